@@ -1,0 +1,242 @@
+package registry
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"innerladder/internal/core/fault"
+)
+
+func TestParseRef(t *testing.T) {
+	cases := []struct{ in, want, code string }{
+		{"heat-demand@7", "heat-demand@7", ""},
+		{"heat-demand@live", "heat-demand@live", ""},
+		{"heat-demand", "", "ref.no_version"},
+		{"heat-demand@", "", "ref.no_version"},
+		{"heat-demand@0", "", "ref.number"},
+		{"heat-demand@-3", "", "ref.number"},
+		{"Heat Demand@1", "", "name.form"},
+		{"heat-demand@Live!", "", "name.form"},
+		{"../etc@1", "", "name.form"},
+		{"@1", "", "name.empty"},
+	}
+	for _, c := range cases {
+		got, err := ParseRef("version", c.in)
+		if fault.Code(err) != c.code {
+			t.Errorf("%q: error %v, want code %q", c.in, err, c.code)
+		} else if err == nil && got.String() != c.want {
+			t.Errorf("%q: got %q", c.in, got)
+		}
+	}
+}
+
+const rowsCSV = `temp_c,hour,mix,open,demand_mw
+-3.5,7,old-town,true,4.1
+2.25,8,harbour,false,3.2
+,9,works,true,2.9
+`
+
+func readSample(t *testing.T, name, content string) *Sample {
+	t.Helper()
+	s, err := ReadSample(name, strings.NewReader(content))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+func TestSignatureFromSample(t *testing.T) {
+	asJSON := `[{"temp_c":-3.5,"hour":7,"mix":"old-town","open":true,"demand_mw":4.1},
+		{"temp_c":2.25,"hour":8,"mix":"harbour","open":false,"demand_mw":3.2},
+		{"hour":9,"mix":"works","open":true,"demand_mw":2.9}]`
+	asLines := strings.NewReplacer("[", "", "]", "", "},", "}").Replace(asJSON)
+	for name, content := range map[string]string{"rows.csv": rowsCSV, "rows.json": asJSON, "rows.jsonl": asLines} {
+		sig, err := readSample(t, name, content).Signature([]string{"demand_mw"}, map[string]string{"demand_mw": "MW"})
+		if err != nil {
+			t.Fatalf("%s: %v", name, err)
+		}
+		got := map[string]string{}
+		for _, c := range append(sig.Inputs, sig.Outputs...) {
+			got[c.Name] = c.describe()
+		}
+		want := map[string]string{
+			"temp_c": "number, -3.5 to 2.25, may be missing", "hour": "integer, 7 to 9",
+			"mix": "text, harbour | old-town | works", "open": "boolean", "demand_mw": "number, in MW, 2.9 to 4.1",
+		}
+		if fmt.Sprint(got) != fmt.Sprint(want) {
+			t.Errorf("%s:\n got %v\nwant %v", name, got, want)
+		}
+		if len(sig.Outputs) != 1 {
+			t.Errorf("%s: %d outputs", name, len(sig.Outputs))
+		}
+	}
+}
+
+func TestBadSamplesSayWhatIsWrong(t *testing.T) {
+	cases := []struct{ name, file, content, says string }{
+		{"empty", "a.csv", "", "a.csv is empty"},
+		{"header only", "a.csv", "x,y\n", "no rows"},
+		{"ragged", "a.csv", "x,y\n1,2,3\n", "line 2"},
+		{"twice the same column", "a.csv", "x,x\n1,2\n", `two columns are named "x"`},
+		{"mixed", "a.csv", "x\n1\nblue\n", "mixes 1 numbers, 1 texts"},
+		{"all missing", "a.csv", "x,y\n1,\n2,\n", `"y" has no value`},
+		{"nested JSON", "a.json", `[{"x":[1,2]}]`, `"x" is no number`},
+		{"broken JSON", "a.json", `[{"x":1},`, "row 2"},
+	}
+	for _, c := range cases {
+		s, err := ReadSample(c.file, strings.NewReader(c.content))
+		if err == nil {
+			_, err = s.Signature(nil, nil)
+		}
+		if err == nil || !strings.Contains(err.Error(), c.says) {
+			t.Errorf("%s: error %v, want it to say %q", c.name, err, c.says)
+		}
+	}
+	if _, err := readSample(t, "a.csv", rowsCSV).Signature([]string{"demand"}, nil); fault.Code(err) != "sample.no_target" {
+		t.Errorf("a target that is not there: %v", err)
+	}
+}
+
+func TestProfile(t *testing.T) {
+	if readSample(t, "a.csv", rowsCSV).Profile() != nil {
+		t.Error("three rows made a reference profile")
+	}
+	var b strings.Builder
+	b.WriteString("x,mix\n")
+	for i := range 400 {
+		fmt.Fprintf(&b, "%d,%s\n", i, []string{"works", "harbour"}[i%2])
+	}
+	p := readSample(t, "a.csv", b.String()).Profile()
+	if p.Columns["x"].Seen() != 400 || p.Columns["x"].Bins.Len() != 20 || p.Columns["mix"].Counts[0] != 200 {
+		t.Errorf("profile: %+v", p)
+	}
+}
+
+func TestIdentity(t *testing.T) {
+	base := func() *Version {
+		return &Version{
+			Artifacts: []Artifact{{"b", "22", 2}, {"a", "11", 1}},
+			Metrics:   map[string]float64{"rmse": 3.2}, Params: map[string]string{"depth": "6"},
+		}
+	}
+	first := base().Identity()
+	same := base()
+	same.Artifacts[0], same.Artifacts[1] = same.Artifacts[1], same.Artifacts[0]
+	same.Note, same.CreatedBy, same.Code = "again", "odd", &Code{Commit: "1"}
+	if same.Identity() != first {
+		t.Error("who, when, note or order of files changed the identity")
+	}
+	for name, change := range map[string]func(*Version){
+		"bytes":     func(v *Version) { v.Artifacts[0].Digest = "33" },
+		"metric":    func(v *Version) { v.Metrics["rmse"] = 3.3 },
+		"parameter": func(v *Version) { v.Params["depth"] = "7" },
+		"signature": func(v *Version) { v.Signature = &Signature{} },
+	} {
+		v := base()
+		change(v)
+		if v.Identity() == first {
+			t.Errorf("another %s, and the same identity", name)
+		}
+	}
+}
+
+func TestFits(t *testing.T) {
+	sig := &Signature{
+		Inputs:  []Column{{Name: "temp_c", Type: Number}, {Name: "hour", Type: Integer}},
+		Outputs: []Column{{Name: "demand_mw", Type: Number}},
+	}
+	mix := &Signature{Inputs: []Column{{Name: "mix", Type: Text}}}
+	out := []Tensor{{"demand_mw", "FP64", []int64{-1}}}
+	cases := []struct {
+		name    string
+		sig     *Signature
+		in, out []Tensor
+		want    string
+	}{
+		{"column by column", sig, []Tensor{{"temp_c", "FP32", []int64{-1}}, {"hour", "INT64", []int64{-1, 1}}}, out, ""},
+		{"integers as numbers", sig, []Tensor{{"temp_c", "FP64", []int64{-1}}, {"hour", "FP64", []int64{-1}}}, out, ""},
+		{"packed", sig, []Tensor{{"rows", "FP64", []int64{-1, 2}}}, out, ""},
+		{"packed, too wide", sig, []Tensor{{"rows", "FP64", []int64{-1, 5}}}, out, `no input "temp_c"`},
+		{"missing input", sig, []Tensor{{"temp_c", "FP64", []int64{-1}}}, out, `no input "hour"`},
+		{"extra input", sig, []Tensor{{"temp_c", "FP64", []int64{-1}}, {"hour", "INT64", []int64{-1}}, {"wind_ms", "FP64", []int64{-1}}}, out, `wants an input "wind_ms"`},
+		{"numbers as integers", sig, []Tensor{{"temp_c", "INT32", []int64{-1}}, {"hour", "INT64", []int64{-1}}}, out, `"temp_c" is number in the signature and INT32`},
+		{"vector for a scalar", sig, []Tensor{{"temp_c", "FP64", []int64{-1, 3}}, {"hour", "INT64", []int64{-1}}}, out, `1 values in a row of the signature and 3`},
+		{"other output", sig, []Tensor{{"temp_c", "FP64", []int64{-1}}, {"hour", "INT64", []int64{-1}}}, []Tensor{{"y", "FP64", []int64{-1}}}, `no output "demand_mw"`},
+		{"text", mix, []Tensor{{"mix", "BYTES", []int64{-1}}}, nil, ""},
+		{"text as number", mix, []Tensor{{"mix", "FP32", []int64{-1}}}, nil, `"mix" is text`},
+	}
+	for _, c := range cases {
+		got := strings.Join(c.sig.Fits(c.in, c.out), "; ")
+		if (c.want == "") != (got == "") || !strings.Contains(got, c.want) {
+			t.Errorf("%s: got %q, want %q", c.name, got, c.want)
+		}
+	}
+}
+
+func TestDiffSignatures(t *testing.T) {
+	base := Signature{
+		Inputs:  []Column{{Name: "temp_c", Type: Number, Unit: "°C"}, {Name: "hour", Type: Integer}},
+		Outputs: []Column{{Name: "demand_mw", Type: Number}},
+	}
+	cases := []struct {
+		name   string
+		change func(*Signature)
+		want   Compatibility
+	}{
+		{"nothing", func(*Signature) {}, Compatible},
+		{"another range", func(s *Signature) { low := 1.0; s.Inputs[1].Min, s.Inputs[1].Max = &low, &low }, Compatible},
+		{"integer to number", func(s *Signature) { s.Inputs[1].Type = Number }, Widened},
+		{"may now be missing", func(s *Signature) { s.Inputs[0].Nullable = true }, Widened},
+		{"one more output", func(s *Signature) { s.Outputs = append(s.Outputs, Column{Name: "p90", Type: Number}) }, Widened},
+		{"one more input", func(s *Signature) { s.Inputs = append(s.Inputs, Column{Name: "wind_ms", Type: Number}) }, Breaking},
+		{"another unit", func(s *Signature) { s.Inputs[0].Unit = "°F" }, Breaking},
+		{"an input less", func(s *Signature) { s.Inputs = s.Inputs[:1] }, Breaking},
+		{"the output is text now", func(s *Signature) { s.Outputs[0].Type = Text }, Breaking},
+	}
+	for _, c := range cases {
+		other := Signature{Inputs: append([]Column(nil), base.Inputs...), Outputs: append([]Column(nil), base.Outputs...)}
+		c.change(&other)
+		changes, got := DiffSignatures(&base, &other)
+		if got != c.want {
+			t.Errorf("%s: got %s, want %s (%v)", c.name, got, c.want, changes)
+		}
+		if (c.name == "nothing") != (len(changes) == 0) {
+			t.Errorf("%s: %v", c.name, changes)
+		}
+	}
+}
+
+func TestDiffVersions(t *testing.T) {
+	a := &Version{Ref: "heat-demand@1", Metrics: map[string]float64{"rmse": 0.4, "r2": 0.9, "bias": -0.3}, Params: map[string]string{"depth": "6", "old": "x"}}
+	b := &Version{Ref: "heat-demand@2", Metrics: map[string]float64{"rmse": 0.3, "r2": 0.8, "bias": 0.1}, Params: map[string]string{"depth": "7"}}
+	d := DiffVersions(a, b)
+	verdicts := map[string]string{}
+	for _, m := range d.Metrics {
+		verdicts[m.Name] = m.Verdict
+	}
+	if verdicts["rmse"] != "better" || verdicts["r2"] != "worse" || verdicts["bias"] != "better" {
+		t.Errorf("verdicts: %v", verdicts)
+	}
+	if len(d.Params) != 2 || d.Params[0].Kind != "changed" || d.Params[1].Kind != "removed" || d.Compatibility != NotKnown {
+		t.Errorf("diff: %+v", d)
+	}
+}
+
+func FuzzReadSample(f *testing.F) {
+	f.Add("a.csv", rowsCSV)
+	f.Add("a.json", `[{"x":1},{"x":null,"y":"b"}]`)
+	f.Add("a.jsonl", "{\"x\":1}\n{\"y\":true}")
+	f.Fuzz(func(t *testing.T, name, content string) {
+		s, err := ReadSample(name, strings.NewReader(content))
+		if err != nil {
+			return
+		}
+		for i, row := range s.Rows {
+			if len(row) != len(s.Columns) {
+				t.Fatalf("row %d has %d cells, %d columns", i, len(row), len(s.Columns))
+			}
+		}
+		_, _ = s.Signature(nil, nil)
+	})
+}

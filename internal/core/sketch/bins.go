@@ -1,0 +1,114 @@
+package sketch
+
+import (
+	"cmp"
+	"math"
+	"slices"
+	"sort"
+)
+
+const (
+	// MostBins is the largest number of bins of a numeric column.
+	MostBins = 20
+	// MostLevels is the largest number of levels kept of a column of categories.
+	MostLevels = 50
+)
+
+// Bins say how the values of one column are counted: by ascending edges for numbers,
+// or by levels for categories. Exactly one of the two is set. Two columns can be
+// compared only when they were counted on equal bins.
+type Bins struct {
+	// Edges are ascending; bin i holds Edges[i] ≤ x < Edges[i+1], the last bin also
+	// its upper edge. A single distinct value gives two equal edges.
+	Edges  []float64 `json:"edges,omitempty"`
+	Levels []string  `json:"levels,omitempty"`
+}
+
+// EqualFrequency cuts values into at most `most` bins that hold about equally many
+// of them; ties are never cut, so there may be fewer. NaN and infinities are left
+// out. With no values it returns the zero Bins.
+func EqualFrequency(values []float64, most int) Bins {
+	x := make([]float64, 0, len(values))
+	for _, v := range values {
+		if !math.IsNaN(v) && !math.IsInf(v, 0) {
+			x = append(x, v)
+		}
+	}
+	if len(x) == 0 {
+		return Bins{}
+	}
+	slices.Sort(x)
+	edges := []float64{x[0]}
+	for i := 1; i < most; i++ {
+		e := x[i*len(x)/most]
+		if e > edges[len(edges)-1] {
+			edges = append(edges, e)
+		}
+	}
+	last := x[len(x)-1]
+	if last > edges[len(edges)-1] || len(edges) == 1 {
+		edges = append(edges, last)
+	}
+	return Bins{Edges: edges}
+}
+
+// TopLevels takes the most frequent `most` of values, ties in alphabetical order,
+// and lists them alphabetically.
+func TopLevels(values []string, most int) Bins {
+	count := map[string]int{}
+	for _, v := range values {
+		count[v]++
+	}
+	levels := make([]string, 0, len(count))
+	for v := range count {
+		levels = append(levels, v)
+	}
+	slices.SortFunc(levels, func(a, b string) int {
+		return cmp.Or(cmp.Compare(count[b], count[a]), cmp.Compare(a, b))
+	})
+	levels = levels[:min(most, len(levels))]
+	slices.Sort(levels)
+	return Bins{Levels: levels}
+}
+
+// Numeric reports whether the bins are for numbers.
+func (b Bins) Numeric() bool { return len(b.Edges) > 0 }
+
+// Defined reports whether the bins can count anything.
+func (b Bins) Defined() bool { return len(b.Edges) > 1 || len(b.Levels) > 0 }
+
+// Len is the number of bins or levels.
+func (b Bins) Len() int {
+	if b.Numeric() {
+		return len(b.Edges) - 1
+	}
+	return len(b.Levels)
+}
+
+// Equal reports whether a column counted on b can be compared with one on o.
+func (b Bins) Equal(o Bins) bool {
+	return slices.Equal(b.Edges, o.Edges) && slices.Equal(b.Levels, o.Levels)
+}
+
+// number returns the bin of x, -1 below the first edge, Len() above the last.
+func (b Bins) number(x float64) int {
+	n := len(b.Edges)
+	if x < b.Edges[0] {
+		return -1
+	}
+	if x > b.Edges[n-1] {
+		return n - 1
+	}
+	// the first edge above x; x equal to the last edge belongs to the last bin
+	i := sort.Search(n, func(i int) bool { return b.Edges[i] > x })
+	return min(i, n-1) - 1
+}
+
+// level returns the position of s, or -1.
+func (b Bins) level(s string) int {
+	i, found := slices.BinarySearch(b.Levels, s)
+	if !found {
+		return -1
+	}
+	return i
+}

@@ -1,0 +1,199 @@
+package sketch
+
+import (
+	"fmt"
+	"math"
+)
+
+// Column summarises the values of one input or output: a histogram on given bins,
+// what fell outside of them, what was missing, and the moments of the numbers.
+type Column struct {
+	Bins   Bins     `json:"bins"`
+	Counts []uint64 `json:"counts"`
+	// Under and Over are numbers below the first and above the last edge; Other are
+	// categories that are no level.
+	Under   uint64 `json:"under,omitempty"`
+	Over    uint64 `json:"over,omitempty"`
+	Other   uint64 `json:"other,omitempty"`
+	Missing uint64 `json:"missing,omitempty"`
+
+	Sum          float64 `json:"sum,omitempty"`
+	SumOfSquares float64 `json:"sum_of_squares,omitempty"`
+	// Min and Max hold only when some number was counted.
+	Min float64 `json:"min,omitempty"`
+	Max float64 `json:"max,omitempty"`
+}
+
+// NewColumn returns an empty column on bins.
+func NewColumn(b Bins) *Column { return &Column{Bins: b, Counts: make([]uint64, b.Len())} }
+
+// ColumnOf counts numbers on bins; NaN counts as missing.
+func ColumnOf(b Bins, values []float64) *Column {
+	c := NewColumn(b)
+	for _, v := range values {
+		c.AddNumber(v)
+	}
+	return c
+}
+
+// Seen is how many values were counted, the missing ones not included.
+func (c *Column) Seen() uint64 {
+	n := c.Under + c.Over + c.Other
+	for _, k := range c.Counts {
+		n += k
+	}
+	return n
+}
+
+// Total is Seen plus the missing ones.
+func (c *Column) Total() uint64 { return c.Seen() + c.Missing }
+
+// AddNumber counts one number; NaN counts as missing.
+func (c *Column) AddNumber(x float64) {
+	if math.IsNaN(x) || !c.Bins.Numeric() {
+		c.Missing++
+		return
+	}
+	if c.Seen() == 0 {
+		c.Min, c.Max = x, x
+	}
+	c.Min, c.Max = math.Min(c.Min, x), math.Max(c.Max, x)
+	if !math.IsInf(x, 0) {
+		c.Sum += x
+		c.SumOfSquares += x * x
+	}
+	switch i := c.Bins.number(x); {
+	case i < 0:
+		c.Under++
+	case i >= len(c.Counts):
+		c.Over++
+	default:
+		c.Counts[i]++
+	}
+}
+
+// AddLevel counts one category.
+func (c *Column) AddLevel(s string) {
+	if i := c.Bins.level(s); i >= 0 {
+		c.Counts[i]++
+	} else {
+		c.Other++
+	}
+}
+
+// AddMissing counts one missing value.
+func (c *Column) AddMissing() { c.Missing++ }
+
+// Merge adds everything counted in o, which must be on equal bins.
+func (c *Column) Merge(o *Column) error {
+	if o == nil || o.Total() == 0 {
+		return nil
+	}
+	if !c.Bins.Equal(o.Bins) {
+		return fmt.Errorf("merging columns: one has %d bins, the other %d, or their edges differ", c.Bins.Len(), o.Bins.Len())
+	}
+	switch {
+	case o.Seen() == 0:
+	case c.Seen() == 0:
+		c.Min, c.Max = o.Min, o.Max
+	default:
+		c.Min, c.Max = math.Min(c.Min, o.Min), math.Max(c.Max, o.Max)
+	}
+	for i, k := range o.Counts {
+		c.Counts[i] += k
+	}
+	c.Under += o.Under
+	c.Over += o.Over
+	c.Other += o.Other
+	c.Missing += o.Missing
+	c.Sum += o.Sum
+	c.SumOfSquares += o.SumOfSquares
+	return nil
+}
+
+// Clone returns an independent copy; the bins are shared, they never change.
+func (c *Column) Clone() *Column {
+	d := *c
+	d.Counts = append([]uint64(nil), c.Counts...)
+	return &d
+}
+
+// Cells lists every count that makes up the distribution, in order: for numbers
+// below, the bins, above; for categories the levels, then all others.
+func (c *Column) Cells() []uint64 {
+	out := make([]uint64, 0, len(c.Counts)+2)
+	if c.Bins.Numeric() {
+		out = append(out, c.Under)
+		out = append(out, c.Counts...)
+		return append(out, c.Over)
+	}
+	out = append(out, c.Counts...)
+	return append(out, c.Other)
+}
+
+// Mean is the mean of the numbers counted, NaN when there are none.
+func (c *Column) Mean() float64 { return c.Sum / float64(c.Seen()) }
+
+// StandardDeviation is that of the numbers counted (divisor n), NaN when there are none.
+func (c *Column) StandardDeviation() float64 {
+	m := c.Mean()
+	return math.Sqrt(math.Max(0, c.SumOfSquares/float64(c.Seen())-m*m))
+}
+
+// AddValue counts a value as it comes out of JSON: a number, a boolean, a text, or nil
+// for a missing one. A value of another kind than the bins are for counts as missing.
+func (c *Column) AddValue(v any) {
+	switch v := v.(type) {
+	case float64:
+		c.AddNumber(v)
+	case bool:
+		if v {
+			c.AddText("true")
+		} else {
+			c.AddText("false")
+		}
+	case string:
+		c.AddText(v)
+	default:
+		c.AddMissing()
+	}
+}
+
+// AddText counts one text; on numeric bins it counts as missing.
+func (c *Column) AddText(s string) {
+	if c.Bins.Numeric() {
+		c.Missing++
+		return
+	}
+	c.AddLevel(s)
+}
+
+// BinsOfValues chooses bins for values of the kinds that AddValue takes: equal
+// frequency when the first one present is a number, else the top levels.
+func BinsOfValues(values []any) Bins {
+	var numbers []float64
+	var texts []string
+	for _, v := range values {
+		switch v := v.(type) {
+		case float64:
+			numbers = append(numbers, v)
+		case bool:
+			texts = append(texts, map[bool]string{true: "true", false: "false"}[v])
+		case string:
+			texts = append(texts, v)
+		}
+	}
+	if len(numbers) >= len(texts) {
+		return EqualFrequency(numbers, MostBins)
+	}
+	return TopLevels(texts, MostLevels)
+}
+
+// ColumnOfValues counts values on bins.
+func ColumnOfValues(b Bins, values []any) *Column {
+	c := NewColumn(b)
+	for _, v := range values {
+		c.AddValue(v)
+	}
+	return c
+}

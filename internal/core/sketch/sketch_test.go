@@ -1,0 +1,142 @@
+package sketch
+
+import (
+	"encoding/json"
+	"math"
+	"math/rand/v2"
+	"slices"
+	"testing"
+	"time"
+)
+
+func TestQuantilesStayWithinTheirError(t *testing.T) {
+	r := rand.New(rand.NewPCG(7, 7))
+	var q, left, right Quantiles
+	var all []time.Duration
+	for i := range 20000 {
+		d := time.Duration(math.Exp(r.NormFloat64()*1.5+14)) + 1 // around a millisecond, long tail
+		all = append(all, d)
+		q.Add(d)
+		if i%2 == 0 {
+			left.Add(d)
+		} else {
+			right.Add(d)
+		}
+	}
+	left.Merge(&right)
+	slices.Sort(all)
+	for _, p := range []float64{0, 0.1, 0.5, 0.9, 0.95, 0.99, 0.999, 1} {
+		want := float64(all[int(p*float64(len(all)-1))])
+		for name, got := range map[string]time.Duration{"whole": q.At(p), "merged": left.At(p)} {
+			if math.Abs(float64(got)-want) > want*RelativeError*1.001 {
+				t.Errorf("%s p%v: got %v, want %v within 1 %%", name, p*100, got, time.Duration(want))
+			}
+		}
+	}
+	if left.Count() != 20000 || left.Sum() != q.Sum() {
+		t.Errorf("merging lost something: %d values, sum %v of %v", left.Count(), left.Sum(), q.Sum())
+	}
+}
+
+func TestSummarySurvivesItsEncoding(t *testing.T) {
+	s := sampleSummary(3, 500)
+	b, err := json.Marshal(s)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var back Summary
+	if err := json.Unmarshal(b, &back); err != nil {
+		t.Fatal(err)
+	}
+	if back.Counts != s.Counts || back.Latency.At(0.9) != s.Latency.At(0.9) || back.Latency.Sum() != s.Latency.Sum() {
+		t.Errorf("traffic changed: %+v to %+v", s.Counts, back.Counts)
+	}
+	if back.Content.Distinct.Count() != s.Content.Distinct.Count() {
+		t.Errorf("distinct changed: %d to %d", s.Content.Distinct.Count(), back.Content.Distinct.Count())
+	}
+	a, b2 := s.Content.Outputs["y"], back.Content.Outputs["y"]
+	if !slices.Equal(a.Counts, b2.Counts) || a.Sum != b2.Sum || a.Max != b2.Max {
+		t.Errorf("column changed: %+v to %+v", a, b2)
+	}
+}
+
+func TestMergeIsTheSumOfItsParts(t *testing.T) {
+	a, b := sampleSummary(1, 300), sampleSummary(2, 700)
+	var m Summary
+	m.Merge(a)
+	m.Merge(b)
+	if got := m.Counts.Requests; got != 1000 {
+		t.Errorf("requests: got %d, want 1000", got)
+	}
+	if got := m.Content.Outputs["y"].Seen(); got != 1000 {
+		t.Errorf("outputs: got %d, want 1000", got)
+	}
+	if a.Content.Outputs["y"].Seen() != 300 {
+		t.Error("merging changed what was merged from")
+	}
+	if got := m.Content.Distinct.Count(); got < 970 || got > 1030 {
+		t.Errorf("distinct: got %d, want about 1000", got)
+	}
+}
+
+func TestMergeRefusesOtherBins(t *testing.T) {
+	a := NewColumn(Bins{Edges: []float64{0, 1}})
+	b := NewColumn(Bins{Edges: []float64{0, 2}})
+	b.AddNumber(1)
+	if a.Merge(b) == nil {
+		t.Error("columns on different bins merged")
+	}
+}
+
+func TestBins(t *testing.T) {
+	x := make([]float64, 1000)
+	for i := range x {
+		x[i] = float64(i)
+	}
+	b := EqualFrequency(x, MostBins)
+	if b.Len() != MostBins {
+		t.Fatalf("got %d bins, want %d", b.Len(), MostBins)
+	}
+	c := ColumnOf(b, x)
+	for i, k := range c.Counts {
+		if k != 50 {
+			t.Errorf("bin %d holds %d, want 50", i, k)
+		}
+	}
+	c.AddNumber(-1)
+	c.AddNumber(1e9)
+	c.AddNumber(math.NaN())
+	if c.Under != 1 || c.Over != 1 || c.Missing != 1 || c.Total() != 1003 {
+		t.Errorf("outside: %+v", c)
+	}
+	if one := EqualFrequency([]float64{5, 5, 5}, MostBins); one.Len() != 1 || ColumnOf(one, []float64{5, 5}).Counts[0] != 2 {
+		t.Errorf("a single value: %+v", one)
+	}
+	if EqualFrequency([]float64{math.NaN()}, 5).Defined() {
+		t.Error("bins out of nothing")
+	}
+	levels := TopLevels([]string{"works", "harbour", "works", "old-town", "old-town"}, 2)
+	if !slices.Equal(levels.Levels, []string{"old-town", "works"}) {
+		t.Errorf("levels: %v", levels.Levels)
+	}
+	l := NewColumn(levels)
+	l.AddLevel("works")
+	l.AddLevel("terraces")
+	if !slices.Equal(l.Cells(), []uint64{0, 1, 1}) {
+		t.Errorf("cells: %v", l.Cells())
+	}
+}
+
+func sampleSummary(seed uint64, n int) *Summary {
+	r := rand.New(rand.NewPCG(seed, 1))
+	s := &Summary{}
+	bins := EqualFrequency([]float64{-2, -1, 0, 1, 2}, MostBins)
+	col := NewColumn(bins)
+	for range n {
+		s.Traffic.Add(Class(r.IntN(5)), time.Duration(r.IntN(1e7)), time.Duration(r.IntN(1e6)))
+		col.AddNumber(r.NormFloat64())
+		s.Content.Distinct.AddHash(r.Uint64())
+	}
+	s.Content.Outputs = map[string]*Column{"y": col}
+	return s
+}

@@ -1,0 +1,81 @@
+package traffic
+
+import "hash/fnv"
+
+// Pick returns the position of the lane for a point in [0, Whole). The trial lanes take
+// the first points in their order, main takes the rest: growing a trial lane only adds
+// points to it.
+func Pick(lanes []Lane, point int) int {
+	main := 0
+	for i, l := range lanes {
+		if l.Kind == Main {
+			main = i
+			continue
+		}
+		if point < l.Share {
+			return i
+		}
+		point -= l.Share
+	}
+	return main
+}
+
+// Point is the sticky point of a caller in [0, Whole). It depends on the first version
+// on trial, so the same callers are not always the first to try something new, and not
+// on the shares, so a caller who is on trial at 5 % still is at 25 %.
+func Point(endpoint string, lanes []Lane, caller string) int {
+	h := fnv.New64a()
+	_, _ = h.Write([]byte(endpoint))
+	_, _ = h.Write([]byte{0})
+	for _, l := range lanes {
+		if l.Kind == Trial {
+			_, _ = h.Write([]byte(l.Version))
+			break
+		}
+	}
+	_, _ = h.Write([]byte{0})
+	_, _ = h.Write([]byte(caller))
+	return int(mix(h.Sum64()) % Whole)
+}
+
+// mix spreads every bit over all others (the finaliser of MurmurHash3, Appleby 2011):
+// FNV alone leaves the high bits of short keys uneven.
+func mix(x uint64) uint64 {
+	x ^= x >> 33
+	x *= 0xff51afd7ed558ccd
+	x ^= x >> 33
+	x *= 0xc4ceb9fe1a85ec53
+	return x ^ x>>33
+}
+
+// Route is all that the gateway must know to answer for one endpoint.
+type Route struct {
+	Endpoint    string
+	Environment string
+	Split       int
+	Lanes       []RouteLane
+	// Signature is that of the main lane's version, for the protocol's metadata; nil
+	// when it is not known.
+	Inputs, Outputs []RouteTensor
+}
+
+// RouteTensor is an input or output in the protocol's terms.
+type RouteTensor struct {
+	Name     string
+	Datatype string
+	Shape    []int64
+}
+
+// RouteLane is a lane with the places that can answer for it.
+type RouteLane struct {
+	Lane
+	// Model is what the version is called at the model servers.
+	Model     string
+	Addresses []RouteAddress
+}
+
+// RouteAddress is one model server.
+type RouteAddress struct {
+	URL     string
+	Healthy bool
+}

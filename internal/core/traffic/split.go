@@ -1,0 +1,197 @@
+// Package traffic says which lane answers: what a split may look like, whether it may
+// come into force, and how a request is assigned to a lane.
+package traffic
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"innerladder/internal/core/fault"
+)
+
+// Whole is all of an endpoint's traffic in basis points, the unit of shares.
+const Whole = 10_000
+
+// LaneKind is what a lane is for.
+type LaneKind string
+
+const (
+	// Main answers by default.
+	Main LaneKind = "main"
+	// Trial is being tried.
+	Trial LaneKind = "trial"
+)
+
+// Lane is the part of an endpoint's traffic that goes to one version.
+type Lane struct {
+	Kind    LaneKind `json:"kind" enum:"main,trial"`
+	Version string   `json:"version" description:"MODEL@NUMBER"`
+	Share   int      `json:"share" minimum:"0" maximum:"10000" description:"basis points; 10000 is all"`
+}
+
+// Split is all lanes of an endpoint with their shares: immutable and numbered.
+type Split struct {
+	Endpoint string    `json:"endpoint"`
+	Number   int       `json:"number"`
+	Lanes    []Lane    `json:"lanes"`
+	Reason   string    `json:"reason"`
+	Author   string    `json:"author"`
+	MadeAt   time.Time `json:"made_at"`
+	// ReturnsTo is the revision that this one repeats, 0 for a new arrangement.
+	ReturnsTo int `json:"returns_to,omitempty"`
+}
+
+// Main is the main lane.
+func (s *Split) Main() Lane {
+	i := slices.IndexFunc(s.Lanes, func(l Lane) bool { return l.Kind == Main })
+	return s.Lanes[i]
+}
+
+// Trials are the trial lanes, in order.
+func (s *Split) Trials() []Lane {
+	var out []Lane
+	for _, l := range s.Lanes {
+		if l.Kind == Trial {
+			out = append(out, l)
+		}
+	}
+	return out
+}
+
+// String is the split in words: heat-demand@1 90 %, heat-demand@2 10 % trial.
+func (s *Split) String() string {
+	parts := make([]string, len(s.Lanes))
+	for i, l := range s.Lanes {
+		parts[i] = fmt.Sprintf("%s %s", l.Version, Percent(l.Share))
+		if l.Kind == Trial {
+			parts[i] += " trial"
+		}
+	}
+	return strings.Join(parts, ", ")
+}
+
+// Percent writes basis points as people do: 90 %, 12.5 %.
+func Percent(basisPoints int) string {
+	return strconv.FormatFloat(float64(basisPoints)/100, 'f', -1, 64) + " %"
+}
+
+// ParsePercent reads 90, 12.5 or 0.05 as basis points.
+func ParsePercent(field, s string) (int, error) {
+	bad := func(why string) (int, error) {
+		return 0, fault.New(fault.Invalid, "split.share", "share %q %s", s, why).In(field).
+			Do("give per cent from 0 to 100 with at most two decimals, such as 90 or 12.5")
+	}
+	x, err := strconv.ParseFloat(strings.TrimSuffix(strings.TrimSpace(s), "%"), 64)
+	if err != nil || x != x {
+		return bad("is no number")
+	}
+	if x < 0 || x > 100 {
+		return bad("is outside of 0 to 100")
+	}
+	points := int(x*100 + 0.5)
+	if diff := x*100 - float64(points); diff > 1e-6 || diff < -1e-6 {
+		return bad("is finer than 0.01")
+	}
+	return points, nil
+}
+
+// CheckLanes says whether lanes can be a split at all: one main lane, shares that add
+// up to all, no version twice.
+func CheckLanes(lanes []Lane) error {
+	if len(lanes) == 0 {
+		return fault.New(fault.Invalid, "split.empty", "the split has no lanes").In("lanes").Do("name at least one version with its share")
+	}
+	total, mains := 0, 0
+	seen := map[string]bool{}
+	for i, l := range lanes {
+		field := fmt.Sprintf("lanes[%d]", i)
+		switch {
+		case l.Kind != Main && l.Kind != Trial:
+			return fault.New(fault.Invalid, "split.kind", "%q is no kind of lane", l.Kind).In(field + ".kind").Do("use main or trial")
+		case l.Share < 0 || l.Share > Whole:
+			return fault.New(fault.Invalid, "split.share", "a share of %d basis points is outside of 0 to %d", l.Share, Whole).In(field + ".share").Do("give basis points; 10000 is all")
+		case seen[l.Version]:
+			return fault.New(fault.Invalid, "split.twice", "%s is named twice", l.Version).In(field + ".version").Do("name each version once")
+		}
+		seen[l.Version] = true
+		total += l.Share
+		if l.Kind == Main {
+			mains++
+		}
+	}
+	if mains != 1 {
+		return fault.New(fault.Invalid, "split.main", "the split has %d main lanes", mains).In("lanes").Do("make exactly one lane main")
+	}
+	if total != Whole {
+		return fault.New(fault.Invalid, "split.sum", "the shares add up to %s", Percent(total)).In("lanes").
+			Do("make them add up to 100 %%; %s %s", Percent(abs(Whole-total)), map[bool]string{true: "are missing", false: "are too much"}[total < Whole])
+	}
+	return nil
+}
+
+func abs(n int) int { return max(n, -n) }
+
+// Standing is what is known of a version where a lane would send traffic to it.
+type Standing struct {
+	Version string
+	Model   string
+	// Rung is where the version stands, Height its position on the ladder from below,
+	// -1 for off the ladder.
+	Rung   string
+	Height int
+	// Placed and Healthy are about the endpoint's environment; Reason says why not.
+	Placed  bool
+	Healthy bool
+	Reason  string
+}
+
+// Demand is what an endpoint asks of the versions that answer for it.
+type Demand struct {
+	Endpoint    string
+	Model       string
+	Environment string
+	Rung        string
+	Height      int
+}
+
+// CheckStandings says whether every version of a split may answer for the endpoint now.
+func CheckStandings(d Demand, standings []Standing) error {
+	for i, s := range standings {
+		field := fmt.Sprintf("lanes[%d].version", i)
+		switch {
+		case s.Model != d.Model:
+			return fault.New(fault.Refused, "split.model", "%s is not a version of %s, which %s serves", s.Version, d.Model, d.Endpoint).In(field).
+				Do("name versions of %s", d.Model)
+		case s.Height < d.Height:
+			return fault.New(fault.Refused, "split.rung", "%s stands on %s; %s demands %s", s.Version, s.Rung, d.Endpoint, d.Rung).In(field).
+				Do("ask for it with: innerladder promote %s -to %s", s.Version, d.Rung)
+		case !s.Placed:
+			return fault.New(fault.Refused, "split.not_placed", "%s is not placed in %s", s.Version, d.Environment).In(field).
+				Do("place it with: innerladder place %s -env %s -at URL", s.Version, d.Environment)
+		case !s.Healthy:
+			return fault.New(fault.Refused, "split.not_healthy", "%s is placed in %s but not healthy: %s", s.Version, d.Environment, s.Reason).In(field).
+				Do("mend the model server; it is checked again every second")
+		}
+	}
+	return nil
+}
+
+// Revert finds the revision to return to: the last one before the current that had no
+// trial lane, or, when the current split has none itself, the last one that had none
+// and other lanes. splits are in ascending order and end with the current one.
+func Revert(splits []Split) (Split, error) {
+	if len(splits) == 0 {
+		return Split{}, fault.New(fault.Refused, "back.no_split", "there is no split yet").Do("make one first with: innerladder split")
+	}
+	current := splits[len(splits)-1]
+	for _, s := range slices.Backward(splits[:len(splits)-1]) {
+		if len(s.Trials()) == 0 && !slices.Equal(s.Lanes, current.Lanes) {
+			return s, nil
+		}
+	}
+	return Split{}, fault.New(fault.Refused, "back.nothing_before", "%s has had no other split without a trial lane", current.Endpoint).
+		Do("name a revision with -to, or make a new split")
+}

@@ -1,0 +1,150 @@
+package traffic
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"testing"
+
+	"innerladder/internal/core/fault"
+
+	"gonum.org/v1/gonum/stat/distuv"
+)
+
+func lanes(shares ...int) []Lane {
+	out := []Lane{{Main, "heat-demand@1", shares[0]}}
+	for i, s := range shares[1:] {
+		out = append(out, Lane{Trial, fmt.Sprintf("heat-demand@%d", i+2), s})
+	}
+	return out
+}
+
+func TestCheckLanes(t *testing.T) {
+	cases := []struct {
+		name  string
+		lanes []Lane
+		code  string
+	}{
+		{"one lane", lanes(10000), ""},
+		{"three lanes", lanes(7000, 2000, 1000), ""},
+		{"a lane of nothing", lanes(10000, 0), ""},
+		{"none", nil, "split.empty"},
+		{"95 %", lanes(9000, 500), "split.sum"},
+		{"110 %", lanes(9000, 2000), "split.sum"},
+		{"negative", lanes(11000, -1000), "split.share"},
+		{"no main", []Lane{{Trial, "heat-demand@1", 10000}}, "split.main"},
+		{"two mains", []Lane{{Main, "heat-demand@1", 5000}, {Main, "heat-demand@2", 5000}}, "split.main"},
+		{"twice", []Lane{{Main, "heat-demand@1", 5000}, {Trial, "heat-demand@1", 5000}}, "split.twice"},
+		{"shadowy", []Lane{{Main, "heat-demand@1", 5000}, {"extra", "heat-demand@2", 5000}}, "split.kind"},
+	}
+	for _, c := range cases {
+		if got := fault.Code(CheckLanes(c.lanes)); got != c.code {
+			t.Errorf("%s: got %q, want %q", c.name, got, c.code)
+		}
+	}
+	if err := CheckLanes(lanes(9000, 500)); !strings.Contains(err.Error(), "5 % are missing") {
+		t.Errorf("the error should say how much is missing: %v", err)
+	}
+}
+
+func TestParsePercent(t *testing.T) {
+	for in, want := range map[string]int{"90": 9000, "12.5": 1250, "0.05": 5, "100%": 10000, "0": 0, "33.33": 3333} {
+		if got, err := ParsePercent("share", in); err != nil || got != want {
+			t.Errorf("%q: got %d, %v", in, got, err)
+		}
+	}
+	for _, in := range []string{"", "ten", "-1", "101", "0.001", "NaN", "Inf", "1e3"} {
+		if got, err := ParsePercent("share", in); err == nil {
+			t.Errorf("%q was read as %d", in, got)
+		}
+	}
+}
+
+func TestCheckStandings(t *testing.T) {
+	d := Demand{"demand-hourly", "heat-demand", "plant-north", "live", 3}
+	good := Standing{"heat-demand@1", "heat-demand", "live", 3, true, true, ""}
+	cases := []struct {
+		name   string
+		change func(*Standing)
+		code   string
+	}{
+		{"good", func(*Standing) {}, ""},
+		{"another model", func(s *Standing) { s.Model = "valve-fault" }, "split.model"},
+		{"too low", func(s *Standing) { s.Rung, s.Height = "draft", 0 }, "split.rung"},
+		{"retired", func(s *Standing) { s.Rung, s.Height = "retired", -1 }, "split.rung"},
+		{"not placed", func(s *Standing) { s.Placed = false }, "split.not_placed"},
+		{"not healthy", func(s *Standing) { s.Healthy, s.Reason = false, "connection refused" }, "split.not_healthy"},
+	}
+	for _, c := range cases {
+		s := good
+		c.change(&s)
+		if got := fault.Code(CheckStandings(d, []Standing{good, s})); got != c.code {
+			t.Errorf("%s: got %q, want %q", c.name, got, c.code)
+		}
+	}
+}
+
+func TestPickKeepsToTheShares(t *testing.T) {
+	l := lanes(9000, 700, 300)
+	count := make([]float64, 3)
+	for p := range Whole {
+		count[Pick(l, p)]++
+	}
+	if count[0] != 9000 || count[1] != 700 || count[2] != 300 {
+		t.Errorf("points per lane: %v", count)
+	}
+}
+
+func TestStickyCallers(t *testing.T) {
+	small, large := lanes(9500, 500), lanes(7500, 2500)
+	r := rand.New(rand.NewPCG(2, 2))
+	trial, n := 0.0, 20000
+	for range n {
+		caller := fmt.Sprintf("substation-%d", r.IntN(1e9))
+		before, after := Pick(small, Point("e", small, caller)), Pick(large, Point("e", large, caller))
+		if before == 1 && after != 1 {
+			t.Fatalf("%s left the trial lane although it grew", caller)
+		}
+		trial += float64(before)
+	}
+	expected := 0.05 * float64(n)
+	chi := (trial-expected)*(trial-expected)/expected + (trial-expected)*(trial-expected)/(float64(n)-expected)
+	if p := 1 - (distuv.ChiSquared{K: 1}).CDF(chi); p < 0.001 {
+		t.Errorf("%v of %d callers on a 5 %% lane", trial, n)
+	}
+	next := []Lane{{Main, "heat-demand@1", 9500}, {Trial, "heat-demand@3", 500}}
+	same := 0
+	for i := range 2000 {
+		caller := fmt.Sprint(i)
+		if Pick(small, Point("e", small, caller)) == 1 && Pick(next, Point("e", next, caller)) == 1 {
+			same++
+		}
+	}
+	if same > 30 {
+		t.Errorf("%d of about 100 callers are on trial for the next version too, want about 5", same)
+	}
+}
+
+func TestRevert(t *testing.T) {
+	split := func(n int, l []Lane) Split { return Split{Endpoint: "demand-hourly", Number: n, Lanes: l} }
+	other := []Lane{{Main, "heat-demand@2", Whole}}
+	cases := []struct {
+		name   string
+		splits []Split
+		want   int
+		code   string
+	}{
+		{"from a trial", []Split{split(1, lanes(Whole)), split(2, lanes(9000, 1000))}, 1, ""},
+		{"from a grown trial", []Split{split(1, lanes(Whole)), split(2, lanes(9000, 1000)), split(3, lanes(5000, 5000))}, 1, ""},
+		{"from a finished rollout", []Split{split(1, lanes(Whole)), split(2, lanes(9000, 1000)), split(3, other)}, 1, ""},
+		{"not to itself", []Split{split(1, lanes(Whole)), split(2, lanes(Whole))}, 0, "back.nothing_before"},
+		{"first is a trial", []Split{split(1, lanes(9000, 1000))}, 0, "back.nothing_before"},
+		{"nothing", nil, 0, "back.no_split"},
+	}
+	for _, c := range cases {
+		got, err := Revert(c.splits)
+		if got.Number != c.want || fault.Code(err) != c.code {
+			t.Errorf("%s: got #%d, %v", c.name, got.Number, err)
+		}
+	}
+}
