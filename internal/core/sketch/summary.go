@@ -137,3 +137,10 @@ func (s *Summary) Merge(o *Summary) (left []string) {
 	s.Traffic.Merge(&o.Traffic)
 	return s.Content.Merge(&o.Content)
 }
+
+// Clone returns an independent copy.
+func (s *Summary) Clone() *Summary {
+	c := &Summary{}
+	c.Merge(s)
+	return c
+}

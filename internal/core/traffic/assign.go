@@ -1,6 +1,9 @@
 package traffic
 
-import "hash/fnv"
+import (
+	"hash/fnv"
+	"time"
+)
 
 // Pick returns the position of the lane for a point in [0, Whole). The trial lanes take
 // the first points in their order, main takes the rest: growing a trial lane only adds
@@ -50,20 +53,12 @@ func mix(x uint64) uint64 {
 
 // Route is all that the gateway must know to answer for one endpoint.
 type Route struct {
-	Endpoint    string
-	Environment string
-	Split       int
-	Lanes       []RouteLane
-	// Signature is that of the main lane's version, for the protocol's metadata; nil
-	// when it is not known.
-	Inputs, Outputs []RouteTensor
-}
-
-// RouteTensor is an input or output in the protocol's terms.
-type RouteTensor struct {
-	Name     string
-	Datatype string
-	Shape    []int64
+	Endpoint string
+	// Split is the number of the split in force, 0 when there is none yet; Since is when
+	// it came into force.
+	Split int
+	Since time.Time
+	Lanes []RouteLane
 }
 
 // RouteLane is a lane with the places that can answer for it.

@@ -1,0 +1,372 @@
+// Package gateway is the data plane: it takes a request, picks a lane, forwards it,
+// answers, and records one observation. It owns nothing: it reads an immutable table
+// behind an atomic pointer, never touches the database, and goes on answering with the
+// last table when everything else is down.
+package gateway
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"log/slog"
+	"math/rand/v2"
+	"net"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"innerladder/internal/core/sketch"
+	"innerladder/internal/core/traffic"
+	"innerladder/internal/oip"
+	"innerladder/internal/recorder"
+
+	"github.com/gofiber/fiber/v3"
+	"github.com/google/uuid"
+	"github.com/valyala/fasthttp"
+)
+
+const (
+	// VersionHeader names, on every answer, the version that gave it.
+	VersionHeader = "Inner-Ladder-Version"
+	// RequestHeader carries the id of the request, to the model server and back.
+	RequestHeader = "Inner-Ladder-Request"
+	// CallerHeader is set by callers who want to stay on their lane.
+	CallerHeader = "Inner-Ladder-Caller"
+)
+
+const (
+	// largestBody is the largest request or answer that is passed on.
+	largestBody = 64 << 20
+	// mostAttempts is how many model servers are tried for one request when
+	// connections are refused.
+	mostAttempts = 3
+)
+
+func init() { uuid.EnableRandPool() } // an id for every request, without a system call for each
+
+// Config says how a gateway behaves.
+type Config struct {
+	// Timeout is how long a model server may take to answer.
+	Timeout time.Duration
+	// Connections is the most connections to one model server.
+	Connections int
+	// Unreachable is told, without waiting for it, when a model server refused a
+	// connection; it may be nil.
+	Unreachable func(address string)
+}
+
+// Gateway answers for all endpoints.
+type Gateway struct {
+	app         *fiber.App
+	recorder    *recorder.Recorder
+	log         *slog.Logger
+	timeout     time.Duration
+	connections int
+	unreachable func(string)
+
+	table atomic.Pointer[table]
+
+	// swapping guards addresses, which the request path never reads.
+	swapping  sync.Mutex
+	addresses map[string]*address
+}
+
+// New makes a gateway without routes.
+func New(c Config, rec *recorder.Recorder, log *slog.Logger) *Gateway {
+	g := &Gateway{recorder: rec, log: log, timeout: c.Timeout, connections: c.Connections, unreachable: c.Unreachable, addresses: map[string]*address{}}
+	g.table.Store(&table{})
+	g.app = fiber.New(fiber.Config{
+		AppName: "Inner Ladder gateway", BodyLimit: largestBody, ReadBufferSize: 16 << 10,
+		DisableDefaultContentType: true, IdleTimeout: 2 * time.Minute, ReadTimeout: time.Minute, ErrorHandler: g.failed,
+	})
+	g.app.Get("/v2", g.server)
+	g.app.Get("/v2/health/live", func(c fiber.Ctx) error { return c.JSON(fiber.Map{"live": true}) })
+	g.app.Get("/v2/health/ready", func(c fiber.Ctx) error { return c.JSON(fiber.Map{"ready": true}) })
+	for _, base := range []string{"/v2/models/:endpoint", "/v2/models/:endpoint/versions/:version"} {
+		g.app.Get(base, g.metadata)
+		g.app.Get(base+"/ready", g.ready)
+		g.app.Post(base+"/infer", g.infer)
+	}
+	return g
+}
+
+// Serve answers on a listener until Stop.
+func (g *Gateway) Serve(l net.Listener) error {
+	return g.app.Listener(l, fiber.ListenConfig{DisableStartupMessage: true})
+}
+
+// Stop takes no new requests and waits for those under way.
+func (g *Gateway) Stop(ctx context.Context) error { return g.app.ShutdownWithContext(ctx) }
+
+// refuse answers with an error of the protocol.
+func refuse(c fiber.Ctx, status int, code, sentence string) error {
+	c.Response().Reset()
+	c.Status(status)
+	b, err := json.Marshal(struct {
+		Error string `json:"error"`
+		Code  string `json:"code"`
+	}{sentence, code})
+	if err != nil {
+		return err
+	}
+	c.Set(fiber.HeaderContentType, fiber.MIMEApplicationJSON)
+	return c.Send(b)
+}
+
+// failed answers for what no route took.
+func (g *Gateway) failed(c fiber.Ctx, err error) error {
+	var e *fiber.Error
+	if !errors.As(err, &e) {
+		g.log.Error("the gateway failed", "path", c.Path(), "error", err)
+		return refuse(c, fiber.StatusInternalServerError, "gateway.failed", "the gateway failed; its log says why")
+	}
+	switch e.Code {
+	case fiber.StatusNotFound, fiber.StatusMethodNotAllowed:
+		return refuse(c, e.Code, "gateway.no_such_path", c.Method()+" "+c.Path()+" is no path of the Open Inference Protocol; call POST /v2/models/ENDPOINT/infer")
+	case fiber.StatusRequestEntityTooLarge:
+		return refuse(c, e.Code, "gateway.too_large", "the request is larger than "+strconv.Itoa(largestBody>>20)+" MiB")
+	}
+	return refuse(c, e.Code, "gateway.refused", e.Message)
+}
+
+func (g *Gateway) server(c fiber.Ctx) error {
+	return c.JSON(oip.ServerMetadata{Name: "inner-ladder", Version: "2", Extensions: []string{}})
+}
+
+// find returns the endpoint of the request and, when the path names a version, its
+// lane. When it returns nil it has answered already.
+func (g *Gateway) find(c fiber.Ctx) (e *endpoint, pinned *lane, err error) {
+	name := c.Params("endpoint")
+	e = g.table.Load().endpoints[name]
+	if e == nil {
+		return nil, nil, refuse(c, fiber.StatusNotFound, "endpoint.unknown", "there is no endpoint "+strconv.Quote(name))
+	}
+	if len(e.lanes) == 0 {
+		return nil, nil, refuse(c, fiber.StatusServiceUnavailable, "endpoint.no_split", e.name+" has no split yet, so nothing answers for it; make one with: innerladder split "+e.name+" MODEL@NUMBER=100")
+	}
+	if version := c.Params("version"); version != "" {
+		if pinned = e.lane(version); pinned == nil {
+			return nil, nil, refuse(c, fiber.StatusNotFound, "endpoint.no_such_lane",
+				version+" is no version of the split in force, "+e.describe()+"; these are: "+strings.Join(e.versions(), ", "))
+		}
+	}
+	return e, pinned, nil
+}
+
+func (g *Gateway) ready(c fiber.Ctx) error {
+	e, pinned, err := g.find(c)
+	if e == nil {
+		return err
+	}
+	ready := e.healthy()
+	if pinned != nil {
+		ready = pinned.choose(nil) != nil
+	}
+	if !ready {
+		return g.nobody(c, e)
+	}
+	return c.JSON(fiber.Map{"name": e.name, "ready": true})
+}
+
+// nobody answers when no lane can.
+func (g *Gateway) nobody(c fiber.Ctx, e *endpoint) error {
+	return refuse(c, fiber.StatusServiceUnavailable, "endpoint.no_healthy_lane",
+		"no model server of "+e.describe()+" is healthy ("+strings.Join(e.versions(), ", ")+"); see: innerladder endpoint show "+e.name)
+}
+
+// metadata asks the main lane's model server, or the named version's, and answers in
+// the endpoint's name.
+func (g *Gateway) metadata(c fiber.Ctx) error {
+	e, l, err := g.find(c)
+	if e == nil {
+		return err
+	}
+	var a *address
+	if l != nil {
+		a = l.choose(nil)
+	} else {
+		l, a = e.instead(nil)
+	}
+	if a == nil {
+		return g.nobody(c, e)
+	}
+	req := fasthttp.AcquireRequest()
+	defer fasthttp.ReleaseRequest(req)
+	res := fasthttp.AcquireResponse()
+	defer fasthttp.ReleaseResponse(res)
+	req.SetRequestURI(a.url + l.path)
+	if err := a.client.DoTimeout(req, res, g.timeout); err != nil {
+		return refuse(c, fiber.StatusBadGateway, "model_server.failed", l.version+" did not answer: "+err.Error())
+	}
+	var m oip.ModelMetadata
+	if res.StatusCode() != fiber.StatusOK || json.Unmarshal(res.Body(), &m) != nil {
+		return refuse(c, fiber.StatusBadGateway, "model_server.failed", l.version+" did not answer with model metadata")
+	}
+	m.Name, m.Versions = e.name, e.versions()
+	c.Set(VersionHeader, l.version)
+	return c.JSON(m)
+}
+
+// infer is the way of a request: find the endpoint, pick a lane, forward, name the
+// version, observe.
+func (g *Gateway) infer(c fiber.Ctx) error {
+	start := time.Now()
+	e, pinned, err := g.find(c)
+	if e == nil {
+		return err
+	}
+	id := newID()
+	picked, observation := e.assign(c.Get(CallerHeader), pinned)
+
+	req := fasthttp.AcquireRequest()
+	defer fasthttp.ReleaseRequest(req)
+	prepare(req, c.Request(), id)
+
+	l, failure := picked, error(nil)
+	var tried []*address
+	for range mostAttempts {
+		a := l.choose(tried)
+		if a == nil && pinned == nil {
+			// The lane cannot answer; a caller's request matters more than its lane.
+			if l, a = e.instead(tried); l != picked && a != nil {
+				observation.Fallback = true
+			}
+		}
+		if a == nil {
+			break
+		}
+		sent := time.Now()
+		failure = g.forward(a, l, req, c.Response())
+		observation.Backend = time.Since(sent)
+		if !refused(failure) {
+			return g.answer(c, e, picked, l, pinned != nil, observation, failure, start, id)
+		}
+		// The request never got there, so it can safely go elsewhere.
+		a.down.Store(true)
+		tried = append(tried, a)
+		if g.unreachable != nil {
+			g.unreachable(a.url)
+		}
+	}
+	return g.answer(c, e, picked, picked, pinned != nil, observation, errors.Join(errNobody, failure), start, id)
+}
+
+var errNobody = errors.New("no healthy model server")
+
+func newID() string {
+	id, err := uuid.NewV7()
+	if err != nil {
+		return uuid.NewString() // the clock cannot fail in practice; never fail a request for it
+	}
+	return id.String()
+}
+
+// assign picks the lane for a caller, at random when there is no caller's name.
+func (e *endpoint) assign(caller string, pinned *lane) (*lane, recorder.Observation) {
+	switch {
+	case pinned != nil:
+		return pinned, recorder.Observation{}
+	case caller != "":
+		return e.lanes[traffic.Pick(e.plain, traffic.Point(e.name, e.plain, caller))], recorder.Observation{}
+	}
+	return e.lanes[traffic.Pick(e.plain, rand.IntN(traffic.Whole))], recorder.Observation{Drawn: true}
+}
+
+// hopByHop are headers that are about one connection only (RFC 9110, section 7.6.1).
+var hopByHop = []string{"Connection", "Keep-Alive", "Proxy-Authenticate", "Proxy-Authorization", "Proxy-Connection", "Te", "Trailer", "Transfer-Encoding", "Upgrade"}
+
+// prepare copies what is passed on of a request: all headers but those about the
+// connection, so W3C trace context too, and the body as it is.
+func prepare(to, from *fasthttp.Request, id string) {
+	from.Header.CopyTo(&to.Header)
+	for _, h := range hopByHop {
+		to.Header.Del(h)
+	}
+	to.Header.Del("Accept-Encoding") // the version is written into the answer, so it must be readable
+	to.Header.Set(RequestHeader, id)
+	to.SetBodyRaw(from.Body())
+}
+
+// forward sends the request to one model server and reads its answer into res.
+func (g *Gateway) forward(a *address, l *lane, req *fasthttp.Request, res *fasthttp.Response) error {
+	req.SetRequestURI(a.url + l.path + "/infer")
+	a.busy.Add(1)
+	defer a.busy.Add(-1)
+	return a.client.DoTimeout(req, res, g.timeout)
+}
+
+// refused reports whether a request never reached the model server.
+func refused(err error) bool {
+	var op *net.OpError
+	return errors.Is(err, fasthttp.ErrDialTimeout) || (errors.As(err, &op) && op.Op == "dial")
+}
+
+// answer finishes a request that lane l dealt with, and records it.
+func (g *Gateway) answer(c fiber.Ctx, e *endpoint, picked, l *lane, pinned bool, o recorder.Observation, failure error, start time.Time, id string) error {
+	res := c.Response()
+	o.Class = classify(failure, res.StatusCode())
+	if failure == nil {
+		for _, h := range hopByHop {
+			res.Header.Del(h)
+		}
+		res.Header.ResetConnectionClose() // that was between us and the model server
+		name(res, e.name, l.version)
+	} else if err := g.explain(c, e, l, failure); err != nil {
+		return err
+	}
+	res.Header.Set(VersionHeader, l.version)
+	res.Header.Set(RequestHeader, id)
+
+	rec := l.recorder
+	switch {
+	case pinned:
+		rec = l.pinned
+	case l != picked && o.Drawn:
+		picked.recorder.CountDrawn(start)
+		o.Drawn = false
+	}
+	now := time.Now()
+	o.Total = now.Sub(start)
+	if rec.Observe(o, now) {
+		rec.Offer(append([]byte(nil), c.Request().Body()...), append([]byte(nil), res.Body()...))
+	}
+	return nil
+}
+
+// explain answers for a model server that did not.
+func (g *Gateway) explain(c fiber.Ctx, e *endpoint, l *lane, failure error) error {
+	switch {
+	case errors.Is(failure, errNobody):
+		return g.nobody(c, e)
+	case errors.Is(failure, fasthttp.ErrTimeout):
+		return refuse(c, fiber.StatusGatewayTimeout, "model_server.too_slow", l.version+" did not answer within "+g.timeout.String())
+	case errors.Is(failure, fasthttp.ErrNoFreeConns):
+		return refuse(c, fiber.StatusServiceUnavailable, "model_server.busy", "all "+strconv.Itoa(g.connections)+" connections to "+l.version+" are in use")
+	}
+	return refuse(c, fiber.StatusBadGateway, "model_server.failed", l.version+" broke off: "+failure.Error())
+}
+
+func classify(failure error, status int) sketch.Class {
+	switch {
+	case errors.Is(failure, fasthttp.ErrTimeout):
+		return sketch.TimedOut
+	case failure != nil:
+		return sketch.NotReached
+	case status >= 500:
+		return sketch.ServerError
+	case status >= 400:
+		return sketch.CallerError
+	}
+	return sketch.Answered
+}
+
+// name writes endpoint and version into a JSON answer. An answer with binary tensors
+// states the length of its JSON part in a header and is left as it is.
+func name(res *fasthttp.Response, endpoint, version string) {
+	if res.StatusCode() != fiber.StatusOK || len(res.Header.Peek("Inference-Header-Content-Length")) > 0 {
+		return
+	}
+	res.SetBodyRaw(oip.Name(res.Body(), endpoint, version))
+}

@@ -1,0 +1,301 @@
+package gateway
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"innerladder/internal/core/traffic"
+	"innerladder/internal/recorder"
+	"innerladder/internal/store"
+
+	"gonum.org/v1/gonum/stat/distuv"
+)
+
+// model is a small model server; answer decides what it says.
+func model(t *testing.T, answer http.HandlerFunc) string {
+	t.Helper()
+	srv := httptest.NewServer(answer)
+	t.Cleanup(srv.Close)
+	return srv.URL
+}
+
+func says(version string) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "application/json")
+		fmt.Fprintf(w, `{"model_name":"x","model_version":"x","id":%q,"outputs":[{"name":"v","shape":[1],"datatype":"BYTES","data":[%q]}]}`, r.Header.Get("traceparent"), version)
+	}
+}
+
+type rig struct {
+	t       *testing.T
+	g       *Gateway
+	rec     *recorder.Recorder
+	url     string
+	signals *store.Signals
+	refused atomic.Int64
+}
+
+func newRig(t *testing.T) *rig {
+	t.Helper()
+	signals, err := store.OpenSignals(t.Context(), filepath.Join(t.TempDir(), "s.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = signals.Close() })
+	rec, err := recorder.New(t.Context(), signals, slog.New(slog.DiscardHandler), 100)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r := &rig{t: t, rec: rec, signals: signals}
+	r.g = New(Config{Timeout: 300 * time.Millisecond, Connections: 64, Unreachable: func(string) { r.refused.Add(1) }}, rec, slog.New(slog.DiscardHandler))
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.url = "http://" + l.Addr().String()
+	go func() { _ = r.g.Serve(l) }()
+	t.Cleanup(func() { _ = r.g.Stop(t.Context()) })
+	return r
+}
+
+func laneTo(kind traffic.LaneKind, number, share int, addresses ...string) traffic.RouteLane {
+	l := traffic.RouteLane{Lane: traffic.Lane{Kind: kind, Version: fmt.Sprintf("heat-demand@%d", number), Share: share}, Model: "heat-demand"}
+	for _, a := range addresses {
+		l.Addresses = append(l.Addresses, traffic.RouteAddress{URL: a, Healthy: true})
+	}
+	return l
+}
+
+func (r *rig) route(lanes ...traffic.RouteLane) {
+	r.t.Helper()
+	if err := r.g.Swap(r.t.Context(), []traffic.Route{{Endpoint: "demand-hourly", Split: 4, Since: time.Now(), Lanes: lanes}}); err != nil {
+		r.t.Fatal(err)
+	}
+}
+
+func (r *rig) call(method, path string, header ...string) (int, http.Header, string) {
+	r.t.Helper()
+	req, err := http.NewRequest(method, r.url+path, strings.NewReader(`{"inputs":[{"name":"x","shape":[1],"datatype":"FP64","data":[1]}]}`))
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	for i := 0; i+1 < len(header); i += 2 {
+		req.Header.Set(header[i], header[i+1])
+	}
+	res, err := http.DefaultClient.Do(req)
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	defer res.Body.Close()
+	b, err := io.ReadAll(res.Body)
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	return res.StatusCode, res.Header, string(b)
+}
+
+const infer = "/v2/models/demand-hourly/infer"
+
+func TestEveryAnswerNamesItsVersion(t *testing.T) {
+	r := newRig(t)
+	r.route(laneTo(traffic.Main, 1, 8000, model(t, says("heat-demand@1"))), laneTo(traffic.Trial, 2, 2000, model(t, says("heat-demand@2"))))
+	const n = 2000
+	trial := 0.0
+	for range n {
+		status, header, body := r.call("POST", infer)
+		var a struct {
+			Model   string `json:"model_name"`
+			Version string `json:"model_version"`
+			Outputs []struct{ Data []string }
+		}
+		if err := json.Unmarshal([]byte(body), &a); err != nil || status != 200 {
+			t.Fatalf("%d %s", status, body)
+		}
+		if v := a.Outputs[0].Data[0]; header.Get(VersionHeader) != v || a.Version != v || a.Model != "demand-hourly" || len(header.Get(RequestHeader)) != 36 {
+			t.Fatalf("%s answered, header %q, body %s", v, header, body)
+		}
+		if a.Version == "heat-demand@2" {
+			trial++
+		}
+	}
+	e := n * 0.2
+	if p := 1 - (distuv.ChiSquared{K: 1}).CDF((trial-e)*(trial-e)/e/0.8); p < 0.001 {
+		t.Errorf("%v of %d requests on a lane of 20 %%", trial, n)
+	}
+	recent := r.rec.Recent("demand-hourly", time.Now().Add(-time.Minute), time.Now().Add(time.Second))
+	if got := recent[0].Traffic.Counts.Drawn + recent[1].Traffic.Counts.Drawn; got != n {
+		t.Errorf("%d requests were recorded as drawn, want %d", got, n)
+	}
+}
+
+func TestCallersStayOnTheirLane(t *testing.T) {
+	r := newRig(t)
+	r.route(laneTo(traffic.Main, 1, 5000, model(t, says("a"))), laneTo(traffic.Trial, 2, 5000, model(t, says("b"))))
+	seen := map[string]bool{}
+	for i := range 30 {
+		caller := fmt.Sprintf("substation-%d", i)
+		_, first, _ := r.call("POST", infer, CallerHeader, caller)
+		for range 3 {
+			if _, again, _ := r.call("POST", infer, CallerHeader, caller); again.Get(VersionHeader) != first.Get(VersionHeader) {
+				t.Fatalf("%s moved", caller)
+			}
+		}
+		seen[first.Get(VersionHeader)] = true
+	}
+	if len(seen) != 2 {
+		t.Errorf("30 callers all went to %v", seen)
+	}
+}
+
+func TestWhatIsPassedOn(t *testing.T) {
+	var got http.Header
+	r := newRig(t)
+	r.route(laneTo(traffic.Main, 1, traffic.Whole, model(t, func(w http.ResponseWriter, q *http.Request) {
+		got = q.Header.Clone()
+		w.Header().Set("X-Model-Build", "7")
+		w.Header().Set("Connection", "close")
+		w.WriteHeader(422)
+		_, _ = w.Write([]byte(`{"error":"wind_ms is missing"}`))
+	})))
+	trace := "00-4bf92f3577b34da6a3ce929d0e0e4736-00f067aa0ba902b7-01"
+	status, header, body := r.call("POST", infer, "Traceparent", trace, "Accept-Encoding", "gzip", "X-Mine", "1")
+	if status != 422 || body != `{"error":"wind_ms is missing"}` || header.Get("X-Model-Build") != "7" || header.Get(VersionHeader) != "heat-demand@1" {
+		t.Errorf("%d %q %s", status, header, body)
+	}
+	if got.Get("Traceparent") != trace || got.Get("X-Mine") != "1" || got.Get("Accept-Encoding") != "" || got.Get(RequestHeader) != header.Get(RequestHeader) {
+		t.Errorf("the model server got %v", got)
+	}
+	if c := r.rec.Recent("demand-hourly", time.Now().Add(-time.Minute), time.Now().Add(time.Second))[0].Traffic.Counts; c.CallerErrors != 1 || c.Failed() != 0 {
+		t.Errorf("a caller's error was recorded as %+v", c)
+	}
+}
+
+func TestRefusedConnectionsGoElsewhere(t *testing.T) {
+	const nobodyThere = "http://127.0.0.1:1"
+	r := newRig(t)
+	good := model(t, says("heat-demand@1"))
+	r.route(laneTo(traffic.Main, 1, 0, good), laneTo(traffic.Trial, 2, traffic.Whole, nobodyThere))
+	for range 20 {
+		if status, header, body := r.call("POST", infer); status != 200 || header.Get(VersionHeader) != "heat-demand@1" {
+			t.Fatalf("%d by %s: %s", status, header.Get(VersionHeader), body)
+		}
+	}
+	if r.refused.Load() != 1 {
+		t.Errorf("a dead address was tried %d times, want once", r.refused.Load())
+	}
+	recent := r.rec.Recent("demand-hourly", time.Now().Add(-time.Minute), time.Now().Add(time.Second))
+	if c := recent[0].Traffic.Counts; c.Fallback != 20 || c.Failed() != 0 || c.Drawn != 0 {
+		t.Errorf("main: %+v", c)
+	}
+	r.route(laneTo(traffic.Main, 1, traffic.Whole, nobodyThere, good))
+	for range 20 {
+		if status, _, body := r.call("POST", infer); status != 200 {
+			t.Fatalf("one of two addresses is up: %d %s", status, body)
+		}
+	}
+	r.g.MarkUp(nobodyThere)
+	before := r.refused.Load()
+	for range 50 {
+		r.call("POST", infer)
+	}
+	if r.refused.Load() == before {
+		t.Error("an address that was marked up was not tried again")
+	}
+}
+
+func TestWhenNobodyCanAnswer(t *testing.T) {
+	r := newRig(t)
+	slow := make(chan struct{})
+	defer close(slow)
+	cases := []struct {
+		name, path string
+		lanes      []traffic.RouteLane
+		status     int
+		code       string
+	}{
+		{"no such endpoint", "/v2/models/demand-daily/infer", nil, 404, "endpoint.unknown"},
+		{"no split yet", infer, nil, 503, "endpoint.no_split"},
+		{"nobody there", infer, []traffic.RouteLane{laneTo(traffic.Main, 1, traffic.Whole, "http://127.0.0.1:1")}, 503, "endpoint.no_healthy_lane"},
+		{"too slow", infer, []traffic.RouteLane{laneTo(traffic.Main, 1, traffic.Whole, model(t, func(_ http.ResponseWriter, q *http.Request) {
+			select {
+			case <-slow:
+			case <-q.Context().Done():
+			}
+		}))}, 504, "model_server.too_slow"},
+		{"breaks off", infer, []traffic.RouteLane{laneTo(traffic.Main, 1, traffic.Whole, model(t, func(w http.ResponseWriter, _ *http.Request) {
+			w.Header().Set("Content-Length", "100")
+			_, _ = w.Write([]byte("{"))
+		}))}, 502, "model_server.failed"},
+		{"a version that is not in the split", "/v2/models/demand-hourly/versions/9/infer", []traffic.RouteLane{laneTo(traffic.Main, 1, traffic.Whole, model(t, says("x")))}, 404, "endpoint.no_such_lane"},
+		{"no path of the protocol", "/predict", nil, 404, "gateway.no_such_path"},
+	}
+	for _, c := range cases {
+		r.route(c.lanes...)
+		status, _, body := r.call("POST", c.path)
+		var e struct{ Error, Code string }
+		if err := json.Unmarshal([]byte(body), &e); err != nil || status != c.status || e.Code != c.code || e.Error == "" {
+			t.Errorf("%s: %d %s", c.name, status, body)
+		}
+	}
+}
+
+func TestPinnedVersionsAreKeptApart(t *testing.T) {
+	r := newRig(t)
+	r.route(laneTo(traffic.Main, 1, traffic.Whole, model(t, says("heat-demand@1"))), laneTo(traffic.Trial, 2, 0, model(t, says("heat-demand@2"))))
+	for _, path := range []string{"/v2/models/demand-hourly/versions/2/infer", "/v2/models/demand-hourly/versions/heat-demand@2/infer"} {
+		if status, header, body := r.call("POST", path); status != 200 || header.Get(VersionHeader) != "heat-demand@2" {
+			t.Errorf("%s: %d %s", path, status, body)
+		}
+	}
+	if e := r.rec.Evidence("demand-hourly", 4); e["heat-demand@2"].Requests != 0 {
+		t.Errorf("a pinned request became evidence: %+v", e)
+	}
+	for _, recent := range r.rec.Recent("demand-hourly", time.Now().Add(-time.Minute), time.Now().Add(time.Second)) {
+		if recent.Lane != recorder.Pinned || recent.Traffic.Counts.Requests != 2 {
+			t.Errorf("%+v", recent)
+		}
+	}
+}
+
+func TestMetadataAndReadiness(t *testing.T) {
+	r := newRig(t)
+	r.route(laneTo(traffic.Main, 1, traffic.Whole, model(t, func(w http.ResponseWriter, q *http.Request) {
+		if q.URL.Path != "/v2/models/heat-demand" {
+			t.Errorf("asked for %s", q.URL.Path)
+		}
+		_, _ = w.Write([]byte(`{"name":"heat-demand","platform":"p","inputs":[{"name":"x","datatype":"FP64","shape":[-1]}],"outputs":[]}`))
+	})))
+	status, _, body := r.call("GET", "/v2/models/demand-hourly")
+	if status != 200 || !strings.Contains(body, `"name":"demand-hourly"`) || !strings.Contains(body, `"heat-demand@1"`) || !strings.Contains(body, `"x"`) {
+		t.Errorf("%d %s", status, body)
+	}
+	for path, want := range map[string]int{"/v2/models/demand-hourly/ready": 200, "/v2/models/none/ready": 404, "/v2/health/live": 200, "/v2/health/ready": 200, "/v2": 200} {
+		if status, _, body := r.call("GET", path); status != want {
+			t.Errorf("%s: %d %s", path, status, body)
+		}
+	}
+}
+
+func TestAnswersGoOnWhenTheStoreIsGone(t *testing.T) {
+	r := newRig(t)
+	r.route(laneTo(traffic.Main, 1, traffic.Whole, model(t, says("heat-demand@1"))))
+	_ = r.signals.Close()
+	for range 50 {
+		if status, _, body := r.call("POST", infer); status != 200 {
+			t.Fatalf("%d %s", status, body)
+		}
+	}
+	if c := r.rec.Recent("demand-hourly", time.Now().Add(-time.Minute), time.Now().Add(time.Second))[0].Traffic.Counts; c.Requests != 50 {
+		t.Errorf("%d of 50 requests were counted", c.Requests)
+	}
+}

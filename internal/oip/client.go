@@ -1,0 +1,134 @@
+package oip
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"strings"
+	"syscall"
+	"time"
+)
+
+// largestAnswer bounds what is read of a model server's answer to our own questions.
+const largestAnswer = 4 << 20
+
+// Client asks model servers what they serve. Its zero value is not usable; see
+// NewClient.
+type Client struct{ http *http.Client }
+
+// NewClient makes a client whose every question is answered within timeout or fails.
+func NewClient(timeout time.Duration) *Client {
+	return &Client{&http.Client{
+		Timeout: timeout,
+		// A redirect would be followed to a place nobody has named.
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+		Transport:     &http.Transport{MaxIdleConnsPerHost: 1, IdleConnTimeout: 10 * time.Second},
+	}}
+}
+
+// ModelPath is the path of a model at a server.
+func ModelPath(model string) string { return "/v2/models/" + url.PathEscape(model) }
+
+// Ready asks whether the server at base and the model there are ready. It returns nil
+// when both are, else why not, in words for people.
+func (c *Client) Ready(ctx context.Context, base, model string) error {
+	for _, path := range []string{"/v2/health/ready", ModelPath(model) + "/ready"} {
+		status, body, err := c.get(ctx, base+path)
+		if err != nil {
+			return err
+		}
+		if status != http.StatusOK {
+			return fmt.Errorf("GET %s answered %d%s", path, status, said(body))
+		}
+	}
+	return nil
+}
+
+// Metadata asks what the model at the server at base takes and gives.
+func (c *Client) Metadata(ctx context.Context, base, model string) (ModelMetadata, error) {
+	var m ModelMetadata
+	path := ModelPath(model)
+	status, body, err := c.get(ctx, base+path)
+	if err != nil {
+		return m, err
+	}
+	if status != http.StatusOK {
+		return m, fmt.Errorf("GET %s answered %d%s", path, status, said(body))
+	}
+	if err := json.Unmarshal(body, &m); err != nil || m.Name == "" {
+		return m, fmt.Errorf("GET %s did not answer with model metadata of the protocol", path)
+	}
+	return m, nil
+}
+
+// Infer sends a request and returns the answer's status, headers and body.
+func (c *Client) Infer(ctx context.Context, base, model string, r *InferRequest) (int, http.Header, []byte, error) {
+	b, err := json.Marshal(r)
+	if err != nil {
+		return 0, nil, nil, err
+	}
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, base+ModelPath(model)+"/infer", bytes.NewReader(b))
+	if err != nil {
+		return 0, nil, nil, err
+	}
+	req.Header.Set("Content-Type", "application/json")
+	return c.do(req)
+}
+
+func (c *Client) get(ctx context.Context, address string) (int, []byte, error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
+	if err != nil {
+		return 0, nil, err
+	}
+	status, _, body, err := c.do(req)
+	return status, body, err
+}
+
+func (c *Client) do(req *http.Request) (int, http.Header, []byte, error) {
+	res, err := c.http.Do(req)
+	if err != nil {
+		return 0, nil, nil, errors.New(explain(err))
+	}
+	defer res.Body.Close()
+	body, err := io.ReadAll(io.LimitReader(res.Body, largestAnswer))
+	if err != nil {
+		return 0, nil, nil, errors.New(explain(err))
+	}
+	return res.StatusCode, res.Header, body, nil
+}
+
+// explain says in a few words why a model server could not be asked.
+func explain(err error) string {
+	var timeout net.Error
+	var dns *net.DNSError
+	switch {
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return "connection refused"
+	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
+		return "the connection broke"
+	case errors.As(err, &dns):
+		return "no such host"
+	case errors.As(err, &timeout) && timeout.Timeout():
+		return "no answer in time"
+	}
+	text := err.Error()
+	if i := strings.LastIndex(text, ": "); i >= 0 {
+		text = text[i+2:]
+	}
+	return text
+}
+
+// said quotes the error in a body, if it has one.
+func said(body []byte) string {
+	var e Error
+	if json.Unmarshal(body, &e) == nil && e.Error != "" {
+		return ": " + e.Error
+	}
+	return ""
+}

@@ -1,0 +1,185 @@
+// Package oip speaks the Open Inference Protocol, version 2, over HTTP and JSON: its
+// messages, the little of them that the gateway must touch, and a client that asks a
+// model server what it serves.
+package oip
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"strconv"
+
+	"innerladder/internal/core/registry"
+
+	"github.com/tidwall/gjson"
+)
+
+// ServerMetadata is the answer to GET /v2.
+type ServerMetadata struct {
+	Name       string   `json:"name"`
+	Version    string   `json:"version"`
+	Extensions []string `json:"extensions"`
+}
+
+// ModelMetadata is the answer to GET /v2/models/NAME.
+type ModelMetadata struct {
+	Name     string            `json:"name"`
+	Versions []string          `json:"versions,omitempty"`
+	Platform string            `json:"platform"`
+	Inputs   []registry.Tensor `json:"inputs"`
+	Outputs  []registry.Tensor `json:"outputs"`
+}
+
+// Tensor is an input or output with its data, flattened in row-major order: numbers,
+// booleans, texts, or nil.
+type Tensor struct {
+	Name     string  `json:"name"`
+	Shape    []int64 `json:"shape"`
+	Datatype string  `json:"datatype"`
+	Data     Data    `json:"data"`
+}
+
+// Rows is the size of the first dimension, the batch.
+func (t *Tensor) Rows() int {
+	if len(t.Shape) == 0 {
+		return min(1, len(t.Data))
+	}
+	return int(t.Shape[0])
+}
+
+// check says whether the data has as many values as the shape promises.
+func (t *Tensor) check() error {
+	n := int64(1)
+	for _, d := range t.Shape {
+		if d < 0 || (d > 0 && n > int64(len(t.Data))+1) {
+			return fmt.Errorf("tensor %q has shape %v and %d values", t.Name, t.Shape, len(t.Data))
+		}
+		n *= d
+	}
+	if n != int64(len(t.Data)) {
+		return fmt.Errorf("tensor %q has shape %v and %d values", t.Name, t.Shape, len(t.Data))
+	}
+	return nil
+}
+
+// Data are the values of a tensor. The protocol allows them flat or nested.
+type Data []any
+
+// UnmarshalJSON reads flat or nested arrays.
+func (d *Data) UnmarshalJSON(b []byte) error {
+	if v := gjson.ParseBytes(b); v.IsArray() {
+		*d = flatten(Data{}, v, 0)
+		return nil
+	}
+	return fmt.Errorf("tensor data is no array")
+}
+
+// deepest is how far arrays may nest: more dimensions than any model has.
+const deepest = 32
+
+func flatten(into Data, v gjson.Result, depth int) Data {
+	v.ForEach(func(_, item gjson.Result) bool {
+		switch {
+		case item.IsArray() && depth < deepest:
+			into = flatten(into, item, depth+1)
+		case item.Type == gjson.Number:
+			into = append(into, item.Num)
+		case item.Type == gjson.String:
+			into = append(into, item.Str)
+		case item.Type == gjson.True || item.Type == gjson.False:
+			into = append(into, item.Type == gjson.True)
+		default:
+			into = append(into, nil)
+		}
+		return true
+	})
+	return into
+}
+
+// InferRequest is the body of POST …/infer.
+type InferRequest struct {
+	ID     string   `json:"id,omitempty"`
+	Inputs []Tensor `json:"inputs"`
+}
+
+// InferResponse is the answer to it.
+type InferResponse struct {
+	ModelName    string   `json:"model_name"`
+	ModelVersion string   `json:"model_version,omitempty"`
+	ID           string   `json:"id,omitempty"`
+	Outputs      []Tensor `json:"outputs"`
+}
+
+// Error is the body of an answer that is an error.
+type Error struct {
+	Error string `json:"error"`
+}
+
+// ParseRequest reads and checks a request.
+func ParseRequest(body []byte) (*InferRequest, error) {
+	var r InferRequest
+	if err := json.Unmarshal(body, &r); err != nil {
+		return nil, fmt.Errorf("the request is no JSON of the protocol: %w", err)
+	}
+	if len(r.Inputs) == 0 {
+		return nil, fmt.Errorf("the request has no inputs")
+	}
+	return &r, checkAll(r.Inputs)
+}
+
+// ParseResponse reads and checks an answer.
+func ParseResponse(body []byte) (*InferResponse, error) {
+	var r InferResponse
+	if err := json.Unmarshal(body, &r); err != nil {
+		return nil, fmt.Errorf("the answer is no JSON of the protocol: %w", err)
+	}
+	return &r, checkAll(r.Outputs)
+}
+
+func checkAll(tensors []Tensor) error {
+	for i := range tensors {
+		if err := tensors[i].check(); err != nil {
+			return err
+		}
+		if tensors[i].Rows() != tensors[0].Rows() {
+			return fmt.Errorf("tensor %q has %d rows, %q has %d", tensors[i].Name, tensors[i].Rows(), tensors[0].Name, tensors[0].Rows())
+		}
+	}
+	return nil
+}
+
+// Name writes into an answer which model and version gave it, and leaves everything
+// else byte for byte as it is. A body that is no JSON object comes back unchanged.
+func Name(body []byte, model, version string) []byte {
+	body = setTop(body, "model_version", version)
+	return setTop(body, "model_name", model)
+}
+
+// setTop sets a text member at the top of a JSON object.
+func setTop(body []byte, key, value string) []byte {
+	found := gjson.GetBytes(body, key)
+	quoted := strconv.Quote(value) // names of ours need no more than Go's quoting
+	if found.Exists() && found.Index > 0 {
+		out := make([]byte, 0, len(body)+len(quoted))
+		out = append(out, body[:found.Index]...)
+		out = append(out, quoted...)
+		return append(out, body[found.Index+len(found.Raw):]...)
+	}
+	start := bytes.IndexByte(body, '{')
+	if start < 0 || len(bytes.TrimSpace(body[:start])) > 0 {
+		return body
+	}
+	rest := bytes.TrimLeft(body[start+1:], " \t\r\n")
+	if len(rest) == 0 {
+		return body
+	}
+	out := make([]byte, 0, len(body)+len(key)+len(quoted)+4)
+	out = append(out, '{', '"')
+	out = append(out, key...)
+	out = append(out, '"', ':')
+	out = append(out, quoted...)
+	if rest[0] != '}' {
+		out = append(out, ',')
+	}
+	return append(out, rest...)
+}

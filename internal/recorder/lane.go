@@ -1,0 +1,203 @@
+package recorder
+
+import (
+	"math/rand/v2"
+	"sync"
+	"time"
+
+	"innerladder/internal/core/sketch"
+	"innerladder/internal/store"
+)
+
+// keptSeconds is how many seconds of each lane are kept one by one in memory.
+const keptSeconds = 15 * 60
+
+// Observation is what the gateway tells of one request.
+type Observation struct {
+	Class sketch.Class
+	// Total runs from the request read to the answer ready to be written; Backend is
+	// the model server's part of it.
+	Total, Backend time.Duration
+	// Drawn is set when the lane was picked at random; Fallback when another lane had
+	// been picked and could not answer.
+	Drawn, Fallback bool
+}
+
+// second is what a lane did in one second.
+type second struct {
+	at      int64
+	traffic sketch.Traffic
+}
+
+// Lane records the traffic of one lane of one split. The gateway holds it and calls it
+// for every request; nothing in it waits for anything.
+type Lane struct {
+	rec *Recorder
+	Key store.LaneKey
+
+	mu  sync.Mutex
+	now second
+	// past holds the closed seconds, oldest first.
+	past []second
+	// lastRate is how many requests the last closed second had; sampled counts the
+	// bodies asked for in this one.
+	lastRate, sampled uint64
+
+	// minute is the window being filled, of the minute that began at minuteAt; closed
+	// are full ones that wait to be written.
+	minute   *sketch.Summary
+	minuteAt time.Time
+	dirty    bool
+	closed   []store.Window
+
+	// total is everything since the split came into force, or since the service started
+	// when nobody needs more.
+	total sketch.Summary
+	// started is everything since the service started.
+	started sketch.Counts
+}
+
+// Observe records one request that ended at now. It reports whether the recorder wants
+// to see the bodies; the gateway then calls Offer.
+func (l *Lane) Observe(o Observation, now time.Time) (wantBodies bool) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.advance(now)
+	l.now.traffic.Add(o.Class, o.Total, o.Backend)
+	l.minute.Traffic.Add(o.Class, o.Total, o.Backend)
+	l.total.Counts.Add(o.Class)
+	l.started.Add(o.Class)
+	for _, c := range []*sketch.Counts{&l.now.traffic.Counts, &l.minute.Counts, &l.total.Counts, &l.started} {
+		if o.Drawn {
+			c.Drawn++
+		}
+		if o.Fallback {
+			c.Fallback++
+		}
+	}
+	l.dirty = true
+	return o.Class == sketch.Answered && l.wantsBody()
+}
+
+// wantsBody draws a random sample of about the budget out of every second.
+func (l *Lane) wantsBody() bool {
+	budget := uint64(l.rec.budget)
+	if l.sampled >= 2*budget {
+		return false
+	}
+	if l.lastRate > budget && rand.Uint64N(l.lastRate) >= budget {
+		return false
+	}
+	l.sampled++
+	return true
+}
+
+// CountDrawn records that the lane was picked at random for a request that another lane
+// answered.
+func (l *Lane) CountDrawn(now time.Time) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.advance(now)
+	l.now.traffic.Counts.Drawn++
+	l.minute.Counts.Drawn++
+	l.total.Counts.Drawn++
+	l.dirty = true
+}
+
+// Offer hands over copies of the bodies of an answered request. It never waits: when
+// the reader is behind, the bodies are dropped and counted.
+func (l *Lane) Offer(request, answer []byte) {
+	select {
+	case l.rec.queue <- bodies{l, request, answer}:
+	default:
+		l.mu.Lock()
+		l.minute.Content.Unread++
+		l.total.Content.Unread++
+		l.dirty = true
+		l.mu.Unlock()
+		l.rec.unread.Add(1)
+	}
+}
+
+// advance closes the current second and minute when now lies beyond them. Requests that
+// end together may tell their times out of order; the late one counts as now.
+func (l *Lane) advance(now time.Time) {
+	sec := now.Unix()
+	if sec > l.now.at {
+		if l.now.traffic.Counts != (sketch.Counts{}) {
+			l.past = append(l.past, second{l.now.at, sketch.Traffic{
+				Counts: l.now.traffic.Counts, Latency: *l.now.traffic.Latency.Clone(), Backend: *l.now.traffic.Backend.Clone()}})
+		}
+		l.lastRate = 0
+		if sec == l.now.at+1 {
+			l.lastRate = l.now.traffic.Counts.Requests
+		}
+		old := 0
+		for old < len(l.past) && l.past[old].at <= sec-keptSeconds {
+			old++
+		}
+		if old > 0 {
+			l.past = append(l.past[:0:0], l.past[old:]...)
+		}
+		l.now.at, l.sampled = sec, 0
+		l.now.traffic.Counts = sketch.Counts{}
+		l.now.traffic.Latency.Reset()
+		l.now.traffic.Backend.Reset()
+	}
+	if m := now.Truncate(time.Minute); m.After(l.minuteAt) {
+		if l.dirty {
+			l.closed = append(l.closed, store.Window{LaneKey: l.Key, Minute: l.minuteAt, Summary: l.minute})
+		}
+		l.minute, l.minuteAt, l.dirty = &sketch.Summary{}, m, false
+	}
+}
+
+// windows takes the windows that wait to be written, a copy of the running one too.
+func (l *Lane) windows(now time.Time) []store.Window {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.advance(now)
+	out := l.closed
+	l.closed = nil
+	if l.dirty {
+		out = append(out, store.Window{LaneKey: l.Key, Minute: l.minuteAt, Summary: l.minute.Clone()})
+		l.dirty = false
+	}
+	return out
+}
+
+// takeBack keeps windows that could not be written, for the next try. The running
+// minute needs no keeping: it is only marked.
+func (l *Lane) takeBack(w store.Window) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if w.Minute.Equal(l.minuteAt) {
+		l.dirty = true
+		return
+	}
+	l.closed = append(l.closed, w)
+}
+
+// idleSince reports whether nothing has been recorded, or waits to be written, since a
+// time.
+func (l *Lane) idleSince(t time.Time) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return !l.dirty && len(l.closed) == 0 && l.now.at < t.Unix()
+}
+
+// recent merges the seconds in [from, to).
+func (l *Lane) recent(from, to int64) *sketch.Traffic {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	out := &sketch.Traffic{}
+	for i := range l.past {
+		if s := &l.past[i]; s.at >= from && s.at < to {
+			out.Merge(&s.traffic)
+		}
+	}
+	if l.now.at >= from && l.now.at < to {
+		out.Merge(&l.now.traffic)
+	}
+	return out
+}

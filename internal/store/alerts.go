@@ -1,0 +1,89 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"strconv"
+	"strings"
+	"time"
+
+	"innerladder/internal/core/fault"
+)
+
+// Alert is what a guard or a watch raised.
+type Alert struct {
+	ID       string `json:"id" description:"A-NUMBER"`
+	Kind     string `json:"kind" enum:"rolled_back,placement_unhealthy"`
+	Endpoint string `json:"endpoint,omitempty"`
+	// Subject is the version it is about; Signal what was measured.
+	Subject   string     `json:"subject"`
+	Signal    string     `json:"signal"`
+	Sentence  string     `json:"sentence"`
+	State     string     `json:"state" enum:"open,acknowledged,resolved"`
+	RaisedAt  time.Time  `json:"raised_at"`
+	HandledBy string     `json:"handled_by,omitempty"`
+	HandledAt *time.Time `json:"handled_at,omitempty"`
+	Note      string     `json:"note,omitempty"`
+}
+
+// ParseAlertID reads A-31.
+func ParseAlertID(field, s string) (int, error) {
+	digits, ok := strings.CutPrefix(strings.ToUpper(s), "A-")
+	n, err := strconv.Atoi(digits)
+	if !ok || err != nil || n < 1 {
+		return 0, fault.New(fault.Invalid, "alert.id", "%q names no alert", s).In(field).Do("write A-NUMBER, such as A-1")
+	}
+	return n, nil
+}
+
+// AddAlert adds an open alert and gives it the next number, which is set in a.
+func (r Records) AddAlert(ctx context.Context, a *Alert) error {
+	var number int
+	err := r.q.QueryRowContext(ctx, `INSERT INTO alerts (kind, endpoint, subject, signal, sentence, state, raised_at) VALUES (?, ?, ?, ?, ?, 'open', ?) RETURNING number`,
+		a.Kind, a.Endpoint, a.Subject, a.Signal, a.Sentence, toMillis(a.RaisedAt)).Scan(&number)
+	a.ID, a.State = "A-"+strconv.Itoa(number), "open"
+	return err
+}
+
+func (r Records) alerts(ctx context.Context, clause string, args ...any) ([]Alert, error) {
+	rows, err := r.q.QueryContext(ctx, `SELECT number, kind, endpoint, subject, signal, sentence, state, raised_at, handled_by, handled_at, note FROM alerts `+clause, args...)
+	return collect(rows, err, func(rows *sql.Rows) (Alert, error) {
+		var a Alert
+		var number int
+		var raised int64
+		var handled sql.NullInt64
+		err := rows.Scan(&number, &a.Kind, &a.Endpoint, &a.Subject, &a.Signal, &a.Sentence, &a.State, &raised, &a.HandledBy, &handled, &a.Note)
+		a.ID, a.RaisedAt, a.HandledAt = "A-"+strconv.Itoa(number), fromMillis(raised), optionalTime(handled)
+		return a, err
+	})
+}
+
+// Alert finds an alert by number.
+func (r Records) Alert(ctx context.Context, number int) (*Alert, error) {
+	return single(r.alerts(ctx, `WHERE number = ?`, number))
+}
+
+// Alerts lists alerts, newest first; state and endpoint narrow it down when given.
+func (r Records) Alerts(ctx context.Context, state, endpoint string, p Page) ([]Alert, string, error) {
+	before, err := beforeNumber(p.After)
+	if err != nil {
+		return nil, "", err
+	}
+	items, err := r.alerts(ctx, `WHERE number < ? AND (? = '' OR state = ?) AND (? = '' OR endpoint = ?) ORDER BY number DESC LIMIT ?`, before, state, state, endpoint, endpoint, p.Limit+1)
+	if err != nil {
+		return nil, "", err
+	}
+	items, next := cut(items, p.Limit, func(a Alert) string { return a.ID[len("A-"):] })
+	return items, next, nil
+}
+
+// UnresolvedAlerts lists the alerts of a kind about a subject that nobody has resolved.
+func (r Records) UnresolvedAlerts(ctx context.Context, kind, subject string) ([]Alert, error) {
+	return r.alerts(ctx, `WHERE kind = ? AND subject = ? AND state <> 'resolved' ORDER BY number`, kind, subject)
+}
+
+// SetAlert sets the state of an alert, by whom and why.
+func (r Records) SetAlert(ctx context.Context, number int, state, by, note string, now time.Time) error {
+	_, err := r.q.ExecContext(ctx, `UPDATE alerts SET state = ?, handled_by = ?, handled_at = ?, note = ? WHERE number = ?`, state, by, toMillis(now), note, number)
+	return err
+}

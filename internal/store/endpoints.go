@@ -1,0 +1,147 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"slices"
+	"strconv"
+	"time"
+
+	"innerladder/internal/core/rollout"
+	"innerladder/internal/core/traffic"
+)
+
+// Endpoint is the stable name that callers call.
+type Endpoint struct {
+	Name        string       `json:"name"`
+	Model       string       `json:"model"`
+	Environment string       `json:"environment"`
+	Rung        string       `json:"rung" description:"the rung that versions must stand on to answer"`
+	Description string       `json:"description"`
+	Plan        rollout.Plan `json:"plan"`
+	CreatedBy   string       `json:"created_by"`
+	CreatedAt   time.Time    `json:"created_at"`
+	// Split is the one in force; nil until the first.
+	Split *traffic.Split `json:"split,omitempty"`
+}
+
+// AddEndpoint adds an endpoint.
+func (r Records) AddEndpoint(ctx context.Context, e Endpoint) error {
+	plan, err := json.Marshal(e.Plan)
+	if err != nil {
+		return err
+	}
+	_, err = r.q.ExecContext(ctx, `INSERT INTO endpoints (name, model_id, environment_id, rung, description, plan, created_by, created_at)
+		VALUES (?, (SELECT id FROM models WHERE name = ?), (SELECT id FROM environments WHERE name = ?), ?, ?, ?, ?, ?)`,
+		e.Name, e.Model, e.Environment, e.Rung, e.Description, string(plan), e.CreatedBy, toMillis(e.CreatedAt))
+	return err
+}
+
+func (r Records) endpoints(ctx context.Context, clause string, args ...any) ([]Endpoint, error) {
+	rows, err := r.q.QueryContext(ctx, `SELECT e.name, m.name, v.name, e.rung, e.description, e.plan, e.created_by, e.created_at
+		FROM endpoints e JOIN models m ON m.id = e.model_id JOIN environments v ON v.id = e.environment_id `+clause, args...)
+	out, err := collect(rows, err, func(rows *sql.Rows) (Endpoint, error) {
+		var e Endpoint
+		var plan string
+		var at int64
+		if err := rows.Scan(&e.Name, &e.Model, &e.Environment, &e.Rung, &e.Description, &plan, &e.CreatedBy, &at); err != nil {
+			return e, err
+		}
+		e.CreatedAt = fromMillis(at)
+		return e, json.Unmarshal([]byte(plan), &e.Plan)
+	})
+	if err != nil {
+		return nil, err
+	}
+	for i := range out {
+		current, _, err := r.Splits(ctx, out[i].Name, Page{Limit: 1})
+		if err != nil {
+			return nil, err
+		}
+		if len(current) > 0 {
+			out[i].Split = &current[0]
+		}
+	}
+	return out, nil
+}
+
+// Endpoint finds an endpoint by name.
+func (r Records) Endpoint(ctx context.Context, name string) (*Endpoint, error) {
+	return single(r.endpoints(ctx, `WHERE e.name = ?`, name))
+}
+
+// Endpoints lists all endpoints by name.
+func (r Records) Endpoints(ctx context.Context) ([]Endpoint, error) {
+	return r.endpoints(ctx, `ORDER BY e.name`)
+}
+
+// AddSplit adds the next split of an endpoint, whose number is set in s.
+func (r Records) AddSplit(ctx context.Context, s *traffic.Split) error {
+	var id int64
+	err := r.q.QueryRowContext(ctx, `INSERT INTO splits (endpoint_id, number, reason, author, made_at, returns_to)
+		SELECT e.id, 1 + (SELECT coalesce(max(number), 0) FROM splits WHERE endpoint_id = e.id), ?, ?, ?, ? FROM endpoints e WHERE e.name = ?
+		RETURNING endpoint_id, number`, s.Reason, s.Author, toMillis(s.MadeAt), s.ReturnsTo, s.Endpoint).Scan(&id, &s.Number)
+	if err != nil {
+		return one(err)
+	}
+	for i, l := range s.Lanes {
+		if _, err := r.q.ExecContext(ctx, `INSERT INTO lanes (endpoint_id, split, position, kind, version_id, share) VALUES (?, ?, ?, ?, (`+versionID+`), ?)`,
+			slices.Concat([]any{id, s.Number, i, l.Kind}, byRef(l.Version), []any{l.Share})...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Splits lists the splits of an endpoint, newest first.
+func (r Records) Splits(ctx context.Context, endpoint string, p Page) ([]traffic.Split, string, error) {
+	before, err := beforeNumber(p.After)
+	if err != nil {
+		return nil, "", err
+	}
+	rows, err := r.q.QueryContext(ctx, `SELECT s.number, s.reason, s.author, s.made_at, s.returns_to FROM splits s JOIN endpoints e ON e.id = s.endpoint_id
+		WHERE e.name = ? AND s.number < ? ORDER BY s.number DESC LIMIT ?`, endpoint, before, p.Limit+1)
+	items, err := collect(rows, err, func(rows *sql.Rows) (traffic.Split, error) {
+		s := traffic.Split{Endpoint: endpoint}
+		var at int64
+		err := rows.Scan(&s.Number, &s.Reason, &s.Author, &at, &s.ReturnsTo)
+		s.MadeAt = fromMillis(at)
+		return s, err
+	})
+	if err != nil {
+		return nil, "", err
+	}
+	items, next := cut(items, p.Limit, func(s traffic.Split) string { return strconv.Itoa(s.Number) })
+	if len(items) == 0 {
+		return items, "", nil
+	}
+	byNumber := map[int]*traffic.Split{}
+	for i := range items {
+		byNumber[items[i].Number] = &items[i]
+	}
+	rows, err = r.q.QueryContext(ctx, `SELECT l.split, l.kind, m.name || '@' || v.number, l.share FROM lanes l
+		JOIN endpoints e ON e.id = l.endpoint_id JOIN versions v ON v.id = l.version_id JOIN models m ON m.id = v.model_id
+		WHERE e.name = ? AND l.split BETWEEN ? AND ? ORDER BY l.split, l.position`, endpoint, items[len(items)-1].Number, items[0].Number)
+	_, err = collect(rows, err, func(rows *sql.Rows) (struct{}, error) {
+		var split int
+		var l traffic.Lane
+		err := rows.Scan(&split, &l.Kind, &l.Version, &l.Share)
+		byNumber[split].Lanes = append(byNumber[split].Lanes, l)
+		return struct{}{}, err
+	})
+	return items, next, err
+}
+
+// EndpointsUsing lists the endpoints in an environment whose split in force names the
+// version.
+func (r Records) EndpointsUsing(ctx context.Context, version, environment string) ([]string, error) {
+	rows, err := r.q.QueryContext(ctx, `SELECT e.name FROM endpoints e JOIN environments v ON v.id = e.environment_id
+		JOIN lanes l ON l.endpoint_id = e.id AND l.split = (SELECT max(number) FROM splits WHERE endpoint_id = e.id)
+		WHERE v.name = ? AND l.version_id = (`+versionID+`) ORDER BY e.name`, append([]any{environment}, byRef(version)...)...)
+	return collect(rows, err, func(rows *sql.Rows) (string, error) {
+		var name string
+		err := rows.Scan(&name)
+		return name, err
+	})
+}

@@ -1,0 +1,144 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"time"
+)
+
+// Environment is a place where versions run.
+type Environment struct {
+	Name        string    `json:"name"`
+	Description string    `json:"description"`
+	AddedBy     string    `json:"added_by"`
+	AddedAt     time.Time `json:"added_at"`
+	Placements  int       `json:"placements" description:"how many versions are placed there"`
+}
+
+// Address is one model server of a placement.
+type Address struct {
+	URL     string `json:"url"`
+	Healthy bool   `json:"healthy"`
+	// Reason says why the address is not healthy, Since when that was last found.
+	Reason string    `json:"reason,omitempty"`
+	Since  time.Time `json:"since"`
+}
+
+// Placement is one version running in one environment.
+type Placement struct {
+	ID          int64     `json:"id"`
+	Version     string    `json:"version"`
+	Environment string    `json:"environment"`
+	ServedAs    string    `json:"served_as" description:"the model's name at the model servers"`
+	Addresses   []Address `json:"addresses"`
+	Healthy     bool      `json:"healthy" description:"true when at least one address is"`
+	PlacedBy    string    `json:"placed_by"`
+	PlacedAt    time.Time `json:"placed_at"`
+}
+
+// Reason says why the placement is not healthy, "" when it is.
+func (p *Placement) Reason() string {
+	for _, a := range p.Addresses {
+		if !a.Healthy && !p.Healthy {
+			return a.URL + ": " + a.Reason
+		}
+	}
+	return ""
+}
+
+// AddEnvironment adds an environment.
+func (r Records) AddEnvironment(ctx context.Context, e Environment) error {
+	_, err := r.q.ExecContext(ctx, `INSERT INTO environments (name, description, added_by, added_at) VALUES (?, ?, ?, ?)`,
+		e.Name, e.Description, e.AddedBy, toMillis(e.AddedAt))
+	return err
+}
+
+// Environments lists all environments by name.
+func (r Records) Environments(ctx context.Context) ([]Environment, error) {
+	rows, err := r.q.QueryContext(ctx, `SELECT e.name, e.description, e.added_by, e.added_at,
+		(SELECT count(*) FROM placements p WHERE p.environment_id = e.id AND p.removed_at IS NULL) FROM environments e ORDER BY e.name`)
+	return collect(rows, err, func(rows *sql.Rows) (Environment, error) {
+		var e Environment
+		var at int64
+		err := rows.Scan(&e.Name, &e.Description, &e.AddedBy, &at, &e.Placements)
+		e.AddedAt = fromMillis(at)
+		return e, err
+	})
+}
+
+// AddPlacement adds a placement with its addresses and sets its id.
+func (r Records) AddPlacement(ctx context.Context, p *Placement) error {
+	err := r.q.QueryRowContext(ctx, `INSERT INTO placements (version_id, environment_id, served_as, placed_by, placed_at)
+		VALUES ((`+versionID+`), (SELECT id FROM environments WHERE name = ?), ?, ?, ?) RETURNING id`,
+		append(byRef(p.Version), p.Environment, p.ServedAs, p.PlacedBy, toMillis(p.PlacedAt))...).Scan(&p.ID)
+	if err != nil {
+		return one(err)
+	}
+	for i, a := range p.Addresses {
+		if _, err := r.q.ExecContext(ctx, `INSERT INTO addresses (placement_id, position, url, healthy, reason, since) VALUES (?, ?, ?, ?, ?, ?)`,
+			p.ID, i, a.URL, a.Healthy, a.Reason, toMillis(a.Since)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// RemovePlacement ends a placement.
+func (r Records) RemovePlacement(ctx context.Context, id int64, now time.Time) error {
+	_, err := r.q.ExecContext(ctx, `UPDATE placements SET removed_at = ? WHERE id = ? AND removed_at IS NULL`, toMillis(now), id)
+	return err
+}
+
+// SetAddressHealth records that an address turned healthy (empty reason) or not.
+func (r Records) SetAddressHealth(ctx context.Context, placement int64, url, reason string, now time.Time) error {
+	_, err := r.q.ExecContext(ctx, `UPDATE addresses SET healthy = ?, reason = ?, since = ? WHERE placement_id = ? AND url = ?`,
+		reason == "", reason, toMillis(now), placement, url)
+	return err
+}
+
+func (r Records) placements(ctx context.Context, clause string, args ...any) ([]Placement, error) {
+	rows, err := r.q.QueryContext(ctx, `SELECT p.id, m.name || '@' || v.number, e.name, p.served_as, p.placed_by, p.placed_at
+		FROM placements p JOIN versions v ON v.id = p.version_id JOIN models m ON m.id = v.model_id JOIN environments e ON e.id = p.environment_id
+		WHERE p.removed_at IS NULL `+clause+` ORDER BY p.id`, args...)
+	out, err := collect(rows, err, func(rows *sql.Rows) (Placement, error) {
+		p := Placement{Addresses: []Address{}}
+		var at int64
+		err := rows.Scan(&p.ID, &p.Version, &p.Environment, &p.ServedAs, &p.PlacedBy, &at)
+		p.PlacedAt = fromMillis(at)
+		return p, err
+	})
+	if err != nil {
+		return nil, err
+	}
+	for i := range out {
+		p := &out[i]
+		rows, err := r.q.QueryContext(ctx, `SELECT url, healthy, reason, since FROM addresses WHERE placement_id = ? ORDER BY position`, p.ID)
+		p.Addresses, err = collect(rows, err, func(rows *sql.Rows) (Address, error) {
+			var a Address
+			var since int64
+			err := rows.Scan(&a.URL, &a.Healthy, &a.Reason, &since)
+			a.Since = fromMillis(since)
+			return a, err
+		})
+		if err != nil {
+			return nil, err
+		}
+		for _, a := range p.Addresses {
+			p.Healthy = p.Healthy || a.Healthy
+		}
+	}
+	return out, nil
+}
+
+// Placements lists all placements, narrowed down to a version when one is given.
+func (r Records) Placements(ctx context.Context, version string) ([]Placement, error) {
+	if version == "" {
+		return r.placements(ctx, "")
+	}
+	return r.placements(ctx, `AND v.id = (`+versionID+`)`, byRef(version)...)
+}
+
+// PlacementOf finds where a version runs in an environment.
+func (r Records) PlacementOf(ctx context.Context, version, environment string) (*Placement, error) {
+	return single(r.placements(ctx, `AND e.name = ? AND v.id = (`+versionID+`)`, append([]any{environment}, byRef(version)...)...))
+}

@@ -1,0 +1,188 @@
+// Package store keeps the records and the signals in SQLite. It is the only package
+// that knows SQL. ladder.db promises that nothing confirmed is ever lost; signals.db
+// may lose the last second in a crash.
+package store
+
+import (
+	"context"
+	"database/sql"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/pressly/goose/v3"
+	_ "modernc.org/sqlite" // the driver
+)
+
+//go:embed ladder/*.sql
+var ladderMigrations embed.FS
+
+//go:embed signals/*.sql
+var signalsMigrations embed.FS
+
+// ErrNone is returned when what was asked for does not exist.
+var ErrNone = errors.New("no such record")
+
+// readers is how many connections read at the same time.
+const readers = 4
+
+// database is one SQLite file with a single writer and several readers.
+type database struct{ write, read *sql.DB }
+
+// open opens the file, sets its promise of durability (FULL or NORMAL), and brings its
+// schema up to date.
+func open(ctx context.Context, path, synchronous string, migrations fs.FS) (*database, error) {
+	dsn := func(pragmas ...string) string {
+		q := url.Values{"_txlock": {"immediate"}}
+		for _, p := range append(pragmas, "busy_timeout(10000)", "foreign_keys(1)", "journal_mode(WAL)", "synchronous("+synchronous+")") {
+			q.Add("_pragma", p)
+		}
+		return (&url.URL{Scheme: "file", Opaque: (&url.URL{Path: path}).EscapedPath(), RawQuery: q.Encode()}).String()
+	}
+	write, err := sql.Open("sqlite", dsn())
+	if err != nil {
+		return nil, fmt.Errorf("opening %s: %w", path, err)
+	}
+	write.SetMaxOpenConns(1)
+	if err := migrate(ctx, write, migrations); err != nil {
+		_ = write.Close()
+		return nil, fmt.Errorf("bringing %s up to date: %w", path, err)
+	}
+	read, err := sql.Open("sqlite", dsn("query_only(1)"))
+	if err != nil {
+		_ = write.Close()
+		return nil, fmt.Errorf("opening %s: %w", path, err)
+	}
+	read.SetMaxOpenConns(readers)
+	return &database{write, read}, nil
+}
+
+func migrate(ctx context.Context, db *sql.DB, migrations fs.FS) error {
+	p, err := goose.NewProvider(goose.DialectSQLite3, db, migrations)
+	if err != nil {
+		return err
+	}
+	_, err = p.Up(ctx)
+	return err
+}
+
+func (d *database) close() error { return errors.Join(d.read.Close(), d.write.Close()) }
+
+// querier is what reading and writing have in common.
+type querier interface {
+	ExecContext(ctx context.Context, query string, args ...any) (sql.Result, error)
+	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
+	QueryRowContext(ctx context.Context, query string, args ...any) *sql.Row
+}
+
+// Store holds the records, ladder.db.
+type Store struct{ db *database }
+
+// Open opens or creates the records at path.
+func Open(ctx context.Context, path string) (*Store, error) {
+	sub, err := fs.Sub(ladderMigrations, "ladder")
+	if err != nil {
+		return nil, err
+	}
+	db, err := open(ctx, path, "FULL", sub)
+	if err != nil {
+		return nil, err
+	}
+	return &Store{db}, nil
+}
+
+// Close closes the file.
+func (s *Store) Close() error { return s.db.close() }
+
+// Ready says whether the records can be read.
+func (s *Store) Ready(ctx context.Context) error { return s.db.read.PingContext(ctx) }
+
+// Records are the queries; they read, or read and write inside of one transaction.
+type Records struct{ q querier }
+
+// Read gives the queries outside of a transaction, for reading only.
+func (s *Store) Read() Records { return Records{s.db.read} }
+
+// Write runs fn in one transaction: all of it happens, or nothing.
+func (s *Store) Write(ctx context.Context, fn func(Records) error) error {
+	tx, err := s.db.write.BeginTx(ctx, nil)
+	if err != nil {
+		return fmt.Errorf("beginning a change: %w", err)
+	}
+	if err := fn(Records{tx}); err != nil {
+		_ = tx.Rollback()
+		return err
+	}
+	if err := tx.Commit(); err != nil {
+		return fmt.Errorf("confirming a change: %w", err)
+	}
+	return nil
+}
+
+// Page asks for a part of a list: at most Limit items after the one with key After,
+// from the start when it is empty.
+type Page struct {
+	Limit int
+	After string
+}
+
+// collect reads all rows with scan.
+func collect[T any](rows *sql.Rows, err error, scan func(*sql.Rows) (T, error)) ([]T, error) {
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := []T{}
+	for rows.Next() {
+		item, err := scan(rows)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, item)
+	}
+	return out, rows.Err()
+}
+
+// cut keeps the first limit of items, of which one more was asked for, and returns the
+// key of the last one kept when there are more.
+func cut[T any](items []T, limit int, key func(T) string) ([]T, string) {
+	if len(items) <= limit {
+		return items, ""
+	}
+	items = items[:limit]
+	return items, key(items[limit-1])
+}
+
+// one turns the missing row into ErrNone.
+func one(err error) error {
+	if errors.Is(err, sql.ErrNoRows) {
+		return ErrNone
+	}
+	return err
+}
+
+// places is "?,?,?" for n values.
+func places(n int) string { return strings.TrimSuffix(strings.Repeat("?,", n), ",") }
+
+func anys[T any](items []T) []any {
+	out := make([]any, len(items))
+	for i, x := range items {
+		out[i] = x
+	}
+	return out
+}
+
+// Times are stored as milliseconds since 1970, UTC.
+func toMillis(t time.Time) int64    { return t.UnixMilli() }
+func fromMillis(ms int64) time.Time { return time.UnixMilli(ms).UTC() }
+func optionalTime(ms sql.NullInt64) *time.Time {
+	if !ms.Valid {
+		return nil
+	}
+	t := fromMillis(ms.Int64)
+	return &t
+}
