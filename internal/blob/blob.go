@@ -1,5 +1,5 @@
 // Package blob keeps files by the SHA-256 of their bytes. A file is whole or absent:
-// it is written beside its place, flushed to disk, and moved there at once.
+// it is received beside its place, flushed to disk, and moved there at once.
 package blob
 
 import (
@@ -12,14 +12,20 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"sync"
+	"time"
 )
 
 // Store is a directory of files.
-type Store struct{ dir string }
+type Store struct {
+	dir string
+	// verified remembers which files had their digest, and when those were last written.
+	verified sync.Map // digest → time.Time
+}
 
 // Open opens or creates a store in dir and removes what unfinished uploads left.
 func Open(dir string) (*Store, error) {
-	s := &Store{dir}
+	s := &Store{dir: dir}
 	if err := os.RemoveAll(s.unfinished()); err != nil {
 		return nil, fmt.Errorf("clearing unfinished uploads: %w", err)
 	}
@@ -36,12 +42,21 @@ func (s *Store) path(digest string) string {
 	return filepath.Join(s.dir, digest[:2], digest)
 }
 
-// Put reads r to its end and keeps the bytes. It returns their digest in hexadecimal
-// and their number. When it fails, nothing is left behind.
-func (s *Store) Put(r io.Reader) (digest string, size int64, err error) {
+// Upload is a file that was received whole and is not kept yet.
+type Upload struct {
+	// Digest is the SHA-256 of the bytes in hexadecimal, Size their number.
+	Digest string
+	Size   int64
+	store  *Store
+	file   string
+}
+
+// Receive reads r to its end. When it fails, nothing is left behind; otherwise the
+// caller must Keep or Discard the upload.
+func (s *Store) Receive(r io.Reader) (_ *Upload, err error) {
 	f, err := os.CreateTemp(s.unfinished(), "upload-*")
 	if err != nil {
-		return "", 0, fmt.Errorf("keeping a file: %w", err)
+		return nil, fmt.Errorf("receiving a file: %w", err)
 	}
 	defer func() {
 		if err != nil {
@@ -50,25 +65,33 @@ func (s *Store) Put(r io.Reader) (digest string, size int64, err error) {
 		}
 	}()
 	h := sha256.New()
-	if size, err = io.Copy(io.MultiWriter(f, h), r); err != nil {
-		return "", 0, fmt.Errorf("keeping a file: %w", err)
+	size, err := io.Copy(io.MultiWriter(f, h), r)
+	if err != nil {
+		return nil, fmt.Errorf("receiving a file: %w", err)
 	}
 	if err = f.Sync(); err != nil {
-		return "", 0, fmt.Errorf("keeping a file: %w", err)
+		return nil, fmt.Errorf("receiving a file: %w", err)
 	}
 	if err = f.Close(); err != nil {
-		return "", 0, fmt.Errorf("keeping a file: %w", err)
+		return nil, fmt.Errorf("receiving a file: %w", err)
 	}
-	digest = hex.EncodeToString(h.Sum(nil))
-	place := s.path(digest)
-	if err = os.MkdirAll(filepath.Dir(place), 0o700); err != nil {
-		return "", 0, fmt.Errorf("keeping a file: %w", err)
-	}
-	if err = os.Rename(f.Name(), place); err != nil {
-		return "", 0, fmt.Errorf("keeping a file: %w", err)
-	}
-	return digest, size, syncDir(filepath.Dir(place))
+	return &Upload{hex.EncodeToString(h.Sum(nil)), size, s, f.Name()}, nil
 }
+
+// Keep moves the upload to its place, where it stays.
+func (u *Upload) Keep() error {
+	place := u.store.path(u.Digest)
+	if err := os.MkdirAll(filepath.Dir(place), 0o700); err != nil {
+		return fmt.Errorf("keeping a file: %w", err)
+	}
+	if err := os.Rename(u.file, place); err != nil {
+		return fmt.Errorf("keeping a file: %w", err)
+	}
+	return syncDir(filepath.Dir(place))
+}
+
+// Discard removes the upload unless it was kept.
+func (u *Upload) Discard() { _ = os.Remove(u.file) }
 
 // syncDir makes a rename in dir last.
 func syncDir(dir string) error {
@@ -90,7 +113,8 @@ func (s *Store) Open(digest string) (*os.File, error) {
 	return os.Open(s.path(digest))
 }
 
-// Verify reads the file with a digest and says whether its bytes still have it.
+// Verify says whether the bytes of the file with a digest still have it. They are read
+// again only when the file was written since the last time.
 func (s *Store) Verify(digest string) (bool, error) {
 	f, err := s.Open(digest)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -100,9 +124,20 @@ func (s *Store) Verify(digest string) (bool, error) {
 		return false, err
 	}
 	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return false, fmt.Errorf("reading %s: %w", digest, err)
+	}
+	if at, ok := s.verified.Load(digest); ok && info.ModTime().Equal(at.(time.Time)) {
+		return true, nil
+	}
 	h := sha256.New()
 	if _, err := io.Copy(h, f); err != nil {
 		return false, fmt.Errorf("reading %s: %w", digest, err)
 	}
-	return hex.EncodeToString(h.Sum(nil)) == digest, nil
+	if hex.EncodeToString(h.Sum(nil)) != digest {
+		return false, nil
+	}
+	s.verified.Store(digest, info.ModTime())
+	return true, nil
 }

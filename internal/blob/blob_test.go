@@ -25,20 +25,33 @@ func files(t *testing.T, dir string) (n int) {
 	return n
 }
 
-func TestPutAndOpen(t *testing.T) {
+// put receives and keeps.
+func (s *Store) put(t *testing.T, content string) *Upload {
+	t.Helper()
+	u, err := s.Receive(strings.NewReader(content))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := u.Keep(); err != nil {
+		t.Fatal(err)
+	}
+	return u
+}
+
+func TestKeepAndOpen(t *testing.T) {
 	dir := t.TempDir()
 	s, err := Open(dir)
 	if err != nil {
 		t.Fatal(err)
 	}
-	digest, size, err := s.Put(strings.NewReader("abc"))
-	if err != nil || size != 3 || digest != "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad" {
-		t.Fatalf("got %s, %d, %v", digest, size, err)
+	u := s.put(t, "abc")
+	if u.Size != 3 || u.Digest != "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad" {
+		t.Fatalf("got %+v", u)
 	}
-	if again, _, err := s.Put(strings.NewReader("abc")); again != digest || err != nil || files(t, dir) != 1 {
-		t.Errorf("the same bytes twice: %s, %v, %d files", again, err, files(t, dir))
+	if again := s.put(t, "abc"); again.Digest != u.Digest || files(t, dir) != 1 {
+		t.Errorf("the same bytes twice: %s, %d files", again.Digest, files(t, dir))
 	}
-	f, err := s.Open(digest)
+	f, err := s.Open(u.Digest)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -55,9 +68,17 @@ func TestABrokenUploadLeavesNothing(t *testing.T) {
 		t.Fatal(err)
 	}
 	broken := io.MultiReader(strings.NewReader(strings.Repeat("x", 1<<16)), iotest.ErrReader(errors.New("cut")))
-	if _, _, err := s.Put(broken); err == nil {
+	if _, err := s.Receive(broken); err == nil {
 		t.Error("a cut upload was kept")
 	}
+	u, err := s.Receive(strings.NewReader("not wanted after all"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.Open(u.Digest); !errors.Is(err, fs.ErrNotExist) {
+		t.Errorf("an upload that nobody kept can be opened: %v", err)
+	}
+	u.Discard()
 	if n := files(t, dir); n != 0 {
 		t.Errorf("%d files are left", n)
 	}
@@ -86,7 +107,7 @@ func TestVerifyFindsAlteredBytes(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	digest, _, _ := s.Put(strings.NewReader("weights"))
+	digest := s.put(t, "weights").Digest
 	if ok, err := s.Verify(digest); !ok || err != nil {
 		t.Errorf("untouched: %v, %v", ok, err)
 	}

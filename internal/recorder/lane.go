@@ -1,6 +1,7 @@
 package recorder
 
 import (
+	"context"
 	"math/rand/v2"
 	"sync"
 	"time"
@@ -50,11 +51,39 @@ type Lane struct {
 	dirty    bool
 	closed   []store.Window
 
-	// total is everything since the split came into force, or since the service started
-	// when nobody needs more.
+	// total is everything since the split came into force. After a restart its latency is
+	// not whole, and its content only when that was asked for; its counts always are.
 	total sketch.Summary
 	// started is everything since the service started.
 	started sketch.Counts
+}
+
+// takeUp reads what was written of the lane before now. The running minute goes on where
+// it was.
+func (l *Lane) takeUp(ctx context.Context, signals *store.Signals, since, now time.Time, content bool) error {
+	from := l.minuteAt
+	if content {
+		from = since
+	}
+	windows, err := signals.Windows(ctx, l.Key.Endpoint, from, now)
+	if err != nil {
+		return err
+	}
+	for _, w := range windows {
+		if w.LaneKey != l.Key {
+			continue
+		}
+		if content {
+			l.total.Content.Merge(&w.Summary.Content)
+		}
+		if w.Minute.Equal(l.minuteAt) {
+			l.minute.Merge(w.Summary)
+		}
+	}
+	requests, failed, err := signals.Counted(ctx, l.Key, since)
+	// Which way a request failed matters to nobody here, so one kind stands for all.
+	l.total.Counts = sketch.Counts{Requests: requests, ServerErrors: failed}
+	return err
 }
 
 // Observe records one request that ended at now. It reports whether the recorder wants

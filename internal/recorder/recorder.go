@@ -169,10 +169,10 @@ func (r *Recorder) all() []*Lane {
 	return out
 }
 
-// Lane returns the recorder of one lane, taking up what was written of it before. With
-// whole set, its total goes back to the start of the split at since; otherwise it
-// starts now.
-func (r *Recorder) Lane(ctx context.Context, key store.LaneKey, since time.Time, whole bool) (*Lane, error) {
+// Lane returns the recorder of one lane, taking up what was written of it before: its
+// counts since the split came into force and, when content is asked for, the summaries
+// of its bodies too.
+func (r *Recorder) Lane(ctx context.Context, key store.LaneKey, since time.Time, content bool) (*Lane, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if l := r.lanes[key]; l != nil {
@@ -180,24 +180,8 @@ func (r *Recorder) Lane(ctx context.Context, key store.LaneKey, since time.Time,
 	}
 	now := time.Now()
 	l := &Lane{rec: r, Key: key, minute: &sketch.Summary{}, minuteAt: now.Truncate(time.Minute)}
-	from := l.minuteAt
-	if whole {
-		from = since
-	}
-	windows, err := r.signals.Windows(ctx, key.Endpoint, from, now)
-	if err != nil {
+	if err := l.takeUp(ctx, r.signals, since, now, content); err != nil {
 		return nil, fmt.Errorf("taking up the traffic of %s: %w", key.Endpoint, err)
-	}
-	for _, w := range windows {
-		if w.LaneKey != key {
-			continue
-		}
-		if whole {
-			l.total.Merge(w.Summary)
-		}
-		if w.Minute.Equal(l.minuteAt) {
-			l.minute.Merge(w.Summary)
-		}
 	}
 	r.lanes[key] = l
 	return l, nil
@@ -228,6 +212,19 @@ func (r *Recorder) Evidence(endpoint string, split int) rollout.Evidence {
 		out[l.Key.Version] = rollout.Lane{Requests: l.total.Counts.Requests, Failed: l.total.Counts.Failed(),
 			Outputs: outputs, Distinct: l.total.Content.Distinct.Count()}
 		l.mu.Unlock()
+	}
+	return out
+}
+
+// Counts are those of the lanes of a split since it came into force, by version.
+func (r *Recorder) Counts(endpoint string, split int) map[string]sketch.Counts {
+	out := map[string]sketch.Counts{}
+	for _, l := range r.all() {
+		if l.Key.Endpoint == endpoint && l.Key.Split == split && l.Key.Lane != Pinned {
+			l.mu.Lock()
+			out[l.Key.Version] = l.total.Counts
+			l.mu.Unlock()
+		}
 	}
 	return out
 }

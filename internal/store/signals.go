@@ -55,8 +55,9 @@ func (s *Signals) PutWindows(ctx context.Context, windows []Window) error {
 			if err != nil {
 				return fmt.Errorf("encoding a window of %s: %w", w.Endpoint, err)
 			}
-			if _, err := tx.ExecContext(ctx, `INSERT INTO windows (endpoint, minute, split, lane, version, summary) VALUES (?, ?, ?, ?, ?, ?)
-				ON CONFLICT DO UPDATE SET summary = excluded.summary`, w.Endpoint, w.Minute.Unix()/60, w.Split, w.Lane, w.Version, string(b)); err != nil {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO windows (endpoint, minute, split, lane, version, requests, failed, summary) VALUES (?, ?, ?, ?, ?, ?, ?, ?)
+				ON CONFLICT DO UPDATE SET requests = excluded.requests, failed = excluded.failed, summary = excluded.summary`,
+				w.Endpoint, w.Minute.Unix()/60, w.Split, w.Lane, w.Version, w.Summary.Counts.Requests, w.Summary.Counts.Failed(), string(b)); err != nil {
 				return err
 			}
 		}
@@ -90,6 +91,13 @@ func (s *Signals) Windows(ctx context.Context, endpoint string, from, to time.Ti
 		w.Minute = time.Unix(minute*60, 0).UTC()
 		return w, json.Unmarshal([]byte(raw), w.Summary)
 	})
+}
+
+// Counted sums what a lane did since a time: requests and, of them, failures.
+func (s *Signals) Counted(ctx context.Context, k LaneKey, since time.Time) (requests, failed uint64, err error) {
+	err = s.db.read.QueryRowContext(ctx, `SELECT coalesce(sum(requests), 0), coalesce(sum(failed), 0) FROM windows
+		WHERE endpoint = ? AND minute >= ? AND split = ? AND lane = ? AND version = ?`, k.Endpoint, since.Unix()/60, k.Split, k.Lane, k.Version).Scan(&requests, &failed)
+	return requests, failed, err
 }
 
 // Column names a column of an endpoint's requests.

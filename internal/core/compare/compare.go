@@ -70,6 +70,8 @@ type Distribution struct {
 	Edges  []float64 `json:"edges,omitempty"`
 	Levels []string  `json:"levels,omitempty"`
 	Unit   string    `json:"unit,omitempty"`
+	// BinsFrom says where the bins came from.
+	BinsFrom string `json:"bins_from,omitempty"`
 	// Cells are counts: for numbers below the first edge, the bins, above the last; for
 	// categories the levels, then all others.
 	Incumbent     []uint64       `json:"incumbent"`

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"innerladder/internal/core/drift"
+	"innerladder/internal/core/fault"
 	"innerladder/internal/core/seqtest"
 	"innerladder/internal/core/sketch"
 	"innerladder/internal/core/traffic"
@@ -239,4 +240,25 @@ func odds(log float64) string {
 		return "more than a million"
 	}
 	return fmt.Sprintf("%.0f", math.Exp(log))
+}
+
+// Check says whether a plan can be followed.
+func (p Plan) Check() error {
+	if !(p.Alpha > 0 && p.Alpha < 1) {
+		return fault.New(fault.Invalid, "plan.alpha", "alpha is %v", p.Alpha).In("plan.alpha").Do("give a chance of false alarm between 0 and 1, such as 0.001")
+	}
+	seen := map[string]bool{}
+	for i, g := range p.Guards {
+		field := fmt.Sprintf("plan.guards[%d]", i)
+		switch {
+		case g.Signal != ErrorRate && g.Signal != PredictionDrift:
+			return fault.New(fault.Invalid, "guard.signal", "%q is no signal that a guard can watch", g.Signal).In(field+".signal").Do("use %s or %s", ErrorRate, PredictionDrift)
+		case seen[g.Signal]:
+			return fault.New(fault.Invalid, "guard.twice", "two guards watch %s", g.Signal).In(field + ".signal").Do("give one guard for each signal")
+		case !(g.Margin >= 0 && g.Margin < 1):
+			return fault.New(fault.Invalid, "guard.margin", "the margin of %s is %v", g.Signal, g.Margin).In(field + ".margin").Do("give a share from 0 to below 1, such as 0.005")
+		}
+		seen[g.Signal] = true
+	}
+	return nil
 }

@@ -7,6 +7,9 @@ CREATE TABLE windows (
   split    INTEGER NOT NULL,
   lane     TEXT NOT NULL,
   version  TEXT NOT NULL,
+  -- These two repeat what the summary says, so that long spans can be counted quickly.
+  requests INTEGER NOT NULL,
+  failed   INTEGER NOT NULL,
   summary  TEXT NOT NULL CHECK (json_valid(summary)),
   PRIMARY KEY (endpoint, minute, split, lane, version)
 ) STRICT, WITHOUT ROWID;

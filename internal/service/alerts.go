@@ -1,0 +1,104 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"innerladder/internal/core/fault"
+	"innerladder/internal/store"
+)
+
+// raise adds an alert, unless one of the kind about the subject at the endpoint is open
+// already.
+func (s *Service) raise(ctx context.Context, t *tx, a *store.Alert) error {
+	if a.Kind != "rolled_back" {
+		open, err := t.UnresolvedAlerts(ctx, a.Kind, a.Subject)
+		if err != nil {
+			return err
+		}
+		for _, o := range open {
+			if o.Endpoint == a.Endpoint {
+				return nil
+			}
+		}
+	}
+	a.RaisedAt = t.now
+	if err := t.AddAlert(ctx, a); err != nil {
+		return err
+	}
+	return t.note(ctx, entry{Kind: "alert.raised", Subject: a.Endpoint, Sentence: a.ID + ": " + a.Sentence, After: a})
+}
+
+// resolveAlerts resolves the alerts of a kind about a subject by itself.
+func (s *Service) resolveAlerts(ctx context.Context, t *tx, kind, subject, note string) error {
+	open, err := t.UnresolvedAlerts(ctx, kind, subject)
+	if err != nil {
+		return err
+	}
+	for i := range open {
+		if _, err := s.setAlert(ctx, t, &open[i], "resolved", note); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Service) setAlert(ctx context.Context, t *tx, a *store.Alert, state, note string) (*store.Alert, error) {
+	number, err := store.ParseAlertID("alert", a.ID)
+	if err != nil {
+		return nil, err
+	}
+	if err := t.SetAlert(ctx, number, state, t.actor.Name, note, t.now); err != nil {
+		return nil, err
+	}
+	now := t.now
+	before := *a
+	a.State, a.HandledBy, a.HandledAt, a.Note = state, t.actor.Name, &now, note
+	return a, t.note(ctx, entry{Kind: "alert." + state, Subject: a.Endpoint, Sentence: fmt.Sprintf("%s was %s by %s.", a.ID, state, t.actor.Name), Reason: note, Before: before, After: a})
+}
+
+// HandleAlert acknowledges or resolves an alert.
+func (s *Service) HandleAlert(ctx context.Context, id, state, note string) (*store.Alert, error) {
+	number, err := store.ParseAlertID("alert", id)
+	if err != nil {
+		return nil, err
+	}
+	if state != "acknowledged" && state != "resolved" {
+		return nil, fault.New(fault.Invalid, "alert.state", "%q is nothing an alert can be made", state).In("state").Do("use acknowledged or resolved")
+	}
+	return change(ctx, s, Write, func(t *tx) (*store.Alert, error) {
+		a, err := t.Alert(ctx, number)
+		if errors.Is(err, store.ErrNone) {
+			return nil, fault.New(fault.Unknown, "alert.unknown", "there is no A-%d", number).In("alert").Do("see them with: innerladder alerts")
+		}
+		if err != nil {
+			return nil, err
+		}
+		if a.State == "resolved" || a.State == state {
+			return nil, fault.New(fault.Refused, "alert.handled", "%s is %s already, by %s", a.ID, a.State, a.HandledBy).In("alert").Do("nothing needs doing")
+		}
+		return s.setAlert(ctx, t, a, state, note)
+	})
+}
+
+// Alerts lists alerts, newest first.
+func (s *Service) Alerts(ctx context.Context, state, endpoint string, p store.Page) (Listed[store.Alert], error) {
+	return list(ctx, func(r store.Records) ([]store.Alert, string, error) { return r.Alerts(ctx, state, endpoint, p) }, s)
+}
+
+// Alert finds an alert.
+func (s *Service) Alert(ctx context.Context, id string) (*store.Alert, error) {
+	if _, err := may(ctx, Read); err != nil {
+		return nil, err
+	}
+	number, err := store.ParseAlertID("alert", id)
+	if err != nil {
+		return nil, err
+	}
+	a, err := s.store.Read().Alert(ctx, number)
+	if errors.Is(err, store.ErrNone) {
+		return nil, fault.New(fault.Unknown, "alert.unknown", "there is no A-%d", number).In("alert").Do("see them with: innerladder alerts")
+	}
+	return a, err
+}

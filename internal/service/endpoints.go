@@ -1,0 +1,374 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"innerladder/internal/core/fault"
+	"innerladder/internal/core/registry"
+	"innerladder/internal/core/rollout"
+	"innerladder/internal/core/traffic"
+	"innerladder/internal/store"
+)
+
+// NewEndpoint is what is said about an endpoint when it is added.
+type NewEndpoint struct {
+	Name        string `json:"name"`
+	Model       string `json:"model"`
+	Environment string `json:"environment"`
+	Rung        string `json:"rung,omitempty" description:"what versions must stand on to answer; live when not given"`
+	Description string `json:"description,omitempty"`
+	// Plan is what trial lanes are held to; the default when not given.
+	Plan *rollout.Plan `json:"plan,omitempty"`
+}
+
+// AddEndpoint adds an endpoint.
+func (s *Service) AddEndpoint(ctx context.Context, n NewEndpoint) (*store.Endpoint, error) {
+	if err := registry.CheckName("name", n.Name); err != nil {
+		return nil, err
+	}
+	if n.Rung == "" {
+		n.Rung = s.ladder.Rungs[len(s.ladder.Rungs)-1].Name
+	}
+	if err := s.ladder.CheckRung("rung", n.Rung); err != nil {
+		return nil, err
+	}
+	plan := rollout.DefaultPlan()
+	if n.Plan != nil {
+		plan = *n.Plan
+	}
+	if err := plan.Check(); err != nil {
+		return nil, err
+	}
+	return change(ctx, s, Write, func(t *tx) (*store.Endpoint, error) {
+		if _, err := s.model(ctx, t.Records, "model", n.Model); err != nil {
+			return nil, err
+		}
+		if err := s.checkEnvironment(ctx, t.Records, n.Environment); err != nil {
+			return nil, err
+		}
+		if _, err := t.Endpoint(ctx, n.Name); err == nil {
+			return nil, fault.New(fault.Refused, "endpoint.exists", "there is an endpoint %s already", n.Name).In("name").Do("use it, or choose another name")
+		} else if !errors.Is(err, store.ErrNone) {
+			return nil, err
+		}
+		e := store.Endpoint{Name: n.Name, Model: n.Model, Environment: n.Environment, Rung: n.Rung, Description: n.Description, Plan: plan, CreatedBy: t.actor.Name, CreatedAt: t.now}
+		if err := t.Records.AddEndpoint(ctx, e); err != nil {
+			return nil, err
+		}
+		return &e, t.note(ctx, entry{Kind: "endpoint.added", Subject: e.Name, Sentence: fmt.Sprintf("Endpoint %s was added for %s in %s.", e.Name, e.Model, e.Environment), After: e})
+	})
+}
+
+// Endpoints lists all endpoints.
+func (s *Service) Endpoints(ctx context.Context) (Listed[store.Endpoint], error) {
+	return list(ctx, func(r store.Records) ([]store.Endpoint, string, error) {
+		all, err := r.Endpoints(ctx)
+		return all, "", err
+	}, s)
+}
+
+// Endpoint finds an endpoint.
+func (s *Service) Endpoint(ctx context.Context, name string) (*store.Endpoint, error) {
+	if _, err := may(ctx, Read); err != nil {
+		return nil, err
+	}
+	return s.endpoint(ctx, s.store.Read(), name)
+}
+
+func (s *Service) endpoint(ctx context.Context, r store.Records, name string) (*store.Endpoint, error) {
+	e, err := r.Endpoint(ctx, name)
+	if !errors.Is(err, store.ErrNone) {
+		return e, err
+	}
+	f := fault.New(fault.Unknown, "endpoint.unknown", "there is no endpoint %q", name).In("endpoint")
+	if all, err := r.Endpoints(ctx); err == nil {
+		names := make([]string, len(all))
+		for i, e := range all {
+			names[i] = e.Name
+		}
+		f = f.Do("%s", exist("endpoints", names))
+	}
+	return nil, f
+}
+
+// Splits lists the splits of an endpoint, newest first.
+func (s *Service) Splits(ctx context.Context, endpoint string, p store.Page) (Listed[traffic.Split], error) {
+	if _, err := s.Endpoint(ctx, endpoint); err != nil {
+		return Listed[traffic.Split]{}, err
+	}
+	return list(ctx, func(r store.Records) ([]traffic.Split, string, error) { return r.Splits(ctx, endpoint, p) }, s)
+}
+
+// Split makes a new split of an endpoint and puts it in force. based is the number of
+// the split it was decided on, -1 when the caller does not care.
+func (s *Service) Split(ctx context.Context, endpoint string, lanes []traffic.Lane, reason string, based int) (*traffic.Split, error) {
+	if _, err := may(ctx, Write); err != nil {
+		return nil, err
+	}
+	if err := traffic.CheckLanes(lanes); err != nil {
+		return nil, err
+	}
+	split, err := change(ctx, s, Write, func(t *tx) (*traffic.Split, error) {
+		e, err := s.endpoint(ctx, t.Records, endpoint)
+		if err != nil {
+			return nil, err
+		}
+		if err := checkBased(e, based); err != nil {
+			return nil, err
+		}
+		resolved := slices.Clone(lanes)
+		for i, l := range lanes {
+			v, err := s.resolve(ctx, t.Records, fmt.Sprintf("lanes[%d].version", i), l.Version)
+			if err != nil {
+				return nil, err
+			}
+			resolved[i].Version = v.Ref
+		}
+		// A rung and a number may turn out to be the same version.
+		if err := traffic.CheckLanes(resolved); err != nil {
+			return nil, err
+		}
+		if err := s.checkStandings(ctx, t.Records, e, resolved, true); err != nil {
+			return nil, err
+		}
+		return s.putInForce(ctx, t, e, &traffic.Split{Endpoint: e.Name, Lanes: resolved, Reason: reason})
+	})
+	if err != nil {
+		return nil, err
+	}
+	s.reroute(ctx)
+	return split, nil
+}
+
+// checkBased refuses a change that was decided on another split than the one in force.
+func checkBased(e *store.Endpoint, based int) error {
+	current := 0
+	if e.Split != nil {
+		current = e.Split.Number
+	}
+	if based >= 0 && based != current {
+		return fault.New(fault.Stale, "split.changed", "the split in force is %s#%d, not #%d", e.Name, current, based).In("If-Match").
+			Do("look at it, and decide again")
+	}
+	return nil
+}
+
+// checkStandings asks whether the versions of a split may answer for the endpoint now.
+// A way back does not ask for the rung: it must stay open.
+func (s *Service) checkStandings(ctx context.Context, r store.Records, e *store.Endpoint, lanes []traffic.Lane, rung bool) error {
+	d := traffic.Demand{Endpoint: e.Name, Model: e.Model, Environment: e.Environment, Rung: e.Rung, Height: s.ladder.Height(e.Rung)}
+	if !rung {
+		d.Height = -1
+	}
+	var standings []traffic.Standing
+	for _, l := range lanes {
+		v, err := s.resolve(ctx, r, "version", l.Version)
+		if err != nil {
+			return err
+		}
+		st := traffic.Standing{Version: v.Ref, Model: v.Model, Rung: v.Rung, Height: s.ladder.Height(v.Rung)}
+		p, err := r.PlacementOf(ctx, v.Ref, e.Environment)
+		switch {
+		case err == nil:
+			st.Placed, st.Healthy, st.Reason = true, p.Healthy, p.Reason()
+		case !errors.Is(err, store.ErrNone):
+			return err
+		}
+		standings = append(standings, st)
+	}
+	return traffic.CheckStandings(d, standings)
+}
+
+// putInForce writes the next split of an endpoint.
+func (s *Service) putInForce(ctx context.Context, t *tx, e *store.Endpoint, split *traffic.Split) (*traffic.Split, error) {
+	split.Author, split.MadeAt = t.actor.Name, t.now
+	if err := t.AddSplit(ctx, split); err != nil {
+		return nil, err
+	}
+	said := fmt.Sprintf("%s#%d: %s.", e.Name, split.Number, split)
+	if split.ReturnsTo > 0 {
+		said = fmt.Sprintf("%s#%d: back to #%d, %s.", e.Name, split.Number, split.ReturnsTo, split)
+	}
+	var before any
+	if e.Split != nil {
+		before = e.Split
+	}
+	return split, t.note(ctx, entry{Kind: "split.made", Subject: e.Name, Sentence: said, Reason: split.Reason, Before: before, After: split})
+}
+
+// Back returns an endpoint to an earlier split: to the given revision, or for 0 to the
+// last one that had no trial lane.
+func (s *Service) Back(ctx context.Context, endpoint string, to int, reason string, based int) (*traffic.Split, error) {
+	if _, err := may(ctx, Write); err != nil {
+		return nil, err
+	}
+	if strings.TrimSpace(reason) == "" {
+		return nil, fault.New(fault.Invalid, "back.reason", "no reason is given").In("reason").Do("say why with -why")
+	}
+	split, err := change(ctx, s, Write, func(t *tx) (*traffic.Split, error) {
+		e, err := s.endpoint(ctx, t.Records, endpoint)
+		if err != nil {
+			return nil, err
+		}
+		if err := checkBased(e, based); err != nil {
+			return nil, err
+		}
+		target, err := s.wayBack(ctx, t.Records, endpoint, to)
+		if err != nil {
+			return nil, err
+		}
+		if err := s.checkStandings(ctx, t.Records, e, target.Lanes, false); err != nil {
+			return nil, err
+		}
+		return s.putInForce(ctx, t, e, &traffic.Split{Endpoint: e.Name, Lanes: target.Lanes, Reason: reason, ReturnsTo: target.Number})
+	})
+	if err != nil {
+		return nil, err
+	}
+	s.reroute(ctx)
+	return split, nil
+}
+
+// lookBack is how many splits are searched for one to return to.
+const lookBack = 200
+
+func (s *Service) wayBack(ctx context.Context, r store.Records, endpoint string, to int) (traffic.Split, error) {
+	splits, _, err := r.Splits(ctx, endpoint, store.Page{Limit: lookBack})
+	if err != nil {
+		return traffic.Split{}, err
+	}
+	slices.Reverse(splits)
+	if to == 0 {
+		return traffic.Revert(splits)
+	}
+	newest := 0
+	if len(splits) > 0 {
+		newest = splits[len(splits)-1].Number
+	}
+	if to < 1 || to >= newest {
+		return traffic.Split{}, fault.New(fault.Invalid, "back.revision", "#%d is not an earlier revision of %s", to, endpoint).In("to").
+			Do("name one from 1 to %d; see: innerladder splits %s", newest-1, endpoint)
+	}
+	one, _, err := r.Splits(ctx, endpoint, store.Page{Limit: 1, After: fmt.Sprint(to + 1)})
+	if err != nil {
+		return traffic.Split{}, err
+	}
+	return one[0], nil
+}
+
+// RollBack ends the trial of a version because a guard fired. It does nothing when the
+// split it is about is not in force any more.
+func (s *Service) RollBack(ctx context.Context, endpoint string, split int, action rollout.Action) error {
+	ctx = As(ctx, Actor{Name: Itself})
+	_, err := change(ctx, s, Write, func(t *tx) (struct{}, error) {
+		none := struct{}{}
+		e, err := s.endpoint(ctx, t.Records, endpoint)
+		if err != nil || e.Split == nil || e.Split.Number != split {
+			return none, err
+		}
+		target, err := s.wayBack(ctx, t.Records, endpoint, 0)
+		if err == nil {
+			err = s.checkStandings(ctx, t.Records, e, target.Lanes, false)
+		}
+		if err != nil {
+			// No earlier split can take over, so the main lane takes all.
+			main := e.Split.Main()
+			main.Share = traffic.Whole
+			target = traffic.Split{Lanes: []traffic.Lane{main}}
+		}
+		made, err := s.putInForce(ctx, t, e, &traffic.Split{Endpoint: e.Name, Lanes: target.Lanes, Reason: action.Sentence, ReturnsTo: target.Number})
+		if err != nil {
+			return none, err
+		}
+		return none, s.raise(ctx, t, &store.Alert{Kind: "rolled_back", Endpoint: e.Name, Subject: action.RollBack, Signal: action.Signal,
+			Sentence: fmt.Sprintf("%s Rolled back from #%d to %s by #%d.", action.Sentence, split, made, made.Number)})
+	})
+	if err != nil {
+		return err
+	}
+	s.reroute(ctx)
+	return nil
+}
+
+// Reroute reads all routes and puts them in force.
+func (s *Service) Reroute(ctx context.Context) error {
+	s.routing.Lock()
+	defer s.routing.Unlock()
+	s.unrouted.Store(false)
+	err := s.readRoutes(ctx)
+	if err != nil {
+		s.unrouted.Store(true)
+	}
+	return err
+}
+
+// reroute is Reroute for callers whose change is confirmed already: the conductor tries
+// again when it fails.
+func (s *Service) reroute(ctx context.Context) {
+	if err := s.Reroute(context.WithoutCancel(ctx)); err != nil {
+		s.log.Error("the gateway did not get the new routes; trying again", "error", err)
+	}
+}
+
+// Unrouted reports whether the gateway has not got the latest routes.
+func (s *Service) Unrouted() bool { return s.unrouted.Load() }
+
+func (s *Service) readRoutes(ctx context.Context) error {
+	r := s.store.Read()
+	endpoints, err := r.Endpoints(ctx)
+	if err != nil {
+		return fmt.Errorf("reading the routes: %w", err)
+	}
+	var routes []traffic.Route
+	for _, e := range endpoints {
+		route := traffic.Route{Endpoint: e.Name}
+		if e.Split != nil {
+			route.Split, route.Since = e.Split.Number, e.Split.MadeAt
+			for _, l := range e.Split.Lanes {
+				rl := traffic.RouteLane{Lane: l}
+				p, err := r.PlacementOf(ctx, l.Version, e.Environment)
+				switch {
+				case err == nil:
+					rl.Model = p.ServedAs
+					for _, a := range p.Addresses {
+						rl.Addresses = append(rl.Addresses, traffic.RouteAddress{URL: a.URL, Healthy: a.Healthy})
+					}
+				case !errors.Is(err, store.ErrNone): // a lane without a place answers nothing, the others go on
+					return fmt.Errorf("reading the route of %s: %w", e.Name, err)
+				}
+				route.Lanes = append(route.Lanes, rl)
+			}
+			if err := s.fixBins(ctx, r, e); err != nil {
+				return err
+			}
+		}
+		routes = append(routes, route)
+	}
+	return s.router.Swap(ctx, routes)
+}
+
+// fixBins chooses the bins of an endpoint's columns from the reference profile of its
+// main version, if it has one and they are not chosen yet.
+func (s *Service) fixBins(ctx context.Context, r store.Records, e store.Endpoint) error {
+	main := e.Split.Main().Version
+	v, err := s.resolve(ctx, r, "version", main)
+	if err != nil {
+		return err
+	}
+	p, err := r.Profile(ctx, v.Model, v.Number)
+	if err != nil || p == nil || v.Signature == nil {
+		return err
+	}
+	for side, columns := range map[string][]registry.Column{store.Input: v.Signature.Inputs, store.Output: v.Signature.Outputs} {
+		for _, c := range columns {
+			if ref := p.Columns[c.Name]; ref != nil {
+				s.recorder.FixBins(store.Column{Endpoint: e.Name, Side: side, Name: c.Name}, ref.Bins, "the reference profile of "+main)
+			}
+		}
+	}
+	return nil
+}

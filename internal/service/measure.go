@@ -1,0 +1,382 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"slices"
+	"time"
+
+	"innerladder/internal/core/compare"
+	"innerladder/internal/core/drift"
+	"innerladder/internal/core/fault"
+	"innerladder/internal/core/registry"
+	"innerladder/internal/core/rollout"
+	"innerladder/internal/core/sketch"
+	"innerladder/internal/core/traffic"
+	"innerladder/internal/recorder"
+	"innerladder/internal/store"
+)
+
+const (
+	// shortestWindow and longestWindow bound what can be looked at at once.
+	shortestWindow = time.Minute
+	longestWindow  = 30 * 24 * time.Hour
+	// nowSpan is how much of the past "now" is.
+	nowSpan = 10 * time.Second
+)
+
+func checkWindow(w time.Duration) error {
+	if w < shortestWindow || w > longestWindow {
+		return fault.New(fault.Invalid, "window.range", "a window of %s cannot be looked at", w).In("window").Do("give from %s to %s, such as 10m", shortestWindow, longestWindow)
+	}
+	return nil
+}
+
+// Compare puts two versions that answer for an endpoint side by side, over the minutes
+// of a window in which both did.
+func (s *Service) Compare(ctx context.Context, endpoint, incumbent, candidate string, window time.Duration) (compare.Comparison, error) {
+	var none compare.Comparison
+	e, err := s.Endpoint(ctx, endpoint)
+	if err != nil {
+		return none, err
+	}
+	if err := checkWindow(window); err != nil {
+		return none, err
+	}
+	a, err := s.resolve(ctx, s.store.Read(), "incumbent", incumbent)
+	if err != nil {
+		return none, err
+	}
+	b, err := s.resolve(ctx, s.store.Read(), "candidate", candidate)
+	if err != nil {
+		return none, err
+	}
+	if a.Ref == b.Ref {
+		return none, fault.New(fault.Invalid, "compare.same", "%s is compared with itself", a.Ref).In("candidate").Do("name two versions")
+	}
+	now := s.now()
+	from := now.Add(-window).Truncate(time.Minute)
+	windows, err := s.recorder.Windows(ctx, endpoint, from, now)
+	if err != nil {
+		return none, err
+	}
+	splits, _, err := s.store.Read().Splits(ctx, endpoint, store.Page{Limit: lookBack})
+	if err != nil {
+		return none, err
+	}
+	c := s.compareWindows(windows, splits, a.Ref, b.Ref)
+	c.Endpoint, c.From, c.To = e.Name, from, now
+	return c, s.describeColumns(ctx, &c, b.Signature)
+}
+
+// compareWindows merges the windows of both versions and compares them. Only windows of
+// splits that had both are used, if there are any.
+func (s *Service) compareWindows(windows []store.Window, splits []traffic.Split, a, b string) compare.Comparison {
+	draws := map[int]*compare.Draw{}
+	for _, split := range splits {
+		if d, both := compare.SharesOf(split, a, b); both {
+			draws[split.Number] = &d
+		}
+	}
+	together := slices.ContainsFunc(windows, func(w store.Window) bool { return draws[w.Split] != nil })
+	sides := map[string]*sketch.Summary{a: {}, b: {}}
+	var left []string
+	for _, w := range windows {
+		sum := sides[w.Version]
+		if sum == nil || w.Lane == recorder.Pinned || (together && draws[w.Split] == nil) {
+			continue
+		}
+		left = append(left, sum.Merge(w.Summary)...)
+		if d := draws[w.Split]; d != nil && w.Version == a {
+			d.Incumbent += w.Summary.Counts.Drawn
+		} else if d != nil {
+			d.Candidate += w.Summary.Counts.Drawn
+		}
+	}
+	var drawn []compare.Draw
+	for _, d := range draws {
+		drawn = append(drawn, *d)
+	}
+	c := compare.Compare(compare.Side{Version: a, Summary: sides[a]}, compare.Side{Version: b, Summary: sides[b]}, drawn, drift.DefaultNeed)
+	if !together && c.IncumbentRequests > 0 && c.CandidateRequests > 0 {
+		c.Notes = append(c.Notes, "The two did not answer at the same time; what differs may be the time and not the version.")
+	}
+	if left = slices.Compact(left); len(left) > 0 {
+		c.Notes = append(c.Notes, "Some windows were counted on other bins and are left out of the distributions.")
+	}
+	return c
+}
+
+// describeColumns adds units and the origin of the bins.
+func (s *Service) describeColumns(ctx context.Context, c *compare.Comparison, sig *registry.Signature) error {
+	bins, err := s.signals.AllBins(ctx)
+	if err != nil {
+		return err
+	}
+	source := map[store.Column]string{}
+	for _, b := range bins {
+		source[b.Column] = b.Source
+	}
+	for side, list := range map[string][]compare.Distribution{store.Input: c.Inputs, store.Output: c.Predictions} {
+		for i := range list {
+			list[i].BinsFrom = source[store.Column{Endpoint: c.Endpoint, Side: side, Name: list[i].Column}]
+			if sig == nil {
+				continue
+			}
+			for _, col := range slices.Concat(sig.Inputs, sig.Outputs) {
+				if col.Name == list[i].Column {
+					list[i].Unit = col.Unit
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// LaneNow is what one lane of the split in force does now.
+type LaneNow struct {
+	traffic.Lane
+	Healthy bool `json:"healthy"`
+	// Since are the counts since the split came into force.
+	Requests uint64 `json:"requests" description:"since the split came into force"`
+	Failed   uint64 `json:"failed" description:"since the split came into force"`
+	// The rest is about the last seconds.
+	Rate      float64 `json:"rate" description:"requests a second"`
+	ErrorRate float64 `json:"error_rate" description:"share of requests that failed"`
+	P50       float64 `json:"p50_ms"`
+	P95       float64 `json:"p95_ms"`
+	P99       float64 `json:"p99_ms"`
+}
+
+// EndpointNow is what an endpoint does now.
+type EndpointNow struct {
+	Endpoint string    `json:"endpoint"`
+	At       time.Time `json:"at"`
+	Split    int       `json:"split" description:"0 when there is none yet"`
+	Lanes    []LaneNow `json:"lanes"`
+	// Guards are what the guards of the trial lanes say; empty without a trial.
+	Guards []GuardNow `json:"guards"`
+}
+
+// GuardNow is what one guard says of one trial lane.
+type GuardNow struct {
+	Version string `json:"version"`
+	rollout.Reading
+}
+
+// Now says what all endpoints do now.
+func (s *Service) Now(ctx context.Context) ([]EndpointNow, error) {
+	endpoints, err := s.Endpoints(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := []EndpointNow{}
+	for _, e := range endpoints.Items {
+		n, err := s.endpointNow(ctx, &e)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, n)
+	}
+	return out, nil
+}
+
+// EndpointNow says what one endpoint does now.
+func (s *Service) EndpointNow(ctx context.Context, name string) (EndpointNow, error) {
+	e, err := s.Endpoint(ctx, name)
+	if err != nil {
+		return EndpointNow{}, err
+	}
+	return s.endpointNow(ctx, e)
+}
+
+func (s *Service) endpointNow(ctx context.Context, e *store.Endpoint) (EndpointNow, error) {
+	now := s.now()
+	n := EndpointNow{Endpoint: e.Name, At: now, Lanes: []LaneNow{}, Guards: []GuardNow{}}
+	if e.Split == nil {
+		return n, nil
+	}
+	n.Split = e.Split.Number
+	// Whole seconds that are over, so that a rate is not cut.
+	to := now.Truncate(time.Second)
+	span := min(nowSpan, max(time.Second, to.Sub(e.Split.MadeAt).Truncate(time.Second)))
+	recent := s.recorder.Recent(e.Name, to.Add(-span), to)
+	counts := s.recorder.Counts(e.Name, e.Split.Number)
+	for _, l := range e.Split.Lanes {
+		ln := LaneNow{Lane: l, Requests: counts[l.Version].Requests, Failed: counts[l.Version].Failed()}
+		p, err := s.store.Read().PlacementOf(ctx, l.Version, e.Environment)
+		if err != nil && !errors.Is(err, store.ErrNone) {
+			return n, err
+		}
+		ln.Healthy = err == nil && p.Healthy
+		for _, r := range recent {
+			if r.Split == e.Split.Number && r.Version == l.Version && r.Lane == string(l.Kind) {
+				pt := point(to, r.Traffic, span)
+				ln.Rate, ln.ErrorRate, ln.P50, ln.P95, ln.P99 = pt.Rate, pt.ErrorRate, pt.P50, pt.P95, pt.P99
+			}
+		}
+		n.Lanes = append(n.Lanes, ln)
+	}
+	if len(e.Split.Trials()) == 0 {
+		return n, nil
+	}
+	state, err := s.signals.Watching(ctx, e.Name)
+	if errors.Is(err, store.ErrNone) || (err == nil && state.Split != e.Split.Number) {
+		return n, nil
+	}
+	for _, t := range state.Trials {
+		for _, r := range t.Readings {
+			n.Guards = append(n.Guards, GuardNow{t.Version, r})
+		}
+	}
+	return n, err
+}
+
+// Point is what one lane did in one step of a series.
+type Point struct {
+	At        time.Time `json:"at" description:"the start of the step"`
+	Requests  uint64    `json:"requests"`
+	Rate      float64   `json:"rate"`
+	ErrorRate float64   `json:"error_rate"`
+	P50       float64   `json:"p50_ms"`
+	P95       float64   `json:"p95_ms"`
+	P99       float64   `json:"p99_ms"`
+}
+
+// LaneSeries is what one version did on one kind of lane over time.
+type LaneSeries struct {
+	Lane    string  `json:"lane" enum:"main,trial,pinned"`
+	Version string  `json:"version"`
+	Points  []Point `json:"points"`
+}
+
+// Series is what an endpoint did over time, with what happened to it.
+type Series struct {
+	Endpoint string           `json:"endpoint"`
+	From     time.Time        `json:"from"`
+	To       time.Time        `json:"to"`
+	StepMS   int64            `json:"step_ms"`
+	Lanes    []LaneSeries     `json:"lanes"`
+	Splits   []traffic.Split  `json:"splits"`
+	Alerts   []store.Alert    `json:"alerts"`
+	Guards   []store.Progress `json:"guards"`
+}
+
+const (
+	// inMemory is how far back single seconds are kept.
+	inMemory = 15 * time.Minute
+	// mostPoints is how many steps a series has at most, about.
+	mostPoints = 180
+)
+
+// Series says what an endpoint did over a window: in steps of seconds for the last
+// quarter of an hour, in minutes for more.
+func (s *Service) Series(ctx context.Context, endpoint string, window time.Duration) (Series, error) {
+	if _, err := s.Endpoint(ctx, endpoint); err != nil {
+		return Series{}, err
+	}
+	if err := checkWindow(window); err != nil {
+		return Series{}, err
+	}
+	step := max(time.Second, (window / mostPoints).Round(time.Second))
+	if window > inMemory {
+		step = max(time.Minute, (window / mostPoints).Round(time.Minute))
+	}
+	now := s.now()
+	from := now.Add(-window).Truncate(step)
+	out := Series{Endpoint: endpoint, From: from, To: now, StepMS: step.Milliseconds(), Lanes: []LaneSeries{}, Splits: []traffic.Split{}, Alerts: []store.Alert{}}
+
+	type key struct{ lane, version string }
+	steps := map[key]map[time.Time]*sketch.Traffic{}
+	add := func(k store.LaneKey, at time.Time, t *sketch.Traffic) {
+		id := key{k.Lane, k.Version}
+		if steps[id] == nil {
+			steps[id] = map[time.Time]*sketch.Traffic{}
+		}
+		if steps[id][at] == nil {
+			steps[id][at] = &sketch.Traffic{}
+		}
+		steps[id][at].Merge(t)
+	}
+	if window > inMemory {
+		windows, err := s.recorder.Windows(ctx, endpoint, from, now)
+		if err != nil {
+			return out, err
+		}
+		for _, w := range windows {
+			add(w.LaneKey, w.Minute.Truncate(step), &w.Summary.Traffic)
+		}
+	} else {
+		for at := from; at.Before(now.Truncate(time.Second)); at = at.Add(step) {
+			for _, r := range s.recorder.Recent(endpoint, at, at.Add(step)) {
+				add(r.LaneKey, at, r.Traffic)
+			}
+		}
+	}
+	for k, at := range steps {
+		line := LaneSeries{Lane: k.lane, Version: k.version}
+		for t, traffic := range at {
+			line.Points = append(line.Points, point(t, traffic, step))
+		}
+		slices.SortFunc(line.Points, func(a, b Point) int { return a.At.Compare(b.At) })
+		out.Lanes = append(out.Lanes, line)
+	}
+	slices.SortFunc(out.Lanes, func(a, b LaneSeries) int {
+		return cmp.Or(cmp.Compare(a.Lane, b.Lane), cmp.Compare(a.Version, b.Version))
+	})
+	return out, s.addEvents(ctx, &out)
+}
+
+// addEvents adds what happened to the endpoint in the time of the series.
+func (s *Service) addEvents(ctx context.Context, out *Series) error {
+	splits, _, err := s.store.Read().Splits(ctx, out.Endpoint, store.Page{Limit: lookBack})
+	if err != nil {
+		return err
+	}
+	for _, sp := range splits {
+		if sp.MadeAt.After(out.From) {
+			out.Splits = append(out.Splits, sp)
+		}
+	}
+	alerts, _, err := s.store.Read().Alerts(ctx, "", out.Endpoint, store.Page{Limit: lookBack})
+	if err != nil {
+		return err
+	}
+	for _, a := range alerts {
+		if a.RaisedAt.After(out.From) {
+			out.Alerts = append(out.Alerts, a)
+		}
+	}
+	out.Guards, err = s.signals.Readings(ctx, out.Endpoint, out.From)
+	return err
+}
+
+func point(at time.Time, t *sketch.Traffic, span time.Duration) Point {
+	ms := func(p float64) float64 { return float64(t.Latency.At(p)) / float64(time.Millisecond) }
+	p := Point{At: at, Requests: t.Counts.Requests, Rate: float64(t.Counts.Requests) / span.Seconds(), P50: ms(0.5), P95: ms(0.95), P99: ms(0.99)}
+	if t.Counts.Requests > 0 {
+		p.ErrorRate = float64(t.Counts.Failed()) / float64(t.Counts.Requests)
+	}
+	return p
+}
+
+// Watching is where the watching of an endpoint's trial stands, nil when it has not
+// begun.
+func (s *Service) Watching(ctx context.Context, endpoint string) (*rollout.State, error) {
+	state, err := s.signals.Watching(ctx, endpoint)
+	if errors.Is(err, store.ErrNone) {
+		return nil, nil
+	}
+	return &state, err
+}
+
+// PutWatching keeps where the watching of an endpoint's trial stands.
+func (s *Service) PutWatching(ctx context.Context, endpoint string, state rollout.State) error {
+	return s.signals.PutWatching(ctx, endpoint, state)
+}
+
+// Evidence is what the lanes of a split did since it came into force.
+func (s *Service) Evidence(endpoint string, split int) rollout.Evidence {
+	return s.recorder.Evidence(endpoint, split)
+}

@@ -1,0 +1,232 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/url"
+	"slices"
+	"strings"
+
+	"innerladder/internal/core/fault"
+	"innerladder/internal/core/registry"
+	"innerladder/internal/store"
+)
+
+// AddEnvironment adds a place where versions run.
+func (s *Service) AddEnvironment(ctx context.Context, name, description string) (store.Environment, error) {
+	if err := registry.CheckName("name", name); err != nil {
+		return store.Environment{}, err
+	}
+	return change(ctx, s, Write, func(t *tx) (store.Environment, error) {
+		e := store.Environment{Name: name, Description: description, AddedBy: t.actor.Name, AddedAt: t.now}
+		all, err := t.Environments(ctx)
+		if err != nil {
+			return e, err
+		}
+		if slices.ContainsFunc(all, func(o store.Environment) bool { return o.Name == name }) {
+			return e, fault.New(fault.Refused, "environment.exists", "there is an environment %s already", name).In("name").Do("use it, or choose another name")
+		}
+		if err := t.Records.AddEnvironment(ctx, e); err != nil {
+			return e, err
+		}
+		return e, t.note(ctx, entry{Kind: "environment.added", Subject: name, Sentence: "Environment " + name + " was added.", After: e})
+	})
+}
+
+// Environments lists all environments.
+func (s *Service) Environments(ctx context.Context) (Listed[store.Environment], error) {
+	return list(ctx, func(r store.Records) ([]store.Environment, string, error) {
+		all, err := r.Environments(ctx)
+		return all, "", err
+	}, s)
+}
+
+func (s *Service) checkEnvironment(ctx context.Context, r store.Records, name string) error {
+	all, err := r.Environments(ctx)
+	if err != nil {
+		return err
+	}
+	names := make([]string, len(all))
+	for i, e := range all {
+		names[i] = e.Name
+	}
+	if !slices.Contains(names, name) {
+		return fault.New(fault.Unknown, "environment.unknown", "there is no environment %q", name).In("environment").
+			Do("%s; add it with: innerladder environment add NAME", exist("environments", names))
+	}
+	return nil
+}
+
+// cleanAddress reads the address of a model server: http or https, a host, perhaps a
+// path, nothing else.
+func cleanAddress(raw string) (string, error) {
+	u, err := url.Parse(raw)
+	if err != nil || (u.Scheme != "http" && u.Scheme != "https") || u.Host == "" || u.User != nil || u.RawQuery != "" || u.Fragment != "" {
+		return "", fault.New(fault.Invalid, "placement.address", "%q is not the address of a model server", raw).In("addresses").
+			Do("give http://HOST:PORT or https://HOST:PORT, without user, query or fragment")
+	}
+	return strings.TrimRight(u.String(), "/"), nil
+}
+
+// Place says that a version runs in an environment at some addresses, after making sure
+// that it does: every address must speak the protocol, be ready, and fit the signature.
+// servedAs is the model's name there; empty means the same name as here.
+func (s *Service) Place(ctx context.Context, ref, environment string, addresses []string, servedAs string) (*store.Placement, error) {
+	v, err := s.Version(ctx, ref)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.checkEnvironment(ctx, s.store.Read(), environment); err != nil {
+		return nil, err
+	}
+	if len(addresses) == 0 {
+		return nil, fault.New(fault.Invalid, "placement.no_address", "no address is given").In("addresses").Do("say where the version runs with -at URL")
+	}
+	if servedAs == "" {
+		servedAs = v.Model
+	}
+	p := &store.Placement{Version: v.Ref, Environment: environment, ServedAs: servedAs, Healthy: true, Addresses: []store.Address{}}
+	for _, raw := range addresses {
+		a, err := cleanAddress(raw)
+		if err != nil {
+			return nil, err
+		}
+		if slices.ContainsFunc(p.Addresses, func(o store.Address) bool { return o.URL == a }) {
+			return nil, fault.New(fault.Invalid, "placement.address_twice", "%s is named twice", a).In("addresses").Do("name each address once")
+		}
+		if err := s.inspect(ctx, v, a, servedAs); err != nil {
+			return nil, err
+		}
+		p.Addresses = append(p.Addresses, store.Address{URL: a, Healthy: true, Since: s.now()})
+	}
+	return change(ctx, s, Write, func(t *tx) (*store.Placement, error) {
+		if there, err := t.PlacementOf(ctx, v.Ref, environment); err == nil {
+			return nil, fault.New(fault.Refused, "placement.exists", "%s is placed in %s already, at %s", v.Ref, environment, there.Addresses[0].URL).In("version").
+				Do("take it away first with: innerladder unplace %s -env %s", v.Ref, environment)
+		} else if !errors.Is(err, store.ErrNone) {
+			return nil, err
+		}
+		p.PlacedBy, p.PlacedAt = t.actor.Name, t.now
+		if err := t.AddPlacement(ctx, p); err != nil {
+			return nil, err
+		}
+		return p, t.note(ctx, entry{Kind: "placement.made", Subject: v.Ref,
+			Sentence: fmt.Sprintf("%s was placed in %s at %s.", v.Ref, environment, strings.Join(addresses, ", ")), After: p})
+	})
+}
+
+// inspect makes sure that a version can run at an address.
+func (s *Service) inspect(ctx context.Context, v *registry.Version, address, servedAs string) error {
+	refuse := func(code, why, remedy string) error {
+		return fault.New(fault.Refused, code, "%s at %s: %s", servedAs, address, why).In("addresses").Do("%s", remedy)
+	}
+	if err := s.servers.Ready(ctx, address, servedAs); err != nil {
+		return refuse("placement.not_ready", err.Error(), "start the model server, see that it speaks the Open Inference Protocol and is ready, and name the model with -as if it is called otherwise there")
+	}
+	m, err := s.servers.Metadata(ctx, address, servedAs)
+	if err != nil {
+		return refuse("placement.no_metadata", err.Error(), "see that the server describes its models as the Open Inference Protocol says")
+	}
+	if v.Signature == nil {
+		return nil // nothing is known that could be compared
+	}
+	if reasons := v.Signature.Fits(m.Inputs, m.Outputs); len(reasons) > 0 {
+		return refuse("placement.signature", strings.Join(reasons, "; "), "place the version that this server serves, or serve "+v.Ref+" there")
+	}
+	return nil
+}
+
+// Unplace says that a version runs in an environment no more.
+func (s *Service) Unplace(ctx context.Context, ref, environment string) (*store.Placement, error) {
+	v, err := s.Version(ctx, ref)
+	if err != nil {
+		return nil, err
+	}
+	return change(ctx, s, Write, func(t *tx) (*store.Placement, error) {
+		p, err := t.PlacementOf(ctx, v.Ref, environment)
+		if errors.Is(err, store.ErrNone) {
+			return nil, fault.New(fault.Unknown, "placement.unknown", "%s is not placed in %s", v.Ref, environment).In("environment").Do("see where it is with: innerladder placements %s", v.Ref)
+		}
+		if err != nil {
+			return nil, err
+		}
+		using, err := t.EndpointsUsing(ctx, v.Ref, environment)
+		if err != nil {
+			return nil, err
+		}
+		if len(using) > 0 {
+			return nil, fault.New(fault.Refused, "placement.in_use", "%s answers for %s", v.Ref, strings.Join(using, ", ")).In("version").
+				Do("take it out of the split first with: innerladder split %s …", using[0])
+		}
+		if err := t.RemovePlacement(ctx, p.ID, t.now); err != nil {
+			return nil, err
+		}
+		return p, t.note(ctx, entry{Kind: "placement.removed", Subject: v.Ref, Sentence: fmt.Sprintf("%s was taken away from %s.", v.Ref, environment), Before: p})
+	})
+}
+
+// Placements lists all placements, of one version when a ref is given.
+func (s *Service) Placements(ctx context.Context, ref string) (Listed[store.Placement], error) {
+	version := ""
+	if ref != "" {
+		v, err := s.Version(ctx, ref)
+		if err != nil {
+			return Listed[store.Placement]{}, err
+		}
+		version = v.Ref
+	}
+	return list(ctx, func(r store.Records) ([]store.Placement, string, error) {
+		all, err := r.Placements(ctx, version)
+		return all, "", err
+	}, s)
+}
+
+// Check asks an address of a placement whether it is ready; nil when it is.
+func (s *Service) Check(ctx context.Context, p store.Placement, address string) error {
+	return s.servers.Ready(ctx, address, p.ServedAs)
+}
+
+// SetHealth records that an address of a placement fell (with the reason) or recovered
+// (without). An alert is raised when an endpoint's version has no healthy address left,
+// and resolved when it has one again.
+func (s *Service) SetHealth(ctx context.Context, p store.Placement, address, reason, sentence string) error {
+	_, err := change(As(ctx, Actor{Name: Itself}), s, Write, func(t *tx) (struct{}, error) {
+		none := struct{}{}
+		if err := t.SetAddressHealth(ctx, p.ID, address, reason, t.now); err != nil {
+			return none, err
+		}
+		after, err := t.PlacementOf(ctx, p.Version, p.Environment)
+		if errors.Is(err, store.ErrNone) {
+			return none, nil // taken away meanwhile
+		}
+		if err != nil {
+			return none, err
+		}
+		kind, said := "placement.recovered", fmt.Sprintf("%s in %s answers again at %s.", p.Version, p.Environment, address)
+		if reason != "" {
+			kind, said = "placement.fell", sentence
+		}
+		if err := t.note(ctx, entry{Kind: kind, Subject: p.Version, Sentence: said, Reason: reason}); err != nil {
+			return none, err
+		}
+		if after.Healthy {
+			return none, s.resolveAlerts(ctx, t, "placement_unhealthy", p.Version, "It is healthy again.")
+		}
+		using, err := t.EndpointsUsing(ctx, p.Version, p.Environment)
+		if err != nil {
+			return none, err
+		}
+		for _, endpoint := range using {
+			if err := s.raise(ctx, t, &store.Alert{Kind: "placement_unhealthy", Endpoint: endpoint, Subject: p.Version, Signal: "placement_health", Sentence: sentence}); err != nil {
+				return none, err
+			}
+		}
+		return none, nil
+	})
+	if err != nil {
+		return err
+	}
+	s.reroute(ctx)
+	return nil
+}
