@@ -1,0 +1,172 @@
+// Package api is the control plane over HTTP: the routes, authentication, server-sent
+// events, metrics, and the console's files.
+package api
+
+import (
+	"context"
+	"log/slog"
+	"net"
+	"net/url"
+	"strings"
+	"sync"
+	"time"
+
+	"innerladder/internal/core/fault"
+	"innerladder/internal/recorder"
+	"innerladder/internal/service"
+	"innerladder/internal/store"
+
+	"github.com/gofiber/fiber/v3"
+	"github.com/gofiber/fiber/v3/middleware/helmet"
+	"github.com/gofiber/fiber/v3/middleware/recover"
+	"github.com/google/uuid"
+)
+
+// API serves the control plane.
+type API struct {
+	app      *fiber.App
+	service  *service.Service
+	log      *slog.Logger
+	document []byte
+	// stopping is closed when the API stops, to end the streams.
+	stopping chan struct{}
+	stopOnce sync.Once
+
+	nowMu    sync.Mutex
+	nowAt    time.Time
+	nowCache []service.EndpointNow
+}
+
+// largestBody is the largest JSON body; files are streamed and may be larger.
+const largestBody = 4 << 20
+
+// New makes the API. console holds the console's files, or is empty when it was not
+// built.
+func New(s *service.Service, rec *recorder.Recorder, console Console, log *slog.Logger) (*API, error) {
+	doc, err := Document()
+	if err != nil {
+		return nil, err
+	}
+	a := &API{service: s, log: log, document: doc, stopping: make(chan struct{})}
+	a.app = fiber.New(fiber.Config{
+		AppName: "Inner Ladder", BodyLimit: largestBody, StreamRequestBody: true, DisablePreParseMultipartForm: true,
+		UnescapePath: true, Immutable: true, IdleTimeout: 2 * time.Minute, ErrorHandler: a.failed,
+	})
+	a.app.Use(recover.New())
+	a.app.Use(helmet.New(helmet.Config{
+		ContentSecurityPolicy: "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'",
+		ReferrerPolicy:        "no-referrer", XFrameOptions: "DENY",
+	}))
+	a.app.Get("/healthz", func(c fiber.Ctx) error { return c.SendString("ok\n") })
+	a.app.Get("/readyz", func(c fiber.Ctx) error {
+		if err := s.Ready(c.Context()); err != nil {
+			return fault.New(fault.Unavailable, "not_ready", "the records cannot be read: %v", err)
+		}
+		return c.SendString("ready\n")
+	})
+	a.app.Get("/metrics", metricsHandler(rec))
+	a.app.Get("/api/openapi.json", func(c fiber.Ctx) error {
+		c.Set(fiber.HeaderContentType, fiber.MIMEApplicationJSON)
+		return c.Send(a.document)
+	})
+	for _, o := range operations() {
+		a.app.Add([]string{o.method}, fiberPath(o.path), func(c fiber.Ctx) error {
+			c.Set(fiber.HeaderCacheControl, "no-store")
+			if err := a.admit(c, o); err != nil {
+				return err
+			}
+			return o.handle(a, c)
+		})
+	}
+	a.app.Use("/api", func(fiber.Ctx) error { return fiber.ErrNotFound })
+	console.mount(a.app)
+	return a, nil
+}
+
+// base is where all operations live.
+const base = "/api/v1"
+
+// fiberPath turns {name} into the router's :name.
+func fiberPath(path string) string {
+	return base + strings.NewReplacer("{", ":", "}", "").Replace(path)
+}
+
+// Serve answers on a listener until Stop.
+func (a *API) Serve(l net.Listener) error {
+	return a.app.Listener(l, fiber.ListenConfig{DisableStartupMessage: true})
+}
+
+// Stop ends the streams, takes no new requests, and waits for those under way.
+func (a *API) Stop(ctx context.Context) error {
+	a.stopOnce.Do(func() { close(a.stopping) })
+	return a.app.ShutdownWithContext(ctx)
+}
+
+type personKey struct{}
+type requestIDKey struct{}
+
+// requestID is the id of a call, which its problems and its record carry.
+func requestID(c fiber.Ctx) string {
+	if id := fiber.Locals[string](c, requestIDKey{}); id != "" {
+		return id
+	}
+	id, err := uuid.NewV7()
+	if err != nil {
+		id = uuid.New()
+	}
+	fiber.Locals(c, requestIDKey{}, id.String())
+	c.Set("Inner-Ladder-Request", id.String())
+	return id.String()
+}
+
+// admit finds out who calls and puts that in the context.
+func (a *API) admit(c fiber.Ctx, o operation) error {
+	id := requestID(c)
+	if o.permission == "" {
+		return nil
+	}
+	p, err := a.caller(c)
+	if err != nil {
+		return err
+	}
+	repeat, err := repeatKey(c)
+	if err != nil {
+		return err
+	}
+	fiber.Locals(c, personKey{}, p)
+	c.SetContext(service.As(c.Context(), service.Actor{Name: p.Name, Role: p.Role, RequestID: id, Repeat: repeat}))
+	return nil
+}
+
+// caller finds who calls: by a bearer token, or by the console's cookie.
+func (a *API) caller(c fiber.Ctx) (store.Person, error) {
+	if token, ok := strings.CutPrefix(c.Get(fiber.HeaderAuthorization), "Bearer "); ok {
+		return a.service.ByToken(c.Context(), token)
+	}
+	session := c.Cookies(sessionCookie)
+	if session == "" {
+		return store.Person{}, fault.New(fault.Unsigned, "sign_in.needed", "the call has no token").In("Authorization").
+			Do("send Authorization: Bearer TOKEN, or sign in with: innerladder login")
+	}
+	if err := sameSite(c); err != nil {
+		return store.Person{}, err
+	}
+	return a.service.BySession(c.Context(), session)
+}
+
+// sameSite refuses changes that another site has a browser make with our cookie.
+func sameSite(c fiber.Ctx) error {
+	if c.Method() == fiber.MethodGet || c.Method() == fiber.MethodHead {
+		return nil
+	}
+	foreign := fault.New(fault.Forbidden, "session.other_site", "the call comes from another site").In("Origin").Do("use the console, or a token")
+	if site := c.Get("Sec-Fetch-Site"); site != "" && site != "same-origin" && site != "none" {
+		return foreign
+	}
+	if origin := c.Get(fiber.HeaderOrigin); origin != "" {
+		if u, err := url.Parse(origin); err != nil || u.Host != c.Host() {
+			return foreign
+		}
+	}
+	return nil
+}

@@ -1,0 +1,110 @@
+package api
+
+import (
+	"encoding/json"
+	"fmt"
+	"reflect"
+	"regexp"
+	"slices"
+	"strings"
+
+	"github.com/swaggest/jsonschema-go"
+	"github.com/swaggest/openapi-go"
+	"github.com/swaggest/openapi-go/openapi31"
+)
+
+// Document is the OpenAPI 3.1 document, built from the same list as the routes.
+func Document() ([]byte, error) {
+	r := openapi31.NewReflector()
+	r.DefaultOptions = append(r.DefaultOptions, jsonschema.InterceptDefName(schemaName), jsonschema.InterceptProp(required), jsonschema.InterceptSchema(rawJSON))
+	spec := r.SpecEns()
+	spec.Info.Title = "Inner Ladder"
+	spec.Info.Version = "v1"
+	spec.Info.WithDescription("Register model versions, promote them through approval stages, split traffic, compare versions, roll back. " +
+		"Times are UTC; shares are basis points. Lists take limit and cursor. POST requests that create something take an Idempotency-Key.")
+	spec.SetHTTPBearerTokenSecurity("token", "opaque", "A token that was given to a person.")
+	for _, o := range operations() {
+		c, err := r.NewOperationContext(o.method, base+o.path)
+		if err != nil {
+			return nil, fmt.Errorf("describing %s: %w", o.id, err)
+		}
+		c.SetID(o.id)
+		c.SetSummary(o.summary)
+		c.SetTags(strings.Split(o.path, "/")[1])
+		c.AddReqStructure(o.in)
+		if o.method == "POST" && o.status == 201 && o.id != "register" && o.id != "addPerson" {
+			c.AddReqStructure(new(repeatIn))
+		}
+		status := openapi.WithHTTPStatus(o.status)
+		switch {
+		case o.produces != "":
+			c.AddRespStructure(new(string), status, openapi.WithContentType(o.produces))
+		case o.out != nil:
+			c.AddRespStructure(o.out, status)
+		default:
+			c.AddRespStructure(nil, status)
+		}
+		c.AddRespStructure(new(Problem), func(cu *openapi.ContentUnit) { cu.IsDefault = true }, openapi.WithContentType(ProblemType))
+		if o.permission != "" {
+			c.AddSecurity("token")
+		}
+		if oc, ok := c.(openapi31.OperationExposer); ok && o.permission != "" {
+			oc.Operation().WithMapOfAnythingItem("x-permission", o.permission)
+		}
+		if err := r.AddOperation(c); err != nil {
+			return nil, fmt.Errorf("describing %s: %w", o.id, err)
+		}
+	}
+	return json.MarshalIndent(spec, "", "  ")
+}
+
+// repeatIn describes the header that makes a repeated call harmless.
+type repeatIn struct {
+	Key string `header:"Idempotency-Key" description:"a repeated call with the same key changes nothing and gets the first answer"`
+}
+
+var listOf = regexp.MustCompile(`^Listed\[.*\.(\w+)\]$`)
+
+// schemaName names a schema after its Go type, without the package.
+func schemaName(t reflect.Type, _ string) string {
+	name := t.Name()
+	if m := listOf.FindStringSubmatch(name); m != nil {
+		return m[1] + "List"
+	}
+	switch name {
+	case "withETag":
+		return "EndpointWithSplit"
+	case "":
+		return name
+	}
+	return strings.ToUpper(name[:1]) + name[1:]
+}
+
+// required marks members that are always there: those of answers that are not left out
+// when empty.
+func required(p jsonschema.InterceptPropParams) error {
+	if !p.Processed || p.ParentSchema == nil {
+		return nil
+	}
+	tag, ok := p.Field.Tag.Lookup("json")
+	if !ok || tag == "-" || strings.Contains(tag, "omitempty") {
+		return nil
+	}
+	// A slice or map that is always there is never null.
+	if p.PropertySchema != nil {
+		p.PropertySchema.RemoveType(jsonschema.Null)
+	}
+	if !slices.Contains(p.ParentSchema.Required, p.Name) {
+		p.ParentSchema.Required = append(p.ParentSchema.Required, p.Name)
+	}
+	return nil
+}
+
+// rawJSON says that a raw message is any JSON.
+func rawJSON(p jsonschema.InterceptSchemaParams) (bool, error) {
+	if p.Value.Type() == reflect.TypeFor[json.RawMessage]() {
+		*p.Schema = jsonschema.Schema{}
+		return true, nil
+	}
+	return false, nil
+}

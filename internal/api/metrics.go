@@ -1,0 +1,71 @@
+package api
+
+import (
+	"bytes"
+	"fmt"
+
+	"innerladder/internal/core/sketch"
+	"innerladder/internal/recorder"
+
+	"github.com/gofiber/fiber/v3"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
+	"github.com/prometheus/common/expfmt"
+)
+
+var (
+	requestsDesc = prometheus.NewDesc("innerladder_requests_total", "Requests answered, by how they ended.", []string{"endpoint", "lane", "version", "outcome"}, nil)
+	unreadDesc   = prometheus.NewDesc("innerladder_bodies_dropped_total", "Sampled bodies that were not read because the reader was behind.", nil, nil)
+)
+
+// counted is what the recorder counted, as metrics.
+type counted struct{ rec *recorder.Recorder }
+
+func (counted) Describe(ch chan<- *prometheus.Desc) {
+	ch <- requestsDesc
+	ch <- unreadDesc
+}
+
+func (t counted) Collect(ch chan<- prometheus.Metric) {
+	totals, unread := t.rec.Totals()
+	for k, c := range totals {
+		for outcome, n := range outcomes(c) {
+			ch <- prometheus.MustNewConstMetric(requestsDesc, prometheus.CounterValue, float64(n), k.Endpoint, k.Lane, k.Version, outcome)
+		}
+	}
+	ch <- prometheus.MustNewConstMetric(unreadDesc, prometheus.CounterValue, float64(unread))
+}
+
+func outcomes(c sketch.Counts) map[string]uint64 {
+	return map[string]uint64{
+		"answered": c.Requests - c.Failed() - c.CallerErrors, "caller_error": c.CallerErrors,
+		"server_error": c.ServerErrors, "timed_out": c.TimedOut, "not_reached": c.NotReached,
+	}
+}
+
+// metricsHandler writes all metrics in OpenMetrics form.
+func metricsHandler(rec *recorder.Recorder) fiber.Handler {
+	registry := prometheus.NewRegistry()
+	registry.MustRegister(counted{rec}, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	format := expfmt.NewFormat(expfmt.TypeOpenMetrics)
+	return func(c fiber.Ctx) error {
+		families, err := registry.Gather()
+		if err != nil {
+			return fmt.Errorf("gathering metrics: %w", err)
+		}
+		var b bytes.Buffer
+		enc := expfmt.NewEncoder(&b, format)
+		for _, f := range families {
+			if err := enc.Encode(f); err != nil {
+				return fmt.Errorf("writing metrics: %w", err)
+			}
+		}
+		if closer, ok := enc.(expfmt.Closer); ok {
+			if err := closer.Close(); err != nil {
+				return fmt.Errorf("writing metrics: %w", err)
+			}
+		}
+		c.Set(fiber.HeaderContentType, string(format))
+		return c.Send(b.Bytes())
+	}
+}

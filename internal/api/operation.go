@@ -1,0 +1,173 @@
+package api
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"reflect"
+	"strconv"
+	"strings"
+
+	"innerladder/internal/core/fault"
+	"innerladder/internal/service"
+	"innerladder/internal/store"
+
+	"github.com/gofiber/fiber/v3"
+)
+
+// operation is one route of the API: what the router needs to serve it and what the
+// OpenAPI document says about it, so the two cannot differ.
+type operation struct {
+	method, path string
+	// id names the operation in the document; summary says what it does.
+	id, summary string
+	// permission is what it needs; empty needs no sign-in.
+	permission service.Permission
+	// in and out are the request's and the answer's structures; out is nil when there is
+	// no JSON body.
+	in, out any
+	// produces is the answer's media type when it is not JSON.
+	produces string
+	status   int
+	handle   func(*API, fiber.Ctx) error
+}
+
+// op makes an operation that reads an In and answers with what fn returns.
+func op[In, Out any](method, path, id, summary string, p service.Permission, status int, fn func(context.Context, *service.Service, *In) (Out, error)) operation {
+	return operation{method: method, path: path, id: id, summary: summary, permission: p, status: status, in: new(In), out: new(Out),
+		handle: func(a *API, c fiber.Ctx) error {
+			in := new(In)
+			if err := read(c, in); err != nil {
+				return err
+			}
+			out, err := fn(c.Context(), a.service, in)
+			if err != nil {
+				return err
+			}
+			if e, ok := any(out).(interface{ ETag() string }); ok {
+				c.Set(fiber.HeaderETag, e.ETag())
+			}
+			return c.Status(status).JSON(out)
+		}}
+}
+
+// read fills in from the path, the query, the headers, and for requests that change
+// something from the JSON body.
+func read(c fiber.Ctx, in any) error {
+	for what, bind := range map[string]func(any) error{"path": c.Bind().URI, "query": c.Bind().Query, "header": c.Bind().Header} {
+		if err := bind(in); err != nil {
+			return fault.New(fault.Invalid, "request."+what, "the %s cannot be read: %v", what, err).In(what).Do("see /api/openapi.json for what is expected")
+		}
+	}
+	if c.Method() == fiber.MethodGet || c.Method() == fiber.MethodDelete || !hasBody(in) {
+		return nil
+	}
+	body := c.Body()
+	if len(bytes.TrimSpace(body)) == 0 {
+		return fault.New(fault.Invalid, "request.empty", "the request has no body").In("body").Do("send a JSON object")
+	}
+	dec := json.NewDecoder(bytes.NewReader(body))
+	dec.DisallowUnknownFields()
+	if err := dec.Decode(in); err != nil {
+		return badJSON(err)
+	}
+	if dec.More() {
+		return fault.New(fault.Invalid, "request.json", "there is more after the JSON object").In("body").Do("send one JSON object")
+	}
+	return nil
+}
+
+// hasBody reports whether a request structure has members that come from a JSON body.
+func hasBody(in any) bool {
+	t := reflect.TypeOf(in).Elem()
+	for i := range t.NumField() {
+		f := t.Field(i)
+		if tag, ok := f.Tag.Lookup("json"); ok && tag != "-" {
+			return true
+		}
+		if f.Anonymous && f.Type.Kind() == reflect.Struct && hasBody(reflect.New(f.Type).Interface()) {
+			return true
+		}
+	}
+	return false
+}
+
+func badJSON(err error) error {
+	var kind *json.UnmarshalTypeError
+	var syntax *json.SyntaxError
+	switch {
+	case errors.As(err, &kind):
+		return fault.New(fault.Invalid, "request.type", "%q is %s where %s is expected", kind.Field, kind.Value, kind.Type).In(kind.Field).Do("see /api/openapi.json for what is expected")
+	case errors.As(err, &syntax):
+		return fault.New(fault.Invalid, "request.json", "the body is no JSON: %v at byte %d", err, syntax.Offset).In("body").Do("send a JSON object")
+	}
+	text := strings.TrimPrefix(err.Error(), "json: ")
+	field := "body"
+	if name, ok := strings.CutPrefix(text, "unknown field "); ok {
+		field, _ = strconv.Unquote(name)
+	}
+	return fault.New(fault.Invalid, "request.json", "the body cannot be read: %s", text).In(field).Do("see /api/openapi.json for what is expected")
+}
+
+// repeatKey reads the Idempotency-Key of a request.
+func repeatKey(c fiber.Ctx) (service.RepeatKey, error) {
+	key := c.Get("Idempotency-Key")
+	if key == "" || c.Method() != fiber.MethodPost || c.IsMultipart() {
+		return service.RepeatKey{}, nil
+	}
+	if len(key) > 200 {
+		return service.RepeatKey{}, fault.New(fault.Invalid, "idempotency.long", "the Idempotency-Key has %d characters", len(key)).In("Idempotency-Key").Do("use at most 200")
+	}
+	sum := sha256.Sum256(fmt.Appendf(nil, "%s %s\n%s", c.Method(), c.OriginalURL(), c.Body()))
+	return service.RepeatKey{Key: key, Digest: sum[:]}, nil
+}
+
+// pageIn is the part of a list that is asked for.
+type pageIn struct {
+	Limit  int    `query:"limit" minimum:"1" maximum:"200" description:"how many at most; 50 when not given"`
+	Cursor string `query:"cursor" description:"the next_cursor of the part before"`
+}
+
+const (
+	usualLimit = 50
+	mostLimit  = 200
+)
+
+func (p pageIn) page() (store.Page, error) {
+	if p.Limit == 0 {
+		p.Limit = usualLimit
+	}
+	if p.Limit < 1 || p.Limit > mostLimit {
+		return store.Page{}, fault.New(fault.Invalid, "list.limit", "a limit of %d cannot be served", p.Limit).In("limit").Do("give 1 to %d", mostLimit)
+	}
+	after, err := base64.RawURLEncoding.DecodeString(p.Cursor)
+	if err != nil {
+		return store.Page{}, badCursor(p.Cursor)
+	}
+	return store.Page{Limit: p.Limit, After: string(after)}, nil
+}
+
+func badCursor(cursor string) error {
+	return fault.New(fault.Invalid, "list.cursor", "%q is no cursor", cursor).In("cursor").Do("give the next_cursor of the part before, or none")
+}
+
+// listed lists a part and makes the cursor opaque.
+func listed[T any](p pageIn, read func(store.Page) (service.Listed[T], error)) (service.Listed[T], error) {
+	page, err := p.page()
+	if err != nil {
+		return service.Listed[T]{}, err
+	}
+	out, err := read(page)
+	var syntax *strconv.NumError
+	if errors.As(err, &syntax) {
+		return out, badCursor(p.Cursor)
+	}
+	if out.Next != "" {
+		out.Next = base64.RawURLEncoding.EncodeToString([]byte(out.Next))
+	}
+	return out, err
+}

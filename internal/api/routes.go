@@ -1,0 +1,280 @@
+package api
+
+import (
+	"context"
+	"strconv"
+	"strings"
+	"time"
+
+	"innerladder/internal/core/compare"
+	"innerladder/internal/core/fault"
+	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/registry"
+	"innerladder/internal/core/traffic"
+	"innerladder/internal/service"
+	"innerladder/internal/store"
+)
+
+type (
+	none    struct{}
+	modelIn struct {
+		Model string `uri:"model" path:"model" json:"-"`
+	}
+	refIn struct {
+		Ref string `uri:"ref" path:"ref" json:"-" description:"MODEL@NUMBER or MODEL@RUNG"`
+	}
+	endpointIn struct {
+		Endpoint string `uri:"endpoint" path:"endpoint" json:"-"`
+	}
+	matchIn struct {
+		IfMatch string `header:"If-Match" json:"-" description:"the ETag of the split it was decided on; refused with 412 when another is in force"`
+	}
+	windowIn struct {
+		Window string `query:"window" json:"-" description:"how far back, such as 10m; 15m when not given"`
+	}
+)
+
+// withETag is an endpoint with the number of its split as ETag.
+type withETag struct{ store.Endpoint }
+
+func (e withETag) ETag() string {
+	if e.Split == nil {
+		return `"0"`
+	}
+	return strconv.Quote(strconv.Itoa(e.Split.Number))
+}
+
+// based reads the number of the split that a change was decided on, -1 for any.
+func (m matchIn) based() (int, error) {
+	tag := strings.Trim(strings.TrimSpace(m.IfMatch), `"`)
+	if tag == "" || tag == "*" {
+		return -1, nil
+	}
+	n, err := strconv.Atoi(tag)
+	if err != nil {
+		return 0, fault.New(fault.Invalid, "split.if_match", "If-Match is %q", m.IfMatch).In("If-Match").Do("give the ETag of the endpoint, the number of a split in quotes")
+	}
+	return n, nil
+}
+
+func (w windowIn) duration() (time.Duration, error) {
+	if w.Window == "" {
+		return 15 * time.Minute, nil
+	}
+	d, err := time.ParseDuration(w.Window)
+	if err != nil {
+		return 0, fault.New(fault.Invalid, "window.form", "%q is no duration", w.Window).In("window").Do("give one such as 90s, 10m or 2h")
+	}
+	return d, nil
+}
+
+type (
+	s   = service.Service
+	ctx = context.Context
+)
+
+// operations lists every route of the API.
+func operations() []operation {
+	return append(special(),
+		op("GET", "/people", "listPeople", "List everyone who may sign in", service.Read, 200, func(c ctx, s *s, _ *none) (service.Listed[store.Person], error) {
+			return s.People(c)
+		}),
+		op("POST", "/people", "addPerson", "Give someone access; the token is shown once", service.AddPeople, 201, func(c ctx, s *s, in *struct {
+			Name string `json:"name" required:"true"`
+			Role string `json:"role,omitempty" enum:"owner,member" description:"member when not given"`
+		}) (service.NewPerson, error) {
+			return s.AddPerson(c, in.Name, in.Role)
+		}),
+
+		op("GET", "/ladder", "showLadder", "The rungs that versions climb and the gates between them, the lowest first", service.Read, 200, func(_ ctx, s *s, _ *none) (ladder.Ladder, error) {
+			return s.Ladder(), nil
+		}),
+		op("GET", "/models", "listModels", "List models by name", service.Read, 200, func(c ctx, s *s, in *pageIn) (service.Listed[store.Model], error) {
+			return listed(*in, func(p store.Page) (service.Listed[store.Model], error) { return s.Models(c, p) })
+		}),
+		op("GET", "/models/{model}", "showModel", "Show a model", service.Read, 200, func(c ctx, s *s, in *modelIn) (store.Model, error) {
+			return s.Model(c, in.Model)
+		}),
+		op("GET", "/models/{model}/versions", "listVersions", "List the versions of a model, newest first", service.Read, 200, func(c ctx, s *s, in *struct {
+			modelIn
+			pageIn
+		}) (service.Listed[registry.Version], error) {
+			return listed(in.pageIn, func(p store.Page) (service.Listed[registry.Version], error) { return s.Versions(c, in.Model, p) })
+		}),
+		op("GET", "/versions/{ref}", "showVersion", "Show the version that a ref names", service.Read, 200, func(c ctx, s *s, in *refIn) (*registry.Version, error) {
+			return s.Version(c, in.Ref)
+		}),
+		op("GET", "/versions/{ref}/diff/{other}", "diffVersions", "How another version differs from this one", service.Read, 200, func(c ctx, s *s, in *struct {
+			refIn
+			Other string `uri:"other" path:"other" description:"MODEL@NUMBER or MODEL@RUNG"`
+		}) (registry.Diff, error) {
+			return s.Diff(c, in.Ref, in.Other)
+		}),
+
+		op("GET", "/promotions", "listPromotions", "List promotions, newest first", service.Read, 200, func(c ctx, s *s, in *struct {
+			pageIn
+			State string `query:"state" enum:"open,carried_out,refused,withdrawn"`
+			Model string `query:"model"`
+		}) (service.Listed[ladder.Promotion], error) {
+			return listed(in.pageIn, func(p store.Page) (service.Listed[ladder.Promotion], error) {
+				return s.Promotions(c, in.State, in.Model, p)
+			})
+		}),
+		op("POST", "/promotions", "promote", "Ask that a version step up to a rung", service.Write, 201, func(c ctx, s *s, in *struct {
+			Version string `json:"version" required:"true" description:"MODEL@NUMBER or MODEL@RUNG"`
+			To      string `json:"to" required:"true" description:"the rung"`
+			Note    string `json:"note,omitempty"`
+		}) (*ladder.Promotion, error) {
+			return s.Promote(c, in.Version, in.To, in.Note)
+		}),
+		op("GET", "/promotions/{promotion}", "showPromotion", "Show a promotion and what its gate says", service.Read, 200, func(c ctx, s *s, in *promotionIn) (*ladder.Promotion, error) {
+			return s.Promotion(c, in.Promotion)
+		}),
+		op("POST", "/promotions/{promotion}/sign-offs", "sign", "Answer a promotion; never by the one who asked", service.Write, 201, func(c ctx, s *s, in *struct {
+			promotionIn
+			Answer ladder.Answer `json:"answer" required:"true" enum:"yes,no"`
+			Note   string        `json:"note,omitempty" description:"needed for a no"`
+		}) (*ladder.Promotion, error) {
+			return s.Sign(c, in.Promotion, in.Answer, in.Note)
+		}),
+		op("POST", "/promotions/{promotion}/withdraw", "withdraw", "Take a promotion back; only by the one who asked", service.Write, 200, func(c ctx, s *s, in *struct {
+			promotionIn
+			Reason string `json:"reason"`
+		}) (*ladder.Promotion, error) {
+			return s.Withdraw(c, in.Promotion, in.Reason)
+		}),
+
+		op("GET", "/environments", "listEnvironments", "List the places where versions run", service.Read, 200, func(c ctx, s *s, _ *none) (service.Listed[store.Environment], error) {
+			return s.Environments(c)
+		}),
+		op("POST", "/environments", "addEnvironment", "Add a place where versions run", service.Write, 201, func(c ctx, s *s, in *struct {
+			Name        string `json:"name" required:"true"`
+			Description string `json:"description,omitempty"`
+		}) (store.Environment, error) {
+			return s.AddEnvironment(c, in.Name, in.Description)
+		}),
+		op("GET", "/placements", "listPlacements", "List what runs where", service.Read, 200, func(c ctx, s *s, in *struct {
+			Version string `query:"version" description:"only of this version"`
+		}) (service.Listed[store.Placement], error) {
+			return s.Placements(c, in.Version)
+		}),
+		op("POST", "/placements", "place", "Say that a version runs somewhere, after checking that it does", service.Write, 201, func(c ctx, s *s, in *struct {
+			Version     string   `json:"version" required:"true" description:"MODEL@NUMBER or MODEL@RUNG"`
+			Environment string   `json:"environment" required:"true"`
+			Addresses   []string `json:"addresses" required:"true" description:"of model servers, such as http://127.0.0.1:9001"`
+			ServedAs    string   `json:"served_as,omitempty" description:"the model's name there; the same when not given"`
+		}) (*store.Placement, error) {
+			return s.Place(c, in.Version, in.Environment, in.Addresses, in.ServedAs)
+		}),
+		op("DELETE", "/placements/{environment}/{ref}", "unplace", "Say that a version runs in an environment no more", service.Write, 200, func(c ctx, s *s, in *struct {
+			refIn
+			Environment string `uri:"environment" path:"environment"`
+		}) (*store.Placement, error) {
+			return s.Unplace(c, in.Ref, in.Environment)
+		}),
+
+		op("GET", "/endpoints", "listEndpoints", "List endpoints with their splits in force", service.Read, 200, func(c ctx, s *s, _ *none) (service.Listed[store.Endpoint], error) {
+			return s.Endpoints(c)
+		}),
+		op("POST", "/endpoints", "addEndpoint", "Add an endpoint", service.Write, 201, func(c ctx, s *s, in *service.NewEndpoint) (*store.Endpoint, error) {
+			return s.AddEndpoint(c, *in)
+		}),
+		op("GET", "/endpoints/{endpoint}", "showEndpoint", "Show an endpoint; its ETag is the number of the split in force", service.Read, 200, func(c ctx, s *s, in *endpointIn) (withETag, error) {
+			e, err := s.Endpoint(c, in.Endpoint)
+			if err != nil {
+				return withETag{}, err
+			}
+			return withETag{*e}, nil
+		}),
+		op("GET", "/endpoints/{endpoint}/now", "endpointNow", "What the lanes of an endpoint do now", service.Read, 200, func(c ctx, s *s, in *endpointIn) (service.EndpointNow, error) {
+			return s.EndpointNow(c, in.Endpoint)
+		}),
+		op("GET", "/endpoints/{endpoint}/series", "endpointSeries", "What an endpoint did over time, with what happened to it", service.Read, 200, func(c ctx, s *s, in *struct {
+			endpointIn
+			windowIn
+		}) (service.Series, error) {
+			w, err := in.duration()
+			if err != nil {
+				return service.Series{}, err
+			}
+			return s.Series(c, in.Endpoint, w)
+		}),
+		op("GET", "/endpoints/{endpoint}/compare", "compareVersions", "Two versions that answer for an endpoint, side by side", service.Read, 200, func(c ctx, s *s, in *struct {
+			endpointIn
+			windowIn
+			Incumbent string `query:"incumbent" required:"true" description:"MODEL@NUMBER or MODEL@RUNG"`
+			Candidate string `query:"candidate" required:"true" description:"MODEL@NUMBER or MODEL@RUNG"`
+		}) (compare.Comparison, error) {
+			w, err := in.duration()
+			if err != nil {
+				return compare.Comparison{}, err
+			}
+			return s.Compare(c, in.Endpoint, in.Incumbent, in.Candidate, w)
+		}),
+		op("GET", "/endpoints/{endpoint}/splits", "listSplits", "List the splits of an endpoint, newest first", service.Read, 200, func(c ctx, s *s, in *struct {
+			endpointIn
+			pageIn
+		}) (service.Listed[traffic.Split], error) {
+			return listed(in.pageIn, func(p store.Page) (service.Listed[traffic.Split], error) { return s.Splits(c, in.Endpoint, p) })
+		}),
+		op("POST", "/endpoints/{endpoint}/splits", "split", "Make a new split and put it in force", service.Write, 201, func(c ctx, s *s, in *struct {
+			endpointIn
+			matchIn
+			Lanes  []traffic.Lane `json:"lanes" required:"true"`
+			Reason string         `json:"reason,omitempty"`
+		}) (*traffic.Split, error) {
+			based, err := in.based()
+			if err != nil {
+				return nil, err
+			}
+			return s.Split(c, in.Endpoint, in.Lanes, in.Reason, based)
+		}),
+		op("POST", "/endpoints/{endpoint}/back", "back", "Return to an earlier split", service.Write, 201, func(c ctx, s *s, in *struct {
+			endpointIn
+			matchIn
+			To     int    `json:"to,omitempty" description:"a revision; the last without a trial lane when not given"`
+			Reason string `json:"reason" required:"true"`
+		}) (*traffic.Split, error) {
+			based, err := in.based()
+			if err != nil {
+				return nil, err
+			}
+			return s.Back(c, in.Endpoint, in.To, in.Reason, based)
+		}),
+		op("GET", "/now", "now", "What all endpoints do now", service.Read, 200, func(c ctx, s *s, _ *none) ([]service.EndpointNow, error) {
+			return s.Now(c)
+		}),
+
+		op("GET", "/alerts", "listAlerts", "List alerts, newest first", service.Read, 200, func(c ctx, s *s, in *struct {
+			pageIn
+			State    string `query:"state" enum:"open,acknowledged,resolved"`
+			Endpoint string `query:"endpoint"`
+		}) (service.Listed[store.Alert], error) {
+			return listed(in.pageIn, func(p store.Page) (service.Listed[store.Alert], error) { return s.Alerts(c, in.State, in.Endpoint, p) })
+		}),
+		op("GET", "/alerts/{alert}", "showAlert", "Show an alert", service.Read, 200, func(c ctx, s *s, in *alertIn) (*store.Alert, error) {
+			return s.Alert(c, in.Alert)
+		}),
+		op("POST", "/alerts/{alert}", "handleAlert", "Acknowledge or resolve an alert", service.Write, 200, func(c ctx, s *s, in *struct {
+			alertIn
+			State string `json:"state" required:"true" enum:"acknowledged,resolved"`
+			Note  string `json:"note,omitempty"`
+		}) (*store.Alert, error) {
+			return s.HandleAlert(c, in.Alert, in.State, in.Note)
+		}),
+		op("GET", "/audit", "listAudit", "The record, newest first", service.Read, 200, func(c ctx, s *s, in *struct {
+			pageIn
+			Subject string `query:"subject" description:"only about this, such as heat-demand@2"`
+		}) (service.Listed[store.Entry], error) {
+			return listed(in.pageIn, func(p store.Page) (service.Listed[store.Entry], error) { return s.Audit(c, in.Subject, p) })
+		}),
+	)
+}
+
+type promotionIn struct {
+	Promotion string `uri:"promotion" path:"promotion" json:"-" description:"P-NUMBER"`
+}
+
+type alertIn struct {
+	Alert string `uri:"alert" path:"alert" json:"-" description:"A-NUMBER"`
+}

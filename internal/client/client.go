@@ -1,0 +1,380 @@
+// Package client is the Go client of the API. The command line and the demo use nothing
+// else.
+package client
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"mime/multipart"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"innerladder/internal/api"
+	"innerladder/internal/core/compare"
+	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/registry"
+	"innerladder/internal/core/traffic"
+	"innerladder/internal/service"
+	"innerladder/internal/store"
+)
+
+// Problem is an error that the service answered with.
+type Problem struct{ api.Problem }
+
+// Error gives detail and remedy as one text.
+func (p *Problem) Error() string {
+	if p.Remedy == "" {
+		return p.Detail
+	}
+	return p.Detail + "; " + p.Remedy
+}
+
+// Code returns the code of the problem in err, or "".
+func Code(err error) string {
+	var p *Problem
+	if errors.As(err, &p) {
+		return p.Problem.Code
+	}
+	return ""
+}
+
+// Client calls the API of one service as one person.
+type Client struct {
+	server, token string
+	http          *http.Client
+}
+
+// New makes a client for the service at an address, as the person with a token.
+func New(server, token string) *Client {
+	return &Client{strings.TrimRight(server, "/"), token, &http.Client{}}
+}
+
+const base = "/api/v1"
+
+// path joins segments, each escaped.
+func path(segments ...string) string {
+	for i, s := range segments {
+		segments[i] = url.PathEscape(s)
+	}
+	return base + "/" + strings.Join(segments, "/")
+}
+
+// query adds parameters that are not empty.
+func query(p string, pairs ...string) string {
+	q := url.Values{}
+	for i := 0; i+1 < len(pairs); i += 2 {
+		if pairs[i+1] != "" {
+			q.Set(pairs[i], pairs[i+1])
+		}
+	}
+	if len(q) == 0 {
+		return p
+	}
+	return p + "?" + q.Encode()
+}
+
+func call[T any](ctx context.Context, c *Client, method, path string, in any, header ...string) (T, error) {
+	var out T
+	var body io.Reader
+	if in != nil {
+		b, err := json.Marshal(in)
+		if err != nil {
+			return out, err
+		}
+		body = bytes.NewReader(b)
+	}
+	req, err := http.NewRequestWithContext(ctx, method, c.server+path, body)
+	if err != nil {
+		return out, fmt.Errorf("calling %s: %w", c.server, err)
+	}
+	req.Header.Set("Content-Type", "application/json")
+	for i := 0; i+1 < len(header); i += 2 {
+		req.Header.Set(header[i], header[i+1])
+	}
+	return out, c.do(req, &out)
+}
+
+func (c *Client) do(req *http.Request, out any) error {
+	if c.token != "" {
+		req.Header.Set("Authorization", "Bearer "+c.token)
+	}
+	res, err := c.http.Do(req)
+	if err != nil {
+		return unreachable(c.server, err)
+	}
+	defer res.Body.Close()
+	if res.StatusCode >= 400 {
+		return problem(res)
+	}
+	if res.StatusCode == http.StatusNoContent {
+		return nil
+	}
+	if err := json.NewDecoder(res.Body).Decode(out); err != nil {
+		return fmt.Errorf("reading the answer of %s: %w", req.URL.Path, err)
+	}
+	return nil
+}
+
+func unreachable(server string, err error) error {
+	var u *url.Error
+	if errors.As(err, &u) {
+		err = u.Err
+	}
+	return fmt.Errorf("the service at %s cannot be reached: %w; start it with: innerladder serve, or name another with -server", server, err)
+}
+
+func problem(res *http.Response) error {
+	p := &Problem{}
+	b, err := io.ReadAll(io.LimitReader(res.Body, 1<<20))
+	if err != nil {
+		return fmt.Errorf("reading a problem: %w", err)
+	}
+	if json.Unmarshal(b, p) != nil || p.Problem.Code == "" {
+		return fmt.Errorf("%s answered %s, which is not our API", res.Request.URL.Host, res.Status)
+	}
+	return p
+}
+
+// WhoAmI says who the token belongs to.
+func (c *Client) WhoAmI(ctx context.Context) (store.Person, error) {
+	return call[store.Person](ctx, c, "GET", path("session"), nil)
+}
+
+// People lists everyone who may sign in.
+func (c *Client) People(ctx context.Context) (service.Listed[store.Person], error) {
+	return call[service.Listed[store.Person]](ctx, c, "GET", path("people"), nil)
+}
+
+// AddPerson gives someone access.
+func (c *Client) AddPerson(ctx context.Context, name, role string) (service.NewPerson, error) {
+	return call[service.NewPerson](ctx, c, "POST", path("people"), map[string]string{"name": name, "role": role})
+}
+
+// Ladder shows the rungs.
+func (c *Client) Ladder(ctx context.Context) (ladder.Ladder, error) {
+	return call[ladder.Ladder](ctx, c, "GET", path("ladder"), nil)
+}
+
+// Part says which part of a list is wanted.
+type Part struct {
+	Limit  int
+	Cursor string
+}
+
+func (p Part) limit() string {
+	if p.Limit == 0 {
+		return ""
+	}
+	return strconv.Itoa(p.Limit)
+}
+
+// Models lists models.
+func (c *Client) Models(ctx context.Context, p Part) (service.Listed[store.Model], error) {
+	return call[service.Listed[store.Model]](ctx, c, "GET", query(path("models"), "limit", p.limit(), "cursor", p.Cursor), nil)
+}
+
+// Model shows a model.
+func (c *Client) Model(ctx context.Context, name string) (store.Model, error) {
+	return call[store.Model](ctx, c, "GET", path("models", name), nil)
+}
+
+// Versions lists the versions of a model, newest first.
+func (c *Client) Versions(ctx context.Context, model string, p Part) (service.Listed[registry.Version], error) {
+	return call[service.Listed[registry.Version]](ctx, c, "GET", query(path("models", model, "versions"), "limit", p.limit(), "cursor", p.Cursor), nil)
+}
+
+// Version shows a version.
+func (c *Client) Version(ctx context.Context, ref string) (registry.Version, error) {
+	return call[registry.Version](ctx, c, "GET", path("versions", ref), nil)
+}
+
+// Diff compares two versions.
+func (c *Client) Diff(ctx context.Context, from, to string) (registry.Diff, error) {
+	return call[registry.Diff](ctx, c, "GET", path("versions", from, "diff", to), nil)
+}
+
+// Register registers a version with files; sample is the path of one more, or empty.
+// The files are streamed.
+func (c *Client) Register(ctx context.Context, reg service.Registration, files []string, sample string) (service.Registered, error) {
+	var out service.Registered
+	read, write := io.Pipe()
+	form := multipart.NewWriter(write)
+	go func() { write.CloseWithError(writeForm(form, reg, files, sample)) }()
+	defer read.Close()
+	req, err := http.NewRequestWithContext(ctx, "POST", c.server+path("versions"), read)
+	if err != nil {
+		return out, fmt.Errorf("calling %s: %w", c.server, err)
+	}
+	req.Header.Set("Content-Type", form.FormDataContentType())
+	return out, c.do(req, &out)
+}
+
+func writeForm(form *multipart.Writer, reg service.Registration, files []string, sample string) error {
+	spec, err := form.CreateFormField("spec")
+	if err != nil {
+		return err
+	}
+	if err := json.NewEncoder(spec).Encode(reg); err != nil {
+		return err
+	}
+	// The sample goes first: what is wrong with it shows before large files are sent.
+	if sample != "" {
+		if err := writeFile(form, "sample", sample); err != nil {
+			return err
+		}
+	}
+	for _, f := range files {
+		if err := writeFile(form, "artifact", f); err != nil {
+			return err
+		}
+	}
+	return form.Close()
+}
+
+func writeFile(form *multipart.Writer, part, file string) error {
+	f, err := os.Open(file)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	w, err := form.CreateFormFile(part, filepath.Base(file))
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(w, f)
+	return err
+}
+
+// Promote asks that a version step up to a rung.
+func (c *Client) Promote(ctx context.Context, ref, to, note string) (ladder.Promotion, error) {
+	return call[ladder.Promotion](ctx, c, "POST", path("promotions"), map[string]string{"version": ref, "to": to, "note": note})
+}
+
+// Promotion shows a promotion.
+func (c *Client) Promotion(ctx context.Context, id string) (ladder.Promotion, error) {
+	return call[ladder.Promotion](ctx, c, "GET", path("promotions", id), nil)
+}
+
+// Promotions lists promotions, newest first.
+func (c *Client) Promotions(ctx context.Context, state, model string, p Part) (service.Listed[ladder.Promotion], error) {
+	return call[service.Listed[ladder.Promotion]](ctx, c, "GET", query(path("promotions"), "state", state, "model", model, "limit", p.limit(), "cursor", p.Cursor), nil)
+}
+
+// Sign answers a promotion.
+func (c *Client) Sign(ctx context.Context, id string, answer ladder.Answer, note string) (ladder.Promotion, error) {
+	return call[ladder.Promotion](ctx, c, "POST", path("promotions", id, "sign-offs"), map[string]string{"answer": string(answer), "note": note})
+}
+
+// Withdraw takes a promotion back.
+func (c *Client) Withdraw(ctx context.Context, id, why string) (ladder.Promotion, error) {
+	return call[ladder.Promotion](ctx, c, "POST", path("promotions", id, "withdraw"), map[string]string{"reason": why})
+}
+
+// AddEnvironment adds a place where versions run.
+func (c *Client) AddEnvironment(ctx context.Context, name, description string) (store.Environment, error) {
+	return call[store.Environment](ctx, c, "POST", path("environments"), map[string]string{"name": name, "description": description})
+}
+
+// Environments lists the places where versions run.
+func (c *Client) Environments(ctx context.Context) (service.Listed[store.Environment], error) {
+	return call[service.Listed[store.Environment]](ctx, c, "GET", path("environments"), nil)
+}
+
+// Place says that a version runs somewhere.
+func (c *Client) Place(ctx context.Context, ref, environment string, addresses []string, servedAs string) (store.Placement, error) {
+	return call[store.Placement](ctx, c, "POST", path("placements"), map[string]any{"version": ref, "environment": environment, "addresses": addresses, "served_as": servedAs})
+}
+
+// Unplace says that a version runs in an environment no more.
+func (c *Client) Unplace(ctx context.Context, ref, environment string) (store.Placement, error) {
+	return call[store.Placement](ctx, c, "DELETE", path("placements", environment, ref), nil)
+}
+
+// Placements lists what runs where, of one version when a ref is given.
+func (c *Client) Placements(ctx context.Context, ref string) (service.Listed[store.Placement], error) {
+	return call[service.Listed[store.Placement]](ctx, c, "GET", query(path("placements"), "version", ref), nil)
+}
+
+// AddEndpoint adds an endpoint.
+func (c *Client) AddEndpoint(ctx context.Context, e service.NewEndpoint) (store.Endpoint, error) {
+	return call[store.Endpoint](ctx, c, "POST", path("endpoints"), e)
+}
+
+// Endpoints lists endpoints.
+func (c *Client) Endpoints(ctx context.Context) (service.Listed[store.Endpoint], error) {
+	return call[service.Listed[store.Endpoint]](ctx, c, "GET", path("endpoints"), nil)
+}
+
+// Endpoint shows an endpoint.
+func (c *Client) Endpoint(ctx context.Context, name string) (store.Endpoint, error) {
+	return call[store.Endpoint](ctx, c, "GET", path("endpoints", name), nil)
+}
+
+// EndpointNow says what the lanes of an endpoint do now.
+func (c *Client) EndpointNow(ctx context.Context, name string) (service.EndpointNow, error) {
+	return call[service.EndpointNow](ctx, c, "GET", path("endpoints", name, "now"), nil)
+}
+
+// Series says what an endpoint did over time.
+func (c *Client) Series(ctx context.Context, name string, window time.Duration) (service.Series, error) {
+	return call[service.Series](ctx, c, "GET", query(path("endpoints", name, "series"), "window", window.String()), nil)
+}
+
+// Compare puts two versions side by side.
+func (c *Client) Compare(ctx context.Context, endpoint, incumbent, candidate string, window time.Duration) (compare.Comparison, error) {
+	return call[compare.Comparison](ctx, c, "GET", query(path("endpoints", endpoint, "compare"), "incumbent", incumbent, "candidate", candidate, "window", window.String()), nil)
+}
+
+// Splits lists the splits of an endpoint, newest first.
+func (c *Client) Splits(ctx context.Context, endpoint string, p Part) (service.Listed[traffic.Split], error) {
+	return call[service.Listed[traffic.Split]](ctx, c, "GET", query(path("endpoints", endpoint, "splits"), "limit", p.limit(), "cursor", p.Cursor), nil)
+}
+
+// ifMatch is the header that refuses a change decided on another split than `based`;
+// below 0 there is none.
+func ifMatch(based int) []string {
+	if based < 0 {
+		return nil
+	}
+	return []string{"If-Match", strconv.Quote(strconv.Itoa(based))}
+}
+
+// Split makes a new split and puts it in force; based is the split it was decided on,
+// below 0 for any.
+func (c *Client) Split(ctx context.Context, endpoint string, lanes []traffic.Lane, reason string, based int) (traffic.Split, error) {
+	return call[traffic.Split](ctx, c, "POST", path("endpoints", endpoint, "splits"), map[string]any{"lanes": lanes, "reason": reason}, ifMatch(based)...)
+}
+
+// Back returns to an earlier split; 0 is the last without a trial lane.
+func (c *Client) Back(ctx context.Context, endpoint string, to int, reason string, based int) (traffic.Split, error) {
+	return call[traffic.Split](ctx, c, "POST", path("endpoints", endpoint, "back"), map[string]any{"to": to, "reason": reason}, ifMatch(based)...)
+}
+
+// Alerts lists alerts, newest first.
+func (c *Client) Alerts(ctx context.Context, state, endpoint string, p Part) (service.Listed[store.Alert], error) {
+	return call[service.Listed[store.Alert]](ctx, c, "GET", query(path("alerts"), "state", state, "endpoint", endpoint, "limit", p.limit(), "cursor", p.Cursor), nil)
+}
+
+// Alert shows an alert.
+func (c *Client) Alert(ctx context.Context, id string) (store.Alert, error) {
+	return call[store.Alert](ctx, c, "GET", path("alerts", id), nil)
+}
+
+// HandleAlert acknowledges or resolves an alert.
+func (c *Client) HandleAlert(ctx context.Context, id, state, note string) (store.Alert, error) {
+	return call[store.Alert](ctx, c, "POST", path("alerts", id), map[string]string{"state": state, "note": note})
+}
+
+// Audit lists the record, newest first.
+func (c *Client) Audit(ctx context.Context, subject string, p Part) (service.Listed[store.Entry], error) {
+	return call[service.Listed[store.Entry]](ctx, c, "GET", query(path("audit"), "subject", subject, "limit", p.limit(), "cursor", p.Cursor), nil)
+}
