@@ -1,0 +1,261 @@
+// Package cli is the command line. Every command is one file's worth of flags, one call
+// of the client, and one way to print what came back.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"slices"
+	"strings"
+
+	"innerladder/internal/client"
+)
+
+// The exit codes.
+const (
+	Done       = 0
+	Failed     = 1
+	WrongUsage = 2
+	Refused    = 3
+	RolledBack = 4
+	TimedOut   = 5
+)
+
+// Streams are where a command reads and writes.
+type Streams struct {
+	Out, Err io.Writer
+	// Env looks up an environment variable; nil is os.LookupEnv.
+	Env func(string) (string, bool)
+}
+
+// command is one subcommand.
+type command struct {
+	name string
+	// group is the heading under which help lists it.
+	group string
+	// arguments says what follows the options, summary what the command does in one
+	// line, example shows it at work.
+	arguments, summary, example string
+	// least and most bound the number of arguments; most < 0 is no bound.
+	least, most int
+	// setup defines the flags and returns what to run.
+	setup func(*call) func(context.Context) error
+}
+
+// call is one run of a command.
+type call struct {
+	Streams
+	flags *flag.FlagSet
+	// args are the arguments after the flags were taken out.
+	args []string
+	json *bool
+	// configured commands take all their options from the environment too.
+	configured bool
+
+	server, tokenFile *string
+}
+
+// usageError is a wrong use of a command.
+type usageError struct{ text string }
+
+func (e usageError) Error() string { return e.text }
+
+func wrongUse(format string, args ...any) error { return usageError{fmt.Sprintf(format, args...)} }
+
+// commands lists all commands in the order of the job.
+func commands() []command {
+	return slices.Concat(runCommands(), peopleCommands(), registryCommands(), ladderCommands(), placeCommands(), trafficCommands(), watchCommands())
+}
+
+// Run runs a command line, without the program's name, and returns the exit code.
+func Run(ctx context.Context, args []string, s Streams) int {
+	if s.Env == nil {
+		s.Env = os.LookupEnv
+	}
+	all := commands()
+	if len(args) == 0 {
+		help(s.Err, all)
+		return WrongUsage
+	}
+	if args[0] == "help" || args[0] == "-h" || args[0] == "-help" || args[0] == "--help" {
+		if len(args) > 1 {
+			args = []string{strings.Join(args[1:], " "), "-h"}
+		} else {
+			help(s.Out, all)
+			return Done
+		}
+	}
+	cmd, rest := find(all, args)
+	if cmd == nil {
+		fmt.Fprintf(s.Err, "innerladder: there is no command %q; see: innerladder help\n", args[0])
+		return WrongUsage
+	}
+	return cmd.run(ctx, rest, s)
+}
+
+// find takes the command with the most words that args begin with.
+func find(all []command, args []string) (*command, []string) {
+	joined := strings.Fields(strings.Join(args[:min(2, len(args))], " "))
+	for n := min(2, len(joined)); n >= 1; n-- {
+		name := strings.Join(joined[:n], " ")
+		for i := range all {
+			if all[i].name == name {
+				if args[0] == name && n > 1 { // "help endpoint add" came as one argument
+					return &all[i], args[1:]
+				}
+				return &all[i], args[n:]
+			}
+		}
+	}
+	return nil, nil
+}
+
+func (cmd *command) run(ctx context.Context, args []string, s Streams) int {
+	c := &call{Streams: s, flags: flag.NewFlagSet(cmd.name, flag.ContinueOnError)}
+	c.flags.SetOutput(io.Discard)
+	run := cmd.setup(c)
+	err := c.parse(args)
+	if errors.Is(err, flag.ErrHelp) {
+		cmd.help(s.Out, c.flags)
+		return Done
+	}
+	if err == nil && (len(c.args) < cmd.least || (cmd.most >= 0 && len(c.args) > cmd.most)) {
+		err = wrongUse("%d arguments are given; the command takes: %s", len(c.args), strings.TrimSpace("innerladder "+cmd.name+" "+cmd.arguments))
+	}
+	if err != nil {
+		fmt.Fprintf(s.Err, "innerladder %s: %v; see: innerladder help %s\n", cmd.name, err, cmd.name)
+		return WrongUsage
+	}
+	err = run(ctx)
+	if err != nil {
+		fmt.Fprintf(s.Err, "innerladder %s: %v\n", cmd.name, err)
+	}
+	return exitCode(err)
+}
+
+// exitCode says what an error means to a program.
+func exitCode(err error) int {
+	var usage usageError
+	var p *client.Problem
+	switch {
+	case err == nil:
+		return Done
+	case errors.As(err, &usage):
+		return WrongUsage
+	case errors.Is(err, context.DeadlineExceeded):
+		return TimedOut
+	case errors.As(err, &p):
+		switch p.Status {
+		case http.StatusUnprocessableEntity:
+			return WrongUsage
+		case http.StatusConflict, http.StatusPreconditionFailed, http.StatusForbidden:
+			return Refused
+		}
+	}
+	return Failed
+}
+
+// parse takes options from anywhere between the arguments, and from the environment
+// those that are not given. After "--" everything is an argument.
+func (c *call) parse(args []string) error {
+	given := map[string]bool{}
+	for len(args) > 0 {
+		if args[0] == "--" {
+			c.args = append(c.args, args[1:]...)
+			break
+		}
+		if !strings.HasPrefix(args[0], "-") || args[0] == "-" {
+			c.args, args = append(c.args, args[0]), args[1:]
+			continue
+		}
+		if err := c.flags.Parse(args); err != nil {
+			return err
+		}
+		left := c.flags.Args()
+		if used := len(args) - len(left); used > 0 && args[used-1] == "--" {
+			c.args = append(c.args, left...)
+			left = nil
+		}
+		args = left
+	}
+	c.flags.Visit(func(f *flag.Flag) { given[f.Name] = true })
+	var err error
+	c.flags.VisitAll(func(f *flag.Flag) {
+		if !c.configured && !slices.Contains(everywhere, f.Name) {
+			return
+		}
+		name := variable(f.Name)
+		if value, ok := c.Env(name); ok && !given[f.Name] && err == nil {
+			if e := f.Value.Set(value); e != nil {
+				err = wrongUse("%s is %q: %v", name, value, e)
+			}
+		}
+	})
+	return err
+}
+
+// everywhere are the options that every command takes from the environment. What a
+// command is to do must be said on its line; only programs that keep running take all
+// their options from there.
+var everywhere = []string{"server", "token-file", "json"}
+
+// variable is the environment variable of an option.
+func variable(option string) string {
+	return "INNERLADDER_" + strings.ToUpper(strings.ReplaceAll(option, "-", "_"))
+}
+
+func help(w io.Writer, all []command) {
+	fmt.Fprint(w, "Inner Ladder: register model versions, approve them, split traffic, compare, roll back.\n\nUsage: innerladder COMMAND [options] [arguments]\n")
+	group := ""
+	for _, c := range all {
+		if c.group != group {
+			group = c.group
+			fmt.Fprintf(w, "\n%s\n", group)
+		}
+		fmt.Fprintf(w, "  %-17s %s\n", c.name, c.summary)
+	}
+	fmt.Fprint(w, "\nHelp for one command: innerladder help COMMAND\nThe options of serve, demo and standin, and -server and -token-file of all, can be set in the environment: -data as INNERLADDER_DATA.\n"+
+		"Exit codes: 0 done, 1 failed, 2 wrong usage, 3 refused by a gate or rule, 4 rolled back, 5 timed out.\n")
+}
+
+func (cmd *command) help(w io.Writer, flags *flag.FlagSet) {
+	fmt.Fprintf(w, "%s\n\nUsage: %s\n", cmd.summary, strings.TrimSpace("innerladder "+cmd.name+" [options] "+cmd.arguments))
+	fmt.Fprintf(w, "\nExample:\n  %s\n\nOptions:\n", strings.ReplaceAll(cmd.example, "\n", "\n  "))
+	flags.VisitAll(func(f *flag.Flag) {
+		what, text := flag.UnquoteUsage(f)
+		option := "-" + f.Name
+		if what != "" {
+			option += " " + what
+		}
+		if f.DefValue != "" && f.DefValue != "false" && f.DefValue != "0" {
+			text += " (default " + f.DefValue + ")"
+		}
+		fmt.Fprintf(w, "  %-24s %s\n", option, text)
+	})
+}
+
+// printJSON writes a value for machines.
+func (c *call) printJSON(v any) error {
+	enc := json.NewEncoder(c.Out)
+	enc.SetIndent("", "  ")
+	enc.SetEscapeHTML(false)
+	return enc.Encode(v)
+}
+
+// show prints a value as JSON when that was asked for, else as people like it.
+func (c *call) show(v any, people func()) error {
+	if *c.json {
+		return c.printJSON(v)
+	}
+	people()
+	return nil
+}
+
+// say writes a message for people to standard error.
+func (c *call) say(format string, args ...any) { fmt.Fprintf(c.Err, format+"\n", args...) }

@@ -1,0 +1,126 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+	"time"
+
+	"innerladder/internal/client"
+	"innerladder/internal/store"
+)
+
+func placeCommands() []command {
+	return []command{
+		{name: "environment add", group: "Places", arguments: "NAME", summary: "Add a place where versions run", least: 1, most: 1,
+			example: "innerladder environment add plant-north -about \"the north plant's model servers\"",
+			setup: func(c *call) func(context.Context) error {
+				c.connect()
+				about := c.flags.String("about", "", "`TEXT` for people")
+				return func(ctx context.Context) error {
+					cl, err := c.client()
+					if err != nil {
+						return err
+					}
+					e, err := cl.AddEnvironment(ctx, c.args[0], *about)
+					if err != nil {
+						return err
+					}
+					return c.show(e, func() { fmt.Fprintln(c.Out, e.Name) })
+				}
+			}},
+		{name: "environment list", group: "Places", summary: "List the places where versions run", most: 0, example: "innerladder environment list",
+			setup: func(c *call) func(context.Context) error {
+				c.connect()
+				return func(ctx context.Context) error {
+					cl, err := c.client()
+					if err != nil {
+						return err
+					}
+					all, err := cl.Environments(ctx)
+					if err != nil {
+						return err
+					}
+					return c.show(all, func() {
+						t := newTable(c.Out, "ENVIRONMENT", "PLACEMENTS", "ABOUT")
+						for _, e := range all.Items {
+							t.row(e.Name, strconv.Itoa(e.Placements), e.Description)
+						}
+						t.done()
+					})
+				}
+			}},
+		{name: "place", group: "Places", arguments: "REF", summary: "Say that a version runs somewhere, after checking that it does", least: 1, most: 1,
+			example: "innerladder place heat-demand@2 -env plant-north -at http://127.0.0.1:9001",
+			setup: func(c *call) func(context.Context) error {
+				c.connect()
+				env := c.flags.String("env", "", "`ENVIRONMENT` where it runs")
+				var at list
+				c.flags.Var(&at, "at", "`URL` of a model server; may be given several times")
+				as := c.flags.String("as", "", "`NAME` of the model there; the same when not given")
+				return func(ctx context.Context) error {
+					if *env == "" {
+						return wrongUse("no environment is given; use -env")
+					}
+					return c.placement(func(cl *client.Client) (store.Placement, error) { return cl.Place(ctx, c.args[0], *env, at, *as) })
+				}
+			}},
+		{name: "unplace", group: "Places", arguments: "REF", summary: "Say that a version runs somewhere no more", least: 1, most: 1,
+			example: "innerladder unplace heat-demand@1 -env plant-north",
+			setup: func(c *call) func(context.Context) error {
+				c.connect()
+				env := c.flags.String("env", "", "`ENVIRONMENT` it is taken away from")
+				return func(ctx context.Context) error {
+					if *env == "" {
+						return wrongUse("no environment is given; use -env")
+					}
+					return c.placement(func(cl *client.Client) (store.Placement, error) { return cl.Unplace(ctx, c.args[0], *env) })
+				}
+			}},
+		{name: "placements", group: "Places", arguments: "[REF]", summary: "List what runs where, and how it is", most: 1, example: "innerladder placements",
+			setup: func(c *call) func(context.Context) error {
+				c.connect()
+				return func(ctx context.Context) error {
+					cl, err := c.client()
+					if err != nil {
+						return err
+					}
+					all, err := cl.Placements(ctx, strings.Join(c.args, ""))
+					if err != nil {
+						return err
+					}
+					return c.show(all, func() { printPlacements(c.Out, all.Items) })
+				}
+			}},
+	}
+}
+
+func (c *call) placement(do func(*client.Client) (store.Placement, error)) error {
+	cl, err := c.client()
+	if err != nil {
+		return err
+	}
+	p, err := do(cl)
+	if err != nil {
+		return err
+	}
+	return c.show(p, func() { printPlacements(c.Out, []store.Placement{p}) })
+}
+
+func printPlacements(w io.Writer, all []store.Placement) {
+	t := newTable(w, "VERSION", "ENVIRONMENT", "ADDRESS", "HEALTH", "SINCE", "SERVED AS")
+	for _, p := range all {
+		for _, a := range p.Addresses {
+			health := "healthy"
+			if !a.Healthy {
+				health = "UNHEALTHY: " + a.Reason
+			}
+			t.row(p.Version, p.Environment, a.URL, health, ago(time.Since(a.Since)), p.ServedAs)
+		}
+	}
+	t.done()
+}
+
+func sinceNow(t time.Time) time.Duration { return time.Since(t) }

@@ -1,0 +1,169 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"runtime/debug"
+	"strings"
+	"time"
+
+	"innerladder/internal/api"
+	"innerladder/internal/demo"
+	"innerladder/internal/serve"
+	"innerladder/internal/standin"
+
+	"github.com/mattn/go-isatty"
+)
+
+func runCommands() []command {
+	return []command{
+		{name: "serve", group: "Run", summary: "Run the service: console, API and gateway", most: 0, example: "innerladder serve -data ./data", setup: serveCommand},
+		{name: "demo", group: "Run", summary: "Play the whole job with made-up data, model servers and traffic", most: 0, example: "innerladder demo -for 2m", setup: demoCommand},
+		{name: "standin", group: "Run", summary: "Run a simulated model server that computes real predictions", most: 0,
+			example: "innerladder standin -listen 127.0.0.1:9001 -model model.json -delay 20ms", setup: standinCommand},
+		{name: "standin tell", group: "Run", arguments: "URL", summary: "Tell a running stand-in to be slow, to fail, to be biased, or to crash", least: 1, most: 1,
+			example: "innerladder standin tell http://127.0.0.1:9001 -fail 20", setup: tellCommand},
+		{name: "openapi", group: "Run", summary: "Print the OpenAPI document of the API", most: 0, example: "innerladder openapi > openapi.json",
+			setup: func(c *call) func(context.Context) error {
+				return func(context.Context) error {
+					doc, err := api.Document()
+					if err != nil {
+						return err
+					}
+					_, err = fmt.Fprintf(c.Out, "%s\n", doc)
+					return err
+				}
+			}},
+		{name: "version", group: "Run", summary: "Say which build this is", most: 0, example: "innerladder version",
+			setup: func(c *call) func(context.Context) error {
+				return func(context.Context) error {
+					_, err := fmt.Fprintln(c.Out, build())
+					return err
+				}
+			}},
+	}
+}
+
+// build says what the binary was made from.
+func build() string {
+	info, ok := debug.ReadBuildInfo()
+	if !ok {
+		return "innerladder, unknown build"
+	}
+	revision, dirty := "unknown commit", ""
+	for _, s := range info.Settings {
+		switch {
+		case s.Key == "vcs.revision":
+			revision = s.Value[:min(12, len(s.Value))]
+		case s.Key == "vcs.modified" && s.Value == "true":
+			dirty = " with changes"
+		}
+	}
+	return fmt.Sprintf("innerladder %s%s, %s", revision, dirty, info.GoVersion)
+}
+
+// logger writes text to a terminal and JSON anywhere else.
+func logger(w io.Writer, level string) (*slog.Logger, error) {
+	var l slog.Level
+	if err := l.UnmarshalText([]byte(level)); err != nil {
+		return nil, wrongUse("%q is no log level; use debug, info, warn or error", level)
+	}
+	options := &slog.HandlerOptions{Level: l}
+	if f, ok := w.(*os.File); ok && isatty.IsTerminal(f.Fd()) {
+		return slog.New(slog.NewTextHandler(w, options)), nil
+	}
+	return slog.New(slog.NewJSONHandler(w, options)), nil
+}
+
+func serveCommand(c *call) func(context.Context) error {
+	c.configured = true
+	var o serve.Options
+	c.flags.StringVar(&o.Data, "data", "innerladder-data", "`DIR` of everything that is kept")
+	c.flags.StringVar(&o.Listen, "listen", "127.0.0.1:7400", "`ADDRESS` of the console and the API")
+	c.flags.StringVar(&o.Gateway, "gateway", "127.0.0.1:7500", "`ADDRESS` of the gateway, which callers of models call")
+	c.flags.StringVar(&o.FirstPerson, "first-person", "owner", "`NAME` of the owner of a new data directory")
+	c.flags.DurationVar(&o.Timeout, "model-timeout", 30*time.Second, "`DURATION`: how long a model server may take to answer")
+	c.flags.IntVar(&o.Connections, "connections", 512, "`N` connections at most to one model server")
+	c.flags.IntVar(&o.BodyBudget, "body-budget", 1000, "`N` bodies a second of each lane are read, about; counts and latency are always complete")
+	c.flags.DurationVar(&o.Grace, "grace", 20*time.Second, "`DURATION`: how long requests may take to finish when the service stops")
+	level := c.flags.String("log", "info", "`LEVEL`: debug, info, warn or error")
+	return func(ctx context.Context) error {
+		if o.BodyBudget < 1 || o.Connections < 1 || o.Timeout <= 0 || o.Grace < 0 {
+			return wrongUse("-body-budget, -connections and -model-timeout must be above zero")
+		}
+		var err error
+		if o.Log, err = logger(c.Err, *level); err != nil {
+			return err
+		}
+		o.Started = func(listen, gateway, tokenFile string) {
+			fmt.Fprintf(c.Out, "console and API  %s\ngateway          %s\n", listen, gateway)
+			if tokenFile != "" {
+				fmt.Fprintf(c.Out, "first token      %s, of %s; sign in with: innerladder login -server %s -token-file %s\n", tokenFile, o.FirstPerson, listen, tokenFile)
+			}
+		}
+		return serve.Run(ctx, o)
+	}
+}
+
+func demoCommand(c *call) func(context.Context) error {
+	c.configured = true
+	o := demo.Options{Out: c.Out, Err: c.Err}
+	c.flags.StringVar(&o.Data, "data", "", "`DIR` to keep what is made; a new temporary one when not given")
+	c.flags.StringVar(&o.Listen, "listen", "127.0.0.1:7400", "`ADDRESS` of the console and the API")
+	c.flags.StringVar(&o.Gateway, "gateway", "127.0.0.1:7500", "`ADDRESS` of the gateway")
+	c.flags.DurationVar(&o.For, "for", 0, "`DURATION` after which it ends by itself with a summary; it fails when the story did not play out")
+	c.flags.Uint64Var(&o.Seed, "seed", 2024, "`NUMBER`: the same seed gives the same town")
+	c.flags.Float64Var(&o.Rate, "rate", 200, "`N` requests a second to demand-hourly")
+	return func(ctx context.Context) error {
+		if o.Rate <= 0 || o.Rate > 5000 {
+			return wrongUse("a rate of %v requests a second cannot be made; use 1 to 5000", o.Rate)
+		}
+		return demo.Run(ctx, o)
+	}
+}
+
+// behaviour defines the options that say how a stand-in behaves.
+func behaviour(c *call, b *standin.Behaviour) {
+	c.flags.DurationVar(&b.StartAfter, "start-after", 0, "`DURATION` until it is ready")
+	c.flags.DurationVar(&b.Delay, "delay", 0, "`DURATION` that every answer takes longer")
+	c.flags.Float64Var(&b.FailPercent, "fail", 0, "`PERCENT` of requests that fail")
+	c.flags.Float64Var(&b.Bias, "bias", 0, "`NUMBER` that is added to every numeric prediction")
+	c.flags.DurationVar(&b.CrashAfter, "crash-after", 0, "`DURATION` after which the server crashes")
+}
+
+func standinCommand(c *call) func(context.Context) error {
+	c.configured = true
+	var o standin.Options
+	c.flags.StringVar(&o.Listen, "listen", "127.0.0.1:9001", "`ADDRESS` of the model server")
+	c.flags.StringVar(&o.Model, "model", "", "`FILE` of the fitted model")
+	c.flags.StringVar(&o.Name, "name", "", "`NAME` of the model there; that in the file when not given")
+	behaviour(c, &o.Behaviour)
+	return func(ctx context.Context) error {
+		if o.Model == "" {
+			return wrongUse("no model is given; use -model")
+		}
+		if err := o.Behaviour.Check(); err != nil {
+			return wrongUse("%v", err)
+		}
+		o.Started = func(address, model string) { fmt.Fprintf(c.Out, "%s serves %s\n", address, model) }
+		return standin.Run(ctx, o)
+	}
+}
+
+func tellCommand(c *call) func(context.Context) error {
+	var b standin.Behaviour
+	behaviour(c, &b)
+	return func(ctx context.Context) error {
+		if err := b.Check(); err != nil {
+			return wrongUse("%v", err)
+		}
+		if err := standin.Tell(ctx, strings.TrimRight(c.args[0], "/"), b); err != nil {
+			return err
+		}
+		fmt.Fprintln(c.Out, b)
+		return nil
+	}
+}

@@ -1,0 +1,213 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"innerladder/internal/client"
+	"innerladder/internal/core/fault"
+	"innerladder/internal/core/rollout"
+	"innerladder/internal/core/traffic"
+	"innerladder/internal/service"
+)
+
+func trafficCommands() []command {
+	return []command{
+		{name: "endpoint add", group: "Traffic", arguments: "NAME", summary: "Add an endpoint, the stable name that callers call", least: 1, most: 1,
+			example: "innerladder endpoint add demand-hourly -model heat-demand -env plant-north", setup: addEndpoint},
+		{name: "endpoint list", group: "Traffic", summary: "List endpoints and who answers for them", most: 0, example: "innerladder endpoint list", setup: listEndpoints},
+		{name: "endpoint show", group: "Traffic", arguments: "NAME", summary: "Show what the lanes of an endpoint do now", least: 1, most: 1,
+			example: "innerladder endpoint show demand-hourly", setup: showEndpoint},
+		{name: "split", group: "Traffic", arguments: "ENDPOINT REF=PERCENT …", summary: "Make a new split; the first version named is main, the others are on trial", least: 2, most: -1,
+			example: "innerladder split demand-hourly heat-demand@1=90 heat-demand@2=10 -why \"first look\"", setup: split},
+		{name: "splits", group: "Traffic", arguments: "ENDPOINT", summary: "List the splits of an endpoint, newest first", least: 1, most: 1,
+			example: "innerladder splits demand-hourly", setup: splits},
+		{name: "back", group: "Traffic", arguments: "ENDPOINT", summary: "Return to an earlier split: the last without a trial lane, or -to a revision", least: 1, most: 1,
+			example: "innerladder back demand-hourly -why \"complaints from the harbour\"", setup: back},
+	}
+}
+
+func addEndpoint(c *call) func(context.Context) error {
+	c.connect()
+	model := c.flags.String("model", "", "`MODEL` whose versions answer")
+	env := c.flags.String("env", "", "`ENVIRONMENT` where they run")
+	rung := c.flags.String("rung", "", "`RUNG` they must stand on; live when not given")
+	about := c.flags.String("about", "", "`TEXT` for people")
+	usual := rollout.DefaultPlan()
+	errorMargin := c.flags.Float64("error-margin", usual.Guards[0].Margin*100, "`POINTS`: how many percentage points more errors a trial may have")
+	driftMargin := c.flags.Float64("drift-margin", usual.Guards[1].Margin, "`GAP`: how far the cumulative shares of a trial's predictions may differ, 0 to 1")
+	noDrift := c.flags.Bool("no-drift-guard", false, "let a trial predict what it likes")
+	alpha := c.flags.Float64("alpha", usual.Alpha, "`CHANCE` that the guards ever end a harmless trial")
+	return func(ctx context.Context) error {
+		if *model == "" || *env == "" {
+			return wrongUse("an endpoint needs -model and -env")
+		}
+		plan := rollout.Plan{Alpha: *alpha, Guards: []rollout.Guard{{Signal: rollout.ErrorRate, Margin: *errorMargin / 100}}}
+		if !*noDrift {
+			plan.Guards = append(plan.Guards, rollout.Guard{Signal: rollout.PredictionDrift, Margin: *driftMargin})
+		}
+		cl, err := c.client()
+		if err != nil {
+			return err
+		}
+		e, err := cl.AddEndpoint(ctx, service.NewEndpoint{Name: c.args[0], Model: *model, Environment: *env, Rung: *rung, Description: *about, Plan: &plan})
+		if err != nil {
+			return err
+		}
+		return c.show(e, func() { fmt.Fprintln(c.Out, e.Name) })
+	}
+}
+
+func listEndpoints(c *call) func(context.Context) error {
+	c.connect()
+	return func(ctx context.Context) error {
+		cl, err := c.client()
+		if err != nil {
+			return err
+		}
+		all, err := cl.Endpoints(ctx)
+		if err != nil {
+			return err
+		}
+		return c.show(all, func() {
+			t := newTable(c.Out, "ENDPOINT", "MODEL", "ENVIRONMENT", "SPLIT", "LANES", "SINCE")
+			for _, e := range all.Items {
+				if e.Split == nil {
+					t.row(e.Name, e.Model, e.Environment, "", "nothing answers yet", "")
+					continue
+				}
+				t.row(e.Name, e.Model, e.Environment, "#"+strconv.Itoa(e.Split.Number), e.Split.String(), ago(sinceNow(e.Split.MadeAt)))
+			}
+			t.done()
+		})
+	}
+}
+
+func showEndpoint(c *call) func(context.Context) error {
+	c.connect()
+	return func(ctx context.Context) error {
+		cl, err := c.client()
+		if err != nil {
+			return err
+		}
+		e, err := cl.Endpoint(ctx, c.args[0])
+		if err != nil {
+			return err
+		}
+		now, err := cl.EndpointNow(ctx, c.args[0])
+		if err != nil {
+			return err
+		}
+		return c.show(now, func() {
+			facts(c.Out, "endpoint", e.Name, "model", e.Model, "environment", e.Environment, "demands", e.Rung, "about", e.Description)
+			if e.Split == nil {
+				fmt.Fprintf(c.Out, "\nnothing answers yet; make a split with: innerladder split %s %s@NUMBER=100\n", e.Name, e.Model)
+				return
+			}
+			fmt.Fprintf(c.Out, "\n#%d by %s, %s %s\n\n", e.Split.Number, e.Split.Author, moment(e.Split.MadeAt), quote(e.Split.Reason))
+			t := newTable(c.Out, "LANE", "VERSION", "SHARE", "HEALTH", "REQUESTS", "FAILED", "A SECOND", "ERRORS NOW", "P50", "P95", "P99")
+			for _, l := range now.Lanes {
+				health := "healthy"
+				if !l.Healthy {
+					health = "UNHEALTHY"
+				}
+				t.row(string(l.Kind), l.Version, traffic.Percent(l.Share), health, count(l.Requests), count(l.Failed), fmt.Sprintf("%.1f", l.Rate), percent(l.ErrorRate), millis(l.P50), millis(l.P95), millis(l.P99))
+			}
+			t.done()
+			if len(now.Guards) > 0 {
+				fmt.Fprintln(c.Out, "\nguards")
+			}
+			for _, g := range now.Guards {
+				fmt.Fprintf(c.Out, "  %-16s %3.0f %% of what rolls back: %s %s\n", g.Signal, g.Progress*100, g.Version, g.Sentence)
+			}
+		})
+	}
+}
+
+// parseLanes reads REF=PERCENT arguments; the first is main.
+func parseLanes(args []string) ([]traffic.Lane, error) {
+	lanes := make([]traffic.Lane, len(args))
+	for i, arg := range args {
+		ref, share, ok := strings.Cut(arg, "=")
+		if !ok {
+			return nil, wrongUse("%q is no lane; write REF=PERCENT, such as heat-demand@1=90", arg)
+		}
+		points, err := traffic.ParsePercent("share", share)
+		if err != nil {
+			return nil, wrongUse("%v", err)
+		}
+		lanes[i] = traffic.Lane{Kind: traffic.Trial, Version: ref, Share: points}
+	}
+	lanes[0].Kind = traffic.Main
+	if err := traffic.CheckLanes(lanes); err != nil && fault.Is(err, fault.Invalid) {
+		return nil, wrongUse("%v", err)
+	}
+	return lanes, nil
+}
+
+func split(c *call) func(context.Context) error {
+	c.connect()
+	why := c.flags.String("why", "", "`TEXT`: why")
+	based := c.flags.Int("if", -1, "`NUMBER` of the split it was decided on; refused when another is in force")
+	return func(ctx context.Context) error {
+		lanes, err := parseLanes(c.args[1:])
+		if err != nil {
+			return err
+		}
+		return c.newSplit(func(cl *client.Client) (traffic.Split, error) { return cl.Split(ctx, c.args[0], lanes, *why, *based) })
+	}
+}
+
+func back(c *call) func(context.Context) error {
+	c.connect()
+	why := c.flags.String("why", "", "`TEXT`: why; needed")
+	to := c.flags.Int("to", 0, "`REVISION` to return to; the last without a trial lane when not given")
+	based := c.flags.Int("if", -1, "`NUMBER` of the split it was decided on; refused when another is in force")
+	return func(ctx context.Context) error {
+		return c.newSplit(func(cl *client.Client) (traffic.Split, error) { return cl.Back(ctx, c.args[0], *to, *why, *based) })
+	}
+}
+
+func (c *call) newSplit(do func(*client.Client) (traffic.Split, error)) error {
+	cl, err := c.client()
+	if err != nil {
+		return err
+	}
+	s, err := do(cl)
+	if err != nil {
+		return err
+	}
+	return c.show(s, func() {
+		fmt.Fprintf(c.Out, "%s#%d is in force: %s\n", s.Endpoint, s.Number, s.String())
+	})
+}
+
+func splits(c *call) func(context.Context) error {
+	c.connect()
+	limit := c.flags.Int("limit", 20, "`N` rows at most")
+	cursor := c.flags.String("cursor", "", "`CURSOR` that the part before ended with")
+	return func(ctx context.Context) error {
+		cl, err := c.client()
+		if err != nil {
+			return err
+		}
+		all, err := cl.Splits(ctx, c.args[0], client.Part{Limit: *limit, Cursor: *cursor})
+		if err != nil {
+			return err
+		}
+		return c.show(all, func() {
+			t := newTable(c.Out, "SPLIT", "LANES", "RETURNS TO", "BY", "WHEN", "WHY")
+			for _, s := range all.Items {
+				returns := ""
+				if s.ReturnsTo > 0 {
+					returns = "#" + strconv.Itoa(s.ReturnsTo)
+				}
+				t.row("#"+strconv.Itoa(s.Number), s.String(), returns, s.Author, ago(sinceNow(s.MadeAt)), s.Reason)
+			}
+			t.done()
+			c.more(all.Next)
+		})
+	}
+}

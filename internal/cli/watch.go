@@ -1,0 +1,226 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"innerladder/internal/client"
+	"innerladder/internal/core/compare"
+	"innerladder/internal/store"
+)
+
+func watchCommands() []command {
+	return []command{
+		{name: "compare", group: "Watch", arguments: "ENDPOINT INCUMBENT CANDIDATE", summary: "Put two versions that answer for an endpoint side by side", least: 3, most: 3,
+			example: "innerladder compare demand-hourly heat-demand@1 heat-demand@2 -window 10m",
+			setup: func(c *call) func(context.Context) error {
+				c.connect()
+				window := c.flags.Duration("window", 15*time.Minute, "`DURATION`: how far back")
+				return func(ctx context.Context) error {
+					cl, err := c.client()
+					if err != nil {
+						return err
+					}
+					r, err := cl.Compare(ctx, c.args[0], c.args[1], c.args[2], *window)
+					if err != nil {
+						return err
+					}
+					return c.show(r, func() { printComparison(c.Out, r) })
+				}
+			}},
+		{name: "alerts", group: "Watch", summary: "List alerts, newest first", most: 0, example: "innerladder alerts -state open",
+			setup: func(c *call) func(context.Context) error {
+				c.connect()
+				state := c.flags.String("state", "", "`STATE`: only open, acknowledged or resolved")
+				endpoint := c.flags.String("endpoint", "", "`ENDPOINT`: only of this one")
+				return func(ctx context.Context) error {
+					cl, err := c.client()
+					if err != nil {
+						return err
+					}
+					all, err := cl.Alerts(ctx, *state, *endpoint, client.Part{})
+					if err != nil {
+						return err
+					}
+					return c.show(all, func() {
+						if len(all.Items) == 0 {
+							c.say("there are no alerts")
+						}
+						for i, a := range all.Items {
+							if i > 0 {
+								fmt.Fprintln(c.Out)
+							}
+							printAlert(c.Out, a)
+						}
+					})
+				}
+			}},
+		{name: "alert", group: "Watch", arguments: "A-NUMBER", summary: "Acknowledge or resolve an alert", least: 1, most: 1,
+			example: "innerladder alert A-1 -resolve -note \"the version was withdrawn\"",
+			setup: func(c *call) func(context.Context) error {
+				c.connect()
+				acknowledge := c.flags.Bool("acknowledge", false, "say that you have seen it")
+				resolve := c.flags.Bool("resolve", false, "say that it is dealt with")
+				note := c.flags.String("note", "", "`TEXT` for the record")
+				return func(ctx context.Context) error {
+					if *acknowledge == *resolve {
+						return wrongUse("say either -acknowledge or -resolve")
+					}
+					cl, err := c.client()
+					if err != nil {
+						return err
+					}
+					state := "acknowledged"
+					if *resolve {
+						state = "resolved"
+					}
+					a, err := cl.HandleAlert(ctx, c.args[0], state, *note)
+					if err != nil {
+						return err
+					}
+					return c.show(a, func() { printAlert(c.Out, a) })
+				}
+			}},
+		{name: "log", group: "Watch", arguments: "[SUBJECT]", summary: "Who did what, when and why, newest first", most: 1,
+			example: "innerladder log demand-hourly",
+			setup: func(c *call) func(context.Context) error {
+				c.connect()
+				limit := c.flags.Int("limit", 20, "`N` rows at most")
+				cursor := c.flags.String("cursor", "", "`CURSOR` that the part before ended with")
+				return func(ctx context.Context) error {
+					cl, err := c.client()
+					if err != nil {
+						return err
+					}
+					all, err := cl.Audit(ctx, strings.Join(c.args, ""), client.Part{Limit: *limit, Cursor: *cursor})
+					if err != nil {
+						return err
+					}
+					return c.show(all, func() {
+						t := newTable(c.Out, "WHEN", "WHO", "WHAT", "WHY")
+						for _, e := range all.Items {
+							why := e.Reason
+							if strings.Contains(e.Sentence, why) {
+								why = ""
+							}
+							t.row(e.At.Format("2006-01-02 15:04:05"), e.Actor, e.Sentence, why)
+						}
+						t.done()
+						c.more(all.Next)
+					})
+				}
+			}},
+	}
+}
+
+func printAlert(w io.Writer, a store.Alert) {
+	fmt.Fprintf(w, "%s  %s, %s\n", a.ID, strings.ReplaceAll(a.Kind, "_", " "), a.State)
+	handled := ""
+	if a.HandledAt != nil {
+		handled = a.HandledBy + ", " + moment(*a.HandledAt) + " " + quote(a.Note)
+	}
+	facts(w, "  endpoint", a.Endpoint, "  about", a.Subject, "  signal", a.Signal, "  raised", moment(a.RaisedAt), "  "+a.State+" by", handled)
+	fmt.Fprintf(w, "  %s\n", a.Sentence)
+}
+
+func printComparison(w io.Writer, r compare.Comparison) {
+	fmt.Fprintf(w, "%s, %s to %s\n\n", r.Endpoint, r.From.Format("2006-01-02 15:04"), r.To.Format("15:04:05 UTC"))
+	if r.Mismatch != "" {
+		fmt.Fprintf(w, "MISMATCH: %s\n\n", r.Mismatch)
+	}
+	t := newTable(w, "", r.Incumbent, "95 %", r.Candidate, "95 %", "DIFFERENCE", "95 %", "VERDICT")
+	t.row("requests", count(r.IncumbentRequests), "", count(r.CandidateRequests), "", "", "", "")
+	for _, row := range r.Rows {
+		one, difference := percent, func(x float64) string { return fmt.Sprintf("%+.2f points", x*100) }
+		ends := func(x float64) string { return fmt.Sprintf("%.2f", x*100) }
+		if row.Unit == "ms" {
+			one, difference = millis, func(x float64) string { return fmt.Sprintf("× %.2f", x) }
+			ends = func(x float64) string { return fmt.Sprintf("%.1f", x) }
+		}
+		of := func(low, high *float64, write func(float64) string) string {
+			if low == nil && high == nil {
+				return ""
+			}
+			return end(low, write) + " … " + end(high, write)
+		}
+		relation := ends
+		if row.Relation == "ratio" {
+			relation = func(x float64) string { return fmt.Sprintf("%.2f", x) }
+		}
+		t.row(row.Signal, one(row.Incumbent), of(row.IncumbentLow, row.IncumbentHigh, ends), one(row.Candidate), of(row.CandidateLow, row.CandidateHigh, ends),
+			difference(row.Difference), of(row.Low, row.High, relation), string(row.Verdict))
+	}
+	t.done()
+	for _, d := range r.Predictions {
+		printDistribution(w, d, r.Incumbent, r.Candidate)
+	}
+	fmt.Fprintf(w, "\n%s\n", r.Sentence)
+	for _, n := range r.Notes {
+		fmt.Fprintf(w, "%s\n", n)
+	}
+}
+
+func end(x *float64, write func(float64) string) string {
+	if x == nil {
+		return "?"
+	}
+	return write(*x)
+}
+
+// widest is the length of the longest bar.
+const widest = 28
+
+// printDistribution draws an output back to back: the incumbent to the left of the
+// axis, the candidate to the right.
+func printDistribution(w io.Writer, d compare.Distribution, incumbent, candidate string) {
+	m := d.Movement
+	unit := d.Unit
+	if unit != "" {
+		unit = " " + unit
+	}
+	fmt.Fprintf(w, "\npredictions of %s: %s", d.Column, m.Verdict)
+	if m.Numeric {
+		fmt.Fprintf(w, "; mean shift %+.3g%s, Wasserstein %.3g%s, Jensen–Shannon %.3f", m.MeanShift, unit, m.Wasserstein, unit, m.JensenShannon)
+	} else {
+		fmt.Fprintf(w, "; Jensen–Shannon %.3f, G %.1f (p %.2g)", m.JensenShannon, m.G, m.GP)
+	}
+	fmt.Fprintf(w, "\n\n%*s | %s\n", widest, incumbent, candidate)
+	labels := cellNames(d)
+	share := func(counts []uint64, i int) float64 {
+		var n uint64
+		for _, k := range counts {
+			n += k
+		}
+		if n == 0 {
+			return 0
+		}
+		return float64(counts[i]) / float64(n)
+	}
+	most := 0.0
+	for i := range labels {
+		most = max(most, share(d.Incumbent, i), share(d.Candidate, i))
+	}
+	for i, label := range labels {
+		a, b := share(d.Incumbent, i), share(d.Candidate, i)
+		if a == 0 && b == 0 {
+			continue
+		}
+		left, right := int(a/most*widest+0.5), int(b/most*widest+0.5)
+		fmt.Fprintf(w, "%s%s | %-*s %s%s\n", strings.Repeat(" ", widest-left), strings.Repeat("█", left), widest, strings.Repeat("▒", right), label, unit)
+	}
+}
+
+// cellNames names the cells of a distribution.
+func cellNames(d compare.Distribution) []string {
+	if len(d.Edges) == 0 {
+		return append(append([]string{}, d.Levels...), "other")
+	}
+	names := []string{"below " + number(d.Edges[0])}
+	for i := range len(d.Edges) - 1 {
+		names = append(names, fmt.Sprintf("%.4g to %.4g", d.Edges[i], d.Edges[i+1]))
+	}
+	return append(names, "above "+number(d.Edges[len(d.Edges)-1]))
+}

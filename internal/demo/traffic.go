@@ -1,0 +1,118 @@
+package demo
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"io"
+	"net/http"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"innerladder/internal/core/registry"
+	"innerladder/internal/gateway"
+	"innerladder/internal/oip"
+	"innerladder/internal/standin"
+)
+
+// callers are the programs that call one endpoint at a steady rate.
+type callers struct {
+	url    string
+	bodies [][]byte
+	rate   float64
+
+	sent, failed, late atomic.Uint64
+	mu                 sync.Mutex
+	// answered counts answers by the version that gave them.
+	answered map[string]uint64
+}
+
+// workers bounds the requests under way to one endpoint.
+const workers = 32
+
+// request makes the protocol's request for one row.
+func request(inputs []registry.Column, row standin.Row) []byte {
+	r := oip.InferRequest{}
+	datatypes := map[registry.Type]string{registry.Number: "FP64", registry.Integer: "INT64", registry.Text: "BYTES"}
+	for _, c := range inputs {
+		r.Inputs = append(r.Inputs, oip.Tensor{Name: c.Name, Shape: []int64{1}, Datatype: datatypes[c.Type], Data: oip.Data{row[c.Name]}})
+	}
+	b, err := json.Marshal(r)
+	if err != nil {
+		panic(err) // rows hold numbers and texts only
+	}
+	return b
+}
+
+func newCallers(gatewayURL, endpoint string, rate float64, inputs []registry.Column, examples []example) *callers {
+	c := &callers{url: gatewayURL + oip.ModelPath(endpoint) + "/infer", rate: rate, answered: map[string]uint64{}}
+	for _, e := range examples {
+		c.bodies = append(c.bodies, request(inputs, e.row))
+	}
+	return c
+}
+
+// run calls until ctx is done. It keeps to the clock: a slow answer does not lower the
+// rate until all workers are busy, and then what is late is counted.
+func (c *callers) run(ctx context.Context) {
+	jobs := make(chan []byte, workers)
+	client := &http.Client{Timeout: 35 * time.Second, Transport: &http.Transport{MaxIdleConnsPerHost: workers}}
+	var wait sync.WaitGroup
+	for range workers {
+		wait.Go(func() {
+			for body := range jobs {
+				c.call(client, body)
+			}
+		})
+	}
+	begin := time.Now()
+	tick := time.NewTicker(5 * time.Millisecond)
+	defer tick.Stop()
+	for made := 0; ; {
+		select {
+		case now := <-tick.C:
+			for due := int(now.Sub(begin).Seconds() * c.rate); made < due; made++ {
+				select {
+				case jobs <- c.bodies[made%len(c.bodies)]:
+				default:
+					c.late.Add(1)
+				}
+			}
+			continue
+		case <-ctx.Done():
+		}
+		break
+	}
+	close(jobs)
+	wait.Wait()
+}
+
+func (c *callers) call(client *http.Client, body []byte) {
+	c.sent.Add(1)
+	res, err := client.Post(c.url, "application/json", bytes.NewReader(body))
+	if err != nil {
+		c.failed.Add(1)
+		return
+	}
+	defer res.Body.Close()
+	_, _ = io.Copy(io.Discard, res.Body)
+	if res.StatusCode != http.StatusOK {
+		c.failed.Add(1)
+		return
+	}
+	c.mu.Lock()
+	c.answered[res.Header.Get(gateway.VersionHeader)]++
+	c.mu.Unlock()
+}
+
+// byVersion returns how many answers each version gave so far.
+func (c *callers) byVersion() map[string]uint64 {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	out := map[string]uint64{}
+	for k, v := range c.answered {
+		out[k] = v
+	}
+	return out
+}
