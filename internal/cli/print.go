@@ -19,7 +19,7 @@ type table struct{ w *tabwriter.Writer }
 
 func newTable(w io.Writer, heading ...string) *table {
 	t := &table{tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)}
-	t.row(heading...)
+	fmt.Fprintln(t.w, strings.Join(heading, "\t"))
 	return t
 }
 

@@ -20,6 +20,10 @@ const (
 	// binsAfter is how many values of the main lane choose the bins of a column that
 	// has no reference profile.
 	binsAfter = 1000
+	// mostColumns is how many columns of an endpoint are counted on either side, and
+	// longestName how long their names may be: callers choose both.
+	mostColumns = 512
+	longestName = 128
 	// mostPending is how many values wait for their bins at most.
 	mostPending = 5000
 )
@@ -102,6 +106,10 @@ func (r *Recorder) countValue(l *Lane, c store.Column, value any) {
 	}
 	p := r.scales.pending[c]
 	if p == nil {
+		if r.scales.columns[c.Endpoint] >= mostColumns || len(c.Name) > longestName {
+			return
+		}
+		r.scales.columns[c.Endpoint]++
 		p = &pending{}
 		r.scales.pending[c] = p
 	}

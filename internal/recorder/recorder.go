@@ -41,6 +41,8 @@ type Recorder struct {
 		sync.Mutex
 		bins    map[store.Column]sketch.Bins
 		pending map[store.Column]*pending
+		// columns counts the columns of each endpoint.
+		columns map[string]int
 		// fresh are bins that wait to be written.
 		fresh []store.FixedBins
 	}
@@ -56,6 +58,7 @@ func New(ctx context.Context, signals *store.Signals, log *slog.Logger, budget i
 		lanes: map[store.LaneKey]*Lane{}, gone: map[Total]sketch.Counts{}}
 	r.scales.bins = map[store.Column]sketch.Bins{}
 	r.scales.pending = map[store.Column]*pending{}
+	r.scales.columns = map[string]int{}
 	all, err := signals.AllBins(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("reading the bins: %w", err)

@@ -173,3 +173,14 @@ func TestStoppingReadsWhatIsQueued(t *testing.T) {
 		t.Errorf("bins: %+v, %v", all, err)
 	}
 }
+
+func TestCallersCannotFillTheMemory(t *testing.T) {
+	r, _ := start(t, filepath.Join(t.TempDir(), "s.db"), 100)
+	l := lane(t, r, "main", "heat-demand@1")
+	for i := range 2 * mostColumns {
+		r.read(bodies{l, fmt.Appendf(nil, `{"inputs":[{"name":"x%d","shape":[1],"datatype":"FP64","data":[1e999]}]}`, i), []byte(`{"outputs":[]}`)})
+	}
+	if n := len(r.scales.pending); n > mostColumns {
+		t.Errorf("%d columns wait for bins", n)
+	}
+}

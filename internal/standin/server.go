@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"math/rand/v2"
 	"net"
 	"net/http"
@@ -187,8 +188,8 @@ func (s *server) infer(c fiber.Ctx) error {
 	}
 	b := s.behaviour.Load()
 	if b.Delay > 0 {
-		// A real server's time varies; so does this one's, by a tenth.
-		time.Sleep(time.Duration(float64(b.Delay) * (0.9 + 0.2*rand.Float64())))
+		// A real server's time varies, mostly upwards; so does this one's.
+		time.Sleep(time.Duration(float64(b.Delay) * math.Exp(0.22*rand.NormFloat64())))
 	}
 	if rand.Float64()*100 < b.FailPercent {
 		return refuse(c, 500, "told to fail")

@@ -26,6 +26,9 @@ const (
 	errorMargin = 0.005
 	// latencyMargin is a ratio of latencies that does not matter.
 	latencyMargin = 1.10
+	// latencyFloor is a difference of latencies in ms that does not matter, whatever the
+	// ratio.
+	latencyFloor = 0.5
 )
 
 // Verdict is what a difference amounts to.
@@ -204,6 +207,9 @@ func latencyRow(signal string, p float64, a, b *sketch.Quantiles) Row {
 	r.Verdict = judge(d, 1, 1/latencyMargin, latencyMargin)
 	name := strings.TrimPrefix(signal, "latency_")
 	switch {
+	case ib.High-ia.Low <= latencyFloor && ia.High-ib.Low <= latencyFloor:
+		r.Verdict = Same
+		r.Sentence = fmt.Sprintf("No difference that matters: %s is less than %v ms apart.", name, latencyFloor)
 	case !d.Bounded() || d.Low == 0:
 		r.Verdict = NotEnough
 		r.Sentence = fmt.Sprintf("Not enough answers to bound %s on both sides (%d and %d).", name, a.Count(), b.Count())

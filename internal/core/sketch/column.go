@@ -3,6 +3,7 @@ package sketch
 import (
 	"fmt"
 	"math"
+	"slices"
 )
 
 // Column summarises the values of one input or output: a histogram on given bins,
@@ -17,15 +18,23 @@ type Column struct {
 	Other   uint64 `json:"other,omitempty"`
 	Missing uint64 `json:"missing,omitempty"`
 
-	Sum          float64 `json:"sum,omitempty"`
-	SumOfSquares float64 `json:"sum_of_squares,omitempty"`
+	// Sums are those of the numbers in each cell, in the order of Cells: with them a
+	// column keeps the mean of every cell, and its own exactly.
+	Sums         []float64 `json:"sums,omitempty"`
+	SumOfSquares float64   `json:"sum_of_squares,omitempty"`
 	// Min and Max hold only when some number was counted.
 	Min float64 `json:"min,omitempty"`
 	Max float64 `json:"max,omitempty"`
 }
 
 // NewColumn returns an empty column on bins.
-func NewColumn(b Bins) *Column { return &Column{Bins: b, Counts: make([]uint64, b.Len())} }
+func NewColumn(b Bins) *Column {
+	c := &Column{Bins: b, Counts: make([]uint64, b.Len())}
+	if b.Numeric() {
+		c.Sums = make([]float64, b.Len()+2)
+	}
+	return c
+}
 
 // ColumnOf counts numbers on bins; NaN counts as missing.
 func ColumnOf(b Bins, values []float64) *Column {
@@ -48,21 +57,27 @@ func (c *Column) Seen() uint64 {
 // Total is Seen plus the missing ones.
 func (c *Column) Total() uint64 { return c.Seen() + c.Missing }
 
+// mostMoment is the largest number that takes part in sums and extremes. Larger ones,
+// infinities too, are counted below or above the edges only: a sum of them would
+// overflow.
+const mostMoment = 1e120
+
 // AddNumber counts one number; NaN counts as missing.
 func (c *Column) AddNumber(x float64) {
 	if math.IsNaN(x) || !c.Bins.Numeric() {
 		c.Missing++
 		return
 	}
-	if c.Seen() == 0 {
-		c.Min, c.Max = x, x
-	}
-	c.Min, c.Max = math.Min(c.Min, x), math.Max(c.Max, x)
-	if !math.IsInf(x, 0) {
-		c.Sum += x
+	i := c.Bins.number(x)
+	if math.Abs(x) <= mostMoment {
+		if c.Seen() == 0 {
+			c.Min, c.Max = x, x
+		}
+		c.Min, c.Max = math.Min(c.Min, x), math.Max(c.Max, x)
+		c.Sums[i+1] += x
 		c.SumOfSquares += x * x
 	}
-	switch i := c.Bins.number(x); {
+	switch {
 	case i < 0:
 		c.Under++
 	case i >= len(c.Counts):
@@ -106,7 +121,9 @@ func (c *Column) Merge(o *Column) error {
 	c.Over += o.Over
 	c.Other += o.Other
 	c.Missing += o.Missing
-	c.Sum += o.Sum
+	for i, x := range o.Sums {
+		c.Sums[i] += x
+	}
 	c.SumOfSquares += o.SumOfSquares
 	return nil
 }
@@ -114,7 +131,8 @@ func (c *Column) Merge(o *Column) error {
 // Clone returns an independent copy; the bins are shared, they never change.
 func (c *Column) Clone() *Column {
 	d := *c
-	d.Counts = append([]uint64(nil), c.Counts...)
+	d.Counts = slices.Clone(c.Counts)
+	d.Sums = slices.Clone(c.Sums)
 	return &d
 }
 
@@ -132,7 +150,13 @@ func (c *Column) Cells() []uint64 {
 }
 
 // Mean is the mean of the numbers counted, NaN when there are none.
-func (c *Column) Mean() float64 { return c.Sum / float64(c.Seen()) }
+func (c *Column) Mean() float64 {
+	sum := 0.0
+	for _, x := range c.Sums {
+		sum += x
+	}
+	return sum / float64(c.Seen())
+}
 
 // StandardDeviation is that of the numbers counted (divisor n), NaN when there are none.
 func (c *Column) StandardDeviation() float64 {
