@@ -87,12 +87,15 @@ func required(p jsonschema.InterceptPropParams) error {
 		return nil
 	}
 	tag, ok := p.Field.Tag.Lookup("json")
-	if !ok || tag == "-" || strings.Contains(tag, "omitempty") {
+	if !ok || tag == "-" {
 		return nil
 	}
-	// A slice or map that is always there is never null.
+	// What is there is never null: empty members are left out, or are empty lists.
 	if p.PropertySchema != nil {
 		p.PropertySchema.RemoveType(jsonschema.Null)
+	}
+	if strings.Contains(tag, "omitempty") {
+		return nil
 	}
 	if !slices.Contains(p.ParentSchema.Required, p.Name) {
 		p.ParentSchema.Required = append(p.ParentSchema.Required, p.Name)

@@ -19,6 +19,7 @@ type child struct {
 	name string
 	cmd  *exec.Cmd
 	out  *bufio.Reader
+	log  string
 	done chan struct{}
 	err  error
 }
@@ -38,7 +39,7 @@ func start(name, logs string, args ...string) (*child, error) {
 		return nil, err
 	}
 	defer log.Close()
-	c := &child{name: name, cmd: exec.Command(self, args...), done: make(chan struct{})}
+	c := &child{name: name, cmd: exec.Command(self, args...), log: log.Name(), done: make(chan struct{})}
 	c.cmd.Stderr = log
 	c.cmd.SysProcAttr = apart()
 	read, write, err := os.Pipe()
@@ -75,7 +76,7 @@ func (c *child) line(ctx context.Context) (string, error) {
 			return "", s.err
 		}
 		if s.err != nil {
-			return "", fmt.Errorf("%s ended before it was ready; its log says why", c.name)
+			return "", fmt.Errorf("%s ended before it was ready: %s", c.name, c.lastWords())
 		}
 		return s.text, nil
 	case <-time.After(startWithin):
@@ -83,6 +84,16 @@ func (c *child) line(ctx context.Context) (string, error) {
 	case <-ctx.Done():
 		return "", ctx.Err()
 	}
+}
+
+// lastWords is the last line of the child's log.
+func (c *child) lastWords() string {
+	b, err := os.ReadFile(c.log)
+	if err != nil {
+		return "and its log cannot be read: " + err.Error()
+	}
+	lines := strings.Split(strings.TrimSpace(string(b)), "\n")
+	return lines[len(lines)-1]
 }
 
 // stop asks the child to end and waits for it; one that does not is killed.

@@ -193,7 +193,7 @@ func (p *play) startService(ctx context.Context) error {
 	for _, into := range []*string{&p.server, &p.gateway} {
 		said, err := c.line(ctx)
 		if err != nil {
-			return fmt.Errorf("%w: %s", err, filepath.Join(p.Data, "logs", "service.log"))
+			return err
 		}
 		*into = said[strings.LastIndex(said, " ")+1:]
 	}

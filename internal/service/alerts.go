@@ -27,7 +27,7 @@ func (s *Service) raise(ctx context.Context, t *tx, a *store.Alert) error {
 	if err := t.AddAlert(ctx, a); err != nil {
 		return err
 	}
-	return t.note(ctx, entry{Kind: "alert.raised", Subject: a.Endpoint, Sentence: fmt.Sprintf("%s was raised: %s %s.", a.ID, a.Subject, map[string]string{"rolled_back": "was rolled back", "placement_unhealthy": "is not healthy"}[a.Kind]), Reason: a.Sentence, After: a})
+	return t.note(ctx, entry{Kind: "alert.raised", Subject: a.Endpoint, Sentence: fmt.Sprintf("%s was raised: %s %s.", a.ID, a.Subject, map[string]string{"rolled_back": "was rolled back", "placement_unhealthy": "is not healthy"}[a.Kind]), After: a})
 }
 
 // resolveAlerts resolves the alerts of a kind about a subject by itself.

@@ -50,6 +50,12 @@ func (d Need) Lacking(n, distinct uint64) string {
 	return strings.Join(lacks, ", ")
 }
 
+// Met is how far n observations of so many distinct inputs are on the way to being
+// enough, from 0 to 1.
+func (d Need) Met(n, distinct uint64) float64 {
+	return min(1, float64(n)/float64(max(1, d.Observations)), float64(distinct)/float64(max(1, d.Distinct)))
+}
+
 // Sample is one side of a comparison of a column: what was counted and from how many
 // distinct inputs.
 type Sample struct {

@@ -29,7 +29,7 @@ type Ladder struct {
 // Default serves a team that has set nothing up.
 func Default() Ladder {
 	return Ladder{Rungs: []Rung{
-		{Name: "draft", Meaning: "registered, nothing asked yet"},
+		{Name: "draft", Meaning: "registered, nothing asked yet", Gate: []Requirement{}},
 		{Name: "proven", Meaning: "its bytes are here and it was measured", Gate: []Requirement{{Kind: ArtifactStored}, {Kind: MetricRecorded}}},
 		{Name: "rehearsal", Meaning: "may run beside the live ones", Gate: []Requirement{{Kind: SignatureNotBroken}}},
 		{Name: "live", Meaning: "may answer real traffic", Gate: []Requirement{{Kind: SignOffs, Count: 1}}},

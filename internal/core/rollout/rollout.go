@@ -207,8 +207,9 @@ func readDrift(g Guard, main, trial Lane, alpha float64) Reading {
 		lacking := drift.DefaultNeed.Lacking(min(p.Seen(), q.Seen()), min(main.Distinct, trial.Distinct))
 		switch {
 		case lacking != "":
-			// A guard never fires on too little or too repetitive data.
-			r.Progress = math.Min(r.Progress, 0.99)
+			// A guard never fires on too little or too repetitive data, and has come no
+			// further than its data has.
+			r.Progress = math.Min(r.Progress, drift.DefaultNeed.Met(min(p.Seen(), q.Seen()), min(main.Distinct, trial.Distinct)))
 			r.Sentence = fmt.Sprintf("predicts %s; not enough to tell: %s.", name, lacking)
 		case gap.Low > g.Margin:
 			r.Sentence = fmt.Sprintf("predicts another %s: the cumulative shares differ by %.2f, surely by %.2f, and %.2f is allowed.%s",

@@ -1,0 +1,74 @@
+// Command shots takes pictures of the console of a service that runs, for docs and for
+// looking at.
+//
+//	go run ./test/shots -server http://127.0.0.1:7400 -token-file FILE -out DIR NAME=PATH[,dark][,WIDTHxHEIGHT] …
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"innerladder/test/browser"
+
+	"github.com/chromedp/chromedp"
+)
+
+func main() {
+	server := flag.String("server", "http://127.0.0.1:7400", "`URL` of the service")
+	tokenFile := flag.String("token-file", "", "`FILE` with a token")
+	out := flag.String("out", "docs/screenshots", "`DIR` for the pictures")
+	settle := flag.Duration("settle", 2500*time.Millisecond, "`DURATION` to wait for each page")
+	flag.Parse()
+	if err := run(*server, *tokenFile, *out, *settle, flag.Args()); err != nil {
+		fmt.Fprintln(os.Stderr, "shots:", err)
+		os.Exit(1)
+	}
+}
+
+func run(server, tokenFile, out string, settle time.Duration, pages []string) error {
+	token, err := os.ReadFile(tokenFile)
+	if err != nil {
+		return err
+	}
+	profile, err := os.MkdirTemp("", "shots-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(profile)
+	ctx, stop, err := browser.Start(context.Background(), profile)
+	if err != nil {
+		return err
+	}
+	defer stop()
+	if err := chromedp.Do(ctx, browser.SignIn(server, strings.TrimSpace(string(token)))); err != nil {
+		return fmt.Errorf("signing in: %w", err)
+	}
+	for _, page := range pages {
+		name, rest, _ := strings.Cut(page, "=")
+		path, options, _ := strings.Cut(rest, ",")
+		width, height := int64(1280), int64(800)
+		for _, o := range strings.Split(options, ",") {
+			var w, h int64
+			if n, _ := fmt.Sscanf(o, "%dx%d", &w, &h); n == 2 {
+				width, height = w, h
+			}
+		}
+		if err := chromedp.Do(ctx, chromedp.EmulateViewport(width, height), browser.Dark(strings.Contains(options, "dark")),
+			chromedp.Navigate(server+path), chromedp.Sleep(settle)); err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+		picture, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
+		if err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+		if err := os.WriteFile(filepath.Join(out, name+".png"), picture, 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,83 @@
+import { CircleCheck, Eye, OctagonX, PlugZap } from 'lucide-react'
+import { useState } from 'react'
+
+import type { Alert } from '../api/client'
+import { useAlerts, useHandleAlert } from '../api/queries'
+import { words } from '../ui/format'
+import { Switchboard } from '../ui/overlays'
+import { Ago, Button, Empty, inputLook, Loaded, PageHead, Panel, Problem, Ref, Tag, To } from '../ui/parts'
+
+const states = ['open', 'acknowledged', 'resolved', 'all'] as const
+
+export function AlertsPage() {
+  const [state, setState] = useState<(typeof states)[number]>('all')
+  const alerts = useAlerts(state === 'all' ? undefined : state)
+  return (
+    <>
+      <PageHead title="Alerts" sub="what guards and health checks raised, newest first">
+        <Switchboard label="State" value={state} options={[...states]} onChange={(s) => setState(s as typeof state)} />
+      </PageHead>
+      <Loaded query={alerts}>
+        {(list) =>
+          list.items.length === 0 ? (
+            <Panel>
+              <Empty>{state === 'all' ? 'Nothing was ever wrong.' : `No alert is ${state}.`} Guards watch over every trial lane, health checks over every placement.</Empty>
+            </Panel>
+          ) : (
+            list.items.map((a) => <AlertCard key={a.id} alert={a} />)
+          )
+        }
+      </Loaded>
+    </>
+  )
+}
+
+const tones = { open: 'bad', acknowledged: 'trial', resolved: 'main' } as const
+
+export function AlertCard({ alert: a }: { alert: Alert }) {
+  const handle = useHandleAlert(a.id)
+  const [note, setNote] = useState('')
+  const Icon = a.kind === 'rolled_back' ? OctagonX : PlugZap
+  return (
+    <Panel
+      className={a.state === 'open' ? 'border-l-bad border-l-[3px]' : undefined}
+      title={
+        <span className="text-ink inline-flex flex-wrap items-center gap-2 text-[15px]">
+          <Icon size={16} aria-hidden className={a.state === 'resolved' ? 'text-ink-3' : 'text-bad'} />
+          {a.id} {words(a.kind)} <Tag tone={tones[a.state]}>{a.state}</Tag>
+        </span>
+      }
+      aside={
+        <span className="text-ink-2 text-[12.5px]">
+          <To to={`/endpoints/${a.endpoint ?? ''}`}>{a.endpoint}</To> · <Ref to={a.subject} /> · {words(a.signal)} · <Ago at={a.raised_at} />
+        </span>
+      }
+    >
+      <p className="max-w-[92ch]">{a.sentence}</p>
+      {a.handled_at && (
+        <p className="text-ink-2 mt-1.5">
+          {a.state} by {a.handled_by}, <Ago at={a.handled_at} />
+          {a.note && ` “${a.note}”`}
+        </p>
+      )}
+      {a.state !== 'resolved' && (
+        <form className="mt-3 flex flex-wrap items-center gap-2" onSubmit={(event) => event.preventDefault()}>
+          <input className={`${inputLook} max-w-80`} aria-label="Note" placeholder="a note for the record" value={note} onChange={(event) => setNote(event.target.value)} />
+          {a.state === 'open' && (
+            <Button onClick={() => handle.mutate({ state: 'acknowledged', note })}>
+              <Eye size={14} /> Acknowledge
+            </Button>
+          )}
+          <Button look="go" onClick={() => handle.mutate({ state: 'resolved', note })}>
+            <CircleCheck size={14} /> Resolve
+          </Button>
+        </form>
+      )}
+      {handle.error && (
+        <div className="mt-2">
+          <Problem error={handle.error} />
+        </div>
+      )}
+    </Panel>
+  )
+}

@@ -1,0 +1,56 @@
+import createClient, { type Middleware } from 'openapi-fetch'
+
+import type { components, paths } from './schema'
+
+type Schemas = components['schemas']
+export type Alert = Schemas['Alert']
+export type Comparison = Schemas['Comparison']
+export type Distribution = Schemas['Distribution']
+export type Endpoint = Schemas['Endpoint']
+export type EndpointNow = Schemas['EndpointNow']
+export type Entry = Schemas['Entry']
+export type Finding = Schemas['Finding']
+export type Ladder = Schemas['Ladder']
+export type Lane = Schemas['Lane']
+export type LaneNow = Schemas['LaneNow']
+export type Model = Schemas['Model']
+export type Promotion = Schemas['Promotion']
+export type Row = Schemas['Row']
+export type Series = Schemas['Series']
+export type Split = Schemas['Split']
+export type Version = Schemas['Version']
+
+/** What the service answered instead of what was asked for. */
+export class ProblemError extends Error {
+  readonly problem: Schemas['Problem']
+  constructor(problem: Schemas['Problem']) {
+    super(problem.remedy ? `${problem.detail}; ${problem.remedy}` : problem.detail)
+    this.problem = problem
+  }
+}
+
+const unreachable: Schemas['Problem'] = {
+  type: 'about:blank',
+  title: 'No answer',
+  status: 0,
+  code: 'unreachable',
+  detail: 'The service does not answer',
+  remedy: 'see that it runs; the console tries again by itself',
+}
+
+const problems: Middleware = {
+  async onResponse({ response }) {
+    if (response.ok) return
+    const body: unknown = await response.json().catch(() => undefined)
+    throw new ProblemError(body ? (body as Schemas['Problem']) : { ...unreachable, status: response.status })
+  },
+  onError: () => new ProblemError(unreachable),
+}
+
+export const api = createClient<paths>({ baseUrl: window.location.origin })
+api.use(problems)
+
+/** The data of an answer; a problem was thrown before. */
+export async function data<T>(answer: Promise<{ data?: T }>): Promise<T> {
+  return (await answer).data as T
+}

@@ -1,0 +1,54 @@
+import { Navigate, Route, Routes } from 'react-router'
+
+import { ProblemError } from './api/client'
+import { useMe } from './api/queries'
+import { AlertsPage } from './alerts/alerts-page'
+import { AuditPage } from './audit/audit-page'
+import { ComparePage } from './endpoints/compare-page'
+import { EndpointPage } from './endpoints/endpoint-page'
+import { EndpointsPage } from './endpoints/endpoints-page'
+import { ModelPage } from './models/model-page'
+import { ModelsPage } from './models/models-page'
+import { VersionPage } from './models/version-page'
+import { NowPage } from './now/now-page'
+import { ReviewsPage } from './reviews/reviews-page'
+import { Shell } from './shell'
+import { Empty, Panel, Problem } from './ui/parts'
+
+/** All pages of someone who is signed in. */
+export function App() {
+  const me = useMe()
+  if (me.error instanceof ProblemError && me.error.problem.status === 401) return <Navigate to="/sign-in" replace />
+  if (me.error) {
+    return (
+      <main className="p-6">
+        <Problem error={me.error} />
+      </main>
+    )
+  }
+  if (!me.data) return null
+  return (
+    <Routes>
+      <Route element={<Shell />}>
+        <Route index element={<NowPage />} />
+        <Route path="models" element={<ModelsPage />} />
+        <Route path="models/:model" element={<ModelPage />} />
+        <Route path="models/:model/versions/:number" element={<VersionPage />} />
+        <Route path="endpoints" element={<EndpointsPage />} />
+        <Route path="endpoints/:endpoint" element={<EndpointPage />} />
+        <Route path="endpoints/:endpoint/compare" element={<ComparePage />} />
+        <Route path="reviews" element={<ReviewsPage />} />
+        <Route path="alerts" element={<AlertsPage />} />
+        <Route path="audit" element={<AuditPage />} />
+        <Route
+          path="*"
+          element={
+            <Panel>
+              <Empty>There is no such page.</Empty>
+            </Panel>
+          }
+        />
+      </Route>
+    </Routes>
+  )
+}

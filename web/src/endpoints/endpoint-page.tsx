@@ -1,0 +1,150 @@
+import { useState } from 'react'
+import { Link, useParams } from 'react-router'
+
+import type { Endpoint, EndpointNow } from '../api/client'
+import { useEndpoint, useEndpointNow, useSeries, useSplits } from '../api/queries'
+import { EvidenceChart } from '../charts/evidence-chart'
+import { LatencyChart, LatencyTable } from '../charts/latency-chart'
+import { measureText, type Measure } from '../charts/measure'
+import { share, short } from '../ui/format'
+import { Switchboard } from '../ui/overlays'
+import { Ago, Button, Empty, Loaded, PageHead, Panel, Ref } from '../ui/parts'
+import { BackSheet, SplitSheet } from './change-split'
+import { GuardList } from './guards'
+import { LaneBand } from './lane-band'
+
+export function EndpointPage() {
+  const { endpoint: name = '' } = useParams()
+  const endpoint = useEndpoint(name)
+  const now = useEndpointNow(name)
+  return <Loaded query={endpoint}>{(e) => <EndpointView endpoint={e} now={now} />}</Loaded>
+}
+
+function EndpointView({ endpoint: e, now }: { endpoint: Endpoint; now: EndpointNow | undefined }) {
+  const split = e.split
+  const main = split?.lanes.find((l) => l.kind === 'main')
+  const trials = split?.lanes.filter((l) => l.kind === 'trial') ?? []
+  const rate = now?.lanes.reduce((sum, l) => sum + l.rate, 0) ?? 0
+  return (
+    <>
+      <PageHead
+        title={e.name}
+        sub={
+          <>
+            {e.model} in {e.environment}
+            {split && (
+              <>
+                {' '}· split #{split.number}, <Ago at={split.made_at} /> by {split.author} · {rate.toFixed(0)} requests/s
+              </>
+            )}
+            {e.description && ` · ${e.description}`}
+          </>
+        }
+      >
+        {split && main && trials[0] && (
+          <Link to={`/endpoints/${e.name}/compare?incumbent=${main.version}&candidate=${trials[0].version}`}>
+            <Button tabIndex={-1}>
+              Compare {short(main.version)} and {short(trials[0].version)}
+            </Button>
+          </Link>
+        )}
+        <SplitSheet endpoint={e} />
+        {split && split.number > 1 && <BackSheet endpoint={e} />}
+      </PageHead>
+      <Panel title="Who answers">
+        {split ? (
+          <LaneBand lanes={now?.split === split.number ? now.lanes : split.lanes.map((l) => ({ ...l, healthy: true, requests: 0, failed: 0, rate: 0, error_rate: 0, p50_ms: 0, p95_ms: 0, p99_ms: 0 }))} />
+        ) : (
+          <Empty command={`innerladder split ${e.name} ${e.model}@1=100`}>Nothing answers for it yet. Place a version, then send all traffic to it:</Empty>
+        )}
+        {split?.reason && <p className="text-ink-2 mt-2.5 text-[13px]">“{split.reason}”</p>}
+      </Panel>
+      {split && <Signals endpoint={e.name} main={main?.version ?? ''} now={now} />}
+      <SplitHistory endpoint={e.name} />
+    </>
+  )
+}
+
+const windows: Record<string, string> = { '2 min': '2m', '15 min': '15m', '1 h': '1h', '1 day': '24h' }
+
+function Signals({ endpoint, main, now }: { endpoint: string; main: string; now: EndpointNow | undefined }) {
+  const [measure, setMeasure] = useState<Measure>('p99_ms')
+  const [window, setWindow] = useState('15 min')
+  const [asTable, setAsTable] = useState(false)
+  const series = useSeries(endpoint, windows[window] ?? '15m')
+  const measures = Object.keys(measureText) as Measure[]
+  return (
+    <div className="grid grid-cols-[minmax(0,1fr)] gap-5 lg:grid-cols-[minmax(0,1fr)_minmax(0,1fr)]">
+      <Panel
+        title={`${measure === 'rate' ? 'Requests a second' : measure === 'error_rate' ? 'Errors' : `Latency ${measureText[measure]}`}, last ${window}`}
+      >
+        <div className="mb-2 flex flex-wrap justify-between gap-2">
+          <Switchboard label="Signal" value={measureText[measure]} options={measures.map((m) => measureText[m])} onChange={(t) => setMeasure(measures.find((m) => measureText[m] === t) ?? 'p99_ms')} />
+          <Switchboard label="Window" value={window} options={Object.keys(windows)} onChange={setWindow} />
+        </div>
+        <Loaded query={series}>
+          {(s) =>
+            s.lanes.length === 0 ? (
+              <Empty>Nobody has called in this time.</Empty>
+            ) : (
+              <>
+                {asTable ? <LatencyTable series={s} measure={measure} /> : <LatencyChart series={s} measure={measure} main={main} />}
+                <button type="button" className="text-ink-2 mt-1 cursor-pointer text-[12.5px] underline underline-offset-3" onClick={() => setAsTable(!asTable)}>
+                  {asTable ? 'show as a chart' : 'show as a table'}
+                </button>
+              </>
+            )
+          }
+        </Loaded>
+      </Panel>
+      <Panel title={now && now.guards.length > 0 ? 'Evidence against the trial' : 'Evidence against the last trial'}>
+        <Loaded query={series}>
+          {(s) => (
+            <div className="grid gap-4">
+              {s.guards.length > 0 && <EvidenceChart guards={s.guards} />}
+              {now && now.guards.length > 0 && <GuardList guards={now.guards} />}
+              {s.guards.length === 0 && !now?.guards.length && <Empty>Nothing was on trial in this time. Guards watch over every trial lane from its first request on.</Empty>}
+            </div>
+          )}
+        </Loaded>
+      </Panel>
+    </div>
+  )
+}
+
+function SplitHistory({ endpoint }: { endpoint: string }) {
+  const splits = useSplits(endpoint)
+  return (
+    <Panel title="Splits">
+      <Loaded query={splits}>
+        {(list) =>
+          list.items.length === 0 ? (
+            <Empty>There were none yet.</Empty>
+          ) : (
+            <ol className="grid">
+              {list.items.map((s) => (
+                <li key={s.number} className="border-line grid grid-cols-[44px_minmax(0,1fr)] items-baseline gap-x-3 border-t py-2 first:border-0 md:grid-cols-[44px_minmax(0,300px)_minmax(0,1fr)_150px]">
+                  <b>#{s.number}</b>
+                  <span>
+                    {s.lanes.map((l, i) => (
+                      <span key={l.version}>
+                        {i > 0 && ', '}
+                        <Ref to={l.version}>{short(l.version)}</Ref> {share(l.share)}
+                        {l.kind === 'trial' && <span className="text-trial"> trial</span>}
+                      </span>
+                    ))}
+                    {s.returns_to && <span className="text-bad"> ✕ back to #{s.returns_to}</span>}
+                  </span>
+                  <span className="text-ink-2 col-start-2 md:col-start-auto">{s.reason}</span>
+                  <span className="text-ink-2 col-start-2 md:col-start-auto md:text-right">
+                    {s.author}, <Ago at={s.made_at} />
+                  </span>
+                </li>
+              ))}
+            </ol>
+          )
+        }
+      </Loaded>
+    </Panel>
+  )
+}

@@ -1,0 +1,35 @@
+import type { EndpointNow } from '../api/client'
+import { words } from '../ui/format'
+import { Ref } from '../ui/parts'
+
+/** How near each guard is to rolling back, as a bar, a number and a sentence. */
+export function GuardList({ guards }: { guards: EndpointNow['guards'] }) {
+  return (
+    <ul className="grid gap-3">
+      {guards.map((g) => {
+        const progress = Math.min(1, g.progress)
+        return (
+          <li key={`${g.version} ${g.signal}`}>
+            <div className="flex justify-between gap-4">
+              <span className="font-medium">{words(g.signal)}</span>
+              <span className="text-ink-2 text-[12.5px]">{Math.round(progress * 100)} % of what rolls back</span>
+            </div>
+            <div
+              className="bg-line my-1 h-1.5 overflow-hidden rounded-full"
+              role="meter"
+              aria-label={`${words(g.signal)}: evidence against the trial`}
+              aria-valuemin={0}
+              aria-valuemax={100}
+              aria-valuenow={Math.round(progress * 100)}
+            >
+              <div className={`h-full rounded-full transition-[width] ${progress > 0.66 ? 'bg-bad' : 'bg-trial-line'}`} style={{ width: `${progress * 100}%` }} />
+            </div>
+            <div className="text-ink-2 text-[13px]">
+              <Ref to={g.version} /> {g.sentence}
+            </div>
+          </li>
+        )
+      })}
+    </ul>
+  )
+}

@@ -1,0 +1,60 @@
+import { CircleSlash } from 'lucide-react'
+
+import type { LaneNow } from '../api/client'
+import { count, ms, percent, share, short } from '../ui/format'
+import { Ref, Tag } from '../ui/parts'
+
+function Fact({ name, value, bad }: { name: string; value: string; bad?: boolean }) {
+  return (
+    <span className="whitespace-nowrap">
+      {name}
+      <b className={`ml-1 font-semibold ${bad ? 'text-bad' : 'text-ink'}`}>{value}</b>
+    </span>
+  )
+}
+
+function LaneBox({ lane, compact }: { lane: LaneNow; compact: boolean }) {
+  const trial = lane.kind === 'trial'
+  return (
+    <div
+      data-lane={lane.kind}
+      data-version={lane.version}
+      style={{ flexGrow: Math.max(lane.share, 1), flexBasis: compact ? 92 : 168 }}
+      className={`flex min-w-0 flex-col justify-between gap-1 overflow-hidden rounded-lg border-[1.5px] px-3.5 transition-[flex-grow] duration-700 ${compact ? 'py-2' : 'min-h-32 py-3'} ${
+        trial ? 'border-trial-line hatched' : 'border-main bg-main-soft'
+      }`}
+    >
+      <div className="flex flex-wrap items-start justify-between gap-x-2">
+        <div className="flex flex-wrap items-center gap-2 text-[15px] font-semibold">
+          <Ref to={lane.version}>{trial || compact ? short(lane.version) : lane.version}</Ref>
+          <Tag tone={trial ? 'trial' : 'main'}>{lane.kind}</Tag>
+          {!lane.healthy && (
+            <span className="text-bad inline-flex items-center gap-1 text-[12px]">
+              <CircleSlash size={13} aria-hidden /> unhealthy
+            </span>
+          )}
+        </div>
+        <span className={`font-semibold tracking-tight ${compact ? 'text-[17px]' : 'text-[26px] leading-tight'}`}>{share(lane.share)}</span>
+      </div>
+      <div className="text-ink-2 flex flex-wrap gap-x-4 text-[12.5px]">
+        {!compact && <Fact name="requests" value={count(lane.requests)} />}
+        <Fact name="rate" value={`${lane.rate.toFixed(lane.rate < 10 ? 1 : 0)}/s`} />
+        <Fact name="errors" value={percent(lane.error_rate)} bad={lane.error_rate > 0.01} />
+        {!compact && <Fact name="p50" value={ms(lane.p50_ms)} />}
+        {!compact && <Fact name="p95" value={ms(lane.p95_ms)} />}
+        <Fact name="p99" value={ms(lane.p99_ms)} />
+      </div>
+    </div>
+  )
+}
+
+/** An endpoint as lanes: one band, each lane as wide as its share. Main is solid, trial hatched. */
+export function LaneBand({ lanes, compact = false }: { lanes: LaneNow[]; compact?: boolean }) {
+  return (
+    <div className="flex flex-wrap gap-1 sm:flex-nowrap" role="group" aria-label="Lanes">
+      {lanes.map((lane) => (
+        <LaneBox key={lane.version} lane={lane} compact={compact} />
+      ))}
+    </div>
+  )
+}

@@ -1,0 +1,78 @@
+import { useMemo } from 'react'
+import { useParams } from 'react-router'
+
+import type { Version } from '../api/client'
+import { useLadder, useModel, usePromotions, useVersions } from '../api/queries'
+import { number } from '../ui/format'
+import { DataTable, type Columns } from '../ui/data-table'
+import { Ago, Loaded, PageHead, Panel, Ref, Verdict } from '../ui/parts'
+import { LadderBoard } from './ladder-board'
+import { leadingMetric, lowerIsBetter } from './metric'
+
+export function ModelPage() {
+  const { model: name = '' } = useParams()
+  const model = useModel(name)
+  const ladder = useLadder().data
+  const versions = useVersions(name)
+  const promotions = usePromotions({ model: name }).data?.items ?? []
+  return (
+    <Loaded query={model}>
+      {(m) => (
+        <>
+          <PageHead title={m.name} sub={`${m.task} · ${m.description ? `${m.description} · ` : ''}${m.versions === 1 ? '1 version' : `${m.versions} versions`} · added by ${m.created_by}`} />
+          <div className="grid grid-cols-[minmax(0,1fr)] gap-5 xl:grid-cols-[minmax(0,1.15fr)_minmax(0,1fr)]">
+            <Panel title="The ladder">{ladder && <LadderBoard model={m} ladder={ladder} promotions={promotions} />}</Panel>
+            <Panel title="Versions">
+              <Loaded query={versions}>{(list) => <VersionTable versions={list.items} live={m.standing['live']?.at(-1)} />}</Loaded>
+            </Panel>
+          </div>
+        </>
+      )}
+    </Loaded>
+  )
+}
+
+/** The versions with the metric that tells them apart, against the one that has been live longest. */
+function VersionTable({ versions, live }: { versions: Version[]; live: number | undefined }) {
+  const columns = useMemo<Columns<Version>>(() => {
+    const metric = leadingMetric(versions)
+    const base = versions.find((v) => v.number === live)
+    const against = (v: Version) => {
+      if (!metric || !base || v.number === base.number) return undefined
+      const a = base.metrics[metric]
+      const b = v.metrics[metric]
+      return a === undefined || b === undefined ? undefined : b - a
+    }
+    const out: Columns<Version> = [
+      {
+        accessorKey: 'number',
+        header: 'version',
+        cell: ({ row }) => (
+          <>
+            <Ref to={row.original.ref}>@{row.original.number}</Ref> <span className="text-ink-2">{row.original.rung}</span>
+            {row.original.note && <div className="text-ink-2 text-[12.5px]">{row.original.note}</div>}
+          </>
+        ),
+      },
+    ]
+    if (metric) {
+      out.push(
+        { id: 'metric', header: metric, accessorFn: (v) => v.metrics[metric], cell: ({ row }) => (row.original.metrics[metric] === undefined ? '–' : number(row.original.metrics[metric])) },
+        {
+          id: 'against',
+          header: base ? `against @${base.number}` : 'against live',
+          accessorFn: against,
+          cell: ({ row }) => {
+            const d = against(row.original)
+            if (d === undefined) return <span className="text-ink-3">–</span>
+            if (d === 0) return <Verdict verdict="same" />
+            return <Verdict verdict={d < 0 === lowerIsBetter(metric) ? 'better' : 'worse'} detail={`${d > 0 ? '+' : '−'}${number(Math.abs(d))}`} />
+          },
+        },
+      )
+    }
+    out.push({ accessorKey: 'created_at', header: 'registered', cell: ({ row }) => <Ago at={row.original.created_at} /> })
+    return out
+  }, [versions, live])
+  return <DataTable label="Versions" data={versions} columns={columns} />
+}

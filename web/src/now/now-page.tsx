@@ -1,0 +1,160 @@
+import type { ReactNode } from 'react'
+
+import { useAlerts, useAudit, useEndpoints, useMe, useNow, usePromotions } from '../api/queries'
+import { EntryList } from '../audit/entry-list'
+import { GuardList } from '../endpoints/guards'
+import { LaneBand } from '../endpoints/lane-band'
+import { GateTicks } from '../models/ladder-board'
+import { words } from '../ui/format'
+import { Ago, Empty, Loaded, PageHead, Panel, Ref, To } from '../ui/parts'
+
+export function NowPage() {
+  return (
+    <>
+      <PageHead title="Now" sub="what is live, what is moving, what waits, what is wrong, what happened" />
+      <div className="grid grid-cols-[minmax(0,1fr)] items-start gap-5 xl:grid-cols-[minmax(0,1.35fr)_minmax(0,1fr)]">
+        <Live />
+        <div className="grid gap-5">
+          <Moving />
+          <Waiting />
+          <Wrong />
+        </div>
+      </div>
+      <Happened />
+    </>
+  )
+}
+
+function Live() {
+  const endpoints = useEndpoints()
+  const now = useNow().data ?? []
+  return (
+    <Panel title="What is live?">
+      <Loaded query={endpoints}>
+        {(list) =>
+          list.items.length === 0 ? (
+            <Empty command="innerladder register heat-demand -file model.json -metric rmse=0.38 -sample rows.csv -target demand_mw">Nothing yet. The way there: register a version, have it approved, place it, add an endpoint, split.</Empty>
+          ) : (
+            <div className="grid gap-4">
+              {list.items.map((e) => (
+                <div key={e.name}>
+                  <div className="mb-1.5 flex justify-between gap-4">
+                    <To to={`/endpoints/${e.name}`}>{e.name}</To>
+                    <span className="text-ink-2 text-[12.5px]">
+                      {e.model} in {e.environment}
+                      {e.split && ` · #${e.split.number}`}
+                    </span>
+                  </div>
+                  {e.split ? <LaneBand compact lanes={now.find((n) => n.endpoint === e.name)?.lanes ?? []} /> : <span className="text-ink-2">nothing answers yet</span>}
+                </div>
+              ))}
+            </div>
+          )
+        }
+      </Loaded>
+    </Panel>
+  )
+}
+
+function Moving() {
+  const moving = (useNow().data ?? []).filter((n) => n.lanes.some((l) => l.kind === 'trial'))
+  return (
+    <Panel title="What is moving?">
+      {moving.length === 0 ? (
+        <Empty>Nothing is on trial.</Empty>
+      ) : (
+        moving.map((n) => (
+          <div key={n.endpoint} className="grid gap-2">
+            <To to={`/endpoints/${n.endpoint}`}>{n.endpoint}</To>
+            <GuardList guards={n.guards} />
+          </div>
+        ))
+      )}
+    </Panel>
+  )
+}
+
+/** A list whose items have a heading, a line of detail, and a time. */
+function Rows({ rows }: { rows: { key: string; head: ReactNode; detail: ReactNode; at: string }[] }) {
+  return (
+    <ul>
+      {rows.map((r) => (
+        <li key={r.key} className="border-line border-t py-2 first:border-0 first:pt-0">
+          <div className="flex justify-between gap-4">
+            <span>{r.head}</span>
+            <span className="text-ink-2 text-[12.5px]">
+              <Ago at={r.at} />
+            </span>
+          </div>
+          <div className="text-ink-2 text-[13px]">{r.detail}</div>
+        </li>
+      ))}
+    </ul>
+  )
+}
+
+function Waiting() {
+  const me = useMe().data?.name
+  const open = usePromotions({ state: 'open' })
+  return (
+    <Panel title="What waits for me?">
+      <Loaded query={open}>
+        {(list) => {
+          const mine = list.items.filter((p) => p.asked_by !== me)
+          if (mine.length === 0) return <Empty>Nothing waits for you.</Empty>
+          return (
+            <Rows
+              rows={mine.map((p) => ({
+                key: p.id,
+                at: p.opened_at,
+                head: (
+                  <>
+                    <To to="/reviews">{p.id}</To>: <Ref to={p.version} /> to {p.to} <GateTicks promotion={p} />
+                  </>
+                ),
+                detail: `${p.asked_by} asks${p.note ? `: “${p.note}”` : ''}`,
+              }))}
+            />
+          )
+        }}
+      </Loaded>
+    </Panel>
+  )
+}
+
+function Wrong() {
+  const alerts = useAlerts('open')
+  return (
+    <Panel title="What is wrong?">
+      <Loaded query={alerts}>
+        {(list) =>
+          list.items.length === 0 ? (
+            <Empty>No alert is open.</Empty>
+          ) : (
+            <Rows
+              rows={list.items.slice(0, 5).map((a) => ({
+                key: a.id,
+                at: a.raised_at,
+                head: (
+                  <span className="text-bad">
+                    ✕ <To to="/alerts">{a.id}</To> {words(a.kind)}
+                  </span>
+                ),
+                detail: a.sentence,
+              }))}
+            />
+          )
+        }
+      </Loaded>
+    </Panel>
+  )
+}
+
+function Happened() {
+  const audit = useAudit(undefined, 10)
+  return (
+    <Panel title="What happened?" aside={<To to="/audit">all of it</To>}>
+      <Loaded query={audit}>{(list) => <EntryList entries={list.items} />}</Loaded>
+    </Panel>
+  )
+}

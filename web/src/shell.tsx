@@ -1,0 +1,77 @@
+import { LogOut, Moon, Sun, WifiOff } from 'lucide-react'
+import { NavLink, Outlet, useLocation } from 'react-router'
+
+import { useAlerts, useMe, useNow, usePromotions, useSignOut } from './api/queries'
+import { useLive } from './api/live'
+import { Boundary } from './ui/boundary'
+import { switchTheme, useTheme } from './ui/theme'
+
+function Place({ to, count, children }: { to: string; count?: number; children: string }) {
+  return (
+    <NavLink
+      to={to}
+      end={to === '/'}
+      className={({ isActive }) => `flex items-center justify-between gap-2 rounded-md px-2 py-1.5 ${isActive ? 'bg-panel text-ink shadow-[inset_2px_0_0_var(--main)]' : 'text-ink-2 hover:text-ink'}`}
+    >
+      {children}
+      {!!count && <span className="bg-trial-soft text-trial rounded-full px-1.5 text-[12px]">{count}</span>}
+    </NavLink>
+  )
+}
+
+/** The frame around every page: the places, who is signed in, and whether what is shown is live. */
+export function Shell() {
+  const connected = useLive()
+  const { pathname } = useLocation()
+  const theme = useTheme()
+  const me = useMe().data
+  const signOut = useSignOut()
+  const trials = (useNow().data ?? []).filter((n) => n.lanes.some((l) => l.kind === 'trial')).length
+  const reviews = usePromotions({ state: 'open' }).data?.items.length
+  const alerts = useAlerts('open').data?.items.length
+  return (
+    <div className="min-h-screen md:grid md:grid-cols-[176px_minmax(0,1fr)]">
+      <nav aria-label="Places" className="border-line flex flex-wrap gap-0.5 border-b px-3 py-3 md:sticky md:top-0 md:h-screen md:flex-col md:border-r md:border-b-0 md:py-4.5">
+        <b className="mx-2 mb-1 flex w-full items-center gap-2 text-[14.5px] whitespace-nowrap md:mb-4 md:w-auto">
+          <svg width="18" height="22" viewBox="0 0 18 22" aria-hidden>
+            <path d="M3 1v20M15 1v20M3 6h12M3 11h12M3 16h12" fill="none" stroke="var(--main)" strokeWidth="2.4" strokeLinecap="round" />
+          </svg>
+          Inner Ladder
+        </b>
+        <Place to="/">Now</Place>
+        <Place to="/models">Models</Place>
+        <Place to="/endpoints" count={trials}>
+          Endpoints
+        </Place>
+        <Place to="/reviews" count={reviews}>
+          Reviews
+        </Place>
+        <Place to="/alerts" count={alerts}>
+          Alerts
+        </Place>
+        <Place to="/audit">Audit</Place>
+        <div className="text-ink-2 ml-auto flex items-center gap-1 md:mt-auto md:ml-0 md:justify-between md:px-2">
+          <span title={me?.role}>{me?.name}</span>
+          <span className="flex gap-1">
+            <button type="button" className="hover:text-ink cursor-pointer p-1" aria-label={theme === 'dark' ? 'Light colours' : 'Dark colours'} onClick={switchTheme}>
+              {theme === 'dark' ? <Sun size={16} /> : <Moon size={16} />}
+            </button>
+            <button type="button" className="hover:text-ink cursor-pointer p-1" aria-label="Sign out" onClick={() => signOut.mutate()}>
+              <LogOut size={16} />
+            </button>
+          </span>
+        </div>
+      </nav>
+      <main className="grid min-w-0 content-start gap-5 px-4 py-5 md:px-7 md:py-5.5">
+        {!connected && (
+          <div role="status" className="border-trial-line bg-trial-soft flex items-center gap-2 rounded-md border px-3 py-1.5">
+            <WifiOff size={15} aria-hidden /> The connection is lost; what you see may be old. Trying again.
+          </div>
+        )}
+        <Boundary key={pathname}>
+          <Outlet />
+        </Boundary>
+      </main>
+    </div>
+  )
+}

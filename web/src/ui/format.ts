@@ -1,0 +1,37 @@
+const thin = '\u202f'
+
+/** A whole number in groups of three: 262 114. */
+export const count = (n: number) => Math.round(n).toString().replace(/\B(?=(\d{3})+$)/g, thin)
+
+/** A number as short as it can be read. */
+export const number = (x: number) => String(Number(x.toPrecision(4)))
+
+/** A share of one as per cent. */
+export const percent = (share: number, digits = 2) => `${(share * 100).toFixed(digits)}${thin}%`
+
+/** Basis points as per cent: 90 %, 12.5 %. */
+export const share = (basisPoints: number) => `${Number((basisPoints / 100).toFixed(2))}${thin}%`
+
+export const ms = (x: number) => `${x < 10 ? x.toFixed(1) : x.toFixed(0)}${thin}ms`
+
+export function bytes(n: number): string {
+  if (n < 1024) return `${n} B`
+  const unit = Math.min(4, Math.floor(Math.log(n) / Math.log(1024)))
+  return `${(n / 1024 ** unit).toFixed(1)} ${['B', 'KiB', 'MiB', 'GiB', 'TiB'][unit] ?? ''}`
+}
+
+export function ago(at: Date, now: Date): string {
+  const s = Math.max(0, (now.getTime() - at.getTime()) / 1000)
+  if (s < 60) return `${Math.floor(s)} s ago`
+  if (s < 3600) return `${Math.floor(s / 60)} min ago`
+  if (s < 48 * 3600) return `${Math.floor(s / 3600)} h ago`
+  return `${Math.floor(s / 86400)} days ago`
+}
+
+export const exact = (at: Date) => at.toISOString().replace('T', ' ').replace('Z', ' UTC')
+
+/** The version's own part of a ref: @7 of heat-demand@7. */
+export const short = (ref: string) => ref.slice(ref.indexOf('@'))
+
+/** A dot or underscore name in words. */
+export const words = (name: string) => name.replace(/[_.]/g, ' ')
