@@ -6,6 +6,7 @@ import { useLadder, useModel, usePromotions, useVersions } from '../api/queries'
 import { number } from '../ui/format'
 import { DataTable, type Columns } from '../ui/data-table'
 import { Ago, Loaded, PageHead, Panel, Ref, Verdict } from '../ui/parts'
+import { CompareLinks } from './compare-links'
 import { LadderBoard } from './ladder-board'
 import { leadingMetric, lowerIsBetter } from './metric'
 
@@ -19,7 +20,9 @@ export function ModelPage() {
     <Loaded query={model}>
       {(m) => (
         <>
-          <PageHead title={m.name} sub={`${m.task} · ${m.description ? `${m.description} · ` : ''}${m.versions === 1 ? '1 version' : `${m.versions} versions`} · added by ${m.created_by}`} />
+          <PageHead title={m.name} sub={`${m.task} · ${m.description ? `${m.description} · ` : ''}${m.versions === 1 ? '1 version' : `${m.versions} versions`} · added by ${m.created_by}`}>
+            <CompareLinks model={m.name} versions={Object.values(m.standing).flat().sort((a, b) => b - a)} />
+          </PageHead>
           <div className="grid grid-cols-[minmax(0,1fr)] gap-5 xl:grid-cols-[minmax(0,1.15fr)_minmax(0,1fr)]">
             <Panel title="The ladder">{ladder && <LadderBoard model={m} ladder={ladder} promotions={promotions} />}</Panel>
             <Panel title="Versions">

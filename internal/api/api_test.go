@@ -1,0 +1,616 @@
+package api_test
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"mime/multipart"
+	"net/http"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"innerladder/internal/client"
+	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/registry"
+	"innerladder/internal/core/traffic"
+	"innerladder/internal/service"
+	"innerladder/internal/store"
+)
+
+func TestRegistering(t *testing.T) {
+	r := newRig(t)
+	ctx := t.Context()
+	reg := service.Registration{Model: "heat-demand", Note: "two winters", Metrics: map[string]float64{"rmse": 3.2}, Params: map[string]string{"depth": "6"},
+		Targets: []string{"demand_mw"}, Code: &registry.Code{Commit: "abc", Branch: "main"}}
+	model, rows := r.file("model.json", "weights"), r.file("rows.csv", "outdoor_c,mix,demand_mw\n-3.5,works,1.5\n2,harbour,1.25\n")
+	v, err := r.runa.Register(ctx, reg, []string{model}, rows)
+	must(t, err)
+	if v.Ref != "heat-demand@1" || !v.Created || v.Rung != "draft" || v.CreatedBy != "runa" || v.Code.Commit != "abc" || len(v.Signature.Inputs) != 2 {
+		t.Errorf("%+v", v)
+	}
+	if m, err := r.runa.Model(ctx, "heat-demand"); err != nil || m.Task != registry.Regression || m.Versions != 1 {
+		t.Errorf("%+v, %v", m, err)
+	}
+	reg.Note, reg.Code = "again", nil
+	if again, err := r.tove.Register(ctx, reg, []string{model}, rows); err != nil || again.Ref != v.Ref || again.Created || again.Note != "two winters" {
+		t.Errorf("the same content again: %+v, %v", again, err)
+	}
+	reg.Metrics = map[string]float64{"rmse": 3.1}
+	if other, err := r.runa.Register(ctx, reg, []string{model}, rows); err != nil || other.Ref != "heat-demand@2" {
+		t.Errorf("the same bytes with another metric: %+v, %v", other, err)
+	}
+	status, header, body := r.call("GET", "/api/v1/versions/heat-demand@1/artifacts/model.json", "")
+	if status != 200 || string(body) != "weights" || !strings.Contains(header.Get("Etag"), v.Artifacts[0].Digest) {
+		t.Errorf("%d %q %s", status, header, body)
+	}
+	d, err := r.runa.Diff(ctx, "heat-demand@1", "heat-demand@2")
+	if err != nil || len(d.Metrics) != 1 || d.Metrics[0].Verdict != "better" || d.Compatibility != registry.Compatible {
+		t.Errorf("%+v, %v", d, err)
+	}
+}
+
+func TestBadRegistrationsLeaveNoTrace(t *testing.T) {
+	r := newRig(t)
+	model, rows := r.file("model.json", "weights"), r.file("rows.csv", "x,y\n1,2\n")
+	reg := func(change func(*service.Registration)) service.Registration {
+		x := service.Registration{Model: "heat-demand"}
+		change(&x)
+		return x
+	}
+	cases := []struct {
+		name   string
+		reg    service.Registration
+		files  []string
+		sample string
+		code   string
+	}{
+		{"name", reg(func(x *service.Registration) { x.Model = "Heat Demand" }), []string{model}, "", "name.form"},
+		{"no file", reg(func(*service.Registration) {}), nil, "", "version.no_artifact"},
+		{"two files of one name", reg(func(*service.Registration) {}), []string{model, model}, "", "artifact.twice"},
+		{"task", reg(func(x *service.Registration) { x.Task = "guessing" }), []string{model}, "", "model.task"},
+		{"target without a sample", reg(func(x *service.Registration) { x.Targets = []string{"y"} }), []string{model}, "", "sample.missing"},
+		{"target that is not there", reg(func(x *service.Registration) { x.Targets = []string{"z"} }), []string{model}, rows, "sample.no_target"},
+		{"broken sample", reg(func(*service.Registration) {}), []string{model}, r.file("rows.csv", "x,y\n1\n"), "sample.unreadable"},
+	}
+	for _, c := range cases {
+		_, err := r.runa.Register(t.Context(), c.reg, c.files, c.sample)
+		wantCode(t, c.name, err, c.code)
+	}
+	if all, err := r.runa.Models(t.Context(), client.Part{}); err != nil || len(all.Items) != 0 {
+		t.Errorf("models were left: %+v, %v", all, err)
+	}
+	// a connection that breaks in the middle of a file
+	var body bytes.Buffer
+	form := multipart.NewWriter(&body)
+	must(t, form.WriteField("spec", `{"model":"heat-demand"}`))
+	part, err := form.CreateFormFile("artifact", "model.json")
+	must(t, err)
+	_, _ = io.WriteString(part, strings.Repeat("x", 1000))
+	status, _, answer := r.call("POST", "/api/v1/versions", body.String(), "Content-Type", form.FormDataContentType())
+	if status != 422 || !bytes.Contains(answer, []byte("nothing was kept")) {
+		t.Errorf("a cut upload: %d %s", status, answer)
+	}
+}
+
+func TestRefsSayWhatExists(t *testing.T) {
+	r := newRig(t)
+	ctx := t.Context()
+	cases := func() []error {
+		var out []error
+		for _, ref := range []string{"heat-demand", "heat-demand@1", "heat-demand@live", "heat-demand@moon"} {
+			_, err := r.runa.Version(ctx, ref)
+			out = append(out, err)
+		}
+		return out
+	}
+	for i, code := range []string{"ref.no_version", "model.unknown", "model.unknown", "model.unknown"} {
+		wantCode(t, "before anything", cases()[i], code)
+	}
+	r.register("heat-demand", "a", map[string]float64{"rmse": 1})
+	errs := cases()
+	wantCode(t, "an empty rung", errs[2], "rung.empty")
+	wantCode(t, "no rung", errs[3], "rung.unknown")
+	if errs[1] != nil || !strings.Contains(errs[2].Error(), "heat-demand@1 on draft") {
+		t.Errorf("%v; %v", errs[1], errs[2])
+	}
+	r.register("heat-demand", "b", map[string]float64{"rmse": 1})
+	_, err := r.runa.Version(ctx, "heat-demand@draft")
+	wantCode(t, "two on one rung", err, "rung.several")
+	r.approve("heat-demand@2")
+	if v, err := r.runa.Version(ctx, "heat-demand@live"); err != nil || v.Ref != "heat-demand@2" {
+		t.Errorf("%v, %v", v.Ref, err)
+	}
+}
+
+func TestPromotions(t *testing.T) {
+	r := newRig(t)
+	ctx := t.Context()
+	ref := r.register("heat-demand", "a", map[string]float64{"rmse": 1})
+	low, err := r.runa.Promote(ctx, ref, "proven", "")
+	if err != nil || low.State != ladder.CarriedOut {
+		t.Fatalf("a gate that asks nobody: %+v, %v", low, err)
+	}
+	p, err := r.runa.Promote(ctx, ref, "live", "ready")
+	must(t, err)
+	if p.ID != "P-2" || p.State != ladder.Open {
+		t.Fatalf("%+v", p)
+	}
+	_, err = r.runa.Promote(ctx, ref, "live", "")
+	wantCode(t, "twice", err, "promotion.open_already")
+	_, err = r.runa.Sign(ctx, p.ID, ladder.Yes, "")
+	wantCode(t, "by the one who asked", err, "sign_off.own")
+	_, err = r.tove.Sign(ctx, p.ID, ladder.No, "")
+	wantCode(t, "a no without a reason", err, "sign_off.reason")
+	_, err = r.tove.Withdraw(ctx, p.ID, "")
+	wantCode(t, "withdrawn by another", err, "promotion.not_yours")
+	refused, err := r.tove.Sign(ctx, p.ID, ladder.No, "worse in the harbour")
+	if err != nil || refused.State != ladder.Denied {
+		t.Fatalf("%+v, %v", refused, err)
+	}
+	_, err = r.tove.Sign(ctx, p.ID, ladder.Yes, "")
+	wantCode(t, "a closed one", err, "promotion.closed")
+	if v, _ := r.runa.Version(ctx, ref); v.Rung != "proven" {
+		t.Errorf("a refused version stands on %s", v.Rung)
+	}
+	p, err = r.runa.Promote(ctx, ref, "live", "again")
+	must(t, err)
+	if w, err := r.runa.Withdraw(ctx, p.ID, "not yet"); err != nil || w.State != ladder.Withdrawn {
+		t.Errorf("%+v, %v", w, err)
+	}
+	_, err = r.runa.Promotion(ctx, "P-99")
+	wantCode(t, "no such", err, "promotion.unknown")
+	// no metric: the gate on the way fails, whatever is signed
+	poor := r.register("heat-demand", "b", nil)
+	p, err = r.runa.Promote(ctx, poor, "live", "")
+	must(t, err)
+	p, err = r.tove.Sign(ctx, p.ID, ladder.Yes, "")
+	if err != nil || p.State != ladder.Open || !slices.ContainsFunc(p.Findings, func(f ladder.Finding) bool {
+		return f.State == ladder.Failed && f.Requirement == ladder.MetricRecorded
+	}) {
+		t.Errorf("without a metric: %+v, %v", p, err)
+	}
+}
+
+// A sign-off is for the pair that was looked at.
+func TestASignOffGoesStaleWhenTheIncumbentChanges(t *testing.T) {
+	r := newRig(t)
+	ctx := t.Context()
+	kari, err := r.runa.AddPerson(ctx, "kari", "member")
+	must(t, err)
+	slow := r.register("heat-demand", "slow", nil) // has no metric, so it stays open after a yes
+	fast := r.register("heat-demand", "fast", map[string]float64{"rmse": 1})
+	p, err := r.runa.Promote(ctx, slow, "live", "")
+	must(t, err)
+	p, err = client.New(r.server, kari.Token).Sign(ctx, p.ID, ladder.Yes, "against nobody")
+	must(t, err)
+	if p.SignOffs[0].Stale {
+		t.Error("a fresh sign-off is stale")
+	}
+	r.approve(fast)
+	p, err = r.runa.Promotion(ctx, p.ID)
+	must(t, err)
+	if !p.SignOffs[0].Stale || !slices.ContainsFunc(p.Findings, func(f ladder.Finding) bool { return f.Requirement == ladder.SignOffs && f.State == ladder.Waiting }) {
+		t.Errorf("signed against nobody, and now there is %s: %+v", fast, p)
+	}
+}
+
+func TestTwoPeopleSignAtOnce(t *testing.T) {
+	r := newRig(t)
+	ctx := t.Context()
+	ref := r.register("heat-demand", "a", map[string]float64{"rmse": 1})
+	p, err := r.runa.Promote(ctx, ref, "live", "")
+	must(t, err)
+	signers := []*client.Client{r.tove}
+	for i := range 7 {
+		x, err := r.runa.AddPerson(ctx, fmt.Sprint("signer-", i), "")
+		must(t, err)
+		signers = append(signers, client.New(r.server, x.Token))
+	}
+	var wait sync.WaitGroup
+	errs := make([]error, len(signers))
+	for i, s := range signers {
+		wait.Go(func() { _, errs[i] = s.Sign(ctx, p.ID, ladder.Yes, "") })
+	}
+	wait.Wait()
+	won := 0
+	for _, err := range errs {
+		if err == nil {
+			won++
+		} else {
+			wantCode(t, "the others", err, "promotion.closed")
+		}
+	}
+	if won != 1 {
+		t.Errorf("%d people carried it out, want one", won)
+	}
+	log, err := r.runa.Audit(ctx, ref, client.Part{})
+	must(t, err)
+	stepped := 0
+	for _, e := range log.Items {
+		if e.Kind == "promotion.carried_out" {
+			stepped++
+		}
+	}
+	if stepped != 1 {
+		t.Errorf("it stepped up %d times", stepped)
+	}
+}
+
+func TestPlacing(t *testing.T) {
+	r := newRig(t)
+	ctx := t.Context()
+	ref := r.register("heat-demand", "a", nil)
+	good := r.modelServer(0)
+	place := func(env, at, as string) error {
+		_, err := r.runa.Place(ctx, ref, env, []string{at}, as)
+		return err
+	}
+	wantCode(t, "no environment", place("plant-north", good.URL, ""), "environment.unknown")
+	_, err := r.runa.AddEnvironment(ctx, "plant-north", "")
+	must(t, err)
+	wantCode(t, "nobody there", place("plant-north", "http://127.0.0.1:1", ""), "placement.not_ready")
+	wantCode(t, "no address", place("plant-north", "plant-north:9001", ""), "placement.address")
+	wantCode(t, "with a password", place("plant-north", "http://a:b@127.0.0.1:1", ""), "placement.address")
+	wantCode(t, "another name there", place("plant-north", good.URL, "demand"), "placement.not_ready")
+	wantCode(t, "our own API is no model server", place("plant-north", r.server, ""), "placement.no_metadata")
+	down := r.modelServer(0)
+	down.down.Store(true)
+	err = place("plant-north", down.URL, "")
+	wantCode(t, "not ready", err, "placement.not_ready")
+	if !strings.Contains(err.Error(), "warming up") {
+		t.Errorf("the server's own reason is lost: %v", err)
+	}
+	other := r.modelServer(0)
+	other.input = "wind_ms"
+	err = place("plant-north", other.URL, "")
+	wantCode(t, "another signature", err, "placement.signature")
+	if !strings.Contains(err.Error(), `no input "x"`) || !strings.Contains(err.Error(), `"wind_ms"`) {
+		t.Errorf("which column? %v", err)
+	}
+	must(t, place("plant-north", good.URL+"/", ""))
+	wantCode(t, "twice", place("plant-north", good.URL, ""), "placement.exists")
+	if p, err := r.runa.Unplace(ctx, ref, "plant-north"); err != nil || p.Addresses[0].URL != good.URL {
+		t.Errorf("%+v, %v", p, err)
+	}
+	_, err = r.runa.Unplace(ctx, ref, "plant-north")
+	wantCode(t, "not there any more", err, "placement.unknown")
+}
+
+func TestSplits(t *testing.T) {
+	r := newRig(t)
+	ctx := t.Context()
+	r.twoVersions()
+	draft := r.register("heat-demand", "draft", map[string]float64{"rmse": 1})
+	split := func(based int, l ...traffic.Lane) error {
+		_, err := r.tove.Split(ctx, "demand-hourly", l, "", based)
+		return err
+	}
+	main := func(ref string, share int) traffic.Lane {
+		return traffic.Lane{Kind: traffic.Main, Version: ref, Share: share}
+	}
+	wantCode(t, "95 %", split(-1, lanes(9000, 500)...), "split.sum")
+	wantCode(t, "a draft", split(-1, main(draft, 10000)), "split.rung")
+	r.approve(draft)
+	wantCode(t, "nowhere", split(-1, main(draft, 10000)), "split.not_placed")
+	wantCode(t, "no such version", split(-1, main("heat-demand@9", 10000)), "version.unknown")
+	wantCode(t, "which of three", split(-1, main("heat-demand@live", 10000)), "rung.several")
+	must(t, split(1, lanes(9000, 1000)...))
+	wantCode(t, "decided on an old split", split(1, lanes(5000, 5000)...), "split.changed")
+	e, err := r.runa.Endpoint(ctx, "demand-hourly")
+	must(t, err)
+	if e.Split.Number != 2 || e.Split.Author != "tove" || len(e.Split.Trials()) != 1 {
+		t.Errorf("%+v", e.Split)
+	}
+	if _, header, _ := r.call("GET", "/api/v1/endpoints/demand-hourly", ""); header.Get("Etag") != `"2"` {
+		t.Errorf("ETag %q", header.Get("Etag"))
+	}
+	_, err = r.runa.Unplace(ctx, "heat-demand@2", "plant-north")
+	wantCode(t, "in use", err, "placement.in_use")
+
+	_, err = r.runa.Back(ctx, "demand-hourly", 0, " ", -1)
+	wantCode(t, "why?", err, "back.reason")
+	_, err = r.runa.Back(ctx, "demand-hourly", 7, "x", -1)
+	wantCode(t, "no such revision", err, "back.revision")
+	b, err := r.runa.Back(ctx, "demand-hourly", 0, "complaints", 2)
+	if err != nil || b.Number != 3 || b.ReturnsTo != 1 || len(b.Lanes) != 1 {
+		t.Errorf("%+v, %v", b, err)
+	}
+	for range 20 {
+		if status, version := r.infer(1); status != 200 || version != "heat-demand@1" {
+			t.Fatalf("after going back %s answered %d", version, status)
+		}
+	}
+	if b, err = r.runa.Back(ctx, "demand-hourly", 2, "it was right after all", -1); err != nil || len(b.Trials()) != 1 {
+		t.Errorf("to a named revision: %+v, %v", b, err)
+	}
+	all, err := r.runa.Splits(ctx, "demand-hourly", client.Part{Limit: 3})
+	if err != nil || len(all.Items) != 3 || all.Next == "" || all.Items[0].Number != 4 {
+		t.Errorf("%+v, %v", all, err)
+	}
+	rest, err := r.runa.Splits(ctx, "demand-hourly", client.Part{Limit: 3, Cursor: all.Next})
+	if err != nil || len(rest.Items) != 1 || rest.Next != "" {
+		t.Errorf("%+v, %v", rest, err)
+	}
+}
+
+func TestAFailingTrialIsRolledBack(t *testing.T) {
+	r := newRig(t)
+	ctx := t.Context()
+	_, two := r.twoVersions()
+	_, err := r.runa.Split(ctx, "demand-hourly", lanes(8000, 2000), "a look", -1)
+	must(t, err)
+	two.failing.Store(true)
+	deadline := time.Now().Add(20 * time.Second)
+	for {
+		r.infer(1)
+		e, err := r.runa.Endpoint(ctx, "demand-hourly")
+		must(t, err)
+		if e.Split.Number == 3 {
+			if e.Split.Author != service.Itself || e.Split.ReturnsTo != 1 || !strings.Contains(e.Split.Reason, "worse by more than") {
+				t.Errorf("%+v", e.Split)
+			}
+			break
+		}
+		if time.Now().After(deadline) {
+			n, _ := r.runa.EndpointNow(ctx, "demand-hourly")
+			t.Fatalf("was not rolled back: %+v", n)
+		}
+	}
+	// The record says so a moment before the gateway does; it has a second.
+	inForce := time.Now().Add(time.Second)
+	for good := 0; good < 50; good++ {
+		if status, version := r.infer(1); status != 200 || version != "heat-demand@1" {
+			good = 0
+			if time.Now().After(inForce) {
+				t.Fatalf("a second after the rollback: %d by %s", status, version)
+			}
+		}
+	}
+	alerts, err := r.runa.Alerts(ctx, "open", "demand-hourly", client.Part{})
+	must(t, err)
+	if len(alerts.Items) != 1 || alerts.Items[0].Subject != "heat-demand@2" || alerts.Items[0].Signal != "error_rate" {
+		t.Fatalf("%+v", alerts)
+	}
+	a := alerts.Items[0]
+	handled, err := r.tove.HandleAlert(ctx, a.ID, "acknowledged", "looking")
+	if err != nil || handled.HandledBy != "tove" {
+		t.Errorf("%+v, %v", handled, err)
+	}
+	_, err = r.tove.HandleAlert(ctx, a.ID, "acknowledged", "")
+	wantCode(t, "twice", err, "alert.handled")
+	_, err = r.tove.HandleAlert(ctx, a.ID, "resolved", "withdrawn")
+	must(t, err)
+	c, err := r.runa.Compare(ctx, "demand-hourly", "heat-demand@1", "heat-demand@2", 10*time.Minute)
+	must(t, err)
+	if c.Rows[0].Verdict != "worse" || c.CandidateRequests == 0 {
+		t.Errorf("%+v", c.Rows[0])
+	}
+	s, err := r.runa.Series(ctx, "demand-hourly", 5*time.Minute)
+	must(t, err)
+	if len(s.Lanes) != 2 || len(s.Splits) != 3 || len(s.Alerts) != 1 || len(s.Guards) == 0 {
+		t.Errorf("series: %d lanes, %d splits, %d alerts, %d readings", len(s.Lanes), len(s.Splits), len(s.Alerts), len(s.Guards))
+	}
+}
+
+func TestAPlacementThatFallsRaisesAnAlert(t *testing.T) {
+	r := newRig(t)
+	ctx := t.Context()
+	one, _ := r.twoVersions()
+	one.down.Store(true)
+	await(t, "the alert", func() bool {
+		a, err := r.runa.Alerts(ctx, "open", "", client.Part{})
+		must(t, err)
+		return len(a.Items) == 1 && a.Items[0].Kind == "placement_unhealthy" && strings.Contains(a.Items[0].Sentence, "warming up")
+	})
+	await(t, "a clear error without a healthy lane", func() bool { status, _ := r.infer(1); return status == 503 })
+	_, err := r.runa.Split(ctx, "demand-hourly", lanes(9000, 1000), "", -1)
+	wantCode(t, "a split that names it", err, "split.not_healthy")
+	one.down.Store(false)
+	await(t, "the recovery", func() bool {
+		a, err := r.runa.Alerts(ctx, "resolved", "", client.Part{})
+		must(t, err)
+		status, _ := r.infer(1)
+		return len(a.Items) == 1 && a.Items[0].HandledBy == service.Itself && status == 200
+	})
+}
+
+// await polls until something holds.
+func await(t *testing.T, what string, holds func() bool) {
+	t.Helper()
+	tick := time.NewTicker(50 * time.Millisecond)
+	defer tick.Stop()
+	limit := time.After(15 * time.Second)
+	for !holds() {
+		select {
+		case <-tick.C:
+		case <-limit:
+			t.Fatalf("%s did not come", what)
+		}
+	}
+}
+
+func TestRepeatedCallsChangeNothing(t *testing.T) {
+	r := newRig(t)
+	ref := r.register("heat-demand", "a", map[string]float64{"rmse": 1})
+	body := fmt.Sprintf(`{"version":%q,"to":"live"}`, ref)
+	first, _, one := r.call("POST", "/api/v1/promotions", body, "Idempotency-Key", "k1")
+	second, _, two := r.call("POST", "/api/v1/promotions", body, "Idempotency-Key", "k1")
+	if first != 201 || second != 201 || !bytes.Equal(one, two) {
+		t.Errorf("%d %s\n%d %s", first, one, second, two)
+	}
+	status, _, b := r.call("POST", "/api/v1/promotions", strings.Replace(body, "live", "proven", 1), "Idempotency-Key", "k1")
+	if status != 409 || !bytes.Contains(b, []byte("idempotency.other_request")) {
+		t.Errorf("another request with the same key: %d %s", status, b)
+	}
+	if all, _ := r.runa.Promotions(t.Context(), "", "", client.Part{}); len(all.Items) != 1 {
+		t.Errorf("%d promotions", len(all.Items))
+	}
+}
+
+func TestWhoMayCall(t *testing.T) {
+	r := newRig(t)
+	_, err := client.New(r.server, "il_wrong").Models(t.Context(), client.Part{})
+	wantCode(t, "a wrong token", err, "sign_in.wrong")
+	_, err = client.New(r.server, "").Models(t.Context(), client.Part{})
+	wantCode(t, "no token", err, "sign_in.needed")
+	_, err = r.tove.AddPerson(t.Context(), "odd", "owner")
+	wantCode(t, "a member adds people", err, "permission.missing")
+	_, err = r.runa.AddPerson(t.Context(), "tove", "member")
+	wantCode(t, "twice", err, "person.exists")
+	_, err = r.runa.AddPerson(t.Context(), service.Itself, "member")
+	wantCode(t, "the service itself", err, "person.reserved")
+
+	status, header, _ := r.call("POST", "/api/v1/session", fmt.Sprintf(`{"token":%q}`, r.runaToken))
+	cookie := header.Get("Set-Cookie")
+	if status != 200 || !strings.Contains(cookie, "HttpOnly") || !strings.Contains(cookie, "SameSite=Strict") {
+		t.Fatalf("%d, cookie %q", status, cookie)
+	}
+	with := func(method, path string, header ...string) int {
+		req, err := http.NewRequest(method, r.server+path, strings.NewReader(`{"name":"x"}`))
+		must(t, err)
+		req.Header.Set("Cookie", strings.SplitN(cookie, ";", 2)[0])
+		for i := 0; i+1 < len(header); i += 2 {
+			req.Header.Set(header[i], header[i+1])
+		}
+		res, err := http.DefaultClient.Do(req)
+		must(t, err)
+		_ = res.Body.Close()
+		return res.StatusCode
+	}
+	if got := with("GET", "/api/v1/session"); got != 200 {
+		t.Errorf("with the cookie: %d", got)
+	}
+	if got := with("POST", "/api/v1/environments", "Origin", "http://elsewhere.example"); got != 403 {
+		t.Errorf("from another site: %d", got)
+	}
+	if got := with("POST", "/api/v1/environments", "Sec-Fetch-Site", "cross-site"); got != 403 {
+		t.Errorf("from another site: %d", got)
+	}
+	if got := with("POST", "/api/v1/environments", "Origin", r.server); got != 201 {
+		t.Errorf("from the console: %d", got)
+	}
+	if got := with("DELETE", "/api/v1/session", "Origin", r.server); got != 204 {
+		t.Errorf("signing out: %d", got)
+	}
+	if got := with("GET", "/api/v1/session"); got != 401 {
+		t.Errorf("after signing out: %d", got)
+	}
+}
+
+func TestBadRequestsNameTheField(t *testing.T) {
+	r := newRig(t)
+	cases := []struct {
+		name, method, path, body string
+		status                   int
+		field                    string
+	}{
+		{"no JSON", "POST", "/api/v1/environments", `{`, 422, "body"},
+		{"empty", "POST", "/api/v1/environments", ``, 422, "body"},
+		{"unknown member", "POST", "/api/v1/environments", `{"name":"a","colour":"red"}`, 422, "colour"},
+		{"wrong type", "POST", "/api/v1/environments", `{"name":7}`, 422, "name"},
+		{"two objects", "POST", "/api/v1/environments", `{"name":"a"}{"name":"b"}`, 422, "body"},
+		{"bad name", "POST", "/api/v1/environments", `{"name":"Plant North"}`, 422, "name"},
+		{"limit", "GET", "/api/v1/models?limit=1000", "", 422, "limit"},
+		{"limit is text", "GET", "/api/v1/models?limit=ten", "", 422, "query"},
+		{"cursor", "GET", "/api/v1/audit?cursor=!!", "", 422, "cursor"},
+		{"cursor of another list", "GET", "/api/v1/audit?cursor=aGVhdA", "", 422, "cursor"},
+		{"window", "GET", "/api/v1/endpoints/x/series?window=soon", "", 422, "window"},
+		{"no such endpoint", "GET", "/api/v1/endpoints/x", "", 404, "endpoint"},
+		{"no such path", "GET", "/api/v1/nothing", "", 404, ""},
+		{"If-Match", "POST", "/api/v1/endpoints/x/splits", `{"lanes":[]}`, 422, "lanes"},
+	}
+	for _, c := range cases {
+		status, header, body := r.call(c.method, c.path, c.body)
+		var p struct{ Field, Code, Detail, Request_ID string }
+		must(t, json.Unmarshal(body, &p))
+		if status != c.status || p.Field != c.field || p.Code == "" || p.Detail == "" || p.Request_ID != header.Get("Inner-Ladder-Request") {
+			t.Errorf("%s: %d %s", c.name, status, body)
+		}
+	}
+}
+
+func TestEvents(t *testing.T) {
+	r := newRig(t)
+	listen := func(last string) (next func() (id, event, data string), stop func()) {
+		req, err := http.NewRequest("GET", r.server+"/api/v1/events", nil)
+		must(t, err)
+		req.Header.Set("Authorization", "Bearer "+r.runaToken)
+		if last != "" {
+			req.Header.Set("Last-Event-ID", last)
+		}
+		res, err := http.DefaultClient.Do(req)
+		must(t, err)
+		in := bufio.NewScanner(res.Body)
+		return func() (id, event, data string) {
+			for in.Scan() {
+				switch line := in.Text(); {
+				case strings.HasPrefix(line, "id: "):
+					id = line[4:]
+				case strings.HasPrefix(line, "event: "):
+					event = line[7:]
+				case strings.HasPrefix(line, "data: "):
+					data = line[6:]
+				case line == "":
+					return id, event, data
+				}
+			}
+			return "", "closed", ""
+		}, func() { _ = res.Body.Close() }
+	}
+	next, stop := listen("")
+	if _, event, data := next(); event != "now" || data != "[]" {
+		t.Fatalf("first came %s %s", event, data)
+	}
+	_, err := r.runa.AddEnvironment(t.Context(), "plant-north", "")
+	must(t, err)
+	id, event, data := next()
+	for event == "now" {
+		id, event, data = next()
+	}
+	var e store.Entry
+	must(t, json.Unmarshal([]byte(data), &e))
+	if event != "change" || e.Kind != "environment.added" || e.Actor != "runa" || fmt.Sprint(e.Seq) != id {
+		t.Errorf("%s %s %+v", id, event, e)
+	}
+	stop()
+	_, err = r.runa.AddEnvironment(t.Context(), "plant-south", "")
+	must(t, err)
+	next, stop = listen(id)
+	defer stop()
+	if _, event, data := next(); event != "change" || !strings.Contains(data, "plant-south") {
+		t.Errorf("taking up after %s: %s %s", id, event, data)
+	}
+}
+
+func TestEveryListIsDescribed(t *testing.T) {
+	r := newRig(t)
+	r.twoVersions()
+	_, err := r.runa.Split(t.Context(), "demand-hourly", lanes(9000, 1000), "", -1)
+	must(t, err)
+	for range 20 {
+		r.infer(1)
+	}
+	for _, path := range []string{"session", "people", "ladder", "models", "models/heat-demand", "models/heat-demand/versions", "versions/heat-demand@1", "versions/heat-demand@1/diff/heat-demand@2",
+		"promotions", "promotions/P-1", "environments", "placements", "placements?version=heat-demand@1", "endpoints", "endpoints/demand-hourly", "endpoints/demand-hourly/now",
+		"endpoints/demand-hourly/series", "endpoints/demand-hourly/series?window=2h", "endpoints/demand-hourly/splits", "now", "alerts", "audit", "audit?subject=demand-hourly",
+		"endpoints/demand-hourly/compare?incumbent=heat-demand@1&candidate=heat-demand@2"} {
+		if status, _, body := r.call("GET", "/api/v1/"+path, ""); status != 200 {
+			t.Errorf("%s: %d %s", path, status, body)
+		}
+	}
+	status, header, body := r.call("GET", "/metrics", "")
+	if status != 200 || !strings.HasPrefix(header.Get("Content-Type"), "application/openmetrics-text") || !bytes.HasSuffix(body, []byte("# EOF\n")) ||
+		!bytes.Contains(body, []byte(`innerladder_requests_total{endpoint="demand-hourly"`)) {
+		t.Errorf("metrics: %d %q", status, header.Get("Content-Type"))
+	}
+	for path, says := range map[string]string{"/healthz": "ok", "/readyz": "ready", "/": "make build", "/api/openapi.json": `"openapi": "3.1`} {
+		if status, header, body := r.call("GET", path, ""); status != 200 || !bytes.Contains(body, []byte(says)) || header.Get("X-Frame-Options") != "DENY" || header.Get("Content-Security-Policy") == "" {
+			t.Errorf("%s: %d %.80s", path, status, body)
+		}
+	}
+}

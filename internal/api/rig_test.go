@@ -1,0 +1,305 @@
+package api_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"innerladder/internal/api"
+	"innerladder/internal/blob"
+	"innerladder/internal/client"
+	"innerladder/internal/conductor"
+	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/traffic"
+	"innerladder/internal/gateway"
+	"innerladder/internal/recorder"
+	"innerladder/internal/service"
+	"innerladder/internal/store"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+)
+
+// rig is a whole service in this process, with two people: runa is its owner, tove a
+// member. Every answer is held against the OpenAPI document.
+type rig struct {
+	t             *testing.T
+	server        string
+	gateway       string
+	service       *service.Service
+	runa, tove    *client.Client
+	runaToken     string
+	stopConductor func()
+}
+
+func newRig(t *testing.T) *rig {
+	t.Helper()
+	dir := t.TempDir()
+	log := slog.New(slog.DiscardHandler)
+	records, err := store.Open(t.Context(), filepath.Join(dir, "ladder.db"))
+	must(t, err)
+	signals, err := store.OpenSignals(t.Context(), filepath.Join(dir, "signals.db"))
+	must(t, err)
+	blobs, err := blob.Open(filepath.Join(dir, "blobs"))
+	must(t, err)
+	rec, err := recorder.New(t.Context(), signals, log, 1000)
+	must(t, err)
+	gate := gateway.New(gateway.Config{Timeout: 5 * time.Second, Connections: 64}, rec, log)
+	s := service.New(service.Config{Store: records, Signals: signals, Blobs: blobs, Recorder: rec, Router: gate, Log: log})
+	a, err := api.New(s, rec, api.Console{Files: fstest.MapFS{}}, log)
+	must(t, err)
+	outside, err := net.Listen("tcp", "127.0.0.1:0")
+	must(t, err)
+	inside, err := net.Listen("tcp", "127.0.0.1:0")
+	must(t, err)
+	go func() { _ = gate.Serve(outside) }()
+	go func() { _ = a.Serve(inside) }()
+	ctx, cancel := context.WithCancel(context.Background())
+	stopped := make(chan struct{})
+	go func() {
+		rec.Run(ctx)
+		close(stopped)
+	}()
+	conducting, stopConductor := context.WithCancel(context.Background())
+	conducted := make(chan struct{})
+	go func() {
+		conductor.New(s, gate, log).Run(conducting)
+		close(conducted)
+	}()
+	r := &rig{t: t, server: "http://" + inside.Addr().String(), gateway: "http://" + outside.Addr().String(), service: s}
+	r.stopConductor = func() { stopConductor(); <-conducted }
+	t.Cleanup(func() {
+		r.stopConductor()
+		_ = a.Stop(context.Background())
+		_ = gate.Stop(context.Background())
+		cancel()
+		<-stopped
+		_ = records.Close()
+		_ = signals.Close()
+	})
+	r.runaToken, err = s.FirstPerson(t.Context(), "runa")
+	must(t, err)
+	r.runa = client.New(r.server, r.runaToken)
+	tove, err := r.runa.AddPerson(t.Context(), "tove", "")
+	must(t, err)
+	r.tove = client.New(r.server, tove.Token)
+	return r
+}
+
+func must(t *testing.T, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+// wantCode fails unless err is the problem with a code.
+func wantCode(t *testing.T, what string, err error, code string) {
+	t.Helper()
+	if client.Code(err) != code {
+		t.Errorf("%s: got %v, want %s", what, err, code)
+	}
+}
+
+// file writes a file to register.
+func (r *rig) file(name, content string) string {
+	path := filepath.Join(r.t.TempDir(), name)
+	must(r.t, os.WriteFile(path, []byte(content), 0o600))
+	return path
+}
+
+// register registers a version whose bytes are its content, with a signature x → y.
+func (r *rig) register(model, content string, metrics map[string]float64) string {
+	r.t.Helper()
+	v, err := r.runa.Register(r.t.Context(), service.Registration{Model: model, Metrics: metrics, Targets: []string{"y"}},
+		[]string{r.file("model.json", content)}, r.file("rows.csv", "x,y\n1.5,2\n2.5,3\n"))
+	must(r.t, err)
+	return v.Ref
+}
+
+// approve brings a version to live.
+func (r *rig) approve(ref string) {
+	r.t.Helper()
+	p, err := r.runa.Promote(r.t.Context(), ref, "live", "")
+	must(r.t, err)
+	p, err = r.tove.Sign(r.t.Context(), p.ID, ladder.Yes, "read it")
+	must(r.t, err)
+	if p.State != ladder.CarriedOut {
+		r.t.Fatalf("%s is %s: %+v", p.ID, p.State, p.Findings)
+	}
+}
+
+// modelServer is a small model server that answers y = x + bias.
+type modelServer struct {
+	*httptest.Server
+	down    atomic.Bool
+	failing atomic.Bool
+	input   string
+}
+
+func (r *rig) modelServer(bias float64) *modelServer {
+	m := &modelServer{input: "x"}
+	mux := http.NewServeMux()
+	mux.HandleFunc("/v2/health/ready", func(w http.ResponseWriter, _ *http.Request) {
+		if m.down.Load() {
+			w.WriteHeader(503)
+			_, _ = io.WriteString(w, `{"error":"warming up"}`)
+		}
+	})
+	mux.HandleFunc("/v2/models/heat-demand/ready", func(http.ResponseWriter, *http.Request) {})
+	mux.HandleFunc("/v2/models/heat-demand", func(w http.ResponseWriter, _ *http.Request) {
+		fmt.Fprintf(w, `{"name":"heat-demand","platform":"test","inputs":[{"name":%q,"datatype":"FP64","shape":[-1]}],"outputs":[{"name":"y","datatype":"FP64","shape":[-1]}]}`, m.input)
+	})
+	mux.HandleFunc("/v2/models/heat-demand/infer", func(w http.ResponseWriter, q *http.Request) {
+		if m.failing.Load() {
+			w.WriteHeader(500)
+			_, _ = io.WriteString(w, `{"error":"told to fail"}`)
+			return
+		}
+		var in struct{ Inputs []struct{ Data []float64 } }
+		_ = json.NewDecoder(q.Body).Decode(&in)
+		fmt.Fprintf(w, `{"model_name":"heat-demand","outputs":[{"name":"y","datatype":"FP64","shape":[1],"data":[%v]}]}`, in.Inputs[0].Data[0]+bias)
+	})
+	m.Server = httptest.NewServer(mux)
+	r.t.Cleanup(m.Close)
+	return m
+}
+
+// infer calls the endpoint once and returns status and version.
+func (r *rig) infer(x float64) (int, string) {
+	r.t.Helper()
+	res, err := http.Post(r.gateway+"/v2/models/demand-hourly/infer", "application/json",
+		strings.NewReader(fmt.Sprintf(`{"inputs":[{"name":"x","datatype":"FP64","shape":[1],"data":[%v]}]}`, x)))
+	must(r.t, err)
+	defer res.Body.Close()
+	_, _ = io.Copy(io.Discard, res.Body)
+	return res.StatusCode, res.Header.Get(gateway.VersionHeader)
+}
+
+// twoVersions sets up an endpoint with two live, placed versions, all traffic to the
+// first.
+func (r *rig) twoVersions() (one, two *modelServer) {
+	r.t.Helper()
+	ctx := r.t.Context()
+	one, two = r.modelServer(0), r.modelServer(0)
+	_, err := r.runa.AddEnvironment(ctx, "plant-north", "")
+	must(r.t, err)
+	for i, m := range []*modelServer{one, two} {
+		ref := r.register("heat-demand", fmt.Sprint("weights ", i), map[string]float64{"rmse": 0.4})
+		r.approve(ref)
+		_, err = r.runa.Place(ctx, ref, "plant-north", []string{m.URL}, "")
+		must(r.t, err)
+	}
+	_, err = r.runa.AddEndpoint(ctx, service.NewEndpoint{Name: "demand-hourly", Model: "heat-demand", Environment: "plant-north"})
+	must(r.t, err)
+	_, err = r.runa.Split(ctx, "demand-hourly", lanes(10000, 0)[:1], "start", -1)
+	must(r.t, err)
+	return one, two
+}
+
+func lanes(main, trial int) []traffic.Lane {
+	return []traffic.Lane{{Kind: traffic.Main, Version: "heat-demand@1", Share: main}, {Kind: traffic.Trial, Version: "heat-demand@2", Share: trial}}
+}
+
+// call makes a raw call and holds the answer against the document.
+func (r *rig) call(method, path, body string, header ...string) (int, http.Header, []byte) {
+	r.t.Helper()
+	req, err := http.NewRequestWithContext(r.t.Context(), method, r.server+path, strings.NewReader(body))
+	must(r.t, err)
+	req.Header.Set("Authorization", "Bearer "+r.runaToken)
+	for i := 0; i+1 < len(header); i += 2 {
+		req.Header.Set(header[i], header[i+1])
+	}
+	res, err := http.DefaultClient.Do(req)
+	must(r.t, err)
+	defer res.Body.Close()
+	b, err := io.ReadAll(res.Body)
+	must(r.t, err)
+	if strings.HasPrefix(path, "/api/v1/") {
+		checkAnswer(r.t, method, path, res, b)
+	}
+	return res.StatusCode, res.Header, b
+}
+
+var compiler = func() *jsonschema.Compiler {
+	doc, err := api.Document()
+	if err != nil {
+		panic(err)
+	}
+	parsed, err := jsonschema.UnmarshalJSON(bytes.NewReader(doc))
+	if err != nil {
+		panic(err)
+	}
+	c := jsonschema.NewCompiler()
+	c.DefaultDraft(jsonschema.Draft2020)
+	if err := c.AddResource("openapi.json", parsed); err != nil {
+		panic(err)
+	}
+	return c
+}()
+
+// described lists the paths of the document as patterns.
+var described = func() map[string]*regexp.Regexp {
+	doc, err := api.Document()
+	if err != nil {
+		panic(err)
+	}
+	var parsed struct{ Paths map[string]any }
+	if err := json.Unmarshal(doc, &parsed); err != nil {
+		panic(err)
+	}
+	out := map[string]*regexp.Regexp{}
+	for p := range parsed.Paths {
+		out[p] = regexp.MustCompile("^" + regexp.MustCompile(`\{[a-z]+\}`).ReplaceAllString(p, "[^/]+") + "$")
+	}
+	return out
+}()
+
+// checkAnswer holds a JSON answer against what the document says of it.
+func checkAnswer(t *testing.T, method, path string, res *http.Response, body []byte) {
+	t.Helper()
+	kind := res.Header.Get("Content-Type")
+	if !strings.Contains(kind, "json") {
+		return
+	}
+	plain, _, _ := strings.Cut(path, "?")
+	status, media := fmt.Sprint(res.StatusCode), "application~1json"
+	if res.StatusCode >= 400 {
+		status, media = "default", "application~1problem+json"
+		if kind != api.ProblemType {
+			t.Errorf("%s %s: a problem came as %s", method, path, kind)
+		}
+	}
+	for p, pattern := range described {
+		if !pattern.MatchString(plain) {
+			continue
+		}
+		pointer := fmt.Sprintf("openapi.json#/paths/%s/%s/responses/%s/content/%s/schema", strings.NewReplacer("~", "~0", "/", "~1").Replace(p), strings.ToLower(method), status, media)
+		schema, err := compiler.Compile(pointer)
+		if err != nil {
+			continue // another path of the same form has this method
+		}
+		value, err := jsonschema.UnmarshalJSON(bytes.NewReader(body))
+		must(t, err)
+		if err := schema.Validate(value); err != nil {
+			t.Errorf("%s %s answered what the document does not say: %v\n%s", method, path, err, body)
+		}
+		return
+	}
+	if res.StatusCode < 400 {
+		t.Errorf("%s %s answered %d, which the document does not describe", method, path, res.StatusCode)
+	}
+}
