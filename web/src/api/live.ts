@@ -14,23 +14,57 @@ const stale: Record<string, string[]> = {
   alert: ['alerts', 'series'],
 }
 
-/** Keeps what was read up to date by the service's events. Tells whether it is connected. */
+/** Opens the stream of events and acts on what comes; returns what closes it. */
+function listen(connected: (yes: boolean) => void): () => void {
+  const source = new EventSource('/api/v1/events')
+  source.addEventListener('open', () => connected(true))
+  source.addEventListener('error', () => connected(false))
+  source.addEventListener('now', (event) => {
+    queryClient.setQueryData(['now'], JSON.parse(event.data as string) as EndpointNow[])
+  })
+  source.addEventListener('change', (event) => {
+    const entry = JSON.parse(event.data as string) as Entry
+    for (const key of ['audit', ...(stale[entry.kind.split('.')[0] ?? ''] ?? [])]) {
+      void queryClient.invalidateQueries({ queryKey: [key] })
+    }
+  })
+  return () => source.close()
+}
+
+/**
+ * Keeps what was read up to date by the service's events while the page can be seen. Tells whether it is connected.
+ *
+ * A page that nobody sees holds no connection: a browser has only six to one server, so a few forgotten tabs would
+ * leave none for anything else. When it is seen again, everything is read again.
+ */
 export function useLive(): boolean {
   const [connected, setConnected] = useState(true)
   useEffect(() => {
-    const source = new EventSource('/api/v1/events')
-    source.addEventListener('open', () => setConnected(true))
-    source.addEventListener('error', () => setConnected(false))
-    source.addEventListener('now', (event) => {
-      queryClient.setQueryData(['now'], JSON.parse(event.data as string) as EndpointNow[])
-    })
-    source.addEventListener('change', (event) => {
-      const entry = JSON.parse(event.data as string) as Entry
-      for (const key of ['audit', ...(stale[entry.kind.split('.')[0] ?? ''] ?? [])]) {
-        void queryClient.invalidateQueries({ queryKey: [key] })
+    let close: (() => void) | undefined
+    const follow = () => {
+      const visible = document.visibilityState === 'visible'
+      if (visible && !close) {
+        close = listen(setConnected)
+        void queryClient.invalidateQueries()
+      } else if (!visible && close) {
+        close()
+        close = undefined
       }
-    })
-    return () => source.close()
+    }
+    const leave = () => {
+      close?.()
+      close = undefined
+    }
+    follow()
+    document.addEventListener('visibilitychange', follow)
+    window.addEventListener('pagehide', leave)
+    window.addEventListener('pageshow', follow)
+    return () => {
+      document.removeEventListener('visibilitychange', follow)
+      window.removeEventListener('pagehide', leave)
+      window.removeEventListener('pageshow', follow)
+      leave()
+    }
   }, [])
   return connected
 }

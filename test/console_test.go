@@ -1,0 +1,208 @@
+package test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/http"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"innerladder/internal/core/traffic"
+	"innerladder/test/browser"
+	"innerladder/web"
+
+	"github.com/chromedp/chromedp"
+)
+
+// tab is a browser that looks at the console of a house.
+type tab struct {
+	t   *testing.T
+	ctx context.Context
+	h   *house
+
+	mu sync.Mutex
+	// troubles are what the page complained about.
+	troubles []string
+}
+
+func look(t *testing.T, h *house) *tab {
+	t.Helper()
+	if _, err := fs.Stat(web.Files(), "index.html"); err != nil {
+		t.Skip("the console is not built; run make build, or make test, which does it")
+	}
+	ctx, stop, err := browser.Start(t.Context(), t.TempDir())
+	if errors.Is(err, browser.ErrMissing) {
+		t.Skipf("%v; make test installs it", err)
+	}
+	must(t, err)
+	t.Cleanup(stop)
+	b := &tab{t: t, ctx: ctx, h: h}
+	listening := make(chan struct{})
+	go func() {
+		messages := chromedp.Console(ctx)
+		close(listening)
+		for m, err := range messages {
+			if err != nil {
+				return
+			}
+			text := fmt.Sprintf("%+v", m)
+			// The browser itself notes every answer that is a problem; those are meant.
+			if (strings.HasPrefix(text, "exception") || strings.HasPrefix(text, "error")) && !strings.Contains(text, "Failed to load resource") {
+				b.mu.Lock()
+				b.troubles = append(b.troubles, text)
+				b.mu.Unlock()
+			}
+		}
+	}()
+	<-listening
+	t.Cleanup(func() {
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		for _, x := range b.troubles {
+			t.Errorf("the page complained: %s", x)
+		}
+	})
+	return b
+}
+
+// do does something within half a minute, or fails.
+func (b *tab) do(what string, steps ...browser.Action) {
+	b.t.Helper()
+	ctx, cancel := context.WithTimeout(b.ctx, 30*time.Second)
+	defer cancel()
+	if err := chromedp.Do(ctx, steps...); err != nil {
+		page, _ := chromedp.Run(b.ctx, chromedp.Text(chromedp.CSS("body")))
+		b.t.Fatalf("%s: %v\nthe page says:\n%s", what, err, page)
+	}
+}
+
+func (b *tab) open(path string) browser.Action { return chromedp.Navigate(b.h.server + path) }
+
+// sees waits until the page shows a text.
+func sees(text string) browser.Action {
+	return chromedp.WaitVisible(chromedp.Search(fmt.Sprintf(`//*[contains(normalize-space(.), %q)][not(*[contains(normalize-space(.), %q)])]`, text, text)))
+}
+
+func press(text string) browser.Action { return chromedp.Click(browser.Text("button", text)) }
+
+// write types into a field, found by its label, over what is in it.
+func write(label, text string) browser.Action {
+	return overwrite(fmt.Sprintf(`[aria-label=%q]`, label), text)
+}
+
+// overwrite types into a field, found by a selector, over what is in it.
+func overwrite(field, text string) browser.Action {
+	all := chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		_, err := chromedp.Evaluate[any](fmt.Sprintf("document.querySelector(%q).select()", field))(ctx, t)
+		return err
+	})
+	return chromedp.Steps(chromedp.WaitVisible(chromedp.CSS(field)), all, chromedp.SendKeys(chromedp.CSS(field), text))
+}
+
+func TestSigningInToTheConsole(t *testing.T) {
+	h := open(t)
+	b := look(t, h)
+	token := chromedp.CSS(`input[name="token"]`)
+	b.do("being sent to sign in", b.open("/models"), chromedp.WaitVisible(token))
+	b.do("a wrong token", chromedp.SendKeys(token, "il_wrong"), press("Sign in"), sees("the token or session is not valid"))
+	b.do("the right one", overwrite(`input[name="token"]`, h.runaToken), press("Sign in"), chromedp.WaitVisible(browser.Text("h1", "Now")), sees("runa"))
+	b.do("empty places say what to do", b.open("/models"), sees("innerladder register heat-demand"), b.open("/endpoints"), sees("innerladder endpoint add"),
+		b.open("/reviews"), sees("Nothing waits"), b.open("/alerts"), sees("Nothing was ever wrong"))
+	b.do("signing out", chromedp.Click(chromedp.CSS(`[aria-label="Sign out"]`)), chromedp.WaitVisible(token))
+	cookie, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`document.cookie`))
+	must(t, err)
+	if cookie != "" {
+		t.Errorf("scripts can read the cookie %q", cookie)
+	}
+}
+
+func TestTheConsoleDoesTheJob(t *testing.T) {
+	h := open(t)
+	h.twoVersions()
+	model, sample := h.files(1.02)
+	h.as(h.runaFile, "register", "heat-demand", "-no-code", "-file", model, "-sample", sample, "-target", "y", "-metric", "rmse=0.2", "-note", "a third winter")
+	b := look(t, h)
+	b.do("signing in as tove", browser.SignIn(h.server, strings.TrimSpace(h.as(h.runaFile, "person", "add", "kari"))))
+	b.do("the ladder", b.open("/models/heat-demand"), chromedp.WaitVisible(chromedp.CSS(`[data-rung="live"] [data-token="2"]`)), chromedp.WaitVisible(chromedp.CSS(`[data-rung="draft"] [data-token="3"]`)))
+	b.do("the version", b.open("/models/heat-demand/versions/3"), sees("a third winter"), sees("better"))
+
+	// someone else asks; the page shows it without being loaded again
+	b.do("reviews", b.open("/reviews"), sees("Nothing waits"))
+	h.as(h.runaFile, "promote", "heat-demand@3", "-to", "live", "-note", "knows the cold")
+	b.do("the new review appears", sees("knows the cold"))
+	b.do("a no needs a reason", press("Say no"), sees("a no needs a reason"))
+	b.do("signing", write("Note", "read it"), press("Sign yes"), sees("Nothing waits"))
+	if v, err := h.runa.Version(t.Context(), "heat-demand@3"); err != nil || v.Rung != "live" {
+		t.Errorf("after the signature: %+v, %v", v, err)
+	}
+
+	b.do("one lane", b.open("/endpoints/demand-hourly"), chromedp.WaitVisible(chromedp.CSS(`[data-lane="main"][data-version="heat-demand@1"]`)))
+	_, err := h.runa.Split(t.Context(), "demand-hourly", []traffic.Lane{{Kind: traffic.Main, Version: "heat-demand@1", Share: 9000}, {Kind: traffic.Trial, Version: "heat-demand@2", Share: 1000}}, "from elsewhere", -1)
+	must(t, err)
+	b.do("a lane that someone else made appears", chromedp.WaitVisible(chromedp.CSS(`[data-lane="trial"][data-version="heat-demand@2"]`)), sees("from elsewhere"))
+	c := h.caller(4)
+	for i := range 300 {
+		_, _, _, err := c.infer(float64(i) / 10)
+		must(t, err)
+	}
+	b.do("numbers move", sees("no sign that it is worse"), chromedp.WaitVisible(chromedp.CSS(`.recharts-line path`)))
+	b.do("the chart has a table", press("show as a table"), sees("time, UTC"))
+
+	b.do("changing the split", press("Change the split"), write("Share of heat-demand@1 in per cent", "70"), sees("must add up to 100 %"),
+		write("Share of heat-demand@2 in per cent", "30"), press("Put in force"), sees("#3"))
+	await(t, "the split", 5*time.Second, func() bool {
+		e, err := h.runa.Endpoint(t.Context(), "demand-hourly")
+		must(t, err)
+		return e.Split.Number == 3 && e.Split.Author == "kari" && e.Split.Lanes[1].Share == 3000
+	})
+	b.do("side by side", press("Compare @1 and @2"), sees("heat-demand@2 answered"), chromedp.WaitVisible(chromedp.CSS(`table`)))
+	b.do("going back", b.open("/endpoints/demand-hourly"), press("Back to @1"),
+		chromedp.SendKeys(chromedp.CSS(`[role="dialog"] input[required]`), "complaints from the harbour"), press("Go back to #1"), sees("✕ back to #1"))
+	if e, err := h.runa.Endpoint(t.Context(), "demand-hourly"); err != nil || e.Split.Number != 4 || e.Split.ReturnsTo != 1 {
+		t.Errorf("%+v, %v", e.Split, err)
+	}
+	b.do("the record", b.open("/audit"), sees("demand-hourly#4: back to #1"), sees("complaints from the harbour"))
+}
+
+// Every page shows something, in both colours and on a narrow screen, without a
+// complaint and without a bar to scroll sideways.
+func TestEveryPageInEveryShape(t *testing.T) {
+	h := open(t)
+	h.twoVersions()
+	_, err := h.runa.Split(t.Context(), "demand-hourly", []traffic.Lane{{Kind: traffic.Main, Version: "heat-demand@1", Share: 9500}, {Kind: traffic.Trial, Version: "heat-demand@2", Share: 500}}, "", -1)
+	must(t, err)
+	c := h.caller(2)
+	for i := range 100 {
+		_, _, _, err := c.infer(float64(i))
+		must(t, err)
+	}
+	b := look(t, h)
+	b.do("signing in", browser.SignIn(h.server, h.runaToken))
+	pages := map[string]string{"/": "Now", "/models": "Models", "/models/heat-demand": "heat-demand", "/models/heat-demand/versions/2": "heat-demand@2", "/endpoints": "Endpoints",
+		"/endpoints/demand-hourly": "demand-hourly", "/endpoints/demand-hourly/compare?incumbent=heat-demand@1&candidate=heat-demand@2": "Side by side", "/reviews": "Reviews", "/alerts": "Alerts", "/audit": "Audit"}
+	for _, width := range []int64{1280, 390} {
+		for path, title := range pages {
+			b.do(path, chromedp.EmulateViewport(width, 800), browser.Dark(width == 390), b.open(path), chromedp.WaitVisible(browser.Text("h1", title)), chromedp.Sleep(300*time.Millisecond))
+			over, err := chromedp.Run(b.ctx, chromedp.Evaluate[int](`document.documentElement.scrollWidth - document.documentElement.clientWidth`))
+			must(t, err)
+			if over > 0 {
+				t.Errorf("%s is %d pixels too wide at %d", path, over, width)
+			}
+		}
+	}
+	b.do("a page that is not there", b.open("/nowhere"), sees("There is no such page"))
+}
+
+func TestThePageOfABinaryWithoutConsole(t *testing.T) {
+	h := open(t)
+	res, err := http.Get(h.server + "/")
+	must(t, err)
+	defer res.Body.Close()
+	if res.StatusCode != 200 || !strings.HasPrefix(res.Header.Get("Content-Type"), "text/html") {
+		t.Errorf("%d %s", res.StatusCode, res.Header.Get("Content-Type"))
+	}
+}

@@ -1,0 +1,285 @@
+// Package test drives the real binary on loopback, through its command line, its API,
+// the gateway and its console.
+package test
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"innerladder/internal/client"
+	"innerladder/internal/gateway"
+)
+
+// binary is the real program, built once.
+var binary string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "innerladder-test-")
+	if err != nil {
+		panic(err)
+	}
+	binary = filepath.Join(dir, "innerladder")
+	if out, err := exec.Command("go", "build", "-o", binary, "innerladder/cmd/innerladder").CombinedOutput(); err != nil {
+		fmt.Fprintf(os.Stderr, "building the binary: %v\n%s", err, out)
+		os.Exit(1)
+	}
+	code := m.Run()
+	_ = os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+func must(t *testing.T, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+// process is a running program of ours.
+type process struct {
+	t    *testing.T
+	cmd  *exec.Cmd
+	out  *bufio.Reader
+	log  *lockedBuffer
+	done chan error
+}
+
+type lockedBuffer struct {
+	mu sync.Mutex
+	b  bytes.Buffer
+}
+
+func (l *lockedBuffer) Write(p []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.b.Write(p)
+}
+
+func (l *lockedBuffer) String() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.b.String()
+}
+
+// run starts the program; it is killed when the test ends, if it still runs.
+func run(t *testing.T, args ...string) *process {
+	t.Helper()
+	p := &process{t: t, cmd: exec.Command(binary, args...), log: &lockedBuffer{}, done: make(chan error, 1)}
+	p.cmd.Stderr = p.log
+	read, write, err := os.Pipe()
+	must(t, err)
+	p.cmd.Stdout = write
+	p.out = bufio.NewReader(read)
+	must(t, p.cmd.Start())
+	_ = write.Close()
+	go func() { p.done <- p.cmd.Wait() }()
+	t.Cleanup(func() {
+		_ = p.cmd.Process.Kill()
+		_ = read.Close()
+		if t.Failed() {
+			t.Logf("log of innerladder %s:\n%s", strings.Join(args, " "), p.log)
+		}
+	})
+	return p
+}
+
+// line reads the next line that the program prints.
+func (p *process) line() string {
+	p.t.Helper()
+	type said struct {
+		text string
+		err  error
+	}
+	ch := make(chan said, 1)
+	go func() {
+		text, err := p.out.ReadString('\n')
+		ch <- said{strings.TrimSpace(text), err}
+	}()
+	select {
+	case s := <-ch:
+		if s.err != nil {
+			p.t.Fatalf("the program ended: %v\n%s", s.err, p.log)
+		}
+		return s.text
+	case <-time.After(30 * time.Second):
+		p.t.Fatalf("the program said nothing\n%s", p.log)
+	}
+	return ""
+}
+
+// stop asks the program to end and returns how it did.
+func (p *process) stop(signal os.Signal) error {
+	p.t.Helper()
+	must(p.t, p.cmd.Process.Signal(signal))
+	select {
+	case err := <-p.done:
+		return err
+	case <-time.After(30 * time.Second):
+		p.t.Fatal("the program did not end")
+	}
+	return nil
+}
+
+// house is a running service with people who know it.
+type house struct {
+	*process
+	t               *testing.T
+	data            string
+	server, gateway string
+	// runa is the owner, tove a member; the files hold their tokens.
+	runa, tove         *client.Client
+	runaFile, toveFile string
+	runaToken          string
+}
+
+// open starts a service on a new data directory.
+func open(t *testing.T) *house {
+	t.Helper()
+	h := &house{t: t, data: filepath.Join(t.TempDir(), "data")}
+	h.start()
+	tove, err := h.runa.AddPerson(t.Context(), "tove", "member")
+	must(t, err)
+	h.tove = client.New(h.server, tove.Token)
+	h.toveFile = filepath.Join(t.TempDir(), "tove.token")
+	must(t, os.WriteFile(h.toveFile, []byte(tove.Token), 0o600))
+	return h
+}
+
+// start starts the service on the data directory, again or for the first time.
+func (h *house) start() {
+	h.t.Helper()
+	h.process = run(h.t, "serve", "-data", h.data, "-listen", "127.0.0.1:0", "-gateway", "127.0.0.1:0", "-first-person", "runa", "-model-timeout", "5s")
+	address := func() string { s := h.line(); return s[strings.LastIndex(s, " ")+1:] }
+	h.server, h.gateway = address(), address()
+	h.runaFile = filepath.Join(h.data, "first-token")
+	token, err := os.ReadFile(h.runaFile)
+	must(h.t, err)
+	h.runaToken = strings.TrimSpace(string(token))
+	h.runa = client.New(h.server, h.runaToken)
+}
+
+// cli runs a command as a person and returns its exit code and what it printed.
+func (h *house) cli(tokenFile string, args ...string) (code int, out, messages string) {
+	h.t.Helper()
+	ctx, cancel := context.WithTimeout(h.t.Context(), time.Minute)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, binary, append(args, "-server", h.server, "-token-file", tokenFile)...)
+	cmd.Env = append(os.Environ(), "HOME="+h.t.TempDir(), "XDG_CONFIG_HOME=")
+	var o, e bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &o, &e
+	err := cmd.Run()
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		h.t.Fatal(err)
+	}
+	return cmd.ProcessState.ExitCode(), o.String(), e.String()
+}
+
+// as runs a command that must succeed and returns what it printed.
+func (h *house) as(tokenFile string, args ...string) string {
+	h.t.Helper()
+	code, out, messages := h.cli(tokenFile, args...)
+	if code != 0 {
+		h.t.Fatalf("innerladder %s: exit %d: %s%s", strings.Join(args, " "), code, out, messages)
+	}
+	return strings.TrimSpace(out)
+}
+
+// files holds a fitted model y = 1 + slope·x, and a sample of it.
+func (h *house) files(slope float64) (model, sample string) {
+	h.t.Helper()
+	dir := h.t.TempDir()
+	model, sample = filepath.Join(dir, "model.json"), filepath.Join(dir, "rows.csv")
+	must(h.t, os.WriteFile(model, fmt.Appendf(nil, `{"format":"innerladder-standin-model/1","name":"heat-demand",
+		"inputs":[{"name":"x","type":"number"}],"output":{"name":"y","type":"number"},
+		"terms":[{"of":["x"],"how":"value","centre":0,"scale":1}],"weights":[[1,%v]],"fill":{"x":0}}`, slope), 0o600))
+	must(h.t, os.WriteFile(sample, []byte("x,y\n1.5,2.5\n0.25,1.25\n"), 0o600))
+	return model, sample
+}
+
+// standin starts a model server for a model file and returns its address.
+func (h *house) standin(model string, args ...string) (*process, string) {
+	h.t.Helper()
+	p := run(h.t, append([]string{"standin", "-listen", "127.0.0.1:0", "-model", model}, args...)...)
+	address, _, _ := strings.Cut(p.line(), " ")
+	return p, address
+}
+
+// twoVersions brings two versions to live, places them, and sends all traffic of
+// demand-hourly to the first. It returns the addresses of their model servers.
+func (h *house) twoVersions() (one, two string) {
+	h.t.Helper()
+	h.as(h.runaFile, "environment", "add", "plant-north")
+	var at [2]string
+	for i := range at {
+		model, sample := h.files(1 + 0.0001*float64(i))
+		ref := h.as(h.runaFile, "register", "heat-demand", "-no-code", "-file", model, "-sample", sample, "-target", "y", "-metric", fmt.Sprintf("rmse=0.%d", 4-i))
+		h.as(h.runaFile, "promote", ref, "-to", "live")
+		h.as(h.toveFile, "sign", fmt.Sprintf("P-%d", i+1), "-yes")
+		_, at[i] = h.standin(model)
+		h.as(h.runaFile, "place", ref, "-env", "plant-north", "-at", at[i])
+	}
+	h.as(h.runaFile, "endpoint", "add", "demand-hourly", "-model", "heat-demand", "-env", "plant-north")
+	h.as(h.runaFile, "split", "demand-hourly", "heat-demand@1=100", "-why", "opening night")
+	return at[0], at[1]
+}
+
+// caller calls demand-hourly over connections that stay open.
+type caller struct {
+	http *http.Client
+	url  string
+}
+
+func (h *house) caller(connections int) *caller {
+	return &caller{&http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{MaxIdleConnsPerHost: connections}}, h.gateway + "/v2/models/demand-hourly/infer"}
+}
+
+// infer calls once and returns the status, the version named in the header, and the
+// body.
+func (c *caller) infer(x float64) (int, string, []byte, error) {
+	res, err := c.http.Post(c.url, "application/json", strings.NewReader(fmt.Sprintf(`{"inputs":[{"name":"x","shape":[1],"datatype":"FP64","data":[%v]}]}`, x)))
+	if err != nil {
+		return 0, "", nil, err
+	}
+	defer res.Body.Close()
+	b, err := io.ReadAll(res.Body)
+	return res.StatusCode, res.Header.Get(gateway.VersionHeader), b, err
+}
+
+// await polls until something holds.
+func await(t *testing.T, what string, within time.Duration, holds func() bool) {
+	t.Helper()
+	tick := time.NewTicker(50 * time.Millisecond)
+	defer tick.Stop()
+	limit := time.After(within)
+	for !holds() {
+		select {
+		case <-tick.C:
+		case <-limit:
+			t.Fatalf("%s did not come within %s", what, within)
+		}
+	}
+}
+
+// killed is how a program ends that was killed.
+func killed(err error) bool {
+	var exit *exec.ExitError
+	if !errors.As(err, &exit) {
+		return false
+	}
+	status, ok := exit.Sys().(syscall.WaitStatus)
+	return ok && status.Signaled() && status.Signal() == syscall.SIGKILL
+}
