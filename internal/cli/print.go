@@ -91,7 +91,7 @@ func count(n uint64) string {
 	return s
 }
 
-func bytes(n int64) string {
+func size(n int64) string {
 	if n < 1024 {
 		return fmt.Sprintf("%d B", n)
 	}

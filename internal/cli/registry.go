@@ -242,7 +242,7 @@ func (c *call) showVersion(ctx context.Context, cl *client.Client, ref string) e
 		fmt.Fprintln(c.Out)
 		t := newTable(c.Out, "ARTIFACT", "SIZE", "SHA-256")
 		for _, a := range v.Artifacts {
-			t.row(a.Name, bytes(a.Size), a.Digest)
+			t.row(a.Name, size(a.Size), a.Digest)
 		}
 		t.done()
 		if v.Signature != nil {

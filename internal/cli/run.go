@@ -87,7 +87,7 @@ func serveCommand(c *call) func(context.Context) error {
 	c.flags.StringVar(&o.FirstPerson, "first-person", "owner", "`NAME` of the owner of a new data directory")
 	c.flags.DurationVar(&o.Timeout, "model-timeout", 30*time.Second, "`DURATION`: how long a model server may take to answer")
 	c.flags.IntVar(&o.Connections, "connections", 512, "`N` connections at most to one model server")
-	c.flags.IntVar(&o.BodyBudget, "body-budget", 1000, "`N` bodies a second of each lane are read, about; counts and latency are always complete")
+	c.flags.IntVar(&o.BodyBudget, "body-budget", 500, "`N` bodies a second of each lane are read, about; counts and latency are always complete")
 	c.flags.DurationVar(&o.Grace, "grace", 20*time.Second, "`DURATION`: how long requests may take to finish when the service stops")
 	level := c.flags.String("log", "info", "`LEVEL`: debug, info, warn or error")
 	return func(ctx context.Context) error {

@@ -21,9 +21,6 @@ func value(of string) standin.Term { return standin.Term{Of: []string{of}, How: 
 func product(a, b string) standin.Term {
 	return standin.Term{Of: []string{a, b}, How: "product"}
 }
-func below(of string, limit float64) standin.Term {
-	return standin.Term{Of: []string{of}, How: "below", Limit: limit}
-}
 func is(of, level string) standin.Term {
 	return standin.Term{Of: []string{of}, How: "is", Level: level}
 }

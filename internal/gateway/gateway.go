@@ -6,6 +6,7 @@ package gateway
 
 import (
 	"context"
+	"encoding/binary"
 	"encoding/json"
 	"errors"
 	"log/slog"
@@ -43,8 +44,6 @@ const (
 	// connections are refused.
 	mostAttempts = 3
 )
-
-func init() { uuid.EnableRandPool() } // an id for every request, without a system call for each
 
 // Config says how a gateway behaves.
 type Config struct {
@@ -183,7 +182,7 @@ func (g *Gateway) metadata(c fiber.Ctx) error {
 	if e == nil {
 		return err
 	}
-	var a *address
+	var a *target
 	if l != nil {
 		a = l.choose(nil)
 	} else {
@@ -224,8 +223,8 @@ func (g *Gateway) infer(c fiber.Ctx) error {
 	defer fasthttp.ReleaseRequest(req)
 	prepare(req, c.Request(), id)
 
-	l, failure := picked, error(nil)
-	var tried []*address
+	l, failure, sent := picked, error(nil), start
+	var tried []*target
 	for range mostAttempts {
 		a := l.choose(tried)
 		if a == nil && pinned == nil {
@@ -237,9 +236,9 @@ func (g *Gateway) infer(c fiber.Ctx) error {
 		if a == nil {
 			break
 		}
-		sent := time.Now()
-		failure = g.forward(a, l, req, c.Response())
-		observation.Backend = time.Since(sent)
+		failure = g.forward(a, req, c.Response())
+		received := time.Now()
+		observation.Backend, sent = received.Sub(sent), received
 		if !refused(failure) {
 			return g.answer(c, e, picked, l, pinned != nil, observation, failure, start, id)
 		}
@@ -255,12 +254,26 @@ func (g *Gateway) infer(c fiber.Ctx) error {
 
 var errNobody = errors.New("no healthy model server")
 
-func newID() string {
-	id, err := uuid.NewV7()
-	if err != nil {
-		return uuid.NewString() // the clock cannot fail in practice; never fail a request for it
+// randomBits reads random bits from the runtime's generator, which is seeded by the
+// system, takes no lock, and is as hard to guess as an id must be.
+type randomBits struct{}
+
+func (randomBits) Read(p []byte) (int, error) {
+	var word [8]byte
+	for n := 0; n < len(p); {
+		binary.LittleEndian.PutUint64(word[:], rand.Uint64())
+		n += copy(p[n:], word[:])
 	}
-	return id.String()
+	return len(p), nil
+}
+
+func newID() []byte {
+	id, err := uuid.NewV7FromReader(randomBits{})
+	if err != nil {
+		id = uuid.New() // the clock cannot fail in practice; never fail a request for it
+	}
+	text, _ := id.MarshalText() // never fails
+	return text
 }
 
 // assign picks the lane for a caller, at random when there is no caller's name.
@@ -274,24 +287,38 @@ func (e *endpoint) assign(caller string, pinned *lane) (*lane, recorder.Observat
 	return e.lanes[traffic.Pick(e.plain, rand.IntN(traffic.Whole))], recorder.Observation{Drawn: true}
 }
 
-// hopByHop are headers that are about one connection only (RFC 9110, section 7.6.1).
-var hopByHop = []string{"Connection", "Keep-Alive", "Proxy-Authenticate", "Proxy-Authorization", "Proxy-Connection", "Te", "Trailer", "Transfer-Encoding", "Upgrade"}
+// aboutConnection reports whether a header is about one connection only (RFC 9110,
+// section 7.6.1) and must not be passed on.
+func aboutConnection(name []byte) bool {
+	switch string(name) {
+	case "Connection", "Keep-Alive", "Proxy-Authenticate", "Proxy-Authorization", "Proxy-Connection", "Te", "Trailer", "Transfer-Encoding", "Upgrade":
+		return true
+	}
+	return false
+}
+
+var (
+	versionHeader = []byte(VersionHeader)
+	requestHeader = []byte(RequestHeader)
+)
 
 // prepare copies what is passed on of a request: all headers but those about the
 // connection, so W3C trace context too, and the body as it is.
-func prepare(to, from *fasthttp.Request, id string) {
+func prepare(to, from *fasthttp.Request, id []byte) {
 	from.Header.CopyTo(&to.Header)
-	for _, h := range hopByHop {
-		to.Header.Del(h)
+	for name := range from.Header.All() {
+		// The version is written into the answer, so the answer must not be compressed.
+		if aboutConnection(name) || string(name) == "Accept-Encoding" {
+			to.Header.DelBytes(name)
+		}
 	}
-	to.Header.Del("Accept-Encoding") // the version is written into the answer, so it must be readable
-	to.Header.Set(RequestHeader, id)
+	to.Header.SetCanonical(requestHeader, id)
 	to.SetBodyRaw(from.Body())
 }
 
 // forward sends the request to one model server and reads its answer into res.
-func (g *Gateway) forward(a *address, l *lane, req *fasthttp.Request, res *fasthttp.Response) error {
-	req.SetRequestURI(a.url + l.path + "/infer")
+func (g *Gateway) forward(a *target, req *fasthttp.Request, res *fasthttp.Response) error {
+	req.SetURI(a.infer)
 	a.busy.Add(1)
 	defer a.busy.Add(-1)
 	return a.client.DoTimeout(req, res, g.timeout)
@@ -299,25 +326,32 @@ func (g *Gateway) forward(a *address, l *lane, req *fasthttp.Request, res *fasth
 
 // refused reports whether a request never reached the model server.
 func refused(err error) bool {
+	if err == nil {
+		return false
+	}
 	var op *net.OpError
 	return errors.Is(err, fasthttp.ErrDialTimeout) || (errors.As(err, &op) && op.Op == "dial")
 }
 
 // answer finishes a request that lane l dealt with, and records it.
-func (g *Gateway) answer(c fiber.Ctx, e *endpoint, picked, l *lane, pinned bool, o recorder.Observation, failure error, start time.Time, id string) error {
+func (g *Gateway) answer(c fiber.Ctx, e *endpoint, picked, l *lane, pinned bool, o recorder.Observation, failure error, start time.Time, id []byte) error {
 	res := c.Response()
 	o.Class = classify(failure, res.StatusCode())
 	if failure == nil {
-		for _, h := range hopByHop {
-			res.Header.Del(h)
+		for name := range res.Header.All() {
+			if aboutConnection(name) {
+				res.Header.DelBytes(name)
+			}
 		}
 		res.Header.ResetConnectionClose() // that was between us and the model server
-		name(res, e.name, l.version)
+		if nameable(res) {
+			res.SetBodyRaw(l.naming.Name(res.Body()))
+		}
 	} else if err := g.explain(c, e, l, failure); err != nil {
 		return err
 	}
-	res.Header.Set(VersionHeader, l.version)
-	res.Header.Set(RequestHeader, id)
+	res.Header.SetCanonical(versionHeader, l.header)
+	res.Header.SetCanonical(requestHeader, id)
 
 	rec := l.recorder
 	switch {
@@ -362,11 +396,9 @@ func classify(failure error, status int) sketch.Class {
 	return sketch.Answered
 }
 
-// name writes endpoint and version into a JSON answer. An answer with binary tensors
-// states the length of its JSON part in a header and is left as it is.
-func name(res *fasthttp.Response, endpoint, version string) {
-	if res.StatusCode() != fiber.StatusOK || len(res.Header.Peek("Inference-Header-Content-Length")) > 0 {
-		return
-	}
-	res.SetBodyRaw(oip.Name(res.Body(), endpoint, version))
+// nameable reports whether the version can be written into an answer's body. An answer
+// with binary tensors states the length of its JSON part in a header and is left as it
+// is; its header names the version all the same.
+func nameable(res *fasthttp.Response) bool {
+	return res.StatusCode() == fiber.StatusOK && len(res.Header.Peek("Inference-Header-Content-Length")) == 0
 }

@@ -36,9 +36,18 @@ type lane struct {
 	number  string
 	// path is the model's at its servers.
 	path string
+	// header and naming say in an answer which version gave it.
+	header []byte
+	naming oip.Naming
 	// recorder counts what was assigned here, pinned what callers asked for by name.
 	recorder, pinned *recorder.Lane
-	addresses        []*address
+	addresses        []*target
+}
+
+// target is one address as a lane uses it, with the URI of its model ready to send to.
+type target struct {
+	*address
+	infer *fasthttp.URI
 }
 
 // address is one model server. It outlives the tables, so its connections do too.
@@ -53,8 +62,8 @@ type address struct {
 
 // choose picks the less busy of two random healthy addresses that were not tried yet;
 // nil when there is none.
-func (l *lane) choose(tried []*address) *address {
-	var first, second *address
+func (l *lane) choose(tried []*target) *target {
+	var first, second *target
 	seen := 0
 	for _, a := range l.addresses {
 		if a.down.Load() || contains(tried, a) {
@@ -81,9 +90,9 @@ func (l *lane) choose(tried []*address) *address {
 	return first
 }
 
-func contains(list []*address, a *address) bool {
+func contains(list []*target, a *target) bool {
 	for _, x := range list {
-		if x == a {
+		if x.address == a.address {
 			return true
 		}
 	}
@@ -101,7 +110,7 @@ func (e *endpoint) lane(version string) *lane {
 }
 
 // instead finds a lane to answer when another cannot: main first, then the trial lanes.
-func (e *endpoint) instead(tried []*address) (*lane, *address) {
+func (e *endpoint) instead(tried []*target) (*lane, *target) {
 	for _, kind := range []traffic.LaneKind{traffic.Main, traffic.Trial} {
 		for _, l := range e.lanes {
 			if l.kind == kind {
@@ -153,7 +162,7 @@ func (g *Gateway) Swap(ctx context.Context, routes []traffic.Route) error {
 
 // compile turns one lane of a route into what the request path needs.
 func (g *Gateway) compile(ctx context.Context, r traffic.Route, rl traffic.RouteLane) (*lane, error) {
-	l := &lane{kind: rl.Kind, version: rl.Version, path: oip.ModelPath(rl.Model)}
+	l := &lane{kind: rl.Kind, version: rl.Version, path: oip.ModelPath(rl.Model), header: []byte(rl.Version), naming: oip.NewNaming(r.Endpoint, rl.Version)}
 	_, l.number, _ = strings.Cut(rl.Version, "@")
 	trial := false
 	for _, other := range r.Lanes {
@@ -179,7 +188,11 @@ func (g *Gateway) compile(ctx context.Context, r traffic.Route, rl traffic.Route
 			g.addresses[ra.URL] = a
 		}
 		a.down.Store(!ra.Healthy)
-		l.addresses = append(l.addresses, a)
+		uri := new(fasthttp.URI)
+		if err := uri.Parse(nil, []byte(a.url+l.path+"/infer")); err != nil {
+			return nil, fmt.Errorf("routing to %q: %w", a.url, err)
+		}
+		l.addresses = append(l.addresses, &target{a, uri})
 	}
 	return l, nil
 }

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"net/http"
 	"net/http/httptest"
+	"reflect"
 	"strings"
 	"testing"
 	"time"
@@ -15,13 +16,19 @@ func TestName(t *testing.T) {
 		{"adds both", `{"outputs":[{"data":[1.50]}]}`, `{"model_name":"demand-hourly","model_version":"heat-demand@2","outputs":[{"data":[1.50]}]}`},
 		{"only at the top", `{"outputs":[{"model_version":"x"}]}`, `{"model_name":"demand-hourly","model_version":"heat-demand@2","outputs":[{"model_version":"x"}]}`},
 		{"null and numbers", `{"model_version":null,"model_name":3}`, `{"model_version":"heat-demand@2","model_name":"demand-hourly"}`},
-		{"empty object", ` { } `, `{"model_name":"demand-hourly","model_version":"heat-demand@2"} `},
+		{"a quote in a name", `{"model_name":"a\"b","model_version":"7"}`, `{"model_name":"demand-hourly","model_version":"heat-demand@2"}`},
+		{"only the first half of the usual", `{"model_name":"m","id":"x"}`, `{"model_version":"heat-demand@2","model_name":"demand-hourly","id":"x"}`},
+		{"other order", `{"model_version":"7","id":"1","model_name":"m"}`, `{"model_version":"heat-demand@2","id":"1","model_name":"demand-hourly"}`},
+		{"only a version", `{"model_version":"7"}`, `{"model_name":"demand-hourly","model_version":"heat-demand@2"}`},
+		{"only a name", `{ "model_name":"m"}`, `{"model_version":"heat-demand@2", "model_name":"demand-hourly"}`},
+		{"empty object", `{ } `, `{"model_name":"demand-hourly","model_version":"heat-demand@2" } `},
+		{"cut", `{`, `{`},
 		{"no object", `[1]`, `[1]`},
 		{"no JSON", `oops {`, `oops {`},
 		{"nothing", ``, ``},
 	}
 	for _, c := range cases {
-		if got := string(Name([]byte(c.in), "demand-hourly", "heat-demand@2")); got != c.want {
+		if got := string(NewNaming("demand-hourly", "heat-demand@2").Name([]byte(c.in))); got != c.want {
 			t.Errorf("%s:\n got %s\nwant %s", c.name, got, c.want)
 		}
 	}
@@ -34,14 +41,14 @@ func FuzzName(f *testing.F) {
 	f.Fuzz(func(t *testing.T, body []byte) {
 		var before map[string]any
 		if json.Unmarshal(body, &before) != nil {
-			Name(body, "e", "m@1") // must not panic
+			NewNaming("e", "m@1").Name(body) // must not panic
 			return
 		}
 		if before == nil {
 			return
 		}
 		var after map[string]any
-		out := Name(body, "e", "m@1")
+		out := NewNaming("e", "m@1").Name(body)
 		if err := json.Unmarshal(out, &after); err != nil {
 			t.Fatalf("%q became %q: %v", body, out, err)
 		}
@@ -66,6 +73,19 @@ func TestParseRequest(t *testing.T) {
 		`{"inputs":[{"name":"x","shape":[4294967296,4294967296],"data":[1]}]}`} {
 		if _, err := ParseRequest([]byte(bad)); err == nil {
 			t.Errorf("%s was taken", bad)
+		}
+	}
+}
+
+func TestTensorsReadTheSameAsTheWholeMessage(t *testing.T) {
+	for _, body := range []string{
+		`{"id":"a","inputs":[{"name":"x","shape":[2,2],"datatype":"FP64","data":[[1,2],[3,null]]},{"name":"mix","shape":[2],"datatype":"BYTES","data":["works","harbour"]}]}`,
+		`{"inputs":[{"name":"x","shape":[3],"data":[1]}]}`, `{"inputs":7}`, `{"inputs":[1]`, ``, `{"inputs":[{"name":"x","shape":[1],"data":[true]}],"outputs":[]}`,
+	} {
+		whole, err := ParseRequest([]byte(body))
+		quick, quickErr := Tensors([]byte(body), "inputs")
+		if (err == nil) != (quickErr == nil) || (err == nil && !reflect.DeepEqual(whole.Inputs, quick)) {
+			t.Errorf("%s: %+v, %v; %+v, %v", body, whole, err, quick, quickErr)
 		}
 	}
 }

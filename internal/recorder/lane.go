@@ -54,7 +54,7 @@ type Lane struct {
 	// total is everything since the split came into force. After a restart its latency is
 	// not whole, and its content only when that was asked for; its counts always are.
 	total sketch.Summary
-	// started is everything since the service started.
+	// started is everything since the service started, the running second excepted.
 	started sketch.Counts
 }
 
@@ -93,18 +93,13 @@ func (l *Lane) Observe(o Observation, now time.Time) (wantBodies bool) {
 	defer l.mu.Unlock()
 	l.advance(now)
 	l.now.traffic.Add(o.Class, o.Total, o.Backend)
-	l.minute.Traffic.Add(o.Class, o.Total, o.Backend)
 	l.total.Counts.Add(o.Class)
-	l.started.Add(o.Class)
-	for _, c := range []*sketch.Counts{&l.now.traffic.Counts, &l.minute.Counts, &l.total.Counts, &l.started} {
-		if o.Drawn {
-			c.Drawn++
-		}
-		if o.Fallback {
-			c.Fallback++
-		}
+	if o.Drawn {
+		l.now.traffic.Counts.Drawn++
 	}
-	l.dirty = true
+	if o.Fallback {
+		l.now.traffic.Counts.Fallback++
+	}
 	return o.Class == sketch.Answered && l.wantsBody()
 }
 
@@ -128,9 +123,6 @@ func (l *Lane) CountDrawn(now time.Time) {
 	defer l.mu.Unlock()
 	l.advance(now)
 	l.now.traffic.Counts.Drawn++
-	l.minute.Counts.Drawn++
-	l.total.Counts.Drawn++
-	l.dirty = true
 }
 
 // Offer hands over copies of the bodies of an answered request. It never waits: when
@@ -152,27 +144,23 @@ func (l *Lane) Offer(request, answer []byte) {
 // end together may tell their times out of order; the late one counts as now.
 func (l *Lane) advance(now time.Time) {
 	sec := now.Unix()
-	if sec > l.now.at {
-		if l.now.traffic.Counts != (sketch.Counts{}) {
-			l.past = append(l.past, second{l.now.at, sketch.Traffic{
-				Counts: l.now.traffic.Counts, Latency: *l.now.traffic.Latency.Clone(), Backend: *l.now.traffic.Backend.Clone()}})
-		}
-		l.lastRate = 0
-		if sec == l.now.at+1 {
-			l.lastRate = l.now.traffic.Counts.Requests
-		}
-		old := 0
-		for old < len(l.past) && l.past[old].at <= sec-keptSeconds {
-			old++
-		}
-		if old > 0 {
-			l.past = append(l.past[:0:0], l.past[old:]...)
-		}
-		l.now.at, l.sampled = sec, 0
-		l.now.traffic.Counts = sketch.Counts{}
-		l.now.traffic.Latency.Reset()
-		l.now.traffic.Backend.Reset()
+	if sec <= l.now.at {
+		return
 	}
+	last := l.now.at
+	l.closeSecond()
+	l.lastRate = 0
+	if n := len(l.past); sec == last+1 && n > 0 && l.past[n-1].at == last {
+		l.lastRate = l.past[n-1].traffic.Counts.Requests
+	}
+	old := 0
+	for old < len(l.past) && l.past[old].at <= sec-keptSeconds {
+		old++
+	}
+	if old > 0 {
+		l.past = append(l.past[:0:0], l.past[old:]...)
+	}
+	l.now.at, l.sampled = sec, 0
 	if m := now.Truncate(time.Minute); m.After(l.minuteAt) {
 		if l.dirty {
 			l.closed = append(l.closed, store.Window{LaneKey: l.Key, Minute: l.minuteAt, Summary: l.minute})
@@ -181,11 +169,31 @@ func (l *Lane) advance(now time.Time) {
 	}
 }
 
+// closeSecond adds the running second to its minute and to the past, and empties it.
+func (l *Lane) closeSecond() {
+	t := &l.now.traffic
+	if t.Counts == (sketch.Counts{}) {
+		return
+	}
+	l.minute.Traffic.Merge(t)
+	l.started = l.started.Plus(t.Counts)
+	l.dirty = true
+	if n := len(l.past); n > 0 && l.past[n-1].at == l.now.at {
+		l.past[n-1].traffic.Merge(t) // it was closed before, for a reader in a hurry
+	} else {
+		l.past = append(l.past, second{l.now.at, sketch.Traffic{Counts: t.Counts, Latency: *t.Latency.Clone(), Backend: *t.Backend.Clone()}})
+	}
+	t.Counts = sketch.Counts{}
+	t.Latency.Reset()
+	t.Backend.Reset()
+}
+
 // windows takes the windows that wait to be written, a copy of the running one too.
 func (l *Lane) windows(now time.Time) []store.Window {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.advance(now)
+	l.closeSecond()
 	out := l.closed
 	l.closed = nil
 	if l.dirty {
@@ -212,7 +220,7 @@ func (l *Lane) takeBack(w store.Window) {
 func (l *Lane) idleSince(t time.Time) bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	return !l.dirty && len(l.closed) == 0 && l.now.at < t.Unix()
+	return !l.dirty && len(l.closed) == 0 && l.now.traffic.Counts == (sketch.Counts{}) && l.now.at < t.Unix()
 }
 
 // recent merges the seconds in [from, to).

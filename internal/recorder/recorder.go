@@ -269,7 +269,7 @@ func (r *Recorder) Totals() (counts map[Total]sketch.Counts, unread uint64) {
 	for key, l := range r.lanes {
 		t := Total{key.Endpoint, key.Lane, key.Version}
 		l.mu.Lock()
-		counts[t] = counts[t].Plus(l.started)
+		counts[t] = counts[t].Plus(l.started).Plus(l.now.traffic.Counts)
 		l.mu.Unlock()
 	}
 	return counts, r.unread.Load()

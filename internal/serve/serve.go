@@ -10,6 +10,8 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"runtime"
+	"runtime/debug"
 	"sync"
 	"syscall"
 	"time"
@@ -49,6 +51,7 @@ type Options struct {
 // Run serves until ctx is done, then stops: requests under way finish, what was measured
 // is written.
 func Run(ctx context.Context, o Options) (err error) {
+	tune()
 	if err := os.MkdirAll(o.Data, 0o700); err != nil {
 		return fmt.Errorf("making the data directory: %w", err)
 	}
@@ -92,6 +95,22 @@ func Run(ctx context.Context, o Options) (err error) {
 		return err
 	}
 	return listen(ctx, o, tokenFile, gate, control, clock, rec)
+}
+
+// tune sets the runtime to what a proxy needs, unless the environment says otherwise.
+// Both figures are measured by make bench.
+func tune() {
+	if os.Getenv("GOMAXPROCS") == "" {
+		// A write to a socket keeps its processor for as long as the kernel works, on
+		// loopback until the packet is received. More processors than cores let other
+		// requests go on meanwhile.
+		runtime.GOMAXPROCS(4 * runtime.GOMAXPROCS(0))
+	}
+	if os.Getenv("GOGC") == "" {
+		// The heap is small and every request makes a little garbage: collecting it less
+		// often costs a few megabytes.
+		debug.SetGCPercent(400)
+	}
 }
 
 // lock makes sure that one service only works on a data directory.

@@ -1,0 +1,56 @@
+# Everything that is done with this project. A fresh machine needs Go, Node and make;
+# make test installs Chromium from Debian's packages where it is missing.
+
+RACE := $(shell command -v gcc >/dev/null 2>&1 && echo -race)
+SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
+
+.PHONY: build demo test lint bench openapi shots clean
+
+# The binary with the console in it.
+build: bin/innerladder
+
+bin/innerladder: web/dist/index.html $(shell find cmd internal web -name '*.go' -o -name '*.sql' | grep -v node_modules) go.mod
+	go build -o $@ ./cmd/innerladder
+
+# The console's packages, exactly as locked.
+web/node_modules/.package-lock.json: web/package.json web/package-lock.json
+	cd web && npm ci --no-audit --no-fund --loglevel=error
+	@touch $@
+
+web/dist/index.html: web/node_modules/.package-lock.json docs/openapi.json $(shell find web/src web/public -type f ! -name schema.d.ts) web/index.html web/vite.config.ts web/tsconfig.json
+	cd web && npm run --silent build
+	@touch $@
+
+# Play the whole job with made-up data. Ctrl-C ends it.
+demo: build
+	./bin/innerladder demo
+
+# Every test, the console in a real browser included.
+test: web/dist/index.html browser
+	go test $(RACE) -timeout 15m ./...
+
+.PHONY: browser
+browser:
+	@command -v chromium >/dev/null 2>&1 || [ -n "$$CHROMIUM" ] || \
+		{ echo "installing Chromium from Debian's packages"; $(SUDO) apt-get update -q && $(SUDO) apt-get install -y -q --no-install-recommends chromium; }
+
+lint: web/dist/index.html
+	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "not formatted:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
+	go vet ./...
+	go tool staticcheck ./...
+	cd web && npx --no-install tsc --noEmit && npx --no-install eslint .
+
+# What we measure against others, and how: bench/README.md.
+bench: build
+	./bench/run
+
+# The OpenAPI document, from which the console's types are made.
+openapi:
+	go run ./cmd/innerladder openapi > docs/openapi.json.new && mv docs/openapi.json.new docs/openapi.json
+
+# The pictures of the README, from a demo of their own.
+shots: build browser
+	./docs/take-screenshots
+
+clean:
+	rm -rf bin web/node_modules web/dist/assets web/dist/index.html web/dist/ladder.svg

@@ -1,0 +1,321 @@
+// Command gateway measures our gateway beside HAProxy doing a plain weighted split, both
+// in front of the same model servers, with wrk, in alternating rounds of one run.
+package main
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"os/signal"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"innerladder/internal/client"
+	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/traffic"
+	"innerladder/internal/service"
+)
+
+func main() {
+	rounds := flag.Int("rounds", 5, "`N` rounds of each")
+	length := flag.Duration("length", 8*time.Second, "`DURATION` of a round")
+	connections := flag.Int("connections", 64, "`N` connections of wrk")
+	flag.Parse()
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	b := &bench{ctx: ctx, length: *length, connections: *connections}
+	err := b.run(*rounds)
+	b.close()
+	stop()
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
+		os.Exit(1)
+	}
+}
+
+type bench struct {
+	ctx         context.Context
+	dir         string
+	length      time.Duration
+	connections int
+	children    []*exec.Cmd
+	script      string
+}
+
+func (b *bench) close() {
+	for _, c := range slices.Backward(b.children) {
+		_ = c.Process.Signal(syscall.SIGTERM)
+		_ = c.Wait()
+	}
+	_ = os.RemoveAll(b.dir)
+}
+
+// start starts a program and returns a reader of what it prints.
+func (b *bench) start(name string, args ...string) (*bufio.Reader, error) {
+	c := exec.Command(name, args...)
+	c.Stderr = os.Stderr
+	out, err := c.StdoutPipe()
+	if err != nil {
+		return nil, err
+	}
+	if err := c.Start(); err != nil {
+		return nil, fmt.Errorf("starting %s: %w", name, err)
+	}
+	b.children = append(b.children, c)
+	return bufio.NewReader(out), nil
+}
+
+// address reads the last word of the next line.
+func address(r *bufio.Reader) (string, error) {
+	line, err := r.ReadString('\n')
+	if err != nil {
+		return "", err
+	}
+	words := strings.Fields(line)
+	return words[len(words)-1], nil
+}
+
+const requestBody = `{"inputs":[{"name":"outdoor_c","shape":[1],"datatype":"FP64","data":[-3.5]}]}`
+
+func (b *bench) run(rounds int) (err error) {
+	if b.dir, err = os.MkdirTemp("", "innerladder-bench-"); err != nil {
+		return err
+	}
+	backends, err := b.startBackends()
+	if err != nil {
+		return err
+	}
+	proxy, err := b.startHAProxy(backends)
+	if err != nil {
+		return err
+	}
+	ours, c, err := b.startOurs(backends)
+	if err != nil {
+		return err
+	}
+	b.script = filepath.Join(b.dir, "post.lua")
+	lua := fmt.Sprintf("wrk.method = 'POST'\nwrk.headers['Content-Type'] = 'application/json'\nwrk.body = '%s'\n", requestBody)
+	if err := os.WriteFile(b.script, []byte(lua), 0o600); err != nil {
+		return err
+	}
+	const path = "/v2/models/demand-hourly/infer"
+	targets := []struct{ name, url string }{{"HAProxy", proxy + path}, {"Inner Ladder", ours + path}}
+	for _, t := range targets { // warm up both
+		if _, err := b.wrk(t.url, 2*time.Second); err != nil {
+			return fmt.Errorf("%s: %w", t.name, err)
+		}
+	}
+	fmt.Printf("%-7s %-13s %12s %10s %10s\n", "round", "gateway", "requests/s", "p50", "p99")
+	results := map[string][]measured{}
+	var sent uint64
+	before, err := c.EndpointNow(b.ctx, "demand-hourly")
+	if err != nil {
+		return err
+	}
+	for round := range rounds {
+		for i := range targets {
+			t := targets[(i+round)%2] // who goes first alternates
+			m, err := b.wrk(t.url, b.length)
+			if err != nil {
+				return fmt.Errorf("%s: %w", t.name, err)
+			}
+			if t.name == "Inner Ladder" {
+				sent += m.requests
+			}
+			results[t.name] = append(results[t.name], m)
+			fmt.Printf("%-7d %-13s %12.0f %10s %10s\n", round+1, t.name, m.rate, m.p50, m.p99)
+		}
+	}
+	after, err := c.EndpointNow(b.ctx, "demand-hourly")
+	if err != nil {
+		return err
+	}
+	observed := uint64(0)
+	for i := range after.Lanes {
+		observed += after.Lanes[i].Requests - before.Lanes[i].Requests
+	}
+	fmt.Printf("\nthroughput, median of the rounds' ratios to HAProxy: %.2f\np99, median of the rounds' ratios to HAProxy:        %.2f\n",
+		ratio(results["Inner Ladder"], results["HAProxy"], func(m measured) float64 { return m.rate }),
+		ratio(results["Inner Ladder"], results["HAProxy"], func(m measured) float64 { return float64(m.p99) }))
+	// wrk counts what came back before it stopped, we count what was answered.
+	fmt.Printf("requests that wrk counted: %d; observed by Inner Ladder: %d (%.3f %%)\n", sent, observed, 100*float64(observed)/float64(sent))
+	if observed < sent {
+		return fmt.Errorf("%d requests went unobserved", sent-observed)
+	}
+	return nil
+}
+
+// ratio is the median of the ratios of rounds that ran one after the other: a machine
+// that is shared changes its speed from minute to minute, but less from one round to the
+// next.
+func ratio(ours, theirs []measured, of func(measured) float64) float64 {
+	values := make([]float64, len(ours))
+	for i := range ours {
+		values[i] = of(ours[i]) / of(theirs[i])
+	}
+	slices.Sort(values)
+	return values[len(values)/2]
+}
+
+func (b *bench) startBackends() (addresses []string, err error) {
+	program := filepath.Join(b.dir, "backend")
+	if out, err := exec.Command("go", "build", "-o", program, "./bench/backend").CombinedOutput(); err != nil {
+		return nil, fmt.Errorf("building the backend: %w\n%s", err, out)
+	}
+	for _, v := range []string{"1", "2"} {
+		out, err := b.start(program, "-version", v)
+		if err != nil {
+			return nil, err
+		}
+		a, err := address(out)
+		if err != nil {
+			return nil, err
+		}
+		addresses = append(addresses, a)
+	}
+	return addresses, nil
+}
+
+const haproxyConfig = `global
+  maxconn 4096
+defaults
+  mode http
+  option http-keep-alive
+  http-reuse always
+  timeout connect 5s
+  timeout client 60s
+  timeout server 60s
+listen split
+  bind %s
+  balance random
+  server one %s weight 90 check
+  server two %s weight 10 check
+`
+
+func (b *bench) startHAProxy(backends []string) (string, error) {
+	const at = "127.0.0.1:7599"
+	config := filepath.Join(b.dir, "haproxy.cfg")
+	text := fmt.Sprintf(haproxyConfig, at, strings.TrimPrefix(backends[0], "http://"), strings.TrimPrefix(backends[1], "http://"))
+	if err := os.WriteFile(config, []byte(text), 0o600); err != nil {
+		return "", err
+	}
+	if _, err := b.start("haproxy", "-q", "-f", config); err != nil {
+		return "", err
+	}
+	for range 100 {
+		if res, err := http.Get("http://" + at + "/v2/health/ready"); err == nil {
+			_ = res.Body.Close()
+			return "http://" + at, nil
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	return "", fmt.Errorf("HAProxy does not answer at %s", at)
+}
+
+// startOurs starts the real service and does the whole job through its API, so that the
+// gateway runs exactly as it would.
+func (b *bench) startOurs(backends []string) (gateway string, c *client.Client, err error) {
+	data := filepath.Join(b.dir, "data")
+	out, err := b.start("./bin/innerladder", "serve", "-data", data, "-listen", "127.0.0.1:0", "-gateway", "127.0.0.1:0", "-log", "error")
+	if err != nil {
+		return "", nil, err
+	}
+	api, err := address(out)
+	if err != nil {
+		return "", nil, err
+	}
+	if gateway, err = address(out); err != nil {
+		return "", nil, err
+	}
+	go func() { _, _ = io.Copy(io.Discard, out) }()
+	token, err := os.ReadFile(filepath.Join(data, "first-token"))
+	if err != nil {
+		return "", nil, err
+	}
+	c = client.New(api, strings.TrimSpace(string(token)))
+	other, err := c.AddPerson(b.ctx, "tove", "member")
+	if err != nil {
+		return "", nil, err
+	}
+	if _, err := c.AddEnvironment(b.ctx, "plant-north", ""); err != nil {
+		return "", nil, err
+	}
+	for i, at := range backends {
+		file := filepath.Join(b.dir, "model.json")
+		if err := os.WriteFile(file, fmt.Appendf(nil, "weights %d", i), 0o600); err != nil {
+			return "", nil, err
+		}
+		v, err := c.Register(b.ctx, service.Registration{Model: "heat-demand", Metrics: map[string]float64{"rmse": 1}}, []string{file}, "")
+		if err != nil {
+			return "", nil, err
+		}
+		p, err := c.Promote(b.ctx, v.Ref, "live", "")
+		if err != nil {
+			return "", nil, err
+		}
+		if _, err := client.New(api, other.Token).Sign(b.ctx, p.ID, ladder.Yes, ""); err != nil {
+			return "", nil, err
+		}
+		if _, err := c.Place(b.ctx, v.Ref, "plant-north", []string{at}, ""); err != nil {
+			return "", nil, err
+		}
+	}
+	if _, err := c.AddEndpoint(b.ctx, service.NewEndpoint{Name: "demand-hourly", Model: "heat-demand", Environment: "plant-north"}); err != nil {
+		return "", nil, err
+	}
+	_, err = c.Split(b.ctx, "demand-hourly", []traffic.Lane{{Kind: traffic.Main, Version: "heat-demand@1", Share: 9000}, {Kind: traffic.Trial, Version: "heat-demand@2", Share: 1000}}, "bench", -1)
+	return gateway, c, err
+}
+
+// measured is what wrk found in one round.
+type measured struct {
+	requests uint64
+	rate     float64
+	p50, p99 time.Duration
+}
+
+var (
+	rateLine     = regexp.MustCompile(`Requests/sec:\s+([0-9.]+)`)
+	requestsLine = regexp.MustCompile(`(\d+) requests in`)
+	quantileLine = regexp.MustCompile(`(50|99)%\s+([0-9.]+)(us|ms|s)`)
+	errorLine    = regexp.MustCompile(`Non-2xx or 3xx responses: (\d+)|Socket errors: (.*)`)
+)
+
+func (b *bench) wrk(url string, length time.Duration) (measured, error) {
+	out, err := exec.CommandContext(b.ctx, "wrk", "-t2", "-c"+strconv.Itoa(b.connections), fmt.Sprintf("-d%ds", int(length.Seconds())), "--latency", "-s", b.script, url).CombinedOutput()
+	if err != nil {
+		return measured{}, fmt.Errorf("wrk: %w\n%s", err, out)
+	}
+	if bad := errorLine.FindString(string(out)); bad != "" {
+		return measured{}, fmt.Errorf("wrk: %s", bad)
+	}
+	var m measured
+	if found := rateLine.FindSubmatch(out); found != nil {
+		_ = json.Unmarshal(found[1], &m.rate)
+	}
+	if found := requestsLine.FindSubmatch(out); found != nil {
+		_ = json.Unmarshal(found[1], &m.requests)
+	}
+	for _, q := range quantileLine.FindAllStringSubmatch(string(out), -1) {
+		d, err := time.ParseDuration(q[2] + q[3])
+		if err != nil {
+			return m, err
+		}
+		if q[1] == "50" {
+			m.p50 = d
+		} else {
+			m.p99 = d
+		}
+	}
+	return m, nil
+}

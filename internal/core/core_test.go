@@ -1,0 +1,100 @@
+package core
+
+import (
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+)
+
+// mayImport lists everything that the core may import, by prefix: the standard library's
+// pure packages, numerics, a sketch library, and itself.
+var mayImport = []string{
+	"bufio", "bytes", "cmp", "crypto/sha256", "encoding/csv", "encoding/hex", "encoding/json", "errors", "fmt", "hash/fnv", "io", "maps", "math", "regexp", "slices", "sort", "strconv", "strings", "time",
+	"gonum.org/v1/gonum/", "github.com/DataDog/sketches-go/", "github.com/axiomhq/hyperloglog", "innerladder/internal/core/",
+}
+
+// neverCall are the members of package time that look at the clock or wait for it.
+var neverCall = []string{"Now", "Since", "Until", "Sleep", "After", "AfterFunc", "Tick", "NewTicker", "NewTimer"}
+
+func TestTheCoreStaysACore(t *testing.T) {
+	files := 0
+	err := filepath.WalkDir(".", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		files++
+		set := token.NewFileSet()
+		f, err := parser.ParseFile(set, path, nil, 0)
+		if err != nil {
+			return err
+		}
+		for _, i := range f.Imports {
+			name, _ := strconv.Unquote(i.Path.Value)
+			if !slices.ContainsFunc(mayImport, func(m string) bool {
+				return name == m || (strings.HasSuffix(m, "/") && strings.HasPrefix(name, m))
+			}) {
+				t.Errorf("%s imports %s, which the core may not", path, name)
+			}
+		}
+		ast.Inspect(f, func(n ast.Node) bool {
+			switch n := n.(type) {
+			case *ast.GoStmt:
+				t.Errorf("%s starts a goroutine", set.Position(n.Pos()))
+			case *ast.SelectorExpr:
+				if p, ok := n.X.(*ast.Ident); ok && p.Name == "time" && slices.Contains(neverCall, n.Sel.Name) {
+					t.Errorf("%s looks at the clock: time.%s", set.Position(n.Pos()), n.Sel.Name)
+				}
+			}
+			return true
+		})
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if files < 20 {
+		t.Errorf("only %d files were looked at", files)
+	}
+}
+
+// rooms is the order of the house: a package may import only what stands below it.
+var rooms = []string{"core", "blob", "store", "oip", "recorder", "gateway", "service", "conductor", "api", "client", "serve", "standin", "demo", "cli"}
+
+func TestArrowsPointDown(t *testing.T) {
+	err := filepath.WalkDir("..", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		room := strings.Split(filepath.ToSlash(path), "/")[1]
+		height := slices.Index(rooms, room)
+		if height < 0 {
+			t.Errorf("%s stands in no room of the house; give it one, and its place here", path)
+			return nil
+		}
+		f, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ImportsOnly)
+		if err != nil {
+			return err
+		}
+		for _, i := range f.Imports {
+			name, _ := strconv.Unquote(i.Path.Value)
+			rest, ours := strings.CutPrefix(name, "innerladder/internal/")
+			if !ours {
+				continue
+			}
+			other := strings.Split(rest, "/")[0]
+			if other != room && slices.Index(rooms, other) >= height {
+				t.Errorf("%s imports %s, which stands above it", path, name)
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+}
