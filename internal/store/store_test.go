@@ -1,0 +1,175 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/registry"
+	"innerladder/internal/core/rollout"
+	"innerladder/internal/core/traffic"
+)
+
+var now = time.Date(2026, 1, 12, 9, 0, 0, 0, time.UTC)
+
+func open2(t *testing.T) (*Store, string) {
+	t.Helper()
+	path := filepath.Join(t.TempDir(), "ladder db?.db") // a name that a careless address would cut
+	s, err := Open(t.Context(), path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = s.Close() })
+	return s, path
+}
+
+// seed adds a model with a version, an endpoint with a split, and a promotion.
+func seed(t *testing.T, s *Store) {
+	t.Helper()
+	err := s.Write(t.Context(), func(r Records) error {
+		p := &ladder.Promotion{Version: "heat-demand@1", From: "draft", To: "live", AskedBy: "runa", OpenedAt: now}
+		return errors.Join(
+			r.AddModel(t.Context(), Model{Name: "heat-demand", Task: registry.Regression, CreatedAt: now}),
+			r.AddVersion(t.Context(), &registry.Version{Model: "heat-demand", Digest: strings.Repeat("a", 64), Rung: "draft", RungSince: now, CreatedBy: "runa", CreatedAt: now,
+				Metrics: map[string]float64{"rmse": 1}, Params: map[string]string{"depth": "6"}, Artifacts: []registry.Artifact{{Name: "m", Digest: strings.Repeat("b", 64), Size: 3}}}),
+			r.AddEnvironment(t.Context(), Environment{Name: "plant-north", AddedAt: now}),
+			r.AddEndpoint(t.Context(), Endpoint{Name: "demand-hourly", Model: "heat-demand", Environment: "plant-north", Rung: "live", Plan: rollout.DefaultPlan(), CreatedAt: now}),
+			r.AddSplit(t.Context(), &traffic.Split{Endpoint: "demand-hourly", Lanes: []traffic.Lane{{Kind: traffic.Main, Version: "heat-demand@1", Share: traffic.Whole}}, MadeAt: now}),
+			r.AddPromotion(t.Context(), p),
+			r.AddEntry(t.Context(), &Entry{At: now, Actor: "runa", Kind: "model.added", Subject: "heat-demand", Sentence: "x"}))
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+// The schema states the rules again, for whatever finds its way past the service.
+func TestTheSchemaHoldsTheRules(t *testing.T) {
+	s, _ := open2(t)
+	seed(t, s)
+	for name, statement := range map[string]string{
+		"a version changes":             `UPDATE versions SET note = 'better'`,
+		"a split changes":               `UPDATE splits SET reason = 'other'`,
+		"a lane changes":                `UPDATE lanes SET share = 5`,
+		"a line of the record changes":  `UPDATE audit SET actor = 'odd'`,
+		"a line of the record goes":     `DELETE FROM audit`,
+		"the one who asked signs":       `INSERT INTO sign_offs VALUES (1, 'runa', 'yes', '', 0, '', '')`,
+		"an unknown answer":             `INSERT INTO sign_offs VALUES (1, 'tove', 'perhaps', '', 0, '', '')`,
+		"a second main lane":            `INSERT INTO lanes VALUES (1, 1, 1, 'main', 1, 0)`,
+		"a share above all":             `INSERT INTO lanes VALUES (1, 1, 1, 'trial', 1, 10001)`,
+		"a split of no endpoint":        `INSERT INTO splits VALUES (99, 1, '', '', 0, 0)`,
+		"a second open promotion":       `INSERT INTO promotions (number, version_id, from_rung, to_rung, asked_by, note, state, opened_at) VALUES (2, 1, 'draft', 'live', 'x', '', 'open', 0)`,
+		"a closed promotion, no time":   `UPDATE promotions SET state = 'refused'`,
+		"a metric that is text":         `INSERT INTO metrics VALUES (1, 'mae', 'good')`,
+		"a healthy address with reason": `INSERT INTO addresses VALUES (1, 0, 'http://x', 1, 'down', 0)`,
+		"the same content twice":        `INSERT INTO versions SELECT 9, model_id, 2, digest, note, signature, profile, code, rung, rung_since, created_by, created_at FROM versions`,
+	} {
+		err := s.Write(t.Context(), func(r Records) error {
+			_, err := r.q.ExecContext(t.Context(), statement)
+			return err
+		})
+		if err == nil {
+			t.Errorf("%s, and the schema lets it", name)
+		}
+	}
+	if err := s.Write(t.Context(), func(r Records) error { return r.SetRung(t.Context(), "heat-demand", 1, "live", now) }); err != nil {
+		t.Errorf("a version cannot climb: %v", err)
+	}
+}
+
+func TestAFailedChangeLeavesNothing(t *testing.T) {
+	s, _ := open2(t)
+	bad := errors.New("decided against it")
+	err := s.Write(t.Context(), func(r Records) error {
+		if err := r.AddEnvironment(t.Context(), Environment{Name: "plant-north", AddedAt: now}); err != nil {
+			return err
+		}
+		return bad
+	})
+	if !errors.Is(err, bad) {
+		t.Errorf("got %v", err)
+	}
+	if all, err := s.Read().Environments(t.Context()); err != nil || len(all) != 0 {
+		t.Errorf("%+v, %v", all, err)
+	}
+}
+
+func TestReadingDoesNotWrite(t *testing.T) {
+	s, _ := open2(t)
+	if err := s.Read().AddEnvironment(t.Context(), Environment{Name: "x", AddedAt: now}); err == nil {
+		t.Error("something was written outside of a transaction")
+	}
+}
+
+func TestEverythingComesBackAfterOpeningAgain(t *testing.T) {
+	s, path := open2(t)
+	seed(t, s)
+	if err := s.Close(); err != nil {
+		t.Fatal(err)
+	}
+	s, err := Open(t.Context(), path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	r := s.Read()
+	v, err := r.Version(t.Context(), "heat-demand", 1)
+	if err != nil || v.Metrics["rmse"] != 1 || v.Params["depth"] != "6" || v.Artifacts[0].Size != 3 || !v.CreatedAt.Equal(now) {
+		t.Errorf("%+v, %v", v, err)
+	}
+	e, err := r.Endpoint(t.Context(), "demand-hourly")
+	if err != nil || e.Split == nil || e.Split.Number != 1 || len(e.Plan.Guards) != 2 {
+		t.Errorf("%+v, %v", e, err)
+	}
+	if _, err := r.Version(t.Context(), "heat-demand", 2); !errors.Is(err, ErrNone) {
+		t.Errorf("a version that is not there: %v", err)
+	}
+}
+
+// Many people at once: numbers are given once, and readers never wait for writers.
+func TestNumbersAreGivenOnce(t *testing.T) {
+	s, _ := open2(t)
+	seed(t, s)
+	var wait sync.WaitGroup
+	for i := range 40 {
+		wait.Go(func() {
+			err := s.Write(context.Background(), func(r Records) error {
+				return r.AddVersion(context.Background(), &registry.Version{Model: "heat-demand", Digest: fmt.Sprintf("%064d", i), Rung: "draft", RungSince: now, CreatedAt: now})
+			})
+			if err != nil {
+				t.Error(err)
+			}
+			if _, _, err := s.Read().Versions(context.Background(), "heat-demand", Page{Limit: 5}); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	wait.Wait()
+	var seen []int
+	for after := ""; ; {
+		page, next, err := s.Read().Versions(t.Context(), "heat-demand", Page{Limit: 7, After: after})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, v := range page {
+			seen = append(seen, v.Number)
+		}
+		if after = next; next == "" {
+			break
+		}
+	}
+	for i, n := range seen {
+		if n != 41-i {
+			t.Fatalf("numbers by pages of seven: %v", seen)
+		}
+	}
+	if len(seen) != 41 {
+		t.Errorf("%d versions, want 41", len(seen))
+	}
+}
