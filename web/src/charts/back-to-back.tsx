@@ -23,7 +23,7 @@ export function BackToBack({ distribution, incumbent, candidate }: { distributio
               <rect width="4" height="7" fill="var(--trial-line)" opacity="0.75" />
             </pattern>
           </defs>
-          <XAxis type="number" domain={[-most, most]} tickFormatter={(x: number) => `${Math.abs(x * 100).toFixed(0)} %`} tickCount={5} stroke="var(--ink-3)" fontSize={12} tickLine={false} axisLine={false} />
+          <XAxis type="number" domain={[-most, most]} tickFormatter={(x: number) => `${Math.abs(x * 100).toFixed(0)} %`} ticks={[-most, -most / 2, 0, most / 2, most]} stroke="var(--ink-3)" fontSize={12} tickLine={false} axisLine={false} />
           <YAxis type="category" dataKey="name" width={92} tickFormatter={(s: string) => `${s}${unit}`} stroke="var(--ink-3)" fontSize={12} tickLine={false} axisLine={false} interval={data.length > 14 ? 2 : 0} />
           <Tooltip
             isAnimationActive={false}

@@ -12,13 +12,13 @@ function lines(series: Series) {
   return series.lanes.filter((l) => l.lane !== 'pinned').map((l) => ({ ...l, id: `${l.lane} ${l.version}` }))
 }
 
-/** One row for each step, one member for each line; a missing step is a gap. */
+/** One row for each step at the moment it ended, so that an effect never stands before its cause; a missing step is a gap. */
 function rows(series: Series, measure: Measure) {
   const byTime = new Map<number, Record<string, number>>()
   // What came before the first request says nothing and only squeezes the rest.
   const first = Math.min(...lines(series).map((l) => new Date(l.points[0]?.at ?? series.to).getTime()))
   const from = Math.ceil(Math.max(first, new Date(series.from).getTime()) / series.step_ms) * series.step_ms
-  for (let t = from; t < new Date(series.to).getTime() - series.step_ms; t += series.step_ms) byTime.set(t, { t })
+  for (let t = from; t < new Date(series.to).getTime() - series.step_ms; t += series.step_ms) byTime.set(t, { t: t + series.step_ms })
   for (const l of lines(series)) {
     for (const p of l.points) {
       const row = byTime.get(new Date(p.at).getTime())

@@ -44,9 +44,9 @@ function Review({ promotion: p }: { promotion: Promotion }) {
       {p.note && <p className="mb-3 max-w-[80ch]">“{p.note}”</p>}
       <ul className="grid gap-1.5">
         {p.findings.map((f) => (
-          <li key={f.rung + f.requirement} className="flex gap-3">
+          <li key={f.rung + f.requirement} className="flex items-baseline gap-3">
             <StateMark state={f.state} />
-            <span className="text-ink-2 w-20 shrink-0">{f.rung}</span>
+            <span className="text-ink-2 hidden w-20 shrink-0 sm:inline">{f.rung}</span>
             <span>{f.sentence}</span>
           </li>
         ))}

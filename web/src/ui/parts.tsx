@@ -71,8 +71,8 @@ export function Tag({ tone, children }: { tone: Tone; children: ReactNode }) {
 export function StateMark({ state }: { state: 'passed' | 'failed' | 'waiting' }) {
   const [Icon, tone] = ({ passed: [Check, 'text-main'], failed: [X, 'text-bad'], waiting: [Clock, 'text-trial'] } as const)[state]
   return (
-    <span className={merge('inline-flex w-20 shrink-0 items-center gap-1.5', tone)}>
-      <Icon size={14} aria-hidden /> {state}
+    <span className={merge('inline-flex w-20 shrink-0 items-baseline gap-1.5', tone)}>
+      <Icon size={14} aria-hidden className="self-center" /> {state}
     </span>
   )
 }
