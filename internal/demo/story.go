@@ -1,0 +1,307 @@
+package demo
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"innerladder/internal/client"
+	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/traffic"
+	"innerladder/internal/service"
+	"innerladder/internal/store"
+)
+
+// story plays everything in order.
+func (p *play) story(ctx, calling context.Context) error {
+	for _, s := range []struct {
+		what string
+		do   func() error
+	}{
+		{"the service runs", func() error { return p.startService(ctx) }},
+		{"the town is generated", p.generate},
+		{"versions are registered, approved and placed", func() error { return p.openingNight(ctx) }},
+		{"callers call", func() error { p.startCalling(calling); return nil }},
+		{"a good canary takes over", func() error { return p.goodCanary(ctx) }},
+		{"a bad canary is rolled back", func() error { return p.badCanary(ctx) }},
+		{"something waits for review", func() error { return p.leaveReview(ctx) }},
+	} {
+		if err := p.step(ctx, s.what, s.do); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// startService starts the service and signs both people in.
+func (p *play) startService(ctx context.Context) error {
+	data := filepath.Join(p.Data, "service")
+	c, err := start("service", filepath.Join(p.Data, "logs"), "serve", "-data", data, "-listen", p.Listen, "-gateway", p.Gateway, "-first-person", "runa")
+	if err != nil {
+		return err
+	}
+	p.children = append(p.children, c)
+	for _, into := range []*string{&p.server, &p.gateway} {
+		said, err := c.line(ctx)
+		if err != nil {
+			return err
+		}
+		*into = said[strings.LastIndex(said, " ")+1:]
+	}
+	if _, err := c.line(ctx); err != nil { // where the first token is, which we know
+		return err
+	}
+	first, err := os.ReadFile(filepath.Join(data, "first-token"))
+	if err != nil {
+		return err
+	}
+	p.runa = client.New(p.server, strings.TrimSpace(string(first)))
+	tove, err := p.runa.AddPerson(ctx, "tove", service.Member)
+	if err != nil {
+		return err
+	}
+	p.tove = client.New(p.server, tove.Token)
+	for name, token := range map[string]string{"runa": strings.TrimSpace(string(first)), "tove": tove.Token} {
+		if err := os.WriteFile(p.tokenFile(name), []byte(token+"\n"), 0o600); err != nil {
+			return err
+		}
+	}
+	p.say("the service answers at %s, the gateway at %s", p.server, p.gateway)
+	return nil
+}
+
+func (p *play) tokenFile(person string) string {
+	return filepath.Join(p.Data, "people", person+".token")
+}
+
+// approve has runa ask and tove sign.
+func (p *play) approve(ctx context.Context, ref, why string) error {
+	asked, err := p.runa.Promote(ctx, ref, "live", why)
+	if err != nil {
+		return err
+	}
+	signed, err := p.tove.Sign(ctx, asked.ID, ladder.Yes, "read the measures")
+	if err == nil && signed.State != ladder.CarriedOut {
+		err = fmt.Errorf("%s is %s", signed.ID, signed.State)
+	}
+	return err
+}
+
+// computing is how long the model servers take: real ones are larger.
+const computing = "6ms"
+
+// bring registers a version, has it approved, starts a model server for it, and places
+// it.
+func (p *play) bring(ctx context.Context, r *release, environment string) (string, error) {
+	ref, file, err := p.register(ctx, r)
+	if err != nil {
+		return "", err
+	}
+	if err := p.approve(ctx, ref, r.note); err != nil {
+		return "", err
+	}
+	c, err := start(strings.ReplaceAll(ref, "@", "-"), filepath.Join(p.Data, "logs"), "standin", "-listen", "127.0.0.1:0", "-model", file, "-delay", computing)
+	if err != nil {
+		return "", err
+	}
+	p.children = append(p.children, c)
+	said, err := c.line(ctx)
+	if err != nil {
+		return "", err
+	}
+	address, _, _ := strings.Cut(said, " ")
+	_, err = p.runa.Place(ctx, ref, environment, []string{address}, "")
+	return ref, err
+}
+
+// openingNight brings the first version of every model and sends all traffic to it.
+func (p *play) openingNight(ctx context.Context) error {
+	for name, about := range map[string]string{"workbench": "where versions rehearse", "plant-north": "the north plant's model servers", "plant-south": "the south plant's model servers"} {
+		if _, err := p.runa.AddEnvironment(ctx, name, about); err != nil {
+			return err
+		}
+	}
+	for _, o := range []struct {
+		endpoint, environment, about string
+		release                      func() (*release, error)
+	}{
+		{"demand-hourly", "plant-north", "asked for by the dispatch desk", func() (*release, error) {
+			return p.demandRelease("two winters, without the wind", calmTerms(), asTheyAre)
+		}},
+		{"valve-check", "plant-south", "asked for by the maintenance app", func() (*release, error) {
+			return p.valveRelease("all sensors", valveTerms())
+		}},
+		{"return-forecast", "plant-north", "asked for by the boiler room", func() (*release, error) {
+			return p.returnRelease("two winters", returnTerms())
+		}},
+	} {
+		r, err := o.release()
+		if err != nil {
+			return err
+		}
+		ref, err := p.bring(ctx, r, o.environment)
+		if err != nil {
+			return err
+		}
+		if _, err := p.runa.AddEndpoint(ctx, service.NewEndpoint{Name: o.endpoint, Model: r.model, Environment: o.environment, Description: o.about}); err != nil {
+			return err
+		}
+		if _, err := p.runa.Split(ctx, o.endpoint, []traffic.Lane{{Kind: traffic.Main, Version: ref, Share: traffic.Whole}}, "opening night", -1); err != nil {
+			return err
+		}
+		p.say("%s answers for %s (%s)", ref, o.endpoint, measures(r.metrics))
+	}
+	return nil
+}
+
+func measures(m map[string]float64) string {
+	parts := make([]string, 0, len(m))
+	for _, k := range slices.Sorted(maps.Keys(m)) {
+		parts = append(parts, fmt.Sprintf("%s %v", k, m[k]))
+	}
+	return strings.Join(parts, ", ")
+}
+
+// distinctRows is how many different rows the callers of one endpoint send.
+const distinctRows = 5000
+
+func (p *play) startCalling(ctx context.Context) {
+	for endpoint, c := range map[string]*callers{
+		"demand-hourly":   newCallers(p.gateway, "demand-hourly", p.Rate, demandInputs, p.town.demandExamples(distinctRows, winter, winter+14*24)),
+		"valve-check":     newCallers(p.gateway, "valve-check", p.Rate/10, valveInputs, p.town.valveExamples(distinctRows)),
+		"return-forecast": newCallers(p.gateway, "return-forecast", p.Rate/5, returnInputs, p.town.returnExamples(distinctRows, winter, winter+14*24)),
+	} {
+		p.callers[endpoint] = c
+		p.calling.Go(func() { c.run(ctx) })
+	}
+	p.say("callers send %v requests a second to demand-hourly, %v to the others", p.Rate, p.Rate/10+p.Rate/5)
+}
+
+// wait lets time pass in the story.
+func wait(ctx context.Context, d time.Duration) error {
+	select {
+	case <-time.After(d):
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+func (p *play) split(ctx context.Context, why string, lanes ...traffic.Lane) error {
+	s, err := p.runa.Split(ctx, "demand-hourly", lanes, why, -1)
+	if err == nil {
+		p.say("demand-hourly#%d: %s", s.Number, s.String())
+	}
+	return err
+}
+
+// goodCanary tries a version with the wind added, which is better, and lets it take
+// over.
+func (p *play) goodCanary(ctx context.Context) error {
+	if err := wait(ctx, 4*time.Second); err != nil {
+		return err
+	}
+	r, err := p.demandRelease("the wind added", windTerms(), asTheyAre)
+	if err != nil {
+		return err
+	}
+	ref, err := p.bring(ctx, r, "plant-north")
+	if err != nil {
+		return err
+	}
+	p.say("%s is registered, signed by tove and placed (%s)", ref, measures(r.metrics))
+	main := traffic.Lane{Kind: traffic.Main, Version: "heat-demand@1", Share: 7500}
+	if err := p.split(ctx, "the wind added: a careful look", main, traffic.Lane{Kind: traffic.Trial, Version: ref, Share: 2500}); err != nil {
+		return err
+	}
+	if err := wait(ctx, 18*time.Second); err != nil {
+		return err
+	}
+	e, err := p.runa.Endpoint(ctx, "demand-hourly")
+	if err != nil {
+		return err
+	}
+	if len(e.Split.Trials()) == 0 {
+		return fmt.Errorf("the good canary was rolled back: %s", e.Split.Reason)
+	}
+	c, err := p.runa.Compare(ctx, "demand-hourly", "heat-demand@1", ref, 2*time.Minute)
+	if err != nil {
+		return err
+	}
+	p.say("%s", c.Sentence)
+	return p.split(ctx, "nothing speaks against it", traffic.Lane{Kind: traffic.Main, Version: ref, Share: traffic.Whole})
+}
+
+// rolledBackWithin is how long the service may take to find the bad canary out.
+const rolledBackWithin = 90 * time.Second
+
+// badCanary tries the version with the mistake. Its measures are as good as the other's;
+// the service finds it out.
+func (p *play) badCanary(ctx context.Context) error {
+	if err := wait(ctx, 5*time.Second); err != nil {
+		return err
+	}
+	r, err := p.demandRelease("fitted on the new weather feed", windTerms(), inFahrenheit)
+	if err != nil {
+		return err
+	}
+	ref, err := p.bring(ctx, r, "plant-north")
+	if err != nil {
+		return err
+	}
+	p.say("%s is registered, signed by tove and placed (%s); nobody noticed that its weather feed is in °F", ref, measures(r.metrics))
+	main := traffic.Lane{Kind: traffic.Main, Version: "heat-demand@2", Share: 8000}
+	if err := p.split(ctx, "fresh data", main, traffic.Lane{Kind: traffic.Trial, Version: ref, Share: 2000}); err != nil {
+		return err
+	}
+	limit, cancel := context.WithTimeout(ctx, rolledBackWithin)
+	defer cancel()
+	for begin := time.Now(); ; {
+		if err := wait(limit, 200*time.Millisecond); err != nil {
+			if ctx.Err() == nil {
+				return fmt.Errorf("the service did not roll %s back within %s", ref, rolledBackWithin)
+			}
+			return err
+		}
+		e, err := p.runa.Endpoint(ctx, "demand-hourly")
+		if err != nil {
+			return err
+		}
+		if len(e.Split.Trials()) == 0 {
+			p.say("rolled back by the service after %.0f s: demand-hourly#%d: %s", time.Since(begin).Seconds(), e.Split.Number, e.Split.String())
+			break
+		}
+	}
+	alerts, err := p.runa.Alerts(ctx, "open", "demand-hourly", client.Part{})
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(alerts.Items, func(a store.Alert) bool { return a.Kind == "rolled_back" && a.Subject == ref })
+	if i < 0 {
+		return fmt.Errorf("there is no alert about %s", ref)
+	}
+	p.say("%s: %s", alerts.Items[i].ID, alerts.Items[i].Sentence)
+	return nil
+}
+
+// leaveReview leaves a promotion open, so that there is something to do.
+func (p *play) leaveReview(ctx context.Context) error {
+	r, err := p.returnRelease("the mix of buildings added", append(returnTerms(), is("mix", "harbour"), is("mix", "terraces"), is("mix", "works")))
+	if err != nil {
+		return err
+	}
+	ref, _, err := p.register(ctx, r)
+	if err != nil {
+		return err
+	}
+	asked, err := p.runa.Promote(ctx, ref, "live", "knows the buildings now")
+	if err == nil {
+		p.say("%s: runa asks for %s to live; it waits for tove", asked.ID, ref)
+	}
+	return err
+}
