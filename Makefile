@@ -27,7 +27,7 @@ demo: build
 
 # Every test, the console in a real browser included.
 test: web/dist/index.html browser
-	go test $(RACE) -timeout 15m ./...
+	CONSOLE=needed go test $(RACE) -timeout 15m ./...
 
 .PHONY: browser
 browser:

@@ -71,6 +71,7 @@ func TestBadRegistrationsLeaveNoTrace(t *testing.T) {
 	}{
 		{"name", reg(func(x *service.Registration) { x.Model = "Heat Demand" }), []string{model}, "", "name.form"},
 		{"no file", reg(func(*service.Registration) {}), nil, "", "version.no_artifact"},
+		{"an empty file", reg(func(*service.Registration) {}), []string{r.file("weights.bin", "")}, "", "artifact.empty"},
 		{"two files of one name", reg(func(*service.Registration) {}), []string{model, model}, "", "artifact.twice"},
 		{"task", reg(func(x *service.Registration) { x.Task = "guessing" }), []string{model}, "", "model.task"},
 		{"target without a sample", reg(func(x *service.Registration) { x.Targets = []string{"y"} }), []string{model}, "", "sample.missing"},
@@ -80,6 +81,11 @@ func TestBadRegistrationsLeaveNoTrace(t *testing.T) {
 	for _, c := range cases {
 		_, err := r.runa.Register(t.Context(), c.reg, c.files, c.sample)
 		wantCode(t, c.name, err, c.code)
+	}
+	for _, files := range [][]string{{"/nowhere/model.json"}, {t.TempDir()}} {
+		if _, err := r.runa.Register(t.Context(), reg(func(*service.Registration) {}), files, ""); err == nil || !strings.Contains(err.Error(), "reading the artifact") {
+			t.Errorf("a file that cannot be read: %v", err)
+		}
 	}
 	if all, err := r.runa.Models(t.Context(), client.Part{}); err != nil || len(all.Items) != 0 {
 		t.Errorf("models were left: %+v, %v", all, err)

@@ -73,6 +73,7 @@ func TestWrongUse(t *testing.T) {
 		{[]string{"register", "m", "-file", "x", "-metric", "rmse=good"}, "no number"},
 		{[]string{"register", "m", "-file", "x", "-metric", "rmse=NaN"}, "finite"},
 		{[]string{"register", "m", "-file", "x", "-metric", "rmse=1", "-metric", "rmse=2"}, "given twice"},
+		{[]string{"list", "-server", "plant-north"}, "write http://HOST:PORT"},
 		{[]string{"promote", "m@1"}, "use -to"},
 		{[]string{"sign", "P-1"}, "either -yes or -no"},
 		{[]string{"sign", "P-1", "-yes", "-no"}, "either -yes or -no"},

@@ -41,6 +41,9 @@ func (c *call) client() (*client.Client, error) {
 	if server == "" {
 		server = usualServer
 	}
+	if !strings.HasPrefix(server, "http://") && !strings.HasPrefix(server, "https://") {
+		return nil, wrongUse("%q is not the address of a service; write http://HOST:PORT", server)
+	}
 	switch fromEnv, ok := c.Env("INNERLADDER_TOKEN"); {
 	case *c.tokenFile != "":
 		b, err := os.ReadFile(*c.tokenFile)

@@ -150,8 +150,12 @@ func printComparison(w io.Writer, r compare.Comparison) {
 		if row.Relation == "ratio" {
 			relation = func(x float64) string { return fmt.Sprintf("%.2f", x) }
 		}
+		apart := ""
+		if row.Low != nil || row.High != nil {
+			apart = difference(row.Difference)
+		}
 		t.row(row.Signal, one(row.Incumbent), of(row.IncumbentLow, row.IncumbentHigh, ends), one(row.Candidate), of(row.CandidateLow, row.CandidateHigh, ends),
-			difference(row.Difference), of(row.Low, row.High, relation), string(row.Verdict))
+			apart, of(row.Low, row.High, relation), string(row.Verdict))
 	}
 	t.done()
 	for _, d := range r.Predictions {

@@ -208,14 +208,24 @@ func (c *Client) Register(ctx context.Context, reg service.Registration, files [
 	var out service.Registered
 	read, write := io.Pipe()
 	form := multipart.NewWriter(write)
-	go func() { write.CloseWithError(writeForm(form, reg, files, sample)) }()
+	written := make(chan error, 1)
+	go func() {
+		err := writeForm(form, reg, files, sample)
+		written <- err
+		write.CloseWithError(err)
+	}()
 	defer read.Close()
 	req, err := http.NewRequestWithContext(ctx, "POST", c.server+path("versions"), read)
 	if err != nil {
 		return out, fmt.Errorf("calling %s: %w", c.server, err)
 	}
 	req.Header.Set("Content-Type", form.FormDataContentType())
-	return out, c.do(req, &out)
+	err = c.do(req, &out)
+	_ = read.Close()
+	if local := <-written; local != nil && !errors.Is(local, io.ErrClosedPipe) {
+		return out, local // a file that cannot be read is not the service's fault
+	}
+	return out, err
 }
 
 func writeForm(form *multipart.Writer, reg service.Registration, files []string, sample string) error {
@@ -243,15 +253,28 @@ func writeForm(form *multipart.Writer, reg service.Registration, files []string,
 func writeFile(form *multipart.Writer, part, file string) error {
 	f, err := os.Open(file)
 	if err != nil {
-		return err
+		return fmt.Errorf("reading the %s: %w", part, err)
 	}
 	defer f.Close()
 	w, err := form.CreateFormFile(part, filepath.Base(file))
 	if err != nil {
 		return err
 	}
-	_, err = io.Copy(w, f)
-	return err
+	buffer := make([]byte, 1<<20)
+	for {
+		n, err := f.Read(buffer)
+		if n > 0 {
+			if _, err := w.Write(buffer[:n]); err != nil {
+				return err
+			}
+		}
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return fmt.Errorf("reading the %s: %w", part, err)
+		}
+	}
 }
 
 // Promote asks that a version step up to a rung.

@@ -145,12 +145,12 @@ func firstPerson(ctx context.Context, s *service.Service, o Options) (file strin
 func listen(ctx context.Context, o Options, tokenFile string, gate *gateway.Gateway, control *api.API, clock *conductor.Conductor, rec *recorder.Recorder) error {
 	outside, err := net.Listen("tcp", o.Gateway)
 	if err != nil {
-		return fmt.Errorf("listening for the gateway: %w", err)
+		return fmt.Errorf("listening for the gateway: %w; choose another address with -gateway", err)
 	}
 	inside, err := net.Listen("tcp", o.Listen)
 	if err != nil {
 		_ = outside.Close()
-		return fmt.Errorf("listening for the console and the API: %w", err)
+		return fmt.Errorf("listening for the console and the API: %w; choose another address with -listen", err)
 	}
 	broken := make(chan error, 2)
 	go func() { broken <- gate.Serve(outside) }()

@@ -52,6 +52,11 @@ func (s *Service) Compare(ctx context.Context, endpoint, incumbent, candidate st
 	if err != nil {
 		return none, err
 	}
+	for field, v := range map[string]*registry.Version{"incumbent": a, "candidate": b} {
+		if v.Model != e.Model {
+			return none, fault.New(fault.Invalid, "compare.model", "%s is not a version of %s, which %s serves", v.Ref, e.Model, e.Name).In(field).Do("name versions of %s", e.Model)
+		}
+	}
 	if a.Ref == b.Ref {
 		return none, fault.New(fault.Invalid, "compare.same", "%s is compared with itself", a.Ref).In("candidate").Do("name two versions")
 	}

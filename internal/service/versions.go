@@ -118,6 +118,9 @@ func draftVersion(reg Registration, files []*File, sample *registry.Sample) (*re
 		if slices.ContainsFunc(v.Artifacts, func(a registry.Artifact) bool { return a.Name == f.Name }) {
 			return nil, fault.New(fault.Invalid, "artifact.twice", "two files are named %q", f.Name).In("artifact").Do("give each file its own name")
 		}
+		if f.Upload.Size == 0 {
+			return nil, fault.New(fault.Invalid, "artifact.empty", "%s is empty", f.Name).In("artifact").Do("give the file that was meant")
+		}
 		v.Artifacts = append(v.Artifacts, registry.Artifact{Name: f.Name, Digest: f.Upload.Digest, Size: f.Upload.Size})
 	}
 	switch {

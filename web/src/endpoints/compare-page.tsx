@@ -138,7 +138,7 @@ function SignalTable({ comparison: c }: { comparison: Comparison }) {
                 <Range low={r.candidate_low} high={r.candidate_high} write={side(r)} />
               </td>
               <td>
-                {difference(r)(r.difference)}
+                {r.low === undefined && r.high === undefined ? '–' : difference(r)(r.difference)}
                 <Range low={r.low} high={r.high} write={bare(r)} />
               </td>
               <td>
