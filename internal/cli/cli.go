@@ -58,6 +58,9 @@ type call struct {
 	// configured commands take all their options from the environment too.
 	configured bool
 
+	// connects is set for commands that call the service, through api.
+	connects          bool
+	api               *client.Client
 	server, tokenFile *string
 }
 
@@ -132,7 +135,12 @@ func (cmd *command) run(ctx context.Context, args []string, s Streams) int {
 		fmt.Fprintf(s.Err, "innerladder %s: %v; see: innerladder help %s\n", cmd.name, err, cmd.name)
 		return WrongUsage
 	}
-	err = run(ctx)
+	if c.connects {
+		c.api, err = c.client()
+	}
+	if err == nil {
+		err = run(ctx)
+	}
 	if err != nil {
 		fmt.Fprintf(s.Err, "innerladder %s: %v\n", cmd.name, err)
 	}
@@ -248,8 +256,12 @@ func (c *call) printJSON(v any) error {
 	return enc.Encode(v)
 }
 
-// show prints a value as JSON when that was asked for, else as people like it.
-func (c *call) show(v any, people func()) error {
+// show prints what a call answered, as JSON when that was asked for, else as people like
+// it; or hands on why it failed.
+func (c *call) show(v any, err error, people func()) error {
+	if err != nil {
+		return err
+	}
 	if *c.json {
 		return c.printJSON(v)
 	}

@@ -20,7 +20,7 @@ func ladderCommands() []command {
 					if *to == "" {
 						return wrongUse("no rung is given; use -to")
 					}
-					return c.promotion(func(cl *client.Client) (ladder.Promotion, error) { return cl.Promote(ctx, c.args[0], *to, *note) })
+					return c.promotion(c.api.Promote(ctx, c.args[0], *to, *note))
 				}
 			}},
 		{name: "sign", group: "Ladder", arguments: "P-NUMBER", summary: "Say yes or no to a promotion that someone else asked for", least: 1, most: 1,
@@ -38,7 +38,7 @@ func ladderCommands() []command {
 					if *no {
 						answer = ladder.No
 					}
-					return c.promotion(func(cl *client.Client) (ladder.Promotion, error) { return cl.Sign(ctx, c.args[0], answer, *note) })
+					return c.promotion(c.api.Sign(ctx, c.args[0], answer, *note))
 				}
 			}},
 		{name: "withdraw", group: "Ladder", arguments: "P-NUMBER", summary: "Take back a promotion that you asked for", least: 1, most: 1,
@@ -47,7 +47,7 @@ func ladderCommands() []command {
 				c.connect()
 				why := c.flags.String("why", "", "`TEXT`: why")
 				return func(ctx context.Context) error {
-					return c.promotion(func(cl *client.Client) (ladder.Promotion, error) { return cl.Withdraw(ctx, c.args[0], *why) })
+					return c.promotion(c.api.Withdraw(ctx, c.args[0], *why))
 				}
 			}},
 		{name: "reviews", group: "Ladder", summary: "List promotions that wait for someone", most: 0, example: "innerladder reviews",
@@ -56,19 +56,12 @@ func ladderCommands() []command {
 				all := c.flags.Bool("all", false, "those that are closed too")
 				model := c.flags.String("model", "", "`MODEL`: only of this one")
 				return func(ctx context.Context) error {
-					cl, err := c.client()
-					if err != nil {
-						return err
-					}
 					state := string(ladder.Open)
 					if *all {
 						state = ""
 					}
-					found, err := cl.Promotions(ctx, state, *model, client.Part{})
-					if err != nil {
-						return err
-					}
-					return c.show(found, func() {
+					found, err := c.api.Promotions(ctx, state, *model, client.Part{})
+					return c.show(found, err, func() {
 						if len(found.Items) == 0 {
 							c.say("nothing waits")
 						}
@@ -84,15 +77,7 @@ func ladderCommands() []command {
 	}
 }
 
-// promotion makes a call that answers with a promotion and prints it.
-func (c *call) promotion(do func(*client.Client) (ladder.Promotion, error)) error {
-	cl, err := c.client()
-	if err != nil {
-		return err
-	}
-	p, err := do(cl)
-	if err != nil {
-		return err
-	}
-	return c.show(p, func() { printPromotion(c.Out, p) })
+// promotion prints the promotion that a call answered with.
+func (c *call) promotion(p ladder.Promotion, err error) error {
+	return c.show(p, err, func() { printPromotion(c.Out, p) })
 }

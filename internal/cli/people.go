@@ -15,6 +15,7 @@ func peopleCommands() []command {
 			example: "innerladder login -server http://127.0.0.1:7400 -token-file data/first-token",
 			setup: func(c *call) func(context.Context) error {
 				c.connect()
+				c.connects = false // there may be nothing to connect with yet
 				return func(ctx context.Context) error {
 					server := *c.server
 					if server == "" {
@@ -39,7 +40,7 @@ func peopleCommands() []command {
 					if err != nil {
 						return fmt.Errorf("remembering the login: %w", err)
 					}
-					return c.show(p, func() {
+					return c.show(p, nil, func() {
 						fmt.Fprintf(c.Out, "signed in to %s as %s (%s); remembered in %s\n", server, p.Name, p.Role, file)
 					})
 				}
@@ -48,15 +49,8 @@ func peopleCommands() []command {
 			setup: func(c *call) func(context.Context) error {
 				c.connect()
 				return func(ctx context.Context) error {
-					cl, err := c.client()
-					if err != nil {
-						return err
-					}
-					p, err := cl.WhoAmI(ctx)
-					if err != nil {
-						return err
-					}
-					return c.show(p, func() { fmt.Fprintf(c.Out, "%s (%s)\n", p.Name, p.Role) })
+					p, err := c.api.WhoAmI(ctx)
+					return c.show(p, err, func() { fmt.Fprintf(c.Out, "%s (%s)\n", p.Name, p.Role) })
 				}
 			}},
 		{name: "person add", group: "People", arguments: "NAME", summary: "Give someone access; prints their token once", least: 1, most: 1,
@@ -65,15 +59,8 @@ func peopleCommands() []command {
 				c.connect()
 				role := c.flags.String("role", "member", "`ROLE`: member or owner; an owner may add people")
 				return func(ctx context.Context) error {
-					cl, err := c.client()
-					if err != nil {
-						return err
-					}
-					p, err := cl.AddPerson(ctx, c.args[0], *role)
-					if err != nil {
-						return err
-					}
-					return c.show(p, func() {
+					p, err := c.api.AddPerson(ctx, c.args[0], *role)
+					return c.show(p, err, func() {
 						c.say("%s was added as %s; the token is shown this once:", p.Name, p.Role)
 						fmt.Fprintln(c.Out, p.Token)
 					})
@@ -83,15 +70,8 @@ func peopleCommands() []command {
 			setup: func(c *call) func(context.Context) error {
 				c.connect()
 				return func(ctx context.Context) error {
-					cl, err := c.client()
-					if err != nil {
-						return err
-					}
-					all, err := cl.People(ctx)
-					if err != nil {
-						return err
-					}
-					return c.show(all, func() {
+					all, err := c.api.People(ctx)
+					return c.show(all, err, func() {
 						t := newTable(c.Out, "NAME", "ROLE", "ADDED BY", "WHEN")
 						for _, p := range all.Items {
 							t.row(p.Name, p.Role, p.AddedBy, moment(p.AddedAt))

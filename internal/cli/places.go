@@ -8,7 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"innerladder/internal/client"
 	"innerladder/internal/store"
 )
 
@@ -20,30 +19,16 @@ func placeCommands() []command {
 				c.connect()
 				about := c.flags.String("about", "", "`TEXT` for people")
 				return func(ctx context.Context) error {
-					cl, err := c.client()
-					if err != nil {
-						return err
-					}
-					e, err := cl.AddEnvironment(ctx, c.args[0], *about)
-					if err != nil {
-						return err
-					}
-					return c.show(e, func() { fmt.Fprintln(c.Out, e.Name) })
+					e, err := c.api.AddEnvironment(ctx, c.args[0], *about)
+					return c.show(e, err, func() { fmt.Fprintln(c.Out, e.Name) })
 				}
 			}},
 		{name: "environment list", group: "Places", summary: "List the places where versions run", most: 0, example: "innerladder environment list",
 			setup: func(c *call) func(context.Context) error {
 				c.connect()
 				return func(ctx context.Context) error {
-					cl, err := c.client()
-					if err != nil {
-						return err
-					}
-					all, err := cl.Environments(ctx)
-					if err != nil {
-						return err
-					}
-					return c.show(all, func() {
+					all, err := c.api.Environments(ctx)
+					return c.show(all, err, func() {
 						t := newTable(c.Out, "ENVIRONMENT", "PLACEMENTS", "ABOUT")
 						for _, e := range all.Items {
 							t.row(e.Name, strconv.Itoa(e.Placements), e.Description)
@@ -64,7 +49,7 @@ func placeCommands() []command {
 					if *env == "" {
 						return wrongUse("no environment is given; use -env")
 					}
-					return c.placement(func(cl *client.Client) (store.Placement, error) { return cl.Place(ctx, c.args[0], *env, at, *as) })
+					return c.placement(c.api.Place(ctx, c.args[0], *env, at, *as))
 				}
 			}},
 		{name: "unplace", group: "Places", arguments: "REF", summary: "Say that a version runs somewhere no more", least: 1, most: 1,
@@ -76,37 +61,23 @@ func placeCommands() []command {
 					if *env == "" {
 						return wrongUse("no environment is given; use -env")
 					}
-					return c.placement(func(cl *client.Client) (store.Placement, error) { return cl.Unplace(ctx, c.args[0], *env) })
+					return c.placement(c.api.Unplace(ctx, c.args[0], *env))
 				}
 			}},
 		{name: "placements", group: "Places", arguments: "[REF]", summary: "List what runs where, and how it is", most: 1, example: "innerladder placements",
 			setup: func(c *call) func(context.Context) error {
 				c.connect()
 				return func(ctx context.Context) error {
-					cl, err := c.client()
-					if err != nil {
-						return err
-					}
-					all, err := cl.Placements(ctx, strings.Join(c.args, ""))
-					if err != nil {
-						return err
-					}
-					return c.show(all, func() { printPlacements(c.Out, all.Items) })
+					all, err := c.api.Placements(ctx, strings.Join(c.args, ""))
+					return c.show(all, err, func() { printPlacements(c.Out, all.Items) })
 				}
 			}},
 	}
 }
 
-func (c *call) placement(do func(*client.Client) (store.Placement, error)) error {
-	cl, err := c.client()
-	if err != nil {
-		return err
-	}
-	p, err := do(cl)
-	if err != nil {
-		return err
-	}
-	return c.show(p, func() { printPlacements(c.Out, []store.Placement{p}) })
+// placement prints the placement that a call answered with.
+func (c *call) placement(p store.Placement, err error) error {
+	return c.show(p, err, func() { printPlacements(c.Out, []store.Placement{p}) })
 }
 
 func printPlacements(w io.Writer, all []store.Placement) {

@@ -60,15 +60,8 @@ func register(c *call) func(context.Context) error {
 		if !*noCode {
 			reg.Code = checkout(ctx)
 		}
-		cl, err := c.client()
-		if err != nil {
-			return err
-		}
-		v, err := cl.Register(ctx, reg, files, *sample)
-		if err != nil {
-			return err
-		}
-		return c.show(v, func() {
+		v, err := c.api.Register(ctx, reg, files, *sample)
+		return c.show(v, err, func() {
 			if !v.Created {
 				c.say("the same content was registered before, by %s, %s", v.CreatedBy, moment(v.CreatedAt))
 			}
@@ -110,17 +103,10 @@ func listModels(c *call) func(context.Context) error {
 	limit := c.flags.Int("limit", 50, "`N` rows at most")
 	cursor := c.flags.String("cursor", "", "`CURSOR` that the part before ended with")
 	return func(ctx context.Context) error {
-		cl, err := c.client()
-		if err != nil {
-			return err
-		}
 		part := client.Part{Limit: *limit, Cursor: *cursor}
 		if len(c.args) == 1 {
-			all, err := cl.Versions(ctx, c.args[0], part)
-			if err != nil {
-				return err
-			}
-			return c.show(all, func() {
+			all, err := c.api.Versions(ctx, c.args[0], part)
+			return c.show(all, err, func() {
 				t := newTable(c.Out, "VERSION", "RUNG", "METRICS", "PARAMETERS", "REGISTERED", "BY", "NOTE")
 				for _, v := range all.Items {
 					t.row(v.Ref, v.Rung, metrics(v.Metrics), params(v.Params), ago(sinceNow(v.CreatedAt)), v.CreatedBy, v.Note)
@@ -129,15 +115,12 @@ func listModels(c *call) func(context.Context) error {
 				c.more(all.Next)
 			})
 		}
-		all, err := cl.Models(ctx, part)
+		all, err := c.api.Models(ctx, part)
 		if err != nil {
 			return err
 		}
-		ladder, err := cl.Ladder(ctx)
-		if err != nil {
-			return err
-		}
-		return c.show(all, func() {
+		ladder, err := c.api.Ladder(ctx)
+		return c.show(all, err, func() {
 			if len(all.Items) == 0 {
 				c.say("there are no models yet; register the first version with: innerladder register MODEL -file FILE")
 				return
@@ -188,36 +171,23 @@ func (c *call) more(cursor string) {
 func show(c *call) func(context.Context) error {
 	c.connect()
 	return func(ctx context.Context) error {
-		cl, err := c.client()
-		if err != nil {
-			return err
-		}
 		what := c.args[0]
 		switch {
 		case strings.HasPrefix(strings.ToUpper(what), "P-"):
-			p, err := cl.Promotion(ctx, what)
-			if err != nil {
-				return err
-			}
-			return c.show(p, func() { printPromotion(c.Out, p) })
+			p, err := c.api.Promotion(ctx, what)
+			return c.show(p, err, func() { printPromotion(c.Out, p) })
 		case strings.HasPrefix(strings.ToUpper(what), "A-"):
-			a, err := cl.Alert(ctx, what)
-			if err != nil {
-				return err
-			}
-			return c.show(a, func() { printAlert(c.Out, a) })
+			a, err := c.api.Alert(ctx, what)
+			return c.show(a, err, func() { printAlert(c.Out, a) })
 		case strings.Contains(what, "@"):
-			return c.showVersion(ctx, cl, what)
+			return c.showVersion(ctx, what)
 		}
-		m, err := cl.Model(ctx, what)
+		m, err := c.api.Model(ctx, what)
 		if err != nil {
 			return err
 		}
-		ladder, err := cl.Ladder(ctx)
-		if err != nil {
-			return err
-		}
-		return c.show(m, func() {
+		ladder, err := c.api.Ladder(ctx)
+		return c.show(m, err, func() {
 			facts(c.Out, "model", m.Name, "task", string(m.Task), "about", m.Description, "versions", strconv.Itoa(m.Versions), "added", moment(m.CreatedAt)+" by "+m.CreatedBy)
 			fmt.Fprintln(c.Out)
 			for _, r := range slices.Backward(ladder.Rungs) {
@@ -227,16 +197,13 @@ func show(c *call) func(context.Context) error {
 	}
 }
 
-func (c *call) showVersion(ctx context.Context, cl *client.Client, ref string) error {
-	v, err := cl.Version(ctx, ref)
+func (c *call) showVersion(ctx context.Context, ref string) error {
+	v, err := c.api.Version(ctx, ref)
 	if err != nil {
 		return err
 	}
-	places, err := cl.Placements(ctx, v.Ref)
-	if err != nil {
-		return err
-	}
-	return c.show(v, func() {
+	places, err := c.api.Placements(ctx, v.Ref)
+	return c.show(v, err, func() {
 		facts(c.Out, "version", v.Ref, "rung", v.Rung+", since "+moment(v.RungSince), "registered", moment(v.CreatedAt)+" by "+v.CreatedBy,
 			"note", v.Note, "metrics", metrics(v.Metrics), "parameters", params(v.Params), "code", code(v.Code), "digest", v.Digest)
 		fmt.Fprintln(c.Out)
@@ -300,15 +267,8 @@ func code(c *registry.Code) string {
 func diff(c *call) func(context.Context) error {
 	c.connect()
 	return func(ctx context.Context) error {
-		cl, err := c.client()
-		if err != nil {
-			return err
-		}
-		d, err := cl.Diff(ctx, c.args[0], c.args[1])
-		if err != nil {
-			return err
-		}
-		return c.show(d, func() {
+		d, err := c.api.Diff(ctx, c.args[0], c.args[1])
+		return c.show(d, err, func() {
 			optional := func(x *float64) string {
 				if x == nil {
 					return ""

@@ -22,6 +22,7 @@ const usualServer = "http://127.0.0.1:7400"
 
 // connect defines the options of commands that call the service.
 func (c *call) connect() {
+	c.connects = true
 	c.server = c.flags.String("server", "", "`URL` of the service; that of the last login, else "+usualServer)
 	c.tokenFile = c.flags.String("token-file", "", "`FILE` with a token; else INNERLADDER_TOKEN, else that of the last login")
 	c.json = c.flags.Bool("json", false, "print JSON for machines")

@@ -48,30 +48,16 @@ func addEndpoint(c *call) func(context.Context) error {
 		if !*noDrift {
 			plan.Guards = append(plan.Guards, rollout.Guard{Signal: rollout.PredictionDrift, Margin: *driftMargin})
 		}
-		cl, err := c.client()
-		if err != nil {
-			return err
-		}
-		e, err := cl.AddEndpoint(ctx, service.NewEndpoint{Name: c.args[0], Model: *model, Environment: *env, Rung: *rung, Description: *about, Plan: &plan})
-		if err != nil {
-			return err
-		}
-		return c.show(e, func() { fmt.Fprintln(c.Out, e.Name) })
+		e, err := c.api.AddEndpoint(ctx, service.NewEndpoint{Name: c.args[0], Model: *model, Environment: *env, Rung: *rung, Description: *about, Plan: &plan})
+		return c.show(e, err, func() { fmt.Fprintln(c.Out, e.Name) })
 	}
 }
 
 func listEndpoints(c *call) func(context.Context) error {
 	c.connect()
 	return func(ctx context.Context) error {
-		cl, err := c.client()
-		if err != nil {
-			return err
-		}
-		all, err := cl.Endpoints(ctx)
-		if err != nil {
-			return err
-		}
-		return c.show(all, func() {
+		all, err := c.api.Endpoints(ctx)
+		return c.show(all, err, func() {
 			t := newTable(c.Out, "ENDPOINT", "MODEL", "ENVIRONMENT", "SPLIT", "LANES", "SINCE")
 			for _, e := range all.Items {
 				if e.Split == nil {
@@ -88,19 +74,12 @@ func listEndpoints(c *call) func(context.Context) error {
 func showEndpoint(c *call) func(context.Context) error {
 	c.connect()
 	return func(ctx context.Context) error {
-		cl, err := c.client()
+		e, err := c.api.Endpoint(ctx, c.args[0])
 		if err != nil {
 			return err
 		}
-		e, err := cl.Endpoint(ctx, c.args[0])
-		if err != nil {
-			return err
-		}
-		now, err := cl.EndpointNow(ctx, c.args[0])
-		if err != nil {
-			return err
-		}
-		return c.show(now, func() {
+		now, err := c.api.EndpointNow(ctx, c.args[0])
+		return c.show(now, err, func() {
 			facts(c.Out, "endpoint", e.Name, "model", e.Model, "environment", e.Environment, "demands", e.Rung, "about", e.Description)
 			if e.Split == nil {
 				fmt.Fprintf(c.Out, "\nnothing answers yet; make a split with: innerladder split %s %s@NUMBER=100\n", e.Name, e.Model)
@@ -156,7 +135,7 @@ func split(c *call) func(context.Context) error {
 		if err != nil {
 			return err
 		}
-		return c.newSplit(func(cl *client.Client) (traffic.Split, error) { return cl.Split(ctx, c.args[0], lanes, *why, *based) })
+		return c.newSplit(c.api.Split(ctx, c.args[0], lanes, *why, *based))
 	}
 }
 
@@ -166,20 +145,13 @@ func back(c *call) func(context.Context) error {
 	to := c.flags.Int("to", 0, "`REVISION` to return to; the last without a trial lane when not given")
 	based := c.flags.Int("if", -1, "`NUMBER` of the split it was decided on; refused when another is in force")
 	return func(ctx context.Context) error {
-		return c.newSplit(func(cl *client.Client) (traffic.Split, error) { return cl.Back(ctx, c.args[0], *to, *why, *based) })
+		return c.newSplit(c.api.Back(ctx, c.args[0], *to, *why, *based))
 	}
 }
 
-func (c *call) newSplit(do func(*client.Client) (traffic.Split, error)) error {
-	cl, err := c.client()
-	if err != nil {
-		return err
-	}
-	s, err := do(cl)
-	if err != nil {
-		return err
-	}
-	return c.show(s, func() {
+// newSplit prints the split that a call put in force.
+func (c *call) newSplit(s traffic.Split, err error) error {
+	return c.show(s, err, func() {
 		fmt.Fprintf(c.Out, "%s#%d is in force: %s\n", s.Endpoint, s.Number, s.String())
 	})
 }
@@ -189,15 +161,8 @@ func splits(c *call) func(context.Context) error {
 	limit := c.flags.Int("limit", 20, "`N` rows at most")
 	cursor := c.flags.String("cursor", "", "`CURSOR` that the part before ended with")
 	return func(ctx context.Context) error {
-		cl, err := c.client()
-		if err != nil {
-			return err
-		}
-		all, err := cl.Splits(ctx, c.args[0], client.Part{Limit: *limit, Cursor: *cursor})
-		if err != nil {
-			return err
-		}
-		return c.show(all, func() {
+		all, err := c.api.Splits(ctx, c.args[0], client.Part{Limit: *limit, Cursor: *cursor})
+		return c.show(all, err, func() {
 			t := newTable(c.Out, "SPLIT", "LANES", "RETURNS TO", "BY", "WHEN", "WHY")
 			for _, s := range all.Items {
 				returns := ""

@@ -20,15 +20,8 @@ func watchCommands() []command {
 				c.connect()
 				window := c.flags.Duration("window", 15*time.Minute, "`DURATION`: how far back")
 				return func(ctx context.Context) error {
-					cl, err := c.client()
-					if err != nil {
-						return err
-					}
-					r, err := cl.Compare(ctx, c.args[0], c.args[1], c.args[2], *window)
-					if err != nil {
-						return err
-					}
-					return c.show(r, func() { printComparison(c.Out, r) })
+					r, err := c.api.Compare(ctx, c.args[0], c.args[1], c.args[2], *window)
+					return c.show(r, err, func() { printComparison(c.Out, r) })
 				}
 			}},
 		{name: "alerts", group: "Watch", summary: "List alerts, newest first", most: 0, example: "innerladder alerts -state open",
@@ -37,15 +30,8 @@ func watchCommands() []command {
 				state := c.flags.String("state", "", "`STATE`: only open, acknowledged or resolved")
 				endpoint := c.flags.String("endpoint", "", "`ENDPOINT`: only of this one")
 				return func(ctx context.Context) error {
-					cl, err := c.client()
-					if err != nil {
-						return err
-					}
-					all, err := cl.Alerts(ctx, *state, *endpoint, client.Part{})
-					if err != nil {
-						return err
-					}
-					return c.show(all, func() {
+					all, err := c.api.Alerts(ctx, *state, *endpoint, client.Part{})
+					return c.show(all, err, func() {
 						if len(all.Items) == 0 {
 							c.say("there are no alerts")
 						}
@@ -69,19 +55,12 @@ func watchCommands() []command {
 					if *acknowledge == *resolve {
 						return wrongUse("say either -acknowledge or -resolve")
 					}
-					cl, err := c.client()
-					if err != nil {
-						return err
-					}
 					state := "acknowledged"
 					if *resolve {
 						state = "resolved"
 					}
-					a, err := cl.HandleAlert(ctx, c.args[0], state, *note)
-					if err != nil {
-						return err
-					}
-					return c.show(a, func() { printAlert(c.Out, a) })
+					a, err := c.api.HandleAlert(ctx, c.args[0], state, *note)
+					return c.show(a, err, func() { printAlert(c.Out, a) })
 				}
 			}},
 		{name: "log", group: "Watch", arguments: "[SUBJECT]", summary: "Who did what, when and why, newest first", most: 1,
@@ -91,15 +70,8 @@ func watchCommands() []command {
 				limit := c.flags.Int("limit", 20, "`N` rows at most")
 				cursor := c.flags.String("cursor", "", "`CURSOR` that the part before ended with")
 				return func(ctx context.Context) error {
-					cl, err := c.client()
-					if err != nil {
-						return err
-					}
-					all, err := cl.Audit(ctx, strings.Join(c.args, ""), client.Part{Limit: *limit, Cursor: *cursor})
-					if err != nil {
-						return err
-					}
-					return c.show(all, func() {
+					all, err := c.api.Audit(ctx, strings.Join(c.args, ""), client.Part{Limit: *limit, Cursor: *cursor})
+					return c.show(all, err, func() {
 						t := newTable(c.Out, "WHEN", "WHO", "WHAT", "WHY")
 						for _, e := range all.Items {
 							why := e.Reason
