@@ -182,6 +182,31 @@ func TestPromotions(t *testing.T) {
 	}
 }
 
+// Of two open promotions of one version the lower one comes to nothing once the higher
+// one is carried out; a promotion never leads down.
+func TestPromotionsNeverLeadDown(t *testing.T) {
+	r := newRig(t)
+	ctx := t.Context()
+	first := r.register("heat-demand", "a", map[string]float64{"rmse": 1})
+	_, err := r.runa.Promote(ctx, first, "rehearsal", "")
+	must(t, err)
+	// One more input: callers of the first would break, so rehearsal stays closed; on
+	// live there is nobody whose callers could.
+	v, err := r.runa.Register(ctx, service.Registration{Model: "heat-demand", Metrics: map[string]float64{"rmse": 1}, Targets: []string{"y"}}, []string{r.file("model.json", "b")}, r.file("rows.csv", "x,z,y\n1,2,3\n"))
+	must(t, err)
+	low, err := r.runa.Promote(ctx, v.Ref, "rehearsal", "")
+	must(t, err)
+	if low.State != ladder.Open {
+		t.Fatalf("%s is %s: %+v", low.ID, low.State, low.Findings)
+	}
+	r.approve(v.Ref)
+	low, err = r.tove.Sign(ctx, low.ID, ladder.Yes, "")
+	must(t, err)
+	if got, _ := r.runa.Version(ctx, v.Ref); low.State != ladder.Withdrawn || got.Rung != "live" {
+		t.Errorf("%s is %s, the version on %s", low.ID, low.State, got.Rung)
+	}
+}
+
 // A sign-off is for the pair that was looked at.
 func TestASignOffGoesStaleWhenTheIncumbentChanges(t *testing.T) {
 	r := newRig(t)
@@ -528,6 +553,7 @@ func TestBadRequestsNameTheField(t *testing.T) {
 		{"window", "GET", "/api/v1/endpoints/x/series?window=soon", "", 422, "window"},
 		{"no such endpoint", "GET", "/api/v1/endpoints/x", "", 404, "endpoint"},
 		{"no such path", "GET", "/api/v1/nothing", "", 404, ""},
+		{"larger than anything", "POST", "/api/v1/environments", `{"name":"` + strings.Repeat("a", 5<<20) + `"}`, 413, "body"},
 		{"If-Match", "POST", "/api/v1/endpoints/x/splits", `{"lanes":[]}`, 422, "lanes"},
 	}
 	for _, c := range cases {

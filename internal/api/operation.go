@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"reflect"
 	"strconv"
 	"strings"
@@ -40,6 +41,11 @@ type operation struct {
 func op[In, Out any](method, path, id, summary string, p service.Permission, status int, fn func(context.Context, *service.Service, *In) (Out, error)) operation {
 	return operation{method: method, path: path, id: id, summary: summary, permission: p, status: status, in: new(In), out: new(Out),
 		handle: func(a *API, c fiber.Ctx) error {
+			if c.Method() == fiber.MethodPost {
+				if before, err := a.service.EarlierAnswer(c.Context()); err != nil || before != nil {
+					return errors.Join(err, c.Status(status).JSON(before))
+				}
+			}
 			in := new(In)
 			if err := read(c, in); err != nil {
 				return err
@@ -111,6 +117,25 @@ func badJSON(err error) error {
 		field, _ = strconv.Unquote(name)
 	}
 	return fault.New(fault.Invalid, "request.json", "the body cannot be read: %s", text).In(field).Do("see /api/openapi.json for what is expected")
+}
+
+// bound reads the body of a request that is no upload, up to the largest that is taken.
+// Bodies are streamed, so that uploads can be; nothing else may be of any size.
+func bound(c fiber.Ctx) error {
+	stream := c.Request().BodyStream()
+	if stream == nil || c.IsMultipart() {
+		return nil
+	}
+	body, err := io.ReadAll(io.LimitReader(stream, largestBody+1))
+	if err != nil {
+		return fault.New(fault.Invalid, "request.cut", "the body breaks off: %v", err).In("body").Do("send it again")
+	}
+	if len(body) > largestBody {
+		c.Response().SetConnectionClose() // the rest is not read
+		return fault.New(fault.TooLarge, "request.too_large", "the body is larger than %d MiB", largestBody>>20).In("body").Do("send files as parts of a registration")
+	}
+	c.Request().SetBody(body)
+	return nil
 }
 
 // repeatKey reads the Idempotency-Key of a request.

@@ -80,8 +80,12 @@ type registerIn struct {
 	Sample   multipart.File   `formData:"sample" description:"example rows as CSV with a header, JSON, or JSON lines; the signature is read from it"`
 }
 
-// largestSpec bounds the JSON part of a registration.
-const largestSpec = 1 << 20
+const (
+	// largestSpec bounds the JSON part of a registration.
+	largestSpec = 1 << 20
+	// largestSample bounds the sample, which is held in memory.
+	largestSample = 64 << 20
+)
 
 // register reads the parts as they come, so files of any size pass through without
 // being held in memory.
@@ -160,7 +164,11 @@ func (r *registration) take(part *multipart.Part) (err error) {
 		}
 		r.files = append(r.files, f)
 	case "sample":
-		r.sample, err = registry.ReadSample(part.FileName(), part)
+		bounded := &io.LimitedReader{R: part, N: largestSample + 1}
+		r.sample, err = registry.ReadSample(part.FileName(), bounded)
+		if bounded.N == 0 {
+			return fault.New(fault.TooLarge, "sample.too_large", "%s is larger than %d MiB", part.FileName(), largestSample>>20).In("sample").Do("give fewer rows; a few thousand are enough")
+		}
 		return err
 	default:
 		return fault.New(fault.Invalid, "register.part", "there is no part %q", name).In(name).Do("send the parts spec, artifact and sample")

@@ -24,8 +24,8 @@ const (
 
 // Gateway is what the conductor tells the gateway.
 type Gateway interface {
-	// MarkUp says that an address was found ready.
-	MarkUp(address string)
+	// MarkUp says that a model was found ready at an address.
+	MarkUp(address, model string)
 }
 
 // Conductor drives what must happen without anybody asking.
@@ -129,7 +129,7 @@ func (c *Conductor) check(ctx context.Context, p store.Placement, a store.Addres
 	c.health[key] = state
 	c.mu.Unlock()
 	if reason == "" {
-		c.gateway.MarkUp(a.URL)
+		c.gateway.MarkUp(a.URL, p.ServedAs)
 	}
 	// What is recorded counts, not what was turned: a change that was not recorded the
 	// last time is recorded now.

@@ -67,7 +67,7 @@ type Gateway struct {
 
 	table atomic.Pointer[table]
 
-	// swapping guards addresses, which the request path never reads.
+	// swapping guards addresses, by server and path, which the request path never reads.
 	swapping  sync.Mutex
 	addresses map[string]*address
 }

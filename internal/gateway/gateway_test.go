@@ -203,13 +203,34 @@ func TestRefusedConnectionsGoElsewhere(t *testing.T) {
 			t.Fatalf("one of two addresses is up: %d %s", status, body)
 		}
 	}
-	r.g.MarkUp(nobodyThere)
+	r.g.MarkUp(nobodyThere, "heat-demand")
 	before := r.refused.Load()
 	for range 50 {
 		r.call("POST", infer)
 	}
 	if r.refused.Load() == before {
 		t.Error("an address that was marked up was not tried again")
+	}
+}
+
+// One server may hold two models, of which one is ready.
+func TestTwoModelsAtOneServer(t *testing.T) {
+	r := newRig(t)
+	both := model(t, func(w http.ResponseWriter, q *http.Request) {
+		fmt.Fprintf(w, `{"model_name":%q}`, strings.Split(q.URL.Path, "/")[3])
+	})
+	one, two := laneTo(traffic.Main, 1, 5000, both), laneTo(traffic.Trial, 2, 5000, both)
+	one.Model, two.Model = "first", "second"
+	two.Addresses[0].Healthy = false
+	r.route(one, two)
+	for range 20 {
+		if status, header, body := r.call("POST", infer); status != 200 || header.Get(VersionHeader) != "heat-demand@1" {
+			t.Fatalf("%d by %s: %s", status, header.Get(VersionHeader), body)
+		}
+	}
+	r.g.MarkUp(both, "second")
+	if status, header, _ := r.call("POST", "/v2/models/demand-hourly/versions/2/infer"); status != 200 || header.Get(VersionHeader) != "heat-demand@2" {
+		t.Errorf("the second model is up again: %d", status)
 	}
 }
 

@@ -50,7 +50,8 @@ type target struct {
 	infer *fasthttp.URI
 }
 
-// address is one model server. It outlives the tables, so its connections do too.
+// address is one model at one model server. It outlives the tables, so its connections
+// do too. Two models at one server are apart: one may be ready and the other not.
 type address struct {
 	url    string
 	client *fasthttp.HostClient
@@ -134,7 +135,7 @@ func (g *Gateway) Swap(ctx context.Context, routes []traffic.Route) error {
 	g.swapping.Lock()
 	defer g.swapping.Unlock()
 	t := &table{endpoints: map[string]*endpoint{}}
-	used := map[string]bool{}
+	used, kept := map[string]bool{}, map[*recorder.Lane]bool{}
 	for _, r := range routes {
 		e := &endpoint{name: r.Endpoint, split: r.Split}
 		for _, rl := range r.Lanes {
@@ -143,13 +144,15 @@ func (g *Gateway) Swap(ctx context.Context, routes []traffic.Route) error {
 				return err
 			}
 			for _, a := range l.addresses {
-				used[a.url] = true
+				used[a.url+l.path] = true
 			}
+			kept[l.recorder], kept[l.pinned] = true, true
 			e.plain = append(e.plain, rl.Lane)
 			e.lanes = append(e.lanes, l)
 		}
 		t.endpoints[r.Endpoint] = e
 	}
+	g.recorder.Keep(kept)
 	g.table.Store(t)
 	for u, a := range g.addresses {
 		if !used[u] {
@@ -180,12 +183,12 @@ func (g *Gateway) compile(ctx context.Context, r traffic.Route, rl traffic.Route
 		return nil, err
 	}
 	for _, ra := range rl.Addresses {
-		a := g.addresses[ra.URL]
+		a := g.addresses[ra.URL+l.path]
 		if a == nil {
 			if a, err = g.newAddress(ra.URL); err != nil {
 				return nil, err
 			}
-			g.addresses[ra.URL] = a
+			g.addresses[ra.URL+l.path] = a
 		}
 		a.down.Store(!ra.Healthy)
 		uri := new(fasthttp.URI)
@@ -214,12 +217,12 @@ func (g *Gateway) newAddress(raw string) (*address, error) {
 	}}, nil
 }
 
-// MarkUp takes an address into use again that a request had found down; the conductor
-// calls it after every good check.
-func (g *Gateway) MarkUp(address string) {
+// MarkUp takes a model at an address into use again that a request had found down; the
+// conductor calls it after every good check.
+func (g *Gateway) MarkUp(address, model string) {
 	g.swapping.Lock()
 	defer g.swapping.Unlock()
-	if a := g.addresses[address]; a != nil {
+	if a := g.addresses[address+oip.ModelPath(model)]; a != nil {
 		a.down.Store(false)
 	}
 }

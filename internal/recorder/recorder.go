@@ -34,6 +34,8 @@ type Recorder struct {
 
 	mu    sync.Mutex
 	lanes map[store.LaneKey]*Lane
+	// kept are the lanes that the gateway may record on at any moment.
+	kept map[*Lane]bool
 	// gone holds the counts of lanes that are no longer kept in memory.
 	gone map[Total]sketch.Counts
 
@@ -148,13 +150,21 @@ func (r *Recorder) flush(ctx context.Context, now time.Time) {
 	}
 }
 
-// forget drops lanes from memory that nothing has been recorded on for as long as their
-// seconds are kept.
+// Keep says which lanes the gateway records on from now on; they stay in memory however
+// quiet they are.
+func (r *Recorder) Keep(lanes map[*Lane]bool) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.kept = lanes
+}
+
+// forget drops lanes from memory that nobody records on any more, and that nothing has
+// been recorded on for as long as their seconds are kept.
 func (r *Recorder) forget(now time.Time) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	for key, l := range r.lanes {
-		if l.idleSince(now.Add(-keptSeconds * time.Second)) {
+		if !r.kept[l] && l.idleSince(now.Add(-keptSeconds*time.Second)) {
 			t := Total{key.Endpoint, key.Lane, key.Version}
 			r.gone[t] = r.gone[t].Plus(l.started)
 			delete(r.lanes, key)

@@ -184,3 +184,25 @@ func TestCallersCannotFillTheMemory(t *testing.T) {
 		t.Errorf("%d columns wait for bins", n)
 	}
 }
+
+// A lane that is quiet for an hour is still recorded when someone calls again.
+func TestQuietLanesAreKeptWhileTheyAreInUse(t *testing.T) {
+	r, signals := start(t, filepath.Join(t.TempDir(), "s.db"), 100)
+	used, gone := lane(t, r, "main", "heat-demand@1"), lane(t, r, "trial", "heat-demand@2")
+	r.Keep(map[*Lane]bool{used: true})
+	begin := time.Now().Truncate(time.Minute)
+	gone.Observe(Observation{Class: sketch.Answered}, begin)
+	r.flush(t.Context(), begin.Add(time.Second))
+	later := begin.Add(time.Hour)
+	r.forget(later)
+	used.Observe(Observation{Class: sketch.Answered}, later)
+	r.flush(t.Context(), later.Add(time.Second))
+	windows, err := signals.Windows(t.Context(), "demand-hourly", later, later)
+	if err != nil || len(windows) != 1 || windows[0].Summary.Counts.Requests != 1 {
+		t.Errorf("%+v, %v", windows, err)
+	}
+	totals, _ := r.Totals()
+	if len(r.lanes) != 1 || totals[Total{"demand-hourly", "trial", "heat-demand@2"}].Requests != 1 {
+		t.Errorf("%d lanes in memory, totals %+v", len(r.lanes), totals)
+	}
+}

@@ -114,6 +114,10 @@ func (s *Service) Withdraw(ctx context.Context, id, why string) (*ladder.Promoti
 // settle judges an open promotion and carries out what follows.
 func (s *Service) settle(ctx context.Context, t *tx, p *ladder.Promotion, c ladder.Candidate) error {
 	s.judge(p, c)
+	if s.ladder.Height(c.Version.Rung) >= s.ladder.Height(p.To) {
+		// Another promotion was quicker, and nobody climbs down by one.
+		return s.closePromotion(ctx, t, p, ladder.Withdrawn, fmt.Sprintf("%s stands on %s already.", p.Version, c.Version.Rung))
+	}
 	switch state := ladder.Settle(p.Findings); state {
 	case ladder.CarriedOut:
 		if err := t.SetRung(ctx, c.Version.Model, c.Version.Number, p.To, t.now); err != nil {

@@ -198,15 +198,10 @@ func change[T any](ctx context.Context, s *Service, p Permission, fn func(*tx) (
 			out, err = fn(t)
 			return err
 		}
-		before, err := r.Repeated(ctx, a.Name, a.Repeat.Key)
-		switch {
-		case err == nil && !bytes.Equal(before.RequestDigest, a.Repeat.Digest):
-			return fault.New(fault.Refused, "idempotency.other_request", "the Idempotency-Key %q came with another request before", a.Repeat.Key).
-				In("Idempotency-Key").Do("use a new key for a new request")
-		case err == nil:
-			return json.Unmarshal(before.Answer, &out)
-		case !errors.Is(err, store.ErrNone):
+		if before, err := earlier(ctx, r, a); err != nil {
 			return err
+		} else if before != nil {
+			return json.Unmarshal(before, &out)
 		}
 		if out, err = fn(t); err != nil {
 			return err
@@ -222,6 +217,32 @@ func change[T any](ctx context.Context, s *Service, p Permission, fn func(*tx) (
 	}
 	s.changes.publish(t.entries)
 	return out, nil
+}
+
+// earlier finds the answer that an actor's call got when it came before, nil when it did
+// not.
+func earlier(ctx context.Context, r store.Records, a Actor) (json.RawMessage, error) {
+	before, err := r.Repeated(ctx, a.Name, a.Repeat.Key)
+	switch {
+	case errors.Is(err, store.ErrNone):
+		return nil, nil
+	case err != nil:
+		return nil, err
+	case !bytes.Equal(before.RequestDigest, a.Repeat.Digest):
+		return nil, fault.New(fault.Refused, "idempotency.other_request", "the Idempotency-Key %q came with another request before", a.Repeat.Key).
+			In("Idempotency-Key").Do("use a new key for a new request")
+	}
+	return before.Answer, nil
+}
+
+// EarlierAnswer is the answer to a call that carries the key of an earlier one, before
+// anything is done or looked at again; nil when there is none.
+func (s *Service) EarlierAnswer(ctx context.Context) (json.RawMessage, error) {
+	a, err := actor(ctx)
+	if err != nil || a.Repeat.Key == "" {
+		return nil, err
+	}
+	return earlier(ctx, s.store.Read(), a)
 }
 
 // Listed is a part of a list.
