@@ -619,6 +619,32 @@ func TestEvents(t *testing.T) {
 	}
 }
 
+func TestListsComeInParts(t *testing.T) {
+	r := newRig(t)
+	for i := range 205 {
+		_, err := r.runa.AddEnvironment(t.Context(), fmt.Sprintf("place-%03d", i), "")
+		must(t, err)
+	}
+	all, err := r.runa.Environments(t.Context())
+	if err != nil || len(all.Items) != 205 || all.Items[204].Name != "place-204" {
+		t.Errorf("%d environments, %v", len(all.Items), err)
+	}
+	var part struct {
+		Items []store.Environment
+		Next  string `json:"next_cursor"`
+	}
+	_, _, body := r.call("GET", "/api/v1/environments?limit=2", "")
+	must(t, json.Unmarshal(body, &part))
+	if len(part.Items) != 2 || part.Next == "" {
+		t.Fatalf("%s", body)
+	}
+	_, _, body = r.call("GET", "/api/v1/environments?limit=2&cursor="+part.Next, "")
+	must(t, json.Unmarshal(body, &part))
+	if part.Items[0].Name != "place-002" {
+		t.Errorf("%s", body)
+	}
+}
+
 func TestEveryListIsDescribed(t *testing.T) {
 	r := newRig(t)
 	r.twoVersions()
@@ -635,7 +661,13 @@ func TestEveryListIsDescribed(t *testing.T) {
 			t.Errorf("%s: %d %s", path, status, body)
 		}
 	}
-	status, header, body := r.call("GET", "/metrics", "")
+	var status int
+	var header http.Header
+	var body []byte
+	await(t, "the first whole second", func() bool {
+		status, header, body = r.call("GET", "/metrics", "")
+		return bytes.Contains(body, []byte(`innerladder_request_duration_seconds{endpoint="demand-hourly"`))
+	})
 	if status != 200 || !strings.HasPrefix(header.Get("Content-Type"), "application/openmetrics-text") || !bytes.HasSuffix(body, []byte("# EOF\n")) ||
 		!bytes.Contains(body, []byte(`innerladder_requests_total{endpoint="demand-hourly"`)) {
 		t.Errorf("metrics: %d %q", status, header.Get("Content-Type"))

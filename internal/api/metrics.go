@@ -15,6 +15,7 @@ import (
 
 var (
 	requestsDesc = prometheus.NewDesc("innerladder_requests_total", "Requests answered, by how they ended.", []string{"endpoint", "lane", "version", "outcome"}, nil)
+	durationDesc = prometheus.NewDesc("innerladder_request_duration_seconds", "Time from the request read to the answer ready, of requests that were answered.", []string{"endpoint", "lane", "version"}, nil)
 	unreadDesc   = prometheus.NewDesc("innerladder_bodies_dropped_total", "Sampled bodies that were not read because the reader was behind.", nil, nil)
 )
 
@@ -23,15 +24,24 @@ type counted struct{ rec *recorder.Recorder }
 
 func (counted) Describe(ch chan<- *prometheus.Desc) {
 	ch <- requestsDesc
+	ch <- durationDesc
 	ch <- unreadDesc
 }
 
 func (t counted) Collect(ch chan<- prometheus.Metric) {
 	totals, unread := t.rec.Totals()
-	for k, c := range totals {
-		for outcome, n := range outcomes(c) {
+	for k, traffic := range totals {
+		if traffic.Counts.Requests == 0 {
+			continue // a lane that nobody called yet
+		}
+		for outcome, n := range outcomes(traffic.Counts) {
 			ch <- prometheus.MustNewConstMetric(requestsDesc, prometheus.CounterValue, float64(n), k.Endpoint, k.Lane, k.Version, outcome)
 		}
+		quantiles := map[float64]float64{}
+		for _, p := range []float64{0.5, 0.9, 0.95, 0.99} {
+			quantiles[p] = traffic.Latency.At(p).Seconds()
+		}
+		ch <- prometheus.MustNewConstSummary(durationDesc, traffic.Latency.Count(), traffic.Latency.Sum().Seconds(), quantiles, k.Endpoint, k.Lane, k.Version)
 	}
 	ch <- prometheus.MustNewConstMetric(unreadDesc, prometheus.CounterValue, float64(unread))
 }

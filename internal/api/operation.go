@@ -180,6 +180,27 @@ func badCursor(cursor string) error {
 	return fault.New(fault.Invalid, "list.cursor", "%q is no cursor", cursor).In("cursor").Do("give the next_cursor of the part before, or none")
 }
 
+// partOf lists a part of a list that is read whole, in the order of its keys.
+func partOf[T any](p pageIn, all service.Listed[T], err error, key func(T) string) (service.Listed[T], error) {
+	if err != nil {
+		return all, err
+	}
+	return listed(p, func(page store.Page) (service.Listed[T], error) {
+		out := service.Listed[T]{Items: []T{}}
+		for _, item := range all.Items {
+			if key(item) <= page.After {
+				continue
+			}
+			if len(out.Items) == page.Limit {
+				out.Next = key(out.Items[page.Limit-1])
+				break
+			}
+			out.Items = append(out.Items, item)
+		}
+		return out, nil
+	})
+}
+
 // listed lists a part and makes the cursor opaque.
 func listed[T any](p pageIn, read func(store.Page) (service.Listed[T], error)) (service.Listed[T], error) {
 	page, err := p.page()

@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"fmt"
 	"strconv"
 	"strings"
 	"time"
@@ -76,8 +77,9 @@ type (
 // operations lists every route of the API.
 func operations() []operation {
 	return append(special(),
-		op("GET", "/people", "listPeople", "List everyone who may sign in", service.Read, 200, func(c ctx, s *s, _ *none) (service.Listed[store.Person], error) {
-			return s.People(c)
+		op("GET", "/people", "listPeople", "List everyone who may sign in", service.Read, 200, func(c ctx, s *s, in *pageIn) (service.Listed[store.Person], error) {
+			all, err := s.People(c)
+			return partOf(*in, all, err, func(p store.Person) string { return p.Name })
 		}),
 		op("POST", "/people", "addPerson", "Give someone access; the token is shown once", service.AddPeople, 201, func(c ctx, s *s, in *struct {
 			Name string `json:"name" required:"true"`
@@ -144,8 +146,9 @@ func operations() []operation {
 			return s.Withdraw(c, in.Promotion, in.Reason)
 		}),
 
-		op("GET", "/environments", "listEnvironments", "List the places where versions run", service.Read, 200, func(c ctx, s *s, _ *none) (service.Listed[store.Environment], error) {
-			return s.Environments(c)
+		op("GET", "/environments", "listEnvironments", "List the places where versions run", service.Read, 200, func(c ctx, s *s, in *pageIn) (service.Listed[store.Environment], error) {
+			all, err := s.Environments(c)
+			return partOf(*in, all, err, func(e store.Environment) string { return e.Name })
 		}),
 		op("POST", "/environments", "addEnvironment", "Add a place where versions run", service.Write, 201, func(c ctx, s *s, in *struct {
 			Name        string `json:"name" required:"true"`
@@ -154,9 +157,11 @@ func operations() []operation {
 			return s.AddEnvironment(c, in.Name, in.Description)
 		}),
 		op("GET", "/placements", "listPlacements", "List what runs where", service.Read, 200, func(c ctx, s *s, in *struct {
+			pageIn
 			Version string `query:"version" description:"only of this version"`
 		}) (service.Listed[store.Placement], error) {
-			return s.Placements(c, in.Version)
+			all, err := s.Placements(c, in.Version)
+			return partOf(in.pageIn, all, err, func(p store.Placement) string { return fmt.Sprintf("%012d", p.ID) })
 		}),
 		op("POST", "/placements", "place", "Say that a version runs somewhere, after checking that it does", service.Write, 201, func(c ctx, s *s, in *struct {
 			Version     string   `json:"version" required:"true" description:"MODEL@NUMBER or MODEL@RUNG"`
@@ -173,8 +178,9 @@ func operations() []operation {
 			return s.Unplace(c, in.Ref, in.Environment)
 		}),
 
-		op("GET", "/endpoints", "listEndpoints", "List endpoints with their splits in force", service.Read, 200, func(c ctx, s *s, _ *none) (service.Listed[store.Endpoint], error) {
-			return s.Endpoints(c)
+		op("GET", "/endpoints", "listEndpoints", "List endpoints with their splits in force", service.Read, 200, func(c ctx, s *s, in *pageIn) (service.Listed[store.Endpoint], error) {
+			all, err := s.Endpoints(c)
+			return partOf(*in, all, err, func(e store.Endpoint) string { return e.Name })
 		}),
 		op("POST", "/endpoints", "addEndpoint", "Add an endpoint", service.Write, 201, func(c ctx, s *s, in *service.NewEndpoint) (*store.Endpoint, error) {
 			return s.AddEndpoint(c, *in)

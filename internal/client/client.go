@@ -144,6 +144,21 @@ func problem(res *http.Response) error {
 	return p
 }
 
+// whole reads a list part by part to its end.
+func whole[T any](ctx context.Context, c *Client, path string, pairs ...string) (service.Listed[T], error) {
+	all := service.Listed[T]{Items: []T{}}
+	for cursor := ""; ; {
+		part, err := call[service.Listed[T]](ctx, c, "GET", query(path, append(pairs, "limit", "200", "cursor", cursor)...), nil)
+		if err != nil {
+			return all, err
+		}
+		all.Items = append(all.Items, part.Items...)
+		if cursor = part.Next; cursor == "" {
+			return all, nil
+		}
+	}
+}
+
 // WhoAmI says who the token belongs to.
 func (c *Client) WhoAmI(ctx context.Context) (store.Person, error) {
 	return call[store.Person](ctx, c, "GET", path("session"), nil)
@@ -151,7 +166,7 @@ func (c *Client) WhoAmI(ctx context.Context) (store.Person, error) {
 
 // People lists everyone who may sign in.
 func (c *Client) People(ctx context.Context) (service.Listed[store.Person], error) {
-	return call[service.Listed[store.Person]](ctx, c, "GET", path("people"), nil)
+	return whole[store.Person](ctx, c, path("people"))
 }
 
 // AddPerson gives someone access.
@@ -309,7 +324,7 @@ func (c *Client) AddEnvironment(ctx context.Context, name, description string) (
 
 // Environments lists the places where versions run.
 func (c *Client) Environments(ctx context.Context) (service.Listed[store.Environment], error) {
-	return call[service.Listed[store.Environment]](ctx, c, "GET", path("environments"), nil)
+	return whole[store.Environment](ctx, c, path("environments"))
 }
 
 // Place says that a version runs somewhere.
@@ -324,7 +339,7 @@ func (c *Client) Unplace(ctx context.Context, ref, environment string) (store.Pl
 
 // Placements lists what runs where, of one version when a ref is given.
 func (c *Client) Placements(ctx context.Context, ref string) (service.Listed[store.Placement], error) {
-	return call[service.Listed[store.Placement]](ctx, c, "GET", query(path("placements"), "version", ref), nil)
+	return whole[store.Placement](ctx, c, path("placements"), "version", ref)
 }
 
 // AddEndpoint adds an endpoint.
@@ -334,7 +349,7 @@ func (c *Client) AddEndpoint(ctx context.Context, e service.NewEndpoint) (store.
 
 // Endpoints lists endpoints.
 func (c *Client) Endpoints(ctx context.Context) (service.Listed[store.Endpoint], error) {
-	return call[service.Listed[store.Endpoint]](ctx, c, "GET", path("endpoints"), nil)
+	return whole[store.Endpoint](ctx, c, path("endpoints"))
 }
 
 // Endpoint shows an endpoint.

@@ -55,7 +55,7 @@ type Lane struct {
 	// not whole, and its content only when that was asked for; its counts always are.
 	total sketch.Summary
 	// started is everything since the service started, the running second excepted.
-	started sketch.Counts
+	started sketch.Traffic
 }
 
 // takeUp reads what was written of the lane before now. The running minute goes on where
@@ -176,7 +176,7 @@ func (l *Lane) closeSecond() {
 		return
 	}
 	l.minute.Traffic.Merge(t)
-	l.started = l.started.Plus(t.Counts)
+	l.started.Merge(t)
 	l.dirty = true
 	if n := len(l.past); n > 0 && l.past[n-1].at == l.now.at {
 		l.past[n-1].traffic.Merge(t) // it was closed before, for a reader in a hurry

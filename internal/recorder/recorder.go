@@ -36,8 +36,8 @@ type Recorder struct {
 	lanes map[store.LaneKey]*Lane
 	// kept are the lanes that the gateway may record on at any moment.
 	kept map[*Lane]bool
-	// gone holds the counts of lanes that are no longer kept in memory.
-	gone map[Total]sketch.Counts
+	// gone holds the traffic of lanes that are no longer kept in memory.
+	gone map[Total]*sketch.Traffic
 
 	scales struct {
 		sync.Mutex
@@ -57,7 +57,7 @@ type Total struct{ Endpoint, Lane, Version string }
 // lane.
 func New(ctx context.Context, signals *store.Signals, log *slog.Logger, budget int) (*Recorder, error) {
 	r := &Recorder{signals: signals, log: log, budget: max(1, budget), queue: make(chan bodies, queueLength),
-		lanes: map[store.LaneKey]*Lane{}, gone: map[Total]sketch.Counts{}}
+		lanes: map[store.LaneKey]*Lane{}, gone: map[Total]*sketch.Traffic{}}
 	r.scales.bins = map[store.Column]sketch.Bins{}
 	r.scales.pending = map[store.Column]*pending{}
 	r.scales.columns = map[string]int{}
@@ -165,8 +165,7 @@ func (r *Recorder) forget(now time.Time) {
 	defer r.mu.Unlock()
 	for key, l := range r.lanes {
 		if !r.kept[l] && l.idleSince(now.Add(-keptSeconds*time.Second)) {
-			t := Total{key.Endpoint, key.Lane, key.Version}
-			r.gone[t] = r.gone[t].Plus(l.started)
+			add(r.gone, key, &l.started)
 			delete(r.lanes, key)
 		}
 	}
@@ -267,22 +266,31 @@ func (r *Recorder) Recent(endpoint string, from, to time.Time) []Recent {
 	return out
 }
 
-// Totals are the counts of all lanes since the service started, and how many sampled
-// bodies were not read.
-func (r *Recorder) Totals() (counts map[Total]sketch.Counts, unread uint64) {
+// Totals are the traffic of all lanes since the service started, up to the last whole
+// second, and how many sampled bodies were not read.
+func (r *Recorder) Totals() (traffic map[Total]*sketch.Traffic, unread uint64) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	counts = map[Total]sketch.Counts{}
-	for t, c := range r.gone {
-		counts[t] = c
+	traffic = map[Total]*sketch.Traffic{}
+	for t, g := range r.gone {
+		traffic[t] = &sketch.Traffic{}
+		traffic[t].Merge(g)
 	}
 	for key, l := range r.lanes {
-		t := Total{key.Endpoint, key.Lane, key.Version}
 		l.mu.Lock()
-		counts[t] = counts[t].Plus(l.started).Plus(l.now.traffic.Counts)
+		add(traffic, key, &l.started)
 		l.mu.Unlock()
 	}
-	return counts, r.unread.Load()
+	return traffic, r.unread.Load()
+}
+
+// add merges what a lane did into the totals.
+func add(totals map[Total]*sketch.Traffic, key store.LaneKey, t *sketch.Traffic) {
+	id := Total{key.Endpoint, key.Lane, key.Version}
+	if totals[id] == nil {
+		totals[id] = &sketch.Traffic{}
+	}
+	totals[id].Merge(t)
 }
 
 // Windows are the minutes of an endpoint in [from, to], the running one as it is now.

@@ -202,7 +202,7 @@ func TestQuietLanesAreKeptWhileTheyAreInUse(t *testing.T) {
 		t.Errorf("%+v, %v", windows, err)
 	}
 	totals, _ := r.Totals()
-	if len(r.lanes) != 1 || totals[Total{"demand-hourly", "trial", "heat-demand@2"}].Requests != 1 {
+	if len(r.lanes) != 1 || totals[Total{"demand-hourly", "trial", "heat-demand@2"}].Counts.Requests != 1 {
 		t.Errorf("%d lanes in memory, totals %+v", len(r.lanes), totals)
 	}
 }

@@ -45,10 +45,10 @@ export const usePromotions = (filter: { state?: 'open'; model?: string }) =>
   useQuery({ queryKey: ['promotions', filter], queryFn: () => data(api.GET('/api/v1/promotions', { params: { query: filter } })) })
 
 export const usePlacements = () =>
-  useQuery({ queryKey: ['placements'], queryFn: () => data(api.GET('/api/v1/placements')) })
+  useQuery({ queryKey: ['placements'], queryFn: () => data(api.GET('/api/v1/placements', { params: { query: { limit: 200 } } })) })
 
 export const useEndpoints = () =>
-  useQuery({ queryKey: ['endpoints'], queryFn: () => data(api.GET('/api/v1/endpoints')) })
+  useQuery({ queryKey: ['endpoints'], queryFn: () => data(api.GET('/api/v1/endpoints', { params: { query: { limit: 200 } } })) })
 
 export const useEndpoint = (endpoint: string) =>
   useQuery({
