@@ -188,7 +188,10 @@ function DistributionPanel({ title, distribution: d, comparison: c }: { title: s
               </div>
             ))}
           </dl>
-          {d.bins_from && <p className="text-ink-3 text-[12px]">Bins come from {d.bins_from}.</p>}
+          <p className="text-ink-3 text-[12px]">
+            {d.bins_from && `Bins come from ${d.bins_from}. `}
+            {m.numeric && 'Drawn in equal steps; the values of a bin are spread evenly, so a wide bin looks flat.'}
+          </p>
         </div>
       </div>
     </Panel>
