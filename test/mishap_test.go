@@ -1,0 +1,122 @@
+package test
+
+import (
+	"os/exec"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"testing"
+	"time"
+
+	"innerladder/internal/client"
+	"innerladder/internal/core/traffic"
+)
+
+// steadily calls demand-hourly so many times a second until stop is called, and counts
+// what failed.
+func (h *house) steadily(perSecond int) (failed *atomic.Int64, stop func()) {
+	c := h.caller(64)
+	failed = &atomic.Int64{}
+	done := make(chan struct{})
+	var wait sync.WaitGroup
+	wait.Go(func() {
+		tick := time.NewTicker(time.Second / time.Duration(perSecond))
+		defer tick.Stop()
+		for i := 0; ; i++ {
+			select {
+			case <-done:
+				return
+			case <-tick.C:
+				wait.Go(func() {
+					if status, _, _, err := c.infer(float64(i%300) / 100); err != nil || status != 200 {
+						failed.Add(1)
+					}
+				})
+			}
+		}
+	})
+	return failed, func() { close(done); wait.Wait() }
+}
+
+// A model server that dies in the middle of a trial costs nobody an answer: another lane
+// answers, an alert says so, and when it is back it is used again.
+func TestAModelServerThatDies(t *testing.T) {
+	h := open(t)
+	h.as(h.runaFile, "environment", "add", "plant-north")
+	var servers [2]*process
+	var models, at [2]string
+	for i := range at {
+		var sample string
+		models[i], sample = h.files(1 + 0.0001*float64(i))
+		ref := h.as(h.runaFile, "register", "heat-demand", "-no-code", "-file", models[i], "-sample", sample, "-target", "y", "-metric", "rmse=1")
+		h.as(h.runaFile, "promote", ref, "-to", "live")
+		h.as(h.toveFile, "sign", "P-"+ref[len(ref)-1:], "-yes")
+		servers[i], at[i] = h.standin(models[i])
+		h.as(h.runaFile, "place", ref, "-env", "plant-north", "-at", at[i])
+	}
+	h.as(h.runaFile, "endpoint", "add", "demand-hourly", "-model", "heat-demand", "-env", "plant-north")
+	h.as(h.runaFile, "split", "demand-hourly", "heat-demand@1=50", "heat-demand@2=50")
+	failed, stop := h.steadily(200)
+	if err := servers[1].stop(syscall.SIGKILL); !killed(err) {
+		t.Fatalf("ended with %v", err)
+	}
+	alert := func(state string) bool {
+		all, err := h.runa.Alerts(t.Context(), state, "demand-hourly", client.Part{})
+		must(t, err)
+		return len(all.Items) == 1 && all.Items[0].Subject == "heat-demand@2" && strings.Contains(all.Items[0].Sentence, "connection refused")
+	}
+	await(t, "the alert", 10*time.Second, func() bool { return alert("open") })
+	time.Sleep(time.Second)
+	stop()
+	// Requests that it was answering when it died cannot be saved; no others may fail.
+	if n := failed.Load(); n > 5 {
+		t.Errorf("%d requests failed", n)
+	}
+	run(t, "standin", "-listen", strings.TrimPrefix(at[1], "http://"), "-model", models[1]).line()
+	await(t, "the recovery", 10*time.Second, func() bool { return alert("resolved") })
+	c := h.caller(1)
+	await(t, "an answer by heat-demand@2", 5*time.Second, func() bool {
+		_, version, _, err := c.infer(1)
+		return err == nil && version == "heat-demand@2"
+	})
+}
+
+// The watching of a trial goes on after the service was killed: what it knew is kept,
+// and it still rolls back.
+func TestWatchingGoesOnAfterAKill(t *testing.T) {
+	h := open(t)
+	_, two := h.twoVersions()
+	_, err := h.runa.Split(t.Context(), "demand-hourly", []traffic.Lane{{Kind: traffic.Main, Version: "heat-demand@1", Share: 5000}, {Kind: traffic.Trial, Version: "heat-demand@2", Share: 5000}}, "", -1)
+	must(t, err)
+	_, stop := h.steadily(100)
+	time.Sleep(3 * time.Second)
+	stop()
+	before, err := h.runa.EndpointNow(t.Context(), "demand-hourly")
+	must(t, err)
+	if err := h.stop(syscall.SIGKILL); !killed(err) {
+		t.Fatalf("ended with %v", err)
+	}
+	h.start()
+	after, err := h.runa.EndpointNow(t.Context(), "demand-hourly")
+	must(t, err)
+	for i, l := range after.Lanes {
+		// a second's worth may be lost, no more
+		if lost := int(before.Lanes[i].Requests) - int(l.Requests); lost < 0 || lost > 60 {
+			t.Errorf("%s: %d requests before the kill, %d after", l.Version, before.Lanes[i].Requests, l.Requests)
+		}
+	}
+	if len(after.Guards) != 2 || !strings.Contains(after.Guards[0].Sentence, "no sign that it is worse") {
+		t.Errorf("guards after the kill: %+v", after.Guards)
+	}
+	if out, err := exec.Command(binary, "standin", "tell", two, "-fail", "30").CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	_, stop = h.steadily(100)
+	defer stop()
+	await(t, "the rollback", 15*time.Second, func() bool {
+		e, err := h.runa.Endpoint(t.Context(), "demand-hourly")
+		must(t, err)
+		return e.Split.Number == 3 && e.Split.ReturnsTo == 1
+	})
+}
