@@ -251,11 +251,11 @@ func (b *bench) startOurs(backends []string) (gateway string, c *client.Client, 
 		return "", nil, err
 	}
 	for i, at := range backends {
-		file := filepath.Join(b.dir, "model.json")
+		file := filepath.Join(b.dir, "model.bin")
 		if err := os.WriteFile(file, fmt.Appendf(nil, "weights %d", i), 0o600); err != nil {
 			return "", nil, err
 		}
-		v, err := c.Register(b.ctx, service.Registration{Model: "heat-demand", Metrics: map[string]float64{"rmse": 1}}, []string{file}, "")
+		v, err := c.Register(b.ctx, service.Registration{Model: "heat-demand", Metrics: map[string]float64{"rmse": 1}}, client.Artifacts(file))
 		if err != nil {
 			return "", nil, err
 		}

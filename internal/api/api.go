@@ -72,8 +72,10 @@ func New(s *service.Service, rec *recorder.Recorder, console Console, log *slog.
 	for _, o := range operations() {
 		a.app.Add([]string{o.method}, fiberPath(o.path), func(c fiber.Ctx) error {
 			c.Set(fiber.HeaderCacheControl, "no-store")
-			if err := bound(c); err != nil {
-				return err
+			if !o.streams {
+				if err := bound(c); err != nil {
+					return err
+				}
 			}
 			if err := a.admit(c, o); err != nil {
 				return err

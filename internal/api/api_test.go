@@ -27,8 +27,8 @@ func TestRegistering(t *testing.T) {
 	ctx := t.Context()
 	reg := service.Registration{Model: "heat-demand", Note: "two winters", Metrics: map[string]float64{"rmse": 3.2}, Params: map[string]string{"depth": "6"},
 		Targets: []string{"demand_mw"}, Code: &registry.Code{Commit: "abc", Branch: "main"}}
-	model, rows := r.file("model.json", "weights"), r.file("rows.csv", "outdoor_c,mix,demand_mw\n-3.5,works,1.5\n2,harbour,1.25\n")
-	v, err := r.runa.Register(ctx, reg, []string{model}, rows)
+	model, rows := r.file("model.bin", "weights"), r.file("rows.csv", "outdoor_c,mix,demand_mw\n-3.5,works,1.5\n2,harbour,1.25\n")
+	v, err := r.runa.Register(ctx, reg, with(rows, model))
 	must(t, err)
 	if v.Ref != "heat-demand@1" || !v.Created || v.Rung != "draft" || v.CreatedBy != "runa" || v.Code.Commit != "abc" || len(v.Signature.Inputs) != 2 {
 		t.Errorf("%+v", v)
@@ -37,14 +37,14 @@ func TestRegistering(t *testing.T) {
 		t.Errorf("%+v, %v", m, err)
 	}
 	reg.Note, reg.Code = "again", nil
-	if again, err := r.tove.Register(ctx, reg, []string{model}, rows); err != nil || again.Ref != v.Ref || again.Created || again.Note != "two winters" {
+	if again, err := r.tove.Register(ctx, reg, with(rows, model)); err != nil || again.Ref != v.Ref || again.Created || again.Note != "two winters" {
 		t.Errorf("the same content again: %+v, %v", again, err)
 	}
 	reg.Metrics = map[string]float64{"rmse": 3.1}
-	if other, err := r.runa.Register(ctx, reg, []string{model}, rows); err != nil || other.Ref != "heat-demand@2" {
+	if other, err := r.runa.Register(ctx, reg, with(rows, model)); err != nil || other.Ref != "heat-demand@2" {
 		t.Errorf("the same bytes with another metric: %+v, %v", other, err)
 	}
-	status, header, body := r.call("GET", "/api/v1/versions/heat-demand@1/artifacts/model.json", "")
+	status, header, body := r.call("GET", "/api/v1/versions/heat-demand@1/artifacts/model.bin", "")
 	if status != 200 || string(body) != "weights" || !strings.Contains(header.Get("Etag"), v.Artifacts[0].Digest) {
 		t.Errorf("%d %q %s", status, header, body)
 	}
@@ -56,7 +56,7 @@ func TestRegistering(t *testing.T) {
 
 func TestBadRegistrationsLeaveNoTrace(t *testing.T) {
 	r := newRig(t)
-	model, rows := r.file("model.json", "weights"), r.file("rows.csv", "x,y\n1,2\n")
+	model, rows := r.file("model.bin", "weights"), r.file("rows.csv", "x,y\n1,2\n")
 	reg := func(change func(*service.Registration)) service.Registration {
 		x := service.Registration{Model: "heat-demand"}
 		change(&x)
@@ -79,11 +79,11 @@ func TestBadRegistrationsLeaveNoTrace(t *testing.T) {
 		{"broken sample", reg(func(*service.Registration) {}), []string{model}, r.file("rows.csv", "x,y\n1\n"), "sample.unreadable"},
 	}
 	for _, c := range cases {
-		_, err := r.runa.Register(t.Context(), c.reg, c.files, c.sample)
+		_, err := r.runa.Register(t.Context(), c.reg, with(c.sample, c.files...))
 		wantCode(t, c.name, err, c.code)
 	}
 	for _, files := range [][]string{{"/nowhere/model.json"}, {t.TempDir()}} {
-		if _, err := r.runa.Register(t.Context(), reg(func(*service.Registration) {}), files, ""); err == nil || !strings.Contains(err.Error(), "reading the artifact") {
+		if _, err := r.runa.Register(t.Context(), reg(func(*service.Registration) {}), with("", files...)); err == nil || !strings.Contains(err.Error(), "reading the artifact") {
 			t.Errorf("a file that cannot be read: %v", err)
 		}
 	}
@@ -94,7 +94,7 @@ func TestBadRegistrationsLeaveNoTrace(t *testing.T) {
 	var body bytes.Buffer
 	form := multipart.NewWriter(&body)
 	must(t, form.WriteField("spec", `{"model":"heat-demand"}`))
-	part, err := form.CreateFormFile("artifact", "model.json")
+	part, err := form.CreateFormFile("artifact", "model.bin")
 	must(t, err)
 	_, _ = io.WriteString(part, strings.Repeat("x", 1000))
 	status, _, answer := r.call("POST", "/api/v1/versions", body.String(), "Content-Type", form.FormDataContentType())
@@ -120,7 +120,7 @@ func TestRefsSayWhatExists(t *testing.T) {
 	r.register("heat-demand", "a", map[string]float64{"rmse": 1})
 	errs := cases()
 	wantCode(t, "an empty rung", errs[2], "rung.empty")
-	wantCode(t, "no rung", errs[3], "rung.unknown")
+	wantCode(t, "no rung", errs[3], "label.unknown")
 	if errs[1] != nil || !strings.Contains(errs[2].Error(), "heat-demand@1 on draft") {
 		t.Errorf("%v; %v", errs[1], errs[2])
 	}
@@ -192,7 +192,7 @@ func TestPromotionsNeverLeadDown(t *testing.T) {
 	must(t, err)
 	// One more input: callers of the first would break, so rehearsal stays closed; on
 	// live there is nobody whose callers could.
-	v, err := r.runa.Register(ctx, service.Registration{Model: "heat-demand", Metrics: map[string]float64{"rmse": 1}, Targets: []string{"y"}}, []string{r.file("model.json", "b")}, r.file("rows.csv", "x,z,y\n1,2,3\n"))
+	v, err := r.runa.Register(ctx, service.Registration{Model: "heat-demand", Metrics: map[string]float64{"rmse": 1}, Targets: []string{"y"}}, with(r.file("rows.csv", "x,z,y\n1,2,3\n"), r.file("model.bin", "b")))
 	must(t, err)
 	low, err := r.runa.Promote(ctx, v.Ref, "rehearsal", "")
 	must(t, err)

@@ -34,7 +34,9 @@ type operation struct {
 	// produces is the answer's media type when it is not JSON.
 	produces string
 	status   int
-	handle   func(*API, fiber.Ctx) error
+	// streams says that the body may be of any size and is read as it comes.
+	streams bool
+	handle  func(*API, fiber.Ctx) error
 }
 
 // op makes an operation that reads an In and answers with what fn returns.
@@ -123,7 +125,7 @@ func badJSON(err error) error {
 // Bodies are streamed, so that uploads can be; nothing else may be of any size.
 func bound(c fiber.Ctx) error {
 	stream := c.Request().BodyStream()
-	if stream == nil || c.IsMultipart() {
+	if stream == nil {
 		return nil
 	}
 	body, err := io.ReadAll(io.LimitReader(stream, largestBody+1))

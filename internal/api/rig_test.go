@@ -10,6 +10,7 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -25,6 +26,7 @@ import (
 	"innerladder/internal/conductor"
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/traffic"
+	"innerladder/internal/fetch"
 	"innerladder/internal/gateway"
 	"innerladder/internal/recorder"
 	"innerladder/internal/service"
@@ -57,8 +59,11 @@ func newRig(t *testing.T) *rig {
 	must(t, err)
 	rec, err := recorder.New(t.Context(), signals, log, 1000)
 	must(t, err)
-	gate := gateway.New(gateway.Config{Timeout: 5 * time.Second, Connections: 64}, rec, log)
-	s := service.New(service.Config{Store: records, Signals: signals, Blobs: blobs, Recorder: rec, Router: gate, Log: log})
+	ids, err := service.RequestIDs(t.Context(), records.Read())
+	must(t, err)
+	fetcher := &fetch.Fetcher{Private: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, Folders: []string{dir}}
+	gate := gateway.New(gateway.Config{IDs: ids, Timeout: 5 * time.Second, Connections: 64}, rec, log)
+	s := service.New(service.Config{Store: records, Signals: signals, Blobs: blobs, Recorder: rec, Router: gate, Log: log, RequestIDs: ids, Fetch: fetcher, Spare: time.Nanosecond})
 	a, err := api.New(s, rec, api.Console{Files: fstest.MapFS{}}, log)
 	must(t, err)
 	outside, err := net.Listen("tcp", "127.0.0.1:0")
@@ -114,6 +119,15 @@ func wantCode(t *testing.T, what string, err error, code string) {
 	}
 }
 
+// with makes the files of a registration: a sample, when it is named, and artifacts.
+func with(sample string, artifacts ...string) []client.LocalFile {
+	files := client.Artifacts(artifacts...)
+	if sample != "" {
+		files = append(files, client.LocalFile{Part: service.PartSample, Path: sample})
+	}
+	return files
+}
+
 // file writes a file to register.
 func (r *rig) file(name, content string) string {
 	path := filepath.Join(r.t.TempDir(), name)
@@ -125,7 +139,7 @@ func (r *rig) file(name, content string) string {
 func (r *rig) register(model, content string, metrics map[string]float64) string {
 	r.t.Helper()
 	v, err := r.runa.Register(r.t.Context(), service.Registration{Model: model, Metrics: metrics, Targets: []string{"y"}},
-		[]string{r.file("model.json", content)}, r.file("rows.csv", "x,y\n1.5,2\n2.5,3\n"))
+		with(r.file("rows.csv", "x,y\n1.5,2\n2.5,3\n"), r.file("model.bin", content)))
 	must(r.t, err)
 	return v.Ref
 }

@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -10,7 +11,6 @@ import (
 	"innerladder/internal/core/compare"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/ladder"
-	"innerladder/internal/core/registry"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/service"
 	"innerladder/internal/store"
@@ -22,7 +22,7 @@ type (
 		Model string `uri:"model" path:"model" json:"-"`
 	}
 	refIn struct {
-		Ref string `uri:"ref" path:"ref" json:"-" description:"MODEL@NUMBER or MODEL@RUNG"`
+		Ref string `uri:"ref" path:"ref" json:"-" description:"MODEL@NUMBER, MODEL@RUNG or MODEL@LABEL"`
 	}
 	endpointIn struct {
 		Endpoint string `uri:"endpoint" path:"endpoint" json:"-"`
@@ -76,7 +76,7 @@ type (
 
 // operations lists every route of the API.
 func operations() []operation {
-	return append(special(),
+	return append(slices.Concat(special(), fileOperations(), registryOperations()),
 		op("GET", "/people", "listPeople", "List everyone who may sign in", service.Read, 200, func(c ctx, s *s, in *pageIn) (service.Listed[store.Person], error) {
 			all, err := s.People(c)
 			return partOf(*in, all, err, func(p store.Person) string { return p.Name })
@@ -91,28 +91,6 @@ func operations() []operation {
 		op("GET", "/ladder", "showLadder", "The rungs that versions climb and the gates between them, the lowest first", service.Read, 200, func(_ ctx, s *s, _ *none) (ladder.Ladder, error) {
 			return s.Ladder(), nil
 		}),
-		op("GET", "/models", "listModels", "List models by name", service.Read, 200, func(c ctx, s *s, in *pageIn) (service.Listed[store.Model], error) {
-			return listed(*in, func(p store.Page) (service.Listed[store.Model], error) { return s.Models(c, p) })
-		}),
-		op("GET", "/models/{model}", "showModel", "Show a model", service.Read, 200, func(c ctx, s *s, in *modelIn) (store.Model, error) {
-			return s.Model(c, in.Model)
-		}),
-		op("GET", "/models/{model}/versions", "listVersions", "List the versions of a model, newest first", service.Read, 200, func(c ctx, s *s, in *struct {
-			modelIn
-			pageIn
-		}) (service.Listed[registry.Version], error) {
-			return listed(in.pageIn, func(p store.Page) (service.Listed[registry.Version], error) { return s.Versions(c, in.Model, p) })
-		}),
-		op("GET", "/versions/{ref}", "showVersion", "Show the version that a ref names", service.Read, 200, func(c ctx, s *s, in *refIn) (*registry.Version, error) {
-			return s.Version(c, in.Ref)
-		}),
-		op("GET", "/versions/{ref}/diff/{other}", "diffVersions", "How another version differs from this one", service.Read, 200, func(c ctx, s *s, in *struct {
-			refIn
-			Other string `uri:"other" path:"other" description:"MODEL@NUMBER or MODEL@RUNG"`
-		}) (registry.Diff, error) {
-			return s.Diff(c, in.Ref, in.Other)
-		}),
-
 		op("GET", "/promotions", "listPromotions", "List promotions, newest first", service.Read, 200, func(c ctx, s *s, in *struct {
 			pageIn
 			State string `query:"state" enum:"open,carried_out,refused,withdrawn"`
@@ -123,7 +101,7 @@ func operations() []operation {
 			})
 		}),
 		op("POST", "/promotions", "promote", "Ask that a version step up to a rung", service.Write, 201, func(c ctx, s *s, in *struct {
-			Version string `json:"version" required:"true" description:"MODEL@NUMBER or MODEL@RUNG"`
+			Version string `json:"version" required:"true" description:"MODEL@NUMBER, MODEL@RUNG or MODEL@LABEL"`
 			To      string `json:"to" required:"true" description:"the rung"`
 			Note    string `json:"note,omitempty"`
 		}) (*ladder.Promotion, error) {
@@ -164,7 +142,7 @@ func operations() []operation {
 			return partOf(in.pageIn, all, err, func(p store.Placement) string { return fmt.Sprintf("%012d", p.ID) })
 		}),
 		op("POST", "/placements", "place", "Say that a version runs somewhere, after checking that it does", service.Write, 201, func(c ctx, s *s, in *struct {
-			Version     string   `json:"version" required:"true" description:"MODEL@NUMBER or MODEL@RUNG"`
+			Version     string   `json:"version" required:"true" description:"MODEL@NUMBER, MODEL@RUNG or MODEL@LABEL"`
 			Environment string   `json:"environment" required:"true"`
 			Addresses   []string `json:"addresses" required:"true" description:"of model servers, such as http://127.0.0.1:9001"`
 			ServedAs    string   `json:"served_as,omitempty" description:"the model's name there; the same when not given"`
@@ -208,8 +186,8 @@ func operations() []operation {
 		op("GET", "/endpoints/{endpoint}/compare", "compareVersions", "Two versions that answer for an endpoint, side by side", service.Read, 200, func(c ctx, s *s, in *struct {
 			endpointIn
 			windowIn
-			Incumbent string `query:"incumbent" required:"true" description:"MODEL@NUMBER or MODEL@RUNG"`
-			Candidate string `query:"candidate" required:"true" description:"MODEL@NUMBER or MODEL@RUNG"`
+			Incumbent string `query:"incumbent" required:"true" description:"MODEL@NUMBER, MODEL@RUNG or MODEL@LABEL"`
+			Candidate string `query:"candidate" required:"true" description:"MODEL@NUMBER, MODEL@RUNG or MODEL@LABEL"`
 		}) (compare.Comparison, error) {
 			w, err := in.duration()
 			if err != nil {

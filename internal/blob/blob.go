@@ -19,6 +19,11 @@ import (
 // Store is a directory of files.
 type Store struct {
 	dir string
+	// keeping is held for reading while a file is moved to its place and named by a
+	// record, and for writing while files that no record names are collected.
+	keeping sync.RWMutex
+	// parts are the resumable uploads that are being written to.
+	parts sync.Map // id → *sync.Mutex
 	// verified remembers which files had their digest, and when those were last written.
 	verified sync.Map // digest → time.Time
 }
@@ -29,8 +34,10 @@ func Open(dir string) (*Store, error) {
 	if err := os.RemoveAll(s.unfinished()); err != nil {
 		return nil, fmt.Errorf("clearing unfinished uploads: %w", err)
 	}
-	if err := os.MkdirAll(s.unfinished(), 0o700); err != nil {
-		return nil, fmt.Errorf("making the file store: %w", err)
+	for _, dir := range []string{s.unfinished(), s.partial()} {
+		if err := os.MkdirAll(dir, 0o700); err != nil {
+			return nil, fmt.Errorf("making the file store: %w", err)
+		}
 	}
 	return s, nil
 }
@@ -49,7 +56,13 @@ type Upload struct {
 	Size   int64
 	store  *Store
 	file   string
+	// lasting uploads stay where they are when they are discarded: they came in pieces,
+	// and whoever sent them may try again.
+	lasting bool
 }
+
+// Open opens the received bytes to look into them.
+func (u *Upload) Open() (*os.File, error) { return os.Open(u.file) }
 
 // Receive reads r to its end. When it fails, nothing is left behind; otherwise the
 // caller must Keep or Discard the upload.
@@ -65,7 +78,7 @@ func (s *Store) Receive(r io.Reader) (_ *Upload, err error) {
 		}
 	}()
 	h := sha256.New()
-	size, err := io.Copy(io.MultiWriter(f, h), r)
+	size, err := receive(f, h, r)
 	if err != nil {
 		return nil, fmt.Errorf("receiving a file: %w", err)
 	}
@@ -75,13 +88,33 @@ func (s *Store) Receive(r io.Reader) (_ *Upload, err error) {
 	if err = f.Close(); err != nil {
 		return nil, fmt.Errorf("receiving a file: %w", err)
 	}
-	return &Upload{hex.EncodeToString(h.Sum(nil)), size, s, f.Name()}, nil
+	return &Upload{hex.EncodeToString(h.Sum(nil)), size, s, f.Name(), false}, nil
 }
+
+// Digest reads r to its end for its digest and size and keeps nothing of it.
+func Digest(r io.Reader) (digest string, size int64, err error) {
+	h := sha256.New()
+	size, err = io.CopyBuffer(onlyWriter{h}, r, make([]byte, chunk))
+	return hex.EncodeToString(h.Sum(nil)), size, err
+}
+
+// onlyWriter hides all but Write, so that io.CopyBuffer uses the buffer it is given.
+type onlyWriter struct{ io.Writer }
 
 // Keep moves the upload to its place, where it stays.
 func (u *Upload) Keep() error {
+	u.store.keeping.RLock()
+	defer u.store.keeping.RUnlock()
 	place := u.store.path(u.Digest)
 	if err := os.MkdirAll(filepath.Dir(place), 0o700); err != nil {
+		return fmt.Errorf("keeping a file: %w", err)
+	}
+	if u.file == place {
+		return nil // it was kept before
+	}
+	// The moment of keeping, not of receiving, is what shields it from being collected.
+	now := time.Now()
+	if err := os.Chtimes(u.file, now, now); err != nil {
 		return fmt.Errorf("keeping a file: %w", err)
 	}
 	if err := os.Rename(u.file, place); err != nil {
@@ -90,8 +123,12 @@ func (u *Upload) Keep() error {
 	return syncDir(filepath.Dir(place))
 }
 
-// Discard removes the upload unless it was kept.
-func (u *Upload) Discard() { _ = os.Remove(u.file) }
+// Discard removes the upload unless it was kept or is lasting.
+func (u *Upload) Discard() {
+	if !u.lasting {
+		_ = os.Remove(u.file)
+	}
+}
 
 // syncDir makes a rename in dir last.
 func syncDir(dir string) error {

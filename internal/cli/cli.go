@@ -30,6 +30,8 @@ const (
 // Streams are where a command reads and writes.
 type Streams struct {
 	Out, Err io.Writer
+	// In is what is read from standard input; nil is os.Stdin.
+	In io.Reader
 	// Env looks up an environment variable; nil is os.LookupEnv.
 	Env func(string) (string, bool)
 }

@@ -3,135 +3,83 @@ package cli
 import (
 	"context"
 	"fmt"
-	"net/url"
-	"os/exec"
+	"io"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
 
 	"innerladder/internal/client"
 	"innerladder/internal/core/registry"
-	"innerladder/internal/service"
 )
 
 func registryCommands() []command {
-	return []command{
+	return slices.Concat([]command{
 		{name: "register", group: "Registry", arguments: "MODEL", summary: "Register a version with its files; prints its ref", least: 1, most: 1,
-			example: "innerladder register heat-demand -file model.json -metric rmse=0.38 -param depth=6 \\\n  -sample rows.csv -target demand_mw -note \"two winters\"",
+			example: "innerladder register heat-demand -file model.onnx -metric rmse=0.38 -param depth=6 \\\n  -sample rows.csv -target demand_mw -card card.md -data winters-2024 -note \"two winters\"",
 			setup:   register},
+		{name: "look", group: "Registry", arguments: "FILE", summary: "Say what can be read off a file, without registering anything", least: 1, most: 1,
+			example: "innerladder look model.onnx", setup: look},
 		{name: "list", group: "Registry", arguments: "[MODEL]", summary: "List models, or the versions of one", most: 1,
 			example: "innerladder list heat-demand", setup: listModels},
-		{name: "show", group: "Registry", arguments: "REF | MODEL | P-NUMBER | A-NUMBER", summary: "Show a version, a model, a promotion or an alert", least: 1, most: 1,
+		{name: "show", group: "Registry", arguments: "REF | MODEL | run-N | DATA#N | P-N | A-N", summary: "Show a version, a model, a run, a data set, a promotion or an alert", least: 1, most: 1,
 			example: "innerladder show heat-demand@2", setup: show},
-		{name: "diff", group: "Registry", arguments: "REF REF", summary: "How the second version differs from the first", least: 2, most: 2,
-			example: "innerladder diff heat-demand@1 heat-demand@2", setup: diff},
-	}
-}
-
-func register(c *call) func(context.Context) error {
-	c.connect()
-	var files, targets list
-	metric, param, unit := pairs{}, pairs{}, pairs{}
-	c.flags.Var(&files, "file", "`FILE` of the version; may be given several times")
-	c.flags.Var(metric, "metric", "`NAME=VALUE` that was measured; may be given several times")
-	c.flags.Var(param, "param", "`NAME=VALUE` it was made with; may be given several times")
-	sample := c.flags.String("sample", "", "`FILE` with example rows, CSV or JSON; the signature is read from it")
-	c.flags.Var(&targets, "target", "`COLUMN` of the sample that is an output; may be given several times")
-	c.flags.Var(unit, "unit", "`COLUMN=UNIT` of the sample; may be given several times")
-	note := c.flags.String("note", "", "`TEXT` for people")
-	task := c.flags.String("task", "", "`TASK` of a new model: regression, classification or other; read off the target")
-	description := c.flags.String("description", "", "`TEXT` about a new model")
-	noCode := c.flags.Bool("no-code", false, "do not record the git checkout")
-	return func(ctx context.Context) error {
-		if len(files) == 0 {
-			return wrongUse("no file is given; use -file")
-		}
-		reg := service.Registration{Model: c.args[0], Task: *task, Description: *description, Note: *note, Params: param, Targets: targets, Units: unit, Metrics: map[string]float64{}}
-		for name, value := range metric {
-			x, err := strconv.ParseFloat(value, 64)
-			if err != nil {
-				return wrongUse("metric %s is %q, which is no number", name, value)
-			}
-			if x != x || x-x != 0 {
-				return wrongUse("metric %s is %s; give a finite number", name, value)
-			}
-			reg.Metrics[name] = x
-		}
-		if !*noCode {
-			reg.Code = checkout(ctx)
-		}
-		v, err := c.api.Register(ctx, reg, files, *sample)
-		return c.show(v, err, func() {
-			if !v.Created {
-				c.say("the same content was registered before, by %s, %s", v.CreatedBy, moment(v.CreatedAt))
-			}
-			fmt.Fprintln(c.Out, v.Ref)
-		})
-	}
-}
-
-// checkout asks git where the code stands; nil outside of a checkout.
-func checkout(ctx context.Context) *registry.Code {
-	git := func(args ...string) (string, bool) {
-		out, err := exec.CommandContext(ctx, "git", args...).Output()
-		return strings.TrimSpace(string(out)), err == nil
-	}
-	commit, ok := git("rev-parse", "HEAD")
-	if !ok {
-		return nil
-	}
-	code := &registry.Code{Commit: commit}
-	code.Branch, _ = git("symbolic-ref", "--short", "-q", "HEAD")
-	status, ok := git("status", "--porcelain")
-	code.Dirty = !ok || status != ""
-	if origin, ok := git("remote", "get-url", "origin"); ok {
-		code.Repository = withoutCredentials(origin)
-	}
-	return code
-}
-
-func withoutCredentials(address string) string {
-	if u, err := url.Parse(address); err == nil && u.User != nil {
-		u.User = nil
-		return u.String()
-	}
-	return address
+		{name: "get", group: "Registry", arguments: "REF [ARTIFACT…]", summary: "Save the files of a version, with their digests checked", least: 1, most: -1,
+			example: "innerladder get heat-demand@2 -to ./served", setup: get},
+	}, catalogueCommands(), lineageCommands(), upkeepCommands())
 }
 
 func listModels(c *call) func(context.Context) error {
 	c.connect()
 	limit := c.flags.Int("limit", 50, "`N` rows at most")
 	cursor := c.flags.String("cursor", "", "`CURSOR` that the part before ended with")
+	project := c.flags.String("project", "", "`PROJECT`: only its models")
+	owner := c.flags.String("owner", "", "`NAME`: only their models")
+	tag := c.flags.String("tag", "", "`TAG`: only models with it")
+	text := c.flags.String("text", "", "`TEXT` in name or description")
+	vetted := c.flags.Bool("vetted", false, "only vetted models, good to start from")
 	return func(ctx context.Context) error {
 		part := client.Part{Limit: *limit, Cursor: *cursor}
 		if len(c.args) == 1 {
 			all, err := c.api.Versions(ctx, c.args[0], part)
 			return c.show(all, err, func() {
-				t := newTable(c.Out, "VERSION", "RUNG", "METRICS", "PARAMETERS", "REGISTERED", "BY", "NOTE")
+				t := newTable(c.Out, "VERSION", "RUNG", "LABELS", "METRICS", "FORMAT", "SIZE", "REGISTERED", "BY", "NOTE")
 				for _, v := range all.Items {
-					t.row(v.Ref, v.Rung, metrics(v.Metrics), params(v.Params), ago(sinceNow(v.CreatedAt)), v.CreatedBy, v.Note)
+					t.row(v.Ref, v.Rung, strings.Join(v.Labels, " "), metrics(v.Metrics), strings.Join(v.Formats(), " "), size(v.Size()), ago(sinceNow(v.CreatedAt)), v.CreatedBy, short(v.Note, 40))
 				}
 				t.done()
 				c.more(all.Next)
 			})
 		}
-		all, err := c.api.Models(ctx, part)
+		only := ""
+		if *vetted {
+			only = "true"
+		}
+		all, err := c.api.Models(ctx, part, "project", *project, "owner", *owner, "tag", *tag, "text", *text, "vetted", only)
 		if err != nil {
 			return err
 		}
 		ladder, err := c.api.Ladder(ctx)
 		return c.show(all, err, func() {
 			if len(all.Items) == 0 {
-				c.say("there are no models yet; register the first version with: innerladder register MODEL -file FILE")
+				if *project+*owner+*tag+*text+only == "" {
+					c.say("there are no models yet; register the first version with: innerladder register MODEL -file FILE")
+				} else {
+					c.say("no model is like that; see all with: innerladder list")
+				}
 				return
 			}
 			rungs := ladder.Names()
 			slices.Reverse(rungs)
-			t := newTable(c.Out, append([]string{"MODEL", "TASK", "VERSIONS"}, upper(rungs)...)...)
+			t := newTable(c.Out, append([]string{"MODEL", "PROJECT", "TASK", "OWNER", "VERSIONS"}, upper(rungs)...)...)
 			for _, m := range all.Items {
-				row := []string{m.Name, string(m.Task), strconv.Itoa(m.Versions)}
+				name := m.Name
+				if m.Vetted != nil {
+					name += " (vetted)"
+				}
+				row := []string{name, m.Project, string(m.Task), m.Owner, strconv.Itoa(m.Versions)}
 				for _, r := range rungs {
-					row = append(row, numbers(m.Standing[r]))
+					row = append(row, numbers(m.Standing[r], m.Counts[r]))
 				}
 				t.row(row...)
 			}
@@ -149,14 +97,14 @@ func upper(names []string) []string {
 	return out
 }
 
-// numbers writes version numbers, newest first, at most a few.
-func numbers(n []int) string {
+// numbers writes version numbers, newest first, at most a few of all.
+func numbers(n []int, all int) string {
 	var parts []string
 	for _, x := range n[:min(4, len(n))] {
 		parts = append(parts, "@"+strconv.Itoa(x))
 	}
-	if len(n) > 4 {
-		parts = append(parts, fmt.Sprintf("and %d more", len(n)-4))
+	if all > 4 {
+		parts = append(parts, fmt.Sprintf("and %d more", all-4))
 	}
 	return strings.Join(parts, " ")
 }
@@ -179,6 +127,11 @@ func show(c *call) func(context.Context) error {
 		case strings.HasPrefix(strings.ToUpper(what), "A-"):
 			a, err := c.api.Alert(ctx, what)
 			return c.show(a, err, func() { printAlert(c.Out, a) })
+		case strings.HasPrefix(what, "run-"):
+			return c.showRun(ctx, what)
+		case strings.Contains(what, "#"):
+			d, err := c.api.DataSet(ctx, what)
+			return c.show(d, err, func() { printDataSet(c.Out, d) })
 		case strings.Contains(what, "@"):
 			return c.showVersion(ctx, what)
 		}
@@ -188,10 +141,15 @@ func show(c *call) func(context.Context) error {
 		}
 		ladder, err := c.api.Ladder(ctx)
 		return c.show(m, err, func() {
-			facts(c.Out, "model", m.Name, "task", string(m.Task), "about", m.Description, "versions", strconv.Itoa(m.Versions), "added", moment(m.CreatedAt)+" by "+m.CreatedBy)
+			vetted := ""
+			if m.Vetted != nil {
+				vetted = "by " + m.Vetted.By + ", " + moment(m.Vetted.At) + ": " + m.Vetted.Why
+			}
+			facts(c.Out, "model", m.Name, "project", m.Project, "task", string(m.Task), "owner", m.Owner, "about", m.Description, "vetted", vetted, "tags", strings.Join(m.Tags, " "), "properties", params(m.Properties),
+				"labels", labelsOf(m.Labels), "versions", strconv.Itoa(m.Versions), "added", moment(m.CreatedAt)+" by "+m.CreatedBy)
 			fmt.Fprintln(c.Out)
 			for _, r := range slices.Backward(ladder.Rungs) {
-				fmt.Fprintf(c.Out, "  %9s |==| %s\n", r.Name, numbers(m.Standing[r.Name]))
+				fmt.Fprintf(c.Out, "  %9s |==| %s\n", r.Name, numbers(m.Standing[r.Name], m.Counts[r.Name]))
 			}
 		})
 	}
@@ -205,29 +163,132 @@ func (c *call) showVersion(ctx context.Context, ref string) error {
 	places, err := c.api.Placements(ctx, v.Ref)
 	return c.show(v, err, func() {
 		facts(c.Out, "version", v.Ref, "rung", v.Rung+", since "+moment(v.RungSince), "registered", moment(v.CreatedAt)+" by "+v.CreatedBy,
-			"note", v.Note, "metrics", metrics(v.Metrics), "parameters", params(v.Params), "code", code(v.Code), "digest", v.Digest)
+			"note", v.Note, "labels", strings.Join(v.Labels, " "), "tags", strings.Join(v.Tags, " "), "properties", params(v.Properties),
+			"metrics", metrics(v.Metrics), "parameters", params(v.Params), "code", code(v.Code), "run", v.Run, "data", dataUses(v.Data), "parents", parents(v.Parents),
+			"profile", profileOf(v), "digest", v.Digest)
 		fmt.Fprintln(c.Out)
-		t := newTable(c.Out, "ARTIFACT", "SIZE", "SHA-256")
-		for _, a := range v.Artifacts {
-			t.row(a.Name, size(a.Size), a.Digest)
-		}
-		t.done()
+		printArtifacts(c.Out, v)
 		if v.Signature != nil {
 			fmt.Fprintln(c.Out)
-			t = newTable(c.Out, "COLUMN", "SIDE", "TYPE", "UNIT", "RANGE OR LEVELS")
-			for _, col := range v.Signature.Inputs {
-				t.row(col.Name, "input", typeOf(col), col.Unit, rangeOf(col))
-			}
-			for _, col := range v.Signature.Outputs {
-				t.row(col.Name, "output", typeOf(col), col.Unit, rangeOf(col))
-			}
-			t.done()
+			printSignature(c.Out, v.Signature)
 		}
+		printCard(c.Out, v)
 		if len(places.Items) > 0 {
 			fmt.Fprintln(c.Out)
 			printPlacements(c.Out, places.Items)
 		}
 	})
+}
+
+func printSignature(w io.Writer, s *registry.Signature) {
+	t := newTable(w, "COLUMN", "SIDE", "TYPE", "UNIT", "RANGE OR LEVELS")
+	for _, col := range s.Inputs {
+		t.row(col.Name, "input", typeOf(col), col.Unit, rangeOf(col))
+	}
+	for _, col := range s.Outputs {
+		t.row(col.Name, "output", typeOf(col), col.Unit, rangeOf(col))
+	}
+	t.done()
+}
+
+func printArtifacts(w io.Writer, v registry.Version) {
+	t := newTable(w, "ARTIFACT", "FORMAT", "SIZE", "SHA-256", "WHERE")
+	for _, a := range v.Artifacts {
+		where := "kept here"
+		if !a.Stored {
+			where = "only at " + a.Address
+		} else if a.Address != "" {
+			where = "kept here, from " + a.Address
+		}
+		t.row(a.Name, a.Contents.Format, size(a.Size), a.Digest, where)
+	}
+	for _, a := range v.Attachments {
+		t.row(a.Name, "attachment, "+a.Media, size(a.Size), a.Digest, "kept here")
+	}
+	t.done()
+	for _, a := range v.Artifacts {
+		if a.Contents.Unsafe != "" {
+			fmt.Fprintf(w, "  UNSAFE to load: %s is %s\n", a.Name, strings.TrimPrefix(a.Contents.Unsafe, "is "))
+		}
+		printContents(w, "  "+a.Name+": ", a.Contents)
+	}
+}
+
+// printContents says in a line what was read off a file.
+func printContents(w io.Writer, before string, c registry.Contents) {
+	var parts []string
+	for _, f := range c.Facts {
+		parts = append(parts, f.Name+" "+short(f.Value, 100))
+	}
+	if c.TensorCount > 0 {
+		parts = append(parts, fmt.Sprintf("%d tensors with %s values", c.TensorCount, count(uint64(c.Values))))
+	}
+	if c.FileCount > 0 {
+		parts = append(parts, fmt.Sprintf("%d files, %s unpacked", c.FileCount, size(c.Expanded)))
+	}
+	if len(parts) > 0 {
+		fmt.Fprintln(w, before+strings.Join(parts[:min(len(parts), 14)], "; "))
+	}
+	for _, r := range c.Remarks {
+		fmt.Fprintln(w, before+r)
+	}
+}
+
+func printCard(w io.Writer, v registry.Version) {
+	if v.Card == nil {
+		return
+	}
+	fmt.Fprintln(w)
+	licence := ""
+	if v.Card.Licence != "" {
+		licence = ", licence " + v.Card.Licence
+	}
+	fmt.Fprintf(w, "model card%s\n", licence)
+	for _, s := range v.Card.Sections {
+		if line, _, _ := strings.Cut(strings.TrimSpace(s.Body), "\n"); line != "" {
+			fmt.Fprintf(w, "  %s: %s\n", s.Title, short(line, 110))
+		}
+	}
+}
+
+// short cuts a text after so many characters.
+func short(s string, most int) string {
+	r := []rune(strings.Join(strings.Fields(s), " "))
+	if len(r) <= most {
+		return string(r)
+	}
+	return string(r[:most-1]) + "…"
+}
+
+func labelsOf(labels map[string]int) string {
+	var parts []string
+	for _, name := range slices.Sorted(maps.Keys(labels)) {
+		parts = append(parts, fmt.Sprintf("%s→@%d", name, labels[name]))
+	}
+	return strings.Join(parts, " ")
+}
+
+func dataUses(uses []registry.DataUse) string {
+	var parts []string
+	for _, u := range uses {
+		parts = append(parts, strings.ReplaceAll(u.Role, "-", " ")+" "+u.Data)
+	}
+	return strings.Join(parts, ", ")
+}
+
+func parents(list []registry.Parent) string {
+	var parts []string
+	for _, p := range list {
+		parts = append(parts, p.Relation+" from "+p.Version)
+	}
+	return strings.Join(parts, ", ")
+}
+
+func profileOf(v registry.Version) string {
+	if v.ProfileRows == 0 {
+		return ""
+	}
+	return fmt.Sprintf("of %s rows; see: innerladder profile %s", count(uint64(v.ProfileRows)), v.Ref)
 }
 
 func typeOf(col registry.Column) string {
@@ -262,37 +323,4 @@ func code(c *registry.Code) string {
 		s += ", " + c.Repository
 	}
 	return s
-}
-
-func diff(c *call) func(context.Context) error {
-	c.connect()
-	return func(ctx context.Context) error {
-		d, err := c.api.Diff(ctx, c.args[0], c.args[1])
-		return c.show(d, err, func() {
-			optional := func(x *float64) string {
-				if x == nil {
-					return ""
-				}
-				return number(*x)
-			}
-			t := newTable(c.Out, "", d.From, d.To, "DIFFERENCE")
-			for _, m := range d.Metrics {
-				how := m.Verdict
-				if m.Difference != nil && m.Verdict != "same" {
-					how += fmt.Sprintf(" %+.5g", *m.Difference)
-				}
-				t.row("metric "+m.Name, optional(m.From), optional(m.To), how)
-			}
-			for _, group := range []struct {
-				name    string
-				changes []registry.Change
-			}{{"parameter ", d.Params}, {"", d.Signature}, {"artifact ", d.Artifacts}, {"code ", d.Code}} {
-				for _, ch := range group.changes {
-					t.row(group.name+ch.Name, ch.From, ch.To, strings.TrimSpace(ch.Kind+" "+ch.Detail))
-				}
-			}
-			t.done()
-			fmt.Fprintf(c.Out, "\nsignature: %s\n", d.Compatibility)
-		})
-	}
 }

@@ -5,13 +5,16 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"net/netip"
 	"os"
+	"path/filepath"
 	"runtime/debug"
 	"strings"
 	"time"
 
 	"innerladder/internal/api"
 	"innerladder/internal/demo"
+	"innerladder/internal/fetch"
 	"innerladder/internal/serve"
 	"innerladder/internal/standin"
 
@@ -78,6 +81,28 @@ func logger(w io.Writer, level string) (*slog.Logger, error) {
 	return slog.New(slog.NewJSONHandler(w, options)), nil
 }
 
+// allowFetching reads what the operator allows.
+func allowFetching(f *fetch.Fetcher, private, folders string) error {
+	for _, r := range strings.FieldsFunc(private, func(r rune) bool { return r == ',' || r == ' ' }) {
+		p, err := netip.ParsePrefix(r)
+		if err != nil {
+			return wrongUse("-fetch-private: %q is no range; write one such as 10.1.0.0/16", r)
+		}
+		f.Private = append(f.Private, p)
+	}
+	for _, folder := range strings.Split(folders, ",") {
+		if folder = strings.TrimSpace(folder); folder == "" {
+			continue
+		}
+		absolute, err := filepath.Abs(folder)
+		if err != nil {
+			return err
+		}
+		f.Folders = append(f.Folders, absolute)
+	}
+	return nil
+}
+
 func serveCommand(c *call) func(context.Context) error {
 	c.configured = true
 	var o serve.Options
@@ -89,8 +114,15 @@ func serveCommand(c *call) func(context.Context) error {
 	c.flags.IntVar(&o.Connections, "connections", 512, "`N` connections at most to one model server")
 	c.flags.IntVar(&o.BodyBudget, "body-budget", 500, "`N` bodies a second of each lane are read, about; counts and latency are always complete")
 	c.flags.DurationVar(&o.Grace, "grace", 20*time.Second, "`DURATION`: how long requests may take to finish when the service stops")
+	o.Fetch = &fetch.Fetcher{}
+	private := c.flags.String("fetch-private", "", "`RANGES` of private addresses that versions may be registered from, such as 10.1.0.0/16,127.0.0.0/8")
+	folders := c.flags.String("fetch-folder", "", "`DIRS` whose files versions may be registered from with file://, separated by commas")
+	c.flags.Int64Var(&o.Fetch.Largest, "fetch-largest", 64<<30, "`BYTES` of one file at most that are fetched from an address")
 	level := c.flags.String("log", "info", "`LEVEL`: debug, info, warn or error")
 	return func(ctx context.Context) error {
+		if err := allowFetching(o.Fetch, *private, *folders); err != nil {
+			return err
+		}
 		if o.BodyBudget < 1 || o.Connections < 1 || o.Timeout <= 0 || o.Grace < 0 {
 			return wrongUse("-body-budget, -connections and -model-timeout must be above zero")
 		}

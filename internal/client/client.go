@@ -9,11 +9,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"mime/multipart"
 	"net/http"
 	"net/url"
-	"os"
-	"path/filepath"
 	"strconv"
 	"strings"
 	"time"
@@ -21,7 +18,6 @@ import (
 	"innerladder/internal/api"
 	"innerladder/internal/core/compare"
 	"innerladder/internal/core/ladder"
-	"innerladder/internal/core/registry"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/service"
 	"innerladder/internal/store"
@@ -190,106 +186,6 @@ func (p Part) limit() string {
 		return ""
 	}
 	return strconv.Itoa(p.Limit)
-}
-
-// Models lists models.
-func (c *Client) Models(ctx context.Context, p Part) (service.Listed[store.Model], error) {
-	return call[service.Listed[store.Model]](ctx, c, "GET", query(path("models"), "limit", p.limit(), "cursor", p.Cursor), nil)
-}
-
-// Model shows a model.
-func (c *Client) Model(ctx context.Context, name string) (store.Model, error) {
-	return call[store.Model](ctx, c, "GET", path("models", name), nil)
-}
-
-// Versions lists the versions of a model, newest first.
-func (c *Client) Versions(ctx context.Context, model string, p Part) (service.Listed[registry.Version], error) {
-	return call[service.Listed[registry.Version]](ctx, c, "GET", query(path("models", model, "versions"), "limit", p.limit(), "cursor", p.Cursor), nil)
-}
-
-// Version shows a version.
-func (c *Client) Version(ctx context.Context, ref string) (registry.Version, error) {
-	return call[registry.Version](ctx, c, "GET", path("versions", ref), nil)
-}
-
-// Diff compares two versions.
-func (c *Client) Diff(ctx context.Context, from, to string) (registry.Diff, error) {
-	return call[registry.Diff](ctx, c, "GET", path("versions", from, "diff", to), nil)
-}
-
-// Register registers a version with files; sample is the path of one more, or empty.
-// The files are streamed.
-func (c *Client) Register(ctx context.Context, reg service.Registration, files []string, sample string) (service.Registered, error) {
-	var out service.Registered
-	read, write := io.Pipe()
-	form := multipart.NewWriter(write)
-	written := make(chan error, 1)
-	go func() {
-		err := writeForm(form, reg, files, sample)
-		written <- err
-		write.CloseWithError(err)
-	}()
-	defer read.Close()
-	req, err := http.NewRequestWithContext(ctx, "POST", c.server+path("versions"), read)
-	if err != nil {
-		return out, fmt.Errorf("calling %s: %w", c.server, err)
-	}
-	req.Header.Set("Content-Type", form.FormDataContentType())
-	err = c.do(req, &out)
-	_ = read.Close()
-	if local := <-written; local != nil && !errors.Is(local, io.ErrClosedPipe) {
-		return out, local // a file that cannot be read is not the service's fault
-	}
-	return out, err
-}
-
-func writeForm(form *multipart.Writer, reg service.Registration, files []string, sample string) error {
-	spec, err := form.CreateFormField("spec")
-	if err != nil {
-		return err
-	}
-	if err := json.NewEncoder(spec).Encode(reg); err != nil {
-		return err
-	}
-	// The sample goes first: what is wrong with it shows before large files are sent.
-	if sample != "" {
-		if err := writeFile(form, "sample", sample); err != nil {
-			return err
-		}
-	}
-	for _, f := range files {
-		if err := writeFile(form, "artifact", f); err != nil {
-			return err
-		}
-	}
-	return form.Close()
-}
-
-func writeFile(form *multipart.Writer, part, file string) error {
-	f, err := os.Open(file)
-	if err != nil {
-		return fmt.Errorf("reading the %s: %w", part, err)
-	}
-	defer f.Close()
-	w, err := form.CreateFormFile(part, filepath.Base(file))
-	if err != nil {
-		return err
-	}
-	buffer := make([]byte, 1<<20)
-	for {
-		n, err := f.Read(buffer)
-		if n > 0 {
-			if _, err := w.Write(buffer[:n]); err != nil {
-				return err
-			}
-		}
-		if errors.Is(err, io.EOF) {
-			return nil
-		}
-		if err != nil {
-			return fmt.Errorf("reading the %s: %w", part, err)
-		}
-	}
 }
 
 // Promote asks that a version step up to a rung.

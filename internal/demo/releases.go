@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"slices"
 
+	"innerladder/internal/client"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/service"
 	"innerladder/internal/standin"
@@ -108,6 +109,6 @@ func (p *play) register(ctx context.Context, r *release) (ref, modelFile string,
 	if r.unit != "" {
 		reg.Units = map[string]string{r.target: r.unit}
 	}
-	v, err := p.runa.Register(ctx, reg, []string{modelFile}, stem+".rows.csv")
+	v, err := p.runa.Register(ctx, reg, append(client.Artifacts(modelFile), client.LocalFile{Part: service.PartSample, Path: stem + ".rows.csv"}))
 	return v.Ref, modelFile, err
 }

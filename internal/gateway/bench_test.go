@@ -38,7 +38,7 @@ func BenchmarkInfer(b *testing.B) {
 	backend := &fasthttp.Server{Handler: func(c *fasthttp.RequestCtx) { c.SetContentType("application/json"); c.SetBody(answer) }}
 	go func() { _ = backend.Serve(model) }()
 	defer func() { _ = backend.Shutdown() }()
-	g := New(Config{Timeout: time.Second, Connections: 64}, rec, slog.New(slog.DiscardHandler))
+	g := New(Config{IDs: testIDs, Timeout: time.Second, Connections: 64}, rec, slog.New(slog.DiscardHandler))
 	front := listen()
 	go func() { _ = g.Serve(front) }()
 	defer func() { _ = g.Stop(b.Context()) }()

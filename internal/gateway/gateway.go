@@ -6,7 +6,6 @@ package gateway
 
 import (
 	"context"
-	"encoding/binary"
 	"encoding/json"
 	"errors"
 	"log/slog"
@@ -51,6 +50,8 @@ type Config struct {
 	Timeout time.Duration
 	// Connections is the most connections to one model server.
 	Connections int
+	// IDs makes the ids of requests.
+	IDs *traffic.RequestIDs
 	// Unreachable is told, without waiting for it, when a model server refused a
 	// connection; it may be nil.
 	Unreachable func(address string)
@@ -64,6 +65,9 @@ type Gateway struct {
 	timeout     time.Duration
 	connections int
 	unreachable func(string)
+	ids         *traffic.RequestIDs
+	// count is that of requests, which makes ids unique.
+	count atomic.Uint64
 
 	table atomic.Pointer[table]
 
@@ -74,7 +78,7 @@ type Gateway struct {
 
 // New makes a gateway without routes.
 func New(c Config, rec *recorder.Recorder, log *slog.Logger) *Gateway {
-	g := &Gateway{recorder: rec, log: log, timeout: c.Timeout, connections: c.Connections, unreachable: c.Unreachable, addresses: map[string]*address{}}
+	g := &Gateway{recorder: rec, log: log, timeout: c.Timeout, connections: c.Connections, unreachable: c.Unreachable, ids: c.IDs, addresses: map[string]*address{}}
 	g.table.Store(&table{})
 	g.app = fiber.New(fiber.Config{
 		AppName: "Inner Ladder gateway", BodyLimit: largestBody, ReadBufferSize: 16 << 10,
@@ -216,8 +220,8 @@ func (g *Gateway) infer(c fiber.Ctx) error {
 	if e == nil {
 		return err
 	}
-	id := newID()
 	picked, observation := e.assign(c.Get(CallerHeader), pinned)
+	id := g.newID(e, picked, start)
 
 	req := fasthttp.AcquireRequest()
 	defer fasthttp.ReleaseRequest(req)
@@ -231,6 +235,9 @@ func (g *Gateway) infer(c fiber.Ctx) error {
 			// The lane cannot answer; a caller's request matters more than its lane.
 			if l, a = e.instead(tried); l != picked && a != nil {
 				observation.Fallback = true
+				// The id says who answers; nobody has seen the first one.
+				id = g.newID(e, l, start)
+				req.Header.SetCanonical(requestHeader, id)
 			}
 		}
 		if a == nil {
@@ -254,24 +261,9 @@ func (g *Gateway) infer(c fiber.Ctx) error {
 
 var errNobody = errors.New("no healthy model server")
 
-// randomBits reads random bits from the runtime's generator, which is seeded by the
-// system, takes no lock, and is as hard to guess as an id must be.
-type randomBits struct{}
-
-func (randomBits) Read(p []byte) (int, error) {
-	var word [8]byte
-	for n := 0; n < len(p); {
-		binary.LittleEndian.PutUint64(word[:], rand.Uint64())
-		n += copy(p[n:], word[:])
-	}
-	return len(p), nil
-}
-
-func newID() []byte {
-	id, err := uuid.NewV7FromReader(randomBits{})
-	if err != nil {
-		id = uuid.New() // the clock cannot fail in practice; never fail a request for it
-	}
+// newID makes the id of a request that a lane is about to answer.
+func (g *Gateway) newID(e *endpoint, l *lane, start time.Time) []byte {
+	id := uuid.UUID(g.ids.Make(start, traffic.Origin{Endpoint: e.id, Split: e.split, Lane: l.position}, g.count.Add(1)))
 	text, _ := id.MarshalText() // never fails
 	return text
 }

@@ -22,6 +22,14 @@ import (
 )
 
 // model is a small model server; answer decides what it says.
+var testIDs = func() *traffic.RequestIDs {
+	ids, err := traffic.NewRequestIDs(make([]byte, 16))
+	if err != nil {
+		panic(err)
+	}
+	return ids
+}()
+
 func model(t *testing.T, answer http.HandlerFunc) string {
 	t.Helper()
 	srv := httptest.NewServer(answer)
@@ -57,7 +65,7 @@ func newRig(t *testing.T) *rig {
 		t.Fatal(err)
 	}
 	r := &rig{t: t, rec: rec, signals: signals}
-	r.g = New(Config{Timeout: 300 * time.Millisecond, Connections: 64, Unreachable: func(string) { r.refused.Add(1) }}, rec, slog.New(slog.DiscardHandler))
+	r.g = New(Config{IDs: testIDs, Timeout: 300 * time.Millisecond, Connections: 64, Unreachable: func(string) { r.refused.Add(1) }}, rec, slog.New(slog.DiscardHandler))
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)

@@ -23,6 +23,7 @@ import (
 type table struct{ endpoints map[string]*endpoint }
 
 type endpoint struct {
+	id    int64
 	name  string
 	split int
 	// plain are the lanes without their places, for the assignment.
@@ -31,9 +32,11 @@ type endpoint struct {
 }
 
 type lane struct {
-	kind    traffic.LaneKind
-	version string
-	number  string
+	kind traffic.LaneKind
+	// position is that in the split.
+	position int
+	version  string
+	number   string
 	// path is the model's at its servers.
 	path string
 	// header and naming say in an answer which version gave it.
@@ -137,12 +140,13 @@ func (g *Gateway) Swap(ctx context.Context, routes []traffic.Route) error {
 	t := &table{endpoints: map[string]*endpoint{}}
 	used, kept := map[string]bool{}, map[*recorder.Lane]bool{}
 	for _, r := range routes {
-		e := &endpoint{name: r.Endpoint, split: r.Split}
-		for _, rl := range r.Lanes {
+		e := &endpoint{id: r.ID, name: r.Endpoint, split: r.Split}
+		for position, rl := range r.Lanes {
 			l, err := g.compile(ctx, r, rl)
 			if err != nil {
 				return err
 			}
+			l.position = position
 			for _, a := range l.addresses {
 				used[a.url+l.path] = true
 			}

@@ -19,6 +19,7 @@ import (
 	"innerladder/internal/api"
 	"innerladder/internal/blob"
 	"innerladder/internal/conductor"
+	"innerladder/internal/fetch"
 	"innerladder/internal/gateway"
 	"innerladder/internal/recorder"
 	"innerladder/internal/service"
@@ -40,6 +41,8 @@ type Options struct {
 	Connections int
 	// BodyBudget is about how many bodies a second of each lane are read.
 	BodyBudget int
+	// Fetch says which addresses versions may be registered from.
+	Fetch *fetch.Fetcher
 	// Grace is how long requests under way may take to finish when the service stops.
 	Grace time.Duration
 	Log   *slog.Logger
@@ -80,8 +83,12 @@ func Run(ctx context.Context, o Options) (err error) {
 	}
 
 	var clock *conductor.Conductor
-	gate := gateway.New(gateway.Config{Timeout: o.Timeout, Connections: o.Connections, Unreachable: func(a string) { clock.Unreachable(a) }}, rec, o.Log)
-	serv := service.New(service.Config{Store: records, Signals: signals, Blobs: blobs, Recorder: rec, Router: gate, Log: o.Log})
+	ids, err := service.RequestIDs(ctx, records.Read())
+	if err != nil {
+		return err
+	}
+	gate := gateway.New(gateway.Config{IDs: ids, Timeout: o.Timeout, Connections: o.Connections, Unreachable: func(a string) { clock.Unreachable(a) }}, rec, o.Log)
+	serv := service.New(service.Config{Store: records, Signals: signals, Blobs: blobs, Recorder: rec, Router: gate, Log: o.Log, RequestIDs: ids, Fetch: o.Fetch})
 	clock = conductor.New(serv, gate, o.Log)
 	control, err := api.New(serv, rec, api.Console{Files: web.Files()}, o.Log)
 	if err != nil {

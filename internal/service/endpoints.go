@@ -325,7 +325,7 @@ func (s *Service) readRoutes(ctx context.Context) error {
 	}
 	var routes []traffic.Route
 	for _, e := range endpoints {
-		route := traffic.Route{Endpoint: e.Name}
+		route := traffic.Route{Endpoint: e.Name, ID: e.ID}
 		if e.Split != nil {
 			route.Split, route.Since = e.Split.Number, e.Split.MadeAt
 			for _, l := range e.Split.Lanes {

@@ -159,6 +159,16 @@ func (s *Service) Unplace(ctx context.Context, ref, environment string) (*store.
 			return nil, fault.New(fault.Refused, "placement.in_use", "%s answers for %s", v.Ref, strings.Join(using, ", ")).In("version").
 				Do("take it out of the split first with: innerladder split %s …", using[0])
 		}
+		labels, err := t.Records.Labels(ctx, v.Model)
+		if err != nil {
+			return nil, err
+		}
+		for _, l := range labels {
+			if l.Version == v.Ref && l.Environment == environment {
+				return nil, fault.New(fault.Refused, "placement.labelled", "%s@%s says that it is placed in %s", v.Model, l.Name, environment).In("version").
+					Do("move the label first with: innerladder label MODEL@NUMBER %s -in %s", l.Name, environment)
+			}
+		}
 		if err := t.RemovePlacement(ctx, p.ID, t.now); err != nil {
 			return nil, err
 		}

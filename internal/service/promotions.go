@@ -170,20 +170,20 @@ func (s *Service) candidate(ctx context.Context, r store.Records, p *ladder.Prom
 		return ladder.Candidate{}, err
 	}
 	c := ladder.Candidate{Version: v, StoredArtifacts: stored}
-	there, err := r.VersionsOnRung(ctx, v.Model, p.To)
-	if err != nil {
-		return c, err
+	there, err := r.VersionsOnRung(ctx, v.Model, p.To, 1)
+	if err == nil && len(there) > 0 && there[0].Ref != v.Ref {
+		c.Incumbent, err = r.Version(ctx, v.Model, there[0].Number)
 	}
-	if len(there) > 0 && there[0].Ref != v.Ref {
-		c.Incumbent = &there[0]
-	}
-	return c, nil
+	return c, err
 }
 
 // storedArtifacts counts the artifacts of a version whose bytes are in the store with
 // their digest. It reads them all, so it is done before a transaction, not in it.
 func (s *Service) storedArtifacts(v *registry.Version) (n int, err error) {
 	for _, a := range v.Artifacts {
+		if !a.Stored {
+			continue
+		}
 		ok, err := s.blobs.Verify(a.Digest)
 		if err != nil {
 			return n, err

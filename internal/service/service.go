@@ -19,6 +19,7 @@ import (
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/traffic"
+	"innerladder/internal/fetch"
 	"innerladder/internal/oip"
 	"innerladder/internal/recorder"
 	"innerladder/internal/store"
@@ -37,6 +38,12 @@ type Config struct {
 	Recorder *recorder.Recorder
 	Router   Router
 	Log      *slog.Logger
+	// RequestIDs reads the ids that the gateway makes.
+	RequestIDs *traffic.RequestIDs
+	// Fetch opens the addresses that versions are registered from.
+	Fetch *fetch.Fetcher
+	// Spare is how old a file must be to be collected; 0 is an hour.
+	Spare time.Duration
 	// Now is the clock; nil is the real one.
 	Now func() time.Time
 }
@@ -53,6 +60,9 @@ type Service struct {
 	log      *slog.Logger
 	clock    func() time.Time
 	changes  changes
+	requests *traffic.RequestIDs
+	fetcher  *fetch.Fetcher
+	sparing  time.Duration
 
 	// routing serialises reading the routes and putting them in force.
 	routing sync.Mutex
@@ -66,7 +76,11 @@ const askServersFor = 2 * time.Second
 // New makes a service.
 func New(c Config) *Service {
 	s := &Service{store: c.Store, signals: c.Signals, blobs: c.Blobs, recorder: c.Recorder, router: c.Router,
-		servers: oip.NewClient(askServersFor), ladder: ladder.Default(), log: c.Log, clock: c.Now}
+		servers: oip.NewClient(askServersFor), ladder: ladder.Default(), log: c.Log, clock: c.Now,
+		requests: c.RequestIDs, fetcher: c.Fetch, sparing: c.Spare}
+	if s.fetcher == nil {
+		s.fetcher = &fetch.Fetcher{}
+	}
 	if s.clock == nil {
 		s.clock = time.Now
 	}
@@ -75,6 +89,14 @@ func New(c Config) *Service {
 
 // now is the moment, as precise as it is stored.
 func (s *Service) now() time.Time { return s.clock().UTC().Truncate(time.Millisecond) }
+
+// spare is how old a file must be to be collected.
+func (s *Service) spare() time.Duration {
+	if s.sparing == 0 {
+		return youngest
+	}
+	return s.sparing
+}
 
 // Ladder is the ladder that versions climb.
 func (s *Service) Ladder() ladder.Ladder { return s.ladder }

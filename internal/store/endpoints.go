@@ -24,6 +24,8 @@ type Endpoint struct {
 	CreatedAt   time.Time    `json:"created_at"`
 	// Split is the one in force; nil until the first.
 	Split *traffic.Split `json:"split,omitempty"`
+	// ID is the endpoint's number, which request ids carry.
+	ID int64 `json:"-"`
 }
 
 // AddEndpoint adds an endpoint.
@@ -39,13 +41,13 @@ func (r Records) AddEndpoint(ctx context.Context, e Endpoint) error {
 }
 
 func (r Records) endpoints(ctx context.Context, clause string, args ...any) ([]Endpoint, error) {
-	rows, err := r.q.QueryContext(ctx, `SELECT e.name, m.name, v.name, e.rung, e.description, e.plan, e.created_by, e.created_at
+	rows, err := r.q.QueryContext(ctx, `SELECT e.id, e.name, m.name, v.name, e.rung, e.description, e.plan, e.created_by, e.created_at
 		FROM endpoints e JOIN models m ON m.id = e.model_id JOIN environments v ON v.id = e.environment_id `+clause, args...)
 	out, err := collect(rows, err, func(rows *sql.Rows) (Endpoint, error) {
 		var e Endpoint
 		var plan string
 		var at int64
-		if err := rows.Scan(&e.Name, &e.Model, &e.Environment, &e.Rung, &e.Description, &plan, &e.CreatedBy, &at); err != nil {
+		if err := rows.Scan(&e.ID, &e.Name, &e.Model, &e.Environment, &e.Rung, &e.Description, &plan, &e.CreatedBy, &at); err != nil {
 			return e, err
 		}
 		e.CreatedAt = fromMillis(at)

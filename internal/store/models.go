@@ -3,43 +3,63 @@ package store
 import (
 	"context"
 	"database/sql"
-	"encoding/json"
-	"strconv"
 	"time"
 
 	"innerladder/internal/core/registry"
 )
 
+// Vetting says that the organisation stands behind a model as a place to start from.
+type Vetting struct {
+	By  string    `json:"by"`
+	At  time.Time `json:"at"`
+	Why string    `json:"why"`
+}
+
 // Model is a named line of versions for one task.
 type Model struct {
-	Name        string        `json:"name"`
-	Task        registry.Task `json:"task" enum:"regression,classification,other"`
-	Description string        `json:"description"`
-	CreatedBy   string        `json:"created_by"`
-	CreatedAt   time.Time     `json:"created_at"`
-	Versions    int           `json:"versions" description:"how many versions it has"`
+	Name        string            `json:"name"`
+	Project     string            `json:"project"`
+	Task        registry.Task     `json:"task" enum:"regression,classification,other"`
+	Description string            `json:"description"`
+	Owner       string            `json:"owner"`
+	Vetted      *Vetting          `json:"vetted,omitempty" description:"who marked it as a place to start from; absent when nobody did"`
+	Tags        []string          `json:"tags,omitempty"`
+	Properties  map[string]string `json:"properties,omitempty"`
+	Labels      map[string]int    `json:"labels,omitempty" description:"number of the version by label"`
+	CreatedBy   string            `json:"created_by"`
+	CreatedAt   time.Time         `json:"created_at"`
+	Versions    int               `json:"versions" description:"how many versions it has"`
 	// Newest is the number of the newest version, 0 when there is none.
 	Newest int `json:"newest"`
-	// Standing lists the versions on each rung, newest first, by rung.
-	Standing map[string][]int `json:"standing"`
+	// Standing lists the newest versions on each rung, by rung; Counts says how many
+	// there are.
+	Standing map[string][]int `json:"standing" description:"numbers of the newest versions on each rung, at most 12"`
+	Counts   map[string]int   `json:"counts" description:"how many versions stand on each rung"`
+	id       int64
 }
+
+// listedStanding is how many versions of a rung are listed with a model.
+const listedStanding = 12
 
 // AddModel adds a model.
 func (r Records) AddModel(ctx context.Context, m Model) error {
-	_, err := r.q.ExecContext(ctx, `INSERT INTO models (name, task, description, created_by, created_at) VALUES (?, ?, ?, ?, ?)`,
-		m.Name, m.Task, m.Description, m.CreatedBy, toMillis(m.CreatedAt))
+	_, err := r.q.ExecContext(ctx, `INSERT INTO models (name, project, task, description, owner, created_by, created_at) VALUES (?, ?, ?, ?, ?, ?, ?)`,
+		m.Name, m.Project, m.Task, m.Description, m.Owner, m.CreatedBy, toMillis(m.CreatedAt))
 	return err
 }
 
-const modelQuery = `SELECT m.name, m.task, m.description, m.created_by, m.created_at,
-	(SELECT count(*) FROM versions v WHERE v.model_id = m.id),
-	(SELECT coalesce(max(number), 0) FROM versions v WHERE v.model_id = m.id) FROM models m `
+const modelQuery = `SELECT m.id, m.name, m.project, m.task, m.description, m.owner, m.vetted_by, m.vetted_at, m.vetted_why, m.created_by, m.created_at FROM models m `
 
 func scanModel(row interface{ Scan(...any) error }) (Model, error) {
-	m := Model{Standing: map[string][]int{}}
+	m := Model{Standing: map[string][]int{}, Counts: map[string]int{}}
 	var at int64
-	err := row.Scan(&m.Name, &m.Task, &m.Description, &m.CreatedBy, &at, &m.Versions, &m.Newest)
+	var by, why sql.NullString
+	var when sql.NullInt64
+	err := row.Scan(&m.id, &m.Name, &m.Project, &m.Task, &m.Description, &m.Owner, &by, &when, &why, &m.CreatedBy, &at)
 	m.CreatedAt = fromMillis(at)
+	if by.Valid {
+		m.Vetted = &Vetting{by.String, fromMillis(when.Int64), why.String}
+	}
 	return m, err
 }
 
@@ -49,210 +69,237 @@ func (r Records) Model(ctx context.Context, name string) (Model, error) {
 	if err != nil {
 		return m, one(err)
 	}
-	return m, r.fillStanding(ctx, []Model{m})
+	list := []Model{m}
+	err = r.fillModels(ctx, list)
+	return list[0], err
+}
+
+// ModelFilter narrows models down; zero members do not.
+type ModelFilter struct {
+	Project, Task, Owner, Tag string
+	// Text is looked for in names and descriptions.
+	Text   string
+	Vetted bool
 }
 
 // Models lists models by name.
-func (r Records) Models(ctx context.Context, p Page) (items []Model, next string, err error) {
-	rows, err := r.q.QueryContext(ctx, modelQuery+`WHERE m.name > ? ORDER BY m.name LIMIT ?`, p.After, p.Limit+1)
+func (r Records) Models(ctx context.Context, f ModelFilter, p Page) (items []Model, next string, err error) {
+	where, args := `WHERE m.name > ?`, []any{p.After}
+	for _, c := range []struct {
+		clause, value string
+	}{
+		{` AND m.project = ?`, f.Project}, {` AND m.task = ?`, f.Task}, {` AND m.owner = ?`, f.Owner},
+		{` AND EXISTS (SELECT 1 FROM tags g WHERE g.tag = ? AND g.model_id = m.id)`, f.Tag},
+		{` AND instr(lower(m.name || ' ' || m.description), lower(?)) > 0`, f.Text},
+	} {
+		if c.value != "" {
+			where, args = where+c.clause, append(args, c.value)
+		}
+	}
+	if f.Vetted {
+		where += ` AND m.vetted_by IS NOT NULL`
+	}
+	rows, err := r.q.QueryContext(ctx, modelQuery+where+` ORDER BY m.name LIMIT ?`, append(args, p.Limit+1)...)
 	items, err = collect(rows, err, func(rows *sql.Rows) (Model, error) { return scanModel(rows) })
 	if err != nil {
 		return nil, "", err
 	}
 	items, next = cut(items, p.Limit, func(m Model) string { return m.Name })
-	return items, next, r.fillStanding(ctx, items)
+	return items, next, r.fillModels(ctx, items)
 }
 
-func (r Records) fillStanding(ctx context.Context, models []Model) error {
-	byName := map[string]map[string][]int{}
-	names := make([]string, len(models))
-	for i, m := range models {
-		byName[m.Name], names[i] = m.Standing, m.Name
-	}
-	rows, err := r.q.QueryContext(ctx, `SELECT m.name, v.rung, v.number FROM versions v JOIN models m ON m.id = v.model_id
-		WHERE m.name IN (`+places(len(names))+`) ORDER BY v.number DESC`, anys(names)...)
-	_, err = collect(rows, err, func(rows *sql.Rows) (struct{}, error) {
-		var model, rung string
-		var number int
-		err := rows.Scan(&model, &rung, &number)
-		byName[model][rung] = append(byName[model][rung], number)
-		return struct{}{}, err
-	})
-	return err
-}
-
-// AddVersion adds a version of an existing model and gives it the next number, which is
-// set in v together with its ref.
-func (r Records) AddVersion(ctx context.Context, v *registry.Version) error {
-	signature, err1 := optionalJSON(v.Signature)
-	profile, err2 := optionalJSON(v.Profile)
-	code, err3 := optionalJSON(v.Code)
-	for _, err := range []error{err1, err2, err3} {
-		if err != nil {
-			return err
-		}
-	}
-	row := r.q.QueryRowContext(ctx, `INSERT INTO versions (model_id, number, digest, note, signature, profile, code, rung, rung_since, created_by, created_at)
-		SELECT m.id, 1 + (SELECT coalesce(max(number), 0) FROM versions WHERE model_id = m.id), ?, ?, ?, ?, ?, ?, ?, ?, ? FROM models m WHERE m.name = ?
-		RETURNING id, number`,
-		v.Digest, v.Note, signature, profile, code, v.Rung, toMillis(v.RungSince), v.CreatedBy, toMillis(v.CreatedAt), v.Model)
-	var id int64
-	if err := row.Scan(&id, &v.Number); err != nil {
-		return one(err)
-	}
-	v.Ref = registry.Ref{Model: v.Model, Number: v.Number}.String()
-	for _, a := range v.Artifacts {
-		if _, err := r.q.ExecContext(ctx, `INSERT INTO artifacts (version_id, name, digest, size) VALUES (?, ?, ?, ?)`, id, a.Name, a.Digest, a.Size); err != nil {
-			return err
-		}
-	}
-	for name, value := range v.Metrics {
-		if _, err := r.q.ExecContext(ctx, `INSERT INTO metrics (version_id, name, value) VALUES (?, ?, ?)`, id, name, value); err != nil {
-			return err
-		}
-	}
-	for name, value := range v.Params {
-		if _, err := r.q.ExecContext(ctx, `INSERT INTO params (version_id, name, value) VALUES (?, ?, ?)`, id, name, value); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// optionalJSON is NULL for a nil pointer, else its JSON.
-func optionalJSON[T any](v *T) (any, error) {
-	if v == nil {
-		return nil, nil
-	}
-	b, err := json.Marshal(v)
-	return string(b), err
-}
-
-// versions reads the versions that a clause selects, with everything but the profile.
-func (r Records) versions(ctx context.Context, clause string, args ...any) ([]registry.Version, error) {
-	rows, err := r.q.QueryContext(ctx, `SELECT v.id, m.name, v.number, v.digest, v.note, v.signature, v.code, v.rung, v.rung_since, v.created_by, v.created_at
-		FROM versions v JOIN models m ON m.id = v.model_id `+clause, args...)
-	var ids []int64
-	out, err := collect(rows, err, func(rows *sql.Rows) (registry.Version, error) {
-		v := registry.Version{Artifacts: []registry.Artifact{}, Metrics: map[string]float64{}, Params: map[string]string{}}
-		var id, since, at int64
-		var signature, code sql.NullString
-		if err := rows.Scan(&id, &v.Model, &v.Number, &v.Digest, &v.Note, &signature, &code, &v.Rung, &since, &v.CreatedBy, &at); err != nil {
-			return v, err
-		}
-		ids = append(ids, id)
-		v.Ref = registry.Ref{Model: v.Model, Number: v.Number}.String()
-		v.RungSince, v.CreatedAt = fromMillis(since), fromMillis(at)
-		if err := fromJSON(signature, &v.Signature); err != nil {
-			return v, err
-		}
-		return v, fromJSON(code, &v.Code)
-	})
-	if err != nil || len(out) == 0 {
-		return out, err
-	}
-	return out, r.fillVersions(ctx, out, ids)
-}
-
-func fromJSON[T any](s sql.NullString, into **T) error {
-	if !s.Valid {
-		return nil
-	}
-	*into = new(T)
-	return json.Unmarshal([]byte(s.String), *into)
-}
-
-// fillVersions adds what stands in tables of its own.
-func (r Records) fillVersions(ctx context.Context, versions []registry.Version, ids []int64) error {
-	at := map[int64]*registry.Version{}
-	for i := range versions {
-		at[ids[i]] = &versions[i]
-	}
-	each := func(query string, scan func(*sql.Rows) error) error {
-		rows, err := r.q.QueryContext(ctx, query+` WHERE version_id IN (`+places(len(ids))+`) ORDER BY name`, anys(ids)...)
-		_, err = collect(rows, err, func(rows *sql.Rows) (struct{}, error) { return struct{}{}, scan(rows) })
-		return err
+// fillModels adds what stands in tables of its own.
+func (r Records) fillModels(ctx context.Context, models []Model) error {
+	at := map[int64]*Model{}
+	ids := make([]int64, len(models))
+	for i := range models {
+		at[models[i].id], ids[i] = &models[i], models[i].id
 	}
 	var id int64
-	var name string
-	if err := each(`SELECT version_id, name, digest, size FROM artifacts`, func(rows *sql.Rows) error {
-		var a registry.Artifact
-		err := rows.Scan(&id, &a.Name, &a.Digest, &a.Size)
-		at[id].Artifacts = append(at[id].Artifacts, a)
+	var name, value string
+	var number int
+	if err := r.each(ctx, `SELECT model_id, rung, number FROM versions WHERE model_id IN (`+places(len(ids))+`) AND deleted_at IS NULL ORDER BY model_id, rung, number DESC`, anys(ids), func(rows *sql.Rows) error {
+		err := rows.Scan(&id, &name, &number)
+		m := at[id]
+		m.Versions++
+		m.Newest = max(m.Newest, number)
+		if m.Counts[name]++; m.Counts[name] <= listedStanding {
+			m.Standing[name] = append(m.Standing[name], number)
+		}
 		return err
 	}); err != nil {
 		return err
 	}
-	if err := each(`SELECT version_id, name, value FROM metrics`, func(rows *sql.Rows) error {
-		var value float64
-		err := rows.Scan(&id, &name, &value)
-		at[id].Metrics[name] = value
+	if err := r.each(ctx, `SELECT model_id, tag FROM tags WHERE version_id = 0 AND model_id IN (`+places(len(ids))+`) ORDER BY tag`, anys(ids), func(rows *sql.Rows) error {
+		err := rows.Scan(&id, &name)
+		at[id].Tags = append(at[id].Tags, name)
 		return err
 	}); err != nil {
 		return err
 	}
-	return each(`SELECT version_id, name, value FROM params`, func(rows *sql.Rows) error {
-		var value string
+	if err := r.each(ctx, `SELECT model_id, name, value FROM properties WHERE version_id = 0 AND model_id IN (`+places(len(ids))+`)`, anys(ids), func(rows *sql.Rows) error {
 		err := rows.Scan(&id, &name, &value)
-		at[id].Params[name] = value
+		put(&at[id].Properties, name, value)
+		return err
+	}); err != nil {
+		return err
+	}
+	return r.each(ctx, `SELECT l.model_id, l.name, v.number FROM labels l JOIN versions v ON v.id = l.version_id WHERE l.model_id IN (`+places(len(ids))+`)`, anys(ids), func(rows *sql.Rows) error {
+		err := rows.Scan(&id, &name, &number)
+		put(&at[id].Labels, name, number)
 		return err
 	})
 }
 
-// Version finds a version by model and number.
-func (r Records) Version(ctx context.Context, model string, number int) (*registry.Version, error) {
-	return single(r.versions(ctx, `WHERE m.name = ? AND v.number = ?`, model, number))
-}
-
-// VersionByDigest finds the version of a model with the given identity.
-func (r Records) VersionByDigest(ctx context.Context, model, digest string) (*registry.Version, error) {
-	return single(r.versions(ctx, `WHERE m.name = ? AND v.digest = ?`, model, digest))
-}
-
-// VersionsOnRung lists a model's versions on a rung, the latest to step there first.
-func (r Records) VersionsOnRung(ctx context.Context, model, rung string) ([]registry.Version, error) {
-	return r.versions(ctx, `WHERE m.name = ? AND v.rung = ? ORDER BY v.rung_since DESC, v.number DESC`, model, rung)
-}
-
-// Versions lists the versions of a model, newest first.
-func (r Records) Versions(ctx context.Context, model string, p Page) ([]registry.Version, string, error) {
-	before, err := beforeNumber(p.After)
-	if err != nil {
-		return nil, "", err
+// put sets a member of a map that may not be there yet.
+func put[V any](m *map[string]V, name string, value V) {
+	if *m == nil {
+		*m = map[string]V{}
 	}
-	items, err := r.versions(ctx, `WHERE m.name = ? AND v.number < ? ORDER BY v.number DESC LIMIT ?`, model, before, p.Limit+1)
-	if err != nil {
-		return nil, "", err
-	}
-	items, next := cut(items, p.Limit, func(v registry.Version) string { return strconv.Itoa(v.Number) })
-	return items, next, nil
+	(*m)[name] = value
 }
 
-// Profile returns the reference profile of a version, nil when it has none.
-func (r Records) Profile(ctx context.Context, model string, number int) (*registry.Profile, error) {
-	var raw sql.NullString
-	err := r.q.QueryRowContext(ctx, `SELECT v.profile FROM versions v JOIN models m ON m.id = v.model_id WHERE m.name = ? AND v.number = ?`, model, number).Scan(&raw)
-	if err != nil {
-		return nil, one(err)
-	}
-	var p *registry.Profile
-	err = fromJSON(raw, &p)
-	return p, err
-}
-
-// SetRung moves a version to a rung.
-func (r Records) SetRung(ctx context.Context, model string, number int, rung string, now time.Time) error {
-	_, err := r.q.ExecContext(ctx, `UPDATE versions SET rung = ?, rung_since = ? WHERE number = ? AND model_id = (SELECT id FROM models WHERE name = ?)`,
-		rung, toMillis(now), number, model)
+// each runs a query and scans every row.
+func (r Records) each(ctx context.Context, query string, args []any, scan func(*sql.Rows) error) error {
+	rows, err := r.q.QueryContext(ctx, query, args...)
+	_, err = collect(rows, err, func(rows *sql.Rows) (struct{}, error) { return struct{}{}, scan(rows) })
 	return err
 }
 
-func single[T any](items []T, err error) (*T, error) {
+// SetModel changes what may change of a model: description and owner.
+func (r Records) SetModel(ctx context.Context, name, description, owner string) error {
+	_, err := r.q.ExecContext(ctx, `UPDATE models SET description = ?, owner = ? WHERE name = ?`, description, owner, name)
+	return err
+}
+
+// SetVetted marks a model as vetted, or takes the mark away with nil.
+func (r Records) SetVetted(ctx context.Context, model string, v *Vetting) error {
+	var by, at, why any
+	if v != nil {
+		by, at, why = v.By, toMillis(v.At), v.Why
+	}
+	_, err := r.q.ExecContext(ctx, `UPDATE models SET vetted_by = ?, vetted_at = ?, vetted_why = ? WHERE name = ?`, by, at, why, model)
+	return err
+}
+
+// Label is a movable name for one version of a model.
+type Label struct {
+	Name    string `json:"name"`
+	Version string `json:"version" description:"MODEL@NUMBER"`
+	// Environment is where the version must be placed for as long as it has the label;
+	// empty for a label that says nothing about places.
+	Environment string    `json:"environment,omitempty"`
+	MovedBy     string    `json:"moved_by"`
+	MovedAt     time.Time `json:"moved_at"`
+}
+
+func (r Records) labels(ctx context.Context, clause string, args ...any) ([]Label, error) {
+	rows, err := r.q.QueryContext(ctx, `SELECT l.name, m.name || '@' || v.number, l.environment, l.moved_by, l.moved_at FROM labels l
+		JOIN models m ON m.id = l.model_id JOIN versions v ON v.id = l.version_id `+clause, args...)
+	return collect(rows, err, func(rows *sql.Rows) (Label, error) {
+		var l Label
+		var at int64
+		err := rows.Scan(&l.Name, &l.Version, &l.Environment, &l.MovedBy, &at)
+		l.MovedAt = fromMillis(at)
+		return l, err
+	})
+}
+
+// Labels lists the labels of a model by name.
+func (r Records) Labels(ctx context.Context, model string) ([]Label, error) {
+	return r.labels(ctx, `WHERE m.name = ? ORDER BY l.name`, model)
+}
+
+// Label finds a label of a model.
+func (r Records) Label(ctx context.Context, model, name string) (*Label, error) {
+	return single(r.labels(ctx, `WHERE m.name = ? AND l.name = ?`, model, name))
+}
+
+// PutLabel puts a label on a version, from wherever it was.
+func (r Records) PutLabel(ctx context.Context, l Label) error {
+	args := byRef(l.Version)
+	_, err := r.q.ExecContext(ctx, `INSERT INTO labels (model_id, name, version_id, environment, moved_by, moved_at)
+		SELECT m.id, ?, v.id, ?, ?, ? FROM versions v JOIN models m ON m.id = v.model_id WHERE m.name = ? AND v.number = ?
+		ON CONFLICT (model_id, name) DO UPDATE SET version_id = excluded.version_id, environment = excluded.environment, moved_by = excluded.moved_by, moved_at = excluded.moved_at`,
+		l.Name, l.Environment, l.MovedBy, toMillis(l.MovedAt), args[0], args[1])
+	return err
+}
+
+// RemoveLabel takes a label away.
+func (r Records) RemoveLabel(ctx context.Context, model, name string) error {
+	_, err := r.q.ExecContext(ctx, `DELETE FROM labels WHERE name = ? AND model_id = (SELECT id FROM models WHERE name = ?)`, name, model)
+	return err
+}
+
+// Project is a team's space.
+type Project struct {
+	Name        string    `json:"name"`
+	Description string    `json:"description"`
+	AddedBy     string    `json:"added_by"`
+	AddedAt     time.Time `json:"added_at"`
+	Models      int       `json:"models"`
+}
+
+// AddProject adds a project.
+func (r Records) AddProject(ctx context.Context, p Project) error {
+	_, err := r.q.ExecContext(ctx, `INSERT INTO projects (name, description, added_by, added_at) VALUES (?, ?, ?, ?)`, p.Name, p.Description, p.AddedBy, toMillis(p.AddedAt))
+	return err
+}
+
+// Projects lists the projects by name.
+func (r Records) Projects(ctx context.Context) ([]Project, error) {
+	rows, err := r.q.QueryContext(ctx, `SELECT p.name, p.description, p.added_by, p.added_at, (SELECT count(*) FROM models m WHERE m.project = p.name) FROM projects p ORDER BY p.name`)
+	return collect(rows, err, func(rows *sql.Rows) (Project, error) {
+		var p Project
+		var at int64
+		err := rows.Scan(&p.Name, &p.Description, &p.AddedBy, &at, &p.Models)
+		p.AddedAt = fromMillis(at)
+		return p, err
+	})
+}
+
+// Subject is a model, or a version of one, that carries tags and properties.
+type Subject struct {
+	Model string
+	// Number is the version's; 0 for the model itself.
+	Number int
+}
+
+// ids gives the model's and the version's id as tags and properties hold them.
+func (r Records) ids(ctx context.Context, s Subject) (model, version int64, err error) {
+	if s.Number == 0 {
+		err = r.q.QueryRowContext(ctx, `SELECT id FROM models WHERE name = ?`, s.Model).Scan(&model)
+		return model, 0, one(err)
+	}
+	err = r.q.QueryRowContext(ctx, versionID, s.Model, s.Number).Scan(&version)
+	return 0, version, one(err)
+}
+
+// Tag puts a tag on something, or takes it off.
+func (r Records) Tag(ctx context.Context, s Subject, tag string, on bool) error {
+	model, version, err := r.ids(ctx, s)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	if len(items) == 0 {
-		return nil, ErrNone
+	if on {
+		_, err = r.q.ExecContext(ctx, `INSERT INTO tags (tag, model_id, version_id) VALUES (?, ?, ?) ON CONFLICT DO NOTHING`, tag, model, version)
+	} else {
+		_, err = r.q.ExecContext(ctx, `DELETE FROM tags WHERE tag = ? AND model_id = ? AND version_id = ?`, tag, model, version)
 	}
-	return &items[0], nil
+	return err
+}
+
+// SetProperty gives a property a value, or removes it when value is nil.
+func (r Records) SetProperty(ctx context.Context, s Subject, name string, value *string) error {
+	model, version, err := r.ids(ctx, s)
+	if err != nil {
+		return err
+	}
+	if value != nil {
+		_, err = r.q.ExecContext(ctx, `INSERT INTO properties (model_id, version_id, name, value) VALUES (?, ?, ?, ?)
+			ON CONFLICT (version_id, model_id, name) DO UPDATE SET value = excluded.value`, model, version, name, *value)
+	} else {
+		_, err = r.q.ExecContext(ctx, `DELETE FROM properties WHERE model_id = ? AND version_id = ? AND name = ?`, model, version, name)
+	}
+	return err
 }

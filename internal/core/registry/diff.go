@@ -6,6 +6,8 @@ import (
 	"math"
 	"slices"
 	"strings"
+
+	"github.com/aymanbagabas/go-udiff"
 )
 
 // Change is one thing that differs between two versions. An empty side means that it
@@ -25,7 +27,7 @@ type MetricChange struct {
 	To   *float64 `json:"to,omitempty"`
 	// Difference is To less From; Verdict takes into account which way is better.
 	Difference *float64 `json:"difference,omitempty"`
-	Verdict    string   `json:"verdict" enum:"better,worse,same,only in from,only in to"`
+	Verdict    string   `json:"verdict" enum:"better,worse,same,changed,only in from,only in to"`
 }
 
 // Compatibility says what a new signature means for those who call the old one.
@@ -46,14 +48,20 @@ const (
 
 // Diff is how the version To differs from the version From.
 type Diff struct {
-	From          string         `json:"from"`
-	To            string         `json:"to"`
-	Metrics       []MetricChange `json:"metrics"`
-	Params        []Change       `json:"params"`
-	Signature     []Change       `json:"signature"`
-	Artifacts     []Change       `json:"artifacts"`
-	Code          []Change       `json:"code"`
-	Compatibility Compatibility  `json:"compatibility" enum:"compatible,widened,breaking,unknown"`
+	From         string         `json:"from"`
+	To           string         `json:"to"`
+	Metrics      []MetricChange `json:"metrics"`
+	Params       []Change       `json:"params"`
+	Signature    []Change       `json:"signature"`
+	Artifacts    []Change       `json:"artifacts"`
+	Code         []Change       `json:"code"`
+	Data         []Change       `json:"data"`
+	Dependencies []Change       `json:"dependencies"`
+	Importance   []MetricChange `json:"importance"`
+	// Card is the difference of the card texts as a unified diff; empty when they are
+	// equal.
+	Card          string        `json:"card,omitempty"`
+	Compatibility Compatibility `json:"compatibility" enum:"compatible,widened,breaking,unknown"`
 }
 
 // DiffVersions compares two versions of one or of two models.
@@ -67,10 +75,45 @@ func DiffVersions(a, b *Version) Diff {
 		}), describe(b.Artifacts, func(x Artifact) (string, string) {
 			return x.Name, fmt.Sprintf("%s, %d bytes", shortDigest(x.Digest), x.Size)
 		})),
-		Code: diffMaps(a.Code.fields(), b.Code.fields()),
+		Code:         diffMaps(a.Code.fields(), b.Code.fields()),
+		Data:         diffMaps(describe(a.Data, DataUse.pair), describe(b.Data, DataUse.pair)),
+		Dependencies: diffMaps(describe(a.Dependencies, Dependency.pair), describe(b.Dependencies, Dependency.pair)),
+		Importance:   diffMetrics(a.Importance, b.Importance),
+	}
+	for i := range d.Importance { // more importance is neither better nor worse
+		if m := &d.Importance[i]; m.Difference != nil && *m.Difference != 0 {
+			m.Verdict = "changed"
+		}
+	}
+	if from, to := a.Card.text(), b.Card.text(); from != to {
+		d.Card = udiff.Unified(a.Ref, b.Ref, from, to)
 	}
 	d.Signature, d.Compatibility = DiffSignatures(a.Signature, b.Signature)
 	return d
+}
+
+func (u DataUse) pair() (string, string) { return u.Role + " " + dataName(u.Data), u.Data }
+
+// dataName is the name of a data set without the number of its revision.
+func dataName(ref string) string {
+	name, _, _ := strings.Cut(ref, "#")
+	return name
+}
+
+func (d Dependency) pair() (string, string) {
+	want := strings.TrimSpace(d.Want + " " + d.Extra)
+	if want == "" {
+		want = "any"
+	}
+	return d.Name, want
+}
+
+// text is the card with a line end at its end, so that its last line compares equal.
+func (c *Card) text() string {
+	if c == nil || c.Text == "" {
+		return ""
+	}
+	return strings.TrimRight(c.Text, "\n") + "\n"
 }
 
 func shortDigest(d string) string { return "sha256 " + d[:min(12, len(d))] }

@@ -1,7 +1,6 @@
 package registry
 
 import (
-	"fmt"
 	"strings"
 	"testing"
 
@@ -31,99 +30,17 @@ func TestParseRef(t *testing.T) {
 	}
 }
 
-const rowsCSV = `temp_c,hour,mix,open,demand_mw
--3.5,7,old-town,true,4.1
-2.25,8,harbour,false,3.2
-,9,works,true,2.9
-`
-
-func readSample(t *testing.T, name, content string) *Sample {
-	t.Helper()
-	s, err := ReadSample(name, strings.NewReader(content))
-	if err != nil {
-		t.Fatal(err)
-	}
-	return s
-}
-
-func TestSignatureFromSample(t *testing.T) {
-	asJSON := `[{"temp_c":-3.5,"hour":7,"mix":"old-town","open":true,"demand_mw":4.1},
-		{"temp_c":2.25,"hour":8,"mix":"harbour","open":false,"demand_mw":3.2},
-		{"hour":9,"mix":"works","open":true,"demand_mw":2.9}]`
-	asLines := strings.NewReplacer("[", "", "]", "", "},", "}").Replace(asJSON)
-	for name, content := range map[string]string{"rows.csv": rowsCSV, "rows.json": asJSON, "rows.jsonl": asLines} {
-		sig, err := readSample(t, name, content).Signature([]string{"demand_mw"}, map[string]string{"demand_mw": "MW"})
-		if err != nil {
-			t.Fatalf("%s: %v", name, err)
-		}
-		got := map[string]string{}
-		for _, c := range append(sig.Inputs, sig.Outputs...) {
-			got[c.Name] = c.describe()
-		}
-		want := map[string]string{
-			"temp_c": "number, -3.5 to 2.25, may be missing", "hour": "integer, 7 to 9",
-			"mix": "text, harbour | old-town | works", "open": "boolean", "demand_mw": "number, in MW, 2.9 to 4.1",
-		}
-		if fmt.Sprint(got) != fmt.Sprint(want) {
-			t.Errorf("%s:\n got %v\nwant %v", name, got, want)
-		}
-		if len(sig.Outputs) != 1 {
-			t.Errorf("%s: %d outputs", name, len(sig.Outputs))
-		}
-	}
-}
-
-func TestBadSamplesSayWhatIsWrong(t *testing.T) {
-	cases := []struct{ name, file, content, says string }{
-		{"empty", "a.csv", "", "a.csv is empty"},
-		{"header only", "a.csv", "x,y\n", "no rows"},
-		{"ragged", "a.csv", "x,y\n1,2,3\n", "line 2"},
-		{"twice the same column", "a.csv", "x,x\n1,2\n", `two columns are named "x"`},
-		{"mixed", "a.csv", "x\n1\nblue\n", "mixes 1 numbers, 1 texts"},
-		{"all missing", "a.csv", "x,y\n1,\n2,\n", `"y" has no value`},
-		{"nested JSON", "a.json", `[{"x":[1,2]}]`, `"x" is no number`},
-		{"broken JSON", "a.json", `[{"x":1},`, "row 2"},
-	}
-	for _, c := range cases {
-		s, err := ReadSample(c.file, strings.NewReader(c.content))
-		if err == nil {
-			_, err = s.Signature(nil, nil)
-		}
-		if err == nil || !strings.Contains(err.Error(), c.says) {
-			t.Errorf("%s: error %v, want it to say %q", c.name, err, c.says)
-		}
-	}
-	if _, err := readSample(t, "a.csv", rowsCSV).Signature([]string{"demand"}, nil); fault.Code(err) != "sample.no_target" {
-		t.Errorf("a target that is not there: %v", err)
-	}
-}
-
-func TestProfile(t *testing.T) {
-	if readSample(t, "a.csv", rowsCSV).Profile() != nil {
-		t.Error("three rows made a reference profile")
-	}
-	var b strings.Builder
-	b.WriteString("x,mix\n")
-	for i := range 400 {
-		fmt.Fprintf(&b, "%d,%s\n", i, []string{"works", "harbour"}[i%2])
-	}
-	p := readSample(t, "a.csv", b.String()).Profile()
-	if p.Columns["x"].Seen() != 400 || p.Columns["x"].Bins.Len() != 20 || p.Columns["mix"].Counts[0] != 200 {
-		t.Errorf("profile: %+v", p)
-	}
-}
-
 func TestIdentity(t *testing.T) {
 	base := func() *Version {
 		return &Version{
-			Artifacts: []Artifact{{"b", "22", 2}, {"a", "11", 1}},
+			Artifacts: []Artifact{{Name: "b", Digest: "22", Size: 2}, {Name: "a", Digest: "11", Size: 1}},
 			Metrics:   map[string]float64{"rmse": 3.2}, Params: map[string]string{"depth": "6"},
 		}
 	}
 	first := base().Identity()
 	same := base()
 	same.Artifacts[0], same.Artifacts[1] = same.Artifacts[1], same.Artifacts[0]
-	same.Note, same.CreatedBy, same.Code = "again", "odd", &Code{Commit: "1"}
+	same.Note, same.CreatedBy, same.Code, same.Run, same.Tags = "again", "odd", &Code{Commit: "1"}, "run-3", []string{"winter"}
 	if same.Identity() != first {
 		t.Error("who, when, note or order of files changed the identity")
 	}
@@ -132,6 +49,9 @@ func TestIdentity(t *testing.T) {
 		"metric":    func(v *Version) { v.Metrics["rmse"] = 3.3 },
 		"parameter": func(v *Version) { v.Params["depth"] = "7" },
 		"signature": func(v *Version) { v.Signature = &Signature{} },
+		"parent":    func(v *Version) { v.Parents = []Parent{{"base@1", "fine-tuned"}} },
+		"data":      func(v *Version) { v.Data = []DataUse{{"winters#2", TrainedOn}} },
+		"card":      func(v *Version) { v.Card = &Card{Text: "# Heat"} },
 	} {
 		v := base()
 		change(v)
@@ -221,22 +141,4 @@ func TestDiffVersions(t *testing.T) {
 	if len(d.Params) != 2 || d.Params[0].Kind != "changed" || d.Params[1].Kind != "removed" || d.Compatibility != NotKnown {
 		t.Errorf("diff: %+v", d)
 	}
-}
-
-func FuzzReadSample(f *testing.F) {
-	f.Add("a.csv", rowsCSV)
-	f.Add("a.json", `[{"x":1},{"x":null,"y":"b"}]`)
-	f.Add("a.jsonl", "{\"x\":1}\n{\"y\":true}")
-	f.Fuzz(func(t *testing.T, name, content string) {
-		s, err := ReadSample(name, strings.NewReader(content))
-		if err != nil {
-			return
-		}
-		for i, row := range s.Rows {
-			if len(row) != len(s.Columns) {
-				t.Fatalf("row %d has %d cells, %d columns", i, len(row), len(s.Columns))
-			}
-		}
-		_, _ = s.Signature(nil, nil)
-	})
 }

@@ -2,8 +2,11 @@ package registry
 
 import (
 	"fmt"
+	"math"
 	"slices"
 	"strings"
+
+	"innerladder/internal/core/fault"
 )
 
 // Type is the type of one column.
@@ -39,6 +42,68 @@ type Column struct {
 type Signature struct {
 	Inputs  []Column `json:"inputs"`
 	Outputs []Column `json:"outputs"`
+}
+
+// Check says what is wrong with a signature that was written by hand.
+func (s *Signature) Check(field string) error {
+	bad := func(detail string, args ...any) error {
+		return fault.New(fault.Invalid, "signature.wrong", detail, args...).In(field).
+			Do(`write {"inputs": [{"name": "outdoor_c", "type": "number", "unit": "°C", "min": -40, "max": 40}], "outputs": […]}; types are number, integer, boolean and text`)
+	}
+	if len(s.Inputs)+len(s.Outputs) == 0 {
+		return bad("the signature has neither inputs nor outputs")
+	}
+	for side, columns := range map[string][]Column{"input": s.Inputs, "output": s.Outputs} {
+		seen := map[string]bool{}
+		for i, c := range columns {
+			switch {
+			case c.Name == "":
+				return bad("%s %d has no name", side, i+1)
+			case seen[c.Name]:
+				return bad("two %ss are named %q", side, c.Name)
+			case !slices.Contains([]Type{Number, Integer, Boolean, Text}, c.Type):
+				return bad("%s %q has the type %q", side, c.Name, c.Type)
+			case !c.Type.numeric() && (c.Min != nil || c.Max != nil):
+				return bad("%s %q is %s and has a range", side, c.Name, c.Type)
+			case c.Type != Text && len(c.Levels) > 0:
+				return bad("%s %q is %s and has levels", side, c.Name, c.Type)
+			case c.Min != nil && c.Max != nil && *c.Min > *c.Max:
+				return bad("%s %q ranges from %g to %g", side, c.Name, *c.Min, *c.Max)
+			}
+			for _, x := range []*float64{c.Min, c.Max} {
+				if x != nil && (math.IsNaN(*x) || math.IsInf(*x, 0)) {
+					return bad("the range of %s %q is not finite", side, c.Name)
+				}
+			}
+			for _, d := range c.Shape {
+				if d == 0 || d < -1 {
+					return bad("%s %q has the shape %v", side, c.Name, c.Shape)
+				}
+			}
+			seen[c.Name] = true
+		}
+	}
+	return nil
+}
+
+// Types lists what each column is declared as.
+func (s *Signature) Types() map[string]Type {
+	out := map[string]Type{}
+	if s != nil {
+		for _, c := range slices.Concat(s.Inputs, s.Outputs) {
+			out[c.Name] = c.Type
+		}
+	}
+	return out
+}
+
+// Names lists the names of columns.
+func Names(columns []Column) []string {
+	out := make([]string, len(columns))
+	for i, c := range columns {
+		out[i] = c.Name
+	}
+	return out
 }
 
 // Tensor is an input or output as a model server declares it in the Open Inference
@@ -105,7 +170,7 @@ func fit(kind string, columns []Column, tensors []Tensor) (reasons []string) {
 			reasons = append(reasons, fmt.Sprintf("the server declares no %s %q", kind, c.Name))
 		case !takes(t.Datatype, c.Type):
 			reasons = append(reasons, fmt.Sprintf("%s %q is %s in the signature and %s at the server", kind, c.Name, c.Type, t.Datatype))
-		case t.rowSize() >= 0 && t.rowSize() != product(c.Shape):
+		case t.rowSize() >= 0 && product(c.Shape) >= 0 && t.rowSize() != product(c.Shape):
 			reasons = append(reasons, fmt.Sprintf("%s %q has %d values in a row of the signature and %d at the server", kind, c.Name, product(c.Shape), t.rowSize()))
 		}
 	}
@@ -132,9 +197,13 @@ func packed(columns []Column, tensors []Tensor) bool {
 	return tensors[0].rowSize() == values || tensors[0].rowSize() == -1
 }
 
+// product is how many values a shape holds, −1 when that is not fixed.
 func product(shape []int64) int64 {
 	p := int64(1)
 	for _, d := range shape {
+		if d < 0 {
+			return -1
+		}
 		p *= d
 	}
 	return p

@@ -221,3 +221,77 @@ func ColumnOfValues(b Bins, values []any) *Column {
 	}
 	return c
 }
+
+// OnBins counts the column again on other bins of the same kind. A number's cell is
+// taken to be filled evenly, so a bin's count is off by at most what lies in the two
+// cells that its edges cut; levels are exact, but those that o does not know become
+// Other. It returns nil when one is for numbers and the other for categories.
+func (c *Column) OnBins(o Bins) *Column {
+	if c.Bins.Equal(o) {
+		return c.Clone()
+	}
+	if c.Bins.Numeric() != o.Numeric() {
+		return nil
+	}
+	out := NewColumn(o)
+	out.Missing, out.Min, out.Max, out.SumOfSquares = c.Missing, c.Min, c.Max, c.SumOfSquares
+	if !o.Numeric() {
+		out.Other = c.Other
+		for i, level := range c.Bins.Levels {
+			if j := o.level(level); j >= 0 {
+				out.Counts[j] += c.Counts[i]
+			} else {
+				out.Other += c.Counts[i]
+			}
+		}
+		return out
+	}
+	// The cumulative count at each of o's edges, and the sums with it.
+	below, sumBelow := make([]float64, len(o.Edges)), make([]float64, len(o.Edges))
+	cells := c.Cells()
+	total, sumTotal := 0.0, 0.0
+	for i, k := range cells {
+		low, high := c.cellRange(i)
+		for j, e := range o.Edges {
+			part := 0.0
+			switch {
+			case e >= high && (e > high || j == len(o.Edges)-1):
+				part = 1
+			case e > low && high > low:
+				part = (e - low) / (high - low)
+			}
+			below[j] += part * float64(k)
+			sumBelow[j] += part * c.Sums[i]
+		}
+		total, sumTotal = total+float64(k), sumTotal+c.Sums[i]
+	}
+	// Rounding the cumulative counts, not the bins, keeps the total.
+	last, lastSum := uint64(0), 0.0
+	for j := range o.Edges {
+		n := uint64(math.Round(below[j]))
+		n = max(n, last)
+		if j == 0 {
+			out.Under = n
+		} else {
+			out.Counts[j-1] = n - last
+		}
+		out.Sums[j] = sumBelow[j] - lastSum
+		last, lastSum = n, sumBelow[j]
+	}
+	out.Over = uint64(math.Round(total)) - min(last, uint64(math.Round(total)))
+	out.Sums[len(out.Sums)-1] = sumTotal - lastSum
+	return out
+}
+
+// cellRange is the range of numbers of cell i in the order of Cells; the outer cells
+// reach to the extremes.
+func (c *Column) cellRange(i int) (low, high float64) {
+	edges := c.Bins.Edges
+	switch {
+	case i == 0:
+		return math.Min(c.Min, edges[0]), edges[0]
+	case i == len(edges):
+		return edges[len(edges)-1], math.Max(c.Max, edges[len(edges)-1])
+	}
+	return edges[i-1], edges[i]
+}

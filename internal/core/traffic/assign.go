@@ -54,6 +54,8 @@ func mix(x uint64) uint64 {
 // Route is all that the gateway must know to answer for one endpoint.
 type Route struct {
 	Endpoint string
+	// ID is the endpoint's number, which request ids carry.
+	ID int64
 	// Split is the number of the split in force, 0 when there is none yet; Since is when
 	// it came into force.
 	Split int

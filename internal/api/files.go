@@ -1,0 +1,314 @@
+package api
+
+import (
+	"encoding/json"
+	"errors"
+	"io"
+	"mime"
+	"mime/multipart"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+
+	"innerladder/internal/core/fault"
+	"innerladder/internal/core/registry"
+	"innerladder/internal/service"
+
+	"github.com/gofiber/fiber/v3"
+)
+
+// fileOperations lists the routes that take or give files.
+func fileOperations() []operation {
+	return []operation{
+		{method: "POST", path: "/versions", id: "register", summary: "Register a version with its files", permission: service.Write, status: 201, streams: true,
+			in: new(registerIn), out: new(service.Registered), handle: (*API).register},
+		{method: "GET", path: "/versions/{ref}/artifacts/{artifact}", id: "getArtifact", summary: "Get a file of a version", permission: service.Read, status: 200,
+			in: new(artifactIn), produces: fiber.MIMEOctetStream, handle: (*API).artifact},
+		{method: "POST", path: "/versions/{ref}/attachments", id: "attach", summary: "Attach a document, a notebook or a picture to a version", permission: service.Write, status: 201, streams: true,
+			in: new(attachIn), out: new(registry.Version), handle: (*API).attach},
+		{method: "GET", path: "/versions/{ref}/attachments/{attachment}", id: "getAttachment", summary: "Get an attachment of a version", permission: service.Read, status: 200,
+			in: new(attachmentIn), produces: fiber.MIMEOctetStream, handle: (*API).attachment},
+		{method: "POST", path: "/uploads", id: "beginUpload", summary: "Begin an upload that may come in pieces, with the first piece as the body if there is one", permission: service.Write, status: 201, streams: true,
+			in: new(beginIn), out: new(service.Uploading), handle: (*API).beginUpload},
+		{method: "GET", path: "/uploads/{upload}", id: "showUpload", summary: "How far an upload is; HEAD gives the same as headers", permission: service.Write, status: 200,
+			in: new(uploadIn), out: new(service.Uploading), handle: (*API).showUpload},
+		{method: "PATCH", path: "/uploads/{upload}", id: "appendUpload", summary: "Add a piece to an upload, as application/partial-upload", permission: service.Write, status: 200, streams: true,
+			in: new(pieceIn), out: new(service.Uploading), handle: (*API).appendUpload},
+		{method: "DELETE", path: "/uploads/{upload}", id: "dropUpload", summary: "Forget an upload", permission: service.Write, status: 204,
+			in: new(uploadIn), handle: (*API).dropUpload},
+	}
+}
+
+// registerIn describes the parts of a registration for the document.
+type registerIn struct {
+	Spec         string           `formData:"spec" required:"true" description:"a Registration as JSON"`
+	Artifact     []multipart.File `formData:"artifact" description:"the files of the version; or uploads and sources in the spec"`
+	Sample       multipart.File   `formData:"sample" description:"example rows as CSV, Parquet, JSON or JSON lines; signature, sample request and reference profile are read from them"`
+	Reference    multipart.File   `formData:"reference" description:"rows for the reference profile, when they are not the sample"`
+	Card         multipart.File   `formData:"card" description:"the model card, Markdown"`
+	Requirements multipart.File   `formData:"requirements" description:"a requirements file"`
+	Attachment   []multipart.File `formData:"attachment" description:"documents, notebooks, pictures"`
+}
+
+// largestSpec bounds the JSON part of a registration.
+const largestSpec = 2 << 20
+
+// parts reads a multipart form part by part, so that files of any size pass through
+// without being held in memory.
+func parts(c fiber.Ctx, expected string, take func(*multipart.Part) error) (err error) {
+	kind, params, err := mime.ParseMediaType(c.Get(fiber.HeaderContentType))
+	if err != nil || kind != fiber.MIMEMultipartForm {
+		return fault.New(fault.Invalid, "register.form", "the request is no multipart form").In("Content-Type").Do("send multipart/form-data with the parts %s", expected)
+	}
+	body := c.Request().BodyStream()
+	if body == nil {
+		return fault.New(fault.Invalid, "request.empty", "the request has no body").In("body").Do("send multipart/form-data with the parts %s", expected)
+	}
+	defer func() {
+		if err != nil {
+			// What is left of the body is not read; the connection cannot be used again.
+			c.Response().SetConnectionClose()
+		}
+	}()
+	form := multipart.NewReader(body, params["boundary"])
+	for {
+		part, err := form.NextPart()
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return fault.New(fault.Invalid, "register.cut", "the form breaks off: %v", err).In("body").Do("send it again; nothing was kept")
+		}
+		if err := take(part); err != nil {
+			var known *fault.Fault
+			if errors.Is(err, io.ErrUnexpectedEOF) && !errors.As(err, &known) {
+				return fault.New(fault.Invalid, "register.cut", "%s breaks off", part.FileName()).In(part.FormName()).Do("send it again; nothing was kept")
+			}
+			return err
+		}
+	}
+}
+
+func (a *API) register(c fiber.Ctx) error {
+	var spec *service.Registration
+	var files []*service.File
+	defer func() {
+		for _, f := range files {
+			f.Upload.Discard()
+		}
+	}()
+	err := parts(c, "spec, "+strings.Join(service.Parts(), ", "), func(part *multipart.Part) error {
+		name := part.FormName()
+		if name == "spec" {
+			dec := json.NewDecoder(io.LimitReader(part, largestSpec))
+			dec.DisallowUnknownFields()
+			if err := dec.Decode(&spec); err != nil {
+				return badJSON(err)
+			}
+			return nil
+		}
+		if !slices.Contains(service.Parts(), name) {
+			return fault.New(fault.Invalid, "register.part", "there is no part %q", name).In(name).Do("send the parts spec, %s", strings.Join(service.Parts(), ", "))
+		}
+		f, err := a.service.Receive(c.Context(), name, part.FileName(), part)
+		if err == nil {
+			files = append(files, f)
+		}
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	if spec == nil {
+		return fault.New(fault.Invalid, "register.no_spec", "the form has no part spec").In("spec").Do("send a Registration as JSON")
+	}
+	out, err := a.service.Register(c.Context(), *spec, files)
+	if err != nil {
+		return err
+	}
+	status := fiber.StatusCreated
+	if !out.Created {
+		status = fiber.StatusOK
+	}
+	c.Location(base + "/versions/" + out.Ref)
+	return c.Status(status).JSON(out)
+}
+
+type artifactIn struct {
+	refIn
+	Artifact string `uri:"artifact" path:"artifact"`
+}
+
+func (a *API) artifact(c fiber.Ctx) error {
+	var in artifactIn
+	if err := read(c, &in); err != nil {
+		return err
+	}
+	meta, f, err := a.service.Artifact(c.Context(), in.Ref, in.Artifact)
+	if err != nil {
+		return err
+	}
+	c.Set(fiber.HeaderContentType, fiber.MIMEOctetStream)
+	c.Set(fiber.HeaderContentDisposition, "attachment; filename*=UTF-8''"+url.PathEscape(meta.Name))
+	c.Set(fiber.HeaderETag, strconv.Quote(meta.Digest))
+	return c.SendStream(f, int(meta.Size)) // the stream closes the file
+}
+
+type attachIn struct {
+	refIn
+	Attachment multipart.File `formData:"attachment" required:"true"`
+}
+
+func (a *API) attach(c fiber.Ctx) error {
+	var in refIn
+	if err := c.Bind().URI(&in); err != nil {
+		return err
+	}
+	var file *service.File
+	defer func() {
+		if file != nil {
+			file.Upload.Discard()
+		}
+	}()
+	err := parts(c, service.PartAttachment, func(part *multipart.Part) (err error) {
+		if part.FormName() != service.PartAttachment || file != nil {
+			return fault.New(fault.Invalid, "attach.part", "the form has a part %q too many", part.FormName()).In(part.FormName()).Do("send one part attachment")
+		}
+		file, err = a.service.Receive(c.Context(), service.PartAttachment, part.FileName(), part)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	if file == nil {
+		return fault.New(fault.Invalid, "attach.none", "the form has no part attachment").In("attachment").Do("send the file as the part attachment")
+	}
+	v, err := a.service.Attach(c.Context(), in.Ref, file)
+	if err != nil {
+		return err
+	}
+	return c.Status(fiber.StatusCreated).JSON(v)
+}
+
+type attachmentIn struct {
+	refIn
+	Attachment string `uri:"attachment" path:"attachment" json:"-"`
+}
+
+// attachment gives an attachment so that a browser can show it but never run it: text
+// and pictures of formats without scripts are shown, everything else is saved.
+func (a *API) attachment(c fiber.Ctx) error {
+	var in attachmentIn
+	if err := read(c, &in); err != nil {
+		return err
+	}
+	meta, f, err := a.service.Attachment(c.Context(), in.Ref, in.Attachment)
+	if err != nil {
+		return err
+	}
+	how := "attachment"
+	kind, _, _ := strings.Cut(meta.Media, ";")
+	if slices.Contains([]string{"image/png", "image/jpeg", "image/gif", "image/webp", "text/plain", "text/markdown", "text/csv"}, kind) {
+		how = "inline"
+	}
+	c.Set(fiber.HeaderContentType, meta.Media)
+	c.Set(fiber.HeaderXContentTypeOptions, "nosniff")
+	c.Set(fiber.HeaderContentSecurityPolicy, "default-src 'none'; sandbox")
+	c.Set(fiber.HeaderContentDisposition, how+"; filename*=UTF-8''"+url.PathEscape(meta.Name))
+	c.Set(fiber.HeaderETag, strconv.Quote(meta.Digest))
+	return c.SendStream(f, int(meta.Size))
+}
+
+// Uploads in pieces follow the IETF's work on resumable uploads for HTTP
+// (draft-ietf-httpbis-resumable-upload): Upload-Offset, Upload-Complete, Upload-Length.
+
+type uploadIn struct {
+	Upload string `uri:"upload" path:"upload" json:"-"`
+}
+
+type beginIn struct {
+	Name     string `query:"name" json:"-" required:"true" description:"of the file"`
+	Length   string `header:"Upload-Length" json:"-" description:"bytes of the whole file, when known"`
+	Complete string `header:"Upload-Complete" json:"-" description:"?1 when the body is the whole file, ?0 when more follows"`
+}
+
+type pieceIn struct {
+	uploadIn
+	Offset   string `header:"Upload-Offset" json:"-" required:"true" description:"byte at which the piece begins"`
+	Complete string `header:"Upload-Complete" json:"-" description:"?1 with the last piece"`
+}
+
+func (a *API) beginUpload(c fiber.Ctx) error {
+	var in beginIn
+	if err := read(c, &in); err != nil {
+		return err
+	}
+	size := int64(-1)
+	if in.Length != "" {
+		n, err := strconv.ParseInt(in.Length, 10, 64)
+		if err != nil || n < 0 {
+			return fault.New(fault.Invalid, "upload.length", "Upload-Length is %q", in.Length).In("Upload-Length").Do("give a number of bytes")
+		}
+		size = n
+	}
+	up, err := a.service.BeginUpload(c.Context(), in.Name, size)
+	if err != nil {
+		return err
+	}
+	c.Location(base + "/uploads/" + up.ID)
+	if body := c.Request().BodyStream(); body != nil && c.Request().Header.ContentLength() != 0 {
+		if up, err = a.service.AppendUpload(c.Context(), up.ID, 0, body, in.Complete == "?1"); err != nil {
+			c.Response().SetConnectionClose()
+			return err
+		}
+	}
+	return uploadAnswer(c, fiber.StatusCreated, up)
+}
+
+func uploadAnswer(c fiber.Ctx, status int, up service.Uploading) error {
+	c.Set("Upload-Offset", strconv.FormatInt(up.Offset, 10))
+	complete := "?0"
+	if up.Complete {
+		complete = "?1"
+	}
+	c.Set("Upload-Complete", complete)
+	return c.Status(status).JSON(up)
+}
+
+func (a *API) showUpload(c fiber.Ctx) error {
+	up, err := a.service.Upload(c.Context(), c.Params("upload"))
+	if err != nil {
+		return err
+	}
+	return uploadAnswer(c, fiber.StatusOK, up)
+}
+
+func (a *API) appendUpload(c fiber.Ctx) error {
+	var in pieceIn
+	if err := read(c, &in); err != nil {
+		return err
+	}
+	offset, err := strconv.ParseInt(in.Offset, 10, 64)
+	if err != nil || offset < 0 {
+		return fault.New(fault.Invalid, "upload.offset_form", "Upload-Offset is %q", in.Offset).In("Upload-Offset").Do("give the byte at which the piece begins; HEAD tells how many have come")
+	}
+	var body io.Reader = strings.NewReader("")
+	if stream := c.Request().BodyStream(); stream != nil {
+		body = stream
+	}
+	up, err := a.service.AppendUpload(c.Context(), in.Upload, offset, body, in.Complete == "?1")
+	if err != nil {
+		c.Set("Upload-Offset", strconv.FormatInt(up.Offset, 10))
+		c.Response().SetConnectionClose()
+		return err
+	}
+	return uploadAnswer(c, fiber.StatusOK, up)
+}
+
+func (a *API) dropUpload(c fiber.Ctx) error {
+	if err := a.service.DropUpload(c.Context(), c.Params("upload")); err != nil {
+		return err
+	}
+	return c.SendStatus(fiber.StatusNoContent)
+}

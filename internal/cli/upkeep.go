@@ -1,0 +1,254 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+
+	"innerladder/internal/client"
+	"innerladder/internal/core/registry"
+	"innerladder/internal/service"
+)
+
+func upkeepCommands() []command {
+	return []command{
+		{name: "edit", group: "Registry", arguments: "REF | MODEL", summary: "Change note, tags and properties of a version, or of a model also description and owner", least: 1, most: 1,
+			example: "innerladder edit heat-demand@2 -note \"fitted on two winters\" -tag winter -property season=2026", setup: edit},
+		{name: "label", group: "Registry", arguments: "REF LABEL", summary: "Put a label on a version, from wherever it was, or take it away", least: 2, most: 2,
+			example: "innerladder label heat-demand@2 beta", setup: label},
+		{name: "labels", group: "Registry", arguments: "MODEL", summary: "List the labels of a model", least: 1, most: 1, example: "innerladder labels heat-demand", setup: labels},
+		{name: "vet", group: "Registry", arguments: "MODEL", summary: "Mark a model as one to start from, or take the mark away", least: 1, most: 1,
+			example: "innerladder vet weather-base -why \"checked by the forecasting team\"", setup: vet},
+		{name: "attach", group: "Registry", arguments: "REF FILE", summary: "Attach a document, a notebook or a picture to a version", least: 2, most: 2, example: "innerladder attach heat-demand@2 residuals.png", setup: attach},
+		{name: "detach", group: "Registry", arguments: "REF NAME", summary: "Take an attachment off a version", least: 2, most: 2, example: "innerladder detach heat-demand@2 residuals.png -why outdated", setup: detach},
+		{name: "evaluated", group: "Registry", arguments: "REF DATA", summary: "Note that a version was evaluated on a data set", least: 2, most: 2, example: "innerladder evaluated heat-demand@2 winter-2025#1", setup: evaluated},
+		{name: "retire", group: "Registry", arguments: "REF", summary: "Take a version off the ladder; it must not be in use", least: 1, most: 1, example: "innerladder retire heat-demand@1 -why \"replaced by @2\"", setup: retire},
+		{name: "restore", group: "Registry", arguments: "REF", summary: "Put a retired version on the lowest rung again", least: 1, most: 1, example: "innerladder restore heat-demand@1 -why \"needed for a comparison\"", setup: restore},
+		{name: "delete", group: "Registry", arguments: "REF", summary: "Delete a version for good; it must not be in use", least: 1, most: 1, example: "innerladder delete heat-demand@1 -why \"holds personal data\"", setup: deleteVersion},
+		{name: "history", group: "Registry", arguments: "SUBJECT", summary: "What changed about a version, a model, a label, a run, a data set", least: 1, most: 1, example: "innerladder history heat-demand@beta", setup: history},
+		{name: "collect", group: "Registry", summary: "Remove the files that no version needs", most: 0, example: "innerladder collect -dry-run", setup: collect},
+		{name: "project", group: "Registry", summary: "List the projects that models are in", most: 0, example: "innerladder project", setup: projects},
+		{name: "project add", group: "Registry", arguments: "NAME", summary: "Add a project", least: 1, most: 1, example: "innerladder project add maintenance -description \"valves and pumps\"", setup: projectAdd},
+	}
+}
+
+// sorted lists the keys of a map in order.
+func sorted[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
+
+func edit(c *call) func(context.Context) error {
+	c.connect()
+	var e service.Edit
+	optional := func(option, usage string, into **string) {
+		c.flags.Func(option, usage, func(s string) error {
+			*into = &s
+			return nil
+		})
+	}
+	optional("note", "`TEXT`: the new note of a version", &e.Note)
+	optional("description", "`TEXT`: the new description of a model", &e.Description)
+	optional("owner", "`NAME`: the new owner of a model", &e.Owner)
+	set := pairs{}
+	c.flags.Var((*list)(&e.AddTags), "tag", "`TAG` to put on; may be given several times")
+	c.flags.Var((*list)(&e.RemoveTags), "untag", "`TAG` to take off; may be given several times")
+	c.flags.Var(set, "property", "`NAME=VALUE` to set; may be given several times")
+	c.flags.Var((*list)(&e.RemoveProperties), "unset", "`NAME` of a property to remove; may be given several times")
+	c.flags.StringVar(&e.Reason, "why", "", "`TEXT` for the record")
+	return func(ctx context.Context) error {
+		e.SetProperties = set
+		if strings.Contains(c.args[0], "@") {
+			v, err := c.api.EditVersion(ctx, c.args[0], e)
+			return c.show(v, err, func() {
+				facts(c.Out, "version", v.Ref, "note", v.Note, "tags", strings.Join(v.Tags, " "), "properties", params(v.Properties))
+			})
+		}
+		m, err := c.api.EditModel(ctx, c.args[0], e)
+		return c.show(m, err, func() {
+			facts(c.Out, "model", m.Name, "about", m.Description, "owner", m.Owner, "tags", strings.Join(m.Tags, " "), "properties", params(m.Properties))
+		})
+	}
+}
+
+func label(c *call) func(context.Context) error {
+	c.connect()
+	remove := c.flags.Bool("remove", false, "take the label away instead; REF is then only the MODEL")
+	environment := c.flags.String("in", "", "`ENVIRONMENT` where the version must be placed and healthy, and stay so")
+	why := c.flags.String("why", "", "`TEXT` for the record")
+	return func(ctx context.Context) error {
+		if *remove {
+			model, _, _ := strings.Cut(c.args[0], "@")
+			l, err := c.api.RemoveLabel(ctx, model, c.args[1], *why)
+			return c.show(l, err, func() { fmt.Fprintf(c.Out, "%s@%s is no more; it meant %s\n", model, l.Name, l.Version) })
+		}
+		v, err := c.api.Version(ctx, c.args[0])
+		if err != nil {
+			return err
+		}
+		l, err := c.api.PutLabel(ctx, v.Model, v.Number, c.args[1], *environment, *why)
+		return c.show(l, err, func() { fmt.Fprintf(c.Out, "%s@%s means %s\n", v.Model, l.Name, l.Version) })
+	}
+}
+
+func labels(c *call) func(context.Context) error {
+	c.connect()
+	return func(ctx context.Context) error {
+		all, err := c.api.Labels(ctx, c.args[0])
+		return c.show(all, err, func() {
+			if len(all.Items) == 0 {
+				c.say("%s has no labels; put one on with: innerladder label %s@NUMBER LABEL", c.args[0], c.args[0])
+				return
+			}
+			t := newTable(c.Out, "LABEL", "VERSION", "HELD IN", "MOVED", "BY")
+			for _, l := range all.Items {
+				t.row(l.Name, l.Version, l.Environment, ago(sinceNow(l.MovedAt)), l.MovedBy)
+			}
+			t.done()
+		})
+	}
+}
+
+func vet(c *call) func(context.Context) error {
+	c.connect()
+	why := c.flags.String("why", "", "`TEXT`: why the organisation stands behind it, or does no more")
+	off := c.flags.Bool("off", false, "take the mark away")
+	return func(ctx context.Context) error {
+		m, err := c.api.Vet(ctx, c.args[0], *why, !*off)
+		return c.show(m, err, func() {
+			if m.Vetted != nil {
+				fmt.Fprintf(c.Out, "%s is vetted; its versions are good parents to start from\n", m.Name)
+			} else {
+				fmt.Fprintf(c.Out, "%s is vetted no more\n", m.Name)
+			}
+		})
+	}
+}
+
+func attach(c *call) func(context.Context) error {
+	c.connect()
+	return func(ctx context.Context) error {
+		v, err := c.api.Attach(ctx, c.args[0], c.args[1])
+		return c.show(v, err, func() { printArtifacts(c.Out, v) })
+	}
+}
+
+func detach(c *call) func(context.Context) error {
+	c.connect()
+	why := c.flags.String("why", "", "`TEXT` for the record")
+	return func(ctx context.Context) error {
+		v, err := c.api.Detach(ctx, c.args[0], c.args[1], *why)
+		return c.show(v, err, func() { printArtifacts(c.Out, v) })
+	}
+}
+
+func evaluated(c *call) func(context.Context) error {
+	c.connect()
+	return func(ctx context.Context) error {
+		v, err := c.api.EvaluatedOn(ctx, c.args[0], c.args[1])
+		return c.show(v, err, func() { fmt.Fprintf(c.Out, "%s: %s\n", v.Ref, dataUses(v.Data)) })
+	}
+}
+
+// moveOff makes the commands that take a version off the ladder and back.
+func moveOff(c *call, what string, do func(context.Context, *client.Client, string, string) (registry.Version, error)) func(context.Context) error {
+	c.connect()
+	why := c.flags.String("why", "", "`TEXT`: the reason, for the record")
+	return func(ctx context.Context) error {
+		v, err := do(ctx, c.api, c.args[0], *why)
+		return c.show(v, err, func() { fmt.Fprintf(c.Out, "%s was %s; it stands on %s\n", v.Ref, what, v.Rung) })
+	}
+}
+
+func retire(c *call) func(context.Context) error {
+	return moveOff(c, "retired", func(ctx context.Context, api *client.Client, ref, why string) (registry.Version, error) {
+		return api.Retire(ctx, ref, why)
+	})
+}
+
+func restore(c *call) func(context.Context) error {
+	return moveOff(c, "restored", func(ctx context.Context, api *client.Client, ref, why string) (registry.Version, error) {
+		return api.Restore(ctx, ref, why)
+	})
+}
+
+func deleteVersion(c *call) func(context.Context) error {
+	c.connect()
+	why := c.flags.String("why", "", "`TEXT`: the reason, for the record")
+	return func(ctx context.Context) error {
+		if strings.TrimSpace(*why) == "" {
+			return wrongUse("no reason is given; use -why")
+		}
+		d, err := c.api.Delete(ctx, c.args[0], *why)
+		return c.show(d, err, func() { fmt.Fprintf(c.Out, "%s was deleted; its files go with: innerladder collect\n", d.Version) })
+	}
+}
+
+func history(c *call) func(context.Context) error {
+	c.connect()
+	limit := c.flags.Int("limit", 50, "`N` lines at most")
+	cursor := c.flags.String("cursor", "", "`CURSOR` that the part before ended with")
+	return func(ctx context.Context) error {
+		all, err := c.api.Audit(ctx, c.args[0], client.Part{Limit: *limit, Cursor: *cursor})
+		return c.show(all, err, func() {
+			if len(all.Items) == 0 {
+				c.say("the record knows nothing about %s", c.args[0])
+				return
+			}
+			for _, e := range all.Items {
+				fmt.Fprintf(c.Out, "%s  %-8s %s\n", e.At.UTC().Format("2006-01-02 15:04:05"), e.Actor, e.Sentence)
+				if e.Reason != "" {
+					fmt.Fprintf(c.Out, "%*s“%s”\n", 30, "", e.Reason)
+				}
+				if strings.HasSuffix(e.Kind, ".edited") {
+					fmt.Fprintf(c.Out, "%*sbefore %s\n%*safter  %s\n", 30, "", e.Before, 30, "", e.After)
+				}
+			}
+			c.more(all.Next)
+		})
+	}
+}
+
+func collect(c *call) func(context.Context) error {
+	c.connect()
+	dry := c.flags.Bool("dry-run", false, "only say what would be removed")
+	return func(ctx context.Context) error {
+		out, err := c.api.Collect(ctx, *dry)
+		return c.show(out, err, func() {
+			verb := "removed"
+			if *dry {
+				verb = "would be removed"
+			}
+			fmt.Fprintf(c.Out, "%s files that no version needs %s, %s\n", strconv.Itoa(out.Files), verb, size(out.Bytes))
+			for _, d := range out.Digests[:min(20, len(out.Digests))] {
+				fmt.Fprintln(c.Out, "  "+d)
+			}
+			if out.Uploads > 0 {
+				fmt.Fprintf(c.Out, "uploads that nobody finished: %s\n", size(out.Uploads))
+			}
+		})
+	}
+}
+
+func projects(c *call) func(context.Context) error {
+	c.connect()
+	return func(ctx context.Context) error {
+		all, err := c.api.Projects(ctx)
+		return c.show(all, err, func() {
+			t := newTable(c.Out, "PROJECT", "MODELS", "ABOUT")
+			for _, p := range all.Items {
+				t.row(p.Name, strconv.Itoa(p.Models), p.Description)
+			}
+			t.done()
+		})
+	}
+}
+
+func projectAdd(c *call) func(context.Context) error {
+	c.connect()
+	about := c.flags.String("description", "", "`TEXT` for people")
+	return func(ctx context.Context) error {
+		p, err := c.api.AddProject(ctx, c.args[0], *about)
+		return c.show(p, err, func() { fmt.Fprintln(c.Out, p.Name) })
+	}
+}

@@ -1,0 +1,420 @@
+package client
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"mime/multipart"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"innerladder/internal/core/compare"
+	"innerladder/internal/core/registry"
+	"innerladder/internal/service"
+	"innerladder/internal/store"
+)
+
+// Models lists models; of narrows them down by query parameters, in pairs.
+func (c *Client) Models(ctx context.Context, p Part, of ...string) (service.Listed[store.Model], error) {
+	return call[service.Listed[store.Model]](ctx, c, "GET", query(path("models"), append(of, "limit", p.limit(), "cursor", p.Cursor)...), nil)
+}
+
+// Model shows a model.
+func (c *Client) Model(ctx context.Context, name string) (store.Model, error) {
+	return call[store.Model](ctx, c, "GET", path("models", name), nil)
+}
+
+// EditModel changes what may change of a model.
+func (c *Client) EditModel(ctx context.Context, name string, e service.Edit) (store.Model, error) {
+	return call[store.Model](ctx, c, "PATCH", path("models", name), e)
+}
+
+// Vet marks a model as vetted, or takes the mark away.
+func (c *Client) Vet(ctx context.Context, name, why string, on bool) (store.Model, error) {
+	return call[store.Model](ctx, c, "POST", path("models", name, "vetting"), map[string]any{"reason": why, "vetted": on})
+}
+
+// Projects lists the projects.
+func (c *Client) Projects(ctx context.Context) (service.Listed[store.Project], error) {
+	return whole[store.Project](ctx, c, path("projects"))
+}
+
+// AddProject adds a project.
+func (c *Client) AddProject(ctx context.Context, name, description string) (store.Project, error) {
+	return call[store.Project](ctx, c, "POST", path("projects"), map[string]string{"name": name, "description": description})
+}
+
+// Labels lists the labels of a model.
+func (c *Client) Labels(ctx context.Context, model string) (service.Listed[store.Label], error) {
+	return whole[store.Label](ctx, c, path("models", model, "labels"))
+}
+
+// PutLabel puts a label on a version.
+func (c *Client) PutLabel(ctx context.Context, model string, number int, label, environment, reason string) (store.Label, error) {
+	return call[store.Label](ctx, c, "PUT", path("models", model, "labels", label), map[string]any{"number": number, "environment": environment, "reason": reason})
+}
+
+// RemoveLabel takes a label away.
+func (c *Client) RemoveLabel(ctx context.Context, model, label, reason string) (store.Label, error) {
+	return call[store.Label](ctx, c, "DELETE", query(path("models", model, "labels", label), "reason", reason), nil)
+}
+
+// Versions lists the versions of a model, newest first.
+func (c *Client) Versions(ctx context.Context, model string, p Part) (service.Listed[registry.Version], error) {
+	return call[service.Listed[registry.Version]](ctx, c, "GET", query(path("models", model, "versions"), "limit", p.limit(), "cursor", p.Cursor), nil)
+}
+
+// Version shows a version.
+func (c *Client) Version(ctx context.Context, ref string) (registry.Version, error) {
+	return call[registry.Version](ctx, c, "GET", path("versions", ref), nil)
+}
+
+// EditVersion changes what may change of a version.
+func (c *Client) EditVersion(ctx context.Context, ref string, e service.Edit) (registry.Version, error) {
+	return call[registry.Version](ctx, c, "PATCH", path("versions", ref), e)
+}
+
+// Retire takes a version off the ladder.
+func (c *Client) Retire(ctx context.Context, ref, why string) (registry.Version, error) {
+	return call[registry.Version](ctx, c, "POST", path("versions", ref, "retire"), map[string]string{"reason": why})
+}
+
+// Restore puts a retired version on the lowest rung again.
+func (c *Client) Restore(ctx context.Context, ref, why string) (registry.Version, error) {
+	return call[registry.Version](ctx, c, "POST", path("versions", ref, "restore"), map[string]string{"reason": why})
+}
+
+// Delete removes a version for good.
+func (c *Client) Delete(ctx context.Context, ref, why string) (service.Deleted, error) {
+	return call[service.Deleted](ctx, c, "DELETE", query(path("versions", ref), "reason", why), nil)
+}
+
+// EvaluatedOn notes that a version was evaluated on a data set.
+func (c *Client) EvaluatedOn(ctx context.Context, ref, data string) (registry.Version, error) {
+	return call[registry.Version](ctx, c, "POST", path("versions", ref, "evaluations"), map[string]string{"data": data})
+}
+
+// Profile shows the reference profile of a version.
+func (c *Client) Profile(ctx context.Context, ref string) (registry.Profile, error) {
+	return call[registry.Profile](ctx, c, "GET", path("versions", ref, "profile"), nil)
+}
+
+// CompareProfiles compares the rows behind two versions.
+func (c *Client) CompareProfiles(ctx context.Context, from, to string) (compare.Profiles, error) {
+	return call[compare.Profiles](ctx, c, "GET", path("versions", from, "profile", "against", to), nil)
+}
+
+// Diff compares two versions.
+func (c *Client) Diff(ctx context.Context, from, to string) (registry.Diff, error) {
+	return call[registry.Diff](ctx, c, "GET", path("versions", from, "diff", to), nil)
+}
+
+// Find searches the catalogue; q holds the query parameters of the API.
+func (c *Client) Find(ctx context.Context, q url.Values, p Part) (service.Listed[store.Found], error) {
+	if p.Limit > 0 {
+		q.Set("limit", p.limit())
+	}
+	if p.Cursor != "" {
+		q.Set("cursor", p.Cursor)
+	}
+	return call[service.Listed[store.Found]](ctx, c, "GET", path("catalogue")+"?"+q.Encode(), nil)
+}
+
+// LineUp puts versions in one table.
+func (c *Client) LineUp(ctx context.Context, refs ...string) (registry.Lineup, error) {
+	return call[registry.Lineup](ctx, c, "GET", query(path("lineup"), "versions", strings.Join(refs, ",")), nil)
+}
+
+// Trace follows the lineage.
+func (c *Client) Trace(ctx context.Context, from service.TraceFrom) (registry.Trace, error) {
+	number := func(n int) string {
+		if n == 0 {
+			return ""
+		}
+		return strconv.Itoa(n)
+	}
+	artifacts := ""
+	if from.Artifacts {
+		artifacts = "true"
+	}
+	return call[registry.Trace](ctx, c, "GET", query(path("trace"), "from", from.From, "direction", from.Direction, "depth", number(from.Depth), "limit", number(from.Most), "artifacts", artifacts), nil)
+}
+
+// AddDataSet adds a revision of a data set.
+func (c *Client) AddDataSet(ctx context.Context, d service.NewDataSet) (service.AddedDataSet, error) {
+	return call[service.AddedDataSet](ctx, c, "POST", path("data-sets"), d)
+}
+
+// DataSets lists the newest revision of every data set, or all revisions of one.
+func (c *Client) DataSets(ctx context.Context, name string, p Part) (service.Listed[registry.DataSet], error) {
+	return call[service.Listed[registry.DataSet]](ctx, c, "GET", query(path("data-sets"), "name", name, "limit", p.limit(), "cursor", p.Cursor), nil)
+}
+
+// DataSet shows a revision of a data set.
+func (c *Client) DataSet(ctx context.Context, ref string) (registry.DataSet, error) {
+	return call[registry.DataSet](ctx, c, "GET", path("data-sets", ref), nil)
+}
+
+// StartRun opens a run.
+func (c *Client) StartRun(ctx context.Context, r service.NewRun) (registry.Run, error) {
+	return call[registry.Run](ctx, c, "POST", path("runs"), r)
+}
+
+// LogRun adds parameters and points to a run.
+func (c *Client) LogRun(ctx context.Context, run string, params map[string]string, points []registry.Point) (service.Logged, error) {
+	return call[service.Logged](ctx, c, "POST", path("runs", run, "log"), map[string]any{"params": params, "points": points})
+}
+
+// EndRun closes a run.
+func (c *Client) EndRun(ctx context.Context, run string, failed bool, note string) (registry.Run, error) {
+	return call[registry.Run](ctx, c, "POST", path("runs", run, "end"), map[string]any{"failed": failed, "note": note})
+}
+
+// Run shows a run.
+func (c *Client) Run(ctx context.Context, run string) (registry.Run, error) {
+	return call[registry.Run](ctx, c, "GET", path("runs", run), nil)
+}
+
+// Runs lists runs, newest first.
+func (c *Client) Runs(ctx context.Context, model string, p Part) (service.Listed[registry.Run], error) {
+	return call[service.Listed[registry.Run]](ctx, c, "GET", query(path("runs"), "model", model, "limit", p.limit(), "cursor", p.Cursor), nil)
+}
+
+// Curves shows the curves of a run.
+func (c *Client) Curves(ctx context.Context, run string) ([]registry.Curve, error) {
+	return call[[]registry.Curve](ctx, c, "GET", path("runs", run, "curves"), nil)
+}
+
+// Collect removes the files that no version needs.
+func (c *Client) Collect(ctx context.Context, dry bool) (service.Collected, error) {
+	return call[service.Collected](ctx, c, "POST", path("collect"), map[string]bool{"dry_run": dry})
+}
+
+// LocalFile is a file of this machine that belongs to a registration.
+type LocalFile struct {
+	// Part is what it is for: artifact, sample, reference, card, requirements, attachment.
+	Part string
+	Path string
+	// Name is what it is to be called; the last part of the path when empty.
+	Name string
+}
+
+func (f LocalFile) name() string {
+	if f.Name != "" {
+		return f.Name
+	}
+	return filepath.Base(f.Path)
+}
+
+// Artifacts makes local files of paths.
+func Artifacts(paths ...string) []LocalFile {
+	out := make([]LocalFile, len(paths))
+	for i, p := range paths {
+		out[i] = LocalFile{Part: service.PartArtifact, Path: p}
+	}
+	return out
+}
+
+// inPieces is from which size on a file is sent on its own, so that a connection that
+// breaks costs only what was under way.
+const inPieces = 64 << 20
+
+// Register registers a version with files. Small ones are streamed in one form, large
+// ones are uploaded in pieces before.
+func (c *Client) Register(ctx context.Context, reg service.Registration, files []LocalFile) (service.Registered, error) {
+	var small []LocalFile
+	for _, f := range files {
+		info, err := os.Stat(f.Path)
+		if err != nil {
+			return service.Registered{}, fmt.Errorf("reading the %s: %w", f.Part, err)
+		}
+		if info.Size() < inPieces {
+			small = append(small, f)
+			continue
+		}
+		up, err := c.Upload(ctx, f.Path, f.name())
+		if err != nil {
+			return service.Registered{}, err
+		}
+		reg.Uploads = append(reg.Uploads, service.UploadUse{ID: up.ID, Part: f.Part, Name: f.name()})
+	}
+	spec, err := json.Marshal(reg)
+	if err != nil {
+		return service.Registered{}, err
+	}
+	var out service.Registered
+	return out, c.sendForm(ctx, path("versions"), spec, small, &out)
+}
+
+// Attach attaches a file to a version.
+func (c *Client) Attach(ctx context.Context, ref, file string) (registry.Version, error) {
+	var out registry.Version
+	return out, c.sendForm(ctx, path("versions", ref, "attachments"), nil, []LocalFile{{Part: service.PartAttachment, Path: file}}, &out)
+}
+
+// Detach takes an attachment off a version.
+func (c *Client) Detach(ctx context.Context, ref, name, why string) (registry.Version, error) {
+	return call[registry.Version](ctx, c, "DELETE", query(path("versions", ref, "attachments", name), "reason", why), nil)
+}
+
+// sendForm streams a form of files.
+func (c *Client) sendForm(ctx context.Context, to string, spec []byte, files []LocalFile, out any) error {
+	read, write := io.Pipe()
+	form := multipart.NewWriter(write)
+	written := make(chan error, 1)
+	go func() {
+		err := writeForm(form, spec, files)
+		written <- err
+		write.CloseWithError(err)
+	}()
+	defer read.Close()
+	req, err := http.NewRequestWithContext(ctx, "POST", c.server+to, read)
+	if err != nil {
+		return fmt.Errorf("calling %s: %w", c.server, err)
+	}
+	req.Header.Set("Content-Type", form.FormDataContentType())
+	err = c.do(req, out)
+	_ = read.Close()
+	if local := <-written; local != nil && !errors.Is(local, io.ErrClosedPipe) {
+		return local // a file that cannot be read is not the service's fault
+	}
+	return err
+}
+
+func writeForm(form *multipart.Writer, spec []byte, files []LocalFile) error {
+	if spec != nil {
+		w, err := form.CreateFormField("spec")
+		if err != nil {
+			return err
+		}
+		if _, err := w.Write(spec); err != nil {
+			return err
+		}
+	}
+	for _, f := range files {
+		if err := writeFile(form, f); err != nil {
+			return err
+		}
+	}
+	return form.Close()
+}
+
+func writeFile(form *multipart.Writer, file LocalFile) error {
+	f, err := os.Open(file.Path)
+	if err != nil {
+		return fmt.Errorf("reading the %s: %w", file.Part, err)
+	}
+	defer f.Close()
+	w, err := form.CreateFormFile(file.Part, file.name())
+	if err != nil {
+		return err
+	}
+	buffer := make([]byte, 1<<20)
+	for {
+		n, err := f.Read(buffer)
+		if n > 0 {
+			if _, err := w.Write(buffer[:n]); err != nil {
+				return err
+			}
+		}
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return fmt.Errorf("reading the %s: %w", file.Part, err)
+		}
+	}
+}
+
+// uploadAttempts is how often in a row an upload may fail to get on before it is given
+// up.
+const uploadAttempts = 6
+
+// Upload sends a file in pieces and goes on where it was when the connection breaks.
+func (c *Client) Upload(ctx context.Context, file, name string) (service.Uploading, error) {
+	var up service.Uploading
+	f, err := os.Open(file)
+	if err != nil {
+		return up, fmt.Errorf("reading %s: %w", file, err)
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return up, fmt.Errorf("reading %s: %w", file, err)
+	}
+	up, err = call[service.Uploading](ctx, c, "POST", query(path("uploads"), "name", name), nil, "Upload-Length", strconv.FormatInt(info.Size(), 10), "Upload-Complete", "?0")
+	if err != nil {
+		return up, err
+	}
+	for failed := 0; !up.Complete; {
+		after, err := c.sendPiece(ctx, up, f, info.Size())
+		if err == nil {
+			up, failed = after, 0
+			continue
+		}
+		// Whatever broke, the service knows how far the upload is.
+		if ctx.Err() != nil {
+			return up, ctx.Err()
+		}
+		if failed++; failed == uploadAttempts {
+			return up, err
+		}
+		select {
+		case <-time.After(time.Duration(failed*failed) * 200 * time.Millisecond):
+		case <-ctx.Done():
+			return up, ctx.Err()
+		}
+		now, askErr := call[service.Uploading](ctx, c, "GET", path("uploads", up.ID), nil)
+		switch {
+		case askErr == nil && now.Offset > up.Offset:
+			up, failed = now, 0
+		case askErr == nil:
+			up = now
+		case Code(askErr) != "":
+			return up, askErr // it is there no more
+		}
+	}
+	return up, nil
+}
+
+func (c *Client) sendPiece(ctx context.Context, up service.Uploading, f *os.File, size int64) (service.Uploading, error) {
+	var out service.Uploading
+	req, err := http.NewRequestWithContext(ctx, "PATCH", c.server+path("uploads", up.ID), io.NewSectionReader(f, up.Offset, size-up.Offset))
+	if err != nil {
+		return out, fmt.Errorf("calling %s: %w", c.server, err)
+	}
+	req.ContentLength = size - up.Offset
+	if req.ContentLength == 0 {
+		req.Body = http.NoBody
+	}
+	req.Header.Set("Content-Type", "application/partial-upload")
+	req.Header.Set("Upload-Offset", strconv.FormatInt(up.Offset, 10))
+	req.Header.Set("Upload-Complete", "?1")
+	return out, c.do(req, &out)
+}
+
+// Download writes an artifact of a version to w.
+func (c *Client) Download(ctx context.Context, ref, artifact string, w io.Writer) error {
+	req, err := http.NewRequestWithContext(ctx, "GET", c.server+path("versions", ref, "artifacts", artifact), nil)
+	if err != nil {
+		return fmt.Errorf("calling %s: %w", c.server, err)
+	}
+	req.Header.Set("Authorization", "Bearer "+c.token)
+	res, err := c.http.Do(req)
+	if err != nil {
+		return unreachable(c.server, err)
+	}
+	defer res.Body.Close()
+	if res.StatusCode >= 400 {
+		return problem(res)
+	}
+	_, err = io.Copy(w, res.Body)
+	return err
+}

@@ -1,0 +1,135 @@
+package registry
+
+import (
+	"math"
+	"slices"
+	"time"
+)
+
+// Lineup puts any number of versions in one table. Members that are absent for a
+// version are left out of the maps.
+type Lineup struct {
+	Versions []LineupVersion `json:"versions"`
+	// Base is the version that differences are taken from: one that is live, else none.
+	Base    string         `json:"base,omitempty"`
+	Metrics []LineupMetric `json:"metrics"`
+	// Params are those that differ; Same counts the others.
+	Params     []LineupText `json:"params"`
+	SameParams int          `json:"same_params" description:"parameters that are equal in all versions"`
+	Curves     []Curve      `json:"curves,omitempty" description:"of the runs that the versions came out of"`
+}
+
+// LineupVersion is one column of the table.
+type LineupVersion struct {
+	Ref       string    `json:"ref"`
+	Rung      string    `json:"rung"`
+	Labels    []string  `json:"labels,omitempty"`
+	Note      string    `json:"note,omitempty"`
+	Size      int64     `json:"size" description:"bytes of all artifacts"`
+	Formats   []string  `json:"formats"`
+	Data      []DataUse `json:"data,omitempty"`
+	Code      *Code     `json:"code,omitempty"`
+	Run       string    `json:"run,omitempty"`
+	CreatedAt time.Time `json:"created_at"`
+	CreatedBy string    `json:"created_by"`
+}
+
+// LineupMetric is one metric over the versions, by ref.
+type LineupMetric struct {
+	Name          string             `json:"name"`
+	LowerIsBetter bool               `json:"lower_is_better"`
+	Values        map[string]float64 `json:"values"`
+	// Best lists the refs of the best value; empty when fewer than two have one.
+	Best []string `json:"best,omitempty"`
+	// Against is the difference to the base.
+	Against map[string]float64 `json:"against,omitempty"`
+	// Verdicts judge each against the base.
+	Verdicts map[string]string `json:"verdicts,omitempty"`
+}
+
+// LineupText is one parameter over the versions, by ref.
+type LineupText struct {
+	Name   string            `json:"name"`
+	Values map[string]string `json:"values"`
+}
+
+// LineUp puts versions in one table; base is the ref of one of them or of another that
+// is given last and not shown, "" for none.
+func LineUp(versions []Version, base *Version) Lineup {
+	out := Lineup{Versions: []LineupVersion{}, Metrics: []LineupMetric{}, Params: []LineupText{}}
+	var metricNames, paramNames []string
+	for i := range versions {
+		v := &versions[i]
+		out.Versions = append(out.Versions, LineupVersion{Ref: v.Ref, Rung: v.Rung, Labels: v.Labels, Note: v.Note, Size: v.Size(), Formats: v.Formats(),
+			Data: v.Data, Code: v.Code, Run: v.Run, CreatedAt: v.CreatedAt, CreatedBy: v.CreatedBy})
+		metricNames, paramNames = append(metricNames, sortedKeys(v.Metrics)...), append(paramNames, sortedKeys(v.Params)...)
+	}
+	for _, name := range slices.Compact(slices.Sorted(slices.Values(metricNames))) {
+		out.Metrics = append(out.Metrics, lineUpMetric(name, versions, base))
+	}
+	if base != nil {
+		out.Base = base.Ref
+	}
+	for _, name := range slices.Compact(slices.Sorted(slices.Values(paramNames))) {
+		row := LineupText{name, map[string]string{}}
+		differs := false
+		for i := range versions {
+			value, there := versions[i].Params[name]
+			if there {
+				row.Values[versions[i].Ref] = value
+			}
+			first, firstThere := versions[0].Params[name]
+			differs = differs || there != firstThere || value != first
+		}
+		if differs {
+			out.Params = append(out.Params, row)
+		} else {
+			out.SameParams++
+		}
+	}
+	return out
+}
+
+func lineUpMetric(name string, versions []Version, base *Version) LineupMetric {
+	m := LineupMetric{Name: name, LowerIsBetter: LowerIsBetter(name), Values: map[string]float64{}}
+	best := math.NaN()
+	for i := range versions {
+		x, there := versions[i].Metrics[name]
+		if !there {
+			continue
+		}
+		m.Values[versions[i].Ref] = x
+		if math.IsNaN(best) || JudgeMetric(name, best, x) == "better" {
+			best = x
+		}
+		if base == nil || versions[i].Ref == base.Ref {
+			continue
+		}
+		if y, there := base.Metrics[name]; there {
+			if m.Against == nil {
+				m.Against, m.Verdicts = map[string]float64{}, map[string]string{}
+			}
+			m.Against[versions[i].Ref], m.Verdicts[versions[i].Ref] = x-y, JudgeMetric(name, y, x)
+		}
+	}
+	if len(m.Values) > 1 {
+		for i := range versions {
+			if x, there := m.Values[versions[i].Ref]; there && JudgeMetric(name, x, best) == "same" {
+				m.Best = append(m.Best, versions[i].Ref)
+			}
+		}
+	}
+	return m
+}
+
+// Formats lists the formats of the artifacts, each once.
+func (v *Version) Formats() []string {
+	out := []string{}
+	for _, a := range v.Artifacts {
+		if a.Contents.Format != "" && !slices.Contains(out, a.Contents.Format) {
+			out = append(out, a.Contents.Format)
+		}
+	}
+	slices.Sort(out)
+	return out
+}

@@ -1,0 +1,212 @@
+package sketch
+
+import (
+	"math"
+	"slices"
+)
+
+const (
+	// exactWindow is how many numbers a Cutter holds before it cuts; up to that many are
+	// cut exactly as EqualFrequency does.
+	exactWindow = 1 << 16
+	// fineCells is how many cells the first cut makes, mostCells how many there may be
+	// before neighbours are joined.
+	fineCells, mostCells = 512, 2048
+	// strayWindow is how many numbers outside of the cells are held before cells are
+	// added for them; strayCells how many those are.
+	strayWindow, strayCells = 4096, 64
+)
+
+// Cutter turns a stream of numbers into a Column on bins of about equal frequency, in
+// one pass and flat memory. The first exactWindow numbers choose fine cells; every
+// number is counted in its cell, cells are added where numbers fall outside, and at
+// the end neighbouring cells are joined to bins. Counts, sums and extremes are exact
+// for the bins that result; only the choice of their edges is approximate: a bin's
+// share is off its ideal by at most one cell, about 1/512 unless the distribution
+// changes much within the stream. Its zero value is empty and ready.
+type Cutter struct {
+	// cell i holds edges[i] ≤ x < edges[i+1].
+	edges  []float64
+	counts []uint64
+	sums   []float64
+	held   []float64
+
+	n, huge   uint64
+	squares   float64
+	low, high float64
+	whole     bool // false once a number with a fraction was seen
+	begun     bool
+}
+
+// Add counts one number; NaN must not be given.
+func (c *Cutter) Add(x float64) {
+	c.n++
+	if !c.begun {
+		c.begun, c.whole, c.low, c.high = true, true, x, x
+	}
+	if math.Abs(x) > mostMoment { // would overflow sums; its place is beyond the edges
+		c.huge++
+		return
+	}
+	if x < c.low || math.Abs(c.low) > mostMoment {
+		c.low = x
+	}
+	if x > c.high || math.Abs(c.high) > mostMoment {
+		c.high = x
+	}
+	c.whole = c.whole && x == math.Trunc(x)
+	c.squares += x * x
+	if n := len(c.edges); n > 0 && x >= c.edges[0] && x < c.edges[n-1] {
+		i := c.cell(x)
+		c.counts[i]++
+		c.sums[i] += x
+		return
+	}
+	c.held = append(c.held, x)
+	switch {
+	case len(c.edges) == 0 && len(c.held) == exactWindow:
+		c.cut(fineCells)
+	case len(c.edges) > 0 && len(c.held) == strayWindow:
+		c.extend()
+	}
+}
+
+// cell finds the cell of a number within the edges. The loop is free of branches that
+// depend on x, which is what makes it quick.
+func (c *Cutter) cell(x float64) int {
+	low, n := 0, len(c.edges)
+	for n > 1 {
+		half := n >> 1
+		if c.edges[low+half] <= x {
+			low += half
+		}
+		n -= half
+	}
+	return low
+}
+
+// cut makes the first cells out of what is held.
+func (c *Cutter) cut(cells int) {
+	c.edges = EqualFrequency(c.held, cells).Edges
+	c.edges[len(c.edges)-1] = math.Nextafter(c.edges[len(c.edges)-1], math.Inf(1))
+	if len(c.edges) >= 2 && c.edges[0] == c.edges[len(c.edges)-1] {
+		c.edges[1] = math.Nextafter(c.edges[0], math.Inf(1))
+	}
+	c.counts, c.sums = make([]uint64, len(c.edges)-1), make([]float64, len(c.edges)-1)
+	c.count()
+}
+
+// count puts all numbers held into their cells.
+func (c *Cutter) count() {
+	for _, x := range c.held {
+		i := c.cell(x)
+		c.counts[i]++
+		c.sums[i] += x
+	}
+	c.held = c.held[:0]
+}
+
+// extend adds cells on both sides for the numbers that are held, all of which are
+// outside. No number was seen in the gaps before, so the counts stay exact.
+func (c *Cutter) extend() {
+	var below, above []float64
+	for _, x := range c.held {
+		if x < c.edges[0] {
+			below = append(below, x)
+		} else {
+			above = append(above, x)
+		}
+	}
+	if len(below) > 0 {
+		e := EqualFrequency(below, strayCells).Edges
+		e = e[:len(e)-1] // the cell up to the present first edge is open at the end
+		c.edges = append(e, c.edges...)
+		c.counts = append(make([]uint64, len(e)), c.counts...)
+		c.sums = append(make([]float64, len(e)), c.sums...)
+	}
+	if len(above) > 0 {
+		e := EqualFrequency(above, strayCells).Edges
+		e[len(e)-1] = math.Nextafter(e[len(e)-1], math.Inf(1))
+		if e[0] == c.edges[len(c.edges)-1] {
+			e = e[1:]
+		}
+		c.edges = append(c.edges, slices.Compact(e)...)
+		grown := len(c.edges) - 1 - len(c.counts)
+		c.counts = append(c.counts, make([]uint64, grown)...)
+		c.sums = append(c.sums, make([]float64, grown)...)
+	}
+	c.count()
+	if len(c.counts) > mostCells {
+		c.join()
+	}
+}
+
+// join merges neighbours until about half of the cells are left, the lightest first in
+// effect: a cell takes in its right neighbour while both together are light.
+func (c *Cutter) join() {
+	limit := c.n / (mostCells / 2)
+	edges, counts, sums := c.edges[:1], c.counts[:0], c.sums[:0]
+	var n uint64
+	var sum float64
+	for i := range c.counts {
+		n, sum = n+c.counts[i], sum+c.sums[i]
+		if n >= limit || i == len(c.counts)-1 {
+			edges, counts, sums = append(edges, c.edges[i+1]), append(counts, n), append(sums, sum)
+			n, sum = 0, 0
+		}
+	}
+	c.edges, c.counts, c.sums = edges, counts, sums
+}
+
+// Count is how many numbers were added.
+func (c *Cutter) Count() uint64 { return c.n }
+
+// Whole reports whether all numbers were whole.
+func (c *Cutter) Whole() bool { return c.whole }
+
+// Range is the least and the greatest number.
+func (c *Cutter) Range() (low, high float64) { return c.low, c.high }
+
+// Column cuts what was seen into at most `most` bins. The cutter can go on afterwards.
+func (c *Cutter) Column(most int) *Column {
+	if c.n == c.huge {
+		return &Column{Over: c.huge}
+	}
+	if len(c.edges) == 0 { // little enough to be exact
+		col := ColumnOf(EqualFrequency(c.held, most), c.held)
+		col.Over += c.huge
+		return col
+	}
+	if len(c.held) > 0 {
+		c.extend()
+	}
+	col := &Column{Over: c.huge, SumOfSquares: c.squares, Min: c.low, Max: c.high}
+	edges := []float64{c.low}
+	sums := []float64{0}
+	var n, seen uint64
+	var sum float64
+	total := c.n - c.huge
+	for i, k := range c.counts {
+		n, sum, seen = n+k, sum+c.sums[i], seen+k
+		last := i == len(c.counts)-1
+		// The bin closes where the running count comes nearest to its share.
+		goal := float64(total) * float64(len(col.Counts)+1) / float64(most)
+		near := !last && math.Abs(float64(seen)-goal) <= math.Abs(float64(seen+c.counts[min(i+1, len(c.counts)-1)])-goal)
+		if n > 0 && (last || (near && len(col.Counts) < most-1)) {
+			edge := c.high
+			if !last {
+				edge = c.edges[i+1]
+			}
+			edges, sums = append(edges, edge), append(sums, sum)
+			col.Counts = append(col.Counts, n)
+			n, sum = 0, 0
+		}
+	}
+	if n > 0 || edges[len(edges)-1] != c.high { // what is left belongs to the last bin
+		col.Counts[len(col.Counts)-1] += n
+		sums[len(sums)-1] += sum
+		edges[len(edges)-1] = c.high
+	}
+	col.Bins, col.Sums = Bins{Edges: edges}, append(sums, 0)
+	return col
+}

@@ -1,0 +1,300 @@
+package intake
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/csv"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strconv"
+	"strings"
+
+	"innerladder/internal/core/fault"
+	"innerladder/internal/core/registry"
+)
+
+// rows is a table that is read batch by batch.
+type rows interface {
+	// columns are those known so far; they only grow.
+	columns() []string
+	// next fills the batch with rows and returns io.EOF after the last.
+	next(b *batch) error
+}
+
+// batch is some rows with the memory they stand in, which is used again.
+type batch struct {
+	rows  [][]registry.Cell
+	cells []registry.Cell
+	// known is how many columns there were when the batch was read.
+	names []string
+}
+
+const batchRows = 512
+
+// row adds a row of n cells to the batch.
+func (b *batch) row(n int) []registry.Cell {
+	if len(b.cells)+n > cap(b.cells) {
+		// Rows already handed out keep the old memory.
+		b.cells = make([]registry.Cell, 0, max(2*cap(b.cells), n*batchRows))
+	}
+	at := len(b.cells)
+	b.cells = b.cells[:at+n]
+	row := b.cells[at : at+n : at+n]
+	b.rows = append(b.rows, row)
+	return row
+}
+
+func (b *batch) reset() { b.rows, b.cells = b.rows[:0], b.cells[:0] }
+
+func badTable(detail string, args ...any) error {
+	return fault.New(fault.Invalid, "sample.unreadable", detail, args...).In("sample").
+		Do("give a CSV file with a header line, Parquet, or JSON: a list of objects, or one object a line")
+}
+
+// Profile reads a table to its end, in flat memory, and returns what was seen. The
+// name tells the kind of file when its bytes do not. Columns named in types are read
+// as that type. Parquet needs to be read from several places, so r must be an
+// io.ReaderAt then.
+func Profile(name string, r io.Reader, size int64, types map[string]registry.Type) (*registry.Profiler, error) {
+	p := registry.NewProfiler(types)
+	buffered := bufio.NewReaderSize(r, 1<<18)
+	head, _ := buffered.Peek(512)
+	lower := strings.ToLower(name)
+	text := bytes.TrimLeft(bytes.TrimPrefix(head, []byte("\xef\xbb\xbf")), " \t\r\n")
+	var t rows
+	var err error
+	switch {
+	case bytes.HasPrefix(head, []byte("PAR1")), strings.HasSuffix(lower, ".parquet"):
+		at, ok := r.(io.ReaderAt)
+		if !ok {
+			return nil, badTable("%s: Parquet cannot be read from a stream", name)
+		}
+		t, err = readParquet(name, at, size)
+	case strings.HasSuffix(lower, ".json"), strings.HasSuffix(lower, ".jsonl"), strings.HasSuffix(lower, ".ndjson"), len(text) > 0 && text[0] == '{':
+		t, err = readJSONRows(name, buffered)
+	default:
+		t, err = readCSV(name, buffered)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if err := fill(p, t); err != nil {
+		return nil, err
+	}
+	if p.Rows() == 0 || len(p.Columns()) == 0 {
+		return nil, badTable("%s holds no rows", name)
+	}
+	return p, nil
+}
+
+// fill reads all rows into the profiler. Reading and profiling go on at the same time,
+// on two batches that are handed to and fro.
+func fill(p *registry.Profiler, t rows) error {
+	free, full := make(chan *batch, 3), make(chan *batch, 2)
+	for range cap(free) {
+		free <- &batch{}
+	}
+	var readErr error
+	go func() {
+		defer close(full)
+		for b := range free {
+			b.reset()
+			err := t.next(b)
+			b.names = t.columns()
+			if len(b.rows) > 0 {
+				full <- b
+			}
+			if err != nil {
+				if err != io.EOF {
+					readErr = err
+				}
+				return
+			}
+		}
+	}()
+	var profileErr error
+	for b := range full {
+		if profileErr == nil {
+			if profileErr = p.Add(b.names, b.rows); profileErr != nil {
+				close(free) // the reader ends at its next batch
+			}
+		}
+		if profileErr == nil {
+			free <- b
+		}
+	}
+	return errors.Join(profileErr, readErr)
+}
+
+type csvRows struct {
+	name  string
+	in    *csv.Reader
+	names []string
+}
+
+func readCSV(name string, r io.Reader) (rows, error) {
+	in := csv.NewReader(r)
+	in.ReuseRecord = true
+	header, err := in.Read()
+	if errors.Is(err, io.EOF) {
+		return nil, badTable("%s is empty", name)
+	}
+	if err != nil {
+		return nil, badTable("%s: %v", name, err)
+	}
+	t := &csvRows{name: name, in: in}
+	for i, h := range header {
+		if i == 0 {
+			h = strings.TrimPrefix(h, "\ufeff")
+		}
+		t.names = append(t.names, strings.Clone(strings.TrimSpace(h)))
+	}
+	return t, checkColumns(name, t.names)
+}
+
+func checkColumns(name string, names []string) error {
+	if len(names) > registry.MostColumns {
+		return badTable("%s has %d columns, %d are the most", name, len(names), registry.MostColumns)
+	}
+	for i, c := range names {
+		if c == "" {
+			return badTable("%s: column %d has no name", name, i+1)
+		}
+		if slices.Contains(names[:i], c) {
+			return badTable("%s: two columns are named %q", name, c)
+		}
+	}
+	return nil
+}
+
+func (t *csvRows) columns() []string { return t.names }
+
+func (t *csvRows) next(b *batch) error {
+	for len(b.rows) < batchRows {
+		record, err := t.in.Read()
+		if errors.Is(err, io.EOF) {
+			return io.EOF
+		}
+		if err != nil {
+			return broken(t.name, err)
+		}
+		row := b.row(len(record))
+		for i, cell := range record {
+			row[i] = registry.Cell{Kind: registry.RawCell, Text: cell}
+		}
+	}
+	return nil
+}
+
+// broken says why a table cannot be read on; what is wrong with the connection is not
+// the table's fault.
+func broken(name string, err error) error {
+	var syntax *csv.ParseError
+	if errors.As(err, &syntax) {
+		return badTable("%s, line %d, column %d: %v", name, syntax.Line, syntax.Column, syntax.Err)
+	}
+	return fmt.Errorf("reading %s: %w", name, err)
+}
+
+type jsonRows struct {
+	name     string
+	dec      *json.Decoder
+	inList   bool
+	names    []string
+	position map[string]int
+	read     int
+}
+
+func readJSONRows(name string, r *bufio.Reader) (rows, error) {
+	t := &jsonRows{name: name, position: map[string]int{}}
+	for {
+		b, err := r.Peek(1)
+		if err != nil {
+			return nil, badTable("%s is empty", name)
+		}
+		if strings.IndexByte(" \t\r\n", b[0]) < 0 {
+			t.inList = b[0] == '['
+			break
+		}
+		_, _ = r.Discard(1)
+	}
+	t.dec = json.NewDecoder(r)
+	if t.inList {
+		if _, err := t.dec.Token(); err != nil {
+			return nil, badTable("%s: %v", name, err)
+		}
+	}
+	return t, nil
+}
+
+// columns is a copy: the profiler reads it while more are found.
+func (t *jsonRows) columns() []string { return slices.Clone(t.names) }
+
+func (t *jsonRows) next(b *batch) error {
+	for len(b.rows) < batchRows {
+		if t.inList && !t.dec.More() {
+			if _, err := t.dec.Token(); err != nil { // the list must be closed
+				return badTable("%s, after row %d: the list breaks off", t.name, t.read)
+			}
+			return io.EOF
+		}
+		var object map[string]any
+		err := t.dec.Decode(&object)
+		if errors.Is(err, io.EOF) && !t.inList {
+			return io.EOF
+		}
+		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+			return badTable("%s, row %d: the file breaks off", t.name, t.read+1)
+		}
+		if err != nil {
+			return badTable("%s, row %d: %v", t.name, t.read+1, err)
+		}
+		t.read++
+		if err := t.take(b, object); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (t *jsonRows) take(b *batch, object map[string]any) error {
+	grew := len(t.names)
+	for key := range object {
+		if _, known := t.position[key]; !known {
+			t.position[key] = 0
+			t.names = append(t.names, key)
+		}
+	}
+	slices.Sort(t.names[grew:])
+	for i, key := range t.names[grew:] {
+		t.position[key] = grew + i
+	}
+	if len(t.names) > grew {
+		if err := checkColumns(t.name, t.names); err != nil {
+			return err
+		}
+	}
+	row := b.row(len(t.names))
+	clear(row)
+	for key, value := range object {
+		cell := &row[t.position[key]]
+		switch v := value.(type) {
+		case nil:
+		case float64:
+			*cell = registry.Cell{Kind: registry.NumberCell, Number: v}
+		case bool:
+			*cell = registry.Cell{Kind: registry.BooleanCell}
+			if v {
+				cell.Number = 1
+			}
+		case string:
+			*cell = registry.Cell{Kind: registry.TextCell, Text: v}
+		default:
+			return badTable("%s, row %d: %s is no number, text, boolean or null", t.name, t.read, strconv.Quote(cutText(key)))
+		}
+	}
+	return nil
+}

@@ -1,0 +1,177 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+
+	"innerladder/internal/core/compare"
+	"innerladder/internal/core/fault"
+	"innerladder/internal/core/registry"
+	"innerladder/internal/store"
+)
+
+// Find searches the catalogue.
+func (s *Service) Find(ctx context.Context, search store.Search, p store.Page) (Listed[store.Found], error) {
+	if search.Rung != "" && !slices.Contains(s.rungs(), search.Rung) {
+		return Listed[store.Found]{}, s.ladder.CheckRung("rung", search.Rung)
+	}
+	return list(ctx, func(r store.Records) ([]store.Found, string, error) { return r.Find(ctx, search, p) }, s)
+}
+
+// Vocabulary is what a search can name.
+type Vocabulary struct {
+	Metrics []string `json:"metrics"`
+	Rungs   []string `json:"rungs"`
+	Formats []string `json:"formats"`
+}
+
+// Vocabulary lists what a search can name.
+func (s *Service) Vocabulary(ctx context.Context) (Vocabulary, error) {
+	if _, err := may(ctx, Read); err != nil {
+		return Vocabulary{}, err
+	}
+	names, err := s.store.Read().MetricNames(ctx, 500)
+	return Vocabulary{Metrics: names, Rungs: s.rungs(), Formats: []string{registry.FormatONNX, registry.FormatPMML, registry.FormatSafetensors, registry.FormatJSON,
+		registry.FormatPickle, registry.FormatZip, registry.FormatTar, registry.FormatTarGz, registry.FormatUnknown}}, err
+}
+
+const (
+	// mostInLine is how many versions can be lined up.
+	mostInLine = 50
+	// curvePoints is about how many points of a curve are shown.
+	curvePoints = 400
+)
+
+// LineUp puts versions in one table, of one or of several models. A ref without a
+// version stands for the newest versions of that model.
+func (s *Service) LineUp(ctx context.Context, refs []string) (registry.Lineup, error) {
+	if _, err := may(ctx, Read); err != nil {
+		return registry.Lineup{}, err
+	}
+	r := s.store.Read()
+	var chosen []string
+	for _, raw := range refs {
+		if !strings.Contains(raw, "@") {
+			m, err := s.model(ctx, r, "versions", raw)
+			if err != nil {
+				return registry.Lineup{}, err
+			}
+			newest, _, err := r.Versions(ctx, m.Name, store.Page{Limit: 12})
+			if err != nil {
+				return registry.Lineup{}, err
+			}
+			for _, v := range slices.Backward(newest) {
+				chosen = append(chosen, v.Ref)
+			}
+			continue
+		}
+		v, err := s.resolve(ctx, r, "versions", raw)
+		if err != nil {
+			return registry.Lineup{}, err
+		}
+		chosen = append(chosen, v.Ref)
+	}
+	unique := []string{}
+	for _, ref := range chosen {
+		if !slices.Contains(unique, ref) {
+			unique = append(unique, ref)
+		}
+	}
+	if len(unique) == 0 || len(unique) > mostInLine {
+		return registry.Lineup{}, fault.New(fault.Invalid, "lineup.how_many", "%d versions are given", len(unique)).In("versions").Do("give 1 to %d", mostInLine)
+	}
+	versions, err := r.VersionsByRef(ctx, unique)
+	if err != nil {
+		return registry.Lineup{}, err
+	}
+	base, err := s.liveAmong(ctx, r, versions)
+	if err != nil {
+		return registry.Lineup{}, err
+	}
+	out := registry.LineUp(versions, base)
+	for _, v := range versions {
+		if n, err := registry.ParseRunRef("run", v.Run); err == nil {
+			curves, err := r.Curves(ctx, n, curvePoints)
+			if err != nil {
+				return out, err
+			}
+			out.Curves = append(out.Curves, curves...)
+		}
+	}
+	return out, nil
+}
+
+// liveAmong is the version that the others are measured against: the one that answers
+// for an endpoint as main, of the first model; else the one that has been on the highest
+// rung longest.
+func (s *Service) liveAmong(ctx context.Context, r store.Records, versions []registry.Version) (*registry.Version, error) {
+	model := versions[0].Model
+	endpoints, err := r.Endpoints(ctx)
+	if err != nil {
+		return nil, err
+	}
+	ref := ""
+	for _, e := range endpoints {
+		if e.Model == model && e.Split != nil && ref == "" {
+			ref = e.Split.Main().Version
+		}
+	}
+	if ref == "" {
+		names := s.ladder.Names()
+		live, err := r.VersionsOnRung(ctx, model, names[len(names)-1], mostInLine)
+		if err != nil || len(live) == 0 {
+			return nil, err
+		}
+		ref = live[len(live)-1].Ref
+	}
+	found, err := r.VersionsByRef(ctx, []string{ref})
+	if errors.Is(err, store.ErrNone) || len(found) == 0 {
+		return nil, nil
+	}
+	return &found[0], err
+}
+
+// CompareProfiles compares the reference profiles of two versions.
+func (s *Service) CompareProfiles(ctx context.Context, from, to string) (compare.Profiles, error) {
+	a, err := s.Version(ctx, from)
+	if err != nil {
+		return compare.Profiles{}, err
+	}
+	b, err := s.Version(ctx, to)
+	if err != nil {
+		return compare.Profiles{}, err
+	}
+	p, err := s.profile(ctx, a)
+	if err != nil {
+		return compare.Profiles{}, err
+	}
+	q, err := s.profile(ctx, b)
+	if err != nil {
+		return compare.Profiles{}, err
+	}
+	return compare.OfProfiles(a.Ref, b.Ref, p, q), nil
+}
+
+// ParseBound reads a bound of a metric, such as rmse<0.4.
+func ParseBound(field, s string) (store.MetricBound, error) {
+	bad := fault.New(fault.Invalid, "metric.bound", "%q is no bound of a metric", s).In(field).Do("write NAME<VALUE, NAME<=VALUE, NAME>VALUE or NAME>=VALUE, such as rmse<0.4")
+	i := strings.IndexAny(s, "<>")
+	if i <= 0 {
+		return store.MetricBound{}, bad
+	}
+	b := store.MetricBound{Metric: strings.TrimSpace(s[:i]), How: s[i : i+1]}
+	rest := s[i+1:]
+	if after, ok := strings.CutPrefix(rest, "="); ok {
+		b.How, rest = b.How+"=", after
+	}
+	x, err := strconv.ParseFloat(strings.TrimSpace(rest), 64)
+	if err != nil || math.IsNaN(x) || b.Metric == "" {
+		return b, bad
+	}
+	b.Value = x
+	return b, nil
+}

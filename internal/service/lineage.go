@@ -1,0 +1,498 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"innerladder/internal/core/fault"
+	"innerladder/internal/core/registry"
+	"innerladder/internal/core/traffic"
+	"innerladder/internal/store"
+
+	"github.com/google/uuid"
+)
+
+// NewDataSet describes a revision of a data set.
+type NewDataSet struct {
+	Name        string            `json:"name" required:"true"`
+	Address     string            `json:"address,omitempty" description:"where it lies"`
+	Digest      string            `json:"digest,omitempty" description:"SHA-256 of its bytes"`
+	Rows        int64             `json:"rows,omitempty"`
+	Size        int64             `json:"size,omitempty" description:"bytes"`
+	Schema      []registry.Column `json:"schema,omitempty"`
+	Description string            `json:"description,omitempty"`
+}
+
+// AddedDataSet is a revision of a data set that was added, now or before.
+type AddedDataSet struct {
+	registry.DataSet
+	Created bool `json:"created" description:"false when the same revision was added before"`
+}
+
+// AddDataSet adds a revision of a data set. The same content added again gives the
+// revision that is there.
+func (s *Service) AddDataSet(ctx context.Context, in NewDataSet) (AddedDataSet, error) {
+	if err := registry.CheckName("name", in.Name); err != nil {
+		return AddedDataSet{}, err
+	}
+	in.Digest = strings.ToLower(in.Digest)
+	switch {
+	case in.Digest == "" && in.Address == "":
+		return AddedDataSet{}, fault.New(fault.Invalid, "data.nothing", "neither digest nor address is given").In("digest").Do("give the data set's file, or say where it lies with -address")
+	case in.Digest != "" && (len(in.Digest) != 64 || strings.Trim(in.Digest, "0123456789abcdef") != ""):
+		return AddedDataSet{}, fault.New(fault.Invalid, "data.digest", "%q is no SHA-256", in.Digest).In("digest").Do("give 64 hexadecimal digits")
+	case in.Rows < 0 || in.Size < 0:
+		return AddedDataSet{}, fault.New(fault.Invalid, "data.count", "rows or size are negative").In("rows").Do("leave out what is not known")
+	}
+	ctx = withoutRepeat(ctx) // the content itself makes a repeated call harmless
+	return change(ctx, s, Write, func(t *tx) (AddedDataSet, error) {
+		if before, err := t.SameDataSet(ctx, in.Name, in.Digest, in.Address); err == nil {
+			return AddedDataSet{*before, false}, nil
+		} else if !errors.Is(err, store.ErrNone) {
+			return AddedDataSet{}, err
+		}
+		d := registry.DataSet{Name: in.Name, Address: in.Address, Digest: in.Digest, Rows: in.Rows, Size: in.Size, Schema: in.Schema, Description: in.Description, AddedBy: t.actor.Name, AddedAt: t.now}
+		if err := t.Records.AddDataSet(ctx, &d); err != nil {
+			return AddedDataSet{}, err
+		}
+		return AddedDataSet{d, true}, t.note(ctx, entry{Kind: "data.added", Subject: d.Ref, Sentence: "The data set " + d.Ref + " was added.", Reason: in.Description, After: d})
+	})
+}
+
+// DataSets lists the newest revision of every data set, or all revisions of one.
+func (s *Service) DataSets(ctx context.Context, name string, p store.Page) (Listed[registry.DataSet], error) {
+	return list(ctx, func(r store.Records) ([]registry.DataSet, string, error) { return r.DataSets(ctx, name, p) }, s)
+}
+
+// DataSet finds a revision of a data set.
+func (s *Service) DataSet(ctx context.Context, ref string) (*registry.DataSet, error) {
+	if _, err := may(ctx, Read); err != nil {
+		return nil, err
+	}
+	return s.dataSet(ctx, s.store.Read(), "data", ref)
+}
+
+// dataSet finds the revision that a ref names. A name alone will do only when there is
+// one revision: nothing ever stands for the newest.
+func (s *Service) dataSet(ctx context.Context, r store.Records, field, raw string) (*registry.DataSet, error) {
+	ref, err := registry.ParseDataRef(field, raw)
+	if err != nil {
+		return nil, err
+	}
+	newest, err := r.NewestDataSet(ctx, ref.Name)
+	if errors.Is(err, store.ErrNone) {
+		return nil, fault.New(fault.Unknown, "data.unknown", "there is no data set %q", ref.Name).In(field).Do("add it with: innerladder data add %s FILE", ref.Name)
+	}
+	if err != nil {
+		return nil, err
+	}
+	switch {
+	case ref.Number == 0 && newest.Number > 1:
+		return nil, fault.New(fault.Refused, "data.several", "%s has %d revisions", ref.Name, newest.Number).In(field).Do("name one of %s#1 to %s", ref.Name, newest.Ref)
+	case ref.Number == 0 || ref.Number == newest.Number:
+		return newest, nil
+	}
+	d, err := r.DataSet(ctx, ref)
+	if errors.Is(err, store.ErrNone) {
+		return nil, fault.New(fault.Unknown, "data.unknown", "there is no %s", ref).In(field).Do("%s has revisions 1 to %d", ref.Name, newest.Number)
+	}
+	return d, err
+}
+
+// EvaluatedOn notes that a version was evaluated on a data set after it was registered.
+func (s *Service) EvaluatedOn(ctx context.Context, ref, data string) (*registry.Version, error) {
+	return change(ctx, s, Write, func(t *tx) (*registry.Version, error) {
+		v, err := s.resolve(ctx, t.Records, "version", ref)
+		if err != nil {
+			return nil, err
+		}
+		d, err := s.dataSet(ctx, t.Records, "data", data)
+		if err != nil {
+			return nil, err
+		}
+		use := registry.DataUse{Data: d.Ref, Role: registry.EvaluatedOn}
+		if slices.Contains(v.Data, use) {
+			return v, nil
+		}
+		if err := t.LinkEvaluation(ctx, v.Ref, d.Ref); err != nil {
+			return nil, err
+		}
+		v.Data = append(v.Data, use)
+		return v, t.note(ctx, entry{Kind: "version.evaluated", Subject: v.Ref, Sentence: v.Ref + " was evaluated on " + d.Ref + ".", After: use})
+	})
+}
+
+// NewRun says what a run begins with.
+type NewRun struct {
+	Model   string             `json:"model" required:"true" description:"the model it trains; it need not exist yet"`
+	Title   string             `json:"title,omitempty"`
+	Machine string             `json:"machine,omitempty" description:"where it runs"`
+	Params  map[string]string  `json:"params,omitempty"`
+	Code    *registry.Code     `json:"code,omitempty"`
+	Data    []registry.DataUse `json:"data,omitempty"`
+}
+
+// StartRun opens a run.
+func (s *Service) StartRun(ctx context.Context, in NewRun) (*registry.Run, error) {
+	if err := registry.CheckName("model", in.Model); err != nil {
+		return nil, err
+	}
+	for _, d := range in.Data {
+		if err := registry.CheckRole("role", d.Role); err != nil {
+			return nil, err
+		}
+	}
+	return change(ctx, s, Write, func(t *tx) (*registry.Run, error) {
+		run := &registry.Run{Model: in.Model, Title: in.Title, State: registry.Running, By: t.actor.Name, Machine: in.Machine, Started: t.now, Params: in.Params, Metrics: map[string]float64{}, Code: in.Code}
+		if run.Params == nil {
+			run.Params = map[string]string{}
+		}
+		for _, use := range in.Data {
+			d, err := s.dataSet(ctx, t.Records, "data", use.Data)
+			if err != nil {
+				return nil, err
+			}
+			run.Data = append(run.Data, registry.DataUse{Data: d.Ref, Role: use.Role})
+		}
+		if err := t.AddRun(ctx, run); err != nil {
+			return nil, err
+		}
+		return run, t.note(ctx, entry{Kind: "run.started", Subject: run.Ref, Sentence: run.Ref + " was started, training " + run.Model + ".", Reason: in.Title, After: run})
+	})
+}
+
+// Runs lists runs, newest first.
+func (s *Service) Runs(ctx context.Context, model string, p store.Page) (Listed[registry.Run], error) {
+	return list(ctx, func(r store.Records) ([]registry.Run, string, error) { return r.Runs(ctx, model, p) }, s)
+}
+
+// Run finds a run.
+func (s *Service) Run(ctx context.Context, ref string) (*registry.Run, error) {
+	if _, err := may(ctx, Read); err != nil {
+		return nil, err
+	}
+	return s.run(ctx, s.store.Read(), "run", ref)
+}
+
+func (s *Service) run(ctx context.Context, r store.Records, field, ref string) (*registry.Run, error) {
+	n, err := registry.ParseRunRef(field, ref)
+	if err != nil {
+		return nil, err
+	}
+	run, err := r.Run(ctx, n)
+	if errors.Is(err, store.ErrNone) {
+		return nil, fault.New(fault.Unknown, "run.unknown", "there is no %s", registry.RunRef(n)).In(field).Do("see them with: innerladder runs")
+	}
+	return run, err
+}
+
+// Logged is what was taken in of a call that logs to a run.
+type Logged struct {
+	Run    string `json:"run"`
+	Points int    `json:"points"`
+	Params int    `json:"params"`
+}
+
+// pointsAtOnce is how many points one call may log.
+const pointsAtOnce = 10_000
+
+// LogRun adds parameters and points to a run that is open. Points are many, so they are
+// no entries of the record; when the run ends, that is one.
+func (s *Service) LogRun(ctx context.Context, ref string, params map[string]string, points []registry.Point) (Logged, error) {
+	if len(points) > pointsAtOnce {
+		return Logged{}, fault.New(fault.TooLarge, "run.points", "%d points are given", len(points)).In("points").Do("log at most %d at once", pointsAtOnce)
+	}
+	for i, p := range points {
+		if p.Metric == "" || math.IsNaN(p.Value) || math.IsInf(p.Value, 0) {
+			return Logged{}, fault.New(fault.Invalid, "run.point", "point %d is %q = %v", i+1, p.Metric, p.Value).In("points").Do("give every point a metric and a finite value")
+		}
+	}
+	return change(ctx, s, Write, func(t *tx) (Logged, error) {
+		run, err := s.openRun(ctx, t, ref)
+		if err != nil {
+			return Logged{}, err
+		}
+		for i := range points {
+			if points[i].At.IsZero() {
+				points[i].At = t.now
+			}
+		}
+		if err := t.PutRunParams(ctx, run.Number, params); err != nil {
+			return Logged{}, err
+		}
+		return Logged{run.Ref, len(points), len(params)}, t.PutPoints(ctx, run.Number, points)
+	})
+}
+
+// openRun finds a run that has not ended.
+func (s *Service) openRun(ctx context.Context, t *tx, ref string) (*registry.Run, error) {
+	run, err := s.run(ctx, t.Records, "run", ref)
+	if err == nil && run.State != registry.Running {
+		return nil, fault.New(fault.Refused, "run.ended", "%s has %s", run.Ref, run.State).In("run").Do("start another run")
+	}
+	return run, err
+}
+
+// EndRun closes a run.
+func (s *Service) EndRun(ctx context.Context, ref string, failed bool, note string) (*registry.Run, error) {
+	return change(ctx, s, Write, func(t *tx) (*registry.Run, error) {
+		run, err := s.openRun(ctx, t, ref)
+		if err != nil {
+			return nil, err
+		}
+		run.State, run.Note, run.Ended = registry.Finished, note, &t.now
+		if failed {
+			run.State = registry.Broken
+		}
+		if err := t.CloseRun(ctx, run.Number, run.State, note, t.now); err != nil {
+			return nil, err
+		}
+		return run, t.note(ctx, entry{Kind: "run.ended", Subject: run.Ref, Sentence: fmt.Sprintf("%s %s after %s.", run.Ref, run.State, t.now.Sub(run.Started).Round(time.Millisecond)), Reason: note, After: run})
+	})
+}
+
+// Curves reads the curves of a run.
+func (s *Service) Curves(ctx context.Context, ref string) ([]registry.Curve, error) {
+	run, err := s.Run(ctx, ref)
+	if err != nil {
+		return nil, err
+	}
+	return s.store.Read().Curves(ctx, run.Number, curvePoints)
+}
+
+// Directions of a trace.
+const (
+	Up   = "up"
+	Down = "down"
+	Both = "both"
+)
+
+// TraceFrom says where a trace begins and how far it goes.
+type TraceFrom struct {
+	// From is a version, a data set (NAME or NAME#NUMBER), a run, a commit, or the id of a
+	// request.
+	From      string
+	Direction string
+	Depth     int
+	Most      int
+	Artifacts bool
+}
+
+const (
+	// defaultNodes and mostNodes are how many nodes a trace has, unless and at most.
+	defaultNodes, mostNodes = 200, 2000
+	defaultDepth, mostDepth = 10, 50
+)
+
+// Trace follows the lineage: up to what something was made from, down to what was made
+// from it.
+func (s *Service) Trace(ctx context.Context, from TraceFrom) (registry.Trace, error) {
+	if _, err := may(ctx, Read); err != nil {
+		return registry.Trace{}, err
+	}
+	if from.Most == 0 {
+		from.Most = defaultNodes
+	}
+	if from.Depth == 0 {
+		from.Depth = defaultDepth
+	}
+	switch {
+	case from.Most < 1 || from.Most > mostNodes:
+		return registry.Trace{}, fault.New(fault.Invalid, "trace.limit", "%d nodes are asked for", from.Most).In("limit").Do("give 1 to %d", mostNodes)
+	case from.Depth < 1 || from.Depth > mostDepth:
+		return registry.Trace{}, fault.New(fault.Invalid, "trace.depth", "a depth of %d is asked for", from.Depth).In("depth").Do("give 1 to %d", mostDepth)
+	case from.Direction != "" && from.Direction != Up && from.Direction != Down && from.Direction != Both:
+		return registry.Trace{}, fault.New(fault.Invalid, "trace.direction", "%q is no direction", from.Direction).In("direction").Do("use %s, %s or %s", Up, Down, Both)
+	}
+	r := s.store.Read()
+	roots, answer, err := s.traceRoots(ctx, r, from.From)
+	if err != nil {
+		return registry.Trace{}, err
+	}
+	out, err := walkBoth(ctx, r, roots, from)
+	if err != nil {
+		return out, err
+	}
+	out.Answer = answer
+	if from.Artifacts {
+		return out, s.addArtifacts(ctx, r, &out)
+	}
+	return out, nil
+}
+
+// traceRoots finds the nodes that a trace begins at.
+func (s *Service) traceRoots(ctx context.Context, r store.Records, from string) ([]store.Node, *registry.Answer, error) {
+	one := func(n store.Node, err error) ([]store.Node, *registry.Answer, error) {
+		return []store.Node{n}, nil, err
+	}
+	switch id, notUUID := uuid.Parse(from); {
+	case strings.Contains(from, "@"):
+		v, err := s.resolve(ctx, r, "from", from)
+		if err != nil {
+			return nil, nil, err
+		}
+		return one(r.VersionNode(ctx, v.Ref))
+	case notUUID == nil:
+		answer, err := s.whoAnswered(ctx, r, id, from)
+		if err != nil {
+			return nil, nil, err
+		}
+		n, err := r.VersionNode(ctx, answer.Version)
+		return []store.Node{n}, answer, err
+	case strings.HasPrefix(from, "run-") && strings.Trim(from[4:], "0123456789") == "":
+		run, err := s.run(ctx, r, "from", from)
+		if err != nil {
+			return nil, nil, err
+		}
+		return one(store.Node{Kind: store.RunNode, ID: run.Number}, nil)
+	}
+	if ref, err := registry.ParseDataRef("from", from); err == nil {
+		nodes, err := r.DataNodes(ctx, ref)
+		if err != nil || len(nodes) > 0 {
+			return nodes, nil, err
+		}
+	}
+	if len(from) >= 7 {
+		nodes, err := r.CodeNodes(ctx, from)
+		if err != nil || len(nodes) > 0 {
+			return nodes, nil, err
+		}
+	}
+	return nil, nil, fault.New(fault.Unknown, "trace.unknown", "%q is no version, data set, run, commit or request that is known", from).In("from").
+		Do("write MODEL@NUMBER, a data set's NAME or NAME#NUMBER, run-NUMBER, at least 7 digits of a commit, or a request's id")
+}
+
+// walkBoth follows links in the directions asked for and describes what it came to.
+func walkBoth(ctx context.Context, r store.Records, roots []store.Node, from TraceFrom) (registry.Trace, error) {
+	out := registry.Trace{Roots: []string{}, Nodes: []registry.Node{}, Links: []registry.Link{}}
+	depths := map[store.Node]int{}
+	var order []store.Node
+	links := map[store.Link]bool{}
+	var linkOrder []store.Link
+	for _, way := range []struct {
+		sign  int
+		on    bool
+		links func(context.Context, []store.Node, int) ([]store.Link, error)
+		ends  func(store.Link) (near, far store.Node)
+	}{
+		{-1, from.Direction != Down, r.MadeFrom, func(l store.Link) (store.Node, store.Node) { return l.From, l.To }},
+		{1, from.Direction != Up, r.MadeInto, func(l store.Link) (store.Node, store.Node) { return l.To, l.From }},
+	} {
+		if !way.on {
+			continue
+		}
+		reached, cut, err := registry.Walk(roots, from.Depth, from.Most, func(nodes []store.Node) ([][2]store.Node, error) {
+			// One more link than could be shown tells that something is left out.
+			found, err := way.links(ctx, nodes, 4*from.Most+1)
+			pairs := make([][2]store.Node, len(found))
+			for i, l := range found {
+				near, far := way.ends(l)
+				pairs[i] = [2]store.Node{near, far}
+				if !links[l] {
+					links[l] = true
+					linkOrder = append(linkOrder, l)
+				}
+			}
+			return pairs, err
+		})
+		if err != nil {
+			return out, err
+		}
+		out.Cut = out.Cut || cut
+		for _, n := range reached {
+			if _, there := depths[n.Key]; !there {
+				depths[n.Key] = way.sign * n.Depth
+				order = append(order, n.Key)
+			}
+		}
+	}
+	if len(order) > from.Most {
+		order, out.Cut = order[:from.Most], true
+	}
+	described, err := r.Describe(ctx, order)
+	if err != nil {
+		return out, err
+	}
+	shown := map[store.Node]string{}
+	for _, n := range order {
+		d, there := described[n]
+		if !there {
+			continue
+		}
+		d.Depth = depths[n]
+		shown[n] = d.ID
+		out.Nodes = append(out.Nodes, d)
+		if d.Depth == 0 && slices.Contains(roots, n) {
+			out.Roots = append(out.Roots, d.ID)
+		}
+	}
+	for _, l := range linkOrder {
+		a, okA := shown[l.From]
+		b, okB := shown[l.To]
+		if okA && okB {
+			out.Links = append(out.Links, registry.Link{From: a, Relation: l.Relation, To: b})
+		}
+	}
+	return out, nil
+}
+
+// addArtifacts adds the files of the versions in the trace.
+func (s *Service) addArtifacts(ctx context.Context, r store.Records, t *registry.Trace) error {
+	seen := map[string]bool{}
+	for _, n := range slices.Clone(t.Nodes) {
+		if n.Kind != registry.VersionNode || strings.HasPrefix(n.Detail, "deleted") {
+			continue
+		}
+		versions, err := r.VersionsByRef(ctx, []string{n.ID})
+		if err != nil {
+			return err
+		}
+		for _, a := range versions[0].Artifacts {
+			id := "sha256:" + a.Digest[:16]
+			if !seen[id] {
+				seen[id] = true
+				t.Nodes = append(t.Nodes, registry.Node{ID: id, Kind: registry.ArtifactNode, Detail: a.Name, Depth: n.Depth - 1})
+			}
+			t.Links = append(t.Links, registry.Link{From: n.ID, Relation: registry.Holds, To: id})
+		}
+	}
+	return nil
+}
+
+// whoAnswered reads off a request's id who answered it, and finds out how that version
+// came to be allowed to.
+func (s *Service) whoAnswered(ctx context.Context, r store.Records, id uuid.UUID, raw string) (*registry.Answer, error) {
+	unknown := fault.New(fault.Unknown, "request.unknown", "%s is the id of no request that was answered here", raw).In("from").
+		Do("copy the whole header Inner-Ladder-Request of the answer")
+	at, origin, ok := s.requests.Read(id)
+	if !ok {
+		return nil, unknown
+	}
+	a, err := r.LaneOf(ctx, origin.Endpoint, origin.Split, origin.Lane)
+	if errors.Is(err, store.ErrNone) {
+		return nil, unknown
+	}
+	if err != nil {
+		return nil, err
+	}
+	a.Request, a.At = id.String(), at
+	a.Approval, a.SignedBy, err = r.ApprovalBefore(ctx, a.Version, at)
+	if errors.Is(err, store.ErrNone) {
+		err = nil // no promotion was needed
+	}
+	return &a, err
+}
+
+// RequestIDs makes the ids of requests with this installation's key.
+func RequestIDs(ctx context.Context, r store.Records) (*traffic.RequestIDs, error) {
+	key, err := r.Key(ctx, "request ids")
+	if err != nil {
+		return nil, fmt.Errorf("reading the key of request ids: %w", err)
+	}
+	return traffic.NewRequestIDs(key)
+}

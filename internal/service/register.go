@@ -1,0 +1,642 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"maps"
+	"os"
+	"path"
+	"slices"
+	"strings"
+
+	"innerladder/internal/blob"
+	"innerladder/internal/core/fault"
+	"innerladder/internal/core/registry"
+	"innerladder/internal/intake"
+	"innerladder/internal/store"
+)
+
+// Registration is what is said about a version when it is registered.
+type Registration struct {
+	Model string `json:"model"`
+	// Project, Task, Description and Owner are for a model that is new.
+	Project     string             `json:"project,omitempty" description:"of a new model; default when not given"`
+	Task        string             `json:"task,omitempty" enum:"regression,classification,other" description:"of a new model; read off the target when not given"`
+	Description string             `json:"description,omitempty" description:"of a new model"`
+	Owner       string             `json:"owner,omitempty" description:"of a new model; whoever registers when not given"`
+	Note        string             `json:"note,omitempty"`
+	Metrics     map[string]float64 `json:"metrics,omitempty" description:"with a run, its last values when not given"`
+	Params      map[string]string  `json:"params,omitempty" description:"with a run, its parameters when not given"`
+	Importance  map[string]float64 `json:"importance,omitempty" description:"how much each input counts"`
+	Code        *registry.Code     `json:"code,omitempty" description:"with a run, its code when not given"`
+	Run         string             `json:"run,omitempty" description:"the run it came out of, such as run-12"`
+	Targets     []string           `json:"targets,omitempty" description:"columns of the sample that are outputs"`
+	Units       map[string]string  `json:"units,omitempty" description:"unit by column of the sample"`
+	// Signature is one that was written by hand; ranges and levels that it leaves open
+	// are filled in from the sample.
+	Signature    *registry.Signature   `json:"signature,omitempty" description:"written by hand; else it is read from the sample or the model file"`
+	Data         []registry.DataUse    `json:"data,omitempty" description:"data sets it used; with a run, those of the run too"`
+	Parents      []registry.Parent     `json:"parents,omitempty" description:"versions it was made from"`
+	Dependencies []registry.Dependency `json:"dependencies,omitempty" description:"packages it needs; else they are read from the part requirements"`
+	Card         string                `json:"card,omitempty" description:"Markdown; else the part card"`
+	Tags         []string              `json:"tags,omitempty"`
+	Properties   map[string]string     `json:"properties,omitempty"`
+	Labels       []string              `json:"labels,omitempty" description:"labels to put on the version, from wherever they are"`
+	Uploads      []UploadUse           `json:"uploads,omitempty" description:"files that were uploaded in pieces"`
+	Sources      []Source              `json:"sources,omitempty" description:"files to take from addresses"`
+}
+
+// UploadUse says what an upload in pieces is for.
+type UploadUse struct {
+	ID   string `json:"id" required:"true"`
+	Part string `json:"part" required:"true" enum:"artifact,sample,reference,card,requirements,attachment"`
+	Name string `json:"name,omitempty" description:"of the file; the upload's own when not given"`
+}
+
+// Source is a file at an address.
+type Source struct {
+	Address string `json:"address" required:"true" description:"https:// or file://"`
+	Name    string `json:"name,omitempty" description:"of the artifact; the last part of the address when not given"`
+	// Digest, when given, must be that of the bytes.
+	Digest string `json:"digest,omitempty" description:"SHA-256 that the bytes must have"`
+	// ReferenceOnly writes digest and size down and does not keep the bytes.
+	ReferenceOnly bool `json:"reference_only,omitempty" description:"only write down digest and size"`
+}
+
+// Registered is a version that was registered, now or before.
+type Registered struct {
+	registry.Version
+	Created bool `json:"created" description:"false when the same content was registered before"`
+	// Remarks say what was passed over while reading the files.
+	Remarks []string `json:"remarks,omitempty"`
+}
+
+// The parts that files come as.
+const (
+	PartArtifact     = "artifact"
+	PartSample       = "sample"
+	PartReference    = "reference"
+	PartCard         = "card"
+	PartRequirements = "requirements"
+	PartAttachment   = "attachment"
+)
+
+// Parts lists the parts that files come as.
+func Parts() []string {
+	return []string{PartArtifact, PartSample, PartReference, PartCard, PartRequirements, PartAttachment}
+}
+
+// File is a received file with its name.
+type File struct {
+	Part   string
+	Name   string
+	Upload *blob.Upload
+	// address and reference are set for files that came from an address.
+	address   string
+	reference bool
+}
+
+// Receive reads a file to its end; it is kept when a version is registered with it.
+func (s *Service) Receive(ctx context.Context, part, name string, r io.Reader) (*File, error) {
+	if _, err := may(ctx, Write); err != nil {
+		return nil, err
+	}
+	if err := checkFileName(part, name); err != nil {
+		return nil, err
+	}
+	u, err := s.blobs.Receive(r)
+	if err != nil {
+		return nil, err
+	}
+	return &File{Part: part, Name: name, Upload: u}, nil
+}
+
+func checkFileName(part, name string) error {
+	if name == "" || len(name) > 255 || name == "." || name == ".." || strings.ContainsAny(name, "/\\") || strings.ContainsFunc(name, func(r rune) bool { return r < 0x20 || r == 0x7f }) {
+		return fault.New(fault.Invalid, "artifact.name", "%q cannot be the name of a file", name).In(part).Do("give a plain file name without a path")
+	}
+	return nil
+}
+
+// gathered is a registration with everything that was read from its files.
+type gathered struct {
+	version     *registry.Version
+	files       []*File // artifacts and attachments that are kept
+	attachments []registry.Attachment
+	remarks     []string
+	profiler    *registry.Profiler
+}
+
+// Register registers a version with its files. The same content registered again gives
+// the version that is there.
+func (s *Service) Register(ctx context.Context, reg Registration, files []*File) (Registered, error) {
+	if _, err := may(ctx, Write); err != nil {
+		return Registered{}, err
+	}
+	if err := s.checkRegistration(reg); err != nil {
+		return Registered{}, err
+	}
+	files = slices.Clone(files)
+	for _, u := range reg.Uploads {
+		f, err := s.useUpload(ctx, u)
+		if err != nil {
+			return Registered{}, err
+		}
+		files = append(files, f)
+	}
+	fetched, err := s.fetchAll(ctx, reg.Sources)
+	defer func() {
+		for _, f := range fetched {
+			f.Upload.Discard()
+		}
+	}()
+	if err != nil {
+		return Registered{}, err
+	}
+	g, err := s.gather(reg, append(files, fetched...))
+	if err != nil {
+		return Registered{}, err
+	}
+	// The content itself makes a repeated registration harmless.
+	ctx = withoutRepeat(ctx)
+	out, err := change(ctx, s, Write, func(t *tx) (Registered, error) { return s.enter(ctx, t, reg, g) })
+	if err == nil {
+		for _, u := range reg.Uploads {
+			if err := s.blobs.Forget(u.ID); err != nil && !errors.Is(err, fs.ErrNotExist) {
+				s.log.Warn("an upload that was used was not forgotten", "id", u.ID, "error", err)
+			}
+		}
+	}
+	return out, err
+}
+
+// checkRegistration refuses what is wrong whatever the state of the service.
+func (s *Service) checkRegistration(reg Registration) error {
+	if err := registry.CheckName("model", reg.Model); err != nil {
+		return err
+	}
+	if err := registry.CheckMetrics(reg.Metrics); err != nil {
+		return err
+	}
+	if err := registry.CheckImportance(reg.Importance); err != nil {
+		return err
+	}
+	if reg.Signature != nil {
+		if err := reg.Signature.Check("signature"); err != nil {
+			return err
+		}
+	}
+	for _, tag := range reg.Tags {
+		if err := registry.CheckTag("tags", tag); err != nil {
+			return err
+		}
+	}
+	for _, label := range reg.Labels {
+		if err := registry.CheckLabel("labels", label, s.rungs()); err != nil {
+			return err
+		}
+	}
+	for _, p := range reg.Parents {
+		if err := registry.CheckName("relation", p.Relation); err != nil {
+			return err
+		}
+	}
+	for _, d := range reg.Data {
+		if err := registry.CheckRole("role", d.Role); err != nil {
+			return err
+		}
+	}
+	for name := range reg.Properties {
+		if err := registry.CheckTag("properties", name); err != nil {
+			return err
+		}
+	}
+	for name := range reg.Params {
+		if name == "" {
+			return fault.New(fault.Invalid, "version.param", "a parameter has no name").In("params").Do("write NAME=VALUE")
+		}
+	}
+	return nil
+}
+
+// rungs are the names that labels may not take.
+func (s *Service) rungs() []string { return append(s.ladder.Names(), "retired") }
+
+// fetchAll reads the files at addresses.
+func (s *Service) fetchAll(ctx context.Context, sources []Source) (out []*File, err error) {
+	for _, source := range sources {
+		f, err := s.fetchOne(ctx, source)
+		if err != nil {
+			return out, err
+		}
+		out = append(out, f)
+		if source.Digest != "" && !strings.EqualFold(source.Digest, f.Upload.Digest) {
+			return out, fault.New(fault.Refused, "from.digest", "%s has the SHA-256 %s, not %s", source.Address, f.Upload.Digest, source.Digest).In("from").
+				Do("the file has changed since; find out why, or leave the digest out")
+		}
+	}
+	return out, nil
+}
+
+// fetchOne reads a file at an address. Its bytes are looked into in any case; those of a
+// reference are not kept afterwards.
+func (s *Service) fetchOne(ctx context.Context, source Source) (*File, error) {
+	r, name, err := s.fetcher.Open(ctx, source.Address)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	if source.Name != "" {
+		name = source.Name
+	}
+	f, err := s.Receive(ctx, PartArtifact, name, r)
+	if err != nil {
+		return nil, err
+	}
+	f.address, f.reference = source.Address, source.ReferenceOnly
+	return f, nil
+}
+
+// gather reads the files and builds the version from what was said and read.
+func (s *Service) gather(reg Registration, files []*File) (*gathered, error) {
+	g := &gathered{version: &registry.Version{Model: reg.Model, Note: reg.Note, Metrics: maps.Clone(reg.Metrics), Params: maps.Clone(reg.Params), Importance: reg.Importance,
+		Code: reg.Code, Dependencies: reg.Dependencies, Tags: reg.Tags, Properties: reg.Properties, Artifacts: []registry.Artifact{}}}
+	v := g.version
+	if v.Metrics == nil {
+		v.Metrics = map[string]float64{}
+	}
+	if v.Params == nil {
+		v.Params = map[string]string{}
+	}
+	var reference *registry.Profiler
+	types := reg.Signature.Types()
+	for _, f := range files {
+		if f.Upload.Size == 0 {
+			return nil, fault.New(fault.Invalid, "artifact.empty", "%s is empty", f.Name).In(f.Part).Do("give the file that was meant")
+		}
+		opened, err := f.Upload.Open()
+		if err != nil {
+			return nil, fmt.Errorf("reading %s: %w", f.Name, err)
+		}
+		if err := g.take(f, opened, types, &reference); err != nil {
+			_ = opened.Close()
+			return nil, err
+		}
+		_ = opened.Close()
+	}
+	if len(v.Artifacts) == 0 {
+		return nil, fault.New(fault.Invalid, "version.no_artifact", "the version has no file").In("artifact").Do("give at least one with -file, or an address with -from")
+	}
+	if v.Card == nil && reg.Card != "" {
+		card, err := intake.ReadCard("the card", strings.NewReader(reg.Card))
+		if err != nil {
+			return nil, err
+		}
+		v.Card = card
+	}
+	if err := g.sign(reg); err != nil {
+		return nil, err
+	}
+	if reference == nil {
+		reference = g.profiler
+	}
+	if reference != nil {
+		var targets []string
+		if v.Signature != nil {
+			targets = registry.Names(v.Signature.Outputs)
+		}
+		if v.Profile = reference.Profile(targets); v.Profile != nil {
+			v.ProfileRows = v.Profile.Rows
+		}
+	}
+	return g, nil
+}
+
+// take reads one file for what it is.
+func (g *gathered) take(f *File, opened *os.File, types map[string]registry.Type, reference **registry.Profiler) (err error) {
+	v := g.version
+	once := func(there bool) error {
+		if there {
+			return fault.New(fault.Invalid, "register.twice", "two files are given as %s", f.Part).In(f.Part).Do("give one")
+		}
+		return nil
+	}
+	switch f.Part {
+	case PartArtifact:
+		if slices.ContainsFunc(v.Artifacts, func(a registry.Artifact) bool { return a.Name == f.Name }) {
+			return fault.New(fault.Invalid, "artifact.twice", "two files are named %q", f.Name).In("artifact").Do("give each file its own name")
+		}
+		contents, err := intake.Read(f.Name, opened, f.Upload.Size)
+		if err != nil {
+			return err
+		}
+		v.Artifacts = append(v.Artifacts, registry.Artifact{Name: f.Name, Digest: f.Upload.Digest, Size: f.Upload.Size, Stored: !f.reference, Address: f.address, Contents: contents})
+		if !f.reference {
+			g.files = append(g.files, f)
+		}
+	case PartSample:
+		if err := once(g.profiler != nil); err != nil {
+			return err
+		}
+		g.profiler, err = intake.Profile(f.Name, opened, f.Upload.Size, types)
+	case PartReference:
+		if err := once(*reference != nil); err != nil {
+			return err
+		}
+		*reference, err = intake.Profile(f.Name, opened, f.Upload.Size, types)
+	case PartCard:
+		if err := once(v.Card != nil); err != nil {
+			return err
+		}
+		v.Card, err = intake.ReadCard(f.Name, opened)
+	case PartRequirements:
+		if err := once(len(v.Dependencies) > 0); err != nil {
+			return err
+		}
+		var remarks []string
+		v.Dependencies, remarks, err = intake.ReadRequirements(f.Name, opened)
+		g.remarks = append(g.remarks, remarks...)
+	case PartAttachment:
+		media, err := mediaType(f.Name, opened)
+		if err != nil {
+			return err
+		}
+		if slices.ContainsFunc(g.attachments, func(a registry.Attachment) bool { return a.Name == f.Name }) {
+			return fault.New(fault.Invalid, "attachment.twice", "two attachments are named %q", f.Name).In("attachment").Do("give each its own name")
+		}
+		g.attachments = append(g.attachments, registry.Attachment{Name: f.Name, Digest: f.Upload.Digest, Size: f.Upload.Size, Media: media})
+		g.files = append(g.files, f)
+	}
+	return err
+}
+
+// sign finds the signature: what was written by hand, else what the sample shows, else
+// what the model file declares; and makes the sample request.
+func (g *gathered) sign(reg Registration) (err error) {
+	v := g.version
+	var seen *registry.Signature
+	if g.profiler != nil {
+		targets := reg.Targets
+		if reg.Signature != nil && len(targets) == 0 {
+			for _, c := range reg.Signature.Outputs {
+				if slices.Contains(g.profiler.Columns(), c.Name) {
+					targets = append(targets, c.Name)
+				}
+			}
+		}
+		if seen, err = g.profiler.Signature(targets, reg.Units); err != nil {
+			return err
+		}
+	} else if len(reg.Targets) > 0 || len(reg.Units) > 0 {
+		return fault.New(fault.Invalid, "sample.missing", "targets or units are named, but there is no sample").In("sample").Do("give one with -sample")
+	}
+	switch {
+	case reg.Signature != nil:
+		v.Signature = fillIn(*reg.Signature, seen)
+	case seen != nil:
+		v.Signature = seen
+	default:
+		for _, a := range v.Artifacts {
+			if a.Contents.Signature != nil && v.Signature == nil {
+				v.Signature = a.Contents.Signature
+			}
+		}
+	}
+	if v.Signature != nil {
+		v.SampleRequest = v.Signature.SampleRequest(g.profiler)
+	}
+	return nil
+}
+
+// fillIn completes a signature that was written by hand with the ranges and levels that
+// were seen.
+func fillIn(s registry.Signature, seen *registry.Signature) *registry.Signature {
+	if seen == nil {
+		return &s
+	}
+	known := map[string]registry.Column{}
+	for _, c := range slices.Concat(seen.Inputs, seen.Outputs) {
+		known[c.Name] = c
+	}
+	complete := func(columns []registry.Column) []registry.Column {
+		out := slices.Clone(columns)
+		if out == nil {
+			out = []registry.Column{}
+		}
+		for i, c := range out {
+			k, there := known[c.Name]
+			if !there || (k.Type != c.Type && !(c.Type == registry.Number && k.Type == registry.Integer)) {
+				continue
+			}
+			if c.Min == nil && c.Max == nil {
+				out[i].Min, out[i].Max = k.Min, k.Max
+			}
+			if len(c.Levels) == 0 {
+				out[i].Levels = k.Levels
+			}
+			if c.Unit == "" {
+				out[i].Unit = k.Unit
+			}
+			out[i].Nullable = c.Nullable || k.Nullable
+		}
+		return out
+	}
+	return &registry.Signature{Inputs: complete(s.Inputs), Outputs: complete(s.Outputs)}
+}
+
+// enter writes the version down.
+func (s *Service) enter(ctx context.Context, t *tx, reg Registration, g *gathered) (Registered, error) {
+	v := g.version
+	if err := s.trace(ctx, t, reg, v); err != nil {
+		return Registered{}, err
+	}
+	v.Digest = v.Identity()
+	model, err := s.modelFor(ctx, t, reg, v.Signature)
+	if err != nil {
+		return Registered{}, err
+	}
+	if before, err := t.VersionByDigest(ctx, model.Name, v.Digest); err == nil {
+		return Registered{*before, false, g.remarks}, nil
+	} else if !errors.Is(err, store.ErrNone) {
+		return Registered{}, err
+	}
+	for _, f := range g.files {
+		if err := f.Upload.Keep(); err != nil {
+			return Registered{}, err
+		}
+	}
+	v.Rung, v.RungSince, v.CreatedBy, v.CreatedAt = s.ladder.Lowest(), t.now, t.actor.Name, t.now
+	if err := t.AddVersion(ctx, v); err != nil {
+		return Registered{}, err
+	}
+	if err := t.note(ctx, entry{Kind: "version.registered", Subject: v.Ref, Sentence: v.Ref + " was registered.", Reason: reg.Note, After: forRecord(v)}); err != nil {
+		return Registered{}, err
+	}
+	if err := s.furnish(ctx, t, reg, g); err != nil {
+		return Registered{}, err
+	}
+	whole, err := t.Version(ctx, v.Model, v.Number)
+	if err != nil {
+		return Registered{}, err
+	}
+	return Registered{*whole, true, g.remarks}, nil
+}
+
+// furnish adds to a new version what may change later.
+func (s *Service) furnish(ctx context.Context, t *tx, reg Registration, g *gathered) error {
+	v := g.version
+	subject := store.Subject{Model: v.Model, Number: v.Number}
+	for _, a := range g.attachments {
+		a.AddedBy, a.AddedAt = t.actor.Name, t.now
+		if err := t.PutAttachment(ctx, v.Model, v.Number, a); err != nil {
+			return err
+		}
+	}
+	for _, tag := range reg.Tags {
+		if err := t.Tag(ctx, subject, tag, true); err != nil {
+			return err
+		}
+	}
+	for name, value := range reg.Properties {
+		if err := t.SetProperty(ctx, subject, name, &value); err != nil {
+			return err
+		}
+	}
+	for _, label := range reg.Labels {
+		if _, err := s.putLabel(ctx, t, v, label, "", "registered with it"); err != nil {
+			return err
+		}
+	}
+	return t.IndexVersions(ctx, v.Ref)
+}
+
+// forRecord is the version without what is large.
+func forRecord(v *registry.Version) registry.Version {
+	out := *v
+	out.Card, out.SampleRequest = nil, nil
+	out.Artifacts = slices.Clone(v.Artifacts)
+	for i := range out.Artifacts {
+		out.Artifacts[i].Contents = registry.Contents{Format: out.Artifacts[i].Contents.Format, Unsafe: out.Artifacts[i].Contents.Unsafe}
+	}
+	return out
+}
+
+// trace resolves what the version was made from: the run with what it knows, data sets
+// and parents.
+func (s *Service) trace(ctx context.Context, t *tx, reg Registration, v *registry.Version) error {
+	data := slices.Clone(reg.Data)
+	if reg.Run != "" {
+		run, err := s.run(ctx, t.Records, "run", reg.Run)
+		if err != nil {
+			return err
+		}
+		if run.Model != reg.Model {
+			return fault.New(fault.Refused, "run.other_model", "%s trains %s, not %s", run.Ref, run.Model, reg.Model).In("run").Do("name a run of %s; see: innerladder runs %s", reg.Model, reg.Model)
+		}
+		v.Run = run.Ref
+		for name, value := range run.Metrics {
+			if _, given := v.Metrics[name]; !given {
+				v.Metrics[name] = value
+			}
+		}
+		for name, value := range run.Params {
+			if _, given := v.Params[name]; !given {
+				v.Params[name] = value
+			}
+		}
+		if v.Code == nil {
+			v.Code = run.Code
+		}
+		data = append(data, run.Data...)
+	}
+	v.Data = nil
+	for _, use := range data {
+		d, err := s.dataSet(ctx, t.Records, "data", use.Data)
+		if err != nil {
+			return err
+		}
+		if use.Data = d.Ref; !slices.Contains(v.Data, use) {
+			v.Data = append(v.Data, use)
+		}
+	}
+	for _, p := range reg.Parents {
+		parent, err := s.resolve(ctx, t.Records, "parent", p.Version)
+		if err != nil {
+			return err
+		}
+		if p.Version = parent.Ref; !slices.Contains(v.Parents, p) {
+			v.Parents = append(v.Parents, p)
+		}
+	}
+	return nil
+}
+
+// modelFor finds the model of a registration, or adds it when it is new.
+func (s *Service) modelFor(ctx context.Context, t *tx, reg Registration, sig *registry.Signature) (store.Model, error) {
+	m, err := t.Model(ctx, reg.Model)
+	if err == nil {
+		switch {
+		case reg.Task != "" && registry.Task(reg.Task) != m.Task:
+			return m, fault.New(fault.Refused, "model.task_differs", "%s is a model for %s", m.Name, m.Task).In("task").Do("leave the task out, or register under another name")
+		case reg.Project != "" && reg.Project != m.Project:
+			return m, fault.New(fault.Refused, "model.project_differs", "%s is in the project %s", m.Name, m.Project).In("project").Do("leave the project out, or register under another name")
+		}
+		return m, nil
+	}
+	if !errors.Is(err, store.ErrNone) {
+		return m, err
+	}
+	m = store.Model{Name: reg.Model, Project: reg.Project, Task: taskOf(sig), Description: reg.Description, Owner: reg.Owner, CreatedBy: t.actor.Name, CreatedAt: t.now,
+		Standing: map[string][]int{}, Counts: map[string]int{}}
+	if m.Project == "" {
+		m.Project = DefaultProject
+	}
+	if m.Owner == "" {
+		m.Owner = t.actor.Name
+	}
+	if err := s.checkProject(ctx, t.Records, m.Project); err != nil {
+		return m, err
+	}
+	if err := s.checkPerson(ctx, t.Records, "owner", m.Owner); err != nil {
+		return m, err
+	}
+	if reg.Task != "" {
+		if m.Task, err = registry.ParseTask("task", reg.Task); err != nil {
+			return m, err
+		}
+	}
+	if err := t.AddModel(ctx, m); err != nil {
+		return m, err
+	}
+	return m, t.note(ctx, entry{Kind: "model.added", Subject: m.Name, Sentence: m.Name + " was added, a model for " + string(m.Task) + ".", After: m})
+}
+
+// DefaultProject is where models are that name no project.
+const DefaultProject = "default"
+
+// taskOf reads the task off the outputs: numbers are regression, texts and booleans
+// classification.
+func taskOf(sig *registry.Signature) registry.Task {
+	if sig == nil || len(sig.Outputs) == 0 {
+		return registry.Other
+	}
+	switch sig.Outputs[0].Type {
+	case registry.Number, registry.Integer:
+		return registry.Regression
+	}
+	return registry.Classification
+}
+
+// mediaType finds out what an attachment is: from its bytes, and where those say no more
+// than text, from its name. What a browser would run is text.
+func mediaType(name string, f *os.File) (string, error) {
+	head := make([]byte, 512)
+	n, err := f.ReadAt(head, 0)
+	if err != nil && err != io.EOF {
+		return "", fmt.Errorf("reading %s: %w", name, err)
+	}
+	return sniff(strings.ToLower(path.Ext(name)), head[:n]), nil
+}

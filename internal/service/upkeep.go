@@ -1,0 +1,492 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"innerladder/internal/core/fault"
+	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/registry"
+	"innerladder/internal/store"
+)
+
+// What may change of a model or a version after it was registered. Every change is one
+// entry of the record, with before and after, so its history can be read there.
+
+// Edit says what is to change; absent members stay.
+type Edit struct {
+	Note *string `json:"note,omitempty" description:"of a version"`
+	// Description and Owner are of a model.
+	Description *string `json:"description,omitempty" description:"of a model"`
+	Owner       *string `json:"owner,omitempty" description:"of a model"`
+	// AddTags and RemoveTags change the tags; SetProperties and RemoveProperties the
+	// properties.
+	AddTags          []string          `json:"add_tags,omitempty"`
+	RemoveTags       []string          `json:"remove_tags,omitempty"`
+	SetProperties    map[string]string `json:"set_properties,omitempty"`
+	RemoveProperties []string          `json:"remove_properties,omitempty"`
+	Reason           string            `json:"reason,omitempty"`
+}
+
+func (e Edit) check() error {
+	if e.Note == nil && e.Description == nil && e.Owner == nil && len(e.AddTags)+len(e.RemoveTags)+len(e.SetProperties)+len(e.RemoveProperties) == 0 {
+		return fault.New(fault.Invalid, "edit.nothing", "nothing is to change").In("body").Do("say what, such as a note or a tag")
+	}
+	for _, tag := range e.AddTags {
+		if err := registry.CheckTag("add_tags", tag); err != nil {
+			return err
+		}
+	}
+	for name := range e.SetProperties {
+		if err := registry.CheckTag("set_properties", name); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// marks are the tags and properties of something, for the record.
+type marks struct {
+	Tags        []string          `json:"tags"`
+	Properties  map[string]string `json:"properties,omitempty"`
+	Note        string            `json:"note,omitempty"`
+	Description string            `json:"description,omitempty"`
+	Owner       string            `json:"owner,omitempty"`
+}
+
+// mark changes tags and properties.
+func (t *tx) mark(ctx context.Context, subject store.Subject, e Edit) error {
+	for _, tag := range e.AddTags {
+		if err := t.Tag(ctx, subject, tag, true); err != nil {
+			return err
+		}
+	}
+	for _, tag := range e.RemoveTags {
+		if err := t.Tag(ctx, subject, tag, false); err != nil {
+			return err
+		}
+	}
+	for name, value := range e.SetProperties {
+		if err := t.SetProperty(ctx, subject, name, &value); err != nil {
+			return err
+		}
+	}
+	for _, name := range e.RemoveProperties {
+		if err := t.SetProperty(ctx, subject, name, nil); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// sentence says what an edit changed.
+func (e Edit) sentence(subject string) string {
+	var parts []string
+	say := func(there bool, what string, args ...any) {
+		if there {
+			parts = append(parts, fmt.Sprintf(what, args...))
+		}
+	}
+	say(e.Note != nil, "a new note")
+	say(e.Description != nil, "a new description")
+	if e.Owner != nil {
+		say(true, "the owner %s", *e.Owner)
+	}
+	say(len(e.AddTags) > 0, "the tag %s", strings.Join(e.AddTags, ", "))
+	say(len(e.RemoveTags) > 0, "no tag %s any more", strings.Join(e.RemoveTags, ", "))
+	say(len(e.SetProperties)+len(e.RemoveProperties) > 0, "other properties")
+	return subject + " got " + strings.Join(parts, ", ") + "."
+}
+
+// EditVersion changes what may change of a version.
+func (s *Service) EditVersion(ctx context.Context, ref string, e Edit) (*registry.Version, error) {
+	if err := e.check(); err != nil {
+		return nil, err
+	}
+	if e.Description != nil || e.Owner != nil {
+		return nil, fault.New(fault.Invalid, "edit.of_model", "a version has no description or owner of its own").In("description").Do("change those of its model")
+	}
+	return change(ctx, s, Write, func(t *tx) (*registry.Version, error) {
+		v, err := s.resolve(ctx, t.Records, "version", ref)
+		if err != nil {
+			return nil, err
+		}
+		if e.Note != nil {
+			if err := t.SetNote(ctx, v.Model, v.Number, *e.Note); err != nil {
+				return nil, err
+			}
+		}
+		if err := t.mark(ctx, store.Subject{Model: v.Model, Number: v.Number}, e); err != nil {
+			return nil, err
+		}
+		if err := t.IndexVersions(ctx, v.Ref); err != nil {
+			return nil, err
+		}
+		after, err := t.Version(ctx, v.Model, v.Number)
+		if err != nil {
+			return nil, err
+		}
+		return after, t.note(ctx, entry{Kind: "version.edited", Subject: v.Ref, Sentence: e.sentence(v.Ref), Reason: e.Reason,
+			Before: marks{Tags: v.Tags, Properties: v.Properties, Note: v.Note}, After: marks{Tags: after.Tags, Properties: after.Properties, Note: after.Note}})
+	})
+}
+
+// EditModel changes what may change of a model.
+func (s *Service) EditModel(ctx context.Context, name string, e Edit) (store.Model, error) {
+	if err := e.check(); err != nil {
+		return store.Model{}, err
+	}
+	if e.Note != nil {
+		return store.Model{}, fault.New(fault.Invalid, "edit.of_version", "a model has no note").In("note").Do("change its description")
+	}
+	return change(ctx, s, Write, func(t *tx) (store.Model, error) {
+		m, err := s.model(ctx, t.Records, "model", name)
+		if err != nil {
+			return m, err
+		}
+		description, owner := m.Description, m.Owner
+		if e.Description != nil {
+			description = *e.Description
+		}
+		if e.Owner != nil {
+			if owner = *e.Owner; owner != m.Owner {
+				if err := s.checkPerson(ctx, t.Records, "owner", owner); err != nil {
+					return m, err
+				}
+			}
+		}
+		if err := t.SetModel(ctx, name, description, owner); err != nil {
+			return m, err
+		}
+		if err := t.mark(ctx, store.Subject{Model: name}, e); err != nil {
+			return m, err
+		}
+		if err := t.IndexVersions(ctx, name); err != nil {
+			return m, err
+		}
+		after, err := t.Model(ctx, name)
+		if err != nil {
+			return m, err
+		}
+		return after, t.note(ctx, entry{Kind: "model.edited", Subject: name, Sentence: e.sentence(name), Reason: e.Reason,
+			Before: marks{Tags: m.Tags, Properties: m.Properties, Description: m.Description, Owner: m.Owner},
+			After:  marks{Tags: after.Tags, Properties: after.Properties, Description: after.Description, Owner: after.Owner}})
+	})
+}
+
+// Vet marks a model as one that the organisation stands behind, or takes the mark away.
+func (s *Service) Vet(ctx context.Context, name, why string, on bool) (store.Model, error) {
+	if strings.TrimSpace(why) == "" {
+		return store.Model{}, fault.New(fault.Invalid, "vet.no_reason", "no reason is given").In("reason").Do("say why the organisation does or does not stand behind it")
+	}
+	return change(ctx, s, Write, func(t *tx) (store.Model, error) {
+		m, err := s.model(ctx, t.Records, "model", name)
+		if err != nil {
+			return m, err
+		}
+		var v *store.Vetting
+		sentence, kind := name+" is vetted no more.", "model.unvetted"
+		if on {
+			v = &store.Vetting{By: t.actor.Name, At: t.now, Why: why}
+			sentence, kind = name+" was vetted as a place to start from.", "model.vetted"
+		} else if m.Vetted == nil {
+			return m, fault.New(fault.Refused, "vet.not", "%s is not vetted", name).In("model").Do("nothing needs doing")
+		}
+		if err := t.SetVetted(ctx, name, v); err != nil {
+			return m, err
+		}
+		before := m.Vetted
+		m.Vetted = v
+		return m, t.note(ctx, entry{Kind: kind, Subject: name, Sentence: sentence, Reason: why, Before: before, After: v})
+	})
+}
+
+// Labels lists the labels of a model.
+func (s *Service) Labels(ctx context.Context, model string) (Listed[store.Label], error) {
+	if _, err := s.Model(ctx, model); err != nil {
+		return Listed[store.Label]{}, err
+	}
+	return list(ctx, func(r store.Records) ([]store.Label, string, error) {
+		all, err := r.Labels(ctx, model)
+		return all, "", err
+	}, s)
+}
+
+// PutLabel puts a label on a version, from wherever it was. With an environment the
+// version must be placed and healthy there, and stays so for as long as it has the
+// label.
+func (s *Service) PutLabel(ctx context.Context, ref, label, environment, reason string) (store.Label, error) {
+	if err := registry.CheckLabel("label", label, s.rungs()); err != nil {
+		return store.Label{}, err
+	}
+	return change(ctx, s, Write, func(t *tx) (store.Label, error) {
+		v, err := s.resolve(ctx, t.Records, "version", ref)
+		if err != nil {
+			return store.Label{}, err
+		}
+		return s.putLabel(ctx, t, v, label, environment, reason)
+	})
+}
+
+func (s *Service) putLabel(ctx context.Context, t *tx, v *registry.Version, label, environment, reason string) (store.Label, error) {
+	l := store.Label{Name: label, Version: v.Ref, Environment: environment, MovedBy: t.actor.Name, MovedAt: t.now}
+	if environment != "" {
+		p, err := t.PlacementOf(ctx, v.Ref, environment)
+		switch {
+		case errors.Is(err, store.ErrNone):
+			return l, fault.New(fault.Refused, "label.not_placed", "%s is not placed in %s", v.Ref, environment).In("environment").Do("place it first: innerladder place %s -in %s -at ADDRESS", v.Ref, environment)
+		case err != nil:
+			return l, err
+		case !p.Healthy:
+			return l, fault.New(fault.Refused, "label.not_healthy", "%s is not healthy in %s: %s", v.Ref, environment, p.Reason()).In("environment").Do("wait until it is, or mend it")
+		}
+	}
+	before, err := t.Label(ctx, v.Model, label)
+	if err != nil && !errors.Is(err, store.ErrNone) {
+		return l, err
+	}
+	if before != nil && before.Version == l.Version && before.Environment == l.Environment {
+		return *before, nil
+	}
+	if err := t.Records.PutLabel(ctx, l); err != nil {
+		return l, err
+	}
+	sentence := fmt.Sprintf("%s@%s now means %s.", v.Model, label, v.Ref)
+	var was any
+	if before != nil {
+		was = before
+		sentence = fmt.Sprintf("%s@%s now means %s, no longer %s.", v.Model, label, v.Ref, before.Version)
+		if err := t.IndexVersions(ctx, before.Version); err != nil {
+			return l, err
+		}
+	}
+	if err := t.IndexVersions(ctx, v.Ref); err != nil {
+		return l, err
+	}
+	return l, t.note(ctx, entry{Kind: "label.moved", Subject: v.Model + "@" + label, Sentence: sentence, Reason: reason, Before: was, After: l})
+}
+
+// RemoveLabel takes a label away.
+func (s *Service) RemoveLabel(ctx context.Context, model, label, reason string) (store.Label, error) {
+	return change(ctx, s, Write, func(t *tx) (store.Label, error) {
+		m, err := s.model(ctx, t.Records, "model", model)
+		if err != nil {
+			return store.Label{}, err
+		}
+		l, err := t.Label(ctx, model, label)
+		if errors.Is(err, store.ErrNone) {
+			return store.Label{}, fault.New(fault.Unknown, "label.unknown", "%s has no label %q", model, label).In("label").Do("%s", describeLabels(m))
+		}
+		if err != nil {
+			return store.Label{}, err
+		}
+		if err := t.Records.RemoveLabel(ctx, model, label); err != nil {
+			return *l, err
+		}
+		if err := t.IndexVersions(ctx, l.Version); err != nil {
+			return *l, err
+		}
+		return *l, t.note(ctx, entry{Kind: "label.removed", Subject: model + "@" + label, Sentence: fmt.Sprintf("%s@%s was removed; it meant %s.", model, label, l.Version), Reason: reason, Before: l})
+	})
+}
+
+// Attach adds an attachment to a version, in place of one with the same name.
+func (s *Service) Attach(ctx context.Context, ref string, f *File) (*registry.Version, error) {
+	opened, err := f.Upload.Open()
+	if err != nil {
+		return nil, fmt.Errorf("reading %s: %w", f.Name, err)
+	}
+	defer opened.Close()
+	media, err := mediaType(f.Name, opened)
+	if err != nil {
+		return nil, err
+	}
+	return change(ctx, s, Write, func(t *tx) (*registry.Version, error) {
+		v, err := s.resolve(ctx, t.Records, "version", ref)
+		if err != nil {
+			return nil, err
+		}
+		if err := f.Upload.Keep(); err != nil {
+			return nil, err
+		}
+		a := registry.Attachment{Name: f.Name, Digest: f.Upload.Digest, Size: f.Upload.Size, Media: media, AddedBy: t.actor.Name, AddedAt: t.now}
+		if err := t.PutAttachment(ctx, v.Model, v.Number, a); err != nil {
+			return nil, err
+		}
+		var before any
+		if old, err := attachmentOf(v, a.Name); err == nil {
+			before = old
+		}
+		after, err := t.Version(ctx, v.Model, v.Number)
+		if err != nil {
+			return nil, err
+		}
+		return after, t.note(ctx, entry{Kind: "version.attached", Subject: v.Ref, Sentence: fmt.Sprintf("%s was attached to %s.", a.Name, v.Ref), Before: before, After: a})
+	})
+}
+
+// Detach takes an attachment away.
+func (s *Service) Detach(ctx context.Context, ref, name, reason string) (*registry.Version, error) {
+	return change(ctx, s, Write, func(t *tx) (*registry.Version, error) {
+		v, err := s.resolve(ctx, t.Records, "version", ref)
+		if err != nil {
+			return nil, err
+		}
+		a, err := attachmentOf(v, name)
+		if err != nil {
+			return nil, err
+		}
+		if err := t.RemoveAttachment(ctx, v.Model, v.Number, name); err != nil {
+			return nil, err
+		}
+		after, err := t.Version(ctx, v.Model, v.Number)
+		if err != nil {
+			return nil, err
+		}
+		return after, t.note(ctx, entry{Kind: "version.detached", Subject: v.Ref, Sentence: fmt.Sprintf("%s was taken off %s.", name, v.Ref), Reason: reason, Before: a})
+	})
+}
+
+// free refuses when a version is in use, and names the uses.
+func (s *Service) free(ctx context.Context, t *tx, v *registry.Version, what string) error {
+	names := s.ladder.Names()
+	uses, err := t.UsesOf(ctx, v.Model, v.Number, names[len(names)-1])
+	if err != nil || len(uses) == 0 {
+		return err
+	}
+	return fault.New(fault.Refused, "version.in_use", "%s cannot be %s: it %s", v.Ref, what, strings.Join(uses, ", and ")).In("version").Do("end that use first")
+}
+
+func needReason(reason, what string) error {
+	if strings.TrimSpace(reason) == "" {
+		return fault.New(fault.Invalid, "version.no_reason", "no reason is given").In("reason").Do("say why the version is %s", what)
+	}
+	return nil
+}
+
+// Retire takes a version off the ladder; it must not be in use.
+func (s *Service) Retire(ctx context.Context, ref, reason string) (*registry.Version, error) {
+	if err := needReason(reason, "retired"); err != nil {
+		return nil, err
+	}
+	return change(ctx, s, Write, func(t *tx) (*registry.Version, error) {
+		v, err := s.resolve(ctx, t.Records, "version", ref)
+		if err != nil {
+			return nil, err
+		}
+		if isRetired(v) {
+			return nil, fault.New(fault.Refused, "version.retired", "%s is retired already", v.Ref).In("version").Do("nothing needs doing")
+		}
+		if err := s.free(ctx, t, v, "retired"); err != nil {
+			return nil, err
+		}
+		return s.step(ctx, t, v, ladder.Retired, entry{Kind: "version.retired", Sentence: v.Ref + " was retired; it stood on " + v.Rung + ".", Reason: reason})
+	})
+}
+
+// Restore puts a retired version on the lowest rung again; it has to climb anew.
+func (s *Service) Restore(ctx context.Context, ref, reason string) (*registry.Version, error) {
+	if err := needReason(reason, "restored"); err != nil {
+		return nil, err
+	}
+	return change(ctx, s, Write, func(t *tx) (*registry.Version, error) {
+		v, err := s.resolve(ctx, t.Records, "version", ref)
+		if err != nil {
+			return nil, err
+		}
+		if !isRetired(v) {
+			return nil, fault.New(fault.Refused, "version.not_retired", "%s stands on %s", v.Ref, v.Rung).In("version").Do("nothing needs doing")
+		}
+		return s.step(ctx, t, v, s.ladder.Lowest(), entry{Kind: "version.restored", Sentence: v.Ref + " was restored to " + s.ladder.Lowest() + ".", Reason: reason})
+	})
+}
+
+// step moves a version to a rung outside of a promotion.
+func (s *Service) step(ctx context.Context, t *tx, v *registry.Version, rung string, e entry) (*registry.Version, error) {
+	if err := t.SetRung(ctx, v.Model, v.Number, rung, t.now); err != nil {
+		return nil, err
+	}
+	type standing struct {
+		Rung  string    `json:"rung"`
+		Since time.Time `json:"since"`
+	}
+	e.Subject, e.Before, e.After = v.Ref, standing{v.Rung, v.RungSince}, standing{rung, t.now}
+	v.Rung, v.RungSince = rung, t.now
+	return v, t.note(ctx, e)
+}
+
+// Deleted says what was deleted.
+type Deleted struct {
+	Version string `json:"version"`
+	Reason  string `json:"reason"`
+}
+
+// Delete removes a version for good; it must not be in use. Its number stays taken, and
+// its files go when they are collected.
+func (s *Service) Delete(ctx context.Context, ref, reason string) (Deleted, error) {
+	if err := needReason(reason, "deleted"); err != nil {
+		return Deleted{}, err
+	}
+	return change(ctx, s, Write, func(t *tx) (Deleted, error) {
+		v, err := s.resolve(ctx, t.Records, "version", ref)
+		if err != nil {
+			return Deleted{}, err
+		}
+		if err := s.free(ctx, t, v, "deleted"); err != nil {
+			return Deleted{}, err
+		}
+		if err := t.DeleteVersion(ctx, v.Model, v.Number, store.Grave{At: t.now, By: t.actor.Name, Why: reason}); err != nil {
+			return Deleted{}, err
+		}
+		return Deleted{v.Ref, reason}, t.note(ctx, entry{Kind: "version.deleted", Subject: v.Ref, Sentence: v.Ref + " was deleted.", Reason: reason, Before: forRecord(v)})
+	})
+}
+
+// Collected is what a collection of files found.
+type Collected struct {
+	DryRun  bool     `json:"dry_run"`
+	Files   int      `json:"files" description:"files that no version needs"`
+	Bytes   int64    `json:"bytes"`
+	Uploads int64    `json:"uploads" description:"bytes of uploads that nobody touched for a day"`
+	Digests []string `json:"digests" description:"SHA-256 of the first thousand"`
+}
+
+// youngest is how old a file must be to be collected: a registration may be on its way.
+const youngest = time.Hour
+
+// Collect removes the files that no version needs. A dry run only says which.
+func (s *Service) Collect(ctx context.Context, dry bool) (Collected, error) {
+	a, err := may(ctx, Write)
+	if err != nil {
+		return Collected{}, err
+	}
+	found, err := s.blobs.Collect(func() (map[string]bool, error) { return s.store.Read().NeededBlobs(ctx) }, s.now().Add(-s.spare()), dry)
+	if err != nil {
+		return Collected{}, err
+	}
+	out := Collected{DryRun: dry, Files: len(found), Digests: []string{}}
+	for _, f := range found {
+		out.Bytes += f.Size
+		if len(out.Digests) < 1000 {
+			out.Digests = append(out.Digests, f.Digest)
+		}
+	}
+	slices.Sort(out.Digests)
+	if dry {
+		return out, nil
+	}
+	if out.Uploads, err = s.blobs.ForgetOlder(s.now().Add(-uploadsLast)); err != nil {
+		return out, err
+	}
+	if out.Files == 0 && out.Uploads == 0 {
+		return out, nil
+	}
+	// The files are gone whatever happens to the entry, so it must not depend on ctx.
+	return change(As(context.WithoutCancel(ctx), a), s, Write, func(t *tx) (Collected, error) {
+		return out, t.note(ctx, entry{Kind: "files.collected", Sentence: fmt.Sprintf("%d files of %d bytes that no version needs were removed.", out.Files, out.Bytes), After: out})
+	})
+}

@@ -1,0 +1,198 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"io"
+	"io/fs"
+	"net/http"
+	"os"
+	"strings"
+	"time"
+
+	"innerladder/internal/blob"
+	"innerladder/internal/core/fault"
+	"innerladder/internal/core/registry"
+	"innerladder/internal/intake"
+)
+
+// Uploading is an upload that comes in pieces.
+type Uploading struct {
+	ID       string `json:"id"`
+	Name     string `json:"name"`
+	Size     int64  `json:"size,omitempty" description:"bytes expected; absent when not said"`
+	Offset   int64  `json:"offset" description:"bytes that have come"`
+	Complete bool   `json:"complete"`
+	Digest   string `json:"digest,omitempty" description:"SHA-256 of the whole, once it is complete"`
+}
+
+func uploading(p blob.Partial) Uploading {
+	return Uploading{p.ID, p.Name, max(0, p.Size), p.Offset, p.Digest != "", p.Digest}
+}
+
+// uploadsLast is how long an upload in pieces may rest before it is forgotten.
+const uploadsLast = 24 * time.Hour
+
+// BeginUpload begins an upload in pieces; size is −1 when it is not known.
+func (s *Service) BeginUpload(ctx context.Context, name string, size int64) (Uploading, error) {
+	a, err := may(ctx, Write)
+	if err != nil {
+		return Uploading{}, err
+	}
+	if err := checkFileName("name", name); err != nil {
+		return Uploading{}, err
+	}
+	if _, err := s.blobs.ForgetOlder(s.now().Add(-uploadsLast)); err != nil {
+		s.log.Warn("old uploads were not forgotten", "error", err)
+	}
+	p, err := s.blobs.Begin(a.Name, name, size, s.now())
+	return uploading(p), err
+}
+
+// Upload finds an upload of whoever asks.
+func (s *Service) Upload(ctx context.Context, id string) (Uploading, error) {
+	p, err := s.ownUpload(ctx, id)
+	return uploading(p), err
+}
+
+// ownUpload finds an upload; those of others are not found.
+func (s *Service) ownUpload(ctx context.Context, id string) (blob.Partial, error) {
+	a, err := may(ctx, Write)
+	if err != nil {
+		return blob.Partial{}, err
+	}
+	p, err := s.blobs.Partial(id)
+	if errors.Is(err, fs.ErrNotExist) || (err == nil && p.By != a.Name) {
+		return blob.Partial{}, fault.New(fault.Unknown, "upload.unknown", "there is no upload %q of yours", id).In("upload").Do("begin one with POST /uploads; those that rest for %s are forgotten", uploadsLast)
+	}
+	return p, err
+}
+
+// AppendUpload adds a piece to an upload. When the connection breaks, what has come
+// stays.
+func (s *Service) AppendUpload(ctx context.Context, id string, offset int64, r io.Reader, complete bool) (Uploading, error) {
+	p, err := s.ownUpload(ctx, id)
+	if err != nil {
+		return Uploading{}, err
+	}
+	after, err := s.blobs.Append(id, offset, r, complete, s.now())
+	switch {
+	case errors.Is(err, blob.ErrOffset):
+		return uploading(after), fault.New(fault.Refused, "upload.offset", "the piece begins at byte %d, the upload ends at %d", offset, after.Offset).In("Upload-Offset").Do("ask for the offset with HEAD and go on from there")
+	case errors.Is(err, blob.ErrBusy):
+		return uploading(p), fault.New(fault.Refused, "upload.busy", "another connection is writing to the upload").In("upload").Do("wait for it to end and ask for the offset again")
+	case errors.Is(err, blob.ErrComplete):
+		return uploading(after), fault.New(fault.Refused, "upload.complete", "the upload is complete").In("upload").Do("register a version with it, or begin another")
+	case errors.Is(err, blob.ErrTooLong):
+		return uploading(after), fault.New(fault.Invalid, "upload.too_long", "more than the announced %d bytes came", p.Size).In("Upload-Length").Do("begin another upload with the right length")
+	case errors.Is(err, io.ErrUnexpectedEOF):
+		return uploading(after), fault.New(fault.Invalid, "upload.cut", "the piece breaks off after byte %d", after.Offset).In("body").Do("go on from there; nothing is lost")
+	}
+	return uploading(after), err
+}
+
+// DropUpload forgets an upload.
+func (s *Service) DropUpload(ctx context.Context, id string) error {
+	if _, err := s.ownUpload(ctx, id); err != nil {
+		return err
+	}
+	return s.blobs.Forget(id)
+}
+
+// useUpload takes a complete upload as a file of a registration.
+func (s *Service) useUpload(ctx context.Context, use UploadUse) (*File, error) {
+	p, err := s.ownUpload(ctx, use.ID)
+	if err != nil {
+		return nil, err
+	}
+	u, err := s.blobs.Use(use.ID)
+	if errors.Is(err, io.ErrUnexpectedEOF) {
+		return nil, notComplete(p)
+	}
+	if err != nil {
+		return nil, err
+	}
+	name := use.Name
+	if name == "" {
+		name = p.Name
+	}
+	return &File{Part: use.Part, Name: name, Upload: u}, checkFileName(use.Part, name)
+}
+
+func notComplete(p blob.Partial) error {
+	return fault.New(fault.Refused, "upload.not_complete", "%s is not complete: %d bytes have come", p.Name, p.Offset).In("upload").Do("send the rest first")
+}
+
+// LookedAt is what can be read off a file before anything is registered.
+type LookedAt struct {
+	Name string `json:"name"`
+	Size int64  `json:"size"`
+	// Digest is empty for files that were not uploaded.
+	Digest       string                `json:"digest,omitempty"`
+	Contents     *registry.Contents    `json:"contents,omitempty"`
+	Signature    *registry.Signature   `json:"signature,omitempty" description:"of a table, with all columns as inputs unless targets were named"`
+	Rows         int                   `json:"rows,omitempty"`
+	Card         *registry.Card        `json:"card,omitempty"`
+	Dependencies []registry.Dependency `json:"dependencies,omitempty"`
+	Remarks      []string              `json:"remarks,omitempty"`
+}
+
+// Look reads a file as a part of a registration would be.
+func Look(part, name string, f *os.File, size int64, targets []string) (LookedAt, error) {
+	out := LookedAt{Name: name, Size: size}
+	var err error
+	switch part {
+	case PartSample, PartReference:
+		var p *registry.Profiler
+		if p, err = intake.Profile(name, f, size, nil); err == nil {
+			out.Rows = p.Rows()
+			out.Signature, err = p.Signature(targets, nil)
+		}
+	case PartCard:
+		out.Card, err = intake.ReadCard(name, f)
+	case PartRequirements:
+		out.Dependencies, out.Remarks, err = intake.ReadRequirements(name, f)
+	default:
+		var c registry.Contents
+		if c, err = intake.Read(name, f, size); err == nil {
+			out.Contents, out.Signature = &c, c.Signature
+		}
+	}
+	return out, err
+}
+
+// LookAtUpload reads a complete upload as a part of a registration would be.
+func (s *Service) LookAtUpload(ctx context.Context, id, part string, targets []string) (LookedAt, error) {
+	p, err := s.ownUpload(ctx, id)
+	if err != nil {
+		return LookedAt{}, err
+	}
+	f, err := s.blobs.OpenPartial(id)
+	if errors.Is(err, io.ErrUnexpectedEOF) {
+		return LookedAt{}, notComplete(p)
+	}
+	if err != nil {
+		return LookedAt{}, err
+	}
+	defer f.Close()
+	out, err := Look(part, p.Name, f, p.Size, targets)
+	out.Digest = p.Digest
+	return out, err
+}
+
+// sniff is the media type of a file with an extension and a beginning.
+func sniff(extension string, head []byte) string {
+	media := http.DetectContentType(head)
+	if media == "text/plain; charset=utf-8" || strings.HasPrefix(media, "text/html") || strings.HasPrefix(media, "text/xml") {
+		switch extension {
+		case ".md":
+			return "text/markdown; charset=utf-8"
+		case ".csv":
+			return "text/csv; charset=utf-8"
+		case ".json", ".ipynb":
+			return "application/json"
+		}
+		return "text/plain; charset=utf-8"
+	}
+	return media
+}

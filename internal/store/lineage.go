@@ -1,0 +1,460 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"innerladder/internal/core/registry"
+)
+
+// The kinds of nodes in the lineage, as they are stored.
+const (
+	VersionNode = 1
+	DataNode    = 2
+	RunNode     = 3
+	CodeNode    = 4
+)
+
+// Node is one thing in the lineage.
+type Node struct {
+	Kind int
+	ID   int64
+}
+
+// Link says that From was made from To.
+type Link struct {
+	From     Node
+	Relation string
+	To       Node
+}
+
+func (r Records) link(ctx context.Context, from Node, relation string, to Node) error {
+	_, err := r.q.ExecContext(ctx, `INSERT INTO links (from_kind, from_id, relation, to_kind, to_id) VALUES (?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`,
+		from.Kind, from.ID, relation, to.Kind, to.ID)
+	return err
+}
+
+// linkTo links to what a query finds.
+func (r Records) linkTo(ctx context.Context, from Node, relation string, kind int, query string, args ...any) error {
+	to := Node{Kind: kind}
+	if err := r.q.QueryRowContext(ctx, query, args...).Scan(&to.ID); err != nil {
+		return one(err)
+	}
+	return r.link(ctx, from, relation, to)
+}
+
+const dataID = `SELECT id FROM data_sets WHERE name = ? AND number = ?`
+
+func byData(ref string) []any {
+	name, number, _ := strings.Cut(ref, "#")
+	n, _ := strconv.Atoi(number)
+	return []any{name, n}
+}
+
+func (r Records) linkCodeAndData(ctx context.Context, from Node, code *registry.Code, data []registry.DataUse) error {
+	for _, d := range data {
+		if err := r.linkTo(ctx, from, d.Role, DataNode, dataID, byData(d.Data)...); err != nil {
+			return err
+		}
+	}
+	if code == nil || code.Commit == "" {
+		return nil
+	}
+	if _, err := r.q.ExecContext(ctx, `INSERT INTO codes (repository, revision) VALUES (?, ?) ON CONFLICT DO NOTHING`, code.Repository, code.Commit); err != nil {
+		return err
+	}
+	return r.linkTo(ctx, from, registry.FromCode, CodeNode, `SELECT id FROM codes WHERE repository = ? AND revision = ?`, code.Repository, code.Commit)
+}
+
+// LinkEvaluation says that a version was evaluated on a revision of a data set, which
+// may happen after it was registered.
+func (r Records) LinkEvaluation(ctx context.Context, version, data string) error {
+	from := Node{Kind: VersionNode}
+	if err := r.q.QueryRowContext(ctx, versionID, byRef(version)...).Scan(&from.ID); err != nil {
+		return one(err)
+	}
+	return r.linkTo(ctx, from, registry.EvaluatedOn, DataNode, dataID, byData(data)...)
+}
+
+// VersionNode finds a version's node.
+func (r Records) VersionNode(ctx context.Context, ref string) (Node, error) {
+	n := Node{Kind: VersionNode}
+	return n, one(r.q.QueryRowContext(ctx, versionID, byRef(ref)...).Scan(&n.ID))
+}
+
+// DataNodes finds the nodes of a data set's revisions, of all when the ref has no
+// number.
+func (r Records) DataNodes(ctx context.Context, ref registry.DataRef) ([]Node, error) {
+	rows, err := r.q.QueryContext(ctx, `SELECT id FROM data_sets WHERE name = ? AND (? = 0 OR number = ?) ORDER BY number DESC LIMIT 200`, ref.Name, ref.Number, ref.Number)
+	return collect(rows, err, scanNode(DataNode))
+}
+
+// CodeNodes finds the nodes of a commit, given whole or by its beginning.
+func (r Records) CodeNodes(ctx context.Context, commit string) ([]Node, error) {
+	rows, err := r.q.QueryContext(ctx, `SELECT id FROM codes WHERE revision >= ? AND revision < ? ORDER BY id LIMIT 50`, commit, commit+"\U0010ffff")
+	return collect(rows, err, scanNode(CodeNode))
+}
+
+func scanNode(kind int) func(*sql.Rows) (Node, error) {
+	return func(rows *sql.Rows) (Node, error) {
+		n := Node{Kind: kind}
+		err := rows.Scan(&n.ID)
+		return n, err
+	}
+}
+
+// MadeFrom lists the links from nodes to what they were made from, and MadeInto those
+// from what was made from them; at most `most`.
+func (r Records) MadeFrom(ctx context.Context, nodes []Node, most int) ([]Link, error) {
+	return r.links(ctx, "from", nodes, most)
+}
+
+// MadeInto lists the links to what was made from nodes.
+func (r Records) MadeInto(ctx context.Context, nodes []Node, most int) ([]Link, error) {
+	return r.links(ctx, "to", nodes, most)
+}
+
+func (r Records) links(ctx context.Context, side string, nodes []Node, most int) ([]Link, error) {
+	byKind := map[int][]any{}
+	for _, n := range nodes {
+		byKind[n.Kind] = append(byKind[n.Kind], n.ID)
+	}
+	var out []Link
+	for kind := VersionNode; kind <= CodeNode; kind++ {
+		ids := byKind[kind]
+		if len(ids) == 0 || len(out) >= most {
+			continue
+		}
+		rows, err := r.q.QueryContext(ctx, `SELECT from_kind, from_id, relation, to_kind, to_id FROM links WHERE `+side+`_kind = ? AND `+side+`_id IN (`+places(len(ids))+`) LIMIT ?`,
+			append(append([]any{kind}, ids...), most-len(out))...)
+		found, err := collect(rows, err, func(rows *sql.Rows) (Link, error) {
+			var l Link
+			err := rows.Scan(&l.From.Kind, &l.From.ID, &l.Relation, &l.To.Kind, &l.To.ID)
+			return l, err
+		})
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, found...)
+	}
+	return out, nil
+}
+
+// Describe names nodes and says the most important thing about each.
+func (r Records) Describe(ctx context.Context, nodes []Node) (map[Node]registry.Node, error) {
+	byKind := map[int][]any{}
+	for _, n := range nodes {
+		byKind[n.Kind] = append(byKind[n.Kind], n.ID)
+	}
+	out := map[Node]registry.Node{}
+	for _, part := range []struct {
+		kind  int
+		query string
+		as    registry.NodeKind
+	}{
+		{VersionNode, `SELECT v.id, m.name || '@' || v.number, CASE WHEN v.deleted_at IS NULL THEN v.rung ELSE 'deleted' END || CASE WHEN m.vetted_by IS NULL THEN '' ELSE ', vetted model' END
+			FROM versions v JOIN models m ON m.id = v.model_id WHERE v.id IN (%s)`, registry.VersionNode},
+		{DataNode, `SELECT id, name || '#' || number, CASE WHEN rows > 0 THEN rows || ' rows' ELSE '' END FROM data_sets WHERE id IN (%s)`, registry.DataNode},
+		{RunNode, `SELECT number, 'run-' || number, state || ', by ' || by || CASE WHEN machine = '' THEN '' ELSE ' on ' || machine END FROM runs WHERE number IN (%s)`, registry.RunNode},
+		{CodeNode, `SELECT id, revision, repository FROM codes WHERE id IN (%s)`, registry.CodeNode},
+	} {
+		ids := byKind[part.kind]
+		if len(ids) == 0 {
+			continue
+		}
+		if err := r.each(ctx, fmt.Sprintf(part.query, places(len(ids))), ids, func(rows *sql.Rows) error {
+			n := registry.Node{Kind: part.as}
+			key := Node{Kind: part.kind}
+			err := rows.Scan(&key.ID, &n.ID, &n.Detail)
+			out[key] = n
+			return err
+		}); err != nil {
+			return nil, err
+		}
+	}
+	if ids := byKind[VersionNode]; len(ids) > 0 {
+		if err := r.each(ctx, inForce+` WHERE l.version_id IN (`+places(len(ids))+`) ORDER BY e.name`, ids, func(rows *sql.Rows) error {
+			key := Node{Kind: VersionNode}
+			var endpoint string
+			err := rows.Scan(&key.ID, &endpoint)
+			n := out[key]
+			n.Answering = append(n.Answering, endpoint)
+			out[key] = n
+			return err
+		}); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// inForce reads which versions are in the splits in force of which endpoints.
+const inForce = `SELECT l.version_id, e.name FROM endpoints e JOIN lanes l ON l.endpoint_id = e.id AND l.split = (SELECT max(number) FROM splits WHERE endpoint_id = e.id)`
+
+// AddDataSet adds a revision of a data set and gives it the next number, which is set in
+// d together with its ref.
+func (r Records) AddDataSet(ctx context.Context, d *registry.DataSet) error {
+	schema, err := json.Marshal(d.Schema)
+	if err != nil {
+		return err
+	}
+	err = r.q.QueryRowContext(ctx, `INSERT INTO data_sets (name, number, address, digest, rows, size, schema, description, added_by, added_at)
+		VALUES (?1, 1 + (SELECT coalesce(max(number), 0) FROM data_sets WHERE name = ?1), ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9) RETURNING number`,
+		d.Name, d.Address, d.Digest, d.Rows, d.Size, string(schema), d.Description, d.AddedBy, toMillis(d.AddedAt)).Scan(&d.Number)
+	d.Ref = registry.DataRef{Name: d.Name, Number: d.Number}.String()
+	return err
+}
+
+func (r Records) dataSets(ctx context.Context, clause string, args ...any) ([]registry.DataSet, error) {
+	rows, err := r.q.QueryContext(ctx, `SELECT name, number, address, digest, rows, size, schema, description, added_by, added_at FROM data_sets `+clause, args...)
+	return collect(rows, err, func(rows *sql.Rows) (registry.DataSet, error) {
+		var d registry.DataSet
+		var schema string
+		var at int64
+		if err := rows.Scan(&d.Name, &d.Number, &d.Address, &d.Digest, &d.Rows, &d.Size, &schema, &d.Description, &d.AddedBy, &at); err != nil {
+			return d, err
+		}
+		d.Ref, d.AddedAt = registry.DataRef{Name: d.Name, Number: d.Number}.String(), fromMillis(at)
+		return d, json.Unmarshal([]byte(schema), &d.Schema)
+	})
+}
+
+// DataSets lists the newest revision of every data set by name, or all revisions of
+// one, newest first.
+func (r Records) DataSets(ctx context.Context, name string, p Page) ([]registry.DataSet, string, error) {
+	if name != "" {
+		before, err := beforeNumber(p.After)
+		if err != nil {
+			return nil, "", err
+		}
+		items, err := r.dataSets(ctx, `WHERE name = ? AND number < ? ORDER BY number DESC LIMIT ?`, name, before, p.Limit+1)
+		items, next := cut(items, p.Limit, func(d registry.DataSet) string { return strconv.Itoa(d.Number) })
+		return items, next, err
+	}
+	items, err := r.dataSets(ctx, `d WHERE name > ? AND number = (SELECT max(number) FROM data_sets n WHERE n.name = d.name) ORDER BY name LIMIT ?`, p.After, p.Limit+1)
+	items, next := cut(items, p.Limit, func(d registry.DataSet) string { return d.Name })
+	return items, next, err
+}
+
+// DataSet finds a revision of a data set.
+func (r Records) DataSet(ctx context.Context, ref registry.DataRef) (*registry.DataSet, error) {
+	return single(r.dataSets(ctx, `WHERE name = ? AND number = ?`, ref.Name, ref.Number))
+}
+
+// NewestDataSet finds the newest revision of a data set.
+func (r Records) NewestDataSet(ctx context.Context, name string) (*registry.DataSet, error) {
+	return single(r.dataSets(ctx, `WHERE name = ? ORDER BY number DESC LIMIT 1`, name))
+}
+
+// SameDataSet finds the revision of a data set with a digest, or with an address when
+// the digest is not known.
+func (r Records) SameDataSet(ctx context.Context, name, digest, address string) (*registry.DataSet, error) {
+	return single(r.dataSets(ctx, `WHERE name = ? AND digest = ? AND (digest <> '' OR address = ?) ORDER BY number DESC LIMIT 1`, name, digest, address))
+}
+
+// AddRun adds a run and gives it the next number, which is set in it together with its
+// ref.
+func (r Records) AddRun(ctx context.Context, run *registry.Run) error {
+	code, err := optionalJSON(run.Code)
+	if err != nil {
+		return err
+	}
+	err = r.q.QueryRowContext(ctx, `INSERT INTO runs (model, title, state, by, machine, started, code) VALUES (?, ?, ?, ?, ?, ?, ?) RETURNING number`,
+		run.Model, run.Title, run.State, run.By, run.Machine, toMillis(run.Started), code).Scan(&run.Number)
+	if err != nil {
+		return err
+	}
+	run.Ref = registry.RunRef(run.Number)
+	if err := r.PutRunParams(ctx, run.Number, run.Params); err != nil {
+		return err
+	}
+	return r.linkCodeAndData(ctx, Node{RunNode, run.Number}, run.Code, run.Data)
+}
+
+// LinkRunData says that a run used data.
+func (r Records) LinkRunData(ctx context.Context, run int64, data []registry.DataUse) error {
+	return r.linkCodeAndData(ctx, Node{RunNode, run}, nil, data)
+}
+
+// PutRunParams adds parameters to a run, or changes them.
+func (r Records) PutRunParams(ctx context.Context, run int64, params map[string]string) error {
+	for name, value := range params {
+		if _, err := r.q.ExecContext(ctx, `INSERT INTO run_params (run, name, value) VALUES (?, ?, ?) ON CONFLICT (run, name) DO UPDATE SET value = excluded.value`, run, name, value); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// PutPoints adds points to the curves of a run; a later point at the same step takes
+// the place of the earlier.
+func (r Records) PutPoints(ctx context.Context, run int64, points []registry.Point) error {
+	for _, p := range points {
+		if _, err := r.q.ExecContext(ctx, `INSERT INTO run_points (run, metric, step, value, at) VALUES (?, ?, ?, ?, ?)
+			ON CONFLICT (run, metric, step) DO UPDATE SET value = excluded.value, at = excluded.at`, run, p.Metric, p.Step, p.Value, toMillis(p.At)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// LastStep is the last step of a metric of a run, −1 when there is none.
+func (r Records) LastStep(ctx context.Context, run int64, metric string) (int64, error) {
+	var step int64
+	err := r.q.QueryRowContext(ctx, `SELECT coalesce(max(step), -1) FROM run_points WHERE run = ? AND metric = ?`, run, metric).Scan(&step)
+	return step, err
+}
+
+// CloseRun ends a run.
+func (r Records) CloseRun(ctx context.Context, run int64, state registry.RunState, note string, now time.Time) error {
+	_, err := r.q.ExecContext(ctx, `UPDATE runs SET state = ?, note = ?, ended = ? WHERE number = ?`, state, note, toMillis(now), run)
+	return err
+}
+
+// Run finds a run with its parameters, last metrics, data and versions.
+func (r Records) Run(ctx context.Context, number int64) (*registry.Run, error) {
+	return single(r.runs(ctx, `WHERE number = ?`, number))
+}
+
+// Runs lists runs, newest first; model narrows them down when given.
+func (r Records) Runs(ctx context.Context, model string, p Page) ([]registry.Run, string, error) {
+	before, err := beforeNumber(p.After)
+	if err != nil {
+		return nil, "", err
+	}
+	clause, args := `WHERE number < ?`, []any{before}
+	if model != "" {
+		clause, args = clause+` AND model = ?`, append(args, model)
+	}
+	items, err := r.runs(ctx, clause+` ORDER BY number DESC LIMIT ?`, append(args, p.Limit+1)...)
+	if err != nil {
+		return nil, "", err
+	}
+	items, next := cut(items, p.Limit, func(run registry.Run) string { return strconv.FormatInt(run.Number, 10) })
+	return items, next, nil
+}
+
+func (r Records) runs(ctx context.Context, clause string, args ...any) ([]registry.Run, error) {
+	rows, err := r.q.QueryContext(ctx, `SELECT number, model, title, state, by, machine, started, ended, code, note FROM runs `+clause, args...)
+	out, err := collect(rows, err, func(rows *sql.Rows) (registry.Run, error) {
+		run := registry.Run{Params: map[string]string{}, Metrics: map[string]float64{}}
+		var started int64
+		var ended sql.NullInt64
+		var code sql.NullString
+		if err := rows.Scan(&run.Number, &run.Model, &run.Title, &run.State, &run.By, &run.Machine, &started, &ended, &code, &run.Note); err != nil {
+			return run, err
+		}
+		run.Ref, run.Started, run.Ended = registry.RunRef(run.Number), fromMillis(started), optionalTime(ended)
+		return run, fromJSON(code, &run.Code)
+	})
+	if err != nil || len(out) == 0 {
+		return out, err
+	}
+	at := map[int64]*registry.Run{}
+	ids := make([]any, len(out))
+	for i := range out {
+		at[out[i].Number], ids[i] = &out[i], out[i].Number
+	}
+	in := ` IN (` + places(len(ids)) + `)`
+	var id int64
+	var name, value string
+	return out, errors.Join(
+		r.each(ctx, `SELECT run, name, value FROM run_params WHERE run`+in, ids, func(rows *sql.Rows) error {
+			err := rows.Scan(&id, &name, &value)
+			at[id].Params[name] = value
+			return err
+		}),
+		// The bare column beside max is that of the row with the largest step.
+		r.each(ctx, `SELECT run, metric, value, max(step) FROM run_points WHERE run`+in+` GROUP BY run, metric`, ids, func(rows *sql.Rows) error {
+			var x float64
+			var step int64
+			err := rows.Scan(&id, &name, &x, &step)
+			at[id].Metrics[name] = x
+			return err
+		}),
+		r.each(ctx, `SELECT l.from_id, l.relation, d.name || '#' || d.number FROM links l JOIN data_sets d ON d.id = l.to_id WHERE l.from_kind = 3 AND l.to_kind = 2 AND l.from_id`+in+` ORDER BY d.name`, ids, func(rows *sql.Rows) error {
+			err := rows.Scan(&id, &value, &name)
+			at[id].Data = append(at[id].Data, registry.DataUse{Data: name, Role: value})
+			return err
+		}),
+		r.each(ctx, `SELECT l.to_id, m.name || '@' || v.number FROM links l JOIN versions v ON v.id = l.from_id JOIN models m ON m.id = v.model_id
+			WHERE l.to_kind = 3 AND l.from_kind = 1 AND v.deleted_at IS NULL AND l.to_id`+in+` ORDER BY v.id`, ids, func(rows *sql.Rows) error {
+			err := rows.Scan(&id, &name)
+			at[id].Versions = append(at[id].Versions, name)
+			return err
+		}))
+}
+
+// Curves reads the curves of a run, each thinned to about `most` points that are evenly
+// spread; the last point always stays.
+func (r Records) Curves(ctx context.Context, run int64, most int) ([]registry.Curve, error) {
+	counts := map[string]int{}
+	var names []string
+	if err := r.each(ctx, `SELECT metric, count(*) FROM run_points WHERE run = ? GROUP BY metric ORDER BY metric`, []any{run}, func(rows *sql.Rows) error {
+		var name string
+		var n int
+		err := rows.Scan(&name, &n)
+		names, counts[name] = append(names, name), n
+		return err
+	}); err != nil {
+		return nil, err
+	}
+	out := []registry.Curve{}
+	for _, name := range names {
+		stride := (counts[name] + most - 1) / most
+		c := registry.Curve{Run: registry.RunRef(run), Metric: name, Points: []registry.Point{}, Thinned: stride > 1}
+		if err := r.each(ctx, `SELECT step, value, at FROM (SELECT step, value, at, row_number() OVER (ORDER BY step) AS k FROM run_points WHERE run = ? AND metric = ?) WHERE k % ? = 0 OR k = ? ORDER BY step`,
+			[]any{run, name, stride, counts[name]}, func(rows *sql.Rows) error {
+				p := registry.Point{Metric: name}
+				var at int64
+				err := rows.Scan(&p.Step, &p.Value, &at)
+				p.At = fromMillis(at)
+				c.Points = append(c.Points, p)
+				return err
+			}); err != nil {
+			return nil, err
+		}
+		out = append(out, c)
+	}
+	return out, nil
+}
+
+// Key reads a key that only this installation has.
+func (r Records) Key(ctx context.Context, name string) ([]byte, error) {
+	var key []byte
+	err := r.q.QueryRowContext(ctx, `SELECT value FROM keys WHERE name = ?`, name).Scan(&key)
+	return key, one(err)
+}
+
+// LaneOf finds which version a lane of a split had, by the endpoint's id and the lane's
+// position.
+func (r Records) LaneOf(ctx context.Context, endpoint int64, split, position int) (registry.Answer, error) {
+	a := registry.Answer{Split: split}
+	err := r.q.QueryRowContext(ctx, `SELECT e.name, l.kind, m.name || '@' || v.number FROM lanes l JOIN endpoints e ON e.id = l.endpoint_id
+		JOIN versions v ON v.id = l.version_id JOIN models m ON m.id = v.model_id WHERE l.endpoint_id = ? AND l.split = ? AND l.position = ?`, endpoint, split, position).
+		Scan(&a.Endpoint, &a.Lane, &a.Version)
+	return a, one(err)
+}
+
+// ApprovalBefore finds the promotion that last brought a version up to a rung or above
+// before a moment, and who signed it with yes.
+func (r Records) ApprovalBefore(ctx context.Context, version string, at time.Time) (id string, signedBy []string, err error) {
+	var number int
+	err = r.q.QueryRowContext(ctx, `SELECT number FROM promotions WHERE version_id = (`+versionID+`) AND state = 'carried_out' AND closed_at <= ? ORDER BY closed_at DESC LIMIT 1`,
+		append(byRef(version), toMillis(at))...).Scan(&number)
+	if err != nil {
+		return "", nil, one(err)
+	}
+	return "P-" + strconv.Itoa(number), signedBy, r.each(ctx, `SELECT by FROM sign_offs WHERE promotion = ? AND answer = 'yes' ORDER BY at`, []any{number}, func(rows *sql.Rows) error {
+		var by string
+		err := rows.Scan(&by)
+		signedBy = append(signedBy, by)
+		return err
+	})
+}

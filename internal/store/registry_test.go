@@ -1,0 +1,297 @@
+package store
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"io/fs"
+	"math/rand/v2"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"innerladder/internal/core/registry"
+)
+
+// catalogueOf fills a store with made-up versions.
+func catalogueOf(t *testing.T, models, versions int) *Store {
+	t.Helper()
+	s, _ := open2(t)
+	r := rand.New(rand.NewPCG(3, 5))
+	pick := func(from ...string) string { return from[r.IntN(len(from))] }
+	err := s.Write(t.Context(), func(w Records) error {
+		for m := range models {
+			model := Model{Name: fmt.Sprintf("heat-%02d", m), Project: "default", Task: registry.Task(pick("regression", "classification")), Owner: pick("runa", "tove"), Description: pick("demand of a substation", "valve faults"), CreatedAt: now}
+			if err := w.AddModel(t.Context(), model); err != nil {
+				return err
+			}
+			if m%3 == 0 {
+				if err := w.SetVetted(t.Context(), model.Name, &Vetting{"runa", now, "checked"}); err != nil {
+					return err
+				}
+			}
+			for d := range 2 {
+				if m == 0 {
+					if err := w.AddDataSet(t.Context(), &registry.DataSet{Name: fmt.Sprintf("winters-%d", d), AddedAt: now, AddedBy: "runa"}); err != nil {
+						return err
+					}
+				}
+			}
+			for n := range versions {
+				v := &registry.Version{Model: model.Name, Digest: fmt.Sprintf("%064x", m*1000+n), Note: pick("two winters", "with the wind", "æøå and Ü"), Rung: pick("draft", "draft", "proven", "live"), RungSince: now, CreatedBy: "runa",
+					CreatedAt: now.Add(time.Duration(m*versions+n) * time.Hour), Metrics: map[string]float64{"rmse": float64(r.IntN(100)) / 100}, Params: map[string]string{"depth": fmt.Sprint(r.IntN(9))},
+					Artifacts: []registry.Artifact{{Name: "m", Digest: strings.Repeat("b", 64), Size: int64(r.IntN(1000)), Stored: true, Contents: registry.Contents{Format: pick("onnx", "json")}}},
+					Data:      []registry.DataUse{{Data: pick("winters-0#1", "winters-1#1"), Role: registry.TrainedOn}}, Card: &registry.Card{Text: "card", Licence: pick("MIT", "internal")}}
+				if r.IntN(2) == 0 {
+					v.Metrics["r2"] = r.Float64()
+				}
+				if err := w.AddVersion(t.Context(), v); err != nil {
+					return err
+				}
+				if r.IntN(4) == 0 {
+					if err := w.Tag(t.Context(), Subject{v.Model, v.Number}, "winter", true); err != nil {
+						return err
+					}
+				}
+				if n == 3 {
+					if err := w.PutLabel(t.Context(), Label{Name: "beta", Version: v.Ref, MovedBy: "runa", MovedAt: now}); err != nil {
+						return err
+					}
+				}
+				if err := w.IndexVersions(t.Context(), v.Ref); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+// all pages through a search.
+func all(t *testing.T, s *Store, search Search, limit int) []Found {
+	t.Helper()
+	var out []Found
+	for cursor := ""; ; {
+		part, next, err := s.Read().Find(t.Context(), search, Page{Limit: limit, After: cursor})
+		if err != nil {
+			t.Fatalf("%+v: %v", search, err)
+		}
+		out = append(out, part...)
+		if cursor = next; cursor == "" {
+			return out
+		}
+	}
+}
+
+// Every search gives what looking at each version gives, in the same order, whatever way
+// the query takes and however it is cut into pages.
+func TestSearchesFindWhatIsThere(t *testing.T) {
+	s := catalogueOf(t, 12, 100) // more than fewEnough, so both ways are taken
+	every := all(t, s, Search{}, 1000)
+	if len(every) != 1200 {
+		t.Fatalf("%d versions", len(every))
+	}
+	details, about := map[string]*registry.Version{}, map[string]string{}
+	models, _, err := s.Read().Models(t.Context(), ModelFilter{}, Page{Limit: 100})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, m := range models {
+		about[m.Name] = m.Description
+	}
+	for _, f := range every {
+		v, err := s.Read().Version(t.Context(), f.Model, f.Number)
+		if err != nil {
+			t.Fatal(err)
+		}
+		details[f.Ref] = v
+	}
+	text := func(words ...string) func(Found) bool {
+		return func(f Found) bool {
+			v := details[f.Ref]
+			whole := strings.ToLower(strings.Join([]string{f.Model, f.Note, f.Owner, string(f.Task), "card", strings.Join(f.Tags, " ")}, " "))
+			whole += " " + about[v.Model]
+			return !slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(whole, w) })
+		}
+	}
+	for name, c := range map[string]struct {
+		search Search
+		keep   func(Found) bool
+	}{
+		"rung":           {Search{Rung: "live"}, func(f Found) bool { return f.Rung == "live" }},
+		"task and owner": {Search{Task: "regression", Owner: "runa"}, func(f Found) bool { return f.Task == "regression" && f.Owner == "runa" }},
+		"format":         {Search{Format: "onnx"}, func(f Found) bool { return slices.Contains(f.Formats, "onnx") }},
+		"tag":            {Search{Tag: "winter"}, func(f Found) bool { return slices.Contains(f.Tags, "winter") }},
+		"label":          {Search{Label: "beta"}, func(f Found) bool { return slices.Contains(f.Labels, "beta") }},
+		"licence":        {Search{Licence: "mit"}, func(f Found) bool { return f.Licence == "MIT" }},
+		"vetted":         {Search{Vetted: true}, func(f Found) bool { return f.Vetted }},
+		"metric":         {Search{Metrics: []MetricBound{{"rmse", "<", 0.3}}}, func(f Found) bool { return f.Metrics["rmse"] < 0.3 }},
+		"two metrics": {Search{Metrics: []MetricBound{{"rmse", ">=", 0.5}, {"r2", ">", 0.5}}}, func(f Found) bool {
+			r2, there := f.Metrics["r2"]
+			return f.Metrics["rmse"] >= 0.5 && there && r2 > 0.5
+		}},
+		"data":           {Search{Data: registry.DataRef{Name: "winters-0"}}, func(f Found) bool { return details[f.Ref].Data[0].Data == "winters-0#1" }},
+		"data, revision": {Search{Data: registry.DataRef{Name: "winters-0", Number: 2}}, func(Found) bool { return false }},
+		"age":            {Search{After: now.Add(900 * time.Hour)}, func(f Found) bool { return !f.CreatedAt.Before(now.Add(900 * time.Hour)) }},
+		"model":          {Search{Model: "heat-03"}, func(f Found) bool { return f.Model == "heat-03" }},
+		"placed nowhere": {Search{PlacedIn: "plant-north"}, func(Found) bool { return false }},
+		"answers no one": {Search{Answering: "any"}, func(Found) bool { return false }},
+		"text":           {Search{Text: "wind with"}, text("with", "wind")},
+		"text, prefix":   {Search{Text: "two win"}, text("two win")},
+		"text, accents":  {Search{Text: "ÆØÅ"}, text("æøå")},
+		"text, operator": {Search{Text: `wind" OR (NEAR*`}, func(Found) bool { return false }},
+		"all together": {Search{Text: "substation", Rung: "draft", Format: "json", Tag: "winter", Metrics: []MetricBound{{"rmse", "<=", 0.8}}}, func(f Found) bool {
+			return text("substation")(f) && f.Rung == "draft" && slices.Contains(f.Formats, "json") && slices.Contains(f.Tags, "winter") && f.Metrics["rmse"] <= 0.8
+		}},
+	} {
+		for _, order := range []struct {
+			name       string
+			sort       string
+			descending bool
+		}{{"newest", "", false}, {"oldest", "", true}, {"by metric", "rmse", false}, {"by metric, turned", "r2", true}} {
+			search := c.search
+			search.Sort, search.Descending = order.sort, order.descending
+			var want []Found
+			for _, f := range every {
+				if _, there := f.Metrics[order.sort]; c.keep(f) && (order.sort == "" || there) {
+					want = append(want, f)
+				}
+			}
+			slices.SortFunc(want, func(a, b Found) int {
+				by := cmp.Compare(b.id, a.id)
+				if order.sort != "" {
+					by = cmp.Or(cmp.Compare(a.Metrics[order.sort], b.Metrics[order.sort]), cmp.Compare(a.id, b.id))
+				}
+				if order.descending {
+					return -by
+				}
+				return by
+			})
+			refs := func(list []Found) (out []string) {
+				for _, f := range list {
+					out = append(out, f.Ref)
+				}
+				return out
+			}
+			if got := all(t, s, search, 37); !slices.Equal(refs(got), refs(want)) {
+				t.Errorf("%s, %s: %d found, %d are like that; first %v and %v", name, order.name, len(got), len(want), refs(got)[:min(3, len(got))], refs(want)[:min(3, len(want))])
+			}
+		}
+	}
+	if names, err := s.Read().MetricNames(t.Context(), 10); err != nil || fmt.Sprint(names) != "[r2 rmse]" {
+		t.Errorf("%v, %v", names, err)
+	}
+}
+
+func TestWhatIsDeletedIsGoneButItsNumber(t *testing.T) {
+	s := catalogueOf(t, 1, 4)
+	ctx := t.Context()
+	if err := s.Write(ctx, func(r Records) error {
+		return r.DeleteVersion(ctx, "heat-00", 4, Grave{At: now, By: "runa", Why: "personal data"})
+	}); err != nil {
+		t.Fatal(err)
+	}
+	r := s.Read()
+	if _, err := r.Version(ctx, "heat-00", 4); err != ErrNone {
+		t.Errorf("a deleted version is found: %v", err)
+	}
+	if g, err := r.DeletedVersion(ctx, "heat-00", 4); err != nil || g.Why != "personal data" {
+		t.Errorf("%+v, %v", g, err)
+	}
+	if found := all(t, s, Search{Text: "heat"}, 10); len(found) != 3 {
+		t.Errorf("%d versions are found", len(found))
+	}
+	if m, err := r.Model(ctx, "heat-00"); err != nil || m.Newest != 3 || m.Versions != 3 || len(m.Labels) != 0 {
+		t.Errorf("%+v, %v", m, err)
+	}
+	again := &registry.Version{Model: "heat-00", Digest: fmt.Sprintf("%064x", 3), Rung: "draft", RungSince: now, CreatedAt: now, CreatedBy: "runa"}
+	if err := s.Write(ctx, func(r Records) error { return r.AddVersion(ctx, again) }); err != nil || again.Number != 5 {
+		t.Errorf("the same content again is %s, %v", again.Ref, err)
+	}
+	n, err := r.VersionNode(ctx, "heat-00@4")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if links, err := r.MadeFrom(ctx, []Node{n}, 10); err != nil || len(links) != 1 {
+		t.Errorf("its lineage: %v, %v", links, err)
+	}
+}
+
+func TestCurvesAreThinnedEvenly(t *testing.T) {
+	s, _ := open2(t)
+	ctx := t.Context()
+	run := &registry.Run{Model: "heat-demand", State: registry.Running, By: "runa", Started: now, Params: map[string]string{"depth": "6"}}
+	var points []registry.Point
+	for i := range 1003 {
+		points = append(points, registry.Point{Metric: "loss", Step: int64(i), Value: 1 / float64(i+1), At: now})
+	}
+	if err := s.Write(ctx, func(r Records) error {
+		if err := r.AddRun(ctx, run); err != nil {
+			return err
+		}
+		return r.PutPoints(ctx, run.Number, points)
+	}); err != nil {
+		t.Fatal(err)
+	}
+	curves, err := s.Read().Curves(ctx, run.Number, 100)
+	if err != nil || len(curves) != 1 || len(curves[0].Points) > 101 || len(curves[0].Points) < 90 || !curves[0].Thinned || curves[0].Points[len(curves[0].Points)-1].Step != 1002 {
+		t.Errorf("%d curves of %d points, %v", len(curves), len(curves[0].Points), err)
+	}
+	if got, err := s.Read().Run(ctx, run.Number); err != nil || got.Metrics["loss"] != points[1002].Value || got.Params["depth"] != "6" {
+		t.Errorf("%+v, %v", got, err)
+	}
+}
+
+// A database of before the registry comes through the migration with everything in it.
+func TestOldRecordsComeThroughTheMigration(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "ladder.db")
+	first, err := fs.ReadFile(ladderMigrations, "ladder/0001_records.sql")
+	if err != nil {
+		t.Fatal(err)
+	}
+	db, err := open(t.Context(), path, "FULL", fstest.MapFS{"0001_records.sql": {Data: first}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, statement := range []string{
+		`INSERT INTO models VALUES (1, 'heat-demand', 'regression', 'heat', 'runa', 0)`,
+		`INSERT INTO versions VALUES (1, 1, 1, '` + strings.Repeat("a", 64) + `', 'two winters', '{"inputs":[{"name":"x","type":"number","nullable":false}],"outputs":[]}', '{"rows":400,"columns":{}}', '{"commit":"abc1234","dirty":false}', 'live', 5, 'runa', 5)`,
+		`INSERT INTO artifacts VALUES (1, 'm', '` + strings.Repeat("b", 64) + `', 3)`,
+	} {
+		if _, err := db.write.ExecContext(t.Context(), statement); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := db.close(); err != nil {
+		t.Fatal(err)
+	}
+	s, err := Open(t.Context(), path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	v, err := s.Read().Version(t.Context(), "heat-demand", 1)
+	if err != nil || v.Signature == nil || v.Signature.Inputs[0].Name != "x" || v.ProfileRows != 400 || !v.Artifacts[0].Stored || v.Code.Commit != "abc1234" || v.Note != "two winters" {
+		t.Errorf("%+v, %v", v, err)
+	}
+	if p, err := s.Read().Profile(t.Context(), "heat-demand", 1); err != nil || p.Rows != 400 {
+		t.Errorf("%+v, %v", p, err)
+	}
+	if found := all(t, s, Search{Text: "winters"}, 5); len(found) != 1 || found[0].Owner != "runa" {
+		t.Errorf("%+v", found)
+	}
+	if nodes, err := s.Read().CodeNodes(t.Context(), "abc"); err != nil || len(nodes) != 1 {
+		t.Errorf("%v, %v", nodes, err)
+	}
+	var n int
+	if err := s.db.read.QueryRowContext(context.Background(), `SELECT count(*) FROM pragma_foreign_key_check`).Scan(&n); err != nil || n != 0 {
+		t.Errorf("%d rows point at nothing, %v", n, err)
+	}
+}

@@ -1,0 +1,527 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"innerladder/internal/core/registry"
+)
+
+// AddVersion adds a version of an existing model and gives it the next number, which is
+// set in v together with its ref. Data sets, parents and the run that v names must
+// exist.
+func (r Records) AddVersion(ctx context.Context, v *registry.Version) error {
+	code, err := optionalJSON(v.Code)
+	if err != nil {
+		return err
+	}
+	licence := ""
+	if v.Card != nil {
+		licence = v.Card.Licence
+	}
+	row := r.q.QueryRowContext(ctx, `INSERT INTO versions (model_id, number, digest, note, code, licence, profile_rows, rung, rung_since, created_by, created_at)
+		SELECT m.id, 1 + (SELECT coalesce(max(number), 0) FROM versions WHERE model_id = m.id), ?, ?, ?, ?, ?, ?, ?, ?, ? FROM models m WHERE m.name = ?
+		RETURNING id, number`,
+		v.Digest, v.Note, code, licence, v.ProfileRows, v.Rung, toMillis(v.RungSince), v.CreatedBy, toMillis(v.CreatedAt), v.Model)
+	var id int64
+	if err := row.Scan(&id, &v.Number); err != nil {
+		return one(err)
+	}
+	v.Ref = registry.Ref{Model: v.Model, Number: v.Number}.String()
+	if err := r.addTexts(ctx, id, v); err != nil {
+		return err
+	}
+	for _, a := range v.Artifacts {
+		if _, err := r.q.ExecContext(ctx, `INSERT INTO artifacts (version_id, name, digest, size, stored, address, format) VALUES (?, ?, ?, ?, ?, ?, ?)`,
+			id, a.Name, a.Digest, a.Size, a.Stored, a.Address, a.Contents.Format); err != nil {
+			return err
+		}
+		contents, err := json.Marshal(a.Contents)
+		if err != nil {
+			return err
+		}
+		if _, err := r.q.ExecContext(ctx, `INSERT INTO artifact_contents (version_id, name, contents) VALUES (?, ?, ?)`, id, a.Name, string(contents)); err != nil {
+			return err
+		}
+	}
+	for name, value := range v.Metrics {
+		if _, err := r.q.ExecContext(ctx, `INSERT INTO metrics (version_id, name, value) VALUES (?, ?, ?)`, id, name, value); err != nil {
+			return err
+		}
+	}
+	for name, value := range v.Params {
+		if _, err := r.q.ExecContext(ctx, `INSERT INTO params (version_id, name, value) VALUES (?, ?, ?)`, id, name, value); err != nil {
+			return err
+		}
+	}
+	for _, d := range v.Dependencies {
+		if _, err := r.q.ExecContext(ctx, `INSERT INTO dependencies (version_id, name, want, extra) VALUES (?, ?, ?, ?)`, id, d.Name, d.Want, d.Extra); err != nil {
+			return err
+		}
+	}
+	if err := r.addLineage(ctx, Node{VersionNode, id}, v); err != nil {
+		return err
+	}
+	return r.IndexVersions(ctx, v.Ref)
+}
+
+// addTexts adds what is large.
+func (r Records) addTexts(ctx context.Context, id int64, v *registry.Version) error {
+	signature, err := optionalJSON(v.Signature)
+	if err != nil {
+		return err
+	}
+	profile, err := optionalJSON(v.Profile)
+	if err != nil {
+		return err
+	}
+	card, err := optionalJSON(v.Card)
+	if err != nil {
+		return err
+	}
+	var importance, sample any
+	if len(v.Importance) > 0 {
+		b, err := json.Marshal(v.Importance)
+		if err != nil {
+			return err
+		}
+		importance = string(b)
+	}
+	if len(v.SampleRequest) > 0 {
+		sample = string(v.SampleRequest)
+	}
+	_, err = r.q.ExecContext(ctx, `INSERT INTO version_texts (version_id, signature, profile, card, importance, sample_request) VALUES (?, ?, ?, ?, ?, ?)`,
+		id, signature, profile, card, importance, sample)
+	return err
+}
+
+// addLineage links a new version to what it was made from.
+func (r Records) addLineage(ctx context.Context, from Node, v *registry.Version) error {
+	if err := r.linkCodeAndData(ctx, from, v.Code, v.Data); err != nil {
+		return err
+	}
+	for _, p := range v.Parents {
+		if err := r.linkTo(ctx, from, p.Relation, VersionNode, versionID, byRef(p.Version)...); err != nil {
+			return err
+		}
+	}
+	if v.Run != "" {
+		n, err := registry.ParseRunRef("run", v.Run)
+		if err != nil {
+			return err
+		}
+		return r.link(ctx, from, registry.MadeBy, Node{RunNode, n})
+	}
+	return nil
+}
+
+// optionalJSON is NULL for a nil pointer, else its JSON.
+func optionalJSON[T any](v *T) (any, error) {
+	if v == nil {
+		return nil, nil
+	}
+	b, err := json.Marshal(v)
+	return string(b), err
+}
+
+// versions reads the versions that a clause selects: everything but the texts and what
+// is read off the artifacts.
+func (r Records) versions(ctx context.Context, clause string, args ...any) ([]registry.Version, []int64, error) {
+	rows, err := r.q.QueryContext(ctx, `SELECT v.id, m.name, v.number, v.digest, v.note, v.code, v.profile_rows, v.rung, v.rung_since, v.created_by, v.created_at
+		FROM versions v JOIN models m ON m.id = v.model_id `+clause, args...)
+	var ids []int64
+	out, err := collect(rows, err, func(rows *sql.Rows) (registry.Version, error) {
+		v := registry.Version{Artifacts: []registry.Artifact{}, Metrics: map[string]float64{}, Params: map[string]string{}}
+		var id, since, at int64
+		var code sql.NullString
+		if err := rows.Scan(&id, &v.Model, &v.Number, &v.Digest, &v.Note, &code, &v.ProfileRows, &v.Rung, &since, &v.CreatedBy, &at); err != nil {
+			return v, err
+		}
+		ids = append(ids, id)
+		v.Ref = registry.Ref{Model: v.Model, Number: v.Number}.String()
+		v.RungSince, v.CreatedAt = fromMillis(since), fromMillis(at)
+		return v, fromJSON(code, &v.Code)
+	})
+	if err != nil || len(out) == 0 {
+		return out, nil, err
+	}
+	return out, ids, r.fillVersions(ctx, out, ids)
+}
+
+func fromJSON[T any](s sql.NullString, into **T) error {
+	if !s.Valid {
+		return nil
+	}
+	*into = new(T)
+	return json.Unmarshal([]byte(s.String), *into)
+}
+
+// fillVersions adds what stands in tables of its own.
+func (r Records) fillVersions(ctx context.Context, versions []registry.Version, ids []int64) error {
+	at := map[int64]*registry.Version{}
+	for i := range versions {
+		at[ids[i]] = &versions[i]
+	}
+	in := ` IN (` + places(len(ids)) + `)`
+	var id int64
+	var name, value string
+	for _, part := range []struct {
+		query string
+		scan  func(*sql.Rows) error
+	}{
+		{`SELECT version_id, name, digest, size, stored, address, format FROM artifacts WHERE version_id` + in + ` ORDER BY name`, func(rows *sql.Rows) error {
+			var a registry.Artifact
+			err := rows.Scan(&id, &a.Name, &a.Digest, &a.Size, &a.Stored, &a.Address, &a.Contents.Format)
+			at[id].Artifacts = append(at[id].Artifacts, a)
+			return err
+		}},
+		{`SELECT version_id, name, value FROM metrics WHERE version_id` + in, func(rows *sql.Rows) error {
+			var x float64
+			err := rows.Scan(&id, &name, &x)
+			at[id].Metrics[name] = x
+			return err
+		}},
+		{`SELECT version_id, name, value FROM params WHERE version_id` + in, func(rows *sql.Rows) error {
+			err := rows.Scan(&id, &name, &value)
+			at[id].Params[name] = value
+			return err
+		}},
+		{`SELECT version_id, name FROM labels WHERE version_id` + in + ` ORDER BY name`, func(rows *sql.Rows) error {
+			err := rows.Scan(&id, &name)
+			at[id].Labels = append(at[id].Labels, name)
+			return err
+		}},
+		{`SELECT version_id, tag FROM tags WHERE version_id` + in + ` ORDER BY tag`, func(rows *sql.Rows) error {
+			err := rows.Scan(&id, &name)
+			at[id].Tags = append(at[id].Tags, name)
+			return err
+		}},
+		{`SELECT version_id, name, value FROM properties WHERE version_id` + in, func(rows *sql.Rows) error {
+			err := rows.Scan(&id, &name, &value)
+			put(&at[id].Properties, name, value)
+			return err
+		}},
+		{`SELECT l.from_id, l.relation, d.name, d.number FROM links l JOIN data_sets d ON d.id = l.to_id WHERE l.from_kind = 1 AND l.from_id` + in + ` AND l.to_kind = 2 ORDER BY l.relation, d.name, d.number`, func(rows *sql.Rows) error {
+			var use registry.DataUse
+			var ref registry.DataRef
+			err := rows.Scan(&id, &use.Role, &ref.Name, &ref.Number)
+			use.Data = ref.String()
+			at[id].Data = append(at[id].Data, use)
+			return err
+		}},
+		{`SELECT from_id, to_id FROM links WHERE from_kind = 1 AND from_id` + in + ` AND to_kind = 3`, func(rows *sql.Rows) error {
+			var run int64
+			err := rows.Scan(&id, &run)
+			at[id].Run = registry.RunRef(run)
+			return err
+		}},
+	} {
+		if err := r.each(ctx, part.query, anys(ids), part.scan); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// whole reads one version with its texts and what was read off its artifacts.
+func (r Records) whole(ctx context.Context, clause string, args ...any) (*registry.Version, error) {
+	found, ids, err := r.versions(ctx, clause, args...)
+	if err != nil {
+		return nil, err
+	}
+	if len(found) == 0 {
+		return nil, ErrNone
+	}
+	v, id := &found[0], ids[0]
+	var signature, card, importance, sample sql.NullString
+	err = r.q.QueryRowContext(ctx, `SELECT signature, card, importance, sample_request FROM version_texts WHERE version_id = ?`, id).Scan(&signature, &card, &importance, &sample)
+	if err != nil {
+		return nil, one(err)
+	}
+	if err := fromJSON(signature, &v.Signature); err != nil {
+		return nil, err
+	}
+	if err := fromJSON(card, &v.Card); err != nil {
+		return nil, err
+	}
+	if importance.Valid {
+		if err := json.Unmarshal([]byte(importance.String), &v.Importance); err != nil {
+			return nil, err
+		}
+	}
+	if sample.Valid {
+		v.SampleRequest = json.RawMessage(sample.String)
+	}
+	return v, r.fillWhole(ctx, v, id)
+}
+
+func (r Records) fillWhole(ctx context.Context, v *registry.Version, id int64) error {
+	if err := r.each(ctx, `SELECT name, contents FROM artifact_contents WHERE version_id = ?`, []any{id}, func(rows *sql.Rows) error {
+		var name, contents string
+		if err := rows.Scan(&name, &contents); err != nil {
+			return err
+		}
+		i := slices.IndexFunc(v.Artifacts, func(a registry.Artifact) bool { return a.Name == name })
+		return json.Unmarshal([]byte(contents), &v.Artifacts[i].Contents)
+	}); err != nil {
+		return err
+	}
+	if err := r.each(ctx, `SELECT name, want, extra FROM dependencies WHERE version_id = ? ORDER BY name`, []any{id}, func(rows *sql.Rows) error {
+		var d registry.Dependency
+		err := rows.Scan(&d.Name, &d.Want, &d.Extra)
+		v.Dependencies = append(v.Dependencies, d)
+		return err
+	}); err != nil {
+		return err
+	}
+	if err := r.each(ctx, `SELECT m.name, v.number, l.relation FROM links l JOIN versions v ON v.id = l.to_id JOIN models m ON m.id = v.model_id
+		WHERE l.from_kind = 1 AND l.from_id = ? AND l.to_kind = 1 ORDER BY m.name, v.number`, []any{id}, func(rows *sql.Rows) error {
+		var ref registry.Ref
+		var relation string
+		err := rows.Scan(&ref.Model, &ref.Number, &relation)
+		v.Parents = append(v.Parents, registry.Parent{Version: ref.String(), Relation: relation})
+		return err
+	}); err != nil {
+		return err
+	}
+	return r.each(ctx, `SELECT name, digest, size, media, added_by, added_at FROM attachments WHERE version_id = ? ORDER BY name`, []any{id}, func(rows *sql.Rows) error {
+		var a registry.Attachment
+		var at int64
+		err := rows.Scan(&a.Name, &a.Digest, &a.Size, &a.Media, &a.AddedBy, &at)
+		a.AddedAt = fromMillis(at)
+		v.Attachments = append(v.Attachments, a)
+		return err
+	})
+}
+
+// Version finds a version by model and number; deleted ones are not found.
+func (r Records) Version(ctx context.Context, model string, number int) (*registry.Version, error) {
+	return r.whole(ctx, `WHERE m.name = ? AND v.number = ? AND v.deleted_at IS NULL`, model, number)
+}
+
+// Versions lists some versions by their refs, in that order, without their texts.
+func (r Records) VersionsByRef(ctx context.Context, refs []string) ([]registry.Version, error) {
+	var out []registry.Version
+	for _, ref := range refs {
+		found, _, err := r.versions(ctx, `WHERE m.name = ? AND v.number = ? AND v.deleted_at IS NULL`, byRef(ref)...)
+		if err != nil {
+			return nil, err
+		}
+		if len(found) == 0 {
+			return nil, ErrNone
+		}
+		out = append(out, found[0])
+	}
+	return out, nil
+}
+
+// VersionByDigest finds the version of a model with the given identity.
+func (r Records) VersionByDigest(ctx context.Context, model, digest string) (*registry.Version, error) {
+	return r.whole(ctx, `WHERE m.name = ? AND v.digest = ? AND v.deleted_at IS NULL`, model, digest)
+}
+
+// VersionsOnRung lists a model's versions on a rung, the latest to step there first.
+func (r Records) VersionsOnRung(ctx context.Context, model, rung string, most int) ([]registry.Version, error) {
+	out, _, err := r.versions(ctx, `WHERE m.name = ? AND v.rung = ? AND v.deleted_at IS NULL ORDER BY v.rung_since DESC, v.number DESC LIMIT ?`, model, rung, most)
+	return out, err
+}
+
+// Versions lists the versions of a model, newest first.
+func (r Records) Versions(ctx context.Context, model string, p Page) ([]registry.Version, string, error) {
+	before, err := beforeNumber(p.After)
+	if err != nil {
+		return nil, "", err
+	}
+	items, _, err := r.versions(ctx, `WHERE m.name = ? AND v.number < ? AND v.deleted_at IS NULL ORDER BY v.number DESC LIMIT ?`, model, before, p.Limit+1)
+	if err != nil {
+		return nil, "", err
+	}
+	items, next := cut(items, p.Limit, func(v registry.Version) string { return strconv.Itoa(v.Number) })
+	return items, next, nil
+}
+
+// Profile returns the reference profile of a version, nil when it has none.
+func (r Records) Profile(ctx context.Context, model string, number int) (*registry.Profile, error) {
+	var raw sql.NullString
+	err := r.q.QueryRowContext(ctx, `SELECT t.profile FROM version_texts t WHERE t.version_id = (`+versionID+`)`, model, number).Scan(&raw)
+	if err != nil {
+		return nil, one(err)
+	}
+	var p *registry.Profile
+	err = fromJSON(raw, &p)
+	return p, err
+}
+
+// SetRung moves a version to a rung.
+func (r Records) SetRung(ctx context.Context, model string, number int, rung string, now time.Time) error {
+	_, err := r.q.ExecContext(ctx, `UPDATE versions SET rung = ?, rung_since = ? WHERE number = ? AND model_id = (SELECT id FROM models WHERE name = ?)`,
+		rung, toMillis(now), number, model)
+	return err
+}
+
+// SetNote changes the note of a version.
+func (r Records) SetNote(ctx context.Context, model string, number int, note string) error {
+	_, err := r.q.ExecContext(ctx, `UPDATE versions SET note = ? WHERE number = ? AND model_id = (SELECT id FROM models WHERE name = ?)`, note, number, model)
+	return err
+}
+
+// PutAttachment adds an attachment to a version, in place of one with the same name.
+func (r Records) PutAttachment(ctx context.Context, model string, number int, a registry.Attachment) error {
+	_, err := r.q.ExecContext(ctx, `INSERT INTO attachments (version_id, name, digest, size, media, added_by, added_at) VALUES ((`+versionID+`), ?, ?, ?, ?, ?, ?)
+		ON CONFLICT (version_id, name) DO UPDATE SET digest = excluded.digest, size = excluded.size, media = excluded.media, added_by = excluded.added_by, added_at = excluded.added_at`,
+		model, number, a.Name, a.Digest, a.Size, a.Media, a.AddedBy, toMillis(a.AddedAt))
+	return err
+}
+
+// RemoveAttachment takes an attachment away.
+func (r Records) RemoveAttachment(ctx context.Context, model string, number int, name string) error {
+	_, err := r.q.ExecContext(ctx, `DELETE FROM attachments WHERE name = ? AND version_id = (`+versionID+`)`, name, model, number)
+	return err
+}
+
+// Grave is what stays known of a deleted version.
+type Grave struct {
+	Ref string
+	At  time.Time
+	By  string
+	Why string
+}
+
+// DeletedVersion finds out whether a version was deleted.
+func (r Records) DeletedVersion(ctx context.Context, model string, number int) (Grave, error) {
+	g := Grave{Ref: registry.Ref{Model: model, Number: number}.String()}
+	var at int64
+	err := r.q.QueryRowContext(ctx, `SELECT v.deleted_at, v.deleted_by, v.deleted_why FROM versions v JOIN models m ON m.id = v.model_id
+		WHERE m.name = ? AND v.number = ? AND v.deleted_at IS NOT NULL`, model, number).Scan(&at, &g.By, &g.Why)
+	g.At = fromMillis(at)
+	return g, one(err)
+}
+
+// DeleteVersion removes everything that a version holds. Its number stays taken and its
+// lineage stays, so that what was made from it can still be traced.
+func (r Records) DeleteVersion(ctx context.Context, model string, number int, g Grave) error {
+	var id int64
+	if err := r.q.QueryRowContext(ctx, versionID, model, number).Scan(&id); err != nil {
+		return one(err)
+	}
+	if _, err := r.q.ExecContext(ctx, `DELETE FROM search WHERE rowid = ?`, id); err != nil {
+		return err
+	}
+	for _, table := range []string{"version_texts", "artifact_contents", "artifacts", "metrics", "params", "dependencies", "attachments", "labels", "tags", "properties"} {
+		if _, err := r.q.ExecContext(ctx, `DELETE FROM `+table+` WHERE version_id = ?`, id); err != nil {
+			return err
+		}
+	}
+	_, err := r.q.ExecContext(ctx, `UPDATE versions SET deleted_at = ?, deleted_by = ?, deleted_why = ?, digest = lower(hex(randomblob(32))), code = NULL, licence = '', note = '', profile_rows = 0 WHERE id = ?`,
+		toMillis(g.At), g.By, g.Why, id)
+	return err
+}
+
+// UsesOf lists in words what a version is in use for: placements, splits in force,
+// labels, open promotions, and live versions made from it.
+func (r Records) UsesOf(ctx context.Context, model string, number int, highest string) ([]string, error) {
+	var id int64
+	if err := r.q.QueryRowContext(ctx, versionID, model, number).Scan(&id); err != nil {
+		return nil, one(err)
+	}
+	var out []string
+	for _, use := range []struct {
+		what, query string
+		args        []any
+	}{
+		{"is placed in ", `SELECT e.name FROM placements p JOIN environments e ON e.id = p.environment_id WHERE p.version_id = ? AND p.removed_at IS NULL ORDER BY e.name`, []any{id}},
+		{"is in the split of ", `SELECT e.name FROM endpoints e JOIN lanes l ON l.endpoint_id = e.id AND l.split = (SELECT max(number) FROM splits WHERE endpoint_id = e.id) WHERE l.version_id = ? ORDER BY e.name`, []any{id}},
+		{"has the label ", `SELECT name FROM labels WHERE version_id = ? ORDER BY name`, []any{id}},
+		{"waits for review in ", `SELECT 'P-' || number FROM promotions WHERE version_id = ? AND state = 'open' ORDER BY number`, []any{id}},
+		{"is a parent of ", `SELECT m.name || '@' || v.number FROM links l JOIN versions v ON v.id = l.from_id JOIN models m ON m.id = v.model_id
+			WHERE l.to_kind = 1 AND l.to_id = ? AND l.from_kind = 1 AND v.rung = ? AND v.deleted_at IS NULL ORDER BY m.name, v.number`, []any{id, highest}},
+	} {
+		var names []string
+		if err := r.each(ctx, use.query, use.args, func(rows *sql.Rows) error {
+			var name string
+			err := rows.Scan(&name)
+			names = append(names, name)
+			return err
+		}); err != nil {
+			return nil, err
+		}
+		if len(names) > 0 {
+			what := use.what + strings.Join(names, ", ")
+			if use.what == "is a parent of " {
+				what += ", which is " + highest
+			}
+			out = append(out, what)
+		}
+	}
+	return out, nil
+}
+
+// NeededBlobs tells for every digest that some version needs, as artifact or
+// attachment.
+func (r Records) NeededBlobs(ctx context.Context) (map[string]bool, error) {
+	needed := map[string]bool{}
+	return needed, r.each(ctx, `SELECT digest FROM artifacts WHERE stored = 1 UNION SELECT digest FROM attachments`, nil, func(rows *sql.Rows) error {
+		var d string
+		err := rows.Scan(&d)
+		needed[d] = true
+		return err
+	})
+}
+
+// IndexVersions writes the full text of a version, or of all versions of a model, anew.
+func (r Records) IndexVersions(ctx context.Context, of string) error {
+	clause, args := `WHERE m.name = ? AND v.deleted_at IS NULL`, []any{of}
+	if strings.Contains(of, "@") {
+		clause, args = clause+` AND v.number = ?`, byRef(of)
+	}
+	versions, ids, err := r.versions(ctx, clause, args...)
+	if err != nil || len(versions) == 0 {
+		return err
+	}
+	m, err := r.Model(ctx, versions[0].Model)
+	if err != nil {
+		return err
+	}
+	for i := range versions {
+		v := &versions[i]
+		var card, dependencies sql.NullString
+		if err := r.q.QueryRowContext(ctx, `SELECT substr(json_extract(card, '$.text'), 1, 20000), (SELECT group_concat(name, ' ') FROM dependencies WHERE version_id = ?1) FROM version_texts WHERE version_id = ?1`, ids[i]).
+			Scan(&card, &dependencies); err != nil {
+			return one(err)
+		}
+		title := strings.Join(append(append([]string{v.Model}, v.Labels...), append(v.Tags, m.Tags...)...), " ")
+		parts := []string{m.Description, m.Owner, m.Project, string(m.Task), v.Note, v.CreatedBy, card.String, dependencies.String}
+		for _, a := range v.Artifacts {
+			parts = append(parts, a.Name, a.Contents.Format)
+		}
+		for _, d := range v.Data {
+			parts = append(parts, d.Data)
+		}
+		for _, texts := range []map[string]string{v.Params, v.Properties, m.Properties} {
+			for _, k := range slices.Sorted(maps.Keys(texts)) {
+				parts = append(parts, k, texts[k])
+			}
+		}
+		parts = slices.AppendSeq(parts, maps.Keys(v.Metrics))
+		if _, err := r.q.ExecContext(ctx, `INSERT OR REPLACE INTO search (rowid, title, body) VALUES (?, ?, ?)`, ids[i], title, strings.Join(parts, " ")); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func single[T any](items []T, err error) (*T, error) {
+	if err != nil {
+		return nil, err
+	}
+	if len(items) == 0 {
+		return nil, ErrNone
+	}
+	return &items[0], nil
+}
