@@ -70,7 +70,11 @@ func New(s *service.Service, rec *recorder.Recorder, console Console, log *slog.
 		return c.Send(a.document)
 	})
 	for _, o := range operations() {
-		a.app.Add([]string{o.method}, fiberPath(o.path), func(c fiber.Ctx) error {
+		methods := []string{o.method}
+		if o.id == "showUpload" { // how far an upload is, is asked with HEAD
+			methods = append(methods, fiber.MethodHead)
+		}
+		a.app.Add(methods, fiberPath(o.path), func(c fiber.Ctx) error {
 			c.Set(fiber.HeaderCacheControl, "no-store")
 			if !o.streams {
 				if err := bound(c); err != nil {

@@ -31,6 +31,9 @@ func Document() ([]byte, error) {
 		c.SetID(o.id)
 		c.SetSummary(o.summary)
 		c.SetTags(strings.Split(o.path, "/")[1])
+		if o.alone != nil {
+			c.AddReqStructure(o.alone)
+		}
 		c.AddReqStructure(o.in)
 		if o.method == "POST" && o.status == 201 && o.id != "register" && o.id != "addPerson" {
 			c.AddReqStructure(new(repeatIn))
@@ -70,6 +73,10 @@ func schemaName(t reflect.Type, _ string) string {
 	name := t.Name()
 	if m := listOf.FindStringSubmatch(name); m != nil {
 		return m[1] + "List"
+	}
+	switch {
+	case strings.HasSuffix(t.PkgPath(), "/sketch") && name == "Column":
+		return "ColumnCounts" // what was counted in a column; Column is what it is
 	}
 	switch name {
 	case "withETag":

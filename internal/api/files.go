@@ -22,7 +22,7 @@ import (
 func fileOperations() []operation {
 	return []operation{
 		{method: "POST", path: "/versions", id: "register", summary: "Register a version with its files", permission: service.Write, status: 201, streams: true,
-			in: new(registerIn), out: new(service.Registered), handle: (*API).register},
+			in: new(registerIn), alone: new(service.Registration), out: new(service.Registered), handle: (*API).register},
 		{method: "GET", path: "/versions/{ref}/artifacts/{artifact}", id: "getArtifact", summary: "Get a file of a version", permission: service.Read, status: 200,
 			in: new(artifactIn), produces: fiber.MIMEOctetStream, handle: (*API).artifact},
 		{method: "POST", path: "/versions/{ref}/attachments", id: "attach", summary: "Attach a document, a notebook or a picture to a version", permission: service.Write, status: 201, streams: true,
@@ -42,7 +42,7 @@ func fileOperations() []operation {
 
 // registerIn describes the parts of a registration for the document.
 type registerIn struct {
-	Spec         string           `formData:"spec" required:"true" description:"a Registration as JSON"`
+	Spec         string           `formData:"spec" required:"true" description:"a Registration as JSON, as it can also be sent alone when the files come from uploads or addresses"`
 	Artifact     []multipart.File `formData:"artifact" description:"the files of the version; or uploads and sources in the spec"`
 	Sample       multipart.File   `formData:"sample" description:"example rows as CSV, Parquet, JSON or JSON lines; signature, sample request and reference profile are read from them"`
 	Reference    multipart.File   `formData:"reference" description:"rows for the reference profile, when they are not the sample"`
@@ -91,6 +91,9 @@ func parts(c fiber.Ctx, expected string, take func(*multipart.Part) error) (err 
 }
 
 func (a *API) register(c fiber.Ctx) error {
+	if strings.HasPrefix(c.Get(fiber.HeaderContentType), fiber.MIMEApplicationJSON) {
+		return a.registerAlone(c)
+	}
 	var spec *service.Registration
 	var files []*service.File
 	defer func() {
@@ -123,7 +126,24 @@ func (a *API) register(c fiber.Ctx) error {
 	if spec == nil {
 		return fault.New(fault.Invalid, "register.no_spec", "the form has no part spec").In("spec").Do("send a Registration as JSON")
 	}
-	out, err := a.service.Register(c.Context(), *spec, files)
+	return a.enter(c, *spec, files)
+}
+
+// registerAlone registers a version whose files were uploaded before or are at
+// addresses.
+func (a *API) registerAlone(c fiber.Ctx) error {
+	if err := bound(c); err != nil {
+		return err
+	}
+	var spec service.Registration
+	if err := read(c, &spec); err != nil {
+		return err
+	}
+	return a.enter(c, spec, nil)
+}
+
+func (a *API) enter(c fiber.Ctx, spec service.Registration, files []*service.File) error {
+	out, err := a.service.Register(c.Context(), spec, files)
 	if err != nil {
 		return err
 	}

@@ -31,6 +31,8 @@ type operation struct {
 	// in and out are the request's and the answer's structures; out is nil when there is
 	// no JSON body.
 	in, out any
+	// alone is another form of the request, JSON where in is a form.
+	alone any
 	// produces is the answer's media type when it is not JSON.
 	produces string
 	status   int

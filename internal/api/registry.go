@@ -33,7 +33,7 @@ type (
 // findIn is a search of the catalogue.
 type findIn struct {
 	pageIn
-	Text      string   `query:"text" json:"-" description:"words that must all be in names, notes, cards, tags, parameters; the last may be a beginning"`
+	Text      string   `query:"text" json:"-" description:"words that must all be in names, notes, cards, tags, parameters; the last may be a beginning if nothing has it whole"`
 	Project   string   `query:"project" json:"-"`
 	Model     string   `query:"model" json:"-"`
 	Task      string   `query:"task" json:"-" enum:"regression,classification,other"`

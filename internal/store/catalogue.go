@@ -25,7 +25,7 @@ type MetricBound struct {
 // Search says which versions are looked for; zero members do not narrow down.
 type Search struct {
 	// Text is looked for in names, notes, cards, tags, parameters and more; all words
-	// must be there, the last may be a beginning.
+	// must be there, the last may be a beginning if nothing has it whole.
 	Text                              string
 	Project, Task, Model, Owner, Rung string
 	Label, Tag, Format, Licence       string
@@ -40,6 +40,8 @@ type Search struct {
 	// Sort is a metric's name, or empty for the newest first; Descending turns it.
 	Sort       string
 	Descending bool
+	// match is the text as a full-text query.
+	match string
 }
 
 // Found is one version in the catalogue.
@@ -67,23 +69,34 @@ type Found struct {
 	value     float64
 }
 
-// narrowing is one filter of a search, in two forms: as the set of version ids that pass,
-// and as a condition on v and m.
+// narrowing is one filter of a search, in three forms: as the set of version ids that
+// pass, as a condition on v and m, and, where an index has them in order, as the table
+// and condition that hand the ids out newest first.
 type narrowing struct {
 	set, check string
 	args       []any
+	// ordered is "TABLE x WHERE …" with x.ID, id the name of that column; empty when no
+	// index has the ids in order.
+	ordered, id string
 }
 
 const (
 	// fewEnough is how many versions a filter may leave for them to be looked at one by
-	// one.
-	fewEnough = 800
+	// one whatever the order; countedTo is how far the versions that a filter leaves are
+	// counted.
+	fewEnough, countedTo = 800, 4000
+	// usualPage is how many versions are asked for at once, about.
+	usualPage = 50
 )
 
 // narrowings turns a search into filters.
 func (s Search) narrowings() []narrowing {
 	var out []narrowing
-	both := func(set, check string, args ...any) { out = append(out, narrowing{set, check, args}) }
+	both := func(set, check string, args ...any) { out = append(out, narrowing{set: set, check: check, args: args}) }
+	// inOrder says how the last filter's ids come in order.
+	inOrder := func(table, id, condition string) {
+		out[len(out)-1].ordered, out[len(out)-1].id = table+" x WHERE "+condition, id
+	}
 	for _, f := range []struct{ column, value string }{{"project", s.Project}, {"task", s.Task}, {"owner", s.Owner}, {"name", s.Model}} {
 		if f.value != "" {
 			both(`SELECT v.id FROM versions v JOIN models m ON m.id = v.model_id WHERE m.`+f.column+` = ?`, `m.`+f.column+` = ?`, f.value)
@@ -94,19 +107,24 @@ func (s Search) narrowings() []narrowing {
 	}
 	if s.Rung != "" {
 		both(`SELECT id FROM versions WHERE rung = ? AND deleted_at IS NULL`, `v.rung = ?`, s.Rung)
+		inOrder("versions", "id", `x.rung = ? AND x.deleted_at IS NULL`)
 	}
 	if s.Licence != "" {
 		both(`SELECT id FROM versions WHERE licence = ? COLLATE NOCASE AND licence <> ''`, `v.licence = ? COLLATE NOCASE`, s.Licence)
+		inOrder("versions", "id", `x.licence = ? COLLATE NOCASE AND x.licence <> ''`)
 	}
 	if s.Label != "" {
 		both(`SELECT version_id FROM labels WHERE name = ?`, `EXISTS (SELECT 1 FROM labels l WHERE l.version_id = v.id AND l.name = ?)`, s.Label)
+		inOrder("labels", "version_id", `x.name = ?`)
 	}
 	if s.Tag != "" {
-		both(`SELECT version_id FROM tags WHERE tag = ?1 AND version_id > 0 UNION SELECT v.id FROM tags g JOIN versions v ON v.model_id = g.model_id WHERE g.tag = ?1 AND g.model_id > 0`,
-			`EXISTS (SELECT 1 FROM tags g WHERE g.tag = ? AND ((g.version_id = v.id AND g.model_id = 0) OR (g.model_id = m.id AND g.version_id = 0)))`, s.Tag)
+		both(`SELECT version_id FROM tags WHERE tag = ?1 AND model_id = 0 UNION ALL SELECT v.id FROM tags g JOIN versions v ON v.model_id = g.model_id WHERE g.tag = ?1 AND g.model_id > 0`,
+			`(EXISTS (SELECT 1 FROM tags g WHERE g.tag = ? AND g.model_id = 0 AND g.version_id = v.id) OR EXISTS (SELECT 1 FROM tags g WHERE g.tag = ? AND g.model_id = m.id AND g.version_id = 0))`, s.Tag)
+		inOrder("tags", "version_id", `x.tag = ? AND x.model_id = 0`)
 	}
 	if s.Format != "" {
 		both(`SELECT version_id FROM artifacts WHERE format = ?`, `EXISTS (SELECT 1 FROM artifacts a WHERE a.format = ? AND a.version_id = v.id)`, s.Format)
+		inOrder("artifacts", "version_id", `x.format = ? AND x.name = (SELECT min(o.name) FROM artifacts o WHERE o.version_id = x.version_id AND o.format = x.format)`) // each version once
 	}
 	if s.PlacedIn != "" {
 		both(`SELECT p.version_id FROM placements p JOIN environments e ON e.id = p.environment_id WHERE p.removed_at IS NULL AND e.name = ?`,
@@ -117,8 +135,8 @@ func (s Search) narrowings() []narrowing {
 		both(set, `v.id IN (`+strings.ReplaceAll(set, "?1", "?")+`)`, s.Answering)
 	}
 	if s.Data.Name != "" {
-		const set = `SELECT l.from_id FROM data_sets d JOIN links l ON l.to_kind = 2 AND l.to_id = d.id AND l.from_kind = 1 WHERE d.name = ?1 AND (?2 = 0 OR d.number = ?2)`
-		both(set, `EXISTS (SELECT 1 FROM links l JOIN data_sets d ON d.id = l.to_id WHERE l.from_kind = 1 AND l.from_id = v.id AND l.to_kind = 2 AND d.name = ? AND (? = 0 OR d.number = ?))`,
+		const set = `SELECT l.from_id FROM data_sets d CROSS JOIN links l INDEXED BY links_back ON l.to_kind = 2 AND l.to_id = d.id AND l.from_kind = 1 WHERE d.name = ?1 AND (?2 = 0 OR d.number = ?2)`
+		both(set, `EXISTS (SELECT 1 FROM links l CROSS JOIN data_sets d ON d.id = l.to_id WHERE l.from_kind = 1 AND l.from_id = v.id AND l.to_kind = 2 AND d.name = ? AND (? = 0 OR d.number = ?))`,
 			s.Data.Name, s.Data.Number)
 	}
 	for _, b := range s.Metrics {
@@ -130,8 +148,10 @@ func (s Search) narrowings() []narrowing {
 	if !s.Before.IsZero() {
 		both(`SELECT id FROM versions WHERE created_at < ?`, `v.created_at < ?`, toMillis(s.Before))
 	}
-	if match := matchOf(s.Text); match != "" {
+	if match := s.match; match != "" {
+		// Full text hands out its matches in the order of their ids too.
 		both(`SELECT rowid FROM search WHERE search MATCH ?`, `EXISTS (SELECT 1 FROM search WHERE search MATCH ? AND rowid = v.id)`, match)
+		out[len(out)-1].ordered, out[len(out)-1].id = "search x WHERE search MATCH ?", "rowid"
 	}
 	return out
 }
@@ -144,8 +164,8 @@ func (n narrowing) checkArgs() []any {
 	return n.args
 }
 
-// matchOf makes a full-text query of what someone typed: every word must be there, the
-// last may be the beginning of one. Nothing in it is an operator.
+// matchOf makes a full-text query of what someone typed: every word must be there.
+// Nothing in it is an operator.
 func matchOf(text string) string {
 	words := strings.FieldsFunc(text, func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) && !unicode.IsMark(r) })
 	words = words[:min(len(words), 20)]
@@ -155,39 +175,94 @@ func matchOf(text string) string {
 	if len(words) == 0 {
 		return ""
 	}
-	return strings.Join(words, " ") + "*"
+	return strings.Join(words, " ")
 }
 
-// Find lists the versions that a search leaves. It first looks for a filter that leaves
-// few versions, by counting no further than it must, and looks at those one by one; if
-// all filters leave many, it goes along the order that was asked for and stops when the
-// page is full.
-func (r Records) Find(ctx context.Context, s Search, p Page) ([]Found, string, error) {
-	filters := s.narrowings()
-	best, bestCount := -1, fewEnough+1
-	for i, f := range filters {
-		var n int
-		if err := r.q.QueryRowContext(ctx, `SELECT count(*) FROM (`+f.set+` LIMIT `+strconv.Itoa(bestCount)+`)`, f.args...).Scan(&n); err != nil {
-			return nil, "", err
+// plan is how a search is answered.
+type plan struct {
+	filters []narrowing
+	// few is the filter whose versions are looked at one by one, −1 for none.
+	few int
+	// along is the filter that hands out its versions in the order that is wanted, −1
+	// for none: then the order's own index does.
+	along int
+}
+
+// planFor counts what each filter leaves, no further than it must, and decides: few
+// versions are looked at one by one; else the search goes along the order that was
+// asked for, through the narrowest filter that has it, and stops when the page is full.
+func (r Records) planFor(ctx context.Context, s Search) (plan, error) {
+	if s.match = matchOf(s.Text); s.match != "" {
+		// The last word may be a beginning if nothing has it whole: a search for
+		// beginnings reads through all words that begin so.
+		var whole bool
+		if err := r.q.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM search WHERE search MATCH ?)`, s.match).Scan(&whole); err != nil {
+			return plan{}, err
 		}
-		if n < bestCount {
-			best, bestCount = i, n
+		if !whole {
+			s.match += "*"
 		}
 	}
-	query, args := r.findQuery(s, filters, best)
-	byText := best < 0 && s.Sort == "" && matchOf(s.Text) != ""
+	p := plan{filters: s.narrowings(), few: -1, along: -1}
+	least, narrowest, share := countedTo, countedTo+1, 1.0
+	var all float64
+	var tagged bool
+	if err := r.q.QueryRowContext(ctx, `SELECT coalesce(max(id), 1), EXISTS (SELECT 1 FROM tags WHERE tag = ? AND model_id > 0) FROM versions`, s.Tag).Scan(&all, &tagged); err != nil {
+		return p, err
+	}
+	for i, f := range p.filters {
+		if f.id == "version_id" && tagged && strings.HasPrefix(f.ordered, "tags ") {
+			f.ordered = "" // models have the tag too, and their versions come in no order
+		}
+		var n int
+		if err := r.q.QueryRowContext(ctx, `SELECT count(*) FROM (`+f.set+` LIMIT `+strconv.Itoa(countedTo)+`)`, f.args...).Scan(&n); err != nil {
+			return p, err
+		}
+		if n < least {
+			least, p.few = n, i
+		}
+		if f.ordered != "" && n < narrowest {
+			narrowest, p.along = n, i
+		}
+		if n == countedTo {
+			share *= 0.3 // many: it is not worth knowing how many
+		} else {
+			share *= float64(n) / all
+		}
+	}
+	switch {
+	case p.few >= 0 && least <= fewEnough:
+		p.along = -1
+	case s.Sort == "":
+		p.few = -1
+	default:
+		// Along a metric's index the page is full after about page / share versions.
+		if p.along = -1; usualPage/share < float64(least) {
+			p.few = -1
+		}
+	}
+	return p, nil
+}
+
+// Find lists the versions that a search leaves.
+func (r Records) Find(ctx context.Context, s Search, p Page) ([]Found, string, error) {
+	how, err := r.planFor(ctx, s)
+	if err != nil {
+		return nil, "", fmt.Errorf("searching the catalogue: %w", err)
+	}
 	after, err := s.after(p.After)
 	if err != nil {
 		return nil, "", err
 	}
-	clauses := after.clause + s.order()
-	if byText { // the same id, but of the table that hands it out in order
-		clauses = strings.ReplaceAll(clauses, "v.id", "search.rowid")
+	chosen, args := how.query(s)
+	clauses := after.clause + s.order() + " LIMIT ?"
+	if how.along >= 0 { // the same id, but of the table that hands it out in order
+		clauses = strings.ReplaceAll(clauses, "v.id", "x."+how.filters[how.along].id)
 	}
-	query.WriteString(clauses)
-	args = append(args, after.args...)
-	args = append(args, p.Limit+1)
-	rows, err := r.q.QueryContext(ctx, query.String(), args...)
+	args = append(append(args, after.args...), p.Limit+1)
+	// Only those that are on the page are looked at whole.
+	rows, err := r.q.QueryContext(ctx, `SELECT v.id, m.name, v.number, m.project, m.task, m.owner, m.vetted_by IS NOT NULL, v.rung, v.note, v.licence, v.created_at, v.created_by, s.value
+		FROM (`+chosen+clauses+`) s CROSS JOIN versions v ON v.id = s.version_id CROSS JOIN models m ON m.id = v.model_id`+s.order(), args...)
 	items, err := collect(rows, err, func(rows *sql.Rows) (Found, error) {
 		f := Found{Formats: []string{}, Metrics: map[string]float64{}}
 		var at int64
@@ -204,43 +279,50 @@ func (r Records) Find(ctx context.Context, s Search, p Page) ([]Found, string, e
 	return items, next, r.fillFound(ctx, items)
 }
 
-// findQuery writes the query up to its conditions.
-func (r Records) findQuery(s Search, filters []narrowing, best int) (*strings.Builder, []any) {
+// query writes the query that chooses versions, up to where the list is taken up.
+func (p plan) query(s Search) (string, []any) {
 	var q strings.Builder
 	var args []any
-	q.WriteString(`SELECT v.id, m.name, v.number, m.project, m.task, m.owner, m.vetted_by IS NOT NULL, v.rung, v.note, v.licence, v.created_at, v.created_by, `)
-	if match := matchOf(s.Text); s.Sort == "" && best < 0 && match != "" {
-		// Full text hands out its matches in the order that is wanted; the last filter is
-		// the text, and needs no check any more.
-		filters = filters[:len(filters)-1]
-		q.WriteString(`0.0 FROM search CROSS JOIN versions v ON v.id = search.rowid CROSS JOIN models m ON m.id = v.model_id WHERE search MATCH ? AND `)
-		args = append(args, match)
-	} else if s.Sort == "" {
-		q.WriteString(`0.0 FROM versions v CROSS JOIN models m ON m.id = v.model_id WHERE `)
-	} else if best >= 0 {
-		q.WriteString(`s.value FROM versions v CROSS JOIN models m ON m.id = v.model_id CROSS JOIN metrics s ON s.version_id = v.id AND s.name = ? WHERE `)
+	q.WriteString(`SELECT v.id AS version_id, `)
+	models := ` `
+	for i, f := range p.filters {
+		if i != p.few && i != p.along && strings.Contains(f.check, "m.") {
+			models = ` CROSS JOIN models m ON m.id = v.model_id `
+		}
+	}
+	switch {
+	case p.along >= 0:
+		f := p.filters[p.along]
+		table, condition, _ := strings.Cut(f.ordered, " WHERE ")
+		q.WriteString(`0.0 AS value FROM ` + table + ` CROSS JOIN versions v ON v.id = x.` + f.id + models + `WHERE ` + condition + ` AND `)
+		args = append(args, f.args...)
+	case s.Sort == "":
+		q.WriteString(`0.0 AS value FROM versions v` + models + `WHERE `)
+	case p.few >= 0:
+		q.WriteString(`s.value FROM versions v` + models + `CROSS JOIN metrics s ON s.version_id = v.id AND s.name = ? WHERE `)
 		args = append(args, s.Sort)
-	} else {
-		q.WriteString(`s.value FROM metrics s INDEXED BY metrics_by_value CROSS JOIN versions v ON v.id = s.version_id CROSS JOIN models m ON m.id = v.model_id WHERE s.name = ? AND `)
+	default:
+		q.WriteString(`s.value FROM metrics s INDEXED BY metrics_by_value CROSS JOIN versions v ON v.id = s.version_id` + models + `WHERE s.name = ? AND `)
 		args = append(args, s.Sort)
 	}
-	if best >= 0 {
+	if p.few >= 0 {
 		// Numbered arguments would clash with the others.
-		set := filters[best].set
-		for i := len(filters[best].args); i >= 1; i-- {
+		f := p.filters[p.few]
+		set := f.set
+		for i := len(f.args); i >= 1; i-- {
 			set = strings.ReplaceAll(set, "?"+strconv.Itoa(i), "?")
 		}
 		q.WriteString(`v.id IN (` + set + `) AND `)
-		args = append(args, spread(filters[best].set, filters[best].args)...)
+		args = append(args, spread(f.set, f.args)...)
 	}
 	q.WriteString(`v.deleted_at IS NULL`)
-	for i, f := range filters {
-		if i != best {
+	for i, f := range p.filters {
+		if i != p.few && i != p.along {
 			q.WriteString(` AND ` + f.check)
 			args = append(args, f.checkArgs()...)
 		}
 	}
-	return &q, args
+	return q.String(), args
 }
 
 // spread repeats arguments as often as a query with numbered ones names them.
@@ -257,34 +339,35 @@ func spread(query string, args []any) []any {
 	return out
 }
 
-type after struct {
+// resumption is a condition that takes a list up again.
+type resumption struct {
 	clause string
 	args   []any
 }
 
 // after is the condition that takes a list up again behind its last item.
-func (s Search) after(cursor string) (after, error) {
+func (s Search) after(cursor string) (resumption, error) {
 	if cursor == "" {
-		return after{}, nil
+		return resumption{}, nil
 	}
 	bits, id, _ := strings.Cut(cursor, "|")
 	n, err := strconv.ParseInt(id, 10, 64)
 	if err != nil {
-		return after{}, err
+		return resumption{}, err
 	}
 	raw, err := strconv.ParseUint(bits, 16, 64)
 	if err != nil {
-		return after{}, err
+		return resumption{}, err
 	}
 	switch value := math.Float64frombits(raw); {
 	case s.Sort == "" && s.Descending:
-		return after{` AND v.id > ?`, []any{n}}, nil
+		return resumption{` AND v.id > ?`, []any{n}}, nil
 	case s.Sort == "":
-		return after{` AND v.id < ?`, []any{n}}, nil
+		return resumption{` AND v.id < ?`, []any{n}}, nil
 	case s.Descending:
-		return after{` AND (s.value, s.version_id) < (?, ?)`, []any{value, n}}, nil
+		return resumption{` AND (s.value, s.version_id) < (?, ?)`, []any{value, n}}, nil
 	default:
-		return after{` AND (s.value, s.version_id) > (?, ?)`, []any{value, n}}, nil
+		return resumption{` AND (s.value, s.version_id) > (?, ?)`, []any{value, n}}, nil
 	}
 }
 
@@ -292,13 +375,13 @@ func (s Search) after(cursor string) (after, error) {
 func (s Search) order() string {
 	switch {
 	case s.Sort == "" && s.Descending: // turned: the oldest first
-		return ` ORDER BY v.id LIMIT ?`
+		return ` ORDER BY v.id`
 	case s.Sort == "":
-		return ` ORDER BY v.id DESC LIMIT ?`
+		return ` ORDER BY v.id DESC`
 	case s.Descending:
-		return ` ORDER BY s.value DESC, s.version_id DESC LIMIT ?`
+		return ` ORDER BY s.value DESC, s.version_id DESC`
 	}
-	return ` ORDER BY s.value, s.version_id LIMIT ?`
+	return ` ORDER BY s.value, s.version_id`
 }
 
 // fillFound adds what stands in tables of its own.

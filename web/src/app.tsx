@@ -7,8 +7,14 @@ import { AuditPage } from './audit/audit-page'
 import { ComparePage } from './endpoints/compare-page'
 import { EndpointPage } from './endpoints/endpoint-page'
 import { EndpointsPage } from './endpoints/endpoints-page'
+import { CataloguePage } from './models/catalogue-page'
+import { DataPage } from './models/data-page'
+import { LineupPage } from './models/lineup-page'
 import { ModelPage } from './models/model-page'
 import { ModelsPage } from './models/models-page'
+import { RegisterPage } from './models/register-page'
+import { RunPage, RunsPage } from './models/runs-page'
+import { TracePage } from './models/trace-page'
 import { VersionPage } from './models/version-page'
 import { NowPage } from './now/now-page'
 import { ReviewsPage } from './reviews/reviews-page'
@@ -32,6 +38,13 @@ export function App() {
       <Route element={<Shell />}>
         <Route index element={<NowPage />} />
         <Route path="models" element={<ModelsPage />} />
+        <Route path="models/versions" element={<CataloguePage />} />
+        <Route path="models/register" element={<RegisterPage />} />
+        <Route path="models/lineup" element={<LineupPage />} />
+        <Route path="models/trace" element={<TracePage />} />
+        <Route path="models/runs" element={<RunsPage />} />
+        <Route path="models/runs/:run" element={<RunPage />} />
+        <Route path="models/data" element={<DataPage />} />
         <Route path="models/:model" element={<ModelPage />} />
         <Route path="models/:model/versions/:number" element={<VersionPage />} />
         <Route path="endpoints" element={<EndpointsPage />} />

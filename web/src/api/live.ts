@@ -7,6 +7,10 @@ import { queryClient } from './queries'
 const stale: Record<string, string[]> = {
   model: ['models'],
   version: ['models'],
+  label: ['models'],
+  run: ['runs', 'models'],
+  data: ['data', 'models'],
+  project: ['projects'],
   promotion: ['promotions', 'models'],
   placement: ['placements', 'endpoints'],
   endpoint: ['endpoints'],

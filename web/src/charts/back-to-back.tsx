@@ -1,8 +1,10 @@
 import { Bar, BarChart, ReferenceLine, ResponsiveContainer, Tooltip, XAxis, YAxis } from 'recharts'
 
-import type { Distribution } from '../api/client'
+import type { Distribution as Sides } from '../api/client'
 import { percent, short } from '../ui/format'
 import { drawnSteps } from './steps'
+
+type Distribution = Pick<Sides, 'edges' | 'levels' | 'incumbent' | 'candidate' | 'unit'>
 
 /** Two distributions back to back: the incumbent to the left of the axis, the candidate to the right. */
 export function BackToBack({ distribution, incumbent, candidate }: { distribution: Distribution; incumbent: string; candidate: string }) {

@@ -1,5 +1,7 @@
-import type { Distribution } from '../api/client'
+import type { Distribution as Sides } from '../api/client'
 import { number } from '../ui/format'
+
+type Distribution = Pick<Sides, 'edges' | 'levels' | 'incumbent' | 'candidate'>
 
 interface Step {
   name: string

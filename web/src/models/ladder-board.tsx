@@ -67,6 +67,9 @@ export function LadderBoard({ model, ladder, promotions }: { model: Model; ladde
                     </div>
                   )
                 })}
+                {(model.counts[rung.name] ?? 0) > (model.standing[rung.name]?.length ?? 0) && (
+                  <To to={`/models/versions?model=${model.name}&rung=${rung.name}`}>and {(model.counts[rung.name] ?? 0) - (model.standing[rung.name]?.length ?? 0)} more</To>
+                )}
               </div>
               <div className={`absolute inset-x-0 bottom-[16px] h-[5px] rounded-sm ${top ? 'bg-main' : 'bg-line-strong'}`} />
             </div>

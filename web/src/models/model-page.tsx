@@ -1,14 +1,15 @@
 import { useMemo } from 'react'
-import { useParams } from 'react-router'
+import { Link, useParams } from 'react-router'
 
 import type { Version } from '../api/client'
 import { useLadder, useModel, usePromotions, useVersions } from '../api/queries'
 import { number } from '../ui/format'
 import { DataTable, type Columns } from '../ui/data-table'
-import { Ago, Loaded, PageHead, Panel, Ref, Verdict } from '../ui/parts'
+import { Ago, Button, Loaded, PageHead, Panel, Ref, Tag, Verdict } from '../ui/parts'
 import { CompareLinks } from './compare-links'
 import { LadderBoard } from './ladder-board'
 import { leadingMetric, lowerIsBetter } from './metric'
+import { ModelUpkeep } from './upkeep'
 
 export function ModelPage() {
   const { model: name = '' } = useParams()
@@ -20,7 +21,34 @@ export function ModelPage() {
     <Loaded query={model}>
       {(m) => (
         <>
-          <PageHead title={m.name} sub={`${m.task} · ${m.description ? `${m.description} · ` : ''}${m.versions === 1 ? '1 version' : `${m.versions} versions`} · added by ${m.created_by}`}>
+          <PageHead 
+            title={
+              <>
+                {m.name} {m.vetted && <Tag tone="main">vetted</Tag>} {m.tags?.map((t) => <Tag key={t} tone="quiet">{t}</Tag>)}
+              </>
+            }
+            sub={
+              <>
+                {m.task} · {m.description && `${m.description} · `}
+                {m.versions === 1 ? '1 version' : `${m.versions} versions`} · owned by {m.owner} · project {m.project}
+                {m.labels &&
+                  Object.entries(m.labels).map(([label, n]) => (
+                    <span key={label}>
+                      {' '}
+                      · {label} is <Ref to={`${m.name}@${n}`}>@{n}</Ref>
+                    </span>
+                  ))}
+                {Object.entries(m.properties ?? {}).map(([k, v]) => ` · ${k} ${v}`)}
+              </>
+            }
+          >
+            <ModelUpkeep model={m} />
+            <Link to={`/models/lineup?versions=${m.name}`}>
+              <Button tabIndex={-1}>Line up</Button>
+            </Link>
+            <Link to={`/models/register?model=${m.name}`}>
+              <Button tabIndex={-1}>Register a version</Button>
+            </Link>
             <CompareLinks model={m.name} versions={Object.values(m.standing).flat().sort((a, b) => b - a)} />
           </PageHead>
           <div className="grid grid-cols-[minmax(0,1fr)] gap-5 xl:grid-cols-[minmax(0,1.15fr)_minmax(0,1fr)]">
@@ -52,7 +80,7 @@ function VersionTable({ versions, live }: { versions: Version[]; live: number | 
         header: 'version',
         cell: ({ row }) => (
           <>
-            <Ref to={row.original.ref}>@{row.original.number}</Ref> <span className="text-ink-2">{row.original.rung}</span>
+            <Ref to={row.original.ref}>@{row.original.number}</Ref> {row.original.labels?.map((l) => <Tag key={l} tone="trial">{l}</Tag>)} <span className="text-ink-2">{row.original.rung}</span>
             {row.original.note && <div className="text-ink-2 text-[12.5px]">{row.original.note}</div>}
           </>
         ),
@@ -74,6 +102,7 @@ function VersionTable({ versions, live }: { versions: Version[]; live: number | 
         },
       )
     }
+    out.push({ id: 'data', header: 'trained on', enableSorting: false, cell: ({ row }) => row.original.data?.filter((d) => d.role === 'trained-on').map((d) => d.data).join(', ') || <span className="text-ink-3">–</span> })
     out.push({ accessorKey: 'created_at', header: 'registered', cell: ({ row }) => <Ago at={row.original.created_at} /> })
     return out
   }, [versions, live])

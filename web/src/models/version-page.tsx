@@ -1,12 +1,20 @@
-import { Download } from 'lucide-react'
+import { Download, TriangleAlert } from 'lucide-react'
+import { Tabs } from 'radix-ui'
 import { useState, type ReactNode } from 'react'
-import { useParams } from 'react-router'
+import { useParams, useSearchParams } from 'react-router'
 
 import type { Version } from '../api/client'
-import { useDiff, useLadder, usePlacements, usePromote, usePromotions, useVersion, useVersions } from '../api/queries'
+import { useAudit, usePlacements, usePromotions, useTrace, useVersion, useVersions } from '../api/queries'
+import { EntryList } from '../audit/entry-list'
 import { bytes, number } from '../ui/format'
-import { Choice, Sheet } from '../ui/overlays'
-import { Ago, Button, Empty, Field, inputLook, Loaded, PageHead, Panel, Problem, Tag, To, Verdict } from '../ui/parts'
+import { Ago, Empty, Facts, Loaded, PageHead, Panel, Ref, Tag, To } from '../ui/parts'
+import { CardView } from './card-view'
+import { DiffPanel } from './diff-panel'
+import { ProfilesAgainst, ProfileView } from './profile-view'
+import { PromoteSheet } from './promote-sheet'
+import { SignatureTable } from './signature-table'
+import { TraceDrawing } from './trace-page'
+import { VersionUpkeep } from './upkeep'
 
 export function VersionPage() {
   const { model = '', number: n = '' } = useParams()
@@ -14,14 +22,34 @@ export function VersionPage() {
   return <Loaded query={version}>{(v) => <VersionView key={v.ref} version={v} />}</Loaded>
 }
 
+const tabs = ['Overview', 'Card', 'Files', 'Profile', 'Differences', 'Lineage', 'History'] as const
+type TabName = (typeof tabs)[number]
+
 function VersionView({ version: v }: { version: Version }) {
-  const promotions = (usePromotions({ model: v.model }).data?.items ?? []).filter((p) => p.version === v.ref)
-  const placements = (usePlacements().data?.items ?? []).filter((p) => p.version === v.ref)
-  const open = promotions.find((p) => p.state === 'open')
+  const [params, setParams] = useSearchParams()
+  const open = (usePromotions({ model: v.model }).data?.items ?? []).find((p) => p.version === v.ref && p.state === 'open')
+  const tab = tabs.find((t) => t.toLowerCase() === params.get('show')) ?? 'Overview'
+  const views: Record<TabName, ReactNode> = {
+    Overview: <Overview version={v} />,
+    Card: <Panel>{v.card ? <CardView card={v.card} /> : <Empty command={`innerladder register ${v.model} … -card card.md`}>It was registered without a model card: what it is for, its data and limits, licence and contact.</Empty>}</Panel>,
+    Files: <Files version={v} />,
+    Profile: (
+      <Panel title="Reference profile">
+        <ProfileView version={v} />
+      </Panel>
+    ),
+    Differences: <Differences version={v} />,
+    Lineage: <Lineage version={v} />,
+    History: <History version={v} />,
+  }
   return (
     <>
       <PageHead
-        title={v.ref}
+        title={
+          <>
+            {v.ref} {v.labels?.map((l) => <Tag key={l} tone="trial">{l}</Tag>)} {v.tags?.map((t) => <Tag key={t} tone="quiet">{t}</Tag>)}
+          </>
+        }
         sub={
           <>
             on <b>{v.rung}</b> since <Ago at={v.rung_since} /> · registered <Ago at={v.created_at} /> by {v.created_by}
@@ -29,8 +57,33 @@ function VersionView({ version: v }: { version: Version }) {
           </>
         }
       >
+        <VersionUpkeep version={v} />
         {open ? <To to="/reviews">{open.id} waits for review</To> : <PromoteSheet version={v} />}
       </PageHead>
+      <Tabs.Root value={tab} onValueChange={(t) => setParams(t === 'Overview' ? {} : { show: t.toLowerCase() }, { replace: true })} className="grid min-w-0 gap-5">
+        <Tabs.List aria-label="About the version" className="border-line flex flex-wrap gap-4 border-b">
+          {tabs.map((t) => (
+            <Tabs.Trigger key={t} value={t} className="data-[state=active]:border-main data-[state=active]:text-ink text-ink-2 hover:text-ink -mb-px cursor-pointer border-b-2 border-transparent px-0.5 pb-1.5 data-[state=active]:font-semibold">
+              {t}
+            </Tabs.Trigger>
+          ))}
+        </Tabs.List>
+        <Tabs.Content value={tab} className="grid min-w-0 grid-cols-[minmax(0,1fr)] gap-5">
+          {views[tab]}
+        </Tabs.Content>
+      </Tabs.Root>
+    </>
+  )
+}
+
+const dataLink = (ref: string) => <To to={`/models/trace?from=${encodeURIComponent(ref)}`}>{ref}</To>
+
+function Overview({ version: v }: { version: Version }) {
+  const promotions = (usePromotions({ model: v.model }).data?.items ?? []).filter((p) => p.version === v.ref)
+  const placements = (usePlacements().data?.items ?? []).filter((p) => p.version === v.ref)
+  const importance = Object.entries(v.importance ?? {}).sort((a, b) => Math.abs(b[1]) - Math.abs(a[1]))
+  return (
+    <>
       <div className="grid grid-cols-[minmax(0,1fr)] gap-5 lg:grid-cols-2">
         <Panel title="Measured and made with">
           <Facts empty="Neither metrics nor parameters were recorded." rows={[...Object.entries(v.metrics).map(([k, x]) => [k, number(x)] as const), ...Object.entries(v.params)]} />
@@ -39,23 +92,42 @@ function VersionView({ version: v }: { version: Version }) {
           <Facts
             empty=""
             rows={[
-              ...v.artifacts.map(
-                (a) =>
-                  [
-                    a.name,
-                    <a key={a.name} className="inline-flex items-center gap-1.5 underline underline-offset-3" href={`/api/v1/versions/${v.ref}/artifacts/${encodeURIComponent(a.name)}`} download>
-                      {bytes(a.size)}, sha256 {a.digest.slice(0, 12)} <Download size={13} />
-                    </a>,
-                  ] as const,
-              ),
+              ['files', `${v.artifacts.length}, ${bytes(v.artifacts.reduce((n, a) => n + a.size, 0))}, ${[...new Set(v.artifacts.map((a) => a.contents.format))].join(', ')}`] as const,
+              ...(v.run ? [['run', <To key="run" to={`/models/runs/${v.run}`}>{v.run}</To>] as const] : []),
+              ...(v.data ?? []).map((d) => [d.role.replace('-', ' '), dataLink(d.data)] as const),
+              ...(v.parents ?? []).map((p) => [`${p.relation} from`, <Ref key={p.version} to={p.version} />] as const),
               ['code', v.code ? `${v.code.commit.slice(0, 12)}${v.code.branch ? ` on ${v.code.branch}` : ''}${v.code.dirty ? ', with uncommitted changes' : ''}` : 'not recorded'] as const,
               ...placements.map((p) => [`placed in ${p.environment}`, p.addresses.map((a) => `${a.url} ${a.healthy ? 'healthy' : `✕ ${a.reason ?? ''}`}`).join(', ')] as const),
+              ...Object.entries(v.properties ?? {}),
             ]}
           />
         </Panel>
+        {importance.length > 0 && (
+          <Panel title="How much each input counts">
+            {importance.map(([name, x]) => (
+              <div key={name} className="grid grid-cols-[150px_minmax(0,1fr)_60px] items-center gap-3 py-0.5">
+                <span className="truncate">{name}</span>
+                <span className="bg-main h-2.5 opacity-80" style={{ width: `${(Math.abs(x) / Math.abs(importance[0]?.[1] || 1)) * 100}%` }} />
+                <span className="text-right">{number(x)}</span>
+              </div>
+            ))}
+          </Panel>
+        )}
+        {v.dependencies && v.dependencies.length > 0 && (
+          <Panel title="Packages it needs">
+            <Facts empty="" rows={v.dependencies.map((d) => [d.name, `${d.want ?? 'any'} ${d.extra ?? ''}`] as const)} />
+          </Panel>
+        )}
       </div>
-      <DiffPanel version={v} />
-      <Panel title="Signature">{v.signature ? <SignatureTable signature={v.signature} /> : <Empty>No sample was given at registration (-sample), so it is not known.</Empty>}</Panel>
+      <Panel title="Signature">
+        {v.signature ? <SignatureTable signature={v.signature} /> : <Empty>Neither a sample nor a model file that declares it was given at registration, so it is not known.</Empty>}
+        {v.sample_request !== undefined && (
+          <details className="mt-3">
+            <summary className="text-ink-2 cursor-pointer">A request that it can answer</summary>
+            <pre className="bg-paper border-line mt-2 overflow-x-auto rounded-md border p-3 text-[13px]">{JSON.stringify(v.sample_request, null, 2)}</pre>
+          </details>
+        )}
+      </Panel>
       <Panel title="Promotions">
         {promotions.length === 0 ? (
           <Empty command={`innerladder promote ${v.ref} -to live`}>Nobody has asked for it yet.</Empty>
@@ -75,142 +147,122 @@ function VersionView({ version: v }: { version: Version }) {
   )
 }
 
-function Facts({ rows, empty }: { rows: readonly (readonly [string, ReactNode])[]; empty: string }) {
-  if (rows.length === 0) return <Empty>{empty}</Empty>
+function Files({ version: v }: { version: Version }) {
   return (
-    <dl>
-      {rows.map(([name, value]) => (
-        <div key={name} className="border-line flex justify-between gap-4 border-t py-1.5 first:border-0">
-          <dt className="text-ink-2">{name}</dt>
-          <dd className="min-w-0 text-right break-words">{value}</dd>
-        </div>
+    <>
+      {v.artifacts.map((a) => (
+        <Panel key={a.name} title={a.name} aside={<Tag tone="quiet">{a.contents.format}</Tag>}>
+          {a.contents.unsafe && (
+            <p className="text-bad mb-2 flex items-center gap-2">
+              <TriangleAlert size={15} aria-hidden /> <b>unsafe to load:</b> {a.contents.unsafe}
+            </p>
+          )}
+          <Facts
+            empty=""
+            rows={[
+              ['size', bytes(a.size)],
+              ['sha256', <code key="d" className="text-[12.5px] break-all">{a.digest}</code>],
+              [
+                'bytes',
+                a.stored ? (
+                  <a key="g" className="inline-flex items-center gap-1.5 underline underline-offset-3" href={`/api/v1/versions/${v.ref}/artifacts/${encodeURIComponent(a.name)}`} download>
+                    kept here <Download size={13} />
+                  </a>
+                ) : (
+                  `only at ${a.address ?? ''}`
+                ),
+              ],
+              ...(a.stored && a.address ? [['came from', a.address] as const] : []),
+              ...(a.contents.facts ?? []).map((f) => [f.name, f.value] as const),
+              ...(a.contents.tensor_count ? [['tensors', `${a.contents.tensor_count} with ${(a.contents.values ?? 0).toLocaleString('en')} values`] as const] : []),
+              ...(a.contents.file_count ? [['files in it', `${a.contents.file_count}, ${bytes(a.contents.expanded ?? 0)} unpacked`] as const] : []),
+            ]}
+          />
+          {a.contents.remarks?.map((r) => <p key={r} className="text-ink-2 mt-1">{r}</p>)}
+          {(a.contents.tensors || a.contents.files) && (
+            <details className="mt-2">
+              <summary className="text-ink-2 cursor-pointer">{a.contents.tensors ? 'its tensors' : 'its files'}</summary>
+              <ul className="mt-1 columns-1 gap-8 text-[13px] md:columns-2">
+                {a.contents.tensors?.map((t) => (
+                  <li key={t.name}>
+                    {t.name} <span className="text-ink-2">{t.datatype} [{t.shape.join(' × ')}]</span>
+                  </li>
+                ))}
+                {a.contents.files?.map((f) => (
+                  <li key={f.name}>
+                    {f.name} <span className="text-ink-2">{bytes(f.size)}</span>
+                  </li>
+                ))}
+              </ul>
+            </details>
+          )}
+        </Panel>
       ))}
-    </dl>
-  )
-}
-
-function SignatureTable({ signature }: { signature: NonNullable<Version['signature']> }) {
-  const columns = [...signature.inputs.map((c) => ({ ...c, side: 'input' })), ...signature.outputs.map((c) => ({ ...c, side: 'output' }))]
-  return (
-    <div className="overflow-x-auto">
-      <table className="w-full">
-        <thead className="text-ink-3 text-left text-[12px]">
-          <tr className="*:py-1 *:font-normal">
-            <th>column</th>
-            <th>side</th>
-            <th>type</th>
-            <th>unit</th>
-            <th>range or levels</th>
-          </tr>
-        </thead>
-        <tbody>
-          {columns.map((c) => (
-            <tr key={`${c.side} ${c.name}`} className="border-line border-t *:py-1.5 *:pr-4">
-              <td className="font-medium">{c.name}</td>
-              <td>{c.side}</td>
-              <td>
-                {c.type}
-                {c.nullable && ', may be missing'}
-              </td>
-              <td>{c.unit ?? '–'}</td>
-              <td>{c.levels?.join(' | ') ?? (c.min !== undefined && c.max !== undefined ? `${number(c.min)} to ${number(c.max)}` : '–')}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </div>
-  )
-}
-
-/** How the version differs from another one of its model. */
-function DiffPanel({ version: v }: { version: Version }) {
-  const others = (useVersions(v.model).data?.items ?? []).filter((o) => o.number !== v.number)
-  const usual = others.find((o) => o.rung === 'live' && o.number < v.number) ?? others[0]
-  const [chosen, setChosen] = useState<string>()
-  const other = chosen ?? usual?.ref
-  const diff = useDiff(other ?? '', other && v.ref)
-  if (!other) return null
-  return (
-    <Panel title="How it differs" aside={<Choice label="From" value={other} options={others.map((o) => ({ value: o.ref, text: `from ${o.ref}` }))} onChange={setChosen} />}>
-      <Loaded query={diff}>
-        {(d) => (
-          <div className="overflow-x-auto">
-            <table className="w-full">
-              <thead className="text-ink-3 text-left text-[12px]">
-                <tr className="*:py-1 *:font-normal">
-                  <th />
-                  <th>{d.from}</th>
-                  <th>{d.to}</th>
-                  <th />
-                </tr>
-              </thead>
-              <tbody className="*:border-line *:border-t *:*:py-1.5 *:*:pr-4">
-                {d.metrics.map((m) => (
-                  <tr key={m.name}>
-                    <td className="text-ink-2">metric {m.name}</td>
-                    <td>{m.from === undefined ? '–' : number(m.from)}</td>
-                    <td>{m.to === undefined ? '–' : number(m.to)}</td>
-                    <td>
-                      <Verdict verdict={m.verdict} detail={m.difference ? `${m.difference > 0 ? '+' : '−'}${number(Math.abs(m.difference))}` : undefined} />
-                    </td>
-                  </tr>
-                ))}
-                {[...d.params.map((c) => ({ ...c, name: `parameter ${c.name}` })), ...d.signature, ...d.artifacts.map((c) => ({ ...c, name: `artifact ${c.name}` })), ...d.code].map((c) => (
-                  <tr key={c.name}>
-                    <td className="text-ink-2">{c.name}</td>
-                    <td>{c.from || '–'}</td>
-                    <td>{c.to || '–'}</td>
-                    <td className="text-ink-2">
-                      {c.kind} {c.detail}
-                    </td>
-                  </tr>
-                ))}
-                <tr>
-                  <td className="text-ink-2">signature</td>
-                  <td colSpan={3}>
-                    <Verdict verdict={d.compatibility} />
-                  </td>
-                </tr>
-              </tbody>
-            </table>
+      <Panel title="Attachments">
+        {!v.attachments || v.attachments.length === 0 ? (
+          <Empty command={`innerladder attach ${v.ref} residuals.png`}>No documents, notebooks or pictures yet.</Empty>
+        ) : (
+          <div className="grid gap-4 md:grid-cols-2">
+            {v.attachments.map((a) => {
+              const href = `/api/v1/versions/${v.ref}/attachments/${encodeURIComponent(a.name)}`
+              return (
+                <figure key={a.name} className="min-w-0">
+                  {a.media.startsWith('image/') && <img src={href} alt={a.name} className="border-line max-h-72 rounded-md border" />}
+                  <figcaption className="mt-1">
+                    <a className="underline underline-offset-3" href={href}>
+                      {a.name}
+                    </a>{' '}
+                    <span className="text-ink-2">
+                      {a.media}, {bytes(a.size)}, by {a.added_by}, <Ago at={a.added_at} />
+                    </span>
+                  </figcaption>
+                </figure>
+              )
+            })}
           </div>
         )}
-      </Loaded>
+      </Panel>
+    </>
+  )
+}
+
+function Differences({ version: v }: { version: Version }) {
+  const others = (useVersions(v.model).data?.items ?? []).filter((o) => o.number !== v.number)
+  const [chosen, setChosen] = useState<string>()
+  const other = others.find((o) => o.ref === chosen) ?? others.find((o) => o.rung === 'live' && o.number < v.number) ?? others[0]
+  if (others.length === 0) {
+    return (
+      <Panel>
+        <Empty>It is the only version of {v.model}.</Empty>
+      </Panel>
+    )
+  }
+  return (
+    <>
+      <DiffPanel version={v} onOther={setChosen} />
+      {other && (
+        <Panel title={`The rows behind ${other.ref} and ${v.ref}`}>
+          <ProfilesAgainst from={other} to={v} />
+        </Panel>
+      )}
+    </>
+  )
+}
+
+function Lineage({ version: v }: { version: Version }) {
+  const trace = useTrace(v.ref, 'both')
+  return (
+    <Panel title="What it was made from, and what was made from it" aside={<To to={`/models/trace?from=${v.ref}`}>on a page of its own</To>}>
+      <Loaded query={trace}>{(t) => (t.links.length === 0 ? <Empty command={`innerladder register ${v.model} … -data winters-2024 -parent base@3`}>Nothing was linked to it.</Empty> : <TraceDrawing trace={t} tall={440} />)}</Loaded>
     </Panel>
   )
 }
 
-function PromoteSheet({ version: v }: { version: Version }) {
-  const rungs = useLadder().data?.rungs.map((r) => r.name) ?? []
-  const above = rungs.slice(rungs.indexOf(v.rung) + 1)
-  const [open, setOpen] = useState(false)
-  const [to, setTo] = useState<string>()
-  const [note, setNote] = useState('')
-  const promote = usePromote()
-  if (above.length === 0 || !rungs.includes(v.rung)) return null
-  const rung = to ?? above.at(-1) ?? ''
+function History({ version: v }: { version: Version }) {
+  const audit = useAudit(v.ref, 100)
   return (
-    <Sheet title={`Ask for ${v.ref}`} open={open} onOpenChange={setOpen} trigger={<Button look="go">Ask for a higher rung</Button>}>
-      <form
-        className="grid gap-4"
-        onSubmit={(event) => {
-          event.preventDefault()
-          promote.mutate({ version: v.ref, to: rung, note }, { onSuccess: () => setOpen(false) })
-        }}
-      >
-        <Field label="To the rung">
-          <Choice label="To the rung" value={rung} options={above.map((r) => ({ value: r, text: r }))} onChange={setTo} />
-        </Field>
-        <Field label="For those who sign">
-          <textarea className={inputLook} rows={3} value={note} onChange={(event) => setNote(event.target.value)} />
-        </Field>
-        {promote.error && <Problem error={promote.error} />}
-        <div className="flex justify-end">
-          <Button look="go" type="submit" disabled={promote.isPending}>
-            Ask
-          </Button>
-        </div>
-      </form>
-    </Sheet>
+    <Panel title="What happened to it">
+      <Loaded query={audit}>{(list) => <EntryList entries={list.items} />}</Loaded>
+    </Panel>
   )
 }

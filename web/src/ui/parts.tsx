@@ -185,6 +185,21 @@ export function Loaded<T>({ query, children }: { query: { data: T | undefined; e
   return <div className="text-ink-3 py-2">Reading…</div>
 }
 
+/** Named values, one a line. */
+export function Facts({ rows, empty }: { rows: readonly (readonly [string, ReactNode])[]; empty: string }) {
+  if (rows.length === 0) return <Empty>{empty}</Empty>
+  return (
+    <dl>
+      {rows.map(([name, value]) => (
+        <div key={name} className="border-line flex justify-between gap-4 border-t py-1.5 first:border-0">
+          <dt className="text-ink-2">{name}</dt>
+          <dd className="min-w-0 text-right break-words">{value}</dd>
+        </div>
+      ))}
+    </dl>
+  )
+}
+
 export function Field({ label, children }: { label: string; children: ReactNode }) {
   return (
     <label className="grid gap-1">

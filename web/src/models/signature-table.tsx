@@ -1,0 +1,37 @@
+import type { Version } from '../api/client'
+import { number } from '../ui/format'
+
+/** What goes in and what comes out. */
+export function SignatureTable({ signature }: { signature: NonNullable<Version['signature']> }) {
+  const columns = [...signature.inputs.map((c) => ({ ...c, side: 'input' })), ...signature.outputs.map((c) => ({ ...c, side: 'output' }))]
+  return (
+    <div className="overflow-x-auto">
+      <table className="w-full">
+        <thead className="text-ink-3 text-left text-[12px]">
+          <tr className="*:py-1 *:font-normal">
+            <th>column</th>
+            <th>side</th>
+            <th>type</th>
+            <th>unit</th>
+            <th>range or levels</th>
+          </tr>
+        </thead>
+        <tbody>
+          {columns.map((c) => (
+            <tr key={`${c.side} ${c.name}`} className="border-line border-t *:py-1.5 *:pr-4">
+              <td className="font-medium">{c.name}</td>
+              <td>{c.side}</td>
+              <td>
+                {c.type}
+                {c.nullable && ', may be missing'}
+              </td>
+              <td>{c.unit ?? '–'}</td>
+              <td>{c.levels?.join(' | ') ?? (c.min !== undefined && c.max !== undefined ? `${number(c.min)} to ${number(c.max)}` : '–')}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
+  )
+}
+
