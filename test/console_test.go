@@ -133,7 +133,7 @@ func TestTheConsoleDoesTheJob(t *testing.T) {
 	b := look(t, h)
 	b.do("signing in as tove", browser.SignIn(h.server, strings.TrimSpace(h.as(h.runaFile, "person", "add", "kari"))))
 	b.do("the ladder", b.open("/models/heat-demand"), chromedp.WaitVisible(chromedp.CSS(`[data-rung="live"] [data-token="2"]`)), chromedp.WaitVisible(chromedp.CSS(`[data-rung="draft"] [data-token="3"]`)))
-	b.do("the version", b.open("/models/heat-demand/versions/3"), sees("a third winter"), sees("better"))
+	b.do("the version", b.open("/models/heat-demand/versions/3"), sees("a third winter"), b.open("/models/heat-demand/versions/3?show=differences"), sees("better"))
 
 	// someone else asks; the page shows it without being loaded again
 	b.do("reviews", b.open("/reviews"), sees("Nothing waits"))
@@ -180,6 +180,8 @@ func TestEveryPageInEveryShape(t *testing.T) {
 	h.twoVersions()
 	_, err := h.runa.Split(t.Context(), "demand-hourly", []traffic.Lane{{Kind: traffic.Main, Version: "heat-demand@1", Share: 9500}, {Kind: traffic.Trial, Version: "heat-demand@2", Share: 500}}, "", -1)
 	must(t, err)
+	h.as(h.runaFile, "run", "start", "heat-demand", "-no-code", "-param", "depth=6")
+	h.as(h.runaFile, "run", "log", "run-1", "-step", "1", "-metric", "loss=0.5")
 	c := h.caller(2)
 	for i := range 100 {
 		_, _, _, err := c.infer(float64(i))
@@ -187,7 +189,9 @@ func TestEveryPageInEveryShape(t *testing.T) {
 	}
 	b := look(t, h)
 	b.do("signing in", browser.SignIn(h.server, h.runaToken))
-	pages := map[string]string{"/": "Now", "/models": "Models", "/models/heat-demand": "heat-demand", "/models/heat-demand/versions/2": "heat-demand@2", "/endpoints": "Endpoints",
+	pages := map[string]string{"/": "Now", "/models": "Models", "/models/heat-demand": "heat-demand", "/models/heat-demand/versions/2": "heat-demand@2", "/models/heat-demand/versions/2?show=files": "heat-demand@2",
+		"/models/heat-demand/versions/2?show=profile": "heat-demand@2", "/models/heat-demand/versions/2?show=lineage": "heat-demand@2", "/models/versions": "Find versions", "/models/register": "Register", "/models/runs": "Runs", "/models/runs/run-1": "run-1",
+		"/models/data": "Data sets", "/models/lineup?versions=heat-demand": "Line-up", "/models/trace?from=heat-demand@2": "Lineage", "/endpoints": "Endpoints",
 		"/endpoints/demand-hourly": "demand-hourly", "/endpoints/demand-hourly/compare?incumbent=heat-demand@1&candidate=heat-demand@2": "Side by side", "/reviews": "Reviews", "/alerts": "Alerts", "/audit": "Audit"}
 	for _, width := range []int64{1280, 390} {
 		for path, title := range pages {

@@ -51,7 +51,7 @@ func TestTheWholeJobFromTheCommandLine(t *testing.T) {
 		}
 	}
 	expect(h.as(h.runaFile, "list"), "heat-demand", "regression", "@2 @1")
-	expect(h.as(h.runaFile, "list", "heat-demand"), "rmse=3.2", "depth=6", "two winters")
+	expect(h.as(h.runaFile, "list", "heat-demand"), "rmse=3.2", "json", "two winters")
 	expect(h.as(h.runaFile, "show", "heat-demand@1"), "draft", "two winters", "MW", "input", "output")
 	expect(h.as(h.runaFile, "diff", "heat-demand@1", "heat-demand@2"), "better -0.2", "parameter depth", "signature: compatible", "artifact model.json")
 
@@ -72,7 +72,7 @@ func TestTheWholeJobFromTheCommandLine(t *testing.T) {
 	h.as(h.runaFile, "endpoint", "add", "demand-hourly", "-model", "heat-demand", "-env", "plant-north")
 	h.as(h.runaFile, "split", "demand-hourly", "heat-demand@1=100")
 	refused(2, h.runaFile, "5 % are missing", "split", "demand-hourly", "heat-demand@1=90", "heat-demand@2=5")
-	refused(1, h.runaFile, "there is no heat-demand@7; heat-demand has versions 1 to 2", "split", "demand-hourly", "heat-demand@7=100")
+	refused(1, h.runaFile, "there is no heat-demand@7; heat-demand has versions up to 2", "split", "demand-hourly", "heat-demand@7=100")
 	expect(h.as(h.runaFile, "split", "demand-hourly", "heat-demand@1=75", "heat-demand@2=25", "-why", "first look"), "demand-hourly#2 is in force")
 
 	c := h.caller(8)

@@ -52,7 +52,9 @@ func TestRegisteringEverything(t *testing.T) {
 	if again, err := r.tove.AddDataSet(ctx, service.NewDataSet{Name: "winters-2024", Digest: strings.Repeat("A", 64)}); err != nil || again.Ref != data.Ref || again.Created {
 		t.Errorf("the same data set again: %+v, %v", again, err)
 	}
-	v, err := r.everything(func(reg *service.Registration) { reg.Data = []registry.DataUse{{Data: "winters-2024", Role: registry.TrainedOn}} })
+	v, err := r.everything(func(reg *service.Registration) {
+		reg.Data = []registry.DataUse{{Data: "winters-2024", Role: registry.TrainedOn}}
+	})
 	must(t, err)
 	if len(v.Artifacts) != 2 || v.Artifacts[0].Contents.Unsafe == "" || v.Artifacts[1].Contents.Format != "json" || v.Card.Licence != "CC-BY-4.0" || v.Dependencies[0].Want != "==2.1.0" || len(v.Remarks) != 1 {
 		t.Errorf("%+v", v)
@@ -63,7 +65,9 @@ func TestRegisteringEverything(t *testing.T) {
 	if !json.Valid(v.SampleRequest) || !bytes.Contains(v.SampleRequest, []byte(`"outdoor_c"`)) {
 		t.Errorf("sample request: %s", v.SampleRequest)
 	}
-	again, err := r.everything(func(reg *service.Registration) { reg.Data = []registry.DataUse{{Data: "winters-2024#1", Role: registry.TrainedOn}} })
+	again, err := r.everything(func(reg *service.Registration) {
+		reg.Data = []registry.DataUse{{Data: "winters-2024#1", Role: registry.TrainedOn}}
+	})
 	if err != nil || again.Created || again.Ref != v.Ref {
 		t.Errorf("the same again: %+v, %v", again, err)
 	}
@@ -96,19 +100,27 @@ func TestRegistrationsThatAreRefused(t *testing.T) {
 		do   func() error
 		code string
 	}{
-		"data set that is not there": {set(func(x *service.Registration) { x.Data = []registry.DataUse{{Data: "summers", Role: registry.TrainedOn}} }), "data.unknown"},
-		"role":                       {set(func(x *service.Registration) { x.Data = []registry.DataUse{{Data: "summers", Role: "liked"}} }), "data.role"},
-		"parent that is not there":   {set(func(x *service.Registration) { x.Parents = []registry.Parent{{Version: "base@1", Relation: "fine-tuned"}} }), "model.unknown"},
-		"relation":                   {set(func(x *service.Registration) { x.Parents = []registry.Parent{{Version: "base@1", Relation: "Fine tuned"}} }), "name.form"},
-		"run that is not there":      {set(func(x *service.Registration) { x.Run = "run-7" }), "run.unknown"},
-		"project that is not there":  {set(func(x *service.Registration) { x.Project = "moon" }), "project.unknown"},
-		"owner that is not there":    {set(func(x *service.Registration) { x.Owner = "nobody" }), "person.unknown"},
-		"label that is a rung":       {set(func(x *service.Registration) { x.Labels = []string{"live"} }), "label.rung"},
-		"tag of two words":           {set(func(x *service.Registration) { x.Tags = []string{"a b"} }), "tag.form"},
-		"signature":                  {set(func(x *service.Registration) { x.Signature = &registry.Signature{} }), "signature.wrong"},
-		"upload of nobody":           {set(func(x *service.Registration) { x.Uploads = []service.UploadUse{{ID: strings.Repeat("0", 32), Part: "artifact"}} }), "upload.unknown"},
-		"address inside":             {set(func(x *service.Registration) { x.Sources = []service.Source{{Address: "http://10.0.0.1/m"}} }), "from.private"},
-		"card in two ways is one":    {set(func(x *service.Registration) { x.Card = "# other" }), ""},
+		"data set that is not there": {set(func(x *service.Registration) {
+			x.Data = []registry.DataUse{{Data: "summers", Role: registry.TrainedOn}}
+		}), "data.unknown"},
+		"role": {set(func(x *service.Registration) { x.Data = []registry.DataUse{{Data: "summers", Role: "liked"}} }), "data.role"},
+		"parent that is not there": {set(func(x *service.Registration) {
+			x.Parents = []registry.Parent{{Version: "base@1", Relation: "fine-tuned"}}
+		}), "model.unknown"},
+		"relation": {set(func(x *service.Registration) {
+			x.Parents = []registry.Parent{{Version: "base@1", Relation: "Fine tuned"}}
+		}), "name.form"},
+		"run that is not there":     {set(func(x *service.Registration) { x.Run = "run-7" }), "run.unknown"},
+		"project that is not there": {set(func(x *service.Registration) { x.Project = "moon" }), "project.unknown"},
+		"owner that is not there":   {set(func(x *service.Registration) { x.Owner = "nobody" }), "person.unknown"},
+		"label that is a rung":      {set(func(x *service.Registration) { x.Labels = []string{"live"} }), "label.rung"},
+		"tag of two words":          {set(func(x *service.Registration) { x.Tags = []string{"a b"} }), "tag.form"},
+		"signature":                 {set(func(x *service.Registration) { x.Signature = &registry.Signature{} }), "signature.wrong"},
+		"upload of nobody": {set(func(x *service.Registration) {
+			x.Uploads = []service.UploadUse{{ID: strings.Repeat("0", 32), Part: "artifact"}}
+		}), "upload.unknown"},
+		"address inside":          {set(func(x *service.Registration) { x.Sources = []service.Source{{Address: "http://10.0.0.1/m"}} }), "from.private"},
+		"card in two ways is one": {set(func(x *service.Registration) { x.Card = "# other" }), ""},
 	} {
 		if c.code == "" {
 			continue
@@ -378,7 +390,7 @@ func TestWhatIsInUseStays(t *testing.T) {
 	_, err = r.runa.Unplace(ctx, live, "plant-north")
 	must(t, err)
 	_, err = r.runa.Retire(ctx, live, "old")
-	if client.Code(err) != "version.in_use" || !strings.Contains(err.Error(), "parent of child@1, which is live") {
+	if client.Code(err) != "version.in_use" || !strings.Contains(err.Error(), "parent of live child@1") {
 		t.Errorf("%v", err)
 	}
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"math"
 	"net/url"
 	"slices"
 	"strconv"
@@ -241,6 +242,11 @@ func profile(c *call) func(context.Context) error {
 // do not show by their counts.
 func density(edges []float64, counts []uint64) string {
 	const width = 30
+	whole := !slices.ContainsFunc(edges, func(e float64) bool { return e != math.Trunc(e) })
+	if whole { // whole numbers stand on their values: the last cell reaches to the next
+		edges = slices.Clone(edges)
+		edges[len(edges)-1]++
+	}
 	low, high := edges[0], edges[len(edges)-1]
 	if high <= low {
 		return "█"

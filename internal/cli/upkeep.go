@@ -74,7 +74,7 @@ func edit(c *call) func(context.Context) error {
 func label(c *call) func(context.Context) error {
 	c.connect()
 	remove := c.flags.Bool("remove", false, "take the label away instead; REF is then only the MODEL")
-	environment := c.flags.String("in", "", "`ENVIRONMENT` where the version must be placed and healthy, and stay so")
+	environment := c.flags.String("env", "", "`ENVIRONMENT` where the version must be placed and healthy, and stay so")
 	why := c.flags.String("why", "", "`TEXT` for the record")
 	return func(ctx context.Context) error {
 		if *remove {

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"innerladder/internal/client"
+	"innerladder/internal/core/registry"
 )
 
 // Options say how to play the demo.
@@ -42,6 +43,11 @@ type play struct {
 	// signs.
 	runa, tove *client.Client
 	callers    map[string]*callers
+	// trainData and testData are the data sets by kind; base is what models start from.
+	trainData, testData map[string]string
+	base                []registry.Parent
+	// registered counts the versions of each model.
+	registered map[string]int
 	calling    sync.WaitGroup
 	// done holds what the story has shown.
 	done []string
@@ -50,7 +56,7 @@ type play struct {
 // Run plays the demo until ctx is done, or for as long as was asked. It fails when the
 // story did not play out.
 func Run(ctx context.Context, o Options) error {
-	p := &play{Options: o, begin: time.Now(), callers: map[string]*callers{}}
+	p := &play{Options: o, begin: time.Now(), callers: map[string]*callers{}, registered: map[string]int{}}
 	if err := p.prepare(); err != nil {
 		return err
 	}

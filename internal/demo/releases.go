@@ -2,9 +2,11 @@ package demo
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
-	"path/filepath"
+	"math"
+	"os"
 	"slices"
 
 	"innerladder/internal/client"
@@ -37,6 +39,15 @@ type release struct {
 	unit        string
 	sample      []example
 	about       string
+	project     string
+	// train is what it was fitted on; data names that in the data sets.
+	train   []example
+	data    string
+	tags    []string
+	parents []registry.Parent
+	// format writes the weights in another format too, to a file with the suffix.
+	format func(*standin.Model, string) error
+	suffix string
 }
 
 // demandRelease fits a version of heat-demand on the first two years and measures it on
@@ -52,6 +63,7 @@ func (p *play) demandRelease(note string, terms []standin.Term, see func([]examp
 		return nil, err
 	}
 	return &release{model: "heat-demand", note: note, fitted: m, metrics: metrics, inputs: demandInputs, target: "demand_mw", unit: "MW", sample: test,
+		project: "forecasting", train: train, data: "winters", format: writeONNX, suffix: ".onnx",
 		params: map[string]string{"terms": fmt.Sprint(len(terms)), "ridge": fmt.Sprint(ridge), "rows": fmt.Sprint(len(train))},
 		about:  "heat demand of a substation in the next hour"}, nil
 }
@@ -76,6 +88,7 @@ func (p *play) valveRelease(note string, terms []standin.Term) (*release, error)
 	}
 	metrics, err := measureClasses(m, test)
 	return &release{model: "valve-fault", note: note, fitted: m, metrics: metrics, inputs: valveInputs, target: "fault", sample: test,
+		project: "maintenance", train: train, data: "valves", format: writeSafetensors, suffix: ".safetensors",
 		params: map[string]string{"terms": fmt.Sprint(len(terms)), "ridge": fmt.Sprint(ridge)}, about: "what is wrong with a valve"}, err
 }
 
@@ -87,17 +100,14 @@ func (p *play) returnRelease(note string, terms []standin.Term) (*release, error
 	}
 	metrics, err := measureNumber(m, test)
 	return &release{model: "return-temp", note: note, fitted: m, metrics: metrics, inputs: returnInputs, target: "return_c", unit: "°C", sample: test,
+		project: "forecasting", train: train, data: "winters",
 		params: map[string]string{"terms": fmt.Sprint(len(terms)), "ridge": fmt.Sprint(ridge)}, about: "temperature of the water that comes back"}, err
 }
 
-// register writes the model and its sample to files and registers them.
+// register writes everything about a release to files and registers it, out of a run
+// that was logged as it went.
 func (p *play) register(ctx context.Context, r *release) (ref, modelFile string, err error) {
-	dir := filepath.Join(p.Data, "town")
-	n, err := filepath.Glob(filepath.Join(dir, r.model+"-*.model.json"))
-	if err != nil {
-		return "", "", err
-	}
-	stem := filepath.Join(dir, fmt.Sprintf("%s-%d", r.model, len(n)+1))
+	stem := p.stem(r.model)
 	modelFile = stem + ".model.json"
 	if err := r.fitted.Save(modelFile); err != nil {
 		return "", "", err
@@ -105,10 +115,55 @@ func (p *play) register(ctx context.Context, r *release) (ref, modelFile string,
 	if err := writeCSV(stem+".rows.csv", r.inputs, r.target, r.sample); err != nil {
 		return "", "", err
 	}
-	reg := service.Registration{Model: r.model, Note: r.note, Description: r.about, Metrics: r.metrics, Params: r.params, Targets: []string{r.target}}
+	files := []client.LocalFile{{Part: service.PartArtifact, Path: modelFile, Name: "model.json"}, {Part: service.PartSample, Path: stem + ".rows.csv"}}
+	add := func(part, suffix, name string, write func(string) error) error {
+		path := stem + suffix
+		files = append(files, client.LocalFile{Part: part, Path: path, Name: name})
+		return write(path)
+	}
+	text := func(content string) func(string) error {
+		return func(path string) error { return os.WriteFile(path, []byte(content), 0o600) }
+	}
+	err = errors.Join(add(service.PartCard, ".card.md", "card.md", text(cardOf(r.model, r.note))), add(service.PartRequirements, ".requirements.txt", "requirements.txt", text(requirements)))
+	if r.format != nil {
+		err = errors.Join(err, add(service.PartArtifact, r.suffix, "weights"+r.suffix, func(path string) error { return r.format(r.fitted, path) }))
+	}
+	if len(r.fitted.Classes) == 0 {
+		err = errors.Join(err, add(service.PartAttachment, ".residuals.png", "residuals.png", func(path string) error { return drawResiduals(r.fitted, r.sample, path) }),
+			add(service.PartAttachment, ".notes.ipynb", "residuals by hour.ipynb", text(notebook)))
+	}
+	if err != nil {
+		return "", "", err
+	}
+	run, err := p.train(ctx, r)
+	if err != nil {
+		return "", "", err
+	}
+	reg := service.Registration{Model: r.model, Project: r.project, Note: r.note, Description: r.about, Metrics: r.metrics, Run: run, Targets: []string{r.target},
+		Importance: r.importance(), Tags: r.tags, Parents: r.parents, Properties: map[string]string{"town": "Tarnholm"},
+		Data: []registry.DataUse{{Data: p.testData[r.data], Role: registry.EvaluatedOn}}}
 	if r.unit != "" {
 		reg.Units = map[string]string{r.target: r.unit}
 	}
-	v, err := p.runa.Register(ctx, reg, append(client.Artifacts(modelFile), client.LocalFile{Part: service.PartSample, Path: stem + ".rows.csv"}))
+	v, err := p.runa.Register(ctx, reg, files)
 	return v.Ref, modelFile, err
+}
+
+// importance is how much each input counts: the weights on the terms that it is in, as
+// shares of all.
+func (r *release) importance() map[string]float64 {
+	out, total := map[string]float64{}, 0.0
+	for _, row := range r.fitted.Weights {
+		for j, t := range r.fitted.Terms {
+			for _, of := range t.Of {
+				w := math.Abs(row[j+1]) / float64(len(t.Of))
+				out[of] += w
+				total += w
+			}
+		}
+	}
+	for name := range out {
+		out[name] = round(out[name]/total, 4)
+	}
+	return out
 }

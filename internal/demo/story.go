@@ -12,6 +12,7 @@ import (
 
 	"innerladder/internal/client"
 	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/registry"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/service"
 	"innerladder/internal/store"
@@ -25,7 +26,10 @@ func (p *play) story(ctx, calling context.Context) error {
 	}{
 		{"the service runs", func() error { return p.startService(ctx) }},
 		{"the town is generated", p.generate},
+		{"projects and data sets are there", func() error { return p.furnish(ctx) }},
+		{"a base model is vetted", func() error { return p.openArchive(ctx) }},
 		{"versions are registered, approved and placed", func() error { return p.openingNight(ctx) }},
+		{"trials are archived", func() error { return p.trials(ctx) }},
 		{"callers call", func() error { p.startCalling(calling); return nil }},
 		{"a good canary takes over", func() error { return p.goodCanary(ctx) }},
 		{"a bad canary is rolled back", func() error { return p.badCanary(ctx) }},
@@ -144,6 +148,9 @@ func (p *play) openingNight(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
+		if r.model == "heat-demand" {
+			r.parents = p.base
+		}
 		ref, err := p.bring(ctx, r, o.environment)
 		if err != nil {
 			return err
@@ -210,8 +217,12 @@ func (p *play) goodCanary(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	r.tags, r.parents = []string{"winter", "wind"}, append([]registry.Parent{{Version: "heat-demand@1", Relation: "refitted"}}, p.base...)
 	ref, err := p.bring(ctx, r, "plant-north")
 	if err != nil {
+		return err
+	}
+	if _, err := p.runa.PutLabel(ctx, "heat-demand", 2, "beta", "plant-north", "for those who want the wind in early"); err != nil {
 		return err
 	}
 	p.say("%s is registered, signed by tove and placed (%s)", ref, measures(r.metrics))

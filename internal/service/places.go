@@ -166,7 +166,7 @@ func (s *Service) Unplace(ctx context.Context, ref, environment string) (*store.
 		for _, l := range labels {
 			if l.Version == v.Ref && l.Environment == environment {
 				return nil, fault.New(fault.Refused, "placement.labelled", "%s@%s says that it is placed in %s", v.Model, l.Name, environment).In("version").
-					Do("move the label first with: innerladder label MODEL@NUMBER %s -in %s", l.Name, environment)
+					Do("move the label first with: innerladder label MODEL@NUMBER %s -env %s", l.Name, environment)
 			}
 		}
 		if err := t.RemovePlacement(ctx, p.ID, t.now); err != nil {

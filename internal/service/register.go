@@ -472,7 +472,7 @@ func (s *Service) enter(ctx context.Context, t *tx, reg Registration, g *gathere
 	if err := t.AddVersion(ctx, v); err != nil {
 		return Registered{}, err
 	}
-	if err := t.note(ctx, entry{Kind: "version.registered", Subject: v.Ref, Sentence: v.Ref + " was registered.", Reason: reg.Note, After: forRecord(v)}); err != nil {
+	if err := t.note(ctx, entry{Kind: "version.registered", Subject: v.Ref, Sentence: v.Ref + " was registered.", Reason: reg.Note, Also: []string{v.Run}, After: forRecord(v)}); err != nil {
 		return Registered{}, err
 	}
 	if err := s.furnish(ctx, t, reg, g); err != nil {

@@ -168,8 +168,10 @@ type entry struct {
 	Subject  string
 	Sentence string
 	Reason   string
-	Before   any
-	After    any
+	// Also lists what else it is about.
+	Also   []string
+	Before any
+	After  any
 }
 
 // tx is what a change works with: the records inside of the transaction, who acts, when,
@@ -183,7 +185,7 @@ type tx struct {
 
 // note adds an entry to the record.
 func (t *tx) note(ctx context.Context, e entry) error {
-	line := store.Entry{At: t.now, Actor: t.actor.Name, Kind: e.Kind, Subject: e.Subject, Sentence: e.Sentence, Reason: e.Reason, RequestID: t.actor.RequestID}
+	line := store.Entry{At: t.now, Actor: t.actor.Name, Kind: e.Kind, Subject: e.Subject, Sentence: e.Sentence, Reason: e.Reason, Also: e.Also, RequestID: t.actor.RequestID}
 	for _, side := range []struct {
 		value any
 		into  *json.RawMessage

@@ -238,7 +238,7 @@ func (s *Service) putLabel(ctx context.Context, t *tx, v *registry.Version, labe
 		p, err := t.PlacementOf(ctx, v.Ref, environment)
 		switch {
 		case errors.Is(err, store.ErrNone):
-			return l, fault.New(fault.Refused, "label.not_placed", "%s is not placed in %s", v.Ref, environment).In("environment").Do("place it first: innerladder place %s -in %s -at ADDRESS", v.Ref, environment)
+			return l, fault.New(fault.Refused, "label.not_placed", "%s is not placed in %s", v.Ref, environment).In("environment").Do("place it first: innerladder place %s -env %s -at ADDRESS", v.Ref, environment)
 		case err != nil:
 			return l, err
 		case !p.Healthy:
@@ -257,8 +257,10 @@ func (s *Service) putLabel(ctx context.Context, t *tx, v *registry.Version, labe
 	}
 	sentence := fmt.Sprintf("%s@%s now means %s.", v.Model, label, v.Ref)
 	var was any
+	also := []string{v.Ref}
 	if before != nil {
 		was = before
+		also = append(also, before.Version)
 		sentence = fmt.Sprintf("%s@%s now means %s, no longer %s.", v.Model, label, v.Ref, before.Version)
 		if err := t.IndexVersions(ctx, before.Version); err != nil {
 			return l, err
@@ -267,7 +269,7 @@ func (s *Service) putLabel(ctx context.Context, t *tx, v *registry.Version, labe
 	if err := t.IndexVersions(ctx, v.Ref); err != nil {
 		return l, err
 	}
-	return l, t.note(ctx, entry{Kind: "label.moved", Subject: v.Model + "@" + label, Sentence: sentence, Reason: reason, Before: was, After: l})
+	return l, t.note(ctx, entry{Kind: "label.moved", Subject: v.Model + "@" + label, Sentence: sentence, Reason: reason, Also: also, Before: was, After: l})
 }
 
 // RemoveLabel takes a label away.
@@ -290,7 +292,7 @@ func (s *Service) RemoveLabel(ctx context.Context, model, label, reason string) 
 		if err := t.IndexVersions(ctx, l.Version); err != nil {
 			return *l, err
 		}
-		return *l, t.note(ctx, entry{Kind: "label.removed", Subject: model + "@" + label, Sentence: fmt.Sprintf("%s@%s was removed; it meant %s.", model, label, l.Version), Reason: reason, Before: l})
+		return *l, t.note(ctx, entry{Kind: "label.removed", Subject: model + "@" + label, Sentence: fmt.Sprintf("%s@%s was removed; it meant %s.", model, label, l.Version), Reason: reason, Also: []string{l.Version}, Before: l})
 	})
 }
 

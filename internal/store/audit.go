@@ -22,6 +22,8 @@ type Entry struct {
 	Before    json.RawMessage `json:"before,omitempty"`
 	After     json.RawMessage `json:"after,omitempty"`
 	RequestID string          `json:"request_id,omitempty"`
+	// Also lists what else the line is about; it is written and searched, not read.
+	Also []string `json:"-"`
 }
 
 // AddEntry appends a line to the record and sets its number.
@@ -32,9 +34,15 @@ func (r Records) AddEntry(ctx context.Context, e *Entry) error {
 		}
 		return string(j)
 	}
-	return r.q.QueryRowContext(ctx, `INSERT INTO audit (at, actor, kind, subject, sentence, reason, before, after, request_id)
+	err := r.q.QueryRowContext(ctx, `INSERT INTO audit (at, actor, kind, subject, sentence, reason, before, after, request_id)
 		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING seq`, toMillis(e.At), e.Actor, e.Kind, e.Subject, e.Sentence, e.Reason,
 		optional(e.Before), optional(e.After), e.RequestID).Scan(&e.Seq)
+	for _, also := range e.Also {
+		if err == nil && also != "" && also != e.Subject {
+			_, err = r.q.ExecContext(ctx, `INSERT INTO audit_also (subject, seq) VALUES (?, ?) ON CONFLICT DO NOTHING`, also, e.Seq)
+		}
+	}
+	return err
 }
 
 func (r Records) entries(ctx context.Context, clause string, args ...any) ([]Entry, error) {
@@ -63,7 +71,7 @@ func (r Records) Entries(ctx context.Context, subject string, p Page) ([]Entry, 
 	}
 	clause, args := `WHERE seq < ?`, []any{before}
 	if subject != "" {
-		clause, args = clause+` AND subject = ?`, append(args, subject)
+		clause, args = clause+` AND seq IN (SELECT seq FROM audit WHERE subject = ? UNION ALL SELECT seq FROM audit_also WHERE subject = ?)`, append(args, subject, subject)
 	}
 	items, err := r.entries(ctx, clause+` ORDER BY seq DESC LIMIT ?`, append(args, p.Limit+1)...)
 	if err != nil {

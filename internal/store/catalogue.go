@@ -149,8 +149,15 @@ func (s Search) narrowings() []narrowing {
 		both(`SELECT id FROM versions WHERE created_at < ?`, `v.created_at < ?`, toMillis(s.Before))
 	}
 	if match := s.match; match != "" {
-		// Full text hands out its matches in the order of their ids too.
-		both(`SELECT rowid FROM search WHERE search MATCH ?`, `EXISTS (SELECT 1 FROM search WHERE search MATCH ? AND rowid = v.id)`, match)
+		// Full text hands out its matches in the order of their ids too. Along a metric
+		// many versions are looked at, so all matches are read once; else few are, and each
+		// is asked about.
+		const set = `SELECT rowid FROM search WHERE search MATCH ?`
+		check := `EXISTS (SELECT 1 FROM search WHERE search MATCH ? AND rowid = v.id)`
+		if s.Sort != "" {
+			check = `v.id IN (` + set + `)`
+		}
+		both(set, check, match)
 		out[len(out)-1].ordered, out[len(out)-1].id = "search x WHERE search MATCH ?", "rowid"
 	}
 	return out
@@ -284,11 +291,20 @@ func (p plan) query(s Search) (string, []any) {
 	var q strings.Builder
 	var args []any
 	q.WriteString(`SELECT v.id AS version_id, `)
-	models := ` `
+	models, alone := ` `, p.few >= 0 && s.Sort != ""
 	for i, f := range p.filters {
-		if i != p.few && i != p.along && strings.Contains(f.check, "m.") {
+		if i == p.few || i == p.along {
+			continue
+		}
+		if strings.Contains(f.check, "m.") {
 			models = ` CROSS JOIN models m ON m.id = v.model_id `
 		}
+		if strings.Contains(strings.ReplaceAll(f.check, "v.id", ""), "v.") || models != ` ` {
+			alone = false
+		}
+	}
+	if alone { // deleted versions have no metrics, so nothing else of versions is needed
+		return p.metricsOfFew(s)
 	}
 	switch {
 	case p.along >= 0:
@@ -306,14 +322,9 @@ func (p plan) query(s Search) (string, []any) {
 		args = append(args, s.Sort)
 	}
 	if p.few >= 0 {
-		// Numbered arguments would clash with the others.
-		f := p.filters[p.few]
-		set := f.set
-		for i := len(f.args); i >= 1; i-- {
-			set = strings.ReplaceAll(set, "?"+strconv.Itoa(i), "?")
-		}
+		set, with := setOf(p.filters[p.few])
 		q.WriteString(`v.id IN (` + set + `) AND `)
-		args = append(args, spread(f.set, f.args)...)
+		args = append(args, with...)
 	}
 	q.WriteString(`v.deleted_at IS NULL`)
 	for i, f := range p.filters {
@@ -323,6 +334,29 @@ func (p plan) query(s Search) (string, []any) {
 		}
 	}
 	return q.String(), args
+}
+
+// setOf is a filter's set with plain arguments: numbered ones would clash with others.
+func setOf(f narrowing) (string, []any) {
+	set := f.set
+	for i := len(f.args); i >= 1; i-- {
+		set = strings.ReplaceAll(set, "?"+strconv.Itoa(i), "?")
+	}
+	return set, spread(f.set, f.args)
+}
+
+// metricsOfFew writes the query that looks at the metrics of few versions only.
+func (p plan) metricsOfFew(s Search) (string, []any) {
+	set, args := setOf(p.filters[p.few])
+	q := `SELECT s.version_id, s.value FROM metrics s NOT INDEXED WHERE s.version_id IN (` + set + `) AND s.name = ?`
+	args = append(args, s.Sort)
+	for i, f := range p.filters {
+		if i != p.few {
+			q += ` AND ` + strings.ReplaceAll(f.check, "v.id", "s.version_id")
+			args = append(args, f.checkArgs()...)
+		}
+	}
+	return q, args
 }
 
 // spread repeats arguments as often as a query with numbered ones names them.

@@ -118,14 +118,18 @@ func (r Records) fillModels(ctx context.Context, models []Model) error {
 	var id int64
 	var name, value string
 	var number int
-	if err := r.each(ctx, `SELECT model_id, rung, number FROM versions WHERE model_id IN (`+places(len(ids))+`) AND deleted_at IS NULL ORDER BY model_id, rung, number DESC`, anys(ids), func(rows *sql.Rows) error {
-		err := rows.Scan(&id, &name, &number)
+	// The database counts, so that few rows come out of it.
+	if err := r.each(ctx, `SELECT model_id, rung, number, n FROM (SELECT model_id, rung, number, row_number() OVER (PARTITION BY model_id, rung ORDER BY number DESC) AS k, count(*) OVER (PARTITION BY model_id, rung) AS n
+		FROM versions WHERE model_id IN (`+places(len(ids))+`) AND deleted_at IS NULL) WHERE k <= ? ORDER BY model_id, rung, number DESC`, append(anys(ids), listedStanding), func(rows *sql.Rows) error {
+		var n int
+		err := rows.Scan(&id, &name, &number, &n)
 		m := at[id]
-		m.Versions++
-		m.Newest = max(m.Newest, number)
-		if m.Counts[name]++; m.Counts[name] <= listedStanding {
-			m.Standing[name] = append(m.Standing[name], number)
+		if _, counted := m.Counts[name]; !counted {
+			m.Counts[name] = n
+			m.Versions += n
 		}
+		m.Newest = max(m.Newest, number)
+		m.Standing[name] = append(m.Standing[name], number)
 		return err
 	}); err != nil {
 		return err

@@ -439,7 +439,7 @@ func (r Records) UsesOf(ctx context.Context, model string, number int, highest s
 		{"is in the split of ", `SELECT e.name FROM endpoints e JOIN lanes l ON l.endpoint_id = e.id AND l.split = (SELECT max(number) FROM splits WHERE endpoint_id = e.id) WHERE l.version_id = ? ORDER BY e.name`, []any{id}},
 		{"has the label ", `SELECT name FROM labels WHERE version_id = ? ORDER BY name`, []any{id}},
 		{"waits for review in ", `SELECT 'P-' || number FROM promotions WHERE version_id = ? AND state = 'open' ORDER BY number`, []any{id}},
-		{"is a parent of ", `SELECT m.name || '@' || v.number FROM links l JOIN versions v ON v.id = l.from_id JOIN models m ON m.id = v.model_id
+		{"is a parent of " + highest + " ", `SELECT m.name || '@' || v.number FROM links l JOIN versions v ON v.id = l.from_id JOIN models m ON m.id = v.model_id
 			WHERE l.to_kind = 1 AND l.to_id = ? AND l.from_kind = 1 AND v.rung = ? AND v.deleted_at IS NULL ORDER BY m.name, v.number`, []any{id, highest}},
 	} {
 		var names []string
@@ -452,11 +452,7 @@ func (r Records) UsesOf(ctx context.Context, model string, number int, highest s
 			return nil, err
 		}
 		if len(names) > 0 {
-			what := use.what + strings.Join(names, ", ")
-			if use.what == "is a parent of " {
-				what += ", which is " + highest
-			}
-			out = append(out, what)
+			out = append(out, use.what+strings.Join(names, ", "))
 		}
 	}
 	return out, nil

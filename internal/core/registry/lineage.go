@@ -242,7 +242,8 @@ func (t *Trace) Tree() []string {
 					}
 					other := side.other(l)
 					if opened[other] {
-						lines = append(lines, indent+branch+l.Relation+" "+other+"  (see above)")
+						name, _, _ := strings.Cut(title(other), "  ")
+						lines = append(lines, indent+branch+l.Relation+" "+name+"  (see above)")
 						continue
 					}
 					opened[other] = true

@@ -25,8 +25,9 @@ type Bins struct {
 }
 
 // EqualFrequency cuts values into at most `most` bins that hold about equally many
-// of them; ties are never cut, so there may be fewer. NaN and infinities are left
-// out. With no values it returns the zero Bins.
+// of them; ties are never cut, so there may be fewer. A value that would fill more than
+// one bin, such as the zero of a column that mostly is, gets a bin of its own. NaN and
+// infinities are left out. With no values it returns the zero Bins.
 func EqualFrequency(values []float64, most int) Bins {
 	x := make([]float64, 0, len(values))
 	for _, v := range values {
@@ -40,9 +41,14 @@ func EqualFrequency(values []float64, most int) Bins {
 	slices.Sort(x)
 	edges := []float64{x[0]}
 	for i := 1; i < most; i++ {
-		e := x[i*len(x)/most]
-		if e > edges[len(edges)-1] {
+		at := i * len(x) / most
+		switch e, last := x[at], edges[len(edges)-1]; {
+		case e > last:
 			edges = append(edges, e)
+		case e == last:
+			if next := sort.Search(len(x), func(k int) bool { return x[k] > e }); next < len(x) {
+				edges = append(edges, x[next])
+			}
 		}
 	}
 	last := x[len(x)-1]

@@ -222,10 +222,12 @@ func ColumnOfValues(b Bins, values []any) *Column {
 	return c
 }
 
-// OnBins counts the column again on other bins of the same kind. A number's cell is
-// taken to be filled evenly, so a bin's count is off by at most what lies in the two
-// cells that its edges cut; levels are exact, but those that o does not know become
-// Other. It returns nil when one is for numbers and the other for categories.
+// OnBins counts the column again on other bins of the same kind. A cell's numbers are
+// taken to lie evenly around the cell's mean, or evenly on whole numbers where all edges
+// are whole, so a bin's count is off by at most what
+// lies in the two cells that its edges cut, and numbers that stand on one value stay
+// there; levels are exact, but those that o does not know become Other. It returns nil
+// when one is for numbers and the other for categories.
 func (c *Column) OnBins(o Bins) *Column {
 	if c.Bins.Equal(o) {
 		return c.Clone()
@@ -250,12 +252,26 @@ func (c *Column) OnBins(o Bins) *Column {
 	below, sumBelow := make([]float64, len(o.Edges)), make([]float64, len(o.Edges))
 	cells := c.Cells()
 	total, sumTotal := 0.0, 0.0
+	whole := allWhole(c.Bins.Edges) && allWhole(o.Edges)
 	for i, k := range cells {
 		low, high := c.cellRange(i)
+		switch {
+		case k == 0:
+		case whole: // low, low+1, … up to high, which belongs to the last cell only
+			if i == len(cells)-2 {
+				high++
+			}
+		default: // the widest even spread within the cell that has its mean
+			if mean := c.Sums[i] / float64(k); mean < low+(high-low)/2 {
+				high = math.Max(low, 2*mean-low)
+			} else {
+				low = math.Min(high, 2*mean-high)
+			}
+		}
 		for j, e := range o.Edges {
 			part := 0.0
 			switch {
-			case e >= high && (e > high || j == len(o.Edges)-1):
+			case e > high || (e == high && high > low) || (j == len(o.Edges)-1 && i < len(cells)-1 && e >= c.Bins.Edges[len(c.Bins.Edges)-1]):
 				part = 1
 			case e > low && high > low:
 				part = (e - low) / (high - low)
@@ -281,6 +297,15 @@ func (c *Column) OnBins(o Bins) *Column {
 	out.Over = uint64(math.Round(total)) - min(last, uint64(math.Round(total)))
 	out.Sums[len(out.Sums)-1] = sumTotal - lastSum
 	return out
+}
+
+func allWhole(edges []float64) bool {
+	for _, e := range edges {
+		if e != math.Trunc(e) {
+			return false
+		}
+	}
+	return true
 }
 
 // cellRange is the range of numbers of cell i in the order of Cells; the outer cells

@@ -197,6 +197,13 @@ CREATE VIRTUAL TABLE search USING fts5 (title, body, content='', contentless_del
 INSERT INTO search (rowid, title, body)
   SELECT v.id, m.name, m.description || ' ' || v.note || ' ' || v.created_by FROM versions v JOIN models m ON m.id = v.model_id;
 
+-- What else a line of the record is about: moving a label is about both versions too.
+CREATE TABLE audit_also (
+  subject TEXT NOT NULL CHECK (subject <> ''),
+  seq     INTEGER NOT NULL REFERENCES audit (seq),
+  PRIMARY KEY (subject, seq)
+) STRICT, WITHOUT ROWID;
+
 -- A key that only this installation has, for what must be told from forgeries.
 CREATE TABLE keys (
   name  TEXT PRIMARY KEY,

@@ -7,7 +7,9 @@ const sum = (counts: number[]) => counts.reduce((a, b) => a + b, 0)
 
 /** How dense the values lie over their range: bins of equal frequency are wide where there are few. */
 function density(c: ColumnCounts): number[] {
-  const edges = c.bins.edges ?? []
+  // Whole numbers stand on their values: the last cell reaches to the next.
+  const whole = c.bins.edges?.every(Number.isInteger)
+  const edges = (c.bins.edges ?? []).map((e, i, all) => (whole && i === all.length - 1 ? e + 1 : e))
   const low = edges[0] ?? 0
   const high = edges[edges.length - 1] ?? 0
   const width = (high - low) / steps || 1

@@ -1,4 +1,4 @@
-import { useMemo, useState } from 'react'
+import { useMemo, useRef, useState } from 'react'
 import { Link, useSearchParams } from 'react-router'
 
 import type { Found } from '../api/client'
@@ -64,7 +64,7 @@ export function CataloguePage() {
       <ModelPlaces />
       <Panel>
         <div className="grid gap-3">
-          <input className={inputLook} aria-label="Words" placeholder="words in names, notes, cards, tags, parameters, packages…" value={search.text ?? ''} onChange={(event) => set('text', event.target.value)} />
+          <SearchField className={inputLook} label="Words" placeholder="words in names, notes, cards, tags, parameters, packages…" value={search.text ?? ''} onSettle={(text) => set('text', text)} />
           <Filters search={search} set={set} />
           <div className="flex flex-wrap items-center gap-2">
             <form
@@ -75,7 +75,7 @@ export function CataloguePage() {
                 setBound('')
               }}
             >
-              <input className={`${inputLook} w-48!`} aria-label="Bound of a metric" placeholder="metric, such as rmse<0.4" list="metric-names" value={bound} onChange={(event) => setBound(event.target.value)} />
+              <input className={`${inputLook} w-64!`} aria-label="Bound of a metric" placeholder="metric, such as rmse<0.4" list="metric-names" value={bound} onChange={(event) => setBound(event.target.value)} />
               <datalist id="metric-names">{vocabulary?.metrics.map((m) => <option key={m} value={`${m}<`} />)}</datalist>
               <Button type="submit">Add</Button>
             </form>
@@ -121,6 +121,25 @@ export function CataloguePage() {
   )
 }
 
+/** A field that hands on what was typed once the typing rests, so that no letter is lost and not every letter is asked for. */
+function SearchField({ value, onSettle, label, ...rest }: { value: string; onSettle: (text: string) => void; label: string; placeholder: string; className: string }) {
+  const [text, setText] = useState(value)
+  const timer = useRef<number>(undefined)
+  return (
+    <input
+      {...rest}
+      aria-label={label}
+      value={text}
+      onChange={(event) => {
+        const next = event.target.value
+        setText(next)
+        window.clearTimeout(timer.current)
+        timer.current = window.setTimeout(() => onSettle(next), 250)
+      }}
+    />
+  )
+}
+
 const all = 'any'
 
 function Filters({ search, set }: { search: Search; set: (key: string, value: string | undefined) => void }) {
@@ -157,7 +176,7 @@ function Filters({ search, set }: { search: Search; set: (key: string, value: st
           ['data', 'data set'],
         ] as const
       ).map(([key, text]) => (
-        <input key={key} className={`${inputLook} w-28!`} aria-label={text} placeholder={text} value={search[key] ?? ''} onChange={(event) => set(key, event.target.value.trim())} />
+        <SearchField key={key} className={`${inputLook} w-28!`} label={text} placeholder={text} value={search[key] ?? ''} onSettle={(value) => set(key, value.trim())} />
       ))}
       <label className="inline-flex items-center gap-1.5">
         <input type="checkbox" checked={search.vetted ?? false} onChange={(event) => set('vetted', event.target.checked ? 'true' : undefined)} /> vetted

@@ -69,7 +69,7 @@ function LineupTable({ lineup: l }: { lineup: Lineup }) {
               <th key={v.ref} className="min-w-36">
                 <Ref to={v.ref} />
                 <div className="text-ink-2 font-normal">
-                  {v.rung} {v.ref === l.base && <Tag tone="main">live</Tag>} {v.labels?.map((x) => <Tag key={x} tone="trial">{x}</Tag>)}
+                  {v.rung} {v.ref === l.base && <Tag tone="main">measured against</Tag>} {v.labels?.map((x) => <Tag key={x} tone="trial">{x}</Tag>)}
                 </div>
                 <div className="text-ink-2 text-[12.5px] font-normal">{v.note}</div>
               </th>

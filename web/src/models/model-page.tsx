@@ -102,7 +102,7 @@ function VersionTable({ versions, live }: { versions: Version[]; live: number | 
         },
       )
     }
-    out.push({ id: 'data', header: 'trained on', enableSorting: false, cell: ({ row }) => row.original.data?.filter((d) => d.role === 'trained-on').map((d) => d.data).join(', ') || <span className="text-ink-3">–</span> })
+    out.push({ id: 'data', header: 'trained on', enableSorting: false, cell: ({ row }) => <span className="whitespace-nowrap">{row.original.data?.filter((d) => d.role === 'trained-on').map((d) => d.data).join(', ') ?? '–'}</span> })
     out.push({ accessorKey: 'created_at', header: 'registered', cell: ({ row }) => <Ago at={row.original.created_at} /> })
     return out
   }, [versions, live])

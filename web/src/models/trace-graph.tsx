@@ -88,19 +88,29 @@ export function TraceGraph({ trace, tall = 520 }: { trace: Trace; tall?: number 
   )
 }
 
+/** The links that are drawn: what a version took over from its run is drawn at the run. */
+function drawn(links: Trace['links']): Trace['links'] {
+  const runOf = new Map(links.filter((l) => l.relation === 'made-by').map((l) => [l.from, l.to]))
+  return links.filter((l) => {
+    const run = runOf.get(l.from)
+    return run === undefined || run === l.to || !links.some((m) => m.from === run && m.to === l.to && m.relation === l.relation)
+  })
+}
+
 function arrange(trace: Trace): { nodes: TraceNode[]; edges: Edge[] } {
   const graph = new Graph().setGraph({ rankdir: 'LR', nodesep: 14, ranksep: 70 }).setDefaultEdgeLabel(() => ({}))
   for (const n of trace.nodes) graph.setNode(n.id, { width, height })
   // A link says that `from` was made from `to`; the drawing goes with time, from what was there first.
-  for (const l of trace.links) graph.setEdge(l.to, l.from)
+  const links = drawn(trace.links)
+  for (const l of links) graph.setEdge(l.to, l.from)
   layout(graph)
-  const few = trace.links.length <= 40
+  const few = links.length <= 40
   return {
     nodes: trace.nodes.map((n) => {
       const at = graph.node(n.id)
       return { id: n.id, type: 'thing', position: { x: (at.x ?? 0) - width / 2, y: (at.y ?? 0) - height / 2 }, data: { node: n, root: trace.roots.includes(n.id) } }
     }),
-    edges: trace.links.map((l) => ({
+    edges: links.map((l) => ({
       id: `${l.from} ${l.relation} ${l.to}`,
       source: l.to,
       target: l.from,

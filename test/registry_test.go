@@ -1,0 +1,142 @@
+package test
+
+import (
+	"encoding/json"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"innerladder/internal/core/registry"
+	"innerladder/test/browser"
+
+	"github.com/chromedp/chromedp"
+)
+
+// put writes files into a new folder and returns its path.
+func put(t *testing.T, files map[string]string) string {
+	t.Helper()
+	dir := filepath.Join(t.TempDir(), "bundle")
+	for name, content := range files {
+		path := filepath.Join(dir, name)
+		must(t, os.MkdirAll(filepath.Dir(path), 0o700))
+		must(t, os.WriteFile(path, []byte(content), 0o600))
+	}
+	return dir
+}
+
+const rows = "outdoor_c,mix,demand_mw\n-3.5,works,1.5\n2,harbour,1.25\n"
+
+// The registry by the command line: data, run, everything about a version, finding it
+// again, and putting it away.
+func TestTheRegistryFromTheCommandLine(t *testing.T) {
+	h := open(t)
+	dir := put(t, map[string]string{"rows.csv": rows, "model/weights.json": `{"w":[1]}`, "model/sub/readme": "hello", "card.md": "---\nlicence: MIT\n---\n# Heat\n## Intended use\nDispatch.\n",
+		"requirements.txt": "numpy==2.1\n", "picture.png": "\x89PNG\r\n\x1a\n0000", "signature.json": `{"inputs":[{"name":"outdoor_c","type":"number","unit":"°C"},{"name":"mix","type":"text"}],"outputs":[{"name":"demand_mw","type":"number"}]}`})
+	in := func(name string) string { return filepath.Join(dir, name) }
+	run := func(args ...string) string { t.Helper(); return h.as(h.runaFile, args...) }
+	says := func(out string, want ...string) {
+		t.Helper()
+		for _, w := range want {
+			if !strings.Contains(out, w) {
+				t.Errorf("%q is not in:\n%s", w, out)
+			}
+		}
+	}
+	refused := func(code int, want string, args ...string) {
+		t.Helper()
+		got, out, messages := h.cli(h.runaFile, args...)
+		if got != code || !strings.Contains(messages, want) {
+			t.Errorf("innerladder %s: exit %d, want %d with %q: %s%s", strings.Join(args, " "), got, code, want, out, messages)
+		}
+	}
+
+	says(run("data", "add", "winters-2024", in("rows.csv"), "-description", "two winters"), "winters-2024#1")
+	says(run("show", "winters-2024#1"), "outdoor_c", "harbour | works")
+	if got := run("run", "start", "heat-demand", "-param", "depth=6", "-data", "winters-2024", "-no-code"); got != "run-1" {
+		t.Fatalf("the run is %q", got)
+	}
+	run("run", "log", "run-1", "-step", "1", "-metric", "loss=0.5")
+	run("run", "log", "run-1", "-step", "2", "-metric", "loss=0.25", "-metric", "rmse=0.4")
+	run("run", "end", "run-1", "-note", "done")
+	refused(3, "run-1 has finished", "run", "log", "run-1", "-metric", "loss=1")
+	says(run("show", "run-1"), "finished", "loss", "winters-2024#1")
+
+	register := []string{"register", "heat-demand", "-file", in("model"), "-run", "run-1", "-sample", in("rows.csv"), "-signature", in("signature.json"), "-card", in("card.md"), "-requirements", in("requirements.txt"),
+		"-attach", in("picture.png"), "-tag", "winter", "-property", "season=2026", "-label", "beta", "-importance", "outdoor_c=0.8", "-note", "two winters"}
+	for range 2 { // a folder packed again is the same
+		if got := run(register...); got != "heat-demand@1" {
+			t.Fatalf("registered as %q", got)
+		}
+	}
+	says(run("show", "heat-demand@beta"), "heat-demand@1", "model.tar", "2 files", "°C", "licence MIT", "picture.png", "run-1", "loss=0.25", "trained on winters-2024#1")
+	var v registry.Version
+	must(t, json.Unmarshal([]byte(run("show", "heat-demand@1", "-json")), &v))
+	if v.Signature.Inputs[0].Min == nil || *v.Signature.Inputs[0].Min != -3.5 || len(v.SampleRequest) == 0 {
+		t.Errorf("the signature by hand was not filled in: %+v", v.Signature)
+	}
+	says(run("get", "heat-demand@1", "-to", in("out")), "model.tar")
+	if info, err := os.Stat(in("out/model.tar")); err != nil || info.Size() != v.Artifacts[0].Size {
+		t.Errorf("%v, %v", info, err)
+	}
+
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("bytes")) }))
+	defer server.Close()
+	refused(3, "private range", "register", "heat-demand", "-from", server.URL+"/m.bin", "-no-code")
+	refused(3, "in no folder that may be read", "register", "heat-demand", "-from", "file:///etc/passwd", "-no-code")
+	says(run("register", "heat-demand", "-file", in("rows.csv"), "-parent", "heat-demand@beta", "-relation", "fine-tuned", "-metric", "rmse=0.3", "-no-code"), "heat-demand@2")
+	refused(2, "looks like ONNX but cannot be one", "register", "heat-demand", "-file", put(t, map[string]string{"m.onnx": "text"})+"/m.onnx")
+	refused(1, "there is no data set", "register", "heat-demand", "-file", in("rows.csv"), "-data", "summers")
+
+	says(run("find", "dispatch", "-tag", "winter", "-metric", "rmse<0.5"), "heat-demand@1")
+	says(run("find", "-data", "winters-2024", "-sort", "rmse"), "heat-demand@1", "rmse=0.4")
+	says(run("lineup", "heat-demand"), "best", "parameter depth", "run-1")
+	says(run("trace", "heat-demand@2"), "fine-tuned heat-demand@1", "made-by run-1", "trained-on winters-2024#1")
+	says(run("trace", "-data", "winters-2024", "-down"), "went into", "heat-demand@1", "fine-tuned heat-demand@2")
+	says(run("look", in("card.md")), "licence MIT")
+	says(run("diff", "heat-demand@1", "heat-demand@2"), "-# Heat", "signature: unknown")
+
+	run("edit", "heat-demand@2", "-note", "for the lab", "-tag", "lab", "-why", "tidying")
+	says(run("history", "heat-demand@2"), "for the lab", "tidying", "was registered")
+	refused(3, "has the label beta", "retire", "heat-demand@1", "-why", "old")
+	run("label", "heat-demand@2", "beta", "-why", "better")
+	says(run("history", "heat-demand@beta"), "no longer heat-demand@1")
+	says(run("retire", "heat-demand@1", "-why", "old"), "retired")
+	refused(2, "no reason is given", "delete", "heat-demand@1")
+	run("delete", "heat-demand@1", "-why", "holds personal data")
+	refused(1, "was deleted by runa", "show", "heat-demand@1")
+	says(run("trace", "heat-demand@2"), "fine-tuned heat-demand@1  (deleted)")
+	says(run("collect", "-dry-run"), "0 files") // too young to be collected
+	refused(2, "say where to begin", "trace")
+}
+
+// Someone registers a version in the console: the files are read first.
+func TestRegisteringInTheConsole(t *testing.T) {
+	h := open(t)
+	dir := put(t, map[string]string{"rows.csv": rows, "model.json": `{"w":[1]}`, "card.md": "---\nlicence: MIT\n---\n# Heat\n## Intended use\nDispatch.\n"})
+	b := look(t, h)
+	gone := chromedp.WaitNotPresent(chromedp.CSS(`[role="dialog"]`))
+	b.do("signing in", browser.SignIn(h.server, h.runaToken))
+	b.do("choosing files", b.open("/models/register"), chromedp.SetUploadFiles(chromedp.CSS(`input[type="file"]`), []string{filepath.Join(dir, "model.json"), filepath.Join(dir, "rows.csv"), filepath.Join(dir, "card.md")}),
+		sees("members w"), sees("licence MIT"), sees("2 rows"), sees("Which columns are outputs?"))
+	b.do("saying what is an output", chromedp.Click(chromedp.Search(`//label[contains(., "demand_mw")]/input`)), chromedp.Sleep(300*time.Millisecond))
+	b.do("filling in", overwrite(`input[placeholder="heat-demand"]`, "heat-demand"), overwrite(`input[placeholder="two winters, with the wind"]`, "by hand"), overwrite(`textarea[placeholder="rmse=0.38"]`, "rmse=0.31"), press("Register"))
+	b.do("the version", chromedp.WaitVisible(browser.Text("h1", "heat-demand@1")), sees("by hand"), sees("0.31"))
+	v, err := h.runa.Version(t.Context(), "heat-demand@1")
+	must(t, err)
+	if len(v.Artifacts) != 1 || v.Card.Licence != "MIT" || len(v.Signature.Outputs) != 1 || v.Signature.Outputs[0].Name != "demand_mw" || v.CreatedBy != "runa" {
+		t.Errorf("%+v", v)
+	}
+	b.do("its card", press("Card"), sees("Dispatch."))
+	b.do("labelling it", press("Label"), chromedp.SendKeys(chromedp.CSS(`[role="dialog"] input[required]`), "beta"), press("Put the label on"), gone, chromedp.WaitVisible(browser.Text("span", "beta")))
+	b.do("editing it", press("Edit"), overwrite(`[role="dialog"] textarea`, "noted"), press("Save"), gone, sees("noted"))
+	b.do("its history", press("History"), sees("now means heat-demand@1"), sees("was registered"))
+	b.do("finding it", b.open("/models/versions"), write("Words", "dispatch"), sees("heat-demand@1"), write("Bound of a metric", "rmse<0.3"), press("Add"), sees("No version is like that"))
+	b.do("a broken file", b.open("/models/register"), chromedp.SetUploadFiles(chromedp.CSS(`input[type="file"]`), []string{put(t, map[string]string{"broken.onnx": "text"}) + "/broken.onnx"}), sees("looks like ONNX but cannot be one"))
+	b.do("its lineage", b.open("/models/trace?from=heat-demand@1"), sees("1 things"))
+	b.do("retiring it", b.open("/models/heat-demand/versions/1"), press("Label"), chromedp.Click(browser.Text("button", "beta")), chromedp.Sleep(500*time.Millisecond), b.open("/models/heat-demand/versions/1"), press("Retire"),
+		chromedp.SendKeys(chromedp.CSS(`[role="dialog"] textarea`), "a trial"), chromedp.Click(chromedp.CSS(`[role="dialog"] button[type="submit"]`)), sees("on retired"))
+}
