@@ -8,9 +8,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
+	"sync/atomic"
 
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/registry"
@@ -32,7 +35,7 @@ type batch struct {
 	names []string
 }
 
-const batchRows = 512
+const batchRows = 2048
 
 // row adds a row of n cells to the batch.
 func (b *batch) row(n int) []registry.Cell {
@@ -118,15 +121,33 @@ func fill(p *registry.Profiler, t rows) error {
 	var profileErr error
 	for b := range full {
 		if profileErr == nil {
-			if profileErr = p.Add(b.names, b.rows); profileErr != nil {
+			if profileErr = p.Begin(b.names); profileErr != nil {
 				close(free) // the reader ends at its next batch
+				continue
 			}
-		}
-		if profileErr == nil {
+			columns(p, len(b.names), b.rows)
+			p.End(b.rows)
 			free <- b
 		}
 	}
 	return errors.Join(profileErr, readErr)
+}
+
+// columns takes in all columns of a batch, several at the same time.
+func columns(p *registry.Profiler, n int, rows [][]registry.Cell) {
+	workers := min(runtime.NumCPU(), n)
+	var next atomic.Int64
+	work := func() {
+		for i := int(next.Add(1)) - 1; i < n; i = int(next.Add(1)) - 1 {
+			p.Column(i, rows)
+		}
+	}
+	var wait sync.WaitGroup
+	for range workers - 1 {
+		wait.Go(work)
+	}
+	work()
+	wait.Wait()
 }
 
 type csvRows struct {

@@ -56,7 +56,13 @@ func (c Cell) read(text bool) Cell {
 		}
 		return c
 	}
-	s := strings.TrimSpace(c.Text)
+	s := c.Text
+	if !text {
+		if x, ok := decimal(s); ok {
+			return Cell{Kind: NumberCell, Number: x}
+		}
+	}
+	s = strings.TrimSpace(s)
 	if len(s) <= 4 {
 		switch strings.ToLower(s) {
 		case "", "na", "nan", "null":
@@ -79,6 +85,46 @@ func (c Cell) read(text bool) Cell {
 		}
 	}
 	return Cell{Kind: TextCell, Text: s}
+}
+
+// tens are the powers of ten that a float64 holds exactly.
+var tens = [...]float64{1e0, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15}
+
+// decimal reads plain numbers such as -12.345 quickly. With at most 15 digits both the
+// digits and the power of ten are exact, so one division rounds correctly.
+func decimal(s string) (x float64, ok bool) {
+	if len(s) == 0 || len(s) > 17 {
+		return 0, false
+	}
+	i, negative := 0, s[0] == '-'
+	if negative {
+		i++
+	}
+	var digits uint64
+	count, point := 0, -1
+	for ; i < len(s); i++ {
+		d := s[i] - '0'
+		switch {
+		case d <= 9:
+			digits = digits*10 + uint64(d)
+			count++
+		case s[i] == '.' && point < 0:
+			point = count
+		default:
+			return 0, false
+		}
+	}
+	if count == 0 || count > 15 {
+		return 0, false
+	}
+	x = float64(digits)
+	if point >= 0 {
+		x /= tens[count-point]
+	}
+	if negative {
+		x = -x
+	}
+	return x, true
 }
 
 // Correlation is how two numeric columns go together: Pearson's r over the rows in
@@ -115,6 +161,8 @@ type columnProfile struct {
 	others   uint64
 	missing  uint64
 	distinct sketch.Distinct
+	// recent are hashes that were counted: most values come again and again.
+	recent [256]uint64
 	// first holds the first row, counted from 1, and the first value of each kind, to
 	// say where kinds mix.
 	firstRow  [TextCell + 1]int
@@ -142,8 +190,22 @@ func badSample(detail string, args ...any) *fault.Fault {
 }
 
 // Add takes in rows. Columns only ever grows from one call to the next; rows may be
-// shorter than it, what lacks is missing.
+// shorter than it, what lacks is missing. It does Begin, Column for every column, and
+// End.
 func (p *Profiler) Add(columns []string, rows [][]Cell) error {
+	if err := p.Begin(columns); err != nil {
+		return err
+	}
+	for i := range p.columns {
+		p.Column(i, rows)
+	}
+	p.End(rows)
+	return nil
+}
+
+// Begin makes the columns known that are new. After it, Column may be called for every
+// column at the same time, and End when all of them are done.
+func (p *Profiler) Begin(columns []string) error {
 	if len(columns) > MostColumns {
 		return badSample("the table has more than %d columns", MostColumns)
 	}
@@ -154,12 +216,28 @@ func (p *Profiler) Add(columns []string, rows [][]Cell) error {
 		if slices.Contains(p.names, name) {
 			return badSample("two columns are named %q", name)
 		}
-		p.columns = append(p.columns, &columnProfile{name: name, forced: p.types[name], missing: uint64(p.rows), rows: p.rows})
+		p.columns = append(p.columns, &columnProfile{name: name, forced: p.types[name], missing: uint64(p.rows), rows: p.rows, distinct: sketch.DenseDistinct()})
 		p.names = append(p.names, name)
 	}
-	for i, row := range rows {
-		rows[i] = p.readRow(row)
+	return nil
+}
+
+// Column reads and takes in one column of the rows.
+func (p *Profiler) Column(i int, rows [][]Cell) {
+	c := p.columns[i]
+	text := c.forced == Text
+	for k, row := range rows {
+		if i >= len(row) {
+			c.missing++
+			continue
+		}
+		row[i] = row[i].read(text)
+		c.add(&row[i], p.rows+k+1)
 	}
+}
+
+// End takes in what concerns whole rows, once all their columns were read.
+func (p *Profiler) End(rows [][]Cell) {
 	if p.cross == nil && len(rows) > 0 {
 		p.cross = newCrossProducts(len(p.columns), rows)
 	}
@@ -171,27 +249,12 @@ func (p *Profiler) Add(columns []string, rows [][]Cell) error {
 			}
 			p.first = append(p.first, kept)
 		}
-		p.rows++
-		for i, c := range p.columns {
-			if i >= len(row) {
-				c.missing++
-				continue
-			}
-			c.add(row[i], p.rows)
-		}
 		p.cross.add(row)
 	}
-	return nil
+	p.rows += len(rows)
 }
 
-func (p *Profiler) readRow(row []Cell) []Cell {
-	for i := range row {
-		row[i] = row[i].read(p.columns[i].forced == Text)
-	}
-	return row
-}
-
-func (c *columnProfile) add(v Cell, row int) {
+func (c *columnProfile) add(v *Cell, row int) {
 	if c.firstRow[v.Kind] == 0 {
 		c.firstRow[v.Kind] = row
 		if v.Kind == TextCell {
@@ -205,12 +268,12 @@ func (c *columnProfile) add(v Cell, row int) {
 			return
 		}
 		c.numbers.Add(v.Number)
-		c.distinct.AddHash(mix(math.Float64bits(v.Number + 0))) // +0: one zero
+		c.hash(mix(math.Float64bits(v.Number + 0))) // +0: one zero
 	case BooleanCell:
 		c.booleans[int(v.Number)]++
 	case TextCell:
 		c.texts++
-		c.distinct.AddHash(hashText(v.Text))
+		c.hash(hashText(v.Text))
 		if c.levels == nil {
 			c.levels = map[string]uint64{}
 		}
@@ -225,6 +288,14 @@ func (c *columnProfile) add(v Cell, row int) {
 		}
 	default:
 		c.missing++
+	}
+}
+
+// hash counts a value as distinct, unless it was just counted.
+func (c *columnProfile) hash(h uint64) {
+	if at := &c.recent[h&255]; *at != h {
+		*at = h
+		c.distinct.AddHash(h)
 	}
 }
 

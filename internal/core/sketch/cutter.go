@@ -26,7 +26,10 @@ const (
 // changes much within the stream. Its zero value is empty and ready.
 type Cutter struct {
 	// cell i holds edges[i] ≤ x < edges[i+1].
-	edges  []float64
+	edges []float64
+	// guide says for equal steps along the edges which cell begins at or before the step.
+	guide  []int32
+	step   float64
 	counts []uint64
 	sums   []float64
 	held   []float64
@@ -41,20 +44,22 @@ type Cutter struct {
 // Add counts one number; NaN must not be given.
 func (c *Cutter) Add(x float64) {
 	c.n++
-	if !c.begun {
-		c.begun, c.whole, c.low, c.high = true, true, x, x
-	}
-	if math.Abs(x) > mostMoment { // would overflow sums; its place is beyond the edges
+	if x > mostMoment || x < -mostMoment { // would overflow sums; its place is beyond the edges
 		c.huge++
 		return
 	}
-	if x < c.low || math.Abs(c.low) > mostMoment {
+	if !c.begun {
+		c.begun, c.whole, c.low, c.high = true, true, x, x
+	}
+	if x < c.low {
 		c.low = x
 	}
-	if x > c.high || math.Abs(c.high) > mostMoment {
+	if x > c.high {
 		c.high = x
 	}
-	c.whole = c.whole && x == math.Trunc(x)
+	if c.whole {
+		c.whole = x == math.Trunc(x)
+	}
 	c.squares += x * x
 	if n := len(c.edges); n > 0 && x >= c.edges[0] && x < c.edges[n-1] {
 		i := c.cell(x)
@@ -71,10 +76,47 @@ func (c *Cutter) Add(x float64) {
 	}
 }
 
-// cell finds the cell of a number within the edges. The loop is free of branches that
-// depend on x, which is what makes it quick.
+// guides is how many steps the guide has.
+const guides = 4096
+
+// guideAll makes the guide anew, after the edges have changed.
+func (c *Cutter) guideAll() {
+	n := len(c.edges)
+	c.step = guides / (c.edges[n-1] - c.edges[0])
+	c.guide = make([]int32, guides+2)
+	i := 0
+	for g := range c.guide {
+		at := c.edges[0] + float64(g)/c.step
+		for i < n-2 && c.edges[i+1] <= at {
+			i++
+		}
+		c.guide[g] = int32(i)
+	}
+}
+
+// cell finds the cell of a number within the edges: the guide tells between which two
+// cells it must be, and there are few between them unless the numbers are crowded.
 func (c *Cutter) cell(x float64) int {
-	low, n := 0, len(c.edges)
+	g := int((x - c.edges[0]) * c.step)
+	if g < 0 || g > guides { // edges so close or so far apart that steps cannot be counted
+		return c.search(x, 0, len(c.edges))
+	}
+	low, high := int(c.guide[g]), int(c.guide[g+1])
+	// Rounding may put a number one step off.
+	if low > 0 && c.edges[low] > x {
+		return c.search(x, 0, low+1)
+	}
+	if high-low > 8 {
+		return c.search(x, low, min(high+2, len(c.edges))-low)
+	}
+	for low < len(c.edges)-2 && c.edges[low+1] <= x {
+		low++
+	}
+	return low
+}
+
+// search finds the cell of a number among n cells from low on.
+func (c *Cutter) search(x float64, low, n int) int {
 	for n > 1 {
 		half := n >> 1
 		if c.edges[low+half] <= x {
@@ -82,7 +124,7 @@ func (c *Cutter) cell(x float64) int {
 		}
 		n -= half
 	}
-	return low
+	return min(low, len(c.edges)-2)
 }
 
 // cut makes the first cells out of what is held.
@@ -93,6 +135,7 @@ func (c *Cutter) cut(cells int) {
 		c.edges[1] = math.Nextafter(c.edges[0], math.Inf(1))
 	}
 	c.counts, c.sums = make([]uint64, len(c.edges)-1), make([]float64, len(c.edges)-1)
+	c.guideAll()
 	c.count()
 }
 
@@ -135,9 +178,11 @@ func (c *Cutter) extend() {
 		c.counts = append(c.counts, make([]uint64, grown)...)
 		c.sums = append(c.sums, make([]float64, grown)...)
 	}
+	c.guideAll()
 	c.count()
 	if len(c.counts) > mostCells {
 		c.join()
+		c.guideAll()
 	}
 }
 
