@@ -111,7 +111,11 @@ func badJSON(err error) error {
 	var syntax *json.SyntaxError
 	switch {
 	case errors.As(err, &kind):
-		return fault.New(fault.Invalid, "request.type", "%q is %s where %s is expected", kind.Field, kind.Value, kind.Type).In(kind.Field).Do("see /api/openapi.json for what is expected")
+		name := kind.Field
+		if first, rest, nested := strings.Cut(name, "."); nested && first != strings.ToLower(first) {
+			name = rest // the name of a Go structure, which nobody outside knows
+		}
+		return fault.New(fault.Invalid, "request.type", "%q is %s where %s is expected", name, kind.Value, kind.Type).In(name).Do("see /api/openapi.json for what is expected")
 	case errors.As(err, &syntax):
 		return fault.New(fault.Invalid, "request.json", "the body is no JSON: %v at byte %d", err, syntax.Offset).In("body").Do("send a JSON object")
 	}

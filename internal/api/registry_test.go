@@ -116,6 +116,9 @@ func TestRegistrationsThatAreRefused(t *testing.T) {
 		"label that is a rung":      {set(func(x *service.Registration) { x.Labels = []string{"live"} }), "label.rung"},
 		"tag of two words":          {set(func(x *service.Registration) { x.Tags = []string{"a b"} }), "tag.form"},
 		"signature":                 {set(func(x *service.Registration) { x.Signature = &registry.Signature{} }), "signature.wrong"},
+		"signature of other columns": {set(func(x *service.Registration) {
+			x.Signature = &registry.Signature{Inputs: []registry.Column{{Name: "moon", Type: registry.Number}}}
+		}), "signature.sample"},
 		"upload of nobody": {set(func(x *service.Registration) {
 			x.Uploads = []service.UploadUse{{ID: strings.Repeat("0", 32), Part: "artifact"}}
 		}), "upload.unknown"},
@@ -353,7 +356,7 @@ func TestLabelsNotesAndVetting(t *testing.T) {
 	if err != nil || len(found.Items) != 1 || found.Items[0].Ref != "heat-demand@2" {
 		t.Errorf("%+v, %v", found, err)
 	}
-	for query, code := range map[string]string{"metric=rmse": "metric.bound", "metric=rmse<x": "metric.bound", "task=guess": "model.task", "rung=moon": "rung.unknown", "max_age=3weeks": "age.form", "data=A": "name.form", "cursor=x": "list.cursor"} {
+	for query, code := range map[string]string{"metric=rmse": "metric.bound", "metric=rmse<x": "metric.bound", "metric=rsme<1": "metric.unknown", "sort=rsme": "metric.unknown", "task=guess": "model.task", "rung=moon": "rung.unknown", "max_age=3weeks": "age.form", "data=A": "name.form", "cursor=x": "list.cursor"} {
 		q, _ := url.ParseQuery(query)
 		_, err := r.runa.Find(ctx, q, client.Part{})
 		wantCode(t, query, err, code)
@@ -440,6 +443,15 @@ func TestARequestIsTracedToWhatAnsweredIt(t *testing.T) {
 	id := res.Header.Get("Inner-Ladder-Request")
 	if res.StatusCode != 200 || id == "" {
 		t.Fatalf("%s", res.Status)
+	}
+	// Callers may name a lane by a label of its version.
+	_, err = r.runa.PutLabel(ctx, "heat-demand", 1, "steady", "", "")
+	must(t, err)
+	pinned, err := http.Post(r.gateway+"/v2/models/demand-hourly/versions/steady/infer", "application/json", strings.NewReader(`{"inputs":[{"name":"x","shape":[1],"datatype":"FP64","data":[1]}]}`))
+	must(t, err)
+	_ = pinned.Body.Close()
+	if pinned.StatusCode != 200 || pinned.Header.Get("Inner-Ladder-Version") != live {
+		t.Errorf("by label: %s %v", pinned.Status, pinned.Header)
 	}
 	// The split has long changed when someone asks.
 	_, err = r.runa.Split(ctx, "demand-hourly", []traffic.Lane{{Kind: traffic.Main, Version: live, Share: traffic.Whole}}, "again", -1)

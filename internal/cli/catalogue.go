@@ -147,7 +147,20 @@ func printLineup(w io.Writer, l registry.Lineup) {
 	for _, p := range l.Params {
 		row("parameter "+p.Name, func(v registry.LineupVersion) string { return short(p.Values[v.Ref], 24) })
 	}
-	row("data", func(v registry.LineupVersion) string { return short(dataUses(v.Data), 40) })
+	for _, role := range []string{registry.TrainedOn, registry.ValidatedOn, registry.EvaluatedOn} {
+		used := func(v registry.LineupVersion) string {
+			var names []string
+			for _, d := range v.Data {
+				if d.Role == role {
+					names = append(names, d.Data)
+				}
+			}
+			return short(strings.Join(names, " "), 32)
+		}
+		if slices.ContainsFunc(l.Versions, func(v registry.LineupVersion) bool { return used(v) != "" }) {
+			row(strings.ReplaceAll(role, "-", " "), used)
+		}
+	}
 	row("code", func(v registry.LineupVersion) string {
 		if v.Code == nil {
 			return ""

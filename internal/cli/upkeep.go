@@ -28,7 +28,6 @@ func upkeepCommands() []command {
 		{name: "retire", group: "Registry", arguments: "REF", summary: "Take a version off the ladder; it must not be in use", least: 1, most: 1, example: "innerladder retire heat-demand@1 -why \"replaced by @2\"", setup: retire},
 		{name: "restore", group: "Registry", arguments: "REF", summary: "Put a retired version on the lowest rung again", least: 1, most: 1, example: "innerladder restore heat-demand@1 -why \"needed for a comparison\"", setup: restore},
 		{name: "delete", group: "Registry", arguments: "REF", summary: "Delete a version for good; it must not be in use", least: 1, most: 1, example: "innerladder delete heat-demand@1 -why \"holds personal data\"", setup: deleteVersion},
-		{name: "history", group: "Registry", arguments: "SUBJECT", summary: "What changed about a version, a model, a label, a run, a data set", least: 1, most: 1, example: "innerladder history heat-demand@beta", setup: history},
 		{name: "collect", group: "Registry", summary: "Remove the files that no version needs", most: 0, example: "innerladder collect -dry-run", setup: collect},
 		{name: "project", group: "Registry", summary: "List the projects that models are in", most: 0, example: "innerladder project", setup: projects},
 		{name: "project add", group: "Registry", arguments: "NAME", summary: "Add a project", least: 1, most: 1, example: "innerladder project add maintenance -description \"valves and pumps\"", setup: projectAdd},
@@ -181,31 +180,6 @@ func deleteVersion(c *call) func(context.Context) error {
 		}
 		d, err := c.api.Delete(ctx, c.args[0], *why)
 		return c.show(d, err, func() { fmt.Fprintf(c.Out, "%s was deleted; its files go with: innerladder collect\n", d.Version) })
-	}
-}
-
-func history(c *call) func(context.Context) error {
-	c.connect()
-	limit := c.flags.Int("limit", 50, "`N` lines at most")
-	cursor := c.flags.String("cursor", "", "`CURSOR` that the part before ended with")
-	return func(ctx context.Context) error {
-		all, err := c.api.Audit(ctx, c.args[0], client.Part{Limit: *limit, Cursor: *cursor})
-		return c.show(all, err, func() {
-			if len(all.Items) == 0 {
-				c.say("the record knows nothing about %s", c.args[0])
-				return
-			}
-			for _, e := range all.Items {
-				fmt.Fprintf(c.Out, "%s  %-8s %s\n", e.At.UTC().Format("2006-01-02 15:04:05"), e.Actor, e.Sentence)
-				if e.Reason != "" {
-					fmt.Fprintf(c.Out, "%*s“%s”\n", 30, "", e.Reason)
-				}
-				if strings.HasSuffix(e.Kind, ".edited") {
-					fmt.Fprintf(c.Out, "%*sbefore %s\n%*safter  %s\n", 30, "", e.Before, 30, "", e.After)
-				}
-			}
-			c.more(all.Next)
-		})
 	}
 }
 

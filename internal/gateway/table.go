@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -37,6 +38,7 @@ type lane struct {
 	position int
 	version  string
 	number   string
+	labels   []string
 	// path is the model's at its servers.
 	path string
 	// header and naming say in an answer which version gave it.
@@ -103,10 +105,10 @@ func contains(list []*target, a *target) bool {
 	return false
 }
 
-// lane finds the lane of a version by its ref or its number.
+// lane finds the lane of a version by its ref, its number, or a label of it.
 func (e *endpoint) lane(version string) *lane {
 	for _, l := range e.lanes {
-		if l.version == version || l.number == version {
+		if l.version == version || l.number == version || slices.Contains(l.labels, version) {
 			return l
 		}
 	}
@@ -169,7 +171,7 @@ func (g *Gateway) Swap(ctx context.Context, routes []traffic.Route) error {
 
 // compile turns one lane of a route into what the request path needs.
 func (g *Gateway) compile(ctx context.Context, r traffic.Route, rl traffic.RouteLane) (*lane, error) {
-	l := &lane{kind: rl.Kind, version: rl.Version, path: oip.ModelPath(rl.Model), header: []byte(rl.Version), naming: oip.NewNaming(r.Endpoint, rl.Version)}
+	l := &lane{kind: rl.Kind, version: rl.Version, labels: rl.Labels, path: oip.ModelPath(rl.Model), header: []byte(rl.Version), naming: oip.NewNaming(r.Endpoint, rl.Version)}
 	_, l.number, _ = strings.Cut(rl.Version, "@")
 	trial := false
 	for _, other := range r.Lanes {

@@ -19,7 +19,33 @@ func (s *Service) Find(ctx context.Context, search store.Search, p store.Page) (
 	if search.Rung != "" && !slices.Contains(s.rungs(), search.Rung) {
 		return Listed[store.Found]{}, s.ladder.CheckRung("rung", search.Rung)
 	}
+	named := []string{search.Sort}
+	for _, b := range search.Metrics {
+		named = append(named, b.Metric)
+	}
+	for _, name := range named {
+		if err := s.checkMetric(ctx, name); err != nil {
+			return Listed[store.Found]{}, err
+		}
+	}
 	return list(ctx, func(r store.Records) ([]store.Found, string, error) { return r.Find(ctx, search, p) }, s)
+}
+
+// checkMetric refuses a metric that no version has: it is most likely mistyped.
+func (s *Service) checkMetric(ctx context.Context, name string) error {
+	if name == "" {
+		return nil
+	}
+	r := s.store.Read()
+	there, err := r.HasMetric(ctx, name)
+	if err != nil || there {
+		return err
+	}
+	names, err := r.MetricNames(ctx, 30)
+	if err != nil {
+		return err
+	}
+	return fault.New(fault.Invalid, "metric.unknown", "no version has a metric %q", name).In("metric").Do("%s", exist("metrics", names))
 }
 
 // Vocabulary is what a search can name.

@@ -328,8 +328,17 @@ func (s *Service) readRoutes(ctx context.Context) error {
 		route := traffic.Route{Endpoint: e.Name, ID: e.ID}
 		if e.Split != nil {
 			route.Split, route.Since = e.Split.Number, e.Split.MadeAt
+			labels, err := r.Labels(ctx, e.Model)
+			if err != nil {
+				return fmt.Errorf("reading the route of %s: %w", e.Name, err)
+			}
 			for _, l := range e.Split.Lanes {
 				rl := traffic.RouteLane{Lane: l}
+				for _, label := range labels {
+					if label.Version == l.Version {
+						rl.Labels = append(rl.Labels, label.Name)
+					}
+				}
 				p, err := r.PlacementOf(ctx, l.Version, e.Environment)
 				switch {
 				case err == nil:

@@ -163,6 +163,9 @@ func (s *Service) Register(ctx context.Context, reg Registration, files []*File)
 	// The content itself makes a repeated registration harmless.
 	ctx = withoutRepeat(ctx)
 	out, err := change(ctx, s, Write, func(t *tx) (Registered, error) { return s.enter(ctx, t, reg, g) })
+	if err == nil && len(reg.Labels) > 0 {
+		s.reroute(ctx)
+	}
 	if err == nil {
 		for _, u := range reg.Uploads {
 			if err := s.blobs.Forget(u.ID); err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -379,6 +382,14 @@ func (g *gathered) sign(reg Registration) (err error) {
 	v := g.version
 	var seen *registry.Signature
 	if g.profiler != nil {
+		if reg.Signature != nil {
+			for _, c := range reg.Signature.Inputs {
+				if !slices.Contains(g.profiler.Columns(), c.Name) {
+					return fault.New(fault.Invalid, "signature.sample", "the signature has an input %q, which the sample does not have", c.Name).In("signature").
+						Do("the sample has %s", strings.Join(g.profiler.Columns(), ", "))
+				}
+			}
+		}
 		targets := reg.Targets
 		if reg.Signature != nil && len(targets) == 0 {
 			for _, c := range reg.Signature.Outputs {

@@ -223,13 +223,17 @@ func (s *Service) PutLabel(ctx context.Context, ref, label, environment, reason 
 	if err := registry.CheckLabel("label", label, s.rungs()); err != nil {
 		return store.Label{}, err
 	}
-	return change(ctx, s, Write, func(t *tx) (store.Label, error) {
+	l, err := change(ctx, s, Write, func(t *tx) (store.Label, error) {
 		v, err := s.resolve(ctx, t.Records, "version", ref)
 		if err != nil {
 			return store.Label{}, err
 		}
 		return s.putLabel(ctx, t, v, label, environment, reason)
 	})
+	if err == nil {
+		s.reroute(ctx) // callers may ask for lanes by label
+	}
+	return l, err
 }
 
 func (s *Service) putLabel(ctx context.Context, t *tx, v *registry.Version, label, environment, reason string) (store.Label, error) {
@@ -274,6 +278,14 @@ func (s *Service) putLabel(ctx context.Context, t *tx, v *registry.Version, labe
 
 // RemoveLabel takes a label away.
 func (s *Service) RemoveLabel(ctx context.Context, model, label, reason string) (store.Label, error) {
+	l, err := s.removeLabel(ctx, model, label, reason)
+	if err == nil {
+		s.reroute(ctx)
+	}
+	return l, err
+}
+
+func (s *Service) removeLabel(ctx context.Context, model, label, reason string) (store.Label, error) {
 	return change(ctx, s, Write, func(t *tx) (store.Label, error) {
 		m, err := s.model(ctx, t.Records, "model", model)
 		if err != nil {

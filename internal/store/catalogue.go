@@ -470,6 +470,12 @@ func (r Records) fillFound(ctx context.Context, items []Found) error {
 	})
 }
 
+// HasMetric reports whether some version has a metric.
+func (r Records) HasMetric(ctx context.Context, name string) (there bool, err error) {
+	err = r.q.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM metrics WHERE name = ?)`, name).Scan(&there)
+	return there, err
+}
+
 // MetricNames lists the names of metrics that versions have, at most `most`.
 func (r Records) MetricNames(ctx context.Context, most int) ([]string, error) {
 	// A walk from name to name along the index, not over all values.

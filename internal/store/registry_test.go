@@ -295,3 +295,20 @@ func TestOldRecordsComeThroughTheMigration(t *testing.T) {
 		t.Errorf("%d rows point at nothing, %v", n, err)
 	}
 }
+
+// Whatever someone types is a search, never an error of the database.
+func FuzzSearchText(f *testing.F) {
+	s, err := Open(f.Context(), filepath.Join(f.TempDir(), "ladder.db"))
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Cleanup(func() { _ = s.Close() })
+	for _, text := range []string{"winter", `"`, `a" OR b*`, "NEAR(a b)", "title:x", "-", "æ ø", "\x00", "{a b} : c ^d"} {
+		f.Add(text)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		if _, _, err := s.Read().Find(t.Context(), Search{Text: text, Sort: "rmse"}, Page{Limit: 5}); err != nil {
+			t.Fatalf("%q: %v", text, err)
+		}
+	})
+}

@@ -23,14 +23,15 @@ func main() {
 	tokenFile := flag.String("token-file", "", "`FILE` with a token")
 	out := flag.String("out", "docs/screenshots", "`DIR` for the pictures")
 	settle := flag.Duration("settle", 2500*time.Millisecond, "`DURATION` to wait for each page")
+	files := flag.String("files", "", "`FILES`, separated by commas, to choose in the page's file field")
 	flag.Parse()
-	if err := run(*server, *tokenFile, *out, *settle, flag.Args()); err != nil {
+	if err := run(*server, *tokenFile, *out, *settle, *files, flag.Args()); err != nil {
 		fmt.Fprintln(os.Stderr, "shots:", err)
 		os.Exit(1)
 	}
 }
 
-func run(server, tokenFile, out string, settle time.Duration, pages []string) error {
+func run(server, tokenFile, out string, settle time.Duration, files string, pages []string) error {
 	token, err := os.ReadFile(tokenFile)
 	if err != nil {
 		return err
@@ -61,6 +62,11 @@ func run(server, tokenFile, out string, settle time.Duration, pages []string) er
 		if err := chromedp.Do(ctx, chromedp.EmulateViewport(width, height), browser.Dark(strings.Contains(options, "dark")),
 			chromedp.Navigate(server+path), chromedp.Sleep(settle)); err != nil {
 			return fmt.Errorf("%s: %w", name, err)
+		}
+		if files != "" {
+			if err := chromedp.Do(ctx, chromedp.SetUploadFiles(chromedp.CSS(`input[type="file"]`), strings.Split(files, ",")), chromedp.Sleep(settle)); err != nil {
+				return fmt.Errorf("%s: choosing files: %w", name, err)
+			}
 		}
 		picture, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
 		if err != nil {

@@ -1,6 +1,8 @@
 package registry
 
 import (
+	"math"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -141,4 +143,41 @@ func TestDiffVersions(t *testing.T) {
 	if len(d.Params) != 2 || d.Params[0].Kind != "changed" || d.Params[1].Kind != "removed" || d.Compatibility != NotKnown {
 		t.Errorf("diff: %+v", d)
 	}
+}
+
+func FuzzRefs(f *testing.F) {
+	for _, s := range []string{"heat-demand@7", "heat-demand@live", "winters#2", "run-12", "a@", "@", "#", "run-"} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, s string) {
+		if ref, err := ParseRef("f", s); err == nil {
+			if again, err := ParseRef("f", ref.String()); err != nil || again != ref {
+				t.Fatalf("%q reads as %v, which reads as %v, %v", s, ref, again, err)
+			}
+		}
+		if ref, err := ParseDataRef("f", s); err == nil {
+			if again, err := ParseDataRef("f", ref.String()); err != nil || again != ref {
+				t.Fatalf("%q reads as %v, which reads as %v, %v", s, ref, again, err)
+			}
+		}
+		if n, err := ParseRunRef("f", s); err == nil && n < 1 {
+			t.Fatalf("%q is run %d", s, n)
+		}
+	})
+}
+
+// A number that is read the quick way is the number that it says.
+func FuzzDecimal(f *testing.F) {
+	for _, s := range []string{"0", "-12.345", ".5", "5.", "-", ".", "1e5", "999999999999999", "0.000000000000001", "-0"} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, s string) {
+		x, ok := decimal(s)
+		if !ok {
+			return
+		}
+		if want, err := strconv.ParseFloat(s, 64); err != nil || math.Float64bits(x) != math.Float64bits(want) {
+			t.Fatalf("%q reads as %v, want %v, %v", s, x, want, err)
+		}
+	})
 }

@@ -66,6 +66,8 @@ type Route struct {
 // RouteLane is a lane with the places that can answer for it.
 type RouteLane struct {
 	Lane
+	// Labels are those that the version has; callers may ask for it by them.
+	Labels []string
 	// Model is what the version is called at the model servers.
 	Model     string
 	Addresses []RouteAddress
