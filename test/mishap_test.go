@@ -1,7 +1,13 @@
 package test
 
 import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"net/http"
 	"os/exec"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -11,6 +17,7 @@ import (
 
 	"innerladder/internal/client"
 	"innerladder/internal/core/traffic"
+	"innerladder/internal/service"
 )
 
 // steadily calls demand-hourly so many times a second until stop is called, and counts
@@ -119,4 +126,47 @@ func TestWatchingGoesOnAfterAKill(t *testing.T) {
 		must(t, err)
 		return e.Split.Number == 3 && e.Split.ReturnsTo == 1
 	})
+}
+
+// An upload goes on after the service was killed in the middle of it.
+func TestAnUploadOutlivesAKill(t *testing.T) {
+	h := open(t)
+	content := bytes.Repeat([]byte("0123456789abcdef"), 1<<20) // 16 MiB
+	send := func(method, path string, body []byte, header ...string) (service.Uploading, int) {
+		t.Helper()
+		req, err := http.NewRequestWithContext(t.Context(), method, h.server+"/api/v1"+path, bytes.NewReader(body))
+		must(t, err)
+		req.Header.Set("Authorization", "Bearer "+h.runaToken)
+		for i := 0; i+1 < len(header); i += 2 {
+			req.Header.Set(header[i], header[i+1])
+		}
+		res, err := http.DefaultClient.Do(req)
+		must(t, err)
+		defer res.Body.Close()
+		var up service.Uploading
+		must(t, json.NewDecoder(res.Body).Decode(&up))
+		return up, res.StatusCode
+	}
+	up, _ := send("POST", "/uploads?name=m.bin", nil, "Upload-Length", strconv.Itoa(len(content)), "Upload-Complete", "?0")
+	half := len(content) / 2
+	if up, _ = send("PATCH", "/uploads/"+up.ID, content[:half], "Upload-Offset", "0", "Upload-Complete", "?0"); up.Offset != int64(half) {
+		t.Fatalf("%+v", up)
+	}
+	if err := h.stop(syscall.SIGKILL); !killed(err) {
+		t.Fatalf("ended with %v", err)
+	}
+	h.start()
+	up, status := send("GET", "/uploads/"+up.ID, nil)
+	if status != 200 || up.Offset != int64(half) || up.Complete {
+		t.Fatalf("after the kill: %d %+v", status, up)
+	}
+	up, _ = send("PATCH", "/uploads/"+up.ID, content[half:], "Upload-Offset", strconv.Itoa(half), "Upload-Complete", "?1")
+	sum := sha256.Sum256(content)
+	if !up.Complete || up.Digest != hex.EncodeToString(sum[:]) {
+		t.Fatalf("%+v", up)
+	}
+	v, err := h.runa.Register(t.Context(), service.Registration{Model: "large", Uploads: []service.UploadUse{{ID: up.ID, Part: "artifact"}}}, nil)
+	if err != nil || v.Artifacts[0].Size != int64(len(content)) {
+		t.Errorf("%+v, %v", v.Artifacts, err)
+	}
 }

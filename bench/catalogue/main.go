@@ -15,13 +15,12 @@ import (
 	"net/http"
 	"net/url"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
 	"time"
 
+	"innerladder/bench/house"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/store"
 )
@@ -166,33 +165,12 @@ func fillModel(ctx context.Context, w store.Records, r *rand.Rand, m, dataSets i
 
 // ask starts the service and measures.
 func ask(dir string) error {
-	cmd := exec.Command(*binary, "serve", "-data", dir, "-listen", "127.0.0.1:0", "-gateway", "127.0.0.1:0", "-log", "error")
-	out, err := cmd.StdoutPipe()
+	h, err := house.Start(*binary, dir)
 	if err != nil {
 		return err
 	}
-	cmd.Stderr = os.Stderr
-	if err := cmd.Start(); err != nil {
-		return err
-	}
-	defer func() {
-		_ = cmd.Process.Signal(syscall.SIGTERM)
-		_ = cmd.Wait()
-	}()
-	buffer := make([]byte, 1<<12)
-	n, err := out.Read(buffer)
-	if err != nil {
-		return err
-	}
-	first, _, _ := strings.Cut(string(buffer[:n]), "\n")
-	server := first[strings.LastIndex(first, " ")+1:]
-	go func() { _, _ = io.Copy(io.Discard, out) }()
-	time.Sleep(time.Second)
-	token, err := os.ReadFile(filepath.Join(dir, "first-token"))
-	if err != nil {
-		return err
-	}
-	return measure(server, strings.TrimSpace(string(token)), cmd.Process.Pid)
+	defer h.Stop()
+	return measure(h)
 }
 
 // kind is one kind of request.
@@ -259,14 +237,14 @@ func kinds() []kind {
 	}
 }
 
-func measure(server, token string, pid int) error {
+func measure(h *house.House) error {
 	client := &http.Client{}
 	get := func(path string) ([]byte, time.Duration, error) {
-		req, err := http.NewRequest("GET", server+"/api/v1"+path, nil)
+		req, err := http.NewRequest("GET", h.Server+"/api/v1"+path, nil)
 		if err != nil {
 			return nil, 0, err
 		}
-		req.Header.Set("Authorization", "Bearer "+token)
+		req.Header.Set("Authorization", "Bearer "+h.Token)
 		begin := time.Now()
 		res, err := client.Do(req)
 		if err != nil {
@@ -285,7 +263,8 @@ func measure(server, token string, pid int) error {
 		return err
 	}
 	r := rand.New(rand.NewPCG(*seed, 11))
-	fmt.Printf("memory of the service before %s, after the rounds below as stated\n\n| request | p50 ms | p95 ms | max ms | answer KiB |\n|---|---|---|---|---|\n", memory(pid))
+	before, _ := h.Memory()
+	fmt.Printf("memory of the service before: %s\n\n| request | p50 ms | p95 ms | max ms | answer KiB |\n|---|---|---|---|---|\n", before)
 	var all []time.Duration
 	for _, k := range kinds() {
 		var times []time.Duration
@@ -305,7 +284,8 @@ func measure(server, token string, pid int) error {
 		fmt.Printf("| %s | %.1f | %.1f | %.1f | %.1f |\n", k.name, ms(times[len(times)/2]), ms(times[len(times)*95/100]), ms(times[len(times)-1]), float64(bytes)/float64(len(times))/1024)
 	}
 	slices.Sort(all)
-	fmt.Printf("| all together | %.1f | %.1f | %.1f | |\n\nmemory after: %s\n", ms(all[len(all)/2]), ms(all[len(all)*95/100]), ms(all[len(all)-1]), memory(pid))
+	after, most := h.Memory()
+	fmt.Printf("| all together | %.1f | %.1f | %.1f | |\n\nmemory after: %s, at most %s\n", ms(all[len(all)/2]), ms(all[len(all)*95/100]), ms(all[len(all)-1]), after, most)
 	return nil
 }
 
@@ -319,15 +299,4 @@ func modelNames(get func(string) ([]byte, time.Duration, error)) ([]string, erro
 		names = append(names, name)
 	}
 	return names, err
-}
-
-// memory is the resident memory of a process.
-func memory(pid int) string {
-	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
-	if err != nil {
-		return "unknown"
-	}
-	_, rest, _ := strings.Cut(string(b), "VmRSS:")
-	line, _, _ := strings.Cut(rest, "\n")
-	return strings.TrimSpace(line)
 }

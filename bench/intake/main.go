@@ -19,9 +19,9 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"syscall"
 	"time"
 
+	"innerladder/bench/house"
 	"innerladder/internal/client"
 	"innerladder/internal/intake"
 	"innerladder/internal/service"
@@ -95,33 +95,12 @@ func uploads() error {
 		return err
 	}
 	data := filepath.Join(*dir, "data")
-	cmd := exec.Command(*binary, "serve", "-data", data, "-listen", "127.0.0.1:0", "-gateway", "127.0.0.1:0", "-log", "error")
-	out, err := cmd.StdoutPipe()
+	h, err := house.Start(*binary, data)
 	if err != nil {
 		return err
 	}
-	cmd.Stderr = os.Stderr
-	if err := cmd.Start(); err != nil {
-		return err
-	}
-	defer func() {
-		_ = cmd.Process.Signal(syscall.SIGTERM)
-		_ = cmd.Wait()
-	}()
-	said := make([]byte, 4096)
-	n, err := out.Read(said)
-	if err != nil {
-		return err
-	}
-	first, _, _ := strings.Cut(string(said[:n]), "\n")
-	server := first[strings.LastIndex(first, " ")+1:]
-	go func() { _, _ = io.Copy(io.Discard, out) }()
-	time.Sleep(time.Second)
-	token, err := os.ReadFile(filepath.Join(data, "first-token"))
-	if err != nil {
-		return err
-	}
-	c := client.New(server, strings.TrimSpace(string(token)))
+	defer h.Stop()
+	c := client.New(h.Server, h.Token)
 	ctx := context.Background()
 	// One of each in turn, so that a slow minute hits both.
 	var ours, theirs, hash, cp []time.Duration
@@ -156,9 +135,10 @@ func uploads() error {
 		slices.Sort(t)
 	}
 	m := *rounds / 2
+	_, most := h.Memory()
 	fmt.Printf("upload of %.1f GiB: %s; sha256sum and cp: %s (%s and %s); %.2f of their rate; memory of the service at most %s\n", float64(*upload)/(1<<30), ours[m].Round(time.Millisecond), theirs[m].Round(time.Millisecond),
-		hash[m].Round(time.Millisecond), cp[m].Round(time.Millisecond), float64(theirs[m])/float64(ours[m]), peak(cmd.Process.Pid))
-	return cut(ctx, server, strings.TrimSpace(string(token)), file)
+		hash[m].Round(time.Millisecond), cp[m].Round(time.Millisecond), float64(theirs[m])/float64(ours[m]), most)
+	return cut(ctx, h.Server, h.Token, file)
 }
 
 // cut uploads through a relay that breaks the first connection half-way.
@@ -196,17 +176,6 @@ func cut(ctx context.Context, server, token, file string) error {
 	}
 	fmt.Printf("cut half-way: complete is %v after %d connections\n", up.Complete, pieces)
 	return nil
-}
-
-// peak is the most memory that a process had.
-func peak(pid int) string {
-	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
-	if err != nil {
-		return "unknown"
-	}
-	_, rest, _ := strings.Cut(string(b), "VmHWM:")
-	line, _, _ := strings.Cut(rest, "\n")
-	return strings.TrimSpace(line)
 }
 
 // writeTable writes rows like those of a heating utility, ten columns.
@@ -282,7 +251,8 @@ func profiles() error {
 	if err != nil {
 		return err
 	}
+	_, most := house.Memory(os.Getpid())
 	fmt.Printf("profile of %.1f GiB, %d rows of 10 columns: %s; only parsing it: %s; ratio %.2f; memory at most %s\n", float64(*table)/(1<<30), rows, ours.Round(time.Millisecond), parse.Round(time.Millisecond),
-		float64(ours)/float64(parse), peak(os.Getpid()))
+		float64(ours)/float64(parse), most)
 	return nil
 }

@@ -1,6 +1,7 @@
 package api_test
 
 import (
+	"archive/zip"
 	"bytes"
 	"encoding/json"
 	"fmt"
@@ -466,4 +467,103 @@ func TestARequestIsTracedToWhatAnsweredIt(t *testing.T) {
 	if other := id[:len(id)-1] + "0"; other != id {
 		wantCode(t, "a mistyped id", err, "request.unknown")
 	}
+}
+
+func TestAttachmentsComeAndGo(t *testing.T) {
+	r := newRig(t)
+	ctx := t.Context()
+	r.register("heat-demand", "a", map[string]float64{"rmse": 1})
+	v, err := r.runa.Attach(ctx, "heat-demand@1", r.file("notes.md", "# Notes\n<script>alert(1)</script>"))
+	if err != nil || len(v.Attachments) != 1 || !strings.HasPrefix(v.Attachments[0].Media, "text/markdown") {
+		t.Fatalf("%+v, %v", v.Attachments, err)
+	}
+	if v, err = r.tove.Attach(ctx, "heat-demand@1", r.file("notes.md", "# Better notes")); err != nil || len(v.Attachments) != 1 || v.Attachments[0].AddedBy != "tove" {
+		t.Errorf("another of the same name: %+v, %v", v.Attachments, err)
+	}
+	// What a browser would run is never served as such.
+	_, err = r.runa.Attach(ctx, "heat-demand@1", r.file("page.html", "<html><script>alert(1)</script></html>"))
+	must(t, err)
+	for name, want := range map[string]string{"page.html": "text/plain", "notes.md": "text/markdown"} {
+		status, header, _ := r.call("GET", "/api/v1/versions/heat-demand@1/attachments/"+name, "")
+		if status != 200 || !strings.HasPrefix(header.Get("Content-Type"), want) || header.Get("X-Content-Type-Options") != "nosniff" {
+			t.Errorf("%s: %d %v", name, status, header)
+		}
+	}
+	if _, err := r.runa.Detach(ctx, "heat-demand@1", "page.html", "not wanted"); err != nil {
+		t.Error(err)
+	}
+	_, err = r.runa.Detach(ctx, "heat-demand@1", "page.html", "")
+	wantCode(t, "an attachment that is gone", err, "attachment.unknown")
+	// The replaced and the detached file are needed by nobody.
+	if c, err := r.runa.Collect(ctx, false); err != nil || c.Files != 2 {
+		t.Errorf("%+v, %v", c, err)
+	}
+	history, err := r.runa.Audit(ctx, "heat-demand@1", client.Part{})
+	if err != nil || len(history.Items) != 5 || history.Items[0].Reason != "not wanted" {
+		t.Errorf("%d entries, %v", len(history.Items), err)
+	}
+	var body bytes.Buffer
+	body.WriteString("no form")
+	if status, _, _ := r.call("POST", "/api/v1/versions/heat-demand@1/attachments", body.String(), "Content-Type", "text/plain"); status != 422 {
+		t.Errorf("no form: %d", status)
+	}
+}
+
+func TestModelsAreListedByWhatTheyAre(t *testing.T) {
+	r := newRig(t)
+	ctx := t.Context()
+	_, err := r.runa.AddProject(ctx, "maintenance", "valves and pumps")
+	must(t, err)
+	_, err = r.runa.AddProject(ctx, "maintenance", "")
+	wantCode(t, "a project twice", err, "project.exists")
+	for name, project := range map[string]string{"heat-demand": "", "valve-fault": "maintenance"} {
+		_, err := r.tove.Register(ctx, service.Registration{Model: name, Project: project, Description: "about " + name}, with("", r.file("m.bin", name)))
+		must(t, err)
+	}
+	_, err = r.runa.Register(ctx, service.Registration{Model: "valve-fault", Project: "default"}, with("", r.file("m.bin", "x")))
+	wantCode(t, "another project than before", err, "model.project_differs")
+	_, err = r.runa.EditModel(ctx, "valve-fault", service.Edit{AddTags: []string{"edge"}})
+	must(t, err)
+	_, err = r.runa.Vet(ctx, "valve-fault", "checked", true)
+	must(t, err)
+	for filter, want := range map[string]string{"project=maintenance": "valve-fault", "owner=tove": "heat-demand valve-fault", "tag=edge": "valve-fault", "text=ABOUT": "heat-demand valve-fault", "text=valve": "valve-fault",
+		"vetted=true": "valve-fault", "task=regression": ""} {
+		name, value, _ := strings.Cut(filter, "=")
+		all, err := r.runa.Models(ctx, client.Part{}, name, value)
+		must(t, err)
+		var names []string
+		for _, m := range all.Items {
+			names = append(names, m.Name)
+		}
+		if strings.Join(names, " ") != want {
+			t.Errorf("%s: %v, want %q", filter, names, want)
+		}
+	}
+	if p, err := r.runa.Projects(ctx); err != nil || len(p.Items) != 2 || p.Items[1].Models != 1 {
+		t.Errorf("%+v, %v", p, err)
+	}
+	_, err = r.runa.Vet(ctx, "heat-demand", "why not", false)
+	wantCode(t, "unvetting what is not vetted", err, "vet.not")
+}
+
+// A folder that a hostile hand packed is refused before anything is written down.
+func TestHostileFilesLeaveNothing(t *testing.T) {
+	r := newRig(t)
+	var z bytes.Buffer
+	w := zip.NewWriter(&z)
+	f, err := w.Create("../../escape")
+	must(t, err)
+	_, _ = f.Write([]byte("x"))
+	must(t, w.Close())
+	for name, content := range map[string]string{"m.zip": z.String(), "m.safetensors": "\xff\xff\xff\xff\x00\x00\x00\x00{}", "m.json": "{", "m.pmml": "<PMML>", "m.tar.gz": "\x1f\x8b"} {
+		_, err := r.runa.Register(t.Context(), service.Registration{Model: "heat-demand"}, with("", r.file(name, content)))
+		if client.Code(err) != "artifact.broken" || !strings.Contains(err.Error(), name) {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	if c, err := r.runa.Collect(t.Context(), true); err != nil || c.Files != 0 {
+		t.Errorf("%+v, %v", c, err)
+	}
+	_, err = r.runa.Model(t.Context(), "heat-demand")
+	wantCode(t, "the model", err, "model.unknown")
 }

@@ -197,22 +197,26 @@ func printCurves(w io.Writer, curves []registry.Curve) {
 	t.done()
 }
 
-// spark draws points as a row of blocks.
+// spark draws points as a row of blocks, from the least to the greatest.
 func spark(points []registry.Point, width int) string {
 	low, high := points[0].Value, points[0].Value
 	for _, p := range points {
 		low, high = min(low, p.Value), max(high, p.Value)
 	}
-	blocks := []rune("▁▂▃▄▅▆▇█")
+	return blocks(points, width, low, high)
+}
+
+func blocks(points []registry.Point, width int, low, high float64) string {
+	heights := []rune("▁▂▃▄▅▆▇█")
 	n := min(width, len(points))
 	out := make([]rune, n)
 	for i := range n {
 		x := points[i*(len(points)-1)/max(1, n-1)].Value
 		level := 0
 		if high > low {
-			level = int((x - low) / (high - low) * float64(len(blocks)-1))
+			level = int((x-low)/(high-low)*float64(len(heights)-1) + 1e-9)
 		}
-		out[i] = blocks[level]
+		out[i] = heights[level]
 	}
 	return string(out)
 }
@@ -278,7 +282,11 @@ func density(edges []float64, counts []uint64) string {
 			points[i].Value += float64(n) * max(0, min(b, to)-max(a, from)) / (b - a)
 		}
 	}
-	return spark(points, width)
+	most := 0.0
+	for _, p := range points {
+		most = max(most, p.Value)
+	}
+	return blocks(points, width, 0, most)
 }
 
 func diff(c *call) func(context.Context) error {

@@ -174,7 +174,7 @@ func (n narrowing) checkArgs() []any {
 // matchOf makes a full-text query of what someone typed: every word must be there.
 // Nothing in it is an operator.
 func matchOf(text string) string {
-	words := strings.FieldsFunc(text, func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) && !unicode.IsMark(r) })
+	words := strings.FieldsFunc(text, func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) && !unicode.Is(unicode.Mn, r) })
 	words = words[:min(len(words), 20)]
 	for i, w := range words {
 		words[i] = `"` + w + `"`

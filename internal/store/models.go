@@ -119,8 +119,10 @@ func (r Records) fillModels(ctx context.Context, models []Model) error {
 	var name, value string
 	var number int
 	// The database counts, so that few rows come out of it.
-	if err := r.each(ctx, `SELECT model_id, rung, number, n FROM (SELECT model_id, rung, number, row_number() OVER (PARTITION BY model_id, rung ORDER BY number DESC) AS k, count(*) OVER (PARTITION BY model_id, rung) AS n
-		FROM versions WHERE model_id IN (`+places(len(ids))+`) AND deleted_at IS NULL) WHERE k <= ? ORDER BY model_id, rung, number DESC`, append(anys(ids), listedStanding), func(rows *sql.Rows) error {
+	if err := r.each(ctx, `WITH s AS MATERIALIZED (SELECT model_id, rung, count(*) AS n FROM versions WHERE model_id IN (`+places(len(ids))+`) AND deleted_at IS NULL GROUP BY model_id, rung)
+		SELECT s.model_id, s.rung, v.number, s.n FROM s CROSS JOIN versions v ON v.model_id = s.model_id AND v.rung = s.rung AND v.deleted_at IS NULL
+			AND v.number IN (SELECT o.number FROM versions o WHERE o.model_id = s.model_id AND o.rung = s.rung AND o.deleted_at IS NULL ORDER BY o.number DESC LIMIT ?)
+		ORDER BY s.model_id, s.rung, v.number DESC`, append(anys(ids), listedStanding), func(rows *sql.Rows) error {
 		var n int
 		err := rows.Scan(&id, &name, &number, &n)
 		m := at[id]

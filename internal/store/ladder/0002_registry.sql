@@ -192,8 +192,9 @@ INSERT INTO links (from_kind, from_id, relation, to_kind, to_id)
   SELECT 1, v.id, 'from-code', 4, c.id FROM versions v
   JOIN codes c ON c.revision = json_extract(v.code, '$.commit') AND c.repository = coalesce(json_extract(v.code, '$.repository'), '');
 
--- Full text of versions; rowid is the version's id.
-CREATE VIRTUAL TABLE search USING fts5 (title, body, content='', contentless_delete=1, tokenize="unicode61 remove_diacritics 2");
+-- Full text of versions; rowid is the version's id. Positions are not kept: words are
+-- looked for, not phrases.
+CREATE VIRTUAL TABLE search USING fts5 (title, body, content='', contentless_delete=1, detail=none, tokenize="unicode61 remove_diacritics 2");
 INSERT INTO search (rowid, title, body)
   SELECT v.id, m.name, m.description || ' ' || v.note || ' ' || v.created_by FROM versions v JOIN models m ON m.id = v.model_id;
 

@@ -51,6 +51,20 @@ function FormSheet({ title, trigger, submit, pending, error, onSubmit, children 
   )
 }
 
+/** The fields of tags and properties. */
+function Marks({ tags, onTags, properties, onProperties }: { tags: string; onTags: (text: string) => void; properties: string; onProperties: (text: string) => void }) {
+  return (
+    <>
+      <Field label="Tags, separated by spaces">
+        <input className={inputLook} value={tags} onChange={(event) => onTags(event.target.value)} />
+      </Field>
+      <Field label="Properties, one NAME=VALUE a line">
+        <textarea className={inputLook} rows={3} value={properties} onChange={(event) => onProperties(event.target.value)} />
+      </Field>
+    </>
+  )
+}
+
 /** What may change of a version: note, tags, properties, labels; and retiring, restoring, deleting. */
 export function VersionUpkeep({ version: v }: { version: Version }) {
   return (
@@ -72,12 +86,7 @@ function EditVersion({ version: v }: { version: Version }) {
       <Field label="Note">
         <textarea className={inputLook} rows={2} value={note} onChange={(event) => setNote(event.target.value)} />
       </Field>
-      <Field label="Tags, separated by spaces">
-        <input className={inputLook} value={tags} onChange={(event) => setTags(event.target.value)} />
-      </Field>
-      <Field label="Properties, one NAME=VALUE a line">
-        <textarea className={inputLook} rows={3} value={properties} onChange={(event) => setProperties(event.target.value)} />
-      </Field>
+      <Marks tags={tags} onTags={setTags} properties={properties} onProperties={setProperties} />
     </FormSheet>
   )
 }
@@ -171,12 +180,7 @@ export function ModelUpkeep({ model: m }: { model: Model }) {
         <Field label="Owner">
           <Choice label="Owner" value={owner} options={people.map((p) => ({ value: p, text: p }))} onChange={setOwner} />
         </Field>
-        <Field label="Tags, separated by spaces">
-          <input className={inputLook} value={tags} onChange={(event) => setTags(event.target.value)} />
-        </Field>
-        <Field label="Properties, one NAME=VALUE a line">
-          <textarea className={inputLook} rows={3} value={properties} onChange={(event) => setProperties(event.target.value)} />
-        </Field>
+        <Marks tags={tags} onTags={setTags} properties={properties} onProperties={setProperties} />
       </FormSheet>
       <FormSheet title={m.vetted ? `${m.name} is vetted` : `Vet ${m.name}`} trigger={<Button>{m.vetted ? 'Unvet' : 'Vet'}</Button>} submit={m.vetted ? 'Take the mark away' : 'Mark as vetted'} pending={vet.isPending} error={vet.error} onSubmit={(done) => vet.mutate({ vetted: !m.vetted, reason }, { onSuccess: done })}>
         <p className="text-ink-2">
