@@ -140,3 +140,37 @@ func TestRegisteringInTheConsole(t *testing.T) {
 	b.do("retiring it", b.open("/models/heat-demand/versions/1"), press("Label"), chromedp.Click(browser.Text("button", "beta")), chromedp.Sleep(500*time.Millisecond), b.open("/models/heat-demand/versions/1"), press("Retire"),
 		chromedp.SendKeys(chromedp.CSS(`[role="dialog"] textarea`), "a trial"), chromedp.Click(chromedp.CSS(`[role="dialog"] button[type="submit"]`)), sees("on retired"))
 }
+
+// Someone browses what there is: models, versions found by what they are, runs, a
+// line-up, data, and puts things in order.
+func TestBrowsingTheRegistryInTheConsole(t *testing.T) {
+	h := open(t)
+	dir := put(t, map[string]string{"rows.csv": rows, "a.bin": "a", "b.bin": "b"})
+	run := func(args ...string) { t.Helper(); h.as(h.runaFile, args...) }
+	run("data", "add", "winters-2024", dir+"/rows.csv")
+	run("run", "start", "heat-demand", "-no-code", "-title", "a first try", "-data", "winters-2024")
+	for step, loss := range []string{"0.9", "0.5", "0.3"} {
+		run("run", "log", "run-1", "-step", []string{"1", "2", "3"}[step], "-metric", "loss="+loss)
+	}
+	run("run", "end", "run-1")
+	run("register", "heat-demand", "-file", dir+"/a.bin", "-run", "run-1", "-metric", "rmse=0.4", "-note", "calm", "-tag", "winter")
+	run("register", "heat-demand", "-file", dir+"/b.bin", "-metric", "rmse=0.3", "-note", "windy", "-parent", "heat-demand@1", "-relation", "refitted", "-no-code")
+	b := look(t, h)
+	gone := chromedp.WaitNotPresent(chromedp.CSS(`[role="dialog"]`))
+	b.do("signing in", browser.SignIn(h.server, h.runaToken))
+	b.do("filters", b.open("/models/versions"), sees("calm"), sees("windy"), write("tag", "winter"), chromedp.WaitNotPresent(chromedp.Search(`//*[text()="windy"]`)), sees("calm"))
+	b.do("a search has an address", b.open("/models/versions?metric=rmse%3C0.35"), sees("windy"), chromedp.WaitNotPresent(chromedp.Search(`//*[text()="calm"]`)))
+	b.do("choosing for a line-up", b.open("/models/versions"), chromedp.Click(chromedp.CSS(`[aria-label="Choose heat-demand@1"]`)), chromedp.Click(chromedp.CSS(`[aria-label="Choose heat-demand@2"]`)), press("Line up 2"))
+	b.do("the line-up", sees("rmse, less is better"), sees("best"), chromedp.WaitVisible(chromedp.CSS(`.recharts-line path`)), sees("as a table"))
+	b.do("runs", b.open("/models/runs"), sees("a first try"), sees("finished"), b.open("/models/runs/run-1"), chromedp.WaitVisible(chromedp.CSS(`.recharts-line path`)), sees("winters-2024#1"))
+	b.do("data", b.open("/models/data"), sees("winters-2024#1"), chromedp.Click(browser.Text("a", "what was made from it")), sees("heat-demand@2 refitted heat-demand@1"), chromedp.WaitVisible(chromedp.CSS(`.react-flow__node`)))
+	b.do("vetting", b.open("/models/heat-demand"), press("Vet"), chromedp.SendKeys(chromedp.CSS(`[role="dialog"] textarea`), "checked"), press("Mark as vetted"), gone, chromedp.WaitVisible(browser.Text("span", "vetted")))
+	b.do("only vetted models", b.open("/models"), chromedp.Click(chromedp.CSS(`input[type="checkbox"]`)), sees("vetted"))
+	b.do("deleting", b.open("/models/heat-demand/versions/2"), press("Retire"), chromedp.SendKeys(chromedp.CSS(`[role="dialog"] textarea`), "a mistake"), chromedp.Click(chromedp.CSS(`[role="dialog"] button[type="submit"]`)), gone, sees("on retired"),
+		press("Restore"), chromedp.SendKeys(chromedp.CSS(`[role="dialog"] textarea`), "after all"), chromedp.Click(chromedp.CSS(`[role="dialog"] button[type="submit"]`)), gone, sees("on draft"))
+	v, err := h.runa.Version(t.Context(), "heat-demand@2")
+	must(t, err)
+	if v.Rung != "draft" {
+		t.Errorf("it stands on %s", v.Rung)
+	}
+}

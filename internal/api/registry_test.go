@@ -567,3 +567,83 @@ func TestHostileFilesLeaveNothing(t *testing.T) {
 	_, err = r.runa.Model(t.Context(), "heat-demand")
 	wantCode(t, "the model", err, "model.unknown")
 }
+
+// Pipelines that start twice register the same content at the same moment.
+func TestTheSameContentAtOnceIsOneVersion(t *testing.T) {
+	r := newRig(t)
+	path, rows := r.file("m.bin", "weights"), r.file("rows.csv", "x,y\n1,2\n3,4\n")
+	type result struct {
+		v   service.Registered
+		err error
+	}
+	results := make(chan result)
+	for range 8 {
+		go func() {
+			v, err := r.runa.Register(t.Context(), service.Registration{Model: "heat-demand", Metrics: map[string]float64{"rmse": 1}, Targets: []string{"y"}}, with(rows, path))
+			results <- result{v, err}
+		}()
+	}
+	created := 0
+	for range 8 {
+		got := <-results
+		if got.err != nil || got.v.Ref != "heat-demand@1" {
+			t.Errorf("%s, %v", got.v.Ref, got.err)
+		}
+		if got.v.Created {
+			created++
+		}
+	}
+	if m, err := r.runa.Model(t.Context(), "heat-demand"); err != nil || m.Versions != 1 || created != 1 {
+		t.Errorf("%d versions, %d created, %v", m.Versions, created, err)
+	}
+}
+
+// Labels, tags and notes that several people change at once end in one of the states
+// that they asked for, and the record knows the way there.
+func TestManyHandsAtOnce(t *testing.T) {
+	r := newRig(t)
+	ctx := t.Context()
+	for i := range 4 {
+		r.register("heat-demand", fmt.Sprint("weights ", i), map[string]float64{"rmse": float64(i)})
+	}
+	done := make(chan error)
+	for i := range 12 {
+		go func() {
+			_, err := r.runa.PutLabel(ctx, "heat-demand", i%4+1, "beta", "", fmt.Sprint("turn ", i))
+			if err == nil {
+				_, err = r.tove.EditVersion(ctx, "heat-demand@1", service.Edit{AddTags: []string{fmt.Sprint("tag-", i)}})
+			}
+			done <- err
+		}()
+	}
+	for range 12 {
+		must(t, <-done)
+	}
+	m, err := r.runa.Model(ctx, "heat-demand")
+	must(t, err)
+	history, err := r.runa.Audit(ctx, "heat-demand@beta", client.Part{Limit: 50})
+	must(t, err)
+	// Each line takes up where the one before it ended.
+	var last struct{ Version string }
+	for i := len(history.Items) - 1; i >= 0; i-- {
+		var before, after struct{ Version string }
+		if history.Items[i].Before != nil {
+			must(t, json.Unmarshal(history.Items[i].Before, &before))
+		}
+		must(t, json.Unmarshal(history.Items[i].After, &after))
+		if before != last {
+			t.Errorf("line %d begins with %q, the one before ended with %q", i, before.Version, last.Version)
+		}
+		last = after
+	}
+	if last.Version != fmt.Sprintf("heat-demand@%d", m.Labels["beta"]) {
+		t.Errorf("the record ends with %s, the label is at %d", last.Version, m.Labels["beta"])
+	}
+	if v, err := r.runa.Version(ctx, "heat-demand@1"); err != nil || len(v.Tags) != 12 {
+		t.Errorf("%v, %v", v.Tags, err)
+	}
+	found, err := r.runa.Find(ctx, url.Values{"label": {"beta"}, "text": {"beta"}}, client.Part{})
+	if err != nil || len(found.Items) != 1 || found.Items[0].Number != m.Labels["beta"] {
+		t.Errorf("%+v, %v", found.Items, err)
+	}
+}

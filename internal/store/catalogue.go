@@ -140,6 +140,10 @@ func (s Search) narrowings() []narrowing {
 			s.Data.Name, s.Data.Number)
 	}
 	for _, b := range s.Metrics {
+		if b.Metric == s.Sort { // its value is at hand
+			both(`SELECT version_id FROM metrics WHERE name = ? AND value `+b.How+` ?`, `(? <> '' AND s.value `+b.How+` ?)`, b.Metric, b.Value)
+			continue
+		}
 		both(`SELECT version_id FROM metrics WHERE name = ? AND value `+b.How+` ?`, `EXISTS (SELECT 1 FROM metrics x WHERE x.version_id = v.id AND x.name = ? AND x.value `+b.How+` ?)`, b.Metric, b.Value)
 	}
 	if !s.After.IsZero() {
@@ -291,7 +295,7 @@ func (p plan) query(s Search) (string, []any) {
 	var q strings.Builder
 	var args []any
 	q.WriteString(`SELECT v.id AS version_id, `)
-	models, alone := ` `, p.few >= 0 && s.Sort != ""
+	models, alone := ` `, s.Sort != ""
 	for i, f := range p.filters {
 		if i == p.few || i == p.along {
 			continue
@@ -304,7 +308,7 @@ func (p plan) query(s Search) (string, []any) {
 		}
 	}
 	if alone { // deleted versions have no metrics, so nothing else of versions is needed
-		return p.metricsOfFew(s)
+		return p.metricsAlone(s)
 	}
 	switch {
 	case p.along >= 0:
@@ -345,12 +349,17 @@ func setOf(f narrowing) (string, []any) {
 	return set, spread(f.set, f.args)
 }
 
-// metricsOfFew writes the query that looks at the metrics of few versions only.
-func (p plan) metricsOfFew(s Search) (string, []any) {
-	set, args := setOf(p.filters[p.few])
-	q := `SELECT s.version_id, s.value FROM metrics s NOT INDEXED WHERE s.version_id IN (` + set + `) AND s.name = ?`
-	args = append(args, s.Sort)
-	for i, f := range p.filters {
+// metricsAlone writes the query that looks at nothing of versions but their metrics:
+// those of few versions, or all along the index of values.
+func (p plan) metricsAlone(s Search) (string, []any) {
+	q, args := `SELECT s.version_id, s.value FROM metrics s INDEXED BY metrics_by_value WHERE s.name = ?`, []any{s.Sort}
+	if p.few >= 0 {
+		set, with := setOf(p.filters[p.few])
+		q, args = `SELECT s.version_id, s.value FROM metrics s NOT INDEXED WHERE s.version_id IN (`+set+`) AND s.name = ?`, append(with, s.Sort)
+	}
+	// The last filter is the text when there is one: its matches were read once, so asking
+	// for it costs least and comes first.
+	for i, f := range slices.Backward(p.filters) {
 		if i != p.few {
 			q += ` AND ` + strings.ReplaceAll(f.check, "v.id", "s.version_id")
 			args = append(args, f.checkArgs()...)

@@ -2,8 +2,10 @@ package registry
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math"
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
@@ -186,5 +188,79 @@ func TestCorrelations(t *testing.T) {
 	got := p.Profile([]string{"c"}).Correlations
 	if len(got) != 3 || got[0].A != "a" || got[0].B != "b" || math.Abs(got[0].R+1) > 1e-9 || got[0].Rows != 400 || math.Abs(got[1].R) > 0.05 {
 		t.Errorf("correlations: %+v", got)
+	}
+}
+
+// Walk reaches what can be reached, at its least distance, on any graph.
+func TestWalkOnRandomGraphs(t *testing.T) {
+	r := rand.New(rand.NewPCG(6, 1))
+	for range 200 {
+		n := 2 + r.IntN(30)
+		links := make([][]int, n)
+		for range r.IntN(3 * n) {
+			a := r.IntN(n)
+			links[a] = append(links[a], r.IntN(n))
+		}
+		// The least distances, by going over all links until nothing changes.
+		want := map[int]int{0: 0}
+		for changed := true; changed; {
+			changed = false
+			for a, to := range links {
+				d, reached := want[a]
+				if !reached {
+					continue
+				}
+				for _, b := range to {
+					if old, there := want[b]; !there || old > d+1 {
+						want[b], changed = d+1, true
+					}
+				}
+			}
+		}
+		got, cut, err := Walk([]int{0}, n, n, func(of []int) (out [][2]int, err error) {
+			for _, k := range of {
+				for _, b := range links[k] {
+					out = append(out, [2]int{k, b})
+				}
+			}
+			return out, nil
+		})
+		if err != nil || cut || len(got) != len(want) {
+			t.Fatalf("%d reached, %d can be; cut %v, %v", len(got), len(want), cut, err)
+		}
+		last := 0
+		for _, g := range got {
+			if g.Depth != want[g.Key] || g.Depth < last {
+				t.Fatalf("%d is %d links away, %d was said", g.Key, want[g.Key], g.Depth)
+			}
+			last = g.Depth
+		}
+	}
+	if _, _, err := Walk([]int{1}, 1, 1, func([]int) ([][2]int, error) { return nil, errors.New("broken") }); err == nil {
+		t.Error("an error on the way was lost")
+	}
+}
+
+func TestCellsAreReadForWhatTheyHold(t *testing.T) {
+	for raw, want := range map[string]Cell{
+		"": {}, " NA ": {}, "null": {}, "NaN": {}, "nan": {}, "true": {Kind: BooleanCell, Number: 1}, "FALSE": {Kind: BooleanCell}, "5": {Kind: NumberCell, Number: 5}, " -1.50 ": {Kind: NumberCell, Number: -1.5},
+		"1e3": {Kind: NumberCell, Number: 1000}, ".5": {Kind: NumberCell, Number: 0.5}, "1e999": {Kind: TextCell, Text: "1e999"}, "Inf": {Kind: TextCell, Text: "Inf"}, "12.3.4": {Kind: TextCell, Text: "12.3.4"},
+		"works": {Kind: TextCell, Text: "works"}, "0x10": {Kind: TextCell, Text: "0x10"}, "12345678901234567890": {Kind: NumberCell, Number: 12345678901234567890},
+	} {
+		got := Cell{Kind: RawCell, Text: raw}.read(false)
+		if raw == "0x10" && got.Kind == NumberCell {
+			continue // a hexadecimal number is one in Go's syntax
+		}
+		if got.Kind != want.Kind || got.Number != want.Number || (want.Kind == TextCell && got.Text != want.Text) {
+			t.Errorf("%q reads as %+v, want %+v", raw, got, want)
+		}
+	}
+	for raw, want := range map[string]string{"5": "5", "true": "true", " a ": "a"} {
+		if got := (Cell{Kind: RawCell, Text: raw}).read(true); got.Kind != TextCell || got.Text != want {
+			t.Errorf("%q as text reads as %+v", raw, got)
+		}
+	}
+	if got := (Cell{Kind: NumberCell, Number: 2.5}).read(true); got.Text != "2.5" {
+		t.Errorf("a number as text reads as %+v", got)
 	}
 }
