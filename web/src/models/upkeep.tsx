@@ -28,26 +28,33 @@ function changes(before: { tags?: string[]; properties?: Record<string, string> 
   }
 }
 
-function FormSheet({ title, trigger, submit, pending, error, onSubmit, children }: { title: string; trigger: ReactNode; submit: string; pending: boolean; error: unknown; onSubmit: (done: () => void) => void; children: ReactNode }) {
+/** A sheet whose form begins afresh, from what is there now, each time it is opened. */
+function FormSheet({ title, trigger, children }: { title: string; trigger: ReactNode; children: (done: () => void) => ReactNode }) {
   const [open, setOpen] = useState(false)
   return (
     <Sheet title={title} open={open} onOpenChange={setOpen} trigger={trigger}>
-      <form
-        className="grid gap-4"
-        onSubmit={(event) => {
-          event.preventDefault()
-          onSubmit(() => setOpen(false))
-        }}
-      >
-        {children}
-        {!!error && <Problem error={error} />}
-        <div className="flex justify-end">
-          <Button look="go" type="submit" disabled={pending}>
-            {submit}
-          </Button>
-        </div>
-      </form>
+      {open && children(() => setOpen(false))}
     </Sheet>
+  )
+}
+
+function Form({ submit, pending, error, onSubmit, children }: { submit: string; pending: boolean; error: unknown; onSubmit: () => void; children: ReactNode }) {
+  return (
+    <form
+      className="grid gap-4"
+      onSubmit={(event) => {
+        event.preventDefault()
+        onSubmit()
+      }}
+    >
+      {children}
+      {!!error && <Problem error={error} />}
+      <div className="flex justify-end">
+        <Button look="go" type="submit" disabled={pending}>
+          {submit}
+        </Button>
+      </div>
+    </form>
   )
 }
 
@@ -69,35 +76,47 @@ function Marks({ tags, onTags, properties, onProperties }: { tags: string; onTag
 export function VersionUpkeep({ version: v }: { version: Version }) {
   return (
     <>
-      <EditVersion version={v} />
-      <LabelVersion version={v} />
-      <PutAway version={v} />
+      <FormSheet title={`Edit ${v.ref}`} trigger={<Button>Edit</Button>}>
+        {(done) => <EditVersion version={v} done={done} />}
+      </FormSheet>
+      <FormSheet title={`Label ${v.ref}`} trigger={<Button>Label</Button>}>
+        {(done) => <LabelVersion version={v} done={done} />}
+      </FormSheet>
+      <FormSheet title={`Put ${v.ref} away`} trigger={<Button>{v.rung === 'retired' ? 'Restore' : 'Retire'}</Button>}>
+        {(done) => <PutAway version={v} done={done} />}
+      </FormSheet>
     </>
   )
 }
 
-function EditVersion({ version: v }: { version: Version }) {
+interface OfVersion {
+  version: Version
+  done: () => void
+}
+
+function EditVersion({ version: v, done }: OfVersion) {
   const edit = useEditVersion(v.ref)
+  const [before] = useState(v)
   const [note, setNote] = useState(v.note ?? '')
   const [tags, setTags] = useState(v.tags?.join(' ') ?? '')
   const [properties, setProperties] = useState(linesOf(v.properties))
   return (
-    <FormSheet title={`Edit ${v.ref}`} trigger={<Button>Edit</Button>} submit="Save" pending={edit.isPending} error={edit.error} onSubmit={(done) => edit.mutate({ note: note === (v.note ?? '') ? undefined : note, ...changes(v, tags, properties) }, { onSuccess: done })}>
+    <Form submit="Save" pending={edit.isPending} error={edit.error} onSubmit={() => edit.mutate({ note: note === (before.note ?? '') ? undefined : note, ...changes(before, tags, properties) }, { onSuccess: done })}>
       <Field label="Note">
         <textarea className={inputLook} rows={2} value={note} onChange={(event) => setNote(event.target.value)} />
       </Field>
       <Marks tags={tags} onTags={setTags} properties={properties} onProperties={setProperties} />
-    </FormSheet>
+    </Form>
   )
 }
 
-function LabelVersion({ version: v }: { version: Version }) {
+function LabelVersion({ version: v, done }: OfVersion) {
   const put = usePutLabel(v.model)
   const remove = useRemoveLabel(v.model)
   const [label, setLabel] = useState('')
   const [reason, setReason] = useState('')
   return (
-    <FormSheet title={`Label ${v.ref}`} trigger={<Button>Label</Button>} submit="Put the label on" pending={put.isPending} error={put.error ?? remove.error} onSubmit={(done) => put.mutate({ label: label.trim(), number: v.number, reason }, { onSuccess: done })}>
+    <Form submit="Put the label on" pending={put.isPending} error={put.error ?? remove.error} onSubmit={() => put.mutate({ label: label.trim(), number: v.number, reason }, { onSuccess: done })}>
       <Field label="Label, such as beta; it moves here from wherever it is">
         <input className={inputLook} required value={label} onChange={(event) => setLabel(event.target.value)} />
       </Field>
@@ -114,82 +133,91 @@ function LabelVersion({ version: v }: { version: Version }) {
           ))}
         </div>
       )}
-    </FormSheet>
+    </Form>
   )
 }
 
-function PutAway({ version: v }: { version: Version }) {
-  const retired = v.rung === 'retired'
-  const retire = useRetire(v.ref)
-  const restore = useRestore(v.ref)
-  const remove = useDelete(v.ref)
-  const navigate = useNavigate()
+const ways = { retire: 'retire it: off the ladder, everything stays', restore: 'restore it to the lowest rung', delete: 'delete it: its contents go, its number stays taken' } as const
+const submits = { retire: 'Retire', restore: 'Restore', delete: 'Delete for good' } as const
+
+function PutAway({ version: v, done }: OfVersion) {
+  const usual: keyof typeof ways = v.rung === 'retired' ? 'restore' : 'retire'
+  const [what, setWhat] = useState<keyof typeof ways>(usual)
   const [reason, setReason] = useState('')
-  const [what, setWhat] = useState(retired ? 'restore' : 'retire')
-  const doing = { retire, restore, delete: remove }[what] ?? retire
+  const mutations = { retire: useRetire(v.ref), restore: useRestore(v.ref), delete: useDelete(v.ref) }
+  const navigate = useNavigate()
+  const send = () => {
+    if (what === 'delete') mutations.delete.mutate(reason, { onSuccess: () => void navigate(`/models/${v.model}`) })
+    else mutations[what].mutate(reason, { onSuccess: done })
+  }
   return (
-    <FormSheet
-      title={`Put ${v.ref} away`}
-      trigger={<Button>{retired ? 'Restore' : 'Retire'}</Button>}
-      submit={what === 'delete' ? 'Delete for good' : what === 'restore' ? 'Restore' : 'Retire'}
-      pending={doing.isPending}
-      error={doing.error}
-      onSubmit={(done) => {
-        if (what === 'delete') remove.mutate(reason, { onSuccess: () => void navigate(`/models/${v.model}`) })
-        else (what === 'restore' ? restore : retire).mutate(reason, { onSuccess: done })
-      }}
-    >
+    <Form submit={submits[what]} pending={mutations[what].isPending} error={mutations[what].error} onSubmit={send}>
       <Field label="What">
-        <Choice
-          label="What"
-          value={what}
-          options={[retired ? { value: 'restore', text: 'restore it to the lowest rung' } : { value: 'retire', text: 'retire it: off the ladder, everything stays' }, { value: 'delete', text: 'delete it: its contents go, its number stays taken' }]}
-          onChange={setWhat}
-        />
+        <Choice label="What" value={what} options={([usual, 'delete'] as const).map((w) => ({ value: w, text: ways[w] }))} onChange={(w) => setWhat(w as keyof typeof ways)} />
       </Field>
       <Field label="Why, for the record">
         <textarea className={inputLook} rows={2} required value={reason} onChange={(event) => setReason(event.target.value)} />
       </Field>
-    </FormSheet>
+    </Form>
   )
 }
 
 /** What may change of a model: description, owner, tags, properties; and whether it is vetted. */
 export function ModelUpkeep({ model: m }: { model: Model }) {
+  return (
+    <>
+      <FormSheet title={`Edit ${m.name}`} trigger={<Button>Edit</Button>}>
+        {(done) => <EditModel model={m} done={done} />}
+      </FormSheet>
+      <FormSheet title={m.vetted ? `${m.name} is vetted` : `Vet ${m.name}`} trigger={<Button>{m.vetted ? 'Unvet' : 'Vet'}</Button>}>
+        {(done) => <VetModel model={m} done={done} />}
+      </FormSheet>
+    </>
+  )
+}
+
+interface OfModel {
+  model: Model
+  done: () => void
+}
+
+function EditModel({ model: m, done }: OfModel) {
   const edit = useEditModel(m.name)
-  const vet = useVet(m.name)
   const people = usePeople().data?.items.map((p) => p.name) ?? [m.owner]
+  const [before] = useState(m)
   const [description, setDescription] = useState(m.description)
   const [owner, setOwner] = useState(m.owner)
   const [tags, setTags] = useState(m.tags?.join(' ') ?? '')
   const [properties, setProperties] = useState(linesOf(m.properties))
+  const save = () =>
+    edit.mutate(
+      { description: description === before.description ? undefined : description, owner: owner === before.owner ? undefined : owner, ...changes(before, tags, properties) },
+      { onSuccess: done },
+    )
+  return (
+    <Form submit="Save" pending={edit.isPending} error={edit.error} onSubmit={save}>
+      <Field label="Description">
+        <textarea className={inputLook} rows={2} value={description} onChange={(event) => setDescription(event.target.value)} />
+      </Field>
+      <Field label="Owner">
+        <Choice label="Owner" value={owner} options={people.map((p) => ({ value: p, text: p }))} onChange={setOwner} />
+      </Field>
+      <Marks tags={tags} onTags={setTags} properties={properties} onProperties={setProperties} />
+    </Form>
+  )
+}
+
+function VetModel({ model: m, done }: OfModel) {
+  const vet = useVet(m.name)
   const [reason, setReason] = useState('')
   return (
-    <>
-      <FormSheet
-        title={`Edit ${m.name}`}
-        trigger={<Button>Edit</Button>}
-        submit="Save"
-        pending={edit.isPending}
-        error={edit.error}
-        onSubmit={(done) => edit.mutate({ description: description === m.description ? undefined : description, owner: owner === m.owner ? undefined : owner, ...changes(m, tags, properties) }, { onSuccess: done })}
-      >
-        <Field label="Description">
-          <textarea className={inputLook} rows={2} value={description} onChange={(event) => setDescription(event.target.value)} />
-        </Field>
-        <Field label="Owner">
-          <Choice label="Owner" value={owner} options={people.map((p) => ({ value: p, text: p }))} onChange={setOwner} />
-        </Field>
-        <Marks tags={tags} onTags={setTags} properties={properties} onProperties={setProperties} />
-      </FormSheet>
-      <FormSheet title={m.vetted ? `${m.name} is vetted` : `Vet ${m.name}`} trigger={<Button>{m.vetted ? 'Unvet' : 'Vet'}</Button>} submit={m.vetted ? 'Take the mark away' : 'Mark as vetted'} pending={vet.isPending} error={vet.error} onSubmit={(done) => vet.mutate({ vetted: !m.vetted, reason }, { onSuccess: done })}>
-        <p className="text-ink-2">
-          {m.vetted ? `Marked by ${m.vetted.by}: “${m.vetted.why}”` : 'A vetted model is one that the organisation stands behind; its versions are offered as parents to start from.'}
-        </p>
-        <Field label="Why">
-          <textarea className={inputLook} rows={2} required value={reason} onChange={(event) => setReason(event.target.value)} />
-        </Field>
-      </FormSheet>
-    </>
+    <Form submit={m.vetted ? 'Take the mark away' : 'Mark as vetted'} pending={vet.isPending} error={vet.error} onSubmit={() => vet.mutate({ vetted: !m.vetted, reason }, { onSuccess: done })}>
+      <p className="text-ink-2">
+        {m.vetted ? `Marked by ${m.vetted.by}: “${m.vetted.why}”` : 'A vetted model is one that the organisation stands behind; its versions are offered as parents to start from.'}
+      </p>
+      <Field label="Why">
+        <textarea className={inputLook} rows={2} required value={reason} onChange={(event) => setReason(event.target.value)} />
+      </Field>
+    </Form>
   )
 }
