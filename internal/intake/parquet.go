@@ -18,7 +18,7 @@ type parquetRows struct {
 	name  string
 	names []string
 	kinds []func(parquet.Value) registry.Cell
-	in    *parquet.Reader
+	in    parquet.Rows
 	buf   []parquet.Row
 }
 
@@ -51,7 +51,7 @@ func readParquet(name string, r io.ReaderAt, size int64) (t rows, err error) {
 	if err := checkColumns(name, p.names); err != nil {
 		return nil, err
 	}
-	p.in = parquet.NewReader(f)
+	p.in = parquet.MultiRowGroup(f.RowGroups()...).Rows()
 	return p, nil
 }
 

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"math"
 	"slices"
-	"strconv"
 	"strings"
 
 	"innerladder/internal/core/fault"
@@ -23,125 +22,19 @@ const (
 	mostLevels = 10_000
 	// longestLevel is the longest text, in bytes, that can be a level.
 	longestLevel = 200
+	// mostFew is how many different values are counted exactly.
+	mostFew = 2048
 	// keptRows is how many of the first rows are kept, for a sample request.
 	keptRows = 1
 )
-
-// Kind is what a cell of a table holds.
-type Kind uint8
-
-// The kinds of cells.
-const (
-	// MissingCell holds nothing.
-	MissingCell Kind = iota
-	// RawCell holds text whose kind is still to be read, as in CSV.
-	RawCell
-	NumberCell
-	BooleanCell
-	TextCell
-)
-
-// Cell is one value of a table. Number is 1 or 0 for booleans.
-type Cell struct {
-	Kind   Kind
-	Number float64
-	Text   string
-}
-
-// read finds out what a raw cell holds; forced columns are text whatever they look like.
-func (c Cell) read(text bool) Cell {
-	if c.Kind != RawCell {
-		if text && c.Kind == NumberCell {
-			return Cell{Kind: TextCell, Text: strconv.FormatFloat(c.Number, 'g', -1, 64)}
-		}
-		return c
-	}
-	s := c.Text
-	if !text {
-		if x, ok := decimal(s); ok {
-			return Cell{Kind: NumberCell, Number: x}
-		}
-	}
-	s = strings.TrimSpace(s)
-	if len(s) <= 4 {
-		switch strings.ToLower(s) {
-		case "", "na", "nan", "null":
-			return Cell{}
-		case "true":
-			if !text {
-				return Cell{Kind: BooleanCell, Number: 1}
-			}
-		}
-	}
-	if text {
-		return Cell{Kind: TextCell, Text: s}
-	}
-	if len(s) == 5 && strings.EqualFold(s, "false") {
-		return Cell{Kind: BooleanCell}
-	}
-	if b := s[0]; b <= '9' || b == 'i' || b == 'I' { // no number begins with another letter
-		if x, err := strconv.ParseFloat(s, 64); err == nil && !math.IsInf(x, 0) {
-			return Cell{Kind: NumberCell, Number: x}
-		}
-	}
-	return Cell{Kind: TextCell, Text: s}
-}
-
-// tens are the powers of ten that a float64 holds exactly.
-var tens = [...]float64{1e0, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15}
-
-// decimal reads plain numbers such as -12.345 quickly. With at most 15 digits both the
-// digits and the power of ten are exact, so one division rounds correctly.
-func decimal(s string) (x float64, ok bool) {
-	if len(s) == 0 || len(s) > 17 {
-		return 0, false
-	}
-	i, negative := 0, s[0] == '-'
-	if negative {
-		i++
-	}
-	var digits uint64
-	count, point := 0, -1
-	for ; i < len(s); i++ {
-		d := s[i] - '0'
-		switch {
-		case d <= 9:
-			digits = digits*10 + uint64(d)
-			count++
-		case s[i] == '.' && point < 0:
-			point = count
-		default:
-			return 0, false
-		}
-	}
-	if count == 0 || count > 15 {
-		return 0, false
-	}
-	x = float64(digits)
-	if point >= 0 {
-		x /= tens[count-point]
-	}
-	if negative {
-		x = -x
-	}
-	return x, true
-}
-
-// Correlation is how two numeric columns go together: Pearson's r over the rows in
-// which both are present. Columns that do not vary have none.
-type Correlation struct {
-	A    string  `json:"a"`
-	B    string  `json:"b"`
-	R    float64 `json:"r" description:"Pearson's correlation, −1 to 1"`
-	Rows int     `json:"rows"`
-}
 
 // Profile is the reference profile of a version: the distributions of its inputs and
 // outputs in the rows it was registered with.
 type Profile struct {
 	Rows    int                       `json:"rows"`
 	Columns map[string]*sketch.Column `json:"columns"`
-	// Distinct estimates how many different values each column has, within about 1 %.
+	// Distinct is how many different values each column has; beyond 2 048 an estimate
+	// within about 1 %.
 	Distinct map[string]uint64 `json:"distinct,omitempty"`
 	// Targets names the columns that are outputs.
 	Targets []string `json:"targets,omitempty"`
@@ -160,6 +53,9 @@ type columnProfile struct {
 	levels   map[string]uint64
 	others   uint64
 	missing  uint64
+	// few are the hashes of the different values while those are few; then distinct
+	// estimates how many there are.
+	few      map[uint64]struct{}
 	distinct sketch.Distinct
 	// recent are hashes that were counted: most values come again and again.
 	recent [256]uint64
@@ -216,7 +112,7 @@ func (p *Profiler) Begin(columns []string) error {
 		if slices.Contains(p.names, name) {
 			return badSample("two columns are named %q", name)
 		}
-		p.columns = append(p.columns, &columnProfile{name: name, forced: p.types[name], missing: uint64(p.rows), rows: p.rows, distinct: sketch.DenseDistinct()})
+		p.columns = append(p.columns, &columnProfile{name: name, forced: p.types[name], missing: uint64(p.rows), rows: p.rows, few: map[uint64]struct{}{}})
 		p.names = append(p.names, name)
 	}
 	return nil
@@ -293,10 +189,24 @@ func (c *columnProfile) add(v *Cell, row int) {
 
 // hash counts a value as distinct, unless it was just counted.
 func (c *columnProfile) hash(h uint64) {
-	if at := &c.recent[h&255]; *at != h {
-		*at = h
+	h = max(h, 1) // 0 stands for nothing in recent
+	at := &c.recent[h&255]
+	if *at == h {
+		return
+	}
+	*at = h
+	if c.few == nil {
+		c.distinct.AddHash(h)
+		return
+	}
+	if c.few[h] = struct{}{}; len(c.few) <= mostFew {
+		return
+	}
+	c.distinct = sketch.DenseDistinct()
+	for h := range c.few {
 		c.distinct.AddHash(h)
 	}
+	c.few = nil
 }
 
 // mix is the finalizer of MurmurHash3, which spreads any change over all bits.
@@ -336,7 +246,7 @@ func (c *columnProfile) kind() (Type, error) {
 	case kinds == 0 && c.forced != "":
 		return c.forced, nil
 	case kinds == 0:
-		return "", badSample("column %q has no value in any row", c.name)
+		return "", badSample("column %q has no value in any row", c.name).Do("leave the column out, or declare its type in a signature of your own")
 	case kinds > 1:
 		f := badSample("column %q mixes %d numbers, %d texts and %d booleans", c.name, numbers, c.texts, booleans)
 		if c.texts > 0 && numbers > 0 {
@@ -417,7 +327,10 @@ func (p *Profiler) Profile(targets []string) *Profile {
 }
 
 func (c *columnProfile) different(kind Type) uint64 {
-	if kind != Boolean {
+	switch {
+	case kind != Boolean && c.few != nil:
+		return uint64(len(c.few))
+	case kind != Boolean:
 		return c.distinct.Count()
 	}
 	n := uint64(0)
@@ -458,126 +371,4 @@ func topLevels(count map[string]uint64) *sketch.Column {
 		col.Counts = append(col.Counts, count[l])
 	}
 	return col
-}
-
-// crossProducts accumulates what correlations need. Rows in which all of the columns
-// are present share one set of sums; others are added pair by pair.
-type crossProducts struct {
-	at    []int // positions of the columns
-	shift []float64
-	x     []float64
-	full  moments
-	pairs map[[2]int]*pairMoments
-	fullN int
-}
-
-// moments are Σx and Σxy of shifted values, by column and by pair (upper triangle).
-type moments struct {
-	sum   []float64
-	cross []float64
-}
-
-type pairMoments struct {
-	n                int
-	x, y, xx, yy, xy float64
-}
-
-// newCrossProducts takes the columns that hold numbers in the first batch.
-func newCrossProducts(columns int, rows [][]Cell) *crossProducts {
-	c := &crossProducts{pairs: map[[2]int]*pairMoments{}}
-	for i := range columns {
-		numeric, shift := false, 0.0
-		for _, row := range rows {
-			if i >= len(row) || row[i].Kind == MissingCell {
-				continue
-			}
-			if row[i].Kind != NumberCell || math.Abs(row[i].Number) > 1e120 {
-				numeric = false
-				break
-			}
-			if !numeric {
-				shift = row[i].Number // keeps the sums small, so little is lost in the differences
-			}
-			numeric = true
-		}
-		if numeric && len(c.at) < mostCorrelated {
-			c.at, c.shift = append(c.at, i), append(c.shift, shift)
-		}
-	}
-	d := len(c.at)
-	c.x = make([]float64, d)
-	c.full = moments{make([]float64, d), make([]float64, d*(d+1)/2)}
-	return c
-}
-
-func (c *crossProducts) add(row []Cell) {
-	whole := true
-	for k, i := range c.at {
-		if i >= len(row) || row[i].Kind != NumberCell || math.Abs(row[i].Number) > 1e120 {
-			c.x[k], whole = math.NaN(), false
-			continue
-		}
-		c.x[k] = row[i].Number - c.shift[k]
-	}
-	if whole {
-		c.fullN++
-		cross := c.full.cross
-		for a, xa := range c.x {
-			c.full.sum[a] += xa
-			rest := c.x[a:]
-			for b, xb := range rest {
-				cross[b] += xa * xb
-			}
-			cross = cross[len(rest):]
-		}
-		return
-	}
-	for a, xa := range c.x {
-		if math.IsNaN(xa) {
-			continue
-		}
-		for b := a + 1; b < len(c.x); b++ {
-			xb := c.x[b]
-			if math.IsNaN(xb) {
-				continue
-			}
-			p := c.pairs[[2]int{a, b}]
-			if p == nil {
-				p = &pairMoments{}
-				c.pairs[[2]int{a, b}] = p
-			}
-			p.n++
-			p.x, p.y, p.xx, p.yy, p.xy = p.x+xa, p.y+xb, p.xx+xa*xa, p.yy+xb*xb, p.xy+xa*xb
-		}
-	}
-}
-
-func (c *crossProducts) correlations(names []string) []Correlation {
-	if c == nil {
-		return nil
-	}
-	d := len(c.at)
-	index := func(a, b int) int { return a*d - a*(a-1)/2 + b - a }
-	var out []Correlation
-	for a := range d {
-		for b := a + 1; b < d; b++ {
-			p := pairMoments{c.fullN, c.full.sum[a], c.full.sum[b], c.full.cross[index(a, a)], c.full.cross[index(b, b)], c.full.cross[index(a, b)]}
-			if q := c.pairs[[2]int{a, b}]; q != nil {
-				p.n, p.x, p.y, p.xx, p.yy, p.xy = p.n+q.n, p.x+q.x, p.y+q.y, p.xx+q.xx, p.yy+q.yy, p.xy+q.xy
-			}
-			n := float64(p.n)
-			vx, vy := p.xx-p.x*p.x/n, p.yy-p.y*p.y/n
-			// Less than what rounding leaves of the squares is no variation.
-			if p.n < 3 || vx <= 1e-12*p.xx || vy <= 1e-12*p.yy {
-				continue
-			}
-			r := (p.xy - p.x*p.y/n) / math.Sqrt(vx*vy)
-			if math.IsNaN(r) {
-				continue
-			}
-			out = append(out, Correlation{names[c.at[a]], names[c.at[b]], math.Max(-1, math.Min(1, r)), p.n})
-		}
-	}
-	slices.SortStableFunc(out, func(x, y Correlation) int { return cmp.Compare(math.Abs(y.R), math.Abs(x.R)) })
-	return out
 }
