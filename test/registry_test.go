@@ -96,7 +96,6 @@ func TestTheRegistryFromTheCommandLine(t *testing.T) {
 	says(run("lineup", "heat-demand"), "best", "parameter depth", "run-1")
 	says(run("trace", "heat-demand@2"), "fine-tuned heat-demand@1", "made-by run-1", "trained-on winters-2024#1")
 	says(run("trace", "-data", "winters-2024", "-down"), "went into", "heat-demand@1", "fine-tuned heat-demand@2")
-	says(run("look", in("card.md")), "licence MIT")
 	says(run("diff", "heat-demand@1", "heat-demand@2"), "-# Heat", "signature: unknown")
 
 	run("edit", "heat-demand@2", "-note", "for the lab", "-tag", "lab", "-why", "tidying")

@@ -165,6 +165,8 @@ export const useVocabulary = () =>
 
 export const useProjects = () => useQuery({ queryKey: ['projects'], queryFn: () => data(api.GET('/api/v1/projects')) })
 
+export const useEnvironments = () => useQuery({ queryKey: ['environments'], queryFn: () => data(api.GET('/api/v1/environments', { params: { query: { limit: 200 } } })) })
+
 export const usePeople = () => useQuery({ queryKey: ['people'], queryFn: () => data(api.GET('/api/v1/people')) })
 
 export const useLineup = (versions: string[]) =>

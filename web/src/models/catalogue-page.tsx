@@ -2,7 +2,7 @@ import { useMemo, useRef, useState } from 'react'
 import { Link, useSearchParams } from 'react-router'
 
 import type { Found } from '../api/client'
-import { useCatalogue, useEndpoints, usePeople, useProjects, useVocabulary, type Search } from '../api/queries'
+import { useCatalogue, useEndpoints, useEnvironments, usePeople, useProjects, useVocabulary, type Search } from '../api/queries'
 import { DataTable, type Columns } from '../ui/data-table'
 import { number } from '../ui/format'
 import { Choice } from '../ui/overlays'
@@ -10,7 +10,7 @@ import { Ago, Button, Empty, inputLook, Loaded, PageHead, Panel, Problem, Ref, T
 import { ModelPlaces } from './places'
 
 /** The filters that are words, each a choice or a field. */
-const plain = ['project', 'task', 'owner', 'rung', 'format', 'answering', 'tag', 'label', 'licence', 'data', 'placed_in', 'max_age'] as const
+const plain = ['project', 'task', 'owner', 'rung', 'format', 'answering', 'tag', 'label', 'licence', 'data', 'placed_in', 'max_age', 'min_age'] as const
 
 function readSearch(params: URLSearchParams): Search {
   const out: Record<string, unknown> = {}
@@ -26,27 +26,25 @@ export function CataloguePage() {
   const vocabulary = useVocabulary().data
   const [chosen, setChosen] = useState<string[]>([])
   const [bound, setBound] = useState('')
-  const set = (key: string, value: string | undefined) =>
-    setParams(
-      (before) => {
-        const next = new URLSearchParams(before)
+  // The address bar is asked, not what was there when this was drawn: a field may hand on its text later.
+  const change = (how: (next: URLSearchParams) => void) => {
+    const next = new URLSearchParams(window.location.search)
+    how(next)
+    setParams(next, { replace: true })
+  }
+  const set = (values: Record<string, string | undefined>) =>
+    change((next) => {
+      for (const [key, value] of Object.entries(values)) {
         if (value) next.set(key, value)
         else next.delete(key)
-        return next
-      },
-      { replace: true },
-    )
+      }
+    })
   const bounds = search.metric ?? []
   const setBounds = (list: string[]) =>
-    setParams(
-      (before) => {
-        const next = new URLSearchParams(before)
-        next.delete('metric')
-        list.forEach((b) => next.append('metric', b))
-        return next
-      },
-      { replace: true },
-    )
+    change((next) => {
+      next.delete('metric')
+      list.forEach((b) => next.append('metric', b))
+    })
   const shownMetrics = [...new Set([...bounds.map((b) => b.split(/[<>]/)[0] ?? ''), (search.sort ?? '').replace(/^-/, '')])].filter((m) => vocabulary?.metrics.includes(m))
   const items = found.data?.pages.flatMap((p) => p.items)
   return (
@@ -64,7 +62,7 @@ export function CataloguePage() {
       <ModelPlaces />
       <Panel>
         <div className="grid gap-3">
-          <SearchField className={inputLook} label="Words" placeholder="words in names, notes, cards, tags, parameters, packages…" value={search.text ?? ''} onSettle={(text) => set('text', text)} />
+          <SearchField className={inputLook} label="Words" placeholder="words in names, notes, cards, tags, parameters, packages…" value={search.text ?? ''} onSettle={(text) => set({ text })} />
           <Filters search={search} set={set} />
           <div className="flex flex-wrap items-center gap-2">
             <form
@@ -89,8 +87,8 @@ export function CataloguePage() {
               <Choice
                 label="Order"
                 value={search.sort ?? 'newest'}
-                options={[{ value: 'newest', text: 'newest first' }, { value: 'oldest', text: 'oldest first' }, ...(vocabulary?.metrics ?? []).map((m) => ({ value: m, text: `best ${m}` }))]}
-                onChange={(v) => set('sort', v === 'newest' ? undefined : v)}
+                options={[{ value: 'newest', text: 'newest first' }, { value: 'oldest', text: 'oldest first' }, ...(vocabulary?.metrics ?? []).flatMap((m) => [{ value: m, text: `best ${m}` }, { value: `-${m}`, text: `worst ${m}` }])]}
+                onChange={(v) => set({ sort: v === 'newest' ? undefined : v })}
               />
             </span>
           </div>
@@ -142,11 +140,23 @@ function SearchField({ value, onSettle, label, ...rest }: { value: string; onSet
 
 const all = 'any'
 
-function Filters({ search, set }: { search: Search; set: (key: string, value: string | undefined) => void }) {
+/** How long ago a version was registered; with a hyphen, at least so long. */
+const ages = [
+  { value: all, text: 'any time' },
+  { value: '24h', text: 'in the last day' },
+  { value: '168h', text: 'in the last week' },
+  { value: '720h', text: 'in the last 30 days' },
+  { value: '-720h', text: 'more than 30 days ago' },
+  { value: '-8760h', text: 'more than a year ago' },
+]
+
+function Filters({ search, set }: { search: Search; set: (values: Record<string, string | undefined>) => void }) {
   const vocabulary = useVocabulary().data
   const projects = useProjects().data?.items.map((p) => p.name) ?? []
   const people = usePeople().data?.items.map((p) => p.name) ?? []
+  const environments = useEnvironments().data?.items.map((e) => e.name) ?? []
   const endpoints = useEndpoints().data?.items.map((e) => e.name) ?? []
+  const setAge = (age: string) => set({ max_age: age === all || age.startsWith('-') ? undefined : age, min_age: age.startsWith('-') ? age.slice(1) : undefined })
   const choices: [keyof Search, string, string[]][] = [
     ['task', 'task', ['regression', 'classification', 'other']],
     ['rung', 'rung', vocabulary?.rungs ?? []],
@@ -154,6 +164,7 @@ function Filters({ search, set }: { search: Search; set: (key: string, value: st
     ['project', 'project', projects],
     ['owner', 'owner', people],
     ['answering', 'answers', ['any endpoint', ...endpoints]],
+    ['placed_in', 'placed in', environments],
   ]
   return (
     <div className="flex flex-wrap items-center gap-x-4 gap-y-2">
@@ -164,10 +175,14 @@ function Filters({ search, set }: { search: Search; set: (key: string, value: st
             label={text}
             value={key === 'answering' && search.answering === 'any' ? 'any endpoint' : String(search[key] ?? all)}
             options={[all, ...options].map((o) => ({ value: o, text: o }))}
-            onChange={(v) => set(key, v === all ? undefined : v === 'any endpoint' ? 'any' : v)}
+            onChange={(v) => set({ [key]: v === all ? undefined : v === 'any endpoint' ? 'any' : v })}
           />
         </span>
       ))}
+      <span className="inline-flex items-center gap-1.5">
+        <span className="text-ink-2">registered</span>
+        <Choice label="registered" value={search.max_age ?? (search.min_age ? `-${search.min_age}` : all)} options={ages} onChange={setAge} />
+      </span>
       {(
         [
           ['tag', 'tag'],
@@ -176,10 +191,10 @@ function Filters({ search, set }: { search: Search; set: (key: string, value: st
           ['data', 'data set'],
         ] as const
       ).map(([key, text]) => (
-        <SearchField key={key} className={`${inputLook} w-28!`} label={text} placeholder={text} value={search[key] ?? ''} onSettle={(value) => set(key, value.trim())} />
+        <SearchField key={key} className={`${inputLook} w-28!`} label={text} placeholder={text} value={search[key] ?? ''} onSettle={(value) => set({ [key]: value.trim() })} />
       ))}
       <label className="inline-flex items-center gap-1.5">
-        <input type="checkbox" checked={search.vetted ?? false} onChange={(event) => set('vetted', event.target.checked ? 'true' : undefined)} /> vetted
+        <input type="checkbox" checked={search.vetted ?? false} onChange={(event) => set({ vetted: event.target.checked ? 'true' : undefined })} /> vetted
       </label>
     </div>
   )

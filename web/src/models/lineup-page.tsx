@@ -20,7 +20,7 @@ export function LineupPage() {
             setParams({ versions: String(new FormData(event.currentTarget).get('versions') ?? '') })
           }}
         >
-          <input key={versions.join()} name="versions" className={`${inputLook} w-96!`} aria-label="Versions" placeholder="heat-demand, return-temp@1" defaultValue={versions.join(', ')} />
+          <input key={versions.join()} name="versions" className={`${inputLook} w-[min(24rem,80vw)]!`} aria-label="Versions" placeholder="heat-demand, return-temp@1" defaultValue={versions.join(', ')} />
         </form>
       </PageHead>
       <ModelPlaces />

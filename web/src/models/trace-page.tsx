@@ -32,7 +32,7 @@ export function TracePage() {
             setParams({ from: String(new FormData(event.currentTarget).get('from') ?? '').trim(), direction })
           }}
         >
-          <input key={from} name="from" className={`${inputLook} w-80!`} aria-label="Begin at" placeholder="version, data set, run, commit or request id" defaultValue={from} />
+          <input key={from} name="from" className={`${inputLook} w-[min(20rem,80vw)]!`} aria-label="Begin at" placeholder="version, data set, run, commit or request id" defaultValue={from} />
         </form>
       </PageHead>
       <ModelPlaces />
