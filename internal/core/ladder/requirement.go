@@ -94,9 +94,11 @@ func (q Requirement) evaluate(p *Promotion, c Candidate) (State, string) {
 		case registry.Breaking:
 			var names []string
 			for _, ch := range changes {
-				names = append(names, ch.Name+" "+ch.Kind)
+				if ch.Breaking {
+					names = append(names, strings.TrimSpace(ch.Name+" "+ch.Kind+", "+ch.From+" → "+ch.To))
+				}
 			}
-			return Failed, fmt.Sprintf("Callers of %s would break: %s.", c.Incumbent.Ref, strings.Join(names, ", "))
+			return Failed, fmt.Sprintf("Callers of %s would break: %s.", c.Incumbent.Ref, strings.Join(names, "; "))
 		case registry.NotKnown:
 			return Passed, fmt.Sprintf("Not compared with %s: a signature is missing.", c.Incumbent.Ref)
 		}

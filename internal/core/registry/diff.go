@@ -18,6 +18,8 @@ type Change struct {
 	To     string `json:"to"`
 	Kind   string `json:"kind" enum:"added,removed,changed"`
 	Detail string `json:"detail,omitempty"`
+	// Breaking is set when it breaks callers of the first version.
+	Breaking bool `json:"breaking,omitempty" description:"it breaks callers of the first version"`
 }
 
 // MetricChange is one metric of either version, changed or not.
@@ -247,17 +249,19 @@ func diffColumns(kind string, a, b []Column, worsen func(Compatibility)) []Chang
 				worsen(Widened)
 			} else {
 				worsen(Breaking)
-				c.Detail = "requests made for the old version lack it"
+				c.Breaking, c.Detail = true, "requests made for the old version lack it"
 			}
 		case !inB:
 			c.Kind, c.From = "removed", f.describe()
 			worsen(Breaking)
-			c.Detail = map[string]string{"input": "requests still send it", "output": "readers still expect it"}[kind]
+			c.Breaking, c.Detail = true, map[string]string{"input": "requests still send it", "output": "readers still expect it"}[kind]
 		case f.describe() == t.describe():
 			continue
 		default:
 			c.Kind, c.From, c.To = "changed", f.describe(), t.describe()
-			worsen(f.becomes(t, kind))
+			became := f.becomes(t, kind)
+			worsen(became)
+			c.Breaking = became == Breaking
 		}
 		out = append(out, c)
 	}

@@ -2,6 +2,7 @@ package registry
 
 import (
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -120,6 +121,9 @@ func TestDiffSignatures(t *testing.T) {
 		other := Signature{Inputs: append([]Column(nil), base.Inputs...), Outputs: append([]Column(nil), base.Outputs...)}
 		c.change(&other)
 		changes, got := DiffSignatures(&base, &other)
+		if slices.ContainsFunc(changes, func(ch Change) bool { return ch.Breaking }) != (got == Breaking) {
+			t.Errorf("%s: %s, by %+v", c.name, got, changes)
+		}
 		if got != c.want {
 			t.Errorf("%s: got %s, want %s (%v)", c.name, got, c.want, changes)
 		}
