@@ -274,7 +274,7 @@ func density(edges []float64, counts []uint64) string {
 		for j, n := range counts {
 			a, b := edges[j], edges[j+1]
 			if b <= a {
-				if a >= from && a < to {
+				if i == min(width-1, int((a-low)/(high-low)*width)) {
 					points[i].Value += float64(n)
 				}
 				continue

@@ -2,10 +2,10 @@ package intake
 
 import (
 	"bufio"
-	"cmp"
 	"encoding/binary"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strings"
 
@@ -91,22 +91,13 @@ func readPickle(name string, r io.ReaderAt, size int64) (registry.Contents, erro
 		return c, fmt.Errorf("reading %s: %w", name, err)
 	}
 	c.SayNumber("protocol", int64(s.proto))
-	if list := sortedImports(s.imports); len(list) > 0 {
+	if list := slices.Sorted(maps.Keys(s.imports)); len(list) > 0 {
 		c.Say("imports", strings.Join(list, ", "))
 	}
 	if !whole {
 		c.Remarks = append(c.Remarks, "not all of it could be looked through, so it may import more than is listed")
 	}
 	return c, nil
-}
-
-func sortedImports(set map[string]bool) []string {
-	out := make([]string, 0, len(set))
-	for k := range set {
-		out = append(out, k)
-	}
-	slices.SortFunc(out, func(a, b string) int { return cmp.Compare(a, b) })
-	return out
 }
 
 // scan reads opcodes until the pickle stops; whole is false when it could not follow to

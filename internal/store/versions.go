@@ -305,7 +305,7 @@ func (r Records) Version(ctx context.Context, model string, number int) (*regist
 	return r.whole(ctx, `WHERE m.name = ? AND v.number = ? AND v.deleted_at IS NULL`, model, number)
 }
 
-// Versions lists some versions by their refs, in that order, without their texts.
+// VersionsByRef lists some versions by their refs, in that order, without their texts.
 func (r Records) VersionsByRef(ctx context.Context, refs []string) ([]registry.Version, error) {
 	var out []registry.Version
 	for _, ref := range refs {

@@ -46,7 +46,6 @@ type Profile struct {
 type columnProfile struct {
 	name     string
 	forced   Type
-	rows     int // rows seen before the column first came up
 	numbers  sketch.Cutter
 	booleans [2]uint64
 	texts    uint64
@@ -112,7 +111,7 @@ func (p *Profiler) Begin(columns []string) error {
 		if slices.Contains(p.names, name) {
 			return badSample("two columns are named %q", name)
 		}
-		p.columns = append(p.columns, &columnProfile{name: name, forced: p.types[name], missing: uint64(p.rows), rows: p.rows, few: map[uint64]struct{}{}})
+		p.columns = append(p.columns, &columnProfile{name: name, forced: p.types[name], missing: uint64(p.rows), few: map[uint64]struct{}{}})
 		p.names = append(p.names, name)
 	}
 	return nil

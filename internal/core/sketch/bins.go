@@ -19,14 +19,15 @@ const (
 // compared only when they were counted on equal bins.
 type Bins struct {
 	// Edges are ascending; bin i holds Edges[i] ≤ x < Edges[i+1], the last bin also
-	// its upper edge. A single distinct value gives two equal edges.
+	// its upper edge. Two equal edges at the end are a bin of that one value.
 	Edges  []float64 `json:"edges,omitempty"`
 	Levels []string  `json:"levels,omitempty"`
 }
 
 // EqualFrequency cuts values into at most `most` bins that hold about equally many
 // of them; ties are never cut, so there may be fewer. A value that would fill more than
-// one bin, such as the zero of a column that mostly is, gets a bin of its own. NaN and
+// one bin, such as the zero of a column that mostly is, or the limit at which numbers
+// are clamped, gets a bin of its own. NaN and
 // infinities are left out. With no values it returns the zero Bins.
 func EqualFrequency(values []float64, most int) Bins {
 	x := make([]float64, 0, len(values))
@@ -51,11 +52,8 @@ func EqualFrequency(values []float64, most int) Bins {
 			}
 		}
 	}
-	last := x[len(x)-1]
-	if last > edges[len(edges)-1] || len(edges) == 1 {
-		edges = append(edges, last)
-	}
-	return Bins{Edges: edges}
+	// Where the greatest value fills a bin, the last two edges are equal.
+	return Bins{Edges: append(edges, x[len(x)-1])}
 }
 
 // TopLevels takes the most frequent `most` of values, ties in alphabetical order,

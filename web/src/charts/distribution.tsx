@@ -19,7 +19,7 @@ function density(c: ColumnCounts): number[] {
     const b = edges[i + 1] ?? a
     for (let k = 0; k < steps; k++) {
       const overlap = Math.max(0, Math.min(b, low + (k + 1) * width) - Math.max(a, low + k * width))
-      out[k] = (out[k] ?? 0) + (b > a ? (n * overlap) / (b - a) : k === 0 ? n : 0)
+      out[k] = (out[k] ?? 0) + (b > a ? (n * overlap) / (b - a) : k === Math.min(steps - 1, Math.floor((a - low) / width)) ? n : 0)
     }
   })
   return out

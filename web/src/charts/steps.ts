@@ -35,7 +35,7 @@ export function drawnSteps(d: Distribution): Step[] {
     const bin = both(i + 1)
     for (let k = 0; k < steps; k++) {
       const overlap = Math.max(0, Math.min(high, first + (k + 1) * width) - Math.max(low, first + k * width))
-      const part = high > low ? overlap / (high - low) : k === 0 ? 1 : 0
+      const part = high > low ? overlap / (high - low) : k === Math.min(steps - 1, Math.floor((low - first) / width)) ? 1 : 0
       const step = out[k]
       if (step) {
         step.incumbent += bin.incumbent * part
