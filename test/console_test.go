@@ -111,13 +111,13 @@ func overwrite(field, text string) browser.Action {
 func TestSigningInToTheConsole(t *testing.T) {
 	h := open(t)
 	b := look(t, h)
-	token := chromedp.CSS(`input[name="token"]`)
-	b.do("being sent to sign in", b.open("/models"), chromedp.WaitVisible(token))
-	b.do("a wrong token", chromedp.SendKeys(token, "il_wrong"), press("Sign in"), sees("the token or session is not valid"))
-	b.do("the right one", overwrite(`input[name="token"]`, h.runaToken), press("Sign in"), chromedp.WaitVisible(browser.Text("h1", "Now")), sees("runa"))
+	name := chromedp.CSS(`input[name="name"]`)
+	b.do("being sent to sign in", b.open("/models"), chromedp.WaitVisible(name))
+	b.do("a wrong password", chromedp.SendKeys(name, "runa"), overwrite(`input[name="password"]`, "not the password"), press("Sign in"), sees("name or password is wrong"))
+	b.do("the right one", overwrite(`input[name="password"]`, password), press("Sign in"), chromedp.WaitVisible(browser.Text("h1", "Now")), sees("runa"))
 	b.do("empty places say what to do", b.open("/models"), sees("innerladder register heat-demand"), b.open("/endpoints"), sees("innerladder endpoint add"),
 		b.open("/reviews"), sees("Nothing waits"), b.open("/alerts"), sees("Nothing was ever wrong"))
-	b.do("signing out", chromedp.Click(chromedp.CSS(`[aria-label="Sign out"]`)), chromedp.WaitVisible(token))
+	b.do("signing out", chromedp.Click(chromedp.CSS(`[aria-label="Sign out"]`)), chromedp.WaitVisible(name))
 	cookie, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`document.cookie`))
 	must(t, err)
 	if cookie != "" {
@@ -131,7 +131,8 @@ func TestTheConsoleDoesTheJob(t *testing.T) {
 	model, sample := h.files(1.02)
 	h.as(h.runaFile, "register", "heat-demand", "-no-code", "-file", model, "-sample", sample, "-target", "y", "-metric", "rmse=0.2", "-note", "a third winter")
 	b := look(t, h)
-	b.do("signing in as tove", browser.SignIn(h.server, strings.TrimSpace(h.as(h.runaFile, "person", "add", "kari"))))
+	h.person("kari", "approver", "operator")
+	b.do("signing in as kari", browser.SignIn(h.server, "kari", password))
 	b.do("the ladder", b.open("/models/heat-demand"), chromedp.WaitVisible(chromedp.CSS(`[data-rung="live"] [data-token="2"]`)), chromedp.WaitVisible(chromedp.CSS(`[data-rung="draft"] [data-token="3"]`)))
 	b.do("the version", b.open("/models/heat-demand/versions/3"), sees("a third winter"), b.open("/models/heat-demand/versions/3?show=differences"), sees("better"))
 
@@ -188,7 +189,7 @@ func TestEveryPageInEveryShape(t *testing.T) {
 		must(t, err)
 	}
 	b := look(t, h)
-	b.do("signing in", browser.SignIn(h.server, h.runaToken))
+	b.do("signing in", browser.SignIn(h.server, "runa", password))
 	pages := map[string]string{"/": "Now", "/models": "Models", "/models/heat-demand": "heat-demand", "/models/heat-demand/versions/2": "heat-demand@2", "/models/heat-demand/versions/2?show=files": "heat-demand@2",
 		"/models/heat-demand/versions/2?show=profile": "heat-demand@2", "/models/heat-demand/versions/2?show=lineage": "heat-demand@2", "/models/versions": "Find versions", "/models/register": "Register", "/models/runs": "Runs", "/models/runs/run-1": "run-1",
 		"/models/data": "Data sets", "/models/lineup?versions=heat-demand": "Line-up", "/models/trace?from=heat-demand@2": "Lineage", "/endpoints": "Endpoints",

@@ -86,7 +86,7 @@ func TestTheWholeJobFromTheCommandLine(t *testing.T) {
 	refused(2, h.runaFile, "no reason", "back", "demand-hourly")
 	expect(h.as(h.runaFile, "back", "demand-hourly", "-why", "complaints from the harbour"), "demand-hourly#3 is in force: heat-demand@1 100 %")
 	expect(h.as(h.runaFile, "splits", "demand-hourly"), "#3", "#1", "complaints from the harbour", "first look")
-	expect(h.as(h.runaFile, "history", "demand-hourly"), "back to #1", "runa")
+	expect(h.as(h.runaFile, "activity", "demand-hourly"), "back to #1", "runa")
 	var asJSON struct{ Items []traffic.Split }
 	must(t, json.Unmarshal([]byte(h.as(h.runaFile, "splits", "demand-hourly", "-json")), &asJSON))
 	if len(asJSON.Items) != 3 || asJSON.Items[0].ReturnsTo != 1 {

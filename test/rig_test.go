@@ -20,7 +20,9 @@ import (
 	"time"
 
 	"innerladder/internal/client"
+	"innerladder/internal/core/access"
 	"innerladder/internal/gateway"
+	"innerladder/internal/service"
 )
 
 // binary is the real program, built once.
@@ -139,7 +141,7 @@ type house struct {
 	t               *testing.T
 	data            string
 	server, gateway string
-	// runa is the owner, tove a member; the files hold their tokens.
+	// runa is the owner, tove does everything else; the files hold their tokens.
 	runa, tove         *client.Client
 	runaFile, toveFile string
 	runaToken          string
@@ -150,25 +152,46 @@ func open(t *testing.T) *house {
 	t.Helper()
 	h := &house{t: t, data: filepath.Join(t.TempDir(), "data")}
 	h.start()
-	tove, err := h.runa.AddPerson(t.Context(), "tove", "member")
-	must(t, err)
-	h.tove = client.New(h.server, tove.Token)
-	h.toveFile = filepath.Join(t.TempDir(), "tove.token")
-	must(t, os.WriteFile(h.toveFile, []byte(tove.Token), 0o600))
+	h.tove, h.toveFile = h.person("tove", "author", "approver", "operator")
 	return h
 }
 
 // start starts the service on the data directory, again or for the first time.
 func (h *house) start() {
 	h.t.Helper()
-	h.process = run(h.t, "serve", "-data", h.data, "-listen", "127.0.0.1:0", "-gateway", "127.0.0.1:0", "-first-person", "runa", "-model-timeout", "5s")
+	h.process = run(h.t, "serve", "-data", h.data, "-listen", "127.0.0.1:0", "-gateway", "127.0.0.1:0", "-model-timeout", "5s")
 	address := func() string { s := h.line(); return s[strings.LastIndex(s, " ")+1:] }
 	h.server, h.gateway = address(), address()
-	h.runaFile = filepath.Join(h.data, "first-token")
-	token, err := os.ReadFile(h.runaFile)
-	must(h.t, err)
-	h.runaToken = strings.TrimSpace(string(token))
+	if h.runaFile == "" { // for the first time
+		made, err := client.ComeIn(h.t.Context(), address(), "runa", password, "test", "")
+		must(h.t, err)
+		h.runaToken = made.Secret
+		h.runaFile = h.tokenFile("runa", made.Secret)
+	}
 	h.runa = client.New(h.server, h.runaToken)
+}
+
+// password is everybody's.
+const password = "four words of nonsense"
+
+// person adds someone with roles everywhere, who comes in by their link.
+func (h *house) person(name string, roles ...string) (*client.Client, string) {
+	h.t.Helper()
+	n := service.NewPerson{Name: name}
+	for _, r := range roles {
+		n.Memberships = append(n.Memberships, access.Membership{Project: access.Everywhere, Role: r})
+	}
+	added, err := h.runa.AddPerson(h.t.Context(), n)
+	must(h.t, err)
+	made, err := client.ComeIn(h.t.Context(), added.Link, "", password, "test", "")
+	must(h.t, err)
+	return client.New(h.server, made.Secret), h.tokenFile(name, made.Secret)
+}
+
+func (h *house) tokenFile(name, token string) string {
+	file := filepath.Join(h.t.TempDir(), name+".token")
+	must(h.t, os.WriteFile(file, []byte(token), 0o600))
+	return file
 }
 
 // cli runs a command as a person and returns its exit code and what it printed.

@@ -21,7 +21,9 @@ import (
 	"syscall"
 	"time"
 
+	"innerladder/bench/house"
 	"innerladder/internal/client"
+	"innerladder/internal/core/access"
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/service"
@@ -237,13 +239,21 @@ func (b *bench) startOurs(backends []string) (gateway string, c *client.Client, 
 	if gateway, err = address(out); err != nil {
 		return "", nil, err
 	}
-	go func() { _, _ = io.Copy(io.Discard, out) }()
-	token, err := os.ReadFile(filepath.Join(data, "first-token"))
+	link, err := address(out)
 	if err != nil {
 		return "", nil, err
 	}
-	c = client.New(api, strings.TrimSpace(string(token)))
-	other, err := c.AddPerson(b.ctx, "tove", "member")
+	go func() { _, _ = io.Copy(io.Discard, out) }()
+	token, err := house.Token(data, link)
+	if err != nil {
+		return "", nil, err
+	}
+	c = client.New(api, token)
+	added, err := c.AddPerson(b.ctx, service.NewPerson{Name: "tove", Memberships: []access.Membership{{Project: "default", Role: "approver"}}})
+	if err != nil {
+		return "", nil, err
+	}
+	other, err := client.ComeIn(b.ctx, added.Link, "", "four words of nonsense", "bench", "")
 	if err != nil {
 		return "", nil, err
 	}
@@ -263,7 +273,7 @@ func (b *bench) startOurs(backends []string) (gateway string, c *client.Client, 
 		if err != nil {
 			return "", nil, err
 		}
-		if _, err := client.New(api, other.Token).Sign(b.ctx, p.ID, ladder.Yes, ""); err != nil {
+		if _, err := client.New(api, other.Secret).Sign(b.ctx, p.ID, ladder.Yes, ""); err != nil {
 			return "", nil, err
 		}
 		if _, err := c.Place(b.ctx, v.Ref, "plant-north", []string{at}, ""); err != nil {

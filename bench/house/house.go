@@ -2,14 +2,17 @@
 package house
 
 import (
+	"bufio"
+	"context"
 	"fmt"
-	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"syscall"
 	"time"
+
+	"innerladder/internal/client"
 )
 
 // House is a service that runs.
@@ -31,23 +34,40 @@ func Start(binary, data string) (*House, error) {
 		return nil, err
 	}
 	h := &House{cmd: cmd}
-	said := make([]byte, 4096)
-	n, err := out.Read(said)
-	if err != nil {
-		h.Stop()
-		return nil, err
-	}
-	first, _, _ := strings.Cut(string(said[:n]), "\n")
-	h.Server = first[strings.LastIndex(first, " ")+1:]
-	go func() { _, _ = io.Copy(io.Discard, out) }()
+	lines := make(chan string, 8)
+	go func() {
+		for s := bufio.NewScanner(out); s.Scan(); {
+			lines <- s.Text()[strings.LastIndex(s.Text(), " ")+1:]
+		}
+	}()
+	h.Server = <-lines
+	<-lines                 // the gateway
 	time.Sleep(time.Second) // the first second is busy with starting
-	token, err := os.ReadFile(filepath.Join(data, "first-token"))
-	if err != nil {
+	link := ""
+	select {
+	case link = <-lines:
+	default:
+	}
+	if h.Token, err = Token(data, link); err != nil {
 		h.Stop()
 		return nil, err
 	}
-	h.Token = strings.TrimSpace(string(token))
 	return h, nil
+}
+
+// Token is the first owner's token. With the link of a new service it is made and kept in
+// the data directory; else it is the one that was kept.
+func Token(data, link string) (string, error) {
+	file := filepath.Join(data, "bench-token")
+	if link == "" {
+		b, err := os.ReadFile(file)
+		return strings.TrimSpace(string(b)), err
+	}
+	t, err := client.ComeIn(context.Background(), link, "runa", "four words of nonsense", "bench", "")
+	if err != nil {
+		return "", err
+	}
+	return t.Secret, os.WriteFile(file, []byte(t.Secret+"\n"), 0o600)
 }
 
 // Stop ends the service and waits for it.

@@ -14,7 +14,6 @@ import (
 	"innerladder/internal/core/fault"
 	"innerladder/internal/recorder"
 	"innerladder/internal/service"
-	"innerladder/internal/store"
 
 	"github.com/gofiber/fiber/v3"
 	"github.com/gofiber/fiber/v3/middleware/helmet"
@@ -28,6 +27,8 @@ type API struct {
 	service  *service.Service
 	log      *slog.Logger
 	document []byte
+	// provider vouches for people; nil when there is none.
+	provider *Provider
 	// stopping is closed when the API stops, to end the streams.
 	stopping chan struct{}
 	stopOnce sync.Once
@@ -41,21 +42,22 @@ type API struct {
 const largestBody = 4 << 20
 
 // New makes the API. console holds the console's files, or is empty when it was not
-// built.
-func New(s *service.Service, rec *recorder.Recorder, console Console, log *slog.Logger) (*API, error) {
+// built; provider vouches for people and may be nil.
+func New(s *service.Service, rec *recorder.Recorder, console Console, provider *Provider, log *slog.Logger) (*API, error) {
 	doc, err := Document()
 	if err != nil {
 		return nil, err
 	}
-	a := &API{service: s, log: log, document: doc, stopping: make(chan struct{})}
+	a := &API{service: s, log: log, document: doc, provider: provider, stopping: make(chan struct{})}
 	a.app = fiber.New(fiber.Config{
 		AppName: "Inner Ladder", BodyLimit: largestBody, StreamRequestBody: true, DisablePreParseMultipartForm: true,
 		UnescapePath: true, Immutable: true, IdleTimeout: 2 * time.Minute, ErrorHandler: a.failed,
 	})
 	a.app.Use(recover.New())
 	a.app.Use(helmet.New(helmet.Config{
-		ContentSecurityPolicy: "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'",
-		ReferrerPolicy:        "no-referrer", XFrameOptions: "DENY",
+		// Nothing at all, unless a handler allows more.
+		ContentSecurityPolicy: "default-src 'none'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'",
+		ReferrerPolicy:        "no-referrer", XFrameOptions: "DENY", HSTSMaxAge: 365 * 24 * 3600,
 	}))
 	a.app.Get("/healthz", func(c fiber.Ctx) error { return c.SendString("ok\n") })
 	a.app.Get("/readyz", func(c fiber.Ctx) error {
@@ -64,7 +66,7 @@ func New(s *service.Service, rec *recorder.Recorder, console Console, log *slog.
 		}
 		return c.SendString("ready\n")
 	})
-	a.app.Get("/metrics", metricsHandler(rec))
+	a.app.Get("/metrics", a.metrics(rec))
 	a.app.Get("/api/openapi.json", func(c fiber.Ctx) error {
 		c.Set(fiber.HeaderContentType, fiber.MIMEApplicationJSON)
 		return c.Send(a.document)
@@ -111,7 +113,6 @@ func (a *API) Stop(ctx context.Context) error {
 	return a.app.ShutdownWithContext(ctx)
 }
 
-type personKey struct{}
 type requestIDKey struct{}
 
 // requestID is the id of a call, which its problems and its record carry.
@@ -134,7 +135,7 @@ func (a *API) admit(c fiber.Ctx, o operation) error {
 	if o.permission == "" {
 		return nil
 	}
-	p, err := a.caller(c)
+	actor, err := a.caller(c)
 	if err != nil {
 		return err
 	}
@@ -142,40 +143,40 @@ func (a *API) admit(c fiber.Ctx, o operation) error {
 	if err != nil {
 		return err
 	}
-	fiber.Locals(c, personKey{}, p)
-	c.SetContext(service.As(c.Context(), service.Actor{Name: p.Name, Role: p.Role, RequestID: id, Repeat: repeat}))
-	return nil
+	actor.RequestID, actor.Repeat, actor.Address = id, repeat, c.IP()
+	c.SetContext(service.As(c.Context(), actor))
+	// In which project the permission is needed is known when the thing is found; whoever
+	// has it in none need not be let near.
+	return service.May(c.Context(), o.permission)
 }
 
 // caller finds who calls: by a bearer token, or by the console's cookie.
-func (a *API) caller(c fiber.Ctx) (store.Person, error) {
+func (a *API) caller(c fiber.Ctx) (service.Actor, error) {
 	if token, ok := strings.CutPrefix(c.Get(fiber.HeaderAuthorization), "Bearer "); ok {
 		return a.service.ByToken(c.Context(), token)
 	}
 	session := c.Cookies(sessionCookie)
 	if session == "" {
-		return store.Person{}, fault.New(fault.Unsigned, "sign_in.needed", "the call has no token").In("Authorization").
+		return service.Actor{}, fault.New(fault.Unsigned, "sign_in.needed", "the call has no token").In("Authorization").
 			Do("send Authorization: Bearer TOKEN, or sign in with: innerladder login")
 	}
 	if err := sameSite(c); err != nil {
-		return store.Person{}, err
+		return service.Actor{}, err
 	}
 	return a.service.BySession(c.Context(), session)
 }
 
-// sameSite refuses changes that another site has a browser make with our cookie.
+// sameSite refuses changes that another site has a browser make with our cookie: a
+// browser says where a call comes from, and who says nothing is not let in by a cookie.
 func sameSite(c fiber.Ctx) error {
 	if c.Method() == fiber.MethodGet || c.Method() == fiber.MethodHead {
 		return nil
 	}
-	foreign := fault.New(fault.Forbidden, "session.other_site", "the call comes from another site").In("Origin").Do("use the console, or a token")
-	if site := c.Get("Sec-Fetch-Site"); site != "" && site != "same-origin" && site != "none" {
-		return foreign
+	site, origin := c.Get("Sec-Fetch-Site"), c.Get(fiber.HeaderOrigin)
+	u, err := url.Parse(origin)
+	own := err == nil && origin != "" && u.Host == c.Host()
+	if (site == "same-origin" || site == "" || site == "none") && (own || (origin == "" && site == "same-origin")) {
+		return nil
 	}
-	if origin := c.Get(fiber.HeaderOrigin); origin != "" {
-		if u, err := url.Parse(origin); err != nil || u.Host != c.Host() {
-			return foreign
-		}
-	}
-	return nil
+	return fault.New(fault.Forbidden, "session.other_site", "the call comes from another site, or does not say where from").In("Origin").Do("use the console, or a token")
 }

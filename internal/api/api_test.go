@@ -16,6 +16,7 @@ import (
 
 	"innerladder/internal/client"
 	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/record"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/service"
@@ -211,13 +212,12 @@ func TestPromotionsNeverLeadDown(t *testing.T) {
 func TestASignOffGoesStaleWhenTheIncumbentChanges(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
-	kari, err := r.runa.AddPerson(ctx, "kari", "member")
-	must(t, err)
+	kari := client.New(r.server, r.person("kari", everywhere("approver")...))
 	slow := r.register("heat-demand", "slow", nil) // has no metric, so it stays open after a yes
 	fast := r.register("heat-demand", "fast", map[string]float64{"rmse": 1})
 	p, err := r.runa.Promote(ctx, slow, "live", "")
 	must(t, err)
-	p, err = client.New(r.server, kari.Token).Sign(ctx, p.ID, ladder.Yes, "against nobody")
+	p, err = kari.Sign(ctx, p.ID, ladder.Yes, "against nobody")
 	must(t, err)
 	if p.SignOffs[0].Stale {
 		t.Error("a fresh sign-off is stale")
@@ -238,9 +238,7 @@ func TestTwoPeopleSignAtOnce(t *testing.T) {
 	must(t, err)
 	signers := []*client.Client{r.tove}
 	for i := range 7 {
-		x, err := r.runa.AddPerson(ctx, fmt.Sprint("signer-", i), "")
-		must(t, err)
-		signers = append(signers, client.New(r.server, x.Token))
+		signers = append(signers, client.New(r.server, r.person(fmt.Sprint("signer-", i), everywhere("approver")...)))
 	}
 	var wait sync.WaitGroup
 	errs := make([]error, len(signers))
@@ -259,7 +257,7 @@ func TestTwoPeopleSignAtOnce(t *testing.T) {
 	if won != 1 {
 		t.Errorf("%d people carried it out, want one", won)
 	}
-	log, err := r.runa.Audit(ctx, ref, client.Part{})
+	log, err := r.runa.Audit(ctx, map[string]string{"subject": ref}, client.Part{})
 	must(t, err)
 	stepped := 0
 	for _, e := range log.Items {
@@ -486,17 +484,19 @@ func TestRepeatedCallsChangeNothing(t *testing.T) {
 func TestWhoMayCall(t *testing.T) {
 	r := newRig(t)
 	_, err := client.New(r.server, "il_wrong").Models(t.Context(), client.Part{})
-	wantCode(t, "a wrong token", err, "sign_in.wrong")
+	wantCode(t, "a wrong token", err, "token.wrong")
 	_, err = client.New(r.server, "").Models(t.Context(), client.Part{})
 	wantCode(t, "no token", err, "sign_in.needed")
-	_, err = r.tove.AddPerson(t.Context(), "odd", "owner")
+	_, err = r.tove.AddPerson(t.Context(), service.NewPerson{Name: "odd"})
 	wantCode(t, "a member adds people", err, "permission.missing")
-	_, err = r.runa.AddPerson(t.Context(), "tove", "member")
+	_, err = r.runa.AddPerson(t.Context(), service.NewPerson{Name: "tove"})
 	wantCode(t, "twice", err, "person.exists")
-	_, err = r.runa.AddPerson(t.Context(), service.Itself, "member")
+	_, err = r.runa.AddPerson(t.Context(), service.NewPerson{Name: service.Itself})
 	wantCode(t, "the service itself", err, "person.reserved")
 
-	status, header, _ := r.call("POST", "/api/v1/session", fmt.Sprintf(`{"token":%q}`, r.runaToken))
+	made, err := r.runa.AddPerson(t.Context(), service.NewPerson{Name: "sif", Memberships: everywhere("owner")})
+	must(t, err)
+	status, header, _ := r.call("POST", "/api/v1/welcome", fmt.Sprintf(`{"secret":%q,"password":"four words of nonsense"}`, made.Link[strings.Index(made.Link, "#")+1:]), "Origin", r.server)
 	cookie := header.Get("Set-Cookie")
 	if status != 200 || !strings.Contains(cookie, "HttpOnly") || !strings.Contains(cookie, "SameSite=Strict") {
 		t.Fatalf("%d, cookie %q", status, cookie)
@@ -604,7 +604,7 @@ func TestEvents(t *testing.T) {
 	for event == "now" {
 		id, event, data = next()
 	}
-	var e store.Entry
+	var e record.Entry
 	must(t, json.Unmarshal([]byte(data), &e))
 	if event != "change" || e.Kind != "environment.added" || e.Actor != "runa" || fmt.Sprint(e.Seq) != id {
 		t.Errorf("%s %s %+v", id, event, e)

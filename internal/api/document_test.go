@@ -26,7 +26,7 @@ func document(t *testing.T) map[string]any {
 
 // What is routed is described, and what is described is routed.
 func TestRoutesAndDocumentAreTheSame(t *testing.T) {
-	a, err := New(nil, nil, Console{Files: os.DirFS(t.TempDir())}, nil)
+	a, err := New(nil, nil, Console{Files: os.DirFS(t.TempDir())}, nil, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -11,6 +11,7 @@ import (
 	"strconv"
 	"strings"
 
+	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/service"
@@ -21,21 +22,21 @@ import (
 // fileOperations lists the routes that take or give files.
 func fileOperations() []operation {
 	return []operation{
-		{method: "POST", path: "/versions", id: "register", summary: "Register a version with its files", permission: service.Write, status: 201, streams: true,
+		{method: "POST", path: "/versions", id: "register", summary: "Register a version with its files", permission: access.Register, status: 201, streams: true,
 			in: new(registerIn), alone: new(service.Registration), out: new(service.Registered), handle: (*API).register},
-		{method: "GET", path: "/versions/{ref}/artifacts/{artifact}", id: "getArtifact", summary: "Get a file of a version", permission: service.Read, status: 200,
+		{method: "GET", path: "/versions/{ref}/artifacts/{artifact}", id: "getArtifact", summary: "Get a file of a version", permission: access.Read, status: 200,
 			in: new(artifactIn), produces: fiber.MIMEOctetStream, handle: (*API).artifact},
-		{method: "POST", path: "/versions/{ref}/attachments", id: "attach", summary: "Attach a document, a notebook or a picture to a version", permission: service.Write, status: 201, streams: true,
+		{method: "POST", path: "/versions/{ref}/attachments", id: "attach", summary: "Attach a document, a notebook or a picture to a version", permission: access.Register, status: 201, streams: true,
 			in: new(attachIn), out: new(registry.Version), handle: (*API).attach},
-		{method: "GET", path: "/versions/{ref}/attachments/{attachment}", id: "getAttachment", summary: "Get an attachment of a version", permission: service.Read, status: 200,
+		{method: "GET", path: "/versions/{ref}/attachments/{attachment}", id: "getAttachment", summary: "Get an attachment of a version", permission: access.Read, status: 200,
 			in: new(attachmentIn), produces: fiber.MIMEOctetStream, handle: (*API).attachment},
-		{method: "POST", path: "/uploads", id: "beginUpload", summary: "Begin an upload that may come in pieces, with the first piece as the body if there is one", permission: service.Write, status: 201, streams: true,
+		{method: "POST", path: "/uploads", id: "beginUpload", summary: "Begin an upload that may come in pieces, with the first piece as the body if there is one", permission: access.Register, status: 201, streams: true,
 			in: new(beginIn), out: new(service.Uploading), handle: (*API).beginUpload},
-		{method: "GET", path: "/uploads/{upload}", id: "showUpload", summary: "How far an upload is; HEAD gives the same as headers", permission: service.Write, status: 200,
+		{method: "GET", path: "/uploads/{upload}", id: "showUpload", summary: "How far an upload is; HEAD gives the same as headers", permission: access.Register, status: 200,
 			in: new(uploadIn), out: new(service.Uploading), handle: (*API).showUpload},
-		{method: "PATCH", path: "/uploads/{upload}", id: "appendUpload", summary: "Add a piece to an upload, as application/partial-upload", permission: service.Write, status: 200, streams: true,
+		{method: "PATCH", path: "/uploads/{upload}", id: "appendUpload", summary: "Add a piece to an upload, as application/partial-upload", permission: access.Register, status: 200, streams: true,
 			in: new(pieceIn), out: new(service.Uploading), handle: (*API).appendUpload},
-		{method: "DELETE", path: "/uploads/{upload}", id: "dropUpload", summary: "Forget an upload", permission: service.Write, status: 204,
+		{method: "DELETE", path: "/uploads/{upload}", id: "dropUpload", summary: "Forget an upload", permission: access.Register, status: 204,
 			in: new(uploadIn), handle: (*API).dropUpload},
 	}
 }

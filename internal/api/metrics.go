@@ -3,13 +3,16 @@ package api
 import (
 	"bytes"
 	"fmt"
+	"slices"
 
+	"innerladder/internal/core/access"
 	"innerladder/internal/core/sketch"
 	"innerladder/internal/recorder"
 
 	"github.com/gofiber/fiber/v3"
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
+	dto "github.com/prometheus/client_model/go"
 	"github.com/prometheus/common/expfmt"
 )
 
@@ -53,12 +56,23 @@ func outcomes(c sketch.Counts) map[string]uint64 {
 	}
 }
 
-// metricsHandler writes all metrics in OpenMetrics form.
-func metricsHandler(rec *recorder.Recorder) fiber.Handler {
+// metrics writes metrics in OpenMetrics form: those of endpoints that the caller may see.
+func (a *API) metrics(rec *recorder.Recorder) fiber.Handler {
 	registry := prometheus.NewRegistry()
 	registry.MustRegister(counted{rec}, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	format := expfmt.NewFormat(expfmt.TypeOpenMetrics)
 	return func(c fiber.Ctx) error {
+		if err := a.admit(c, operation{permission: access.Read}); err != nil {
+			return err
+		}
+		endpoints, err := a.service.Endpoints(c.Context())
+		if err != nil {
+			return err
+		}
+		seen := map[string]bool{}
+		for _, e := range endpoints.Items {
+			seen[e.Name] = true
+		}
 		families, err := registry.Gather()
 		if err != nil {
 			return fmt.Errorf("gathering metrics: %w", err)
@@ -66,6 +80,12 @@ func metricsHandler(rec *recorder.Recorder) fiber.Handler {
 		var b bytes.Buffer
 		enc := expfmt.NewEncoder(&b, format)
 		for _, f := range families {
+			f.Metric = slices.DeleteFunc(f.Metric, func(m *dto.Metric) bool {
+				return slices.ContainsFunc(m.Label, func(l *dto.LabelPair) bool { return l.GetName() == "endpoint" && !seen[l.GetValue()] })
+			})
+			if len(f.Metric) == 0 {
+				continue
+			}
 			if err := enc.Encode(f); err != nil {
 				return fmt.Errorf("writing metrics: %w", err)
 			}

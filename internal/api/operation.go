@@ -13,6 +13,7 @@ import (
 	"strconv"
 	"strings"
 
+	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/service"
 	"innerladder/internal/store"
@@ -27,7 +28,7 @@ type operation struct {
 	// id names the operation in the document; summary says what it does.
 	id, summary string
 	// permission is what it needs; empty needs no sign-in.
-	permission service.Permission
+	permission access.Permission
 	// in and out are the request's and the answer's structures; out is nil when there is
 	// no JSON body.
 	in, out any
@@ -42,7 +43,7 @@ type operation struct {
 }
 
 // op makes an operation that reads an In and answers with what fn returns.
-func op[In, Out any](method, path, id, summary string, p service.Permission, status int, fn func(context.Context, *service.Service, *In) (Out, error)) operation {
+func op[In, Out any](method, path, id, summary string, p access.Permission, status int, fn func(context.Context, *service.Service, *In) (Out, error)) operation {
 	return operation{method: method, path: path, id: id, summary: summary, permission: p, status: status, in: new(In), out: new(Out),
 		handle: func(a *API, c fiber.Ctx) error {
 			if c.Method() == fiber.MethodPost {

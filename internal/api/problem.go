@@ -29,7 +29,7 @@ const ProblemType = "application/problem+json"
 var statusOf = map[fault.Kind]int{
 	fault.Invalid: http.StatusUnprocessableEntity, fault.Unknown: http.StatusNotFound, fault.Refused: http.StatusConflict,
 	fault.Stale: http.StatusPreconditionFailed, fault.Unsigned: http.StatusUnauthorized, fault.Forbidden: http.StatusForbidden,
-	fault.TooLarge: http.StatusRequestEntityTooLarge, fault.Unavailable: http.StatusServiceUnavailable,
+	fault.TooOften: http.StatusTooManyRequests, fault.TooLarge: http.StatusRequestEntityTooLarge, fault.Unavailable: http.StatusServiceUnavailable,
 }
 
 // failed answers with the problem that an error is.

@@ -311,7 +311,7 @@ func TestLabelsNotesAndVetting(t *testing.T) {
 	if v, err := r.runa.Version(ctx, "heat-demand@beta"); err != nil || v.Number != 2 {
 		t.Errorf("%+v, %v", v.Ref, err)
 	}
-	history, err := r.runa.Audit(ctx, "heat-demand@beta", client.Part{})
+	history, err := r.runa.Audit(ctx, map[string]string{"subject": "heat-demand@beta"}, client.Part{})
 	if err != nil || len(history.Items) != 2 || !strings.Contains(history.Items[0].Sentence, "no longer heat-demand@1") {
 		t.Errorf("%+v, %v", history.Items, err)
 	}
@@ -338,7 +338,7 @@ func TestLabelsNotesAndVetting(t *testing.T) {
 	if err != nil || len(v.Tags)+len(v.Properties) != 0 || v.Note != note {
 		t.Errorf("%+v, %v", v, err)
 	}
-	history, err = r.runa.Audit(ctx, "heat-demand@1", client.Part{})
+	history, err = r.runa.Audit(ctx, map[string]string{"subject": "heat-demand@1"}, client.Part{})
 	if err != nil || history.Items[1].Actor != "tove" || !bytes.Contains(history.Items[1].After, []byte("fitted again")) || history.Items[1].Reason != "tidying" {
 		t.Errorf("%+v, %v", history.Items, err)
 	}
@@ -404,7 +404,7 @@ func TestWhatIsInUseStays(t *testing.T) {
 	}
 	_, err = r.runa.Promote(ctx, other, "live", "")
 	wantCode(t, "promoting what is retired", err, "promotion.retired")
-	if v, err := r.runa.Restore(ctx, other, "needed"); err != nil || v.Rung != "draft" {
+	if v, err := r.runa.Reinstate(ctx, other, "needed"); err != nil || v.Rung != "draft" {
 		t.Errorf("%+v, %v", v, err)
 	}
 	_, err = r.runa.Delete(ctx, other, "")
@@ -498,7 +498,7 @@ func TestAttachmentsComeAndGo(t *testing.T) {
 	if c, err := r.runa.Collect(ctx, false); err != nil || c.Files != 2 {
 		t.Errorf("%+v, %v", c, err)
 	}
-	history, err := r.runa.Audit(ctx, "heat-demand@1", client.Part{})
+	history, err := r.runa.Audit(ctx, map[string]string{"subject": "heat-demand@1"}, client.Part{})
 	if err != nil || len(history.Items) != 5 || history.Items[0].Reason != "not wanted" {
 		t.Errorf("%d entries, %v", len(history.Items), err)
 	}
@@ -621,7 +621,7 @@ func TestManyHandsAtOnce(t *testing.T) {
 	}
 	m, err := r.runa.Model(ctx, "heat-demand")
 	must(t, err)
-	history, err := r.runa.Audit(ctx, "heat-demand@beta", client.Part{Limit: 50})
+	history, err := r.runa.Audit(ctx, map[string]string{"subject": "heat-demand@beta"}, client.Part{Limit: 50})
 	must(t, err)
 	// Each line takes up where the one before it ended.
 	var last struct{ Version string }

@@ -24,21 +24,25 @@ import (
 	"innerladder/internal/blob"
 	"innerladder/internal/client"
 	"innerladder/internal/conductor"
+	"innerladder/internal/core/access"
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/fetch"
 	"innerladder/internal/gateway"
 	"innerladder/internal/recorder"
+	"innerladder/internal/seal"
 	"innerladder/internal/service"
 	"innerladder/internal/store"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
 )
 
-// rig is a whole service in this process, with two people: runa is its owner, tove a
-// member. Every answer is held against the OpenAPI document.
+// rig is a whole service in this process, with two people: runa is its owner, tove
+// registers, signs and operates everywhere. Every answer is held against the OpenAPI document.
 type rig struct {
 	t             *testing.T
+	dir           string
+	store         *store.Store
 	server        string
 	gateway       string
 	service       *service.Service
@@ -59,16 +63,20 @@ func newRig(t *testing.T) *rig {
 	must(t, err)
 	rec, err := recorder.New(t.Context(), signals, log, 1000)
 	must(t, err)
-	ids, err := service.RequestIDs(t.Context(), records.Read())
+	keys, err := seal.Open(filepath.Join(dir, "key"), false)
 	must(t, err)
-	fetcher := &fetch.Fetcher{Private: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, Folders: []string{dir}}
-	gate := gateway.New(gateway.Config{IDs: ids, Timeout: 5 * time.Second, Connections: 64}, rec, log)
-	s := service.New(service.Config{Store: records, Signals: signals, Blobs: blobs, Recorder: rec, Router: gate, Log: log, RequestIDs: ids, Fetch: fetcher, Spare: time.Nanosecond})
-	a, err := api.New(s, rec, api.Console{Files: fstest.MapFS{}}, log)
+	unlocked, err := service.Unlock(t.Context(), records, keys, time.Now())
 	must(t, err)
+	ids := unlocked.RequestIDs
 	outside, err := net.Listen("tcp", "127.0.0.1:0")
 	must(t, err)
 	inside, err := net.Listen("tcp", "127.0.0.1:0")
+	must(t, err)
+	server := "http://" + inside.Addr().String()
+	fetcher := &fetch.Fetcher{Private: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, Folders: []string{dir}}
+	gate := gateway.New(gateway.Config{IDs: ids, Timeout: 5 * time.Second, Connections: 64}, rec, log)
+	s := service.New(service.Config{Store: records, Signals: signals, Blobs: blobs, Recorder: rec, Router: gate, Log: log, RequestIDs: ids, Fetch: fetcher, Spare: time.Nanosecond, Address: server, Keys: keys, Signer: unlocked.Signer})
+	a, err := api.New(s, rec, api.Console{Files: fstest.MapFS{}}, nil, log)
 	must(t, err)
 	go func() { _ = gate.Serve(outside) }()
 	go func() { _ = a.Serve(inside) }()
@@ -84,7 +92,7 @@ func newRig(t *testing.T) *rig {
 		conductor.New(s, gate, log).Run(conducting)
 		close(conducted)
 	}()
-	r := &rig{t: t, server: "http://" + inside.Addr().String(), gateway: "http://" + outside.Addr().String(), service: s}
+	r := &rig{t: t, dir: dir, store: records, server: server, gateway: "http://" + outside.Addr().String(), service: s}
 	r.stopConductor = func() { stopConductor(); <-conducted }
 	t.Cleanup(func() {
 		r.stopConductor()
@@ -95,13 +103,33 @@ func newRig(t *testing.T) *rig {
 		_ = records.Close()
 		_ = signals.Close()
 	})
-	r.runaToken, err = s.FirstPerson(t.Context(), "runa")
-	must(t, err)
+	r.runaToken = r.person("runa", access.Membership{Project: access.Everywhere, Role: access.Owner})
 	r.runa = client.New(r.server, r.runaToken)
-	tove, err := r.runa.AddPerson(t.Context(), "tove", "")
-	must(t, err)
-	r.tove = client.New(r.server, tove.Token)
+	r.tove = client.New(r.server, r.person("tove", everywhere("author", "approver", "operator")...))
 	return r
+}
+
+func everywhere(roles ...string) (out []access.Membership) {
+	for _, role := range roles {
+		out = append(out, access.Membership{Project: access.Everywhere, Role: role})
+	}
+	return out
+}
+
+// person adds someone and gives them a token. They come in by a provider of sign-ins,
+// because a password takes a tenth of a second.
+func (r *rig) person(name string, roles ...access.Membership) (token string) {
+	r.t.Helper()
+	ctx := service.BySelf(r.t.Context())
+	_, err := r.service.AddPerson(ctx, service.NewPerson{Name: name, Email: name + "@tarnholm.example", Memberships: roles})
+	must(r.t, err)
+	session, _, err := r.service.SignInVouched(r.t.Context(), service.Vouched{Issuer: "test", Subject: name, Email: name + "@tarnholm.example", Verified: true}, service.From{})
+	must(r.t, err)
+	actor, err := r.service.BySession(r.t.Context(), session)
+	must(r.t, err)
+	made, err := r.service.MakeToken(service.As(r.t.Context(), actor), service.NewToken{Title: "test"})
+	must(r.t, err)
+	return made.Secret
 }
 
 func must(t *testing.T, err error) {

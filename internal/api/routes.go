@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"innerladder/internal/core/access"
 	"innerladder/internal/core/compare"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/ladder"
@@ -76,22 +77,11 @@ type (
 
 // operations lists every route of the API.
 func operations() []operation {
-	return append(slices.Concat(special(), fileOperations(), registryOperations()),
-		op("GET", "/people", "listPeople", "List everyone who may sign in", service.Read, 200, func(c ctx, s *s, in *pageIn) (service.Listed[store.Person], error) {
-			all, err := s.People(c)
-			return partOf(*in, all, err, func(p store.Person) string { return p.Name })
-		}),
-		op("POST", "/people", "addPerson", "Give someone access; the token is shown once", service.AddPeople, 201, func(c ctx, s *s, in *struct {
-			Name string `json:"name" required:"true"`
-			Role string `json:"role,omitempty" enum:"owner,member" description:"member when not given"`
-		}) (service.NewPerson, error) {
-			return s.AddPerson(c, in.Name, in.Role)
-		}),
-
-		op("GET", "/ladder", "showLadder", "The rungs that versions climb and the gates between them, the lowest first", service.Read, 200, func(_ ctx, s *s, _ *none) (ladder.Ladder, error) {
+	return append(slices.Concat(special(), signInOperations(), peopleOperations(), recordOperations(), keepingOperations(), fileOperations(), registryOperations()),
+		op("GET", "/ladder", "showLadder", "The rungs that versions climb and the gates between them, the lowest first", access.Read, 200, func(_ ctx, s *s, _ *none) (ladder.Ladder, error) {
 			return s.Ladder(), nil
 		}),
-		op("GET", "/promotions", "listPromotions", "List promotions, newest first", service.Read, 200, func(c ctx, s *s, in *struct {
+		op("GET", "/promotions", "listPromotions", "List promotions, newest first", access.Read, 200, func(c ctx, s *s, in *struct {
 			pageIn
 			State string `query:"state" enum:"open,carried_out,refused,withdrawn"`
 			Model string `query:"model"`
@@ -100,48 +90,48 @@ func operations() []operation {
 				return s.Promotions(c, in.State, in.Model, p)
 			})
 		}),
-		op("POST", "/promotions", "promote", "Ask that a version step up to a rung", service.Write, 201, func(c ctx, s *s, in *struct {
+		op("POST", "/promotions", "promote", "Ask that a version step up to a rung", access.Ask, 201, func(c ctx, s *s, in *struct {
 			Version string `json:"version" required:"true" description:"MODEL@NUMBER, MODEL@RUNG or MODEL@LABEL"`
 			To      string `json:"to" required:"true" description:"the rung"`
 			Note    string `json:"note,omitempty"`
 		}) (*ladder.Promotion, error) {
 			return s.Promote(c, in.Version, in.To, in.Note)
 		}),
-		op("GET", "/promotions/{promotion}", "showPromotion", "Show a promotion and what its gate says", service.Read, 200, func(c ctx, s *s, in *promotionIn) (*ladder.Promotion, error) {
+		op("GET", "/promotions/{promotion}", "showPromotion", "Show a promotion and what its gate says", access.Read, 200, func(c ctx, s *s, in *promotionIn) (*ladder.Promotion, error) {
 			return s.Promotion(c, in.Promotion)
 		}),
-		op("POST", "/promotions/{promotion}/sign-offs", "sign", "Answer a promotion; never by the one who asked", service.Write, 201, func(c ctx, s *s, in *struct {
+		op("POST", "/promotions/{promotion}/sign-offs", "sign", "Answer a promotion; never by the one who asked", access.Sign, 201, func(c ctx, s *s, in *struct {
 			promotionIn
 			Answer ladder.Answer `json:"answer" required:"true" enum:"yes,no"`
 			Note   string        `json:"note,omitempty" description:"needed for a no"`
 		}) (*ladder.Promotion, error) {
 			return s.Sign(c, in.Promotion, in.Answer, in.Note)
 		}),
-		op("POST", "/promotions/{promotion}/withdraw", "withdraw", "Take a promotion back; only by the one who asked", service.Write, 200, func(c ctx, s *s, in *struct {
+		op("POST", "/promotions/{promotion}/withdraw", "withdraw", "Take a promotion back; only by the one who asked", access.Ask, 200, func(c ctx, s *s, in *struct {
 			promotionIn
 			Reason string `json:"reason"`
 		}) (*ladder.Promotion, error) {
 			return s.Withdraw(c, in.Promotion, in.Reason)
 		}),
 
-		op("GET", "/environments", "listEnvironments", "List the places where versions run", service.Read, 200, func(c ctx, s *s, in *pageIn) (service.Listed[store.Environment], error) {
+		op("GET", "/environments", "listEnvironments", "List the places where versions run", access.Read, 200, func(c ctx, s *s, in *pageIn) (service.Listed[store.Environment], error) {
 			all, err := s.Environments(c)
 			return partOf(*in, all, err, func(e store.Environment) string { return e.Name })
 		}),
-		op("POST", "/environments", "addEnvironment", "Add a place where versions run", service.Write, 201, func(c ctx, s *s, in *struct {
+		op("POST", "/environments", "addEnvironment", "Add a place where versions run", access.Administer, 201, func(c ctx, s *s, in *struct {
 			Name        string `json:"name" required:"true"`
 			Description string `json:"description,omitempty"`
 		}) (store.Environment, error) {
 			return s.AddEnvironment(c, in.Name, in.Description)
 		}),
-		op("GET", "/placements", "listPlacements", "List what runs where", service.Read, 200, func(c ctx, s *s, in *struct {
+		op("GET", "/placements", "listPlacements", "List what runs where", access.Read, 200, func(c ctx, s *s, in *struct {
 			pageIn
 			Version string `query:"version" description:"only of this version"`
 		}) (service.Listed[store.Placement], error) {
 			all, err := s.Placements(c, in.Version)
 			return partOf(in.pageIn, all, err, func(p store.Placement) string { return fmt.Sprintf("%012d", p.ID) })
 		}),
-		op("POST", "/placements", "place", "Say that a version runs somewhere, after checking that it does", service.Write, 201, func(c ctx, s *s, in *struct {
+		op("POST", "/placements", "place", "Say that a version runs somewhere, after checking that it does", access.Place, 201, func(c ctx, s *s, in *struct {
 			Version     string   `json:"version" required:"true" description:"MODEL@NUMBER, MODEL@RUNG or MODEL@LABEL"`
 			Environment string   `json:"environment" required:"true"`
 			Addresses   []string `json:"addresses" required:"true" description:"of model servers, such as http://127.0.0.1:9001"`
@@ -149,31 +139,31 @@ func operations() []operation {
 		}) (*store.Placement, error) {
 			return s.Place(c, in.Version, in.Environment, in.Addresses, in.ServedAs)
 		}),
-		op("DELETE", "/placements/{environment}/{ref}", "unplace", "Say that a version runs in an environment no more", service.Write, 200, func(c ctx, s *s, in *struct {
+		op("DELETE", "/placements/{environment}/{ref}", "unplace", "Say that a version runs in an environment no more", access.Place, 200, func(c ctx, s *s, in *struct {
 			refIn
 			Environment string `uri:"environment" path:"environment"`
 		}) (*store.Placement, error) {
 			return s.Unplace(c, in.Ref, in.Environment)
 		}),
 
-		op("GET", "/endpoints", "listEndpoints", "List endpoints with their splits in force", service.Read, 200, func(c ctx, s *s, in *pageIn) (service.Listed[store.Endpoint], error) {
+		op("GET", "/endpoints", "listEndpoints", "List endpoints with their splits in force", access.Read, 200, func(c ctx, s *s, in *pageIn) (service.Listed[store.Endpoint], error) {
 			all, err := s.Endpoints(c)
 			return partOf(*in, all, err, func(e store.Endpoint) string { return e.Name })
 		}),
-		op("POST", "/endpoints", "addEndpoint", "Add an endpoint", service.Write, 201, func(c ctx, s *s, in *service.NewEndpoint) (*store.Endpoint, error) {
+		op("POST", "/endpoints", "addEndpoint", "Add an endpoint", access.Route, 201, func(c ctx, s *s, in *service.NewEndpoint) (*store.Endpoint, error) {
 			return s.AddEndpoint(c, *in)
 		}),
-		op("GET", "/endpoints/{endpoint}", "showEndpoint", "Show an endpoint; its ETag is the number of the split in force", service.Read, 200, func(c ctx, s *s, in *endpointIn) (withETag, error) {
+		op("GET", "/endpoints/{endpoint}", "showEndpoint", "Show an endpoint; its ETag is the number of the split in force", access.Read, 200, func(c ctx, s *s, in *endpointIn) (withETag, error) {
 			e, err := s.Endpoint(c, in.Endpoint)
 			if err != nil {
 				return withETag{}, err
 			}
 			return withETag{*e}, nil
 		}),
-		op("GET", "/endpoints/{endpoint}/now", "endpointNow", "What the lanes of an endpoint do now", service.Read, 200, func(c ctx, s *s, in *endpointIn) (service.EndpointNow, error) {
+		op("GET", "/endpoints/{endpoint}/now", "endpointNow", "What the lanes of an endpoint do now", access.Read, 200, func(c ctx, s *s, in *endpointIn) (service.EndpointNow, error) {
 			return s.EndpointNow(c, in.Endpoint)
 		}),
-		op("GET", "/endpoints/{endpoint}/series", "endpointSeries", "What an endpoint did over time, with what happened to it", service.Read, 200, func(c ctx, s *s, in *struct {
+		op("GET", "/endpoints/{endpoint}/series", "endpointSeries", "What an endpoint did over time, with what happened to it", access.Read, 200, func(c ctx, s *s, in *struct {
 			endpointIn
 			windowIn
 		}) (service.Series, error) {
@@ -183,7 +173,7 @@ func operations() []operation {
 			}
 			return s.Series(c, in.Endpoint, w)
 		}),
-		op("GET", "/endpoints/{endpoint}/compare", "compareVersions", "Two versions that answer for an endpoint, side by side", service.Read, 200, func(c ctx, s *s, in *struct {
+		op("GET", "/endpoints/{endpoint}/compare", "compareVersions", "Two versions that answer for an endpoint, side by side", access.Read, 200, func(c ctx, s *s, in *struct {
 			endpointIn
 			windowIn
 			Incumbent string `query:"incumbent" required:"true" description:"MODEL@NUMBER, MODEL@RUNG or MODEL@LABEL"`
@@ -195,13 +185,13 @@ func operations() []operation {
 			}
 			return s.Compare(c, in.Endpoint, in.Incumbent, in.Candidate, w)
 		}),
-		op("GET", "/endpoints/{endpoint}/splits", "listSplits", "List the splits of an endpoint, newest first", service.Read, 200, func(c ctx, s *s, in *struct {
+		op("GET", "/endpoints/{endpoint}/splits", "listSplits", "List the splits of an endpoint, newest first", access.Read, 200, func(c ctx, s *s, in *struct {
 			endpointIn
 			pageIn
 		}) (service.Listed[traffic.Split], error) {
 			return listed(in.pageIn, func(p store.Page) (service.Listed[traffic.Split], error) { return s.Splits(c, in.Endpoint, p) })
 		}),
-		op("POST", "/endpoints/{endpoint}/splits", "split", "Make a new split and put it in force", service.Write, 201, func(c ctx, s *s, in *struct {
+		op("POST", "/endpoints/{endpoint}/splits", "split", "Make a new split and put it in force", access.Route, 201, func(c ctx, s *s, in *struct {
 			endpointIn
 			matchIn
 			Lanes  []traffic.Lane `json:"lanes" required:"true"`
@@ -213,7 +203,7 @@ func operations() []operation {
 			}
 			return s.Split(c, in.Endpoint, in.Lanes, in.Reason, based)
 		}),
-		op("POST", "/endpoints/{endpoint}/back", "back", "Return to an earlier split", service.Write, 201, func(c ctx, s *s, in *struct {
+		op("POST", "/endpoints/{endpoint}/back", "back", "Return to an earlier split", access.Route, 201, func(c ctx, s *s, in *struct {
 			endpointIn
 			matchIn
 			To     int    `json:"to,omitempty" description:"a revision; the last without a trial lane when not given"`
@@ -225,32 +215,26 @@ func operations() []operation {
 			}
 			return s.Back(c, in.Endpoint, in.To, in.Reason, based)
 		}),
-		op("GET", "/now", "now", "What all endpoints do now", service.Read, 200, func(c ctx, s *s, _ *none) ([]service.EndpointNow, error) {
+		op("GET", "/now", "now", "What all endpoints do now", access.Read, 200, func(c ctx, s *s, _ *none) ([]service.EndpointNow, error) {
 			return s.Now(c)
 		}),
 
-		op("GET", "/alerts", "listAlerts", "List alerts, newest first", service.Read, 200, func(c ctx, s *s, in *struct {
+		op("GET", "/alerts", "listAlerts", "List alerts, newest first", access.Read, 200, func(c ctx, s *s, in *struct {
 			pageIn
 			State    string `query:"state" enum:"open,acknowledged,resolved"`
 			Endpoint string `query:"endpoint"`
 		}) (service.Listed[store.Alert], error) {
 			return listed(in.pageIn, func(p store.Page) (service.Listed[store.Alert], error) { return s.Alerts(c, in.State, in.Endpoint, p) })
 		}),
-		op("GET", "/alerts/{alert}", "showAlert", "Show an alert", service.Read, 200, func(c ctx, s *s, in *alertIn) (*store.Alert, error) {
+		op("GET", "/alerts/{alert}", "showAlert", "Show an alert", access.Read, 200, func(c ctx, s *s, in *alertIn) (*store.Alert, error) {
 			return s.Alert(c, in.Alert)
 		}),
-		op("POST", "/alerts/{alert}", "handleAlert", "Acknowledge or resolve an alert", service.Write, 200, func(c ctx, s *s, in *struct {
+		op("POST", "/alerts/{alert}", "handleAlert", "Acknowledge or resolve an alert", access.Handle, 200, func(c ctx, s *s, in *struct {
 			alertIn
 			State string `json:"state" required:"true" enum:"acknowledged,resolved"`
 			Note  string `json:"note,omitempty"`
 		}) (*store.Alert, error) {
 			return s.HandleAlert(c, in.Alert, in.State, in.Note)
-		}),
-		op("GET", "/audit", "listAudit", "The record, newest first", service.Read, 200, func(c ctx, s *s, in *struct {
-			pageIn
-			Subject string `query:"subject" description:"only about this, such as heat-demand@2"`
-		}) (service.Listed[store.Entry], error) {
-			return listed(in.pageIn, func(p store.Page) (service.Listed[store.Entry], error) { return s.Audit(c, in.Subject, p) })
 		}),
 	)
 }

@@ -5,11 +5,14 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strconv"
+	"strings"
 	"time"
 
+	"innerladder/internal/core/access"
+	"innerladder/internal/core/record"
 	"innerladder/internal/service"
-	"innerladder/internal/store"
 
 	"github.com/gofiber/fiber/v3"
 )
@@ -17,49 +20,9 @@ import (
 // special lists the routes that are not plain JSON in, JSON out.
 func special() []operation {
 	return []operation{
-		{method: "POST", path: "/session", id: "signIn", summary: "Sign in to the console with a token; sets a cookie", status: 200,
-			in: new(signInIn), out: new(store.Person), handle: (*API).signIn},
-		{method: "GET", path: "/session", id: "whoAmI", summary: "Who is signed in", permission: service.Read, status: 200,
-			in: new(none), out: new(store.Person), handle: (*API).whoAmI},
-		{method: "DELETE", path: "/session", id: "signOut", summary: "Sign out of the console", permission: service.Read, status: 204,
-			in: new(none), handle: (*API).signOut},
-		{method: "GET", path: "/events", id: "events", summary: "Server-sent events: every change as `change`, and every second what all endpoints do as `now`", permission: service.Read, status: 200,
+		{method: "GET", path: "/events", id: "events", summary: "Server-sent events: every change as `change`, and every second what all endpoints do as `now`", permission: access.Read, status: 200,
 			in: new(eventsIn), produces: "text/event-stream", handle: (*API).events},
 	}
-}
-
-type signInIn struct {
-	Token string `json:"token" required:"true"`
-}
-
-// sessionCookie holds the session of the console.
-const sessionCookie = "innerladder_session"
-
-func (a *API) signIn(c fiber.Ctx) error {
-	var in signInIn
-	if err := read(c, &in); err != nil {
-		return err
-	}
-	if err := sameSite(c); err != nil {
-		return err
-	}
-	session, person, err := a.service.SignIn(c.Context(), in.Token)
-	if err != nil {
-		return err
-	}
-	c.Cookie(&fiber.Cookie{Name: sessionCookie, Value: session, Path: "/", HTTPOnly: true, SameSite: fiber.CookieSameSiteStrictMode,
-		Secure: c.Secure(), MaxAge: int(service.SessionLasts.Seconds())})
-	return c.JSON(person)
-}
-
-func (a *API) whoAmI(c fiber.Ctx) error { return c.JSON(fiber.Locals[store.Person](c, personKey{})) }
-
-func (a *API) signOut(c fiber.Ctx) error {
-	if err := a.service.SignOut(c.Context(), c.Cookies(sessionCookie)); err != nil {
-		return err
-	}
-	c.Cookie(&fiber.Cookie{Name: sessionCookie, Path: "/", HTTPOnly: true, SameSite: fiber.CookieSameSiteStrictMode, Secure: c.Secure(), Expires: time.Unix(1, 0)})
-	return c.SendStatus(fiber.StatusNoContent)
 }
 
 type eventsIn struct {
@@ -73,8 +36,9 @@ func (a *API) events(c fiber.Ctx) error {
 		return err
 	}
 	ctx := context.WithoutCancel(c.Context()) // the stream outlives the handler
+	actor := service.Acting(ctx)
 	changes, stop := a.service.Changes()
-	var missed []store.Entry
+	var missed []record.Entry
 	if last, err := strconv.ParseInt(in.LastEventID, 10, 64); err == nil {
 		if missed, err = a.service.EntriesSince(ctx, last); err != nil {
 			stop()
@@ -86,11 +50,11 @@ func (a *API) events(c fiber.Ctx) error {
 	c.Set("X-Accel-Buffering", "no")
 	return c.SendStreamWriter(func(w *bufio.Writer) {
 		defer stop()
-		a.stream(ctx, w, missed, changes)
+		a.stream(ctx, actor, w, missed, changes)
 	})
 }
 
-func (a *API) stream(ctx context.Context, w *bufio.Writer, missed []store.Entry, changes <-chan store.Entry) {
+func (a *API) stream(ctx context.Context, actor service.Actor, w *bufio.Writer, missed []record.Entry, changes <-chan record.Entry) {
 	send := func(id int64, event string, data any) bool {
 		b, err := json.Marshal(data)
 		if err != nil {
@@ -104,12 +68,19 @@ func (a *API) stream(ctx context.Context, w *bufio.Writer, missed []store.Entry,
 		return w.Flush() == nil // an error means that the listener has gone
 	}
 	seen := int64(0)
-	change := func(e store.Entry) bool {
+	change := func(e record.Entry) bool {
 		if e.Seq <= seen {
 			return true
 		}
 		seen = e.Seq
-		return send(e.Seq, "change", e)
+		switch class, _, _ := strings.Cut(e.Kind, "."); class {
+		case "member", "person", "role", "token": // rights may have changed: the listener comes back with its new ones
+			if !actor.Sees(e) || e.Kind == "person.choices" {
+				return e.Subject != actor.Name || e.Kind == "person.choices"
+			}
+			return send(e.Seq, "change", e.Activity()) && e.Subject != actor.Name && class != "role"
+		}
+		return !actor.Sees(e) || send(e.Seq, "change", e.Activity())
 	}
 	for _, e := range missed {
 		if !change(e) {
@@ -120,6 +91,7 @@ func (a *API) stream(ctx context.Context, w *bufio.Writer, missed []store.Entry,
 	defer tick.Stop()
 	for {
 		now, err := a.now(ctx)
+		now = slices.DeleteFunc(slices.Clone(now), func(n service.EndpointNow) bool { return !actor.Rights.May(access.Read, n.Project) })
 		if err != nil {
 			a.log.Error("the state of the endpoints was not read", "error", err)
 		} else if !send(0, "now", now) {
@@ -149,7 +121,7 @@ func (a *API) now(ctx context.Context) ([]service.EndpointNow, error) {
 	if time.Since(a.nowAt) < 900*time.Millisecond {
 		return a.nowCache, nil
 	}
-	now, err := a.service.Now(ctx)
+	now, err := a.service.NowForAll(ctx)
 	if err == nil {
 		a.nowCache, a.nowAt = now, time.Now()
 	}

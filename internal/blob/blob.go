@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"sync"
+	"sync/atomic"
 	"time"
 )
 
@@ -22,6 +23,8 @@ type Store struct {
 	// keeping is held for reading while a file is moved to its place and named by a
 	// record, and for writing while files that no record names are collected.
 	keeping sync.RWMutex
+	// held counts those who need every file to stay.
+	held atomic.Int64
 	// parts are the resumable uploads that are being written to.
 	parts sync.Map // id → *sync.Mutex
 	// verified remembers which files had their digest, and when those were last written.
@@ -41,6 +44,10 @@ func Open(dir string) (*Store, error) {
 	}
 	return s, nil
 }
+
+// Beside is a directory on the same disk for what is not kept; it is emptied at the next
+// start.
+func (s *Store) Beside() string { return s.unfinished() }
 
 func (s *Store) unfinished() string { return filepath.Join(s.dir, "unfinished") }
 

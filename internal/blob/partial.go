@@ -253,6 +253,18 @@ type Kept struct {
 	Size   int64
 }
 
+// ErrHeld is returned by Collect while the files are held.
+var ErrHeld = errors.New("the files are being backed up")
+
+// Hold keeps every file that is there until release is called, whoever collects. New
+// files can be kept meanwhile.
+func (s *Store) Hold() (release func()) {
+	s.keeping.RLock() // a collection that has begun is waited for
+	defer s.keeping.RUnlock()
+	s.held.Add(1)
+	return sync.OnceFunc(func() { s.held.Add(-1) })
+}
+
 // Collect finds the files that needed does not name, and removes them unless it is a
 // dry run. No file is kept meanwhile, so none can be missed that is about to be named;
 // needed is asked after that is certain. spare keeps files younger than it: their
@@ -260,6 +272,9 @@ type Kept struct {
 func (s *Store) Collect(needed func() (map[string]bool, error), spare time.Time, dry bool) ([]Kept, error) {
 	s.keeping.Lock()
 	defer s.keeping.Unlock()
+	if s.held.Load() > 0 {
+		return nil, ErrHeld
+	}
 	names, err := needed()
 	if err != nil {
 		return nil, err

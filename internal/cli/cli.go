@@ -75,13 +75,16 @@ func wrongUse(format string, args ...any) error { return usageError{fmt.Sprintf(
 
 // commands lists all commands in the order of the job.
 func commands() []command {
-	return slices.Concat(runCommands(), peopleCommands(), registryCommands(), ladderCommands(), placeCommands(), trafficCommands(), watchCommands())
+	return slices.Concat(runCommands(), keepingCommands(), peopleCommands(), registryCommands(), ladderCommands(), placeCommands(), trafficCommands(), watchCommands(), recordCommands())
 }
 
 // Run runs a command line, without the program's name, and returns the exit code.
 func Run(ctx context.Context, args []string, s Streams) int {
 	if s.Env == nil {
 		s.Env = os.LookupEnv
+	}
+	if s.In == nil {
+		s.In = os.Stdin
 	}
 	all := commands()
 	if len(args) == 0 {

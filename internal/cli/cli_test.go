@@ -143,7 +143,7 @@ func TestOptionsStandAnywhere(t *testing.T) {
 
 func TestLoginIsRememberedForItsServerOnly(t *testing.T) {
 	home := t.TempDir()
-	url, last, _ := answering(t, 200, `{"name":"tove","role":"member","items":[],"rungs":[]}`)
+	url, last, _ := answering(t, 200, `{"name":"tove","memberships":[{"project":"heat","role":"author"}],"may":{"heat":["read","ask"]},"items":[],"rungs":[]}`)
 	file := filepath.Join(home, "tove.token")
 	if err := os.WriteFile(file, []byte("il_secret\n"), 0o600); err != nil {
 		t.Fatal(err)
@@ -159,7 +159,7 @@ func TestLoginIsRememberedForItsServerOnly(t *testing.T) {
 	if err != nil || info.Mode().Perm() != 0o600 {
 		t.Errorf("%v, %v", info, err)
 	}
-	if code, out, _ := invoke(t, env, "whoami"); code != Done || out != "tove (member)\n" || last.Header.Get("Authorization") != "Bearer il_secret" {
+	if code, out, _ := invoke(t, env, "whoami"); code != Done || out != "tove: author of heat\nPROJECT  MAY\nheat     read, ask\n" || last.Header.Get("Authorization") != "Bearer il_secret" {
 		t.Errorf("exit %d %q, sent %q", code, out, last.Header.Get("Authorization"))
 	}
 	other, seen, _ := answering(t, 200, `{}`)

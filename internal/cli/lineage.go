@@ -235,11 +235,7 @@ func runLog(c *call) func(context.Context) error {
 				return c.show(logged, err, func() {})
 			}
 		}
-		in := c.In
-		if in == nil {
-			in = os.Stdin
-		}
-		logged, err := c.logLines(ctx, in)
+		logged, err := c.logLines(ctx, c.In)
 		return c.show(logged, err, func() { fmt.Fprintf(c.Out, "%d points\n", logged.Points) })
 	}
 }

@@ -15,6 +15,7 @@ import (
 	"innerladder/internal/api"
 	"innerladder/internal/demo"
 	"innerladder/internal/fetch"
+	"innerladder/internal/seal"
 	"innerladder/internal/serve"
 	"innerladder/internal/standin"
 
@@ -103,13 +104,36 @@ func allowFetching(f *fetch.Fetcher, private, folders string) error {
 	return nil
 }
 
+// signInBy sets the provider of sign-ins, when there is one.
+func signInBy(p *api.Provider, secretFile string, o *serve.Options) error {
+	if p.Issuer == "" {
+		return nil
+	}
+	if p.ClientID == "" || secretFile == "" {
+		return wrongUse("-oidc-issuer needs -oidc-client-id and -oidc-client-secret-file")
+	}
+	b, err := os.ReadFile(secretFile)
+	if err != nil {
+		return fmt.Errorf("reading the provider's secret: %w", err)
+	}
+	p.ClientSecret = strings.TrimSpace(string(b))
+	o.Provider = p
+	return nil
+}
+
 func serveCommand(c *call) func(context.Context) error {
 	c.configured = true
 	var o serve.Options
 	c.flags.StringVar(&o.Data, "data", "innerladder-data", "`DIR` of everything that is kept")
 	c.flags.StringVar(&o.Listen, "listen", "127.0.0.1:7400", "`ADDRESS` of the console and the API")
 	c.flags.StringVar(&o.Gateway, "gateway", "127.0.0.1:7500", "`ADDRESS` of the gateway, which callers of models call")
-	c.flags.StringVar(&o.FirstPerson, "first-person", "owner", "`NAME` of the owner of a new data directory")
+	c.flags.StringVar(&o.Address, "address", "", "`URL` by which people reach the console, for links; http://LISTEN when not given")
+	c.flags.StringVar(&o.KeyFile, "key-file", "", "`FILE` with the keys that seal secrets; DATA/key when not given, made at first start. INNERLADDER_SEALING_KEYS takes its place")
+	provider := &api.Provider{}
+	c.flags.StringVar(&provider.Issuer, "oidc-issuer", "", "`URL` of a provider of sign-ins by OpenID Connect")
+	c.flags.StringVar(&provider.ClientID, "oidc-client-id", "", "`ID` by which the provider knows the service")
+	providerSecret := c.flags.String("oidc-client-secret-file", "", "`FILE` with the secret by which the provider knows the service")
+	c.flags.StringVar(&provider.Title, "oidc-title", "the provider", "`NAME` of the provider on the sign-in page")
 	c.flags.DurationVar(&o.Timeout, "model-timeout", 30*time.Second, "`DURATION`: how long a model server may take to answer")
 	c.flags.IntVar(&o.Connections, "connections", 512, "`N` connections at most to one model server")
 	c.flags.IntVar(&o.BodyBudget, "body-budget", 500, "`N` bodies a second of each lane are read, about; counts and latency are always complete")
@@ -130,10 +154,19 @@ func serveCommand(c *call) func(context.Context) error {
 		if o.Log, err = logger(c.Err, *level); err != nil {
 			return err
 		}
-		o.Started = func(listen, gateway, tokenFile string) {
+		if err := signInBy(provider, *providerSecret, &o); err != nil {
+			return err
+		}
+		if keys, ok := c.Env("INNERLADDER_SEALING_KEYS"); ok && keys != "" {
+			if o.Keys, err = seal.ParseRing(keys); err != nil {
+				return wrongUse("INNERLADDER_SEALING_KEYS: %v", err)
+			}
+		}
+		o.Started = func(listen, gateway, firstLink string) {
 			fmt.Fprintf(c.Out, "console and API  %s\ngateway          %s\n", listen, gateway)
-			if tokenFile != "" {
-				fmt.Fprintf(c.Out, "first token      %s, of %s; sign in with: innerladder login -server %s -token-file %s\n", tokenFile, o.FirstPerson, listen, tokenFile)
+			if firstLink != "" {
+				fmt.Fprintf(c.Out, "first owner      %s\n", firstLink)
+				c.say("Nobody is here yet. Whoever opens that link first, within 7 days, becomes the first owner: open it in a browser, or run: innerladder login -link LINK -name NAME")
 			}
 		}
 		return serve.Run(ctx, o)

@@ -26,7 +26,7 @@ func upkeepCommands() []command {
 		{name: "detach", group: "Registry", arguments: "REF NAME", summary: "Take an attachment off a version", least: 2, most: 2, example: "innerladder detach heat-demand@2 residuals.png -why outdated", setup: detach},
 		{name: "evaluated", group: "Registry", arguments: "REF DATA", summary: "Note that a version was evaluated on a data set", least: 2, most: 2, example: "innerladder evaluated heat-demand@2 winter-2025#1", setup: evaluated},
 		{name: "retire", group: "Registry", arguments: "REF", summary: "Take a version off the ladder; it must not be in use", least: 1, most: 1, example: "innerladder retire heat-demand@1 -why \"replaced by @2\"", setup: retire},
-		{name: "restore", group: "Registry", arguments: "REF", summary: "Put a retired version on the lowest rung again", least: 1, most: 1, example: "innerladder restore heat-demand@1 -why \"needed for a comparison\"", setup: restore},
+		{name: "reinstate", group: "Registry", arguments: "REF", summary: "Put a retired version on the lowest rung again", least: 1, most: 1, example: "innerladder reinstate heat-demand@1 -why \"needed for a comparison\"", setup: reinstate},
 		{name: "delete", group: "Registry", arguments: "REF", summary: "Delete a version for good; it must not be in use", least: 1, most: 1, example: "innerladder delete heat-demand@1 -why \"holds personal data\"", setup: deleteVersion},
 		{name: "collect", group: "Registry", summary: "Remove the files that no version needs", most: 0, example: "innerladder collect -dry-run", setup: collect},
 		{name: "project", group: "Registry", summary: "List the projects that models are in", most: 0, example: "innerladder project", setup: projects},
@@ -165,9 +165,9 @@ func retire(c *call) func(context.Context) error {
 	})
 }
 
-func restore(c *call) func(context.Context) error {
-	return moveOff(c, "restored", func(ctx context.Context, api *client.Client, ref, why string) (registry.Version, error) {
-		return api.Restore(ctx, ref, why)
+func reinstate(c *call) func(context.Context) error {
+	return moveOff(c, "reinstated", func(ctx context.Context, api *client.Client, ref, why string) (registry.Version, error) {
+		return api.Reinstate(ctx, ref, why)
 	})
 }
 

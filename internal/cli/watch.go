@@ -63,35 +63,6 @@ func watchCommands() []command {
 					return c.show(a, err, func() { printAlert(c.Out, a) })
 				}
 			}},
-		{name: "history", group: "Watch", arguments: "[SUBJECT]", summary: "Who did what, when and why, newest first: of everything, or of a version, a model, a label, an endpoint, a run, a data set", most: 1,
-			example: "innerladder history heat-demand@beta", setup: history},
-	}
-}
-
-// history shows the record, of everything or about one subject.
-func history(c *call) func(context.Context) error {
-	c.connect()
-	limit := c.flags.Int("limit", 20, "`N` lines at most")
-	cursor := c.flags.String("cursor", "", "`CURSOR` that the part before ended with")
-	return func(ctx context.Context) error {
-		subject := strings.Join(c.args, "")
-		all, err := c.api.Audit(ctx, subject, client.Part{Limit: *limit, Cursor: *cursor})
-		return c.show(all, err, func() {
-			if len(all.Items) == 0 {
-				c.say("the record knows nothing about %s", subject)
-				return
-			}
-			for _, e := range all.Items {
-				fmt.Fprintf(c.Out, "%s  %-8s %s\n", e.At.UTC().Format("2006-01-02 15:04:05"), e.Actor, e.Sentence)
-				if e.Reason != "" && !strings.Contains(e.Sentence, e.Reason) {
-					fmt.Fprintf(c.Out, "%*s“%s”\n", 30, "", e.Reason)
-				}
-				if strings.HasSuffix(e.Kind, ".edited") {
-					fmt.Fprintf(c.Out, "%*sbefore %s\n%*safter  %s\n", 30, "", e.Before, 30, "", e.After)
-				}
-			}
-			c.more(all.Next)
-		})
 	}
 }
 

@@ -155,21 +155,6 @@ func whole[T any](ctx context.Context, c *Client, path string, pairs ...string) 
 	}
 }
 
-// WhoAmI says who the token belongs to.
-func (c *Client) WhoAmI(ctx context.Context) (store.Person, error) {
-	return call[store.Person](ctx, c, "GET", path("session"), nil)
-}
-
-// People lists everyone who may sign in.
-func (c *Client) People(ctx context.Context) (service.Listed[store.Person], error) {
-	return whole[store.Person](ctx, c, path("people"))
-}
-
-// AddPerson gives someone access.
-func (c *Client) AddPerson(ctx context.Context, name, role string) (service.NewPerson, error) {
-	return call[service.NewPerson](ctx, c, "POST", path("people"), map[string]string{"name": name, "role": role})
-}
-
 // Ladder shows the rungs.
 func (c *Client) Ladder(ctx context.Context) (ladder.Ladder, error) {
 	return call[ladder.Ladder](ctx, c, "GET", path("ladder"), nil)
@@ -306,9 +291,4 @@ func (c *Client) Alert(ctx context.Context, id string) (store.Alert, error) {
 // HandleAlert acknowledges or resolves an alert.
 func (c *Client) HandleAlert(ctx context.Context, id, state, note string) (store.Alert, error) {
 	return call[store.Alert](ctx, c, "POST", path("alerts", id), map[string]string{"state": state, "note": note})
-}
-
-// Audit lists the record, newest first.
-func (c *Client) Audit(ctx context.Context, subject string, p Part) (service.Listed[store.Entry], error) {
-	return call[service.Listed[store.Entry]](ctx, c, "GET", query(path("audit"), "subject", subject, "limit", p.limit(), "cursor", p.Cursor), nil)
 }

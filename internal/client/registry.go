@@ -86,9 +86,9 @@ func (c *Client) Retire(ctx context.Context, ref, why string) (registry.Version,
 	return call[registry.Version](ctx, c, "POST", path("versions", ref, "retire"), map[string]string{"reason": why})
 }
 
-// Restore puts a retired version on the lowest rung again.
-func (c *Client) Restore(ctx context.Context, ref, why string) (registry.Version, error) {
-	return call[registry.Version](ctx, c, "POST", path("versions", ref, "restore"), map[string]string{"reason": why})
+// Reinstate puts a retired version on the lowest rung again.
+func (c *Client) Reinstate(ctx context.Context, ref, why string) (registry.Version, error) {
+	return call[registry.Version](ctx, c, "POST", path("versions", ref, "reinstate"), map[string]string{"reason": why})
 }
 
 // Delete removes a version for good.

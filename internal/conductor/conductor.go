@@ -37,6 +37,8 @@ type Conductor struct {
 	// health is where the health watch of each address of each placement stands.
 	mu     sync.Mutex
 	health map[addressKey]watch.State
+	// forgot is when what is old was last removed.
+	forgot time.Time
 	// hurry asks for a round of checks at once.
 	hurry chan struct{}
 }
@@ -61,11 +63,13 @@ func (c *Conductor) Unreachable(string) {
 
 // Run works until ctx is done.
 func (c *Conductor) Run(ctx context.Context) {
-	ctx = service.As(ctx, service.Actor{Name: service.Itself})
+	ctx = service.BySelf(ctx)
 	var wait sync.WaitGroup
 	// Health checks wait for model servers; the guards must not wait with them.
 	wait.Go(func() { c.loop(ctx, "health", c.hurry, c.checkHealth) })
 	wait.Go(func() { c.loop(ctx, "guards", nil, c.stepTrials) })
+	wait.Go(func() { c.loop(ctx, "deliveries", nil, c.service.Deliver) })
+	wait.Go(func() { c.loop(ctx, "forgetting", nil, c.forgetOld) })
 	wait.Wait()
 }
 
@@ -83,6 +87,21 @@ func (c *Conductor) loop(ctx context.Context, what string, hurry <-chan struct{}
 			return
 		}
 	}
+}
+
+// forgetEvery is how often what is old is removed.
+const forgetEvery = time.Hour
+
+// forgetOld removes from time to time what is older than it is kept for.
+func (c *Conductor) forgetOld(ctx context.Context) error {
+	if time.Since(c.forgot) < forgetEvery {
+		return nil
+	}
+	err := c.service.Forget(ctx)
+	if err == nil {
+		c.forgot = time.Now()
+	}
+	return err
 }
 
 // checkHealth asks every address of every placement whether it is ready.

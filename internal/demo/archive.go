@@ -20,28 +20,31 @@ import (
 // as they went, a base model that others start from, and a bench of trials. All of it is
 // really fitted.
 
-// furnish adds projects and data sets.
+// furnish adds projects, people and data sets.
 func (p *play) furnish(ctx context.Context) error {
-	for name, about := range map[string]string{"forecasting": "demand and temperatures, for dispatch", "maintenance": "valves and pumps, for the crews"} {
-		if _, err := p.runa.AddProject(ctx, name, about); err != nil {
+	for name, about := range map[string]string{forecasting: "demand and temperatures, for dispatch", maintenance: "valves and pumps, for the crews"} {
+		if _, err := p.sif.AddProject(ctx, name, about); err != nil {
 			return err
 		}
 	}
+	if err := p.admit(ctx); err != nil {
+		return err
+	}
 	p.trainData, p.testData = map[string]string{}, map[string]string{}
 	for _, d := range []struct {
-		key, name, about string
-		inputs           []registry.Column
-		target           string
-		rows             []example
-		into             map[string]string
+		key, project, name, about string
+		inputs                    []registry.Column
+		target                    string
+		rows                      []example
+		into                      map[string]string
 	}{
-		{"winters", "winters-2024", "the first winter alone", demandInputs, "demand_mw", p.town.demandExamples(3000, 24, hoursInYear), p.trainData},
-		{"winters", "winters-2024", "both winters, repairs of March left out", demandInputs, "demand_mw", p.town.demandExamples(6000, 24, twoYears), p.trainData},
-		{"winters", "winter-2026", "the winter that nobody fitted on", demandInputs, "demand_mw", p.town.demandExamples(3000, twoYears, threeYears), p.testData},
-		{"valves", "valves-2025", "valves in service, labelled by the crews", valveInputs, "fault", p.town.valveExamples(4000), p.trainData},
-		{"valves", "valves-2026", "labelled this year, for measuring only", valveInputs, "fault", p.town.valveExamples(2000), p.testData},
+		{"winters", forecasting, "winters-2024", "the first winter alone", demandInputs, "demand_mw", p.town.demandExamples(3000, 24, hoursInYear), p.trainData},
+		{"winters", forecasting, "winters-2024", "both winters, repairs of March left out", demandInputs, "demand_mw", p.town.demandExamples(6000, 24, twoYears), p.trainData},
+		{"winters", forecasting, "winter-2026", "the winter that nobody fitted on", demandInputs, "demand_mw", p.town.demandExamples(3000, twoYears, threeYears), p.testData},
+		{"valves", maintenance, "valves-2025", "valves in service, labelled by the crews", valveInputs, "fault", p.town.valveExamples(4000), p.trainData},
+		{"valves", maintenance, "valves-2026", "labelled this year, for measuring only", valveInputs, "fault", p.town.valveExamples(2000), p.testData},
 	} {
-		ref, err := p.addData(ctx, d.name, d.about, d.inputs, d.target, d.rows)
+		ref, err := p.addData(ctx, d.project, d.name, d.about, d.inputs, d.target, d.rows)
 		if err != nil {
 			return err
 		}
@@ -51,7 +54,7 @@ func (p *play) furnish(ctx context.Context) error {
 }
 
 // addData writes rows to a file and adds it as a revision of a data set.
-func (p *play) addData(ctx context.Context, name, about string, inputs []registry.Column, target string, rows []example) (string, error) {
+func (p *play) addData(ctx context.Context, project, name, about string, inputs []registry.Column, target string, rows []example) (string, error) {
 	path := filepath.Join(p.Data, "town", name+".csv")
 	if err := writeCSV(path, inputs, target, rows); err != nil {
 		return "", err
@@ -76,7 +79,7 @@ func (p *play) addData(ctx context.Context, name, about string, inputs []registr
 	if err != nil {
 		return "", err
 	}
-	d, err := p.runa.AddDataSet(ctx, service.NewDataSet{Name: name, Description: about, Address: "https://data.tarnholm.example/" + name + ".csv", Digest: digest, Size: size, Rows: int64(len(rows)), Schema: schema.Inputs})
+	d, err := p.runa.AddDataSet(ctx, service.NewDataSet{Name: name, Project: project, Description: about, Address: "https://data.tarnholm.example/" + name + ".csv", Digest: digest, Size: size, Rows: int64(len(rows)), Schema: schema.Inputs})
 	return d.Ref, err
 }
 
@@ -91,7 +94,7 @@ const (
 // epoch on what it learns from and on what it has not seen. The release itself holds the
 // exact solution that the descent goes towards.
 func (p *play) train(ctx context.Context, r *release) (string, error) {
-	run, err := p.runa.StartRun(ctx, service.NewRun{Model: r.model, Title: r.note, Machine: "bench-2", Params: r.params, Code: &registry.Code{Repository: "https://git.tarnholm.example/forecasting", Branch: "main",
+	run, err := p.runa.StartRun(ctx, service.NewRun{Model: r.model, Project: r.project, Title: r.note, Machine: "bench-2", Params: r.params, Code: &registry.Code{Repository: "https://git.tarnholm.example/forecasting", Branch: "main",
 		Commit: commit(r.model, len(r.fitted.Terms))}, Data: []registry.DataUse{{Data: p.trainData[r.data], Role: registry.TrainedOn}}})
 	if err != nil {
 		return "", err
@@ -274,7 +277,7 @@ func (p *play) trials(ctx context.Context) error {
 	if _, _, err := p.register(ctx, small); err != nil {
 		return err
 	}
-	if _, err := p.runa.Retire(ctx, "heat-demand-bench@1", "too few terms to be of use"); err != nil {
+	if _, err := p.tove.Retire(ctx, "heat-demand-bench@1", "too few terms to be of use"); err != nil {
 		return err
 	}
 	p.say("the archive holds a vetted base model, a bench of trials, and a model for handhelds, with their runs and data")

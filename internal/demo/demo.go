@@ -42,7 +42,13 @@ type play struct {
 	// runa belongs to the forecasting team and asks; tove runs the dispatch desk and
 	// signs.
 	runa, tove *client.Client
-	callers    map[string]*callers
+	// sif keeps the service: people, projects, environments.
+	sif *client.Client
+	// password is everybody's, made up anew each time.
+	password string
+	// key is that of the maintenance app to valve-check.
+	key     string
+	callers map[string]*callers
 	// trainData and testData are the data sets by kind; base is what models start from.
 	trainData, testData map[string]string
 	base                []registry.Parent
@@ -163,24 +169,18 @@ func (p *play) step(ctx context.Context, what string, do func() error) error {
 
 // whereToLook says what to do next.
 func (p *play) whereToLook() {
-	read := func(name string) string {
-		b, err := os.ReadFile(p.tokenFile(name))
-		if err != nil {
-			return ""
-		}
-		return strings.TrimSpace(string(b))
-	}
 	fmt.Fprintf(p.Out, `
 The story has been played; traffic goes on. Look around:
 
-  console, as tove   %s/sign-in#token=%s
+  console            %s, as tove (signs), runa (asks), odd (reads the heat models) or sif (keeps the service)
+                     the password of all four is %s
   command line       innerladder login -server %s -token-file %s
                      innerladder endpoint show demand-hourly
                      innerladder compare demand-hourly heat-demand@2 heat-demand@3
                      innerladder reviews
   make trouble       innerladder standin tell URL -fail 20   (URLs: innerladder placements)
   data and logs      %s
-`, p.server, read("tove"), p.server, p.tokenFile("tove"), p.Data)
+`, p.server, p.password, p.server, p.tokenFile("tove"), p.Data)
 	if p.For == 0 {
 		fmt.Fprintln(p.Out, "\nCtrl-C ends all of it.")
 	}

@@ -63,7 +63,7 @@ func (p *play) demandRelease(note string, terms []standin.Term, see func([]examp
 		return nil, err
 	}
 	return &release{model: "heat-demand", note: note, fitted: m, metrics: metrics, inputs: demandInputs, target: "demand_mw", unit: "MW", sample: test,
-		project: "forecasting", train: train, data: "winters", format: writeONNX, suffix: ".onnx",
+		project: forecasting, train: train, data: "winters", format: writeONNX, suffix: ".onnx",
 		params: map[string]string{"terms": fmt.Sprint(len(terms)), "ridge": fmt.Sprint(ridge), "rows": fmt.Sprint(len(train))},
 		about:  "heat demand of a substation in the next hour"}, nil
 }
@@ -88,7 +88,7 @@ func (p *play) valveRelease(note string, terms []standin.Term) (*release, error)
 	}
 	metrics, err := measureClasses(m, test)
 	return &release{model: "valve-fault", note: note, fitted: m, metrics: metrics, inputs: valveInputs, target: "fault", sample: test,
-		project: "maintenance", train: train, data: "valves", format: writeSafetensors, suffix: ".safetensors",
+		project: maintenance, train: train, data: "valves", format: writeSafetensors, suffix: ".safetensors",
 		params: map[string]string{"terms": fmt.Sprint(len(terms)), "ridge": fmt.Sprint(ridge)}, about: "what is wrong with a valve"}, err
 }
 
@@ -100,7 +100,7 @@ func (p *play) returnRelease(note string, terms []standin.Term) (*release, error
 	}
 	metrics, err := measureNumber(m, test)
 	return &release{model: "return-temp", note: note, fitted: m, metrics: metrics, inputs: returnInputs, target: "return_c", unit: "°C", sample: test,
-		project: "forecasting", train: train, data: "winters",
+		project: forecasting, train: train, data: "winters",
 		params: map[string]string{"terms": fmt.Sprint(len(terms)), "ridge": fmt.Sprint(ridge)}, about: "temperature of the water that comes back"}, err
 }
 

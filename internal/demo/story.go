@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"maps"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -26,13 +25,14 @@ func (p *play) story(ctx, calling context.Context) error {
 	}{
 		{"the service runs", func() error { return p.startService(ctx) }},
 		{"the town is generated", p.generate},
-		{"projects and data sets are there", func() error { return p.furnish(ctx) }},
+		{"projects, people and data sets are there", func() error { return p.furnish(ctx) }},
 		{"a base model is vetted", func() error { return p.openArchive(ctx) }},
 		{"versions are registered, approved and placed", func() error { return p.openingNight(ctx) }},
 		{"trials are archived", func() error { return p.trials(ctx) }},
 		{"callers call", func() error { p.startCalling(calling); return nil }},
 		{"a good canary takes over", func() error { return p.goodCanary(ctx) }},
 		{"a bad canary is rolled back", func() error { return p.badCanary(ctx) }},
+		{"people talk about it", func() error { return p.talk(ctx) }},
 		{"something waits for review", func() error { return p.leaveReview(ctx) }},
 	} {
 		if err := p.step(ctx, s.what, s.do); err != nil {
@@ -42,10 +42,10 @@ func (p *play) story(ctx, calling context.Context) error {
 	return nil
 }
 
-// startService starts the service and signs both people in.
+// startService starts the service and lets everybody in.
 func (p *play) startService(ctx context.Context) error {
 	data := filepath.Join(p.Data, "service")
-	c, err := start("service", filepath.Join(p.Data, "logs"), "serve", "-data", data, "-listen", p.Listen, "-gateway", p.Gateway, "-first-person", "runa")
+	c, err := start("service", filepath.Join(p.Data, "logs"), "serve", "-data", data, "-listen", p.Listen, "-gateway", p.Gateway, "-fetch-private", "127.0.0.0/8")
 	if err != nil {
 		return err
 	}
@@ -57,23 +57,12 @@ func (p *play) startService(ctx context.Context) error {
 		}
 		*into = said[strings.LastIndex(said, " ")+1:]
 	}
-	if _, err := c.line(ctx); err != nil { // where the first token is, which we know
-		return err
-	}
-	first, err := os.ReadFile(filepath.Join(data, "first-token"))
+	said, err := c.line(ctx)
 	if err != nil {
 		return err
 	}
-	p.runa = client.New(p.server, strings.TrimSpace(string(first)))
-	tove, err := p.runa.AddPerson(ctx, "tove", service.Member)
-	if err != nil {
+	if err := p.invite(ctx, said[strings.LastIndex(said, " ")+1:]); err != nil {
 		return err
-	}
-	p.tove = client.New(p.server, tove.Token)
-	for name, token := range map[string]string{"runa": strings.TrimSpace(string(first)), "tove": tove.Token} {
-		if err := os.WriteFile(p.tokenFile(name), []byte(token+"\n"), 0o600); err != nil {
-			return err
-		}
 	}
 	p.say("the service answers at %s, the gateway at %s", p.server, p.gateway)
 	return nil
@@ -126,7 +115,7 @@ func (p *play) bring(ctx context.Context, r *release, environment string) (strin
 // openingNight brings the first version of every model and sends all traffic to it.
 func (p *play) openingNight(ctx context.Context) error {
 	for name, about := range map[string]string{"workbench": "where versions rehearse", "plant-north": "the north plant's model servers", "plant-south": "the south plant's model servers"} {
-		if _, err := p.runa.AddEnvironment(ctx, name, about); err != nil {
+		if _, err := p.sif.AddEnvironment(ctx, name, about); err != nil {
 			return err
 		}
 	}
@@ -161,6 +150,11 @@ func (p *play) openingNight(ctx context.Context) error {
 		if _, err := p.runa.Split(ctx, o.endpoint, []traffic.Lane{{Kind: traffic.Main, Version: ref, Share: traffic.Whole}}, "opening night", -1); err != nil {
 			return err
 		}
+		if o.endpoint == "valve-check" {
+			if err := p.giveKeys(ctx); err != nil {
+				return err
+			}
+		}
 		p.say("%s answers for %s (%s)", ref, o.endpoint, measures(r.metrics))
 	}
 	return nil
@@ -183,6 +177,9 @@ func (p *play) startCalling(ctx context.Context) {
 		"valve-check":     newCallers(p.gateway, "valve-check", p.Rate/10, valveInputs, p.town.valveExamples(distinctRows)),
 		"return-forecast": newCallers(p.gateway, "return-forecast", p.Rate/5, returnInputs, p.town.returnExamples(distinctRows, winter, winter+14*24)),
 	} {
+		if endpoint == "valve-check" {
+			c.key = p.key
+		}
 		p.callers[endpoint] = c
 		p.calling.Go(func() { c.run(ctx) })
 	}

@@ -18,6 +18,8 @@ import (
 
 // callers are the programs that call one endpoint at a steady rate.
 type callers struct {
+	// key is sent with every request when the endpoint needs one.
+	key    string
 	url    string
 	bodies [][]byte
 	rate   float64
@@ -90,7 +92,16 @@ func (c *callers) run(ctx context.Context) {
 
 func (c *callers) call(client *http.Client, body []byte) {
 	c.sent.Add(1)
-	res, err := client.Post(c.url, "application/json", bytes.NewReader(body))
+	req, err := http.NewRequest(http.MethodPost, c.url, bytes.NewReader(body))
+	if err != nil {
+		c.failed.Add(1)
+		return
+	}
+	req.Header.Set("Content-Type", "application/json")
+	if c.key != "" {
+		req.Header.Set(gateway.KeyHeader, c.key)
+	}
+	res, err := client.Do(req)
 	if err != nil {
 		c.failed.Add(1)
 		return

@@ -4,6 +4,7 @@
 package fetch
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -147,8 +148,87 @@ var errPrivate = errors.New("not a public address")
 // openHTTP asks a server. Which addresses may be reached is decided when the connection
 // is made, after the name was looked up, so that neither names nor redirects lead in.
 func (f *Fetcher) openHTTP(ctx context.Context, u *url.URL) (io.ReadCloser, error) {
+	secure := u.Scheme == "https" // whether the address in turn is asked with TLS
+	client := f.client(&secure)
+	client.CheckRedirect = func(req *http.Request, via []*http.Request) error {
+		if len(via) > mostRedirects {
+			return fmt.Errorf("more than %d redirects", mostRedirects)
+		}
+		if req.URL.Scheme != "https" && req.URL.Scheme != "http" {
+			return fmt.Errorf("a redirect to %s://", req.URL.Scheme)
+		}
+		secure = req.URL.Scheme == "https"
+		return nil
+	}
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, u.String(), nil)
+	if err != nil {
+		return nil, invalid("%q is no address", u)
+	}
+	res, err := client.Do(req)
+	if errors.Is(err, errPrivate) {
+		return nil, refused("from.private", "%s is in a private range", u.Host).Do("ask the operator to allow it with -fetch-private, or upload the file")
+	}
+	if err != nil {
+		return nil, refused("from.unreachable", "%s cannot be fetched: %v", u.Redacted(), bare(err)).Do("check the address; it is fetched by the service, from its machine")
+	}
+	if res.StatusCode != http.StatusOK {
+		_ = res.Body.Close()
+		return nil, refused("from.status", "%s answered %s", u.Redacted(), res.Status).Do("check the address")
+	}
+	return res.Body, nil
+}
+
+// bare is an error without the address, which is told already.
+func bare(err error) error {
+	var wrapped *url.Error
+	if errors.As(err, &wrapped) {
+		return wrapped.Err
+	}
+	return err
+}
+
+// Check refuses an address that nothing could be posted to.
+func (f *Fetcher) Check(address string) error {
+	u, err := url.Parse(address)
+	if err != nil || (u.Scheme != "https" && u.Scheme != "http") || u.Host == "" || u.User != nil || u.Fragment != "" {
+		return fault.New(fault.Invalid, "webhook.address", "%q is no address that can be told", address).In("address").Do("give an https:// address without credentials")
+	}
+	if a, err := netip.ParseAddr(u.Hostname()); (err == nil && !f.private(a) && !public(a)) || (err != nil && u.Scheme == "http" && len(f.Private) == 0) {
+		return fault.New(fault.Refused, "webhook.private", "%s is in a private range, or would be told without TLS", u.Host).In("address").Do("ask the operator to allow it with -fetch-private")
+	}
+	return nil
+}
+
+// answerRead is how much of an answer to a post is read.
+const answerRead = 2 << 10
+
+// Post sends a body and returns the status and the beginning of the answer. Redirects are
+// not followed: what is sent is meant for nobody else.
+func (f *Fetcher) Post(ctx context.Context, address string, header http.Header, body []byte) (status int, answer string, err error) {
+	if err := f.Check(address); err != nil {
+		return 0, "", err
+	}
+	secure := strings.HasPrefix(address, "https:")
+	client := f.client(&secure)
+	client.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, address, bytes.NewReader(body))
+	if err != nil {
+		return 0, "", err
+	}
+	req.Header = header
+	res, err := client.Do(req)
+	if err != nil {
+		return 0, "", bare(err)
+	}
+	defer res.Body.Close()
+	b, err := io.ReadAll(io.LimitReader(res.Body, answerRead))
+	return res.StatusCode, string(b), err
+}
+
+// client makes a client that reaches nothing that it must not; secure says whether the
+// address in turn is asked with TLS.
+func (f *Fetcher) client(secure *bool) *http.Client {
 	dialer := &net.Dialer{Timeout: wait}
-	secure := true // whether the address in turn is asked with TLS
 	dialer.Control = func(_, address string, _ syscall.RawConn) error {
 		at, err := netip.ParseAddrPort(address)
 		if err != nil {
@@ -160,45 +240,12 @@ func (f *Fetcher) openHTTP(ctx context.Context, u *url.URL) (io.ReadCloser, erro
 		if !public(at.Addr()) {
 			return errPrivate
 		}
-		if !secure {
+		if !*secure {
 			return fmt.Errorf("%s without TLS", at.Addr())
 		}
 		return nil
 	}
-	client := &http.Client{
-		Transport: &http.Transport{DialContext: dialer.DialContext, TLSHandshakeTimeout: wait, ResponseHeaderTimeout: wait, DisableKeepAlives: true, DisableCompression: true},
-		CheckRedirect: func(req *http.Request, via []*http.Request) error {
-			if len(via) > mostRedirects {
-				return fmt.Errorf("more than %d redirects", mostRedirects)
-			}
-			if req.URL.Scheme != "https" && req.URL.Scheme != "http" {
-				return fmt.Errorf("a redirect to %s://", req.URL.Scheme)
-			}
-			secure = req.URL.Scheme == "https"
-			return nil
-		},
-	}
-	secure = u.Scheme == "https"
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, u.String(), nil)
-	if err != nil {
-		return nil, invalid("%q is no address", u)
-	}
-	res, err := client.Do(req)
-	if errors.Is(err, errPrivate) {
-		return nil, refused("from.private", "%s is in a private range", u.Host).Do("ask the operator to allow it with -fetch-private, or upload the file")
-	}
-	if err != nil {
-		var wrapped *url.Error
-		if errors.As(err, &wrapped) {
-			err = wrapped.Err
-		}
-		return nil, refused("from.unreachable", "%s cannot be fetched: %v", u.Redacted(), err).Do("check the address; it is fetched by the service, from its machine")
-	}
-	if res.StatusCode != http.StatusOK {
-		_ = res.Body.Close()
-		return nil, refused("from.status", "%s answered %s", u.Redacted(), res.Status).Do("check the address")
-	}
-	return res.Body, nil
+	return &http.Client{Transport: &http.Transport{DialContext: dialer.DialContext, TLSHandshakeTimeout: wait, ResponseHeaderTimeout: wait, DisableKeepAlives: true, DisableCompression: true}}
 }
 
 func (f *Fetcher) private(a netip.Addr) bool {

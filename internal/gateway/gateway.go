@@ -5,7 +5,9 @@
 package gateway
 
 import (
+	"bytes"
 	"context"
+	"crypto/sha256"
 	"encoding/json"
 	"errors"
 	"log/slog"
@@ -34,6 +36,11 @@ const (
 	RequestHeader = "Inner-Ladder-Request"
 	// CallerHeader is set by callers who want to stay on their lane.
 	CallerHeader = "Inner-Ladder-Caller"
+	// KeyHeader carries the key of callers of keyed endpoints; Authorization: Bearer will
+	// do as well. It is not passed on.
+	KeyHeader = "Inner-Ladder-Key"
+	// keyStart is how keys begin.
+	keyStart = "ilc_"
 )
 
 const (
@@ -146,6 +153,10 @@ func (g *Gateway) find(c fiber.Ctx) (e *endpoint, pinned *lane, err error) {
 	if e == nil {
 		return nil, nil, refuse(c, fiber.StatusNotFound, "endpoint.unknown", "there is no endpoint "+strconv.Quote(name))
 	}
+	if e.keyed && !e.callers[sha256.Sum256([]byte(keyOf(&c.Request().Header)))] {
+		c.Response().SetConnectionClose()
+		return nil, nil, refuse(c, fiber.StatusUnauthorized, "endpoint.key", e.name+" answers only callers that have a key; send it as "+KeyHeader)
+	}
 	if len(e.lanes) == 0 {
 		return nil, nil, refuse(c, fiber.StatusServiceUnavailable, "endpoint.no_split", e.name+" has no split yet, so nothing answers for it; make one with: innerladder split "+e.name+" MODEL@NUMBER=100")
 	}
@@ -156,6 +167,15 @@ func (g *Gateway) find(c fiber.Ctx) (e *endpoint, pinned *lane, err error) {
 		}
 	}
 	return e, pinned, nil
+}
+
+// keyOf reads the key that a caller sent.
+func keyOf(h *fasthttp.RequestHeader) string {
+	if key := h.Peek(KeyHeader); len(key) > 0 {
+		return string(key)
+	}
+	key, _ := strings.CutPrefix(string(h.Peek(fiber.HeaderAuthorization)), "Bearer ")
+	return key
 }
 
 func (g *Gateway) ready(c fiber.Ctx) error {
@@ -200,6 +220,9 @@ func (g *Gateway) metadata(c fiber.Ctx) error {
 	res := fasthttp.AcquireResponse()
 	defer fasthttp.ReleaseResponse(res)
 	req.SetRequestURI(a.url + l.path)
+	for _, h := range e.headers {
+		req.Header.Set(h.Name, h.Value)
+	}
 	if err := a.client.DoTimeout(req, res, g.timeout); err != nil {
 		return refuse(c, fiber.StatusBadGateway, "model_server.failed", l.version+" did not answer: "+err.Error())
 	}
@@ -226,6 +249,9 @@ func (g *Gateway) infer(c fiber.Ctx) error {
 	req := fasthttp.AcquireRequest()
 	defer fasthttp.ReleaseRequest(req)
 	prepare(req, c.Request(), id)
+	for _, h := range e.headers {
+		req.Header.Set(h.Name, h.Value)
+	}
 
 	l, failure, sent := picked, error(nil), start
 	var tried []*target
@@ -303,6 +329,11 @@ func prepare(to, from *fasthttp.Request, id []byte) {
 		if aboutConnection(name) || string(name) == "Accept-Encoding" {
 			to.Header.DelBytes(name)
 		}
+	}
+	// Our callers' keys are no business of the model servers.
+	to.Header.Del(KeyHeader)
+	if bytes.HasPrefix(from.Header.Peek(fiber.HeaderAuthorization), []byte("Bearer "+keyStart)) {
+		to.Header.Del(fiber.HeaderAuthorization)
 	}
 	to.Header.SetCanonical(requestHeader, id)
 	to.SetBodyRaw(from.Body())

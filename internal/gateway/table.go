@@ -2,6 +2,7 @@ package gateway
 
 import (
 	"context"
+	"crypto/sha256"
 	"fmt"
 	"math/rand/v2"
 	"net/url"
@@ -30,6 +31,11 @@ type endpoint struct {
 	// plain are the lanes without their places, for the assignment.
 	plain []traffic.Lane
 	lanes []*lane
+	// headers are sent to the model servers with every request.
+	headers []traffic.Header
+	// keyed endpoints answer only callers whose key has one of the digests.
+	keyed   bool
+	callers map[[sha256.Size]byte]bool
 }
 
 type lane struct {
@@ -142,7 +148,10 @@ func (g *Gateway) Swap(ctx context.Context, routes []traffic.Route) error {
 	t := &table{endpoints: map[string]*endpoint{}}
 	used, kept := map[string]bool{}, map[*recorder.Lane]bool{}
 	for _, r := range routes {
-		e := &endpoint{id: r.ID, name: r.Endpoint, split: r.Split}
+		e := &endpoint{id: r.ID, name: r.Endpoint, split: r.Split, headers: r.Headers, keyed: r.Keyed, callers: map[[sha256.Size]byte]bool{}}
+		for _, digest := range r.Callers {
+			e.callers[[sha256.Size]byte(digest)] = true
+		}
 		for position, rl := range r.Lanes {
 			l, err := g.compile(ctx, r, rl)
 			if err != nil {

@@ -13,6 +13,8 @@ import (
 	"strings"
 	"syscall"
 	"time"
+
+	"innerladder/internal/core/traffic"
 )
 
 // largestAnswer bounds what is read of a model server's answer to our own questions.
@@ -20,11 +22,17 @@ const largestAnswer = 4 << 20
 
 // Client asks model servers what they serve. Its zero value is not usable; see
 // NewClient.
-type Client struct{ http *http.Client }
+type Client struct {
+	http    *http.Client
+	headers []traffic.Header
+}
+
+// With is a client that sends headers with every question.
+func (c *Client) With(headers []traffic.Header) *Client { return &Client{c.http, headers} }
 
 // NewClient makes a client whose every question is answered within timeout or fails.
 func NewClient(timeout time.Duration) *Client {
-	return &Client{&http.Client{
+	return &Client{http: &http.Client{
 		Timeout: timeout,
 		// A redirect would be followed to a place nobody has named.
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
@@ -91,6 +99,9 @@ func (c *Client) get(ctx context.Context, address string) (int, []byte, error) {
 }
 
 func (c *Client) do(req *http.Request) (int, http.Header, []byte, error) {
+	for _, h := range c.headers {
+		req.Header.Set(h.Name, h.Value)
+	}
 	res, err := c.http.Do(req)
 	if err != nil {
 		return 0, nil, nil, errors.New(explain(err))

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"runtime/debug"
+	"strings"
 	"sync"
 	"syscall"
 	"time"
@@ -22,6 +23,7 @@ import (
 	"innerladder/internal/fetch"
 	"innerladder/internal/gateway"
 	"innerladder/internal/recorder"
+	"innerladder/internal/seal"
 	"innerladder/internal/service"
 	"innerladder/internal/store"
 	"innerladder/web"
@@ -33,8 +35,14 @@ type Options struct {
 	Data string
 	// Listen is the address of the console and the API, Gateway that of the data plane.
 	Listen, Gateway string
-	// FirstPerson is the owner who is added to a new data directory.
-	FirstPerson string
+	// Address is how people reach the console, for links; empty is the Listen address.
+	Address string
+	// KeyFile holds the keys that seal secrets; it is made when nothing is sealed yet. Keys,
+	// when not nil, take its place.
+	KeyFile string
+	Keys    *seal.Ring
+	// Provider vouches for people; nil is none.
+	Provider *api.Provider
 	// Timeout is how long a model server may take to answer.
 	Timeout time.Duration
 	// Connections is the most connections to one model server.
@@ -46,9 +54,9 @@ type Options struct {
 	// Grace is how long requests under way may take to finish when the service stops.
 	Grace time.Duration
 	Log   *slog.Logger
-	// Started is told the addresses once everything answers, and the file with the
-	// first person's token when one was made.
-	Started func(listen, gateway, tokenFile string)
+	// Started is told the addresses once everything answers, and the link for the first
+	// owner while there is nobody.
+	Started func(listen, gateway, firstLink string)
 }
 
 // Run serves until ctx is done, then stops: requests under way finish, what was measured
@@ -83,25 +91,39 @@ func Run(ctx context.Context, o Options) (err error) {
 	}
 
 	var clock *conductor.Conductor
-	ids, err := service.RequestIDs(ctx, records.Read())
+	keys, err := keyring(ctx, o, records)
 	if err != nil {
 		return err
 	}
+	unlocked, err := service.Unlock(ctx, records, keys, time.Now().UTC())
+	if err != nil {
+		return err
+	}
+	// The address is needed for links before anything answers.
+	inside, err := net.Listen("tcp", o.Listen)
+	if err != nil {
+		return fmt.Errorf("listening for the console and the API: %w; choose another address with -listen", err)
+	}
+	defer inside.Close()
+	if o.Address == "" {
+		o.Address = "http://" + inside.Addr().String()
+	}
+	ids := unlocked.RequestIDs
 	gate := gateway.New(gateway.Config{IDs: ids, Timeout: o.Timeout, Connections: o.Connections, Unreachable: func(a string) { clock.Unreachable(a) }}, rec, o.Log)
-	serv := service.New(service.Config{Store: records, Signals: signals, Blobs: blobs, Recorder: rec, Router: gate, Log: o.Log, RequestIDs: ids, Fetch: o.Fetch})
+	serv := service.New(service.Config{Store: records, Signals: signals, Blobs: blobs, Recorder: rec, Router: gate, Log: o.Log, RequestIDs: ids, Fetch: o.Fetch, Address: strings.TrimRight(o.Address, "/"), Keys: keys, Signer: unlocked.Signer})
 	clock = conductor.New(serv, gate, o.Log)
-	control, err := api.New(serv, rec, api.Console{Files: web.Files()}, o.Log)
+	control, err := api.New(serv, rec, api.Console{Files: web.Files()}, o.Provider, o.Log)
 	if err != nil {
 		return err
 	}
-	tokenFile, err := firstPerson(ctx, serv, o)
+	firstLink, err := serv.FirstLink(ctx)
 	if err != nil {
 		return err
 	}
 	if err := serv.Reroute(ctx); err != nil {
 		return err
 	}
-	return listen(ctx, o, tokenFile, gate, control, clock, rec)
+	return listen(ctx, o, inside, firstLink, gate, control, clock, rec)
 }
 
 // tune sets the runtime to what a proxy needs, unless the environment says otherwise.
@@ -133,31 +155,28 @@ func lock(path string) (unlock func(), err error) {
 	return func() { _ = f.Close() }, nil
 }
 
-// firstPerson adds the owner of a new data directory and writes the token to a file
-// that only its owner can read.
-func firstPerson(ctx context.Context, s *service.Service, o Options) (file string, err error) {
-	token, err := s.FirstPerson(ctx, o.FirstPerson)
-	if err != nil || token == "" {
-		return "", err
+// keyring reads the keys that seal secrets.
+func keyring(ctx context.Context, o Options, records *store.Store) (*seal.Ring, error) {
+	if o.Keys != nil {
+		return o.Keys, nil
 	}
-	file = filepath.Join(o.Data, "first-token")
-	if err := os.WriteFile(file, []byte(token+"\n"), 0o600); err != nil {
-		return "", fmt.Errorf("writing the first person's token: %w", err)
+	file := o.KeyFile
+	if file == "" {
+		file = filepath.Join(o.Data, "key")
 	}
-	return file, nil
+	sealed, err := records.Read().Secrets(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	return seal.Open(file, len(sealed) > 0)
 }
 
-// listen opens both listeners and runs everything until ctx is done or a listener
+// listen opens the gateway's listener too and runs everything until ctx is done or a listener
 // breaks.
-func listen(ctx context.Context, o Options, tokenFile string, gate *gateway.Gateway, control *api.API, clock *conductor.Conductor, rec *recorder.Recorder) error {
+func listen(ctx context.Context, o Options, inside net.Listener, firstLink string, gate *gateway.Gateway, control *api.API, clock *conductor.Conductor, rec *recorder.Recorder) error {
 	outside, err := net.Listen("tcp", o.Gateway)
 	if err != nil {
 		return fmt.Errorf("listening for the gateway: %w; choose another address with -gateway", err)
-	}
-	inside, err := net.Listen("tcp", o.Listen)
-	if err != nil {
-		_ = outside.Close()
-		return fmt.Errorf("listening for the console and the API: %w; choose another address with -listen", err)
 	}
 	broken := make(chan error, 2)
 	go func() { broken <- gate.Serve(outside) }()
@@ -170,7 +189,7 @@ func listen(ctx context.Context, o Options, tokenFile string, gate *gateway.Gate
 	wait.Go(func() { rec.Run(recording) })
 	wait.Go(func() { clock.Run(working) })
 	if o.Started != nil {
-		o.Started("http://"+inside.Addr().String(), "http://"+outside.Addr().String(), tokenFile)
+		o.Started("http://"+inside.Addr().String(), "http://"+outside.Addr().String(), firstLink)
 	}
 
 	select {

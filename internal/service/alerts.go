@@ -2,9 +2,9 @@ package service
 
 import (
 	"context"
-	"errors"
 	"fmt"
 
+	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/store"
 )
@@ -27,7 +27,7 @@ func (s *Service) raise(ctx context.Context, t *tx, a *store.Alert) error {
 	if err := t.AddAlert(ctx, a); err != nil {
 		return err
 	}
-	return t.note(ctx, entry{Kind: "alert.raised", Subject: a.Endpoint, Sentence: fmt.Sprintf("%s was raised: %s %s.", a.ID, a.Subject, map[string]string{"rolled_back": "was rolled back", "placement_unhealthy": "is not healthy"}[a.Kind]), After: a})
+	return t.note(ctx, entry{Project: a.Project, Kind: "alert.raised", Subject: a.Endpoint, Also: []string{a.ID, a.Subject}, Sentence: fmt.Sprintf("%s was raised: %s %s.", a.ID, a.Subject, map[string]string{"rolled_back": "was rolled back", "placement_unhealthy": "is not healthy"}[a.Kind]), After: a})
 }
 
 // resolveAlerts resolves the alerts of a kind about a subject by itself.
@@ -55,23 +55,16 @@ func (s *Service) setAlert(ctx context.Context, t *tx, a *store.Alert, state, no
 	now := t.now
 	before := *a
 	a.State, a.HandledBy, a.HandledAt, a.Note = state, t.actor.Name, &now, note
-	return a, t.note(ctx, entry{Kind: "alert." + state, Subject: a.Endpoint, Sentence: fmt.Sprintf("%s was %s by %s.", a.ID, state, t.actor.Name), Reason: note, Before: before, After: a})
+	return a, t.note(ctx, entry{Project: a.Project, Kind: "alert." + state, Subject: a.Endpoint, Also: []string{a.ID, a.Subject}, Sentence: fmt.Sprintf("%s was %s by %s.", a.ID, state, t.actor.Name), Reason: note, Before: before, After: a})
 }
 
 // HandleAlert acknowledges or resolves an alert.
 func (s *Service) HandleAlert(ctx context.Context, id, state, note string) (*store.Alert, error) {
-	number, err := store.ParseAlertID("alert", id)
-	if err != nil {
-		return nil, err
-	}
 	if state != "acknowledged" && state != "resolved" {
 		return nil, fault.New(fault.Invalid, "alert.state", "%q is nothing an alert can be made", state).In("state").Do("use acknowledged or resolved")
 	}
-	return change(ctx, s, Write, func(t *tx) (*store.Alert, error) {
-		a, err := t.Alert(ctx, number)
-		if errors.Is(err, store.ErrNone) {
-			return nil, fault.New(fault.Unknown, "alert.unknown", "there is no A-%d", number).In("alert").Do("see them with: innerladder alerts")
-		}
+	return change(ctx, s, access.Handle, func(t *tx) (*store.Alert, error) {
+		a, err := s.alert(ctx, t.Records, id)
 		if err != nil {
 			return nil, err
 		}
@@ -89,16 +82,8 @@ func (s *Service) Alerts(ctx context.Context, state, endpoint string, p store.Pa
 
 // Alert finds an alert.
 func (s *Service) Alert(ctx context.Context, id string) (*store.Alert, error) {
-	if _, err := may(ctx, Read); err != nil {
+	if _, err := may(ctx, access.Read); err != nil {
 		return nil, err
 	}
-	number, err := store.ParseAlertID("alert", id)
-	if err != nil {
-		return nil, err
-	}
-	a, err := s.store.Read().Alert(ctx, number)
-	if errors.Is(err, store.ErrNone) {
-		return nil, fault.New(fault.Unknown, "alert.unknown", "there is no A-%d", number).In("alert").Do("see them with: innerladder alerts")
-	}
-	return a, err
+	return s.alert(ctx, s.records(ctx), id)
 }

@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"innerladder/internal/core/access"
 	"innerladder/internal/core/compare"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/registry"
@@ -36,7 +37,7 @@ func (s *Service) checkMetric(ctx context.Context, name string) error {
 	if name == "" {
 		return nil
 	}
-	r := s.store.Read()
+	r := s.records(ctx)
 	there, err := r.HasMetric(ctx, name)
 	if err != nil || there {
 		return err
@@ -57,10 +58,10 @@ type Vocabulary struct {
 
 // Vocabulary lists what a search can name.
 func (s *Service) Vocabulary(ctx context.Context) (Vocabulary, error) {
-	if _, err := may(ctx, Read); err != nil {
+	if _, err := may(ctx, access.Read); err != nil {
 		return Vocabulary{}, err
 	}
-	names, err := s.store.Read().MetricNames(ctx, 500)
+	names, err := s.records(ctx).MetricNames(ctx, 500)
 	return Vocabulary{Metrics: names, Rungs: s.rungs(), Formats: []string{registry.FormatONNX, registry.FormatPMML, registry.FormatSafetensors, registry.FormatJSON,
 		registry.FormatPickle, registry.FormatZip, registry.FormatTar, registry.FormatTarGz, registry.FormatUnknown}}, err
 }
@@ -75,10 +76,10 @@ const (
 // LineUp puts versions in one table, of one or of several models. A ref without a
 // version stands for the newest versions of that model.
 func (s *Service) LineUp(ctx context.Context, refs []string) (registry.Lineup, error) {
-	if _, err := may(ctx, Read); err != nil {
+	if _, err := may(ctx, access.Read); err != nil {
 		return registry.Lineup{}, err
 	}
-	r := s.store.Read()
+	r := s.records(ctx)
 	var chosen []string
 	for _, raw := range refs {
 		if !strings.Contains(raw, "@") {

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/rollout"
@@ -43,8 +44,9 @@ func (s *Service) AddEndpoint(ctx context.Context, n NewEndpoint) (*store.Endpoi
 	if err := plan.Check(); err != nil {
 		return nil, err
 	}
-	return change(ctx, s, Write, func(t *tx) (*store.Endpoint, error) {
-		if _, err := s.model(ctx, t.Records, "model", n.Model); err != nil {
+	return change(ctx, s, access.Route, func(t *tx) (*store.Endpoint, error) {
+		m, err := s.model(ctx, t.Records, "model", n.Model)
+		if err != nil {
 			return nil, err
 		}
 		if err := s.checkEnvironment(ctx, t.Records, n.Environment); err != nil {
@@ -55,12 +57,24 @@ func (s *Service) AddEndpoint(ctx context.Context, n NewEndpoint) (*store.Endpoi
 		} else if !errors.Is(err, store.ErrNone) {
 			return nil, err
 		}
-		e := store.Endpoint{Name: n.Name, Model: n.Model, Environment: n.Environment, Rung: n.Rung, Description: n.Description, Plan: plan, CreatedBy: t.actor.Name, CreatedAt: t.now}
+		if err := nameFree(ctx, t, "endpoints", n.Name); err != nil {
+			return nil, err
+		}
+		e := store.Endpoint{Name: n.Name, Project: m.Project, Model: n.Model, Environment: n.Environment, Rung: n.Rung, Description: n.Description, Plan: plan, CreatedBy: t.actor.Name, CreatedAt: t.now}
 		if err := t.Records.AddEndpoint(ctx, e); err != nil {
 			return nil, err
 		}
-		return &e, t.note(ctx, entry{Kind: "endpoint.added", Subject: e.Name, Sentence: fmt.Sprintf("Endpoint %s was added for %s in %s.", e.Name, e.Model, e.Environment), After: e})
+		return &e, t.note(ctx, entry{Project: e.Project, Kind: "endpoint.added", Subject: e.Name, Sentence: fmt.Sprintf("Endpoint %s was added for %s in %s.", e.Name, e.Model, e.Environment), After: e})
 	})
+}
+
+// nameFree refuses a name that something out of sight has.
+func nameFree(ctx context.Context, t *tx, table, name string) error {
+	taken, err := t.Taken(ctx, table, name)
+	if err == nil && taken {
+		err = fault.New(fault.Refused, "name.taken", "the name %s is not free", name).In("name").Do("choose another name")
+	}
+	return err
 }
 
 // Endpoints lists all endpoints.
@@ -73,10 +87,10 @@ func (s *Service) Endpoints(ctx context.Context) (Listed[store.Endpoint], error)
 
 // Endpoint finds an endpoint.
 func (s *Service) Endpoint(ctx context.Context, name string) (*store.Endpoint, error) {
-	if _, err := may(ctx, Read); err != nil {
+	if _, err := may(ctx, access.Read); err != nil {
 		return nil, err
 	}
-	return s.endpoint(ctx, s.store.Read(), name)
+	return s.endpoint(ctx, s.records(ctx), name)
 }
 
 func (s *Service) endpoint(ctx context.Context, r store.Records, name string) (*store.Endpoint, error) {
@@ -106,13 +120,13 @@ func (s *Service) Splits(ctx context.Context, endpoint string, p store.Page) (Li
 // Split makes a new split of an endpoint and puts it in force. based is the number of
 // the split it was decided on, -1 when the caller does not care.
 func (s *Service) Split(ctx context.Context, endpoint string, lanes []traffic.Lane, reason string, based int) (*traffic.Split, error) {
-	if _, err := may(ctx, Write); err != nil {
+	if _, err := may(ctx, access.Route); err != nil {
 		return nil, err
 	}
 	if err := traffic.CheckLanes(lanes); err != nil {
 		return nil, err
 	}
-	split, err := change(ctx, s, Write, func(t *tx) (*traffic.Split, error) {
+	split, err := change(ctx, s, access.Route, func(t *tx) (*traffic.Split, error) {
 		e, err := s.endpoint(ctx, t.Records, endpoint)
 		if err != nil {
 			return nil, err
@@ -197,19 +211,19 @@ func (s *Service) putInForce(ctx context.Context, t *tx, e *store.Endpoint, spli
 	if e.Split != nil {
 		before = e.Split
 	}
-	return split, t.note(ctx, entry{Kind: "split.made", Subject: e.Name, Sentence: said, Reason: split.Reason, Before: before, After: split})
+	return split, t.note(ctx, entry{Project: e.Project, Kind: "split.made", Subject: e.Name, Sentence: said, Reason: split.Reason, Before: before, After: split})
 }
 
 // Back returns an endpoint to an earlier split: to the given revision, or for 0 to the
 // last one that had no trial lane.
 func (s *Service) Back(ctx context.Context, endpoint string, to int, reason string, based int) (*traffic.Split, error) {
-	if _, err := may(ctx, Write); err != nil {
+	if _, err := may(ctx, access.Route); err != nil {
 		return nil, err
 	}
 	if strings.TrimSpace(reason) == "" {
 		return nil, fault.New(fault.Invalid, "back.reason", "no reason is given").In("reason").Do("say why with -why")
 	}
-	split, err := change(ctx, s, Write, func(t *tx) (*traffic.Split, error) {
+	split, err := change(ctx, s, access.Route, func(t *tx) (*traffic.Split, error) {
 		e, err := s.endpoint(ctx, t.Records, endpoint)
 		if err != nil {
 			return nil, err
@@ -263,8 +277,8 @@ func (s *Service) wayBack(ctx context.Context, r store.Records, endpoint string,
 // RollBack ends the trial of a version because a guard fired. It does nothing when the
 // split it is about is not in force any more.
 func (s *Service) RollBack(ctx context.Context, endpoint string, split int, action rollout.Action) error {
-	ctx = As(ctx, Actor{Name: Itself})
-	_, err := change(ctx, s, Write, func(t *tx) (struct{}, error) {
+	ctx = BySelf(ctx)
+	_, err := change(ctx, s, access.Route, func(t *tx) (struct{}, error) {
 		none := struct{}{}
 		e, err := s.endpoint(ctx, t.Records, endpoint)
 		if err != nil || e.Split == nil || e.Split.Number != split {
@@ -284,7 +298,7 @@ func (s *Service) RollBack(ctx context.Context, endpoint string, split int, acti
 		if err != nil {
 			return none, err
 		}
-		return none, s.raise(ctx, t, &store.Alert{Kind: "rolled_back", Endpoint: e.Name, Subject: action.RollBack, Signal: action.Signal,
+		return none, s.raise(ctx, t, &store.Alert{Kind: "rolled_back", Project: e.Project, Endpoint: e.Name, Subject: action.RollBack, Signal: action.Signal,
 			Sentence: fmt.Sprintf("%s Rolled back from #%d to %s by #%d.", action.Sentence, split, made, made.Number)})
 	})
 	if err != nil {
@@ -325,7 +339,18 @@ func (s *Service) readRoutes(ctx context.Context) error {
 	}
 	var routes []traffic.Route
 	for _, e := range endpoints {
-		route := traffic.Route{Endpoint: e.Name, ID: e.ID}
+		route := traffic.Route{Endpoint: e.Name, ID: e.ID, Keyed: e.Keyed}
+		if route.Headers, err = s.headersOf(ctx, r, e.Environment); err != nil {
+			// The endpoint goes on without them rather than not at all.
+			s.log.Error("the headers of an environment cannot be opened", "environment", e.Environment, "error", err)
+		}
+		callers, err := r.Callers(ctx, e.Name)
+		if err != nil {
+			return fmt.Errorf("reading the route of %s: %w", e.Name, err)
+		}
+		for _, c := range callers {
+			route.Callers = append(route.Callers, c.Digest)
+		}
 		if e.Split != nil {
 			route.Split, route.Since = e.Split.Number, e.Split.MadeAt
 			labels, err := r.Labels(ctx, e.Model)

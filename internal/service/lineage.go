@@ -9,9 +9,9 @@ import (
 	"strings"
 	"time"
 
+	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/registry"
-	"innerladder/internal/core/traffic"
 	"innerladder/internal/store"
 
 	"github.com/google/uuid"
@@ -20,6 +20,7 @@ import (
 // NewDataSet describes a revision of a data set.
 type NewDataSet struct {
 	Name        string            `json:"name" required:"true"`
+	Project     string            `json:"project,omitempty" description:"that of earlier revisions; of a new data set, default when not given"`
 	Address     string            `json:"address,omitempty" description:"where it lies"`
 	Digest      string            `json:"digest,omitempty" description:"SHA-256 of its bytes"`
 	Rows        int64             `json:"rows,omitempty"`
@@ -50,18 +51,39 @@ func (s *Service) AddDataSet(ctx context.Context, in NewDataSet) (AddedDataSet, 
 		return AddedDataSet{}, fault.New(fault.Invalid, "data.count", "rows or size are negative").In("rows").Do("leave out what is not known")
 	}
 	ctx = withoutRepeat(ctx) // the content itself makes a repeated call harmless
-	return change(ctx, s, Write, func(t *tx) (AddedDataSet, error) {
+	return change(ctx, s, access.Register, func(t *tx) (AddedDataSet, error) {
 		if before, err := t.SameDataSet(ctx, in.Name, in.Digest, in.Address); err == nil {
 			return AddedDataSet{*before, false}, nil
 		} else if !errors.Is(err, store.ErrNone) {
 			return AddedDataSet{}, err
 		}
-		d := registry.DataSet{Name: in.Name, Address: in.Address, Digest: in.Digest, Rows: in.Rows, Size: in.Size, Schema: in.Schema, Description: in.Description, AddedBy: t.actor.Name, AddedAt: t.now}
+		project, err := s.dataProject(ctx, t, in)
+		if err != nil {
+			return AddedDataSet{}, err
+		}
+		d := registry.DataSet{Name: in.Name, Project: project, Address: in.Address, Digest: in.Digest, Rows: in.Rows, Size: in.Size, Schema: in.Schema, Description: in.Description, AddedBy: t.actor.Name, AddedAt: t.now}
 		if err := t.Records.AddDataSet(ctx, &d); err != nil {
 			return AddedDataSet{}, err
 		}
-		return AddedDataSet{d, true}, t.note(ctx, entry{Kind: "data.added", Subject: d.Ref, Sentence: "The data set " + d.Ref + " was added.", Reason: in.Description, After: d})
+		return AddedDataSet{d, true}, t.note(ctx, entry{Project: d.Project, Kind: "data.added", Subject: d.Ref, Sentence: "The data set " + d.Ref + " was added.", Reason: in.Description, After: d})
 	})
+}
+
+// dataProject is the project of a new revision: that of the earlier ones.
+func (s *Service) dataProject(ctx context.Context, t *tx, in NewDataSet) (string, error) {
+	newest, err := t.NewestDataSet(ctx, in.Name)
+	switch {
+	case errors.Is(err, store.ErrNone):
+		if err := nameFree(ctx, t, "data_sets", in.Name); err != nil {
+			return "", err
+		}
+		return s.projectFor(ctx, t, in.Project)
+	case err != nil:
+		return "", err
+	case in.Project != "" && in.Project != newest.Project:
+		return "", fault.New(fault.Refused, "data.project_differs", "%s is in the project %s", in.Name, newest.Project).In("project").Do("leave the project out, or choose another name")
+	}
+	return newest.Project, nil
 }
 
 // DataSets lists the newest revision of every data set, or all revisions of one.
@@ -71,10 +93,10 @@ func (s *Service) DataSets(ctx context.Context, name string, p store.Page) (List
 
 // DataSet finds a revision of a data set.
 func (s *Service) DataSet(ctx context.Context, ref string) (*registry.DataSet, error) {
-	if _, err := may(ctx, Read); err != nil {
+	if _, err := may(ctx, access.Read); err != nil {
 		return nil, err
 	}
-	return s.dataSet(ctx, s.store.Read(), "data", ref)
+	return s.dataSet(ctx, s.records(ctx), "data", ref)
 }
 
 // dataSet finds the revision that a ref names. A name alone will do only when there is
@@ -106,7 +128,7 @@ func (s *Service) dataSet(ctx context.Context, r store.Records, field, raw strin
 
 // EvaluatedOn notes that a version was evaluated on a data set after it was registered.
 func (s *Service) EvaluatedOn(ctx context.Context, ref, data string) (*registry.Version, error) {
-	return change(ctx, s, Write, func(t *tx) (*registry.Version, error) {
+	return change(ctx, s, access.Register, func(t *tx) (*registry.Version, error) {
 		v, err := s.resolve(ctx, t.Records, "version", ref)
 		if err != nil {
 			return nil, err
@@ -123,13 +145,14 @@ func (s *Service) EvaluatedOn(ctx context.Context, ref, data string) (*registry.
 			return nil, err
 		}
 		v.Data = append(v.Data, use)
-		return v, t.note(ctx, entry{Kind: "version.evaluated", Subject: v.Ref, Sentence: v.Ref + " was evaluated on " + d.Ref + ".", After: use})
+		return v, t.note(ctx, entry{Project: v.Project, Kind: "version.evaluated", Subject: v.Ref, Sentence: v.Ref + " was evaluated on " + d.Ref + ".", After: use})
 	})
 }
 
 // NewRun says what a run begins with.
 type NewRun struct {
 	Model   string             `json:"model" required:"true" description:"the model it trains; it need not exist yet"`
+	Project string             `json:"project,omitempty" description:"of a model that does not exist yet; default when not given"`
 	Title   string             `json:"title,omitempty"`
 	Machine string             `json:"machine,omitempty" description:"where it runs"`
 	Params  map[string]string  `json:"params,omitempty"`
@@ -147,8 +170,12 @@ func (s *Service) StartRun(ctx context.Context, in NewRun) (*registry.Run, error
 			return nil, err
 		}
 	}
-	return change(ctx, s, Write, func(t *tx) (*registry.Run, error) {
-		run := &registry.Run{Model: in.Model, Title: in.Title, State: registry.Running, By: t.actor.Name, Machine: in.Machine, Started: t.now, Params: in.Params, Metrics: map[string]float64{}, Code: in.Code}
+	return change(ctx, s, access.Register, func(t *tx) (*registry.Run, error) {
+		project, err := s.runProject(ctx, t, in)
+		if err != nil {
+			return nil, err
+		}
+		run := &registry.Run{Project: project, Model: in.Model, Title: in.Title, State: registry.Running, By: t.actor.Name, Machine: in.Machine, Started: t.now, Params: in.Params, Metrics: map[string]float64{}, Code: in.Code}
 		if run.Params == nil {
 			run.Params = map[string]string{}
 		}
@@ -162,8 +189,20 @@ func (s *Service) StartRun(ctx context.Context, in NewRun) (*registry.Run, error
 		if err := t.AddRun(ctx, run); err != nil {
 			return nil, err
 		}
-		return run, t.note(ctx, entry{Kind: "run.started", Subject: run.Ref, Sentence: run.Ref + " was started, training " + run.Model + ".", Reason: in.Title, After: run})
+		return run, t.note(ctx, entry{Project: run.Project, Kind: "run.started", Subject: run.Ref, Sentence: run.Ref + " was started, training " + run.Model + ".", Reason: in.Title, After: run})
 	})
+}
+
+// runProject is the project of a new run: that of its model when there is one.
+func (s *Service) runProject(ctx context.Context, t *tx, in NewRun) (string, error) {
+	m, err := t.Model(ctx, in.Model)
+	if errors.Is(err, store.ErrNone) {
+		if err := nameFree(ctx, t, "models", in.Model); err != nil {
+			return "", err
+		}
+		return s.projectFor(ctx, t, in.Project)
+	}
+	return m.Project, err
 }
 
 // Runs lists runs, newest first.
@@ -173,10 +212,10 @@ func (s *Service) Runs(ctx context.Context, model string, p store.Page) (Listed[
 
 // Run finds a run.
 func (s *Service) Run(ctx context.Context, ref string) (*registry.Run, error) {
-	if _, err := may(ctx, Read); err != nil {
+	if _, err := may(ctx, access.Read); err != nil {
 		return nil, err
 	}
-	return s.run(ctx, s.store.Read(), "run", ref)
+	return s.run(ctx, s.records(ctx), "run", ref)
 }
 
 func (s *Service) run(ctx context.Context, r store.Records, field, ref string) (*registry.Run, error) {
@@ -212,7 +251,7 @@ func (s *Service) LogRun(ctx context.Context, ref string, params map[string]stri
 			return Logged{}, fault.New(fault.Invalid, "run.point", "point %d is %q = %v", i+1, p.Metric, p.Value).In("points").Do("give every point a metric and a finite value")
 		}
 	}
-	return change(ctx, s, Write, func(t *tx) (Logged, error) {
+	return change(ctx, s, access.Register, func(t *tx) (Logged, error) {
 		run, err := s.openRun(ctx, t, ref)
 		if err != nil {
 			return Logged{}, err
@@ -221,6 +260,9 @@ func (s *Service) LogRun(ctx context.Context, ref string, params map[string]stri
 			if points[i].At.IsZero() {
 				points[i].At = t.now
 			}
+		}
+		if err := t.need(run.Project); err != nil {
+			return Logged{}, err
 		}
 		if err := t.PutRunParams(ctx, run.Number, params); err != nil {
 			return Logged{}, err
@@ -240,7 +282,7 @@ func (s *Service) openRun(ctx context.Context, t *tx, ref string) (*registry.Run
 
 // EndRun closes a run.
 func (s *Service) EndRun(ctx context.Context, ref string, failed bool, note string) (*registry.Run, error) {
-	return change(ctx, s, Write, func(t *tx) (*registry.Run, error) {
+	return change(ctx, s, access.Register, func(t *tx) (*registry.Run, error) {
 		run, err := s.openRun(ctx, t, ref)
 		if err != nil {
 			return nil, err
@@ -252,7 +294,7 @@ func (s *Service) EndRun(ctx context.Context, ref string, failed bool, note stri
 		if err := t.CloseRun(ctx, run.Number, run.State, note, t.now); err != nil {
 			return nil, err
 		}
-		return run, t.note(ctx, entry{Kind: "run.ended", Subject: run.Ref, Sentence: fmt.Sprintf("%s %s after %s.", run.Ref, run.State, t.now.Sub(run.Started).Round(time.Millisecond)), Reason: note, After: run})
+		return run, t.note(ctx, entry{Project: run.Project, Kind: "run.ended", Subject: run.Ref, Sentence: fmt.Sprintf("%s %s after %s.", run.Ref, run.State, t.now.Sub(run.Started).Round(time.Millisecond)), Reason: note, After: run})
 	})
 }
 
@@ -262,7 +304,7 @@ func (s *Service) Curves(ctx context.Context, ref string) ([]registry.Curve, err
 	if err != nil {
 		return nil, err
 	}
-	return s.store.Read().Curves(ctx, run.Number, curvePoints)
+	return s.records(ctx).Curves(ctx, run.Number, curvePoints)
 }
 
 // Directions of a trace.
@@ -292,7 +334,7 @@ const (
 // Trace follows the lineage: up to what something was made from, down to what was made
 // from it.
 func (s *Service) Trace(ctx context.Context, from TraceFrom) (registry.Trace, error) {
-	if _, err := may(ctx, Read); err != nil {
+	if _, err := may(ctx, access.Read); err != nil {
 		return registry.Trace{}, err
 	}
 	if from.Most == 0 {
@@ -309,7 +351,7 @@ func (s *Service) Trace(ctx context.Context, from TraceFrom) (registry.Trace, er
 	case from.Direction != "" && from.Direction != Up && from.Direction != Down && from.Direction != Both:
 		return registry.Trace{}, fault.New(fault.Invalid, "trace.direction", "%q is no direction", from.Direction).In("direction").Do("use %s, %s or %s", Up, Down, Both)
 	}
-	r := s.store.Read()
+	r := s.records(ctx)
 	roots, answer, err := s.traceRoots(ctx, r, from.From)
 	if err != nil {
 		return registry.Trace{}, err
@@ -389,6 +431,9 @@ func walkBoth(ctx context.Context, r store.Records, roots []store.Node, from Tra
 		reached, cut, err := registry.Walk(roots, from.Depth, from.Most, func(nodes []store.Node) ([][2]store.Node, error) {
 			// One more link than could be shown tells that something is left out.
 			found, err := way.links(ctx, nodes, 4*from.Most+1)
+			if err == nil {
+				found, err = r.LinksInSight(ctx, found)
+			}
 			pairs := make([][2]store.Node, len(found))
 			for i, l := range found {
 				near, far := way.ends(l)
@@ -486,13 +531,4 @@ func (s *Service) whoAnswered(ctx context.Context, r store.Records, id uuid.UUID
 		err = nil // no promotion was needed
 	}
 	return &a, err
-}
-
-// RequestIDs makes the ids of requests with this installation's key.
-func RequestIDs(ctx context.Context, r store.Records) (*traffic.RequestIDs, error) {
-	key, err := r.Key(ctx, "request ids")
-	if err != nil {
-		return nil, fmt.Errorf("reading the key of request ids: %w", err)
-	}
-	return traffic.NewRequestIDs(key)
 }

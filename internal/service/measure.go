@@ -44,11 +44,11 @@ func (s *Service) Compare(ctx context.Context, endpoint, incumbent, candidate st
 	if err := checkWindow(window); err != nil {
 		return none, err
 	}
-	a, err := s.resolve(ctx, s.store.Read(), "incumbent", incumbent)
+	a, err := s.resolve(ctx, s.records(ctx), "incumbent", incumbent)
 	if err != nil {
 		return none, err
 	}
-	b, err := s.resolve(ctx, s.store.Read(), "candidate", candidate)
+	b, err := s.resolve(ctx, s.records(ctx), "candidate", candidate)
 	if err != nil {
 		return none, err
 	}
@@ -66,7 +66,7 @@ func (s *Service) Compare(ctx context.Context, endpoint, incumbent, candidate st
 	if err != nil {
 		return none, err
 	}
-	splits, _, err := s.store.Read().Splits(ctx, endpoint, store.Page{Limit: lookBack})
+	splits, _, err := s.records(ctx).Splits(ctx, endpoint, store.Page{Limit: lookBack})
 	if err != nil {
 		return none, err
 	}
@@ -157,6 +157,7 @@ type LaneNow struct {
 // EndpointNow is what an endpoint does now.
 type EndpointNow struct {
 	Endpoint string    `json:"endpoint"`
+	Project  string    `json:"project"`
 	At       time.Time `json:"at"`
 	Split    int       `json:"split" description:"0 when there is none yet"`
 	Lanes    []LaneNow `json:"lanes"`
@@ -187,6 +188,10 @@ func (s *Service) Now(ctx context.Context) ([]EndpointNow, error) {
 	return out, nil
 }
 
+// NowForAll is Now with sight of everything; whoever hands it on must leave out what each
+// may not see.
+func (s *Service) NowForAll(ctx context.Context) ([]EndpointNow, error) { return s.Now(BySelf(ctx)) }
+
 // EndpointNow says what one endpoint does now.
 func (s *Service) EndpointNow(ctx context.Context, name string) (EndpointNow, error) {
 	e, err := s.Endpoint(ctx, name)
@@ -198,7 +203,7 @@ func (s *Service) EndpointNow(ctx context.Context, name string) (EndpointNow, er
 
 func (s *Service) endpointNow(ctx context.Context, e *store.Endpoint) (EndpointNow, error) {
 	now := s.now()
-	n := EndpointNow{Endpoint: e.Name, At: now, Lanes: []LaneNow{}, Guards: []GuardNow{}}
+	n := EndpointNow{Endpoint: e.Name, Project: e.Project, At: now, Lanes: []LaneNow{}, Guards: []GuardNow{}}
 	if e.Split == nil {
 		return n, nil
 	}
@@ -210,7 +215,7 @@ func (s *Service) endpointNow(ctx context.Context, e *store.Endpoint) (EndpointN
 	counts := s.recorder.Counts(e.Name, e.Split.Number)
 	for _, l := range e.Split.Lanes {
 		ln := LaneNow{Lane: l, Requests: counts[l.Version].Requests, Failed: counts[l.Version].Failed()}
-		p, err := s.store.Read().PlacementOf(ctx, l.Version, e.Environment)
+		p, err := s.records(ctx).PlacementOf(ctx, l.Version, e.Environment)
 		if err != nil && !errors.Is(err, store.ErrNone) {
 			return n, err
 		}
@@ -335,7 +340,7 @@ func (s *Service) Series(ctx context.Context, endpoint string, window time.Durat
 
 // addEvents adds what happened to the endpoint in the time of the series.
 func (s *Service) addEvents(ctx context.Context, out *Series) error {
-	splits, _, err := s.store.Read().Splits(ctx, out.Endpoint, store.Page{Limit: lookBack})
+	splits, _, err := s.records(ctx).Splits(ctx, out.Endpoint, store.Page{Limit: lookBack})
 	if err != nil {
 		return err
 	}
@@ -344,7 +349,7 @@ func (s *Service) addEvents(ctx context.Context, out *Series) error {
 			out.Splits = append(out.Splits, sp)
 		}
 	}
-	alerts, _, err := s.store.Read().Alerts(ctx, "", out.Endpoint, store.Page{Limit: lookBack})
+	alerts, _, err := s.records(ctx).Alerts(ctx, "", out.Endpoint, store.Page{Limit: lookBack})
 	if err != nil {
 		return err
 	}

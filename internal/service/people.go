@@ -2,133 +2,467 @@ package service
 
 import (
 	"context"
-	"crypto/rand"
-	"crypto/sha256"
-	"encoding/base64"
 	"errors"
+	"fmt"
+	"net/mail"
+	"slices"
+	"strings"
 	"time"
 
+	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/registry"
+	"innerladder/internal/credential"
 	"innerladder/internal/store"
 )
 
-// The roles.
-const (
-	Owner  = "owner"
-	Member = "member"
-)
+// linksLast is how long a link lets someone in.
+const linksLast = 7 * 24 * time.Hour
 
-// SessionLasts is how long a sign-in to the console holds.
-const SessionLasts = 12 * time.Hour
-
-// newSecret makes a random secret and the digest under which it is stored. A secret has
-// 256 random bits, so a plain digest of it cannot be guessed back.
-func newSecret(prefix string) (secret string, digest []byte) {
-	b := make([]byte, 32)
-	_, _ = rand.Read(b) // never fails
-	secret = prefix + base64.RawURLEncoding.EncodeToString(b)
-	return secret, digestOf(secret)
-}
-
-func digestOf(secret string) []byte {
-	sum := sha256.Sum256([]byte(secret))
-	return sum[:]
-}
-
-// NewPerson is a person with the token that is shown once.
+// NewPerson says who is added.
 type NewPerson struct {
-	store.Person
-	Token string `json:"token" description:"shown once; it is stored as a digest only"`
+	Name  string `json:"name" required:"true"`
+	Email string `json:"email,omitempty" description:"for sign-in by the provider, and for notices"`
+	Robot bool   `json:"robot,omitempty" description:"a robot works with tokens and cannot sign in"`
+	// Memberships are the roles to begin with.
+	Memberships []access.Membership `json:"memberships,omitempty" description:"the roles to begin with"`
 }
 
-// AddPerson gives someone access.
-func (s *Service) AddPerson(ctx context.Context, name, role string) (NewPerson, error) {
-	if err := registry.CheckName("name", name); err != nil {
-		return NewPerson{}, err
+// AddedPerson is a person with the link that lets them in.
+type AddedPerson struct {
+	store.Person
+	Link string `json:"link,omitempty" description:"lets the person in once, to choose a password; shown once. Absent for robots"`
+}
+
+// checkEmail refuses what is no plain e-mail address.
+func checkEmail(email string) error {
+	if email == "" {
+		return nil
 	}
-	if name == Itself {
-		return NewPerson{}, fault.New(fault.Invalid, "person.reserved", "%s is what the service calls itself", name).In("name").Do("choose another name")
+	a, err := mail.ParseAddress(email)
+	if err != nil || a.Address != email || len(email) > 254 || strings.ContainsAny(email, "\r\n") {
+		return fault.New(fault.Invalid, "person.email", "%q is no e-mail address", email).In("email").Do("write NAME@HOST")
 	}
-	if role == "" {
-		role = Member
+	return nil
+}
+
+// AddPerson adds a person, with a link by which they come in, or a robot.
+func (s *Service) AddPerson(ctx context.Context, n NewPerson) (AddedPerson, error) {
+	if err := registry.CheckName("name", n.Name); err != nil {
+		return AddedPerson{}, err
 	}
-	if role != Owner && role != Member {
-		return NewPerson{}, fault.New(fault.Invalid, "person.role", "%q is no role", role).In("role").Do("use owner or member")
+	if err := checkEmail(n.Email); err != nil {
+		return AddedPerson{}, err
 	}
-	token, digest := newSecret("il_")
-	// The token itself must not be kept for repeated calls: an Idempotency-Key does not
-	// apply here, and a repeated name is refused anyway.
+	switch {
+	case n.Name == Itself:
+		return AddedPerson{}, fault.New(fault.Invalid, "person.reserved", "%s is what the service calls itself", n.Name).In("name").Do("choose another name")
+	case n.Robot && n.Email != "":
+		return AddedPerson{}, fault.New(fault.Invalid, "person.robot_email", "a robot has no e-mail address").In("email").Do("leave it out")
+	}
+	// What is shown once must not be kept for repeated calls; a repeated name is refused.
 	ctx = withoutRepeat(ctx)
-	p, err := change(ctx, s, AddPeople, func(t *tx) (store.Person, error) {
-		p := store.Person{Name: name, Role: role, AddedBy: t.actor.Name, AddedAt: t.now}
-		if _, err := t.PersonNamed(ctx, name); err == nil {
-			return p, fault.New(fault.Refused, "person.exists", "there is a person %s already", name).In("name").Do("choose another name")
+	p := access.Administer
+	if n.Robot {
+		p = access.Manage // in each project that it gets a role in
+	}
+	return change(ctx, s, p, func(t *tx) (AddedPerson, error) {
+		out := AddedPerson{Person: store.Person{Name: n.Name, Email: n.Email, Robot: n.Robot, AddedBy: t.actor.Name, AddedAt: t.now, Memberships: []access.Membership{}}}
+		if _, err := t.PersonNamed(ctx, n.Name); err == nil {
+			return out, fault.New(fault.Refused, "person.exists", "there is somebody called %s already", n.Name).In("name").Do("choose another name")
 		} else if !errors.Is(err, store.ErrNone) {
-			return p, err
+			return out, err
 		}
-		if err := t.Records.AddPerson(ctx, p, digest); err != nil {
-			return p, err
+		if err := checkEmailFree(ctx, t, n.Email, 0); err != nil {
+			return out, err
 		}
-		return p, t.note(ctx, entry{Kind: "person.added", Subject: name, Sentence: name + " was added as " + role + ".", After: p})
+		project := ""
+		if n.Robot { // whoever keeps a project may keep its robots
+			if len(n.Memberships) == 0 {
+				return out, fault.New(fault.Invalid, "person.robot_role", "no role is given").In("memberships").Do("give the robot a role in a project")
+			}
+			project = n.Memberships[0].Project
+		}
+		if err := t.need(project); err != nil {
+			return out, err
+		}
+		if err := t.Records.AddPerson(ctx, out.Person); err != nil {
+			return out, err
+		}
+		what := "a person"
+		if n.Robot {
+			what = "a robot"
+		}
+		if err := t.note(ctx, entry{Project: everywhereIsNone(project), Kind: "person.added", Subject: n.Name, Sentence: n.Name + " was added, " + what + ".", After: out.Person}); err != nil {
+			return out, err
+		}
+		made, err := t.PersonNamed(ctx, n.Name)
+		if err != nil {
+			return out, err
+		}
+		for _, m := range n.Memberships {
+			if err := s.give(ctx, t, made, m); err != nil {
+				return out, err
+			}
+			out.Memberships = append(out.Memberships, m)
+		}
+		if !n.Robot {
+			out.Link, err = s.link(ctx, t, made)
+		}
+		return out, err
 	})
-	return NewPerson{p, token}, err
+}
+
+// everywhereIsNone turns "all projects" into the project of entries about the service.
+func everywhereIsNone(project string) string {
+	if project == access.Everywhere {
+		return ""
+	}
+	return project
+}
+
+func checkEmailFree(ctx context.Context, t *tx, email string, but int64) error {
+	if email == "" {
+		return nil
+	}
+	other, err := t.PersonByEmail(ctx, email)
+	if errors.Is(err, store.ErrNone) || (err == nil && other.ID == but) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	return fault.New(fault.Refused, "person.email_taken", "%s has the e-mail address %s already", other.Name, email).In("email").Do("give every person an address of their own")
+}
+
+// link makes a link that lets someone in once; nil is the first owner.
+func (s *Service) link(ctx context.Context, t *tx, p *store.Person) (string, error) {
+	secret, digest := credential.Token("")
+	id := int64(0)
+	if p != nil {
+		id = p.ID
+	}
+	return s.address + "/welcome#" + secret, t.AddLink(ctx, id, digest, t.actor.Name, t.now, t.now.Add(linksLast))
+}
+
+// Invite makes a new link for someone who lost theirs, or their password. An earlier link
+// ends.
+func (s *Service) Invite(ctx context.Context, name string) (AddedPerson, error) {
+	return change(withoutRepeat(ctx), s, access.Administer, func(t *tx) (AddedPerson, error) {
+		p, err := s.person(ctx, t.Records, name)
+		if err != nil {
+			return AddedPerson{}, err
+		}
+		if p.Robot || p.Disabled != nil {
+			return AddedPerson{}, fault.New(fault.Refused, "person.no_link", "%s cannot sign in", name).In("person").Do("make a token for a robot; let a person in again first")
+		}
+		link, err := s.link(ctx, t, p)
+		if err != nil {
+			return AddedPerson{}, err
+		}
+		return AddedPerson{*p, link}, t.note(ctx, entry{Kind: "person.invited", Subject: name, Sentence: name + " was given a link to choose a password."})
+	})
+}
+
+func (s *Service) person(ctx context.Context, r store.Records, name string) (*store.Person, error) {
+	p, err := r.PersonNamed(ctx, name)
+	if errors.Is(err, store.ErrNone) {
+		return nil, fault.New(fault.Unknown, "person.unknown", "there is nobody called %q", name).In("person").Do("see who there is with: innerladder people")
+	}
+	return p, err
+}
+
+// PersonEdit changes an account; absent members stay as they are.
+type PersonEdit struct {
+	Email    *string `json:"email,omitempty"`
+	Disabled *bool   `json:"disabled,omitempty" description:"true shuts the person out, false lets them in again"`
+	Reason   string  `json:"reason,omitempty"`
+}
+
+// EditPerson changes an account.
+func (s *Service) EditPerson(ctx context.Context, name string, e PersonEdit) (store.Person, error) {
+	if e.Email != nil {
+		if err := checkEmail(*e.Email); err != nil {
+			return store.Person{}, err
+		}
+	}
+	return change(ctx, s, access.Administer, func(t *tx) (store.Person, error) {
+		p, err := s.person(ctx, t.Records, name)
+		if err != nil {
+			return store.Person{}, err
+		}
+		before := *p
+		sentence := name + " was changed."
+		if e.Email != nil {
+			if p.Robot && *e.Email != "" {
+				return *p, fault.New(fault.Invalid, "person.robot_email", "a robot has no e-mail address").In("email").Do("leave it out")
+			}
+			if err := checkEmailFree(ctx, t, *e.Email, p.ID); err != nil {
+				return *p, err
+			}
+			if err := t.SetEmail(ctx, p.ID, *e.Email); err != nil {
+				return *p, err
+			}
+			p.Email = *e.Email
+			sentence = name + " has another e-mail address."
+		}
+		if e.Disabled != nil && *e.Disabled != (p.Disabled != nil) {
+			p.Disabled = nil
+			sentence = name + " was let in again."
+			if *e.Disabled {
+				p.Disabled = &t.now
+				sentence = name + " was shut out."
+				if err := t.EndSessionsOf(ctx, p.ID, nil); err != nil {
+					return *p, err
+				}
+			}
+			if err := t.SetDisabled(ctx, p.ID, p.Disabled); err != nil {
+				return *p, err
+			}
+			if err := s.someoneKeepsTheService(ctx, t); err != nil {
+				return *p, err
+			}
+		}
+		return *p, t.note(ctx, entry{Kind: "person.changed", Subject: name, Sentence: sentence, Reason: e.Reason, Before: before, After: p})
+	})
+}
+
+// someoneKeepsTheService refuses a change after which nobody could add people any more.
+func (s *Service) someoneKeepsTheService(ctx context.Context, t *tx) error {
+	all, err := t.Records.People(ctx)
+	if err != nil {
+		return err
+	}
+	for i := range all {
+		rights, err := t.RightsOf(ctx, &all[i])
+		if err != nil {
+			return err
+		}
+		if !all[i].Robot && all[i].Disabled == nil && rights.May(access.Administer, "") {
+			return nil
+		}
+	}
+	return fault.New(fault.Refused, "person.last_owner", "nobody would be left who may add people").In("person").Do("make someone else an owner of the service first")
+}
+
+// roleNamed finds a role.
+func roleNamed(ctx context.Context, r store.Records, name string) (access.Role, error) {
+	roles, err := allRoles(ctx, r)
+	if err != nil {
+		return access.Role{}, err
+	}
+	var names []string
+	for _, role := range roles {
+		if role.Name == name {
+			return role, nil
+		}
+		names = append(names, role.Name)
+	}
+	return access.Role{}, fault.New(fault.Unknown, "role.unknown", "there is no role %q", name).In("role").Do("%s", exist("roles", names))
+}
+
+func allRoles(ctx context.Context, r store.Records) ([]access.Role, error) {
+	own, err := r.Roles(ctx)
+	return append(access.BuiltIn(), own...), err
+}
+
+// give gives someone a role, if whoever acts has all that it gives.
+func (s *Service) give(ctx context.Context, t *tx, p *store.Person, m access.Membership) error {
+	role, err := s.checkGift(ctx, t, m)
+	if err != nil {
+		return err
+	}
+	if slices.Contains(p.Memberships, m) {
+		return nil
+	}
+	if p.Robot && m.Project == access.Everywhere && role.Set()[access.Administer] {
+		return fault.New(fault.Refused, "member.robot", "a robot does not keep the service").In("role").Do("give it a smaller role")
+	}
+	if err := t.PutMembership(ctx, p.ID, m, t.actor.Name, t.now); err != nil {
+		return err
+	}
+	t.permission = access.Manage
+	return t.note(ctx, entry{Project: everywhereIsNone(m.Project), Kind: "member.added", Subject: p.Name, Sentence: fmt.Sprintf("%s became %s of %s.", p.Name, m.Role, whereOf(m)), After: m})
+}
+
+func whereOf(m access.Membership) string {
+	if m.Project == access.Everywhere {
+		return "all projects"
+	}
+	return m.Project
+}
+
+// checkGift refuses a membership that whoever acts cannot give or take.
+func (s *Service) checkGift(ctx context.Context, t *tx, m access.Membership) (access.Role, error) {
+	if m.Project != access.Everywhere {
+		if err := s.checkProject(ctx, t.Records, m.Project); err != nil {
+			return access.Role{}, err
+		}
+	}
+	role, err := roleNamed(ctx, t.Records, m.Role)
+	if err != nil {
+		return role, err
+	}
+	if err := t.actor.need(access.Manage, m.Project); err != nil {
+		return role, err
+	}
+	if !t.actor.Rights.Covers(role.Set(), m.Project) {
+		return role, fault.New(fault.Forbidden, "member.more_than_own", "%s gives more than %s has in %s", m.Role, t.actor.Name, whereOf(m)).In("role").Do("ask someone with that role, or give a smaller one")
+	}
+	return role, nil
+}
+
+// GiveRole gives someone a role in a project.
+func (s *Service) GiveRole(ctx context.Context, name string, m access.Membership) (store.Person, error) {
+	return change(ctx, s, access.Manage, func(t *tx) (store.Person, error) {
+		if _, err := s.checkGift(ctx, t, m); err != nil {
+			return store.Person{}, err
+		}
+		p, err := s.person(ctx, t.Records, name)
+		if err != nil {
+			return store.Person{}, err
+		}
+		if err := s.give(ctx, t, p, m); err != nil {
+			return *p, err
+		}
+		after, err := t.PersonNamed(ctx, name)
+		if err != nil {
+			return *p, err
+		}
+		return shown(*after, t.actor), nil
+	})
+}
+
+// TakeRole takes a role in a project away from someone.
+func (s *Service) TakeRole(ctx context.Context, name string, m access.Membership, reason string) (store.Person, error) {
+	return change(ctx, s, access.Manage, func(t *tx) (store.Person, error) {
+		if err := t.need(m.Project); err != nil {
+			return store.Person{}, err
+		}
+		p, err := s.person(ctx, t.Records, name)
+		if err != nil {
+			return store.Person{}, err
+		}
+		if !slices.Contains(p.Memberships, m) {
+			return *p, fault.New(fault.Unknown, "member.unknown", "%s is not %s of %s", name, m.Role, whereOf(m)).In("role").Do("see who has which role with: innerladder people")
+		}
+		if err := t.RemoveMembership(ctx, p.ID, m); err != nil {
+			return *p, err
+		}
+		if err := s.someoneKeepsTheService(ctx, t); err != nil {
+			return *p, err
+		}
+		after, err := t.PersonNamed(ctx, name)
+		if err != nil {
+			return *p, err
+		}
+		return shown(*after, t.actor), t.note(ctx, entry{Project: everywhereIsNone(m.Project), Kind: "member.removed", Subject: name, Sentence: fmt.Sprintf("%s is no longer %s of %s.", name, m.Role, whereOf(m)), Reason: reason, Before: m})
+	})
+}
+
+// shown is a person as the actor may see them: the e-mail address is for those who keep
+// accounts, memberships for those who see the project.
+func shown(p store.Person, a Actor) store.Person {
+	if p.Name != a.Name && !a.Rights.May(access.Administer, "") {
+		p.Email = ""
+		p.Memberships = slices.DeleteFunc(slices.Clone(p.Memberships), func(m access.Membership) bool {
+			return m.Project != access.Everywhere && !a.Rights.May(access.Read, m.Project)
+		})
+	}
+	return p
+}
+
+// People lists everyone whom the actor may know of: those in the same projects, and
+// everyone for those who keep a project.
+func (s *Service) People(ctx context.Context) (Listed[store.Person], error) {
+	a, err := may(ctx, access.Read)
+	if err != nil {
+		return Listed[store.Person]{}, err
+	}
+	all, err := s.store.Read().People(ctx)
+	out := Listed[store.Person]{Items: []store.Person{}}
+	for _, p := range all {
+		if p = shown(p, a); len(p.Memberships) > 0 || p.Name == a.Name || a.Rights.Somewhere(access.Manage) {
+			out.Items = append(out.Items, p)
+		}
+	}
+	return out, err
+}
+
+// Roles lists the roles.
+func (s *Service) Roles(ctx context.Context) (Listed[access.Role], error) {
+	if _, err := may(ctx, access.Read); err != nil {
+		return Listed[access.Role]{}, err
+	}
+	roles, err := allRoles(ctx, s.store.Read())
+	return Listed[access.Role]{Items: roles}, err
+}
+
+// PutRole makes a role or changes one that was made here.
+func (s *Service) PutRole(ctx context.Context, name string, permissions []string, description string) (access.Role, error) {
+	if err := registry.CheckName("role", name); err != nil {
+		return access.Role{}, err
+	}
+	set, err := access.ParseSet("permissions", permissions)
+	if err != nil {
+		return access.Role{}, err
+	}
+	role := access.Role{Name: name, Permissions: set.List(), Description: description}
+	return change(ctx, s, access.Administer, func(t *tx) (access.Role, error) {
+		before, err := roleNamed(ctx, t.Records, name)
+		if err == nil && before.BuiltIn {
+			return role, fault.New(fault.Refused, "role.built_in", "%s is built in", name).In("role").Do("make one with another name")
+		}
+		if err := t.Records.PutRole(ctx, role, t.actor.Name, t.now); err != nil {
+			return role, err
+		}
+		if err := s.someoneKeepsTheService(ctx, t); err != nil {
+			return role, err
+		}
+		e := entry{Kind: "role.changed", Subject: name, Sentence: fmt.Sprintf("The role %s may %s.", name, joined(role.Permissions)), Reason: description, After: role}
+		if err == nil {
+			e.Before = before
+		}
+		return role, t.note(ctx, e)
+	})
+}
+
+func joined(permissions []access.Permission) string {
+	names := make([]string, len(permissions))
+	for i, p := range permissions {
+		names[i] = string(p)
+	}
+	return strings.Join(names, ", ")
+}
+
+// RemoveRole removes a role that nobody has.
+func (s *Service) RemoveRole(ctx context.Context, name string) (access.Role, error) {
+	return change(ctx, s, access.Administer, func(t *tx) (access.Role, error) {
+		role, err := roleNamed(ctx, t.Records, name)
+		if err != nil {
+			return role, err
+		}
+		if role.BuiltIn {
+			return role, fault.New(fault.Refused, "role.built_in", "%s is built in", name).In("role").Do("only roles that were made here can be removed")
+		}
+		all, err := t.Records.People(ctx)
+		if err != nil {
+			return role, err
+		}
+		for _, p := range all {
+			if slices.ContainsFunc(p.Memberships, func(m access.Membership) bool { return m.Role == name }) {
+				return role, fault.New(fault.Refused, "role.in_use", "%s has the role %s", p.Name, name).In("role").Do("take it away from everyone first")
+			}
+		}
+		if err := t.Records.RemoveRole(ctx, name); err != nil {
+			return role, err
+		}
+		return role, t.note(ctx, entry{Kind: "role.removed", Subject: name, Sentence: "The role " + name + " was removed.", Before: role})
+	})
 }
 
 func withoutRepeat(ctx context.Context) context.Context {
 	a, _ := ctx.Value(actorKey{}).(Actor)
 	a.Repeat = RepeatKey{}
 	return As(ctx, a)
-}
-
-// FirstPerson adds an owner when there is nobody yet and returns the token; it is empty
-// when there was somebody.
-func (s *Service) FirstPerson(ctx context.Context, name string) (token string, err error) {
-	people, err := s.store.Read().People(ctx)
-	if err != nil || len(people) > 0 {
-		return "", err
-	}
-	p, err := s.AddPerson(As(ctx, Actor{Name: Itself}), name, Owner)
-	return p.Token, err
-}
-
-// People lists everyone.
-func (s *Service) People(ctx context.Context) (Listed[store.Person], error) {
-	return list(ctx, func(r store.Records) ([]store.Person, string, error) {
-		people, err := r.People(ctx)
-		return people, "", err
-	}, s)
-}
-
-// ByToken finds who a token belongs to.
-func (s *Service) ByToken(ctx context.Context, token string) (store.Person, error) {
-	return s.known(s.store.Read().PersonByToken(ctx, digestOf(token)))
-}
-
-// BySession finds who signed in to a session.
-func (s *Service) BySession(ctx context.Context, session string) (store.Person, error) {
-	return s.known(s.store.Read().PersonBySession(ctx, digestOf(session), s.now()))
-}
-
-func (s *Service) known(p store.Person, err error) (store.Person, error) {
-	if errors.Is(err, store.ErrNone) {
-		return p, fault.New(fault.Unsigned, "sign_in.wrong", "the token or session is not valid").Do("sign in again with a token that was given to you")
-	}
-	return p, err
-}
-
-// SignIn opens a session of the console for whoever has a token.
-func (s *Service) SignIn(ctx context.Context, token string) (session string, p store.Person, err error) {
-	if p, err = s.ByToken(ctx, token); err != nil {
-		return "", p, err
-	}
-	session, digest := newSecret("")
-	return session, p, s.store.Write(ctx, func(r store.Records) error {
-		return r.AddSession(ctx, p.Name, digest, s.now().Add(SessionLasts))
-	})
-}
-
-// SignOut ends a session.
-func (s *Service) SignOut(ctx context.Context, session string) error {
-	return s.store.Write(ctx, func(r store.Records) error { return r.EndSession(ctx, digestOf(session), s.now()) })
 }

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/store"
@@ -18,7 +19,7 @@ func (s *Service) AddEnvironment(ctx context.Context, name, description string) 
 	if err := registry.CheckName("name", name); err != nil {
 		return store.Environment{}, err
 	}
-	return change(ctx, s, Write, func(t *tx) (store.Environment, error) {
+	return change(ctx, s, access.Administer, func(t *tx) (store.Environment, error) {
 		e := store.Environment{Name: name, Description: description, AddedBy: t.actor.Name, AddedAt: t.now}
 		all, err := t.Environments(ctx)
 		if err != nil {
@@ -73,11 +74,19 @@ func cleanAddress(raw string) (string, error) {
 // that it does: every address must speak the protocol, be ready, and fit the signature.
 // servedAs is the model's name there; empty means the same name as here.
 func (s *Service) Place(ctx context.Context, ref, environment string, addresses []string, servedAs string) (*store.Placement, error) {
+	a, err := may(ctx, access.Place)
+	if err != nil {
+		return nil, err
+	}
 	v, err := s.Version(ctx, ref)
 	if err != nil {
 		return nil, err
 	}
-	if err := s.checkEnvironment(ctx, s.store.Read(), environment); err != nil {
+	// Servers are asked only for those who may place.
+	if err := a.need(access.Place, v.Project); err != nil {
+		return nil, err
+	}
+	if err := s.checkEnvironment(ctx, s.records(ctx), environment); err != nil {
 		return nil, err
 	}
 	if len(addresses) == 0 {
@@ -86,7 +95,7 @@ func (s *Service) Place(ctx context.Context, ref, environment string, addresses 
 	if servedAs == "" {
 		servedAs = v.Model
 	}
-	p := &store.Placement{Version: v.Ref, Environment: environment, ServedAs: servedAs, Healthy: true, Addresses: []store.Address{}}
+	p := &store.Placement{Project: v.Project, Version: v.Ref, Environment: environment, ServedAs: servedAs, Healthy: true, Addresses: []store.Address{}}
 	for _, raw := range addresses {
 		a, err := cleanAddress(raw)
 		if err != nil {
@@ -95,12 +104,12 @@ func (s *Service) Place(ctx context.Context, ref, environment string, addresses 
 		if slices.ContainsFunc(p.Addresses, func(o store.Address) bool { return o.URL == a }) {
 			return nil, fault.New(fault.Invalid, "placement.address_twice", "%s is named twice", a).In("addresses").Do("name each address once")
 		}
-		if err := s.inspect(ctx, v, a, servedAs); err != nil {
+		if err := s.inspect(ctx, v, environment, a, servedAs); err != nil {
 			return nil, err
 		}
 		p.Addresses = append(p.Addresses, store.Address{URL: a, Healthy: true, Since: s.now()})
 	}
-	return change(ctx, s, Write, func(t *tx) (*store.Placement, error) {
+	return change(ctx, s, access.Place, func(t *tx) (*store.Placement, error) {
 		if there, err := t.PlacementOf(ctx, v.Ref, environment); err == nil {
 			return nil, fault.New(fault.Refused, "placement.exists", "%s is placed in %s already, at %s", v.Ref, environment, there.Addresses[0].URL).In("version").
 				Do("take it away first with: innerladder unplace %s -env %s", v.Ref, environment)
@@ -111,20 +120,24 @@ func (s *Service) Place(ctx context.Context, ref, environment string, addresses 
 		if err := t.AddPlacement(ctx, p); err != nil {
 			return nil, err
 		}
-		return p, t.note(ctx, entry{Kind: "placement.made", Subject: v.Ref,
+		return p, t.note(ctx, entry{Project: v.Project, Kind: "placement.made", Subject: v.Ref,
 			Sentence: fmt.Sprintf("%s was placed in %s at %s.", v.Ref, environment, strings.Join(addresses, ", ")), After: p})
 	})
 }
 
 // inspect makes sure that a version can run at an address.
-func (s *Service) inspect(ctx context.Context, v *registry.Version, address, servedAs string) error {
+func (s *Service) inspect(ctx context.Context, v *registry.Version, environment, address, servedAs string) error {
 	refuse := func(code, why, remedy string) error {
 		return fault.New(fault.Refused, code, "%s at %s: %s", servedAs, address, why).In("addresses").Do("%s", remedy)
 	}
-	if err := s.servers.Ready(ctx, address, servedAs); err != nil {
+	servers, err := s.serversIn(ctx, environment)
+	if err != nil {
+		return err
+	}
+	if err := servers.Ready(ctx, address, servedAs); err != nil {
 		return refuse("placement.not_ready", err.Error(), "start the model server, see that it speaks the Open Inference Protocol and is ready, and name the model with -as if it is called otherwise there")
 	}
-	m, err := s.servers.Metadata(ctx, address, servedAs)
+	m, err := servers.Metadata(ctx, address, servedAs)
 	if err != nil {
 		return refuse("placement.no_metadata", err.Error(), "see that the server describes its models as the Open Inference Protocol says")
 	}
@@ -143,7 +156,7 @@ func (s *Service) Unplace(ctx context.Context, ref, environment string) (*store.
 	if err != nil {
 		return nil, err
 	}
-	return change(ctx, s, Write, func(t *tx) (*store.Placement, error) {
+	return change(ctx, s, access.Place, func(t *tx) (*store.Placement, error) {
 		p, err := t.PlacementOf(ctx, v.Ref, environment)
 		if errors.Is(err, store.ErrNone) {
 			return nil, fault.New(fault.Unknown, "placement.unknown", "%s is not placed in %s", v.Ref, environment).In("environment").Do("see where it is with: innerladder placements %s", v.Ref)
@@ -172,7 +185,7 @@ func (s *Service) Unplace(ctx context.Context, ref, environment string) (*store.
 		if err := t.RemovePlacement(ctx, p.ID, t.now); err != nil {
 			return nil, err
 		}
-		return p, t.note(ctx, entry{Kind: "placement.removed", Subject: v.Ref, Sentence: fmt.Sprintf("%s was taken away from %s.", v.Ref, environment), Before: p})
+		return p, t.note(ctx, entry{Project: v.Project, Kind: "placement.removed", Subject: v.Ref, Sentence: fmt.Sprintf("%s was taken away from %s.", v.Ref, environment), Before: p})
 	})
 }
 
@@ -194,14 +207,18 @@ func (s *Service) Placements(ctx context.Context, ref string) (Listed[store.Plac
 
 // Check asks an address of a placement whether it is ready; nil when it is.
 func (s *Service) Check(ctx context.Context, p store.Placement, address string) error {
-	return s.servers.Ready(ctx, address, p.ServedAs)
+	servers, err := s.serversIn(ctx, p.Environment)
+	if err != nil {
+		return err
+	}
+	return servers.Ready(ctx, address, p.ServedAs)
 }
 
 // SetHealth records that an address of a placement fell (with the reason) or recovered
 // (without). An alert is raised when an endpoint's version has no healthy address left,
 // and resolved when it has one again.
 func (s *Service) SetHealth(ctx context.Context, p store.Placement, address, reason, sentence string) error {
-	_, err := change(As(ctx, Actor{Name: Itself}), s, Write, func(t *tx) (struct{}, error) {
+	_, err := change(BySelf(ctx), s, access.Place, func(t *tx) (struct{}, error) {
 		none := struct{}{}
 		if err := t.SetAddressHealth(ctx, p.ID, address, reason, t.now); err != nil {
 			return none, err
@@ -217,7 +234,7 @@ func (s *Service) SetHealth(ctx context.Context, p store.Placement, address, rea
 		if reason != "" {
 			kind, said = "placement.fell", sentence
 		}
-		if err := t.note(ctx, entry{Kind: kind, Subject: p.Version, Sentence: said, Reason: reason}); err != nil {
+		if err := t.note(ctx, entry{Project: p.Project, Kind: kind, Subject: p.Version, Sentence: said, Reason: reason}); err != nil {
 			return none, err
 		}
 		if after.Healthy {
@@ -228,7 +245,7 @@ func (s *Service) SetHealth(ctx context.Context, p store.Placement, address, rea
 			return none, err
 		}
 		for _, endpoint := range using {
-			if err := s.raise(ctx, t, &store.Alert{Kind: "placement_unhealthy", Endpoint: endpoint, Subject: p.Version, Signal: "placement_health", Sentence: sentence}); err != nil {
+			if err := s.raise(ctx, t, &store.Alert{Kind: "placement_unhealthy", Project: p.Project, Endpoint: endpoint, Subject: p.Version, Signal: "placement_health", Sentence: sentence}); err != nil {
 				return none, err
 			}
 		}

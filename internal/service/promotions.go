@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 
+	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/registry"
@@ -22,7 +23,7 @@ func (s *Service) Promote(ctx context.Context, ref, to, note string) (*ladder.Pr
 	if err != nil {
 		return nil, err
 	}
-	return change(ctx, s, Write, func(t *tx) (*ladder.Promotion, error) {
+	return change(ctx, s, access.Ask, func(t *tx) (*ladder.Promotion, error) {
 		// Read again: it may have moved meanwhile.
 		v, err := t.Version(ctx, v.Model, v.Number)
 		if err != nil {
@@ -48,7 +49,7 @@ func (s *Service) Promote(ctx context.Context, ref, to, note string) (*ladder.Pr
 		if err := t.AddPromotion(ctx, p); err != nil {
 			return nil, err
 		}
-		if err := t.note(ctx, entry{Kind: "promotion.opened", Subject: v.Ref, Sentence: fmt.Sprintf("%s: %s asks for %s to %s.", p.ID, p.AskedBy, v.Ref, to), Reason: note, After: p}); err != nil {
+		if err := t.note(ctx, entry{Project: v.Project, Kind: "promotion.opened", Subject: v.Ref, Also: []string{p.ID}, Sentence: fmt.Sprintf("%s: %s asks for %s to %s.", p.ID, p.AskedBy, v.Ref, to), Reason: note, After: p}); err != nil {
 			return nil, err
 		}
 		return p, s.settle(ctx, t, p, c)
@@ -62,7 +63,7 @@ func (s *Service) Sign(ctx context.Context, id string, answer ladder.Answer, not
 	if err != nil {
 		return nil, err
 	}
-	return change(ctx, s, Write, func(t *tx) (*ladder.Promotion, error) {
+	return change(ctx, s, access.Sign, func(t *tx) (*ladder.Promotion, error) {
 		p, number, err := s.promotion(ctx, t.Records, id)
 		if err != nil {
 			return nil, err
@@ -78,7 +79,10 @@ func (s *Service) Sign(ctx context.Context, id string, answer ladder.Answer, not
 		if err := t.PutSignOff(ctx, number, mine); err != nil {
 			return nil, err
 		}
-		if err := t.note(ctx, entry{Kind: "promotion.signed", Subject: p.Version, Sentence: fmt.Sprintf("%s: %s said %s to %s on %s.", p.ID, t.actor.Name, answer, p.Version, p.To), Reason: note, After: mine}); err != nil {
+		if err := t.Settle(ctx, p.ID, t.actor.person, t.now); err != nil {
+			return nil, err
+		}
+		if err := t.note(ctx, entry{Project: p.Project, Kind: "promotion.signed", Subject: p.Version, Also: []string{p.ID}, involved: asker(p), Sentence: fmt.Sprintf("%s: %s said %s to %s on %s.", p.ID, t.actor.Name, answer, p.Version, p.To), Reason: note, After: mine}); err != nil {
 			return nil, err
 		}
 		return p, s.settle(ctx, t, p, c)
@@ -91,7 +95,7 @@ func (s *Service) Withdraw(ctx context.Context, id, why string) (*ladder.Promoti
 	if err != nil {
 		return nil, err
 	}
-	return change(ctx, s, Write, func(t *tx) (*ladder.Promotion, error) {
+	return change(ctx, s, access.Ask, func(t *tx) (*ladder.Promotion, error) {
 		p, _, err := s.promotion(ctx, t.Records, id)
 		if err != nil {
 			return nil, err
@@ -140,12 +144,15 @@ func (s *Service) closePromotion(ctx context.Context, t *tx, p *ladder.Promotion
 	if err := t.ClosePromotion(ctx, number, p); err != nil {
 		return err
 	}
+	if err := t.Settle(ctx, p.ID, 0, t.now); err != nil {
+		return err
+	}
 	sentence := map[ladder.PromotionState]string{
 		ladder.CarriedOut: fmt.Sprintf("%s: %s stepped up to %s.", p.ID, p.Version, p.To),
 		ladder.Denied:     fmt.Sprintf("%s: %s to %s was refused.", p.ID, p.Version, p.To),
 		ladder.Withdrawn:  fmt.Sprintf("%s: %s to %s was withdrawn.", p.ID, p.Version, p.To),
 	}[state]
-	return t.note(ctx, entry{Kind: "promotion." + string(state), Subject: p.Version, Sentence: sentence, Reason: why,
+	return t.note(ctx, entry{Project: p.Project, Kind: "promotion." + string(state), Subject: p.Version, Also: []string{p.ID}, involved: asker(p), Sentence: sentence, Reason: why,
 		Before: map[string]string{"rung": p.From}, After: map[string]any{"state": state, "rung": map[bool]string{true: p.To, false: p.From}[state == ladder.CarriedOut]}})
 }
 
@@ -196,14 +203,14 @@ func (s *Service) storedArtifacts(v *registry.Version) (n int, err error) {
 }
 
 func (s *Service) storedFor(ctx context.Context, promotion string) (int, error) {
-	if _, err := may(ctx, Read); err != nil {
+	if _, err := may(ctx, access.Read); err != nil {
 		return 0, err
 	}
-	p, _, err := s.promotion(ctx, s.store.Read(), promotion)
+	p, _, err := s.promotion(ctx, s.records(ctx), promotion)
 	if err != nil {
 		return 0, err
 	}
-	v, err := s.resolve(ctx, s.store.Read(), "version", p.Version)
+	v, err := s.resolve(ctx, s.records(ctx), "version", p.Version)
 	if err != nil {
 		return 0, err
 	}
@@ -224,10 +231,10 @@ func (s *Service) promotion(ctx context.Context, r store.Records, id string) (*l
 
 // Promotion finds a promotion, with what the gate says now if it is open.
 func (s *Service) Promotion(ctx context.Context, id string) (*ladder.Promotion, error) {
-	if _, err := may(ctx, Read); err != nil {
+	if _, err := may(ctx, access.Read); err != nil {
 		return nil, err
 	}
-	p, _, err := s.promotion(ctx, s.store.Read(), id)
+	p, _, err := s.promotion(ctx, s.records(ctx), id)
 	if err != nil || p.State != ladder.Open {
 		return p, err
 	}
@@ -239,7 +246,7 @@ func (s *Service) judgeNow(ctx context.Context, p *ladder.Promotion) error {
 	if err != nil {
 		return err
 	}
-	c, err := s.candidate(ctx, s.store.Read(), p, stored)
+	c, err := s.candidate(ctx, s.records(ctx), p, stored)
 	if err != nil {
 		return err
 	}

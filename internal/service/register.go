@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"innerladder/internal/blob"
+	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/store"
@@ -96,7 +97,7 @@ type File struct {
 
 // Receive reads a file to its end; it is kept when a version is registered with it.
 func (s *Service) Receive(ctx context.Context, part, name string, r io.Reader) (*File, error) {
-	if _, err := may(ctx, Write); err != nil {
+	if _, err := may(ctx, access.Register); err != nil {
 		return nil, err
 	}
 	if err := checkFileName(part, name); err != nil {
@@ -119,7 +120,7 @@ func checkFileName(part, name string) error {
 // Register registers a version with its files. The same content registered again gives
 // the version that is there.
 func (s *Service) Register(ctx context.Context, reg Registration, files []*File) (Registered, error) {
-	if _, err := may(ctx, Write); err != nil {
+	if _, err := may(ctx, access.Register); err != nil {
 		return Registered{}, err
 	}
 	if err := s.checkRegistration(reg); err != nil {
@@ -148,7 +149,7 @@ func (s *Service) Register(ctx context.Context, reg Registration, files []*File)
 	}
 	// The content itself makes a repeated registration harmless.
 	ctx = withoutRepeat(ctx)
-	out, err := change(ctx, s, Write, func(t *tx) (Registered, error) { return s.enter(ctx, t, reg, g) })
+	out, err := change(ctx, s, access.Register, func(t *tx) (Registered, error) { return s.enter(ctx, t, reg, g) })
 	if err == nil && len(reg.Labels) > 0 {
 		s.reroute(ctx)
 	}
@@ -265,6 +266,10 @@ func (s *Service) enter(ctx context.Context, t *tx, reg Registration, g *gathere
 	} else if !errors.Is(err, store.ErrNone) {
 		return Registered{}, err
 	}
+	if err := t.need(model.Project); err != nil {
+		return Registered{}, err
+	}
+	v.Project = model.Project
 	for _, f := range g.files {
 		if err := f.Upload.Keep(); err != nil {
 			return Registered{}, err
@@ -274,7 +279,7 @@ func (s *Service) enter(ctx context.Context, t *tx, reg Registration, g *gathere
 	if err := t.AddVersion(ctx, v); err != nil {
 		return Registered{}, err
 	}
-	if err := t.note(ctx, entry{Kind: "version.registered", Subject: v.Ref, Sentence: v.Ref + " was registered.", Reason: reg.Note, Also: []string{v.Run}, After: forRecord(v)}); err != nil {
+	if err := t.note(ctx, entry{Project: model.Project, Kind: "version.registered", Subject: v.Ref, Sentence: v.Ref + " was registered.", Reason: reg.Note, Also: []string{v.Run}, After: forRecord(v)}); err != nil {
 		return Registered{}, err
 	}
 	if err := s.furnish(ctx, t, reg, g); err != nil {
@@ -391,16 +396,16 @@ func (s *Service) modelFor(ctx context.Context, t *tx, reg Registration, sig *re
 	if !errors.Is(err, store.ErrNone) {
 		return m, err
 	}
-	m = store.Model{Name: reg.Model, Project: reg.Project, Task: taskOf(sig), Description: reg.Description, Owner: reg.Owner, CreatedBy: t.actor.Name, CreatedAt: t.now,
+	if err := nameFree(ctx, t, "models", reg.Model); err != nil {
+		return m, err
+	}
+	m = store.Model{Name: reg.Model, Task: taskOf(sig), Description: reg.Description, Owner: reg.Owner, CreatedBy: t.actor.Name, CreatedAt: t.now,
 		Standing: map[string][]int{}, Counts: map[string]int{}}
-	if m.Project == "" {
-		m.Project = DefaultProject
+	if m.Project, err = s.projectFor(ctx, t, reg.Project); err != nil {
+		return m, err
 	}
 	if m.Owner == "" {
 		m.Owner = t.actor.Name
-	}
-	if err := s.checkProject(ctx, t.Records, m.Project); err != nil {
-		return m, err
 	}
 	if err := s.checkPerson(ctx, t.Records, "owner", m.Owner); err != nil {
 		return m, err
@@ -413,7 +418,7 @@ func (s *Service) modelFor(ctx context.Context, t *tx, reg Registration, sig *re
 	if err := t.AddModel(ctx, m); err != nil {
 		return m, err
 	}
-	return m, t.note(ctx, entry{Kind: "model.added", Subject: m.Name, Sentence: m.Name + " was added, a model for " + string(m.Task) + ".", After: m})
+	return m, t.note(ctx, entry{Project: m.Project, Kind: "model.added", Subject: m.Name, Sentence: m.Name + " was added, a model for " + string(m.Task) + ".", After: m})
 }
 
 // DefaultProject is where models are that name no project.

@@ -11,17 +11,22 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
 
 	"innerladder/internal/blob"
+	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/notice"
+	"innerladder/internal/core/record"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/fetch"
 	"innerladder/internal/oip"
 	"innerladder/internal/recorder"
+	"innerladder/internal/seal"
 	"innerladder/internal/store"
 )
 
@@ -42,6 +47,12 @@ type Config struct {
 	RequestIDs *traffic.RequestIDs
 	// Fetch opens the addresses that versions are registered from.
 	Fetch *fetch.Fetcher
+	// Signer signs checkpoints of the record.
+	Signer record.Signer
+	// Address is how people reach the console, for links.
+	Address string
+	// Keys seal what must not lie open.
+	Keys *seal.Ring
 	// Spare is how old a file must be to be collected; 0 is an hour.
 	Spare time.Duration
 	// Now is the clock; nil is the real one.
@@ -63,6 +74,14 @@ type Service struct {
 	requests *traffic.RequestIDs
 	fetcher  *fetch.Fetcher
 	sparing  time.Duration
+	attempts attempts
+	address  string
+	signer   record.Signer
+
+	// keys seal secrets; they change when they are rotated.
+	keysMu   sync.Mutex
+	keys     *seal.Ring
+	rotating sync.Mutex
 
 	// routing serialises reading the routes and putting them in force.
 	routing sync.Mutex
@@ -77,7 +96,7 @@ const askServersFor = 2 * time.Second
 func New(c Config) *Service {
 	s := &Service{store: c.Store, signals: c.Signals, blobs: c.Blobs, recorder: c.Recorder, router: c.Router,
 		servers: oip.NewClient(askServersFor), ladder: ladder.Default(), log: c.Log, clock: c.Now,
-		requests: c.RequestIDs, fetcher: c.Fetch, sparing: c.Spare}
+		requests: c.RequestIDs, fetcher: c.Fetch, sparing: c.Spare, address: c.Address, keys: c.Keys, signer: c.Signer}
 	if s.fetcher == nil {
 		s.fetcher = &fetch.Fetcher{}
 	}
@@ -109,12 +128,35 @@ const Itself = "inner-ladder"
 
 // Actor is who does something.
 type Actor struct {
-	Name string
-	Role string
-	// RequestID is that of the call, for the record.
-	RequestID string
+	Name   string
+	Rights access.Rights
+	// Address is where the call came from, RequestID its id; both are for the record.
+	Address, RequestID string
 	// Repeat identifies a call that may come twice; its zero value is none.
 	Repeat RepeatKey
+	// person is the account, 0 for the service itself.
+	person int64
+	// session is the digest of the console's session; nil when a token was used.
+	session []byte
+	// narrowed is set when a token was used that may less than its owner.
+	narrowed bool
+}
+
+// sight is what the actor may see.
+func (a Actor) sight() store.Sight {
+	projects, all := a.Rights.Where(access.Read)
+	return store.Sight{All: all, Projects: projects}
+}
+
+// Acting is who acts in ctx.
+func Acting(ctx context.Context) Actor {
+	a, _ := ctx.Value(actorKey{}).(Actor)
+	return a
+}
+
+// BySelf returns a context in which the service itself does things.
+func BySelf(ctx context.Context) context.Context {
+	return As(ctx, Actor{Name: Itself, Rights: access.All()})
 }
 
 // RepeatKey is an Idempotency-Key with the digest of the request it came with.
@@ -137,33 +179,51 @@ func actor(ctx context.Context) (Actor, error) {
 	return a, nil
 }
 
-// Permission names what a call needs.
-type Permission string
-
-// The permissions.
-const (
-	// Read: see everything.
-	Read Permission = "read"
-	// Write: register, ask, sign, place, split, roll back.
-	Write Permission = "write"
-	// AddPeople: give others access.
-	AddPeople Permission = "add_people"
-)
-
-// may checks that whoever acts in ctx has a permission.
-func may(ctx context.Context, p Permission) (Actor, error) {
+// may checks that whoever acts in ctx has a permission in some project. Which one it is
+// about is known when that is found; then need checks it.
+func may(ctx context.Context, p access.Permission) (Actor, error) {
 	a, err := actor(ctx)
 	if err != nil {
 		return a, err
 	}
-	if p == AddPeople && a.Role != Owner && a.Name != Itself {
-		return a, fault.New(fault.Forbidden, "permission.missing", "%s may not add people", a.Name).Do("ask an owner to do it")
+	if p == access.Administer {
+		return a, a.need(p, "")
+	}
+	if !a.Rights.Somewhere(p) {
+		return a, fault.New(fault.Forbidden, "permission.missing", "%s may not %s in any project", a.Name, p).Do("ask an owner for a role with the permission %q", p)
 	}
 	return a, nil
 }
 
+// May checks that whoever acts in ctx has a permission in some project.
+func May(ctx context.Context, p access.Permission) error {
+	_, err := may(ctx, p)
+	return err
+}
+
+// need checks that the actor has a permission in a project; the empty project is the
+// service itself.
+func (a Actor) need(p access.Permission, project string) error {
+	switch {
+	case a.Rights.May(p, project):
+		return nil
+	case project == "" || project == access.Everywhere:
+		return fault.New(fault.Forbidden, "permission.missing", "%s may not %s for the whole service", a.Name, p).Do("ask someone who has the permission %q for all projects", p)
+	}
+	return fault.New(fault.Forbidden, "permission.missing", "%s may not %s in the project %s", a.Name, p, project).Do("ask an owner of %s for a role with the permission %q", project, p)
+}
+
+// records are the queries with the sight of whoever acts in ctx; nobody sees nothing.
+func (s *Service) records(ctx context.Context) store.Records {
+	a, _ := ctx.Value(actorKey{}).(Actor)
+	return s.store.ReadAs(a.sight())
+}
+
 // entry is what a change says about itself for the record.
 type entry struct {
+	// Project is what the change was made in; whoever acts needs the change's permission
+	// there. Empty is the service itself.
+	Project  string
 	Kind     string
 	Subject  string
 	Sentence string
@@ -172,20 +232,38 @@ type entry struct {
 	Also   []string
 	Before any
 	After  any
+	// On is the line that a comment answers.
+	On int64
+	// involved says whom it concerns beyond what the entry says itself.
+	involved map[notice.Topic][]string
 }
 
 // tx is what a change works with: the records inside of the transaction, who acts, when,
 // and the entries it has noted so far.
 type tx struct {
 	store.Records
-	actor   Actor
-	now     time.Time
-	entries []store.Entry
+	actor      Actor
+	permission access.Permission
+	now        time.Time
+	entries    []record.Entry
 }
 
-// note adds an entry to the record.
+// need checks the change's permission in a project, for changes that note nothing.
+func (t *tx) need(project string) error { return t.actor.need(t.permission, project) }
+
+// note adds an entry to the record, if whoever acts may make the change in its project.
+// Every change notes something, so none can go without that check.
 func (t *tx) note(ctx context.Context, e entry) error {
-	line := store.Entry{At: t.now, Actor: t.actor.Name, Kind: e.Kind, Subject: e.Subject, Sentence: e.Sentence, Reason: e.Reason, Also: e.Also, RequestID: t.actor.RequestID}
+	if err := t.need(e.Project); err != nil {
+		return err
+	}
+	line := record.Entry{At: t.now, Project: e.Project, Actor: t.actor.Name, Kind: e.Kind, Subject: e.Subject, Sentence: e.Sentence, Reason: e.Reason, On: e.On,
+		Address: t.actor.Address, RequestID: t.actor.RequestID}
+	for _, also := range e.Also {
+		if also != "" && also != e.Subject && !slices.Contains(line.Also, also) {
+			line.Also = append(line.Also, also)
+		}
+	}
 	for _, side := range []struct {
 		value any
 		into  *json.RawMessage
@@ -203,21 +281,21 @@ func (t *tx) note(ctx context.Context, e entry) error {
 		return fmt.Errorf("noting %s: %w", e.Kind, err)
 	}
 	t.entries = append(t.entries, line)
-	return nil
+	return t.tell(ctx, line, e.involved)
 }
 
 // change carries out fn in one transaction and publishes its entries when that is
 // confirmed. A call that carries the key of an earlier one changes nothing and gets the
 // earlier answer.
-func change[T any](ctx context.Context, s *Service, p Permission, fn func(*tx) (T, error)) (T, error) {
+func change[T any](ctx context.Context, s *Service, p access.Permission, fn func(*tx) (T, error)) (T, error) {
 	var out, none T
 	a, err := may(ctx, p)
 	if err != nil {
 		return none, err
 	}
 	var t *tx
-	err = s.store.Write(ctx, func(r store.Records) error {
-		t = &tx{Records: r, actor: a, now: s.now()}
+	err = s.store.WriteAs(ctx, a.sight(), func(r store.Records) error {
+		t = &tx{Records: r, actor: a, permission: p, now: s.now()}
 		if a.Repeat.Key == "" {
 			out, err = fn(t)
 			return err
@@ -282,10 +360,10 @@ const subscriberQueue = 256
 // changes hands confirmed entries to whoever listens.
 type changes struct {
 	mu        sync.Mutex
-	listeners map[chan store.Entry]struct{}
+	listeners map[chan record.Entry]struct{}
 }
 
-func (c *changes) publish(entries []store.Entry) {
+func (c *changes) publish(entries []record.Entry) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for _, e := range entries {
@@ -302,12 +380,12 @@ func (c *changes) publish(entries []store.Entry) {
 
 // Changes returns a channel of all entries confirmed from now on, until stop is called.
 // A listener that lags far behind finds its channel closed.
-func (s *Service) Changes() (entries <-chan store.Entry, stop func()) {
-	l := make(chan store.Entry, subscriberQueue)
+func (s *Service) Changes() (entries <-chan record.Entry, stop func()) {
+	l := make(chan record.Entry, subscriberQueue)
 	s.changes.mu.Lock()
 	defer s.changes.mu.Unlock()
 	if s.changes.listeners == nil {
-		s.changes.listeners = map[chan store.Entry]struct{}{}
+		s.changes.listeners = map[chan record.Entry]struct{}{}
 	}
 	s.changes.listeners[l] = struct{}{}
 	return l, func() {
@@ -320,25 +398,12 @@ func (s *Service) Changes() (entries <-chan store.Entry, stop func()) {
 	}
 }
 
-// EntriesSince lists what changed after a line of the record, oldest first, for
-// listeners that take up again.
-func (s *Service) EntriesSince(ctx context.Context, seq int64) ([]store.Entry, error) {
-	if _, err := may(ctx, Read); err != nil {
-		return nil, err
-	}
-	return s.store.Read().EntriesSince(ctx, seq, 1000)
-}
-
-// Audit lists the record, newest first, about one subject when one is given.
-func (s *Service) Audit(ctx context.Context, subject string, p store.Page) (Listed[store.Entry], error) {
-	return list(ctx, func(r store.Records) ([]store.Entry, string, error) { return r.Entries(ctx, subject, p) }, s)
-}
-
 // list reads a part of a list for someone who may read.
 func list[T any](ctx context.Context, read func(store.Records) ([]T, string, error), s *Service) (Listed[T], error) {
-	if _, err := may(ctx, Read); err != nil {
+	a, err := may(ctx, access.Read)
+	if err != nil {
 		return Listed[T]{}, err
 	}
-	items, next, err := read(s.store.Read())
+	items, next, err := read(s.store.ReadAs(a.sight()))
 	return Listed[T]{items, next}, err
 }

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"innerladder/internal/blob"
+	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/registry"
@@ -110,7 +112,7 @@ func (s *Service) EditVersion(ctx context.Context, ref string, e Edit) (*registr
 	if e.Description != nil || e.Owner != nil {
 		return nil, fault.New(fault.Invalid, "edit.of_model", "a version has no description or owner of its own").In("description").Do("change those of its model")
 	}
-	return change(ctx, s, Write, func(t *tx) (*registry.Version, error) {
+	return change(ctx, s, access.Register, func(t *tx) (*registry.Version, error) {
 		v, err := s.resolve(ctx, t.Records, "version", ref)
 		if err != nil {
 			return nil, err
@@ -130,7 +132,7 @@ func (s *Service) EditVersion(ctx context.Context, ref string, e Edit) (*registr
 		if err != nil {
 			return nil, err
 		}
-		return after, t.note(ctx, entry{Kind: "version.edited", Subject: v.Ref, Sentence: e.sentence(v.Ref), Reason: e.Reason,
+		return after, t.note(ctx, entry{Project: v.Project, Kind: "version.edited", Subject: v.Ref, Sentence: e.sentence(v.Ref), Reason: e.Reason,
 			Before: marks{Tags: v.Tags, Properties: v.Properties, Note: v.Note}, After: marks{Tags: after.Tags, Properties: after.Properties, Note: after.Note}})
 	})
 }
@@ -143,7 +145,7 @@ func (s *Service) EditModel(ctx context.Context, name string, e Edit) (store.Mod
 	if e.Note != nil {
 		return store.Model{}, fault.New(fault.Invalid, "edit.of_version", "a model has no note").In("note").Do("change its description")
 	}
-	return change(ctx, s, Write, func(t *tx) (store.Model, error) {
+	return change(ctx, s, access.Register, func(t *tx) (store.Model, error) {
 		m, err := s.model(ctx, t.Records, "model", name)
 		if err != nil {
 			return m, err
@@ -172,7 +174,7 @@ func (s *Service) EditModel(ctx context.Context, name string, e Edit) (store.Mod
 		if err != nil {
 			return m, err
 		}
-		return after, t.note(ctx, entry{Kind: "model.edited", Subject: name, Sentence: e.sentence(name), Reason: e.Reason,
+		return after, t.note(ctx, entry{Project: m.Project, Kind: "model.edited", Subject: name, Sentence: e.sentence(name), Reason: e.Reason,
 			Before: marks{Tags: m.Tags, Properties: m.Properties, Description: m.Description, Owner: m.Owner},
 			After:  marks{Tags: after.Tags, Properties: after.Properties, Description: after.Description, Owner: after.Owner}})
 	})
@@ -183,7 +185,7 @@ func (s *Service) Vet(ctx context.Context, name, why string, on bool) (store.Mod
 	if strings.TrimSpace(why) == "" {
 		return store.Model{}, fault.New(fault.Invalid, "vet.no_reason", "no reason is given").In("reason").Do("say why the organisation does or does not stand behind it")
 	}
-	return change(ctx, s, Write, func(t *tx) (store.Model, error) {
+	return change(ctx, s, access.Sign, func(t *tx) (store.Model, error) {
 		m, err := s.model(ctx, t.Records, "model", name)
 		if err != nil {
 			return m, err
@@ -201,7 +203,7 @@ func (s *Service) Vet(ctx context.Context, name, why string, on bool) (store.Mod
 		}
 		before := m.Vetted
 		m.Vetted = v
-		return m, t.note(ctx, entry{Kind: kind, Subject: name, Sentence: sentence, Reason: why, Before: before, After: v})
+		return m, t.note(ctx, entry{Project: m.Project, Kind: kind, Subject: name, Sentence: sentence, Reason: why, Before: before, After: v})
 	})
 }
 
@@ -223,7 +225,7 @@ func (s *Service) PutLabel(ctx context.Context, ref, label, environment, reason 
 	if err := registry.CheckLabel("label", label, s.rungs()); err != nil {
 		return store.Label{}, err
 	}
-	l, err := change(ctx, s, Write, func(t *tx) (store.Label, error) {
+	l, err := change(ctx, s, access.Register, func(t *tx) (store.Label, error) {
 		v, err := s.resolve(ctx, t.Records, "version", ref)
 		if err != nil {
 			return store.Label{}, err
@@ -273,7 +275,7 @@ func (s *Service) putLabel(ctx context.Context, t *tx, v *registry.Version, labe
 	if err := t.IndexVersions(ctx, v.Ref); err != nil {
 		return l, err
 	}
-	return l, t.note(ctx, entry{Kind: "label.moved", Subject: v.Model + "@" + label, Sentence: sentence, Reason: reason, Also: also, Before: was, After: l})
+	return l, t.note(ctx, entry{Project: v.Project, Kind: "label.moved", Subject: v.Model + "@" + label, Sentence: sentence, Reason: reason, Also: also, Before: was, After: l})
 }
 
 // RemoveLabel takes a label away.
@@ -286,7 +288,7 @@ func (s *Service) RemoveLabel(ctx context.Context, model, label, reason string) 
 }
 
 func (s *Service) removeLabel(ctx context.Context, model, label, reason string) (store.Label, error) {
-	return change(ctx, s, Write, func(t *tx) (store.Label, error) {
+	return change(ctx, s, access.Register, func(t *tx) (store.Label, error) {
 		m, err := s.model(ctx, t.Records, "model", model)
 		if err != nil {
 			return store.Label{}, err
@@ -304,7 +306,7 @@ func (s *Service) removeLabel(ctx context.Context, model, label, reason string) 
 		if err := t.IndexVersions(ctx, l.Version); err != nil {
 			return *l, err
 		}
-		return *l, t.note(ctx, entry{Kind: "label.removed", Subject: model + "@" + label, Sentence: fmt.Sprintf("%s@%s was removed; it meant %s.", model, label, l.Version), Reason: reason, Also: []string{l.Version}, Before: l})
+		return *l, t.note(ctx, entry{Project: m.Project, Kind: "label.removed", Subject: model + "@" + label, Sentence: fmt.Sprintf("%s@%s was removed; it meant %s.", model, label, l.Version), Reason: reason, Also: []string{l.Version}, Before: l})
 	})
 }
 
@@ -319,7 +321,7 @@ func (s *Service) Attach(ctx context.Context, ref string, f *File) (*registry.Ve
 	if err != nil {
 		return nil, err
 	}
-	return change(ctx, s, Write, func(t *tx) (*registry.Version, error) {
+	return change(ctx, s, access.Register, func(t *tx) (*registry.Version, error) {
 		v, err := s.resolve(ctx, t.Records, "version", ref)
 		if err != nil {
 			return nil, err
@@ -339,13 +341,13 @@ func (s *Service) Attach(ctx context.Context, ref string, f *File) (*registry.Ve
 		if err != nil {
 			return nil, err
 		}
-		return after, t.note(ctx, entry{Kind: "version.attached", Subject: v.Ref, Sentence: fmt.Sprintf("%s was attached to %s.", a.Name, v.Ref), Before: before, After: a})
+		return after, t.note(ctx, entry{Project: v.Project, Kind: "version.attached", Subject: v.Ref, Sentence: fmt.Sprintf("%s was attached to %s.", a.Name, v.Ref), Before: before, After: a})
 	})
 }
 
 // Detach takes an attachment away.
 func (s *Service) Detach(ctx context.Context, ref, name, reason string) (*registry.Version, error) {
-	return change(ctx, s, Write, func(t *tx) (*registry.Version, error) {
+	return change(ctx, s, access.Register, func(t *tx) (*registry.Version, error) {
 		v, err := s.resolve(ctx, t.Records, "version", ref)
 		if err != nil {
 			return nil, err
@@ -361,7 +363,7 @@ func (s *Service) Detach(ctx context.Context, ref, name, reason string) (*regist
 		if err != nil {
 			return nil, err
 		}
-		return after, t.note(ctx, entry{Kind: "version.detached", Subject: v.Ref, Sentence: fmt.Sprintf("%s was taken off %s.", name, v.Ref), Reason: reason, Before: a})
+		return after, t.note(ctx, entry{Project: v.Project, Kind: "version.detached", Subject: v.Ref, Sentence: fmt.Sprintf("%s was taken off %s.", name, v.Ref), Reason: reason, Before: a})
 	})
 }
 
@@ -387,7 +389,7 @@ func (s *Service) Retire(ctx context.Context, ref, reason string) (*registry.Ver
 	if err := needReason(reason, "retired"); err != nil {
 		return nil, err
 	}
-	return change(ctx, s, Write, func(t *tx) (*registry.Version, error) {
+	return change(ctx, s, access.Prune, func(t *tx) (*registry.Version, error) {
 		v, err := s.resolve(ctx, t.Records, "version", ref)
 		if err != nil {
 			return nil, err
@@ -402,12 +404,12 @@ func (s *Service) Retire(ctx context.Context, ref, reason string) (*registry.Ver
 	})
 }
 
-// Restore puts a retired version on the lowest rung again; it has to climb anew.
-func (s *Service) Restore(ctx context.Context, ref, reason string) (*registry.Version, error) {
-	if err := needReason(reason, "restored"); err != nil {
+// Reinstate puts a retired version on the lowest rung again; it has to climb anew.
+func (s *Service) Reinstate(ctx context.Context, ref, reason string) (*registry.Version, error) {
+	if err := needReason(reason, "reinstated"); err != nil {
 		return nil, err
 	}
-	return change(ctx, s, Write, func(t *tx) (*registry.Version, error) {
+	return change(ctx, s, access.Prune, func(t *tx) (*registry.Version, error) {
 		v, err := s.resolve(ctx, t.Records, "version", ref)
 		if err != nil {
 			return nil, err
@@ -415,7 +417,7 @@ func (s *Service) Restore(ctx context.Context, ref, reason string) (*registry.Ve
 		if !isRetired(v) {
 			return nil, fault.New(fault.Refused, "version.not_retired", "%s stands on %s", v.Ref, v.Rung).In("version").Do("nothing needs doing")
 		}
-		return s.step(ctx, t, v, s.ladder.Lowest(), entry{Kind: "version.restored", Sentence: v.Ref + " was restored to " + s.ladder.Lowest() + ".", Reason: reason})
+		return s.step(ctx, t, v, s.ladder.Lowest(), entry{Kind: "version.reinstated", Sentence: v.Ref + " was reinstated on " + s.ladder.Lowest() + ".", Reason: reason})
 	})
 }
 
@@ -428,7 +430,7 @@ func (s *Service) step(ctx context.Context, t *tx, v *registry.Version, rung str
 		Rung  string    `json:"rung"`
 		Since time.Time `json:"since"`
 	}
-	e.Subject, e.Before, e.After = v.Ref, standing{v.Rung, v.RungSince}, standing{rung, t.now}
+	e.Project, e.Subject, e.Before, e.After = v.Project, v.Ref, standing{v.Rung, v.RungSince}, standing{rung, t.now}
 	v.Rung, v.RungSince = rung, t.now
 	return v, t.note(ctx, e)
 }
@@ -445,7 +447,7 @@ func (s *Service) Delete(ctx context.Context, ref, reason string) (Deleted, erro
 	if err := needReason(reason, "deleted"); err != nil {
 		return Deleted{}, err
 	}
-	return change(ctx, s, Write, func(t *tx) (Deleted, error) {
+	return change(ctx, s, access.Prune, func(t *tx) (Deleted, error) {
 		v, err := s.resolve(ctx, t.Records, "version", ref)
 		if err != nil {
 			return Deleted{}, err
@@ -456,7 +458,7 @@ func (s *Service) Delete(ctx context.Context, ref, reason string) (Deleted, erro
 		if err := t.DeleteVersion(ctx, v.Model, v.Number, store.Grave{At: t.now, By: t.actor.Name, Why: reason}); err != nil {
 			return Deleted{}, err
 		}
-		return Deleted{v.Ref, reason}, t.note(ctx, entry{Kind: "version.deleted", Subject: v.Ref, Sentence: v.Ref + " was deleted.", Reason: reason, Before: forRecord(v)})
+		return Deleted{v.Ref, reason}, t.note(ctx, entry{Project: v.Project, Kind: "version.deleted", Subject: v.Ref, Sentence: v.Ref + " was deleted.", Reason: reason, Before: forRecord(v)})
 	})
 }
 
@@ -474,11 +476,14 @@ const youngest = time.Hour
 
 // Collect removes the files that no version needs. A dry run only says which.
 func (s *Service) Collect(ctx context.Context, dry bool) (Collected, error) {
-	a, err := may(ctx, Write)
+	a, err := may(ctx, access.Administer)
 	if err != nil {
 		return Collected{}, err
 	}
 	found, err := s.blobs.Collect(func() (map[string]bool, error) { return s.store.Read().NeededBlobs(ctx) }, s.now().Add(-s.spare()), dry)
+	if errors.Is(err, blob.ErrHeld) {
+		return Collected{}, fault.New(fault.Refused, "collect.backup", "a backup is being written").Do("try again when it is done")
+	}
 	if err != nil {
 		return Collected{}, err
 	}
@@ -500,7 +505,7 @@ func (s *Service) Collect(ctx context.Context, dry bool) (Collected, error) {
 		return out, nil
 	}
 	// The files are gone whatever happens to the entry, so it must not depend on ctx.
-	return change(As(context.WithoutCancel(ctx), a), s, Write, func(t *tx) (Collected, error) {
+	return change(As(context.WithoutCancel(ctx), a), s, access.Administer, func(t *tx) (Collected, error) {
 		return out, t.note(ctx, entry{Kind: "files.collected", Sentence: fmt.Sprintf("%d files of %d bytes that no version needs were removed.", out.Files, out.Bytes), After: out})
 	})
 }

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"innerladder/internal/blob"
+	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/intake"
@@ -35,7 +36,7 @@ const uploadsLast = 24 * time.Hour
 
 // BeginUpload begins an upload in pieces; size is −1 when it is not known.
 func (s *Service) BeginUpload(ctx context.Context, name string, size int64) (Uploading, error) {
-	a, err := may(ctx, Write)
+	a, err := may(ctx, access.Register)
 	if err != nil {
 		return Uploading{}, err
 	}
@@ -57,7 +58,7 @@ func (s *Service) Upload(ctx context.Context, id string) (Uploading, error) {
 
 // ownUpload finds an upload; those of others are not found.
 func (s *Service) ownUpload(ctx context.Context, id string) (blob.Partial, error) {
-	a, err := may(ctx, Write)
+	a, err := may(ctx, access.Register)
 	if err != nil {
 		return blob.Partial{}, err
 	}

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/registry"
@@ -21,10 +22,10 @@ func (s *Service) Models(ctx context.Context, f store.ModelFilter, p store.Page)
 
 // Model finds a model.
 func (s *Service) Model(ctx context.Context, name string) (store.Model, error) {
-	if _, err := may(ctx, Read); err != nil {
+	if _, err := may(ctx, access.Read); err != nil {
 		return store.Model{}, err
 	}
-	return s.model(ctx, s.store.Read(), "model", name)
+	return s.model(ctx, s.records(ctx), "model", name)
 }
 
 func (s *Service) model(ctx context.Context, r store.Records, field, name string) (store.Model, error) {
@@ -61,10 +62,10 @@ func (s *Service) Versions(ctx context.Context, model string, p store.Page) (Lis
 
 // Version finds the version that a ref names.
 func (s *Service) Version(ctx context.Context, ref string) (*registry.Version, error) {
-	if _, err := may(ctx, Read); err != nil {
+	if _, err := may(ctx, access.Read); err != nil {
 		return nil, err
 	}
-	return s.resolve(ctx, s.store.Read(), "version", ref)
+	return s.resolve(ctx, s.records(ctx), "version", ref)
 }
 
 // resolve finds the version that a ref names, or says what exists instead.
@@ -110,7 +111,7 @@ func (s *Service) resolveNumber(ctx context.Context, r store.Records, field stri
 		return v, err
 	}
 	if g, err := r.DeletedVersion(ctx, ref.Model, ref.Number); err == nil {
-		return nil, fault.New(fault.Unknown, "version.deleted", "%s was deleted by %s on %s: %s", ref, g.By, g.At.Format("2006-01-02 15:04"), g.Why).In(field).Do("its history is in the record: innerladder history %s", ref)
+		return nil, fault.New(fault.Unknown, "version.deleted", "%s was deleted by %s on %s: %s", ref, g.By, g.At.Format("2006-01-02 15:04"), g.Why).In(field).Do("what happened to it: innerladder activity %s", ref)
 	}
 	m, err := s.model(ctx, r, field, ref.Model)
 	if err != nil {
@@ -172,7 +173,7 @@ func (s *Service) Profile(ctx context.Context, ref string) (*registry.Profile, e
 }
 
 func (s *Service) profile(ctx context.Context, v *registry.Version) (*registry.Profile, error) {
-	p, err := s.store.Read().Profile(ctx, v.Model, v.Number)
+	p, err := s.records(ctx).Profile(ctx, v.Model, v.Number)
 	if err == nil && p == nil {
 		return nil, fault.New(fault.Unknown, "profile.none", "%s has no reference profile", v.Ref).In("version").Do("register with -sample or -reference and at least 200 rows")
 	}
@@ -245,7 +246,7 @@ func (s *Service) AddProject(ctx context.Context, name, description string) (sto
 	if err := registry.CheckName("name", name); err != nil {
 		return store.Project{}, err
 	}
-	return change(ctx, s, Write, func(t *tx) (store.Project, error) {
+	return change(ctx, s, access.Administer, func(t *tx) (store.Project, error) {
 		p := store.Project{Name: name, Description: description, AddedBy: t.actor.Name, AddedAt: t.now}
 		if s.checkProject(ctx, t.Records, name) == nil {
 			return p, fault.New(fault.Refused, "project.exists", "there is a project %s already", name).In("name").Do("choose another name")

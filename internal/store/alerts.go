@@ -14,7 +14,8 @@ import (
 type Alert struct {
 	ID       string `json:"id" description:"A-NUMBER"`
 	Kind     string `json:"kind" enum:"rolled_back,placement_unhealthy"`
-	Endpoint string `json:"endpoint,omitempty"`
+	Project  string `json:"project"`
+	Endpoint string `json:"endpoint"`
 	// Subject is the version it is about; Signal what was measured.
 	Subject   string     `json:"subject"`
 	Signal    string     `json:"signal"`
@@ -46,13 +47,14 @@ func (r Records) AddAlert(ctx context.Context, a *Alert) error {
 }
 
 func (r Records) alerts(ctx context.Context, clause string, args ...any) ([]Alert, error) {
-	rows, err := r.q.QueryContext(ctx, `SELECT number, kind, endpoint, subject, signal, sentence, state, raised_at, handled_by, handled_at, note FROM alerts `+clause, args...)
+	rows, err := r.q.QueryContext(ctx, `SELECT a.number, a.kind, m.project, a.endpoint, a.subject, a.signal, a.sentence, a.state, a.raised_at, a.handled_by, a.handled_at, a.note
+		FROM alerts a JOIN endpoints e ON e.name = a.endpoint JOIN models m ON m.id = e.model_id AND `+r.sees("m.project")+` `+clause, args...)
 	return collect(rows, err, func(rows *sql.Rows) (Alert, error) {
 		var a Alert
 		var number int
 		var raised int64
 		var handled sql.NullInt64
-		err := rows.Scan(&number, &a.Kind, &a.Endpoint, &a.Subject, &a.Signal, &a.Sentence, &a.State, &raised, &a.HandledBy, &handled, &a.Note)
+		err := rows.Scan(&number, &a.Kind, &a.Project, &a.Endpoint, &a.Subject, &a.Signal, &a.Sentence, &a.State, &raised, &a.HandledBy, &handled, &a.Note)
 		a.ID, a.RaisedAt, a.HandledAt = "A-"+strconv.Itoa(number), fromMillis(raised), optionalTime(handled)
 		return a, err
 	})
@@ -60,7 +62,7 @@ func (r Records) alerts(ctx context.Context, clause string, args ...any) ([]Aler
 
 // Alert finds an alert by number.
 func (r Records) Alert(ctx context.Context, number int) (*Alert, error) {
-	return single(r.alerts(ctx, `WHERE number = ?`, number))
+	return single(r.alerts(ctx, `WHERE a.number = ?`, number))
 }
 
 // Alerts lists alerts, newest first; state and endpoint narrow it down when given.
@@ -69,7 +71,7 @@ func (r Records) Alerts(ctx context.Context, state, endpoint string, p Page) ([]
 	if err != nil {
 		return nil, "", err
 	}
-	items, err := r.alerts(ctx, `WHERE number < ? AND (? = '' OR state = ?) AND (? = '' OR endpoint = ?) ORDER BY number DESC LIMIT ?`, before, state, state, endpoint, endpoint, p.Limit+1)
+	items, err := r.alerts(ctx, `WHERE a.number < ? AND (? = '' OR a.state = ?) AND (? = '' OR a.endpoint = ?) ORDER BY a.number DESC LIMIT ?`, before, state, state, endpoint, endpoint, p.Limit+1)
 	if err != nil {
 		return nil, "", err
 	}
@@ -79,7 +81,7 @@ func (r Records) Alerts(ctx context.Context, state, endpoint string, p Page) ([]
 
 // UnresolvedAlerts lists the alerts of a kind about a subject that nobody has resolved.
 func (r Records) UnresolvedAlerts(ctx context.Context, kind, subject string) ([]Alert, error) {
-	return r.alerts(ctx, `WHERE kind = ? AND subject = ? AND state <> 'resolved' ORDER BY number`, kind, subject)
+	return r.alerts(ctx, `WHERE a.kind = ? AND a.subject = ? AND a.state <> 'resolved' ORDER BY a.number`, kind, subject)
 }
 
 // SetAlert sets the state of an alert, by whom and why.

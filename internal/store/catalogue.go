@@ -199,22 +199,31 @@ type plan struct {
 	along int
 }
 
+// wholeOrBeginning lets the last word of a full-text query be a beginning if nothing has
+// it whole: a search for beginnings reads through all words that begin so.
+func (r Records) wholeOrBeginning(ctx context.Context, index, match string) (string, error) {
+	var whole bool
+	err := r.q.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM `+index+` WHERE `+index+` MATCH ?)`, match).Scan(&whole)
+	if !whole {
+		match += "*"
+	}
+	return match, err
+}
+
 // planFor counts what each filter leaves, no further than it must, and decides: few
 // versions are looked at one by one; else the search goes along the order that was
 // asked for, through the narrowest filter that has it, and stops when the page is full.
 func (r Records) planFor(ctx context.Context, s Search) (plan, error) {
 	if s.match = matchOf(s.Text); s.match != "" {
-		// The last word may be a beginning if nothing has it whole: a search for
-		// beginnings reads through all words that begin so.
-		var whole bool
-		if err := r.q.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM search WHERE search MATCH ?)`, s.match).Scan(&whole); err != nil {
+		var err error
+		if s.match, err = r.wholeOrBeginning(ctx, "search", s.match); err != nil {
 			return plan{}, err
-		}
-		if !whole {
-			s.match += "*"
 		}
 	}
 	p := plan{filters: s.narrowings(), few: -1, along: -1}
+	if !r.sight.All {
+		p.filters = append(p.filters, narrowing{set: `SELECT v.id FROM versions v JOIN models m ON m.id = v.model_id WHERE ` + r.sees("m.project"), check: r.sees("m.project")})
+	}
 	least, narrowest, share := countedTo, countedTo+1, 1.0
 	var all float64
 	var tagged bool
@@ -479,9 +488,17 @@ func (r Records) fillFound(ctx context.Context, items []Found) error {
 	})
 }
 
+// seesMetric is the condition that a metric x is one of a version that may be seen.
+func (r Records) seesMetric() string {
+	if r.sight.All {
+		return ""
+	}
+	return ` AND EXISTS (SELECT 1 FROM versions v JOIN models m ON m.id = v.model_id WHERE v.id = x.version_id AND ` + r.sees("m.project") + `)`
+}
+
 // HasMetric reports whether some version has a metric.
 func (r Records) HasMetric(ctx context.Context, name string) (there bool, err error) {
-	err = r.q.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM metrics WHERE name = ?)`, name).Scan(&there)
+	err = r.q.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM metrics x WHERE x.name = ?`+r.seesMetric()+`)`, name).Scan(&there)
 	return there, err
 }
 
@@ -489,7 +506,8 @@ func (r Records) HasMetric(ctx context.Context, name string) (there bool, err er
 func (r Records) MetricNames(ctx context.Context, most int) ([]string, error) {
 	// A walk from name to name along the index, not over all values.
 	rows, err := r.q.QueryContext(ctx, `WITH RECURSIVE names (name) AS (SELECT min(name) FROM metrics UNION ALL
-		SELECT (SELECT min(m.name) FROM metrics m WHERE m.name > n.name) FROM names n WHERE n.name IS NOT NULL) SELECT name FROM names WHERE name IS NOT NULL LIMIT ?`, most)
+		SELECT (SELECT min(m.name) FROM metrics m WHERE m.name > n.name) FROM names n WHERE n.name IS NOT NULL)
+		SELECT n.name FROM names n WHERE n.name IS NOT NULL AND EXISTS (SELECT 1 FROM metrics x WHERE x.name = n.name`+r.seesMetric()+`) LIMIT ?`, most)
 	return collect(rows, err, func(rows *sql.Rows) (string, error) {
 		var name string
 		err := rows.Scan(&name)

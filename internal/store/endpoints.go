@@ -15,13 +15,16 @@ import (
 // Endpoint is the stable name that callers call.
 type Endpoint struct {
 	Name        string       `json:"name"`
+	Project     string       `json:"project"`
 	Model       string       `json:"model"`
 	Environment string       `json:"environment"`
 	Rung        string       `json:"rung" description:"the rung that versions must stand on to answer"`
 	Description string       `json:"description"`
 	Plan        rollout.Plan `json:"plan"`
-	CreatedBy   string       `json:"created_by"`
-	CreatedAt   time.Time    `json:"created_at"`
+	// Keyed endpoints answer only callers that have a key.
+	Keyed     bool      `json:"keyed" description:"true when callers need a key"`
+	CreatedBy string    `json:"created_by"`
+	CreatedAt time.Time `json:"created_at"`
 	// Split is the one in force; nil until the first.
 	Split *traffic.Split `json:"split,omitempty"`
 	// ID is the endpoint's number, which request ids carry.
@@ -41,13 +44,13 @@ func (r Records) AddEndpoint(ctx context.Context, e Endpoint) error {
 }
 
 func (r Records) endpoints(ctx context.Context, clause string, args ...any) ([]Endpoint, error) {
-	rows, err := r.q.QueryContext(ctx, `SELECT e.id, e.name, m.name, v.name, e.rung, e.description, e.plan, e.created_by, e.created_at
-		FROM endpoints e JOIN models m ON m.id = e.model_id JOIN environments v ON v.id = e.environment_id `+clause, args...)
+	rows, err := r.q.QueryContext(ctx, `SELECT e.id, e.name, m.project, m.name, v.name, e.rung, e.description, e.plan, e.keyed, e.created_by, e.created_at
+		FROM endpoints e JOIN models m ON m.id = e.model_id AND `+r.sees("m.project")+` JOIN environments v ON v.id = e.environment_id `+clause, args...)
 	out, err := collect(rows, err, func(rows *sql.Rows) (Endpoint, error) {
 		var e Endpoint
 		var plan string
 		var at int64
-		if err := rows.Scan(&e.ID, &e.Name, &e.Model, &e.Environment, &e.Rung, &e.Description, &plan, &e.CreatedBy, &at); err != nil {
+		if err := rows.Scan(&e.ID, &e.Name, &e.Project, &e.Model, &e.Environment, &e.Rung, &e.Description, &plan, &e.Keyed, &e.CreatedBy, &at); err != nil {
 			return e, err
 		}
 		e.CreatedAt = fromMillis(at)

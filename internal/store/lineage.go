@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -91,14 +92,23 @@ func (r Records) VersionNode(ctx context.Context, ref string) (Node, error) {
 // DataNodes finds the nodes of a data set's revisions, of all when the ref has no
 // number.
 func (r Records) DataNodes(ctx context.Context, ref registry.DataRef) ([]Node, error) {
-	rows, err := r.q.QueryContext(ctx, `SELECT id FROM data_sets WHERE name = ? AND (? = 0 OR number = ?) ORDER BY number DESC LIMIT 200`, ref.Name, ref.Number, ref.Number)
+	rows, err := r.q.QueryContext(ctx, `SELECT id FROM data_sets WHERE name = ? AND (? = 0 OR number = ?) AND `+r.sees("project")+` ORDER BY number DESC LIMIT 200`, ref.Name, ref.Number, ref.Number)
 	return collect(rows, err, scanNode(DataNode))
 }
 
 // CodeNodes finds the nodes of a commit, given whole or by its beginning.
 func (r Records) CodeNodes(ctx context.Context, commit string) ([]Node, error) {
-	rows, err := r.q.QueryContext(ctx, `SELECT id FROM codes WHERE revision >= ? AND revision < ? ORDER BY id LIMIT 50`, commit, commit+"\U0010ffff")
+	rows, err := r.q.QueryContext(ctx, `SELECT c.id FROM codes c WHERE revision >= ? AND revision < ? AND `+r.seesCode()+` ORDER BY id LIMIT 50`, commit, commit+"\U0010ffff")
 	return collect(rows, err, scanNode(CodeNode))
+}
+
+// seesCode is the condition that a commit c is one of something that may be seen.
+func (r Records) seesCode() string {
+	if r.sight.All {
+		return "1"
+	}
+	return `(EXISTS (SELECT 1 FROM links l JOIN versions v ON v.id = l.from_id JOIN models m ON m.id = v.model_id WHERE l.to_kind = 4 AND l.to_id = c.id AND l.from_kind = 1 AND ` + r.sees("m.project") + `)
+		OR EXISTS (SELECT 1 FROM links l JOIN runs n ON n.number = l.from_id WHERE l.to_kind = 4 AND l.to_id = c.id AND l.from_kind = 3 AND ` + r.sees("n.project") + `))`
 }
 
 func scanNode(kind int) func(*sql.Rows) (Node, error) {
@@ -146,6 +156,24 @@ func (r Records) links(ctx context.Context, side string, nodes []Node, most int)
 	return out, nil
 }
 
+// LinksInSight leaves out links to or from what may not be seen, so that nothing is
+// reached through it either.
+func (r Records) LinksInSight(ctx context.Context, links []Link) ([]Link, error) {
+	if r.sight.All {
+		return links, nil
+	}
+	var nodes []Node
+	for _, l := range links {
+		nodes = append(nodes, l.From, l.To)
+	}
+	seen, err := r.Describe(ctx, nodes)
+	return slices.DeleteFunc(links, func(l Link) bool {
+		_, from := seen[l.From]
+		_, to := seen[l.To]
+		return !from || !to
+	}), err
+}
+
 // Describe names nodes and says the most important thing about each.
 func (r Records) Describe(ctx context.Context, nodes []Node) (map[Node]registry.Node, error) {
 	byKind := map[int][]any{}
@@ -159,10 +187,10 @@ func (r Records) Describe(ctx context.Context, nodes []Node) (map[Node]registry.
 		as    registry.NodeKind
 	}{
 		{VersionNode, `SELECT v.id, m.name || '@' || v.number, CASE WHEN v.deleted_at IS NULL THEN v.rung ELSE 'deleted' END || CASE WHEN m.vetted_by IS NULL THEN '' ELSE ', vetted model' END
-			FROM versions v JOIN models m ON m.id = v.model_id WHERE v.id IN (%s)`, registry.VersionNode},
-		{DataNode, `SELECT id, name || '#' || number, CASE WHEN rows > 0 THEN rows || ' rows' ELSE '' END FROM data_sets WHERE id IN (%s)`, registry.DataNode},
-		{RunNode, `SELECT number, 'run-' || number, state || ', by ' || by || CASE WHEN machine = '' THEN '' ELSE ' on ' || machine END FROM runs WHERE number IN (%s)`, registry.RunNode},
-		{CodeNode, `SELECT id, revision, repository FROM codes WHERE id IN (%s)`, registry.CodeNode},
+			FROM versions v JOIN models m ON m.id = v.model_id WHERE ` + r.sees("m.project") + ` AND v.id IN (%s)`, registry.VersionNode},
+		{DataNode, `SELECT id, name || '#' || number, CASE WHEN rows > 0 THEN rows || ' rows' ELSE '' END FROM data_sets WHERE ` + r.sees("project") + ` AND id IN (%s)`, registry.DataNode},
+		{RunNode, `SELECT number, 'run-' || number, state || ', by ' || by || CASE WHEN machine = '' THEN '' ELSE ' on ' || machine END FROM runs WHERE ` + r.sees("project") + ` AND number IN (%s)`, registry.RunNode},
+		{CodeNode, `SELECT c.id, c.revision, c.repository FROM codes c WHERE ` + r.seesCode() + ` AND c.id IN (%s)`, registry.CodeNode},
 	} {
 		ids := byKind[part.kind]
 		if len(ids) == 0 {
@@ -204,20 +232,20 @@ func (r Records) AddDataSet(ctx context.Context, d *registry.DataSet) error {
 	if err != nil {
 		return err
 	}
-	err = r.q.QueryRowContext(ctx, `INSERT INTO data_sets (name, number, address, digest, rows, size, schema, description, added_by, added_at)
-		VALUES (?1, 1 + (SELECT coalesce(max(number), 0) FROM data_sets WHERE name = ?1), ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9) RETURNING number`,
-		d.Name, d.Address, d.Digest, d.Rows, d.Size, string(schema), d.Description, d.AddedBy, toMillis(d.AddedAt)).Scan(&d.Number)
+	err = r.q.QueryRowContext(ctx, `INSERT INTO data_sets (name, number, project, address, digest, rows, size, schema, description, added_by, added_at)
+		VALUES (?1, 1 + (SELECT coalesce(max(number), 0) FROM data_sets WHERE name = ?1), ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10) RETURNING number`,
+		d.Name, d.Project, d.Address, d.Digest, d.Rows, d.Size, string(schema), d.Description, d.AddedBy, toMillis(d.AddedAt)).Scan(&d.Number)
 	d.Ref = registry.DataRef{Name: d.Name, Number: d.Number}.String()
 	return err
 }
 
 func (r Records) dataSets(ctx context.Context, clause string, args ...any) ([]registry.DataSet, error) {
-	rows, err := r.q.QueryContext(ctx, `SELECT name, number, address, digest, rows, size, schema, description, added_by, added_at FROM data_sets `+clause, args...)
+	rows, err := r.q.QueryContext(ctx, `SELECT name, number, project, address, digest, rows, size, schema, description, added_by, added_at FROM data_sets d WHERE `+r.sees("project")+` AND `+clause, args...)
 	return collect(rows, err, func(rows *sql.Rows) (registry.DataSet, error) {
 		var d registry.DataSet
 		var schema string
 		var at int64
-		if err := rows.Scan(&d.Name, &d.Number, &d.Address, &d.Digest, &d.Rows, &d.Size, &schema, &d.Description, &d.AddedBy, &at); err != nil {
+		if err := rows.Scan(&d.Name, &d.Number, &d.Project, &d.Address, &d.Digest, &d.Rows, &d.Size, &schema, &d.Description, &d.AddedBy, &at); err != nil {
 			return d, err
 		}
 		d.Ref, d.AddedAt = registry.DataRef{Name: d.Name, Number: d.Number}.String(), fromMillis(at)
@@ -233,29 +261,29 @@ func (r Records) DataSets(ctx context.Context, name string, p Page) ([]registry.
 		if err != nil {
 			return nil, "", err
 		}
-		items, err := r.dataSets(ctx, `WHERE name = ? AND number < ? ORDER BY number DESC LIMIT ?`, name, before, p.Limit+1)
+		items, err := r.dataSets(ctx, `name = ? AND number < ? ORDER BY number DESC LIMIT ?`, name, before, p.Limit+1)
 		items, next := cut(items, p.Limit, func(d registry.DataSet) string { return strconv.Itoa(d.Number) })
 		return items, next, err
 	}
-	items, err := r.dataSets(ctx, `d WHERE name > ? AND number = (SELECT max(number) FROM data_sets n WHERE n.name = d.name) ORDER BY name LIMIT ?`, p.After, p.Limit+1)
+	items, err := r.dataSets(ctx, `name > ? AND number = (SELECT max(number) FROM data_sets n WHERE n.name = d.name) ORDER BY name LIMIT ?`, p.After, p.Limit+1)
 	items, next := cut(items, p.Limit, func(d registry.DataSet) string { return d.Name })
 	return items, next, err
 }
 
 // DataSet finds a revision of a data set.
 func (r Records) DataSet(ctx context.Context, ref registry.DataRef) (*registry.DataSet, error) {
-	return single(r.dataSets(ctx, `WHERE name = ? AND number = ?`, ref.Name, ref.Number))
+	return single(r.dataSets(ctx, `name = ? AND number = ?`, ref.Name, ref.Number))
 }
 
 // NewestDataSet finds the newest revision of a data set.
 func (r Records) NewestDataSet(ctx context.Context, name string) (*registry.DataSet, error) {
-	return single(r.dataSets(ctx, `WHERE name = ? ORDER BY number DESC LIMIT 1`, name))
+	return single(r.dataSets(ctx, `name = ? ORDER BY number DESC LIMIT 1`, name))
 }
 
 // SameDataSet finds the revision of a data set with a digest, or with an address when
 // the digest is not known.
 func (r Records) SameDataSet(ctx context.Context, name, digest, address string) (*registry.DataSet, error) {
-	return single(r.dataSets(ctx, `WHERE name = ? AND digest = ? AND (digest <> '' OR address = ?) ORDER BY number DESC LIMIT 1`, name, digest, address))
+	return single(r.dataSets(ctx, `name = ? AND digest = ? AND (digest <> '' OR address = ?) ORDER BY number DESC LIMIT 1`, name, digest, address))
 }
 
 // AddRun adds a run and gives it the next number, which is set in it together with its
@@ -265,8 +293,8 @@ func (r Records) AddRun(ctx context.Context, run *registry.Run) error {
 	if err != nil {
 		return err
 	}
-	err = r.q.QueryRowContext(ctx, `INSERT INTO runs (model, title, state, by, machine, started, code) VALUES (?, ?, ?, ?, ?, ?, ?) RETURNING number`,
-		run.Model, run.Title, run.State, run.By, run.Machine, toMillis(run.Started), code).Scan(&run.Number)
+	err = r.q.QueryRowContext(ctx, `INSERT INTO runs (project, model, title, state, by, machine, started, code) VALUES (?, ?, ?, ?, ?, ?, ?, ?) RETURNING number`,
+		run.Project, run.Model, run.Title, run.State, run.By, run.Machine, toMillis(run.Started), code).Scan(&run.Number)
 	if err != nil {
 		return err
 	}
@@ -319,7 +347,7 @@ func (r Records) CloseRun(ctx context.Context, run int64, state registry.RunStat
 
 // Run finds a run with its parameters, last metrics, data and versions.
 func (r Records) Run(ctx context.Context, number int64) (*registry.Run, error) {
-	return single(r.runs(ctx, `WHERE number = ?`, number))
+	return single(r.runs(ctx, `number = ?`, number))
 }
 
 // Runs lists runs, newest first; model narrows them down when given.
@@ -328,7 +356,7 @@ func (r Records) Runs(ctx context.Context, model string, p Page) ([]registry.Run
 	if err != nil {
 		return nil, "", err
 	}
-	clause, args := `WHERE number < ?`, []any{before}
+	clause, args := `number < ?`, []any{before}
 	if model != "" {
 		clause, args = clause+` AND model = ?`, append(args, model)
 	}
@@ -341,13 +369,13 @@ func (r Records) Runs(ctx context.Context, model string, p Page) ([]registry.Run
 }
 
 func (r Records) runs(ctx context.Context, clause string, args ...any) ([]registry.Run, error) {
-	rows, err := r.q.QueryContext(ctx, `SELECT number, model, title, state, by, machine, started, ended, code, note FROM runs `+clause, args...)
+	rows, err := r.q.QueryContext(ctx, `SELECT number, project, model, title, state, by, machine, started, ended, code, note FROM runs WHERE `+r.sees("project")+` AND `+clause, args...)
 	out, err := collect(rows, err, func(rows *sql.Rows) (registry.Run, error) {
 		run := registry.Run{Params: map[string]string{}, Metrics: map[string]float64{}}
 		var started int64
 		var ended sql.NullInt64
 		var code sql.NullString
-		if err := rows.Scan(&run.Number, &run.Model, &run.Title, &run.State, &run.By, &run.Machine, &started, &ended, &code, &run.Note); err != nil {
+		if err := rows.Scan(&run.Number, &run.Project, &run.Model, &run.Title, &run.State, &run.By, &run.Machine, &started, &ended, &code, &run.Note); err != nil {
 			return run, err
 		}
 		run.Ref, run.Started, run.Ended = registry.RunRef(run.Number), fromMillis(started), optionalTime(ended)
@@ -378,13 +406,13 @@ func (r Records) runs(ctx context.Context, clause string, args ...any) ([]regist
 			at[id].Metrics[name] = x
 			return err
 		}),
-		r.each(ctx, `SELECT l.from_id, l.relation, d.name || '#' || d.number FROM links l JOIN data_sets d ON d.id = l.to_id WHERE l.from_kind = 3 AND l.to_kind = 2 AND l.from_id`+in+` ORDER BY d.name`, ids, func(rows *sql.Rows) error {
+		r.each(ctx, `SELECT l.from_id, l.relation, d.name || '#' || d.number FROM links l JOIN data_sets d ON d.id = l.to_id WHERE l.from_kind = 3 AND l.to_kind = 2 AND `+r.sees("d.project")+` AND l.from_id`+in+` ORDER BY d.name`, ids, func(rows *sql.Rows) error {
 			err := rows.Scan(&id, &value, &name)
 			at[id].Data = append(at[id].Data, registry.DataUse{Data: name, Role: value})
 			return err
 		}),
 		r.each(ctx, `SELECT l.to_id, m.name || '@' || v.number FROM links l JOIN versions v ON v.id = l.from_id JOIN models m ON m.id = v.model_id
-			WHERE l.to_kind = 3 AND l.from_kind = 1 AND v.deleted_at IS NULL AND l.to_id`+in+` ORDER BY v.id`, ids, func(rows *sql.Rows) error {
+			WHERE l.to_kind = 3 AND l.from_kind = 1 AND v.deleted_at IS NULL AND `+r.sees("m.project")+` AND l.to_id`+in+` ORDER BY v.id`, ids, func(rows *sql.Rows) error {
 			err := rows.Scan(&id, &name)
 			at[id].Versions = append(at[id].Versions, name)
 			return err
@@ -425,19 +453,12 @@ func (r Records) Curves(ctx context.Context, run int64, most int) ([]registry.Cu
 	return out, nil
 }
 
-// Key reads a key that only this installation has.
-func (r Records) Key(ctx context.Context, name string) ([]byte, error) {
-	var key []byte
-	err := r.q.QueryRowContext(ctx, `SELECT value FROM keys WHERE name = ?`, name).Scan(&key)
-	return key, one(err)
-}
-
 // LaneOf finds which version a lane of a split had, by the endpoint's id and the lane's
 // position.
 func (r Records) LaneOf(ctx context.Context, endpoint int64, split, position int) (registry.Answer, error) {
 	a := registry.Answer{Split: split}
 	err := r.q.QueryRowContext(ctx, `SELECT e.name, l.kind, m.name || '@' || v.number FROM lanes l JOIN endpoints e ON e.id = l.endpoint_id
-		JOIN versions v ON v.id = l.version_id JOIN models m ON m.id = v.model_id WHERE l.endpoint_id = ? AND l.split = ? AND l.position = ?`, endpoint, split, position).
+		JOIN versions v ON v.id = l.version_id JOIN models m ON m.id = v.model_id AND `+r.sees("m.project")+` WHERE l.endpoint_id = ? AND l.split = ? AND l.position = ?`, endpoint, split, position).
 		Scan(&a.Endpoint, &a.Lane, &a.Version)
 	return a, one(err)
 }

@@ -65,7 +65,7 @@ func scanModel(row interface{ Scan(...any) error }) (Model, error) {
 
 // Model finds a model by name.
 func (r Records) Model(ctx context.Context, name string) (Model, error) {
-	m, err := scanModel(r.q.QueryRowContext(ctx, modelQuery+`WHERE m.name = ?`, name))
+	m, err := scanModel(r.q.QueryRowContext(ctx, modelQuery+`WHERE m.name = ? AND `+r.sees("m.project"), name))
 	if err != nil {
 		return m, one(err)
 	}
@@ -84,7 +84,7 @@ type ModelFilter struct {
 
 // Models lists models by name.
 func (r Records) Models(ctx context.Context, f ModelFilter, p Page) (items []Model, next string, err error) {
-	where, args := `WHERE m.name > ?`, []any{p.After}
+	where, args := `WHERE m.name > ? AND `+r.sees("m.project"), []any{p.After}
 	for _, c := range []struct {
 		clause, value string
 	}{
@@ -201,7 +201,7 @@ type Label struct {
 
 func (r Records) labels(ctx context.Context, clause string, args ...any) ([]Label, error) {
 	rows, err := r.q.QueryContext(ctx, `SELECT l.name, m.name || '@' || v.number, l.environment, l.moved_by, l.moved_at FROM labels l
-		JOIN models m ON m.id = l.model_id JOIN versions v ON v.id = l.version_id `+clause, args...)
+		JOIN models m ON m.id = l.model_id AND `+r.sees("m.project")+` JOIN versions v ON v.id = l.version_id `+clause, args...)
 	return collect(rows, err, func(rows *sql.Rows) (Label, error) {
 		var l Label
 		var at int64
@@ -254,7 +254,7 @@ func (r Records) AddProject(ctx context.Context, p Project) error {
 
 // Projects lists the projects by name.
 func (r Records) Projects(ctx context.Context) ([]Project, error) {
-	rows, err := r.q.QueryContext(ctx, `SELECT p.name, p.description, p.added_by, p.added_at, (SELECT count(*) FROM models m WHERE m.project = p.name) FROM projects p ORDER BY p.name`)
+	rows, err := r.q.QueryContext(ctx, `SELECT p.name, p.description, p.added_by, p.added_at, (SELECT count(*) FROM models m WHERE m.project = p.name) FROM projects p WHERE `+r.sees("p.name")+` ORDER BY p.name`)
 	return collect(rows, err, func(rows *sql.Rows) (Project, error) {
 		var p Project
 		var at int64

@@ -3,75 +3,329 @@ package store
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
+	"slices"
 	"time"
+
+	"innerladder/internal/core/access"
+	"innerladder/internal/core/notice"
 )
 
-// Person is someone who may sign in.
+// Person is someone who may sign in, or a robot that works with tokens.
 type Person struct {
-	Name    string    `json:"name"`
-	Role    string    `json:"role" enum:"owner,member" description:"an owner may add people"`
-	AddedBy string    `json:"added_by"`
-	AddedAt time.Time `json:"added_at"`
+	Name     string     `json:"name"`
+	Robot    bool       `json:"robot,omitempty"`
+	Email    string     `json:"email,omitempty"`
+	AddedBy  string     `json:"added_by"`
+	AddedAt  time.Time  `json:"added_at"`
+	Disabled *time.Time `json:"disabled_at,omitempty" description:"since when the person may not sign in any more"`
+	// Memberships are the roles the person has in projects that may be seen.
+	Memberships []access.Membership `json:"memberships"`
+
+	// ID, Password, Issuer and Subject are for signing in.
+	ID       int64          `json:"-"`
+	Password string         `json:"-"`
+	Issuer   string         `json:"-"`
+	Subject  string         `json:"-"`
+	Choices  notice.Choices `json:"-"`
 }
 
-const personColumns = `p.name, p.role, p.added_by, p.added_at`
+const personQuery = `SELECT p.id, p.name, p.robot, p.email, coalesce(p.password, ''), p.issuer, p.subject, p.choices, p.added_by, p.added_at, p.disabled_at FROM people p `
 
-func scanPerson(row interface{ Scan(...any) error }) (Person, error) {
-	var p Person
-	var at int64
-	err := row.Scan(&p.Name, &p.Role, &p.AddedBy, &at)
-	p.AddedAt = fromMillis(at)
-	return p, err
+func (r Records) people(ctx context.Context, clause string, args ...any) ([]Person, error) {
+	rows, err := r.q.QueryContext(ctx, personQuery+clause, args...)
+	out, err := collect(rows, err, func(rows *sql.Rows) (Person, error) {
+		p := Person{Memberships: []access.Membership{}}
+		var at int64
+		var disabled sql.NullInt64
+		var choices sql.NullString
+		if err := rows.Scan(&p.ID, &p.Name, &p.Robot, &p.Email, &p.Password, &p.Issuer, &p.Subject, &choices, &p.AddedBy, &at, &disabled); err != nil {
+			return p, err
+		}
+		p.AddedAt, p.Disabled, p.Choices = fromMillis(at), optionalTime(disabled), notice.Default()
+		if choices.Valid {
+			p.Choices = nil
+			return p, json.Unmarshal([]byte(choices.String), &p.Choices)
+		}
+		return p, nil
+	})
+	if err != nil || len(out) == 0 {
+		return out, err
+	}
+	at := map[int64]*Person{}
+	ids := make([]any, len(out))
+	for i := range out {
+		at[out[i].ID], ids[i] = &out[i], out[i].ID
+	}
+	return out, r.each(ctx, `SELECT person_id, project, role FROM memberships WHERE person_id IN (`+places(len(ids))+`) ORDER BY project, role`, ids, func(rows *sql.Rows) error {
+		var id int64
+		var m access.Membership
+		err := rows.Scan(&id, &m.Project, &m.Role)
+		at[id].Memberships = append(at[id].Memberships, m)
+		return err
+	})
 }
 
-// AddPerson adds a person with the digest of a token.
-func (r Records) AddPerson(ctx context.Context, p Person, tokenDigest []byte) error {
-	res, err := r.q.ExecContext(ctx, `INSERT INTO people (name, role, added_by, added_at) VALUES (?, ?, ?, ?)`,
-		p.Name, p.Role, p.AddedBy, toMillis(p.AddedAt))
-	if err != nil {
-		return err
-	}
-	id, err := res.LastInsertId()
-	if err != nil {
-		return err
-	}
-	_, err = r.q.ExecContext(ctx, `INSERT INTO tokens (digest, person_id, made_at) VALUES (?, ?, ?)`, tokenDigest, id, toMillis(p.AddedAt))
+// AddPerson adds a person or robot.
+func (r Records) AddPerson(ctx context.Context, p Person) error {
+	_, err := r.q.ExecContext(ctx, `INSERT INTO people (name, robot, email, added_by, added_at) VALUES (?, ?, ?, ?, ?)`, p.Name, p.Robot, p.Email, p.AddedBy, toMillis(p.AddedAt))
 	return err
 }
 
 // People lists everyone, by name.
 func (r Records) People(ctx context.Context) ([]Person, error) {
-	rows, err := r.q.QueryContext(ctx, `SELECT `+personColumns+` FROM people p ORDER BY p.name`)
-	return collect(rows, err, func(rows *sql.Rows) (Person, error) { return scanPerson(rows) })
+	return r.people(ctx, `ORDER BY p.name`)
 }
 
 // PersonNamed finds a person by name.
-func (r Records) PersonNamed(ctx context.Context, name string) (Person, error) {
-	p, err := scanPerson(r.q.QueryRowContext(ctx, `SELECT `+personColumns+` FROM people p WHERE p.name = ?`, name))
-	return p, one(err)
+func (r Records) PersonNamed(ctx context.Context, name string) (*Person, error) {
+	return single(r.people(ctx, `WHERE p.name = ?`, name))
 }
 
-// PersonByToken finds whose token has the digest.
-func (r Records) PersonByToken(ctx context.Context, digest []byte) (Person, error) {
-	p, err := scanPerson(r.q.QueryRowContext(ctx, `SELECT `+personColumns+` FROM tokens t JOIN people p ON p.id = t.person_id WHERE t.digest = ?`, digest))
-	return p, one(err)
+// PersonBySubject finds who someone is that a provider of sign-ins vouches for.
+func (r Records) PersonBySubject(ctx context.Context, issuer, subject string) (*Person, error) {
+	return single(r.people(ctx, `WHERE p.issuer = ? AND p.subject = ? AND p.subject <> ''`, issuer, subject))
 }
 
-// AddSession opens a session of the console.
-func (r Records) AddSession(ctx context.Context, person string, digest []byte, expires time.Time) error {
-	_, err := r.q.ExecContext(ctx, `INSERT INTO sessions (digest, person_id, expires_at) SELECT ?, id, ? FROM people WHERE name = ?`,
-		digest, toMillis(expires), person)
+// PersonByEmail finds whose e-mail address it is.
+func (r Records) PersonByEmail(ctx context.Context, email string) (*Person, error) {
+	return single(r.people(ctx, `WHERE p.email <> '' AND lower(p.email) = lower(?)`, email))
+}
+
+// SetEmail changes someone's e-mail address.
+func (r Records) SetEmail(ctx context.Context, id int64, email string) error {
+	_, err := r.q.ExecContext(ctx, `UPDATE people SET email = ? WHERE id = ?`, email, id)
 	return err
 }
 
+// SetPassword changes someone's password, given as its hash.
+func (r Records) SetPassword(ctx context.Context, id int64, hash string) error {
+	_, err := r.q.ExecContext(ctx, `UPDATE people SET password = ? WHERE id = ?`, hash, id)
+	return err
+}
+
+// SetSubject keeps who someone is to a provider of sign-ins.
+func (r Records) SetSubject(ctx context.Context, id int64, issuer, subject string) error {
+	_, err := r.q.ExecContext(ctx, `UPDATE people SET issuer = ?, subject = ? WHERE id = ?`, issuer, subject, id)
+	return err
+}
+
+// SetChoices keeps what reaches someone.
+func (r Records) SetChoices(ctx context.Context, id int64, c notice.Choices) error {
+	b, err := json.Marshal(c)
+	if err != nil {
+		return err
+	}
+	_, err = r.q.ExecContext(ctx, `UPDATE people SET choices = ? WHERE id = ?`, string(b), id)
+	return err
+}
+
+// SetDisabled shuts someone out at a moment, or lets them in again with nil.
+func (r Records) SetDisabled(ctx context.Context, id int64, at *time.Time) error {
+	var when any
+	if at != nil {
+		when = toMillis(*at)
+	}
+	_, err := r.q.ExecContext(ctx, `UPDATE people SET disabled_at = ? WHERE id = ?`, when, id)
+	return err
+}
+
+// PutMembership gives someone a role in a project.
+func (r Records) PutMembership(ctx context.Context, id int64, m access.Membership, by string, now time.Time) error {
+	_, err := r.q.ExecContext(ctx, `INSERT INTO memberships (person_id, project, role, given_by, given_at) VALUES (?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`, id, m.Project, m.Role, by, toMillis(now))
+	return err
+}
+
+// RemoveMembership takes a role away.
+func (r Records) RemoveMembership(ctx context.Context, id int64, m access.Membership) error {
+	_, err := r.q.ExecContext(ctx, `DELETE FROM memberships WHERE person_id = ? AND project = ? AND role = ?`, id, m.Project, m.Role)
+	return err
+}
+
+// Roles lists the roles that were made here, by name.
+func (r Records) Roles(ctx context.Context) ([]access.Role, error) {
+	rows, err := r.q.QueryContext(ctx, `SELECT name, permissions, description FROM roles ORDER BY name`)
+	return collect(rows, err, func(rows *sql.Rows) (access.Role, error) {
+		var role access.Role
+		var raw string
+		if err := rows.Scan(&role.Name, &raw, &role.Description); err != nil {
+			return role, err
+		}
+		return role, json.Unmarshal([]byte(raw), &role.Permissions)
+	})
+}
+
+// PutRole makes a role or changes it.
+func (r Records) PutRole(ctx context.Context, role access.Role, by string, now time.Time) error {
+	b, err := json.Marshal(role.Permissions)
+	if err != nil {
+		return err
+	}
+	_, err = r.q.ExecContext(ctx, `INSERT INTO roles (name, permissions, description, made_by, made_at) VALUES (?, ?, ?, ?, ?)
+		ON CONFLICT (name) DO UPDATE SET permissions = excluded.permissions, description = excluded.description`, role.Name, string(b), role.Description, by, toMillis(now))
+	return err
+}
+
+// RemoveRole removes a role that nobody has.
+func (r Records) RemoveRole(ctx context.Context, name string) error {
+	_, err := r.q.ExecContext(ctx, `DELETE FROM roles WHERE name = ?`, name)
+	return err
+}
+
+// RightsOf computes what someone may do now.
+func (r Records) RightsOf(ctx context.Context, p *Person) (access.Rights, error) {
+	roles := access.BuiltIn()
+	if slices.ContainsFunc(p.Memberships, func(m access.Membership) bool {
+		return !slices.ContainsFunc(roles, func(b access.Role) bool { return b.Name == m.Role })
+	}) {
+		own, err := r.Roles(ctx)
+		if err != nil {
+			return access.Rights{}, err
+		}
+		roles = append(roles, own...)
+	}
+	return access.RightsOf(p.Memberships, roles), nil
+}
+
+// Token lets a person or robot call the API. The token itself is not kept.
+type Token struct {
+	ID    int64  `json:"id"`
+	Owner string `json:"owner"`
+	Title string `json:"title"`
+	// Hint is how the token ends.
+	Hint    string       `json:"hint" description:"how it ends"`
+	Scope   access.Scope `json:"scope"`
+	MadeBy  string       `json:"made_by"`
+	MadeAt  time.Time    `json:"made_at"`
+	Expires time.Time    `json:"expires_at"`
+	UsedAt  *time.Time   `json:"used_at,omitempty" description:"when it was last used, to the hour"`
+	EndedAt *time.Time   `json:"ended_at,omitempty" description:"when it was taken away"`
+}
+
+// AddToken keeps a token's digest and sets its id.
+func (r Records) AddToken(ctx context.Context, person int64, digest []byte, t *Token) error {
+	b, err := json.Marshal(t.Scope)
+	if err != nil {
+		return err
+	}
+	return r.q.QueryRowContext(ctx, `INSERT INTO tokens (person_id, title, digest, hint, scope, made_by, made_at, expires_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?) RETURNING id`,
+		person, t.Title, digest, t.Hint, string(b), t.MadeBy, toMillis(t.MadeAt), toMillis(t.Expires)).Scan(&t.ID)
+}
+
+func (r Records) tokens(ctx context.Context, clause string, args ...any) ([]Token, error) {
+	rows, err := r.q.QueryContext(ctx, `SELECT t.id, p.name, t.title, t.hint, t.scope, t.made_by, t.made_at, t.expires_at, t.used_at, t.ended_at FROM tokens t JOIN people p ON p.id = t.person_id `+clause, args...)
+	return collect(rows, err, func(rows *sql.Rows) (Token, error) {
+		var t Token
+		var scope string
+		var made, expires int64
+		var used, ended sql.NullInt64
+		if err := rows.Scan(&t.ID, &t.Owner, &t.Title, &t.Hint, &scope, &t.MadeBy, &made, &expires, &used, &ended); err != nil {
+			return t, err
+		}
+		t.MadeAt, t.Expires, t.UsedAt, t.EndedAt = fromMillis(made), fromMillis(expires), optionalTime(used), optionalTime(ended)
+		return t, json.Unmarshal([]byte(scope), &t.Scope)
+	})
+}
+
+// Tokens lists someone's tokens, newest first, without those that were taken away.
+func (r Records) Tokens(ctx context.Context, owner string) ([]Token, error) {
+	return r.tokens(ctx, `WHERE p.name = ? AND t.ended_at IS NULL ORDER BY t.id DESC`, owner)
+}
+
+// Token finds a token by its id.
+func (r Records) Token(ctx context.Context, id int64) (*Token, error) {
+	return single(r.tokens(ctx, `WHERE t.id = ?`, id))
+}
+
+// TokenByDigest finds a token by the digest of it.
+func (r Records) TokenByDigest(ctx context.Context, digest []byte) (*Token, error) {
+	return single(r.tokens(ctx, `WHERE t.digest = ?`, digest))
+}
+
+// UseToken notes that a token was used.
+func (r Records) UseToken(ctx context.Context, id int64, now time.Time) error {
+	_, err := r.q.ExecContext(ctx, `UPDATE tokens SET used_at = ? WHERE id = ?`, toMillis(now), id)
+	return err
+}
+
+// EndToken takes a token away.
+func (r Records) EndToken(ctx context.Context, id int64, now time.Time) error {
+	_, err := r.q.ExecContext(ctx, `UPDATE tokens SET ended_at = ? WHERE id = ? AND ended_at IS NULL`, toMillis(now), id)
+	return err
+}
+
+// Session is a sign-in to the console that still holds.
+type Session struct {
+	ID      int64     `json:"id"`
+	How     string    `json:"how" description:"password, link or the provider"`
+	Address string    `json:"address"`
+	Agent   string    `json:"agent" description:"what the browser calls itself"`
+	MadeAt  time.Time `json:"made_at"`
+	Expires time.Time `json:"expires_at"`
+}
+
+// AddSession opens a session of the console.
+func (r Records) AddSession(ctx context.Context, person int64, digest []byte, s Session) error {
+	_, err := r.q.ExecContext(ctx, `INSERT INTO sessions (digest, person_id, how, address, agent, made_at, expires_at) VALUES (?, ?, ?, ?, ?, ?, ?)`,
+		digest, person, s.How, s.Address, s.Agent, toMillis(s.MadeAt), toMillis(s.Expires))
+	return err
+}
+
+// Sessions lists someone's sessions that hold at now, newest first.
+func (r Records) Sessions(ctx context.Context, person int64, now time.Time) ([]Session, error) {
+	rows, err := r.q.QueryContext(ctx, `SELECT id, how, address, agent, made_at, expires_at FROM sessions WHERE person_id = ? AND expires_at > ? ORDER BY id DESC`, person, toMillis(now))
+	return collect(rows, err, func(rows *sql.Rows) (Session, error) {
+		var s Session
+		var made, expires int64
+		err := rows.Scan(&s.ID, &s.How, &s.Address, &s.Agent, &made, &expires)
+		s.MadeAt, s.Expires = fromMillis(made), fromMillis(expires)
+		return s, err
+	})
+}
+
 // PersonBySession finds whose session has the digest and has not expired at now.
-func (r Records) PersonBySession(ctx context.Context, digest []byte, now time.Time) (Person, error) {
-	p, err := scanPerson(r.q.QueryRowContext(ctx, `SELECT `+personColumns+` FROM sessions s JOIN people p ON p.id = s.person_id WHERE s.digest = ? AND s.expires_at > ?`, digest, toMillis(now)))
-	return p, one(err)
+func (r Records) PersonBySession(ctx context.Context, digest []byte, now time.Time) (*Person, error) {
+	return single(r.people(ctx, `JOIN sessions s ON s.person_id = p.id WHERE s.digest = ? AND s.expires_at > ?`, digest, toMillis(now)))
 }
 
 // EndSession closes a session, and all that have expired at now.
 func (r Records) EndSession(ctx context.Context, digest []byte, now time.Time) error {
 	_, err := r.q.ExecContext(ctx, `DELETE FROM sessions WHERE digest = ? OR expires_at <= ?`, digest, toMillis(now))
+	return err
+}
+
+// EndSessionsOf closes someone's sessions, all but the one with a digest.
+func (r Records) EndSessionsOf(ctx context.Context, person int64, but []byte) error {
+	_, err := r.q.ExecContext(ctx, `DELETE FROM sessions WHERE person_id = ? AND digest <> ?`, person, but)
+	return err
+}
+
+// AddLink keeps a link that lets someone in once; person 0 is the first owner, who is
+// not there yet. An earlier link for the same person ends.
+func (r Records) AddLink(ctx context.Context, person int64, digest []byte, by string, now, expires time.Time) error {
+	var id any
+	if person > 0 {
+		id = person
+	}
+	if _, err := r.q.ExecContext(ctx, `DELETE FROM links_in WHERE person_id IS ? OR expires_at <= ?`, id, toMillis(now)); err != nil {
+		return err
+	}
+	_, err := r.q.ExecContext(ctx, `INSERT INTO links_in (digest, person_id, made_by, made_at, expires_at) VALUES (?, ?, ?, ?, ?)`, digest, id, by, toMillis(now), toMillis(expires))
+	return err
+}
+
+// Link finds whom a link lets in; the person is nil for the first owner.
+func (r Records) Link(ctx context.Context, digest []byte, now time.Time) (*Person, error) {
+	var id sql.NullInt64
+	err := r.q.QueryRowContext(ctx, `SELECT person_id FROM links_in WHERE digest = ? AND expires_at > ?`, digest, toMillis(now)).Scan(&id)
+	if err != nil || !id.Valid {
+		return nil, one(err)
+	}
+	return single(r.people(ctx, `WHERE p.id = ?`, id.Int64))
+}
+
+// EndLink uses a link up.
+func (r Records) EndLink(ctx context.Context, digest []byte) error {
+	_, err := r.q.ExecContext(ctx, `DELETE FROM links_in WHERE digest = ?`, digest)
 	return err
 }

@@ -27,6 +27,7 @@ type Address struct {
 // Placement is one version running in one environment.
 type Placement struct {
 	ID          int64     `json:"id"`
+	Project     string    `json:"project"`
 	Version     string    `json:"version"`
 	Environment string    `json:"environment"`
 	ServedAs    string    `json:"served_as" description:"the model's name at the model servers"`
@@ -56,7 +57,7 @@ func (r Records) AddEnvironment(ctx context.Context, e Environment) error {
 // Environments lists all environments by name.
 func (r Records) Environments(ctx context.Context) ([]Environment, error) {
 	rows, err := r.q.QueryContext(ctx, `SELECT e.name, e.description, e.added_by, e.added_at,
-		(SELECT count(*) FROM placements p WHERE p.environment_id = e.id AND p.removed_at IS NULL) FROM environments e ORDER BY e.name`)
+		(SELECT count(*) FROM placements p JOIN versions v ON v.id = p.version_id JOIN models m ON m.id = v.model_id WHERE p.environment_id = e.id AND p.removed_at IS NULL AND `+r.sees("m.project")+`) FROM environments e ORDER BY e.name`)
 	return collect(rows, err, func(rows *sql.Rows) (Environment, error) {
 		var e Environment
 		var at int64
@@ -97,13 +98,13 @@ func (r Records) SetAddressHealth(ctx context.Context, placement int64, url, rea
 }
 
 func (r Records) placements(ctx context.Context, clause string, args ...any) ([]Placement, error) {
-	rows, err := r.q.QueryContext(ctx, `SELECT p.id, m.name || '@' || v.number, e.name, p.served_as, p.placed_by, p.placed_at
-		FROM placements p JOIN versions v ON v.id = p.version_id JOIN models m ON m.id = v.model_id JOIN environments e ON e.id = p.environment_id
+	rows, err := r.q.QueryContext(ctx, `SELECT p.id, m.project, m.name || '@' || v.number, e.name, p.served_as, p.placed_by, p.placed_at
+		FROM placements p JOIN versions v ON v.id = p.version_id JOIN models m ON m.id = v.model_id AND `+r.sees("m.project")+` JOIN environments e ON e.id = p.environment_id
 		WHERE p.removed_at IS NULL `+clause+` ORDER BY p.id`, args...)
 	out, err := collect(rows, err, func(rows *sql.Rows) (Placement, error) {
 		p := Placement{Addresses: []Address{}}
 		var at int64
-		err := rows.Scan(&p.ID, &p.Version, &p.Environment, &p.ServedAs, &p.PlacedBy, &at)
+		err := rows.Scan(&p.ID, &p.Project, &p.Version, &p.Environment, &p.ServedAs, &p.PlacedBy, &at)
 		p.PlacedAt = fromMillis(at)
 		return p, err
 	})

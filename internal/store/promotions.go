@@ -34,20 +34,20 @@ func byRef(ref string) []any {
 }
 
 // promotionQuery reads promotions with the refs of their versions.
-const promotionQuery = `SELECT p.number, m.name || '@' || v.number, p.from_rung, p.to_rung,
+const promotionQuery = `SELECT p.number, m.project, m.name || '@' || v.number, p.from_rung, p.to_rung,
 	coalesce((SELECT m2.name || '@' || v2.number FROM versions v2 JOIN models m2 ON m2.id = v2.model_id WHERE v2.id = p.incumbent_id), ''),
 	p.asked_by, p.note, p.state, p.opened_at, p.closed_at, p.findings
-	FROM promotions p JOIN versions v ON v.id = p.version_id JOIN models m ON m.id = v.model_id `
+	FROM promotions p JOIN versions v ON v.id = p.version_id JOIN models m ON m.id = v.model_id AND `
 
 func (r Records) promotions(ctx context.Context, clause string, args ...any) ([]ladder.Promotion, error) {
-	rows, err := r.q.QueryContext(ctx, promotionQuery+clause, args...)
+	rows, err := r.q.QueryContext(ctx, promotionQuery+r.sees("m.project")+" "+clause, args...)
 	out, err := collect(rows, err, func(rows *sql.Rows) (ladder.Promotion, error) {
 		p := ladder.Promotion{SignOffs: []ladder.SignOff{}, Findings: []ladder.Finding{}}
 		var number int
 		var opened int64
 		var closed sql.NullInt64
 		var findings sql.NullString
-		if err := rows.Scan(&number, &p.Version, &p.From, &p.To, &p.Incumbent, &p.AskedBy, &p.Note, &p.State, &opened, &closed, &findings); err != nil {
+		if err := rows.Scan(&number, &p.Project, &p.Version, &p.From, &p.To, &p.Incumbent, &p.AskedBy, &p.Note, &p.State, &opened, &closed, &findings); err != nil {
 			return p, err
 		}
 		p.ID, p.OpenedAt, p.ClosedAt = ladder.ID(number), fromMillis(opened), optionalTime(closed)

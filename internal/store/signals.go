@@ -32,6 +32,9 @@ func OpenSignals(ctx context.Context, path string) (*Signals, error) {
 // Close closes the file.
 func (s *Signals) Close() error { return s.db.close() }
 
+// Snapshot writes the signals as they are at one moment into a new file.
+func (s *Signals) Snapshot(ctx context.Context, path string) error { return s.db.snapshot(ctx, path) }
+
 // LaneKey names whose traffic a summary is of.
 type LaneKey struct {
 	Endpoint string
@@ -196,5 +199,17 @@ func (s *Signals) Readings(ctx context.Context, endpoint string, since time.Time
 		err := rows.Scan(&at, &p.Split, &p.Version, &p.Signal, &p.Progress)
 		p.At = fromMillis(at)
 		return p, err
+	})
+}
+
+// Forget removes windows and readings from before a moment each.
+func (s *Signals) Forget(ctx context.Context, windows, readings time.Time) error {
+	return s.inOne(ctx, func(tx *sql.Tx) error {
+		// Windows are found by endpoint first, so that the index serves.
+		if _, err := tx.ExecContext(ctx, `DELETE FROM windows WHERE endpoint IN (SELECT DISTINCT endpoint FROM windows) AND minute < ?`, windows.Unix()/60); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `DELETE FROM readings WHERE endpoint IN (SELECT DISTINCT endpoint FROM readings) AND at < ?`, toMillis(readings))
+		return err
 	})
 }

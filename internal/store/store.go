@@ -11,8 +11,11 @@ import (
 	"fmt"
 	"io/fs"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
+
+	"innerladder/internal/core/record"
 
 	"github.com/pressly/goose/v3"
 	_ "modernc.org/sqlite" // the driver
@@ -38,7 +41,7 @@ type database struct{ write, read *sql.DB }
 func open(ctx context.Context, path, synchronous string, migrations fs.FS) (*database, error) {
 	dsn := func(pragmas ...string) string {
 		q := url.Values{"_txlock": {"immediate"}}
-		for _, p := range append(pragmas, "busy_timeout(10000)", "foreign_keys(1)", "journal_mode(WAL)", "synchronous("+synchronous+")") {
+		for _, p := range append(pragmas, "busy_timeout(10000)", "secure_delete(1)", "foreign_keys(1)", "journal_mode(WAL)", "synchronous("+synchronous+")") {
 			q.Add("_pragma", p)
 		}
 		return (&url.URL{Scheme: "file", Opaque: (&url.URL{Path: path}).EscapedPath(), RawQuery: q.Encode()}).String()
@@ -80,7 +83,11 @@ type querier interface {
 }
 
 // Store holds the records, ladder.db.
-type Store struct{ db *database }
+type Store struct {
+	db *database
+	// signer signs the lines of the record.
+	signer record.Signer
+}
 
 // Open opens or creates the records at path.
 func Open(ctx context.Context, path string) (*Store, error) {
@@ -92,28 +99,84 @@ func Open(ctx context.Context, path string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Store{db}, nil
+	return &Store{db: db}, nil
 }
 
 // Close closes the file.
 func (s *Store) Close() error { return s.db.close() }
 
+// Snapshot writes the records as they are at one moment into a new file, while others
+// read and write.
+func (s *Store) Snapshot(ctx context.Context, path string) error { return s.db.snapshot(ctx, path) }
+
+func (d *database) snapshot(ctx context.Context, path string) error {
+	// What was deleted is not in it, not even on pages that are free.
+	if _, err := d.read.ExecContext(ctx, `VACUUM INTO ?`, path); err != nil {
+		return fmt.Errorf("taking a snapshot: %w", err)
+	}
+	return nil
+}
+
 // Ready says whether the records can be read.
 func (s *Store) Ready(ctx context.Context) error { return s.db.read.PingContext(ctx) }
 
+// Sight is what someone may see: what is out of it is not found, as if it did not exist.
+type Sight struct {
+	// All is set for those who see every project.
+	All      bool
+	Projects []string
+}
+
+func (s Sight) sees(project string) bool {
+	return s.All || (project != "" && slices.Contains(s.Projects, project))
+}
+
 // Records are the queries; they read, or read and write inside of one transaction.
-type Records struct{ q querier }
+type Records struct {
+	q      querier
+	sight  Sight
+	signer record.Signer
+}
 
-// Read gives the queries outside of a transaction, for reading only.
-func (s *Store) Read() Records { return Records{s.db.read} }
+// sees is the condition that a column names a project in sight.
+func (r Records) sees(column string) string {
+	if r.sight.All {
+		return "1"
+	}
+	quoted := make([]string, len(r.sight.Projects))
+	for i, p := range r.sight.Projects {
+		quoted[i] = "'" + strings.ReplaceAll(p, "'", "''") + "'"
+	}
+	return column + " IN (" + strings.Join(quoted, ",") + ")"
+}
 
-// Write runs fn in one transaction: all of it happens, or nothing.
+// Unbounded are the same queries with sight of everything, for what must be right
+// whoever asks: whether a name is free.
+func (r Records) Unbounded() Records {
+	r.sight = Sight{All: true}
+	return r
+}
+
+// Read gives the queries outside of a transaction, for reading only and with sight of
+// everything.
+func (s *Store) Read() Records { return s.ReadAs(Sight{All: true}) }
+
+// ReadAs is Read with someone's sight.
+func (s *Store) ReadAs(sight Sight) Records { return Records{s.db.read, sight, nil} }
+
+// Write runs fn in one transaction with sight of everything: all of it happens, or
+// nothing.
 func (s *Store) Write(ctx context.Context, fn func(Records) error) error {
+	return s.WriteAs(ctx, Sight{All: true}, fn)
+}
+
+// WriteAs is Write with someone's sight.
+func (s *Store) WriteAs(ctx context.Context, sight Sight, fn func(Records) error) error {
 	tx, err := s.db.write.BeginTx(ctx, nil)
 	if err != nil {
 		return fmt.Errorf("beginning a change: %w", err)
 	}
-	if err := fn(Records{tx}); err != nil {
+	if err := fn(Records{tx, sight, s.signer}); err != nil {
 		_ = tx.Rollback()
 		return err
 	}

@@ -11,9 +11,11 @@ import (
 	"time"
 
 	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/record"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/rollout"
 	"innerladder/internal/core/traffic"
+	"innerladder/internal/seal"
 )
 
 var now = time.Date(2026, 1, 12, 9, 0, 0, 0, time.UTC)
@@ -26,6 +28,9 @@ func open2(t *testing.T) (*Store, string) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { _ = s.Close() })
+	if err := s.SignWith(t.Context(), seal.NewSigner(make([]byte, 32))); err != nil {
+		t.Fatal(err)
+	}
 	return s, path
 }
 
@@ -42,7 +47,7 @@ func seed(t *testing.T, s *Store) {
 			r.AddEndpoint(t.Context(), Endpoint{Name: "demand-hourly", Model: "heat-demand", Environment: "plant-north", Rung: "live", Plan: rollout.DefaultPlan(), CreatedAt: now}),
 			r.AddSplit(t.Context(), &traffic.Split{Endpoint: "demand-hourly", Lanes: []traffic.Lane{{Kind: traffic.Main, Version: "heat-demand@1", Share: traffic.Whole}}, MadeAt: now}),
 			r.AddPromotion(t.Context(), p),
-			r.AddEntry(t.Context(), &Entry{At: now, Actor: "runa", Kind: "model.added", Subject: "heat-demand", Sentence: "x"}))
+			r.AddEntry(t.Context(), &record.Entry{At: now, Actor: "runa", Kind: "model.added", Subject: "heat-demand", Sentence: "x"}))
 	})
 	if err != nil {
 		t.Fatal(err)
@@ -57,8 +62,8 @@ func TestTheSchemaHoldsTheRules(t *testing.T) {
 		"a version changes":             `UPDATE versions SET created_by = 'odd'`,
 		"a split changes":               `UPDATE splits SET reason = 'other'`,
 		"a lane changes":                `UPDATE lanes SET share = 5`,
-		"a line of the record changes":  `UPDATE audit SET actor = 'odd'`,
-		"a line of the record goes":     `DELETE FROM audit`,
+		"a line of the record changes":  `UPDATE record SET line = '{}'`,
+		"a line of the record goes":     `DELETE FROM record`,
 		"the one who asked signs":       `INSERT INTO sign_offs VALUES (1, 'runa', 'yes', '', 0, '', '')`,
 		"an unknown answer":             `INSERT INTO sign_offs VALUES (1, 'tove', 'perhaps', '', 0, '', '')`,
 		"a second main lane":            `INSERT INTO lanes VALUES (1, 1, 1, 'main', 1, 0)`,
@@ -74,7 +79,7 @@ func TestTheSchemaHoldsTheRules(t *testing.T) {
 		"a tag of nothing":              `INSERT INTO tags VALUES ('x', 0, 0)`,
 		"a tag of two things":           `INSERT INTO tags VALUES ('x', 1, 1)`,
 		"a run that ended, no time":     `INSERT INTO runs (number, model, title, state, by, machine, started) VALUES (1, 'm', '', 'finished', 'runa', '', 0)`,
-		"a data set that changes":       `INSERT INTO data_sets VALUES (1, 'w', 1, '', '', 0, 0, '[]', '', 'runa', 0); UPDATE data_sets SET rows = 4`,
+		"a data set that changes":       `INSERT INTO data_sets VALUES (1, 'w', 1, '', '', 0, 0, '[]', '', 'runa', 0, 'default'); UPDATE data_sets SET rows = 4`,
 		"a link of an unknown kind":     `INSERT INTO links VALUES (9, 1, 'x', 1, 1)`,
 	} {
 		err := s.Write(t.Context(), func(r Records) error {

@@ -133,14 +133,14 @@ func optionalJSON[T any](v *T) (any, error) {
 // versions reads the versions that a clause selects: everything but the texts and what
 // is read off the artifacts.
 func (r Records) versions(ctx context.Context, clause string, args ...any) ([]registry.Version, []int64, error) {
-	rows, err := r.q.QueryContext(ctx, `SELECT v.id, m.name, v.number, v.digest, v.note, v.code, v.profile_rows, v.rung, v.rung_since, v.created_by, v.created_at
-		FROM versions v JOIN models m ON m.id = v.model_id `+clause, args...)
+	rows, err := r.q.QueryContext(ctx, `SELECT v.id, m.project, m.name, v.number, v.digest, v.note, v.code, v.profile_rows, v.rung, v.rung_since, v.created_by, v.created_at
+		FROM versions v JOIN models m ON m.id = v.model_id AND `+r.sees("m.project")+` `+clause, args...)
 	var ids []int64
 	out, err := collect(rows, err, func(rows *sql.Rows) (registry.Version, error) {
 		v := registry.Version{Artifacts: []registry.Artifact{}, Metrics: map[string]float64{}, Params: map[string]string{}}
 		var id, since, at int64
 		var code sql.NullString
-		if err := rows.Scan(&id, &v.Model, &v.Number, &v.Digest, &v.Note, &code, &v.ProfileRows, &v.Rung, &since, &v.CreatedBy, &at); err != nil {
+		if err := rows.Scan(&id, &v.Project, &v.Model, &v.Number, &v.Digest, &v.Note, &code, &v.ProfileRows, &v.Rung, &since, &v.CreatedBy, &at); err != nil {
 			return v, err
 		}
 		ids = append(ids, id)
@@ -207,7 +207,7 @@ func (r Records) fillVersions(ctx context.Context, versions []registry.Version, 
 			put(&at[id].Properties, name, value)
 			return err
 		}},
-		{`SELECT l.from_id, l.relation, d.name, d.number FROM links l JOIN data_sets d ON d.id = l.to_id WHERE l.from_kind = 1 AND l.from_id` + in + ` AND l.to_kind = 2 ORDER BY l.relation, d.name, d.number`, func(rows *sql.Rows) error {
+		{`SELECT l.from_id, l.relation, d.name, d.number FROM links l JOIN data_sets d ON d.id = l.to_id WHERE l.from_kind = 1 AND l.from_id` + in + ` AND l.to_kind = 2 AND ` + r.sees("d.project") + ` ORDER BY l.relation, d.name, d.number`, func(rows *sql.Rows) error {
 			var use registry.DataUse
 			var ref registry.DataRef
 			err := rows.Scan(&id, &use.Role, &ref.Name, &ref.Number)
@@ -281,7 +281,7 @@ func (r Records) fillWhole(ctx context.Context, v *registry.Version, id int64) e
 		return err
 	}
 	if err := r.each(ctx, `SELECT m.name, v.number, l.relation FROM links l JOIN versions v ON v.id = l.to_id JOIN models m ON m.id = v.model_id
-		WHERE l.from_kind = 1 AND l.from_id = ? AND l.to_kind = 1 ORDER BY m.name, v.number`, []any{id}, func(rows *sql.Rows) error {
+		WHERE l.from_kind = 1 AND l.from_id = ? AND l.to_kind = 1 AND `+r.sees("m.project")+` ORDER BY m.name, v.number`, []any{id}, func(rows *sql.Rows) error {
 		var ref registry.Ref
 		var relation string
 		err := rows.Scan(&ref.Model, &ref.Number, &relation)
@@ -398,7 +398,7 @@ func (r Records) DeletedVersion(ctx context.Context, model string, number int) (
 	g := Grave{Ref: registry.Ref{Model: model, Number: number}.String()}
 	var at int64
 	err := r.q.QueryRowContext(ctx, `SELECT v.deleted_at, v.deleted_by, v.deleted_why FROM versions v JOIN models m ON m.id = v.model_id
-		WHERE m.name = ? AND v.number = ? AND v.deleted_at IS NOT NULL`, model, number).Scan(&at, &g.By, &g.Why)
+		WHERE m.name = ? AND v.number = ? AND v.deleted_at IS NOT NULL AND `+r.sees("m.project"), model, number).Scan(&at, &g.By, &g.Why)
 	g.At = fromMillis(at)
 	return g, one(err)
 }
@@ -439,7 +439,7 @@ func (r Records) UsesOf(ctx context.Context, model string, number int, highest s
 		{"is in the split of ", `SELECT e.name FROM endpoints e JOIN lanes l ON l.endpoint_id = e.id AND l.split = (SELECT max(number) FROM splits WHERE endpoint_id = e.id) WHERE l.version_id = ? ORDER BY e.name`, []any{id}},
 		{"has the label ", `SELECT name FROM labels WHERE version_id = ? ORDER BY name`, []any{id}},
 		{"waits for review in ", `SELECT 'P-' || number FROM promotions WHERE version_id = ? AND state = 'open' ORDER BY number`, []any{id}},
-		{"is a parent of " + highest + " ", `SELECT m.name || '@' || v.number FROM links l JOIN versions v ON v.id = l.from_id JOIN models m ON m.id = v.model_id
+		{"is a parent of " + highest + " ", `SELECT CASE WHEN ` + r.sees("m.project") + ` THEN m.name || '@' || v.number ELSE 'something in another project' END FROM links l JOIN versions v ON v.id = l.from_id JOIN models m ON m.id = v.model_id
 			WHERE l.to_kind = 1 AND l.to_id = ? AND l.from_kind = 1 AND v.rung = ? AND v.deleted_at IS NULL ORDER BY m.name, v.number`, []any{id, highest}},
 	} {
 		var names []string

@@ -61,10 +61,12 @@ func Start(ctx context.Context, dir string) (_ context.Context, stop func(), err
 // Action is something done in the browser.
 type Action = chromedp.Action[chromedp.Void]
 
-// SignIn opens the console with a token in the link and waits until it shows the first
+// SignIn signs someone in with a password and waits until the console shows the first
 // page.
-func SignIn(server, token string) Action {
-	return chromedp.Steps(chromedp.Navigate(server+"/sign-in#token="+token), chromedp.WaitVisible(Text("h1", "Now")))
+func SignIn(server, name, password string) Action {
+	return chromedp.Steps(chromedp.Navigate(server+"/sign-in"), chromedp.WaitVisible(chromedp.CSS(`input[name="name"]`)),
+		chromedp.SendKeys(chromedp.CSS(`input[name="name"]`), name), chromedp.SendKeys(chromedp.CSS(`input[name="password"]`), password),
+		chromedp.Click(Text("button", "Sign in")), chromedp.WaitVisible(Text("h1", "Now")))
 }
 
 // Text finds elements of a kind whose text begins with something.

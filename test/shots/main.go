@@ -1,7 +1,7 @@
 // Command shots takes pictures of the console of a service that runs, for docs and for
 // looking at.
 //
-//	go run ./test/shots -server http://127.0.0.1:7400 -token-file FILE -out DIR NAME=PATH[,dark][,WIDTHxHEIGHT] …
+//	go run ./test/shots -server http://127.0.0.1:7400 -name NAME -password-file FILE -out DIR NAME=PATH[,dark][,WIDTHxHEIGHT] …
 package main
 
 import (
@@ -20,19 +20,20 @@ import (
 
 func main() {
 	server := flag.String("server", "http://127.0.0.1:7400", "`URL` of the service")
-	tokenFile := flag.String("token-file", "", "`FILE` with a token")
+	name := flag.String("name", "tove", "`NAME` of who looks")
+	passwordFile := flag.String("password-file", "", "`FILE` with the password")
 	out := flag.String("out", "docs/screenshots", "`DIR` for the pictures")
 	settle := flag.Duration("settle", 2500*time.Millisecond, "`DURATION` to wait for each page")
 	files := flag.String("files", "", "`FILES`, separated by commas, to choose in the page's file field")
 	flag.Parse()
-	if err := run(*server, *tokenFile, *out, *settle, *files, flag.Args()); err != nil {
+	if err := run(*server, *name, *passwordFile, *out, *settle, *files, flag.Args()); err != nil {
 		fmt.Fprintln(os.Stderr, "shots:", err)
 		os.Exit(1)
 	}
 }
 
-func run(server, tokenFile, out string, settle time.Duration, files string, pages []string) error {
-	token, err := os.ReadFile(tokenFile)
+func run(server, name, passwordFile, out string, settle time.Duration, files string, pages []string) error {
+	password, err := os.ReadFile(passwordFile)
 	if err != nil {
 		return err
 	}
@@ -46,11 +47,11 @@ func run(server, tokenFile, out string, settle time.Duration, files string, page
 		return err
 	}
 	defer stop()
-	if err := chromedp.Do(ctx, browser.SignIn(server, strings.TrimSpace(string(token)))); err != nil {
+	if err := chromedp.Do(ctx, browser.SignIn(server, name, strings.TrimSpace(string(password)))); err != nil {
 		return fmt.Errorf("signing in: %w", err)
 	}
 	for _, page := range pages {
-		name, rest, _ := strings.Cut(page, "=")
+		picture, rest, _ := strings.Cut(page, "=")
 		path, options, _ := strings.Cut(rest, ",")
 		width, height := int64(1280), int64(800)
 		for _, o := range strings.Split(options, ",") {
@@ -61,18 +62,18 @@ func run(server, tokenFile, out string, settle time.Duration, files string, page
 		}
 		if err := chromedp.Do(ctx, chromedp.EmulateViewport(width, height), browser.Dark(strings.Contains(options, "dark")),
 			chromedp.Navigate(server+path), chromedp.Sleep(settle)); err != nil {
-			return fmt.Errorf("%s: %w", name, err)
+			return fmt.Errorf("%s: %w", picture, err)
 		}
 		if files != "" {
 			if err := chromedp.Do(ctx, chromedp.SetUploadFiles(chromedp.CSS(`input[type="file"]`), strings.Split(files, ",")), chromedp.Sleep(settle)); err != nil {
-				return fmt.Errorf("%s: choosing files: %w", name, err)
+				return fmt.Errorf("%s: choosing files: %w", picture, err)
 			}
 		}
-		picture, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
+		png, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
 		if err != nil {
-			return fmt.Errorf("%s: %w", name, err)
+			return fmt.Errorf("%s: %w", picture, err)
 		}
-		if err := os.WriteFile(filepath.Join(out, name+".png"), picture, 0o644); err != nil {
+		if err := os.WriteFile(filepath.Join(out, picture+".png"), png, 0o644); err != nil {
 			return err
 		}
 	}

@@ -1,12 +1,14 @@
 import { Navigate, Route, Routes } from 'react-router'
 
 import { ProblemError } from './api/client'
-import { useMe } from './api/queries'
+import { useMe } from './api/people'
+import { ActivityPage } from './activity/activity-page'
 import { AlertsPage } from './alerts/alerts-page'
 import { AuditPage } from './audit/audit-page'
 import { ComparePage } from './endpoints/compare-page'
 import { EndpointPage } from './endpoints/endpoint-page'
 import { EndpointsPage } from './endpoints/endpoints-page'
+import { InboxPage } from './inbox/inbox-page'
 import { CataloguePage } from './models/catalogue-page'
 import { DataPage } from './models/data-page'
 import { LineupPage } from './models/lineup-page'
@@ -18,6 +20,11 @@ import { TracePage } from './models/trace-page'
 import { VersionPage } from './models/version-page'
 import { NowPage } from './now/now-page'
 import { ReviewsPage } from './reviews/reviews-page'
+import { ConnectionsPage } from './settings/connections-page'
+import { MePage } from './settings/me-page'
+import { PeoplePage } from './settings/people-page'
+import { ServicePage } from './settings/service-page'
+import { SettingsFrame } from './settings/settings-frame'
 import { Shell } from './shell'
 import { Empty, Panel, Problem } from './ui/parts'
 
@@ -53,6 +60,15 @@ export function App() {
         <Route path="reviews" element={<ReviewsPage />} />
         <Route path="alerts" element={<AlertsPage />} />
         <Route path="audit" element={<AuditPage />} />
+        <Route path="activity" element={<ActivityPage />} />
+        <Route path="inbox" element={<InboxPage />} />
+        <Route path="settings" element={<SettingsFrame />}>
+          <Route index element={<Navigate to="me" replace />} />
+          <Route path="me" element={<MePage />} />
+          <Route path="people" element={<PeoplePage />} />
+          <Route path="connections" element={<ConnectionsPage />} />
+          <Route path="service" element={<ServicePage />} />
+        </Route>
         <Route
           path="*"
           element={

@@ -2,13 +2,18 @@ import { QueryClientProvider } from '@tanstack/react-query'
 import { Tooltip } from 'radix-ui'
 import { StrictMode } from 'react'
 import { createRoot } from 'react-dom/client'
+import { setNonce } from 'get-nonce'
 import { BrowserRouter, Route, Routes } from 'react-router'
 
 import { queryClient } from './api/queries'
 import { App } from './app'
-import { SignIn } from './session/sign-in'
+import { SignIn, Welcome } from './session/sign-in'
 import './theme.css'
 import { applyTheme } from './ui/theme'
+
+// Dialogs add styles of their own while they are open; the page's rules let them with this.
+const nonce = document.querySelector<HTMLMetaElement>('meta[name="style-nonce"]')?.content
+if (nonce) setNonce(nonce)
 
 applyTheme()
 
@@ -21,6 +26,7 @@ if (root) {
           <BrowserRouter>
             <Routes>
               <Route path="/sign-in" element={<SignIn />} />
+              <Route path="/welcome" element={<Welcome />} />
               <Route path="/*" element={<App />} />
             </Routes>
           </BrowserRouter>

@@ -1,7 +1,8 @@
-import { LogOut, Moon, Sun, WifiOff } from 'lucide-react'
-import { NavLink, Outlet, useLocation } from 'react-router'
+import { Inbox, LogOut, Moon, Sun, WifiOff } from 'lucide-react'
+import { Link, NavLink, Outlet, useLocation } from 'react-router'
 
-import { useAlerts, useMe, useNow, usePromotions, useSignOut } from './api/queries'
+import { useMay, useMe, useSignOut } from './api/people'
+import { useAlerts, useNow, usePromotions } from './api/queries'
 import { useLive } from './api/live'
 import { Boundary } from './ui/boundary'
 import { switchTheme, useTheme } from './ui/theme'
@@ -26,6 +27,7 @@ export function Shell() {
   const theme = useTheme()
   const me = useMe().data
   const signOut = useSignOut()
+  const audits = useMay('audit')
   const trials = (useNow().data ?? []).filter((n) => n.lanes.some((l) => l.kind === 'trial')).length
   const reviews = usePromotions({ state: 'open' }).data?.items.length
   const alerts = useAlerts('open').data?.items.length
@@ -49,10 +51,19 @@ export function Shell() {
         <Place to="/alerts" count={alerts}>
           Alerts
         </Place>
-        <Place to="/audit">Audit</Place>
-        <div className="text-ink-2 ml-auto flex items-center gap-1 md:mt-auto md:ml-0 md:justify-between md:px-2">
-          <span title={me?.role}>{me?.name}</span>
+        {audits && <Place to="/audit">Audit</Place>}
+        <div className="md:mt-auto">
+          <Place to="/settings">Settings</Place>
+        </div>
+        <div className="text-ink-2 ml-auto flex items-center gap-1 md:ml-0 md:justify-between md:px-2">
+          <Link to="/settings/me" className="hover:text-ink min-w-0 truncate">
+            {me?.name}
+          </Link>
           <span className="flex gap-1">
+            <Link to="/inbox" className="hover:text-ink relative p-1" aria-label={me?.unread ? `Inbox, ${me.unread} unread` : 'Inbox'}>
+              <Inbox size={16} />
+              {!!me?.unread && <span className="bg-trial-line text-paper absolute -top-1 -right-1 rounded-full px-1 text-[10px] leading-[14px]">{me.unread}</span>}
+            </Link>
             <button type="button" className="hover:text-ink cursor-pointer p-1" aria-label={theme === 'dark' ? 'Light colours' : 'Dark colours'} onClick={switchTheme}>
               {theme === 'dark' ? <Sun size={16} /> : <Moon size={16} />}
             </button>

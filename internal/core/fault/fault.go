@@ -24,6 +24,8 @@ const (
 	Unsigned Kind = "unsigned"
 	// Forbidden is a call by someone who may not make it.
 	Forbidden Kind = "forbidden"
+	// TooOften is a call that was made too often.
+	TooOften Kind = "too_often"
 	// TooLarge is input over a stated size.
 	TooLarge Kind = "too_large"
 	// Unavailable is something outside that does not answer.

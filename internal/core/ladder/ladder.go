@@ -87,7 +87,7 @@ func (l Ladder) CheckClimb(version, from, to string) error {
 	}
 	switch {
 	case from == Retired:
-		return fault.New(fault.Refused, "promotion.retired", "%s is retired", version).In("version").Do("restore it before asking")
+		return fault.New(fault.Refused, "promotion.retired", "%s is retired", version).In("version").Do("reinstate it before asking")
 	case l.Height(from) == l.Height(to):
 		return fault.New(fault.Refused, "promotion.there_already", "%s stands on %s already", version, to).In("to").Do("nothing needs doing")
 	case l.Height(from) > l.Height(to):

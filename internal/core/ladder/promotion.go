@@ -50,6 +50,7 @@ type SignOff struct {
 // Promotion is a request that a version step up to a rung.
 type Promotion struct {
 	ID        string         `json:"id" description:"P-NUMBER"`
+	Project   string         `json:"project"`
 	Version   string         `json:"version"`
 	From      string         `json:"from"`
 	To        string         `json:"to"`

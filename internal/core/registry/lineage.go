@@ -32,6 +32,7 @@ type DataSet struct {
 	Ref         string    `json:"ref" description:"NAME#NUMBER"`
 	Name        string    `json:"name"`
 	Number      int       `json:"number"`
+	Project     string    `json:"project"`
 	Address     string    `json:"address,omitempty" description:"where it lies"`
 	Digest      string    `json:"digest,omitempty" description:"SHA-256 of its bytes, when they were read"`
 	Rows        int64     `json:"rows,omitempty"`
@@ -57,6 +58,7 @@ const (
 type Run struct {
 	Ref      string             `json:"ref" description:"run-NUMBER"`
 	Number   int64              `json:"number"`
+	Project  string             `json:"project"`
 	Model    string             `json:"model" description:"the model it trains"`
 	Title    string             `json:"title,omitempty"`
 	State    RunState           `json:"state" enum:"running,finished,failed"`

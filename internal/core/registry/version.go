@@ -92,6 +92,7 @@ type Dependency struct {
 // rung it stands on, its note, tags, properties, labels and attachments may change.
 type Version struct {
 	Ref          string             `json:"ref" description:"MODEL@NUMBER"`
+	Project      string             `json:"project"`
 	Model        string             `json:"model"`
 	Number       int                `json:"number"`
 	Digest       string             `json:"digest" description:"SHA-256 over everything that makes the version what it is"`

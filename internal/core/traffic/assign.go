@@ -61,7 +61,15 @@ type Route struct {
 	Split int
 	Since time.Time
 	Lanes []RouteLane
+	// Headers are sent to the model servers with every request.
+	Headers []Header
+	// Keyed endpoints answer only callers whose key has one of the digests.
+	Keyed   bool
+	Callers [][]byte
 }
+
+// Header is a header with its value.
+type Header struct{ Name, Value string }
 
 // RouteLane is a lane with the places that can answer for it.
 type RouteLane struct {

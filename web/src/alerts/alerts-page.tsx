@@ -3,6 +3,7 @@ import { useState } from 'react'
 
 import type { Alert } from '../api/client'
 import { useAlerts, useHandleAlert } from '../api/queries'
+import { useMay } from '../api/people'
 import { words } from '../ui/format'
 import { Switchboard } from '../ui/overlays'
 import { Ago, Button, Empty, inputLook, Loaded, PageHead, Panel, Problem, Ref, Tag, To } from '../ui/parts'
@@ -36,6 +37,7 @@ const tones = { open: 'bad', acknowledged: 'trial', resolved: 'main' } as const
 
 export function AlertCard({ alert: a }: { alert: Alert }) {
   const handle = useHandleAlert(a.id)
+  const may = useMay('handle', a.project)
   const [note, setNote] = useState('')
   const Icon = a.kind === 'rolled_back' ? OctagonX : PlugZap
   return (
@@ -49,7 +51,7 @@ export function AlertCard({ alert: a }: { alert: Alert }) {
       }
       aside={
         <span className="text-ink-2 text-[12.5px]">
-          <To to={`/endpoints/${a.endpoint ?? ''}`}>{a.endpoint}</To> · <Ref to={a.subject} /> · {words(a.signal)} · <Ago at={a.raised_at} />
+          <To to={`/endpoints/${a.endpoint}`}>{a.endpoint}</To> · <Ref to={a.subject} /> · {words(a.signal)} · <Ago at={a.raised_at} />
         </span>
       }
     >
@@ -60,7 +62,7 @@ export function AlertCard({ alert: a }: { alert: Alert }) {
           {a.note && ` “${a.note}”`}
         </p>
       )}
-      {a.state !== 'resolved' && (
+      {a.state !== 'resolved' && may && (
         <form className="mt-3 flex flex-wrap items-center gap-2" onSubmit={(event) => event.preventDefault()}>
           <input className={`${inputLook} max-w-80`} aria-label="Note" placeholder="a note for the record" value={note} onChange={(event) => setNote(event.target.value)} />
           {a.state === 'open' && (

@@ -16,6 +16,16 @@ const stale: Record<string, string[]> = {
   endpoint: ['endpoints'],
   split: ['endpoints', 'series', 'comparison'],
   alert: ['alerts', 'series'],
+  member: ['people', 'session'],
+  person: ['people', 'session'],
+  role: ['people', 'session'],
+  token: ['tokens'],
+  caller: ['callers', 'endpoints'],
+  webhook: ['webhooks'],
+  delivery: ['webhooks'],
+  settings: ['settings'],
+  secret: ['settings'],
+  search: ['searches'],
 }
 
 /** Opens the stream of events and acts on what comes; returns what closes it. */
@@ -28,7 +38,7 @@ function listen(connected: (yes: boolean) => void): () => void {
   })
   source.addEventListener('change', (event) => {
     const entry = JSON.parse(event.data as string) as Entry
-    for (const key of ['audit', ...(stale[entry.kind.split('.')[0] ?? ''] ?? [])]) {
+    for (const key of ['activity', 'audit', 'inbox', 'session', ...(stale[entry.kind.split('.')[0] ?? ''] ?? [])]) {
       void queryClient.invalidateQueries({ queryKey: [key] })
     }
   })

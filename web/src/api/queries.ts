@@ -13,9 +13,6 @@ export const queryClient = new QueryClient({
   },
 })
 
-export const useMe = () =>
-  useQuery({ queryKey: ['session'], queryFn: () => data(api.GET('/api/v1/session')), staleTime: Infinity, retry: false })
-
 export const useLadder = () =>
   useQuery({ queryKey: ['ladder'], queryFn: () => data(api.GET('/api/v1/ladder')), staleTime: Infinity })
 
@@ -92,24 +89,12 @@ export const useComparison = (endpoint: string, incumbent: string, candidate: st
 export const useAlerts = (state?: 'open' | 'acknowledged' | 'resolved') =>
   useQuery({ queryKey: ['alerts', state], queryFn: () => data(api.GET('/api/v1/alerts', { params: { query: { state } } })) })
 
-export const useAudit = (subject?: string, limit = 50) =>
-  useQuery({ queryKey: ['audit', subject, limit], queryFn: () => data(api.GET('/api/v1/audit', { params: { query: { subject, limit } } })) })
-
 /** What all endpoints do now; the live connection keeps it up to date. */
 export const useNow = () => useQuery({ queryKey: ['now'], queryFn: () => data(api.GET('/api/v1/now')) })
 
 export function useEndpointNow(endpoint: string): EndpointNow | undefined {
   return useNow().data?.find((n) => n.endpoint === endpoint)
 }
-
-export const useSignIn = () =>
-  useMutation({
-    mutationFn: (token: string) => data(api.POST('/api/v1/session', { body: { token } })),
-    onSuccess: (person) => queryClient.setQueryData(['session'], person),
-  })
-
-export const useSignOut = () =>
-  useMutation({ mutationFn: () => data(api.DELETE('/api/v1/session')), onSuccess: () => queryClient.resetQueries() })
 
 export const usePromote = () =>
   useMutation({
@@ -166,8 +151,6 @@ export const useVocabulary = () =>
 export const useProjects = () => useQuery({ queryKey: ['projects'], queryFn: () => data(api.GET('/api/v1/projects')) })
 
 export const useEnvironments = () => useQuery({ queryKey: ['environments'], queryFn: () => data(api.GET('/api/v1/environments', { params: { query: { limit: 200 } } })) })
-
-export const usePeople = () => useQuery({ queryKey: ['people'], queryFn: () => data(api.GET('/api/v1/people')) })
 
 export const useLineup = (versions: string[]) =>
   useQuery({
@@ -247,8 +230,8 @@ export const useRemoveLabel = (model: string) =>
 export const useRetire = (ref: string) =>
   useMutation({ mutationFn: (reason: string) => data(api.POST('/api/v1/versions/{ref}/retire', { params: { path: { ref } }, body: { reason } })), onSuccess: models })
 
-export const useRestore = (ref: string) =>
-  useMutation({ mutationFn: (reason: string) => data(api.POST('/api/v1/versions/{ref}/restore', { params: { path: { ref } }, body: { reason } })), onSuccess: models })
+export const useReinstate = (ref: string) =>
+  useMutation({ mutationFn: (reason: string) => data(api.POST('/api/v1/versions/{ref}/reinstate', { params: { path: { ref } }, body: { reason } })), onSuccess: models })
 
 export const useDelete = (ref: string) =>
   useMutation({

@@ -2,6 +2,7 @@ import { useState } from 'react'
 import { Link, useParams } from 'react-router'
 
 import type { Endpoint, EndpointNow } from '../api/client'
+import { useMay } from '../api/people'
 import { useEndpoint, useEndpointNow, useSeries, useSplits } from '../api/queries'
 import { EvidenceChart } from '../charts/evidence-chart'
 import { LatencyChart, LatencyTable } from '../charts/latency-chart'
@@ -9,6 +10,8 @@ import { measureText, type Measure } from '../charts/measure'
 import { share, short } from '../ui/format'
 import { Switchboard } from '../ui/overlays'
 import { Ago, Button, Empty, Loaded, PageHead, Panel, Ref } from '../ui/parts'
+import { ActivityPanel } from '../activity/activity-list'
+import { CallersPanel } from './callers-panel'
 import { BackSheet, SplitSheet } from './change-split'
 import { GuardList } from './guards'
 import { LaneBand } from './lane-band'
@@ -21,6 +24,7 @@ export function EndpointPage() {
 }
 
 function EndpointView({ endpoint: e, now }: { endpoint: Endpoint; now: EndpointNow | undefined }) {
+  const mayRoute = useMay('route', e.project)
   const split = e.split
   const main = split?.lanes.find((l) => l.kind === 'main')
   const trials = split?.lanes.filter((l) => l.kind === 'trial') ?? []
@@ -37,7 +41,7 @@ function EndpointView({ endpoint: e, now }: { endpoint: Endpoint; now: EndpointN
                 {' '}· split #{split.number}, <Ago at={split.made_at} /> by {split.author} · {rate.toFixed(0)} requests/s
               </>
             )}
-            {e.description && ` · ${e.description}`}
+            {e.description && ` · ${e.description}`} · project {e.project}
           </>
         }
       >
@@ -48,8 +52,8 @@ function EndpointView({ endpoint: e, now }: { endpoint: Endpoint; now: EndpointN
             </Button>
           </Link>
         )}
-        <SplitSheet endpoint={e} />
-        {split && split.number > 1 && <BackSheet endpoint={e} />}
+        {mayRoute && <SplitSheet endpoint={e} />}
+        {mayRoute && split && split.number > 1 && <BackSheet endpoint={e} />}
       </PageHead>
       <Panel title="Who answers">
         {split ? (
@@ -61,6 +65,8 @@ function EndpointView({ endpoint: e, now }: { endpoint: Endpoint; now: EndpointN
       </Panel>
       {split && <Signals endpoint={e.name} main={main?.version ?? ''} now={now} />}
       <SplitHistory endpoint={e.name} />
+      <ActivityPanel subject={e.name} />
+      {mayRoute && <CallersPanel endpoint={e} />}
     </>
   )
 }

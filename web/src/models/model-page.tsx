@@ -2,10 +2,12 @@ import { useMemo } from 'react'
 import { Link, useParams } from 'react-router'
 
 import type { Version } from '../api/client'
+import { useMay } from '../api/people'
 import { useLadder, useModel, usePromotions, useVersions } from '../api/queries'
 import { number } from '../ui/format'
 import { DataTable, type Columns } from '../ui/data-table'
 import { Ago, Button, Loaded, PageHead, Panel, Ref, Tag, Verdict } from '../ui/parts'
+import { ActivityPanel } from '../activity/activity-list'
 import { CompareLinks } from './compare-links'
 import { LadderBoard } from './ladder-board'
 import { leadingMetric, lowerIsBetter } from './metric'
@@ -14,6 +16,7 @@ import { ModelUpkeep } from './upkeep'
 export function ModelPage() {
   const { model: name = '' } = useParams()
   const model = useModel(name)
+  const may = useMay('register', model.data?.project ?? '*')
   const ladder = useLadder().data
   const versions = useVersions(name)
   const promotions = usePromotions({ model: name }).data?.items ?? []
@@ -46,9 +49,11 @@ export function ModelPage() {
             <Link to={`/models/lineup?versions=${m.name}`}>
               <Button tabIndex={-1}>Line up</Button>
             </Link>
-            <Link to={`/models/register?model=${m.name}`}>
-              <Button tabIndex={-1}>Register a version</Button>
-            </Link>
+            {may && (
+              <Link to={`/models/register?model=${m.name}`}>
+                <Button tabIndex={-1}>Register a version</Button>
+              </Link>
+            )}
             <CompareLinks model={m.name} versions={Object.values(m.standing).flat().sort((a, b) => b - a)} />
           </PageHead>
           <div className="grid grid-cols-[minmax(0,1fr)] gap-5 xl:grid-cols-[minmax(0,1.15fr)_minmax(0,1fr)]">
@@ -57,6 +62,7 @@ export function ModelPage() {
               <Loaded query={versions}>{(list) => <VersionTable versions={list.items} live={m.standing['live']?.at(-1)} />}</Loaded>
             </Panel>
           </div>
+          <ActivityPanel subject={m.name} />
         </>
       )}
     </Loaded>

@@ -1,6 +1,7 @@
 import { useState } from 'react'
 
 import type { Version } from '../api/client'
+import { useMay } from '../api/people'
 import { useLadder, usePromote } from '../api/queries'
 import { Choice, Sheet } from '../ui/overlays'
 import { Button, Field, inputLook, Problem } from '../ui/parts'
@@ -13,7 +14,8 @@ export function PromoteSheet({ version: v }: { version: Version }) {
   const [to, setTo] = useState<string>()
   const [note, setNote] = useState('')
   const promote = usePromote()
-  if (above.length === 0 || !rungs.includes(v.rung)) return null
+  const may = useMay('ask', v.project)
+  if (!may || above.length === 0 || !rungs.includes(v.rung)) return null
   const rung = to ?? above.at(-1) ?? ''
   return (
     <Sheet title={`Ask for ${v.ref}`} open={open} onOpenChange={setOpen} trigger={<Button look="go">Ask for a higher rung</Button>}>

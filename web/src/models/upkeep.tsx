@@ -1,10 +1,12 @@
-import { useState, type ReactNode } from 'react'
+import { useState } from 'react'
 import { useNavigate } from 'react-router'
 
 import type { Model, Version } from '../api/client'
-import { useDelete, useEditModel, useEditVersion, usePeople, usePutLabel, useRemoveLabel, useRestore, useRetire, useVet } from '../api/queries'
-import { Choice, Sheet } from '../ui/overlays'
-import { Button, Field, inputLook, Problem } from '../ui/parts'
+import { useMay, usePeople } from '../api/people'
+import { useDelete, useEditModel, useEditVersion, usePutLabel, useRemoveLabel, useReinstate, useRetire, useVet } from '../api/queries'
+import { Form, FormSheet } from '../ui/form'
+import { Choice } from '../ui/overlays'
+import { Button, Field, inputLook } from '../ui/parts'
 
 const tagsOf = (text: string) => text.split(/[\s,]+/).filter(Boolean)
 
@@ -28,36 +30,6 @@ function changes(before: { tags?: string[]; properties?: Record<string, string> 
   }
 }
 
-/** A sheet whose form begins afresh, from what is there now, each time it is opened. */
-function FormSheet({ title, trigger, children }: { title: string; trigger: ReactNode; children: (done: () => void) => ReactNode }) {
-  const [open, setOpen] = useState(false)
-  return (
-    <Sheet title={title} open={open} onOpenChange={setOpen} trigger={trigger}>
-      {open && children(() => setOpen(false))}
-    </Sheet>
-  )
-}
-
-function Form({ submit, pending, error, onSubmit, children }: { submit: string; pending: boolean; error: unknown; onSubmit: () => void; children: ReactNode }) {
-  return (
-    <form
-      className="grid gap-4"
-      onSubmit={(event) => {
-        event.preventDefault()
-        onSubmit()
-      }}
-    >
-      {children}
-      {!!error && <Problem error={error} />}
-      <div className="flex justify-end">
-        <Button look="go" type="submit" disabled={pending}>
-          {submit}
-        </Button>
-      </div>
-    </form>
-  )
-}
-
 /** The fields of tags and properties. */
 function Marks({ tags, onTags, properties, onProperties }: { tags: string; onTags: (text: string) => void; properties: string; onProperties: (text: string) => void }) {
   return (
@@ -74,17 +46,25 @@ function Marks({ tags, onTags, properties, onProperties }: { tags: string; onTag
 
 /** What may change of a version: note, tags, properties, labels; and retiring, restoring, deleting. */
 export function VersionUpkeep({ version: v }: { version: Version }) {
+  const mayEdit = useMay('register', v.project)
+  const mayPrune = useMay('prune', v.project)
   return (
     <>
-      <FormSheet title={`Edit ${v.ref}`} trigger={<Button>Edit</Button>}>
-        {(done) => <EditVersion version={v} done={done} />}
-      </FormSheet>
-      <FormSheet title={`Label ${v.ref}`} trigger={<Button>Label</Button>}>
-        {(done) => <LabelVersion version={v} done={done} />}
-      </FormSheet>
-      <FormSheet title={`Put ${v.ref} away`} trigger={<Button>{v.rung === 'retired' ? 'Restore' : 'Retire'}</Button>}>
-        {(done) => <PutAway version={v} done={done} />}
-      </FormSheet>
+      {mayEdit && (
+        <>
+          <FormSheet title={`Edit ${v.ref}`} trigger={<Button>Edit</Button>}>
+            {(done) => <EditVersion version={v} done={done} />}
+          </FormSheet>
+          <FormSheet title={`Label ${v.ref}`} trigger={<Button>Label</Button>}>
+            {(done) => <LabelVersion version={v} done={done} />}
+          </FormSheet>
+        </>
+      )}
+      {mayPrune && (
+        <FormSheet title={`Put ${v.ref} away`} trigger={<Button>{v.rung === 'retired' ? 'Reinstate' : 'Retire'}</Button>}>
+          {(done) => <PutAway version={v} done={done} />}
+        </FormSheet>
+      )}
     </>
   )
 }
@@ -137,14 +117,14 @@ function LabelVersion({ version: v, done }: OfVersion) {
   )
 }
 
-const ways = { retire: 'retire it: off the ladder, everything stays', restore: 'restore it to the lowest rung', delete: 'delete it: its contents go, its number stays taken' } as const
-const submits = { retire: 'Retire', restore: 'Restore', delete: 'Delete for good' } as const
+const ways = { retire: 'retire it: off the ladder, everything stays', reinstate: 'reinstate it on the lowest rung', delete: 'delete it: its contents go, its number stays taken' } as const
+const submits = { retire: 'Retire', reinstate: 'Reinstate', delete: 'Delete for good' } as const
 
 function PutAway({ version: v, done }: OfVersion) {
-  const usual: keyof typeof ways = v.rung === 'retired' ? 'restore' : 'retire'
+  const usual: keyof typeof ways = v.rung === 'retired' ? 'reinstate' : 'retire'
   const [what, setWhat] = useState<keyof typeof ways>(usual)
   const [reason, setReason] = useState('')
-  const mutations = { retire: useRetire(v.ref), restore: useRestore(v.ref), delete: useDelete(v.ref) }
+  const mutations = { retire: useRetire(v.ref), reinstate: useReinstate(v.ref), delete: useDelete(v.ref) }
   const navigate = useNavigate()
   const send = () => {
     if (what === 'delete') mutations.delete.mutate(reason, { onSuccess: () => void navigate(`/models/${v.model}`) })
@@ -164,14 +144,20 @@ function PutAway({ version: v, done }: OfVersion) {
 
 /** What may change of a model: description, owner, tags, properties; and whether it is vetted. */
 export function ModelUpkeep({ model: m }: { model: Model }) {
+  const mayEdit = useMay('register', m.project)
+  const mayVet = useMay('sign', m.project)
   return (
     <>
-      <FormSheet title={`Edit ${m.name}`} trigger={<Button>Edit</Button>}>
-        {(done) => <EditModel model={m} done={done} />}
-      </FormSheet>
-      <FormSheet title={m.vetted ? `${m.name} is vetted` : `Vet ${m.name}`} trigger={<Button>{m.vetted ? 'Unvet' : 'Vet'}</Button>}>
-        {(done) => <VetModel model={m} done={done} />}
-      </FormSheet>
+      {mayEdit && (
+        <FormSheet title={`Edit ${m.name}`} trigger={<Button>Edit</Button>}>
+          {(done) => <EditModel model={m} done={done} />}
+        </FormSheet>
+      )}
+      {mayVet && (
+        <FormSheet title={m.vetted ? `${m.name} is vetted` : `Vet ${m.name}`} trigger={<Button>{m.vetted ? 'Unvet' : 'Vet'}</Button>}>
+          {(done) => <VetModel model={m} done={done} />}
+        </FormSheet>
+      )}
     </>
   )
 }

@@ -4,8 +4,8 @@ import { useState, type ReactNode } from 'react'
 import { useParams, useSearchParams } from 'react-router'
 
 import type { Version } from '../api/client'
-import { useAudit, usePlacements, usePromotions, useTrace, useVersion, useVersions } from '../api/queries'
-import { EntryList } from '../audit/entry-list'
+import { usePlacements, usePromotions, useTrace, useVersion, useVersions } from '../api/queries'
+import { ActivityPanel } from '../activity/activity-list'
 import { bytes, number } from '../ui/format'
 import { Ago, Empty, Facts, Loaded, PageHead, Panel, Ref, Tag, To } from '../ui/parts'
 import { CardView } from './card-view'
@@ -40,7 +40,7 @@ function VersionView({ version: v }: { version: Version }) {
     ),
     Differences: <Differences version={v} />,
     Lineage: <Lineage version={v} />,
-    History: <History version={v} />,
+    History: <ActivityPanel subject={v.ref} title="What happened to it" />,
   }
   return (
     <>
@@ -254,15 +254,6 @@ function Lineage({ version: v }: { version: Version }) {
   return (
     <Panel title="What it was made from, and what was made from it" aside={<To to={`/models/trace?from=${v.ref}`}>on a page of its own</To>}>
       <Loaded query={trace}>{(t) => (t.links.length === 0 ? <Empty command={`innerladder register ${v.model} … -data winters-2024 -parent base@3`}>Nothing was linked to it.</Empty> : <TraceDrawing trace={t} tall={440} />)}</Loaded>
-    </Panel>
-  )
-}
-
-function History({ version: v }: { version: Version }) {
-  const audit = useAudit(v.ref, 100)
-  return (
-    <Panel title="What happened to it">
-      <Loaded query={audit}>{(list) => <EntryList entries={list.items} />}</Loaded>
     </Panel>
   )
 }

@@ -1,7 +1,8 @@
 import type { ReactNode } from 'react'
 
-import { useAlerts, useAudit, useEndpoints, useMe, useNow, usePromotions } from '../api/queries'
-import { EntryList } from '../audit/entry-list'
+import { useMe } from '../api/people'
+import { useAlerts, useEndpoints, useNow, usePromotions } from '../api/queries'
+import { ActivityList } from '../activity/activity-list'
 import { GuardList } from '../endpoints/guards'
 import { LaneBand } from '../endpoints/lane-band'
 import { GateTicks } from '../models/ladder-board'
@@ -151,10 +152,9 @@ function Wrong() {
 }
 
 function Happened() {
-  const audit = useAudit(undefined, 10)
   return (
-    <Panel title="What happened?" aside={<To to="/audit">all of it</To>}>
-      <Loaded query={audit}>{(list) => <EntryList entries={list.items} />}</Loaded>
+    <Panel title="What happened?" aside={<To to="/activity">all of it</To>}>
+      <ActivityList limit={10} more={false} />
     </Panel>
   )
 }

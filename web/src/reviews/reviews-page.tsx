@@ -1,7 +1,8 @@
 import { useState } from 'react'
 
 import type { Promotion } from '../api/client'
-import { useMe, usePromotions, useSign } from '../api/queries'
+import { useMay, useMe } from '../api/people'
+import { usePromotions, useSign } from '../api/queries'
 import { Ago, Button, Empty, inputLook, Loaded, PageHead, Panel, Problem, Ref, StateMark } from '../ui/parts'
 
 export function ReviewsPage() {
@@ -26,6 +27,7 @@ export function ReviewsPage() {
 
 function Review({ promotion: p }: { promotion: Promotion }) {
   const me = useMe().data?.name
+  const may = useMay('sign', p.project)
   const sign = useSign(p.id)
   const [note, setNote] = useState('')
   return (
@@ -58,6 +60,8 @@ function Review({ promotion: p }: { promotion: Promotion }) {
       )}
       {p.asked_by === me ? (
         <p className="text-ink-2 mt-3">You asked for it, so someone else must sign.</p>
+      ) : !may ? (
+        <p className="text-ink-2 mt-3">It waits for someone who may sign in {p.project}.</p>
       ) : (
         <form className="mt-4 flex flex-wrap items-center gap-2" onSubmit={(event) => event.preventDefault()}>
           <input className={`${inputLook} max-w-96`} aria-label="Note" placeholder="what you looked at; needed for a no" value={note} onChange={(event) => setNote(event.target.value)} />

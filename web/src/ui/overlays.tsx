@@ -1,4 +1,5 @@
 import { Check, ChevronDown, X } from 'lucide-react'
+import { getNonce } from 'get-nonce'
 import { Dialog, Select, ToggleGroup } from 'radix-ui'
 import type { ReactNode } from 'react'
 
@@ -48,7 +49,7 @@ export function Choice({ label, value, options, onChange }: { label: string; val
       </Select.Trigger>
       <Select.Portal>
         <Select.Content position="popper" sideOffset={4} className="border-line-strong bg-panel z-30 max-h-72 rounded-md border p-1 shadow-lg">
-          <Select.Viewport>
+          <Select.Viewport nonce={getNonce()}>
             {options.map((o) => (
               <Select.Item key={o.value} value={o.value} className="data-highlighted:bg-main-soft flex cursor-pointer items-center justify-between gap-4 rounded px-2.5 py-1 outline-none">
                 <Select.ItemText>{o.text}</Select.ItemText>

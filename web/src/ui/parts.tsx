@@ -134,10 +134,15 @@ export function To({ to, children }: { to: string; children: ReactNode }) {
   )
 }
 
-/** The link of anything that the record names: a version, an endpoint, a model. */
+/** The link of anything that the record names: a version, an endpoint, a model, a run, a promotion, an alert. */
 export function Subject({ kind, subject }: { kind: string; subject: string }) {
-  if (subject.includes('@')) return <Ref to={subject} />
-  if (/^(split|endpoint|alert)\./.test(kind) && subject !== '') return <To to={`/endpoints/${subject}`}>{subject}</To>
+  if (/@\d+$/.test(subject)) return <Ref to={subject} />
+  if (subject.includes('@')) return <To to={`/models/${subject.split('@')[0] ?? ''}`}>{subject}</To>
+  if (/^run-\d+$/.test(subject)) return <To to={`/models/runs/${subject}`}>{subject}</To>
+  if (/^P-\d+$/.test(subject)) return <To to="/reviews">{subject}</To>
+  if (/^A-\d+$/.test(subject)) return <To to="/alerts">{subject}</To>
+  if (kind.startsWith('comment.')) return <To to={`/activity?subject=${subject}`}>{subject}</To>
+  if (/^(split|endpoint|alert|caller)\./.test(kind) && subject !== '') return <To to={`/endpoints/${subject}`}>{subject}</To>
   if (kind.startsWith('model.')) return <To to={`/models/${subject}`}>{subject}</To>
   return <>{subject}</>
 }

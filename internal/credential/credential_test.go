@@ -1,0 +1,53 @@
+package credential
+
+import (
+	"strings"
+	"testing"
+)
+
+func TestPasswords(t *testing.T) {
+	hash, err := HashPassword(t.Context(), "four words of nonsense")
+	if err != nil {
+		t.Fatal(err)
+	}
+	again, err := HashPassword(t.Context(), "four words of nonsense")
+	if err != nil || hash == again || strings.Contains(hash, "nonsense") || !strings.HasPrefix(hash, "$argon2id$v=19$m=65536,t=3,p=1$") {
+		t.Errorf("hashes %q and %q: %v", hash, again, err)
+	}
+	for _, c := range []struct {
+		password, hash string
+		want           bool
+	}{
+		{"four words of nonsense", hash, true},
+		{"four words of nonsense ", hash, false},
+		{"", hash, false},
+		{"anything at all", "", false},
+		{strings.Repeat("x", 5000), hash, false},
+	} {
+		if got, err := IsPassword(t.Context(), c.password, c.hash); err != nil || got != c.want {
+			t.Errorf("%.20q: %v %v", c.password, got, err)
+		}
+	}
+	// A hash with other parameters, from the reference implementation's test vectors' form.
+	if _, err := IsPassword(t.Context(), "x", "$2a$10$abcdefgh"); err == nil {
+		t.Error("another algorithm must be told")
+	}
+}
+
+func TestWeakPasswords(t *testing.T) {
+	for password, fine := range map[string]bool{
+		"short": false, "aaaaaaaaaaaaaaa": false, "tove-12345": false, "the harbour was frozen": true, "ærøskøbing-34": true, strings.Repeat("lang ord ", 80): false,
+	} {
+		if err := CheckPassword(password, "tove"); (err == nil) != fine {
+			t.Errorf("%.30q: %v", password, err)
+		}
+	}
+}
+
+func TestTokens(t *testing.T) {
+	a, da := Token("il_")
+	b, db := Token("il_")
+	if a == b || string(da) == string(db) || len(da) != 32 || !strings.HasPrefix(a, "il_") || !strings.HasSuffix(a, Hint(a)) || len(Hint(a)) != 4 || string(Digest(a)) != string(da) {
+		t.Errorf("%s %x, %s %x", a, da, b, db)
+	}
+}

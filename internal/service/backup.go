@@ -1,0 +1,128 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"innerladder/internal/backup"
+	"innerladder/internal/blob"
+	"innerladder/internal/core/access"
+	"innerladder/internal/seal"
+	"innerladder/internal/store"
+)
+
+// Backup takes a snapshot of everything and returns what writes it out. The records are
+// those of one moment, and every file that they name is there, because none is collected
+// until it is written. close must be called.
+func (s *Service) Backup(ctx context.Context) (write func(context.Context, io.Writer) error, close func(), err error) {
+	if _, err := may(ctx, access.Administer); err != nil {
+		return nil, nil, err
+	}
+	if _, err := change(withoutRepeat(ctx), s, access.Administer, func(t *tx) (struct{}, error) {
+		return struct{}{}, t.note(ctx, entry{Kind: "service.backup", Subject: "backup", Sentence: t.actor.Name + " took a backup."})
+	}); err != nil {
+		return nil, nil, err
+	}
+	dir, err := os.MkdirTemp(s.blobs.Beside(), "backup-*")
+	if err != nil {
+		return nil, nil, fmt.Errorf("taking a backup: %w", err)
+	}
+	release := s.blobs.Hold()
+	close = func() {
+		release()
+		_ = os.RemoveAll(dir)
+	}
+	// The records first: what was measured meanwhile may be of splits that they do not
+	// know yet, which harms nothing.
+	if err := errors.Join(s.store.Snapshot(ctx, filepath.Join(dir, backup.Records)), s.signals.Snapshot(ctx, filepath.Join(dir, backup.Signals))); err != nil {
+		close()
+		return nil, nil, err
+	}
+	return func(ctx context.Context, w io.Writer) error { return s.writeBackup(ctx, dir, w) }, close, nil
+}
+
+func (s *Service) writeBackup(ctx context.Context, dir string, w io.Writer) error {
+	records, err := store.Open(ctx, filepath.Join(dir, backup.Records))
+	if err != nil {
+		return err
+	}
+	needed, err := records.Read().NeededBlobs(ctx)
+	seq, head, tailErr := records.Read().Tail(ctx)
+	if err := errors.Join(err, tailErr, records.Close()); err != nil {
+		return err
+	}
+	a := backup.New(w, s.now())
+	add := func(name string, f *os.File, err error) error {
+		if err != nil {
+			return err
+		}
+		defer f.Close()
+		return a.Add(ctx, name, f)
+	}
+	for _, name := range []string{backup.Records, backup.Signals} {
+		f, err := os.Open(filepath.Join(dir, name))
+		if err := add(name, f, err); err != nil {
+			return err
+		}
+	}
+	digests := make([]string, 0, len(needed))
+	for d := range needed {
+		digests = append(digests, d)
+	}
+	slices.Sort(digests)
+	for _, d := range digests {
+		f, err := s.blobs.Open(d)
+		if err := add(backup.BlobName(d), f, err); err != nil {
+			return err
+		}
+	}
+	return a.Close(seq, head.String())
+}
+
+// CheckRestored says whether a data directory that was put back is whole: every file that
+// the records name is there, and, when there are keys, the record's chain holds.
+func CheckRestored(ctx context.Context, dir string, keys *seal.Ring) (err error) {
+	records, err := store.Open(ctx, filepath.Join(dir, backup.Records))
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, records.Close()) }()
+	blobs, err := blob.Open(filepath.Join(dir, "blobs"))
+	if err != nil {
+		return err
+	}
+	needed, err := records.Read().NeededBlobs(ctx)
+	if err != nil {
+		return err
+	}
+	for d := range needed {
+		f, err := blobs.Open(d)
+		if err != nil {
+			return fmt.Errorf("a file that the records name is not in the backup: %s", d)
+		}
+		_ = f.Close()
+	}
+	if keys == nil {
+		return nil
+	}
+	seed, err := openSecret(ctx, records.Read(), keys, signingSecret)
+	if err != nil {
+		return err
+	}
+	if seed == nil {
+		return nil // nothing was ever signed
+	}
+	found, err := records.VerifyWith(ctx, seal.NewSigner(seed).Public(), nil)
+	if err != nil {
+		return err
+	}
+	if !found.Intact() {
+		return fmt.Errorf("the record in the backup is not intact: %s", found.Breaks[0].Sentence)
+	}
+	return nil
+}

@@ -1,0 +1,295 @@
+package service
+
+import (
+	"context"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"innerladder/internal/core/access"
+	"innerladder/internal/core/fault"
+	"innerladder/internal/core/notice"
+	"innerladder/internal/core/record"
+	"innerladder/internal/credential"
+	"innerladder/internal/store"
+)
+
+// tell puts an entry into inboxes and on its way to e-mail addresses and webhooks, in the
+// transaction of the change: who is to be told is told, however the service ends.
+func (t *tx) tell(ctx context.Context, e record.Entry, involved map[notice.Topic][]string) error {
+	hooks, err := t.Records.Webhooks(ctx)
+	if err != nil {
+		return err
+	}
+	for _, w := range hooks {
+		if wants(w, e) {
+			if err := t.AddDelivery(ctx, w.ID, 0, e.Seq, "", t.now); err != nil {
+				return err
+			}
+		}
+	}
+	if !notice.Concerns(e, involved) {
+		return nil
+	}
+	people, readers, err := t.everyone(ctx)
+	if err != nil {
+		return err
+	}
+	for _, told := range notice.For(e, involved, readers) {
+		p := people[told.Name]
+		if slices.Contains(told.Channels, notice.Inbox) {
+			if err := t.AddNotice(ctx, p.ID, e.Seq, told.Topic); err != nil {
+				return err
+			}
+		}
+		if slices.Contains(told.Channels, notice.Mail) && p.Email != "" {
+			mail, err := mailSettings(ctx, t.Records)
+			if err != nil {
+				return err
+			}
+			if mail.Host == "" {
+				continue
+			}
+			if err := t.AddDelivery(ctx, 0, p.ID, e.Seq, told.Topic, t.now); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// wants reports whether a webhook is told of an entry.
+func wants(w store.Webhook, e record.Entry) bool {
+	if w.Project != access.Everywhere && w.Project != e.Project {
+		return false
+	}
+	class, _, _ := strings.Cut(e.Kind, ".")
+	return len(w.Kinds) == 0 || slices.Contains(w.Kinds, e.Kind) || slices.Contains(w.Kinds, class)
+}
+
+// everyone lists who may be told of anything.
+func (t *tx) everyone(ctx context.Context) (map[string]store.Person, []notice.Reader, error) {
+	all, err := t.Records.People(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	people := map[string]store.Person{}
+	var readers []notice.Reader
+	for _, p := range all {
+		if p.Robot || p.Disabled != nil {
+			continue
+		}
+		rights, err := t.RightsOf(ctx, &p)
+		if err != nil {
+			return nil, nil, err
+		}
+		people[p.Name] = p
+		readers = append(readers, notice.Reader{Name: p.Name, Rights: rights, Choices: p.Choices})
+	}
+	return people, readers, nil
+}
+
+func (t *tx) readers(ctx context.Context) ([]notice.Reader, error) {
+	_, readers, err := t.everyone(ctx)
+	return readers, err
+}
+
+// Inbox lists the notices of whoever is signed in, newest first.
+func (s *Service) Inbox(ctx context.Context, unread bool, p store.Page) (Listed[store.Notice], error) {
+	a, err := may(ctx, access.Own)
+	if err != nil {
+		return Listed[store.Notice]{}, err
+	}
+	items, next, err := s.store.ReadAs(a.sight()).Inbox(ctx, a.person, unread, p)
+	return Listed[store.Notice]{items, next}, err
+}
+
+// MarkRead marks a notice as read, with all before it unless alone. It is nobody else's
+// business, so it is no entry of the record.
+func (s *Service) MarkRead(ctx context.Context, id int64, alone bool) (struct{}, error) {
+	a, err := may(ctx, access.Own)
+	if err != nil {
+		return struct{}{}, err
+	}
+	return struct{}{}, s.store.Write(ctx, func(r store.Records) error { return r.MarkRead(ctx, a.person, id, alone, s.now()) })
+}
+
+// Preferences are what reaches someone, with what there is to choose from.
+type Preferences struct {
+	Choices notice.Choices     `json:"choices"`
+	Topics  []notice.Described `json:"topics"`
+	Email   string             `json:"email" description:"where e-mail goes; empty when none is known"`
+	Mail    bool               `json:"mail" description:"whether the service can send e-mail"`
+}
+
+// Preferences shows what reaches whoever is signed in.
+func (s *Service) Preferences(ctx context.Context) (Preferences, error) {
+	a, err := may(ctx, access.Own)
+	if err != nil {
+		return Preferences{}, err
+	}
+	p, err := s.store.Read().PersonNamed(ctx, a.Name)
+	if err != nil {
+		return Preferences{}, err
+	}
+	mail, err := mailSettings(ctx, s.store.Read())
+	return Preferences{p.Choices, notice.Topics(), p.Email, mail.Host != ""}, err
+}
+
+// SetPreferences chooses what reaches whoever is signed in.
+func (s *Service) SetPreferences(ctx context.Context, c notice.Choices) (Preferences, error) {
+	if err := c.Check(); err != nil {
+		return Preferences{}, err
+	}
+	if _, err := change(ctx, s, access.Own, func(t *tx) (struct{}, error) {
+		p, err := s.person(ctx, t.Records, t.actor.Name)
+		if err != nil {
+			return struct{}{}, err
+		}
+		if err := t.SetChoices(ctx, p.ID, c); err != nil {
+			return struct{}{}, err
+		}
+		return struct{}{}, t.note(ctx, entry{Kind: "person.choices", Subject: p.Name, Sentence: p.Name + " chose what reaches them.", Before: p.Choices, After: c})
+	}); err != nil {
+		return Preferences{}, err
+	}
+	return s.Preferences(ctx)
+}
+
+// NewWebhook says what a webhook is told.
+type NewWebhook struct {
+	Project string   `json:"project" required:"true" description:"a project's name, or * for all and the service itself"`
+	Address string   `json:"address" required:"true" description:"https://…; http:// only to private networks that the operator allows"`
+	Kinds   []string `json:"kinds,omitempty" description:"such as split.made, or split for all that begin so; everything when empty"`
+}
+
+// MadeWebhook is a webhook with the secret that is shown once.
+type MadeWebhook struct {
+	store.Webhook
+	Secret string `json:"secret" description:"signs what is sent; shown once"`
+}
+
+// AddWebhook adds a webhook.
+func (s *Service) AddWebhook(ctx context.Context, n NewWebhook) (MadeWebhook, error) {
+	if err := s.fetcher.Check(n.Address); err != nil {
+		return MadeWebhook{}, err
+	}
+	for _, k := range n.Kinds {
+		if k == "" || strings.Trim(k, "abcdefghijklmnopqrstuvwxyz_.") != "" {
+			return MadeWebhook{}, fault.New(fault.Invalid, "webhook.kind", "%q is no kind of entry", k).In("kinds").Do("write one such as split.made, or split")
+		}
+	}
+	if n.Kinds == nil {
+		n.Kinds = []string{}
+	}
+	return change(withoutRepeat(ctx), s, access.Manage, func(t *tx) (MadeWebhook, error) {
+		if n.Project != access.Everywhere {
+			if err := s.checkProject(ctx, t.Records, n.Project); err != nil {
+				return MadeWebhook{}, err
+			}
+		}
+		raw, _ := credential.Token("")
+		secret := "whsec_" + base64.StdEncoding.EncodeToString([]byte(raw)[:32])
+		out := MadeWebhook{store.Webhook{Project: n.Project, Address: n.Address, Kinds: n.Kinds, MadeBy: t.actor.Name, MadeAt: t.now}, secret}
+		if err := t.Records.AddWebhook(ctx, &out.Webhook); err != nil {
+			return out, err
+		}
+		if err := putSecret(ctx, t.Records, s.ring(), webhookSecret(out.ID), []byte(secret), t.actor.Name, t.now); err != nil {
+			return out, err
+		}
+		return out, t.note(ctx, entry{Project: everywhereIsNone(n.Project), Kind: "webhook.added", Subject: webhookName(out.ID), Sentence: fmt.Sprintf("%s was added: %s.", webhookName(out.ID), n.Address), After: out.Webhook})
+	})
+}
+
+func webhookName(id int64) string { return fmt.Sprintf("webhook-%d", id) }
+
+// Webhooks lists the webhooks of projects that whoever acts keeps.
+func (s *Service) Webhooks(ctx context.Context) (Listed[store.Webhook], error) {
+	a, err := may(ctx, access.Manage)
+	if err != nil {
+		return Listed[store.Webhook]{}, err
+	}
+	all, err := s.store.Read().Webhooks(ctx)
+	out := Listed[store.Webhook]{Items: []store.Webhook{}}
+	for _, w := range all {
+		if a.Rights.May(access.Manage, w.Project) {
+			out.Items = append(out.Items, w)
+		}
+	}
+	return out, err
+}
+
+// webhook finds a webhook of a project that whoever acts keeps; others are not found.
+func (s *Service) webhook(ctx context.Context, r store.Records, a Actor, id int64) (*store.Webhook, error) {
+	w, err := r.Webhook(ctx, id)
+	if errors.Is(err, store.ErrNone) || (err == nil && !a.Rights.May(access.Manage, w.Project)) {
+		return nil, fault.New(fault.Unknown, "webhook.unknown", "there is no webhook %d", id).In("webhook").Do("see them with: innerladder webhooks")
+	}
+	return w, err
+}
+
+// RemoveWebhook ends a webhook.
+func (s *Service) RemoveWebhook(ctx context.Context, id int64, reason string) (store.Webhook, error) {
+	return change(ctx, s, access.Manage, func(t *tx) (store.Webhook, error) {
+		w, err := s.webhook(ctx, t.Records, t.actor, id)
+		if err != nil {
+			return store.Webhook{}, err
+		}
+		if err := t.EndWebhook(ctx, id, t.now); err != nil {
+			return *w, err
+		}
+		if err := t.RemoveSecret(ctx, webhookSecret(id)); err != nil {
+			return *w, err
+		}
+		return *w, t.note(ctx, entry{Project: everywhereIsNone(w.Project), Kind: "webhook.removed", Subject: webhookName(id), Sentence: webhookName(id) + " was removed.", Reason: reason, Before: w})
+	})
+}
+
+// Deliveries lists what went to a webhook, newest first; webhook 0 is e-mail, which those
+// see who keep the service.
+func (s *Service) Deliveries(ctx context.Context, webhook int64, p store.Page) (Listed[store.Delivery], error) {
+	need := access.Manage
+	if webhook == 0 {
+		need = access.Administer
+	}
+	a, err := may(ctx, need)
+	if err != nil {
+		return Listed[store.Delivery]{}, err
+	}
+	if webhook != 0 {
+		if _, err := s.webhook(ctx, s.store.Read(), a, webhook); err != nil {
+			return Listed[store.Delivery]{}, err
+		}
+	}
+	items, next, err := s.store.Read().Deliveries(ctx, webhook, p)
+	return Listed[store.Delivery]{items, next}, err
+}
+
+// SendAgain sends a delivery again at once, whatever became of it.
+func (s *Service) SendAgain(ctx context.Context, id int64) (store.Delivery, error) {
+	return change(ctx, s, access.Manage, func(t *tx) (store.Delivery, error) {
+		unknown := fault.New(fault.Unknown, "delivery.unknown", "there is no delivery %d", id).In("delivery").Do("see them with: innerladder deliveries WEBHOOK")
+		d, err := t.Delivery(ctx, id)
+		if errors.Is(err, store.ErrNone) {
+			return store.Delivery{}, unknown
+		}
+		if err != nil {
+			return store.Delivery{}, err
+		}
+		project, subject := "", "e-mail"
+		if d.Webhook != 0 {
+			w, err := s.webhook(ctx, t.Records, t.actor, d.Webhook)
+			if err != nil {
+				return store.Delivery{}, unknown
+			}
+			project, subject = everywhereIsNone(w.Project), webhookName(w.ID)
+		}
+		d.State, d.NextAt, d.DoneAt, d.Tries = "waiting", t.now, nil, 0
+		if err := t.SetDelivery(ctx, *d); err != nil {
+			return *d, err
+		}
+		return *d, t.note(ctx, entry{Project: project, Kind: "delivery.again", Subject: subject, Sentence: fmt.Sprintf("Delivery %d to %s is sent again.", id, subject)})
+	})
+}

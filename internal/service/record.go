@@ -1,0 +1,354 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"innerladder/internal/core/access"
+	"innerladder/internal/core/fault"
+	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/notice"
+	"innerladder/internal/core/record"
+	"innerladder/internal/store"
+)
+
+// EntriesSince lists what changed after a line of the record, oldest first, for
+// listeners that take up again.
+func (s *Service) EntriesSince(ctx context.Context, seq int64) ([]record.Entry, error) {
+	a, err := may(ctx, access.Read)
+	if err != nil {
+		return nil, err
+	}
+	all, err := s.store.Read().EntriesSince(ctx, seq, 1000)
+	out := []record.Entry{}
+	for _, e := range all {
+		if a.Sees(e) {
+			out = append(out, e.Activity())
+		}
+	}
+	return out, err
+}
+
+// Sees reports whether the actor may see an entry at all.
+func (a Actor) Sees(e record.Entry) bool { return a.Rights.May(access.Read, e.Project) }
+
+// Happening is something that happened, with what people say about it.
+type Happening struct {
+	record.Entry
+	Comments []record.Entry `json:"comments,omitempty"`
+}
+
+// quiet are kinds that are in the record but no activity.
+var quiet = []string{"person.signed_in", "person.signed_out", "token.made", "token.ended"}
+
+// Activity lists what happened, newest first, as everyone may read it who sees the
+// project: in a project, about a subject, or all of it.
+func (s *Service) Activity(ctx context.Context, project, subject string, p store.Page) (Listed[Happening], error) {
+	a, err := may(ctx, access.Read)
+	if err != nil {
+		return Listed[Happening]{}, err
+	}
+	search := store.RecordSearch{Project: project, Subject: subject, Projects: a.seen(access.Read)}
+	r := s.store.ReadAs(a.sight())
+	out := Listed[Happening]{Items: []Happening{}}
+	// Comments stand with what they answer; a page must not be empty because of them.
+	for range 10 {
+		items, next, err := r.Entries(ctx, search, store.Page{Limit: p.Limit - len(out.Items), After: p.After})
+		if err != nil {
+			return out, err
+		}
+		for _, e := range items {
+			if e.On == 0 && !slices.Contains(quiet, e.Kind) {
+				out.Items = append(out.Items, Happening{Entry: e.Activity()})
+			}
+		}
+		if out.Next, p.After = next, next; next == "" || len(out.Items) >= p.Limit {
+			break
+		}
+	}
+	return out, s.addComments(ctx, r, out.Items)
+}
+
+func (s *Service) addComments(ctx context.Context, r store.Records, items []Happening) error {
+	lines := make([]int64, len(items))
+	for i, h := range items {
+		lines[i] = h.Seq
+	}
+	comments, err := r.CommentsOn(ctx, lines)
+	for i := range items {
+		for _, c := range comments[items[i].Seq] {
+			items[i].Comments = append(items[i].Comments, c.Activity())
+		}
+	}
+	return err
+}
+
+// seen lists the projects in which the actor has a permission, nil for all.
+func (a Actor) seen(p access.Permission) []string {
+	where, all := a.Rights.Where(p)
+	if all {
+		return nil
+	}
+	return where
+}
+
+// Said is a comment, and who it does not reach.
+type Said struct {
+	record.Entry
+	Unreached []string `json:"unreached,omitempty" description:"names that are mentioned, of nobody or of people who may not see this"`
+}
+
+const longestComment = 10_000
+
+// Comment says something about a line of the record, or about a subject when on is 0.
+func (s *Service) Comment(ctx context.Context, on int64, subject, text string) (Said, error) {
+	text = strings.TrimSpace(text)
+	if text == "" || len(text) > longestComment {
+		return Said{}, fault.New(fault.Invalid, "comment.text", "the comment is empty or longer than %d bytes", longestComment).In("text").Do("write something shorter")
+	}
+	return change(ctx, s, access.Comment, func(t *tx) (Said, error) {
+		e := entry{Kind: "comment.made", On: on, Reason: text}
+		about := ""
+		if on > 0 {
+			line, err := t.Entry(ctx, on)
+			if errors.Is(err, store.ErrNone) {
+				return Said{}, fault.New(fault.Unknown, "comment.unknown", "there is no line %d in the record", on).In("on").Do("see what happened with: innerladder activity")
+			}
+			if err != nil {
+				return Said{}, err
+			}
+			if line.On > 0 { // an answer to a comment stands beside it
+				if line, err = t.Entry(ctx, line.On); err != nil {
+					return Said{}, err
+				}
+			}
+			before, err := t.CommentsOn(ctx, []int64{line.Seq})
+			if err != nil {
+				return Said{}, err
+			}
+			e.On, e.Project, e.Subject, e.Also = line.Seq, line.Project, line.Subject, line.Also
+			e.involved = map[notice.Topic][]string{notice.Comment: {line.Actor}}
+			for _, c := range before[line.Seq] {
+				e.involved[notice.Comment] = append(e.involved[notice.Comment], c.Actor)
+			}
+			about = line.Sentence
+		} else {
+			var err error
+			if e.Project, e.Subject, err = s.subject(ctx, t.Records, subject); err != nil {
+				return Said{}, err
+			}
+			about = e.Subject
+		}
+		e.Sentence = fmt.Sprintf("%s commented on %s.", t.actor.Name, strings.TrimSuffix(about, "."))
+		if err := t.note(ctx, e); err != nil {
+			return Said{}, err
+		}
+		readers, err := t.readers(ctx)
+		return Said{t.entries[len(t.entries)-1].Activity(), notice.Unreached(text, e.Project, readers)}, err
+	})
+}
+
+var (
+	promotionForm = regexp.MustCompile(`^[Pp]-\d+$`)
+	alertForm     = regexp.MustCompile(`^[Aa]-\d+$`)
+	runForm       = regexp.MustCompile(`^run-\d+$`)
+)
+
+// subject finds what a comment is about: a version, a data set, a run, a promotion, an
+// alert, a model or an endpoint.
+func (s *Service) subject(ctx context.Context, r store.Records, name string) (project, subject string, err error) {
+	switch {
+	case strings.Contains(name, "@"):
+		v, err := s.resolve(ctx, r, "subject", name)
+		if err != nil {
+			return "", "", err
+		}
+		return v.Project, v.Ref, nil
+	case strings.Contains(name, "#"):
+		d, err := s.dataSet(ctx, r, "subject", name)
+		if err != nil {
+			return "", "", err
+		}
+		return d.Project, d.Ref, nil
+	case runForm.MatchString(name):
+		run, err := s.run(ctx, r, "subject", name)
+		if err != nil {
+			return "", "", err
+		}
+		return run.Project, run.Ref, nil
+	case promotionForm.MatchString(name):
+		p, _, err := s.promotion(ctx, r, name)
+		if err != nil {
+			return "", "", err
+		}
+		return p.Project, p.ID, nil
+	case alertForm.MatchString(name):
+		a, err := s.alert(ctx, r, name)
+		if err != nil {
+			return "", "", err
+		}
+		return a.Project, a.ID, nil
+	}
+	if m, err := r.Model(ctx, name); err == nil {
+		return m.Project, m.Name, nil
+	} else if !errors.Is(err, store.ErrNone) {
+		return "", "", err
+	}
+	if e, err := r.Endpoint(ctx, name); err == nil {
+		return e.Project, e.Name, nil
+	} else if !errors.Is(err, store.ErrNone) {
+		return "", "", err
+	}
+	return "", "", fault.New(fault.Unknown, "subject.unknown", "%q is no model, endpoint, version, data set, run, promotion or alert", name).In("subject").
+		Do("write a model's or endpoint's name, MODEL@NUMBER, NAME#NUMBER, run-NUMBER, P-NUMBER or A-NUMBER")
+}
+
+// auditSearch narrows a search down to what whoever acts may look into.
+func (s *Service) auditSearch(ctx context.Context, q store.RecordSearch) (store.Records, store.RecordSearch, error) {
+	a, err := may(ctx, access.Audit)
+	if err != nil {
+		return store.Records{}, q, err
+	}
+	if q.Project != "" {
+		if err := s.checkProject(ctx, s.records(ctx), q.Project); err != nil {
+			return store.Records{}, q, err
+		}
+		if err := a.need(access.Audit, q.Project); err != nil {
+			return store.Records{}, q, err
+		}
+	}
+	if promotionForm.MatchString(q.Subject) || alertForm.MatchString(q.Subject) {
+		q.Subject = strings.ToUpper(q.Subject)
+	}
+	q.Projects = a.seen(access.Audit)
+	return s.store.Read(), q, nil
+}
+
+// Audit searches the record, newest first.
+func (s *Service) Audit(ctx context.Context, q store.RecordSearch, p store.Page) (Listed[record.Entry], error) {
+	r, q, err := s.auditSearch(ctx, q)
+	if err != nil {
+		return Listed[record.Entry]{}, err
+	}
+	items, next, err := r.Entries(ctx, q, p)
+	return Listed[record.Entry]{items, next}, err
+}
+
+// Exporting checks that whoever acts may export what a search finds, and returns what
+// hands it out, oldest first, as CloudEvents.
+func (s *Service) Exporting(ctx context.Context, q store.RecordSearch) (func(context.Context, func(record.CloudEvent) error) error, error) {
+	r, q, err := s.auditSearch(ctx, q)
+	if err != nil {
+		return nil, err
+	}
+	return func(ctx context.Context, each func(record.CloudEvent) error) error {
+		return r.EachEntry(ctx, q, func(e record.Entry) error { return each(e.Event(s.address)) })
+	}, nil
+}
+
+// Verify reads the whole record and tells where it is not what was written; checkpoints
+// that were exported before must hold.
+func (s *Service) Verify(ctx context.Context, checkpoints []record.Checkpoint) (record.Verified, error) {
+	a, err := may(ctx, access.Audit)
+	if err == nil {
+		err = a.need(access.Audit, "") // the chain runs through all projects
+	}
+	if err != nil {
+		return record.Verified{}, err
+	}
+	hashes := map[int64]string{}
+	for _, c := range checkpoints {
+		if err := c.Check(s.signer.Public()); err != nil {
+			return record.Verified{}, err
+		}
+		hashes[c.Seq] = c.Hash
+	}
+	return s.store.VerifyRecord(ctx, hashes)
+}
+
+// Checkpoint signs what the last line of the record is.
+func (s *Service) Checkpoint(ctx context.Context) (record.Checkpoint, error) {
+	a, err := may(ctx, access.Audit)
+	if err == nil {
+		err = a.need(access.Audit, "")
+	}
+	if err != nil {
+		return record.Checkpoint{}, err
+	}
+	seq, h, err := s.store.Read().Tail(ctx)
+	if err != nil {
+		return record.Checkpoint{}, err
+	}
+	return record.NewCheckpoint(seq, h, s.now(), s.signer), nil
+}
+
+// Searches lists the searches that whoever is signed in keeps and those that others
+// share.
+func (s *Service) Searches(ctx context.Context) (Listed[store.SavedSearch], error) {
+	a, err := may(ctx, access.Audit)
+	if err != nil {
+		return Listed[store.SavedSearch]{}, err
+	}
+	items, err := s.store.Read().Searches(ctx, a.person)
+	return Listed[store.SavedSearch]{Items: items}, err
+}
+
+// searchable are the members of a saved search.
+var searchable = []string{"text", "kind", "actor", "subject", "project", "after", "until", "within"}
+
+// SaveSearch keeps a search under a name, in place of an own one of that name.
+func (s *Service) SaveSearch(ctx context.Context, name string, query map[string]string, shared bool) (store.SavedSearch, error) {
+	if name = strings.TrimSpace(name); name == "" || len(name) > 100 {
+		return store.SavedSearch{}, fault.New(fault.Invalid, "search.name", "the search has no name, or a long one").In("name").Do("give it a name of at most 100 bytes")
+	}
+	for member, value := range query {
+		if !slices.Contains(searchable, member) || len(value) > 500 {
+			return store.SavedSearch{}, fault.New(fault.Invalid, "search.query", "%q cannot be kept", member).In("query").Do("use some of %s", strings.Join(searchable, ", "))
+		}
+	}
+	return change(ctx, s, access.Audit, func(t *tx) (store.SavedSearch, error) {
+		out := store.SavedSearch{Name: name, Owner: t.actor.Name, Shared: shared, Query: query, MadeAt: t.now}
+		if err := t.PutSearch(ctx, t.actor.person, &out); err != nil {
+			return out, err
+		}
+		t.permission = access.Own // it is about nobody but whoever keeps it
+		return out, t.note(ctx, entry{Kind: "search.saved", Subject: name, Sentence: t.actor.Name + " saved the search " + name + ".", After: out})
+	})
+}
+
+// RemoveSearch forgets a search of whoever is signed in.
+func (s *Service) RemoveSearch(ctx context.Context, id int64) (struct{}, error) {
+	return change(ctx, s, access.Audit, func(t *tx) (struct{}, error) {
+		there, err := t.Records.RemoveSearch(ctx, t.actor.person, id)
+		if err == nil && !there {
+			err = fault.New(fault.Unknown, "search.unknown", "you keep no search %d", id).In("search").Do("only your own can be removed")
+		}
+		if err != nil {
+			return struct{}{}, err
+		}
+		t.permission = access.Own
+		return struct{}{}, t.note(ctx, entry{Kind: "search.removed", Subject: fmt.Sprint(id), Sentence: t.actor.Name + " removed a saved search."})
+	})
+}
+
+// alert finds an alert.
+func (s *Service) alert(ctx context.Context, r store.Records, id string) (*store.Alert, error) {
+	number, err := store.ParseAlertID("alert", id)
+	if err != nil {
+		return nil, err
+	}
+	a, err := r.Alert(ctx, number)
+	if errors.Is(err, store.ErrNone) {
+		return nil, fault.New(fault.Unknown, "alert.unknown", "there is no A-%d", number).In("alert").Do("see them with: innerladder alerts")
+	}
+	return a, err
+}
+
+// asker is who is told when a promotion is answered.
+func asker(p *ladder.Promotion) map[notice.Topic][]string {
+	return map[notice.Topic][]string{notice.Answer: {p.AskedBy}}
+}

@@ -1,0 +1,380 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/textproto"
+	"slices"
+	"strings"
+	"time"
+
+	"innerladder/internal/core/access"
+	"innerladder/internal/core/fault"
+	"innerladder/internal/core/registry"
+	"innerladder/internal/core/traffic"
+	"innerladder/internal/credential"
+	"innerladder/internal/oip"
+	"innerladder/internal/seal"
+	"innerladder/internal/store"
+)
+
+// The names of secrets.
+const (
+	requestIDsSecret = "request ids"
+	signingSecret    = "signing"
+	mailSecret       = "mail/password"
+)
+
+func headerSecret(environment, header string) string {
+	return "environment/" + environment + "/" + header
+}
+
+func webhookSecret(id int64) string { return fmt.Sprintf("webhook/%d", id) }
+
+// Unlocked are the keys that only this installation has.
+type Unlocked struct {
+	RequestIDs *traffic.RequestIDs
+	Signer     seal.Signer
+}
+
+// Unlock opens the keys of an installation, makes those that are missing, seals what was
+// sealed with an earlier key anew, and has the record signed.
+func Unlock(ctx context.Context, records *store.Store, keys *seal.Ring, now time.Time) (Unlocked, error) {
+	var out Unlocked
+	var ids, seed []byte
+	err := records.Write(ctx, func(r store.Records) error {
+		if old, err := r.Key(ctx, requestIDsSecret); err == nil { // from before there were secrets
+			if err := errors.Join(putSecret(ctx, r, keys, requestIDsSecret, old, Itself, now), r.RemoveKey(ctx, requestIDsSecret)); err != nil {
+				return err
+			}
+		} else if !errors.Is(err, store.ErrNone) {
+			return err
+		}
+		if err := reseal(ctx, r, keys, now); err != nil {
+			return err
+		}
+		var err error
+		if ids, err = openSecret(ctx, r, keys, requestIDsSecret); err != nil {
+			return err
+		}
+		if seed, err = openSecret(ctx, r, keys, signingSecret); err == nil && seed == nil {
+			seed = seal.NewSeed()
+			err = putSecret(ctx, r, keys, signingSecret, seed, Itself, now)
+		}
+		return err
+	})
+	if err != nil {
+		return out, err
+	}
+	if out.RequestIDs, err = traffic.NewRequestIDs(ids); err != nil {
+		return out, err
+	}
+	out.Signer = seal.NewSigner(seed)
+	return out, records.SignWith(ctx, out.Signer)
+}
+
+// reseal seals with the present key what was sealed with another.
+func reseal(ctx context.Context, r store.Records, keys *seal.Ring, now time.Time) error {
+	all, err := r.Secrets(ctx, "")
+	if err != nil {
+		return err
+	}
+	for _, s := range all {
+		if keys.Current(s.Sealed) {
+			continue
+		}
+		plain, err := keys.Open(s.Name, s.Sealed)
+		if errors.Is(err, seal.ErrKey) {
+			return fmt.Errorf("%w; give the key file that belongs to this data directory with -key-file", err)
+		}
+		if err != nil {
+			return err
+		}
+		if err := putSecret(ctx, r, keys, s.Name, plain, s.SetBy, s.SetAt); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func putSecret(ctx context.Context, r store.Records, keys *seal.Ring, name string, plain []byte, by string, at time.Time) error {
+	return r.PutSecret(ctx, store.Secret{Name: name, Sealed: keys.Seal(name, plain), SetBy: by, SetAt: at})
+}
+
+// openSecret opens a secret; nil when there is none.
+func openSecret(ctx context.Context, r store.Records, keys *seal.Ring, name string) ([]byte, error) {
+	all, err := r.Secrets(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range all {
+		if s.Name == name {
+			return keys.Open(name, s.Sealed)
+		}
+	}
+	return nil, nil
+}
+
+func (s *Service) ring() *seal.Ring {
+	s.keysMu.Lock()
+	defer s.keysMu.Unlock()
+	return s.keys
+}
+
+// Rotated says what a change of the sealing key did.
+type Rotated struct {
+	Secrets int `json:"secrets" description:"how many were sealed anew"`
+}
+
+// RotateKey makes a new sealing key and seals all secrets anew. The key file has both
+// keys until that is confirmed, so that a crash in between loses nothing.
+func (s *Service) RotateKey(ctx context.Context, reason string) (Rotated, error) {
+	a, err := may(ctx, access.Administer)
+	if err != nil {
+		return Rotated{}, err
+	}
+	s.rotating.Lock()
+	defer s.rotating.Unlock()
+	old := s.ring()
+	if !old.FromFile() {
+		return Rotated{}, fault.New(fault.Refused, "key.environment", "the sealing key comes from the environment").In("key").Do("start the service with INNERLADDER_SEALING_KEYS=NEW,OLD; it seals everything anew by itself, and OLD can go")
+	}
+	both := old.With(seal.NewKey())
+	if err := both.Write(); err != nil {
+		return Rotated{}, err
+	}
+	// Whatever is sealed from here on is sealed with the new key.
+	s.keysMu.Lock()
+	s.keys = both
+	s.keysMu.Unlock()
+	out, err := change(As(context.WithoutCancel(ctx), a), s, access.Administer, func(t *tx) (Rotated, error) {
+		all, err := t.Secrets(ctx, "")
+		if err != nil {
+			return Rotated{}, err
+		}
+		if err := reseal(ctx, t.Records, both, t.now); err != nil {
+			return Rotated{}, err
+		}
+		return Rotated{len(all)}, t.note(ctx, entry{Kind: "key.rotated", Subject: "sealing key", Sentence: fmt.Sprintf("%d secrets were sealed with a new key.", len(all)), Reason: reason})
+	})
+	if err != nil {
+		return out, err
+	}
+	present := both.Present()
+	s.keysMu.Lock()
+	s.keys = present
+	s.keysMu.Unlock()
+	return out, present.Write()
+}
+
+// Header is a header that is sent to all model servers of an environment. Its value is
+// never shown.
+type Header struct {
+	Name  string    `json:"name"`
+	SetBy string    `json:"set_by"`
+	SetAt time.Time `json:"set_at"`
+}
+
+// Headers lists the headers of an environment, without their values.
+func (s *Service) Headers(ctx context.Context, environment string) (Listed[Header], error) {
+	if _, err := may(ctx, access.Administer); err != nil {
+		return Listed[Header]{}, err
+	}
+	r := s.store.Read()
+	if err := s.checkEnvironment(ctx, r, environment); err != nil {
+		return Listed[Header]{}, err
+	}
+	out := Listed[Header]{Items: []Header{}}
+	all, err := r.Secrets(ctx, headerSecret(environment, ""))
+	for _, h := range all {
+		out.Items = append(out.Items, Header{strings.TrimPrefix(h.Name, headerSecret(environment, "")), h.SetBy, h.SetAt})
+	}
+	return out, err
+}
+
+// ownHeaders are set by the gateway or say something about a connection.
+var ownHeaders = []string{"Host", "Content-Length", "Content-Type", "Transfer-Encoding", "Connection", "Te", "Trailer", "Upgrade", "Keep-Alive", "Accept-Encoding"}
+
+func checkHeader(name string) (string, error) {
+	canonical := textproto.CanonicalMIMEHeaderKey(name)
+	if name == "" || len(name) > 100 || strings.ContainsFunc(name, func(r rune) bool {
+		return r > 0x7e || r < 0x21 || strings.ContainsRune(`()<>@,;:\"/[]?={}`, r)
+	}) || slices.Contains(ownHeaders, canonical) || strings.HasPrefix(canonical, "Inner-Ladder-") {
+		return "", fault.New(fault.Invalid, "header.name", "%q cannot be set", name).In("header").Do("name a header such as Authorization or X-Api-Key")
+	}
+	return canonical, nil
+}
+
+// SetHeader sets a header that is sent to all model servers of an environment, or takes
+// it away when value is nil.
+func (s *Service) SetHeader(ctx context.Context, environment, name string, value *string) (Header, error) {
+	name, err := checkHeader(name)
+	if err != nil {
+		return Header{}, err
+	}
+	if value != nil && (*value == "" || len(*value) > 8<<10 || strings.ContainsFunc(*value, func(r rune) bool { return r < 0x20 || r == 0x7f })) {
+		return Header{}, fault.New(fault.Invalid, "header.value", "the value is empty, too long, or has line breaks").In("value").Do("give one line of at most 8 KiB")
+	}
+	h, err := change(withoutRepeat(ctx), s, access.Administer, func(t *tx) (Header, error) {
+		if err := s.checkEnvironment(ctx, t.Records, environment); err != nil {
+			return Header{}, err
+		}
+		out := Header{name, t.actor.Name, t.now}
+		e := entry{Kind: "secret.set", Subject: environment, Sentence: fmt.Sprintf("The header %s for %s was set.", name, environment)}
+		if value != nil {
+			err = putSecret(ctx, t.Records, s.ring(), headerSecret(environment, name), []byte(*value), t.actor.Name, t.now)
+		} else {
+			e.Kind, e.Sentence = "secret.removed", fmt.Sprintf("The header %s for %s was taken away.", name, environment)
+			err = t.RemoveSecret(ctx, headerSecret(environment, name))
+		}
+		if err != nil {
+			return out, err
+		}
+		return out, t.note(ctx, e)
+	})
+	if err == nil {
+		s.reroute(ctx)
+	}
+	return h, err
+}
+
+// headersOf opens the headers of an environment.
+func (s *Service) headersOf(ctx context.Context, r store.Records, environment string) ([]traffic.Header, error) {
+	all, err := r.Secrets(ctx, headerSecret(environment, ""))
+	if err != nil {
+		return nil, err
+	}
+	var out []traffic.Header
+	keys := s.ring()
+	for _, h := range all {
+		value, err := keys.Open(h.Name, h.Sealed)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, traffic.Header{Name: strings.TrimPrefix(h.Name, headerSecret(environment, "")), Value: string(value)})
+	}
+	return out, nil
+}
+
+// serversIn asks model servers in an environment, with its headers.
+func (s *Service) serversIn(ctx context.Context, environment string) (*oip.Client, error) {
+	headers, err := s.headersOf(ctx, s.store.Read(), environment)
+	if err != nil || len(headers) == 0 {
+		return s.servers, err
+	}
+	return s.servers.With(headers), nil
+}
+
+// MadeCaller is a caller with the key that is shown once.
+type MadeCaller struct {
+	store.Caller
+	Key string `json:"key" description:"shown once; only its digest is kept"`
+}
+
+// AddCaller gives a program a key to an endpoint, which from then on answers nobody
+// without one.
+func (s *Service) AddCaller(ctx context.Context, endpoint, name string) (MadeCaller, error) {
+	if err := registry.CheckName("name", name); err != nil {
+		return MadeCaller{}, err
+	}
+	out, err := change(withoutRepeat(ctx), s, access.Route, func(t *tx) (MadeCaller, error) {
+		e, err := s.endpoint(ctx, t.Records, endpoint)
+		if err != nil {
+			return MadeCaller{}, err
+		}
+		there, err := t.Callers(ctx, endpoint)
+		if err != nil {
+			return MadeCaller{}, err
+		}
+		if slices.ContainsFunc(there, func(c store.Caller) bool { return c.Name == name }) {
+			return MadeCaller{}, fault.New(fault.Refused, "caller.exists", "%s has a key to %s already", name, endpoint).In("name").Do("take it away first, or choose another name and let both hold while the program changes over")
+		}
+		key, digest := credential.Token("ilc_")
+		out := MadeCaller{store.Caller{Name: name, Hint: credential.Hint(key), MadeBy: t.actor.Name, MadeAt: t.now, Digest: digest}, key}
+		if err := t.Records.AddCaller(ctx, endpoint, out.Caller); err != nil {
+			return out, err
+		}
+		sentence := fmt.Sprintf("%s was given a key to %s.", name, endpoint)
+		if !e.Keyed {
+			sentence += " From now on callers need one."
+			if err := t.SetKeyed(ctx, endpoint, true); err != nil {
+				return out, err
+			}
+		}
+		return out, t.note(ctx, entry{Project: e.Project, Kind: "caller.added", Subject: endpoint, Sentence: sentence, After: out.Caller})
+	})
+	if err == nil {
+		s.reroute(ctx)
+	}
+	return out, err
+}
+
+// Callers lists who has a key to an endpoint.
+func (s *Service) Callers(ctx context.Context, endpoint string) (Listed[store.Caller], error) {
+	e, err := s.Endpoint(ctx, endpoint)
+	if err != nil {
+		return Listed[store.Caller]{}, err
+	}
+	a, err := may(ctx, access.Route)
+	if err == nil {
+		err = a.need(access.Route, e.Project)
+	}
+	if err != nil {
+		return Listed[store.Caller]{}, err
+	}
+	items, err := s.records(ctx).Callers(ctx, endpoint)
+	return Listed[store.Caller]{Items: items}, err
+}
+
+// EndCaller takes a caller's key away. The endpoint goes on to need one.
+func (s *Service) EndCaller(ctx context.Context, endpoint, name, reason string) (struct{}, error) {
+	none, err := change(ctx, s, access.Route, func(t *tx) (struct{}, error) {
+		e, err := s.endpoint(ctx, t.Records, endpoint)
+		if err != nil {
+			return struct{}{}, err
+		}
+		there, err := t.Records.EndCaller(ctx, endpoint, name, t.now)
+		if err != nil {
+			return struct{}{}, err
+		}
+		if !there {
+			return struct{}{}, fault.New(fault.Unknown, "caller.unknown", "%s has no key to %s", name, endpoint).In("caller").Do("see who has with: innerladder callers %s", endpoint)
+		}
+		return struct{}{}, t.note(ctx, entry{Project: e.Project, Kind: "caller.removed", Subject: endpoint, Sentence: fmt.Sprintf("The key of %s to %s was taken away.", name, endpoint), Reason: reason})
+	})
+	if err == nil {
+		s.reroute(ctx)
+	}
+	return none, err
+}
+
+// SetKeyed says whether an endpoint answers only callers that have a key.
+func (s *Service) SetKeyed(ctx context.Context, endpoint string, keyed bool, reason string) (*store.Endpoint, error) {
+	if strings.TrimSpace(reason) == "" {
+		return nil, fault.New(fault.Invalid, "endpoint.no_reason", "no reason is given").In("reason").Do("say why callers need a key, or none any more")
+	}
+	out, err := change(ctx, s, access.Route, func(t *tx) (*store.Endpoint, error) {
+		e, err := s.endpoint(ctx, t.Records, endpoint)
+		if err != nil {
+			return nil, err
+		}
+		if e.Keyed == keyed {
+			return e, nil
+		}
+		if err := t.Records.SetKeyed(ctx, endpoint, keyed); err != nil {
+			return nil, err
+		}
+		before := map[string]bool{"keyed": e.Keyed}
+		e.Keyed = keyed
+		sentence := endpoint + " answers anyone who can reach the gateway."
+		if keyed {
+			sentence = endpoint + " answers only callers that have a key."
+		}
+		return e, t.note(ctx, entry{Project: e.Project, Kind: "endpoint.keyed", Subject: endpoint, Sentence: sentence, Reason: reason, Before: before, After: map[string]bool{"keyed": keyed}})
+	})
+	if err == nil {
+		s.reroute(ctx)
+	}
+	return out, err
+}

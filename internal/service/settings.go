@@ -1,0 +1,177 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"innerladder/internal/core/access"
+	"innerladder/internal/core/fault"
+	"innerladder/internal/store"
+)
+
+// MailSettings say how e-mail is sent.
+type MailSettings struct {
+	Host string `json:"host" description:"of the SMTP server; empty sends no e-mail"`
+	Port int    `json:"port,omitempty"`
+	TLS  string `json:"tls,omitempty" enum:"starttls,tls,none" description:"starttls when not given; none only on this machine"`
+	User string `json:"user,omitempty"`
+	From string `json:"from,omitempty" description:"the sender's address"`
+	// HasPassword reports whether a password is kept; the password itself is never shown.
+	HasPassword bool `json:"has_password" description:"whether a password is kept; it is never shown"`
+}
+
+func mailSettings(ctx context.Context, r store.Records) (MailSettings, error) {
+	m := MailSettings{}
+	return m, r.Setting(ctx, "mail", &m)
+}
+
+// Mail shows how e-mail is sent.
+func (s *Service) Mail(ctx context.Context) (MailSettings, error) {
+	if _, err := may(ctx, access.Administer); err != nil {
+		return MailSettings{}, err
+	}
+	return mailSettings(ctx, s.store.Read())
+}
+
+// SetMail says how e-mail is sent. A nil password keeps the one that is kept.
+func (s *Service) SetMail(ctx context.Context, m MailSettings, password *string) (MailSettings, error) {
+	if m.TLS == "" {
+		m.TLS = "starttls"
+	}
+	if m.Port == 0 {
+		m.Port = map[string]int{"tls": 465, "starttls": 587, "none": 25}[m.TLS]
+	}
+	switch {
+	case !slices.Contains([]string{"starttls", "tls", "none"}, m.TLS):
+		return m, fault.New(fault.Invalid, "mail.tls", "%q is no way to secure the connection", m.TLS).In("tls").Do("use starttls, tls or none")
+	case m.Host != "" && (strings.ContainsAny(m.Host, " /:@") || m.Port < 1 || m.Port > 65535):
+		return m, fault.New(fault.Invalid, "mail.host", "%s:%d is no mail server", m.Host, m.Port).In("host").Do("give the host's name and a port")
+	case m.Host != "" && m.TLS == "none" && m.Host != "localhost" && m.Host != "127.0.0.1" && m.Host != "::1":
+		return m, fault.New(fault.Invalid, "mail.open", "e-mail would go to %s in the open", m.Host).In("tls").Do("use starttls or tls")
+	case m.Host != "" && m.From == "":
+		return m, fault.New(fault.Invalid, "mail.from", "no sender is given").In("from").Do("give the address that e-mail comes from")
+	}
+	if err := checkEmail(m.From); err != nil {
+		return m, err
+	}
+	return change(withoutRepeat(ctx), s, access.Administer, func(t *tx) (MailSettings, error) {
+		before, err := mailSettings(ctx, t.Records)
+		if err != nil {
+			return m, err
+		}
+		switch {
+		case password == nil: // a password is sent to the server that it was given for, and no other
+			m.HasPassword = before.HasPassword && before.Host == m.Host
+		case *password == "":
+			m.HasPassword = false
+		default:
+			m.HasPassword = true
+			err = putSecret(ctx, t.Records, s.ring(), mailSecret, []byte(*password), t.actor.Name, t.now)
+		}
+		if err == nil && !m.HasPassword {
+			err = t.RemoveSecret(ctx, mailSecret)
+		}
+		if err != nil {
+			return m, err
+		}
+		if err := t.PutSetting(ctx, "mail", m, t.actor.Name, t.now); err != nil {
+			return m, err
+		}
+		sentence := "No e-mail is sent any more."
+		if m.Host != "" {
+			sentence = fmt.Sprintf("E-mail is sent by %s:%d.", m.Host, m.Port)
+		}
+		return m, t.note(ctx, entry{Kind: "settings.mail", Subject: "mail", Sentence: sentence, Before: before, After: m})
+	})
+}
+
+// Retention says how long what grows is kept. The record is kept for ever.
+type Retention struct {
+	Minutes    string `json:"minutes" description:"windows of a minute, such as 2160h"`
+	Readings   string `json:"readings" description:"what guards said, second by second"`
+	Deliveries string `json:"deliveries" description:"the log of what was sent to webhooks and by e-mail"`
+	Notices    string `json:"notices" description:"notices that were read"`
+	Repeats    string `json:"repeats" description:"answers to calls that carried an Idempotency-Key"`
+}
+
+// usualRetention holds until another is chosen.
+func usualRetention() Retention {
+	return Retention{Minutes: "9600h", Readings: "720h", Deliveries: "720h", Notices: "2160h", Repeats: "48h"}
+}
+
+// ages reads the durations.
+func (r Retention) ages() (out struct{ minutes, readings, deliveries, notices, repeats time.Duration }, err error) {
+	for _, f := range []struct {
+		field, value string
+		least        time.Duration
+		into         *time.Duration
+	}{{"minutes", r.Minutes, 24 * time.Hour, &out.minutes}, {"readings", r.Readings, time.Hour, &out.readings}, {"deliveries", r.Deliveries, 24 * time.Hour, &out.deliveries},
+		{"notices", r.Notices, 24 * time.Hour, &out.notices}, {"repeats", r.Repeats, time.Hour, &out.repeats}} {
+		d, err := time.ParseDuration(f.value)
+		if err != nil || d < f.least {
+			return out, fault.New(fault.Invalid, "retention.age", "%s cannot be kept for %q", f.field, f.value).In(f.field).Do("give a duration of at least %s, such as 720h", f.least)
+		}
+		*f.into = d
+	}
+	return out, nil
+}
+
+// Retention shows how long what grows is kept.
+func (s *Service) Retention(ctx context.Context) (Retention, error) {
+	if _, err := may(ctx, access.Administer); err != nil {
+		return Retention{}, err
+	}
+	return s.retention(ctx)
+}
+
+func (s *Service) retention(ctx context.Context) (Retention, error) {
+	r := usualRetention()
+	return r, s.store.Read().Setting(ctx, "retention", &r)
+}
+
+// SetRetention says how long what grows is kept; absent members stay as they are.
+func (s *Service) SetRetention(ctx context.Context, n Retention, reason string) (Retention, error) {
+	before, err := s.retention(ctx)
+	if err != nil {
+		return n, err
+	}
+	for _, f := range []struct {
+		into *string
+		was  string
+	}{{&n.Minutes, before.Minutes}, {&n.Readings, before.Readings}, {&n.Deliveries, before.Deliveries}, {&n.Notices, before.Notices}, {&n.Repeats, before.Repeats}} {
+		if *f.into == "" {
+			*f.into = f.was
+		}
+	}
+	if _, err := n.ages(); err != nil {
+		return n, err
+	}
+	return change(ctx, s, access.Administer, func(t *tx) (Retention, error) {
+		if err := t.PutSetting(ctx, "retention", n, t.actor.Name, t.now); err != nil {
+			return n, err
+		}
+		return n, t.note(ctx, entry{Kind: "settings.retention", Subject: "retention", Sentence: "It was changed how long logs and windows are kept.", Reason: reason, Before: before, After: n})
+	})
+}
+
+// Forget removes what is older than it is kept for. It is called from time to time.
+func (s *Service) Forget(ctx context.Context) error {
+	r, err := s.retention(ctx)
+	if err != nil {
+		return err
+	}
+	ages, err := r.ages()
+	if err != nil {
+		return err
+	}
+	now := s.now()
+	if err := s.store.Write(ctx, func(r store.Records) error {
+		return r.Forget(ctx, now.Add(-ages.deliveries), now.Add(-ages.notices), now.Add(-ages.repeats), now)
+	}); err != nil {
+		return err
+	}
+	return s.signals.Forget(ctx, now.Add(-ages.minutes), now.Add(-ages.readings))
+}

@@ -1,0 +1,150 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"time"
+)
+
+// Secret is something that is kept sealed.
+type Secret struct {
+	Name   string
+	Sealed []byte
+	SetBy  string
+	SetAt  time.Time
+}
+
+// Secrets lists the secrets whose names begin so, by name.
+func (r Records) Secrets(ctx context.Context, prefix string) ([]Secret, error) {
+	rows, err := r.q.QueryContext(ctx, `SELECT name, sealed, set_by, set_at FROM secrets WHERE name >= ? AND name < ? ORDER BY name`, prefix, prefix+"\U0010ffff")
+	return collect(rows, err, func(rows *sql.Rows) (Secret, error) {
+		var s Secret
+		var at int64
+		err := rows.Scan(&s.Name, &s.Sealed, &s.SetBy, &at)
+		s.SetAt = fromMillis(at)
+		return s, err
+	})
+}
+
+// PutSecret keeps a sealed secret in place of one with the same name.
+func (r Records) PutSecret(ctx context.Context, s Secret) error {
+	_, err := r.q.ExecContext(ctx, `INSERT INTO secrets (name, sealed, set_by, set_at) VALUES (?, ?, ?, ?)
+		ON CONFLICT (name) DO UPDATE SET sealed = excluded.sealed, set_by = excluded.set_by, set_at = excluded.set_at`, s.Name, s.Sealed, s.SetBy, toMillis(s.SetAt))
+	return err
+}
+
+// RemoveSecret removes a secret.
+func (r Records) RemoveSecret(ctx context.Context, name string) error {
+	_, err := r.q.ExecContext(ctx, `DELETE FROM secrets WHERE name = ?`, name)
+	return err
+}
+
+// Key reads a key that was kept in the open before there were secrets.
+func (r Records) Key(ctx context.Context, name string) ([]byte, error) {
+	var key []byte
+	err := r.q.QueryRowContext(ctx, `SELECT value FROM keys WHERE name = ?`, name).Scan(&key)
+	return key, one(err)
+}
+
+// RemoveKey removes a key that is a secret now.
+func (r Records) RemoveKey(ctx context.Context, name string) error {
+	_, err := r.q.ExecContext(ctx, `DELETE FROM keys WHERE name = ?`, name)
+	return err
+}
+
+// Setting reads a setting into v, or leaves v as it is when it was never set.
+func (r Records) Setting(ctx context.Context, name string, v any) error {
+	var raw string
+	err := one(r.q.QueryRowContext(ctx, `SELECT value FROM settings WHERE name = ?`, name).Scan(&raw))
+	if err == ErrNone {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	return json.Unmarshal([]byte(raw), v)
+}
+
+// PutSetting keeps a setting.
+func (r Records) PutSetting(ctx context.Context, name string, v any, by string, now time.Time) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	_, err = r.q.ExecContext(ctx, `INSERT INTO settings (name, value, set_by, set_at) VALUES (?, ?, ?, ?)
+		ON CONFLICT (name) DO UPDATE SET value = excluded.value, set_by = excluded.set_by, set_at = excluded.set_at`, name, string(b), by, toMillis(now))
+	return err
+}
+
+// Caller is a program that may call an endpoint with its key.
+type Caller struct {
+	Name   string    `json:"name"`
+	Hint   string    `json:"hint" description:"how the key ends"`
+	MadeBy string    `json:"made_by"`
+	MadeAt time.Time `json:"made_at"`
+	// Digest is the SHA-256 of the key.
+	Digest []byte `json:"-"`
+}
+
+// Callers lists who has a key to an endpoint, by name.
+func (r Records) Callers(ctx context.Context, endpoint string) ([]Caller, error) {
+	rows, err := r.q.QueryContext(ctx, `SELECT c.name, c.hint, c.made_by, c.made_at, c.digest FROM callers c JOIN endpoints e ON e.id = c.endpoint_id WHERE e.name = ? AND c.ended_at IS NULL ORDER BY c.name`, endpoint)
+	return collect(rows, err, func(rows *sql.Rows) (Caller, error) {
+		var c Caller
+		var at int64
+		err := rows.Scan(&c.Name, &c.Hint, &c.MadeBy, &at, &c.Digest)
+		c.MadeAt = fromMillis(at)
+		return c, err
+	})
+}
+
+// AddCaller gives a caller a key to an endpoint.
+func (r Records) AddCaller(ctx context.Context, endpoint string, c Caller) error {
+	_, err := r.q.ExecContext(ctx, `INSERT INTO callers (endpoint_id, name, digest, hint, made_by, made_at) SELECT id, ?, ?, ?, ?, ? FROM endpoints WHERE name = ?`,
+		c.Name, c.Digest, c.Hint, c.MadeBy, toMillis(c.MadeAt), endpoint)
+	return err
+}
+
+// EndCaller takes a caller's key away and reports whether there was one.
+func (r Records) EndCaller(ctx context.Context, endpoint, name string, now time.Time) (bool, error) {
+	res, err := r.q.ExecContext(ctx, `UPDATE callers SET ended_at = ? WHERE name = ? AND ended_at IS NULL AND endpoint_id = (SELECT id FROM endpoints WHERE name = ?)`, toMillis(now), name, endpoint)
+	if err != nil {
+		return false, err
+	}
+	n, err := res.RowsAffected()
+	return n > 0, err
+}
+
+// SetKeyed says whether callers of an endpoint need a key.
+func (r Records) SetKeyed(ctx context.Context, endpoint string, keyed bool) error {
+	_, err := r.q.ExecContext(ctx, `UPDATE endpoints SET keyed = ? WHERE name = ?`, keyed, endpoint)
+	return err
+}
+
+// Taken reports whether a name is taken by something of a kind, in sight or not: by a
+// model, an endpoint or a data set.
+func (r Records) Taken(ctx context.Context, table, name string) (taken bool, err error) {
+	err = r.q.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM `+table+` WHERE name = ?)`, name).Scan(&taken)
+	return taken, err
+}
+
+// Forget removes deliveries that are done, notices that were read and answers to repeated
+// calls from before a moment each, and sessions and links that are over at now.
+func (r Records) Forget(ctx context.Context, deliveries, notices, repeats, now time.Time) error {
+	for _, f := range []struct {
+		statement string
+		before    time.Time
+	}{
+		{`DELETE FROM deliveries WHERE state <> 'waiting' AND done_at < ?`, deliveries},
+		{`DELETE FROM notices WHERE read_at < ?`, notices},
+		{`DELETE FROM repeats WHERE at < ?`, repeats},
+		{`DELETE FROM sessions WHERE expires_at < ?`, now},
+		{`DELETE FROM links_in WHERE expires_at < ?`, now},
+	} {
+		if _, err := r.q.ExecContext(ctx, f.statement, toMillis(f.before)); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,274 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"strconv"
+	"time"
+
+	"innerladder/internal/core/notice"
+	"innerladder/internal/core/record"
+)
+
+// Notice is an entry of the record that someone is told of.
+type Notice struct {
+	ID    int64        `json:"id"`
+	Topic notice.Topic `json:"topic" enum:"mention,review,answer,comment,alert,split,version"`
+	Entry record.Entry `json:"entry"`
+	Read  *time.Time   `json:"read_at,omitempty"`
+}
+
+// AddNotice puts an entry into someone's inbox.
+func (r Records) AddNotice(ctx context.Context, person, seq int64, topic notice.Topic) error {
+	_, err := r.q.ExecContext(ctx, `INSERT INTO notices (person_id, seq, topic) VALUES (?, ?, ?)`, person, seq, topic)
+	return err
+}
+
+// Inbox lists someone's notices, newest first.
+func (r Records) Inbox(ctx context.Context, person int64, unread bool, p Page) ([]Notice, string, error) {
+	before, err := beforeNumber(p.After)
+	if err != nil {
+		return nil, "", err
+	}
+	clause := ""
+	if unread {
+		clause = ` AND n.read_at IS NULL`
+	}
+	rows, err := r.q.QueryContext(ctx, `SELECT n.id, n.topic, n.read_at, r.line FROM notices n JOIN record r ON r.seq = n.seq WHERE n.person_id = ? AND n.id < ?`+clause+` ORDER BY n.id DESC LIMIT ?`,
+		person, before, p.Limit+1)
+	items, err := collect(rows, err, func(rows *sql.Rows) (Notice, error) {
+		var n Notice
+		var read sql.NullInt64
+		var line string
+		if err := rows.Scan(&n.ID, &n.Topic, &read, &line); err != nil {
+			return n, err
+		}
+		n.Read = optionalTime(read)
+		if err := json.Unmarshal([]byte(line), &n.Entry); err != nil {
+			return n, err
+		}
+		n.Entry = n.Entry.Activity()
+		return n, nil
+	})
+	if err != nil {
+		return nil, "", err
+	}
+	items, next := cut(items, p.Limit, func(n Notice) string { return strconv.FormatInt(n.ID, 10) })
+	// Who has left a project is not shown what happened in it.
+	kept := items[:0]
+	for _, n := range items {
+		if r.sight.sees(n.Entry.Project) {
+			kept = append(kept, n)
+		}
+	}
+	return kept, next, nil
+}
+
+// Unread counts someone's notices that were not read, up to 100.
+func (r Records) Unread(ctx context.Context, person int64) (n int, err error) {
+	err = r.q.QueryRowContext(ctx, `SELECT count(*) FROM (SELECT 1 FROM notices WHERE person_id = ? AND read_at IS NULL LIMIT 100)`, person).Scan(&n)
+	return n, err
+}
+
+// MarkRead marks notices up to one as read, or that one alone.
+func (r Records) MarkRead(ctx context.Context, person, id int64, alone bool, now time.Time) error {
+	clause := `id <= ?`
+	if alone {
+		clause = `id = ?`
+	}
+	_, err := r.q.ExecContext(ctx, `UPDATE notices SET read_at = ? WHERE person_id = ? AND read_at IS NULL AND `+clause, toMillis(now), person, id)
+	return err
+}
+
+// Settle marks what waits for review as read for everyone, or for one person: the
+// promotion is decided, or they have answered.
+func (r Records) Settle(ctx context.Context, promotion string, person int64, now time.Time) error {
+	opened, _, err := r.Unbounded().Entries(ctx, RecordSearch{Kind: "promotion.opened", Subject: promotion}, Page{Limit: 1})
+	if err != nil || len(opened) == 0 {
+		return err
+	}
+	_, err = r.q.ExecContext(ctx, `UPDATE notices SET read_at = ? WHERE seq = ? AND topic = 'review' AND read_at IS NULL AND (? = 0 OR person_id = ?)`, toMillis(now), opened[0].Seq, person, person)
+	return err
+}
+
+// Webhook is an address that is told of what happens.
+type Webhook struct {
+	ID      int64  `json:"id"`
+	Project string `json:"project" description:"a project's name, or * for all"`
+	Address string `json:"address"`
+	// Kinds narrow down what it is told of: kinds such as split.made, or classes of them
+	// such as split.
+	Kinds  []string  `json:"kinds" description:"such as split.made, or split for all that begin so; everything when empty"`
+	MadeBy string    `json:"made_by"`
+	MadeAt time.Time `json:"made_at"`
+}
+
+// AddWebhook adds a webhook and sets its id.
+func (r Records) AddWebhook(ctx context.Context, w *Webhook) error {
+	kinds, err := json.Marshal(w.Kinds)
+	if err != nil {
+		return err
+	}
+	return r.q.QueryRowContext(ctx, `INSERT INTO webhooks (project, address, kinds, made_by, made_at) VALUES (?, ?, ?, ?, ?) RETURNING id`, w.Project, w.Address, string(kinds), w.MadeBy, toMillis(w.MadeAt)).Scan(&w.ID)
+}
+
+func (r Records) webhooks(ctx context.Context, clause string, args ...any) ([]Webhook, error) {
+	rows, err := r.q.QueryContext(ctx, `SELECT id, project, address, kinds, made_by, made_at FROM webhooks WHERE ended_at IS NULL `+clause+` ORDER BY id`, args...)
+	return collect(rows, err, func(rows *sql.Rows) (Webhook, error) {
+		var w Webhook
+		var kinds string
+		var at int64
+		if err := rows.Scan(&w.ID, &w.Project, &w.Address, &kinds, &w.MadeBy, &at); err != nil {
+			return w, err
+		}
+		w.MadeAt = fromMillis(at)
+		return w, json.Unmarshal([]byte(kinds), &w.Kinds)
+	})
+}
+
+// Webhooks lists all webhooks.
+func (r Records) Webhooks(ctx context.Context) ([]Webhook, error) { return r.webhooks(ctx, "") }
+
+// Webhook finds a webhook.
+func (r Records) Webhook(ctx context.Context, id int64) (*Webhook, error) {
+	return single(r.webhooks(ctx, `AND id = ?`, id))
+}
+
+// EndWebhook ends a webhook; what still waits for it is not sent.
+func (r Records) EndWebhook(ctx context.Context, id int64, now time.Time) error {
+	if _, err := r.q.ExecContext(ctx, `UPDATE deliveries SET state = 'failed', answer = 'the webhook was removed', done_at = ? WHERE webhook = ? AND state = 'waiting'`, toMillis(now), id); err != nil {
+		return err
+	}
+	_, err := r.q.ExecContext(ctx, `UPDATE webhooks SET ended_at = ? WHERE id = ?`, toMillis(now), id)
+	return err
+}
+
+// Delivery is an entry on its way to a webhook or to someone's e-mail address.
+type Delivery struct {
+	ID      int64        `json:"id"`
+	Webhook int64        `json:"webhook,omitempty"`
+	Person  string       `json:"person,omitempty"`
+	Topic   notice.Topic `json:"topic,omitempty"`
+	Entry   record.Entry `json:"entry"`
+	State   string       `json:"state" enum:"waiting,delivered,failed"`
+	Tries   int          `json:"tries"`
+	NextAt  time.Time    `json:"next_at" description:"when it is tried next, while it waits"`
+	Answer  string       `json:"answer" description:"what came back last, or why nothing did"`
+	MadeAt  time.Time    `json:"made_at"`
+	DoneAt  *time.Time   `json:"done_at,omitempty"`
+	// Email is where it goes when it goes to a person.
+	Email string `json:"-"`
+}
+
+// AddDelivery puts an entry on its way, to a webhook or to a person.
+func (r Records) AddDelivery(ctx context.Context, webhook, person, seq int64, topic notice.Topic, now time.Time) error {
+	id := func(n int64) any {
+		if n == 0 {
+			return nil
+		}
+		return n
+	}
+	_, err := r.q.ExecContext(ctx, `INSERT INTO deliveries (webhook, person_id, seq, topic, state, next_at, made_at) VALUES (?, ?, ?, ?, 'waiting', ?, ?)`,
+		id(webhook), id(person), seq, topic, toMillis(now), toMillis(now))
+	return err
+}
+
+func (r Records) deliveries(ctx context.Context, clause string, args ...any) ([]Delivery, error) {
+	rows, err := r.q.QueryContext(ctx, `SELECT d.id, coalesce(d.webhook, 0), coalesce(p.name, ''), coalesce(p.email, ''), d.topic, r.line, d.state, d.tries, d.next_at, d.answer, d.made_at, d.done_at
+		FROM deliveries d JOIN record r ON r.seq = d.seq LEFT JOIN people p ON p.id = d.person_id `+clause, args...)
+	return collect(rows, err, func(rows *sql.Rows) (Delivery, error) {
+		var d Delivery
+		var line string
+		var next, made int64
+		var done sql.NullInt64
+		if err := rows.Scan(&d.ID, &d.Webhook, &d.Person, &d.Email, &d.Topic, &line, &d.State, &d.Tries, &next, &d.Answer, &made, &done); err != nil {
+			return d, err
+		}
+		d.NextAt, d.MadeAt, d.DoneAt = fromMillis(next), fromMillis(made), optionalTime(done)
+		if err := json.Unmarshal([]byte(line), &d.Entry); err != nil {
+			return d, err
+		}
+		d.Entry = d.Entry.Activity()
+		return d, nil
+	})
+}
+
+// DueDeliveries lists what should be sent by now, the longest waiting first.
+func (r Records) DueDeliveries(ctx context.Context, now time.Time, most int) ([]Delivery, error) {
+	return r.deliveries(ctx, `WHERE d.state = 'waiting' AND d.next_at <= ? ORDER BY d.next_at LIMIT ?`, toMillis(now), most)
+}
+
+// Deliveries lists what went, or goes, to a webhook, newest first; 0 is e-mail.
+func (r Records) Deliveries(ctx context.Context, webhook int64, p Page) ([]Delivery, string, error) {
+	before, err := beforeNumber(p.After)
+	if err != nil {
+		return nil, "", err
+	}
+	items, err := r.deliveries(ctx, `WHERE coalesce(d.webhook, 0) = ? AND d.id < ? ORDER BY d.id DESC LIMIT ?`, webhook, before, p.Limit+1)
+	if err != nil {
+		return nil, "", err
+	}
+	items, next := cut(items, p.Limit, func(d Delivery) string { return strconv.FormatInt(d.ID, 10) })
+	return items, next, nil
+}
+
+// Delivery finds a delivery.
+func (r Records) Delivery(ctx context.Context, id int64) (*Delivery, error) {
+	return single(r.deliveries(ctx, `WHERE d.id = ?`, id))
+}
+
+// SetDelivery keeps how far a delivery has come.
+func (r Records) SetDelivery(ctx context.Context, d Delivery) error {
+	var done any
+	if d.DoneAt != nil {
+		done = toMillis(*d.DoneAt)
+	}
+	_, err := r.q.ExecContext(ctx, `UPDATE deliveries SET state = ?, tries = ?, next_at = ?, answer = ?, done_at = ? WHERE id = ?`, d.State, d.Tries, toMillis(d.NextAt), d.Answer, done, d.ID)
+	return err
+}
+
+// SavedSearch is a search of the record that somebody keeps.
+type SavedSearch struct {
+	ID     int64             `json:"id"`
+	Name   string            `json:"name"`
+	Owner  string            `json:"owner"`
+	Shared bool              `json:"shared" description:"everyone who may search the record can use it"`
+	Query  map[string]string `json:"query" description:"the query parameters of a search"`
+	MadeAt time.Time         `json:"made_at"`
+}
+
+// PutSearch keeps a search, in place of one that the same person keeps under the name.
+func (r Records) PutSearch(ctx context.Context, person int64, s *SavedSearch) error {
+	b, err := json.Marshal(s.Query)
+	if err != nil {
+		return err
+	}
+	return r.q.QueryRowContext(ctx, `INSERT INTO saved_searches (name, person_id, shared, query, made_at) VALUES (?, ?, ?, ?, ?)
+		ON CONFLICT (person_id, name) DO UPDATE SET shared = excluded.shared, query = excluded.query RETURNING id`, s.Name, person, s.Shared, string(b), toMillis(s.MadeAt)).Scan(&s.ID)
+}
+
+// Searches lists what someone keeps and what others share, by name.
+func (r Records) Searches(ctx context.Context, person int64) ([]SavedSearch, error) {
+	rows, err := r.q.QueryContext(ctx, `SELECT s.id, s.name, p.name, s.shared, s.query, s.made_at FROM saved_searches s JOIN people p ON p.id = s.person_id WHERE s.person_id = ? OR s.shared = 1 ORDER BY s.name, s.id`, person)
+	return collect(rows, err, func(rows *sql.Rows) (SavedSearch, error) {
+		var s SavedSearch
+		var raw string
+		var at int64
+		if err := rows.Scan(&s.ID, &s.Name, &s.Owner, &s.Shared, &raw, &at); err != nil {
+			return s, err
+		}
+		s.MadeAt = fromMillis(at)
+		return s, json.Unmarshal([]byte(raw), &s.Query)
+	})
+}
+
+// RemoveSearch removes a search that someone keeps and reports whether there was one.
+func (r Records) RemoveSearch(ctx context.Context, person, id int64) (bool, error) {
+	res, err := r.q.ExecContext(ctx, `DELETE FROM saved_searches WHERE id = ? AND person_id = ?`, id, person)
+	if err != nil {
+		return false, err
+	}
+	n, err := res.RowsAffected()
+	return n > 0, err
+}
