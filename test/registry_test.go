@@ -99,7 +99,7 @@ func TestTheRegistryFromTheCommandLine(t *testing.T) {
 	says(run("diff", "heat-demand@1", "heat-demand@2"), "-# Heat", "signature: unknown")
 
 	run("edit", "heat-demand@2", "-note", "for the lab", "-tag", "lab", "-why", "tidying")
-	says(run("activity", "heat-demand@2"), "for the lab", "tidying", "was registered")
+	says(run("audit", "-about", "heat-demand@2", "-values"), "for the lab", "tidying", "was registered")
 	refused(3, "has the label beta", "retire", "heat-demand@1", "-why", "old")
 	run("label", "heat-demand@2", "beta", "-why", "better")
 	says(run("activity", "heat-demand@beta"), "no longer heat-demand@1")
@@ -166,7 +166,7 @@ func TestBrowsingTheRegistryInTheConsole(t *testing.T) {
 	b.do("vetting", b.open("/models/heat-demand"), press("Vet"), chromedp.SendKeys(chromedp.CSS(`[role="dialog"] textarea`), "checked"), press("Mark as vetted"), gone, chromedp.WaitVisible(browser.Text("span", "vetted")))
 	b.do("only vetted models", b.open("/models"), chromedp.Click(chromedp.CSS(`input[type="checkbox"]`)), sees("vetted"))
 	b.do("deleting", b.open("/models/heat-demand/versions/2"), press("Retire"), chromedp.SendKeys(chromedp.CSS(`[role="dialog"] textarea`), "a mistake"), chromedp.Click(chromedp.CSS(`[role="dialog"] button[type="submit"]`)), gone, sees("on retired"),
-		press("Restore"), chromedp.SendKeys(chromedp.CSS(`[role="dialog"] textarea`), "after all"), chromedp.Click(chromedp.CSS(`[role="dialog"] button[type="submit"]`)), gone, sees("on draft"))
+		press("Reinstate"), chromedp.SendKeys(chromedp.CSS(`[role="dialog"] textarea`), "after all"), chromedp.Click(chromedp.CSS(`[role="dialog"] button[type="submit"]`)), gone, sees("on draft"))
 	v, err := h.runa.Version(t.Context(), "heat-demand@2")
 	must(t, err)
 	if v.Rung != "draft" {

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"os"
 	"os/exec"
@@ -145,6 +146,19 @@ type house struct {
 	runa, tove         *client.Client
 	runaFile, toveFile string
 	runaToken          string
+	// listen is the address of the console, any when empty; options are further ones of
+	// serve.
+	listen  string
+	options []string
+}
+
+// freeAddress finds an address that nobody listens at.
+func freeAddress(t *testing.T) string {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	must(t, err)
+	defer l.Close()
+	return l.Addr().String()
 }
 
 // open starts a service on a new data directory.
@@ -159,7 +173,11 @@ func open(t *testing.T) *house {
 // start starts the service on the data directory, again or for the first time.
 func (h *house) start() {
 	h.t.Helper()
-	h.process = run(h.t, "serve", "-data", h.data, "-listen", "127.0.0.1:0", "-gateway", "127.0.0.1:0", "-model-timeout", "5s")
+	listen := h.listen
+	if listen == "" {
+		listen = "127.0.0.1:0"
+	}
+	h.process = run(h.t, append([]string{"serve", "-data", h.data, "-listen", listen, "-gateway", "127.0.0.1:0", "-model-timeout", "5s"}, h.options...)...)
 	address := func() string { s := h.line(); return s[strings.LastIndex(s, " ")+1:] }
 	h.server, h.gateway = address(), address()
 	if h.runaFile == "" { // for the first time

@@ -88,6 +88,7 @@ func dataAdd(c *call) func(context.Context) error {
 	c.connect()
 	var d service.NewDataSet
 	c.flags.StringVar(&d.Address, "address", "", "`ADDRESS` where it lies; the file's path when not given")
+	c.flags.StringVar(&d.Project, "project", "", "`NAME` of the project of a new data set; the one where you may register when not given")
 	c.flags.StringVar(&d.Digest, "digest", "", "`SHA-256` of its bytes, when there is no file to read")
 	c.flags.Int64Var(&d.Rows, "rows", 0, "`N` rows it has, when there is no file to read")
 	c.flags.StringVar(&d.Description, "description", "", "`TEXT` for people")
@@ -191,11 +192,12 @@ func runStart(c *call) func(context.Context) error {
 	c.flags.Var(&data, "data", "`DATA` set it trains on, NAME or NAME#NUMBER; may be given several times")
 	c.flags.Var(&validated, "validated-on", "`DATA` set; may be given several times")
 	title := c.flags.String("title", "", "`TEXT` for people")
+	project := c.flags.String("project", "", "`NAME` of the project, when the model is new")
 	host, _ := os.Hostname()
 	machine := c.flags.String("machine", host, "`NAME` of where it runs")
 	noCode := c.flags.Bool("no-code", false, "do not record the git checkout")
 	return func(ctx context.Context) error {
-		r := service.NewRun{Model: c.args[0], Title: *title, Machine: *machine, Params: param}
+		r := service.NewRun{Model: c.args[0], Project: *project, Title: *title, Machine: *machine, Params: param}
 		if !*noCode {
 			r.Code = checkout(ctx)
 		}

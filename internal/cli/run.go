@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"net"
+	"net/http"
 	"net/netip"
 	"os"
 	"path/filepath"
@@ -28,6 +30,8 @@ func runCommands() []command {
 		{name: "demo", group: "Run", summary: "Play the whole job with made-up data, model servers and traffic", most: 0, example: "innerladder demo -for 2m", setup: demoCommand},
 		{name: "standin", group: "Run", summary: "Run a simulated model server that computes real predictions", most: 0,
 			example: "innerladder standin -listen 127.0.0.1:9001 -model model.json -delay 20ms", setup: standinCommand},
+		{name: "standin mail", group: "Run", summary: "Run a mail server that prints what it is sent and keeps nothing", most: 0, example: "innerladder standin mail -listen 127.0.0.1:2525", setup: standinMail},
+		{name: "standin hook", group: "Run", summary: "Run a receiver of webhooks that checks and prints what it is sent", most: 0, example: "innerladder standin hook -secret-file hook.secret", setup: standinHook},
 		{name: "standin tell", group: "Run", arguments: "URL", summary: "Tell a running stand-in to be slow, to fail, to be biased, or to crash", least: 1, most: 1,
 			example: "innerladder standin tell http://127.0.0.1:9001 -fail 20", setup: tellCommand},
 		{name: "openapi", group: "Run", summary: "Print the OpenAPI document of the API", most: 0, example: "innerladder openapi > openapi.json",
@@ -229,6 +233,46 @@ func tellCommand(c *call) func(context.Context) error {
 			return err
 		}
 		fmt.Fprintln(c.Out, b)
+		return nil
+	}
+}
+
+func standinMail(c *call) func(context.Context) error {
+	c.configured = true
+	listen := c.flags.String("listen", "127.0.0.1:2525", "`ADDRESS` of the mail server")
+	return func(ctx context.Context) error {
+		l, err := net.Listen("tcp", *listen)
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(c.Out, "takes e-mail at %s\n", l.Addr())
+		m := standin.Mail{Received: func(l standin.Letter) { fmt.Fprintf(c.Out, "to %s: %s\n%s\n", l.To, l.Subject, l.Body) }}
+		return m.Serve(ctx, l)
+	}
+}
+
+func standinHook(c *call) func(context.Context) error {
+	c.configured = true
+	listen := c.flags.String("listen", "127.0.0.1:2580", "`ADDRESS` of the receiver")
+	file := c.flags.String("secret-file", "", "`FILE` with the webhook's secret; it is read for every delivery")
+	return func(ctx context.Context) error {
+		if *file == "" {
+			return wrongUse("no secret is given; use -secret-file")
+		}
+		l, err := net.Listen("tcp", *listen)
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(c.Out, "takes webhooks at http://%s\n", l.Addr())
+		srv := &http.Server{ReadTimeout: time.Minute, Handler: &standin.Hook{
+			Secret:   func() string { b, _ := os.ReadFile(*file); return string(b) },
+			Received: func(id string, body []byte) { fmt.Fprintf(c.Out, "%s %s\n", id, body) },
+		}}
+		stop := context.AfterFunc(ctx, func() { _ = srv.Close() })
+		defer stop()
+		if err := srv.Serve(l); err != nil && ctx.Err() == nil {
+			return err
+		}
 		return nil
 	}
 }

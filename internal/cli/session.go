@@ -52,7 +52,7 @@ func (c *call) client() (*client.Client, error) {
 			return nil, fmt.Errorf("reading the token: %w", err)
 		}
 		token = strings.TrimSpace(string(b))
-	case ok:
+	case ok && fromEnv != "":
 		token = strings.TrimSpace(fromEnv)
 	case remembered.Server == server:
 		token = remembered.Token // a token is never sent to another server than it is for

@@ -38,7 +38,7 @@ func (s *Service) Promote(ctx context.Context, ref, to, note string) (*ladder.Pr
 		} else if !errors.Is(err, store.ErrNone) {
 			return nil, err
 		}
-		p := &ladder.Promotion{Version: v.Ref, From: v.Rung, To: to, AskedBy: t.actor.Name, Note: note, State: ladder.Open, OpenedAt: t.now, SignOffs: []ladder.SignOff{}}
+		p := &ladder.Promotion{Project: v.Project, Version: v.Ref, From: v.Rung, To: to, AskedBy: t.actor.Name, Note: note, State: ladder.Open, OpenedAt: t.now, SignOffs: []ladder.SignOff{}}
 		c, err := s.candidate(ctx, t.Records, p, stored)
 		if err != nil {
 			return nil, err

@@ -34,7 +34,11 @@ var ErrNone = errors.New("no such record")
 const readers = 4
 
 // database is one SQLite file with a single writer and several readers.
-type database struct{ write, read *sql.DB }
+type database struct {
+	write, read *sql.DB
+	// address opens the file once more, for what takes long.
+	address string
+}
 
 // open opens the file, sets its promise of durability (FULL or NORMAL), and brings its
 // schema up to date.
@@ -61,7 +65,7 @@ func open(ctx context.Context, path, synchronous string, migrations fs.FS) (*dat
 		return nil, fmt.Errorf("opening %s: %w", path, err)
 	}
 	read.SetMaxOpenConns(readers)
-	return &database{write, read}, nil
+	return &database{write, read, dsn()}, nil
 }
 
 func migrate(ctx context.Context, db *sql.DB, migrations fs.FS) error {
@@ -110,8 +114,14 @@ func (s *Store) Close() error { return s.db.close() }
 func (s *Store) Snapshot(ctx context.Context, path string) error { return s.db.snapshot(ctx, path) }
 
 func (d *database) snapshot(ctx context.Context, path string) error {
+	// A connection of its own, so that nobody waits for one meanwhile.
+	db, err := sql.Open("sqlite", d.address)
+	if err != nil {
+		return fmt.Errorf("taking a snapshot: %w", err)
+	}
+	defer db.Close()
 	// What was deleted is not in it, not even on pages that are free.
-	if _, err := d.read.ExecContext(ctx, `VACUUM INTO ?`, path); err != nil {
+	if _, err := db.ExecContext(ctx, `VACUUM INTO ?`, path); err != nil {
 		return fmt.Errorf("taking a snapshot: %w", err)
 	}
 	return nil

@@ -160,6 +160,9 @@ type Chain struct {
 	seq    int64
 	hash   Hash
 	breaks []Break
+	// signature is that of the last line, told the last line whose hash was told of.
+	signature []byte
+	told      int64
 	// signedTo is the last line whose signature was checked, and suspect is set when one
 	// failed.
 	signedTo int64
@@ -199,13 +202,19 @@ func (c *Chain) Add(seq int64, line, hash, signature []byte) {
 			c.broken(seq, "altered", "line %d is not the one that was signed", seq)
 		}
 	case c.hash.Next(line) != stored:
-		if c.signed(stored, signature) {
+		switch {
+		case seq > 1 && !c.signed(c.hash, c.signature): // this line is right, the one before it is not
+			if c.told != seq-1 {
+				c.broken(seq-1, "rewritten", "line %d was altered, and its hash with it", seq-1)
+			}
+		case c.signed(stored, signature):
 			c.broken(seq, "altered", "line %d was altered after it was written", seq)
-		} else {
+		default:
 			c.broken(seq, "rewritten", "line %d was altered, and its hash with it", seq)
+			c.told = seq
 		}
 	}
-	c.hash = stored
+	c.hash, c.signature = stored, append(c.signature[:0], signature...)
 	if want, there := c.Checkpoints[seq]; there && want != stored.String() {
 		c.broken(seq, "rewritten", "line %d has another hash than its checkpoint", seq)
 	}

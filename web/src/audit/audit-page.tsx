@@ -119,6 +119,14 @@ function SaveForm({ query, done }: { query: AuditSearch; done: () => void }) {
 export function AuditPage() {
   const [params, setParams] = useSearchParams()
   const query = queryOf(params)
+  // What is being typed; the address of the page follows it.
+  const [text, setText] = useState(query.text ?? '')
+  const [subject, setSubject] = useState(query.subject ?? '')
+  const begin = (search: Record<string, string>) => {
+    setText(search.text ?? '')
+    setSubject(search.subject ?? '')
+    setParams(search, { replace: true })
+  }
   const audit = useAudit(query)
   const searches = useSearches().data?.items ?? []
   const remove = useRemoveSearch()
@@ -149,14 +157,14 @@ export function AuditPage() {
       </PageHead>
       <Panel>
         <div className="mb-3 flex flex-wrap items-center gap-2">
-          <input className={`${inputLook} w-52!`} aria-label="Words" placeholder="words" defaultValue={query.text} key={`t${params.get('text') === null ? '' : '1'}`} onChange={(event) => set('text', event.target.value)} />
-          <input className={`${inputLook} w-44!`} aria-label="About" placeholder="about: heat-demand@2" defaultValue={query.subject} key={`s${params.get('subject') === null ? '' : '1'}`} onChange={(event) => set('subject', event.target.value.trim())} />
+          <input className={`${inputLook} w-52!`} aria-label="Words" placeholder="words" value={text} onChange={(event) => (setText(event.target.value), set('text', event.target.value))} />
+          <input className={`${inputLook} w-44!`} aria-label="About" placeholder="about: heat-demand@2" value={subject} onChange={(event) => (setSubject(event.target.value), set('subject', event.target.value.trim()))} />
           {choice('Kind', 'kind', 'any kind', kinds.filter(Boolean))}
           {choice('By', 'actor', 'anybody', ['inner-ladder', ...people.map((p) => p.name)])}
           {choice('Project', 'project', 'all projects', projects.map((p) => p.name))}
           <Choice label="When" value={params.get('within') || 'any'} options={Object.entries(spans).map(([v, text]) => ({ value: v || 'any', text }))} onChange={(v) => set('within', v === 'any' ? '' : v)} />
           {Object.keys(query).length > 0 && (
-            <button type="button" className="text-ink-2 cursor-pointer underline underline-offset-3" onClick={() => setParams({}, { replace: true })}>
+            <button type="button" className="text-ink-2 cursor-pointer underline underline-offset-3" onClick={() => begin({})}>
               clear
             </button>
           )}
@@ -166,7 +174,7 @@ export function AuditPage() {
             saved:
             {searches.map((s) => (
               <span key={s.id} className="border-line inline-flex items-center gap-1.5 rounded-full border px-2">
-                <button type="button" className="hover:text-ink cursor-pointer" onClick={() => setParams(s.query, { replace: true })}>
+                <button type="button" className="hover:text-ink cursor-pointer" onClick={() => begin(s.query)}>
                   {s.name}
                   {s.owner !== me && `, by ${s.owner}`}
                 </button>
