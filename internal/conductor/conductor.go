@@ -69,6 +69,7 @@ func (c *Conductor) Run(ctx context.Context) {
 	wait.Go(func() { c.loop(ctx, "health", c.hurry, c.checkHealth) })
 	wait.Go(func() { c.loop(ctx, "guards", nil, c.stepTrials) })
 	wait.Go(func() { c.loop(ctx, "deliveries", nil, c.service.Deliver) })
+	wait.Go(func() { c.loop(ctx, "index of the record", nil, c.service.IndexRecord) })
 	wait.Go(func() { c.loop(ctx, "forgetting", nil, c.forgetOld) })
 	wait.Wait()
 }

@@ -9,6 +9,7 @@ import (
 	"crypto/aes"
 	"crypto/cipher"
 	"crypto/ed25519"
+	"crypto/hmac"
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/base64"
@@ -191,6 +192,14 @@ func NewSigner(seed []byte) Signer { return Signer{ed25519.NewKeyFromSeed(seed)}
 
 // Sign signs a message.
 func (s Signer) Sign(message []byte) []byte { return ed25519.Sign(s.key, message) }
+
+// Mac authenticates a message for whoever has the key.
+func (s Signer) Mac(message []byte) []byte {
+	h := hmac.New(sha256.New, s.key.Seed())
+	h.Write([]byte("inner-ladder mac\n"))
+	h.Write(message)
+	return h.Sum(nil)
+}
 
 // Public is the key that checks signatures.
 func (s Signer) Public() ed25519.PublicKey { return s.key.Public().(ed25519.PublicKey) }

@@ -117,7 +117,7 @@ func CheckRestored(ctx context.Context, dir string, keys *seal.Ring) (err error)
 	if seed == nil {
 		return nil // nothing was ever signed
 	}
-	found, err := records.VerifyWith(ctx, seal.NewSigner(seed).Public(), nil)
+	found, err := records.VerifyWith(ctx, seal.NewSigner(seed), nil)
 	if err != nil {
 		return err
 	}

@@ -40,7 +40,11 @@ func (t *tx) tell(ctx context.Context, e record.Entry, involved map[notice.Topic
 	for _, told := range notice.For(e, involved, readers) {
 		p := people[told.Name]
 		if slices.Contains(told.Channels, notice.Inbox) {
-			if err := t.AddNotice(ctx, p.ID, e.Seq, told.Topic); err != nil {
+			about := ""
+			if told.Topic == notice.Review {
+				about = e.Also[0] // the promotion
+			}
+			if err := t.AddNotice(ctx, p.ID, e.Seq, told.Topic, about); err != nil {
 				return err
 			}
 		}

@@ -16,6 +16,9 @@ import (
 	"innerladder/internal/store"
 )
 
+// IndexRecord brings the index that searches use up to date.
+func (s *Service) IndexRecord(ctx context.Context) error { return s.store.IndexRecord(ctx) }
+
 // EntriesSince lists what changed after a line of the record, oldest first, for
 // listeners that take up again.
 func (s *Service) EntriesSince(ctx context.Context, seq int64) ([]record.Entry, error) {

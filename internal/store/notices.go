@@ -19,9 +19,10 @@ type Notice struct {
 	Read  *time.Time   `json:"read_at,omitempty"`
 }
 
-// AddNotice puts an entry into someone's inbox.
-func (r Records) AddNotice(ctx context.Context, person, seq int64, topic notice.Topic) error {
-	_, err := r.q.ExecContext(ctx, `INSERT INTO notices (person_id, seq, topic) VALUES (?, ?, ?)`, person, seq, topic)
+// AddNotice puts an entry into someone's inbox; about is the promotion that waits for
+// them, if one does.
+func (r Records) AddNotice(ctx context.Context, person, seq int64, topic notice.Topic, about string) error {
+	_, err := r.q.ExecContext(ctx, `INSERT INTO notices (person_id, seq, topic, about) VALUES (?, ?, ?, ?)`, person, seq, topic, about)
 	return err
 }
 
@@ -84,11 +85,7 @@ func (r Records) MarkRead(ctx context.Context, person, id int64, alone bool, now
 // Settle marks what waits for review as read for everyone, or for one person: the
 // promotion is decided, or they have answered.
 func (r Records) Settle(ctx context.Context, promotion string, person int64, now time.Time) error {
-	opened, _, err := r.Unbounded().Entries(ctx, RecordSearch{Kind: "promotion.opened", Subject: promotion}, Page{Limit: 1})
-	if err != nil || len(opened) == 0 {
-		return err
-	}
-	_, err = r.q.ExecContext(ctx, `UPDATE notices SET read_at = ? WHERE seq = ? AND topic = 'review' AND read_at IS NULL AND (? = 0 OR person_id = ?)`, toMillis(now), opened[0].Seq, person, person)
+	_, err := r.q.ExecContext(ctx, `UPDATE notices SET read_at = ? WHERE about = ? AND about <> '' AND read_at IS NULL AND (? = 0 OR person_id = ?)`, toMillis(now), promotion, person, person)
 	return err
 }
 

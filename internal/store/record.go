@@ -1,9 +1,7 @@
 package store
 
 import (
-	"bytes"
 	"context"
-	"crypto/ed25519"
 	"crypto/sha256"
 	"database/sql"
 	"encoding/hex"
@@ -61,67 +59,162 @@ func (s *Store) SignWith(ctx context.Context, signer record.Signer) error {
 	})
 }
 
-// tail is the last line of the record; the number 0 before the first.
-func (r Records) tail(ctx context.Context) (seq int64, h record.Hash, at time.Time, err error) {
-	var hash []byte
-	var when string
-	err = r.q.QueryRowContext(ctx, `SELECT seq, hash, json_extract(line, '$.at') FROM record ORDER BY seq DESC LIMIT 1`).Scan(&seq, &hash, &when)
+// tail is the end of the record as the present transaction sees it.
+type tail struct {
+	seq  int64
+	hash record.Hash
+	at   time.Time
+	// known is set when it was read; then only this process writes.
+	known bool
+}
+
+// readTail reads the last line.
+func (r Records) readTail(ctx context.Context) (t tail, err error) {
+	var line string
+	err = r.q.QueryRowContext(ctx, `SELECT seq, line FROM record ORDER BY seq DESC LIMIT 1`).Scan(&t.seq, &line)
+	t.known = true
 	if errors.Is(err, sql.ErrNoRows) {
-		return 0, h, at, nil
+		return t, nil
 	}
-	if err == nil {
-		at, err = time.Parse(time.RFC3339Nano, when)
+	if err != nil {
+		return t, err
 	}
-	copy(h[:], hash)
-	return seq, h, at, err
+	var e record.Entry
+	if err := json.Unmarshal([]byte(line), &e); err != nil {
+		return t, fmt.Errorf("the last line of the record cannot be read: %w", err)
+	}
+	t.hash, t.at = record.LinkOf([]byte(line)), e.At
+	return t, nil
 }
 
 // AddEntry appends a line to the record and sets its number. The times of the record
 // never run back: if the clock was put back, lines carry the last time until it has
 // caught up.
 func (r Records) AddEntry(ctx context.Context, e *record.Entry) error {
-	if r.signer == nil {
+	if r.store.signer == nil {
 		return errors.New("nobody signs the record")
 	}
-	last, h, at, err := r.tail(ctx)
+	if !r.tail.known {
+		t, err := r.readTail(ctx)
+		if err != nil {
+			return err
+		}
+		*r.tail = t
+	}
+	e.Seq = r.tail.seq + 1
+	if e.At.Before(r.tail.at) {
+		e.At = r.tail.at
+	}
+	line, h, err := e.Write(r.tail.hash)
 	if err != nil {
 		return err
 	}
-	e.Seq = last + 1
-	if e.At.Before(at) {
-		e.At = at
-	}
-	line, err := encodeLine(e)
-	if err != nil {
+	if err := r.prepared(ctx, insertLine, e.Seq, string(line)); err != nil {
 		return err
 	}
-	h = h.Next(line)
-	if _, err := r.q.ExecContext(ctx, `INSERT INTO record (seq, line, hash, signature) VALUES (?, ?, ?, ?)`, e.Seq, string(line), h[:], r.signer.Sign(record.LineMessage(h))); err != nil {
+	if err := r.prepared(ctx, moveHead, e.Seq, h[:], r.store.signer.Mac(record.HeadMessage(e.Seq, h))); err != nil {
 		return err
 	}
-	if _, err := r.q.ExecContext(ctx, `INSERT INTO record_head (one, seq, hash, signature) VALUES (1, ?, ?, ?)
-		ON CONFLICT (one) DO UPDATE SET seq = excluded.seq, hash = excluded.hash, signature = excluded.signature`, e.Seq, h[:], r.signer.Sign(record.HeadMessage(e.Seq, h))); err != nil {
-		return err
+	if e.Seq%record.SealEvery == 0 {
+		if err := r.prepared(ctx, insertSeal, e.Seq, h[:], r.store.signer.Sign(record.SealMessage(e.Seq, h))); err != nil {
+			return err
+		}
 	}
 	if e.On > 0 {
 		if _, err := r.q.ExecContext(ctx, `INSERT INTO comments (seq, on_seq) VALUES (?, ?)`, e.Seq, e.On); err != nil {
 			return err
 		}
 	}
-	_, err = r.q.ExecContext(ctx, `INSERT INTO record_index (rowid, terms) VALUES (?, ?)`, e.Seq, terms(e))
+	*r.tail = tail{e.Seq, h, e.At, true}
+	return nil
+}
+
+// The statements that every change runs. They are prepared once: preparing takes longer
+// than running.
+const (
+	insertLine  = `INSERT INTO record (seq, line) VALUES (?, ?)`
+	moveHead    = `INSERT INTO record_head (one, seq, hash, mac) VALUES (1, ?, ?, ?) ON CONFLICT (one) DO UPDATE SET seq = excluded.seq, hash = excluded.hash, mac = excluded.mac`
+	insertSeal  = `INSERT INTO record_seals (seq, hash, signature) VALUES (?, ?, ?)`
+	insertTerms = `INSERT INTO record_index (rowid, terms) VALUES (?, ?)`
+)
+
+// prepare prepares the statements that every change runs.
+func (s *Store) prepare(ctx context.Context) error {
+	s.statements = map[string]*sql.Stmt{}
+	for _, text := range []string{insertLine, moveHead, insertSeal, insertTerms} {
+		stmt, err := s.db.write.PrepareContext(ctx, text)
+		if err != nil {
+			return fmt.Errorf("preparing a statement: %w", err)
+		}
+		s.statements[text] = stmt
+	}
+	return nil
+}
+
+// prepared runs one of them in the present transaction.
+func (r Records) prepared(ctx context.Context, statement string, args ...any) error {
+	tx, inside := r.q.(*sql.Tx)
+	if !inside {
+		return errors.New("a change outside of a transaction")
+	}
+	_, err := tx.StmtContext(ctx, r.store.statements[statement]).ExecContext(ctx, args...)
 	return err
 }
 
-// encodeLine writes an entry as it is kept. Signs such as < stand as they are, so that a
-// line can be searched by eye.
-func encodeLine(e *record.Entry) ([]byte, error) {
-	var b bytes.Buffer
-	enc := json.NewEncoder(&b)
-	enc.SetEscapeHTML(false)
-	if err := enc.Encode(e); err != nil {
-		return nil, fmt.Errorf("writing a line of the record: %w", err)
+// indexAtOnce is how many lines are indexed in one transaction.
+const indexAtOnce = 2000
+
+// IndexRecord brings the index of the record up to date, if it is behind. The record
+// itself does not wait for it.
+func (s *Store) IndexRecord(ctx context.Context) error { return s.Read().indexed(ctx) }
+
+func (s *Store) indexAll(ctx context.Context) error {
+	for more := true; more; {
+		if err := s.Write(ctx, func(r Records) (err error) {
+			more, err = r.indexSome(ctx)
+			return err
+		}); err != nil {
+			return fmt.Errorf("indexing the record: %w", err)
+		}
 	}
-	return bytes.TrimSuffix(b.Bytes(), []byte("\n")), nil
+	return nil
+}
+
+// indexSome indexes the next lines and reports whether there may be more.
+func (r Records) indexSome(ctx context.Context) (more bool, err error) {
+	var from int64
+	if err := r.q.QueryRowContext(ctx, `SELECT seq FROM record_indexed`).Scan(&from); err != nil {
+		return false, err
+	}
+	lines, err := r.entries(ctx, `SELECT seq, line FROM record WHERE seq > ? ORDER BY seq LIMIT ?`, from, indexAtOnce)
+	if err != nil || len(lines) == 0 {
+		return false, err
+	}
+	for i := range lines {
+		if err := r.prepared(ctx, insertTerms, lines[i].Seq, terms(&lines[i])); err != nil {
+			return false, err
+		}
+	}
+	_, err = r.q.ExecContext(ctx, `UPDATE record_indexed SET seq = ?`, lines[len(lines)-1].Seq)
+	return len(lines) == indexAtOnce, err
+}
+
+// indexed sees to it that a search finds every line that was written before it.
+func (r Records) indexed(ctx context.Context) error {
+	var behind bool
+	if err := r.q.QueryRowContext(ctx, `SELECT coalesce((SELECT max(seq) FROM record), 0) > (SELECT seq FROM record_indexed)`).Scan(&behind); err != nil || !behind {
+		return err
+	}
+	if _, inside := r.q.(*sql.Tx); !inside {
+		return r.store.indexAll(ctx)
+	}
+	for more := true; more; {
+		var err error
+		if more, err = r.indexSome(ctx); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // token is how something that is filtered by stands in the index among the words.
@@ -204,11 +297,11 @@ func (s RecordSearch) match() string {
 // seqAt is the first line that is not older than a moment; one past the last when all
 // are.
 func (r Records) seqAt(ctx context.Context, at time.Time) (int64, error) {
-	last, _, _, err := r.tail(ctx)
+	last, err := r.readTail(ctx)
 	if err != nil {
 		return 0, err
 	}
-	low, high := int64(1), last+1
+	low, high := int64(1), last.seq+1
 	for low < high {
 		half := (low + high) / 2
 		var when string
@@ -293,6 +386,9 @@ func (r Records) batch(ctx context.Context, s RecordSearch, after int64, limit i
 // bounds turns a search into a query of the index and a span of lines.
 func (r Records) bounds(ctx context.Context, s RecordSearch) (match string, before, from int64, err error) {
 	before, from = 1<<62, 1
+	if err := r.indexed(ctx); err != nil {
+		return "", 0, 0, err
+	}
 	if !s.After.IsZero() {
 		if from, err = r.seqAt(ctx, s.After); err != nil {
 			return "", 0, 0, err
@@ -356,81 +452,110 @@ func (r Records) CommentsOn(ctx context.Context, lines []int64) (map[int64][]rec
 
 // Tail is the last line's number and hash.
 func (r Records) Tail(ctx context.Context) (int64, record.Hash, error) {
-	seq, h, _, err := r.tail(ctx)
-	return seq, h, err
+	t, err := r.readTail(ctx)
+	return t.seq, t.hash, err
 }
 
 // VerifyRecord reads the whole record in one view of it and tells where it is not what
 // was written. Checkpoints are hashes that lines must have.
 func (s *Store) VerifyRecord(ctx context.Context, checkpoints map[int64]string) (record.Verified, error) {
-	return s.VerifyWith(ctx, s.signer.Public(), checkpoints)
+	return s.VerifyWith(ctx, s.signer, checkpoints)
 }
 
-// VerifyWith is VerifyRecord with the key that must have signed the record.
-func (s *Store) VerifyWith(ctx context.Context, key ed25519.PublicKey, checkpoints map[int64]string) (record.Verified, error) {
+// VerifyWith is VerifyRecord with the signer that must have signed the record.
+func (s *Store) VerifyWith(ctx context.Context, signer record.Signer, checkpoints map[int64]string) (record.Verified, error) {
 	start := time.Now()
 	tx, err := s.db.read.BeginTx(ctx, &sql.TxOptions{ReadOnly: true})
 	if err != nil {
 		return record.Verified{}, err
 	}
 	defer func() { _ = tx.Rollback() }()
-	chain := record.Chain{Key: key, Checkpoints: checkpoints}
-	rows, err := tx.QueryContext(ctx, `SELECT seq, line, hash, signature FROM record ORDER BY seq`)
+	c := &record.Chain{Signer: signer, Checkpoints: checkpoints}
+	sealed, suspect, err := readChain(ctx, tx, c)
 	if err != nil {
 		return record.Verified{}, err
 	}
-	defer rows.Close()
-	var line, hash, signature sql.RawBytes
-	var last []byte
-	for rows.Next() {
-		var seq int64
-		if err := rows.Scan(&seq, &line, &hash, &signature); err != nil {
+	if c.Intact() && suspect > 0 {
+		after, to, err := firstUnsealed(ctx, tx, c, sealed, suspect)
+		if err != nil {
 			return record.Verified{}, err
 		}
-		chain.Add(seq, line, hash, signature)
-		last = append(last[:0], signature...)
+		c.Rewritten(after, to)
 	}
-	if err := rows.Err(); err != nil {
-		return record.Verified{}, err
-	}
-	var head struct {
-		seq             int64
-		hash, signature []byte
-	}
-	err = tx.QueryRowContext(ctx, `SELECT seq, hash, signature FROM record_head`).Scan(&head.seq, &head.hash, &head.signature)
+	var seq int64
+	var hash, mac []byte
+	err = tx.QueryRowContext(ctx, `SELECT seq, hash, mac FROM record_head`).Scan(&seq, &hash, &mac)
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return record.Verified{}, err
 	}
-	found := chain.End(head.seq, head.hash, head.signature, last)
-	if after, to := chain.Suspect(); to > 0 {
-		first, err := firstUnsigned(ctx, tx, key, after, to)
-		if err != nil {
-			return found, err
-		}
-		found.Rewritten(first)
-	}
+	found := c.End(seq, hash, mac)
 	found.MS = time.Since(start).Milliseconds()
 	return found, nil
 }
 
-// firstUnsigned finds the first line after one whose signature does not fit its hash. All
-// before it fit, and none after it.
-func firstUnsigned(ctx context.Context, tx *sql.Tx, key ed25519.PublicKey, after, to int64) (int64, error) {
-	c := record.Chain{Key: key}
-	low, high := after+1, to
+// readChain reads all lines. It returns the last line whose seal was found to fit and, when
+// one did not, that.
+func readChain(ctx context.Context, tx *sql.Tx, c *record.Chain) (sealed, suspect int64, err error) {
+	rows, err := tx.QueryContext(ctx, `SELECT line FROM record ORDER BY seq`)
+	if err != nil {
+		return 0, 0, err
+	}
+	defer rows.Close()
+	var line sql.RawBytes
+	check := func() error {
+		seq := c.Seq() - c.Seq()%record.SealEvery
+		hash, signature, stored, err := sealOf(ctx, tx, seq)
+		switch {
+		case err != nil || seq == 0 || suspect > 0:
+			return err
+		case c.Sealed(seq, stored, hash, signature):
+			sealed = seq
+		default:
+			suspect = seq
+		}
+		return nil
+	}
+	for rows.Next() {
+		if err := rows.Scan(&line); err != nil {
+			return 0, 0, err
+		}
+		c.Add(line)
+		if c.Due() {
+			if err := check(); err != nil {
+				return 0, 0, err
+			}
+		}
+	}
+	return sealed, suspect, errors.Join(rows.Err(), check())
+}
+
+// sealOf reads the seal of a line, and the hash that the line says it has.
+func sealOf(ctx context.Context, tx *sql.Tx, seq int64) (hash, signature []byte, stored record.Hash, err error) {
+	var line string
+	err = tx.QueryRowContext(ctx, `SELECT r.line, s.hash, s.signature FROM record r LEFT JOIN record_seals s ON s.seq = r.seq WHERE r.seq = ?`, seq).Scan(&line, &hash, &signature)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = nil
+	}
+	return hash, signature, record.LinkOf([]byte(line)), err
+}
+
+// firstUnsealed narrows down where the chain was written anew: between a line whose seal
+// fits and the first whose seal does not. All before fit, and none after.
+func firstUnsealed(ctx context.Context, tx *sql.Tx, c *record.Chain, sealed, suspect int64) (after, to int64, err error) {
+	low, high := sealed/record.SealEvery+1, suspect/record.SealEvery
 	for low < high {
 		half := (low + high) / 2
-		var hash, signature []byte
-		if err := tx.QueryRowContext(ctx, `SELECT hash, signature FROM record WHERE seq = ?`, half).Scan(&hash, &signature); err != nil {
-			return 0, err
+		hash, signature, stored, err := sealOf(ctx, tx, half*record.SealEvery)
+		if err != nil {
+			return 0, 0, err
 		}
-		if c.Signed(hash, signature) {
+		if c.Sealed(half*record.SealEvery, stored, hash, signature) {
 			low = half + 1
 		} else {
 			high = half
 		}
 	}
-	return low, nil
+	return (low - 1) * record.SealEvery, low * record.SealEvery, nil
 }
 
 // Repeat is the answer to a call that carried an Idempotency-Key.

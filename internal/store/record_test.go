@@ -59,7 +59,9 @@ func TestTheRecordIsSearched(t *testing.T) {
 		{RecordSearch{Project: "valves"}, func(e record.Entry) bool { return e.Project == "valves" }},
 		{RecordSearch{Subject: "heat-demand@3"}, func(e record.Entry) bool { return about(e, "heat-demand@3") }},
 		{RecordSearch{Subject: "heat-demand"}, func(e record.Entry) bool { return about(e, "heat-demand") }},
-		{RecordSearch{Subject: "demand-hourly", Text: "evening"}, func(e record.Entry) bool { return e.Subject == "demand-hourly" && strings.Contains(e.Sentence, "evening") }},
+		{RecordSearch{Subject: "demand-hourly", Text: "evening"}, func(e record.Entry) bool {
+			return e.Subject == "demand-hourly" && strings.Contains(e.Sentence, "evening")
+		}},
 		{RecordSearch{Text: "ÆRØ feed"}, func(e record.Entry) bool { return e.Reason != "" }},
 		{RecordSearch{Text: "even"}, func(e record.Entry) bool { return strings.Contains(e.Sentence, "evening") }},
 		{RecordSearch{Text: "heat-demand@4"}, func(e record.Entry) bool { return e.Subject == "heat-demand@4" }},
@@ -107,7 +109,9 @@ func TestLinesAreReadAsTheyWereWritten(t *testing.T) {
 	s, _ := open2(t)
 	e := record.Entry{At: now, Project: "heat", Actor: "runa", Kind: "model.edited", Subject: "m", Also: []string{"n"}, Sentence: "<“odd” & \u2028>", Reason: "r\n", Before: json.RawMessage(`{"a":"<b>"}`), After: json.RawMessage(`null`), Address: "::1", RequestID: "x"}
 	later := record.Entry{At: now.Add(-time.Hour), Actor: "runa", Kind: "x.y", Sentence: "the clock was put back"}
-	if err := s.Write(t.Context(), func(w Records) error { return errors.Join(w.AddEntry(t.Context(), &e), w.AddEntry(t.Context(), &later)) }); err != nil {
+	if err := s.Write(t.Context(), func(w Records) error {
+		return errors.Join(w.AddEntry(t.Context(), &e), w.AddEntry(t.Context(), &later))
+	}); err != nil {
 		t.Fatal(err)
 	}
 	got, err := s.Read().Entry(t.Context(), 1)
@@ -131,22 +135,24 @@ func TestTamperingWithTheFileIsFound(t *testing.T) {
 		"edit":                      {`UPDATE record SET line = replace(line, 'runa', 'odd') WHERE seq = (SELECT min(seq) FROM record WHERE line LIKE '%runa%')`, "altered"},
 		"delete":                    {`DELETE FROM record WHERE seq = 20`, "missing"},
 		"delete the first":          {`DELETE FROM record WHERE seq = 1`, "missing"},
-		"truncate":                  {`DELETE FROM record WHERE seq > 30`, "cut_off"},
+		"truncate":                  {`DELETE FROM record WHERE seq > 130`, "cut_off"},
 		"truncate to nothing":       {`DELETE FROM record`, "cut_off"},
-		"insert":                    {`INSERT INTO record SELECT 61, line, hash, signature FROM record WHERE seq = 5`, "misplaced"},
-		"swap":                      {`UPDATE record SET seq = 1000 WHERE seq = 20; UPDATE record SET seq = 20 WHERE seq = 21; UPDATE record SET seq = 21 WHERE seq = 1000`, "misplaced"},
-		"copy from another project": {`UPDATE record SET line = (SELECT line FROM record WHERE json_extract(line, '$.project') = 'valves' LIMIT 1) WHERE seq = (SELECT max(seq) FROM record WHERE json_extract(line, '$.project') = 'heat')`, "misplaced"},
-		"another hash":              {`UPDATE record SET hash = zeroblob(32) WHERE seq = 20`, "rewritten"},
-		"another signature":         {`UPDATE record SET signature = zeroblob(64) WHERE seq = 60`, "rewritten"},
-		"another head":              {`UPDATE record_head SET seq = 50`, "not_signed"},
+		"insert":                    {`INSERT INTO record SELECT 161, line FROM record WHERE seq = 5`, "misplaced"},
+		"swap":                      {`UPDATE record SET seq = 1000 WHERE seq = 20; UPDATE record SET seq = 20 WHERE seq = 21; UPDATE record SET seq = 21 WHERE seq = 1000`, "missing"},
+		"copy from another project": {`UPDATE record SET line = (SELECT line FROM record WHERE json_extract(line, '$.project') = 'valves' ORDER BY seq LIMIT 1) WHERE seq = (SELECT max(seq) FROM record WHERE json_extract(line, '$.project') = 'heat')`, "misplaced"},
+		"another link":              {`UPDATE record SET line = replace(line, substr(line, -20, 4), 'AAAA') WHERE seq = 20`, "altered"},
+		"another head":              {`UPDATE record_head SET seq = 150`, "not_signed"},
 		"no head":                   {`DELETE FROM record_head`, "not_signed"},
+		"an earlier head":           {`UPDATE record_head SET seq = 128, hash = (SELECT hash FROM record_seals WHERE seq = 128), mac = zeroblob(32); DELETE FROM record WHERE seq > 128`, "not_signed"},
 		"a time is moved":           {`UPDATE record SET line = json_set(line, '$.at', '2020-01-01T00:00:00Z') WHERE seq = 20`, "altered"},
-		"a project is moved":        {`UPDATE record SET line = json_set(line, '$.project', 'other') WHERE seq = 20`, "altered"},
+		"a project is moved":        {`UPDATE record SET line = replace(line, '"project":"heat"', '"project":"heav"') WHERE seq = (SELECT max(seq) FROM record WHERE line LIKE '%"project":"heat"%')`, "altered"},
+		"a seal":                    {`UPDATE record_seals SET signature = zeroblob(64) WHERE seq = 128`, "rewritten"},
+		"the seals":                 {`DELETE FROM record_seals`, "rewritten"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			s, path := open2(t)
-			chronicle(t, s, 60)
-			if v, err := s.VerifyRecord(t.Context(), nil); err != nil || !v.Intact() || v.Lines != 60 {
+			chronicle(t, s, 160)
+			if v, err := s.VerifyRecord(t.Context(), nil); err != nil || !v.Intact() || v.Lines != 160 {
 				t.Fatalf("before: %+v %v", v, err)
 			}
 			tamper(t, path, c.statement)
@@ -172,48 +178,33 @@ func tamper(t *testing.T, path, statement string) {
 	}
 }
 
-// Somebody writes the record anew from a line on, with right hashes all along.
+// Somebody writes the record anew from a line on, with right links all along, and even
+// moves the head.
 func TestARewrittenRecordTellsFromWhere(t *testing.T) {
 	s, path := open2(t)
-	chronicle(t, s, 60)
-	db, err := sql.Open("sqlite", "file:"+strings.NewReplacer("?", "%3f", " ", "%20").Replace(path))
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer db.Close()
-	rows, err := db.QueryContext(t.Context(), `SELECT seq, line, hash FROM record ORDER BY seq`)
-	if err != nil {
-		t.Fatal(err)
-	}
-	lines, hashes := map[int64]string{}, map[int64][]byte{}
-	for rows.Next() {
-		var seq int64
-		var line string
-		var hash []byte
-		if err := rows.Scan(&seq, &line, &hash); err != nil {
+	chronicle(t, s, 300)
+	var h record.Hash
+	var statements []string
+	for seq := int64(1); seq <= 300; seq++ {
+		e, err := s.Read().Entry(t.Context(), seq)
+		if err != nil {
 			t.Fatal(err)
 		}
-		lines[seq], hashes[seq] = line, hash
-	}
-	_ = rows.Close()
-	for _, q := range []string{`DROP TRIGGER record_lines_stay`} {
-		if _, err := db.ExecContext(t.Context(), q); err != nil {
+		if seq == 150 {
+			e.Sentence = "It was never done."
+		}
+		line, next, err := e.Write(h)
+		if err != nil {
 			t.Fatal(err)
 		}
-	}
-	h := record.Hash(hashes[22])
-	lines[23] = strings.Replace(lines[23], "It was done", "It was never done", 1)
-	for seq := int64(23); seq <= 60; seq++ {
-		h = h.Next([]byte(lines[seq]))
-		if _, err := db.ExecContext(t.Context(), `UPDATE record SET line = ?, hash = ? WHERE seq = ?`, lines[seq], h[:], seq); err != nil {
-			t.Fatal(err)
+		h = next
+		if seq >= 150 {
+			statements = append(statements, fmt.Sprintf(`UPDATE record SET line = '%s' WHERE seq = %d`, strings.ReplaceAll(string(line), "'", "''"), seq))
 		}
 	}
-	if _, err := db.ExecContext(t.Context(), `UPDATE record_head SET hash = ?`, h[:]); err != nil {
-		t.Fatal(err)
-	}
+	tamper(t, path, strings.Join(statements, "; "))
 	v, err := s.VerifyRecord(t.Context(), nil)
-	if err != nil || !slices.ContainsFunc(v.Breaks, func(b record.Break) bool { return b.What == "rewritten" && b.Seq == 23 }) {
+	if err != nil || !slices.ContainsFunc(v.Breaks, func(b record.Break) bool { return b.What == "rewritten" && b.Seq == 129 && strings.Contains(b.Sentence, "from line 129 to 192") }) {
 		t.Errorf("%+v %v", v, err)
 	}
 }

@@ -45,7 +45,7 @@ type database struct {
 func open(ctx context.Context, path, synchronous string, migrations fs.FS) (*database, error) {
 	dsn := func(pragmas ...string) string {
 		q := url.Values{"_txlock": {"immediate"}}
-		for _, p := range append(pragmas, "busy_timeout(10000)", "secure_delete(1)", "foreign_keys(1)", "journal_mode(WAL)", "synchronous("+synchronous+")") {
+		for _, p := range append([]string{"page_size(8192)"}, append(pragmas, "busy_timeout(10000)", "secure_delete(1)", "foreign_keys(1)", "journal_mode(WAL)", "synchronous("+synchronous+")")...) {
 			q.Add("_pragma", p)
 		}
 		return (&url.URL{Scheme: "file", Opaque: (&url.URL{Path: path}).EscapedPath(), RawQuery: q.Encode()}).String()
@@ -91,6 +91,10 @@ type Store struct {
 	db *database
 	// signer signs the lines of the record.
 	signer record.Signer
+	// writing is held by the one transaction that writes, so that tail is its end.
+	writing    chan struct{}
+	tail       tail
+	statements map[string]*sql.Stmt
 }
 
 // Open opens or creates the records at path.
@@ -103,11 +107,20 @@ func Open(ctx context.Context, path string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Store{db: db}, nil
+	s := &Store{db: db, writing: make(chan struct{}, 1)}
+	if err := s.prepare(ctx); err != nil {
+		return nil, errors.Join(err, db.close())
+	}
+	return s, nil
 }
 
 // Close closes the file.
-func (s *Store) Close() error { return s.db.close() }
+func (s *Store) Close() error {
+	for _, stmt := range s.statements {
+		_ = stmt.Close()
+	}
+	return s.db.close()
+}
 
 // Snapshot writes the records as they are at one moment into a new file, while others
 // read and write.
@@ -143,9 +156,11 @@ func (s Sight) sees(project string) bool {
 
 // Records are the queries; they read, or read and write inside of one transaction.
 type Records struct {
-	q      querier
-	sight  Sight
-	signer record.Signer
+	q     querier
+	sight Sight
+	store *Store
+	// tail is the end of the record in this transaction; nil outside of one.
+	tail *tail
 }
 
 // sees is the condition that a column names a project in sight.
@@ -172,7 +187,7 @@ func (r Records) Unbounded() Records {
 func (s *Store) Read() Records { return s.ReadAs(Sight{All: true}) }
 
 // ReadAs is Read with someone's sight.
-func (s *Store) ReadAs(sight Sight) Records { return Records{s.db.read, sight, nil} }
+func (s *Store) ReadAs(sight Sight) Records { return Records{s.db.read, sight, s, nil} }
 
 // Write runs fn in one transaction with sight of everything: all of it happens, or
 // nothing.
@@ -182,17 +197,26 @@ func (s *Store) Write(ctx context.Context, fn func(Records) error) error {
 
 // WriteAs is Write with someone's sight.
 func (s *Store) WriteAs(ctx context.Context, sight Sight, fn func(Records) error) error {
+	select {
+	case s.writing <- struct{}{}:
+		defer func() { <-s.writing }()
+	case <-ctx.Done():
+		return fmt.Errorf("beginning a change: %w", ctx.Err())
+	}
 	tx, err := s.db.write.BeginTx(ctx, nil)
 	if err != nil {
 		return fmt.Errorf("beginning a change: %w", err)
 	}
-	if err := fn(Records{tx, sight, s.signer}); err != nil {
+	end := s.tail
+	if err := fn(Records{tx, sight, s, &end}); err != nil {
 		_ = tx.Rollback()
 		return err
 	}
 	if err := tx.Commit(); err != nil {
+		s.tail = tail{} // it is read again
 		return fmt.Errorf("confirming a change: %w", err)
 	}
+	s.tail = end
 	return nil
 }
 

@@ -14,161 +14,152 @@ type signer struct{ ed25519.PrivateKey }
 
 func (s signer) Sign(m []byte) []byte      { return ed25519.Sign(s.PrivateKey, m) }
 func (s signer) Public() ed25519.PublicKey { return s.PrivateKey.Public().(ed25519.PublicKey) }
+func (s signer) Mac(m []byte) []byte       { return ed25519.Sign(s.PrivateKey, m)[:32] }
 
 var ours = signer{ed25519.NewKeyFromSeed(make([]byte, 32))}
 
-type row struct {
-	seq             int64
-	line            []byte
-	hash, signature []byte
-}
-
-func written(n int) []row {
+func written(t *testing.T, n int) (lines [][]byte, hashes []Hash) {
+	t.Helper()
 	var h Hash
-	out := make([]row, n)
-	for i := range out {
-		line, _ := json.Marshal(Entry{Seq: int64(i + 1), Project: []string{"heat", "valves"}[i%2], Actor: "runa", Kind: "model.added", Subject: fmt.Sprint("m-", i), Sentence: "m was added."})
-		h = h.Next(line)
-		out[i] = row{int64(i + 1), line, slices.Clone(h[:]), ours.Sign(LineMessage(h))}
+	for i := range n {
+		e := Entry{Seq: int64(i + 1), Project: []string{"heat", "valves"}[i%2], Actor: "runa", Kind: "model.added", Subject: fmt.Sprint("m-", i), Sentence: "m <was> added."}
+		line, next, err := e.Write(h)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var back Entry
+		if err := json.Unmarshal(line, &back); err != nil || back.Subject != e.Subject || LinkOf(line) != next || !strings.Contains(string(line), "<was>") {
+			t.Fatalf("%s: %v", line, err)
+		}
+		h = next
+		lines, hashes = append(lines, line), append(hashes, h)
 	}
-	return out
+	return lines, hashes
 }
 
-func verify(rows []row, head row, checkpoints map[int64]string) Verified {
-	c := Chain{Key: ours.Public(), Checkpoints: checkpoints}
-	var last []byte
-	for _, r := range rows {
-		c.Add(r.seq, r.line, r.hash, r.signature)
-		last = r.signature
+// head is what says that a line is the last.
+type head struct {
+	seq int64
+	h   Hash
+	mac []byte
+}
+
+func headAt(seq int64, h Hash) head { return head{seq, h, ours.Mac(HeadMessage(seq, h))} }
+
+func verify(lines [][]byte, end head, checkpoints map[int64]string) Verified {
+	c := Chain{Signer: ours, Checkpoints: checkpoints}
+	for _, l := range lines {
+		c.Add(l)
 	}
-	return c.End(head.seq, head.hash, head.signature, last)
+	return c.End(end.seq, end.h[:], end.mac)
 }
 
-// headOf is what says that the last of rows is the last.
-func headOf(rows []row) row {
-	r := rows[len(rows)-1]
-	return row{seq: r.seq, hash: r.hash, signature: ours.Sign(HeadMessage(r.seq, Hash(r.hash)))}
-}
+func edited(line []byte) []byte { return []byte(strings.Replace(string(line), "runa", "odd!", 1)) }
 
-func edited(r row) row {
-	r.line = []byte(strings.Replace(string(r.line), "runa", "odd!", 1))
-	return r
-}
-
-// again writes the chain anew from a line on, as someone would who can compute hashes but
-// not sign.
-func again(rows []row, from int) []row {
-	var h Hash
-	if from > 0 {
-		h = Hash(rows[from-1].hash)
+// linkedAnew gives a line the right link after a hash, as someone would who knows how.
+func linkedAnew(line []byte, prev Hash) ([]byte, Hash) {
+	var e Entry
+	if json.Unmarshal(line, &e) != nil {
+		panic("no line")
 	}
-	for i := from; i < len(rows); i++ {
-		h = h.Next(rows[i].line)
-		rows[i].hash = slices.Clone(h[:])
+	out, h, err := e.Write(prev)
+	if err != nil {
+		panic(err)
 	}
-	return rows
+	return out, h
 }
 
-func renumbered(r row, seq int64) row {
-	r.line = []byte(strings.Replace(string(r.line), fmt.Sprintf(`{"seq":%d,`, r.seq), fmt.Sprintf(`{"seq":%d,`, seq), 1))
-	r.seq = seq
-	return r
+func renumbered(line []byte, from, to int) []byte {
+	return []byte(strings.Replace(string(line), fmt.Sprintf(`{"seq":%d,`, from), fmt.Sprintf(`{"seq":%d,`, to), 1))
 }
 
 func TestTamperingIsFound(t *testing.T) {
 	const n = 40
-	whole := written(n)
-	if v := verify(whole, headOf(whole), map[int64]string{7: Hash(whole[6].hash).String()}); !v.Intact() || v.Lines != n {
+	whole, hashes := written(t, n)
+	end := headAt(n, hashes[n-1])
+	if v := verify(whole, end, map[int64]string{7: hashes[6].String()}); !v.Intact() || v.Lines != n {
 		t.Fatalf("untouched: %+v", v)
 	}
-	if v := verify(nil, row{}, nil); !v.Intact() {
+	if v := verify(nil, head{}, nil); !v.Intact() {
 		t.Errorf("empty: %+v", v)
 	}
 	for _, c := range []struct {
 		name string
-		do   func([]row) []row
-		// what is found first, and where; headKept is unset where the tamperer moves it too
+		do   func([][]byte) [][]byte
+		// what is found first, and where
 		what string
 		seq  int64
 	}{
-		{"a word is edited", func(r []row) []row { r[9] = edited(r[9]); return r }, "altered", 10},
-		{"a word and its hash", func(r []row) []row {
-			r[9] = edited(r[9])
-			h := Hash(r[8].hash).Next(r[9].line)
-			r[9].hash = h[:]
-			return r
-		}, "rewritten", 10},
-		{"a hash alone", func(r []row) []row { r[9].hash = slices.Clone(r[3].hash); return r }, "rewritten", 10},
-		{"a line is deleted", func(r []row) []row { return slices.Delete(r, 9, 10) }, "missing", 10},
-		{"lines are deleted at the beginning", func(r []row) []row { return r[5:] }, "missing", 1},
-		{"a line is deleted and the rest moves up", func(r []row) []row {
-			r = slices.Delete(r, 9, 10)
-			for i := 9; i < len(r); i++ {
-				r[i] = renumbered(r[i], int64(i+1))
-			}
-			return r
+		{"a word is edited", func(l [][]byte) [][]byte { l[9] = edited(l[9]); return l }, "altered", 10},
+		{"a word and its link", func(l [][]byte) [][]byte { l[9], _ = linkedAnew(edited(l[9]), hashes[8]); return l }, "altered", 11},
+		{"a link alone", func(l [][]byte) [][]byte {
+			l[9] = append(l[9][:len(l[9])-linkSize:len(l[9])-linkSize], l[3][len(l[3])-linkSize:]...)
+			return l
 		}, "altered", 10},
-		{"a line is inserted", func(r []row) []row { return slices.Insert(r, 9, renumbered(r[2], 10)) }, "altered", 10},
-		{"two lines swap places", func(r []row) []row {
-			r[9].line, r[10].line = r[10].line, r[9].line
-			r[9].hash, r[10].hash = r[10].hash, r[9].hash
-			return r
-		}, "misplaced", 10},
-		{"two lines swap numbers and all", func(r []row) []row { r[9], r[10] = renumbered(r[10], 10), renumbered(r[9], 11); return r }, "altered", 10},
-		{"a line of another project is copied over one", func(r []row) []row { r[9].line = r[20].line; return r }, "misplaced", 10},
-		{"the end is cut off", func(r []row) []row { return r[:30] }, "cut_off", 31},
-		{"lines are added at the end", func(r []row) []row { return append(r, renumbered(r[2], n+1)) }, "altered", n + 1},
-		{"a line becomes nonsense", func(r []row) []row { r[9].line = []byte("x"); return r }, "altered", 10},
-		{"a line is no more", func(r []row) []row { r[9].line = nil; return r }, "altered", 10},
-		{"a hash is no more", func(r []row) []row { r[9].hash = nil; return r }, "altered", 10},
-		{"all signatures are taken away", func(r []row) []row {
-			for i := range r {
-				r[i].signature = make([]byte, 64)
+		{"two lines are edited", func(l [][]byte) [][]byte { l[9], l[19] = edited(l[9]), edited(l[19]); return l }, "altered", 10},
+		{"a line is deleted", func(l [][]byte) [][]byte { return slices.Delete(l, 9, 10) }, "missing", 10},
+		{"lines are deleted at the beginning", func(l [][]byte) [][]byte { return l[5:] }, "missing", 1},
+		{"a line is deleted and the rest moves up", func(l [][]byte) [][]byte {
+			l = slices.Delete(l, 9, 10)
+			for i := 9; i < len(l); i++ {
+				l[i] = renumbered(l[i], i+2, i+1)
 			}
-			return r
-		}, "", 0},
+			return l
+		}, "altered", 10},
+		{"a line is inserted", func(l [][]byte) [][]byte { return slices.Insert(l, 9, renumbered(l[2], 3, 10)) }, "altered", 10},
+		{"two lines swap places", func(l [][]byte) [][]byte { l[9], l[10] = l[10], l[9]; return l }, "missing", 10},
+		{"two lines swap places and numbers", func(l [][]byte) [][]byte {
+			l[9], l[10] = renumbered(l[10], 11, 10), renumbered(l[9], 10, 11)
+			return l
+		}, "altered", 10},
+		{"a line of another project is copied over one", func(l [][]byte) [][]byte { l[9] = l[4]; return l }, "misplaced", 10},
+		{"the end is cut off", func(l [][]byte) [][]byte { return l[:30] }, "cut_off", 31},
+		{"everything is cut off", func(l [][]byte) [][]byte { return nil }, "cut_off", 1},
+		{"a line is added at the end", func(l [][]byte) [][]byte {
+			more, _ := linkedAnew(renumbered(l[2], 3, n+1), hashes[n-1])
+			return append(l, more)
+		}, "not_signed", n + 1},
+		{"a line becomes nonsense", func(l [][]byte) [][]byte { l[9] = []byte("x"); return l }, "altered", 10},
+		{"a line is empty", func(l [][]byte) [][]byte { l[9] = nil; return l }, "altered", 10},
+		{"all is written anew from a line on", func(l [][]byte) [][]byte {
+			h := hashes[8]
+			l[9] = edited(l[9])
+			for i := 9; i < n; i++ {
+				l[i], h = linkedAnew(l[i], h)
+			}
+			return l
+		}, "rewritten", n},
 	} {
-		rows := c.do(slices.Clone(whole))
-		v := verify(rows, headOf(whole), nil)
-		if c.what == "" {
-			chain := Chain{Key: ours.Public()}
-			for _, r := range rows {
-				chain.Add(r.seq, r.line, r.hash, r.signature)
-			}
-			chain.End(headOf(whole).seq, headOf(whole).hash, headOf(whole).signature, rows[len(rows)-1].signature)
-			if _, to := chain.Suspect(); to == 0 {
-				t.Errorf("%s: not found", c.name)
-			}
-			continue
-		}
+		v := verify(c.do(slices.Clone(whole)), end, nil)
 		if v.Intact() || v.Breaks[0].What != c.what || v.Breaks[0].Seq != c.seq {
 			t.Errorf("%s: %+v", c.name, v.Breaks)
 		}
+		if c.name == "two lines are edited" && (len(v.Breaks) != 2 || v.Breaks[1].Seq != 20) {
+			t.Errorf("%s: %+v", c.name, v.Breaks)
+		}
+	}
+	if v := verify(whole, head{n, hashes[n-1], make([]byte, 32)}, nil); v.Intact() {
+		t.Error("a head that nobody vouches for")
 	}
 }
 
-// Whoever writes the whole chain anew cannot sign it; which line is the first tells the
-// search that begins where the last signature held.
-func TestAChainThatWasWrittenAnewIsSuspect(t *testing.T) {
-	whole := written(40)
-	rows := slices.Clone(whole)
-	rows[9] = edited(rows[9])
-	rows = again(rows, 9)
-	c := Chain{Key: ours.Public()}
-	for _, r := range rows {
-		c.Add(r.seq, r.line, r.hash, r.signature)
+func TestSealsFitOneLineOnly(t *testing.T) {
+	_, hashes := written(t, 2*SealEvery)
+	c := Chain{Signer: ours}
+	h := hashes[SealEvery-1]
+	good := ours.Sign(SealMessage(SealEvery, h))
+	if !c.Sealed(SealEvery, h, h[:], good) {
+		t.Error("the right seal")
 	}
-	last := rows[len(rows)-1]
-	v := c.End(last.seq, last.hash, headOf(whole).signature, last.signature)
-	if _, to := c.Suspect(); to == 0 || v.Intact() {
-		t.Errorf("with a head that is moved too: %+v", v)
+	if c.Sealed(2*SealEvery, h, h[:], good) || c.Sealed(SealEvery, hashes[3], h[:], good) || c.Sealed(SealEvery, h, h[:], make([]byte, 64)) || c.Sealed(SealEvery, h, nil, nil) || c.Sealed(SealEvery, h, h[:], ours.Sign(HeadMessage(SealEvery, h))) {
+		t.Error("a seal that does not belong there")
 	}
 }
 
 func TestCheckpointsHold(t *testing.T) {
-	whole := written(40)
+	whole, hashes := written(t, 40)
 	now := time.Date(2026, 1, 31, 14, 0, 0, 0, time.UTC)
-	p := NewCheckpoint(20, Hash(whole[19].hash), now, ours)
+	p := NewCheckpoint(20, hashes[19], now, ours)
 	if err := p.Check(ours.Public()); err != nil {
 		t.Fatal(err)
 	}
@@ -178,16 +169,16 @@ func TestCheckpointsHold(t *testing.T) {
 		t.Errorf("through a file: %v", back.Check(ours.Public()))
 	}
 	// cut back to before the checkpoint, and a head from that time put back with it
-	if v := verify(whole[:15], headOf(whole[:15]), nil); !v.Intact() {
+	if v := verify(whole[:15], headAt(15, hashes[14]), nil); !v.Intact() {
 		t.Errorf("without the checkpoint this cannot be told: %+v", v)
 	}
-	if v := verify(whole[:15], headOf(whole[:15]), map[int64]string{20: p.Hash}); v.Intact() || v.Breaks[0].What != "cut_off" || v.Breaks[0].Seq != 16 {
+	if v := verify(whole[:15], headAt(15, hashes[14]), map[int64]string{20: p.Hash}); v.Intact() || v.Breaks[0].What != "cut_off" || v.Breaks[0].Seq != 16 {
 		t.Errorf("with the checkpoint: %+v", v)
 	}
 	other := signer{ed25519.NewKeyFromSeed([]byte(strings.Repeat("x", 32)))}
 	for name, bend := range map[string]func(*Checkpoint){
 		"another number": func(c *Checkpoint) { c.Seq = 19 }, "another hash": func(c *Checkpoint) { c.Hash = Hash{}.String() }, "another time": func(c *Checkpoint) { c.At = now.Add(1) },
-		"another key": func(c *Checkpoint) { *c = NewCheckpoint(20, Hash(whole[19].hash), now, other) }, "no format": func(c *Checkpoint) { c.Format = "" },
+		"another key": func(c *Checkpoint) { *c = NewCheckpoint(20, hashes[19], now, other) }, "no format": func(c *Checkpoint) { c.Format = "" },
 	} {
 		c := p
 		bend(&c)

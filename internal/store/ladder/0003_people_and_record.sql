@@ -124,14 +124,12 @@ CREATE TRIGGER data_sets_are_immutable BEFORE UPDATE ON data_sets
 BEGIN SELECT RAISE(ABORT, 'a revision of a data set is immutable'); END;
 -- +goose StatementEnd
 
--- The record anew: each line is text that is hashed with the hash of the line before it,
--- and signed. Lines that were written before are taken over when the service starts.
+-- The record anew: each line is text that ends in a hash over it and the line before it.
+-- Lines that were written before are taken over when the service starts.
 ALTER TABLE audit RENAME TO audit_before;
 CREATE TABLE record (
-  seq       INTEGER PRIMARY KEY CHECK (seq > 0),
-  line      TEXT NOT NULL CHECK (json_valid(line)),
-  hash      BLOB NOT NULL CHECK (length(hash) = 32),
-  signature BLOB NOT NULL CHECK (length(signature) = 64)
+  seq  INTEGER PRIMARY KEY CHECK (seq > 0),
+  line TEXT NOT NULL
 ) STRICT;
 -- +goose StatementBegin
 CREATE TRIGGER record_lines_stay BEFORE UPDATE ON record
@@ -141,16 +139,29 @@ BEGIN SELECT RAISE(ABORT, 'the record is append-only'); END;
 CREATE TRIGGER record_lines_remain BEFORE DELETE ON record
 BEGIN SELECT RAISE(ABORT, 'the record is append-only'); END;
 -- +goose StatementEnd
--- Which line is the last, signed, so that cutting lines off is found.
-CREATE TABLE record_head (
-  one       INTEGER PRIMARY KEY CHECK (one = 1),
-  seq       INTEGER NOT NULL,
-  hash      BLOB NOT NULL,
-  signature BLOB NOT NULL
+-- Some lines are sealed with a signature over their hash.
+CREATE TABLE record_seals (
+  seq       INTEGER PRIMARY KEY,
+  hash      BLOB NOT NULL CHECK (length(hash) = 32),
+  signature BLOB NOT NULL CHECK (length(signature) = 64)
 ) STRICT;
+-- Which line is the last, authenticated, so that cutting lines off is found; and how far
+-- the index has come.
+CREATE TABLE record_head (
+  one     INTEGER PRIMARY KEY CHECK (one = 1),
+  seq     INTEGER NOT NULL,
+  hash    BLOB NOT NULL,
+  mac     BLOB NOT NULL
+) STRICT;
+CREATE TABLE record_indexed (
+  one INTEGER PRIMARY KEY CHECK (one = 1),
+  seq INTEGER NOT NULL
+) STRICT;
+INSERT INTO record_indexed (one, seq) VALUES (1, 0);
 -- One inverted index serves all searches: words of the sentence and the reason, and one
--- token for each thing that can be filtered by.
-CREATE VIRTUAL TABLE record_index USING fts5 (terms, content='', detail=none, tokenize="unicode61 remove_diacritics 2");
+-- token for each thing that can be filtered by. It follows the record at a distance: a
+-- change need not wait for it, a search does.
+CREATE VIRTUAL TABLE record_index USING fts5 (terms, content='', columnsize=0, detail=none, tokenize="unicode61 remove_diacritics 2");
 
 -- Comments, which are lines of the record too, by what they answer.
 CREATE TABLE comments (
@@ -174,10 +185,12 @@ CREATE TABLE notices (
   person_id INTEGER NOT NULL REFERENCES people (id),
   seq       INTEGER NOT NULL REFERENCES record (seq),
   topic     TEXT NOT NULL,
+  -- The promotion that waits for review.
+  about     TEXT NOT NULL DEFAULT '',
   read_at   INTEGER
 ) STRICT;
 CREATE INDEX notices_of ON notices (person_id, id);
-CREATE INDEX notices_about ON notices (seq);
+CREATE INDEX notices_about ON notices (about) WHERE about <> '';
 CREATE INDEX notices_unread ON notices (person_id, id) WHERE read_at IS NULL;
 
 CREATE TABLE webhooks (
