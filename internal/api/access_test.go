@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"net"
 	"net/http"
 	"regexp"
 	"slices"
@@ -351,4 +352,32 @@ func TestSigningInIsLimited(t *testing.T) {
 		}
 	}
 	t.Error("30 wrong passwords, and no end")
+}
+
+// Where a call comes from is what the connection says, or what a proxy of ours says.
+func TestAddressesBehindProxies(t *testing.T) {
+	r := newRig(t)
+	for _, c := range []struct{ from, forwarded, want string }{
+		{"127.0.0.1", "", "127.0.0.1"},
+		{"127.0.0.1", "10.9.9.9", "127.0.0.1"}, // no proxy of ours
+		{"127.0.0.2", "", "127.0.0.2"},
+		{"127.0.0.2", "10.9.9.9", "10.9.9.9"},
+		{"127.0.0.2", "1.1.1.1, 10.9.9.9", "10.9.9.9"}, // what the caller says of itself does not count
+		{"127.0.0.2", "10.9.9.9, 127.0.0.3", "10.9.9.9"},
+		{"127.0.0.2", "nonsense", "127.0.0.2"},
+	} {
+		via := &http.Client{Transport: &http.Transport{DialContext: (&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP(c.from)}}).DialContext, DisableKeepAlives: true}}
+		req, err := http.NewRequestWithContext(t.Context(), "POST", r.server+"/api/v1/comments", strings.NewReader(`{"on":1,"text":"`+c.want+`"}`))
+		must(t, err)
+		req.Header.Set("Authorization", "Bearer "+r.runaToken)
+		req.Header.Set("X-Forwarded-For", c.forwarded)
+		res, err := via.Do(req)
+		must(t, err)
+		_ = res.Body.Close()
+		found, err := r.runa.Audit(t.Context(), map[string]string{"kind": "comment"}, client.Part{Limit: 1})
+		must(t, err)
+		if res.StatusCode != 201 || found.Items[0].Address != c.want {
+			t.Errorf("%+v: %d, %s", c, res.StatusCode, found.Items[0].Address)
+		}
+	}
 }

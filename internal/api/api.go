@@ -6,7 +6,9 @@ import (
 	"context"
 	"log/slog"
 	"net"
+	"net/netip"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -29,6 +31,7 @@ type API struct {
 	document []byte
 	// provider vouches for people; nil when there is none.
 	provider *Provider
+	proxies  []netip.Prefix
 	// stopping is closed when the API stops, to end the streams.
 	stopping chan struct{}
 	stopOnce sync.Once
@@ -41,14 +44,23 @@ type API struct {
 // largestBody is the largest JSON body; files are streamed and may be larger.
 const largestBody = 4 << 20
 
-// New makes the API. console holds the console's files, or is empty when it was not
-// built; provider vouches for people and may be nil.
-func New(s *service.Service, rec *recorder.Recorder, console Console, provider *Provider, log *slog.Logger) (*API, error) {
+// Config says what an API serves besides the service itself.
+type Config struct {
+	// Console holds the console's files, or is empty when it was not built.
+	Console Console
+	// Provider vouches for people; nil when there is none.
+	Provider *Provider
+	// Proxies are the ranges of proxies whose word is taken where a call comes from.
+	Proxies []netip.Prefix
+}
+
+// New makes the API.
+func New(s *service.Service, rec *recorder.Recorder, conf Config, log *slog.Logger) (*API, error) {
 	doc, err := Document()
 	if err != nil {
 		return nil, err
 	}
-	a := &API{service: s, log: log, document: doc, provider: provider, stopping: make(chan struct{})}
+	a := &API{service: s, log: log, document: doc, provider: conf.Provider, proxies: conf.Proxies, stopping: make(chan struct{})}
 	a.app = fiber.New(fiber.Config{
 		AppName: "Inner Ladder", BodyLimit: largestBody, StreamRequestBody: true, DisablePreParseMultipartForm: true,
 		UnescapePath: true, Immutable: true, IdleTimeout: 2 * time.Minute, ErrorHandler: a.failed,
@@ -90,7 +102,7 @@ func New(s *service.Service, rec *recorder.Recorder, console Console, provider *
 		})
 	}
 	a.app.Use("/api", func(fiber.Ctx) error { return fiber.ErrNotFound })
-	console.mount(a.app)
+	conf.Console.mount(a.app)
 	return a, nil
 }
 
@@ -143,11 +155,30 @@ func (a *API) admit(c fiber.Ctx, o operation) error {
 	if err != nil {
 		return err
 	}
-	actor.RequestID, actor.Repeat, actor.Address = id, repeat, c.IP()
+	actor.RequestID, actor.Repeat, actor.Address = id, repeat, a.address(c)
 	c.SetContext(service.As(c.Context(), actor))
 	// In which project the permission is needed is known when the thing is found; whoever
 	// has it in none need not be let near.
 	return service.May(c.Context(), o.permission)
+}
+
+// address is where a call comes from. What a proxy of ours says about that is believed,
+// back to the first address that is no proxy of ours; what anybody else says is not.
+func (a *API) address(c fiber.Ctx) string {
+	at := c.RequestCtx().RemoteIP().String()
+	said := strings.Split(c.Get(fiber.HeaderXForwardedFor), ",")
+	for i := len(said) - 1; i >= 0 && a.isProxy(at); i-- {
+		if _, err := netip.ParseAddr(strings.TrimSpace(said[i])); err != nil {
+			break
+		}
+		at = strings.TrimSpace(said[i])
+	}
+	return at
+}
+
+func (a *API) isProxy(address string) bool {
+	at, err := netip.ParseAddr(address)
+	return err == nil && slices.ContainsFunc(a.proxies, func(p netip.Prefix) bool { return p.Contains(at.Unmap()) })
 }
 
 // caller finds who calls: by a bearer token, or by the console's cookie.

@@ -26,7 +26,7 @@ func document(t *testing.T) map[string]any {
 
 // What is routed is described, and what is described is routed.
 func TestRoutesAndDocumentAreTheSame(t *testing.T) {
-	a, err := New(nil, nil, Console{Files: os.DirFS(t.TempDir())}, nil, nil)
+	a, err := New(nil, nil, Config{Console: Console{Files: os.DirFS(t.TempDir())}}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -76,7 +76,7 @@ func newRig(t *testing.T) *rig {
 	fetcher := &fetch.Fetcher{Private: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, Folders: []string{dir}}
 	gate := gateway.New(gateway.Config{IDs: ids, Timeout: 5 * time.Second, Connections: 64}, rec, log)
 	s := service.New(service.Config{Store: records, Signals: signals, Blobs: blobs, Recorder: rec, Router: gate, Log: log, RequestIDs: ids, Fetch: fetcher, Spare: time.Nanosecond, Address: server, Keys: keys, Signer: unlocked.Signer})
-	a, err := api.New(s, rec, api.Console{Files: fstest.MapFS{}}, nil, log)
+	a, err := api.New(s, rec, api.Config{Console: api.Console{Files: fstest.MapFS{}}, Proxies: []netip.Prefix{netip.MustParsePrefix("127.0.0.2/31")}}, log)
 	must(t, err)
 	go func() { _ = gate.Serve(outside) }()
 	go func() { _ = a.Serve(inside) }()

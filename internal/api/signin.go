@@ -70,8 +70,8 @@ type signedIn struct {
 // sessionCookie holds the session of the console.
 const sessionCookie = "innerladder_session"
 
-func from(c fiber.Ctx) service.From {
-	return service.From{Address: c.IP(), Agent: c.Get(fiber.HeaderUserAgent)}
+func (a *API) from(c fiber.Ctx) service.From {
+	return service.From{Address: a.address(c), Agent: c.Get(fiber.HeaderUserAgent)}
 }
 
 // begin sets the cookie of a session.
@@ -93,7 +93,7 @@ func (a *API) signIn(c fiber.Ctx) error {
 	if err := sameSite(c); err != nil {
 		return err
 	}
-	session, person, err := a.service.SignIn(c.Context(), in.Name, in.Password, from(c))
+	session, person, err := a.service.SignIn(c.Context(), in.Name, in.Password, a.from(c))
 	return a.came(c, session, person, err)
 }
 
@@ -118,7 +118,7 @@ func (a *API) lookAtLink(c fiber.Ctx) error {
 	if err := read(c, &in); err != nil {
 		return err
 	}
-	w, err := a.service.Welcome(c.Context(), in.Secret, from(c))
+	w, err := a.service.Welcome(c.Context(), in.Secret, a.from(c))
 	if err != nil {
 		return err
 	}
@@ -133,7 +133,7 @@ func (a *API) comeIn(c fiber.Ctx) error {
 	if err := sameSite(c); err != nil {
 		return err
 	}
-	session, person, err := a.service.ComeIn(c.Context(), in.Secret, in.Name, in.Password, from(c))
+	session, person, err := a.service.ComeIn(c.Context(), in.Secret, in.Name, in.Password, a.from(c))
 	return a.came(c, session, person, err)
 }
 
@@ -185,7 +185,7 @@ func (a *API) fromProvider(c fiber.Ctx) error {
 	vouched, err := a.provider.End(c.Context(), a.service.Address()+base+"/session/provider/back", kept, in)
 	if err == nil {
 		var session string
-		if session, _, err = a.service.SignInVouched(c.Context(), vouched, from(c)); err == nil {
+		if session, _, err = a.service.SignInVouched(c.Context(), vouched, a.from(c)); err == nil {
 			a.begin(c, session)
 		}
 	}

@@ -10,7 +10,6 @@ import (
 	"strconv"
 	"strings"
 
-	"innerladder/internal/client"
 	"innerladder/internal/core/compare"
 	"innerladder/internal/core/registry"
 )
@@ -57,8 +56,7 @@ func findVersions(c *call) func(context.Context) error {
 		return nil
 	})
 	vetted := c.flags.Bool("vetted", false, "only of vetted models")
-	limit := c.flags.Int("limit", 20, "`N` rows at most")
-	cursor := c.flags.String("cursor", "", "`CURSOR` that the part before ended with")
+	part := c.part()
 	return func(ctx context.Context) error {
 		if len(c.args) > 0 {
 			q.Set("text", strings.Join(c.args, " "))
@@ -66,7 +64,7 @@ func findVersions(c *call) func(context.Context) error {
 		if *vetted {
 			q.Set("vetted", "true")
 		}
-		found, err := c.api.Find(ctx, q, client.Part{Limit: *limit, Cursor: *cursor})
+		found, err := c.api.Find(ctx, q, part())
 		return c.show(found, err, func() {
 			if len(found.Items) == 0 {
 				c.say("no version is like that; leave a filter out, or see all with: innerladder find")

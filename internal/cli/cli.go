@@ -12,6 +12,7 @@ import (
 	"net/http"
 	"os"
 	"slices"
+	"strconv"
 	"strings"
 
 	"innerladder/internal/client"
@@ -251,6 +252,30 @@ func (cmd *command) help(w io.Writer, flags *flag.FlagSet) {
 		}
 		fmt.Fprintf(w, "  %-24s %s\n", option, text)
 	})
+}
+
+// part defines the options that say which part of a list is wanted.
+func (c *call) part() func() client.Part {
+	limit := c.flags.Int("limit", 20, "`N` lines at most")
+	cursor := c.flags.String("cursor", "", "`CURSOR` that the part before ended with")
+	return func() client.Part { return client.Part{Limit: *limit, Cursor: *cursor} }
+}
+
+// asks sets up a command that calls the service and has no options of its own.
+func asks(run func(context.Context, *call) error) func(*call) func(context.Context) error {
+	return func(c *call) func(context.Context) error {
+		c.connect()
+		return func(ctx context.Context) error { return run(ctx, c) }
+	}
+}
+
+// number reads an argument that is a whole number.
+func (c *call) number(i int) (int64, error) {
+	n, err := strconv.ParseInt(c.args[i], 10, 64)
+	if err != nil {
+		return 0, wrongUse("%q is no number", c.args[i])
+	}
+	return n, nil
 }
 
 // printJSON writes a value for machines.

@@ -55,39 +55,30 @@ func keepingCommands() []command {
 				}
 			}},
 		{name: "header remove", group: "Keep", arguments: "ENVIRONMENT NAME", summary: "Take a header away", least: 2, most: 2, example: "innerladder header remove plant-north Authorization",
-			setup: func(c *call) func(context.Context) error {
-				c.connect()
-				return func(ctx context.Context) error {
-					h, err := c.api.RemoveHeader(ctx, c.args[0], c.args[1])
-					return c.show(h, err, func() { fmt.Fprintf(c.Out, "model servers of %s are sent %s no more\n", c.args[0], h.Name) })
-				}
-			}},
+			setup: asks(func(ctx context.Context, c *call) error {
+				h, err := c.api.RemoveHeader(ctx, c.args[0], c.args[1])
+				return c.show(h, err, func() { fmt.Fprintf(c.Out, "model servers of %s are sent %s no more\n", c.args[0], h.Name) })
+			})},
 		{name: "headers", group: "Keep", arguments: "ENVIRONMENT", summary: "List the headers of an environment, without their values", least: 1, most: 1, example: "innerladder headers plant-north",
-			setup: func(c *call) func(context.Context) error {
-				c.connect()
-				return func(ctx context.Context) error {
-					all, err := c.api.Headers(ctx, c.args[0])
-					return c.show(all, err, func() {
-						t := newTable(c.Out, "HEADER", "SET BY", "WHEN")
-						for _, h := range all.Items {
-							t.row(h.Name, h.SetBy, moment(h.SetAt))
-						}
-						t.done()
-					})
-				}
-			}},
+			setup: asks(func(ctx context.Context, c *call) error {
+				all, err := c.api.Headers(ctx, c.args[0])
+				return c.show(all, err, func() {
+					t := newTable(c.Out, "HEADER", "SET BY", "WHEN")
+					for _, h := range all.Items {
+						t.row(h.Name, h.SetBy, moment(h.SetAt))
+					}
+					t.done()
+				})
+			})},
 		{name: "caller add", group: "Traffic", arguments: "ENDPOINT NAME", summary: "Give a program a key to an endpoint, which from then on answers nobody without one; prints it once", least: 2, most: 2,
 			example: "innerladder caller add demand-hourly dispatch-tool > dispatch.key",
-			setup: func(c *call) func(context.Context) error {
-				c.connect()
-				return func(ctx context.Context) error {
-					k, err := c.api.AddCaller(ctx, c.args[0], c.args[1])
-					return c.show(k, err, func() {
-						c.say("%s sends it as Inner-Ladder-Key; it is shown this once:", k.Name)
-						fmt.Fprintln(c.Out, k.Key)
-					})
-				}
-			}},
+			setup: asks(func(ctx context.Context, c *call) error {
+				k, err := c.api.AddCaller(ctx, c.args[0], c.args[1])
+				return c.show(k, err, func() {
+					c.say("%s sends it as Inner-Ladder-Key; it is shown this once:", k.Name)
+					fmt.Fprintln(c.Out, k.Key)
+				})
+			})},
 		{name: "caller remove", group: "Traffic", arguments: "ENDPOINT NAME", summary: "Take a program's key away", least: 2, most: 2, example: "innerladder caller remove demand-hourly dispatch-tool -reason replaced",
 			setup: func(c *call) func(context.Context) error {
 				c.connect()
@@ -119,7 +110,7 @@ func keepingCommands() []command {
 				c.connect()
 				reason := c.flags.String("reason", "", "`TEXT`: why")
 				return func(ctx context.Context) error {
-					id, err := wholeNumber(c.args[0])
+					id, err := c.number(0)
 					if err != nil {
 						return err
 					}
@@ -128,25 +119,22 @@ func keepingCommands() []command {
 				}
 			}},
 		{name: "webhooks", group: "Keep", summary: "List webhooks", most: 0, example: "innerladder webhooks",
-			setup: func(c *call) func(context.Context) error {
-				c.connect()
-				return func(ctx context.Context) error {
-					all, err := c.api.Webhooks(ctx)
-					return c.show(all, err, func() {
-						t := newTable(c.Out, "ID", "PROJECT", "ADDRESS", "KINDS", "ADDED BY")
-						for _, w := range all.Items {
-							t.row(strconv.FormatInt(w.ID, 10), w.Project, w.Address, orAll(strings.Join(w.Kinds, ", ")), w.MadeBy+", "+moment(w.MadeAt))
-						}
-						t.done()
-					})
-				}
-			}},
+			setup: asks(func(ctx context.Context, c *call) error {
+				all, err := c.api.Webhooks(ctx)
+				return c.show(all, err, func() {
+					t := newTable(c.Out, "ID", "PROJECT", "ADDRESS", "KINDS", "ADDED BY")
+					for _, w := range all.Items {
+						t.row(strconv.FormatInt(w.ID, 10), w.Project, w.Address, orAll(strings.Join(w.Kinds, ", ")), w.MadeBy+", "+moment(w.MadeAt))
+					}
+					t.done()
+				})
+			})},
 		{name: "deliveries", group: "Keep", arguments: "WEBHOOK", summary: "What went to a webhook and what came back, newest first; 0 is e-mail", least: 1, most: 1, example: "innerladder deliveries 1",
 			setup: func(c *call) func(context.Context) error {
 				c.connect()
 				part := c.part()
 				return func(ctx context.Context) error {
-					id, err := wholeNumber(c.args[0])
+					id, err := c.number(0)
 					if err != nil {
 						return err
 					}
@@ -162,17 +150,14 @@ func keepingCommands() []command {
 				}
 			}},
 		{name: "delivery again", group: "Keep", arguments: "ID", summary: "Send a delivery again at once", least: 1, most: 1, example: "innerladder delivery again 12",
-			setup: func(c *call) func(context.Context) error {
-				c.connect()
-				return func(ctx context.Context) error {
-					id, err := wholeNumber(c.args[0])
-					if err != nil {
-						return err
-					}
-					d, err := c.api.SendAgain(ctx, id)
-					return c.show(d, err, func() { fmt.Fprintf(c.Out, "delivery %d is on its way\n", d.ID) })
+			setup: asks(func(ctx context.Context, c *call) error {
+				id, err := c.number(0)
+				if err != nil {
+					return err
 				}
-			}},
+				d, err := c.api.SendAgain(ctx, id)
+				return c.show(d, err, func() { fmt.Fprintf(c.Out, "delivery %d is on its way\n", d.ID) })
+			})},
 	}
 }
 

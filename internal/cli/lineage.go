@@ -13,7 +13,6 @@ import (
 	"strings"
 
 	"innerladder/internal/blob"
-	"innerladder/internal/client"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/intake"
 	"innerladder/internal/service"
@@ -142,14 +141,13 @@ func readDataSet(path string, d *service.NewDataSet) error {
 
 func dataList(c *call) func(context.Context) error {
 	c.connect()
-	limit := c.flags.Int("limit", 50, "`N` rows at most")
-	cursor := c.flags.String("cursor", "", "`CURSOR` that the part before ended with")
+	part := c.part()
 	return func(ctx context.Context) error {
 		name := ""
 		if len(c.args) == 1 {
 			name = c.args[0]
 		}
-		all, err := c.api.DataSets(ctx, name, client.Part{Limit: *limit, Cursor: *cursor})
+		all, err := c.api.DataSets(ctx, name, part())
 		return c.show(all, err, func() {
 			if len(all.Items) == 0 {
 				c.say("there is no such data set; add one with: innerladder data add NAME FILE")
@@ -298,14 +296,13 @@ func runEnd(c *call) func(context.Context) error {
 
 func runList(c *call) func(context.Context) error {
 	c.connect()
-	limit := c.flags.Int("limit", 20, "`N` rows at most")
-	cursor := c.flags.String("cursor", "", "`CURSOR` that the part before ended with")
+	part := c.part()
 	return func(ctx context.Context) error {
 		model := ""
 		if len(c.args) == 1 {
 			model = c.args[0]
 		}
-		all, err := c.api.Runs(ctx, model, client.Part{Limit: *limit, Cursor: *cursor})
+		all, err := c.api.Runs(ctx, model, part())
 		return c.show(all, err, func() {
 			if len(all.Items) == 0 {
 				c.say("there are no runs yet; open one with: innerladder run start MODEL")

@@ -25,34 +25,28 @@ func peopleCommands() []command {
 		{name: "login", group: "People", summary: "Sign in by password, link or token, and remember it for the commands that follow", most: 0,
 			example: "innerladder login -server http://127.0.0.1:7400 -name tove\ninnerladder login -link 'http://127.0.0.1:7400/welcome#…' -name runa\ninnerladder login -token-file pipeline.token", setup: loginCommand},
 		{name: "whoami", group: "People", summary: "Say who is signed in and what they may do", most: 0, example: "innerladder whoami",
-			setup: func(c *call) func(context.Context) error {
-				c.connect()
-				return func(ctx context.Context) error {
-					me, err := c.api.WhoAmI(ctx)
-					return c.show(me, err, func() {
-						fmt.Fprintf(c.Out, "%s: %s\n", me.Name, memberships(me.Memberships))
-						t := newTable(c.Out, "PROJECT", "MAY")
-						for _, m := range projectsOf(me.Memberships) {
-							t.row(m, permissions(me.May[m]))
-						}
-						t.done()
-					})
-				}
-			}},
+			setup: asks(func(ctx context.Context, c *call) error {
+				me, err := c.api.WhoAmI(ctx)
+				return c.show(me, err, func() {
+					fmt.Fprintf(c.Out, "%s: %s\n", me.Name, memberships(me.Memberships))
+					t := newTable(c.Out, "PROJECT", "MAY")
+					for _, m := range projectsOf(me.Memberships) {
+						t.row(m, permissions(me.May[m]))
+					}
+					t.done()
+				})
+			})},
 		{name: "people", group: "People", summary: "List people and robots with their roles", most: 0, example: "innerladder people",
-			setup: func(c *call) func(context.Context) error {
-				c.connect()
-				return func(ctx context.Context) error {
-					all, err := c.api.People(ctx)
-					return c.show(all, err, func() {
-						t := newTable(c.Out, "NAME", "", "ROLES", "E-MAIL", "ADDED BY")
-						for _, p := range all.Items {
-							t.row(p.Name, kindOf(p), memberships(p.Memberships), p.Email, p.AddedBy+", "+moment(p.AddedAt))
-						}
-						t.done()
-					})
-				}
-			}},
+			setup: asks(func(ctx context.Context, c *call) error {
+				all, err := c.api.People(ctx)
+				return c.show(all, err, func() {
+					t := newTable(c.Out, "NAME", "", "ROLES", "E-MAIL", "ADDED BY")
+					for _, p := range all.Items {
+						t.row(p.Name, kindOf(p), memberships(p.Memberships), p.Email, p.AddedBy+", "+moment(p.AddedAt))
+					}
+					t.done()
+				})
+			})},
 		{name: "person add", group: "People", arguments: "NAME", summary: "Add a person; prints the link that lets them in", least: 1, most: 1,
 			example: "innerladder person add tove -email tove@tarnholm.example -role approver -project heat-planning", setup: func(c *call) func(context.Context) error { return addPerson(c, false) }},
 		{name: "person edit", group: "People", arguments: "NAME", summary: "Change someone's e-mail address, shut them out, or let them in again", least: 1, most: 1,
@@ -83,13 +77,10 @@ func peopleCommands() []command {
 				}
 			}},
 		{name: "person link", group: "People", arguments: "NAME", summary: "Make a new link that lets someone in, to choose a password", least: 1, most: 1, example: "innerladder person link tove",
-			setup: func(c *call) func(context.Context) error {
-				c.connect()
-				return func(ctx context.Context) error {
-					p, err := c.api.Invite(ctx, c.args[0])
-					return c.show(p, err, func() { c.printLink(p) })
-				}
-			}},
+			setup: asks(func(ctx context.Context, c *call) error {
+				p, err := c.api.Invite(ctx, c.args[0])
+				return c.show(p, err, func() { c.printLink(p) })
+			})},
 		{name: "robot add", group: "People", arguments: "NAME", summary: "Add a robot, which works with tokens", least: 1, most: 1,
 			example: "innerladder robot add pipeline -role author -project heat-planning", setup: func(c *call) func(context.Context) error { return addPerson(c, true) }},
 		{name: "role give", group: "People", arguments: "NAME ROLE", summary: "Give someone a role in a project", least: 2, most: 2,
@@ -124,33 +115,27 @@ func peopleCommands() []command {
 				}
 			}},
 		{name: "role remove", group: "People", arguments: "NAME", summary: "Remove a role that nobody has", least: 1, most: 1, example: "innerladder role remove auditor",
-			setup: func(c *call) func(context.Context) error {
-				c.connect()
-				return func(ctx context.Context) error {
-					r, err := c.api.RemoveRole(ctx, c.args[0])
-					return c.show(r, err, func() { fmt.Fprintf(c.Out, "%s was removed\n", r.Name) })
-				}
-			}},
+			setup: asks(func(ctx context.Context, c *call) error {
+				r, err := c.api.RemoveRole(ctx, c.args[0])
+				return c.show(r, err, func() { fmt.Fprintf(c.Out, "%s was removed\n", r.Name) })
+			})},
 		{name: "roles", group: "People", summary: "List the roles, and what permissions there are", most: 0, example: "innerladder roles",
-			setup: func(c *call) func(context.Context) error {
-				c.connect()
-				return func(ctx context.Context) error {
-					all, err := c.api.Roles(ctx)
-					return c.show(all, err, func() {
-						t := newTable(c.Out, "ROLE", "MAY", "")
-						for _, r := range all.Items {
-							t.row(r.Name, permissions(r.Permissions), r.Description)
-						}
-						t.done()
-						fmt.Fprintln(c.Out)
-						t = newTable(c.Out, "PERMISSION", "TO")
-						for _, d := range access.Permissions() {
-							t.row(string(d.Name), d.What)
-						}
-						t.done()
-					})
-				}
-			}},
+			setup: asks(func(ctx context.Context, c *call) error {
+				all, err := c.api.Roles(ctx)
+				return c.show(all, err, func() {
+					t := newTable(c.Out, "ROLE", "MAY", "")
+					for _, r := range all.Items {
+						t.row(r.Name, permissions(r.Permissions), r.Description)
+					}
+					t.done()
+					fmt.Fprintln(c.Out)
+					t = newTable(c.Out, "PERMISSION", "TO")
+					for _, d := range access.Permissions() {
+						t.row(string(d.Name), d.What)
+					}
+					t.done()
+				})
+			})},
 		{name: "token make", group: "People", arguments: "TITLE", summary: "Make a token for yourself or for a robot; prints it once", least: 1, most: 1,
 			example: "innerladder token make 'nightly training' -robot pipeline -may register,ask -lasts 2160h > pipeline.token",
 			setup: func(c *call) func(context.Context) error {
@@ -173,17 +158,14 @@ func peopleCommands() []command {
 				}
 			}},
 		{name: "token end", group: "People", arguments: "ID", summary: "Take a token away", least: 1, most: 1, example: "innerladder token end 4",
-			setup: func(c *call) func(context.Context) error {
-				c.connect()
-				return func(ctx context.Context) error {
-					id, err := wholeNumber(c.args[0])
-					if err != nil {
-						return err
-					}
-					t, err := c.api.EndToken(ctx, id)
-					return c.show(t, err, func() { fmt.Fprintf(c.Out, "token %d of %s holds no more\n", t.ID, t.Owner) })
+			setup: asks(func(ctx context.Context, c *call) error {
+				id, err := c.number(0)
+				if err != nil {
+					return err
 				}
-			}},
+				t, err := c.api.EndToken(ctx, id)
+				return c.show(t, err, func() { fmt.Fprintf(c.Out, "token %d of %s holds no more\n", t.ID, t.Owner) })
+			})},
 		{name: "tokens", group: "People", summary: "List your tokens, or those of a robot that you keep", most: 0, example: "innerladder tokens -robot pipeline",
 			setup: func(c *call) func(context.Context) error {
 				c.connect()
@@ -231,46 +213,43 @@ func peopleCommands() []command {
 			}},
 		{name: "notify", group: "People", arguments: "[TOPIC=HOW…]", summary: "Choose what reaches you: inbox, mail, both or none for a topic", most: -1,
 			example: "innerladder notify alert=inbox,mail review=inbox version=none",
-			setup: func(c *call) func(context.Context) error {
-				c.connect()
-				return func(ctx context.Context) error {
-					p, err := c.api.Preferences(ctx)
-					if err == nil && len(c.args) > 0 {
-						for _, arg := range c.args {
-							topic, how, ok := strings.Cut(arg, "=")
-							if !ok {
-								return wrongUse("%q is no choice; write TOPIC=inbox, TOPIC=mail, TOPIC=inbox,mail or TOPIC=none", arg)
-							}
-							delete(p.Choices, notice.Topic(topic))
-							if how == "none" {
-								how = ""
-							}
-							channels := []notice.Channel{}
-							for _, ch := range commas(how) {
-								channels = append(channels, notice.Channel(ch))
-							}
-							p.Choices[notice.Topic(topic)] = channels
+			setup: asks(func(ctx context.Context, c *call) error {
+				p, err := c.api.Preferences(ctx)
+				if err == nil && len(c.args) > 0 {
+					for _, arg := range c.args {
+						topic, how, ok := strings.Cut(arg, "=")
+						if !ok {
+							return wrongUse("%q is no choice; write TOPIC=inbox, TOPIC=mail, TOPIC=inbox,mail or TOPIC=none", arg)
 						}
-						p, err = c.api.SetPreferences(ctx, p.Choices)
+						delete(p.Choices, notice.Topic(topic))
+						if how == "none" {
+							how = ""
+						}
+						channels := []notice.Channel{}
+						for _, ch := range commas(how) {
+							channels = append(channels, notice.Channel(ch))
+						}
+						p.Choices[notice.Topic(topic)] = channels
 					}
-					return c.show(p, err, func() {
-						t := newTable(c.Out, "TOPIC", "REACHES YOU BY", "WHEN")
-						for _, d := range p.Topics {
-							var by []string
-							for _, ch := range p.Choices[d.Topic] {
-								by = append(by, string(ch))
-							}
-							t.row(string(d.Topic), strings.Join(by, ", "), d.What)
-						}
-						t.done()
-						if !p.Mail {
-							c.say("the service sends no e-mail until its mail server is set: innerladder settings mail")
-						} else if p.Email == "" {
-							c.say("no e-mail address of yours is known")
-						}
-					})
+					p, err = c.api.SetPreferences(ctx, p.Choices)
 				}
-			}},
+				return c.show(p, err, func() {
+					t := newTable(c.Out, "TOPIC", "REACHES YOU BY", "WHEN")
+					for _, d := range p.Topics {
+						var by []string
+						for _, ch := range p.Choices[d.Topic] {
+							by = append(by, string(ch))
+						}
+						t.row(string(d.Topic), strings.Join(by, ", "), d.What)
+					}
+					t.done()
+					if !p.Mail {
+						c.say("the service sends no e-mail until its mail server is set: innerladder settings mail")
+					} else if p.Email == "" {
+						c.say("no e-mail address of yours is known")
+					}
+				})
+			})},
 	}
 }
 
@@ -423,21 +402,6 @@ func (c *call) printLink(p service.AddedPerson) {
 
 func projectOption(c *call) *string {
 	return c.flags.String("project", "default", "`NAME` of the project; '*' for all projects and the service itself")
-}
-
-// part defines the options that say which part of a list is wanted.
-func (c *call) part() func() client.Part {
-	limit := c.flags.Int("limit", 20, "`N` lines at most")
-	cursor := c.flags.String("cursor", "", "`CURSOR` that the part before ended with")
-	return func() client.Part { return client.Part{Limit: *limit, Cursor: *cursor} }
-}
-
-func wholeNumber(s string) (int64, error) {
-	n, err := strconv.ParseInt(s, 10, 64)
-	if err != nil {
-		return 0, wrongUse("%q is no number", s)
-	}
-	return n, nil
 }
 
 func commas(s string) []string {

@@ -20,39 +20,33 @@ func recordCommands() []command {
 			example: "innerladder activity heat-demand@beta", setup: activityCommand},
 		{name: "comment", group: "Record", arguments: "SUBJECT|LINE TEXT", summary: "Comment on something, or on a line of what happened; @NAME tells someone", least: 2, most: 2,
 			example: "innerladder comment heat-demand@3 '@tove please look at the morning peak'",
-			setup: func(c *call) func(context.Context) error {
-				c.connect()
-				return func(ctx context.Context) error {
-					subject := c.args[0]
-					on, err := strconv.ParseInt(subject, 10, 64)
-					if err == nil {
-						subject = ""
-					}
-					said, err := c.api.Comment(ctx, on, subject, c.args[1])
-					return c.show(said, err, func() {
-						fmt.Fprintf(c.Out, "line %d: %s\n", said.Seq, said.Sentence)
-						if len(said.Unreached) > 0 {
-							c.say("not told, because there is nobody of that name or they may not see this: %s", strings.Join(said.Unreached, ", "))
-						}
-					})
+			setup: asks(func(ctx context.Context, c *call) error {
+				subject := c.args[0]
+				on, err := strconv.ParseInt(subject, 10, 64)
+				if err == nil {
+					subject = ""
 				}
-			}},
+				said, err := c.api.Comment(ctx, on, subject, c.args[1])
+				return c.show(said, err, func() {
+					fmt.Fprintf(c.Out, "line %d: %s\n", said.Seq, said.Sentence)
+					if len(said.Unreached) > 0 {
+						c.say("not told, because there is nobody of that name or they may not see this: %s", strings.Join(said.Unreached, ", "))
+					}
+				})
+			})},
 		{name: "audit", group: "Record", summary: "Search the record: who did what, when and why, with values before and after", most: 0,
 			example: "innerladder audit -kind split -by tove -within 72h\ninnerladder audit -about demand-hourly -text canary -values", setup: auditCommand},
 		{name: "audit verify", group: "Record", summary: "Have the whole record read for anything altered, missing or reordered; exits 1 when there is", most: 0,
 			example: "innerladder audit verify -checkpoint 2026-01.checkpoint", setup: verifyCommand},
 		{name: "audit checkpoint", group: "Record", summary: "Print a signed statement of what the last line is, to be kept elsewhere", most: 0,
 			example: "innerladder audit checkpoint > 2026-01.checkpoint",
-			setup: func(c *call) func(context.Context) error {
-				c.connect()
-				return func(ctx context.Context) error {
-					p, err := c.api.Checkpoint(ctx)
-					if err != nil {
-						return err
-					}
-					return c.printJSON(p)
+			setup: asks(func(ctx context.Context, c *call) error {
+				p, err := c.api.Checkpoint(ctx)
+				if err != nil {
+					return err
 				}
-			}},
+				return c.printJSON(p)
+			})},
 		{name: "audit export", group: "Record", summary: "Print what a search finds, oldest first, as CloudEvents, one JSON object a line", most: 0,
 			example: "innerladder audit export -after 2026-01-01 > january.jsonl",
 			setup: func(c *call) func(context.Context) error {
@@ -72,31 +66,25 @@ func recordCommands() []command {
 				}
 			}},
 		{name: "audit searches", group: "Record", summary: "List the searches that you keep and those that others share", most: 0, example: "innerladder audit searches",
-			setup: func(c *call) func(context.Context) error {
-				c.connect()
-				return func(ctx context.Context) error {
-					all, err := c.api.Searches(ctx)
-					return c.show(all, err, func() {
-						t := newTable(c.Out, "ID", "NAME", "OWNER", "SHARED", "SEARCH")
-						for _, s := range all.Items {
-							t.row(strconv.FormatInt(s.ID, 10), s.Name, s.Owner, map[bool]string{true: "yes", false: "no"}[s.Shared], params(s.Query))
-						}
-						t.done()
-					})
-				}
-			}},
-		{name: "audit forget", group: "Record", arguments: "ID", summary: "Forget a search that you keep", least: 1, most: 1, example: "innerladder audit forget 2",
-			setup: func(c *call) func(context.Context) error {
-				c.connect()
-				return func(ctx context.Context) error {
-					id, err := wholeNumber(c.args[0])
-					if err != nil {
-						return err
+			setup: asks(func(ctx context.Context, c *call) error {
+				all, err := c.api.Searches(ctx)
+				return c.show(all, err, func() {
+					t := newTable(c.Out, "ID", "NAME", "OWNER", "SHARED", "SEARCH")
+					for _, s := range all.Items {
+						t.row(strconv.FormatInt(s.ID, 10), s.Name, s.Owner, map[bool]string{true: "yes", false: "no"}[s.Shared], params(s.Query))
 					}
-					err = c.api.RemoveSearch(ctx, id)
-					return c.show(struct{}{}, err, func() { fmt.Fprintln(c.Out, "forgotten") })
+					t.done()
+				})
+			})},
+		{name: "audit forget", group: "Record", arguments: "ID", summary: "Forget a search that you keep", least: 1, most: 1, example: "innerladder audit forget 2",
+			setup: asks(func(ctx context.Context, c *call) error {
+				id, err := c.number(0)
+				if err != nil {
+					return err
 				}
-			}},
+				err = c.api.RemoveSearch(ctx, id)
+				return c.show(struct{}{}, err, func() { fmt.Fprintln(c.Out, "forgotten") })
+			})},
 	}
 }
 

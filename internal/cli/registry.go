@@ -9,7 +9,6 @@ import (
 	"strconv"
 	"strings"
 
-	"innerladder/internal/client"
 	"innerladder/internal/core/registry"
 )
 
@@ -31,15 +30,14 @@ func registryCommands() []command {
 
 func listModels(c *call) func(context.Context) error {
 	c.connect()
-	limit := c.flags.Int("limit", 50, "`N` rows at most")
-	cursor := c.flags.String("cursor", "", "`CURSOR` that the part before ended with")
+	part := c.part()
 	project := c.flags.String("project", "", "`PROJECT`: only its models")
 	owner := c.flags.String("owner", "", "`NAME`: only their models")
 	tag := c.flags.String("tag", "", "`TAG`: only models with it")
 	text := c.flags.String("text", "", "`TEXT` in name or description")
 	vetted := c.flags.Bool("vetted", false, "only vetted models, good to start from")
 	return func(ctx context.Context) error {
-		part := client.Part{Limit: *limit, Cursor: *cursor}
+		part := part()
 		if len(c.args) == 1 {
 			all, err := c.api.Versions(ctx, c.args[0], part)
 			return c.show(all, err, func() {

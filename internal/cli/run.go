@@ -87,13 +87,21 @@ func logger(w io.Writer, level string) (*slog.Logger, error) {
 }
 
 // allowFetching reads what the operator allows.
-func allowFetching(f *fetch.Fetcher, private, folders string) error {
-	for _, r := range strings.FieldsFunc(private, func(r rune) bool { return r == ',' || r == ' ' }) {
+// ranges reads ranges of addresses.
+func ranges(option, text string) (out []netip.Prefix, err error) {
+	for _, r := range commas(text) {
 		p, err := netip.ParsePrefix(r)
 		if err != nil {
-			return wrongUse("-fetch-private: %q is no range; write one such as 10.1.0.0/16", r)
+			return nil, wrongUse("-%s: %q is no range; write one such as 10.1.0.0/16", option, r)
 		}
-		f.Private = append(f.Private, p)
+		out = append(out, p)
+	}
+	return out, nil
+}
+
+func allowFetching(f *fetch.Fetcher, private, folders string) (err error) {
+	if f.Private, err = ranges("fetch-private", private); err != nil {
+		return err
 	}
 	for _, folder := range strings.Split(folders, ",") {
 		if folder = strings.TrimSpace(folder); folder == "" {
@@ -146,6 +154,7 @@ func serveCommand(c *call) func(context.Context) error {
 	private := c.flags.String("fetch-private", "", "`RANGES` of private addresses that versions may be registered from, such as 10.1.0.0/16,127.0.0.0/8")
 	folders := c.flags.String("fetch-folder", "", "`DIRS` whose files versions may be registered from with file://, separated by commas")
 	c.flags.Int64Var(&o.Fetch.Largest, "fetch-largest", 64<<30, "`BYTES` of one file at most that are fetched from an address")
+	proxies := c.flags.String("trusted-proxy", "", "`RANGES` of proxies before the console and API whose X-Forwarded-For is believed, such as 127.0.0.1/32")
 	level := c.flags.String("log", "info", "`LEVEL`: debug, info, warn or error")
 	return func(ctx context.Context) error {
 		if err := allowFetching(o.Fetch, *private, *folders); err != nil {
@@ -156,6 +165,9 @@ func serveCommand(c *call) func(context.Context) error {
 		}
 		var err error
 		if o.Log, err = logger(c.Err, *level); err != nil {
+			return err
+		}
+		if o.Proxies, err = ranges("trusted-proxy", *proxies); err != nil {
 			return err
 		}
 		if err := signInBy(provider, *providerSecret, &o); err != nil {

@@ -6,7 +6,6 @@ import (
 	"strconv"
 	"strings"
 
-	"innerladder/internal/client"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/rollout"
 	"innerladder/internal/core/traffic"
@@ -158,10 +157,9 @@ func (c *call) newSplit(s traffic.Split, err error) error {
 
 func splits(c *call) func(context.Context) error {
 	c.connect()
-	limit := c.flags.Int("limit", 20, "`N` rows at most")
-	cursor := c.flags.String("cursor", "", "`CURSOR` that the part before ended with")
+	part := c.part()
 	return func(ctx context.Context) error {
-		all, err := c.api.Splits(ctx, c.args[0], client.Part{Limit: *limit, Cursor: *cursor})
+		all, err := c.api.Splits(ctx, c.args[0], part())
 		return c.show(all, err, func() {
 			t := newTable(c.Out, "SPLIT", "LANES", "RETURNS TO", "BY", "WHEN", "WHY")
 			for _, s := range all.Items {

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -43,6 +44,8 @@ type Options struct {
 	Keys    *seal.Ring
 	// Provider vouches for people; nil is none.
 	Provider *api.Provider
+	// Proxies are the ranges of proxies whose word is taken where a call comes from.
+	Proxies []netip.Prefix
 	// Timeout is how long a model server may take to answer.
 	Timeout time.Duration
 	// Connections is the most connections to one model server.
@@ -112,7 +115,7 @@ func Run(ctx context.Context, o Options) (err error) {
 	gate := gateway.New(gateway.Config{IDs: ids, Timeout: o.Timeout, Connections: o.Connections, Unreachable: func(a string) { clock.Unreachable(a) }}, rec, o.Log)
 	serv := service.New(service.Config{Store: records, Signals: signals, Blobs: blobs, Recorder: rec, Router: gate, Log: o.Log, RequestIDs: ids, Fetch: o.Fetch, Address: strings.TrimRight(o.Address, "/"), Keys: keys, Signer: unlocked.Signer})
 	clock = conductor.New(serv, gate, o.Log)
-	control, err := api.New(serv, rec, api.Console{Files: web.Files()}, o.Provider, o.Log)
+	control, err := api.New(serv, rec, api.Config{Console: api.Console{Files: web.Files()}, Provider: o.Provider, Proxies: o.Proxies}, o.Log)
 	if err != nil {
 		return err
 	}

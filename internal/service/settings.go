@@ -112,7 +112,7 @@ func (r Retention) ages() (out struct{ minutes, readings, deliveries, notices, r
 		{"notices", r.Notices, 24 * time.Hour, &out.notices}, {"repeats", r.Repeats, time.Hour, &out.repeats}} {
 		d, err := time.ParseDuration(f.value)
 		if err != nil || d < f.least {
-			return out, fault.New(fault.Invalid, "retention.age", "%s cannot be kept for %q", f.field, f.value).In(f.field).Do("give a duration of at least %s, such as 720h", f.least)
+			return out, fault.New(fault.Invalid, "retention.age", "%s cannot be kept for %q", f.field, f.value).In(f.field).Do("give a duration of at least %.0fh, such as 720h", f.least.Hours())
 		}
 		*f.into = d
 	}

@@ -451,7 +451,7 @@ func (s *Service) MakeToken(ctx context.Context, n NewToken) (MadeToken, error) 
 	if n.Lasts != "" {
 		d, err := time.ParseDuration(n.Lasts)
 		if err != nil || d < time.Minute || d > mostTokenLasts {
-			return MadeToken{}, fault.New(fault.Invalid, "token.lasts", "a token cannot last %q", n.Lasts).In("lasts").Do("give from 1m to %s, such as 720h", mostTokenLasts)
+			return MadeToken{}, fault.New(fault.Invalid, "token.lasts", "a token cannot last %q", n.Lasts).In("lasts").Do("give from 1m to %.0fh, such as 720h", mostTokenLasts.Hours())
 		}
 		lasts = d
 	}

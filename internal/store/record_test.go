@@ -204,7 +204,9 @@ func TestARewrittenRecordTellsFromWhere(t *testing.T) {
 	}
 	tamper(t, path, strings.Join(statements, "; "))
 	v, err := s.VerifyRecord(t.Context(), nil)
-	if err != nil || !slices.ContainsFunc(v.Breaks, func(b record.Break) bool { return b.What == "rewritten" && b.Seq == 129 && strings.Contains(b.Sentence, "from line 129 to 192") }) {
+	if err != nil || !slices.ContainsFunc(v.Breaks, func(b record.Break) bool {
+		return b.What == "rewritten" && b.Seq == 129 && strings.Contains(b.Sentence, "from line 129 to 192")
+	}) {
 		t.Errorf("%+v %v", v, err)
 	}
 }

@@ -3,6 +3,7 @@ import { useLocation, useNavigate } from 'react-router'
 
 import { useComeIn, useLink, useSignIn, useWaysIn } from '../api/people'
 import { Button, Field, inputLook, Problem } from '../ui/parts'
+import { NewPassword } from './new-password'
 
 /** The frame of the pages that are seen before one is signed in. */
 function Door({ children, onSubmit }: { children: ReactNode; onSubmit: (event: FormEvent) => void }) {
@@ -63,9 +64,8 @@ export function Welcome() {
   const link = useLink(secret)
   const comeIn = useComeIn()
   const [name, setName] = useState('')
-  const [password, setPassword] = useState('')
-  const [again, setAgain] = useState('')
-  const differ = again !== '' && password !== again
+  const [chosen, setChosen] = useState({ password: '', again: '' })
+  const differ = chosen.password !== chosen.again
   const first = link.data?.first
   if (link.error || secret === '') {
     return (
@@ -79,7 +79,7 @@ export function Welcome() {
   }
   if (!link.data) return null
   return (
-    <Door onSubmit={() => !differ && comeIn.mutate({ secret, name: first ? name.trim() : undefined, password }, { onSuccess: () => void navigate('/', { replace: true }) })}>
+    <Door onSubmit={() => !differ && comeIn.mutate({ secret, name: first ? name.trim() : undefined, password: chosen.password }, { onSuccess: () => void navigate('/', { replace: true }) })}>
       <p className="text-ink-2">
         {first ? 'Welcome. You are the first here, and will keep the service: choose the name that everybody will see, and a password.' : `Welcome, ${link.data.name ?? ''}. Choose a password.`}
       </p>
@@ -88,15 +88,9 @@ export function Welcome() {
           <input className={inputLook} name="name" autoComplete="username" autoCapitalize="none" required value={name} onChange={(event) => setName(event.target.value)} />
         </Field>
       )}
-      <Field label="Password, at least 10 characters">
-        <input className={inputLook} type="password" name="password" autoComplete="new-password" required value={password} onChange={(event) => setPassword(event.target.value)} />
-      </Field>
-      <Field label="Once more">
-        <input className={inputLook} type="password" name="again" autoComplete="new-password" required value={again} onChange={(event) => setAgain(event.target.value)} />
-      </Field>
-      {differ && <p className="text-bad">The two differ.</p>}
+      <NewPassword chosen={chosen} onChange={setChosen} />
       {comeIn.error && <Problem error={comeIn.error} />}
-      <Button look="go" type="submit" className="justify-center" disabled={comeIn.isPending || differ}>
+      <Button look="go" type="submit" className="justify-center" disabled={comeIn.isPending}>
         Come in
       </Button>
     </Door>

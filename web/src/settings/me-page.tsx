@@ -3,6 +3,7 @@ import { useState } from 'react'
 import { useChangePassword, useEndOtherSessions, useMe, usePreferences, useSessions, useSetPreferences } from '../api/people'
 import { Form, FormSheet } from '../ui/form'
 import { Ago, Button, Facts, Field, inputLook, Loaded, Panel, Problem } from '../ui/parts'
+import { NewPassword } from '../session/new-password'
 import { Tokens } from './tokens'
 
 export function MePage() {
@@ -125,23 +126,16 @@ function Password({ done }: { done: () => void }) {
   const change = useChangePassword()
   const has = useMe().data?.has_password ?? true
   const [old, setOld] = useState('')
-  const [password, setPassword] = useState('')
-  const [again, setAgain] = useState('')
-  const differ = again !== '' && password !== again
+  const [chosen, setChosen] = useState({ password: '', again: '' })
+  const differ = chosen.password !== chosen.again
   return (
-    <Form submit="Change it" pending={change.isPending || differ} error={change.error} onSubmit={() => change.mutate({ old, password }, { onSuccess: done })}>
+    <Form submit="Change it" pending={change.isPending} error={change.error} onSubmit={() => !differ && change.mutate({ old, password: chosen.password }, { onSuccess: done })}>
       {has && (
         <Field label="Present password">
           <input className={inputLook} type="password" name="old" autoComplete="current-password" required value={old} onChange={(event) => setOld(event.target.value)} />
         </Field>
       )}
-      <Field label="New password, at least 10 characters">
-        <input className={inputLook} type="password" name="password" autoComplete="new-password" required value={password} onChange={(event) => setPassword(event.target.value)} />
-      </Field>
-      <Field label="Once more">
-        <input className={inputLook} type="password" name="again" autoComplete="new-password" required value={again} onChange={(event) => setAgain(event.target.value)} />
-      </Field>
-      {differ && <p className="text-bad">The two differ.</p>}
+      <NewPassword chosen={chosen} onChange={setChosen} />
       <p className="text-ink-2 text-[12.5px]">You are signed out everywhere else. Tokens go on to hold.</p>
     </Form>
   )
