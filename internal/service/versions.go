@@ -273,6 +273,24 @@ func (s *Service) checkProject(ctx context.Context, r store.Records, name string
 	return fault.New(fault.Unknown, "project.unknown", "there is no project %q", name).In("project").Do("%s; add one with: innerladder project add %s", exist("projects", names), name)
 }
 
+// projectFor is the project of something new: the one that is named, else the default if
+// whoever acts may do so there, else the only one where they may.
+func (s *Service) projectFor(ctx context.Context, t *tx, named string) (string, error) {
+	if named != "" {
+		return named, s.checkProject(ctx, t.Records, named)
+	}
+	if t.actor.Rights.May(t.permission, DefaultProject) {
+		return DefaultProject, nil
+	}
+	if where, _ := t.actor.Rights.Where(t.permission); len(where) == 1 {
+		return where[0], nil
+	} else if len(where) > 1 {
+		slices.Sort(where)
+		return "", fault.New(fault.Invalid, "project.which", "no project is named").In("project").Do("name one of %s", strings.Join(where, ", "))
+	}
+	return "", t.need(DefaultProject)
+}
+
 func (s *Service) checkPerson(ctx context.Context, r store.Records, field, name string) error {
 	if _, err := r.PersonNamed(ctx, name); errors.Is(err, store.ErrNone) {
 		return fault.New(fault.Unknown, "person.unknown", "there is nobody called %q", name).In(field).Do("see who there is with: innerladder people")

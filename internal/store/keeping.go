@@ -148,3 +148,24 @@ func (r Records) Forget(ctx context.Context, deliveries, notices, repeats, now t
 	}
 	return nil
 }
+
+// Repeat is the answer to a call that carried an Idempotency-Key.
+type Repeat struct {
+	RequestDigest []byte
+	Answer        json.RawMessage
+}
+
+// Repeated finds the answer that a person's call with a key got before.
+func (r Records) Repeated(ctx context.Context, person, key string) (Repeat, error) {
+	var rep Repeat
+	var answer string
+	err := r.q.QueryRowContext(ctx, `SELECT request_digest, answer FROM repeats WHERE person = ? AND key = ?`, person, key).Scan(&rep.RequestDigest, &answer)
+	rep.Answer = json.RawMessage(answer)
+	return rep, one(err)
+}
+
+// AddRepeat keeps the answer to a call with a key.
+func (r Records) AddRepeat(ctx context.Context, person, key string, rep Repeat, now time.Time) error {
+	_, err := r.q.ExecContext(ctx, `INSERT INTO repeats (person, key, request_digest, answer, at) VALUES (?, ?, ?, ?, ?)`, person, key, rep.RequestDigest, string(rep.Answer), toMillis(now))
+	return err
+}

@@ -132,3 +132,20 @@ export function ActivityPanel({ subject, title = 'Activity' }: { subject: string
     </Panel>
   )
 }
+
+/** The activity of something on a page with many, folded away until it is asked for. */
+export function ActivityFold({ subject }: { subject: string }) {
+  const [open, setOpen] = useState(false)
+  return (
+    <div className="mt-3">
+      <button type="button" className="text-ink-2 hover:text-ink inline-flex cursor-pointer items-center gap-1.5 text-[12.5px] underline underline-offset-3" aria-expanded={open} onClick={() => setOpen(!open)}>
+        <MessageSquare size={13} aria-hidden /> {open ? 'hide' : `what happened to ${subject}, and comments`}
+      </button>
+      {open && (
+        <div className="mt-2">
+          <ActivityList subject={subject} commentOn={subject} limit={8} />
+        </div>
+      )}
+    </div>
+  )
+}

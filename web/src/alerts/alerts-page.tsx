@@ -3,6 +3,7 @@ import { useState } from 'react'
 
 import type { Alert } from '../api/client'
 import { useAlerts, useHandleAlert } from '../api/queries'
+import { ActivityFold } from '../activity/activity-list'
 import { useMay } from '../api/people'
 import { words } from '../ui/format'
 import { Switchboard } from '../ui/overlays'
@@ -80,6 +81,7 @@ export function AlertCard({ alert: a }: { alert: Alert }) {
           <Problem error={handle.error} />
         </div>
       )}
+      <ActivityFold subject={a.id} />
     </Panel>
   )
 }

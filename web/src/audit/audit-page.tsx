@@ -11,7 +11,7 @@ import { Choice } from '../ui/overlays'
 import { Ago, Button, Empty, Field, inputLook, Loaded, PageHead, Panel, Problem, Subject } from '../ui/parts'
 
 const members = ['text', 'kind', 'actor', 'subject', 'project', 'within', 'after', 'until'] as const
-const spans = { '': 'any time', '1h': 'the last hour', '24h': 'the last day', '168h': 'the last week', '720h': 'the last 30 days' } as const
+const spans = { '': 'any time', '1h': 'the last hour', '24h': 'the last day', '168h': 'the last week', '720h': 'the last 30 days', between: 'between…' } as const
 const kinds = ['', 'alert', 'caller', 'comment', 'data', 'endpoint', 'environment', 'files', 'key', 'label', 'member', 'model', 'person', 'placement', 'project', 'promotion', 'role', 'run', 'secret', 'service', 'settings', 'split', 'token', 'version', 'webhook']
 
 function queryOf(params: URLSearchParams): AuditSearch {
@@ -122,7 +122,9 @@ export function AuditPage() {
   // What is being typed; the address of the page follows it.
   const [text, setText] = useState(query.text ?? '')
   const [subject, setSubject] = useState(query.subject ?? '')
+  const [between, setBetween] = useState(!!(query.after ?? query.until))
   const begin = (search: Record<string, string>) => {
+    setBetween(!!(search.after ?? search.until))
     setText(search.text ?? '')
     setSubject(search.subject ?? '')
     setParams(search, { replace: true })
@@ -162,7 +164,28 @@ export function AuditPage() {
           {choice('Kind', 'kind', 'any kind', kinds.filter(Boolean))}
           {choice('By', 'actor', 'anybody', ['inner-ladder', ...people.map((p) => p.name)])}
           {choice('Project', 'project', 'all projects', projects.map((p) => p.name))}
-          <Choice label="When" value={params.get('within') || 'any'} options={Object.entries(spans).map(([v, text]) => ({ value: v || 'any', text }))} onChange={(v) => set('within', v === 'any' ? '' : v)} />
+          <Choice
+            label="When"
+            value={between ? 'between' : (query.within ?? 'any')}
+            options={Object.entries(spans).map(([v, text]) => ({ value: v || 'any', text }))}
+            onChange={(v) => {
+              setBetween(v === 'between')
+              setParams(
+                (p) => {
+                  for (const name of ['after', 'until', 'within']) p.delete(name)
+                  if (v !== 'any' && v !== 'between') p.set('within', v)
+                  return p
+                },
+                { replace: true },
+              )
+            }}
+          />
+          {between && (
+            <>
+              <input className={`${inputLook} w-38!`} type="date" aria-label="From" value={query.after?.slice(0, 10) ?? ''} onChange={(event) => set('after', event.target.value)} />
+              <input className={`${inputLook} w-38!`} type="date" aria-label="Before" value={query.until?.slice(0, 10) ?? ''} onChange={(event) => set('until', event.target.value)} />
+            </>
+          )}
           {Object.keys(query).length > 0 && (
             <button type="button" className="text-ink-2 cursor-pointer underline underline-offset-3" onClick={() => begin({})}>
               clear

@@ -1,6 +1,7 @@
 import { useMemo } from 'react'
 import { useParams } from 'react-router'
 
+import { ActivityPanel } from '../activity/activity-list'
 import type { Run } from '../api/client'
 import { useCurves, useRun, useRuns } from '../api/queries'
 import { CurveGrid } from '../charts/curves'
@@ -99,6 +100,7 @@ function RunView({ run }: { run: Run }) {
           />
         </Panel>
       </div>
+      <ActivityPanel subject={run.ref} />
     </>
   )
 }

@@ -1,6 +1,7 @@
 import { useState } from 'react'
 
 import type { Promotion } from '../api/client'
+import { ActivityFold } from '../activity/activity-list'
 import { useMay, useMe } from '../api/people'
 import { usePromotions, useSign } from '../api/queries'
 import { Ago, Button, Empty, inputLook, Loaded, PageHead, Panel, Problem, Ref, StateMark } from '../ui/parts'
@@ -78,6 +79,7 @@ function Review({ promotion: p }: { promotion: Promotion }) {
           <Problem error={sign.error} />
         </div>
       )}
+      <ActivityFold subject={p.id} />
     </Panel>
   )
 }

@@ -1,0 +1,154 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"innerladder/internal/core/access"
+	"innerladder/internal/core/fault"
+	"innerladder/internal/credential"
+	"innerladder/internal/store"
+)
+
+// NewToken says what a token is for.
+type NewToken struct {
+	Title string `json:"title" required:"true" description:"what it is for"`
+	// Robot is whose it is; yours when empty.
+	Robot string `json:"robot,omitempty" description:"the robot it is for; yours when not given"`
+	access.Scope
+	Lasts string `json:"lasts,omitempty" description:"such as 720h; 2160h (90 days) when not given, at most 8784h"`
+}
+
+// MadeToken is a token that is shown once.
+type MadeToken struct {
+	store.Token
+	Secret string `json:"token" description:"shown once; only its digest is kept"`
+}
+
+const (
+	usualTokenLasts = 90 * 24 * time.Hour
+	mostTokenLasts  = 366 * 24 * time.Hour
+)
+
+// MakeToken makes a token for whoever is signed in, or for a robot.
+func (s *Service) MakeToken(ctx context.Context, n NewToken) (MadeToken, error) {
+	if strings.TrimSpace(n.Title) == "" || len(n.Title) > 100 {
+		return MadeToken{}, fault.New(fault.Invalid, "token.title", "the token has no title, or a long one").In("title").Do("say in a few words what it is for")
+	}
+	lasts := usualTokenLasts
+	if n.Lasts != "" {
+		d, err := time.ParseDuration(n.Lasts)
+		if err != nil || d < time.Minute || d > mostTokenLasts {
+			return MadeToken{}, fault.New(fault.Invalid, "token.lasts", "a token cannot last %q", n.Lasts).In("lasts").Do("give from 1m to %.0fh, such as 720h", mostTokenLasts.Hours())
+		}
+		lasts = d
+	}
+	if len(n.Permissions) > 0 {
+		names := make([]string, len(n.Permissions))
+		for i, p := range n.Permissions {
+			names[i] = string(p)
+		}
+		set, err := access.ParseSet("permissions", names)
+		if err != nil {
+			return MadeToken{}, err
+		}
+		n.Permissions = set.List()
+	}
+	return change(withoutRepeat(ctx), s, access.Own, func(t *tx) (MadeToken, error) {
+		if t.actor.narrowed {
+			return MadeToken{}, fault.New(fault.Forbidden, "token.narrowed", "a token that is narrowed down makes no others").Do("sign in to the console, or use a token of full scope")
+		}
+		for _, project := range n.Projects {
+			if err := s.checkProject(ctx, t.Records, project); err != nil {
+				return MadeToken{}, err
+			}
+		}
+		owner, err := t.PersonNamed(ctx, t.actor.Name)
+		if n.Robot != "" {
+			owner, err = s.robotOf(ctx, t, n.Robot)
+		}
+		if err != nil {
+			return MadeToken{}, err
+		}
+		secret, digest := credential.Token("il_")
+		out := MadeToken{store.Token{Owner: owner.Name, Title: n.Title, Hint: credential.Hint(secret), Scope: n.Scope, MadeBy: t.actor.Name, MadeAt: t.now, Expires: t.now.Add(lasts)}, secret}
+		if err := t.AddToken(ctx, owner.ID, digest, &out.Token); err != nil {
+			return out, err
+		}
+		return out, t.note(ctx, entry{Kind: "token.made", Subject: owner.Name, Sentence: fmt.Sprintf("A token for %s was made: %s.", owner.Name, n.Title), After: out.Token})
+	})
+}
+
+// robotOf finds a robot that whoever acts keeps: nobody makes tokens that may more than
+// they do themselves.
+func (s *Service) robotOf(ctx context.Context, t *tx, name string) (*store.Person, error) {
+	p, err := s.person(ctx, t.Records, name)
+	if err != nil {
+		return nil, err
+	}
+	if !p.Robot {
+		return nil, fault.New(fault.Forbidden, "token.of_person", "%s is a person, who makes tokens for themselves", name).In("robot").Do("name a robot")
+	}
+	rights, err := t.RightsOf(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	for _, m := range p.Memberships {
+		if err := t.actor.need(access.Manage, m.Project); err != nil {
+			return nil, err
+		}
+		if !t.actor.Rights.Covers(rights.In(m.Project), m.Project) {
+			return nil, fault.New(fault.Forbidden, "member.more_than_own", "%s may more than %s in %s", name, t.actor.Name, whereOf(m)).In("robot").Do("ask someone with that role")
+		}
+	}
+	if len(p.Memberships) == 0 {
+		return p, t.actor.need(access.Administer, "")
+	}
+	return p, nil
+}
+
+// Tokens lists the tokens of whoever is signed in, or of a robot that they keep.
+func (s *Service) Tokens(ctx context.Context, robot string) (Listed[store.Token], error) {
+	a, err := may(ctx, access.Own)
+	if err != nil {
+		return Listed[store.Token]{}, err
+	}
+	owner, r := a.Name, s.store.ReadAs(a.sight())
+	if robot != "" {
+		p, err := s.robotOf(ctx, &tx{Records: r, actor: a}, robot)
+		if err != nil {
+			return Listed[store.Token]{}, err
+		}
+		owner = p.Name
+	}
+	items, err := r.Tokens(ctx, owner)
+	return Listed[store.Token]{Items: items}, err
+}
+
+// EndToken takes a token away: one's own, or a robot's that one keeps. Those who keep
+// accounts may take any.
+func (s *Service) EndToken(ctx context.Context, id int64) (store.Token, error) {
+	return change(ctx, s, access.Own, func(t *tx) (store.Token, error) {
+		unknown := fault.New(fault.Unknown, "token.unknown", "there is no token %d of yours", id).In("token").Do("see yours with: innerladder tokens")
+		tok, err := t.Token(ctx, id)
+		if errors.Is(err, store.ErrNone) || (err == nil && tok.EndedAt != nil) {
+			return store.Token{}, unknown
+		}
+		if err != nil {
+			return store.Token{}, err
+		}
+		if tok.Owner != t.actor.Name && !t.actor.Rights.May(access.Administer, "") {
+			if _, err := s.robotOf(ctx, t, tok.Owner); err != nil {
+				return store.Token{}, unknown
+			}
+		}
+		if err := t.Records.EndToken(ctx, id, t.now); err != nil {
+			return *tok, err
+		}
+		tok.EndedAt = &t.now
+		return *tok, t.note(ctx, entry{Kind: "token.ended", Subject: tok.Owner, Sentence: fmt.Sprintf("A token of %s was taken away: %s.", tok.Owner, tok.Title), Before: tok})
+	})
+}
