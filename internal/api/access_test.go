@@ -316,6 +316,10 @@ func TestNobodyGivesMoreThanTheyHave(t *testing.T) {
 	if all, err := r.runa.People(ctx); err != nil || slices.ContainsFunc(all.Items, func(p store.Person) bool { return p.Name == "bot" }) {
 		t.Errorf("half of a robot is there: %v", err)
 	}
+	_, err = r.runa.GiveRole(ctx, "odd", access.Membership{Project: "heat", Role: "owner"})
+	must(t, err)
+	_, err = host.TakeRole(ctx, "odd", access.Membership{Project: "heat", Role: "owner"}, "")
+	wantCode(t, "taking away more than they have", err, "member.more_than_own")
 	_, err = r.runa.TakeRole(ctx, "runa", access.Membership{Project: access.Everywhere, Role: access.Owner}, "")
 	wantCode(t, "the last owner", err, "person.last_owner")
 	out := true

@@ -336,7 +336,8 @@ func (s *Service) GiveRole(ctx context.Context, name string, m access.Membership
 // TakeRole takes a role in a project away from someone.
 func (s *Service) TakeRole(ctx context.Context, name string, m access.Membership, reason string) (store.Person, error) {
 	return change(ctx, s, access.Manage, func(t *tx) (store.Person, error) {
-		if err := t.need(m.Project); err != nil {
+		// Nobody takes away what they could not give.
+		if _, err := s.checkGift(ctx, t, m); err != nil {
 			return store.Person{}, err
 		}
 		p, err := s.person(ctx, t.Records, name)

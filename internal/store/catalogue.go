@@ -175,11 +175,14 @@ func (n narrowing) checkArgs() []any {
 	return n.args
 }
 
+// mostSearched is how many words a search looks for.
+const mostSearched = 20
+
 // matchOf makes a full-text query of what someone typed: every word must be there.
 // Nothing in it is an operator.
 func matchOf(text string) string {
 	words := strings.FieldsFunc(text, func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) && !unicode.Is(unicode.Mn, r) })
-	words = words[:min(len(words), 20)]
+	words = words[:min(len(words), mostSearched)]
 	for i, w := range words {
 		words[i] = `"` + w + `"`
 	}

@@ -12,8 +12,13 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode"
 
 	"innerladder/internal/core/record"
+
+	"golang.org/x/text/runes"
+	"golang.org/x/text/transform"
+	"golang.org/x/text/unicode/norm"
 )
 
 // SignWith sets who signs the record, and takes over lines that were written before the
@@ -66,6 +71,8 @@ type tail struct {
 	at   time.Time
 	// known is set when it was read; then only this process writes.
 	known bool
+	// indexed is set when this transaction added words to those that are remembered.
+	indexed bool
 }
 
 // readTail reads the last line.
@@ -125,7 +132,7 @@ func (r Records) AddEntry(ctx context.Context, e *record.Entry) error {
 			return err
 		}
 	}
-	*r.tail = tail{e.Seq, h, e.At, true}
+	r.tail.seq, r.tail.hash, r.tail.at = e.Seq, h, e.At
 	return nil
 }
 
@@ -135,13 +142,14 @@ const (
 	insertLine  = `INSERT INTO record (seq, line) VALUES (?, ?)`
 	moveHead    = `INSERT INTO record_head (one, seq, hash, mac) VALUES (1, ?, ?, ?) ON CONFLICT (one) DO UPDATE SET seq = excluded.seq, hash = excluded.hash, mac = excluded.mac`
 	insertSeal  = `INSERT INTO record_seals (seq, hash, signature) VALUES (?, ?, ?)`
+	insertWord  = `INSERT INTO record_words (word) VALUES (?) ON CONFLICT DO NOTHING`
 	insertTerms = `INSERT INTO record_index (rowid, terms) VALUES (?, ?)`
 )
 
 // prepare prepares the statements that every change runs.
 func (s *Store) prepare(ctx context.Context) error {
 	s.statements = map[string]*sql.Stmt{}
-	for _, text := range []string{insertLine, moveHead, insertSeal, insertTerms} {
+	for _, text := range []string{insertLine, moveHead, insertSeal, insertTerms, insertWord} {
 		stmt, err := s.db.write.PrepareContext(ctx, text)
 		if err != nil {
 			return fmt.Errorf("preparing a statement: %w", err)
@@ -159,6 +167,57 @@ func (r Records) prepared(ctx context.Context, statement string, args ...any) er
 	}
 	_, err := tx.StmtContext(ctx, r.store.statements[statement]).ExecContext(ctx, args...)
 	return err
+}
+
+// mostWords is how many words are remembered to be in record_words; one that is not
+// remembered is written again, which does no harm.
+const mostWords = 50_000
+
+// wordsOf lists the words of a text as the index has them: in small letters, without
+// diacritics.
+func wordsOf(text string) []string {
+	folded, _, err := transform.String(transform.Chain(norm.NFD, runes.Remove(runes.In(unicode.Mn)), norm.NFC), strings.ToLower(text))
+	if err != nil {
+		return nil
+	}
+	return strings.FieldsFunc(folded, func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) })
+}
+
+// mostCompletions is how many words a beginning is completed to.
+const mostCompletions = 40
+
+// completed turns words into a query in which the last may be a beginning: of all words
+// that begin so, any will do.
+func (r Records) completed(ctx context.Context, text string) (string, error) {
+	match := matchOf(text)
+	if match == "" {
+		return "", nil
+	}
+	words := wordsOf(text)
+	words = words[:min(len(words), mostSearched)]
+	if len(words) == 0 {
+		return match, nil
+	}
+	rest, last := words[:len(words)-1], words[len(words)-1]
+	rows, err := r.q.QueryContext(ctx, `SELECT word FROM record_words WHERE word >= ? AND word < ? LIMIT ?`, last, last+"\U0010ffff", mostCompletions)
+	found, err := collect(rows, err, func(rows *sql.Rows) (string, error) {
+		var w string
+		err := rows.Scan(&w)
+		return `"` + w + `"`, err
+	})
+	switch {
+	case err != nil:
+		return "", err
+	case len(found) == 0:
+		return match, nil // the index finds nothing either
+	case slices.Contains(found, `"`+last+`"`):
+		return match, nil // it is a whole word
+	}
+	out := "(" + strings.Join(found, " OR ") + ")"
+	for _, w := range rest {
+		out = `"` + w + `" AND ` + out
+	}
+	return out, nil
 }
 
 // indexAtOnce is how many lines are indexed in one transaction.
@@ -193,6 +252,18 @@ func (r Records) indexSome(ctx context.Context) (more bool, err error) {
 	for i := range lines {
 		if err := r.prepared(ctx, insertTerms, lines[i].Seq, terms(&lines[i])); err != nil {
 			return false, err
+		}
+		for _, word := range wordsOf(lines[i].Subject + " " + lines[i].Sentence + " " + lines[i].Reason) {
+			if r.store.words[word] {
+				continue
+			}
+			if err := r.prepared(ctx, insertWord, word); err != nil {
+				return false, err
+			}
+			if len(r.store.words) > mostWords {
+				clear(r.store.words)
+			}
+			r.store.words[word], r.tail.indexed = true, true
 		}
 	}
 	_, err = r.q.ExecContext(ctx, `UPDATE record_indexed SET seq = ?`, lines[len(lines)-1].Seq)
@@ -399,10 +470,8 @@ func (r Records) bounds(ctx context.Context, s RecordSearch) (match string, befo
 			return "", 0, 0, err
 		}
 	}
-	if s.words = matchOf(s.Text); s.words != "" {
-		if s.words, err = r.wholeOrBeginning(ctx, "record_index", s.words); err != nil {
-			return "", 0, 0, err
-		}
+	if s.words, err = r.completed(ctx, s.Text); err != nil {
+		return "", 0, 0, err
 	}
 	return s.match(), before, from, nil
 }

@@ -95,6 +95,8 @@ type Store struct {
 	writing    chan struct{}
 	tail       tail
 	statements map[string]*sql.Stmt
+	// words are some that the record's index is known to have; only who writes touches it.
+	words map[string]bool
 }
 
 // Open opens or creates the records at path.
@@ -107,7 +109,7 @@ func Open(ctx context.Context, path string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{db: db, writing: make(chan struct{}, 1)}
+	s := &Store{db: db, writing: make(chan struct{}, 1), words: map[string]bool{}}
 	if err := s.prepare(ctx); err != nil {
 		return nil, errors.Join(err, db.close())
 	}
@@ -208,14 +210,22 @@ func (s *Store) WriteAs(ctx context.Context, sight Sight, fn func(Records) error
 		return fmt.Errorf("beginning a change: %w", err)
 	}
 	end := s.tail
+	forget := func() {
+		if end.indexed { // what was remembered of it is not there
+			clear(s.words)
+		}
+	}
 	if err := fn(Records{tx, sight, s, &end}); err != nil {
 		_ = tx.Rollback()
+		forget()
 		return err
 	}
 	if err := tx.Commit(); err != nil {
 		s.tail = tail{} // it is read again
+		forget()
 		return fmt.Errorf("confirming a change: %w", err)
 	}
+	end.indexed = false
 	s.tail = end
 	return nil
 }

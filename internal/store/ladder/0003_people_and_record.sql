@@ -163,6 +163,12 @@ INSERT INTO record_indexed (one, seq) VALUES (1, 0);
 -- change need not wait for it, a search does.
 CREATE VIRTUAL TABLE record_index USING fts5 (terms, content='', columnsize=0, detail=none, tokenize="unicode61 remove_diacritics 2");
 
+-- The words that stand in it, so that a beginning can be completed: the index would read
+-- through everything that any of them stands in.
+CREATE TABLE record_words (
+  word TEXT PRIMARY KEY
+) STRICT, WITHOUT ROWID;
+
 -- Comments, which are lines of the record too, by what they answer.
 CREATE TABLE comments (
   seq   INTEGER PRIMARY KEY REFERENCES record (seq),
