@@ -2,6 +2,9 @@ package api_test
 
 import (
 	"bytes"
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -85,6 +88,8 @@ func (r *rig) zebra() map[string]string {
 	must(r.t, err)
 	_, err = r.runa.Comment(ctx, 0, "heat-demand@1", hidden)
 	must(r.t, err)
+	evidence, err := r.runa.AttachEvidence(ctx, "heat-demand@1", "document", "", r.file(hidden+".md", hidden))
+	must(r.t, err)
 	hook, err := r.runa.AddWebhook(ctx, service.NewWebhook{Project: "zebra", Address: m.URL + "/" + hidden})
 	must(r.t, err)
 	must(r.t, r.store.Write(ctx, func(q store.Records) error {
@@ -111,7 +116,7 @@ func (r *rig) zebra() map[string]string {
 	must(r.t, err)
 	return map[string]string{"model": "heat-demand", "ref": "heat-demand@1", "other": "heat-demand@2", "endpoint": "demand-hourly", "promotion": "P-2", "alert": "A-1", "run": run.Ref,
 		"data": data.Ref, "artifact": "model.bin", "attachment": "notes.md", "label": "beta0", "upload": upload.ID, "environment": "plant-north", "header": "Authorization", "caller": "zebra-app",
-		"person": "zebra-robot", "project": "zebra", "role": "reader", "webhook": fmt.Sprint(hook.ID), "delivery": fmt.Sprint(deliveries.Items[0].ID), "search": fmt.Sprint(search.ID), "token": fmt.Sprint(token.ID)}
+		"person": "zebra-robot", "evidence": evidence.ID, "project": "zebra", "role": "reader", "webhook": fmt.Sprint(hook.ID), "delivery": fmt.Sprint(deliveries.Items[0].ID), "search": fmt.Sprint(search.ID), "token": fmt.Sprint(token.ID)}
 }
 
 // asks are requests about things of zebra that are well formed, by operation: its query,
@@ -130,30 +135,38 @@ var asks = map[string][2]string{
 	"makeToken": {"", `{"title":"x","robot":"zebra-robot"}`}, "trace": {"?from=heat-demand@1", ""}, "beginUpload": {"?name=x", ""}, "lookAtUpload": {"?part=artifact", ""},
 	"register": {"", `{"model":"heat-demand","sources":[{"address":"file://FOLDER/key"}]}`}, "deleteVersion": {"?reason=x", ""}, "editVersion": {"", `{"note":"x"}`}, "evaluatedOn": {"", `{"data":"zebra-data#1"}`},
 	"reinstate": {"", `{"reason":"x"}`}, "retire": {"", `{"reason":"x"}`}, "addWebhook": {"", `{"project":"zebra","address":"https://x.example"}`}, "verifyAudit": {"", `{}`}, "collect": {"", `{}`},
-	"listTokens": {"?robot=zebra-robot", ""},
+	"listTokens": {"?robot=zebra-robot", ""}, "previewLadder": {"", `{}`}, "setLadder": {"", `{"rungs":[{"name":"draft"},{"name":"live"}],"reason":"x"}`},
+	"showStatement": {"", `{"answer":"yes"}`}, "tick": {"", `{"item":"x","note":"x"}`}, "addSigningKey": {"", `{"public":"KEY"}`}, "endSigningKey": {"?key=SHA256:x", ""},
+	"attachEvidence": {"?kind=document", ""},
 }
 
 // general are the operations that are about nothing of zebra: they may succeed, and must
 // show nothing of it.
 var general = []string{"activity", "listAlerts", "searchAudit", "exportAudit", "listSearches", "saveSearch", "find", "vocabulary", "listDataSets", "listEndpoints", "listEnvironments", "events",
-	"showLadder", "inbox", "markRead", "showPreferences", "setPreferences", "listSessions", "listModels", "now", "listPeople", "listPermissions", "listPlacements", "listProjects", "listPromotions",
+	"listRequirementKinds", "listSigningKeys", "addSigningKey", "inbox", "markRead", "showPreferences", "setPreferences", "listSessions", "listModels", "now", "listPeople", "listPermissions", "listPlacements", "listProjects", "listPromotions",
 	"listRoles", "listRuns", "whoAmI", "beginUpload", "listWebhooks"}
+
+// newKey is a public key that nobody has made known yet.
+func newKey() string {
+	public, _, _ := ed25519.GenerateKey(rand.Reader)
+	return base64.StdEncoding.EncodeToString(public)
+}
 
 // ask makes a call as someone, about things of zebra.
 func (r *rig) ask(o route, token string, things map[string]string) (int, string) {
 	r.t.Helper()
 	path := regexp.MustCompile(`\{(\w+)\}`).ReplaceAllStringFunc(o.path, func(p string) string { return strings.ReplaceAll(things[p[1:len(p)-1]], "#", "%23") })
 	q := asks[o.id]
-	req, err := http.NewRequestWithContext(r.t.Context(), o.method, r.server+path+q[0], strings.NewReader(strings.ReplaceAll(q[1], "FOLDER", r.dir)))
+	req, err := http.NewRequestWithContext(r.t.Context(), o.method, r.server+path+q[0], strings.NewReader(strings.NewReplacer("FOLDER", r.dir, "KEY", newKey()).Replace(q[1])))
 	must(r.t, err)
 	req.Header.Set("Authorization", "Bearer "+token)
 	req.Header.Set("Content-Type", "application/json")
 	if o.id == "appendUpload" {
 		req.Header.Set("Upload-Offset", "0")
 	}
-	if o.id == "attach" {
+	if part := map[string]string{"attach": "attachment", "attachEvidence": "file"}[o.id]; part != "" {
 		req.Header.Set("Content-Type", "multipart/form-data; boundary=b")
-		req.Body = io.NopCloser(strings.NewReader("--b\r\nContent-Disposition: form-data; name=\"attachment\"; filename=\"x.txt\"\r\n\r\nx\r\n--b--\r\n"))
+		req.Body = io.NopCloser(strings.NewReader("--b\r\nContent-Disposition: form-data; name=\"" + part + "\"; filename=\"x.txt\"\r\n\r\nx\r\n--b--\r\n"))
 	}
 	res, err := http.DefaultClient.Do(req)
 	must(r.t, err)
@@ -223,7 +236,7 @@ func TestNobodySeesOrDoesWhatTheyMayNot(t *testing.T) {
 	if v, err := r.runa.Version(ctx, "heat-demand@1"); err != nil || v.Rung != "live" || v.Note != hidden {
 		t.Errorf("afterwards: %+v %v", v, err)
 	}
-	if all, err := r.runa.Promotions(ctx, "", "", client.Part{}); err != nil || len(all.Items) != 2 {
+	if all, err := r.runa.Promotions(ctx, client.PromotionSearch{}, client.Part{}); err != nil || len(all.Items) != 2 {
 		t.Errorf("afterwards there are %d promotions, %v", len(all.Items), err)
 	}
 	// And the project's own owner sees it.

@@ -177,7 +177,7 @@ func TestPromotions(t *testing.T) {
 	must(t, err)
 	p, err = r.tove.Sign(ctx, p.ID, ladder.Yes, "")
 	if err != nil || p.State != ladder.Open || !slices.ContainsFunc(p.Findings, func(f ladder.Finding) bool {
-		return f.State == ladder.Failed && f.Requirement == ladder.MetricRecorded
+		return f.State == ladder.Failed && f.Requirement == "metric_recorded"
 	}) {
 		t.Errorf("without a metric: %+v, %v", p, err)
 	}
@@ -225,7 +225,7 @@ func TestASignOffGoesStaleWhenTheIncumbentChanges(t *testing.T) {
 	r.approve(fast)
 	p, err = r.runa.Promotion(ctx, p.ID)
 	must(t, err)
-	if !p.SignOffs[0].Stale || !slices.ContainsFunc(p.Findings, func(f ladder.Finding) bool { return f.Requirement == ladder.SignOffs && f.State == ladder.Waiting }) {
+	if !p.SignOffs[0].Stale || !slices.ContainsFunc(p.Findings, func(f ladder.Finding) bool { return f.Requirement == "sign_offs" && f.State == ladder.Waiting }) {
 		t.Errorf("signed against nobody, and now there is %s: %+v", fast, p)
 	}
 }
@@ -476,7 +476,7 @@ func TestRepeatedCallsChangeNothing(t *testing.T) {
 	if status != 409 || !bytes.Contains(b, []byte("idempotency.other_request")) {
 		t.Errorf("another request with the same key: %d %s", status, b)
 	}
-	if all, _ := r.runa.Promotions(t.Context(), "", "", client.Part{}); len(all.Items) != 1 {
+	if all, _ := r.runa.Promotions(t.Context(), client.PromotionSearch{}, client.Part{}); len(all.Items) != 1 {
 		t.Errorf("%d promotions", len(all.Items))
 	}
 }
@@ -653,7 +653,7 @@ func TestEveryListIsDescribed(t *testing.T) {
 	for range 20 {
 		r.infer(1)
 	}
-	for _, path := range []string{"session", "people", "ladder", "models", "models/heat-demand", "models/heat-demand/versions", "versions/heat-demand@1", "versions/heat-demand@1/diff/heat-demand@2",
+	for _, path := range []string{"session", "people", "projects/default/ladder", "projects/default/ladder/revisions", "requirement-kinds", "signing-keys", "promotions/P-1/review", "versions/heat-demand@1/vouchers", "versions/heat-demand@1/evidence", "models", "models/heat-demand", "models/heat-demand/versions", "versions/heat-demand@1", "versions/heat-demand@1/diff/heat-demand@2",
 		"promotions", "promotions/P-1", "environments", "placements", "placements?version=heat-demand@1", "endpoints", "endpoints/demand-hourly", "endpoints/demand-hourly/now",
 		"endpoints/demand-hourly/series", "endpoints/demand-hourly/series?window=2h", "endpoints/demand-hourly/splits", "now", "alerts", "audit", "audit?subject=demand-hourly",
 		"endpoints/demand-hourly/compare?incumbent=heat-demand@1&candidate=heat-demand@2"} {

@@ -101,7 +101,7 @@ func required(p jsonschema.InterceptPropParams) error {
 	if p.PropertySchema != nil {
 		p.PropertySchema.RemoveType(jsonschema.Null)
 	}
-	if strings.Contains(tag, "omitempty") {
+	if strings.Contains(tag, "omitempty") || strings.Contains(tag, "omitzero") {
 		return nil
 	}
 	if !slices.Contains(p.ParentSchema.Required, p.Name) {

@@ -7,6 +7,7 @@ import (
 	"mime"
 	"mime/multipart"
 	"net/url"
+	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -28,6 +29,10 @@ func fileOperations() []operation {
 			in: new(artifactIn), produces: fiber.MIMEOctetStream, handle: (*API).artifact},
 		{method: "POST", path: "/versions/{ref}/attachments", id: "attach", summary: "Attach a document, a notebook or a picture to a version", permission: access.Register, status: 201, streams: true,
 			in: new(attachIn), out: new(registry.Version), handle: (*API).attach},
+		{method: "POST", path: "/versions/{ref}/evidence", id: "attachEvidence", summary: "Attach a report to a version, read for what it says; it cannot be changed", permission: access.Register, status: 201, streams: true,
+			in: new(evidenceIn), out: new(registry.Evidence), handle: (*API).attachEvidence},
+		{method: "GET", path: "/evidence/{evidence}/file", id: "getEvidence", summary: "Get the file of a report", permission: access.Read, status: 200,
+			in: new(reportIn), produces: fiber.MIMEOctetStream, handle: (*API).evidenceFile},
 		{method: "GET", path: "/versions/{ref}/attachments/{attachment}", id: "getAttachment", summary: "Get an attachment of a version", permission: access.Read, status: 200,
 			in: new(attachmentIn), produces: fiber.MIMEOctetStream, handle: (*API).attachment},
 		{method: "POST", path: "/uploads", id: "beginUpload", summary: "Begin an upload that may come in pieces, with the first piece as the body if there is one", permission: access.Register, status: 201, streams: true,
@@ -186,6 +191,11 @@ func (a *API) attach(c fiber.Ctx) error {
 	if err := c.Bind().URI(&in); err != nil {
 		return err
 	}
+	return a.oneFile(c, "attachment", func(file *service.File) (any, error) { return a.service.Attach(c.Context(), in.Ref, file) })
+}
+
+// oneFile receives a form with one file and answers with what is made of it.
+func (a *API) oneFile(c fiber.Ctx, name string, made func(*service.File) (any, error)) error {
 	var file *service.File
 	defer func() {
 		if file != nil {
@@ -193,8 +203,8 @@ func (a *API) attach(c fiber.Ctx) error {
 		}
 	}()
 	err := parts(c, service.PartAttachment, func(part *multipart.Part) (err error) {
-		if part.FormName() != service.PartAttachment || file != nil {
-			return fault.New(fault.Invalid, "attach.part", "the form has a part %q too many", part.FormName()).In(part.FormName()).Do("send one part attachment")
+		if part.FormName() != name || file != nil {
+			return fault.New(fault.Invalid, "attach.part", "the form has a part %q too many", part.FormName()).In(part.FormName()).Do("send one part %s", name)
 		}
 		file, err = a.service.Receive(c.Context(), service.PartAttachment, part.FileName(), part)
 		return err
@@ -203,13 +213,50 @@ func (a *API) attach(c fiber.Ctx) error {
 		return err
 	}
 	if file == nil {
-		return fault.New(fault.Invalid, "attach.none", "the form has no part attachment").In("attachment").Do("send the file as the part attachment")
+		return fault.New(fault.Invalid, "attach.none", "the form has no part %s", name).In(name).Do("send the file as the part %s", name)
 	}
-	v, err := a.service.Attach(c.Context(), in.Ref, file)
+	out, err := made(file)
 	if err != nil {
 		return err
 	}
-	return c.Status(fiber.StatusCreated).JSON(v)
+	return c.Status(fiber.StatusCreated).JSON(out)
+}
+
+type evidenceIn struct {
+	refIn
+	Kind    string         `query:"kind" json:"-" required:"true" enum:"tests,evaluation,load,shadow,document,picture"`
+	Verdict string         `query:"verdict" json:"-" enum:"passed,failed" description:"where the report says none itself"`
+	File    multipart.File `formData:"file" required:"true"`
+}
+
+func (a *API) attachEvidence(c fiber.Ctx) error {
+	var in struct {
+		Ref     string `uri:"ref"`
+		Kind    string `query:"kind"`
+		Verdict string `query:"verdict"`
+	}
+	if err := errors.Join(c.Bind().URI(&in), c.Bind().Query(&in)); err != nil {
+		return err
+	}
+	return a.oneFile(c, "file", func(file *service.File) (any, error) {
+		return a.service.AttachEvidence(c.Context(), in.Ref, in.Kind, in.Verdict, file)
+	})
+}
+
+type reportIn struct {
+	Evidence string `uri:"evidence" path:"evidence" json:"-" description:"E-NUMBER"`
+}
+
+func (a *API) evidenceFile(c fiber.Ctx) error {
+	var in reportIn
+	if err := read(c, &in); err != nil {
+		return err
+	}
+	e, f, err := a.service.ReportFile(c.Context(), in.Evidence)
+	if err != nil {
+		return err
+	}
+	return sendLoose(c, e.Name, e.Media, e.Digest, f, e.Size)
 }
 
 type attachmentIn struct {
@@ -228,17 +275,22 @@ func (a *API) attachment(c fiber.Ctx) error {
 	if err != nil {
 		return err
 	}
+	return sendLoose(c, meta.Name, meta.Media, meta.Digest, f, meta.Size)
+}
+
+// sendLoose sends a file that somebody uploaded, so that a browser never runs it.
+func sendLoose(c fiber.Ctx, name, media, digest string, f *os.File, size int64) error {
 	how := "attachment"
-	kind, _, _ := strings.Cut(meta.Media, ";")
+	kind, _, _ := strings.Cut(media, ";")
 	if slices.Contains([]string{"image/png", "image/jpeg", "image/gif", "image/webp", "text/plain", "text/markdown", "text/csv"}, kind) {
 		how = "inline"
 	}
-	c.Set(fiber.HeaderContentType, meta.Media)
+	c.Set(fiber.HeaderContentType, media)
 	c.Set(fiber.HeaderXContentTypeOptions, "nosniff")
 	c.Set(fiber.HeaderContentSecurityPolicy, "default-src 'none'; sandbox")
-	c.Set(fiber.HeaderContentDisposition, how+"; filename*=UTF-8''"+url.PathEscape(meta.Name))
-	c.Set(fiber.HeaderETag, strconv.Quote(meta.Digest))
-	return c.SendStream(f, int(meta.Size))
+	c.Set(fiber.HeaderContentDisposition, how+"; filename*=UTF-8''"+url.PathEscape(name))
+	c.Set(fiber.HeaderETag, strconv.Quote(digest))
+	return c.SendStream(f, int(size))
 }
 
 // Uploads in pieces follow the IETF's work on resumable uploads for HTTP

@@ -11,7 +11,6 @@ import (
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/compare"
 	"innerladder/internal/core/fault"
-	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/service"
 	"innerladder/internal/store"
@@ -77,43 +76,7 @@ type (
 
 // operations lists every route of the API.
 func operations() []operation {
-	return append(slices.Concat(special(), signInOperations(), peopleOperations(), recordOperations(), keepingOperations(), fileOperations(), registryOperations()),
-		op("GET", "/ladder", "showLadder", "The rungs that versions climb and the gates between them, the lowest first", access.Read, 200, func(_ ctx, s *s, _ *none) (ladder.Ladder, error) {
-			return s.Ladder(), nil
-		}),
-		op("GET", "/promotions", "listPromotions", "List promotions, newest first", access.Read, 200, func(c ctx, s *s, in *struct {
-			pageIn
-			State string `query:"state" enum:"open,carried_out,refused,withdrawn"`
-			Model string `query:"model"`
-		}) (service.Listed[ladder.Promotion], error) {
-			return listed(in.pageIn, func(p store.Page) (service.Listed[ladder.Promotion], error) {
-				return s.Promotions(c, in.State, in.Model, p)
-			})
-		}),
-		op("POST", "/promotions", "promote", "Ask that a version step up to a rung", access.Ask, 201, func(c ctx, s *s, in *struct {
-			Version string `json:"version" required:"true" description:"MODEL@NUMBER, MODEL@RUNG or MODEL@LABEL"`
-			To      string `json:"to" required:"true" description:"the rung"`
-			Note    string `json:"note,omitempty"`
-		}) (*ladder.Promotion, error) {
-			return s.Promote(c, in.Version, in.To, in.Note)
-		}),
-		op("GET", "/promotions/{promotion}", "showPromotion", "Show a promotion and what its gate says", access.Read, 200, func(c ctx, s *s, in *promotionIn) (*ladder.Promotion, error) {
-			return s.Promotion(c, in.Promotion)
-		}),
-		op("POST", "/promotions/{promotion}/sign-offs", "sign", "Answer a promotion; never by the one who asked", access.Sign, 201, func(c ctx, s *s, in *struct {
-			promotionIn
-			Answer ladder.Answer `json:"answer" required:"true" enum:"yes,no"`
-			Note   string        `json:"note,omitempty" description:"needed for a no"`
-		}) (*ladder.Promotion, error) {
-			return s.Sign(c, in.Promotion, in.Answer, in.Note)
-		}),
-		op("POST", "/promotions/{promotion}/withdraw", "withdraw", "Take a promotion back; only by the one who asked", access.Ask, 200, func(c ctx, s *s, in *struct {
-			promotionIn
-			Reason string `json:"reason"`
-		}) (*ladder.Promotion, error) {
-			return s.Withdraw(c, in.Promotion, in.Reason)
-		}),
-
+	return append(slices.Concat(special(), signInOperations(), peopleOperations(), recordOperations(), keepingOperations(), fileOperations(), registryOperations(), ladderOperations()),
 		op("GET", "/environments", "listEnvironments", "List the places where versions run", access.Read, 200, func(c ctx, s *s, in *pageIn) (service.Listed[store.Environment], error) {
 			all, err := s.Environments(c)
 			return partOf(*in, all, err, func(e store.Environment) string { return e.Name })
@@ -237,10 +200,6 @@ func operations() []operation {
 			return s.HandleAlert(c, in.Alert, in.State, in.Note)
 		}),
 	)
-}
-
-type promotionIn struct {
-	Promotion string `uri:"promotion" path:"promotion" json:"-" description:"P-NUMBER"`
 }
 
 type alertIn struct {

@@ -157,6 +157,45 @@ func (s *Store) Open(digest string) (*os.File, error) {
 	return os.Open(s.path(digest))
 }
 
+// Present returns a function that says whether there is a file with a digest. It looks at
+// each directory once, so it is for many files at one moment; bytes are not read.
+func (s *Store) Present() func(digest string) bool {
+	seen := map[string]map[string]bool{}
+	return func(digest string) bool {
+		if len(digest) < 2 {
+			return false
+		}
+		there, known := seen[digest[:2]]
+		if !known {
+			there = map[string]bool{}
+			entries, _ := os.ReadDir(filepath.Dir(s.path(digest))) // none where it cannot be read
+			for _, e := range entries {
+				there[e.Name()] = true
+			}
+			seen[digest[:2]] = there
+		}
+		return there[digest]
+	}
+}
+
+// Digest reads the file that was stored under a digest and says which digest its bytes have
+// now; empty when there is no such file.
+func (s *Store) Digest(digest string) (string, error) {
+	f, err := s.Open(digest)
+	if errors.Is(err, fs.ErrNotExist) {
+		return "", nil
+	}
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	h := sha256.New()
+	if _, err := io.Copy(h, f); err != nil {
+		return "", fmt.Errorf("reading %s: %w", digest, err)
+	}
+	return hex.EncodeToString(h.Sum(nil)), nil
+}
+
 // Verify says whether the bytes of the file with a digest still have it. They are read
 // again only when the file was written since the last time.
 func (s *Store) Verify(digest string) (bool, error) {

@@ -76,7 +76,7 @@ func wrongUse(format string, args ...any) error { return usageError{fmt.Sprintf(
 
 // commands lists all commands in the order of the job.
 func commands() []command {
-	return slices.Concat(runCommands(), keepingCommands(), peopleCommands(), registryCommands(), ladderCommands(), placeCommands(), trafficCommands(), watchCommands(), recordCommands())
+	return slices.Concat(runCommands(), keepingCommands(), peopleCommands(), registryCommands(), ladderCommands(), evidenceCommands(), placeCommands(), trafficCommands(), watchCommands(), recordCommands())
 }
 
 // Run runs a command line, without the program's name, and returns the exit code.
@@ -157,11 +157,14 @@ func (cmd *command) run(ctx context.Context, args []string, s Streams) int {
 func exitCode(err error) int {
 	var usage usageError
 	var p *client.Problem
+	var no refusal
 	switch {
 	case err == nil:
 		return Done
 	case errors.As(err, &usage):
 		return WrongUsage
+	case errors.As(err, &no):
+		return Refused
 	case errors.Is(err, context.DeadlineExceeded):
 		return TimedOut
 	case errors.As(err, &p):

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"encoding/json"
 	"fmt"
 	"io"
 	"maps"
@@ -12,6 +13,7 @@ import (
 	"time"
 
 	"innerladder/internal/core/ladder"
+	"innerladder/internal/service"
 )
 
 // table prints rows under a heading in aligned columns.
@@ -104,18 +106,164 @@ func millis(ms float64) string     { return fmt.Sprintf("%.1f ms", ms) }
 
 // printPromotion shows a promotion with what its gate says.
 func printPromotion(w io.Writer, p ladder.Promotion) {
-	fmt.Fprintf(w, "%s: %s from %s to %s, %s\n", p.ID, p.Version, p.From, p.To, strings.ReplaceAll(string(p.State), "_", " "))
+	mark := ""
+	if p.Emergency {
+		mark = "EMERGENCY "
+	}
+	fmt.Fprintf(w, "%s%s: %s from %s to %s, %s\n", mark, p.ID, p.Version, p.From, p.To, p.State.Words())
 	facts(w, "  asked by", p.AskedBy+", "+moment(p.OpenedAt), "  note", p.Note, "  against", p.Incumbent)
+	printFindings(w, p.Findings)
+	for _, s := range p.SignOffs {
+		said := "said " + string(s.Answer)
+		switch s.Answer {
+		case ladder.Later:
+			said = "answers after " + s.Until.UTC().Format("2006-01-02 15:04 UTC")
+		case ladder.HandOver:
+			said = "handed it to " + s.To
+		}
+		if s.Stale {
+			said += " (stale: given for another pair, does not count)"
+		}
+		if s.Void != "" {
+			said += " (void: " + s.Void + ")"
+		}
+		fmt.Fprintln(w, strings.TrimRight(fmt.Sprintf("  signed   %s %s %s", s.By, said, quote(s.Note)), " "))
+	}
+	for _, t := range p.Ticks {
+		stale := ""
+		if t.Stale {
+			stale = " (stale)"
+		}
+		fmt.Fprintf(w, "  ticked   %s by %s%s %s %s\n", t.Item, t.By, stale, quote(t.Note), t.Link)
+	}
+	switch {
+	case p.Ready:
+		fmt.Fprintf(w, "  the gate is met; carry it out with: innerladder carry %s\n", p.ID)
+	case p.State == ladder.ToReview:
+		fmt.Fprintf(w, "  it was carried out past its gate; someone other than %s must say whether that was right: innerladder sign %s -yes\n", p.AskedBy, p.ID)
+	}
+}
+
+func printFindings(w io.Writer, findings []ladder.Finding) {
 	mark := map[ladder.State]string{ladder.Passed: "passed ", ladder.Failed: "FAILED ", ladder.Waiting: "waiting"}
-	for _, f := range p.Findings {
+	for _, f := range findings {
 		fmt.Fprintf(w, "  %s  %-9s  %s\n", mark[f.State], f.Rung, f.Sentence)
 	}
-	for _, s := range p.SignOffs {
-		stale := ""
-		if s.Stale {
-			stale = " (stale: given for another pair, does not count)"
+}
+
+// printReview shows what someone reads who reviews a promotion.
+func printReview(w io.Writer, r service.Review) {
+	printPromotion(w, r.Promotion)
+	for _, l := range r.Checklist {
+		mark := "[ ]"
+		if l.Tick != nil && !l.Tick.Stale {
+			mark = "[x]"
 		}
-		fmt.Fprintf(w, "  signed   %s said %s%s %s\n", s.By, s.Answer, stale, quote(s.Note))
+		fmt.Fprintf(w, "  %s %s: %s\n", mark, l.Name, l.Text)
+	}
+	for _, e := range r.Evidence {
+		fmt.Fprintf(w, "  %s  %s, %s: %s\n", e.ID, e.Kind, e.Verdict, e.Says)
+	}
+	for _, c := range r.Measured {
+		fmt.Fprintf(w, "  at %s, over the last day:\n", c.Endpoint)
+		for _, row := range c.Rows {
+			fmt.Fprintf(w, "    %s\n", row.Sentence)
+		}
+	}
+	if r.Diff != nil {
+		fmt.Fprintln(w)
+		printDiff(w, *r.Diff)
+	}
+}
+
+// printLadder shows rungs with the highest on top, as one climbs.
+func printLadder(w io.Writer, l ladder.Revision) {
+	revision := fmt.Sprintf("revision %d, %s by %s: %s", l.Number, moment(l.MadeAt), l.Author, l.Reason)
+	if l.Number == 0 {
+		revision = "the default ladder"
+	}
+	fmt.Fprintf(w, "%s: %s\n", l.Project, revision)
+	fmt.Fprintf(w, "  carried out %s; reminds after %s, expires after %s\n", strings.ReplaceAll(l.CarryOut, "_", " "), l.RemindAfter, l.ExpireAfter)
+	for _, r := range slices.Backward(l.Rungs) {
+		var more []string
+		if r.HoldsOne {
+			goes := "to the rung below"
+			if r.Displaced == ladder.Retired {
+				goes = "off the ladder"
+			}
+			more = append(more, "holds one version, the other steps down "+goes)
+		}
+		if r.Skip {
+			more = append(more, "rungs below may be skipped")
+		}
+		if len(r.Ask) > 0 {
+			more = append(more, "asked for by "+strings.Join(r.Ask, ", "))
+		}
+		if len(r.Sign) > 0 {
+			more = append(more, "signed by "+strings.Join(r.Sign, ", "))
+		}
+		fmt.Fprintf(w, "\n  %s  %s\n", r.Name, r.Meaning)
+		for _, m := range more {
+			fmt.Fprintf(w, "      (%s)\n", m)
+		}
+		for _, q := range r.Gate {
+			fmt.Fprintf(w, "    - %s\n", describeRequirement(q))
+		}
+	}
+	for _, f := range l.Freezes {
+		fmt.Fprintf(w, "\n  change freeze %s\n", f)
+	}
+}
+
+// describeRequirement writes the kind and the settings of a requirement.
+func describeRequirement(q ladder.Requirement) string {
+	b, err := json.Marshal(q)
+	if err != nil {
+		return q.Kind()
+	}
+	settings := map[string]any{}
+	_ = json.Unmarshal(b, &settings)
+	delete(settings, "kind")
+	out := q.Kind()
+	for _, name := range slices.Sorted(maps.Keys(settings)) {
+		switch x := settings[name].(type) {
+		case []any:
+			var parts []string
+			for _, item := range x {
+				if m, ok := item.(map[string]any); ok {
+					item = m["name"]
+				}
+				parts = append(parts, fmt.Sprint(item))
+			}
+			out += fmt.Sprintf(" %s=%s", name, strings.Join(parts, ","))
+		default:
+			out += fmt.Sprintf(" %s=%v", name, x)
+		}
+	}
+	return out
+}
+
+// printPreview shows what a ladder would let pass.
+func printPreview(w io.Writer, p service.Preview) {
+	t := newTable(w, "TO RUNG", "ASKED", "WOULD PASS", "WAIT FOR PEOPLE", "KEPT BACK", "BY")
+	for _, r := range slices.Backward(p.Rungs) {
+		var open []string
+		for _, o := range r.Open {
+			open = append(open, fmt.Sprintf("%s (%d)", o.Requirement, o.Versions))
+		}
+		t.row(r.Rung, strconv.Itoa(r.Asked), strconv.Itoa(r.Pass), strconv.Itoa(r.People), strconv.Itoa(r.Blocked), strings.Join(open, ", "))
+	}
+	t.done()
+	for _, v := range p.Versions {
+		if v.State == "pass" {
+			continue
+		}
+		fmt.Fprintf(w, "\n%s to %s\n", v.Version, v.To)
+		for _, f := range v.Findings {
+			if f.State != ladder.Passed {
+				printFindings(w, []ladder.Finding{f})
+			}
+		}
 	}
 }
 

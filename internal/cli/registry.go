@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"innerladder/internal/core/registry"
+	"innerladder/internal/store"
 )
 
 func registryCommands() []command {
@@ -57,7 +58,7 @@ func listModels(c *call) func(context.Context) error {
 		if err != nil {
 			return err
 		}
-		ladder, err := c.api.Ladder(ctx)
+		rungs, err := c.rungsOf(ctx, all.Items)
 		return c.show(all, err, func() {
 			if len(all.Items) == 0 {
 				if *project+*owner+*tag+*text+only == "" {
@@ -67,8 +68,6 @@ func listModels(c *call) func(context.Context) error {
 				}
 				return
 			}
-			rungs := ladder.Names()
-			slices.Reverse(rungs)
 			t := newTable(c.Out, append([]string{"MODEL", "PROJECT", "TASK", "OWNER", "VERSIONS"}, upper(rungs)...)...)
 			for _, m := range all.Items {
 				name := m.Name
@@ -85,6 +84,28 @@ func listModels(c *call) func(context.Context) error {
 			c.more(all.Next)
 		})
 	}
+}
+
+// rungsOf lists the rungs on which versions of models can stand, the highest first.
+func (c *call) rungsOf(ctx context.Context, models []store.Model) ([]string, error) {
+	var rungs []string
+	asked := map[string]bool{}
+	for _, m := range models {
+		if asked[m.Project] {
+			continue
+		}
+		asked[m.Project] = true
+		l, err := c.api.Ladder(ctx, m.Project)
+		if err != nil {
+			return nil, err
+		}
+		for _, name := range slices.Backward(l.Names()) {
+			if !slices.Contains(rungs, name) {
+				rungs = append(rungs, name)
+			}
+		}
+	}
+	return rungs, nil
 }
 
 func upper(names []string) []string {
@@ -137,7 +158,7 @@ func show(c *call) func(context.Context) error {
 		if err != nil {
 			return err
 		}
-		ladder, err := c.api.Ladder(ctx)
+		ladder, err := c.api.Ladder(ctx, m.Project)
 		return c.show(m, err, func() {
 			vetted := ""
 			if m.Vetted != nil {
@@ -160,7 +181,7 @@ func (c *call) showVersion(ctx context.Context, ref string) error {
 	}
 	places, err := c.api.Placements(ctx, v.Ref)
 	return c.show(v, err, func() {
-		facts(c.Out, "version", v.Ref, "rung", v.Rung+", since "+moment(v.RungSince), "registered", moment(v.CreatedAt)+" by "+v.CreatedBy,
+		facts(c.Out, "version", v.Ref, "rung", v.Rung+", since "+moment(v.RungSince)+by(v), "registered", moment(v.CreatedAt)+" by "+v.CreatedBy,
 			"note", v.Note, "labels", strings.Join(v.Labels, " "), "tags", strings.Join(v.Tags, " "), "properties", params(v.Properties),
 			"metrics", metrics(v.Metrics), "parameters", params(v.Params), "code", code(v.Code), "run", v.Run, "data", dataUses(v.Data), "parents", parents(v.Parents),
 			"profile", profileOf(v), "digest", v.Digest)
@@ -176,6 +197,19 @@ func (c *call) showVersion(ctx context.Context, ref string) error {
 			printPlacements(c.Out, places.Items)
 		}
 	})
+}
+
+// by says how a version came to its rung, and marks what went past a gate.
+func by(v registry.Version) string {
+	switch {
+	case v.Emergency == registry.EmergencyMark(true):
+		return ", EMERGENCY by " + v.RungBy + ", not reviewed yet"
+	case v.Emergency != "":
+		return ", emergency by " + v.RungBy + ", reviewed"
+	case v.RungBy != "":
+		return ", by " + v.RungBy
+	}
+	return ""
 }
 
 func printSignature(w io.Writer, s *registry.Signature) {

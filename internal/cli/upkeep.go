@@ -22,7 +22,7 @@ func upkeepCommands() []command {
 		{name: "labels", group: "Registry", arguments: "MODEL", summary: "List the labels of a model", least: 1, most: 1, example: "innerladder labels heat-demand", setup: labels},
 		{name: "vet", group: "Registry", arguments: "MODEL", summary: "Mark a model as one to start from, or take the mark away", least: 1, most: 1,
 			example: "innerladder vet weather-base -why \"checked by the forecasting team\"", setup: vet},
-		{name: "attach", group: "Registry", arguments: "REF FILE", summary: "Attach a document, a notebook or a picture to a version", least: 2, most: 2, example: "innerladder attach heat-demand@2 residuals.png", setup: attach},
+		{name: "attach", group: "Registry", arguments: "REF FILE", summary: "Attach a document, a notebook or a picture to a version, or a report as evidence", least: 2, most: 2, example: "innerladder attach heat-demand@2 residuals.png\ninnerladder attach heat-demand@2 -kind tests report.xml", setup: attach},
 		{name: "detach", group: "Registry", arguments: "REF NAME", summary: "Take an attachment off a version", least: 2, most: 2, example: "innerladder detach heat-demand@2 residuals.png -why outdated", setup: detach},
 		{name: "evaluated", group: "Registry", arguments: "REF DATA", summary: "Note that a version was evaluated on a data set", least: 2, most: 2, example: "innerladder evaluated heat-demand@2 winter-2025#1", setup: evaluated},
 		{name: "retire", group: "Registry", arguments: "REF", summary: "Take a version off the ladder; it must not be in use", least: 1, most: 1, example: "innerladder retire heat-demand@1 -why \"replaced by @2\"", setup: retire},
@@ -126,7 +126,16 @@ func vet(c *call) func(context.Context) error {
 
 func attach(c *call) func(context.Context) error {
 	c.connect()
+	kind := c.flags.String("kind", "", "attach it as evidence of a `KIND`, which gates look at and nobody can change: "+strings.Join(registry.EvidenceKinds(), ", "))
+	verdict := c.flags.String("verdict", "", "passed or failed, where the report says neither itself")
 	return func(ctx context.Context) error {
+		if *kind != "" {
+			e, err := c.api.AttachEvidence(ctx, c.args[0], *kind, *verdict, c.args[1])
+			return c.show(e, err, func() { printEvidence(c.Out, e) })
+		}
+		if *verdict != "" {
+			return wrongUse("-verdict is for evidence; give -kind too")
+		}
 		v, err := c.api.Attach(ctx, c.args[0], c.args[1])
 		return c.show(v, err, func() { printArtifacts(c.Out, v) })
 	}

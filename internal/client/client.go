@@ -17,7 +17,6 @@ import (
 
 	"innerladder/internal/api"
 	"innerladder/internal/core/compare"
-	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/service"
 	"innerladder/internal/store"
@@ -155,11 +154,6 @@ func whole[T any](ctx context.Context, c *Client, path string, pairs ...string) 
 	}
 }
 
-// Ladder shows the rungs.
-func (c *Client) Ladder(ctx context.Context) (ladder.Ladder, error) {
-	return call[ladder.Ladder](ctx, c, "GET", path("ladder"), nil)
-}
-
 // Part says which part of a list is wanted.
 type Part struct {
 	Limit  int
@@ -171,31 +165,6 @@ func (p Part) limit() string {
 		return ""
 	}
 	return strconv.Itoa(p.Limit)
-}
-
-// Promote asks that a version step up to a rung.
-func (c *Client) Promote(ctx context.Context, ref, to, note string) (ladder.Promotion, error) {
-	return call[ladder.Promotion](ctx, c, "POST", path("promotions"), map[string]string{"version": ref, "to": to, "note": note})
-}
-
-// Promotion shows a promotion.
-func (c *Client) Promotion(ctx context.Context, id string) (ladder.Promotion, error) {
-	return call[ladder.Promotion](ctx, c, "GET", path("promotions", id), nil)
-}
-
-// Promotions lists promotions, newest first.
-func (c *Client) Promotions(ctx context.Context, state, model string, p Part) (service.Listed[ladder.Promotion], error) {
-	return call[service.Listed[ladder.Promotion]](ctx, c, "GET", query(path("promotions"), "state", state, "model", model, "limit", p.limit(), "cursor", p.Cursor), nil)
-}
-
-// Sign answers a promotion.
-func (c *Client) Sign(ctx context.Context, id string, answer ladder.Answer, note string) (ladder.Promotion, error) {
-	return call[ladder.Promotion](ctx, c, "POST", path("promotions", id, "sign-offs"), map[string]string{"answer": string(answer), "note": note})
-}
-
-// Withdraw takes a promotion back.
-func (c *Client) Withdraw(ctx context.Context, id, why string) (ladder.Promotion, error) {
-	return call[ladder.Promotion](ctx, c, "POST", path("promotions", id, "withdraw"), map[string]string{"reason": why})
 }
 
 // AddEnvironment adds a place where versions run.

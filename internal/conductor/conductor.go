@@ -1,5 +1,6 @@
-// Package conductor is the clock: every second it checks the health of all placements
-// and steps the watching of every trial, and has the service carry out what follows.
+// Package conductor is the clock: every second it checks the health of all placements,
+// steps the watching of every trial and every open promotion, and has the service carry
+// out what follows.
 package conductor
 
 import (
@@ -68,6 +69,7 @@ func (c *Conductor) Run(ctx context.Context) {
 	// Health checks wait for model servers; the guards must not wait with them.
 	wait.Go(func() { c.loop(ctx, "health", c.hurry, c.checkHealth) })
 	wait.Go(func() { c.loop(ctx, "guards", nil, c.stepTrials) })
+	wait.Go(func() { c.loop(ctx, "promotions", nil, c.service.StepPromotions) })
 	wait.Go(func() { c.loop(ctx, "deliveries", nil, c.service.Deliver) })
 	wait.Go(func() { c.loop(ctx, "index of the record", nil, c.service.IndexRecord) })
 	wait.Go(func() { c.loop(ctx, "forgetting", nil, c.forgetOld) })

@@ -17,8 +17,15 @@ import (
 
 // Find searches the catalogue.
 func (s *Service) Find(ctx context.Context, search store.Search, p store.Page) (Listed[store.Found], error) {
-	if search.Rung != "" && !slices.Contains(s.rungs(), search.Rung) {
-		return Listed[store.Found]{}, s.ladder.CheckRung("rung", search.Rung)
+	if _, err := may(ctx, access.Read); err != nil {
+		return Listed[store.Found]{}, err
+	}
+	rungs, err := s.rungsInSight(ctx)
+	if err != nil {
+		return Listed[store.Found]{}, err
+	}
+	if search.Rung != "" && !slices.Contains(rungs, search.Rung) {
+		return Listed[store.Found]{}, fault.New(fault.Invalid, "rung.unknown", "there is no rung %q", search.Rung).In("rung").Do("%s", exist("rungs", rungs))
 	}
 	named := []string{search.Sort}
 	for _, b := range search.Metrics {
@@ -61,8 +68,12 @@ func (s *Service) Vocabulary(ctx context.Context) (Vocabulary, error) {
 	if _, err := may(ctx, access.Read); err != nil {
 		return Vocabulary{}, err
 	}
+	rungs, err := s.rungsInSight(ctx)
+	if err != nil {
+		return Vocabulary{}, err
+	}
 	names, err := s.records(ctx).MetricNames(ctx, 500)
-	return Vocabulary{Metrics: names, Rungs: s.rungs(), Formats: []string{registry.FormatONNX, registry.FormatPMML, registry.FormatSafetensors, registry.FormatJSON,
+	return Vocabulary{Metrics: names, Rungs: rungs, Formats: []string{registry.FormatONNX, registry.FormatPMML, registry.FormatSafetensors, registry.FormatJSON,
 		registry.FormatPickle, registry.FormatZip, registry.FormatTar, registry.FormatTarGz, registry.FormatUnknown}}, err
 }
 
@@ -148,8 +159,15 @@ func (s *Service) liveAmong(ctx context.Context, r store.Records, versions []reg
 		}
 	}
 	if ref == "" {
-		names := s.ladder.Names()
-		live, err := r.VersionsOnRung(ctx, model, names[len(names)-1], mostInLine)
+		m, err := r.Model(ctx, model)
+		if err != nil {
+			return nil, err
+		}
+		l, err := r.Ladder(ctx, m.Project)
+		if err != nil {
+			return nil, err
+		}
+		live, err := r.VersionsOnRung(ctx, model, l.Highest(), mostInLine)
 		if err != nil || len(live) == 0 {
 			return nil, err
 		}

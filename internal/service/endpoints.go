@@ -20,7 +20,7 @@ type NewEndpoint struct {
 	Name        string `json:"name"`
 	Model       string `json:"model"`
 	Environment string `json:"environment"`
-	Rung        string `json:"rung,omitempty" description:"what versions must stand on to answer; live when not given"`
+	Rung        string `json:"rung,omitempty" description:"what versions must stand on to answer; the highest when not given"`
 	Description string `json:"description,omitempty"`
 	// Plan is what trial lanes are held to; the default when not given.
 	Plan *rollout.Plan `json:"plan,omitempty"`
@@ -29,12 +29,6 @@ type NewEndpoint struct {
 // AddEndpoint adds an endpoint.
 func (s *Service) AddEndpoint(ctx context.Context, n NewEndpoint) (*store.Endpoint, error) {
 	if err := registry.CheckName("name", n.Name); err != nil {
-		return nil, err
-	}
-	if n.Rung == "" {
-		n.Rung = s.ladder.Rungs[len(s.ladder.Rungs)-1].Name
-	}
-	if err := s.ladder.CheckRung("rung", n.Rung); err != nil {
 		return nil, err
 	}
 	plan := rollout.DefaultPlan()
@@ -47,6 +41,16 @@ func (s *Service) AddEndpoint(ctx context.Context, n NewEndpoint) (*store.Endpoi
 	return change(ctx, s, access.Route, func(t *tx) (*store.Endpoint, error) {
 		m, err := s.model(ctx, t.Records, "model", n.Model)
 		if err != nil {
+			return nil, err
+		}
+		l, err := t.Ladder(ctx, m.Project)
+		if err != nil {
+			return nil, err
+		}
+		if n.Rung == "" {
+			n.Rung = l.Highest()
+		}
+		if err := l.CheckRung("rung", n.Rung); err != nil {
 			return nil, err
 		}
 		if err := s.checkEnvironment(ctx, t.Records, n.Environment); err != nil {
@@ -174,7 +178,11 @@ func checkBased(e *store.Endpoint, based int) error {
 // checkStandings asks whether the versions of a split may answer for the endpoint now.
 // A way back does not ask for the rung: it must stay open.
 func (s *Service) checkStandings(ctx context.Context, r store.Records, e *store.Endpoint, lanes []traffic.Lane, rung bool) error {
-	d := traffic.Demand{Endpoint: e.Name, Model: e.Model, Environment: e.Environment, Rung: e.Rung, Height: s.ladder.Height(e.Rung)}
+	ladder, err := r.Ladder(ctx, e.Project)
+	if err != nil {
+		return err
+	}
+	d := traffic.Demand{Endpoint: e.Name, Model: e.Model, Environment: e.Environment, Rung: e.Rung, Height: ladder.Height(e.Rung)}
 	if !rung {
 		d.Height = -1
 	}
@@ -184,7 +192,7 @@ func (s *Service) checkStandings(ctx context.Context, r store.Records, e *store.
 		if err != nil {
 			return err
 		}
-		st := traffic.Standing{Version: v.Ref, Model: v.Model, Rung: v.Rung, Height: s.ladder.Height(v.Rung)}
+		st := traffic.Standing{Version: v.Ref, Model: v.Model, Rung: v.Rung, Height: ladder.Height(v.Rung)}
 		p, err := r.PlacementOf(ctx, v.Ref, e.Environment)
 		switch {
 		case err == nil:
@@ -296,6 +304,9 @@ func (s *Service) RollBack(ctx context.Context, endpoint string, split int, acti
 		}
 		made, err := s.putInForce(ctx, t, e, &traffic.Split{Endpoint: e.Name, Lanes: target.Lanes, Reason: action.Sentence, ReturnsTo: target.Number})
 		if err != nil {
+			return none, err
+		}
+		if err := s.stepDown(ctx, t, e, action.RollBack, split, action.Sentence); err != nil {
 			return none, err
 		}
 		return none, s.raise(ctx, t, &store.Alert{Kind: "rolled_back", Project: e.Project, Endpoint: e.Name, Subject: action.RollBack, Signal: action.Signal,

@@ -185,7 +185,7 @@ func (s *Service) checkRegistration(reg Registration) error {
 		}
 	}
 	for _, label := range reg.Labels {
-		if err := registry.CheckLabel("labels", label, s.rungs()); err != nil {
+		if err := registry.CheckLabel("labels", label, nil); err != nil {
 			return err
 		}
 	}
@@ -211,9 +211,6 @@ func (s *Service) checkRegistration(reg Registration) error {
 	}
 	return nil
 }
-
-// rungs are the names that labels may not take.
-func (s *Service) rungs() []string { return append(s.ladder.Names(), "retired") }
 
 // fetchAll reads the files at addresses.
 func (s *Service) fetchAll(ctx context.Context, sources []Source) (out []*File, err error) {
@@ -270,12 +267,21 @@ func (s *Service) enter(ctx context.Context, t *tx, reg Registration, g *gathere
 		return Registered{}, err
 	}
 	v.Project = model.Project
+	l, err := t.Ladder(ctx, model.Project)
+	if err != nil {
+		return Registered{}, err
+	}
+	for _, label := range reg.Labels {
+		if err := registry.CheckLabel("labels", label, names(l)); err != nil {
+			return Registered{}, err // before any file is kept
+		}
+	}
 	for _, f := range g.files {
 		if err := f.Upload.Keep(); err != nil {
 			return Registered{}, err
 		}
 	}
-	v.Rung, v.RungSince, v.CreatedBy, v.CreatedAt = s.ladder.Lowest(), t.now, t.actor.Name, t.now
+	v.Rung, v.RungSince, v.CreatedBy, v.CreatedAt = l.Lowest(), t.now, t.actor.Name, t.now
 	if err := t.AddVersion(ctx, v); err != nil {
 		return Registered{}, err
 	}

@@ -19,7 +19,6 @@ import (
 	"innerladder/internal/blob"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
-	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/notice"
 	"innerladder/internal/core/record"
 	"innerladder/internal/core/traffic"
@@ -67,7 +66,6 @@ type Service struct {
 	recorder *recorder.Recorder
 	router   Router
 	servers  *oip.Client
-	ladder   ladder.Ladder
 	log      *slog.Logger
 	clock    func() time.Time
 	changes  changes
@@ -95,7 +93,7 @@ const askServersFor = 2 * time.Second
 // New makes a service.
 func New(c Config) *Service {
 	s := &Service{store: c.Store, signals: c.Signals, blobs: c.Blobs, recorder: c.Recorder, router: c.Router,
-		servers: oip.NewClient(askServersFor), ladder: ladder.Default(), log: c.Log, clock: c.Now,
+		servers: oip.NewClient(askServersFor), log: c.Log, clock: c.Now,
 		requests: c.RequestIDs, fetcher: c.Fetch, sparing: c.Spare, address: c.Address, keys: c.Keys, signer: c.Signer}
 	if s.fetcher == nil {
 		s.fetcher = &fetch.Fetcher{}
@@ -116,9 +114,6 @@ func (s *Service) spare() time.Duration {
 	}
 	return s.sparing
 }
-
-// Ladder is the ladder that versions climb.
-func (s *Service) Ladder() ladder.Ladder { return s.ladder }
 
 // Ready says whether the service can do its work.
 func (s *Service) Ready(ctx context.Context) error { return s.store.Ready(ctx) }

@@ -222,7 +222,7 @@ func (s *Service) Labels(ctx context.Context, model string) (Listed[store.Label]
 // version must be placed and healthy there, and stays so for as long as it has the
 // label.
 func (s *Service) PutLabel(ctx context.Context, ref, label, environment, reason string) (store.Label, error) {
-	if err := registry.CheckLabel("label", label, s.rungs()); err != nil {
+	if err := registry.CheckLabel("label", label, nil); err != nil {
 		return store.Label{}, err
 	}
 	l, err := change(ctx, s, access.Register, func(t *tx) (store.Label, error) {
@@ -240,6 +240,13 @@ func (s *Service) PutLabel(ctx context.Context, ref, label, environment, reason 
 
 func (s *Service) putLabel(ctx context.Context, t *tx, v *registry.Version, label, environment, reason string) (store.Label, error) {
 	l := store.Label{Name: label, Version: v.Ref, Environment: environment, MovedBy: t.actor.Name, MovedAt: t.now}
+	rungs, err := t.Ladder(ctx, v.Project)
+	if err != nil {
+		return l, err
+	}
+	if err := registry.CheckLabel("label", label, names(rungs)); err != nil {
+		return l, err
+	}
 	if environment != "" {
 		p, err := t.PlacementOf(ctx, v.Ref, environment)
 		switch {
@@ -369,8 +376,11 @@ func (s *Service) Detach(ctx context.Context, ref, name, reason string) (*regist
 
 // free refuses when a version is in use, and names the uses.
 func (s *Service) free(ctx context.Context, t *tx, v *registry.Version, what string) error {
-	names := s.ladder.Names()
-	uses, err := t.UsesOf(ctx, v.Model, v.Number, names[len(names)-1])
+	l, err := t.Ladder(ctx, v.Project)
+	if err != nil {
+		return err
+	}
+	uses, err := t.UsesOf(ctx, v.Model, v.Number, l.Highest())
 	if err != nil || len(uses) == 0 {
 		return err
 	}
@@ -417,13 +427,17 @@ func (s *Service) Reinstate(ctx context.Context, ref, reason string) (*registry.
 		if !isRetired(v) {
 			return nil, fault.New(fault.Refused, "version.not_retired", "%s stands on %s", v.Ref, v.Rung).In("version").Do("nothing needs doing")
 		}
-		return s.step(ctx, t, v, s.ladder.Lowest(), entry{Kind: "version.reinstated", Sentence: v.Ref + " was reinstated on " + s.ladder.Lowest() + ".", Reason: reason})
+		l, err := t.Ladder(ctx, v.Project)
+		if err != nil {
+			return nil, err
+		}
+		return s.step(ctx, t, v, l.Lowest(), entry{Kind: "version.reinstated", Sentence: v.Ref + " was reinstated on " + l.Lowest() + ".", Reason: reason})
 	})
 }
 
 // step moves a version to a rung outside of a promotion.
 func (s *Service) step(ctx context.Context, t *tx, v *registry.Version, rung string, e entry) (*registry.Version, error) {
-	if err := t.SetRung(ctx, v.Model, v.Number, rung, t.now); err != nil {
+	if err := t.SetRung(ctx, v.Model, v.Number, rung, "", t.now); err != nil {
 		return nil, err
 	}
 	type standing struct {
@@ -431,7 +445,7 @@ func (s *Service) step(ctx context.Context, t *tx, v *registry.Version, rung str
 		Since time.Time `json:"since"`
 	}
 	e.Project, e.Subject, e.Before, e.After = v.Project, v.Ref, standing{v.Rung, v.RungSince}, standing{rung, t.now}
-	v.Rung, v.RungSince = rung, t.now
+	v.Rung, v.RungSince, v.RungBy, v.Emergency = rung, t.now, "", ""
 	return v, t.note(ctx, e)
 }
 

@@ -84,8 +84,12 @@ func (s *Service) resolve(ctx context.Context, r store.Records, field, raw strin
 	if n, labelled := m.Labels[ref.Name]; labelled {
 		return r.Version(ctx, m.Name, n)
 	}
-	if !slices.Contains(s.rungs(), ref.Name) {
-		return nil, fault.New(fault.Unknown, "label.unknown", "%s has no label %q, and no rung is called so", m.Name, ref.Name).In(field).Do("%s; the rungs are %s; %s", describeLabels(m), strings.Join(s.ladder.Names(), ", "), s.describeStanding(m))
+	l, err := r.Ladder(ctx, m.Project)
+	if err != nil {
+		return nil, err
+	}
+	if !slices.Contains(names(l), ref.Name) {
+		return nil, fault.New(fault.Unknown, "label.unknown", "%s has no label %q, and no rung is called so", m.Name, ref.Name).In(field).Do("%s; the rungs are %s; %s", describeLabels(m), strings.Join(l.Names(), ", "), describeStanding(l, m))
 	}
 	standing, err := r.VersionsOnRung(ctx, ref.Model, ref.Name, 12)
 	if err != nil {
@@ -95,7 +99,7 @@ func (s *Service) resolve(ctx context.Context, r store.Records, field, raw strin
 	case 1:
 		return r.Version(ctx, m.Name, standing[0].Number)
 	case 0:
-		return nil, fault.New(fault.Unknown, "rung.empty", "no version of %s stands on %s", m.Name, ref.Name).In(field).Do("%s", s.describeStanding(m))
+		return nil, fault.New(fault.Unknown, "rung.empty", "no version of %s stands on %s", m.Name, ref.Name).In(field).Do("%s", describeStanding(l, m))
 	}
 	var refs []string
 	for _, v := range standing {
@@ -125,9 +129,9 @@ func (s *Service) resolveNumber(ctx context.Context, r store.Records, field stri
 }
 
 // describeStanding says where the versions of a model stand.
-func (s *Service) describeStanding(m store.Model) string {
+func describeStanding(l ladder.Revision, m store.Model) string {
 	var parts []string
-	for _, rung := range slices.Backward(s.rungs()) {
+	for _, rung := range slices.Backward(names(l)) {
 		for _, n := range m.Standing[rung] {
 			parts = append(parts, fmt.Sprintf("%s@%d on %s", m.Name, n, rung))
 		}

@@ -138,6 +138,18 @@ func (r Records) Splits(ctx context.Context, endpoint string, p Page) ([]traffic
 	return items, next, err
 }
 
+// EndpointsAnsweredBy lists the endpoints whose split in force names the version, in any
+// environment.
+func (r Records) EndpointsAnsweredBy(ctx context.Context, version string) ([]string, error) {
+	rows, err := r.q.QueryContext(ctx, `SELECT e.name FROM endpoints e JOIN lanes l ON l.endpoint_id = e.id AND l.split = (SELECT max(number) FROM splits WHERE endpoint_id = e.id)
+		WHERE l.version_id = (`+versionID+`) ORDER BY e.name`, byRef(version)...)
+	return collect(rows, err, func(rows *sql.Rows) (string, error) {
+		var name string
+		err := rows.Scan(&name)
+		return name, err
+	})
+}
+
 // EndpointsUsing lists the endpoints in an environment whose split in force names the
 // version.
 func (r Records) EndpointsUsing(ctx context.Context, version, environment string) ([]string, error) {

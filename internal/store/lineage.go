@@ -472,7 +472,7 @@ func (r Records) ApprovalBefore(ctx context.Context, version string, at time.Tim
 	if err != nil {
 		return "", nil, one(err)
 	}
-	return "P-" + strconv.Itoa(number), signedBy, r.each(ctx, `SELECT by FROM sign_offs WHERE promotion = ? AND answer = 'yes' ORDER BY at`, []any{number}, func(rows *sql.Rows) error {
+	return "P-" + strconv.Itoa(number), signedBy, r.each(ctx, `SELECT by FROM answers WHERE promotion = ? AND answer = 'yes' AND at <= ? ORDER BY at`, []any{number, toMillis(at)}, func(rows *sql.Rows) error {
 		var by string
 		err := rows.Scan(&by)
 		signedBy = append(signedBy, by)

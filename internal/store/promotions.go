@@ -8,16 +8,17 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"innerladder/internal/core/ladder"
 )
 
-// AddPromotion adds an open promotion and gives it the next number, which is set in p.
+// AddPromotion adds a promotion and gives it the next number, which is set in p.
 func (r Records) AddPromotion(ctx context.Context, p *ladder.Promotion) error {
 	var number int
-	err := r.q.QueryRowContext(ctx, `INSERT INTO promotions (version_id, from_rung, to_rung, incumbent_id, asked_by, note, state, opened_at)
-		VALUES ((`+versionID+`), ?, ?, (`+versionID+`), ?, ?, 'open', ?) RETURNING number`,
-		slices.Concat(byRef(p.Version), []any{p.From, p.To}, byRef(p.Incumbent), []any{p.AskedBy, p.Note, toMillis(p.OpenedAt)})...).Scan(&number)
+	err := r.q.QueryRowContext(ctx, `INSERT INTO promotions (version_id, from_rung, to_rung, incumbent_id, asked_by, note, state, emergency, ladder, opened_at)
+		VALUES ((`+versionID+`), ?, ?, (`+versionID+`), ?, ?, ?, ?, ?, ?) RETURNING number`,
+		slices.Concat(byRef(p.Version), []any{p.From, p.To}, byRef(p.Incumbent), []any{p.AskedBy, p.Note, p.State, p.Emergency, p.Ladder, toMillis(p.OpenedAt)})...).Scan(&number)
 	p.ID = ladder.ID(number)
 	return one(err)
 }
@@ -36,21 +37,23 @@ func byRef(ref string) []any {
 // promotionQuery reads promotions with the refs of their versions.
 const promotionQuery = `SELECT p.number, m.project, m.name || '@' || v.number, p.from_rung, p.to_rung,
 	coalesce((SELECT m2.name || '@' || v2.number FROM versions v2 JOIN models m2 ON m2.id = v2.model_id WHERE v2.id = p.incumbent_id), ''),
-	p.asked_by, p.note, p.state, p.opened_at, p.closed_at, p.findings
+	p.asked_by, p.note, p.state, p.emergency, p.ladder, p.opened_at, p.reminded_at, p.closed_at, p.findings
 	FROM promotions p JOIN versions v ON v.id = p.version_id JOIN models m ON m.id = v.model_id AND `
 
 func (r Records) promotions(ctx context.Context, clause string, args ...any) ([]ladder.Promotion, error) {
 	rows, err := r.q.QueryContext(ctx, promotionQuery+r.sees("m.project")+" "+clause, args...)
+	var numbers []int
 	out, err := collect(rows, err, func(rows *sql.Rows) (ladder.Promotion, error) {
 		p := ladder.Promotion{SignOffs: []ladder.SignOff{}, Findings: []ladder.Finding{}}
 		var number int
 		var opened int64
-		var closed sql.NullInt64
+		var reminded, closed sql.NullInt64
 		var findings sql.NullString
-		if err := rows.Scan(&number, &p.Project, &p.Version, &p.From, &p.To, &p.Incumbent, &p.AskedBy, &p.Note, &p.State, &opened, &closed, &findings); err != nil {
+		if err := rows.Scan(&number, &p.Project, &p.Version, &p.From, &p.To, &p.Incumbent, &p.AskedBy, &p.Note, &p.State, &p.Emergency, &p.Ladder, &opened, &reminded, &closed, &findings); err != nil {
 			return p, err
 		}
-		p.ID, p.OpenedAt, p.ClosedAt = ladder.ID(number), fromMillis(opened), optionalTime(closed)
+		numbers = append(numbers, number)
+		p.ID, p.OpenedAt, p.RemindedAt, p.ClosedAt = ladder.ID(number), fromMillis(opened), optionalTime(reminded), optionalTime(closed)
 		if findings.Valid {
 			return p, json.Unmarshal([]byte(findings.String), &p.Findings)
 		}
@@ -60,25 +63,57 @@ func (r Records) promotions(ctx context.Context, clause string, args ...any) ([]
 		return nil, err
 	}
 	for i := range out {
-		if out[i].SignOffs, err = r.signOffs(ctx, out[i].ID); err != nil {
+		answers, err := r.answers(ctx, `WHERE promotion = ?1 AND id = (SELECT max(id) FROM answers l WHERE l.promotion = ?1 AND l.by = answers.by) ORDER BY id`, numbers[i])
+		if err != nil {
+			return nil, err
+		}
+		for _, a := range answers {
+			out[i].SignOffs = append(out[i].SignOffs, a.SignOff)
+		}
+		if out[i].Ticks, err = r.ticks(ctx, numbers[i]); err != nil {
 			return nil, err
 		}
 	}
 	return out, nil
 }
 
-func (r Records) signOffs(ctx context.Context, promotion string) ([]ladder.SignOff, error) {
-	number, err := ladder.ParseID("promotion", promotion)
-	if err != nil {
-		return nil, err
-	}
-	rows, err := r.q.QueryContext(ctx, `SELECT by, answer, note, at, candidate_digest, incumbent FROM sign_offs WHERE promotion = ? ORDER BY at, by`, number)
-	return collect(rows, err, func(rows *sql.Rows) (ladder.SignOff, error) {
-		var s ladder.SignOff
+// SignedAnswer is an answer with the envelope in which it was signed.
+type SignedAnswer struct {
+	ladder.SignOff
+	Promotion string
+	Envelope  json.RawMessage
+}
+
+func (r Records) answers(ctx context.Context, clause string, args ...any) ([]SignedAnswer, error) {
+	rows, err := r.q.QueryContext(ctx, `SELECT promotion, by, answer, note, at, roles, until, handed_to, candidate_digest, incumbent, void, signed_with, envelope FROM answers `+clause, args...)
+	return collect(rows, err, func(rows *sql.Rows) (SignedAnswer, error) {
+		var s SignedAnswer
+		var promotion int
 		var at int64
-		err := rows.Scan(&s.By, &s.Answer, &s.Note, &at, &s.CandidateDigest, &s.Incumbent)
-		s.At = fromMillis(at)
-		return s, err
+		var until sql.NullInt64
+		var roles, envelope string
+		if err := rows.Scan(&promotion, &s.By, &s.Answer, &s.Note, &at, &roles, &until, &s.To, &s.CandidateDigest, &s.Incumbent, &s.Void, &s.Key, &envelope); err != nil {
+			return s, err
+		}
+		s.Promotion, s.At, s.Until, s.Envelope = ladder.ID(promotion), fromMillis(at), optionalTime(until), json.RawMessage(envelope)
+		return s, json.Unmarshal([]byte(roles), &s.Roles)
+	})
+}
+
+// AnswersAbout lists all answers about a version, the oldest first, also those that their
+// givers replaced.
+func (r Records) AnswersAbout(ctx context.Context, version string) ([]SignedAnswer, error) {
+	return r.answers(ctx, `WHERE promotion IN (SELECT number FROM promotions WHERE version_id = (`+versionID+`)) ORDER BY id`, byRef(version)...)
+}
+
+func (r Records) ticks(ctx context.Context, promotion int) ([]ladder.Tick, error) {
+	rows, err := r.q.QueryContext(ctx, `SELECT rung, item, note, link, by, at, candidate_digest, incumbent FROM ticks WHERE promotion = ? ORDER BY at, rung, item`, promotion)
+	return collect(rows, err, func(rows *sql.Rows) (ladder.Tick, error) {
+		var t ladder.Tick
+		var at int64
+		err := rows.Scan(&t.Rung, &t.Item, &t.Note, &t.Link, &t.By, &at, &t.CandidateDigest, &t.Incumbent)
+		t.At = fromMillis(at)
+		return t, err
 	})
 }
 
@@ -87,19 +122,26 @@ func (r Records) Promotion(ctx context.Context, number int) (*ladder.Promotion, 
 	return single(r.promotions(ctx, `WHERE p.number = ?`, number))
 }
 
-// OpenPromotion finds the open promotion of a version to a rung.
+// OpenPromotion finds the promotion of a version to a rung that can still be answered.
 func (r Records) OpenPromotion(ctx context.Context, version, to string) (*ladder.Promotion, error) {
-	return single(r.promotions(ctx, `WHERE p.state = 'open' AND p.to_rung = ? AND v.id = (`+versionID+`)`, append([]any{to}, byRef(version)...)...))
+	return single(r.promotions(ctx, `WHERE p.state IN ('open', 'to_review') AND p.to_rung = ? AND v.id = (`+versionID+`)`, append([]any{to}, byRef(version)...)...))
 }
 
-// Promotions lists promotions, newest first; state and model narrow it down when given.
-func (r Records) Promotions(ctx context.Context, state, model string, p Page) ([]ladder.Promotion, string, error) {
+// PromotionFilter narrows promotions down; zero members do not.
+type PromotionFilter struct {
+	// State is one of the states, or "waiting" for those that can still be answered.
+	State, Model, AskedBy, Project string
+}
+
+// Promotions lists promotions, newest first.
+func (r Records) Promotions(ctx context.Context, f PromotionFilter, p Page) ([]ladder.Promotion, string, error) {
 	before, err := beforeNumber(p.After)
 	if err != nil {
 		return nil, "", err
 	}
-	items, err := r.promotions(ctx, `WHERE p.number < ? AND (? = '' OR p.state = ?) AND (? = '' OR m.name = ?) ORDER BY p.number DESC LIMIT ?`,
-		before, state, state, model, model, p.Limit+1)
+	items, err := r.promotions(ctx, `WHERE p.number < ? AND (?2 = '' OR p.state = ?2 OR (?2 = 'waiting' AND p.state IN ('open', 'to_review'))) AND (?3 = '' OR m.name = ?3)
+		AND (?4 = '' OR p.asked_by = ?4) AND (?5 = '' OR m.project = ?5) ORDER BY p.number DESC LIMIT ?6`,
+		before, f.State, f.Model, f.AskedBy, f.Project, p.Limit+1)
 	if err != nil {
 		return nil, "", err
 	}
@@ -119,23 +161,57 @@ func beforeNumber(after string) (int64, error) {
 	return n, nil
 }
 
-// PutSignOff adds a person's answer or replaces an earlier one.
-func (r Records) PutSignOff(ctx context.Context, promotion int, s ladder.SignOff) error {
-	_, err := r.q.ExecContext(ctx, `INSERT INTO sign_offs (promotion, by, answer, note, at, candidate_digest, incumbent) VALUES (?, ?, ?, ?, ?, ?, ?)
-		ON CONFLICT (promotion, by) DO UPDATE SET answer = excluded.answer, note = excluded.note, at = excluded.at,
-		candidate_digest = excluded.candidate_digest, incumbent = excluded.incumbent`,
-		promotion, s.By, s.Answer, s.Note, toMillis(s.At), s.CandidateDigest, s.Incumbent)
+// AddAnswer adds a person's answer with its envelope.
+func (r Records) AddAnswer(ctx context.Context, promotion int, s ladder.SignOff, envelope json.RawMessage) error {
+	roles, err := json.Marshal(append([]string{}, s.Roles...))
+	if err != nil {
+		return err
+	}
+	var until any
+	if s.Until != nil {
+		until = toMillis(*s.Until)
+	}
+	_, err = r.q.ExecContext(ctx, `INSERT INTO answers (promotion, by, answer, note, at, roles, until, handed_to, candidate_digest, incumbent, signed_with, envelope) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		promotion, s.By, s.Answer, s.Note, toMillis(s.At), string(roles), until, s.To, s.CandidateDigest, s.Incumbent, s.Key, string(envelope))
 	return err
 }
 
-// ClosePromotion sets the state in which an open promotion ends, with what the gate
-// said then.
-func (r Records) ClosePromotion(ctx context.Context, number int, p *ladder.Promotion) error {
+// VoidAnswers says why the answers about a version do not count any more.
+func (r Records) VoidAnswers(ctx context.Context, version, why string) (int64, error) {
+	res, err := r.q.ExecContext(ctx, `UPDATE answers SET void = ? WHERE void = '' AND promotion IN (SELECT number FROM promotions WHERE version_id = (`+versionID+`))`,
+		append([]any{why}, byRef(version)...)...)
+	if err != nil {
+		return 0, err
+	}
+	return res.RowsAffected()
+}
+
+// PutTick adds that someone looked at an item of the checklist, in place of an earlier
+// tick.
+func (r Records) PutTick(ctx context.Context, promotion int, t ladder.Tick) error {
+	_, err := r.q.ExecContext(ctx, `INSERT OR REPLACE INTO ticks (promotion, rung, item, note, link, by, at, candidate_digest, incumbent) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		promotion, t.Rung, t.Item, t.Note, t.Link, t.By, toMillis(t.At), t.CandidateDigest, t.Incumbent)
+	return err
+}
+
+// SetReminded writes down when the reviewers of a promotion were reminded.
+func (r Records) SetReminded(ctx context.Context, number int, now time.Time) error {
+	_, err := r.q.ExecContext(ctx, `UPDATE promotions SET reminded_at = ? WHERE number = ?`, toMillis(now), number)
+	return err
+}
+
+// SetPromotion writes the state that a promotion has come to, with what the gate said
+// then; one that ended stays as it is.
+func (r Records) SetPromotion(ctx context.Context, number int, p *ladder.Promotion) error {
 	findings, err := json.Marshal(p.Findings)
 	if err != nil {
 		return err
 	}
-	_, err = r.q.ExecContext(ctx, `UPDATE promotions SET state = ?, closed_at = ?, findings = ? WHERE number = ? AND state = 'open'`,
-		p.State, toMillis(*p.ClosedAt), string(findings), number)
+	var closed any
+	if p.ClosedAt != nil {
+		closed = toMillis(*p.ClosedAt)
+	}
+	_, err = r.q.ExecContext(ctx, `UPDATE promotions SET state = ?, closed_at = ?, findings = ?, ladder = ? WHERE number = ? AND closed_at IS NULL`,
+		p.State, closed, string(findings), p.Ladder, number)
 	return err
 }

@@ -38,7 +38,7 @@ func open2(t *testing.T) (*Store, string) {
 func seed(t *testing.T, s *Store) {
 	t.Helper()
 	err := s.Write(t.Context(), func(r Records) error {
-		p := &ladder.Promotion{Version: "heat-demand@1", From: "draft", To: "live", AskedBy: "runa", OpenedAt: now}
+		p := &ladder.Promotion{State: ladder.Open, Version: "heat-demand@1", From: "draft", To: "live", AskedBy: "runa", OpenedAt: now}
 		return errors.Join(
 			r.AddModel(t.Context(), Model{Name: "heat-demand", Task: registry.Regression, CreatedAt: now}),
 			r.AddVersion(t.Context(), &registry.Version{Model: "heat-demand", Digest: strings.Repeat("a", 64), Rung: "draft", RungSince: now, CreatedBy: "runa", CreatedAt: now,
@@ -64,8 +64,8 @@ func TestTheSchemaHoldsTheRules(t *testing.T) {
 		"a lane changes":                `UPDATE lanes SET share = 5`,
 		"a line of the record changes":  `UPDATE record SET line = '{}'`,
 		"a line of the record goes":     `DELETE FROM record`,
-		"the one who asked signs":       `INSERT INTO sign_offs VALUES (1, 'runa', 'yes', '', 0, '', '')`,
-		"an unknown answer":             `INSERT INTO sign_offs VALUES (1, 'tove', 'perhaps', '', 0, '', '')`,
+		"the one who asked signs":       `INSERT INTO answers (promotion, by, answer, note, at, roles, handed_to, candidate_digest, incumbent, signed_with, envelope) VALUES (1, 'runa', 'yes', '', 0, '[]', '', '', '', '', '{}')`,
+		"an unknown answer":             `INSERT INTO answers (promotion, by, answer, note, at, roles, handed_to, candidate_digest, incumbent, signed_with, envelope) VALUES (1, 'tove', 'perhaps', '', 0, '[]', '', '', '', '', '{}')`,
 		"a second main lane":            `INSERT INTO lanes VALUES (1, 1, 1, 'main', 1, 0)`,
 		"a share above all":             `INSERT INTO lanes VALUES (1, 1, 1, 'trial', 1, 10001)`,
 		"a split of no endpoint":        `INSERT INTO splits VALUES (99, 1, '', '', 0, 0)`,
@@ -90,7 +90,7 @@ func TestTheSchemaHoldsTheRules(t *testing.T) {
 			t.Errorf("%s, and the schema lets it", name)
 		}
 	}
-	if err := s.Write(t.Context(), func(r Records) error { return r.SetRung(t.Context(), "heat-demand", 1, "live", now) }); err != nil {
+	if err := s.Write(t.Context(), func(r Records) error { return r.SetRung(t.Context(), "heat-demand", 1, "live", "", now) }); err != nil {
 		t.Errorf("a version cannot climb: %v", err)
 	}
 }

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/registry"
 )
 
@@ -133,15 +134,24 @@ func optionalJSON[T any](v *T) (any, error) {
 // versions reads the versions that a clause selects: everything but the texts and what
 // is read off the artifacts.
 func (r Records) versions(ctx context.Context, clause string, args ...any) ([]registry.Version, []int64, error) {
-	rows, err := r.q.QueryContext(ctx, `SELECT v.id, m.project, m.name, v.number, v.digest, v.note, v.code, v.profile_rows, v.rung, v.rung_since, v.created_by, v.created_at
+	rows, err := r.q.QueryContext(ctx, `SELECT v.id, m.project, m.name, v.number, v.digest, v.note, v.code, v.profile_rows, v.rung, v.rung_since, v.rung_by,
+		CASE WHEN v.rung_by IS NULL THEN '' ELSE (SELECT CASE WHEN p.emergency = 0 THEN '' ELSE p.state END FROM promotions p WHERE p.number = v.rung_by) END, v.created_by, v.created_at
 		FROM versions v JOIN models m ON m.id = v.model_id AND `+r.sees("m.project")+` `+clause, args...)
 	var ids []int64
 	out, err := collect(rows, err, func(rows *sql.Rows) (registry.Version, error) {
 		v := registry.Version{Artifacts: []registry.Artifact{}, Metrics: map[string]float64{}, Params: map[string]string{}}
 		var id, since, at int64
 		var code sql.NullString
-		if err := rows.Scan(&id, &v.Project, &v.Model, &v.Number, &v.Digest, &v.Note, &code, &v.ProfileRows, &v.Rung, &since, &v.CreatedBy, &at); err != nil {
+		var by sql.NullInt64
+		var emergency string
+		if err := rows.Scan(&id, &v.Project, &v.Model, &v.Number, &v.Digest, &v.Note, &code, &v.ProfileRows, &v.Rung, &since, &by, &emergency, &v.CreatedBy, &at); err != nil {
 			return v, err
+		}
+		if by.Valid {
+			v.RungBy = ladder.ID(int(by.Int64))
+		}
+		if emergency != "" {
+			v.Emergency = registry.EmergencyMark(emergency == string(ladder.ToReview))
 		}
 		ids = append(ids, id)
 		v.Ref = registry.Ref{Model: v.Model, Number: v.Number}.String()
@@ -358,10 +368,18 @@ func (r Records) Profile(ctx context.Context, model string, number int) (*regist
 	return p, err
 }
 
-// SetRung moves a version to a rung.
-func (r Records) SetRung(ctx context.Context, model string, number int, rung string, now time.Time) error {
-	_, err := r.q.ExecContext(ctx, `UPDATE versions SET rung = ?, rung_since = ? WHERE number = ? AND model_id = (SELECT id FROM models WHERE name = ?)`,
-		rung, toMillis(now), number, model)
+// SetRung moves a version to a rung, by a promotion (P-12) or otherwise (empty).
+func (r Records) SetRung(ctx context.Context, model string, number int, rung, promotion string, now time.Time) error {
+	var by any
+	if promotion != "" {
+		n, err := ladder.ParseID("promotion", promotion)
+		if err != nil {
+			return err
+		}
+		by = n
+	}
+	_, err := r.q.ExecContext(ctx, `UPDATE versions SET rung = ?, rung_since = ?, rung_by = ? WHERE number = ? AND model_id = (SELECT id FROM models WHERE name = ?)`,
+		rung, toMillis(now), by, number, model)
 	return err
 }
 
@@ -413,7 +431,7 @@ func (r Records) DeleteVersion(ctx context.Context, model string, number int, g 
 	if _, err := r.q.ExecContext(ctx, `DELETE FROM search WHERE rowid = ?`, id); err != nil {
 		return err
 	}
-	for _, table := range []string{"version_texts", "artifact_contents", "artifacts", "metrics", "params", "dependencies", "attachments", "labels", "tags", "properties"} {
+	for _, table := range []string{"version_texts", "artifact_contents", "artifacts", "metrics", "params", "dependencies", "attachments", "evidence", "labels", "tags", "properties"} {
 		if _, err := r.q.ExecContext(ctx, `DELETE FROM `+table+` WHERE version_id = ?`, id); err != nil {
 			return err
 		}
@@ -438,7 +456,7 @@ func (r Records) UsesOf(ctx context.Context, model string, number int, highest s
 		{"is placed in ", `SELECT e.name FROM placements p JOIN environments e ON e.id = p.environment_id WHERE p.version_id = ? AND p.removed_at IS NULL ORDER BY e.name`, []any{id}},
 		{"is in the split of ", `SELECT e.name FROM endpoints e JOIN lanes l ON l.endpoint_id = e.id AND l.split = (SELECT max(number) FROM splits WHERE endpoint_id = e.id) WHERE l.version_id = ? ORDER BY e.name`, []any{id}},
 		{"has the label ", `SELECT name FROM labels WHERE version_id = ? ORDER BY name`, []any{id}},
-		{"waits for review in ", `SELECT 'P-' || number FROM promotions WHERE version_id = ? AND state = 'open' ORDER BY number`, []any{id}},
+		{"waits for review in ", `SELECT 'P-' || number FROM promotions WHERE version_id = ? AND state IN ('open', 'to_review') ORDER BY number`, []any{id}},
 		{"is a parent of " + highest + " ", `SELECT CASE WHEN ` + r.sees("m.project") + ` THEN m.name || '@' || v.number ELSE 'something in another project' END FROM links l JOIN versions v ON v.id = l.from_id JOIN models m ON m.id = v.model_id
 			WHERE l.to_kind = 1 AND l.to_id = ? AND l.from_kind = 1 AND v.rung = ? AND v.deleted_at IS NULL ORDER BY m.name, v.number`, []any{id, highest}},
 	} {
@@ -458,11 +476,11 @@ func (r Records) UsesOf(ctx context.Context, model string, number int, highest s
 	return out, nil
 }
 
-// NeededBlobs tells for every digest that some version needs, as artifact or
-// attachment.
+// NeededBlobs tells for every digest that some version needs, as artifact,
+// attachment or evidence.
 func (r Records) NeededBlobs(ctx context.Context) (map[string]bool, error) {
 	needed := map[string]bool{}
-	return needed, r.each(ctx, `SELECT digest FROM artifacts WHERE stored = 1 UNION SELECT digest FROM attachments`, nil, func(rows *sql.Rows) error {
+	return needed, r.each(ctx, `SELECT digest FROM artifacts WHERE stored = 1 UNION SELECT digest FROM attachments UNION SELECT digest FROM evidence`, nil, func(rows *sql.Rows) error {
 		var d string
 		err := rows.Scan(&d)
 		needed[d] = true

@@ -21,6 +21,7 @@ const (
 	Register Permission = "register"
 	Ask      Permission = "ask"
 	Sign     Permission = "sign"
+	Override Permission = "override"
 	Place    Permission = "place"
 	Route    Permission = "route"
 	Handle   Permission = "handle"
@@ -49,6 +50,7 @@ func Permissions() []Described {
 		{Register, "register versions, data sets and runs; labels, tags, notes"},
 		{Ask, "ask for promotions"},
 		{Sign, "sign promotions, vet models"},
+		{Override, "carry a promotion out past its gate, in an emergency"},
 		{Place, "place versions in environments"},
 		{Route, "add endpoints, change splits, return to earlier ones, give keys to callers"},
 		{Handle, "acknowledge and resolve alerts"},

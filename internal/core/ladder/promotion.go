@@ -14,15 +14,26 @@ type PromotionState string
 
 // The states of a promotion.
 const (
-	// Open: the gate still waits for something.
+	// Open: the gate still waits for something, or nobody has carried it out yet.
 	Open PromotionState = "open"
-	// CarriedOut: the version stands on the rung.
+	// ToReview: it was carried out in an emergency, past the gate, and someone other than
+	// its author must still sign that this was right.
+	ToReview PromotionState = "to_review"
+	// CarriedOut: the version stepped on the rung.
 	CarriedOut PromotionState = "carried_out"
 	// Denied: someone said no.
 	Denied PromotionState = "refused"
 	// Withdrawn: the one who asked took it back.
 	Withdrawn PromotionState = "withdrawn"
+	// Expired: nobody answered for too long.
+	Expired PromotionState = "expired"
 )
+
+// Signable reports whether people can still answer.
+func (s PromotionState) Signable() bool { return s == Open || s == ToReview }
+
+// Words writes a state as people say it.
+func (s PromotionState) Words() string { return strings.ReplaceAll(string(s), "_", " ") }
 
 // Answer is what a sign-off says.
 type Answer string
@@ -31,20 +42,49 @@ type Answer string
 const (
 	Yes Answer = "yes"
 	No  Answer = "no"
+	// Later puts the answer off until a time; HandOver leaves it to somebody else.
+	Later    Answer = "later"
+	HandOver Answer = "hand_over"
 )
 
 // SignOff is one person's signed answer. It holds only for the candidate and the
 // incumbent that the person saw.
 type SignOff struct {
 	By     string    `json:"by"`
-	Answer Answer    `json:"answer" enum:"yes,no"`
+	Answer Answer    `json:"answer" enum:"yes,no,later,hand_over"`
 	Note   string    `json:"note,omitempty"`
 	At     time.Time `json:"at"`
+	// Roles are those that the person had in the project then.
+	Roles []string `json:"roles,omitempty"`
+	// Until is when someone who said later will answer; To whom it was handed over.
+	Until *time.Time `json:"until,omitempty"`
+	To    string     `json:"to,omitempty"`
 	// CandidateDigest and Incumbent are what was signed for.
 	CandidateDigest string `json:"candidate_digest"`
 	Incumbent       string `json:"incumbent,omitempty"`
 	// Stale is set when either has changed since; a stale sign-off does not count.
 	Stale bool `json:"stale"`
+	// Void says why a sign-off does not count any more, whatever comes.
+	Void string `json:"void,omitempty" description:"why it does not count any more"`
+	// Key is the key that signed it.
+	Key string `json:"key,omitempty" description:"fingerprint of the key that signed it"`
+}
+
+// Valid reports whether a sign-off counts.
+func (s SignOff) Valid() bool { return !s.Stale && s.Void == "" }
+
+// Tick is one item of a checklist that someone looked at.
+type Tick struct {
+	Rung string    `json:"rung"`
+	Item string    `json:"item"`
+	Note string    `json:"note,omitempty"`
+	Link string    `json:"link,omitempty"`
+	By   string    `json:"by"`
+	At   time.Time `json:"at"`
+	// CandidateDigest and Incumbent are what was looked at.
+	CandidateDigest string `json:"candidate_digest"`
+	Incumbent       string `json:"incumbent,omitempty"`
+	Stale           bool   `json:"stale"`
 }
 
 // Promotion is a request that a version step up to a rung.
@@ -54,15 +94,24 @@ type Promotion struct {
 	Version   string         `json:"version"`
 	From      string         `json:"from"`
 	To        string         `json:"to"`
-	Incumbent string         `json:"incumbent,omitempty" description:"the version that stood on the rung when it was asked"`
+	Incumbent string         `json:"incumbent,omitempty" description:"the version that stands on the rung; for a closed promotion, that stood there when it was asked"`
 	AskedBy   string         `json:"asked_by"`
 	Note      string         `json:"note,omitempty"`
-	State     PromotionState `json:"state" enum:"open,carried_out,refused,withdrawn"`
-	OpenedAt  time.Time      `json:"opened_at"`
-	ClosedAt  *time.Time     `json:"closed_at,omitempty"`
-	SignOffs  []SignOff      `json:"sign_offs"`
+	State     PromotionState `json:"state" enum:"open,to_review,carried_out,refused,withdrawn,expired"`
+	// Emergency says that it was carried out past its gate.
+	Emergency bool       `json:"emergency,omitempty" description:"it was carried out past its gate"`
+	OpenedAt  time.Time  `json:"opened_at"`
+	ClosedAt  *time.Time `json:"closed_at,omitempty"`
+	// RemindedAt is when its reviewers were last reminded.
+	RemindedAt *time.Time `json:"reminded_at,omitempty"`
+	SignOffs   []SignOff  `json:"sign_offs" description:"the last answer of each person"`
+	Ticks      []Tick     `json:"ticks,omitempty"`
+	// Ladder is the revision of the ladder that judges it.
+	Ladder int `json:"ladder" description:"the revision of the ladder that judges it"`
 	// Findings are what the gate says now; for a closed promotion, when it closed.
 	Findings []Finding `json:"findings"`
+	// Ready says that the gate is met and someone has to carry it out.
+	Ready bool `json:"ready,omitempty" description:"the gate is met; someone has to carry it out"`
 }
 
 // ID writes the number of a promotion as people do.
@@ -78,45 +127,208 @@ func ParseID(field, s string) (int, error) {
 	return n, nil
 }
 
-// Sign adds a person's answer, which replaces an earlier one by the same person. now is
-// the moment; candidateDigest and incumbent are what the person is looking at.
-func (p *Promotion) Sign(s SignOff) error {
+// Refusal is a no that counts, nil when there is none.
+func (p *Promotion) Refusal() *SignOff {
+	for i, s := range p.SignOffs {
+		if s.Valid() && s.Answer == No && s.By != p.AskedBy {
+			return &p.SignOffs[i]
+		}
+	}
+	return nil
+}
+
+// Sign adds a person's answer, which replaces an earlier one by the same person. rung is
+// the one asked for; now is the moment of the answer.
+func (p *Promotion) Sign(s SignOff, rung Rung) error {
 	switch {
-	case p.State != Open:
-		return fault.New(fault.Refused, "promotion.closed", "%s is %s", p.ID, strings.ReplaceAll(string(p.State), "_", " ")).In("promotion").
+	case !p.State.Signable():
+		return fault.New(fault.Refused, "promotion.closed", "%s is %s", p.ID, p.State.Words()).In("promotion").
 			Do("only an open promotion can be signed")
-	case s.Answer != Yes && s.Answer != No:
-		return fault.New(fault.Invalid, "sign_off.answer", "%q is no answer", s.Answer).In("answer").Do("answer yes or no")
+	case s.Answer != Yes && s.Answer != No && s.Answer != Later && s.Answer != HandOver:
+		return fault.New(fault.Invalid, "sign_off.answer", "%q is no answer", s.Answer).In("answer").Do("answer yes, no, later or hand_over")
 	case s.By == p.AskedBy:
 		return fault.New(fault.Refused, "sign_off.own", "%s asked for %s and cannot sign it", s.By, p.ID).In("promotion").
 			Do("someone else must sign; or withdraw it with: innerladder withdraw %s", p.ID)
+	case !HasRole(rung.Sign, s.Roles):
+		return fault.New(fault.Forbidden, "sign_off.role", "%s is signed for by those with the role %s", rung.Name, strings.Join(rung.Sign, " or ")).In("promotion").
+			Do("hand it to one of them by a comment, or ask an owner for the role")
 	case s.Answer == No && strings.TrimSpace(s.Note) == "":
 		return fault.New(fault.Invalid, "sign_off.reason", "a no needs a reason").In("note").Do("say what must change first")
+	case s.Answer == Later && (s.Until == nil || !s.Until.After(s.At)):
+		return fault.New(fault.Invalid, "sign_off.until", "a later says no time that is still to come").In("until").Do("say until when, such as 48h from now")
+	case s.Answer == Later && s.Until.Sub(s.At) > 90*24*time.Hour:
+		return fault.New(fault.Invalid, "sign_off.until", "an answer cannot be put off for more than 90 days").In("until").Do("say no, or hand it over")
+	case s.Answer == HandOver && (s.To == "" || s.To == s.By):
+		return fault.New(fault.Invalid, "sign_off.to", "it is handed over to nobody else").In("to").Do("name the person")
+	case s.Answer == HandOver && s.To == p.AskedBy:
+		return fault.New(fault.Refused, "sign_off.to", "%s asked for %s and cannot sign it", s.To, p.ID).In("to").Do("hand it to someone else")
 	}
 	p.SignOffs = slices.DeleteFunc(p.SignOffs, func(o SignOff) bool { return o.By == s.By })
 	p.SignOffs = append(p.SignOffs, s)
 	return nil
 }
 
-// MarkStale marks the sign-offs that were given for another candidate or incumbent.
+// Tick adds that someone looked at an item of the checklist, in place of an earlier tick.
+func (p *Promotion) Tick(t Tick, listed []Listed) error {
+	i := slices.IndexFunc(listed, func(l Listed) bool { return l.Name == t.Item && (t.Rung == "" || l.Rung == t.Rung) })
+	switch {
+	case !p.State.Signable():
+		return fault.New(fault.Refused, "promotion.closed", "%s is %s", p.ID, p.State.Words()).In("promotion").Do("only the list of an open promotion can be ticked")
+	case t.By == p.AskedBy:
+		return fault.New(fault.Refused, "tick.own", "%s asked for %s and cannot tick its list", t.By, p.ID).In("promotion").Do("a reviewer looks at it")
+	case i < 0:
+		var names []string
+		for _, l := range listed {
+			names = append(names, l.Name)
+		}
+		f := fault.New(fault.Invalid, "tick.item", "the checklist of %s has no item %q", p.ID, t.Item).In("item")
+		if len(names) == 0 {
+			return f.Do("its gate has no checklist")
+		}
+		return f.Do("its items are %s", strings.Join(names, ", "))
+	case strings.TrimSpace(t.Note) == "" && strings.TrimSpace(t.Link) == "":
+		return fault.New(fault.Invalid, "tick.note", "the tick says nothing").In("note").Do("give a note or a link: what did you see?")
+	case listed[i].Link && t.Link == "":
+		return fault.New(fault.Invalid, "tick.link", "%s needs a link", t.Item).In("link").Do("give the address of what shows it")
+	case t.Link != "" && !strings.HasPrefix(t.Link, "https://") && !strings.HasPrefix(t.Link, "http://"):
+		return fault.New(fault.Invalid, "tick.link", "%q is no address", t.Link).In("link").Do("give one that begins with https:// or http://")
+	}
+	t.Rung = listed[i].Rung
+	p.Ticks = slices.DeleteFunc(p.Ticks, func(o Tick) bool { return o.Rung == t.Rung && o.Item == t.Item })
+	p.Ticks = append(p.Ticks, t)
+	return nil
+}
+
+// tick finds the tick of an item, stale or not.
+func (p *Promotion) tick(rung, item string) *Tick {
+	for i, t := range p.Ticks {
+		if t.Rung == rung && t.Item == item {
+			return &p.Ticks[i]
+		}
+	}
+	return nil
+}
+
+// Ticked finds the tick of an item that counts.
+func (p *Promotion) Ticked(rung, item string) *Tick {
+	if t := p.tick(rung, item); t != nil && !t.Stale && t.By != p.AskedBy {
+		return t
+	}
+	return nil
+}
+
+// MarkStale marks the sign-offs and ticks that were given for another candidate or
+// incumbent.
 func (p *Promotion) MarkStale(candidateDigest, incumbent string) {
 	for i := range p.SignOffs {
 		s := &p.SignOffs[i]
 		s.Stale = s.CandidateDigest != candidateDigest || s.Incumbent != incumbent
 	}
+	for i := range p.Ticks {
+		t := &p.Ticks[i]
+		t.Stale = t.CandidateDigest != candidateDigest || t.Incumbent != incumbent
+	}
 }
 
-// Settle decides what becomes of an open promotion by its findings: carried out when
-// all passed, refused when someone said no, else it stays open.
-func Settle(findings []Finding) PromotionState {
-	state := CarriedOut
-	for _, f := range findings {
-		switch {
-		case f.State == Failed && f.Requirement == SignOffs:
-			return Denied
-		case f.State != Passed:
-			state = Open
+// Judge sets what the gate says now, which sign-offs are stale, and whether the promotion
+// could be carried out by hand.
+func (l Ladder) Judge(p *Promotion, f Facts) {
+	p.Incumbent = ""
+	if f.Incumbent != nil {
+		p.Incumbent = f.Incumbent.Ref
+	}
+	p.MarkStale(f.Version.Digest, p.Incumbent)
+	p.Findings = l.Evaluate(p, f)
+	p.Ready = p.State == Open && l.CarryOut == ByHand && Met(p.Findings) && p.Refusal() == nil
+}
+
+// Settle decides what becomes of a promotion that was judged: refused when someone said
+// no, carried out when the gate is met (and, where that is done by hand, byHand says that
+// someone does), else it stays as it is. What was carried out in an emergency waits for
+// one yes by someone else.
+func (l Ladder) Settle(p *Promotion, byHand bool) PromotionState {
+	switch {
+	case p.Refusal() != nil:
+		return Denied
+	case p.State == ToReview:
+		if slices.ContainsFunc(p.SignOffs, func(s SignOff) bool {
+			return s.Valid() && s.Answer == Yes && s.By != p.AskedBy && HasRole(l.Rung(p.To).Sign, s.Roles)
+		}) {
+			return CarriedOut
+		}
+		return ToReview
+	case Met(p.Findings) && (l.CarryOut != ByHand || byHand):
+		return CarriedOut
+	}
+	return Open
+}
+
+// Awaits reports whether the promotion waits for a person who may sign for it.
+func (p *Promotion) Awaits(person string, now time.Time) bool {
+	if !p.State.Signable() || person == p.AskedBy {
+		return false
+	}
+	for _, s := range p.SignOffs {
+		if s.By != person || !s.Valid() {
+			continue
+		}
+		switch s.Answer {
+		case Yes, No:
+			return false
+		case Later:
+			return !s.Until.After(now)
+		case HandOver:
+			// It comes back when someone hands it to them again.
+			return slices.ContainsFunc(p.SignOffs, func(o SignOff) bool {
+				return o.Valid() && o.Answer == HandOver && o.To == person && o.At.After(s.At)
+			})
 		}
 	}
-	return state
+	return true
+}
+
+// Due is what time has brought about for a promotion.
+type Due int
+
+// What can be due.
+const (
+	Nothing Due = iota
+	Remind
+	Expire
+)
+
+// DueAt decides whether reviewers must be reminded, or the promotion expires. A review of
+// an emergency is reminded of and never expires.
+func (l Ladder) DueAt(p *Promotion, now time.Time) Due {
+	last := p.OpenedAt // when anybody last did anything
+	asked := p.OpenedAt
+	for _, s := range p.SignOffs {
+		if s.At.After(last) {
+			last = s.At
+		}
+		if s.Answer == Later && s.Valid() && s.Until.After(last) {
+			last = *s.Until
+		}
+	}
+	if p.RemindedAt != nil && p.RemindedAt.After(asked) {
+		asked = *p.RemindedAt
+	}
+	for _, s := range p.SignOffs {
+		// Who said later is reminded when later has come.
+		if s.Answer == Later && s.Valid() && !s.Until.After(now) && s.Until.After(asked) {
+			return Remind
+		}
+	}
+	for _, t := range p.Ticks {
+		if t.At.After(last) {
+			last = t.At
+		}
+	}
+	switch {
+	case p.State == Open && !p.Ready && now.Sub(last) >= time.Duration(l.ExpireAfter):
+		return Expire
+	case p.State.Signable() && now.Sub(asked) >= time.Duration(l.RemindAfter) && now.Sub(last) >= time.Duration(l.RemindAfter):
+		return Remind
+	}
+	return Nothing
 }

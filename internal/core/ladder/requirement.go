@@ -1,127 +1,264 @@
 package ladder
 
 import (
+	"bytes"
+	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
+	"time"
 
+	"innerladder/internal/core/fault"
 	"innerladder/internal/core/registry"
 )
 
-// RequirementKind names a kind of requirement.
-type RequirementKind string
+// Rule is one kind of demand that a gate can make, with its settings. A new kind is a
+// file with a type that does this, and its line in kinds.
+type Rule interface {
+	// Kind names it.
+	Kind() string
+	// Evaluate finds out how far a candidate meets it.
+	Evaluate(Facts) Outcome
+}
 
-// The kinds of requirements.
-const (
-	// ArtifactStored: the version has bytes, and they are in the store with their digest.
-	ArtifactStored RequirementKind = "artifact_stored"
-	// MetricRecorded: at least one metric was given at registration.
-	MetricRecorded RequirementKind = "metric_recorded"
-	// SignatureNotBroken: callers of the incumbent can call the candidate.
-	SignatureNotBroken RequirementKind = "signature_not_broken"
-	// SignOffs: so many people other than the one who asked said yes.
-	SignOffs RequirementKind = "sign_offs"
-)
+// checked is a rule whose settings can be wrong. field is where it stands in the ladder.
+type checked interface {
+	check(field string, l Ladder) error
+}
 
-// Requirement is one demand of a gate.
-type Requirement struct {
-	Kind RequirementKind `json:"kind" enum:"artifact_stored,metric_recorded,signature_not_broken,sign_offs"`
-	// Count is how many are demanded, where the kind counts something.
-	Count int `json:"count,omitempty"`
+// Requirement is one demand of a gate. In JSON it is an object with the rule's kind and
+// its settings.
+type Requirement struct{ Rule }
+
+// Setting describes one setting of a kind of requirement.
+type Setting struct {
+	Name string `json:"name"`
+	// Type is text, number, count, flag, texts, or items.
+	Type string `json:"type" enum:"text,number,count,flag,texts,items"`
+	What string `json:"what"`
+	// Among lists what it can be; empty when it can be anything.
+	Among []string `json:"among,omitempty"`
+}
+
+// KindInfo describes a kind of requirement.
+type KindInfo struct {
+	Kind     string    `json:"kind"`
+	What     string    `json:"what"`
+	Settings []Setting `json:"settings"`
+	read     func([]byte) (Rule, error)
+}
+
+// kinds are all kinds of requirements, in the order in which they are offered.
+func kinds() []KindInfo {
+	return []KindInfo{
+		artifactStoredKind, metricRecordedKind, metricKind, evidenceKind, signOffsKind, checklistKind, cardSectionsKind,
+		lineageKind, signatureKind, dependencyKind, placedKind, shadowedKind, freezeKind,
+	}
+}
+
+// Kinds describes the kinds of requirements that gates are made of.
+func Kinds() []KindInfo { return kinds() }
+
+// as reads the settings of a rule; what it does not know is an error.
+func as[R Rule](b []byte) (Rule, error) {
+	var r R
+	dec := json.NewDecoder(bytes.NewReader(b))
+	dec.DisallowUnknownFields()
+	err := dec.Decode(&r)
+	return r, err
+}
+
+// MarshalJSON writes the settings with the kind in front.
+func (q Requirement) MarshalJSON() ([]byte, error) {
+	if q.Rule == nil {
+		return nil, fmt.Errorf("a requirement without a rule cannot be written")
+	}
+	b, err := json.Marshal(q.Rule)
+	if err != nil {
+		return nil, err
+	}
+	kind, err := json.Marshal(q.Kind())
+	if err != nil {
+		return nil, err
+	}
+	out := append([]byte(`{"kind":`), kind...)
+	if len(b) > len("{}") {
+		out = append(out, ',')
+	}
+	return append(out, b[1:]...), nil
+}
+
+// UnmarshalJSON reads a requirement of any kind.
+func (q *Requirement) UnmarshalJSON(b []byte) error {
+	all := map[string]json.RawMessage{}
+	if err := json.Unmarshal(b, &all); err != nil {
+		return fault.New(fault.Invalid, "requirement.form", "a requirement is not an object: %s", clip(b)).In("gate").Do(`write {"kind": …} with its settings`)
+	}
+	var kind string
+	_ = json.Unmarshal(all["kind"], &kind)
+	delete(all, "kind")
+	var names []string
+	for _, k := range kinds() {
+		if k.Kind != kind {
+			names = append(names, k.Kind)
+			continue
+		}
+		rest, err := json.Marshal(all)
+		if err != nil {
+			return err
+		}
+		rule, err := k.read(rest)
+		if err != nil {
+			var settings []string
+			for _, s := range k.Settings {
+				settings = append(settings, s.Name+" ("+s.Type+")")
+			}
+			if len(settings) == 0 {
+				settings = []string{"none"}
+			}
+			return fault.New(fault.Invalid, "requirement.settings", "the requirement %s cannot be read: %s", kind, strings.TrimPrefix(err.Error(), "json: ")).In("gate").
+				Do("its settings are %s", strings.Join(settings, ", "))
+		}
+		q.Rule = rule
+		return nil
+	}
+	return fault.New(fault.Invalid, "requirement.kind", "%q is no kind of requirement", kind).In("gate").Do("use one of %s", strings.Join(names, ", "))
+}
+
+func clip(b []byte) string {
+	if len(b) > 60 {
+		return string(b[:60]) + "…"
+	}
+	return string(b)
+}
+
+// JSONSchemaBytes describes a requirement for the document of the API.
+func (Requirement) JSONSchemaBytes() ([]byte, error) {
+	var names []string
+	for _, k := range kinds() {
+		names = append(names, k.Kind)
+	}
+	return json.Marshal(map[string]any{"type": "object", "required": []string{"kind"}, "additionalProperties": true,
+		"properties":  map[string]any{"kind": map[string]any{"type": "string", "enum": names}},
+		"description": "the kind and its settings; see /requirement-kinds"})
+}
+
+func (q Requirement) check(field string, l Ladder) error {
+	if q.Rule == nil {
+		return fault.New(fault.Invalid, "requirement.kind", "a requirement has no kind").In(field).Do("name its kind")
+	}
+	if c, ok := q.Rule.(checked); ok {
+		return c.check(field, l)
+	}
+	return nil
 }
 
 // State is how far a requirement is met.
 type State string
 
-// The states.
+// The states. Failed is for what this version can never meet as it is, or what speaks
+// against it; waiting for what can still come.
 const (
 	Passed  State = "passed"
 	Failed  State = "failed"
 	Waiting State = "waiting"
 )
 
-// Finding is one requirement with what was found about it.
-type Finding struct {
-	Rung        string          `json:"rung"`
-	Requirement RequirementKind `json:"requirement"`
-	State       State           `json:"state" enum:"passed,failed,waiting"`
-	Sentence    string          `json:"sentence"`
+// Outcome is what was found about a requirement.
+type Outcome struct {
+	State    State  `json:"state" enum:"passed,failed,waiting"`
+	Sentence string `json:"sentence"`
+	// Proof is where one can see it: a ref, an id of evidence, a placement.
+	Proof string `json:"proof,omitempty" description:"what shows it: heat-demand@7, E-12, an environment"`
 }
 
-// Candidate is what the gates look at.
-type Candidate struct {
+func passed(proof, sentence string, args ...any) Outcome {
+	return Outcome{Passed, fmt.Sprintf(sentence, args...), proof}
+}
+
+func failed(proof, sentence string, args ...any) Outcome {
+	return Outcome{Failed, fmt.Sprintf(sentence, args...), proof}
+}
+
+func waits(proof, sentence string, args ...any) Outcome {
+	return Outcome{Waiting, fmt.Sprintf(sentence, args...), proof}
+}
+
+// Finding is one requirement with what was found about it.
+type Finding struct {
+	Rung        string `json:"rung"`
+	Requirement string `json:"requirement" description:"its kind"`
+	Outcome
+	// ByPeople says that a person must do something for it, not a machine.
+	ByPeople bool `json:"by_people,omitempty"`
+}
+
+// Place is where a candidate runs.
+type Place struct {
+	Environment string
+	Healthy     bool
+	Reason      string
+}
+
+// Facts are what the gates look at. Nothing in them is looked up by a rule: what it
+// needs, it is handed.
+type Facts struct {
 	Version *registry.Version
-	// Incumbent stands on the rung asked for; nil when nobody does.
+	// Incumbent stepped last on the rung asked for; nil when nobody stands there.
 	Incumbent *registry.Version
-	// StoredArtifacts is how many of the version's artifacts are in the store with the
-	// digest that was registered.
+	// To is the rung asked for.
+	To string
+	// StoredArtifacts is how many of the version's artifacts are in the store; Verified
+	// says that their digests were computed again.
 	StoredArtifacts int
+	Verified        bool
+	// Evidence and IncumbentEvidence are the reports of both, the newest first.
+	Evidence, IncumbentEvidence []registry.Evidence
+	Places                      []Place
+	// Trainers are those who registered the version or ran its training.
+	Trainers []string
+	Freezes  []Freeze
+	// Promotion is the one that asks; its sign-offs and ticks must be marked for staleness.
+	Promotion *Promotion
+	Now       time.Time
+}
+
+// newest finds the newest evidence of a kind.
+func newest(all []registry.Evidence, kind string) *registry.Evidence {
+	if i := slices.IndexFunc(all, func(e registry.Evidence) bool { return e.Kind == kind }); i >= 0 {
+		return &all[i]
+	}
+	return nil
 }
 
 // Evaluate finds out how far every requirement between the candidate's rung and the
 // rung asked for is met.
-func (l Ladder) Evaluate(p *Promotion, c Candidate) []Finding {
+func (l Ladder) Evaluate(p *Promotion, f Facts) []Finding {
 	out := []Finding{}
+	f.Promotion, f.To, f.Freezes = p, p.To, l.Freezes
 	for _, g := range l.gates(p.From, p.To) {
-		f := Finding{Rung: g.rung, Requirement: g.Kind}
-		f.State, f.Sentence = g.evaluate(p, c)
-		out = append(out, f)
+		_, people := g.Rule.(interface{ byPeople() })
+		out = append(out, Finding{Rung: g.rung, Requirement: g.Kind(), Outcome: g.evaluate(f), ByPeople: people})
 	}
 	return out
 }
 
-func (q Requirement) evaluate(p *Promotion, c Candidate) (State, string) {
-	switch q.Kind {
-	case ArtifactStored:
-		n := len(c.Version.Artifacts)
-		switch {
-		case n == 0:
-			return Failed, "The version has no artifact."
-		case c.StoredArtifacts < n:
-			return Failed, fmt.Sprintf("%d of %s not in the store with the registered digest.", n-c.StoredArtifacts, describeCount(n, "artifact"))
-		}
-		return Passed, fmt.Sprintf("%s stored, digest verified.", describeCount(n, "artifact"))
-	case MetricRecorded:
-		if len(c.Version.Metrics) == 0 {
-			return Failed, "No metric was recorded; register the version with -metric NAME=VALUE."
-		}
-		return Passed, describeCount(len(c.Version.Metrics), "metric") + " recorded."
-	case SignatureNotBroken:
-		if c.Incumbent == nil {
-			return Passed, "Nobody stands on " + p.To + " whose callers could break."
-		}
-		changes, compatibility := registry.DiffSignatures(c.Incumbent.Signature, c.Version.Signature)
-		switch compatibility {
-		case registry.Breaking:
-			var names []string
-			for _, ch := range changes {
-				if ch.Breaking {
-					names = append(names, strings.TrimSpace(ch.Name+" "+ch.Kind+", "+ch.From+" → "+ch.To))
-				}
-			}
-			return Failed, fmt.Sprintf("Callers of %s would break: %s.", c.Incumbent.Ref, strings.Join(names, "; "))
-		case registry.NotKnown:
-			return Passed, fmt.Sprintf("Not compared with %s: a signature is missing.", c.Incumbent.Ref)
-		}
-		return Passed, fmt.Sprintf("Signature %s with %s.", compatibility, c.Incumbent.Ref)
-	case SignOffs:
-		return q.countSignOffs(p)
+func (g gated) evaluate(f Facts) Outcome {
+	// Ticks belong to the gate of one rung.
+	if c, ok := g.Rule.(Checklist); ok {
+		return c.evaluateFor(g.rung, f)
 	}
-	return Failed, fmt.Sprintf("This service does not know the requirement %q.", q.Kind)
+	return g.Evaluate(f)
 }
 
-func (q Requirement) countSignOffs(p *Promotion) (State, string) {
-	var yes []string
-	for _, s := range p.SignOffs {
-		switch {
-		case s.Stale || s.By == p.AskedBy:
-		case s.Answer == No:
-			return Failed, fmt.Sprintf("%s said no: %s.", s.By, strings.TrimRight(s.Note, "."))
-		case s.Answer == Yes:
-			yes = append(yes, s.By)
-		}
-	}
-	if len(yes) < q.Count {
-		return Waiting, fmt.Sprintf("Waits for %s by someone other than %s.", describeCount(q.Count-len(yes), "sign-off"), p.AskedBy)
-	}
-	return Passed, "Signed by " + strings.Join(yes, ", ") + "."
+// Met reports whether all findings passed.
+func Met(findings []Finding) bool {
+	return !slices.ContainsFunc(findings, func(f Finding) bool { return f.State != Passed })
+}
+
+// Wants reports whether a gate of the ladder has a requirement of a kind.
+func (l Ladder) Wants(kind string) bool {
+	return slices.ContainsFunc(l.Rungs, func(r Rung) bool {
+		return slices.ContainsFunc(r.Gate, func(q Requirement) bool { return q.Kind() == kind })
+	})
 }

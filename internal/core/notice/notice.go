@@ -44,7 +44,7 @@ type Described struct {
 func Topics() []Described {
 	return []Described{
 		{Mention, "somebody writes @you"},
-		{Review, "a promotion waits for people who may sign it, as you may"},
+		{Review, "a promotion waits for you: asked, handed over, or once more"},
 		{Answer, "your promotion is signed, carried out, refused or withdrawn"},
 		{Comment, "somebody comments on what you did, or after you"},
 		{Alert, "an alert is raised in a project of yours"},
@@ -123,7 +123,7 @@ func about(e record.Entry, r Reader, mentioned []string, involved map[Topic][]st
 		}
 	}
 	add(Mention, slices.Contains(mentioned, r.Name))
-	add(Review, e.Kind == "promotion.opened" && r.Rights.May(access.Sign, e.Project))
+	add(Review, slices.Contains(involved[Review], r.Name))
 	add(Answer, slices.Contains(involved[Answer], r.Name))
 	add(Comment, slices.Contains(involved[Comment], r.Name))
 	add(Alert, e.Kind == "alert.raised")
@@ -136,7 +136,7 @@ func about(e record.Entry, r Reader, mentioned []string, involved map[Topic][]st
 // reading who there is would be in vain.
 func Concerns(e record.Entry, involved map[Topic][]string) bool {
 	switch e.Kind {
-	case "promotion.opened", "alert.raised", "split.made", "version.registered":
+	case "alert.raised", "split.made", "version.registered":
 		return true
 	}
 	return len(involved) > 0 || strings.Contains(e.Reason, "@")

@@ -31,7 +31,7 @@ func TestFor(t *testing.T) {
 		involved map[Topic][]string
 		want     []string
 	}{
-		{"a review reaches who may sign, not who asked", record.Entry{Project: "heat", Actor: "runa", Kind: "promotion.opened"}, nil, []string{"tove:review"}},
+		{"a review reaches whom it waits for and who chose so, not who asked", record.Entry{Project: "heat", Actor: "runa", Kind: "promotion.opened"}, map[Topic][]string{Review: {"runa", "tove", "ulf", "odd"}}, []string{"tove:review"}},
 		{"nobody is told of what they did", record.Entry{Project: "heat", Actor: "tove", Kind: "comment.made", Reason: "@tove and @runa look"}, nil, []string{"runa:mention"}},
 		{"a mention shows nobody what they may not see", record.Entry{Project: "heat", Actor: "tove", Kind: "comment.made", Reason: "@odd"}, nil, nil},
 		{"an alert reaches who chose so", record.Entry{Project: "heat", Actor: "inner-ladder", Kind: "alert.raised"}, nil, []string{"sif:alert"}},

@@ -117,10 +117,25 @@ type Version struct {
 	ProfileRows   int               `json:"profile_rows,omitempty" description:"rows behind the reference profile; 0 when there is none"`
 	Rung          string            `json:"rung"`
 	RungSince     time.Time         `json:"rung_since"`
-	CreatedBy     string            `json:"created_by"`
-	CreatedAt     time.Time         `json:"created_at"`
+	// RungBy is the promotion by which it stepped there; empty when it came there otherwise.
+	RungBy string `json:"rung_by,omitempty" description:"the promotion by which it came there; absent when it came there otherwise"`
+	// Emergency is set while it stands where it stepped past a gate.
+	Emergency Emergency `json:"emergency,omitempty" enum:"to_review,reviewed" description:"it stepped there past the gate: to_review until someone other than its author signs that this was right"`
+	CreatedBy string    `json:"created_by"`
+	CreatedAt time.Time `json:"created_at"`
 	// Profile is the reference profile; it is large and read on its own.
 	Profile *Profile `json:"-"`
+}
+
+// Emergency marks a version that stepped on its rung past the gate.
+type Emergency string
+
+// EmergencyMark is the mark while the review is open, and after.
+func EmergencyMark(open bool) Emergency {
+	if open {
+		return "to_review"
+	}
+	return "reviewed"
 }
 
 // Size is the sum of the sizes of the artifacts in bytes.

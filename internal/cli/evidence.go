@@ -1,0 +1,233 @@
+package cli
+
+import (
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"crypto/x509"
+	"encoding/base64"
+	"encoding/json"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"innerladder/internal/core/registry"
+	"innerladder/internal/seal"
+	"innerladder/internal/service"
+)
+
+func evidenceCommands() []command {
+	return []command{
+		{name: "evidence", group: "Ladder", arguments: "REF | E-NUMBER", summary: "List the reports of a version, or show one", least: 1, most: 1, example: "innerladder evidence heat-demand@2",
+			setup: asks(func(ctx context.Context, c *call) error {
+				if !strings.Contains(c.args[0], "@") {
+					e, err := c.api.Report(ctx, c.args[0])
+					return c.show(e, err, func() { printEvidence(c.Out, e) })
+				}
+				found, err := c.api.Evidence(ctx, c.args[0])
+				return c.show(found, err, func() {
+					if len(found.Items) == 0 {
+						c.say("nothing is attached; attach a report with: innerladder attach %s -kind tests FILE", c.args[0])
+						return
+					}
+					t := newTable(c.Out, "ID", "KIND", "VERDICT", "FILE", "SAYS", "BY", "WHEN")
+					for _, e := range found.Items {
+						t.row(e.ID, e.Kind, e.Verdict, e.Name, e.Says, e.AddedBy, moment(e.AddedAt))
+					}
+					t.done()
+				})
+			})},
+		{name: "verify", group: "Ladder", arguments: "REF", summary: "Check who vouched for a version, and whether it still fits the bytes that are stored; exits 3 when not", least: 1, most: 1,
+			example: "innerladder verify heat-demand@2 -export signed.jsonl", setup: verify},
+		{name: "signing-key make", group: "Ladder", arguments: "FILE", summary: "Make a key of your own to sign with, and make its public half known", least: 1, most: 1, example: "innerladder signing-key make ~/.innerladder-sign.pem -title laptop", setup: makeSigningKey},
+		{name: "signing-key end", group: "Ladder", arguments: "FINGERPRINT", summary: "Say that a key of yours signs nothing any more", least: 1, most: 1, example: "innerladder signing-key end SHA256:…",
+			setup: asks(func(ctx context.Context, c *call) error {
+				k, err := c.api.EndSigningKey(ctx, c.args[0])
+				return c.show(k, err, func() { fmt.Fprintf(c.Out, "%s signs nothing any more; what it signed stays signed\n", k.Fingerprint) })
+			})},
+		{name: "signing-keys", group: "Ladder", summary: "List the keys with which you sign, and the service", most: 0, example: "innerladder signing-keys",
+			setup: asks(func(ctx context.Context, c *call) error {
+				found, err := c.api.SigningKeys(ctx)
+				return c.show(found, err, func() {
+					t := newTable(c.Out, "FINGERPRINT", "OWNER", "TITLE", "PUBLIC KEY", "ENDED")
+					for _, k := range found.Items {
+						ended := ""
+						if k.EndedAt != nil {
+							ended = moment(*k.EndedAt)
+						}
+						t.row(k.Fingerprint, k.Owner, k.Title, base64.StdEncoding.EncodeToString(k.Public), ended)
+					}
+					t.done()
+				})
+			})},
+	}
+}
+
+// keyBlock is the kind of PEM block that a private key is kept in (PKCS 8).
+const keyBlock = "PRIVATE KEY"
+
+func makeSigningKey(c *call) func(context.Context) error {
+	c.connect()
+	title := c.flags.String("title", "", "`TEXT` by which you know it again")
+	return func(ctx context.Context) error {
+		public, private, err := ed25519.GenerateKey(rand.Reader)
+		if err != nil {
+			return err
+		}
+		b, err := x509.MarshalPKCS8PrivateKey(private)
+		if err != nil {
+			return err
+		}
+		// Only its owner can read it, and no other key is overwritten.
+		f, err := os.OpenFile(c.args[0], os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+		if errors.Is(err, os.ErrExist) {
+			return wrongUse("%s is there already; name another file", c.args[0])
+		}
+		if err != nil {
+			return err
+		}
+		if err := errors.Join(pem.Encode(f, &pem.Block{Type: keyBlock, Bytes: b}), f.Close()); err != nil {
+			return err
+		}
+		k, err := c.api.AddSigningKey(ctx, base64.StdEncoding.EncodeToString(public), *title)
+		if err != nil {
+			return errors.Join(err, os.Remove(c.args[0]))
+		}
+		return c.show(k, nil, func() {
+			fmt.Fprintf(c.Out, "%s\n", k.Fingerprint)
+			c.say("the key is in %s; keep it to yourself, and sign with: innerladder sign P-1 -yes -key %s", c.args[0], c.args[0])
+		})
+	}
+}
+
+// signer signs with a key of one's own.
+type signer struct{ key ed25519.PrivateKey }
+
+func (s signer) Sign(message []byte) []byte { return ed25519.Sign(s.key, message) }
+
+func (s signer) Public() ed25519.PublicKey { return s.key.Public().(ed25519.PublicKey) }
+
+// signOneself signs the statement of an answer with the key in a file.
+func (c *call) signOneself(ctx context.Context, promotion, file string, n *service.NewAnswer) error {
+	b, err := os.ReadFile(file)
+	if err != nil {
+		return wrongUse("%v", err)
+	}
+	block, _ := pem.Decode(b)
+	if block == nil || block.Type != keyBlock {
+		return wrongUse("%s holds no private key; make one with: innerladder signing-key make FILE", file)
+	}
+	parsed, err := x509.ParsePKCS8PrivateKey(block.Bytes)
+	key, ok := parsed.(ed25519.PrivateKey)
+	if err != nil || !ok {
+		return wrongUse("%s holds no Ed25519 key; make one with: innerladder signing-key make FILE", file)
+	}
+	st, err := c.api.Statement(ctx, promotion, *n)
+	if err != nil {
+		return err
+	}
+	body, err := base64.StdEncoding.DecodeString(st.Payload)
+	if err != nil {
+		return fmt.Errorf("reading the statement: %w", err)
+	}
+	// Nobody signs unread what a service sends: it must say what was just answered.
+	if err := saysWhatIMean(body, promotion, *n); err != nil {
+		return err
+	}
+	n.Envelope, err = seal.Envelop(ctx, st.PayloadType, body, signer{key})
+	return err
+}
+
+func saysWhatIMean(body []byte, promotion string, n service.NewAnswer) error {
+	var st struct {
+		Predicate struct{ Promotion, Answer, Note, HandedTo string }
+	}
+	if err := json.Unmarshal(body, &st); err != nil {
+		return fmt.Errorf("reading the statement: %w", err)
+	}
+	if p := st.Predicate; !strings.EqualFold(p.Promotion, promotion) || p.Answer != string(n.Answer) || p.Note != n.Note || p.HandedTo != n.To {
+		return fmt.Errorf("the service wants %q signed about %s; that is not what was answered, so nothing was signed", p.Answer, p.Promotion)
+	}
+	return nil
+}
+
+func verify(c *call) func(context.Context) error {
+	c.connect()
+	export := c.flags.String("export", "", "`FILE` to write the signed envelopes to, one a line, for checking elsewhere")
+	return func(ctx context.Context) error {
+		found, err := c.api.Vouchers(ctx, c.args[0])
+		if err != nil {
+			return err
+		}
+		if *export != "" {
+			var b strings.Builder
+			for _, st := range found.Statements {
+				b.Write(append(st.Envelope, '\n'))
+			}
+			if err := os.WriteFile(*export, []byte(b.String()), 0o644); err != nil {
+				return err
+			}
+			c.say("%d envelopes are in %s", len(found.Statements), *export)
+		}
+		if err := c.show(found, nil, func() { printVouchers(c.Out, found) }); err != nil {
+			return err
+		}
+		if !found.Sound {
+			return refused("not everything fits")
+		}
+		return nil
+	}
+}
+
+func printVouchers(w io.Writer, v service.Vouchers) {
+	fmt.Fprintf(w, "%s stands on %s; digest %s\n", v.Version, v.Rung, v.Digest)
+	for _, f := range v.Files {
+		mark, why := "right  ", ""
+		switch f.State {
+		case "changed":
+			mark, why = "WRONG  ", ", its bytes were changed"
+		case "missing":
+			mark, why = "MISSING", ""
+		case "elsewhere":
+			mark, why = "-      ", ", kept elsewhere; only the digest is known"
+		}
+		fmt.Fprintf(w, "  %s  file %s, sha256 %s%s\n", mark, f.Name, f.Digest[:12], why)
+	}
+	if len(v.Statements) == 0 {
+		fmt.Fprintln(w, "  nobody vouched for it")
+	}
+	for _, s := range v.Statements {
+		mark := "right  "
+		if !s.Genuine || !s.Fits {
+			mark = "WRONG  "
+		}
+		counts := ""
+		if !s.Counts {
+			counts = ", does not count any more"
+		}
+		whose := "key of the service"
+		switch {
+		case s.KeyOwner == s.By:
+			whose = "own key"
+		case s.KeyOwner == "":
+			whose = "unknown key"
+		}
+		fmt.Fprintf(w, "  %s  %s %s: %s said %s, %s%s %s\n           %s %s\n", mark, s.Promotion, s.To, s.By, strings.ReplaceAll(string(s.Answer), "_", " "), s.At.Format("2006-01-02 15:04"), counts, quote(s.Note), whose, s.Key)
+		for _, p := range s.Problems {
+			fmt.Fprintf(w, "           %s\n", p)
+		}
+	}
+}
+
+func printEvidence(w io.Writer, e registry.Evidence) {
+	fmt.Fprintf(w, "%s: %s of %s, %s\n", e.ID, e.Kind, e.Version, map[string]string{"passed": "passed", "failed": "FAILED", "none": "no verdict"}[e.Verdict])
+	facts(w, "  file", e.Name+", "+size(e.Size), "  sha256", e.Digest, "  says", e.Says, "  by", e.AddedBy+", "+moment(e.AddedAt), "  metrics", metrics(e.Metrics))
+	if t := e.Tests; t != nil {
+		for _, f := range t.Failed {
+			fmt.Fprintf(w, "  failed  %s: %s\n", f.Name, f.Message)
+		}
+	}
+}

@@ -1,0 +1,146 @@
+package client
+
+import (
+	"context"
+	"strconv"
+
+	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/registry"
+	"innerladder/internal/service"
+	"innerladder/internal/store"
+)
+
+// Ladder shows the ladder of a project.
+func (c *Client) Ladder(ctx context.Context, project string) (ladder.Revision, error) {
+	return call[ladder.Revision](ctx, c, "GET", path("projects", project, "ladder"), nil)
+}
+
+// SetLadder makes the next revision of a project's ladder. based is the revision it was
+// made from, -1 for any.
+func (c *Client) SetLadder(ctx context.Context, project string, l ladder.Ladder, why string, based int) (ladder.Revision, error) {
+	var header []string
+	if based >= 0 {
+		header = []string{"If-Match", strconv.Quote(strconv.Itoa(based))}
+	}
+	return call[ladder.Revision](ctx, c, "PUT", path("projects", project, "ladder"), struct {
+		ladder.Ladder
+		Reason string `json:"reason"`
+	}{l, why}, header...)
+}
+
+// LadderRevisions lists the revisions of a project's ladder, newest first.
+func (c *Client) LadderRevisions(ctx context.Context, project string, p Part) (service.Listed[ladder.Revision], error) {
+	return call[service.Listed[ladder.Revision]](ctx, c, "GET", query(path("projects", project, "ladder", "revisions"), "limit", p.limit(), "cursor", p.Cursor), nil)
+}
+
+// TryLadder finds out what a ladder would let pass today; nil is the present one.
+func (c *Client) TryLadder(ctx context.Context, project string, l *ladder.Ladder) (service.Preview, error) {
+	return call[service.Preview](ctx, c, "POST", path("projects", project, "ladder", "preview"), map[string]any{"ladder": l})
+}
+
+// Promote asks that a version step up to a rung.
+func (c *Client) Promote(ctx context.Context, ref, to, note string) (ladder.Promotion, error) {
+	return c.Ask(ctx, service.NewPromotion{Version: ref, To: to, Note: note})
+}
+
+// Ask asks for a promotion.
+func (c *Client) Ask(ctx context.Context, n service.NewPromotion) (ladder.Promotion, error) {
+	return call[ladder.Promotion](ctx, c, "POST", path("promotions"), n)
+}
+
+// Promotion shows a promotion.
+func (c *Client) Promotion(ctx context.Context, id string) (ladder.Promotion, error) {
+	return call[ladder.Promotion](ctx, c, "GET", path("promotions", id), nil)
+}
+
+// Review shows everything that someone reads who reviews a promotion.
+func (c *Client) Review(ctx context.Context, id string) (service.Review, error) {
+	return call[service.Review](ctx, c, "GET", path("promotions", id, "review"), nil)
+}
+
+// PromotionSearch narrows promotions down; zero members do not.
+type PromotionSearch struct {
+	State, Model, Project, AskedBy string
+	ForMe                          bool
+}
+
+// Promotions lists promotions, newest first.
+func (c *Client) Promotions(ctx context.Context, s PromotionSearch, p Part) (service.Listed[ladder.Promotion], error) {
+	forMe := ""
+	if s.ForMe {
+		forMe = "true"
+	}
+	return call[service.Listed[ladder.Promotion]](ctx, c, "GET", query(path("promotions"), "state", s.State, "model", s.Model, "project", s.Project, "asked_by", s.AskedBy, "for_me", forMe, "limit", p.limit(), "cursor", p.Cursor), nil)
+}
+
+// Sign answers a promotion with yes or no.
+func (c *Client) Sign(ctx context.Context, id string, answer ladder.Answer, note string) (ladder.Promotion, error) {
+	return c.Answer(ctx, id, service.NewAnswer{Answer: answer, Note: note})
+}
+
+// Answer answers a promotion.
+func (c *Client) Answer(ctx context.Context, id string, n service.NewAnswer) (ladder.Promotion, error) {
+	return call[ladder.Promotion](ctx, c, "POST", path("promotions", id, "sign-offs"), n)
+}
+
+// Statement shows what one would sign by an answer.
+func (c *Client) Statement(ctx context.Context, id string, n service.NewAnswer) (service.StatementFor, error) {
+	return call[service.StatementFor](ctx, c, "POST", path("promotions", id, "statement"), n)
+}
+
+// Tick says that one looked at an item of a checklist.
+func (c *Client) Tick(ctx context.Context, id string, n service.NewTick) (ladder.Promotion, error) {
+	return call[ladder.Promotion](ctx, c, "POST", path("promotions", id, "ticks"), n)
+}
+
+// CarryOut carries a promotion out whose gate is met.
+func (c *Client) CarryOut(ctx context.Context, id string) (ladder.Promotion, error) {
+	return call[ladder.Promotion](ctx, c, "POST", path("promotions", id, "carry-out"), struct{}{})
+}
+
+// Withdraw takes a promotion back.
+func (c *Client) Withdraw(ctx context.Context, id, why string) (ladder.Promotion, error) {
+	return call[ladder.Promotion](ctx, c, "POST", path("promotions", id, "withdraw"), map[string]string{"reason": why})
+}
+
+// Gate says what is met and what is missing for a version to step on a rung; empty is the
+// next one.
+func (c *Client) Gate(ctx context.Context, ref, rung string) (service.GateReport, error) {
+	return call[service.GateReport](ctx, c, "GET", query(path("versions", ref, "gate"), "for", rung), nil)
+}
+
+// Vouchers says who vouched for a version.
+func (c *Client) Vouchers(ctx context.Context, ref string) (service.Vouchers, error) {
+	return call[service.Vouchers](ctx, c, "GET", path("versions", ref, "vouchers"), nil)
+}
+
+// AttachEvidence attaches a report to a version.
+func (c *Client) AttachEvidence(ctx context.Context, ref, kind, verdict, file string) (registry.Evidence, error) {
+	var out registry.Evidence
+	return out, c.sendForm(ctx, query(path("versions", ref, "evidence"), "kind", kind, "verdict", verdict), nil, []LocalFile{{Part: "file", Path: file}}, &out)
+}
+
+// Evidence lists the reports of a version, newest first.
+func (c *Client) Evidence(ctx context.Context, ref string) (service.Listed[registry.Evidence], error) {
+	return call[service.Listed[registry.Evidence]](ctx, c, "GET", path("versions", ref, "evidence"), nil)
+}
+
+// Report shows a report.
+func (c *Client) Report(ctx context.Context, id string) (registry.Evidence, error) {
+	return call[registry.Evidence](ctx, c, "GET", path("evidence", id), nil)
+}
+
+// SigningKeys lists the keys with which people and the service sign.
+func (c *Client) SigningKeys(ctx context.Context) (service.Listed[store.SigningKey], error) {
+	return call[service.Listed[store.SigningKey]](ctx, c, "GET", path("signing-keys"), nil)
+}
+
+// AddSigningKey makes a key known with which one signs.
+func (c *Client) AddSigningKey(ctx context.Context, public, title string) (store.SigningKey, error) {
+	return call[store.SigningKey](ctx, c, "POST", path("signing-keys"), map[string]string{"public": public, "title": title})
+}
+
+// EndSigningKey says that a key of one's own signs nothing any more.
+func (c *Client) EndSigningKey(ctx context.Context, fingerprint string) (store.SigningKey, error) {
+	return call[store.SigningKey](ctx, c, "DELETE", query(path("signing-keys"), "key", fingerprint), nil)
+}

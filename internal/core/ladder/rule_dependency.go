@@ -1,0 +1,121 @@
+package ladder
+
+import (
+	"cmp"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"innerladder/internal/core/fault"
+	"innerladder/internal/core/registry"
+)
+
+// NoDenied demands that the version needs none of some packages.
+type NoDenied struct {
+	// Denied are names, or names with one bound: numpy<1.22, oldlib==2.1.
+	Denied []string `json:"denied"`
+}
+
+var dependencyKind = KindInfo{"no_denied_dependency", "the version needs none of these packages", []Setting{
+	{"denied", "texts", "names, or names with one bound: oldlib, numpy<1.22, badlib==2.1", nil},
+}, as[NoDenied]}
+
+// Kind names it.
+func (NoDenied) Kind() string { return dependencyKind.Kind }
+
+var denial = regexp.MustCompile(`^([A-Za-z0-9][A-Za-z0-9._-]*)\s*(?:(==|<=|>=|<|>)\s*([0-9][0-9A-Za-z.+-]*))?$`)
+
+func (q NoDenied) check(field string, _ Ladder) error {
+	if len(q.Denied) == 0 {
+		return fault.New(fault.Invalid, "requirement.denied", "no package is denied").In(field + ".denied").Do("name some, such as oldlib or numpy<1.22")
+	}
+	for _, d := range q.Denied {
+		if !denial.MatchString(d) {
+			return fault.New(fault.Invalid, "requirement.denied", "%q names no package", d).In(field + ".denied").Do("write NAME or NAME with one bound, such as numpy<1.22")
+		}
+	}
+	return nil
+}
+
+// packageName is a name as packages are compared by: case, dot, dash and underscore do
+// not count (the rule of Python's packages, PEP 503).
+func packageName(s string) string {
+	return strings.NewReplacer("_", "-", ".", "-").Replace(strings.ToLower(s))
+}
+
+// pinned is the one release that a dependency allows, where it allows one.
+var pinned = regexp.MustCompile(`^={2,3}\s*([0-9][0-9A-Za-z.+-]*)$`)
+
+// Evaluate looks at every dependency. One that is not pinned to a release may turn out
+// to be a denied one, so it is not let through where only some releases are denied.
+func (q NoDenied) Evaluate(f Facts) Outcome {
+	if len(f.Version.Dependencies) == 0 {
+		return waits(f.Version.Ref, "It is not known what the version needs; register it with its requirements.")
+	}
+	for _, d := range f.Version.Dependencies {
+		for _, denied := range q.Denied {
+			if o := q.judge(f.Version.Ref, d, denied); o != nil {
+				return *o
+			}
+		}
+	}
+	return passed(f.Version.Ref, "None of %s is denied.", describeCount(len(f.Version.Dependencies), "package"))
+}
+
+func (NoDenied) judge(ref string, d registry.Dependency, denied string) *Outcome {
+	m := denial.FindStringSubmatch(denied)
+	if m == nil || packageName(m[1]) != packageName(d.Name) {
+		return nil
+	}
+	if m[2] == "" {
+		o := failed(ref, "It needs %s, which is denied.", d.Name)
+		return &o
+	}
+	pin := pinned.FindStringSubmatch(strings.TrimSpace(d.Want))
+	if pin == nil {
+		o := failed(ref, "It needs %s%s, which may be %s, and that is denied; pin it with ==.", d.Name, d.Want, denied)
+		return &o
+	}
+	c := compareReleases(pin[1], m[3])
+	if map[string]bool{"==": c == 0, "<": c < 0, ">": c > 0, "<=": c <= 0, ">=": c >= 0}[m[2]] {
+		o := failed(ref, "It needs %s %s, and %s is denied.", d.Name, pin[1], denied)
+		return &o
+	}
+	return nil
+}
+
+// compareReleases compares two releases part by part: numbers as numbers, a release
+// before it has letters (2.0 is after 2.0rc1), the rest as text.
+func compareReleases(a, b string) int {
+	as, bs := releaseParts(a), releaseParts(b)
+	for i := range max(len(as), len(bs)) {
+		x, y := "0", "0"
+		if i < len(as) {
+			x = as[i]
+		}
+		if i < len(bs) {
+			y = bs[i]
+		}
+		n, errN := strconv.Atoi(x)
+		m, errM := strconv.Atoi(y)
+		switch {
+		case errN == nil && errM == nil:
+			if c := cmp.Compare(n, m); c != 0 {
+				return c
+			}
+		case errN == nil:
+			return 1
+		case errM == nil:
+			return -1
+		default:
+			if c := cmp.Compare(x, y); c != 0 {
+				return c
+			}
+		}
+	}
+	return 0
+}
+
+var releasePart = regexp.MustCompile(`[0-9]+|[A-Za-z]+`)
+
+func releaseParts(s string) []string { return releasePart.FindAllString(s, -1) }

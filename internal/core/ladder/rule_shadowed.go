@@ -1,0 +1,47 @@
+package ladder
+
+import (
+	"innerladder/internal/core/fault"
+	"innerladder/internal/core/registry"
+)
+
+// Shadowed demands that the version answered copies of real requests beside the
+// incumbent, and seldom differently. The report of a shadow or a replay says so.
+type Shadowed struct {
+	Requests     uint64  `json:"requests"`
+	Disagreement float64 `json:"disagreement"`
+}
+
+var shadowedKind = KindInfo{"shadowed", "it answered copies of real requests, and seldom differently from the incumbent", []Setting{
+	{"requests", "count", "how many at least", nil},
+	{"disagreement", "number", "the greatest share of answers that differ, from 0 to 1", nil},
+}, as[Shadowed]}
+
+// Kind names it.
+func (Shadowed) Kind() string { return shadowedKind.Kind }
+
+func (q Shadowed) check(field string, _ Ladder) error {
+	if q.Requests < 1 || !(q.Disagreement >= 0 && q.Disagreement <= 1) {
+		return fault.New(fault.Invalid, "requirement.shadowed", "%d requests with disagreement up to %v are demanded", q.Requests, q.Disagreement).In(field).Do("demand at least 1 request, and a share from 0 to 1")
+	}
+	return nil
+}
+
+// Evaluate looks at the newest report of a shadow.
+func (q Shadowed) Evaluate(f Facts) Outcome {
+	e := newest(f.Evidence, registry.ShadowKind)
+	if e == nil || e.Shadow == nil {
+		return waits(f.Version.Ref, "It has not answered copies of real requests yet; %d are demanded.", q.Requests)
+	}
+	s := e.Shadow
+	share := float64(s.Disagreed) / float64(max(s.Requests, 1))
+	switch {
+	case f.Incumbent != nil && s.Against != "" && s.Against != f.Incumbent.Ref:
+		return waits(e.ID, "%s compares it with %s; %s stands on %s now.", e.ID, s.Against, f.Incumbent.Ref, f.To)
+	case s.Requests < q.Requests:
+		return waits(e.ID, "It answered %d copies of real requests; %d are demanded.", s.Requests, q.Requests)
+	case share > q.Disagreement:
+		return failed(e.ID, "It answered %.3g %% of %d requests differently; %.3g %% is allowed.", share*100, s.Requests, q.Disagreement*100)
+	}
+	return passed(e.ID, "It answered %d copies of real requests, %.3g %% of them differently.", s.Requests, share*100)
+}

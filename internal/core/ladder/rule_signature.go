@@ -1,0 +1,36 @@
+package ladder
+
+import (
+	"strings"
+
+	"innerladder/internal/core/registry"
+)
+
+// SignatureNotBroken demands that callers of the incumbent can call the candidate.
+type SignatureNotBroken struct{}
+
+var signatureKind = KindInfo{"signature_not_broken", "whoever calls the incumbent can call the candidate", []Setting{}, as[SignatureNotBroken]}
+
+// Kind names it.
+func (SignatureNotBroken) Kind() string { return signatureKind.Kind }
+
+// Evaluate compares the two signatures.
+func (SignatureNotBroken) Evaluate(f Facts) Outcome {
+	if f.Incumbent == nil {
+		return passed("", "Nobody stands on %s whose callers could break.", f.To)
+	}
+	changes, compatibility := registry.DiffSignatures(f.Incumbent.Signature, f.Version.Signature)
+	switch compatibility {
+	case registry.Breaking:
+		var names []string
+		for _, ch := range changes {
+			if ch.Breaking {
+				names = append(names, strings.TrimSpace(ch.Name+" "+ch.Kind+", "+ch.From+" → "+ch.To))
+			}
+		}
+		return failed(f.Version.Ref, "Callers of %s would break: %s.", f.Incumbent.Ref, strings.Join(names, "; "))
+	case registry.NotKnown:
+		return passed(f.Version.Ref, "Not compared with %s: a signature is missing.", f.Incumbent.Ref)
+	}
+	return passed(f.Version.Ref, "Signature %s with %s.", compatibility, f.Incumbent.Ref)
+}

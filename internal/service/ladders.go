@@ -1,0 +1,336 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"reflect"
+	"slices"
+	"strconv"
+	"strings"
+
+	"innerladder/internal/core/access"
+	"innerladder/internal/core/fault"
+	"innerladder/internal/core/ladder"
+	"innerladder/internal/store"
+)
+
+// names are all places where a version of a project can stand, and so the names that its
+// labels may not have.
+func names(l ladder.Revision) []string { return append(l.Names(), ladder.Retired) }
+
+// rungsInSight lists the rungs of all ladders that whoever acts may see.
+func (s *Service) rungsInSight(ctx context.Context) ([]string, error) {
+	out := ladder.Default().Names()
+	all, err := s.records(ctx).Ladders(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, l := range all {
+		for _, name := range l.Names() {
+			if !slices.Contains(out, name) {
+				out = append(out, name)
+			}
+		}
+	}
+	return append(out, ladder.Retired), nil
+}
+
+// Ladder is the ladder of a project, in a revision or as it is now (0).
+func (s *Service) Ladder(ctx context.Context, project string) (ladder.Revision, error) {
+	if _, err := may(ctx, access.Read); err != nil {
+		return ladder.Revision{}, err
+	}
+	r := s.records(ctx)
+	if err := s.checkProject(ctx, r, project); err != nil {
+		return ladder.Revision{}, err
+	}
+	return r.Ladder(ctx, project)
+}
+
+// LadderRevisions lists the revisions of a project's ladder, newest first.
+func (s *Service) LadderRevisions(ctx context.Context, project string, p store.Page) (Listed[ladder.Revision], error) {
+	if _, err := s.Ladder(ctx, project); err != nil {
+		return Listed[ladder.Revision]{}, err
+	}
+	return list(ctx, func(r store.Records) ([]ladder.Revision, string, error) { return r.LadderRevisions(ctx, project, p) }, s)
+}
+
+// SetLadder makes the next revision of a project's ladder. What stands or waits on the
+// present one must find its place on the new one. based is the revision that it was made
+// from, -1 for any.
+func (s *Service) SetLadder(ctx context.Context, project string, l ladder.Ladder, reason string, based int) (ladder.Revision, error) {
+	if err := l.Check(); err != nil {
+		return ladder.Revision{}, err
+	}
+	if strings.TrimSpace(reason) == "" {
+		return ladder.Revision{}, fault.New(fault.Invalid, "ladder.no_reason", "no reason is given").In("reason").Do("say why the ladder changes; it is read when someone asks what was demanded then")
+	}
+	return change(ctx, s, access.Manage, func(t *tx) (ladder.Revision, error) {
+		if err := s.checkProject(ctx, t.Records, project); err != nil {
+			return ladder.Revision{}, err
+		}
+		if err := t.need(project); err != nil {
+			return ladder.Revision{}, err
+		}
+		now, err := t.Ladder(ctx, project)
+		if err != nil {
+			return now, err
+		}
+		if based >= 0 && based != now.Number {
+			return now, fault.New(fault.Stale, "ladder.changed", "the ladder of %s is at revision %d, not %d", project, now.Number, based).In("If-Match").Do("look at it, and decide again")
+		}
+		if reflect.DeepEqual(now.Ladder, l) {
+			return now, fault.New(fault.Refused, "ladder.same", "the ladder of %s is like this already", project).Do("nothing needs doing")
+		}
+		if err := s.checkLadderFits(ctx, t.Records, project, l); err != nil {
+			return now, err
+		}
+		next := ladder.Revision{Project: project, Ladder: l, Author: t.actor.Name, Reason: reason, MadeAt: t.now}
+		if err := t.AddLadder(ctx, &next); err != nil {
+			return next, err
+		}
+		return next, t.note(ctx, entry{Project: project, Kind: "ladder.changed", Subject: project, Reason: reason, Before: now.Ladder, After: next.Ladder,
+			Sentence: fmt.Sprintf("The ladder of %s was changed to revision %d: %s.", project, next.Number, strings.Join(l.Names(), " → "))})
+	})
+}
+
+// checkLadderFits refuses a ladder on which something of the project has no place, or
+// which names what there is not.
+func (s *Service) checkLadderFits(ctx context.Context, r store.Records, project string, l ladder.Ladder) error {
+	uses, err := r.RungUses(ctx, project)
+	if err != nil {
+		return err
+	}
+	refuse := func(code, why string, args ...any) *fault.Fault {
+		return fault.New(fault.Refused, code, why, args...).In("rungs")
+	}
+	for _, rung := range slices.Sorted(maps.Keys(uses)) {
+		u := uses[rung]
+		h := l.Height(rung)
+		switch {
+		case rung == ladder.Retired:
+		case h < 0 && u.Versions > 0:
+			return refuse("ladder.in_use", "%d versions stand on %s, %s among them, and the new ladder has no such rung", u.Versions, rung, u.Example).Do("keep the rung, or retire them first")
+		case h < 0 && len(u.Endpoints) > 0:
+			return refuse("ladder.in_use", "%s demands the rung %s, and the new ladder has no such rung", strings.Join(u.Endpoints, ", "), rung).Do("keep the rung")
+		case h < 0 && len(u.Promotions) > 0:
+			return refuse("ladder.in_use", "%s asks for %s, and the new ladder has no such rung", strings.Join(u.Promotions, ", "), rung).Do("keep the rung, or answer them first")
+		case h >= 0 && len(u.Labels) > 0:
+			return refuse("ladder.label", "a rung cannot be called %s: there is the label %s", rung, strings.Join(u.Labels, ", ")).Do("choose another name, or remove the label")
+		case h >= 0 && l.Rungs[h].HoldsOne && u.Most > 1:
+			return refuse("ladder.holds_one", "%d versions of one model stand on %s, %s among them, which would hold one", u.Most, rung, u.Example).Do("retire all but one, or let it hold many")
+		}
+	}
+	own, err := r.Roles(ctx)
+	if err != nil {
+		return err
+	}
+	var roles []string
+	for _, role := range append(access.BuiltIn(), own...) {
+		roles = append(roles, role.Name)
+	}
+	environments, err := r.Environments(ctx)
+	if err != nil {
+		return err
+	}
+	for i, rung := range l.Rungs {
+		wanted := slices.Concat(rung.Ask, rung.Sign)
+		for _, q := range rung.Gate {
+			switch rule := q.Rule.(type) {
+			case ladder.SignOffs:
+				wanted = append(wanted, rule.Roles...)
+			case ladder.Placed:
+				if !slices.ContainsFunc(environments, func(e store.Environment) bool { return e.Name == rule.Environment }) {
+					return fault.New(fault.Invalid, "environment.unknown", "the gate of %s names the environment %q, which there is not", rung.Name, rule.Environment).In(fmt.Sprintf("rungs[%d].gate", i)).
+						Do("add it with: innerladder environment add %s", rule.Environment)
+				}
+			}
+		}
+		for _, name := range wanted {
+			if !slices.Contains(roles, name) {
+				return fault.New(fault.Invalid, "role.unknown", "the rung %s names the role %q, which there is not", rung.Name, name).In(fmt.Sprintf("rungs[%d]", i)).Do("%s", exist("roles", roles))
+			}
+		}
+	}
+	return nil
+}
+
+// Preview is what a ladder would let pass today.
+type Preview struct {
+	Project string `json:"project"`
+	// Refused says why the ladder could not be set as it is; empty when it could.
+	Refused string        `json:"refused,omitempty" description:"why the ladder could not be set as it is"`
+	Rungs   []RungPreview `json:"rungs"`
+	// Versions lists the newest versions of each model; all are counted in Rungs.
+	Versions []VersionPreview `json:"versions"`
+	Judged   int              `json:"judged" description:"how many versions were judged"`
+}
+
+// RungPreview is how many of the versions on the rung below a rung would pass its gate.
+type RungPreview struct {
+	Rung    string `json:"rung"`
+	Asked   int    `json:"asked" description:"versions on the rung below"`
+	Pass    int    `json:"pass" description:"those that meet everything"`
+	People  int    `json:"people" description:"those that wait for people only"`
+	Blocked int    `json:"blocked" description:"those that something else keeps back"`
+	// Open lists the requirements that are not met, with how many versions each keeps back.
+	Open []OpenRequirement `json:"open"`
+}
+
+// OpenRequirement is a requirement with how many versions it keeps back.
+type OpenRequirement struct {
+	Requirement string `json:"requirement"`
+	Versions    int    `json:"versions"`
+	Example     string `json:"example" description:"the sentence about one of them"`
+}
+
+// VersionPreview is what keeps one version back.
+type VersionPreview struct {
+	Version  string           `json:"version"`
+	From     string           `json:"from"`
+	To       string           `json:"to"`
+	State    string           `json:"state" enum:"pass,people,blocked"`
+	Findings []ladder.Finding `json:"findings"`
+}
+
+// previewedPerModel is how many versions of each model are listed.
+const previewedPerModel = 5
+
+// TryLadder finds out what a ladder would let pass today: every version of the project is
+// judged for the next rung. nil is the ladder as it is.
+func (s *Service) TryLadder(ctx context.Context, project string, l *ladder.Ladder) (Preview, error) {
+	out := Preview{Project: project, Rungs: []RungPreview{}, Versions: []VersionPreview{}}
+	now, err := s.Ladder(ctx, project)
+	if err != nil {
+		return out, err
+	}
+	r := s.records(ctx)
+	if l == nil {
+		l = &now.Ladder
+	} else {
+		if err := l.Check(); err != nil {
+			return out, err
+		}
+		if err := s.checkLadderFits(ctx, r, project, *l); err != nil {
+			out.Refused = err.Error()
+		}
+	}
+	versions, err := r.JudgedVersions(ctx, project, store.GateNeeds{
+		Metrics: l.MetricsOf(), Signature: l.Wants("signature_not_broken"), Card: l.Wants("card_sections"), Lineage: l.Wants("lineage"), Needs: l.Wants("no_denied_dependency"),
+		Evidence: true, Places: l.Wants("placed"), Trainers: l.Wants("sign_offs"),
+	})
+	if err != nil {
+		return out, err
+	}
+	asked, err := s.waitingByVersion(ctx, r, project)
+	if err != nil {
+		return out, err
+	}
+	s.preview(&out, *l, versions, asked)
+	return out, nil
+}
+
+// waitingByVersion finds the promotions that can still be answered, by version and rung.
+func (s *Service) waitingByVersion(ctx context.Context, r store.Records, project string) (map[string]*ladder.Promotion, error) {
+	out := map[string]*ladder.Promotion{}
+	page := store.Page{Limit: 1000}
+	for {
+		found, next, err := r.Promotions(ctx, store.PromotionFilter{State: "waiting", Project: project}, page)
+		if err != nil {
+			return nil, err
+		}
+		for i := range found {
+			out[found[i].Version+" "+found[i].To] = &found[i]
+		}
+		if next == "" {
+			return out, nil
+		}
+		page.After = next
+	}
+}
+
+// preview judges versions for the next rung of a ladder.
+func (s *Service) preview(out *Preview, l ladder.Ladder, versions []store.Judged, asked map[string]*ladder.Promotion) {
+	now := s.now()
+	incumbents := map[[2]string]*store.Judged{} // who stepped last, by model and rung
+	for i := range versions {
+		v := &versions[i]
+		key := [2]string{v.Model, v.Rung}
+		if there := incumbents[key]; there == nil || v.RungSince.After(there.RungSince) || (v.RungSince.Equal(there.RungSince) && v.Number > there.Number) {
+			incumbents[key] = v
+		}
+	}
+	rungs := make([]RungPreview, len(l.Rungs))
+	for i, r := range l.Rungs {
+		rungs[i] = RungPreview{Rung: r.Name, Open: []OpenRequirement{}}
+	}
+	stored := s.blobs.Present()
+	listed := map[string]int{}
+	for i := range slices.Backward(versions) {
+		v := &versions[i]
+		h := l.Height(v.Rung)
+		if h < 0 || h == len(l.Rungs)-1 {
+			continue
+		}
+		to := l.Rungs[h+1].Name
+		f := ladder.Facts{Version: &v.Version, Evidence: v.Evidence, Places: v.Places, Trainers: v.Trainers, Now: now}
+		for _, d := range v.Stored {
+			if stored(d) {
+				f.StoredArtifacts++
+			}
+		}
+		if there := incumbents[[2]string{v.Model, to}]; there != nil {
+			f.Incumbent, f.IncumbentEvidence = &there.Version, there.Evidence
+		}
+		p := &ladder.Promotion{Version: v.Ref, State: ladder.Open}
+		if a := asked[v.Ref+" "+to]; a != nil {
+			copied := *a
+			p = &copied
+		}
+		p.From, p.To = v.Rung, to
+		for n := len(v.Metrics); n < v.MetricCount; n++ {
+			v.Metrics["#"+strconv.Itoa(n)] = 0 // one that no gate names, and so was not read
+		}
+		l.Judge(p, f)
+		state := "pass"
+		for _, finding := range p.Findings {
+			if finding.State == ladder.Passed {
+				continue
+			}
+			if !finding.ByPeople {
+				state = "blocked"
+			} else if state == "pass" {
+				state = "people"
+			}
+			rungs[h+1].keepBack(finding)
+		}
+		out.Judged++
+		rungs[h+1].count(state)
+		if listed[v.Model]++; listed[v.Model] <= previewedPerModel {
+			out.Versions = append(out.Versions, VersionPreview{v.Ref, v.Rung, to, state, p.Findings})
+		}
+	}
+	out.Rungs = rungs[1:]
+}
+
+func (r *RungPreview) count(state string) {
+	r.Asked++
+	switch state {
+	case "pass":
+		r.Pass++
+	case "people":
+		r.People++
+	default:
+		r.Blocked++
+	}
+}
+
+func (r *RungPreview) keepBack(f ladder.Finding) {
+	i := slices.IndexFunc(r.Open, func(o OpenRequirement) bool { return o.Requirement == f.Requirement })
+	if i < 0 {
+		r.Open = append(r.Open, OpenRequirement{f.Requirement, 0, f.Sentence})
+		i = len(r.Open) - 1
+	}
+	r.Open[i].Versions++
+}

@@ -1,0 +1,335 @@
+package service
+
+import (
+	"bytes"
+	"context"
+	"crypto/ed25519"
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"innerladder/internal/core/access"
+	"innerladder/internal/core/fault"
+	"innerladder/internal/core/ladder"
+	"innerladder/internal/seal"
+	"innerladder/internal/store"
+)
+
+// signingLasts is how old a statement may be that someone signed.
+const signingLasts = 10 * time.Minute
+
+// StatementFor is what whoever acts would sign by an answer, to be signed with their own
+// key.
+type StatementFor struct {
+	PayloadType string `json:"payload_type"`
+	Payload     string `json:"payload" description:"the in-toto statement, in base64: sign it as DSSE says, and send the envelope with the same answer within ten minutes"`
+}
+
+// Statement writes what whoever acts would say by an answer; nothing is said yet.
+func (s *Service) Statement(ctx context.Context, id string, n NewAnswer) (StatementFor, error) {
+	a, err := may(ctx, access.Sign)
+	if err != nil {
+		return StatementFor{}, err
+	}
+	r := s.records(ctx)
+	p, _, l, f, err := s.reviewed(ctx, r, id, 0)
+	if err != nil {
+		return StatementFor{}, err
+	}
+	mine, err := s.answering(ctx, r, a, p, l, f, n, s.now())
+	if err != nil {
+		return StatementFor{}, err
+	}
+	if err := p.Sign(mine, l.Rung(p.To)); err != nil {
+		return StatementFor{}, err
+	}
+	body, err := ladder.StatementOf(p, f.Version, mine).Bytes()
+	return StatementFor{ladder.PayloadType, base64.StdEncoding.EncodeToString(body)}, err
+}
+
+// signedAt is the time in a statement that someone signed.
+func signedAt(envelope json.RawMessage, now time.Time) (time.Time, error) {
+	var e struct{ Payload string }
+	body, err := []byte(nil), json.Unmarshal(envelope, &e)
+	if err == nil {
+		body, err = base64.StdEncoding.DecodeString(e.Payload)
+	}
+	if err != nil {
+		return now, fault.New(fault.Invalid, "envelope.form", "the envelope cannot be read: %v", err).In("envelope").Do("send a DSSE envelope, as JSON")
+	}
+	st, err := ladder.ParseStatement(body)
+	if err != nil {
+		return now, err
+	}
+	if age := now.Sub(st.Predicate.At); age < -time.Minute || age > signingLasts {
+		return now, fault.New(fault.Refused, "envelope.old", "the statement is from %s", st.Predicate.At.Format(time.RFC3339)).In("envelope").Do("get it anew and sign it within %s", signingLasts)
+	}
+	return st.Predicate.At, nil
+}
+
+// vouch signs a statement with the service's key, or checks that whoever acts signed
+// exactly this one with theirs.
+func (s *Service) vouch(ctx context.Context, t *tx, st ladder.Statement, given json.RawMessage) (envelope json.RawMessage, key string, err error) {
+	body, err := st.Bytes()
+	if err != nil {
+		return nil, "", err
+	}
+	if given == nil {
+		envelope, err = seal.Envelop(ctx, ladder.PayloadType, body, s.signer)
+		return envelope, seal.Fingerprint(s.signer.Public()), err
+	}
+	mine, err := t.SigningKeys(ctx, t.actor.Name)
+	if err != nil {
+		return nil, "", err
+	}
+	var keys []ed25519.PublicKey
+	for _, k := range mine {
+		if k.EndedAt == nil {
+			keys = append(keys, k.Public)
+		}
+	}
+	payload, key, err := seal.OpenEnvelope(ctx, given, ladder.PayloadType, keys...)
+	if err != nil {
+		return nil, "", fault.New(fault.Refused, "envelope.key", "the envelope does not open with a key of %s: %v", t.actor.Name, err).In("envelope").Do("sign with a key that you made known with: innerladder signing-key add FILE")
+	}
+	if !bytes.Equal(payload, body) {
+		return nil, "", fault.New(fault.Stale, "envelope.other", "what was signed is not what would be written down: something has changed since").In("envelope").Do("get the statement anew, read it, and sign that")
+	}
+	return given, key, nil
+}
+
+// AddSigningKey makes a key known with which whoever acts signs.
+func (s *Service) AddSigningKey(ctx context.Context, public, title string) (store.SigningKey, error) {
+	raw, err := base64.StdEncoding.DecodeString(strings.TrimSpace(public))
+	if err != nil || len(raw) != ed25519.PublicKeySize {
+		return store.SigningKey{}, fault.New(fault.Invalid, "signing_key.form", "this is no Ed25519 public key").In("public").Do("give its 32 bytes in base64")
+	}
+	if len(title) > 100 {
+		return store.SigningKey{}, fault.New(fault.Invalid, "signing_key.title", "the title is long").In("title").Do("use at most 100 characters")
+	}
+	return change(ctx, s, access.Own, func(t *tx) (store.SigningKey, error) {
+		me, err := t.PersonNamed(ctx, t.actor.Name)
+		if err != nil {
+			return store.SigningKey{}, err
+		}
+		if me.Robot || t.actor.narrowed {
+			return store.SigningKey{}, fault.New(fault.Forbidden, "signing_key.who", "robots and narrow tokens make no signing keys known").Do("sign in as a person, with a token of full scope")
+		}
+		k := store.SigningKey{Fingerprint: seal.Fingerprint(raw), Owner: me.Name, Title: title, Public: raw, AddedAt: t.now}
+		all, err := t.SigningKeys(ctx, "")
+		if err != nil {
+			return k, err
+		}
+		for _, other := range all {
+			if other.Fingerprint == k.Fingerprint {
+				return k, fault.New(fault.Refused, "signing_key.exists", "the key %s is known already", k.Fingerprint).In("public").Do("make a new one with: innerladder signing-key make FILE")
+			}
+		}
+		if err := t.Records.AddSigningKey(ctx, me.ID, k); err != nil {
+			return k, err
+		}
+		return k, t.note(ctx, entry{Kind: "signing_key.added", Subject: me.Name, Sentence: fmt.Sprintf("%s signs with the key %s.", me.Name, k.Fingerprint), After: k})
+	})
+}
+
+// SigningKeys lists the keys with which whoever acts and the service sign. Those of others
+// come with what they signed.
+func (s *Service) SigningKeys(ctx context.Context) (Listed[store.SigningKey], error) {
+	a, err := may(ctx, access.Own)
+	if err != nil {
+		return Listed[store.SigningKey]{}, err
+	}
+	all, err := s.signingKeys(ctx, a.Name)
+	return Listed[store.SigningKey]{Items: all}, err
+}
+
+// signingKeys lists the service's key and those of everyone, or of one person.
+func (s *Service) signingKeys(ctx context.Context, owner string) ([]store.SigningKey, error) {
+	all, err := s.store.Read().SigningKeys(ctx, owner)
+	own := store.SigningKey{Fingerprint: seal.Fingerprint(s.signer.Public()), Owner: Itself, Title: "the service's key", Public: s.signer.Public()}
+	return append([]store.SigningKey{own}, all...), err
+}
+
+// EndSigningKey says that a key of whoever acts signs nothing any more; what it signed
+// stays signed.
+func (s *Service) EndSigningKey(ctx context.Context, fingerprint string) (store.SigningKey, error) {
+	return change(ctx, s, access.Own, func(t *tx) (store.SigningKey, error) {
+		mine, err := t.SigningKeys(ctx, t.actor.Name)
+		if err != nil {
+			return store.SigningKey{}, err
+		}
+		i := slices.IndexFunc(mine, func(k store.SigningKey) bool { return k.Fingerprint == fingerprint && k.EndedAt == nil })
+		if i < 0 {
+			return store.SigningKey{}, fault.New(fault.Unknown, "signing_key.unknown", "%s has no key %s in use", t.actor.Name, fingerprint).In("key").Do("see yours with: innerladder signing-keys")
+		}
+		if err := t.Records.EndSigningKey(ctx, fingerprint, t.now); err != nil {
+			return store.SigningKey{}, err
+		}
+		k := mine[i]
+		now := t.now
+		k.EndedAt = &now
+		return k, t.note(ctx, entry{Kind: "signing_key.ended", Subject: t.actor.Name, Sentence: fmt.Sprintf("The key %s of %s signs nothing any more.", fingerprint, t.actor.Name), Before: mine[i]})
+	})
+}
+
+// Voucher is one signed statement about a version, checked.
+type Voucher struct {
+	Promotion string        `json:"promotion"`
+	To        string        `json:"to" description:"the rung"`
+	By        string        `json:"by"`
+	Answer    ladder.Answer `json:"answer" enum:"yes,no,later,hand_over"`
+	Note      string        `json:"note,omitempty"`
+	At        time.Time     `json:"at"`
+	Key       string        `json:"key,omitempty" description:"fingerprint of the key that signed"`
+	KeyOwner  string        `json:"key_owner,omitempty" description:"whose key it is; inner-ladder is the service"`
+	// Genuine says that the signature is right and the statement says what is written here.
+	Genuine bool `json:"genuine"`
+	// Fits says that it was said of the bytes that are stored now.
+	Fits bool `json:"fits" description:"it was said of the bytes that are stored now"`
+	// Counts says that it still counts: the last answer of its giver, not void.
+	Counts   bool            `json:"counts" description:"it still counts: the last answer of its giver, and not void"`
+	Problems []string        `json:"problems,omitempty"`
+	Envelope json.RawMessage `json:"envelope" description:"the DSSE envelope"`
+}
+
+// Vouchers is who vouched for a version, for what, with which key, and whether that still
+// fits what is stored.
+type Vouchers struct {
+	Version string `json:"version"`
+	Digest  string `json:"digest"`
+	Rung    string `json:"rung"`
+	// Sound says that every statement is genuine and fits, and that every file has its
+	// digest.
+	Sound bool `json:"sound"`
+	// Files says of every file whether its bytes have the registered digest.
+	Files      []VouchedFile      `json:"files"`
+	Statements []Voucher          `json:"statements"`
+	Keys       []store.SigningKey `json:"keys" description:"those that are needed to check the envelopes"`
+}
+
+// VouchedFile is a file of a version, read again.
+type VouchedFile struct {
+	Name   string `json:"name"`
+	Digest string `json:"digest" description:"as it was registered"`
+	State  string `json:"state" enum:"right,changed,missing,elsewhere"`
+}
+
+// Vouchers checks every statement that was signed about a version, against its bytes as
+// they are read now.
+func (s *Service) Vouchers(ctx context.Context, ref string) (Vouchers, error) {
+	v, err := s.Version(ctx, ref)
+	if err != nil {
+		return Vouchers{}, err
+	}
+	out := Vouchers{Version: v.Ref, Digest: v.Digest, Rung: v.Rung, Sound: true, Files: []VouchedFile{}, Statements: []Voucher{}, Keys: []store.SigningKey{}}
+	digests := map[string]string{}
+	for _, a := range v.Artifacts {
+		f := VouchedFile{a.Name, a.Digest, "elsewhere"}
+		digests[a.Name] = a.Digest // of a file elsewhere only the digest is known
+		if a.Stored {
+			got, err := s.blobs.Digest(a.Digest)
+			switch {
+			case err != nil:
+				return out, err
+			case got == "":
+				f.State = "missing"
+				delete(digests, a.Name)
+			case got != a.Digest:
+				f.State = "changed"
+			default:
+				f.State = "right"
+			}
+			if got != "" {
+				digests[a.Name] = got
+			}
+			out.Sound = out.Sound && f.State == "right"
+		}
+		out.Files = append(out.Files, f)
+	}
+	answers, err := s.records(ctx).AnswersAbout(ctx, v.Ref)
+	if err != nil {
+		return out, err
+	}
+	keys, err := s.signingKeys(ctx, "")
+	if err != nil {
+		return out, err
+	}
+	last := map[[2]string]int{}
+	for i, a := range answers {
+		last[[2]string{a.Promotion, a.By}] = i
+	}
+	used := map[string]bool{}
+	for i, a := range answers {
+		one := Voucher{Promotion: a.Promotion, By: a.By, Answer: a.Answer, Note: a.Note, At: a.At, Key: a.Key, Envelope: a.Envelope, Counts: a.Void == "" && last[[2]string{a.Promotion, a.By}] == i}
+		s.check(ctx, &one, a, v.Ref, keys)
+		if one.Genuine {
+			body, _ := decodePayload(a.Envelope)
+			st, err := ladder.ParseStatement(body)
+			if err == nil {
+				misfits := st.Misfits(v, digests)
+				one.To, one.Fits, one.Problems = st.Predicate.To, len(misfits) == 0, append(one.Problems, misfits...)
+			}
+		}
+		if a.Void != "" {
+			one.Problems = append(one.Problems, "void: "+a.Void)
+		}
+		out.Sound = out.Sound && one.Genuine && one.Fits
+		used[a.Key] = true
+		out.Statements = append(out.Statements, one)
+	}
+	for _, k := range keys {
+		if used[k.Fingerprint] {
+			out.Keys = append(out.Keys, k)
+		}
+	}
+	return out, nil
+}
+
+func decodePayload(envelope json.RawMessage) ([]byte, error) {
+	var e struct{ Payload string }
+	if err := json.Unmarshal(envelope, &e); err != nil {
+		return nil, err
+	}
+	return base64.StdEncoding.DecodeString(e.Payload)
+}
+
+// check finds out whether an envelope is genuine: signed with the key that is written
+// down, by its owner or the service, and saying what the answer says.
+func (s *Service) check(ctx context.Context, one *Voucher, a store.SignedAnswer, version string, keys []store.SigningKey) {
+	i := slices.IndexFunc(keys, func(k store.SigningKey) bool { return k.Fingerprint == a.Key })
+	switch {
+	case a.Key == "":
+		one.Problems = append(one.Problems, "it was given before answers were signed")
+		return
+	case i < 0:
+		one.Problems = append(one.Problems, "its key is not known")
+		return
+	case keys[i].Owner != Itself && keys[i].Owner != a.By:
+		one.Problems = append(one.Problems, "it was signed with the key of "+keys[i].Owner)
+		return
+	}
+	one.KeyOwner = keys[i].Owner
+	body, _, err := seal.OpenEnvelope(ctx, a.Envelope, ladder.PayloadType, keys[i].Public)
+	if err != nil {
+		one.Problems = append(one.Problems, "the signature is not right: "+err.Error())
+		return
+	}
+	st, err := ladder.ParseStatement(body)
+	if err != nil {
+		one.Problems = append(one.Problems, err.Error())
+		return
+	}
+	said := st.Predicate
+	if said.Promotion != a.Promotion || said.Version != version || said.By != a.By || said.Answer != a.Answer || said.Note != a.Note || !said.At.Equal(a.At) || said.Candidate != a.CandidateDigest || said.Incumbent != a.Incumbent {
+		one.Problems = append(one.Problems, "the signed statement says something else than what is written down")
+		return
+	}
+	if k := keys[i]; k.EndedAt != nil && a.At.After(*k.EndedAt) {
+		one.Problems = append(one.Problems, "its key had ended")
+		return
+	}
+	one.Genuine = true
+}
