@@ -140,8 +140,8 @@ func TestTheConsoleDoesTheJob(t *testing.T) {
 	b.do("reviews", b.open("/reviews"), sees("Nothing waits"))
 	h.as(h.runaFile, "promote", "heat-demand@3", "-to", "live", "-note", "knows the cold")
 	b.do("the new review appears", sees("knows the cold"))
-	b.do("a no needs a reason", press("Say no"), sees("a no needs a reason"))
-	b.do("signing", write("Note", "read it"), press("Sign yes"), sees("Nothing waits"))
+	b.do("a no needs a reason", chromedp.Click(browser.Text("a", "P-3")), press("Say no"), sees("a no needs a reason"))
+	b.do("signing", write("Note", "read it"), press("Sign yes"), sees("carried out"), b.open("/reviews"), sees("Nothing waits"))
 	if v, err := h.runa.Version(t.Context(), "heat-demand@3"); err != nil || v.Rung != "live" {
 		t.Errorf("after the signature: %+v, %v", v, err)
 	}
@@ -193,7 +193,7 @@ func TestEveryPageInEveryShape(t *testing.T) {
 	pages := map[string]string{"/": "Now", "/models": "Models", "/models/heat-demand": "heat-demand", "/models/heat-demand/versions/2": "heat-demand@2", "/models/heat-demand/versions/2?show=files": "heat-demand@2",
 		"/models/heat-demand/versions/2?show=profile": "heat-demand@2", "/models/heat-demand/versions/2?show=lineage": "heat-demand@2", "/models/versions": "Find versions", "/models/register": "Register", "/models/runs": "Runs", "/models/runs/run-1": "run-1",
 		"/models/data": "Data sets", "/models/lineup?versions=heat-demand": "Line-up", "/models/trace?from=heat-demand@2": "Lineage", "/endpoints": "Endpoints",
-		"/endpoints/demand-hourly": "demand-hourly", "/endpoints/demand-hourly/compare?incumbent=heat-demand@1&candidate=heat-demand@2": "Side by side", "/reviews": "Reviews", "/alerts": "Alerts", "/audit": "Audit"}
+		"/endpoints/demand-hourly": "demand-hourly", "/endpoints/demand-hourly/compare?incumbent=heat-demand@1&candidate=heat-demand@2": "Side by side", "/reviews": "Reviews", "/reviews/P-2": "P-2", "/models/heat-demand/versions/1?show=evidence": "heat-demand@1", "/settings/ladders": "Settings", "/alerts": "Alerts", "/audit": "Audit"}
 	for _, width := range []int64{1280, 390} {
 		for path, title := range pages {
 			b.do(path, chromedp.EmulateViewport(width, 800), browser.Dark(width == 390), b.open(path), chromedp.WaitVisible(browser.Text("h1", title)), chromedp.Sleep(300*time.Millisecond))

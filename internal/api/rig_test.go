@@ -40,6 +40,8 @@ import (
 // rig is a whole service in this process, with two people: runa is its owner, tove
 // registers, signs and operates everywhere. Every answer is held against the OpenAPI document.
 type rig struct {
+	// skew is added to the service's clock.
+	skew          *atomic.Int64
 	t             *testing.T
 	dir           string
 	store         *store.Store
@@ -75,7 +77,8 @@ func newRig(t *testing.T) *rig {
 	server := "http://" + inside.Addr().String()
 	fetcher := &fetch.Fetcher{Private: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, Folders: []string{dir}}
 	gate := gateway.New(gateway.Config{IDs: ids, Timeout: 5 * time.Second, Connections: 64}, rec, log)
-	s := service.New(service.Config{Store: records, Signals: signals, Blobs: blobs, Recorder: rec, Router: gate, Log: log, RequestIDs: ids, Fetch: fetcher, Spare: time.Nanosecond, Address: server, Keys: keys, Signer: unlocked.Signer})
+	skew := new(atomic.Int64)
+	s := service.New(service.Config{Now: func() time.Time { return time.Now().Add(time.Duration(skew.Load())) }, Store: records, Signals: signals, Blobs: blobs, Recorder: rec, Router: gate, Log: log, RequestIDs: ids, Fetch: fetcher, Spare: time.Nanosecond, Address: server, Keys: keys, Signer: unlocked.Signer})
 	a, err := api.New(s, rec, api.Config{Console: api.Console{Files: fstest.MapFS{}}, Proxies: []netip.Prefix{netip.MustParsePrefix("127.0.0.2/31")}}, log)
 	must(t, err)
 	go func() { _ = gate.Serve(outside) }()
@@ -92,7 +95,7 @@ func newRig(t *testing.T) *rig {
 		conductor.New(s, gate, log).Run(conducting)
 		close(conducted)
 	}()
-	r := &rig{t: t, dir: dir, store: records, server: server, gateway: "http://" + outside.Addr().String(), service: s}
+	r := &rig{t: t, skew: skew, dir: dir, store: records, server: server, gateway: "http://" + outside.Addr().String(), service: s}
 	r.stopConductor = func() { stopConductor(); <-conducted }
 	t.Cleanup(func() {
 		r.stopConductor()

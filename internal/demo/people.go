@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"time"
 
 	"innerladder/internal/client"
 	"innerladder/internal/core/access"
@@ -74,6 +75,9 @@ func (p *play) admit(ctx context.Context) error {
 		if err := p.keep(c.name, t.Secret); err != nil {
 			return err
 		}
+	}
+	if _, err := p.sif.SetLadder(ctx, forecasting, ladderOf(time.Now()), "what the dispatch desk wants to see before it plans by a model", -1); err != nil {
+		return err
 	}
 	if _, err := p.sif.AddPerson(ctx, service.NewPerson{Name: "nightly", Robot: true, Memberships: []access.Membership{{Project: forecasting, Role: "author"}}}); err != nil {
 		return err

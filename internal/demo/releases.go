@@ -146,7 +146,10 @@ func (p *play) register(ctx context.Context, r *release) (ref, modelFile string,
 		reg.Units = map[string]string{r.target: r.unit}
 	}
 	v, err := p.runa.Register(ctx, reg, files)
-	return v.Ref, modelFile, err
+	if err != nil {
+		return "", "", err
+	}
+	return v.Ref, modelFile, p.prove(ctx, r, v.Ref, stem)
 }
 
 // importance is how much each input counts: the weights on the terms that it is in, as

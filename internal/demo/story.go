@@ -78,9 +78,9 @@ func (p *play) approve(ctx context.Context, ref, why string) error {
 	if err != nil {
 		return err
 	}
-	signed, err := p.tove.Sign(ctx, asked.ID, ladder.Yes, "read the measures")
+	signed, err := p.review(ctx, asked.ID)
 	if err == nil && signed.State != ladder.CarriedOut {
-		err = fmt.Errorf("%s is %s", signed.ID, signed.State)
+		err = fmt.Errorf("%s is %s: %+v", signed.ID, signed.State, signed.Findings)
 	}
 	return err
 }

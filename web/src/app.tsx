@@ -19,8 +19,10 @@ import { RunPage, RunsPage } from './models/runs-page'
 import { TracePage } from './models/trace-page'
 import { VersionPage } from './models/version-page'
 import { NowPage } from './now/now-page'
+import { ReviewPage } from './reviews/review-page'
 import { ReviewsPage } from './reviews/reviews-page'
 import { ConnectionsPage } from './settings/connections-page'
+import { LadderPage } from './settings/ladder-page'
 import { MePage } from './settings/me-page'
 import { PeoplePage } from './settings/people-page'
 import { ServicePage } from './settings/service-page'
@@ -58,6 +60,7 @@ export function App() {
         <Route path="endpoints/:endpoint" element={<EndpointPage />} />
         <Route path="endpoints/:endpoint/compare" element={<ComparePage />} />
         <Route path="reviews" element={<ReviewsPage />} />
+        <Route path="reviews/:promotion" element={<ReviewPage />} />
         <Route path="alerts" element={<AlertsPage />} />
         <Route path="audit" element={<AuditPage />} />
         <Route path="activity" element={<ActivityPage />} />
@@ -66,6 +69,7 @@ export function App() {
           <Route index element={<Navigate to="me" replace />} />
           <Route path="me" element={<MePage />} />
           <Route path="people" element={<PeoplePage />} />
+          <Route path="ladders" element={<LadderPage />} />
           <Route path="connections" element={<ConnectionsPage />} />
           <Route path="service" element={<ServicePage />} />
         </Route>

@@ -2,7 +2,8 @@ import { Inbox, LogOut, Moon, Sun, WifiOff } from 'lucide-react'
 import { Link, NavLink, Outlet, useLocation } from 'react-router'
 
 import { useMay, useMe, useSignOut } from './api/people'
-import { useAlerts, useNow, usePromotions } from './api/queries'
+import { usePromotions } from './api/ladder'
+import { useAlerts, useNow } from './api/queries'
 import { useLive } from './api/live'
 import { Boundary } from './ui/boundary'
 import { switchTheme, useTheme } from './ui/theme'
@@ -29,7 +30,7 @@ export function Shell() {
   const signOut = useSignOut()
   const audits = useMay('audit')
   const trials = (useNow().data ?? []).filter((n) => n.lanes.some((l) => l.kind === 'trial')).length
-  const reviews = usePromotions({ state: 'open' }).data?.items.length
+  const reviews = usePromotions({ for_me: true }).data?.items.length
   const alerts = useAlerts('open').data?.items.length
   return (
     <div className="min-h-screen md:grid md:grid-cols-[176px_minmax(0,1fr)]">

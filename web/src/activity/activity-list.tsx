@@ -3,6 +3,7 @@ import { useState } from 'react'
 
 import type { Happening } from '../api/client'
 import { useActivity, useComment, useMay } from '../api/people'
+import { Prose } from '../ui/prose'
 import { Ago, Button, Empty, inputLook, Loaded, Panel, Problem, Subject } from '../ui/parts'
 
 /** A text in which @NAME stands out. */
@@ -58,7 +59,7 @@ function Line({ happening: h, where }: { happening: Happening; where: boolean })
           {h.reason && !h.sentence.includes(h.reason) && (
             <span className="text-ink-2">
               {' '}
-              “<Said text={h.reason} />”
+              {h.kind === 'comment.made' ? <Prose text={h.reason} /> : <>“<Said text={h.reason} />”</>}
             </span>
           )}
         </span>
@@ -82,7 +83,7 @@ function Line({ happening: h, where }: { happening: Happening; where: boolean })
         <ul className="border-line-strong mt-1 ml-1 grid gap-0.5 border-l-2 pl-3">
           {comments.map((c) => (
             <li key={c.seq}>
-              <b className="font-medium">{c.actor}</b> <Said text={c.reason ?? ''} /> <span className="text-ink-3 text-[12.5px]"><Ago at={c.at} /></span>
+              <b className="font-medium">{c.actor}</b> <Prose text={c.reason ?? ''} /> <span className="text-ink-3 text-[12.5px]"><Ago at={c.at} /></span>
             </li>
           ))}
         </ul>

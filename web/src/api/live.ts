@@ -6,13 +6,16 @@ import { queryClient } from './queries'
 /** Which queries a kind of change makes stale, by the first word of the kind. */
 const stale: Record<string, string[]> = {
   model: ['models'],
-  version: ['models'],
+  version: ['models', 'promotions'],
   label: ['models'],
   run: ['runs', 'models'],
   data: ['data', 'models'],
   project: ['projects'],
   promotion: ['promotions', 'models'],
-  placement: ['placements', 'endpoints'],
+  evidence: ['evidence', 'promotions'],
+  ladder: ['ladder', 'promotions'],
+  signing_key: ['signing-keys'],
+  placement: ['placements', 'endpoints', 'promotions'],
   endpoint: ['endpoints'],
   split: ['endpoints', 'series', 'comparison'],
   alert: ['alerts', 'series'],

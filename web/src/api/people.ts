@@ -4,7 +4,7 @@ import { api, data } from './client'
 import { queryClient } from './queries'
 import type { components, paths } from './schema'
 
-type Permission = 'read' | 'comment' | 'register' | 'ask' | 'sign' | 'place' | 'route' | 'handle' | 'prune' | 'audit' | 'manage' | 'administer'
+type Permission = 'read' | 'comment' | 'register' | 'ask' | 'sign' | 'override' | 'place' | 'route' | 'handle' | 'prune' | 'audit' | 'manage' | 'administer'
 
 export const useMe = () => useQuery({ queryKey: ['session'], queryFn: () => data(api.GET('/api/v1/session')), staleTime: 60_000, retry: false })
 

@@ -13,9 +13,6 @@ export const queryClient = new QueryClient({
   },
 })
 
-export const useLadder = () =>
-  useQuery({ queryKey: ['ladder'], queryFn: () => data(api.GET('/api/v1/ladder')), staleTime: Infinity })
-
 export type ModelFilter = NonNullable<paths['/api/v1/models']['get']['parameters']['query']>
 
 export const useModels = (filter: ModelFilter = {}) =>
@@ -44,9 +41,6 @@ export const useDiff = (ref: string, other: string | undefined) =>
     queryFn: () => data(api.GET('/api/v1/versions/{ref}/diff/{other}', { params: { path: { ref, other: other ?? '' } } })),
     enabled: other !== undefined,
   })
-
-export const usePromotions = (filter: { state?: 'open'; model?: string }) =>
-  useQuery({ queryKey: ['promotions', filter], queryFn: () => data(api.GET('/api/v1/promotions', { params: { query: filter } })) })
 
 export const usePlacements = () =>
   useQuery({ queryKey: ['placements'], queryFn: () => data(api.GET('/api/v1/placements', { params: { query: { limit: 200 } } })) })
@@ -95,19 +89,6 @@ export const useNow = () => useQuery({ queryKey: ['now'], queryFn: () => data(ap
 export function useEndpointNow(endpoint: string): EndpointNow | undefined {
   return useNow().data?.find((n) => n.endpoint === endpoint)
 }
-
-export const usePromote = () =>
-  useMutation({
-    mutationFn: (body: { version: string; to: string; note: string }) => data(api.POST('/api/v1/promotions', { body })),
-    onSuccess: () => queryClient.invalidateQueries({ queryKey: ['promotions'] }),
-  })
-
-export const useSign = (promotion: string) =>
-  useMutation({
-    mutationFn: (body: { answer: 'yes' | 'no'; note: string }) =>
-      data(api.POST('/api/v1/promotions/{promotion}/sign-offs', { params: { path: { promotion } }, body })),
-    onSuccess: () => queryClient.invalidateQueries({ queryKey: ['promotions'] }),
-  })
 
 /** The number of the split that was looked at goes with a change, so two people cannot overwrite each other. */
 const based = (split: number) => ({ 'If-Match': `"${split}"` })

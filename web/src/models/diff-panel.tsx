@@ -19,8 +19,17 @@ export function DiffPanel({ version: v, onOther }: { version: Version; onOther?:
             setChosen(ref)
             onOther?.(ref)
           }} />}>
-      <Loaded query={diff}>
-        {(d) => (
+      <Loaded query={diff}>{(d) => <DiffTable diff={d} />}</Loaded>
+    </Panel>
+  )
+}
+
+/** A commit is known by its beginning. */
+const brief = (text: string) => text.replace(/\b[0-9a-f]{40}\b/g, (commit) => commit.slice(0, 12))
+
+/** All that differs between two versions. */
+export function DiffTable({ diff: d }: { diff: Diff }) {
+  return (
           <div className="overflow-x-auto">
             <table className="w-full">
               <thead className="text-ink-3 text-left text-[12px]">
@@ -31,13 +40,13 @@ export function DiffPanel({ version: v, onOther }: { version: Version; onOther?:
                   <th />
                 </tr>
               </thead>
-              <tbody className="*:border-line *:border-t *:*:py-1.5 *:*:pr-4">
+              <tbody className="*:border-line *:border-t *:*:py-1.5 *:*:pr-4 *:*:[overflow-wrap:anywhere]">
                 {d.metrics.map((m) => (
                   <tr key={m.name}>
                     <td className="text-ink-2">metric {m.name}</td>
                     <td>{m.from === undefined ? '–' : number(m.from)}</td>
                     <td>{m.to === undefined ? '–' : number(m.to)}</td>
-                    <td>
+                    <td className="whitespace-nowrap">
                       <Verdict verdict={m.verdict} detail={m.difference ? `${m.difference > 0 ? '+' : '−'}${number(Math.abs(m.difference))}` : undefined} />
                     </td>
                   </tr>
@@ -52,8 +61,8 @@ export function DiffPanel({ version: v, onOther }: { version: Version; onOther?:
                 ].map((c) => (
                   <tr key={c.name}>
                     <td className="text-ink-2">{c.name}</td>
-                    <td>{c.from || '–'}</td>
-                    <td>{c.to || '–'}</td>
+                    <td>{brief(c.from) || '–'}</td>
+                    <td>{brief(c.to) || '–'}</td>
                     <td className="text-ink-2">
                       {c.kind} {c.detail}
                     </td>
@@ -70,9 +79,6 @@ export function DiffPanel({ version: v, onOther }: { version: Version; onOther?:
             {d.importance.length > 0 && <ImportanceDiff rows={d.importance} from={d.from} to={d.to} />}
             {d.card && <CardDiff text={d.card} />}
           </div>
-        )}
-      </Loaded>
-    </Panel>
   )
 }
 

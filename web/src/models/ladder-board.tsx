@@ -1,3 +1,5 @@
+import { Siren } from 'lucide-react'
+
 import { useNow } from '../api/queries'
 import type { Ladder, Model, Promotion } from '../api/client'
 import { share } from '../ui/format'
@@ -19,7 +21,13 @@ export function GateTicks({ promotion }: { promotion: Promotion }) {
 
 const waitsFor = (p: Promotion) => {
   const open = p.findings.find((f) => f.state === 'failed') ?? p.findings.find((f) => f.state === 'waiting')
-  return open ? open.sentence : 'about to be carried out'
+  if (p.state === 'to_review') return 'It went past its gate; someone else must say whether that was right.'
+  return open ? open.sentence : p.ready ? 'The gate is met; someone has to carry it out.' : 'about to be carried out'
+}
+
+/** The loud mark of what went past a gate. */
+export function EmergencyTag({ reviewed = false }: { reviewed?: boolean }) {
+  return <span className={`inline-flex items-center gap-1 rounded-full border px-2 text-[12px] font-semibold whitespace-nowrap ${reviewed ? 'text-ink-2 border-current' : 'border-bad bg-bad-soft text-bad'}`}><Siren size={12} aria-hidden /> {reviewed ? 'emergency, reviewed' : 'emergency'}</span>
 }
 
 /** A model as a ladder: the highest rung on top, versions as tokens that stand on the rungs, open promotions between them. */
@@ -32,17 +40,17 @@ export function LadderBoard({ model, ladder, promotions }: { model: Model; ladde
     <div>
       {rungs.map((rung, i) => {
         const top = i === 0
-        const asking = promotions.filter((p) => p.state === 'open' && p.from === rung.name)
+        const asking = promotions.filter((p) => (p.state === 'open' ? p.from : p.state === 'to_review' ? p.to : '') === rung.name)
         return (
           <div key={rung.name} className="grid min-h-[92px] grid-cols-[84px_1fr] sm:grid-cols-[120px_1fr]" data-rung={rung.name}>
             <div className="self-end pr-4 pb-3 text-right font-semibold sm:pr-6">
               {rung.name}
-              <small className="text-ink-3 block text-[12px] font-normal">{rung.gate.length === 0 ? 'no gate' : rung.gate.length === 1 ? 'gate: 1 check' : `gate: ${rung.gate.length} checks`}</small>
+              <small className="text-ink-3 block text-[12px] font-normal">{rung.gate.length === 0 ? 'no gate' : rung.gate.length === 1 ? 'gate: 1 check' : `gate: ${rung.gate.length} checks`}{rung.holds_one && ', holds one'}</small>
             </div>
             <div className="border-line-strong relative flex flex-col justify-end border-x-[3px] px-3 pb-[22px]">
               {asking.map((p) => (
                 <div key={p.id} className="border-trial-line bg-trial-soft z-2 mx-3 mb-2 self-start rounded-lg border-[1.5px] px-2.5 py-1 font-semibold" data-promotion={p.id}>
-                  <To to="/reviews">
+                  {p.emergency && <EmergencyTag />} <To to={`/reviews/${p.id}`}>
                     @{p.version.split('@')[1]} → {p.to} · {p.id}
                   </To>
                   <GateTicks promotion={p} />

@@ -3,10 +3,11 @@ import { Link, useParams } from 'react-router'
 
 import type { Version } from '../api/client'
 import { useMay } from '../api/people'
-import { useLadder, useModel, usePromotions, useVersions } from '../api/queries'
+import { useLadder, usePromotions } from '../api/ladder'
+import { useModel, useVersions } from '../api/queries'
 import { number } from '../ui/format'
 import { DataTable, type Columns } from '../ui/data-table'
-import { Ago, Button, Loaded, PageHead, Panel, Ref, Tag, Verdict } from '../ui/parts'
+import { Ago, Button, Loaded, PageHead, Panel, Ref, Tag, To, Verdict } from '../ui/parts'
 import { ActivityPanel } from '../activity/activity-list'
 import { CompareLinks } from './compare-links'
 import { LadderBoard } from './ladder-board'
@@ -17,9 +18,9 @@ export function ModelPage() {
   const { model: name = '' } = useParams()
   const model = useModel(name)
   const may = useMay('register', model.data?.project ?? '*')
-  const ladder = useLadder().data
+  const ladder = useLadder(model.data?.project).data
   const versions = useVersions(name)
-  const promotions = usePromotions({ model: name }).data?.items ?? []
+  const promotions = usePromotions({ model: name, state: 'waiting' }).data?.items ?? []
   return (
     <Loaded query={model}>
       {(m) => (
@@ -57,9 +58,9 @@ export function ModelPage() {
             <CompareLinks model={m.name} versions={Object.values(m.standing).flat().sort((a, b) => b - a)} />
           </PageHead>
           <div className="grid grid-cols-[minmax(0,1fr)] gap-5 xl:grid-cols-[minmax(0,1.15fr)_minmax(0,1fr)]">
-            <Panel title="The ladder">{ladder && <LadderBoard model={m} ladder={ladder} promotions={promotions} />}</Panel>
+            <Panel title="The ladder" aside={<To to={`/settings/ladders?project=${m.project}`}>its gates</To>}>{ladder && <LadderBoard model={m} ladder={ladder} promotions={promotions} />}</Panel>
             <Panel title="Versions">
-              <Loaded query={versions}>{(list) => <VersionTable versions={list.items} live={m.standing['live']?.at(-1)} />}</Loaded>
+              <Loaded query={versions}>{(list) => <VersionTable versions={list.items} live={m.standing[ladder?.rungs.at(-1)?.name ?? '']?.at(-1)} />}</Loaded>
             </Panel>
           </div>
           <ActivityPanel subject={m.name} />

@@ -2,7 +2,7 @@ import { useMemo, useState } from 'react'
 import { Link } from 'react-router'
 
 import type { Model } from '../api/client'
-import { useLadder, useModels, useProjects, type ModelFilter } from '../api/queries'
+import { useModels, useProjects, useVocabulary, type ModelFilter } from '../api/queries'
 import { DataTable, type Columns } from '../ui/data-table'
 import { Choice } from '../ui/overlays'
 import { Button, Empty, inputLook, Loaded, PageHead, Panel, Ref, Tag, To } from '../ui/parts'
@@ -14,7 +14,7 @@ export function ModelsPage() {
   const [filter, setFilter] = useState<ModelFilter>({})
   const models = useModels(filter)
   const projects = useProjects().data?.items ?? []
-  const rungs = useLadder().data?.rungs
+  const rungs = useVocabulary().data?.rungs
   const narrowed = Object.values(filter).some(Boolean)
   const columns = useMemo<Columns<Model>>(
     () => [
@@ -32,11 +32,11 @@ export function ModelsPage() {
       { accessorKey: 'task', header: 'task' },
       { accessorKey: 'owner', header: 'owner' },
       { accessorKey: 'versions', header: 'versions' },
-      ...[...(rungs ?? [])].reverse().map((r) => ({
-        id: r.name,
-        header: r.name,
+      ...[...(rungs ?? [])].reverse().filter((r) => r !== 'retired').map((r) => ({
+        id: r,
+        header: r,
         enableSorting: false,
-        cell: ({ row }: { row: { original: Model } }) => <Standing model={row.original} rung={r.name} />,
+        cell: ({ row }: { row: { original: Model } }) => <Standing model={row.original} rung={r} />,
       })),
     ],
     [rungs],

@@ -4,12 +4,16 @@ import { useState, type ReactNode } from 'react'
 import { useParams, useSearchParams } from 'react-router'
 
 import type { Version } from '../api/client'
-import { usePlacements, usePromotions, useTrace, useVersion, useVersions } from '../api/queries'
+import { usePromotions } from '../api/ladder'
+import { usePlacements, useTrace, useVersion, useVersions } from '../api/queries'
 import { ActivityPanel } from '../activity/activity-list'
-import { bytes, number } from '../ui/format'
+import { bytes, number, words } from '../ui/format'
 import { Ago, Empty, Facts, Loaded, PageHead, Panel, Ref, Tag, To } from '../ui/parts'
 import { CardView } from './card-view'
 import { DiffPanel } from './diff-panel'
+import { EvidenceView } from './evidence-view'
+import { EmergencyTag } from './ladder-board'
+import { said } from '../reviews/said'
 import { ProfilesAgainst, ProfileView } from './profile-view'
 import { PromoteSheet } from './promote-sheet'
 import { SignatureTable } from './signature-table'
@@ -22,15 +26,16 @@ export function VersionPage() {
   return <Loaded query={version}>{(v) => <VersionView key={v.ref} version={v} />}</Loaded>
 }
 
-const tabs = ['Overview', 'Card', 'Files', 'Profile', 'Differences', 'Lineage', 'History'] as const
+const tabs = ['Overview', 'Evidence', 'Card', 'Files', 'Profile', 'Differences', 'Lineage', 'History'] as const
 type TabName = (typeof tabs)[number]
 
 function VersionView({ version: v }: { version: Version }) {
   const [params, setParams] = useSearchParams()
-  const open = (usePromotions({ model: v.model }).data?.items ?? []).find((p) => p.version === v.ref && p.state === 'open')
+  const open = (usePromotions({ model: v.model }).data?.items ?? []).find((p) => p.version === v.ref && (p.state === 'open' || p.state === 'to_review'))
   const tab = tabs.find((t) => t.toLowerCase() === params.get('show')) ?? 'Overview'
   const views: Record<TabName, ReactNode> = {
     Overview: <Overview version={v} />,
+    Evidence: <EvidenceView version={v} />,
     Card: <Panel>{v.card ? <CardView card={v.card} /> : <Empty command={`innerladder register ${v.model} … -card card.md`}>It was registered without a model card: what it is for, its data and limits, licence and contact.</Empty>}</Panel>,
     Files: <Files version={v} />,
     Profile: (
@@ -52,13 +57,19 @@ function VersionView({ version: v }: { version: Version }) {
         }
         sub={
           <>
-            on <b>{v.rung}</b> since <Ago at={v.rung_since} /> · registered <Ago at={v.created_at} /> by {v.created_by}
+            on <b>{v.rung}</b> {v.emergency && <EmergencyTag reviewed={v.emergency === 'reviewed'} />} since <Ago at={v.rung_since} />
+            {v.rung_by && (
+              <>
+                {' '}
+                by <To to={`/reviews/${v.rung_by}`}>{v.rung_by}</To>
+              </>
+            )} · registered <Ago at={v.created_at} /> by {v.created_by}
             {v.note && ` · ${v.note}`}
           </>
         }
       >
         <VersionUpkeep version={v} />
-        {open ? <To to="/reviews">{open.id} waits for review</To> : <PromoteSheet version={v} />}
+        {open ? <To to={`/reviews/${open.id}`}>{open.id} waits for review</To> : <PromoteSheet version={v} />}
       </PageHead>
       <Tabs.Root value={tab} onValueChange={(t) => setParams(t === 'Overview' ? {} : { show: t.toLowerCase() }, { replace: true })} className="grid min-w-0 gap-5">
         <Tabs.List aria-label="About the version" className="border-line flex flex-wrap gap-4 border-b">
@@ -134,10 +145,10 @@ function Overview({ version: v }: { version: Version }) {
         ) : (
           promotions.map((p) => (
             <div key={p.id} className="border-line flex flex-wrap gap-x-4 border-t py-1.5 first:border-0">
-              <b>{p.id}</b> {p.from} → {p.to} <Tag tone={p.state === 'carried_out' ? 'main' : p.state === 'open' ? 'trial' : 'bad'}>{p.state.replace('_', ' ')}</Tag>
+              <To to={`/reviews/${p.id}`}>{p.id}</To> {p.emergency && <EmergencyTag reviewed={p.state !== 'to_review'} />} {p.from} → {p.to} <Tag tone={p.state === 'carried_out' ? 'main' : p.state === 'open' || p.state === 'to_review' ? 'trial' : 'bad'}>{words(p.state)}</Tag>
               <span className="text-ink-2">
                 asked by {p.asked_by}, <Ago at={p.opened_at} />
-                {p.sign_offs.map((s) => `; ${s.by} said ${s.answer}${s.note ? ` “${s.note}”` : ''}`)}
+                {p.sign_offs.map((s) => `; ${s.by} ${said(s)}${s.note ? ` “${s.note}”` : ''}`)}
               </span>
             </div>
           ))

@@ -1,11 +1,11 @@
 import type { ReactNode } from 'react'
 
-import { useMe } from '../api/people'
-import { useAlerts, useEndpoints, useNow, usePromotions } from '../api/queries'
+import { usePromotions } from '../api/ladder'
+import { useAlerts, useEndpoints, useNow } from '../api/queries'
 import { ActivityList } from '../activity/activity-list'
 import { GuardList } from '../endpoints/guards'
 import { LaneBand } from '../endpoints/lane-band'
-import { GateTicks } from '../models/ladder-board'
+import { EmergencyTag, GateTicks } from '../models/ladder-board'
 import { words } from '../ui/format'
 import { Ago, Empty, Loaded, PageHead, Panel, Ref, To } from '../ui/parts'
 
@@ -95,22 +95,20 @@ function Rows({ rows }: { rows: { key: string; head: ReactNode; detail: ReactNod
 }
 
 function Waiting() {
-  const me = useMe().data?.name
-  const open = usePromotions({ state: 'open' })
+  const open = usePromotions({ for_me: true })
   return (
     <Panel title="What waits for me?">
       <Loaded query={open}>
         {(list) => {
-          const mine = list.items.filter((p) => p.asked_by !== me)
-          if (mine.length === 0) return <Empty>Nothing waits for you.</Empty>
+          if (list.items.length === 0) return <Empty>Nothing waits for you.</Empty>
           return (
             <Rows
-              rows={mine.map((p) => ({
+              rows={list.items.map((p) => ({
                 key: p.id,
                 at: p.opened_at,
                 head: (
                   <>
-                    <To to="/reviews">{p.id}</To>: <Ref to={p.version} /> to {p.to} <GateTicks promotion={p} />
+                    {p.emergency && <EmergencyTag />} <To to={`/reviews/${p.id}`}>{p.id}</To>: <Ref to={p.version} /> to {p.to} <GateTicks promotion={p} />
                   </>
                 ),
                 detail: `${p.asked_by} asks${p.note ? `: “${p.note}”` : ''}`,

@@ -11,6 +11,7 @@ export function SettingsFrame() {
   const parts = [
     ['me', 'Me', true],
     ['people', 'People and roles', reads],
+    ['ladders', 'Ladders', reads],
     ['connections', 'Webhooks and e-mail', keeps],
     ['service', 'The service', administers],
   ] as const

@@ -38,11 +38,11 @@ export function Sheet({
   )
 }
 
-export function Choice({ label, value, options, onChange }: { label: string; value: string; options: { value: string; text: string }[]; onChange: (value: string) => void }) {
+export function Choice({ label, value, options, onChange, placeholder }: { label: string; value: string; options: { value: string; text: string }[]; onChange: (value: string) => void; placeholder?: string }) {
   return (
     <Select.Root value={value} onValueChange={onChange}>
       <Select.Trigger aria-label={label} className="border-line-strong bg-panel inline-flex cursor-pointer items-center gap-2 rounded-md border px-2.5 py-1.5">
-        <Select.Value placeholder={label} />
+        <Select.Value placeholder={placeholder ?? label} />
         <Select.Icon>
           <ChevronDown size={14} />
         </Select.Icon>

@@ -139,7 +139,7 @@ export function Subject({ kind, subject }: { kind: string; subject: string }) {
   if (/@\d+$/.test(subject)) return <Ref to={subject} />
   if (subject.includes('@')) return <To to={`/models/${subject.split('@')[0] ?? ''}`}>{subject}</To>
   if (/^run-\d+$/.test(subject)) return <To to={`/models/runs/${subject}`}>{subject}</To>
-  if (/^P-\d+$/.test(subject)) return <To to="/reviews">{subject}</To>
+  if (/^P-\d+$/.test(subject)) return <To to={`/reviews/${subject}`}>{subject}</To>
   if (/^A-\d+$/.test(subject)) return <To to="/alerts">{subject}</To>
   if (kind.startsWith('comment.')) return <To to={`/activity?subject=${subject}`}>{subject}</To>
   if (/^(split|endpoint|alert|caller)\./.test(kind) && subject !== '') return <To to={`/endpoints/${subject}`}>{subject}</To>

@@ -1,0 +1,24 @@
+#!/usr/bin/env bash
+# What a pipeline does with a model that it has trained: register it, prove it, let it
+# climb as far as machines decide, and wait for people for the last rung.
+#
+#   pipeline.sh MODEL FILE RMSE REPORT.xml
+#
+# The server and the token are in INNERLADDER_SERVER and INNERLADDER_TOKEN_FILE.
+# It exits 0 when the version is live, 3 when a gate or a person said no, 5 when nobody
+# answered in time.
+set -euo pipefail
+model=$1 file=$2 rmse=$3 report=$4
+wait_for=${WAIT_FOR:-4h}
+
+ref=$(innerladder register "$model" -no-code -file "$file" -metric "rmse=$rmse")
+innerladder attach "$ref" -kind tests "$report" >&2
+
+for rung in proven rehearsal; do
+  # What machines decide is decided at once; a no is no reason to bother people.
+  innerladder gate "$ref" -for "$rung" >&2
+  innerladder promote "$ref" -to "$rung" >&2
+done
+innerladder gate "$ref" -for live -machines-only >&2
+innerladder promote "$ref" -to live -note "by the pipeline" -wait -timeout "$wait_for" >&2
+echo "$ref"

@@ -1,0 +1,244 @@
+package demo
+
+import (
+	"context"
+	"encoding/json"
+	"encoding/xml"
+	"fmt"
+	"maps"
+	"math"
+	"os"
+	"slices"
+	"time"
+
+	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/registry"
+	"innerladder/internal/service"
+)
+
+// ladderOf is the ladder of the forecasting team: what a model must show before it plans
+// the plant's output. The maintenance team climbs the default one.
+func ladderOf(now time.Time) ladder.Ladder {
+	tenth := 0.1
+	return ladder.Ladder{
+		Rungs: []ladder.Rung{
+			{Name: "draft", Meaning: "registered, nothing asked yet"},
+			{Name: "proven", Meaning: "measured on a winter it has not seen", Gate: []ladder.Requirement{
+				{Rule: ladder.ArtifactStored{}}, {Rule: ladder.LineageComplete{Parts: []string{"data", "run"}}}, {Rule: ladder.CardSections{Sections: []string{"intended_use", "limits"}}},
+				{Rule: ladder.EvidenceOf{Evidence: registry.EvaluationKind}}}},
+			{Name: "rehearsal", Meaning: "may run beside the live ones", Skip: true, Gate: []ladder.Requirement{
+				{Rule: ladder.SignatureNotBroken{}}, {Rule: ladder.EvidenceOf{Evidence: registry.TestsKind, LeastTests: 4}}}},
+			{Name: "live", Meaning: "plans the output of the plant", Skip: true, Gate: []ladder.Requirement{
+				{Rule: ladder.Metric{Metric: "rmse", NoWorseByShare: &tenth}},
+				{Rule: ladder.Checklist{Items: []ladder.Item{{Name: "cold-hours", Text: "Looked at the residuals of the coldest hours"}, {Name: "buildings", Text: "Looked at the error of each building mix"}}}},
+				{Rule: ladder.SignOffs{Count: 1, Roles: []string{"approver"}, NotTrainer: true}}, {Rule: ladder.NoFreeze{}}}},
+		},
+		// Far enough ahead that the story plays on any day.
+		Freezes: []ladder.Freeze{{Name: "holidays", Zone: "Europe/Stockholm", From: now.AddDate(0, 0, 30).Format("2006-01-02") + " 16:00", To: now.AddDate(0, 0, 44).Format("2006-01-02") + " 08:00"}},
+	}
+}
+
+// evaluationOf measures a model on rows it has not seen: all of them, by building mix, and
+// what was left over.
+func (r *release) evaluationOf(data string) (registry.Evaluation, error) {
+	e := registry.Evaluation{Rows: int64(len(r.sample)), Data: data, Metrics: r.metrics, Limits: map[string]registry.Limit{"r2": {AtLeast: new(0.5)}}}
+	var left, truth []float64
+	by := map[string][]example{}
+	for _, x := range r.sample {
+		left, truth = append(left, r.fitted.Predict(x.row)-x.number), append(truth, x.number)
+		if mix, ok := x.row["mix"].(string); ok {
+			by[mix] = append(by[mix], x)
+		}
+	}
+	for _, mix := range slices.Sorted(maps.Keys(by)) {
+		m, err := measureNumber(r.fitted, by[mix])
+		if err != nil {
+			return e, err
+		}
+		e.Segments = append(e.Segments, registry.Segment{Name: mix, Rows: int64(len(by[mix])), Metrics: map[string]float64{"rmse": m["rmse"], "bias": m["bias"]}})
+	}
+	e.Residuals = histogramOf(left, 24, r.unit)
+	curve := registry.XYCurve{Name: "calibration", XLab: "mean prediction", YLab: "mean truth"}
+	order := make([]int, len(truth))
+	for i := range order {
+		order[i] = i
+	}
+	slices.SortFunc(order, func(a, b int) int {
+		switch x, y := truth[a]+left[a], truth[b]+left[b]; {
+		case x < y:
+			return -1
+		case x > y:
+			return 1
+		}
+		return 0
+	})
+	const tenths = 20
+	for k := range tenths {
+		part := order[k*len(order)/tenths : (k+1)*len(order)/tenths]
+		var x, y float64
+		for _, i := range part {
+			x += (truth[i] + left[i]) / float64(len(part))
+			y += truth[i] / float64(len(part))
+		}
+		curve.X, curve.Y = append(curve.X, round(x, 4)), append(curve.Y, round(y, 4))
+	}
+	e.Curves = []registry.XYCurve{curve}
+	return e, nil
+}
+
+// histogramOf counts values in cells of equal width that hold nearly all of them; the
+// outermost cells take the rest.
+func histogramOf(values []float64, cells int, unit string) *registry.Histogram {
+	sorted := slices.Sorted(slices.Values(values))
+	low, high := sorted[len(sorted)/200], sorted[len(sorted)-1-len(sorted)/200]
+	h := &registry.Histogram{Unit: unit, Counts: make([]int, cells)}
+	for i := range cells + 1 {
+		h.Edges = append(h.Edges, round(low+(high-low)*float64(i)/float64(cells), 4))
+	}
+	for _, v := range values {
+		h.Counts[min(max(int((v-low)/(high-low)*float64(cells)), 0), cells-1)]++
+	}
+	return h
+}
+
+// check is one thing that a model must do.
+type check struct {
+	name string
+	do   func() error
+}
+
+// checks are what the team tests a model of numbers on, each done on the model itself.
+func (r *release) checks() []check {
+	low, high := math.Inf(1), math.Inf(-1)
+	for _, x := range r.sample {
+		low, high = min(low, x.number), max(high, x.number)
+	}
+	shifted := func(name string, by float64) (before, after float64) {
+		for _, x := range r.sample[:500] {
+			row := maps.Clone(x.row)
+			row[name] = row[name].(float64) + by
+			before += r.fitted.Predict(x.row) / 500
+			after += r.fitted.Predict(row) / 500
+		}
+		return before, after
+	}
+	return []check{
+		{"answers every row with a number", func() error {
+			for i, x := range r.sample {
+				if y := r.fitted.Predict(x.row); math.IsNaN(y) || math.IsInf(y, 0) {
+					return fmt.Errorf("row %d: %v", i, y)
+				}
+			}
+			return nil
+		}},
+		{"answers the same row the same", func() error {
+			if a, b := r.fitted.Predict(r.sample[0].row), r.fitted.Predict(r.sample[0].row); a != b {
+				return fmt.Errorf("%v, then %v", a, b)
+			}
+			return nil
+		}},
+		{"stays near what was ever seen", func() error {
+			room := high - low
+			for i, x := range r.sample {
+				if y := r.fitted.Predict(x.row); y < low-room || y > high+room {
+					return fmt.Errorf("row %d: %.3g, and the truth is from %.3g to %.3g", i, y, low, high)
+				}
+			}
+			return nil
+		}},
+		{"knows every building mix", func() error {
+			for _, m := range mixes {
+				row := maps.Clone(r.sample[0].row)
+				row["mix"] = m.name
+				if y := r.fitted.Predict(row); math.IsNaN(y) {
+					return fmt.Errorf("%s: no number", m.name)
+				}
+			}
+			return nil
+		}},
+		{"moves with the last hour's demand", func() error {
+			if before, after := shifted("demand_1h_mw", 0.5); before == after {
+				return fmt.Errorf("half a megawatt more changes nothing")
+			}
+			return nil
+		}},
+	}
+}
+
+// junit is a report of tests, as far as it is written here.
+type junit struct {
+	XMLName xml.Name    `xml:"testsuite"`
+	Name    string      `xml:"name,attr"`
+	Tests   int         `xml:"tests,attr"`
+	Cases   []junitCase `xml:"testcase"`
+}
+
+type junitCase struct {
+	Name    string  `xml:"name,attr"`
+	Time    float64 `xml:"time,attr"`
+	Failure *struct {
+		Message string `xml:"message,attr"`
+	} `xml:"failure"`
+}
+
+func (r *release) runChecks() junit {
+	out := junit{Name: r.model}
+	for _, c := range r.checks() {
+		begin := time.Now()
+		err := c.do()
+		one := junitCase{Name: c.name, Time: time.Since(begin).Seconds()}
+		if err != nil {
+			one.Failure = &struct {
+				Message string `xml:"message,attr"`
+			}{err.Error()}
+		}
+		out.Cases = append(out.Cases, one)
+	}
+	out.Tests = len(out.Cases)
+	return out
+}
+
+// prove evaluates and tests a version of a forecasting model and attaches both reports.
+func (p *play) prove(ctx context.Context, r *release, ref, stem string) error {
+	if r.project != forecasting {
+		return nil
+	}
+	e, err := r.evaluationOf(p.testData[r.data])
+	if err != nil {
+		return err
+	}
+	evaluation, err := json.MarshalIndent(e, "", "  ")
+	if err != nil {
+		return err
+	}
+	tests, err := xml.MarshalIndent(r.runChecks(), "", "  ")
+	if err != nil {
+		return err
+	}
+	for _, f := range []struct {
+		kind, file string
+		content    []byte
+	}{{registry.EvaluationKind, stem + ".evaluation.json", evaluation}, {registry.TestsKind, stem + ".tests.xml", append([]byte(xml.Header), tests...)}} {
+		if err := os.WriteFile(f.file, f.content, 0o600); err != nil {
+			return err
+		}
+		if _, err := p.runa.AttachEvidence(ctx, ref, f.kind, "", f.file); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// review has tove look at what the gate wants looked at, and sign.
+func (p *play) review(ctx context.Context, promotion string) (ladder.Promotion, error) {
+	r, err := p.tove.Review(ctx, promotion)
+	if err != nil {
+		return r.Promotion, err
+	}
+	for _, item := range r.Checklist {
+		if _, err := p.tove.Tick(ctx, promotion, service.NewTick{Item: item.Name, Rung: item.Rung, Note: "nothing stands out"}); err != nil {
+			return r.Promotion, err
+		}
+	}
+	return p.tove.Sign(ctx, promotion, ladder.Yes, "read the measures")
+}

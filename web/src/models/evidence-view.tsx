@@ -1,0 +1,320 @@
+import { useState } from 'react'
+import { Bar, BarChart, CartesianGrid, Line, LineChart, ResponsiveContainer, Tooltip, XAxis, YAxis } from 'recharts'
+
+import type { Evaluation, Evidence, Version, Vouchers } from '../api/client'
+import { useMay } from '../api/people'
+import { useAttachEvidence, useEvidence, useVouchers } from '../api/ladder'
+import { count, exact, number, words } from '../ui/format'
+import { Form, FormSheet } from '../ui/form'
+import { Choice } from '../ui/overlays'
+import { Ago, Button, Empty, Field, Loaded, Panel, Tag, To } from '../ui/parts'
+
+const kinds = ['tests', 'evaluation', 'load', 'shadow', 'document', 'picture'] as const
+
+/** The reports of a version, and who vouched for it. */
+export function EvidenceView({ version: v }: { version: Version }) {
+  const found = useEvidence(v.ref)
+  const may = useMay('register', v.project)
+  return (
+    <>
+      <Panel title="Evidence" aside={may && <AttachSheet version={v} />}>
+        <Loaded query={found}>
+          {(list) =>
+            list.items.length === 0 ? (
+              <Empty command={`innerladder attach ${v.ref} -kind tests report.xml`}>No report is attached yet: tests, an evaluation, a load test, a document.</Empty>
+            ) : (
+              <div className="grid gap-5">
+                {list.items.map((e, i) => (
+                  <div key={e.id} id={e.id} className="border-line min-w-0 border-t pt-3 first:border-0 first:pt-0">
+                    <EvidenceHead evidence={e} older={list.items.findIndex((o) => o.kind === e.kind) < i} />
+                    <EvidenceDrawing evidence={e} />
+                  </div>
+                ))}
+              </div>
+            )
+          }
+        </Loaded>
+      </Panel>
+      <VouchersPanel version={v} />
+    </>
+  )
+}
+
+function AttachSheet({ version: v }: { version: Version }) {
+  const attach = useAttachEvidence(v.ref)
+  const [kind, setKind] = useState<(typeof kinds)[number]>('tests')
+  const [verdict, setVerdict] = useState('none')
+  const [file, setFile] = useState<File>()
+  return (
+    <FormSheet title={`Attach a report to ${v.ref}`} trigger={<Button>Attach a report</Button>}>
+      {(done) => (
+        <Form submit="Attach it" pending={attach.isPending || !file} error={attach.error} onSubmit={() => file && attach.mutate({ file, kind, verdict: verdict === 'none' ? undefined : (verdict as 'passed') }, { onSuccess: done })}>
+          <Field label="Kind">
+            <Choice label="Kind" value={kind} options={kinds.map((k) => ({ value: k, text: k }))} onChange={(k) => setKind(k as 'tests')} />
+          </Field>
+          <Field label="File: JUnit XML for tests; JSON for evaluation, load and shadow">
+            <input type="file" aria-label="File" onChange={(event) => setFile(event.target.files?.[0])} />
+          </Field>
+          <Field label="Verdict">
+            <Choice label="Verdict" value={verdict} options={[{ value: 'none', text: 'what the report says itself' }, { value: 'passed', text: 'passed' }, { value: 'failed', text: 'failed' }]} onChange={setVerdict} />
+          </Field>
+          <p className="text-ink-2 text-[13px]">It cannot be changed or taken away afterwards; the newest of a kind counts.</p>
+        </Form>
+      )}
+    </FormSheet>
+  )
+}
+
+export function EvidenceHead({ evidence: e, older = false }: { evidence: Evidence; older?: boolean }) {
+  return (
+    <div className="flex flex-wrap items-baseline gap-x-3 gap-y-0.5">
+      <b className="font-semibold">{e.kind}</b>
+      <Tag tone={e.verdict === 'passed' ? 'main' : e.verdict === 'failed' ? 'bad' : 'quiet'}>{e.verdict === 'none' ? 'no verdict' : e.verdict}</Tag>
+      {older && <Tag tone="quiet">an older one</Tag>}
+      <span className="min-w-0 break-words">{e.says}</span>
+      <span className="text-ink-2 text-[12.5px]">
+        {e.id} ·{' '}
+        <a className="underline underline-offset-3" href={`/api/v1/evidence/${e.id}/file`}>
+          {e.name}
+        </a>{' '}
+        · {e.added_by}, <Ago at={e.added_at} />
+      </span>
+    </div>
+  )
+}
+
+/** What a report says, drawn. */
+export function EvidenceDrawing({ evidence: e }: { evidence: Evidence }) {
+  return (
+    <div className="mt-2 grid gap-4">
+      {e.tests && <Tests tests={e.tests} />}
+      {e.evaluation && <EvaluationDrawing evaluation={e.evaluation} />}
+      {e.kind === 'picture' && <img src={`/api/v1/evidence/${e.id}/file`} alt={e.name} className="border-line max-h-80 max-w-full rounded-md border" />}
+    </div>
+  )
+}
+
+function Tests({ tests: t }: { tests: NonNullable<Evidence['tests']> }) {
+  const bad = t.failures + t.errors
+  const passed = t.total - t.skipped - bad
+  const parts = [
+    [passed, 'bg-main', 'passed'],
+    [bad, 'bg-bad', 'failed'],
+    [t.skipped, 'bg-line-strong', 'skipped'],
+  ] as const
+  return (
+    <div>
+      <div className="flex h-2.5 max-w-[520px] overflow-hidden rounded-sm" role="img" aria-label={parts.map(([n, , word]) => `${n} ${word}`).join(', ')}>
+        {parts.map(([n, look, word]) => n > 0 && <span key={word} className={look} style={{ flexGrow: n }} />)}
+      </div>
+      <p className="text-ink-2 mt-1 text-[12.5px]">
+        {parts
+          .filter(([n]) => n > 0)
+          .map(([n, , word]) => `${n} ${word}`)
+          .join(', ')}
+        {t.suites && t.suites.length > 1 && ` in ${t.suites.length} suites`}
+      </p>
+      {t.failed && t.failed.length > 0 && (
+        <ul className="mt-1.5 grid gap-1">
+          {t.failed.slice(0, 10).map((f, i) => (
+            <li key={i} className="text-[13px]">
+              <span className="text-bad">✕ {f.name}</span> <span className="text-ink-2">{f.message}</span>
+            </li>
+          ))}
+        </ul>
+      )}
+      {t.suites && t.suites.length > 1 && (
+        <details className="text-ink-2 mt-1 text-[12.5px]">
+          <summary className="cursor-pointer">by suite</summary>
+          <table className="mt-1">
+            <tbody>
+              {t.suites.map((s) => (
+                <tr key={s.name} className="*:pr-4">
+                  <td>{s.name}</td>
+                  <td>{s.total} tests</td>
+                  <td>{s.failed} failed</td>
+                  <td>{number(s.seconds)} s</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </details>
+      )}
+    </div>
+  )
+}
+
+const axis = { stroke: 'var(--ink-3)', fontSize: 12, tickLine: false, axisLine: false } as const
+const box = { background: 'var(--panel)', border: '1px solid var(--line-strong)', borderRadius: 6 } as const
+
+function EvaluationDrawing({ evaluation: e }: { evaluation: Evaluation }) {
+  const limits = e.limits ?? {}
+  return (
+    <div className="grid gap-x-8 gap-y-4 md:grid-cols-2">
+      <table className="self-start">
+        <tbody className="*:border-line *:border-t *:*:py-1 *:*:pr-4 *:first:border-0">
+          {Object.entries(e.metrics).map(([name, x]) => {
+            const l = limits[name]
+            return (
+              <tr key={name}>
+                <td className="text-ink-2">{name}</td>
+                <td className="text-right font-medium">{number(x)}</td>
+                <td className="text-ink-3 text-[12.5px]">
+                  {l?.at_most !== undefined && `at most ${number(l.at_most)} `}
+                  {l?.at_least !== undefined && `at least ${number(l.at_least)}`}
+                </td>
+              </tr>
+            )
+          })}
+        </tbody>
+      </table>
+      {e.residuals && <Residuals residuals={e.residuals} />}
+      {e.confusion && <ConfusionTable confusion={e.confusion} />}
+      {e.curves?.map((c) => (
+        <figure key={c.name}>
+          <figcaption className="text-ink-2 mb-1 text-[12.5px]">
+            <b className="text-ink">{c.name}</b>: {c.y_label ?? 'y'} over {c.x_label ?? 'x'}
+          </figcaption>
+          <ResponsiveContainer width="100%" height={180}>
+            <LineChart data={c.x.map((x, i) => ({ x, y: c.y[i] }))} margin={{ top: 6, right: 8, bottom: 0, left: 0 }} accessibilityLayer>
+              <CartesianGrid vertical={false} stroke="var(--line)" />
+              <XAxis dataKey="x" type="number" domain={['dataMin', 'dataMax']} tickFormatter={(x: number) => number(x)} {...axis} />
+              <YAxis width={46} domain={['auto', 'auto']} tickFormatter={(x: number) => number(x)} {...axis} />
+              <Tooltip isAnimationActive={false} formatter={(v) => number(Number(v))} labelFormatter={(x) => `${c.x_label ?? 'x'} ${number(Number(x))}`} contentStyle={box} />
+              <Line dataKey="y" name={c.y_label ?? 'y'} dot={false} strokeWidth={2} isAnimationActive={false} stroke="var(--main)" />
+            </LineChart>
+          </ResponsiveContainer>
+        </figure>
+      ))}
+      {e.segments && e.segments.length > 0 && <Segments segments={e.segments} />}
+    </div>
+  )
+}
+
+function Residuals({ residuals: h }: { residuals: NonNullable<Evaluation['residuals']> }) {
+  const rows = h.counts.map((n, i) => ({ n, at: ((h.edges[i] ?? 0) + (h.edges[i + 1] ?? 0)) / 2 }))
+  return (
+    <figure>
+      <figcaption className="text-ink-2 mb-1 text-[12.5px]">
+        <b className="text-ink">residuals</b>: rows by prediction less truth{h.unit && `, ${h.unit}`}
+      </figcaption>
+      <ResponsiveContainer width="100%" height={180}>
+        <BarChart data={rows} barCategoryGap={1} margin={{ top: 6, right: 8, bottom: 0, left: 0 }} accessibilityLayer>
+          <CartesianGrid vertical={false} stroke="var(--line)" />
+          <XAxis dataKey="at" tickFormatter={(x: number) => number(x)} {...axis} />
+          <YAxis width={46} tickFormatter={(x: number) => count(x)} {...axis} />
+          <Tooltip isAnimationActive={false} cursor={{ fill: 'var(--line)', opacity: 0.4 }} formatter={(v) => [count(Number(v)), 'rows']} labelFormatter={(x) => `around ${number(Number(x))}${h.unit ? ` ${h.unit}` : ''}`} contentStyle={box} />
+          <Bar dataKey="n" fill="var(--main)" isAnimationActive={false} />
+        </BarChart>
+      </ResponsiveContainer>
+    </figure>
+  )
+}
+
+function ConfusionTable({ confusion: c }: { confusion: NonNullable<Evaluation['confusion']> }) {
+  return (
+    <figure className="overflow-x-auto">
+      <figcaption className="text-ink-2 mb-1 text-[12.5px]">
+        <b className="text-ink">confusion</b>: true class down, predicted class across; each row's share is shaded
+      </figcaption>
+      <table className="text-right text-[13px]">
+        <thead>
+          <tr>
+            <th />
+            {c.labels.map((l) => (
+              <th key={l} className="text-ink-2 px-2 py-1 font-normal">
+                {l}
+              </th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {c.counts.map((row, i) => {
+            const sum = row.reduce((a, b) => a + b, 0)
+            return (
+              <tr key={c.labels[i]}>
+                <th className="text-ink-2 py-1 pr-2 text-left font-normal">{c.labels[i]}</th>
+                {row.map((n, j) => {
+                  const part = sum > 0 ? n / sum : 0
+                  return (
+                    <td key={j} className="border-panel border-2 px-3 py-1.5" style={{ background: `color-mix(in srgb, var(${i === j ? '--main' : '--bad'}) ${Math.round(part * 60)}%, transparent)` }}>
+                      {count(n)}
+                    </td>
+                  )
+                })}
+              </tr>
+            )
+          })}
+        </tbody>
+      </table>
+    </figure>
+  )
+}
+
+function Segments({ segments }: { segments: NonNullable<Evaluation['segments']> }) {
+  const names = [...new Set(segments.flatMap((s) => Object.keys(s.metrics)))]
+  return (
+    <div className="overflow-x-auto">
+      <table className="text-[13px]">
+        <thead>
+          <tr className="text-ink-3 *:pr-4 *:text-left *:font-normal">
+            <th>segment</th>
+            <th>rows</th>
+            {names.map((n) => (
+              <th key={n}>{n}</th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {segments.map((s) => (
+            <tr key={s.name} className="*:pr-4">
+              <td>{s.name}</td>
+              <td>{s.rows === undefined ? '–' : count(s.rows)}</td>
+              {names.map((n) => (
+                <td key={n}>{s.metrics[n] === undefined ? '–' : number(s.metrics[n])}</td>
+              ))}
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
+  )
+}
+
+const fileStates = { right: 'has its bytes', changed: 'its bytes were changed', missing: 'is missing', elsewhere: 'is kept elsewhere; only its digest is known' } as const
+
+/** Who signed what about a version, checked against its bytes when one asks for it. */
+function VouchersPanel({ version: v }: { version: Version }) {
+  const [wanted, setWanted] = useState(false)
+  const found = useVouchers(v.ref, wanted)
+  return (
+    <Panel title="Who vouched for it" aside={<Button onClick={() => (wanted ? void found.refetch() : setWanted(true))}>Verify</Button>}>
+      {wanted ? <Loaded query={found}>{(x) => <VouchersList vouchers={x} />}</Loaded> : <p className="text-ink-2">Every answer to a promotion is signed. Verifying reads all files anew and checks each signature against them.</p>}
+    </Panel>
+  )
+}
+
+function VouchersList({ vouchers: x }: { vouchers: Vouchers }) {
+  return (
+    <>
+      <p className={x.sound ? 'text-main font-semibold' : 'text-bad font-semibold'}>{x.sound ? '✓ Everything is genuine and fits.' : '✕ Not everything fits.'}</p>
+      <ul className="mt-2 grid gap-1">
+        {x.files.map((f) => (
+          <li key={f.name} className={f.state === 'right' || f.state === 'elsewhere' ? '' : 'text-bad'}>
+            {f.name} {fileStates[f.state]}
+          </li>
+        ))}
+        {x.statements.map((s, i) => (
+          <li key={i} className="border-line border-t pt-1.5">
+            <To to={`/reviews/${s.promotion}`}>{s.promotion}</To> <b className="font-medium">{s.by}</b> said {words(s.answer)} for {s.to} <span className="text-ink-2">{exact(new Date(s.at)).slice(0, 16)} UTC {s.note && `“${s.note}”`}</span>{' '}
+            <Tag tone={s.genuine && s.fits ? 'main' : 'bad'}>{s.genuine ? (s.fits ? 'genuine, fits' : 'does not fit') : 'not genuine'}</Tag> {!s.counts && <Tag tone="quiet">does not count any more</Tag>}
+            <div className="text-ink-2 text-[12.5px] break-all">
+              {s.key_owner === s.by ? 'own key' : s.key_owner ? 'key of the service' : 'unknown key'} {s.key} {s.problems?.join('; ')}
+            </div>
+          </li>
+        ))}
+        {x.statements.length === 0 && <li className="text-ink-2">Nobody has answered a promotion of it.</li>}
+      </ul>
+    </>
+  )
+}

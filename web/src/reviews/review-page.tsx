@@ -1,0 +1,369 @@
+import { Check, Square } from 'lucide-react'
+import { useState } from 'react'
+import { useParams } from 'react-router'
+
+import type { Promotion, Review } from '../api/client'
+import { ActivityPanel } from '../activity/activity-list'
+import { useMay, useMe, usePeople } from '../api/people'
+import { useCarryOut, useReview, useSign, useTick, useWithdraw } from '../api/ladder'
+import { CardView } from '../models/card-view'
+import { DiffTable } from '../models/diff-panel'
+import { EmergencyTag } from '../models/ladder-board'
+import { EvidenceDrawing, EvidenceHead } from '../models/evidence-view'
+import { count, number, short, words } from '../ui/format'
+import { FormSheet } from '../ui/form'
+import { Choice } from '../ui/overlays'
+import { Ago, Button, Empty, Facts, Field, inputLook, Loaded, PageHead, Panel, Problem, Ref, StateMark, Tag, To, Verdict } from '../ui/parts'
+import { said } from './said'
+
+/** One promotion, read like a proposed change: what is different, what the gate says, and the box to answer. */
+export function ReviewPage() {
+  const { promotion = '' } = useParams()
+  const review = useReview(promotion)
+  return <Loaded query={review}>{(r) => <ReviewView key={r.promotion.id} review={r} />}</Loaded>
+}
+
+function ReviewView({ review: r }: { review: Review }) {
+  const p = r.promotion
+  const me = useMe().data?.name
+  return (
+    <>
+      <PageHead
+        title={
+          <>
+            {p.id}: <Ref to={p.version} /> to {p.to} <StateTag promotion={p} />
+          </>
+        }
+        sub={
+          <>
+            from {p.from} · asked by {p.asked_by}, <Ago at={p.opened_at} /> · project {p.project}
+            {p.incumbent && (
+              <>
+                {' '}
+                · against <Ref to={p.incumbent} />
+              </>
+            )}
+          </>
+        }
+      >
+        {p.state === 'open' && p.asked_by === me && <Withdraw promotion={p} />}
+      </PageHead>
+      {p.note && <p className="-mt-2 max-w-[80ch] text-[15px]">“{p.note}”</p>}
+      <div className="grid grid-cols-[minmax(0,1fr)] items-start gap-5 xl:grid-cols-[minmax(0,1fr)_minmax(380px,0.62fr)]">
+        <div className="order-2 grid min-w-0 gap-5 xl:order-none">
+          <SideBySide review={r} />
+          {r.measured.map((c) => (
+            <Panel key={c.endpoint} title={`How both behaved at ${c.endpoint}, over the last day`} aside={<To to={`/endpoints/${c.endpoint}/compare?incumbent=${c.incumbent}&candidate=${c.candidate}&window=24h`}>more</To>}>
+              <p className="mb-2">{c.sentence}</p>
+              <ul>
+                {c.rows.map((row) => (
+                  <li key={row.signal} className="border-line flex flex-wrap justify-between gap-x-4 border-t py-1 first:border-0">
+                    <span>{row.sentence}</span>
+                    <Verdict verdict={row.verdict} />
+                  </li>
+                ))}
+              </ul>
+              <p className="text-ink-2 mt-1 text-[12.5px]">
+                {count(c.incumbent_requests)} requests answered by {short(c.incumbent)}, {count(c.candidate_requests)} by {short(c.candidate)}
+              </p>
+            </Panel>
+          ))}
+          <EvidencePanel review={r} />
+          {r.candidate.card && (
+            <Panel title="Model card">
+              <CardView card={r.candidate.card} />
+            </Panel>
+          )}
+        </div>
+        <div className="order-1 grid min-w-0 gap-5 xl:sticky xl:top-5 xl:order-none">
+          <GateList review={r} />
+          {r.checklist.length > 0 && <Checklist review={r} />}
+          <Decide review={r} />
+        </div>
+      </div>
+      <ActivityPanel subject={p.id} title="Discussion, and what happened" />
+    </>
+  )
+}
+
+export function StateTag({ promotion: p }: { promotion: Promotion }) {
+  return (
+    <>
+      {p.emergency && <EmergencyTag reviewed={p.state !== 'to_review'} />} <Tag tone={p.state === 'carried_out' ? 'main' : p.closed_at ? 'bad' : 'trial'}>{words(p.state)}</Tag>
+    </>
+  )
+}
+
+function Withdraw({ promotion: p }: { promotion: Promotion }) {
+  const withdraw = useWithdraw(p.id)
+  const [why, setWhy] = useState('')
+  return (
+    <FormSheet title={`Withdraw ${p.id}`} trigger={<Button>Withdraw</Button>}>
+      {(done) => (
+        <form
+          className="grid gap-4"
+          onSubmit={(event) => {
+            event.preventDefault()
+            withdraw.mutate(why, { onSuccess: done })
+          }}
+        >
+          <Field label="Why">
+            <input className={inputLook} value={why} onChange={(event) => setWhy(event.target.value)} />
+          </Field>
+          {withdraw.error && <Problem error={withdraw.error} />}
+          <div className="flex justify-end">
+            <Button look="back" type="submit" disabled={withdraw.isPending}>
+              Withdraw it
+            </Button>
+          </div>
+        </form>
+      )}
+    </FormSheet>
+  )
+}
+
+/** What the gates say, one requirement a line, with a link to what shows it. */
+function GateList({ review: r }: { review: Review }) {
+  const p = r.promotion
+  const met = p.findings.filter((f) => f.state === 'passed').length
+  return (
+    <Panel title="The gate" aside={<span className="text-ink-2 text-[12.5px]">{p.findings.length === 0 ? '' : `${met} of ${p.findings.length} met${p.closed_at ? ' when it ended' : ''}`}</span>}>
+      {p.findings.length === 0 ? (
+        <Empty>It was not judged.</Empty>
+      ) : (
+        <ul className="grid gap-1.5">
+          {p.findings.map((f, i) => (
+            <li key={i} className="flex items-baseline gap-3">
+              <StateMark state={f.state} />
+              <span className="min-w-0">
+                {f.sentence} <Proof proof={f.proof} review={r} /> <span className="text-ink-3 text-[12.5px]">{f.rung}</span>
+              </span>
+            </li>
+          ))}
+        </ul>
+      )}
+      {p.sign_offs.length > 0 && (
+        <ul className="border-line mt-3 grid gap-1 border-t pt-2.5">
+          {p.sign_offs.map((s) => (
+            <li key={s.by} className={s.stale || s.void ? 'text-ink-2' : ''}>
+              <b className="font-medium">{s.by}</b> {said(s)} <span className="text-ink-2">{s.note && `“${s.note}”`} <Ago at={s.at} /></span>
+            </li>
+          ))}
+        </ul>
+      )}
+    </Panel>
+  )
+}
+
+function Proof({ proof, review: r }: { proof?: string; review: Review }) {
+  if (!proof || proof === r.promotion.id || proof === r.promotion.version) return null
+  if (proof.startsWith('E-')) {
+    return (
+      <a className="underline underline-offset-3" href={`#${proof}`}>
+        {proof}
+      </a>
+    )
+  }
+  return null
+}
+
+function Checklist({ review: r }: { review: Review }) {
+  const p = r.promotion
+  const me = useMe().data?.name
+  const may = useMay('sign', p.project) && p.asked_by !== me && !p.closed_at
+  return (
+    <Panel title="Checklist">
+      <ul className="grid gap-2">
+        {r.checklist.map((item) => {
+          const done = item.tick && !item.tick.stale
+          return (
+            <li key={`${item.rung} ${item.name}`} className="grid grid-cols-[20px_minmax(0,1fr)_auto] items-baseline gap-2" data-item={item.name}>
+              {done ? <Check size={15} className="text-main self-center" aria-label="done" /> : <Square size={15} className="text-ink-3 self-center" aria-label="open" />}
+              <span className="min-w-0">
+                {item.text}
+                {item.tick && (
+                  <span className="text-ink-2 block text-[13px] break-words">
+                    {item.tick.stale ? 'stale: ' : ''}
+                    {item.tick.by}: {item.tick.note} {item.tick.link && <a className="underline underline-offset-3" href={item.tick.link} rel="noreferrer noopener" target="_blank">{item.tick.link}</a>}
+                  </span>
+                )}
+              </span>
+              {may && !done && <TickSheet promotion={p.id} item={item} />}
+            </li>
+          )
+        })}
+      </ul>
+    </Panel>
+  )
+}
+
+function TickSheet({ promotion, item }: { promotion: string; item: Review['checklist'][number] }) {
+  const tick = useTick(promotion)
+  const [note, setNote] = useState('')
+  const [link, setLink] = useState('')
+  return (
+    <FormSheet title={item.text} trigger={<Button className="px-2 py-0.5">Tick</Button>}>
+      {(done) => (
+        <form
+          className="grid gap-4"
+          onSubmit={(event) => {
+            event.preventDefault()
+            tick.mutate({ item: item.name, rung: item.rung, note: note || undefined, link: link || undefined }, { onSuccess: done })
+          }}
+        >
+          <Field label="What you saw">
+            <textarea className={inputLook} rows={2} value={note} onChange={(event) => setNote(event.target.value)} />
+          </Field>
+          <Field label={item.link ? 'Address of what shows it (needed)' : 'Address of what shows it'}>
+            <input className={inputLook} type="url" placeholder="https://" value={link} onChange={(event) => setLink(event.target.value)} />
+          </Field>
+          {tick.error && <Problem error={tick.error} />}
+          <div className="flex justify-end">
+            <Button look="go" type="submit" disabled={tick.isPending}>
+              I looked at it
+            </Button>
+          </div>
+        </form>
+      )}
+    </FormSheet>
+  )
+}
+
+const laters = [
+  ['4h', 'in four hours', 4],
+  ['24h', 'tomorrow', 24],
+  ['72h', 'in three days', 72],
+  ['168h', 'in a week', 168],
+] as const
+
+/** The box to answer in: yes, no, later, or somebody else. */
+function Decide({ review: r }: { review: Review }) {
+  const p = r.promotion
+  const me = useMe().data?.name
+  const may = useMay('sign', p.project)
+  const mayAsk = useMay('ask', p.project)
+  const sign = useSign(p.id)
+  const carry = useCarryOut(p.id)
+  const people = usePeople().data?.items.filter((x) => !x.robot && x.name !== me && x.name !== p.asked_by) ?? []
+  const [note, setNote] = useState('')
+  const [how, setHow] = useState('later')
+  const [when, setWhen] = useState<string>('24h')
+  const [who, setWho] = useState('')
+  const mine = p.sign_offs.find((s) => s.by === me && !s.stale && !s.void)
+  const answer = (body: Parameters<typeof sign.mutate>[0]) => sign.mutate({ ...body, note: note || undefined }, { onSuccess: () => setNote('') })
+  if (p.closed_at) return null
+  return (
+    <Panel title={p.state === 'to_review' ? 'Was it right?' : 'Your answer'}>
+      {p.ready ? (
+        <>
+          <p>The gate is met. Somebody has to carry it out.</p>
+          {mayAsk && (
+            <Button look="go" className="mt-2" disabled={carry.isPending} onClick={() => carry.mutate()}>
+              Carry it out
+            </Button>
+          )}
+          {carry.error && <Problem error={carry.error} />}
+        </>
+      ) : p.asked_by === me ? (
+        <p className="text-ink-2">You asked for it, so someone else must sign.</p>
+      ) : !may ? (
+        <p className="text-ink-2">It waits for someone who may sign in {p.project}.</p>
+      ) : (
+        <form className="grid gap-3" onSubmit={(event) => event.preventDefault()}>
+          {mine && <p className="text-ink-2">You: {said(mine)}. A new answer takes its place.</p>}
+          {p.state === 'to_review' && <p>A no takes {short(p.version)} back to {p.from}{r.answers.length > 0 && `; it answers for ${r.answers.join(', ')} until the split is changed`}.</p>}
+          <textarea className={inputLook} rows={2} aria-label="Note" placeholder="what you looked at; needed for a no" value={note} onChange={(event) => setNote(event.target.value)} />
+          <div className="flex flex-wrap gap-2">
+            <Button look="go" disabled={sign.isPending} onClick={() => answer({ answer: 'yes' })}>
+              Sign yes
+            </Button>
+            <Button look="back" disabled={sign.isPending} onClick={() => answer({ answer: 'no' })}>
+              Say no
+            </Button>
+          </div>
+          <div className="border-line flex flex-wrap items-center gap-2 border-t pt-3">
+            <Choice label="Or" value={how} options={[{ value: 'later', text: 'answer later' }, { value: 'hand', text: 'hand it over' }]} onChange={setHow} />
+            {how === 'later' ? (
+              <>
+                <Choice label="When" value={when} options={laters.map(([value, text]) => ({ value, text }))} onChange={setWhen} />
+                <Button disabled={sign.isPending} onClick={() => answer({ answer: 'later', until: new Date(Date.now() + (laters.find(([v]) => v === when)?.[2] ?? 24) * 3_600_000).toISOString() })}>
+                  Later
+                </Button>
+              </>
+            ) : (
+              <>
+                <Choice label="To whom" value={who} options={people.map((x) => ({ value: x.name, text: x.name }))} onChange={setWho} />
+                <Button disabled={sign.isPending || !who} onClick={() => answer({ answer: 'hand_over', to: who })}>
+                  Hand over
+                </Button>
+              </>
+            )}
+          </div>
+          {r.sign_roles.length > 0 && <p className="text-ink-2 text-[12.5px]">Signed for by those with the role {r.sign_roles.join(' or ')}.</p>}
+        </form>
+      )}
+      {p.incumbent && p.state === 'open' && (
+        <p className="text-ink-2 mt-3 text-[13px]">
+          A sign-off is for {short(p.version)} against <Ref to={p.incumbent} />; it does not count if either changes.
+        </p>
+      )}
+      {sign.error && (
+        <div className="mt-3">
+          <Problem error={sign.error} />
+        </div>
+      )}
+    </Panel>
+  )
+}
+
+function SideBySide({ review: r }: { review: Review }) {
+  const v = r.candidate
+  if (!r.diff) {
+    return (
+      <Panel title={`What ${short(v.ref)} is`}>
+        <p className="text-ink-2 mb-2">{r.promotion.incumbent ? `${r.promotion.incumbent} is no longer there to compare with.` : `Nobody stands on ${r.promotion.to}, so there is nothing to compare with.`}</p>
+        <Facts
+          empty="Nothing was recorded."
+          rows={[
+            ...Object.entries(v.metrics).map(([k, x]) => [k, number(x)] as const),
+            ...(v.data ?? []).map((d) => [words(d.role.replace('-', ' ')), d.data] as const),
+            ...(v.run ? [['run', <To key="r" to={`/models/runs/${v.run}`}>{v.run}</To>] as const] : []),
+            ...(v.code ? [['code', v.code.commit.slice(0, 12)] as const] : []),
+          ]}
+        />
+      </Panel>
+    )
+  }
+  return (
+    <Panel title={`What is different: ${r.diff.from} and ${r.diff.to}`}>
+      <DiffTable diff={r.diff} />
+    </Panel>
+  )
+}
+
+function EvidencePanel({ review: r }: { review: Review }) {
+  return (
+    <Panel title="Evidence" aside={<To to={`/models/${r.candidate.model}/versions/${r.candidate.number}?show=evidence`}>all of it</To>}>
+      {r.evidence.length === 0 ? (
+        <Empty command={`innerladder attach ${r.candidate.ref} -kind tests report.xml`}>No report is attached.</Empty>
+      ) : (
+        <div className="grid gap-5">
+          {r.evidence.map((e) => {
+            const before = r.incumbent_evidence.find((o) => o.kind === e.kind)
+            return (
+              <div key={e.id} id={e.id} className="border-line min-w-0 border-t pt-3 first:border-0 first:pt-0">
+                <EvidenceHead evidence={e} />
+                {before && (
+                  <p className="text-ink-2 text-[13px]">
+                    {short(before.version)} had: {before.says} ({before.id})
+                  </p>
+                )}
+                <EvidenceDrawing evidence={e} />
+              </div>
+            )
+          })}
+        </div>
+      )}
+    </Panel>
+  )
+}
