@@ -6,7 +6,6 @@ import (
 	"maps"
 	"reflect"
 	"slices"
-	"strconv"
 	"strings"
 
 	"innerladder/internal/core/access"
@@ -274,7 +273,7 @@ func (s *Service) preview(out *Preview, l ladder.Ladder, versions []store.Judged
 			continue
 		}
 		to := l.Rungs[h+1].Name
-		f := ladder.Facts{Version: &v.Version, Evidence: v.Evidence, Places: v.Places, Trainers: v.Trainers, Now: now}
+		f := ladder.Facts{Version: &v.Version, MetricCount: v.MetricCount, Evidence: v.Evidence, Places: v.Places, Trainers: v.Trainers, Now: now}
 		for _, d := range v.Stored {
 			if stored(d) {
 				f.StoredArtifacts++
@@ -289,9 +288,6 @@ func (s *Service) preview(out *Preview, l ladder.Ladder, versions []store.Judged
 			p = &copied
 		}
 		p.From, p.To = v.Rung, to
-		for n := len(v.Metrics); n < v.MetricCount; n++ {
-			v.Metrics["#"+strconv.Itoa(n)] = 0 // one that no gate names, and so was not read
-		}
 		l.Judge(p, f)
 		state := "pass"
 		for _, finding := range p.Findings {

@@ -204,6 +204,8 @@ type Place struct {
 // needs, it is handed.
 type Facts struct {
 	Version *registry.Version
+	// MetricCount is how many metrics it has, where only those that gates name were read.
+	MetricCount int
 	// Incumbent stepped last on the rung asked for; nil when nobody stands there.
 	Incumbent *registry.Version
 	// To is the rung asked for.

@@ -39,9 +39,9 @@ func (q NoDenied) check(field string, _ Ladder) error {
 
 // packageName is a name as packages are compared by: case, dot, dash and underscore do
 // not count (the rule of Python's packages, PEP 503).
-func packageName(s string) string {
-	return strings.NewReplacer("_", "-", ".", "-").Replace(strings.ToLower(s))
-}
+func packageName(s string) string { return sameName.Replace(strings.ToLower(s)) }
+
+var sameName = strings.NewReplacer("_", "-", ".", "-")
 
 // pinned is the one release that a dependency allows, where it allows one.
 var pinned = regexp.MustCompile(`^={2,3}\s*([0-9][0-9A-Za-z.+-]*)$`)
@@ -52,9 +52,17 @@ func (q NoDenied) Evaluate(f Facts) Outcome {
 	if len(f.Version.Dependencies) == 0 {
 		return waits(f.Version.Ref, "It is not known what the version needs; register it with its requirements.")
 	}
+	denied := make([]bound, len(q.Denied))
+	for i, d := range q.Denied {
+		denied[i] = boundOf(d)
+	}
 	for _, d := range f.Version.Dependencies {
-		for _, denied := range q.Denied {
-			if o := q.judge(f.Version.Ref, d, denied); o != nil {
+		name := packageName(d.Name)
+		for _, b := range denied {
+			if b.name != name {
+				continue
+			}
+			if o := b.judge(f.Version.Ref, d); o != nil {
 				return *o
 			}
 		}
@@ -62,23 +70,33 @@ func (q NoDenied) Evaluate(f Facts) Outcome {
 	return passed(f.Version.Ref, "None of %s is denied.", describeCount(len(f.Version.Dependencies), "package"))
 }
 
-func (NoDenied) judge(ref string, d registry.Dependency, denied string) *Outcome {
-	m := denial.FindStringSubmatch(denied)
-	if m == nil || packageName(m[1]) != packageName(d.Name) {
-		return nil
+// bound is what is denied, taken apart: the package, and which of its releases.
+type bound struct{ text, name, relation, release string }
+
+// boundOf takes apart what check let pass.
+func boundOf(text string) bound {
+	i := strings.IndexAny(text, "=<>")
+	if i < 0 {
+		return bound{text: text, name: packageName(strings.TrimSpace(text))}
 	}
-	if m[2] == "" {
+	release := strings.TrimLeft(text[i:], "=<>")
+	return bound{text, packageName(strings.TrimSpace(text[:i])), text[i : len(text)-len(release)], strings.TrimSpace(release)}
+}
+
+// judge says what is wrong with a dependency on the package, nil when nothing is.
+func (b bound) judge(ref string, d registry.Dependency) *Outcome {
+	if b.relation == "" {
 		o := failed(ref, "It needs %s, which is denied.", d.Name)
 		return &o
 	}
 	pin := pinned.FindStringSubmatch(strings.TrimSpace(d.Want))
 	if pin == nil {
-		o := failed(ref, "It needs %s%s, which may be %s, and that is denied; pin it with ==.", d.Name, d.Want, denied)
+		o := failed(ref, "It needs %s%s, which may be %s, and that is denied; pin it with ==.", d.Name, d.Want, b.text)
 		return &o
 	}
-	c := compareReleases(pin[1], m[3])
-	if map[string]bool{"==": c == 0, "<": c < 0, ">": c > 0, "<=": c <= 0, ">=": c >= 0}[m[2]] {
-		o := failed(ref, "It needs %s %s, and %s is denied.", d.Name, pin[1], denied)
+	c := compareReleases(pin[1], b.release)
+	if map[string]bool{"==": c == 0, "<": c < 0, ">": c > 0, "<=": c <= 0, ">=": c >= 0}[b.relation] {
+		o := failed(ref, "It needs %s %s, and %s is denied.", d.Name, pin[1], b.text)
 		return &o
 	}
 	return nil

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"innerladder/internal/core/fault"
@@ -58,7 +59,7 @@ func (z Freeze) check(field string) error {
 	if strings.TrimSpace(z.Name) == "" {
 		return invalid("name", "a change freeze has no name").Do("give it one, such as winter holidays")
 	}
-	if _, err := time.LoadLocation(z.Zone); err != nil || z.Zone == "" {
+	if _, err := zoneOf(z.Zone); err != nil || z.Zone == "" {
 		return invalid("zone", "%q is no time zone", z.Zone).Do("use a name such as Europe/Stockholm or UTC")
 	}
 	for _, d := range z.Days {
@@ -86,7 +87,7 @@ func (z Freeze) check(field string) error {
 
 // InForce reports whether the freeze is in force, and until when.
 func (z Freeze) InForce(now time.Time) (until time.Time, on bool) {
-	zone, err := time.LoadLocation(z.Zone)
+	zone, err := zoneOf(z.Zone)
 	if err != nil {
 		return time.Time{}, false // it was checked when the ladder was made
 	}
@@ -118,6 +119,20 @@ func (z Freeze) InForce(now time.Time) (until time.Time, on bool) {
 		}
 	}
 	return until, on
+}
+
+// zones remembers the time zones that were named: finding one reads a file.
+var zones sync.Map
+
+func zoneOf(name string) (*time.Location, error) {
+	if known, ok := zones.Load(name); ok {
+		return known.(*time.Location), nil
+	}
+	zone, err := time.LoadLocation(name)
+	if err == nil {
+		zones.Store(name, zone) // only real zones, so there are never many
+	}
+	return zone, err
 }
 
 // at is a time of day, some days after a day. time.Date knows when clocks are changed.

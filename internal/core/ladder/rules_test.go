@@ -161,7 +161,6 @@ type world struct {
 	clock      int    // counts events
 	metric     []bool // whether a version meets the metric
 	promotions []*Promotion
-	said       []string
 }
 
 var crowd = []string{"runa", "odd", "tove", "sif"}

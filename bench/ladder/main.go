@@ -1,0 +1,166 @@
+// Command ladder measures how long it takes to find out what a ladder would let pass
+// today: it fills a data directory with versions that have all that gates look at, starts
+// the real binary on it, and asks over the API. Beside it, in the same run, the same rows
+// are only read from the database. See bench/RESULTS.md.
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"log"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"innerladder/bench/house"
+	"innerladder/internal/client"
+	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/registry"
+	"innerladder/internal/store"
+)
+
+var (
+	models   = flag.Int("models", 100, "models")
+	versions = flag.Int("versions", 101, "versions of each model, one of them live")
+	rounds   = flag.Int("rounds", 10, "times it is asked")
+	binary   = flag.String("binary", "bin/innerladder", "the service")
+)
+
+func main() {
+	flag.Parse()
+	if err := run(); err != nil {
+		log.Fatal(err)
+	}
+}
+
+func run() error {
+	dir, err := os.MkdirTemp("", "innerladder-ladder-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	ctx := context.Background()
+	path := filepath.Join(dir, "ladder.db")
+	s, err := store.Open(ctx, path)
+	if err != nil {
+		return err
+	}
+	if err := fill(ctx, s); err != nil {
+		return err
+	}
+	read, err := median(*rounds, func() error {
+		_, err := s.Read().JudgedVersions(ctx, "default", store.GateNeeds{Metrics: []string{"rmse", "mae"}, Signature: true, Card: true, Lineage: true, Needs: true, Evidence: true, Places: true, Trainers: true})
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	if err := s.Close(); err != nil {
+		return err
+	}
+	h, err := house.Start(*binary, dir)
+	if err != nil {
+		return err
+	}
+	defer h.Stop()
+	c := client.New(h.Server, h.Token)
+	demanding := demandingLadder()
+	var judged int
+	whole, err := median(*rounds, func() error {
+		p, err := c.TryLadder(ctx, "default", &demanding)
+		judged = p.Judged
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	now, most := h.Memory()
+	fmt.Printf("%d versions judged by gates of %d requirements: %s (median of %d, over the API); only reading the rows: %s; ratio %.2f; memory of the service %s, at most %s\n",
+		judged, len(demanding.Rungs[1].Gate), whole.Round(time.Millisecond), *rounds, read.Round(time.Millisecond), whole.Seconds()/read.Seconds(), now, most)
+	return nil
+}
+
+func median(n int, do func() error) (time.Duration, error) {
+	var all []time.Duration
+	for range n {
+		begin := time.Now()
+		if err := do(); err != nil {
+			return 0, err
+		}
+		all = append(all, time.Since(begin))
+	}
+	slices.Sort(all)
+	return all[n/2], nil
+}
+
+// demandingLadder has every kind of requirement in one gate.
+func demandingLadder() ladder.Ladder {
+	half, tenth := 0.9, 0.1
+	return ladder.Ladder{Rungs: []ladder.Rung{{Name: "draft"}, {Name: "live", Gate: []ladder.Requirement{
+		{Rule: ladder.ArtifactStored{}}, {Rule: ladder.MetricRecorded{}}, {Rule: ladder.Metric{Metric: "rmse", AtMost: &half}}, {Rule: ladder.Metric{Metric: "mae", NoWorseByShare: &tenth}},
+		{Rule: ladder.EvidenceOf{Evidence: registry.TestsKind, NoOlder: ladder.Duration(1000 * time.Hour)}}, {Rule: ladder.SignOffs{Count: 2, NotTrainer: true}},
+		{Rule: ladder.Checklist{Items: []ladder.Item{{Name: "cold", Text: "looked at the cold"}}}}, {Rule: ladder.CardSections{Sections: []string{"intended_use", "limits"}}},
+		{Rule: ladder.LineageComplete{Parts: []string{"data", "code"}}}, {Rule: ladder.SignatureNotBroken{}}, {Rule: ladder.NoDenied{Denied: []string{"numpy<1.22", "oldlib"}}},
+		{Rule: ladder.Shadowed{Requests: 1000, Disagreement: 0.01}}, {Rule: ladder.NoFreeze{}}}}},
+		Freezes: []ladder.Freeze{{Name: "nights", Zone: "Europe/Stockholm", Days: []string{"mon", "tue", "wed", "thu", "fri"}, From: "18:00", To: "07:00"},
+			{Name: "holidays", Zone: "Europe/Stockholm", From: "2026-12-20 16:00", To: "2027-01-06 08:00"}}}
+}
+
+func fill(ctx context.Context, s *store.Store) error {
+	r := rand.New(rand.NewPCG(1, 5))
+	now := time.Now().UTC().Truncate(time.Millisecond)
+	if err := s.Write(ctx, func(w store.Records) error {
+		return w.AddDataSet(ctx, &registry.DataSet{Name: "winters", Project: "default", Rows: 1000, AddedBy: "runa", AddedAt: now})
+	}); err != nil {
+		return err
+	}
+	for m := range *models {
+		if err := s.Write(ctx, func(w store.Records) error { return fillModel(ctx, w, r, fmt.Sprintf("model-%03d", m), now) }); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func fillModel(ctx context.Context, w store.Records, r *rand.Rand, name string, now time.Time) error {
+	if err := w.AddModel(ctx, store.Model{Name: name, Project: "default", Task: registry.Regression, Owner: "runa", CreatedBy: "runa", CreatedAt: now}); err != nil {
+		return err
+	}
+	var columns []registry.Column
+	for i := range 12 {
+		columns = append(columns, registry.Column{Name: fmt.Sprintf("input_%02d", i), Type: registry.Number})
+	}
+	for n := range *versions {
+		v := &registry.Version{Model: name, Digest: fmt.Sprintf("%032x%032x", r.Uint64(), r.Uint64()), Rung: "draft", RungSince: now, CreatedBy: "runa", CreatedAt: now, Metrics: map[string]float64{"rmse": r.Float64(), "mae": r.Float64()},
+			Params: map[string]string{}, Artifacts: []registry.Artifact{{Name: "model.bin", Digest: fmt.Sprintf("%064x", r.Uint64()), Size: 1, Stored: true}},
+			Signature: &registry.Signature{Inputs: columns[:10+r.IntN(3)], Outputs: []registry.Column{{Name: "y", Type: registry.Number}}},
+			Card: &registry.Card{Text: "# A model\n", Sections: []registry.CardSection{{Kind: "intended_use", Title: "Intended use", Body: "the dispatch desk plans by it, hour by hour"},
+				{Kind: "limits", Title: "Limits", Body: "not for summer"}}},
+			Code: &registry.Code{Commit: fmt.Sprintf("%040x", n)}, Data: []registry.DataUse{{Data: "winters#1", Role: registry.TrainedOn}}}
+		if n == 0 {
+			v.Rung = "live"
+		}
+		for k := range 18 {
+			v.Metrics[fmt.Sprintf("metric_%02d", k)] = r.Float64()
+		}
+		for k := range 10 {
+			v.Dependencies = append(v.Dependencies, registry.Dependency{Name: fmt.Sprintf("package-%d", k), Want: "==1.2.3"})
+		}
+		if err := w.AddVersion(ctx, v); err != nil {
+			return err
+		}
+		for k := range 2 {
+			e := &registry.Evidence{Version: v.Ref, Kind: []string{registry.TestsKind, registry.ShadowKind}[k], Name: "report", Digest: fmt.Sprintf("%064x", k), Media: "text/plain", Verdict: "passed", AddedBy: "runa", AddedAt: now}
+			if k == 1 {
+				e.Shadow = &registry.ShadowReport{Requests: uint64(r.IntN(3000)), Disagreed: uint64(r.IntN(20))}
+			}
+			if err := w.AddEvidence(ctx, e); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
