@@ -229,6 +229,41 @@ func TestLaterAndHandingOver(t *testing.T) {
 	wantCode(t, "too late", err, "promotion.closed")
 }
 
+// A gate that names roles waits for those who have them, and a ladder whose rungs change
+// places ends what asked for a rung that is now below.
+func TestOtherLaddersUnderAnOpenPromotion(t *testing.T) {
+	r := newRig(t)
+	ctx := t.Context()
+	kari := client.New(r.server, r.person("kari", everywhere("owner")...))
+	l := ladder.Default()
+	l.Rungs[3].Gate = []ladder.Requirement{{Rule: ladder.SignOffs{Count: 1, Roles: []string{"approver"}}}}
+	_, err := r.runa.SetLadder(ctx, "default", l, "approvers sign", -1)
+	must(t, err)
+	ref := r.register("heat-demand", "a", map[string]float64{"rmse": 1})
+	_, err = r.runa.Promote(ctx, ref, "proven", "")
+	must(t, err)
+	p, err := r.runa.Promote(ctx, ref, "live", "")
+	must(t, err)
+	for who, want := range map[*client.Client]int{kari: 0, r.tove: 1} {
+		found, err := who.Promotions(ctx, client.PromotionSearch{ForMe: true}, client.Part{})
+		must(t, err)
+		if len(found.Items) != want {
+			t.Errorf("waits for %+v", found.Items)
+		}
+	}
+	_, err = r.tove.Answer(ctx, p.ID, service.NewAnswer{Answer: ladder.HandOver, To: "kari"})
+	wantCode(t, "handing it to an owner", err, "sign_off.cannot")
+
+	l.Rungs[1], l.Rungs[3] = l.Rungs[3], l.Rungs[1] // draft, live, rehearsal, proven
+	_, err = r.runa.SetLadder(ctx, "default", l, "the other way round", -1)
+	must(t, err)
+	await(t, "its end", func() bool {
+		p, err := r.runa.Promotion(ctx, p.ID)
+		must(t, err)
+		return p.State == ladder.Withdrawn
+	})
+}
+
 func TestAnEmergency(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()

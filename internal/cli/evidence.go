@@ -215,7 +215,8 @@ func printVouchers(w io.Writer, v service.Vouchers) {
 		case s.KeyOwner == "":
 			whose = "unknown key"
 		}
-		fmt.Fprintf(w, "  %s  %s %s: %s said %s, %s%s %s\n           %s %s\n", mark, s.Promotion, s.To, s.By, strings.ReplaceAll(string(s.Answer), "_", " "), s.At.Format("2006-01-02 15:04"), counts, quote(s.Note), whose, s.Key)
+		printLine(w, "  %s  %s %s: %s said %s, %s%s %s", mark, s.Promotion, s.To, s.By, strings.ReplaceAll(string(s.Answer), "_", " "), s.At.Format("2006-01-02 15:04"), counts, quote(s.Note))
+		printLine(w, "           %s %s", whose, s.Key)
 		for _, p := range s.Problems {
 			fmt.Fprintf(w, "           %s\n", p)
 		}

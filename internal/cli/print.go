@@ -127,14 +127,14 @@ func printPromotion(w io.Writer, p ladder.Promotion) {
 		if s.Void != "" {
 			said += " (void: " + s.Void + ")"
 		}
-		fmt.Fprintln(w, strings.TrimRight(fmt.Sprintf("  signed   %s %s %s", s.By, said, quote(s.Note)), " "))
+		printLine(w, "  signed   %s %s %s", s.By, said, quote(s.Note))
 	}
 	for _, t := range p.Ticks {
 		stale := ""
 		if t.Stale {
 			stale = " (stale)"
 		}
-		fmt.Fprintf(w, "  ticked   %s by %s%s %s %s\n", t.Item, t.By, stale, quote(t.Note), t.Link)
+		printLine(w, "  ticked   %s by %s%s %s %s", t.Item, t.By, stale, quote(t.Note), t.Link)
 	}
 	switch {
 	case p.Ready:
@@ -142,6 +142,11 @@ func printPromotion(w io.Writer, p ladder.Promotion) {
 	case p.State == ladder.ToReview:
 		fmt.Fprintf(w, "  it was carried out past its gate; someone other than %s must say whether that was right: innerladder sign %s -yes\n", p.AskedBy, p.ID)
 	}
+}
+
+// printLine prints a line whose last parts may be empty.
+func printLine(w io.Writer, format string, args ...any) {
+	fmt.Fprintln(w, strings.TrimRight(fmt.Sprintf(format, args...), " "))
 }
 
 func printFindings(w io.Writer, findings []ladder.Finding) {

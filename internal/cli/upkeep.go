@@ -127,7 +127,7 @@ func vet(c *call) func(context.Context) error {
 func attach(c *call) func(context.Context) error {
 	c.connect()
 	kind := c.flags.String("kind", "", "attach it as evidence of a `KIND`, which gates look at and nobody can change: "+strings.Join(registry.EvidenceKinds(), ", "))
-	verdict := c.flags.String("verdict", "", "passed or failed, where the report says neither itself")
+	verdict := c.flags.String("verdict", "", "`VERDICT`, passed or failed, where the report says neither itself")
 	return func(ctx context.Context) error {
 		if *kind != "" {
 			e, err := c.api.AttachEvidence(ctx, c.args[0], *kind, *verdict, c.args[1])

@@ -264,7 +264,7 @@ func (s *Service) preview(out *Preview, l ladder.Ladder, versions []store.Judged
 	for i, r := range l.Rungs {
 		rungs[i] = RungPreview{Rung: r.Name, Open: []OpenRequirement{}}
 	}
-	stored := s.blobs.Present()
+	stored, frozen := s.blobs.Present(), l.Frozen(now)
 	listed := map[string]int{}
 	for i := range slices.Backward(versions) {
 		v := &versions[i]
@@ -273,7 +273,7 @@ func (s *Service) preview(out *Preview, l ladder.Ladder, versions []store.Judged
 			continue
 		}
 		to := l.Rungs[h+1].Name
-		f := ladder.Facts{Version: &v.Version, MetricCount: v.MetricCount, Evidence: v.Evidence, Places: v.Places, Trainers: v.Trainers, Now: now}
+		f := ladder.Facts{Version: &v.Version, MetricCount: v.MetricCount, Evidence: v.Evidence, Places: v.Places, Trainers: v.Trainers, Frozen: &frozen, Now: now}
 		for _, d := range v.Stored {
 			if stored(d) {
 				f.StoredArtifacts++

@@ -87,7 +87,7 @@ func (s *Service) Promote(ctx context.Context, n NewPromotion) (*ladder.Promotio
 		if err := t.AddPromotion(ctx, p); err != nil {
 			return nil, err
 		}
-		reviewers, err := s.reviewers(ctx, t, p, l)
+		reviewers, err := s.reviewers(ctx, t, p, l, f)
 		if err != nil {
 			return nil, err
 		}
@@ -157,9 +157,9 @@ func rolesIn(p *store.Person, project string) []string {
 	return out
 }
 
-// reviewers lists the people whom a promotion waits for: those who may sign, whose role
-// is the right one, and who have not answered.
-func (s *Service) reviewers(ctx context.Context, t *tx, p *ladder.Promotion, l ladder.Revision) ([]string, error) {
+// reviewers lists the people whom a promotion waits for: those who may sign, whose answer
+// would count, and who have not answered.
+func (s *Service) reviewers(ctx context.Context, t *tx, p *ladder.Promotion, l ladder.Revision, f ladder.Facts) ([]string, error) {
 	people, readers, err := t.everyone(ctx)
 	if err != nil {
 		return nil, err
@@ -167,7 +167,7 @@ func (s *Service) reviewers(ctx context.Context, t *tx, p *ladder.Promotion, l l
 	var out []string
 	for _, r := range readers {
 		person := people[r.Name]
-		if r.Rights.May(access.Sign, p.Project) && ladder.HasRole(l.Rung(p.To).Sign, rolesIn(&person, p.Project)) && p.Awaits(r.Name, t.now) {
+		if r.Rights.May(access.Sign, p.Project) && l.Heeds(p, r.Name, rolesIn(&person, p.Project), f.Trainers) && p.Awaits(r.Name, t.now) {
 			out = append(out, r.Name)
 		}
 	}
@@ -205,13 +205,14 @@ func (s *Service) answering(ctx context.Context, r store.Records, a Actor, p *la
 	case n.Answer != ladder.HandOver && n.To != "":
 		return mine, fault.New(fault.Invalid, "sign_off.to", "only handing over says to whom").In("to").Do("leave it out")
 	case n.Answer == ladder.HandOver && n.To != "":
-		return mine, s.checkReviewer(ctx, r, p, l, n.To)
+		return mine, s.checkReviewer(ctx, r, p, l, f, n.To)
 	}
 	return mine, nil
 }
 
-// checkReviewer refuses to hand a promotion to someone who cannot sign it.
-func (s *Service) checkReviewer(ctx context.Context, r store.Records, p *ladder.Promotion, l ladder.Revision, name string) error {
+// checkReviewer refuses to hand a promotion to someone who cannot sign it, or whose
+// sign-off would not count.
+func (s *Service) checkReviewer(ctx context.Context, r store.Records, p *ladder.Promotion, l ladder.Revision, f ladder.Facts, name string) error {
 	to, err := r.PersonNamed(ctx, name)
 	if errors.Is(err, store.ErrNone) {
 		return s.checkPerson(ctx, r, "to", name)
@@ -223,8 +224,16 @@ func (s *Service) checkReviewer(ctx context.Context, r store.Records, p *ladder.
 	if err != nil {
 		return err
 	}
-	if to.Robot || to.Disabled != nil || !rights.May(access.Sign, p.Project) || !ladder.HasRole(l.Rung(p.To).Sign, rolesIn(to, p.Project)) {
-		return fault.New(fault.Refused, "sign_off.cannot", "%s cannot sign %s", name, p.ID).In("to").Do("hand it to someone who may sign for %s in %s", p.To, p.Project)
+	may := !to.Robot && to.Disabled == nil && rights.May(access.Sign, p.Project)
+	if name == p.AskedBy {
+		return nil // core says why not
+	}
+	if !may || !l.Heeds(p, name, rolesIn(to, p.Project), f.Trainers) {
+		why := "%s cannot sign %s"
+		if may {
+			why = "a sign-off by %s would not count for %s"
+		}
+		return fault.New(fault.Refused, "sign_off.cannot", why, name, p.ID).In("to").Do("hand it to someone who may sign for %s in %s", p.To, p.Project)
 	}
 	return nil
 }
@@ -345,7 +354,7 @@ func (s *Service) CarryOut(ctx context.Context, id string) (*ladder.Promotion, e
 					open = append(open, finding.Sentence)
 				}
 			}
-			return nil, fault.New(fault.Refused, "promotion.not_met", "the gate is not met: %s", strings.Join(open, " ")).In("promotion").Do("see it with: innerladder review %s", p.ID)
+			return nil, fault.New(fault.Refused, "promotion.not_met", "the gate is not met: %s", strings.TrimSuffix(strings.Join(open, " "), ".")).In("promotion").Do("see it with: innerladder review %s", p.ID)
 		}
 		return p, nil
 	})
@@ -527,7 +536,7 @@ func (s *Service) stepDown(ctx context.Context, t *tx, e *store.Endpoint, ref st
 	from := v.Rung
 	said := fmt.Sprintf("%s stepped down from %s to %s: it was %s.", v.Ref, from, below, void)
 	if n > 0 {
-		said = strings.TrimSuffix(said, ".") + fmt.Sprintf("; %d sign-offs are void.", n)
+		said = strings.TrimSuffix(said, ".") + "; its sign-offs are void."
 	}
 	if _, err := s.step(ctx, t, v, below, entry{Kind: "version.stepped_down", Sentence: said, Reason: why, Also: []string{e.Name}}); err != nil {
 		return err
@@ -668,28 +677,29 @@ func (s *Service) Promotion(ctx context.Context, id string) (*ladder.Promotion, 
 	if err != nil || !p.State.Signable() {
 		return p, err
 	}
-	return p, s.judgeNow(ctx, s.records(ctx), p)
+	_, err = s.judgeNow(ctx, s.records(ctx), p)
+	return p, err
 }
 
-func (s *Service) judgeNow(ctx context.Context, r store.Records, p *ladder.Promotion) error {
+func (s *Service) judgeNow(ctx context.Context, r store.Records, p *ladder.Promotion) (ladder.Facts, error) {
 	v, err := s.resolve(ctx, r, "version", p.Version)
 	if err != nil {
-		return err
+		return ladder.Facts{}, err
 	}
 	stored, err := s.storedArtifacts(v)
 	if err != nil {
-		return err
+		return ladder.Facts{}, err
 	}
 	l, f, err := s.judging(ctx, r, p, stored)
 	if err != nil {
-		return err
+		return f, err
 	}
 	findings := p.Findings
 	l.Judge(p, f)
 	if p.State == ladder.ToReview {
 		p.Findings = findings
 	}
-	return nil
+	return f, nil
 }
 
 // PromotionSearch narrows promotions down; zero members do not.
@@ -713,7 +723,7 @@ func (s *Service) Promotions(ctx context.Context, search PromotionSearch, p stor
 	out := Listed[ladder.Promotion]{Items: items, Next: next}
 	for i := range out.Items {
 		if err == nil && out.Items[i].State.Signable() {
-			err = s.judgeNow(ctx, r, &out.Items[i])
+			_, err = s.judgeNow(ctx, r, &out.Items[i])
 		}
 	}
 	return out, err
@@ -748,10 +758,11 @@ func (s *Service) promotionsFor(ctx context.Context, r store.Records, a Actor, s
 			if !ladder.HasRole(l.Rung(item.To).Sign, rolesIn(me, item.Project)) {
 				continue
 			}
-			if err := s.judgeNow(ctx, r, item); err != nil {
+			f, err := s.judgeNow(ctx, r, item)
+			if err != nil {
 				return out, err
 			}
-			if !item.Awaits(a.Name, s.now()) || item.Ready {
+			if !l.Heeds(item, a.Name, rolesIn(me, item.Project), f.Trainers) || !item.Awaits(a.Name, s.now()) || item.Ready {
 				continue
 			}
 			if len(out.Items) == p.Limit {
@@ -825,18 +836,19 @@ func (s *Service) Gate(ctx context.Context, ref, to string) (GateReport, error) 
 func (s *Service) StepPromotions(ctx context.Context) error {
 	ctx = BySelf(ctx)
 	r := s.store.Read()
+	var failed []error // one that cannot be looked at holds up no other
 	for page := (store.Page{Limit: 200}); ; {
 		items, next, err := r.Promotions(ctx, store.PromotionFilter{State: "waiting"}, page)
 		if err != nil {
-			return err
+			return errors.Join(append(failed, err)...)
 		}
 		for i := range items {
 			if err := s.stepPromotion(ctx, r, &items[i]); err != nil && !errors.Is(err, store.ErrNone) {
-				return fmt.Errorf("looking at %s: %w", items[i].ID, err)
+				failed = append(failed, fmt.Errorf("looking at %s: %w", items[i].ID, err))
 			}
 		}
 		if next == "" {
-			return nil
+			return errors.Join(failed...)
 		}
 		page.After = next
 	}
@@ -847,7 +859,7 @@ func (s *Service) stepPromotion(ctx context.Context, r store.Records, p *ladder.
 	if err != nil {
 		return err
 	}
-	if err := s.judgeNow(ctx, r, p); err != nil {
+	if _, err := s.judgeNow(ctx, r, p); err != nil {
 		return err
 	}
 	v, err := s.resolve(ctx, r, "version", p.Version)
@@ -876,35 +888,40 @@ func (s *Service) stepPromotion(ctx context.Context, r store.Records, p *ladder.
 		case ladder.Expire:
 			return none, s.closePromotion(ctx, t, p, ladder.Expired, "")
 		case ladder.Remind:
-			reviewers, err := s.reviewers(ctx, t, p, l)
+			reviewers, err := s.reviewers(ctx, t, p, l, f)
 			if err != nil {
 				return none, err
 			}
 			if err := t.SetReminded(ctx, number, t.now); err != nil {
 				return none, err
 			}
-			return none, t.note(ctx, entry{Project: p.Project, Kind: "promotion.reminded", Subject: p.Version, Also: []string{p.ID}, involved: map[notice.Topic][]string{notice.Review: append(reviewers, waitsForAsker(p)...)},
-				Sentence: fmt.Sprintf("%s: %s on %s still waits%s.", p.ID, p.Version, p.To, describeWait(p, reviewers))})
+			return none, t.note(ctx, entry{Project: p.Project, Kind: "promotion.reminded", Subject: p.Version, Also: []string{p.ID}, involved: map[notice.Topic][]string{notice.Review: append(reviewers, waitsForAsker(p, reviewers)...)},
+				Sentence: fmt.Sprintf("%s: %s to %s still waits%s", p.ID, p.Version, p.To, describeWait(p, reviewers))})
 		}
 		return none, nil
 	})
 	return err
 }
 
-// waitsForAsker names the one who asked when only they are waited for.
-func waitsForAsker(p *ladder.Promotion) []string {
-	if p.Ready {
+// waitsForAsker names the one who asked when no reviewer is waited for.
+func waitsForAsker(p *ladder.Promotion, reviewers []string) []string {
+	if p.Ready || len(reviewers) == 0 {
 		return []string{p.AskedBy}
 	}
 	return nil
 }
 
+// describeWait ends the sentence that something still waits.
 func describeWait(p *ladder.Promotion, reviewers []string) string {
-	switch {
-	case p.Ready:
-		return " to be carried out"
-	case len(reviewers) == 0:
-		return ", and nobody there is may sign"
+	if p.Ready {
+		return " to be carried out."
 	}
-	return " for " + strings.Join(reviewers, ", ")
+	if len(reviewers) > 0 {
+		return " for " + strings.Join(reviewers, ", ") + "."
+	}
+	open := slices.IndexFunc(p.Findings, func(f ladder.Finding) bool { return f.State != ladder.Passed })
+	if open < 0 {
+		return ", and nobody may sign."
+	}
+	return ": " + p.Findings[open].Sentence
 }

@@ -208,7 +208,11 @@ func (l *Ladder) Check() error {
 // rung that asks for it. The gates of rungs that are passed over count too.
 func (l Ladder) gates(from, to string) []gated {
 	var out []gated
-	for _, r := range l.Rungs[l.Height(from)+1 : l.Height(to)+1] {
+	low, high := l.Height(from)+1, l.Height(to)+1
+	if low > high {
+		return nil // the rungs were put in another order since
+	}
+	for _, r := range l.Rungs[low:high] {
 		for _, q := range r.Gate {
 			out = append(out, gated{r.Name, q})
 		}

@@ -273,6 +273,36 @@ func TestWhomItWaitsFor(t *testing.T) {
 	}
 }
 
+func TestWhoseAnswerCounts(t *testing.T) {
+	l := Ladder{Rungs: []Rung{{Name: "draft"}, {Name: "proven"}, {Name: "rehearsal", Sign: []string{"operator"}}, {Name: "live", Skip: true, Gate: []Requirement{
+		{SignOffs{Count: 1, Roles: []string{"approver"}, NotTrainer: true}}, {SignOffs{Count: 1, Roles: []string{"safety"}}}}}}}
+	for _, c := range []struct {
+		to, who string
+		roles   []string
+		state   PromotionState
+		want    bool
+	}{
+		{"live", "tove", []string{"approver"}, Open, true},
+		{"live", "runa", []string{"approver"}, Open, false}, // asked
+		{"live", "gro", []string{"approver"}, Open, false},  // trained it
+		{"live", "gro", []string{"safety"}, Open, true},     // which that requirement allows
+		{"live", "sif", []string{"owner"}, Open, false},
+		{"live", "sif", []string{"owner"}, ToReview, true},
+		{"rehearsal", "sif", []string{"owner"}, Open, false},
+		{"rehearsal", "odd", []string{"operator"}, Open, true},
+		{"proven", "sif", []string{"owner"}, Open, true},
+	} {
+		p := ask("draft", c.to)
+		p.State = c.state
+		if got := l.Heeds(p, c.who, c.roles, []string{"gro"}); got != c.want {
+			t.Errorf("%s as %v for %s, %s: %v", c.who, c.roles, c.to, c.state, got)
+		}
+	}
+	if gates := l.gates("live", "proven"); gates != nil {
+		t.Errorf("downwards: %+v", gates)
+	}
+}
+
 func TestStepsOnRungsThatHoldOne(t *testing.T) {
 	l := Ladder{Rungs: []Rung{{Name: "draft"}, {Name: "proven", HoldsOne: true}, {Name: "rehearsal", HoldsOne: true}, {Name: "live", HoldsOne: true, Displaced: Retired}}}
 	none := func(int) bool { return false }

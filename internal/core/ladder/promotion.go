@@ -179,9 +179,9 @@ func (p *Promotion) Tick(t Tick, listed []Listed) error {
 	case i < 0:
 		var names []string
 		for _, l := range listed {
-			names = append(names, l.Name)
+			names = append(names, l.Name+" for "+l.Rung)
 		}
-		f := fault.New(fault.Invalid, "tick.item", "the checklist of %s has no item %q", p.ID, t.Item).In("item")
+		f := fault.New(fault.Invalid, "tick.item", "the checklist of %s has no item %q", p.ID, strings.TrimSuffix(t.Item+" for "+t.Rung, " for ")).In("item")
 		if len(names) == 0 {
 			return f.Do("its gate has no checklist")
 		}
@@ -285,6 +285,24 @@ func (p *Promotion) Awaits(person string, now time.Time) bool {
 		}
 	}
 	return true
+}
+
+// Heeds reports whether an answer of a person with some roles can help a promotion up:
+// they may sign for its rung, and where sign-offs are demanded, theirs is one that counts.
+func (l Ladder) Heeds(p *Promotion, person string, roles, trainers []string) bool {
+	if person == p.AskedBy || !HasRole(l.Rung(p.To).Sign, roles) {
+		return false
+	}
+	demanded := false
+	for _, g := range l.gates(p.From, p.To) {
+		if q, ok := g.Rule.(SignOffs); ok && p.State == Open {
+			demanded = true
+			if HasRole(q.Roles, roles) && (!q.NotTrainer || !slices.Contains(trainers, person)) {
+				return true
+			}
+		}
+	}
+	return !demanded
 }
 
 // Due is what time has brought about for a promotion.

@@ -219,7 +219,8 @@ type Facts struct {
 	Places                      []Place
 	// Trainers are those who registered the version or ran its training.
 	Trainers []string
-	Freezes  []Freeze
+	// Frozen is the change freeze in force; nil has the calendar looked at.
+	Frozen *Frozen
 	// Promotion is the one that asks; its sign-offs and ticks must be marked for staleness.
 	Promotion *Promotion
 	Now       time.Time
@@ -237,7 +238,11 @@ func newest(all []registry.Evidence, kind string) *registry.Evidence {
 // rung asked for is met.
 func (l Ladder) Evaluate(p *Promotion, f Facts) []Finding {
 	out := []Finding{}
-	f.Promotion, f.To, f.Freezes = p, p.To, l.Freezes
+	f.Promotion, f.To = p, p.To
+	if f.Frozen == nil {
+		frozen := l.Frozen(f.Now)
+		f.Frozen = &frozen
+	}
 	for _, g := range l.gates(p.From, p.To) {
 		_, people := g.Rule.(interface{ byPeople() })
 		out = append(out, Finding{Rung: g.rung, Requirement: g.Kind(), Outcome: g.evaluate(f), ByPeople: people})

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"innerladder/internal/core/fault"
@@ -20,17 +19,26 @@ func (NoFreeze) Kind() string { return freezeKind.Kind }
 
 // Evaluate looks at the calendar.
 func (NoFreeze) Evaluate(f Facts) Outcome {
-	var latest time.Time
-	name := ""
-	for _, z := range f.Freezes {
-		if until, on := z.InForce(f.Now); on && until.After(latest) {
-			latest, name = until, z.Name
-		}
-	}
-	if name != "" {
-		return waits("", "The change freeze %q is in force until %s.", name, latest.Format("Mon 2006-01-02 15:04 MST"))
+	if f.Frozen.Name != "" {
+		return waits("", "The change freeze %q is in force until %s.", f.Frozen.Name, f.Frozen.Until.Format("Mon 2006-01-02 15:04 MST"))
 	}
 	return passed("", "No change freeze is in force.")
+}
+
+// Frozen is a change freeze in force; without a name there is none.
+type Frozen struct {
+	Name  string
+	Until time.Time
+}
+
+// Frozen finds the freeze that holds longest of those in force.
+func (l Ladder) Frozen(now time.Time) (longest Frozen) {
+	for _, z := range l.Freezes {
+		if until, on := z.InForce(now); on && until.After(longest.Until) {
+			longest = Frozen{z.Name, until}
+		}
+	}
+	return longest
 }
 
 // Freeze is a window in which nothing changes: once, from one moment to another, or every
@@ -59,7 +67,7 @@ func (z Freeze) check(field string) error {
 	if strings.TrimSpace(z.Name) == "" {
 		return invalid("name", "a change freeze has no name").Do("give it one, such as winter holidays")
 	}
-	if _, err := zoneOf(z.Zone); err != nil || z.Zone == "" {
+	if _, err := time.LoadLocation(z.Zone); err != nil || z.Zone == "" {
 		return invalid("zone", "%q is no time zone", z.Zone).Do("use a name such as Europe/Stockholm or UTC")
 	}
 	for _, d := range z.Days {
@@ -87,7 +95,7 @@ func (z Freeze) check(field string) error {
 
 // InForce reports whether the freeze is in force, and until when.
 func (z Freeze) InForce(now time.Time) (until time.Time, on bool) {
-	zone, err := zoneOf(z.Zone)
+	zone, err := time.LoadLocation(z.Zone)
 	if err != nil {
 		return time.Time{}, false // it was checked when the ladder was made
 	}
@@ -119,20 +127,6 @@ func (z Freeze) InForce(now time.Time) (until time.Time, on bool) {
 		}
 	}
 	return until, on
-}
-
-// zones remembers the time zones that were named: finding one reads a file.
-var zones sync.Map
-
-func zoneOf(name string) (*time.Location, error) {
-	if known, ok := zones.Load(name); ok {
-		return known.(*time.Location), nil
-	}
-	zone, err := time.LoadLocation(name)
-	if err == nil {
-		zones.Store(name, zone) // only real zones, so there are never many
-	}
-	return zone, err
 }
 
 // at is a time of day, some days after a day. time.Date knows when clocks are changed.

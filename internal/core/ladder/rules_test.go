@@ -87,9 +87,11 @@ func TestRules(t *testing.T) {
 		{"the trainer", SignOffs{Count: 1, NotTrainer: true}, base(func(f *Facts) { f.Trainers = []string{"odd"}; f.Promotion.SignOffs = []SignOff{sign("odd", Yes, "")} }), Waiting, "trained"},
 		{"an open list", Checklist{[]Item{{Name: "a", Text: "a"}, {Name: "b", Text: "b"}}}, base(func(f *Facts) { f.Promotion.Ticks = []Tick{{Rung: "live", Item: "a", By: "odd"}} }), Waiting, "1 of 2 items of the checklist open: b"},
 		{"the list of one's own", Checklist{[]Item{{Name: "a", Text: "a"}}}, base(func(f *Facts) { f.Promotion.Ticks = []Tick{{Rung: "live", Item: "a", By: "runa"}} }), Waiting, "a"},
-		{"no freeze", NoFreeze{}, base(nil), Passed, ""},
+		{"no freeze", NoFreeze{}, base(func(f *Facts) { f.Frozen = &Frozen{} }), Passed, ""},
 		{"freeze", NoFreeze{}, base(func(f *Facts) {
-			f.Freezes = []Freeze{{Name: "cold week", Zone: "UTC", From: "2026-01-12 00:00", To: "2026-01-19 08:00"}}
+			l := Ladder{Freezes: []Freeze{{Name: "cold week", Zone: "UTC", From: "2026-01-12 00:00", To: "2026-01-19 08:00"},
+				{Name: "spring", Zone: "UTC", From: "2026-04-01 00:00", To: "2026-04-02 00:00"}}}
+			f.Frozen = new(l.Frozen(f.Now))
 		}), Waiting, "until Mon 2026-01-19 08:00 UTC"},
 	}
 	seen := map[string]bool{}

@@ -364,7 +364,7 @@ func (t TestReport) verdict() string {
 
 func (t TestReport) says() string {
 	if t.Ran() == 0 {
-		return fmt.Sprintf("no test was run, %d were skipped", t.Skipped)
+		return strings.TrimSuffix(fmt.Sprintf("no test was run, %d skipped", t.Skipped), ", 0 skipped")
 	}
 	s := fmt.Sprintf("%d tests in %s", t.Ran(), time.Duration(t.Seconds*float64(time.Second)).Round(time.Millisecond))
 	if t.Skipped > 0 {

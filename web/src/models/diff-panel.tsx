@@ -40,7 +40,7 @@ export function DiffTable({ diff: d }: { diff: Diff }) {
                   <th />
                 </tr>
               </thead>
-              <tbody className="*:border-line *:border-t *:*:py-1.5 *:*:pr-4 *:*:[overflow-wrap:anywhere]">
+              <tbody className="*:border-line *:border-t *:*:py-1.5 *:*:pr-4 *:*:[overflow-wrap:anywhere] *:*:first:w-[26%] *:*:first:min-w-36">
                 {d.metrics.map((m) => (
                   <tr key={m.name}>
                     <td className="text-ink-2">metric {m.name}</td>

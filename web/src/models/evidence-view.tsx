@@ -89,6 +89,7 @@ export function EvidenceDrawing({ evidence: e }: { evidence: Evidence }) {
     <div className="mt-2 grid gap-4">
       {e.tests && <Tests tests={e.tests} />}
       {e.evaluation && <EvaluationDrawing evaluation={e.evaluation} />}
+      {e.load && <Numbers values={e.metrics ?? {}} limits={e.load.limits} />}
       {e.kind === 'picture' && <img src={`/api/v1/evidence/${e.id}/file`} alt={e.name} className="border-line max-h-80 max-w-full rounded-md border" />}
     </div>
   )
@@ -144,30 +145,72 @@ function Tests({ tests: t }: { tests: NonNullable<Evidence['tests']> }) {
   )
 }
 
+/** Measured values, with the limits they had to keep. */
+function Numbers({ values, limits = {} }: { values: Record<string, number>; limits?: Evaluation['limits'] }) {
+  return (
+    <table className="max-w-[520px] self-start">
+      <tbody className="*:border-line *:border-t *:*:py-1 *:*:pr-4 *:first:border-0">
+        {Object.entries(values).map(([name, x]) => {
+          const l = limits[name]
+          return (
+            <tr key={name}>
+              <td className="text-ink-2">{name}</td>
+              <td className="text-right font-medium">{number(x)}</td>
+              <td className="text-ink-3 text-[12.5px]">
+                {l?.at_most !== undefined && `at most ${number(l.at_most)} `}
+                {l?.at_least !== undefined && `at least ${number(l.at_least)}`}
+              </td>
+            </tr>
+          )
+        })}
+      </tbody>
+    </table>
+  )
+}
+
+/** What a chart shows, as numbers. */
+function Behind({ head, rows }: { head: string[]; rows: (string | number)[][] }) {
+  return (
+    <details className="text-ink-2 text-[12.5px]">
+      <summary className="cursor-pointer">as a table</summary>
+      <div className="max-h-60 overflow-auto">
+        <table className="mt-1">
+          <thead className="text-ink-3">
+            <tr className="*:pr-4 *:text-left *:font-normal">
+              {head.map((h) => (
+                <th key={h}>{h}</th>
+              ))}
+            </tr>
+          </thead>
+          <tbody>
+            {rows.map((row, i) => (
+              <tr key={i} className="*:pr-4">
+                {row.map((x, j) => (
+                  <td key={j}>{typeof x === 'number' ? number(x) : x}</td>
+                ))}
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </div>
+    </details>
+  )
+}
+
+/** Ticks have as many digits as tell them apart. */
+const tickOf = (values: number[]) => {
+  const step = (Math.max(...values) - Math.min(...values)) / 10
+  const digits = step > 0 ? Math.min(6, Math.max(0, -Math.floor(Math.log10(step)))) : 2
+  return (x: number) => x.toFixed(digits).replace('-', '−')
+}
+
 const axis = { stroke: 'var(--ink-3)', fontSize: 12, tickLine: false, axisLine: false } as const
 const box = { background: 'var(--panel)', border: '1px solid var(--line-strong)', borderRadius: 6 } as const
 
 function EvaluationDrawing({ evaluation: e }: { evaluation: Evaluation }) {
-  const limits = e.limits ?? {}
   return (
     <div className="grid gap-x-8 gap-y-4 md:grid-cols-2">
-      <table className="self-start">
-        <tbody className="*:border-line *:border-t *:*:py-1 *:*:pr-4 *:first:border-0">
-          {Object.entries(e.metrics).map(([name, x]) => {
-            const l = limits[name]
-            return (
-              <tr key={name}>
-                <td className="text-ink-2">{name}</td>
-                <td className="text-right font-medium">{number(x)}</td>
-                <td className="text-ink-3 text-[12.5px]">
-                  {l?.at_most !== undefined && `at most ${number(l.at_most)} `}
-                  {l?.at_least !== undefined && `at least ${number(l.at_least)}`}
-                </td>
-              </tr>
-            )
-          })}
-        </tbody>
-      </table>
+      <Numbers values={e.metrics} limits={e.limits} />
       {e.residuals && <Residuals residuals={e.residuals} />}
       {e.confusion && <ConfusionTable confusion={e.confusion} />}
       {e.curves?.map((c) => (
@@ -178,12 +221,13 @@ function EvaluationDrawing({ evaluation: e }: { evaluation: Evaluation }) {
           <ResponsiveContainer width="100%" height={180}>
             <LineChart data={c.x.map((x, i) => ({ x, y: c.y[i] }))} margin={{ top: 6, right: 8, bottom: 0, left: 0 }} accessibilityLayer>
               <CartesianGrid vertical={false} stroke="var(--line)" />
-              <XAxis dataKey="x" type="number" domain={['dataMin', 'dataMax']} tickFormatter={(x: number) => number(x)} {...axis} />
+              <XAxis dataKey="x" type="number" domain={['dataMin', 'dataMax']} tickFormatter={tickOf(c.x)} {...axis} />
               <YAxis width={46} domain={['auto', 'auto']} tickFormatter={(x: number) => number(x)} {...axis} />
               <Tooltip isAnimationActive={false} formatter={(v) => number(Number(v))} labelFormatter={(x) => `${c.x_label ?? 'x'} ${number(Number(x))}`} contentStyle={box} />
               <Line dataKey="y" name={c.y_label ?? 'y'} dot={false} strokeWidth={2} isAnimationActive={false} stroke="var(--main)" />
             </LineChart>
           </ResponsiveContainer>
+          <Behind head={[c.x_label ?? 'x', c.y_label ?? 'y']} rows={c.x.map((x, i) => [x, c.y[i] ?? 0])} />
         </figure>
       ))}
       {e.segments && e.segments.length > 0 && <Segments segments={e.segments} />}
@@ -201,12 +245,13 @@ function Residuals({ residuals: h }: { residuals: NonNullable<Evaluation['residu
       <ResponsiveContainer width="100%" height={180}>
         <BarChart data={rows} barCategoryGap={1} margin={{ top: 6, right: 8, bottom: 0, left: 0 }} accessibilityLayer>
           <CartesianGrid vertical={false} stroke="var(--line)" />
-          <XAxis dataKey="at" tickFormatter={(x: number) => number(x)} {...axis} />
+          <XAxis dataKey="at" tickFormatter={tickOf(h.edges)} {...axis} />
           <YAxis width={46} tickFormatter={(x: number) => count(x)} {...axis} />
           <Tooltip isAnimationActive={false} cursor={{ fill: 'var(--line)', opacity: 0.4 }} formatter={(v) => [count(Number(v)), 'rows']} labelFormatter={(x) => `around ${number(Number(x))}${h.unit ? ` ${h.unit}` : ''}`} contentStyle={box} />
           <Bar dataKey="n" fill="var(--main)" isAnimationActive={false} />
         </BarChart>
       </ResponsiveContainer>
+      <Behind head={['from', 'to', 'rows']} rows={h.counts.map((n, i) => [h.edges[i] ?? 0, h.edges[i + 1] ?? 0, count(n)])} />
     </figure>
   )
 }

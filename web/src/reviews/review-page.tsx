@@ -132,11 +132,11 @@ function GateList({ review: r }: { review: Review }) {
         <Empty>It was not judged.</Empty>
       ) : (
         <ul className="grid gap-1.5">
-          {p.findings.map((f, i) => (
+          {[...p.findings].sort((a, b) => urgency.indexOf(a.state) - urgency.indexOf(b.state)).map((f, i) => (
             <li key={i} className="flex items-baseline gap-3">
               <StateMark state={f.state} />
               <span className="min-w-0">
-                {f.sentence} <Proof proof={f.proof} review={r} /> <span className="text-ink-3 text-[12.5px]">{f.rung}</span>
+                <Linked text={f.sentence} to={f.proof} /> <span className="text-ink-3 text-[12.5px]">{f.rung}</span>
               </span>
             </li>
           ))}
@@ -155,16 +155,26 @@ function GateList({ review: r }: { review: Review }) {
   )
 }
 
-function Proof({ proof, review: r }: { proof?: string; review: Review }) {
-  if (!proof || proof === r.promotion.id || proof === r.promotion.version) return null
-  if (proof.startsWith('E-')) {
-    return (
-      <a className="underline underline-offset-3" href={`#${proof}`}>
-        {proof}
-      </a>
-    )
-  }
-  return null
+/** What keeps it back is read first. */
+const urgency = ['failed', 'waiting', 'passed']
+
+/** A sentence in which the report that it speaks of leads to the report. */
+function Linked({ text, to }: { text: string; to?: string }) {
+  if (!to?.startsWith('E-')) return text
+  const link = (
+    <a className="underline underline-offset-3" href={`#${to}`}>
+      {to}
+    </a>
+  )
+  const at = text.indexOf(to)
+  if (at < 0) return <>{text} {link}</>
+  return (
+    <>
+      {text.slice(0, at)}
+      {link}
+      {text.slice(at + to.length)}
+    </>
+  )
 }
 
 function Checklist({ review: r }: { review: Review }) {

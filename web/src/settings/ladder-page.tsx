@@ -194,8 +194,8 @@ function RequirementEditor({ requirement: q, info, onChange }: { requirement: Re
         if (s.type === 'flag') return <Tickbox key={s.name} label={words(s.name)} title={s.what} on={value === true} onChange={(on) => put(s.name, on)} />
         if (s.type === 'items') return <ItemsEditor key={s.name} items={(value as Items | undefined) ?? []} onChange={(items) => put(s.name, items)} />
         return (
-          <span key={s.name} className="text-ink-2 inline-flex items-center gap-1.5 text-[13px]" title={s.what}>
-            {s.name !== q.kind && words(s.name)}
+          <span key={s.name} className="inline-flex items-center gap-1.5 text-[13px]" title={s.what}>
+            {s.name !== q.kind && <span className="text-ink-2">{words(s.name)}</span>}
             {s.among && s.type === 'text' ? (
               <Choice label={label} placeholder="choose" value={(value as string | undefined) ?? ''} options={s.among.map((a) => ({ value: a, text: a }))} onChange={(v) => put(s.name, v)} />
             ) : s.type === 'texts' ? (
@@ -277,7 +277,7 @@ function TextInput({ label, value, onCommit, placeholder, narrow, tiny }: { labe
   }
   return (
     <input
-      className={`border-line-strong bg-panel min-w-0 rounded-md border px-2 py-1 ${tiny ? 'w-20' : narrow ? 'w-36' : 'flex-1 basis-48'}`}
+      className={`border-line-strong bg-panel text-ink min-w-0 rounded-md border px-2 py-1 ${tiny ? 'w-20' : narrow ? 'w-36' : 'flex-1 basis-48'}`}
       aria-label={label}
       placeholder={placeholder}
       value={text ?? value}
