@@ -475,6 +475,8 @@ func TestAVersionIsVouchedFor(t *testing.T) {
 	must(t, err)
 	_, err = client.New(r.server, made.Secret).Sign(ctx, p.ID, ladder.Yes, "")
 	wantCode(t, "a robot signs", err, "sign_off.robot")
+	_, err = client.New(r.server, made.Secret).Tick(ctx, p.ID, service.NewTick{Item: "x", Note: "x"})
+	wantCode(t, "a robot ticks", err, "sign_off.robot")
 }
 
 func TestCarryingOutByHandIsAsked(t *testing.T) {

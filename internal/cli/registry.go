@@ -44,7 +44,7 @@ func listModels(c *call) func(context.Context) error {
 			return c.show(all, err, func() {
 				t := newTable(c.Out, "VERSION", "RUNG", "LABELS", "METRICS", "FORMAT", "SIZE", "REGISTERED", "BY", "NOTE")
 				for _, v := range all.Items {
-					t.row(v.Ref, v.Rung, strings.Join(v.Labels, " "), metrics(v.Metrics), strings.Join(v.Formats(), " "), size(v.Size()), ago(sinceNow(v.CreatedAt)), v.CreatedBy, short(v.Note, 40))
+					t.row(v.Ref, v.Rung+past(v), strings.Join(v.Labels, " "), metrics(v.Metrics), strings.Join(v.Formats(), " "), size(v.Size()), ago(sinceNow(v.CreatedAt)), v.CreatedBy, short(v.Note, 40))
 				}
 				t.done()
 				c.more(all.Next)
@@ -208,6 +208,14 @@ func by(v registry.Version) string {
 		return ", emergency by " + v.RungBy + ", reviewed"
 	case v.RungBy != "":
 		return ", by " + v.RungBy
+	}
+	return ""
+}
+
+// past marks in a table what stands past a gate and was not reviewed.
+func past(v registry.Version) string {
+	if v.Emergency == registry.EmergencyMark(true) {
+		return " (EMERGENCY)"
 	}
 	return ""
 }

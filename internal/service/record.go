@@ -184,7 +184,7 @@ func (s *Service) subject(ctx context.Context, r store.Records, name string) (pr
 		}
 		return run.Project, run.Ref, nil
 	case promotionForm.MatchString(name):
-		p, _, err := s.promotion(ctx, r, name)
+		p, err := s.promotion(ctx, r, name)
 		if err != nil {
 			return "", "", err
 		}

@@ -35,18 +35,22 @@ func (s *Service) Statement(ctx context.Context, id string, n NewAnswer) (Statem
 		return StatementFor{}, err
 	}
 	r := s.records(ctx)
-	p, _, l, f, err := s.reviewed(ctx, r, id, 0)
+	p, err := s.promotion(ctx, r, id)
 	if err != nil {
 		return StatementFor{}, err
 	}
-	mine, err := s.answering(ctx, r, a, p, l, f, n, s.now())
+	h, err := s.hear(ctx, r, p, 0)
 	if err != nil {
 		return StatementFor{}, err
 	}
-	if err := p.Sign(mine, l.Rung(p.To)); err != nil {
+	mine, err := s.answering(ctx, r, a, h, n, s.now())
+	if err != nil {
 		return StatementFor{}, err
 	}
-	body, err := ladder.StatementOf(p, f.Version, mine).Bytes()
+	if err := h.Sign(mine, h.ladder.Rung(h.To)); err != nil {
+		return StatementFor{}, err
+	}
+	body, err := ladder.StatementOf(p, h.facts.Version, mine).Bytes()
 	return StatementFor{ladder.PayloadType, base64.StdEncoding.EncodeToString(body)}, err
 }
 

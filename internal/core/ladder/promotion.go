@@ -146,6 +146,8 @@ func (p *Promotion) Sign(s SignOff, rung Rung) error {
 			Do("only an open promotion can be signed")
 	case s.Answer != Yes && s.Answer != No && s.Answer != Later && s.Answer != HandOver:
 		return fault.New(fault.Invalid, "sign_off.answer", "%q is no answer", s.Answer).In("answer").Do("answer yes, no, later or hand_over")
+	case s.By == p.AskedBy && p.State == ToReview:
+		return fault.New(fault.Refused, "sign_off.own", "%s carried %s out past its gate and cannot sign it", s.By, p.ID).In("promotion").Do("someone else must say whether that was right")
 	case s.By == p.AskedBy:
 		return fault.New(fault.Refused, "sign_off.own", "%s asked for %s and cannot sign it", s.By, p.ID).In("promotion").
 			Do("someone else must sign; or withdraw it with: innerladder withdraw %s", p.ID)

@@ -10,7 +10,7 @@ import { DataTable, type Columns } from '../ui/data-table'
 import { Ago, Button, Loaded, PageHead, Panel, Ref, Tag, To, Verdict } from '../ui/parts'
 import { ActivityPanel } from '../activity/activity-list'
 import { CompareLinks } from './compare-links'
-import { LadderBoard } from './ladder-board'
+import { EmergencyTag, LadderBoard } from './ladder-board'
 import { leadingMetric, lowerIsBetter } from './metric'
 import { ModelUpkeep } from './upkeep'
 
@@ -87,7 +87,7 @@ function VersionTable({ versions, live }: { versions: Version[]; live: number | 
         header: 'version',
         cell: ({ row }) => (
           <>
-            <Ref to={row.original.ref}>@{row.original.number}</Ref> {row.original.labels?.map((l) => <Tag key={l} tone="trial">{l}</Tag>)} <span className="text-ink-2">{row.original.rung}</span>
+            <Ref to={row.original.ref}>@{row.original.number}</Ref> {row.original.labels?.map((l) => <Tag key={l} tone="trial">{l}</Tag>)} <span className="text-ink-2">{row.original.rung}</span> {row.original.emergency && row.original.emergency !== 'reviewed' && <EmergencyTag />}
             {row.original.note && <div className="text-ink-2 text-[12.5px]">{row.original.note}</div>}
           </>
         ),

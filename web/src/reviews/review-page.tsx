@@ -331,7 +331,7 @@ function SideBySide({ review: r }: { review: Review }) {
   if (!r.diff) {
     return (
       <Panel title={`What ${short(v.ref)} is`}>
-        <p className="text-ink-2 mb-2">{r.promotion.incumbent ? `${r.promotion.incumbent} is no longer there to compare with.` : `Nobody stands on ${r.promotion.to}, so there is nothing to compare with.`}</p>
+        <p className="text-ink-2 mb-2">{r.promotion.incumbent ? `${r.promotion.incumbent} is no longer there to compare with.` : `Nobody else stands on ${r.promotion.to}, so there is nothing to compare with.`}</p>
         <Facts
           empty="Nothing was recorded."
           rows={[

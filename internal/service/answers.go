@@ -1,0 +1,208 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"innerladder/internal/core/access"
+	"innerladder/internal/core/fault"
+	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/notice"
+	"innerladder/internal/store"
+)
+
+// NewAnswer is what someone says to a promotion.
+type NewAnswer struct {
+	Answer ladder.Answer `json:"answer" required:"true" enum:"yes,no,later,hand_over"`
+	Note   string        `json:"note,omitempty" description:"needed for a no"`
+	Until  *time.Time    `json:"until,omitempty" description:"when the answer will come; needed for a later"`
+	To     string        `json:"to,omitempty" description:"to whom it is handed over"`
+	// Envelope is the statement signed with the person's own key; the service signs when
+	// it is absent.
+	Envelope json.RawMessage `json:"envelope,omitempty" description:"the statement in a DSSE envelope, signed with one's own key; the service signs when absent"`
+}
+
+// Sign adds the answer of whoever acts to a promotion, which is carried out or refused
+// when that decides it. The answer is written down as a signed statement.
+func (s *Service) Sign(ctx context.Context, id string, n NewAnswer) (*ladder.Promotion, error) {
+	return s.answer(ctx, id, access.Sign, func(t *tx, h hearing) error {
+		if err := t.need(h.Project); err != nil {
+			return err
+		}
+		at, err := t.now, error(nil)
+		if n.Envelope != nil {
+			if at, err = signedAt(n.Envelope, t.now); err != nil {
+				return err
+			}
+		}
+		mine, err := s.answering(ctx, t.Records, t.actor, h, n, at)
+		if err != nil {
+			return err
+		}
+		if err := h.Sign(mine, h.ladder.Rung(h.To)); err != nil {
+			return err
+		}
+		envelope, key, err := s.vouch(ctx, t, ladder.StatementOf(h.Promotion, h.facts.Version, mine), n.Envelope)
+		if err != nil {
+			return err
+		}
+		mine.Key = key
+		h.SignOffs[len(h.SignOffs)-1].Key = key
+		if err := t.AddAnswer(ctx, h.number, mine, envelope); err != nil {
+			return err
+		}
+		if err := t.Settle(ctx, h.ID, t.actor.person, t.now); err != nil {
+			return err
+		}
+		said := map[ladder.Answer]string{
+			ladder.Later:    fmt.Sprintf("%s: %s answers later about %s on %s.", h.ID, t.actor.Name, h.Version, h.To),
+			ladder.HandOver: fmt.Sprintf("%s: %s handed the review of %s to %s.", h.ID, t.actor.Name, h.Version, n.To),
+		}[n.Answer]
+		if said == "" {
+			said = fmt.Sprintf("%s: %s said %s to %s on %s.", h.ID, t.actor.Name, n.Answer, h.Version, h.To)
+		}
+		e := entry{Project: h.Project, Kind: "promotion.signed", Subject: h.Version, Also: []string{h.ID}, involved: asker(h.Promotion), Sentence: said, Reason: n.Note, After: mine}
+		if n.Answer == ladder.HandOver {
+			e.involved[notice.Review] = []string{n.To}
+		}
+		if err := t.note(ctx, e); err != nil {
+			return err
+		}
+		return s.settle(ctx, t, h, false)
+	})
+}
+
+// answering makes the sign-off of whoever acts, as it would be written down.
+func (s *Service) answering(ctx context.Context, r store.Records, a Actor, h hearing, n NewAnswer, at time.Time) (ladder.SignOff, error) {
+	me, err := s.voucher(ctx, r, a)
+	if err != nil {
+		return ladder.SignOff{}, err
+	}
+	mine := ladder.SignOff{By: a.Name, Answer: n.Answer, Note: n.Note, At: at, Roles: rolesIn(me, h.Project), To: n.To, CandidateDigest: h.facts.Version.Digest, Incumbent: refOf(h.facts.Incumbent)}
+	if n.Until != nil {
+		until := n.Until.UTC().Truncate(time.Millisecond)
+		mine.Until = &until
+	}
+	switch {
+	case n.Answer != ladder.Later && n.Until != nil:
+		return mine, fault.New(fault.Invalid, "sign_off.until", "only a later says until when").In("until").Do("leave it out")
+	case n.Answer != ladder.HandOver && n.To != "":
+		return mine, fault.New(fault.Invalid, "sign_off.to", "only handing over says to whom").In("to").Do("leave it out")
+	case n.Answer == ladder.HandOver && n.To != "":
+		return mine, s.checkReviewer(ctx, r, h, n.To)
+	}
+	return mine, nil
+}
+
+// voucher is the person who acts; robots vouch for nothing.
+func (s *Service) voucher(ctx context.Context, r store.Records, a Actor) (*store.Person, error) {
+	me, err := r.PersonNamed(ctx, a.Name)
+	if err == nil && me.Robot {
+		err = fault.New(fault.Forbidden, "sign_off.robot", "%s is a robot and vouches for nothing", a.Name).Do("a person signs")
+	}
+	return me, err
+}
+
+// checkReviewer refuses to hand a promotion to someone who cannot sign it, or whose
+// sign-off would not count.
+func (s *Service) checkReviewer(ctx context.Context, r store.Records, h hearing, name string) error {
+	to, err := r.PersonNamed(ctx, name)
+	if errors.Is(err, store.ErrNone) {
+		return s.checkPerson(ctx, r, "to", name)
+	}
+	if err != nil {
+		return err
+	}
+	rights, err := r.RightsOf(ctx, to)
+	if err != nil {
+		return err
+	}
+	may := !to.Robot && to.Disabled == nil && rights.May(access.Sign, h.Project)
+	if name == h.AskedBy {
+		return nil // core says why not
+	}
+	if !may || !h.ladder.Heeds(h.Promotion, name, rolesIn(to, h.Project), h.facts.Trainers) {
+		why := "%s cannot sign %s"
+		if may {
+			why = "a sign-off by %s would not count for %s"
+		}
+		return fault.New(fault.Refused, "sign_off.cannot", why, name, h.ID).In("to").Do("hand it to someone who may sign for %s in %s", h.To, h.Project)
+	}
+	return nil
+}
+
+// NewTick says that someone looked at an item of the checklist.
+type NewTick struct {
+	Item string `json:"item" required:"true"`
+	Rung string `json:"rung,omitempty" description:"whose checklist, where items of two have the same name"`
+	Note string `json:"note,omitempty" description:"what was seen; a note or a link is needed"`
+	Link string `json:"link,omitempty" description:"address of what shows it"`
+}
+
+// Tick writes down that whoever acts looked at an item of a promotion's checklist.
+func (s *Service) Tick(ctx context.Context, id string, n NewTick) (*ladder.Promotion, error) {
+	return s.answer(ctx, id, access.Sign, func(t *tx, h hearing) error {
+		if err := t.need(h.Project); err != nil {
+			return err
+		}
+		if _, err := s.voucher(ctx, t.Records, t.actor); err != nil {
+			return err
+		}
+		tick := ladder.Tick{Item: n.Item, Rung: n.Rung, Note: n.Note, Link: n.Link, By: t.actor.Name, At: t.now, CandidateDigest: h.facts.Version.Digest, Incumbent: refOf(h.facts.Incumbent)}
+		if err := h.Tick(tick, h.ladder.Checklist(h.Promotion)); err != nil {
+			return err
+		}
+		tick = h.Ticks[len(h.Ticks)-1]
+		if err := t.PutTick(ctx, h.number, tick); err != nil {
+			return err
+		}
+		if err := t.note(ctx, entry{Project: h.Project, Kind: "promotion.ticked", Subject: h.Version, Also: []string{h.ID}, Sentence: fmt.Sprintf("%s: %s looked at %s.", h.ID, t.actor.Name, n.Item), Reason: strings.TrimSpace(n.Note + " " + n.Link), After: tick}); err != nil {
+			return err
+		}
+		return s.settle(ctx, t, h, false)
+	})
+}
+
+// rolesOf lists the roles that someone has in a project.
+func (s *Service) rolesOf(ctx context.Context, r store.Records, a Actor, project string) ([]string, error) {
+	p, err := r.PersonNamed(ctx, a.Name)
+	if errors.Is(err, store.ErrNone) {
+		return nil, nil // the service itself has none
+	}
+	if err != nil {
+		return nil, err
+	}
+	return rolesIn(p, project), nil
+}
+
+func rolesIn(p *store.Person, project string) []string {
+	var out []string
+	for _, m := range p.Memberships {
+		if (m.Project == project || m.Project == access.Everywhere) && !slices.Contains(out, m.Role) {
+			out = append(out, m.Role)
+		}
+	}
+	return out
+}
+
+// reviewers lists the people whom a promotion waits for: those who may sign, whose answer
+// would count, and who have not answered.
+func (s *Service) reviewers(ctx context.Context, t *tx, h hearing) ([]string, error) {
+	people, readers, err := t.everyone(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, r := range readers {
+		person := people[r.Name]
+		if r.Rights.May(access.Sign, h.Project) && h.ladder.Heeds(h.Promotion, r.Name, rolesIn(&person, h.Project), h.facts.Trainers) && h.Awaits(r.Name, t.now) {
+			out = append(out, r.Name)
+		}
+	}
+	return out, nil
+}

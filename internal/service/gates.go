@@ -1,0 +1,121 @@
+package service
+
+import (
+	"context"
+	"errors"
+
+	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/registry"
+	"innerladder/internal/store"
+)
+
+// GateReport is what the gates on the way to a rung say about a version.
+type GateReport struct {
+	Version   string           `json:"version"`
+	From      string           `json:"from"`
+	To        string           `json:"to"`
+	Incumbent string           `json:"incumbent,omitempty"`
+	Promotion string           `json:"promotion,omitempty" description:"the one that asks for it, if there is one"`
+	Ladder    int              `json:"ladder" description:"revision of the ladder"`
+	Met       bool             `json:"met"`
+	Findings  []ladder.Finding `json:"findings"`
+}
+
+// Gate says what is met and what is missing for a version to step on a rung; nothing is
+// asked for. An empty rung is the next one.
+func (s *Service) Gate(ctx context.Context, ref, to string) (GateReport, error) {
+	v, err := s.Version(ctx, ref)
+	if err != nil {
+		return GateReport{}, err
+	}
+	r := s.records(ctx)
+	l, err := r.Ladder(ctx, v.Project)
+	if err != nil {
+		return GateReport{}, err
+	}
+	if h := l.Height(v.Rung); to == "" && h >= 0 && h+1 < len(l.Rungs) {
+		to = l.Rungs[h+1].Name
+	} else if to == "" {
+		to = l.Highest()
+	}
+	if err := l.CheckClimb(v.Ref, v.Rung, to); err != nil {
+		return GateReport{}, err
+	}
+	p, err := r.OpenPromotion(ctx, v.Ref, to)
+	if errors.Is(err, store.ErrNone) {
+		p, err = &ladder.Promotion{Project: v.Project, Version: v.Ref, State: ladder.Open, To: to}, nil
+	}
+	if err != nil {
+		return GateReport{}, err
+	}
+	stored, err := s.storedArtifacts(v)
+	if err != nil {
+		return GateReport{}, err
+	}
+	f, err := s.facts(ctx, r, v, to, stored)
+	if err != nil {
+		return GateReport{}, err
+	}
+	p.From = v.Rung
+	l.Judge(p, f)
+	return GateReport{Version: v.Ref, From: v.Rung, To: to, Incumbent: p.Incumbent, Promotion: p.ID, Ladder: l.Number, Met: ladder.Met(p.Findings), Findings: p.Findings}, nil
+}
+
+// facts gathers what the gates look at. The incumbent is the version that stepped last on
+// the rung asked for.
+func (s *Service) facts(ctx context.Context, r store.Records, v *registry.Version, to string, stored int) (ladder.Facts, error) {
+	f := ladder.Facts{Version: v, To: to, StoredArtifacts: stored, Verified: true, Trainers: []string{v.CreatedBy}, Now: s.now()}
+	there, err := r.VersionsOnRung(ctx, v.Model, to, 1)
+	if err != nil {
+		return f, err
+	}
+	if len(there) > 0 && there[0].Ref != v.Ref {
+		if f.Incumbent, err = r.Version(ctx, v.Model, there[0].Number); err != nil {
+			return f, err
+		}
+		if f.IncumbentEvidence, err = r.EvidenceOf(ctx, f.Incumbent.Ref); err != nil {
+			return f, err
+		}
+	}
+	if f.Evidence, err = r.EvidenceOf(ctx, v.Ref); err != nil {
+		return f, err
+	}
+	placements, err := r.Placements(ctx, v.Ref)
+	if err != nil {
+		return f, err
+	}
+	for _, p := range placements {
+		f.Places = append(f.Places, ladder.Place{Environment: p.Environment, Healthy: p.Healthy, Reason: p.Reason()})
+	}
+	if v.Run != "" {
+		n, err := registry.ParseRunRef("run", v.Run)
+		if err != nil {
+			return f, err
+		}
+		// Who trained it counts, whoever asks.
+		if run, err := r.Unbounded().Run(ctx, n); err == nil {
+			f.Trainers = append(f.Trainers, run.By)
+		} else if !errors.Is(err, store.ErrNone) {
+			return f, err
+		}
+	}
+	return f, nil
+}
+
+// storedArtifacts counts the artifacts of a version whose bytes are in the store with
+// their digest. It may read them all, so it is done before a transaction, not in it.
+func (s *Service) storedArtifacts(v *registry.Version) (n int, err error) {
+	for _, a := range v.Artifacts {
+		if !a.Stored {
+			continue
+		}
+		ok, err := s.blobs.Verify(a.Digest)
+		if err != nil {
+			return n, err
+		}
+		if ok {
+			n++
+		}
+	}
+	return n, nil
+}
