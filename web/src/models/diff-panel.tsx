@@ -31,16 +31,17 @@ const brief = (text: string) => text.replace(/\b[0-9a-f]{40}\b/g, (commit) => co
 export function DiffTable({ diff: d }: { diff: Diff }) {
   return (
           <div className="overflow-x-auto">
-            <table className="w-full">
-              <thead className="text-ink-3 text-left text-[12px]">
-                <tr className="*:py-1 *:font-normal">
-                  <th />
+            {/* On a phone the name of a row stands above its values. */}
+            <table className="w-full max-sm:block">
+              <thead className="text-ink-3 text-left text-[12px] max-sm:block">
+                <tr className="max-sm:grid max-sm:grid-cols-3 *:py-1 *:font-normal">
+                  <th className="max-sm:hidden" />
                   <th>{d.from}</th>
                   <th>{d.to}</th>
                   <th />
                 </tr>
               </thead>
-              <tbody className="*:border-line *:border-t *:*:py-1.5 *:*:pr-4 *:*:[overflow-wrap:anywhere] *:*:first:w-[26%] *:*:first:min-w-36">
+              <tbody className="*:border-line *:border-t *:*:py-1.5 *:*:pr-4 *:*:[overflow-wrap:anywhere] sm:*:*:first:w-[26%] sm:*:*:first:min-w-36 max-sm:block max-sm:*:grid max-sm:*:grid-cols-3 max-sm:*:py-1 max-sm:*:*:py-0 max-sm:*:*:first:col-span-3">
                 {d.metrics.map((m) => (
                   <tr key={m.name}>
                     <td className="text-ink-2">metric {m.name}</td>
@@ -70,7 +71,7 @@ export function DiffTable({ diff: d }: { diff: Diff }) {
                 ))}
                 <tr>
                   <td className="text-ink-2">signature</td>
-                  <td colSpan={3}>
+                  <td colSpan={3} className="max-sm:col-span-3">
                     <Verdict verdict={d.compatibility} />
                   </td>
                 </tr>

@@ -75,10 +75,20 @@ function ReviewView({ review: r }: { review: Review }) {
             </Panel>
           )}
         </div>
-        <div className="order-1 grid min-w-0 gap-5 xl:sticky xl:top-5 xl:order-none">
-          <GateList review={r} />
-          {r.checklist.length > 0 && <Checklist review={r} />}
-          <Decide review={r} />
+        {/* Where there is one column: the gate, then what is different, then the answer. */}
+        <div className="contents min-w-0 gap-5 xl:sticky xl:top-5 xl:grid">
+          <div className="order-1 min-w-0 xl:order-none">
+            <GateList review={r} />
+            {!p.closed_at && (
+              <a className="mt-2 inline-block underline underline-offset-3 xl:hidden" href="#answer">
+                to the checklist and the answer
+              </a>
+            )}
+          </div>
+          <div id="answer" className="order-3 grid min-w-0 gap-5 xl:order-none">
+            {r.checklist.length > 0 && <Checklist review={r} />}
+            <Decide review={r} />
+          </div>
         </div>
       </div>
       <ActivityPanel subject={p.id} title="Discussion, and what happened" />
