@@ -75,7 +75,7 @@ func TestTheClimbFromTheCommandLine(t *testing.T) {
 	h.says(0, h.runaFile, "FAILED", "attach", one, "-kind", "tests", fail)
 	h.says(1, h.runaFile, "there is no E-99", "evidence", "E-99")
 	h.says(0, h.runaFile, "off by 2 MW", "evidence", "E-1")
-	h.says(3, h.runaFile, "1 of 1 tests", "gate", one)
+	h.says(3, h.runaFile, "1 of 1 test ", "gate", one)
 	h.says(0, h.runaFile, "passed", "attach", one, "-kind", "tests", pass)
 	h.says(0, h.runaFile, "2 tests", "gate", one, "-for", "proven")
 	h.says(0, h.runaFile, "P-1: heat-demand@1 from draft to proven, carried out", "promote", one, "-to", "proven")
@@ -156,14 +156,16 @@ func TestTheClimbFromAPipeline(t *testing.T) {
 		_ = cmd.Run()
 		return cmd.ProcessState.ExitCode(), out.String() + messages.String()
 	}
-	if code, out := pipeline(1, 0.4, fail, "1m"); code != 3 || !strings.Contains(out, "1 of 1 tests") {
+	if code, out := pipeline(1, 0.4, fail, "1m"); code != 3 || !strings.Contains(out, "1 of 1 test ") {
 		t.Errorf("failing tests: exit %d: %s", code, out)
 	}
 	if code, out := pipeline(1.1, 0.9, pass, "1m"); code != 3 || !strings.Contains(out, "must be at most 0.5") {
 		t.Errorf("a poor metric: exit %d: %s", code, out)
 	}
-	if code, out := pipeline(1.2, 0.4, pass, "1500ms"); code != 5 || !strings.Contains(out, "was not decided within 1.5s") {
-		t.Errorf("nobody answers: exit %d: %s", code, out)
+	for range 2 { // again, it goes on waiting for the same promotion
+		if code, out := pipeline(1.2, 0.4, pass, "1500ms"); code != 5 || !strings.Contains(out, "P-3 was not decided within 1.5s") {
+			t.Errorf("nobody answers: exit %d: %s", code, out)
+		}
 	}
 	for _, c := range []struct {
 		slope  float64
@@ -191,6 +193,9 @@ func TestTheClimbFromAPipeline(t *testing.T) {
 		if code != c.code {
 			t.Errorf("%s: exit %d, want %d: %s", c.answer, code, c.code, out)
 		}
+	}
+	if code, out := pipeline(1.4, 0.4, pass, "1s"); code != 0 || !strings.Contains(out, "heat-demand@5 stands on live already") {
+		t.Errorf("when it is live: exit %d: %s", code, out)
 	}
 	if m, err := h.runa.Model(t.Context(), "heat-demand"); err != nil || len(m.Standing["live"]) != 1 || m.Standing["live"][0] != 5 {
 		t.Errorf("%+v, %v", m.Standing, err)

@@ -6,7 +6,8 @@
 #
 # The server and the token are in INNERLADDER_SERVER and INNERLADDER_TOKEN_FILE.
 # It exits 0 when the version is live, 3 when a gate or a person said no, 5 when nobody
-# answered in time.
+# answered in time. When it is run again with the same file it goes on where it was: the
+# same content is the same version, and -wait waits for a promotion that is there.
 set -euo pipefail
 model=$1 file=$2 rmse=$3 report=$4
 wait_for=${WAIT_FOR:-4h}
@@ -17,7 +18,7 @@ innerladder attach "$ref" -kind tests "$report" >&2
 for rung in proven rehearsal; do
   # What machines decide is decided at once; a no is no reason to bother people.
   innerladder gate "$ref" -for "$rung" >&2
-  innerladder promote "$ref" -to "$rung" >&2
+  innerladder promote "$ref" -to "$rung" -wait -timeout 1m >&2
 done
 innerladder gate "$ref" -for live -machines-only >&2
 innerladder promote "$ref" -to live -note "by the pipeline" -wait -timeout "$wait_for" >&2

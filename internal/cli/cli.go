@@ -47,6 +47,8 @@ type command struct {
 	arguments, summary, example string
 	// least and most bound the number of arguments; most < 0 is no bound.
 	least, most int
+	// more is written below the options.
+	more func(io.Writer)
 	// setup defines the flags and returns what to run.
 	setup func(*call) func(context.Context) error
 }
@@ -158,6 +160,7 @@ func exitCode(err error) int {
 	var usage usageError
 	var p *client.Problem
 	var no refusal
+	var late tooLate
 	switch {
 	case err == nil:
 		return Done
@@ -165,7 +168,7 @@ func exitCode(err error) int {
 		return WrongUsage
 	case errors.As(err, &no):
 		return Refused
-	case errors.Is(err, context.DeadlineExceeded):
+	case errors.As(err, &late), errors.Is(err, context.DeadlineExceeded):
 		return TimedOut
 	case errors.As(err, &p):
 		switch p.Status {
@@ -250,11 +253,14 @@ func (cmd *command) help(w io.Writer, flags *flag.FlagSet) {
 		if what != "" {
 			option += " " + what
 		}
-		if f.DefValue != "" && f.DefValue != "false" && f.DefValue != "0" {
+		if f.DefValue != "" && f.DefValue != "false" && f.DefValue != "0" && f.DefValue != "-1" {
 			text += " (default " + f.DefValue + ")"
 		}
 		fmt.Fprintf(w, "  %-24s %s\n", option, text)
 	})
+	if cmd.more != nil {
+		cmd.more(w)
+	}
 }
 
 // part defines the options that say which part of a list is wanted.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"os"
 	"strings"
 	"time"
@@ -44,7 +45,7 @@ func ladderCommands() []command {
 			}},
 		{name: "ladder", group: "Ladder", arguments: "[PROJECT]", summary: "Show the rungs of a project and their gates", most: 1, example: "innerladder ladder forecasting\ninnerladder ladder forecasting -yaml > ladder.yaml", setup: showLadder},
 		{name: "ladder try", group: "Ladder", arguments: "[PROJECT]", summary: "Say what a ladder would let pass today, without setting it", most: 1, example: "innerladder ladder try forecasting -file ladder.yaml", setup: tryLadder},
-		{name: "ladder set", group: "Ladder", arguments: "[PROJECT]", summary: "Set the ladder of a project from a file", most: 1, example: "innerladder ladder set forecasting -file ladder.yaml -why \"the harbour must be looked at\"", setup: setLadder},
+		{name: "ladder set", group: "Ladder", arguments: "[PROJECT]", summary: "Set the ladder of a project from a file", most: 1, example: "innerladder ladder set forecasting -file ladder.yaml -why \"the harbour must be looked at\"", more: describeKinds, setup: setLadder},
 		{name: "ladder revisions", group: "Ladder", arguments: "[PROJECT]", summary: "List how the ladder of a project was changed", most: 1, example: "innerladder ladder revisions forecasting", setup: ladderRevisions},
 	}
 }
@@ -54,6 +55,11 @@ func ladderCommands() []command {
 type refusal struct{ text string }
 
 func (r refusal) Error() string { return r.text }
+
+// tooLate says that what was waited for did not come in time.
+type tooLate struct{ text string }
+
+func (l tooLate) Error() string { return l.text }
 
 func refused(format string, args ...any) error { return refusal{fmt.Sprintf(format, args...)} }
 
@@ -74,11 +80,22 @@ func promote(c *call) func(context.Context) error {
 			return wrongUse("no rung is given; use -to")
 		}
 		p, err := c.api.Ask(ctx, service.NewPromotion{Version: c.args[0], To: *to, Note: *note, Emergency: *emergency})
-		if err != nil || !*wait || p.State != ladder.Open {
-			if err == nil && *wait {
-				return c.ended(p)
-			}
+		if !*wait {
 			return c.promotion(p, err)
+		}
+		// Who runs a pipeline again waits for what it asked for the first time.
+		switch client.Code(err) {
+		case "promotion.there_already", "promotion.downwards":
+			g, err := c.api.Gate(ctx, c.args[0], *to)
+			return c.show(g, err, func() { fmt.Fprintf(c.Out, "%s stands on %s already\n", g.Version, g.From) })
+		case "promotion.open_already":
+			p, err = c.openPromotion(ctx, c.args[0], *to)
+		}
+		if err != nil {
+			return err
+		}
+		if p.State != ladder.Open {
+			return c.ended(p)
 		}
 		c.say("%s waits; sign it with: innerladder sign %s -yes", p.ID, p.ID)
 		ctx, cancel := context.WithTimeout(ctx, *timeout)
@@ -88,7 +105,7 @@ func promote(c *call) func(context.Context) error {
 			case <-ctx.Done():
 				if ctx.Err() == context.DeadlineExceeded {
 					_ = c.promotion(p, nil)
-					return fmt.Errorf("%s was not decided within %s: %w", p.ID, *timeout, ctx.Err())
+					return tooLate{fmt.Sprintf("%s was not decided within %s; ask again with -wait to go on waiting", p.ID, *timeout)}
 				}
 				return ctx.Err()
 			case <-time.After(time.Second):
@@ -99,6 +116,18 @@ func promote(c *call) func(context.Context) error {
 		}
 		return c.ended(p)
 	}
+}
+
+// openPromotion finds the promotion that asks for a version to a rung.
+func (c *call) openPromotion(ctx context.Context, version, to string) (ladder.Promotion, error) {
+	g, err := c.api.Gate(ctx, version, to)
+	if err != nil {
+		return ladder.Promotion{}, err
+	}
+	if g.Promotion == "" {
+		return ladder.Promotion{}, fmt.Errorf("%s was answered just now; ask again", version)
+	}
+	return c.api.Promotion(ctx, g.Promotion)
 }
 
 // ended prints a promotion that was waited for, and says whether it was carried out.
@@ -134,6 +163,10 @@ func gate(c *call) func(context.Context) error {
 			against := ""
 			if found.Incumbent != "" {
 				against = ", against " + found.Incumbent
+			}
+			if len(found.Findings) == 0 && found.Met {
+				fmt.Fprintf(c.Out, "%s stands on %s: nothing is missing for %s\n", found.Version, found.From, found.To)
+				return
 			}
 			fmt.Fprintf(c.Out, "%s from %s to %s%s\n", found.Version, found.From, found.To, against)
 			printFindings(c.Out, found.Findings)
@@ -389,5 +422,16 @@ func ladderRevisions(c *call) func(context.Context) error {
 			}
 			t.done()
 		})
+	}
+}
+
+// describeKinds lists what can stand in a gate.
+func describeKinds(w io.Writer) {
+	fmt.Fprintln(w, "\nRequirements of a gate (kind, and its settings):")
+	for _, k := range ladder.Kinds() {
+		fmt.Fprintf(w, "  %-24s %s\n", k.Kind, k.What)
+		for _, s := range k.Settings {
+			fmt.Fprintf(w, "    %-22s %s\n", s.Name, s.What)
+		}
 	}
 }

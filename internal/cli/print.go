@@ -207,7 +207,7 @@ func printLadder(w io.Writer, l ladder.Revision) {
 		if len(r.Sign) > 0 {
 			more = append(more, "signed by "+strings.Join(r.Sign, ", "))
 		}
-		fmt.Fprintf(w, "\n  %s  %s\n", r.Name, r.Meaning)
+		printLine(w, "\n  %s  %s", r.Name, r.Meaning)
 		for _, m := range more {
 			fmt.Fprintf(w, "      (%s)\n", m)
 		}

@@ -22,7 +22,8 @@ type GateReport struct {
 }
 
 // Gate says what is met and what is missing for a version to step on a rung; nothing is
-// asked for. An empty rung is the next one.
+// asked for. An empty rung is the next one. Nothing is missing for a rung that it stands
+// on or above.
 func (s *Service) Gate(ctx context.Context, ref, to string) (GateReport, error) {
 	v, err := s.Version(ctx, ref)
 	if err != nil {
@@ -37,6 +38,12 @@ func (s *Service) Gate(ctx context.Context, ref, to string) (GateReport, error) 
 		to = l.Rungs[h+1].Name
 	} else if to == "" {
 		to = l.Highest()
+	}
+	if err := l.CheckRung("to", to); err != nil {
+		return GateReport{}, err
+	}
+	if l.Height(v.Rung) >= l.Height(to) {
+		return GateReport{Version: v.Ref, From: v.Rung, To: to, Ladder: l.Number, Met: true, Findings: []ladder.Finding{}}, nil
 	}
 	if err := l.CheckClimb(v.Ref, v.Rung, to); err != nil {
 		return GateReport{}, err

@@ -351,20 +351,22 @@ func TestALadderAsJSON(t *testing.T) {
 		t.Errorf("it came back as %s, then %s", b, c)
 	}
 	for bad, code := range map[string]string{
-		`{"rungs":[{"name":"draft"}]}`:                                                                      "ladder.rungs",
-		`{"rungs":[{"name":"draft"},{"name":"draft"}]}`:                                                     "ladder.rung_twice",
-		`{"rungs":[{"name":"draft"},{"name":"retired"}]}`:                                                   "ladder.rung_twice",
-		`{"rungs":[{"name":"draft"},{"name":"Live 1"}]}`:                                                    "ladder.rung_name",
-		`{"rungs":[{"name":"draft","holds_one":true},{"name":"live"}]}`:                                     "ladder.lowest",
-		`{"rungs":[{"name":"draft"},{"name":"live","displaced":"below"}]}`:                                  "ladder.displaced",
-		`{"rungs":[{"name":"draft"},{"name":"live","gate":[{"kind":"sorcery"}]}]}`:                          "requirement.kind",
-		`{"rungs":[{"name":"draft"},{"name":"live","gate":[{"kind":"sign_offs","cuont":2}]}]}`:              "requirement.settings",
-		`{"rungs":[{"name":"draft"},{"name":"live","gate":[{"kind":"sign_offs"}]}]}`:                        "requirement.count",
-		`{"rungs":[{"name":"draft"},{"name":"live","gate":[{"kind":"metric","metric":"rmse"}]}]}`:           "requirement.limit",
-		`{"rungs":[{"name":"draft"},{"name":"live"}],"carry_out":"never"}`:                                  "ladder.carry_out",
-		`{"rungs":[{"name":"draft"},{"name":"live"}],"freezes":[{"name":"x","zone":"Mars/Olympus"}]}`:       "freeze.zone",
-		`{"rungs":[{"name":"draft"},{"name":"live"}],"freezes":[{"name":"x","zone":"UTC","from":"10:00"}]}`: "freeze.from",
-		`{"rungs":[{"name":"draft"},{"name":"live"}],"remind_after":"soon"}`:                                "duration.form",
+		`{"rungs":[{"name":"draft"}]}`:                                                                                             "ladder.rungs",
+		`{"rungs":[{"name":"draft"},{"name":"draft"}]}`:                                                                            "ladder.rung_twice",
+		`{"rungs":[{"name":"draft"},{"name":"retired"}]}`:                                                                          "ladder.rung_twice",
+		`{"rungs":[{"name":"draft"},{"name":"Live 1"}]}`:                                                                           "ladder.rung_name",
+		`{"rungs":[{"name":"draft","holds_one":true},{"name":"live"}]}`:                                                            "ladder.lowest",
+		`{"rungs":[{"name":"draft"},{"name":"live","displaced":"below"}]}`:                                                         "ladder.displaced",
+		`{"rungs":[{"name":"draft"},{"name":"live","gate":[{"kind":"sorcery"}]}]}`:                                                 "requirement.kind",
+		`{"rungs":[{"name":"draft"},{"name":"live","gate":[{"kind":"sign_offs","cuont":2}]}]}`:                                     "requirement.settings",
+		`{"rungs":[{"name":"draft"},{"name":"live","gate":[{"kind":"sign_offs"}]}]}`:                                               "requirement.count",
+		`{"rungs":[{"name":"draft"},{"name":"live","gate":[{"kind":"metric","metric":"rmse"}]}]}`:                                  "requirement.limit",
+		`{"rungs":[{"name":"draft"},{"name":"live","gate":[{"kind":"metric","metric":"savings","no_worse_by":0}]}]}`:               "requirement.better",
+		`{"rungs":[{"name":"draft"},{"name":"live","gate":[{"kind":"metric","metric":"savings","no_worse_by":0,"better":"up"}]}]}`: "requirement.better",
+		`{"rungs":[{"name":"draft"},{"name":"live"}],"carry_out":"never"}`:                                                         "ladder.carry_out",
+		`{"rungs":[{"name":"draft"},{"name":"live"}],"freezes":[{"name":"x","zone":"Mars/Olympus"}]}`:                              "freeze.zone",
+		`{"rungs":[{"name":"draft"},{"name":"live"}],"freezes":[{"name":"x","zone":"UTC","from":"10:00"}]}`:                        "freeze.from",
+		`{"rungs":[{"name":"draft"},{"name":"live"}],"remind_after":"soon"}`:                                                       "duration.form",
 	} {
 		var l Ladder
 		err := json.Unmarshal([]byte(bad), &l)

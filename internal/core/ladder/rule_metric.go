@@ -37,6 +37,8 @@ type Metric struct {
 	// NoWorseByShare the same as a share of the incumbent's value.
 	NoWorseBy      *float64 `json:"no_worse_by,omitempty"`
 	NoWorseByShare *float64 `json:"no_worse_by_share,omitempty"`
+	// Better is lower or higher; empty where the metric's name says it.
+	Better string `json:"better,omitempty"`
 	// From is where the value comes from: the registration, or the newest evaluation.
 	From string `json:"from,omitempty"`
 }
@@ -49,6 +51,7 @@ var metricKind = KindInfo{"metric", "a metric keeps a limit, or is no worse than
 	{"at_most", "number", "the most it may be", nil},
 	{"no_worse_by", "number", "how much worse than the incumbent's it may be, in its own unit; 0 for not at all", nil},
 	{"no_worse_by_share", "number", "the same as a share of the incumbent's value: 0.05 for 5 %", nil},
+	{"better", "text", "which way is better, for no_worse_by, where the metric's name does not say it", []string{"lower", "higher"}},
 	{"from", "text", "what is looked at: what was given at registration, or the newest report of an evaluation", []string{"registration", fromEvaluation}},
 }, as[Metric]}
 
@@ -77,6 +80,12 @@ func (m Metric) check(field string, _ Ladder) error {
 	}
 	if m.AtLeast != nil && m.AtMost != nil && *m.AtLeast > *m.AtMost {
 		return fault.New(fault.Invalid, "requirement.limit", "no %s is at least %v and at most %v", m.Metric, *m.AtLeast, *m.AtMost).In(field).Do("exchange the two")
+	}
+	switch {
+	case m.Better != "" && m.Better != "lower" && m.Better != "higher":
+		return fault.New(fault.Invalid, "requirement.better", "%q is not which way %s is better", m.Better, m.Metric).In(field + ".better").Do("use lower or higher")
+	case m.Better == "" && (m.NoWorseBy != nil || m.NoWorseByShare != nil) && !registry.SaysWhatIsBetter(m.Metric):
+		return fault.New(fault.Invalid, "requirement.better", "the name %s does not say whether lower or higher is better", m.Metric).In(field + ".better").Do("add better: lower, or better: higher")
 	}
 	return nil
 }
@@ -120,13 +129,7 @@ func (m Metric) Evaluate(f Facts) Outcome {
 	if !there {
 		return passed(proof, "%s is %s; %s has none to be worse than.", m.Metric, short(x), f.Incumbent.Ref)
 	}
-	worse := x - was
-	switch {
-	case strings.Contains(strings.ToLower(m.Metric), "bias"): // better nearer to zero
-		worse = math.Abs(x) - math.Abs(was)
-	case !registry.LowerIsBetter(m.Metric):
-		worse = was - x
-	}
+	worse := registry.Worsening(m.Metric, was, x, m.Better == "lower" || (m.Better == "" && registry.LowerIsBetter(m.Metric)))
 	allowed := math.Inf(1)
 	if m.NoWorseBy != nil {
 		allowed = *m.NoWorseBy

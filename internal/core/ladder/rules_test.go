@@ -48,6 +48,7 @@ func TestRules(t *testing.T) {
 		{"just within the margin", Metric{Metric: "rmse", NoWorseBy: value(0.05)}, base(incumbent), Passed, "heat-demand@1"},
 		{"within a share", Metric{Metric: "rmse", NoWorseByShare: value(0.2)}, base(incumbent), Passed, ""},
 		{"more is better", Metric{Metric: "r2", NoWorseBy: value(0)}, base(func(f *Facts) { incumbent(f); f.Version.Metrics["r2"] = 0.91 }), Passed, ""},
+		{"less is better, it is said", Metric{Metric: "r2", NoWorseBy: value(0), Better: "lower"}, base(func(f *Facts) { incumbent(f); f.Version.Metrics["r2"] = 0.91 }), Failed, "worse than heat-demand@1"},
 		{"nobody to compare with", Metric{Metric: "rmse", NoWorseBy: value(0)}, base(nil), Passed, "nobody stands on live"},
 		{"no evaluation", Metric{Metric: "rmse", AtMost: value(1), From: "evaluation"}, base(nil), Waiting, "No report"},
 		{"evaluation says otherwise", Metric{Metric: "rmse", AtMost: value(0.5), From: "evaluation"}, base(func(f *Facts) {

@@ -196,20 +196,25 @@ func diffMetrics(a, b map[string]float64) []MetricChange {
 // JudgeMetric says whether the value `to` of a metric is better, worse, or the same as
 // `from`.
 func JudgeMetric(metric string, from, to float64) string {
-	better := to > from
-	if LowerIsBetter(metric) {
-		better = math.Abs(to) < math.Abs(from) // a bias is better nearer to zero, from either side
-		if math.Abs(to) == math.Abs(from) {
-			return "same"
-		}
-	}
-	switch {
-	case to == from:
-		return "same"
-	case better:
+	switch w := Worsening(metric, from, to, LowerIsBetter(metric)); {
+	case w < 0:
 		return "better"
+	case w > 0:
+		return "worse"
 	}
-	return "worse"
+	return "same"
+}
+
+// Worsening is by how much the value `to` of a metric is worse than `from`, in the
+// metric's own unit; below zero when it is better. A bias is better nearer to zero.
+func Worsening(metric string, from, to float64, lowerIsBetter bool) float64 {
+	switch {
+	case strings.Contains(strings.ToLower(metric), "bias"):
+		return math.Abs(to) - math.Abs(from)
+	case lowerIsBetter:
+		return to - from
+	}
+	return from - to
 }
 
 // DiffSignatures compares two signatures as a caller of the first would feel it.

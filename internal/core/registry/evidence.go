@@ -366,7 +366,11 @@ func (t TestReport) says() string {
 	if t.Ran() == 0 {
 		return strings.TrimSuffix(fmt.Sprintf("no test was run, %d skipped", t.Skipped), ", 0 skipped")
 	}
-	s := fmt.Sprintf("%d tests in %s", t.Ran(), time.Duration(t.Seconds*float64(time.Second)).Round(time.Millisecond))
+	noun := "tests"
+	if t.Ran() == 1 {
+		noun = "test"
+	}
+	s := fmt.Sprintf("%d %s in %s", t.Ran(), noun, time.Duration(t.Seconds*float64(time.Second)).Round(time.Millisecond))
 	if t.Skipped > 0 {
 		s += fmt.Sprintf(", %d skipped", t.Skipped)
 	}

@@ -14,7 +14,7 @@ func TestReadEvidence(t *testing.T) {
 	}{
 		{"tests", TestsKind, "", `<testsuites><testsuite name="a"><testcase name="x" time="1.5"/><testcase name="y" time="1,000.25"/></testsuite></testsuites>`, "passed", "", "2 tests in 16m41.75s, all passed"},
 		{"nested suites", TestsKind, "", `<testsuite><testsuite name="in"><testcase name="x"/></testsuite><testcase name="y"><error message="boom"/></testcase></testsuite>`, "failed", "", "1 of 2 tests"},
-		{"what the cases say counts", TestsKind, "", `<testsuite tests="9" failures="0"><testcase name="x"><failure>wrong</failure></testcase></testsuite>`, "failed", "", "1 of 1 tests"},
+		{"what the cases say counts", TestsKind, "", `<testsuite tests="9" failures="0"><testcase name="x"><failure>wrong</failure></testcase></testsuite>`, "failed", "", "1 of 1 test "},
 		{"all skipped", TestsKind, "", `<testsuite><testcase name="x"><skipped/></testcase></testsuite>`, "failed", "", "no test was run, 1 skipped"},
 		{"no tests", TestsKind, "", `<testsuite/>`, "failed", "", "no test was run"},
 		{"a stricter verdict", TestsKind, "failed", `<testsuite><testcase name="x"/></testsuite>`, "failed", "", "all passed"},

@@ -147,14 +147,23 @@ func (v *Version) Size() int64 {
 	return n
 }
 
-// lower names the metrics for which less is better, by the parts of their names.
-var lower = []string{"rmse", "mae", "mape", "mse", "error", "loss", "brier", "bias", "latency", "ece"}
+// lower and higher name the metrics for which less or more is better, by the parts of
+// their names.
+var (
+	lower  = []string{"rmse", "rmsle", "mae", "mape", "mse", "error", "loss", "brier", "bias", "latency", "ece", "perplexity", "deviance", "crps", "pinball", "false_positive", "false_negative"}
+	higher = []string{"accuracy", "f1", "auc", "r2", "precision", "recall", "sensitivity", "specificity", "kappa", "mcc", "matthews", "ndcg", "explained_variance", "likelihood", "iou", "dice"}
+)
 
 // LowerIsBetter reports whether a smaller value of the metric is the better one, by
-// the field's habit for its name.
-func LowerIsBetter(metric string) bool {
+// the field's habit for its name; of a name that says nothing, more is taken to be better.
+func LowerIsBetter(metric string) bool { return named(lower, metric) }
+
+// SaysWhatIsBetter reports whether the name of a metric says which way is better.
+func SaysWhatIsBetter(metric string) bool { return named(lower, metric) || named(higher, metric) }
+
+func named(parts []string, metric string) bool {
 	m := strings.ToLower(metric)
-	return slices.ContainsFunc(lower, func(part string) bool { return strings.Contains(m, part) })
+	return slices.ContainsFunc(parts, func(part string) bool { return strings.Contains(m, part) })
 }
 
 // CheckMetrics refuses metrics that are no numbers.

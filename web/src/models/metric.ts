@@ -1,14 +1,21 @@
 import type { Version } from '../api/client'
 
-const lower = ['rmse', 'mae', 'mape', 'mse', 'error', 'loss', 'brier', 'bias', 'latency', 'ece']
+/** The usual metrics, the first that is there leads; and whether less of it is better. */
+const usual: readonly (readonly [string, boolean])[] = [
+  ['rmse', true],
+  ['mae', true],
+  ['balanced_accuracy', false],
+  ['accuracy', false],
+  ['macro_f1', false],
+  ['f1', false],
+  ['r2', false],
+]
 
-/** Whether less of a metric is better, by the field's habit for its name; the service judges the same way. */
-export const lowerIsBetter = (metric: string) => lower.some((part) => metric.toLowerCase().includes(part))
-
-const usual = ['rmse', 'mae', 'balanced_accuracy', 'accuracy', 'macro_f1', 'f1', 'r2']
-
-/** The metric by which the versions of a model are best told apart. */
-export function leadingMetric(versions: Version[]): string | undefined {
+/** The metric by which the versions of a model are best told apart; less is undefined when its name does not say which way is better. */
+export function leadingMetric(versions: Version[]): { name: string; less?: boolean } | undefined {
   const names = new Set(versions.flatMap((v) => Object.keys(v.metrics)))
-  return usual.find((m) => names.has(m)) ?? [...names].sort()[0]
+  const known = usual.find(([m]) => names.has(m))
+  if (known) return { name: known[0], less: known[1] }
+  const first = [...names].sort()[0]
+  return first === undefined ? undefined : { name: first }
 }

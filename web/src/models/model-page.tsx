@@ -11,7 +11,7 @@ import { Ago, Button, Loaded, PageHead, Panel, Ref, Tag, To, Verdict } from '../
 import { ActivityPanel } from '../activity/activity-list'
 import { CompareLinks } from './compare-links'
 import { EmergencyTag, LadderBoard } from './ladder-board'
-import { leadingMetric, lowerIsBetter } from './metric'
+import { leadingMetric } from './metric'
 import { ModelUpkeep } from './upkeep'
 
 export function ModelPage() {
@@ -73,7 +73,8 @@ export function ModelPage() {
 /** The versions with the metric that tells them apart, against the one that has been live longest. */
 function VersionTable({ versions, live }: { versions: Version[]; live: number | undefined }) {
   const columns = useMemo<Columns<Version>>(() => {
-    const metric = leadingMetric(versions)
+    const leading = leadingMetric(versions)
+    const metric = leading?.name
     const base = versions.find((v) => v.number === live)
     const against = (v: Version) => {
       if (!metric || !base || v.number === base.number) return undefined
@@ -104,7 +105,8 @@ function VersionTable({ versions, live }: { versions: Version[]; live: number | 
             const d = against(row.original)
             if (d === undefined) return <span className="text-ink-3">–</span>
             if (d === 0) return <Verdict verdict="same" />
-            return <Verdict verdict={d < 0 === lowerIsBetter(metric) ? 'better' : 'worse'} detail={`${d > 0 ? '+' : '−'}${number(Math.abs(d))}`} />
+            const by = `${d > 0 ? '+' : '−'}${number(Math.abs(d))}`
+            return leading.less === undefined ? <span>{by}</span> : <Verdict verdict={d < 0 === leading.less ? 'better' : 'worse'} detail={by} />
           },
         },
       )

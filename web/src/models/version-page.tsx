@@ -52,7 +52,11 @@ function VersionView({ version: v }: { version: Version }) {
       <PageHead
         title={
           <>
-            {v.ref} {v.labels?.map((l) => <Tag key={l} tone="trial">{l}</Tag>)} {v.tags?.map((t) => <Tag key={t} tone="quiet">{t}</Tag>)}
+            {v.ref}{' '}
+            <span className="inline-flex flex-wrap gap-1">
+              {v.labels?.map((l) => <Tag key={l} tone="trial">{l}</Tag>)}
+              {v.tags?.map((t) => <Tag key={t} tone="quiet">{t}</Tag>)}
+            </span>
           </>
         }
         sub={
