@@ -197,7 +197,7 @@ function RequirementEditor({ requirement: q, info, onChange }: { requirement: Re
           <span key={s.name} className="inline-flex items-center gap-1.5 text-[13px]" title={s.what}>
             {s.name !== q.kind && <span className="text-ink-2">{words(s.name)}</span>}
             {s.among && s.type === 'text' ? (
-              <Choice label={label} placeholder="choose" value={(value as string | undefined) ?? ''} options={s.among.map((a) => ({ value: a, text: a }))} onChange={(v) => put(s.name, v)} />
+              <Choice label={label} placeholder={s.name === q.kind ? 'choose' : 'not said'} value={(value as string | undefined) ?? ''} options={s.among.map((a) => ({ value: a, text: a }))} onChange={(v) => put(s.name, v)} />
             ) : s.type === 'texts' ? (
               <Texts label={label} value={(value as string[] | undefined) ?? []} onCommit={(v) => put(s.name, v.length ? v : undefined)} />
             ) : s.type === 'text' ? (

@@ -1,0 +1,213 @@
+package registry
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"innerladder/internal/core/fault"
+)
+
+// Evaluation is a report of predictions against the truth. Everything but the metrics
+// may be left out.
+type Evaluation struct {
+	Rows int64  `json:"rows,omitempty"`
+	Data string `json:"data,omitempty" description:"what it was evaluated on, such as winters-2024#2"`
+	// Metrics by name; Limits what they had to keep, which makes the verdict.
+	Metrics   map[string]float64 `json:"metrics"`
+	Limits    map[string]Limit   `json:"limits,omitempty"`
+	Confusion *Confusion         `json:"confusion,omitempty"`
+	Curves    []XYCurve          `json:"curves,omitempty"`
+	Residuals *Histogram         `json:"residuals,omitempty"`
+	// Segments are the metrics of parts of the rows.
+	Segments []Segment `json:"segments,omitempty"`
+}
+
+// Limit bounds a metric.
+type Limit struct {
+	AtLeast *float64 `json:"at_least,omitempty"`
+	AtMost  *float64 `json:"at_most,omitempty"`
+}
+
+// Confusion counts predicted classes by true class: Counts[i][j] rows of class Labels[i]
+// were predicted as Labels[j].
+type Confusion struct {
+	Labels []string `json:"labels"`
+	Counts [][]int  `json:"counts"`
+}
+
+// XYCurve is a curve to draw: receiver operating characteristic, precision and recall,
+// calibration.
+type XYCurve struct {
+	Name string    `json:"name"`
+	XLab string    `json:"x_label,omitempty"`
+	YLab string    `json:"y_label,omitempty"`
+	X    []float64 `json:"x"`
+	Y    []float64 `json:"y"`
+}
+
+// Histogram counts values between edges; there is one count less than edges.
+type Histogram struct {
+	Unit   string    `json:"unit,omitempty"`
+	Edges  []float64 `json:"edges"`
+	Counts []int     `json:"counts"`
+}
+
+// Segment is the metrics of a part of the rows.
+type Segment struct {
+	Name    string             `json:"name"`
+	Rows    int64              `json:"rows,omitempty"`
+	Metrics map[string]float64 `json:"metrics"`
+}
+
+// LoadReport is a load test in numbers.
+type LoadReport struct {
+	Requests int64   `json:"requests"`
+	Errors   int64   `json:"errors"`
+	Seconds  float64 `json:"seconds"`
+	// LatencyMs has milliseconds by quantile: p50, p95, p99.
+	LatencyMs map[string]float64 `json:"latency_ms"`
+	Limits    map[string]Limit   `json:"limits,omitempty" description:"of error_rate, rate (per second), and quantiles such as p99"`
+}
+
+// ShadowReport is what came of answering copies of real requests.
+type ShadowReport struct {
+	Requests  uint64 `json:"requests"`
+	Disagreed uint64 `json:"disagreed"`
+	// Against is the version whose answers the callers got.
+	Against string `json:"against,omitempty" description:"MODEL@NUMBER"`
+}
+
+func readJSONReport(r io.Reader, kind string, into any) error {
+	dec := json.NewDecoder(r)
+	dec.DisallowUnknownFields()
+	if err := dec.Decode(into); err != nil {
+		return fault.New(fault.Invalid, "evidence."+kind, "this is no report of kind %s: %s", kind, strings.TrimPrefix(err.Error(), "json: ")).In("file").Do("see docs/guide.md for the form of such reports")
+	}
+	return nil
+}
+
+func invalidReport(kind, why string, args ...any) error {
+	return fault.New(fault.Invalid, "evidence."+kind, why, args...).In("file").Do("see docs/guide.md for the form of such reports")
+}
+
+func readEvaluation(r io.Reader) (Findings, string, error) {
+	var e Evaluation
+	if err := readJSONReport(r, EvaluationKind, &e); err != nil {
+		return Findings{}, "", err
+	}
+	if len(e.Metrics) == 0 {
+		return Findings{}, "", invalidReport(EvaluationKind, "the report has no metrics")
+	}
+	if err := CheckMetrics(e.Metrics); err != nil {
+		return Findings{}, "", err
+	}
+	if c := e.Confusion; c != nil {
+		if len(c.Labels) < 2 || len(c.Labels) > 100 || len(c.Counts) != len(c.Labels) || slices.ContainsFunc(c.Counts, func(row []int) bool { return len(row) != len(c.Labels) || slices.Min(row) < 0 }) {
+			return Findings{}, "", invalidReport(EvaluationKind, "the confusion matrix is not square with 2 to 100 labels and counts from 0")
+		}
+	}
+	for _, c := range e.Curves {
+		if len(c.X) != len(c.Y) || len(c.X) < 2 || len(c.X) > 10_000 {
+			return Findings{}, "", invalidReport(EvaluationKind, "the curve %q has %d x and %d y; there must be as many, from 2 to 10000", c.Name, len(c.X), len(c.Y))
+		}
+	}
+	if h := e.Residuals; h != nil && (len(h.Edges) != len(h.Counts)+1 || len(h.Counts) < 1 || len(h.Counts) > 1000 || !slices.IsSorted(h.Edges)) {
+		return Findings{}, "", invalidReport(EvaluationKind, "the residuals have %d edges and %d counts; there must be one edge more, ascending", len(h.Edges), len(h.Counts))
+	}
+	broken, err := brokenLimits(EvaluationKind, e.Limits, e.Metrics)
+	if err != nil {
+		return Findings{}, "", err
+	}
+	says := describeMetrics(e.Metrics)
+	if e.Rows > 0 {
+		says += fmt.Sprintf(" on %d rows", e.Rows)
+	}
+	return Findings{Metrics: e.Metrics, Evaluation: &e, Says: says + broken}, verdictOf(e.Limits, broken), nil
+}
+
+func readLoad(r io.Reader) (Findings, string, error) {
+	var l LoadReport
+	if err := readJSONReport(r, LoadKind, &l); err != nil {
+		return Findings{}, "", err
+	}
+	if l.Requests < 1 || l.Errors < 0 || l.Errors > l.Requests || !(l.Seconds > 0) {
+		return Findings{}, "", invalidReport(LoadKind, "%d requests, %d errors, %v seconds is no load test", l.Requests, l.Errors, l.Seconds)
+	}
+	values := map[string]float64{"error_rate": float64(l.Errors) / float64(l.Requests), "rate": float64(l.Requests) / l.Seconds}
+	for q, ms := range l.LatencyMs {
+		values[q] = ms
+	}
+	if err := CheckMetrics(values); err != nil {
+		return Findings{}, "", err
+	}
+	broken, err := brokenLimits(LoadKind, l.Limits, values)
+	if err != nil {
+		return Findings{}, "", err
+	}
+	says := fmt.Sprintf("%d requests at %.4g/s, %.3g %% errors", l.Requests, values["rate"], values["error_rate"]*100)
+	for _, q := range sortedKeys(l.LatencyMs) {
+		says += fmt.Sprintf(", %s %.4g ms", q, l.LatencyMs[q])
+	}
+	return Findings{Metrics: values, Load: &l, Says: says + broken}, verdictOf(l.Limits, broken), nil
+}
+
+func readShadow(r io.Reader) (Findings, string, error) {
+	var s ShadowReport
+	if err := readJSONReport(r, ShadowKind, &s); err != nil {
+		return Findings{}, "", err
+	}
+	if s.Requests < 1 || s.Disagreed > s.Requests {
+		return Findings{}, "", invalidReport(ShadowKind, "%d of %d requests were answered differently", s.Disagreed, s.Requests)
+	}
+	share := float64(s.Disagreed) / float64(s.Requests)
+	return Findings{Shadow: &s, Metrics: map[string]float64{"disagreement": share}, Says: fmt.Sprintf("%d requests, %.3g %% answered differently", s.Requests, share*100)}, Unjudged, nil
+}
+
+// brokenLimits says which limits are not kept, empty when all are.
+func brokenLimits(kind string, limits map[string]Limit, values map[string]float64) (string, error) {
+	var broken []string
+	for _, name := range sortedKeys(limits) {
+		x, there := values[name]
+		l := limits[name]
+		switch {
+		case !there:
+			return "", invalidReport(kind, "there is a limit of %s and no value", name)
+		case l.AtLeast == nil && l.AtMost == nil:
+			return "", invalidReport(kind, "the limit of %s says neither at_least nor at_most", name)
+		case l.AtLeast != nil && x < *l.AtLeast:
+			broken = append(broken, fmt.Sprintf("%s is below %.4g", name, *l.AtLeast))
+		case l.AtMost != nil && x > *l.AtMost:
+			broken = append(broken, fmt.Sprintf("%s is above %.4g", name, *l.AtMost))
+		}
+	}
+	if len(broken) == 0 {
+		return "", nil
+	}
+	return "; " + strings.Join(broken, ", "), nil
+}
+
+func verdictOf(limits map[string]Limit, broken string) string {
+	switch {
+	case broken != "":
+		return VerdictFailed
+	case len(limits) > 0:
+		return VerdictPassed
+	}
+	return Unjudged
+}
+
+// describeMetrics writes the first few metrics.
+func describeMetrics(m map[string]float64) string {
+	var parts []string
+	names := sortedKeys(m)
+	for _, name := range names[:min(len(names), 3)] {
+		parts = append(parts, fmt.Sprintf("%s %.4g", name, m[name]))
+	}
+	if len(names) > 3 {
+		parts = append(parts, fmt.Sprintf("%d more", len(names)-3))
+	}
+	return strings.Join(parts, ", ")
+}
