@@ -189,9 +189,13 @@ func (s *Store) Digest(digest string) (string, error) {
 		return "", err
 	}
 	defer f.Close()
+	return digestOf(f)
+}
+
+func digestOf(f *os.File) (string, error) {
 	h := sha256.New()
 	if _, err := io.Copy(h, f); err != nil {
-		return "", fmt.Errorf("reading %s: %w", digest, err)
+		return "", fmt.Errorf("reading %s: %w", f.Name(), err)
 	}
 	return hex.EncodeToString(h.Sum(nil)), nil
 }
@@ -214,12 +218,8 @@ func (s *Store) Verify(digest string) (bool, error) {
 	if at, ok := s.verified.Load(digest); ok && info.ModTime().Equal(at.(time.Time)) {
 		return true, nil
 	}
-	h := sha256.New()
-	if _, err := io.Copy(h, f); err != nil {
-		return false, fmt.Errorf("reading %s: %w", digest, err)
-	}
-	if hex.EncodeToString(h.Sum(nil)) != digest {
-		return false, nil
+	if got, err := digestOf(f); err != nil || got != digest {
+		return false, err
 	}
 	s.verified.Store(digest, info.ModTime())
 	return true, nil

@@ -14,6 +14,7 @@ import (
 	"os"
 	"strings"
 
+	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/seal"
 	"innerladder/internal/service"
@@ -215,7 +216,8 @@ func printVouchers(w io.Writer, v service.Vouchers) {
 		case s.KeyOwner == "":
 			whose = "unknown key"
 		}
-		printLine(w, "  %s  %s %s: %s said %s, %s%s %s", mark, s.Promotion, s.To, s.By, strings.ReplaceAll(string(s.Answer), "_", " "), s.At.Format("2006-01-02 15:04"), counts, quote(s.Note))
+		said := map[ladder.Answer]string{ladder.Yes: "said yes", ladder.No: "said no", ladder.Later: "answers later", ladder.HandOver: "handed it over"}[s.Answer]
+		printLine(w, "  %s  %s %s: %s %s, %s%s %s", mark, s.Promotion, s.To, s.By, said, s.At.Format("2006-01-02 15:04"), counts, quote(s.Note))
 		printLine(w, "           %s %s", whose, s.Key)
 		for _, p := range s.Problems {
 			fmt.Fprintf(w, "           %s\n", p)

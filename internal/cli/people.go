@@ -211,7 +211,7 @@ func peopleCommands() []command {
 					})
 				}
 			}},
-		{name: "notify", group: "People", arguments: "[TOPIC=HOW…]", summary: "Choose what reaches you: inbox, mail, both or none for a topic", most: -1,
+		{name: "notify", group: "People", arguments: "[TOPIC=HOW…]", summary: "Choose what reaches you: TOPIC=inbox, TOPIC=mail, TOPIC=inbox,mail or TOPIC=none", most: -1,
 			example: "innerladder notify alert=inbox,mail review=inbox version=none",
 			setup: asks(func(ctx context.Context, c *call) error {
 				p, err := c.api.Preferences(ctx)

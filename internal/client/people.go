@@ -1,7 +1,6 @@
 package client
 
 import (
-	"bytes"
 	"context"
 	"fmt"
 	"io"
@@ -363,14 +362,4 @@ func (c *Client) Backup(ctx context.Context, w io.Writer) (out backup.Summary, e
 		return err
 	})
 	return out, err
-}
-
-// Metrics reads the metrics of the endpoints that may be seen.
-func (c *Client) Metrics(ctx context.Context) (string, error) {
-	var b bytes.Buffer
-	err := c.stream(ctx, "/metrics", func(r io.Reader) error {
-		_, err := io.Copy(&b, r)
-		return err
-	})
-	return b.String(), err
 }

@@ -77,6 +77,9 @@ func (s *Service) HandleAlert(ctx context.Context, id, state, note string) (*sto
 
 // Alerts lists alerts, newest first.
 func (s *Service) Alerts(ctx context.Context, state, endpoint string, p store.Page) (Listed[store.Alert], error) {
+	if state != "" && state != "open" && state != "acknowledged" && state != "resolved" {
+		return Listed[store.Alert]{}, fault.New(fault.Invalid, "alert.state", "%q is no state of an alert", state).In("state").Do("use open, acknowledged or resolved")
+	}
 	return list(ctx, func(r store.Records) ([]store.Alert, string, error) { return r.Alerts(ctx, state, endpoint, p) }, s)
 }
 

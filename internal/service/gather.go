@@ -218,6 +218,20 @@ func fillIn(s registry.Signature, seen *registry.Signature) *registry.Signature 
 	return &registry.Signature{Inputs: complete(s.Inputs), Outputs: complete(s.Outputs)}
 }
 
+// open opens the file to be read, and finds out what it is.
+func (f *File) open() (*os.File, string, error) {
+	opened, err := f.Upload.Open()
+	if err != nil {
+		return nil, "", fmt.Errorf("reading %s: %w", f.Name, err)
+	}
+	media, err := mediaType(f.Name, opened)
+	if err != nil {
+		_ = opened.Close()
+		return nil, "", err
+	}
+	return opened, media, nil
+}
+
 // mediaType finds out what an attachment is: from its bytes, and where those say no more
 // than text, from its name. What a browser would run is text.
 func mediaType(name string, f *os.File) (string, error) {

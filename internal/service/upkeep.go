@@ -319,15 +319,11 @@ func (s *Service) removeLabel(ctx context.Context, model, label, reason string) 
 
 // Attach adds an attachment to a version, in place of one with the same name.
 func (s *Service) Attach(ctx context.Context, ref string, f *File) (*registry.Version, error) {
-	opened, err := f.Upload.Open()
-	if err != nil {
-		return nil, fmt.Errorf("reading %s: %w", f.Name, err)
-	}
-	defer opened.Close()
-	media, err := mediaType(f.Name, opened)
+	opened, media, err := f.open()
 	if err != nil {
 		return nil, err
 	}
+	defer opened.Close()
 	return change(ctx, s, access.Register, func(t *tx) (*registry.Version, error) {
 		v, err := s.resolve(ctx, t.Records, "version", ref)
 		if err != nil {

@@ -56,15 +56,11 @@ func (s *Service) Statement(ctx context.Context, id string, n NewAnswer) (Statem
 
 // signedAt is the time in a statement that someone signed.
 func signedAt(envelope json.RawMessage, now time.Time) (time.Time, error) {
-	var e struct{ Payload string }
-	body, err := []byte(nil), json.Unmarshal(envelope, &e)
-	if err == nil {
-		body, err = base64.StdEncoding.DecodeString(e.Payload)
-	}
-	if err != nil {
+	var e struct{ Payload []byte } // base64 in JSON
+	if err := json.Unmarshal(envelope, &e); err != nil {
 		return now, fault.New(fault.Invalid, "envelope.form", "the envelope cannot be read: %v", err).In("envelope").Do("send a DSSE envelope, as JSON")
 	}
-	st, err := ladder.ParseStatement(body)
+	st, err := ladder.ParseStatement(e.Payload)
 	if err != nil {
 		return now, err
 	}
@@ -97,7 +93,7 @@ func (s *Service) vouch(ctx context.Context, t *tx, st ladder.Statement, given j
 	}
 	payload, key, err := seal.OpenEnvelope(ctx, given, ladder.PayloadType, keys...)
 	if err != nil {
-		return nil, "", fault.New(fault.Refused, "envelope.key", "the envelope does not open with a key of %s: %v", t.actor.Name, err).In("envelope").Do("sign with a key that you made known with: innerladder signing-key add FILE")
+		return nil, "", fault.New(fault.Refused, "envelope.key", "the envelope does not open with a key of %s: %v", t.actor.Name, err).In("envelope").Do("sign with a key that you made known with: innerladder signing-key make FILE")
 	}
 	if !bytes.Equal(payload, body) {
 		return nil, "", fault.New(fault.Stale, "envelope.other", "what was signed is not what would be written down: something has changed since").In("envelope").Do("get the statement anew, read it, and sign that")
@@ -268,14 +264,11 @@ func (s *Service) Vouchers(ctx context.Context, ref string) (Vouchers, error) {
 	used := map[string]bool{}
 	for i, a := range answers {
 		one := Voucher{Promotion: a.Promotion, By: a.By, Answer: a.Answer, Note: a.Note, At: a.At, Key: a.Key, Envelope: a.Envelope, Counts: a.Void == "" && last[[2]string{a.Promotion, a.By}] == i}
-		s.check(ctx, &one, a, v.Ref, keys)
-		if one.Genuine {
-			body, _ := decodePayload(a.Envelope)
-			st, err := ladder.ParseStatement(body)
-			if err == nil {
-				misfits := st.Misfits(v, digests)
-				one.To, one.Fits, one.Problems = st.Predicate.To, len(misfits) == 0, append(one.Problems, misfits...)
-			}
+		if st, problem := one.open(ctx, a, v.Ref, keys); problem != "" {
+			one.Problems = append(one.Problems, problem)
+		} else {
+			misfits := st.Misfits(v, digests)
+			one.Genuine, one.To, one.Fits, one.Problems = true, st.Predicate.To, len(misfits) == 0, append(one.Problems, misfits...)
 		}
 		if a.Void != "" {
 			one.Problems = append(one.Problems, "void: "+a.Void)
@@ -292,48 +285,35 @@ func (s *Service) Vouchers(ctx context.Context, ref string) (Vouchers, error) {
 	return out, nil
 }
 
-func decodePayload(envelope json.RawMessage) ([]byte, error) {
-	var e struct{ Payload string }
-	if err := json.Unmarshal(envelope, &e); err != nil {
-		return nil, err
+// open reads the statement of an answer, and says what is wrong unless it is genuine:
+// signed with the key that is written down, by its owner or the service, and saying what
+// the answer says.
+func (one *Voucher) open(ctx context.Context, a store.SignedAnswer, version string, keys []store.SigningKey) (st ladder.Statement, problem string) {
+	if a.Key == "" {
+		return st, "it was given before answers were signed"
 	}
-	return base64.StdEncoding.DecodeString(e.Payload)
-}
-
-// check finds out whether an envelope is genuine: signed with the key that is written
-// down, by its owner or the service, and saying what the answer says.
-func (s *Service) check(ctx context.Context, one *Voucher, a store.SignedAnswer, version string, keys []store.SigningKey) {
 	i := slices.IndexFunc(keys, func(k store.SigningKey) bool { return k.Fingerprint == a.Key })
-	switch {
-	case a.Key == "":
-		one.Problems = append(one.Problems, "it was given before answers were signed")
-		return
-	case i < 0:
-		one.Problems = append(one.Problems, "its key is not known")
-		return
-	case keys[i].Owner != Itself && keys[i].Owner != a.By:
-		one.Problems = append(one.Problems, "it was signed with the key of "+keys[i].Owner)
-		return
+	if i < 0 {
+		return st, "its key is not known"
 	}
-	one.KeyOwner = keys[i].Owner
-	body, _, err := seal.OpenEnvelope(ctx, a.Envelope, ladder.PayloadType, keys[i].Public)
-	if err != nil {
-		one.Problems = append(one.Problems, "the signature is not right: "+err.Error())
-		return
+	k := keys[i]
+	if k.Owner != Itself && k.Owner != a.By {
+		return st, "it was signed with the key of " + k.Owner
 	}
-	st, err := ladder.ParseStatement(body)
+	one.KeyOwner = k.Owner
+	body, _, err := seal.OpenEnvelope(ctx, a.Envelope, ladder.PayloadType, k.Public)
 	if err != nil {
-		one.Problems = append(one.Problems, err.Error())
-		return
+		return st, "the signature is not right: " + err.Error()
+	}
+	if st, err = ladder.ParseStatement(body); err != nil {
+		return st, err.Error()
 	}
 	said := st.Predicate
 	if said.Promotion != a.Promotion || said.Version != version || said.By != a.By || said.Answer != a.Answer || said.Note != a.Note || !said.At.Equal(a.At) || said.Candidate != a.CandidateDigest || said.Incumbent != a.Incumbent {
-		one.Problems = append(one.Problems, "the signed statement says something else than what is written down")
-		return
+		return st, "the signed statement says something else than what is written down"
 	}
-	if k := keys[i]; k.EndedAt != nil && a.At.After(*k.EndedAt) {
-		one.Problems = append(one.Problems, "its key had ended")
-		return
+	if k.EndedAt != nil && a.At.After(*k.EndedAt) {
+		return st, "its key had ended"
 	}
-	one.Genuine = true
+	return st, ""
 }

@@ -305,11 +305,6 @@ func (r Records) AddRun(ctx context.Context, run *registry.Run) error {
 	return r.linkCodeAndData(ctx, Node{RunNode, run.Number}, run.Code, run.Data)
 }
 
-// LinkRunData says that a run used data.
-func (r Records) LinkRunData(ctx context.Context, run int64, data []registry.DataUse) error {
-	return r.linkCodeAndData(ctx, Node{RunNode, run}, nil, data)
-}
-
 // PutRunParams adds parameters to a run, or changes them.
 func (r Records) PutRunParams(ctx context.Context, run int64, params map[string]string) error {
 	for name, value := range params {
@@ -330,13 +325,6 @@ func (r Records) PutPoints(ctx context.Context, run int64, points []registry.Poi
 		}
 	}
 	return nil
-}
-
-// LastStep is the last step of a metric of a run, −1 when there is none.
-func (r Records) LastStep(ctx context.Context, run int64, metric string) (int64, error) {
-	var step int64
-	err := r.q.QueryRowContext(ctx, `SELECT coalesce(max(step), -1) FROM run_points WHERE run = ? AND metric = ?`, run, metric).Scan(&step)
-	return step, err
 }
 
 // CloseRun ends a run.

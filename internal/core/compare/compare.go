@@ -281,7 +281,7 @@ func (c *Comparison) summarise() string {
 	for _, d := range c.Predictions {
 		parts = append(parts, "Predictions of "+d.Column+": "+lowerFirst(d.Movement.Sentence))
 	}
-	return strings.Join(parts, " ")
+	return strings.Join(slices.Compact(parts), " ") // where nobody answered, all rows say so
 }
 
 func lowerFirst(s string) string {

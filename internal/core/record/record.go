@@ -260,11 +260,6 @@ func (c *Chain) Sealed(seq int64, h Hash, sealed, signature []byte) bool {
 	return bytes.Equal(h[:], sealed) && ed25519.Verify(c.Signer.Public(), SealMessage(seq, h), signature)
 }
 
-// SealFits reports whether the seal of the last line fits.
-func (c *Chain) SealFits(sealed, signature []byte) bool {
-	return c.Sealed(c.seq, c.hash, sealed, signature)
-}
-
 // Intact reports whether nothing was found so far.
 func (c *Chain) Intact() bool { return len(c.breaks) == 0 }
 

@@ -2,6 +2,7 @@ package registry
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -83,7 +84,11 @@ type ShadowReport struct {
 func readJSONReport(r io.Reader, kind string, into any) error {
 	dec := json.NewDecoder(r)
 	dec.DisallowUnknownFields()
-	if err := dec.Decode(into); err != nil {
+	err := dec.Decode(into)
+	if errors.Is(err, io.EOF) {
+		return invalidReport(kind, "the report is empty")
+	}
+	if err != nil {
 		return fault.New(fault.Invalid, "evidence."+kind, "this is no report of kind %s: %s", kind, strings.TrimPrefix(err.Error(), "json: ")).In("file").Do("see docs/guide.md for the form of such reports")
 	}
 	return nil

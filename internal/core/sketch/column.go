@@ -213,15 +213,6 @@ func BinsOfValues(values []any) Bins {
 	return TopLevels(texts, MostLevels)
 }
 
-// ColumnOfValues counts values on bins.
-func ColumnOfValues(b Bins, values []any) *Column {
-	c := NewColumn(b)
-	for _, v := range values {
-		c.AddValue(v)
-	}
-	return c
-}
-
 // OnBins counts the column again on other bins of the same kind. A cell's numbers are
 // taken to lie evenly around the cell's mean, or evenly on whole numbers where all edges
 // are whole, so a bin's count is off by at most what
