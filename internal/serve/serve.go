@@ -129,9 +129,10 @@ func Run(ctx context.Context, o Options) (err error) {
 	return listen(ctx, o, inside, firstLink, gate, control, clock, rec)
 }
 
-// tune sets the runtime to what a proxy needs, unless the environment says otherwise.
+// tune sets the runtime to what a proxy needs, once, since it is the whole process that is
+// changed, and unless the environment says otherwise.
 // Both figures are measured by make bench.
-func tune() {
+var tune = sync.OnceFunc(func() {
 	if os.Getenv("GOMAXPROCS") == "" {
 		// A write to a socket keeps its processor for as long as the kernel works, on
 		// loopback until the packet is received. More processors than cores let other
@@ -143,7 +144,7 @@ func tune() {
 		// often costs a few megabytes.
 		debug.SetGCPercent(400)
 	}
-}
+})
 
 // lock makes sure that one service only works on a data directory.
 func lock(path string) (unlock func(), err error) {

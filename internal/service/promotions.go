@@ -69,7 +69,7 @@ func (s *Service) Promote(ctx context.Context, n NewPromotion) (*ladder.Promotio
 			return nil, err
 		}
 		p := &ladder.Promotion{Project: v.Project, Version: v.Ref, From: v.Rung, To: n.To, AskedBy: t.actor.Name, Note: n.Note, State: ladder.Open, Emergency: n.Emergency,
-			Ladder: l.Number, OpenedAt: t.now, SignOffs: []ladder.SignOff{}}
+			Ladder: l.Number, OpenedAt: t.now, SignOffs: []ladder.SignOff{}, Findings: []ladder.Finding{}}
 		f, err := s.facts(ctx, t.Records, v, n.To, stored)
 		if err != nil {
 			return nil, err
