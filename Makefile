@@ -4,7 +4,7 @@
 RACE := $(shell command -v gcc >/dev/null 2>&1 && echo -race)
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 
-.PHONY: build demo test lint bench openapi shots clean
+.PHONY: build demo test soak lint bench openapi shots clean
 
 # The binary with the console in it.
 build: bin/innerladder
@@ -25,14 +25,24 @@ web/dist/index.html: web/node_modules/.package-lock.json docs/openapi.json $(she
 demo: build
 	./bin/innerladder demo
 
-# Every test, the console in a real browser included.
-test: web/dist/index.html browser
-	CONSOLE=needed go test $(RACE) -timeout 15m ./...
+# Every test, the console in a real browser and servers of other makers included.
+test: web/dist/index.html browser foreign
+	CONSOLE=needed FOREIGN=needed go test $(RACE) -timeout 15m ./...
 
-.PHONY: browser
+# What takes longer: crowds, kills, whole days.
+soak: web/dist/index.html foreign
+	SOAK=1 FOREIGN=needed go test -timeout 60m -run 'Soak|ThroughADay' -v ./internal/... ./test
+
+.PHONY: browser foreign
 browser:
 	@command -v chromium >/dev/null 2>&1 || [ -n "$$CHROMIUM" ] || \
 		{ echo "installing Chromium from Debian's packages"; $(SUDO) apt-get update -q && $(SUDO) apt-get install -y -q --no-install-recommends chromium; }
+
+# Servers and clients of other makers, which the gateway is tried with.
+foreign:
+	@missing=""; for p in nginx:nginx-light python3:python3 curl:curl; do \
+		command -v $${p%%:*} >/dev/null 2>&1 || [ -x /usr/sbin/$${p%%:*} ] || missing="$$missing $${p#*:}"; done; \
+	[ -z "$$missing" ] || { echo "installing$$missing from Debian's packages"; $(SUDO) apt-get update -q && $(SUDO) apt-get install -y -q --no-install-recommends $$missing; }
 
 lint: web/dist/index.html
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "not formatted:"; gofmt -l $$(git ls-files '*.go'); exit 1; }

@@ -36,8 +36,10 @@ func (h *house) steadily(perSecond int) (failed *atomic.Int64, stop func()) {
 				return
 			case <-tick.C:
 				wait.Go(func() {
-					if status, _, _, err := c.infer(float64(i%300) / 100); err != nil || status != 200 {
-						failed.Add(1)
+					if status, _, body, err := c.infer(float64(i%300) / 100); err != nil || status != 200 {
+						if failed.Add(1) <= 5 {
+							h.t.Logf("a request failed: %d %s %v", status, body, err)
+						}
 					}
 				})
 			}
@@ -105,8 +107,12 @@ func TestWatchingGoesOnAfterAKill(t *testing.T) {
 		t.Fatalf("ended with %v", err)
 	}
 	h.start()
-	after, err := h.runa.EndpointNow(t.Context(), "demand-hourly")
-	must(t, err)
+	var after service.EndpointNow
+	await(t, "what is known of the trial to be read", 5*time.Second, func() bool {
+		after, err = h.runa.EndpointNow(t.Context(), "demand-hourly")
+		must(t, err)
+		return after.Lanes[0].Requests > 0 && len(after.Guards) == 2
+	})
 	for i, l := range after.Lanes {
 		// a second's worth may be lost, no more
 		if lost := int(before.Lanes[i].Requests) - int(l.Requests); lost < 0 || lost > 60 {

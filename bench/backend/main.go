@@ -24,7 +24,7 @@ func main() {
 	fmt.Println("http://" + l.Addr().String())
 	answer := []byte(`{"model_name":"heat-demand","model_version":"` + *version + `","outputs":[{"name":"demand_mw","shape":[1],"datatype":"FP64","data":[1.0625]}]}`)
 	metadata := []byte(`{"name":"heat-demand","platform":"bench","inputs":[{"name":"outdoor_c","datatype":"FP64","shape":[-1]}],"outputs":[{"name":"demand_mw","datatype":"FP64","shape":[-1]}]}`)
-	server := &fasthttp.Server{NoDefaultServerHeader: true, NoDefaultDate: true, Handler: func(c *fasthttp.RequestCtx) {
+	server := &fasthttp.Server{NoDefaultServerHeader: true, NoDefaultDate: true, MaxRequestBodySize: 64 << 20, Handler: func(c *fasthttp.RequestCtx) {
 		c.SetContentType("application/json")
 		switch path := string(c.Path()); {
 		case strings.HasSuffix(path, "/infer"):

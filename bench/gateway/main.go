@@ -18,25 +18,28 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
 	"innerladder/bench/house"
 	"innerladder/internal/client"
-	"innerladder/internal/core/access"
-	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/traffic"
-	"innerladder/internal/service"
 )
 
 func main() {
 	rounds := flag.Int("rounds", 5, "`N` rounds of each")
 	length := flag.Duration("length", 8*time.Second, "`DURATION` of a round")
 	connections := flag.Int("connections", 64, "`N` connections of wrk")
+	body := flag.String("body", "1x4", "`SIZE` of the requests: 1x4 or 16x40 numbers, or 1MB")
+	node := flag.Bool("node", false, "model servers are Node's instead of ours")
+	splits := flag.Int("splits", 0, "`N`: change the split so often while 5 000 requests a second flow, instead of rounds")
+	beside := flag.Bool("beside", false, "measure one endpoint while the model server of another does everything wrong, instead of rounds beside HAProxy")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	b := &bench{ctx: ctx, length: *length, connections: *connections}
-	err := b.run(*rounds)
+	b := &bench{ctx: ctx, length: *length, connections: *connections, body: *body, node: *node, wrong: *beside}
+	err := b.run(*rounds, *splits)
 	b.close()
 	stop()
 	if err != nil {
@@ -50,6 +53,9 @@ type bench struct {
 	dir         string
 	length      time.Duration
 	connections int
+	body        string
+	node        bool
+	wrong       bool
 	children    []*exec.Cmd
 	script      string
 }
@@ -87,9 +93,36 @@ func address(r *bufio.Reader) (string, error) {
 	return words[len(words)-1], nil
 }
 
-const requestBody = `{"inputs":[{"name":"outdoor_c","shape":[1],"datatype":"FP64","data":[-3.5]}]}`
+// request makes a body of so many rows of so many columns, or one of about a megabyte.
+func request(size string) (string, error) {
+	switch size {
+	case "1x4":
+		return tensor(1, 4), nil
+	case "16x40":
+		return tensor(16, 40), nil
+	case "1MB":
+		return tensor(1000, 125), nil
+	}
+	return "", fmt.Errorf("-body %q: use 1x4, 16x40 or 1MB", size)
+}
 
-func (b *bench) run(rounds int) (err error) {
+func tensor(rows, columns int) string {
+	var b strings.Builder
+	b.WriteString(`{"inputs":[`)
+	for c := range columns {
+		if c > 0 {
+			b.WriteByte(',')
+		}
+		fmt.Fprintf(&b, `{"name":"x%d","shape":[%d],"datatype":"FP64","data":[-3.5`, c, rows)
+		for r := 1; r < rows; r++ {
+			fmt.Fprintf(&b, ",%d.25", 100+r%900)
+		}
+		b.WriteString("]}")
+	}
+	return b.String() + "]}"
+}
+
+func (b *bench) run(rounds, splits int) (err error) {
 	if b.dir, err = os.MkdirTemp("", "innerladder-bench-"); err != nil {
 		return err
 	}
@@ -106,11 +139,21 @@ func (b *bench) run(rounds int) (err error) {
 		return err
 	}
 	b.script = filepath.Join(b.dir, "post.lua")
-	lua := fmt.Sprintf("wrk.method = 'POST'\nwrk.headers['Content-Type'] = 'application/json'\nwrk.body = '%s'\n", requestBody)
+	body, err := request(b.body)
+	if err != nil {
+		return err
+	}
+	lua := fmt.Sprintf("wrk.method = 'POST'\nwrk.headers['Content-Type'] = 'application/json'\nwrk.body = '%s'\n", body)
 	if err := os.WriteFile(b.script, []byte(lua), 0o600); err != nil {
 		return err
 	}
 	const path = "/v2/models/demand-hourly/infer"
+	if b.wrong {
+		return b.beside(c, ours, rounds)
+	}
+	if splits > 0 {
+		return b.changeSplits(c, ours+path, splits)
+	}
 	targets := []struct{ name, url string }{{"HAProxy", proxy + path}, {"Inner Ladder", ours + path}}
 	for _, t := range targets { // warm up both
 		if _, err := b.wrk(t.url, 2*time.Second); err != nil {
@@ -120,6 +163,7 @@ func (b *bench) run(rounds int) (err error) {
 	fmt.Printf("%-7s %-13s %12s %10s %10s\n", "round", "gateway", "requests/s", "p50", "p99")
 	results := map[string][]measured{}
 	var sent uint64
+	time.Sleep(3 * time.Second)
 	before, err := c.EndpointNow(b.ctx, "demand-hourly")
 	if err != nil {
 		return err
@@ -138,6 +182,7 @@ func (b *bench) run(rounds int) (err error) {
 			fmt.Printf("%-7d %-13s %12.0f %10s %10s\n", round+1, t.name, m.rate, m.p50, m.p99)
 		}
 	}
+	time.Sleep(3 * time.Second) // counts are those of whole seconds that are over
 	after, err := c.EndpointNow(b.ctx, "demand-hourly")
 	if err != nil {
 		return err
@@ -169,13 +214,81 @@ func ratio(ours, theirs []measured, of func(measured) float64) float64 {
 	return values[len(values)/2]
 }
 
-func (b *bench) startBackends() (addresses []string, err error) {
-	program := filepath.Join(b.dir, "backend")
-	if out, err := exec.Command("go", "build", "-o", program, "./bench/backend").CombinedOutput(); err != nil {
-		return nil, fmt.Errorf("building the backend: %w\n%s", err, out)
+// nodeServer answers like bench/backend, from Node's own server.
+const nodeServer = `
+const http = require('http');
+const answer = JSON.stringify({model_name: 'heat-demand', model_version: '1', outputs: [{name: 'demand_mw', shape: [1], datatype: 'FP64', data: [1.0625]}]});
+const about = JSON.stringify({name: 'heat-demand', platform: 'bench', inputs: [{name: 'outdoor_c', datatype: 'FP64', shape: [-1]}], outputs: [{name: 'demand_mw', datatype: 'FP64', shape: [-1]}]});
+const server = http.createServer((req, res) => {
+  req.on('data', () => {});
+  req.on('end', () => { res.setHeader('Content-Type', 'application/json'); res.end(req.url.endsWith('/infer') ? answer : req.url.endsWith('/ready') ? '{"ready":true}' : about); });
+});
+server.listen(0, '127.0.0.1', () => console.log('http://127.0.0.1:' + server.address().port));
+`
+
+// changeSplits changes the split again and again while 5 000 requests a second flow, and
+// says how long each took to be in force.
+func (b *bench) changeSplits(c *client.Client, url string, n int) error {
+	ctx, stop := context.WithCancel(b.ctx)
+	defer stop()
+	var asked, failed atomic.Int64
+	var all sync.WaitGroup
+	for range 50 {
+		all.Go(func() {
+			tick := time.NewTicker(10 * time.Millisecond)
+			defer tick.Stop()
+			h := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 1}}
+			for {
+				select {
+				case <-tick.C:
+				case <-ctx.Done():
+					return
+				}
+				res, err := h.Post(url, "application/json", strings.NewReader(tensor(1, 4)))
+				asked.Add(1)
+				if err != nil || res.StatusCode != http.StatusOK {
+					failed.Add(1)
+				}
+				if err == nil {
+					_, _ = io.Copy(io.Discard, res.Body)
+					_ = res.Body.Close()
+				}
+			}
+		})
 	}
-	for _, v := range []string{"1", "2"} {
-		out, err := b.start(program, "-version", v)
+	time.Sleep(2 * time.Second)
+	begin, before := time.Now(), asked.Load()
+	var took []time.Duration
+	for i := range n {
+		share := 500 + 10*(i%900)
+		start := time.Now()
+		if _, err := c.Split(b.ctx, "demand-hourly", []traffic.Lane{{Kind: traffic.Main, Version: "heat-demand@1", Share: traffic.Whole - share},
+			{Kind: traffic.Trial, Version: "heat-demand@2", Share: share}}, "bench", -1); err != nil {
+			return err
+		}
+		took = append(took, time.Since(start))
+		time.Sleep(50 * time.Millisecond)
+	}
+	rate := float64(asked.Load()-before) / time.Since(begin).Seconds()
+	stop()
+	all.Wait()
+	slices.Sort(took)
+	fmt.Printf("%d splits while %.0f requests a second flowed: in force after %s (median), %s (99 of 100); %d of %d requests failed\n",
+		n, rate, took[n/2], took[n*99/100], failed.Load(), asked.Load())
+	return nil
+}
+
+// startBackends starts two model servers.
+func (b *bench) startBackends() (addresses []string, err error) {
+	program, args := "node", []string{"-e", nodeServer}
+	if !b.node {
+		program, args = filepath.Join(b.dir, "backend"), nil
+		if out, err := exec.Command("go", "build", "-o", program, "./bench/backend").CombinedOutput(); err != nil {
+			return nil, fmt.Errorf("building the backend: %w\n%s", err, out)
+		}
+	}
+	for range 2 {
+		out, err := b.start(program, args...)
 		if err != nil {
 			return nil, err
 		}
@@ -249,42 +362,7 @@ func (b *bench) startOurs(backends []string) (gateway string, c *client.Client, 
 		return "", nil, err
 	}
 	c = client.New(api, token)
-	added, err := c.AddPerson(b.ctx, service.NewPerson{Name: "tove", Memberships: []access.Membership{{Project: "default", Role: "approver"}}})
-	if err != nil {
-		return "", nil, err
-	}
-	other, err := client.ComeIn(b.ctx, added.Link, "", "four words of nonsense", "bench", "")
-	if err != nil {
-		return "", nil, err
-	}
-	if _, err := c.AddEnvironment(b.ctx, "plant-north", ""); err != nil {
-		return "", nil, err
-	}
-	for i, at := range backends {
-		file := filepath.Join(b.dir, "model.bin")
-		if err := os.WriteFile(file, fmt.Appendf(nil, "weights %d", i), 0o600); err != nil {
-			return "", nil, err
-		}
-		v, err := c.Register(b.ctx, service.Registration{Model: "heat-demand", Metrics: map[string]float64{"rmse": 1}}, client.Artifacts(file))
-		if err != nil {
-			return "", nil, err
-		}
-		p, err := c.Promote(b.ctx, v.Ref, "live", "")
-		if err != nil {
-			return "", nil, err
-		}
-		if _, err := client.New(api, other.Secret).Sign(b.ctx, p.ID, ladder.Yes, ""); err != nil {
-			return "", nil, err
-		}
-		if _, err := c.Place(b.ctx, v.Ref, "plant-north", []string{at}, ""); err != nil {
-			return "", nil, err
-		}
-	}
-	if _, err := c.AddEndpoint(b.ctx, service.NewEndpoint{Name: "demand-hourly", Model: "heat-demand", Environment: "plant-north"}); err != nil {
-		return "", nil, err
-	}
-	_, err = c.Split(b.ctx, "demand-hourly", []traffic.Lane{{Kind: traffic.Main, Version: "heat-demand@1", Share: 9000}, {Kind: traffic.Trial, Version: "heat-demand@2", Share: 1000}}, "bench", -1)
-	return gateway, c, err
+	return gateway, c, house.Trial(b.ctx, c, api, b.dir, backends)
 }
 
 // measured is what wrk found in one round.

@@ -14,6 +14,9 @@ import (
 	"time"
 
 	"innerladder/internal/core/fault"
+	"innerladder/internal/gateway"
+	"innerladder/internal/http1"
+	"innerladder/internal/jobs"
 	"innerladder/internal/recorder"
 	"innerladder/internal/service"
 
@@ -52,6 +55,10 @@ type Config struct {
 	Provider *Provider
 	// Proxies are the ranges of proxies whose word is taken where a call comes from.
 	Proxies []netip.Prefix
+	// Jobs and Gateway say how jobs and the gateway fare, for the metrics; nil when there is
+	// nothing to say.
+	Jobs    func() []jobs.Report
+	Gateway func() gateway.Status
 }
 
 // New makes the API.
@@ -63,7 +70,7 @@ func New(s *service.Service, rec *recorder.Recorder, conf Config, log *slog.Logg
 	a := &API{service: s, log: log, document: doc, provider: conf.Provider, proxies: conf.Proxies, stopping: make(chan struct{})}
 	a.app = fiber.New(fiber.Config{
 		AppName: "Inner Ladder", BodyLimit: largestBody, StreamRequestBody: true, DisablePreParseMultipartForm: true,
-		UnescapePath: true, Immutable: true, IdleTimeout: 2 * time.Minute, ErrorHandler: a.failed,
+		UnescapePath: true, Immutable: true, IdleTimeout: 2 * time.Minute, ReadTimeout: http1.BlockTime, ErrorHandler: a.failed,
 	})
 	a.app.Use(recover.New())
 	a.app.Use(helmet.New(helmet.Config{
@@ -76,9 +83,12 @@ func New(s *service.Service, rec *recorder.Recorder, conf Config, log *slog.Logg
 		if err := s.Ready(c.Context()); err != nil {
 			return fault.New(fault.Unavailable, "not_ready", "the records cannot be read: %v", err)
 		}
+		if what := s.Degraded(); what != "" {
+			return c.SendString("degraded: " + what + "\n")
+		}
 		return c.SendString("ready\n")
 	})
-	a.app.Get("/metrics", a.metrics(rec))
+	a.app.Get("/metrics", a.metrics(rec, conf))
 	a.app.Get("/api/openapi.json", func(c fiber.Ctx) error {
 		c.Set(fiber.HeaderContentType, fiber.MIMEApplicationJSON)
 		return c.Send(a.document)
@@ -116,7 +126,7 @@ func fiberPath(path string) string {
 
 // Serve answers on a listener until Stop.
 func (a *API) Serve(l net.Listener) error {
-	return a.app.Listener(l, fiber.ListenConfig{DisableStartupMessage: true})
+	return a.app.Listener(http1.Rated(l), fiber.ListenConfig{DisableStartupMessage: true})
 }
 
 // Stop ends the streams, takes no new requests, and waits for those under way.

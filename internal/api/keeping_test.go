@@ -171,7 +171,7 @@ func TestRetention(t *testing.T) {
 	}
 	kept, err := r.runa.SetRetention(ctx, service.Retention{Repeats: "2h"}, "less to keep")
 	must(t, err)
-	if kept.Repeats != "2h" || kept.Minutes != "9600h" {
+	if kept.Repeats != "2h" || kept.Minutes != "72h" || kept.Days != "9600h" {
 		t.Errorf("%+v", kept)
 	}
 	must(t, r.store.Write(ctx, func(w store.Records) error {

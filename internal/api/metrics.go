@@ -17,23 +17,103 @@ import (
 )
 
 var (
-	requestsDesc = prometheus.NewDesc("innerladder_requests_total", "Requests answered, by how they ended.", []string{"endpoint", "lane", "version", "outcome"}, nil)
-	durationDesc = prometheus.NewDesc("innerladder_request_duration_seconds", "Time from the request read to the answer ready, of requests that were answered.", []string{"endpoint", "lane", "version"}, nil)
-	unreadDesc   = prometheus.NewDesc("innerladder_bodies_dropped_total", "Sampled bodies that were not read because the reader was behind.", nil, nil)
+	requestsDesc = prometheus.NewDesc(
+		"innerladder_requests_total",
+		"Requests answered, by how they ended.",
+		[]string{"endpoint", "lane", "version", "outcome"},
+		nil,
+	)
+	durationDesc = prometheus.NewDesc(
+		"innerladder_request_duration_seconds",
+		"Time from the request read to the answer written, of requests that were answered.",
+		[]string{"endpoint", "lane", "version"},
+		nil,
+	)
+	unreadDesc = prometheus.NewDesc(
+		"innerladder_bodies_dropped_total",
+		"Bodies that were to be read and were not: too large, or the reader was behind.",
+		nil,
+		nil,
+	)
+
+	jobRunsDesc = prometheus.NewDesc(
+		"innerladder_job_runs_total",
+		"Turns of a job, by how they ended.",
+		[]string{"job", "outcome"},
+		nil,
+	)
+	jobSpentDesc = prometheus.NewDesc(
+		"innerladder_job_seconds_total",
+		"Time that a job took in all.",
+		[]string{"job"},
+		nil,
+	)
+	jobLastDesc = prometheus.NewDesc(
+		"innerladder_job_last_duration_seconds",
+		"Time that a job took at its last turn.",
+		[]string{"job"},
+		nil,
+	)
+	callersDesc = prometheus.NewDesc("innerladder_gateway_connections", "Open connections of callers.", nil, nil)
+	bodiesDesc  = prometheus.NewDesc(
+		"innerladder_gateway_bodies_bytes",
+		"Bytes of bodies that the gateway holds.",
+		nil,
+		nil,
+	)
+	panicsDesc = prometheus.NewDesc(
+		"innerladder_gateway_failures_total",
+		"Requests that went wrong in the gateway's own code.",
+		nil,
+		nil,
+	)
+	unavailableDesc = prometheus.NewDesc(
+		"innerladder_requests_unavailable_total",
+		"Requests meant for a version none of whose addresses was healthy.",
+		[]string{"endpoint", "lane", "version"},
+		nil,
+	)
 )
 
 // counted is what the recorder counted, as metrics.
-type counted struct{ rec *recorder.Recorder }
+type counted struct {
+	rec  *recorder.Recorder
+	conf Config
+}
 
 func (counted) Describe(ch chan<- *prometheus.Desc) {
 	ch <- requestsDesc
 	ch <- durationDesc
 	ch <- unreadDesc
+	for _, d := range []*prometheus.Desc{jobRunsDesc, jobSpentDesc, jobLastDesc, callersDesc, bodiesDesc, panicsDesc, unavailableDesc} {
+		ch <- d
+	}
+}
+
+// collectHouse tells how jobs and the gateway fare.
+func (t counted) collectHouse(ch chan<- prometheus.Metric) {
+	if t.conf.Jobs != nil {
+		for _, r := range t.conf.Jobs() {
+			ch <- prometheus.MustNewConstMetric(jobRunsDesc, prometheus.CounterValue, float64(r.Runs-r.Failures), r.Name, "done")
+			ch <- prometheus.MustNewConstMetric(jobRunsDesc, prometheus.CounterValue, float64(r.Failures), r.Name, "failed")
+			ch <- prometheus.MustNewConstMetric(jobSpentDesc, prometheus.CounterValue, r.Spent.Seconds(), r.Name)
+			ch <- prometheus.MustNewConstMetric(jobLastDesc, prometheus.GaugeValue, r.Last.Seconds(), r.Name)
+		}
+	}
+	if t.conf.Gateway != nil {
+		s := t.conf.Gateway()
+		ch <- prometheus.MustNewConstMetric(callersDesc, prometheus.GaugeValue, float64(s.Callers))
+		ch <- prometheus.MustNewConstMetric(bodiesDesc, prometheus.GaugeValue, float64(s.Bodies))
+		ch <- prometheus.MustNewConstMetric(panicsDesc, prometheus.CounterValue, float64(s.Panics))
+	}
 }
 
 func (t counted) Collect(ch chan<- prometheus.Metric) {
 	totals, unread := t.rec.Totals()
 	for k, traffic := range totals {
+		if n := traffic.Counts.Unavailable; n > 0 {
+			ch <- prometheus.MustNewConstMetric(unavailableDesc, prometheus.CounterValue, float64(n), k.Endpoint, k.Lane, k.Version)
+		}
 		if traffic.Counts.Requests == 0 {
 			continue // a lane that nobody called yet
 		}
@@ -47,19 +127,25 @@ func (t counted) Collect(ch chan<- prometheus.Metric) {
 		ch <- prometheus.MustNewConstSummary(durationDesc, traffic.Latency.Count(), traffic.Latency.Sum().Seconds(), quantiles, k.Endpoint, k.Lane, k.Version)
 	}
 	ch <- prometheus.MustNewConstMetric(unreadDesc, prometheus.CounterValue, float64(unread))
+	t.collectHouse(ch)
 }
 
 func outcomes(c sketch.Counts) map[string]uint64 {
 	return map[string]uint64{
 		"answered": c.Requests - c.Failed() - c.CallerErrors, "caller_error": c.CallerErrors,
 		"server_error": c.ServerErrors, "timed_out": c.TimedOut, "not_reached": c.NotReached,
+		"malformed": c.Malformed, "abandoned": c.Abandoned,
 	}
 }
 
 // metrics writes metrics in OpenMetrics form: those of endpoints that the caller may see.
-func (a *API) metrics(rec *recorder.Recorder) fiber.Handler {
+func (a *API) metrics(rec *recorder.Recorder, conf Config) fiber.Handler {
 	registry := prometheus.NewRegistry()
-	registry.MustRegister(counted{rec}, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	registry.MustRegister(
+		counted{rec, conf},
+		collectors.NewGoCollector(),
+		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
+	)
 	format := expfmt.NewFormat(expfmt.TypeOpenMetrics)
 	return func(c fiber.Ctx) error {
 		if err := a.admit(c, operation{permission: access.Read}); err != nil {
@@ -81,7 +167,10 @@ func (a *API) metrics(rec *recorder.Recorder) fiber.Handler {
 		enc := expfmt.NewEncoder(&b, format)
 		for _, f := range families {
 			f.Metric = slices.DeleteFunc(f.Metric, func(m *dto.Metric) bool {
-				return slices.ContainsFunc(m.Label, func(l *dto.LabelPair) bool { return l.GetName() == "endpoint" && !seen[l.GetValue()] })
+				return slices.ContainsFunc(
+					m.Label,
+					func(l *dto.LabelPair) bool { return l.GetName() == "endpoint" && !seen[l.GetValue()] },
+				)
 			})
 			if len(f.Metric) == 0 {
 				continue

@@ -242,13 +242,15 @@ func keepingOperations() []operation {
 		}),
 		op("PUT", "/settings/retention", "setRetention", "Say how long what grows is kept", access.Administer, 200, func(c ctx, s *s, in *struct {
 			Minutes    string `json:"minutes,omitempty"`
+			Hours      string `json:"hours,omitempty"`
+			Days       string `json:"days,omitempty"`
 			Readings   string `json:"readings,omitempty"`
 			Deliveries string `json:"deliveries,omitempty"`
 			Notices    string `json:"notices,omitempty"`
 			Repeats    string `json:"repeats,omitempty"`
 			Reason     string `json:"reason,omitempty"`
 		}) (service.Retention, error) {
-			return s.SetRetention(c, service.Retention{Minutes: in.Minutes, Readings: in.Readings, Deliveries: in.Deliveries, Notices: in.Notices, Repeats: in.Repeats}, in.Reason)
+			return s.SetRetention(c, service.Retention{Minutes: in.Minutes, Hours: in.Hours, Days: in.Days, Readings: in.Readings, Deliveries: in.Deliveries, Notices: in.Notices, Repeats: in.Repeats}, in.Reason)
 		}),
 		op("POST", "/settings/key/rotation", "rotateKey", "Seal all secrets with a new key", access.Administer, 200, func(c ctx, s *s, in *struct {
 			Reason string `json:"reason,omitempty"`

@@ -15,6 +15,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"testing/fstest"
@@ -23,7 +24,6 @@ import (
 	"innerladder/internal/api"
 	"innerladder/internal/blob"
 	"innerladder/internal/client"
-	"innerladder/internal/conductor"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/traffic"
@@ -31,7 +31,9 @@ import (
 	"innerladder/internal/gateway"
 	"innerladder/internal/recorder"
 	"innerladder/internal/seal"
+	"innerladder/internal/serve"
 	"innerladder/internal/service"
+	"innerladder/internal/signals"
 	"innerladder/internal/store"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
@@ -41,16 +43,16 @@ import (
 // registers, signs and operates everywhere. Every answer is held against the OpenAPI document.
 type rig struct {
 	// skew is added to the service's clock.
-	skew          *atomic.Int64
-	t             *testing.T
-	dir           string
-	store         *store.Store
-	server        string
-	gateway       string
-	service       *service.Service
-	runa, tove    *client.Client
-	runaToken     string
-	stopConductor func()
+	skew       *atomic.Int64
+	t          *testing.T
+	dir        string
+	store      *store.Store
+	server     string
+	gateway    string
+	service    *service.Service
+	runa, tove *client.Client
+	runaToken  string
+	stopJobs   func()
 }
 
 func newRig(t *testing.T) *rig {
@@ -59,12 +61,10 @@ func newRig(t *testing.T) *rig {
 	log := slog.New(slog.DiscardHandler)
 	records, err := store.Open(t.Context(), filepath.Join(dir, "ladder.db"))
 	must(t, err)
-	signals, err := store.OpenSignals(t.Context(), filepath.Join(dir, "signals.db"))
-	must(t, err)
 	blobs, err := blob.Open(filepath.Join(dir, "blobs"))
 	must(t, err)
-	rec, err := recorder.New(t.Context(), signals, log, 1000)
-	must(t, err)
+	rec := recorder.New(log, 1000)
+	keeper := signals.NewKeeper(filepath.Join(dir, "signals.db"), log, rec.Attach)
 	keys, err := seal.Open(filepath.Join(dir, "key"), false)
 	must(t, err)
 	unlocked, err := service.Unlock(t.Context(), records, keys, time.Now())
@@ -78,33 +78,23 @@ func newRig(t *testing.T) *rig {
 	fetcher := &fetch.Fetcher{Private: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, Folders: []string{dir}}
 	gate := gateway.New(gateway.Config{IDs: ids, Timeout: 5 * time.Second, Connections: 64}, rec, log)
 	skew := new(atomic.Int64)
-	s := service.New(service.Config{Now: func() time.Time { return time.Now().Add(time.Duration(skew.Load())) }, Store: records, Signals: signals, Blobs: blobs, Recorder: rec, Router: gate, Log: log, RequestIDs: ids, Fetch: fetcher, Spare: time.Nanosecond, Address: server, Keys: keys, Signer: unlocked.Signer})
+	s := service.New(service.Config{Now: func() time.Time { return time.Now().Add(time.Duration(skew.Load())) }, Store: records, Signals: keeper, Blobs: blobs, Recorder: rec, Router: gate, Log: log, RequestIDs: ids, Fetch: fetcher, Spare: time.Nanosecond, Address: server, Keys: keys, Signer: unlocked.Signer})
 	a, err := api.New(s, rec, api.Config{Console: api.Console{Files: fstest.MapFS{}}, Proxies: []netip.Prefix{netip.MustParsePrefix("127.0.0.2/31")}}, log)
 	must(t, err)
 	go func() { _ = gate.Serve(outside) }()
 	go func() { _ = a.Serve(inside) }()
-	ctx, cancel := context.WithCancel(context.Background())
-	stopped := make(chan struct{})
-	go func() {
-		rec.Run(ctx)
-		close(stopped)
-	}()
-	conducting, stopConductor := context.WithCancel(context.Background())
-	conducted := make(chan struct{})
-	go func() {
-		conductor.New(s, gate, log).Run(conducting)
-		close(conducted)
-	}()
+	working, stopWorking := context.WithCancel(context.Background())
+	var all sync.WaitGroup
+	all.Go(func() { rec.RunReader(working) })
+	all.Go(func() { serve.Jobs(s, gate, rec, keeper, nil, log).Run(working) })
 	r := &rig{t: t, skew: skew, dir: dir, store: records, server: server, gateway: "http://" + outside.Addr().String(), service: s}
-	r.stopConductor = func() { stopConductor(); <-conducted }
+	r.stopJobs = func() { stopWorking(); all.Wait(); s.Settle() }
 	t.Cleanup(func() {
-		r.stopConductor()
+		r.stopJobs()
 		_ = a.Stop(context.Background())
 		_ = gate.Stop(context.Background())
-		cancel()
-		<-stopped
 		_ = records.Close()
-		_ = signals.Close()
+		_ = keeper.Close()
 	})
 	r.runaToken = r.person("runa", access.Membership{Project: access.Everywhere, Role: access.Owner})
 	r.runa = client.New(r.server, r.runaToken)

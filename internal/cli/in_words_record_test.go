@@ -76,7 +76,9 @@ no e-mail is sent
 sif 2$ settings mail -host mail.tarnholm.example -tls perhaps
 innerladder settings mail: "perhaps" is no way to secure the connection; use starttls, tls or none
 sif$ settings retention
-minutes     9600h
+minutes     72h
+hours       2160h
+days        9600h
 readings    720h
 deliveries  720h
 notices     2160h
@@ -84,6 +86,8 @@ repeats     48h
 record      for ever
 sif$ settings retention -minutes 720h -reason "disk"
 minutes     720h
+hours       2160h
+days        9600h
 readings    720h
 deliveries  720h
 notices     2160h
@@ -105,14 +109,14 @@ innerladder headers: there is no environment "nowhere"; the environments are pla
 sif$ key rotate -reason "once a year"
 2 secrets are sealed with a new key; backups from before need the key file from before
 sif$ backup {dir}/all.tar
-{dir}/all.tar: 1 files, … KiB, the record up to line 29; whole and checked
+{dir}/all.tar: 1 files, … MiB, the record up to line 29; whole and checked
 keep the key file apart from it: without it secrets cannot be opened and the service does not start on a restored backup
 sif 2$ backup {dir}/all.tar
 innerladder backup: {dir}/all.tar is there already; choose another name
 odd 3$ backup {dir}/mine.tar
 innerladder backup: odd may not administer for the whole service; ask someone who has the permission "administer" for all projects
 sif$ restore {dir}/all.tar -data {dir}/again -key-file {dir}/data/key
-{dir}/again holds the backup of …: 1 files, … KiB, the record up to line 29
+{dir}/again holds the backup of …: 1 files, … MiB, the record up to line 29
 the record is intact; start with: innerladder serve -data {dir}/again
 sif 1$ restore {dir}/all.tar -data {dir}/again -key-file {dir}/data/key
 innerladder restore: {dir}/again is not empty; restore into a new directory with -data

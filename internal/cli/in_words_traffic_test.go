@@ -102,6 +102,9 @@ about        for the dispatch desk
 LANE   VERSION        SHARE  HEALTH   REQUESTS  FAILED  A SECOND  ERRORS NOW  P50     P95     P99
 main   heat-demand@1  90 %   healthy  0         0       0.0       0.00 %      0.0 ms  0.0 ms  0.0 ms
 trial  heat-demand@2  10 %   healthy  0         0       0.0       0.00 %      0.0 ms  0.0 ms  0.0 ms
+guards
+  error_rate         0 % of what rolls back: heat-demand@2 failed 0 of 0 requests (0.00 %), heat-demand@1 0 of 0 (0.00 %); no sign that it is worse than allowed.
+  prediction_drift   0 % of what rolls back: heat-demand@2 has no predictions to compare yet.
 runa$ endpoint list
 ENDPOINT       MODEL        ENVIRONMENT  SPLIT  LANES                                         SINCE
 demand-hourly  heat-demand  plant-north  #2     heat-demand@1 90 %, heat-demand@2 10 % trial  …

@@ -28,7 +28,7 @@ func keepingCommands() []command {
 		{name: "settings mail", group: "Keep", summary: "Show or say how e-mail is sent", most: 0,
 			example: "innerladder settings mail -host mail.tarnholm.example -user ladder -password-file mail.secret -from ladder@tarnholm.example\ninnerladder settings mail -test", setup: mailCommand},
 		{name: "settings retention", group: "Keep", summary: "Show or say how long logs and windows are kept; the record is kept for ever", most: 0,
-			example: "innerladder settings retention -minutes 9600h -deliveries 720h", setup: retentionCommand},
+			example: "innerladder settings retention -minutes 168h -deliveries 720h", setup: retentionCommand},
 		{name: "key rotate", group: "Keep", summary: "Seal all secrets with a new key", most: 0, example: "innerladder key rotate -reason 'an administrator has left'",
 			setup: func(c *call) func(context.Context) error {
 				c.connect()
@@ -277,7 +277,9 @@ func mailCommand(c *call) func(context.Context) error {
 func retentionCommand(c *call) func(context.Context) error {
 	c.connect()
 	var r service.Retention
-	c.flags.StringVar(&r.Minutes, "minutes", "", "`DURATION` for windows of a minute")
+	c.flags.StringVar(&r.Minutes, "minutes", "", "`DURATION` for what lanes did by the minute")
+	c.flags.StringVar(&r.Hours, "hours", "", "`DURATION` for the same by the hour")
+	c.flags.StringVar(&r.Days, "days", "", "`DURATION` for the same by the day")
 	c.flags.StringVar(&r.Readings, "readings", "", "`DURATION` for what guards said, second by second")
 	c.flags.StringVar(&r.Deliveries, "deliveries", "", "`DURATION` for the log of what was sent")
 	c.flags.StringVar(&r.Notices, "notices", "", "`DURATION` for notices that were read")
@@ -289,7 +291,7 @@ func retentionCommand(c *call) func(context.Context) error {
 			now, err = c.api.SetRetention(ctx, r, *reason)
 		}
 		return c.show(now, err, func() {
-			facts(c.Out, "minutes", now.Minutes, "readings", now.Readings, "deliveries", now.Deliveries, "notices", now.Notices, "repeats", now.Repeats, "record", "for ever")
+			facts(c.Out, "minutes", now.Minutes, "hours", now.Hours, "days", now.Days, "readings", now.Readings, "deliveries", now.Deliveries, "notices", now.Notices, "repeats", now.Repeats, "record", "for ever")
 		})
 	}
 }

@@ -148,7 +148,9 @@ func serveCommand(c *call) func(context.Context) error {
 	c.flags.StringVar(&provider.Title, "oidc-title", "the provider", "`NAME` of the provider on the sign-in page")
 	c.flags.DurationVar(&o.Timeout, "model-timeout", 30*time.Second, "`DURATION`: how long a model server may take to answer")
 	c.flags.IntVar(&o.Connections, "connections", 512, "`N` connections at most to one model server")
-	c.flags.IntVar(&o.BodyBudget, "body-budget", 500, "`N` bodies a second of each lane are read, about; counts and latency are always complete")
+	c.flags.IntVar(&o.BodyBudget, "body-budget", 500, "`N` bodies a second of each endpoint are read, about, fewer when they are large; counts and latency are always complete")
+	bodies := c.flags.Int("bodies-in-flight", 512, "`MIB` of requests and answers held in memory at the same time, at most; beyond it callers are asked to try again")
+	c.flags.IntVar(&o.Callers, "callers", 8192, "`N` connections of callers at most at the same time")
 	c.flags.DurationVar(&o.Grace, "grace", 20*time.Second, "`DURATION`: how long requests may take to finish when the service stops")
 	o.Fetch = &fetch.Fetcher{}
 	private := c.flags.String("fetch-private", "", "`RANGES` of private addresses that versions may be registered from, such as 10.1.0.0/16,127.0.0.0/8")
@@ -160,9 +162,10 @@ func serveCommand(c *call) func(context.Context) error {
 		if err := allowFetching(o.Fetch, *private, *folders); err != nil {
 			return err
 		}
-		if o.BodyBudget < 1 || o.Connections < 1 || o.Timeout <= 0 || o.Grace < 0 {
-			return wrongUse("-body-budget, -connections and -model-timeout must be above zero")
+		if o.BodyBudget < 1 || o.Connections < 1 || o.Timeout <= 0 || o.Grace < 0 || *bodies < 1 || o.Callers < 1 {
+			return wrongUse("-body-budget, -bodies-in-flight, -callers, -connections and -model-timeout must be above zero")
 		}
+		o.Bodies = int64(*bodies) << 20
 		var err error
 		if o.Log, err = logger(c.Err, *level); err != nil {
 			return err

@@ -34,6 +34,7 @@ func addEndpoint(c *call) func(context.Context) error {
 	env := c.flags.String("env", "", "`ENVIRONMENT` where they run")
 	rung := c.flags.String("rung", "", "`RUNG` they must stand on; live when not given")
 	about := c.flags.String("about", "", "`TEXT` for people")
+	repeatable := c.flags.Bool("repeatable", false, "asking a model server twice does no harm: send a request again whenever it failed")
 	usual := rollout.DefaultPlan()
 	errorMargin := c.flags.Float64("error-margin", usual.Guards[0].Margin*100, "`POINTS`: how many percentage points more errors a trial may have")
 	driftMargin := c.flags.Float64("drift-margin", usual.Guards[1].Margin, "`GAP`: how far the cumulative shares of a trial's predictions may differ, 0 to 1")
@@ -47,7 +48,7 @@ func addEndpoint(c *call) func(context.Context) error {
 		if !*noDrift {
 			plan.Guards = append(plan.Guards, rollout.Guard{Signal: rollout.PredictionDrift, Margin: *driftMargin})
 		}
-		e, err := c.api.AddEndpoint(ctx, service.NewEndpoint{Name: c.args[0], Model: *model, Environment: *env, Rung: *rung, Description: *about, Plan: &plan})
+		e, err := c.api.AddEndpoint(ctx, service.NewEndpoint{Name: c.args[0], Model: *model, Environment: *env, Rung: *rung, Description: *about, Plan: &plan, Repeatable: *repeatable})
 		return c.show(e, err, func() { fmt.Fprintln(c.Out, e.Name) })
 	}
 }

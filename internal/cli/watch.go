@@ -67,7 +67,7 @@ func watchCommands() []command {
 }
 
 func printAlert(w io.Writer, a store.Alert) {
-	fmt.Fprintf(w, "%s  %s, %s\n", a.ID, strings.ReplaceAll(a.Kind, "_", " "), a.State)
+	fmt.Fprintf(w, "%s  %s, %s\n", a.ID, strings.ReplaceAll(string(a.Kind), "_", " "), a.State)
 	handled := ""
 	if a.HandledAt != nil {
 		handled = a.HandledBy + ", " + moment(*a.HandledAt) + " " + quote(a.Note)

@@ -3,13 +3,11 @@ package gateway
 import (
 	"log/slog"
 	"net"
-	"path/filepath"
 	"testing"
 	"time"
 
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/recorder"
-	"innerladder/internal/store"
 
 	"github.com/valyala/fasthttp"
 )
@@ -17,15 +15,7 @@ import (
 // BenchmarkInfer measures one request through the gateway on loopback, with the model
 // server and the caller in the same process.
 func BenchmarkInfer(b *testing.B) {
-	signals, err := store.OpenSignals(b.Context(), filepath.Join(b.TempDir(), "s.db"))
-	if err != nil {
-		b.Fatal(err)
-	}
-	defer signals.Close()
-	rec, err := recorder.New(b.Context(), signals, slog.New(slog.DiscardHandler), 1000)
-	if err != nil {
-		b.Fatal(err)
-	}
+	rec := recorder.New(slog.New(slog.DiscardHandler), 1000)
 	listen := func() net.Listener {
 		l, err := net.Listen("tcp", "127.0.0.1:0")
 		if err != nil {
@@ -42,9 +32,9 @@ func BenchmarkInfer(b *testing.B) {
 	front := listen()
 	go func() { _ = g.Serve(front) }()
 	defer func() { _ = g.Stop(b.Context()) }()
-	if err := g.Swap(b.Context(), []traffic.Route{{Endpoint: "demand-hourly", Split: 1, Since: time.Now(), Lanes: []traffic.RouteLane{{
+	if err := g.Route(traffic.Route{Endpoint: "demand-hourly", Split: 1, Since: time.Now(), Lanes: []traffic.RouteLane{{
 		Lane: traffic.Lane{Kind: traffic.Main, Version: "heat-demand@1", Share: traffic.Whole}, Model: "heat-demand",
-		Addresses: []traffic.RouteAddress{{URL: "http://" + model.Addr().String(), Healthy: true}}}}}}); err != nil {
+		Addresses: []traffic.RouteAddress{{URL: "http://" + model.Addr().String(), Healthy: true}}}}}); err != nil {
 		b.Fatal(err)
 	}
 	client := &fasthttp.HostClient{Addr: front.Addr().String()}

@@ -4,7 +4,6 @@
 package oip
 
 import (
-	"bytes"
 	"encoding/json"
 	"fmt"
 
@@ -185,82 +184,10 @@ func checkAll(tensors []Tensor) error {
 type Naming struct{ model, version []byte }
 
 // NewNaming makes a naming; the texts are quoted once for all answers.
-func NewNaming(model, version string) Naming {
+func NewNaming(model, version string) *Naming {
 	quote := func(s string) []byte {
 		b, _ := json.Marshal(s) // a string cannot fail to encode
 		return b
 	}
-	return Naming{quote(model), quote(version)}
-}
-
-// Name returns an answer with model_name and model_version set, and everything else byte
-// for byte as it was. A body that is no JSON object comes back unchanged.
-func (n Naming) Name(body []byte) []byte {
-	if rest, ok := skipText(body, `{"model_name":`); ok {
-		if rest, ok := skipText(rest, `,"model_version":`); ok {
-			// Most servers begin like this, and then nothing else needs to be read.
-			out := make([]byte, 0, len(rest)+len(n.model)+len(n.version)+len(`{"model_name":,"model_version":`))
-			out = append(append(out, `{"model_name":`...), n.model...)
-			out = append(append(out, `,"model_version":`...), n.version...)
-			return append(out, rest...)
-		}
-	}
-	start := bytes.IndexByte(body, '{')
-	if start < 0 || len(bytes.TrimSpace(body[:start])) > 0 || len(bytes.TrimSpace(body[start+1:])) == 0 {
-		return body
-	}
-	model, version := gjson.GetBytes(body, "model_name"), gjson.GetBytes(body, "model_version")
-	out := make([]byte, 0, len(body)+len(n.model)+len(n.version)+len(`"model_name":,"model_version":,`))
-	out = append(out, body[:start+1]...)
-	done := start + 1
-	// What is missing goes to the front, what is there is replaced in its place.
-	empty := bytes.TrimLeft(body[done:], " \t\r\n")[0] == '}'
-	add := func(key string, value []byte) {
-		out = append(out, key...)
-		out = append(out, value...)
-		if !empty || key == missingModel {
-			out = append(out, ',')
-		}
-	}
-	if model.Index == 0 {
-		add(missingModel, n.model)
-	}
-	if version.Index == 0 {
-		add(`"model_version":`, n.version)
-	} else if model.Index == 0 && empty {
-		out = out[:len(out)-1]
-	}
-	replace := func(r gjson.Result, value []byte) {
-		out = append(out, body[done:r.Index]...)
-		out = append(out, value...)
-		done = r.Index + len(r.Raw)
-	}
-	switch {
-	case model.Index > 0 && version.Index > model.Index:
-		replace(model, n.model)
-		replace(version, n.version)
-	case version.Index > 0 && model.Index > 0:
-		replace(version, n.version)
-		replace(model, n.model)
-	case model.Index > 0:
-		replace(model, n.model)
-	case version.Index > 0:
-		replace(version, n.version)
-	}
-	return append(out, body[done:]...)
-}
-
-const missingModel = `"model_name":`
-
-// skipText returns what follows a prefix and a text in quotes, if body begins so.
-func skipText(body []byte, prefix string) (rest []byte, ok bool) {
-	if len(body) <= len(prefix) || string(body[:len(prefix)]) != prefix || body[len(prefix)] != '"' {
-		return nil, false
-	}
-	body = body[len(prefix)+1:]
-	end := bytes.IndexByte(body, '"')
-	if end < 0 || bytes.IndexByte(body[:end], '\\') >= 0 {
-		return nil, false
-	}
-	return body[end+1:], true
+	return &Naming{quote(model), quote(version)}
 }

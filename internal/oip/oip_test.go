@@ -5,51 +5,78 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 	"time"
+	"unicode/utf8"
 )
 
-func TestName(t *testing.T) {
+func TestAnswersAreNamed(t *testing.T) {
+	const tail = `"outputs":[]}`
 	cases := []struct{ name, in, want string }{
-		{"replaces both", `{"model_name":"m","model_version":"7","outputs":[]}`, `{"model_name":"demand-hourly","model_version":"heat-demand@2","outputs":[]}`},
-		{"adds both", `{"outputs":[{"data":[1.50]}]}`, `{"model_name":"demand-hourly","model_version":"heat-demand@2","outputs":[{"data":[1.50]}]}`},
-		{"only at the top", `{"outputs":[{"model_version":"x"}]}`, `{"model_name":"demand-hourly","model_version":"heat-demand@2","outputs":[{"model_version":"x"}]}`},
-		{"null and numbers", `{"model_version":null,"model_name":3}`, `{"model_version":"heat-demand@2","model_name":"demand-hourly"}`},
-		{"a quote in a name", `{"model_name":"a\"b","model_version":"7"}`, `{"model_name":"demand-hourly","model_version":"heat-demand@2"}`},
-		{"only the first half of the usual", `{"model_name":"m","id":"x"}`, `{"model_version":"heat-demand@2","model_name":"demand-hourly","id":"x"}`},
-		{"other order", `{"model_version":"7","id":"1","model_name":"m"}`, `{"model_version":"heat-demand@2","id":"1","model_name":"demand-hourly"}`},
-		{"only a version", `{"model_version":"7"}`, `{"model_name":"demand-hourly","model_version":"heat-demand@2"}`},
-		{"only a name", `{ "model_name":"m"}`, `{"model_version":"heat-demand@2", "model_name":"demand-hourly"}`},
-		{"empty object", `{ } `, `{"model_name":"demand-hourly","model_version":"heat-demand@2" } `},
-		{"cut", `{`, `{`},
-		{"no object", `[1]`, `[1]`},
-		{"no JSON", `oops {`, `oops {`},
-		{"nothing", ``, ``},
+		{"replaces both", `{"model_name":"m","model_version":"7",` + tail, `{"model_name":"demand-hourly","model_version":"heat-demand@2",` + tail},
+		{"adds both", `{"outputs":[{"data":[1.50]}]}`, `{"outputs":[{"data":[1.50]}],"model_name":"demand-hourly","model_version":"heat-demand@2"}`},
+		{"only at the top", `{"outputs":[{"model_version":"x"}]}`, `{"outputs":[{"model_version":"x"}],"model_name":"demand-hourly","model_version":"heat-demand@2"}`},
+		{"null and numbers", `{"model_version":null,"model_name":3,` + tail, `{"model_version":"heat-demand@2","model_name":"demand-hourly",` + tail},
+		{"a number at the end", `{"outputs":[],"model_name":-1.5e+3}`, `{"outputs":[],"model_name":"demand-hourly","model_version":"heat-demand@2"}`},
+		{"an object as a name", `{"model_name":{"a":["]"]} ,` + tail, `{"model_name":"demand-hourly" ,"outputs":[],"model_version":"heat-demand@2"}`},
+		{"a quote in a name", `{"model_name":"a\"b","model_version":"7",` + tail, `{"model_name":"demand-hourly","model_version":"heat-demand@2",` + tail},
+		{"an escaped key", `{"model\u005fname":"a","model_version":"7",` + tail, `{"model\u005fname":"demand-hourly","model_version":"heat-demand@2",` + tail},
+		{"said twice", `{"model_name":"a","model_name":"b","model_version":1,` + tail, `{"model_name":"demand-hourly","model_name":"demand-hourly","model_version":"heat-demand@2",` + tail},
+		{"white space", " { \"outputs\" : [ ] } \n", " { \"outputs\" : [ ] ,\"model_name\":\"demand-hourly\",\"model_version\":\"heat-demand@2\"} \n"},
+		{"empty object", `{}`, ""},
+		{"no outputs", `{"error":"no"}`, ""},
+		{"outputs that are none", `{"outputs":{}}`, ""},
+		{"NaN", `{"outputs":[{"data":[NaN]}]}`, ""},
+		{"infinity", `{"outputs":[{"data":[-Infinity]}]}`, ""},
+		{"a leading zero", `{"outputs":[{"data":[01]}]}`, ""},
+		{"cut in a number", `{"outputs":[{"data":[1.`, ""},
+		{"cut", `{`, ""},
+		{"no object", `[1]`, ""},
+		{"a page", `<html>`, ""},
+		{"two objects", `{"outputs":[]}{}`, ""},
+		{"a comma too many", `{"outputs":[1,]}`, ""},
+		{"no UTF-8", "{\"outputs\":[\"\xff\"]}", ""},
+		{"nothing", ``, ""},
 	}
+	n := NewNaming("demand-hourly", "heat-demand@2")
 	for _, c := range cases {
-		if got := string(NewNaming("demand-hourly", "heat-demand@2").Name([]byte(c.in))); got != c.want {
-			t.Errorf("%s:\n got %s\nwant %s", c.name, got, c.want)
+		var a Answer
+		got, err := NameAll(nil, []byte(c.in), n, &a)
+		if (err == nil) != (c.want != "") || (err == nil && string(got) != c.want) {
+			t.Errorf("%s: %v\n got %s\nwant %s", c.name, err, got, c.want)
 		}
 	}
 }
 
-func FuzzName(f *testing.F) {
-	for _, seed := range []string{`{"model_name":"m"}`, `{}`, `{"a":{"model_version":1}}`, `{"model_version":"\"}"`, "[", `{"x`} {
-		f.Add([]byte(seed))
+// FuzzAnswer holds the reader against encoding/json's: what is taken is JSON before and
+// after, nothing is lost, and however it is cut into pieces the same comes out.
+func FuzzAnswer(f *testing.F) {
+	for _, seed := range []string{`{"model_name":"m","outputs":[]}`, `{"outputs":[{"data":[1,-2.5e-3,true,null,"\u00e9\\"]}]}`, `{"a":{"model_version":1},"outputs":[[]]}`,
+		`{"model_version":"\"}","outputs":[{}]}`, "[", `{"x`, `{"outputs":[0,10,0.5]}`} {
+		f.Add([]byte(seed), uint8(3))
+		f.Add([]byte(`{"model_name":"m","model_version":"1","x":`+seed+`,"outputs":[`+seed+`]}`), uint8(5))
 	}
-	f.Fuzz(func(t *testing.T, body []byte) {
-		var before map[string]any
-		if json.Unmarshal(body, &before) != nil {
-			NewNaming("e", "m@1").Name(body) // must not panic
+	n := NewNaming("e", "m@1")
+	f.Fuzz(func(t *testing.T, body []byte, size uint8) {
+		var a Answer
+		out, err := NameAll(nil, body, n, &a)
+		var before, after map[string]any
+		valid := json.Valid(body)
+		if valid {
+			_ = json.Unmarshal(body, &before)
+		}
+		if list, ok := before["outputs"].([]any); err != nil {
+			if valid && ok && list != nil && utf8.Valid(body) && !strings.Contains(err.Error(), "deeper") {
+				t.Fatalf("%q was refused: %v", body, err)
+			}
 			return
 		}
-		if before == nil {
-			return
+		if !valid {
+			t.Fatalf("%q was taken", body)
 		}
-		var after map[string]any
-		out := NewNaming("e", "m@1").Name(body)
-		if err := json.Unmarshal(out, &after); err != nil {
+		if err := json.Unmarshal(out, &after); err != nil || after["model_version"] != "m@1" || after["model_name"] != "e" {
 			t.Fatalf("%q became %q: %v", body, out, err)
 		}
 		for k := range before {
@@ -57,7 +84,41 @@ func FuzzName(f *testing.F) {
 				t.Fatalf("%q lost %q: %q", body, k, out)
 			}
 		}
+		var pieces []byte
+		a.Reset(n)
+		for piece := range slices.Chunk(body, int(size)+1) {
+			if pieces, err = a.Write(pieces, piece); err != nil {
+				t.Fatalf("%q in pieces of %d: %v", body, size+1, err)
+			}
+		}
+		if err := a.End(); err != nil || string(pieces) != string(out) {
+			t.Fatalf("%q in pieces of %d: %q, %v; whole: %q", body, size+1, pieces, err, out)
+		}
 	})
+}
+
+func BenchmarkAnswer(b *testing.B) {
+	for name, body := range map[string][]byte{"small": []byte(`{"model_name":"heat-demand","model_version":"1","outputs":[{"name":"demand_mw","shape":[1],"datatype":"FP64","data":[1.0625]}]}`)} {
+		b.Run(name, func(b *testing.B) {
+			var a Answer
+			var out []byte
+			n := NewNaming("demand-hourly", "heat-demand@2")
+			b.ReportAllocs()
+			for b.Loop() {
+				out, _ = NameAll(out[:0], body, n, &a)
+			}
+		})
+	}
+	body := []byte(`{"model_name":"heat-demand","model_version":"1","outputs":[{"name":"demand_mw","shape":[4096],"datatype":"FP64","data":[` +
+		strings.Repeat("1.0625,", 4095) + `1.0625]}]}`)
+	var a Answer
+	var out []byte
+	n := NewNaming("demand-hourly", "heat-demand@2")
+	b.SetBytes(int64(len(body)))
+	b.ReportAllocs()
+	for b.Loop() {
+		out, _ = NameAll(out[:0], body, n, &a)
+	}
 }
 
 func TestParseRequest(t *testing.T) {

@@ -5,10 +5,12 @@ import (
 	"hash/fnv"
 	"math"
 	"strconv"
+	"strings"
 
 	"innerladder/internal/core/sketch"
+	"innerladder/internal/core/traffic"
 	"innerladder/internal/oip"
-	"innerladder/internal/store"
+	"innerladder/internal/signals"
 )
 
 const (
@@ -24,8 +26,11 @@ const (
 	// longestName how long their names may be: callers choose both.
 	mostColumns = 512
 	longestName = 128
-	// mostPending is how many values wait for their bins at most.
+	// mostPending is how many values of a column wait for their bins at most, mostWaiting
+	// how many of an endpoint, and mostLanes of how many lanes.
 	mostPending = 5000
+	mostWaiting = 50_000
+	mostLanes   = 64
 )
 
 // bodies are those of one answered request.
@@ -34,15 +39,93 @@ type bodies struct {
 	request, answer []byte
 }
 
-// pending are the values of a column whose bins are not chosen yet.
+// scales are the bins of all columns, and what waits for them.
+type scales struct {
+	// attached is set once the store has told the bins that it has.
+	attached bool
+	bins     map[signals.Column]sketch.Bins
+	sources  map[signals.Column]string
+	pending  map[signals.Column]*pending
+	// columns and values count the columns of each endpoint, with bins or without, and the
+	// values that wait.
+	columns, values map[string]int
+	// fresh are bins that wait to be written.
+	fresh []signals.FixedBins
+}
+
+// pending is a column whose bins are not chosen yet.
 type pending struct {
+	// fromMain are the values that choose them.
 	fromMain []any
 	all      []waiting
+	// missing counts values that were missing: they need no bins.
+	missing map[*Lane]uint64
 }
 
 type waiting struct {
 	lane  *Lane
 	value any
+}
+
+func (s *scales) reset() {
+	s.bins, s.sources, s.pending = map[signals.Column]sketch.Bins{}, map[signals.Column]string{}, map[signals.Column]*pending{}
+	s.columns, s.values = map[string]int{}, map[string]int{}
+}
+
+// attach takes the bins that a store has fixed, and hands it those that it has not. What a
+// store has fixed never changes, so it also takes the place of what was chosen while there
+// was no store; those columns are returned, since what was counted of them counts no more.
+func (s *scales) attach(fixed []signals.FixedBins) (changed []signals.Column) {
+	s.attached = true
+	there := map[signals.Column]bool{}
+	for _, f := range fixed {
+		there[f.Column] = true
+		if ours, ok := s.bins[f.Column]; !ok {
+			s.columns[f.Endpoint]++
+		} else if !ours.Equal(f.Bins) {
+			changed = append(changed, f.Column)
+		}
+		s.bins[f.Column], s.sources[f.Column] = f.Bins, f.Source
+		if p := s.pending[f.Column]; p != nil { // what waited for bins of its own choosing is lost
+			delete(s.pending, f.Column)
+			s.values[f.Endpoint] -= len(p.all)
+		}
+	}
+	s.fresh = nil
+	for c, b := range s.bins {
+		if !there[c] {
+			s.fresh = append(s.fresh, signals.FixedBins{Column: c, Source: s.sources[c], Bins: b})
+		}
+	}
+	return changed
+}
+
+// drop removes what was counted of columns. The recorder and the reader are locked.
+func (r *Recorder) drop(columns []signals.Column) {
+	for _, c := range columns {
+		without := func(content *sketch.Content) {
+			if c.Side == signals.Output {
+				delete(content.Outputs, c.Name)
+			} else {
+				delete(content.Inputs, c.Name)
+			}
+		}
+		for _, l := range r.lanes {
+			if l.Endpoint != c.Endpoint {
+				continue
+			}
+			without(&l.content)
+			for _, w := range append(l.closed[:len(l.closed):len(l.closed)], l.running) {
+				if w != nil {
+					without(&w.summary.Content)
+				}
+			}
+		}
+		for _, t := range r.endpoint(c.Endpoint).trials {
+			without(&t.incumbent.content)
+			without(&t.candidate.content)
+		}
+	}
 }
 
 // read takes one pair of bodies apart and counts every column.
@@ -56,31 +139,32 @@ func (r *Recorder) read(b bodies) {
 		}
 	}
 	l := b.lane
-	// Always the scales before a lane: see choose.
-	r.scales.Lock()
-	defer r.scales.Unlock()
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	l.dirty = true
+	r.reading.Lock()
+	defer r.reading.Unlock()
 	if err1 != nil || err2 != nil {
-		l.minute.Content.Unread++
-		l.total.Content.Unread++
+		l.content.Unread++
 		return
 	}
-	for _, c := range []*sketch.Content{&l.minute.Content, &l.total.Content} {
-		c.Bodies++
-		c.Rows += uint64(len(hashes))
-		for _, h := range hashes {
-			c.Distinct.AddHash(h)
-		}
+	l.sampler.hasRead(len(hashes))
+	part := sketch.Content{Bodies: 1, Rows: uint64(len(hashes))}
+	for _, h := range hashes {
+		part.Distinct.AddHash(h)
 	}
-	r.count(l, store.Input, inputs)
-	r.count(l, store.Output, outputs)
+	r.scales.count(l, signals.Input, inputs, &part.Inputs)
+	r.scales.count(l, signals.Output, outputs, &part.Outputs)
+	l.add(&part)
 }
 
-// count adds the values of tensors to the lane's columns. The lane and the scales are
-// locked.
-func (r *Recorder) count(l *Lane, side string, tensors []oip.Tensor) {
+// add counts what was read of a lane.
+func (l *Lane) add(part *sketch.Content) {
+	l.content.Merge(part)
+	for _, s := range l.sides {
+		s.merge(part)
+	}
+}
+
+// count adds the values of tensors to columns; those that have no bins yet wait.
+func (s *scales) count(l *Lane, side string, tensors []oip.Tensor, into *map[string]*sketch.Column) {
 	for _, t := range tensors {
 		rows := t.Rows()
 		if rows == 0 {
@@ -88,85 +172,131 @@ func (r *Recorder) count(l *Lane, side string, tensors []oip.Tensor) {
 		}
 		parts := len(t.Data) / rows
 		for part := range min(parts, mostParts) {
-			name := t.Name
+			c := signals.Column{Endpoint: l.Endpoint, Side: side, Name: t.Name}
 			if parts > 1 {
-				name += "[" + strconv.Itoa(part) + "]"
+				c.Name += "[" + strconv.Itoa(part) + "]"
 			}
 			for row := range min(rows, mostRows) {
-				r.countValue(l, store.Column{Endpoint: l.Key.Endpoint, Side: side, Name: name}, t.Data[row*parts+part])
+				s.countValue(l, c, t.Data[row*parts+part], into)
 			}
 		}
 	}
 }
 
-func (r *Recorder) countValue(l *Lane, c store.Column, value any) {
-	if bins, ok := r.scales.bins[c]; ok {
-		l.add(c, bins, value)
+func (s *scales) countValue(l *Lane, c signals.Column, value any, into *map[string]*sketch.Column) {
+	if bins, ok := s.bins[c]; ok {
+		if *into == nil {
+			*into = map[string]*sketch.Column{}
+		}
+		column := (*into)[c.Name]
+		if column == nil {
+			column = sketch.NewColumn(bins)
+			(*into)[c.Name] = column
+		}
+		column.AddValue(value)
 		return
 	}
-	p := r.scales.pending[c]
+	p := s.pending[c]
 	if p == nil {
-		if r.scales.columns[c.Endpoint] >= mostColumns || len(c.Name) > longestName {
+		if s.columns[c.Endpoint] >= mostColumns || len(c.Name) > longestName {
 			return
 		}
-		r.scales.columns[c.Endpoint]++
-		p = &pending{}
-		r.scales.pending[c] = p
+		s.columns[c.Endpoint]++
+		p = &pending{missing: map[*Lane]uint64{}}
+		s.pending[c] = p
 	}
-	if len(p.all) < mostPending {
+	s.wait(l, c, p, value)
+}
+
+// wait keeps a value until its column has bins, within every bound, and chooses the bins
+// when enough is known.
+func (s *scales) wait(l *Lane, c signals.Column, p *pending, value any) {
+	if value == nil {
+		if _, ok := p.missing[l]; ok || len(p.missing) < mostLanes {
+			p.missing[l]++
+		}
+		return
+	}
+	if text, ok := value.(string); ok && len(text) > longestName {
+		value = strings.Clone(text[:longestName]) // whatever it is, it will be no level
+	}
+	if len(p.all) < mostPending && s.values[c.Endpoint] < mostWaiting {
+		s.values[c.Endpoint]++
 		p.all = append(p.all, waiting{l, value})
-	}
-	if l.Key.Lane == "main" {
-		p.fromMain = append(p.fromMain, value)
+		if l.Lane == string(traffic.Main) && len(p.fromMain) < binsAfter {
+			p.fromMain = append(p.fromMain, value)
+		}
 	}
 	if len(p.fromMain) >= binsAfter {
-		r.choose(l, c, sketch.BinsOfValues(p.fromMain), "the first "+strconv.Itoa(binsAfter)+" observations of "+l.Key.Version)
+		s.choose(
+			c,
+			sketch.BinsOfValues(p.fromMain),
+			"the first "+strconv.Itoa(binsAfter)+" observations of "+l.Version,
+		)
 	}
 }
 
-// choose fixes the bins of a column and counts what waited for them. The scales are
-// locked, and l when it is not nil; the lanes of other waiting values are locked one by
-// one, which is safe because nobody holds two lanes without the scales.
-func (r *Recorder) choose(l *Lane, c store.Column, b sketch.Bins, source string) {
+// choose fixes the bins of a column and counts what waited for them.
+func (s *scales) choose(c signals.Column, b sketch.Bins, source string) {
 	if !b.Defined() {
 		return
 	}
-	r.scales.bins[c] = b
-	r.scales.fresh = append(r.scales.fresh, store.FixedBins{Column: c, Source: source, Bins: b})
-	p := r.scales.pending[c]
-	delete(r.scales.pending, c)
+	s.bins[c], s.sources[c] = b, source
+	s.fresh = append(s.fresh, signals.FixedBins{Column: c, Source: source, Bins: b})
+	p := s.pending[c]
 	if p == nil {
 		return
 	}
-	for _, w := range p.all {
-		if w.lane == l {
-			l.add(c, b, w.value)
-			continue
+	delete(s.pending, c)
+	s.values[c.Endpoint] -= len(p.all)
+	columns := map[*Lane]*sketch.Column{}
+	column := func(l *Lane) *sketch.Column {
+		if columns[l] == nil {
+			columns[l] = sketch.NewColumn(b)
 		}
-		w.lane.mu.Lock()
-		w.lane.add(c, b, w.value)
-		w.lane.dirty = true
-		w.lane.mu.Unlock()
+		return columns[l]
+	}
+	for _, w := range p.all {
+		column(w.lane).AddValue(w.value)
+	}
+	for l, n := range p.missing {
+		column(l).Missing += n
+	}
+	for l, counted := range columns {
+		part := sketch.Content{Inputs: map[string]*sketch.Column{c.Name: counted}}
+		if c.Side == signals.Output {
+			part.Inputs, part.Outputs = nil, part.Inputs
+		}
+		l.add(&part)
 	}
 }
 
-// add counts one value in the lane's running window and total.
-func (l *Lane) add(c store.Column, b sketch.Bins, value any) {
-	for _, content := range []*sketch.Content{&l.minute.Content, &l.total.Content} {
-		columns := &content.Inputs
-		if c.Side == store.Output {
-			columns = &content.Outputs
-		}
-		if *columns == nil {
-			*columns = map[string]*sketch.Column{}
-		}
-		col := (*columns)[c.Name]
-		if col == nil {
-			col = sketch.NewColumn(b)
-			(*columns)[c.Name] = col
-		}
-		col.AddValue(value)
+// FixBins chooses the bins of a column before any traffic, from a reference profile;
+// bins that are chosen already stay. It does nothing, and says so, before the store has
+// told which bins it has.
+func (r *Recorder) FixBins(c signals.Column, b sketch.Bins, source string) (told bool) {
+	r.reading.Lock()
+	defer r.reading.Unlock()
+	if !r.scales.attached {
+		return false
 	}
+	if _, ok := r.scales.bins[c]; !ok {
+		r.scales.choose(c, b, source)
+	}
+	return true
+}
+
+// BinsFrom says where the bins of the columns of an endpoint came from.
+func (r *Recorder) BinsFrom(endpoint string) map[signals.Column]string {
+	r.reading.Lock()
+	defer r.reading.Unlock()
+	out := map[signals.Column]string{}
+	for c, source := range r.scales.sources {
+		if c.Endpoint == endpoint {
+			out[c] = source
+		}
+	}
+	return out
 }
 
 // hashRow hashes one row of the inputs: the same values under the same names give the

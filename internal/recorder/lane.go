@@ -1,27 +1,68 @@
 package recorder
 
 import (
-	"context"
+	"math"
 	"math/rand/v2"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"innerladder/internal/core/sketch"
-	"innerladder/internal/store"
 )
-
-// keptSeconds is how many seconds of each lane are kept one by one in memory.
-const keptSeconds = 15 * 60
 
 // Observation is what the gateway tells of one request.
 type Observation struct {
 	Class sketch.Class
-	// Total runs from the request read to the answer ready to be written; Backend is
-	// the model server's part of it.
+	// Total runs from the request read to the answer written; Backend is the part of it
+	// from the request sent to the answer read.
 	Total, Backend time.Duration
 	// Drawn is set when the lane was picked at random; Fallback when another lane had
 	// been picked and could not answer.
 	Drawn, Fallback bool
+}
+
+// Lane records the traffic of one lane of one split. The gateway holds it and calls it
+// for every request. An observation locks only the cell of the caller's shard, which is
+// otherwise locked once a second, for as long as it takes to swap two pointers.
+type Lane struct {
+	Key
+	rec     *Recorder
+	sampler *sampler
+	cells   []cell
+	// skipped counts answered requests whose bodies are not offered at all.
+	skipped atomic.Uint64
+
+	// The rest belongs to the recorder's lock.
+
+	// past holds the seconds that are over, in the order in which they were counted.
+	past []second
+	// running is the window that is being filled; closed are full ones that wait to be
+	// written.
+	running *window
+	closed  []*window
+	// total are the counts since the split came into force: of this process, and of those
+	// before it once known is set.
+	total sketch.Counts
+	known bool
+	// started is everything since the service started.
+	started sketch.Traffic
+	// last is when something was counted last.
+	last time.Time
+
+	// The rest belongs to the reader's lock.
+
+	// content is that of the bodies read since the running window began.
+	content sketch.Content
+	// sides are the trials that what is done here is evidence of.
+	sides []*side
+}
+
+// cell is what one shard has observed since it was emptied last.
+type cell struct {
+	mu    sync.Mutex
+	now   *sketch.Traffic
+	spare *sketch.Traffic
+	_     [64]byte // so that two shards do not share a line of the processor's memory
 }
 
 // second is what a lane did in one second.
@@ -30,211 +71,239 @@ type second struct {
 	traffic sketch.Traffic
 }
 
-// Lane records the traffic of one lane of one split. The gateway holds it and calls it
-// for every request; nothing in it waits for anything.
-type Lane struct {
-	rec *Recorder
-	Key store.LaneKey
-
-	mu  sync.Mutex
-	now second
-	// past holds the closed seconds, oldest first.
-	past []second
-	// lastRate is how many requests the last closed second had; sampled counts the
-	// bodies asked for in this one.
-	lastRate, sampled uint64
-
-	// minute is the window being filled, of the minute that began at minuteAt; closed
-	// are full ones that wait to be written.
-	minute   *sketch.Summary
-	minuteAt time.Time
-	dirty    bool
-	closed   []store.Window
-
-	// total is everything since the split came into force. After a restart its latency is
-	// not whole, and its content only when that was asked for; its counts always are.
-	total sketch.Summary
-	// started is everything since the service started, the running second excepted.
-	started sketch.Traffic
+// window is a minute of a lane that is not written yet, or still changes.
+type window struct {
+	at      time.Time
+	summary sketch.Summary
+	// takenUp is set when what was stored of the minute before is in it.
+	takenUp bool
+	dirty   bool
 }
 
-// takeUp reads what was written of the lane before now. The running minute goes on where
-// it was.
-func (l *Lane) takeUp(ctx context.Context, signals *store.Signals, since, now time.Time, content bool) error {
-	from := l.minuteAt
-	if content {
-		from = since
+// Observe records one request. Callers of the same shard wait for each other, so each
+// connection should have its own.
+func (l *Lane) Observe(shard uint32, o Observation) {
+	c := &l.cells[shard%uint32(len(l.cells))]
+	c.mu.Lock()
+	if c.now == nil {
+		c.now = &sketch.Traffic{}
 	}
-	windows, err := signals.Windows(ctx, l.Key.Endpoint, from, now)
-	if err != nil {
-		return err
-	}
-	for _, w := range windows {
-		if w.LaneKey != l.Key {
-			continue
-		}
-		if content {
-			l.total.Content.Merge(&w.Summary.Content)
-		}
-		if w.Minute.Equal(l.minuteAt) {
-			l.minute.Merge(w.Summary)
-		}
-	}
-	requests, failed, err := signals.Counted(ctx, l.Key, since)
-	// Which way a request failed matters to nobody here, so one kind stands for all.
-	l.total.Counts = sketch.Counts{Requests: requests, ServerErrors: failed}
-	return err
-}
-
-// Observe records one request that ended at now. It reports whether the recorder wants
-// to see the bodies; the gateway then calls Offer.
-func (l *Lane) Observe(o Observation, now time.Time) (wantBodies bool) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	l.advance(now)
-	l.now.traffic.Add(o.Class, o.Total, o.Backend)
-	l.total.Counts.Add(o.Class)
+	c.now.Add(o.Class, o.Total, o.Backend)
 	if o.Drawn {
-		l.now.traffic.Counts.Drawn++
+		c.now.Counts.Drawn++
 	}
 	if o.Fallback {
-		l.now.traffic.Counts.Fallback++
+		c.now.Counts.Fallback++
 	}
-	return o.Class == sketch.Answered && l.wantsBody()
+	c.mu.Unlock()
 }
 
-// wantsBody draws a random sample of about the budget out of every second.
-func (l *Lane) wantsBody() bool {
-	budget := uint64(l.rec.budget)
-	if l.sampled >= 2*budget {
-		return false
-	}
-	if l.lastRate > budget && rand.Uint64N(l.lastRate) >= budget {
-		return false
-	}
-	l.sampled++
-	return true
-}
-
-// CountDrawn records that the lane was picked at random for a request that another lane
-// answered.
-func (l *Lane) CountDrawn(now time.Time) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	l.advance(now)
-	l.now.traffic.Counts.Drawn++
-}
-
-// Offer hands over copies of the bodies of an answered request. It never waits: when
-// the reader is behind, the bodies are dropped and counted.
-func (l *Lane) Offer(request, answer []byte) {
-	select {
-	case l.rec.queue <- bodies{l, request, answer}:
-	default:
-		l.mu.Lock()
-		l.minute.Content.Unread++
-		l.total.Content.Unread++
-		l.dirty = true
-		l.mu.Unlock()
-		l.rec.unread.Add(1)
-	}
-}
-
-// advance closes the current second and minute when now lies beyond them. Requests that
-// end together may tell their times out of order; the late one counts as now.
-func (l *Lane) advance(now time.Time) {
-	sec := now.Unix()
-	if sec <= l.now.at {
-		return
-	}
-	last := l.now.at
-	l.closeSecond()
-	l.lastRate = 0
-	if n := len(l.past); sec == last+1 && n > 0 && l.past[n-1].at == last {
-		l.lastRate = l.past[n-1].traffic.Counts.Requests
-	}
-	old := 0
-	for old < len(l.past) && l.past[old].at <= sec-keptSeconds {
-		old++
-	}
-	if old > 0 {
-		l.past = append(l.past[:0:0], l.past[old:]...)
-	}
-	l.now.at, l.sampled = sec, 0
-	if m := now.Truncate(time.Minute); m.After(l.minuteAt) {
-		if l.dirty {
-			l.closed = append(l.closed, store.Window{LaneKey: l.Key, Minute: l.minuteAt, Summary: l.minute})
-		}
-		l.minute, l.minuteAt, l.dirty = &sketch.Summary{}, m, false
-	}
-}
-
-// closeSecond adds the running second to its minute and to the past, and empties it.
-func (l *Lane) closeSecond() {
-	t := &l.now.traffic
-	if t.Counts == (sketch.Counts{}) {
-		return
-	}
-	l.minute.Traffic.Merge(t)
-	l.started.Merge(t)
-	l.dirty = true
-	if n := len(l.past); n > 0 && l.past[n-1].at == l.now.at {
-		l.past[n-1].traffic.Merge(t) // it was closed before, for a reader in a hurry
+// take takes what a cell has observed. Whoever takes it gives it back with put.
+func (c *cell) take() *sketch.Traffic {
+	c.mu.Lock()
+	taken := c.now
+	if taken == nil || taken.Counts == (sketch.Counts{}) {
+		taken = nil
 	} else {
-		l.past = append(l.past, second{l.now.at, sketch.Traffic{Counts: t.Counts, Latency: *t.Latency.Clone(), Backend: *t.Backend.Clone()}})
+		c.now, c.spare = c.spare, nil
 	}
+	c.mu.Unlock()
+	return taken
+}
+
+func (c *cell) put(t *sketch.Traffic) {
 	t.Counts = sketch.Counts{}
 	t.Latency.Reset()
 	t.Backend.Reset()
+	c.mu.Lock()
+	c.spare = t
+	c.mu.Unlock()
 }
 
-// windows takes the windows that wait to be written, a copy of the running one too.
-func (l *Lane) windows(now time.Time) []store.Window {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	l.advance(now)
-	l.closeSecond()
-	out := l.closed
-	l.closed = nil
-	if l.dirty {
-		out = append(out, store.Window{LaneKey: l.Key, Minute: l.minuteAt, Summary: l.minute.Clone()})
-		l.dirty = false
-	}
-	return out
-}
+// Wants reports whether the recorder wants to see the bodies of an answered request, of
+// so many bytes together; the gateway then calls Offer.
+func (l *Lane) Wants(bytes int) bool { return l.sampler.wants(bytes) }
 
-// takeBack keeps windows that could not be written, for the next try. The running
-// minute needs no keeping: it is only marked.
-func (l *Lane) takeBack(w store.Window) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	if w.Minute.Equal(l.minuteAt) {
-		l.dirty = true
+// Skip takes note of an answered request whose bodies are too large to be looked at.
+func (l *Lane) Skip() { l.skipped.Add(1) }
+
+// Offer hands over the bodies of an answered request, which are copied. It never waits:
+// when the reader is behind, they are dropped and counted.
+func (l *Lane) Offer(request, answer []byte) {
+	size := int64(len(request) + len(answer))
+	if l.rec.queued.Add(size) > mostQueued {
+		l.rec.queued.Add(-size)
+		l.Skip()
 		return
 	}
-	l.closed = append(l.closed, w)
+	both := make([]byte, 0, size)
+	both = append(append(both, request...), answer...)
+	select {
+	case l.rec.queue <- bodies{l, both[:len(request):len(request)], both[len(request):]}:
+	default:
+		l.rec.queued.Add(-size)
+		l.Skip()
+	}
 }
 
-// idleSince reports whether nothing has been recorded, or waits to be written, since a
-// time.
-func (l *Lane) idleSince(t time.Time) bool {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	return !l.dirty && len(l.closed) == 0 && l.now.traffic.Counts == (sketch.Counts{}) && l.now.at < t.Unix()
+// drain takes what was observed since it was called last. The recorder is locked.
+func (l *Lane) drain() *sketch.Traffic {
+	var sum *sketch.Traffic
+	for i := range l.cells {
+		c := &l.cells[i]
+		if t := c.take(); t != nil {
+			if sum == nil {
+				sum = &sketch.Traffic{}
+			}
+			sum.Merge(t)
+			c.put(t)
+		}
+	}
+	return sum
 }
 
-// recent merges the seconds in [from, to).
+// keptSeconds is how many seconds of each lane are kept one by one in memory.
+const keptSeconds = 15 * 60
+
+// count adds what was observed in a second. The recorder is locked.
+func (l *Lane) count(at time.Time, t *sketch.Traffic) {
+	l.running.summary.Traffic.Merge(t)
+	l.running.dirty = true
+	l.started.Merge(t)
+	l.total = l.total.Plus(t.Counts)
+	l.past = append(l.past, second{at.Unix(), *t})
+	l.last = at
+}
+
+// forgetSeconds drops seconds that are too old. The recorder is locked.
+func (l *Lane) forgetSeconds(at time.Time) {
+	old := 0
+	for old < len(l.past) && l.past[old].at <= at.Unix()-keptSeconds {
+		old++
+	}
+	if old > 64 || old == len(l.past) { // now and then, so that little is copied
+		l.past = append(l.past[:0:0], l.past[old:]...)
+	}
+}
+
+// mostClosed is how many minutes of a lane wait to be written, at most.
+const mostClosed = 240
+
+// turn begins a new window when a moment lies in another minute. The recorder and the
+// reader are locked.
+func (l *Lane) turn(at time.Time) {
+	minute := at.Truncate(time.Minute)
+	if l.running != nil && l.running.at.Equal(minute) {
+		return
+	}
+	if l.running != nil {
+		l.takeContent()
+		if l.running.dirty {
+			l.closed = append(l.closed, l.running)
+			l.closed = l.closed[max(0, len(l.closed)-mostClosed):]
+		}
+	}
+	l.running = &window{at: minute}
+}
+
+// takeContent moves what was read of bodies into the running window. The recorder and the
+// reader are locked.
+func (l *Lane) takeContent() {
+	if n := l.skipped.Swap(0); n > 0 {
+		l.content.Unread += n
+		l.rec.unread += n
+	}
+	if l.content.Bodies == 0 && l.content.Unread == 0 {
+		return
+	}
+	l.running.summary.Content.Merge(&l.content)
+	l.running.dirty = true
+	l.content = sketch.Content{}
+}
+
+// recent merges the seconds in [from, to). The recorder is locked.
 func (l *Lane) recent(from, to int64) *sketch.Traffic {
-	l.mu.Lock()
-	defer l.mu.Unlock()
 	out := &sketch.Traffic{}
 	for i := range l.past {
 		if s := &l.past[i]; s.at >= from && s.at < to {
 			out.Merge(&s.traffic)
 		}
 	}
-	if l.now.at >= from && l.now.at < to {
-		out.Merge(&l.now.traffic)
-	}
 	return out
+}
+
+// sampler decides whose bodies are read: with one probability for all lanes of an endpoint
+// in a second, so that lanes stay comparable whatever their traffic.
+type sampler struct {
+	// threshold is the probability as a share of 2³².
+	threshold atomic.Uint64
+	// taken and bytes are what this second has had, whatever the probability: a bound for
+	// a second in which traffic jumps, the same for all lanes. mostTaken and mostBytes are
+	// what a second should have.
+	taken, bytes         atomic.Int64
+	mostTaken, mostBytes atomic.Int64
+	// read and rows are the bodies that were read this second, and the rows they held.
+	read, rows atomic.Int64
+	// budget is how many bodies of one row a second are read. cost is what a body costs of
+	// it, and size its bytes, judged by the last second that had any: of large bodies less
+	// than one a second may be drawn, and a second without is no news of their size.
+	budget int64
+	cost   float64
+	size   float64
+}
+
+const (
+	certain = 1 << 32
+	// usualBody is how many bytes of bodies are read for each of the budget: larger bodies
+	// are read less often.
+	usualBody = 16 << 10
+	// rowsForOne is how many rows cost as much as a body does at any rate. Bodies of many
+	// rows are read less often, since their rows tell as much as those of others.
+	rowsForOne = 8
+)
+
+func newSampler(budget int) *sampler {
+	s := &sampler{budget: int64(budget), cost: 1}
+	s.threshold.Store(certain)
+	s.mostTaken.Store(int64(budget))
+	s.mostBytes.Store(int64(budget) * usualBody)
+	return s
+}
+
+// wants draws.
+func (s *sampler) wants(bytes int) bool {
+	if t := s.threshold.Load(); t < certain && uint64(rand.Uint32()) >= t {
+		return false
+	}
+	return s.taken.Add(1) <= 2*s.mostTaken.Load() && s.bytes.Add(int64(bytes)) <= 4*s.mostBytes.Load()
+}
+
+// hasRead takes note of a body that was read.
+func (s *sampler) hasRead(rows int) {
+	s.read.Add(1)
+	s.rows.Add(int64(rows))
+}
+
+// probability is that of the running second.
+func (s *sampler) probability() float64 { return float64(s.threshold.Load()) / certain }
+
+// next chooses the probability of the next second, from how many answers this one had.
+func (s *sampler) next(answered uint64) {
+	taken, bytes := s.taken.Swap(0), s.bytes.Swap(0)
+	if read, rows := s.read.Swap(0), s.rows.Swap(0); read > 0 {
+		s.cost = 1 + float64(max(rows-read, 0))/float64(read)/rowsForOne
+	}
+	most := max(1, float64(s.budget)/s.cost)
+	s.mostTaken.Store(int64(most))
+	p := 1.0
+	if float64(answered) > most {
+		p = most / float64(answered)
+	}
+	if taken > 0 {
+		s.size = float64(bytes) / float64(taken)
+	}
+	if all, most := s.size*float64(answered), float64(s.budget*usualBody); all*p > most {
+		p = most / all
+	}
+	s.threshold.Store(uint64(math.Round(p * certain)))
 }

@@ -1,273 +1,365 @@
-// Package recorder turns observations into summaries, summaries into windows, and
-// windows into rows of the store. Counts and latency are complete; bodies are a random
-// sample under a budget, read by one goroutine behind a bounded queue.
+// Package recorder turns observations into summaries, summaries into windows, and windows
+// into rows of the signals. Counts and latency are complete; bodies are a random sample
+// under a budget, read by one goroutine behind a bounded queue.
+//
+// Three things go on beside each other and share no lock for long: the request path
+// observes into cells that are sharded; Tick empties the cells once a second; the reader
+// takes bodies apart. Flush writes what they have made, and may fail: then it is tried
+// again, and nobody waits for it.
 package recorder
 
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
+	"runtime"
 	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
 
+	"innerladder/internal/core/fault"
 	"innerladder/internal/core/rollout"
 	"innerladder/internal/core/sketch"
-	"innerladder/internal/store"
+	"innerladder/internal/core/traffic"
+	"innerladder/internal/signals"
 )
 
-// queueLength is how many pairs of bodies may wait to be read.
-const queueLength = 4096
+// Key names whose traffic a lane records.
+type Key = signals.Key
+
+// Pinned is the lane of requests whose caller named the version; they are kept apart
+// because nobody drew them.
+const Pinned = "pinned"
+
+const (
+	// queueLength is how many pairs of bodies may wait to be read, mostQueued how many
+	// bytes they may have.
+	queueLength = 4096
+	mostQueued  = 64 << 20
+)
 
 // Recorder records the traffic of all lanes.
 type Recorder struct {
-	signals *store.Signals
-	log     *slog.Logger
-	budget  int
-	queue   chan bodies
-	unread  atomic.Uint64
+	log    *slog.Logger
+	budget int
+	shards int
+	// born is when the recorder was made: what began later was never stored by another.
+	born   time.Time
+	queue  chan bodies
+	queued atomic.Int64
 
-	// flushing keeps an older state of a window from being written over a newer one.
+	// store is where windows go; nil while there is none.
+	store atomic.Pointer[signals.Store]
+	// begun is closed when bodies may be read: bins that were stored are known by then.
+	begun     chan struct{}
+	beginOnce sync.Once
+	// flushing lets one flush go on at a time.
 	flushing sync.Mutex
 
-	mu    sync.Mutex
-	lanes map[store.LaneKey]*Lane
-	// kept are the lanes that the gateway may record on at any moment.
-	kept map[*Lane]bool
+	// mu guards what Tick makes. When both are needed, it is locked before reading.
+	mu        sync.Mutex
+	lanes     map[Key]*Lane
+	endpoints map[string]*endpoint
 	// gone holds the traffic of lanes that are no longer kept in memory.
 	gone map[Total]*sketch.Traffic
+	// unread counts bodies that were to be read and were not.
+	unread uint64
 
-	scales struct {
-		sync.Mutex
-		bins    map[store.Column]sketch.Bins
-		pending map[store.Column]*pending
-		// columns counts the columns of each endpoint.
-		columns map[string]int
-		// fresh are bins that wait to be written.
-		fresh []store.FixedBins
-	}
+	// reading guards what the reader makes: contents and bins.
+	reading sync.Mutex
+	scales  scales
+}
+
+// endpoint is what the lanes of an endpoint have in common.
+type endpoint struct {
+	sampler *sampler
+	// kept are the lanes that the gateway may record on at any moment.
+	kept   map[*Lane]bool
+	trials []*trial
+}
+
+// trial is the evidence of one trial.
+type trial struct {
+	traffic.TrialPair
+	endpoint             string
+	incumbent, candidate *side
+	// known is set when what was stored of it is in it.
+	known bool
+}
+
+// side is what one version did in a trial.
+type side struct {
+	version string
+	// counts belongs to the recorder's lock, content to the reader's.
+	counts  sketch.Counts
+	content sketch.Content
+	dirty   bool
 }
 
 // Total names whose traffic a running total is of, over all splits.
 type Total struct{ Endpoint, Lane, Version string }
 
-// New makes a recorder that reads the bodies of about budget requests a second of each
-// lane.
-func New(ctx context.Context, signals *store.Signals, log *slog.Logger, budget int) (*Recorder, error) {
-	r := &Recorder{signals: signals, log: log, budget: max(1, budget), queue: make(chan bodies, queueLength),
-		lanes: map[store.LaneKey]*Lane{}, gone: map[Total]*sketch.Traffic{}}
-	r.scales.bins = map[store.Column]sketch.Bins{}
-	r.scales.pending = map[store.Column]*pending{}
-	r.scales.columns = map[string]int{}
-	all, err := signals.AllBins(ctx)
-	if err != nil {
-		return nil, fmt.Errorf("reading the bins: %w", err)
+// New makes a recorder that reads about so many bodies a second of each endpoint.
+func New(log *slog.Logger, budget int) *Recorder {
+	r := &Recorder{
+		log:       log,
+		budget:    max(1, budget),
+		shards:    2 * runtime.GOMAXPROCS(0),
+		born:      time.Now(),
+		queue:     make(chan bodies, queueLength),
+		begun:     make(chan struct{}),
+		lanes:     map[Key]*Lane{},
+		endpoints: map[string]*endpoint{},
+		gone:      map[Total]*sketch.Traffic{},
 	}
-	for _, b := range all {
-		r.scales.bins[b.Column] = b.Bins
-	}
-	return r, nil
+	r.scales.reset()
+	return r
 }
 
-// Run reads bodies and writes windows every second until ctx is done, then writes what
-// is left.
-func (r *Recorder) Run(ctx context.Context) {
-	reader := make(chan struct{})
-	go func() {
-		defer close(reader)
-		r.readBodies(ctx)
-	}()
-	tick := time.NewTicker(time.Second)
-	defer tick.Stop()
-	for {
-		select {
-		case now := <-tick.C:
-			r.flush(ctx, now)
-			r.forget(now)
-		case <-ctx.Done():
-			<-reader
-			last, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
-			defer cancel()
-			r.flush(last, time.Now())
-			return
+// Lane returns the recorder of one lane, the same for the same key. What was stored of it
+// is added when the signals are there.
+func (r *Recorder) Lane(key Key) *Lane {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	l := r.lanes[key]
+	if l == nil {
+		l = &Lane{Key: key, rec: r, sampler: r.endpoint(key.Endpoint).sampler, cells: make([]cell, r.shards)}
+		for i := range l.cells {
+			l.cells[i].spare = &sketch.Traffic{}
+		}
+		r.lanes[key] = l
+	}
+	return l
+}
+
+// endpoint is what the lanes of an endpoint have in common. The recorder is locked.
+func (r *Recorder) endpoint(name string) *endpoint {
+	e := r.endpoints[name]
+	if e == nil {
+		e = &endpoint{sampler: newSampler(r.budget), kept: map[*Lane]bool{}}
+		r.endpoints[name] = e
+	}
+	return e
+}
+
+// Follow says on which lanes of an endpoint the gateway records from now on, and which
+// trials it has. Those lanes stay in memory however quiet they are. A trial that goes on
+// keeps its evidence.
+func (r *Recorder) Follow(name string, lanes []*Lane, trials []traffic.TrialPair) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.reading.Lock()
+	defer r.reading.Unlock()
+	e := r.endpoint(name)
+	e.kept = map[*Lane]bool{}
+	var now []*trial
+	for _, pair := range trials {
+		i := slices.IndexFunc(e.trials, func(t *trial) bool { return same(t.TrialPair, pair) })
+		if i >= 0 {
+			now = append(now, e.trials[i])
+			continue
+		}
+		now = append(now, &trial{
+			TrialPair: pair, endpoint: name,
+			incumbent: &side{version: pair.Incumbent}, candidate: &side{version: pair.Candidate},
+			known: pair.Since.After(r.born), // nothing can be stored of it
+		})
+	}
+	e.trials = now
+	for _, l := range lanes {
+		e.kept[l] = true
+	}
+	for _, l := range r.lanes {
+		if l.Endpoint == name {
+			l.sides = e.sidesOf(l)
 		}
 	}
 }
 
-// readBodies reads what is offered until ctx is done, then what is still queued.
-func (r *Recorder) readBodies(ctx context.Context) {
+func same(a, b traffic.TrialPair) bool {
+	return a.Incumbent == b.Incumbent && a.Candidate == b.Candidate && a.Begun == b.Begun
+}
+
+// sidesOf lists the trials that what a lane does is evidence of.
+func (e *endpoint) sidesOf(l *Lane) (out []*side) {
+	if l.Lane == Pinned {
+		return nil
+	}
+	for _, t := range e.trials {
+		for _, s := range []*side{t.incumbent, t.candidate} {
+			if s.version == l.Version && l.Split >= t.Begun {
+				out = append(out, s)
+			}
+		}
+	}
+	return out
+}
+
+// Tick counts what was observed since it was called last, as the second that has just
+// ended at now. It is called once a second.
+func (r *Recorder) Tick(now time.Time) {
+	at := now.UTC().Add(-time.Second / 2).Truncate(time.Second)
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	answered := map[string]uint64{}
+	for key, l := range r.lanes {
+		t := l.drain()
+		if t == nil && l.running != nil && l.running.at.Equal(at.Truncate(time.Minute)) && l.skipped.Load() == 0 {
+			l.forgetSeconds(at)
+			continue
+		}
+		r.reading.Lock()
+		l.turn(at)
+		if t != nil {
+			l.count(at, t)
+			n := t.Counts.Requests - t.Counts.Failed() - t.Counts.CallerErrors
+			answered[key.Endpoint] += n
+			l.running.summary.Content.Ask(t.Counts.Requests, l.sampler.probability())
+			for _, s := range l.sides {
+				s.counts = s.counts.Plus(t.Counts)
+				s.dirty = true
+			}
+		}
+		l.takeContent()
+		r.reading.Unlock()
+		l.forgetSeconds(at)
+	}
+	for name, e := range r.endpoints {
+		e.sampler.next(answered[name])
+	}
+	r.forget(at)
+}
+
+// forget drops lanes from memory that nobody records on any more, and that nothing has
+// been recorded on for as long as their seconds are kept. The recorder is locked.
+func (r *Recorder) forget(at time.Time) {
+	for key, l := range r.lanes {
+		if l.last.IsZero() {
+			l.last = at // it is new, and whoever asked for it is about to use it
+		}
+		e := r.endpoints[key.Endpoint]
+		if e.kept[l] || at.Sub(l.last) < keptSeconds*time.Second || len(l.closed) > 0 ||
+			(l.running != nil && l.running.dirty) {
+			continue
+		}
+		add(r.gone, key, &l.started)
+		delete(r.lanes, key)
+	}
+}
+
+// RunReader reads bodies until ctx is done, then what is still queued.
+func (r *Recorder) RunReader(ctx context.Context) {
+	select {
+	case <-r.begun:
+	case <-ctx.Done():
+	}
 	for {
 		select {
 		case b := <-r.queue:
-			r.read(b)
+			r.readSafely(b)
 			continue
 		case <-ctx.Done():
 		}
 		select {
 		case b := <-r.queue:
-			r.read(b)
+			r.readSafely(b)
 		default:
 			return
 		}
 	}
 }
 
-// flush writes all windows that changed, and bins that were chosen.
-func (r *Recorder) flush(ctx context.Context, now time.Time) {
-	r.flushing.Lock()
-	defer r.flushing.Unlock()
-	r.scales.Lock()
-	fresh := r.scales.fresh
-	r.scales.fresh = nil
-	r.scales.Unlock()
-	for i, b := range fresh {
-		if err := r.signals.PutBins(ctx, b.Column, b.Source, b.Bins); err != nil {
-			r.log.Error("bins were not written; trying again", "endpoint", b.Endpoint, "column", b.Name, "error", err)
-			r.scales.Lock()
-			r.scales.fresh = append(r.scales.fresh, fresh[i:]...)
-			r.scales.Unlock()
-			break
+// readSafely reads bodies; whatever they hold, it only concerns them.
+func (r *Recorder) readSafely(b bodies) {
+	defer r.queued.Add(-int64(len(b.request) + len(b.answer)))
+	defer func() {
+		if p := recover(); p != nil {
+			r.log.Error(
+				"bodies could not be read",
+				"endpoint",
+				b.lane.Endpoint,
+				"version",
+				b.lane.Version,
+				"panic",
+				p,
+			)
+			b.lane.Skip()
 		}
-	}
-	var windows []store.Window
-	for _, l := range r.all() {
-		windows = append(windows, l.windows(now)...)
-	}
-	if len(windows) == 0 {
-		return
-	}
-	if err := r.signals.PutWindows(ctx, windows); err != nil {
-		r.log.Error("windows were not written; trying again", "windows", len(windows), "error", err)
-		r.mu.Lock()
-		defer r.mu.Unlock()
-		for _, w := range windows {
-			if l := r.lanes[w.LaneKey]; l != nil {
-				l.takeBack(w)
-			}
-		}
-	}
+	}()
+	r.read(b)
 }
 
-// Keep says which lanes the gateway records on from now on; they stay in memory however
-// quiet they are.
-func (r *Recorder) Keep(lanes map[*Lane]bool) {
+// Evidence is what is known of every trial of an endpoint; ready is false while what was
+// stored of one is still to come.
+func (r *Recorder) Evidence(name string) (out rollout.Evidence, ready bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.kept = lanes
+	r.reading.Lock()
+	defer r.reading.Unlock()
+	out, ready = rollout.Evidence{}, true
+	for _, t := range r.endpoint(name).trials {
+		out[t.Candidate] = rollout.Pair{Incumbent: t.incumbent.evidence(), Candidate: t.candidate.evidence()}
+		ready = ready && t.known
+	}
+	return out, ready
 }
 
-// forget drops lanes from memory that nobody records on any more, and that nothing has
-// been recorded on for as long as their seconds are kept.
-func (r *Recorder) forget(now time.Time) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	for key, l := range r.lanes {
-		if !r.kept[l] && l.idleSince(now.Add(-keptSeconds*time.Second)) {
-			add(r.gone, key, &l.started)
-			delete(r.lanes, key)
-		}
+func (s *side) evidence() rollout.Lane {
+	outputs := map[string]*sketch.Column{}
+	for name, c := range s.content.Outputs {
+		outputs[name] = c.Clone()
 	}
-}
-
-func (r *Recorder) all() []*Lane {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	out := make([]*Lane, 0, len(r.lanes))
-	for _, l := range r.lanes {
-		out = append(out, l)
+	return rollout.Lane{
+		Requests: s.counts.Requests,
+		Failed:   s.counts.Failed(),
+		Outputs:  outputs,
+		Distinct: s.content.Distinct.Count(),
 	}
-	return out
-}
-
-// Lane returns the recorder of one lane, taking up what was written of it before: its
-// counts since the split came into force and, when content is asked for, the summaries
-// of its bodies too.
-func (r *Recorder) Lane(ctx context.Context, key store.LaneKey, since time.Time, content bool) (*Lane, error) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	if l := r.lanes[key]; l != nil {
-		return l, nil
-	}
-	now := time.Now()
-	l := &Lane{rec: r, Key: key, minute: &sketch.Summary{}, minuteAt: now.Truncate(time.Minute)}
-	if err := l.takeUp(ctx, r.signals, since, now, content); err != nil {
-		return nil, fmt.Errorf("taking up the traffic of %s: %w", key.Endpoint, err)
-	}
-	r.lanes[key] = l
-	return l, nil
-}
-
-// FixBins chooses the bins of a column before any traffic, from a reference profile;
-// bins that are chosen already stay.
-func (r *Recorder) FixBins(c store.Column, b sketch.Bins, source string) {
-	r.scales.Lock()
-	defer r.scales.Unlock()
-	if _, ok := r.scales.bins[c]; !ok {
-		r.choose(nil, c, b, source)
-	}
-}
-
-// Evidence is what the lanes of a split did since it came into force.
-func (r *Recorder) Evidence(endpoint string, split int) rollout.Evidence {
-	out := rollout.Evidence{}
-	for _, l := range r.all() {
-		if l.Key.Endpoint != endpoint || l.Key.Split != split || l.Key.Lane == Pinned {
-			continue
-		}
-		l.mu.Lock()
-		outputs := map[string]*sketch.Column{}
-		for name, c := range l.total.Content.Outputs {
-			outputs[name] = c.Clone()
-		}
-		out[l.Key.Version] = rollout.Lane{Requests: l.total.Counts.Requests, Failed: l.total.Counts.Failed(),
-			Outputs: outputs, Distinct: l.total.Content.Distinct.Count()}
-		l.mu.Unlock()
-	}
-	return out
 }
 
 // Counts are those of the lanes of a split since it came into force, by version.
 func (r *Recorder) Counts(endpoint string, split int) map[string]sketch.Counts {
+	r.mu.Lock()
+	defer r.mu.Unlock()
 	out := map[string]sketch.Counts{}
-	for _, l := range r.all() {
-		if l.Key.Endpoint == endpoint && l.Key.Split == split && l.Key.Lane != Pinned {
-			l.mu.Lock()
-			out[l.Key.Version] = l.total.Counts
-			l.mu.Unlock()
+	for _, l := range r.lanes {
+		if l.Endpoint == endpoint && l.Split == split && l.Lane != Pinned {
+			out[l.Version] = l.total
 		}
 	}
 	return out
 }
 
-// Pinned is the lane of requests whose caller named the version; they are kept apart
-// because nobody drew them.
-const Pinned = "pinned"
-
 // Recent is what one lane did lately.
 type Recent struct {
-	store.LaneKey
+	Key
 	Traffic *sketch.Traffic
 }
 
 // Recent merges the seconds of an endpoint's lanes in [from, to), for all splits in
 // that time, in a stable order.
 func (r *Recorder) Recent(endpoint string, from, to time.Time) []Recent {
+	r.mu.Lock()
+	defer r.mu.Unlock()
 	var out []Recent
-	for _, l := range r.all() {
-		if l.Key.Endpoint == endpoint {
+	for _, l := range r.lanes {
+		if l.Endpoint == endpoint {
 			if t := l.recent(from.Unix(), to.Unix()); t.Counts != (sketch.Counts{}) {
 				out = append(out, Recent{l.Key, t})
 			}
 		}
 	}
-	slices.SortFunc(out, func(a, b Recent) int { return compareKeys(a.LaneKey, b.LaneKey) })
+	slices.SortFunc(out, func(a, b Recent) int {
+		return cmp.Or(cmp.Compare(a.Split, b.Split), cmp.Compare(a.Lane, b.Lane), cmp.Compare(a.Version, b.Version))
+	})
 	return out
 }
 
 // Totals are the traffic of all lanes since the service started, up to the last whole
-// second, and how many sampled bodies were not read.
+// second, and how many bodies that were to be read were not.
 func (r *Recorder) Totals() (traffic map[Total]*sketch.Traffic, unread uint64) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -277,15 +369,13 @@ func (r *Recorder) Totals() (traffic map[Total]*sketch.Traffic, unread uint64) {
 		traffic[t].Merge(g)
 	}
 	for key, l := range r.lanes {
-		l.mu.Lock()
 		add(traffic, key, &l.started)
-		l.mu.Unlock()
 	}
-	return traffic, r.unread.Load()
+	return traffic, r.unread
 }
 
 // add merges what a lane did into the totals.
-func add(totals map[Total]*sketch.Traffic, key store.LaneKey, t *sketch.Traffic) {
+func add(totals map[Total]*sketch.Traffic, key Key, t *sketch.Traffic) {
 	id := Total{key.Endpoint, key.Lane, key.Version}
 	if totals[id] == nil {
 		totals[id] = &sketch.Traffic{}
@@ -293,12 +383,25 @@ func add(totals map[Total]*sketch.Traffic, key store.LaneKey, t *sketch.Traffic)
 	totals[id].Merge(t)
 }
 
-// Windows are the minutes of an endpoint in [from, to], the running one as it is now.
-func (r *Recorder) Windows(ctx context.Context, endpoint string, from, to time.Time) ([]store.Window, error) {
-	r.flush(ctx, time.Now())
-	return r.signals.Windows(ctx, endpoint, from, to)
+// Away refuses what needs what was measured while that cannot be read.
+func Away() error {
+	return fault.New(fault.Unavailable, "signals.away",
+		"what was measured cannot be read now; requests are answered all the same").
+		Do("see /readyz for the reason, and try again")
 }
 
-func compareKeys(a, b store.LaneKey) int {
-	return cmp.Or(cmp.Compare(a.Split, b.Split), cmp.Compare(a.Lane, b.Lane), cmp.Compare(a.Version, b.Version))
+// Windows reads windows, of the running minute what has been counted so far.
+func (r *Recorder) Windows(ctx context.Context, q signals.Query) ([]signals.Window, error) {
+	store := r.store.Load()
+	if store == nil {
+		return nil, Away()
+	}
+	if err := r.Flush(ctx); err != nil && !errors.Is(err, errAway) {
+		r.log.Warn("the last seconds are missing from what is read", "error", err)
+	}
+	windows, err := store.Windows(ctx, q)
+	if err != nil {
+		return nil, fmt.Errorf("reading windows: %w", err)
+	}
+	return windows, nil
 }

@@ -20,12 +20,13 @@ import (
 
 	"innerladder/internal/api"
 	"innerladder/internal/blob"
-	"innerladder/internal/conductor"
 	"innerladder/internal/fetch"
 	"innerladder/internal/gateway"
+	"innerladder/internal/jobs"
 	"innerladder/internal/recorder"
 	"innerladder/internal/seal"
 	"innerladder/internal/service"
+	"innerladder/internal/signals"
 	"innerladder/internal/store"
 	"innerladder/web"
 )
@@ -50,7 +51,11 @@ type Options struct {
 	Timeout time.Duration
 	// Connections is the most connections to one model server.
 	Connections int
-	// BodyBudget is about how many bodies a second of each lane are read.
+	// Callers is the most connections of callers, Bodies the most bytes of bodies that are
+	// held, both at the same time.
+	Callers int
+	Bodies  int64
+	// BodyBudget is about how many bodies a second of each endpoint are read.
 	BodyBudget int
 	// Fetch says which addresses versions may be registered from.
 	Fetch *fetch.Fetcher
@@ -63,7 +68,7 @@ type Options struct {
 }
 
 // Run serves until ctx is done, then stops: requests under way finish, what was measured
-// is written.
+// is written. Routes come first: the gateway answers before anything else is loaded.
 func Run(ctx context.Context, o Options) (err error) {
 	tune()
 	if err := os.MkdirAll(o.Data, 0o700); err != nil {
@@ -79,21 +84,6 @@ func Run(ctx context.Context, o Options) (err error) {
 		return err
 	}
 	defer func() { err = errors.Join(err, records.Close()) }()
-	signals, err := store.OpenSignals(ctx, filepath.Join(o.Data, "signals.db"))
-	if err != nil {
-		return err
-	}
-	defer func() { err = errors.Join(err, signals.Close()) }()
-	blobs, err := blob.Open(filepath.Join(o.Data, "blobs"))
-	if err != nil {
-		return err
-	}
-	rec, err := recorder.New(ctx, signals, o.Log, o.BodyBudget)
-	if err != nil {
-		return err
-	}
-
-	var clock *conductor.Conductor
 	keys, err := keyring(ctx, o, records)
 	if err != nil {
 		return err
@@ -111,22 +101,64 @@ func Run(ctx context.Context, o Options) (err error) {
 	if o.Address == "" {
 		o.Address = "http://" + inside.Addr().String()
 	}
-	ids := unlocked.RequestIDs
-	gate := gateway.New(gateway.Config{IDs: ids, Timeout: o.Timeout, Connections: o.Connections, Unreachable: func(a string) { clock.Unreachable(a) }}, rec, o.Log)
-	serv := service.New(service.Config{Store: records, Signals: signals, Blobs: blobs, Recorder: rec, Router: gate, Log: o.Log, RequestIDs: ids, Fetch: o.Fetch, Address: strings.TrimRight(o.Address, "/"), Keys: keys, Signer: unlocked.Signer})
-	clock = conductor.New(serv, gate, o.Log)
-	control, err := api.New(serv, rec, api.Config{Console: api.Console{Files: web.Files()}, Provider: o.Provider, Proxies: o.Proxies}, o.Log)
+	h := &house{log: o.Log, rec: recorder.New(o.Log, o.BodyBudget), hurry: make(chan struct{}, 1)}
+	h.keeper = signals.NewKeeper(filepath.Join(o.Data, "signals.db"), o.Log, h.rec.Attach)
+	defer func() { err = errors.Join(err, h.keeper.Close()) }()
+	h.gate = gateway.New(
+		gateway.Config{
+			IDs:         unlocked.RequestIDs,
+			Timeout:     o.Timeout,
+			Connections: o.Connections,
+			Callers:     o.Callers,
+			Bodies:      o.Bodies,
+			Unreachable: func(string) { h.hasten() },
+		},
+		h.rec,
+		o.Log,
+	)
+	blobs, err := blob.Open(filepath.Join(o.Data, "blobs"))
 	if err != nil {
 		return err
 	}
-	firstLink, err := serv.FirstLink(ctx)
-	if err != nil {
-		return err
+	h.serv = service.New(
+		service.Config{
+			Store:      records,
+			Signals:    h.keeper,
+			Blobs:      blobs,
+			Recorder:   h.rec,
+			Router:     h.gate,
+			Log:        o.Log,
+			RequestIDs: unlocked.RequestIDs,
+			Fetch:      o.Fetch,
+			Address:    strings.TrimRight(o.Address, "/"),
+			Keys:       keys,
+			Signer:     unlocked.Signer,
+		},
+	)
+	if err := h.serv.Reroute(ctx); err != nil {
+		// What can answer does; the rest is tried again.
+		o.Log.Error("not all routes are in force; trying again", "error", err)
 	}
-	if err := serv.Reroute(ctx); err != nil {
-		return err
+	return h.run(ctx, o, inside)
+}
+
+// house is what runs.
+type house struct {
+	log    *slog.Logger
+	rec    *recorder.Recorder
+	keeper *signals.Keeper
+	gate   *gateway.Gateway
+	serv   *service.Service
+	// hurry asks for a round of health checks at once.
+	hurry chan struct{}
+}
+
+// hasten asks for a round of health checks at once; it never waits.
+func (h *house) hasten() {
+	select {
+	case h.hurry <- struct{}{}:
+	default:
 	}
-	return listen(ctx, o, inside, firstLink, gate, control, clock, rec)
 }
 
 // tune sets the runtime to what a proxy needs, once, since it is the whole process that is
@@ -154,7 +186,10 @@ func lock(path string) (unlock func(), err error) {
 	}
 	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
 		_ = f.Close()
-		return nil, fmt.Errorf("another service works on %s; stop it, or use another -data directory", filepath.Dir(path))
+		return nil, fmt.Errorf(
+			"another service works on %s; stop it, or use another -data directory",
+			filepath.Dir(path),
+		)
 	}
 	return func() { _ = f.Close() }, nil
 }
@@ -175,37 +210,71 @@ func keyring(ctx context.Context, o Options, records *store.Store) (*seal.Ring, 
 	return seal.Open(file, len(sealed) > 0)
 }
 
-// listen opens the gateway's listener too and runs everything until ctx is done or a listener
+// run opens the gateway's listener, and runs everything until ctx is done or a listener
 // breaks.
-func listen(ctx context.Context, o Options, inside net.Listener, firstLink string, gate *gateway.Gateway, control *api.API, clock *conductor.Conductor, rec *recorder.Recorder) error {
+func (h *house) run(ctx context.Context, o Options, inside net.Listener) error {
 	outside, err := net.Listen("tcp", o.Gateway)
 	if err != nil {
 		return fmt.Errorf("listening for the gateway: %w; choose another address with -gateway", err)
 	}
 	broken := make(chan error, 2)
-	go func() { broken <- gate.Serve(outside) }()
-	go func() { broken <- control.Serve(inside) }()
-
+	go func() { broken <- h.gate.Serve(outside) }()
+	set := Jobs(h.serv, h.gate, h.rec, h.keeper, h.hurry, h.log)
 	// Recording ends after the gateway, so nothing that was answered goes unrecorded.
-	recording, stopRecording := context.WithCancel(context.WithoutCancel(ctx))
+	reading, stopReading := context.WithCancel(context.WithoutCancel(ctx))
 	working, stopWorking := context.WithCancel(context.WithoutCancel(ctx))
-	var wait sync.WaitGroup
-	wait.Go(func() { rec.Run(recording) })
-	wait.Go(func() { clock.Run(working) })
-	if o.Started != nil {
-		o.Started("http://"+inside.Addr().String(), "http://"+outside.Addr().String(), firstLink)
-	}
+	defer stopReading()
+	defer stopWorking()
+	var readers, workers sync.WaitGroup
+	readers.Go(func() { h.rec.RunReader(reading) })
+	workers.Go(func() { set.Run(working) })
 
-	select {
-	case <-ctx.Done():
-		err = nil
-	case err = <-broken:
+	control, firstLink, err := h.control(ctx, o, set)
+	if err == nil {
+		go func() { broken <- control.Serve(inside) }()
+		if o.Started != nil {
+			o.Started("http://"+inside.Addr().String(), "http://"+outside.Addr().String(), firstLink)
+		}
+		select {
+		case <-ctx.Done():
+		case err = <-broken:
+		}
 	}
 	grace, cancel := context.WithTimeout(context.WithoutCancel(ctx), o.Grace)
 	defer cancel()
 	stopWorking()
-	err = errors.Join(err, gate.Stop(grace), control.Stop(grace))
-	stopRecording()
-	wait.Wait()
+	err = errors.Join(err, h.gate.Stop(grace))
+	if control != nil {
+		err = errors.Join(err, control.Stop(grace))
+	}
+	workers.Wait()
+	h.serv.Settle()
+	stopReading()
+	readers.Wait()
+	h.rec.Tick(time.Now())
+	last, cancelLast := context.WithTimeout(context.WithoutCancel(ctx), lastWrite)
+	defer cancelLast()
+	if err := h.rec.Flush(last); err != nil {
+		h.log.Error("the last second was not written", "error", err)
+	}
 	return err
+}
+
+// lastWrite is how long the last of what was measured may take to be written.
+const lastWrite = 10 * time.Second
+
+// control makes the control plane.
+func (h *house) control(ctx context.Context, o Options, set *jobs.Set) (*api.API, string, error) {
+	control, err := api.New(
+		h.serv,
+		h.rec,
+		api.Config{Console: api.Console{Files: web.Files()}, Provider: o.Provider, Proxies: o.Proxies,
+			Jobs: set.Reports, Gateway: h.gate.Status},
+		o.Log,
+	)
+	if err != nil {
+		return nil, "", err
+	}
+	firstLink, err := h.serv.FirstLink(ctx)
+	return control, firstLink, err
 }

@@ -1,18 +1,24 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/watch"
 	"innerladder/internal/store"
 )
 
 // raise adds an alert, unless one of the kind about the subject at the endpoint is open
 // already.
 func (s *Service) raise(ctx context.Context, t *tx, a *store.Alert) error {
-	if a.Kind != "rolled_back" {
+	says, ok := a.Kind.Says()
+	if !ok {
+		return fmt.Errorf("there is no kind of alert %q", a.Kind)
+	}
+	if !a.Kind.Repeats() {
 		open, err := t.UnresolvedAlerts(ctx, a.Kind, a.Subject)
 		if err != nil {
 			return err
@@ -27,11 +33,12 @@ func (s *Service) raise(ctx context.Context, t *tx, a *store.Alert) error {
 	if err := t.AddAlert(ctx, a); err != nil {
 		return err
 	}
-	return t.note(ctx, entry{Project: a.Project, Kind: "alert.raised", Subject: a.Endpoint, Also: []string{a.ID, a.Subject}, Sentence: fmt.Sprintf("%s was raised: %s %s.", a.ID, a.Subject, map[string]string{"rolled_back": "was rolled back", "placement_unhealthy": "is not healthy"}[a.Kind]), After: a})
+	return t.note(ctx, entry{Project: a.Project, Kind: "alert.raised", Subject: cmp.Or(a.Endpoint, a.Subject), Also: []string{a.ID, a.Subject},
+		Sentence: fmt.Sprintf("%s was raised: %s %s.", a.ID, a.Subject, says), After: a})
 }
 
 // resolveAlerts resolves the alerts of a kind about a subject by itself.
-func (s *Service) resolveAlerts(ctx context.Context, t *tx, kind, subject, note string) error {
+func (s *Service) resolveAlerts(ctx context.Context, t *tx, kind watch.AlertKind, subject, note string) error {
 	open, err := t.UnresolvedAlerts(ctx, kind, subject)
 	if err != nil {
 		return err
@@ -55,7 +62,7 @@ func (s *Service) setAlert(ctx context.Context, t *tx, a *store.Alert, state, no
 	now := t.now
 	before := *a
 	a.State, a.HandledBy, a.HandledAt, a.Note = state, t.actor.Name, &now, note
-	return a, t.note(ctx, entry{Project: a.Project, Kind: "alert." + state, Subject: a.Endpoint, Also: []string{a.ID, a.Subject}, Sentence: fmt.Sprintf("%s was %s by %s.", a.ID, state, t.actor.Name), Reason: note, Before: before, After: a})
+	return a, t.note(ctx, entry{Project: a.Project, Kind: "alert." + state, Subject: cmp.Or(a.Endpoint, a.Subject), Also: []string{a.ID, a.Subject}, Sentence: fmt.Sprintf("%s was %s by %s.", a.ID, state, t.actor.Name), Reason: note, Before: before, After: a})
 }
 
 // HandleAlert acknowledges or resolves an alert.

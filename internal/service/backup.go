@@ -12,6 +12,7 @@ import (
 	"innerladder/internal/backup"
 	"innerladder/internal/blob"
 	"innerladder/internal/core/access"
+	"innerladder/internal/recorder"
 	"innerladder/internal/seal"
 	"innerladder/internal/store"
 )
@@ -39,7 +40,12 @@ func (s *Service) Backup(ctx context.Context) (write func(context.Context, io.Wr
 	}
 	// The records first: what was measured meanwhile may be of splits that they do not
 	// know yet, which harms nothing.
-	if err := errors.Join(s.store.Snapshot(ctx, filepath.Join(dir, backup.Records)), s.signals.Snapshot(ctx, filepath.Join(dir, backup.Signals))); err != nil {
+	kept := s.signals.Store()
+	if kept == nil {
+		close()
+		return nil, nil, recorder.Away()
+	}
+	if err := errors.Join(s.store.Snapshot(ctx, filepath.Join(dir, backup.Records)), kept.Snapshot(ctx, filepath.Join(dir, backup.Signals))); err != nil {
 		close()
 		return nil, nil, err
 	}

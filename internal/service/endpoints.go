@@ -12,6 +12,7 @@ import (
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/rollout"
 	"innerladder/internal/core/traffic"
+	"innerladder/internal/core/watch"
 	"innerladder/internal/store"
 )
 
@@ -24,6 +25,8 @@ type NewEndpoint struct {
 	Description string `json:"description,omitempty"`
 	// Plan is what trial lanes are held to; the default when not given.
 	Plan *rollout.Plan `json:"plan,omitempty"`
+	// Repeatable is for models that only compute.
+	Repeatable bool `json:"repeatable,omitempty" description:"asking a model server twice does no harm, so that a request is sent again whenever it failed"`
 }
 
 // AddEndpoint adds an endpoint.
@@ -64,7 +67,7 @@ func (s *Service) AddEndpoint(ctx context.Context, n NewEndpoint) (*store.Endpoi
 		if err := nameFree(ctx, t, "endpoints", n.Name); err != nil {
 			return nil, err
 		}
-		e := store.Endpoint{Name: n.Name, Project: m.Project, Model: n.Model, Environment: n.Environment, Rung: n.Rung, Description: n.Description, Plan: plan, CreatedBy: t.actor.Name, CreatedAt: t.now}
+		e := store.Endpoint{Name: n.Name, Project: m.Project, Model: n.Model, Environment: n.Environment, Rung: n.Rung, Description: n.Description, Plan: plan, Repeatable: n.Repeatable, CreatedBy: t.actor.Name, CreatedAt: t.now}
 		if err := t.Records.AddEndpoint(ctx, e); err != nil {
 			return nil, err
 		}
@@ -158,7 +161,7 @@ func (s *Service) Split(ctx context.Context, endpoint string, lanes []traffic.La
 	if err != nil {
 		return nil, err
 	}
-	s.reroute(ctx)
+	s.reroute(ctx, endpoint)
 	return split, nil
 }
 
@@ -251,7 +254,7 @@ func (s *Service) Back(ctx context.Context, endpoint string, to int, reason stri
 	if err != nil {
 		return nil, err
 	}
-	s.reroute(ctx)
+	s.reroute(ctx, endpoint)
 	return split, nil
 }
 
@@ -309,111 +312,12 @@ func (s *Service) RollBack(ctx context.Context, endpoint string, split int, acti
 		if err := s.stepDown(ctx, t, e, action.RollBack, split, action.Sentence); err != nil {
 			return none, err
 		}
-		return none, s.raise(ctx, t, &store.Alert{Kind: "rolled_back", Project: e.Project, Endpoint: e.Name, Subject: action.RollBack, Signal: action.Signal,
+		return none, s.raise(ctx, t, &store.Alert{Kind: watch.RolledBack, Project: e.Project, Endpoint: e.Name, Subject: action.RollBack, Signal: action.Signal,
 			Sentence: fmt.Sprintf("%s Rolled back from #%d to %s by #%d.", action.Sentence, split, made, made.Number)})
 	})
 	if err != nil {
 		return err
 	}
-	s.reroute(ctx)
-	return nil
-}
-
-// Reroute reads all routes and puts them in force.
-func (s *Service) Reroute(ctx context.Context) error {
-	s.routing.Lock()
-	defer s.routing.Unlock()
-	s.unrouted.Store(false)
-	err := s.readRoutes(ctx)
-	if err != nil {
-		s.unrouted.Store(true)
-	}
-	return err
-}
-
-// reroute is Reroute for callers whose change is confirmed already: the conductor tries
-// again when it fails.
-func (s *Service) reroute(ctx context.Context) {
-	if err := s.Reroute(context.WithoutCancel(ctx)); err != nil {
-		s.log.Error("the gateway did not get the new routes; trying again", "error", err)
-	}
-}
-
-// Unrouted reports whether the gateway has not got the latest routes.
-func (s *Service) Unrouted() bool { return s.unrouted.Load() }
-
-func (s *Service) readRoutes(ctx context.Context) error {
-	r := s.store.Read()
-	endpoints, err := r.Endpoints(ctx)
-	if err != nil {
-		return fmt.Errorf("reading the routes: %w", err)
-	}
-	var routes []traffic.Route
-	for _, e := range endpoints {
-		route := traffic.Route{Endpoint: e.Name, ID: e.ID, Keyed: e.Keyed}
-		if route.Headers, err = s.headersOf(ctx, r, e.Environment); err != nil {
-			// The endpoint goes on without them rather than not at all.
-			s.log.Error("the headers of an environment cannot be opened", "environment", e.Environment, "error", err)
-		}
-		callers, err := r.Callers(ctx, e.Name)
-		if err != nil {
-			return fmt.Errorf("reading the route of %s: %w", e.Name, err)
-		}
-		for _, c := range callers {
-			route.Callers = append(route.Callers, c.Digest)
-		}
-		if e.Split != nil {
-			route.Split, route.Since = e.Split.Number, e.Split.MadeAt
-			labels, err := r.Labels(ctx, e.Model)
-			if err != nil {
-				return fmt.Errorf("reading the route of %s: %w", e.Name, err)
-			}
-			for _, l := range e.Split.Lanes {
-				rl := traffic.RouteLane{Lane: l}
-				for _, label := range labels {
-					if label.Version == l.Version {
-						rl.Labels = append(rl.Labels, label.Name)
-					}
-				}
-				p, err := r.PlacementOf(ctx, l.Version, e.Environment)
-				switch {
-				case err == nil:
-					rl.Model = p.ServedAs
-					for _, a := range p.Addresses {
-						rl.Addresses = append(rl.Addresses, traffic.RouteAddress{URL: a.URL, Healthy: a.Healthy})
-					}
-				case !errors.Is(err, store.ErrNone): // a lane without a place answers nothing, the others go on
-					return fmt.Errorf("reading the route of %s: %w", e.Name, err)
-				}
-				route.Lanes = append(route.Lanes, rl)
-			}
-			if err := s.fixBins(ctx, r, e); err != nil {
-				return err
-			}
-		}
-		routes = append(routes, route)
-	}
-	return s.router.Swap(ctx, routes)
-}
-
-// fixBins chooses the bins of an endpoint's columns from the reference profile of its
-// main version, if it has one and they are not chosen yet.
-func (s *Service) fixBins(ctx context.Context, r store.Records, e store.Endpoint) error {
-	main := e.Split.Main().Version
-	v, err := s.resolve(ctx, r, "version", main)
-	if err != nil {
-		return err
-	}
-	p, err := r.Profile(ctx, v.Model, v.Number)
-	if err != nil || p == nil || v.Signature == nil {
-		return err
-	}
-	for side, columns := range map[string][]registry.Column{store.Input: v.Signature.Inputs, store.Output: v.Signature.Outputs} {
-		for _, c := range columns {
-			if ref := p.Columns[c.Name]; ref != nil {
-				s.recorder.FixBins(store.Column{Endpoint: e.Name, Side: side, Name: c.Name}, ref.Bins, "the reference profile of "+main)
-			}
-		}
-	}
+	s.reroute(ctx, endpoint)
 	return nil
 }

@@ -15,6 +15,7 @@ import (
 	"innerladder/internal/core/sketch"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/recorder"
+	"innerladder/internal/signals"
 	"innerladder/internal/store"
 )
 
@@ -61,8 +62,10 @@ func (s *Service) Compare(ctx context.Context, endpoint, incumbent, candidate st
 		return none, fault.New(fault.Invalid, "compare.same", "%s is compared with itself", a.Ref).In("candidate").Do("name two versions")
 	}
 	now := s.now()
-	from := now.Add(-window).Truncate(time.Minute)
-	windows, err := s.recorder.Windows(ctx, endpoint, from, now)
+	q := signals.Query{Endpoint: endpoint, Versions: []string{a.Ref, b.Ref}, To: now, Longest: longestFor(window), Latency: true, Content: true}
+	q.From = startOf(now, window)
+	from := q.From
+	windows, err := s.recorder.Windows(ctx, q)
 	if err != nil {
 		return none, err
 	}
@@ -72,19 +75,47 @@ func (s *Service) Compare(ctx context.Context, endpoint, incumbent, candidate st
 	}
 	c := s.compareWindows(windows, splits, a.Ref, b.Ref)
 	c.Endpoint, c.From, c.To = e.Name, from, now
-	return c, s.describeColumns(ctx, &c, b.Signature)
+	s.describeColumns(&c, b.Signature)
+	return c, nil
+}
+
+const (
+	// byHours and byDays are from how long a span on it is read by the hour and by the day,
+	// as far as it can be: that is quicker, and nobody sees the difference of an edge.
+	byHours = 6 * time.Hour
+	byDays  = 7 * 24 * time.Hour
+)
+
+// longestFor is the longest window that serves for a span.
+func longestFor(span time.Duration) signals.Level {
+	switch {
+	case span >= byDays:
+		return signals.Day
+	case span >= byHours:
+		return signals.Hour
+	}
+	return signals.Minute
+}
+
+// startOf is where a span that ends now begins: at a whole minute, or at a whole hour when
+// it is read by the hour.
+func startOf(now time.Time, span time.Duration) time.Time {
+	if longestFor(span) == signals.Minute {
+		return now.Add(-span).Truncate(time.Minute)
+	}
+	return now.Add(-span).Truncate(time.Hour)
 }
 
 // compareWindows merges the windows of both versions and compares them. Only windows of
 // splits that had both are used, if there are any.
-func (s *Service) compareWindows(windows []store.Window, splits []traffic.Split, a, b string) compare.Comparison {
+func (s *Service) compareWindows(windows []signals.Window, splits []traffic.Split, a, b string) compare.Comparison {
 	draws := map[int]*compare.Draw{}
 	for _, split := range splits {
 		if d, both := compare.SharesOf(split, a, b); both {
 			draws[split.Number] = &d
 		}
 	}
-	together := slices.ContainsFunc(windows, func(w store.Window) bool { return draws[w.Split] != nil })
+	together := slices.ContainsFunc(windows, func(w signals.Window) bool { return draws[w.Split] != nil })
 	sides := map[string]*sketch.Summary{a: {}, b: {}}
 	var left []string
 	for _, w := range windows {
@@ -114,18 +145,11 @@ func (s *Service) compareWindows(windows []store.Window, splits []traffic.Split,
 }
 
 // describeColumns adds units and the origin of the bins.
-func (s *Service) describeColumns(ctx context.Context, c *compare.Comparison, sig *registry.Signature) error {
-	bins, err := s.signals.AllBins(ctx)
-	if err != nil {
-		return err
-	}
-	source := map[store.Column]string{}
-	for _, b := range bins {
-		source[b.Column] = b.Source
-	}
-	for side, list := range map[string][]compare.Distribution{store.Input: c.Inputs, store.Output: c.Predictions} {
+func (s *Service) describeColumns(c *compare.Comparison, sig *registry.Signature) {
+	source := s.recorder.BinsFrom(c.Endpoint)
+	for side, list := range map[string][]compare.Distribution{signals.Input: c.Inputs, signals.Output: c.Predictions} {
 		for i := range list {
-			list[i].BinsFrom = source[store.Column{Endpoint: c.Endpoint, Side: side, Name: list[i].Column}]
+			list[i].BinsFrom = source[signals.Column{Endpoint: c.Endpoint, Side: side, Name: list[i].Column}]
 			if sig == nil {
 				continue
 			}
@@ -136,7 +160,6 @@ func (s *Service) describeColumns(ctx context.Context, c *compare.Comparison, si
 			}
 		}
 	}
-	return nil
 }
 
 // LaneNow is what one lane of the split in force does now.
@@ -231,16 +254,25 @@ func (s *Service) endpointNow(ctx context.Context, e *store.Endpoint) (EndpointN
 	if len(e.Split.Trials()) == 0 {
 		return n, nil
 	}
-	state, err := s.signals.Watching(ctx, e.Name)
-	if errors.Is(err, store.ErrNone) || (err == nil && state.Split != e.Split.Number) {
-		return n, nil
+	state, err := s.watching(ctx, e.Name)
+	if err != nil {
+		return n, err
+	}
+	if state.Split != e.Split.Number {
+		// The guards have not looked at this split yet; what they will say is said now.
+		trials, err := s.trialsOf(ctx, s.store.Read(), *e)
+		evidence, ready := s.recorder.Evidence(e.Name)
+		if err != nil || !ready {
+			return n, err
+		}
+		state, _ = rollout.Step(e.Plan, e.Split.Number, trials, state, evidence, now)
 	}
 	for _, t := range state.Trials {
 		for _, r := range t.Readings {
-			n.Guards = append(n.Guards, GuardNow{t.Version, r})
+			n.Guards = append(n.Guards, GuardNow{t.Candidate, r})
 		}
 	}
-	return n, err
+	return n, nil
 }
 
 // Point is what one lane did in one step of a series.
@@ -263,19 +295,21 @@ type LaneSeries struct {
 
 // Series is what an endpoint did over time, with what happened to it.
 type Series struct {
-	Endpoint string           `json:"endpoint"`
-	From     time.Time        `json:"from"`
-	To       time.Time        `json:"to"`
-	StepMS   int64            `json:"step_ms"`
-	Lanes    []LaneSeries     `json:"lanes"`
-	Splits   []traffic.Split  `json:"splits"`
-	Alerts   []store.Alert    `json:"alerts"`
-	Guards   []store.Progress `json:"guards"`
+	Endpoint string             `json:"endpoint"`
+	From     time.Time          `json:"from"`
+	To       time.Time          `json:"to"`
+	StepMS   int64              `json:"step_ms"`
+	Lanes    []LaneSeries       `json:"lanes"`
+	Splits   []traffic.Split    `json:"splits"`
+	Alerts   []store.Alert      `json:"alerts"`
+	Guards   []signals.Progress `json:"guards"`
 }
 
 const (
 	// inMemory is how far back single seconds are kept.
 	inMemory = 15 * time.Minute
+	// seriesByHours is from how long a span on a series has hours, not minutes.
+	seriesByHours = 48 * time.Hour
 	// mostPoints is how many steps a series has at most, about.
 	mostPoints = 180
 )
@@ -290,7 +324,11 @@ func (s *Service) Series(ctx context.Context, endpoint string, window time.Durat
 		return Series{}, err
 	}
 	step := max(time.Second, (window / mostPoints).Round(time.Second))
-	if window > inMemory {
+	longest := signals.Minute
+	switch {
+	case window > seriesByHours:
+		longest, step = signals.Hour, max(time.Hour, (window/mostPoints).Round(time.Hour))
+	case window > inMemory:
 		step = max(time.Minute, (window / mostPoints).Round(time.Minute))
 	}
 	now := s.now()
@@ -299,7 +337,7 @@ func (s *Service) Series(ctx context.Context, endpoint string, window time.Durat
 
 	type key struct{ lane, version string }
 	steps := map[key]map[time.Time]*sketch.Traffic{}
-	add := func(k store.LaneKey, at time.Time, t *sketch.Traffic) {
+	add := func(k signals.Key, at time.Time, t *sketch.Traffic) {
 		id := key{k.Lane, k.Version}
 		if steps[id] == nil {
 			steps[id] = map[time.Time]*sketch.Traffic{}
@@ -310,17 +348,17 @@ func (s *Service) Series(ctx context.Context, endpoint string, window time.Durat
 		steps[id][at].Merge(t)
 	}
 	if window > inMemory {
-		windows, err := s.recorder.Windows(ctx, endpoint, from, now)
+		windows, err := s.recorder.Windows(ctx, signals.Query{Endpoint: endpoint, From: from, To: now, Longest: longest, Latency: true})
 		if err != nil {
 			return out, err
 		}
 		for _, w := range windows {
-			add(w.LaneKey, w.Minute.Truncate(step), &w.Summary.Traffic)
+			add(w.Key, w.At.Truncate(step), &w.Summary.Traffic)
 		}
 	} else {
 		for at := from; at.Before(now.Truncate(time.Second)); at = at.Add(step) {
 			for _, r := range s.recorder.Recent(endpoint, at, at.Add(step)) {
-				add(r.LaneKey, at, r.Traffic)
+				add(r.Key, at, r.Traffic)
 			}
 		}
 	}
@@ -358,7 +396,10 @@ func (s *Service) addEvents(ctx context.Context, out *Series) error {
 			out.Alerts = append(out.Alerts, a)
 		}
 	}
-	out.Guards, err = s.signals.Readings(ctx, out.Endpoint, out.From)
+	out.Guards = []signals.Progress{}
+	if kept := s.signals.Store(); kept != nil {
+		out.Guards, err = kept.Readings(ctx, out.Endpoint, out.From)
+	}
 	return err
 }
 
@@ -369,24 +410,4 @@ func point(at time.Time, t *sketch.Traffic, span time.Duration) Point {
 		p.ErrorRate = float64(t.Counts.Failed()) / float64(t.Counts.Requests)
 	}
 	return p
-}
-
-// Watching is where the watching of an endpoint's trial stands, nil when it has not
-// begun.
-func (s *Service) Watching(ctx context.Context, endpoint string) (*rollout.State, error) {
-	state, err := s.signals.Watching(ctx, endpoint)
-	if errors.Is(err, store.ErrNone) {
-		return nil, nil
-	}
-	return &state, err
-}
-
-// PutWatching keeps where the watching of an endpoint's trial stands.
-func (s *Service) PutWatching(ctx context.Context, endpoint string, state rollout.State) error {
-	return s.signals.PutWatching(ctx, endpoint, state)
-}
-
-// Evidence is what the lanes of a split did since it came into force.
-func (s *Service) Evidence(endpoint string, split int) rollout.Evidence {
-	return s.recorder.Evidence(endpoint, split)
 }

@@ -11,6 +11,7 @@ import (
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/registry"
+	"innerladder/internal/core/watch"
 	"innerladder/internal/store"
 )
 
@@ -218,6 +219,7 @@ func (s *Service) Check(ctx context.Context, p store.Placement, address string) 
 // (without). An alert is raised when an endpoint's version has no healthy address left,
 // and resolved when it has one again.
 func (s *Service) SetHealth(ctx context.Context, p store.Placement, address, reason, sentence string) error {
+	var using []string
 	_, err := change(BySelf(ctx), s, access.Place, func(t *tx) (struct{}, error) {
 		none := struct{}{}
 		if err := t.SetAddressHealth(ctx, p.ID, address, reason, t.now); err != nil {
@@ -237,15 +239,14 @@ func (s *Service) SetHealth(ctx context.Context, p store.Placement, address, rea
 		if err := t.note(ctx, entry{Project: p.Project, Kind: kind, Subject: p.Version, Sentence: said, Reason: reason}); err != nil {
 			return none, err
 		}
-		if after.Healthy {
-			return none, s.resolveAlerts(ctx, t, "placement_unhealthy", p.Version, "It is healthy again.")
-		}
-		using, err := t.EndpointsUsing(ctx, p.Version, p.Environment)
-		if err != nil {
+		if using, err = t.EndpointsUsing(ctx, p.Version, p.Environment); err != nil {
 			return none, err
 		}
+		if after.Healthy {
+			return none, s.resolveAlerts(ctx, t, watch.PlacementUnhealthy, p.Version, "It is healthy again.")
+		}
 		for _, endpoint := range using {
-			if err := s.raise(ctx, t, &store.Alert{Kind: "placement_unhealthy", Project: p.Project, Endpoint: endpoint, Subject: p.Version, Signal: "placement_health", Sentence: sentence}); err != nil {
+			if err := s.raise(ctx, t, &store.Alert{Kind: watch.PlacementUnhealthy, Project: p.Project, Endpoint: endpoint, Subject: p.Version, Signal: "placement_health", Sentence: sentence}); err != nil {
 				return none, err
 			}
 		}
@@ -254,6 +255,8 @@ func (s *Service) SetHealth(ctx context.Context, p store.Placement, address, rea
 	if err != nil {
 		return err
 	}
-	s.reroute(ctx)
+	if len(using) > 0 {
+		s.reroute(ctx, using...)
+	}
 	return nil
 }

@@ -305,7 +305,7 @@ func (s *Service) AddCaller(ctx context.Context, endpoint, name string) (MadeCal
 		return out, t.note(ctx, entry{Project: e.Project, Kind: "caller.added", Subject: endpoint, Sentence: sentence, After: out.Caller})
 	})
 	if err == nil {
-		s.reroute(ctx)
+		s.reroute(ctx, endpoint)
 	}
 	return out, err
 }
@@ -344,7 +344,7 @@ func (s *Service) EndCaller(ctx context.Context, endpoint, name, reason string) 
 		return struct{}{}, t.note(ctx, entry{Project: e.Project, Kind: "caller.removed", Subject: endpoint, Sentence: fmt.Sprintf("The key of %s to %s was taken away.", name, endpoint), Reason: reason})
 	})
 	if err == nil {
-		s.reroute(ctx)
+		s.reroute(ctx, endpoint)
 	}
 	return none, err
 }
@@ -374,7 +374,7 @@ func (s *Service) SetKeyed(ctx context.Context, endpoint string, keyed bool, rea
 		return e, t.note(ctx, entry{Project: e.Project, Kind: "endpoint.keyed", Subject: endpoint, Sentence: sentence, Reason: reason, Before: before, After: map[string]bool{"keyed": keyed}})
 	})
 	if err == nil {
-		s.reroute(ctx)
+		s.reroute(ctx, endpoint)
 	}
 	return out, err
 }

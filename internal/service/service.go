@@ -21,23 +21,22 @@ import (
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/notice"
 	"innerladder/internal/core/record"
+	"innerladder/internal/core/rollout"
 	"innerladder/internal/core/traffic"
+	"innerladder/internal/core/watch"
 	"innerladder/internal/fetch"
+	"innerladder/internal/jobs"
 	"innerladder/internal/oip"
 	"innerladder/internal/recorder"
 	"innerladder/internal/seal"
+	"innerladder/internal/signals"
 	"innerladder/internal/store"
 )
-
-// Router takes the routes of all endpoints and puts them in force at once.
-type Router interface {
-	Swap(ctx context.Context, routes []traffic.Route) error
-}
 
 // Config is what a service is made of.
 type Config struct {
 	Store    *store.Store
-	Signals  *store.Signals
+	Signals  *signals.Keeper
 	Blobs    *blob.Store
 	Recorder *recorder.Recorder
 	Router   Router
@@ -61,7 +60,7 @@ type Config struct {
 // Service does the job. It is safe for use by several goroutines at once.
 type Service struct {
 	store    *store.Store
-	signals  *store.Signals
+	signals  *signals.Keeper
 	blobs    *blob.Store
 	recorder *recorder.Recorder
 	router   Router
@@ -81,10 +80,23 @@ type Service struct {
 	keys     *seal.Ring
 	rotating sync.Mutex
 
-	// routing serialises reading the routes and putting them in force.
-	routing sync.Mutex
-	// unrouted is set while the gateway has not got the latest routes.
-	unrouted atomic.Bool
+	// routing serialises reading the routes and putting them in force; unrouted are the
+	// endpoints for which that could not be done.
+	routing  sync.Mutex
+	unrouted map[string]bool
+
+	// health is where the health watch of each address of each placement stands; checking
+	// are the checks that go on.
+	healthMu sync.Mutex
+	health   map[address]watch.State
+	checking jobs.Busy
+
+	// watched is where the watching of each endpoint's trials stands, trials which those are.
+	watchMu sync.Mutex
+	watched map[string]rollout.State
+	trials  map[string]splitTrials
+	// said is what was said last of the signals.
+	said atomic.Int32
 }
 
 // askServersFor is how long a model server may take to answer a question of ours.
@@ -94,7 +106,7 @@ const askServersFor = 2 * time.Second
 func New(c Config) *Service {
 	s := &Service{store: c.Store, signals: c.Signals, blobs: c.Blobs, recorder: c.Recorder, router: c.Router,
 		servers: oip.NewClient(askServersFor), log: c.Log, clock: c.Now,
-		requests: c.RequestIDs, fetcher: c.Fetch, sparing: c.Spare, address: c.Address, keys: c.Keys, signer: c.Signer}
+		requests: c.RequestIDs, unrouted: map[string]bool{}, health: map[address]watch.State{}, watched: map[string]rollout.State{}, trials: map[string]splitTrials{}, fetcher: c.Fetch, sparing: c.Spare, address: c.Address, keys: c.Keys, signer: c.Signer}
 	if s.fetcher == nil {
 		s.fetcher = &fetch.Fetcher{}
 	}

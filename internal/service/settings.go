@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -9,6 +10,8 @@ import (
 
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
+	"innerladder/internal/jobs"
+	"innerladder/internal/signals"
 	"innerladder/internal/store"
 )
 
@@ -90,7 +93,9 @@ func (s *Service) SetMail(ctx context.Context, m MailSettings, password *string)
 
 // Retention says how long what grows is kept. The record is kept for ever.
 type Retention struct {
-	Minutes    string `json:"minutes" description:"windows of a minute, such as 2160h"`
+	Minutes    string `json:"minutes" description:"what each lane did by the minute, such as 72h; hours are made of them"`
+	Hours      string `json:"hours" description:"the same by the hour; days are made of them"`
+	Days       string `json:"days" description:"the same by the day"`
 	Readings   string `json:"readings" description:"what guards said, second by second"`
 	Deliveries string `json:"deliveries" description:"the log of what was sent to webhooks and by e-mail"`
 	Notices    string `json:"notices" description:"notices that were read"`
@@ -99,16 +104,17 @@ type Retention struct {
 
 // usualRetention holds until another is chosen.
 func usualRetention() Retention {
-	return Retention{Minutes: "9600h", Readings: "720h", Deliveries: "720h", Notices: "2160h", Repeats: "48h"}
+	return Retention{Minutes: "72h", Hours: "2160h", Days: "9600h", Readings: "720h", Deliveries: "720h", Notices: "2160h", Repeats: "48h"}
 }
 
 // ages reads the durations.
-func (r Retention) ages() (out struct{ minutes, readings, deliveries, notices, repeats time.Duration }, err error) {
+func (r Retention) ages() (out struct{ minutes, hours, days, readings, deliveries, notices, repeats time.Duration }, err error) {
 	for _, f := range []struct {
 		field, value string
 		least        time.Duration
 		into         *time.Duration
-	}{{"minutes", r.Minutes, 24 * time.Hour, &out.minutes}, {"readings", r.Readings, time.Hour, &out.readings}, {"deliveries", r.Deliveries, 24 * time.Hour, &out.deliveries},
+	}{{"minutes", r.Minutes, 24 * time.Hour, &out.minutes}, {"hours", r.Hours, 7 * 24 * time.Hour, &out.hours}, {"days", r.Days, 30 * 24 * time.Hour, &out.days},
+		{"readings", r.Readings, time.Hour, &out.readings}, {"deliveries", r.Deliveries, 24 * time.Hour, &out.deliveries},
 		{"notices", r.Notices, 24 * time.Hour, &out.notices}, {"repeats", r.Repeats, time.Hour, &out.repeats}} {
 		d, err := time.ParseDuration(f.value)
 		if err != nil || d < f.least {
@@ -141,7 +147,7 @@ func (s *Service) SetRetention(ctx context.Context, n Retention, reason string) 
 	for _, f := range []struct {
 		into *string
 		was  string
-	}{{&n.Minutes, before.Minutes}, {&n.Readings, before.Readings}, {&n.Deliveries, before.Deliveries}, {&n.Notices, before.Notices}, {&n.Repeats, before.Repeats}} {
+	}{{&n.Minutes, before.Minutes}, {&n.Hours, before.Hours}, {&n.Days, before.Days}, {&n.Readings, before.Readings}, {&n.Deliveries, before.Deliveries}, {&n.Notices, before.Notices}, {&n.Repeats, before.Repeats}} {
 		if *f.into == "" {
 			*f.into = f.was
 		}
@@ -173,5 +179,41 @@ func (s *Service) Forget(ctx context.Context) error {
 	}); err != nil {
 		return err
 	}
-	return s.signals.Forget(ctx, now.Add(-ages.minutes), now.Add(-ages.readings))
+	kept := s.signals.Store()
+	if kept == nil {
+		return nil
+	}
+	return errors.Join(kept.Forget(ctx, now, signals.Ages{Minutes: ages.minutes, Hours: ages.hours, Days: ages.days, Readings: ages.readings}), s.forgetTrials(ctx, kept))
+}
+
+// forgetTrials drops the evidence of trials that have ended.
+func (s *Service) forgetTrials(ctx context.Context, kept *signals.Store) error {
+	r := s.store.Read()
+	endpoints, err := r.Endpoints(ctx)
+	if err != nil {
+		return err
+	}
+	return jobs.Each(endpoints, func(e store.Endpoint) string { return e.Name }, func(e store.Endpoint) error {
+		trials, err := s.trialsOf(ctx, r, e)
+		if err != nil {
+			return err
+		}
+		var begun []int
+		for _, t := range trials {
+			begun = append(begun, t.Begun)
+		}
+		return kept.ForgetTrials(ctx, e.Name, begun)
+	})
+}
+
+// RollSignals rolls minutes that are over up to hours and days.
+func (s *Service) RollSignals(ctx context.Context) error {
+	kept := s.signals.Store()
+	for more := kept != nil; more; {
+		var err error
+		if more, err = kept.Roll(ctx, s.clock()); err != nil {
+			return err
+		}
+	}
+	return nil
 }

@@ -8,14 +8,15 @@ import (
 	"time"
 
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/watch"
 )
 
 // Alert is what a guard or a watch raised.
 type Alert struct {
-	ID       string `json:"id" description:"A-NUMBER"`
-	Kind     string `json:"kind" enum:"rolled_back,placement_unhealthy"`
-	Project  string `json:"project"`
-	Endpoint string `json:"endpoint"`
+	ID       string          `json:"id" description:"A-NUMBER"`
+	Kind     watch.AlertKind `json:"kind" enum:"rolled_back,placement_unhealthy,signals_away,signals_lost"`
+	Project  string          `json:"project" description:"empty when it is about the service itself"`
+	Endpoint string          `json:"endpoint" description:"empty when it is about the service itself"`
 	// Subject is the version it is about; Signal what was measured.
 	Subject   string     `json:"subject"`
 	Signal    string     `json:"signal"`
@@ -47,8 +48,9 @@ func (r Records) AddAlert(ctx context.Context, a *Alert) error {
 }
 
 func (r Records) alerts(ctx context.Context, clause string, args ...any) ([]Alert, error) {
-	rows, err := r.q.QueryContext(ctx, `SELECT a.number, a.kind, m.project, a.endpoint, a.subject, a.signal, a.sentence, a.state, a.raised_at, a.handled_by, a.handled_at, a.note
-		FROM alerts a JOIN endpoints e ON e.name = a.endpoint JOIN models m ON m.id = e.model_id AND `+r.sees("m.project")+` `+clause, args...)
+	// Who sees everything sees what is about the service itself too.
+	rows, err := r.q.QueryContext(ctx, `SELECT a.number, a.kind, coalesce(m.project, ''), a.endpoint, a.subject, a.signal, a.sentence, a.state, a.raised_at, a.handled_by, a.handled_at, a.note
+		FROM alerts a LEFT JOIN endpoints e ON e.name = a.endpoint LEFT JOIN models m ON m.id = e.model_id WHERE `+r.sees("m.project")+` AND `+clause, args...)
 	return collect(rows, err, func(rows *sql.Rows) (Alert, error) {
 		var a Alert
 		var number int
@@ -62,7 +64,7 @@ func (r Records) alerts(ctx context.Context, clause string, args ...any) ([]Aler
 
 // Alert finds an alert by number.
 func (r Records) Alert(ctx context.Context, number int) (*Alert, error) {
-	return single(r.alerts(ctx, `WHERE a.number = ?`, number))
+	return single(r.alerts(ctx, `a.number = ?`, number))
 }
 
 // Alerts lists alerts, newest first; state and endpoint narrow it down when given.
@@ -71,7 +73,7 @@ func (r Records) Alerts(ctx context.Context, state, endpoint string, p Page) ([]
 	if err != nil {
 		return nil, "", err
 	}
-	items, err := r.alerts(ctx, `WHERE a.number < ? AND (? = '' OR a.state = ?) AND (? = '' OR a.endpoint = ?) ORDER BY a.number DESC LIMIT ?`, before, state, state, endpoint, endpoint, p.Limit+1)
+	items, err := r.alerts(ctx, `a.number < ? AND (? = '' OR a.state = ?) AND (? = '' OR a.endpoint = ?) ORDER BY a.number DESC LIMIT ?`, before, state, state, endpoint, endpoint, p.Limit+1)
 	if err != nil {
 		return nil, "", err
 	}
@@ -80,8 +82,8 @@ func (r Records) Alerts(ctx context.Context, state, endpoint string, p Page) ([]
 }
 
 // UnresolvedAlerts lists the alerts of a kind about a subject that nobody has resolved.
-func (r Records) UnresolvedAlerts(ctx context.Context, kind, subject string) ([]Alert, error) {
-	return r.alerts(ctx, `WHERE a.kind = ? AND a.subject = ? AND a.state <> 'resolved' ORDER BY a.number`, kind, subject)
+func (r Records) UnresolvedAlerts(ctx context.Context, kind watch.AlertKind, subject string) ([]Alert, error) {
+	return r.alerts(ctx, `a.kind = ? AND a.subject = ? AND a.state <> 'resolved' ORDER BY a.number`, kind, subject)
 }
 
 // SetAlert sets the state of an alert, by whom and why.

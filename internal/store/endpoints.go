@@ -22,9 +22,11 @@ type Endpoint struct {
 	Description string       `json:"description"`
 	Plan        rollout.Plan `json:"plan"`
 	// Keyed endpoints answer only callers that have a key.
-	Keyed     bool      `json:"keyed" description:"true when callers need a key"`
-	CreatedBy string    `json:"created_by"`
-	CreatedAt time.Time `json:"created_at"`
+	Keyed bool `json:"keyed" description:"true when callers need a key"`
+	// Repeatable endpoints may be asked twice without harm.
+	Repeatable bool      `json:"repeatable" description:"true when asking a model server twice does no harm, so that a request is sent again whenever it failed"`
+	CreatedBy  string    `json:"created_by"`
+	CreatedAt  time.Time `json:"created_at"`
 	// Split is the one in force; nil until the first.
 	Split *traffic.Split `json:"split,omitempty"`
 	// ID is the endpoint's number, which request ids carry.
@@ -37,20 +39,20 @@ func (r Records) AddEndpoint(ctx context.Context, e Endpoint) error {
 	if err != nil {
 		return err
 	}
-	_, err = r.q.ExecContext(ctx, `INSERT INTO endpoints (name, model_id, environment_id, rung, description, plan, created_by, created_at)
-		VALUES (?, (SELECT id FROM models WHERE name = ?), (SELECT id FROM environments WHERE name = ?), ?, ?, ?, ?, ?)`,
-		e.Name, e.Model, e.Environment, e.Rung, e.Description, string(plan), e.CreatedBy, toMillis(e.CreatedAt))
+	_, err = r.q.ExecContext(ctx, `INSERT INTO endpoints (name, model_id, environment_id, rung, description, plan, repeatable, created_by, created_at)
+		VALUES (?, (SELECT id FROM models WHERE name = ?), (SELECT id FROM environments WHERE name = ?), ?, ?, ?, ?, ?, ?)`,
+		e.Name, e.Model, e.Environment, e.Rung, e.Description, string(plan), e.Repeatable, e.CreatedBy, toMillis(e.CreatedAt))
 	return err
 }
 
 func (r Records) endpoints(ctx context.Context, clause string, args ...any) ([]Endpoint, error) {
-	rows, err := r.q.QueryContext(ctx, `SELECT e.id, e.name, m.project, m.name, v.name, e.rung, e.description, e.plan, e.keyed, e.created_by, e.created_at
+	rows, err := r.q.QueryContext(ctx, `SELECT e.id, e.name, m.project, m.name, v.name, e.rung, e.description, e.plan, e.keyed, e.repeatable, e.created_by, e.created_at
 		FROM endpoints e JOIN models m ON m.id = e.model_id AND `+r.sees("m.project")+` JOIN environments v ON v.id = e.environment_id `+clause, args...)
 	out, err := collect(rows, err, func(rows *sql.Rows) (Endpoint, error) {
 		var e Endpoint
 		var plan string
 		var at int64
-		if err := rows.Scan(&e.ID, &e.Name, &e.Project, &e.Model, &e.Environment, &e.Rung, &e.Description, &plan, &e.Keyed, &e.CreatedBy, &at); err != nil {
+		if err := rows.Scan(&e.ID, &e.Name, &e.Project, &e.Model, &e.Environment, &e.Rung, &e.Description, &plan, &e.Keyed, &e.Repeatable, &e.CreatedBy, &at); err != nil {
 			return e, err
 		}
 		e.CreatedAt = fromMillis(at)

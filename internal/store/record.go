@@ -150,7 +150,7 @@ const (
 func (s *Store) prepare(ctx context.Context) error {
 	s.statements = map[string]*sql.Stmt{}
 	for _, text := range []string{insertLine, moveHead, insertSeal, insertTerms, insertWord} {
-		stmt, err := s.db.write.PrepareContext(ctx, text)
+		stmt, err := s.db.Write.PrepareContext(ctx, text)
 		if err != nil {
 			return fmt.Errorf("preparing a statement: %w", err)
 		}

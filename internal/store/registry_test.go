@@ -14,6 +14,8 @@ import (
 	"time"
 
 	"innerladder/internal/core/registry"
+	"innerladder/internal/core/watch"
+	"innerladder/internal/sqlite"
 )
 
 // catalogueOf fills a store with made-up versions.
@@ -261,20 +263,25 @@ func TestOldRecordsComeThroughTheMigration(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	db, err := open(t.Context(), path, "FULL", fstest.MapFS{"0001_records.sql": {Data: first}})
+	db, err := sqlite.Open(t.Context(), path, sqlite.Options{Synchronous: "FULL", Migrations: fstest.MapFS{"0001_records.sql": {Data: first}}})
 	if err != nil {
 		t.Fatal(err)
 	}
 	for _, statement := range []string{
 		`INSERT INTO models VALUES (1, 'heat-demand', 'regression', 'heat', 'runa', 0)`,
 		`INSERT INTO versions VALUES (1, 1, 1, '` + strings.Repeat("a", 64) + `', 'two winters', '{"inputs":[{"name":"x","type":"number","nullable":false}],"outputs":[]}', '{"rows":400,"columns":{}}', '{"commit":"abc1234","dirty":false}', 'live', 5, 'runa', 5)`,
+		`INSERT INTO environments VALUES (1, 'plant-north', '', 'runa', 0)`,
+		`INSERT INTO endpoints VALUES (1, 'demand-hourly', 1, 1, 'live', '', '{"guards":[],"alpha":0.001}', 'runa', 0)`,
+		`INSERT INTO splits VALUES (1, 1, '', 'runa', 0, 0)`,
+		`INSERT INTO lanes VALUES (1, 1, 0, 'main', 1, 10000)`,
+		`INSERT INTO alerts VALUES (1, 'rolled_back', 'demand-hourly', 'heat-demand@1', 'error_rate', 'It failed.', 'open', 7, '', NULL, '')`,
 		`INSERT INTO artifacts VALUES (1, 'm', '` + strings.Repeat("b", 64) + `', 3)`,
 	} {
-		if _, err := db.write.ExecContext(t.Context(), statement); err != nil {
+		if _, err := db.Write.ExecContext(t.Context(), statement); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if err := db.close(); err != nil {
+	if err := db.Close(); err != nil {
 		t.Fatal(err)
 	}
 	s, err := Open(t.Context(), path)
@@ -295,8 +302,14 @@ func TestOldRecordsComeThroughTheMigration(t *testing.T) {
 	if nodes, err := s.Read().CodeNodes(t.Context(), "abc"); err != nil || len(nodes) != 1 {
 		t.Errorf("%v, %v", nodes, err)
 	}
+	if e, err := s.Read().Endpoint(t.Context(), "demand-hourly"); err != nil || e.Split == nil || e.Split.Main().Version != "heat-demand@1" || e.Repeatable {
+		t.Errorf("%+v, %v", e, err)
+	}
+	if a, err := s.Read().Alert(t.Context(), 1); err != nil || a.Kind != watch.RolledBack || a.State != "open" {
+		t.Errorf("%+v, %v", a, err)
+	}
 	var n int
-	if err := s.db.read.QueryRowContext(context.Background(), `SELECT count(*) FROM pragma_foreign_key_check`).Scan(&n); err != nil || n != 0 {
+	if err := s.db.Read.QueryRowContext(context.Background(), `SELECT count(*) FROM pragma_foreign_key_check`).Scan(&n); err != nil || n != 0 {
 		t.Errorf("%d rows point at nothing, %v", n, err)
 	}
 }

@@ -1,6 +1,5 @@
-// Package store keeps the records and the signals in SQLite. It is the only package
-// that knows SQL. ladder.db promises that nothing confirmed is ever lost; signals.db
-// may lose the last second in a crash.
+// Package store keeps the records, ladder.db, in SQLite, and promises that nothing confirmed
+// is ever lost. What was measured is kept by package signals.
 package store
 
 import (
@@ -10,74 +9,19 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"net/url"
 	"slices"
 	"strings"
 	"time"
 
 	"innerladder/internal/core/record"
-
-	"github.com/pressly/goose/v3"
-	_ "modernc.org/sqlite" // the driver
+	"innerladder/internal/sqlite"
 )
 
 //go:embed ladder/*.sql
 var ladderMigrations embed.FS
 
-//go:embed signals/*.sql
-var signalsMigrations embed.FS
-
 // ErrNone is returned when what was asked for does not exist.
 var ErrNone = errors.New("no such record")
-
-// readers is how many connections read at the same time.
-const readers = 4
-
-// database is one SQLite file with a single writer and several readers.
-type database struct {
-	write, read *sql.DB
-	// address opens the file once more, for what takes long.
-	address string
-}
-
-// open opens the file, sets its promise of durability (FULL or NORMAL), and brings its
-// schema up to date.
-func open(ctx context.Context, path, synchronous string, migrations fs.FS) (*database, error) {
-	dsn := func(pragmas ...string) string {
-		q := url.Values{"_txlock": {"immediate"}}
-		for _, p := range append([]string{"page_size(8192)"}, append(pragmas, "busy_timeout(10000)", "secure_delete(1)", "foreign_keys(1)", "journal_mode(WAL)", "synchronous("+synchronous+")")...) {
-			q.Add("_pragma", p)
-		}
-		return (&url.URL{Scheme: "file", Opaque: (&url.URL{Path: path}).EscapedPath(), RawQuery: q.Encode()}).String()
-	}
-	write, err := sql.Open("sqlite", dsn())
-	if err != nil {
-		return nil, fmt.Errorf("opening %s: %w", path, err)
-	}
-	write.SetMaxOpenConns(1)
-	if err := migrate(ctx, write, migrations); err != nil {
-		_ = write.Close()
-		return nil, fmt.Errorf("bringing %s up to date: %w", path, err)
-	}
-	read, err := sql.Open("sqlite", dsn("query_only(1)"))
-	if err != nil {
-		_ = write.Close()
-		return nil, fmt.Errorf("opening %s: %w", path, err)
-	}
-	read.SetMaxOpenConns(readers)
-	return &database{write, read, dsn()}, nil
-}
-
-func migrate(ctx context.Context, db *sql.DB, migrations fs.FS) error {
-	p, err := goose.NewProvider(goose.DialectSQLite3, db, migrations)
-	if err != nil {
-		return err
-	}
-	_, err = p.Up(ctx)
-	return err
-}
-
-func (d *database) close() error { return errors.Join(d.read.Close(), d.write.Close()) }
 
 // querier is what reading and writing have in common.
 type querier interface {
@@ -88,7 +32,7 @@ type querier interface {
 
 // Store holds the records, ladder.db.
 type Store struct {
-	db *database
+	db *sqlite.DB
 	// signer signs the lines of the record.
 	signer record.Signer
 	// writing is held by the one transaction that writes, so that tail is its end.
@@ -105,13 +49,13 @@ func Open(ctx context.Context, path string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	db, err := open(ctx, path, "FULL", sub)
+	db, err := sqlite.Open(ctx, path, sqlite.Options{Synchronous: "FULL", SecureDelete: true, Migrations: sub})
 	if err != nil {
 		return nil, err
 	}
 	s := &Store{db: db, writing: make(chan struct{}, 1), words: map[string]bool{}}
 	if err := s.prepare(ctx); err != nil {
-		return nil, errors.Join(err, db.close())
+		return nil, errors.Join(err, db.Close())
 	}
 	return s, nil
 }
@@ -121,29 +65,15 @@ func (s *Store) Close() error {
 	for _, stmt := range s.statements {
 		_ = stmt.Close()
 	}
-	return s.db.close()
+	return s.db.Close()
 }
 
 // Snapshot writes the records as they are at one moment into a new file, while others
 // read and write.
-func (s *Store) Snapshot(ctx context.Context, path string) error { return s.db.snapshot(ctx, path) }
-
-func (d *database) snapshot(ctx context.Context, path string) error {
-	// A connection of its own, so that nobody waits for one meanwhile.
-	db, err := sql.Open("sqlite", d.address)
-	if err != nil {
-		return fmt.Errorf("taking a snapshot: %w", err)
-	}
-	defer db.Close()
-	// What was deleted is not in it, not even on pages that are free.
-	if _, err := db.ExecContext(ctx, `VACUUM INTO ?`, path); err != nil {
-		return fmt.Errorf("taking a snapshot: %w", err)
-	}
-	return nil
-}
+func (s *Store) Snapshot(ctx context.Context, path string) error { return s.db.Snapshot(ctx, path) }
 
 // Ready says whether the records can be read.
-func (s *Store) Ready(ctx context.Context) error { return s.db.read.PingContext(ctx) }
+func (s *Store) Ready(ctx context.Context) error { return s.db.Read.PingContext(ctx) }
 
 // Sight is what someone may see: what is out of it is not found, as if it did not exist.
 type Sight struct {
@@ -189,7 +119,7 @@ func (r Records) Unbounded() Records {
 func (s *Store) Read() Records { return s.ReadAs(Sight{All: true}) }
 
 // ReadAs is Read with someone's sight.
-func (s *Store) ReadAs(sight Sight) Records { return Records{s.db.read, sight, s, nil} }
+func (s *Store) ReadAs(sight Sight) Records { return Records{s.db.Read, sight, s, nil} }
 
 // Write runs fn in one transaction with sight of everything: all of it happens, or
 // nothing.
@@ -205,7 +135,7 @@ func (s *Store) WriteAs(ctx context.Context, sight Sight, fn func(Records) error
 	case <-ctx.Done():
 		return fmt.Errorf("beginning a change: %w", ctx.Err())
 	}
-	tx, err := s.db.write.BeginTx(ctx, nil)
+	tx, err := s.db.Write.BeginTx(ctx, nil)
 	if err != nil {
 		return fmt.Errorf("beginning a change: %w", err)
 	}
@@ -239,19 +169,7 @@ type Page struct {
 
 // collect reads all rows with scan.
 func collect[T any](rows *sql.Rows, err error, scan func(*sql.Rows) (T, error)) ([]T, error) {
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	out := []T{}
-	for rows.Next() {
-		item, err := scan(rows)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, item)
-	}
-	return out, rows.Err()
+	return sqlite.Collect(rows, err, scan)
 }
 
 // cut keeps the first limit of items, of which one more was asked for, and returns the

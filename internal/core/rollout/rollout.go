@@ -1,6 +1,6 @@
-// Package rollout is the state machine that watches over a split with a trial lane: it
-// is handed a plan, its own last state, the evidence and the time, and answers with the
-// next state and what to do.
+// Package rollout is the state machine that watches over the trials of an endpoint: it is
+// handed a plan, its own last state, the evidence and the time, and answers with the next
+// state and what to do.
 package rollout
 
 import (
@@ -45,7 +45,7 @@ func DefaultPlan() Plan {
 	return Plan{Alpha: 0.001, Guards: []Guard{{ErrorRate, 0.005}, {PredictionDrift, 0.25}}}
 }
 
-// Lane is what one lane did since the split came into force. All counts only grow.
+// Lane is what one version did in a trial since that began. All counts only grow.
 type Lane struct {
 	Requests, Failed uint64
 	Outputs          map[string]*sketch.Column
@@ -53,25 +53,31 @@ type Lane struct {
 	Distinct uint64
 }
 
-// Evidence is what all lanes of a split did, by version.
-type Evidence map[string]Lane
+// Pair is the evidence of one trial.
+type Pair struct{ Incumbent, Candidate Lane }
 
-// State is where the watching stands; it can be stored and taken up again.
+// Evidence is what is known of every trial of an endpoint, by candidate.
+type Evidence map[string]Pair
+
+// State is where the watching of an endpoint's trials stands; it can be stored and taken up
+// again.
 type State struct {
+	// Split is the one in force at the last step.
 	Split  int          `json:"split"`
 	Trials []TrialState `json:"trials"`
-	Fired  bool         `json:"fired"`
-	Since  time.Time    `json:"since"`
 	At     time.Time    `json:"at"`
 }
 
-// TrialState is where the watching of one trial lane stands.
+// TrialState is where the watching of one trial stands. It belongs to the pair from when
+// that began: growing a share changes nothing of it.
 type TrialState struct {
-	Version string       `json:"version"`
-	Errors  seqtest.Rate `json:"errors"`
+	traffic.TrialPair
+	Errors seqtest.Rate `json:"errors"`
 	// Taken is how much of the evidence the error guard has bet on already.
 	Taken    seqtest.Block `json:"taken"`
 	Readings []Reading     `json:"readings"`
+	// Fired is set when a guard has fired: once is enough.
+	Fired bool `json:"fired"`
 }
 
 // Reading is what one guard says now.
@@ -92,50 +98,56 @@ type Action struct {
 	Sentence string
 }
 
-// Start is the state in which the watching of a split begins.
-func Start(plan Plan, split traffic.Split, now time.Time) State {
-	s := State{Split: split.Number, Since: now, At: now, Trials: []TrialState{}}
-	for _, l := range split.Trials() {
-		t := TrialState{Version: l.Version, Readings: []Reading{}}
-		for _, g := range plan.Guards {
-			if g.Signal == ErrorRate {
-				t.Errors.Margin = g.Margin
-			}
+// start is the state in which the watching of a trial begins.
+func start(plan Plan, pair traffic.TrialPair) TrialState {
+	t := TrialState{TrialPair: pair, Readings: []Reading{}}
+	for _, g := range plan.Guards {
+		if g.Signal == ErrorRate {
+			t.Errors.Margin = g.Margin
 		}
-		s.Trials = append(s.Trials, t)
 	}
-	return s
+	return t
 }
 
-// Step takes the evidence into account. It answers with at most one action, and with
-// none once a guard has fired.
-func Step(plan Plan, split traffic.Split, state State, e Evidence, now time.Time) (State, []Action) {
-	next := state
-	next.At = now
-	next.Trials = slices.Clone(state.Trials)
+// takeUp is where the watching of a trial stands, which begins when state knows nothing of
+// it.
+func (s *State) takeUp(plan Plan, pair traffic.TrialPair) TrialState {
+	for _, t := range s.Trials {
+		if t.Incumbent == pair.Incumbent && t.Candidate == pair.Candidate && t.Begun == pair.Begun {
+			t.Errors.Logs = slices.Clone(t.Errors.Logs)
+			return t
+		}
+	}
+	return start(plan, pair)
+}
+
+// Step takes the evidence into account: of the trials that the split with a number has now.
+// It answers with at most one action for each trial, and with none for one of which a guard
+// has fired before.
+func Step(plan Plan, split int, trials []traffic.TrialPair, state State, e Evidence, now time.Time) (State, []Action) {
+	next := State{Split: split, At: now, Trials: []TrialState{}}
 	var actions []Action
-	alpha := plan.Alpha / float64(max(1, len(plan.Guards)*len(next.Trials)))
-	main := e[split.Main().Version]
-	for i := range next.Trials {
-		t := &next.Trials[i]
-		t.Errors.Logs = slices.Clone(t.Errors.Logs)
+	alpha := plan.Alpha / float64(max(1, len(plan.Guards)*len(trials)))
+	for _, pair := range trials {
+		t := state.takeUp(plan, pair)
 		t.Readings = []Reading{}
+		incumbent, candidate := e[t.Candidate].Incumbent, e[t.Candidate].Candidate
 		for _, g := range plan.Guards {
 			var r Reading
 			switch g.Signal {
 			case ErrorRate:
-				r = t.readErrors(split.Main().Version, main, e[t.Version], alpha)
+				r = t.readErrors(t.Incumbent, incumbent, candidate, alpha)
 			case PredictionDrift:
-				r = readDrift(g, main, e[t.Version], alpha)
+				r = readDrift(g, incumbent, candidate, alpha)
 			}
 			r.Signal = g.Signal
 			t.Readings = append(t.Readings, r)
-			if r.Progress >= 1 && !next.Fired {
-				next.Fired = true
-				actions = append(actions, Action{RollBack: t.Version, Signal: g.Signal,
-					Sentence: fmt.Sprintf("%s %s", t.Version, r.Sentence)})
+			if r.Progress >= 1 && !t.Fired {
+				t.Fired = true
+				actions = append(actions, Action{RollBack: t.Candidate, Signal: g.Signal, Sentence: fmt.Sprintf("%s %s", t.Candidate, r.Sentence)})
 			}
 		}
+		next.Trials = append(next.Trials, t)
 	}
 	return next, actions
 }

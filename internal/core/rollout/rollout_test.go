@@ -3,6 +3,7 @@ package rollout
 import (
 	"encoding/json"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -12,10 +13,14 @@ import (
 )
 
 var (
-	t0    = time.Date(2026, 1, 12, 9, 0, 0, 0, time.UTC)
-	split = traffic.Split{Endpoint: "demand-hourly", Number: 2, Lanes: []traffic.Lane{
-		{Kind: traffic.Main, Version: "heat-demand@1", Share: 9000}, {Kind: traffic.Trial, Version: "heat-demand@2", Share: 1000}}}
+	t0     = time.Date(2026, 1, 12, 9, 0, 0, 0, time.UTC)
+	trials = []traffic.TrialPair{{Incumbent: "heat-demand@1", Candidate: "heat-demand@2", Begun: 2, Since: t0}}
 )
+
+// pair is the evidence of the one trial.
+func pair(main, trial Lane) Evidence {
+	return Evidence{"heat-demand@2": {Incumbent: main, Candidate: trial}}
+}
 
 type story struct {
 	failing, shift float64
@@ -44,13 +49,13 @@ func play(t *testing.T, plan Plan, s story, seconds int) (int, Action, State) {
 			l.Distinct = 2
 		}
 	}
-	state := Start(plan, split, t0)
+	state := State{}
 	var main, trial Lane
 	for sec := 1; sec <= seconds; sec++ {
 		grow(&main, 180, 0.001, 0)
 		grow(&trial, 20, s.failing, s.shift)
 		var actions []Action
-		state, actions = Step(plan, split, state, Evidence{"heat-demand@1": main, "heat-demand@2": trial}, t0.Add(time.Duration(sec)*time.Second))
+		state, actions = Step(plan, 2, trials, state, pair(main, trial), t0.Add(time.Duration(sec)*time.Second))
 		if len(actions) > 0 {
 			return sec, actions[0], state
 		}
@@ -94,10 +99,10 @@ func TestStories(t *testing.T) {
 
 func TestAGuardFiresOnce(t *testing.T) {
 	plan := DefaultPlan()
-	state := Start(plan, split, t0)
-	e := Evidence{"heat-demand@1": {Requests: 1000}, "heat-demand@2": {Requests: 100, Failed: 100}}
-	state, first := Step(plan, split, state, e, t0)
-	_, second := Step(plan, split, state, e, t0)
+	state := State{}
+	e := pair(Lane{Requests: 1000}, Lane{Requests: 100, Failed: 100})
+	state, first := Step(plan, 2, trials, state, e, t0)
+	_, second := Step(plan, 2, trials, state, e, t0)
 	if len(first) != 1 || len(second) != 0 {
 		t.Errorf("%d actions, then %d", len(first), len(second))
 	}
@@ -105,12 +110,12 @@ func TestAGuardFiresOnce(t *testing.T) {
 
 func TestStepLeavesItsInputAlone(t *testing.T) {
 	plan := DefaultPlan()
-	state, _ := Step(plan, split, Start(plan, split, t0), Evidence{"heat-demand@1": {Requests: 90}, "heat-demand@2": {Requests: 10}}, t0)
+	state, _ := Step(plan, 2, trials, State{}, pair(Lane{Requests: 90}, Lane{Requests: 10}), t0)
 	before, err := json.Marshal(state)
 	if err != nil {
 		t.Fatal(err)
 	}
-	Step(plan, split, state, Evidence{"heat-demand@1": {Requests: 900}, "heat-demand@2": {Requests: 100, Failed: 50}}, t0)
+	Step(plan, 2, trials, state, pair(Lane{Requests: 900}, Lane{Requests: 100, Failed: 50}), t0)
 	if after, _ := json.Marshal(state); string(after) != string(before) {
 		t.Errorf("the state handed in changed:\n%s\n%s", before, after)
 	}
@@ -118,9 +123,9 @@ func TestStepLeavesItsInputAlone(t *testing.T) {
 	if err := json.Unmarshal(before, &back); err != nil {
 		t.Fatal(err)
 	}
-	e := Evidence{"heat-demand@1": {Requests: 900}, "heat-demand@2": {Requests: 100, Failed: 50}}
-	a, _ := Step(plan, split, state, e, t0)
-	b, _ := Step(plan, split, back, e, t0)
+	e := pair(Lane{Requests: 900}, Lane{Requests: 100, Failed: 50})
+	a, _ := Step(plan, 2, trials, state, e, t0)
+	b, _ := Step(plan, 2, trials, back, e, t0)
 	if a.Trials[0].Errors.LogE() != b.Trials[0].Errors.LogE() {
 		t.Error("a state taken up again goes on differently")
 	}
@@ -128,9 +133,29 @@ func TestStepLeavesItsInputAlone(t *testing.T) {
 
 func TestCountsLostInACrashAreNoEvidence(t *testing.T) {
 	plan := DefaultPlan()
-	state, _ := Step(plan, split, Start(plan, split, t0), Evidence{"heat-demand@1": {Requests: 900}, "heat-demand@2": {Requests: 100}}, t0)
-	_, actions := Step(plan, split, state, Evidence{"heat-demand@1": {Requests: 850}, "heat-demand@2": {Requests: 95}}, t0)
+	state, _ := Step(plan, 2, trials, State{}, pair(Lane{Requests: 900}, Lane{Requests: 100}), t0)
+	_, actions := Step(plan, 2, trials, state, pair(Lane{Requests: 850}, Lane{Requests: 95}), t0)
 	if len(actions) != 0 {
 		t.Errorf("rolled back on counts that went down: %v", actions)
+	}
+}
+
+// Evidence belongs to the pair: a larger share, which is another split, forgets nothing, and
+// a pair that comes again begins anew.
+func TestGrowingAShareForgetsNothing(t *testing.T) {
+	plan := DefaultPlan()
+	state, _ := Step(plan, 2, trials, State{}, pair(Lane{Requests: 900}, Lane{Requests: 100, Failed: 3}), t0)
+	grown, _ := Step(plan, 3, trials, state, pair(Lane{Requests: 1400}, Lane{Requests: 600, Failed: 3}), t0)
+	if grown.Split != 3 || grown.Trials[0].Taken.CandidateRequests != 600 || grown.Trials[0].Begun != 2 {
+		t.Errorf("%+v", grown)
+	}
+	again := slices.Clone(trials)
+	again[0].Begun = 7
+	fresh, _ := Step(plan, 7, again, grown, pair(Lane{Requests: 10}, Lane{Requests: 5}), t0)
+	if fresh.Trials[0].Taken.CandidateRequests != 5 || fresh.Trials[0].Fired {
+		t.Errorf("%+v", fresh)
+	}
+	if none, _ := Step(plan, 8, nil, fresh, nil, t0); len(none.Trials) != 0 {
+		t.Errorf("%+v", none)
 	}
 }

@@ -1,27 +1,35 @@
 package sketch
 
-import (
-	"encoding/json"
-	"fmt"
+import "github.com/axiomhq/hyperloglog"
 
-	"github.com/axiomhq/hyperloglog"
-)
+// precision is the logarithm of the number of registers of a Distinct: 4 096, for a
+// standard error of 1.04/√4096 = 1.6 %. One is kept for every minute of every lane, so
+// that it takes 2 KiB and not 8 counts for more than the last half of a per cent.
+const precision = 12
 
-// Distinct estimates how many different things were seen, within about 1 %
+// Distinct estimates how many different things were seen, with a standard error of 1.6 %
 // (HyperLogLog; Flajolet et al. 2007, Heule et al. 2013). Its zero value is empty
 // and ready. Not safe for use by several goroutines at once.
 type Distinct struct{ sketch *hyperloglog.Sketch }
 
-// DenseDistinct is an empty count that takes its full 16 KiB at once, which is quicker
-// when there will be many things.
+// DenseDistinct is an empty count with a standard error of 0.8 % that takes its full 16 KiB
+// at once, which is quicker when there will be many things. It merges only with its like.
 func DenseDistinct() Distinct { return Distinct{hyperloglog.NewNoSparse()} }
 
 // AddHash records one thing by a well-mixed 64-bit hash of it.
 func (d *Distinct) AddHash(h uint64) {
 	if d.sketch == nil {
-		d.sketch = hyperloglog.New14()
+		d.sketch = newSparse()
 	}
 	d.sketch.InsertHash(h)
+}
+
+func newSparse() *hyperloglog.Sketch {
+	s, err := hyperloglog.NewSketch(precision, true)
+	if err != nil {
+		panic(err) // the constant above is a valid precision
+	}
+	return s
 }
 
 // Count is the estimated number of different hashes.
@@ -50,31 +58,4 @@ func (d *Distinct) Clone() *Distinct {
 	c := &Distinct{}
 	c.Merge(d)
 	return c
-}
-
-// MarshalJSON writes the sketch in its library's own binary encoding, null when empty.
-func (d *Distinct) MarshalJSON() ([]byte, error) {
-	if d.sketch == nil {
-		return []byte("null"), nil
-	}
-	b, err := d.sketch.MarshalBinary()
-	if err != nil {
-		return nil, err
-	}
-	return json.Marshal(b)
-}
-
-// UnmarshalJSON reads what MarshalJSON wrote.
-func (d *Distinct) UnmarshalJSON(b []byte) error {
-	d.sketch = nil
-	var raw []byte
-	if err := json.Unmarshal(b, &raw); err != nil || len(raw) == 0 {
-		return err
-	}
-	s := hyperloglog.New14()
-	if err := s.UnmarshalBinary(raw); err != nil {
-		return fmt.Errorf("reading a distinct count: %w", err)
-	}
-	d.sketch = s
-	return nil
 }

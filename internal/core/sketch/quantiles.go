@@ -1,8 +1,6 @@
 package sketch
 
 import (
-	"encoding/json"
-	"fmt"
 	"math"
 	"time"
 
@@ -117,34 +115,5 @@ func (q *Quantiles) Reset() {
 	q.sum = 0
 }
 
-type quantilesJSON struct {
-	Sum    time.Duration `json:"sum_ns"`
-	Sketch []byte        `json:"sketch,omitempty"`
-}
-
-// MarshalJSON writes the sum and the sketch in its library's own binary encoding.
-func (q *Quantiles) MarshalJSON() ([]byte, error) {
-	out := quantilesJSON{Sum: q.sum}
-	if q.Count() > 0 {
-		q.sketch.Encode(&out.Sketch, true)
-	}
-	return json.Marshal(out)
-}
-
-// UnmarshalJSON reads what MarshalJSON wrote.
-func (q *Quantiles) UnmarshalJSON(b []byte) error {
-	var in quantilesJSON
-	if err := json.Unmarshal(b, &in); err != nil {
-		return err
-	}
-	q.sum, q.sketch = in.Sum, nil
-	if len(in.Sketch) == 0 {
-		return nil
-	}
-	s, err := ddsketch.DecodeDDSketch(in.Sketch, newStore, indexMapping)
-	if err != nil {
-		return fmt.Errorf("reading a quantile sketch: %w", err)
-	}
-	q.sketch = s
-	return nil
-}
+// durationOf is a number of nanoseconds that was stored.
+func durationOf(n uint64) time.Duration { return time.Duration(min(n, math.MaxInt64)) }

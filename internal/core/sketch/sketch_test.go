@@ -2,8 +2,10 @@ package sketch
 
 import (
 	"encoding/json"
+	"errors"
 	"math"
 	"math/rand/v2"
+	"reflect"
 	"slices"
 	"testing"
 	"time"
@@ -38,25 +40,40 @@ func TestQuantilesStayWithinTheirError(t *testing.T) {
 	}
 }
 
-func TestSummarySurvivesItsEncoding(t *testing.T) {
+func TestSummariesSurviveTheirEncoding(t *testing.T) {
 	s := sampleSummary(3, 500)
-	b, err := json.Marshal(s)
-	if err != nil {
-		t.Fatal(err)
-	}
+	s.Content.Outputs["y"].AddMissing()
+	s.Content.Outputs["y"].AddNumber(math.Inf(1))
 	var back Summary
-	if err := json.Unmarshal(b, &back); err != nil {
+	if err := errors.Join(back.Latency.MergeBinary(s.Latency.AppendBinary(nil)), back.Content.Distinct.MergeBinary(s.Content.Distinct.AppendBinary(nil))); err != nil {
 		t.Fatal(err)
 	}
-	if back.Counts != s.Counts || back.Latency.At(0.9) != s.Latency.At(0.9) || back.Latency.Sum() != s.Latency.Sum() {
-		t.Errorf("traffic changed: %+v to %+v", s.Counts, back.Counts)
+	if back.Latency.At(0.9) != s.Latency.At(0.9) || back.Latency.Sum() != s.Latency.Sum() || back.Latency.Count() != s.Latency.Count() {
+		t.Errorf("latency changed: %v to %v", s.Latency.At(0.9), back.Latency.At(0.9))
 	}
 	if back.Content.Distinct.Count() != s.Content.Distinct.Count() {
 		t.Errorf("distinct changed: %d to %d", s.Content.Distinct.Count(), back.Content.Distinct.Count())
 	}
-	a, b2 := s.Content.Outputs["y"], back.Content.Outputs["y"]
-	if !slices.Equal(a.Counts, b2.Counts) || a.Mean() != b2.Mean() || a.Max != b2.Max {
-		t.Errorf("column changed: %+v to %+v", a, b2)
+	levels := NewColumn(Bins{Levels: []string{"harbour", "works"}})
+	for _, l := range []string{"works", "works", "terraces"} {
+		levels.AddLevel(l)
+	}
+	for _, c := range []*Column{s.Content.Outputs["y"], levels, NewColumn(levels.Bins)} {
+		b := c.AppendBinary(nil)
+		again, err := ReadColumn(c.Bins, b)
+		if err != nil || !reflect.DeepEqual(again, c) {
+			t.Errorf("%+v came back as %+v, %v", c, again, err)
+		}
+		for cut := range len(b) {
+			if _, err := ReadColumn(c.Bins, b[:cut]); err == nil {
+				t.Fatalf("%d of %d bytes are a whole column", cut, len(b))
+			}
+		}
+	}
+	for _, bad := range [][]byte{nil, {7}, {1}, {1, 0x80}, {1, 5, 200, 200}} {
+		if new(Quantiles).MergeBinary(bad) == nil {
+			t.Errorf("%v was read as quantiles", bad)
+		}
 	}
 }
 

@@ -10,33 +10,53 @@ const (
 	Answered Class = iota
 	// CallerError is an answer 4xx: the caller's fault.
 	CallerError
-	// ServerError is an answer 5xx, or one that could not be read.
+	// ServerError is an answer 5xx.
 	ServerError
 	// TimedOut is no answer in time.
 	TimedOut
 	// NotReached is a connection that was refused or broke before an answer.
 	NotReached
+	// Malformed is an answer that is none: not of the protocol, or cut short.
+	Malformed
+	// Abandoned is a caller who left before the answer came. It counts as a failure: a
+	// version that is slower than its callers' patience fails them.
+	Abandoned
+	// Unavailable is a request that was meant for a version none of whose addresses was
+	// healthy, and that was not sent there. It says nothing of the version, so it is not
+	// among its requests.
+	Unavailable
 )
 
 // Counts are complete: every request is in them, whatever else was dropped.
 type Counts struct {
-	Requests     uint64 `json:"requests"`
-	CallerErrors uint64 `json:"caller_errors"`
-	ServerErrors uint64 `json:"server_errors"`
-	TimedOut     uint64 `json:"timed_out"`
-	NotReached   uint64 `json:"not_reached"`
+	Requests     uint64
+	CallerErrors uint64
+	ServerErrors uint64
+	TimedOut     uint64
+	NotReached   uint64
+	Malformed    uint64
+	Abandoned    uint64
+	// Unavailable were meant for this lane when it had no healthy address. They are not
+	// among Requests.
+	Unavailable uint64
 	// Fallback are requests answered here although another lane was picked.
-	Fallback uint64 `json:"fallback"`
+	Fallback uint64
 	// Drawn are requests for which this lane was picked at random, whoever answered;
 	// requests with a sticky key are not in it.
-	Drawn uint64 `json:"drawn"`
+	Drawn uint64
 }
 
 // Failed is the number of requests that failed through no fault of the caller.
-func (c Counts) Failed() uint64 { return c.ServerErrors + c.TimedOut + c.NotReached }
+func (c Counts) Failed() uint64 {
+	return c.ServerErrors + c.TimedOut + c.NotReached + c.Malformed + c.Abandoned
+}
 
 // Add counts one request that ended as class says.
 func (c *Counts) Add(class Class) {
+	if class == Unavailable {
+		c.Unavailable++
+		return
+	}
 	c.Requests++
 	switch class {
 	case CallerError:
@@ -47,6 +67,10 @@ func (c *Counts) Add(class Class) {
 		c.TimedOut++
 	case NotReached:
 		c.NotReached++
+	case Malformed:
+		c.Malformed++
+	case Abandoned:
+		c.Abandoned++
 	}
 }
 
@@ -57,6 +81,9 @@ func (c Counts) Plus(o Counts) Counts {
 	c.ServerErrors += o.ServerErrors
 	c.TimedOut += o.TimedOut
 	c.NotReached += o.NotReached
+	c.Malformed += o.Malformed
+	c.Abandoned += o.Abandoned
+	c.Unavailable += o.Unavailable
 	c.Fallback += o.Fallback
 	c.Drawn += o.Drawn
 	return c
@@ -64,11 +91,11 @@ func (c Counts) Plus(o Counts) Counts {
 
 // Traffic is what is known of every request: counts and latency.
 type Traffic struct {
-	Counts Counts `json:"counts"`
+	Counts Counts
 	// Latency runs from the request read to the answer written; Backend is the model
 	// server's part of it. Requests that failed are in Counts, not in here.
-	Latency Quantiles `json:"latency"`
-	Backend Quantiles `json:"backend"`
+	Latency Quantiles
+	Backend Quantiles
 }
 
 // Add records one request.
@@ -91,14 +118,31 @@ func (t *Traffic) Merge(o *Traffic) {
 // under a budget.
 type Content struct {
 	// Bodies is how many request bodies were read, Rows how many rows they held.
-	Bodies   uint64             `json:"bodies"`
-	Rows     uint64             `json:"rows"`
-	Inputs   map[string]*Column `json:"inputs,omitempty"`
-	Outputs  map[string]*Column `json:"outputs,omitempty"`
-	Distinct Distinct           `json:"distinct"`
+	Bodies   uint64
+	Rows     uint64
+	Inputs   map[string]*Column
+	Outputs  map[string]*Column
+	Distinct Distinct
 	// Unread are sampled bodies that were dropped because the reader was behind, or
 	// that could not be understood.
-	Unread uint64 `json:"unread,omitempty"`
+	Unread uint64
+	// wanted is the sum over all answered requests of the probability with which the bodies
+	// were to be read, over those requests.
+	wanted, asked float64
+}
+
+// Ask takes note that the bodies of so many requests were to be read with a probability.
+func (c *Content) Ask(requests uint64, probability float64) {
+	c.wanted += probability * float64(requests)
+	c.asked += float64(requests)
+}
+
+// Probability is that with which a body was read, on average over the requests.
+func (c *Content) Probability() float64 {
+	if c.asked == 0 {
+		return 1
+	}
+	return c.wanted / c.asked
 }
 
 // Merge adds everything recorded in o. Columns counted on bins other than ours are
@@ -107,6 +151,8 @@ func (c *Content) Merge(o *Content) (left []string) {
 	c.Bodies += o.Bodies
 	c.Rows += o.Rows
 	c.Unread += o.Unread
+	c.wanted += o.wanted
+	c.asked += o.asked
 	c.Distinct.Merge(&o.Distinct)
 	merge := func(into *map[string]*Column, from map[string]*Column) {
 		for name, col := range from {
@@ -129,8 +175,14 @@ func (c *Content) Merge(o *Content) (left []string) {
 // Summary is everything kept of one lane over one span.
 type Summary struct {
 	Traffic
-	Content Content `json:"content"`
+	Content Content
 }
+
+// Probability is that with which a body was read, on average over the requests.
+func (s *Summary) Probability() float64 { return s.Content.Probability() }
+
+// SetProbability says so of a summary that was stored.
+func (s *Summary) SetProbability(p float64) { s.Content.Ask(s.Counts.Requests, p) }
 
 // Merge adds everything recorded in o and returns the columns that could not be.
 func (s *Summary) Merge(o *Summary) (left []string) {

@@ -40,8 +40,8 @@ func NewRequestIDs(key []byte) (*RequestIDs, error) {
 
 // round is the round function of the Feistel network: a keyed mixture of one half, the
 // time, and the number of the round.
-func (r *RequestIDs) round(half, millis uint64, n byte) uint64 {
-	var b [16]byte
+func (r *RequestIDs) round(b *[16]byte, half, millis uint64, n byte) uint64 {
+	clear(b[:])
 	binary.LittleEndian.PutUint64(b[:], half)
 	binary.LittleEndian.PutUint64(b[8:], millis)
 	b[15] = n
@@ -50,8 +50,8 @@ func (r *RequestIDs) round(half, millis uint64, n byte) uint64 {
 }
 
 // check is what tells an id of ours from others.
-func (r *RequestIDs) check(millis uint64, o Origin) uint64 {
-	return r.round(uint64(o.Endpoint)<<23^uint64(o.Split)<<3^uint64(o.Lane), millis, 0xff) & (1<<checkBits - 1)
+func (r *RequestIDs) check(b *[16]byte, millis uint64, o Origin) uint64 {
+	return r.round(b, uint64(o.Endpoint)<<23^uint64(o.Split)<<3^uint64(o.Lane), millis, 0xff) & (1<<checkBits - 1)
 }
 
 // Make gives the id of a request that arrived at a moment and was answered at an origin.
@@ -60,15 +60,16 @@ func (r *RequestIDs) check(millis uint64, o Origin) uint64 {
 // traced.
 func (r *RequestIDs) Make(at time.Time, o Origin, count uint64) [16]byte {
 	millis := uint64(at.UnixMilli()) & (1<<48 - 1)
-	check := r.check(millis, o)
+	b := new([16]byte) // for all rounds: a cipher's memory cannot stay on the stack
+	check := r.check(b, millis, o)
 	if o.Endpoint >= 1<<endpointBits || o.Split >= 1<<splitBits || o.Lane >= 1<<laneBits || o.Endpoint < 0 || o.Split < 0 || o.Lane < 0 {
-		o, check = Origin{}, ^r.check(millis, Origin{})&(1<<checkBits-1)
+		o, check = Origin{}, ^r.check(b, millis, Origin{})&(1<<checkBits-1)
 	}
 	// The left half holds count and check, the right one the origin: 22 + 15 and 14 + 20 + 3.
 	left := (count&(1<<countBits-1))<<checkBits | check
 	right := uint64(o.Endpoint)<<(splitBits+laneBits) | uint64(o.Split)<<laneBits | uint64(o.Lane)
 	for n := range byte(rounds) {
-		left, right = right, left^r.round(right, millis, n)
+		left, right = right, left^r.round(b, right, millis, n)
 	}
 	var id [16]byte
 	binary.BigEndian.PutUint64(id[:], millis<<16)
@@ -85,11 +86,12 @@ func (r *RequestIDs) Read(id [16]byte) (at time.Time, o Origin, ok bool) {
 	if id[6]>>4 != 7 || low>>62 != 2 {
 		return at, o, false
 	}
+	b := new([16]byte)
 	left := uint64(id[6]&0xf)<<33 | uint64(id[7])<<25 | low>>halfBits&(1<<25-1)
 	right := low & halfMask
 	for n := byte(rounds); n > 0; n-- {
-		left, right = right^r.round(left, millis, n-1), left
+		left, right = right^r.round(b, left, millis, n-1), left
 	}
 	o = Origin{int64(right >> (splitBits + laneBits)), int(right >> laneBits & (1<<splitBits - 1)), int(right & (1<<laneBits - 1))}
-	return time.UnixMilli(int64(millis)).UTC(), o, left&(1<<checkBits-1) == r.check(millis, o)
+	return time.UnixMilli(int64(millis)).UTC(), o, left&(1<<checkBits-1) == r.check(b, millis, o)
 }

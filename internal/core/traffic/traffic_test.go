@@ -148,3 +148,28 @@ func TestRevert(t *testing.T) {
 		}
 	}
 }
+
+func TestATrialLastsAsLongAsItsPair(t *testing.T) {
+	lanes := func(main, trial string) []Lane {
+		out := []Lane{{Kind: Main, Version: main, Share: Whole}}
+		if trial != "" {
+			out = []Lane{{Kind: Main, Version: main, Share: 9000}, {Kind: Trial, Version: trial, Share: 1000}}
+		}
+		return out
+	}
+	var history []Split
+	for i, l := range [][]Lane{lanes("m@1", ""), lanes("m@1", "m@2"), lanes("m@1", "m@2"), lanes("m@1", ""), lanes("m@1", "m@2"), lanes("m@1", "m@2"), lanes("m@2", "m@3")} {
+		history = append(history, Split{Number: i + 1, Lanes: l})
+	}
+	var trials []TrialPair
+	for n, want := range []int{0, 2, 2, 0, 5, 5, 7} {
+		trials = history[n].TrialPairs(trials)
+		begun := 0
+		if len(trials) > 0 {
+			begun = trials[0].Begun
+		}
+		if begun != want {
+			t.Errorf("#%d: the trial began with #%d, want #%d", n+1, begun, want)
+		}
+	}
+}

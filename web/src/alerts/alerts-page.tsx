@@ -1,4 +1,4 @@
-import { CircleCheck, Eye, OctagonX, PlugZap } from 'lucide-react'
+import { CircleCheck, DatabaseZap, Eye, OctagonX, PlugZap } from 'lucide-react'
 import { useState } from 'react'
 
 import type { Alert } from '../api/client'
@@ -40,7 +40,7 @@ export function AlertCard({ alert: a }: { alert: Alert }) {
   const handle = useHandleAlert(a.id)
   const may = useMay('handle', a.project)
   const [note, setNote] = useState('')
-  const Icon = a.kind === 'rolled_back' ? OctagonX : PlugZap
+  const Icon = a.kind === 'rolled_back' ? OctagonX : a.endpoint === '' ? DatabaseZap : PlugZap
   return (
     <Panel
       className={a.state === 'open' ? 'border-l-bad border-l-[3px]' : undefined}
@@ -52,7 +52,14 @@ export function AlertCard({ alert: a }: { alert: Alert }) {
       }
       aside={
         <span className="text-ink-2 text-[12.5px]">
-          <To to={`/endpoints/${a.endpoint}`}>{a.endpoint}</To> · <Ref to={a.subject} /> · {words(a.signal)} · <Ago at={a.raised_at} />
+          {a.endpoint === '' ? (
+            'the service itself'
+          ) : (
+            <>
+              <To to={`/endpoints/${a.endpoint}`}>{a.endpoint}</To> · <Ref to={a.subject} />
+            </>
+          )}{' '}
+          · {words(a.signal)} · <Ago at={a.raised_at} />
         </span>
       }
     >

@@ -126,7 +126,7 @@ function SetHeader({ environment, done }: { environment: string; done: () => voi
   )
 }
 
-const kept = { minutes: 'windows of a minute', readings: 'what guards said, by the second', deliveries: 'the log of what was sent', notices: 'notices that were read', repeats: 'answers to repeated calls' } as const
+const kept = { minutes: 'what lanes did by the minute', hours: 'by the hour', days: 'by the day', readings: 'what guards said, by the second', deliveries: 'the log of what was sent', notices: 'notices that were read', repeats: 'answers to repeated calls' } as const
 type Kept = keyof typeof kept
 
 /** A duration such as 2160h in days where that is whole. */

@@ -1,0 +1,30 @@
+package watch
+
+// AlertKind is what an alert is about.
+type AlertKind string
+
+// The kinds of alerts.
+const (
+	// RolledBack: a guard has ended a trial.
+	RolledBack AlertKind = "rolled_back"
+	// PlacementUnhealthy: a version that answers has no healthy address.
+	PlacementUnhealthy AlertKind = "placement_unhealthy"
+	// SignalsAway: what is measured cannot be written or read.
+	SignalsAway AlertKind = "signals_away"
+	// SignalsLost: what was measured is gone.
+	SignalsLost AlertKind = "signals_lost"
+)
+
+// Says is what an alert of a kind says of its subject; ok is false for a kind that there
+// is not.
+func (k AlertKind) Says() (says string, ok bool) {
+	says, ok = map[AlertKind]string{
+		RolledBack: "was rolled back", PlacementUnhealthy: "is not healthy",
+		SignalsAway: "cannot be written", SignalsLost: "were lost",
+	}[k]
+	return says, ok
+}
+
+// Repeats reports whether each alert of the kind stands for itself. Of other kinds there is
+// one about a subject at a time.
+func (k AlertKind) Repeats() bool { return k == RolledBack || k == SignalsLost }

@@ -1,0 +1,364 @@
+package gateway
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"innerladder/internal/core/sketch"
+	"innerladder/internal/core/traffic"
+	"innerladder/internal/http1"
+	"innerladder/internal/oip"
+	"innerladder/internal/recorder"
+	"innerladder/internal/upstream"
+
+	"github.com/google/uuid"
+)
+
+// exchange is one request with its answer. It lives on its caller's goroutine.
+type exchange struct {
+	*caller
+	g *Gateway
+	// keep is whether the connection goes on, linger whether the caller may still send
+	// what nobody reads, begun whether some of the answer was written.
+	keep, linger, begun bool
+
+	endpoint *endpoint
+	// pinned is set when the caller named the version.
+	pinned bool
+	// planned is the lane that was picked; lane the one that deals with the request now.
+	planned, lane *lane
+	drawn         bool
+	id            [36]byte
+
+	// body is the request's, or as much of it as is held: in memory that was lent, request,
+	// or still in the connection's buffer, peeked bytes of it. answered is memory lent for
+	// the answer. What was reserved for both is given back at the end.
+	framing           http1.Framing
+	body              []byte
+	request, answered *[]byte
+	peeked            int
+	replyPeeked       int
+	reserved          int64
+	reservedStream    int64
+	// streamed is set when the body goes through without being held, sent when some of it
+	// has gone.
+	streamed, sent bool
+
+	// start is when the request had been read; deadline when a model server must have
+	// answered.
+	start, deadline time.Time
+	backend         time.Duration
+	// callersFault is what was wrong with a body as it was streamed; nobodyLeft is set when
+	// all addresses that were tried refused the connection.
+	callersFault *refusal
+	nobodyLeft   bool
+}
+
+// giveBack ends what the exchange has borrowed.
+func (x *exchange) giveBack() {
+	for _, b := range []*[]byte{x.request, x.answered} {
+		if b != nil {
+			x.g.bodies.takeBack(b)
+		}
+	}
+	x.request, x.answered = nil, nil
+	x.g.bodies.release(x.reserved, x.reservedStream)
+	x.reserved, x.reservedStream = 0, 0
+	if x.peeked > 0 {
+		_, _ = x.wire.R.Discard(x.peeked)
+		x.peeked = 0
+	}
+}
+
+// refuse answers with an error of the protocol. What the caller still sends is not read
+// any more when it is more than a little.
+func (x *exchange) refuse(r *refusal) {
+	if (x.body == nil && !x.framing.Empty()) || x.requestLeft() {
+		x.keep, x.linger = false, true
+	}
+	closes := r.closes || !x.keep
+	x.keep = !closes
+	x.begun = true
+	lines := []byte(nil)
+	if x.lane != nil {
+		lines = x.namedLines(nil)
+	}
+	x.writeOwn(r.status, r.body(), lines, closes, r.retries())
+}
+
+// namedLines appends the headers that say who answered, and the request's id.
+func (x *exchange) namedLines(out []byte) []byte {
+	out = append(append(out, x.lane.named...), RequestHeader+": "...)
+	return append(append(out, x.id[:]...), "\r\n"...)
+}
+
+// say answers a question about the gateway or an endpoint.
+func (x *exchange) say(v any, lines []byte) {
+	b, err := json.Marshal(v)
+	if err != nil {
+		panic(err) // they are all made here
+	}
+	if !x.framing.Empty() {
+		x.keep, x.linger = false, true
+	}
+	x.begun = true
+	x.writeOwn(http.StatusOK, b, lines, !x.keep, false)
+}
+
+// serve finds out what is asked and answers it.
+func (x *exchange) serve() {
+	var err error
+	if x.framing, err = x.head.RequestFraming(); err != nil {
+		var bad *http1.BadMessage
+		errors.As(err, &bad)
+		x.framing = http1.Framing{Length: -1}
+		x.refuse(&refusal{bad.Status, "gateway.bad_request", bad.What, true})
+		return
+	}
+	path := x.head.Target
+	if after, ok := bytes.CutPrefix(path, []byte("http://")); ok { // a proxy's form
+		slash := bytes.IndexByte(after, '/')
+		if slash < 0 {
+			slash = len(after)
+		}
+		path = after[slash:]
+	}
+	path, _, _ = bytes.Cut(path, []byte("?"))
+	get := string(x.head.Method) == http.MethodGet || string(x.head.Method) == http.MethodHead
+	switch rest, isModel := bytes.CutPrefix(path, []byte("/v2/models/")); {
+	case isModel:
+		x.model(rest, get)
+	case string(path) == "/v2" && get:
+		x.say(oip.ServerMetadata{Name: "inner-ladder", Version: "2", Extensions: []string{}}, nil)
+	case string(path) == "/v2/health/live" && get:
+		x.say(map[string]bool{"live": true}, nil)
+	case string(path) == "/v2/health/ready" && get:
+		x.say(map[string]bool{"ready": true}, nil)
+	default:
+		x.noSuchPath(http.StatusNotFound)
+	}
+}
+
+func (x *exchange) noSuchPath(status int) {
+	path := strconv.QuoteToASCII(string(x.head.Target[:min(len(x.head.Target), 200)]))
+	x.refuse(&refusal{status, "gateway.no_such_path", fmt.Sprintf("%s %s is no path of the Open Inference Protocol; "+
+		"call POST /v2/models/ENDPOINT/infer", x.head.Method, path[1:len(path)-1]), false})
+}
+
+// model answers what is asked of an endpoint: NAME[/versions/VERSION][/ready or /infer].
+func (x *exchange) model(path []byte, get bool) {
+	name, rest := segment(path)
+	var version []byte
+	if after, ok := bytes.CutPrefix(rest, []byte("versions/")); ok {
+		version, rest = segment(after)
+	}
+	infer := string(rest) == "infer"
+	switch {
+	case len(name) == 0 || (len(rest) > 0 && !infer && string(rest) != "ready"):
+		x.noSuchPath(http.StatusNotFound)
+		return
+	case infer != (string(x.head.Method) == http.MethodPost) || (!infer && !get):
+		x.noSuchPath(http.StatusMethodNotAllowed)
+		return
+	}
+	if r := x.find(name, version); r != nil {
+		x.refuse(r)
+		return
+	}
+	switch {
+	case infer:
+		x.infer()
+	case len(rest) > 0:
+		x.ready()
+	default:
+		x.metadata()
+	}
+}
+
+// segment cuts the first segment off a path and decodes it; it is empty when it cannot be.
+func segment(path []byte) (first, rest []byte) {
+	first, rest, _ = bytes.Cut(path, []byte("/"))
+	if bytes.IndexByte(first, '%') >= 0 {
+		plain, err := url.PathUnescape(string(first))
+		if err != nil {
+			return nil, rest
+		}
+		first = []byte(plain)
+	}
+	return first, rest
+}
+
+// find finds the endpoint of the request and, when the path names a version, its lane.
+func (x *exchange) find(name, version []byte) *refusal {
+	e := x.g.find(name)
+	if e == nil {
+		return &refusal{
+			http.StatusNotFound,
+			"endpoint.unknown",
+			"there is no endpoint " + strconv.QuoteToASCII(string(name)),
+			false,
+		}
+	}
+	if e.keyed && !e.callers[sha256.Sum256(x.key())] {
+		return &refusal{
+			http.StatusUnauthorized,
+			"endpoint.key",
+			e.name + " answers only callers that have a key; send it as " + KeyHeader,
+			true,
+		}
+	}
+	if len(e.lanes) == 0 {
+		return &refusal{
+			http.StatusServiceUnavailable,
+			"endpoint.no_split",
+			e.name + " has no split yet, so nothing answers for it; make one with: innerladder split " + e.name + " MODEL@NUMBER=100",
+			false,
+		}
+	}
+	x.endpoint = e
+	if len(version) > 0 {
+		if x.planned = e.lane(string(version)); x.planned == nil {
+			return &refusal{http.StatusNotFound, "endpoint.no_such_lane",
+				fmt.Sprintf("%s is no version of the split in force, %s; these are: %s",
+					strconv.QuoteToASCII(string(version)), e.describe(), strings.Join(e.versions(), ", ")), false}
+		}
+		x.pinned = true
+	}
+	return nil
+}
+
+// key reads the key that a caller sent.
+func (x *exchange) key() []byte {
+	if key := x.head.Get(http1.LadderKey); len(key) > 0 {
+		return key
+	}
+	key, _ := bytes.CutPrefix(x.head.Get(http1.Authorization), []byte("Bearer "))
+	return key
+}
+
+// ready says whether anybody can answer for the endpoint.
+func (x *exchange) ready() {
+	var a *upstream.Address
+	if x.pinned {
+		a = upstream.Choose(x.planned.addresses, nil)
+	} else {
+		_, a = x.endpoint.instead(nil)
+	}
+	if a == nil {
+		x.refuse(x.nobody())
+		return
+	}
+	x.say(map[string]any{"name": x.endpoint.name, "ready": true}, nil)
+}
+
+// nobody says that no lane can answer.
+func (x *exchange) nobody() *refusal {
+	e := x.endpoint
+	return &refusal{http.StatusServiceUnavailable, "endpoint.no_healthy_lane",
+		"no model server of " + e.describe() + " is healthy (" + strings.Join(
+			e.versions(),
+			", ",
+		) + "); see: innerladder endpoint show " + e.name, false}
+}
+
+// infer is the way of a request. What can be refused from the head alone has been.
+func (x *exchange) infer() {
+	if x.lane = x.planned; x.lane == nil {
+		x.planned, x.drawn = x.endpoint.assign(x.head.Get(http1.LadderCaller))
+		x.lane = x.planned
+	}
+	x.name(time.Now())
+	if r := x.readBody(); r != nil {
+		x.refuse(r)
+		return
+	}
+	x.start = time.Now()
+	x.deadline = x.start.Add(x.g.config.Timeout)
+	failure := x.attempt()
+	switch {
+	case failure == nil: // it is answered and observed
+	case x.callersFault != nil:
+		x.refuse(x.callersFault)
+		x.observe(sketch.CallerError, nil)
+	default:
+		class := failure.Class
+		if class == sketch.Unavailable { // for the caller it is a failure all the same
+			class = sketch.NotReached
+		}
+		x.refuse(x.explain(failure))
+		x.observe(class, nil)
+	}
+}
+
+// name gives the request the id that says who answers.
+func (x *exchange) name(now time.Time) {
+	origin := traffic.Origin{Endpoint: x.endpoint.id, Split: x.endpoint.split, Lane: x.lane.position}
+	id := uuid.UUID(x.g.config.IDs.Make(now, origin, x.g.count.Add(1)))
+	text, _ := id.MarshalText() // never fails
+	copy(x.id[:], text)
+}
+
+// observe records how the request ended at the lane that dealt with it; answer is the
+// body, nil when there is none to look at.
+func (x *exchange) observe(class sketch.Class, answer []byte) {
+	rec := x.lane.recorder
+	if x.pinned {
+		rec = x.lane.pinned
+	}
+	total := time.Since(x.start)
+	rec.Observe(x.shard, recorder.Observation{Class: class, Total: total, Backend: min(x.backend, total),
+		Drawn: x.drawn && x.lane == x.planned, Fallback: x.lane != x.planned})
+	if class != sketch.Answered {
+		return
+	}
+	if x.streamed || answer == nil {
+		rec.Skip()
+	} else if rec.Wants(len(x.body) + len(answer)) {
+		rec.Offer(x.body, answer)
+	}
+}
+
+// failed records at a lane that it has failed a request that another lane, or another
+// address of it, deals with now.
+func (x *exchange) failed(l *lane, f *upstream.Failure) {
+	rec := l.recorder
+	if x.pinned {
+		rec = l.pinned
+	}
+	rec.Observe(x.shard, recorder.Observation{Class: f.Class, Drawn: x.drawn && l == x.planned})
+}
+
+// explain says why a model server did not answer, without what only we may know.
+func (x *exchange) explain(f *upstream.Failure) *refusal {
+	version := x.lane.version
+	if x.nobodyLeft {
+		return x.nobody()
+	}
+	switch f.Class {
+	case sketch.Unavailable:
+		return x.nobody()
+	case sketch.TimedOut:
+		return &refusal{
+			http.StatusGatewayTimeout,
+			"model_server.too_slow",
+			fmt.Sprintf("%s did not answer within %s", version, x.g.config.Timeout),
+			false,
+		}
+	case sketch.Malformed:
+		return &refusal{http.StatusBadGateway, "model_server.malformed", version + " " + f.What, false}
+	case sketch.Abandoned:
+		return &refusal{499, "gateway.caller_left", "the caller left", true}
+	}
+	if f.Safe && !f.Refused {
+		return &refusal{http.StatusServiceUnavailable, "model_server.unreachable", version + " " + f.What, false}
+	}
+	return &refusal{http.StatusBadGateway, "model_server.failed", version + " " + f.What, false}
+}

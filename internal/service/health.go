@@ -1,0 +1,109 @@
+package service
+
+import (
+	"context"
+	"time"
+
+	"innerladder/internal/core/watch"
+	"innerladder/internal/store"
+)
+
+// unhealthyAfter is how many checks in a row must fail.
+const unhealthyAfter = 2
+
+// address is one address of one placement.
+type address struct {
+	placement int64
+	url       string
+}
+
+// CheckHealth begins to ask every address of every placement whether it is ready, and does
+// not wait for answers: a model server that hangs delays nobody's health but its own.
+func (s *Service) CheckHealth(ctx context.Context) error {
+	ctx = BySelf(ctx)
+	placements, err := s.Placements(ctx, "")
+	if err != nil {
+		return err
+	}
+	s.forgetHealth(placements.Items)
+	for _, p := range placements.Items {
+		for _, a := range p.Addresses {
+			s.checking.Start(p.Version+" in "+p.Environment+" at "+a.URL, func() {
+				if err := s.checkAddress(ctx, p, a); err != nil && ctx.Err() == nil {
+					s.log.Error(
+						"a change of health was not recorded",
+						"version",
+						p.Version,
+						"address",
+						a.URL,
+						"error",
+						err,
+					)
+				}
+			})
+		}
+	}
+	return nil
+}
+
+// Settle waits for checks that go on.
+func (s *Service) Settle() { s.checking.Wait() }
+
+// checkAddress asks one address, and records when it fell or recovered.
+func (s *Service) checkAddress(ctx context.Context, p store.Placement, a store.Address) error {
+	reason := ""
+	if err := s.Check(ctx, p, a.URL); err != nil {
+		if ctx.Err() != nil {
+			return nil // we are stopping; that says nothing about the server
+		}
+		reason = err.Error()
+	}
+	key := address{p.ID, a.URL}
+	s.healthMu.Lock()
+	state, known := s.health[key]
+	if !known {
+		state = watch.State{Healthy: a.Healthy}
+	}
+	state, turn := watch.Health{After: unhealthyAfter}.Step(state, reason, time.Now())
+	s.health[key] = state
+	s.healthMu.Unlock()
+	if reason == "" {
+		s.router.MarkUp(a.URL, p.ServedAs)
+	}
+	// What is recorded counts, not what was turned: a change that was not recorded the
+	// last time is recorded now.
+	switch {
+	case turn == watch.Fell, !state.Healthy && a.Healthy:
+		s.log.Warn(
+			"a placement fell",
+			"version",
+			p.Version,
+			"environment",
+			p.Environment,
+			"address",
+			a.URL,
+			"reason",
+			reason,
+		)
+		return s.SetHealth(ctx, p, a.URL, state.Reason, state.Sentence(p.Version, p.Environment))
+	case turn == watch.Recovered, state.Healthy && !a.Healthy:
+		s.log.Info("a placement recovered", "version", p.Version, "environment", p.Environment, "address", a.URL)
+		return s.SetHealth(ctx, p, a.URL, "", "")
+	}
+	return nil
+}
+
+// forgetHealth drops what is known of placements that are gone.
+func (s *Service) forgetHealth(placements []store.Placement) {
+	there := map[int64]bool{}
+	for _, p := range placements {
+		there[p.ID] = true
+	}
+	s.healthMu.Lock()
+	defer s.healthMu.Unlock()
+	for key := range s.health {
+		if !there[key.placement] {
+			delete(s.health, key)
+		}
+	}
+}
