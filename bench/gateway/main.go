@@ -38,7 +38,7 @@ func main() {
 	beside := flag.Bool("beside", false, "measure one endpoint while the model server of another does everything wrong, instead of rounds beside HAProxy")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	b := &bench{ctx: ctx, length: *length, connections: *connections, body: *body, node: *node, wrong: *beside}
+	b := &bench{ctx: ctx, length: *length, connections: *connections, body: *body, node: *node, wrong: *beside, pids: map[string]int{}}
 	err := b.run(*rounds, *splits)
 	b.close()
 	stop()
@@ -57,7 +57,9 @@ type bench struct {
 	node        bool
 	wrong       bool
 	children    []*exec.Cmd
-	script      string
+	// pids are the processes of the programs, by their names.
+	pids   map[string]int
+	script string
 }
 
 func (b *bench) close() {
@@ -80,6 +82,7 @@ func (b *bench) start(name string, args ...string) (*bufio.Reader, error) {
 		return nil, fmt.Errorf("starting %s: %w", name, err)
 	}
 	b.children = append(b.children, c)
+	b.pids[filepath.Base(name)] = c.Process.Pid
 	return bufio.NewReader(out), nil
 }
 
@@ -154,13 +157,16 @@ func (b *bench) run(rounds, splits int) (err error) {
 	if splits > 0 {
 		return b.changeSplits(c, ours+path, splits)
 	}
-	targets := []struct{ name, url string }{{"HAProxy", proxy + path}, {"Inner Ladder", ours + path}}
+	targets := []struct {
+		name, url string
+		pid       int
+	}{{"HAProxy", proxy + path, b.pids["haproxy"]}, {"Inner Ladder", ours + path, b.pids["innerladder"]}}
 	for _, t := range targets { // warm up both
 		if _, err := b.wrk(t.url, 2*time.Second); err != nil {
 			return fmt.Errorf("%s: %w", t.name, err)
 		}
 	}
-	fmt.Printf("%-7s %-13s %12s %10s %10s\n", "round", "gateway", "requests/s", "p50", "p99")
+	fmt.Printf("%-7s %-13s %12s %10s %10s %14s\n", "round", "gateway", "requests/s", "p50", "p99", "CPU/request")
 	results := map[string][]measured{}
 	var sent uint64
 	time.Sleep(3 * time.Second)
@@ -171,15 +177,17 @@ func (b *bench) run(rounds, splits int) (err error) {
 	for round := range rounds {
 		for i := range targets {
 			t := targets[(i+round)%2] // who goes first alternates
+			used := worked(t.pid)
 			m, err := b.wrk(t.url, b.length)
 			if err != nil {
 				return fmt.Errorf("%s: %w", t.name, err)
 			}
+			m.work = (worked(t.pid) - used) / time.Duration(m.requests)
 			if t.name == "Inner Ladder" {
 				sent += m.requests
 			}
 			results[t.name] = append(results[t.name], m)
-			fmt.Printf("%-7d %-13s %12.0f %10s %10s\n", round+1, t.name, m.rate, m.p50, m.p99)
+			fmt.Printf("%-7d %-13s %12.0f %10s %10s %14s\n", round+1, t.name, m.rate, m.p50, m.p99, m.work)
 		}
 	}
 	time.Sleep(3 * time.Second) // counts are those of whole seconds that are over
@@ -370,6 +378,21 @@ type measured struct {
 	requests uint64
 	rate     float64
 	p50, p99 time.Duration
+	// work is how long a processor worked in the gateway for a request.
+	work time.Duration
+}
+
+// worked is how long processors have worked for a process.
+func worked(pid int) time.Duration {
+	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	if err != nil {
+		return 0
+	}
+	_, after, _ := strings.Cut(string(b), ") ")
+	fields := strings.Fields(after)
+	user, _ := strconv.Atoi(fields[11])
+	system, _ := strconv.Atoi(fields[12])
+	return time.Duration(user+system) * 10 * time.Millisecond
 }
 
 var (

@@ -64,7 +64,7 @@ func TestTheCoreStaysACore(t *testing.T) {
 }
 
 // rooms is the order of the house: a package may import only what stands below it.
-var rooms = []string{"core", "credential", "seal", "intake", "fetch", "blob", "backup", "sqlite", "jobs", "store", "signals", "oip", "recorder", "http1", "upstream", "gateway", "service", "api", "client", "serve", "standin", "demo", "cli"}
+var rooms = []string{"core", "credential", "seal", "intake", "fetch", "blob", "backup", "sqlite", "jobs", "store", "signals", "oip", "recorder", "eventloop", "http1", "upstream", "gateway", "service", "api", "client", "serve", "standin", "demo", "cli"}
 
 func TestArrowsPointDown(t *testing.T) {
 	err := filepath.WalkDir("..", func(path string, d fs.DirEntry, err error) error {

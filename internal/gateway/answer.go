@@ -39,7 +39,9 @@ func (x *exchange) receive(conn *upstream.Conn, begin time.Time) (http1.Framing,
 	var framing http1.Framing
 	var failure *upstream.Failure
 	x.replyMemory, framing, failure = conn.Receive(begin, x.deadline, x.leaves, &x.reply, x.replyMemory)
-	x.backend = time.Since(begin)
+	conn.Moved()
+	x.now = time.Now()
+	x.backend = x.now.Sub(begin)
 	if failure != nil {
 		return framing, failure
 	}
@@ -67,7 +69,8 @@ func (x *exchange) pass(
 	if failure != nil {
 		return false, failure
 	}
-	x.backend = time.Since(begin)
+	x.look(conn.Conn)
+	x.backend = x.now.Sub(begin)
 	if x.reply.Status >= 400 {
 		// The body may lie in the connection's buffer: it is written before that is used again.
 		x.passError(body, whole)
@@ -104,7 +107,7 @@ func (x *exchange) keepConn(conn *upstream.Conn, framing http1.Framing) {
 		conn.Discard() // its end was the end of the connection
 		return
 	}
-	conn.Keep(time.Now(), &x.reply)
+	conn.Keep(x.now, &x.reply)
 }
 
 // readAnswer reads the body of the answer, or its first heldBody bytes when it is larger;
@@ -124,6 +127,9 @@ func (x *exchange) readAnswer(
 		}
 		x.replyPeeked = n
 		return b, true, nil
+	}
+	if framing.Length > lightBody {
+		x.task.Heavy()
 	}
 	need := framing.Length
 	if need < 0 || need > heldBody {
@@ -254,7 +260,7 @@ func (x *exchange) write(status int, body, lines []byte) {
 	var err error
 	if len(out)+len(body) <= wholeHead {
 		x.out = append(out, body...)
-		_, err = x.wire.Write(x.out)
+		_, err = x.wire.WriteAt(x.now, x.out)
 	} else {
 		x.out = out
 		if _, err = x.wire.Write(out); err == nil {
@@ -389,7 +395,7 @@ func (x *exchange) metadata() {
 }
 
 func (x *exchange) askMetadata(a *upstream.Address) (m oip.ModelMetadata, failure *upstream.Failure) {
-	conn, failure := a.Connect(time.Now(), x.deadline, true, false)
+	conn, failure := a.Connect(x.task, time.Now(), x.deadline, true, false)
 	if failure != nil {
 		return m, failure
 	}

@@ -22,8 +22,11 @@ func (x *exchange) attempt() *upstream.Failure {
 			break
 		}
 		tried = append(tried, a)
-		last = x.try(a)
-		if last == nil || x.begun || !x.mayRepeat(last) {
+		if last = x.try(a); last == nil {
+			return nil
+		}
+		x.now = time.Now()
+		if x.begun || !x.mayRepeat(last) {
 			return last
 		}
 		if last.Refused {
@@ -58,7 +61,7 @@ func (x *exchange) choose(tried []*upstream.Address, last *upstream.Failure) *up
 	}
 	x.failed(x.lane, last)
 	x.lane = other
-	x.name(time.Now()) // nobody has seen the first one's id
+	x.name(x.now) // nobody has seen the first one's id
 	return a
 }
 
@@ -66,7 +69,7 @@ func (x *exchange) choose(tried []*upstream.Address, last *upstream.Failure) *up
 // processed, or asking twice does no harm, and all of it is still here.
 func (x *exchange) mayRepeat(f *upstream.Failure) bool {
 	if x.sent || f.Class == sketch.Abandoned || f.Class == sketch.TimedOut && !f.Safe ||
-		!time.Now().Before(x.deadline) {
+		!x.now.Before(x.deadline) {
 		return false
 	}
 	return f.Safe || x.endpoint.repeatable
@@ -77,9 +80,12 @@ func (x *exchange) try(a *upstream.Address) *upstream.Failure {
 	a.Begin()
 	defer a.End()
 	for fresh := false; ; fresh = true {
-		conn, failure := a.Connect(time.Now(), x.deadline, fresh, x.streamed)
+		conn, failure := a.Connect(x.task, x.now, x.deadline, fresh, x.streamed)
 		if failure != nil {
 			return failure
+		}
+		if !conn.Reused() {
+			x.now = time.Now() // it took a while
 		}
 		failure = x.exchangeOn(conn, a)
 		// A kept connection may end at the very moment it is used. That the server did not
@@ -87,6 +93,7 @@ func (x *exchange) try(a *upstream.Address) *upstream.Failure {
 		if failure == nil || fresh || !conn.Reused() || !failure.Safe || x.sent {
 			return failure
 		}
+		x.now = time.Now()
 	}
 }
 
@@ -99,10 +106,11 @@ func (x *exchange) exchangeOn(conn *upstream.Conn, a *upstream.Address) (failure
 			conn.Discard()
 		}
 	}()
-	begin := time.Now()
+	begin := x.now
 	callers, err := x.send(conn, a)
 	if x.streamed {
-		begin = time.Now()
+		x.now = time.Now()
+		begin = x.now
 		x.start, x.deadline = begin, begin.Add(x.g.config.Timeout)
 	}
 	if callers != nil {
@@ -145,7 +153,7 @@ func (x *exchange) send(conn *upstream.Conn, a *upstream.Address) (callers *refu
 	}
 	if !x.streamed && len(out)+len(x.body) <= wholeHead {
 		x.out = append(out, x.body...)
-		_, err = conn.Write(x.out)
+		_, err = conn.WriteAt(x.now, x.out)
 		return nil, err
 	}
 	x.out = out

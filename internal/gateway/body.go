@@ -10,6 +10,9 @@ import (
 	"innerladder/internal/http1"
 )
 
+// lightBody is the largest body that is dealt with among the small ones.
+const lightBody = 64 << 10
+
 // block is how much of a body that is streamed is read at once.
 const block = 64 << 10
 
@@ -40,7 +43,7 @@ func (x *exchange) readBody() *refusal {
 			return broken(err)
 		}
 	}
-	now := time.Now()
+	now := x.now
 	if n := int(f.Length); !f.Chunked && n <= x.wire.R.Size() {
 		// A small body stays where it is.
 		if x.wire.R.Buffered() < n {
@@ -54,6 +57,9 @@ func (x *exchange) readBody() *refusal {
 		return nil
 	}
 	x.requestBody.Reset(x.wire.R, f)
+	if f.Length > lightBody {
+		x.task.Heavy()
+	}
 	x.wire.Await(now, now.Add(x.g.patience.block), nil)
 	if x.streamed {
 		return nil
@@ -119,6 +125,9 @@ func (x *exchange) fill(into **[]byte, from *http1.Body) error {
 		if len(b) == cap(b) {
 			if len(b) >= heldBody {
 				return nil
+			}
+			if len(b) >= lightBody {
+				x.task.Heavy()
 			}
 			larger := x.g.bodies.lend(len(b) + 1)
 			*larger = append(*larger, b...)

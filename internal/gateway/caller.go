@@ -10,6 +10,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"innerladder/internal/eventloop"
 	"innerladder/internal/http1"
 	"innerladder/internal/oip"
 )
@@ -24,10 +25,14 @@ type callers struct {
 }
 
 // caller is one caller's connection, with everything that its requests use one after the
-// other: a connection has one goroutine and one request at a time.
+// other: a connection has one task and one request at a time.
 type caller struct {
-	g     *Gateway
-	wire  *http1.Conn
+	g    *Gateway
+	wire *http1.Conn
+	// task is what runs serve; nil when a goroutine does.
+	task *eventloop.Task
+	// now is what time it was after what was waited for last.
+	now   time.Time
 	shard uint32
 	// state is idle, busy or ended.
 	state atomic.Int32
@@ -59,7 +64,7 @@ const (
 
 // take serves a new connection, or turns it away when there are too many.
 func (cs *callers) take(g *Gateway, conn net.Conn) {
-	c := &caller{g: g, wire: http1.NewConn(conn, largestHead)}
+	c := &caller{g: g, now: time.Now(), wire: http1.NewConn(g.loops.Adopt(conn), largestHead)}
 	c.leaves, c.parse = c.left, c.head.ParseRequest
 	cs.mu.Lock()
 	full := len(cs.open) >= g.config.Callers
@@ -72,14 +77,17 @@ func (cs *callers) take(g *Gateway, conn net.Conn) {
 	cs.mu.Unlock()
 	if full {
 		// Nothing is waited for here: nobody else would be taken meanwhile.
-		_ = conn.SetWriteDeadline(time.Now().Add(time.Second))
+		_ = c.wire.SetWriteDeadline(time.Now().Add(time.Second))
 		c.refuseAt(
 			&refusal{503, "gateway.full", "the gateway has all the connections it can have; try again soon", true},
 		)
-		_ = conn.Close()
+		_ = c.wire.Close()
 		return
 	}
-	go c.serve()
+	g.loops.Go(c.wire.Conn, func(t *eventloop.Task) {
+		c.task = t
+		c.serve()
+	})
 }
 
 func (cs *callers) count() int {
@@ -131,11 +139,12 @@ func (c *caller) next() (more bool) {
 	if c.g.stopping.Load() {
 		return false // who ends idle connections may have looked just before this one was
 	}
-	now := time.Now()
-	c.wire.Await(now, now.Add(c.g.patience.idle), nil)
+	c.task.Light()
+	c.wire.Await(c.now, c.now.Add(c.g.patience.idle), nil)
 	if _, err := c.wire.R.Peek(1); err != nil {
 		return false
 	}
+	c.look(c.wire)
 	if !c.state.CompareAndSwap(idle, busy) {
 		return false // we are stopping
 	}
@@ -169,10 +178,10 @@ func (c *caller) next() (more bool) {
 
 // readHead reads the head of a request, which then lies in our own memory.
 func (c *caller) readHead() *refusal {
-	now := time.Now()
-	c.wire.Await(now, now.Add(c.g.patience.head), nil)
+	c.wire.Await(c.now, c.now.Add(c.g.patience.head), nil)
 	var err error
 	c.memory, err = http1.ReadHead(c.wire.R, c.memory, c.parse)
+	c.look(c.wire)
 	var bad *http1.BadMessage
 	switch {
 	case errors.As(err, &bad):
@@ -188,6 +197,13 @@ func (c *caller) readHead() *refusal {
 		return &refusal{400, "gateway.bad_request", "the request broke off in its head", true}
 	}
 	return nil
+}
+
+// look looks what time it is, when something was waited for at a connection.
+func (c *caller) look(at *http1.Conn) {
+	if at.Moved() {
+		c.now = time.Now()
+	}
 }
 
 // left reports whether the caller has closed the connection.

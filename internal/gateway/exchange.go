@@ -275,12 +275,13 @@ func (x *exchange) infer() {
 		x.planned, x.drawn = x.endpoint.assign(x.head.Get(http1.LadderCaller))
 		x.lane = x.planned
 	}
-	x.name(time.Now())
+	x.name(x.now)
 	if r := x.readBody(); r != nil {
 		x.refuse(r)
 		return
 	}
-	x.start = time.Now()
+	x.look(x.wire)
+	x.start = x.now
 	x.deadline = x.start.Add(x.g.config.Timeout)
 	failure := x.attempt()
 	switch {
@@ -313,7 +314,8 @@ func (x *exchange) observe(class sketch.Class, answer []byte) {
 	if x.pinned {
 		rec = x.lane.pinned
 	}
-	total := time.Since(x.start)
+	x.now = time.Now()
+	total := x.now.Sub(x.start)
 	rec.Observe(x.shard, recorder.Observation{Class: class, Total: total, Backend: min(x.backend, total),
 		Drawn: x.drawn && x.lane == x.planned, Fallback: x.lane != x.planned})
 	if class != sketch.Answered {

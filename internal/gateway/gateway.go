@@ -12,11 +12,13 @@ import (
 	"errors"
 	"log/slog"
 	"net"
+	"runtime"
 	"sync"
 	"sync/atomic"
 	"time"
 
 	"innerladder/internal/core/traffic"
+	"innerladder/internal/eventloop"
 	"innerladder/internal/http1"
 	"innerladder/internal/recorder"
 	"innerladder/internal/upstream"
@@ -58,6 +60,8 @@ type Config struct {
 	Connections int
 	// Callers is the most connections of callers at the same time; 0 is 8192.
 	Callers int
+	// Loops is the number of event loops; 0 is one for each processor.
+	Loops int
 	// Bodies is the most bytes of bodies that are held in memory at the same time; 0 is
 	// 512 MiB.
 	Bodies int64
@@ -95,6 +99,8 @@ type Gateway struct {
 	swapping  sync.Mutex
 	addresses map[string]*upstream.Address
 
+	// loops wait for all connections.
+	loops    *eventloop.Pool
 	callers  callers
 	stopping atomic.Bool
 	listener atomic.Pointer[net.Listener]
@@ -105,11 +111,18 @@ func New(c Config, rec *recorder.Recorder, log *slog.Logger) *Gateway {
 	if c.Bodies == 0 {
 		c.Bodies = usualBodies
 	}
+	if c.Loops == 0 {
+		c.Loops = runtime.NumCPU()
+	}
 	if c.Callers == 0 {
 		c.Callers = usualCallers
 	}
 	g := &Gateway{recorder: rec, log: log, config: c, addresses: map[string]*upstream.Address{},
 		patience: patience{head: 10 * time.Second, block: http1.BlockTime, idle: 2 * time.Minute}}
+	var err error
+	if g.loops, err = eventloop.New(c.Loops); err != nil {
+		log.Warn("the gateway waits for each connection by itself, which is slower", "error", err)
+	}
 	g.bodies.most = c.Bodies
 	g.callers.open = map[*caller]struct{}{}
 	g.routes.Store(&map[string]*atomic.Pointer[endpoint]{})
@@ -147,7 +160,9 @@ func (g *Gateway) Stop(ctx context.Context) error {
 	if l := g.listener.Load(); l != nil {
 		_ = (*l).Close()
 	}
-	return g.callers.end(ctx)
+	err := g.callers.end(ctx)
+	g.loops.Stop()
+	return err
 }
 
 // Tidy gives back what is not needed any more: idle connections to model servers, and

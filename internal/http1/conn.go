@@ -37,6 +37,10 @@ type Conn struct {
 
 	raw   syscall.RawConn
 	plain bool
+	// watched knows from an event loop whether something has come; it is nil when none does.
+	watched interface{ Quiet() bool }
+	// moved is set by every read.
+	moved bool
 	// until is when a read gives up, gone is asked meanwhile; wakes and writeBy are the
 	// deadlines that are set.
 	until          time.Time
@@ -65,6 +69,7 @@ func NewConn(c net.Conn, size int) *Conn {
 	if s, ok := inner.(syscall.Conn); ok {
 		w.raw, _ = s.SyscallConn()
 	}
+	w.watched, _ = inner.(interface{ Quiet() bool })
 	w.look = func(fd uintptr) { w.looked.n, w.looked.err = peek(fd, &w.lookByte) }
 	return w
 }
@@ -95,6 +100,7 @@ func (c *Conn) wake(at time.Time) {
 func (c *Conn) Read(p []byte) (int, error) {
 	for {
 		n, err := c.Conn.Read(p)
+		c.moved = true
 		if n > 0 || !errors.Is(err, os.ErrDeadlineExceeded) {
 			return n, err
 		}
@@ -109,10 +115,24 @@ func (c *Conn) Read(p []byte) (int, error) {
 	}
 }
 
+// Moved reports whether anything was read, or waited for, since it was asked last: then it
+// is later than it was.
+func (c *Conn) Moved() bool {
+	moved := c.moved
+	c.moved = false
+	return moved
+}
+
 // Write implements io.Writer, at the least rate or faster.
-func (c *Conn) Write(p []byte) (n int, err error) {
+func (c *Conn) Write(p []byte) (n int, err error) { return c.WriteAt(time.Now(), p) }
+
+// WriteAt writes for those who know what time it is.
+func (c *Conn) WriteAt(now time.Time, p []byte) (n int, err error) {
 	for len(p) > 0 && err == nil {
-		if now := time.Now(); c.writeBy.Before(now.Add(BlockTime)) {
+		if n > 0 {
+			now = time.Now()
+		}
+		if c.writeBy.Before(now.Add(BlockTime)) {
 			c.writeBy = now.Add(2 * BlockTime)
 			_ = c.SetWriteDeadline(c.writeBy)
 		}
@@ -138,6 +158,9 @@ func (c *Conn) Open() bool {
 func (c *Conn) Quiet() bool {
 	if c.R.Buffered() > 0 {
 		return false
+	}
+	if c.watched != nil && c.watched.Quiet() {
+		return true
 	}
 	open, waiting := c.peek()
 	return open && !waiting

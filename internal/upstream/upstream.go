@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"innerladder/internal/core/sketch"
+	"innerladder/internal/eventloop"
 	"innerladder/internal/http1"
 )
 
@@ -30,8 +31,6 @@ const (
 	idleTime = 4 * time.Second
 	// learnedFor is how long it is remembered that a server closes idle connections sooner.
 	learnedFor = 10 * time.Minute
-	// idlest is how many idle connections to one address are kept.
-	idlest = 256
 )
 
 // Failure says what became of a request that got no answer.
@@ -65,17 +64,19 @@ type Address struct {
 	// down is set when it was found unhealthy, by the checks or by a request.
 	down atomic.Bool
 
+	// idle are the connections that wait to be used again, by loops. Who holds one of their
+	// locks may take mu, not the other way round.
+	idle [pools]pool
+	// learned is what was found out of the server; nil when nothing was.
+	learned atomic.Pointer[habit]
+	closed  atomic.Bool
+
 	mu sync.Mutex
 	// recorded is the last health that the records told.
 	recorded bool
-	idle     []*Conn
-	open     int
-	// streams is how many of the open ones a large body comes through.
-	streams int
-	closed  bool
-	// sooner is how long idle connections last here as was found out, until forgets.
-	sooner  time.Duration
-	forgets time.Time
+	// open is how many connections there are, streams how many of them a large body comes
+	// through.
+	open, streams int
 }
 
 // Conn is a connection to a model server.
@@ -179,15 +180,15 @@ func contains(list []*Address, a *Address) bool {
 }
 
 // Connect gives a connection: one that was kept and that the server has kept too, or a
-// new one. fresh asks for a new one; stream says that a large body will come through it,
+// new one, which then belongs to the task. fresh asks for a new one; stream says that a large body will come through it,
 // of which there may be half as many as connections. The Failure is nil when it gives one.
-func (a *Address) Connect(now, until time.Time, fresh, stream bool) (*Conn, *Failure) {
+func (a *Address) Connect(t *eventloop.Task, now, until time.Time, fresh, stream bool) (*Conn, *Failure) {
 	for !fresh {
-		c := a.take(now)
+		c := a.take(now, t.Loop())
 		if c == nil {
 			break
 		}
-		if c.Quiet() {
+		if t.Own(c.Conn.Conn) == nil && c.Quiet() {
 			return a.lend(c, stream)
 		}
 		a.learn(now, c)
@@ -204,7 +205,7 @@ func (a *Address) Connect(now, until time.Time, fresh, stream bool) (*Conn, *Fai
 	}
 	a.open++
 	a.mu.Unlock()
-	c, err := a.connect(now, until)
+	c, err := a.connect(t, now, until)
 	if err != nil {
 		a.mu.Lock()
 		a.open--
@@ -224,12 +225,12 @@ func (a *Address) lend(c *Conn, stream bool) (*Conn, *Failure) {
 	return c, nil
 }
 
-func (a *Address) connect(now, until time.Time) (net.Conn, error) {
+func (a *Address) connect(task *eventloop.Task, now, until time.Time) (net.Conn, error) {
 	patience := min(dialTime, until.Sub(now))
 	if patience <= 0 {
 		return nil, http1.ErrTimedOut
 	}
-	c, err := net.DialTimeout("tcp", a.dial, patience)
+	c, err := task.Dial(a.dial, patience)
 	if err != nil || a.secure == nil {
 		return c, err
 	}
@@ -259,108 +260,6 @@ func connectFailure(err error) *Failure {
 		f.What, f.Class = "did not take the connection in time", sketch.TimedOut
 	}
 	return f
-}
-
-// take takes the youngest idle connection that is not too old.
-func (a *Address) take(now time.Time) *Conn {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	n := len(a.idle)
-	if n == 0 {
-		return nil
-	}
-	c := a.idle[n-1]
-	if c.ends.After(now) {
-		a.idle[n-1] = nil
-		a.idle = a.idle[:n-1]
-		return c
-	}
-	// The youngest is too old, so all are.
-	a.drop(a.idle)
-	a.idle = a.idle[:0]
-	return nil
-}
-
-// drop closes idle connections. The address is locked.
-func (a *Address) drop(idle []*Conn) {
-	for _, c := range idle {
-		_ = c.Close()
-	}
-	a.open -= len(idle)
-}
-
-// learn takes note that a server has closed a connection that was idle: it keeps them no
-// longer than this one was.
-func (a *Address) learn(now time.Time, c *Conn) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	if idle := now.Sub(c.since) * 3 / 4; a.sooner == 0 || idle < a.sooner || now.After(a.forgets) {
-		a.sooner, a.forgets = max(idle, time.Millisecond), now.Add(learnedFor)
-	}
-}
-
-// Keep gives back a connection whose answer was read whole. The server says in head
-// whether it keeps it, and for how long.
-func (c *Conn) Keep(now time.Time, head *http1.Head) {
-	a := c.address
-	if head.Closes() || c.R.Buffered() > 0 {
-		c.Discard()
-		return
-	}
-	patience := idleTime
-	if said := head.KeepAlive(); said > 0 {
-		// A little less than it says, for the way there.
-		patience = time.Duration(said)*time.Second - 500*time.Millisecond
-	}
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	if a.sooner > 0 && now.Before(a.forgets) {
-		patience = min(patience, a.sooner)
-	}
-	a.release(c)
-	if a.closed || len(a.idle) >= idlest {
-		a.drop([]*Conn{c})
-		return
-	}
-	c.reused, c.since, c.ends = true, now, now.Add(patience)
-	a.idle = append(a.idle, c)
-}
-
-// release ends the stream of a connection. The address is locked.
-func (a *Address) release(c *Conn) {
-	if c.stream {
-		a.streams--
-		c.stream = false
-	}
-}
-
-// Discard ends a connection.
-func (c *Conn) Discard() {
-	a := c.address
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	a.release(c)
-	a.drop([]*Conn{c})
-}
-
-// Tidy closes idle connections that are too old, and once the address is Closed, all.
-func (a *Address) Tidy(now time.Time) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	old := 0
-	for old < len(a.idle) && (a.closed || !a.idle[old].ends.After(now)) {
-		old++
-	}
-	a.drop(a.idle[:old])
-	a.idle = append(a.idle[:0], a.idle[old:]...)
-}
-
-// Close ends idle connections, now and as they come back. Requests under way go on.
-func (a *Address) Close() {
-	a.mu.Lock()
-	a.closed = true
-	a.mu.Unlock()
-	a.Tidy(time.Time{})
 }
 
 // Reused reports whether a request has been answered on the connection before.

@@ -61,7 +61,7 @@ func address(t *testing.T, url string, most int) *Address {
 // ask sends one request and keeps the connection as if it were now.
 func ask(t *testing.T, a *Address, now time.Time) (reused bool) {
 	t.Helper()
-	c, f := a.Connect(now, now.Add(time.Minute), false, false)
+	c, f := a.Connect(nil, now, now.Add(time.Minute), false, false)
 	if f != nil {
 		t.Fatal(f)
 	}
@@ -118,14 +118,14 @@ func TestAServersPatienceIsLearned(t *testing.T) {
 	now := time.Now()
 	ask(t, a, now)
 	_ = (<-connections).Close()
-	idle := a.idle[0]
+	idle := a.pool(-1).idle[0]
 	for end := time.Now().Add(5 * time.Second); idle.Quiet() && time.Now().Before(end); {
 	}
 	if ask(t, a, now.Add(2*time.Second)) {
 		t.Fatal("a closed connection was used")
 	}
-	if a.sooner != 1500*time.Millisecond {
-		t.Fatalf("learned %s from 2 s", a.sooner)
+	if learned := a.learned.Load(); learned == nil || learned.keeps != 1500*time.Millisecond {
+		t.Fatalf("learned %v from 2 s", learned)
 	}
 	if ask(t, a, now.Add(2*time.Second+1600*time.Millisecond)) {
 		t.Error("a connection was kept for longer than was learned")
@@ -143,23 +143,23 @@ func TestConnectionsAreBounded(t *testing.T) {
 	now := time.Now()
 	var held []*Conn
 	for i := range 2 {
-		c, f := a.Connect(now, now.Add(time.Second), false, true)
+		c, f := a.Connect(nil, now, now.Add(time.Second), false, true)
 		if f != nil {
 			t.Fatalf("stream %d: %v", i, f)
 		}
 		held = append(held, c)
 	}
-	if _, f := a.Connect(now, now.Add(time.Second), false, true); f == nil || !f.Safe {
+	if _, f := a.Connect(nil, now, now.Add(time.Second), false, true); f == nil || !f.Safe {
 		t.Error("large bodies may take more than half of the connections")
 	}
 	for range 2 {
-		c, f := a.Connect(now, now.Add(time.Second), false, false)
+		c, f := a.Connect(nil, now, now.Add(time.Second), false, false)
 		if f != nil {
 			t.Fatal(f)
 		}
 		held = append(held, c)
 	}
-	if _, f := a.Connect(now, now.Add(time.Second), false, false); f == nil || !strings.Contains(f.What, "4 connections") {
+	if _, f := a.Connect(nil, now, now.Add(time.Second), false, false); f == nil || !strings.Contains(f.What, "4 connections") {
 		t.Errorf("a fifth of four connections: %v", f)
 	}
 	for _, c := range held {
@@ -170,8 +170,8 @@ func TestConnectionsAreBounded(t *testing.T) {
 	}
 	ask(t, a, now)
 	a.Tidy(now.Add(time.Minute))
-	if a.open != 0 || len(a.idle) != 0 {
-		t.Errorf("%d open, %d idle after a minute", a.open, len(a.idle))
+	if idle := len(a.pool(-1).idle); a.open != 0 || idle != 0 {
+		t.Errorf("%d open, %d idle after a minute", a.open, idle)
 	}
 }
 
@@ -181,7 +181,7 @@ func TestWhyNobodyCouldBeAsked(t *testing.T) {
 		"http://127.0.0.1:1":              {Class: sketch.NotReached, Safe: true, Refused: true},
 		"http://nowhere.tarnholm.invalid": {Class: sketch.NotReached, Safe: true, Refused: true},
 	} {
-		_, f := address(t, url, 4).Connect(now, now.Add(5*time.Second), false, false)
+		_, f := address(t, url, 4).Connect(nil, now, now.Add(5*time.Second), false, false)
 		if f == nil || f.Class != want.Class || f.Safe != want.Safe || f.Refused != want.Refused || strings.Contains(f.What, "127.0.0.1") || strings.Contains(f.What, "nowhere") {
 			t.Errorf("%s: %+v", url, f)
 		}
@@ -198,7 +198,7 @@ func TestTLS(t *testing.T) {
 	defer srv.Close()
 	now := time.Now()
 	a := address(t, srv.URL, 4)
-	if _, f := a.Connect(now, now.Add(5*time.Second), false, false); f == nil || !f.Safe {
+	if _, f := a.Connect(nil, now, now.Add(5*time.Second), false, false); f == nil || !f.Safe {
 		t.Errorf("a certificate of nobody was taken: %v", f)
 	}
 	a.secure.RootCAs = srv.Client().Transport.(*http.Transport).TLSClientConfig.RootCAs
