@@ -17,8 +17,8 @@ import (
 
 	"innerladder/internal/client"
 	"innerladder/internal/core/access"
+	"innerladder/internal/core/guard"
 	"innerladder/internal/core/ladder"
-	"innerladder/internal/core/rollout"
 	"innerladder/internal/service"
 )
 
@@ -317,7 +317,7 @@ func TestARollbackStepsDown(t *testing.T) {
 	r.twoVersions()
 	split, err := r.runa.Split(ctx, "demand-hourly", lanes(9000, 1000), "", -1)
 	must(t, err)
-	must(t, r.service.RollBack(ctx, "demand-hourly", split.Number, rollout.Action{RollBack: "heat-demand@2", Signal: "error_rate", Sentence: "It fails."}))
+	must(t, r.service.RollBack(ctx, "demand-hourly", split.Number, guard.Action{RollBack: "heat-demand@2", Signal: "error_rate", Sentence: "It fails."}))
 	v, err := r.runa.Version(ctx, "heat-demand@2")
 	must(t, err)
 	if v.Rung != "rehearsal" {

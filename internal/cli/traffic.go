@@ -7,7 +7,7 @@ import (
 	"strings"
 
 	"innerladder/internal/core/fault"
-	"innerladder/internal/core/rollout"
+	"innerladder/internal/core/guard"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/service"
 )
@@ -35,7 +35,7 @@ func addEndpoint(c *call) func(context.Context) error {
 	rung := c.flags.String("rung", "", "`RUNG` they must stand on; live when not given")
 	about := c.flags.String("about", "", "`TEXT` for people")
 	repeatable := c.flags.Bool("repeatable", false, "asking a model server twice does no harm: send a request again whenever it failed")
-	usual := rollout.DefaultPlan()
+	usual := guard.DefaultPlan()
 	errorMargin := c.flags.Float64("error-margin", usual.Guards[0].Margin*100, "`POINTS`: how many percentage points more errors a trial may have")
 	driftMargin := c.flags.Float64("drift-margin", usual.Guards[1].Margin, "`GAP`: how far the cumulative shares of a trial's predictions may differ, 0 to 1")
 	noDrift := c.flags.Bool("no-drift-guard", false, "let a trial predict what it likes")
@@ -44,9 +44,9 @@ func addEndpoint(c *call) func(context.Context) error {
 		if *model == "" || *env == "" {
 			return wrongUse("an endpoint needs -model and -env")
 		}
-		plan := rollout.Plan{Alpha: *alpha, Guards: []rollout.Guard{{Signal: rollout.ErrorRate, Margin: *errorMargin / 100}}}
+		plan := guard.Plan{Alpha: *alpha, Guards: []guard.Guard{{Signal: guard.ErrorRate, Margin: *errorMargin / 100}}}
 		if !*noDrift {
-			plan.Guards = append(plan.Guards, rollout.Guard{Signal: rollout.PredictionDrift, Margin: *driftMargin})
+			plan.Guards = append(plan.Guards, guard.Guard{Signal: guard.PredictionDrift, Margin: *driftMargin})
 		}
 		e, err := c.api.AddEndpoint(ctx, service.NewEndpoint{Name: c.args[0], Model: *model, Environment: *env, Rung: *rung, Description: *about, Plan: &plan, Repeatable: *repeatable})
 		return c.show(e, err, func() { fmt.Fprintln(c.Out, e.Name) })

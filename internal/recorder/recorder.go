@@ -21,7 +21,7 @@ import (
 	"time"
 
 	"innerladder/internal/core/fault"
-	"innerladder/internal/core/rollout"
+	"innerladder/internal/core/guard"
 	"innerladder/internal/core/sketch"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/signals"
@@ -294,25 +294,25 @@ func (r *Recorder) readSafely(b bodies) {
 
 // Evidence is what is known of every trial of an endpoint; ready is false while what was
 // stored of one is still to come.
-func (r *Recorder) Evidence(name string) (out rollout.Evidence, ready bool) {
+func (r *Recorder) Evidence(name string) (out guard.Evidence, ready bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.reading.Lock()
 	defer r.reading.Unlock()
-	out, ready = rollout.Evidence{}, true
+	out, ready = guard.Evidence{}, true
 	for _, t := range r.endpoint(name).trials {
-		out[t.Candidate] = rollout.Pair{Incumbent: t.incumbent.evidence(), Candidate: t.candidate.evidence()}
+		out[t.Candidate] = guard.Pair{Incumbent: t.incumbent.evidence(), Candidate: t.candidate.evidence()}
 		ready = ready && t.known
 	}
 	return out, ready
 }
 
-func (s *side) evidence() rollout.Lane {
+func (s *side) evidence() guard.Lane {
 	outputs := map[string]*sketch.Column{}
 	for name, c := range s.content.Outputs {
 		outputs[name] = c.Clone()
 	}
-	return rollout.Lane{
+	return guard.Lane{
 		Requests: s.counts.Requests,
 		Failed:   s.counts.Failed(),
 		Outputs:  outputs,

@@ -14,7 +14,7 @@ import (
 	"testing"
 	"time"
 
-	"innerladder/internal/core/rollout"
+	"innerladder/internal/core/guard"
 	"innerladder/internal/core/sketch"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/signals"
@@ -389,7 +389,7 @@ func TestTwoLanesOfOneLawThroughADay(t *testing.T) {
 		sketch.Bins{Edges: []float64{-2, -1.5, -1, -0.5, 0, 0.5, 1, 1.5, 2, 2.5, 3}}, "a test")
 	flush(t, r)
 	dice := rand.New(rand.NewPCG(3, 9))
-	plan, state, worst := rollout.DefaultPlan(), rollout.State{}, 0.0
+	plan, state, worst := guard.DefaultPlan(), guard.State{}, 0.0
 	peak := 2000.0
 	if os.Getenv("SOAK") != "" {
 		peak = 8000
@@ -409,10 +409,10 @@ func TestTwoLanesOfOneLawThroughADay(t *testing.T) {
 		}
 		r.Tick(at.Add(time.Second))
 		e, _ := r.Evidence("demand-hourly")
-		state, _ = rollout.Step(plan, 2, []traffic.TrialPair{pair}, state, e, at)
+		state, _ = guard.Step(plan, 2, []traffic.TrialPair{pair}, state, e, at)
 		for _, reading := range state.Trials[0].Readings {
 			// With few rows it is chance that moves it.
-			if reading.Signal == rollout.PredictionDrift && e["heat-demand@2"].Candidate.Outputs["demand_mw"].Seen() > 5000 {
+			if reading.Signal == guard.PredictionDrift && e["heat-demand@2"].Candidate.Outputs["demand_mw"].Seen() > 5000 {
 				worst = max(worst, reading.Progress)
 			}
 		}
@@ -422,7 +422,7 @@ func TestTwoLanesOfOneLawThroughADay(t *testing.T) {
 	if a, b := p.Incumbent.Outputs["demand_mw"], p.Candidate.Outputs["demand_mw"]; a.Seen() < 100_000 || b.Seen() < 10_000 || math.Abs(a.Mean()-b.Mean()) > 0.05 {
 		t.Errorf("main: %d rows, mean %.3f; trial: %d rows, mean %.3f", a.Seen(), a.Mean(), b.Seen(), b.Mean())
 	}
-	last := state.Trials[0].Readings[slices.IndexFunc(state.Trials[0].Readings, func(r rollout.Reading) bool { return r.Signal == rollout.PredictionDrift })]
+	last := state.Trials[0].Readings[slices.IndexFunc(state.Trials[0].Readings, func(r guard.Reading) bool { return r.Signal == guard.PredictionDrift })]
 	if worst > 0.1 || worst == 0 {
 		t.Errorf("the guard's progress came to %.3f, at the end %.3f: %s", worst, last.Progress, last.Sentence)
 	}

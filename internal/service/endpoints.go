@@ -9,8 +9,8 @@ import (
 
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/guard"
 	"innerladder/internal/core/registry"
-	"innerladder/internal/core/rollout"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/core/watch"
 	"innerladder/internal/store"
@@ -24,7 +24,7 @@ type NewEndpoint struct {
 	Rung        string `json:"rung,omitempty" description:"what versions must stand on to answer; the highest when not given"`
 	Description string `json:"description,omitempty"`
 	// Plan is what trial lanes are held to; the default when not given.
-	Plan *rollout.Plan `json:"plan,omitempty"`
+	Plan *guard.Plan `json:"plan,omitempty"`
 	// Repeatable is for models that only compute.
 	Repeatable bool `json:"repeatable,omitempty" description:"asking a model server twice does no harm, so that a request is sent again whenever it failed"`
 }
@@ -34,7 +34,7 @@ func (s *Service) AddEndpoint(ctx context.Context, n NewEndpoint) (*store.Endpoi
 	if err := registry.CheckName("name", n.Name); err != nil {
 		return nil, err
 	}
-	plan := rollout.DefaultPlan()
+	plan := guard.DefaultPlan()
 	if n.Plan != nil {
 		plan = *n.Plan
 	}
@@ -287,7 +287,7 @@ func (s *Service) wayBack(ctx context.Context, r store.Records, endpoint string,
 
 // RollBack ends the trial of a version because a guard fired. It does nothing when the
 // split it is about is not in force any more.
-func (s *Service) RollBack(ctx context.Context, endpoint string, split int, action rollout.Action) error {
+func (s *Service) RollBack(ctx context.Context, endpoint string, split int, action guard.Action) error {
 	ctx = BySelf(ctx)
 	_, err := change(ctx, s, access.Route, func(t *tx) (struct{}, error) {
 		none := struct{}{}

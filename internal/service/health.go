@@ -4,7 +4,7 @@ import (
 	"context"
 	"time"
 
-	"innerladder/internal/core/watch"
+	"innerladder/internal/core/health"
 	"innerladder/internal/store"
 )
 
@@ -62,9 +62,9 @@ func (s *Service) checkAddress(ctx context.Context, p store.Placement, a store.A
 	s.healthMu.Lock()
 	state, known := s.health[key]
 	if !known {
-		state = watch.State{Healthy: a.Healthy}
+		state = health.State{Healthy: a.Healthy}
 	}
-	state, turn := watch.Health{After: unhealthyAfter}.Step(state, reason, time.Now())
+	state, turn := health.Rule{After: unhealthyAfter}.Step(state, reason, time.Now())
 	s.health[key] = state
 	s.healthMu.Unlock()
 	if reason == "" {
@@ -73,7 +73,7 @@ func (s *Service) checkAddress(ctx context.Context, p store.Placement, a store.A
 	// What is recorded counts, not what was turned: a change that was not recorded the
 	// last time is recorded now.
 	switch {
-	case turn == watch.Fell, !state.Healthy && a.Healthy:
+	case turn == health.Fell, !state.Healthy && a.Healthy:
 		s.log.Warn(
 			"a placement fell",
 			"version",
@@ -86,7 +86,7 @@ func (s *Service) checkAddress(ctx context.Context, p store.Placement, a store.A
 			reason,
 		)
 		return s.SetHealth(ctx, p, a.URL, state.Reason, state.Sentence(p.Version, p.Environment))
-	case turn == watch.Recovered, state.Healthy && !a.Healthy:
+	case turn == health.Recovered, state.Healthy && !a.Healthy:
 		s.log.Info("a placement recovered", "version", p.Version, "environment", p.Environment, "address", a.URL)
 		return s.SetHealth(ctx, p, a.URL, "", "")
 	}

@@ -10,8 +10,8 @@ import (
 	"innerladder/internal/core/compare"
 	"innerladder/internal/core/drift"
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/guard"
 	"innerladder/internal/core/registry"
-	"innerladder/internal/core/rollout"
 	"innerladder/internal/core/sketch"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/recorder"
@@ -191,7 +191,7 @@ type EndpointNow struct {
 // GuardNow is what one guard says of one trial lane.
 type GuardNow struct {
 	Version string `json:"version"`
-	rollout.Reading
+	guard.Reading
 }
 
 // Now says what all endpoints do now.
@@ -265,7 +265,7 @@ func (s *Service) endpointNow(ctx context.Context, e *store.Endpoint) (EndpointN
 		if err != nil || !ready {
 			return n, err
 		}
-		state, _ = rollout.Step(e.Plan, e.Split.Number, trials, state, evidence, now)
+		state, _ = guard.Step(e.Plan, e.Split.Number, trials, state, evidence, now)
 	}
 	for _, t := range state.Trials {
 		for _, r := range t.Readings {

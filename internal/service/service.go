@@ -19,11 +19,11 @@ import (
 	"innerladder/internal/blob"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/guard"
+	"innerladder/internal/core/health"
 	"innerladder/internal/core/notice"
 	"innerladder/internal/core/record"
-	"innerladder/internal/core/rollout"
 	"innerladder/internal/core/traffic"
-	"innerladder/internal/core/watch"
 	"innerladder/internal/fetch"
 	"innerladder/internal/jobs"
 	"innerladder/internal/oip"
@@ -88,12 +88,12 @@ type Service struct {
 	// health is where the health watch of each address of each placement stands; checking
 	// are the checks that go on.
 	healthMu sync.Mutex
-	health   map[address]watch.State
+	health   map[address]health.State
 	checking jobs.Busy
 
 	// watched is where the watching of each endpoint's trials stands, trials which those are.
 	watchMu sync.Mutex
-	watched map[string]rollout.State
+	watched map[string]guard.State
 	trials  map[string]splitTrials
 	// said is what was said last of the signals.
 	said atomic.Int32
@@ -106,7 +106,7 @@ const askServersFor = 2 * time.Second
 func New(c Config) *Service {
 	s := &Service{store: c.Store, signals: c.Signals, blobs: c.Blobs, recorder: c.Recorder, router: c.Router,
 		servers: oip.NewClient(askServersFor), log: c.Log, clock: c.Now,
-		requests: c.RequestIDs, unrouted: map[string]bool{}, health: map[address]watch.State{}, watched: map[string]rollout.State{}, trials: map[string]splitTrials{}, fetcher: c.Fetch, sparing: c.Spare, address: c.Address, keys: c.Keys, signer: c.Signer}
+		requests: c.RequestIDs, unrouted: map[string]bool{}, health: map[address]health.State{}, watched: map[string]guard.State{}, trials: map[string]splitTrials{}, fetcher: c.Fetch, sparing: c.Spare, address: c.Address, keys: c.Keys, signer: c.Signer}
 	if s.fetcher == nil {
 		s.fetcher = &fetch.Fetcher{}
 	}

@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"innerladder/internal/core/access"
-	"innerladder/internal/core/rollout"
+	"innerladder/internal/core/guard"
 	"innerladder/internal/core/watch"
 	"innerladder/internal/jobs"
 	"innerladder/internal/signals"
@@ -35,7 +35,7 @@ func (s *Service) StepTrials(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		state, actions := rollout.Step(e.Plan, e.Split.Number, trials, last, evidence, s.now())
+		state, actions := guard.Step(e.Plan, e.Split.Number, trials, last, evidence, s.now())
 		for _, a := range actions {
 			s.log.Warn(
 				"a guard fired",
@@ -60,7 +60,7 @@ func (s *Service) StepTrials(ctx context.Context) error {
 
 // watching is where the watching of an endpoint's trials stands. It is in memory, so that
 // guards go on when the signals are away, and read from there at first.
-func (s *Service) watching(ctx context.Context, endpoint string) (rollout.State, error) {
+func (s *Service) watching(ctx context.Context, endpoint string) (guard.State, error) {
 	s.watchMu.Lock()
 	state, known := s.watched[endpoint]
 	s.watchMu.Unlock()
@@ -69,17 +69,17 @@ func (s *Service) watching(ctx context.Context, endpoint string) (rollout.State,
 	}
 	kept := s.signals.Store()
 	if kept == nil {
-		return rollout.State{}, nil
+		return guard.State{}, nil
 	}
 	state, err := kept.Watching(ctx, endpoint)
 	if errors.Is(err, signals.ErrNone) {
-		return rollout.State{}, nil
+		return guard.State{}, nil
 	}
 	return state, err
 }
 
 // keepWatching keeps where the watching of an endpoint's trials stands.
-func (s *Service) keepWatching(ctx context.Context, endpoint string, state rollout.State) error {
+func (s *Service) keepWatching(ctx context.Context, endpoint string, state guard.State) error {
 	s.watchMu.Lock()
 	s.watched[endpoint] = state
 	s.watchMu.Unlock()

@@ -20,7 +20,7 @@ import (
 	"sync"
 	"time"
 
-	"innerladder/internal/core/rollout"
+	"innerladder/internal/core/guard"
 	"innerladder/internal/core/sketch"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/sqlite"
@@ -277,9 +277,9 @@ func (s *Store) allColumns(ctx context.Context, q querier, endpoint string) (map
 
 // Watching returns where the watching of an endpoint stands, ErrNone when it never
 // began.
-func (s *Store) Watching(ctx context.Context, endpoint string) (rollout.State, error) {
+func (s *Store) Watching(ctx context.Context, endpoint string) (guard.State, error) {
 	var raw string
-	var state rollout.State
+	var state guard.State
 	err := s.db.Read.QueryRowContext(ctx, `SELECT state FROM watching WHERE endpoint = ?`, endpoint).Scan(&raw)
 	if errors.Is(err, sql.ErrNoRows) {
 		return state, ErrNone
@@ -291,7 +291,7 @@ func (s *Store) Watching(ctx context.Context, endpoint string) (rollout.State, e
 }
 
 // PutWatching keeps where the watching of an endpoint stands, with its readings.
-func (s *Store) PutWatching(ctx context.Context, endpoint string, state rollout.State) error {
+func (s *Store) PutWatching(ctx context.Context, endpoint string, state guard.State) error {
 	raw, err := json.Marshal(state)
 	if err != nil {
 		return err

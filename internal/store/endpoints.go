@@ -8,19 +8,19 @@ import (
 	"strconv"
 	"time"
 
-	"innerladder/internal/core/rollout"
+	"innerladder/internal/core/guard"
 	"innerladder/internal/core/traffic"
 )
 
 // Endpoint is the stable name that callers call.
 type Endpoint struct {
-	Name        string       `json:"name"`
-	Project     string       `json:"project"`
-	Model       string       `json:"model"`
-	Environment string       `json:"environment"`
-	Rung        string       `json:"rung" description:"the rung that versions must stand on to answer"`
-	Description string       `json:"description"`
-	Plan        rollout.Plan `json:"plan"`
+	Name        string     `json:"name"`
+	Project     string     `json:"project"`
+	Model       string     `json:"model"`
+	Environment string     `json:"environment"`
+	Rung        string     `json:"rung" description:"the rung that versions must stand on to answer"`
+	Description string     `json:"description"`
+	Plan        guard.Plan `json:"plan"`
 	// Keyed endpoints answer only callers that have a key.
 	Keyed bool `json:"keyed" description:"true when callers need a key"`
 	// Repeatable endpoints may be asked twice without harm.

@@ -10,10 +10,10 @@ import (
 	"testing"
 	"time"
 
+	"innerladder/internal/core/guard"
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/record"
 	"innerladder/internal/core/registry"
-	"innerladder/internal/core/rollout"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/seal"
 )
@@ -44,7 +44,7 @@ func seed(t *testing.T, s *Store) {
 			r.AddVersion(t.Context(), &registry.Version{Model: "heat-demand", Digest: strings.Repeat("a", 64), Rung: "draft", RungSince: now, CreatedBy: "runa", CreatedAt: now,
 				Metrics: map[string]float64{"rmse": 1}, Params: map[string]string{"depth": "6"}, Artifacts: []registry.Artifact{{Name: "m", Digest: strings.Repeat("b", 64), Size: 3}}}),
 			r.AddEnvironment(t.Context(), Environment{Name: "plant-north", AddedAt: now}),
-			r.AddEndpoint(t.Context(), Endpoint{Name: "demand-hourly", Model: "heat-demand", Environment: "plant-north", Rung: "live", Plan: rollout.DefaultPlan(), CreatedAt: now}),
+			r.AddEndpoint(t.Context(), Endpoint{Name: "demand-hourly", Model: "heat-demand", Environment: "plant-north", Rung: "live", Plan: guard.DefaultPlan(), CreatedAt: now}),
 			r.AddSplit(t.Context(), &traffic.Split{Endpoint: "demand-hourly", Lanes: []traffic.Lane{{Kind: traffic.Main, Version: "heat-demand@1", Share: traffic.Whole}}, MadeAt: now}),
 			r.AddPromotion(t.Context(), p),
 			r.AddEntry(t.Context(), &record.Entry{At: now, Actor: "runa", Kind: "model.added", Subject: "heat-demand", Sentence: "x"}))

@@ -1,4 +1,4 @@
-// Package seqtest holds tests that stay valid at any moment of looking. A rollout
+// Package seqtest holds tests that stay valid at any moment of looking. A trial
 // looks every second and may stop at any of them; each test here keeps the chance
 // that it ever fires wrongly at or below α, however long it watches and however often
 // one looks.

@@ -1,3 +1,4 @@
+// Package watch says what alerts are.
 package watch
 
 // AlertKind is what an alert is about.

@@ -1,4 +1,4 @@
-package rollout
+package guard
 
 import (
 	"encoding/json"

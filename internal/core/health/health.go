@@ -1,21 +1,21 @@
-// Package watch is the state machine of a standing condition: it is handed what was
-// just seen, its own last state and the time, and answers with the next state and
-// whether to raise or clear an alert.
-package watch
+// Package health is the state machine of a placement's health: it is handed what a check
+// has found, its own last state and the time, and answers with the next state and whether
+// that has changed.
+package health
 
 import (
 	"fmt"
 	"time"
 )
 
-// Health is the watch on a placement's health. A placement that fails a few checks in a
-// row is unhealthy; one good check makes it healthy again.
-type Health struct {
+// Rule says when a placement is unhealthy: when it fails a few checks in a row. One good
+// check makes it healthy again.
+type Rule struct {
 	// After is how many checks in a row must fail; at least 1.
 	After int
 }
 
-// State is where a health watch stands.
+// State is how a placement was at its last check.
 type State struct {
 	Healthy bool
 	// Failing is how many checks in a row have failed, since FailingSince.
@@ -38,7 +38,7 @@ const (
 )
 
 // Step takes one check into account; reason is empty when the check went well.
-func (h Health) Step(s State, reason string, now time.Time) (State, Turn) {
+func (r Rule) Step(s State, reason string, now time.Time) (State, Turn) {
 	if reason == "" {
 		turn := Nothing
 		if !s.Healthy {
@@ -51,7 +51,7 @@ func (h Health) Step(s State, reason string, now time.Time) (State, Turn) {
 	}
 	s.Failing++
 	s.Reason = reason
-	if s.Healthy && s.Failing >= max(1, h.After) {
+	if s.Healthy && s.Failing >= max(1, r.After) {
 		s.Healthy = false
 		return s, Fell
 	}

@@ -1,7 +1,7 @@
-// Package rollout is the state machine that watches over the trials of an endpoint: it is
+// Package guard is the state machine that watches over the trials of an endpoint: it is
 // handed a plan, its own last state, the evidence and the time, and answers with the next
 // state and what to do.
-package rollout
+package guard
 
 import (
 	"fmt"

@@ -1,4 +1,4 @@
-package watch
+package health
 
 import (
 	"testing"
@@ -11,7 +11,7 @@ func TestHealth(t *testing.T) {
 	var turns []Turn
 	for i, reason := range []string{"", "connection refused", "", "connection refused", "time-out", "time-out", "", ""} {
 		var turn Turn
-		s, turn = Health{After: 2}.Step(s, reason, now.Add(time.Duration(i)*time.Second))
+		s, turn = Rule{After: 2}.Step(s, reason, now.Add(time.Duration(i)*time.Second))
 		turns = append(turns, turn)
 		if i == 5 && (s.Failing != 3 || !s.FailingSince.Equal(now.Add(3*time.Second)) || s.Healthy) {
 			t.Errorf("after three failures in a row: %+v", s)
