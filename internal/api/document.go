@@ -7,14 +7,18 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/swaggest/jsonschema-go"
 	"github.com/swaggest/openapi-go"
 	"github.com/swaggest/openapi-go/openapi31"
 )
 
-// Document is the OpenAPI 3.1 document, built from the same list as the routes.
-func Document() ([]byte, error) {
+// Document is the OpenAPI 3.1 document, built from the same list as the routes: once, since
+// that takes a while.
+var Document = sync.OnceValues(describe)
+
+func describe() ([]byte, error) {
 	r := openapi31.NewReflector()
 	r.DefaultOptions = append(r.DefaultOptions, jsonschema.InterceptDefName(schemaName), jsonschema.InterceptProp(required), jsonschema.InterceptSchema(rawJSON))
 	spec := r.SpecEns()
