@@ -168,6 +168,7 @@ func (h *house) alerted(kind watch.AlertKind, state string) bool {
 
 // Whatever happens to signals.db, requests are answered; it is noticed, said, and healed.
 func TestSignalsThatAreLost(t *testing.T) {
+	t.Parallel()
 	h := open(t)
 	h.twoVersions()
 	h.as(h.runaFile, "split", "demand-hourly", "heat-demand@1=90", "heat-demand@2=10")

@@ -202,7 +202,7 @@ func TestABadTrialIsGoneInSeconds(t *testing.T) {
 			})
 		}
 	})
-	time.Sleep(2 * time.Second) // the traffic is steady, and nothing happens
+	h.more(1000) // the traffic is steady, and nothing happens
 	if e, _ := h.runa.Endpoint(t.Context(), "demand-hourly"); e.Split.Number != 2 {
 		t.Fatalf("a harmless trial was rolled back: %s", e.Split.Reason)
 	}
@@ -216,9 +216,9 @@ func TestABadTrialIsGoneInSeconds(t *testing.T) {
 		return e.Split.Number == 3
 	})
 	took := time.Since(begin)
-	time.Sleep(time.Second) // it is in force within a second
+	h.more(500) // it is in force within a second
 	rolledBack.Store(true)
-	time.Sleep(2 * time.Second)
+	h.more(1000)
 	close(stop)
 	calls.Wait()
 	t.Logf("rolled back after %s; %d requests failed before", took.Round(10*time.Millisecond), failed.Load())
@@ -233,6 +233,7 @@ func TestABadTrialIsGoneInSeconds(t *testing.T) {
 // Whatever was confirmed is there after a kill at any moment, and the split is in force
 // again.
 func TestKilledAtAnyMoment(t *testing.T) {
+	t.Parallel()
 	h := open(t)
 	h.twoVersions()
 	confirmedSplit, environments := 1, 0
@@ -259,7 +260,14 @@ func TestKilledAtAnyMoment(t *testing.T) {
 				mu.Unlock()
 			}
 		}()
-		time.Sleep(time.Duration(120+97*round) * time.Millisecond)
+		mu.Lock()
+		before := confirmedSplit
+		mu.Unlock()
+		await(t, "changes", 20*time.Second, func() bool {
+			mu.Lock()
+			defer mu.Unlock()
+			return confirmedSplit > before+2*round
+		})
 		if err := h.stop(syscall.SIGKILL); !killed(err) {
 			t.Fatalf("ended with %v", err)
 		}
@@ -289,6 +297,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 
 // A service that is asked to stop finishes what it has begun.
 func TestStoppingFinishesRequests(t *testing.T) {
+	t.Parallel()
 	h := open(t)
 	one, _ := h.twoVersions()
 	if out, err := exec.Command(binary, "standin", "tell", one, "-delay", "800ms").CombinedOutput(); err != nil {
@@ -304,7 +313,7 @@ func TestStoppingFinishesRequests(t *testing.T) {
 			}
 		})
 	}
-	time.Sleep(300 * time.Millisecond)
+	await(t, "the requests to be under way", 5*time.Second, func() bool { return h.sent.Load() == 8 })
 	if err := h.stop(syscall.SIGTERM); err != nil {
 		t.Errorf("the service ended with %v", err)
 	}
@@ -368,7 +377,9 @@ func TestDemo(t *testing.T) {
 	if testing.Short() {
 		t.Skip("the demo takes more than a minute")
 	}
-	p := run(t, "demo", "-data", filepath.Join(t.TempDir(), "demo"), "-listen", "127.0.0.1:0", "-gateway", "127.0.0.1:0", "-for", "70s", "-rate", "150")
+	t.Parallel() // it is mostly waited for
+	dir := filepath.Join(t.TempDir(), "demo")
+	p := run(t, "demo", "-data", dir, "-listen", "127.0.0.1:0", "-gateway", "127.0.0.1:0", "-for", "70s", "-rate", "150")
 	var said strings.Builder
 	for {
 		text, err := p.out.ReadString('\n')
@@ -386,7 +397,7 @@ func TestDemo(t *testing.T) {
 		}
 	}
 	await(t, "the end of all children", 5*time.Second, func() bool {
-		out, _ := exec.Command("pgrep", "-f", binary+" (serve|standin)").Output()
-		return !strings.Contains(string(out), fmt.Sprint(p.cmd.Process.Pid)) && strings.TrimSpace(string(out)) == ""
+		out, _ := exec.Command("pgrep", "-f", dir).Output()
+		return strings.TrimSpace(string(out)) == ""
 	})
 }

@@ -58,9 +58,7 @@ func TestBackupUnderLoad(t *testing.T) {
 			}
 		})
 	}
-	for registered.Load() < 10 {
-		time.Sleep(20 * time.Millisecond)
-	}
+	await(t, "ten versions", 30*time.Second, func() bool { return registered.Load() >= 10 })
 	_, err := h.runa.Collect(t.Context(), false)
 	must(t, err)
 	before := registered.Load()

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -280,6 +281,7 @@ func TestTheClimbInTheConsole(t *testing.T) {
 // Killed at any moment while versions climb, all of a promotion is there or none: never
 // two on a rung that holds one, and the record is whole.
 func TestKilledWhileVersionsClimb(t *testing.T) {
+	t.Parallel()
 	h := open(t)
 	l := ladder.Default()
 	l.Rungs[3].HoldsOne, l.Rungs[3].Displaced = true, ladder.Retired
@@ -287,7 +289,7 @@ func TestKilledWhileVersionsClimb(t *testing.T) {
 	_, err := h.runa.SetLadder(t.Context(), "default", l, "one live", -1)
 	must(t, err)
 	file := filepath.Join(t.TempDir(), "model.bin")
-	carried := 0
+	var carried atomic.Int64
 	for round := range 4 {
 		done := make(chan struct{})
 		go func() {
@@ -307,10 +309,11 @@ func TestKilledWhileVersionsClimb(t *testing.T) {
 				if p, err = h.tove.Sign(t.Context(), p.ID, ladder.Yes, ""); err != nil || p.State != ladder.CarriedOut {
 					return
 				}
-				carried++
+				carried.Add(1)
 			}
 		}()
-		time.Sleep(time.Duration(300+137*round) * time.Millisecond)
+		before := carried.Load()
+		await(t, "versions that climb", 20*time.Second, func() bool { return carried.Load() > before+int64(round) })
 		if err := h.stop(syscall.SIGKILL); !killed(err) {
 			t.Fatalf("ended with %v", err)
 		}
@@ -324,16 +327,16 @@ func TestKilledWhileVersionsClimb(t *testing.T) {
 		}
 		all, err := h.runa.Promotions(t.Context(), client.PromotionSearch{State: "carried_out"}, client.Part{Limit: 200})
 		must(t, err)
-		if got := len(all.Items); got < carried || got > carried+1 {
-			t.Fatalf("round %d: %d were carried out, %d confirmed", round, got, carried)
+		if got, confirmed := len(all.Items), int(carried.Load()); got < confirmed || got > confirmed+1 {
+			t.Fatalf("round %d: %d were carried out, %d confirmed", round, got, confirmed)
 		}
-		carried = len(all.Items)
-		if newest := all.Items; carried > 0 && fmt.Sprint("heat-demand@", m.Standing["live"][0]) != newest[0].Version {
+		carried.Store(int64(len(all.Items)))
+		if newest := all.Items; len(newest) > 0 && fmt.Sprint("heat-demand@", m.Standing["live"][0]) != newest[0].Version {
 			t.Errorf("round %d: %v on live, %s was carried out last", round, m.Standing["live"], newest[0].Version)
 		}
 		h.says(0, h.runaFile, "intact", "audit", "verify")
 	}
-	if carried < 5 {
-		t.Errorf("only %d were carried out in all rounds", carried)
+	if n := carried.Load(); n < 5 {
+		t.Errorf("only %d were carried out in all rounds", n)
 	}
 }

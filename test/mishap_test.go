@@ -51,6 +51,7 @@ func (h *house) steadily(perSecond int) (failed *atomic.Int64, stop func()) {
 // A model server that dies in the middle of a trial costs nobody an answer: another lane
 // answers, an alert says so, and when it is back it is used again.
 func TestAModelServerThatDies(t *testing.T) {
+	t.Parallel()
 	h := open(t)
 	h.as(h.runaFile, "environment", "add", "plant-north")
 	var servers [2]*process
@@ -76,7 +77,7 @@ func TestAModelServerThatDies(t *testing.T) {
 		return len(all.Items) == 1 && all.Items[0].Subject == "heat-demand@2" && strings.Contains(all.Items[0].Sentence, "connection refused")
 	}
 	await(t, "the alert", 10*time.Second, func() bool { return alert("open") })
-	time.Sleep(time.Second)
+	h.more(200)
 	stop()
 	// Requests that it was answering when it died cannot be saved; no others may fail.
 	if n := failed.Load(); n > 5 {
@@ -94,12 +95,13 @@ func TestAModelServerThatDies(t *testing.T) {
 // The watching of a trial goes on after the service was killed: what it knew is kept,
 // and it still rolls back.
 func TestWatchingGoesOnAfterAKill(t *testing.T) {
+	t.Parallel()
 	h := open(t)
 	_, two := h.twoVersions()
 	_, err := h.runa.Split(t.Context(), "demand-hourly", []traffic.Lane{{Kind: traffic.Main, Version: "heat-demand@1", Share: 5000}, {Kind: traffic.Trial, Version: "heat-demand@2", Share: 5000}}, "", -1)
 	must(t, err)
 	_, stop := h.steadily(100)
-	time.Sleep(3 * time.Second)
+	h.more(300)
 	stop()
 	before, err := h.runa.EndpointNow(t.Context(), "demand-hourly")
 	must(t, err)
@@ -136,6 +138,7 @@ func TestWatchingGoesOnAfterAKill(t *testing.T) {
 
 // An upload goes on after the service was killed in the middle of it.
 func TestAnUploadOutlivesAKill(t *testing.T) {
+	t.Parallel()
 	h := open(t)
 	content := bytes.Repeat([]byte("0123456789abcdef"), 1<<20) // 16 MiB
 	send := func(method, path string, body []byte, header ...string) (service.Uploading, int) {

@@ -11,11 +11,13 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"net/http/httptrace"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -150,6 +152,15 @@ type house struct {
 	// serve.
 	listen  string
 	options []string
+	// sent and ended count the requests of its callers.
+	sent, ended atomic.Int64
+}
+
+// more waits until so many more requests have ended.
+func (h *house) more(n int64) {
+	h.t.Helper()
+	before := h.ended.Load()
+	await(h.t, "more requests", 30*time.Second, func() bool { return h.ended.Load() >= before+n })
 }
 
 // freeAddress finds an address that nobody listens at.
@@ -282,16 +293,28 @@ func (h *house) twoVersions() (one, two string) {
 type caller struct {
 	http *http.Client
 	url  string
+	// sent counts requests that have been written, ended those that have an answer or an
+	// error; both of all callers of the house.
+	sent, ended *atomic.Int64
 }
 
 func (h *house) caller(connections int) *caller {
-	return &caller{&http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{MaxIdleConnsPerHost: connections}}, h.gateway + "/v2/models/demand-hourly/infer"}
+	return &caller{&http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{MaxIdleConnsPerHost: connections}},
+		h.gateway + "/v2/models/demand-hourly/infer", &h.sent, &h.ended}
 }
 
 // infer calls once and returns the status, the version named in the header, and the
 // body.
 func (c *caller) infer(x float64) (int, string, []byte, error) {
-	res, err := c.http.Post(c.url, "application/json", strings.NewReader(fmt.Sprintf(`{"inputs":[{"name":"x","shape":[1],"datatype":"FP64","data":[%v]}]}`, x)))
+	defer c.ended.Add(1)
+	ctx := httptrace.WithClientTrace(context.Background(), &httptrace.ClientTrace{WroteRequest: func(httptrace.WroteRequestInfo) { c.sent.Add(1) }})
+	body := fmt.Sprintf(`{"inputs":[{"name":"x","shape":[1],"datatype":"FP64","data":[%v]}]}`, x)
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, c.url, strings.NewReader(body))
+	if err != nil {
+		return 0, "", nil, err
+	}
+	req.Header.Set("Content-Type", "application/json")
+	res, err := c.http.Do(req)
 	if err != nil {
 		return 0, "", nil, err
 	}

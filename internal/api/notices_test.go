@@ -24,12 +24,15 @@ import (
 // until waits for something that the service does by itself.
 func until(t *testing.T, what string, there func() bool) {
 	t.Helper()
-	for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
-		if there() {
-			return
+	tick := time.NewTicker(20 * time.Millisecond)
+	defer tick.Stop()
+	for limit := time.After(20 * time.Second); !there(); {
+		select {
+		case <-tick.C:
+		case <-limit:
+			t.Fatalf("waited in vain: %s", what)
 		}
 	}
-	t.Fatalf("waited in vain: %s", what)
 }
 
 func TestWebhooksTellAndTryAgain(t *testing.T) {

@@ -47,13 +47,18 @@ func (l *lines) String() string {
 func (l *lines) find(t *testing.T, pattern string) string {
 	t.Helper()
 	re := regexp.MustCompile(pattern)
-	for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(10 * time.Millisecond) {
+	tick := time.NewTicker(10 * time.Millisecond)
+	defer tick.Stop()
+	for limit := time.After(20 * time.Second); ; {
 		if m := re.FindStringSubmatch(l.String()); m != nil {
 			return m[1]
 		}
+		select {
+		case <-tick.C:
+		case <-limit:
+			t.Fatalf("nothing like %s was written:\n%s", pattern, l)
+		}
 	}
-	t.Fatalf("nothing like %s was written:\n%s", pattern, l)
-	return ""
 }
 
 // background runs a command that goes on until the test ends.
