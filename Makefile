@@ -47,10 +47,10 @@ foreign:
 	[ -z "$$missing" ] || { echo "installing$$missing from Debian's packages"; $(SUDO) apt-get update -q && $(SUDO) apt-get install -y -q --no-install-recommends $$missing; }
 
 lint: web/dist/index.html
-	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "not formatted:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
+	@unformatted=$$(go tool gofumpt -l $$(git ls-files '*.go')) && test -z "$$unformatted" || { echo "not formatted:"; echo "$$unformatted"; exit 1; }
 	go vet ./...
 	go tool staticcheck ./...
-	cd web && npx --no-install tsc --noEmit && npx --no-install eslint .
+	cd web && npx --no-install tsc --noEmit && npx --no-install eslint . && npx --no-install prettier --check --log-level warn .
 
 # What we measure against others, and how: bench/README.md.
 bench: build

@@ -56,7 +56,8 @@ func look(t *testing.T, h *house) *tab {
 			}
 			text := fmt.Sprintf("%+v", m)
 			// The browser itself notes every answer that is a problem; those are meant.
-			if (strings.HasPrefix(text, "exception") || strings.HasPrefix(text, "error")) && !strings.Contains(text, "Failed to load resource") {
+			if (strings.HasPrefix(text, "exception") || strings.HasPrefix(text, "error")) &&
+				!strings.Contains(text, "Failed to load resource") {
 				b.mu.Lock()
 				b.troubles = append(b.troubles, text)
 				b.mu.Unlock()
@@ -113,9 +114,12 @@ func TestSigningInToTheConsole(t *testing.T) {
 	b := look(t, h)
 	name := chromedp.CSS(`input[name="name"]`)
 	b.do("being sent to sign in", b.open("/models"), chromedp.WaitVisible(name))
-	b.do("a wrong password", chromedp.SendKeys(name, "runa"), overwrite(`input[name="password"]`, "not the password"), press("Sign in"), sees("name or password is wrong"))
-	b.do("the right one", overwrite(`input[name="password"]`, password), press("Sign in"), chromedp.WaitVisible(browser.Text("h1", "Now")), sees("runa"))
-	b.do("empty places say what to do", b.open("/models"), sees("innerladder register heat-demand"), b.open("/endpoints"), sees("innerladder endpoint add"),
+	b.do("a wrong password", chromedp.SendKeys(name, "runa"), overwrite(`input[name="password"]`, "not the password"),
+		press("Sign in"), sees("name or password is wrong"))
+	b.do("the right one", overwrite(`input[name="password"]`, password), press("Sign in"),
+		chromedp.WaitVisible(browser.Text("h1", "Now")), sees("runa"))
+	b.do("empty places say what to do", b.open("/models"), sees("innerladder register heat-demand"),
+		b.open("/endpoints"), sees("innerladder endpoint add"),
 		b.open("/reviews"), sees("Nothing waits"), b.open("/alerts"), sees("Nothing was ever wrong"))
 	b.do("signing out", chromedp.Click(chromedp.CSS(`[aria-label="Sign out"]`)), chromedp.WaitVisible(name))
 	cookie, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`document.cookie`))
@@ -129,27 +133,38 @@ func TestTheConsoleDoesTheJob(t *testing.T) {
 	h := open(t)
 	h.twoVersions()
 	model, sample := h.files(1.02)
-	h.as(h.runaFile, "register", "heat-demand", "-no-code", "-file", model, "-sample", sample, "-target", "y", "-metric", "rmse=0.2", "-note", "a third winter")
+	h.as(h.runaFile, "register", "heat-demand", "-no-code", "-file", model, "-sample", sample, "-target", "y",
+		"-metric", "rmse=0.2", "-note", "a third winter")
 	b := look(t, h)
 	h.person("kari", "approver", "operator")
 	b.do("signing in as kari", browser.SignIn(h.server, "kari", password))
-	b.do("the ladder", b.open("/models/heat-demand"), chromedp.WaitVisible(chromedp.CSS(`[data-rung="live"] [data-token="2"]`)), chromedp.WaitVisible(chromedp.CSS(`[data-rung="draft"] [data-token="3"]`)))
-	b.do("the version", b.open("/models/heat-demand/versions/3"), sees("a third winter"), b.open("/models/heat-demand/versions/3?show=differences"), sees("better"))
+	b.do("the ladder", b.open("/models/heat-demand"),
+		chromedp.WaitVisible(chromedp.CSS(`[data-rung="live"] [data-token="2"]`)),
+		chromedp.WaitVisible(chromedp.CSS(`[data-rung="draft"] [data-token="3"]`)))
+	b.do("the version", b.open("/models/heat-demand/versions/3"), sees("a third winter"),
+		b.open("/models/heat-demand/versions/3?show=differences"), sees("better"))
 
 	// someone else asks; the page shows it without being loaded again
 	b.do("reviews", b.open("/reviews"), sees("Nothing waits"))
 	h.as(h.runaFile, "promote", "heat-demand@3", "-to", "live", "-note", "knows the cold")
 	b.do("the new review appears", sees("knows the cold"))
 	b.do("a no needs a reason", chromedp.Click(browser.Text("a", "P-3")), press("Say no"), sees("a no needs a reason"))
-	b.do("signing", write("Note", "read it"), press("Sign yes"), sees("carried out"), b.open("/reviews"), sees("Nothing waits"))
+	b.do("signing", write("Note", "read it"), press("Sign yes"), sees("carried out"), b.open("/reviews"),
+		sees("Nothing waits"))
 	if v, err := h.runa.Version(t.Context(), "heat-demand@3"); err != nil || v.Rung != "live" {
 		t.Errorf("after the signature: %+v, %v", v, err)
 	}
 
-	b.do("one lane", b.open("/endpoints/demand-hourly"), chromedp.WaitVisible(chromedp.CSS(`[data-lane="main"][data-version="heat-demand@1"]`)))
-	_, err := h.runa.Split(t.Context(), "demand-hourly", []traffic.Lane{{Kind: traffic.Main, Version: "heat-demand@1", Share: 9000}, {Kind: traffic.Trial, Version: "heat-demand@2", Share: 1000}}, "from elsewhere", -1)
+	b.do("one lane", b.open("/endpoints/demand-hourly"),
+		chromedp.WaitVisible(chromedp.CSS(`[data-lane="main"][data-version="heat-demand@1"]`)))
+	_, err := h.runa.Split(t.Context(), "demand-hourly",
+		[]traffic.Lane{
+			{Kind: traffic.Main, Version: "heat-demand@1", Share: 9000},
+			{Kind: traffic.Trial, Version: "heat-demand@2", Share: 1000},
+		}, "from elsewhere", -1)
 	must(t, err)
-	b.do("a lane that someone else made appears", chromedp.WaitVisible(chromedp.CSS(`[data-lane="trial"][data-version="heat-demand@2"]`)), sees("from elsewhere"))
+	b.do("a lane that someone else made appears",
+		chromedp.WaitVisible(chromedp.CSS(`[data-lane="trial"][data-version="heat-demand@2"]`)), sees("from elsewhere"))
 	c := h.caller(4)
 	for i := range 300 {
 		_, _, _, err := c.infer(float64(i) / 10)
@@ -158,17 +173,21 @@ func TestTheConsoleDoesTheJob(t *testing.T) {
 	b.do("numbers move", sees("no sign that it is worse"), chromedp.WaitVisible(chromedp.CSS(`.recharts-line path`)))
 	b.do("the chart has a table", press("show as a table"), sees("time, UTC"))
 
-	b.do("changing the split", press("Change the split"), write("Share of heat-demand@1 in per cent", "70"), sees("must add up to 100 %"),
+	b.do("changing the split", press("Change the split"), write("Share of heat-demand@1 in per cent", "70"),
+		sees("must add up to 100 %"),
 		write("Share of heat-demand@2 in per cent", "30"), press("Put in force"), sees("#3"))
 	await(t, "the split", 5*time.Second, func() bool {
 		e, err := h.runa.Endpoint(t.Context(), "demand-hourly")
 		must(t, err)
 		return e.Split.Number == 3 && e.Split.Author == "kari" && e.Split.Lanes[1].Share == 3000
 	})
-	b.do("side by side", press("Compare @1 and @2"), sees("heat-demand@2 answered"), chromedp.WaitVisible(chromedp.CSS(`table`)))
+	b.do("side by side", press("Compare @1 and @2"), sees("heat-demand@2 answered"),
+		chromedp.WaitVisible(chromedp.CSS(`table`)))
 	b.do("going back", b.open("/endpoints/demand-hourly"), press("Back to @1"),
-		chromedp.SendKeys(chromedp.CSS(`[role="dialog"] input[required]`), "complaints from the harbour"), press("Go back to #1"), sees("✕ back to #1"))
-	if e, err := h.runa.Endpoint(t.Context(), "demand-hourly"); err != nil || e.Split.Number != 4 || e.Split.ReturnsTo != 1 {
+		chromedp.SendKeys(chromedp.CSS(`[role="dialog"] input[required]`), "complaints from the harbour"),
+		press("Go back to #1"), sees("✕ back to #1"))
+	if e, err := h.runa.Endpoint(t.Context(), "demand-hourly"); err != nil || e.Split.Number != 4 ||
+		e.Split.ReturnsTo != 1 {
 		t.Errorf("%+v, %v", e.Split, err)
 	}
 	b.do("the record", b.open("/audit"), sees("demand-hourly#4: back to #1"), sees("complaints from the harbour"))
@@ -179,7 +198,11 @@ func TestTheConsoleDoesTheJob(t *testing.T) {
 func TestEveryPageInEveryShape(t *testing.T) {
 	h := open(t)
 	h.twoVersions()
-	_, err := h.runa.Split(t.Context(), "demand-hourly", []traffic.Lane{{Kind: traffic.Main, Version: "heat-demand@1", Share: 9500}, {Kind: traffic.Trial, Version: "heat-demand@2", Share: 500}}, "", -1)
+	_, err := h.runa.Split(t.Context(), "demand-hourly",
+		[]traffic.Lane{
+			{Kind: traffic.Main, Version: "heat-demand@1", Share: 9500},
+			{Kind: traffic.Trial, Version: "heat-demand@2", Share: 500},
+		}, "", -1)
 	must(t, err)
 	h.as(h.runaFile, "run", "start", "heat-demand", "-no-code", "-param", "depth=6")
 	h.as(h.runaFile, "run", "log", "run-1", "-step", "1", "-metric", "loss=0.5")
@@ -190,14 +213,26 @@ func TestEveryPageInEveryShape(t *testing.T) {
 	}
 	b := look(t, h)
 	b.do("signing in", browser.SignIn(h.server, "runa", password))
-	pages := map[string]string{"/": "Now", "/models": "Models", "/models/heat-demand": "heat-demand", "/models/heat-demand/versions/2": "heat-demand@2", "/models/heat-demand/versions/2?show=files": "heat-demand@2",
-		"/models/heat-demand/versions/2?show=profile": "heat-demand@2", "/models/heat-demand/versions/2?show=lineage": "heat-demand@2", "/models/versions": "Find versions", "/models/register": "Register", "/models/runs": "Runs", "/models/runs/run-1": "run-1",
-		"/models/data": "Data sets", "/models/lineup?versions=heat-demand": "Line-up", "/models/trace?from=heat-demand@2": "Lineage", "/endpoints": "Endpoints",
-		"/endpoints/demand-hourly": "demand-hourly", "/endpoints/demand-hourly/compare?incumbent=heat-demand@1&candidate=heat-demand@2": "Side by side", "/reviews": "Reviews", "/reviews/P-2": "P-2", "/models/heat-demand/versions/1?show=evidence": "heat-demand@1", "/settings/ladders": "Settings", "/alerts": "Alerts", "/audit": "Audit"}
+	pages := map[string]string{
+		"/": "Now", "/models": "Models", "/models/heat-demand": "heat-demand",
+		"/models/heat-demand/versions/2": "heat-demand@2", "/models/heat-demand/versions/2?show=files": "heat-demand@2",
+		"/models/heat-demand/versions/2?show=profile": "heat-demand@2",
+		"/models/heat-demand/versions/2?show=lineage": "heat-demand@2", "/models/versions": "Find versions",
+		"/models/register": "Register", "/models/runs": "Runs", "/models/runs/run-1": "run-1",
+		"/models/data": "Data sets", "/models/lineup?versions=heat-demand": "Line-up",
+		"/models/trace?from=heat-demand@2": "Lineage", "/endpoints": "Endpoints",
+		"/endpoints/demand-hourly": "demand-hourly",
+		"/endpoints/demand-hourly/compare?incumbent=heat-demand@1&candidate=heat-demand@2": "Side by side",
+		"/reviews": "Reviews", "/reviews/P-2": "P-2",
+		"/models/heat-demand/versions/1?show=evidence": "heat-demand@1", "/settings/ladders": "Settings",
+		"/alerts": "Alerts", "/audit": "Audit",
+	}
 	for _, width := range []int64{1280, 390} {
 		for path, title := range pages {
-			b.do(path, chromedp.EmulateViewport(width, 800), browser.Dark(width == 390), b.open(path), chromedp.WaitVisible(browser.Text("h1", title)), chromedp.Sleep(300*time.Millisecond))
-			over, err := chromedp.Run(b.ctx, chromedp.Evaluate[int](`document.documentElement.scrollWidth - document.documentElement.clientWidth`))
+			b.do(path, chromedp.EmulateViewport(width, 800), browser.Dark(width == 390), b.open(path),
+				chromedp.WaitVisible(browser.Text("h1", title)), chromedp.Sleep(300*time.Millisecond))
+			over, err := chromedp.Run(b.ctx,
+				chromedp.Evaluate[int](`document.documentElement.scrollWidth - document.documentElement.clientWidth`))
 			must(t, err)
 			if over > 0 {
 				t.Errorf("%s is %d pixels too wide at %d", path, over, width)

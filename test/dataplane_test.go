@@ -87,8 +87,11 @@ func TestSoakSplitsChangeUnderLoad(t *testing.T) {
 	}
 	for i := range changes {
 		share := 500 + 100*(i%90)
-		_, err := h.runa.Split(t.Context(), "demand-hourly", []traffic.Lane{{Kind: traffic.Main, Version: "heat-demand@1", Share: 10_000 - share},
-			{Kind: traffic.Trial, Version: "heat-demand@2", Share: share}}, "", -1)
+		_, err := h.runa.Split(t.Context(), "demand-hourly",
+			[]traffic.Lane{
+				{Kind: traffic.Main, Version: "heat-demand@1", Share: 10_000 - share},
+				{Kind: traffic.Trial, Version: "heat-demand@2", Share: share},
+			}, "", -1)
 		must(t, err)
 	}
 	all.Wait()
@@ -108,7 +111,11 @@ func TestSoakSplitsChangeUnderLoad(t *testing.T) {
 func TestSoakKillsDuringATrial(t *testing.T) {
 	h := open(t)
 	h.twoVersions()
-	_, err := h.runa.Split(t.Context(), "demand-hourly", []traffic.Lane{{Kind: traffic.Main, Version: "heat-demand@1", Share: 5000}, {Kind: traffic.Trial, Version: "heat-demand@2", Share: 5000}}, "", -1)
+	_, err := h.runa.Split(t.Context(), "demand-hourly",
+		[]traffic.Lane{
+			{Kind: traffic.Main, Version: "heat-demand@1", Share: 5000},
+			{Kind: traffic.Trial, Version: "heat-demand@2", Share: 5000},
+		}, "", -1)
 	must(t, err)
 	const rate = 200
 	sent := 0
@@ -179,7 +186,8 @@ func TestSignalsThatAreLost(t *testing.T) {
 		must(t, os.Remove(name))
 	}
 	await(t, "the loss to be said", 10*time.Second, func() bool { return h.alerted(watch.SignalsLost, "open") })
-	await(t, "new signals", 10*time.Second, func() bool { _, err := os.Stat(file); return err == nil && h.readyz() == "200 ready" })
+	await(t, "new signals", 10*time.Second,
+		func() bool { _, err := os.Stat(file); return err == nil && h.readyz() == "200 ready" })
 
 	// Somebody else holds the file.
 	db, err := sql.Open("sqlite", file+"?_txlock=exclusive")
@@ -194,7 +202,8 @@ func TestSignalsThatAreLost(t *testing.T) {
 	// Changes of splits go on, and so do guards.
 	h.as(h.runaFile, "split", "demand-hourly", "heat-demand@1=80", "heat-demand@2=20")
 	must(t, tx.Rollback())
-	await(t, "the end of the trouble", 15*time.Second, func() bool { return h.readyz() == "200 ready" && h.alerted(watch.SignalsAway, "resolved") })
+	await(t, "the end of the trouble", 15*time.Second,
+		func() bool { return h.readyz() == "200 ready" && h.alerted(watch.SignalsAway, "resolved") })
 	stop()
 	if n := failed.Load(); n > 0 {
 		t.Errorf("%d requests failed meanwhile", n)
@@ -273,7 +282,8 @@ func TestSoakACrowdOfStrangers(t *testing.T) {
 	if most-before > 600 {
 		t.Errorf("memory grew from %d to %d MiB", before, most)
 	}
-	await(t, "the memory to be given back", 40*time.Second, func() bool { return resident(t, h.cmd.Process.Pid) < before+100 })
+	await(t, "the memory to be given back", 40*time.Second,
+		func() bool { return resident(t, h.cmd.Process.Pid) < before+100 })
 	for _, c := range strangers {
 		_ = c.Close()
 	}

@@ -48,12 +48,15 @@ func TestBackupUnderLoad(t *testing.T) {
 				if os.WriteFile(file, bytes.Repeat([]byte(fmt.Sprintf("w%d-%d ", w, i)), 20_000), 0o600) != nil {
 					return
 				}
-				v, err := h.runa.Register(t.Context(), service.Registration{Model: "return-temp", Metrics: map[string]float64{"rmse": float64(i)}}, client.Artifacts(file))
+				v, err := h.runa.Register(t.Context(),
+					service.Registration{Model: "return-temp", Metrics: map[string]float64{"rmse": float64(i)}},
+					client.Artifacts(file))
 				if err != nil {
 					t.Error(err)
 					return
 				}
-				for n := registered.Load(); int64(v.Number) > n && !registered.CompareAndSwap(n, int64(v.Number)); n = registered.Load() {
+				for n := registered.Load(); int64(v.Number) > n &&
+					!registered.CompareAndSwap(n, int64(v.Number)); n = registered.Load() {
 				}
 			}
 		})
@@ -72,7 +75,8 @@ func TestBackupUnderLoad(t *testing.T) {
 	if n := failed.Load(); n > 0 {
 		t.Errorf("%d callers got no answer while the backup was taken", n)
 	}
-	if code, _, messages := h.cli(h.runaFile, "backup", file); code == 0 || !strings.Contains(messages, "is there already") {
+	if code, _, messages := h.cli(h.runaFile, "backup", file); code == 0 ||
+		!strings.Contains(messages, "is there already") {
 		t.Errorf("a backup must not overwrite another: %s", messages)
 	}
 	must(t, h.stop(syscall.SIGTERM))
@@ -101,7 +105,8 @@ func TestBackupUnderLoad(t *testing.T) {
 	}
 
 	into := filepath.Join(t.TempDir(), "again")
-	if code, out := restore(t, file, "-data", into, "-key-file", key); code != 0 || !strings.Contains(out, "the record is intact") {
+	if code, out := restore(t, file, "-data", into, "-key-file", key); code != 0 ||
+		!strings.Contains(out, "the record is intact") {
 		t.Fatalf("exit %d %s", code, out)
 	}
 	h.data = into
@@ -112,7 +117,8 @@ func TestBackupUnderLoad(t *testing.T) {
 		t.Errorf("the newest version is %d, and %d was confirmed before the backup", all.Items[0].Number, before)
 	}
 	for _, v := range all.Items {
-		if out := h.as(h.runaFile, "get", v.Ref, "weights.bin", "-to", filepath.Join(t.TempDir(), "w")); strings.Contains(out, "missing") {
+		if out := h.as(h.runaFile, "get", v.Ref, "weights.bin", "-to",
+			filepath.Join(t.TempDir(), "w")); strings.Contains(out, "missing") {
 			t.Error(out)
 		}
 	}
@@ -124,7 +130,8 @@ func TestBackupUnderLoad(t *testing.T) {
 	// without its key the service says what is missing
 	must(t, h.stop(syscall.SIGTERM))
 	must(t, os.Remove(filepath.Join(into, "key")))
-	out, err := exec.Command(binary, "serve", "-data", into, "-listen", "127.0.0.1:0", "-gateway", "127.0.0.1:0").CombinedOutput()
+	out, err := exec.Command(binary, "serve", "-data", into, "-listen", "127.0.0.1:0", "-gateway", "127.0.0.1:0").
+		CombinedOutput()
 	if err == nil || !strings.Contains(string(out), "-key-file") {
 		t.Errorf("without the key: %v %s", err, out)
 	}
@@ -136,14 +143,21 @@ func TestSecretsAreNowhereInClear(t *testing.T) {
 	h := open(t)
 	h.twoVersions()
 	ctx := t.Context()
-	secrets := map[string]string{"a password": password, "a token": h.runaToken, "a header": "Bearer marker-of-plant-north", "a mail password": "marker-of-the-mail-server"}
+	secrets := map[string]string{
+		"a password": password, "a token": h.runaToken,
+		"a header": "Bearer marker-of-plant-north", "a mail password": "marker-of-the-mail-server",
+	}
 	_, err := h.runa.SetHeader(ctx, "plant-north", "Authorization", secrets["a header"])
 	must(t, err)
 	mail := secrets["a mail password"]
-	_, err = h.runa.SetMail(ctx, service.MailSettings{Host: "localhost", Port: 1, TLS: "none", User: "ladder", From: "ladder@tarnholm.example"}, &mail)
+	_, err = h.runa.SetMail(ctx, service.MailSettings{
+		Host: "localhost", Port: 1, TLS: "none", User: "ladder",
+		From: "ladder@tarnholm.example",
+	}, &mail)
 	must(t, err)
 	_ = h.runa.TestMail(ctx) // fails, and must not say with what
-	w, err := h.runa.AddWebhook(ctx, service.NewWebhook{Project: access.Everywhere, Address: "https://192.0.2.1.invalid/hook"})
+	w, err := h.runa.AddWebhook(ctx,
+		service.NewWebhook{Project: access.Everywhere, Address: "https://192.0.2.1.invalid/hook"})
 	must(t, err)
 	secrets["a webhook's secret"] = w.Secret[len("whsec_"):]
 	k, err := h.runa.AddCaller(ctx, "demand-hourly", "dispatch-tool")
@@ -167,7 +181,16 @@ func TestSecretsAreNowhereInClear(t *testing.T) {
 	_, err = h.runa.Backup(ctx, &tar)
 	must(t, err)
 	places := map[string][]byte{"the export": export.Bytes(), "the backup": tar.Bytes()}
-	for _, args := range [][]string{{"headers", "plant-north", "-json"}, {"settings", "mail", "-json"}, {"callers", "demand-hourly", "-json"}, {"webhooks", "-json"}, {"people", "-json"}, {"tokens", "-json"}, {"audit", "-values", "-limit", "200"}, {"deliveries", "1", "-json"}} {
+	for _, args := range [][]string{
+		{"headers", "plant-north", "-json"},
+		{"settings", "mail", "-json"},
+		{"callers", "demand-hourly", "-json"},
+		{"webhooks", "-json"},
+		{"people", "-json"},
+		{"tokens", "-json"},
+		{"audit", "-values", "-limit", "200"},
+		{"deliveries", "1", "-json"},
+	} {
 		places[strings.Join(args, " ")] = []byte(h.as(h.runaFile, args...))
 	}
 	must(t, h.stop(syscall.SIGTERM))

@@ -32,7 +32,8 @@ func (h *house) reports() (pass, fail string) {
 	h.t.Helper()
 	dir := h.t.TempDir()
 	pass, fail = filepath.Join(dir, "pass.xml"), filepath.Join(dir, "fail.xml")
-	must(h.t, errors.Join(os.WriteFile(pass, []byte(passingTests), 0o600), os.WriteFile(fail, []byte(failingTests), 0o600)))
+	must(h.t, errors.Join(os.WriteFile(pass, []byte(passingTests), 0o600),
+		os.WriteFile(fail, []byte(failingTests), 0o600)))
 	return pass, fail
 }
 
@@ -41,14 +42,16 @@ func (h *house) says(code int, tokenFile, text string, args ...string) {
 	h.t.Helper()
 	got, out, messages := h.cli(tokenFile, args...)
 	if got != code || !strings.Contains(out+messages, text) {
-		h.t.Fatalf("innerladder %s: exit %d, want %d with %q: %s%s", strings.Join(args, " "), got, code, text, out, messages)
+		h.t.Fatalf("innerladder %s: exit %d, want %d with %q: %s%s", strings.Join(args, " "), got, code, text, out,
+			messages)
 	}
 }
 
 func (h *house) registered(slope, rmse float64) string {
 	h.t.Helper()
 	model, sample := h.files(slope)
-	return h.as(h.runaFile, "register", "heat-demand", "-no-code", "-file", model, "-sample", sample, "-target", "y", "-metric", fmt.Sprintf("rmse=%v", rmse))
+	return h.as(h.runaFile, "register", "heat-demand", "-no-code", "-file", model, "-sample", sample, "-target", "y",
+		"-metric", fmt.Sprintf("rmse=%v", rmse))
 }
 
 // From draft to live by the command line alone, with a refusal, a deferral, a stale
@@ -86,7 +89,8 @@ func TestTheClimbFromTheCommandLine(t *testing.T) {
 
 	// a refusal
 	h.says(2, h.toveFile, "needs a reason", "sign", "P-3", "-no")
-	h.says(0, h.toveFile, "P-3: heat-demand@1 from rehearsal to live, refused", "sign", "P-3", "-no", "-note", "say more about the harbour")
+	h.says(0, h.toveFile, "P-3: heat-demand@1 from rehearsal to live, refused", "sign", "P-3", "-no", "-note",
+		"say more about the harbour")
 	h.says(0, h.runaFile, "P-4", "promote", one, "-to", "live", "-note", "said more")
 	// a deferral, and a hand-over
 	h.says(0, h.toveFile, "answers after", "sign", "P-4", "-later", "48h", "-note", "back on Thursday")
@@ -107,7 +111,8 @@ func TestTheClimbFromTheCommandLine(t *testing.T) {
 	h.says(0, kari, "carried out", "sign", "P-4", "-yes", "-note", "read it", "-key", key)
 	exported := filepath.Join(t.TempDir(), "signed.jsonl")
 	h.says(0, h.runaFile, "own key", "verify", one, "-export", exported)
-	if b, err := os.ReadFile(exported); err != nil || bytes.Count(b, []byte("\n")) != 4 || !bytes.Contains(b, []byte("application/vnd.in-toto+json")) {
+	if b, err := os.ReadFile(exported); err != nil || bytes.Count(b, []byte("\n")) != 4 ||
+		!bytes.Contains(b, []byte("application/vnd.in-toto+json")) {
 		t.Errorf("exported %s, %v", b, err)
 	}
 
@@ -147,11 +152,15 @@ func TestTheClimbFromTheCommandLine(t *testing.T) {
 func TestTheClimbFromAPipeline(t *testing.T) {
 	h := open(t)
 	pass, fail := h.reports()
-	h.as(h.runaFile, "ladder", "set", "default", "-file", filepath.Join("..", "docs", "examples", "ladder.yaml"), "-why", "tests first")
+	h.as(h.runaFile, "ladder", "set", "default", "-file", filepath.Join("..", "docs", "examples", "ladder.yaml"),
+		"-why", "tests first")
 	pipeline := func(slope, rmse float64, report, wait string) (int, string) {
 		model, _ := h.files(slope)
-		cmd := exec.Command("bash", filepath.Join("..", "docs", "examples", "pipeline.sh"), "heat-demand", model, fmt.Sprint(rmse), report)
-		cmd.Env = append(os.Environ(), "PATH="+filepath.Dir(binary)+":"+os.Getenv("PATH"), "INNERLADDER_SERVER="+h.server, "INNERLADDER_TOKEN_FILE="+h.runaFile, "HOME="+t.TempDir(), "XDG_CONFIG_HOME=", "WAIT_FOR="+wait)
+		cmd := exec.Command("bash", filepath.Join("..", "docs", "examples", "pipeline.sh"), "heat-demand", model,
+			fmt.Sprint(rmse), report)
+		cmd.Env = append(os.Environ(), "PATH="+filepath.Dir(binary)+":"+os.Getenv("PATH"),
+			"INNERLADDER_SERVER="+h.server, "INNERLADDER_TOKEN_FILE="+h.runaFile, "HOME="+t.TempDir(),
+			"XDG_CONFIG_HOME=", "WAIT_FOR="+wait)
 		var out, messages bytes.Buffer
 		cmd.Stdout, cmd.Stderr = &out, &messages
 		_ = cmd.Run()
@@ -164,7 +173,8 @@ func TestTheClimbFromAPipeline(t *testing.T) {
 		t.Errorf("a poor metric: exit %d: %s", code, out)
 	}
 	for range 2 { // again, it goes on waiting for the same promotion
-		if code, out := pipeline(1.2, 0.4, pass, "1500ms"); code != 5 || !strings.Contains(out, "P-3 was not decided within 1.5s") {
+		if code, out := pipeline(1.2, 0.4, pass, "1500ms"); code != 5 ||
+			!strings.Contains(out, "P-3 was not decided within 1.5s") {
 			t.Errorf("nobody answers: exit %d: %s", code, out)
 		}
 	}
@@ -195,10 +205,12 @@ func TestTheClimbFromAPipeline(t *testing.T) {
 			t.Errorf("%s: exit %d, want %d: %s", c.answer, code, c.code, out)
 		}
 	}
-	if code, out := pipeline(1.4, 0.4, pass, "1s"); code != 0 || !strings.Contains(out, "heat-demand@5 stands on live already") {
+	if code, out := pipeline(1.4, 0.4, pass, "1s"); code != 0 ||
+		!strings.Contains(out, "heat-demand@5 stands on live already") {
 		t.Errorf("when it is live: exit %d: %s", code, out)
 	}
-	if m, err := h.runa.Model(t.Context(), "heat-demand"); err != nil || len(m.Standing["live"]) != 1 || m.Standing["live"][0] != 5 {
+	if m, err := h.runa.Model(t.Context(), "heat-demand"); err != nil || len(m.Standing["live"]) != 1 ||
+		m.Standing["live"][0] != 5 {
 		t.Errorf("%+v, %v", m.Standing, err)
 	}
 }
@@ -211,7 +223,8 @@ func choose(label, option string) browser.Action {
 
 // inSheet presses a button of the sheet that is open.
 func inSheet(text string) browser.Action {
-	return chromedp.Click(chromedp.Search(fmt.Sprintf(`//*[@role="dialog"]//button[contains(normalize-space(.), %q)]`, text)))
+	return chromedp.Click(chromedp.Search(fmt.Sprintf(`//*[@role="dialog"]//button[contains(normalize-space(.), %q)]`,
+		text)))
 }
 
 // From draft to live by the console alone, with the same on the way.
@@ -228,54 +241,74 @@ func TestTheClimbInTheConsole(t *testing.T) {
 	}
 	as("runa")
 	// a ladder of one's own, with what would pass beside it
-	b.do("the ladder", b.open("/settings/ladders?project=default"), sees("the default ladder"), sees("2 versions, each for the rung above"))
+	b.do("the ladder", b.open("/settings/ladders?project=default"), sees("the default ladder"),
+		sees("2 versions, each for the rung above"))
 	for _, rung := range []string{"rehearsal", "live"} {
 		b.do("no skipping to "+rung, chromedp.Click(chromedp.Search(fmt.Sprintf(`//*[@data-rung=%q]//label[contains(., "may be skipped")]/input`, rung))))
 	}
-	b.do("tests", choose("Add a requirement to proven", "evidence"), choose("evidence: evidence", "tests"), sees("Nothing of kind tests is attached"))
-	b.do("a list", choose("Add a requirement to live", "checklist"), press("Add an item"), chromedp.Click(chromedp.Search(`//*[@data-rung="live"]//label[contains(., "holds one version")]/input`)))
+	b.do("tests", choose("Add a requirement to proven", "evidence"), choose("evidence: evidence", "tests"),
+		sees("Nothing of kind tests is attached"))
+	b.do("a list", choose("Add a requirement to live", "checklist"), press("Add an item"),
+		chromedp.Click(chromedp.Search(`//*[@data-rung="live"]//label[contains(., "holds one version")]/input`)))
 	b.do("setting it", write("Why it changes", "tests first"), press("Set as revision 1"), sees("revision 1, runa"))
 
 	climb := func(n int) {
 		t.Helper()
 		page := fmt.Sprintf("/models/heat-demand/versions/%d", n)
 		b.do("asking", b.open(page), press("Ask for a higher rung"), inSheet("Ask"), sees("waits for review"))
-		b.do("attaching tests", b.open(page+"?show=evidence"), press("Attach a report"), chromedp.SetUploadFiles(chromedp.CSS(`[role="dialog"] input[type="file"]`), []string{pass}), inSheet("Attach it"), sees("2 tests in 300ms, all passed"))
+		b.do("attaching tests", b.open(page+"?show=evidence"), press("Attach a report"),
+			chromedp.SetUploadFiles(chromedp.CSS(`[role="dialog"] input[type="file"]`), []string{pass}),
+			inSheet("Attach it"), sees("2 tests in 300ms, all passed"))
 		b.do("carried out by itself", b.open(page), sees("on proven"))
 		b.do("rehearsal", press("Ask for a higher rung"), inSheet("Ask"), sees("on rehearsal"))
 		b.do("live", press("Ask for a higher rung"), inSheet("Ask"), sees("waits for review"))
 	}
 	climb(1)
 	as("tove")
-	b.do("a refusal", b.open("/reviews"), chromedp.Click(browser.Text("a", "P-3")), sees("The gate"), press("Say no"), sees("a no needs a reason"), write("Note", "say more about the harbour"), press("Say no"), sees("refused"))
+	b.do("a refusal", b.open("/reviews"), chromedp.Click(browser.Text("a", "P-3")), sees("The gate"), press("Say no"),
+		sees("a no needs a reason"), write("Note", "say more about the harbour"), press("Say no"), sees("refused"))
 	as("runa")
-	b.do("asking again", b.open("/models/heat-demand/versions/1"), press("Ask for a higher rung"), inSheet("Ask"), sees("P-4 waits for review"))
+	b.do("asking again", b.open("/models/heat-demand/versions/1"), press("Ask for a higher rung"), inSheet("Ask"),
+		sees("P-4 waits for review"))
 	as("tove")
-	b.do("a deferral", b.open("/reviews/P-4"), sees("Your answer"), press("Later"), sees("answers after"), b.open("/reviews"), sees("Nothing waits for you"))
-	b.do("a hand-over", b.open("/reviews/P-4"), choose("Or", "hand it over"), choose("To whom", "kari"), press("Hand over"), sees("handed it to kari"))
-	b.do("a word in Markdown", chromedp.SendKeys(chromedp.CSS(`[aria-label="Say something about P-4"]`), "@kari the **harbour** is yours"), press("Comment"), chromedp.WaitVisible(chromedp.Search(`//strong[.="harbour"]`)))
+	b.do("a deferral", b.open("/reviews/P-4"), sees("Your answer"), press("Later"), sees("answers after"),
+		b.open("/reviews"), sees("Nothing waits for you"))
+	b.do("a hand-over", b.open("/reviews/P-4"), choose("Or", "hand it over"), choose("To whom", "kari"),
+		press("Hand over"), sees("handed it to kari"))
+	b.do("a word in Markdown", chromedp.SendKeys(chromedp.CSS(`[aria-label="Say something about P-4"]`),
+		"@kari the **harbour** is yours"), press("Comment"),
+		chromedp.WaitVisible(chromedp.Search(`//strong[.="harbour"]`)))
 	as("kari")
 	b.do("being told", b.open("/inbox"), sees("tove handed the review of heat-demand@1 to kari"))
-	b.do("ticking, on a phone", chromedp.EmulateViewport(390, 800), b.open("/reviews/P-4"), press("Tick"), chromedp.SendKeys(chromedp.CSS(`[role="dialog"] textarea`), "twelve of them"), inSheet("I looked at it"), sees("kari: twelve of them"))
-	b.do("signing, on a phone", write("Note", "read it"), press("Sign yes"), sees("carried out"), chromedp.EmulateViewport(1280, 800))
-	b.do("the ladder", b.open("/models/heat-demand"), chromedp.WaitVisible(chromedp.CSS(`[data-rung="live"] [data-token="1"]`)))
+	b.do("ticking, on a phone", chromedp.EmulateViewport(390, 800), b.open("/reviews/P-4"), press("Tick"),
+		chromedp.SendKeys(chromedp.CSS(`[role="dialog"] textarea`), "twelve of them"), inSheet("I looked at it"),
+		sees("kari: twelve of them"))
+	b.do("signing, on a phone", write("Note", "read it"), press("Sign yes"), sees("carried out"),
+		chromedp.EmulateViewport(1280, 800))
+	b.do("the ladder", b.open("/models/heat-demand"),
+		chromedp.WaitVisible(chromedp.CSS(`[data-rung="live"] [data-token="1"]`)))
 
 	// a stale sign-off
 	as("runa")
 	climb(2)
 	as("tove")
-	b.do("signing, with the list open", b.open("/reviews/P-7"), write("Note", "better"), press("Sign yes"), sees("tove said yes"))
+	b.do("signing, with the list open", b.open("/reviews/P-7"), write("Note", "better"), press("Sign yes"),
+		sees("tove said yes"))
 	third := h.registered(1.02, 0.38)
 	as("runa")
-	b.do("an emergency", b.open("/models/heat-demand/versions/3"), press("Ask for a higher rung"), chromedp.Click(chromedp.CSS(`[role="dialog"] input[type="checkbox"]`)),
-		chromedp.SendKeys(chromedp.CSS(`[role="dialog"] textarea`), "the plant stands still"), inSheet("Carry it out now"), sees("emergency"))
+	b.do("an emergency", b.open("/models/heat-demand/versions/3"), press("Ask for a higher rung"),
+		chromedp.Click(chromedp.CSS(`[role="dialog"] input[type="checkbox"]`)),
+		chromedp.SendKeys(chromedp.CSS(`[role="dialog"] textarea`), "the plant stands still"),
+		inSheet("Carry it out now"), sees("emergency"))
 	as("tove")
 	b.do("stale by now", b.open("/reviews/P-7"), sees("said yes (stale)"))
-	b.do("the review afterwards", b.open("/reviews"), chromedp.Click(browser.Text("a", "P-8")), sees("Was it right?"), write("Note", "it was"), press("Sign yes"), sees("emergency, reviewed"))
+	b.do("the review afterwards", b.open("/reviews"), chromedp.Click(browser.Text("a", "P-8")), sees("Was it right?"),
+		write("Note", "it was"), press("Sign yes"), sees("emergency, reviewed"))
 	if v, err := h.runa.Version(t.Context(), third); err != nil || v.Rung != "live" || v.Emergency != "reviewed" {
 		t.Errorf("%+v, %v", v, err)
 	}
-	b.do("who vouched", b.open("/models/heat-demand/versions/1?show=evidence"), press("Verify"), sees("Everything is genuine and fits"), sees("key of the service"))
+	b.do("who vouched", b.open("/models/heat-demand/versions/1?show=evidence"), press("Verify"),
+		sees("Everything is genuine and fits"), sees("key of the service"))
 }
 
 // Killed at any moment while versions climb, all of a promotion is there or none: never
@@ -298,7 +331,8 @@ func TestKilledWhileVersionsClimb(t *testing.T) {
 				if os.WriteFile(file, fmt.Appendf(nil, "weights %d %d", round, i), 0o600) != nil {
 					return
 				}
-				v, err := h.runa.Register(t.Context(), service.Registration{Model: "heat-demand"}, client.Artifacts(file))
+				v, err := h.runa.Register(t.Context(), service.Registration{Model: "heat-demand"},
+					client.Artifacts(file))
 				if err != nil {
 					return
 				}
@@ -325,13 +359,15 @@ func TestKilledWhileVersionsClimb(t *testing.T) {
 		if len(m.Standing["live"]) > 1 {
 			t.Fatalf("round %d: %v stand on live", round, m.Standing["live"])
 		}
-		all, err := h.runa.Promotions(t.Context(), client.PromotionSearch{State: "carried_out"}, client.Part{Limit: 200})
+		all, err := h.runa.Promotions(t.Context(), client.PromotionSearch{State: "carried_out"},
+			client.Part{Limit: 200})
 		must(t, err)
 		if got, confirmed := len(all.Items), int(carried.Load()); got < confirmed || got > confirmed+1 {
 			t.Fatalf("round %d: %d were carried out, %d confirmed", round, got, confirmed)
 		}
 		carried.Store(int64(len(all.Items)))
-		if newest := all.Items; len(newest) > 0 && fmt.Sprint("heat-demand@", m.Standing["live"][0]) != newest[0].Version {
+		if newest := all.Items; len(newest) > 0 &&
+			fmt.Sprint("heat-demand@", m.Standing["live"][0]) != newest[0].Version {
 			t.Errorf("round %d: %v on live, %s was carried out last", round, m.Standing["live"], newest[0].Version)
 		}
 		h.says(0, h.runaFile, "intact", "audit", "verify")

@@ -59,7 +59,8 @@ func TestAModelServerThatDies(t *testing.T) {
 	for i := range at {
 		var sample string
 		models[i], sample = h.files(1 + 0.0001*float64(i))
-		ref := h.as(h.runaFile, "register", "heat-demand", "-no-code", "-file", models[i], "-sample", sample, "-target", "y", "-metric", "rmse=1")
+		ref := h.as(h.runaFile, "register", "heat-demand", "-no-code", "-file", models[i], "-sample", sample, "-target",
+			"y", "-metric", "rmse=1")
 		h.as(h.runaFile, "promote", ref, "-to", "live")
 		h.as(h.toveFile, "sign", "P-"+ref[len(ref)-1:], "-yes")
 		servers[i], at[i] = h.standin(models[i])
@@ -74,7 +75,8 @@ func TestAModelServerThatDies(t *testing.T) {
 	alert := func(state string) bool {
 		all, err := h.runa.Alerts(t.Context(), state, "demand-hourly", client.Part{})
 		must(t, err)
-		return len(all.Items) == 1 && all.Items[0].Subject == "heat-demand@2" && strings.Contains(all.Items[0].Sentence, "connection refused")
+		return len(all.Items) == 1 && all.Items[0].Subject == "heat-demand@2" &&
+			strings.Contains(all.Items[0].Sentence, "connection refused")
 	}
 	await(t, "the alert", 10*time.Second, func() bool { return alert("open") })
 	h.more(200)
@@ -98,7 +100,11 @@ func TestWatchingGoesOnAfterAKill(t *testing.T) {
 	t.Parallel()
 	h := open(t)
 	_, two := h.twoVersions()
-	_, err := h.runa.Split(t.Context(), "demand-hourly", []traffic.Lane{{Kind: traffic.Main, Version: "heat-demand@1", Share: 5000}, {Kind: traffic.Trial, Version: "heat-demand@2", Share: 5000}}, "", -1)
+	_, err := h.runa.Split(t.Context(), "demand-hourly",
+		[]traffic.Lane{
+			{Kind: traffic.Main, Version: "heat-demand@1", Share: 5000},
+			{Kind: traffic.Trial, Version: "heat-demand@2", Share: 5000},
+		}, "", -1)
 	must(t, err)
 	_, stop := h.steadily(100)
 	h.more(300)
@@ -156,9 +162,11 @@ func TestAnUploadOutlivesAKill(t *testing.T) {
 		must(t, json.NewDecoder(res.Body).Decode(&up))
 		return up, res.StatusCode
 	}
-	up, _ := send("POST", "/uploads?name=m.bin", nil, "Upload-Length", strconv.Itoa(len(content)), "Upload-Complete", "?0")
+	up, _ := send("POST", "/uploads?name=m.bin", nil, "Upload-Length", strconv.Itoa(len(content)), "Upload-Complete",
+		"?0")
 	half := len(content) / 2
-	if up, _ = send("PATCH", "/uploads/"+up.ID, content[:half], "Upload-Offset", "0", "Upload-Complete", "?0"); up.Offset != int64(half) {
+	if up, _ = send("PATCH", "/uploads/"+up.ID, content[:half], "Upload-Offset", "0", "Upload-Complete",
+		"?0"); up.Offset != int64(half) {
 		t.Fatalf("%+v", up)
 	}
 	if err := h.stop(syscall.SIGKILL); !killed(err) {
@@ -169,12 +177,14 @@ func TestAnUploadOutlivesAKill(t *testing.T) {
 	if status != 200 || up.Offset != int64(half) || up.Complete {
 		t.Fatalf("after the kill: %d %+v", status, up)
 	}
-	up, _ = send("PATCH", "/uploads/"+up.ID, content[half:], "Upload-Offset", strconv.Itoa(half), "Upload-Complete", "?1")
+	up, _ = send("PATCH", "/uploads/"+up.ID, content[half:], "Upload-Offset", strconv.Itoa(half), "Upload-Complete",
+		"?1")
 	sum := sha256.Sum256(content)
 	if !up.Complete || up.Digest != hex.EncodeToString(sum[:]) {
 		t.Fatalf("%+v", up)
 	}
-	v, err := h.runa.Register(t.Context(), service.Registration{Model: "large", Uploads: []service.UploadUse{{ID: up.ID, Part: "artifact"}}}, nil)
+	v, err := h.runa.Register(t.Context(),
+		service.Registration{Model: "large", Uploads: []service.UploadUse{{ID: up.ID, Part: "artifact"}}}, nil)
 	if err != nil || v.Artifacts[0].Size != int64(len(content)) {
 		t.Errorf("%+v, %v", v.Artifacts, err)
 	}

@@ -85,7 +85,8 @@ func (v *visitor) send(fields url.Values) {
 	if action == nil {
 		v.t.Fatalf("there is no form at %s:\n%s", v.at, v.page)
 	}
-	for _, hidden := range regexp.MustCompile(`<input type="hidden" name="([^"]+)" value="([^"]*)"`).FindAllStringSubmatch(v.page, -1) {
+	for _, hidden := range regexp.MustCompile(`<input type="hidden" name="([^"]+)" value="([^"]*)"`).
+		FindAllStringSubmatch(v.page, -1) {
 		fields.Set(hidden[1], hidden[2])
 	}
 	to, err := v.at.Parse(action[1])
@@ -100,10 +101,18 @@ func TestSigningInByTheProvider(t *testing.T) {
 	issuer := provider(t, "http://"+address+"/api/v1/session/provider/back")
 	secret := filepath.Join(t.TempDir(), "provider.secret")
 	must(t, os.WriteFile(secret, []byte("a secret of sixteen bytes and more\n"), 0o600))
-	h.listen, h.options = address, []string{"-oidc-issuer", issuer, "-oidc-client-id", "inner-ladder", "-oidc-client-secret-file", secret, "-oidc-title", "Tarnholm"}
+	h.listen, h.options = address,
+		[]string{
+			"-oidc-issuer", issuer, "-oidc-client-id", "inner-ladder", "-oidc-client-secret-file", secret,
+			"-oidc-title", "Tarnholm",
+		}
 	h.start()
 	for _, name := range []string{"tove", "odd"} {
-		_, err := h.runa.AddPerson(t.Context(), service.NewPerson{Name: name, Email: name + "@tarnholm.example", Memberships: []access.Membership{{Project: "default", Role: "reader"}}})
+		_, err := h.runa.AddPerson(t.Context(),
+			service.NewPerson{
+				Name: name, Email: name + "@tarnholm.example",
+				Memberships: []access.Membership{{Project: "default", Role: "reader"}},
+			})
 		must(t, err)
 	}
 	signIn := func(as string) *visitor {

@@ -41,21 +41,26 @@ func (c terminal) must(args ...string) string {
 
 // From first start to three people with different roles, by the command line alone.
 func TestANewOrganisation(t *testing.T) {
-	p := run(t, "serve", "-data", filepath.Join(t.TempDir(), "data"), "-listen", "127.0.0.1:0", "-gateway", "127.0.0.1:0")
+	p := run(t, "serve", "-data", filepath.Join(t.TempDir(), "data"), "-listen", "127.0.0.1:0", "-gateway",
+		"127.0.0.1:0")
 	last := func() string { s := p.line(); return s[strings.LastIndex(s, " ")+1:] }
 	_, _, link := last(), last(), last()
 	sif, runa, tove := terminal{t, t.TempDir()}, terminal{t, t.TempDir()}, terminal{t, t.TempDir()}
 
-	if code, out := sif.run(password+"\n", "login", "-link", link, "-password-file", "-"); code != 2 || !strings.Contains(out, "choose a name") {
+	if code, out := sif.run(password+"\n", "login", "-link", link, "-password-file", "-"); code != 2 ||
+		!strings.Contains(out, "choose a name") {
 		t.Errorf("the first owner without a name: %d %s", code, out)
 	}
-	if code, out := sif.run("short\n", "login", "-link", link, "-name", "sif", "-password-file", "-"); code != 2 || !strings.Contains(out, "fewer than 10 characters") {
+	if code, out := sif.run("short\n", "login", "-link", link, "-name", "sif", "-password-file", "-"); code != 2 ||
+		!strings.Contains(out, "fewer than 10 characters") {
 		t.Errorf("a short password: %d %s", code, out)
 	}
-	if code, out := sif.run(password+"\n", "login", "-link", link, "-name", "sif", "-password-file", "-"); code != 0 || !strings.Contains(out, "as sif (owner of everything)") {
+	if code, out := sif.run(password+"\n", "login", "-link", link, "-name", "sif", "-password-file", "-"); code != 0 ||
+		!strings.Contains(out, "as sif (owner of everything)") {
 		t.Fatalf("%d %s", code, out)
 	}
-	if code, out := tove.run(password+"\n", "login", "-link", link, "-name", "mallory", "-password-file", "-"); code != 1 || !strings.Contains(out, "does not hold") {
+	if code, out := tove.run(password+"\n", "login", "-link", link, "-name", "mallory", "-password-file",
+		"-"); code != 1 || !strings.Contains(out, "does not hold") {
 		t.Errorf("the link a second time: %d %s", code, out)
 	}
 	sif.must("project", "add", "forecasting")
@@ -66,7 +71,8 @@ func TestANewOrganisation(t *testing.T) {
 	}{"runa": {runa, "author"}, "tove": {tove, "approver"}} {
 		out := sif.must("person", "add", name, "-role", c.role, "-project", "forecasting")
 		theirs := out[strings.LastIndex(out, "http://"):]
-		if code, out := c.who.run(password+"\n", "login", "-link", theirs, "-password-file", "-"); code != 0 || !strings.Contains(out, c.role+" of forecasting") {
+		if code, out := c.who.run(password+"\n", "login", "-link", theirs, "-password-file", "-"); code != 0 ||
+			!strings.Contains(out, c.role+" of forecasting") {
 			t.Fatalf("%d %s", code, out)
 		}
 	}
@@ -74,7 +80,8 @@ func TestANewOrganisation(t *testing.T) {
 	if err := os.WriteFile(file, []byte("weights"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if out := runa.must("register", "heat-demand", "-no-code", "-file", file, "-metric", "rmse=0.4"); out != "heat-demand@1" {
+	if out := runa.must("register", "heat-demand", "-no-code", "-file", file, "-metric",
+		"rmse=0.4"); out != "heat-demand@1" {
 		t.Error(out)
 	}
 	sif.must("register", "valve-fault", "-no-code", "-file", file, "-project", "maintenance")
@@ -100,7 +107,8 @@ func TestANewOrganisation(t *testing.T) {
 		{tove, 0, "said yes", []string{"audit", "-by", "tove", "-kind", "promotion"}},
 	} {
 		code, out := c.who.run("", c.args...)
-		if code != c.code || !strings.Contains(out, c.says) && !strings.Contains(out, `there is no model "valve-fault"`) {
+		if code != c.code || !strings.Contains(out, c.says) &&
+			!strings.Contains(out, `there is no model "valve-fault"`) {
 			t.Errorf("%v: exit %d: %s", c.args, code, out)
 		}
 	}
@@ -116,8 +124,10 @@ func TestANewOrganisation(t *testing.T) {
 	}
 	server := link[:strings.Index(link, "/welcome")]
 	nightly := terminal{t, t.TempDir()}
-	nightly.must("data", "add", "winters", "-address", "https://data.tarnholm.example/w", "-project", "forecasting", "-server", server, "-token-file", token)
-	if code, out := nightly.run("", "promote", "heat-demand@1", "-to", "live", "-server", server, "-token-file", token); code != 3 || !strings.Contains(out, "may not ask") {
+	nightly.must("data", "add", "winters", "-address", "https://data.tarnholm.example/w", "-project", "forecasting",
+		"-server", server, "-token-file", token)
+	if code, out := nightly.run("", "promote", "heat-demand@1", "-to", "live", "-server", server, "-token-file",
+		token); code != 3 || !strings.Contains(out, "may not ask") {
 		t.Errorf("a narrowed token: %d %s", code, out)
 	}
 }
@@ -143,37 +153,61 @@ func TestPeopleInTheConsole(t *testing.T) {
 	link := last()
 	b := look(t, h)
 	field := func(name, text string) browser.Action {
-		return chromedp.Steps(chromedp.WaitVisible(chromedp.CSS(`input[name="`+name+`"]`)), chromedp.SendKeys(chromedp.CSS(`input[name="`+name+`"]`), text))
+		return chromedp.Steps(chromedp.WaitVisible(chromedp.CSS(`input[name="`+name+`"]`)),
+			chromedp.SendKeys(chromedp.CSS(`input[name="`+name+`"]`), text))
 	}
 	submit := chromedp.Click(chromedp.CSS(`[role="dialog"] button[type="submit"]`))
-	closing := chromedp.Steps(chromedp.Click(chromedp.CSS(`[role="dialog"] [aria-label="Close"]`)), chromedp.WaitNotPresent(chromedp.CSS(`[role="dialog"]`)))
-	b.do("the first owner", chromedp.Navigate(link), sees("You are the first here"), field("name", "sif"), field("password", password), field("again", password), press("Come in"), chromedp.WaitVisible(browser.Text("h1", "Now")))
-	b.do("a project", b.open("/settings/service"), press("Add a project"), field("name", "forecasting"), submit, sees("forecasting"))
+	closing := chromedp.Steps(chromedp.Click(chromedp.CSS(`[role="dialog"] [aria-label="Close"]`)),
+		chromedp.WaitNotPresent(chromedp.CSS(`[role="dialog"]`)))
+	b.do("the first owner", chromedp.Navigate(link), sees("You are the first here"), field("name", "sif"),
+		field("password", password), field("again", password), press("Come in"),
+		chromedp.WaitVisible(browser.Text("h1", "Now")))
+	b.do("a project", b.open("/settings/service"), press("Add a project"), field("name", "forecasting"), submit,
+		sees("forecasting"))
 	broken := violations(b)
 	pick := func(choice, option string) browser.Action {
-		return chromedp.Steps(chromedp.Click(chromedp.CSS(`[role="dialog"] [aria-label="`+choice+`"]`)), chromedp.Click(chromedp.Search(`//*[@role="option"][normalize-space(.)="`+option+`"]`)))
+		return chromedp.Steps(chromedp.Click(chromedp.CSS(`[role="dialog"] [aria-label="`+choice+`"]`)),
+			chromedp.Click(chromedp.Search(`//*[@role="option"][normalize-space(.)="`+option+`"]`)))
 	}
-	b.do("going to the people without loading the page again", chromedp.Click(browser.Text("a", "People and roles")), sees("People and robots"))
-	b.do("a person", press("Add a person"), field("name", "tove"), pick("Role", "approver"), pick("Project", "forecasting"), submit, chromedp.WaitVisible(chromedp.CSS(`[data-secret]`)))
+	b.do("going to the people without loading the page again", chromedp.Click(browser.Text("a", "People and roles")),
+		sees("People and robots"))
+	b.do("a person", press("Add a person"), field("name", "tove"), pick("Role", "approver"),
+		pick("Project", "forecasting"), submit, chromedp.WaitVisible(chromedp.CSS(`[data-secret]`)))
 	theirs, err := chromedp.Run(b.ctx, chromedp.Text(chromedp.CSS(`[data-secret]`)))
 	must(t, err)
 	b.do("she is there", closing, sees("approver of forecasting"))
-	b.do("a role of our own", press("Make a role"), field("role", "auditor"), chromedp.Click(chromedp.Search(`//label[contains(., "verify and export")]/input`)), submit, sees("read, audit"))
-	b.do("a second role for her", chromedp.Click(chromedp.CSS(`[aria-label="Give tove a role"]`)), pick("Role", "auditor"), pick("Project", "forecasting"), submit, sees("auditor of forecasting"))
-	b.do("and taken away", chromedp.Click(chromedp.CSS(`[aria-label="Take auditor of forecasting from tove"]`)), chromedp.WaitNotPresent(chromedp.CSS(`[aria-label="Take auditor of forecasting from tove"]`)))
-	b.do("a token of one's own", chromedp.Click(browser.Text("a", "Me")), press("Make a token"), chromedp.SendKeys(chromedp.CSS(`[role="dialog"] input`), "a script"), submit, chromedp.WaitVisible(chromedp.CSS(`[data-secret]`)), closing, sees("a script"))
-	b.do("what reaches me", chromedp.Click(chromedp.CSS(`[aria-label="alert by inbox"]`)), chromedp.WaitVisible(chromedp.CSS(`[aria-label="alert by inbox"]:checked`)))
-	b.do("the record", chromedp.Click(browser.Text("a", "Audit")), sees("tove was added, a person."), press("Verify"), sees("Intact: all"))
-	b.do("searching it", write("Words", "auditor"), sees("The role auditor may read, audit."), chromedp.WaitNotPresent(chromedp.Search(`//*[contains(text(), "chose a password")]`)))
-	b.do("keeping the search", press("Save search"), chromedp.SendKeys(chromedp.CSS(`[role="dialog"] input`), "about auditors"), submit, chromedp.WaitVisible(browser.Text("button", "about auditors")))
-	b.do("values", chromedp.Click(chromedp.Search(`//button[starts-with(@aria-label, "Values of line")]`)), sees("after"))
+	b.do("a role of our own", press("Make a role"), field("role", "auditor"),
+		chromedp.Click(chromedp.Search(`//label[contains(., "verify and export")]/input`)), submit, sees("read, audit"))
+	b.do("a second role for her", chromedp.Click(chromedp.CSS(`[aria-label="Give tove a role"]`)),
+		pick("Role", "auditor"), pick("Project", "forecasting"), submit, sees("auditor of forecasting"))
+	b.do("and taken away", chromedp.Click(chromedp.CSS(`[aria-label="Take auditor of forecasting from tove"]`)),
+		chromedp.WaitNotPresent(chromedp.CSS(`[aria-label="Take auditor of forecasting from tove"]`)))
+	b.do("a token of one's own", chromedp.Click(browser.Text("a", "Me")), press("Make a token"),
+		chromedp.SendKeys(chromedp.CSS(`[role="dialog"] input`), "a script"), submit,
+		chromedp.WaitVisible(chromedp.CSS(`[data-secret]`)), closing, sees("a script"))
+	b.do("what reaches me", chromedp.Click(chromedp.CSS(`[aria-label="alert by inbox"]`)),
+		chromedp.WaitVisible(chromedp.CSS(`[aria-label="alert by inbox"]:checked`)))
+	b.do("the record", chromedp.Click(browser.Text("a", "Audit")), sees("tove was added, a person."), press("Verify"),
+		sees("Intact: all"))
+	b.do("searching it", write("Words", "auditor"), sees("The role auditor may read, audit."),
+		chromedp.WaitNotPresent(chromedp.Search(`//*[contains(text(), "chose a password")]`)))
+	b.do("keeping the search", press("Save search"),
+		chromedp.SendKeys(chromedp.CSS(`[role="dialog"] input`), "about auditors"), submit,
+		chromedp.WaitVisible(browser.Text("button", "about auditors")))
+	b.do("values", chromedp.Click(chromedp.Search(`//button[starts-with(@aria-label, "Values of line")]`)),
+		sees("after"))
 	if found := broken(); found != "" {
 		t.Errorf("pages broke their own rules: %s", found)
 	}
 
-	b.do("signing out", chromedp.Click(chromedp.CSS(`[aria-label="Sign out"]`)), chromedp.WaitVisible(chromedp.CSS(`input[name="name"]`)))
-	b.do("tove comes in", chromedp.Navigate(strings.TrimSpace(theirs)), sees("Welcome, tove"), field("password", password), field("again", password), press("Come in"), chromedp.WaitVisible(browser.Text("h1", "Now")))
-	b.do("she sees no settings of the service", b.open("/settings/people"), sees("approver of forecasting"), chromedp.WaitNotPresent(browser.Text("button", "Add a person")), chromedp.WaitNotPresent(browser.Text("a", "The service")))
+	b.do("signing out", chromedp.Click(chromedp.CSS(`[aria-label="Sign out"]`)),
+		chromedp.WaitVisible(chromedp.CSS(`input[name="name"]`)))
+	b.do("tove comes in", chromedp.Navigate(strings.TrimSpace(theirs)), sees("Welcome, tove"),
+		field("password", password), field("again", password), press("Come in"),
+		chromedp.WaitVisible(browser.Text("h1", "Now")))
+	b.do("she sees no settings of the service", b.open("/settings/people"), sees("approver of forecasting"),
+		chromedp.WaitNotPresent(browser.Text("button", "Add a person")),
+		chromedp.WaitNotPresent(browser.Text("a", "The service")))
 	b.do("her link is used up", b.open("/sign-in"), chromedp.Navigate(strings.TrimSpace(theirs)), sees("does not hold"))
 }
 
@@ -181,18 +215,26 @@ func TestPeopleInTheConsole(t *testing.T) {
 // framed.
 func TestPagesHaveStrictRules(t *testing.T) {
 	h := open(t)
-	for _, path := range []string{"/", "/sign-in", "/welcome", "/models", "/settings/me", "/api/v1/session/ways", "/api/openapi.json", "/nothing/of/the/kind"} {
+	for _, path := range []string{
+		"/", "/sign-in", "/welcome", "/models", "/settings/me", "/api/v1/session/ways",
+		"/api/openapi.json", "/nothing/of/the/kind",
+	} {
 		res, err := http.Get(h.server + path)
 		must(t, err)
 		_ = res.Body.Close()
 		policy := res.Header.Get("Content-Security-Policy")
-		if !strings.Contains(policy, "default-src 'none'") || !strings.Contains(policy, "frame-ancestors 'none'") || strings.Contains(policy, "unsafe") {
+		if !strings.Contains(policy, "default-src 'none'") || !strings.Contains(policy, "frame-ancestors 'none'") ||
+			strings.Contains(policy, "unsafe") {
 			t.Errorf("%s: %q", path, policy)
 		}
-		if strings.HasPrefix(res.Header.Get("Content-Type"), "text/html") && (!strings.Contains(policy, "script-src 'self';") || !strings.Contains(policy, "'nonce-")) {
+		if strings.HasPrefix(res.Header.Get("Content-Type"), "text/html") &&
+			(!strings.Contains(policy, "script-src 'self';") || !strings.Contains(policy, "'nonce-")) {
 			t.Errorf("%s: %q", path, policy)
 		}
-		for name, want := range map[string]string{"X-Content-Type-Options": "nosniff", "X-Frame-Options": "DENY", "Referrer-Policy": "no-referrer"} {
+		for name, want := range map[string]string{
+			"X-Content-Type-Options": "nosniff", "X-Frame-Options": "DENY",
+			"Referrer-Policy": "no-referrer",
+		} {
 			if got := res.Header.Get(name); got != want {
 				t.Errorf("%s: %s is %q", path, name, got)
 			}

@@ -34,8 +34,12 @@ const rows = "outdoor_c,mix,demand_mw\n-3.5,works,1.5\n2,harbour,1.25\n"
 // again, and putting it away.
 func TestTheRegistryFromTheCommandLine(t *testing.T) {
 	h := open(t)
-	dir := put(t, map[string]string{"rows.csv": rows, "model/weights.json": `{"w":[1]}`, "model/sub/readme": "hello", "card.md": "---\nlicence: MIT\n---\n# Heat\n## Intended use\nDispatch.\n",
-		"requirements.txt": "numpy==2.1\n", "picture.png": "\x89PNG\r\n\x1a\n0000", "signature.json": `{"inputs":[{"name":"outdoor_c","type":"number","unit":"°C"},{"name":"mix","type":"text"}],"outputs":[{"name":"demand_mw","type":"number"}]}`})
+	dir := put(t, map[string]string{
+		"rows.csv": rows, "model/weights.json": `{"w":[1]}`, "model/sub/readme": "hello",
+		"card.md":          "---\nlicence: MIT\n---\n# Heat\n## Intended use\nDispatch.\n",
+		"requirements.txt": "numpy==2.1\n", "picture.png": "\x89PNG\r\n\x1a\n0000",
+		"signature.json": `{"inputs":[{"name":"outdoor_c","type":"number","unit":"°C"},{"name":"mix","type":"text"}],"outputs":[{"name":"demand_mw","type":"number"}]}`,
+	})
 	in := func(name string) string { return filepath.Join(dir, name) }
 	run := func(args ...string) string { t.Helper(); return h.as(h.runaFile, args...) }
 	says := func(out string, want ...string) {
@@ -50,13 +54,15 @@ func TestTheRegistryFromTheCommandLine(t *testing.T) {
 		t.Helper()
 		got, out, messages := h.cli(h.runaFile, args...)
 		if got != code || !strings.Contains(messages, want) {
-			t.Errorf("innerladder %s: exit %d, want %d with %q: %s%s", strings.Join(args, " "), got, code, want, out, messages)
+			t.Errorf("innerladder %s: exit %d, want %d with %q: %s%s", strings.Join(args, " "), got, code, want, out,
+				messages)
 		}
 	}
 
 	says(run("data", "add", "winters-2024", in("rows.csv"), "-description", "two winters"), "winters-2024#1")
 	says(run("show", "winters-2024#1"), "outdoor_c", "harbour | works")
-	if got := run("run", "start", "heat-demand", "-param", "depth=6", "-data", "winters-2024", "-no-code"); got != "run-1" {
+	if got := run("run", "start", "heat-demand", "-param", "depth=6", "-data", "winters-2024",
+		"-no-code"); got != "run-1" {
 		t.Fatalf("the run is %q", got)
 	}
 	run("run", "log", "run-1", "-step", "1", "-metric", "loss=0.5")
@@ -65,14 +71,19 @@ func TestTheRegistryFromTheCommandLine(t *testing.T) {
 	refused(3, "run-1 has finished", "run", "log", "run-1", "-metric", "loss=1")
 	says(run("show", "run-1"), "finished", "loss", "winters-2024#1")
 
-	register := []string{"register", "heat-demand", "-file", in("model"), "-run", "run-1", "-sample", in("rows.csv"), "-signature", in("signature.json"), "-card", in("card.md"), "-requirements", in("requirements.txt"),
-		"-attach", in("picture.png"), "-tag", "winter", "-property", "season=2026", "-label", "beta", "-importance", "outdoor_c=0.8", "-note", "two winters"}
+	register := []string{
+		"register", "heat-demand", "-file", in("model"), "-run", "run-1", "-sample", in("rows.csv"),
+		"-signature", in("signature.json"), "-card", in("card.md"), "-requirements", in("requirements.txt"),
+		"-attach", in("picture.png"), "-tag", "winter", "-property", "season=2026", "-label", "beta", "-importance",
+		"outdoor_c=0.8", "-note", "two winters",
+	}
 	for range 2 { // a folder packed again is the same
 		if got := run(register...); got != "heat-demand@1" {
 			t.Fatalf("registered as %q", got)
 		}
 	}
-	says(run("show", "heat-demand@beta"), "heat-demand@1", "model.tar", "2 files", "°C", "licence MIT", "picture.png", "run-1", "loss=0.25", "trained on winters-2024#1")
+	says(run("show", "heat-demand@beta"), "heat-demand@1", "model.tar", "2 files", "°C", "licence MIT", "picture.png",
+		"run-1", "loss=0.25", "trained on winters-2024#1")
 	var v registry.Version
 	must(t, json.Unmarshal([]byte(run("show", "heat-demand@1", "-json")), &v))
 	if v.Signature.Inputs[0].Min == nil || *v.Signature.Inputs[0].Min != -3.5 || len(v.SampleRequest) == 0 {
@@ -83,12 +94,17 @@ func TestTheRegistryFromTheCommandLine(t *testing.T) {
 		t.Errorf("%v, %v", info, err)
 	}
 
-	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("bytes")) }))
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		_,
+			_ = w.Write([]byte("bytes"))
+	}))
 	defer server.Close()
 	refused(3, "private range", "register", "heat-demand", "-from", server.URL+"/m.bin", "-no-code")
 	refused(3, "in no folder that may be read", "register", "heat-demand", "-from", "file:///etc/passwd", "-no-code")
-	says(run("register", "heat-demand", "-file", in("rows.csv"), "-parent", "heat-demand@beta", "-relation", "fine-tuned", "-metric", "rmse=0.3", "-no-code"), "heat-demand@2")
-	refused(2, "looks like ONNX but cannot be one", "register", "heat-demand", "-file", put(t, map[string]string{"m.onnx": "text"})+"/m.onnx")
+	says(run("register", "heat-demand", "-file", in("rows.csv"), "-parent", "heat-demand@beta", "-relation",
+		"fine-tuned", "-metric", "rmse=0.3", "-no-code"), "heat-demand@2")
+	refused(2, "looks like ONNX but cannot be one", "register", "heat-demand", "-file",
+		put(t, map[string]string{"m.onnx": "text"})+"/m.onnx")
 	refused(1, "there is no data set", "register", "heat-demand", "-file", in("rows.csv"), "-data", "summers")
 
 	says(run("find", "dispatch", "-tag", "winter", "-metric", "rmse<0.5"), "heat-demand@1")
@@ -115,29 +131,47 @@ func TestTheRegistryFromTheCommandLine(t *testing.T) {
 // Someone registers a version in the console: the files are read first.
 func TestRegisteringInTheConsole(t *testing.T) {
 	h := open(t)
-	dir := put(t, map[string]string{"rows.csv": rows, "model.json": `{"w":[1]}`, "card.md": "---\nlicence: MIT\n---\n# Heat\n## Intended use\nDispatch.\n"})
+	dir := put(t, map[string]string{
+		"rows.csv": rows, "model.json": `{"w":[1]}`,
+		"card.md": "---\nlicence: MIT\n---\n# Heat\n## Intended use\nDispatch.\n",
+	})
 	b := look(t, h)
 	gone := chromedp.WaitNotPresent(chromedp.CSS(`[role="dialog"]`))
 	b.do("signing in", browser.SignIn(h.server, "runa", password))
-	b.do("choosing files", b.open("/models/register"), chromedp.SetUploadFiles(chromedp.CSS(`input[type="file"]`), []string{filepath.Join(dir, "model.json"), filepath.Join(dir, "rows.csv"), filepath.Join(dir, "card.md")}),
+	b.do("choosing files", b.open("/models/register"),
+		chromedp.SetUploadFiles(chromedp.CSS(`input[type="file"]`),
+			[]string{filepath.Join(dir, "model.json"), filepath.Join(dir, "rows.csv"), filepath.Join(dir, "card.md")}),
 		sees("members w"), sees("licence MIT"), sees("2 rows"), sees("Which columns are outputs?"))
-	b.do("saying what is an output", chromedp.Click(chromedp.Search(`//label[contains(., "demand_mw")]/input`)), chromedp.Sleep(300*time.Millisecond))
-	b.do("filling in", overwrite(`input[placeholder="heat-demand"]`, "heat-demand"), overwrite(`input[placeholder="two winters, with the wind"]`, "by hand"), overwrite(`textarea[placeholder="rmse=0.38"]`, "rmse=0.31"), press("Register"))
+	b.do("saying what is an output", chromedp.Click(chromedp.Search(`//label[contains(., "demand_mw")]/input`)),
+		chromedp.Sleep(300*time.Millisecond))
+	b.do("filling in", overwrite(`input[placeholder="heat-demand"]`, "heat-demand"),
+		overwrite(`input[placeholder="two winters, with the wind"]`, "by hand"),
+		overwrite(`textarea[placeholder="rmse=0.38"]`, "rmse=0.31"), press("Register"))
 	b.do("the version", chromedp.WaitVisible(browser.Text("h1", "heat-demand@1")), sees("by hand"), sees("0.31"))
 	v, err := h.runa.Version(t.Context(), "heat-demand@1")
 	must(t, err)
-	if len(v.Artifacts) != 1 || v.Card.Licence != "MIT" || len(v.Signature.Outputs) != 1 || v.Signature.Outputs[0].Name != "demand_mw" || v.CreatedBy != "runa" {
+	if len(v.Artifacts) != 1 || v.Card.Licence != "MIT" || len(v.Signature.Outputs) != 1 ||
+		v.Signature.Outputs[0].Name != "demand_mw" || v.CreatedBy != "runa" {
 		t.Errorf("%+v", v)
 	}
 	b.do("its card", press("Card"), sees("Dispatch."))
-	b.do("labelling it", press("Label"), chromedp.SendKeys(chromedp.CSS(`[role="dialog"] input[required]`), "beta"), press("Put the label on"), gone, chromedp.WaitVisible(browser.Text("span", "beta")))
-	b.do("editing it", press("Edit"), overwrite(`[role="dialog"] textarea`, "noted"), press("Save"), gone, sees("noted"))
+	b.do("labelling it", press("Label"), chromedp.SendKeys(chromedp.CSS(`[role="dialog"] input[required]`), "beta"),
+		press("Put the label on"), gone, chromedp.WaitVisible(browser.Text("span", "beta")))
+	b.do("editing it", press("Edit"), overwrite(`[role="dialog"] textarea`, "noted"), press("Save"), gone,
+		sees("noted"))
 	b.do("its history", press("History"), sees("now means heat-demand@1"), sees("was registered"))
-	b.do("finding it", b.open("/models/versions"), write("Words", "dispatch"), sees("heat-demand@1"), write("Bound of a metric", "rmse<0.3"), press("Add"), sees("No version is like that"))
-	b.do("a broken file", b.open("/models/register"), chromedp.SetUploadFiles(chromedp.CSS(`input[type="file"]`), []string{put(t, map[string]string{"broken.onnx": "text"}) + "/broken.onnx"}), sees("looks like ONNX but cannot be one"))
+	b.do("finding it", b.open("/models/versions"), write("Words", "dispatch"), sees("heat-demand@1"),
+		write("Bound of a metric", "rmse<0.3"), press("Add"), sees("No version is like that"))
+	b.do("a broken file", b.open("/models/register"),
+		chromedp.SetUploadFiles(chromedp.CSS(`input[type="file"]`),
+			[]string{put(t, map[string]string{"broken.onnx": "text"}) + "/broken.onnx"}),
+		sees("looks like ONNX but cannot be one"))
 	b.do("its lineage", b.open("/models/trace?from=heat-demand@1"), sees("1 things"))
-	b.do("retiring it", b.open("/models/heat-demand/versions/1"), press("Label"), chromedp.Click(browser.Text("button", "beta")), chromedp.Sleep(500*time.Millisecond), b.open("/models/heat-demand/versions/1"), press("Retire"),
-		chromedp.SendKeys(chromedp.CSS(`[role="dialog"] textarea`), "a trial"), chromedp.Click(chromedp.CSS(`[role="dialog"] button[type="submit"]`)), sees("on retired"))
+	b.do("retiring it", b.open("/models/heat-demand/versions/1"), press("Label"),
+		chromedp.Click(browser.Text("button", "beta")), chromedp.Sleep(500*time.Millisecond),
+		b.open("/models/heat-demand/versions/1"), press("Retire"),
+		chromedp.SendKeys(chromedp.CSS(`[role="dialog"] textarea`), "a trial"),
+		chromedp.Click(chromedp.CSS(`[role="dialog"] button[type="submit"]`)), sees("on retired"))
 }
 
 // Someone browses what there is: models, versions found by what they are, runs, a
@@ -152,21 +186,37 @@ func TestBrowsingTheRegistryInTheConsole(t *testing.T) {
 		run("run", "log", "run-1", "-step", []string{"1", "2", "3"}[step], "-metric", "loss="+loss)
 	}
 	run("run", "end", "run-1")
-	run("register", "heat-demand", "-file", dir+"/a.bin", "-run", "run-1", "-metric", "rmse=0.4", "-note", "calm", "-tag", "winter")
-	run("register", "heat-demand", "-file", dir+"/b.bin", "-metric", "rmse=0.3", "-note", "windy", "-parent", "heat-demand@1", "-relation", "refitted", "-no-code")
+	run("register", "heat-demand", "-file", dir+"/a.bin", "-run", "run-1", "-metric", "rmse=0.4", "-note", "calm",
+		"-tag", "winter")
+	run("register", "heat-demand", "-file", dir+"/b.bin", "-metric", "rmse=0.3", "-note", "windy", "-parent",
+		"heat-demand@1", "-relation", "refitted", "-no-code")
 	b := look(t, h)
 	gone := chromedp.WaitNotPresent(chromedp.CSS(`[role="dialog"]`))
 	b.do("signing in", browser.SignIn(h.server, "runa", password))
-	b.do("filters", b.open("/models/versions"), sees("calm"), sees("windy"), write("tag", "winter"), chromedp.WaitNotPresent(chromedp.Search(`//*[text()="windy"]`)), sees("calm"))
-	b.do("a search has an address", b.open("/models/versions?metric=rmse%3C0.35"), sees("windy"), chromedp.WaitNotPresent(chromedp.Search(`//*[text()="calm"]`)))
-	b.do("choosing for a line-up", b.open("/models/versions"), chromedp.Click(chromedp.CSS(`[aria-label="Choose heat-demand@1"]`)), chromedp.Click(chromedp.CSS(`[aria-label="Choose heat-demand@2"]`)), press("Line up 2"))
-	b.do("the line-up", sees("rmse, less is better"), sees("best"), chromedp.WaitVisible(chromedp.CSS(`.recharts-line path`)), sees("as a table"))
-	b.do("runs", b.open("/models/runs"), sees("a first try"), sees("finished"), b.open("/models/runs/run-1"), chromedp.WaitVisible(chromedp.CSS(`.recharts-line path`)), sees("winters-2024#1"))
-	b.do("data", b.open("/models/data"), sees("winters-2024#1"), chromedp.Click(browser.Text("a", "what was made from it")), sees("heat-demand@2 refitted heat-demand@1"), chromedp.WaitVisible(chromedp.CSS(`.react-flow__node`)))
-	b.do("vetting", b.open("/models/heat-demand"), press("Vet"), chromedp.SendKeys(chromedp.CSS(`[role="dialog"] textarea`), "checked"), press("Mark as vetted"), gone, chromedp.WaitVisible(browser.Text("span", "vetted")))
-	b.do("only vetted models", b.open("/models"), chromedp.Click(chromedp.CSS(`input[type="checkbox"]`)), sees("vetted"))
-	b.do("deleting", b.open("/models/heat-demand/versions/2"), press("Retire"), chromedp.SendKeys(chromedp.CSS(`[role="dialog"] textarea`), "a mistake"), chromedp.Click(chromedp.CSS(`[role="dialog"] button[type="submit"]`)), gone, sees("on retired"),
-		press("Reinstate"), chromedp.SendKeys(chromedp.CSS(`[role="dialog"] textarea`), "after all"), chromedp.Click(chromedp.CSS(`[role="dialog"] button[type="submit"]`)), gone, sees("on draft"))
+	b.do("filters", b.open("/models/versions"), sees("calm"), sees("windy"), write("tag", "winter"),
+		chromedp.WaitNotPresent(chromedp.Search(`//*[text()="windy"]`)), sees("calm"))
+	b.do("a search has an address", b.open("/models/versions?metric=rmse%3C0.35"), sees("windy"),
+		chromedp.WaitNotPresent(chromedp.Search(`//*[text()="calm"]`)))
+	b.do("choosing for a line-up", b.open("/models/versions"),
+		chromedp.Click(chromedp.CSS(`[aria-label="Choose heat-demand@1"]`)),
+		chromedp.Click(chromedp.CSS(`[aria-label="Choose heat-demand@2"]`)), press("Line up 2"))
+	b.do("the line-up", sees("rmse, less is better"), sees("best"),
+		chromedp.WaitVisible(chromedp.CSS(`.recharts-line path`)), sees("as a table"))
+	b.do("runs", b.open("/models/runs"), sees("a first try"), sees("finished"), b.open("/models/runs/run-1"),
+		chromedp.WaitVisible(chromedp.CSS(`.recharts-line path`)), sees("winters-2024#1"))
+	b.do("data", b.open("/models/data"), sees("winters-2024#1"),
+		chromedp.Click(browser.Text("a", "what was made from it")), sees("heat-demand@2 refitted heat-demand@1"),
+		chromedp.WaitVisible(chromedp.CSS(`.react-flow__node`)))
+	b.do("vetting", b.open("/models/heat-demand"), press("Vet"),
+		chromedp.SendKeys(chromedp.CSS(`[role="dialog"] textarea`), "checked"), press("Mark as vetted"), gone,
+		chromedp.WaitVisible(browser.Text("span", "vetted")))
+	b.do("only vetted models", b.open("/models"), chromedp.Click(chromedp.CSS(`input[type="checkbox"]`)),
+		sees("vetted"))
+	b.do("deleting", b.open("/models/heat-demand/versions/2"), press("Retire"),
+		chromedp.SendKeys(chromedp.CSS(`[role="dialog"] textarea`), "a mistake"),
+		chromedp.Click(chromedp.CSS(`[role="dialog"] button[type="submit"]`)), gone, sees("on retired"),
+		press("Reinstate"), chromedp.SendKeys(chromedp.CSS(`[role="dialog"] textarea`), "after all"),
+		chromedp.Click(chromedp.CSS(`[role="dialog"] button[type="submit"]`)), gone, sees("on draft"))
 	v, err := h.runa.Version(t.Context(), "heat-demand@2")
 	must(t, err)
 	if v.Rung != "draft" {

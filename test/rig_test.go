@@ -37,7 +37,8 @@ func TestMain(m *testing.M) {
 		panic(err)
 	}
 	binary = filepath.Join(dir, "innerladder")
-	if out, err := exec.Command("go", "build", "-o", binary, "innerladder/cmd/innerladder").CombinedOutput(); err != nil {
+	if out, err := exec.Command("go", "build", "-o", binary, "innerladder/cmd/innerladder").
+		CombinedOutput(); err != nil {
 		fmt.Fprintf(os.Stderr, "building the binary: %v\n%s", err, out)
 		os.Exit(1)
 	}
@@ -188,7 +189,10 @@ func (h *house) start() {
 	if listen == "" {
 		listen = "127.0.0.1:0"
 	}
-	h.process = run(h.t, append([]string{"serve", "-data", h.data, "-listen", listen, "-gateway", "127.0.0.1:0", "-model-timeout", "5s"}, h.options...)...)
+	h.process = run(h.t, append([]string{
+		"serve", "-data", h.data, "-listen", listen, "-gateway", "127.0.0.1:0",
+		"-model-timeout", "5s",
+	}, h.options...)...)
 	address := func() string { s := h.line(); return s[strings.LastIndex(s, " ")+1:] }
 	h.server, h.gateway = address(), address()
 	if h.runaFile == "" { // for the first time
@@ -278,7 +282,8 @@ func (h *house) twoVersions() (one, two string) {
 	var at [2]string
 	for i := range at {
 		model, sample := h.files(1 + 0.0001*float64(i))
-		ref := h.as(h.runaFile, "register", "heat-demand", "-no-code", "-file", model, "-sample", sample, "-target", "y", "-metric", fmt.Sprintf("rmse=0.%d", 4-i))
+		ref := h.as(h.runaFile, "register", "heat-demand", "-no-code", "-file", model, "-sample", sample, "-target",
+			"y", "-metric", fmt.Sprintf("rmse=0.%d", 4-i))
 		h.as(h.runaFile, "promote", ref, "-to", "live")
 		h.as(h.toveFile, "sign", fmt.Sprintf("P-%d", i+1), "-yes")
 		_, at[i] = h.standin(model)
@@ -299,15 +304,21 @@ type caller struct {
 }
 
 func (h *house) caller(connections int) *caller {
-	return &caller{&http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{MaxIdleConnsPerHost: connections}},
-		h.gateway + "/v2/models/demand-hourly/infer", &h.sent, &h.ended}
+	return &caller{
+		&http.Client{
+			Timeout:   10 * time.Second,
+			Transport: &http.Transport{MaxIdleConnsPerHost: connections},
+		},
+		h.gateway + "/v2/models/demand-hourly/infer", &h.sent, &h.ended,
+	}
 }
 
 // infer calls once and returns the status, the version named in the header, and the
 // body.
 func (c *caller) infer(x float64) (int, string, []byte, error) {
 	defer c.ended.Add(1)
-	ctx := httptrace.WithClientTrace(context.Background(), &httptrace.ClientTrace{WroteRequest: func(httptrace.WroteRequestInfo) { c.sent.Add(1) }})
+	ctx := httptrace.WithClientTrace(context.Background(),
+		&httptrace.ClientTrace{WroteRequest: func(httptrace.WroteRequestInfo) { c.sent.Add(1) }})
 	body := fmt.Sprintf(`{"inputs":[{"name":"x","shape":[1],"datatype":"FP64","data":[%v]}]}`, x)
 	req, err := http.NewRequestWithContext(ctx, http.MethodPost, c.url, strings.NewReader(body))
 	if err != nil {

@@ -32,8 +32,9 @@ var (
 	links    = flag.Int("links", 10, "lineage links of each version")
 	seed     = flag.Uint64("seed", 1, "of the generator")
 	binary   = flag.String("binary", "bin/innerladder", "the service")
-	data     = flag.String("data", "", "data directory; filled when it is not there yet, a temporary one when not given")
-	rounds   = flag.Int("rounds", 400, "requests of each kind")
+	data     = flag.String("data", "",
+		"data directory; filled when it is not there yet, a temporary one when not given")
+	rounds = flag.Int("rounds", 400, "requests of each kind")
 )
 
 func main() {
@@ -65,12 +66,15 @@ func run() error {
 		return err
 	}
 	n := *models * *versions
-	fmt.Printf("%d models, %d versions, %d metric values, about %d links; database %.0f MiB, %.1f KiB a version\n", *models, n, n**metrics, n**links, float64(info.Size())/(1<<20), float64(info.Size())/1024/float64(n))
+	fmt.Printf("%d models, %d versions, %d metric values, about %d links; database %.0f MiB, %.1f KiB a version\n",
+		*models, n, n**metrics, n**links, float64(info.Size())/(1<<20), float64(info.Size())/1024/float64(n))
 	return ask(dir)
 }
 
 var (
-	words   = strings.Fields("winter summer harbour terraces works old-town wind solar boiler pump valve return supply hourly daily tuned calm storm night holiday pressure flow leak sensor drift shift retrained quantized baseline candidate")
+	words = strings.Fields("winter summer harbour terraces works old-town wind solar boiler pump valve return " +
+		"supply hourly daily tuned calm storm night holiday pressure flow leak sensor drift shift retrained " +
+		"quantized baseline candidate")
 	tags    = strings.Fields("winter summer pilot edge nightly audited large small fast slow")
 	formats = strings.Fields("onnx safetensors json pmml pickle")
 	owners  = strings.Fields("runa tove odd kari liv")
@@ -91,7 +95,10 @@ func fill(path string) error {
 	const dataSets = 500
 	if err := s.Write(ctx, func(w store.Records) error {
 		for d := range dataSets {
-			if err := w.AddDataSet(ctx, &registry.DataSet{Name: fmt.Sprintf("winters-%03d", d), Digest: fmt.Sprintf("%064x", d), Rows: 1000, AddedBy: "runa", AddedAt: begin}); err != nil {
+			if err := w.AddDataSet(ctx, &registry.DataSet{
+				Name:   fmt.Sprintf("winters-%03d", d),
+				Digest: fmt.Sprintf("%064x", d), Rows: 1000, AddedBy: "runa", AddedAt: begin,
+			}); err != nil {
 				return err
 			}
 		}
@@ -100,7 +107,10 @@ func fill(path string) error {
 		return err
 	}
 	for m := range *models {
-		if err := s.Write(ctx, func(w store.Records) error { return fillModel(ctx, w, r, m, dataSets, begin) }); err != nil {
+		if err := s.Write(ctx, func(w store.Records) error {
+			return fillModel(ctx, w, r, m, dataSets,
+				begin)
+		}); err != nil {
 			return err
 		}
 		if m%100 == 99 {
@@ -112,24 +122,48 @@ func fill(path string) error {
 
 func fillModel(ctx context.Context, w store.Records, r *rand.Rand, m, dataSets int, begin time.Time) error {
 	pick := func(from []string) string { return from[r.IntN(len(from))] }
-	model := store.Model{Name: fmt.Sprintf("%s-%s-%03d", pick(words), pick(words), m), Project: "default", Task: []registry.Task{registry.Regression, registry.Classification}[m%2], Owner: pick(owners),
-		Description: pick(words) + " " + pick(words) + " of the town", CreatedBy: "runa", CreatedAt: begin}
+	model := store.Model{
+		Name: fmt.Sprintf("%s-%s-%03d", pick(words), pick(words), m), Project: "default",
+		Task: []registry.Task{registry.Regression, registry.Classification}[m%2], Owner: pick(owners),
+		Description: pick(words) + " " + pick(words) + " of the town", CreatedBy: "runa", CreatedAt: begin,
+	}
 	if err := w.AddModel(ctx, model); err != nil {
 		return err
 	}
 	for n := range *versions {
-		v := &registry.Version{Model: model.Name, Digest: fmt.Sprintf("%032x%032x", r.Uint64(), r.Uint64()), Note: pick(words) + " " + pick(words) + " " + pick(words), Rung: "draft", CreatedBy: pick(owners),
-			CreatedAt: begin.Add(time.Duration(m**versions+n) * 10 * time.Minute), Metrics: map[string]float64{}, Params: map[string]string{"depth": fmt.Sprint(r.IntN(12)), "rate": fmt.Sprint(r.Float64())},
-			Artifacts: []registry.Artifact{{Name: "model.bin", Digest: fmt.Sprintf("%064x", r.Uint64()), Size: int64(r.IntN(1 << 30)), Stored: true, Contents: registry.Contents{Format: pick(formats)}}},
-			Signature: &registry.Signature{Inputs: []registry.Column{{Name: "outdoor_c", Type: registry.Number}, {Name: "wind_ms", Type: registry.Number}}, Outputs: []registry.Column{{Name: "y", Type: registry.Number}}},
-			Card:      &registry.Card{Text: "# " + model.Name + "\n\n" + strings.Repeat(pick(words)+" "+pick(words)+" ", 20), Licence: []string{"MIT", "internal", "CC-BY-4.0"}[r.IntN(3)]},
-			Code:      &registry.Code{Repository: "https://git.tarnholm.example/heat", Commit: fmt.Sprintf("%040x", r.IntN(5000))}}
+		v := &registry.Version{
+			Model: model.Name, Digest: fmt.Sprintf("%032x%032x", r.Uint64(), r.Uint64()),
+			Note: pick(words) + " " + pick(words) + " " + pick(words), Rung: "draft", CreatedBy: pick(owners),
+			CreatedAt: begin.Add(time.Duration(m**versions+n) * 10 * time.Minute), Metrics: map[string]float64{},
+			Params: map[string]string{"depth": fmt.Sprint(r.IntN(12)), "rate": fmt.Sprint(r.Float64())},
+			Artifacts: []registry.Artifact{{
+				Name: "model.bin", Digest: fmt.Sprintf("%064x", r.Uint64()),
+				Size: int64(r.IntN(1 << 30)), Stored: true, Contents: registry.Contents{Format: pick(formats)},
+			}},
+			Signature: &registry.Signature{
+				Inputs: []registry.Column{
+					{Name: "outdoor_c", Type: registry.Number},
+					{Name: "wind_ms", Type: registry.Number},
+				},
+				Outputs: []registry.Column{{Name: "y", Type: registry.Number}},
+			},
+			Card: &registry.Card{
+				Text: "# " + model.Name + "\n\n" +
+					strings.Repeat(pick(words)+" "+pick(words)+" ", 20),
+				Licence: []string{"MIT", "internal", "CC-BY-4.0"}[r.IntN(3)],
+			},
+			Code: &registry.Code{
+				Repository: "https://git.tarnholm.example/heat",
+				Commit:     fmt.Sprintf("%040x", r.IntN(5000)),
+			},
+		}
 		v.RungSince = v.CreatedAt
 		if r.IntN(20) == 0 {
 			v.Rung = []string{"proven", "rehearsal", "live", "retired"}[r.IntN(4)]
 		}
 		for k := range *metrics {
-			v.Metrics[[]string{"rmse", "mae", "r2", "bias"}[k%4]+[]string{"", "_winter", "_summer", "_night", "_storm"}[k/4%5]] = r.Float64()
+			v.Metrics[[]string{"rmse", "mae", "r2", "bias"}[k%4]+
+				[]string{"", "_winter", "_summer", "_night", "_storm"}[k/4%5]] = r.Float64()
 		}
 		seen := map[string]bool{}
 		for len(v.Data) < *links-3 {
@@ -140,7 +174,10 @@ func fillModel(ctx context.Context, w store.Records, r *rand.Rand, m, dataSets i
 			}
 		}
 		for p := 1; p <= 2 && n-p >= 0; p++ {
-			v.Parents = append(v.Parents, registry.Parent{Version: fmt.Sprintf("%s@%d", model.Name, n+1-p), Relation: "fine-tuned"})
+			v.Parents = append(v.Parents, registry.Parent{
+				Version:  fmt.Sprintf("%s@%d", model.Name, n+1-p),
+				Relation: "fine-tuned",
+			})
 		}
 		if err := w.AddVersion(ctx, v); err != nil {
 			return err
@@ -152,7 +189,10 @@ func fillModel(ctx context.Context, w store.Records, r *rand.Rand, m, dataSets i
 			}
 		}
 		if n == *versions-2 {
-			if err := w.PutLabel(ctx, store.Label{Name: "beta", Version: v.Ref, MovedBy: "runa", MovedAt: v.CreatedAt}); err != nil {
+			if err := w.PutLabel(ctx, store.Label{
+				Name: "beta", Version: v.Ref, MovedBy: "runa",
+				MovedAt: v.CreatedAt,
+			}); err != nil {
 				return err
 			}
 		}
@@ -185,7 +225,10 @@ func kinds() []kind {
 			q := url.Values{}
 			for i := 0; i+1 < len(pairs); i += 2 {
 				value := pairs[i+1]
-				for placeholder, from := range map[string][]string{"WORD": words, "TAG": tags, "FORMAT": formats, "OWNER": owners, "RUNG": {"proven", "rehearsal", "live", "draft"}} {
+				for placeholder, from := range map[string][]string{
+					"WORD": words, "TAG": tags, "FORMAT": formats,
+					"OWNER": owners, "RUNG": {"proven", "rehearsal", "live", "draft"},
+				} {
 					for strings.Contains(value, placeholder) {
 						value = strings.Replace(value, placeholder, from[r.IntN(len(from))], 1)
 					}
@@ -220,7 +263,8 @@ func kinds() []kind {
 		{"trained on a data set", find("data", "DATA", "sort", "rmse")},
 		{"search a word", find("text", "WORD")},
 		{"search two words", find("text", "WORD WORD")},
-		{"search, filter and sort", find("text", "WORD WORD", "format", "FORMAT", "metric", "rmse<0.5", "sort", "rmse")},
+		{"search, filter and sort", find("text", "WORD WORD", "format", "FORMAT", "metric", "rmse<0.5", "sort",
+			"rmse")},
 		{"search a model's name", find("text", "MODEL")},
 		{"line up five", func(r *rand.Rand, n []string) string {
 			var refs []string
@@ -229,8 +273,16 @@ func kinds() []kind {
 			}
 			return "/lineup?versions=" + url.QueryEscape(strings.Join(refs, ","))
 		}},
-		{"trace a version up", func(r *rand.Rand, n []string) string { return "/trace?direction=up&from=" + url.QueryEscape(ref(r, n)) }},
-		{"trace a version both ways", func(r *rand.Rand, n []string) string { return "/trace?from=" + url.QueryEscape(ref(r, n)) }},
+		{"trace a version up", func(r *rand.Rand,
+			n []string,
+		) string {
+			return "/trace?direction=up&from=" + url.QueryEscape(ref(r, n))
+		}},
+		{"trace a version both ways", func(r *rand.Rand,
+			n []string,
+		) string {
+			return "/trace?from=" + url.QueryEscape(ref(r, n))
+		}},
 		{"trace a data set", func(r *rand.Rand, _ []string) string {
 			return fmt.Sprintf("/trace?from=winters-%03d", r.IntN(500))
 		}},
@@ -264,7 +316,8 @@ func measure(h *house.House) error {
 	}
 	r := rand.New(rand.NewPCG(*seed, 11))
 	before, _ := h.Memory()
-	fmt.Printf("memory of the service before: %s\n\n| request | p50 ms | p95 ms | max ms | answer KiB |\n|---|---|---|---|---|\n", before)
+	fmt.Printf("memory of the service before: %s\n\n| request | p50 ms | p95 ms | max ms | answer KiB "+
+		"|\n|---|---|---|---|---|\n", before)
 	var all []time.Duration
 	for _, k := range kinds() {
 		var times []time.Duration
@@ -281,11 +334,13 @@ func measure(h *house.House) error {
 		}
 		all = append(all, times...)
 		slices.Sort(times)
-		fmt.Printf("| %s | %.1f | %.1f | %.1f | %.1f |\n", k.name, ms(times[len(times)/2]), ms(times[len(times)*95/100]), ms(times[len(times)-1]), float64(bytes)/float64(len(times))/1024)
+		fmt.Printf("| %s | %.1f | %.1f | %.1f | %.1f |\n", k.name, ms(times[len(times)/2]),
+			ms(times[len(times)*95/100]), ms(times[len(times)-1]), float64(bytes)/float64(len(times))/1024)
 	}
 	slices.Sort(all)
 	after, most := h.Memory()
-	fmt.Printf("| all together | %.1f | %.1f | %.1f | |\n\nmemory after: %s, at most %s\n", ms(all[len(all)/2]), ms(all[len(all)*95/100]), ms(all[len(all)-1]), after, most)
+	fmt.Printf("| all together | %.1f | %.1f | %.1f | |\n\nmemory after: %s, at most %s\n", ms(all[len(all)/2]),
+		ms(all[len(all)*95/100]), ms(all[len(all)-1]), after, most)
 	return nil
 }
 

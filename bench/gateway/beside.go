@@ -58,10 +58,12 @@ func (b *bench) beside(c *client.Client, gateway string, rounds int) error {
 		stop()
 		others.Wait()
 		ratios = append(ratios, float64(with)/float64(alone))
-		fmt.Printf("%-7d p99 alone %s, beside the other %s; %d and %d requests failed\n", round+1, alone, with, failed, failedToo)
+		fmt.Printf("%-7d p99 alone %s, beside the other %s; %d and %d requests failed\n", round+1, alone, with, failed,
+			failedToo)
 	}
 	slices.Sort(ratios)
-	fmt.Printf("\np99 beside a server that does everything wrong, median of the rounds' ratios to alone: %.2f\n", ratios[len(ratios)/2])
+	fmt.Printf("\np99 beside a server that does everything wrong, median of the rounds' ratios to alone: %.2f\n",
+		ratios[len(ratios)/2])
 	return nil
 }
 
@@ -86,10 +88,15 @@ func (b *bench) placeBadServer(c *client.Client) error {
 		return err
 	}
 	// It stands on the lowest rung, which this endpoint does with.
-	if _, err := c.AddEndpoint(b.ctx, service.NewEndpoint{Name: "valve-check", Model: "valve-fault", Environment: "plant-north", Rung: "draft"}); err != nil {
+	if _, err := c.AddEndpoint(b.ctx,
+		service.NewEndpoint{
+			Name: "valve-check", Model: "valve-fault", Environment: "plant-north",
+			Rung: "draft",
+		}); err != nil {
 		return err
 	}
-	_, err = c.Split(b.ctx, "valve-check", []traffic.Lane{{Kind: traffic.Main, Version: v.Ref, Share: traffic.Whole}}, "bench", -1)
+	_, err = c.Split(b.ctx, "valve-check", []traffic.Lane{{Kind: traffic.Main, Version: v.Ref, Share: traffic.Whole}},
+		"bench", -1)
 	return err
 }
 

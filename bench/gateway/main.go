@@ -34,11 +34,17 @@ func main() {
 	connections := flag.Int("connections", 64, "`N` connections of wrk")
 	body := flag.String("body", "1x4", "`SIZE` of the requests: 1x4 or 16x40 numbers, or 1MB")
 	node := flag.Bool("node", false, "model servers are Node's instead of ours")
-	splits := flag.Int("splits", 0, "`N`: change the split so often while 5 000 requests a second flow, instead of rounds")
-	beside := flag.Bool("beside", false, "measure one endpoint while the model server of another does everything wrong, instead of rounds beside HAProxy")
+	splits := flag.Int("splits", 0,
+		"`N`: change the split so often while 5 000 requests a second flow, instead of rounds")
+	beside := flag.Bool("beside", false,
+		"measure one endpoint while the model server of another does everything wrong, instead of rounds "+
+			"beside HAProxy")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	b := &bench{ctx: ctx, length: *length, connections: *connections, body: *body, node: *node, wrong: *beside, pids: map[string]int{}}
+	b := &bench{
+		ctx: ctx, length: *length, connections: *connections, body: *body, node: *node, wrong: *beside,
+		pids: map[string]int{},
+	}
 	err := b.run(*rounds, *splits)
 	b.close()
 	stop()
@@ -199,11 +205,13 @@ func (b *bench) run(rounds, splits int) (err error) {
 	for i := range after.Lanes {
 		observed += after.Lanes[i].Requests - before.Lanes[i].Requests
 	}
-	fmt.Printf("\nthroughput, median of the rounds' ratios to HAProxy: %.2f\np99, median of the rounds' ratios to HAProxy:        %.2f\n",
+	fmt.Printf("\nthroughput, median of the rounds' ratios to HAProxy: %.2f\np99, median of the rounds' ratios to "+
+		"HAProxy:        %.2f\n",
 		ratio(results["Inner Ladder"], results["HAProxy"], func(m measured) float64 { return m.rate }),
 		ratio(results["Inner Ladder"], results["HAProxy"], func(m measured) float64 { return float64(m.p99) }))
 	// wrk counts what came back before it stopped, we count what was answered.
-	fmt.Printf("requests that wrk counted: %d; observed by Inner Ladder: %d (%.3f %%)\n", sent, observed, 100*float64(observed)/float64(sent))
+	fmt.Printf("requests that wrk counted: %d; observed by Inner Ladder: %d (%.3f %%)\n", sent, observed,
+		100*float64(observed)/float64(sent))
 	if observed < sent {
 		return fmt.Errorf("%d requests went unobserved", sent-observed)
 	}
@@ -270,8 +278,11 @@ func (b *bench) changeSplits(c *client.Client, url string, n int) error {
 	for i := range n {
 		share := 500 + 10*(i%900)
 		start := time.Now()
-		if _, err := c.Split(b.ctx, "demand-hourly", []traffic.Lane{{Kind: traffic.Main, Version: "heat-demand@1", Share: traffic.Whole - share},
-			{Kind: traffic.Trial, Version: "heat-demand@2", Share: share}}, "bench", -1); err != nil {
+		if _, err := c.Split(b.ctx, "demand-hourly",
+			[]traffic.Lane{
+				{Kind: traffic.Main, Version: "heat-demand@1", Share: traffic.Whole - share},
+				{Kind: traffic.Trial, Version: "heat-demand@2", Share: share},
+			}, "bench", -1); err != nil {
 			return err
 		}
 		took = append(took, time.Since(start))
@@ -281,7 +292,8 @@ func (b *bench) changeSplits(c *client.Client, url string, n int) error {
 	stop()
 	all.Wait()
 	slices.Sort(took)
-	fmt.Printf("%d splits while %.0f requests a second flowed: in force after %s (median), %s (99 of 100); %d of %d requests failed\n",
+	fmt.Printf("%d splits while %.0f requests a second flowed: in force after %s (median), %s (99 of 100); %d of %d "+
+		"requests failed\n",
 		n, rate, took[n/2], took[n*99/100], failed.Load(), asked.Load())
 	return nil
 }
@@ -328,7 +340,8 @@ listen split
 func (b *bench) startHAProxy(backends []string) (string, error) {
 	const at = "127.0.0.1:7599"
 	config := filepath.Join(b.dir, "haproxy.cfg")
-	text := fmt.Sprintf(haproxyConfig, at, strings.TrimPrefix(backends[0], "http://"), strings.TrimPrefix(backends[1], "http://"))
+	text := fmt.Sprintf(haproxyConfig, at, strings.TrimPrefix(backends[0], "http://"),
+		strings.TrimPrefix(backends[1], "http://"))
 	if err := os.WriteFile(config, []byte(text), 0o600); err != nil {
 		return "", err
 	}
@@ -349,7 +362,8 @@ func (b *bench) startHAProxy(backends []string) (string, error) {
 // gateway runs exactly as it would.
 func (b *bench) startOurs(backends []string) (gateway string, c *client.Client, err error) {
 	data := filepath.Join(b.dir, "data")
-	out, err := b.start("./bin/innerladder", "serve", "-data", data, "-listen", "127.0.0.1:0", "-gateway", "127.0.0.1:0", "-log", "error")
+	out, err := b.start("./bin/innerladder", "serve", "-data", data, "-listen", "127.0.0.1:0", "-gateway",
+		"127.0.0.1:0", "-log", "error")
 	if err != nil {
 		return "", nil, err
 	}
@@ -403,7 +417,8 @@ var (
 )
 
 func (b *bench) wrk(url string, length time.Duration) (measured, error) {
-	out, err := exec.CommandContext(b.ctx, "wrk", "-t2", "-c"+strconv.Itoa(b.connections), fmt.Sprintf("-d%ds", int(length.Seconds())), "--latency", "-s", b.script, url).CombinedOutput()
+	out, err := exec.CommandContext(b.ctx, "wrk", "-t2", "-c"+strconv.Itoa(b.connections),
+		fmt.Sprintf("-d%ds", int(length.Seconds())), "--latency", "-s", b.script, url).CombinedOutput()
 	if err != nil {
 		return measured{}, fmt.Errorf("wrk: %w\n%s", err, out)
 	}

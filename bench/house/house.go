@@ -24,7 +24,8 @@ type House struct {
 
 // Start runs a binary of the service on a data directory.
 func Start(binary, data string) (*House, error) {
-	cmd := exec.Command(binary, "serve", "-data", data, "-listen", "127.0.0.1:0", "-gateway", "127.0.0.1:0", "-log", "error")
+	cmd := exec.Command(binary, "serve", "-data", data, "-listen", "127.0.0.1:0", "-gateway", "127.0.0.1:0", "-log",
+		"error")
 	out, err := cmd.StdoutPipe()
 	if err != nil {
 		return nil, err

@@ -17,7 +17,8 @@ import (
 // come to live, are placed at the backends, and share the traffic of demand-hourly, nine to
 // one. dir is for files on the way.
 func Trial(ctx context.Context, c *client.Client, server, dir string, backends []string) error {
-	added, err := c.AddPerson(ctx, service.NewPerson{Name: "tove", Memberships: []access.Membership{{Project: "default", Role: "approver"}}})
+	added, err := c.AddPerson(ctx,
+		service.NewPerson{Name: "tove", Memberships: []access.Membership{{Project: "default", Role: "approver"}}})
 	if err != nil {
 		return err
 	}
@@ -33,7 +34,8 @@ func Trial(ctx context.Context, c *client.Client, server, dir string, backends [
 		if err := os.WriteFile(file, fmt.Appendf(nil, "weights %d", i), 0o600); err != nil {
 			return err
 		}
-		v, err := c.Register(ctx, service.Registration{Model: "heat-demand", Metrics: map[string]float64{"rmse": 1}}, client.Artifacts(file))
+		v, err := c.Register(ctx, service.Registration{Model: "heat-demand", Metrics: map[string]float64{"rmse": 1}},
+			client.Artifacts(file))
 		if err != nil {
 			return err
 		}
@@ -48,9 +50,14 @@ func Trial(ctx context.Context, c *client.Client, server, dir string, backends [
 			return err
 		}
 	}
-	if _, err := c.AddEndpoint(ctx, service.NewEndpoint{Name: "demand-hourly", Model: "heat-demand", Environment: "plant-north"}); err != nil {
+	if _, err := c.AddEndpoint(ctx,
+		service.NewEndpoint{Name: "demand-hourly", Model: "heat-demand", Environment: "plant-north"}); err != nil {
 		return err
 	}
-	_, err = c.Split(ctx, "demand-hourly", []traffic.Lane{{Kind: traffic.Main, Version: "heat-demand@1", Share: 9000}, {Kind: traffic.Trial, Version: "heat-demand@2", Share: 1000}}, "bench", -1)
+	_, err = c.Split(ctx, "demand-hourly",
+		[]traffic.Lane{
+			{Kind: traffic.Main, Version: "heat-demand@1", Share: 9000},
+			{Kind: traffic.Trial, Version: "heat-demand@2", Share: 1000},
+		}, "bench", -1)
 	return err
 }

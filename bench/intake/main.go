@@ -124,7 +124,10 @@ func uploads() error {
 		hash, cp, theirs, ours = append(hash, hashed), append(cp, both-hashed), append(theirs, both), append(ours, took)
 		if i == 0 {
 			begin := time.Now()
-			v, err := c.Register(ctx, service.Registration{Model: "large", Uploads: []service.UploadUse{{ID: up.ID, Part: service.PartArtifact}}}, nil)
+			v, err := c.Register(ctx, service.Registration{
+				Model:   "large",
+				Uploads: []service.UploadUse{{ID: up.ID, Part: service.PartArtifact}},
+			}, nil)
 			if err != nil {
 				return err
 			}
@@ -136,7 +139,8 @@ func uploads() error {
 	}
 	m := *rounds / 2
 	_, most := h.Memory()
-	fmt.Printf("upload of %.1f GiB: %s; sha256sum and cp: %s (%s and %s); %.2f of their rate; memory of the service at most %s\n", float64(*upload)/(1<<30), ours[m].Round(time.Millisecond), theirs[m].Round(time.Millisecond),
+	fmt.Printf("upload of %.1f GiB: %s; sha256sum and cp: %s (%s and %s); %.2f of their rate; memory of the service "+
+		"at most %s\n", float64(*upload)/(1<<30), ours[m].Round(time.Millisecond), theirs[m].Round(time.Millisecond),
 		hash[m].Round(time.Millisecond), cp[m].Round(time.Millisecond), float64(theirs[m])/float64(ours[m]), most)
 	return cut(ctx, h.Server, h.Token, file)
 }
@@ -252,7 +256,8 @@ func profiles() error {
 		return err
 	}
 	_, most := house.Memory(os.Getpid())
-	fmt.Printf("profile of %.1f GiB, %d rows of 10 columns: %s; only parsing it: %s; ratio %.2f; memory at most %s\n", float64(*table)/(1<<30), rows, ours.Round(time.Millisecond), parse.Round(time.Millisecond),
+	fmt.Printf("profile of %.1f GiB, %d rows of 10 columns: %s; only parsing it: %s; ratio %.2f; memory at most %s\n",
+		float64(*table)/(1<<30), rows, ours.Round(time.Millisecond), parse.Round(time.Millisecond),
 		float64(ours)/float64(parse), most)
 	return nil
 }

@@ -52,7 +52,11 @@ func run() error {
 		return err
 	}
 	read, err := median(*rounds, func() error {
-		_, err := s.Read().JudgedVersions(ctx, "default", store.GateNeeds{Metrics: []string{"rmse", "mae"}, Signature: true, Card: true, Lineage: true, Needs: true, Evidence: true, Places: true, Trainers: true})
+		_, err := s.Read().JudgedVersions(ctx, "default",
+			store.GateNeeds{
+				Metrics: []string{"rmse", "mae"}, Signature: true, Card: true, Lineage: true, Needs: true,
+				Evidence: true, Places: true, Trainers: true,
+			})
 		return err
 	})
 	if err != nil {
@@ -78,8 +82,10 @@ func run() error {
 		return err
 	}
 	now, most := h.Memory()
-	fmt.Printf("%d versions judged by gates of %d requirements: %s (median of %d, over the API); only reading the rows: %s; ratio %.2f; memory of the service %s, at most %s\n",
-		judged, len(demanding.Rungs[1].Gate), whole.Round(time.Millisecond), *rounds, read.Round(time.Millisecond), whole.Seconds()/read.Seconds(), now, most)
+	fmt.Printf("%d versions judged by gates of %d requirements: %s (median of %d, over the API); only reading the "+
+		"rows: %s; ratio %.2f; memory of the service %s, at most %s\n",
+		judged, len(demanding.Rungs[1].Gate), whole.Round(time.Millisecond), *rounds, read.Round(time.Millisecond),
+		whole.Seconds()/read.Seconds(), now, most)
 	return nil
 }
 
@@ -99,26 +105,48 @@ func median(n int, do func() error) (time.Duration, error) {
 // demandingLadder has every kind of requirement in one gate.
 func demandingLadder() ladder.Ladder {
 	half, tenth := 0.9, 0.1
-	return ladder.Ladder{Rungs: []ladder.Rung{{Name: "draft"}, {Name: "live", Gate: []ladder.Requirement{
-		{Rule: ladder.ArtifactStored{}}, {Rule: ladder.MetricRecorded{}}, {Rule: ladder.Metric{Metric: "rmse", AtMost: &half}}, {Rule: ladder.Metric{Metric: "mae", NoWorseByShare: &tenth}},
-		{Rule: ladder.EvidenceOf{Evidence: registry.TestsKind, NoOlder: ladder.Duration(1000 * time.Hour)}}, {Rule: ladder.SignOffs{Count: 2, NotTrainer: true}},
-		{Rule: ladder.Checklist{Items: []ladder.Item{{Name: "cold", Text: "looked at the cold"}}}}, {Rule: ladder.CardSections{Sections: []string{"intended_use", "limits"}}},
-		{Rule: ladder.LineageComplete{Parts: []string{"data", "code"}}}, {Rule: ladder.SignatureNotBroken{}}, {Rule: ladder.NoDenied{Denied: []string{"numpy<1.22", "oldlib"}}},
-		{Rule: ladder.Shadowed{Requests: 1000, Disagreement: 0.01}}, {Rule: ladder.NoFreeze{}}}}},
-		Freezes: []ladder.Freeze{{Name: "nights", Zone: "Europe/Stockholm", Days: []string{"mon", "tue", "wed", "thu", "fri"}, From: "18:00", To: "07:00"},
-			{Name: "holidays", Zone: "Europe/Stockholm", From: "2026-12-20 16:00", To: "2027-01-06 08:00"}}}
+	return ladder.Ladder{
+		Rungs: []ladder.Rung{{Name: "draft"}, {Name: "live", Gate: []ladder.Requirement{
+			{Rule: ladder.ArtifactStored{}},
+			{Rule: ladder.MetricRecorded{}},
+			{Rule: ladder.Metric{Metric: "rmse", AtMost: &half}},
+			{Rule: ladder.Metric{Metric: "mae", NoWorseByShare: &tenth}},
+			{Rule: ladder.EvidenceOf{Evidence: registry.TestsKind, NoOlder: ladder.Duration(1000 * time.Hour)}},
+			{Rule: ladder.SignOffs{Count: 2, NotTrainer: true}},
+			{Rule: ladder.Checklist{Items: []ladder.Item{{Name: "cold", Text: "looked at the cold"}}}},
+			{Rule: ladder.CardSections{Sections: []string{"intended_use", "limits"}}},
+			{Rule: ladder.LineageComplete{Parts: []string{"data", "code"}}},
+			{Rule: ladder.SignatureNotBroken{}},
+			{Rule: ladder.NoDenied{Denied: []string{"numpy<1.22", "oldlib"}}},
+			{Rule: ladder.Shadowed{Requests: 1000, Disagreement: 0.01}},
+			{Rule: ladder.NoFreeze{}},
+		}}},
+		Freezes: []ladder.Freeze{
+			{
+				Name: "nights", Zone: "Europe/Stockholm",
+				Days: []string{"mon", "tue", "wed", "thu", "fri"}, From: "18:00", To: "07:00",
+			},
+			{Name: "holidays", Zone: "Europe/Stockholm", From: "2026-12-20 16:00", To: "2027-01-06 08:00"},
+		},
+	}
 }
 
 func fill(ctx context.Context, s *store.Store) error {
 	r := rand.New(rand.NewPCG(1, 5))
 	now := time.Now().UTC().Truncate(time.Millisecond)
 	if err := s.Write(ctx, func(w store.Records) error {
-		return w.AddDataSet(ctx, &registry.DataSet{Name: "winters", Project: "default", Rows: 1000, AddedBy: "runa", AddedAt: now})
+		return w.AddDataSet(ctx, &registry.DataSet{
+			Name: "winters", Project: "default", Rows: 1000, AddedBy: "runa",
+			AddedAt: now,
+		})
 	}); err != nil {
 		return err
 	}
 	for m := range *models {
-		if err := s.Write(ctx, func(w store.Records) error { return fillModel(ctx, w, r, fmt.Sprintf("model-%03d", m), now) }); err != nil {
+		if err := s.Write(ctx, func(w store.Records) error {
+			return fillModel(ctx, w, r, fmt.Sprintf("model-%03d", m),
+				now)
+		}); err != nil {
 			return err
 		}
 	}
@@ -126,7 +154,10 @@ func fill(ctx context.Context, s *store.Store) error {
 }
 
 func fillModel(ctx context.Context, w store.Records, r *rand.Rand, name string, now time.Time) error {
-	if err := w.AddModel(ctx, store.Model{Name: name, Project: "default", Task: registry.Regression, Owner: "runa", CreatedBy: "runa", CreatedAt: now}); err != nil {
+	if err := w.AddModel(ctx, store.Model{
+		Name: name, Project: "default", Task: registry.Regression, Owner: "runa",
+		CreatedBy: "runa", CreatedAt: now,
+	}); err != nil {
 		return err
 	}
 	var columns []registry.Column
@@ -134,12 +165,31 @@ func fillModel(ctx context.Context, w store.Records, r *rand.Rand, name string, 
 		columns = append(columns, registry.Column{Name: fmt.Sprintf("input_%02d", i), Type: registry.Number})
 	}
 	for n := range *versions {
-		v := &registry.Version{Model: name, Digest: fmt.Sprintf("%032x%032x", r.Uint64(), r.Uint64()), Rung: "draft", RungSince: now, CreatedBy: "runa", CreatedAt: now, Metrics: map[string]float64{"rmse": r.Float64(), "mae": r.Float64()},
-			Params: map[string]string{}, Artifacts: []registry.Artifact{{Name: "model.bin", Digest: fmt.Sprintf("%064x", r.Uint64()), Size: 1, Stored: true}},
-			Signature: &registry.Signature{Inputs: columns[:10+r.IntN(3)], Outputs: []registry.Column{{Name: "y", Type: registry.Number}}},
-			Card: &registry.Card{Text: "# A model\n", Sections: []registry.CardSection{{Kind: "intended_use", Title: "Intended use", Body: "the dispatch desk plans by it, hour by hour"},
-				{Kind: "limits", Title: "Limits", Body: "not for summer"}}},
-			Code: &registry.Code{Commit: fmt.Sprintf("%040x", n)}, Data: []registry.DataUse{{Data: "winters#1", Role: registry.TrainedOn}}}
+		v := &registry.Version{
+			Model: name, Digest: fmt.Sprintf("%032x%032x", r.Uint64(), r.Uint64()), Rung: "draft",
+			RungSince: now, CreatedBy: "runa", CreatedAt: now,
+			Metrics: map[string]float64{"rmse": r.Float64(), "mae": r.Float64()},
+			Params:  map[string]string{}, Artifacts: []registry.Artifact{{
+				Name:   "model.bin",
+				Digest: fmt.Sprintf("%064x", r.Uint64()), Size: 1, Stored: true,
+			}},
+			Signature: &registry.Signature{
+				Inputs:  columns[:10+r.IntN(3)],
+				Outputs: []registry.Column{{Name: "y", Type: registry.Number}},
+			},
+			Card: &registry.Card{
+				Text: "# A model\n",
+				Sections: []registry.CardSection{
+					{
+						Kind: "intended_use", Title: "Intended use",
+						Body: "the dispatch desk plans by it, hour by hour",
+					},
+					{Kind: "limits", Title: "Limits", Body: "not for summer"},
+				},
+			},
+			Code: &registry.Code{Commit: fmt.Sprintf("%040x", n)},
+			Data: []registry.DataUse{{Data: "winters#1", Role: registry.TrainedOn}},
+		}
 		if n == 0 {
 			v.Rung = "live"
 		}
@@ -147,13 +197,18 @@ func fillModel(ctx context.Context, w store.Records, r *rand.Rand, name string, 
 			v.Metrics[fmt.Sprintf("metric_%02d", k)] = r.Float64()
 		}
 		for k := range 10 {
-			v.Dependencies = append(v.Dependencies, registry.Dependency{Name: fmt.Sprintf("package-%d", k), Want: "==1.2.3"})
+			v.Dependencies = append(v.Dependencies,
+				registry.Dependency{Name: fmt.Sprintf("package-%d", k), Want: "==1.2.3"})
 		}
 		if err := w.AddVersion(ctx, v); err != nil {
 			return err
 		}
 		for k := range 2 {
-			e := &registry.Evidence{Version: v.Ref, Kind: []string{registry.TestsKind, registry.ShadowKind}[k], Name: "report", Digest: fmt.Sprintf("%064x", k), Media: "text/plain", Verdict: "passed", AddedBy: "runa", AddedAt: now}
+			e := &registry.Evidence{
+				Version: v.Ref, Kind: []string{registry.TestsKind, registry.ShadowKind}[k],
+				Name: "report", Digest: fmt.Sprintf("%064x", k), Media: "text/plain", Verdict: "passed",
+				AddedBy: "runa", AddedAt: now,
+			}
 			if k == 1 {
 				e.Shadow = &registry.ShadowReport{Requests: uint64(r.IntN(3000)), Disagreed: uint64(r.IntN(20))}
 			}

@@ -65,7 +65,8 @@ func run(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("%d lines; database %.0f MiB, %.0f bytes a line\n", *lines, float64(info.Size())/(1<<20), float64(info.Size())/float64(*lines))
+	fmt.Printf("%d lines; database %.0f MiB, %.0f bytes a line\n", *lines, float64(info.Size())/(1<<20),
+		float64(info.Size())/float64(*lines))
 	return errors.Join(search(ctx, data), verify(ctx, data, path), write(ctx))
 }
 
@@ -73,8 +74,22 @@ func run(ctx context.Context) error {
 var kindsOf = []struct {
 	kind  string
 	often int
-}{{"run.ended", 300}, {"run.started", 300}, {"version.registered", 200}, {"placement.fell", 40}, {"placement.recovered", 40}, {"split.made", 40}, {"promotion.opened", 20}, {"promotion.signed", 20},
-	{"promotion.carried_out", 15}, {"label.moved", 10}, {"alert.raised", 8}, {"comment.made", 5}, {"member.added", 1}, {"secret.set", 1}}
+}{
+	{"run.ended", 300},
+	{"run.started", 300},
+	{"version.registered", 200},
+	{"placement.fell", 40},
+	{"placement.recovered", 40},
+	{"split.made", 40},
+	{"promotion.opened", 20},
+	{"promotion.signed", 20},
+	{"promotion.carried_out", 15},
+	{"label.moved", 10},
+	{"alert.raised", 8},
+	{"comment.made", 5},
+	{"member.added", 1},
+	{"secret.set", 1},
+}
 
 const (
 	people   = 200
@@ -85,7 +100,10 @@ const (
 // some picks a number below n, small ones far more often, as activity is spread.
 func some(r *rand.Rand, n int) int { return int(float64(n) * r.Float64() * r.Float64() * r.Float64()) }
 
-var words = []string{"winter", "harbour", "terraces", "works", "wind", "solar", "boiler", "pump", "valve", "return", "supply", "calm", "storm", "night", "holiday", "pressure", "leak", "sensor", "drift", "retrained"}
+var words = []string{
+	"winter", "harbour", "terraces", "works", "wind", "solar", "boiler", "pump", "valve", "return",
+	"supply", "calm", "storm", "night", "holiday", "pressure", "leak", "sensor", "drift", "retrained",
+}
 
 func fill(ctx context.Context, data, path string) error {
 	keys, err := seal.Open(filepath.Join(data, "key"), false)
@@ -117,10 +135,17 @@ func fill(ctx context.Context, data, path string) error {
 					}
 				}
 				model := some(r, models)
-				e := record.Entry{At: at.Add(time.Duration(done+i) * 8 * time.Second), Project: fmt.Sprintf("project-%02d", model%projects), Actor: fmt.Sprintf("person-%03d", some(r, people)), Kind: pick,
-					Subject: fmt.Sprintf("model-%04d@%d", model, r.IntN(50)), Sentence: fmt.Sprintf("model-%04d was touched by the %s.", model, words[r.IntN(len(words))]), Address: "10.1.2.3", RequestID: "01a208a7-d9f5-7661-948b-3f24a7b1654b"}
+				e := record.Entry{
+					At:      at.Add(time.Duration(done+i) * 8 * time.Second),
+					Project: fmt.Sprintf("project-%02d", model%projects),
+					Actor:   fmt.Sprintf("person-%03d", some(r, people)), Kind: pick,
+					Subject:  fmt.Sprintf("model-%04d@%d", model, r.IntN(50)),
+					Sentence: fmt.Sprintf("model-%04d was touched by the %s.", model, words[r.IntN(len(words))]),
+					Address:  "10.1.2.3", RequestID: "01a208a7-d9f5-7661-948b-3f24a7b1654b",
+				}
 				if r.IntN(4) == 0 {
-					e.Reason = words[r.IntN(len(words))] + " " + words[r.IntN(len(words))] + fmt.Sprint(" ", r.IntN(100_000))
+					e.Reason = words[r.IntN(len(words))] + " " + words[r.IntN(len(words))] +
+						fmt.Sprint(" ", r.IntN(100_000))
 				}
 				if err := w.AddEntry(ctx, &e); err != nil {
 					return err
@@ -177,16 +202,32 @@ func search(ctx context.Context, data string) error {
 		}},
 		{"a day", func() map[string]string {
 			t := moment()
-			return map[string]string{"after": t.Format(time.RFC3339), "until": t.Add(24 * time.Hour).Format(time.RFC3339)}
+			return map[string]string{
+				"after": t.Format(time.RFC3339),
+				"until": t.Add(24 * time.Hour).Format(time.RFC3339),
+			}
 		}},
 		{"a day and a person", func() map[string]string {
 			t := moment()
-			return map[string]string{"after": t.Format(time.RFC3339), "until": t.Add(24 * time.Hour).Format(time.RFC3339), "actor": person()}
+			return map[string]string{
+				"after": t.Format(time.RFC3339),
+				"until": t.Add(24 * time.Hour).Format(time.RFC3339), "actor": person(),
+			}
 		}},
 		{"a common word", func() map[string]string { return map[string]string{"text": word()} }},
-		{"two words and a kind", func() map[string]string { return map[string]string{"text": word() + " " + word(), "kind": kind()} }},
+		{"two words and a kind", func() map[string]string {
+			return map[string]string{
+				"text": word() + " " + word(),
+				"kind": kind(),
+			}
+		}},
 		{"a rare word", func() map[string]string { return map[string]string{"text": fmt.Sprint(r.IntN(100_000))} }},
-		{"a word, a person, a kind", func() map[string]string { return map[string]string{"text": word(), "actor": person(), "kind": kind()} }},
+		{"a word, a person, a kind", func() map[string]string {
+			return map[string]string{
+				"text":  word(),
+				"actor": person(), "kind": kind(),
+			}
+		}},
 		{"a beginning", func() map[string]string { return map[string]string{"text": "harbo"} }},
 	}
 	took := make([][]time.Duration, len(asks))
@@ -212,7 +253,8 @@ func search(ctx context.Context, data string) error {
 		}
 	}
 	now, most := h.Memory()
-	fmt.Printf("%-26s %9s %9s %9s   %d searches; memory of the service %s, at most %s\n\n", "all", at(all, 0.5), at(all, 0.95), at(all, 1), len(all), now, most)
+	fmt.Printf("%-26s %9s %9s %9s   %d searches; memory of the service %s, at most %s\n\n", "all", at(all, 0.5),
+		at(all, 0.95), at(all, 1), len(all), now, most)
 	return nil
 }
 
@@ -274,8 +316,10 @@ func verify(ctx context.Context, data, path string) error {
 	}
 	hashing := time.Since(begin)
 	rate := func(d time.Duration) float64 { return float64(v.Lines) / d.Seconds() }
-	fmt.Printf("verifying the chain on one core: %.0f lines a second (%s); the same rows read by database/sql %.0f a second, as many bytes hashed %.0f a second: %.2f times the reading, %.2f times the hashing\n\n",
-		rate(ours), ours.Round(time.Millisecond), rate(reading), rate(hashing), ours.Seconds()/reading.Seconds(), ours.Seconds()/hashing.Seconds())
+	fmt.Printf("verifying the chain on one core: %.0f lines a second (%s); the same rows read by database/sql %.0f a "+
+		"second, as many bytes hashed %.0f a second: %.2f times the reading, %.2f times the hashing\n\n",
+		rate(ours), ours.Round(time.Millisecond), rate(reading), rate(hashing), ours.Seconds()/reading.Seconds(),
+		ours.Seconds()/hashing.Seconds())
 	return nil
 }
 
@@ -297,13 +341,19 @@ func write(ctx context.Context) error {
 	var took [2][]time.Duration
 	for i := range 1200 {
 		with := i % 2
-		d := registry.DataSet{Name: fmt.Sprintf("winters-%d", i), Project: "default", Address: "https://data.tarnholm.example/winters.csv", AddedBy: "runa", AddedAt: time.Now()}
+		d := registry.DataSet{
+			Name: fmt.Sprintf("winters-%d", i), Project: "default",
+			Address: "https://data.tarnholm.example/winters.csv", AddedBy: "runa", AddedAt: time.Now(),
+		}
 		begin := time.Now()
 		if err := s.Write(ctx, func(w store.Records) error {
 			if err := w.AddDataSet(ctx, &d); err != nil || with == 0 {
 				return err
 			}
-			e := record.Entry{At: time.Now(), Project: "default", Actor: "runa", Kind: "data.added", Subject: d.Ref, Sentence: "The data set " + d.Ref + " was added."}
+			e := record.Entry{
+				At: time.Now(), Project: "default", Actor: "runa", Kind: "data.added", Subject: d.Ref,
+				Sentence: "The data set " + d.Ref + " was added.",
+			}
 			return w.AddEntry(ctx, &e)
 		}); err != nil {
 			return err
@@ -325,12 +375,17 @@ func write(ctx context.Context) error {
 	var calls []time.Duration
 	for i := range 600 {
 		begin := time.Now()
-		if _, err := c.AddDataSet(ctx, service.NewDataSet{Name: fmt.Sprintf("winters-%d", i), Address: "https://data.tarnholm.example/winters.csv"}); err != nil {
+		if _, err := c.AddDataSet(ctx,
+			service.NewDataSet{
+				Name:    fmt.Sprintf("winters-%d", i),
+				Address: "https://data.tarnholm.example/winters.csv",
+			}); err != nil {
 			return err
 		}
 		calls = append(calls, time.Since(begin))
 	}
-	fmt.Printf("adding a data set in the store: %.3f ms, with its entry %.3f ms; through the API %.3f ms, so the entry adds %.1f %% to the change (medians of 600 each; synchronous=FULL)\n",
+	fmt.Printf("adding a data set in the store: %.3f ms, with its entry %.3f ms; through the API %.3f ms, so the "+
+		"entry adds %.1f %% to the change (medians of 600 each; synchronous=FULL)\n",
 		median(took[0])*1000, median(took[1])*1000, median(calls)*1000, 100*entry/(median(calls)-entry))
 	return nil
 }

@@ -166,7 +166,8 @@ func fill(ctx context.Context, path string, now time.Time) error {
 	fmt.Printf("written: %d minutes of lanes in %s; rolled up to hours and days in %s\n",
 		n, written.Round(time.Second), time.Since(begin).Round(time.Millisecond))
 	fmt.Printf("growth: %.1f KiB a minute of a lane with %d inputs at %d requests a second, "+
-		"%.2f MiB per million requests while minutes are kept\n", grown/float64(n)/1024, columns, *rate, grown/requests/(1<<20))
+		"%.2f MiB per million requests while minutes are kept\n", grown/float64(n)/1024, columns, *rate,
+		grown/requests/(1<<20))
 	return nil
 }
 
@@ -262,7 +263,8 @@ func ask(ctx context.Context, data string) error {
 		first = append(first, took)
 	}
 	slices.Sort(first)
-	fmt.Printf("restart in the middle of a trial: the first answer %s after the process's start (median of 5; at most %s)\n",
+	fmt.Printf("restart in the middle of a trial: the first answer %s after the process's start (median of 5; at "+
+		"most %s)\n",
 		first[2].Round(time.Millisecond), first[4].Round(time.Millisecond))
 	address, stop, err := serve(data)
 	if err != nil {

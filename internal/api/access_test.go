@@ -63,16 +63,28 @@ func (r *rig) zebra() map[string]string {
 	m := r.modelServer(0)
 	_, err = r.runa.AddEnvironment(ctx, "plant-north", "")
 	must(r.t, err)
-	data, err := r.runa.AddDataSet(ctx, service.NewDataSet{Name: "zebra-data", Project: "zebra", Address: "https://" + hidden + ".example", Description: hidden})
+	data, err := r.runa.AddDataSet(ctx,
+		service.NewDataSet{
+			Name: "zebra-data", Project: "zebra", Address: "https://" + hidden + ".example",
+			Description: hidden,
+		})
 	must(r.t, err)
-	run, err := r.runa.StartRun(ctx, service.NewRun{Model: "heat-demand", Project: "zebra", Title: hidden, Data: []registry.DataUse{{Data: data.Ref, Role: registry.TrainedOn}}})
+	run, err := r.runa.StartRun(ctx,
+		service.NewRun{
+			Model: "heat-demand", Project: "zebra", Title: hidden,
+			Data: []registry.DataUse{{Data: data.Ref, Role: registry.TrainedOn}},
+		})
 	must(r.t, err)
 	files := with(r.file("rows.csv", "x,y\n1.5,2\n2.5,3\n"), r.file("model.bin", "stripes"))
 	files = append(files, client.LocalFile{Part: service.PartAttachment, Path: r.file("notes.md", hidden)})
 	for i := range 2 {
 		files[0].Path = r.file("model.bin", fmt.Sprint("stripes ", i))
-		_, err = r.runa.Register(ctx, service.Registration{Model: "heat-demand", Project: "zebra", Run: run.Ref, Note: hidden, Description: hidden, Metrics: map[string]float64{hidden: 0.4, "rmse": 1},
-			Code: &registry.Code{Repository: "https://" + hidden + ".example", Commit: "abcdef0123456789"}, Targets: []string{"y"}, Labels: []string{fmt.Sprint("beta", i)}}, files)
+		_, err = r.runa.Register(ctx, service.Registration{
+			Model: "heat-demand", Project: "zebra", Run: run.Ref,
+			Note: hidden, Description: hidden, Metrics: map[string]float64{hidden: 0.4, "rmse": 1},
+			Code:    &registry.Code{Repository: "https://" + hidden + ".example", Commit: "abcdef0123456789"},
+			Targets: []string{"y"}, Labels: []string{fmt.Sprint("beta", i)},
+		}, files)
 		must(r.t, err)
 	}
 	r.approve("heat-demand@1")
@@ -80,7 +92,11 @@ func (r *rig) zebra() map[string]string {
 	must(r.t, err)
 	_, err = r.runa.Place(ctx, "heat-demand@1", "plant-north", []string{m.URL}, "")
 	must(r.t, err)
-	_, err = r.runa.AddEndpoint(ctx, service.NewEndpoint{Name: "demand-hourly", Model: "heat-demand", Environment: "plant-north", Description: hidden})
+	_, err = r.runa.AddEndpoint(ctx,
+		service.NewEndpoint{
+			Name: "demand-hourly", Model: "heat-demand", Environment: "plant-north",
+			Description: hidden,
+		})
 	must(r.t, err)
 	_, err = r.runa.Split(ctx, "demand-hourly", lanes(10000, 0)[:1], hidden, -1)
 	must(r.t, err)
@@ -93,12 +109,18 @@ func (r *rig) zebra() map[string]string {
 	hook, err := r.runa.AddWebhook(ctx, service.NewWebhook{Project: "zebra", Address: m.URL + "/" + hidden})
 	must(r.t, err)
 	must(r.t, r.store.Write(ctx, func(q store.Records) error {
-		return q.AddAlert(ctx, &store.Alert{Kind: "rolled_back", Endpoint: "demand-hourly", Subject: "heat-demand@1", Signal: "error_rate", Sentence: hidden, RaisedAt: time.Now()})
+		return q.AddAlert(ctx, &store.Alert{
+			Kind: "rolled_back", Endpoint: "demand-hourly", Subject: "heat-demand@1",
+			Signal: "error_rate", Sentence: hidden, RaisedAt: time.Now(),
+		})
 	}))
 	odd := client.New(r.server, r.person("odd", access.Membership{Project: "zebra", Role: access.Owner}))
 	token, err := odd.MakeToken(ctx, service.NewToken{Title: hidden})
 	must(r.t, err)
-	_, err = odd.AddPerson(ctx, service.NewPerson{Name: "zebra-robot", Robot: true, Memberships: []access.Membership{{Project: "zebra", Role: "author"}}})
+	_, err = odd.AddPerson(ctx, service.NewPerson{
+		Name: "zebra-robot", Robot: true,
+		Memberships: []access.Membership{{Project: "zebra", Role: "author"}},
+	})
 	must(r.t, err)
 	search, err := odd.SaveSearch(ctx, hidden, map[string]string{"text": hidden}, false)
 	must(r.t, err)
@@ -114,37 +136,67 @@ func (r *rig) zebra() map[string]string {
 		deliveries, err = r.runa.Deliveries(ctx, hook.ID, client.Part{})
 	}
 	must(r.t, err)
-	return map[string]string{"model": "heat-demand", "ref": "heat-demand@1", "other": "heat-demand@2", "endpoint": "demand-hourly", "promotion": "P-2", "alert": "A-1", "run": run.Ref,
-		"data": data.Ref, "artifact": "model.bin", "attachment": "notes.md", "label": "beta0", "upload": upload.ID, "environment": "plant-north", "header": "Authorization", "caller": "zebra-app",
-		"person": "zebra-robot", "evidence": evidence.ID, "project": "zebra", "role": "reader", "webhook": fmt.Sprint(hook.ID), "delivery": fmt.Sprint(deliveries.Items[0].ID), "search": fmt.Sprint(search.ID), "token": fmt.Sprint(token.ID)}
+	return map[string]string{
+		"model": "heat-demand", "ref": "heat-demand@1", "other": "heat-demand@2",
+		"endpoint": "demand-hourly", "promotion": "P-2", "alert": "A-1", "run": run.Ref,
+		"data": data.Ref, "artifact": "model.bin", "attachment": "notes.md", "label": "beta0", "upload": upload.ID,
+		"environment": "plant-north", "header": "Authorization", "caller": "zebra-app",
+		"person": "zebra-robot", "evidence": evidence.ID, "project": "zebra", "role": "reader",
+		"webhook": fmt.Sprint(hook.ID), "delivery": fmt.Sprint(deliveries.Items[0].ID),
+		"search": fmt.Sprint(search.ID), "token": fmt.Sprint(token.ID),
+	}
 }
 
 // asks are requests about things of zebra that are well formed, by operation: its query,
 // then its body.
 var asks = map[string][2]string{
-	"handleAlert": {"", `{"state":"resolved","note":"x"}`}, "saveSearch": {"", `{"name":"mine","query":{}}`}, "comment": {"", `{"subject":"heat-demand@1","text":"x"}`},
-	"addDataSet": {"", `{"name":"zebra-data","address":"https://x.example"}`}, "addEndpoint": {"", `{"name":"other","model":"heat-demand","environment":"plant-north"}`},
-	"back": {"", `{"reason":"x"}`}, "addCaller": {"", `{"name":"x"}`}, "compareVersions": {"?incumbent=heat-demand@1&candidate=heat-demand@2", ""},
-	"setKeyed": {"", `{"keyed":false,"reason":"x"}`}, "split": {"", `{"lanes":[{"kind":"main","version":"heat-demand@1","share":10000}],"reason":"x"}`},
-	"addEnvironment": {"", `{"name":"x"}`}, "setHeader": {"", `{"value":"x"}`}, "lineUp": {"?versions=heat-demand", ""}, "markRead": {"", `{"notice":1}`},
-	"changePassword": {"", `{"old":"x","password":"four words of nonsense"}`}, "setPreferences": {"", `{"choices":{}}`}, "editModel": {"", `{"description":"x"}`},
-	"putLabel": {"", `{"number":1}`}, "vetModel": {"", `{"vetted":true,"reason":"x"}`}, "addPerson": {"", `{"name":"x","robot":true,"memberships":[{"project":"zebra","role":"reader"}]}`},
-	"editPerson": {"", `{"email":""}`}, "place": {"", `{"version":"heat-demand@2","environment":"plant-north","addresses":["http://127.0.0.1:1"]}`}, "addProject": {"", `{"name":"x"}`},
-	"promote": {"", `{"version":"heat-demand@2","to":"live"}`}, "sign": {"", `{"answer":"yes"}`}, "withdraw": {"", `{"reason":"x"}`}, "putRole": {"", `{"permissions":["read"]}`},
-	"startRun": {"", `{"model":"heat-demand"}`}, "endRun": {"", `{}`}, "logRun": {"", `{"params":{"a":"b"}}`}, "rotateKey": {"", `{}`}, "setMail": {"", `{"host":""}`}, "setRetention": {"", `{"minutes":"100h"}`},
-	"makeToken": {"", `{"title":"x","robot":"zebra-robot"}`}, "trace": {"?from=heat-demand@1", ""}, "beginUpload": {"?name=x", ""}, "lookAtUpload": {"?part=artifact", ""},
-	"register": {"", `{"model":"heat-demand","sources":[{"address":"file://FOLDER/key"}]}`}, "deleteVersion": {"?reason=x", ""}, "editVersion": {"", `{"note":"x"}`}, "evaluatedOn": {"", `{"data":"zebra-data#1"}`},
-	"reinstate": {"", `{"reason":"x"}`}, "retire": {"", `{"reason":"x"}`}, "addWebhook": {"", `{"project":"zebra","address":"https://x.example"}`}, "verifyAudit": {"", `{}`}, "collect": {"", `{}`},
-	"listTokens": {"?robot=zebra-robot", ""}, "previewLadder": {"", `{}`}, "setLadder": {"", `{"rungs":[{"name":"draft"},{"name":"live"}],"reason":"x"}`},
-	"showStatement": {"", `{"answer":"yes"}`}, "tick": {"", `{"item":"x","note":"x"}`}, "addSigningKey": {"", `{"public":"KEY"}`}, "endSigningKey": {"?key=SHA256:x", ""},
+	"handleAlert": {"", `{"state":"resolved","note":"x"}`}, "saveSearch": {"", `{"name":"mine","query":{}}`},
+	"comment":     {"", `{"subject":"heat-demand@1","text":"x"}`},
+	"addDataSet":  {"", `{"name":"zebra-data","address":"https://x.example"}`},
+	"addEndpoint": {"", `{"name":"other","model":"heat-demand","environment":"plant-north"}`},
+	"back":        {"", `{"reason":"x"}`}, "addCaller": {"", `{"name":"x"}`},
+	"compareVersions": {"?incumbent=heat-demand@1&candidate=heat-demand@2", ""},
+	"setKeyed":        {"", `{"keyed":false,"reason":"x"}`},
+	"split":           {"", `{"lanes":[{"kind":"main","version":"heat-demand@1","share":10000}],"reason":"x"}`},
+	"addEnvironment":  {"", `{"name":"x"}`}, "setHeader": {"", `{"value":"x"}`},
+	"lineUp":         {"?versions=heat-demand", ""},
+	"markRead":       {"", `{"notice":1}`},
+	"changePassword": {"", `{"old":"x","password":"four words of nonsense"}`}, "setPreferences": {"", `{"choices":{}}`},
+	"editModel": {"", `{"description":"x"}`},
+	"putLabel":  {"", `{"number":1}`}, "vetModel": {"", `{"vetted":true,"reason":"x"}`},
+	"addPerson":  {"", `{"name":"x","robot":true,"memberships":[{"project":"zebra","role":"reader"}]}`},
+	"editPerson": {"", `{"email":""}`},
+	"place":      {"", `{"version":"heat-demand@2","environment":"plant-north","addresses":["http://127.0.0.1:1"]}`},
+	"addProject": {"", `{"name":"x"}`},
+	"promote":    {"", `{"version":"heat-demand@2","to":"live"}`}, "sign": {"", `{"answer":"yes"}`},
+	"withdraw": {"", `{"reason":"x"}`}, "putRole": {"", `{"permissions":["read"]}`},
+	"startRun": {"", `{"model":"heat-demand"}`}, "endRun": {"", `{}`}, "logRun": {"", `{"params":{"a":"b"}}`},
+	"rotateKey": {"", `{}`}, "setMail": {"", `{"host":""}`}, "setRetention": {"", `{"minutes":"100h"}`},
+	"makeToken": {"", `{"title":"x","robot":"zebra-robot"}`}, "trace": {"?from=heat-demand@1", ""},
+	"beginUpload": {"?name=x", ""}, "lookAtUpload": {"?part=artifact", ""},
+	"register":      {"", `{"model":"heat-demand","sources":[{"address":"file://FOLDER/key"}]}`},
+	"deleteVersion": {"?reason=x", ""}, "editVersion": {"", `{"note":"x"}`},
+	"evaluatedOn": {"", `{"data":"zebra-data#1"}`},
+	"reinstate":   {"", `{"reason":"x"}`}, "retire": {"", `{"reason":"x"}`},
+	"addWebhook": {"", `{"project":"zebra","address":"https://x.example"}`}, "verifyAudit": {"", `{}`},
+	"collect":    {"", `{}`},
+	"listTokens": {"?robot=zebra-robot", ""}, "previewLadder": {"", `{}`},
+	"setLadder":     {"", `{"rungs":[{"name":"draft"},{"name":"live"}],"reason":"x"}`},
+	"showStatement": {"", `{"answer":"yes"}`}, "tick": {"", `{"item":"x","note":"x"}`},
+	"addSigningKey": {"", `{"public":"KEY"}`}, "endSigningKey": {"?key=SHA256:x", ""},
 	"attachEvidence": {"?kind=document", ""},
 }
 
 // general are the operations that are about nothing of zebra: they may succeed, and must
 // show nothing of it.
-var general = []string{"activity", "listAlerts", "searchAudit", "exportAudit", "listSearches", "saveSearch", "find", "vocabulary", "listDataSets", "listEndpoints", "listEnvironments", "events",
-	"listRequirementKinds", "listSigningKeys", "addSigningKey", "inbox", "markRead", "showPreferences", "setPreferences", "listSessions", "listModels", "now", "listPeople", "listPermissions", "listPlacements", "listProjects", "listPromotions",
-	"listRoles", "listRuns", "whoAmI", "beginUpload", "listWebhooks"}
+var general = []string{
+	"activity", "listAlerts", "searchAudit", "exportAudit", "listSearches", "saveSearch", "find",
+	"vocabulary", "listDataSets", "listEndpoints", "listEnvironments", "events",
+	"listRequirementKinds", "listSigningKeys", "addSigningKey", "inbox", "markRead", "showPreferences",
+	"setPreferences", "listSessions", "listModels", "now", "listPeople", "listPermissions", "listPlacements",
+	"listProjects", "listPromotions",
+	"listRoles", "listRuns", "whoAmI", "beginUpload", "listWebhooks",
+}
 
 // newKey is a public key that nobody has made known yet.
 func newKey() string {
@@ -155,9 +207,14 @@ func newKey() string {
 // ask makes a call as someone, about things of zebra.
 func (r *rig) ask(o route, token string, things map[string]string) (int, string) {
 	r.t.Helper()
-	path := regexp.MustCompile(`\{(\w+)\}`).ReplaceAllStringFunc(o.path, func(p string) string { return strings.ReplaceAll(things[p[1:len(p)-1]], "#", "%23") })
+	path := regexp.MustCompile(`\{(\w+)\}`).
+		ReplaceAllStringFunc(o.path, func(p string) string {
+			return strings.ReplaceAll(things[p[1:len(p)-1]], "#",
+				"%23")
+		})
 	q := asks[o.id]
-	req, err := http.NewRequestWithContext(r.t.Context(), o.method, r.server+path+q[0], strings.NewReader(strings.NewReplacer("FOLDER", r.dir, "KEY", newKey()).Replace(q[1])))
+	req, err := http.NewRequestWithContext(r.t.Context(), o.method, r.server+path+q[0],
+		strings.NewReader(strings.NewReplacer("FOLDER", r.dir, "KEY", newKey()).Replace(q[1])))
 	must(r.t, err)
 	req.Header.Set("Authorization", "Bearer "+token)
 	req.Header.Set("Content-Type", "application/json")
@@ -166,7 +223,8 @@ func (r *rig) ask(o route, token string, things map[string]string) (int, string)
 	}
 	if part := map[string]string{"attach": "attachment", "attachEvidence": "file"}[o.id]; part != "" {
 		req.Header.Set("Content-Type", "multipart/form-data; boundary=b")
-		req.Body = io.NopCloser(strings.NewReader("--b\r\nContent-Disposition: form-data; name=\"" + part + "\"; filename=\"x.txt\"\r\n\r\nx\r\n--b--\r\n"))
+		req.Body = io.NopCloser(strings.NewReader("--b\r\nContent-Disposition: form-data; name=\"" + part +
+			"\"; filename=\"x.txt\"\r\n\r\nx\r\n--b--\r\n"))
 	}
 	res, err := http.DefaultClient.Do(req)
 	must(r.t, err)
@@ -192,11 +250,16 @@ func TestNobodySeesOrDoesWhatTheyMayNot(t *testing.T) {
 	must(t, err)
 	for _, e := range log.Items {
 		class, _, _ := strings.Cut(e.Kind, ".")
-		if ofService := slices.Contains([]string{"person", "project", "environment", "role", "member", "token", "search", "service"}, class); !ofService && e.Project != "zebra" {
+		if ofService := slices.Contains([]string{
+			"person", "project", "environment", "role", "member", "token",
+			"search", "service",
+		}, class); !ofService && e.Project != "zebra" {
 			t.Errorf("line %d, %s, is in the project %q", e.Seq, e.Kind, e.Project)
 		}
 	}
-	roles := append(access.BuiltIn(), access.Role{Name: "auditor", Permissions: []access.Permission{access.Read, access.Audit}}, access.Role{Name: "nobody"})
+	roles := append(access.BuiltIn(),
+		access.Role{Name: "auditor", Permissions: []access.Permission{access.Read, access.Audit}},
+		access.Role{Name: "nobody"})
 	_, err = r.runa.PutRole(ctx, "auditor", []string{"audit"}, "")
 	must(t, err)
 	for _, role := range roles {
@@ -212,7 +275,8 @@ func TestNobodySeesOrDoesWhatTheyMayNot(t *testing.T) {
 			}
 			status, body := r.ask(o, token, things)
 			p := access.Permission(o.permission)
-			what := fmt.Sprintf("%s: %s %s (%s needs %s): %d %.300s", role.Name, o.method, o.path, o.id, p, status, body)
+			what := fmt.Sprintf("%s: %s %s (%s needs %s): %d %.300s", role.Name, o.method, o.path, o.id, p, status,
+				body)
 			switch {
 			case strings.Contains(body, hidden):
 				t.Errorf("shows what is hidden: %s", what)
@@ -242,7 +306,9 @@ func TestNobodySeesOrDoesWhatTheyMayNot(t *testing.T) {
 	// And the project's own owner sees it.
 	for _, o := range routes(t) {
 		if o.id == "showVersion" || o.id == "activity" {
-			if status, body := r.ask(o, r.person("sees-"+strings.ToLower(o.id), access.Membership{Project: "zebra", Role: "reader"}), things); status != 200 || !strings.Contains(body, hidden) {
+			if status, body := r.ask(o, r.person("sees-"+strings.ToLower(o.id),
+				access.Membership{Project: "zebra", Role: "reader"}), things); status != 200 ||
+				!strings.Contains(body, hidden) {
 				t.Errorf("a reader of zebra: %s: %d", o.id, status)
 			}
 		}
@@ -258,7 +324,10 @@ func TestRoutesSayWhatTheyNeed(t *testing.T) {
 		}
 	}
 	slices.Sort(open)
-	if want := []string{"backFromProvider", "comeIn", "lookAtLink", "signIn", "signInByProvider", "waysIn"}; !slices.Equal(open, want) {
+	if want := []string{
+		"backFromProvider", "comeIn", "lookAtLink", "signIn", "signInByProvider",
+		"waysIn",
+	}; !slices.Equal(open, want) {
 		t.Errorf("open to all: %v", open)
 	}
 }
@@ -270,7 +339,12 @@ func TestTokensMayNoMoreThanTheirOwners(t *testing.T) {
 	must(t, err)
 	_, err = r.runa.AddProject(ctx, "valves", "")
 	must(t, err)
-	narrow, err := r.tove.MakeToken(ctx, service.NewToken{Title: "pipeline", Scope: access.Scope{Permissions: []access.Permission{access.Register}, Projects: []string{"heat"}}, Lasts: "1h"})
+	narrow, err := r.tove.MakeToken(ctx,
+		service.NewToken{
+			Title: "pipeline",
+			Scope: access.Scope{Permissions: []access.Permission{access.Register}, Projects: []string{"heat"}},
+			Lasts: "1h",
+		})
 	must(t, err)
 	c := client.New(r.server, narrow.Secret)
 	_, err = c.AddDataSet(ctx, service.NewDataSet{Name: "winters", Project: "heat", Address: "https://x.example"})
@@ -318,15 +392,22 @@ func TestNobodyGivesMoreThanTheyHave(t *testing.T) {
 	must(t, err)
 	host := client.New(r.server, r.person("kari", access.Membership{Project: "heat", Role: "host"}))
 	r.person("odd")
-	for role, code := range map[string]string{"reader": "", "approver": "member.more_than_own", "owner": "member.more_than_own", "dreamer": "role.unknown"} {
+	for role, code := range map[string]string{
+		"reader": "", "approver": "member.more_than_own",
+		"owner": "member.more_than_own", "dreamer": "role.unknown",
+	} {
 		_, err := host.GiveRole(ctx, "odd", access.Membership{Project: "heat", Role: role})
 		wantCode(t, role, err, code)
 	}
 	_, err = host.GiveRole(ctx, "odd", access.Membership{Project: access.Everywhere, Role: "reader"})
 	wantCode(t, "everywhere", err, "permission.missing")
-	_, err = host.AddPerson(ctx, service.NewPerson{Name: "bot", Robot: true, Memberships: []access.Membership{{Project: "heat", Role: "owner"}}})
+	_, err = host.AddPerson(ctx, service.NewPerson{
+		Name: "bot", Robot: true,
+		Memberships: []access.Membership{{Project: "heat", Role: "owner"}},
+	})
 	wantCode(t, "a robot that may more", err, "member.more_than_own")
-	if all, err := r.runa.People(ctx); err != nil || slices.ContainsFunc(all.Items, func(p store.Person) bool { return p.Name == "bot" }) {
+	if all, err := r.runa.People(ctx); err != nil ||
+		slices.ContainsFunc(all.Items, func(p store.Person) bool { return p.Name == "bot" }) {
 		t.Errorf("half of a robot is there: %v", err)
 	}
 	_, err = r.runa.GiveRole(ctx, "odd", access.Membership{Project: "heat", Role: "owner"})
@@ -348,7 +429,8 @@ func TestNobodyGivesMoreThanTheyHave(t *testing.T) {
 func TestSigningInIsLimited(t *testing.T) {
 	r := newRig(t)
 	try := func(name, password string) (int, []byte) {
-		status, _, b := r.call("POST", "/api/v1/session", fmt.Sprintf(`{"name":%q,"password":%q}`, name, password), "Origin", r.server)
+		status, _, b := r.call("POST", "/api/v1/session", fmt.Sprintf(`{"name":%q,"password":%q}`, name, password),
+			"Origin", r.server)
 		return status, b
 	}
 	_, known := try("tove", "wrong")
@@ -383,8 +465,10 @@ func TestAddressesBehindProxies(t *testing.T) {
 		{"127.0.0.2", "10.9.9.9, 127.0.0.3", "10.9.9.9"},
 		{"127.0.0.2", "nonsense", "127.0.0.2"},
 	} {
-		via := &http.Client{Transport: &http.Transport{DialContext: (&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP(c.from)}}).DialContext, DisableKeepAlives: true}}
-		req, err := http.NewRequestWithContext(t.Context(), "POST", r.server+"/api/v1/comments", strings.NewReader(`{"on":1,"text":"`+c.want+`"}`))
+		from := &net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP(c.from)}}
+		via := &http.Client{Transport: &http.Transport{DialContext: from.DialContext, DisableKeepAlives: true}}
+		req, err := http.NewRequestWithContext(t.Context(), "POST", r.server+"/api/v1/comments",
+			strings.NewReader(`{"on":1,"text":"`+c.want+`"}`))
 		must(t, err)
 		req.Header.Set("Authorization", "Bearer "+r.runaToken)
 		req.Header.Set("X-Forwarded-For", c.forwarded)

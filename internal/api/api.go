@@ -67,10 +67,14 @@ func New(s *service.Service, rec *recorder.Recorder, conf Config, log *slog.Logg
 	if err != nil {
 		return nil, err
 	}
-	a := &API{service: s, log: log, document: doc, provider: conf.Provider, proxies: conf.Proxies, stopping: make(chan struct{})}
+	a := &API{
+		service: s, log: log, document: doc, provider: conf.Provider, proxies: conf.Proxies,
+		stopping: make(chan struct{}),
+	}
 	a.app = fiber.New(fiber.Config{
 		AppName: "Inner Ladder", BodyLimit: largestBody, StreamRequestBody: true, DisablePreParseMultipartForm: true,
-		UnescapePath: true, Immutable: true, IdleTimeout: 2 * time.Minute, ReadTimeout: http1.BlockTime, ErrorHandler: a.failed,
+		UnescapePath: true, Immutable: true, IdleTimeout: 2 * time.Minute, ReadTimeout: http1.BlockTime,
+		ErrorHandler: a.failed,
 	})
 	a.app.Use(recover.New())
 	a.app.Use(helmet.New(helmet.Config{
@@ -198,7 +202,8 @@ func (a *API) caller(c fiber.Ctx) (service.Actor, error) {
 	}
 	session := c.Cookies(sessionCookie)
 	if session == "" {
-		return service.Actor{}, fault.New(fault.Unsigned, "sign_in.needed", "the call has no token").In("Authorization").
+		return service.Actor{}, fault.New(fault.Unsigned, "sign_in.needed", "the call has no token").
+			In("Authorization").
 			Do("send Authorization: Bearer TOKEN, or sign in with: innerladder login")
 	}
 	if err := sameSite(c); err != nil {
@@ -219,5 +224,6 @@ func sameSite(c fiber.Ctx) error {
 	if (site == "same-origin" || site == "" || site == "none") && (own || (origin == "" && site == "same-origin")) {
 		return nil
 	}
-	return fault.New(fault.Forbidden, "session.other_site", "the call comes from another site, or does not say where from").In("Origin").Do("use the console, or a token")
+	return fault.New(fault.Forbidden, "session.other_site",
+		"the call comes from another site, or does not say where from").In("Origin").Do("use the console, or a token")
 }

@@ -25,7 +25,8 @@ const notBuilt = `<!doctype html><html lang="en"><meta charset="utf-8"><title>In
 // consolePolicy says what the console's pages may load and do: what this service sends,
 // nothing inline but styles with the nonce, which dialogs add while they are open.
 func consolePolicy(nonce string) string {
-	return "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-" + nonce + "'; img-src 'self' data:; font-src 'self'; connect-src 'self'; " +
+	return "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-" + nonce +
+		"'; img-src 'self' data:; font-src 'self'; connect-src 'self'; " +
 		"frame-ancestors 'none'; base-uri 'none'; form-action 'self'"
 }
 

@@ -20,12 +20,15 @@ var Document = sync.OnceValues(describe)
 
 func describe() ([]byte, error) {
 	r := openapi31.NewReflector()
-	r.DefaultOptions = append(r.DefaultOptions, jsonschema.InterceptDefName(schemaName), jsonschema.InterceptProp(required), jsonschema.InterceptSchema(rawJSON))
+	r.DefaultOptions = append(r.DefaultOptions, jsonschema.InterceptDefName(schemaName),
+		jsonschema.InterceptProp(required), jsonschema.InterceptSchema(rawJSON))
 	spec := r.SpecEns()
 	spec.Info.Title = "Inner Ladder"
 	spec.Info.Version = "v1"
-	spec.Info.WithDescription("Register model versions, promote them through approval stages, split traffic, compare versions, roll back. " +
-		"Times are UTC; shares are basis points. Lists take limit and cursor. POST requests that create something take an Idempotency-Key.")
+	spec.Info.WithDescription("Register model versions, promote them through approval stages, split traffic, compare " +
+		"versions, roll back. " +
+		"Times are UTC; shares are basis points. Lists take limit and cursor. POST requests that create something " +
+		"take an Idempotency-Key.")
 	spec.SetHTTPBearerTokenSecurity("token", "opaque", "A token that was given to a person.")
 	for _, o := range operations() {
 		c, err := r.NewOperationContext(o.method, base+o.path)
@@ -51,7 +54,8 @@ func describe() ([]byte, error) {
 		default:
 			c.AddRespStructure(nil, status)
 		}
-		c.AddRespStructure(new(Problem), func(cu *openapi.ContentUnit) { cu.IsDefault = true }, openapi.WithContentType(ProblemType))
+		c.AddRespStructure(new(Problem), func(cu *openapi.ContentUnit) { cu.IsDefault = true },
+			openapi.WithContentType(ProblemType))
 		if o.permission != "" {
 			c.AddSecurity("token")
 		}

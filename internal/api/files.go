@@ -23,26 +23,61 @@ import (
 // fileOperations lists the routes that take or give files.
 func fileOperations() []operation {
 	return []operation{
-		{method: "POST", path: "/versions", id: "register", summary: "Register a version with its files", permission: access.Register, status: 201, streams: true,
-			in: new(registerIn), alone: new(service.Registration), out: new(service.Registered), handle: (*API).register},
-		{method: "GET", path: "/versions/{ref}/artifacts/{artifact}", id: "getArtifact", summary: "Get a file of a version", permission: access.Read, status: 200,
-			in: new(artifactIn), produces: fiber.MIMEOctetStream, handle: (*API).artifact},
-		{method: "POST", path: "/versions/{ref}/attachments", id: "attach", summary: "Attach a document, a notebook or a picture to a version", permission: access.Register, status: 201, streams: true,
-			in: new(attachIn), out: new(registry.Version), handle: (*API).attach},
-		{method: "POST", path: "/versions/{ref}/evidence", id: "attachEvidence", summary: "Attach a report to a version, read for what it says; it cannot be changed", permission: access.Register, status: 201, streams: true,
-			in: new(evidenceIn), out: new(registry.Evidence), handle: (*API).attachEvidence},
-		{method: "GET", path: "/evidence/{evidence}/file", id: "getEvidence", summary: "Get the file of a report", permission: access.Read, status: 200,
-			in: new(reportIn), produces: fiber.MIMEOctetStream, handle: (*API).evidenceFile},
-		{method: "GET", path: "/versions/{ref}/attachments/{attachment}", id: "getAttachment", summary: "Get an attachment of a version", permission: access.Read, status: 200,
-			in: new(attachmentIn), produces: fiber.MIMEOctetStream, handle: (*API).attachment},
-		{method: "POST", path: "/uploads", id: "beginUpload", summary: "Begin an upload that may come in pieces, with the first piece as the body if there is one", permission: access.Register, status: 201, streams: true,
-			in: new(beginIn), out: new(service.Uploading), handle: (*API).beginUpload},
-		{method: "GET", path: "/uploads/{upload}", id: "showUpload", summary: "How far an upload is; HEAD gives the same as headers", permission: access.Register, status: 200,
-			in: new(uploadIn), out: new(service.Uploading), handle: (*API).showUpload},
-		{method: "PATCH", path: "/uploads/{upload}", id: "appendUpload", summary: "Add a piece to an upload, as application/partial-upload", permission: access.Register, status: 200, streams: true,
-			in: new(pieceIn), out: new(service.Uploading), handle: (*API).appendUpload},
-		{method: "DELETE", path: "/uploads/{upload}", id: "dropUpload", summary: "Forget an upload", permission: access.Register, status: 204,
-			in: new(uploadIn), handle: (*API).dropUpload},
+		{
+			method: "POST", path: "/versions", id: "register", summary: "Register a version with its files",
+			permission: access.Register, status: 201, streams: true,
+			in: new(registerIn), alone: new(service.Registration), out: new(service.Registered),
+			handle: (*API).register,
+		},
+		{
+			method: "GET", path: "/versions/{ref}/artifacts/{artifact}", id: "getArtifact",
+			summary: "Get a file of a version", permission: access.Read, status: 200,
+			in: new(artifactIn), produces: fiber.MIMEOctetStream, handle: (*API).artifact,
+		},
+		{
+			method: "POST", path: "/versions/{ref}/attachments", id: "attach",
+			summary: "Attach a document, a notebook or a picture to a version", permission: access.Register,
+			status: 201, streams: true,
+			in: new(attachIn), out: new(registry.Version), handle: (*API).attach,
+		},
+		{
+			method: "POST", path: "/versions/{ref}/evidence", id: "attachEvidence",
+			summary:    "Attach a report to a version, read for what it says; it cannot be changed",
+			permission: access.Register, status: 201, streams: true,
+			in: new(evidenceIn), out: new(registry.Evidence), handle: (*API).attachEvidence,
+		},
+		{
+			method: "GET", path: "/evidence/{evidence}/file", id: "getEvidence", summary: "Get the file of a report",
+			permission: access.Read, status: 200,
+			in: new(reportIn), produces: fiber.MIMEOctetStream, handle: (*API).evidenceFile,
+		},
+		{
+			method: "GET", path: "/versions/{ref}/attachments/{attachment}", id: "getAttachment",
+			summary: "Get an attachment of a version", permission: access.Read, status: 200,
+			in: new(attachmentIn), produces: fiber.MIMEOctetStream, handle: (*API).attachment,
+		},
+		{
+			method: "POST", path: "/uploads", id: "beginUpload",
+			summary:    "Begin an upload that may come in pieces, with the first piece as the body if there is one",
+			permission: access.Register, status: 201, streams: true,
+			in: new(beginIn), out: new(service.Uploading), handle: (*API).beginUpload,
+		},
+		{
+			method: "GET", path: "/uploads/{upload}", id: "showUpload",
+			summary: "How far an upload is; HEAD gives the same as headers", permission: access.Register, status: 200,
+			in: new(uploadIn), out: new(service.Uploading), handle: (*API).showUpload,
+		},
+		{
+			method: "PATCH", path: "/uploads/{upload}", id: "appendUpload",
+			summary: "Add a piece to an upload, as application/partial-upload", permission: access.Register,
+			status: 200, streams: true,
+			in: new(pieceIn), out: new(service.Uploading), handle: (*API).appendUpload,
+		},
+		{
+			method: "DELETE", path: "/uploads/{upload}", id: "dropUpload", summary: "Forget an upload",
+			permission: access.Register, status: 204,
+			in: new(uploadIn), handle: (*API).dropUpload,
+		},
 	}
 }
 
@@ -65,11 +100,13 @@ const largestSpec = 2 << 20
 func parts(c fiber.Ctx, expected string, take func(*multipart.Part) error) (err error) {
 	kind, params, err := mime.ParseMediaType(c.Get(fiber.HeaderContentType))
 	if err != nil || kind != fiber.MIMEMultipartForm {
-		return fault.New(fault.Invalid, "register.form", "the request is no multipart form").In("Content-Type").Do("send multipart/form-data with the parts %s", expected)
+		return fault.New(fault.Invalid, "register.form", "the request is no multipart form").In("Content-Type").
+			Do("send multipart/form-data with the parts %s", expected)
 	}
 	body := c.Request().BodyStream()
 	if body == nil {
-		return fault.New(fault.Invalid, "request.empty", "the request has no body").In("body").Do("send multipart/form-data with the parts %s", expected)
+		return fault.New(fault.Invalid, "request.empty", "the request has no body").In("body").
+			Do("send multipart/form-data with the parts %s", expected)
 	}
 	defer func() {
 		if err != nil {
@@ -84,12 +121,14 @@ func parts(c fiber.Ctx, expected string, take func(*multipart.Part) error) (err 
 			return nil
 		}
 		if err != nil {
-			return fault.New(fault.Invalid, "register.cut", "the form breaks off: %v", err).In("body").Do("send it again; nothing was kept")
+			return fault.New(fault.Invalid, "register.cut", "the form breaks off: %v", err).In("body").
+				Do("send it again; nothing was kept")
 		}
 		if err := take(part); err != nil {
 			var known *fault.Fault
 			if errors.Is(err, io.ErrUnexpectedEOF) && !errors.As(err, &known) {
-				return fault.New(fault.Invalid, "register.cut", "%s breaks off", part.FileName()).In(part.FormName()).Do("send it again; nothing was kept")
+				return fault.New(fault.Invalid, "register.cut", "%s breaks off", part.FileName()).In(part.FormName()).
+					Do("send it again; nothing was kept")
 			}
 			return err
 		}
@@ -118,7 +157,8 @@ func (a *API) register(c fiber.Ctx) error {
 			return nil
 		}
 		if !slices.Contains(service.Parts(), name) {
-			return fault.New(fault.Invalid, "register.part", "there is no part %q", name).In(name).Do("send the parts spec, %s", strings.Join(service.Parts(), ", "))
+			return fault.New(fault.Invalid, "register.part", "there is no part %q", name).In(name).
+				Do("send the parts spec, %s", strings.Join(service.Parts(), ", "))
 		}
 		f, err := a.service.Receive(c.Context(), name, part.FileName(), part)
 		if err == nil {
@@ -130,7 +170,8 @@ func (a *API) register(c fiber.Ctx) error {
 		return err
 	}
 	if spec == nil {
-		return fault.New(fault.Invalid, "register.no_spec", "the form has no part spec").In("spec").Do("send a Registration as JSON")
+		return fault.New(fault.Invalid, "register.no_spec", "the form has no part spec").In("spec").
+			Do("send a Registration as JSON")
 	}
 	return a.enter(c, *spec, files)
 }
@@ -191,7 +232,8 @@ func (a *API) attach(c fiber.Ctx) error {
 	if err := c.Bind().URI(&in); err != nil {
 		return err
 	}
-	return a.oneFile(c, "attachment", func(file *service.File) (any, error) { return a.service.Attach(c.Context(), in.Ref, file) })
+	return a.oneFile(c, "attachment",
+		func(file *service.File) (any, error) { return a.service.Attach(c.Context(), in.Ref, file) })
 }
 
 // oneFile receives a form with one file and answers with what is made of it.
@@ -204,7 +246,8 @@ func (a *API) oneFile(c fiber.Ctx, name string, made func(*service.File) (any, e
 	}()
 	err := parts(c, service.PartAttachment, func(part *multipart.Part) (err error) {
 		if part.FormName() != name || file != nil {
-			return fault.New(fault.Invalid, "attach.part", "the form has a part %q too many", part.FormName()).In(part.FormName()).Do("send one part %s", name)
+			return fault.New(fault.Invalid, "attach.part", "the form has a part %q too many", part.FormName()).
+				In(part.FormName()).Do("send one part %s", name)
 		}
 		file, err = a.service.Receive(c.Context(), service.PartAttachment, part.FileName(), part)
 		return err
@@ -213,7 +256,8 @@ func (a *API) oneFile(c fiber.Ctx, name string, made func(*service.File) (any, e
 		return err
 	}
 	if file == nil {
-		return fault.New(fault.Invalid, "attach.none", "the form has no part %s", name).In(name).Do("send the file as the part %s", name)
+		return fault.New(fault.Invalid, "attach.none", "the form has no part %s", name).In(name).
+			Do("send the file as the part %s", name)
 	}
 	out, err := made(file)
 	if err != nil {
@@ -282,7 +326,10 @@ func (a *API) attachment(c fiber.Ctx) error {
 func sendLoose(c fiber.Ctx, name, media, digest string, f *os.File, size int64) error {
 	how := "attachment"
 	kind, _, _ := strings.Cut(media, ";")
-	if slices.Contains([]string{"image/png", "image/jpeg", "image/gif", "image/webp", "text/plain", "text/markdown", "text/csv"}, kind) {
+	if slices.Contains([]string{
+		"image/png", "image/jpeg", "image/gif", "image/webp", "text/plain", "text/markdown",
+		"text/csv",
+	}, kind) {
 		how = "inline"
 	}
 	c.Set(fiber.HeaderContentType, media)
@@ -321,7 +368,8 @@ func (a *API) beginUpload(c fiber.Ctx) error {
 	if in.Length != "" {
 		n, err := strconv.ParseInt(in.Length, 10, 64)
 		if err != nil || n < 0 {
-			return fault.New(fault.Invalid, "upload.length", "Upload-Length is %q", in.Length).In("Upload-Length").Do("give a number of bytes")
+			return fault.New(fault.Invalid, "upload.length", "Upload-Length is %q", in.Length).In("Upload-Length").
+				Do("give a number of bytes")
 		}
 		size = n
 	}
@@ -364,7 +412,8 @@ func (a *API) appendUpload(c fiber.Ctx) error {
 	}
 	offset, err := strconv.ParseInt(in.Offset, 10, 64)
 	if err != nil || offset < 0 {
-		return fault.New(fault.Invalid, "upload.offset_form", "Upload-Offset is %q", in.Offset).In("Upload-Offset").Do("give the byte at which the piece begins; HEAD tells how many have come")
+		return fault.New(fault.Invalid, "upload.offset_form", "Upload-Offset is %q", in.Offset).In("Upload-Offset").
+			Do("give the byte at which the piece begins; HEAD tells how many have come")
 	}
 	var body io.Reader = strings.NewReader("")
 	if stream := c.Request().BodyStream(); stream != nil {

@@ -56,7 +56,10 @@ func TestHeadersOfAnEnvironmentAndKeysOfCallers(t *testing.T) {
 	r.approve(ref)
 	_, err = r.runa.Place(ctx, ref, "plant-north", []string{address}, "")
 	wantCode(t, "without the header", err, "placement.not_ready")
-	for name, value := range map[string]string{"Host": "x", "Inner-Ladder-Key": "x", "two words": "x", "": "x", "X-Ok": "", "X-Too": "a\nb"} {
+	for name, value := range map[string]string{
+		"Host": "x", "Inner-Ladder-Key": "x", "two words": "x", "": "x",
+		"X-Ok": "", "X-Too": "a\nb",
+	} {
 		if _, err := r.runa.SetHeader(ctx, "plant-north", name, value); err == nil {
 			t.Errorf("the header %q: %q was taken", name, value)
 		}
@@ -65,14 +68,16 @@ func TestHeadersOfAnEnvironmentAndKeysOfCallers(t *testing.T) {
 	must(t, err)
 	_, err = r.runa.Place(ctx, ref, "plant-north", []string{address}, "")
 	must(t, err)
-	_, err = r.runa.AddEndpoint(ctx, service.NewEndpoint{Name: "demand-hourly", Model: "heat-demand", Environment: "plant-north"})
+	_, err = r.runa.AddEndpoint(ctx,
+		service.NewEndpoint{Name: "demand-hourly", Model: "heat-demand", Environment: "plant-north"})
 	must(t, err)
 	_, err = r.runa.Split(ctx, "demand-hourly", lanes(10000, 0)[:1], "start", -1)
 	must(t, err)
 
 	call := func(header ...string) int {
 		t.Helper()
-		req, err := http.NewRequestWithContext(ctx, "POST", r.gateway+"/v2/models/demand-hourly/infer", strings.NewReader(`{"inputs":[{"name":"x","datatype":"FP64","shape":[1],"data":[1]}]}`))
+		req, err := http.NewRequestWithContext(ctx, "POST", r.gateway+"/v2/models/demand-hourly/infer",
+			strings.NewReader(`{"inputs":[{"name":"x","datatype":"FP64","shape":[1],"data":[1]}]}`))
 		must(t, err)
 		for i := 0; i+1 < len(header); i += 2 {
 			req.Header.Set(header[i], header[i+1])
@@ -96,8 +101,12 @@ func TestHeadersOfAnEnvironmentAndKeysOfCallers(t *testing.T) {
 		header []string
 		want   int
 	}{
-		"no key": {nil, 401}, "a wrong one": {[]string{gateway.KeyHeader, "ilc_wrong"}, 401}, "the right one": {[]string{gateway.KeyHeader, k.Key}, 200}, "as a bearer": {[]string{"Authorization", "Bearer " + k.Key}, 200},
-		"a person's token": {[]string{"Authorization", "Bearer " + r.runaToken}, 401}, "the other's": {[]string{gateway.KeyHeader, other.Key}, 200}, "empty": {[]string{gateway.KeyHeader, ""}, 401},
+		"no key": {nil, 401}, "a wrong one": {[]string{gateway.KeyHeader, "ilc_wrong"}, 401},
+		"the right one":    {[]string{gateway.KeyHeader, k.Key}, 200},
+		"as a bearer":      {[]string{"Authorization", "Bearer " + k.Key}, 200},
+		"a person's token": {[]string{"Authorization", "Bearer " + r.runaToken}, 401},
+		"the other's":      {[]string{gateway.KeyHeader, other.Key}, 200},
+		"empty":            {[]string{gateway.KeyHeader, ""}, 401},
 	} {
 		if got := call(c.header...); got != c.want {
 			t.Errorf("%s: %d, want %d", name, got, c.want)
@@ -156,7 +165,8 @@ func TestHeadersOfAnEnvironmentAndKeysOfCallers(t *testing.T) {
 	}
 	old, err := seal.ParseRing(string(before))
 	must(t, err)
-	if _, err := service.Unlock(ctx, r.store, old, time.Now()); err == nil || !strings.Contains(err.Error(), "-key-file") {
+	if _, err := service.Unlock(ctx, r.store, old, time.Now()); err == nil ||
+		!strings.Contains(err.Error(), "-key-file") {
 		t.Errorf("starting again with the old key: %v", err)
 	}
 }
@@ -175,10 +185,12 @@ func TestRetention(t *testing.T) {
 		t.Errorf("%+v", kept)
 	}
 	must(t, r.store.Write(ctx, func(w store.Records) error {
-		return w.AddRepeat(ctx, "runa", "old", store.Repeat{RequestDigest: []byte("x"), Answer: []byte(`{}`)}, time.Now().Add(-3*time.Hour))
+		return w.AddRepeat(ctx, "runa", "old", store.Repeat{RequestDigest: []byte("x"), Answer: []byte(`{}`)},
+			time.Now().Add(-3*time.Hour))
 	}))
 	must(t, r.store.Write(ctx, func(w store.Records) error {
-		return w.AddRepeat(ctx, "runa", "new", store.Repeat{RequestDigest: []byte("x"), Answer: []byte(`{}`)}, time.Now())
+		return w.AddRepeat(ctx, "runa", "new", store.Repeat{RequestDigest: []byte("x"), Answer: []byte(`{}`)},
+			time.Now())
 	}))
 	must(t, r.service.Forget(service.BySelf(ctx)))
 	_, old := r.store.Read().Repeated(ctx, "runa", "old")
@@ -198,7 +210,8 @@ func TestTheRecordOverTheAPI(t *testing.T) {
 	must(t, err)
 	p, err := r.runa.Checkpoint(ctx)
 	must(t, err)
-	_, err = r.tove.AddDataSet(ctx, service.NewDataSet{Name: "winters", Project: "heat", Address: "https://x.example", Description: "two winters"})
+	_, err = r.tove.AddDataSet(ctx,
+		service.NewDataSet{Name: "winters", Project: "heat", Address: "https://x.example", Description: "two winters"})
 	must(t, err)
 	v, err := r.runa.VerifyAudit(ctx, []record.Checkpoint{p})
 	must(t, err)
@@ -211,9 +224,11 @@ func TestTheRecordOverTheAPI(t *testing.T) {
 	_, err = r.tove.VerifyAudit(ctx, nil)
 	must(t, err)
 
-	found, err := r.runa.Audit(ctx, map[string]string{"actor": "tove", "kind": "data", "text": "winters", "within": "1h"}, client.Part{})
+	found, err := r.runa.Audit(ctx,
+		map[string]string{"actor": "tove", "kind": "data", "text": "winters", "within": "1h"}, client.Part{})
 	must(t, err)
-	if len(found.Items) != 1 || found.Items[0].Address != "127.0.0.1" || found.Items[0].RequestID == "" || found.Items[0].Reason != "two winters" || !strings.Contains(string(found.Items[0].After), "https://x.example") {
+	if len(found.Items) != 1 || found.Items[0].Address != "127.0.0.1" || found.Items[0].RequestID == "" ||
+		found.Items[0].Reason != "two winters" || !strings.Contains(string(found.Items[0].After), "https://x.example") {
 		t.Fatalf("%+v", found.Items)
 	}
 	for _, q := range []map[string]string{{"after": "yesterday"}, {"within": "soon"}, {"project": "nowhere"}} {
@@ -236,7 +251,8 @@ func TestTheRecordOverTheAPI(t *testing.T) {
 	var b bytes.Buffer
 	must(t, r.runa.ExportAudit(ctx, map[string]string{"project": "heat"}, &b))
 	lines := strings.Split(strings.TrimSpace(b.String()), "\n")
-	if len(lines) != 1 || !strings.Contains(lines[0], `"specversion":"1.0"`) || !strings.Contains(lines[0], `"type":"innerladder.data.added"`) {
+	if len(lines) != 1 || !strings.Contains(lines[0], `"specversion":"1.0"`) ||
+		!strings.Contains(lines[0], `"type":"innerladder.data.added"`) {
 		t.Errorf("%s", b.String())
 	}
 }

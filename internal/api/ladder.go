@@ -42,7 +42,8 @@ func (n newLadder) based() (int, error) {
 	}
 	number, err := strconv.Atoi(tag)
 	if err != nil {
-		return 0, fault.New(fault.Invalid, "ladder.if_match", "If-Match is %q", n.IfMatch).In("If-Match").Do("give the ETag of the ladder, the number of a revision in quotes")
+		return 0, fault.New(fault.Invalid, "ladder.if_match", "If-Match is %q", n.IfMatch).In("If-Match").
+			Do("give the ETag of the ladder, the number of a revision in quotes")
 	}
 	return number, nil
 }
@@ -50,112 +51,154 @@ func (n newLadder) based() (int, error) {
 // ladderOperations are the routes of ladders, promotions, evidence, and what is signed.
 func ladderOperations() []operation {
 	return []operation{
-		op("GET", "/requirement-kinds", "listRequirementKinds", "What gates are made of", access.Own, 200, func(ctx, *s, *none) ([]ladder.KindInfo, error) {
-			return ladder.Kinds(), nil
-		}),
-		op("GET", "/projects/{project}/ladder", "showLadder", "The rungs that the versions of a project climb and the gates between them, the lowest first; its ETag is the number of its revision", access.Read, 200, func(c ctx, s *s, in *projectIn) (ladderWithETag, error) {
-			l, err := s.Ladder(c, in.Project)
-			return ladderWithETag{l}, err
-		}),
-		op("PUT", "/projects/{project}/ladder", "setLadder", "Make the next revision of a project's ladder", access.Manage, 200, func(c ctx, s *s, in *newLadder) (ladderWithETag, error) {
-			based, err := in.based()
-			if err != nil {
-				return ladderWithETag{}, err
-			}
-			l, err := s.SetLadder(c, in.Project, in.Ladder, in.Reason, based)
-			return ladderWithETag{l}, err
-		}),
-		op("GET", "/projects/{project}/ladder/revisions", "listLadderRevisions", "List the revisions of a project's ladder, newest first", access.Read, 200, func(c ctx, s *s, in *struct {
-			projectIn
-			pageIn
-		}) (service.Listed[ladder.Revision], error) {
-			return listed(in.pageIn, func(p store.Page) (service.Listed[ladder.Revision], error) {
-				return s.LadderRevisions(c, in.Project, p)
-			})
-		}),
-		op("POST", "/projects/{project}/ladder/preview", "previewLadder", "What a ladder would let pass today; nothing is changed", access.Read, 200, func(c ctx, s *s, in *struct {
-			projectIn
-			Ladder *ladder.Ladder `json:"ladder,omitempty" description:"the present one when not given"`
-		}) (service.Preview, error) {
-			return s.TryLadder(c, in.Project, in.Ladder)
-		}),
+		op("GET", "/requirement-kinds", "listRequirementKinds", "What gates are made of", access.Own, 200,
+			func(ctx, *s, *none) ([]ladder.KindInfo, error) {
+				return ladder.Kinds(), nil
+			}),
+		op("GET", "/projects/{project}/ladder", "showLadder",
+			"The rungs that the versions of a project climb and the gates between them, the lowest first; its ETag "+
+				"is the number of its revision", access.Read, 200,
+			func(c ctx, s *s, in *projectIn) (ladderWithETag, error) {
+				l, err := s.Ladder(c, in.Project)
+				return ladderWithETag{l}, err
+			}),
+		op("PUT", "/projects/{project}/ladder", "setLadder", "Make the next revision of a project's ladder",
+			access.Manage, 200, func(c ctx, s *s, in *newLadder) (ladderWithETag, error) {
+				based, err := in.based()
+				if err != nil {
+					return ladderWithETag{}, err
+				}
+				l, err := s.SetLadder(c, in.Project, in.Ladder, in.Reason, based)
+				return ladderWithETag{l}, err
+			}),
+		op("GET", "/projects/{project}/ladder/revisions", "listLadderRevisions",
+			"List the revisions of a project's ladder, newest first", access.Read, 200, func(c ctx, s *s, in *struct {
+				projectIn
+				pageIn
+			},
+			) (service.Listed[ladder.Revision], error) {
+				return listed(in.pageIn, func(p store.Page) (service.Listed[ladder.Revision], error) {
+					return s.LadderRevisions(c, in.Project, p)
+				})
+			}),
+		op("POST", "/projects/{project}/ladder/preview", "previewLadder",
+			"What a ladder would let pass today; nothing is changed", access.Read, 200, func(c ctx, s *s, in *struct {
+				projectIn
+				Ladder *ladder.Ladder `json:"ladder,omitempty" description:"the present one when not given"`
+			},
+			) (service.Preview, error) {
+				return s.TryLadder(c, in.Project, in.Ladder)
+			}),
 
-		op("GET", "/promotions", "listPromotions", "List promotions, newest first", access.Read, 200, func(c ctx, s *s, in *struct {
-			pageIn
-			State   string `query:"state" enum:"waiting,open,to_review,carried_out,refused,withdrawn,expired" description:"waiting is open or to_review"`
-			Model   string `query:"model"`
-			Project string `query:"project"`
-			AskedBy string `query:"asked_by"`
-			ForMe   bool   `query:"for_me" description:"only those that wait for whoever asks"`
-		}) (service.Listed[ladder.Promotion], error) {
-			return listed(in.pageIn, func(p store.Page) (service.Listed[ladder.Promotion], error) {
-				return s.Promotions(c, service.PromotionSearch{PromotionFilter: store.PromotionFilter{State: in.State, Model: in.Model, Project: in.Project, AskedBy: in.AskedBy}, ForMe: in.ForMe}, p)
-			})
-		}),
-		op("POST", "/promotions", "promote", "Ask that a version step up to a rung", access.Ask, 201, func(c ctx, s *s, in *service.NewPromotion) (*ladder.Promotion, error) {
-			return s.Promote(c, *in)
-		}),
-		op("GET", "/promotions/{promotion}", "showPromotion", "Show a promotion and what its gate says", access.Read, 200, func(c ctx, s *s, in *promotionIn) (*ladder.Promotion, error) {
-			return s.Promotion(c, in.Promotion)
-		}),
-		op("GET", "/promotions/{promotion}/review", "showReview", "Everything that someone reads who reviews a promotion", access.Read, 200, func(c ctx, s *s, in *promotionIn) (service.Review, error) {
-			return s.Review(c, in.Promotion)
-		}),
-		op("POST", "/promotions/{promotion}/sign-offs", "sign", "Answer a promotion; never by the one who asked", access.Sign, 201, func(c ctx, s *s, in *struct {
-			promotionIn
-			service.NewAnswer
-		}) (*ladder.Promotion, error) {
-			return s.Sign(c, in.Promotion, in.NewAnswer)
-		}),
-		op("POST", "/promotions/{promotion}/statement", "showStatement", "What one would sign by an answer, to sign it with one's own key; nothing is said yet", access.Sign, 200, func(c ctx, s *s, in *struct {
-			promotionIn
-			service.NewAnswer
-		}) (service.StatementFor, error) {
-			return s.Statement(c, in.Promotion, in.NewAnswer)
-		}),
-		op("POST", "/promotions/{promotion}/ticks", "tick", "Say that one looked at an item of the checklist", access.Sign, 201, func(c ctx, s *s, in *struct {
-			promotionIn
-			service.NewTick
-		}) (*ladder.Promotion, error) {
-			return s.Tick(c, in.Promotion, in.NewTick)
-		}),
-		op("POST", "/promotions/{promotion}/carry-out", "carryOut", "Carry a promotion out whose gate is met, where that is done by hand", access.Ask, 200, func(c ctx, s *s, in *promotionIn) (*ladder.Promotion, error) {
-			return s.CarryOut(c, in.Promotion)
-		}),
-		op("POST", "/promotions/{promotion}/withdraw", "withdraw", "Take a promotion back; only by the one who asked", access.Ask, 200, func(c ctx, s *s, in *struct {
-			promotionIn
-			Reason string `json:"reason"`
-		}) (*ladder.Promotion, error) {
-			return s.Withdraw(c, in.Promotion, in.Reason)
-		}),
-		op("GET", "/versions/{ref}/gate", "showGate", "What is met and what is missing for a version to step on a rung; nothing is asked for", access.Read, 200, func(c ctx, s *s, in *struct {
-			refIn
-			For string `query:"for" json:"-" description:"the rung; the next one when not given"`
-		}) (service.GateReport, error) {
-			return s.Gate(c, in.Ref, in.For)
-		}),
-		op("GET", "/versions/{ref}/vouchers", "showVouchers", "Who vouched for a version, for what, with which key, and whether it still fits the bytes that are stored", access.Read, 200, func(c ctx, s *s, in *refIn) (service.Vouchers, error) {
-			return s.Vouchers(c, in.Ref)
-		}),
-		op("GET", "/versions/{ref}/evidence", "listEvidence", "List the reports of a version, newest first", access.Read, 200, func(c ctx, s *s, in *refIn) (service.Listed[registry.Evidence], error) {
-			return s.EvidenceOf(c, in.Ref)
-		}),
-		op("GET", "/evidence/{evidence}", "showEvidence", "Show a report", access.Read, 200, func(c ctx, s *s, in *reportIn) (*registry.Evidence, error) {
-			return s.Report(c, in.Evidence)
-		}),
-		op("GET", "/signing-keys", "listSigningKeys", "List the keys with which one signs oneself, and the service signs", access.Own, 200, func(c ctx, s *s, _ *none) (service.Listed[store.SigningKey], error) {
-			return s.SigningKeys(c)
-		}),
-		op("POST", "/signing-keys", "addSigningKey", "Make a key known with which one signs", access.Own, 201, func(c ctx, s *s, in *struct {
-			Public string `json:"public" required:"true" description:"an Ed25519 public key: 32 bytes in base64"`
-			Title  string `json:"title,omitempty"`
-		}) (store.SigningKey, error) {
-			return s.AddSigningKey(c, in.Public, in.Title)
-		}),
-		op("DELETE", "/signing-keys", "endSigningKey", "Say that a key of one's own signs nothing any more", access.Own, 200, func(c ctx, s *s, in *struct {
-			Key string `query:"key" required:"true" json:"-" description:"its fingerprint"`
-		}) (store.SigningKey, error) {
-			return s.EndSigningKey(c, in.Key)
-		}),
+		op("GET", "/promotions", "listPromotions", "List promotions, newest first", access.Read, 200,
+			func(c ctx, s *s, in *struct {
+				pageIn
+				State   string `query:"state" enum:"waiting,open,to_review,carried_out,refused,withdrawn,expired" description:"waiting is open or to_review"`
+				Model   string `query:"model"`
+				Project string `query:"project"`
+				AskedBy string `query:"asked_by"`
+				ForMe   bool   `query:"for_me" description:"only those that wait for whoever asks"`
+			},
+			) (service.Listed[ladder.Promotion], error) {
+				return listed(in.pageIn, func(p store.Page) (service.Listed[ladder.Promotion], error) {
+					return s.Promotions(c, service.PromotionSearch{PromotionFilter: store.PromotionFilter{
+						State: in.State,
+						Model: in.Model, Project: in.Project, AskedBy: in.AskedBy,
+					}, ForMe: in.ForMe}, p)
+				})
+			}),
+		op("POST", "/promotions", "promote", "Ask that a version step up to a rung", access.Ask, 201,
+			func(c ctx, s *s, in *service.NewPromotion) (*ladder.Promotion, error) {
+				return s.Promote(c, *in)
+			}),
+		op("GET", "/promotions/{promotion}", "showPromotion", "Show a promotion and what its gate says", access.Read,
+			200, func(c ctx, s *s, in *promotionIn) (*ladder.Promotion, error) {
+				return s.Promotion(c, in.Promotion)
+			}),
+		op("GET", "/promotions/{promotion}/review", "showReview",
+			"Everything that someone reads who reviews a promotion", access.Read, 200,
+			func(c ctx, s *s, in *promotionIn) (service.Review, error) {
+				return s.Review(c, in.Promotion)
+			}),
+		op("POST", "/promotions/{promotion}/sign-offs", "sign", "Answer a promotion; never by the one who asked",
+			access.Sign, 201, func(c ctx, s *s, in *struct {
+				promotionIn
+				service.NewAnswer
+			},
+			) (*ladder.Promotion, error) {
+				return s.Sign(c, in.Promotion, in.NewAnswer)
+			}),
+		op("POST", "/promotions/{promotion}/statement", "showStatement",
+			"What one would sign by an answer, to sign it with one's own key; nothing is said yet", access.Sign, 200,
+			func(c ctx, s *s, in *struct {
+				promotionIn
+				service.NewAnswer
+			},
+			) (service.StatementFor, error) {
+				return s.Statement(c, in.Promotion, in.NewAnswer)
+			}),
+		op("POST", "/promotions/{promotion}/ticks", "tick", "Say that one looked at an item of the checklist",
+			access.Sign, 201, func(c ctx, s *s, in *struct {
+				promotionIn
+				service.NewTick
+			},
+			) (*ladder.Promotion, error) {
+				return s.Tick(c, in.Promotion, in.NewTick)
+			}),
+		op("POST", "/promotions/{promotion}/carry-out", "carryOut",
+			"Carry a promotion out whose gate is met, where that is done by hand", access.Ask, 200,
+			func(c ctx, s *s, in *promotionIn) (*ladder.Promotion, error) {
+				return s.CarryOut(c, in.Promotion)
+			}),
+		op("POST", "/promotions/{promotion}/withdraw", "withdraw", "Take a promotion back; only by the one who asked",
+			access.Ask, 200, func(c ctx, s *s, in *struct {
+				promotionIn
+				Reason string `json:"reason"`
+			},
+			) (*ladder.Promotion, error) {
+				return s.Withdraw(c, in.Promotion, in.Reason)
+			}),
+		op("GET", "/versions/{ref}/gate", "showGate",
+			"What is met and what is missing for a version to step on a rung; nothing is asked for", access.Read, 200,
+			func(c ctx, s *s, in *struct {
+				refIn
+				For string `query:"for" json:"-" description:"the rung; the next one when not given"`
+			},
+			) (service.GateReport, error) {
+				return s.Gate(c, in.Ref, in.For)
+			}),
+		op("GET", "/versions/{ref}/vouchers", "showVouchers",
+			"Who vouched for a version, for what, with which key, and whether it still fits the bytes that are stored",
+			access.Read, 200, func(c ctx, s *s, in *refIn) (service.Vouchers, error) {
+				return s.Vouchers(c, in.Ref)
+			}),
+		op("GET", "/versions/{ref}/evidence", "listEvidence", "List the reports of a version, newest first",
+			access.Read, 200, func(c ctx, s *s, in *refIn) (service.Listed[registry.Evidence], error) {
+				return s.EvidenceOf(c, in.Ref)
+			}),
+		op("GET", "/evidence/{evidence}", "showEvidence", "Show a report", access.Read, 200,
+			func(c ctx, s *s, in *reportIn) (*registry.Evidence, error) {
+				return s.Report(c, in.Evidence)
+			}),
+		op("GET", "/signing-keys", "listSigningKeys",
+			"List the keys with which one signs oneself, and the service signs", access.Own, 200,
+			func(c ctx, s *s, _ *none) (service.Listed[store.SigningKey], error) {
+				return s.SigningKeys(c)
+			}),
+		op("POST", "/signing-keys", "addSigningKey", "Make a key known with which one signs", access.Own, 201,
+			func(c ctx, s *s, in *struct {
+				Public string `json:"public" required:"true" description:"an Ed25519 public key: 32 bytes in base64"`
+				Title  string `json:"title,omitempty"`
+			},
+			) (store.SigningKey, error) {
+				return s.AddSigningKey(c, in.Public, in.Title)
+			}),
+		op("DELETE", "/signing-keys", "endSigningKey", "Say that a key of one's own signs nothing any more", access.Own,
+			200, func(c ctx, s *s, in *struct {
+				Key string `query:"key" required:"true" json:"-" description:"its fingerprint"`
+			},
+			) (store.SigningKey, error) {
+				return s.EndSigningKey(c, in.Key)
+			}),
 	}
 }

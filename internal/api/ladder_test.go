@@ -29,8 +29,16 @@ func strict() ladder.Ladder {
 	return ladder.Ladder{Rungs: []ladder.Rung{
 		{Name: "draft"},
 		{Name: "proven", Gate: []ladder.Requirement{demand(ladder.EvidenceOf{Evidence: "tests"})}},
-		{Name: "live", HoldsOne: true, Displaced: ladder.Retired, Sign: []string{"approver"}, Gate: []ladder.Requirement{
-			demand(ladder.SignOffs{Count: 2, NotTrainer: true}), demand(ladder.Checklist{Items: []ladder.Item{{Name: "cold", Text: "looked at the cold", Link: true}}})}},
+		{
+			Name: "live", HoldsOne: true, Displaced: ladder.Retired, Sign: []string{"approver"},
+			Gate: []ladder.Requirement{
+				demand(ladder.SignOffs{Count: 2, NotTrainer: true}),
+				demand(ladder.Checklist{Items: []ladder.Item{{
+					Name: "cold", Text: "looked at the cold",
+					Link: true,
+				}}}),
+			},
+		},
 	}}
 }
 
@@ -81,7 +89,8 @@ func TestALadderOfOnesOwn(t *testing.T) {
 	wantCode(t, "the same again", err, "ladder.same")
 	_, err = r.runa.Promote(ctx, ref, "live", "")
 	wantCode(t, "skipping a rung", err, "promotion.skips")
-	_, err = r.runa.Register(ctx, service.Registration{Model: "heat-demand", Labels: []string{"proven"}}, client.Artifacts(r.file("m", "b")))
+	_, err = r.runa.Register(ctx, service.Registration{Model: "heat-demand", Labels: []string{"proven"}},
+		client.Artifacts(r.file("m", "b")))
 	wantCode(t, "a label like a rung", err, "label.rung")
 	_, err = r.runa.PutLabel(ctx, "heat-demand", 1, "rehearsal", "", "")
 	must(t, err) // no rung any more
@@ -94,7 +103,8 @@ func TestALadderOfOnesOwn(t *testing.T) {
 	// what would pass today
 	tried, err := r.runa.TryLadder(ctx, "default", nil)
 	must(t, err)
-	if tried.Judged != 1 || tried.Rungs[0].Blocked != 1 || tried.Versions[0].State != "blocked" || tried.Rungs[0].Open[0].Requirement != "evidence" {
+	if tried.Judged != 1 || tried.Rungs[0].Blocked != 1 || tried.Versions[0].State != "blocked" ||
+		tried.Rungs[0].Open[0].Requirement != "evidence" {
 		t.Errorf("preview: %+v", tried)
 	}
 	lenient := strict()
@@ -129,7 +139,8 @@ func TestTheClimb(t *testing.T) {
 		}
 		g, err := r.runa.Gate(ctx, ref, "")
 		must(t, err)
-		if g.Met || g.To != "proven" || g.Findings[0].State != ladder.Failed || g.Findings[0].Proof != e.ID || g.Promotion != p.ID {
+		if g.Met || g.To != "proven" || g.Findings[0].State != ladder.Failed || g.Findings[0].Proof != e.ID ||
+			g.Promotion != p.ID {
 			t.Errorf("with failing tests: %+v", g)
 		}
 		_, err = r.runa.AttachEvidence(ctx, ref, "tests", "passed", r.file("report.xml", failing))
@@ -168,7 +179,8 @@ func TestTheClimb(t *testing.T) {
 	// what was read by the report is what a review shows
 	found, err := r.runa.Review(ctx, "P-4")
 	must(t, err)
-	if len(found.Evidence) != 1 || found.Evidence[0].Tests.Total != 2 || len(found.Checklist) != 1 || found.Checklist[0].Tick == nil || found.Candidate.Ref != two || found.Incumbent == nil || found.Diff == nil {
+	if len(found.Evidence) != 1 || found.Evidence[0].Tests.Total != 2 || len(found.Checklist) != 1 ||
+		found.Checklist[0].Tick == nil || found.Candidate.Ref != two || found.Incumbent == nil || found.Diff == nil {
 		t.Errorf("the review: %+v", found)
 	}
 }
@@ -196,15 +208,20 @@ func TestLaterAndHandingOver(t *testing.T) {
 	if waits(r.tove) || !waits(kari) {
 		t.Error("later waits for nobody who said it")
 	}
-	for to, code := range map[string]string{"odd": "sign_off.cannot", "nobody": "person.unknown", "runa": "sign_off.to", "": "sign_off.to"} {
+	for to, code := range map[string]string{
+		"odd": "sign_off.cannot", "nobody": "person.unknown", "runa": "sign_off.to",
+		"": "sign_off.to",
+	} {
 		_, err = kari.Answer(ctx, p.ID, service.NewAnswer{Answer: ladder.HandOver, To: to})
 		wantCode(t, "handing it to "+to, err, code)
 	}
-	_, err = kari.Answer(ctx, p.ID, service.NewAnswer{Answer: ladder.HandOver, To: "tove", Note: "you know the harbour"})
+	_, err = kari.Answer(ctx, p.ID,
+		service.NewAnswer{Answer: ladder.HandOver, To: "tove", Note: "you know the harbour"})
 	must(t, err)
 	inbox, err := r.tove.Inbox(ctx, true, client.Part{})
 	must(t, err)
-	if len(inbox.Items) == 0 || !strings.Contains(inbox.Items[0].Entry.Sentence, "kari handed the review of heat-demand@1 to tove") {
+	if len(inbox.Items) == 0 || !strings.Contains(inbox.Items[0].Entry.Sentence,
+		"kari handed the review of heat-demand@1 to tove") {
 		t.Errorf("tove's inbox: %+v", inbox.Items)
 	}
 	if waits(kari) {
@@ -296,7 +313,8 @@ func TestAnEmergency(t *testing.T) {
 	}
 	p, err = r.tove.Sign(ctx, p.ID, ladder.Yes, "it was right")
 	must(t, err)
-	if v, err = r.runa.Version(ctx, ref); err != nil || p.State != ladder.CarriedOut || !p.Emergency || v.Emergency != "reviewed" || v.Rung != "live" {
+	if v, err = r.runa.Version(ctx, ref); err != nil || p.State != ladder.CarriedOut || !p.Emergency ||
+		v.Emergency != "reviewed" || v.Rung != "live" {
 		t.Errorf("reviewed: %+v, %+v, %v", p, v, err)
 	}
 	// one that was not right goes back to where it was
@@ -317,7 +335,8 @@ func TestARollbackStepsDown(t *testing.T) {
 	r.twoVersions()
 	split, err := r.runa.Split(ctx, "demand-hourly", lanes(9000, 1000), "", -1)
 	must(t, err)
-	must(t, r.service.RollBack(ctx, "demand-hourly", split.Number, guard.Action{RollBack: "heat-demand@2", Signal: "error_rate", Sentence: "It fails."}))
+	must(t, r.service.RollBack(ctx, "demand-hourly", split.Number,
+		guard.Action{RollBack: "heat-demand@2", Signal: "error_rate", Sentence: "It fails."}))
 	v, err := r.runa.Version(ctx, "heat-demand@2")
 	must(t, err)
 	if v.Rung != "rehearsal" {
@@ -395,8 +414,14 @@ func TestAVersionIsVouchedFor(t *testing.T) {
 	envelope := func(payload []byte, with ed25519.PrivateKey) json.RawMessage {
 		const kind = "application/vnd.in-toto+json"
 		sig := ed25519.Sign(with, fmt.Appendf(nil, "DSSEv1 %d %s %d %s", len(kind), kind, len(payload), payload))
-		b, err := json.Marshal(map[string]any{"payloadType": kind, "payload": base64.StdEncoding.EncodeToString(payload),
-			"signatures": []map[string]string{{"keyid": key.Fingerprint, "sig": base64.StdEncoding.EncodeToString(sig)}}})
+		b, err := json.Marshal(map[string]any{
+			"payloadType": kind,
+			"payload":     base64.StdEncoding.EncodeToString(payload),
+			"signatures": []map[string]string{{
+				"keyid": key.Fingerprint,
+				"sig":   base64.StdEncoding.EncodeToString(sig),
+			}},
+		})
 		must(t, err)
 		return b
 	}
@@ -414,7 +439,8 @@ func TestAVersionIsVouchedFor(t *testing.T) {
 		Predicate struct{ Answer, Version, By string }
 	}
 	must(t, json.Unmarshal(body, &said))
-	if said.Type != "https://in-toto.io/Statement/v1" || len(said.Subject) != 1 || len(said.Subject[0].Digest["sha256"]) != 64 || said.Predicate.By != "tove" {
+	if said.Type != "https://in-toto.io/Statement/v1" || len(said.Subject) != 1 ||
+		len(said.Subject[0].Digest["sha256"]) != 64 || said.Predicate.By != "tove" {
 		t.Errorf("%s", body)
 	}
 	_, stranger, _ := ed25519.GenerateKey(nil)
@@ -432,7 +458,8 @@ func TestAVersionIsVouchedFor(t *testing.T) {
 	must(t, err)
 	found, err := r.runa.Vouchers(ctx, ref)
 	must(t, err)
-	if s := found.Statements[0]; p.State != ladder.CarriedOut || !found.Sound || s.KeyOwner != "tove" || s.Key != key.Fingerprint || !s.Genuine || !s.Fits || !s.Counts || found.Files[0].State != "right" {
+	if s := found.Statements[0]; p.State != ladder.CarriedOut || !found.Sound || s.KeyOwner != "tove" ||
+		s.Key != key.Fingerprint || !s.Genuine || !s.Fits || !s.Counts || found.Files[0].State != "right" {
 		t.Errorf("%+v", found)
 	}
 	_, err = r.tove.EndSigningKey(ctx, key.Fingerprint)
@@ -448,7 +475,8 @@ func TestAVersionIsVouchedFor(t *testing.T) {
 	file := filepath.Join(r.dir, "blobs", digest[:2], digest)
 	must(t, os.Chmod(file, 0o600))
 	must(t, os.WriteFile(file, []byte("others"), 0o600))
-	if found, err = r.runa.Vouchers(ctx, ref); err != nil || found.Sound || found.Files[0].State != "changed" || found.Statements[0].Fits {
+	if found, err = r.runa.Vouchers(ctx, ref); err != nil || found.Sound || found.Files[0].State != "changed" ||
+		found.Statements[0].Fits {
 		t.Errorf("with other bytes: %+v, %v", found, err)
 	}
 	must(t, os.Remove(file))
@@ -463,10 +491,15 @@ func TestAVersionIsVouchedFor(t *testing.T) {
 		_, err := db.ExecContext(ctx, q)
 		must(t, err)
 	}
-	if found, err = r.runa.Vouchers(ctx, ref); err != nil || found.Sound || found.Statements[0].Genuine || found.Files[0].State != "right" {
+	if found, err = r.runa.Vouchers(ctx, ref); err != nil || found.Sound || found.Statements[0].Genuine ||
+		found.Files[0].State != "right" {
 		t.Errorf("with another answer: %+v, %v", found, err)
 	}
-	robot, err := r.runa.AddPerson(ctx, service.NewPerson{Name: "nightly", Robot: true, Memberships: []access.Membership{{Project: "default", Role: "approver"}}})
+	robot, err := r.runa.AddPerson(ctx,
+		service.NewPerson{
+			Name: "nightly", Robot: true,
+			Memberships: []access.Membership{{Project: "default", Role: "approver"}},
+		})
 	must(t, err)
 	made, err := r.runa.MakeToken(ctx, service.NewToken{Title: "x", Robot: robot.Name})
 	must(t, err)

@@ -85,7 +85,10 @@ func (counted) Describe(ch chan<- *prometheus.Desc) {
 	ch <- requestsDesc
 	ch <- durationDesc
 	ch <- unreadDesc
-	for _, d := range []*prometheus.Desc{jobRunsDesc, jobSpentDesc, jobLastDesc, callersDesc, bodiesDesc, panicsDesc, unavailableDesc} {
+	for _, d := range []*prometheus.Desc{
+		jobRunsDesc, jobSpentDesc, jobLastDesc, callersDesc, bodiesDesc, panicsDesc,
+		unavailableDesc,
+	} {
 		ch <- d
 	}
 }
@@ -94,8 +97,10 @@ func (counted) Describe(ch chan<- *prometheus.Desc) {
 func (t counted) collectHouse(ch chan<- prometheus.Metric) {
 	if t.conf.Jobs != nil {
 		for _, r := range t.conf.Jobs() {
-			ch <- prometheus.MustNewConstMetric(jobRunsDesc, prometheus.CounterValue, float64(r.Runs-r.Failures), r.Name, "done")
-			ch <- prometheus.MustNewConstMetric(jobRunsDesc, prometheus.CounterValue, float64(r.Failures), r.Name, "failed")
+			ch <- prometheus.MustNewConstMetric(jobRunsDesc, prometheus.CounterValue, float64(r.Runs-r.Failures),
+				r.Name, "done")
+			ch <- prometheus.MustNewConstMetric(jobRunsDesc, prometheus.CounterValue, float64(r.Failures), r.Name,
+				"failed")
 			ch <- prometheus.MustNewConstMetric(jobSpentDesc, prometheus.CounterValue, r.Spent.Seconds(), r.Name)
 			ch <- prometheus.MustNewConstMetric(jobLastDesc, prometheus.GaugeValue, r.Last.Seconds(), r.Name)
 		}
@@ -112,19 +117,22 @@ func (t counted) Collect(ch chan<- prometheus.Metric) {
 	totals, unread := t.rec.Totals()
 	for k, traffic := range totals {
 		if n := traffic.Counts.Unavailable; n > 0 {
-			ch <- prometheus.MustNewConstMetric(unavailableDesc, prometheus.CounterValue, float64(n), k.Endpoint, k.Lane, k.Version)
+			ch <- prometheus.MustNewConstMetric(unavailableDesc, prometheus.CounterValue, float64(n), k.Endpoint,
+				k.Lane, k.Version)
 		}
 		if traffic.Counts.Requests == 0 {
 			continue // a lane that nobody called yet
 		}
 		for outcome, n := range outcomes(traffic.Counts) {
-			ch <- prometheus.MustNewConstMetric(requestsDesc, prometheus.CounterValue, float64(n), k.Endpoint, k.Lane, k.Version, outcome)
+			ch <- prometheus.MustNewConstMetric(requestsDesc, prometheus.CounterValue, float64(n), k.Endpoint, k.Lane,
+				k.Version, outcome)
 		}
 		quantiles := map[float64]float64{}
 		for _, p := range []float64{0.5, 0.9, 0.95, 0.99} {
 			quantiles[p] = traffic.Latency.At(p).Seconds()
 		}
-		ch <- prometheus.MustNewConstSummary(durationDesc, traffic.Latency.Count(), traffic.Latency.Sum().Seconds(), quantiles, k.Endpoint, k.Lane, k.Version)
+		ch <- prometheus.MustNewConstSummary(durationDesc, traffic.Latency.Count(), traffic.Latency.Sum().Seconds(),
+			quantiles, k.Endpoint, k.Lane, k.Version)
 	}
 	ch <- prometheus.MustNewConstMetric(unreadDesc, prometheus.CounterValue, float64(unread))
 	t.collectHouse(ch)

@@ -43,8 +43,12 @@ type operation struct {
 }
 
 // op makes an operation that reads an In and answers with what fn returns.
-func op[In, Out any](method, path, id, summary string, p access.Permission, status int, fn func(context.Context, *service.Service, *In) (Out, error)) operation {
-	return operation{method: method, path: path, id: id, summary: summary, permission: p, status: status, in: new(In), out: new(Out),
+func op[In, Out any](method, path, id, summary string, p access.Permission, status int,
+	fn func(context.Context, *service.Service, *In) (Out, error),
+) operation {
+	return operation{
+		method: method, path: path, id: id, summary: summary, permission: p, status: status, in: new(In),
+		out: new(Out),
 		handle: func(a *API, c fiber.Ctx) error {
 			if c.Method() == fiber.MethodPost {
 				if before, err := a.service.EarlierAnswer(c.Context()); err != nil || before != nil {
@@ -63,15 +67,20 @@ func op[In, Out any](method, path, id, summary string, p access.Permission, stat
 				c.Set(fiber.HeaderETag, e.ETag())
 			}
 			return c.Status(status).JSON(out)
-		}}
+		},
+	}
 }
 
 // read fills in from the path, the query, the headers, and for requests that change
 // something from the JSON body.
 func read(c fiber.Ctx, in any) error {
-	for what, bind := range map[string]func(any) error{"path": c.Bind().URI, "query": c.Bind().Query, "header": c.Bind().Header} {
+	for what, bind := range map[string]func(any) error{
+		"path": c.Bind().URI, "query": c.Bind().Query,
+		"header": c.Bind().Header,
+	} {
 		if err := bind(in); err != nil {
-			return fault.New(fault.Invalid, "request."+what, "the %s cannot be read: %v", what, err).In(what).Do("see /api/openapi.json for what is expected")
+			return fault.New(fault.Invalid, "request."+what, "the %s cannot be read: %v", what, err).In(what).
+				Do("see /api/openapi.json for what is expected")
 		}
 	}
 	if c.Method() == fiber.MethodGet || c.Method() == fiber.MethodDelete || !hasBody(in) {
@@ -87,7 +96,8 @@ func read(c fiber.Ctx, in any) error {
 		return badJSON(err)
 	}
 	if dec.More() {
-		return fault.New(fault.Invalid, "request.json", "there is more after the JSON object").In("body").Do("send one JSON object")
+		return fault.New(fault.Invalid, "request.json", "there is more after the JSON object").In("body").
+			Do("send one JSON object")
 	}
 	return nil
 }
@@ -116,16 +126,19 @@ func badJSON(err error) error {
 		if first, rest, nested := strings.Cut(name, "."); nested && first != strings.ToLower(first) {
 			name = rest // the name of a Go structure, which nobody outside knows
 		}
-		return fault.New(fault.Invalid, "request.type", "%q is %s where %s is expected", name, kind.Value, kind.Type).In(name).Do("see /api/openapi.json for what is expected")
+		return fault.New(fault.Invalid, "request.type", "%q is %s where %s is expected", name, kind.Value, kind.Type).
+			In(name).Do("see /api/openapi.json for what is expected")
 	case errors.As(err, &syntax):
-		return fault.New(fault.Invalid, "request.json", "the body is no JSON: %v at byte %d", err, syntax.Offset).In("body").Do("send a JSON object")
+		return fault.New(fault.Invalid, "request.json", "the body is no JSON: %v at byte %d", err, syntax.Offset).
+			In("body").Do("send a JSON object")
 	}
 	text := strings.TrimPrefix(err.Error(), "json: ")
 	field := "body"
 	if name, ok := strings.CutPrefix(text, "unknown field "); ok {
 		field, _ = strconv.Unquote(name)
 	}
-	return fault.New(fault.Invalid, "request.json", "the body cannot be read: %s", text).In(field).Do("see /api/openapi.json for what is expected")
+	return fault.New(fault.Invalid, "request.json", "the body cannot be read: %s", text).In(field).
+		Do("see /api/openapi.json for what is expected")
 }
 
 // bound reads the body of a request that is no upload, up to the largest that is taken.
@@ -141,7 +154,8 @@ func bound(c fiber.Ctx) error {
 	}
 	if len(body) > largestBody {
 		c.Response().SetConnectionClose() // the rest is not read
-		return fault.New(fault.TooLarge, "request.too_large", "the body is larger than %d MiB", largestBody>>20).In("body").Do("send files as parts of a registration")
+		return fault.New(fault.TooLarge, "request.too_large", "the body is larger than %d MiB", largestBody>>20).
+			In("body").Do("send files as parts of a registration")
 	}
 	c.Request().SetBody(body)
 	return nil
@@ -154,7 +168,8 @@ func repeatKey(c fiber.Ctx) (service.RepeatKey, error) {
 		return service.RepeatKey{}, nil
 	}
 	if len(key) > 200 {
-		return service.RepeatKey{}, fault.New(fault.Invalid, "idempotency.long", "the Idempotency-Key has %d characters", len(key)).In("Idempotency-Key").Do("use at most 200")
+		return service.RepeatKey{}, fault.New(fault.Invalid, "idempotency.long",
+			"the Idempotency-Key has %d characters", len(key)).In("Idempotency-Key").Do("use at most 200")
 	}
 	sum := sha256.Sum256(fmt.Appendf(nil, "%s %s\n%s", c.Method(), c.OriginalURL(), c.Body()))
 	return service.RepeatKey{Key: key, Digest: sum[:]}, nil
@@ -176,7 +191,8 @@ func (p pageIn) page() (store.Page, error) {
 		p.Limit = usualLimit
 	}
 	if p.Limit < 1 || p.Limit > mostLimit {
-		return store.Page{}, fault.New(fault.Invalid, "list.limit", "a limit of %d cannot be served", p.Limit).In("limit").Do("give 1 to %d", mostLimit)
+		return store.Page{}, fault.New(fault.Invalid, "list.limit", "a limit of %d cannot be served", p.Limit).
+			In("limit").Do("give 1 to %d", mostLimit)
 	}
 	after, err := base64.RawURLEncoding.DecodeString(p.Cursor)
 	if err != nil {
@@ -186,7 +202,8 @@ func (p pageIn) page() (store.Page, error) {
 }
 
 func badCursor(cursor string) error {
-	return fault.New(fault.Invalid, "list.cursor", "%q is no cursor", cursor).In("cursor").Do("give the next_cursor of the part before, or none")
+	return fault.New(fault.Invalid, "list.cursor", "%q is no cursor", cursor).In("cursor").
+		Do("give the next_cursor of the part before, or none")
 }
 
 // partOf lists a part of a list that is read whole, in the order of its keys.

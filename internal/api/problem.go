@@ -27,9 +27,12 @@ type Problem struct {
 const ProblemType = "application/problem+json"
 
 var statusOf = map[fault.Kind]int{
-	fault.Invalid: http.StatusUnprocessableEntity, fault.Unknown: http.StatusNotFound, fault.Refused: http.StatusConflict,
-	fault.Stale: http.StatusPreconditionFailed, fault.Unsigned: http.StatusUnauthorized, fault.Forbidden: http.StatusForbidden,
-	fault.TooOften: http.StatusTooManyRequests, fault.TooLarge: http.StatusRequestEntityTooLarge, fault.Unavailable: http.StatusServiceUnavailable,
+	fault.Invalid: http.StatusUnprocessableEntity, fault.Unknown: http.StatusNotFound,
+	fault.Refused: http.StatusConflict,
+	fault.Stale:   http.StatusPreconditionFailed, fault.Unsigned: http.StatusUnauthorized,
+	fault.Forbidden: http.StatusForbidden,
+	fault.TooOften:  http.StatusTooManyRequests, fault.TooLarge: http.StatusRequestEntityTooLarge,
+	fault.Unavailable: http.StatusServiceUnavailable,
 }
 
 // failed answers with the problem that an error is.
@@ -41,12 +44,15 @@ func (a *API) failed(c fiber.Ctx, err error) error {
 	case errors.As(err, &f):
 		p.Status, p.Code, p.Detail, p.Field, p.Remedy = statusOf[f.Kind], f.Code, f.Detail, f.Field, f.Remedy
 	case errors.As(err, &e) && e.Code == fiber.StatusRequestEntityTooLarge:
-		p.Status, p.Code, p.Detail, p.Remedy = e.Code, "request.too_large", "the request is too large", "send files as parts of a registration"
+		p.Status, p.Code, p.Detail, p.Remedy = e.Code, "request.too_large", "the request is too large",
+			"send files as parts of a registration"
 	case errors.As(err, &e) && e.Code < 500:
-		p.Status, p.Code, p.Detail, p.Remedy = e.Code, "request.no_such_path", c.Method()+" "+c.Path()+": "+e.Message, "see /api/openapi.json for what there is"
+		p.Status, p.Code, p.Detail, p.Remedy = e.Code, "request.no_such_path", c.Method()+" "+c.Path()+": "+e.Message,
+			"see /api/openapi.json for what there is"
 	default:
 		a.log.Error("a call failed", "method", c.Method(), "path", c.Path(), "request_id", p.RequestID, "error", err)
-		p.Status, p.Code, p.Detail, p.Remedy = http.StatusInternalServerError, "internal", "the service failed", "try again; the log says why under this request_id"
+		p.Status, p.Code, p.Detail, p.Remedy = http.StatusInternalServerError, "internal", "the service failed",
+			"try again; the log says why under this request_id"
 	}
 	p.Title = http.StatusText(p.Status)
 	p.Type = "urn:innerladder:problem:" + p.Code

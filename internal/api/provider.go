@@ -40,7 +40,9 @@ func (p *Provider) discover(ctx context.Context) (*oidc.Provider, context.Contex
 	if p.found == nil {
 		found, err := oidc.NewProvider(oidc.ClientContext(context.WithoutCancel(ctx), client), p.Issuer)
 		if err != nil {
-			return nil, nil, fault.New(fault.Unavailable, "provider.unreachable", "the provider %s does not answer as it should: %v", p.Issuer, err).Do("try again later, or sign in with a password")
+			return nil, nil, fault.New(fault.Unavailable, "provider.unreachable",
+				"the provider %s does not answer as it should: %v", p.Issuer, err).
+				Do("try again later, or sign in with a password")
 		}
 		p.found = found
 	}
@@ -48,7 +50,10 @@ func (p *Provider) discover(ctx context.Context) (*oidc.Provider, context.Contex
 }
 
 func (p *Provider) config(found *oidc.Provider, back string) *oauth2.Config {
-	return &oauth2.Config{ClientID: p.ClientID, ClientSecret: p.ClientSecret, Endpoint: found.Endpoint(), RedirectURL: back, Scopes: []string{oidc.ScopeOpenID, "email", "profile"}}
+	return &oauth2.Config{
+		ClientID: p.ClientID, ClientSecret: p.ClientSecret, Endpoint: found.Endpoint(),
+		RedirectURL: back, Scopes: []string{oidc.ScopeOpenID, "email", "profile"},
+	}
 }
 
 // Begin makes the address to which a browser is sent, and what it must bring back.
@@ -60,7 +65,8 @@ func (p *Provider) Begin(ctx context.Context, back string) (address, kept string
 	state, _ := credential.Token("")
 	nonce, _ := credential.Token("")
 	verifier := oauth2.GenerateVerifier()
-	return p.config(found, back).AuthCodeURL(state, oidc.Nonce(nonce), oauth2.S256ChallengeOption(verifier)), strings.Join([]string{state, nonce, verifier}, "."), nil
+	return p.config(found, back).AuthCodeURL(state, oidc.Nonce(nonce), oauth2.S256ChallengeOption(verifier)),
+		strings.Join([]string{state, nonce, verifier}, "."), nil
 }
 
 // End checks what a browser brought back, and asks the provider who it is.
@@ -69,7 +75,8 @@ func (p *Provider) End(ctx context.Context, back, kept string, in backIn) (servi
 		if err != nil {
 			why += ": " + err.Error()
 		}
-		return service.Vouched{}, fault.New(fault.Forbidden, "provider.refused", "%s", why).Do("begin again at the sign-in")
+		return service.Vouched{}, fault.New(fault.Forbidden, "provider.refused", "%s", why).
+			Do("begin again at the sign-in")
 	}
 	parts := strings.Split(kept, ".")
 	switch {

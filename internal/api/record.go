@@ -40,7 +40,8 @@ func (in searchIn) search(now time.Time) (store.RecordSearch, error) {
 		t, err := time.Parse(time.RFC3339, m.value)
 		if err != nil {
 			if t, err = time.Parse(time.DateOnly, m.value); err != nil {
-				return q, fault.New(fault.Invalid, "search.moment", "%q is no moment", m.value).In(m.field).Do("write one such as 2026-01-31 or 2026-01-31T14:00:00Z")
+				return q, fault.New(fault.Invalid, "search.moment", "%q is no moment", m.value).In(m.field).
+					Do("write one such as 2026-01-31 or 2026-01-31T14:00:00Z")
 			}
 		}
 		*m.into = t
@@ -48,7 +49,8 @@ func (in searchIn) search(now time.Time) (store.RecordSearch, error) {
 	if in.Within != "" {
 		d, err := time.ParseDuration(in.Within)
 		if err != nil || d <= 0 {
-			return q, fault.New(fault.Invalid, "age.form", "%q is no duration", in.Within).In("within").Do("give one such as 36h")
+			return q, fault.New(fault.Invalid, "age.form", "%q is no duration", in.Within).In("within").
+				Do("give one such as 36h")
 		}
 		q.After = now.Add(-d)
 	}
@@ -58,57 +60,80 @@ func (in searchIn) search(now time.Time) (store.RecordSearch, error) {
 // recordOperations lists the routes about the record and what people say about it.
 func recordOperations() []operation {
 	return []operation{
-		op("GET", "/activity", "activity", "What happened, newest first, with comments", access.Read, 200, func(c ctx, s *s, in *struct {
-			pageIn
-			Project string `query:"project" json:"-"`
-			Subject string `query:"subject" json:"-" description:"only about this, such as heat-demand, heat-demand@2 or demand-hourly"`
-		}) (service.Listed[service.Happening], error) {
-			return listed(in.pageIn, func(p store.Page) (service.Listed[service.Happening], error) {
-				return s.Activity(c, in.Project, in.Subject, p)
-			})
-		}),
-		op("POST", "/comments", "comment", "Comment on a line of the record, or on a subject; @NAME tells someone", access.Comment, 201, func(c ctx, s *s, in *struct {
-			On      int64  `json:"on,omitempty" description:"the number of a line"`
-			Subject string `json:"subject,omitempty" description:"instead of on: a model, endpoint, version, data set, run, promotion or alert"`
-			Text    string `json:"text" required:"true"`
-		}) (service.Said, error) {
-			return s.Comment(c, in.On, in.Subject, in.Text)
-		}),
-		op("GET", "/audit", "searchAudit", "Search the record, newest first", access.Audit, 200, func(c ctx, s *s, in *struct {
-			pageIn
-			searchIn
-		}) (service.Listed[record.Entry], error) {
-			q, err := in.search(time.Now())
-			if err != nil {
-				return service.Listed[record.Entry]{}, err
-			}
-			return listed(in.pageIn, func(p store.Page) (service.Listed[record.Entry], error) { return s.Audit(c, q, p) })
-		}),
-		{method: "GET", path: "/audit/export", id: "exportAudit", summary: "Export what a search finds, oldest first, as CloudEvents, one JSON object a line", permission: access.Audit, status: 200,
-			in: new(searchIn), produces: "application/x-ndjson", handle: (*API).exportAudit},
-		op("POST", "/audit/verify", "verifyAudit", "Read the whole record and tell where it is not what was written", access.Audit, 200, func(c ctx, s *s, in *struct {
-			Checkpoints []record.Checkpoint `json:"checkpoints,omitempty" description:"that were exported before; they must hold"`
-		}) (record.Verified, error) {
-			return s.Verify(c, in.Checkpoints)
-		}),
-		op("GET", "/audit/checkpoint", "auditCheckpoint", "A signed statement of what the last line is, to be kept elsewhere", access.Audit, 200, func(c ctx, s *s, _ *none) (record.Checkpoint, error) {
-			return s.Checkpoint(c)
-		}),
-		op("GET", "/audit/searches", "listSearches", "The searches that you keep and those that others share", access.Audit, 200, func(c ctx, s *s, _ *none) (service.Listed[store.SavedSearch], error) {
-			return s.Searches(c)
-		}),
-		op("POST", "/audit/searches", "saveSearch", "Keep a search under a name", access.Audit, 201, func(c ctx, s *s, in *struct {
-			Name   string            `json:"name" required:"true"`
-			Query  map[string]string `json:"query" required:"true" description:"the query parameters of a search"`
-			Shared bool              `json:"shared,omitempty"`
-		}) (store.SavedSearch, error) {
-			return s.SaveSearch(c, in.Name, in.Query, in.Shared)
-		}),
-		op("DELETE", "/audit/searches/{search}", "removeSearch", "Forget a search that you keep", access.Audit, 200, func(c ctx, s *s, in *struct {
-			Search int64 `uri:"search" path:"search" json:"-"`
-		}) (struct{}, error) {
-			return s.RemoveSearch(c, in.Search)
-		}),
+		op("GET", "/activity", "activity", "What happened, newest first, with comments", access.Read, 200,
+			func(c ctx, s *s, in *struct {
+				pageIn
+				Project string `query:"project" json:"-"`
+				Subject string `query:"subject" json:"-" description:"only about this, such as heat-demand, heat-demand@2 or demand-hourly"`
+			},
+			) (service.Listed[service.Happening], error) {
+				return listed(in.pageIn, func(p store.Page) (service.Listed[service.Happening], error) {
+					return s.Activity(c, in.Project, in.Subject, p)
+				})
+			}),
+		op("POST", "/comments", "comment", "Comment on a line of the record, or on a subject; @NAME tells someone",
+			access.Comment, 201, func(c ctx, s *s, in *struct {
+				On      int64  `json:"on,omitempty" description:"the number of a line"`
+				Subject string `json:"subject,omitempty" description:"instead of on: a model, endpoint, version, data set, run, promotion or alert"`
+				Text    string `json:"text" required:"true"`
+			},
+			) (service.Said, error) {
+				return s.Comment(c, in.On, in.Subject, in.Text)
+			}),
+		op("GET", "/audit", "searchAudit", "Search the record, newest first", access.Audit, 200,
+			func(c ctx, s *s, in *struct {
+				pageIn
+				searchIn
+			},
+			) (service.Listed[record.Entry], error) {
+				q, err := in.search(time.Now())
+				if err != nil {
+					return service.Listed[record.Entry]{}, err
+				}
+				return listed(in.pageIn, func(p store.Page) (service.Listed[record.Entry],
+					error,
+				) {
+					return s.Audit(c, q, p)
+				})
+			}),
+		{
+			method: "GET", path: "/audit/export", id: "exportAudit",
+			summary:    "Export what a search finds, oldest first, as CloudEvents, one JSON object a line",
+			permission: access.Audit, status: 200,
+			in: new(searchIn), produces: "application/x-ndjson", handle: (*API).exportAudit,
+		},
+		op("POST", "/audit/verify", "verifyAudit", "Read the whole record and tell where it is not what was written",
+			access.Audit, 200, func(c ctx, s *s, in *struct {
+				Checkpoints []record.Checkpoint `json:"checkpoints,omitempty" description:"that were exported before; they must hold"`
+			},
+			) (record.Verified, error) {
+				return s.Verify(c, in.Checkpoints)
+			}),
+		op("GET", "/audit/checkpoint", "auditCheckpoint",
+			"A signed statement of what the last line is, to be kept elsewhere", access.Audit, 200,
+			func(c ctx, s *s, _ *none) (record.Checkpoint, error) {
+				return s.Checkpoint(c)
+			}),
+		op("GET", "/audit/searches", "listSearches", "The searches that you keep and those that others share",
+			access.Audit, 200, func(c ctx, s *s, _ *none) (service.Listed[store.SavedSearch], error) {
+				return s.Searches(c)
+			}),
+		op("POST", "/audit/searches", "saveSearch", "Keep a search under a name", access.Audit, 201,
+			func(c ctx, s *s, in *struct {
+				Name   string            `json:"name" required:"true"`
+				Query  map[string]string `json:"query" required:"true" description:"the query parameters of a search"`
+				Shared bool              `json:"shared,omitempty"`
+			},
+			) (store.SavedSearch, error) {
+				return s.SaveSearch(c, in.Name, in.Query, in.Shared)
+			}),
+		op("DELETE", "/audit/searches/{search}", "removeSearch", "Forget a search that you keep", access.Audit, 200,
+			func(c ctx, s *s, in *struct {
+				Search int64 `uri:"search" path:"search" json:"-"`
+			},
+			) (struct{}, error) {
+				return s.RemoveSearch(c, in.Search)
+			}),
 	}
 }
 
@@ -162,103 +187,149 @@ func keepingOperations() []operation {
 		Caller string `uri:"caller" path:"caller" json:"-"`
 	}
 	return []operation{
-		op("GET", "/webhooks", "listWebhooks", "List the webhooks of projects that you keep", access.Manage, 200, func(c ctx, s *s, _ *none) (service.Listed[store.Webhook], error) {
-			return s.Webhooks(c)
-		}),
-		op("POST", "/webhooks", "addWebhook", "Have an address told of what happens; the secret is shown once", access.Manage, 201, func(c ctx, s *s, in *service.NewWebhook) (service.MadeWebhook, error) {
-			return s.AddWebhook(c, *in)
-		}),
-		op("DELETE", "/webhooks/{webhook}", "removeWebhook", "Remove a webhook", access.Manage, 200, func(c ctx, s *s, in *struct {
-			webhookIn
-			becauseIn
-		}) (store.Webhook, error) {
-			return s.RemoveWebhook(c, in.Webhook, in.Reason)
-		}),
-		op("GET", "/webhooks/{webhook}/deliveries", "listDeliveries", "What went to a webhook, newest first; webhook 0 is e-mail", access.Manage, 200, func(c ctx, s *s, in *struct {
-			webhookIn
-			pageIn
-		}) (service.Listed[store.Delivery], error) {
-			return listed(in.pageIn, func(p store.Page) (service.Listed[store.Delivery], error) { return s.Deliveries(c, in.Webhook, p) })
-		}),
-		op("POST", "/deliveries/{delivery}/again", "sendAgain", "Send a delivery again at once", access.Manage, 200, func(c ctx, s *s, in *struct {
-			Delivery int64 `uri:"delivery" path:"delivery" json:"-"`
-		}) (store.Delivery, error) {
-			return s.SendAgain(c, in.Delivery)
-		}),
-		op("GET", "/environments/{environment}/headers", "listHeaders", "List the headers that all model servers of an environment are sent, without their values", access.Administer, 200, func(c ctx, s *s, in *struct {
-			Environment string `uri:"environment" path:"environment" json:"-"`
-		}) (service.Listed[service.Header], error) {
-			return s.Headers(c, in.Environment)
-		}),
-		op("PUT", "/environments/{environment}/headers/{header}", "setHeader", "Set a header that all model servers of an environment are sent; its value is never shown", access.Administer, 200, func(c ctx, s *s, in *struct {
-			headerIn
-			Value string `json:"value" required:"true"`
-		}) (service.Header, error) {
-			return s.SetHeader(c, in.Environment, in.Header, &in.Value)
-		}),
-		op("DELETE", "/environments/{environment}/headers/{header}", "removeHeader", "Take a header away", access.Administer, 200, func(c ctx, s *s, in *headerIn) (service.Header, error) {
-			return s.SetHeader(c, in.Environment, in.Header, nil)
-		}),
-		op("GET", "/endpoints/{endpoint}/callers", "listCallers", "List the programs that have a key to an endpoint", access.Route, 200, func(c ctx, s *s, in *endpointIn) (service.Listed[store.Caller], error) {
-			return s.Callers(c, in.Endpoint)
-		}),
-		op("POST", "/endpoints/{endpoint}/callers", "addCaller", "Give a program a key to an endpoint, which from then on needs one; it is shown once", access.Route, 201, func(c ctx, s *s, in *struct {
-			endpointIn
-			Name string `json:"name" required:"true"`
-		}) (service.MadeCaller, error) {
-			return s.AddCaller(c, in.Endpoint, in.Name)
-		}),
-		op("DELETE", "/endpoints/{endpoint}/callers/{caller}", "removeCaller", "Take a program's key away", access.Route, 200, func(c ctx, s *s, in *struct {
-			callerIn
-			becauseIn
-		}) (struct{}, error) {
-			return s.EndCaller(c, in.Endpoint, in.Caller, in.Reason)
-		}),
-		op("PUT", "/endpoints/{endpoint}/keyed", "setKeyed", "Say whether callers of an endpoint need a key", access.Route, 200, func(c ctx, s *s, in *struct {
-			endpointIn
-			whyIn
-			Keyed bool `json:"keyed"`
-		}) (*store.Endpoint, error) {
-			return s.SetKeyed(c, in.Endpoint, in.Keyed, in.Reason)
-		}),
-		op("GET", "/settings/mail", "showMail", "How e-mail is sent", access.Administer, 200, func(c ctx, s *s, _ *none) (service.MailSettings, error) {
-			return s.Mail(c)
-		}),
-		op("PUT", "/settings/mail", "setMail", "Say how e-mail is sent", access.Administer, 200, func(c ctx, s *s, in *struct {
-			Host     string  `json:"host" description:"of the SMTP server; empty sends no e-mail"`
-			Port     int     `json:"port,omitempty"`
-			TLS      string  `json:"tls,omitempty" enum:"starttls,tls,none"`
-			User     string  `json:"user,omitempty"`
-			From     string  `json:"from,omitempty"`
-			Password *string `json:"password,omitempty" description:"the one that is kept stays when absent"`
-		}) (service.MailSettings, error) {
-			return s.SetMail(c, service.MailSettings{Host: in.Host, Port: in.Port, TLS: in.TLS, User: in.User, From: in.From}, in.Password)
-		}),
-		op("POST", "/settings/mail/test", "testMail", "Send yourself an e-mail", access.Administer, 200, func(c ctx, s *s, _ *none) (struct{}, error) {
-			return s.TestMail(c)
-		}),
-		op("GET", "/settings/retention", "showRetention", "How long what grows is kept", access.Administer, 200, func(c ctx, s *s, _ *none) (service.Retention, error) {
-			return s.Retention(c)
-		}),
-		op("PUT", "/settings/retention", "setRetention", "Say how long what grows is kept", access.Administer, 200, func(c ctx, s *s, in *struct {
-			Minutes    string `json:"minutes,omitempty"`
-			Hours      string `json:"hours,omitempty"`
-			Days       string `json:"days,omitempty"`
-			Readings   string `json:"readings,omitempty"`
-			Deliveries string `json:"deliveries,omitempty"`
-			Notices    string `json:"notices,omitempty"`
-			Repeats    string `json:"repeats,omitempty"`
-			Reason     string `json:"reason,omitempty"`
-		}) (service.Retention, error) {
-			return s.SetRetention(c, service.Retention{Minutes: in.Minutes, Hours: in.Hours, Days: in.Days, Readings: in.Readings, Deliveries: in.Deliveries, Notices: in.Notices, Repeats: in.Repeats}, in.Reason)
-		}),
-		op("POST", "/settings/key/rotation", "rotateKey", "Seal all secrets with a new key", access.Administer, 200, func(c ctx, s *s, in *struct {
-			Reason string `json:"reason,omitempty"`
-		}) (service.Rotated, error) {
-			return s.RotateKey(c, in.Reason)
-		}),
-		{method: "GET", path: "/backup", id: "backup", summary: "Everything that is kept, as a tar archive", permission: access.Administer, status: 200,
-			in: new(none), produces: "application/x-tar", handle: (*API).backup},
+		op("GET", "/webhooks", "listWebhooks", "List the webhooks of projects that you keep", access.Manage, 200,
+			func(c ctx, s *s, _ *none) (service.Listed[store.Webhook], error) {
+				return s.Webhooks(c)
+			}),
+		op("POST", "/webhooks", "addWebhook", "Have an address told of what happens; the secret is shown once",
+			access.Manage, 201, func(c ctx, s *s, in *service.NewWebhook) (service.MadeWebhook, error) {
+				return s.AddWebhook(c, *in)
+			}),
+		op("DELETE", "/webhooks/{webhook}", "removeWebhook", "Remove a webhook", access.Manage, 200,
+			func(c ctx, s *s, in *struct {
+				webhookIn
+				becauseIn
+			},
+			) (store.Webhook, error) {
+				return s.RemoveWebhook(c, in.Webhook, in.Reason)
+			}),
+		op("GET", "/webhooks/{webhook}/deliveries", "listDeliveries",
+			"What went to a webhook, newest first; webhook 0 is e-mail", access.Manage, 200,
+			func(c ctx, s *s, in *struct {
+				webhookIn
+				pageIn
+			},
+			) (service.Listed[store.Delivery], error) {
+				return listed(in.pageIn, func(p store.Page) (service.Listed[store.Delivery],
+					error,
+				) {
+					return s.Deliveries(c, in.Webhook, p)
+				})
+			}),
+		op("POST", "/deliveries/{delivery}/again", "sendAgain", "Send a delivery again at once", access.Manage, 200,
+			func(c ctx, s *s, in *struct {
+				Delivery int64 `uri:"delivery" path:"delivery" json:"-"`
+			},
+			) (store.Delivery, error) {
+				return s.SendAgain(c, in.Delivery)
+			}),
+		op("GET", "/environments/{environment}/headers", "listHeaders",
+			"List the headers that all model servers of an environment are sent, without their values",
+			access.Administer, 200, func(c ctx, s *s, in *struct {
+				Environment string `uri:"environment" path:"environment" json:"-"`
+			},
+			) (service.Listed[service.Header], error) {
+				return s.Headers(c, in.Environment)
+			}),
+		op("PUT", "/environments/{environment}/headers/{header}", "setHeader",
+			"Set a header that all model servers of an environment are sent; its value is never shown",
+			access.Administer, 200, func(c ctx, s *s, in *struct {
+				headerIn
+				Value string `json:"value" required:"true"`
+			},
+			) (service.Header, error) {
+				return s.SetHeader(c, in.Environment, in.Header, &in.Value)
+			}),
+		op("DELETE", "/environments/{environment}/headers/{header}", "removeHeader", "Take a header away",
+			access.Administer, 200, func(c ctx, s *s, in *headerIn) (service.Header, error) {
+				return s.SetHeader(c, in.Environment, in.Header, nil)
+			}),
+		op("GET", "/endpoints/{endpoint}/callers", "listCallers", "List the programs that have a key to an endpoint",
+			access.Route, 200, func(c ctx, s *s, in *endpointIn) (service.Listed[store.Caller], error) {
+				return s.Callers(c, in.Endpoint)
+			}),
+		op("POST", "/endpoints/{endpoint}/callers", "addCaller",
+			"Give a program a key to an endpoint, which from then on needs one; it is shown once", access.Route, 201,
+			func(c ctx, s *s, in *struct {
+				endpointIn
+				Name string `json:"name" required:"true"`
+			},
+			) (service.MadeCaller, error) {
+				return s.AddCaller(c, in.Endpoint, in.Name)
+			}),
+		op("DELETE", "/endpoints/{endpoint}/callers/{caller}", "removeCaller", "Take a program's key away",
+			access.Route, 200, func(c ctx, s *s, in *struct {
+				callerIn
+				becauseIn
+			},
+			) (struct{}, error) {
+				return s.EndCaller(c, in.Endpoint, in.Caller, in.Reason)
+			}),
+		op("PUT", "/endpoints/{endpoint}/keyed", "setKeyed", "Say whether callers of an endpoint need a key",
+			access.Route, 200, func(c ctx, s *s, in *struct {
+				endpointIn
+				whyIn
+				Keyed bool `json:"keyed"`
+			},
+			) (*store.Endpoint, error) {
+				return s.SetKeyed(c, in.Endpoint, in.Keyed, in.Reason)
+			}),
+		op("GET", "/settings/mail", "showMail", "How e-mail is sent", access.Administer, 200,
+			func(c ctx, s *s, _ *none) (service.MailSettings, error) {
+				return s.Mail(c)
+			}),
+		op("PUT", "/settings/mail", "setMail", "Say how e-mail is sent", access.Administer, 200,
+			func(c ctx, s *s, in *struct {
+				Host     string  `json:"host" description:"of the SMTP server; empty sends no e-mail"`
+				Port     int     `json:"port,omitempty"`
+				TLS      string  `json:"tls,omitempty" enum:"starttls,tls,none"`
+				User     string  `json:"user,omitempty"`
+				From     string  `json:"from,omitempty"`
+				Password *string `json:"password,omitempty" description:"the one that is kept stays when absent"`
+			},
+			) (service.MailSettings, error) {
+				return s.SetMail(c, service.MailSettings{
+					Host: in.Host, Port: in.Port, TLS: in.TLS, User: in.User,
+					From: in.From,
+				}, in.Password)
+			}),
+		op("POST", "/settings/mail/test", "testMail", "Send yourself an e-mail", access.Administer, 200,
+			func(c ctx, s *s, _ *none) (struct{}, error) {
+				return s.TestMail(c)
+			}),
+		op("GET", "/settings/retention", "showRetention", "How long what grows is kept", access.Administer, 200,
+			func(c ctx, s *s, _ *none) (service.Retention, error) {
+				return s.Retention(c)
+			}),
+		op("PUT", "/settings/retention", "setRetention", "Say how long what grows is kept", access.Administer, 200,
+			func(c ctx, s *s, in *struct {
+				Minutes    string `json:"minutes,omitempty"`
+				Hours      string `json:"hours,omitempty"`
+				Days       string `json:"days,omitempty"`
+				Readings   string `json:"readings,omitempty"`
+				Deliveries string `json:"deliveries,omitempty"`
+				Notices    string `json:"notices,omitempty"`
+				Repeats    string `json:"repeats,omitempty"`
+				Reason     string `json:"reason,omitempty"`
+			},
+			) (service.Retention, error) {
+				return s.SetRetention(c, service.Retention{
+					Minutes: in.Minutes, Hours: in.Hours, Days: in.Days,
+					Readings: in.Readings, Deliveries: in.Deliveries, Notices: in.Notices, Repeats: in.Repeats,
+				}, in.Reason)
+			}),
+		op("POST", "/settings/key/rotation", "rotateKey", "Seal all secrets with a new key", access.Administer, 200,
+			func(c ctx, s *s, in *struct {
+				Reason string `json:"reason,omitempty"`
+			},
+			) (service.Rotated, error) {
+				return s.RotateKey(c, in.Reason)
+			}),
+		{
+			method: "GET", path: "/backup", id: "backup", summary: "Everything that is kept, as a tar archive",
+			permission: access.Administer, status: 200,
+			in: new(none), produces: "application/x-tar", handle: (*API).backup,
+		},
 	}
 }
 
@@ -268,7 +339,8 @@ func (a *API) backup(c fiber.Ctx) error {
 		return err
 	}
 	c.Set(fiber.HeaderContentType, "application/x-tar")
-	c.Set(fiber.HeaderContentDisposition, fmt.Sprintf(`attachment; filename="innerladder-%s.tar"`, time.Now().UTC().Format("2006-01-02")))
+	c.Set(fiber.HeaderContentDisposition,
+		fmt.Sprintf(`attachment; filename="innerladder-%s.tar"`, time.Now().UTC().Format("2006-01-02")))
 	return a.pour(c, func(ctx context.Context, w *bufio.Writer) error {
 		defer done()
 		return write(ctx, w)

@@ -55,8 +55,11 @@ type findIn struct {
 }
 
 func (in findIn) search(now time.Time) (store.Search, error) {
-	s := store.Search{Text: in.Text, Project: in.Project, Model: in.Model, Task: in.Task, Owner: in.Owner, Rung: in.Rung, Label: in.Label, Tag: in.Tag, Format: in.Format,
-		Licence: in.Licence, PlacedIn: in.PlacedIn, Answering: in.Answering, Vetted: in.Vetted}
+	s := store.Search{
+		Text: in.Text, Project: in.Project, Model: in.Model, Task: in.Task, Owner: in.Owner,
+		Rung: in.Rung, Label: in.Label, Tag: in.Tag, Format: in.Format,
+		Licence: in.Licence, PlacedIn: in.PlacedIn, Answering: in.Answering, Vetted: in.Vetted,
+	}
 	if in.Task != "" {
 		if _, err := registry.ParseTask("task", in.Task); err != nil {
 			return s, err
@@ -85,7 +88,8 @@ func (in findIn) search(now time.Time) (store.Search, error) {
 		}
 		d, err := time.ParseDuration(age.value)
 		if err != nil || d < 0 {
-			return s, fault.New(fault.Invalid, "age.form", "%q is no duration", age.value).In(age.field).Do("give one such as 36h or 720h")
+			return s, fault.New(fault.Invalid, "age.form", "%q is no duration", age.value).In(age.field).
+				Do("give one such as 36h or 720h")
 		}
 		*age.into = now.Add(-d)
 	}
@@ -103,14 +107,16 @@ func (in findIn) search(now time.Time) (store.Search, error) {
 // registryOperations lists the routes about models, versions, data, runs and lineage.
 func registryOperations() []operation {
 	return []operation{
-		op("GET", "/projects", "listProjects", "List the projects that models are in", access.Read, 200, func(c ctx, s *s, in *pageIn) (service.Listed[store.Project], error) {
-			all, err := s.Projects(c)
-			return partOf(*in, all, err, func(p store.Project) string { return p.Name })
-		}),
+		op("GET", "/projects", "listProjects", "List the projects that models are in", access.Read, 200,
+			func(c ctx, s *s, in *pageIn) (service.Listed[store.Project], error) {
+				all, err := s.Projects(c)
+				return partOf(*in, all, err, func(p store.Project) string { return p.Name })
+			}),
 		op("POST", "/projects", "addProject", "Add a project", access.Administer, 201, func(c ctx, s *s, in *struct {
 			Name        string `json:"name" required:"true"`
 			Description string `json:"description,omitempty"`
-		}) (store.Project, error) {
+		},
+		) (store.Project, error) {
 			return s.AddProject(c, in.Name, in.Description)
 		}),
 
@@ -122,191 +128,276 @@ func registryOperations() []operation {
 			Tag     string `query:"tag" json:"-"`
 			Text    string `query:"text" json:"-" description:"in name or description"`
 			Vetted  bool   `query:"vetted" json:"-" description:"only vetted ones"`
-		}) (service.Listed[store.Model], error) {
+		},
+		) (service.Listed[store.Model], error) {
 			return listed(in.pageIn, func(p store.Page) (service.Listed[store.Model], error) {
-				return s.Models(c, store.ModelFilter{Project: in.Project, Task: in.Task, Owner: in.Owner, Tag: in.Tag, Text: in.Text, Vetted: in.Vetted}, p)
+				return s.Models(c, store.ModelFilter{
+					Project: in.Project, Task: in.Task, Owner: in.Owner, Tag: in.Tag,
+					Text: in.Text, Vetted: in.Vetted,
+				}, p)
 			})
 		}),
-		op("GET", "/models/{model}", "showModel", "Show a model", access.Read, 200, func(c ctx, s *s, in *modelIn) (store.Model, error) {
-			return s.Model(c, in.Model)
-		}),
-		op("PATCH", "/models/{model}", "editModel", "Change what may change of a model: description, owner, tags, properties", access.Register, 200, func(c ctx, s *s, in *struct {
-			modelIn
-			service.Edit
-		}) (store.Model, error) {
-			return s.EditModel(c, in.Model, in.Edit)
-		}),
-		op("POST", "/models/{model}/vetting", "vetModel", "Mark a model as vetted, a place to start from, or take the mark away", access.Sign, 200, func(c ctx, s *s, in *struct {
-			modelIn
-			whyIn
-			Vetted bool `json:"vetted"`
-		}) (store.Model, error) {
-			return s.Vet(c, in.Model, in.Reason, in.Vetted)
-		}),
-		op("GET", "/models/{model}/labels", "listLabels", "List the labels of a model", access.Read, 200, func(c ctx, s *s, in *struct {
-			modelIn
-			pageIn
-		}) (service.Listed[store.Label], error) {
-			all, err := s.Labels(c, in.Model)
-			return partOf(in.pageIn, all, err, func(l store.Label) string { return l.Name })
-		}),
-		op("PUT", "/models/{model}/labels/{label}", "putLabel", "Put a label on a version, from wherever it was", access.Register, 200, func(c ctx, s *s, in *struct {
-			labelIn
-			Number      int    `json:"number" required:"true" description:"of the version"`
-			Environment string `json:"environment,omitempty" description:"where the version must be placed and healthy, and stay so"`
-			Reason      string `json:"reason,omitempty"`
-		}) (store.Label, error) {
-			return s.PutLabel(c, registry.Ref{Model: in.Model, Number: in.Number}.String(), in.Label, in.Environment, in.Reason)
-		}),
-		op("DELETE", "/models/{model}/labels/{label}", "removeLabel", "Take a label away", access.Register, 200, func(c ctx, s *s, in *struct {
-			labelIn
-			Reason string `query:"reason" json:"-"`
-		}) (store.Label, error) {
-			return s.RemoveLabel(c, in.Model, in.Label, in.Reason)
-		}),
+		op("GET", "/models/{model}", "showModel", "Show a model", access.Read, 200,
+			func(c ctx, s *s, in *modelIn) (store.Model, error) {
+				return s.Model(c, in.Model)
+			}),
+		op("PATCH", "/models/{model}", "editModel",
+			"Change what may change of a model: description, owner, tags, properties", access.Register, 200,
+			func(c ctx, s *s, in *struct {
+				modelIn
+				service.Edit
+			},
+			) (store.Model, error) {
+				return s.EditModel(c, in.Model, in.Edit)
+			}),
+		op("POST", "/models/{model}/vetting", "vetModel",
+			"Mark a model as vetted, a place to start from, or take the mark away", access.Sign, 200,
+			func(c ctx, s *s, in *struct {
+				modelIn
+				whyIn
+				Vetted bool `json:"vetted"`
+			},
+			) (store.Model, error) {
+				return s.Vet(c, in.Model, in.Reason, in.Vetted)
+			}),
+		op("GET", "/models/{model}/labels", "listLabels", "List the labels of a model", access.Read, 200,
+			func(c ctx, s *s, in *struct {
+				modelIn
+				pageIn
+			},
+			) (service.Listed[store.Label], error) {
+				all, err := s.Labels(c, in.Model)
+				return partOf(in.pageIn, all, err, func(l store.Label) string { return l.Name })
+			}),
+		op("PUT", "/models/{model}/labels/{label}", "putLabel", "Put a label on a version, from wherever it was",
+			access.Register, 200, func(c ctx, s *s, in *struct {
+				labelIn
+				Number      int    `json:"number" required:"true" description:"of the version"`
+				Environment string `json:"environment,omitempty" description:"where the version must be placed and healthy, and stay so"`
+				Reason      string `json:"reason,omitempty"`
+			},
+			) (store.Label, error) {
+				return s.PutLabel(c, registry.Ref{Model: in.Model, Number: in.Number}.String(), in.Label,
+					in.Environment,
+					in.Reason)
+			}),
+		op("DELETE", "/models/{model}/labels/{label}", "removeLabel", "Take a label away", access.Register, 200,
+			func(c ctx, s *s, in *struct {
+				labelIn
+				Reason string `query:"reason" json:"-"`
+			},
+			) (store.Label, error) {
+				return s.RemoveLabel(c, in.Model, in.Label, in.Reason)
+			}),
 
-		op("GET", "/models/{model}/versions", "listVersions", "List the versions of a model, newest first, without cards and signatures", access.Read, 200, func(c ctx, s *s, in *struct {
-			modelIn
-			pageIn
-		}) (service.Listed[registry.Version], error) {
-			return listed(in.pageIn, func(p store.Page) (service.Listed[registry.Version], error) { return s.Versions(c, in.Model, p) })
-		}),
-		op("GET", "/versions/{ref}", "showVersion", "Show the version that a ref names", access.Read, 200, func(c ctx, s *s, in *refIn) (*registry.Version, error) {
-			return s.Version(c, in.Ref)
-		}),
-		op("PATCH", "/versions/{ref}", "editVersion", "Change what may change of a version: note, tags, properties", access.Register, 200, func(c ctx, s *s, in *struct {
-			refIn
-			service.Edit
-		}) (*registry.Version, error) {
-			return s.EditVersion(c, in.Ref, in.Edit)
-		}),
-		op("POST", "/versions/{ref}/retire", "retire", "Take a version off the ladder; it must not be in use", access.Prune, 200, func(c ctx, s *s, in *struct {
-			refIn
-			whyIn
-		}) (*registry.Version, error) {
-			return s.Retire(c, in.Ref, in.Reason)
-		}),
-		op("POST", "/versions/{ref}/reinstate", "reinstate", "Put a retired version on the lowest rung again", access.Prune, 200, func(c ctx, s *s, in *struct {
-			refIn
-			whyIn
-		}) (*registry.Version, error) {
-			return s.Reinstate(c, in.Ref, in.Reason)
-		}),
-		op("DELETE", "/versions/{ref}", "deleteVersion", "Delete a version for good; it must not be in use, and its number stays taken", access.Prune, 200, func(c ctx, s *s, in *struct {
-			refIn
-			reasonIn
-		}) (service.Deleted, error) {
-			return s.Delete(c, in.Ref, in.Reason)
-		}),
-		op("POST", "/versions/{ref}/evaluations", "evaluatedOn", "Note that a version was evaluated on a data set", access.Register, 200, func(c ctx, s *s, in *struct {
-			refIn
-			Data string `json:"data" required:"true" description:"NAME#NUMBER, or NAME when there is one revision"`
-		}) (*registry.Version, error) {
-			return s.EvaluatedOn(c, in.Ref, in.Data)
-		}),
-		op("GET", "/versions/{ref}/profile", "showProfile", "Show the reference profile of a version", access.Read, 200, func(c ctx, s *s, in *refIn) (*registry.Profile, error) {
-			return s.Profile(c, in.Ref)
-		}),
-		op("GET", "/versions/{ref}/profile/against/{other}", "compareProfiles", "How the rows behind another version differ from those behind this one", access.Read, 200, func(c ctx, s *s, in *struct {
-			refIn
-			otherIn
-		}) (compare.Profiles, error) {
-			return s.CompareProfiles(c, in.Ref, in.Other)
-		}),
-		op("GET", "/versions/{ref}/diff/{other}", "diffVersions", "How another version differs from this one", access.Read, 200, func(c ctx, s *s, in *struct {
-			refIn
-			otherIn
-		}) (registry.Diff, error) {
-			return s.Diff(c, in.Ref, in.Other)
-		}),
-		op("DELETE", "/versions/{ref}/attachments/{attachment}", "detach", "Take an attachment off a version", access.Register, 200, func(c ctx, s *s, in *struct {
-			attachmentIn
-			Reason string `query:"reason" json:"-"`
-		}) (*registry.Version, error) {
-			return s.Detach(c, in.Ref, in.Attachment, in.Reason)
-		}),
+		op("GET", "/models/{model}/versions", "listVersions",
+			"List the versions of a model, newest first, without cards and signatures", access.Read, 200,
+			func(c ctx, s *s, in *struct {
+				modelIn
+				pageIn
+			},
+			) (service.Listed[registry.Version], error) {
+				return listed(in.pageIn, func(p store.Page) (service.Listed[registry.Version],
+					error,
+				) {
+					return s.Versions(c, in.Model, p)
+				})
+			}),
+		op("GET", "/versions/{ref}", "showVersion", "Show the version that a ref names", access.Read, 200,
+			func(c ctx, s *s, in *refIn) (*registry.Version, error) {
+				return s.Version(c, in.Ref)
+			}),
+		op("PATCH", "/versions/{ref}", "editVersion", "Change what may change of a version: note, tags, properties",
+			access.Register, 200, func(c ctx, s *s, in *struct {
+				refIn
+				service.Edit
+			},
+			) (*registry.Version, error) {
+				return s.EditVersion(c, in.Ref, in.Edit)
+			}),
+		op("POST", "/versions/{ref}/retire", "retire", "Take a version off the ladder; it must not be in use",
+			access.Prune, 200, func(c ctx, s *s, in *struct {
+				refIn
+				whyIn
+			},
+			) (*registry.Version, error) {
+				return s.Retire(c, in.Ref, in.Reason)
+			}),
+		op("POST", "/versions/{ref}/reinstate", "reinstate", "Put a retired version on the lowest rung again",
+			access.Prune, 200, func(c ctx, s *s, in *struct {
+				refIn
+				whyIn
+			},
+			) (*registry.Version, error) {
+				return s.Reinstate(c, in.Ref, in.Reason)
+			}),
+		op("DELETE", "/versions/{ref}", "deleteVersion",
+			"Delete a version for good; it must not be in use, and its number stays taken", access.Prune, 200,
+			func(c ctx, s *s, in *struct {
+				refIn
+				reasonIn
+			},
+			) (service.Deleted, error) {
+				return s.Delete(c, in.Ref, in.Reason)
+			}),
+		op("POST", "/versions/{ref}/evaluations", "evaluatedOn", "Note that a version was evaluated on a data set",
+			access.Register, 200, func(c ctx, s *s, in *struct {
+				refIn
+				Data string `json:"data" required:"true" description:"NAME#NUMBER, or NAME when there is one revision"`
+			},
+			) (*registry.Version, error) {
+				return s.EvaluatedOn(c, in.Ref, in.Data)
+			}),
+		op("GET", "/versions/{ref}/profile", "showProfile", "Show the reference profile of a version", access.Read, 200,
+			func(c ctx, s *s, in *refIn) (*registry.Profile, error) {
+				return s.Profile(c, in.Ref)
+			}),
+		op("GET", "/versions/{ref}/profile/against/{other}", "compareProfiles",
+			"How the rows behind another version differ from those behind this one", access.Read, 200,
+			func(c ctx, s *s, in *struct {
+				refIn
+				otherIn
+			},
+			) (compare.Profiles, error) {
+				return s.CompareProfiles(c, in.Ref, in.Other)
+			}),
+		op("GET", "/versions/{ref}/diff/{other}", "diffVersions", "How another version differs from this one",
+			access.Read, 200, func(c ctx, s *s, in *struct {
+				refIn
+				otherIn
+			},
+			) (registry.Diff, error) {
+				return s.Diff(c, in.Ref, in.Other)
+			}),
+		op("DELETE", "/versions/{ref}/attachments/{attachment}", "detach", "Take an attachment off a version",
+			access.Register, 200, func(c ctx, s *s, in *struct {
+				attachmentIn
+				Reason string `query:"reason" json:"-"`
+			},
+			) (*registry.Version, error) {
+				return s.Detach(c, in.Ref, in.Attachment, in.Reason)
+			}),
 
-		op("GET", "/catalogue", "find", "Search the versions of all models", access.Read, 200, func(c ctx, s *s, in *findIn) (service.Listed[store.Found], error) {
-			search, err := in.search(time.Now())
-			if err != nil {
-				return service.Listed[store.Found]{}, err
-			}
-			return listed(in.pageIn, func(p store.Page) (service.Listed[store.Found], error) { return s.Find(c, search, p) })
-		}),
-		op("GET", "/catalogue/vocabulary", "vocabulary", "What a search of the catalogue can name", access.Read, 200, func(c ctx, s *s, _ *none) (service.Vocabulary, error) {
-			return s.Vocabulary(c)
-		}),
-		op("GET", "/lineup", "lineUp", "Any number of versions in one table", access.Read, 200, func(c ctx, s *s, in *struct {
-			Versions string `query:"versions" json:"-" required:"true" description:"refs separated by commas; a model's name stands for its newest versions"`
-		}) (registry.Lineup, error) {
-			return s.LineUp(c, strings.FieldsFunc(in.Versions, func(r rune) bool { return r == ',' || r == ' ' }))
-		}),
-		op("GET", "/trace", "trace", "Follow the lineage from a version, a data set, a run, a commit, or the id of a request", access.Read, 200, func(c ctx, s *s, in *struct {
+		op("GET", "/catalogue", "find", "Search the versions of all models", access.Read, 200,
+			func(c ctx, s *s, in *findIn) (service.Listed[store.Found], error) {
+				search, err := in.search(time.Now())
+				if err != nil {
+					return service.Listed[store.Found]{}, err
+				}
+				return listed(in.pageIn, func(p store.Page) (service.Listed[store.Found],
+					error,
+				) {
+					return s.Find(c, search, p)
+				})
+			}),
+		op("GET", "/catalogue/vocabulary", "vocabulary", "What a search of the catalogue can name", access.Read, 200,
+			func(c ctx, s *s, _ *none) (service.Vocabulary, error) {
+				return s.Vocabulary(c)
+			}),
+		op("GET", "/lineup", "lineUp", "Any number of versions in one table", access.Read, 200,
+			func(c ctx, s *s, in *struct {
+				Versions string `query:"versions" json:"-" required:"true" description:"refs separated by commas; a model's name stands for its newest versions"`
+			},
+			) (registry.Lineup, error) {
+				return s.LineUp(c, strings.FieldsFunc(in.Versions, func(r rune) bool { return r == ',' || r == ' ' }))
+			}),
+		op("GET", "/trace", "trace", "Follow the lineage from a version, a data set, a run, a commit, or the id of "+
+			"a request", access.Read, 200, func(c ctx, s *s, in *struct {
 			From      string `query:"from" json:"-" required:"true" description:"MODEL@NUMBER, NAME or NAME#NUMBER of a data set, run-NUMBER, a commit, or a request's id"`
 			Direction string `query:"direction" json:"-" enum:"up,down,both" description:"up to what it was made from, down to what was made from it; both when not given"`
 			Depth     int    `query:"depth" json:"-" description:"links to follow, 10 when not given"`
 			Limit     int    `query:"limit" json:"-" description:"most nodes, 200 when not given"`
 			Artifacts bool   `query:"artifacts" json:"-" description:"with the files of the versions"`
-		}) (registry.Trace, error) {
-			return s.Trace(c, service.TraceFrom{From: in.From, Direction: in.Direction, Depth: in.Depth, Most: in.Limit, Artifacts: in.Artifacts})
+		},
+		) (registry.Trace, error) {
+			return s.Trace(c, service.TraceFrom{
+				From: in.From, Direction: in.Direction, Depth: in.Depth, Most: in.Limit,
+				Artifacts: in.Artifacts,
+			})
 		}),
 
-		op("GET", "/data-sets", "listDataSets", "List the newest revision of every data set, or all revisions of one", access.Read, 200, func(c ctx, s *s, in *struct {
-			pageIn
-			Name string `query:"name" json:"-"`
-		}) (service.Listed[registry.DataSet], error) {
-			return listed(in.pageIn, func(p store.Page) (service.Listed[registry.DataSet], error) { return s.DataSets(c, in.Name, p) })
-		}),
-		op("POST", "/data-sets", "addDataSet", "Add a revision of a data set; the same content gives the revision that is there", access.Register, 201, func(c ctx, s *s, in *service.NewDataSet) (service.AddedDataSet, error) {
-			return s.AddDataSet(c, *in)
-		}),
-		op("GET", "/data-sets/{data}", "showDataSet", "Show a revision of a data set", access.Read, 200, func(c ctx, s *s, in *struct {
-			Data string `uri:"data" path:"data" json:"-" description:"NAME#NUMBER, or NAME when there is one revision"`
-		}) (*registry.DataSet, error) {
-			return s.DataSet(c, in.Data)
-		}),
+		op("GET", "/data-sets", "listDataSets", "List the newest revision of every data set, or all revisions of one",
+			access.Read, 200, func(c ctx, s *s, in *struct {
+				pageIn
+				Name string `query:"name" json:"-"`
+			},
+			) (service.Listed[registry.DataSet], error) {
+				return listed(in.pageIn, func(p store.Page) (service.Listed[registry.DataSet],
+					error,
+				) {
+					return s.DataSets(c, in.Name, p)
+				})
+			}),
+		op("POST", "/data-sets", "addDataSet",
+			"Add a revision of a data set; the same content gives the revision that is there", access.Register, 201,
+			func(c ctx, s *s, in *service.NewDataSet) (service.AddedDataSet, error) {
+				return s.AddDataSet(c, *in)
+			}),
+		op("GET", "/data-sets/{data}", "showDataSet", "Show a revision of a data set", access.Read, 200,
+			func(c ctx, s *s, in *struct {
+				Data string `uri:"data" path:"data" json:"-" description:"NAME#NUMBER, or NAME when there is one revision"`
+			},
+			) (*registry.DataSet, error) {
+				return s.DataSet(c, in.Data)
+			}),
 
 		op("GET", "/runs", "listRuns", "List runs, newest first", access.Read, 200, func(c ctx, s *s, in *struct {
 			pageIn
 			Model string `query:"model" json:"-"`
-		}) (service.Listed[registry.Run], error) {
-			return listed(in.pageIn, func(p store.Page) (service.Listed[registry.Run], error) { return s.Runs(c, in.Model, p) })
+		},
+		) (service.Listed[registry.Run], error) {
+			return listed(in.pageIn, func(p store.Page) (service.Listed[registry.Run],
+				error,
+			) {
+				return s.Runs(c, in.Model, p)
+			})
 		}),
-		op("POST", "/runs", "startRun", "Open a run", access.Register, 201, func(c ctx, s *s, in *service.NewRun) (*registry.Run, error) {
-			return s.StartRun(c, *in)
-		}),
-		op("GET", "/runs/{run}", "showRun", "Show a run", access.Read, 200, func(c ctx, s *s, in *runIn) (*registry.Run, error) {
-			return s.Run(c, in.Run)
-		}),
-		op("GET", "/runs/{run}/curves", "showCurves", "Show the curves of a run, each of about 400 points", access.Read, 200, func(c ctx, s *s, in *runIn) ([]registry.Curve, error) {
-			return s.Curves(c, in.Run)
-		}),
-		op("POST", "/runs/{run}/log", "logRun", "Add parameters and points to a run", access.Register, 200, func(c ctx, s *s, in *struct {
-			runIn
-			Params map[string]string `json:"params,omitempty"`
-			Points []registry.Point  `json:"points,omitempty"`
-		}) (service.Logged, error) {
-			return s.LogRun(c, in.Run, in.Params, in.Points)
-		}),
+		op("POST", "/runs", "startRun", "Open a run", access.Register, 201,
+			func(c ctx, s *s, in *service.NewRun) (*registry.Run, error) {
+				return s.StartRun(c, *in)
+			}),
+		op("GET", "/runs/{run}", "showRun", "Show a run", access.Read, 200,
+			func(c ctx, s *s, in *runIn) (*registry.Run, error) {
+				return s.Run(c, in.Run)
+			}),
+		op("GET", "/runs/{run}/curves", "showCurves", "Show the curves of a run, each of about 400 points", access.Read,
+			200, func(c ctx, s *s, in *runIn) ([]registry.Curve, error) {
+				return s.Curves(c, in.Run)
+			}),
+		op("POST", "/runs/{run}/log", "logRun", "Add parameters and points to a run", access.Register, 200,
+			func(c ctx, s *s, in *struct {
+				runIn
+				Params map[string]string `json:"params,omitempty"`
+				Points []registry.Point  `json:"points,omitempty"`
+			},
+			) (service.Logged, error) {
+				return s.LogRun(c, in.Run, in.Params, in.Points)
+			}),
 		op("POST", "/runs/{run}/end", "endRun", "Close a run", access.Register, 200, func(c ctx, s *s, in *struct {
 			runIn
 			Failed bool   `json:"failed,omitempty"`
 			Note   string `json:"note,omitempty"`
-		}) (*registry.Run, error) {
+		},
+		) (*registry.Run, error) {
 			return s.EndRun(c, in.Run, in.Failed, in.Note)
 		}),
 
-		op("GET", "/uploads/{upload}/look", "lookAtUpload", "What can be read off an upload before anything is registered", access.Register, 200, func(c ctx, s *s, in *struct {
-			uploadIn
-			Part    string   `query:"part" json:"-" required:"true" enum:"artifact,sample,reference,card,requirements,attachment"`
-			Targets []string `query:"target" json:"-" description:"columns that are outputs"`
-		}) (service.LookedAt, error) {
-			return s.LookAtUpload(c, in.Upload, in.Part, in.Targets)
-		}),
-		op("POST", "/collect", "collect", "Remove the files that no version needs", access.Administer, 200, func(c ctx, s *s, in *struct {
-			DryRun bool `json:"dry_run" description:"only say which"`
-		}) (service.Collected, error) {
-			return s.Collect(c, in.DryRun)
-		}),
+		op("GET", "/uploads/{upload}/look", "lookAtUpload",
+			"What can be read off an upload before anything is registered", access.Register, 200,
+			func(c ctx, s *s, in *struct {
+				uploadIn
+				Part    string   `query:"part" json:"-" required:"true" enum:"artifact,sample,reference,card,requirements,attachment"`
+				Targets []string `query:"target" json:"-" description:"columns that are outputs"`
+			},
+			) (service.LookedAt, error) {
+				return s.LookAtUpload(c, in.Upload, in.Part, in.Targets)
+			}),
+		op("POST", "/collect", "collect", "Remove the files that no version needs", access.Administer, 200,
+			func(c ctx, s *s, in *struct {
+				DryRun bool `json:"dry_run" description:"only say which"`
+			},
+			) (service.Collected, error) {
+				return s.Collect(c, in.DryRun)
+			}),
 	}
 }

@@ -29,9 +29,14 @@ func (r *rig) everything(change func(*service.Registration)) (service.Registered
 	for i := range 300 {
 		rows += fmt.Sprintf("%g,%s,%g\n", float64(i%40)-20, []string{"works", "harbour"}[i%2], 3-float64(i%40)/20)
 	}
-	reg := service.Registration{Model: "heat-demand", Note: "two winters", Description: "demand of a substation", Metrics: map[string]float64{"rmse": 0.4}, Params: map[string]string{"depth": "6"},
-		Importance: map[string]float64{"outdoor_c": 0.8, "mix": 0.2}, Targets: []string{"demand_mw"}, Units: map[string]string{"demand_mw": "MW"}, Tags: []string{"winter"},
-		Properties: map[string]string{"season": "2026"}, Labels: []string{"beta"}, Code: &registry.Code{Repository: "https://git.tarnholm.example/heat", Commit: "0123456789abcdef"}}
+	reg := service.Registration{
+		Model: "heat-demand", Note: "two winters", Description: "demand of a substation",
+		Metrics: map[string]float64{"rmse": 0.4}, Params: map[string]string{"depth": "6"},
+		Importance: map[string]float64{"outdoor_c": 0.8, "mix": 0.2}, Targets: []string{"demand_mw"},
+		Units: map[string]string{"demand_mw": "MW"}, Tags: []string{"winter"},
+		Properties: map[string]string{"season": "2026"}, Labels: []string{"beta"},
+		Code: &registry.Code{Repository: "https://git.tarnholm.example/heat", Commit: "0123456789abcdef"},
+	}
 	if change != nil {
 		change(&reg)
 	}
@@ -48,19 +53,27 @@ func (r *rig) everything(change func(*service.Registration)) (service.Registered
 func TestRegisteringEverything(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
-	data, err := r.runa.AddDataSet(ctx, service.NewDataSet{Name: "winters-2024", Address: "s3://heat/winters", Digest: strings.Repeat("a", 64), Rows: 300})
+	data, err := r.runa.AddDataSet(ctx,
+		service.NewDataSet{
+			Name: "winters-2024", Address: "s3://heat/winters", Digest: strings.Repeat("a", 64),
+			Rows: 300,
+		})
 	must(t, err)
-	if again, err := r.tove.AddDataSet(ctx, service.NewDataSet{Name: "winters-2024", Digest: strings.Repeat("A", 64)}); err != nil || again.Ref != data.Ref || again.Created {
+	if again, err := r.tove.AddDataSet(ctx,
+		service.NewDataSet{Name: "winters-2024", Digest: strings.Repeat("A", 64)}); err != nil ||
+		again.Ref != data.Ref || again.Created {
 		t.Errorf("the same data set again: %+v, %v", again, err)
 	}
 	v, err := r.everything(func(reg *service.Registration) {
 		reg.Data = []registry.DataUse{{Data: "winters-2024", Role: registry.TrainedOn}}
 	})
 	must(t, err)
-	if len(v.Artifacts) != 2 || v.Artifacts[0].Contents.Unsafe == "" || v.Artifacts[1].Contents.Format != "json" || v.Card.Licence != "CC-BY-4.0" || v.Dependencies[0].Want != "==2.1.0" || len(v.Remarks) != 1 {
+	if len(v.Artifacts) != 2 || v.Artifacts[0].Contents.Unsafe == "" || v.Artifacts[1].Contents.Format != "json" ||
+		v.Card.Licence != "CC-BY-4.0" || v.Dependencies[0].Want != "==2.1.0" || len(v.Remarks) != 1 {
 		t.Errorf("%+v", v)
 	}
-	if v.ProfileRows != 300 || v.Data[0].Data != "winters-2024#1" || v.Labels[0] != "beta" || v.Tags[0] != "winter" || v.Properties["season"] != "2026" || v.Attachments[0].Media != "image/png" || v.Importance["mix"] != 0.2 {
+	if v.ProfileRows != 300 || v.Data[0].Data != "winters-2024#1" || v.Labels[0] != "beta" || v.Tags[0] != "winter" ||
+		v.Properties["season"] != "2026" || v.Attachments[0].Media != "image/png" || v.Importance["mix"] != 0.2 {
 		t.Errorf("%+v", v)
 	}
 	if !json.Valid(v.SampleRequest) || !bytes.Contains(v.SampleRequest, []byte(`"outdoor_c"`)) {
@@ -80,14 +93,17 @@ func TestRegisteringEverything(t *testing.T) {
 		t.Errorf("the label did not move: %v, %v", first.Labels, err)
 	}
 	p, err := r.runa.Profile(ctx, "heat-demand@beta")
-	if err != nil || p.Rows != 300 || p.Targets[0] != "demand_mw" || len(p.Correlations) != 1 || p.Correlations[0].R > -0.99 {
+	if err != nil || p.Rows != 300 || p.Targets[0] != "demand_mw" || len(p.Correlations) != 1 ||
+		p.Correlations[0].R > -0.99 {
 		t.Errorf("%+v, %v", p.Correlations, err)
 	}
-	if c, err := r.runa.CompareProfiles(ctx, "heat-demand@1", "heat-demand@2"); err != nil || len(c.Columns) != 3 || c.Columns[0].Movement.PSI > 0.01 {
+	if c, err := r.runa.CompareProfiles(ctx, "heat-demand@1", "heat-demand@2"); err != nil || len(c.Columns) != 3 ||
+		c.Columns[0].Movement.PSI > 0.01 {
 		t.Errorf("%+v, %v", c, err)
 	}
 	status, header, body := r.call("GET", "/api/v1/versions/heat-demand@1/attachments/residuals.png", "")
-	if status != 200 || header.Get("Content-Type") != "image/png" || !strings.Contains(header.Get("Content-Security-Policy"), "sandbox") || len(body) != 12 {
+	if status != 200 || header.Get("Content-Type") != "image/png" ||
+		!strings.Contains(header.Get("Content-Security-Policy"), "sandbox") || len(body) != 12 {
 		t.Errorf("%d %v", status, header)
 	}
 }
@@ -104,7 +120,10 @@ func TestRegistrationsThatAreRefused(t *testing.T) {
 		"data set that is not there": {set(func(x *service.Registration) {
 			x.Data = []registry.DataUse{{Data: "summers", Role: registry.TrainedOn}}
 		}), "data.unknown"},
-		"role": {set(func(x *service.Registration) { x.Data = []registry.DataUse{{Data: "summers", Role: "liked"}} }), "data.role"},
+		"role": {
+			set(func(x *service.Registration) { x.Data = []registry.DataUse{{Data: "summers", Role: "liked"}} }),
+			"data.role",
+		},
 		"parent that is not there": {set(func(x *service.Registration) {
 			x.Parents = []registry.Parent{{Version: "base@1", Relation: "fine-tuned"}}
 		}), "model.unknown"},
@@ -116,14 +135,19 @@ func TestRegistrationsThatAreRefused(t *testing.T) {
 		"owner that is not there":   {set(func(x *service.Registration) { x.Owner = "nobody" }), "person.unknown"},
 		"label that is a rung":      {set(func(x *service.Registration) { x.Labels = []string{"live"} }), "label.rung"},
 		"tag of two words":          {set(func(x *service.Registration) { x.Tags = []string{"a b"} }), "tag.form"},
-		"signature":                 {set(func(x *service.Registration) { x.Signature = &registry.Signature{} }), "signature.wrong"},
+		"signature": {
+			set(func(x *service.Registration) { x.Signature = &registry.Signature{} }),
+			"signature.wrong",
+		},
 		"signature of other columns": {set(func(x *service.Registration) {
 			x.Signature = &registry.Signature{Inputs: []registry.Column{{Name: "moon", Type: registry.Number}}}
 		}), "signature.sample"},
 		"upload of nobody": {set(func(x *service.Registration) {
 			x.Uploads = []service.UploadUse{{ID: strings.Repeat("0", 32), Part: "artifact"}}
 		}), "upload.unknown"},
-		"address inside":          {set(func(x *service.Registration) { x.Sources = []service.Source{{Address: "http://10.0.0.1/m"}} }), "from.private"},
+		"address inside": {set(func(x *service.Registration) {
+			x.Sources = []service.Source{{Address: "http://10.0.0.1/m"}}
+		}), "from.private"},
 		"card in two ways is one": {set(func(x *service.Registration) { x.Card = "# other" }), ""},
 	} {
 		if c.code == "" {
@@ -134,7 +158,8 @@ func TestRegistrationsThatAreRefused(t *testing.T) {
 	if all, err := r.runa.Models(t.Context(), client.Part{}); err != nil || len(all.Items) != 0 {
 		t.Errorf("models were left: %+v, %v", all, err)
 	}
-	_, err := r.runa.Register(t.Context(), service.Registration{Model: "m"}, client.Artifacts(r.file("m.onnx", "no model")))
+	_, err := r.runa.Register(t.Context(), service.Registration{Model: "m"},
+		client.Artifacts(r.file("m.onnx", "no model")))
 	wantCode(t, "a broken model file", err, "artifact.broken")
 	if c, err := r.runa.Collect(t.Context(), true); err != nil || c.Files != 0 {
 		t.Errorf("refused registrations left %+v, %v", c, err)
@@ -144,9 +169,18 @@ func TestRegistrationsThatAreRefused(t *testing.T) {
 func TestRegisteringFromAddresses(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
-	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte(`{"weights":[3]}`)) }))
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		_,
+			_ = w.Write([]byte(`{"weights":[3]}`))
+	}))
 	defer server.Close()
-	reg := service.Registration{Model: "heat-demand", Sources: []service.Source{{Address: server.URL + "/model.json"}, {Address: server.URL + "/other.json", ReferenceOnly: true}}}
+	reg := service.Registration{
+		Model: "heat-demand",
+		Sources: []service.Source{
+			{Address: server.URL + "/model.json"},
+			{Address: server.URL + "/other.json", ReferenceOnly: true},
+		},
+	}
 	v, err := r.runa.Register(ctx, reg, nil)
 	must(t, err)
 	a, b := v.Artifacts[0], v.Artifacts[1]
@@ -176,17 +210,20 @@ func TestUploadsInPieces(t *testing.T) {
 		_ = json.Unmarshal(answer, &up)
 		return status, h, up
 	}
-	status, header, up := send("POST", "/uploads?name=model.json", `{"weig`, "Upload-Complete", "?0", "Upload-Length", "15", "Content-Type", "application/partial-upload")
+	status, header, up := send("POST", "/uploads?name=model.json", `{"weig`, "Upload-Complete", "?0", "Upload-Length",
+		"15", "Content-Type", "application/partial-upload")
 	if status != 201 || up.Offset != 6 || up.Complete || !strings.HasSuffix(header.Get("Location"), up.ID) {
 		t.Fatalf("%d %+v", status, up)
 	}
-	if status, _, _ := send("PATCH", "/uploads/"+up.ID, "xxx", "Upload-Offset", "3", "Upload-Complete", "?0"); status != 409 {
+	if status, _, _ := send("PATCH", "/uploads/"+up.ID, "xxx", "Upload-Offset", "3", "Upload-Complete",
+		"?0"); status != 409 {
 		t.Errorf("a wrong offset: %d", status)
 	}
 	if status, _, _ := send("PATCH", "/uploads/"+up.ID, "xxx", "Upload-Offset", "x"); status != 422 {
 		t.Errorf("no offset: %d", status)
 	}
-	_, err := r.runa.Register(ctx, service.Registration{Model: "heat-demand", Uploads: []service.UploadUse{{ID: up.ID, Part: "artifact"}}}, nil)
+	_, err := r.runa.Register(ctx,
+		service.Registration{Model: "heat-demand", Uploads: []service.UploadUse{{ID: up.ID, Part: "artifact"}}}, nil)
 	wantCode(t, "half an upload", err, "upload.not_complete")
 	head, err := http.NewRequestWithContext(ctx, "HEAD", r.server+"/api/v1/uploads/"+up.ID, nil)
 	must(t, err)
@@ -204,11 +241,19 @@ func TestUploadsInPieces(t *testing.T) {
 	if status, _, _ := r.call("GET", "/api/v1/uploads/"+up.ID+"/look?part=artifact", ""); status != 200 {
 		t.Errorf("looking: %d", status)
 	}
-	_, err = r.tove.Register(ctx, service.Registration{Model: "heat-demand", Uploads: []service.UploadUse{{ID: up.ID, Part: "artifact"}}}, nil)
+	_, err = r.tove.Register(ctx, service.Registration{
+		Model:   "heat-demand",
+		Uploads: []service.UploadUse{{ID: up.ID, Part: "artifact"}},
+	}, nil)
 	wantCode(t, "the upload of another", err, "upload.unknown")
-	_, err = r.runa.Register(ctx, service.Registration{Model: "Heat", Uploads: []service.UploadUse{{ID: up.ID, Part: "artifact"}}}, nil)
+	_, err = r.runa.Register(ctx, service.Registration{
+		Model:   "Heat",
+		Uploads: []service.UploadUse{{ID: up.ID, Part: "artifact"}},
+	}, nil)
 	wantCode(t, "a wrong name", err, "name.form")
-	status, _, answer := r.call("POST", "/api/v1/versions", `{"model":"heat-demand","uploads":[{"id":"`+up.ID+`","part":"artifact","name":"m.json"}]}`, "Content-Type", "application/json")
+	status, _, answer := r.call("POST", "/api/v1/versions",
+		`{"model":"heat-demand","uploads":[{"id":"`+up.ID+`","part":"artifact","name":"m.json"}]}`, "Content-Type",
+		"application/json")
 	if status != 201 || !bytes.Contains(answer, []byte(`"name":"m.json"`)) {
 		t.Errorf("registering with it: %d %s", status, answer)
 	}
@@ -219,7 +264,8 @@ func TestUploadsInPieces(t *testing.T) {
 	must(t, err)
 	must(t, large.Truncate(70<<20))
 	_ = large.Close()
-	if v, err := r.runa.Register(ctx, service.Registration{Model: "large"}, client.Artifacts(large.Name())); err != nil || v.Artifacts[0].Size != 70<<20 {
+	if v, err := r.runa.Register(ctx, service.Registration{Model: "large"},
+		client.Artifacts(large.Name())); err != nil || v.Artifacts[0].Size != 70<<20 {
 		t.Errorf("a large file: %+v, %v", v.Artifacts, err)
 	}
 }
@@ -229,13 +275,23 @@ func TestRunsAndLineage(t *testing.T) {
 	ctx := t.Context()
 	_, err := r.runa.AddDataSet(ctx, service.NewDataSet{Name: "winters", Digest: strings.Repeat("a", 64), Rows: 10})
 	must(t, err)
-	base, err := r.runa.Register(ctx, service.Registration{Model: "weather-base", Metrics: map[string]float64{"rmse": 1}}, client.Artifacts(r.file("w.bin", "w")))
+	base, err := r.runa.Register(ctx,
+		service.Registration{Model: "weather-base", Metrics: map[string]float64{"rmse": 1}},
+		client.Artifacts(r.file("w.bin", "w")))
 	must(t, err)
-	run, err := r.runa.StartRun(ctx, service.NewRun{Model: "heat-demand", Title: "wind", Machine: "bench-2", Params: map[string]string{"depth": "6"}, Code: &registry.Code{Commit: "feedbeef12345"},
-		Data: []registry.DataUse{{Data: "winters", Role: registry.TrainedOn}}})
+	run, err := r.runa.StartRun(ctx,
+		service.NewRun{
+			Model: "heat-demand", Title: "wind", Machine: "bench-2", Params: map[string]string{"depth": "6"},
+			Code: &registry.Code{Commit: "feedbeef12345"},
+			Data: []registry.DataUse{{Data: "winters", Role: registry.TrainedOn}},
+		})
 	must(t, err)
 	for step := range 3 {
-		_, err := r.runa.LogRun(ctx, run.Ref, map[string]string{"rate": "0.1"}, []registry.Point{{Metric: "loss", Step: int64(step), Value: 1 / float64(step+1)}, {Metric: "rmse", Step: int64(step), Value: 0.5 - float64(step)/10}})
+		_, err := r.runa.LogRun(ctx, run.Ref, map[string]string{"rate": "0.1"},
+			[]registry.Point{
+				{Metric: "loss", Step: int64(step), Value: 1 / float64(step+1)},
+				{Metric: "rmse", Step: int64(step), Value: 0.5 - float64(step)/10},
+			})
 		must(t, err)
 	}
 	_, err = r.runa.LogRun(ctx, run.Ref, nil, []registry.Point{{Metric: "", Value: 1}})
@@ -246,12 +302,19 @@ func TestRunsAndLineage(t *testing.T) {
 	}
 	_, err = r.runa.LogRun(ctx, run.Ref, map[string]string{"late": "yes"}, nil)
 	wantCode(t, "logging to a run that ended", err, "run.ended")
-	v, err := r.runa.Register(ctx, service.Registration{Model: "heat-demand", Run: run.Ref, Metrics: map[string]float64{"mae": 0.2}, Parents: []registry.Parent{{Version: base.Ref, Relation: "fine-tuned"}}}, client.Artifacts(r.file("m.bin", "m")))
+	v, err := r.runa.Register(ctx,
+		service.Registration{
+			Model: "heat-demand", Run: run.Ref, Metrics: map[string]float64{"mae": 0.2},
+			Parents: []registry.Parent{{Version: base.Ref, Relation: "fine-tuned"}},
+		},
+		client.Artifacts(r.file("m.bin", "m")))
 	must(t, err)
-	if v.Metrics["rmse"] != 0.3 || v.Metrics["mae"] != 0.2 || v.Params["rate"] != "0.1" || v.Code.Commit != "feedbeef12345" || v.Data[0].Data != "winters#1" || v.Parents[0].Version != base.Ref {
+	if v.Metrics["rmse"] != 0.3 || v.Metrics["mae"] != 0.2 || v.Params["rate"] != "0.1" ||
+		v.Code.Commit != "feedbeef12345" || v.Data[0].Data != "winters#1" || v.Parents[0].Version != base.Ref {
 		t.Errorf("%+v", v)
 	}
-	_, err = r.runa.Register(ctx, service.Registration{Model: "other", Run: run.Ref}, client.Artifacts(r.file("o.bin", "o")))
+	_, err = r.runa.Register(ctx, service.Registration{Model: "other", Run: run.Ref},
+		client.Artifacts(r.file("o.bin", "o")))
 	wantCode(t, "a run of another model", err, "run.other_model")
 	if curves, err := r.runa.Curves(ctx, run.Ref); err != nil || len(curves) != 2 || len(curves[0].Points) != 3 {
 		t.Errorf("%+v, %v", curves, err)
@@ -261,7 +324,8 @@ func TestRunsAndLineage(t *testing.T) {
 		t.Errorf("%+v, %v", l, err)
 	}
 	for from, want := range map[string]string{
-		v.Ref:      "heat-demand@1 made-by run-1, heat-demand@1 from-code feedbeef12345, heat-demand@1 trained-on winters#1, heat-demand@1 fine-tuned weather-base@1",
+		v.Ref: "heat-demand@1 made-by run-1, heat-demand@1 from-code feedbeef12345, heat-demand@1 trained-on " +
+			"winters#1, heat-demand@1 fine-tuned weather-base@1",
 		"winters":  "heat-demand@1 trained-on winters#1, run-1 trained-on winters#1",
 		"run-1":    "heat-demand@1 made-by run-1, run-1 trained-on winters#1, run-1 from-code feedbeef12345",
 		"feedbeef": "run-1 from-code feedbeef12345",
@@ -279,11 +343,14 @@ func TestRunsAndLineage(t *testing.T) {
 			}
 		}
 	}
-	if tr, err := r.runa.Trace(ctx, service.TraceFrom{From: v.Ref, Depth: 1, Direction: service.Up, Artifacts: true}); err != nil || len(tr.Nodes) != 7 || tr.Cut {
+	if tr, err := r.runa.Trace(ctx,
+		service.TraceFrom{From: v.Ref, Depth: 1, Direction: service.Up, Artifacts: true}); err != nil ||
+		len(tr.Nodes) != 7 || tr.Cut {
 		t.Errorf("%+v, %v", tr, err)
 	}
 	for _, nothing := range []string{"moon@1", "summers", "run-99", "abc", "0190aaaa-0000-7000-8000-000000000000"} {
-		if _, err := r.runa.Trace(ctx, service.TraceFrom{From: nothing}); client.Code(err) == "" || !strings.Contains(err.Error(), ";") {
+		if _, err := r.runa.Trace(ctx, service.TraceFrom{From: nothing}); client.Code(err) == "" ||
+			!strings.Contains(err.Error(), ";") {
 			t.Errorf("%s: %v", nothing, err)
 		}
 	}
@@ -312,7 +379,8 @@ func TestLabelsNotesAndVetting(t *testing.T) {
 		t.Errorf("%+v, %v", v.Ref, err)
 	}
 	history, err := r.runa.Audit(ctx, map[string]string{"subject": "heat-demand@beta"}, client.Part{})
-	if err != nil || len(history.Items) != 2 || !strings.Contains(history.Items[0].Sentence, "no longer heat-demand@1") {
+	if err != nil || len(history.Items) != 2 ||
+		!strings.Contains(history.Items[0].Sentence, "no longer heat-demand@1") {
 		t.Errorf("%+v, %v", history.Items, err)
 	}
 	_, err = r.runa.Version(ctx, "heat-demand@gamma")
@@ -330,16 +398,22 @@ func TestLabelsNotesAndVetting(t *testing.T) {
 	wantCode(t, "a label that is gone", err, "label.unknown")
 
 	note := "fitted again"
-	v, err := r.tove.EditVersion(ctx, "heat-demand@1", service.Edit{Note: &note, AddTags: []string{"winter"}, SetProperties: map[string]string{"season": "2026"}, Reason: "tidying"})
+	v, err := r.tove.EditVersion(ctx, "heat-demand@1",
+		service.Edit{
+			Note: &note, AddTags: []string{"winter"}, SetProperties: map[string]string{"season": "2026"},
+			Reason: "tidying",
+		})
 	if err != nil || v.Note != note || v.Tags[0] != "winter" || v.Properties["season"] != "2026" {
 		t.Errorf("%+v, %v", v, err)
 	}
-	v, err = r.tove.EditVersion(ctx, "heat-demand@1", service.Edit{RemoveTags: []string{"winter"}, RemoveProperties: []string{"season"}})
+	v, err = r.tove.EditVersion(ctx, "heat-demand@1",
+		service.Edit{RemoveTags: []string{"winter"}, RemoveProperties: []string{"season"}})
 	if err != nil || len(v.Tags)+len(v.Properties) != 0 || v.Note != note {
 		t.Errorf("%+v, %v", v, err)
 	}
 	history, err = r.runa.Audit(ctx, map[string]string{"subject": "heat-demand@1"}, client.Part{})
-	if err != nil || history.Items[1].Actor != "tove" || !bytes.Contains(history.Items[1].After, []byte("fitted again")) || history.Items[1].Reason != "tidying" {
+	if err != nil || history.Items[1].Actor != "tove" ||
+		!bytes.Contains(history.Items[1].After, []byte("fitted again")) || history.Items[1].Reason != "tidying" {
 		t.Errorf("%+v, %v", history.Items, err)
 	}
 	_, err = r.runa.EditVersion(ctx, "heat-demand@1", service.Edit{})
@@ -350,14 +424,20 @@ func TestLabelsNotesAndVetting(t *testing.T) {
 		t.Errorf("%+v, %v", m, err)
 	}
 	owner := "tove"
-	if m, err := r.runa.EditModel(ctx, "heat-demand", service.Edit{Owner: &owner, AddTags: []string{"core"}}); err != nil || m.Owner != "tove" {
+	if m, err := r.runa.EditModel(ctx, "heat-demand",
+		service.Edit{Owner: &owner, AddTags: []string{"core"}}); err != nil || m.Owner != "tove" {
 		t.Errorf("%+v, %v", m, err)
 	}
-	found, err := r.runa.Find(ctx, url.Values{"vetted": {"true"}, "owner": {"tove"}, "tag": {"core"}, "metric": {"rmse>1.5"}}, client.Part{})
+	found, err := r.runa.Find(ctx,
+		url.Values{"vetted": {"true"}, "owner": {"tove"}, "tag": {"core"}, "metric": {"rmse>1.5"}}, client.Part{})
 	if err != nil || len(found.Items) != 1 || found.Items[0].Ref != "heat-demand@2" {
 		t.Errorf("%+v, %v", found, err)
 	}
-	for query, code := range map[string]string{"metric=rmse": "metric.bound", "metric=rmse<x": "metric.bound", "metric=rsme<1": "metric.unknown", "sort=rsme": "metric.unknown", "task=guess": "model.task", "rung=moon": "rung.unknown", "max_age=3weeks": "age.form", "data=A": "name.form", "cursor=x": "list.cursor"} {
+	for query, code := range map[string]string{
+		"metric=rmse": "metric.bound", "metric=rmse<x": "metric.bound",
+		"metric=rsme<1": "metric.unknown", "sort=rsme": "metric.unknown", "task=guess": "model.task",
+		"rung=moon": "rung.unknown", "max_age=3weeks": "age.form", "data=A": "name.form", "cursor=x": "list.cursor",
+	} {
 		q, _ := url.ParseQuery(query)
 		_, err := r.runa.Find(ctx, q, client.Part{})
 		wantCode(t, query, err, code)
@@ -380,13 +460,18 @@ func TestWhatIsInUseStays(t *testing.T) {
 		"delete": func() error { _, err := r.runa.Delete(ctx, live, "old"); return err },
 	} {
 		err := do()
-		if client.Code(err) != "version.in_use" || !strings.Contains(err.Error(), "placed in plant-north") || !strings.Contains(err.Error(), "held") {
+		if client.Code(err) != "version.in_use" || !strings.Contains(err.Error(), "placed in plant-north") ||
+			!strings.Contains(err.Error(), "held") {
 			t.Errorf("%s: %v", what, err)
 		}
 	}
 	_, err = r.runa.Unplace(ctx, live, "plant-north")
 	wantCode(t, "unplacing what a label holds", err, "placement.labelled")
-	child, err := r.runa.Register(ctx, service.Registration{Model: "child", Metrics: map[string]float64{"rmse": 1}, Parents: []registry.Parent{{Version: live, Relation: "distilled"}}}, client.Artifacts(r.file("c.bin", "c")))
+	child, err := r.runa.Register(ctx,
+		service.Registration{
+			Model: "child", Metrics: map[string]float64{"rmse": 1},
+			Parents: []registry.Parent{{Version: live, Relation: "distilled"}},
+		}, client.Artifacts(r.file("c.bin", "c")))
 	must(t, err)
 	r.approve(child.Ref)
 	_, err = r.runa.RemoveLabel(ctx, "heat-demand", "held", "")
@@ -436,7 +521,8 @@ func TestARequestIsTracedToWhatAnsweredIt(t *testing.T) {
 	ctx := t.Context()
 	r.twoVersions()
 	const live = "heat-demand@1"
-	req, err := http.NewRequestWithContext(ctx, "POST", r.gateway+"/v2/models/demand-hourly/infer", strings.NewReader(`{"inputs":[{"name":"x","shape":[1],"datatype":"FP64","data":[1]}]}`))
+	req, err := http.NewRequestWithContext(ctx, "POST", r.gateway+"/v2/models/demand-hourly/infer",
+		strings.NewReader(`{"inputs":[{"name":"x","shape":[1],"datatype":"FP64","data":[1]}]}`))
 	must(t, err)
 	res, err := http.DefaultClient.Do(req)
 	must(t, err)
@@ -448,19 +534,22 @@ func TestARequestIsTracedToWhatAnsweredIt(t *testing.T) {
 	// Callers may name a lane by a label of its version.
 	_, err = r.runa.PutLabel(ctx, "heat-demand", 1, "steady", "", "")
 	must(t, err)
-	pinned, err := http.Post(r.gateway+"/v2/models/demand-hourly/versions/steady/infer", "application/json", strings.NewReader(`{"inputs":[{"name":"x","shape":[1],"datatype":"FP64","data":[1]}]}`))
+	pinned, err := http.Post(r.gateway+"/v2/models/demand-hourly/versions/steady/infer", "application/json",
+		strings.NewReader(`{"inputs":[{"name":"x","shape":[1],"datatype":"FP64","data":[1]}]}`))
 	must(t, err)
 	_ = pinned.Body.Close()
 	if pinned.StatusCode != 200 || pinned.Header.Get("Inner-Ladder-Version") != live {
 		t.Errorf("by label: %s %v", pinned.Status, pinned.Header)
 	}
 	// The split has long changed when someone asks.
-	_, err = r.runa.Split(ctx, "demand-hourly", []traffic.Lane{{Kind: traffic.Main, Version: live, Share: traffic.Whole}}, "again", -1)
+	_, err = r.runa.Split(ctx, "demand-hourly",
+		[]traffic.Lane{{Kind: traffic.Main, Version: live, Share: traffic.Whole}}, "again", -1)
 	must(t, err)
 	tr, err := r.tove.Trace(ctx, service.TraceFrom{From: id})
 	must(t, err)
 	a := tr.Answer
-	if a == nil || a.Version != live || a.Endpoint != "demand-hourly" || a.Split != 1 || a.Lane != "main" || a.Approval != "P-1" || len(a.SignedBy) != 1 || time.Since(a.At) > time.Minute || tr.Roots[0] != live {
+	if a == nil || a.Version != live || a.Endpoint != "demand-hourly" || a.Split != 1 || a.Lane != "main" ||
+		a.Approval != "P-1" || len(a.SignedBy) != 1 || time.Since(a.At) > time.Minute || tr.Roots[0] != live {
 		t.Errorf("%+v", a)
 	}
 	_, err = r.tove.Trace(ctx, service.TraceFrom{From: id[:len(id)-1] + "0"})
@@ -477,7 +566,8 @@ func TestAttachmentsComeAndGo(t *testing.T) {
 	if err != nil || len(v.Attachments) != 1 || !strings.HasPrefix(v.Attachments[0].Media, "text/markdown") {
 		t.Fatalf("%+v, %v", v.Attachments, err)
 	}
-	if v, err = r.tove.Attach(ctx, "heat-demand@1", r.file("notes.md", "# Better notes")); err != nil || len(v.Attachments) != 1 || v.Attachments[0].AddedBy != "tove" {
+	if v, err = r.tove.Attach(ctx, "heat-demand@1", r.file("notes.md", "# Better notes")); err != nil ||
+		len(v.Attachments) != 1 || v.Attachments[0].AddedBy != "tove" {
 		t.Errorf("another of the same name: %+v, %v", v.Attachments, err)
 	}
 	// What a browser would run is never served as such.
@@ -485,7 +575,8 @@ func TestAttachmentsComeAndGo(t *testing.T) {
 	must(t, err)
 	for name, want := range map[string]string{"page.html": "text/plain", "notes.md": "text/markdown"} {
 		status, header, _ := r.call("GET", "/api/v1/versions/heat-demand@1/attachments/"+name, "")
-		if status != 200 || !strings.HasPrefix(header.Get("Content-Type"), want) || header.Get("X-Content-Type-Options") != "nosniff" {
+		if status != 200 || !strings.HasPrefix(header.Get("Content-Type"), want) ||
+			header.Get("X-Content-Type-Options") != "nosniff" {
 			t.Errorf("%s: %d %v", name, status, header)
 		}
 	}
@@ -504,7 +595,8 @@ func TestAttachmentsComeAndGo(t *testing.T) {
 	}
 	var body bytes.Buffer
 	body.WriteString("no form")
-	if status, _, _ := r.call("POST", "/api/v1/versions/heat-demand@1/attachments", body.String(), "Content-Type", "text/plain"); status != 422 {
+	if status, _, _ := r.call("POST", "/api/v1/versions/heat-demand@1/attachments", body.String(), "Content-Type",
+		"text/plain"); status != 422 {
 		t.Errorf("no form: %d", status)
 	}
 }
@@ -517,17 +609,25 @@ func TestModelsAreListedByWhatTheyAre(t *testing.T) {
 	_, err = r.runa.AddProject(ctx, "maintenance", "")
 	wantCode(t, "a project twice", err, "project.exists")
 	for name, project := range map[string]string{"heat-demand": "", "valve-fault": "maintenance"} {
-		_, err := r.tove.Register(ctx, service.Registration{Model: name, Project: project, Description: "about " + name}, with("", r.file("m.bin", name)))
+		_, err := r.tove.Register(ctx,
+			service.Registration{Model: name, Project: project, Description: "about " + name},
+			with("", r.file("m.bin", name)))
 		must(t, err)
 	}
-	_, err = r.runa.Register(ctx, service.Registration{Model: "valve-fault", Project: "default"}, with("", r.file("m.bin", "x")))
+	_, err = r.runa.Register(ctx, service.Registration{Model: "valve-fault", Project: "default"},
+		with("", r.file("m.bin", "x")))
 	wantCode(t, "another project than before", err, "model.project_differs")
 	_, err = r.runa.EditModel(ctx, "valve-fault", service.Edit{AddTags: []string{"edge"}})
 	must(t, err)
 	_, err = r.runa.Vet(ctx, "valve-fault", "checked", true)
 	must(t, err)
-	for filter, want := range map[string]string{"project=maintenance": "valve-fault", "owner=tove": "heat-demand valve-fault", "tag=edge": "valve-fault", "text=ABOUT": "heat-demand valve-fault", "text=valve": "valve-fault",
-		"vetted=true": "valve-fault", "task=regression": ""} {
+	for filter, want := range map[string]string{
+		"project=maintenance": "valve-fault",
+		"owner=tove":          "heat-demand valve-fault", "tag=edge": "valve-fault",
+		"text=ABOUT":  "heat-demand valve-fault",
+		"text=valve":  "valve-fault",
+		"vetted=true": "valve-fault", "task=regression": "",
+	} {
 		name, value, _ := strings.Cut(filter, "=")
 		all, err := r.runa.Models(ctx, client.Part{}, name, value)
 		must(t, err)
@@ -555,8 +655,13 @@ func TestHostileFilesLeaveNothing(t *testing.T) {
 	must(t, err)
 	_, _ = f.Write([]byte("x"))
 	must(t, w.Close())
-	for name, content := range map[string]string{"m.zip": z.String(), "m.safetensors": "\xff\xff\xff\xff\x00\x00\x00\x00{}", "m.json": "{", "m.pmml": "<PMML>", "m.tar.gz": "\x1f\x8b"} {
-		_, err := r.runa.Register(t.Context(), service.Registration{Model: "heat-demand"}, with("", r.file(name, content)))
+	for name, content := range map[string]string{
+		"m.zip":         z.String(),
+		"m.safetensors": "\xff\xff\xff\xff\x00\x00\x00\x00{}", "m.json": "{", "m.pmml": "<PMML>",
+		"m.tar.gz": "\x1f\x8b",
+	} {
+		_, err := r.runa.Register(t.Context(), service.Registration{Model: "heat-demand"},
+			with("", r.file(name, content)))
 		if client.Code(err) != "artifact.broken" || !strings.Contains(err.Error(), name) {
 			t.Errorf("%s: %v", name, err)
 		}
@@ -579,7 +684,11 @@ func TestTheSameContentAtOnceIsOneVersion(t *testing.T) {
 	results := make(chan result)
 	for range 8 {
 		go func() {
-			v, err := r.runa.Register(t.Context(), service.Registration{Model: "heat-demand", Metrics: map[string]float64{"rmse": 1}, Targets: []string{"y"}}, with(rows, path))
+			v, err := r.runa.Register(t.Context(),
+				service.Registration{
+					Model: "heat-demand", Metrics: map[string]float64{"rmse": 1},
+					Targets: []string{"y"},
+				}, with(rows, path))
 			results <- result{v, err}
 		}()
 	}
@@ -611,7 +720,8 @@ func TestManyHandsAtOnce(t *testing.T) {
 		go func() {
 			_, err := r.runa.PutLabel(ctx, "heat-demand", i%4+1, "beta", "", fmt.Sprint("turn ", i))
 			if err == nil {
-				_, err = r.tove.EditVersion(ctx, "heat-demand@1", service.Edit{AddTags: []string{fmt.Sprint("tag-", i)}})
+				_, err = r.tove.EditVersion(ctx, "heat-demand@1",
+					service.Edit{AddTags: []string{fmt.Sprint("tag-", i)}})
 			}
 			done <- err
 		}()

@@ -78,8 +78,15 @@ func newRig(t *testing.T) *rig {
 	fetcher := &fetch.Fetcher{Private: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, Folders: []string{dir}}
 	gate := gateway.New(gateway.Config{IDs: ids, Timeout: 5 * time.Second, Connections: 64}, rec, log)
 	skew := new(atomic.Int64)
-	s := service.New(service.Config{Now: func() time.Time { return time.Now().Add(time.Duration(skew.Load())) }, Store: records, Signals: keeper, Blobs: blobs, Recorder: rec, Router: gate, Log: log, RequestIDs: ids, Fetch: fetcher, Spare: time.Nanosecond, Address: server, Keys: keys, Signer: unlocked.Signer})
-	a, err := api.New(s, rec, api.Config{Console: api.Console{Files: fstest.MapFS{}}, Proxies: []netip.Prefix{netip.MustParsePrefix("127.0.0.2/31")}}, log)
+	s := service.New(service.Config{
+		Now:   func() time.Time { return time.Now().Add(time.Duration(skew.Load())) },
+		Store: records, Signals: keeper, Blobs: blobs, Recorder: rec, Router: gate, Log: log, RequestIDs: ids,
+		Fetch: fetcher, Spare: time.Nanosecond, Address: server, Keys: keys, Signer: unlocked.Signer,
+	})
+	a, err := api.New(s, rec, api.Config{
+		Console: api.Console{Files: fstest.MapFS{}},
+		Proxies: []netip.Prefix{netip.MustParsePrefix("127.0.0.2/31")},
+	}, log)
 	must(t, err)
 	go func() { _ = gate.Serve(outside) }()
 	go func() { _ = a.Serve(inside) }()
@@ -87,7 +94,10 @@ func newRig(t *testing.T) *rig {
 	var all sync.WaitGroup
 	all.Go(func() { rec.RunReader(working) })
 	all.Go(func() { serve.Jobs(s, gate, rec, keeper, nil, log).Run(working) })
-	r := &rig{t: t, skew: skew, dir: dir, store: records, server: server, gateway: "http://" + outside.Addr().String(), service: s}
+	r := &rig{
+		t: t, skew: skew, dir: dir, store: records, server: server, gateway: "http://" + outside.Addr().String(),
+		service: s,
+	}
 	r.stopJobs = func() { stopWorking(); all.Wait(); s.Settle() }
 	t.Cleanup(func() {
 		r.stopJobs()
@@ -114,9 +124,12 @@ func everywhere(roles ...string) (out []access.Membership) {
 func (r *rig) person(name string, roles ...access.Membership) (token string) {
 	r.t.Helper()
 	ctx := service.BySelf(r.t.Context())
-	_, err := r.service.AddPerson(ctx, service.NewPerson{Name: name, Email: name + "@tarnholm.example", Memberships: roles})
+	_, err := r.service.AddPerson(ctx,
+		service.NewPerson{Name: name, Email: name + "@tarnholm.example", Memberships: roles})
 	must(r.t, err)
-	session, _, err := r.service.SignInVouched(r.t.Context(), service.Vouched{Issuer: "test", Subject: name, Email: name + "@tarnholm.example", Verified: true}, service.From{})
+	session, _, err := r.service.SignInVouched(r.t.Context(),
+		service.Vouched{Issuer: "test", Subject: name, Email: name + "@tarnholm.example", Verified: true},
+		service.From{})
 	must(r.t, err)
 	actor, err := r.service.BySession(r.t.Context(), session)
 	must(r.t, err)
@@ -159,7 +172,8 @@ func (r *rig) file(name, content string) string {
 // register registers a version whose bytes are its content, with a signature x → y.
 func (r *rig) register(model, content string, metrics map[string]float64) string {
 	r.t.Helper()
-	v, err := r.runa.Register(r.t.Context(), service.Registration{Model: model, Metrics: metrics, Targets: []string{"y"}},
+	v, err := r.runa.Register(r.t.Context(),
+		service.Registration{Model: model, Metrics: metrics, Targets: []string{"y"}},
 		with(r.file("rows.csv", "x,y\n1.5,2\n2.5,3\n"), r.file("model.bin", content)))
 	must(r.t, err)
 	return v.Ref
@@ -238,7 +252,8 @@ func (r *rig) twoVersions() (one, two *modelServer) {
 		_, err = r.runa.Place(ctx, ref, "plant-north", []string{m.URL}, "")
 		must(r.t, err)
 	}
-	_, err = r.runa.AddEndpoint(ctx, service.NewEndpoint{Name: "demand-hourly", Model: "heat-demand", Environment: "plant-north"})
+	_, err = r.runa.AddEndpoint(ctx,
+		service.NewEndpoint{Name: "demand-hourly", Model: "heat-demand", Environment: "plant-north"})
 	must(r.t, err)
 	_, err = r.runa.Split(ctx, "demand-hourly", lanes(10000, 0)[:1], "start", -1)
 	must(r.t, err)
@@ -246,7 +261,10 @@ func (r *rig) twoVersions() (one, two *modelServer) {
 }
 
 func lanes(main, trial int) []traffic.Lane {
-	return []traffic.Lane{{Kind: traffic.Main, Version: "heat-demand@1", Share: main}, {Kind: traffic.Trial, Version: "heat-demand@2", Share: trial}}
+	return []traffic.Lane{
+		{Kind: traffic.Main, Version: "heat-demand@1", Share: main},
+		{Kind: traffic.Trial, Version: "heat-demand@2", Share: trial},
+	}
 }
 
 // call makes a raw call and holds the answer against the document.
@@ -322,7 +340,8 @@ func checkAnswer(t *testing.T, method, path string, res *http.Response, body []b
 		if !pattern.MatchString(plain) {
 			continue
 		}
-		pointer := fmt.Sprintf("openapi.json#/paths/%s/%s/responses/%s/content/%s/schema", strings.NewReplacer("~", "~0", "/", "~1").Replace(p), strings.ToLower(method), status, media)
+		pointer := fmt.Sprintf("openapi.json#/paths/%s/%s/responses/%s/content/%s/schema",
+			strings.NewReplacer("~", "~0", "/", "~1").Replace(p), strings.ToLower(method), status, media)
 		schema, err := compiler.Compile(pointer)
 		if err != nil {
 			continue // another path of the same form has this method

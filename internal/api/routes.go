@@ -53,7 +53,8 @@ func (m matchIn) based() (int, error) {
 	}
 	n, err := strconv.Atoi(tag)
 	if err != nil {
-		return 0, fault.New(fault.Invalid, "split.if_match", "If-Match is %q", m.IfMatch).In("If-Match").Do("give the ETag of the endpoint, the number of a split in quotes")
+		return 0, fault.New(fault.Invalid, "split.if_match", "If-Match is %q", m.IfMatch).In("If-Match").
+			Do("give the ETag of the endpoint, the number of a split in quotes")
 	}
 	return n, nil
 }
@@ -64,7 +65,8 @@ func (w windowIn) duration() (time.Duration, error) {
 	}
 	d, err := time.ParseDuration(w.Window)
 	if err != nil {
-		return 0, fault.New(fault.Invalid, "window.form", "%q is no duration", w.Window).In("window").Do("give one such as 90s, 10m or 2h")
+		return 0, fault.New(fault.Invalid, "window.form", "%q is no duration", w.Window).In("window").
+			Do("give one such as 90s, 10m or 2h")
 	}
 	return d, nil
 }
@@ -76,129 +78,167 @@ type (
 
 // operations lists every route of the API.
 func operations() []operation {
-	return append(slices.Concat(special(), signInOperations(), peopleOperations(), recordOperations(), keepingOperations(), fileOperations(), registryOperations(), ladderOperations()),
-		op("GET", "/environments", "listEnvironments", "List the places where versions run", access.Read, 200, func(c ctx, s *s, in *pageIn) (service.Listed[store.Environment], error) {
-			all, err := s.Environments(c)
-			return partOf(*in, all, err, func(e store.Environment) string { return e.Name })
-		}),
-		op("POST", "/environments", "addEnvironment", "Add a place where versions run", access.Administer, 201, func(c ctx, s *s, in *struct {
-			Name        string `json:"name" required:"true"`
-			Description string `json:"description,omitempty"`
-		}) (store.Environment, error) {
-			return s.AddEnvironment(c, in.Name, in.Description)
-		}),
-		op("GET", "/placements", "listPlacements", "List what runs where", access.Read, 200, func(c ctx, s *s, in *struct {
-			pageIn
-			Version string `query:"version" description:"only of this version"`
-		}) (service.Listed[store.Placement], error) {
-			all, err := s.Placements(c, in.Version)
-			return partOf(in.pageIn, all, err, func(p store.Placement) string { return fmt.Sprintf("%012d", p.ID) })
-		}),
-		op("POST", "/placements", "place", "Say that a version runs somewhere, after checking that it does", access.Place, 201, func(c ctx, s *s, in *struct {
-			Version     string   `json:"version" required:"true" description:"MODEL@NUMBER, MODEL@RUNG or MODEL@LABEL"`
-			Environment string   `json:"environment" required:"true"`
-			Addresses   []string `json:"addresses" required:"true" description:"of model servers, such as http://127.0.0.1:9001"`
-			ServedAs    string   `json:"served_as,omitempty" description:"the model's name there; the same when not given"`
-		}) (*store.Placement, error) {
-			return s.Place(c, in.Version, in.Environment, in.Addresses, in.ServedAs)
-		}),
-		op("DELETE", "/placements/{environment}/{ref}", "unplace", "Say that a version runs in an environment no more", access.Place, 200, func(c ctx, s *s, in *struct {
-			refIn
-			Environment string `uri:"environment" path:"environment"`
-		}) (*store.Placement, error) {
-			return s.Unplace(c, in.Ref, in.Environment)
-		}),
+	return append(slices.Concat(special(), signInOperations(), peopleOperations(), recordOperations(),
+		keepingOperations(), fileOperations(), registryOperations(), ladderOperations()),
+		op("GET", "/environments", "listEnvironments", "List the places where versions run", access.Read, 200,
+			func(c ctx, s *s, in *pageIn) (service.Listed[store.Environment], error) {
+				all, err := s.Environments(c)
+				return partOf(*in, all, err, func(e store.Environment) string { return e.Name })
+			}),
+		op("POST", "/environments", "addEnvironment", "Add a place where versions run", access.Administer, 201,
+			func(c ctx, s *s, in *struct {
+				Name        string `json:"name" required:"true"`
+				Description string `json:"description,omitempty"`
+			},
+			) (store.Environment, error) {
+				return s.AddEnvironment(c, in.Name, in.Description)
+			}),
+		op("GET", "/placements", "listPlacements", "List what runs where", access.Read, 200,
+			func(c ctx, s *s, in *struct {
+				pageIn
+				Version string `query:"version" description:"only of this version"`
+			},
+			) (service.Listed[store.Placement], error) {
+				all, err := s.Placements(c, in.Version)
+				return partOf(in.pageIn, all, err, func(p store.Placement) string { return fmt.Sprintf("%012d", p.ID) })
+			}),
+		op("POST", "/placements", "place", "Say that a version runs somewhere, after checking that it does",
+			access.Place, 201, func(c ctx, s *s, in *struct {
+				Version     string   `json:"version" required:"true" description:"MODEL@NUMBER, MODEL@RUNG or MODEL@LABEL"`
+				Environment string   `json:"environment" required:"true"`
+				Addresses   []string `json:"addresses" required:"true" description:"of model servers, such as http://127.0.0.1:9001"`
+				ServedAs    string   `json:"served_as,omitempty" description:"the model's name there; the same when not given"`
+			},
+			) (*store.Placement, error) {
+				return s.Place(c, in.Version, in.Environment, in.Addresses, in.ServedAs)
+			}),
+		op("DELETE", "/placements/{environment}/{ref}", "unplace", "Say that a version runs in an environment no more",
+			access.Place, 200, func(c ctx, s *s, in *struct {
+				refIn
+				Environment string `uri:"environment" path:"environment"`
+			},
+			) (*store.Placement, error) {
+				return s.Unplace(c, in.Ref, in.Environment)
+			}),
 
-		op("GET", "/endpoints", "listEndpoints", "List endpoints with their splits in force", access.Read, 200, func(c ctx, s *s, in *pageIn) (service.Listed[store.Endpoint], error) {
-			all, err := s.Endpoints(c)
-			return partOf(*in, all, err, func(e store.Endpoint) string { return e.Name })
-		}),
-		op("POST", "/endpoints", "addEndpoint", "Add an endpoint", access.Route, 201, func(c ctx, s *s, in *service.NewEndpoint) (*store.Endpoint, error) {
-			return s.AddEndpoint(c, *in)
-		}),
-		op("GET", "/endpoints/{endpoint}", "showEndpoint", "Show an endpoint; its ETag is the number of the split in force", access.Read, 200, func(c ctx, s *s, in *endpointIn) (withETag, error) {
-			e, err := s.Endpoint(c, in.Endpoint)
-			if err != nil {
-				return withETag{}, err
-			}
-			return withETag{*e}, nil
-		}),
-		op("GET", "/endpoints/{endpoint}/now", "endpointNow", "What the lanes of an endpoint do now", access.Read, 200, func(c ctx, s *s, in *endpointIn) (service.EndpointNow, error) {
-			return s.EndpointNow(c, in.Endpoint)
-		}),
-		op("GET", "/endpoints/{endpoint}/series", "endpointSeries", "What an endpoint did over time, with what happened to it", access.Read, 200, func(c ctx, s *s, in *struct {
-			endpointIn
-			windowIn
-		}) (service.Series, error) {
-			w, err := in.duration()
-			if err != nil {
-				return service.Series{}, err
-			}
-			return s.Series(c, in.Endpoint, w)
-		}),
-		op("GET", "/endpoints/{endpoint}/compare", "compareVersions", "Two versions that answer for an endpoint, side by side", access.Read, 200, func(c ctx, s *s, in *struct {
-			endpointIn
-			windowIn
-			Incumbent string `query:"incumbent" required:"true" description:"MODEL@NUMBER, MODEL@RUNG or MODEL@LABEL"`
-			Candidate string `query:"candidate" required:"true" description:"MODEL@NUMBER, MODEL@RUNG or MODEL@LABEL"`
-		}) (compare.Comparison, error) {
-			w, err := in.duration()
-			if err != nil {
-				return compare.Comparison{}, err
-			}
-			return s.Compare(c, in.Endpoint, in.Incumbent, in.Candidate, w)
-		}),
-		op("GET", "/endpoints/{endpoint}/splits", "listSplits", "List the splits of an endpoint, newest first", access.Read, 200, func(c ctx, s *s, in *struct {
-			endpointIn
-			pageIn
-		}) (service.Listed[traffic.Split], error) {
-			return listed(in.pageIn, func(p store.Page) (service.Listed[traffic.Split], error) { return s.Splits(c, in.Endpoint, p) })
-		}),
-		op("POST", "/endpoints/{endpoint}/splits", "split", "Make a new split and put it in force", access.Route, 201, func(c ctx, s *s, in *struct {
-			endpointIn
-			matchIn
-			Lanes  []traffic.Lane `json:"lanes" required:"true"`
-			Reason string         `json:"reason,omitempty"`
-		}) (*traffic.Split, error) {
-			based, err := in.based()
-			if err != nil {
-				return nil, err
-			}
-			return s.Split(c, in.Endpoint, in.Lanes, in.Reason, based)
-		}),
-		op("POST", "/endpoints/{endpoint}/back", "back", "Return to an earlier split", access.Route, 201, func(c ctx, s *s, in *struct {
-			endpointIn
-			matchIn
-			To     int    `json:"to,omitempty" description:"a revision; the last without a trial lane when not given"`
-			Reason string `json:"reason" required:"true"`
-		}) (*traffic.Split, error) {
-			based, err := in.based()
-			if err != nil {
-				return nil, err
-			}
-			return s.Back(c, in.Endpoint, in.To, in.Reason, based)
-		}),
-		op("GET", "/now", "now", "What all endpoints do now", access.Read, 200, func(c ctx, s *s, _ *none) ([]service.EndpointNow, error) {
-			return s.Now(c)
-		}),
+		op("GET", "/endpoints", "listEndpoints", "List endpoints with their splits in force", access.Read, 200,
+			func(c ctx, s *s, in *pageIn) (service.Listed[store.Endpoint], error) {
+				all, err := s.Endpoints(c)
+				return partOf(*in, all, err, func(e store.Endpoint) string { return e.Name })
+			}),
+		op("POST", "/endpoints", "addEndpoint", "Add an endpoint", access.Route, 201,
+			func(c ctx, s *s, in *service.NewEndpoint) (*store.Endpoint, error) {
+				return s.AddEndpoint(c, *in)
+			}),
+		op("GET", "/endpoints/{endpoint}", "showEndpoint",
+			"Show an endpoint; its ETag is the number of the split in force", access.Read, 200,
+			func(c ctx, s *s, in *endpointIn) (withETag, error) {
+				e, err := s.Endpoint(c, in.Endpoint)
+				if err != nil {
+					return withETag{}, err
+				}
+				return withETag{*e}, nil
+			}),
+		op("GET", "/endpoints/{endpoint}/now", "endpointNow", "What the lanes of an endpoint do now", access.Read, 200,
+			func(c ctx, s *s, in *endpointIn) (service.EndpointNow, error) {
+				return s.EndpointNow(c, in.Endpoint)
+			}),
+		op("GET", "/endpoints/{endpoint}/series", "endpointSeries",
+			"What an endpoint did over time, with what happened to it", access.Read, 200, func(c ctx, s *s, in *struct {
+				endpointIn
+				windowIn
+			},
+			) (service.Series, error) {
+				w, err := in.duration()
+				if err != nil {
+					return service.Series{}, err
+				}
+				return s.Series(c, in.Endpoint, w)
+			}),
+		op("GET", "/endpoints/{endpoint}/compare", "compareVersions",
+			"Two versions that answer for an endpoint, side by side", access.Read, 200, func(c ctx, s *s, in *struct {
+				endpointIn
+				windowIn
+				Incumbent string `query:"incumbent" required:"true" description:"MODEL@NUMBER, MODEL@RUNG or MODEL@LABEL"`
+				Candidate string `query:"candidate" required:"true" description:"MODEL@NUMBER, MODEL@RUNG or MODEL@LABEL"`
+			},
+			) (compare.Comparison, error) {
+				w, err := in.duration()
+				if err != nil {
+					return compare.Comparison{}, err
+				}
+				return s.Compare(c, in.Endpoint, in.Incumbent, in.Candidate, w)
+			}),
+		op("GET", "/endpoints/{endpoint}/splits", "listSplits", "List the splits of an endpoint, newest first",
+			access.Read, 200, func(c ctx, s *s, in *struct {
+				endpointIn
+				pageIn
+			},
+			) (service.Listed[traffic.Split], error) {
+				return listed(in.pageIn, func(p store.Page) (service.Listed[traffic.Split],
+					error,
+				) {
+					return s.Splits(c, in.Endpoint, p)
+				})
+			}),
+		op("POST", "/endpoints/{endpoint}/splits", "split", "Make a new split and put it in force", access.Route, 201,
+			func(c ctx, s *s, in *struct {
+				endpointIn
+				matchIn
+				Lanes  []traffic.Lane `json:"lanes" required:"true"`
+				Reason string         `json:"reason,omitempty"`
+			},
+			) (*traffic.Split, error) {
+				based, err := in.based()
+				if err != nil {
+					return nil, err
+				}
+				return s.Split(c, in.Endpoint, in.Lanes, in.Reason, based)
+			}),
+		op("POST", "/endpoints/{endpoint}/back", "back", "Return to an earlier split", access.Route, 201,
+			func(c ctx, s *s, in *struct {
+				endpointIn
+				matchIn
+				To     int    `json:"to,omitempty" description:"a revision; the last without a trial lane when not given"`
+				Reason string `json:"reason" required:"true"`
+			},
+			) (*traffic.Split, error) {
+				based, err := in.based()
+				if err != nil {
+					return nil, err
+				}
+				return s.Back(c, in.Endpoint, in.To, in.Reason, based)
+			}),
+		op("GET", "/now", "now", "What all endpoints do now", access.Read, 200,
+			func(c ctx, s *s, _ *none) ([]service.EndpointNow, error) {
+				return s.Now(c)
+			}),
 
 		op("GET", "/alerts", "listAlerts", "List alerts, newest first", access.Read, 200, func(c ctx, s *s, in *struct {
 			pageIn
 			State    string `query:"state" enum:"open,acknowledged,resolved"`
 			Endpoint string `query:"endpoint"`
-		}) (service.Listed[store.Alert], error) {
-			return listed(in.pageIn, func(p store.Page) (service.Listed[store.Alert], error) { return s.Alerts(c, in.State, in.Endpoint, p) })
+		},
+		) (service.Listed[store.Alert], error) {
+			return listed(in.pageIn, func(p store.Page) (service.Listed[store.Alert],
+				error,
+			) {
+				return s.Alerts(c, in.State, in.Endpoint, p)
+			})
 		}),
-		op("GET", "/alerts/{alert}", "showAlert", "Show an alert", access.Read, 200, func(c ctx, s *s, in *alertIn) (*store.Alert, error) {
-			return s.Alert(c, in.Alert)
-		}),
-		op("POST", "/alerts/{alert}", "handleAlert", "Acknowledge or resolve an alert", access.Handle, 200, func(c ctx, s *s, in *struct {
-			alertIn
-			State string `json:"state" required:"true" enum:"acknowledged,resolved"`
-			Note  string `json:"note,omitempty"`
-		}) (*store.Alert, error) {
-			return s.HandleAlert(c, in.Alert, in.State, in.Note)
-		}),
+		op("GET", "/alerts/{alert}", "showAlert", "Show an alert", access.Read, 200,
+			func(c ctx, s *s, in *alertIn) (*store.Alert, error) {
+				return s.Alert(c, in.Alert)
+			}),
+		op("POST", "/alerts/{alert}", "handleAlert", "Acknowledge or resolve an alert", access.Handle, 200,
+			func(c ctx, s *s, in *struct {
+				alertIn
+				State string `json:"state" required:"true" enum:"acknowledged,resolved"`
+				Note  string `json:"note,omitempty"`
+			},
+			) (*store.Alert, error) {
+				return s.HandleAlert(c, in.Alert, in.State, in.Note)
+			}),
 	)
 }
 

@@ -16,14 +16,42 @@ import (
 // signInOperations lists the routes by which people come in.
 func signInOperations() []operation {
 	return []operation{
-		{method: "GET", path: "/session/ways", id: "waysIn", summary: "How one can sign in to the console", status: 200, in: new(none), out: new(waysIn), handle: (*API).waysIn},
-		{method: "POST", path: "/session", id: "signIn", summary: "Sign in to the console; sets a cookie", status: 200, in: new(signInIn), out: new(signedIn), handle: (*API).signIn},
-		op("GET", "/session", "whoAmI", "Who is signed in, and what they may do", access.Own, 200, func(c ctx, s *s, _ *none) (service.Me, error) { return s.WhoAmI(c) }),
-		{method: "DELETE", path: "/session", id: "signOut", summary: "Sign out of the console", permission: access.Own, status: 204, in: new(none), handle: (*API).signOut},
-		{method: "GET", path: "/session/provider", id: "signInByProvider", summary: "Send a browser to the provider of sign-ins (OpenID Connect)", status: 303, in: new(none), handle: (*API).toProvider},
-		{method: "GET", path: "/session/provider/back", id: "backFromProvider", summary: "Where the provider sends the browser back to", status: 200, in: new(backIn), produces: "text/html", handle: (*API).fromProvider},
-		{method: "POST", path: "/welcome/look", id: "lookAtLink", summary: "Whom a link would let in", status: 200, in: new(linkIn), out: new(service.Welcomed), handle: (*API).lookAtLink},
-		{method: "POST", path: "/welcome", id: "comeIn", summary: "Use a link: choose a password, and for the first owner a name; sets a cookie", status: 200, in: new(comeInIn), out: new(signedIn), handle: (*API).comeIn},
+		{
+			method: "GET", path: "/session/ways", id: "waysIn", summary: "How one can sign in to the console",
+			status: 200,
+			in:     new(none), out: new(waysIn), handle: (*API).waysIn,
+		},
+		{
+			method: "POST", path: "/session", id: "signIn", summary: "Sign in to the console; sets a cookie",
+			status: 200,
+			in:     new(signInIn), out: new(signedIn), handle: (*API).signIn,
+		},
+		op("GET", "/session", "whoAmI", "Who is signed in, and what they may do", access.Own, 200,
+			func(c ctx, s *s, _ *none) (service.Me, error) { return s.WhoAmI(c) }),
+		{
+			method: "DELETE", path: "/session", id: "signOut", summary: "Sign out of the console",
+			permission: access.Own,
+			status:     204, in: new(none), handle: (*API).signOut,
+		},
+		{
+			method: "GET", path: "/session/provider", id: "signInByProvider",
+			summary: "Send a browser to the provider of sign-ins (OpenID Connect)", status: 303, in: new(none),
+			handle: (*API).toProvider,
+		},
+		{
+			method: "GET", path: "/session/provider/back", id: "backFromProvider",
+			summary: "Where the provider sends the browser back to", status: 200, in: new(backIn),
+			produces: "text/html", handle: (*API).fromProvider,
+		},
+		{
+			method: "POST", path: "/welcome/look", id: "lookAtLink", summary: "Whom a link would let in", status: 200,
+			in: new(linkIn), out: new(service.Welcomed), handle: (*API).lookAtLink,
+		},
+		{
+			method: "POST", path: "/welcome", id: "comeIn",
+			summary: "Use a link: choose a password, and for the first owner a name; sets a cookie", status: 200,
+			in: new(comeInIn), out: new(signedIn), handle: (*API).comeIn,
+		},
 	}
 }
 
@@ -76,8 +104,11 @@ func (a *API) from(c fiber.Ctx) service.From {
 
 // begin sets the cookie of a session.
 func (a *API) begin(c fiber.Ctx, session string) {
-	c.Cookie(&fiber.Cookie{Name: sessionCookie, Value: session, Path: "/", HTTPOnly: true, SameSite: fiber.CookieSameSiteStrictMode,
-		Secure: a.secure(c), MaxAge: int(service.SessionLasts.Seconds())})
+	c.Cookie(&fiber.Cookie{
+		Name: sessionCookie, Value: session, Path: "/", HTTPOnly: true,
+		SameSite: fiber.CookieSameSiteStrictMode,
+		Secure:   a.secure(c), MaxAge: int(service.SessionLasts.Seconds()),
+	})
 }
 
 // secure reports whether people reach the console by TLS, here or at a proxy before us.
@@ -109,7 +140,10 @@ func (a *API) signOut(c fiber.Ctx) error {
 	if err := a.service.SignOut(c.Context(), c.Cookies(sessionCookie)); err != nil {
 		return err
 	}
-	c.Cookie(&fiber.Cookie{Name: sessionCookie, Path: "/", HTTPOnly: true, SameSite: fiber.CookieSameSiteStrictMode, Secure: a.secure(c), Expires: time.Unix(1, 0)})
+	c.Cookie(&fiber.Cookie{
+		Name: sessionCookie, Path: "/", HTTPOnly: true, SameSite: fiber.CookieSameSiteStrictMode,
+		Secure: a.secure(c), Expires: time.Unix(1, 0),
+	})
 	return c.SendStatus(fiber.StatusNoContent)
 }
 
@@ -152,12 +186,16 @@ func (a *API) toProvider(c fiber.Ctx) error {
 		return err
 	}
 	// Lax, because the provider's site sends the browser back here.
-	c.Cookie(&fiber.Cookie{Name: providerCookie, Value: kept, Path: base + "/session/provider", HTTPOnly: true, SameSite: fiber.CookieSameSiteLaxMode, Secure: a.secure(c), MaxAge: int(providerLasts.Seconds())})
+	c.Cookie(&fiber.Cookie{
+		Name: providerCookie, Value: kept, Path: base + "/session/provider", HTTPOnly: true,
+		SameSite: fiber.CookieSameSiteLaxMode, Secure: a.secure(c), MaxAge: int(providerLasts.Seconds()),
+	})
 	return c.Redirect().Status(fiber.StatusSeeOther).To(address)
 }
 
 func noProvider() error {
-	return fault.New(fault.Unknown, "provider.none", "there is no provider of sign-ins").Do("sign in with a password, or start the service with -oidc-issuer")
+	return fault.New(fault.Unknown, "provider.none", "there is no provider of sign-ins").
+		Do("sign in with a password, or start the service with -oidc-issuer")
 }
 
 type backIn struct {
@@ -180,7 +218,10 @@ func (a *API) fromProvider(c fiber.Ctx) error {
 		return err
 	}
 	kept := c.Cookies(providerCookie)
-	c.Cookie(&fiber.Cookie{Name: providerCookie, Path: base + "/session/provider", HTTPOnly: true, SameSite: fiber.CookieSameSiteLaxMode, Secure: a.secure(c), Expires: time.Unix(1, 0)})
+	c.Cookie(&fiber.Cookie{
+		Name: providerCookie, Path: base + "/session/provider", HTTPOnly: true,
+		SameSite: fiber.CookieSameSiteLaxMode, Secure: a.secure(c), Expires: time.Unix(1, 0),
+	})
 	why := ""
 	vouched, err := a.provider.End(c.Context(), a.service.Address()+base+"/session/provider/back", kept, in)
 	if err == nil {

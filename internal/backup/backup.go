@@ -69,7 +69,10 @@ func (a *Archive) Add(ctx context.Context, name string, f *os.File) error {
 	if err != nil {
 		return err
 	}
-	if err := a.w.WriteHeader(&tar.Header{Name: name, Mode: 0o600, Size: info.Size(), ModTime: a.m.At, Typeflag: tar.TypeReg}); err != nil {
+	if err := a.w.WriteHeader(&tar.Header{
+		Name: name, Mode: 0o600, Size: info.Size(), ModTime: a.m.At,
+		Typeflag: tar.TypeReg,
+	}); err != nil {
 		return err
 	}
 	h := sha256.New()
@@ -101,7 +104,10 @@ func (a *Archive) Close(lastLine int64, head string) error {
 	if err != nil {
 		return err
 	}
-	if err := a.w.WriteHeader(&tar.Header{Name: manifest, Mode: 0o600, Size: int64(len(b)), ModTime: a.m.At, Typeflag: tar.TypeReg}); err != nil {
+	if err := a.w.WriteHeader(&tar.Header{
+		Name: manifest, Mode: 0o600, Size: int64(len(b)), ModTime: a.m.At,
+		Typeflag: tar.TypeReg,
+	}); err != nil {
 		return err
 	}
 	if _, err := a.w.Write(b); err != nil {
@@ -201,7 +207,11 @@ func Restore(r io.Reader, dir string, check func(dir string) error) (Summary, er
 		return Summary{}, err
 	}
 	defer os.RemoveAll(beside)
-	out, err := read(r, func(name string, r io.Reader) error { return put(filepath.Join(beside, filepath.FromSlash(name)), r) })
+	out, err := read(r, func(name string,
+		r io.Reader,
+	) error {
+		return put(filepath.Join(beside, filepath.FromSlash(name)), r)
+	})
 	if err != nil {
 		return out, err
 	}

@@ -57,7 +57,8 @@ func TestAnUploadGoesOnWhereItBroke(t *testing.T) {
 	if s, err = Open(dir); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.Append(p.ID, 1_500_007, bytes.NewReader(content[1_500_007:]), true, then); !errors.Is(err, ErrOffset) {
+	if _, err := s.Append(p.ID, 1_500_007, bytes.NewReader(content[1_500_007:]), true, then); !errors.Is(err,
+		ErrOffset) {
 		t.Errorf("a piece with a gap before it: %v", err)
 	}
 	p, err = s.Append(p.ID, p.Offset, bytes.NewReader(content[p.Offset:]), true, then)

@@ -16,14 +16,27 @@ import (
 
 func catalogueCommands() []command {
 	return []command{
-		{name: "find", group: "Registry", arguments: "[WORDS…]", summary: "Search the versions of all models; all filters must hold", most: -1,
-			example: "innerladder find winter -task regression -rung live -metric \"rmse<0.4\" -sort rmse", setup: findVersions},
-		{name: "lineup", group: "Registry", arguments: "REF | MODEL …", summary: "Any number of versions in one table, the best of each metric marked", least: 1, most: -1,
-			example: "innerladder lineup heat-demand@1 heat-demand@2 heat-demand@3", setup: lineup},
-		{name: "diff", group: "Registry", arguments: "REF REF", summary: "How the second version differs from the first", least: 2, most: 2,
-			example: "innerladder diff heat-demand@1 heat-demand@2 -profiles", setup: diff},
-		{name: "profile", group: "Registry", arguments: "REF", summary: "Show the reference profile of a version", least: 1, most: 1,
-			example: "innerladder profile heat-demand@2", setup: profile},
+		{
+			name: "find", group: "Registry", arguments: "[WORDS…]",
+			summary: "Search the versions of all models; all filters must hold", most: -1,
+			example: "innerladder find winter -task regression -rung live -metric \"rmse<0.4\" -sort rmse",
+			setup:   findVersions,
+		},
+		{
+			name: "lineup", group: "Registry", arguments: "REF | MODEL …",
+			summary: "Any number of versions in one table, the best of each metric marked", least: 1, most: -1,
+			example: "innerladder lineup heat-demand@1 heat-demand@2 heat-demand@3", setup: lineup,
+		},
+		{
+			name: "diff", group: "Registry", arguments: "REF REF",
+			summary: "How the second version differs from the first", least: 2, most: 2,
+			example: "innerladder diff heat-demand@1 heat-demand@2 -profiles", setup: diff,
+		},
+		{
+			name: "profile", group: "Registry", arguments: "REF", summary: "Show the reference profile of a version",
+			least: 1, most: 1,
+			example: "innerladder profile heat-demand@2", setup: profile,
+		},
 	}
 }
 
@@ -70,13 +83,15 @@ func findVersions(c *call) func(context.Context) error {
 				c.say("no version is like that; leave a filter out, or see all with: innerladder find")
 				return
 			}
-			t := newTable(c.Out, "VERSION", "TASK", "RUNG", "LABELS", "METRICS", "FORMAT", "ANSWERS", "TAGS", "REGISTERED", "NOTE")
+			t := newTable(c.Out, "VERSION", "TASK", "RUNG", "LABELS", "METRICS", "FORMAT", "ANSWERS", "TAGS",
+				"REGISTERED", "NOTE")
 			for _, v := range found.Items {
 				ref := v.Ref
 				if v.Vetted {
 					ref += " (vetted)"
 				}
-				t.row(ref, string(v.Task), v.Rung, strings.Join(v.Labels, " "), someMetrics(v.Metrics, q), strings.Join(v.Formats, " "), strings.Join(v.Answering, " "),
+				t.row(ref, string(v.Task), v.Rung, strings.Join(v.Labels, " "), someMetrics(v.Metrics, q),
+					strings.Join(v.Formats, " "), strings.Join(v.Answering, " "),
 					strings.Join(v.Tags, " "), ago(sinceNow(v.CreatedAt)), short(v.Note, 32))
 			}
 			t.done()
@@ -125,7 +140,10 @@ func printLineup(w io.Writer, l registry.Lineup) {
 		}
 		t.row(cells...)
 	}
-	row("rung", func(v registry.LineupVersion) string { return strings.Join(append([]string{v.Rung}, v.Labels...), " ") })
+	row("rung", func(v registry.LineupVersion) string {
+		return strings.Join(append([]string{v.Rung}, v.Labels...),
+			" ")
+	})
 	for _, m := range l.Metrics {
 		row(m.Name, func(v registry.LineupVersion) string {
 			x, there := m.Values[v.Ref]
@@ -190,7 +208,8 @@ func printCurves(w io.Writer, curves []registry.Curve) {
 			continue
 		}
 		last := c.Points[len(c.Points)-1]
-		t.row(c.Run, c.Metric, number(c.Points[0].Value), number(last.Value), strconv.FormatInt(last.Step, 10), spark(c.Points, 40))
+		t.row(c.Run, c.Metric, number(c.Points[0].Value), number(last.Value), strconv.FormatInt(last.Step, 10),
+			spark(c.Points, 40))
 	}
 	t.done()
 }
@@ -225,16 +244,21 @@ func profile(c *call) func(context.Context) error {
 		p, err := c.api.Profile(ctx, c.args[0])
 		return c.show(p, err, func() {
 			fmt.Fprintf(c.Out, "%s rows\n\n", count(uint64(p.Rows)))
-			t := newTable(c.Out, "COLUMN", "SIDE", "MISSING", "DISTINCT", "MIN", "MEAN", "MAX", "LEVELS OR DISTRIBUTION")
+			t := newTable(c.Out, "COLUMN", "SIDE", "MISSING", "DISTINCT", "MIN", "MEAN", "MAX",
+				"LEVELS OR DISTRIBUTION")
 			for _, name := range sorted(p.Columns) {
 				col := p.Columns[name]
 				side := "input"
 				if slices.Contains(p.Targets, name) {
 					side = "output"
 				}
-				row := []string{name, side, percent(float64(col.Missing) / float64(max(1, col.Total()))), count(p.Distinct[name])}
+				row := []string{
+					name, side, percent(float64(col.Missing) / float64(max(1, col.Total()))),
+					count(p.Distinct[name]),
+				}
 				if col.Bins.Numeric() {
-					row = append(row, number(col.Min), number(col.Mean()), number(col.Max), density(col.Bins.Edges, col.Counts))
+					row = append(row, number(col.Min), number(col.Mean()), number(col.Max),
+						density(col.Bins.Edges, col.Counts))
 				} else {
 					row = append(row, "", "", "", short(strings.Join(col.Bins.Levels, " "), 50))
 				}
@@ -318,11 +342,13 @@ func (c *call) diffWithProfiles(ctx context.Context, d registry.Diff) error {
 			if col.Movement.Numeric {
 				by = fmt.Sprintf("%+.4g", col.Movement.MeanShift)
 			}
-			t.row(col.Name, fmt.Sprintf("%.3f", col.Movement.PSI), fmt.Sprintf("%.3f", col.Movement.Noise99), by, string(col.Movement.Verdict), short(col.Movement.Sentence, 70))
+			t.row(col.Name, fmt.Sprintf("%.3f", col.Movement.PSI), fmt.Sprintf("%.3f", col.Movement.Noise99), by,
+				string(col.Movement.Verdict), short(col.Movement.Sentence, 70))
 		}
 		t.done()
 		if len(p.OnlyFrom)+len(p.OnlyTo) > 0 {
-			fmt.Fprintf(c.Out, "only in %s: %s; only in %s: %s\n", p.From, strings.Join(p.OnlyFrom, " "), p.To, strings.Join(p.OnlyTo, " "))
+			fmt.Fprintf(c.Out, "only in %s: %s; only in %s: %s\n", p.From, strings.Join(p.OnlyFrom, " "), p.To,
+				strings.Join(p.OnlyTo, " "))
 		}
 	})
 }
@@ -345,7 +371,14 @@ func printDiff(w io.Writer, d registry.Diff) {
 	for _, group := range []struct {
 		name    string
 		changes []registry.Change
-	}{{"parameter ", d.Params}, {"", d.Signature}, {"artifact ", d.Artifacts}, {"code ", d.Code}, {"", d.Data}, {"package ", d.Dependencies}} {
+	}{
+		{"parameter ", d.Params},
+		{"", d.Signature},
+		{"artifact ", d.Artifacts},
+		{"code ", d.Code},
+		{"", d.Data},
+		{"package ", d.Dependencies},
+	} {
 		for _, ch := range group.changes {
 			t.row(group.name+ch.Name, ch.From, ch.To, strings.TrimSpace(ch.Kind+" "+ch.Detail))
 		}

@@ -78,7 +78,8 @@ func wrongUse(format string, args ...any) error { return usageError{fmt.Sprintf(
 
 // commands lists all commands in the order of the job.
 func commands() []command {
-	return slices.Concat(runCommands(), keepingCommands(), peopleCommands(), registryCommands(), ladderCommands(), evidenceCommands(), placeCommands(), trafficCommands(), watchCommands(), recordCommands())
+	return slices.Concat(runCommands(), keepingCommands(), peopleCommands(), registryCommands(), ladderCommands(),
+		evidenceCommands(), placeCommands(), trafficCommands(), watchCommands(), recordCommands())
 }
 
 // Run runs a command line, without the program's name, and returns the exit code.
@@ -137,7 +138,8 @@ func (cmd *command) run(ctx context.Context, args []string, s Streams) int {
 		return Done
 	}
 	if err == nil && (len(c.args) < cmd.least || (cmd.most >= 0 && len(c.args) > cmd.most)) {
-		err = wrongUse("%d arguments are given; the command takes: %s", len(c.args), strings.TrimSpace("innerladder "+cmd.name+" "+cmd.arguments))
+		err = wrongUse("%d arguments are given; the command takes: %s", len(c.args),
+			strings.TrimSpace("innerladder "+cmd.name+" "+cmd.arguments))
 	}
 	if err != nil {
 		fmt.Fprintf(s.Err, "innerladder %s: %v; see: innerladder help %s\n", cmd.name, err, cmd.name)
@@ -231,7 +233,8 @@ func variable(option string) string {
 }
 
 func help(w io.Writer, all []command) {
-	fmt.Fprint(w, "Inner Ladder: register model versions, approve them, split traffic, compare, roll back.\n\nUsage: innerladder COMMAND [options] [arguments]\n")
+	fmt.Fprint(w, "Inner Ladder: register model versions, approve them, split traffic, compare, roll back.\n\nUsage: "+
+		"innerladder COMMAND [options] [arguments]\n")
 	group := ""
 	for _, c := range all {
 		if c.group != group {
@@ -240,12 +243,14 @@ func help(w io.Writer, all []command) {
 		}
 		fmt.Fprintf(w, "  %-17s %s\n", c.name, c.summary)
 	}
-	fmt.Fprint(w, "\nHelp for one command: innerladder help COMMAND\nThe options of serve, demo and standin, and -server and -token-file of all, can be set in the environment: -data as INNERLADDER_DATA.\n"+
+	fmt.Fprint(w, "\nHelp for one command: innerladder help COMMAND\nThe options of serve, demo and standin, and "+
+		"-server and -token-file of all, can be set in the environment: -data as INNERLADDER_DATA.\n"+
 		"Exit codes: 0 done, 1 failed, 2 wrong usage, 3 refused by a gate or rule, 4 rolled back, 5 timed out.\n")
 }
 
 func (cmd *command) help(w io.Writer, flags *flag.FlagSet) {
-	fmt.Fprintf(w, "%s\n\nUsage: %s\n", cmd.summary, strings.TrimSpace("innerladder "+cmd.name+" [options] "+cmd.arguments))
+	fmt.Fprintf(w, "%s\n\nUsage: %s\n", cmd.summary,
+		strings.TrimSpace("innerladder "+cmd.name+" [options] "+cmd.arguments))
 	fmt.Fprintf(w, "\nExample:\n  %s\n\nOptions:\n", strings.ReplaceAll(cmd.example, "\n", "\n  "))
 	flags.VisitAll(func(f *flag.Flag) {
 		what, text := flag.UnquoteUsage(f)

@@ -22,7 +22,10 @@ import (
 
 func evidenceCommands() []command {
 	return []command{
-		{name: "evidence", group: "Ladder", arguments: "REF | E-NUMBER", summary: "List the reports of a version, or show one", least: 1, most: 1, example: "innerladder evidence heat-demand@2",
+		{
+			name: "evidence", group: "Ladder", arguments: "REF | E-NUMBER",
+			summary: "List the reports of a version, or show one", least: 1, most: 1,
+			example: "innerladder evidence heat-demand@2",
 			setup: asks(func(ctx context.Context, c *call) error {
 				if !strings.Contains(c.args[0], "@") {
 					e, err := c.api.Report(ctx, c.args[0])
@@ -31,7 +34,8 @@ func evidenceCommands() []command {
 				found, err := c.api.Evidence(ctx, c.args[0])
 				return c.show(found, err, func() {
 					if len(found.Items) == 0 {
-						c.say("nothing is attached; attach a report with: innerladder attach %s -kind tests FILE", c.args[0])
+						c.say("nothing is attached; attach a report with: innerladder attach %s -kind tests FILE",
+							c.args[0])
 						return
 					}
 					t := newTable(c.Out, "ID", "KIND", "VERDICT", "FILE", "SAYS", "BY", "WHEN")
@@ -40,16 +44,35 @@ func evidenceCommands() []command {
 					}
 					t.done()
 				})
-			})},
-		{name: "verify", group: "Ladder", arguments: "REF", summary: "Check who vouched for a version, and whether it still fits the bytes that are stored; exits 3 when not", least: 1, most: 1,
-			example: "innerladder verify heat-demand@2 -export signed.jsonl", setup: verify},
-		{name: "signing-key make", group: "Ladder", arguments: "FILE", summary: "Make a key of your own to sign with, and make its public half known", least: 1, most: 1, example: "innerladder signing-key make ~/.innerladder-sign.pem -title laptop", setup: makeSigningKey},
-		{name: "signing-key end", group: "Ladder", arguments: "FINGERPRINT", summary: "Say that a key of yours signs nothing any more", least: 1, most: 1, example: "innerladder signing-key end SHA256:…",
+			}),
+		},
+		{
+			name: "verify", group: "Ladder", arguments: "REF",
+			summary: "Check who vouched for a version, and whether it still fits the bytes that are stored; exits " +
+				"3 when not", least: 1, most: 1,
+			example: "innerladder verify heat-demand@2 -export signed.jsonl", setup: verify,
+		},
+		{
+			name: "signing-key make", group: "Ladder", arguments: "FILE",
+			summary: "Make a key of your own to sign with, and make its public half known", least: 1, most: 1,
+			example: "innerladder signing-key make ~/.innerladder-sign.pem -title laptop", setup: makeSigningKey,
+		},
+		{
+			name: "signing-key end", group: "Ladder", arguments: "FINGERPRINT",
+			summary: "Say that a key of yours signs nothing any more", least: 1, most: 1,
+			example: "innerladder signing-key end SHA256:…",
 			setup: asks(func(ctx context.Context, c *call) error {
 				k, err := c.api.EndSigningKey(ctx, c.args[0])
-				return c.show(k, err, func() { fmt.Fprintf(c.Out, "%s signs nothing any more; what it signed stays signed\n", k.Fingerprint) })
-			})},
-		{name: "signing-keys", group: "Ladder", summary: "List the keys with which you sign, and the service", most: 0, example: "innerladder signing-keys",
+				return c.show(k, err, func() {
+					fmt.Fprintf(c.Out,
+						"%s signs nothing any more; what it signed stays signed\n", k.Fingerprint)
+				})
+			}),
+		},
+		{
+			name: "signing-keys", group: "Ladder", summary: "List the keys with which you sign, and the service",
+			most:    0,
+			example: "innerladder signing-keys",
 			setup: asks(func(ctx context.Context, c *call) error {
 				found, err := c.api.SigningKeys(ctx)
 				return c.show(found, err, func() {
@@ -63,7 +86,8 @@ func evidenceCommands() []command {
 					}
 					t.done()
 				})
-			})},
+			}),
+		},
 	}
 }
 
@@ -99,7 +123,8 @@ func makeSigningKey(c *call) func(context.Context) error {
 		}
 		return c.show(k, nil, func() {
 			fmt.Fprintf(c.Out, "%s\n", k.Fingerprint)
-			c.say("the key is in %s; keep it to yourself, and sign with: innerladder sign P-1 -yes -key %s", c.args[0], c.args[0])
+			c.say("the key is in %s; keep it to yourself, and sign with: innerladder sign P-1 -yes -key %s", c.args[0],
+				c.args[0])
 		})
 	}
 }
@@ -149,15 +174,18 @@ func saysWhatIMean(body []byte, promotion string, n service.NewAnswer) error {
 	if err := json.Unmarshal(body, &st); err != nil {
 		return fmt.Errorf("reading the statement: %w", err)
 	}
-	if p := st.Predicate; !strings.EqualFold(p.Promotion, promotion) || p.Answer != string(n.Answer) || p.Note != n.Note || p.HandedTo != n.To {
-		return fmt.Errorf("the service wants %q signed about %s; that is not what was answered, so nothing was signed", p.Answer, p.Promotion)
+	if p := st.Predicate; !strings.EqualFold(p.Promotion, promotion) || p.Answer != string(n.Answer) ||
+		p.Note != n.Note || p.HandedTo != n.To {
+		return fmt.Errorf("the service wants %q signed about %s; that is not what was answered, so nothing was signed",
+			p.Answer, p.Promotion)
 	}
 	return nil
 }
 
 func verify(c *call) func(context.Context) error {
 	c.connect()
-	export := c.flags.String("export", "", "`FILE` to write the signed envelopes to, one a line, for checking elsewhere")
+	export := c.flags.String("export", "",
+		"`FILE` to write the signed envelopes to, one a line, for checking elsewhere")
 	return func(ctx context.Context) error {
 		found, err := c.api.Vouchers(ctx, c.args[0])
 		if err != nil {
@@ -216,8 +244,12 @@ func printVouchers(w io.Writer, v service.Vouchers) {
 		case s.KeyOwner == "":
 			whose = "unknown key"
 		}
-		said := map[ladder.Answer]string{ladder.Yes: "said yes", ladder.No: "said no", ladder.Later: "answers later", ladder.HandOver: "handed it over"}[s.Answer]
-		printLine(w, "  %s  %s %s: %s %s, %s%s %s", mark, s.Promotion, s.To, s.By, said, s.At.Format("2006-01-02 15:04"), counts, quote(s.Note))
+		said := map[ladder.Answer]string{
+			ladder.Yes: "said yes", ladder.No: "said no", ladder.Later: "answers later",
+			ladder.HandOver: "handed it over",
+		}[s.Answer]
+		printLine(w, "  %s  %s %s: %s %s, %s%s %s", mark, s.Promotion, s.To, s.By, said,
+			s.At.Format("2006-01-02 15:04"), counts, quote(s.Note))
 		printLine(w, "           %s %s", whose, s.Key)
 		for _, p := range s.Problems {
 			fmt.Fprintf(w, "           %s\n", p)
@@ -226,8 +258,10 @@ func printVouchers(w io.Writer, v service.Vouchers) {
 }
 
 func printEvidence(w io.Writer, e registry.Evidence) {
-	fmt.Fprintf(w, "%s: %s of %s, %s\n", e.ID, e.Kind, e.Version, map[string]string{"passed": "passed", "failed": "FAILED", "none": "no verdict"}[e.Verdict])
-	facts(w, "  file", e.Name+", "+size(e.Size), "  sha256", e.Digest, "  says", e.Says, "  by", e.AddedBy+", "+moment(e.AddedAt), "  metrics", metrics(e.Metrics))
+	fmt.Fprintf(w, "%s: %s of %s, %s\n", e.ID, e.Kind, e.Version,
+		map[string]string{"passed": "passed", "failed": "FAILED", "none": "no verdict"}[e.Verdict])
+	facts(w, "  file", e.Name+", "+size(e.Size), "  sha256", e.Digest, "  says", e.Says, "  by",
+		e.AddedBy+", "+moment(e.AddedAt), "  metrics", metrics(e.Metrics))
 	if t := e.Tests; t != nil {
 		for _, f := range t.Failed {
 			fmt.Fprintf(w, "  failed  %s: %s\n", f.Name, f.Message)

@@ -48,7 +48,8 @@ forecasting
         roles: [approver]
 `)
 	h.file("wrong.yaml", "rungs:\n  - name: draft\n  - name: live\n    gate:\n      - kind: guess\n")
-	h.file("guess.yaml", "rungs:\n  - name: draft\n  - name: live\n    gate:\n      - kind: metric\n        metric: savings\n        no_worse_by: 1\n")
+	h.file("guess.yaml", "rungs:\n  - name: draft\n  - name: live\n    gate:\n      - kind: metric\n        metric: "+
+		"savings\n        no_worse_by: 1\n")
 	h.plays(`
 runa$ register heat-demand -no-code -project forecasting -task regression -file {dir}/a.json -metric rmse=0.4
 heat-demand@1
@@ -365,7 +366,8 @@ innerladder verify: heat-demand has no label "9x", and no rung is called so; hea
 			Payload     []byte
 			Signatures  []struct{ Keyid, Sig string }
 		}
-		if err := json.Unmarshal([]byte(line), &e); err != nil || e.PayloadType != "application/vnd.in-toto+json" || len(e.Signatures) != 1 || !strings.Contains(string(e.Payload), `"https://in-toto.io/Statement/v1"`) {
+		if err := json.Unmarshal([]byte(line), &e); err != nil || e.PayloadType != "application/vnd.in-toto+json" ||
+			len(e.Signatures) != 1 || !strings.Contains(string(e.Payload), `"https://in-toto.io/Statement/v1"`) {
 			t.Errorf("%v: %s", err, line)
 		}
 	}

@@ -20,8 +20,10 @@ forecasting
 	h.file("model-b.json", `{"weights": [1, 2, 3]}`)
 	h.file("rows.csv", rows)
 	h.file("more.csv", rows+"9,works,0.7\n")
-	h.file("many.csv", "outdoor_c,mix,demand_mw\n"+strings.Repeat("-3.5,harbour,1.4\n2,works,1.1\n7.5,harbour,0.9\n4,works,1\n", 60))
-	h.file("card.md", "---\nlicence: internal\n---\n# Heat demand\n\n## Intended use\n\nThe dispatch desk plans by it.\n\n## Limits\n\nNot for summer.\n")
+	h.file("many.csv", "outdoor_c,mix,demand_mw\n"+
+		strings.Repeat("-3.5,harbour,1.4\n2,works,1.1\n7.5,harbour,0.9\n4,works,1\n", 60))
+	h.file("card.md", "---\nlicence: internal\n---\n# Heat demand\n\n## Intended use\n\nThe dispatch desk plans by "+
+		"it.\n\n## Limits\n\nNot for summer.\n")
 	h.file("needs.txt", "numpy==2.1.3\npandas>=2.2\n")
 	h.file("plot.txt", "a plot\n")
 	h.plays(`

@@ -21,8 +21,10 @@ forecasting
 	h.person("tove", "forecasting:approver")
 	h.file("model.json", fittedModel)
 	h.file("other.json", strings.Replace(fittedModel, "0.5", "0.6", 1))
-	h.words["one"] = background(t, "standin", "-listen", "127.0.0.1:0", "-model", filepath.Join(h.dir, "model.json")).find(t, `(http://[0-9.:]+)`)
-	h.words["two"] = background(t, "standin", "-listen", "127.0.0.1:0", "-model", filepath.Join(h.dir, "other.json")).find(t, `(http://[0-9.:]+)`)
+	h.words["one"] = background(t, "standin", "-listen", "127.0.0.1:0", "-model", filepath.Join(h.dir, "model.json")).
+		find(t, `(http://[0-9.:]+)`)
+	h.words["two"] = background(t, "standin", "-listen", "127.0.0.1:0", "-model", filepath.Join(h.dir, "other.json")).
+		find(t, `(http://[0-9.:]+)`)
 	h.plays(`
 runa$ register heat-demand -no-code -project forecasting -task regression -file {dir}/model.json -metric rmse=0.4
 heat-demand@1

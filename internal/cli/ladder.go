@@ -18,23 +18,57 @@ import (
 
 func ladderCommands() []command {
 	return []command{
-		{name: "promote", group: "Ladder", arguments: "REF", summary: "Ask that a version step up to a rung", least: 1, most: 1,
-			example: "innerladder promote heat-demand@2 -to live -note \"better in wind\" -wait -timeout 4h", setup: promote},
-		{name: "gate", group: "Ladder", arguments: "REF", summary: "Say what is met and missing for a rung; exits 0 when all is met, else 3", least: 1, most: 1,
-			example: "innerladder gate heat-demand@2 -for live", setup: gate},
-		{name: "reviews", group: "Ladder", summary: "List promotions that wait for someone", most: 0, example: "innerladder reviews -for-me", setup: reviews},
-		{name: "review", group: "Ladder", arguments: "P-NUMBER", summary: "Read a promotion against the version that is there", least: 1, most: 1, example: "innerladder review P-1",
+		{
+			name: "promote", group: "Ladder", arguments: "REF", summary: "Ask that a version step up to a rung",
+			least:   1,
+			most:    1,
+			example: "innerladder promote heat-demand@2 -to live -note \"better in wind\" -wait -timeout 4h",
+			setup:   promote,
+		},
+		{
+			name: "gate", group: "Ladder", arguments: "REF",
+			summary: "Say what is met and missing for a rung; exits 0 when all is met, else 3", least: 1, most: 1,
+			example: "innerladder gate heat-demand@2 -for live", setup: gate,
+		},
+		{
+			name: "reviews", group: "Ladder", summary: "List promotions that wait for someone", most: 0,
+			example: "innerladder reviews -for-me", setup: reviews,
+		},
+		{
+			name: "review", group: "Ladder", arguments: "P-NUMBER",
+			summary: "Read a promotion against the version that is there", least: 1, most: 1,
+			example: "innerladder review P-1",
 			setup: asks(func(ctx context.Context, c *call) error {
 				found, err := c.api.Review(ctx, c.args[0])
 				return c.show(found, err, func() { printReview(c.Out, found) })
-			})},
-		{name: "sign", group: "Ladder", arguments: "P-NUMBER", summary: "Answer a promotion that someone else asked for: yes, no, later, or hand it over", least: 1, most: 1,
-			example: "innerladder sign P-1 -yes -note \"read the back-test\"\ninnerladder sign P-1 -later 48h\ninnerladder sign P-1 -to odd -note \"you know the harbour\"", setup: sign},
-		{name: "tick", group: "Ladder", arguments: "P-NUMBER ITEM", summary: "Say that you looked at an item of a promotion's checklist", least: 2, most: 2,
-			example: "innerladder tick P-1 harbour -note \"looked at the twelve coldest hours\"", setup: tick},
-		{name: "carry", group: "Ladder", arguments: "P-NUMBER", summary: "Carry out a promotion whose gate is met, where that is done by hand", least: 1, most: 1, example: "innerladder carry P-1",
-			setup: asks(func(ctx context.Context, c *call) error { return c.promotion(c.api.CarryOut(ctx, c.args[0])) })},
-		{name: "withdraw", group: "Ladder", arguments: "P-NUMBER", summary: "Take back a promotion that you asked for", least: 1, most: 1,
+			}),
+		},
+		{
+			name: "sign", group: "Ladder", arguments: "P-NUMBER",
+			summary: "Answer a promotion that someone else asked for: yes, no, later, or hand it over", least: 1,
+			most: 1,
+			example: "innerladder sign P-1 -yes -note \"read the back-test\"\ninnerladder sign P-1 -later " +
+				"48h\ninnerladder sign P-1 -to odd -note \"you know the harbour\"", setup: sign,
+		},
+		{
+			name: "tick", group: "Ladder", arguments: "P-NUMBER ITEM",
+			summary: "Say that you looked at an item of a promotion's checklist", least: 2, most: 2,
+			example: "innerladder tick P-1 harbour -note \"looked at the twelve coldest hours\"", setup: tick,
+		},
+		{
+			name: "carry", group: "Ladder", arguments: "P-NUMBER",
+			summary: "Carry out a promotion whose gate is met, where that is done by hand", least: 1, most: 1,
+			example: "innerladder carry P-1",
+			setup: asks(func(ctx context.Context,
+				c *call,
+			) error {
+				return c.promotion(c.api.CarryOut(ctx, c.args[0]))
+			}),
+		},
+		{
+			name: "withdraw", group: "Ladder", arguments: "P-NUMBER",
+			summary: "Take back a promotion that you asked for",
+			least:   1, most: 1,
 			example: "innerladder withdraw P-1 -why \"wrong version\"",
 			setup: func(c *call) func(context.Context) error {
 				c.connect()
@@ -42,11 +76,30 @@ func ladderCommands() []command {
 				return func(ctx context.Context) error {
 					return c.promotion(c.api.Withdraw(ctx, c.args[0], *why))
 				}
-			}},
-		{name: "ladder", group: "Ladder", arguments: "[PROJECT]", summary: "Show the rungs of a project and their gates", most: 1, example: "innerladder ladder forecasting\ninnerladder ladder forecasting -yaml > ladder.yaml", setup: showLadder},
-		{name: "ladder try", group: "Ladder", arguments: "[PROJECT]", summary: "Say what a ladder would let pass today, without setting it", most: 1, example: "innerladder ladder try forecasting -file ladder.yaml", setup: tryLadder},
-		{name: "ladder set", group: "Ladder", arguments: "[PROJECT]", summary: "Set the ladder of a project from a file", most: 1, example: "innerladder ladder set forecasting -file ladder.yaml -why \"the harbour must be looked at\"", more: describeKinds, setup: setLadder},
-		{name: "ladder revisions", group: "Ladder", arguments: "[PROJECT]", summary: "List how the ladder of a project was changed", most: 1, example: "innerladder ladder revisions forecasting", setup: ladderRevisions},
+			},
+		},
+		{
+			name: "ladder", group: "Ladder", arguments: "[PROJECT]",
+			summary: "Show the rungs of a project and their gates", most: 1,
+			example: "innerladder ladder forecasting\ninnerladder ladder forecasting -yaml > ladder.yaml",
+			setup:   showLadder,
+		},
+		{
+			name: "ladder try", group: "Ladder", arguments: "[PROJECT]",
+			summary: "Say what a ladder would let pass today, without setting it", most: 1,
+			example: "innerladder ladder try forecasting -file ladder.yaml", setup: tryLadder,
+		},
+		{
+			name: "ladder set", group: "Ladder", arguments: "[PROJECT]",
+			summary: "Set the ladder of a project from a file", most: 1,
+			example: "innerladder ladder set forecasting -file ladder.yaml -why \"the harbour must be looked at\"",
+			more:    describeKinds, setup: setLadder,
+		},
+		{
+			name: "ladder revisions", group: "Ladder", arguments: "[PROJECT]",
+			summary: "List how the ladder of a project was changed", most: 1,
+			example: "innerladder ladder revisions forecasting", setup: ladderRevisions,
+		},
 	}
 }
 
@@ -72,8 +125,10 @@ func promote(c *call) func(context.Context) error {
 	c.connect()
 	to := c.flags.String("to", "", "`RUNG` to step up to")
 	note := c.flags.String("note", "", "`TEXT` for those who sign")
-	emergency := c.flags.Bool("emergency", false, "carry it out now, past the gate; needs -note and a permission, and is reviewed afterwards")
-	wait := c.flags.Bool("wait", false, "wait until it is carried out (exit 0) or refused, withdrawn or expired (exit 3)")
+	emergency := c.flags.Bool("emergency", false,
+		"carry it out now, past the gate; needs -note and a permission, and is reviewed afterwards")
+	wait := c.flags.Bool("wait", false,
+		"wait until it is carried out (exit 0) or refused, withdrawn or expired (exit 3)")
 	timeout := c.flags.Duration("timeout", time.Hour, "`TIME` to wait at most; then exit 5")
 	return func(ctx context.Context) error {
 		if *to == "" {
@@ -105,7 +160,8 @@ func promote(c *call) func(context.Context) error {
 			case <-ctx.Done():
 				if ctx.Err() == context.DeadlineExceeded {
 					_ = c.promotion(p, nil)
-					return tooLate{fmt.Sprintf("%s was not decided within %s; ask again with -wait to go on waiting", p.ID, *timeout)}
+					return tooLate{fmt.Sprintf("%s was not decided within %s; ask again with -wait to go on waiting",
+						p.ID, *timeout)}
 				}
 				return ctx.Err()
 			case <-time.After(time.Second):
@@ -220,14 +276,18 @@ func sign(c *call) func(context.Context) error {
 	c.connect()
 	yes := c.flags.Bool("yes", false, "say yes")
 	no := c.flags.Bool("no", false, "say no; needs -note")
-	later := c.flags.String("later", "", "answer after a `TIME`: a duration such as 48h, or a moment such as 2026-01-20T08:00:00Z")
+	later := c.flags.String("later", "",
+		"answer after a `TIME`: a duration such as 48h, or a moment such as 2026-01-20T08:00:00Z")
 	to := c.flags.String("to", "", "hand it over to a `PERSON`")
 	note := c.flags.String("note", "", "`TEXT`: why")
 	key := c.flags.String("key", "", "`FILE` with your own signing key; the service signs when not given")
 	return func(ctx context.Context) error {
 		n := service.NewAnswer{Note: *note, To: *to}
 		given := 0
-		for answer, on := range map[ladder.Answer]bool{ladder.Yes: *yes, ladder.No: *no, ladder.Later: *later != "", ladder.HandOver: *to != ""} {
+		for answer, on := range map[ladder.Answer]bool{
+			ladder.Yes: *yes, ladder.No: *no, ladder.Later: *later != "",
+			ladder.HandOver: *to != "",
+		} {
 			if on {
 				given++
 				n.Answer = answer
@@ -241,7 +301,8 @@ func sign(c *call) func(context.Context) error {
 			if err != nil {
 				d, err := time.ParseDuration(*later)
 				if err != nil {
-					return wrongUse("-later is %q; give a duration such as 48h, or a moment such as 2026-01-20T08:00:00Z", *later)
+					return wrongUse("-later is %q; give a duration such as 48h, or a moment such as "+
+						"2026-01-20T08:00:00Z", *later)
 				}
 				until = time.Now().Add(d)
 			}
@@ -262,7 +323,8 @@ func tick(c *call) func(context.Context) error {
 	link := c.flags.String("link", "", "`ADDRESS` of what shows it")
 	rung := c.flags.String("rung", "", "`RUNG` whose checklist, where two have an item of the name")
 	return func(ctx context.Context) error {
-		return c.promotion(c.api.Tick(ctx, c.args[0], service.NewTick{Item: c.args[1], Rung: *rung, Note: *note, Link: *link}))
+		return c.promotion(c.api.Tick(ctx, c.args[0],
+			service.NewTick{Item: c.args[1], Rung: *rung, Note: *note, Link: *link}))
 	}
 }
 
@@ -327,7 +389,8 @@ func ladderFile(l ladder.Revision) (string, error) {
 	}
 	plain(&doc)
 	out, err := yaml.Marshal(&doc)
-	return fmt.Sprintf("# The ladder of %s, revision %d. The lowest rung first; what can stand in a gate: innerladder help ladder set\n%s", l.Project, l.Number, out), err
+	return fmt.Sprintf("# The ladder of %s, revision %d. The lowest rung first; what can stand in a gate: "+
+		"innerladder help ladder set\n%s", l.Project, l.Number, out), err
 }
 
 // readLadder reads a ladder from a file of YAML or JSON.
@@ -384,10 +447,12 @@ func setLadder(c *call) func(context.Context) error {
 	c.connect()
 	file := c.flags.String("file", "", "`FILE` with the ladder, YAML or JSON")
 	why := c.flags.String("why", "", "`TEXT`: why it changes")
-	based := c.flags.Int("based-on", -1, "`NUMBER` of the revision it was made from; refused when there is another by now")
+	based := c.flags.Int("based-on", -1,
+		"`NUMBER` of the revision it was made from; refused when there is another by now")
 	return func(ctx context.Context) error {
 		if *file == "" {
-			return wrongUse("no file is given; write the present ladder to one with: innerladder ladder PROJECT -yaml, edit it, and give it with -file")
+			return wrongUse("no file is given; write the present ladder to one with: innerladder ladder PROJECT " +
+				"-yaml, edit it, and give it with -file")
 		}
 		l, err := readLadder(*file)
 		if err != nil {

@@ -20,17 +20,41 @@ import (
 
 func lineageCommands() []command {
 	return []command{
-		{name: "trace", group: "Registry", arguments: "[REF | run-N | COMMIT | REQUEST]", summary: "What something was made from, and what was made from it", most: 1,
-			example: "innerladder trace heat-demand@2\ninnerladder trace -data winters-2024", setup: trace},
-		{name: "data add", group: "Registry", arguments: "NAME [FILE]", summary: "Add a revision of a data set; FILE is read here for its digest, rows and columns", least: 1, most: 2,
-			example: "innerladder data add winters-2024 winters.parquet -address https://data.tarnholm.example/winters-2024", setup: dataAdd},
-		{name: "data", group: "Registry", arguments: "[NAME]", summary: "List data sets, or the revisions of one", most: 1, example: "innerladder data winters-2024", setup: dataList},
-		{name: "run start", group: "Registry", arguments: "MODEL", summary: "Open a run; prints its name", least: 1, most: 1,
-			example: "innerladder run start heat-demand -param depth=6 -data winters-2024", setup: runStart},
-		{name: "run log", group: "Registry", arguments: "RUN", summary: "Add metrics and parameters to a run, step by step", least: 1, most: 1,
-			example: "innerladder run log run-12 -step 3 -metric loss=0.21\ntrain | innerladder run log run-12 -lines", setup: runLog},
-		{name: "run end", group: "Registry", arguments: "RUN", summary: "Close a run", least: 1, most: 1, example: "innerladder run end run-12 -note \"early stop\"", setup: runEnd},
-		{name: "runs", group: "Registry", arguments: "[MODEL]", summary: "List runs, newest first", most: 1, example: "innerladder runs heat-demand", setup: runList},
+		{
+			name: "trace", group: "Registry", arguments: "[REF | run-N | COMMIT | REQUEST]",
+			summary: "What something was made from, and what was made from it", most: 1,
+			example: "innerladder trace heat-demand@2\ninnerladder trace -data winters-2024", setup: trace,
+		},
+		{
+			name: "data add", group: "Registry", arguments: "NAME [FILE]",
+			summary: "Add a revision of a data set; FILE is read here for its digest, rows and columns", least: 1,
+			most: 2,
+			example: "innerladder data add winters-2024 winters.parquet -address " +
+				"https://data.tarnholm.example/winters-2024", setup: dataAdd,
+		},
+		{
+			name: "data", group: "Registry", arguments: "[NAME]", summary: "List data sets, or the revisions of one",
+			most: 1, example: "innerladder data winters-2024", setup: dataList,
+		},
+		{
+			name: "run start", group: "Registry", arguments: "MODEL", summary: "Open a run; prints its name", least: 1,
+			most:    1,
+			example: "innerladder run start heat-demand -param depth=6 -data winters-2024", setup: runStart,
+		},
+		{
+			name: "run log", group: "Registry", arguments: "RUN",
+			summary: "Add metrics and parameters to a run, step by step", least: 1, most: 1,
+			example: "innerladder run log run-12 -step 3 -metric loss=0.21\ntrain | innerladder run log run-12 -lines",
+			setup:   runLog,
+		},
+		{
+			name: "run end", group: "Registry", arguments: "RUN", summary: "Close a run", least: 1, most: 1,
+			example: "innerladder run end run-12 -note \"early stop\"", setup: runEnd,
+		},
+		{
+			name: "runs", group: "Registry", arguments: "[MODEL]", summary: "List runs, newest first", most: 1,
+			example: "innerladder runs heat-demand", setup: runList,
+		},
 	}
 }
 
@@ -38,7 +62,8 @@ func trace(c *call) func(context.Context) error {
 	c.connect()
 	var from service.TraceFrom
 	data := c.flags.String("data", "", "`DATA` set to begin at, NAME or NAME#NUMBER")
-	request := c.flags.String("request", "", "`ID` of a request to begin at: what answered it, and from what was that made?")
+	request := c.flags.String("request", "",
+		"`ID` of a request to begin at: what answered it, and from what was that made?")
 	up := c.flags.Bool("up", false, "only what it was made from")
 	down := c.flags.Bool("down", false, "only what was made from it")
 	c.flags.IntVar(&from.Depth, "depth", 0, "`N` links at most from where it begins; 10 when not given")
@@ -69,7 +94,8 @@ func (c *call) printTrace(t registry.Trace) {
 		if a.Approval != "" {
 			approval = a.Approval + ", signed by " + strings.Join(a.SignedBy, ", ")
 		}
-		facts(c.Out, "request", a.Request, "at", moment(a.At), "answered by", a.Version, "endpoint", fmt.Sprintf("%s#%d, lane %s", a.Endpoint, a.Split, a.Lane), "approved", approval)
+		facts(c.Out, "request", a.Request, "at", moment(a.At), "answered by", a.Version, "endpoint",
+			fmt.Sprintf("%s#%d, lane %s", a.Endpoint, a.Split, a.Lane), "approved", approval)
 		fmt.Fprintln(c.Out)
 	}
 	for _, line := range t.Tree() {
@@ -87,7 +113,8 @@ func dataAdd(c *call) func(context.Context) error {
 	c.connect()
 	var d service.NewDataSet
 	c.flags.StringVar(&d.Address, "address", "", "`ADDRESS` where it lies; the file's path when not given")
-	c.flags.StringVar(&d.Project, "project", "", "`NAME` of the project of a new data set; the one where you may register when not given")
+	c.flags.StringVar(&d.Project, "project", "",
+		"`NAME` of the project of a new data set; the one where you may register when not given")
 	c.flags.StringVar(&d.Digest, "digest", "", "`SHA-256` of its bytes, when there is no file to read")
 	c.flags.Int64Var(&d.Rows, "rows", 0, "`N` rows it has, when there is no file to read")
 	c.flags.StringVar(&d.Description, "description", "", "`TEXT` for people")
@@ -155,7 +182,8 @@ func dataList(c *call) func(context.Context) error {
 			}
 			t := newTable(c.Out, "DATA SET", "ROWS", "COLUMNS", "SIZE", "SHA-256", "ADDED", "BY", "WHERE")
 			for _, d := range all.Items {
-				t.row(d.Ref, counted(d.Rows), counted(int64(len(d.Schema))), size(d.Size), d.Digest[:min(12, len(d.Digest))], ago(sinceNow(d.AddedAt)), d.AddedBy, d.Address)
+				t.row(d.Ref, counted(d.Rows), counted(int64(len(d.Schema))), size(d.Size),
+					d.Digest[:min(12, len(d.Digest))], ago(sinceNow(d.AddedAt)), d.AddedBy, d.Address)
 			}
 			t.done()
 			c.more(all.Next)
@@ -171,7 +199,8 @@ func counted(n int64) string {
 }
 
 func printDataSet(w io.Writer, d registry.DataSet) {
-	facts(w, "data set", d.Ref, "about", d.Description, "rows", counted(d.Rows), "size", size(d.Size), "digest", d.Digest, "where", d.Address, "added", moment(d.AddedAt)+" by "+d.AddedBy)
+	facts(w, "data set", d.Ref, "about", d.Description, "rows", counted(d.Rows), "size", size(d.Size), "digest",
+		d.Digest, "where", d.Address, "added", moment(d.AddedAt)+" by "+d.AddedBy)
 	if len(d.Schema) > 0 {
 		fmt.Fprintln(w)
 		t := newTable(w, "COLUMN", "TYPE", "RANGE OR LEVELS")
@@ -216,7 +245,8 @@ func runLog(c *call) func(context.Context) error {
 	c.flags.Var(metric, "metric", "`NAME=VALUE` at the step; may be given several times")
 	c.flags.Var(param, "param", "`NAME=VALUE`; may be given several times")
 	step := c.flags.Int64("step", 0, "`N`, the step that the metrics belong to")
-	lines := c.flags.Bool("lines", false, `read steps from standard input, one JSON object a line: {"step": 3, "loss": 0.21}`)
+	lines := c.flags.Bool("lines", false,
+		`read steps from standard input, one JSON object a line: {"step": 3, "loss": 0.21}`)
 	return func(ctx context.Context) error {
 		given, err := finite("metric", metric)
 		if err != nil {
@@ -310,7 +340,8 @@ func runList(c *call) func(context.Context) error {
 			}
 			t := newTable(c.Out, "RUN", "MODEL", "STATE", "BY", "MACHINE", "STARTED", "METRICS", "VERSIONS", "TITLE")
 			for _, r := range all.Items {
-				t.row(r.Ref, r.Model, string(r.State), r.By, r.Machine, ago(sinceNow(r.Started)), metrics(r.Metrics), strings.Join(r.Versions, " "), short(r.Title, 40))
+				t.row(r.Ref, r.Model, string(r.State), r.By, r.Machine, ago(sinceNow(r.Started)), metrics(r.Metrics),
+					strings.Join(r.Versions, " "), short(r.Title, 40))
 			}
 			t.done()
 			c.more(all.Next)
@@ -331,10 +362,13 @@ func (c *call) showRun(ctx context.Context, ref string) error {
 	return c.show(both, err, func() {
 		ended := ""
 		if run.Ended != nil {
-			ended = moment(*run.Ended) + ", after " + strconv.FormatFloat(run.Ended.Sub(run.Started).Seconds(), 'f', 1, 64) + " s"
+			ended = moment(*run.Ended) + ", after " +
+				strconv.FormatFloat(run.Ended.Sub(run.Started).Seconds(), 'f', 1, 64) + " s"
 		}
-		facts(c.Out, "run", run.Ref, "model", run.Model, "title", run.Title, "state", string(run.State), "by", run.By, "machine", run.Machine, "started", moment(run.Started), "ended", ended, "note", run.Note,
-			"parameters", params(run.Params), "metrics", metrics(run.Metrics), "data", dataUses(run.Data), "code", code(run.Code), "versions", strings.Join(run.Versions, " "))
+		facts(c.Out, "run", run.Ref, "model", run.Model, "title", run.Title, "state", string(run.State), "by", run.By,
+			"machine", run.Machine, "started", moment(run.Started), "ended", ended, "note", run.Note,
+			"parameters", params(run.Params), "metrics", metrics(run.Metrics), "data", dataUses(run.Data), "code",
+			code(run.Code), "versions", strings.Join(run.Versions, " "))
 		if len(curves) > 0 {
 			fmt.Fprintln(c.Out)
 			printCurves(c.Out, curves)

@@ -22,9 +22,16 @@ import (
 
 func peopleCommands() []command {
 	return []command{
-		{name: "login", group: "People", summary: "Sign in by password, link or token, and remember it for the commands that follow", most: 0,
-			example: "innerladder login -server http://127.0.0.1:7400 -name tove\ninnerladder login -link 'http://127.0.0.1:7400/welcome#…' -name runa\ninnerladder login -token-file pipeline.token", setup: loginCommand},
-		{name: "whoami", group: "People", summary: "Say who is signed in and what they may do", most: 0, example: "innerladder whoami",
+		{
+			name: "login", group: "People",
+			summary: "Sign in by password, link or token, and remember it for the commands that follow", most: 0,
+			example: "innerladder login -server http://127.0.0.1:7400 -name tove\ninnerladder login -link " +
+				"'http://127.0.0.1:7400/welcome#…' -name runa\ninnerladder login -token-file pipeline.token",
+			setup: loginCommand,
+		},
+		{
+			name: "whoami", group: "People", summary: "Say who is signed in and what they may do", most: 0,
+			example: "innerladder whoami",
 			setup: asks(func(ctx context.Context, c *call) error {
 				me, err := c.api.WhoAmI(ctx)
 				return c.show(me, err, func() {
@@ -35,8 +42,11 @@ func peopleCommands() []command {
 					}
 					t.done()
 				})
-			})},
-		{name: "people", group: "People", summary: "List people and robots with their roles", most: 0, example: "innerladder people",
+			}),
+		},
+		{
+			name: "people", group: "People", summary: "List people and robots with their roles", most: 0,
+			example: "innerladder people",
 			setup: asks(func(ctx context.Context, c *call) error {
 				all, err := c.api.People(ctx)
 				return c.show(all, err, func() {
@@ -46,10 +56,17 @@ func peopleCommands() []command {
 					}
 					t.done()
 				})
-			})},
-		{name: "person add", group: "People", arguments: "NAME", summary: "Add a person; prints the link that lets them in", least: 1, most: 1,
-			example: "innerladder person add tove -email tove@tarnholm.example -role approver -project heat-planning", setup: func(c *call) func(context.Context) error { return addPerson(c, false) }},
-		{name: "person edit", group: "People", arguments: "NAME", summary: "Change someone's e-mail address, shut them out, or let them in again", least: 1, most: 1,
+			}),
+		},
+		{
+			name: "person add", group: "People", arguments: "NAME",
+			summary: "Add a person; prints the link that lets them in", least: 1, most: 1,
+			example: "innerladder person add tove -email tove@tarnholm.example -role approver -project heat-planning",
+			setup:   func(c *call) func(context.Context) error { return addPerson(c, false) },
+		},
+		{
+			name: "person edit", group: "People", arguments: "NAME",
+			summary: "Change someone's e-mail address, shut them out, or let them in again", least: 1, most: 1,
 			example: "innerladder person edit odd -out -reason 'has left'",
 			setup: func(c *call) func(context.Context) error {
 				c.connect()
@@ -75,15 +92,26 @@ func peopleCommands() []command {
 					p, err := c.api.EditPerson(ctx, c.args[0], e)
 					return c.show(p, err, func() { fmt.Fprintf(c.Out, "%s %s\n", p.Name, kindOf(p)) })
 				}
-			}},
-		{name: "person link", group: "People", arguments: "NAME", summary: "Make a new link that lets someone in, to choose a password", least: 1, most: 1, example: "innerladder person link tove",
+			},
+		},
+		{
+			name: "person link", group: "People", arguments: "NAME",
+			summary: "Make a new link that lets someone in, to choose a password", least: 1, most: 1,
+			example: "innerladder person link tove",
 			setup: asks(func(ctx context.Context, c *call) error {
 				p, err := c.api.Invite(ctx, c.args[0])
 				return c.show(p, err, func() { c.printLink(p) })
-			})},
-		{name: "robot add", group: "People", arguments: "NAME", summary: "Add a robot, which works with tokens", least: 1, most: 1,
-			example: "innerladder robot add pipeline -role author -project heat-planning", setup: func(c *call) func(context.Context) error { return addPerson(c, true) }},
-		{name: "role give", group: "People", arguments: "NAME ROLE", summary: "Give someone a role in a project", least: 2, most: 2,
+			}),
+		},
+		{
+			name: "robot add", group: "People", arguments: "NAME", summary: "Add a robot, which works with tokens",
+			least: 1, most: 1,
+			example: "innerladder robot add pipeline -role author -project heat-planning",
+			setup:   func(c *call) func(context.Context) error { return addPerson(c, true) },
+		},
+		{
+			name: "role give", group: "People", arguments: "NAME ROLE", summary: "Give someone a role in a project",
+			least: 2, most: 2,
 			example: "innerladder role give tove approver -project heat-planning",
 			setup: func(c *call) func(context.Context) error {
 				c.connect()
@@ -92,34 +120,50 @@ func peopleCommands() []command {
 					p, err := c.api.GiveRole(ctx, c.args[0], access.Membership{Project: *project, Role: c.args[1]})
 					return c.show(p, err, func() { fmt.Fprintf(c.Out, "%s: %s\n", p.Name, memberships(p.Memberships)) })
 				}
-			}},
-		{name: "role take", group: "People", arguments: "NAME ROLE", summary: "Take a role in a project away from someone", least: 2, most: 2,
+			},
+		},
+		{
+			name: "role take", group: "People", arguments: "NAME ROLE",
+			summary: "Take a role in a project away from someone", least: 2, most: 2,
 			example: "innerladder role take tove approver -project heat-planning -reason 'another desk'",
 			setup: func(c *call) func(context.Context) error {
 				c.connect()
 				project := projectOption(c)
 				reason := c.flags.String("reason", "", "`TEXT`: why")
 				return func(ctx context.Context) error {
-					p, err := c.api.TakeRole(ctx, c.args[0], access.Membership{Project: *project, Role: c.args[1]}, *reason)
+					p, err := c.api.TakeRole(ctx, c.args[0], access.Membership{Project: *project, Role: c.args[1]},
+						*reason)
 					return c.show(p, err, func() { fmt.Fprintf(c.Out, "%s: %s\n", p.Name, memberships(p.Memberships)) })
 				}
-			}},
-		{name: "role make", group: "People", arguments: "NAME PERMISSION…", summary: "Make a role of permissions, or change one that was made here", least: 2, most: -1,
+			},
+		},
+		{
+			name: "role make", group: "People", arguments: "NAME PERMISSION…",
+			summary: "Make a role of permissions, or change one that was made here", least: 2, most: -1,
 			example: "innerladder role make auditor audit -note 'looks, changes nothing'",
 			setup: func(c *call) func(context.Context) error {
 				c.connect()
 				note := c.flags.String("note", "", "`TEXT`: what the role is for")
 				return func(ctx context.Context) error {
 					r, err := c.api.PutRole(ctx, c.args[0], c.args[1:], *note)
-					return c.show(r, err, func() { fmt.Fprintf(c.Out, "%s may %s\n", r.Name, permissions(r.Permissions)) })
+					return c.show(r, err, func() {
+						fmt.Fprintf(c.Out, "%s may %s\n", r.Name,
+							permissions(r.Permissions))
+					})
 				}
-			}},
-		{name: "role remove", group: "People", arguments: "NAME", summary: "Remove a role that nobody has", least: 1, most: 1, example: "innerladder role remove auditor",
+			},
+		},
+		{
+			name: "role remove", group: "People", arguments: "NAME", summary: "Remove a role that nobody has", least: 1,
+			most: 1, example: "innerladder role remove auditor",
 			setup: asks(func(ctx context.Context, c *call) error {
 				r, err := c.api.RemoveRole(ctx, c.args[0])
 				return c.show(r, err, func() { fmt.Fprintf(c.Out, "%s was removed\n", r.Name) })
-			})},
-		{name: "roles", group: "People", summary: "List the roles, and what permissions there are", most: 0, example: "innerladder roles",
+			}),
+		},
+		{
+			name: "roles", group: "People", summary: "List the roles, and what permissions there are", most: 0,
+			example: "innerladder roles",
 			setup: asks(func(ctx context.Context, c *call) error {
 				all, err := c.api.Roles(ctx)
 				return c.show(all, err, func() {
@@ -135,14 +179,19 @@ func peopleCommands() []command {
 					}
 					t.done()
 				})
-			})},
-		{name: "token make", group: "People", arguments: "TITLE", summary: "Make a token for yourself or for a robot; prints it once", least: 1, most: 1,
-			example: "innerladder token make 'nightly training' -robot pipeline -may register,ask -lasts 2160h > pipeline.token",
+			}),
+		},
+		{
+			name: "token make", group: "People", arguments: "TITLE",
+			summary: "Make a token for yourself or for a robot; prints it once", least: 1, most: 1,
+			example: "innerladder token make 'nightly training' -robot pipeline -may register,ask -lasts 2160h > " +
+				"pipeline.token",
 			setup: func(c *call) func(context.Context) error {
 				c.connect()
 				robot := c.flags.String("robot", "", "`NAME` of the robot it is for; yours when not given")
 				may := c.flags.String("may", "", "`PERMISSIONS` that it is narrowed down to, separated by commas")
-				projects := c.flags.String("project", "", "`NAMES` of the projects that it is narrowed down to, separated by commas")
+				projects := c.flags.String("project", "",
+					"`NAMES` of the projects that it is narrowed down to, separated by commas")
 				lasts := c.flags.String("lasts", "", "`DURATION` until it expires; 2160h (90 days) when not given")
 				return func(ctx context.Context) error {
 					n := service.NewToken{Title: c.args[0], Robot: *robot, Lasts: *lasts}
@@ -152,12 +201,16 @@ func peopleCommands() []command {
 					n.Projects = commas(*projects)
 					t, err := c.api.MakeToken(ctx, n)
 					return c.show(t, err, func() {
-						c.say("token %d of %s holds until %s; it is shown this once:", t.ID, t.Owner, t.Expires.Format("2006-01-02"))
+						c.say("token %d of %s holds until %s; it is shown this once:", t.ID, t.Owner,
+							t.Expires.Format("2006-01-02"))
 						fmt.Fprintln(c.Out, t.Secret)
 					})
 				}
-			}},
-		{name: "token end", group: "People", arguments: "ID", summary: "Take a token away", least: 1, most: 1, example: "innerladder token end 4",
+			},
+		},
+		{
+			name: "token end", group: "People", arguments: "ID", summary: "Take a token away", least: 1, most: 1,
+			example: "innerladder token end 4",
 			setup: asks(func(ctx context.Context, c *call) error {
 				id, err := c.number(0)
 				if err != nil {
@@ -165,8 +218,11 @@ func peopleCommands() []command {
 				}
 				t, err := c.api.EndToken(ctx, id)
 				return c.show(t, err, func() { fmt.Fprintf(c.Out, "token %d of %s holds no more\n", t.ID, t.Owner) })
-			})},
-		{name: "tokens", group: "People", summary: "List your tokens, or those of a robot that you keep", most: 0, example: "innerladder tokens -robot pipeline",
+			}),
+		},
+		{
+			name: "tokens", group: "People", summary: "List your tokens, or those of a robot that you keep", most: 0,
+			example: "innerladder tokens -robot pipeline",
 			setup: func(c *call) func(context.Context) error {
 				c.connect()
 				robot := c.flags.String("robot", "", "`NAME` of a robot")
@@ -179,13 +235,18 @@ func peopleCommands() []command {
 							if x.UsedAt != nil {
 								used = moment(*x.UsedAt)
 							}
-							t.row(strconv.FormatInt(x.ID, 10), x.Title, "…"+x.Hint, orAll(permissions(x.Scope.Permissions)), orAll(strings.Join(x.Scope.Projects, ", ")), x.Expires.Format("2006-01-02"), used)
+							t.row(strconv.FormatInt(x.ID, 10), x.Title, "…"+x.Hint,
+								orAll(permissions(x.Scope.Permissions)), orAll(strings.Join(x.Scope.Projects, ", ")),
+								x.Expires.Format("2006-01-02"), used)
 						}
 						t.done()
 					})
 				}
-			}},
-		{name: "inbox", group: "People", summary: "Your notices, newest first", most: 0, example: "innerladder inbox -unread -read",
+			},
+		},
+		{
+			name: "inbox", group: "People", summary: "Your notices, newest first", most: 0,
+			example: "innerladder inbox -unread -read",
 			setup: func(c *call) func(context.Context) error {
 				c.connect()
 				unread := c.flags.Bool("unread", false, "only those that were not read")
@@ -210,8 +271,11 @@ func peopleCommands() []command {
 						c.more(all.Next)
 					})
 				}
-			}},
-		{name: "notify", group: "People", arguments: "[TOPIC=HOW…]", summary: "Choose what reaches you: TOPIC=inbox, TOPIC=mail, TOPIC=inbox,mail or TOPIC=none", most: -1,
+			},
+		},
+		{
+			name: "notify", group: "People", arguments: "[TOPIC=HOW…]",
+			summary: "Choose what reaches you: TOPIC=inbox, TOPIC=mail, TOPIC=inbox,mail or TOPIC=none", most: -1,
 			example: "innerladder notify alert=inbox,mail review=inbox version=none",
 			setup: asks(func(ctx context.Context, c *call) error {
 				p, err := c.api.Preferences(ctx)
@@ -219,7 +283,8 @@ func peopleCommands() []command {
 					for _, arg := range c.args {
 						topic, how, ok := strings.Cut(arg, "=")
 						if !ok {
-							return wrongUse("%q is no choice; write TOPIC=inbox, TOPIC=mail, TOPIC=inbox,mail or TOPIC=none", arg)
+							return wrongUse("%q is no choice; write TOPIC=inbox, TOPIC=mail, TOPIC=inbox,mail or "+
+								"TOPIC=none", arg)
 						}
 						delete(p.Choices, notice.Topic(topic))
 						if how == "none" {
@@ -249,7 +314,8 @@ func peopleCommands() []command {
 						c.say("no e-mail address of yours is known")
 					}
 				})
-			})},
+			}),
+		},
 	}
 }
 
@@ -257,9 +323,11 @@ func peopleCommands() []command {
 func loginCommand(c *call) func(context.Context) error {
 	c.connect()
 	c.connects = false // there may be nothing to connect with yet
-	name := c.flags.String("name", "", "`NAME` to sign in with a password; with -link, the name that the first owner chooses")
+	name := c.flags.String("name", "",
+		"`NAME` to sign in with a password; with -link, the name that the first owner chooses")
 	link := c.flags.String("link", "", "`LINK` that lets you in; you choose a password with it")
-	passwordFile := c.flags.String("password-file", "", "`FILE` with the password; asked for when not given, - is standard input")
+	passwordFile := c.flags.String("password-file", "",
+		"`FILE` with the password; asked for when not given, - is standard input")
 	lasts := c.flags.String("lasts", "", "`DURATION` that the sign-in holds; 2160h (90 days) when not given")
 	return func(ctx context.Context) error {
 		server := *c.server
@@ -323,7 +391,8 @@ func loginCommand(c *call) func(context.Context) error {
 			return fmt.Errorf("remembering the login: %w", err)
 		}
 		return c.show(me, nil, func() {
-			fmt.Fprintf(c.Out, "signed in to %s as %s (%s); remembered in %s\n", server, me.Name, memberships(me.Memberships), file)
+			fmt.Fprintf(c.Out, "signed in to %s as %s (%s); remembered in %s\n", server, me.Name,
+				memberships(me.Memberships), file)
 		})
 	}
 }
@@ -342,7 +411,8 @@ func (c *call) password(file string, chosen bool) (string, error) {
 		b, err := os.ReadFile(file)
 		return strings.TrimRight(string(b), "\r\n"), err
 	case !term.IsTerminal(int(os.Stdin.Fd())):
-		return "", wrongUse("there is no terminal to ask for the password; give it with -password-file FILE, or - for standard input")
+		return "", wrongUse("there is no terminal to ask for the password; give it with -password-file FILE, or - " +
+			"for standard input")
 	}
 	ask := func(what string) (string, error) {
 		fmt.Fprint(c.Err, what+": ")
@@ -384,7 +454,8 @@ func addPerson(c *call, robot bool) func(context.Context) error {
 		p, err := c.api.AddPerson(ctx, n)
 		return c.show(p, err, func() {
 			if robot {
-				fmt.Fprintf(c.Out, "%s was added: %s; give it a token with: innerladder token make TITLE -robot %s\n", p.Name, memberships(p.Memberships), p.Name)
+				fmt.Fprintf(c.Out, "%s was added: %s; give it a token with: innerladder token make TITLE -robot %s\n",
+					p.Name, memberships(p.Memberships), p.Name)
 				return
 			}
 			c.printLink(p)
@@ -396,7 +467,8 @@ func (c *call) printLink(p service.AddedPerson) {
 	c.say("give %s this link; it lets them in once, within 7 days, to choose a password:", p.Name)
 	fmt.Fprintln(c.Out, p.Link)
 	if len(p.Memberships) == 0 {
-		c.say("%s has no role yet and sees nothing; give one with: innerladder role give %s ROLE -project PROJECT", p.Name, p.Name)
+		c.say("%s has no role yet and sees nothing; give one with: innerladder role give %s ROLE -project PROJECT",
+			p.Name, p.Name)
 	}
 }
 

@@ -13,7 +13,9 @@ import (
 
 func placeCommands() []command {
 	return []command{
-		{name: "environment add", group: "Places", arguments: "NAME", summary: "Add a place where versions run", least: 1, most: 1,
+		{
+			name: "environment add", group: "Places", arguments: "NAME", summary: "Add a place where versions run",
+			least: 1, most: 1,
 			example: "innerladder environment add plant-north -about \"the north plant's model servers\"",
 			setup: func(c *call) func(context.Context) error {
 				c.connect()
@@ -22,8 +24,11 @@ func placeCommands() []command {
 					e, err := c.api.AddEnvironment(ctx, c.args[0], *about)
 					return c.show(e, err, func() { fmt.Fprintln(c.Out, e.Name) })
 				}
-			}},
-		{name: "environment list", group: "Places", summary: "List the places where versions run", most: 0, example: "innerladder environment list",
+			},
+		},
+		{
+			name: "environment list", group: "Places", summary: "List the places where versions run", most: 0,
+			example: "innerladder environment list",
 			setup: func(c *call) func(context.Context) error {
 				c.connect()
 				return func(ctx context.Context) error {
@@ -36,8 +41,11 @@ func placeCommands() []command {
 						t.done()
 					})
 				}
-			}},
-		{name: "place", group: "Places", arguments: "REF", summary: "Say that a version runs somewhere, after checking that it does", least: 1, most: 1,
+			},
+		},
+		{
+			name: "place", group: "Places", arguments: "REF",
+			summary: "Say that a version runs somewhere, after checking that it does", least: 1, most: 1,
 			example: "innerladder place heat-demand@2 -env plant-north -at http://127.0.0.1:9001",
 			setup: func(c *call) func(context.Context) error {
 				c.connect()
@@ -51,8 +59,11 @@ func placeCommands() []command {
 					}
 					return c.placement(c.api.Place(ctx, c.args[0], *env, at, *as))
 				}
-			}},
-		{name: "unplace", group: "Places", arguments: "REF", summary: "Say that a version runs somewhere no more", least: 1, most: 1,
+			},
+		},
+		{
+			name: "unplace", group: "Places", arguments: "REF", summary: "Say that a version runs somewhere no more",
+			least: 1, most: 1,
 			example: "innerladder unplace heat-demand@1 -env plant-north",
 			setup: func(c *call) func(context.Context) error {
 				c.connect()
@@ -63,15 +74,19 @@ func placeCommands() []command {
 					}
 					return c.placement(c.api.Unplace(ctx, c.args[0], *env))
 				}
-			}},
-		{name: "placements", group: "Places", arguments: "[REF]", summary: "List what runs where, and how it is", most: 1, example: "innerladder placements",
+			},
+		},
+		{
+			name: "placements", group: "Places", arguments: "[REF]", summary: "List what runs where, and how it is",
+			most: 1, example: "innerladder placements",
 			setup: func(c *call) func(context.Context) error {
 				c.connect()
 				return func(ctx context.Context) error {
 					all, err := c.api.Placements(ctx, strings.Join(c.args, ""))
 					return c.show(all, err, func() { printPlacements(c.Out, all.Items) })
 				}
-			}},
+			},
+		},
 	}
 }
 

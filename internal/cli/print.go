@@ -140,7 +140,8 @@ func printPromotion(w io.Writer, p ladder.Promotion) {
 	case p.Ready:
 		fmt.Fprintf(w, "  the gate is met; carry it out with: innerladder carry %s\n", p.ID)
 	case p.State == ladder.ToReview:
-		fmt.Fprintf(w, "  it was carried out past its gate; someone other than %s must say whether that was right: innerladder sign %s -yes\n", p.AskedBy, p.ID)
+		fmt.Fprintf(w, "  it was carried out past its gate; someone other than %s must say whether that was right: "+
+			"innerladder sign %s -yes\n", p.AskedBy, p.ID)
 	}
 }
 
@@ -188,7 +189,8 @@ func printLadder(w io.Writer, l ladder.Revision) {
 		revision = "the default ladder"
 	}
 	fmt.Fprintf(w, "%s: %s\n", l.Project, revision)
-	fmt.Fprintf(w, "  carried out %s; reminds after %s, expires after %s\n", strings.ReplaceAll(l.CarryOut, "_", " "), l.RemindAfter, l.ExpireAfter)
+	fmt.Fprintf(w, "  carried out %s; reminds after %s, expires after %s\n", strings.ReplaceAll(l.CarryOut, "_", " "),
+		l.RemindAfter, l.ExpireAfter)
 	for _, r := range slices.Backward(l.Rungs) {
 		var more []string
 		if r.HoldsOne {
@@ -256,7 +258,8 @@ func printPreview(w io.Writer, p service.Preview) {
 		for _, o := range r.Open {
 			open = append(open, fmt.Sprintf("%s (%d)", o.Requirement, o.Versions))
 		}
-		t.row(r.Rung, strconv.Itoa(r.Asked), strconv.Itoa(r.Pass), strconv.Itoa(r.People), strconv.Itoa(r.Blocked), strings.Join(open, ", "))
+		t.row(r.Rung, strconv.Itoa(r.Asked), strconv.Itoa(r.Pass), strconv.Itoa(r.People), strconv.Itoa(r.Blocked),
+			strings.Join(open, ", "))
 	}
 	t.done()
 	for _, v := range p.Versions {

@@ -16,9 +16,15 @@ import (
 
 func recordCommands() []command {
 	return []command{
-		{name: "activity", group: "Record", arguments: "[SUBJECT]", summary: "What happened, newest first, with comments: everything, or about a model, version, label, endpoint, run, data set", most: 1,
-			example: "innerladder activity heat-demand@beta", setup: activityCommand},
-		{name: "comment", group: "Record", arguments: "SUBJECT|LINE TEXT", summary: "Comment on something, or on a line of what happened; @NAME tells someone", least: 2, most: 2,
+		{
+			name: "activity", group: "Record", arguments: "[SUBJECT]",
+			summary: "What happened, newest first, with comments: everything, or about a model, version, label, " +
+				"endpoint, run, data set", most: 1,
+			example: "innerladder activity heat-demand@beta", setup: activityCommand,
+		},
+		{
+			name: "comment", group: "Record", arguments: "SUBJECT|LINE TEXT",
+			summary: "Comment on something, or on a line of what happened; @NAME tells someone", least: 2, most: 2,
 			example: "innerladder comment heat-demand@3 '@tove please look at the morning peak'",
 			setup: asks(func(ctx context.Context, c *call) error {
 				subject := c.args[0]
@@ -30,15 +36,27 @@ func recordCommands() []command {
 				return c.show(said, err, func() {
 					fmt.Fprintf(c.Out, "line %d: %s\n", said.Seq, said.Sentence)
 					if len(said.Unreached) > 0 {
-						c.say("not told, because there is nobody of that name or they may not see this: %s", strings.Join(said.Unreached, ", "))
+						c.say("not told, because there is nobody of that name or they may not see this: %s",
+							strings.Join(said.Unreached, ", "))
 					}
 				})
-			})},
-		{name: "audit", group: "Record", summary: "Search the record: who did what, when and why, with values before and after", most: 0,
-			example: "innerladder audit -kind split -by tove -within 72h\ninnerladder audit -about demand-hourly -text canary -values", setup: auditCommand},
-		{name: "audit verify", group: "Record", summary: "Have the whole record read for anything altered, missing or reordered; exits 1 when there is", most: 0,
-			example: "innerladder audit verify -checkpoint 2026-01.checkpoint", setup: verifyCommand},
-		{name: "audit checkpoint", group: "Record", summary: "Print a signed statement of what the last line is, to be kept elsewhere", most: 0,
+			}),
+		},
+		{
+			name: "audit", group: "Record",
+			summary: "Search the record: who did what, when and why, with values before and after", most: 0,
+			example: "innerladder audit -kind split -by tove -within 72h\ninnerladder audit -about demand-hourly " +
+				"-text canary -values", setup: auditCommand,
+		},
+		{
+			name: "audit verify", group: "Record",
+			summary: "Have the whole record read for anything altered, missing or reordered; exits 1 when there is",
+			most:    0,
+			example: "innerladder audit verify -checkpoint 2026-01.checkpoint", setup: verifyCommand,
+		},
+		{
+			name: "audit checkpoint", group: "Record",
+			summary: "Print a signed statement of what the last line is, to be kept elsewhere", most: 0,
 			example: "innerladder audit checkpoint > 2026-01.checkpoint",
 			setup: asks(func(ctx context.Context, c *call) error {
 				p, err := c.api.Checkpoint(ctx)
@@ -46,15 +64,21 @@ func recordCommands() []command {
 					return err
 				}
 				return c.printJSON(p)
-			})},
-		{name: "audit export", group: "Record", summary: "Print what a search finds, oldest first, as CloudEvents, one JSON object a line", most: 0,
+			}),
+		},
+		{
+			name: "audit export", group: "Record",
+			summary: "Print what a search finds, oldest first, as CloudEvents, one JSON object a line", most: 0,
 			example: "innerladder audit export -after 2026-01-01 > january.jsonl",
 			setup: func(c *call) func(context.Context) error {
 				c.connect()
 				q := searchOptions(c)
 				return func(ctx context.Context) error { return c.api.ExportAudit(ctx, q(), c.Out) }
-			}},
-		{name: "audit save", group: "Record", arguments: "NAME", summary: "Keep a search under a name", least: 1, most: 1,
+			},
+		},
+		{
+			name: "audit save", group: "Record", arguments: "NAME", summary: "Keep a search under a name", least: 1,
+			most:    1,
 			example: "innerladder audit save 'night changes' -kind split -within 24h -shared",
 			setup: func(c *call) func(context.Context) error {
 				c.connect()
@@ -62,21 +86,32 @@ func recordCommands() []command {
 				shared := c.flags.Bool("shared", false, "everyone who may search the record can use it")
 				return func(ctx context.Context) error {
 					s, err := c.api.SaveSearch(ctx, c.args[0], q(), *shared)
-					return c.show(s, err, func() { fmt.Fprintf(c.Out, "saved; run it with: innerladder audit -saved '%s'\n", s.Name) })
+					return c.show(s, err, func() {
+						fmt.Fprintf(c.Out,
+							"saved; run it with: innerladder audit -saved '%s'\n", s.Name)
+					})
 				}
-			}},
-		{name: "audit searches", group: "Record", summary: "List the searches that you keep and those that others share", most: 0, example: "innerladder audit searches",
+			},
+		},
+		{
+			name: "audit searches", group: "Record",
+			summary: "List the searches that you keep and those that others share", most: 0,
+			example: "innerladder audit searches",
 			setup: asks(func(ctx context.Context, c *call) error {
 				all, err := c.api.Searches(ctx)
 				return c.show(all, err, func() {
 					t := newTable(c.Out, "ID", "NAME", "OWNER", "SHARED", "SEARCH")
 					for _, s := range all.Items {
-						t.row(strconv.FormatInt(s.ID, 10), s.Name, s.Owner, map[bool]string{true: "yes", false: "no"}[s.Shared], params(s.Query))
+						t.row(strconv.FormatInt(s.ID, 10), s.Name, s.Owner,
+							map[bool]string{true: "yes", false: "no"}[s.Shared], params(s.Query))
 					}
 					t.done()
 				})
-			})},
-		{name: "audit forget", group: "Record", arguments: "ID", summary: "Forget a search that you keep", least: 1, most: 1, example: "innerladder audit forget 2",
+			}),
+		},
+		{
+			name: "audit forget", group: "Record", arguments: "ID", summary: "Forget a search that you keep", least: 1,
+			most: 1, example: "innerladder audit forget 2",
 			setup: asks(func(ctx context.Context, c *call) error {
 				id, err := c.number(0)
 				if err != nil {
@@ -84,7 +119,8 @@ func recordCommands() []command {
 				}
 				err = c.api.RemoveSearch(ctx, id)
 				return c.show(struct{}{}, err, func() { fmt.Fprintln(c.Out, "forgotten") })
-			})},
+			}),
+		},
 	}
 }
 
@@ -111,7 +147,8 @@ func activityCommand(c *call) func(context.Context) error {
 					fmt.Fprintf(c.Out, "%*s“%s”\n", 42, "", h.Reason)
 				}
 				for _, said := range h.Comments {
-					fmt.Fprintf(c.Out, "%*s%s: %s\n", 42, "", said.Actor, strings.ReplaceAll(said.Reason, "\n", "\n"+strings.Repeat(" ", 44)))
+					fmt.Fprintf(c.Out, "%*s%s: %s\n", 42, "", said.Actor,
+						strings.ReplaceAll(said.Reason, "\n", "\n"+strings.Repeat(" ", 44)))
 				}
 			}
 			c.more(all.Next)
@@ -175,7 +212,8 @@ func auditCommand(c *call) func(context.Context) error {
 				fmt.Fprintf(c.Out, "%6d  %s\n", e.Seq, happened(e))
 				facts(c.Out, "        kind", e.Kind+" · "+e.Subject, "        why", e.Reason)
 				if *values {
-					facts(c.Out, "        project", e.Project, "        before", string(e.Before), "        after", string(e.After), "        from", e.Address, "        request", e.RequestID)
+					facts(c.Out, "        project", e.Project, "        before", string(e.Before), "        after",
+						string(e.After), "        from", e.Address, "        request", e.RequestID)
 				}
 			}
 			c.more(all.Next)
@@ -209,7 +247,8 @@ func verifyCommand(c *call) func(context.Context) error {
 				fmt.Fprintf(c.Out, "%-10s  %s\n", strings.ReplaceAll(b.What, "_", " "), b.Sentence)
 			}
 			if found.Intact() {
-				fmt.Fprintf(c.Out, "intact: %s lines, in %d ms\nhead    %s\n", count(uint64(found.Lines)), found.MS, found.Head)
+				fmt.Fprintf(c.Out, "intact: %s lines, in %d ms\nhead    %s\n", count(uint64(found.Lines)), found.MS,
+					found.Head)
 				for _, p := range checkpoints {
 					fmt.Fprintf(c.Out, "holds   checkpoint of line %d from %s\n", p.Seq, moment(p.At))
 				}

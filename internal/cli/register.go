@@ -38,17 +38,24 @@ func register(c *call) func(context.Context) error {
 	c.connect()
 	f := registerFlags{metric: pairs{}, param: pairs{}, importance: pairs{}, unit: pairs{}, property: pairs{}}
 	var files, attachments list
-	c.flags.Var(&files, "file", "`FILE` or folder of the version; may be given several times, a folder is packed as tar")
-	c.flags.Var(&f.from, "from", "`ADDRESS`, https:// or file://, that the service takes a file from; may be given several times")
-	f.referenceOnly = c.flags.Bool("reference-only", false, "with -from: write down digest and size, do not keep the bytes")
-	sample := c.flags.String("sample", "", "`FILE` with example rows, CSV, Parquet or JSON; signature, sample request and reference profile are read from it")
-	reference := c.flags.String("reference", "", "`FILE` with the rows of the reference profile, when they are not the sample")
+	c.flags.Var(&files, "file", "`FILE` or folder of the version; may be given several times, a folder is "+
+		"packed as tar")
+	c.flags.Var(&f.from, "from", "`ADDRESS`, https:// or file://, that the service takes a file from; may be given "+
+		"several times")
+	f.referenceOnly = c.flags.Bool("reference-only", false,
+		"with -from: write down digest and size, do not keep the bytes")
+	sample := c.flags.String("sample", "",
+		"`FILE` with example rows, CSV, Parquet or JSON; signature, sample request and reference profile are "+
+			"read from it")
+	reference := c.flags.String("reference", "",
+		"`FILE` with the rows of the reference profile, when they are not the sample")
 	c.flags.Var(&f.targets, "target", "`COLUMN` of the sample that is an output; may be given several times")
 	c.flags.Var(f.unit, "unit", "`COLUMN=UNIT` of the sample; may be given several times")
 	f.signature = c.flags.String("signature", "", "`FILE` with a signature written by hand, JSON")
 	card := c.flags.String("card", "", "`FILE` with the model card, Markdown")
 	requirements := c.flags.String("requirements", "", "`FILE` with the packages it needs, one a line")
-	c.flags.Var(&attachments, "attach", "`FILE` to attach: a document, a notebook, a picture; may be given several times")
+	c.flags.Var(&attachments, "attach",
+		"`FILE` to attach: a document, a notebook, a picture; may be given several times")
 	c.flags.Var(f.metric, "metric", "`NAME=VALUE` that was measured; may be given several times")
 	c.flags.Var(f.param, "param", "`NAME=VALUE` it was made with; may be given several times")
 	c.flags.Var(f.importance, "importance", "`INPUT=VALUE`: how much an input counts; may be given several times")
@@ -57,14 +64,16 @@ func register(c *call) func(context.Context) error {
 	c.flags.Var(&f.validatedOn, "validated-on", "`DATA` set; may be given several times")
 	c.flags.Var(&f.evaluatedOn, "evaluated-on", "`DATA` set; may be given several times")
 	c.flags.Var(&f.parents, "parent", "`REF` of a version it was made from; may be given several times")
-	f.relation = c.flags.String("relation", "derived", "`WORD` that says how it was made from its parents, such as fine-tuned")
+	f.relation = c.flags.String("relation", "derived",
+		"`WORD` that says how it was made from its parents, such as fine-tuned")
 	c.flags.Var(&f.tags, "tag", "`TAG`; may be given several times")
 	c.flags.Var(f.property, "property", "`NAME=VALUE`; may be given several times")
 	c.flags.Var(&f.labels, "label", "`LABEL` to put on the version; may be given several times")
 	f.note = c.flags.String("note", "", "`TEXT` for people")
 	f.project = c.flags.String("project", "", "`PROJECT` of a new model")
 	f.owner = c.flags.String("owner", "", "`NAME` of the owner of a new model")
-	f.task = c.flags.String("task", "", "`TASK` of a new model: regression, classification or other; read off the target")
+	f.task = c.flags.String("task", "",
+		"`TASK` of a new model: regression, classification or other; read off the target")
 	f.description = c.flags.String("description", "", "`TEXT` about a new model")
 	f.noCode = c.flags.Bool("no-code", false, "do not record the git checkout")
 	return func(ctx context.Context) error {
@@ -77,7 +86,12 @@ func register(c *call) func(context.Context) error {
 		}
 		// What is wrong with the small files shows before large ones are sent.
 		var local []client.LocalFile
-		for _, one := range []struct{ part, path string }{{service.PartSample, *sample}, {service.PartReference, *reference}, {service.PartCard, *card}, {service.PartRequirements, *requirements}} {
+		for _, one := range []struct{ part, path string }{
+			{service.PartSample, *sample},
+			{service.PartReference, *reference},
+			{service.PartCard, *card},
+			{service.PartRequirements, *requirements},
+		} {
 			if one.path != "" {
 				local = append(local, client.LocalFile{Part: one.part, Path: one.path})
 			}
@@ -113,8 +127,11 @@ func register(c *call) func(context.Context) error {
 
 // registration turns the options into what is sent.
 func (f registerFlags) registration(ctx context.Context, model string) (service.Registration, error) {
-	reg := service.Registration{Model: model, Project: *f.project, Task: *f.task, Description: *f.description, Owner: *f.owner, Note: *f.note, Params: f.param, Run: *f.run,
-		Targets: f.targets, Units: f.unit, Tags: f.tags, Properties: f.property, Labels: f.labels}
+	reg := service.Registration{
+		Model: model, Project: *f.project, Task: *f.task, Description: *f.description,
+		Owner: *f.owner, Note: *f.note, Params: f.param, Run: *f.run,
+		Targets: f.targets, Units: f.unit, Tags: f.tags, Properties: f.property, Labels: f.labels,
+	}
 	var err error
 	if reg.Metrics, err = finite("metric", f.metric); err != nil {
 		return reg, err
@@ -122,7 +139,10 @@ func (f registerFlags) registration(ctx context.Context, model string) (service.
 	if reg.Importance, err = finite("importance", f.importance); err != nil {
 		return reg, err
 	}
-	for role, refs := range map[string]list{registry.TrainedOn: f.trainedOn, registry.ValidatedOn: f.validatedOn, registry.EvaluatedOn: f.evaluatedOn} {
+	for role, refs := range map[string]list{
+		registry.TrainedOn: f.trainedOn, registry.ValidatedOn: f.validatedOn,
+		registry.EvaluatedOn: f.evaluatedOn,
+	} {
 		for _, ref := range refs {
 			reg.Data = append(reg.Data, registry.DataUse{Data: ref, Role: role})
 		}
@@ -187,7 +207,8 @@ func artifact(path string) (file client.LocalFile, cleanUp func(), err error) {
 	}
 	cleanUp = func() { _ = os.Remove(temporary.Name()) }
 	err = errors.Join(pack(temporary, path), temporary.Close())
-	return client.LocalFile{Part: service.PartArtifact, Path: temporary.Name(), Name: filepath.Base(absolute) + ".tar"}, cleanUp, err
+	return client.LocalFile{Part: service.PartArtifact, Path: temporary.Name(), Name: filepath.Base(absolute) + ".tar"},
+		cleanUp, err
 }
 
 // pack writes a folder as tar. Equal folders give equal bytes: names are in order, and
@@ -209,7 +230,10 @@ func pack(w io.Writer, folder string) error {
 		if err != nil {
 			return err
 		}
-		if err := out.WriteHeader(&tar.Header{Name: filepath.ToSlash(name), Size: info.Size(), Mode: 0o644, ModTime: time.Unix(0, 0), Format: tar.FormatPAX}); err != nil {
+		if err := out.WriteHeader(&tar.Header{
+			Name: filepath.ToSlash(name), Size: info.Size(), Mode: 0o644,
+			ModTime: time.Unix(0, 0), Format: tar.FormatPAX,
+		}); err != nil {
 			return err
 		}
 		f, err := os.Open(path)
@@ -257,7 +281,8 @@ func withoutCredentials(address string) string {
 // look reads a file as the service would, without one.
 func look(c *call) func(context.Context) error {
 	c.json = c.flags.Bool("json", false, "print JSON")
-	part := c.flags.String("as", "", "`PART` it would be: artifact, sample, card or requirements; told by its name when not given")
+	part := c.flags.String("as", "",
+		"`PART` it would be: artifact, sample, card or requirements; told by its name when not given")
 	var targets list
 	c.flags.Var(&targets, "target", "`COLUMN` of a sample that is an output; may be given several times")
 	return func(context.Context) error {
@@ -316,7 +341,10 @@ func printLook(w io.Writer, l service.LookedAt) {
 		for _, f := range l.Contents.Facts {
 			fmt.Fprintf(w, "  %s: %s\n", f.Name, short(f.Value, 140))
 		}
-		printContents(w, "  ", registry.Contents{TensorCount: l.Contents.TensorCount, Values: l.Contents.Values, FileCount: l.Contents.FileCount, Expanded: l.Contents.Expanded, Remarks: l.Contents.Remarks})
+		printContents(w, "  ", registry.Contents{
+			TensorCount: l.Contents.TensorCount, Values: l.Contents.Values,
+			FileCount: l.Contents.FileCount, Expanded: l.Contents.Expanded, Remarks: l.Contents.Remarks,
+		})
 	}
 	if l.Signature != nil {
 		fmt.Fprintln(w)

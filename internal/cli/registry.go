@@ -15,17 +15,33 @@ import (
 
 func registryCommands() []command {
 	return slices.Concat([]command{
-		{name: "register", group: "Registry", arguments: "MODEL", summary: "Register a version with its files; prints its ref", least: 1, most: 1,
-			example: "innerladder register heat-demand -file model.onnx -metric rmse=0.38 -param depth=6 \\\n  -sample rows.csv -target demand_mw -card card.md -data winters-2024 -note \"two winters\"",
-			setup:   register},
-		{name: "look", group: "Registry", arguments: "FILE", summary: "Say what can be read off a file, without registering anything", least: 1, most: 1,
-			example: "innerladder look model.onnx", setup: look},
-		{name: "list", group: "Registry", arguments: "[MODEL]", summary: "List models, or the versions of one", most: 1,
-			example: "innerladder list heat-demand", setup: listModels},
-		{name: "show", group: "Registry", arguments: "REF | MODEL | run-N | DATA#N | P-N | A-N", summary: "Show a version, a model, a run, a data set, a promotion or an alert", least: 1, most: 1,
-			example: "innerladder show heat-demand@2", setup: show},
-		{name: "get", group: "Registry", arguments: "REF [ARTIFACT…]", summary: "Save the files of a version, with their digests checked", least: 1, most: -1,
-			example: "innerladder get heat-demand@2 -to ./served", setup: get},
+		{
+			name: "register", group: "Registry", arguments: "MODEL",
+			summary: "Register a version with its files; prints its ref", least: 1, most: 1,
+			example: "innerladder register heat-demand -file model.onnx -metric rmse=0.38 -param depth=6 \\\n  " +
+				"-sample rows.csv -target demand_mw -card card.md -data winters-2024 -note \"two winters\"",
+			setup: register,
+		},
+		{
+			name: "look", group: "Registry", arguments: "FILE",
+			summary: "Say what can be read off a file, without registering anything", least: 1, most: 1,
+			example: "innerladder look model.onnx", setup: look,
+		},
+		{
+			name: "list", group: "Registry", arguments: "[MODEL]", summary: "List models, or the versions of one",
+			most:    1,
+			example: "innerladder list heat-demand", setup: listModels,
+		},
+		{
+			name: "show", group: "Registry", arguments: "REF | MODEL | run-N | DATA#N | P-N | A-N",
+			summary: "Show a version, a model, a run, a data set, a promotion or an alert", least: 1, most: 1,
+			example: "innerladder show heat-demand@2", setup: show,
+		},
+		{
+			name: "get", group: "Registry", arguments: "REF [ARTIFACT…]",
+			summary: "Save the files of a version, with their digests checked", least: 1, most: -1,
+			example: "innerladder get heat-demand@2 -to ./served", setup: get,
+		},
 	}, catalogueCommands(), lineageCommands(), upkeepCommands())
 }
 
@@ -42,9 +58,12 @@ func listModels(c *call) func(context.Context) error {
 		if len(c.args) == 1 {
 			all, err := c.api.Versions(ctx, c.args[0], part)
 			return c.show(all, err, func() {
-				t := newTable(c.Out, "VERSION", "RUNG", "LABELS", "METRICS", "FORMAT", "SIZE", "REGISTERED", "BY", "NOTE")
+				t := newTable(c.Out, "VERSION", "RUNG", "LABELS", "METRICS", "FORMAT", "SIZE", "REGISTERED", "BY",
+					"NOTE")
 				for _, v := range all.Items {
-					t.row(v.Ref, v.Rung+past(v), strings.Join(v.Labels, " "), metrics(v.Metrics), strings.Join(v.Formats(), " "), size(v.Size()), ago(sinceNow(v.CreatedAt)), v.CreatedBy, short(v.Note, 40))
+					t.row(v.Ref, v.Rung+past(v), strings.Join(v.Labels, " "), metrics(v.Metrics),
+						strings.Join(v.Formats(), " "), size(v.Size()), ago(sinceNow(v.CreatedAt)), v.CreatedBy,
+						short(v.Note, 40))
 				}
 				t.done()
 				c.more(all.Next)
@@ -54,7 +73,8 @@ func listModels(c *call) func(context.Context) error {
 		if *vetted {
 			only = "true"
 		}
-		all, err := c.api.Models(ctx, part, "project", *project, "owner", *owner, "tag", *tag, "text", *text, "vetted", only)
+		all, err := c.api.Models(ctx, part, "project", *project, "owner", *owner, "tag", *tag, "text", *text, "vetted",
+			only)
 		if err != nil {
 			return err
 		}
@@ -62,7 +82,8 @@ func listModels(c *call) func(context.Context) error {
 		return c.show(all, err, func() {
 			if len(all.Items) == 0 {
 				if *project+*owner+*tag+*text+only == "" {
-					c.say("there are no models yet; register the first version with: innerladder register MODEL -file FILE")
+					c.say("there are no models yet; register the first version with: innerladder register MODEL " +
+						"-file FILE")
 				} else {
 					c.say("no model is like that; see all with: innerladder list")
 				}
@@ -164,8 +185,10 @@ func show(c *call) func(context.Context) error {
 			if m.Vetted != nil {
 				vetted = "by " + m.Vetted.By + ", " + moment(m.Vetted.At) + ": " + m.Vetted.Why
 			}
-			facts(c.Out, "model", m.Name, "project", m.Project, "task", string(m.Task), "owner", m.Owner, "about", m.Description, "vetted", vetted, "tags", strings.Join(m.Tags, " "), "properties", params(m.Properties),
-				"labels", labelsOf(m.Labels), "versions", strconv.Itoa(m.Versions), "added", moment(m.CreatedAt)+" by "+m.CreatedBy)
+			facts(c.Out, "model", m.Name, "project", m.Project, "task", string(m.Task), "owner", m.Owner, "about",
+				m.Description, "vetted", vetted, "tags", strings.Join(m.Tags, " "), "properties", params(m.Properties),
+				"labels", labelsOf(m.Labels), "versions", strconv.Itoa(m.Versions), "added",
+				moment(m.CreatedAt)+" by "+m.CreatedBy)
 			fmt.Fprintln(c.Out)
 			for _, r := range slices.Backward(ladder.Rungs) {
 				fmt.Fprintf(c.Out, "  %9s |==| %s\n", r.Name, numbers(m.Standing[r.Name], m.Counts[r.Name]))
@@ -181,9 +204,12 @@ func (c *call) showVersion(ctx context.Context, ref string) error {
 	}
 	places, err := c.api.Placements(ctx, v.Ref)
 	return c.show(v, err, func() {
-		facts(c.Out, "version", v.Ref, "rung", v.Rung+", since "+moment(v.RungSince)+by(v), "registered", moment(v.CreatedAt)+" by "+v.CreatedBy,
-			"note", v.Note, "labels", strings.Join(v.Labels, " "), "tags", strings.Join(v.Tags, " "), "properties", params(v.Properties),
-			"metrics", metrics(v.Metrics), "parameters", params(v.Params), "code", code(v.Code), "run", v.Run, "data", dataUses(v.Data), "parents", parents(v.Parents),
+		facts(c.Out, "version", v.Ref, "rung", v.Rung+", since "+moment(v.RungSince)+by(v), "registered",
+			moment(v.CreatedAt)+" by "+v.CreatedBy,
+			"note", v.Note, "labels", strings.Join(v.Labels, " "), "tags", strings.Join(v.Tags, " "), "properties",
+			params(v.Properties),
+			"metrics", metrics(v.Metrics), "parameters", params(v.Params), "code", code(v.Code), "run", v.Run, "data",
+			dataUses(v.Data), "parents", parents(v.Parents),
 			"profile", profileOf(v), "digest", v.Digest)
 		fmt.Fprintln(c.Out)
 		printArtifacts(c.Out, v)

@@ -104,24 +104,33 @@ func against(t *testing.T, server, in string, args ...string) (code int, out, me
 	t.Helper()
 	var stdout, stderr strings.Builder
 	env := map[string]string{"INNERLADDER_SERVER": server, "INNERLADDER_TOKEN": "t", "XDG_CONFIG_HOME": t.TempDir()}
-	code = Run(t.Context(), args, Streams{Out: &stdout, Err: &stderr, In: strings.NewReader(in), Env: func(k string) (string, bool) { v, ok := env[k]; return v, ok }})
+	code = Run(t.Context(), args, Streams{
+		Out: &stdout, Err: &stderr, In: strings.NewReader(in),
+		Env: func(k string) (string, bool) { v, ok := env[k]; return v, ok },
+	})
 	return code, stdout.String(), stderr.String()
 }
 
 func TestAFileThatCameDifferentlyIsNotSaved(t *testing.T) {
 	const digest = "5feceb66ffc86f38d952786c6d696c79c2dbc239dd4e91b46729d73a27fb57e9" // of "0"
 	server, _ := standInService(t, map[string]any{
-		"GET /api/v1/versions/m@1":                registry.Version{Ref: "m@1", Artifacts: []registry.Artifact{{Name: "good", Digest: digest}, {Name: "bad", Digest: digest}}},
+		"GET /api/v1/versions/m@1": registry.Version{
+			Ref:       "m@1",
+			Artifacts: []registry.Artifact{{Name: "good", Digest: digest}, {Name: "bad", Digest: digest}},
+		},
 		"GET /api/v1/versions/m@1/artifacts/good": "0", "GET /api/v1/versions/m@1/artifacts/bad": "1",
 	})
 	dir := t.TempDir()
-	if code, out, messages := against(t, server, "", "get", "m@1", "good", "-to", dir); code != Done || !strings.Contains(out, "good") {
+	if code, out, messages := against(t, server, "", "get", "m@1", "good", "-to", dir); code != Done ||
+		!strings.Contains(out, "good") {
 		t.Errorf("%d %s %s", code, out, messages)
 	}
-	if code, _, messages := against(t, server, "", "get", "m@1", "-to", dir); code != Failed || !strings.Contains(messages, "nothing was saved") {
+	if code, _, messages := against(t, server, "", "get", "m@1", "-to", dir); code != Failed ||
+		!strings.Contains(messages, "nothing was saved") {
 		t.Errorf("%d %s", code, messages)
 	}
-	if code, _, messages := against(t, server, "", "get", "m@1", "other", "-to", dir); code != Failed || !strings.Contains(messages, "no artifact") {
+	if code, _, messages := against(t, server, "", "get", "m@1", "other", "-to", dir); code != Failed ||
+		!strings.Contains(messages, "no artifact") {
 		t.Errorf("%d %s", code, messages)
 	}
 	left, err := os.ReadDir(dir)
@@ -131,12 +140,15 @@ func TestAFileThatCameDifferentlyIsNotSaved(t *testing.T) {
 }
 
 func TestLinesOfATrainingAreLoggedAsTheyCome(t *testing.T) {
-	server, asked := standInService(t, map[string]any{"POST /api/v1/runs/run-1/log": map[string]any{"run": "run-1", "points": 1, "params": 0}})
-	code, out, messages := against(t, server, "{\"step\":1,\"loss\":0.5,\"rmse\":2}\n\n{\"loss\":0.25}\n", "run", "log", "run-1", "-lines")
+	server, asked := standInService(t,
+		map[string]any{"POST /api/v1/runs/run-1/log": map[string]any{"run": "run-1", "points": 1, "params": 0}})
+	code, out, messages := against(t, server, "{\"step\":1,\"loss\":0.5,\"rmse\":2}\n\n{\"loss\":0.25}\n", "run", "log",
+		"run-1", "-lines")
 	if code != Done || !strings.Contains(out, "3 points") {
 		t.Errorf("%d %s %s", code, out, messages)
 	}
-	if len(*asked) != 1 || !strings.Contains((*asked)[0], `"metric":"loss","step":1,"value":0.5`) || !strings.Contains((*asked)[0], `"step":3,"value":0.25`) {
+	if len(*asked) != 1 || !strings.Contains((*asked)[0], `"metric":"loss","step":1,"value":0.5`) ||
+		!strings.Contains((*asked)[0], `"step":3,"value":0.25`) {
 		t.Errorf("asked %v", *asked)
 	}
 	// What came before a line that cannot be read is not lost.
@@ -145,18 +157,23 @@ func TestLinesOfATrainingAreLoggedAsTheyCome(t *testing.T) {
 	if code == Done || !strings.Contains(messages, "line 2") || len(*asked) != 1 {
 		t.Errorf("%d %s, asked %v", code, messages, *asked)
 	}
-	if code, _, messages := against(t, server, "", "run", "log", "run-1"); code != WrongUsage || !strings.Contains(messages, "nothing is given") {
+	if code, _, messages := against(t, server, "", "run", "log", "run-1"); code != WrongUsage ||
+		!strings.Contains(messages, "nothing is given") {
 		t.Errorf("%d %s", code, messages)
 	}
 }
 
 func TestFiltersOfASearchAreSentAsGiven(t *testing.T) {
 	server, asked := standInService(t, map[string]any{"GET /api/v1/catalogue": map[string]any{"items": []any{}}})
-	code, _, messages := against(t, server, "", "find", "two", "winters", "-metric", "rmse<0.4", "-metric", "r2>=0.9", "-placed-in", "plant-north", "-sort", "-rmse", "-vetted")
+	code, _, messages := against(t, server, "", "find", "two", "winters", "-metric", "rmse<0.4", "-metric", "r2>=0.9",
+		"-placed-in", "plant-north", "-sort", "-rmse", "-vetted")
 	if code != Done || !strings.Contains(messages, "no version is like that") {
 		t.Errorf("%d %s", code, messages)
 	}
-	for _, want := range []string{"text=two+winters", "metric=rmse%3C0.4&metric=r2%3E%3D0.9", "placed_in=plant-north", "sort=-rmse", "vetted=true", "limit=20"} {
+	for _, want := range []string{
+		"text=two+winters", "metric=rmse%3C0.4&metric=r2%3E%3D0.9", "placed_in=plant-north",
+		"sort=-rmse", "vetted=true", "limit=20",
+	} {
 		if !strings.Contains((*asked)[0], want) {
 			t.Errorf("%q is not in %s", want, (*asked)[0])
 		}
@@ -165,12 +182,22 @@ func TestFiltersOfASearchAreSentAsGiven(t *testing.T) {
 
 func TestALineupInWords(t *testing.T) {
 	l := registry.LineUp([]registry.Version{
-		{Ref: "m@1", Rung: "live", Metrics: map[string]float64{"rmse": 0.4}, Params: map[string]string{"depth": "6"}, Data: []registry.DataUse{{Data: "w#1", Role: registry.TrainedOn}}},
-		{Ref: "m@2", Rung: "draft", Metrics: map[string]float64{"rmse": 0.3}, Params: map[string]string{"depth": "7"}, Labels: []string{"beta"}},
+		{
+			Ref: "m@1", Rung: "live", Metrics: map[string]float64{"rmse": 0.4}, Params: map[string]string{"depth": "6"},
+			Data: []registry.DataUse{{Data: "w#1", Role: registry.TrainedOn}},
+		},
+		{
+			Ref: "m@2", Rung: "draft", Metrics: map[string]float64{"rmse": 0.3},
+			Params: map[string]string{"depth": "7"},
+			Labels: []string{"beta"},
+		},
 	}, &registry.Version{Ref: "m@1", Metrics: map[string]float64{"rmse": 0.4}})
 	var out strings.Builder
 	printLineup(&out, l)
-	for _, want := range []string{"0.3 best (-0.1)", "draft beta", "parameter depth", "trained on", "w#1", "the difference to m@1, which is live"} {
+	for _, want := range []string{
+		"0.3 best (-0.1)", "draft beta", "parameter depth", "trained on", "w#1",
+		"the difference to m@1, which is live",
+	} {
 		if !strings.Contains(out.String(), want) {
 			t.Errorf("%q is not in:\n%s", want, out.String())
 		}
@@ -199,16 +226,25 @@ func TestLittleDrawings(t *testing.T) {
 }
 
 func TestLookingNeedsNoService(t *testing.T) {
-	dir := folder(t, map[string]string{"rows.csv": "x,y\n1,2\n3,4\n", "card.md": "# A\n## Limits\nNone.\n", "requirements.txt": "numpy==1\n", "m.json": `{"a":1}`, "bad.onnx": "zz"})
-	for name, want := range map[string]string{"rows.csv": "integer", "card.md": "Limits: None.", "requirements.txt": "==1", "m.json": "members"} {
-		if code, out, messages := against(t, "http://127.0.0.1:1", "", "look", filepath.Join(dir, name)); code != Done || !strings.Contains(out, want) {
+	dir := folder(t, map[string]string{
+		"rows.csv": "x,y\n1,2\n3,4\n", "card.md": "# A\n## Limits\nNone.\n",
+		"requirements.txt": "numpy==1\n", "m.json": `{"a":1}`, "bad.onnx": "zz",
+	})
+	for name, want := range map[string]string{
+		"rows.csv": "integer", "card.md": "Limits: None.",
+		"requirements.txt": "==1", "m.json": "members",
+	} {
+		if code, out, messages := against(t, "http://127.0.0.1:1", "", "look",
+			filepath.Join(dir, name)); code != Done || !strings.Contains(out, want) {
 			t.Errorf("%s: %d %s %s", name, code, out, messages)
 		}
 	}
-	if code, _, messages := against(t, "", "", "look", filepath.Join(dir, "bad.onnx")); code != WrongUsage || !strings.Contains(messages, "bad.onnx, byte 0") {
+	if code, _, messages := against(t, "", "", "look", filepath.Join(dir, "bad.onnx")); code != WrongUsage ||
+		!strings.Contains(messages, "bad.onnx, byte 0") {
 		t.Errorf("%d %s", code, messages)
 	}
-	if code, out, _ := against(t, "", "", "look", filepath.Join(dir, "rows.csv"), "-target", "y", "-json"); code != Done || !json.Valid([]byte(out)) || !strings.Contains(out, `"outputs"`) {
+	if code, out, _ := against(t, "", "", "look", filepath.Join(dir, "rows.csv"), "-target", "y",
+		"-json"); code != Done || !json.Valid([]byte(out)) || !strings.Contains(out, `"outputs"`) {
 		t.Errorf("%d %s", code, out)
 	}
 }

@@ -26,15 +26,37 @@ import (
 
 func runCommands() []command {
 	return []command{
-		{name: "serve", group: "Run", summary: "Run the service: console, API and gateway", most: 0, example: "innerladder serve -data ./data", setup: serveCommand},
-		{name: "demo", group: "Run", summary: "Play the whole job with made-up data, model servers and traffic", most: 0, example: "innerladder demo -for 2m", setup: demoCommand},
-		{name: "standin", group: "Run", summary: "Run a simulated model server that computes real predictions", most: 0,
-			example: "innerladder standin -listen 127.0.0.1:9001 -model model.json -delay 20ms", setup: standinCommand},
-		{name: "standin mail", group: "Run", summary: "Run a mail server that prints what it is sent and keeps nothing", most: 0, example: "innerladder standin mail -listen 127.0.0.1:2525", setup: standinMail},
-		{name: "standin hook", group: "Run", summary: "Run a receiver of webhooks that checks and prints what it is sent", most: 0, example: "innerladder standin hook -secret-file hook.secret", setup: standinHook},
-		{name: "standin tell", group: "Run", arguments: "URL", summary: "Tell a running stand-in to be slow, to fail, to be biased, or to crash", least: 1, most: 1,
-			example: "innerladder standin tell http://127.0.0.1:9001 -fail 20", setup: tellCommand},
-		{name: "openapi", group: "Run", summary: "Print the OpenAPI document of the API", most: 0, example: "innerladder openapi > openapi.json",
+		{
+			name: "serve", group: "Run", summary: "Run the service: console, API and gateway", most: 0,
+			example: "innerladder serve -data ./data", setup: serveCommand,
+		},
+		{
+			name: "demo", group: "Run", summary: "Play the whole job with made-up data, model servers and traffic",
+			most: 0, example: "innerladder demo -for 2m", setup: demoCommand,
+		},
+		{
+			name: "standin", group: "Run", summary: "Run a simulated model server that computes real predictions",
+			most:    0,
+			example: "innerladder standin -listen 127.0.0.1:9001 -model model.json -delay 20ms", setup: standinCommand,
+		},
+		{
+			name: "standin mail", group: "Run",
+			summary: "Run a mail server that prints what it is sent and keeps nothing",
+			most:    0, example: "innerladder standin mail -listen 127.0.0.1:2525", setup: standinMail,
+		},
+		{
+			name: "standin hook", group: "Run",
+			summary: "Run a receiver of webhooks that checks and prints what it is sent", most: 0,
+			example: "innerladder standin hook -secret-file hook.secret", setup: standinHook,
+		},
+		{
+			name: "standin tell", group: "Run", arguments: "URL",
+			summary: "Tell a running stand-in to be slow, to fail, to be biased, or to crash", least: 1, most: 1,
+			example: "innerladder standin tell http://127.0.0.1:9001 -fail 20", setup: tellCommand,
+		},
+		{
+			name: "openapi", group: "Run", summary: "Print the OpenAPI document of the API", most: 0,
+			example: "innerladder openapi > openapi.json",
 			setup: func(c *call) func(context.Context) error {
 				return func(context.Context) error {
 					doc, err := api.Document()
@@ -44,14 +66,17 @@ func runCommands() []command {
 					_, err = fmt.Fprintf(c.Out, "%s\n", doc)
 					return err
 				}
-			}},
-		{name: "version", group: "Run", summary: "Say which build this is", most: 0, example: "innerladder version",
+			},
+		},
+		{
+			name: "version", group: "Run", summary: "Say which build this is", most: 0, example: "innerladder version",
 			setup: func(c *call) func(context.Context) error {
 				return func(context.Context) error {
 					_, err := fmt.Fprintln(c.Out, build())
 					return err
 				}
-			}},
+			},
+		},
 	}
 }
 
@@ -139,31 +164,46 @@ func serveCommand(c *call) func(context.Context) error {
 	c.flags.StringVar(&o.Data, "data", "innerladder-data", "`DIR` of everything that is kept")
 	c.flags.StringVar(&o.Listen, "listen", "127.0.0.1:7400", "`ADDRESS` of the console and the API")
 	c.flags.StringVar(&o.Gateway, "gateway", "127.0.0.1:7500", "`ADDRESS` of the gateway, which callers of models call")
-	c.flags.StringVar(&o.Address, "address", "", "`URL` by which people reach the console, for links; http://LISTEN when not given")
-	c.flags.StringVar(&o.KeyFile, "key-file", "", "`FILE` with the keys that seal secrets; DATA/key when not given, made at first start. INNERLADDER_SEALING_KEYS takes its place")
+	c.flags.StringVar(&o.Address, "address", "",
+		"`URL` by which people reach the console, for links; http://LISTEN when not given")
+	c.flags.StringVar(&o.KeyFile, "key-file", "",
+		"`FILE` with the keys that seal secrets; DATA/key when not given, made at first start. "+
+			"INNERLADDER_SEALING_KEYS takes its place")
 	provider := &api.Provider{}
 	c.flags.StringVar(&provider.Issuer, "oidc-issuer", "", "`URL` of a provider of sign-ins by OpenID Connect")
 	c.flags.StringVar(&provider.ClientID, "oidc-client-id", "", "`ID` by which the provider knows the service")
-	providerSecret := c.flags.String("oidc-client-secret-file", "", "`FILE` with the secret by which the provider knows the service")
+	providerSecret := c.flags.String("oidc-client-secret-file", "",
+		"`FILE` with the secret by which the provider knows the service")
 	c.flags.StringVar(&provider.Title, "oidc-title", "the provider", "`NAME` of the provider on the sign-in page")
-	c.flags.DurationVar(&o.Timeout, "model-timeout", 30*time.Second, "`DURATION`: how long a model server may take to answer")
+	c.flags.DurationVar(&o.Timeout, "model-timeout", 30*time.Second,
+		"`DURATION`: how long a model server may take to answer")
 	c.flags.IntVar(&o.Connections, "connections", 512, "`N` connections at most to one model server")
-	c.flags.IntVar(&o.BodyBudget, "body-budget", 500, "`N` bodies a second of each endpoint are read, about, fewer when they are large; counts and latency are always complete")
-	bodies := c.flags.Int("bodies-in-flight", 512, "`MIB` of requests and answers held in memory at the same time, at most; beyond it callers are asked to try again")
+	c.flags.IntVar(&o.BodyBudget, "body-budget", 500,
+		"`N` bodies a second of each endpoint are read, about, fewer when they are large; counts and latency are "+
+			"always complete")
+	bodies := c.flags.Int("bodies-in-flight", 512,
+		"`MIB` of requests and answers held in memory at the same time, at most; beyond it callers are asked to "+
+			"try again")
 	c.flags.IntVar(&o.Callers, "callers", 8192, "`N` connections of callers at most at the same time")
-	c.flags.DurationVar(&o.Grace, "grace", 20*time.Second, "`DURATION`: how long requests may take to finish when the service stops")
+	c.flags.DurationVar(&o.Grace, "grace", 20*time.Second,
+		"`DURATION`: how long requests may take to finish when the service stops")
 	o.Fetch = &fetch.Fetcher{}
-	private := c.flags.String("fetch-private", "", "`RANGES` of private addresses that versions may be registered from, such as 10.1.0.0/16,127.0.0.0/8")
-	folders := c.flags.String("fetch-folder", "", "`DIRS` whose files versions may be registered from with file://, separated by commas")
-	c.flags.Int64Var(&o.Fetch.Largest, "fetch-largest", 64<<30, "`BYTES` of one file at most that are fetched from an address")
-	proxies := c.flags.String("trusted-proxy", "", "`RANGES` of proxies before the console and API whose X-Forwarded-For is believed, such as 127.0.0.1/32")
+	private := c.flags.String("fetch-private", "",
+		"`RANGES` of private addresses that versions may be registered from, such as 10.1.0.0/16,127.0.0.0/8")
+	folders := c.flags.String("fetch-folder", "",
+		"`DIRS` whose files versions may be registered from with file://, separated by commas")
+	c.flags.Int64Var(&o.Fetch.Largest, "fetch-largest", 64<<30,
+		"`BYTES` of one file at most that are fetched from an address")
+	proxies := c.flags.String("trusted-proxy", "",
+		"`RANGES` of proxies before the console and API whose X-Forwarded-For is believed, such as 127.0.0.1/32")
 	level := c.flags.String("log", "info", "`LEVEL`: debug, info, warn or error")
 	return func(ctx context.Context) error {
 		if err := allowFetching(o.Fetch, *private, *folders); err != nil {
 			return err
 		}
 		if o.BodyBudget < 1 || o.Connections < 1 || o.Timeout <= 0 || o.Grace < 0 || *bodies < 1 || o.Callers < 1 {
-			return wrongUse("-body-budget, -bodies-in-flight, -callers, -connections and -model-timeout must be above zero")
+			return wrongUse("-body-budget, -bodies-in-flight, -callers, -connections and -model-timeout must be " +
+				"above zero")
 		}
 		o.Bodies = int64(*bodies) << 20
 		var err error
@@ -185,7 +225,8 @@ func serveCommand(c *call) func(context.Context) error {
 			fmt.Fprintf(c.Out, "console and API  %s\ngateway          %s\n", listen, gateway)
 			if firstLink != "" {
 				fmt.Fprintf(c.Out, "first owner      %s\n", firstLink)
-				c.say("Nobody is here yet. Whoever opens that link first, within 7 days, becomes the first owner: open it in a browser, or run: innerladder login -link LINK -name NAME")
+				c.say("Nobody is here yet. Whoever opens that link first, within 7 days, becomes the first owner: " +
+					"open it in a browser, or run: innerladder login -link LINK -name NAME")
 			}
 		}
 		return serve.Run(ctx, o)
@@ -198,7 +239,8 @@ func demoCommand(c *call) func(context.Context) error {
 	c.flags.StringVar(&o.Data, "data", "", "`DIR` to keep what is made; a new temporary one when not given")
 	c.flags.StringVar(&o.Listen, "listen", "127.0.0.1:7400", "`ADDRESS` of the console and the API")
 	c.flags.StringVar(&o.Gateway, "gateway", "127.0.0.1:7500", "`ADDRESS` of the gateway")
-	c.flags.DurationVar(&o.For, "for", 0, "`DURATION` after which it ends by itself with a summary; it fails when the story did not play out")
+	c.flags.DurationVar(&o.For, "for", 0,
+		"`DURATION` after which it ends by itself with a summary; it fails when the story did not play out")
 	c.flags.Uint64Var(&o.Seed, "seed", 2024, "`NUMBER`: the same seed gives the same town")
 	c.flags.Float64Var(&o.Rate, "rate", 200, "`N` requests a second to demand-hourly")
 	return func(ctx context.Context) error {
@@ -261,7 +303,10 @@ func standinMail(c *call) func(context.Context) error {
 			return err
 		}
 		fmt.Fprintf(c.Out, "takes e-mail at %s\n", l.Addr())
-		m := standin.Mail{Received: func(l standin.Letter) { fmt.Fprintf(c.Out, "to %s: %s\n%s\n", l.To, l.Subject, l.Body) }}
+		m := standin.Mail{Received: func(l standin.Letter) {
+			fmt.Fprintf(c.Out, "to %s: %s\n%s\n", l.To, l.Subject,
+				l.Body)
+		}}
 		return m.Serve(ctx, l)
 	}
 }

@@ -24,7 +24,8 @@ const usualServer = "http://127.0.0.1:7400"
 func (c *call) connect() {
 	c.connects = true
 	c.server = c.flags.String("server", "", "`URL` of the service; that of the last login, else "+usualServer)
-	c.tokenFile = c.flags.String("token-file", "", "`FILE` with a token; else INNERLADDER_TOKEN, else that of the last login")
+	c.tokenFile = c.flags.String("token-file", "",
+		"`FILE` with a token; else INNERLADDER_TOKEN, else that of the last login")
 	c.json = c.flags.Bool("json", false, "print JSON for machines")
 }
 
@@ -58,7 +59,8 @@ func (c *call) client() (*client.Client, error) {
 		token = remembered.Token // a token is never sent to another server than it is for
 	}
 	if token == "" {
-		return nil, fmt.Errorf("there is no token for %s; sign in with: innerladder login -server %s -token-file FILE", server, server)
+		return nil, fmt.Errorf("there is no token for %s; sign in with: innerladder login -server %s -token-file FILE",
+			server, server)
 	}
 	return client.New(server, token), nil
 }

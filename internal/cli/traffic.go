@@ -14,17 +14,36 @@ import (
 
 func trafficCommands() []command {
 	return []command{
-		{name: "endpoint add", group: "Traffic", arguments: "NAME", summary: "Add an endpoint, the stable name that callers call", least: 1, most: 1,
-			example: "innerladder endpoint add demand-hourly -model heat-demand -env plant-north", setup: addEndpoint},
-		{name: "endpoint list", group: "Traffic", summary: "List endpoints and who answers for them", most: 0, example: "innerladder endpoint list", setup: listEndpoints},
-		{name: "endpoint show", group: "Traffic", arguments: "NAME", summary: "Show what the lanes of an endpoint do now", least: 1, most: 1,
-			example: "innerladder endpoint show demand-hourly", setup: showEndpoint},
-		{name: "split", group: "Traffic", arguments: "ENDPOINT REF=PERCENT …", summary: "Make a new split; the first version named is main, the others are on trial", least: 2, most: -1,
-			example: "innerladder split demand-hourly heat-demand@1=90 heat-demand@2=10 -why \"first look\"", setup: split},
-		{name: "splits", group: "Traffic", arguments: "ENDPOINT", summary: "List the splits of an endpoint, newest first", least: 1, most: 1,
-			example: "innerladder splits demand-hourly", setup: splits},
-		{name: "back", group: "Traffic", arguments: "ENDPOINT", summary: "Return to an earlier split: the last without a trial lane, or -to a revision", least: 1, most: 1,
-			example: "innerladder back demand-hourly -why \"complaints from the harbour\"", setup: back},
+		{
+			name: "endpoint add", group: "Traffic", arguments: "NAME",
+			summary: "Add an endpoint, the stable name that callers call", least: 1, most: 1,
+			example: "innerladder endpoint add demand-hourly -model heat-demand -env plant-north", setup: addEndpoint,
+		},
+		{
+			name: "endpoint list", group: "Traffic", summary: "List endpoints and who answers for them", most: 0,
+			example: "innerladder endpoint list", setup: listEndpoints,
+		},
+		{
+			name: "endpoint show", group: "Traffic", arguments: "NAME",
+			summary: "Show what the lanes of an endpoint do now", least: 1, most: 1,
+			example: "innerladder endpoint show demand-hourly", setup: showEndpoint,
+		},
+		{
+			name: "split", group: "Traffic", arguments: "ENDPOINT REF=PERCENT …",
+			summary: "Make a new split; the first version named is main, the others are on trial", least: 2, most: -1,
+			example: "innerladder split demand-hourly heat-demand@1=90 heat-demand@2=10 -why \"first look\"",
+			setup:   split,
+		},
+		{
+			name: "splits", group: "Traffic", arguments: "ENDPOINT",
+			summary: "List the splits of an endpoint, newest first", least: 1, most: 1,
+			example: "innerladder splits demand-hourly", setup: splits,
+		},
+		{
+			name: "back", group: "Traffic", arguments: "ENDPOINT",
+			summary: "Return to an earlier split: the last without a trial lane, or -to a revision", least: 1, most: 1,
+			example: "innerladder back demand-hourly -why \"complaints from the harbour\"", setup: back,
+		},
 	}
 }
 
@@ -34,10 +53,13 @@ func addEndpoint(c *call) func(context.Context) error {
 	env := c.flags.String("env", "", "`ENVIRONMENT` where they run")
 	rung := c.flags.String("rung", "", "`RUNG` they must stand on; live when not given")
 	about := c.flags.String("about", "", "`TEXT` for people")
-	repeatable := c.flags.Bool("repeatable", false, "asking a model server twice does no harm: send a request again whenever it failed")
+	repeatable := c.flags.Bool("repeatable", false,
+		"asking a model server twice does no harm: send a request again whenever it failed")
 	usual := guard.DefaultPlan()
-	errorMargin := c.flags.Float64("error-margin", usual.Guards[0].Margin*100, "`POINTS`: how many percentage points more errors a trial may have")
-	driftMargin := c.flags.Float64("drift-margin", usual.Guards[1].Margin, "`GAP`: how far the cumulative shares of a trial's predictions may differ, 0 to 1")
+	errorMargin := c.flags.Float64("error-margin", usual.Guards[0].Margin*100,
+		"`POINTS`: how many percentage points more errors a trial may have")
+	driftMargin := c.flags.Float64("drift-margin", usual.Guards[1].Margin,
+		"`GAP`: how far the cumulative shares of a trial's predictions may differ, 0 to 1")
 	noDrift := c.flags.Bool("no-drift-guard", false, "let a trial predict what it likes")
 	alpha := c.flags.Float64("alpha", usual.Alpha, "`CHANCE` that the guards ever end a harmless trial")
 	return func(ctx context.Context) error {
@@ -48,7 +70,11 @@ func addEndpoint(c *call) func(context.Context) error {
 		if !*noDrift {
 			plan.Guards = append(plan.Guards, guard.Guard{Signal: guard.PredictionDrift, Margin: *driftMargin})
 		}
-		e, err := c.api.AddEndpoint(ctx, service.NewEndpoint{Name: c.args[0], Model: *model, Environment: *env, Rung: *rung, Description: *about, Plan: &plan, Repeatable: *repeatable})
+		e, err := c.api.AddEndpoint(ctx,
+			service.NewEndpoint{
+				Name: c.args[0], Model: *model, Environment: *env, Rung: *rung, Description: *about,
+				Plan: &plan, Repeatable: *repeatable,
+			})
 		return c.show(e, err, func() { fmt.Fprintln(c.Out, e.Name) })
 	}
 }
@@ -64,7 +90,8 @@ func listEndpoints(c *call) func(context.Context) error {
 					t.row(e.Name, e.Model, e.Environment, "", "nothing answers yet", "")
 					continue
 				}
-				t.row(e.Name, e.Model, e.Environment, "#"+strconv.Itoa(e.Split.Number), e.Split.String(), ago(sinceNow(e.Split.MadeAt)))
+				t.row(e.Name, e.Model, e.Environment, "#"+strconv.Itoa(e.Split.Number), e.Split.String(),
+					ago(sinceNow(e.Split.MadeAt)))
 			}
 			t.done()
 		})
@@ -80,26 +107,32 @@ func showEndpoint(c *call) func(context.Context) error {
 		}
 		now, err := c.api.EndpointNow(ctx, c.args[0])
 		return c.show(now, err, func() {
-			facts(c.Out, "endpoint", e.Name, "model", e.Model, "environment", e.Environment, "demands", e.Rung, "about", e.Description)
+			facts(c.Out, "endpoint", e.Name, "model", e.Model, "environment", e.Environment, "demands", e.Rung, "about",
+				e.Description)
 			if e.Split == nil {
-				fmt.Fprintf(c.Out, "\nnothing answers yet; make a split with: innerladder split %s %s@NUMBER=100\n", e.Name, e.Model)
+				fmt.Fprintf(c.Out, "\nnothing answers yet; make a split with: innerladder split %s %s@NUMBER=100\n",
+					e.Name, e.Model)
 				return
 			}
-			fmt.Fprintf(c.Out, "\n#%d by %s, %s %s\n\n", e.Split.Number, e.Split.Author, moment(e.Split.MadeAt), quote(e.Split.Reason))
-			t := newTable(c.Out, "LANE", "VERSION", "SHARE", "HEALTH", "REQUESTS", "FAILED", "A SECOND", "ERRORS NOW", "P50", "P95", "P99")
+			fmt.Fprintf(c.Out, "\n#%d by %s, %s %s\n\n", e.Split.Number, e.Split.Author, moment(e.Split.MadeAt),
+				quote(e.Split.Reason))
+			t := newTable(c.Out, "LANE", "VERSION", "SHARE", "HEALTH", "REQUESTS", "FAILED", "A SECOND", "ERRORS NOW",
+				"P50", "P95", "P99")
 			for _, l := range now.Lanes {
 				health := "healthy"
 				if !l.Healthy {
 					health = "UNHEALTHY"
 				}
-				t.row(string(l.Kind), l.Version, traffic.Percent(l.Share), health, count(l.Requests), count(l.Failed), fmt.Sprintf("%.1f", l.Rate), percent(l.ErrorRate), millis(l.P50), millis(l.P95), millis(l.P99))
+				t.row(string(l.Kind), l.Version, traffic.Percent(l.Share), health, count(l.Requests), count(l.Failed),
+					fmt.Sprintf("%.1f", l.Rate), percent(l.ErrorRate), millis(l.P50), millis(l.P95), millis(l.P99))
 			}
 			t.done()
 			if len(now.Guards) > 0 {
 				fmt.Fprintln(c.Out, "\nguards")
 			}
 			for _, g := range now.Guards {
-				fmt.Fprintf(c.Out, "  %-16s %3.0f %% of what rolls back: %s %s\n", g.Signal, g.Progress*100, g.Version, g.Sentence)
+				fmt.Fprintf(c.Out, "  %-16s %3.0f %% of what rolls back: %s %s\n", g.Signal, g.Progress*100, g.Version,
+					g.Sentence)
 			}
 		})
 	}

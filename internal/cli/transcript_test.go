@@ -68,7 +68,10 @@ func background(t *testing.T, args ...string) *lines {
 	ctx, stop := context.WithCancel(context.Background())
 	ended := make(chan int, 1)
 	go func() {
-		ended <- Run(ctx, args, Streams{Out: out, Err: out, In: strings.NewReader(""), Env: func(string) (string, bool) { return "", false }})
+		ended <- Run(ctx, args, Streams{
+			Out: out, Err: out, In: strings.NewReader(""),
+			Env: func(string) (string, bool) { return "", false },
+		})
 	}()
 	t.Cleanup(func() {
 		stop()
@@ -84,7 +87,8 @@ func openHouse(t *testing.T) *house {
 	t.Helper()
 	dir := t.TempDir()
 	h := &house{t: t, dir: dir, words: map[string]string{"dir": dir}}
-	out := background(t, "serve", "-data", filepath.Join(dir, "data"), "-listen", "127.0.0.1:0", "-gateway", "127.0.0.1:0", "-grace", "20s", "-fetch-private", "127.0.0.0/8")
+	out := background(t, "serve", "-data", filepath.Join(dir, "data"), "-listen", "127.0.0.1:0", "-gateway",
+		"127.0.0.1:0", "-grace", "20s", "-fetch-private", "127.0.0.0/8")
 	h.server = out.find(t, `console and API +(http://[0-9.:]+)`)
 	h.file("password", "four words of nonsense\n")
 	h.comesIn("sif", out.find(t, `(http://\S+/welcome#\S+)`))
@@ -100,7 +104,10 @@ func (h *house) file(name, content string) {
 
 func (h *house) comesIn(name, link string) {
 	h.t.Helper()
-	if code, out := h.types(name, []string{"login", "-link", link, "-name", name, "-password-file", filepath.Join(h.dir, "password")}); code != Done {
+	if code, out := h.types(name, []string{
+		"login", "-link", link, "-name", name, "-password-file",
+		filepath.Join(h.dir, "password"),
+	}); code != Done {
 		h.t.Fatalf("%s comes in: exit %d %s", name, code, out)
 	}
 }
@@ -133,7 +140,11 @@ func (h *house) person(name string, roles ...string) {
 func (h *house) types(who string, args []string) (code int, out string) {
 	env := map[string]string{"HOME": filepath.Join(h.dir, "homes", who), "INNERLADDER_SERVER": h.server}
 	var both lines
-	code = Run(h.t.Context(), args, Streams{Out: &both, Err: &both, In: strings.NewReader(""), Env: func(k string) (string, bool) { v, ok := env[k]; return v, ok }})
+	code = Run(h.t.Context(), args,
+		Streams{
+			Out: &both, Err: &both, In: strings.NewReader(""),
+			Env: func(k string) (string, bool) { v, ok := env[k]; return v, ok },
+		})
 	return code, both.String()
 }
 

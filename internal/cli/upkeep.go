@@ -15,22 +15,69 @@ import (
 
 func upkeepCommands() []command {
 	return []command{
-		{name: "edit", group: "Registry", arguments: "REF | MODEL", summary: "Change note, tags and properties of a version, or of a model also description and owner", least: 1, most: 1,
-			example: "innerladder edit heat-demand@2 -note \"fitted on two winters\" -tag winter -property season=2026", setup: edit},
-		{name: "label", group: "Registry", arguments: "REF LABEL", summary: "Put a label on a version, from wherever it was, or take it away", least: 2, most: 2,
-			example: "innerladder label heat-demand@2 beta", setup: label},
-		{name: "labels", group: "Registry", arguments: "MODEL", summary: "List the labels of a model", least: 1, most: 1, example: "innerladder labels heat-demand", setup: labels},
-		{name: "vet", group: "Registry", arguments: "MODEL", summary: "Mark a model as one to start from, or take the mark away", least: 1, most: 1,
-			example: "innerladder vet weather-base -why \"checked by the forecasting team\"", setup: vet},
-		{name: "attach", group: "Registry", arguments: "REF FILE", summary: "Attach a document, a notebook or a picture to a version, or a report as evidence", least: 2, most: 2, example: "innerladder attach heat-demand@2 residuals.png\ninnerladder attach heat-demand@2 -kind tests report.xml", setup: attach},
-		{name: "detach", group: "Registry", arguments: "REF NAME", summary: "Take an attachment off a version", least: 2, most: 2, example: "innerladder detach heat-demand@2 residuals.png -why outdated", setup: detach},
-		{name: "evaluated", group: "Registry", arguments: "REF DATA", summary: "Note that a version was evaluated on a data set", least: 2, most: 2, example: "innerladder evaluated heat-demand@2 winter-2025#1", setup: evaluated},
-		{name: "retire", group: "Registry", arguments: "REF", summary: "Take a version off the ladder; it must not be in use", least: 1, most: 1, example: "innerladder retire heat-demand@1 -why \"replaced by @2\"", setup: retire},
-		{name: "reinstate", group: "Registry", arguments: "REF", summary: "Put a retired version on the lowest rung again", least: 1, most: 1, example: "innerladder reinstate heat-demand@1 -why \"needed for a comparison\"", setup: reinstate},
-		{name: "delete", group: "Registry", arguments: "REF", summary: "Delete a version for good; it must not be in use", least: 1, most: 1, example: "innerladder delete heat-demand@1 -why \"holds personal data\"", setup: deleteVersion},
-		{name: "collect", group: "Registry", summary: "Remove the files that no version needs", most: 0, example: "innerladder collect -dry-run", setup: collect},
-		{name: "project", group: "Registry", summary: "List the projects that models are in", most: 0, example: "innerladder project", setup: projects},
-		{name: "project add", group: "Registry", arguments: "NAME", summary: "Add a project", least: 1, most: 1, example: "innerladder project add maintenance -description \"valves and pumps\"", setup: projectAdd},
+		{
+			name: "edit", group: "Registry", arguments: "REF | MODEL",
+			summary: "Change note, tags and properties of a version, or of a model also description and owner",
+			least:   1, most: 1,
+			example: "innerladder edit heat-demand@2 -note \"fitted on two winters\" -tag winter -property season=2026",
+			setup:   edit,
+		},
+		{
+			name: "label", group: "Registry", arguments: "REF LABEL",
+			summary: "Put a label on a version, from wherever it was, or take it away", least: 2, most: 2,
+			example: "innerladder label heat-demand@2 beta", setup: label,
+		},
+		{
+			name: "labels", group: "Registry", arguments: "MODEL", summary: "List the labels of a model", least: 1,
+			most: 1, example: "innerladder labels heat-demand", setup: labels,
+		},
+		{
+			name: "vet", group: "Registry", arguments: "MODEL",
+			summary: "Mark a model as one to start from, or take the mark away", least: 1, most: 1,
+			example: "innerladder vet weather-base -why \"checked by the forecasting team\"", setup: vet,
+		},
+		{
+			name: "attach", group: "Registry", arguments: "REF FILE",
+			summary: "Attach a document, a notebook or a picture to a version, or a report as evidence", least: 2,
+			most: 2, example: "innerladder attach heat-demand@2 residuals.png\ninnerladder attach heat-demand@2 " +
+				"-kind tests report.xml", setup: attach,
+		},
+		{
+			name: "detach", group: "Registry", arguments: "REF NAME", summary: "Take an attachment off a version",
+			least: 2, most: 2, example: "innerladder detach heat-demand@2 residuals.png -why outdated", setup: detach,
+		},
+		{
+			name: "evaluated", group: "Registry", arguments: "REF DATA",
+			summary: "Note that a version was evaluated on a data set", least: 2, most: 2,
+			example: "innerladder evaluated heat-demand@2 winter-2025#1", setup: evaluated,
+		},
+		{
+			name: "retire", group: "Registry", arguments: "REF",
+			summary: "Take a version off the ladder; it must not be in use", least: 1, most: 1,
+			example: "innerladder retire heat-demand@1 -why \"replaced by @2\"", setup: retire,
+		},
+		{
+			name: "reinstate", group: "Registry", arguments: "REF",
+			summary: "Put a retired version on the lowest rung again", least: 1, most: 1,
+			example: "innerladder reinstate heat-demand@1 -why \"needed for a comparison\"", setup: reinstate,
+		},
+		{
+			name: "delete", group: "Registry", arguments: "REF",
+			summary: "Delete a version for good; it must not be in use", least: 1, most: 1,
+			example: "innerladder delete heat-demand@1 -why \"holds personal data\"", setup: deleteVersion,
+		},
+		{
+			name: "collect", group: "Registry", summary: "Remove the files that no version needs", most: 0,
+			example: "innerladder collect -dry-run", setup: collect,
+		},
+		{
+			name: "project", group: "Registry", summary: "List the projects that models are in", most: 0,
+			example: "innerladder project", setup: projects,
+		},
+		{
+			name: "project add", group: "Registry", arguments: "NAME", summary: "Add a project", least: 1, most: 1,
+			example: "innerladder project add maintenance -description \"valves and pumps\"", setup: projectAdd,
+		},
 	}
 }
 
@@ -60,12 +107,14 @@ func edit(c *call) func(context.Context) error {
 		if strings.Contains(c.args[0], "@") {
 			v, err := c.api.EditVersion(ctx, c.args[0], e)
 			return c.show(v, err, func() {
-				facts(c.Out, "version", v.Ref, "note", v.Note, "tags", strings.Join(v.Tags, " "), "properties", params(v.Properties))
+				facts(c.Out, "version", v.Ref, "note", v.Note, "tags", strings.Join(v.Tags, " "), "properties",
+					params(v.Properties))
 			})
 		}
 		m, err := c.api.EditModel(ctx, c.args[0], e)
 		return c.show(m, err, func() {
-			facts(c.Out, "model", m.Name, "about", m.Description, "owner", m.Owner, "tags", strings.Join(m.Tags, " "), "properties", params(m.Properties))
+			facts(c.Out, "model", m.Name, "about", m.Description, "owner", m.Owner, "tags", strings.Join(m.Tags, " "),
+				"properties", params(m.Properties))
 		})
 	}
 }
@@ -79,7 +128,10 @@ func label(c *call) func(context.Context) error {
 		if *remove {
 			model, _, _ := strings.Cut(c.args[0], "@")
 			l, err := c.api.RemoveLabel(ctx, model, c.args[1], *why)
-			return c.show(l, err, func() { fmt.Fprintf(c.Out, "%s@%s is no more; it meant %s\n", model, l.Name, l.Version) })
+			return c.show(l, err, func() {
+				fmt.Fprintf(c.Out, "%s@%s is no more; it meant %s\n", model, l.Name,
+					l.Version)
+			})
 		}
 		v, err := c.api.Version(ctx, c.args[0])
 		if err != nil {
@@ -126,7 +178,9 @@ func vet(c *call) func(context.Context) error {
 
 func attach(c *call) func(context.Context) error {
 	c.connect()
-	kind := c.flags.String("kind", "", "attach it as evidence of a `KIND`, which gates look at and nobody can change: "+strings.Join(registry.EvidenceKinds(), ", "))
+	kind := c.flags.String("kind", "",
+		"attach it as evidence of a `KIND`, which gates look at and nobody can change: "+
+			strings.Join(registry.EvidenceKinds(), ", "))
 	verdict := c.flags.String("verdict", "", "`VERDICT`, passed or failed, where the report says neither itself")
 	return func(ctx context.Context) error {
 		if *kind != "" {
@@ -159,7 +213,9 @@ func evaluated(c *call) func(context.Context) error {
 }
 
 // moveOff makes the commands that take a version off the ladder and back.
-func moveOff(c *call, what string, do func(context.Context, *client.Client, string, string) (registry.Version, error)) func(context.Context) error {
+func moveOff(c *call, what string,
+	do func(context.Context, *client.Client, string, string) (registry.Version, error),
+) func(context.Context) error {
 	c.connect()
 	why := c.flags.String("why", "", "`TEXT`: the reason, for the record")
 	return func(ctx context.Context) error {
@@ -169,15 +225,18 @@ func moveOff(c *call, what string, do func(context.Context, *client.Client, stri
 }
 
 func retire(c *call) func(context.Context) error {
-	return moveOff(c, "retired", func(ctx context.Context, api *client.Client, ref, why string) (registry.Version, error) {
+	return moveOff(c, "retired", func(ctx context.Context, api *client.Client, ref, why string) (registry.Version,
+		error,
+	) {
 		return api.Retire(ctx, ref, why)
 	})
 }
 
 func reinstate(c *call) func(context.Context) error {
-	return moveOff(c, "reinstated", func(ctx context.Context, api *client.Client, ref, why string) (registry.Version, error) {
-		return api.Reinstate(ctx, ref, why)
-	})
+	return moveOff(c, "reinstated",
+		func(ctx context.Context, api *client.Client, ref, why string) (registry.Version, error) {
+			return api.Reinstate(ctx, ref, why)
+		})
 }
 
 func deleteVersion(c *call) func(context.Context) error {
@@ -188,7 +247,10 @@ func deleteVersion(c *call) func(context.Context) error {
 			return wrongUse("no reason is given; use -why")
 		}
 		d, err := c.api.Delete(ctx, c.args[0], *why)
-		return c.show(d, err, func() { fmt.Fprintf(c.Out, "%s was deleted; its files go with: innerladder collect\n", d.Version) })
+		return c.show(d, err, func() {
+			fmt.Fprintf(c.Out, "%s was deleted; its files go with: innerladder collect\n",
+				d.Version)
+		})
 	}
 }
 
@@ -202,7 +264,8 @@ func collect(c *call) func(context.Context) error {
 			if *dry {
 				verb = "would be removed"
 			}
-			fmt.Fprintf(c.Out, "%s files that no version needs %s, %s\n", strconv.Itoa(out.Files), verb, size(out.Bytes))
+			fmt.Fprintf(c.Out, "%s files that no version needs %s, %s\n", strconv.Itoa(out.Files), verb,
+				size(out.Bytes))
 			for _, d := range out.Digests[:min(20, len(out.Digests))] {
 				fmt.Fprintln(c.Out, "  "+d)
 			}

@@ -14,7 +14,9 @@ import (
 
 func watchCommands() []command {
 	return []command{
-		{name: "compare", group: "Watch", arguments: "ENDPOINT INCUMBENT CANDIDATE", summary: "Put two versions that answer for an endpoint side by side", least: 3, most: 3,
+		{
+			name: "compare", group: "Watch", arguments: "ENDPOINT INCUMBENT CANDIDATE",
+			summary: "Put two versions that answer for an endpoint side by side", least: 3, most: 3,
 			example: "innerladder compare demand-hourly heat-demand@1 heat-demand@2 -window 10m",
 			setup: func(c *call) func(context.Context) error {
 				c.connect()
@@ -23,8 +25,11 @@ func watchCommands() []command {
 					r, err := c.api.Compare(ctx, c.args[0], c.args[1], c.args[2], *window)
 					return c.show(r, err, func() { printComparison(c.Out, r) })
 				}
-			}},
-		{name: "alerts", group: "Watch", summary: "List alerts, newest first", most: 0, example: "innerladder alerts -state open",
+			},
+		},
+		{
+			name: "alerts", group: "Watch", summary: "List alerts, newest first", most: 0,
+			example: "innerladder alerts -state open",
 			setup: func(c *call) func(context.Context) error {
 				c.connect()
 				state := c.flags.String("state", "", "`STATE`: only open, acknowledged or resolved")
@@ -43,8 +48,11 @@ func watchCommands() []command {
 						}
 					})
 				}
-			}},
-		{name: "alert", group: "Watch", arguments: "A-NUMBER", summary: "Acknowledge or resolve an alert", least: 1, most: 1,
+			},
+		},
+		{
+			name: "alert", group: "Watch", arguments: "A-NUMBER", summary: "Acknowledge or resolve an alert", least: 1,
+			most:    1,
 			example: "innerladder alert A-1 -resolve -note \"the version was withdrawn\"",
 			setup: func(c *call) func(context.Context) error {
 				c.connect()
@@ -62,7 +70,8 @@ func watchCommands() []command {
 					a, err := c.api.HandleAlert(ctx, c.args[0], state, *note)
 					return c.show(a, err, func() { printAlert(c.Out, a) })
 				}
-			}},
+			},
+		},
 	}
 }
 
@@ -72,7 +81,8 @@ func printAlert(w io.Writer, a store.Alert) {
 	if a.HandledAt != nil {
 		handled = a.HandledBy + ", " + moment(*a.HandledAt) + " " + quote(a.Note)
 	}
-	facts(w, "  endpoint", a.Endpoint, "  about", a.Subject, "  signal", a.Signal, "  raised", moment(a.RaisedAt), "  "+a.State+" by", handled)
+	facts(w, "  endpoint", a.Endpoint, "  about", a.Subject, "  signal", a.Signal, "  raised", moment(a.RaisedAt),
+		"  "+a.State+" by", handled)
 	fmt.Fprintf(w, "  %s\n", a.Sentence)
 }
 
@@ -104,7 +114,8 @@ func printComparison(w io.Writer, r compare.Comparison) {
 		if row.Low != nil || row.High != nil {
 			apart = difference(row.Difference)
 		}
-		t.row(row.Signal, one(row.Incumbent), of(row.IncumbentLow, row.IncumbentHigh, ends), one(row.Candidate), of(row.CandidateLow, row.CandidateHigh, ends),
+		t.row(row.Signal, one(row.Incumbent), of(row.IncumbentLow, row.IncumbentHigh, ends), one(row.Candidate),
+			of(row.CandidateLow, row.CandidateHigh, ends),
 			apart, of(row.Low, row.High, relation), string(row.Verdict))
 	}
 	t.done()
@@ -137,7 +148,8 @@ func printDistribution(w io.Writer, d compare.Distribution, incumbent, candidate
 	}
 	fmt.Fprintf(w, "\npredictions of %s: %s", d.Column, m.Verdict)
 	if m.Numeric {
-		fmt.Fprintf(w, "; mean shift %+.3g%s, Wasserstein %.3g%s, Jensen–Shannon %.3f", m.MeanShift, unit, m.Wasserstein, unit, m.JensenShannon)
+		fmt.Fprintf(w, "; mean shift %+.3g%s, Wasserstein %.3g%s, Jensen–Shannon %.3f", m.MeanShift, unit,
+			m.Wasserstein, unit, m.JensenShannon)
 	} else {
 		fmt.Fprintf(w, "; Jensen–Shannon %.3f, G %.1f (p %.2g)", m.JensenShannon, m.G, m.GP)
 	}
@@ -163,7 +175,8 @@ func printDistribution(w io.Writer, d compare.Distribution, incumbent, candidate
 			continue
 		}
 		left, right := int(a/most*widest+0.5), int(b/most*widest+0.5)
-		fmt.Fprintf(w, "%s%s | %-*s %s%s\n", strings.Repeat(" ", widest-left), strings.Repeat("█", left), widest, strings.Repeat("▒", right), label, unit)
+		fmt.Fprintf(w, "%s%s | %-*s %s%s\n", strings.Repeat(" ", widest-left), strings.Repeat("█", left), widest,
+			strings.Repeat("▒", right), label, unit)
 	}
 }
 

@@ -124,7 +124,8 @@ func unreachable(server string, err error) error {
 	if errors.As(err, &u) {
 		err = u.Err
 	}
-	return fmt.Errorf("the service at %s cannot be reached: %w; start it with: innerladder serve, or name another with -server", server, err)
+	return fmt.Errorf("the service at %s cannot be reached: %w; start it with: innerladder serve, or name another "+
+		"with -server", server, err)
 }
 
 func problem(res *http.Response) error {
@@ -143,7 +144,8 @@ func problem(res *http.Response) error {
 func whole[T any](ctx context.Context, c *Client, path string, pairs ...string) (service.Listed[T], error) {
 	all := service.Listed[T]{Items: []T{}}
 	for cursor := ""; ; {
-		part, err := call[service.Listed[T]](ctx, c, "GET", query(path, append(pairs, "limit", "200", "cursor", cursor)...), nil)
+		part, err := call[service.Listed[T]](ctx, c, "GET",
+			query(path, append(pairs, "limit", "200", "cursor", cursor)...), nil)
 		if err != nil {
 			return all, err
 		}
@@ -169,7 +171,8 @@ func (p Part) limit() string {
 
 // AddEnvironment adds a place where versions run.
 func (c *Client) AddEnvironment(ctx context.Context, name, description string) (store.Environment, error) {
-	return call[store.Environment](ctx, c, "POST", path("environments"), map[string]string{"name": name, "description": description})
+	return call[store.Environment](ctx, c, "POST", path("environments"),
+		map[string]string{"name": name, "description": description})
 }
 
 // Environments lists the places where versions run.
@@ -178,8 +181,11 @@ func (c *Client) Environments(ctx context.Context) (service.Listed[store.Environ
 }
 
 // Place says that a version runs somewhere.
-func (c *Client) Place(ctx context.Context, ref, environment string, addresses []string, servedAs string) (store.Placement, error) {
-	return call[store.Placement](ctx, c, "POST", path("placements"), map[string]any{"version": ref, "environment": environment, "addresses": addresses, "served_as": servedAs})
+func (c *Client) Place(ctx context.Context, ref, environment string, addresses []string,
+	servedAs string,
+) (store.Placement, error) {
+	return call[store.Placement](ctx, c, "POST", path("placements"),
+		map[string]any{"version": ref, "environment": environment, "addresses": addresses, "served_as": servedAs})
 }
 
 // Unplace says that a version runs in an environment no more.
@@ -218,13 +224,18 @@ func (c *Client) Series(ctx context.Context, name string, window time.Duration) 
 }
 
 // Compare puts two versions side by side.
-func (c *Client) Compare(ctx context.Context, endpoint, incumbent, candidate string, window time.Duration) (compare.Comparison, error) {
-	return call[compare.Comparison](ctx, c, "GET", query(path("endpoints", endpoint, "compare"), "incumbent", incumbent, "candidate", candidate, "window", window.String()), nil)
+func (c *Client) Compare(ctx context.Context, endpoint, incumbent, candidate string,
+	window time.Duration,
+) (compare.Comparison, error) {
+	return call[compare.Comparison](ctx, c, "GET",
+		query(path("endpoints", endpoint, "compare"), "incumbent", incumbent, "candidate", candidate, "window",
+			window.String()), nil)
 }
 
 // Splits lists the splits of an endpoint, newest first.
 func (c *Client) Splits(ctx context.Context, endpoint string, p Part) (service.Listed[traffic.Split], error) {
-	return call[service.Listed[traffic.Split]](ctx, c, "GET", query(path("endpoints", endpoint, "splits"), "limit", p.limit(), "cursor", p.Cursor), nil)
+	return call[service.Listed[traffic.Split]](ctx, c, "GET",
+		query(path("endpoints", endpoint, "splits"), "limit", p.limit(), "cursor", p.Cursor), nil)
 }
 
 // ifMatch is the header that refuses a change decided on another split than `based`;
@@ -238,18 +249,23 @@ func ifMatch(based int) []string {
 
 // Split makes a new split and puts it in force; based is the split it was decided on,
 // below 0 for any.
-func (c *Client) Split(ctx context.Context, endpoint string, lanes []traffic.Lane, reason string, based int) (traffic.Split, error) {
-	return call[traffic.Split](ctx, c, "POST", path("endpoints", endpoint, "splits"), map[string]any{"lanes": lanes, "reason": reason}, ifMatch(based)...)
+func (c *Client) Split(ctx context.Context, endpoint string, lanes []traffic.Lane, reason string,
+	based int,
+) (traffic.Split, error) {
+	return call[traffic.Split](ctx, c, "POST", path("endpoints", endpoint, "splits"),
+		map[string]any{"lanes": lanes, "reason": reason}, ifMatch(based)...)
 }
 
 // Back returns to an earlier split; 0 is the last without a trial lane.
 func (c *Client) Back(ctx context.Context, endpoint string, to int, reason string, based int) (traffic.Split, error) {
-	return call[traffic.Split](ctx, c, "POST", path("endpoints", endpoint, "back"), map[string]any{"to": to, "reason": reason}, ifMatch(based)...)
+	return call[traffic.Split](ctx, c, "POST", path("endpoints", endpoint, "back"),
+		map[string]any{"to": to, "reason": reason}, ifMatch(based)...)
 }
 
 // Alerts lists alerts, newest first.
 func (c *Client) Alerts(ctx context.Context, state, endpoint string, p Part) (service.Listed[store.Alert], error) {
-	return call[service.Listed[store.Alert]](ctx, c, "GET", query(path("alerts"), "state", state, "endpoint", endpoint, "limit", p.limit(), "cursor", p.Cursor), nil)
+	return call[service.Listed[store.Alert]](ctx, c, "GET",
+		query(path("alerts"), "state", state, "endpoint", endpoint, "limit", p.limit(), "cursor", p.Cursor), nil)
 }
 
 // Alert shows an alert.

@@ -17,7 +17,9 @@ func (c *Client) Ladder(ctx context.Context, project string) (ladder.Revision, e
 
 // SetLadder makes the next revision of a project's ladder. based is the revision it was
 // made from, -1 for any.
-func (c *Client) SetLadder(ctx context.Context, project string, l ladder.Ladder, why string, based int) (ladder.Revision, error) {
+func (c *Client) SetLadder(ctx context.Context, project string, l ladder.Ladder, why string,
+	based int,
+) (ladder.Revision, error) {
 	var header []string
 	if based >= 0 {
 		header = []string{"If-Match", strconv.Quote(strconv.Itoa(based))}
@@ -30,12 +32,14 @@ func (c *Client) SetLadder(ctx context.Context, project string, l ladder.Ladder,
 
 // LadderRevisions lists the revisions of a project's ladder, newest first.
 func (c *Client) LadderRevisions(ctx context.Context, project string, p Part) (service.Listed[ladder.Revision], error) {
-	return call[service.Listed[ladder.Revision]](ctx, c, "GET", query(path("projects", project, "ladder", "revisions"), "limit", p.limit(), "cursor", p.Cursor), nil)
+	return call[service.Listed[ladder.Revision]](ctx, c, "GET",
+		query(path("projects", project, "ladder", "revisions"), "limit", p.limit(), "cursor", p.Cursor), nil)
 }
 
 // TryLadder finds out what a ladder would let pass today; nil is the present one.
 func (c *Client) TryLadder(ctx context.Context, project string, l *ladder.Ladder) (service.Preview, error) {
-	return call[service.Preview](ctx, c, "POST", path("projects", project, "ladder", "preview"), map[string]any{"ladder": l})
+	return call[service.Preview](ctx, c, "POST", path("projects", project, "ladder", "preview"),
+		map[string]any{"ladder": l})
 }
 
 // Promote asks that a version step up to a rung.
@@ -70,7 +74,9 @@ func (c *Client) Promotions(ctx context.Context, s PromotionSearch, p Part) (ser
 	if s.ForMe {
 		forMe = "true"
 	}
-	return call[service.Listed[ladder.Promotion]](ctx, c, "GET", query(path("promotions"), "state", s.State, "model", s.Model, "project", s.Project, "asked_by", s.AskedBy, "for_me", forMe, "limit", p.limit(), "cursor", p.Cursor), nil)
+	return call[service.Listed[ladder.Promotion]](ctx, c, "GET",
+		query(path("promotions"), "state", s.State, "model", s.Model, "project", s.Project, "asked_by", s.AskedBy,
+			"for_me", forMe, "limit", p.limit(), "cursor", p.Cursor), nil)
 }
 
 // Sign answers a promotion with yes or no.
@@ -117,7 +123,8 @@ func (c *Client) Vouchers(ctx context.Context, ref string) (service.Vouchers, er
 // AttachEvidence attaches a report to a version.
 func (c *Client) AttachEvidence(ctx context.Context, ref, kind, verdict, file string) (registry.Evidence, error) {
 	var out registry.Evidence
-	return out, c.sendForm(ctx, query(path("versions", ref, "evidence"), "kind", kind, "verdict", verdict), nil, []LocalFile{{Part: "file", Path: file}}, &out)
+	return out, c.sendForm(ctx, query(path("versions", ref, "evidence"), "kind", kind, "verdict", verdict), nil,
+		[]LocalFile{{Part: "file", Path: file}}, &out)
 }
 
 // Evidence lists the reports of a version, newest first.
@@ -137,7 +144,8 @@ func (c *Client) SigningKeys(ctx context.Context) (service.Listed[store.SigningK
 
 // AddSigningKey makes a key known with which one signs.
 func (c *Client) AddSigningKey(ctx context.Context, public, title string) (store.SigningKey, error) {
-	return call[store.SigningKey](ctx, c, "POST", path("signing-keys"), map[string]string{"public": public, "title": title})
+	return call[store.SigningKey](ctx, c, "POST", path("signing-keys"),
+		map[string]string{"public": public, "title": title})
 }
 
 // EndSigningKey says that a key of one's own signs nothing any more.

@@ -36,7 +36,8 @@ func newVisit(server string) (visit, error) {
 
 // token makes a token and ends the session.
 func (v visit) token(ctx context.Context, title, lasts string) (service.MadeToken, error) {
-	t, err := call[service.MadeToken](ctx, v.Client, "POST", path("tokens"), service.NewToken{Title: title, Lasts: lasts}, "Origin", v.server)
+	t, err := call[service.MadeToken](ctx, v.Client, "POST", path("tokens"),
+		service.NewToken{Title: title, Lasts: lasts}, "Origin", v.server)
 	if err != nil {
 		return t, err
 	}
@@ -50,7 +51,8 @@ func SignIn(ctx context.Context, server, name, password, title, lasts string) (s
 	if err != nil {
 		return service.MadeToken{}, err
 	}
-	if _, err := call[struct{}](ctx, v.Client, "POST", path("session"), map[string]string{"name": name, "password": password}, "Origin", v.server); err != nil {
+	if _, err := call[struct{}](ctx, v.Client, "POST", path("session"),
+		map[string]string{"name": name, "password": password}, "Origin", v.server); err != nil {
 		return service.MadeToken{}, err
 	}
 	return v.token(ctx, title, lasts)
@@ -72,7 +74,8 @@ func Welcome(ctx context.Context, link string) (server string, w service.Welcome
 	if err != nil {
 		return "", w, err
 	}
-	w, err = call[service.Welcomed](ctx, New(server, ""), "POST", path("welcome", "look"), map[string]string{"secret": secret})
+	w, err = call[service.Welcomed](ctx, New(server, ""), "POST", path("welcome", "look"),
+		map[string]string{"secret": secret})
 	return server, w, err
 }
 
@@ -87,7 +90,8 @@ func ComeIn(ctx context.Context, link, name, password, title, lasts string) (ser
 	if err != nil {
 		return service.MadeToken{}, err
 	}
-	if _, err := call[struct{}](ctx, v.Client, "POST", path("welcome"), map[string]string{"secret": secret, "name": name, "password": password}, "Origin", v.server); err != nil {
+	if _, err := call[struct{}](ctx, v.Client, "POST", path("welcome"),
+		map[string]string{"secret": secret, "name": name, "password": password}, "Origin", v.server); err != nil {
 		return service.MadeToken{}, err
 	}
 	return v.token(ctx, title, lasts)
@@ -125,7 +129,8 @@ func (c *Client) GiveRole(ctx context.Context, name string, m access.Membership)
 
 // TakeRole takes a role away.
 func (c *Client) TakeRole(ctx context.Context, name string, m access.Membership, reason string) (store.Person, error) {
-	return call[store.Person](ctx, c, "DELETE", query(path("people", name, "memberships", m.Project, m.Role), "reason", reason), nil)
+	return call[store.Person](ctx, c, "DELETE",
+		query(path("people", name, "memberships", m.Project, m.Role), "reason", reason), nil)
 }
 
 // Roles lists the roles.
@@ -134,8 +139,11 @@ func (c *Client) Roles(ctx context.Context) (service.Listed[access.Role], error)
 }
 
 // PutRole makes or changes a role.
-func (c *Client) PutRole(ctx context.Context, name string, permissions []string, description string) (access.Role, error) {
-	return call[access.Role](ctx, c, "PUT", path("roles", name), map[string]any{"permissions": permissions, "description": description})
+func (c *Client) PutRole(ctx context.Context, name string, permissions []string, description string) (access.Role,
+	error,
+) {
+	return call[access.Role](ctx, c, "PUT", path("roles", name),
+		map[string]any{"permissions": permissions, "description": description})
 }
 
 // RemoveRole removes a role that nobody has.
@@ -164,7 +172,8 @@ func (c *Client) Inbox(ctx context.Context, unread bool, p Part) (service.Listed
 	if unread {
 		only = "true"
 	}
-	return call[service.Listed[store.Notice]](ctx, c, "GET", query(path("me", "inbox"), "unread", only, "limit", p.limit(), "cursor", p.Cursor), nil)
+	return call[service.Listed[store.Notice]](ctx, c, "GET",
+		query(path("me", "inbox"), "unread", only, "limit", p.limit(), "cursor", p.Cursor), nil)
 }
 
 // MarkRead marks a notice as read, with all before it unless alone.
@@ -184,18 +193,23 @@ func (c *Client) SetPreferences(ctx context.Context, choices notice.Choices) (se
 }
 
 // Activity lists what happened, newest first.
-func (c *Client) Activity(ctx context.Context, project, subject string, p Part) (service.Listed[service.Happening], error) {
-	return call[service.Listed[service.Happening]](ctx, c, "GET", query(path("activity"), "project", project, "subject", subject, "limit", p.limit(), "cursor", p.Cursor), nil)
+func (c *Client) Activity(ctx context.Context, project, subject string, p Part) (service.Listed[service.Happening],
+	error,
+) {
+	return call[service.Listed[service.Happening]](ctx, c, "GET",
+		query(path("activity"), "project", project, "subject", subject, "limit", p.limit(), "cursor", p.Cursor), nil)
 }
 
 // Comment comments on a line of the record, or on a subject when on is 0.
 func (c *Client) Comment(ctx context.Context, on int64, subject, text string) (service.Said, error) {
-	return call[service.Said](ctx, c, "POST", path("comments"), map[string]any{"on": on, "subject": subject, "text": text})
+	return call[service.Said](ctx, c, "POST", path("comments"),
+		map[string]any{"on": on, "subject": subject, "text": text})
 }
 
 // Audit searches the record, newest first; q holds the query parameters of a search.
 func (c *Client) Audit(ctx context.Context, q map[string]string, p Part) (service.Listed[record.Entry], error) {
-	return call[service.Listed[record.Entry]](ctx, c, "GET", query(path("audit"), append(flat(q), "limit", p.limit(), "cursor", p.Cursor)...), nil)
+	return call[service.Listed[record.Entry]](ctx, c, "GET",
+		query(path("audit"), append(flat(q), "limit", p.limit(), "cursor", p.Cursor)...), nil)
 }
 
 func flat(q map[string]string) []string {
@@ -248,8 +262,11 @@ func (c *Client) Searches(ctx context.Context) (service.Listed[store.SavedSearch
 }
 
 // SaveSearch keeps a search.
-func (c *Client) SaveSearch(ctx context.Context, name string, q map[string]string, shared bool) (store.SavedSearch, error) {
-	return call[store.SavedSearch](ctx, c, "POST", path("audit", "searches"), map[string]any{"name": name, "query": q, "shared": shared})
+func (c *Client) SaveSearch(ctx context.Context, name string, q map[string]string, shared bool) (store.SavedSearch,
+	error,
+) {
+	return call[store.SavedSearch](ctx, c, "POST", path("audit", "searches"),
+		map[string]any{"name": name, "query": q, "shared": shared})
 }
 
 // RemoveSearch forgets a search.
@@ -270,12 +287,15 @@ func (c *Client) Webhooks(ctx context.Context) (service.Listed[store.Webhook], e
 
 // RemoveWebhook removes a webhook.
 func (c *Client) RemoveWebhook(ctx context.Context, id int64, reason string) (store.Webhook, error) {
-	return call[store.Webhook](ctx, c, "DELETE", query(path("webhooks", strconv.FormatInt(id, 10)), "reason", reason), nil)
+	return call[store.Webhook](ctx, c, "DELETE", query(path("webhooks", strconv.FormatInt(id, 10)), "reason", reason),
+		nil)
 }
 
 // Deliveries lists what went to a webhook; 0 is e-mail.
 func (c *Client) Deliveries(ctx context.Context, webhook int64, p Part) (service.Listed[store.Delivery], error) {
-	return call[service.Listed[store.Delivery]](ctx, c, "GET", query(path("webhooks", strconv.FormatInt(webhook, 10), "deliveries"), "limit", p.limit(), "cursor", p.Cursor), nil)
+	return call[service.Listed[store.Delivery]](ctx, c, "GET",
+		query(path("webhooks", strconv.FormatInt(webhook, 10), "deliveries"), "limit", p.limit(), "cursor", p.Cursor),
+		nil)
 }
 
 // SendAgain sends a delivery again.
@@ -290,7 +310,8 @@ func (c *Client) Headers(ctx context.Context, environment string) (service.Liste
 
 // SetHeader sets a header of an environment.
 func (c *Client) SetHeader(ctx context.Context, environment, name, value string) (service.Header, error) {
-	return call[service.Header](ctx, c, "PUT", path("environments", environment, "headers", name), map[string]string{"value": value})
+	return call[service.Header](ctx, c, "PUT", path("environments", environment, "headers", name),
+		map[string]string{"value": value})
 }
 
 // RemoveHeader takes a header away.
@@ -300,7 +321,8 @@ func (c *Client) RemoveHeader(ctx context.Context, environment, name string) (se
 
 // AddCaller gives a program a key to an endpoint.
 func (c *Client) AddCaller(ctx context.Context, endpoint, name string) (service.MadeCaller, error) {
-	return call[service.MadeCaller](ctx, c, "POST", path("endpoints", endpoint, "callers"), map[string]string{"name": name})
+	return call[service.MadeCaller](ctx, c, "POST", path("endpoints", endpoint, "callers"),
+		map[string]string{"name": name})
 }
 
 // Callers lists who has a key to an endpoint.
@@ -310,13 +332,15 @@ func (c *Client) Callers(ctx context.Context, endpoint string) (service.Listed[s
 
 // RemoveCaller takes a key away.
 func (c *Client) RemoveCaller(ctx context.Context, endpoint, name, reason string) error {
-	_, err := call[struct{}](ctx, c, "DELETE", query(path("endpoints", endpoint, "callers", name), "reason", reason), nil)
+	_, err := call[struct{}](ctx, c, "DELETE", query(path("endpoints", endpoint, "callers", name), "reason", reason),
+		nil)
 	return err
 }
 
 // SetKeyed says whether callers of an endpoint need a key.
 func (c *Client) SetKeyed(ctx context.Context, endpoint string, keyed bool, reason string) (store.Endpoint, error) {
-	return call[store.Endpoint](ctx, c, "PUT", path("endpoints", endpoint, "keyed"), map[string]any{"keyed": keyed, "reason": reason})
+	return call[store.Endpoint](ctx, c, "PUT", path("endpoints", endpoint, "keyed"),
+		map[string]any{"keyed": keyed, "reason": reason})
 }
 
 // Mail shows how e-mail is sent.
@@ -347,12 +371,15 @@ func (c *Client) Retention(ctx context.Context) (service.Retention, error) {
 // SetRetention says how long what grows is kept.
 func (c *Client) SetRetention(ctx context.Context, r service.Retention, reason string) (service.Retention, error) {
 	return call[service.Retention](ctx, c, "PUT", path("settings", "retention"), map[string]string{
-		"minutes": r.Minutes, "readings": r.Readings, "deliveries": r.Deliveries, "notices": r.Notices, "repeats": r.Repeats, "reason": reason})
+		"minutes": r.Minutes, "readings": r.Readings, "deliveries": r.Deliveries, "notices": r.Notices,
+		"repeats": r.Repeats, "reason": reason,
+	})
 }
 
 // RotateKey seals all secrets with a new key.
 func (c *Client) RotateKey(ctx context.Context, reason string) (service.Rotated, error) {
-	return call[service.Rotated](ctx, c, "POST", path("settings", "key", "rotation"), map[string]string{"reason": reason})
+	return call[service.Rotated](ctx, c, "POST", path("settings", "key", "rotation"),
+		map[string]string{"reason": reason})
 }
 
 // Backup writes everything that is kept to w and checks it on its way.

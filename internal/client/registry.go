@@ -23,7 +23,8 @@ import (
 
 // Models lists models; of narrows them down by query parameters, in pairs.
 func (c *Client) Models(ctx context.Context, p Part, of ...string) (service.Listed[store.Model], error) {
-	return call[service.Listed[store.Model]](ctx, c, "GET", query(path("models"), append(of, "limit", p.limit(), "cursor", p.Cursor)...), nil)
+	return call[service.Listed[store.Model]](ctx, c, "GET",
+		query(path("models"), append(of, "limit", p.limit(), "cursor", p.Cursor)...), nil)
 }
 
 // Model shows a model.
@@ -38,7 +39,8 @@ func (c *Client) EditModel(ctx context.Context, name string, e service.Edit) (st
 
 // Vet marks a model as vetted, or takes the mark away.
 func (c *Client) Vet(ctx context.Context, name, why string, on bool) (store.Model, error) {
-	return call[store.Model](ctx, c, "POST", path("models", name, "vetting"), map[string]any{"reason": why, "vetted": on})
+	return call[store.Model](ctx, c, "POST", path("models", name, "vetting"),
+		map[string]any{"reason": why, "vetted": on})
 }
 
 // Projects lists the projects.
@@ -48,7 +50,8 @@ func (c *Client) Projects(ctx context.Context) (service.Listed[store.Project], e
 
 // AddProject adds a project.
 func (c *Client) AddProject(ctx context.Context, name, description string) (store.Project, error) {
-	return call[store.Project](ctx, c, "POST", path("projects"), map[string]string{"name": name, "description": description})
+	return call[store.Project](ctx, c, "POST", path("projects"),
+		map[string]string{"name": name, "description": description})
 }
 
 // Labels lists the labels of a model.
@@ -57,8 +60,11 @@ func (c *Client) Labels(ctx context.Context, model string) (service.Listed[store
 }
 
 // PutLabel puts a label on a version.
-func (c *Client) PutLabel(ctx context.Context, model string, number int, label, environment, reason string) (store.Label, error) {
-	return call[store.Label](ctx, c, "PUT", path("models", model, "labels", label), map[string]any{"number": number, "environment": environment, "reason": reason})
+func (c *Client) PutLabel(ctx context.Context, model string, number int, label, environment,
+	reason string,
+) (store.Label, error) {
+	return call[store.Label](ctx, c, "PUT", path("models", model, "labels", label),
+		map[string]any{"number": number, "environment": environment, "reason": reason})
 }
 
 // RemoveLabel takes a label away.
@@ -68,7 +74,8 @@ func (c *Client) RemoveLabel(ctx context.Context, model, label, reason string) (
 
 // Versions lists the versions of a model, newest first.
 func (c *Client) Versions(ctx context.Context, model string, p Part) (service.Listed[registry.Version], error) {
-	return call[service.Listed[registry.Version]](ctx, c, "GET", query(path("models", model, "versions"), "limit", p.limit(), "cursor", p.Cursor), nil)
+	return call[service.Listed[registry.Version]](ctx, c, "GET",
+		query(path("models", model, "versions"), "limit", p.limit(), "cursor", p.Cursor), nil)
 }
 
 // Version shows a version.
@@ -144,7 +151,9 @@ func (c *Client) Trace(ctx context.Context, from service.TraceFrom) (registry.Tr
 	if from.Artifacts {
 		artifacts = "true"
 	}
-	return call[registry.Trace](ctx, c, "GET", query(path("trace"), "from", from.From, "direction", from.Direction, "depth", number(from.Depth), "limit", number(from.Most), "artifacts", artifacts), nil)
+	return call[registry.Trace](ctx, c, "GET",
+		query(path("trace"), "from", from.From, "direction", from.Direction, "depth", number(from.Depth), "limit",
+			number(from.Most), "artifacts", artifacts), nil)
 }
 
 // AddDataSet adds a revision of a data set.
@@ -154,7 +163,8 @@ func (c *Client) AddDataSet(ctx context.Context, d service.NewDataSet) (service.
 
 // DataSets lists the newest revision of every data set, or all revisions of one.
 func (c *Client) DataSets(ctx context.Context, name string, p Part) (service.Listed[registry.DataSet], error) {
-	return call[service.Listed[registry.DataSet]](ctx, c, "GET", query(path("data-sets"), "name", name, "limit", p.limit(), "cursor", p.Cursor), nil)
+	return call[service.Listed[registry.DataSet]](ctx, c, "GET",
+		query(path("data-sets"), "name", name, "limit", p.limit(), "cursor", p.Cursor), nil)
 }
 
 // DataSet shows a revision of a data set.
@@ -168,8 +178,11 @@ func (c *Client) StartRun(ctx context.Context, r service.NewRun) (registry.Run, 
 }
 
 // LogRun adds parameters and points to a run.
-func (c *Client) LogRun(ctx context.Context, run string, params map[string]string, points []registry.Point) (service.Logged, error) {
-	return call[service.Logged](ctx, c, "POST", path("runs", run, "log"), map[string]any{"params": params, "points": points})
+func (c *Client) LogRun(ctx context.Context, run string, params map[string]string,
+	points []registry.Point,
+) (service.Logged, error) {
+	return call[service.Logged](ctx, c, "POST", path("runs", run, "log"),
+		map[string]any{"params": params, "points": points})
 }
 
 // EndRun closes a run.
@@ -184,7 +197,8 @@ func (c *Client) Run(ctx context.Context, run string) (registry.Run, error) {
 
 // Runs lists runs, newest first.
 func (c *Client) Runs(ctx context.Context, model string, p Part) (service.Listed[registry.Run], error) {
-	return call[service.Listed[registry.Run]](ctx, c, "GET", query(path("runs"), "model", model, "limit", p.limit(), "cursor", p.Cursor), nil)
+	return call[service.Listed[registry.Run]](ctx, c, "GET",
+		query(path("runs"), "model", model, "limit", p.limit(), "cursor", p.Cursor), nil)
 }
 
 // Curves shows the curves of a run.
@@ -228,7 +242,9 @@ const inPieces = 64 << 20
 
 // Register registers a version with files. Small ones are streamed in one form, large
 // ones are uploaded in pieces before.
-func (c *Client) Register(ctx context.Context, reg service.Registration, files []LocalFile) (service.Registered, error) {
+func (c *Client) Register(ctx context.Context, reg service.Registration, files []LocalFile) (service.Registered,
+	error,
+) {
 	var small []LocalFile
 	for _, f := range files {
 		info, err := os.Stat(f.Path)
@@ -256,12 +272,14 @@ func (c *Client) Register(ctx context.Context, reg service.Registration, files [
 // Attach attaches a file to a version.
 func (c *Client) Attach(ctx context.Context, ref, file string) (registry.Version, error) {
 	var out registry.Version
-	return out, c.sendForm(ctx, path("versions", ref, "attachments"), nil, []LocalFile{{Part: service.PartAttachment, Path: file}}, &out)
+	return out, c.sendForm(ctx, path("versions", ref, "attachments"), nil,
+		[]LocalFile{{Part: service.PartAttachment, Path: file}}, &out)
 }
 
 // Detach takes an attachment off a version.
 func (c *Client) Detach(ctx context.Context, ref, name, why string) (registry.Version, error) {
-	return call[registry.Version](ctx, c, "DELETE", query(path("versions", ref, "attachments", name), "reason", why), nil)
+	return call[registry.Version](ctx, c, "DELETE", query(path("versions", ref, "attachments", name), "reason", why),
+		nil)
 }
 
 // sendForm streams a form of files.
@@ -349,7 +367,8 @@ func (c *Client) Upload(ctx context.Context, file, name string) (service.Uploadi
 	if err != nil {
 		return up, fmt.Errorf("reading %s: %w", file, err)
 	}
-	up, err = call[service.Uploading](ctx, c, "POST", query(path("uploads"), "name", name), nil, "Upload-Length", strconv.FormatInt(info.Size(), 10), "Upload-Complete", "?0")
+	up, err = call[service.Uploading](ctx, c, "POST", query(path("uploads"), "name", name), nil, "Upload-Length",
+		strconv.FormatInt(info.Size(), 10), "Upload-Complete", "?0")
 	if err != nil {
 		return up, err
 	}
@@ -384,9 +403,12 @@ func (c *Client) Upload(ctx context.Context, file, name string) (service.Uploadi
 	return up, nil
 }
 
-func (c *Client) sendPiece(ctx context.Context, up service.Uploading, f *os.File, size int64) (service.Uploading, error) {
+func (c *Client) sendPiece(ctx context.Context, up service.Uploading, f *os.File, size int64) (service.Uploading,
+	error,
+) {
 	var out service.Uploading
-	req, err := http.NewRequestWithContext(ctx, "PATCH", c.server+path("uploads", up.ID), io.NewSectionReader(f, up.Offset, size-up.Offset))
+	req, err := http.NewRequestWithContext(ctx, "PATCH", c.server+path("uploads", up.ID),
+		io.NewSectionReader(f, up.Offset, size-up.Offset))
 	if err != nil {
 		return out, fmt.Errorf("calling %s: %w", c.server, err)
 	}

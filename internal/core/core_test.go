@@ -3,20 +3,26 @@ package core
 import (
 	"go/ast"
 	"go/parser"
+	"go/scanner"
 	"go/token"
 	"io/fs"
+	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
 	"testing"
+	"unicode/utf8"
 )
 
 // mayImport lists everything that the core may import, by prefix: the standard library's
 // pure packages, numerics, a sketch library, and itself.
 var mayImport = []string{
-	"bufio", "bytes", "cmp", "crypto/aes", "crypto/cipher", "crypto/ed25519", "crypto/hmac", "crypto/sha256", "encoding/base64", "encoding/binary", "encoding/hex", "encoding/json", "encoding/xml", "errors", "fmt", "hash/fnv", "io", "maps", "math", "regexp", "slices", "sort", "strconv", "strings", "time",
-	"gonum.org/v1/gonum/", "github.com/DataDog/sketches-go/", "github.com/axiomhq/hyperloglog", "github.com/aymanbagabas/go-udiff", "golang.org/x/crypto/blake2b", "innerladder/internal/core/",
+	"bufio", "bytes", "cmp", "crypto/aes", "crypto/cipher", "crypto/ed25519", "crypto/hmac", "crypto/sha256",
+	"encoding/base64", "encoding/binary", "encoding/hex", "encoding/json", "encoding/xml", "errors", "fmt",
+	"hash/fnv", "io", "maps", "math", "regexp", "slices", "sort", "strconv", "strings", "time",
+	"gonum.org/v1/gonum/", "github.com/DataDog/sketches-go/", "github.com/axiomhq/hyperloglog",
+	"github.com/aymanbagabas/go-udiff", "golang.org/x/crypto/blake2b", "innerladder/internal/core/",
 }
 
 // neverCall are the members of package time that look at the clock or wait for it.
@@ -64,7 +70,11 @@ func TestTheCoreStaysACore(t *testing.T) {
 }
 
 // rooms is the order of the house: a package may import only what stands below it.
-var rooms = []string{"core", "credential", "seal", "intake", "fetch", "blob", "backup", "sqlite", "jobs", "store", "signals", "oip", "recorder", "eventloop", "http1", "upstream", "gateway", "service", "api", "client", "serve", "standin", "demo", "cli"}
+var rooms = []string{
+	"core", "credential", "seal", "intake", "fetch", "blob", "backup", "sqlite", "jobs", "store",
+	"signals", "oip", "recorder", "eventloop", "http1", "upstream", "gateway", "service", "api", "client", "serve",
+	"standin", "demo", "cli",
+}
 
 func TestArrowsPointDown(t *testing.T) {
 	err := filepath.WalkDir("..", func(path string, d fs.DirEntry, err error) error {
@@ -96,5 +106,56 @@ func TestArrowsPointDown(t *testing.T) {
 	})
 	if err != nil {
 		t.Fatal(err)
+	}
+}
+
+// A line ends by column 120, a tab counted as four, but where a raw string stands on it:
+// queries, tags and samples are as long as they are.
+func TestLinesFit(t *testing.T) {
+	err := filepath.WalkDir(filepath.Join("..", ".."), func(path string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		if d.IsDir() && d.Name() == "node_modules" {
+			return fs.SkipDir
+		}
+		if d.IsDir() || !strings.HasSuffix(path, ".go") {
+			return nil
+		}
+		text, err := os.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		raw := linesOfRawStrings(text)
+		for i, line := range strings.Split(string(text), "\n") {
+			if width := utf8.RuneCountInString(strings.ReplaceAll(line, "\t", "    ")); width > 120 && !raw[i+1] {
+				t.Errorf("%s:%d ends at column %d", path, i+1, width)
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+// linesOfRawStrings are the numbers of the lines on which raw strings stand.
+func linesOfRawStrings(text []byte) map[int]bool {
+	files := token.NewFileSet()
+	file := files.AddFile("", files.Base(), len(text))
+	var s scanner.Scanner
+	s.Init(file, text, nil, 0)
+	lines := map[int]bool{}
+	for {
+		pos, tok, lit := s.Scan()
+		if tok == token.EOF {
+			return lines
+		}
+		if tok == token.STRING && lit[0] == '`' {
+			first := file.Line(pos)
+			for i := range strings.Count(lit, "\n") + 1 {
+				lines[first+i] = true
+			}
+		}
 	}
 }

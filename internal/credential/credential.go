@@ -39,7 +39,8 @@ const (
 // CheckPassword refuses a password that is easily guessed.
 func CheckPassword(password, name string) error {
 	bad := func(why string) error {
-		return fault.New(fault.Invalid, "password.weak", "the password %s", why).In("password").Do("choose one of at least %d characters that nobody would try, such as four words", shortest)
+		return fault.New(fault.Invalid, "password.weak", "the password %s", why).In("password").
+			Do("choose one of at least %d characters that nobody would try, such as four words", shortest)
 	}
 	kinds := map[rune]bool{}
 	for _, r := range password {
@@ -84,7 +85,8 @@ func derive(ctx context.Context, password string, salt []byte, memory, time uint
 // nobody is checked against when there is no such person or no password, so that the
 // answer takes as long as for a wrong password.
 var nobody = fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, memoryKiB, passes, lanes,
-	base64.RawStdEncoding.EncodeToString(make([]byte, saltBytes)), base64.RawStdEncoding.EncodeToString(make([]byte, keyBytes)))
+	base64.RawStdEncoding.EncodeToString(make([]byte, saltBytes)),
+	base64.RawStdEncoding.EncodeToString(make([]byte, keyBytes)))
 
 // IsPassword reports whether a password is the one that a hash was made of; with an empty
 // hash it takes as long and says no.
@@ -100,7 +102,8 @@ func IsPassword(ctx context.Context, password, hash string) (bool, error) {
 	if len(parts) != 6 || parts[1] != "argon2id" {
 		return false, fmt.Errorf("a password is kept in an unknown form")
 	}
-	if _, err := fmt.Sscanf(parts[2]+" "+parts[3], "v=%d m=%d,t=%d,p=%d", &version, &memory, &time, &threads); err != nil || version != argon2.Version {
+	if _, err := fmt.Sscanf(parts[2]+" "+parts[3], "v=%d m=%d,t=%d,p=%d", &version, &memory, &time,
+		&threads); err != nil || version != argon2.Version {
 		return false, fmt.Errorf("a password is kept in an unknown form")
 	}
 	salt, err := base64.RawStdEncoding.DecodeString(parts[4])

@@ -11,7 +11,8 @@ func TestPasswords(t *testing.T) {
 		t.Fatal(err)
 	}
 	again, err := HashPassword(t.Context(), "four words of nonsense")
-	if err != nil || hash == again || strings.Contains(hash, "nonsense") || !strings.HasPrefix(hash, "$argon2id$v=19$m=65536,t=3,p=1$") {
+	if err != nil || hash == again || strings.Contains(hash, "nonsense") ||
+		!strings.HasPrefix(hash, "$argon2id$v=19$m=65536,t=3,p=1$") {
 		t.Errorf("hashes %q and %q: %v", hash, again, err)
 	}
 	for _, c := range []struct {
@@ -36,7 +37,8 @@ func TestPasswords(t *testing.T) {
 
 func TestWeakPasswords(t *testing.T) {
 	for password, fine := range map[string]bool{
-		"short": false, "aaaaaaaaaaaaaaa": false, "tove-12345": false, "the harbour was frozen": true, "ærøskøbing-34": true, strings.Repeat("lang ord ", 80): false,
+		"short": false, "aaaaaaaaaaaaaaa": false, "tove-12345": false, "the harbour was frozen": true,
+		"ærøskøbing-34": true, strings.Repeat("lang ord ", 80): false,
 	} {
 		if err := CheckPassword(password, "tove"); (err == nil) != fine {
 			t.Errorf("%.30q: %v", password, err)
@@ -47,7 +49,8 @@ func TestWeakPasswords(t *testing.T) {
 func TestTokens(t *testing.T) {
 	a, da := Token("il_")
 	b, db := Token("il_")
-	if a == b || string(da) == string(db) || len(da) != 32 || !strings.HasPrefix(a, "il_") || !strings.HasSuffix(a, Hint(a)) || len(Hint(a)) != 4 || string(Digest(a)) != string(da) {
+	if a == b || string(da) == string(db) || len(da) != 32 || !strings.HasPrefix(a, "il_") ||
+		!strings.HasSuffix(a, Hint(a)) || len(Hint(a)) != 4 || string(Digest(a)) != string(da) {
 		t.Errorf("%s %x, %s %x", a, da, b, db)
 	}
 }

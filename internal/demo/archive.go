@@ -22,7 +22,10 @@ import (
 
 // furnish adds projects, people and data sets.
 func (p *play) furnish(ctx context.Context) error {
-	for name, about := range map[string]string{forecasting: "demand and temperatures, for dispatch", maintenance: "valves and pumps, for the crews"} {
+	for name, about := range map[string]string{
+		forecasting: "demand and temperatures, for dispatch",
+		maintenance: "valves and pumps, for the crews",
+	} {
 		if _, err := p.sif.AddProject(ctx, name, about); err != nil {
 			return err
 		}
@@ -38,11 +41,27 @@ func (p *play) furnish(ctx context.Context) error {
 		rows                      []example
 		into                      map[string]string
 	}{
-		{"winters", forecasting, "winters-2024", "the first winter alone", demandInputs, "demand_mw", p.town.demandExamples(3000, 24, hoursInYear), p.trainData},
-		{"winters", forecasting, "winters-2024", "both winters, repairs of March left out", demandInputs, "demand_mw", p.town.demandExamples(6000, 24, twoYears), p.trainData},
-		{"winters", forecasting, "winter-2026", "the winter that nobody fitted on", demandInputs, "demand_mw", p.town.demandExamples(3000, twoYears, threeYears), p.testData},
-		{"valves", maintenance, "valves-2025", "valves in service, labelled by the crews", valveInputs, "fault", p.town.valveExamples(4000), p.trainData},
-		{"valves", maintenance, "valves-2026", "labelled this year, for measuring only", valveInputs, "fault", p.town.valveExamples(2000), p.testData},
+		{
+			"winters", forecasting, "winters-2024", "the first winter alone", demandInputs, "demand_mw",
+			p.town.demandExamples(3000, 24, hoursInYear), p.trainData,
+		},
+		{
+			"winters", forecasting, "winters-2024", "both winters, repairs of March left out", demandInputs,
+			"demand_mw",
+			p.town.demandExamples(6000, 24, twoYears), p.trainData,
+		},
+		{
+			"winters", forecasting, "winter-2026", "the winter that nobody fitted on", demandInputs, "demand_mw",
+			p.town.demandExamples(3000, twoYears, threeYears), p.testData,
+		},
+		{
+			"valves", maintenance, "valves-2025", "valves in service, labelled by the crews", valveInputs, "fault",
+			p.town.valveExamples(4000), p.trainData,
+		},
+		{
+			"valves", maintenance, "valves-2026", "labelled this year, for measuring only", valveInputs, "fault",
+			p.town.valveExamples(2000), p.testData,
+		},
 	} {
 		ref, err := p.addData(ctx, d.project, d.name, d.about, d.inputs, d.target, d.rows)
 		if err != nil {
@@ -54,7 +73,9 @@ func (p *play) furnish(ctx context.Context) error {
 }
 
 // addData writes rows to a file and adds it as a revision of a data set.
-func (p *play) addData(ctx context.Context, project, name, about string, inputs []registry.Column, target string, rows []example) (string, error) {
+func (p *play) addData(ctx context.Context, project, name, about string, inputs []registry.Column, target string,
+	rows []example,
+) (string, error) {
 	path := filepath.Join(p.Data, "town", name+".csv")
 	if err := writeCSV(path, inputs, target, rows); err != nil {
 		return "", err
@@ -79,7 +100,13 @@ func (p *play) addData(ctx context.Context, project, name, about string, inputs 
 	if err != nil {
 		return "", err
 	}
-	d, err := p.runa.AddDataSet(ctx, service.NewDataSet{Name: name, Project: project, Description: about, Address: "https://data.tarnholm.example/" + name + ".csv", Digest: digest, Size: size, Rows: int64(len(rows)), Schema: schema.Inputs})
+	d, err := p.runa.AddDataSet(ctx,
+		service.NewDataSet{
+			Name: name, Project: project, Description: about,
+			Address: "https://data.tarnholm.example/" + name + ".csv", Digest: digest, Size: size,
+			Rows:   int64(len(rows)),
+			Schema: schema.Inputs,
+		})
 	return d.Ref, err
 }
 
@@ -94,16 +121,25 @@ const (
 // epoch on what it learns from and on what it has not seen. The release itself holds the
 // exact solution that the descent goes towards.
 func (p *play) train(ctx context.Context, r *release) (string, error) {
-	run, err := p.runa.StartRun(ctx, service.NewRun{Model: r.model, Project: r.project, Title: r.note, Machine: "bench-2", Params: r.params, Code: &registry.Code{Repository: "https://git.tarnholm.example/forecasting", Branch: "main",
-		Commit: commit(r.model, len(r.fitted.Terms))}, Data: []registry.DataUse{{Data: p.trainData[r.data], Role: registry.TrainedOn}}})
+	run, err := p.runa.StartRun(ctx,
+		service.NewRun{
+			Model: r.model, Project: r.project, Title: r.note, Machine: "bench-2", Params: r.params,
+			Code: &registry.Code{
+				Repository: "https://git.tarnholm.example/forecasting", Branch: "main",
+				Commit: commit(r.model, len(r.fitted.Terms)),
+			},
+			Data: []registry.DataUse{{Data: p.trainData[r.data], Role: registry.TrainedOn}},
+		})
 	if err != nil {
 		return "", err
 	}
 	var points []registry.Point
 	descend(r, func(epoch int, train, test float64) {
-		points = append(points, registry.Point{Metric: "train_loss", Step: int64(epoch), Value: train}, registry.Point{Metric: "test_loss", Step: int64(epoch), Value: test})
+		points = append(points, registry.Point{Metric: "train_loss", Step: int64(epoch), Value: train},
+			registry.Point{Metric: "test_loss", Step: int64(epoch), Value: test})
 	})
-	if _, err := p.runa.LogRun(ctx, run.Ref, map[string]string{"epochs": fmt.Sprint(epochs), "rate": fmt.Sprint(rate)}, points); err != nil {
+	if _, err := p.runa.LogRun(ctx, run.Ref, map[string]string{"epochs": fmt.Sprint(epochs), "rate": fmt.Sprint(rate)},
+		points); err != nil {
 		return "", err
 	}
 	_, err = p.runa.EndRun(ctx, run.Ref, false, "then the exact solution")
@@ -223,7 +259,8 @@ func (p *play) baseRelease(note string, terms []standin.Term) (*release, error) 
 	if err != nil {
 		return nil, err
 	}
-	r.model, r.about, r.fitted.Name = "weather-base", "the weather's part of heat demand, a start for other models", "weather-base"
+	r.model, r.about, r.fitted.Name = "weather-base", "the weather's part of heat demand, a start for other models",
+		"weather-base"
 	r.format, r.suffix, r.tags = writePMML, ".pmml", []string{"base", "weather"}
 	return r, nil
 }
@@ -243,7 +280,8 @@ func (p *play) openArchive(ctx context.Context) error {
 			return err
 		}
 	}
-	if _, err := p.tove.Vet(ctx, "weather-base", "checked against three winters by the forecasting team", true); err != nil {
+	if _, err := p.tove.Vet(ctx, "weather-base", "checked against three winters by the forecasting team",
+		true); err != nil {
 		return err
 	}
 	_, err := p.runa.PutLabel(ctx, "weather-base", 2, "stable", "", "the one to start from")
@@ -272,7 +310,8 @@ func (p *play) trials(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	small.model, small.about, small.tags = "valve-fault-handheld", "valve-fault, small enough for the crews' handhelds", []string{"edge"}
+	small.model, small.about, small.tags = "valve-fault-handheld", "valve-fault, small enough for the crews' handhelds",
+		[]string{"edge"}
 	small.parents = []registry.Parent{{Version: "valve-fault@1", Relation: "distilled"}}
 	if _, _, err := p.register(ctx, small); err != nil {
 		return err
@@ -280,6 +319,7 @@ func (p *play) trials(ctx context.Context) error {
 	if _, err := p.tove.Retire(ctx, "heat-demand-bench@1", "too few terms to be of use"); err != nil {
 		return err
 	}
-	p.say("the archive holds a vetted base model, a bench of trials, and a model for handhelds, with their runs and data")
+	p.say("the archive holds a vetted base model, a bench of trials, and a model for handhelds, with their " +
+		"runs and data")
 	return nil
 }

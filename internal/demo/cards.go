@@ -101,7 +101,8 @@ Runa, forecasting team.
 func cardOf(model, note string) string {
 	text, there := cards[model]
 	if !there {
-		text = "---\nlicence: internal use of Tarnholm District Heat\n---\n# " + model + "\n\n%s\n\n## Intended use\n\nTrials on the workbench.\n"
+		text = "---\nlicence: internal use of Tarnholm District Heat\n---\n# " + model +
+			"\n\n%s\n\n## Intended use\n\nTrials on the workbench.\n"
 	}
 	return fmt.Sprintf(text, "This version: "+note+".")
 }

@@ -86,7 +86,8 @@ func Run(ctx context.Context, o Options) error {
 		p.say("stopping")
 		return nil
 	case errors.Is(err, context.DeadlineExceeded):
-		return fmt.Errorf("the story did not play out within %s; it got as far as: %s", o.For, strings.Join(p.done, ", "))
+		return fmt.Errorf("the story did not play out within %s; it got as far as: %s", o.For,
+			strings.Join(p.done, ", "))
 	case err != nil:
 		return err
 	}
@@ -94,7 +95,8 @@ func Run(ctx context.Context, o Options) error {
 	select {
 	case <-deadline.Done():
 	case broken := <-p.broken():
-		return fmt.Errorf("%s ended by itself: %w", broken.name, errors.Join(broken.err, errors.New("see its log in "+filepath.Join(p.Data, "logs"))))
+		return fmt.Errorf("%s ended by itself: %w", broken.name,
+			errors.Join(broken.err, errors.New("see its log in "+filepath.Join(p.Data, "logs"))))
 	}
 	if ctx.Err() == nil {
 		return p.summary(context.WithoutCancel(ctx))
@@ -197,7 +199,8 @@ func (p *play) summary(ctx context.Context) error {
 		for _, v := range slices.Sorted(maps.Keys(by)) {
 			parts = append(parts, fmt.Sprintf("%s %d", v, by[v]))
 		}
-		fmt.Fprintf(p.Out, "%-16s %d requests, %d failed, %d not sent in time; answered by %s\n", name, c.sent.Load(), c.failed.Load(), c.late.Load(), strings.Join(parts, ", "))
+		fmt.Fprintf(p.Out, "%-16s %d requests, %d failed, %d not sent in time; answered by %s\n", name, c.sent.Load(),
+			c.failed.Load(), c.late.Load(), strings.Join(parts, ", "))
 		lost += c.failed.Load()
 	}
 	if lost > 0 {

@@ -24,24 +24,44 @@ func ladderOf(now time.Time) ladder.Ladder {
 		Rungs: []ladder.Rung{
 			{Name: "draft", Meaning: "registered, nothing asked yet"},
 			{Name: "proven", Meaning: "measured on a winter it has not seen", Gate: []ladder.Requirement{
-				{Rule: ladder.ArtifactStored{}}, {Rule: ladder.LineageComplete{Parts: []string{"data", "run"}}}, {Rule: ladder.CardSections{Sections: []string{"intended_use", "limits"}}},
-				{Rule: ladder.EvidenceOf{Evidence: registry.EvaluationKind}}}},
+				{Rule: ladder.ArtifactStored{}},
+				{Rule: ladder.LineageComplete{Parts: []string{"data", "run"}}},
+				{Rule: ladder.CardSections{Sections: []string{"intended_use", "limits"}}},
+				{Rule: ladder.EvidenceOf{Evidence: registry.EvaluationKind}},
+			}},
 			{Name: "rehearsal", Meaning: "may run beside the live ones", Skip: true, Gate: []ladder.Requirement{
-				{Rule: ladder.SignatureNotBroken{}}, {Rule: ladder.EvidenceOf{Evidence: registry.TestsKind, LeastTests: 4}}}},
+				{Rule: ladder.SignatureNotBroken{}},
+				{Rule: ladder.EvidenceOf{Evidence: registry.TestsKind, LeastTests: 4}},
+			}},
 			{Name: "live", Meaning: "plans the output of the plant", Skip: true, Gate: []ladder.Requirement{
 				{Rule: ladder.Metric{Metric: "rmse", NoWorseByShare: &tenth}},
-				{Rule: ladder.Checklist{Items: []ladder.Item{{Name: "cold-hours", Text: "Looked at the residuals of the coldest hours"}, {Name: "buildings", Text: "Looked at the error of each building mix"}}}},
-				{Rule: ladder.SignOffs{Count: 1, Roles: []string{"approver"}, NotTrainer: true}}, {Rule: ladder.NoFreeze{}}}},
+				{Rule: ladder.Checklist{Items: []ladder.Item{
+					{
+						Name: "cold-hours",
+						Text: "Looked at the residuals of the coldest hours",
+					},
+					{Name: "buildings", Text: "Looked at the error of each building mix"},
+				}}},
+				{Rule: ladder.SignOffs{Count: 1, Roles: []string{"approver"}, NotTrainer: true}},
+				{Rule: ladder.NoFreeze{}},
+			}},
 		},
 		// Far enough ahead that the story plays on any day.
-		Freezes: []ladder.Freeze{{Name: "holidays", Zone: "Europe/Stockholm", From: now.AddDate(0, 0, 30).Format("2006-01-02") + " 16:00", To: now.AddDate(0, 0, 44).Format("2006-01-02") + " 08:00"}},
+		Freezes: []ladder.Freeze{{
+			Name: "holidays", Zone: "Europe/Stockholm",
+			From: now.AddDate(0, 0, 30).Format("2006-01-02") + " 16:00",
+			To:   now.AddDate(0, 0, 44).Format("2006-01-02") + " 08:00",
+		}},
 	}
 }
 
 // evaluationOf measures a model on rows it has not seen: all of them, by building mix, and
 // what was left over.
 func (r *release) evaluationOf(data string) (registry.Evaluation, error) {
-	e := registry.Evaluation{Rows: int64(len(r.sample)), Data: data, Metrics: r.metrics, Limits: map[string]registry.Limit{"r2": {AtLeast: new(0.5)}}}
+	e := registry.Evaluation{
+		Rows: int64(len(r.sample)), Data: data, Metrics: r.metrics,
+		Limits: map[string]registry.Limit{"r2": {AtLeast: new(0.5)}},
+	}
 	var left, truth []float64
 	by := map[string][]example{}
 	for _, x := range r.sample {
@@ -55,7 +75,11 @@ func (r *release) evaluationOf(data string) (registry.Evaluation, error) {
 		if err != nil {
 			return e, err
 		}
-		e.Segments = append(e.Segments, registry.Segment{Name: mix, Rows: int64(len(by[mix])), Metrics: map[string]float64{"rmse": m["rmse"], "bias": m["bias"]}})
+		e.Segments = append(e.Segments,
+			registry.Segment{
+				Name: mix, Rows: int64(len(by[mix])),
+				Metrics: map[string]float64{"rmse": m["rmse"], "bias": m["bias"]},
+			})
 	}
 	e.Residuals = histogramOf(left, 24, r.unit)
 	curve := registry.XYCurve{Name: "calibration", XLab: "mean prediction", YLab: "mean truth"}
@@ -218,7 +242,10 @@ func (p *play) prove(ctx context.Context, r *release, ref, stem string) error {
 	for _, f := range []struct {
 		kind, file string
 		content    []byte
-	}{{registry.EvaluationKind, stem + ".evaluation.json", evaluation}, {registry.TestsKind, stem + ".tests.xml", append([]byte(xml.Header), tests...)}} {
+	}{
+		{registry.EvaluationKind, stem + ".evaluation.json", evaluation},
+		{registry.TestsKind, stem + ".tests.xml", append([]byte(xml.Header), tests...)},
+	} {
 		if err := os.WriteFile(f.file, f.content, 0o600); err != nil {
 			return err
 		}
@@ -236,7 +263,8 @@ func (p *play) review(ctx context.Context, promotion string) (ladder.Promotion, 
 		return r.Promotion, err
 	}
 	for _, item := range r.Checklist {
-		if _, err := p.tove.Tick(ctx, promotion, service.NewTick{Item: item.Name, Rung: item.Rung, Note: "nothing stands out"}); err != nil {
+		if _, err := p.tove.Tick(ctx, promotion,
+			service.NewTick{Item: item.Name, Rung: item.Rung, Note: "nothing stands out"}); err != nil {
 			return r.Promotion, err
 		}
 	}

@@ -38,7 +38,8 @@ func TestTheEvidenceIsRead(t *testing.T) {
 	for _, n := range e.Residuals.Counts {
 		sum += n
 	}
-	if sum != len(r.sample) || !slices.IsSorted(e.Residuals.Edges) || len(e.Residuals.Edges) != len(e.Residuals.Counts)+1 {
+	if sum != len(r.sample) || !slices.IsSorted(e.Residuals.Edges) ||
+		len(e.Residuals.Edges) != len(e.Residuals.Counts)+1 {
 		t.Errorf("%d residuals of %d rows: %+v", sum, len(r.sample), e.Residuals)
 	}
 	rows := int64(0)
@@ -64,7 +65,10 @@ func TestTheChecksFindMistakes(t *testing.T) {
 		spoil func(r *release)
 		fails string
 	}{
-		"no numbers":          {func(r *release) { r.fitted.Weights[0][0] = math.NaN() }, "answers every row with a number"},
+		"no numbers": {
+			func(r *release) { r.fitted.Weights[0][0] = math.NaN() },
+			"answers every row with a number",
+		},
 		"far from everything": {func(r *release) { r.fitted.Weights[0][0] += 1e4 }, "stays near what was ever seen"},
 		"blind to the demand": {func(r *release) {
 			for i, term := range r.fitted.Terms {
@@ -87,7 +91,10 @@ func TestTheChecksFindMistakes(t *testing.T) {
 }
 
 func TestTheTeamsLadderCanBeClimbed(t *testing.T) {
-	for _, now := range []time.Time{time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC), time.Date(2026, 12, 31, 23, 0, 0, 0, time.UTC), time.Date(2028, 2, 29, 1, 0, 0, 0, time.UTC)} {
+	for _, now := range []time.Time{
+		time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC),
+		time.Date(2026, 12, 31, 23, 0, 0, 0, time.UTC), time.Date(2028, 2, 29, 1, 0, 0, 0, time.UTC),
+	} {
 		l := ladderOf(now)
 		if err := l.Check(); err != nil {
 			t.Errorf("at %s: %v", now, err)

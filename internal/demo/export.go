@@ -97,10 +97,13 @@ func writeONNX(m *standin.Model, file string) error {
 		return protobuf(1, name, 2, protobuf(1, protobuf(1, float, 2, shape)))
 	}
 	graph := protobuf(
-		1, protobuf(1, "terms", 1, "weights", 2, "scaled", 4, "MatMul"), 1, protobuf(1, "scaled", 1, "intercepts", 2, m.Output.Name, 4, "Add"), 2, m.Name,
-		5, protobuf(1, terms, 1, outputs, 2, float, 8, "weights", 9, float32s(w)), 5, protobuf(1, outputs, 2, float, 8, "intercepts", 9, float32s(b)),
+		1, protobuf(1, "terms", 1, "weights", 2, "scaled", 4, "MatMul"), 1,
+		protobuf(1, "scaled", 1, "intercepts", 2, m.Output.Name, 4, "Add"), 2, m.Name,
+		5, protobuf(1, terms, 1, outputs, 2, float, 8, "weights", 9, float32s(w)), 5,
+		protobuf(1, outputs, 2, float, 8, "intercepts", 9, float32s(b)),
 		11, dims("terms", -1, terms), 12, dims(m.Output.Name, -1, outputs))
-	model := protobuf(1, 8, 2, "tarnholm-fit", 3, "1.0", 5, 1, 6, "weights on scaled terms", 7, graph, 8, protobuf(1, "", 2, 13))
+	model := protobuf(1, 8, 2, "tarnholm-fit", 3, "1.0", 5, 1, 6, "weights on scaled terms", 7, graph, 8,
+		protobuf(1, "", 2, 13))
 	return os.WriteFile(file, model, 0o600)
 }
 

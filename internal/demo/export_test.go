@@ -16,7 +16,8 @@ import (
 // different code.
 func TestExportsAreReadBack(t *testing.T) {
 	town := newTown(1, 3000)
-	m, err := fitNumber("heat-demand", demandInputs, "demand_mw", []standin.Term{value("outdoor_c"), value("wind_ms")}, town.demandExamples(500, 24, 3000))
+	m, err := fitNumber("heat-demand", demandInputs, "demand_mw", []standin.Term{value("outdoor_c"), value("wind_ms")},
+		town.demandExamples(500, 24, 3000))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -42,13 +43,16 @@ func TestExportsAreReadBack(t *testing.T) {
 		}
 		return c
 	}
-	if c := read("m.onnx", writeONNX); c.Format != registry.FormatONNX || c.TensorCount != 2 || c.Values != 3 || c.Signature.Outputs[0].Name != "demand_mw" || c.Signature.Inputs[0].Shape[0] != 2 {
+	if c := read("m.onnx", writeONNX); c.Format != registry.FormatONNX || c.TensorCount != 2 || c.Values != 3 ||
+		c.Signature.Outputs[0].Name != "demand_mw" || c.Signature.Inputs[0].Shape[0] != 2 {
 		t.Errorf("ONNX: %+v", c)
 	}
-	if c := read("m.safetensors", writeSafetensors); c.TensorCount != 2 || c.Values != 3 || c.Tensors[1].Name != "intercepts" && c.Tensors[0].Name != "weights" {
+	if c := read("m.safetensors", writeSafetensors); c.TensorCount != 2 || c.Values != 3 ||
+		c.Tensors[1].Name != "intercepts" && c.Tensors[0].Name != "weights" {
 		t.Errorf("safetensors: %+v", c)
 	}
-	if c := read("m.pmml", writePMML); c.Format != registry.FormatPMML || len(c.Signature.Inputs) != 2 || c.Signature.Outputs[0].Name != "demand_mw" {
+	if c := read("m.pmml", writePMML); c.Format != registry.FormatPMML || len(c.Signature.Inputs) != 2 ||
+		c.Signature.Outputs[0].Name != "demand_mw" {
 		t.Errorf("PMML: %+v", c)
 	}
 	m.Terms[0].How = "sine"

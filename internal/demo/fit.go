@@ -18,9 +18,11 @@ const ridge = 1e-3
 
 // value, product and the others make terms.
 func value(of string) standin.Term { return standin.Term{Of: []string{of}, How: "value"} }
+
 func product(a, b string) standin.Term {
 	return standin.Term{Of: []string{a, b}, How: "product"}
 }
+
 func is(of, level string) standin.Term {
 	return standin.Term{Of: []string{of}, How: "is", Level: level}
 }
@@ -36,7 +38,10 @@ func waves(of string, period float64, harmonics int) (out []standin.Term) {
 
 // calmTerms are those of a demand model that does not look at the wind.
 func calmTerms() []standin.Term {
-	terms := []standin.Term{value("outdoor_c"), value("solar_wm2"), value("supply_c"), value("demand_1h_mw"), value("demand_24h_mw")}
+	terms := []standin.Term{
+		value("outdoor_c"), value("solar_wm2"), value("supply_c"), value("demand_1h_mw"),
+		value("demand_24h_mw"),
+	}
 	terms = append(terms, waves("hour", 24, 3)...)
 	for _, m := range mixes[1:] {
 		terms = append(terms, is("mix", m.name))
@@ -54,7 +59,10 @@ func returnTerms() []standin.Term {
 }
 
 func valveTerms() []standin.Term {
-	terms := []standin.Term{value("flow_lmin"), value("valve_pct"), value("supply_c"), value("return_c"), value("drop_kpa"), value("age_years")}
+	terms := []standin.Term{
+		value("flow_lmin"), value("valve_pct"), value("supply_c"), value("return_c"),
+		value("drop_kpa"), value("age_years"),
+	}
 	for _, m := range makers[1:] {
 		terms = append(terms, is("maker", m))
 	}
@@ -100,8 +108,13 @@ func fills(inputs []registry.Column, examples []example) map[string]float64 {
 }
 
 // fitNumber fits a model of a number by ridge regression.
-func fitNumber(name string, inputs []registry.Column, output string, terms []standin.Term, examples []example) (*standin.Model, error) {
-	m := &standin.Model{Format: standin.Format, Name: name, Inputs: inputs, Output: registry.Column{Name: output, Type: registry.Number}, Terms: terms, Fill: fills(inputs, examples)}
+func fitNumber(name string, inputs []registry.Column, output string, terms []standin.Term,
+	examples []example,
+) (*standin.Model, error) {
+	m := &standin.Model{
+		Format: standin.Format, Name: name, Inputs: inputs,
+		Output: registry.Column{Name: output, Type: registry.Number}, Terms: terms, Fill: fills(inputs, examples),
+	}
 	x := design(m, examples)
 	y := mat.NewVecDense(len(examples), nil)
 	for i, e := range examples {
@@ -127,8 +140,14 @@ func fitNumber(name string, inputs []registry.Column, output string, terms []sta
 }
 
 // fitClasses fits a model of classes by multinomial logistic regression.
-func fitClasses(name string, inputs []registry.Column, output string, classes []string, terms []standin.Term, examples []example) (*standin.Model, error) {
-	m := &standin.Model{Format: standin.Format, Name: name, Inputs: inputs, Output: registry.Column{Name: output, Type: registry.Text}, Classes: classes, Terms: terms, Fill: fills(inputs, examples)}
+func fitClasses(name string, inputs []registry.Column, output string, classes []string, terms []standin.Term,
+	examples []example,
+) (*standin.Model, error) {
+	m := &standin.Model{
+		Format: standin.Format, Name: name, Inputs: inputs,
+		Output: registry.Column{Name: output, Type: registry.Text}, Classes: classes, Terms: terms,
+		Fill: fills(inputs, examples),
+	}
 	x := design(m, examples)
 	n, width, k := len(examples), len(terms)+1, len(classes)
 	truth := make([]int, n)
@@ -198,7 +217,10 @@ func measureNumber(m *standin.Model, examples []example) (map[string]float64, er
 	if err != nil {
 		return nil, err
 	}
-	return map[string]float64{"rmse": round(r.RMSE, 4), "mae": round(r.MAE, 4), "r2": round(r.R2, 4), "bias": round(r.Bias, 4)}, nil
+	return map[string]float64{
+		"rmse": round(r.RMSE, 4), "mae": round(r.MAE, 4), "r2": round(r.R2, 4),
+		"bias": round(r.Bias, 4),
+	}, nil
 }
 
 // measureClasses measures a model of classes on examples it has not seen.
@@ -212,5 +234,8 @@ func measureClasses(m *standin.Model, examples []example) (map[string]float64, e
 	if err != nil {
 		return nil, err
 	}
-	return map[string]float64{"accuracy": round(c.Accuracy, 4), "balanced_accuracy": round(c.BalancedAccuracy, 4), "macro_f1": round(c.MacroF1, 4)}, nil
+	return map[string]float64{
+		"accuracy": round(c.Accuracy, 4), "balanced_accuracy": round(c.BalancedAccuracy, 4),
+		"macro_f1": round(c.MacroF1, 4),
+	}, nil
 }

@@ -25,9 +25,19 @@ var cast = []struct {
 	roles []access.Membership
 }{
 	// runa belongs to the forecasting team: she registers, asks, and runs the traffic.
-	{"runa", []access.Membership{{Project: forecasting, Role: "author"}, {Project: forecasting, Role: "operator"}, {Project: maintenance, Role: "author"}, {Project: maintenance, Role: "operator"}}},
+	{"runa", []access.Membership{
+		{Project: forecasting, Role: "author"},
+		{Project: forecasting, Role: "operator"},
+		{Project: maintenance, Role: "author"},
+		{Project: maintenance, Role: "operator"},
+	}},
 	// tove runs the dispatch desk and signs.
-	{"tove", []access.Membership{{Project: forecasting, Role: "approver"}, {Project: forecasting, Role: "operator"}, {Project: forecasting, Role: "keeper"}, {Project: maintenance, Role: "approver"}}},
+	{"tove", []access.Membership{
+		{Project: forecasting, Role: "approver"},
+		{Project: forecasting, Role: "operator"},
+		{Project: forecasting, Role: "keeper"},
+		{Project: maintenance, Role: "approver"},
+	}},
 	// odd reads about heat and knows nothing of valves.
 	{"odd", []access.Membership{{Project: forecasting, Role: "reader"}}},
 }
@@ -57,7 +67,8 @@ func (p *play) admit(ctx context.Context) error {
 		return err
 	}
 	for _, c := range cast {
-		added, err := p.sif.AddPerson(ctx, service.NewPerson{Name: c.name, Email: c.name + "@tarnholm.example", Memberships: c.roles})
+		added, err := p.sif.AddPerson(ctx,
+			service.NewPerson{Name: c.name, Email: c.name + "@tarnholm.example", Memberships: c.roles})
 		if err != nil {
 			return err
 		}
@@ -76,13 +87,22 @@ func (p *play) admit(ctx context.Context) error {
 			return err
 		}
 	}
-	if _, err := p.sif.SetLadder(ctx, forecasting, ladderOf(time.Now()), "what the dispatch desk wants to see before it plans by a model", -1); err != nil {
+	if _, err := p.sif.SetLadder(ctx, forecasting, ladderOf(time.Now()),
+		"what the dispatch desk wants to see before it plans by a model", -1); err != nil {
 		return err
 	}
-	if _, err := p.sif.AddPerson(ctx, service.NewPerson{Name: "nightly", Robot: true, Memberships: []access.Membership{{Project: forecasting, Role: "author"}}}); err != nil {
+	if _, err := p.sif.AddPerson(ctx,
+		service.NewPerson{
+			Name: "nightly", Robot: true,
+			Memberships: []access.Membership{{Project: forecasting, Role: "author"}},
+		}); err != nil {
 		return err
 	}
-	_, err := p.sif.MakeToken(ctx, service.NewToken{Title: "nightly training", Robot: "nightly", Scope: access.Scope{Permissions: []access.Permission{access.Register}}})
+	_, err := p.sif.MakeToken(ctx,
+		service.NewToken{
+			Title: "nightly training", Robot: "nightly",
+			Scope: access.Scope{Permissions: []access.Permission{access.Register}},
+		})
 	return err
 }
 
@@ -96,18 +116,23 @@ func (p *play) talk(ctx context.Context) error {
 		if h.Kind != "alert.raised" {
 			continue
 		}
-		if _, err := p.tove.Comment(ctx, h.Seq, "", "Nobody at the desk noticed, so nothing was lost. @runa what did it predict?"); err != nil {
+		if _, err := p.tove.Comment(ctx, h.Seq, "",
+			"Nobody at the desk noticed, so nothing was lost. @runa what did it predict?"); err != nil {
 			return err
 		}
-		if _, err := p.runa.Comment(ctx, h.Seq, "", "Summer, in January: it was fitted on Fahrenheit. The offline numbers could not show it, the test rows have the same fault."); err != nil {
+		if _, err := p.runa.Comment(ctx, h.Seq, "",
+			"Summer, in January: it was fitted on Fahrenheit. The offline numbers could not show it, the test rows "+
+				"have the same fault."); err != nil {
 			return err
 		}
 		break
 	}
-	if _, err := p.runa.Comment(ctx, 0, "heat-demand@2", "@tove the morning peak is closer now, see Tuesday."); err != nil {
+	if _, err := p.runa.Comment(ctx, 0, "heat-demand@2",
+		"@tove the morning peak is closer now, see Tuesday."); err != nil {
 		return err
 	}
-	_, err = p.tove.SaveSearch(ctx, "traffic in the last day", map[string]string{"kind": "split", "within": "24h"}, true)
+	_, err = p.tove.SaveSearch(ctx, "traffic in the last day", map[string]string{"kind": "split", "within": "24h"},
+		true)
 	return err
 }
 

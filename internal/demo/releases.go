@@ -53,7 +53,8 @@ type release struct {
 // demandRelease fits a version of heat-demand on the first two years and measures it on
 // the third.
 func (p *play) demandRelease(note string, terms []standin.Term, see func([]example) []example) (*release, error) {
-	train, test := see(p.town.demandExamples(12000, 24, twoYears)), see(p.town.demandExamples(4000, twoYears, threeYears))
+	train, test := see(p.town.demandExamples(12000, 24, twoYears)),
+		see(p.town.demandExamples(4000, twoYears, threeYears))
 	m, err := fitNumber("heat-demand", demandInputs, "demand_mw", terms, train)
 	if err != nil {
 		return nil, err
@@ -62,10 +63,16 @@ func (p *play) demandRelease(note string, terms []standin.Term, see func([]examp
 	if err != nil {
 		return nil, err
 	}
-	return &release{model: "heat-demand", note: note, fitted: m, metrics: metrics, inputs: demandInputs, target: "demand_mw", unit: "MW", sample: test,
+	return &release{
+		model: "heat-demand", note: note, fitted: m, metrics: metrics, inputs: demandInputs,
+		target: "demand_mw", unit: "MW", sample: test,
 		project: forecasting, train: train, data: "winters", format: writeONNX, suffix: ".onnx",
-		params: map[string]string{"terms": fmt.Sprint(len(terms)), "ridge": fmt.Sprint(ridge), "rows": fmt.Sprint(len(train))},
-		about:  "heat demand of a substation in the next hour"}, nil
+		params: map[string]string{
+			"terms": fmt.Sprint(len(terms)), "ridge": fmt.Sprint(ridge),
+			"rows": fmt.Sprint(len(train)),
+		},
+		about: "heat demand of a substation in the next hour",
+	}, nil
 }
 
 func asTheyAre(e []example) []example { return e }
@@ -87,9 +94,13 @@ func (p *play) valveRelease(note string, terms []standin.Term) (*release, error)
 		return nil, err
 	}
 	metrics, err := measureClasses(m, test)
-	return &release{model: "valve-fault", note: note, fitted: m, metrics: metrics, inputs: valveInputs, target: "fault", sample: test,
+	return &release{
+		model: "valve-fault", note: note, fitted: m, metrics: metrics, inputs: valveInputs, target: "fault",
+		sample:  test,
 		project: maintenance, train: train, data: "valves", format: writeSafetensors, suffix: ".safetensors",
-		params: map[string]string{"terms": fmt.Sprint(len(terms)), "ridge": fmt.Sprint(ridge)}, about: "what is wrong with a valve"}, err
+		params: map[string]string{"terms": fmt.Sprint(len(terms)), "ridge": fmt.Sprint(ridge)},
+		about:  "what is wrong with a valve",
+	}, err
 }
 
 func (p *play) returnRelease(note string, terms []standin.Term) (*release, error) {
@@ -99,9 +110,13 @@ func (p *play) returnRelease(note string, terms []standin.Term) (*release, error
 		return nil, err
 	}
 	metrics, err := measureNumber(m, test)
-	return &release{model: "return-temp", note: note, fitted: m, metrics: metrics, inputs: returnInputs, target: "return_c", unit: "°C", sample: test,
+	return &release{
+		model: "return-temp", note: note, fitted: m, metrics: metrics, inputs: returnInputs,
+		target: "return_c", unit: "°C", sample: test,
 		project: forecasting, train: train, data: "winters",
-		params: map[string]string{"terms": fmt.Sprint(len(terms)), "ridge": fmt.Sprint(ridge)}, about: "temperature of the water that comes back"}, err
+		params: map[string]string{"terms": fmt.Sprint(len(terms)), "ridge": fmt.Sprint(ridge)},
+		about:  "temperature of the water that comes back",
+	}, err
 }
 
 // register writes everything about a release to files and registers it, out of a run
@@ -115,7 +130,10 @@ func (p *play) register(ctx context.Context, r *release) (ref, modelFile string,
 	if err := writeCSV(stem+".rows.csv", r.inputs, r.target, r.sample); err != nil {
 		return "", "", err
 	}
-	files := []client.LocalFile{{Part: service.PartArtifact, Path: modelFile, Name: "model.json"}, {Part: service.PartSample, Path: stem + ".rows.csv"}}
+	files := []client.LocalFile{
+		{Part: service.PartArtifact, Path: modelFile, Name: "model.json"},
+		{Part: service.PartSample, Path: stem + ".rows.csv"},
+	}
 	add := func(part, suffix, name string, write func(string) error) error {
 		path := stem + suffix
 		files = append(files, client.LocalFile{Part: part, Path: path, Name: name})
@@ -124,12 +142,15 @@ func (p *play) register(ctx context.Context, r *release) (ref, modelFile string,
 	text := func(content string) func(string) error {
 		return func(path string) error { return os.WriteFile(path, []byte(content), 0o600) }
 	}
-	err = errors.Join(add(service.PartCard, ".card.md", "card.md", text(cardOf(r.model, r.note))), add(service.PartRequirements, ".requirements.txt", "requirements.txt", text(requirements)))
+	err = errors.Join(add(service.PartCard, ".card.md", "card.md", text(cardOf(r.model, r.note))),
+		add(service.PartRequirements, ".requirements.txt", "requirements.txt", text(requirements)))
 	if r.format != nil {
-		err = errors.Join(err, add(service.PartArtifact, r.suffix, "weights"+r.suffix, func(path string) error { return r.format(r.fitted, path) }))
+		err = errors.Join(err, add(service.PartArtifact, r.suffix, "weights"+r.suffix,
+			func(path string) error { return r.format(r.fitted, path) }))
 	}
 	if len(r.fitted.Classes) == 0 {
-		err = errors.Join(err, add(service.PartAttachment, ".residuals.png", "residuals.png", func(path string) error { return drawResiduals(r.fitted, r.sample, path) }),
+		err = errors.Join(err, add(service.PartAttachment, ".residuals.png", "residuals.png",
+			func(path string) error { return drawResiduals(r.fitted, r.sample, path) }),
 			add(service.PartAttachment, ".notes.ipynb", "residuals by hour.ipynb", text(notebook)))
 	}
 	if err != nil {
@@ -139,9 +160,12 @@ func (p *play) register(ctx context.Context, r *release) (ref, modelFile string,
 	if err != nil {
 		return "", "", err
 	}
-	reg := service.Registration{Model: r.model, Project: r.project, Note: r.note, Description: r.about, Metrics: r.metrics, Run: run, Targets: []string{r.target},
+	reg := service.Registration{
+		Model: r.model, Project: r.project, Note: r.note, Description: r.about,
+		Metrics: r.metrics, Run: run, Targets: []string{r.target},
 		Importance: r.importance(), Tags: r.tags, Parents: r.parents, Properties: map[string]string{"town": "Tarnholm"},
-		Data: []registry.DataUse{{Data: p.testData[r.data], Role: registry.EvaluatedOn}}}
+		Data: []registry.DataUse{{Data: p.testData[r.data], Role: registry.EvaluatedOn}},
+	}
 	if r.unit != "" {
 		reg.Units = map[string]string{r.target: r.unit}
 	}

@@ -45,7 +45,8 @@ func (p *play) story(ctx, calling context.Context) error {
 // startService starts the service and lets everybody in.
 func (p *play) startService(ctx context.Context) error {
 	data := filepath.Join(p.Data, "service")
-	c, err := start("service", filepath.Join(p.Data, "logs"), "serve", "-data", data, "-listen", p.Listen, "-gateway", p.Gateway, "-fetch-private", "127.0.0.0/8")
+	c, err := start("service", filepath.Join(p.Data, "logs"), "serve", "-data", data, "-listen", p.Listen, "-gateway",
+		p.Gateway, "-fetch-private", "127.0.0.0/8")
 	if err != nil {
 		return err
 	}
@@ -98,7 +99,8 @@ func (p *play) bring(ctx context.Context, r *release, environment string) (strin
 	if err := p.approve(ctx, ref, r.note); err != nil {
 		return "", err
 	}
-	c, err := start(strings.ReplaceAll(ref, "@", "-"), filepath.Join(p.Data, "logs"), "standin", "-listen", "127.0.0.1:0", "-model", file, "-delay", computing)
+	c, err := start(strings.ReplaceAll(ref, "@", "-"), filepath.Join(p.Data, "logs"), "standin", "-listen",
+		"127.0.0.1:0", "-model", file, "-delay", computing)
 	if err != nil {
 		return "", err
 	}
@@ -114,7 +116,10 @@ func (p *play) bring(ctx context.Context, r *release, environment string) (strin
 
 // openingNight brings the first version of every model and sends all traffic to it.
 func (p *play) openingNight(ctx context.Context) error {
-	for name, about := range map[string]string{"workbench": "where versions rehearse", "plant-north": "the north plant's model servers", "plant-south": "the south plant's model servers"} {
+	for name, about := range map[string]string{
+		"workbench":   "where versions rehearse",
+		"plant-north": "the north plant's model servers", "plant-south": "the south plant's model servers",
+	} {
 		if _, err := p.sif.AddEnvironment(ctx, name, about); err != nil {
 			return err
 		}
@@ -144,10 +149,15 @@ func (p *play) openingNight(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if _, err := p.runa.AddEndpoint(ctx, service.NewEndpoint{Name: o.endpoint, Model: r.model, Environment: o.environment, Description: o.about}); err != nil {
+		if _, err := p.runa.AddEndpoint(ctx,
+			service.NewEndpoint{
+				Name: o.endpoint, Model: r.model, Environment: o.environment,
+				Description: o.about,
+			}); err != nil {
 			return err
 		}
-		if _, err := p.runa.Split(ctx, o.endpoint, []traffic.Lane{{Kind: traffic.Main, Version: ref, Share: traffic.Whole}}, "opening night", -1); err != nil {
+		if _, err := p.runa.Split(ctx, o.endpoint,
+			[]traffic.Lane{{Kind: traffic.Main, Version: ref, Share: traffic.Whole}}, "opening night", -1); err != nil {
 			return err
 		}
 		if o.endpoint == "valve-check" {
@@ -173,9 +183,12 @@ const distinctRows = 5000
 
 func (p *play) startCalling(ctx context.Context) {
 	for endpoint, c := range map[string]*callers{
-		"demand-hourly":   newCallers(p.gateway, "demand-hourly", p.Rate, demandInputs, p.town.demandExamples(distinctRows, winter, winter+14*24)),
-		"valve-check":     newCallers(p.gateway, "valve-check", p.Rate/10, valveInputs, p.town.valveExamples(distinctRows)),
-		"return-forecast": newCallers(p.gateway, "return-forecast", p.Rate/5, returnInputs, p.town.returnExamples(distinctRows, winter, winter+14*24)),
+		"demand-hourly": newCallers(p.gateway, "demand-hourly", p.Rate, demandInputs,
+			p.town.demandExamples(distinctRows, winter, winter+14*24)),
+		"valve-check": newCallers(p.gateway, "valve-check", p.Rate/10, valveInputs,
+			p.town.valveExamples(distinctRows)),
+		"return-forecast": newCallers(p.gateway, "return-forecast", p.Rate/5, returnInputs,
+			p.town.returnExamples(distinctRows, winter, winter+14*24)),
 	} {
 		if endpoint == "valve-check" {
 			c.key = p.key
@@ -214,17 +227,20 @@ func (p *play) goodCanary(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	r.tags, r.parents = []string{"winter", "wind"}, append([]registry.Parent{{Version: "heat-demand@1", Relation: "refitted"}}, p.base...)
+	r.tags, r.parents = []string{"winter", "wind"},
+		append([]registry.Parent{{Version: "heat-demand@1", Relation: "refitted"}}, p.base...)
 	ref, err := p.bring(ctx, r, "plant-north")
 	if err != nil {
 		return err
 	}
-	if _, err := p.runa.PutLabel(ctx, "heat-demand", 2, "beta", "plant-north", "for those who want the wind in early"); err != nil {
+	if _, err := p.runa.PutLabel(ctx, "heat-demand", 2, "beta", "plant-north",
+		"for those who want the wind in early"); err != nil {
 		return err
 	}
 	p.say("%s is registered, signed by tove and placed (%s)", ref, measures(r.metrics))
 	main := traffic.Lane{Kind: traffic.Main, Version: "heat-demand@1", Share: 7500}
-	if err := p.split(ctx, "the wind added: a careful look", main, traffic.Lane{Kind: traffic.Trial, Version: ref, Share: 2500}); err != nil {
+	if err := p.split(ctx, "the wind added: a careful look", main,
+		traffic.Lane{Kind: traffic.Trial, Version: ref, Share: 2500}); err != nil {
 		return err
 	}
 	if err := wait(ctx, 18*time.Second); err != nil {
@@ -242,7 +258,8 @@ func (p *play) goodCanary(ctx context.Context) error {
 		return err
 	}
 	p.say("%s", c.Sentence)
-	return p.split(ctx, "nothing speaks against it", traffic.Lane{Kind: traffic.Main, Version: ref, Share: traffic.Whole})
+	return p.split(ctx, "nothing speaks against it",
+		traffic.Lane{Kind: traffic.Main, Version: ref, Share: traffic.Whole})
 }
 
 // rolledBackWithin is how long the service may take to find the bad canary out.
@@ -262,9 +279,11 @@ func (p *play) badCanary(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	p.say("%s is registered, signed by tove and placed (%s); nobody noticed that its weather feed is in °F", ref, measures(r.metrics))
+	p.say("%s is registered, signed by tove and placed (%s); nobody noticed that its weather feed is in °F", ref,
+		measures(r.metrics))
 	main := traffic.Lane{Kind: traffic.Main, Version: "heat-demand@2", Share: 8000}
-	if err := p.split(ctx, "fresh data", main, traffic.Lane{Kind: traffic.Trial, Version: ref, Share: 2000}); err != nil {
+	if err := p.split(ctx, "fresh data", main,
+		traffic.Lane{Kind: traffic.Trial, Version: ref, Share: 2000}); err != nil {
 		return err
 	}
 	limit, cancel := context.WithTimeout(ctx, rolledBackWithin)
@@ -281,7 +300,8 @@ func (p *play) badCanary(ctx context.Context) error {
 			return err
 		}
 		if len(e.Split.Trials()) == 0 {
-			p.say("rolled back by the service after %.0f s: demand-hourly#%d: %s", time.Since(begin).Seconds(), e.Split.Number, e.Split.String())
+			p.say("rolled back by the service after %.0f s: demand-hourly#%d: %s", time.Since(begin).Seconds(),
+				e.Split.Number, e.Split.String())
 			break
 		}
 	}
@@ -299,7 +319,8 @@ func (p *play) badCanary(ctx context.Context) error {
 
 // leaveReview leaves a promotion open, so that there is something to do.
 func (p *play) leaveReview(ctx context.Context) error {
-	r, err := p.returnRelease("the mix of buildings added", append(returnTerms(), is("mix", "harbour"), is("mix", "terraces"), is("mix", "works")))
+	r, err := p.returnRelease("the mix of buildings added",
+		append(returnTerms(), is("mix", "harbour"), is("mix", "terraces"), is("mix", "works")))
 	if err != nil {
 		return err
 	}

@@ -99,9 +99,15 @@ func shape(hour, weekday int) float64 {
 
 // demandInputs are the inputs of heat-demand, in order.
 var demandInputs = []registry.Column{
-	{Name: "outdoor_c", Type: registry.Number}, {Name: "wind_ms", Type: registry.Number}, {Name: "solar_wm2", Type: registry.Number},
-	{Name: "hour", Type: registry.Integer}, {Name: "weekday", Type: registry.Integer}, {Name: "supply_c", Type: registry.Number},
-	{Name: "demand_1h_mw", Type: registry.Number}, {Name: "demand_24h_mw", Type: registry.Number}, {Name: "mix", Type: registry.Text},
+	{Name: "outdoor_c", Type: registry.Number},
+	{Name: "wind_ms", Type: registry.Number},
+	{Name: "solar_wm2", Type: registry.Number},
+	{Name: "hour", Type: registry.Integer},
+	{Name: "weekday", Type: registry.Integer},
+	{Name: "supply_c", Type: registry.Number},
+	{Name: "demand_1h_mw", Type: registry.Number},
+	{Name: "demand_24h_mw", Type: registry.Number},
+	{Name: "mix", Type: registry.Text},
 }
 
 // demandRow is what is known of a substation before an hour. The meters of past demand
@@ -111,8 +117,10 @@ func (t *town) demandRow(s, h int) standin.Row {
 	metered := func(x float64) float64 { return round(x*(1+0.22*t.r.NormFloat64()), 3) }
 	return standin.Row{
 		"outdoor_c": round(w.outdoor, 1), "wind_ms": round(w.wind, 1), "solar_wm2": round(w.solar, 0),
-		"hour": float64(h % 24), "weekday": float64((h / 24) % 7), "supply_c": round(72-0.9*w.outdoor+t.r.NormFloat64(), 1),
-		"demand_1h_mw": metered(t.demand[s][h-1]), "demand_24h_mw": metered(t.demand[s][h-24]), "mix": mixes[t.mix[s]].name,
+		"hour": float64(h % 24), "weekday": float64((h / 24) % 7),
+		"supply_c":     round(72-0.9*w.outdoor+t.r.NormFloat64(), 1),
+		"demand_1h_mw": metered(t.demand[s][h-1]), "demand_24h_mw": metered(t.demand[s][h-24]),
+		"mix": mixes[t.mix[s]].name,
 	}
 }
 
@@ -141,15 +149,19 @@ func (t *town) demandExamples(n, from, to int) []example {
 
 // returnInputs are the inputs of return-temp.
 var returnInputs = []registry.Column{
-	{Name: "outdoor_c", Type: registry.Number}, {Name: "hour", Type: registry.Integer}, {Name: "supply_c", Type: registry.Number},
-	{Name: "demand_1h_mw", Type: registry.Number}, {Name: "mix", Type: registry.Text},
+	{Name: "outdoor_c", Type: registry.Number},
+	{Name: "hour", Type: registry.Integer},
+	{Name: "supply_c", Type: registry.Number},
+	{Name: "demand_1h_mw", Type: registry.Number},
+	{Name: "mix", Type: registry.Text},
 }
 
 // returnExamples draws rows of return-temp with the temperature that came.
 func (t *town) returnExamples(n, from, to int) []example {
 	out := t.demandExamples(n, from, to)
 	for i, e := range out {
-		e.number = round(28+0.22*(e.row["supply_c"].(float64)-60)+3.1*e.number+0.8*math.Sin(2*math.Pi*e.row["hour"].(float64)/24)+0.9*t.r.NormFloat64(), 2)
+		e.number = round(28+0.22*(e.row["supply_c"].(float64)-60)+3.1*e.number+
+			0.8*math.Sin(2*math.Pi*e.row["hour"].(float64)/24)+0.9*t.r.NormFloat64(), 2)
 		delete(e.row, "wind_ms")
 		delete(e.row, "solar_wm2")
 		delete(e.row, "weekday")
@@ -161,8 +173,13 @@ func (t *town) returnExamples(n, from, to int) []example {
 
 // valveInputs are the inputs of valve-fault.
 var valveInputs = []registry.Column{
-	{Name: "flow_lmin", Type: registry.Number}, {Name: "valve_pct", Type: registry.Number}, {Name: "supply_c", Type: registry.Number},
-	{Name: "return_c", Type: registry.Number}, {Name: "drop_kpa", Type: registry.Number}, {Name: "age_years", Type: registry.Number}, {Name: "maker", Type: registry.Text},
+	{Name: "flow_lmin", Type: registry.Number},
+	{Name: "valve_pct", Type: registry.Number},
+	{Name: "supply_c", Type: registry.Number},
+	{Name: "return_c", Type: registry.Number},
+	{Name: "drop_kpa", Type: registry.Number},
+	{Name: "age_years", Type: registry.Number},
+	{Name: "maker", Type: registry.Text},
 }
 
 var (
@@ -198,7 +215,8 @@ func (t *town) valveExamples(n int) []example {
 			back += 7
 		}
 		out[i] = example{class: state, row: standin.Row{
-			"flow_lmin": round(math.Max(0.5, flow), 1), "valve_pct": round(open, 0), "supply_c": round(supply, 1), "return_c": round(back, 1),
+			"flow_lmin": round(math.Max(0.5, flow), 1), "valve_pct": round(open, 0), "supply_c": round(supply, 1),
+			"return_c": round(back, 1),
 			"drop_kpa": round(math.Max(2, drop), 1), "age_years": age, "maker": makers[maker],
 		}}
 	}

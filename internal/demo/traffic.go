@@ -38,7 +38,10 @@ func request(inputs []registry.Column, row standin.Row) []byte {
 	r := oip.InferRequest{}
 	datatypes := map[registry.Type]string{registry.Number: "FP64", registry.Integer: "INT64", registry.Text: "BYTES"}
 	for _, c := range inputs {
-		r.Inputs = append(r.Inputs, oip.Tensor{Name: c.Name, Shape: []int64{1}, Datatype: datatypes[c.Type], Data: oip.Data{row[c.Name]}})
+		r.Inputs = append(r.Inputs, oip.Tensor{
+			Name: c.Name, Shape: []int64{1}, Datatype: datatypes[c.Type],
+			Data: oip.Data{row[c.Name]},
+		})
 	}
 	b, err := json.Marshal(r)
 	if err != nil {

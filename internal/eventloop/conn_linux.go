@@ -49,8 +49,10 @@ func adopt(c net.Conn) (*Conn, error) {
 	if err != nil {
 		return nil, fmt.Errorf("taking a connection over: %w", err)
 	}
-	own := &Conn{local: c.LocalAddr(), remote: c.RemoteAddr(), readable: true, writable: true,
-		readBy: never, writeBy: never}
+	own := &Conn{
+		local: c.LocalAddr(), remote: c.RemoteAddr(), readable: true, writable: true,
+		readBy: never, writeBy: never,
+	}
 	failed := raw.Control(func(fd uintptr) { own.fd, err = unix.FcntlInt(fd, unix.F_DUPFD_CLOEXEC, 0) })
 	if err = errors.Join(failed, err); err != nil {
 		return nil, fmt.Errorf("taking a connection over: %w", err)
@@ -139,7 +141,10 @@ func (c *Conn) Read(p []byte) (int, error) {
 		case c.users.Load()&closedBit != 0:
 			return 0, net.ErrClosed
 		case err != nil:
-			return 0, &net.OpError{Op: "read", Net: "tcp", Source: c.local, Addr: c.remote, Err: os.NewSyscallError("read", err)}
+			return 0, &net.OpError{
+				Op: "read", Net: "tcp", Source: c.local, Addr: c.remote,
+				Err: os.NewSyscallError("read", err),
+			}
 		case n == 0 && len(p) > 0:
 			return 0, io.EOF
 		}
@@ -175,7 +180,10 @@ func (c *Conn) Write(p []byte) (n int, err error) {
 		case c.users.Load()&closedBit != 0:
 			return n, net.ErrClosed
 		case err != nil:
-			return n, &net.OpError{Op: "write", Net: "tcp", Source: c.local, Addr: c.remote, Err: os.NewSyscallError("write", err)}
+			return n, &net.OpError{
+				Op: "write", Net: "tcp", Source: c.local, Addr: c.remote,
+				Err: os.NewSyscallError("write", err),
+			}
 		}
 		n += k
 		if c.task != nil {

@@ -49,7 +49,8 @@ func refused(code, detail string, args ...any) *fault.Fault {
 }
 
 func invalid(detail string, args ...any) *fault.Fault {
-	return fault.New(fault.Invalid, "from.address", detail, args...).In("from").Do("give an https:// or file:// address")
+	return fault.New(fault.Invalid, "from.address", detail, args...).In("from").
+		Do("give an https:// or file:// address")
 }
 
 // Open opens an address and says what its file is called.
@@ -93,7 +94,8 @@ type limited struct {
 func (l *limited) Read(p []byte) (int, error) {
 	n, err := l.ReadCloser.Read(p)
 	if l.left -= int64(n); l.left < 0 {
-		return 0, fault.New(fault.TooLarge, "from.too_large", "%s is larger than %d bytes", l.address, l.limit).In("from").Do("ask the operator for a higher -fetch-largest, or upload it")
+		return 0, fault.New(fault.TooLarge, "from.too_large", "%s is larger than %d bytes", l.address, l.limit).
+			In("from").Do("ask the operator for a higher -fetch-largest, or upload it")
 	}
 	if err != nil && err != io.EOF {
 		err = refused("from.cut", "%s breaks off: %v", l.address, err).Do("try again")
@@ -114,7 +116,8 @@ func (f *Fetcher) openFile(u *url.URL) (io.ReadCloser, error) {
 		}
 		root, err := os.OpenRoot(folder)
 		if err != nil {
-			return nil, refused("from.unreadable", "%s cannot be opened", folder).Do("ask the operator to check -fetch-folder")
+			return nil, refused("from.unreadable", "%s cannot be opened", folder).
+				Do("ask the operator to check -fetch-folder")
 		}
 		defer root.Close()
 		opened, err := root.Open(rel)
@@ -128,11 +131,13 @@ func (f *Fetcher) openFile(u *url.URL) (io.ReadCloser, error) {
 			}
 		}
 		if err != nil {
-			return nil, refused("from.unreadable", "%s cannot be read: %v", file, reason(err)).Do("check the path; it is read by the service, on its machine")
+			return nil, refused("from.unreadable", "%s cannot be read: %v", file, reason(err)).
+				Do("check the path; it is read by the service, on its machine")
 		}
 		return opened, nil
 	}
-	return nil, refused("from.folder", "%s is in no folder that may be read", file).Do("ask the operator to allow it with -fetch-folder, or upload the file")
+	return nil, refused("from.folder", "%s is in no folder that may be read", file).
+		Do("ask the operator to allow it with -fetch-folder, or upload the file")
 }
 
 func reason(err error) error {
@@ -166,10 +171,12 @@ func (f *Fetcher) openHTTP(ctx context.Context, u *url.URL) (io.ReadCloser, erro
 	}
 	res, err := client.Do(req)
 	if errors.Is(err, errPrivate) {
-		return nil, refused("from.private", "%s is in a private range", u.Host).Do("ask the operator to allow it with -fetch-private, or upload the file")
+		return nil, refused("from.private", "%s is in a private range", u.Host).
+			Do("ask the operator to allow it with -fetch-private, or upload the file")
 	}
 	if err != nil {
-		return nil, refused("from.unreachable", "%s cannot be fetched: %v", u.Redacted(), bare(err)).Do("check the address; it is fetched by the service, from its machine")
+		return nil, refused("from.unreachable", "%s cannot be fetched: %v", u.Redacted(), bare(err)).
+			Do("check the address; it is fetched by the service, from its machine")
 	}
 	if res.StatusCode != http.StatusOK {
 		_ = res.Body.Close()
@@ -191,10 +198,13 @@ func bare(err error) error {
 func (f *Fetcher) Check(address string) error {
 	u, err := url.Parse(address)
 	if err != nil || (u.Scheme != "https" && u.Scheme != "http") || u.Host == "" || u.User != nil || u.Fragment != "" {
-		return fault.New(fault.Invalid, "webhook.address", "%q is no address that can be told", address).In("address").Do("give an https:// address without credentials")
+		return fault.New(fault.Invalid, "webhook.address", "%q is no address that can be told", address).In("address").
+			Do("give an https:// address without credentials")
 	}
-	if a, err := netip.ParseAddr(u.Hostname()); (err == nil && !f.private(a) && !public(a)) || (err != nil && u.Scheme == "http" && len(f.Private) == 0) {
-		return fault.New(fault.Refused, "webhook.private", "%s is in a private range, or would be told without TLS", u.Host).In("address").Do("ask the operator to allow it with -fetch-private")
+	if a, err := netip.ParseAddr(u.Hostname()); (err == nil && !f.private(a) && !public(a)) ||
+		(err != nil && u.Scheme == "http" && len(f.Private) == 0) {
+		return fault.New(fault.Refused, "webhook.private", "%s is in a private range, or would be told without TLS",
+			u.Host).In("address").Do("ask the operator to allow it with -fetch-private")
 	}
 	return nil
 }
@@ -204,7 +214,9 @@ const answerRead = 2 << 10
 
 // Post sends a body and returns the status and the beginning of the answer. Redirects are
 // not followed: what is sent is meant for nobody else.
-func (f *Fetcher) Post(ctx context.Context, address string, header http.Header, body []byte) (status int, answer string, err error) {
+func (f *Fetcher) Post(ctx context.Context, address string, header http.Header, body []byte) (status int, answer string,
+	err error,
+) {
 	if err := f.Check(address); err != nil {
 		return 0, "", err
 	}
@@ -245,7 +257,10 @@ func (f *Fetcher) client(secure *bool) *http.Client {
 		}
 		return nil
 	}
-	return &http.Client{Transport: &http.Transport{DialContext: dialer.DialContext, TLSHandshakeTimeout: wait, ResponseHeaderTimeout: wait, DisableKeepAlives: true, DisableCompression: true}}
+	return &http.Client{Transport: &http.Transport{
+		DialContext: dialer.DialContext, TLSHandshakeTimeout: wait,
+		ResponseHeaderTimeout: wait, DisableKeepAlives: true, DisableCompression: true,
+	}}
 }
 
 func (f *Fetcher) private(a netip.Addr) bool {
@@ -262,7 +277,9 @@ func (f *Fetcher) private(a netip.Addr) bool {
 // protocol assignments, benchmarking, documentation, reserved, and translations to
 // IPv4.
 var notPublic = func() (out []netip.Prefix) {
-	for _, p := range strings.Fields("0.0.0.0/8 100.64.0.0/10 192.0.0.0/24 192.0.2.0/24 192.88.99.0/24 198.18.0.0/15 198.51.100.0/24 203.0.113.0/24 240.0.0.0/4 64:ff9b::/96 64:ff9b:1::/48 100::/64 2001::/23 2001:db8::/32 2002::/16") {
+	for _, p := range strings.Fields("0.0.0.0/8 100.64.0.0/10 192.0.0.0/24 192.0.2.0/24 192.88.99.0/24 198.18.0.0/15 " +
+		"198.51.100.0/24 203.0.113.0/24 240.0.0.0/4 64:ff9b::/96 64:ff9b:1::/48 100::/64 2001::/23 2001:db8::/32 " +
+		"2002::/16") {
 		out = append(out, netip.MustParsePrefix(p))
 	}
 	return out
@@ -271,7 +288,8 @@ var notPublic = func() (out []netip.Prefix) {
 // public reports whether an address is on the open internet.
 func public(a netip.Addr) bool {
 	a = a.Unmap()
-	if a.IsLoopback() || a.IsPrivate() || a.IsLinkLocalUnicast() || a.IsMulticast() || a.IsUnspecified() || !a.IsGlobalUnicast() || a.Zone() != "" {
+	if a.IsLoopback() || a.IsPrivate() || a.IsLinkLocalUnicast() || a.IsMulticast() || a.IsUnspecified() ||
+		!a.IsGlobalUnicast() || a.Zone() != "" {
 		return false
 	}
 	for _, p := range notPublic {

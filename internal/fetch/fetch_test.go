@@ -31,7 +31,10 @@ func TestOnlyWhatIsAllowedIsRead(t *testing.T) {
 	}))
 	defer server.Close()
 	outside, folder := t.TempDir(), t.TempDir()
-	for path, content := range map[string]string{filepath.Join(outside, "secret"): "secret", filepath.Join(folder, "model.json"): "the model"} {
+	for path, content := range map[string]string{
+		filepath.Join(outside, "secret"):    "secret",
+		filepath.Join(folder, "model.json"): "the model",
+	} {
 		if err := os.WriteFile(path, []byte(content), 0o600); err != nil {
 			t.Fatal(err)
 		}
@@ -87,8 +90,12 @@ func TestOnlyWhatIsAllowedIsRead(t *testing.T) {
 }
 
 func TestPublic(t *testing.T) {
-	for address, want := range map[string]bool{"8.8.8.8": true, "2606:4700::1111": true, "10.1.2.3": false, "172.20.0.1": false, "192.168.1.1": false, "127.0.0.1": false, "169.254.169.254": false,
-		"100.64.1.1": false, "0.0.0.0": false, "::1": false, "fe80::1": false, "fc00::1": false, "::ffff:10.0.0.1": false, "64:ff9b::a00:1": false, "224.0.0.1": false, "255.255.255.255": false} {
+	for address, want := range map[string]bool{
+		"8.8.8.8": true, "2606:4700::1111": true, "10.1.2.3": false,
+		"172.20.0.1": false, "192.168.1.1": false, "127.0.0.1": false, "169.254.169.254": false,
+		"100.64.1.1": false, "0.0.0.0": false, "::1": false, "fe80::1": false, "fc00::1": false,
+		"::ffff:10.0.0.1": false, "64:ff9b::a00:1": false, "224.0.0.1": false, "255.255.255.255": false,
+	} {
 		if got := public(netip.MustParseAddr(address)); got != want {
 			t.Errorf("%s: public is %v", address, got)
 		}

@@ -25,7 +25,10 @@ func BenchmarkInfer(b *testing.B) {
 	}
 	model := listen()
 	answer := []byte(`{"model_name":"heat-demand","model_version":"1","outputs":[{"name":"demand_mw","shape":[1],"datatype":"FP64","data":[1.0625]}]}`)
-	backend := &fasthttp.Server{Handler: func(c *fasthttp.RequestCtx) { c.SetContentType("application/json"); c.SetBody(answer) }}
+	backend := &fasthttp.Server{Handler: func(c *fasthttp.RequestCtx) {
+		c.SetContentType("application/json")
+		c.SetBody(answer)
+	}}
 	go func() { _ = backend.Serve(model) }()
 	defer func() { _ = backend.Shutdown() }()
 	g := New(Config{IDs: testIDs, Timeout: time.Second, Connections: 64}, rec, slog.New(slog.DiscardHandler))
@@ -34,7 +37,8 @@ func BenchmarkInfer(b *testing.B) {
 	defer func() { _ = g.Stop(b.Context()) }()
 	if err := g.Route(traffic.Route{Endpoint: "demand-hourly", Split: 1, Since: time.Now(), Lanes: []traffic.RouteLane{{
 		Lane: traffic.Lane{Kind: traffic.Main, Version: "heat-demand@1", Share: traffic.Whole}, Model: "heat-demand",
-		Addresses: []traffic.RouteAddress{{URL: "http://" + model.Addr().String(), Healthy: true}}}}}); err != nil {
+		Addresses: []traffic.RouteAddress{{URL: "http://" + model.Addr().String(), Healthy: true}},
+	}}}); err != nil {
 		b.Fatal(err)
 	}
 	client := &fasthttp.HostClient{Addr: front.Addr().String()}

@@ -219,16 +219,19 @@ func (x *exchange) find(name, version []byte) *refusal {
 		return &refusal{
 			http.StatusServiceUnavailable,
 			"endpoint.no_split",
-			e.name + " has no split yet, so nothing answers for it; make one with: innerladder split " + e.name + " MODEL@NUMBER=100",
+			e.name + " has no split yet, so nothing answers for it; make one with: innerladder split " + e.name +
+				" MODEL@NUMBER=100",
 			false,
 		}
 	}
 	x.endpoint = e
 	if len(version) > 0 {
 		if x.planned = e.lane(string(version)); x.planned == nil {
-			return &refusal{http.StatusNotFound, "endpoint.no_such_lane",
+			return &refusal{
+				http.StatusNotFound, "endpoint.no_such_lane",
 				fmt.Sprintf("%s is no version of the split in force, %s; these are: %s",
-					strconv.QuoteToASCII(string(version)), e.describe(), strings.Join(e.versions(), ", ")), false}
+					strconv.QuoteToASCII(string(version)), e.describe(), strings.Join(e.versions(), ", ")), false,
+			}
 		}
 		x.pinned = true
 	}
@@ -262,11 +265,13 @@ func (x *exchange) ready() {
 // nobody says that no lane can answer.
 func (x *exchange) nobody() *refusal {
 	e := x.endpoint
-	return &refusal{http.StatusServiceUnavailable, "endpoint.no_healthy_lane",
+	return &refusal{
+		http.StatusServiceUnavailable, "endpoint.no_healthy_lane",
 		"no model server of " + e.describe() + " is healthy (" + strings.Join(
 			e.versions(),
 			", ",
-		) + "); see: innerladder endpoint show " + e.name, false}
+		) + "); see: innerladder endpoint show " + e.name, false,
+	}
 }
 
 // infer is the way of a request. What can be refused from the head alone has been.
@@ -316,8 +321,10 @@ func (x *exchange) observe(class sketch.Class, answer []byte) {
 	}
 	x.now = time.Now()
 	total := x.now.Sub(x.start)
-	rec.Observe(x.shard, recorder.Observation{Class: class, Total: total, Backend: min(x.backend, total),
-		Drawn: x.drawn && x.lane == x.planned, Fallback: x.lane != x.planned})
+	rec.Observe(x.shard, recorder.Observation{
+		Class: class, Total: total, Backend: min(x.backend, total),
+		Drawn: x.drawn && x.lane == x.planned, Fallback: x.lane != x.planned,
+	})
 	if class != sketch.Answered {
 		return
 	}

@@ -120,7 +120,8 @@ func node(t *testing.T, keepAlive string) string {
 }
 
 func python(t *testing.T, version, timeout string) string {
-	return run(t, needs(t, "python3"), "-c", strings.NewReplacer("VERSION", version, "TIMEOUT", timeout).Replace(pythonServer))
+	return run(t, needs(t, "python3"), "-c",
+		strings.NewReplacer("VERSION", version, "TIMEOUT", timeout).Replace(pythonServer))
 }
 
 // nginx runs in front of a backend.
@@ -133,7 +134,8 @@ func nginx(t *testing.T, backend string) string {
 	}
 	at := l.Addr().String()
 	_ = l.Close()
-	text := strings.NewReplacer("DIR", dir, "LISTEN", at, "BACKEND", strings.TrimPrefix(backend, "http://")).Replace(nginxConfig)
+	text := strings.NewReplacer("DIR", dir, "LISTEN", at, "BACKEND", strings.TrimPrefix(backend, "http://")).
+		Replace(nginxConfig)
 	if os.Getuid() == 0 { // its workers must reach the directory of the test
 		text = "user root;\n" + text
 	}
@@ -180,7 +182,8 @@ func TestServersOfOtherMakers(t *testing.T) {
 			n := uint64(0)
 			call := func(size int, chunked bool) {
 				t.Helper()
-				body := `{"inputs":[{"name":"x","shape":[1],"datatype":"BYTES","data":["` + strings.Repeat("z", size) + `"]}]}`
+				body := `{"inputs":[{"name":"x","shape":[1],"datatype":"BYTES","data":["` + strings.Repeat("z", size) +
+					`"]}]}`
 				req, err := http.NewRequestWithContext(t.Context(), "POST", r.url+infer, strings.NewReader(body))
 				if err != nil {
 					t.Fatal(err)
@@ -195,7 +198,9 @@ func TestServersOfOtherMakers(t *testing.T) {
 				defer res.Body.Close()
 				var text bytes.Buffer
 				_, err = text.ReadFrom(res.Body)
-				if err != nil || res.StatusCode != 200 || !strings.Contains(text.String(), `"model_version":"heat-demand@1"`) || res.Header.Get("Set-Cookie") != "" {
+				if err != nil || res.StatusCode != 200 ||
+					!strings.Contains(text.String(), `"model_version":"heat-demand@1"`) ||
+					res.Header.Get("Set-Cookie") != "" {
 					t.Fatalf("%d bytes: %d %s %v", size, res.StatusCode, text.String(), err)
 				}
 				if got := res.Header.Get("X-Got"); got != "" && got != fmt.Sprint(len(body)) {
@@ -239,13 +244,25 @@ func TestClientsOfOtherMakers(t *testing.T) {
 		args []string
 		want string
 	}{
-		"curl":                         {[]string{curl, "-sf", r.url + infer, "-d", "{}"}, "heat-demand@1"},
-		"curl, large":                  {[]string{curl, "-sfi", r.url + infer, "--data-binary", "@" + large}, "X-Got: 3145743"},
-		"curl, in chunks":              {[]string{curl, "-sfi", r.url + infer, "-H", "Transfer-Encoding: chunked", "--data-binary", "@" + large}, "X-Got: 3145743"},
-		"curl, HTTP/1.0":               {[]string{curl, "-sf0", r.url + infer, "-d", "{}"}, "heat-demand@1"},
-		"curl, twice":                  {[]string{curl, "-sf", r.url + "/v2", r.url + "/v2/health/ready"}, `"ready":true`},
-		"curl, HEAD":                   {[]string{curl, "-sfI", r.url + "/v2"}, "200 OK"},
-		"curl, refused before it sent": {[]string{curl, "-s", r.url + "/v2/models/none/infer", "--data-binary", "@" + large}, "endpoint.unknown"},
+		"curl": {[]string{curl, "-sf", r.url + infer, "-d", "{}"}, "heat-demand@1"},
+		"curl, large": {
+			[]string{curl, "-sfi", r.url + infer, "--data-binary", "@" + large},
+			"X-Got: 3145743",
+		},
+		"curl, in chunks": {[]string{
+			curl, "-sfi", r.url + infer, "-H", "Transfer-Encoding: chunked",
+			"--data-binary", "@" + large,
+		}, "X-Got: 3145743"},
+		"curl, HTTP/1.0": {[]string{curl, "-sf0", r.url + infer, "-d", "{}"}, "heat-demand@1"},
+		"curl, twice": {
+			[]string{curl, "-sf", r.url + "/v2", r.url + "/v2/health/ready"},
+			`"ready":true`,
+		},
+		"curl, HEAD": {[]string{curl, "-sfI", r.url + "/v2"}, "200 OK"},
+		"curl, refused before it sent": {[]string{
+			curl, "-s", r.url + "/v2/models/none/infer", "--data-binary",
+			"@" + large,
+		}, "endpoint.unknown"},
 		"python": {[]string{python, "-c", `
 import sys, urllib.request
 print(urllib.request.urlopen(urllib.request.Request(sys.argv[1], data=b"{}")).read())`, r.url + infer}, "heat-demand@1"},

@@ -117,8 +117,10 @@ func New(c Config, rec *recorder.Recorder, log *slog.Logger) *Gateway {
 	if c.Callers == 0 {
 		c.Callers = usualCallers
 	}
-	g := &Gateway{recorder: rec, log: log, config: c, addresses: map[string]*upstream.Address{},
-		patience: patience{head: 10 * time.Second, block: http1.BlockTime, idle: 2 * time.Minute}}
+	g := &Gateway{
+		recorder: rec, log: log, config: c, addresses: map[string]*upstream.Address{},
+		patience: patience{head: 10 * time.Second, block: http1.BlockTime, idle: 2 * time.Minute},
+	}
 	var err error
 	if g.loops, err = eventloop.New(c.Loops); err != nil {
 		log.Warn("the gateway waits for each connection by itself, which is slower", "error", err)

@@ -114,7 +114,10 @@ func (r *rig) counts(requests uint64) map[string]sketch.Counts {
 }
 
 func laneTo(kind traffic.LaneKind, number, share int, addresses ...string) traffic.RouteLane {
-	l := traffic.RouteLane{Lane: traffic.Lane{Kind: kind, Version: fmt.Sprintf("heat-demand@%d", number), Share: share}, Model: "heat-demand"}
+	l := traffic.RouteLane{
+		Lane:  traffic.Lane{Kind: kind, Version: fmt.Sprintf("heat-demand@%d", number), Share: share},
+		Model: "heat-demand",
+	}
 	for _, a := range addresses {
 		l.Addresses = append(l.Addresses, traffic.RouteAddress{URL: a, Healthy: true})
 	}
@@ -123,14 +126,18 @@ func laneTo(kind traffic.LaneKind, number, share int, addresses ...string) traff
 
 func (r *rig) route(lanes ...traffic.RouteLane) {
 	r.t.Helper()
-	if err := r.g.Route(traffic.Route{Endpoint: "demand-hourly", Split: 4, Since: time.Now(), Lanes: lanes}); err != nil {
+	if err := r.g.Route(traffic.Route{
+		Endpoint: "demand-hourly", Split: 4, Since: time.Now(),
+		Lanes: lanes,
+	}); err != nil {
 		r.t.Fatal(err)
 	}
 }
 
 func (r *rig) call(method, path string, header ...string) (int, http.Header, string) {
 	r.t.Helper()
-	req, err := http.NewRequest(method, r.url+path, strings.NewReader(`{"inputs":[{"name":"x","shape":[1],"datatype":"FP64","data":[1]}]}`))
+	req, err := http.NewRequest(method, r.url+path,
+		strings.NewReader(`{"inputs":[{"name":"x","shape":[1],"datatype":"FP64","data":[1]}]}`))
 	if err != nil {
 		r.t.Fatal(err)
 	}
@@ -153,7 +160,8 @@ const infer = "/v2/models/demand-hourly/infer"
 
 func TestEveryAnswerNamesItsVersion(t *testing.T) {
 	r := newRig(t)
-	r.route(laneTo(traffic.Main, 1, 8000, model(t, says("heat-demand@1"))), laneTo(traffic.Trial, 2, 2000, model(t, says("heat-demand@2"))))
+	r.route(laneTo(traffic.Main, 1, 8000, model(t, says("heat-demand@1"))),
+		laneTo(traffic.Trial, 2, 2000, model(t, says("heat-demand@2"))))
 	const n = 2000
 	trial := 0.0
 	for range n {
@@ -166,7 +174,8 @@ func TestEveryAnswerNamesItsVersion(t *testing.T) {
 		if err := json.Unmarshal([]byte(body), &a); err != nil || status != 200 {
 			t.Fatalf("%d %s", status, body)
 		}
-		if v := a.Outputs[0].Data[0]; header.Get(VersionHeader) != v || a.Version != v || a.Model != "demand-hourly" || len(header.Get(RequestHeader)) != 36 {
+		if v := a.Outputs[0].Data[0]; header.Get(VersionHeader) != v || a.Version != v || a.Model != "demand-hourly" ||
+			len(header.Get(RequestHeader)) != 36 {
 			t.Fatalf("%s answered, header %q, body %s", v, header, body)
 		}
 		if a.Version == "heat-demand@2" {
@@ -191,7 +200,8 @@ func TestCallersStayOnTheirLane(t *testing.T) {
 		caller := fmt.Sprintf("substation-%d", i)
 		_, first, _ := r.call("POST", infer, CallerHeader, caller)
 		for range 3 {
-			if _, again, _ := r.call("POST", infer, CallerHeader, caller); again.Get(VersionHeader) != first.Get(VersionHeader) {
+			if _, again, _ := r.call("POST", infer, CallerHeader,
+				caller); again.Get(VersionHeader) != first.Get(VersionHeader) {
 				t.Fatalf("%s moved", caller)
 			}
 		}
@@ -214,10 +224,12 @@ func TestWhatIsPassedOn(t *testing.T) {
 	})))
 	trace := "00-4bf92f3577b34da6a3ce929d0e0e4736-00f067aa0ba902b7-01"
 	status, header, body := r.call("POST", infer, "Traceparent", trace, "Accept-Encoding", "gzip", "X-Mine", "1")
-	if status != 422 || body != `{"error":"wind_ms is missing"}` || header.Get("X-Model-Build") != "7" || header.Get(VersionHeader) != "heat-demand@1" {
+	if status != 422 || body != `{"error":"wind_ms is missing"}` || header.Get("X-Model-Build") != "7" ||
+		header.Get(VersionHeader) != "heat-demand@1" {
 		t.Errorf("%d %q %s", status, header, body)
 	}
-	if got.Get("Traceparent") != trace || got.Get("X-Mine") != "1" || got.Get("Accept-Encoding") != "" || got.Get(RequestHeader) != header.Get(RequestHeader) {
+	if got.Get("Traceparent") != trace || got.Get("X-Mine") != "1" || got.Get("Accept-Encoding") != "" ||
+		got.Get(RequestHeader) != header.Get(RequestHeader) {
 		t.Errorf("the model server got %v", got)
 	}
 	if c := r.counts(1)["main heat-demand@1"]; c.CallerErrors != 1 || c.Failed() != 0 {
@@ -231,7 +243,8 @@ func TestRefusedConnectionsGoElsewhere(t *testing.T) {
 	good := model(t, says("heat-demand@1"))
 	r.route(laneTo(traffic.Main, 1, 0, good), laneTo(traffic.Trial, 2, traffic.Whole, nobodyThere))
 	for range 20 {
-		if status, header, body := r.call("POST", infer); status != 200 || header.Get(VersionHeader) != "heat-demand@1" {
+		if status, header, body := r.call("POST", infer); status != 200 ||
+			header.Get(VersionHeader) != "heat-demand@1" {
 			t.Fatalf("%d by %s: %s", status, header.Get(VersionHeader), body)
 		}
 	}
@@ -274,12 +287,14 @@ func TestTwoModelsAtOneServer(t *testing.T) {
 	two.Addresses[0].Healthy = false
 	r.route(one, two)
 	for range 20 {
-		if status, header, body := r.call("POST", infer); status != 200 || header.Get(VersionHeader) != "heat-demand@1" {
+		if status, header, body := r.call("POST", infer); status != 200 ||
+			header.Get(VersionHeader) != "heat-demand@1" {
 			t.Fatalf("%d by %s: %s", status, header.Get(VersionHeader), body)
 		}
 	}
 	r.g.MarkUp(both, "second")
-	if status, header, _ := r.call("POST", "/v2/models/demand-hourly/versions/2/infer"); status != 200 || header.Get(VersionHeader) != "heat-demand@2" {
+	if status, header, _ := r.call("POST", "/v2/models/demand-hourly/versions/2/infer"); status != 200 ||
+		header.Get(VersionHeader) != "heat-demand@2" {
 		t.Errorf("the second model is up again: %d", status)
 	}
 }
@@ -296,25 +311,38 @@ func TestWhenNobodyCanAnswer(t *testing.T) {
 	}{
 		{"no such endpoint", "/v2/models/demand-daily/infer", nil, 404, "endpoint.unknown"},
 		{"no split yet", infer, nil, 503, "endpoint.no_split"},
-		{"nobody there", infer, []traffic.RouteLane{laneTo(traffic.Main, 1, traffic.Whole, "http://127.0.0.1:1")}, 503, "endpoint.no_healthy_lane"},
-		{"too slow", infer, []traffic.RouteLane{laneTo(traffic.Main, 1, traffic.Whole, model(t, func(_ http.ResponseWriter, q *http.Request) {
-			select {
-			case <-slow:
-			case <-q.Context().Done():
-			}
-		}))}, 504, "model_server.too_slow"},
-		{"breaks off", infer, []traffic.RouteLane{laneTo(traffic.Main, 1, traffic.Whole, model(t, func(w http.ResponseWriter, _ *http.Request) {
-			w.Header().Set("Content-Length", "100")
-			_, _ = w.Write([]byte("{"))
-		}))}, 502, "model_server.malformed"},
-		{"a version that is not in the split", "/v2/models/demand-hourly/versions/9/infer", []traffic.RouteLane{laneTo(traffic.Main, 1, traffic.Whole, model(t, says("x")))}, 404, "endpoint.no_such_lane"},
+		{
+			"nobody there", infer,
+			[]traffic.RouteLane{laneTo(traffic.Main, 1, traffic.Whole, "http://127.0.0.1:1")},
+			503,
+			"endpoint.no_healthy_lane",
+		},
+		{"too slow", infer, []traffic.RouteLane{laneTo(traffic.Main, 1, traffic.Whole,
+			model(t, func(_ http.ResponseWriter, q *http.Request) {
+				select {
+				case <-slow:
+				case <-q.Context().Done():
+				}
+			}))}, 504, "model_server.too_slow"},
+		{"breaks off", infer, []traffic.RouteLane{laneTo(traffic.Main, 1, traffic.Whole,
+			model(t, func(w http.ResponseWriter, _ *http.Request) {
+				w.Header().Set("Content-Length", "100")
+				_, _ = w.Write([]byte("{"))
+			}))}, 502, "model_server.malformed"},
+		{
+			"a version that is not in the split", "/v2/models/demand-hourly/versions/9/infer",
+			[]traffic.RouteLane{laneTo(traffic.Main, 1, traffic.Whole, model(t, says("x")))},
+			404,
+			"endpoint.no_such_lane",
+		},
 		{"no path of the protocol", "/predict", nil, 404, "gateway.no_such_path"},
 	}
 	for _, c := range cases {
 		r.route(c.lanes...)
 		status, _, body := r.call("POST", c.path)
 		var e struct{ Error, Code string }
-		if err := json.Unmarshal([]byte(body), &e); err != nil || status != c.status || e.Code != c.code || e.Error == "" {
+		if err := json.Unmarshal([]byte(body), &e); err != nil || status != c.status || e.Code != c.code ||
+			e.Error == "" {
 			t.Errorf("%s: %d %s", c.name, status, body)
 		}
 	}
@@ -322,8 +350,12 @@ func TestWhenNobodyCanAnswer(t *testing.T) {
 
 func TestPinnedVersionsAreKeptApart(t *testing.T) {
 	r := newRig(t)
-	r.route(laneTo(traffic.Main, 1, traffic.Whole, model(t, says("heat-demand@1"))), laneTo(traffic.Trial, 2, 0, model(t, says("heat-demand@2"))))
-	for _, path := range []string{"/v2/models/demand-hourly/versions/2/infer", "/v2/models/demand-hourly/versions/heat-demand@2/infer"} {
+	r.route(laneTo(traffic.Main, 1, traffic.Whole, model(t, says("heat-demand@1"))),
+		laneTo(traffic.Trial, 2, 0, model(t, says("heat-demand@2"))))
+	for _, path := range []string{
+		"/v2/models/demand-hourly/versions/2/infer",
+		"/v2/models/demand-hourly/versions/heat-demand@2/infer",
+	} {
 		if status, header, body := r.call("POST", path); status != 200 || header.Get(VersionHeader) != "heat-demand@2" {
 			t.Errorf("%s: %d %s", path, status, body)
 		}
@@ -342,10 +374,14 @@ func TestMetadataAndReadiness(t *testing.T) {
 		_, _ = w.Write([]byte(`{"name":"heat-demand","platform":"p","inputs":[{"name":"x","datatype":"FP64","shape":[-1]}],"outputs":[]}`))
 	})))
 	status, _, body := r.call("GET", "/v2/models/demand-hourly")
-	if status != 200 || !strings.Contains(body, `"name":"demand-hourly"`) || !strings.Contains(body, `"heat-demand@1"`) || !strings.Contains(body, `"x"`) {
+	if status != 200 || !strings.Contains(body, `"name":"demand-hourly"`) ||
+		!strings.Contains(body, `"heat-demand@1"`) || !strings.Contains(body, `"x"`) {
 		t.Errorf("%d %s", status, body)
 	}
-	for path, want := range map[string]int{"/v2/models/demand-hourly/ready": 200, "/v2/models/none/ready": 404, "/v2/health/live": 200, "/v2/health/ready": 200, "/v2": 200} {
+	for path, want := range map[string]int{
+		"/v2/models/demand-hourly/ready": 200, "/v2/models/none/ready": 404,
+		"/v2/health/live": 200, "/v2/health/ready": 200, "/v2": 200,
+	} {
 		if status, _, body := r.call("GET", path); status != want {
 			t.Errorf("%s: %d %s", path, status, body)
 		}

@@ -81,14 +81,18 @@ func writesAndCloses(text string) raw {
 }
 
 func whole(lines ...string) string {
-	return "HTTP/1.1 200 OK\r\n" + strings.Join(append(lines, ""), "\r\n") + fmt.Sprintf("Content-Length: %d\r\n\r\n%s", len(good), good)
+	return "HTTP/1.1 200 OK\r\n" + strings.Join(append(lines, ""), "\r\n") +
+		fmt.Sprintf("Content-Length: %d\r\n\r\n%s", len(good), good)
 }
 
 // beside calls another endpoint of the gateway for as long as the test runs: whatever one
 // model server does, the callers of others notice nothing.
 func (r *rig) beside() (stop func()) {
 	r.t.Helper()
-	if err := r.g.Route(traffic.Route{Endpoint: "valve-check", Split: 1, Lanes: []traffic.RouteLane{laneTo(traffic.Main, 1, traffic.Whole, model(r.t, says("valve")))}}); err != nil {
+	if err := r.g.Route(traffic.Route{
+		Endpoint: "valve-check", Split: 1,
+		Lanes: []traffic.RouteLane{laneTo(traffic.Main, 1, traffic.Whole, model(r.t, says("valve")))},
+	}); err != nil {
 		r.t.Fatal(err)
 	}
 	done := make(chan struct{})
@@ -101,7 +105,8 @@ func (r *rig) beside() (stop func()) {
 				return
 			default:
 			}
-			res, err := http.Post(r.url+"/v2/models/valve-check/infer", "application/json", strings.NewReader(`{"inputs":[]}`))
+			res, err := http.Post(r.url+"/v2/models/valve-check/infer", "application/json",
+				strings.NewReader(`{"inputs":[]}`))
 			if err != nil || res.StatusCode != 200 {
 				wrong.Add(1)
 			} else {
@@ -126,54 +131,95 @@ func TestWhateverAModelServerSends(t *testing.T) {
 	t.Parallel()
 	page := "<html>at 10.1.2.3: Traceback (most recent call last)</html>"
 	sized := func(status, body string, lines ...string) string {
-		return "HTTP/1.1 " + status + "\r\n" + strings.Join(append(lines, ""), "\r\n") + fmt.Sprintf("Content-Length: %d\r\n\r\n%s", len(body), body)
+		return "HTTP/1.1 " + status + "\r\n" + strings.Join(append(lines, ""), "\r\n") +
+			fmt.Sprintf("Content-Length: %d\r\n\r\n%s", len(body), body)
 	}
 	for name, c := range map[string]struct {
 		server raw
 		status int
 		code   string
 	}{
-		"as Node's server":       {writes(whole("Connection: keep-alive", "Keep-Alive: timeout=5", "X-Other: 1")), 200, ""},
-		"until the end":          {writesAndCloses("HTTP/1.0 200 OK\r\n\r\n" + good), 200, ""},
-		"chunks":                 {writes("HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n5\r\n" + good[:5] + "\r\n" + fmt.Sprintf("%x", len(good)-5) + "\r\n" + good[5:] + "\r\n0\r\n\r\n"), 200, ""},
-		"more to come first":     {writes("HTTP/1.1 100 Continue\r\n\r\nHTTP/1.1 103 Early Hints\r\nLink: x\r\n\r\n" + whole()), 200, ""},
+		"as Node's server": {
+			writes(whole("Connection: keep-alive", "Keep-Alive: timeout=5", "X-Other: 1")), 200,
+			"",
+		},
+		"until the end": {writesAndCloses("HTTP/1.0 200 OK\r\n\r\n" + good), 200, ""},
+		"chunks": {writes("HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n5\r\n" + good[:5] +
+			"\r\n" + fmt.Sprintf("%x", len(good)-5) + "\r\n" + good[5:] + "\r\n0\r\n\r\n"), 200, ""},
+		"more to come first": {writes("HTTP/1.1 100 Continue\r\n\r\nHTTP/1.1 103 Early Hints\r\nLink: x\r\n\r\n" +
+			whole()), 200, ""},
 		"bytes after the answer": {writes(whole() + "HTTP/1.1 200 OK\r\nContent-Length: 0\r\n\r\n"), 200, ""},
 		"a little at a time":     {dribbles(whole(), time.Millisecond), 200, ""},
 		"too slowly":             {dribbles(whole(), 200*time.Millisecond), 504, "model_server.too_slow"},
-		"hangs":                  {func(c net.Conn, _ int) bool { _, _ = c.Read(make([]byte, 1)); return false }, 504, "model_server.too_slow"},
+		"hangs": {
+			func(c net.Conn, _ int) bool { _, _ = c.Read(make([]byte, 1)); return false }, 504,
+			"model_server.too_slow",
+		},
 		"hangs in the body": {func(c net.Conn, _ int) bool {
 			_, _ = io.WriteString(c, whole()[:60])
 			_, _ = c.Read(make([]byte, 1))
 			return false
 		}, 504, "model_server.too_slow"},
-		"closes without a word":      {writesAndCloses(""), 502, "model_server.failed"},
-		"closes in the head":         {writesAndCloses("HTTP/1.1 200 OK\r\nContent-"), 502, "model_server.malformed"},
-		"closes in the body":         {writesAndCloses(whole()[:len(whole())-5]), 502, "model_server.malformed"},
-		"closes in a chunk":          {writesAndCloses("HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\nff\r\n{"), 502, "model_server.malformed"},
-		"a length that is too short": {writes("HTTP/1.1 200 OK\r\nContent-Length: 10\r\n\r\n" + good), 502, "model_server.malformed"},
-		"a length that is too long":  {writesAndCloses("HTTP/1.1 200 OK\r\nContent-Length: 1000\r\n\r\n" + good), 502, "model_server.malformed"},
-		"two lengths":                {writes(whole("Content-Length: 3")), 502, "model_server.malformed"},
-		"a length beside chunks":     {writes(whole("Transfer-Encoding: chunked")), 502, "model_server.malformed"},
-		"a length that is none":      {writes("HTTP/1.1 200 OK\r\nContent-Length: many\r\n\r\n"), 502, "model_server.malformed"},
-		"a gigabyte":                 {writes("HTTP/1.1 200 OK\r\nContent-Length: 1073741824\r\n\r\n{"), 502, "model_server.malformed"},
-		"another protocol":           {writes("SSH-2.0-OpenSSH_9.2p1 Debian\r\n\r\n"), 502, "model_server.malformed"},
-		"a head without end":         {writes("HTTP/1.1 200 OK\r\n" + strings.Repeat("X: "+strings.Repeat("y", 100)+"\r\n", 400)), 502, "model_server.malformed"},
-		"a folded line":              {writes(whole("X: 1", " 2")), 502, "model_server.malformed"},
-		"a page":                     {writes(sized("200 OK", page)), 502, "model_server.malformed"},
-		"NaN":                        {writes(sized("200 OK", strings.ReplaceAll(good, "[1]}", "[NaN]}"))), 502, "model_server.malformed"},
-		"nothing":                    {writes(sized("200 OK", "")), 502, "model_server.malformed"},
-		"no content":                 {writes("HTTP/1.1 204 No Content\r\n\r\n"), 502, "model_server.malformed"},
-		"JSON cut short":             {writes(sized("200 OK", good[:30])), 502, "model_server.malformed"},
-		"no outputs":                 {writes(sized("200 OK", `{"error":"sorry"}`)), 502, "model_server.malformed"},
-		"elsewhere":                  {writes(sized("302 Found", "", "Location: http://10.1.2.3/")), 502, "model_server.malformed"},
-		"another protocol wanted":    {writes("HTTP/1.1 101 Switching Protocols\r\nUpgrade: h2c\r\nConnection: Upgrade\r\n\r\n"), 502, "model_server.malformed"},
-		"compressed unasked":         {writes(sized("200 OK", "\x1f\x8b\x08\x00", "Content-Encoding: gzip")), 502, "model_server.malformed"},
-		"binary that adds up":        {writes(sized("200 OK", `{"outputs":[{"name":"v","parameters":{"binary_data_size":4}}]}`+"\x00\x00\x80\x3f", "Inference-Header-Content-Length: 62")), 200, ""},
-		"binary that does not":       {writes(sized("200 OK", `{"outputs":[{"name":"v","parameters":{"binary_data_size":8}}]}`+"\x00\x00\x80\x3f", "Inference-Header-Content-Length: 62")), 502, "model_server.malformed"},
-		"a page as an error":         {writes(sized("500 Internal Server Error", page)), 500, "model_server.error"},
-		"an error of the protocol":   {writes(sized("422 Unprocessable Entity", `{"error":"wind_ms is missing","code":"theirs"}`)), 422, "theirs"},
-		"an unknown status":          {writes(sized("299 Well", good)), 299, ""},
-		"cookies":                    {writes(whole("Set-Cookie: a=b", "Set-Cookie: c=d", "Alt-Svc: h3", "Strict-Transport-Security: x")), 200, ""},
+		"closes without a word": {writesAndCloses(""), 502, "model_server.failed"},
+		"closes in the head":    {writesAndCloses("HTTP/1.1 200 OK\r\nContent-"), 502, "model_server.malformed"},
+		"closes in the body":    {writesAndCloses(whole()[:len(whole())-5]), 502, "model_server.malformed"},
+		"closes in a chunk": {
+			writesAndCloses("HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\nff\r\n{"),
+			502, "model_server.malformed",
+		},
+		"a length that is too short": {
+			writes("HTTP/1.1 200 OK\r\nContent-Length: 10\r\n\r\n" + good), 502,
+			"model_server.malformed",
+		},
+		"a length that is too long": {
+			writesAndCloses("HTTP/1.1 200 OK\r\nContent-Length: 1000\r\n\r\n" + good), 502,
+			"model_server.malformed",
+		},
+		"two lengths":            {writes(whole("Content-Length: 3")), 502, "model_server.malformed"},
+		"a length beside chunks": {writes(whole("Transfer-Encoding: chunked")), 502, "model_server.malformed"},
+		"a length that is none": {
+			writes("HTTP/1.1 200 OK\r\nContent-Length: many\r\n\r\n"), 502,
+			"model_server.malformed",
+		},
+		"a gigabyte": {
+			writes("HTTP/1.1 200 OK\r\nContent-Length: 1073741824\r\n\r\n{"), 502,
+			"model_server.malformed",
+		},
+		"another protocol": {writes("SSH-2.0-OpenSSH_9.2p1 Debian\r\n\r\n"), 502, "model_server.malformed"},
+		"a head without end": {writes("HTTP/1.1 200 OK\r\n" +
+			strings.Repeat("X: "+strings.Repeat("y", 100)+"\r\n", 400)), 502, "model_server.malformed"},
+		"a folded line": {writes(whole("X: 1", " 2")), 502, "model_server.malformed"},
+		"a page":        {writes(sized("200 OK", page)), 502, "model_server.malformed"},
+		"NaN": {
+			writes(sized("200 OK", strings.ReplaceAll(good, "[1]}", "[NaN]}"))), 502,
+			"model_server.malformed",
+		},
+		"nothing":        {writes(sized("200 OK", "")), 502, "model_server.malformed"},
+		"no content":     {writes("HTTP/1.1 204 No Content\r\n\r\n"), 502, "model_server.malformed"},
+		"JSON cut short": {writes(sized("200 OK", good[:30])), 502, "model_server.malformed"},
+		"no outputs":     {writes(sized("200 OK", `{"error":"sorry"}`)), 502, "model_server.malformed"},
+		"elsewhere": {
+			writes(sized("302 Found", "", "Location: http://10.1.2.3/")), 502,
+			"model_server.malformed",
+		},
+		"another protocol wanted": {writes("HTTP/1.1 101 Switching Protocols\r\nUpgrade: h2c\r\nConnection: " +
+			"Upgrade\r\n\r\n"), 502, "model_server.malformed"},
+		"compressed unasked": {
+			writes(sized("200 OK", "\x1f\x8b\x08\x00", "Content-Encoding: gzip")), 502,
+			"model_server.malformed",
+		},
+		"binary that adds up": {writes(sized("200 OK",
+			`{"outputs":[{"name":"v","parameters":{"binary_data_size":4}}]}`+"\x00\x00\x80\x3f",
+			"Inference-Header-Content-Length: 62")), 200, ""},
+		"binary that does not": {writes(sized("200 OK",
+			`{"outputs":[{"name":"v","parameters":{"binary_data_size":8}}]}`+"\x00\x00\x80\x3f",
+			"Inference-Header-Content-Length: 62")), 502, "model_server.malformed"},
+		"a page as an error": {writes(sized("500 Internal Server Error", page)), 500, "model_server.error"},
+		"an error of the protocol": {writes(sized("422 Unprocessable Entity",
+			`{"error":"wind_ms is missing","code":"theirs"}`)), 422, "theirs"},
+		"an unknown status": {writes(sized("299 Well", good)), 299, ""},
+		"cookies": {writes(whole("Set-Cookie: a=b", "Set-Cookie: c=d", "Alt-Svc: h3",
+			"Strict-Transport-Security: x")), 200, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -183,13 +229,18 @@ func TestWhateverAModelServerSends(t *testing.T) {
 			for range 3 {
 				status, header, body := r.call("POST", infer)
 				var e struct{ Error, Code string }
-				if status != c.status || json.Unmarshal([]byte(strings.SplitAfter(body, "}]}")[0]), &e) != nil && c.status != 200 || e.Code != c.code {
+				if status != c.status || json.Unmarshal([]byte(strings.SplitAfter(body, "}]}")[0]), &e) != nil &&
+					c.status != 200 || e.Code != c.code {
 					t.Fatalf("%d %s", status, body)
 				}
-				if strings.Contains(body, "10.1.2.3") || strings.Contains(body, "127.0.0.1") || strings.Contains(body, "Traceback") {
+				if strings.Contains(body, "10.1.2.3") || strings.Contains(body, "127.0.0.1") ||
+					strings.Contains(body, "Traceback") {
 					t.Errorf("the caller reads what only we may know: %s", body)
 				}
-				for _, name := range []string{"Set-Cookie", "Location", "Upgrade", "Keep-Alive", "Alt-Svc", "Strict-Transport-Security"} {
+				for _, name := range []string{
+					"Set-Cookie", "Location", "Upgrade", "Keep-Alive", "Alt-Svc",
+					"Strict-Transport-Security",
+				} {
 					if header.Get(name) != "" {
 						t.Errorf("%s was passed on", name)
 					}
@@ -223,9 +274,18 @@ func dribbles(text string, pause time.Duration) raw {
 func TestEveryWayToSpeakOfAConnection(t *testing.T) {
 	t.Parallel()
 	r := newRig(t)
-	connections := []string{"", "Connection: keep-alive", "Connection: close", "Connection: Keep-Alive, X-Mine", "connection: X-Mine", "Connection: close, close"}
-	keepAlives := []string{"", "Keep-Alive: timeout=5", "Keep-Alive: timeout=1, max=1", "Keep-Alive: timeout=0", "Keep-Alive: nonsense", "Keep-Alive: timeout=99999999999999"}
-	framings := []string{fmt.Sprintf("Content-Length: %d\r\n\r\n%s", len(good), good), fmt.Sprintf("Transfer-Encoding: chunked\r\n\r\n%x\r\n%s\r\n0\r\n\r\n", len(good), good), "\r\n" + good}
+	connections := []string{
+		"", "Connection: keep-alive", "Connection: close", "Connection: Keep-Alive, X-Mine",
+		"connection: X-Mine", "Connection: close, close",
+	}
+	keepAlives := []string{
+		"", "Keep-Alive: timeout=5", "Keep-Alive: timeout=1, max=1", "Keep-Alive: timeout=0",
+		"Keep-Alive: nonsense", "Keep-Alive: timeout=99999999999999",
+	}
+	framings := []string{
+		fmt.Sprintf("Content-Length: %d\r\n\r\n%s", len(good), good),
+		fmt.Sprintf("Transfer-Encoding: chunked\r\n\r\n%x\r\n%s\r\n0\r\n\r\n", len(good), good), "\r\n" + good,
+	}
 	for _, version := range []string{"HTTP/1.0", "HTTP/1.1"} {
 		for _, connection := range connections {
 			for _, keep := range keepAlives {
@@ -240,12 +300,18 @@ func TestEveryWayToSpeakOfAConnection(t *testing.T) {
 						}
 					}
 					// A server does what it says.
-					ends := i == 2 || strings.Contains(connection, "close") || (version == "HTTP/1.0" && !strings.Contains(connection, "eep"))
-					address := raw(func(c net.Conn, _ int) bool { _, _ = io.WriteString(c, head+framing); return !ends }).start(t)
+					ends := i == 2 || strings.Contains(connection, "close") ||
+						(version == "HTTP/1.0" && !strings.Contains(connection, "eep"))
+					address := raw(func(c net.Conn, _ int) bool {
+						_,
+							_ = io.WriteString(c, head+framing)
+						return !ends
+					}).start(t)
 					r.route(laneTo(traffic.Main, 1, traffic.Whole, address))
 					for range 2 {
 						status, header, body := r.call("POST", infer)
-						if status != 200 || header.Get("X-Last") != "1" || header.Get("Keep-Alive") != "" || (header.Get("X-Mine") != "") == strings.Contains(connection, "X-Mine") {
+						if status != 200 || header.Get("X-Last") != "1" || header.Get("Keep-Alive") != "" ||
+							(header.Get("X-Mine") != "") == strings.Contains(connection, "X-Mine") {
 							t.Fatalf("%q: %d %v %s", head, status, header, body)
 						}
 					}
@@ -338,11 +404,17 @@ func TestAnAnswerWithoutEnd(t *testing.T) {
 func TestALargeAnswer(t *testing.T) {
 	t.Parallel()
 	r := newRigWith(t, Config{Timeout: 20 * time.Second, Connections: 4})
-	large := `{"outputs":[{"name":"v","shape":[1],"datatype":"FP64","data":[` + strings.Repeat("1.25,", 3<<18) + `1]}],"model_version":"7"}`
-	for _, head := range []string{fmt.Sprintf("Content-Length: %d\r\n\r\n%s", len(large), large), fmt.Sprintf("Transfer-Encoding: chunked\r\n\r\n%x\r\n%s\r\n0\r\n\r\n", len(large), large)} {
+	large := `{"outputs":[{"name":"v","shape":[1],"datatype":"FP64","data":[` + strings.Repeat("1.25,", 3<<18) +
+		`1]}],"model_version":"7"}`
+	for _, head := range []string{
+		fmt.Sprintf("Content-Length: %d\r\n\r\n%s", len(large), large),
+		fmt.Sprintf("Transfer-Encoding: chunked\r\n\r\n%x\r\n%s\r\n0\r\n\r\n", len(large), large),
+	} {
 		r.route(laneTo(traffic.Main, 1, traffic.Whole, writes("HTTP/1.1 200 OK\r\n"+head).start(t)))
 		status, _, body := r.call("POST", infer)
-		if status != 200 || !json.Valid([]byte(body)) || !strings.HasSuffix(body, `"model_version":"heat-demand@1","model_name":"demand-hourly"}`) || len(body) < len(large) {
+		if status != 200 || !json.Valid([]byte(body)) ||
+			!strings.HasSuffix(body, `"model_version":"heat-demand@1","model_name":"demand-hourly"}`) ||
+			len(body) < len(large) {
 			t.Fatalf("%d, %d of %d bytes: …%s", status, len(body), len(large), body[max(0, len(body)-100):])
 		}
 	}
@@ -391,8 +463,12 @@ const post = "POST " + infer + " HTTP/1.1\r\nHost: a\r\n"
 
 func TestWhateverACallerSends(t *testing.T) {
 	t.Parallel()
-	r := newRigFor(t, Config{Timeout: 300 * time.Millisecond, Connections: 64}, &patience{head: 200 * time.Millisecond, block: 200 * time.Millisecond, idle: time.Minute})
-	if err := r.g.Route(traffic.Route{Endpoint: "locked", Split: 1, Keyed: true, Lanes: []traffic.RouteLane{laneTo(traffic.Main, 1, traffic.Whole, model(t, says("x")))}}); err != nil {
+	r := newRigFor(t, Config{Timeout: 300 * time.Millisecond, Connections: 64},
+		&patience{head: 200 * time.Millisecond, block: 200 * time.Millisecond, idle: time.Minute})
+	if err := r.g.Route(traffic.Route{
+		Endpoint: "locked", Split: 1, Keyed: true,
+		Lanes: []traffic.RouteLane{laneTo(traffic.Main, 1, traffic.Whole, model(t, says("x")))},
+	}); err != nil {
 		t.Fatal(err)
 	}
 	r.route(laneTo(traffic.Main, 1, traffic.Whole, writes(whole()).start(t)))
@@ -400,39 +476,64 @@ func TestWhateverACallerSends(t *testing.T) {
 		send   string
 		status []int
 	}{
-		"two at once":                      {post + "Content-Length: 2\r\n\r\n{}" + post + "Content-Length: 2\r\n\r\n{}", []int{200, 200}},
-		"chunks":                           {post + "Transfer-Encoding: chunked\r\n\r\n1\r\n{\r\n1\r\n}\r\n0\r\n\r\n" + post + "Content-Length: 2\r\n\r\n{}", []int{200, 200}},
-		"no body":                          {post + "\r\n", []int{200}},
-		"HTTP/1.0":                         {"POST " + infer + " HTTP/1.0\r\nContent-Length: 2\r\n\r\n{}", []int{200}},
-		"HTTP/1.0 that keeps":              {"POST " + infer + " HTTP/1.0\r\nConnection: keep-alive\r\nContent-Length: 2\r\n\r\n{}GET /v2 HTTP/1.0\r\n\r\n", []int{200, 200}},
-		"a proxy's form":                   {"POST http://a" + infer + " HTTP/1.1\r\nHost: a\r\nContent-Length: 2\r\n\r\n{}", []int{200}},
-		"an encoded name":                  {"POST /v2/models/demand%2Dhourly/infer?x=1 HTTP/1.1\r\nHost: a\r\nContent-Length: 2\r\n\r\n{}", []int{200}},
-		"what encodes nothing":             {"POST /v2/models/demand%zz/infer HTTP/1.1\r\nHost: a\r\nContent-Length: 2\r\n\r\n{}", []int{404}},
-		"HEAD":                             {"GET /v2/health/live HTTP/1.1\r\nHost: a\r\n\r\n", []int{200}},
-		"no such endpoint, from the head":  {"POST /v2/models/none/infer HTTP/1.1\r\nHost: a\r\nContent-Length: 60000000\r\n\r\n", []int{404}},
-		"no key, from the head":            {"POST /v2/models/locked/infer HTTP/1.1\r\nHost: a\r\nContent-Length: 60000000\r\n\r\n", []int{401}},
-		"too large, from the head":         {post + "Content-Length: 600000000\r\n\r\n", []int{413}},
-		"too large, asked first":           {post + "Content-Length: 600000000\r\nExpect: 100-continue\r\n\r\n", []int{413}},
-		"too large in chunks":              {post + "Transfer-Encoding: chunked\r\n\r\n" + strings.Repeat("100000\r\n"+strings.Repeat(" ", 1<<20)+"\r\n", 66), []int{413}},
-		"two lengths":                      {post + "Content-Length: 2\r\nContent-Length: 2\r\n\r\n{}", []int{400}},
-		"a length beside chunks":           {post + "Content-Length: 2\r\nTransfer-Encoding: chunked\r\n\r\n{}", []int{400}},
-		"compressed chunks":                {post + "Transfer-Encoding: gzip, chunked\r\n\r\n", []int{501}},
-		"a slow head":                      {post + "X: ", []int{408}},
-		"a slow body":                      {post + "Content-Length: 100\r\n\r\n{", []int{408}},
-		"a slow large body":                {post + "Content-Length: 3000000\r\n\r\n{", []int{408}},
-		"a slow chunk":                     {post + "Transfer-Encoding: chunked\r\n\r\n5\r\n{", []int{408}},
-		"a head without end":               {post + strings.Repeat("X: "+strings.Repeat("y", 100)+"\r\n", 400), []int{431}},
-		"many fields":                      {post + strings.Repeat("X: y\r\n", 200) + "\r\n", []int{431}},
-		"a method that is none":            {"BREW " + infer + " HTTP/1.1\r\nHost: a\r\n\r\n", []int{405}},
-		"another protocol":                 {"SSH-2.0-OpenSSH_9.2p1\r\n\r\n", []int{400}},
-		"HTTP/2":                           {"PRI * HTTP/2.0\r\n\r\nSM\r\n\r\n", []int{505}},
-		"a path that is none, with a body": {"POST /predict HTTP/1.1\r\nHost: a\r\nContent-Length: 2\r\n\r\n{}", []int{404}},
+		"two at once": {post + "Content-Length: 2\r\n\r\n{}" + post +
+			"Content-Length: 2\r\n\r\n{}", []int{200, 200}},
+		"chunks": {post + "Transfer-Encoding: chunked\r\n\r\n1\r\n{\r\n1\r\n}\r\n0\r\n\r\n" +
+			post + "Content-Length: 2\r\n\r\n{}", []int{200, 200}},
+		"no body":  {post + "\r\n", []int{200}},
+		"HTTP/1.0": {"POST " + infer + " HTTP/1.0\r\nContent-Length: 2\r\n\r\n{}", []int{200}},
+		"HTTP/1.0 that keeps": {
+			"POST " + infer +
+				" HTTP/1.0\r\nConnection: keep-alive\r\nContent-Length: 2\r\n\r\n{}GET /v2 HTTP/1.0\r\n\r\n",
+			[]int{200, 200},
+		},
+		"a proxy's form": {"POST http://a" + infer +
+			" HTTP/1.1\r\nHost: a\r\nContent-Length: 2\r\n\r\n{}", []int{200}},
+		"an encoded name": {"POST /v2/models/demand%2Dhourly/infer?x=1 HTTP/1.1\r\nHost: " +
+			"a\r\nContent-Length: 2\r\n\r\n{}", []int{200}},
+		"what encodes nothing": {"POST /v2/models/demand%zz/infer HTTP/1.1\r\nHost: a\r\nContent-Length: " +
+			"2\r\n\r\n{}", []int{404}},
+		"HEAD": {"GET /v2/health/live HTTP/1.1\r\nHost: a\r\n\r\n", []int{200}},
+		"no such endpoint, from the head": {"POST /v2/models/none/infer HTTP/1.1\r\nHost: a\r\nContent-Length: " +
+			"60000000\r\n\r\n", []int{404}},
+		"no key, from the head": {"POST /v2/models/locked/infer HTTP/1.1\r\nHost: a\r\nContent-Length: " +
+			"60000000\r\n\r\n", []int{401}},
+		"too large, from the head": {post + "Content-Length: 600000000\r\n\r\n", []int{413}},
+		"too large, asked first": {
+			post + "Content-Length: 600000000\r\nExpect: 100-continue\r\n\r\n",
+			[]int{413},
+		},
+		"too large in chunks": {post + "Transfer-Encoding: chunked\r\n\r\n" +
+			strings.Repeat("100000\r\n"+strings.Repeat(" ", 1<<20)+"\r\n", 66), []int{413}},
+		"two lengths": {post + "Content-Length: 2\r\nContent-Length: 2\r\n\r\n{}", []int{400}},
+		"a length beside chunks": {
+			post + "Content-Length: 2\r\nTransfer-Encoding: chunked\r\n\r\n{}",
+			[]int{400},
+		},
+		"compressed chunks": {post + "Transfer-Encoding: gzip, chunked\r\n\r\n", []int{501}},
+		"a slow head":       {post + "X: ", []int{408}},
+		"a slow body":       {post + "Content-Length: 100\r\n\r\n{", []int{408}},
+		"a slow large body": {post + "Content-Length: 3000000\r\n\r\n{", []int{408}},
+		"a slow chunk":      {post + "Transfer-Encoding: chunked\r\n\r\n5\r\n{", []int{408}},
+		"a head without end": {
+			post + strings.Repeat("X: "+strings.Repeat("y", 100)+"\r\n", 400),
+			[]int{431},
+		},
+		"many fields":           {post + strings.Repeat("X: y\r\n", 200) + "\r\n", []int{431}},
+		"a method that is none": {"BREW " + infer + " HTTP/1.1\r\nHost: a\r\n\r\n", []int{405}},
+		"another protocol":      {"SSH-2.0-OpenSSH_9.2p1\r\n\r\n", []int{400}},
+		"HTTP/2":                {"PRI * HTTP/2.0\r\n\r\nSM\r\n\r\n", []int{505}},
+		"a path that is none, with a body": {
+			"POST /predict HTTP/1.1\r\nHost: a\r\nContent-Length: 2\r\n\r\n{}",
+			[]int{404},
+		},
 	} {
 		t.Run(name, func(t *testing.T) {
 			for i, res := range r.talk(c.send, len(c.status)) {
 				var e struct{ Error, Code string }
 				body, _ := io.ReadAll(res.Body)
-				if err := json.Unmarshal(body, &e); err != nil || res.StatusCode != c.status[i] || (res.StatusCode >= 400) != (e.Code != "" && e.Error != "") {
+				if err := json.Unmarshal(body, &e); err != nil || res.StatusCode != c.status[i] ||
+					(res.StatusCode >= 400) != (e.Code != "" && e.Error != "") {
 					t.Errorf("answer %d: %d %s", i+1, res.StatusCode, body)
 				}
 				if res.Header.Get("Date") == "" && res.StatusCode >= 400 {
@@ -494,8 +595,14 @@ func TestFailuresCountWhereTheyHappen(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			r := newRig(t)
-			lanes := []traffic.RouteLane{laneTo(traffic.Main, 1, 0, model(t, says("heat-demand@1"))), laneTo(traffic.Trial, 2, traffic.Whole, c.trial.start(t))}
-			if err := r.g.Route(traffic.Route{Endpoint: "demand-hourly", Split: 4, Repeatable: c.repeatable, Lanes: lanes}); err != nil {
+			lanes := []traffic.RouteLane{
+				laneTo(traffic.Main, 1, 0, model(t, says("heat-demand@1"))),
+				laneTo(traffic.Trial, 2, traffic.Whole, c.trial.start(t)),
+			}
+			if err := r.g.Route(traffic.Route{
+				Endpoint: "demand-hourly", Split: 4, Repeatable: c.repeatable,
+				Lanes: lanes,
+			}); err != nil {
 				t.Fatal(err)
 			}
 			const n = 10
@@ -526,10 +633,14 @@ func TestALargeAnswerAfterAMalformedOne(t *testing.T) {
 	r := newRig(t)
 	large := `{"outputs":["` + strings.Repeat("z", 100_000) + `"]}`
 	lanes := []traffic.RouteLane{
-		laneTo(traffic.Main, 1, 0, writes("HTTP/1.1 200 OK\r\nContent-Length: "+fmt.Sprint(len(large))+"\r\n\r\n"+large).start(t)),
+		laneTo(traffic.Main, 1, 0, writes("HTTP/1.1 200 OK\r\nContent-Length: "+fmt.Sprint(len(large))+"\r\n\r\n"+
+			large).start(t)),
 		laneTo(traffic.Trial, 2, traffic.Whole, writes("HTTP/1.1 200 OK\r\nContent-Length: 3\r\n\r\nNaN").start(t)),
 	}
-	if err := r.g.Route(traffic.Route{Endpoint: "demand-hourly", Split: 4, Repeatable: true, Lanes: lanes}); err != nil {
+	if err := r.g.Route(traffic.Route{
+		Endpoint: "demand-hourly", Split: 4, Repeatable: true,
+		Lanes: lanes,
+	}); err != nil {
 		t.Fatal(err)
 	}
 	for range 5 {
@@ -620,7 +731,10 @@ func TestRoutesAreSwappedOneByOne(t *testing.T) {
 	r := newRig(t)
 	stop := r.beside()
 	r.route(laneTo(traffic.Main, 1, traffic.Whole, model(t, says("heat-demand@1"))))
-	bad := traffic.Route{Endpoint: "demand-hourly", Split: 5, Lanes: []traffic.RouteLane{laneTo(traffic.Main, 2, traffic.Whole, "gopher://nowhere")}}
+	bad := traffic.Route{
+		Endpoint: "demand-hourly", Split: 5,
+		Lanes: []traffic.RouteLane{laneTo(traffic.Main, 2, traffic.Whole, "gopher://nowhere")},
+	}
 	if err := r.g.Route(bad); err == nil || !strings.Contains(err.Error(), "last good one") {
 		t.Errorf("%v", err)
 	}

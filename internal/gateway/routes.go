@@ -218,8 +218,10 @@ func (g *Gateway) compile(r traffic.Route) (e *endpoint, made map[string]*upstre
 }
 
 func (g *Gateway) compileLane(r traffic.Route, rl traffic.RouteLane) *lane {
-	l := &lane{kind: rl.Kind, version: rl.Version, labels: rl.Labels, model: oip.ModelPath(rl.Model),
-		naming: oip.NewNaming(r.Endpoint, rl.Version), named: []byte(VersionHeader + ": " + rl.Version + "\r\n")}
+	l := &lane{
+		kind: rl.Kind, version: rl.Version, labels: rl.Labels, model: oip.ModelPath(rl.Model),
+		naming: oip.NewNaming(r.Endpoint, rl.Version), named: []byte(VersionHeader + ": " + rl.Version + "\r\n"),
+	}
 	_, l.number, _ = strings.Cut(rl.Version, "@")
 	l.start = []byte("POST " + l.model + "/infer HTTP/1.1\r\nHost: ")
 	l.metadata = []byte("GET " + l.model + " HTTP/1.1\r\nHost: ")

@@ -18,18 +18,20 @@ func TestRequestsThatMayBePassedOn(t *testing.T) {
 		head   string
 		status int // 0 is taken
 	}{
-		"plain":                  {"POST /v2 HTTP/1.1\r\nHost: a\r\nContent-Length: 3\r\n\r\n", 0},
-		"empty lines before it":  {"\r\n\r\nGET / HTTP/1.1\r\nHost: a\r\n\r\n", 0},
-		"HTTP/1.0 without Host":  {"GET / HTTP/1.0\r\n\r\n", 0},
-		"chunked":                {"POST / HTTP/1.1\r\nHost: a\r\nTransfer-Encoding: Chunked\r\n\r\n", 0},
-		"no Host":                {"GET / HTTP/1.1\r\n\r\n", 400},
-		"two Hosts":              {"GET / HTTP/1.1\r\nHost: a\r\nHost: a\r\n\r\n", 400},
-		"two lengths":            {"POST / HTTP/1.1\r\nHost: a\r\nContent-Length: 3\r\nContent-Length: 3\r\n\r\n", 400},
-		"a list of lengths":      {"POST / HTTP/1.1\r\nHost: a\r\nContent-Length: 3, 3\r\n\r\n", 400},
-		"a length with a sign":   {"POST / HTTP/1.1\r\nHost: a\r\nContent-Length: +3\r\n\r\n", 400},
-		"an empty length":        {"POST / HTTP/1.1\r\nHost: a\r\nContent-Length:\r\n\r\n", 400},
-		"length and chunked":     {"POST / HTTP/1.1\r\nHost: a\r\nContent-Length: 3\r\nTransfer-Encoding: chunked\r\n\r\n", 400},
-		"chunked twice":          {"POST / HTTP/1.1\r\nHost: a\r\nTransfer-Encoding: chunked\r\nTransfer-Encoding: chunked\r\n\r\n", 501},
+		"plain":                 {"POST /v2 HTTP/1.1\r\nHost: a\r\nContent-Length: 3\r\n\r\n", 0},
+		"empty lines before it": {"\r\n\r\nGET / HTTP/1.1\r\nHost: a\r\n\r\n", 0},
+		"HTTP/1.0 without Host": {"GET / HTTP/1.0\r\n\r\n", 0},
+		"chunked":               {"POST / HTTP/1.1\r\nHost: a\r\nTransfer-Encoding: Chunked\r\n\r\n", 0},
+		"no Host":               {"GET / HTTP/1.1\r\n\r\n", 400},
+		"two Hosts":             {"GET / HTTP/1.1\r\nHost: a\r\nHost: a\r\n\r\n", 400},
+		"two lengths":           {"POST / HTTP/1.1\r\nHost: a\r\nContent-Length: 3\r\nContent-Length: 3\r\n\r\n", 400},
+		"a list of lengths":     {"POST / HTTP/1.1\r\nHost: a\r\nContent-Length: 3, 3\r\n\r\n", 400},
+		"a length with a sign":  {"POST / HTTP/1.1\r\nHost: a\r\nContent-Length: +3\r\n\r\n", 400},
+		"an empty length":       {"POST / HTTP/1.1\r\nHost: a\r\nContent-Length:\r\n\r\n", 400},
+		"length and chunked": {"POST / HTTP/1.1\r\nHost: a\r\nContent-Length: 3\r\nTransfer-Encoding: " +
+			"chunked\r\n\r\n", 400},
+		"chunked twice": {"POST / HTTP/1.1\r\nHost: a\r\nTransfer-Encoding: chunked\r\nTransfer-Encoding: " +
+			"chunked\r\n\r\n", 501},
 		"gzip, chunked":          {"POST / HTTP/1.1\r\nHost: a\r\nTransfer-Encoding: gzip, chunked\r\n\r\n", 501},
 		"chunked in HTTP/1.0":    {"POST / HTTP/1.0\r\nTransfer-Encoding: chunked\r\n\r\n", 400},
 		"a space before a colon": {"GET / HTTP/1.1\r\nHost : a\r\n\r\n", 400},
@@ -41,7 +43,10 @@ func TestRequestsThatMayBePassedOn(t *testing.T) {
 		"another version":        {"GET / HTTP/2.0\r\nHost: a\r\n\r\n", 505},
 		"a tab in the line":      {"GET\t/ HTTP/1.1\r\nHost: a\r\n\r\n", 400},
 		"bytes in the target":    {"GET /\xff HTTP/1.1\r\nHost: a\r\n\r\n", 400},
-		"many fields":            {"GET / HTTP/1.1\r\nHost: a\r\n" + strings.Repeat("A: b\r\n", mostFields) + "\r\n", 431},
+		"many fields": {
+			"GET / HTTP/1.1\r\nHost: a\r\n" + strings.Repeat("A: b\r\n", mostFields) + "\r\n",
+			431,
+		},
 	} {
 		t.Run(name, func(t *testing.T) {
 			var h Head
@@ -74,15 +79,25 @@ func TestAnswers(t *testing.T) {
 		closes    bool
 		keepAlive int
 	}{
-		"as Node's server sends": {"HTTP/1.1 200 OK\r\nConnection: keep-alive\r\nKeep-Alive: timeout=5\r\nContent-Length: 7\r\n\r\n", true, Framing{Length: 7}, false, 5},
-		"until the end":          {"HTTP/1.0 200 OK\r\n\r\n", true, Framing{Length: -1}, true, 0},
-		"kept in HTTP/1.0":       {"HTTP/1.0 200 OK\r\nConnection: Keep-Alive\r\nKeep-Alive: max=3, timeout=15\r\nContent-Length: 0\r\n\r\n", true, Framing{}, false, 15},
-		"no content":             {"HTTP/1.1 204 No Content\r\n\r\n", true, Framing{}, false, 0},
-		"without a reason":       {"HTTP/1.1 200\r\nTransfer-Encoding: chunked\r\n\r\n", true, Framing{Length: -1, Chunked: true}, false, 0},
-		"two lengths":            {"HTTP/1.1 200 OK\r\nContent-Length: 1\r\nContent-Length: 2\r\n\r\n", false, Framing{}, false, 0},
-		"no status":              {"HTTP/1.1 OK\r\n\r\n", false, Framing{}, false, 0},
-		"a status of four":       {"HTTP/1.1 2000 OK\r\n\r\n", false, Framing{}, false, 0},
-		"something else":         {"SSH-2.0-OpenSSH_9.2\r\n\r\n", false, Framing{}, false, 0},
+		"as Node's server sends": {"HTTP/1.1 200 OK\r\nConnection: keep-alive\r\nKeep-Alive: " +
+			"timeout=5\r\nContent-Length: 7\r\n\r\n", true, Framing{Length: 7}, false, 5},
+		"until the end": {"HTTP/1.0 200 OK\r\n\r\n", true, Framing{Length: -1}, true, 0},
+		"kept in HTTP/1.0": {"HTTP/1.0 200 OK\r\nConnection: Keep-Alive\r\nKeep-Alive: max=3, " +
+			"timeout=15\r\nContent-Length: 0\r\n\r\n", true, Framing{}, false, 15},
+		"no content": {"HTTP/1.1 204 No Content\r\n\r\n", true, Framing{}, false, 0},
+		"without a reason": {
+			"HTTP/1.1 200\r\nTransfer-Encoding: chunked\r\n\r\n", true,
+			Framing{Length: -1, Chunked: true},
+			false, 0,
+		},
+		"two lengths": {
+			"HTTP/1.1 200 OK\r\nContent-Length: 1\r\nContent-Length: 2\r\n\r\n", false,
+			Framing{},
+			false, 0,
+		},
+		"no status":        {"HTTP/1.1 OK\r\n\r\n", false, Framing{}, false, 0},
+		"a status of four": {"HTTP/1.1 2000 OK\r\n\r\n", false, Framing{}, false, 0},
+		"something else":   {"SSH-2.0-OpenSSH_9.2\r\n\r\n", false, Framing{}, false, 0},
 	} {
 		t.Run(name, func(t *testing.T) {
 			var h Head
@@ -104,8 +119,11 @@ func TestAnswers(t *testing.T) {
 // Fields about one connection are dropped in every combination and order, whichever
 // Connection names.
 func TestWhatIsAboutTheConnectionIsNotPassedOn(t *testing.T) {
-	lines := []string{"Connection: keep-alive", "Keep-Alive: timeout=5", "Connection: X-Secret, close", "X-Secret: 1", "TE: trailers", "Trailer: X", "Upgrade: h2c",
-		"Proxy-Connection: keep-alive", "Transfer-Encoding: chunked", "Content-Length: 3"}
+	lines := []string{
+		"Connection: keep-alive", "Keep-Alive: timeout=5", "Connection: X-Secret, close", "X-Secret: 1",
+		"TE: trailers", "Trailer: X", "Upgrade: h2c",
+		"Proxy-Connection: keep-alive", "Transfer-Encoding: chunked", "Content-Length: 3",
+	}
 	for mask := range 1 << len(lines) {
 		var text strings.Builder
 		text.WriteString("HTTP/1.1 200 OK\r\nFirst: 1\r\n")
@@ -152,8 +170,11 @@ func TestBodies(t *testing.T) {
 		"a size with a sign":   {"+3\r\nabc\r\n0\r\n\r\n", chunked, "", false, ""},
 		"a huge size":          {"ffffffffffffffff\r\nabc", chunked, "", false, ""},
 		"a bare line feed":     {"3\nabc\r\n0\r\n\r\n", chunked, "", false, ""},
-		"an endless extension": {"3;" + strings.Repeat("x", 2*longestLine) + "\r\nabc\r\n0\r\n\r\n", chunked, "", false, ""},
-		"endless trailers":     {"0\r\n" + strings.Repeat("A: b\r\n", longestLine) + "\r\n", chunked, "", false, ""},
+		"an endless extension": {
+			"3;" + strings.Repeat("x", 2*longestLine) + "\r\nabc\r\n0\r\n\r\n", chunked, "", false,
+			"",
+		},
+		"endless trailers": {"0\r\n" + strings.Repeat("A: b\r\n", longestLine) + "\r\n", chunked, "", false, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			r := bufio.NewReaderSize(strings.NewReader(c.wire), 16<<10)
@@ -175,7 +196,8 @@ func TestReadingAHead(t *testing.T) {
 	for _, size := range []int{1, 3, 1000} {
 		var h Head
 		r := bufio.NewReaderSize(&slowly{strings.NewReader(head + "rest"), size}, 4096)
-		if memory, err := ReadHead(r, nil, h.ParseRequest); err != nil || string(h.Target) != "/" || !strings.HasPrefix(string(memory), head) {
+		if memory, err := ReadHead(r, nil, h.ParseRequest); err != nil || string(h.Target) != "/" ||
+			!strings.HasPrefix(string(memory), head) {
 			t.Errorf("%d bytes at a time: %q, %v", size, memory, err)
 		}
 		if rest, _ := io.ReadAll(r); string(rest) != "rest" {
@@ -232,7 +254,10 @@ func compareWithNetHTTP(t *testing.T, wire []byte, h *Head, framing Framing, n i
 	if err != nil {
 		// net/http also reads the target, the host and some values, which we leave to
 		// whoever uses them.
-		for _, known := range []string{"invalid URI", "invalid URL", "malformed Host", "invalid URL port", "parse ", "malformed HTTP version", "invalid method", "bad trailer key"} {
+		for _, known := range []string{
+			"invalid URI", "invalid URL", "malformed Host", "invalid URL port", "parse ",
+			"malformed HTTP version", "invalid method", "bad trailer key",
+		} {
 			if strings.Contains(err.Error(), known) {
 				return
 			}
@@ -277,7 +302,8 @@ func compareWithFasthttp(t *testing.T, head []byte, h *Head, framing Framing) {
 	if string(theirs.Method()) != string(h.Method) || string(theirs.RequestURI()) != string(h.Target) {
 		t.Fatalf("%q: %q %q, fasthttp reads %q %q", head, h.Method, h.Target, theirs.Method(), theirs.RequestURI())
 	}
-	if n := theirs.ContentLength(); framing.Length > 0 && int64(n) != framing.Length && !theirs.IsGet() && !theirs.IsHead() {
+	if n := theirs.ContentLength(); framing.Length > 0 && int64(n) != framing.Length && !theirs.IsGet() &&
+		!theirs.IsHead() {
 		t.Fatalf("%q: a body of %+v, fasthttp reads %d", head, framing, n)
 	}
 }

@@ -48,7 +48,8 @@ func (p *packing) add(name string, size int64) error {
 	if p.FileCount++; p.FileCount > mostPacked {
 		return p.bad("it holds more than %d files", mostPacked)
 	}
-	if p.Expanded = add(p.Expanded, max(0, size)); p.Expanded > largestExpanded || (p.Expanded > freeExpansion && p.Expanded/mostExpansion > p.packed) {
+	if p.Expanded = add(p.Expanded, max(0, size)); p.Expanded > largestExpanded ||
+		(p.Expanded > freeExpansion && p.Expanded/mostExpansion > p.packed) {
 		return p.bad("its files would expand to more than %d bytes from %d, at %.80q", p.Expanded, p.packed, name)
 	}
 	if len(p.Files) < listed {
@@ -68,7 +69,8 @@ func (p *packing) checkPath(name string) error {
 	switch {
 	case clean == "" || strings.ContainsRune(clean, 0):
 		return p.bad("a file in it has no proper name: %.80q", name)
-	case path.IsAbs(clean), len(clean) > 1 && clean[1] == ':', clean == "..", strings.HasPrefix(path.Clean(clean), "../"), path.Clean(clean) == "..":
+	case path.IsAbs(clean), len(clean) > 1 && clean[1] == ':', clean == "..",
+		strings.HasPrefix(path.Clean(clean), "../"), path.Clean(clean) == "..":
 		return p.bad("%.80q would be unpacked outside of its folder", name)
 	}
 	return nil
@@ -84,7 +86,10 @@ func (p *packing) done() registry.Contents {
 // readZip lists a zip file by its directory. How large that is, is looked up first: the
 // reader would take it into memory whole.
 func readZip(name string, r io.ReaderAt, size int64) (registry.Contents, error) {
-	p := &packing{Contents: registry.Contents{Format: registry.FormatZip}, name: name, format: "a zip file", packed: size}
+	p := &packing{
+		Contents: registry.Contents{Format: registry.FormatZip}, name: name, format: "a zip file",
+		packed: size,
+	}
 	entries, directory, err := zipDirectory(r, size)
 	if err != nil {
 		return p.Contents, p.bad("%v", err)
@@ -129,7 +134,8 @@ func zipDirectory(r io.ReaderAt, size int64) (entries, directory uint64, err err
 	if at < 0 || at+endLength > len(tail) {
 		return 0, 0, errors.New("the directory at its end is missing, so it breaks off")
 	}
-	entries, directory = uint64(binary.LittleEndian.Uint16(tail[at+10:])), uint64(binary.LittleEndian.Uint32(tail[at+12:]))
+	entries, directory = uint64(binary.LittleEndian.Uint16(tail[at+10:])),
+		uint64(binary.LittleEndian.Uint32(tail[at+12:]))
 	if at >= locatorLength && bytes.HasPrefix(tail[at-locatorLength:], []byte("PK\x06\x07")) {
 		where := binary.LittleEndian.Uint64(tail[at-locatorLength+8:])
 		var large [56]byte
@@ -156,7 +162,10 @@ func readTarGz(name string, r io.ReaderAt, size int64, claims bool) (registry.Co
 	}
 	c, err := readTar(name, z, registry.FormatTarGz, size)
 	if err != nil && c.FileCount == 0 && !claims {
-		return registry.Contents{Format: registry.FormatUnknown, Remarks: []string{"packed with gzip; what is in it is not known"}}, nil
+		return registry.Contents{
+			Format:  registry.FormatUnknown,
+			Remarks: []string{"packed with gzip; what is in it is not known"},
+		}, nil
 	}
 	return c, err
 }
@@ -179,7 +188,10 @@ func (b *bounded) Read(p []byte) (int, error) {
 }
 
 func readTar(name string, r io.Reader, format string, size int64) (registry.Contents, error) {
-	p := &packing{Contents: registry.Contents{Format: format}, name: name, format: "a " + format + " file", packed: size}
+	p := &packing{
+		Contents: registry.Contents{Format: format}, name: name, format: "a " + format + " file",
+		packed: size,
+	}
 	limit := max(freeExpansion, times(size, mostExpansion))
 	t := tar.NewReader(&bounded{r, max(limit, size)})
 	for {

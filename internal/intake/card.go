@@ -37,7 +37,8 @@ var headings = []struct {
 // line of three hyphens.
 func ReadCard(name string, r io.Reader) (*registry.Card, error) {
 	bad := func(detail string, args ...any) error {
-		return fault.New(fault.Invalid, "card.unreadable", "%s: %s", name, fmt.Sprintf(detail, args...)).In("card").Do("give Markdown, with YAML front matter between two lines of --- if you like")
+		return fault.New(fault.Invalid, "card.unreadable", "%s: %s", name, fmt.Sprintf(detail, args...)).In("card").
+			Do("give Markdown, with YAML front matter between two lines of --- if you like")
 	}
 	b, err := io.ReadAll(io.LimitReader(r, largestCard+1))
 	if err != nil {
@@ -69,7 +70,8 @@ func ReadCard(name string, r io.Reader) (*registry.Card, error) {
 			c.Licence = f.Value
 		}
 	}
-	if i := slices.IndexFunc(c.Sections, func(s registry.CardSection) bool { return s.Kind == "licence" }); i >= 0 && c.Licence == "" {
+	if i := slices.IndexFunc(c.Sections, func(s registry.CardSection) bool { return s.Kind == "licence" }); i >= 0 &&
+		c.Licence == "" {
 		c.Licence, _, _ = strings.Cut(strings.TrimSpace(c.Sections[i].Body), "\n")
 		c.Licence = cutText(c.Licence[:min(len(c.Licence), 100)])
 	}
@@ -189,7 +191,8 @@ func sectionKind(title string) string {
 // remarks say.
 func ReadRequirements(name string, r io.Reader) (list []registry.Dependency, remarks []string, err error) {
 	bad := func(line int, detail string, args ...any) error {
-		return fault.New(fault.Invalid, "requirements.unreadable", "%s, line %d: %s", name, line, fmt.Sprintf(detail, args...)).In("requirements").
+		return fault.New(fault.Invalid, "requirements.unreadable", "%s, line %d: %s", name, line,
+			fmt.Sprintf(detail, args...)).In("requirements").
 			Do("write one requirement a line, such as numpy==2.1.0")
 	}
 	in := bufio.NewScanner(io.LimitReader(r, largestCard+1))
@@ -213,7 +216,8 @@ func ReadRequirements(name string, r io.Reader) (list []registry.Dependency, rem
 			continue
 		case line[0] == '-':
 			if len(remarks) < 20 {
-				remarks = append(remarks, fmt.Sprintf("%s, line %d: %s was passed over", name, n, cutText(line[:min(len(line), 80)])))
+				remarks = append(remarks, fmt.Sprintf("%s, line %d: %s was passed over", name, n,
+					cutText(line[:min(len(line), 80)])))
 			}
 			continue
 		}
@@ -244,7 +248,8 @@ func ReadRequirements(name string, r io.Reader) (list []registry.Dependency, rem
 // requirement takes one line apart: name, extras, versions, marker, address.
 func requirement(line string) (registry.Dependency, bool) {
 	end := strings.IndexFunc(line, func(r rune) bool {
-		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || r == '.' || r == '_' || r == '-')
+		letter := r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z'
+		return !letter && !(r >= '0' && r <= '9') && r != '.' && r != '_' && r != '-'
 	})
 	if end < 0 {
 		end = len(line)

@@ -150,8 +150,11 @@ func (w *wire) message(f field, do func(field) error) error {
 
 // onnxTypes are the element types of ONNX tensors, as the Open Inference Protocol calls
 // them.
-var onnxTypes = map[uint64]string{1: "FP32", 2: "UINT8", 3: "INT8", 4: "UINT16", 5: "INT16", 6: "INT32", 7: "INT64", 8: "BYTES", 9: "BOOL",
-	10: "FP16", 11: "FP64", 12: "UINT32", 13: "UINT64", 14: "COMPLEX64", 15: "COMPLEX128", 16: "BF16"}
+var onnxTypes = map[uint64]string{
+	1: "FP32", 2: "UINT8", 3: "INT8", 4: "UINT16", 5: "INT16", 6: "INT32", 7: "INT64",
+	8: "BYTES", 9: "BOOL",
+	10: "FP16", 11: "FP64", 12: "UINT32", 13: "UINT64", 14: "COMPLEX64", 15: "COMPLEX128", 16: "BF16",
+}
 
 func onnxType(t uint64) string {
 	if name := onnxTypes[t]; name != "" {
@@ -178,7 +181,10 @@ type onnxModel struct {
 
 // readONNX walks an ONNX model, field numbers as in onnx.proto of ONNX 1.x.
 func readONNX(name string, r io.ReaderAt, size int64) (registry.Contents, error) {
-	m := &onnxModel{wire: &wire{name: name, r: r}, facts: map[string]string{}, constants: map[string]bool{}, operators: map[string]int{}}
+	m := &onnxModel{
+		wire: &wire{name: name, r: r}, facts: map[string]string{}, constants: map[string]bool{},
+		operators: map[string]int{},
+	}
 	m.Format = registry.FormatONNX
 	if size == 0 {
 		return m.Contents, badFile(name, "ONNX", 0, "the file is empty")
@@ -418,7 +424,8 @@ func appendTensor(columns []registry.Column, t registry.Tensor, c *registry.Cont
 	case strings.HasPrefix(t.Datatype, "INT"), strings.HasPrefix(t.Datatype, "UINT"):
 		kind = registry.Integer
 	case !strings.HasPrefix(t.Datatype, "FP") && t.Datatype != "BF16":
-		c.Remarks = append(c.Remarks, fmt.Sprintf("%q is no tensor of numbers, texts or booleans and is left out of the signature", t.Name))
+		c.Remarks = append(c.Remarks, fmt.Sprintf("%q is no tensor of numbers, texts or booleans and is left out of "+
+			"the signature", t.Name))
 		return columns
 	}
 	col := registry.Column{Name: t.Name, Type: kind}

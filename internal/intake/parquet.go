@@ -41,7 +41,8 @@ func readParquet(name string, r io.ReaderAt, size int64) (t rows, err error) {
 	p := &parquetRows{name: name, buf: make([]parquet.Row, batchRows)}
 	for _, c := range f.Root().Columns() {
 		if !c.Leaf() || c.Repeated() {
-			return nil, badTable("%s: column %q holds lists or structures; only flat columns can be profiled", name, c.Name())
+			return nil, badTable("%s: column %q holds lists or structures; only flat columns can be profiled", name,
+				c.Name())
 		}
 		p.names, p.kinds = append(p.names, c.Name()), append(p.kinds, parquetCell(c.Type()))
 	}
@@ -115,7 +116,8 @@ func parquetCell(t parquet.Type) func(parquet.Value) registry.Cell {
 		case *format.TimestampType:
 			if of.Unit.Value != nil {
 				unit := of.Unit.Value.Duration().Seconds()
-				return func(v parquet.Value) registry.Cell { return number(float64(v.Int64()) * unit) } // seconds since 1970
+				// seconds since 1970
+				return func(v parquet.Value) registry.Cell { return number(float64(v.Int64()) * unit) }
 			}
 		case *format.DecimalType:
 			if t.Kind() == parquet.Int32 || t.Kind() == parquet.Int64 {

@@ -33,11 +33,15 @@ type pmml struct {
 
 // readPMML reads data dictionary, mining schema and kind of model from a PMML document.
 func readPMML(name string, r io.ReaderAt, size int64) (registry.Contents, error) {
-	p := &pmml{Contents: registry.Contents{Format: registry.FormatPMML}, fields: map[string]*registry.Column{}, usage: map[string]string{}}
+	p := &pmml{
+		Contents: registry.Contents{Format: registry.FormatPMML}, fields: map[string]*registry.Column{},
+		usage: map[string]string{},
+	}
 	dec := xml.NewDecoder(io.NewSectionReader(r, 0, min(size, largestDocument)))
 	dec.CharsetReader = func(charset string, in io.Reader) (io.Reader, error) {
 		switch strings.ToLower(charset) {
-		case "us-ascii", "ascii", "iso-8859-1", "latin1", "windows-1252": // names are ASCII in practice; others are made valid
+		case "us-ascii", "ascii", "iso-8859-1", "latin1", "windows-1252":
+			// names are ASCII in practice; others are made valid
 			return in, nil
 		}
 		return nil, fmt.Errorf("the encoding %q is not known", charset)
@@ -58,11 +62,13 @@ func readPMML(name string, r io.ReaderAt, size int64) (registry.Contents, error)
 		switch t := t.(type) {
 		case xml.StartElement:
 			if p.depth++; p.depth > 10_000 {
-				return p.Contents, badFile(name, "PMML", dec.InputOffset(), "elements stand more than %d deep", p.depth-1)
+				return p.Contents, badFile(name, "PMML", dec.InputOffset(), "elements stand more than %d deep",
+					p.depth-1)
 			}
 			if p.depth == 1 {
 				if t.Name.Local != "PMML" || root {
-					return p.Contents, badFile(name, "PMML", dec.InputOffset(), "the outermost element is %.40q", t.Name.Local)
+					return p.Contents, badFile(name, "PMML", dec.InputOffset(), "the outermost element is %.40q",
+						t.Name.Local)
 				}
 				root = true
 			}
@@ -117,7 +123,8 @@ func (p *pmml) element(t xml.StartElement) {
 			p.fields[p.current.Name], p.order = p.current, append(p.order, p.current.Name)
 		}
 	case "Value":
-		if c := p.current; c != nil && c.Type == registry.Text && attr("property") != "missing" && attr("property") != "invalid" && len(c.Levels) < listed {
+		if c := p.current; c != nil && c.Type == registry.Text && attr("property") != "missing" &&
+			attr("property") != "invalid" && len(c.Levels) < listed {
 			c.Levels = append(c.Levels, attr("value"))
 		}
 	case "Interval":
@@ -133,10 +140,14 @@ func (p *pmml) element(t xml.StartElement) {
 		p.inOutput = p.modelDepth > 0 && p.depth == p.modelDepth+1
 	case "OutputField":
 		if p.inOutput {
-			p.outputs = append(p.outputs, registry.Column{Name: attr("name"), Type: pmmlType(attr("dataType"), attr("optype"))})
+			p.outputs = append(p.outputs, registry.Column{
+				Name: attr("name"),
+				Type: pmmlType(attr("dataType"), attr("optype")),
+			})
 		}
 	default:
-		if p.depth == 2 && p.modelDepth == 0 && (strings.HasSuffix(name, "Model") || strings.HasSuffix(name, "Network") || name == "Scorecard") {
+		if p.depth == 2 && p.modelDepth == 0 &&
+			(strings.HasSuffix(name, "Model") || strings.HasSuffix(name, "Network") || name == "Scorecard") {
 			p.modelDepth, p.kind = p.depth, name
 			p.Say("model kind", name)
 			p.Say("model name", attr("modelName"))

@@ -18,8 +18,11 @@ import (
 const largestHeader = 100_000_000
 
 // tensorBits are the sizes of the element types of safetensors, in bits.
-var tensorBits = map[string]int64{"BOOL": 8, "U8": 8, "I8": 8, "F8_E5M2": 8, "F8_E4M3": 8, "F8_E8M0": 8, "I16": 16, "U16": 16, "F16": 16, "BF16": 16,
-	"I32": 32, "U32": 32, "F32": 32, "F64": 64, "I64": 64, "U64": 64, "C64": 64, "F4": 4, "F6_E2M3": 6, "F6_E3M2": 6}
+var tensorBits = map[string]int64{
+	"BOOL": 8, "U8": 8, "I8": 8, "F8_E5M2": 8, "F8_E4M3": 8, "F8_E8M0": 8, "I16": 16,
+	"U16": 16, "F16": 16, "BF16": 16,
+	"I32": 32, "U32": 32, "F32": 32, "F64": 64, "I64": 64, "U64": 64, "C64": 64, "F4": 4, "F6_E2M3": 6, "F6_E3M2": 6,
+}
 
 // looksLikeSafetensors tells by the length of the header and the brace that follows it.
 func looksLikeSafetensors(head []byte, size int64) bool {
@@ -116,8 +119,10 @@ func readSafetensors(name string, r io.ReaderAt, size int64) (registry.Contents,
 			return bad(-1, "the tensor %.80q has the type %.20q", key, e.Dtype)
 		case total < 0:
 			return bad(-1, "the tensor %.80q has the shape %v", key, e.Shape[:min(len(e.Shape), 8)])
-		case len(e.Offsets) != 2 || e.Offsets[0] != next || e.Offsets[1] < e.Offsets[0] || (e.Offsets[1]-e.Offsets[0]) != (total+7)/8:
-			return bad(-1, "the tensor %.80q should lie at bytes %d to %d of the data, the header says %v", key, next, next+(total+7)/8, e.Offsets[:min(len(e.Offsets), 2)])
+		case len(e.Offsets) != 2 || e.Offsets[0] != next || e.Offsets[1] < e.Offsets[0] ||
+			(e.Offsets[1]-e.Offsets[0]) != (total+7)/8:
+			return bad(-1, "the tensor %.80q should lie at bytes %d to %d of the data, the header says %v", key, next,
+				next+(total+7)/8, e.Offsets[:min(len(e.Offsets), 2)])
 		}
 		next = e.Offsets[1]
 		types[e.Dtype]++
@@ -127,7 +132,10 @@ func readSafetensors(name string, r io.ReaderAt, size int64) (registry.Contents,
 			if shape == nil {
 				shape = []int64{}
 			}
-			c.Tensors = append(c.Tensors, registry.Tensor{Name: cutText(key), Datatype: e.Dtype, Shape: shape[:min(len(shape), 64)]})
+			c.Tensors = append(c.Tensors, registry.Tensor{
+				Name: cutText(key), Datatype: e.Dtype,
+				Shape: shape[:min(len(shape), 64)],
+			})
 		}
 	}
 	if have := size - 8 - int64(n); next != have {

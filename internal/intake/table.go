@@ -76,7 +76,8 @@ func Profile(name string, r io.Reader, size int64, types map[string]registry.Typ
 			return nil, badTable("%s: Parquet cannot be read from a stream", name)
 		}
 		t, err = readParquet(name, at, size)
-	case strings.HasSuffix(lower, ".json"), strings.HasSuffix(lower, ".jsonl"), strings.HasSuffix(lower, ".ndjson"), len(text) > 0 && text[0] == '{':
+	case strings.HasSuffix(lower, ".json"), strings.HasSuffix(lower, ".jsonl"), strings.HasSuffix(lower, ".ndjson"),
+		len(text) > 0 && text[0] == '{':
 		t, err = readJSONRows(name, buffered)
 	default:
 		t, err = readCSV(name, buffered)
@@ -314,7 +315,8 @@ func (t *jsonRows) take(b *batch, object map[string]any) error {
 		case string:
 			*cell = registry.Cell{Kind: registry.TextCell, Text: v}
 		default:
-			return badTable("%s, row %d: %s is no number, text, boolean or null", t.name, t.read, strconv.Quote(cutText(key)))
+			return badTable("%s, row %d: %s is no number, text, boolean or null", t.name, t.read,
+				strconv.Quote(cutText(key)))
 		}
 	}
 	return nil

@@ -60,7 +60,10 @@ func heatRows() []heatRow {
 
 func TestSignatureFromRows(t *testing.T) {
 	asLines := strings.NewReplacer("[", "", "]", "", "},", "}").Replace(rowsJSON)
-	for name, content := range map[string]string{"rows.csv": rowsCSV, "bom.csv": "\ufeff" + rowsCSV, "rows.json": rowsJSON, "rows.jsonl": asLines, "guessed": asLines, "rows.parquet": parquetFile(t, heatRows())} {
+	for name, content := range map[string]string{
+		"rows.csv": rowsCSV, "bom.csv": "\ufeff" + rowsCSV,
+		"rows.json": rowsJSON, "rows.jsonl": asLines, "guessed": asLines, "rows.parquet": parquetFile(t, heatRows()),
+	} {
 		sig, err := profile(t, name, content).Signature([]string{"demand_mw"}, map[string]string{"demand_mw": "MW"})
 		if err != nil {
 			t.Fatalf("%s: %v", name, err)
@@ -78,7 +81,8 @@ func TestSignatureFromRows(t *testing.T) {
 		if c := got["hour"]; c.Type != registry.Integer || c.Nullable || *c.Max != 9 {
 			t.Errorf("%s: %+v", name, c)
 		}
-		if c := got["mix"]; c.Type != registry.Text || !slices.Equal(c.Levels, []string{"harbour", "old-town", "works"}) {
+		if c := got["mix"]; c.Type != registry.Text ||
+			!slices.Equal(c.Levels, []string{"harbour", "old-town", "works"}) {
 			t.Errorf("%s: %+v", name, c)
 		}
 		if got["open"].Type != registry.Boolean {
@@ -121,10 +125,12 @@ func TestBadTablesSayWhatIsWrong(t *testing.T) {
 			t.Errorf("%s: error %v, want it to say %q", c.name, err, c.says)
 		}
 	}
-	if _, err := profile(t, "a.csv", rowsCSV).Signature([]string{"demand"}, nil); fault.Code(err) != "sample.no_target" {
+	if _, err := profile(t, "a.csv", rowsCSV).
+		Signature([]string{"demand"}, nil); fault.Code(err) != "sample.no_target" {
 		t.Errorf("a target that is not there: %v", err)
 	}
-	if _, err := Profile("a.csv", io.MultiReader(strings.NewReader("x\n1\n"), failing{}), 0, nil); err == nil || fault.Code(err) != "" {
+	if _, err := Profile("a.csv", io.MultiReader(strings.NewReader("x\n1\n"), failing{}), 0, nil); err == nil ||
+		fault.Code(err) != "" {
 		t.Errorf("a connection that breaks is the table's fault: %v", err)
 	}
 }
@@ -134,12 +140,14 @@ type failing struct{}
 func (failing) Read([]byte) (int, error) { return 0, io.ErrUnexpectedEOF }
 
 func TestTypesOfOnesOwn(t *testing.T) {
-	p, err := Profile("a.csv", strings.NewReader("code,x\n007,1\nA1,2\ntrue,3\n"), 0, map[string]registry.Type{"code": registry.Text})
+	p, err := Profile("a.csv", strings.NewReader("code,x\n007,1\nA1,2\ntrue,3\n"), 0,
+		map[string]registry.Type{"code": registry.Text})
 	if err != nil {
 		t.Fatal(err)
 	}
 	s, err := p.Signature(nil, nil)
-	if err != nil || s.Inputs[0].Type != registry.Text || !slices.Equal(s.Inputs[0].Levels, []string{"007", "A1", "true"}) {
+	if err != nil || s.Inputs[0].Type != registry.Text ||
+		!slices.Equal(s.Inputs[0].Levels, []string{"007", "A1", "true"}) {
 		t.Errorf("%+v, %v", s, err)
 	}
 }
@@ -164,7 +172,8 @@ func TestProfileOfManyRows(t *testing.T) {
 		t.Errorf("x: %+v", x)
 	}
 	if mix.Total() != n || len(mix.Counts) != 50 || mix.Other == 0 || rare.Missing != n-n/3 || rare.Bins.Len() < 6 {
-		t.Errorf("mix: %d seen, %d levels, %d others; rare: %d missing, %d bins", mix.Seen(), len(mix.Counts), mix.Other, rare.Missing, rare.Bins.Len())
+		t.Errorf("mix: %d seen, %d levels, %d others; rare: %d missing, %d bins", mix.Seen(), len(mix.Counts),
+			mix.Other, rare.Missing, rare.Bins.Len())
 	}
 	if d := float64(p.Distinct["x"]); math.Abs(d-n) > 0.03*n || p.Distinct["rare"] != 7 || p.Targets[0] != "twice" {
 		t.Errorf("distinct: %v", p.Distinct)

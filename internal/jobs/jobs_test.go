@@ -16,10 +16,19 @@ func TestJobsKeepTheirPaceWhateverOthersDo(t *testing.T) {
 		s := New(slog.New(slog.DiscardHandler))
 		var quick, wrong, second atomic.Int64
 		wake := make(chan struct{}, 1)
-		s.Add(Job{Name: "quick", Every: time.Second, Wake: wake, Run: func(context.Context, time.Time) error { quick.Add(1); return nil }})
-		s.Add(Job{Name: "hangs", Every: time.Second, Run: func(ctx context.Context, _ time.Time) error { <-ctx.Done(); return ctx.Err() }})
+		s.Add(Job{
+			Name: "quick", Every: time.Second, Wake: wake,
+			Run: func(context.Context, time.Time) error { quick.Add(1); return nil },
+		})
+		s.Add(Job{
+			Name: "hangs", Every: time.Second,
+			Run: func(ctx context.Context, _ time.Time) error { <-ctx.Done(); return ctx.Err() },
+		})
 		s.Add(Job{Name: "panics", Every: time.Second, Run: func(context.Context, time.Time) error { panic("oh") }})
-		s.Add(Job{Name: "fails", Every: time.Second, Run: func(context.Context, time.Time) error { wrong.Add(1); return errors.New("no") }})
+		s.Add(Job{
+			Name: "fails", Every: time.Second,
+			Run: func(context.Context, time.Time) error { wrong.Add(1); return errors.New("no") },
+		})
 		s.Add(Job{Name: "on the second", OnTheSecond: true, Run: func(_ context.Context, now time.Time) error {
 			if now.Nanosecond() != 0 {
 				t.Errorf("began at %s", now)
@@ -52,7 +61,10 @@ func TestAJobThatIsSlowGoesOnAtOnce(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		s := New(slog.New(slog.DiscardHandler))
 		turns := 0
-		s.Add(Job{Name: "slow", Every: time.Second, Run: func(context.Context, time.Time) error { turns++; time.Sleep(3 * time.Second); return nil }})
+		s.Add(Job{
+			Name: "slow", Every: time.Second,
+			Run: func(context.Context, time.Time) error { turns++; time.Sleep(3 * time.Second); return nil },
+		})
 		ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
 		defer cancel()
 		s.Run(ctx)
@@ -74,7 +86,8 @@ func TestEachItemHasItsOwnError(t *testing.T) {
 		done = append(done, s)
 		return nil
 	})
-	if len(done) != 1 || err == nil || !strings.Contains(err.Error(), "a: no") || !strings.Contains(err.Error(), "b: panic: oh") {
+	if len(done) != 1 || err == nil || !strings.Contains(err.Error(), "a: no") ||
+		!strings.Contains(err.Error(), "b: panic: oh") {
 		t.Errorf("%v, %v", done, err)
 	}
 }

@@ -174,7 +174,8 @@ func checkAll(tensors []Tensor) error {
 			return err
 		}
 		if tensors[i].Rows() != tensors[0].Rows() {
-			return fmt.Errorf("tensor %q has %d rows, %q has %d", tensors[i].Name, tensors[i].Rows(), tensors[0].Name, tensors[0].Rows())
+			return fmt.Errorf("tensor %q has %d rows, %q has %d", tensors[i].Name, tensors[i].Rows(), tensors[0].Name,
+				tensors[0].Rows())
 		}
 	}
 	return nil

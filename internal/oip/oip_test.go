@@ -15,16 +15,46 @@ import (
 func TestAnswersAreNamed(t *testing.T) {
 	const tail = `"outputs":[]}`
 	cases := []struct{ name, in, want string }{
-		{"replaces both", `{"model_name":"m","model_version":"7",` + tail, `{"model_name":"demand-hourly","model_version":"heat-demand@2",` + tail},
-		{"adds both", `{"outputs":[{"data":[1.50]}]}`, `{"outputs":[{"data":[1.50]}],"model_name":"demand-hourly","model_version":"heat-demand@2"}`},
-		{"only at the top", `{"outputs":[{"model_version":"x"}]}`, `{"outputs":[{"model_version":"x"}],"model_name":"demand-hourly","model_version":"heat-demand@2"}`},
-		{"null and numbers", `{"model_version":null,"model_name":3,` + tail, `{"model_version":"heat-demand@2","model_name":"demand-hourly",` + tail},
-		{"a number at the end", `{"outputs":[],"model_name":-1.5e+3}`, `{"outputs":[],"model_name":"demand-hourly","model_version":"heat-demand@2"}`},
-		{"an object as a name", `{"model_name":{"a":["]"]} ,` + tail, `{"model_name":"demand-hourly" ,"outputs":[],"model_version":"heat-demand@2"}`},
-		{"a quote in a name", `{"model_name":"a\"b","model_version":"7",` + tail, `{"model_name":"demand-hourly","model_version":"heat-demand@2",` + tail},
-		{"an escaped key", `{"model\u005fname":"a","model_version":"7",` + tail, `{"model\u005fname":"demand-hourly","model_version":"heat-demand@2",` + tail},
-		{"said twice", `{"model_name":"a","model_name":"b","model_version":1,` + tail, `{"model_name":"demand-hourly","model_name":"demand-hourly","model_version":"heat-demand@2",` + tail},
-		{"white space", " { \"outputs\" : [ ] } \n", " { \"outputs\" : [ ] ,\"model_name\":\"demand-hourly\",\"model_version\":\"heat-demand@2\"} \n"},
+		{
+			"replaces both", `{"model_name":"m","model_version":"7",` + tail,
+			`{"model_name":"demand-hourly","model_version":"heat-demand@2",` + tail,
+		},
+		{
+			"adds both", `{"outputs":[{"data":[1.50]}]}`,
+			`{"outputs":[{"data":[1.50]}],"model_name":"demand-hourly","model_version":"heat-demand@2"}`,
+		},
+		{
+			"only at the top", `{"outputs":[{"model_version":"x"}]}`,
+			`{"outputs":[{"model_version":"x"}],"model_name":"demand-hourly","model_version":"heat-demand@2"}`,
+		},
+		{
+			"null and numbers", `{"model_version":null,"model_name":3,` + tail,
+			`{"model_version":"heat-demand@2","model_name":"demand-hourly",` + tail,
+		},
+		{
+			"a number at the end", `{"outputs":[],"model_name":-1.5e+3}`,
+			`{"outputs":[],"model_name":"demand-hourly","model_version":"heat-demand@2"}`,
+		},
+		{
+			"an object as a name", `{"model_name":{"a":["]"]} ,` + tail,
+			`{"model_name":"demand-hourly" ,"outputs":[],"model_version":"heat-demand@2"}`,
+		},
+		{
+			"a quote in a name", `{"model_name":"a\"b","model_version":"7",` + tail,
+			`{"model_name":"demand-hourly","model_version":"heat-demand@2",` + tail,
+		},
+		{
+			"an escaped key", `{"model\u005fname":"a","model_version":"7",` + tail,
+			`{"model\u005fname":"demand-hourly","model_version":"heat-demand@2",` + tail,
+		},
+		{
+			"said twice", `{"model_name":"a","model_name":"b","model_version":1,` + tail,
+			`{"model_name":"demand-hourly","model_name":"demand-hourly","model_version":"heat-demand@2",` + tail,
+		},
+		{
+			"white space", " { \"outputs\" : [ ] } \n",
+			" { \"outputs\" : [ ] ,\"model_name\":\"demand-hourly\",\"model_version\":\"heat-demand@2\"} \n",
+		},
 		{"empty object", `{}`, ""},
 		{"no outputs", `{"error":"no"}`, ""},
 		{"outputs that are none", `{"outputs":{}}`, ""},
@@ -53,8 +83,11 @@ func TestAnswersAreNamed(t *testing.T) {
 // FuzzAnswer holds the reader against encoding/json's: what is taken is JSON before and
 // after, nothing is lost, and however it is cut into pieces the same comes out.
 func FuzzAnswer(f *testing.F) {
-	for _, seed := range []string{`{"model_name":"m","outputs":[]}`, `{"outputs":[{"data":[1,-2.5e-3,true,null,"\u00e9\\"]}]}`, `{"a":{"model_version":1},"outputs":[[]]}`,
-		`{"model_version":"\"}","outputs":[{}]}`, "[", `{"x`, `{"outputs":[0,10,0.5]}`} {
+	for _, seed := range []string{
+		`{"model_name":"m","outputs":[]}`,
+		`{"outputs":[{"data":[1,-2.5e-3,true,null,"\u00e9\\"]}]}`, `{"a":{"model_version":1},"outputs":[[]]}`,
+		`{"model_version":"\"}","outputs":[{}]}`, "[", `{"x`, `{"outputs":[0,10,0.5]}`,
+	} {
 		f.Add([]byte(seed), uint8(3))
 		f.Add([]byte(`{"model_name":"m","model_version":"1","x":`+seed+`,"outputs":[`+seed+`]}`), uint8(5))
 	}
@@ -76,7 +109,8 @@ func FuzzAnswer(f *testing.F) {
 		if !valid {
 			t.Fatalf("%q was taken", body)
 		}
-		if err := json.Unmarshal(out, &after); err != nil || after["model_version"] != "m@1" || after["model_name"] != "e" {
+		if err := json.Unmarshal(out, &after); err != nil || after["model_version"] != "m@1" ||
+			after["model_name"] != "e" {
 			t.Fatalf("%q became %q: %v", body, out, err)
 		}
 		for k := range before {
@@ -126,12 +160,17 @@ func TestParseRequest(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if r.Inputs[0].Rows() != 2 || len(r.Inputs[0].Data) != 4 || r.Inputs[0].Data[3] != nil || r.Inputs[1].Data[1] != "harbour" {
+	if r.Inputs[0].Rows() != 2 || len(r.Inputs[0].Data) != 4 || r.Inputs[0].Data[3] != nil ||
+		r.Inputs[1].Data[1] != "harbour" {
 		t.Errorf("%+v", r)
 	}
-	for _, bad := range []string{``, `{}`, `{"inputs":[{"name":"x","shape":[3],"data":[1]}]}`, `{"inputs":[{"name":"x","shape":[-1],"data":[1]}]}`,
-		`{"inputs":[{"name":"x","shape":[1],"data":5}]}`, `{"inputs":[{"name":"x","shape":[1],"data":[1]},{"name":"y","shape":[2],"data":[1,2]}]}`,
-		`{"inputs":[{"name":"x","shape":[4294967296,4294967296],"data":[1]}]}`} {
+	for _, bad := range []string{
+		``, `{}`, `{"inputs":[{"name":"x","shape":[3],"data":[1]}]}`,
+		`{"inputs":[{"name":"x","shape":[-1],"data":[1]}]}`,
+		`{"inputs":[{"name":"x","shape":[1],"data":5}]}`,
+		`{"inputs":[{"name":"x","shape":[1],"data":[1]},{"name":"y","shape":[2],"data":[1,2]}]}`,
+		`{"inputs":[{"name":"x","shape":[4294967296,4294967296],"data":[1]}]}`,
+	} {
 		if _, err := ParseRequest([]byte(bad)); err == nil {
 			t.Errorf("%s was taken", bad)
 		}
@@ -141,7 +180,8 @@ func TestParseRequest(t *testing.T) {
 func TestTensorsReadTheSameAsTheWholeMessage(t *testing.T) {
 	for _, body := range []string{
 		`{"id":"a","inputs":[{"name":"x","shape":[2,2],"datatype":"FP64","data":[[1,2],[3,null]]},{"name":"mix","shape":[2],"datatype":"BYTES","data":["works","harbour"]}]}`,
-		`{"inputs":[{"name":"x","shape":[3],"data":[1]}]}`, `{"inputs":7}`, `{"inputs":[1]`, ``, `{"inputs":[{"name":"x","shape":[1],"data":[true]}],"outputs":[]}`,
+		`{"inputs":[{"name":"x","shape":[3],"data":[1]}]}`, `{"inputs":7}`, `{"inputs":[1]`, ``,
+		`{"inputs":[{"name":"x","shape":[1],"data":[true]}],"outputs":[]}`,
 	} {
 		whole, err := ParseRequest([]byte(body))
 		quick, quickErr := Tensors([]byte(body), "inputs")
@@ -158,7 +198,8 @@ func TestClientSaysWhyNot(t *testing.T) {
 		w.WriteHeader(503)
 		_, _ = w.Write([]byte(`{"error":"still loading"}`))
 	})
-	mux.HandleFunc("GET /v2/models/odd", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte(`<html>`)) })
+	mux.HandleFunc("GET /v2/models/odd",
+		func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte(`<html>`)) })
 	slow := make(chan struct{})
 	mux.HandleFunc("GET /v2/models/slow/ready", func(http.ResponseWriter, *http.Request) { <-slow })
 	srv := httptest.NewServer(mux)

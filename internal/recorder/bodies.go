@@ -68,7 +68,8 @@ type waiting struct {
 }
 
 func (s *scales) reset() {
-	s.bins, s.sources, s.pending = map[signals.Column]sketch.Bins{}, map[signals.Column]string{}, map[signals.Column]*pending{}
+	s.bins, s.sources, s.pending = map[signals.Column]sketch.Bins{}, map[signals.Column]string{},
+		map[signals.Column]*pending{}
 	s.columns, s.values = map[string]int{}, map[string]int{}
 }
 

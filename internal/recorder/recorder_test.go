@@ -53,7 +53,10 @@ func lane(r *Recorder, kind, version string) *Lane {
 // observe observes and counts n requests in the second that begins at a time.
 func observe(r *Recorder, l *Lane, at time.Time, n int, class sketch.Class) {
 	for i := range n {
-		l.Observe(uint32(i), Observation{Class: class, Total: time.Duration(i+1) * time.Millisecond, Backend: time.Millisecond, Drawn: true})
+		l.Observe(uint32(i), Observation{
+			Class: class, Total: time.Duration(i+1) * time.Millisecond,
+			Backend: time.Millisecond, Drawn: true,
+		})
 	}
 	r.Tick(at.Add(time.Second))
 }
@@ -67,7 +70,8 @@ func flush(t *testing.T, r *Recorder) {
 
 func stored(t *testing.T, store *signals.Store, from, to time.Time) []signals.Window {
 	t.Helper()
-	windows, err := store.Windows(t.Context(), signals.Query{Endpoint: "demand-hourly", From: from, To: to, Latency: true, Content: true})
+	windows, err := store.Windows(t.Context(),
+		signals.Query{Endpoint: "demand-hourly", From: from, To: to, Latency: true, Content: true})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -91,7 +95,8 @@ func TestCountsAreCompleteAndWritten(t *testing.T) {
 	observe(r, l, at.Add(50*time.Second), 1, sketch.TimedOut)
 	flush(t, r)
 	windows := stored(t, store, minute, minute.Add(time.Hour))
-	if len(windows) != 2 || windows[0].Summary.Counts.Requests != 3000 || windows[0].Summary.Counts.ServerErrors != 300 || windows[1].Summary.Counts.TimedOut != 1 {
+	if len(windows) != 2 || windows[0].Summary.Counts.Requests != 3000 ||
+		windows[0].Summary.Counts.ServerErrors != 300 || windows[1].Summary.Counts.TimedOut != 1 {
 		t.Fatalf("windows: %+v", windows)
 	}
 	if s := windows[0].Summary; s.Counts.Drawn != 3000 || s.Latency.Count() != 2700 || s.Probability() >= 1 {
@@ -125,7 +130,8 @@ func TestNothingIsLostBetweenObservingAndCounting(t *testing.T) {
 		case <-done:
 			r.Tick(at)
 			totals, _ := r.Totals()
-			if n := totals[Total{"demand-hourly", "main", "heat-demand@1"}]; n.Counts.Requests != callers*each || n.Latency.Count() != callers*each {
+			if n := totals[Total{"demand-hourly", "main", "heat-demand@1"}]; n.Counts.Requests != callers*each ||
+				n.Latency.Count() != callers*each {
 				t.Errorf("%d of %d were counted", n.Counts.Requests, callers*each)
 			}
 			return
@@ -139,7 +145,8 @@ func TestEvidenceIsTakenUpAfterARestart(t *testing.T) {
 	r, store := start(t, path, 100)
 	main, trial := lane(r, "main", "heat-demand@1"), lane(r, "trial", "heat-demand@2")
 	r.Follow("demand-hourly", []*Lane{main, trial}, []traffic.TrialPair{pair})
-	r.FixBins(signals.Column{Endpoint: "demand-hourly", Side: signals.Output, Name: "demand_mw"}, sketch.Bins{Edges: []float64{0, 1, 2}}, "a test")
+	r.FixBins(signals.Column{Endpoint: "demand-hourly", Side: signals.Output, Name: "demand_mw"},
+		sketch.Bins{Edges: []float64{0, 1, 2}}, "a test")
 	observe(r, main, minute, 500, sketch.Answered)
 	observe(r, trial, minute, 50, sketch.Answered)
 	observe(r, trial, minute.Add(5*time.Minute), 7, sketch.ServerError)
@@ -164,7 +171,8 @@ func TestEvidenceIsTakenUpAfterARestart(t *testing.T) {
 	flush(t, r)
 	e, ready := r.Evidence("demand-hourly")
 	got := e["heat-demand@2"]
-	if !ready || got.Candidate.Requests != 60 || got.Candidate.Failed != 7 || got.Incumbent.Requests != 500 || got.Candidate.Distinct != 20 ||
+	if !ready || got.Candidate.Requests != 60 || got.Candidate.Failed != 7 || got.Incumbent.Requests != 500 ||
+		got.Candidate.Distinct != 20 ||
 		got.Candidate.Outputs["demand_mw"].Seen() != 20 {
 		t.Errorf("after a restart: %v %+v", ready, got)
 	}
@@ -224,7 +232,8 @@ func TestBodiesBecomeColumns(t *testing.T) {
 		t.Errorf("distinct inputs: %d and %d, want 100 and 2", e.Incumbent.Distinct, e.Candidate.Distinct)
 	}
 	for _, w := range stored(t, store, minute, minute.Add(time.Minute)) {
-		if c := w.Summary.Content; w.Lane == "main" && (c.Unread != 1 || c.Inputs["mix"].Counts[0] != binsAfter || c.Inputs["temp_c"].Mean() != 49.5) {
+		if c := w.Summary.Content; w.Lane == "main" &&
+			(c.Unread != 1 || c.Inputs["mix"].Counts[0] != binsAfter || c.Inputs["temp_c"].Mean() != 49.5) {
 			t.Errorf("content: %+v", c)
 		}
 	}
@@ -249,7 +258,8 @@ func TestAFullQueueDropsAndSaysSo(t *testing.T) {
 func TestStoppingReadsWhatIsQueued(t *testing.T) {
 	r, store := start(t, filepath.Join(t.TempDir(), "s.db"), 100)
 	l := lane(r, "main", "heat-demand@1")
-	r.FixBins(signals.Column{Endpoint: "demand-hourly", Side: signals.Output, Name: "demand_mw"}, sketch.Bins{Edges: []float64{0, 1}}, "a test")
+	r.FixBins(signals.Column{Endpoint: "demand-hourly", Side: signals.Output, Name: "demand_mw"},
+		sketch.Bins{Edges: []float64{0, 1}}, "a test")
 	for range 100 {
 		l.Offer(messages(1, "works", 0.5))
 	}
@@ -258,7 +268,8 @@ func TestStoppingReadsWhatIsQueued(t *testing.T) {
 	r.RunReader(ctx)
 	r.Tick(minute.Add(time.Second))
 	flush(t, r)
-	if windows := stored(t, store, minute, minute.Add(time.Minute)); len(windows) != 1 || windows[0].Summary.Content.Outputs["demand_mw"].Counts[0] != 100 {
+	if windows := stored(t, store, minute, minute.Add(time.Minute)); len(windows) != 1 ||
+		windows[0].Summary.Content.Outputs["demand_mw"].Counts[0] != 100 {
 		t.Errorf("after stopping: %+v", windows)
 	}
 	if all, err := store.AllBins(t.Context()); err != nil || len(all) != 1 || all[0].Source != "a test" {
@@ -271,15 +282,18 @@ func TestCallersCannotFillTheMemory(t *testing.T) {
 	r, _ := start(t, filepath.Join(t.TempDir(), "s.db"), 100)
 	l := lane(r, "main", "heat-demand@1")
 	for i := range 2 * mostColumns {
-		r.read(bodies{l, fmt.Appendf(nil, `{"inputs":[{"name":"x%d","shape":[1],"datatype":"FP64","data":[1e999]}]}`, i), []byte(`{"outputs":[]}`)})
+		r.read(bodies{l, fmt.Appendf(nil, `{"inputs":[{"name":"x%d","shape":[1],"datatype":"FP64","data":[1e999]}]}`,
+			i), []byte(`{"outputs":[]}`)})
 	}
 	if n := len(r.scales.pending); n > mostColumns {
 		t.Errorf("%d columns wait for bins", n)
 	}
 	r, _ = start(t, filepath.Join(t.TempDir(), "s.db"), 100)
 	l, other := lane(r, "main", "heat-demand@1"), lane(r, "trial", "heat-demand@2")
-	null := []byte(`{"inputs":[{"name":"x","shape":[1000],"datatype":"FP64","data":[` + strings.Repeat("null,", 999) + `null]}]}`)
-	long := []byte(`{"inputs":[{"name":"y","shape":[1000],"datatype":"BYTES","data":[` + strings.Repeat(`"`+strings.Repeat("z", 1000)+`",`, 999) + `"a"]}]}`)
+	null := []byte(`{"inputs":[{"name":"x","shape":[1000],"datatype":"FP64","data":[` + strings.Repeat("null,", 999) +
+		`null]}]}`)
+	long := []byte(`{"inputs":[{"name":"y","shape":[1000],"datatype":"BYTES","data":[` +
+		strings.Repeat(`"`+strings.Repeat("z", 1000)+`",`, 999) + `"a"]}]}`)
 	for range 20 {
 		r.read(bodies{l, null, []byte(`{"outputs":[]}`)})
 		r.read(bodies{other, long, []byte(`{"outputs":[]}`)})
@@ -307,7 +321,8 @@ func TestQuietLanesAreKeptWhileTheyAreInUse(t *testing.T) {
 	r.Tick(later)
 	observe(r, used, later, 1, sketch.Answered)
 	flush(t, r)
-	if windows := stored(t, store, later, later.Add(time.Minute)); len(windows) != 1 || windows[0].Summary.Counts.Requests != 1 {
+	if windows := stored(t, store, later, later.Add(time.Minute)); len(windows) != 1 ||
+		windows[0].Summary.Counts.Requests != 1 {
 		t.Errorf("%+v", windows)
 	}
 	totals, _ := r.Totals()
@@ -322,7 +337,8 @@ func TestWhatCouldNotBeWrittenIsWrittenLater(t *testing.T) {
 	dir := t.TempDir()
 	r, store := start(t, filepath.Join(dir, "s.db"), 100)
 	l := lane(r, "main", "heat-demand@1")
-	r.FixBins(signals.Column{Endpoint: "demand-hourly", Side: signals.Output, Name: "demand_mw"}, sketch.Bins{Edges: []float64{0, 1}}, "a test")
+	r.FixBins(signals.Column{Endpoint: "demand-hourly", Side: signals.Output, Name: "demand_mw"},
+		sketch.Bins{Edges: []float64{0, 1}}, "a test")
 	_ = store.Close()
 	for i := range 5 {
 		observe(r, l, minute.Add(time.Duration(i)*time.Minute), 10, sketch.Answered)
@@ -373,7 +389,8 @@ func TestBinsThatWereFixedBeforeStay(t *testing.T) {
 	observe(r, l, minute.Add(time.Second), 1, sketch.Answered)
 	flush(t, r)
 	got := stored(t, store, minute, minute.Add(time.Minute))[0].Summary.Content.Outputs["demand_mw"]
-	if got.Bins.Len() != 2 || got.Seen() != 1 || got.Counts[0] != 1 || r.BinsFrom("demand-hourly")[column] != "the first" {
+	if got.Bins.Len() != 2 || got.Seen() != 1 || got.Counts[0] != 1 ||
+		r.BinsFrom("demand-hourly")[column] != "the first" {
 		t.Errorf("%+v", got)
 	}
 }
@@ -412,17 +429,21 @@ func TestTwoLanesOfOneLawThroughADay(t *testing.T) {
 		state, _ = guard.Step(plan, 2, []traffic.TrialPair{pair}, state, e, at)
 		for _, reading := range state.Trials[0].Readings {
 			// With few rows it is chance that moves it.
-			if reading.Signal == guard.PredictionDrift && e["heat-demand@2"].Candidate.Outputs["demand_mw"].Seen() > 5000 {
+			if reading.Signal == guard.PredictionDrift &&
+				e["heat-demand@2"].Candidate.Outputs["demand_mw"].Seen() > 5000 {
 				worst = max(worst, reading.Progress)
 			}
 		}
 	}
 	e, _ := r.Evidence("demand-hourly")
 	p := e["heat-demand@2"]
-	if a, b := p.Incumbent.Outputs["demand_mw"], p.Candidate.Outputs["demand_mw"]; a.Seen() < 100_000 || b.Seen() < 10_000 || math.Abs(a.Mean()-b.Mean()) > 0.05 {
+	if a, b := p.Incumbent.Outputs["demand_mw"],
+		p.Candidate.Outputs["demand_mw"]; a.Seen() < 100_000 || b.Seen() < 10_000 ||
+		math.Abs(a.Mean()-b.Mean()) > 0.05 {
 		t.Errorf("main: %d rows, mean %.3f; trial: %d rows, mean %.3f", a.Seen(), a.Mean(), b.Seen(), b.Mean())
 	}
-	last := state.Trials[0].Readings[slices.IndexFunc(state.Trials[0].Readings, func(r guard.Reading) bool { return r.Signal == guard.PredictionDrift })]
+	last := state.Trials[0].Readings[slices.IndexFunc(state.Trials[0].Readings,
+		func(r guard.Reading) bool { return r.Signal == guard.PredictionDrift })]
 	if worst > 0.1 || worst == 0 {
 		t.Errorf("the guard's progress came to %.3f, at the end %.3f: %s", worst, last.Progress, last.Sentence)
 	}
@@ -471,7 +492,10 @@ func BenchmarkObserve(b *testing.B) {
 	b.RunParallel(func(pb *testing.PB) {
 		shard := <-shards
 		for pb.Next() {
-			l.Observe(shard, Observation{Class: sketch.Answered, Total: time.Millisecond, Backend: time.Millisecond, Drawn: true})
+			l.Observe(shard, Observation{
+				Class: sketch.Answered, Total: time.Millisecond, Backend: time.Millisecond,
+				Drawn: true,
+			})
 		}
 	})
 }
@@ -482,7 +506,8 @@ func BenchmarkObserveBesideLargeBodies(b *testing.B) {
 	r := New(quiet, 100)
 	r.Without()
 	l := lane(r, "main", "heat-demand@1")
-	body := []byte(`{"inputs":[{"name":"x","shape":[1000,125],"datatype":"FP64","data":[` + strings.Repeat("1234.5,", 124_999) + `1]}],"outputs":[]}`)
+	body := []byte(`{"inputs":[{"name":"x","shape":[1000,125],"datatype":"FP64","data":[` +
+		strings.Repeat("1234.5,", 124_999) + `1]}],"outputs":[]}`)
 	ctx, cancel := context.WithCancel(b.Context())
 	defer cancel()
 	go func() {

@@ -50,7 +50,8 @@ func (k Key) String() string { return base64.StdEncoding.EncodeToString(k[:]) }
 // ParseRing reads keys, the present one first, separated by lines or commas.
 func ParseRing(text string) (*Ring, error) {
 	r := &Ring{}
-	for line := range strings.FieldsFuncSeq(text, func(c rune) bool { return c == '\n' || c == ',' || c == '\r' || c == ' ' }) {
+	for line := range strings.FieldsFuncSeq(text,
+		func(c rune) bool { return c == '\n' || c == ',' || c == '\r' || c == ' ' }) {
 		b, err := base64.StdEncoding.DecodeString(line)
 		if err != nil || len(b) != len(Key{}) {
 			return nil, fmt.Errorf("key %d is not 32 bytes in base64", len(r.keys)+1)
@@ -72,7 +73,8 @@ func Open(file string, anythingSealed bool) (*Ring, error) {
 		return r, r.write()
 	}
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("%s is not there, but there are secrets that were sealed with it; put the key file back, or name it with -key-file", file)
+		return nil, fmt.Errorf("%s is not there, but there are secrets that were sealed with it; put the key file "+
+			"back, or name it with -key-file", file)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("reading the key file: %w", err)

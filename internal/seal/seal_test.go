@@ -19,7 +19,8 @@ func TestSealing(t *testing.T) {
 		t.Errorf("the key file: %v %v", info.Mode(), err)
 	}
 	sealed := r.Seal("mail/password", []byte("heather honey"))
-	if bytes.Contains(sealed, []byte("heather")) || bytes.Equal(sealed, r.Seal("mail/password", []byte("heather honey"))) {
+	if bytes.Contains(sealed, []byte("heather")) ||
+		bytes.Equal(sealed, r.Seal("mail/password", []byte("heather honey"))) {
 		t.Error("sealing hides, and never gives the same twice")
 	}
 	again, err := Open(file, true)
@@ -96,7 +97,8 @@ func TestBadKeyFiles(t *testing.T) {
 	if _, err := Open(open, false); err == nil || !strings.Contains(err.Error(), "chmod 600") {
 		t.Errorf("a key that others can read: %v", err)
 	}
-	if r, err := ParseRing(NewKey().String() + "," + NewKey().String()); err != nil || len(r.keys) != 2 || r.FromFile() {
+	if r, err := ParseRing(NewKey().String() + "," + NewKey().String()); err != nil || len(r.keys) != 2 ||
+		r.FromFile() {
 		t.Errorf("from the environment: %v", err)
 	}
 }

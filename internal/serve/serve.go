@@ -268,8 +268,10 @@ func (h *house) control(ctx context.Context, o Options, set *jobs.Set) (*api.API
 	control, err := api.New(
 		h.serv,
 		h.rec,
-		api.Config{Console: api.Console{Files: web.Files()}, Provider: o.Provider, Proxies: o.Proxies,
-			Jobs: set.Reports, Gateway: h.gate.Status},
+		api.Config{
+			Console: api.Console{Files: web.Files()}, Provider: o.Provider, Proxies: o.Proxies,
+			Jobs: set.Reports, Gateway: h.gate.Status,
+		},
 		o.Log,
 	)
 	if err != nil {

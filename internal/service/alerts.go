@@ -33,8 +33,11 @@ func (s *Service) raise(ctx context.Context, t *tx, a *store.Alert) error {
 	if err := t.AddAlert(ctx, a); err != nil {
 		return err
 	}
-	return t.note(ctx, entry{Project: a.Project, Kind: "alert.raised", Subject: cmp.Or(a.Endpoint, a.Subject), Also: []string{a.ID, a.Subject},
-		Sentence: fmt.Sprintf("%s was raised: %s %s.", a.ID, a.Subject, says), After: a})
+	return t.note(ctx, entry{
+		Project: a.Project, Kind: "alert.raised", Subject: cmp.Or(a.Endpoint, a.Subject),
+		Also:     []string{a.ID, a.Subject},
+		Sentence: fmt.Sprintf("%s was raised: %s %s.", a.ID, a.Subject, says), After: a,
+	})
 }
 
 // resolveAlerts resolves the alerts of a kind about a subject by itself.
@@ -62,13 +65,18 @@ func (s *Service) setAlert(ctx context.Context, t *tx, a *store.Alert, state, no
 	now := t.now
 	before := *a
 	a.State, a.HandledBy, a.HandledAt, a.Note = state, t.actor.Name, &now, note
-	return a, t.note(ctx, entry{Project: a.Project, Kind: "alert." + state, Subject: cmp.Or(a.Endpoint, a.Subject), Also: []string{a.ID, a.Subject}, Sentence: fmt.Sprintf("%s was %s by %s.", a.ID, state, t.actor.Name), Reason: note, Before: before, After: a})
+	return a, t.note(ctx, entry{
+		Project: a.Project, Kind: "alert." + state, Subject: cmp.Or(a.Endpoint, a.Subject),
+		Also: []string{a.ID, a.Subject}, Sentence: fmt.Sprintf("%s was %s by %s.", a.ID, state, t.actor.Name),
+		Reason: note, Before: before, After: a,
+	})
 }
 
 // HandleAlert acknowledges or resolves an alert.
 func (s *Service) HandleAlert(ctx context.Context, id, state, note string) (*store.Alert, error) {
 	if state != "acknowledged" && state != "resolved" {
-		return nil, fault.New(fault.Invalid, "alert.state", "%q is nothing an alert can be made", state).In("state").Do("use acknowledged or resolved")
+		return nil, fault.New(fault.Invalid, "alert.state", "%q is nothing an alert can be made", state).In("state").
+			Do("use acknowledged or resolved")
 	}
 	return change(ctx, s, access.Handle, func(t *tx) (*store.Alert, error) {
 		a, err := s.alert(ctx, t.Records, id)
@@ -76,7 +84,8 @@ func (s *Service) HandleAlert(ctx context.Context, id, state, note string) (*sto
 			return nil, err
 		}
 		if a.State == "resolved" || a.State == state {
-			return nil, fault.New(fault.Refused, "alert.handled", "%s is %s already, by %s", a.ID, a.State, a.HandledBy).In("alert").Do("nothing needs doing")
+			return nil, fault.New(fault.Refused, "alert.handled", "%s is %s already, by %s", a.ID, a.State,
+				a.HandledBy).In("alert").Do("nothing needs doing")
 		}
 		return s.setAlert(ctx, t, a, state, note)
 	})
@@ -85,9 +94,11 @@ func (s *Service) HandleAlert(ctx context.Context, id, state, note string) (*sto
 // Alerts lists alerts, newest first.
 func (s *Service) Alerts(ctx context.Context, state, endpoint string, p store.Page) (Listed[store.Alert], error) {
 	if state != "" && state != "open" && state != "acknowledged" && state != "resolved" {
-		return Listed[store.Alert]{}, fault.New(fault.Invalid, "alert.state", "%q is no state of an alert", state).In("state").Do("use open, acknowledged or resolved")
+		return Listed[store.Alert]{}, fault.New(fault.Invalid, "alert.state", "%q is no state of an alert", state).
+			In("state").Do("use open, acknowledged or resolved")
 	}
-	return list(ctx, func(r store.Records) ([]store.Alert, string, error) { return r.Alerts(ctx, state, endpoint, p) }, s)
+	return list(ctx, func(r store.Records) ([]store.Alert, string, error) { return r.Alerts(ctx, state, endpoint, p) },
+		s)
 }
 
 // Alert finds an alert.

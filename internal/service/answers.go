@@ -66,7 +66,10 @@ func (s *Service) Sign(ctx context.Context, id string, n NewAnswer) (*ladder.Pro
 		if said == "" {
 			said = fmt.Sprintf("%s: %s said %s to %s on %s.", h.ID, t.actor.Name, n.Answer, h.Version, h.To)
 		}
-		e := entry{Project: h.Project, Kind: "promotion.signed", Subject: h.Version, Also: []string{h.ID}, involved: asker(h.Promotion), Sentence: said, Reason: n.Note, After: mine}
+		e := entry{
+			Project: h.Project, Kind: "promotion.signed", Subject: h.Version, Also: []string{h.ID},
+			involved: asker(h.Promotion), Sentence: said, Reason: n.Note, After: mine,
+		}
 		if n.Answer == ladder.HandOver {
 			e.involved[notice.Review] = []string{n.To}
 		}
@@ -78,21 +81,28 @@ func (s *Service) Sign(ctx context.Context, id string, n NewAnswer) (*ladder.Pro
 }
 
 // answering makes the sign-off of whoever acts, as it would be written down.
-func (s *Service) answering(ctx context.Context, r store.Records, a Actor, h hearing, n NewAnswer, at time.Time) (ladder.SignOff, error) {
+func (s *Service) answering(ctx context.Context, r store.Records, a Actor, h hearing, n NewAnswer,
+	at time.Time,
+) (ladder.SignOff, error) {
 	me, err := s.voucher(ctx, r, a)
 	if err != nil {
 		return ladder.SignOff{}, err
 	}
-	mine := ladder.SignOff{By: a.Name, Answer: n.Answer, Note: n.Note, At: at, Roles: rolesIn(me, h.Project), To: n.To, CandidateDigest: h.facts.Version.Digest, Incumbent: refOf(h.facts.Incumbent)}
+	mine := ladder.SignOff{
+		By: a.Name, Answer: n.Answer, Note: n.Note, At: at, Roles: rolesIn(me, h.Project), To: n.To,
+		CandidateDigest: h.facts.Version.Digest, Incumbent: refOf(h.facts.Incumbent),
+	}
 	if n.Until != nil {
 		until := n.Until.UTC().Truncate(time.Millisecond)
 		mine.Until = &until
 	}
 	switch {
 	case n.Answer != ladder.Later && n.Until != nil:
-		return mine, fault.New(fault.Invalid, "sign_off.until", "only a later says until when").In("until").Do("leave it out")
+		return mine, fault.New(fault.Invalid, "sign_off.until", "only a later says until when").In("until").
+			Do("leave it out")
 	case n.Answer != ladder.HandOver && n.To != "":
-		return mine, fault.New(fault.Invalid, "sign_off.to", "only handing over says to whom").In("to").Do("leave it out")
+		return mine, fault.New(fault.Invalid, "sign_off.to", "only handing over says to whom").In("to").
+			Do("leave it out")
 	case n.Answer == ladder.HandOver && n.To != "":
 		return mine, s.checkReviewer(ctx, r, h, n.To)
 	}
@@ -103,7 +113,8 @@ func (s *Service) answering(ctx context.Context, r store.Records, a Actor, h hea
 func (s *Service) voucher(ctx context.Context, r store.Records, a Actor) (*store.Person, error) {
 	me, err := r.PersonNamed(ctx, a.Name)
 	if err == nil && me.Robot {
-		err = fault.New(fault.Forbidden, "sign_off.robot", "%s is a robot and vouches for nothing", a.Name).Do("a person signs")
+		err = fault.New(fault.Forbidden, "sign_off.robot", "%s is a robot and vouches for nothing", a.Name).
+			Do("a person signs")
 	}
 	return me, err
 }
@@ -131,7 +142,8 @@ func (s *Service) checkReviewer(ctx context.Context, r store.Records, h hearing,
 		if may {
 			why = "a sign-off by %s would not count for %s"
 		}
-		return fault.New(fault.Refused, "sign_off.cannot", why, name, h.ID).In("to").Do("hand it to someone who may sign for %s in %s", h.To, h.Project)
+		return fault.New(fault.Refused, "sign_off.cannot", why, name, h.ID).In("to").
+			Do("hand it to someone who may sign for %s in %s", h.To, h.Project)
 	}
 	return nil
 }
@@ -153,7 +165,10 @@ func (s *Service) Tick(ctx context.Context, id string, n NewTick) (*ladder.Promo
 		if _, err := s.voucher(ctx, t.Records, t.actor); err != nil {
 			return err
 		}
-		tick := ladder.Tick{Item: n.Item, Rung: n.Rung, Note: n.Note, Link: n.Link, By: t.actor.Name, At: t.now, CandidateDigest: h.facts.Version.Digest, Incumbent: refOf(h.facts.Incumbent)}
+		tick := ladder.Tick{
+			Item: n.Item, Rung: n.Rung, Note: n.Note, Link: n.Link, By: t.actor.Name, At: t.now,
+			CandidateDigest: h.facts.Version.Digest, Incumbent: refOf(h.facts.Incumbent),
+		}
 		if err := h.Tick(tick, h.ladder.Checklist(h.Promotion)); err != nil {
 			return err
 		}
@@ -161,7 +176,11 @@ func (s *Service) Tick(ctx context.Context, id string, n NewTick) (*ladder.Promo
 		if err := t.PutTick(ctx, h.number, tick); err != nil {
 			return err
 		}
-		if err := t.note(ctx, entry{Project: h.Project, Kind: "promotion.ticked", Subject: h.Version, Also: []string{h.ID}, Sentence: fmt.Sprintf("%s: %s looked at %s.", h.ID, t.actor.Name, n.Item), Reason: strings.TrimSpace(n.Note + " " + n.Link), After: tick}); err != nil {
+		if err := t.note(ctx, entry{
+			Project: h.Project, Kind: "promotion.ticked", Subject: h.Version,
+			Also: []string{h.ID}, Sentence: fmt.Sprintf("%s: %s looked at %s.", h.ID, t.actor.Name, n.Item),
+			Reason: strings.TrimSpace(n.Note + " " + n.Link), After: tick,
+		}); err != nil {
 			return err
 		}
 		return s.settle(ctx, t, h, false)
@@ -200,7 +219,9 @@ func (s *Service) reviewers(ctx context.Context, t *tx, h hearing) ([]string, er
 	var out []string
 	for _, r := range readers {
 		person := people[r.Name]
-		if r.Rights.May(access.Sign, h.Project) && h.ladder.Heeds(h.Promotion, r.Name, rolesIn(&person, h.Project), h.facts.Trainers) && h.Awaits(r.Name, t.now) {
+		if r.Rights.May(access.Sign, h.Project) &&
+			h.ladder.Heeds(h.Promotion, r.Name, rolesIn(&person, h.Project), h.facts.Trainers) &&
+			h.Awaits(r.Name, t.now) {
 			out = append(out, r.Name)
 		}
 	}

@@ -25,7 +25,8 @@ func (s *Service) Backup(ctx context.Context) (write func(context.Context, io.Wr
 		return nil, nil, err
 	}
 	if _, err := change(withoutRepeat(ctx), s, access.Administer, func(t *tx) (struct{}, error) {
-		return struct{}{}, t.note(ctx, entry{Kind: "service.backup", Subject: "backup", Sentence: t.actor.Name + " took a backup."})
+		return struct{}{}, t.note(ctx,
+			entry{Kind: "service.backup", Subject: "backup", Sentence: t.actor.Name + " took a backup."})
 	}); err != nil {
 		return nil, nil, err
 	}
@@ -45,7 +46,8 @@ func (s *Service) Backup(ctx context.Context) (write func(context.Context, io.Wr
 		close()
 		return nil, nil, recorder.Away()
 	}
-	if err := errors.Join(s.store.Snapshot(ctx, filepath.Join(dir, backup.Records)), kept.Snapshot(ctx, filepath.Join(dir, backup.Signals))); err != nil {
+	if err := errors.Join(s.store.Snapshot(ctx, filepath.Join(dir, backup.Records)),
+		kept.Snapshot(ctx, filepath.Join(dir, backup.Signals))); err != nil {
 		close()
 		return nil, nil, err
 	}

@@ -25,7 +25,8 @@ func (s *Service) Find(ctx context.Context, search store.Search, p store.Page) (
 		return Listed[store.Found]{}, err
 	}
 	if search.Rung != "" && !slices.Contains(rungs, search.Rung) {
-		return Listed[store.Found]{}, fault.New(fault.Invalid, "rung.unknown", "there is no rung %q", search.Rung).In("rung").Do("%s", exist("rungs", rungs))
+		return Listed[store.Found]{}, fault.New(fault.Invalid, "rung.unknown", "there is no rung %q", search.Rung).
+			In("rung").Do("%s", exist("rungs", rungs))
 	}
 	named := []string{search.Sort}
 	for _, b := range search.Metrics {
@@ -53,7 +54,8 @@ func (s *Service) checkMetric(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	return fault.New(fault.Invalid, "metric.unknown", "no version has a metric %q", name).In("metric").Do("%s", exist("metrics", names))
+	return fault.New(fault.Invalid, "metric.unknown", "no version has a metric %q", name).In("metric").
+		Do("%s", exist("metrics", names))
 }
 
 // Vocabulary is what a search can name.
@@ -73,8 +75,15 @@ func (s *Service) Vocabulary(ctx context.Context) (Vocabulary, error) {
 		return Vocabulary{}, err
 	}
 	names, err := s.records(ctx).MetricNames(ctx, 500)
-	return Vocabulary{Metrics: names, Rungs: rungs, Formats: []string{registry.FormatONNX, registry.FormatPMML, registry.FormatSafetensors, registry.FormatJSON,
-		registry.FormatPickle, registry.FormatZip, registry.FormatTar, registry.FormatTarGz, registry.FormatUnknown}}, err
+	return Vocabulary{
+			Metrics: names, Rungs: rungs,
+			Formats: []string{
+				registry.FormatONNX, registry.FormatPMML, registry.FormatSafetensors, registry.FormatJSON,
+				registry.FormatPickle, registry.FormatZip, registry.FormatTar, registry.FormatTarGz,
+				registry.FormatUnknown,
+			},
+		},
+		err
 }
 
 const (
@@ -120,7 +129,8 @@ func (s *Service) LineUp(ctx context.Context, refs []string) (registry.Lineup, e
 		}
 	}
 	if len(unique) == 0 || len(unique) > mostInLine {
-		return registry.Lineup{}, fault.New(fault.Invalid, "lineup.how_many", "%d versions are given", len(unique)).In("versions").Do("give 1 to %d", mostInLine)
+		return registry.Lineup{}, fault.New(fault.Invalid, "lineup.how_many", "%d versions are given", len(unique)).
+			In("versions").Do("give 1 to %d", mostInLine)
 	}
 	versions, err := r.VersionsByRef(ctx, unique)
 	if err != nil {
@@ -146,7 +156,9 @@ func (s *Service) LineUp(ctx context.Context, refs []string) (registry.Lineup, e
 // liveAmong is the version that the others are measured against: the one that answers
 // for an endpoint as main, of the first model; else the one that has been on the highest
 // rung longest.
-func (s *Service) liveAmong(ctx context.Context, r store.Records, versions []registry.Version) (*registry.Version, error) {
+func (s *Service) liveAmong(ctx context.Context, r store.Records, versions []registry.Version) (*registry.Version,
+	error,
+) {
 	model := versions[0].Model
 	endpoints, err := r.Endpoints(ctx)
 	if err != nil {
@@ -203,7 +215,8 @@ func (s *Service) CompareProfiles(ctx context.Context, from, to string) (compare
 
 // ParseBound reads a bound of a metric, such as rmse<0.4.
 func ParseBound(field, s string) (store.MetricBound, error) {
-	bad := fault.New(fault.Invalid, "metric.bound", "%q is no bound of a metric", s).In(field).Do("write NAME<VALUE, NAME<=VALUE, NAME>VALUE or NAME>=VALUE, such as rmse<0.4")
+	bad := fault.New(fault.Invalid, "metric.bound", "%q is no bound of a metric", s).In(field).
+		Do("write NAME<VALUE, NAME<=VALUE, NAME>VALUE or NAME>=VALUE, such as rmse<0.4")
 	i := strings.IndexAny(s, "<>")
 	if i <= 0 {
 		return store.MetricBound{}, bad

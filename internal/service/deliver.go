@@ -136,7 +136,10 @@ func SignWebhook(secret, id string, at time.Time, body []byte) (http.Header, err
 	stamp := strconv.FormatInt(at.Unix(), 10)
 	mac := hmac.New(sha256.New, key)
 	fmt.Fprintf(mac, "%s.%s.%s", id, stamp, body)
-	return http.Header{"Webhook-Id": {id}, "Webhook-Timestamp": {stamp}, "Webhook-Signature": {"v1," + base64.StdEncoding.EncodeToString(mac.Sum(nil))}}, nil
+	return http.Header{
+		"Webhook-Id": {id}, "Webhook-Timestamp": {stamp},
+		"Webhook-Signature": {"v1," + base64.StdEncoding.EncodeToString(mac.Sum(nil))},
+	}, nil
 }
 
 // sendMail sends a notice by e-mail.
@@ -165,7 +168,10 @@ func (s *Service) mailBody(d store.Delivery) string {
 		fmt.Fprintf(&b, "%s wrote:\n\n%s\n\n", d.Entry.Actor, indented(d.Entry.Reason))
 	}
 	fmt.Fprintf(&b, "%s\n\n", s.address+pageOf(d.Entry))
-	why := map[notice.Topic]string{notice.Mention: "you are mentioned", notice.Review: "you may sign it", notice.Answer: "you asked for it", notice.Comment: "you took part in it"}[d.Topic]
+	why := map[notice.Topic]string{
+		notice.Mention: "you are mentioned", notice.Review: "you may sign it",
+		notice.Answer: "you asked for it", notice.Comment: "you took part in it",
+	}[d.Topic]
 	if why == "" {
 		why = "you chose to be told of this"
 	}
@@ -222,7 +228,8 @@ func (s *Service) mail(ctx context.Context, to, subject, body string) (string, e
 		if set.TLS == "none" {
 			how = mail.SMTPAuthPlainNoEnc // only ever to this machine
 		}
-		options = append(options, mail.WithSMTPAuth(how), mail.WithUsername(set.User), mail.WithPassword(string(password)))
+		options = append(options, mail.WithSMTPAuth(how), mail.WithUsername(set.User),
+			mail.WithPassword(string(password)))
 	}
 	c, err := mail.NewClient(set.Host, options...)
 	if err != nil {
@@ -253,12 +260,15 @@ func (s *Service) TestMail(ctx context.Context) (struct{}, error) {
 		return struct{}{}, err
 	}
 	if p.Email == "" {
-		return struct{}{}, fault.New(fault.Refused, "mail.no_address", "you have no e-mail address").Do("give yourself one with: innerladder person edit %s -email NAME@HOST", a.Name)
+		return struct{}{}, fault.New(fault.Refused, "mail.no_address", "you have no e-mail address").
+			Do("give yourself one with: innerladder person edit %s -email NAME@HOST", a.Name)
 	}
 	limited, cancel := context.WithTimeout(ctx, deliveryWait)
 	defer cancel()
-	if _, err := s.mail(limited, p.Email, "A test from Inner Ladder", "If you read this, e-mail from "+s.address+" arrives.\n"); err != nil {
-		return struct{}{}, fault.New(fault.Unavailable, "mail.failed", "%v", err).In("host").Do("check the settings of the mail server")
+	if _, err := s.mail(limited, p.Email, "A test from Inner Ladder",
+		"If you read this, e-mail from "+s.address+" arrives.\n"); err != nil {
+		return struct{}{}, fault.New(fault.Unavailable, "mail.failed", "%v", err).In("host").
+			Do("check the settings of the mail server")
 	}
 	return struct{}{}, nil
 }

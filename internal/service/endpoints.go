@@ -60,18 +60,25 @@ func (s *Service) AddEndpoint(ctx context.Context, n NewEndpoint) (*store.Endpoi
 			return nil, err
 		}
 		if _, err := t.Endpoint(ctx, n.Name); err == nil {
-			return nil, fault.New(fault.Refused, "endpoint.exists", "there is an endpoint %s already", n.Name).In("name").Do("use it, or choose another name")
+			return nil, fault.New(fault.Refused, "endpoint.exists", "there is an endpoint %s already", n.Name).
+				In("name").Do("use it, or choose another name")
 		} else if !errors.Is(err, store.ErrNone) {
 			return nil, err
 		}
 		if err := nameFree(ctx, t, "endpoints", n.Name); err != nil {
 			return nil, err
 		}
-		e := store.Endpoint{Name: n.Name, Project: m.Project, Model: n.Model, Environment: n.Environment, Rung: n.Rung, Description: n.Description, Plan: plan, Repeatable: n.Repeatable, CreatedBy: t.actor.Name, CreatedAt: t.now}
+		e := store.Endpoint{
+			Name: n.Name, Project: m.Project, Model: n.Model, Environment: n.Environment, Rung: n.Rung,
+			Description: n.Description, Plan: plan, Repeatable: n.Repeatable, CreatedBy: t.actor.Name, CreatedAt: t.now,
+		}
 		if err := t.Records.AddEndpoint(ctx, e); err != nil {
 			return nil, err
 		}
-		return &e, t.note(ctx, entry{Project: e.Project, Kind: "endpoint.added", Subject: e.Name, Sentence: fmt.Sprintf("Endpoint %s was added for %s in %s.", e.Name, e.Model, e.Environment), After: e})
+		return &e, t.note(ctx, entry{
+			Project: e.Project, Kind: "endpoint.added", Subject: e.Name,
+			Sentence: fmt.Sprintf("Endpoint %s was added for %s in %s.", e.Name, e.Model, e.Environment), After: e,
+		})
 	})
 }
 
@@ -79,7 +86,8 @@ func (s *Service) AddEndpoint(ctx context.Context, n NewEndpoint) (*store.Endpoi
 func nameFree(ctx context.Context, t *tx, table, name string) error {
 	taken, err := t.Taken(ctx, table, name)
 	if err == nil && taken {
-		err = fault.New(fault.Refused, "name.taken", "the name %s is not free", name).In("name").Do("choose another name")
+		err = fault.New(fault.Refused, "name.taken", "the name %s is not free", name).In("name").
+			Do("choose another name")
 	}
 	return err
 }
@@ -126,7 +134,9 @@ func (s *Service) Splits(ctx context.Context, endpoint string, p store.Page) (Li
 
 // Split makes a new split of an endpoint and puts it in force. based is the number of
 // the split it was decided on, -1 when the caller does not care.
-func (s *Service) Split(ctx context.Context, endpoint string, lanes []traffic.Lane, reason string, based int) (*traffic.Split, error) {
+func (s *Service) Split(ctx context.Context, endpoint string, lanes []traffic.Lane, reason string,
+	based int,
+) (*traffic.Split, error) {
 	if _, err := may(ctx, access.Route); err != nil {
 		return nil, err
 	}
@@ -172,7 +182,8 @@ func checkBased(e *store.Endpoint, based int) error {
 		current = e.Split.Number
 	}
 	if based >= 0 && based != current {
-		return fault.New(fault.Stale, "split.changed", "the split in force is %s#%d, not #%d", e.Name, current, based).In("If-Match").
+		return fault.New(fault.Stale, "split.changed", "the split in force is %s#%d, not #%d", e.Name, current, based).
+			In("If-Match").
 			Do("look at it, and decide again")
 	}
 	return nil
@@ -180,12 +191,17 @@ func checkBased(e *store.Endpoint, based int) error {
 
 // checkStandings asks whether the versions of a split may answer for the endpoint now.
 // A way back does not ask for the rung: it must stay open.
-func (s *Service) checkStandings(ctx context.Context, r store.Records, e *store.Endpoint, lanes []traffic.Lane, rung bool) error {
+func (s *Service) checkStandings(ctx context.Context, r store.Records, e *store.Endpoint, lanes []traffic.Lane,
+	rung bool,
+) error {
 	ladder, err := r.Ladder(ctx, e.Project)
 	if err != nil {
 		return err
 	}
-	d := traffic.Demand{Endpoint: e.Name, Model: e.Model, Environment: e.Environment, Rung: e.Rung, Height: ladder.Height(e.Rung)}
+	d := traffic.Demand{
+		Endpoint: e.Name, Model: e.Model, Environment: e.Environment, Rung: e.Rung,
+		Height: ladder.Height(e.Rung),
+	}
 	if !rung {
 		d.Height = -1
 	}
@@ -209,7 +225,9 @@ func (s *Service) checkStandings(ctx context.Context, r store.Records, e *store.
 }
 
 // putInForce writes the next split of an endpoint.
-func (s *Service) putInForce(ctx context.Context, t *tx, e *store.Endpoint, split *traffic.Split) (*traffic.Split, error) {
+func (s *Service) putInForce(ctx context.Context, t *tx, e *store.Endpoint, split *traffic.Split) (*traffic.Split,
+	error,
+) {
 	split.Author, split.MadeAt = t.actor.Name, t.now
 	if err := t.AddSplit(ctx, split); err != nil {
 		return nil, err
@@ -222,7 +240,10 @@ func (s *Service) putInForce(ctx context.Context, t *tx, e *store.Endpoint, spli
 	if e.Split != nil {
 		before = e.Split
 	}
-	return split, t.note(ctx, entry{Project: e.Project, Kind: "split.made", Subject: e.Name, Sentence: said, Reason: split.Reason, Before: before, After: split})
+	return split, t.note(ctx, entry{
+		Project: e.Project, Kind: "split.made", Subject: e.Name, Sentence: said,
+		Reason: split.Reason, Before: before, After: split,
+	})
 }
 
 // Back returns an endpoint to an earlier split: to the given revision, or for 0 to the
@@ -249,7 +270,8 @@ func (s *Service) Back(ctx context.Context, endpoint string, to int, reason stri
 		if err := s.checkStandings(ctx, t.Records, e, target.Lanes, false); err != nil {
 			return nil, err
 		}
-		return s.putInForce(ctx, t, e, &traffic.Split{Endpoint: e.Name, Lanes: target.Lanes, Reason: reason, ReturnsTo: target.Number})
+		return s.putInForce(ctx, t, e,
+			&traffic.Split{Endpoint: e.Name, Lanes: target.Lanes, Reason: reason, ReturnsTo: target.Number})
 	})
 	if err != nil {
 		return nil, err
@@ -275,7 +297,8 @@ func (s *Service) wayBack(ctx context.Context, r store.Records, endpoint string,
 		newest = splits[len(splits)-1].Number
 	}
 	if to < 1 || to >= newest {
-		return traffic.Split{}, fault.New(fault.Invalid, "back.revision", "#%d is not an earlier revision of %s", to, endpoint).In("to").
+		return traffic.Split{}, fault.New(fault.Invalid, "back.revision", "#%d is not an earlier revision of %s", to,
+			endpoint).In("to").
 			Do("name one from 1 to %d; see: innerladder splits %s", newest-1, endpoint)
 	}
 	one, _, err := r.Splits(ctx, endpoint, store.Page{Limit: 1, After: fmt.Sprint(to + 1)})
@@ -305,15 +328,19 @@ func (s *Service) RollBack(ctx context.Context, endpoint string, split int, acti
 			main.Share = traffic.Whole
 			target = traffic.Split{Lanes: []traffic.Lane{main}}
 		}
-		made, err := s.putInForce(ctx, t, e, &traffic.Split{Endpoint: e.Name, Lanes: target.Lanes, Reason: action.Sentence, ReturnsTo: target.Number})
+		made, err := s.putInForce(ctx, t, e,
+			&traffic.Split{Endpoint: e.Name, Lanes: target.Lanes, Reason: action.Sentence, ReturnsTo: target.Number})
 		if err != nil {
 			return none, err
 		}
 		if err := s.stepDown(ctx, t, e, action.RollBack, split, action.Sentence); err != nil {
 			return none, err
 		}
-		return none, s.raise(ctx, t, &store.Alert{Kind: watch.RolledBack, Project: e.Project, Endpoint: e.Name, Subject: action.RollBack, Signal: action.Signal,
-			Sentence: fmt.Sprintf("%s Rolled back from #%d to %s by #%d.", action.Sentence, split, made, made.Number)})
+		return none, s.raise(ctx, t, &store.Alert{
+			Kind: watch.RolledBack, Project: e.Project, Endpoint: e.Name,
+			Subject: action.RollBack, Signal: action.Signal,
+			Sentence: fmt.Sprintf("%s Rolled back from #%d to %s by #%d.", action.Sentence, split, made, made.Number),
+		})
 	})
 	if err != nil {
 		return err

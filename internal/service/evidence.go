@@ -28,10 +28,12 @@ func (s *Service) AttachEvidence(ctx context.Context, ref, kind, verdict string,
 	}
 	defer opened.Close()
 	if kind == registry.PictureKind && !strings.HasPrefix(media, "image/") {
-		return nil, fault.New(fault.Invalid, "evidence.picture", "%s is no picture but %s", f.Name, media).In("file").Do("attach it with -kind document")
+		return nil, fault.New(fault.Invalid, "evidence.picture", "%s is no picture but %s", f.Name, media).In("file").
+			Do("attach it with -kind document")
 	}
 	if f.Upload.Size > largestReport && kind != registry.PictureKind && kind != registry.DocumentKind {
-		return nil, fault.New(fault.TooLarge, "evidence.large", "%s has %d bytes", f.Name, f.Upload.Size).In("file").Do("attach a report of at most %d MiB", largestReport>>20)
+		return nil, fault.New(fault.TooLarge, "evidence.large", "%s has %d bytes", f.Name, f.Upload.Size).In("file").
+			Do("attach a report of at most %d MiB", largestReport>>20)
 	}
 	findings, own, err := registry.ReadEvidence(kind, verdict, opened)
 	if err != nil {
@@ -48,17 +50,24 @@ func (s *Service) AttachEvidence(ctx context.Context, ref, kind, verdict string,
 		if err := f.Upload.Keep(); err != nil {
 			return nil, err
 		}
-		e := &registry.Evidence{Version: v.Ref, Project: v.Project, Kind: kind, Name: f.Name, Digest: f.Upload.Digest, Size: f.Upload.Size, Media: media, Verdict: own,
-			AddedBy: t.actor.Name, AddedAt: t.now, Findings: findings}
+		e := &registry.Evidence{
+			Version: v.Ref, Project: v.Project, Kind: kind, Name: f.Name, Digest: f.Upload.Digest,
+			Size: f.Upload.Size, Media: media, Verdict: own,
+			AddedBy: t.actor.Name, AddedAt: t.now, Findings: findings,
+		}
 		if err := t.AddEvidence(ctx, e); err != nil {
 			return nil, err
 		}
 		said := fmt.Sprintf("%s: %s was attached to %s as evidence of kind %s.", e.ID, e.Name, v.Ref, kind)
 		if findings.Says != "" {
-			said = fmt.Sprintf("%s: %s was attached to %s as evidence of kind %s: %s.", e.ID, e.Name, v.Ref, kind, findings.Says)
+			said = fmt.Sprintf("%s: %s was attached to %s as evidence of kind %s: %s.", e.ID, e.Name, v.Ref, kind,
+				findings.Says)
 		}
-		return e, t.note(ctx, entry{Project: v.Project, Kind: "evidence.attached", Subject: v.Ref, Also: []string{e.ID}, Sentence: said,
-			After: map[string]any{"id": e.ID, "kind": kind, "name": e.Name, "digest": e.Digest, "verdict": own}})
+		return e, t.note(ctx, entry{
+			Project: v.Project, Kind: "evidence.attached", Subject: v.Ref, Also: []string{e.ID},
+			Sentence: said,
+			After:    map[string]any{"id": e.ID, "kind": kind, "name": e.Name, "digest": e.Digest, "verdict": own},
+		})
 	})
 }
 
@@ -83,7 +92,8 @@ func (s *Service) Report(ctx context.Context, id string) (*registry.Evidence, er
 	}
 	e, err := s.records(ctx).Evidence(ctx, n)
 	if errors.Is(err, store.ErrNone) {
-		return nil, fault.New(fault.Unknown, "evidence.unknown", "there is no %s", registry.EvidenceID(n)).In("evidence").Do("see what is attached with: innerladder evidence MODEL@NUMBER")
+		return nil, fault.New(fault.Unknown, "evidence.unknown", "there is no %s", registry.EvidenceID(n)).
+			In("evidence").Do("see what is attached with: innerladder evidence MODEL@NUMBER")
 	}
 	return e, err
 }

@@ -43,7 +43,10 @@ func (s *Service) Gate(ctx context.Context, ref, to string) (GateReport, error) 
 		return GateReport{}, err
 	}
 	if l.Height(v.Rung) >= l.Height(to) {
-		return GateReport{Version: v.Ref, From: v.Rung, To: to, Ladder: l.Number, Met: true, Findings: []ladder.Finding{}}, nil
+		return GateReport{
+			Version: v.Ref, From: v.Rung, To: to, Ladder: l.Number, Met: true,
+			Findings: []ladder.Finding{},
+		}, nil
 	}
 	if err := l.CheckClimb(v.Ref, v.Rung, to); err != nil {
 		return GateReport{}, err
@@ -65,13 +68,21 @@ func (s *Service) Gate(ctx context.Context, ref, to string) (GateReport, error) 
 	}
 	p.From = v.Rung
 	l.Judge(p, f)
-	return GateReport{Version: v.Ref, From: v.Rung, To: to, Incumbent: p.Incumbent, Promotion: p.ID, Ladder: l.Number, Met: ladder.Met(p.Findings), Findings: p.Findings}, nil
+	return GateReport{
+		Version: v.Ref, From: v.Rung, To: to, Incumbent: p.Incumbent, Promotion: p.ID, Ladder: l.Number,
+		Met: ladder.Met(p.Findings), Findings: p.Findings,
+	}, nil
 }
 
 // facts gathers what the gates look at. The incumbent is the version that stepped last on
 // the rung asked for.
-func (s *Service) facts(ctx context.Context, r store.Records, v *registry.Version, to string, stored int) (ladder.Facts, error) {
-	f := ladder.Facts{Version: v, To: to, StoredArtifacts: stored, Verified: true, Trainers: []string{v.CreatedBy}, Now: s.now()}
+func (s *Service) facts(ctx context.Context, r store.Records, v *registry.Version, to string, stored int) (ladder.Facts,
+	error,
+) {
+	f := ladder.Facts{
+		Version: v, To: to, StoredArtifacts: stored, Verified: true, Trainers: []string{v.CreatedBy},
+		Now: s.now(),
+	}
 	there, err := r.VersionsOnRung(ctx, v.Model, to, 1)
 	if err != nil {
 		return f, err

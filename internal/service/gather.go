@@ -25,8 +25,12 @@ type gathered struct {
 
 // gather reads the files and builds the version from what was said and read.
 func (s *Service) gather(reg Registration, files []*File) (*gathered, error) {
-	g := &gathered{version: &registry.Version{Model: reg.Model, Note: reg.Note, Metrics: maps.Clone(reg.Metrics), Params: maps.Clone(reg.Params), Importance: reg.Importance,
-		Code: reg.Code, Dependencies: reg.Dependencies, Tags: reg.Tags, Properties: reg.Properties, Artifacts: []registry.Artifact{}}}
+	g := &gathered{version: &registry.Version{
+		Model: reg.Model, Note: reg.Note, Metrics: maps.Clone(reg.Metrics),
+		Params: maps.Clone(reg.Params), Importance: reg.Importance,
+		Code: reg.Code, Dependencies: reg.Dependencies, Tags: reg.Tags, Properties: reg.Properties,
+		Artifacts: []registry.Artifact{},
+	}}
 	v := g.version
 	if v.Metrics == nil {
 		v.Metrics = map[string]float64{}
@@ -38,7 +42,8 @@ func (s *Service) gather(reg Registration, files []*File) (*gathered, error) {
 	types := reg.Signature.Types()
 	for _, f := range files {
 		if f.Upload.Size == 0 {
-			return nil, fault.New(fault.Invalid, "artifact.empty", "%s is empty", f.Name).In(f.Part).Do("give the file that was meant")
+			return nil, fault.New(fault.Invalid, "artifact.empty", "%s is empty", f.Name).In(f.Part).
+				Do("give the file that was meant")
 		}
 		opened, err := f.Upload.Open()
 		if err != nil {
@@ -51,7 +56,8 @@ func (s *Service) gather(reg Registration, files []*File) (*gathered, error) {
 		_ = opened.Close()
 	}
 	if len(v.Artifacts) == 0 {
-		return nil, fault.New(fault.Invalid, "version.no_artifact", "the version has no file").In("artifact").Do("give at least one with -file, or an address with -from")
+		return nil, fault.New(fault.Invalid, "version.no_artifact", "the version has no file").In("artifact").
+			Do("give at least one with -file, or an address with -from")
 	}
 	if v.Card == nil && reg.Card != "" {
 		card, err := intake.ReadCard("the card", strings.NewReader(reg.Card))
@@ -79,24 +85,32 @@ func (s *Service) gather(reg Registration, files []*File) (*gathered, error) {
 }
 
 // take reads one file for what it is.
-func (g *gathered) take(f *File, opened *os.File, types map[string]registry.Type, reference **registry.Profiler) (err error) {
+func (g *gathered) take(f *File, opened *os.File, types map[string]registry.Type,
+	reference **registry.Profiler,
+) (err error) {
 	v := g.version
 	once := func(there bool) error {
 		if there {
-			return fault.New(fault.Invalid, "register.twice", "two files are given as %s", f.Part).In(f.Part).Do("give one")
+			return fault.New(fault.Invalid, "register.twice", "two files are given as %s", f.Part).In(f.Part).
+				Do("give one")
 		}
 		return nil
 	}
 	switch f.Part {
 	case PartArtifact:
 		if slices.ContainsFunc(v.Artifacts, func(a registry.Artifact) bool { return a.Name == f.Name }) {
-			return fault.New(fault.Invalid, "artifact.twice", "two files are named %q", f.Name).In("artifact").Do("give each file its own name")
+			return fault.New(fault.Invalid, "artifact.twice", "two files are named %q", f.Name).In("artifact").
+				Do("give each file its own name")
 		}
 		contents, err := intake.Read(f.Name, opened, f.Upload.Size)
 		if err != nil {
 			return err
 		}
-		v.Artifacts = append(v.Artifacts, registry.Artifact{Name: f.Name, Digest: f.Upload.Digest, Size: f.Upload.Size, Stored: !f.reference, Address: f.address, Contents: contents})
+		v.Artifacts = append(v.Artifacts,
+			registry.Artifact{
+				Name: f.Name, Digest: f.Upload.Digest, Size: f.Upload.Size, Stored: !f.reference,
+				Address: f.address, Contents: contents,
+			})
 		if !f.reference {
 			g.files = append(g.files, f)
 		}
@@ -128,9 +142,11 @@ func (g *gathered) take(f *File, opened *os.File, types map[string]registry.Type
 			return err
 		}
 		if slices.ContainsFunc(g.attachments, func(a registry.Attachment) bool { return a.Name == f.Name }) {
-			return fault.New(fault.Invalid, "attachment.twice", "two attachments are named %q", f.Name).In("attachment").Do("give each its own name")
+			return fault.New(fault.Invalid, "attachment.twice", "two attachments are named %q", f.Name).
+				In("attachment").Do("give each its own name")
 		}
-		g.attachments = append(g.attachments, registry.Attachment{Name: f.Name, Digest: f.Upload.Digest, Size: f.Upload.Size, Media: media})
+		g.attachments = append(g.attachments,
+			registry.Attachment{Name: f.Name, Digest: f.Upload.Digest, Size: f.Upload.Size, Media: media})
 		g.files = append(g.files, f)
 	}
 	return err
@@ -145,7 +161,8 @@ func (g *gathered) sign(reg Registration) (err error) {
 		if reg.Signature != nil {
 			for _, c := range reg.Signature.Inputs {
 				if !slices.Contains(g.profiler.Columns(), c.Name) {
-					return fault.New(fault.Invalid, "signature.sample", "the signature has an input %q, which the sample does not have", c.Name).In("signature").
+					return fault.New(fault.Invalid, "signature.sample",
+						"the signature has an input %q, which the sample does not have", c.Name).In("signature").
 						Do("the sample has %s", strings.Join(g.profiler.Columns(), ", "))
 				}
 			}
@@ -162,7 +179,8 @@ func (g *gathered) sign(reg Registration) (err error) {
 			return err
 		}
 	} else if len(reg.Targets) > 0 || len(reg.Units) > 0 {
-		return fault.New(fault.Invalid, "sample.missing", "targets or units are named, but there is no sample").In("sample").Do("give one with -sample")
+		return fault.New(fault.Invalid, "sample.missing", "targets or units are named, but there is no sample").
+			In("sample").Do("give one with -sample")
 	}
 	switch {
 	case reg.Signature != nil:

@@ -52,18 +52,25 @@ func (s *Service) LadderRevisions(ctx context.Context, project string, p store.P
 	if _, err := s.Ladder(ctx, project); err != nil {
 		return Listed[ladder.Revision]{}, err
 	}
-	return list(ctx, func(r store.Records) ([]ladder.Revision, string, error) { return r.LadderRevisions(ctx, project, p) }, s)
+	return list(ctx, func(r store.Records) ([]ladder.Revision, string,
+		error,
+	) {
+		return r.LadderRevisions(ctx, project, p)
+	}, s)
 }
 
 // SetLadder makes the next revision of a project's ladder. What stands or waits on the
 // present one must find its place on the new one. based is the revision that it was made
 // from, -1 for any.
-func (s *Service) SetLadder(ctx context.Context, project string, l ladder.Ladder, reason string, based int) (ladder.Revision, error) {
+func (s *Service) SetLadder(ctx context.Context, project string, l ladder.Ladder, reason string,
+	based int,
+) (ladder.Revision, error) {
 	if err := l.Check(); err != nil {
 		return ladder.Revision{}, err
 	}
 	if strings.TrimSpace(reason) == "" {
-		return ladder.Revision{}, fault.New(fault.Invalid, "ladder.no_reason", "no reason is given").In("reason").Do("say why the ladder changes; it is read when someone asks what was demanded then")
+		return ladder.Revision{}, fault.New(fault.Invalid, "ladder.no_reason", "no reason is given").In("reason").
+			Do("say why the ladder changes; it is read when someone asks what was demanded then")
 	}
 	return change(ctx, s, access.Manage, func(t *tx) (ladder.Revision, error) {
 		if err := s.checkProject(ctx, t.Records, project); err != nil {
@@ -77,10 +84,12 @@ func (s *Service) SetLadder(ctx context.Context, project string, l ladder.Ladder
 			return now, err
 		}
 		if based >= 0 && based != now.Number {
-			return now, fault.New(fault.Stale, "ladder.changed", "the ladder of %s is at revision %d, not %d", project, now.Number, based).In("If-Match").Do("look at it, and decide again")
+			return now, fault.New(fault.Stale, "ladder.changed", "the ladder of %s is at revision %d, not %d", project,
+				now.Number, based).In("If-Match").Do("look at it, and decide again")
 		}
 		if reflect.DeepEqual(now.Ladder, l) {
-			return now, fault.New(fault.Refused, "ladder.same", "the ladder of %s is like this already", project).Do("nothing needs doing")
+			return now, fault.New(fault.Refused, "ladder.same", "the ladder of %s is like this already", project).
+				Do("nothing needs doing")
 		}
 		if err := s.checkLadderFits(ctx, t.Records, project, l); err != nil {
 			return now, err
@@ -89,8 +98,12 @@ func (s *Service) SetLadder(ctx context.Context, project string, l ladder.Ladder
 		if err := t.AddLadder(ctx, &next); err != nil {
 			return next, err
 		}
-		return next, t.note(ctx, entry{Project: project, Kind: "ladder.changed", Subject: project, Reason: reason, Before: now.Ladder, After: next.Ladder,
-			Sentence: fmt.Sprintf("The ladder of %s was changed to revision %d: %s.", project, next.Number, strings.Join(l.Names(), " → "))})
+		return next, t.note(ctx, entry{
+			Project: project, Kind: "ladder.changed", Subject: project, Reason: reason,
+			Before: now.Ladder, After: next.Ladder,
+			Sentence: fmt.Sprintf("The ladder of %s was changed to revision %d: %s.", project, next.Number,
+				strings.Join(l.Names(), " → ")),
+		})
 	})
 }
 
@@ -110,15 +123,22 @@ func (s *Service) checkLadderFits(ctx context.Context, r store.Records, project 
 		switch {
 		case rung == ladder.Retired:
 		case h < 0 && u.Versions > 0:
-			return refuse("ladder.in_use", "%d versions stand on %s, %s among them, and the new ladder has no such rung", u.Versions, rung, u.Example).Do("keep the rung, or retire them first")
+			return refuse("ladder.in_use",
+				"%d versions stand on %s, %s among them, and the new ladder has no such rung", u.Versions, rung,
+				u.Example).Do("keep the rung, or retire them first")
 		case h < 0 && len(u.Endpoints) > 0:
-			return refuse("ladder.in_use", "%s demands the rung %s, and the new ladder has no such rung", strings.Join(u.Endpoints, ", "), rung).Do("keep the rung")
+			return refuse("ladder.in_use", "%s demands the rung %s, and the new ladder has no such rung",
+				strings.Join(u.Endpoints, ", "), rung).Do("keep the rung")
 		case h < 0 && len(u.Promotions) > 0:
-			return refuse("ladder.in_use", "%s asks for %s, and the new ladder has no such rung", strings.Join(u.Promotions, ", "), rung).Do("keep the rung, or answer them first")
+			return refuse("ladder.in_use", "%s asks for %s, and the new ladder has no such rung",
+				strings.Join(u.Promotions, ", "), rung).Do("keep the rung, or answer them first")
 		case h >= 0 && len(u.Labels) > 0:
-			return refuse("ladder.label", "a rung cannot be called %s: there is the label %s", rung, strings.Join(u.Labels, ", ")).Do("choose another name, or remove the label")
+			return refuse("ladder.label", "a rung cannot be called %s: there is the label %s", rung,
+				strings.Join(u.Labels, ", ")).Do("choose another name, or remove the label")
 		case h >= 0 && l.Rungs[h].HoldsOne && u.Most > 1:
-			return refuse("ladder.holds_one", "%d versions of one model stand on %s, %s among them, which would hold one", u.Most, rung, u.Example).Do("retire all but one, or let it hold many")
+			return refuse("ladder.holds_one",
+				"%d versions of one model stand on %s, %s among them, which would hold one", u.Most, rung, u.Example).
+				Do("retire all but one, or let it hold many")
 		}
 	}
 	own, err := r.Roles(ctx)
@@ -140,15 +160,19 @@ func (s *Service) checkLadderFits(ctx context.Context, r store.Records, project 
 			case ladder.SignOffs:
 				wanted = append(wanted, rule.Roles...)
 			case ladder.Placed:
-				if !slices.ContainsFunc(environments, func(e store.Environment) bool { return e.Name == rule.Environment }) {
-					return fault.New(fault.Invalid, "environment.unknown", "the gate of %s names the environment %q, which there is not", rung.Name, rule.Environment).In(fmt.Sprintf("rungs[%d].gate", i)).
+				if !slices.ContainsFunc(environments,
+					func(e store.Environment) bool { return e.Name == rule.Environment }) {
+					return fault.New(fault.Invalid, "environment.unknown",
+						"the gate of %s names the environment %q, which there is not", rung.Name, rule.Environment).
+						In(fmt.Sprintf("rungs[%d].gate", i)).
 						Do("add it with: innerladder environment add %s", rule.Environment)
 				}
 			}
 		}
 		for _, name := range wanted {
 			if !slices.Contains(roles, name) {
-				return fault.New(fault.Invalid, "role.unknown", "the rung %s names the role %q, which there is not", rung.Name, name).In(fmt.Sprintf("rungs[%d]", i)).Do("%s", exist("roles", roles))
+				return fault.New(fault.Invalid, "role.unknown", "the rung %s names the role %q, which there is not",
+					rung.Name, name).In(fmt.Sprintf("rungs[%d]", i)).Do("%s", exist("roles", roles))
 			}
 		}
 	}
@@ -216,7 +240,8 @@ func (s *Service) TryLadder(ctx context.Context, project string, l *ladder.Ladde
 		}
 	}
 	versions, err := r.JudgedVersions(ctx, project, store.GateNeeds{
-		Metrics: l.MetricsOf(), Signature: l.Wants("signature_not_broken"), Card: l.Wants("card_sections"), Lineage: l.Wants("lineage"), Needs: l.Wants("no_denied_dependency"),
+		Metrics: l.MetricsOf(), Signature: l.Wants("signature_not_broken"), Card: l.Wants("card_sections"),
+		Lineage: l.Wants("lineage"), Needs: l.Wants("no_denied_dependency"),
 		Evidence: true, Places: l.Wants("placed"), Trainers: l.Wants("sign_offs"),
 	})
 	if err != nil {
@@ -231,7 +256,9 @@ func (s *Service) TryLadder(ctx context.Context, project string, l *ladder.Ladde
 }
 
 // waitingByVersion finds the promotions that can still be answered, by version and rung.
-func (s *Service) waitingByVersion(ctx context.Context, r store.Records, project string) (map[string]*ladder.Promotion, error) {
+func (s *Service) waitingByVersion(ctx context.Context, r store.Records, project string) (map[string]*ladder.Promotion,
+	error,
+) {
 	out := map[string]*ladder.Promotion{}
 	page := store.Page{Limit: 1000}
 	for {
@@ -256,7 +283,8 @@ func (s *Service) preview(out *Preview, l ladder.Ladder, versions []store.Judged
 	for i := range versions {
 		v := &versions[i]
 		key := [2]string{v.Model, v.Rung}
-		if there := incumbents[key]; there == nil || v.RungSince.After(there.RungSince) || (v.RungSince.Equal(there.RungSince) && v.Number > there.Number) {
+		if there := incumbents[key]; there == nil || v.RungSince.After(there.RungSince) ||
+			(v.RungSince.Equal(there.RungSince) && v.Number > there.Number) {
 			incumbents[key] = v
 		}
 	}
@@ -273,7 +301,10 @@ func (s *Service) preview(out *Preview, l ladder.Ladder, versions []store.Judged
 			continue
 		}
 		to := l.Rungs[h+1].Name
-		f := ladder.Facts{Version: &v.Version, MetricCount: v.MetricCount, Evidence: v.Evidence, Places: v.Places, Trainers: v.Trainers, Frozen: &frozen, Now: now}
+		f := ladder.Facts{
+			Version: &v.Version, MetricCount: v.MetricCount, Evidence: v.Evidence, Places: v.Places,
+			Trainers: v.Trainers, Frozen: &frozen, Now: now,
+		}
 		for _, d := range v.Stored {
 			if stored(d) {
 				f.StoredArtifacts++

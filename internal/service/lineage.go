@@ -44,11 +44,14 @@ func (s *Service) AddDataSet(ctx context.Context, in NewDataSet) (AddedDataSet, 
 	in.Digest = strings.ToLower(in.Digest)
 	switch {
 	case in.Digest == "" && in.Address == "":
-		return AddedDataSet{}, fault.New(fault.Invalid, "data.nothing", "neither digest nor address is given").In("digest").Do("give the data set's file, or say where it lies with -address")
+		return AddedDataSet{}, fault.New(fault.Invalid, "data.nothing", "neither digest nor address is given").
+			In("digest").Do("give the data set's file, or say where it lies with -address")
 	case in.Digest != "" && (len(in.Digest) != 64 || strings.Trim(in.Digest, "0123456789abcdef") != ""):
-		return AddedDataSet{}, fault.New(fault.Invalid, "data.digest", "%q is no SHA-256", in.Digest).In("digest").Do("give 64 hexadecimal digits")
+		return AddedDataSet{}, fault.New(fault.Invalid, "data.digest", "%q is no SHA-256", in.Digest).In("digest").
+			Do("give 64 hexadecimal digits")
 	case in.Rows < 0 || in.Size < 0:
-		return AddedDataSet{}, fault.New(fault.Invalid, "data.count", "rows or size are negative").In("rows").Do("leave out what is not known")
+		return AddedDataSet{}, fault.New(fault.Invalid, "data.count", "rows or size are negative").In("rows").
+			Do("leave out what is not known")
 	}
 	ctx = withoutRepeat(ctx) // the content itself makes a repeated call harmless
 	return change(ctx, s, access.Register, func(t *tx) (AddedDataSet, error) {
@@ -61,11 +64,18 @@ func (s *Service) AddDataSet(ctx context.Context, in NewDataSet) (AddedDataSet, 
 		if err != nil {
 			return AddedDataSet{}, err
 		}
-		d := registry.DataSet{Name: in.Name, Project: project, Address: in.Address, Digest: in.Digest, Rows: in.Rows, Size: in.Size, Schema: in.Schema, Description: in.Description, AddedBy: t.actor.Name, AddedAt: t.now}
+		d := registry.DataSet{
+			Name: in.Name, Project: project, Address: in.Address, Digest: in.Digest, Rows: in.Rows,
+			Size: in.Size, Schema: in.Schema, Description: in.Description, AddedBy: t.actor.Name, AddedAt: t.now,
+		}
 		if err := t.Records.AddDataSet(ctx, &d); err != nil {
 			return AddedDataSet{}, err
 		}
-		return AddedDataSet{d, true}, t.note(ctx, entry{Project: d.Project, Kind: "data.added", Subject: d.Ref, Sentence: "The data set " + d.Ref + " was added.", Reason: in.Description, After: d})
+		return AddedDataSet{d, true}, t.note(ctx,
+			entry{
+				Project: d.Project, Kind: "data.added", Subject: d.Ref,
+				Sentence: "The data set " + d.Ref + " was added.", Reason: in.Description, After: d,
+			})
 	})
 }
 
@@ -81,7 +91,8 @@ func (s *Service) dataProject(ctx context.Context, t *tx, in NewDataSet) (string
 	case err != nil:
 		return "", err
 	case in.Project != "" && in.Project != newest.Project:
-		return "", fault.New(fault.Refused, "data.project_differs", "%s is in the project %s", in.Name, newest.Project).In("project").Do("leave the project out, or choose another name")
+		return "", fault.New(fault.Refused, "data.project_differs", "%s is in the project %s", in.Name, newest.Project).
+			In("project").Do("leave the project out, or choose another name")
 	}
 	return newest.Project, nil
 }
@@ -108,20 +119,23 @@ func (s *Service) dataSet(ctx context.Context, r store.Records, field, raw strin
 	}
 	newest, err := r.NewestDataSet(ctx, ref.Name)
 	if errors.Is(err, store.ErrNone) {
-		return nil, fault.New(fault.Unknown, "data.unknown", "there is no data set %q", ref.Name).In(field).Do("add it with: innerladder data add %s FILE", ref.Name)
+		return nil, fault.New(fault.Unknown, "data.unknown", "there is no data set %q", ref.Name).In(field).
+			Do("add it with: innerladder data add %s FILE", ref.Name)
 	}
 	if err != nil {
 		return nil, err
 	}
 	switch {
 	case ref.Number == 0 && newest.Number > 1:
-		return nil, fault.New(fault.Refused, "data.several", "%s has %d revisions", ref.Name, newest.Number).In(field).Do("name one of %s#1 to %s", ref.Name, newest.Ref)
+		return nil, fault.New(fault.Refused, "data.several", "%s has %d revisions", ref.Name, newest.Number).In(field).
+			Do("name one of %s#1 to %s", ref.Name, newest.Ref)
 	case ref.Number == 0 || ref.Number == newest.Number:
 		return newest, nil
 	}
 	d, err := r.DataSet(ctx, ref)
 	if errors.Is(err, store.ErrNone) {
-		return nil, fault.New(fault.Unknown, "data.unknown", "there is no %s", ref).In(field).Do("%s has revisions 1 to %d", ref.Name, newest.Number)
+		return nil, fault.New(fault.Unknown, "data.unknown", "there is no %s", ref).In(field).
+			Do("%s has revisions 1 to %d", ref.Name, newest.Number)
 	}
 	return d, err
 }
@@ -145,7 +159,10 @@ func (s *Service) EvaluatedOn(ctx context.Context, ref, data string) (*registry.
 			return nil, err
 		}
 		v.Data = append(v.Data, use)
-		return v, t.note(ctx, entry{Project: v.Project, Kind: "version.evaluated", Subject: v.Ref, Sentence: v.Ref + " was evaluated on " + d.Ref + ".", After: use})
+		return v, t.note(ctx, entry{
+			Project: v.Project, Kind: "version.evaluated", Subject: v.Ref,
+			Sentence: v.Ref + " was evaluated on " + d.Ref + ".", After: use,
+		})
 	})
 }
 
@@ -175,7 +192,11 @@ func (s *Service) StartRun(ctx context.Context, in NewRun) (*registry.Run, error
 		if err != nil {
 			return nil, err
 		}
-		run := &registry.Run{Project: project, Model: in.Model, Title: in.Title, State: registry.Running, By: t.actor.Name, Machine: in.Machine, Started: t.now, Params: in.Params, Metrics: map[string]float64{}, Code: in.Code}
+		run := &registry.Run{
+			Project: project, Model: in.Model, Title: in.Title, State: registry.Running,
+			By: t.actor.Name, Machine: in.Machine, Started: t.now, Params: in.Params, Metrics: map[string]float64{},
+			Code: in.Code,
+		}
 		if run.Params == nil {
 			run.Params = map[string]string{}
 		}
@@ -189,7 +210,10 @@ func (s *Service) StartRun(ctx context.Context, in NewRun) (*registry.Run, error
 		if err := t.AddRun(ctx, run); err != nil {
 			return nil, err
 		}
-		return run, t.note(ctx, entry{Project: run.Project, Kind: "run.started", Subject: run.Ref, Sentence: run.Ref + " was started, training " + run.Model + ".", Reason: in.Title, After: run})
+		return run, t.note(ctx, entry{
+			Project: run.Project, Kind: "run.started", Subject: run.Ref,
+			Sentence: run.Ref + " was started, training " + run.Model + ".", Reason: in.Title, After: run,
+		})
 	})
 }
 
@@ -225,7 +249,8 @@ func (s *Service) run(ctx context.Context, r store.Records, field, ref string) (
 	}
 	run, err := r.Run(ctx, n)
 	if errors.Is(err, store.ErrNone) {
-		return nil, fault.New(fault.Unknown, "run.unknown", "there is no %s", registry.RunRef(n)).In(field).Do("see them with: innerladder runs")
+		return nil, fault.New(fault.Unknown, "run.unknown", "there is no %s", registry.RunRef(n)).In(field).
+			Do("see them with: innerladder runs")
 	}
 	return run, err
 }
@@ -242,13 +267,17 @@ const pointsAtOnce = 10_000
 
 // LogRun adds parameters and points to a run that is open. Points are many, so they are
 // no entries of the record; when the run ends, that is one.
-func (s *Service) LogRun(ctx context.Context, ref string, params map[string]string, points []registry.Point) (Logged, error) {
+func (s *Service) LogRun(ctx context.Context, ref string, params map[string]string, points []registry.Point) (Logged,
+	error,
+) {
 	if len(points) > pointsAtOnce {
-		return Logged{}, fault.New(fault.TooLarge, "run.points", "%d points are given", len(points)).In("points").Do("log at most %d at once", pointsAtOnce)
+		return Logged{}, fault.New(fault.TooLarge, "run.points", "%d points are given", len(points)).In("points").
+			Do("log at most %d at once", pointsAtOnce)
 	}
 	for i, p := range points {
 		if p.Metric == "" || math.IsNaN(p.Value) || math.IsInf(p.Value, 0) {
-			return Logged{}, fault.New(fault.Invalid, "run.point", "point %d is %q = %v", i+1, p.Metric, p.Value).In("points").Do("give every point a metric and a finite value")
+			return Logged{}, fault.New(fault.Invalid, "run.point", "point %d is %q = %v", i+1, p.Metric, p.Value).
+				In("points").Do("give every point a metric and a finite value")
 		}
 	}
 	return change(ctx, s, access.Register, func(t *tx) (Logged, error) {
@@ -275,7 +304,8 @@ func (s *Service) LogRun(ctx context.Context, ref string, params map[string]stri
 func (s *Service) openRun(ctx context.Context, t *tx, ref string) (*registry.Run, error) {
 	run, err := s.run(ctx, t.Records, "run", ref)
 	if err == nil && run.State != registry.Running {
-		return nil, fault.New(fault.Refused, "run.ended", "%s has %s", run.Ref, run.State).In("run").Do("start another run")
+		return nil, fault.New(fault.Refused, "run.ended", "%s has %s", run.Ref, run.State).In("run").
+			Do("start another run")
 	}
 	return run, err
 }
@@ -294,7 +324,11 @@ func (s *Service) EndRun(ctx context.Context, ref string, failed bool, note stri
 		if err := t.CloseRun(ctx, run.Number, run.State, note, t.now); err != nil {
 			return nil, err
 		}
-		return run, t.note(ctx, entry{Project: run.Project, Kind: "run.ended", Subject: run.Ref, Sentence: fmt.Sprintf("%s %s after %s.", run.Ref, run.State, t.now.Sub(run.Started).Round(time.Millisecond)), Reason: note, After: run})
+		return run, t.note(ctx, entry{
+			Project: run.Project, Kind: "run.ended", Subject: run.Ref,
+			Sentence: fmt.Sprintf("%s %s after %s.", run.Ref, run.State,
+				t.now.Sub(run.Started).Round(time.Millisecond)), Reason: note, After: run,
+		})
 	})
 }
 
@@ -345,11 +379,14 @@ func (s *Service) Trace(ctx context.Context, from TraceFrom) (registry.Trace, er
 	}
 	switch {
 	case from.Most < 1 || from.Most > mostNodes:
-		return registry.Trace{}, fault.New(fault.Invalid, "trace.limit", "%d nodes are asked for", from.Most).In("limit").Do("give 1 to %d", mostNodes)
+		return registry.Trace{}, fault.New(fault.Invalid, "trace.limit", "%d nodes are asked for", from.Most).
+			In("limit").Do("give 1 to %d", mostNodes)
 	case from.Depth < 1 || from.Depth > mostDepth:
-		return registry.Trace{}, fault.New(fault.Invalid, "trace.depth", "a depth of %d is asked for", from.Depth).In("depth").Do("give 1 to %d", mostDepth)
+		return registry.Trace{}, fault.New(fault.Invalid, "trace.depth", "a depth of %d is asked for", from.Depth).
+			In("depth").Do("give 1 to %d", mostDepth)
 	case from.Direction != "" && from.Direction != Up && from.Direction != Down && from.Direction != Both:
-		return registry.Trace{}, fault.New(fault.Invalid, "trace.direction", "%q is no direction", from.Direction).In("direction").Do("use %s, %s or %s", Up, Down, Both)
+		return registry.Trace{}, fault.New(fault.Invalid, "trace.direction", "%q is no direction", from.Direction).
+			In("direction").Do("use %s, %s or %s", Up, Down, Both)
 	}
 	r := s.records(ctx)
 	roots, answer, err := s.traceRoots(ctx, r, from.From)
@@ -368,7 +405,9 @@ func (s *Service) Trace(ctx context.Context, from TraceFrom) (registry.Trace, er
 }
 
 // traceRoots finds the nodes that a trace begins at.
-func (s *Service) traceRoots(ctx context.Context, r store.Records, from string) ([]store.Node, *registry.Answer, error) {
+func (s *Service) traceRoots(ctx context.Context, r store.Records, from string) ([]store.Node, *registry.Answer,
+	error,
+) {
 	one := func(n store.Node, err error) ([]store.Node, *registry.Answer, error) {
 		return []store.Node{n}, nil, err
 	}
@@ -405,8 +444,10 @@ func (s *Service) traceRoots(ctx context.Context, r store.Records, from string) 
 			return nodes, nil, err
 		}
 	}
-	return nil, nil, fault.New(fault.Unknown, "trace.unknown", "%q is no version, data set, run, commit or request that is known", from).In("from").
-		Do("write MODEL@NUMBER, a data set's NAME or NAME#NUMBER, run-NUMBER, at least 7 digits of a commit, or a request's id")
+	return nil, nil, fault.New(fault.Unknown, "trace.unknown",
+		"%q is no version, data set, run, commit or request that is known", from).In("from").
+		Do("write MODEL@NUMBER, a data set's NAME or NAME#NUMBER, run-NUMBER, at least 7 digits of a commit, or a " +
+			"request's id")
 }
 
 // walkBoth follows links in the directions asked for and describes what it came to.
@@ -428,23 +469,24 @@ func walkBoth(ctx context.Context, r store.Records, roots []store.Node, from Tra
 		if !way.on {
 			continue
 		}
-		reached, cut, err := registry.Walk(roots, from.Depth, from.Most, func(nodes []store.Node) ([][2]store.Node, error) {
-			// One more link than could be shown tells that something is left out.
-			found, err := way.links(ctx, nodes, 4*from.Most+1)
-			if err == nil {
-				found, err = r.LinksInSight(ctx, found)
-			}
-			pairs := make([][2]store.Node, len(found))
-			for i, l := range found {
-				near, far := way.ends(l)
-				pairs[i] = [2]store.Node{near, far}
-				if !links[l] {
-					links[l] = true
-					linkOrder = append(linkOrder, l)
+		reached, cut, err := registry.Walk(roots, from.Depth, from.Most,
+			func(nodes []store.Node) ([][2]store.Node, error) {
+				// One more link than could be shown tells that something is left out.
+				found, err := way.links(ctx, nodes, 4*from.Most+1)
+				if err == nil {
+					found, err = r.LinksInSight(ctx, found)
 				}
-			}
-			return pairs, err
-		})
+				pairs := make([][2]store.Node, len(found))
+				for i, l := range found {
+					near, far := way.ends(l)
+					pairs[i] = [2]store.Node{near, far}
+					if !links[l] {
+						links[l] = true
+						linkOrder = append(linkOrder, l)
+					}
+				}
+				return pairs, err
+			})
 		if err != nil {
 			return out, err
 		}
@@ -501,7 +543,10 @@ func (s *Service) addArtifacts(ctx context.Context, r store.Records, t *registry
 			id := "sha256:" + a.Digest[:16]
 			if !seen[id] {
 				seen[id] = true
-				t.Nodes = append(t.Nodes, registry.Node{ID: id, Kind: registry.ArtifactNode, Detail: a.Name, Depth: n.Depth - 1})
+				t.Nodes = append(t.Nodes, registry.Node{
+					ID: id, Kind: registry.ArtifactNode, Detail: a.Name,
+					Depth: n.Depth - 1,
+				})
 			}
 			t.Links = append(t.Links, registry.Link{From: n.ID, Relation: registry.Holds, To: id})
 		}
@@ -511,8 +556,11 @@ func (s *Service) addArtifacts(ctx context.Context, r store.Records, t *registry
 
 // whoAnswered reads off a request's id who answered it, and finds out how that version
 // came to be allowed to.
-func (s *Service) whoAnswered(ctx context.Context, r store.Records, id uuid.UUID, raw string) (*registry.Answer, error) {
-	unknown := fault.New(fault.Unknown, "request.unknown", "%s is the id of no request that was answered here", raw).In("from").
+func (s *Service) whoAnswered(ctx context.Context, r store.Records, id uuid.UUID, raw string) (*registry.Answer,
+	error,
+) {
+	unknown := fault.New(fault.Unknown, "request.unknown", "%s is the id of no request that was answered here", raw).
+		In("from").
 		Do("copy the whole header Inner-Ladder-Request of the answer")
 	at, origin, ok := s.requests.Read(id)
 	if !ok {

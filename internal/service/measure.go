@@ -29,14 +29,17 @@ const (
 
 func checkWindow(w time.Duration) error {
 	if w < shortestWindow || w > longestWindow {
-		return fault.New(fault.Invalid, "window.range", "a window of %s cannot be looked at", w).In("window").Do("give from %s to %s, such as 10m", shortestWindow, longestWindow)
+		return fault.New(fault.Invalid, "window.range", "a window of %s cannot be looked at", w).In("window").
+			Do("give from %s to %s, such as 10m", shortestWindow, longestWindow)
 	}
 	return nil
 }
 
 // Compare puts two versions that answer for an endpoint side by side, over the minutes
 // of a window in which both did.
-func (s *Service) Compare(ctx context.Context, endpoint, incumbent, candidate string, window time.Duration) (compare.Comparison, error) {
+func (s *Service) Compare(ctx context.Context, endpoint, incumbent, candidate string,
+	window time.Duration,
+) (compare.Comparison, error) {
 	var none compare.Comparison
 	e, err := s.Endpoint(ctx, endpoint)
 	if err != nil {
@@ -55,14 +58,19 @@ func (s *Service) Compare(ctx context.Context, endpoint, incumbent, candidate st
 	}
 	for field, v := range map[string]*registry.Version{"incumbent": a, "candidate": b} {
 		if v.Model != e.Model {
-			return none, fault.New(fault.Invalid, "compare.model", "%s is not a version of %s, which %s serves", v.Ref, e.Model, e.Name).In(field).Do("name versions of %s", e.Model)
+			return none, fault.New(fault.Invalid, "compare.model", "%s is not a version of %s, which %s serves", v.Ref,
+				e.Model, e.Name).In(field).Do("name versions of %s", e.Model)
 		}
 	}
 	if a.Ref == b.Ref {
-		return none, fault.New(fault.Invalid, "compare.same", "%s is compared with itself", a.Ref).In("candidate").Do("name two versions")
+		return none, fault.New(fault.Invalid, "compare.same", "%s is compared with itself", a.Ref).In("candidate").
+			Do("name two versions")
 	}
 	now := s.now()
-	q := signals.Query{Endpoint: endpoint, Versions: []string{a.Ref, b.Ref}, To: now, Longest: longestFor(window), Latency: true, Content: true}
+	q := signals.Query{
+		Endpoint: endpoint, Versions: []string{a.Ref, b.Ref}, To: now, Longest: longestFor(window),
+		Latency: true, Content: true,
+	}
 	q.From = startOf(now, window)
 	from := q.From
 	windows, err := s.recorder.Windows(ctx, q)
@@ -134,9 +142,11 @@ func (s *Service) compareWindows(windows []signals.Window, splits []traffic.Spli
 	for _, d := range draws {
 		drawn = append(drawn, *d)
 	}
-	c := compare.Compare(compare.Side{Version: a, Summary: sides[a]}, compare.Side{Version: b, Summary: sides[b]}, drawn, drift.DefaultNeed)
+	c := compare.Compare(compare.Side{Version: a, Summary: sides[a]}, compare.Side{Version: b, Summary: sides[b]},
+		drawn, drift.DefaultNeed)
 	if !together && c.IncumbentRequests > 0 && c.CandidateRequests > 0 {
-		c.Notes = append(c.Notes, "The two did not answer at the same time; what differs may be the time and not the version.")
+		c.Notes = append(c.Notes, "The two did not answer at the same time; what differs may be the time and not "+
+			"the version.")
 	}
 	if left = slices.Compact(left); len(left) > 0 {
 		c.Notes = append(c.Notes, "Some windows were counted on other bins and are left out of the distributions.")
@@ -333,7 +343,10 @@ func (s *Service) Series(ctx context.Context, endpoint string, window time.Durat
 	}
 	now := s.now()
 	from := now.Add(-window).Truncate(step)
-	out := Series{Endpoint: endpoint, From: from, To: now, StepMS: step.Milliseconds(), Lanes: []LaneSeries{}, Splits: []traffic.Split{}, Alerts: []store.Alert{}}
+	out := Series{
+		Endpoint: endpoint, From: from, To: now, StepMS: step.Milliseconds(), Lanes: []LaneSeries{},
+		Splits: []traffic.Split{}, Alerts: []store.Alert{},
+	}
 
 	type key struct{ lane, version string }
 	steps := map[key]map[time.Time]*sketch.Traffic{}
@@ -348,7 +361,8 @@ func (s *Service) Series(ctx context.Context, endpoint string, window time.Durat
 		steps[id][at].Merge(t)
 	}
 	if window > inMemory {
-		windows, err := s.recorder.Windows(ctx, signals.Query{Endpoint: endpoint, From: from, To: now, Longest: longest, Latency: true})
+		windows, err := s.recorder.Windows(ctx,
+			signals.Query{Endpoint: endpoint, From: from, To: now, Longest: longest, Latency: true})
 		if err != nil {
 			return out, err
 		}
@@ -405,7 +419,10 @@ func (s *Service) addEvents(ctx context.Context, out *Series) error {
 
 func point(at time.Time, t *sketch.Traffic, span time.Duration) Point {
 	ms := func(p float64) float64 { return float64(t.Latency.At(p)) / float64(time.Millisecond) }
-	p := Point{At: at, Requests: t.Counts.Requests, Rate: float64(t.Counts.Requests) / span.Seconds(), P50: ms(0.5), P95: ms(0.95), P99: ms(0.99)}
+	p := Point{
+		At: at, Requests: t.Counts.Requests, Rate: float64(t.Counts.Requests) / span.Seconds(), P50: ms(0.5),
+		P95: ms(0.95), P99: ms(0.99),
+	}
 	if t.Counts.Requests > 0 {
 		p.ErrorRate = float64(t.Counts.Failed()) / float64(t.Counts.Requests)
 	}

@@ -117,7 +117,8 @@ func (s *Service) MarkRead(ctx context.Context, id int64, alone bool) (struct{},
 	if err != nil {
 		return struct{}{}, err
 	}
-	return struct{}{}, s.store.Write(ctx, func(r store.Records) error { return r.MarkRead(ctx, a.person, id, alone, s.now()) })
+	return struct{}{}, s.store.Write(ctx,
+		func(r store.Records) error { return r.MarkRead(ctx, a.person, id, alone, s.now()) })
 }
 
 // Preferences are what reaches someone, with what there is to choose from.
@@ -155,7 +156,11 @@ func (s *Service) SetPreferences(ctx context.Context, c notice.Choices) (Prefere
 		if err := t.SetChoices(ctx, p.ID, c); err != nil {
 			return struct{}{}, err
 		}
-		return struct{}{}, t.note(ctx, entry{Kind: "person.choices", Subject: p.Name, Sentence: p.Name + " chose what reaches them.", Before: p.Choices, After: c})
+		return struct{}{}, t.note(ctx,
+			entry{
+				Kind: "person.choices", Subject: p.Name, Sentence: p.Name + " chose what reaches them.",
+				Before: p.Choices, After: c,
+			})
 	}); err != nil {
 		return Preferences{}, err
 	}
@@ -182,7 +187,8 @@ func (s *Service) AddWebhook(ctx context.Context, n NewWebhook) (MadeWebhook, er
 	}
 	for _, k := range n.Kinds {
 		if k == "" || strings.Trim(k, "abcdefghijklmnopqrstuvwxyz_.") != "" {
-			return MadeWebhook{}, fault.New(fault.Invalid, "webhook.kind", "%q is no kind of entry", k).In("kinds").Do("write one such as split.made, or split")
+			return MadeWebhook{}, fault.New(fault.Invalid, "webhook.kind", "%q is no kind of entry", k).In("kinds").
+				Do("write one such as split.made, or split")
 		}
 	}
 	if n.Kinds == nil {
@@ -196,14 +202,22 @@ func (s *Service) AddWebhook(ctx context.Context, n NewWebhook) (MadeWebhook, er
 		}
 		raw, _ := credential.Token("")
 		secret := "whsec_" + base64.StdEncoding.EncodeToString([]byte(raw)[:32])
-		out := MadeWebhook{store.Webhook{Project: n.Project, Address: n.Address, Kinds: n.Kinds, MadeBy: t.actor.Name, MadeAt: t.now}, secret}
+		out := MadeWebhook{store.Webhook{
+			Project: n.Project, Address: n.Address, Kinds: n.Kinds, MadeBy: t.actor.Name,
+			MadeAt: t.now,
+		}, secret}
 		if err := t.Records.AddWebhook(ctx, &out.Webhook); err != nil {
 			return out, err
 		}
-		if err := putSecret(ctx, t.Records, s.ring(), webhookSecret(out.ID), []byte(secret), t.actor.Name, t.now); err != nil {
+		if err := putSecret(ctx, t.Records, s.ring(), webhookSecret(out.ID), []byte(secret), t.actor.Name,
+			t.now); err != nil {
 			return out, err
 		}
-		return out, t.note(ctx, entry{Project: everywhereIsNone(n.Project), Kind: "webhook.added", Subject: webhookName(out.ID), Sentence: fmt.Sprintf("%s was added: %s.", webhookName(out.ID), n.Address), After: out.Webhook})
+		return out, t.note(ctx, entry{
+			Project: everywhereIsNone(n.Project), Kind: "webhook.added",
+			Subject: webhookName(out.ID), Sentence: fmt.Sprintf("%s was added: %s.", webhookName(out.ID), n.Address),
+			After: out.Webhook,
+		})
 	})
 }
 
@@ -229,7 +243,8 @@ func (s *Service) Webhooks(ctx context.Context) (Listed[store.Webhook], error) {
 func (s *Service) webhook(ctx context.Context, r store.Records, a Actor, id int64) (*store.Webhook, error) {
 	w, err := r.Webhook(ctx, id)
 	if errors.Is(err, store.ErrNone) || (err == nil && !a.Rights.May(access.Manage, w.Project)) {
-		return nil, fault.New(fault.Unknown, "webhook.unknown", "there is no webhook %d", id).In("webhook").Do("see them with: innerladder webhooks")
+		return nil, fault.New(fault.Unknown, "webhook.unknown", "there is no webhook %d", id).In("webhook").
+			Do("see them with: innerladder webhooks")
 	}
 	return w, err
 }
@@ -247,7 +262,10 @@ func (s *Service) RemoveWebhook(ctx context.Context, id int64, reason string) (s
 		if err := t.RemoveSecret(ctx, webhookSecret(id)); err != nil {
 			return *w, err
 		}
-		return *w, t.note(ctx, entry{Project: everywhereIsNone(w.Project), Kind: "webhook.removed", Subject: webhookName(id), Sentence: webhookName(id) + " was removed.", Reason: reason, Before: w})
+		return *w, t.note(ctx, entry{
+			Project: everywhereIsNone(w.Project), Kind: "webhook.removed",
+			Subject: webhookName(id), Sentence: webhookName(id) + " was removed.", Reason: reason, Before: w,
+		})
 	})
 }
 
@@ -274,7 +292,8 @@ func (s *Service) Deliveries(ctx context.Context, webhook int64, p store.Page) (
 // SendAgain sends a delivery again at once, whatever became of it.
 func (s *Service) SendAgain(ctx context.Context, id int64) (store.Delivery, error) {
 	return change(ctx, s, access.Manage, func(t *tx) (store.Delivery, error) {
-		unknown := fault.New(fault.Unknown, "delivery.unknown", "there is no delivery %d", id).In("delivery").Do("see them with: innerladder deliveries WEBHOOK")
+		unknown := fault.New(fault.Unknown, "delivery.unknown", "there is no delivery %d", id).In("delivery").
+			Do("see them with: innerladder deliveries WEBHOOK")
 		d, err := t.Delivery(ctx, id)
 		if errors.Is(err, store.ErrNone) {
 			return store.Delivery{}, unknown
@@ -294,6 +313,9 @@ func (s *Service) SendAgain(ctx context.Context, id int64) (store.Delivery, erro
 		if err := t.SetDelivery(ctx, *d); err != nil {
 			return *d, err
 		}
-		return *d, t.note(ctx, entry{Project: project, Kind: "delivery.again", Subject: subject, Sentence: fmt.Sprintf("Delivery %d to %s is sent again.", id, subject)})
+		return *d, t.note(ctx, entry{
+			Project: project, Kind: "delivery.again", Subject: subject,
+			Sentence: fmt.Sprintf("Delivery %d to %s is sent again.", id, subject),
+		})
 	})
 }

@@ -41,7 +41,8 @@ func checkEmail(email string) error {
 	}
 	a, err := mail.ParseAddress(email)
 	if err != nil || a.Address != email || len(email) > 254 || strings.ContainsAny(email, "\r\n") {
-		return fault.New(fault.Invalid, "person.email", "%q is no e-mail address", email).In("email").Do("write NAME@HOST")
+		return fault.New(fault.Invalid, "person.email", "%q is no e-mail address", email).In("email").
+			Do("write NAME@HOST")
 	}
 	return nil
 }
@@ -56,9 +57,11 @@ func (s *Service) AddPerson(ctx context.Context, n NewPerson) (AddedPerson, erro
 	}
 	switch {
 	case n.Name == Itself:
-		return AddedPerson{}, fault.New(fault.Invalid, "person.reserved", "%s is what the service calls itself", n.Name).In("name").Do("choose another name")
+		return AddedPerson{}, fault.New(fault.Invalid, "person.reserved", "%s is what the service calls itself",
+			n.Name).In("name").Do("choose another name")
 	case n.Robot && n.Email != "":
-		return AddedPerson{}, fault.New(fault.Invalid, "person.robot_email", "a robot has no e-mail address").In("email").Do("leave it out")
+		return AddedPerson{}, fault.New(fault.Invalid, "person.robot_email", "a robot has no e-mail address").
+			In("email").Do("leave it out")
 	}
 	// What is shown once must not be kept for repeated calls; a repeated name is refused.
 	ctx = withoutRepeat(ctx)
@@ -67,9 +70,13 @@ func (s *Service) AddPerson(ctx context.Context, n NewPerson) (AddedPerson, erro
 		p = access.Manage // in each project that it gets a role in
 	}
 	return change(ctx, s, p, func(t *tx) (AddedPerson, error) {
-		out := AddedPerson{Person: store.Person{Name: n.Name, Email: n.Email, Robot: n.Robot, AddedBy: t.actor.Name, AddedAt: t.now, Memberships: []access.Membership{}}}
+		out := AddedPerson{Person: store.Person{
+			Name: n.Name, Email: n.Email, Robot: n.Robot, AddedBy: t.actor.Name,
+			AddedAt: t.now, Memberships: []access.Membership{},
+		}}
 		if _, err := t.PersonNamed(ctx, n.Name); err == nil {
-			return out, fault.New(fault.Refused, "person.exists", "there is somebody called %s already", n.Name).In("name").Do("choose another name")
+			return out, fault.New(fault.Refused, "person.exists", "there is somebody called %s already", n.Name).
+				In("name").Do("choose another name")
 		} else if !errors.Is(err, store.ErrNone) {
 			return out, err
 		}
@@ -79,7 +86,8 @@ func (s *Service) AddPerson(ctx context.Context, n NewPerson) (AddedPerson, erro
 		project := ""
 		if n.Robot { // whoever keeps a project may keep its robots
 			if len(n.Memberships) == 0 {
-				return out, fault.New(fault.Invalid, "person.robot_role", "no role is given").In("memberships").Do("give the robot a role in a project")
+				return out, fault.New(fault.Invalid, "person.robot_role", "no role is given").In("memberships").
+					Do("give the robot a role in a project")
 			}
 			project = n.Memberships[0].Project
 		}
@@ -93,7 +101,10 @@ func (s *Service) AddPerson(ctx context.Context, n NewPerson) (AddedPerson, erro
 		if n.Robot {
 			what = "a robot"
 		}
-		if err := t.note(ctx, entry{Project: everywhereIsNone(project), Kind: "person.added", Subject: n.Name, Sentence: n.Name + " was added, " + what + ".", After: out.Person}); err != nil {
+		if err := t.note(ctx, entry{
+			Project: everywhereIsNone(project), Kind: "person.added", Subject: n.Name,
+			Sentence: n.Name + " was added, " + what + ".", After: out.Person,
+		}); err != nil {
 			return out, err
 		}
 		made, err := t.PersonNamed(ctx, n.Name)
@@ -132,7 +143,8 @@ func checkEmailFree(ctx context.Context, t *tx, email string, but int64) error {
 	if err != nil {
 		return err
 	}
-	return fault.New(fault.Refused, "person.email_taken", "%s has the e-mail address %s already", other.Name, email).In("email").Do("give every person an address of their own")
+	return fault.New(fault.Refused, "person.email_taken", "%s has the e-mail address %s already", other.Name, email).
+		In("email").Do("give every person an address of their own")
 }
 
 // link makes a link that lets someone in once; nil is the first owner.
@@ -154,20 +166,23 @@ func (s *Service) Invite(ctx context.Context, name string) (AddedPerson, error) 
 			return AddedPerson{}, err
 		}
 		if p.Robot || p.Disabled != nil {
-			return AddedPerson{}, fault.New(fault.Refused, "person.no_link", "%s cannot sign in", name).In("person").Do("make a token for a robot; let a person in again first")
+			return AddedPerson{}, fault.New(fault.Refused, "person.no_link", "%s cannot sign in", name).In("person").
+				Do("make a token for a robot; let a person in again first")
 		}
 		link, err := s.link(ctx, t, p)
 		if err != nil {
 			return AddedPerson{}, err
 		}
-		return AddedPerson{*p, link}, t.note(ctx, entry{Kind: "person.invited", Subject: name, Sentence: name + " was given a link to choose a password."})
+		return AddedPerson{*p, link}, t.note(ctx,
+			entry{Kind: "person.invited", Subject: name, Sentence: name + " was given a link to choose a password."})
 	})
 }
 
 func (s *Service) person(ctx context.Context, r store.Records, name string) (*store.Person, error) {
 	p, err := r.PersonNamed(ctx, name)
 	if errors.Is(err, store.ErrNone) {
-		return nil, fault.New(fault.Unknown, "person.unknown", "there is nobody called %q", name).In("person").Do("see who there is with: innerladder people")
+		return nil, fault.New(fault.Unknown, "person.unknown", "there is nobody called %q", name).In("person").
+			Do("see who there is with: innerladder people")
 	}
 	return p, err
 }
@@ -195,7 +210,8 @@ func (s *Service) EditPerson(ctx context.Context, name string, e PersonEdit) (st
 		sentence := name + " was changed."
 		if e.Email != nil {
 			if p.Robot && *e.Email != "" {
-				return *p, fault.New(fault.Invalid, "person.robot_email", "a robot has no e-mail address").In("email").Do("leave it out")
+				return *p, fault.New(fault.Invalid, "person.robot_email", "a robot has no e-mail address").In("email").
+					Do("leave it out")
 			}
 			if err := checkEmailFree(ctx, t, *e.Email, p.ID); err != nil {
 				return *p, err
@@ -223,7 +239,10 @@ func (s *Service) EditPerson(ctx context.Context, name string, e PersonEdit) (st
 				return *p, err
 			}
 		}
-		return *p, t.note(ctx, entry{Kind: "person.changed", Subject: name, Sentence: sentence, Reason: e.Reason, Before: before, After: p})
+		return *p, t.note(ctx, entry{
+			Kind: "person.changed", Subject: name, Sentence: sentence, Reason: e.Reason,
+			Before: before, After: p,
+		})
 	})
 }
 
@@ -242,7 +261,8 @@ func (s *Service) someoneKeepsTheService(ctx context.Context, t *tx) error {
 			return nil
 		}
 	}
-	return fault.New(fault.Refused, "person.last_owner", "nobody would be left who may add people").In("person").Do("make someone else an owner of the service first")
+	return fault.New(fault.Refused, "person.last_owner", "nobody would be left who may add people").In("person").
+		Do("make someone else an owner of the service first")
 }
 
 // roleNamed finds a role.
@@ -258,7 +278,8 @@ func roleNamed(ctx context.Context, r store.Records, name string) (access.Role, 
 		}
 		names = append(names, role.Name)
 	}
-	return access.Role{}, fault.New(fault.Unknown, "role.unknown", "there is no role %q", name).In("role").Do("%s", exist("roles", names))
+	return access.Role{}, fault.New(fault.Unknown, "role.unknown", "there is no role %q", name).In("role").
+		Do("%s", exist("roles", names))
 }
 
 func allRoles(ctx context.Context, r store.Records) ([]access.Role, error) {
@@ -276,13 +297,17 @@ func (s *Service) give(ctx context.Context, t *tx, p *store.Person, m access.Mem
 		return nil
 	}
 	if p.Robot && m.Project == access.Everywhere && role.Set()[access.Administer] {
-		return fault.New(fault.Refused, "member.robot", "a robot does not keep the service").In("role").Do("give it a smaller role")
+		return fault.New(fault.Refused, "member.robot", "a robot does not keep the service").In("role").
+			Do("give it a smaller role")
 	}
 	if err := t.PutMembership(ctx, p.ID, m, t.actor.Name, t.now); err != nil {
 		return err
 	}
 	t.permission = access.Manage
-	return t.note(ctx, entry{Project: everywhereIsNone(m.Project), Kind: "member.added", Subject: p.Name, Sentence: fmt.Sprintf("%s became %s of %s.", p.Name, m.Role, whereOf(m)), After: m})
+	return t.note(ctx, entry{
+		Project: everywhereIsNone(m.Project), Kind: "member.added", Subject: p.Name,
+		Sentence: fmt.Sprintf("%s became %s of %s.", p.Name, m.Role, whereOf(m)), After: m,
+	})
 }
 
 func whereOf(m access.Membership) string {
@@ -307,7 +332,8 @@ func (s *Service) checkGift(ctx context.Context, t *tx, m access.Membership) (ac
 		return role, err
 	}
 	if !t.actor.Rights.Covers(role.Set(), m.Project) {
-		return role, fault.New(fault.Forbidden, "member.more_than_own", "%s gives more than %s has in %s", m.Role, t.actor.Name, whereOf(m)).In("role").Do("ask someone with that role, or give a smaller one")
+		return role, fault.New(fault.Forbidden, "member.more_than_own", "%s gives more than %s has in %s", m.Role,
+			t.actor.Name, whereOf(m)).In("role").Do("ask someone with that role, or give a smaller one")
 	}
 	return role, nil
 }
@@ -345,7 +371,8 @@ func (s *Service) TakeRole(ctx context.Context, name string, m access.Membership
 			return store.Person{}, err
 		}
 		if !slices.Contains(p.Memberships, m) {
-			return *p, fault.New(fault.Unknown, "member.unknown", "%s is not %s of %s", name, m.Role, whereOf(m)).In("role").Do("see who has which role with: innerladder people")
+			return *p, fault.New(fault.Unknown, "member.unknown", "%s is not %s of %s", name, m.Role, whereOf(m)).
+				In("role").Do("see who has which role with: innerladder people")
 		}
 		if err := t.RemoveMembership(ctx, p.ID, m); err != nil {
 			return *p, err
@@ -357,7 +384,11 @@ func (s *Service) TakeRole(ctx context.Context, name string, m access.Membership
 		if err != nil {
 			return *p, err
 		}
-		return shown(*after, t.actor), t.note(ctx, entry{Project: everywhereIsNone(m.Project), Kind: "member.removed", Subject: name, Sentence: fmt.Sprintf("%s is no longer %s of %s.", name, m.Role, whereOf(m)), Reason: reason, Before: m})
+		return shown(*after, t.actor),
+			t.note(ctx, entry{
+				Project: everywhereIsNone(m.Project), Kind: "member.removed", Subject: name,
+				Sentence: fmt.Sprintf("%s is no longer %s of %s.", name, m.Role, whereOf(m)), Reason: reason, Before: m,
+			})
 	})
 }
 
@@ -400,7 +431,9 @@ func (s *Service) Roles(ctx context.Context) (Listed[access.Role], error) {
 }
 
 // PutRole makes a role or changes one that was made here.
-func (s *Service) PutRole(ctx context.Context, name string, permissions []string, description string) (access.Role, error) {
+func (s *Service) PutRole(ctx context.Context, name string, permissions []string, description string) (access.Role,
+	error,
+) {
 	if err := registry.CheckName("role", name); err != nil {
 		return access.Role{}, err
 	}
@@ -412,7 +445,8 @@ func (s *Service) PutRole(ctx context.Context, name string, permissions []string
 	return change(ctx, s, access.Administer, func(t *tx) (access.Role, error) {
 		before, err := roleNamed(ctx, t.Records, name)
 		if err == nil && before.BuiltIn {
-			return role, fault.New(fault.Refused, "role.built_in", "%s is built in", name).In("role").Do("make one with another name")
+			return role, fault.New(fault.Refused, "role.built_in", "%s is built in", name).In("role").
+				Do("make one with another name")
 		}
 		if err := t.Records.PutRole(ctx, role, t.actor.Name, t.now); err != nil {
 			return role, err
@@ -420,7 +454,11 @@ func (s *Service) PutRole(ctx context.Context, name string, permissions []string
 		if err := s.someoneKeepsTheService(ctx, t); err != nil {
 			return role, err
 		}
-		e := entry{Kind: "role.changed", Subject: name, Sentence: fmt.Sprintf("The role %s may %s.", name, joined(role.Permissions)), Reason: description, After: role}
+		e := entry{
+			Kind: "role.changed", Subject: name,
+			Sentence: fmt.Sprintf("The role %s may %s.", name, joined(role.Permissions)), Reason: description,
+			After: role,
+		}
 		if err == nil {
 			e.Before = before
 		}
@@ -444,7 +482,8 @@ func (s *Service) RemoveRole(ctx context.Context, name string) (access.Role, err
 			return role, err
 		}
 		if role.BuiltIn {
-			return role, fault.New(fault.Refused, "role.built_in", "%s is built in", name).In("role").Do("only roles that were made here can be removed")
+			return role, fault.New(fault.Refused, "role.built_in", "%s is built in", name).In("role").
+				Do("only roles that were made here can be removed")
 		}
 		all, err := t.Records.People(ctx)
 		if err != nil {
@@ -452,13 +491,17 @@ func (s *Service) RemoveRole(ctx context.Context, name string) (access.Role, err
 		}
 		for _, p := range all {
 			if slices.ContainsFunc(p.Memberships, func(m access.Membership) bool { return m.Role == name }) {
-				return role, fault.New(fault.Refused, "role.in_use", "%s has the role %s", p.Name, name).In("role").Do("take it away from everyone first")
+				return role, fault.New(fault.Refused, "role.in_use", "%s has the role %s", p.Name, name).In("role").
+					Do("take it away from everyone first")
 			}
 		}
 		if err := t.Records.RemoveRole(ctx, name); err != nil {
 			return role, err
 		}
-		return role, t.note(ctx, entry{Kind: "role.removed", Subject: name, Sentence: "The role " + name + " was removed.", Before: role})
+		return role, t.note(ctx, entry{
+			Kind: "role.removed", Subject: name,
+			Sentence: "The role " + name + " was removed.", Before: role,
+		})
 	})
 }
 

@@ -27,12 +27,16 @@ func (s *Service) AddEnvironment(ctx context.Context, name, description string) 
 			return e, err
 		}
 		if slices.ContainsFunc(all, func(o store.Environment) bool { return o.Name == name }) {
-			return e, fault.New(fault.Refused, "environment.exists", "there is an environment %s already", name).In("name").Do("use it, or choose another name")
+			return e, fault.New(fault.Refused, "environment.exists", "there is an environment %s already", name).
+				In("name").Do("use it, or choose another name")
 		}
 		if err := t.Records.AddEnvironment(ctx, e); err != nil {
 			return e, err
 		}
-		return e, t.note(ctx, entry{Kind: "environment.added", Subject: name, Sentence: "Environment " + name + " was added.", After: e})
+		return e, t.note(ctx, entry{
+			Kind: "environment.added", Subject: name,
+			Sentence: "Environment " + name + " was added.", After: e,
+		})
 	})
 }
 
@@ -64,8 +68,10 @@ func (s *Service) checkEnvironment(ctx context.Context, r store.Records, name st
 // path, nothing else.
 func cleanAddress(raw string) (string, error) {
 	u, err := url.Parse(raw)
-	if err != nil || (u.Scheme != "http" && u.Scheme != "https") || u.Host == "" || u.User != nil || u.RawQuery != "" || u.Fragment != "" {
-		return "", fault.New(fault.Invalid, "placement.address", "%q is not the address of a model server", raw).In("addresses").
+	if err != nil || (u.Scheme != "http" && u.Scheme != "https") || u.Host == "" || u.User != nil || u.RawQuery != "" ||
+		u.Fragment != "" {
+		return "", fault.New(fault.Invalid, "placement.address", "%q is not the address of a model server", raw).
+			In("addresses").
 			Do("give http://HOST:PORT or https://HOST:PORT, without user, query or fragment")
 	}
 	return strings.TrimRight(u.String(), "/"), nil
@@ -74,7 +80,9 @@ func cleanAddress(raw string) (string, error) {
 // Place says that a version runs in an environment at some addresses, after making sure
 // that it does: every address must speak the protocol, be ready, and fit the signature.
 // servedAs is the model's name there; empty means the same name as here.
-func (s *Service) Place(ctx context.Context, ref, environment string, addresses []string, servedAs string) (*store.Placement, error) {
+func (s *Service) Place(ctx context.Context, ref, environment string, addresses []string,
+	servedAs string,
+) (*store.Placement, error) {
 	a, err := may(ctx, access.Place)
 	if err != nil {
 		return nil, err
@@ -91,19 +99,24 @@ func (s *Service) Place(ctx context.Context, ref, environment string, addresses 
 		return nil, err
 	}
 	if len(addresses) == 0 {
-		return nil, fault.New(fault.Invalid, "placement.no_address", "no address is given").In("addresses").Do("say where the version runs with -at URL")
+		return nil, fault.New(fault.Invalid, "placement.no_address", "no address is given").In("addresses").
+			Do("say where the version runs with -at URL")
 	}
 	if servedAs == "" {
 		servedAs = v.Model
 	}
-	p := &store.Placement{Project: v.Project, Version: v.Ref, Environment: environment, ServedAs: servedAs, Healthy: true, Addresses: []store.Address{}}
+	p := &store.Placement{
+		Project: v.Project, Version: v.Ref, Environment: environment, ServedAs: servedAs,
+		Healthy: true, Addresses: []store.Address{},
+	}
 	for _, raw := range addresses {
 		a, err := cleanAddress(raw)
 		if err != nil {
 			return nil, err
 		}
 		if slices.ContainsFunc(p.Addresses, func(o store.Address) bool { return o.URL == a }) {
-			return nil, fault.New(fault.Invalid, "placement.address_twice", "%s is named twice", a).In("addresses").Do("name each address once")
+			return nil, fault.New(fault.Invalid, "placement.address_twice", "%s is named twice", a).In("addresses").
+				Do("name each address once")
 		}
 		if err := s.inspect(ctx, v, environment, a, servedAs); err != nil {
 			return nil, err
@@ -112,7 +125,8 @@ func (s *Service) Place(ctx context.Context, ref, environment string, addresses 
 	}
 	return change(ctx, s, access.Place, func(t *tx) (*store.Placement, error) {
 		if there, err := t.PlacementOf(ctx, v.Ref, environment); err == nil {
-			return nil, fault.New(fault.Refused, "placement.exists", "%s is placed in %s already, at %s", v.Ref, environment, there.Addresses[0].URL).In("version").
+			return nil, fault.New(fault.Refused, "placement.exists", "%s is placed in %s already, at %s", v.Ref,
+				environment, there.Addresses[0].URL).In("version").
 				Do("take it away first with: innerladder unplace %s -env %s", v.Ref, environment)
 		} else if !errors.Is(err, store.ErrNone) {
 			return nil, err
@@ -121,8 +135,11 @@ func (s *Service) Place(ctx context.Context, ref, environment string, addresses 
 		if err := t.AddPlacement(ctx, p); err != nil {
 			return nil, err
 		}
-		return p, t.note(ctx, entry{Project: v.Project, Kind: "placement.made", Subject: v.Ref,
-			Sentence: fmt.Sprintf("%s was placed in %s at %s.", v.Ref, environment, strings.Join(addresses, ", ")), After: p})
+		return p, t.note(ctx, entry{
+			Project: v.Project, Kind: "placement.made", Subject: v.Ref,
+			Sentence: fmt.Sprintf("%s was placed in %s at %s.", v.Ref, environment, strings.Join(addresses, ", ")),
+			After:    p,
+		})
 	})
 }
 
@@ -136,17 +153,21 @@ func (s *Service) inspect(ctx context.Context, v *registry.Version, environment,
 		return err
 	}
 	if err := servers.Ready(ctx, address, servedAs); err != nil {
-		return refuse("placement.not_ready", err.Error(), "start the model server, see that it speaks the Open Inference Protocol and is ready, and name the model with -as if it is called otherwise there")
+		return refuse("placement.not_ready", err.Error(),
+			"start the model server, see that it speaks the Open Inference Protocol and is ready, and name the model "+
+				"with -as if it is called otherwise there")
 	}
 	m, err := servers.Metadata(ctx, address, servedAs)
 	if err != nil {
-		return refuse("placement.no_metadata", err.Error(), "see that the server describes its models as the Open Inference Protocol says")
+		return refuse("placement.no_metadata", err.Error(),
+			"see that the server describes its models as the Open Inference Protocol says")
 	}
 	if v.Signature == nil {
 		return nil // nothing is known that could be compared
 	}
 	if reasons := v.Signature.Fits(m.Inputs, m.Outputs); len(reasons) > 0 {
-		return refuse("placement.signature", strings.Join(reasons, "; "), "place the version that this server serves, or serve "+v.Ref+" there")
+		return refuse("placement.signature", strings.Join(reasons, "; "),
+			"place the version that this server serves, or serve "+v.Ref+" there")
 	}
 	return nil
 }
@@ -160,7 +181,8 @@ func (s *Service) Unplace(ctx context.Context, ref, environment string) (*store.
 	return change(ctx, s, access.Place, func(t *tx) (*store.Placement, error) {
 		p, err := t.PlacementOf(ctx, v.Ref, environment)
 		if errors.Is(err, store.ErrNone) {
-			return nil, fault.New(fault.Unknown, "placement.unknown", "%s is not placed in %s", v.Ref, environment).In("environment").Do("see where it is with: innerladder placements %s", v.Ref)
+			return nil, fault.New(fault.Unknown, "placement.unknown", "%s is not placed in %s", v.Ref, environment).
+				In("environment").Do("see where it is with: innerladder placements %s", v.Ref)
 		}
 		if err != nil {
 			return nil, err
@@ -170,7 +192,8 @@ func (s *Service) Unplace(ctx context.Context, ref, environment string) (*store.
 			return nil, err
 		}
 		if len(using) > 0 {
-			return nil, fault.New(fault.Refused, "placement.in_use", "%s answers for %s", v.Ref, strings.Join(using, ", ")).In("version").
+			return nil, fault.New(fault.Refused, "placement.in_use", "%s answers for %s", v.Ref,
+				strings.Join(using, ", ")).In("version").
 				Do("take it out of the split first with: innerladder split %s …", using[0])
 		}
 		labels, err := t.Records.Labels(ctx, v.Model)
@@ -179,14 +202,18 @@ func (s *Service) Unplace(ctx context.Context, ref, environment string) (*store.
 		}
 		for _, l := range labels {
 			if l.Version == v.Ref && l.Environment == environment {
-				return nil, fault.New(fault.Refused, "placement.labelled", "%s@%s says that it is placed in %s", v.Model, l.Name, environment).In("version").
+				return nil, fault.New(fault.Refused, "placement.labelled", "%s@%s says that it is placed in %s",
+					v.Model, l.Name, environment).In("version").
 					Do("move the label first with: innerladder label MODEL@NUMBER %s -env %s", l.Name, environment)
 			}
 		}
 		if err := t.RemovePlacement(ctx, p.ID, t.now); err != nil {
 			return nil, err
 		}
-		return p, t.note(ctx, entry{Project: v.Project, Kind: "placement.removed", Subject: v.Ref, Sentence: fmt.Sprintf("%s was taken away from %s.", v.Ref, environment), Before: p})
+		return p, t.note(ctx, entry{
+			Project: v.Project, Kind: "placement.removed", Subject: v.Ref,
+			Sentence: fmt.Sprintf("%s was taken away from %s.", v.Ref, environment), Before: p,
+		})
 	})
 }
 
@@ -232,11 +259,15 @@ func (s *Service) SetHealth(ctx context.Context, p store.Placement, address, rea
 		if err != nil {
 			return none, err
 		}
-		kind, said := "placement.recovered", fmt.Sprintf("%s in %s answers again at %s.", p.Version, p.Environment, address)
+		kind, said := "placement.recovered",
+			fmt.Sprintf("%s in %s answers again at %s.", p.Version, p.Environment, address)
 		if reason != "" {
 			kind, said = "placement.fell", sentence
 		}
-		if err := t.note(ctx, entry{Project: p.Project, Kind: kind, Subject: p.Version, Sentence: said, Reason: reason}); err != nil {
+		if err := t.note(ctx, entry{
+			Project: p.Project, Kind: kind, Subject: p.Version, Sentence: said,
+			Reason: reason,
+		}); err != nil {
 			return none, err
 		}
 		if using, err = t.EndpointsUsing(ctx, p.Version, p.Environment); err != nil {
@@ -246,7 +277,10 @@ func (s *Service) SetHealth(ctx context.Context, p store.Placement, address, rea
 			return none, s.resolveAlerts(ctx, t, watch.PlacementUnhealthy, p.Version, "It is healthy again.")
 		}
 		for _, endpoint := range using {
-			if err := s.raise(ctx, t, &store.Alert{Kind: watch.PlacementUnhealthy, Project: p.Project, Endpoint: endpoint, Subject: p.Version, Signal: "placement_health", Sentence: sentence}); err != nil {
+			if err := s.raise(ctx, t, &store.Alert{
+				Kind: watch.PlacementUnhealthy, Project: p.Project,
+				Endpoint: endpoint, Subject: p.Version, Signal: "placement_health", Sentence: sentence,
+			}); err != nil {
 				return none, err
 			}
 		}

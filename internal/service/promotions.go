@@ -35,7 +35,8 @@ func (s *Service) Promote(ctx context.Context, n NewPromotion) (*ladder.Promotio
 		return nil, err
 	}
 	if n.Emergency && strings.TrimSpace(n.Note) == "" {
-		return nil, fault.New(fault.Invalid, "promotion.emergency", "an emergency needs a reason").In("note").Do("say why it cannot wait for its gate")
+		return nil, fault.New(fault.Invalid, "promotion.emergency", "an emergency needs a reason").In("note").
+			Do("say why it cannot wait for its gate")
 	}
 	return change(ctx, s, access.Ask, func(t *tx) (*ladder.Promotion, error) {
 		// Read again: it may have moved meanwhile.
@@ -47,7 +48,8 @@ func (s *Service) Promote(ctx context.Context, n NewPromotion) (*ladder.Promotio
 		if err != nil {
 			return nil, err
 		}
-		if err := l.CheckClimb(v.Ref, v.Rung, n.To); err != nil && !(n.Emergency && fault.Code(err) == "promotion.skips") {
+		if err := l.CheckClimb(v.Ref, v.Rung, n.To); err != nil &&
+			!(n.Emergency && fault.Code(err) == "promotion.skips") {
 			return nil, err
 		}
 		if n.Emergency {
@@ -60,16 +62,21 @@ func (s *Service) Promote(ctx context.Context, n NewPromotion) (*ladder.Promotio
 			return nil, err
 		}
 		if rung := l.Rung(n.To); !ladder.HasRole(rung.Ask, roles) {
-			return nil, fault.New(fault.Forbidden, "promotion.role", "%s is asked for by those with the role %s", n.To, strings.Join(rung.Ask, " or ")).In("to").Do("have one of them ask, or ask an owner for the role")
+			return nil, fault.New(fault.Forbidden, "promotion.role", "%s is asked for by those with the role %s", n.To,
+				strings.Join(rung.Ask, " or ")).In("to").Do("have one of them ask, or ask an owner for the role")
 		}
 		if open, err := t.OpenPromotion(ctx, v.Ref, n.To); err == nil {
-			return nil, fault.New(fault.Refused, "promotion.open_already", "%s asks for %s to %s already", open.ID, v.Ref, n.To).In("version").
+			return nil, fault.New(fault.Refused, "promotion.open_already", "%s asks for %s to %s already", open.ID,
+				v.Ref, n.To).In("version").
 				Do("sign it with: innerladder sign %s -yes", open.ID)
 		} else if !errors.Is(err, store.ErrNone) {
 			return nil, err
 		}
-		p := &ladder.Promotion{Project: v.Project, Version: v.Ref, From: v.Rung, To: n.To, AskedBy: t.actor.Name, Note: n.Note, State: ladder.Open, Emergency: n.Emergency,
-			Ladder: l.Number, OpenedAt: t.now, SignOffs: []ladder.SignOff{}, Findings: []ladder.Finding{}}
+		p := &ladder.Promotion{
+			Project: v.Project, Version: v.Ref, From: v.Rung, To: n.To, AskedBy: t.actor.Name,
+			Note: n.Note, State: ladder.Open, Emergency: n.Emergency,
+			Ladder: l.Number, OpenedAt: t.now, SignOffs: []ladder.SignOff{}, Findings: []ladder.Finding{},
+		}
 		f, err := s.facts(ctx, t.Records, v, n.To, stored)
 		if err != nil {
 			return nil, err
@@ -94,7 +101,10 @@ func (s *Service) Promote(ctx context.Context, n NewPromotion) (*ladder.Promotio
 		if n.Emergency {
 			return p, s.override(ctx, t, h, reviewers)
 		}
-		opened := entry{Project: v.Project, Kind: "promotion.opened", Subject: v.Ref, Also: []string{p.ID}, Sentence: fmt.Sprintf("%s: %s asks for %s to %s.", p.ID, p.AskedBy, v.Ref, n.To), Reason: n.Note, After: p}
+		opened := entry{
+			Project: v.Project, Kind: "promotion.opened", Subject: v.Ref, Also: []string{p.ID},
+			Sentence: fmt.Sprintf("%s: %s asks for %s to %s.", p.ID, p.AskedBy, v.Ref, n.To), Reason: n.Note, After: p,
+		}
 		if len(reviewers) > 0 {
 			opened.involved = map[notice.Topic][]string{notice.Review: reviewers}
 		}
@@ -115,8 +125,11 @@ func (s *Service) override(ctx context.Context, t *tx, h hearing, reviewers []st
 	if open := h.open(); len(open) > 0 {
 		passed = "Past its gate: " + strings.Join(open, " ")
 	}
-	e := entry{Project: p.Project, Kind: "promotion.emergency", Subject: p.Version, Also: []string{p.ID}, Reason: p.Note, Before: map[string]string{"rung": p.From}, After: p,
-		Sentence: fmt.Sprintf("EMERGENCY %s: %s put %s on %s. %s", p.ID, p.AskedBy, p.Version, p.To, passed)}
+	e := entry{
+		Project: p.Project, Kind: "promotion.emergency", Subject: p.Version, Also: []string{p.ID},
+		Reason: p.Note, Before: map[string]string{"rung": p.From}, After: p,
+		Sentence: fmt.Sprintf("EMERGENCY %s: %s put %s on %s. %s", p.ID, p.AskedBy, p.Version, p.To, passed),
+	}
 	if len(reviewers) > 0 {
 		e.involved = map[notice.Topic][]string{notice.Review: reviewers}
 	}
@@ -199,7 +212,9 @@ func (h hearing) open() []string {
 }
 
 // answer changes a promotion: do is handed it as it is in the transaction.
-func (s *Service) answer(ctx context.Context, id string, permission access.Permission, do func(t *tx, h hearing) error) (*ladder.Promotion, error) {
+func (s *Service) answer(ctx context.Context, id string, permission access.Permission,
+	do func(t *tx, h hearing) error,
+) (*ladder.Promotion, error) {
 	if _, err := may(ctx, access.Read); err != nil {
 		return nil, err
 	}
@@ -265,13 +280,16 @@ func (s *Service) settle(ctx context.Context, t *tx, h hearing, byHand bool) err
 func (s *Service) CarryOut(ctx context.Context, id string) (*ladder.Promotion, error) {
 	return s.answer(ctx, id, access.Ask, func(t *tx, h hearing) error {
 		if h.State != ladder.Open {
-			return fault.New(fault.Refused, "promotion.closed", "%s is %s", h.ID, h.State.Words()).In("promotion").Do("nothing needs doing")
+			return fault.New(fault.Refused, "promotion.closed", "%s is %s", h.ID, h.State.Words()).In("promotion").
+				Do("nothing needs doing")
 		}
 		if err := s.settle(ctx, t, h, true); err != nil {
 			return err
 		}
 		if h.State == ladder.Open {
-			return fault.New(fault.Refused, "promotion.not_met", "the gate is not met: %s", strings.TrimSuffix(strings.Join(h.open(), " "), ".")).In("promotion").Do("see it with: innerladder review %s", h.ID)
+			return fault.New(fault.Refused, "promotion.not_met", "the gate is not met: %s",
+				strings.TrimSuffix(strings.Join(h.open(), " "), ".")).In("promotion").
+				Do("see it with: innerladder review %s", h.ID)
 		}
 		return nil
 	})
@@ -282,11 +300,15 @@ func (s *Service) Withdraw(ctx context.Context, id, why string) (*ladder.Promoti
 	return s.answer(ctx, id, access.Ask, func(t *tx, h hearing) error {
 		switch {
 		case h.State == ladder.ToReview:
-			return fault.New(fault.Refused, "promotion.to_review", "%s was carried out in an emergency and waits for its review", h.ID).In("promotion").Do("someone else signs it; a no takes the version down again")
+			return fault.New(fault.Refused, "promotion.to_review",
+				"%s was carried out in an emergency and waits for its review", h.ID).In("promotion").
+				Do("someone else signs it; a no takes the version down again")
 		case h.State != ladder.Open:
-			return fault.New(fault.Refused, "promotion.closed", "%s is closed already", h.ID).In("promotion").Do("nothing needs doing")
+			return fault.New(fault.Refused, "promotion.closed", "%s is closed already", h.ID).In("promotion").
+				Do("nothing needs doing")
 		case h.AskedBy != t.actor.Name:
-			return fault.New(fault.Refused, "promotion.not_yours", "%s was asked by %s", h.ID, h.AskedBy).In("promotion").Do("answer it with: innerladder sign %s -no -note WHY", h.ID)
+			return fault.New(fault.Refused, "promotion.not_yours", "%s was asked by %s", h.ID, h.AskedBy).
+				In("promotion").Do("answer it with: innerladder sign %s -no -note WHY", h.ID)
 		}
 		h.judge()
 		return s.closePromotion(ctx, t, h, ladder.Withdrawn, why)
@@ -312,10 +334,18 @@ func (s *Service) closePromotion(ctx context.Context, t *tx, h hearing, state la
 	}[state]
 	kind := "promotion." + string(state)
 	if was == ladder.ToReview && state == ladder.CarriedOut {
-		kind, sentence = "promotion.reviewed", fmt.Sprintf("%s: the emergency of %s on %s was found right.", p.ID, p.Version, p.To)
+		kind, sentence = "promotion.reviewed",
+			fmt.Sprintf("%s: the emergency of %s on %s was found right.", p.ID, p.Version, p.To)
 	}
-	return t.note(ctx, entry{Project: p.Project, Kind: kind, Subject: p.Version, Also: []string{p.ID}, involved: asker(p), Sentence: sentence, Reason: why,
-		Before: map[string]string{"rung": p.From}, After: map[string]any{"state": state, "rung": map[bool]string{true: p.To, false: p.From}[state == ladder.CarriedOut]}})
+	return t.note(ctx, entry{
+		Project: p.Project, Kind: kind, Subject: p.Version, Also: []string{p.ID},
+		involved: asker(p), Sentence: sentence, Reason: why,
+		Before: map[string]string{"rung": p.From},
+		After: map[string]any{
+			"state": state,
+			"rung":  map[bool]string{true: p.To, false: p.From}[state == ladder.CarriedOut],
+		},
+	})
 }
 
 func refOf(v *registry.Version) string {
@@ -333,7 +363,8 @@ func (s *Service) promotion(ctx context.Context, r store.Records, id string) (*l
 	}
 	p, err := r.Promotion(ctx, number)
 	if errors.Is(err, store.ErrNone) {
-		return nil, fault.New(fault.Unknown, "promotion.unknown", "there is no %s", ladder.ID(number)).In("promotion").Do("see those that wait with: innerladder reviews")
+		return nil, fault.New(fault.Unknown, "promotion.unknown", "there is no %s", ladder.ID(number)).In("promotion").
+			Do("see those that wait with: innerladder reviews")
 	}
 	return p, err
 }
@@ -359,7 +390,9 @@ type PromotionSearch struct {
 }
 
 // Promotions lists promotions, newest first.
-func (s *Service) Promotions(ctx context.Context, search PromotionSearch, p store.Page) (Listed[ladder.Promotion], error) {
+func (s *Service) Promotions(ctx context.Context, search PromotionSearch, p store.Page) (Listed[ladder.Promotion],
+	error,
+) {
 	a, err := may(ctx, access.Read)
 	if err != nil {
 		return Listed[ladder.Promotion]{}, err
@@ -379,7 +412,9 @@ func (s *Service) Promotions(ctx context.Context, search PromotionSearch, p stor
 }
 
 // promotionsFor lists the promotions that wait for whoever acts.
-func (s *Service) promotionsFor(ctx context.Context, r store.Records, a Actor, search PromotionSearch, p store.Page) (Listed[ladder.Promotion], error) {
+func (s *Service) promotionsFor(ctx context.Context, r store.Records, a Actor, search PromotionSearch,
+	p store.Page,
+) (Listed[ladder.Promotion], error) {
 	out := Listed[ladder.Promotion]{Items: []ladder.Promotion{}}
 	search.State = "waiting"
 	ladders := map[string]ladder.Revision{}
@@ -411,7 +446,8 @@ func (s *Service) promotionsFor(ctx context.Context, r store.Records, a Actor, s
 			if err != nil {
 				return out, err
 			}
-			if !l.Heeds(item, a.Name, rolesIn(me, item.Project), h.facts.Trainers) || !item.Awaits(a.Name, s.now()) || item.Ready {
+			if !l.Heeds(item, a.Name, rolesIn(me, item.Project), h.facts.Trainers) || !item.Awaits(a.Name, s.now()) ||
+				item.Ready {
 				continue
 			}
 			if len(out.Items) == p.Limit {

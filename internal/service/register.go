@@ -111,8 +111,10 @@ func (s *Service) Receive(ctx context.Context, part, name string, r io.Reader) (
 }
 
 func checkFileName(part, name string) error {
-	if name == "" || len(name) > 255 || name == "." || name == ".." || strings.ContainsAny(name, "/\\") || strings.ContainsFunc(name, func(r rune) bool { return r < 0x20 || r == 0x7f }) {
-		return fault.New(fault.Invalid, "artifact.name", "%q cannot be the name of a file", name).In(part).Do("give a plain file name without a path")
+	if name == "" || len(name) > 255 || name == "." || name == ".." || strings.ContainsAny(name, "/\\") ||
+		strings.ContainsFunc(name, func(r rune) bool { return r < 0x20 || r == 0x7f }) {
+		return fault.New(fault.Invalid, "artifact.name", "%q cannot be the name of a file", name).In(part).
+			Do("give a plain file name without a path")
 	}
 	return nil
 }
@@ -206,7 +208,8 @@ func (s *Service) checkRegistration(reg Registration) error {
 	}
 	for name := range reg.Params {
 		if name == "" {
-			return fault.New(fault.Invalid, "version.param", "a parameter has no name").In("params").Do("write NAME=VALUE")
+			return fault.New(fault.Invalid, "version.param", "a parameter has no name").In("params").
+				Do("write NAME=VALUE")
 		}
 	}
 	return nil
@@ -221,7 +224,8 @@ func (s *Service) fetchAll(ctx context.Context, sources []Source) (out []*File, 
 		}
 		out = append(out, f)
 		if source.Digest != "" && !strings.EqualFold(source.Digest, f.Upload.Digest) {
-			return out, fault.New(fault.Refused, "from.digest", "%s has the SHA-256 %s, not %s", source.Address, f.Upload.Digest, source.Digest).In("from").
+			return out, fault.New(fault.Refused, "from.digest", "%s has the SHA-256 %s, not %s", source.Address,
+				f.Upload.Digest, source.Digest).In("from").
 				Do("the file has changed since; find out why, or leave the digest out")
 		}
 	}
@@ -285,7 +289,11 @@ func (s *Service) enter(ctx context.Context, t *tx, reg Registration, g *gathere
 	if err := t.AddVersion(ctx, v); err != nil {
 		return Registered{}, err
 	}
-	if err := t.note(ctx, entry{Project: model.Project, Kind: "version.registered", Subject: v.Ref, Sentence: v.Ref + " was registered.", Reason: reg.Note, Also: []string{v.Run}, After: forRecord(v)}); err != nil {
+	if err := t.note(ctx, entry{
+		Project: model.Project, Kind: "version.registered", Subject: v.Ref,
+		Sentence: v.Ref + " was registered.", Reason: reg.Note, Also: []string{v.Run},
+		After: forRecord(v),
+	}); err != nil {
 		return Registered{}, err
 	}
 	if err := s.furnish(ctx, t, reg, g); err != nil {
@@ -332,7 +340,10 @@ func forRecord(v *registry.Version) registry.Version {
 	out.Card, out.SampleRequest = nil, nil
 	out.Artifacts = slices.Clone(v.Artifacts)
 	for i := range out.Artifacts {
-		out.Artifacts[i].Contents = registry.Contents{Format: out.Artifacts[i].Contents.Format, Unsafe: out.Artifacts[i].Contents.Unsafe}
+		out.Artifacts[i].Contents = registry.Contents{
+			Format: out.Artifacts[i].Contents.Format,
+			Unsafe: out.Artifacts[i].Contents.Unsafe,
+		}
 	}
 	return out
 }
@@ -347,7 +358,8 @@ func (s *Service) trace(ctx context.Context, t *tx, reg Registration, v *registr
 			return err
 		}
 		if run.Model != reg.Model {
-			return fault.New(fault.Refused, "run.other_model", "%s trains %s, not %s", run.Ref, run.Model, reg.Model).In("run").Do("name a run of %s; see: innerladder runs %s", reg.Model, reg.Model)
+			return fault.New(fault.Refused, "run.other_model", "%s trains %s, not %s", run.Ref, run.Model, reg.Model).
+				In("run").Do("name a run of %s; see: innerladder runs %s", reg.Model, reg.Model)
 		}
 		v.Run = run.Ref
 		for name, value := range run.Metrics {
@@ -393,9 +405,11 @@ func (s *Service) modelFor(ctx context.Context, t *tx, reg Registration, sig *re
 	if err == nil {
 		switch {
 		case reg.Task != "" && registry.Task(reg.Task) != m.Task:
-			return m, fault.New(fault.Refused, "model.task_differs", "%s is a model for %s", m.Name, m.Task).In("task").Do("leave the task out, or register under another name")
+			return m, fault.New(fault.Refused, "model.task_differs", "%s is a model for %s", m.Name, m.Task).In("task").
+				Do("leave the task out, or register under another name")
 		case reg.Project != "" && reg.Project != m.Project:
-			return m, fault.New(fault.Refused, "model.project_differs", "%s is in the project %s", m.Name, m.Project).In("project").Do("leave the project out, or register under another name")
+			return m, fault.New(fault.Refused, "model.project_differs", "%s is in the project %s", m.Name, m.Project).
+				In("project").Do("leave the project out, or register under another name")
 		}
 		return m, nil
 	}
@@ -405,8 +419,11 @@ func (s *Service) modelFor(ctx context.Context, t *tx, reg Registration, sig *re
 	if err := nameFree(ctx, t, "models", reg.Model); err != nil {
 		return m, err
 	}
-	m = store.Model{Name: reg.Model, Task: taskOf(sig), Description: reg.Description, Owner: reg.Owner, CreatedBy: t.actor.Name, CreatedAt: t.now,
-		Standing: map[string][]int{}, Counts: map[string]int{}}
+	m = store.Model{
+		Name: reg.Model, Task: taskOf(sig), Description: reg.Description, Owner: reg.Owner,
+		CreatedBy: t.actor.Name, CreatedAt: t.now,
+		Standing: map[string][]int{}, Counts: map[string]int{},
+	}
 	if m.Project, err = s.projectFor(ctx, t, reg.Project); err != nil {
 		return m, err
 	}
@@ -424,7 +441,10 @@ func (s *Service) modelFor(ctx context.Context, t *tx, reg Registration, sig *re
 	if err := t.AddModel(ctx, m); err != nil {
 		return m, err
 	}
-	return m, t.note(ctx, entry{Project: m.Project, Kind: "model.added", Subject: m.Name, Sentence: m.Name + " was added, a model for " + string(m.Task) + ".", After: m})
+	return m, t.note(ctx, entry{
+		Project: m.Project, Kind: "model.added", Subject: m.Name,
+		Sentence: m.Name + " was added, a model for " + string(m.Task) + ".", After: m,
+	})
 }
 
 // DefaultProject is where models are that name no project.

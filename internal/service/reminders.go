@@ -75,8 +75,11 @@ func (s *Service) remind(ctx context.Context, t *tx, h hearing) error {
 	if h.Ready || len(reviewers) == 0 {
 		told = []string{h.AskedBy} // nobody else can do anything
 	}
-	return t.note(ctx, entry{Project: h.Project, Kind: "promotion.reminded", Subject: h.Version, Also: []string{h.ID}, involved: map[notice.Topic][]string{notice.Review: told},
-		Sentence: fmt.Sprintf("%s: %s to %s still waits%s", h.ID, h.Version, h.To, h.waitsFor(reviewers))})
+	return t.note(ctx, entry{
+		Project: h.Project, Kind: "promotion.reminded", Subject: h.Version, Also: []string{h.ID},
+		involved: map[notice.Topic][]string{notice.Review: told},
+		Sentence: fmt.Sprintf("%s: %s to %s still waits%s", h.ID, h.Version, h.To, h.waitsFor(reviewers)),
+	})
 }
 
 // waitsFor ends the sentence that something still waits.

@@ -47,7 +47,11 @@ func (s *Service) Review(ctx context.Context, id string) (Review, error) {
 	if err != nil {
 		return Review{}, err
 	}
-	out := Review{Promotion: *p, Checklist: l.Checklist(p), CarryOut: l.CarryOut, SignRoles: append([]string{}, l.Rung(p.To).Sign...), Candidate: *v, Evidence: []registry.Evidence{}, IncumbentEvidence: []registry.Evidence{}, Measured: []compare.Comparison{}}
+	out := Review{
+		Promotion: *p, Checklist: l.Checklist(p), CarryOut: l.CarryOut,
+		SignRoles: append([]string{}, l.Rung(p.To).Sign...), Candidate: *v, Evidence: []registry.Evidence{},
+		IncumbentEvidence: []registry.Evidence{}, Measured: []compare.Comparison{},
+	}
 	if out.Answers, err = r.EndpointsAnsweredBy(ctx, v.Ref); err != nil {
 		return out, err
 	}

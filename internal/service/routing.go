@@ -229,7 +229,10 @@ func (s *Service) fixBins(ctx context.Context, r store.Records, e store.Endpoint
 		return true, err
 	}
 	told = true
-	for side, columns := range map[string][]registry.Column{signals.Input: v.Signature.Inputs, signals.Output: v.Signature.Outputs} {
+	for side, columns := range map[string][]registry.Column{
+		signals.Input:  v.Signature.Inputs,
+		signals.Output: v.Signature.Outputs,
+	} {
 		for _, c := range columns {
 			if ref := p.Columns[c.Name]; ref != nil {
 				told = s.recorder.FixBins(

@@ -45,7 +45,8 @@ func Unlock(ctx context.Context, records *store.Store, keys *seal.Ring, now time
 	var ids, seed []byte
 	err := records.Write(ctx, func(r store.Records) error {
 		if old, err := r.Key(ctx, requestIDsSecret); err == nil { // from before there were secrets
-			if err := errors.Join(putSecret(ctx, r, keys, requestIDsSecret, old, Itself, now), r.RemoveKey(ctx, requestIDsSecret)); err != nil {
+			if err := errors.Join(putSecret(ctx, r, keys, requestIDsSecret, old, Itself, now),
+				r.RemoveKey(ctx, requestIDsSecret)); err != nil {
 				return err
 			}
 		} else if !errors.Is(err, store.ErrNone) {
@@ -98,7 +99,9 @@ func reseal(ctx context.Context, r store.Records, keys *seal.Ring, now time.Time
 	return nil
 }
 
-func putSecret(ctx context.Context, r store.Records, keys *seal.Ring, name string, plain []byte, by string, at time.Time) error {
+func putSecret(ctx context.Context, r store.Records, keys *seal.Ring, name string, plain []byte, by string,
+	at time.Time,
+) error {
 	return r.PutSecret(ctx, store.Secret{Name: name, Sealed: keys.Seal(name, plain), SetBy: by, SetAt: at})
 }
 
@@ -138,7 +141,9 @@ func (s *Service) RotateKey(ctx context.Context, reason string) (Rotated, error)
 	defer s.rotating.Unlock()
 	old := s.ring()
 	if !old.FromFile() {
-		return Rotated{}, fault.New(fault.Refused, "key.environment", "the sealing key comes from the environment").In("key").Do("start the service with INNERLADDER_SEALING_KEYS=NEW,OLD; it seals everything anew by itself, and OLD can go")
+		return Rotated{}, fault.New(fault.Refused, "key.environment", "the sealing key comes from the environment").
+			In("key").Do("start the service with INNERLADDER_SEALING_KEYS=NEW,OLD; it seals everything anew by " +
+			"itself, and OLD can go")
 	}
 	both := old.With(seal.NewKey())
 	if err := both.Write(); err != nil {
@@ -156,7 +161,11 @@ func (s *Service) RotateKey(ctx context.Context, reason string) (Rotated, error)
 		if err := reseal(ctx, t.Records, both, t.now); err != nil {
 			return Rotated{}, err
 		}
-		return Rotated{len(all)}, t.note(ctx, entry{Kind: "key.rotated", Subject: "sealing key", Sentence: fmt.Sprintf("%d secrets were sealed with a new key.", len(all)), Reason: reason})
+		return Rotated{len(all)}, t.note(ctx,
+			entry{
+				Kind: "key.rotated", Subject: "sealing key",
+				Sentence: fmt.Sprintf("%d secrets were sealed with a new key.", len(all)), Reason: reason,
+			})
 	})
 	if err != nil {
 		return out, err
@@ -188,20 +197,27 @@ func (s *Service) Headers(ctx context.Context, environment string) (Listed[Heade
 	out := Listed[Header]{Items: []Header{}}
 	all, err := r.Secrets(ctx, headerSecret(environment, ""))
 	for _, h := range all {
-		out.Items = append(out.Items, Header{strings.TrimPrefix(h.Name, headerSecret(environment, "")), h.SetBy, h.SetAt})
+		out.Items = append(out.Items, Header{
+			strings.TrimPrefix(h.Name, headerSecret(environment, "")), h.SetBy,
+			h.SetAt,
+		})
 	}
 	return out, err
 }
 
 // ownHeaders are set by the gateway or say something about a connection.
-var ownHeaders = []string{"Host", "Content-Length", "Content-Type", "Transfer-Encoding", "Connection", "Te", "Trailer", "Upgrade", "Keep-Alive", "Accept-Encoding"}
+var ownHeaders = []string{
+	"Host", "Content-Length", "Content-Type", "Transfer-Encoding", "Connection", "Te", "Trailer",
+	"Upgrade", "Keep-Alive", "Accept-Encoding",
+}
 
 func checkHeader(name string) (string, error) {
 	canonical := textproto.CanonicalMIMEHeaderKey(name)
 	if name == "" || len(name) > 100 || strings.ContainsFunc(name, func(r rune) bool {
 		return r > 0x7e || r < 0x21 || strings.ContainsRune(`()<>@,;:\"/[]?={}`, r)
 	}) || slices.Contains(ownHeaders, canonical) || strings.HasPrefix(canonical, "Inner-Ladder-") {
-		return "", fault.New(fault.Invalid, "header.name", "%q cannot be set", name).In("header").Do("name a header such as Authorization or X-Api-Key")
+		return "", fault.New(fault.Invalid, "header.name", "%q cannot be set", name).In("header").
+			Do("name a header such as Authorization or X-Api-Key")
 	}
 	return canonical, nil
 }
@@ -213,19 +229,26 @@ func (s *Service) SetHeader(ctx context.Context, environment, name string, value
 	if err != nil {
 		return Header{}, err
 	}
-	if value != nil && (*value == "" || len(*value) > 8<<10 || strings.ContainsFunc(*value, func(r rune) bool { return r < 0x20 || r == 0x7f })) {
-		return Header{}, fault.New(fault.Invalid, "header.value", "the value is empty, too long, or has line breaks").In("value").Do("give one line of at most 8 KiB")
+	if value != nil && (*value == "" || len(*value) > 8<<10 ||
+		strings.ContainsFunc(*value, func(r rune) bool { return r < 0x20 || r == 0x7f })) {
+		return Header{}, fault.New(fault.Invalid, "header.value", "the value is empty, too long, or has line breaks").
+			In("value").Do("give one line of at most 8 KiB")
 	}
 	h, err := change(withoutRepeat(ctx), s, access.Administer, func(t *tx) (Header, error) {
 		if err := s.checkEnvironment(ctx, t.Records, environment); err != nil {
 			return Header{}, err
 		}
 		out := Header{name, t.actor.Name, t.now}
-		e := entry{Kind: "secret.set", Subject: environment, Sentence: fmt.Sprintf("The header %s for %s was set.", name, environment)}
+		e := entry{
+			Kind: "secret.set", Subject: environment,
+			Sentence: fmt.Sprintf("The header %s for %s was set.", name, environment),
+		}
 		if value != nil {
-			err = putSecret(ctx, t.Records, s.ring(), headerSecret(environment, name), []byte(*value), t.actor.Name, t.now)
+			err = putSecret(ctx, t.Records, s.ring(), headerSecret(environment, name), []byte(*value), t.actor.Name,
+				t.now)
 		} else {
-			e.Kind, e.Sentence = "secret.removed", fmt.Sprintf("The header %s for %s was taken away.", name, environment)
+			e.Kind, e.Sentence = "secret.removed",
+				fmt.Sprintf("The header %s for %s was taken away.", name, environment)
 			err = t.RemoveSecret(ctx, headerSecret(environment, name))
 		}
 		if err != nil {
@@ -252,7 +275,10 @@ func (s *Service) headersOf(ctx context.Context, r store.Records, environment st
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, traffic.Header{Name: strings.TrimPrefix(h.Name, headerSecret(environment, "")), Value: string(value)})
+		out = append(out, traffic.Header{
+			Name:  strings.TrimPrefix(h.Name, headerSecret(environment, "")),
+			Value: string(value),
+		})
 	}
 	return out, nil
 }
@@ -288,10 +314,15 @@ func (s *Service) AddCaller(ctx context.Context, endpoint, name string) (MadeCal
 			return MadeCaller{}, err
 		}
 		if slices.ContainsFunc(there, func(c store.Caller) bool { return c.Name == name }) {
-			return MadeCaller{}, fault.New(fault.Refused, "caller.exists", "%s has a key to %s already", name, endpoint).In("name").Do("take it away first, or choose another name and let both hold while the program changes over")
+			return MadeCaller{}, fault.New(fault.Refused, "caller.exists", "%s has a key to %s already", name,
+				endpoint).In("name").Do("take it away first, or choose another name and let both hold while the " +
+				"program changes over")
 		}
 		key, digest := credential.Token("ilc_")
-		out := MadeCaller{store.Caller{Name: name, Hint: credential.Hint(key), MadeBy: t.actor.Name, MadeAt: t.now, Digest: digest}, key}
+		out := MadeCaller{store.Caller{
+			Name: name, Hint: credential.Hint(key), MadeBy: t.actor.Name, MadeAt: t.now,
+			Digest: digest,
+		}, key}
 		if err := t.Records.AddCaller(ctx, endpoint, out.Caller); err != nil {
 			return out, err
 		}
@@ -302,7 +333,10 @@ func (s *Service) AddCaller(ctx context.Context, endpoint, name string) (MadeCal
 				return out, err
 			}
 		}
-		return out, t.note(ctx, entry{Project: e.Project, Kind: "caller.added", Subject: endpoint, Sentence: sentence, After: out.Caller})
+		return out, t.note(ctx, entry{
+			Project: e.Project, Kind: "caller.added", Subject: endpoint, Sentence: sentence,
+			After: out.Caller,
+		})
 	})
 	if err == nil {
 		s.reroute(ctx, endpoint)
@@ -339,9 +373,14 @@ func (s *Service) EndCaller(ctx context.Context, endpoint, name, reason string) 
 			return struct{}{}, err
 		}
 		if !there {
-			return struct{}{}, fault.New(fault.Unknown, "caller.unknown", "%s has no key to %s", name, endpoint).In("caller").Do("see who has with: innerladder callers %s", endpoint)
+			return struct{}{}, fault.New(fault.Unknown, "caller.unknown", "%s has no key to %s", name, endpoint).
+				In("caller").Do("see who has with: innerladder callers %s", endpoint)
 		}
-		return struct{}{}, t.note(ctx, entry{Project: e.Project, Kind: "caller.removed", Subject: endpoint, Sentence: fmt.Sprintf("The key of %s to %s was taken away.", name, endpoint), Reason: reason})
+		return struct{}{}, t.note(ctx,
+			entry{
+				Project: e.Project, Kind: "caller.removed", Subject: endpoint,
+				Sentence: fmt.Sprintf("The key of %s to %s was taken away.", name, endpoint), Reason: reason,
+			})
 	})
 	if err == nil {
 		s.reroute(ctx, endpoint)
@@ -352,7 +391,8 @@ func (s *Service) EndCaller(ctx context.Context, endpoint, name, reason string) 
 // SetKeyed says whether an endpoint answers only callers that have a key.
 func (s *Service) SetKeyed(ctx context.Context, endpoint string, keyed bool, reason string) (*store.Endpoint, error) {
 	if strings.TrimSpace(reason) == "" {
-		return nil, fault.New(fault.Invalid, "endpoint.no_reason", "no reason is given").In("reason").Do("say why callers need a key, or none any more")
+		return nil, fault.New(fault.Invalid, "endpoint.no_reason", "no reason is given").In("reason").
+			Do("say why callers need a key, or none any more")
 	}
 	out, err := change(ctx, s, access.Route, func(t *tx) (*store.Endpoint, error) {
 		e, err := s.endpoint(ctx, t.Records, endpoint)
@@ -371,7 +411,10 @@ func (s *Service) SetKeyed(ctx context.Context, endpoint string, keyed bool, rea
 		if keyed {
 			sentence = endpoint + " answers only callers that have a key."
 		}
-		return e, t.note(ctx, entry{Project: e.Project, Kind: "endpoint.keyed", Subject: endpoint, Sentence: sentence, Reason: reason, Before: before, After: map[string]bool{"keyed": keyed}})
+		return e, t.note(ctx, entry{
+			Project: e.Project, Kind: "endpoint.keyed", Subject: endpoint, Sentence: sentence,
+			Reason: reason, Before: before, After: map[string]bool{"keyed": keyed},
+		})
 	})
 	if err == nil {
 		s.reroute(ctx, endpoint)

@@ -104,9 +104,13 @@ const askServersFor = 2 * time.Second
 
 // New makes a service.
 func New(c Config) *Service {
-	s := &Service{store: c.Store, signals: c.Signals, blobs: c.Blobs, recorder: c.Recorder, router: c.Router,
+	s := &Service{
+		store: c.Store, signals: c.Signals, blobs: c.Blobs, recorder: c.Recorder, router: c.Router,
 		servers: oip.NewClient(askServersFor), log: c.Log, clock: c.Now,
-		requests: c.RequestIDs, unrouted: map[string]bool{}, health: map[address]health.State{}, watched: map[string]guard.State{}, trials: map[string]splitTrials{}, fetcher: c.Fetch, sparing: c.Spare, address: c.Address, keys: c.Keys, signer: c.Signer}
+		requests: c.RequestIDs, unrouted: map[string]bool{}, health: map[address]health.State{},
+		watched: map[string]guard.State{}, trials: map[string]splitTrials{}, fetcher: c.Fetch, sparing: c.Spare,
+		address: c.Address, keys: c.Keys, signer: c.Signer,
+	}
 	if s.fetcher == nil {
 		s.fetcher = &fetch.Fetcher{}
 	}
@@ -181,7 +185,8 @@ func As(ctx context.Context, a Actor) context.Context { return context.WithValue
 func actor(ctx context.Context) (Actor, error) {
 	a, ok := ctx.Value(actorKey{}).(Actor)
 	if !ok || a.Name == "" {
-		return a, fault.New(fault.Unsigned, "sign_in.needed", "nobody is signed in").Do("sign in with: innerladder login")
+		return a, fault.New(fault.Unsigned, "sign_in.needed", "nobody is signed in").
+			Do("sign in with: innerladder login")
 	}
 	return a, nil
 }
@@ -197,7 +202,8 @@ func may(ctx context.Context, p access.Permission) (Actor, error) {
 		return a, a.need(p, "")
 	}
 	if !a.Rights.Somewhere(p) {
-		return a, fault.New(fault.Forbidden, "permission.missing", "%s may not %s in any project", a.Name, p).Do("ask an owner for a role with the permission %q", p)
+		return a, fault.New(fault.Forbidden, "permission.missing", "%s may not %s in any project", a.Name, p).
+			Do("ask an owner for a role with the permission %q", p)
 	}
 	return a, nil
 }
@@ -215,9 +221,11 @@ func (a Actor) need(p access.Permission, project string) error {
 	case a.Rights.May(p, project):
 		return nil
 	case project == "" || project == access.Everywhere:
-		return fault.New(fault.Forbidden, "permission.missing", "%s may not %s for the whole service", a.Name, p).Do("ask someone who has the permission %q for all projects", p)
+		return fault.New(fault.Forbidden, "permission.missing", "%s may not %s for the whole service", a.Name, p).
+			Do("ask someone who has the permission %q for all projects", p)
 	}
-	return fault.New(fault.Forbidden, "permission.missing", "%s may not %s in the project %s", a.Name, p, project).Do("ask an owner of %s for a role with the permission %q", project, p)
+	return fault.New(fault.Forbidden, "permission.missing", "%s may not %s in the project %s", a.Name, p, project).
+		Do("ask an owner of %s for a role with the permission %q", project, p)
 }
 
 // records are the queries with the sight of whoever acts in ctx; nobody sees nothing.
@@ -264,8 +272,11 @@ func (t *tx) note(ctx context.Context, e entry) error {
 	if err := t.need(e.Project); err != nil {
 		return err
 	}
-	line := record.Entry{At: t.now, Project: e.Project, Actor: t.actor.Name, Kind: e.Kind, Subject: e.Subject, Sentence: e.Sentence, Reason: e.Reason, On: e.On,
-		Address: t.actor.Address, RequestID: t.actor.RequestID}
+	line := record.Entry{
+		At: t.now, Project: e.Project, Actor: t.actor.Name, Kind: e.Kind, Subject: e.Subject,
+		Sentence: e.Sentence, Reason: e.Reason, On: e.On,
+		Address: t.actor.Address, RequestID: t.actor.RequestID,
+	}
 	for _, also := range e.Also {
 		if also != "" && also != e.Subject && !slices.Contains(line.Also, also) {
 			line.Also = append(line.Also, also)
@@ -319,7 +330,8 @@ func change[T any](ctx context.Context, s *Service, p access.Permission, fn func
 		if err != nil {
 			return err
 		}
-		return r.AddRepeat(ctx, a.Name, a.Repeat.Key, store.Repeat{RequestDigest: a.Repeat.Digest, Answer: answer}, t.now)
+		return r.AddRepeat(ctx, a.Name, a.Repeat.Key, store.Repeat{RequestDigest: a.Repeat.Digest, Answer: answer},
+			t.now)
 	})
 	if err != nil {
 		return none, err
@@ -338,7 +350,8 @@ func earlier(ctx context.Context, r store.Records, a Actor) (json.RawMessage, er
 	case err != nil:
 		return nil, err
 	case !bytes.Equal(before.RequestDigest, a.Repeat.Digest):
-		return nil, fault.New(fault.Refused, "idempotency.other_request", "the Idempotency-Key %q came with another request before", a.Repeat.Key).
+		return nil, fault.New(fault.Refused, "idempotency.other_request",
+			"the Idempotency-Key %q came with another request before", a.Repeat.Key).
 			In("Idempotency-Key").Do("use a new key for a new request")
 	}
 	return before.Answer, nil

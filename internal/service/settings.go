@@ -49,13 +49,17 @@ func (s *Service) SetMail(ctx context.Context, m MailSettings, password *string)
 	}
 	switch {
 	case !slices.Contains([]string{"starttls", "tls", "none"}, m.TLS):
-		return m, fault.New(fault.Invalid, "mail.tls", "%q is no way to secure the connection", m.TLS).In("tls").Do("use starttls, tls or none")
+		return m, fault.New(fault.Invalid, "mail.tls", "%q is no way to secure the connection", m.TLS).In("tls").
+			Do("use starttls, tls or none")
 	case m.Host != "" && (strings.ContainsAny(m.Host, " /:@") || m.Port < 1 || m.Port > 65535):
-		return m, fault.New(fault.Invalid, "mail.host", "%s:%d is no mail server", m.Host, m.Port).In("host").Do("give the host's name and a port")
+		return m, fault.New(fault.Invalid, "mail.host", "%s:%d is no mail server", m.Host, m.Port).In("host").
+			Do("give the host's name and a port")
 	case m.Host != "" && m.TLS == "none" && m.Host != "localhost" && m.Host != "127.0.0.1" && m.Host != "::1":
-		return m, fault.New(fault.Invalid, "mail.open", "e-mail would go to %s in the open", m.Host).In("tls").Do("use starttls or tls")
+		return m, fault.New(fault.Invalid, "mail.open", "e-mail would go to %s in the open", m.Host).In("tls").
+			Do("use starttls or tls")
 	case m.Host != "" && m.From == "":
-		return m, fault.New(fault.Invalid, "mail.from", "no sender is given").In("from").Do("give the address that e-mail comes from")
+		return m, fault.New(fault.Invalid, "mail.from", "no sender is given").In("from").
+			Do("give the address that e-mail comes from")
 	}
 	if err := checkEmail(m.From); err != nil {
 		return m, err
@@ -87,7 +91,10 @@ func (s *Service) SetMail(ctx context.Context, m MailSettings, password *string)
 		if m.Host != "" {
 			sentence = fmt.Sprintf("E-mail is sent by %s:%d.", m.Host, m.Port)
 		}
-		return m, t.note(ctx, entry{Kind: "settings.mail", Subject: "mail", Sentence: sentence, Before: before, After: m})
+		return m, t.note(ctx, entry{
+			Kind: "settings.mail", Subject: "mail", Sentence: sentence, Before: before,
+			After: m,
+		})
 	})
 }
 
@@ -104,21 +111,33 @@ type Retention struct {
 
 // usualRetention holds until another is chosen.
 func usualRetention() Retention {
-	return Retention{Minutes: "72h", Hours: "2160h", Days: "9600h", Readings: "720h", Deliveries: "720h", Notices: "2160h", Repeats: "48h"}
+	return Retention{
+		Minutes: "72h", Hours: "2160h", Days: "9600h", Readings: "720h", Deliveries: "720h",
+		Notices: "2160h", Repeats: "48h",
+	}
 }
 
 // ages reads the durations.
-func (r Retention) ages() (out struct{ minutes, hours, days, readings, deliveries, notices, repeats time.Duration }, err error) {
+func (r Retention) ages() (out struct{ minutes, hours, days, readings, deliveries, notices, repeats time.Duration },
+	err error,
+) {
 	for _, f := range []struct {
 		field, value string
 		least        time.Duration
 		into         *time.Duration
-	}{{"minutes", r.Minutes, 24 * time.Hour, &out.minutes}, {"hours", r.Hours, 7 * 24 * time.Hour, &out.hours}, {"days", r.Days, 30 * 24 * time.Hour, &out.days},
-		{"readings", r.Readings, time.Hour, &out.readings}, {"deliveries", r.Deliveries, 24 * time.Hour, &out.deliveries},
-		{"notices", r.Notices, 24 * time.Hour, &out.notices}, {"repeats", r.Repeats, time.Hour, &out.repeats}} {
+	}{
+		{"minutes", r.Minutes, 24 * time.Hour, &out.minutes},
+		{"hours", r.Hours, 7 * 24 * time.Hour, &out.hours},
+		{"days", r.Days, 30 * 24 * time.Hour, &out.days},
+		{"readings", r.Readings, time.Hour, &out.readings},
+		{"deliveries", r.Deliveries, 24 * time.Hour, &out.deliveries},
+		{"notices", r.Notices, 24 * time.Hour, &out.notices},
+		{"repeats", r.Repeats, time.Hour, &out.repeats},
+	} {
 		d, err := time.ParseDuration(f.value)
 		if err != nil || d < f.least {
-			return out, fault.New(fault.Invalid, "retention.age", "%s cannot be kept for %q", f.field, f.value).In(f.field).Do("give a duration of at least %.0fh, such as 720h", f.least.Hours())
+			return out, fault.New(fault.Invalid, "retention.age", "%s cannot be kept for %q", f.field, f.value).
+				In(f.field).Do("give a duration of at least %.0fh, such as 720h", f.least.Hours())
 		}
 		*f.into = d
 	}
@@ -147,7 +166,15 @@ func (s *Service) SetRetention(ctx context.Context, n Retention, reason string) 
 	for _, f := range []struct {
 		into *string
 		was  string
-	}{{&n.Minutes, before.Minutes}, {&n.Hours, before.Hours}, {&n.Days, before.Days}, {&n.Readings, before.Readings}, {&n.Deliveries, before.Deliveries}, {&n.Notices, before.Notices}, {&n.Repeats, before.Repeats}} {
+	}{
+		{&n.Minutes, before.Minutes},
+		{&n.Hours, before.Hours},
+		{&n.Days, before.Days},
+		{&n.Readings, before.Readings},
+		{&n.Deliveries, before.Deliveries},
+		{&n.Notices, before.Notices},
+		{&n.Repeats, before.Repeats},
+	} {
 		if *f.into == "" {
 			*f.into = f.was
 		}
@@ -159,7 +186,10 @@ func (s *Service) SetRetention(ctx context.Context, n Retention, reason string) 
 		if err := t.PutSetting(ctx, "retention", n, t.actor.Name, t.now); err != nil {
 			return n, err
 		}
-		return n, t.note(ctx, entry{Kind: "settings.retention", Subject: "retention", Sentence: "It was changed how long logs and windows are kept.", Reason: reason, Before: before, After: n})
+		return n, t.note(ctx, entry{
+			Kind: "settings.retention", Subject: "retention",
+			Sentence: "It was changed how long logs and windows are kept.", Reason: reason, Before: before, After: n,
+		})
 	})
 }
 
@@ -183,7 +213,9 @@ func (s *Service) Forget(ctx context.Context) error {
 	if kept == nil {
 		return nil
 	}
-	return errors.Join(kept.Forget(ctx, now, signals.Ages{Minutes: ages.minutes, Hours: ages.hours, Days: ages.days, Readings: ages.readings}), s.forgetTrials(ctx, kept))
+	return errors.Join(kept.Forget(ctx, now,
+		signals.Ages{Minutes: ages.minutes, Hours: ages.hours, Days: ages.days, Readings: ages.readings}),
+		s.forgetTrials(ctx, kept))
 }
 
 // forgetTrials drops the evidence of trials that have ended.

@@ -40,7 +40,10 @@ const (
 )
 
 func (a *attempts) keys(name, address string) map[string]int {
-	return map[string]int{"both\x00" + name + "\x00" + address: failuresOfBoth, "address\x00" + address: failuresOfAddress, "name\x00" + name: failuresOfName}
+	return map[string]int{
+		"both\x00" + name + "\x00" + address: failuresOfBoth,
+		"address\x00" + address:              failuresOfAddress, "name\x00" + name: failuresOfName,
+	}
 }
 
 // check refuses when there were too many failures.
@@ -49,7 +52,8 @@ func (a *attempts) check(name, address string, now time.Time) error {
 	defer a.mu.Unlock()
 	for key := range a.keys(name, address) {
 		if l := a.left[key]; l != nil && l.TokensAt(now) < 1 {
-			return fault.New(fault.TooOften, "sign_in.too_often", "there were too many failed attempts to sign in").Do("wait a minute and try again")
+			return fault.New(fault.TooOften, "sign_in.too_often", "there were too many failed attempts to sign in").
+				Do("wait a minute and try again")
 		}
 	}
 	return nil
@@ -102,7 +106,8 @@ type Welcomed struct {
 	First bool   `json:"first"`
 }
 
-var errLink = fault.New(fault.Unsigned, "welcome.used", "the link does not hold (any more)").Do("ask an owner for a new one, or start the service again for the first")
+var errLink = fault.New(fault.Unsigned, "welcome.used", "the link does not hold (any more)").
+	Do("ask an owner for a new one, or start the service again for the first")
 
 // Welcome looks whom a link would let in.
 func (s *Service) Welcome(ctx context.Context, secret string, from From) (Welcomed, error) {
@@ -130,7 +135,9 @@ func (s *Service) linked(ctx context.Context, r store.Records, secret string, fr
 
 // ComeIn uses a link: the person chooses a password and is signed in. The first owner
 // also chooses a name.
-func (s *Service) ComeIn(ctx context.Context, secret, name, password string, from From) (session string, p *store.Person, err error) {
+func (s *Service) ComeIn(ctx context.Context, secret, name, password string, from From) (session string,
+	p *store.Person, err error,
+) {
 	p, err = s.linked(ctx, s.store.Read(), secret, from)
 	if err != nil {
 		return "", nil, err
@@ -141,7 +148,8 @@ func (s *Service) ComeIn(ctx context.Context, secret, name, password string, fro
 	} else if err := registry.CheckName("name", name); err != nil {
 		return "", nil, err
 	} else if name == Itself {
-		return "", nil, fault.New(fault.Invalid, "person.reserved", "%s is what the service calls itself", name).In("name").Do("choose another name")
+		return "", nil, fault.New(fault.Invalid, "person.reserved", "%s is what the service calls itself", name).
+			In("name").Do("choose another name")
 	}
 	if err := credential.CheckPassword(password, name); err != nil {
 		return "", nil, err
@@ -150,37 +158,42 @@ func (s *Service) ComeIn(ctx context.Context, secret, name, password string, fro
 	if err != nil {
 		return "", nil, err
 	}
-	p, err = change(As(ctx, Actor{Name: name, Address: from.Address}), s, access.Own, func(t *tx) (*store.Person, error) {
-		p, err := s.linked(ctx, t.Records, secret, from) // it may have been used meanwhile
-		if err != nil {
-			return nil, err
-		}
-		if first {
-			if err := t.Records.AddPerson(ctx, store.Person{Name: name, AddedBy: Itself, AddedAt: t.now}); err != nil {
+	p, err = change(As(ctx, Actor{Name: name, Address: from.Address}), s, access.Own,
+		func(t *tx) (*store.Person, error) {
+			p, err := s.linked(ctx, t.Records, secret, from) // it may have been used meanwhile
+			if err != nil {
 				return nil, err
 			}
-			if p, err = t.PersonNamed(ctx, name); err != nil {
+			if first {
+				if err := t.Records.AddPerson(ctx,
+					store.Person{Name: name, AddedBy: Itself, AddedAt: t.now}); err != nil {
+					return nil, err
+				}
+				if p, err = t.PersonNamed(ctx, name); err != nil {
+					return nil, err
+				}
+				m := access.Membership{Project: access.Everywhere, Role: access.Owner}
+				if err := t.PutMembership(ctx, p.ID, m, Itself, t.now); err != nil {
+					return nil, err
+				}
+				if err := t.note(ctx, entry{
+					Kind: "person.added", Subject: name,
+					Sentence: name + " was added, the first owner.", After: m,
+				}); err != nil {
+					return nil, err
+				}
+			}
+			if err := t.EndLink(ctx, credential.Digest(secret)); err != nil {
 				return nil, err
 			}
-			m := access.Membership{Project: access.Everywhere, Role: access.Owner}
-			if err := t.PutMembership(ctx, p.ID, m, Itself, t.now); err != nil {
+			if err := t.SetPassword(ctx, p.ID, hash); err != nil {
 				return nil, err
 			}
-			if err := t.note(ctx, entry{Kind: "person.added", Subject: name, Sentence: name + " was added, the first owner.", After: m}); err != nil {
+			if err := t.EndSessionsOf(ctx, p.ID, nil); err != nil {
 				return nil, err
 			}
-		}
-		if err := t.EndLink(ctx, credential.Digest(secret)); err != nil {
-			return nil, err
-		}
-		if err := t.SetPassword(ctx, p.ID, hash); err != nil {
-			return nil, err
-		}
-		if err := t.EndSessionsOf(ctx, p.ID, nil); err != nil {
-			return nil, err
-		}
-		return p, t.note(ctx, entry{Kind: "person.password", Subject: name, Sentence: name + " chose a password."})
-	})
+			return p, t.note(ctx, entry{Kind: "person.password", Subject: name, Sentence: name + " chose a password."})
+		})
 	if err != nil {
 		return "", nil, err
 	}
@@ -189,10 +202,13 @@ func (s *Service) ComeIn(ctx context.Context, secret, name, password string, fro
 }
 
 // errSignIn does not tell which of the two is wrong.
-var errSignIn = fault.New(fault.Unsigned, "sign_in.wrong", "name or password is wrong").Do("try again, or ask an owner for a new link")
+var errSignIn = fault.New(fault.Unsigned, "sign_in.wrong", "name or password is wrong").
+	Do("try again, or ask an owner for a new link")
 
 // SignIn opens a session of the console for whoever has a name and a password.
-func (s *Service) SignIn(ctx context.Context, name, password string, from From) (session string, p *store.Person, err error) {
+func (s *Service) SignIn(ctx context.Context, name, password string, from From) (session string, p *store.Person,
+	err error,
+) {
 	if err := s.attempts.check(name, from.Address, s.now()); err != nil {
 		return "", nil, err
 	}
@@ -229,10 +245,17 @@ func (s *Service) openSession(ctx context.Context, p *store.Person, how string, 
 		if err := t.EndSession(ctx, nil, t.now); err != nil { // those that are over
 			return "", err
 		}
-		if err := t.AddSession(ctx, p.ID, digest, store.Session{How: how, Address: from.Address, Agent: from.Agent, MadeAt: t.now, Expires: t.now.Add(SessionLasts)}); err != nil {
+		if err := t.AddSession(ctx, p.ID, digest,
+			store.Session{
+				How: how, Address: from.Address, Agent: from.Agent, MadeAt: t.now,
+				Expires: t.now.Add(SessionLasts),
+			}); err != nil {
 			return "", err
 		}
-		return secret, t.note(ctx, entry{Kind: "person.signed_in", Subject: p.Name, Sentence: p.Name + " signed in by " + how + "."})
+		return secret, t.note(ctx, entry{
+			Kind: "person.signed_in", Subject: p.Name,
+			Sentence: p.Name + " signed in by " + how + ".",
+		})
 	})
 }
 
@@ -247,7 +270,9 @@ type Vouched struct {
 // SignInVouched opens a session for someone that a provider vouches for. The first time
 // they are found by their verified e-mail address; after that by the provider's own name
 // for them, whatever their address becomes.
-func (s *Service) SignInVouched(ctx context.Context, v Vouched, from From) (session string, p *store.Person, err error) {
+func (s *Service) SignInVouched(ctx context.Context, v Vouched, from From) (session string, p *store.Person,
+	err error,
+) {
 	r := s.store.Read()
 	p, err = r.PersonBySubject(ctx, v.Issuer, v.Subject)
 	if errors.Is(err, store.ErrNone) && v.Verified && v.Email != "" {
@@ -256,17 +281,24 @@ func (s *Service) SignInVouched(ctx context.Context, v Vouched, from From) (sess
 			err = store.ErrNone
 		}
 		if err == nil && p.Disabled == nil {
-			_, err = change(As(ctx, Actor{Name: p.Name, Address: from.Address}), s, access.Own, func(t *tx) (struct{}, error) {
-				if err := t.SetSubject(ctx, p.ID, v.Issuer, v.Subject); err != nil {
-					return struct{}{}, err
-				}
-				return struct{}{}, t.note(ctx, entry{Kind: "person.vouched", Subject: p.Name, Sentence: p.Name + " is vouched for by " + v.Issuer + "."})
-			})
+			_, err = change(As(ctx, Actor{Name: p.Name, Address: from.Address}), s, access.Own,
+				func(t *tx) (struct{}, error) {
+					if err := t.SetSubject(ctx, p.ID, v.Issuer, v.Subject); err != nil {
+						return struct{}{}, err
+					}
+					return struct{}{}, t.note(ctx,
+						entry{
+							Kind: "person.vouched", Subject: p.Name,
+							Sentence: p.Name + " is vouched for by " + v.Issuer + ".",
+						})
+				})
 		}
 	}
 	switch {
 	case errors.Is(err, store.ErrNone) || (err == nil && p.Disabled != nil):
-		return "", nil, fault.New(fault.Forbidden, "sign_in.stranger", "the provider knows you, but nobody here has a verified e-mail address of yours").Do("ask an owner to add you with that address")
+		return "", nil, fault.New(fault.Forbidden, "sign_in.stranger",
+			"the provider knows you, but nobody here has a verified e-mail address of yours").
+			Do("ask an owner to add you with that address")
 	case err != nil:
 		return "", nil, err
 	}
@@ -279,7 +311,8 @@ func (s *Service) ByToken(ctx context.Context, secret string) (Actor, error) {
 	r := s.store.Read()
 	tok, err := r.TokenByDigest(ctx, credential.Digest(secret))
 	now := s.now()
-	wrong := fault.New(fault.Unsigned, "token.wrong", "the token does not hold").Do("sign in again with: innerladder login")
+	wrong := fault.New(fault.Unsigned, "token.wrong", "the token does not hold").
+		Do("sign in again with: innerladder login")
 	switch {
 	case errors.Is(err, store.ErrNone):
 		return Actor{}, wrong
@@ -288,7 +321,8 @@ func (s *Service) ByToken(ctx context.Context, secret string) (Actor, error) {
 	case tok.EndedAt != nil:
 		return Actor{}, wrong
 	case !tok.Expires.After(now):
-		return Actor{}, fault.New(fault.Unsigned, "token.expired", "the token %q expired on %s", tok.Title, tok.Expires.Format("2006-01-02")).Do("make a new one")
+		return Actor{}, fault.New(fault.Unsigned, "token.expired", "the token %q expired on %s", tok.Title,
+			tok.Expires.Format("2006-01-02")).Do("make a new one")
 	}
 	p, err := r.PersonNamed(ctx, tok.Owner)
 	if err != nil {
@@ -303,7 +337,10 @@ func (s *Service) ByToken(ctx context.Context, secret string) (Actor, error) {
 		}
 	}
 	rights, err := r.RightsOf(ctx, p)
-	return Actor{Name: p.Name, Rights: rights.Within(tok.Scope), person: p.ID, narrowed: len(tok.Scope.Permissions)+len(tok.Scope.Projects) > 0}, err
+	return Actor{
+		Name: p.Name, Rights: rights.Within(tok.Scope), person: p.ID,
+		narrowed: len(tok.Scope.Permissions)+len(tok.Scope.Projects) > 0,
+	}, err
 }
 
 // BySession finds who signed in to a session.
@@ -351,7 +388,10 @@ func (s *Service) WhoAmI(ctx context.Context) (Me, error) {
 
 // SignOut ends a session.
 func (s *Service) SignOut(ctx context.Context, session string) error {
-	return s.store.Write(ctx, func(r store.Records) error { return r.EndSession(ctx, credential.Digest(session), s.now()) })
+	return s.store.Write(ctx, func(r store.Records) error {
+		return r.EndSession(ctx, credential.Digest(session),
+			s.now())
+	})
 }
 
 // ChangePassword changes the password of whoever is signed in and ends all their other
@@ -366,7 +406,8 @@ func (s *Service) ChangePassword(ctx context.Context, old, password string) erro
 		return err
 	}
 	if p.Robot || a.session == nil {
-		return fault.New(fault.Forbidden, "password.no_session", "a password is changed in the console, by whoever is signed in with it").Do("sign in to the console")
+		return fault.New(fault.Forbidden, "password.no_session",
+			"a password is changed in the console, by whoever is signed in with it").Do("sign in to the console")
 	}
 	if err := s.attempts.check(a.Name, a.Address, s.now()); err != nil {
 		return err
@@ -378,7 +419,8 @@ func (s *Service) ChangePassword(ctx context.Context, old, password string) erro
 		}
 		if !fine {
 			s.attempts.failed(a.Name, a.Address, s.now())
-			return fault.New(fault.Invalid, "password.old", "the present password is wrong").In("old").Do("try again, or ask an owner for a new link")
+			return fault.New(fault.Invalid, "password.old", "the present password is wrong").In("old").
+				Do("try again, or ask an owner for a new link")
 		}
 	}
 	if err := credential.CheckPassword(password, a.Name); err != nil {
@@ -395,7 +437,8 @@ func (s *Service) ChangePassword(ctx context.Context, old, password string) erro
 		if err := t.EndSessionsOf(ctx, p.ID, a.session); err != nil {
 			return struct{}{}, err
 		}
-		return struct{}{}, t.note(ctx, entry{Kind: "person.password", Subject: a.Name, Sentence: a.Name + " chose another password."})
+		return struct{}{}, t.note(ctx,
+			entry{Kind: "person.password", Subject: a.Name, Sentence: a.Name + " chose another password."})
 	})
 	return err
 }
@@ -416,7 +459,11 @@ func (s *Service) EndOtherSessions(ctx context.Context) (struct{}, error) {
 		if err := t.EndSessionsOf(ctx, t.actor.person, t.actor.session); err != nil {
 			return struct{}{}, err
 		}
-		return struct{}{}, t.note(ctx, entry{Kind: "person.signed_out", Subject: t.actor.Name, Sentence: t.actor.Name + " signed out everywhere else."})
+		return struct{}{}, t.note(ctx,
+			entry{
+				Kind: "person.signed_out", Subject: t.actor.Name,
+				Sentence: t.actor.Name + " signed out everywhere else.",
+			})
 	})
 }
 

@@ -33,7 +33,8 @@ func (s *Service) displace(ctx context.Context, t *tx, l ladder.Revision, v *reg
 	answers := map[int][]string{}
 	for _, numbers := range m.Standing {
 		for _, n := range numbers {
-			if answers[n], err = t.EndpointsAnsweredBy(ctx, registry.Ref{Model: v.Model, Number: n}.String()); err != nil {
+			if answers[n], err = t.EndpointsAnsweredBy(ctx,
+				registry.Ref{Model: v.Model, Number: n}.String()); err != nil {
 				return err
 			}
 		}
@@ -43,11 +44,14 @@ func (s *Service) displace(ctx context.Context, t *tx, l ladder.Revision, v *reg
 		if err != nil {
 			return err
 		}
-		said := fmt.Sprintf("%s stepped down from %s to %s: %s holds one version of a model, and %s came.", down.Ref, move.From, move.To, move.From, v.Ref)
+		said := fmt.Sprintf("%s stepped down from %s to %s: %s holds one version of a model, and %s came.", down.Ref,
+			move.From, move.To, move.From, v.Ref)
 		if len(answers[move.Number]) > 0 {
-			said = strings.TrimSuffix(said, ".") + fmt.Sprintf("; it still answers for %s.", strings.Join(answers[move.Number], ", "))
+			said = strings.TrimSuffix(said, ".") +
+				fmt.Sprintf("; it still answers for %s.", strings.Join(answers[move.Number], ", "))
 		}
-		if _, err := s.step(ctx, t, down, move.To, entry{Kind: "version.stepped_down", Sentence: said, Also: []string{v.Ref}}); err != nil {
+		if _, err := s.step(ctx, t, down, move.To,
+			entry{Kind: "version.stepped_down", Sentence: said, Also: []string{v.Ref}}); err != nil {
 			return err
 		}
 	}
@@ -69,7 +73,8 @@ func (s *Service) stepBack(ctx context.Context, t *tx, h hearing) error {
 		said = strings.TrimSuffix(said, ".") + fmt.Sprintf("; it still answers for %s.", strings.Join(answers, ", "))
 	}
 	from := v.Rung
-	if _, err := s.step(ctx, t, v, h.From, entry{Kind: "version.stepped_down", Sentence: said, Also: []string{h.ID}}); err != nil {
+	if _, err := s.step(ctx, t, v, h.From,
+		entry{Kind: "version.stepped_down", Sentence: said, Also: []string{h.ID}}); err != nil {
 		return err
 	}
 	return s.displace(ctx, t, h.ladder, v, from, h.From)
@@ -100,7 +105,8 @@ func (s *Service) stepDown(ctx context.Context, t *tx, e *store.Endpoint, ref st
 	if n > 0 {
 		said = strings.TrimSuffix(said, ".") + "; its sign-offs are void."
 	}
-	if _, err := s.step(ctx, t, v, below, entry{Kind: "version.stepped_down", Sentence: said, Reason: why, Also: []string{e.Name}}); err != nil {
+	if _, err := s.step(ctx, t, v, below,
+		entry{Kind: "version.stepped_down", Sentence: said, Reason: why, Also: []string{e.Name}}); err != nil {
 		return err
 	}
 	return s.displace(ctx, t, l, v, from, below)

@@ -36,13 +36,15 @@ const (
 // MakeToken makes a token for whoever is signed in, or for a robot.
 func (s *Service) MakeToken(ctx context.Context, n NewToken) (MadeToken, error) {
 	if strings.TrimSpace(n.Title) == "" || len(n.Title) > 100 {
-		return MadeToken{}, fault.New(fault.Invalid, "token.title", "the token has no title, or a long one").In("title").Do("say in a few words what it is for")
+		return MadeToken{}, fault.New(fault.Invalid, "token.title", "the token has no title, or a long one").
+			In("title").Do("say in a few words what it is for")
 	}
 	lasts := usualTokenLasts
 	if n.Lasts != "" {
 		d, err := time.ParseDuration(n.Lasts)
 		if err != nil || d < time.Minute || d > mostTokenLasts {
-			return MadeToken{}, fault.New(fault.Invalid, "token.lasts", "a token cannot last %q", n.Lasts).In("lasts").Do("give from 1m to %.0fh, such as 720h", mostTokenLasts.Hours())
+			return MadeToken{}, fault.New(fault.Invalid, "token.lasts", "a token cannot last %q", n.Lasts).In("lasts").
+				Do("give from 1m to %.0fh, such as 720h", mostTokenLasts.Hours())
 		}
 		lasts = d
 	}
@@ -59,7 +61,9 @@ func (s *Service) MakeToken(ctx context.Context, n NewToken) (MadeToken, error) 
 	}
 	return change(withoutRepeat(ctx), s, access.Own, func(t *tx) (MadeToken, error) {
 		if t.actor.narrowed {
-			return MadeToken{}, fault.New(fault.Forbidden, "token.narrowed", "a token that is narrowed down makes no others").Do("sign in to the console, or use a token of full scope")
+			return MadeToken{}, fault.New(fault.Forbidden, "token.narrowed",
+				"a token that is narrowed down makes no others").
+				Do("sign in to the console, or use a token of full scope")
 		}
 		for _, project := range n.Projects {
 			if err := s.checkProject(ctx, t.Records, project); err != nil {
@@ -74,11 +78,17 @@ func (s *Service) MakeToken(ctx context.Context, n NewToken) (MadeToken, error) 
 			return MadeToken{}, err
 		}
 		secret, digest := credential.Token("il_")
-		out := MadeToken{store.Token{Owner: owner.Name, Title: n.Title, Hint: credential.Hint(secret), Scope: n.Scope, MadeBy: t.actor.Name, MadeAt: t.now, Expires: t.now.Add(lasts)}, secret}
+		out := MadeToken{store.Token{
+			Owner: owner.Name, Title: n.Title, Hint: credential.Hint(secret), Scope: n.Scope,
+			MadeBy: t.actor.Name, MadeAt: t.now, Expires: t.now.Add(lasts),
+		}, secret}
 		if err := t.AddToken(ctx, owner.ID, digest, &out.Token); err != nil {
 			return out, err
 		}
-		return out, t.note(ctx, entry{Kind: "token.made", Subject: owner.Name, Sentence: fmt.Sprintf("A token for %s was made: %s.", owner.Name, n.Title), After: out.Token})
+		return out, t.note(ctx, entry{
+			Kind: "token.made", Subject: owner.Name,
+			Sentence: fmt.Sprintf("A token for %s was made: %s.", owner.Name, n.Title), After: out.Token,
+		})
 	})
 }
 
@@ -90,7 +100,8 @@ func (s *Service) robotOf(ctx context.Context, t *tx, name string) (*store.Perso
 		return nil, err
 	}
 	if !p.Robot {
-		return nil, fault.New(fault.Forbidden, "token.of_person", "%s is a person, who makes tokens for themselves", name).In("robot").Do("name a robot")
+		return nil, fault.New(fault.Forbidden, "token.of_person", "%s is a person, who makes tokens for themselves",
+			name).In("robot").Do("name a robot")
 	}
 	rights, err := t.RightsOf(ctx, p)
 	if err != nil {
@@ -101,7 +112,8 @@ func (s *Service) robotOf(ctx context.Context, t *tx, name string) (*store.Perso
 			return nil, err
 		}
 		if !t.actor.Rights.Covers(rights.In(m.Project), m.Project) {
-			return nil, fault.New(fault.Forbidden, "member.more_than_own", "%s may more than %s in %s", name, t.actor.Name, whereOf(m)).In("robot").Do("ask someone with that role")
+			return nil, fault.New(fault.Forbidden, "member.more_than_own", "%s may more than %s in %s", name,
+				t.actor.Name, whereOf(m)).In("robot").Do("ask someone with that role")
 		}
 	}
 	if len(p.Memberships) == 0 {
@@ -132,7 +144,8 @@ func (s *Service) Tokens(ctx context.Context, robot string) (Listed[store.Token]
 // accounts may take any.
 func (s *Service) EndToken(ctx context.Context, id int64) (store.Token, error) {
 	return change(ctx, s, access.Own, func(t *tx) (store.Token, error) {
-		unknown := fault.New(fault.Unknown, "token.unknown", "there is no token %d of yours", id).In("token").Do("see yours with: innerladder tokens")
+		unknown := fault.New(fault.Unknown, "token.unknown", "there is no token %d of yours", id).In("token").
+			Do("see yours with: innerladder tokens")
 		tok, err := t.Token(ctx, id)
 		if errors.Is(err, store.ErrNone) || (err == nil && tok.EndedAt != nil) {
 			return store.Token{}, unknown
@@ -149,6 +162,9 @@ func (s *Service) EndToken(ctx context.Context, id int64) (store.Token, error) {
 			return *tok, err
 		}
 		tok.EndedAt = &t.now
-		return *tok, t.note(ctx, entry{Kind: "token.ended", Subject: tok.Owner, Sentence: fmt.Sprintf("A token of %s was taken away: %s.", tok.Owner, tok.Title), Before: tok})
+		return *tok, t.note(ctx, entry{
+			Kind: "token.ended", Subject: tok.Owner,
+			Sentence: fmt.Sprintf("A token of %s was taken away: %s.", tok.Owner, tok.Title), Before: tok,
+		})
 	})
 }

@@ -35,8 +35,10 @@ type Edit struct {
 }
 
 func (e Edit) check() error {
-	if e.Note == nil && e.Description == nil && e.Owner == nil && len(e.AddTags)+len(e.RemoveTags)+len(e.SetProperties)+len(e.RemoveProperties) == 0 {
-		return fault.New(fault.Invalid, "edit.nothing", "nothing is to change").In("body").Do("say what, such as a note or a tag")
+	if e.Note == nil && e.Description == nil && e.Owner == nil &&
+		len(e.AddTags)+len(e.RemoveTags)+len(e.SetProperties)+len(e.RemoveProperties) == 0 {
+		return fault.New(fault.Invalid, "edit.nothing", "nothing is to change").In("body").
+			Do("say what, such as a note or a tag")
 	}
 	for _, tag := range e.AddTags {
 		if err := registry.CheckTag("add_tags", tag); err != nil {
@@ -110,7 +112,8 @@ func (s *Service) EditVersion(ctx context.Context, ref string, e Edit) (*registr
 		return nil, err
 	}
 	if e.Description != nil || e.Owner != nil {
-		return nil, fault.New(fault.Invalid, "edit.of_model", "a version has no description or owner of its own").In("description").Do("change those of its model")
+		return nil, fault.New(fault.Invalid, "edit.of_model", "a version has no description or owner of its own").
+			In("description").Do("change those of its model")
 	}
 	return change(ctx, s, access.Register, func(t *tx) (*registry.Version, error) {
 		v, err := s.resolve(ctx, t.Records, "version", ref)
@@ -132,8 +135,12 @@ func (s *Service) EditVersion(ctx context.Context, ref string, e Edit) (*registr
 		if err != nil {
 			return nil, err
 		}
-		return after, t.note(ctx, entry{Project: v.Project, Kind: "version.edited", Subject: v.Ref, Sentence: e.sentence(v.Ref), Reason: e.Reason,
-			Before: marks{Tags: v.Tags, Properties: v.Properties, Note: v.Note}, After: marks{Tags: after.Tags, Properties: after.Properties, Note: after.Note}})
+		return after, t.note(ctx, entry{
+			Project: v.Project, Kind: "version.edited", Subject: v.Ref,
+			Sentence: e.sentence(v.Ref), Reason: e.Reason,
+			Before: marks{Tags: v.Tags, Properties: v.Properties, Note: v.Note},
+			After:  marks{Tags: after.Tags, Properties: after.Properties, Note: after.Note},
+		})
 	})
 }
 
@@ -143,7 +150,8 @@ func (s *Service) EditModel(ctx context.Context, name string, e Edit) (store.Mod
 		return store.Model{}, err
 	}
 	if e.Note != nil {
-		return store.Model{}, fault.New(fault.Invalid, "edit.of_version", "a model has no note").In("note").Do("change its description")
+		return store.Model{}, fault.New(fault.Invalid, "edit.of_version", "a model has no note").In("note").
+			Do("change its description")
 	}
 	return change(ctx, s, access.Register, func(t *tx) (store.Model, error) {
 		m, err := s.model(ctx, t.Records, "model", name)
@@ -174,16 +182,23 @@ func (s *Service) EditModel(ctx context.Context, name string, e Edit) (store.Mod
 		if err != nil {
 			return m, err
 		}
-		return after, t.note(ctx, entry{Project: m.Project, Kind: "model.edited", Subject: name, Sentence: e.sentence(name), Reason: e.Reason,
+		return after, t.note(ctx, entry{
+			Project: m.Project, Kind: "model.edited", Subject: name,
+			Sentence: e.sentence(name), Reason: e.Reason,
 			Before: marks{Tags: m.Tags, Properties: m.Properties, Description: m.Description, Owner: m.Owner},
-			After:  marks{Tags: after.Tags, Properties: after.Properties, Description: after.Description, Owner: after.Owner}})
+			After: marks{
+				Tags: after.Tags, Properties: after.Properties, Description: after.Description,
+				Owner: after.Owner,
+			},
+		})
 	})
 }
 
 // Vet marks a model as one that the organisation stands behind, or takes the mark away.
 func (s *Service) Vet(ctx context.Context, name, why string, on bool) (store.Model, error) {
 	if strings.TrimSpace(why) == "" {
-		return store.Model{}, fault.New(fault.Invalid, "vet.no_reason", "no reason is given").In("reason").Do("say why the organisation does or does not stand behind it")
+		return store.Model{}, fault.New(fault.Invalid, "vet.no_reason", "no reason is given").In("reason").
+			Do("say why the organisation does or does not stand behind it")
 	}
 	return change(ctx, s, access.Sign, func(t *tx) (store.Model, error) {
 		m, err := s.model(ctx, t.Records, "model", name)
@@ -196,14 +211,18 @@ func (s *Service) Vet(ctx context.Context, name, why string, on bool) (store.Mod
 			v = &store.Vetting{By: t.actor.Name, At: t.now, Why: why}
 			sentence, kind = name+" was vetted as a place to start from.", "model.vetted"
 		} else if m.Vetted == nil {
-			return m, fault.New(fault.Refused, "vet.not", "%s is not vetted", name).In("model").Do("nothing needs doing")
+			return m, fault.New(fault.Refused, "vet.not", "%s is not vetted", name).In("model").
+				Do("nothing needs doing")
 		}
 		if err := t.SetVetted(ctx, name, v); err != nil {
 			return m, err
 		}
 		before := m.Vetted
 		m.Vetted = v
-		return m, t.note(ctx, entry{Project: m.Project, Kind: kind, Subject: name, Sentence: sentence, Reason: why, Before: before, After: v})
+		return m, t.note(ctx, entry{
+			Project: m.Project, Kind: kind, Subject: name, Sentence: sentence, Reason: why,
+			Before: before, After: v,
+		})
 	})
 }
 
@@ -238,7 +257,9 @@ func (s *Service) PutLabel(ctx context.Context, ref, label, environment, reason 
 	return l, err
 }
 
-func (s *Service) putLabel(ctx context.Context, t *tx, v *registry.Version, label, environment, reason string) (store.Label, error) {
+func (s *Service) putLabel(ctx context.Context, t *tx, v *registry.Version, label, environment,
+	reason string,
+) (store.Label, error) {
 	l := store.Label{Name: label, Version: v.Ref, Environment: environment, MovedBy: t.actor.Name, MovedAt: t.now}
 	rungs, err := t.Ladder(ctx, v.Project)
 	if err != nil {
@@ -251,11 +272,13 @@ func (s *Service) putLabel(ctx context.Context, t *tx, v *registry.Version, labe
 		p, err := t.PlacementOf(ctx, v.Ref, environment)
 		switch {
 		case errors.Is(err, store.ErrNone):
-			return l, fault.New(fault.Refused, "label.not_placed", "%s is not placed in %s", v.Ref, environment).In("environment").Do("place it first: innerladder place %s -env %s -at ADDRESS", v.Ref, environment)
+			return l, fault.New(fault.Refused, "label.not_placed", "%s is not placed in %s", v.Ref, environment).
+				In("environment").Do("place it first: innerladder place %s -env %s -at ADDRESS", v.Ref, environment)
 		case err != nil:
 			return l, err
 		case !p.Healthy:
-			return l, fault.New(fault.Refused, "label.not_healthy", "%s is not healthy in %s: %s", v.Ref, environment, p.Reason()).In("environment").Do("wait until it is, or mend it")
+			return l, fault.New(fault.Refused, "label.not_healthy", "%s is not healthy in %s: %s", v.Ref, environment,
+				p.Reason()).In("environment").Do("wait until it is, or mend it")
 		}
 	}
 	before, err := t.Label(ctx, v.Model, label)
@@ -282,7 +305,10 @@ func (s *Service) putLabel(ctx context.Context, t *tx, v *registry.Version, labe
 	if err := t.IndexVersions(ctx, v.Ref); err != nil {
 		return l, err
 	}
-	return l, t.note(ctx, entry{Project: v.Project, Kind: "label.moved", Subject: v.Model + "@" + label, Sentence: sentence, Reason: reason, Also: also, Before: was, After: l})
+	return l, t.note(ctx, entry{
+		Project: v.Project, Kind: "label.moved", Subject: v.Model + "@" + label,
+		Sentence: sentence, Reason: reason, Also: also, Before: was, After: l,
+	})
 }
 
 // RemoveLabel takes a label away.
@@ -302,7 +328,8 @@ func (s *Service) removeLabel(ctx context.Context, model, label, reason string) 
 		}
 		l, err := t.Label(ctx, model, label)
 		if errors.Is(err, store.ErrNone) {
-			return store.Label{}, fault.New(fault.Unknown, "label.unknown", "%s has no label %q", model, label).In("label").Do("%s", describeLabels(m))
+			return store.Label{}, fault.New(fault.Unknown, "label.unknown", "%s has no label %q", model, label).
+				In("label").Do("%s", describeLabels(m))
 		}
 		if err != nil {
 			return store.Label{}, err
@@ -313,7 +340,11 @@ func (s *Service) removeLabel(ctx context.Context, model, label, reason string) 
 		if err := t.IndexVersions(ctx, l.Version); err != nil {
 			return *l, err
 		}
-		return *l, t.note(ctx, entry{Project: m.Project, Kind: "label.removed", Subject: model + "@" + label, Sentence: fmt.Sprintf("%s@%s was removed; it meant %s.", model, label, l.Version), Reason: reason, Also: []string{l.Version}, Before: l})
+		return *l, t.note(ctx, entry{
+			Project: m.Project, Kind: "label.removed", Subject: model + "@" + label,
+			Sentence: fmt.Sprintf("%s@%s was removed; it meant %s.", model, label, l.Version), Reason: reason,
+			Also: []string{l.Version}, Before: l,
+		})
 	})
 }
 
@@ -332,7 +363,10 @@ func (s *Service) Attach(ctx context.Context, ref string, f *File) (*registry.Ve
 		if err := f.Upload.Keep(); err != nil {
 			return nil, err
 		}
-		a := registry.Attachment{Name: f.Name, Digest: f.Upload.Digest, Size: f.Upload.Size, Media: media, AddedBy: t.actor.Name, AddedAt: t.now}
+		a := registry.Attachment{
+			Name: f.Name, Digest: f.Upload.Digest, Size: f.Upload.Size, Media: media,
+			AddedBy: t.actor.Name, AddedAt: t.now,
+		}
 		if err := t.PutAttachment(ctx, v.Model, v.Number, a); err != nil {
 			return nil, err
 		}
@@ -344,7 +378,10 @@ func (s *Service) Attach(ctx context.Context, ref string, f *File) (*registry.Ve
 		if err != nil {
 			return nil, err
 		}
-		return after, t.note(ctx, entry{Project: v.Project, Kind: "version.attached", Subject: v.Ref, Sentence: fmt.Sprintf("%s was attached to %s.", a.Name, v.Ref), Before: before, After: a})
+		return after, t.note(ctx, entry{
+			Project: v.Project, Kind: "version.attached", Subject: v.Ref,
+			Sentence: fmt.Sprintf("%s was attached to %s.", a.Name, v.Ref), Before: before, After: a,
+		})
 	})
 }
 
@@ -366,7 +403,10 @@ func (s *Service) Detach(ctx context.Context, ref, name, reason string) (*regist
 		if err != nil {
 			return nil, err
 		}
-		return after, t.note(ctx, entry{Project: v.Project, Kind: "version.detached", Subject: v.Ref, Sentence: fmt.Sprintf("%s was taken off %s.", name, v.Ref), Reason: reason, Before: a})
+		return after, t.note(ctx, entry{
+			Project: v.Project, Kind: "version.detached", Subject: v.Ref,
+			Sentence: fmt.Sprintf("%s was taken off %s.", name, v.Ref), Reason: reason, Before: a,
+		})
 	})
 }
 
@@ -380,12 +420,14 @@ func (s *Service) free(ctx context.Context, t *tx, v *registry.Version, what str
 	if err != nil || len(uses) == 0 {
 		return err
 	}
-	return fault.New(fault.Refused, "version.in_use", "%s cannot be %s: it %s", v.Ref, what, strings.Join(uses, ", and ")).In("version").Do("end that use first")
+	return fault.New(fault.Refused, "version.in_use", "%s cannot be %s: it %s", v.Ref, what,
+		strings.Join(uses, ", and ")).In("version").Do("end that use first")
 }
 
 func needReason(reason, what string) error {
 	if strings.TrimSpace(reason) == "" {
-		return fault.New(fault.Invalid, "version.no_reason", "no reason is given").In("reason").Do("say why the version is %s", what)
+		return fault.New(fault.Invalid, "version.no_reason", "no reason is given").In("reason").
+			Do("say why the version is %s", what)
 	}
 	return nil
 }
@@ -401,12 +443,17 @@ func (s *Service) Retire(ctx context.Context, ref, reason string) (*registry.Ver
 			return nil, err
 		}
 		if isRetired(v) {
-			return nil, fault.New(fault.Refused, "version.retired", "%s is retired already", v.Ref).In("version").Do("nothing needs doing")
+			return nil, fault.New(fault.Refused, "version.retired", "%s is retired already", v.Ref).In("version").
+				Do("nothing needs doing")
 		}
 		if err := s.free(ctx, t, v, "retired"); err != nil {
 			return nil, err
 		}
-		return s.step(ctx, t, v, ladder.Retired, entry{Kind: "version.retired", Sentence: v.Ref + " was retired; it stood on " + v.Rung + ".", Reason: reason})
+		return s.step(ctx, t, v, ladder.Retired,
+			entry{
+				Kind: "version.retired", Sentence: v.Ref + " was retired; it stood on " + v.Rung + ".",
+				Reason: reason,
+			})
 	})
 }
 
@@ -421,18 +468,25 @@ func (s *Service) Reinstate(ctx context.Context, ref, reason string) (*registry.
 			return nil, err
 		}
 		if !isRetired(v) {
-			return nil, fault.New(fault.Refused, "version.not_retired", "%s stands on %s", v.Ref, v.Rung).In("version").Do("nothing needs doing")
+			return nil, fault.New(fault.Refused, "version.not_retired", "%s stands on %s", v.Ref, v.Rung).In("version").
+				Do("nothing needs doing")
 		}
 		l, err := t.Ladder(ctx, v.Project)
 		if err != nil {
 			return nil, err
 		}
-		return s.step(ctx, t, v, l.Lowest(), entry{Kind: "version.reinstated", Sentence: v.Ref + " was reinstated on " + l.Lowest() + ".", Reason: reason})
+		return s.step(ctx, t, v, l.Lowest(),
+			entry{
+				Kind: "version.reinstated", Sentence: v.Ref + " was reinstated on " + l.Lowest() + ".",
+				Reason: reason,
+			})
 	})
 }
 
 // step moves a version to a rung outside of a promotion.
-func (s *Service) step(ctx context.Context, t *tx, v *registry.Version, rung string, e entry) (*registry.Version, error) {
+func (s *Service) step(ctx context.Context, t *tx, v *registry.Version, rung string, e entry) (*registry.Version,
+	error,
+) {
 	if err := t.SetRung(ctx, v.Model, v.Number, rung, "", t.now); err != nil {
 		return nil, err
 	}
@@ -465,10 +519,15 @@ func (s *Service) Delete(ctx context.Context, ref, reason string) (Deleted, erro
 		if err := s.free(ctx, t, v, "deleted"); err != nil {
 			return Deleted{}, err
 		}
-		if err := t.DeleteVersion(ctx, v.Model, v.Number, store.Grave{At: t.now, By: t.actor.Name, Why: reason}); err != nil {
+		if err := t.DeleteVersion(ctx, v.Model, v.Number,
+			store.Grave{At: t.now, By: t.actor.Name, Why: reason}); err != nil {
 			return Deleted{}, err
 		}
-		return Deleted{v.Ref, reason}, t.note(ctx, entry{Project: v.Project, Kind: "version.deleted", Subject: v.Ref, Sentence: v.Ref + " was deleted.", Reason: reason, Before: forRecord(v)})
+		return Deleted{v.Ref, reason},
+			t.note(ctx, entry{
+				Project: v.Project, Kind: "version.deleted", Subject: v.Ref,
+				Sentence: v.Ref + " was deleted.", Reason: reason, Before: forRecord(v),
+			})
 	})
 }
 
@@ -490,9 +549,11 @@ func (s *Service) Collect(ctx context.Context, dry bool) (Collected, error) {
 	if err != nil {
 		return Collected{}, err
 	}
-	found, err := s.blobs.Collect(func() (map[string]bool, error) { return s.store.Read().NeededBlobs(ctx) }, s.now().Add(-s.spare()), dry)
+	found, err := s.blobs.Collect(func() (map[string]bool, error) { return s.store.Read().NeededBlobs(ctx) },
+		s.now().Add(-s.spare()), dry)
 	if errors.Is(err, blob.ErrHeld) {
-		return Collected{}, fault.New(fault.Refused, "collect.backup", "a backup is being written").Do("try again when it is done")
+		return Collected{}, fault.New(fault.Refused, "collect.backup", "a backup is being written").
+			Do("try again when it is done")
 	}
 	if err != nil {
 		return Collected{}, err
@@ -516,6 +577,10 @@ func (s *Service) Collect(ctx context.Context, dry bool) (Collected, error) {
 	}
 	// The files are gone whatever happens to the entry, so it must not depend on ctx.
 	return change(As(context.WithoutCancel(ctx), a), s, access.Administer, func(t *tx) (Collected, error) {
-		return out, t.note(ctx, entry{Kind: "files.collected", Sentence: fmt.Sprintf("%d files of %d bytes that no version needs were removed.", out.Files, out.Bytes), After: out})
+		return out, t.note(ctx, entry{
+			Kind:     "files.collected",
+			Sentence: fmt.Sprintf("%d files of %d bytes that no version needs were removed.", out.Files, out.Bytes),
+			After:    out,
+		})
 	})
 }

@@ -64,14 +64,17 @@ func (s *Service) ownUpload(ctx context.Context, id string) (blob.Partial, error
 	}
 	p, err := s.blobs.Partial(id)
 	if errors.Is(err, fs.ErrNotExist) || (err == nil && p.By != a.Name) {
-		return blob.Partial{}, fault.New(fault.Unknown, "upload.unknown", "there is no upload %q of yours", id).In("upload").Do("begin one with POST /uploads; those that rest for %s are forgotten", uploadsLast)
+		return blob.Partial{}, fault.New(fault.Unknown, "upload.unknown", "there is no upload %q of yours", id).
+			In("upload").Do("begin one with POST /uploads; those that rest for %s are forgotten", uploadsLast)
 	}
 	return p, err
 }
 
 // AppendUpload adds a piece to an upload. When the connection breaks, what has come
 // stays.
-func (s *Service) AppendUpload(ctx context.Context, id string, offset int64, r io.Reader, complete bool) (Uploading, error) {
+func (s *Service) AppendUpload(ctx context.Context, id string, offset int64, r io.Reader, complete bool) (Uploading,
+	error,
+) {
 	p, err := s.ownUpload(ctx, id)
 	if err != nil {
 		return Uploading{}, err
@@ -79,15 +82,21 @@ func (s *Service) AppendUpload(ctx context.Context, id string, offset int64, r i
 	after, err := s.blobs.Append(id, offset, r, complete, s.now())
 	switch {
 	case errors.Is(err, blob.ErrOffset):
-		return uploading(after), fault.New(fault.Refused, "upload.offset", "the piece begins at byte %d, the upload ends at %d", offset, after.Offset).In("Upload-Offset").Do("ask for the offset with HEAD and go on from there")
+		return uploading(after), fault.New(fault.Refused, "upload.offset",
+			"the piece begins at byte %d, the upload ends at %d", offset, after.Offset).In("Upload-Offset").
+			Do("ask for the offset with HEAD and go on from there")
 	case errors.Is(err, blob.ErrBusy):
-		return uploading(p), fault.New(fault.Refused, "upload.busy", "another connection is writing to the upload").In("upload").Do("wait for it to end and ask for the offset again")
+		return uploading(p), fault.New(fault.Refused, "upload.busy", "another connection is writing to the upload").
+			In("upload").Do("wait for it to end and ask for the offset again")
 	case errors.Is(err, blob.ErrComplete):
-		return uploading(after), fault.New(fault.Refused, "upload.complete", "the upload is complete").In("upload").Do("register a version with it, or begin another")
+		return uploading(after), fault.New(fault.Refused, "upload.complete", "the upload is complete").In("upload").
+			Do("register a version with it, or begin another")
 	case errors.Is(err, blob.ErrTooLong):
-		return uploading(after), fault.New(fault.Invalid, "upload.too_long", "more than the announced %d bytes came", p.Size).In("Upload-Length").Do("begin another upload with the right length")
+		return uploading(after), fault.New(fault.Invalid, "upload.too_long", "more than the announced %d bytes came",
+			p.Size).In("Upload-Length").Do("begin another upload with the right length")
 	case errors.Is(err, io.ErrUnexpectedEOF):
-		return uploading(after), fault.New(fault.Invalid, "upload.cut", "the piece breaks off after byte %d", after.Offset).In("body").Do("go on from there; nothing is lost")
+		return uploading(after), fault.New(fault.Invalid, "upload.cut", "the piece breaks off after byte %d",
+			after.Offset).In("body").Do("go on from there; nothing is lost")
 	}
 	return uploading(after), err
 }
@@ -121,7 +130,8 @@ func (s *Service) useUpload(ctx context.Context, use UploadUse) (*File, error) {
 }
 
 func notComplete(p blob.Partial) error {
-	return fault.New(fault.Refused, "upload.not_complete", "%s is not complete: %d bytes have come", p.Name, p.Offset).In("upload").Do("send the rest first")
+	return fault.New(fault.Refused, "upload.not_complete", "%s is not complete: %d bytes have come", p.Name, p.Offset).
+		In("upload").Do("send the rest first")
 }
 
 // LookedAt is what can be read off a file before anything is registered.
@@ -184,7 +194,8 @@ func (s *Service) LookAtUpload(ctx context.Context, id, part string, targets []s
 // sniff is the media type of a file with an extension and a beginning.
 func sniff(extension string, head []byte) string {
 	media := http.DetectContentType(head)
-	if media == "text/plain; charset=utf-8" || strings.HasPrefix(media, "text/html") || strings.HasPrefix(media, "text/xml") {
+	if media == "text/plain; charset=utf-8" || strings.HasPrefix(media, "text/html") ||
+		strings.HasPrefix(media, "text/xml") {
 		switch extension {
 		case ".md":
 			return "text/markdown; charset=utf-8"

@@ -89,7 +89,9 @@ func (s *Service) resolve(ctx context.Context, r store.Records, field, raw strin
 		return nil, err
 	}
 	if !slices.Contains(names(l), ref.Name) {
-		return nil, fault.New(fault.Unknown, "label.unknown", "%s has no label %q, and no rung is called so", m.Name, ref.Name).In(field).Do("%s; the rungs are %s; %s", describeLabels(m), strings.Join(l.Names(), ", "), describeStanding(l, m))
+		return nil, fault.New(fault.Unknown, "label.unknown", "%s has no label %q, and no rung is called so", m.Name,
+			ref.Name).In(field).Do("%s; the rungs are %s; %s", describeLabels(m), strings.Join(l.Names(), ", "),
+			describeStanding(l, m))
 	}
 	standing, err := r.VersionsOnRung(ctx, ref.Model, ref.Name, 12)
 	if err != nil {
@@ -99,23 +101,28 @@ func (s *Service) resolve(ctx context.Context, r store.Records, field, raw strin
 	case 1:
 		return r.Version(ctx, m.Name, standing[0].Number)
 	case 0:
-		return nil, fault.New(fault.Unknown, "rung.empty", "no version of %s stands on %s", m.Name, ref.Name).In(field).Do("%s", describeStanding(l, m))
+		return nil, fault.New(fault.Unknown, "rung.empty", "no version of %s stands on %s", m.Name, ref.Name).In(field).
+			Do("%s", describeStanding(l, m))
 	}
 	var refs []string
 	for _, v := range standing {
 		refs = append(refs, v.Ref)
 	}
-	return nil, fault.New(fault.Refused, "rung.several", "%d versions of %s stand on %s: %s", m.Counts[ref.Name], m.Name, ref.Name, strings.Join(refs, ", ")).
+	return nil, fault.New(fault.Refused, "rung.several", "%d versions of %s stand on %s: %s", m.Counts[ref.Name],
+		m.Name, ref.Name, strings.Join(refs, ", ")).
 		In(field).Do("name one of them by its number, or give it a label: innerladder label %s LABEL", refs[0])
 }
 
-func (s *Service) resolveNumber(ctx context.Context, r store.Records, field string, ref registry.Ref) (*registry.Version, error) {
+func (s *Service) resolveNumber(ctx context.Context, r store.Records, field string,
+	ref registry.Ref,
+) (*registry.Version, error) {
 	v, err := r.Version(ctx, ref.Model, ref.Number)
 	if !errors.Is(err, store.ErrNone) {
 		return v, err
 	}
 	if g, err := r.DeletedVersion(ctx, ref.Model, ref.Number); err == nil {
-		return nil, fault.New(fault.Unknown, "version.deleted", "%s was deleted by %s on %s: %s", ref, g.By, g.At.Format("2006-01-02 15:04"), g.Why).In(field).Do("what happened to it: innerladder activity %s", ref)
+		return nil, fault.New(fault.Unknown, "version.deleted", "%s was deleted by %s on %s: %s", ref, g.By,
+			g.At.Format("2006-01-02 15:04"), g.Why).In(field).Do("what happened to it: innerladder activity %s", ref)
 	}
 	m, err := s.model(ctx, r, field, ref.Model)
 	if err != nil {
@@ -179,7 +186,8 @@ func (s *Service) Profile(ctx context.Context, ref string) (*registry.Profile, e
 func (s *Service) profile(ctx context.Context, v *registry.Version) (*registry.Profile, error) {
 	p, err := s.records(ctx).Profile(ctx, v.Model, v.Number)
 	if err == nil && p == nil {
-		return nil, fault.New(fault.Unknown, "profile.none", "%s has no reference profile", v.Ref).In("version").Do("register with -sample or -reference and at least 200 rows")
+		return nil, fault.New(fault.Unknown, "profile.none", "%s has no reference profile", v.Ref).In("version").
+			Do("register with -sample or -reference and at least 200 rows")
 	}
 	return p, err
 }
@@ -196,11 +204,15 @@ func (s *Service) Artifact(ctx context.Context, ref, name string) (registry.Arti
 		for j, a := range v.Artifacts {
 			names[j] = a.Name
 		}
-		return registry.Artifact{}, nil, fault.New(fault.Unknown, "artifact.unknown", "%s has no artifact %q", v.Ref, name).In("artifact").Do("%s", exist("artifacts", names))
+		return registry.Artifact{}, nil,
+			fault.New(fault.Unknown, "artifact.unknown", "%s has no artifact %q", v.Ref, name).In("artifact").
+				Do("%s", exist("artifacts", names))
 	}
 	a := v.Artifacts[i]
 	if !a.Stored {
-		return a, nil, fault.New(fault.Refused, "artifact.referenced", "the bytes of %s are not kept here, only their digest", name).In("artifact").Do("get them at %s and check that their SHA-256 is %s", a.Address, a.Digest)
+		return a, nil, fault.New(fault.Refused, "artifact.referenced",
+			"the bytes of %s are not kept here, only their digest", name).In("artifact").
+			Do("get them at %s and check that their SHA-256 is %s", a.Address, a.Digest)
 	}
 	f, err := s.blobs.Open(a.Digest)
 	if err != nil {
@@ -234,7 +246,8 @@ func attachmentOf(v *registry.Version, name string) (registry.Attachment, error)
 		}
 		names = append(names, a.Name)
 	}
-	return registry.Attachment{}, fault.New(fault.Unknown, "attachment.unknown", "%s has no attachment %q", v.Ref, name).In("attachment").Do("%s", exist("attachments", names))
+	return registry.Attachment{}, fault.New(fault.Unknown, "attachment.unknown", "%s has no attachment %q", v.Ref,
+		name).In("attachment").Do("%s", exist("attachments", names))
 }
 
 // Projects lists the projects.
@@ -253,12 +266,16 @@ func (s *Service) AddProject(ctx context.Context, name, description string) (sto
 	return change(ctx, s, access.Administer, func(t *tx) (store.Project, error) {
 		p := store.Project{Name: name, Description: description, AddedBy: t.actor.Name, AddedAt: t.now}
 		if s.checkProject(ctx, t.Records, name) == nil {
-			return p, fault.New(fault.Refused, "project.exists", "there is a project %s already", name).In("name").Do("choose another name")
+			return p, fault.New(fault.Refused, "project.exists", "there is a project %s already", name).In("name").
+				Do("choose another name")
 		}
 		if err := t.Records.AddProject(ctx, p); err != nil {
 			return p, err
 		}
-		return p, t.note(ctx, entry{Kind: "project.added", Subject: name, Sentence: "The project " + name + " was added.", Reason: description, After: p})
+		return p, t.note(ctx, entry{
+			Kind: "project.added", Subject: name,
+			Sentence: "The project " + name + " was added.", Reason: description, After: p,
+		})
 	})
 }
 
@@ -274,7 +291,8 @@ func (s *Service) checkProject(ctx context.Context, r store.Records, name string
 		}
 		names = append(names, p.Name)
 	}
-	return fault.New(fault.Unknown, "project.unknown", "there is no project %q", name).In("project").Do("%s; add one with: innerladder project add %s", exist("projects", names), name)
+	return fault.New(fault.Unknown, "project.unknown", "there is no project %q", name).In("project").
+		Do("%s; add one with: innerladder project add %s", exist("projects", names), name)
 }
 
 // projectFor is the project of something new: the one that is named, else the default if
@@ -290,14 +308,16 @@ func (s *Service) projectFor(ctx context.Context, t *tx, named string) (string, 
 		return where[0], nil
 	} else if len(where) > 1 {
 		slices.Sort(where)
-		return "", fault.New(fault.Invalid, "project.which", "no project is named").In("project").Do("name one of %s", strings.Join(where, ", "))
+		return "", fault.New(fault.Invalid, "project.which", "no project is named").In("project").
+			Do("name one of %s", strings.Join(where, ", "))
 	}
 	return "", t.need(DefaultProject)
 }
 
 func (s *Service) checkPerson(ctx context.Context, r store.Records, field, name string) error {
 	if _, err := r.PersonNamed(ctx, name); errors.Is(err, store.ErrNone) {
-		return fault.New(fault.Unknown, "person.unknown", "there is nobody called %q", name).In(field).Do("see who there is with: innerladder people")
+		return fault.New(fault.Unknown, "person.unknown", "there is nobody called %q", name).In(field).
+			Do("see who there is with: innerladder people")
 	} else if err != nil {
 		return err
 	}

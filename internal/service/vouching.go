@@ -58,21 +58,25 @@ func (s *Service) Statement(ctx context.Context, id string, n NewAnswer) (Statem
 func signedAt(envelope json.RawMessage, now time.Time) (time.Time, error) {
 	var e struct{ Payload []byte } // base64 in JSON
 	if err := json.Unmarshal(envelope, &e); err != nil {
-		return now, fault.New(fault.Invalid, "envelope.form", "the envelope cannot be read: %v", err).In("envelope").Do("send a DSSE envelope, as JSON")
+		return now, fault.New(fault.Invalid, "envelope.form", "the envelope cannot be read: %v", err).In("envelope").
+			Do("send a DSSE envelope, as JSON")
 	}
 	st, err := ladder.ParseStatement(e.Payload)
 	if err != nil {
 		return now, err
 	}
 	if age := now.Sub(st.Predicate.At); age < -time.Minute || age > signingLasts {
-		return now, fault.New(fault.Refused, "envelope.old", "the statement is from %s", st.Predicate.At.Format(time.RFC3339)).In("envelope").Do("get it anew and sign it within %s", signingLasts)
+		return now, fault.New(fault.Refused, "envelope.old", "the statement is from %s",
+			st.Predicate.At.Format(time.RFC3339)).In("envelope").Do("get it anew and sign it within %s", signingLasts)
 	}
 	return st.Predicate.At, nil
 }
 
 // vouch signs a statement with the service's key, or checks that whoever acts signed
 // exactly this one with theirs.
-func (s *Service) vouch(ctx context.Context, t *tx, st ladder.Statement, given json.RawMessage) (envelope json.RawMessage, key string, err error) {
+func (s *Service) vouch(ctx context.Context, t *tx, st ladder.Statement,
+	given json.RawMessage,
+) (envelope json.RawMessage, key string, err error) {
 	body, err := st.Bytes()
 	if err != nil {
 		return nil, "", err
@@ -93,10 +97,14 @@ func (s *Service) vouch(ctx context.Context, t *tx, st ladder.Statement, given j
 	}
 	payload, key, err := seal.OpenEnvelope(ctx, given, ladder.PayloadType, keys...)
 	if err != nil {
-		return nil, "", fault.New(fault.Refused, "envelope.key", "the envelope does not open with a key of %s: %v", t.actor.Name, err).In("envelope").Do("sign with a key that you made known with: innerladder signing-key make FILE")
+		return nil, "", fault.New(fault.Refused, "envelope.key", "the envelope does not open with a key of %s: %v",
+			t.actor.Name, err).In("envelope").
+			Do("sign with a key that you made known with: innerladder signing-key make FILE")
 	}
 	if !bytes.Equal(payload, body) {
-		return nil, "", fault.New(fault.Stale, "envelope.other", "what was signed is not what would be written down: something has changed since").In("envelope").Do("get the statement anew, read it, and sign that")
+		return nil, "", fault.New(fault.Stale, "envelope.other",
+			"what was signed is not what would be written down: something has changed since").In("envelope").
+			Do("get the statement anew, read it, and sign that")
 	}
 	return given, key, nil
 }
@@ -105,10 +113,12 @@ func (s *Service) vouch(ctx context.Context, t *tx, st ladder.Statement, given j
 func (s *Service) AddSigningKey(ctx context.Context, public, title string) (store.SigningKey, error) {
 	raw, err := base64.StdEncoding.DecodeString(strings.TrimSpace(public))
 	if err != nil || len(raw) != ed25519.PublicKeySize {
-		return store.SigningKey{}, fault.New(fault.Invalid, "signing_key.form", "this is no Ed25519 public key").In("public").Do("give its 32 bytes in base64")
+		return store.SigningKey{}, fault.New(fault.Invalid, "signing_key.form", "this is no Ed25519 public key").
+			In("public").Do("give its 32 bytes in base64")
 	}
 	if len(title) > 100 {
-		return store.SigningKey{}, fault.New(fault.Invalid, "signing_key.title", "the title is long").In("title").Do("use at most 100 characters")
+		return store.SigningKey{}, fault.New(fault.Invalid, "signing_key.title", "the title is long").In("title").
+			Do("use at most 100 characters")
 	}
 	return change(ctx, s, access.Own, func(t *tx) (store.SigningKey, error) {
 		me, err := t.PersonNamed(ctx, t.actor.Name)
@@ -116,22 +126,31 @@ func (s *Service) AddSigningKey(ctx context.Context, public, title string) (stor
 			return store.SigningKey{}, err
 		}
 		if me.Robot || t.actor.narrowed {
-			return store.SigningKey{}, fault.New(fault.Forbidden, "signing_key.who", "robots and narrow tokens make no signing keys known").Do("sign in as a person, with a token of full scope")
+			return store.SigningKey{}, fault.New(fault.Forbidden, "signing_key.who",
+				"robots and narrow tokens make no signing keys known").
+				Do("sign in as a person, with a token of full scope")
 		}
-		k := store.SigningKey{Fingerprint: seal.Fingerprint(raw), Owner: me.Name, Title: title, Public: raw, AddedAt: t.now}
+		k := store.SigningKey{
+			Fingerprint: seal.Fingerprint(raw), Owner: me.Name, Title: title, Public: raw,
+			AddedAt: t.now,
+		}
 		all, err := t.SigningKeys(ctx, "")
 		if err != nil {
 			return k, err
 		}
 		for _, other := range all {
 			if other.Fingerprint == k.Fingerprint {
-				return k, fault.New(fault.Refused, "signing_key.exists", "the key %s is known already", k.Fingerprint).In("public").Do("make a new one with: innerladder signing-key make FILE")
+				return k, fault.New(fault.Refused, "signing_key.exists", "the key %s is known already", k.Fingerprint).
+					In("public").Do("make a new one with: innerladder signing-key make FILE")
 			}
 		}
 		if err := t.Records.AddSigningKey(ctx, me.ID, k); err != nil {
 			return k, err
 		}
-		return k, t.note(ctx, entry{Kind: "signing_key.added", Subject: me.Name, Sentence: fmt.Sprintf("%s signs with the key %s.", me.Name, k.Fingerprint), After: k})
+		return k, t.note(ctx, entry{
+			Kind: "signing_key.added", Subject: me.Name,
+			Sentence: fmt.Sprintf("%s signs with the key %s.", me.Name, k.Fingerprint), After: k,
+		})
 	})
 }
 
@@ -149,7 +168,10 @@ func (s *Service) SigningKeys(ctx context.Context) (Listed[store.SigningKey], er
 // signingKeys lists the service's key and those of everyone, or of one person.
 func (s *Service) signingKeys(ctx context.Context, owner string) ([]store.SigningKey, error) {
 	all, err := s.store.Read().SigningKeys(ctx, owner)
-	own := store.SigningKey{Fingerprint: seal.Fingerprint(s.signer.Public()), Owner: Itself, Title: "the service's key", Public: s.signer.Public()}
+	own := store.SigningKey{
+		Fingerprint: seal.Fingerprint(s.signer.Public()), Owner: Itself, Title: "the service's key",
+		Public: s.signer.Public(),
+	}
 	return append([]store.SigningKey{own}, all...), err
 }
 
@@ -161,9 +183,13 @@ func (s *Service) EndSigningKey(ctx context.Context, fingerprint string) (store.
 		if err != nil {
 			return store.SigningKey{}, err
 		}
-		i := slices.IndexFunc(mine, func(k store.SigningKey) bool { return k.Fingerprint == fingerprint && k.EndedAt == nil })
+		i := slices.IndexFunc(mine, func(k store.SigningKey) bool {
+			return k.Fingerprint == fingerprint &&
+				k.EndedAt == nil
+		})
 		if i < 0 {
-			return store.SigningKey{}, fault.New(fault.Unknown, "signing_key.unknown", "%s has no key %s in use", t.actor.Name, fingerprint).In("key").Do("see yours with: innerladder signing-keys")
+			return store.SigningKey{}, fault.New(fault.Unknown, "signing_key.unknown", "%s has no key %s in use",
+				t.actor.Name, fingerprint).In("key").Do("see yours with: innerladder signing-keys")
 		}
 		if err := t.Records.EndSigningKey(ctx, fingerprint, t.now); err != nil {
 			return store.SigningKey{}, err
@@ -171,7 +197,11 @@ func (s *Service) EndSigningKey(ctx context.Context, fingerprint string) (store.
 		k := mine[i]
 		now := t.now
 		k.EndedAt = &now
-		return k, t.note(ctx, entry{Kind: "signing_key.ended", Subject: t.actor.Name, Sentence: fmt.Sprintf("The key %s of %s signs nothing any more.", fingerprint, t.actor.Name), Before: mine[i]})
+		return k, t.note(ctx, entry{
+			Kind: "signing_key.ended", Subject: t.actor.Name,
+			Sentence: fmt.Sprintf("The key %s of %s signs nothing any more.", fingerprint, t.actor.Name),
+			Before:   mine[i],
+		})
 	})
 }
 
@@ -224,7 +254,10 @@ func (s *Service) Vouchers(ctx context.Context, ref string) (Vouchers, error) {
 	if err != nil {
 		return Vouchers{}, err
 	}
-	out := Vouchers{Version: v.Ref, Digest: v.Digest, Rung: v.Rung, Sound: true, Files: []VouchedFile{}, Statements: []Voucher{}, Keys: []store.SigningKey{}}
+	out := Vouchers{
+		Version: v.Ref, Digest: v.Digest, Rung: v.Rung, Sound: true, Files: []VouchedFile{},
+		Statements: []Voucher{}, Keys: []store.SigningKey{},
+	}
 	digests := map[string]string{}
 	for _, a := range v.Artifacts {
 		f := VouchedFile{a.Name, a.Digest, "elsewhere"}
@@ -263,12 +296,16 @@ func (s *Service) Vouchers(ctx context.Context, ref string) (Vouchers, error) {
 	}
 	used := map[string]bool{}
 	for i, a := range answers {
-		one := Voucher{Promotion: a.Promotion, By: a.By, Answer: a.Answer, Note: a.Note, At: a.At, Key: a.Key, Envelope: a.Envelope, Counts: a.Void == "" && last[[2]string{a.Promotion, a.By}] == i}
+		one := Voucher{
+			Promotion: a.Promotion, By: a.By, Answer: a.Answer, Note: a.Note, At: a.At, Key: a.Key,
+			Envelope: a.Envelope, Counts: a.Void == "" && last[[2]string{a.Promotion, a.By}] == i,
+		}
 		if st, problem := one.open(ctx, a, v.Ref, keys); problem != "" {
 			one.Problems = append(one.Problems, problem)
 		} else {
 			misfits := st.Misfits(v, digests)
-			one.Genuine, one.To, one.Fits, one.Problems = true, st.Predicate.To, len(misfits) == 0, append(one.Problems, misfits...)
+			one.Genuine, one.To, one.Fits, one.Problems = true, st.Predicate.To, len(misfits) == 0,
+				append(one.Problems, misfits...)
 		}
 		if a.Void != "" {
 			one.Problems = append(one.Problems, "void: "+a.Void)
@@ -288,7 +325,9 @@ func (s *Service) Vouchers(ctx context.Context, ref string) (Vouchers, error) {
 // open reads the statement of an answer, and says what is wrong unless it is genuine:
 // signed with the key that is written down, by its owner or the service, and saying what
 // the answer says.
-func (one *Voucher) open(ctx context.Context, a store.SignedAnswer, version string, keys []store.SigningKey) (st ladder.Statement, problem string) {
+func (one *Voucher) open(ctx context.Context, a store.SignedAnswer, version string,
+	keys []store.SigningKey,
+) (st ladder.Statement, problem string) {
 	if a.Key == "" {
 		return st, "it was given before answers were signed"
 	}
@@ -309,7 +348,9 @@ func (one *Voucher) open(ctx context.Context, a store.SignedAnswer, version stri
 		return st, err.Error()
 	}
 	said := st.Predicate
-	if said.Promotion != a.Promotion || said.Version != version || said.By != a.By || said.Answer != a.Answer || said.Note != a.Note || !said.At.Equal(a.At) || said.Candidate != a.CandidateDigest || said.Incumbent != a.Incumbent {
+	if said.Promotion != a.Promotion || said.Version != version || said.By != a.By || said.Answer != a.Answer ||
+		said.Note != a.Note || !said.At.Equal(a.At) || said.Candidate != a.CandidateDigest ||
+		said.Incumbent != a.Incumbent {
 		return st, "the signed statement says something else than what is written down"
 	}
 	if k.EndedAt != nil && a.At.After(*k.EndedAt) {

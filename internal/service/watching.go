@@ -116,14 +116,16 @@ func (s *Service) WatchSignals(ctx context.Context) error {
 			ctx,
 			watch.SignalsAway,
 			fmt.Sprintf(
-				"What is measured cannot be written since %s: %s. Requests are answered, guards go on, and minutes are kept in memory.",
+				"What is measured cannot be written since %s: %s. Requests are answered, guards go on, and minutes "+
+					"are kept in memory.",
 				since.UTC().Format("15:04:05"),
 				trouble,
 			),
 		)
 	} else {
 		_, err = change(BySelf(ctx), s, access.Administer, func(t *tx) (struct{}, error) {
-			return struct{}{}, s.resolveAlerts(ctx, t, watch.SignalsAway, theSignals, "What is measured is written again.")
+			return struct{}{}, s.resolveAlerts(ctx, t, watch.SignalsAway, theSignals,
+				"What is measured is written again.")
 		})
 	}
 	if err == nil {
@@ -156,5 +158,7 @@ func (s *Service) Degraded() string {
 	if trouble == "" {
 		return ""
 	}
-	return "what is measured cannot be written (" + trouble + "); requests are answered, guards go on, records can be read and changed; comparisons and curves miss what is not written"
+	return "what is measured cannot be written (" + trouble +
+		"); requests are answered, guards go on, records can be read and changed; comparisons and curves miss what " +
+		"is not written"
 }

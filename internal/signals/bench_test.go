@@ -32,14 +32,19 @@ func BenchmarkReadingAnHour(b *testing.B) {
 	}
 	for minute := range 60 {
 		for _, version := range []string{"heat-demand@1", "heat-demand@2"} {
-			batch.Windows = append(batch.Windows, Window{Key: Key{Endpoint: "demand-hourly", Split: 1, Lane: "main", Version: version}, At: midnight.Add(time.Duration(minute) * time.Minute), Summary: m})
+			batch.Windows = append(batch.Windows,
+				Window{
+					Key: Key{Endpoint: "demand-hourly", Split: 1, Lane: "main", Version: version},
+					At:  midnight.Add(time.Duration(minute) * time.Minute), Summary: m,
+				})
 		}
 	}
 	if err := s.Write(b.Context(), batch); err != nil {
 		b.Fatal(err)
 	}
 	for b.Loop() {
-		windows, err := s.Windows(b.Context(), Query{Endpoint: "demand-hourly", From: midnight, To: midnight.Add(time.Hour), Latency: true, Content: true})
+		windows, err := s.Windows(b.Context(),
+			Query{Endpoint: "demand-hourly", From: midnight, To: midnight.Add(time.Hour), Latency: true, Content: true})
 		if err != nil || len(windows) != 120 {
 			b.Fatal(len(windows), err)
 		}

@@ -100,7 +100,8 @@ func (k *Keeper) look(ctx context.Context, now time.Time, wrote error) error {
 	case k.replaced(s):
 		k.lost(
 			now,
-			"signals.db was taken away while the service ran. A new one was begun; what was measured before is in it only as far as it was still in memory.",
+			"signals.db was taken away while the service ran. A new one was begun; what was measured before is in it "+
+				"only as far as it was still in memory.",
 		)
 		return errors.Join(k.close(ctx), k.open(ctx, now))
 	}
@@ -143,7 +144,8 @@ func (k *Keeper) setAside(now time.Time, why error) error {
 	k.log.Error("the signals are damaged and were moved away", "to", name, "error", why)
 	k.lost(
 		now,
-		"signals.db was damaged. It was moved to "+name+", and a new one was begun; what was measured before is not in it.",
+		"signals.db was damaged. It was moved to "+name+
+			", and a new one was begun; what was measured before is not in it.",
 	)
 	return nil
 }

@@ -187,7 +187,8 @@ func readSegment(
 ) ([]Window, error) {
 	rows, err := tx.QueryContext(
 		ctx,
-		`SELECT at, probability, `+countColumns+` FROM traffic WHERE lane = ? AND level = ? AND at >= ? AND at < ? ORDER BY at`,
+		`SELECT at, probability, `+countColumns+
+			` FROM traffic WHERE lane = ? AND level = ? AND at >= ? AND at < ? ORDER BY at`,
 		l.id,
 		seg.level,
 		seg.from.Unix(),

@@ -45,7 +45,8 @@ func (s *Store) rollLevel(ctx context.Context, level Level, now time.Time) (more
 		begin := until[level]
 		if begin.IsZero() {
 			var first sql.NullInt64
-			if err := tx.QueryRowContext(ctx, `SELECT min(at) FROM traffic WHERE level = ?`, level-1).Scan(&first); err != nil {
+			if err := tx.QueryRowContext(ctx, `SELECT min(at) FROM traffic WHERE level = ?`, level-1).
+				Scan(&first); err != nil {
 				return err
 			}
 			if !first.Valid {
@@ -166,12 +167,14 @@ func (s *Store) Forget(ctx context.Context, now time.Time, ages Ages) error {
 				}
 			}
 			for _, table := range []string{"summaries", "traffic"} {
-				if _, err := tx.ExecContext(ctx, `DELETE FROM `+table+` WHERE level = ? AND at < ?`, level, before.Unix()); err != nil {
+				if _, err := tx.ExecContext(ctx, `DELETE FROM `+table+` WHERE level = ? AND at < ?`, level,
+					before.Unix()); err != nil {
 					return err
 				}
 			}
 		}
-		if _, err := tx.ExecContext(ctx, `DELETE FROM readings WHERE at < ?`, now.Add(-ages.Readings).UnixMilli()); err != nil {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM readings WHERE at < ?`,
+			now.Add(-ages.Readings).UnixMilli()); err != nil {
 			return err
 		}
 		_, err = tx.ExecContext(

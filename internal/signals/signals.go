@@ -297,7 +297,9 @@ func (s *Store) PutWatching(ctx context.Context, endpoint string, state guard.St
 		return err
 	}
 	return s.db.InOne(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO watching (endpoint, state) VALUES (?, ?) ON CONFLICT DO UPDATE SET state = excluded.state`, endpoint, string(raw)); err != nil {
+		if _, err := tx.ExecContext(ctx,
+			`INSERT INTO watching (endpoint, state) VALUES (?, ?) ON CONFLICT DO UPDATE SET state = excluded.state`,
+			endpoint, string(raw)); err != nil {
 			return err
 		}
 		for _, t := range state.Trials {

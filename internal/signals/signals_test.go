@@ -31,7 +31,8 @@ func open(t *testing.T) *Store {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { _ = s.Close() })
-	if err := s.Write(t.Context(), Batch{Bins: []FixedBins{{Column{"demand-hourly", Output, "demand_mw"}, "a test", bins}}}); err != nil {
+	if err := s.Write(t.Context(),
+		Batch{Bins: []FixedBins{{Column{"demand-hourly", Output, "demand_mw"}, "a test", bins}}}); err != nil {
 		t.Fatal(err)
 	}
 	return s
@@ -87,7 +88,8 @@ func sum(t *testing.T, s *Store, q Query) (*sketch.Summary, int) {
 }
 
 func equal(a, b *sketch.Summary) bool {
-	return a.Counts == b.Counts && a.Latency.At(0.9) == b.Latency.At(0.9) && a.Latency.Count() == b.Latency.Count() && a.Latency.Sum() == b.Latency.Sum() && a.Backend.Sum() == b.Backend.Sum() &&
+	return a.Counts == b.Counts && a.Latency.At(0.9) == b.Latency.At(0.9) && a.Latency.Count() == b.Latency.Count() &&
+		a.Latency.Sum() == b.Latency.Sum() && a.Backend.Sum() == b.Backend.Sum() &&
 		a.Content.Rows == b.Content.Rows && a.Content.Distinct.Count() == b.Content.Distinct.Count() &&
 		reflect.DeepEqual(a.Content.Outputs["demand_mw"].Counts, b.Content.Outputs["demand_mw"].Counts)
 }
@@ -98,7 +100,9 @@ func TestAWindowComesBackAsItWas(t *testing.T) {
 	write(t, s, key, midnight, minuteOf(100, 1))
 	write(t, s, key, midnight, want) // the running minute is written again
 	got, n := sum(t, s, Query{From: midnight, To: midnight.Add(time.Minute)})
-	if n != 1 || !equal(got, want) || got.Content.Outputs["demand_mw"].Mean() != want.Content.Outputs["demand_mw"].Mean() || got.Probability() != 0.5 {
+	if n != 1 || !equal(got, want) ||
+		got.Content.Outputs["demand_mw"].Mean() != want.Content.Outputs["demand_mw"].Mean() ||
+		got.Probability() != 0.5 {
 		t.Errorf("%d windows: %+v", n, got)
 	}
 	if w, err := s.Window(t.Context(), key, midnight); err != nil || w.Summary.Counts.Requests != 300 {
@@ -108,11 +112,16 @@ func TestAWindowComesBackAsItWas(t *testing.T) {
 		t.Error(err)
 	}
 	// What was not asked for is not read.
-	windows, err := s.Windows(t.Context(), Query{Endpoint: "demand-hourly", From: midnight, To: midnight.Add(time.Hour)})
-	if err != nil || windows[0].Summary.Latency.Count() != 0 || windows[0].Summary.Content.Outputs != nil || windows[0].Summary.Counts.Requests != 300 {
+	windows, err := s.Windows(t.Context(),
+		Query{Endpoint: "demand-hourly", From: midnight, To: midnight.Add(time.Hour)})
+	if err != nil || windows[0].Summary.Latency.Count() != 0 || windows[0].Summary.Content.Outputs != nil ||
+		windows[0].Summary.Counts.Requests != 300 {
 		t.Errorf("%+v, %v", windows, err)
 	}
-	if other, _ := sum(t, s, Query{From: midnight, To: midnight.Add(time.Hour), Versions: []string{"heat-demand@7"}}); other.Counts.Requests != 0 {
+	if other, _ := sum(t, s, Query{
+		From: midnight, To: midnight.Add(time.Hour),
+		Versions: []string{"heat-demand@7"},
+	}); other.Counts.Requests != 0 {
 		t.Error("another version was read")
 	}
 }
@@ -154,7 +163,8 @@ func TestRollingUpChangesNothing(t *testing.T) {
 
 	// Minutes go when they are old, and nothing of the sums.
 	whole, _ := sum(t, s, Query{From: midnight, To: to, Longest: Day})
-	if err := s.Forget(t.Context(), now, Ages{Minutes: 24 * time.Hour, Hours: 48 * time.Hour, Days: 1000 * time.Hour, Readings: time.Hour}); err != nil {
+	if err := s.Forget(t.Context(), now,
+		Ages{Minutes: 24 * time.Hour, Hours: 48 * time.Hour, Days: 1000 * time.Hour, Readings: time.Hour}); err != nil {
 		t.Fatal(err)
 	}
 	if _, n := sum(t, s, Query{From: midnight, To: midnight.Add(24 * time.Hour)}); n != 0 {
@@ -168,7 +178,8 @@ func TestRollingUpChangesNothing(t *testing.T) {
 func TestMinutesThatAreNotRolledUpAreNotForgotten(t *testing.T) {
 	s := open(t)
 	write(t, s, key, midnight, minuteOf(5, 1))
-	if err := s.Forget(t.Context(), midnight.Add(10_000*time.Hour), Ages{Minutes: time.Hour, Hours: time.Hour, Days: time.Hour, Readings: time.Hour}); err != nil {
+	if err := s.Forget(t.Context(), midnight.Add(10_000*time.Hour),
+		Ages{Minutes: time.Hour, Hours: time.Hour, Days: time.Hour, Readings: time.Hour}); err != nil {
 		t.Fatal(err)
 	}
 	if _, n := sum(t, s, Query{From: midnight, To: midnight.Add(time.Hour)}); n != 1 {
@@ -181,13 +192,17 @@ func TestEvidence(t *testing.T) {
 	pair := traffic.TrialPair{Incumbent: "heat-demand@1", Candidate: "heat-demand@2", Begun: 2}
 	m := minuteOf(50, 3)
 	for range 2 { // it is replaced, not added
-		e := Evidence{Endpoint: "demand-hourly", Trial: pair, Version: "heat-demand@2", Counts: m.Counts, Content: m.Content}
+		e := Evidence{
+			Endpoint: "demand-hourly", Trial: pair, Version: "heat-demand@2", Counts: m.Counts,
+			Content: m.Content,
+		}
 		if err := s.Write(t.Context(), Batch{Evidence: []Evidence{e}}); err != nil {
 			t.Fatal(err)
 		}
 	}
 	got, err := s.Evidence(t.Context(), "demand-hourly", pair)
-	if err != nil || len(got) != 1 || got[0].Counts != m.Counts || got[0].Content.Rows != 50 || got[0].Content.Outputs["demand_mw"].Seen() != 50 {
+	if err != nil || len(got) != 1 || got[0].Counts != m.Counts || got[0].Content.Rows != 50 ||
+		got[0].Content.Outputs["demand_mw"].Seen() != 50 {
 		t.Fatalf("%+v, %v", got, err)
 	}
 	again := pair
@@ -225,9 +240,12 @@ func TestAKeeperHealsWhatCanBeHealed(t *testing.T) {
 		before, during func(path string) error
 		loses          int
 	}{
-		"nothing":                {nil, nil, 0},
-		"deleted while it runs":  {nil, os.Remove, 1},
-		"another in its place":   {nil, func(p string) error { return errors.Join(os.Remove(p), os.WriteFile(p, nil, 0o600)) }, 1},
+		"nothing":               {nil, nil, 0},
+		"deleted while it runs": {nil, os.Remove, 1},
+		"another in its place": {
+			nil,
+			func(p string) error { return errors.Join(os.Remove(p), os.WriteFile(p, nil, 0o600)) }, 1,
+		},
 		"damaged before a start": {damage, nil, 1},
 		"damaged while it runs":  {nil, damage, 1},
 	} {
@@ -249,7 +267,8 @@ func TestAKeeperHealsWhatCanBeHealed(t *testing.T) {
 			}
 			for i := range 3 {
 				// A damaged file may show when it is written to.
-				wrote := k.Store().Write(t.Context(), Batch{Windows: []Window{{Key: key, At: midnight, Summary: minuteOf(3, 1)}}})
+				wrote := k.Store().Write(t.Context(),
+					Batch{Windows: []Window{{Key: key, At: midnight, Summary: minuteOf(3, 1)}}})
 				_ = k.Look(t.Context(), now.Add(time.Duration(i)*time.Second), wrote)
 			}
 			if text, _ := k.Trouble(); text != "" {
@@ -258,7 +277,8 @@ func TestAKeeperHealsWhatCanBeHealed(t *testing.T) {
 			if losses := k.Losses(); len(losses) != c.loses || *attached != 1+c.loses-len(filter(c.before)) {
 				t.Errorf("%d losses, %d stores: %+v", len(losses), *attached, losses)
 			}
-			if err := k.Store().Write(t.Context(), Batch{Windows: []Window{{Key: key, At: midnight, Summary: minuteOf(3, 1)}}}); err != nil {
+			if err := k.Store().Write(t.Context(),
+				Batch{Windows: []Window{{Key: key, At: midnight, Summary: minuteOf(3, 1)}}}); err != nil {
 				t.Error(err)
 			}
 		})
@@ -318,7 +338,10 @@ func TestAFullDisk(t *testing.T) {
 	limit(pages + 2)
 	var full error
 	for m := 1; m < 200 && full == nil; m++ {
-		full = s.Write(t.Context(), Batch{Windows: []Window{{Key: key, At: midnight.Add(time.Duration(m) * time.Minute), Summary: minuteOf(300, uint64(m))}}})
+		full = s.Write(t.Context(), Batch{Windows: []Window{{
+			Key: key, At: midnight.Add(time.Duration(m) * time.Minute),
+			Summary: minuteOf(300, uint64(m)),
+		}}})
 	}
 	if full == nil || !strings.Contains(full.Error(), "full") || Damaged(full) {
 		t.Fatalf("%v", full)

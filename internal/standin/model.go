@@ -142,7 +142,8 @@ func (m *Model) check(file string) error {
 	case m.Name == "" || len(m.Inputs) == 0 || len(m.Weights) == 0:
 		return fmt.Errorf("reading the model: %s lacks a name, inputs or weights", file)
 	case len(m.Classes) > 0 && len(m.Classes) != len(m.Weights):
-		return fmt.Errorf("reading the model: %s has %d classes and %d rows of weights", file, len(m.Classes), len(m.Weights))
+		return fmt.Errorf("reading the model: %s has %d classes and %d rows of weights", file, len(m.Classes),
+			len(m.Weights))
 	}
 	for _, w := range m.Weights {
 		if len(w) != len(m.Terms)+1 {

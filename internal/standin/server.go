@@ -36,7 +36,8 @@ type Behaviour struct {
 
 // Check says whether a stand-in can behave so.
 func (b Behaviour) Check() error {
-	if b.Delay < 0 || b.StartAfter < 0 || b.CrashAfter < 0 || !(b.FailPercent >= 0 && b.FailPercent <= 100) || b.Bias-b.Bias != 0 {
+	if b.Delay < 0 || b.StartAfter < 0 || b.CrashAfter < 0 || !(b.FailPercent >= 0 && b.FailPercent <= 100) ||
+		b.Bias-b.Bias != 0 {
 		return errors.New("give delays from 0, a share of failures from 0 to 100, and a finite bias")
 	}
 	return nil
@@ -44,7 +45,8 @@ func (b Behaviour) Check() error {
 
 // String is the behaviour in words.
 func (b Behaviour) String() string {
-	return fmt.Sprintf("ready after %s, delay %s, %v %% of requests fail, bias %+g, crash after %s", b.StartAfter, b.Delay, b.FailPercent, b.Bias, b.CrashAfter)
+	return fmt.Sprintf("ready after %s, delay %s, %v %% of requests fail, bias %+g, crash after %s", b.StartAfter,
+		b.Delay, b.FailPercent, b.Bias, b.CrashAfter)
 }
 
 // behaviourPath is where a stand-in is told how to behave.
@@ -167,14 +169,20 @@ func (s *server) ready(c fiber.Ctx) error {
 }
 
 // datatypes are those of the protocol for our types.
-var datatypes = map[registry.Type]string{registry.Number: "FP64", registry.Integer: "INT64", registry.Boolean: "BOOL", registry.Text: "BYTES"}
+var datatypes = map[registry.Type]string{
+	registry.Number: "FP64", registry.Integer: "INT64", registry.Boolean: "BOOL",
+	registry.Text: "BYTES",
+}
 
 func (s *server) metadata() oip.ModelMetadata {
 	m := oip.ModelMetadata{Name: s.model.Name, Platform: "innerladder-standin"}
 	for _, col := range s.model.Inputs {
 		m.Inputs = append(m.Inputs, registry.Tensor{Name: col.Name, Datatype: datatypes[col.Type], Shape: []int64{-1}})
 	}
-	m.Outputs = []registry.Tensor{{Name: s.model.Output.Name, Datatype: datatypes[s.model.Output.Type], Shape: []int64{-1}}}
+	m.Outputs = []registry.Tensor{{
+		Name: s.model.Output.Name, Datatype: datatypes[s.model.Output.Type],
+		Shape: []int64{-1},
+	}}
 	if n := len(s.model.Classes); n > 0 {
 		m.Outputs = append(m.Outputs, registry.Tensor{Name: "scores", Datatype: "FP64", Shape: []int64{-1, int64(n)}})
 	}
@@ -238,14 +246,20 @@ func (s *server) rows(req *oip.InferRequest) ([]Row, error) {
 
 func (s *server) predict(rows []Row, bias float64) []oip.Tensor {
 	n := int64(len(rows))
-	out := oip.Tensor{Name: s.model.Output.Name, Datatype: datatypes[s.model.Output.Type], Shape: []int64{n}, Data: oip.Data{}}
+	out := oip.Tensor{
+		Name: s.model.Output.Name, Datatype: datatypes[s.model.Output.Type], Shape: []int64{n},
+		Data: oip.Data{},
+	}
 	if len(s.model.Classes) == 0 {
 		for _, row := range rows {
 			out.Data = append(out.Data, s.model.Predict(row)+bias)
 		}
 		return []oip.Tensor{out}
 	}
-	scores := oip.Tensor{Name: "scores", Datatype: "FP64", Shape: []int64{n, int64(len(s.model.Classes))}, Data: oip.Data{}}
+	scores := oip.Tensor{
+		Name: "scores", Datatype: "FP64", Shape: []int64{n, int64(len(s.model.Classes))},
+		Data: oip.Data{},
+	}
 	for _, row := range rows {
 		class, p := s.model.Classify(row)
 		out.Data = append(out.Data, class)

@@ -44,7 +44,9 @@ func serve(t *testing.T, model string, o Options) string {
 
 func request(outdoor, mix any) *oip.InferRequest {
 	return &oip.InferRequest{ID: "r1", Inputs: []oip.Tensor{
-		{Name: "outdoor_c", Shape: []int64{2}, Datatype: "FP64", Data: oip.Data{outdoor, 20.0}}, {Name: "mix", Shape: []int64{2}, Datatype: "BYTES", Data: oip.Data{mix, "works"}}}}
+		{Name: "outdoor_c", Shape: []int64{2}, Datatype: "FP64", Data: oip.Data{outdoor, 20.0}},
+		{Name: "mix", Shape: []int64{2}, Datatype: "BYTES", Data: oip.Data{mix, "works"}},
+	}}
 }
 
 func infer(t *testing.T, address string, r *oip.InferRequest) (int, *oip.InferResponse, string) {
@@ -69,14 +71,18 @@ func TestPredictionsAreComputed(t *testing.T) {
 	if _, a, body = infer(t, at, request(nil, "works")); a.Outputs[0].Data[0] != 0.5+0.1*10 {
 		t.Errorf("a missing value takes the mean: %s", body)
 	}
-	if status, _, body = infer(t, at, request(1.0, nil)); status != 400 || !strings.Contains(body, `"mix\" of row 1 is missing`) {
+	if status, _, body = infer(t, at, request(1.0, nil)); status != 400 ||
+		!strings.Contains(body, `"mix\" of row 1 is missing`) {
 		t.Errorf("a missing text: %d %s", status, body)
 	}
 	m, err := oip.NewClient(time.Second).Metadata(t.Context(), at, "heat-demand")
 	if err != nil || len(m.Inputs) != 2 || m.Inputs[1].Datatype != "BYTES" || m.Outputs[0].Name != "demand_mw" {
 		t.Errorf("%+v, %v", m, err)
 	}
-	sig := &registry.Signature{Inputs: []registry.Column{{Name: "outdoor_c", Type: registry.Number}, {Name: "mix", Type: registry.Text}}, Outputs: []registry.Column{{Name: "demand_mw", Type: registry.Number}}}
+	sig := &registry.Signature{Inputs: []registry.Column{
+		{Name: "outdoor_c", Type: registry.Number},
+		{Name: "mix", Type: registry.Text},
+	}, Outputs: []registry.Column{{Name: "demand_mw", Type: registry.Number}}}
 	if reasons := sig.Fits(m.Inputs, m.Outputs); len(reasons) > 0 {
 		t.Errorf("its own signature does not fit: %v", reasons)
 	}
@@ -94,7 +100,8 @@ func TestBehaviour(t *testing.T) {
 		}
 	}
 	tell(Behaviour{FailPercent: 100})
-	if status, _, body := infer(t, at, request(1.0, "works")); status != 500 || !strings.Contains(body, "told to fail") {
+	if status, _, body := infer(t, at, request(1.0, "works")); status != 500 ||
+		!strings.Contains(body, "told to fail") {
 		t.Errorf("told to fail: %d %s", status, body)
 	}
 	tell(Behaviour{Delay: 150 * time.Millisecond})
@@ -106,7 +113,8 @@ func TestBehaviour(t *testing.T) {
 	if status, _, _ := infer(t, at, request(1.0, "works")); status != 503 {
 		t.Errorf("told to start again: %d", status)
 	}
-	if err := oip.NewClient(time.Second).Ready(t.Context(), at, "heat-demand"); err == nil || !strings.Contains(err.Error(), "still starting") {
+	if err := oip.NewClient(time.Second).Ready(t.Context(), at, "heat-demand"); err == nil ||
+		!strings.Contains(err.Error(), "still starting") {
 		t.Errorf("readiness: %v", err)
 	}
 	if err := Tell(t.Context(), at, Behaviour{FailPercent: 101}); err == nil {
@@ -132,9 +140,11 @@ func TestStrictModelsBreakOnWhatIsMissing(t *testing.T) {
 
 func TestBadModelsAreRefused(t *testing.T) {
 	for name, content := range map[string]string{
-		"no JSON": `{`, "another format": `{"format":"x"}`, "no weights": strings.Replace(demand, `"weights":[[0.5,0.1,2]],`, "", 1),
-		"a weight too few": strings.Replace(demand, `[[0.5,0.1,2]]`, `[[0.5,0.1]]`, 1), "classes": strings.Replace(demand, `"fill"`, `"classes":["a","b"],"fill"`, 1),
-		"no scale": strings.Replace(demand, `"scale":1`, `"scale":0`, 1),
+		"no JSON": `{`, "another format": `{"format":"x"}`,
+		"no weights":       strings.Replace(demand, `"weights":[[0.5,0.1,2]],`, "", 1),
+		"a weight too few": strings.Replace(demand, `[[0.5,0.1,2]]`, `[[0.5,0.1]]`, 1),
+		"classes":          strings.Replace(demand, `"fill"`, `"classes":["a","b"],"fill"`, 1),
+		"no scale":         strings.Replace(demand, `"scale":1`, `"scale":0`, 1),
 	} {
 		file := filepath.Join(t.TempDir(), "model.json")
 		if err := os.WriteFile(file, []byte(content), 0o600); err != nil {

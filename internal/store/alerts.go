@@ -33,7 +33,8 @@ func ParseAlertID(field, s string) (int, error) {
 	digits, ok := strings.CutPrefix(strings.ToUpper(s), "A-")
 	n, err := strconv.Atoi(digits)
 	if !ok || err != nil || n < 1 {
-		return 0, fault.New(fault.Invalid, "alert.id", "%q names no alert", s).In(field).Do("write A-NUMBER, such as A-1")
+		return 0, fault.New(fault.Invalid, "alert.id", "%q names no alert", s).In(field).
+			Do("write A-NUMBER, such as A-1")
 	}
 	return n, nil
 }
@@ -41,7 +42,8 @@ func ParseAlertID(field, s string) (int, error) {
 // AddAlert adds an open alert and gives it the next number, which is set in a.
 func (r Records) AddAlert(ctx context.Context, a *Alert) error {
 	var number int
-	err := r.q.QueryRowContext(ctx, `INSERT INTO alerts (kind, endpoint, subject, signal, sentence, state, raised_at) VALUES (?, ?, ?, ?, ?, 'open', ?) RETURNING number`,
+	err := r.q.QueryRowContext(ctx,
+		`INSERT INTO alerts (kind, endpoint, subject, signal, sentence, state, raised_at) VALUES (?, ?, ?, ?, ?, 'open', ?) RETURNING number`,
 		a.Kind, a.Endpoint, a.Subject, a.Signal, a.Sentence, toMillis(a.RaisedAt)).Scan(&number)
 	a.ID, a.State = "A-"+strconv.Itoa(number), "open"
 	return err
@@ -56,7 +58,8 @@ func (r Records) alerts(ctx context.Context, clause string, args ...any) ([]Aler
 		var number int
 		var raised int64
 		var handled sql.NullInt64
-		err := rows.Scan(&number, &a.Kind, &a.Project, &a.Endpoint, &a.Subject, &a.Signal, &a.Sentence, &a.State, &raised, &a.HandledBy, &handled, &a.Note)
+		err := rows.Scan(&number, &a.Kind, &a.Project, &a.Endpoint, &a.Subject, &a.Signal, &a.Sentence, &a.State,
+			&raised, &a.HandledBy, &handled, &a.Note)
 		a.ID, a.RaisedAt, a.HandledAt = "A-"+strconv.Itoa(number), fromMillis(raised), optionalTime(handled)
 		return a, err
 	})
@@ -88,6 +91,8 @@ func (r Records) UnresolvedAlerts(ctx context.Context, kind watch.AlertKind, sub
 
 // SetAlert sets the state of an alert, by whom and why.
 func (r Records) SetAlert(ctx context.Context, number int, state, by, note string, now time.Time) error {
-	_, err := r.q.ExecContext(ctx, `UPDATE alerts SET state = ?, handled_by = ?, handled_at = ?, note = ? WHERE number = ?`, state, by, toMillis(now), note, number)
+	_, err := r.q.ExecContext(ctx,
+		`UPDATE alerts SET state = ?, handled_by = ?, handled_at = ?, note = ? WHERE number = ?`, state, by,
+		toMillis(now), note, number)
 	return err
 }

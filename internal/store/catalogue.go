@@ -97,24 +97,33 @@ func (s Search) narrowings() []narrowing {
 	inOrder := func(table, id, condition string) {
 		out[len(out)-1].ordered, out[len(out)-1].id = table+" x WHERE "+condition, id
 	}
-	for _, f := range []struct{ column, value string }{{"project", s.Project}, {"task", s.Task}, {"owner", s.Owner}, {"name", s.Model}} {
+	for _, f := range []struct{ column, value string }{
+		{"project", s.Project},
+		{"task", s.Task},
+		{"owner", s.Owner},
+		{"name", s.Model},
+	} {
 		if f.value != "" {
-			both(`SELECT v.id FROM versions v JOIN models m ON m.id = v.model_id WHERE m.`+f.column+` = ?`, `m.`+f.column+` = ?`, f.value)
+			both(`SELECT v.id FROM versions v JOIN models m ON m.id = v.model_id WHERE m.`+f.column+` = ?`,
+				`m.`+f.column+` = ?`, f.value)
 		}
 	}
 	if s.Vetted {
-		both(`SELECT v.id FROM versions v JOIN models m ON m.id = v.model_id WHERE m.vetted_by IS NOT NULL`, `m.vetted_by IS NOT NULL`)
+		both(`SELECT v.id FROM versions v JOIN models m ON m.id = v.model_id WHERE m.vetted_by IS NOT NULL`,
+			`m.vetted_by IS NOT NULL`)
 	}
 	if s.Rung != "" {
 		both(`SELECT id FROM versions WHERE rung = ? AND deleted_at IS NULL`, `v.rung = ?`, s.Rung)
 		inOrder("versions", "id", `x.rung = ? AND x.deleted_at IS NULL`)
 	}
 	if s.Licence != "" {
-		both(`SELECT id FROM versions WHERE licence = ? COLLATE NOCASE AND licence <> ''`, `v.licence = ? COLLATE NOCASE`, s.Licence)
+		both(`SELECT id FROM versions WHERE licence = ? COLLATE NOCASE AND licence <> ''`,
+			`v.licence = ? COLLATE NOCASE`, s.Licence)
 		inOrder("versions", "id", `x.licence = ? COLLATE NOCASE AND x.licence <> ''`)
 	}
 	if s.Label != "" {
-		both(`SELECT version_id FROM labels WHERE name = ?`, `EXISTS (SELECT 1 FROM labels l WHERE l.version_id = v.id AND l.name = ?)`, s.Label)
+		both(`SELECT version_id FROM labels WHERE name = ?`,
+			`EXISTS (SELECT 1 FROM labels l WHERE l.version_id = v.id AND l.name = ?)`, s.Label)
 		inOrder("labels", "version_id", `x.name = ?`)
 	}
 	if s.Tag != "" {
@@ -123,7 +132,8 @@ func (s Search) narrowings() []narrowing {
 		inOrder("tags", "version_id", `x.tag = ? AND x.model_id = 0`)
 	}
 	if s.Format != "" {
-		both(`SELECT version_id FROM artifacts WHERE format = ?`, `EXISTS (SELECT 1 FROM artifacts a WHERE a.format = ? AND a.version_id = v.id)`, s.Format)
+		both(`SELECT version_id FROM artifacts WHERE format = ?`,
+			`EXISTS (SELECT 1 FROM artifacts a WHERE a.format = ? AND a.version_id = v.id)`, s.Format)
 		inOrder("artifacts", "version_id", `x.format = ? AND x.name = (SELECT min(o.name) FROM artifacts o WHERE o.version_id = x.version_id AND o.format = x.format)`) // each version once
 	}
 	if s.PlacedIn != "" {
@@ -141,10 +151,13 @@ func (s Search) narrowings() []narrowing {
 	}
 	for _, b := range s.Metrics {
 		if b.Metric == s.Sort { // its value is at hand
-			both(`SELECT version_id FROM metrics WHERE name = ? AND value `+b.How+` ?`, `(? <> '' AND s.value `+b.How+` ?)`, b.Metric, b.Value)
+			both(`SELECT version_id FROM metrics WHERE name = ? AND value `+b.How+` ?`,
+				`(? <> '' AND s.value `+b.How+` ?)`, b.Metric, b.Value)
 			continue
 		}
-		both(`SELECT version_id FROM metrics WHERE name = ? AND value `+b.How+` ?`, `EXISTS (SELECT 1 FROM metrics x WHERE x.version_id = v.id AND x.name = ? AND x.value `+b.How+` ?)`, b.Metric, b.Value)
+		both(`SELECT version_id FROM metrics WHERE name = ? AND value `+b.How+` ?`,
+			`EXISTS (SELECT 1 FROM metrics x WHERE x.version_id = v.id AND x.name = ? AND x.value `+b.How+` ?)`,
+			b.Metric, b.Value)
 	}
 	if !s.After.IsZero() {
 		both(`SELECT id FROM versions WHERE created_at >= ?`, `v.created_at >= ?`, toMillis(s.After))
@@ -181,7 +194,8 @@ const mostSearched = 20
 // matchOf makes a full-text query of what someone typed: every word must be there.
 // Nothing in it is an operator.
 func matchOf(text string) string {
-	words := strings.FieldsFunc(text, func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) && !unicode.Is(unicode.Mn, r) })
+	words := strings.FieldsFunc(text,
+		func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) && !unicode.Is(unicode.Mn, r) })
 	words = words[:min(len(words), mostSearched)]
 	for i, w := range words {
 		words[i] = `"` + w + `"`
@@ -206,7 +220,8 @@ type plan struct {
 // it whole: a search for beginnings reads through all words that begin so.
 func (r Records) wholeOrBeginning(ctx context.Context, index, match string) (string, error) {
 	var whole bool
-	err := r.q.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM `+index+` WHERE `+index+` MATCH ?)`, match).Scan(&whole)
+	err := r.q.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM `+index+` WHERE `+index+` MATCH ?)`, match).
+		Scan(&whole)
 	if !whole {
 		match += "*"
 	}
@@ -230,7 +245,9 @@ func (r Records) planFor(ctx context.Context, s Search) (plan, error) {
 	least, narrowest, share := countedTo, countedTo+1, 1.0
 	var all float64
 	var tagged bool
-	if err := r.q.QueryRowContext(ctx, `SELECT coalesce(max(id), 1), EXISTS (SELECT 1 FROM tags WHERE tag = ? AND model_id > 0) FROM versions`, s.Tag).Scan(&all, &tagged); err != nil {
+	if err := r.q.QueryRowContext(ctx,
+		`SELECT coalesce(max(id), 1), EXISTS (SELECT 1 FROM tags WHERE tag = ? AND model_id > 0) FROM versions`, s.Tag).
+		Scan(&all, &tagged); err != nil {
 		return p, err
 	}
 	for i, f := range p.filters {
@@ -238,7 +255,8 @@ func (r Records) planFor(ctx context.Context, s Search) (plan, error) {
 			f.ordered = "" // models have the tag too, and their versions come in no order
 		}
 		var n int
-		if err := r.q.QueryRowContext(ctx, `SELECT count(*) FROM (`+f.set+` LIMIT `+strconv.Itoa(countedTo)+`)`, f.args...).Scan(&n); err != nil {
+		if err := r.q.QueryRowContext(ctx, `SELECT count(*) FROM (`+f.set+` LIMIT `+strconv.Itoa(countedTo)+`)`,
+			f.args...).Scan(&n); err != nil {
 			return p, err
 		}
 		if n < least {
@@ -289,7 +307,8 @@ func (r Records) Find(ctx context.Context, s Search, p Page) ([]Found, string, e
 	items, err := collect(rows, err, func(rows *sql.Rows) (Found, error) {
 		f := Found{Formats: []string{}, Metrics: map[string]float64{}}
 		var at int64
-		err := rows.Scan(&f.id, &f.Model, &f.Number, &f.Project, &f.Task, &f.Owner, &f.Vetted, &f.Rung, &f.Note, &f.Licence, &at, &f.CreatedBy, &f.value)
+		err := rows.Scan(&f.id, &f.Model, &f.Number, &f.Project, &f.Task, &f.Owner, &f.Vetted, &f.Rung, &f.Note,
+			&f.Licence, &at, &f.CreatedBy, &f.value)
 		f.Ref, f.CreatedAt = registry.Ref{Model: f.Model, Number: f.Number}.String(), fromMillis(at)
 		return f, err
 	})
@@ -326,12 +345,14 @@ func (p plan) query(s Search) (string, []any) {
 	case p.along >= 0:
 		f := p.filters[p.along]
 		table, condition, _ := strings.Cut(f.ordered, " WHERE ")
-		q.WriteString(`0.0 AS value FROM ` + table + ` CROSS JOIN versions v ON v.id = x.` + f.id + models + `WHERE ` + condition + ` AND `)
+		q.WriteString(`0.0 AS value FROM ` + table + ` CROSS JOIN versions v ON v.id = x.` + f.id + models + `WHERE ` +
+			condition + ` AND `)
 		args = append(args, f.args...)
 	case s.Sort == "":
 		q.WriteString(`0.0 AS value FROM versions v` + models + `WHERE `)
 	case p.few >= 0:
-		q.WriteString(`s.value FROM versions v` + models + `CROSS JOIN metrics s ON s.version_id = v.id AND s.name = ? WHERE `)
+		q.WriteString(`s.value FROM versions v` + models +
+			`CROSS JOIN metrics s ON s.version_id = v.id AND s.name = ? WHERE `)
 		args = append(args, s.Sort)
 	default:
 		q.WriteString(`s.value FROM metrics s INDEXED BY metrics_by_value CROSS JOIN versions v ON v.id = s.version_id` + models + `WHERE s.name = ? AND `)
@@ -367,7 +388,8 @@ func (p plan) metricsAlone(s Search) (string, []any) {
 	q, args := `SELECT s.version_id, s.value FROM metrics s INDEXED BY metrics_by_value WHERE s.name = ?`, []any{s.Sort}
 	if p.few >= 0 {
 		set, with := setOf(p.filters[p.few])
-		q, args = `SELECT s.version_id, s.value FROM metrics s NOT INDEXED WHERE s.version_id IN (`+set+`) AND s.name = ?`, append(with, s.Sort)
+		q, args = `SELECT s.version_id, s.value FROM metrics s NOT INDEXED WHERE s.version_id IN (`+set+
+			`) AND s.name = ?`, append(with, s.Sort)
 	}
 	// The last filter is the text when there is one: its matches were read once, so asking
 	// for it costs least and comes first.
@@ -456,12 +478,23 @@ func (r Records) fillFound(ctx context.Context, items []Found) error {
 		query string
 		add   func(f *Found)
 	}{
-		{`SELECT version_id, name FROM labels WHERE version_id` + in + ` ORDER BY name`, func(f *Found) { f.Labels = append(f.Labels, name) }},
-		{`SELECT version_id, tag FROM tags WHERE version_id` + in + ` UNION SELECT v.id, g.tag FROM versions v JOIN tags g ON g.version_id = 0 AND g.model_id = v.model_id WHERE v.id` + in + ` ORDER BY 2`,
-			func(f *Found) { f.Tags = append(f.Tags, name) }},
-		{inForce + ` WHERE l.version_id` + in + ` ORDER BY e.name`, func(f *Found) { f.Answering = append(f.Answering, name) }},
-		{`SELECT p.version_id, e.name FROM placements p JOIN environments e ON e.id = p.environment_id WHERE p.removed_at IS NULL AND p.version_id` + in + ` ORDER BY e.name`,
-			func(f *Found) { f.PlacedIn = append(f.PlacedIn, name) }},
+		{
+			`SELECT version_id, name FROM labels WHERE version_id` + in + ` ORDER BY name`,
+			func(f *Found) { f.Labels = append(f.Labels, name) },
+		},
+		{
+			`SELECT version_id, tag FROM tags WHERE version_id` + in +
+				` UNION SELECT v.id, g.tag FROM versions v JOIN tags g ON g.version_id = 0 AND g.model_id = v.model_id WHERE v.id` + in + ` ORDER BY 2`,
+			func(f *Found) { f.Tags = append(f.Tags, name) },
+		},
+		{
+			inForce + ` WHERE l.version_id` + in + ` ORDER BY e.name`,
+			func(f *Found) { f.Answering = append(f.Answering, name) },
+		},
+		{
+			`SELECT p.version_id, e.name FROM placements p JOIN environments e ON e.id = p.environment_id WHERE p.removed_at IS NULL AND p.version_id` + in + ` ORDER BY e.name`,
+			func(f *Found) { f.PlacedIn = append(f.PlacedIn, name) },
+		},
 	} {
 		args := ids
 		for range strings.Count(part.query, in) - 1 {
@@ -475,7 +508,8 @@ func (r Records) fillFound(ctx context.Context, items []Found) error {
 			return err
 		}
 	}
-	if err := r.each(ctx, `SELECT version_id, format, sum(size) FROM artifacts WHERE version_id`+in+` GROUP BY version_id, format ORDER BY format`, ids, func(rows *sql.Rows) error {
+	if err := r.each(ctx, `SELECT version_id, format, sum(size) FROM artifacts WHERE version_id`+in+
+		` GROUP BY version_id, format ORDER BY format`, ids, func(rows *sql.Rows) error {
 		var size int64
 		err := rows.Scan(&id, &name, &size)
 		at[id].Formats, at[id].Size = append(at[id].Formats, name), at[id].Size+size
@@ -483,12 +517,13 @@ func (r Records) fillFound(ctx context.Context, items []Found) error {
 	}); err != nil {
 		return err
 	}
-	return r.each(ctx, `SELECT version_id, name, value FROM metrics WHERE version_id`+in, ids, func(rows *sql.Rows) error {
-		var x float64
-		err := rows.Scan(&id, &name, &x)
-		at[id].Metrics[name] = x
-		return err
-	})
+	return r.each(ctx, `SELECT version_id, name, value FROM metrics WHERE version_id`+in, ids,
+		func(rows *sql.Rows) error {
+			var x float64
+			err := rows.Scan(&id, &name, &x)
+			at[id].Metrics[name] = x
+			return err
+		})
 }
 
 // seesMetric is the condition that a metric x is one of a version that may be seen.
@@ -496,12 +531,14 @@ func (r Records) seesMetric() string {
 	if r.sight.All {
 		return ""
 	}
-	return ` AND EXISTS (SELECT 1 FROM versions v JOIN models m ON m.id = v.model_id WHERE v.id = x.version_id AND ` + r.sees("m.project") + `)`
+	return ` AND EXISTS (SELECT 1 FROM versions v JOIN models m ON m.id = v.model_id WHERE v.id = x.version_id AND ` +
+		r.sees("m.project") + `)`
 }
 
 // HasMetric reports whether some version has a metric.
 func (r Records) HasMetric(ctx context.Context, name string) (there bool, err error) {
-	err = r.q.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM metrics x WHERE x.name = ?`+r.seesMetric()+`)`, name).Scan(&there)
+	err = r.q.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM metrics x WHERE x.name = ?`+r.seesMetric()+`)`, name).
+		Scan(&there)
 	return there, err
 }
 

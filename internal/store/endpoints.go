@@ -41,7 +41,8 @@ func (r Records) AddEndpoint(ctx context.Context, e Endpoint) error {
 	}
 	_, err = r.q.ExecContext(ctx, `INSERT INTO endpoints (name, model_id, environment_id, rung, description, plan, repeatable, created_by, created_at)
 		VALUES (?, (SELECT id FROM models WHERE name = ?), (SELECT id FROM environments WHERE name = ?), ?, ?, ?, ?, ?, ?)`,
-		e.Name, e.Model, e.Environment, e.Rung, e.Description, string(plan), e.Repeatable, e.CreatedBy, toMillis(e.CreatedAt))
+		e.Name, e.Model, e.Environment, e.Rung, e.Description, string(plan), e.Repeatable, e.CreatedBy,
+		toMillis(e.CreatedAt))
 	return err
 }
 
@@ -52,7 +53,8 @@ func (r Records) endpoints(ctx context.Context, clause string, args ...any) ([]E
 		var e Endpoint
 		var plan string
 		var at int64
-		if err := rows.Scan(&e.ID, &e.Name, &e.Project, &e.Model, &e.Environment, &e.Rung, &e.Description, &plan, &e.Keyed, &e.Repeatable, &e.CreatedBy, &at); err != nil {
+		if err := rows.Scan(&e.ID, &e.Name, &e.Project, &e.Model, &e.Environment, &e.Rung, &e.Description, &plan,
+			&e.Keyed, &e.Repeatable, &e.CreatedBy, &at); err != nil {
 			return e, err
 		}
 		e.CreatedAt = fromMillis(at)
@@ -93,7 +95,9 @@ func (r Records) AddSplit(ctx context.Context, s *traffic.Split) error {
 		return one(err)
 	}
 	for i, l := range s.Lanes {
-		if _, err := r.q.ExecContext(ctx, `INSERT INTO lanes (endpoint_id, split, position, kind, version_id, share) VALUES (?, ?, ?, ?, (`+versionID+`), ?)`,
+		if _, err := r.q.ExecContext(ctx,
+			`INSERT INTO lanes (endpoint_id, split, position, kind, version_id, share) VALUES (?, ?, ?, ?, (`+versionID+
+				`), ?)`,
 			slices.Concat([]any{id, s.Number, i, l.Kind}, byRef(l.Version), []any{l.Share})...); err != nil {
 			return err
 		}

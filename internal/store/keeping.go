@@ -17,7 +17,9 @@ type Secret struct {
 
 // Secrets lists the secrets whose names begin so, by name.
 func (r Records) Secrets(ctx context.Context, prefix string) ([]Secret, error) {
-	rows, err := r.q.QueryContext(ctx, `SELECT name, sealed, set_by, set_at FROM secrets WHERE name >= ? AND name < ? ORDER BY name`, prefix, prefix+"\U0010ffff")
+	rows, err := r.q.QueryContext(ctx,
+		`SELECT name, sealed, set_by, set_at FROM secrets WHERE name >= ? AND name < ? ORDER BY name`, prefix,
+		prefix+"\U0010ffff")
 	return collect(rows, err, func(rows *sql.Rows) (Secret, error) {
 		var s Secret
 		var at int64
@@ -89,7 +91,8 @@ type Caller struct {
 
 // Callers lists who has a key to an endpoint, by name.
 func (r Records) Callers(ctx context.Context, endpoint string) ([]Caller, error) {
-	rows, err := r.q.QueryContext(ctx, `SELECT c.name, c.hint, c.made_by, c.made_at, c.digest FROM callers c JOIN endpoints e ON e.id = c.endpoint_id WHERE e.name = ? AND c.ended_at IS NULL ORDER BY c.name`, endpoint)
+	rows, err := r.q.QueryContext(ctx,
+		`SELECT c.name, c.hint, c.made_by, c.made_at, c.digest FROM callers c JOIN endpoints e ON e.id = c.endpoint_id WHERE e.name = ? AND c.ended_at IS NULL ORDER BY c.name`, endpoint)
 	return collect(rows, err, func(rows *sql.Rows) (Caller, error) {
 		var c Caller
 		var at int64
@@ -101,14 +104,16 @@ func (r Records) Callers(ctx context.Context, endpoint string) ([]Caller, error)
 
 // AddCaller gives a caller a key to an endpoint.
 func (r Records) AddCaller(ctx context.Context, endpoint string, c Caller) error {
-	_, err := r.q.ExecContext(ctx, `INSERT INTO callers (endpoint_id, name, digest, hint, made_by, made_at) SELECT id, ?, ?, ?, ?, ? FROM endpoints WHERE name = ?`,
+	_, err := r.q.ExecContext(ctx,
+		`INSERT INTO callers (endpoint_id, name, digest, hint, made_by, made_at) SELECT id, ?, ?, ?, ?, ? FROM endpoints WHERE name = ?`,
 		c.Name, c.Digest, c.Hint, c.MadeBy, toMillis(c.MadeAt), endpoint)
 	return err
 }
 
 // EndCaller takes a caller's key away and reports whether there was one.
 func (r Records) EndCaller(ctx context.Context, endpoint, name string, now time.Time) (bool, error) {
-	res, err := r.q.ExecContext(ctx, `UPDATE callers SET ended_at = ? WHERE name = ? AND ended_at IS NULL AND endpoint_id = (SELECT id FROM endpoints WHERE name = ?)`, toMillis(now), name, endpoint)
+	res, err := r.q.ExecContext(ctx,
+		`UPDATE callers SET ended_at = ? WHERE name = ? AND ended_at IS NULL AND endpoint_id = (SELECT id FROM endpoints WHERE name = ?)`, toMillis(now), name, endpoint)
 	if err != nil {
 		return false, err
 	}
@@ -159,13 +164,16 @@ type Repeat struct {
 func (r Records) Repeated(ctx context.Context, person, key string) (Repeat, error) {
 	var rep Repeat
 	var answer string
-	err := r.q.QueryRowContext(ctx, `SELECT request_digest, answer FROM repeats WHERE person = ? AND key = ?`, person, key).Scan(&rep.RequestDigest, &answer)
+	err := r.q.QueryRowContext(ctx, `SELECT request_digest, answer FROM repeats WHERE person = ? AND key = ?`, person,
+		key).Scan(&rep.RequestDigest, &answer)
 	rep.Answer = json.RawMessage(answer)
 	return rep, one(err)
 }
 
 // AddRepeat keeps the answer to a call with a key.
 func (r Records) AddRepeat(ctx context.Context, person, key string, rep Repeat, now time.Time) error {
-	_, err := r.q.ExecContext(ctx, `INSERT INTO repeats (person, key, request_digest, answer, at) VALUES (?, ?, ?, ?, ?)`, person, key, rep.RequestDigest, string(rep.Answer), toMillis(now))
+	_, err := r.q.ExecContext(ctx,
+		`INSERT INTO repeats (person, key, request_digest, answer, at) VALUES (?, ?, ?, ?, ?)`, person, key,
+		rep.RequestDigest, string(rep.Answer), toMillis(now))
 	return err
 }

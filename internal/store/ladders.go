@@ -13,7 +13,8 @@ import (
 )
 
 func (r Records) ladders(ctx context.Context, clause string, args ...any) ([]ladder.Revision, error) {
-	rows, err := r.q.QueryContext(ctx, `SELECT project, number, ladder, author, reason, made_at FROM ladders `+clause, args...)
+	rows, err := r.q.QueryContext(ctx, `SELECT project, number, ladder, author, reason, made_at FROM ladders `+clause,
+		args...)
 	return collect(rows, err, func(rows *sql.Rows) (ladder.Revision, error) {
 		var l ladder.Revision
 		var text string
@@ -42,7 +43,8 @@ func (r Records) Ladder(ctx context.Context, project string) (ladder.Revision, e
 // Ladders lists the ladders of all projects in sight that have one of their own, as they
 // are now.
 func (r Records) Ladders(ctx context.Context) ([]ladder.Revision, error) {
-	return r.ladders(ctx, `WHERE `+r.sees("project")+` AND number = (SELECT max(number) FROM ladders l WHERE l.project = ladders.project) ORDER BY project`)
+	return r.ladders(ctx, `WHERE `+r.sees("project")+
+		` AND number = (SELECT max(number) FROM ladders l WHERE l.project = ladders.project) ORDER BY project`)
 }
 
 // LadderRevisions lists the revisions of a project's ladder, newest first.
@@ -51,7 +53,8 @@ func (r Records) LadderRevisions(ctx context.Context, project string, p Page) ([
 	if err != nil {
 		return nil, "", err
 	}
-	items, err := r.ladders(ctx, `WHERE `+r.sees("project")+` AND project = ? AND number < ? ORDER BY number DESC LIMIT ?`, project, before, p.Limit+1)
+	items, err := r.ladders(ctx, `WHERE `+r.sees("project")+
+		` AND project = ? AND number < ? ORDER BY number DESC LIMIT ?`, project, before, p.Limit+1)
 	if err != nil {
 		return nil, "", err
 	}
@@ -154,10 +157,12 @@ func (r Records) JudgedVersions(ctx context.Context, project string, need GateNe
 		j := Judged{Version: registry.Version{Project: project, Metrics: map[string]float64{}}}
 		var id, since int64
 		var code sql.NullString
-		if err := rows.Scan(&id, &j.Model, &j.Number, &j.Digest, &code, &j.Rung, &since, &j.CreatedBy, &j.MetricCount); err != nil {
+		if err := rows.Scan(&id, &j.Model, &j.Number, &j.Digest, &code, &j.Rung, &since, &j.CreatedBy,
+			&j.MetricCount); err != nil {
 			return err
 		}
-		j.Ref, j.RungSince, j.Trainers = registry.Ref{Model: j.Model, Number: j.Number}.String(), fromMillis(since), []string{j.CreatedBy}
+		j.Ref, j.RungSince, j.Trainers = registry.Ref{Model: j.Model, Number: j.Number}.String(), fromMillis(since),
+			[]string{j.CreatedBy}
 		index[id] = len(out)
 		out = append(out, j)
 		if need.Lineage {
@@ -176,23 +181,28 @@ func (r Records) JudgedVersions(ctx context.Context, project string, need GateNe
 		args  []any
 		scan  func(*sql.Rows) error
 	}{
-		{true, `SELECT version_id, name, digest, stored FROM artifacts WHERE version_id` + in, nil, func(rows *sql.Rows) error {
-			var a registry.Artifact
-			err := rows.Scan(&id, &a.Name, &a.Digest, &a.Stored)
-			at(id).Artifacts = append(at(id).Artifacts, a)
-			if a.Stored {
-				at(id).Stored = append(at(id).Stored, a.Digest)
-			}
-			return err
-		}},
-		{len(need.Metrics) > 0, `SELECT version_id, name, value FROM metrics WHERE version_id` + in + ` AND name IN (` + places(len(need.Metrics)) + `)`, anys(need.Metrics), func(rows *sql.Rows) error {
+		{
+			true, `SELECT version_id, name, digest, stored FROM artifacts WHERE version_id` + in, nil,
+			func(rows *sql.Rows) error {
+				var a registry.Artifact
+				err := rows.Scan(&id, &a.Name, &a.Digest, &a.Stored)
+				at(id).Artifacts = append(at(id).Artifacts, a)
+				if a.Stored {
+					at(id).Stored = append(at(id).Stored, a.Digest)
+				}
+				return err
+			},
+		},
+		{len(need.Metrics) > 0, `SELECT version_id, name, value FROM metrics WHERE version_id` + in + ` AND name IN (` +
+			places(len(need.Metrics)) + `)`, anys(need.Metrics), func(rows *sql.Rows) error {
 			var name string
 			var x float64
 			err := rows.Scan(&id, &name, &x)
 			at(id).Metrics[name] = x
 			return err
 		}},
-		{need.Signature, `SELECT version_id, signature FROM version_texts WHERE signature IS NOT NULL AND version_id` + in, nil, func(rows *sql.Rows) error {
+		{need.Signature, `SELECT version_id, signature FROM version_texts WHERE signature IS NOT NULL AND version_id` +
+			in, nil, func(rows *sql.Rows) error {
 			var text string
 			if err := rows.Scan(&id, &text); err != nil {
 				return err
@@ -208,13 +218,16 @@ func (r Records) JudgedVersions(ctx context.Context, project string, need GateNe
 			at(id).Signature = s
 			return nil
 		}},
-		{need.Card, `SELECT version_id, card FROM version_texts WHERE card IS NOT NULL AND version_id` + in, nil, func(rows *sql.Rows) error {
-			var text sql.NullString
-			if err := rows.Scan(&id, &text); err != nil {
-				return err
-			}
-			return fromJSON(text, &at(id).Card)
-		}},
+		{
+			need.Card, `SELECT version_id, card FROM version_texts WHERE card IS NOT NULL AND version_id` + in, nil,
+			func(rows *sql.Rows) error {
+				var text sql.NullString
+				if err := rows.Scan(&id, &text); err != nil {
+					return err
+				}
+				return fromJSON(text, &at(id).Card)
+			},
+		},
 		{need.Lineage, `SELECT l.from_id, l.relation, d.name, d.number FROM links l JOIN data_sets d ON d.id = l.to_id WHERE l.from_kind = 1 AND l.to_kind = 2 AND l.from_id` + in, nil, func(rows *sql.Rows) error {
 			var use registry.DataUse
 			var ref registry.DataRef
@@ -223,21 +236,28 @@ func (r Records) JudgedVersions(ctx context.Context, project string, need GateNe
 			at(id).Data = append(at(id).Data, use)
 			return err
 		}},
-		{need.Lineage || need.Trainers, `SELECT l.from_id, n.number, n.by FROM links l JOIN runs n ON n.number = l.to_id WHERE l.from_kind = 1 AND l.to_kind = 3 AND l.from_id` + in, nil, func(rows *sql.Rows) error {
-			var run int64
-			var by string
-			err := rows.Scan(&id, &run, &by)
-			at(id).Run = registry.RunRef(run)
-			at(id).Trainers = append(at(id).Trainers, by)
-			return err
-		}},
-		{need.Needs, `SELECT version_id, name, want, extra FROM dependencies WHERE version_id` + in, nil, func(rows *sql.Rows) error {
-			var d registry.Dependency
-			err := rows.Scan(&id, &d.Name, &d.Want, &d.Extra)
-			at(id).Dependencies = append(at(id).Dependencies, d)
-			return err
-		}},
-		{need.Evidence, `SELECT version_id, ` + evidenceColumns + ` FROM evidence e WHERE e.id = (SELECT max(n.id) FROM evidence n WHERE n.version_id = e.version_id AND n.kind = e.kind) AND version_id` + in, nil, func(rows *sql.Rows) error {
+		{
+			need.Lineage || need.Trainers,
+			`SELECT l.from_id, n.number, n.by FROM links l JOIN runs n ON n.number = l.to_id WHERE l.from_kind = 1 AND l.to_kind = 3 AND l.from_id` + in, nil, func(rows *sql.Rows) error {
+				var run int64
+				var by string
+				err := rows.Scan(&id, &run, &by)
+				at(id).Run = registry.RunRef(run)
+				at(id).Trainers = append(at(id).Trainers, by)
+				return err
+			},
+		},
+		{
+			need.Needs, `SELECT version_id, name, want, extra FROM dependencies WHERE version_id` + in, nil,
+			func(rows *sql.Rows) error {
+				var d registry.Dependency
+				err := rows.Scan(&id, &d.Name, &d.Want, &d.Extra)
+				at(id).Dependencies = append(at(id).Dependencies, d)
+				return err
+			},
+		},
+		{need.Evidence, `SELECT version_id, ` + evidenceColumns +
+			` FROM evidence e WHERE e.id = (SELECT max(n.id) FROM evidence n WHERE n.version_id = e.version_id AND n.kind = e.kind) AND version_id` + in, nil, func(rows *sql.Rows) error {
 			e, err := scanEvidence(rows, &id)
 			at(id).Evidence = append(at(id).Evidence, e)
 			return err
@@ -269,7 +289,8 @@ func scanEvidence(rows *sql.Rows, before ...any) (registry.Evidence, error) {
 	var e registry.Evidence
 	var id, at int64
 	var findings string
-	if err := rows.Scan(append(before, &id, &e.Kind, &e.Name, &e.Digest, &e.Size, &e.Media, &e.Verdict, &findings, &e.AddedBy, &at)...); err != nil {
+	if err := rows.Scan(append(before, &id, &e.Kind, &e.Name, &e.Digest, &e.Size, &e.Media, &e.Verdict, &findings,
+		&e.AddedBy, &at)...); err != nil {
 		return e, err
 	}
 	e.ID, e.AddedAt = registry.EvidenceID(id), fromMillis(at)
@@ -283,14 +304,19 @@ func (r Records) AddEvidence(ctx context.Context, e *registry.Evidence) error {
 		return err
 	}
 	var id int64
-	err = r.q.QueryRowContext(ctx, `INSERT INTO evidence (version_id, kind, name, digest, size, media, verdict, findings, added_by, added_at) VALUES ((`+versionID+`), ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id`,
-		append(byRef(e.Version), e.Kind, e.Name, e.Digest, e.Size, e.Media, e.Verdict, string(findings), e.AddedBy, toMillis(e.AddedAt))...).Scan(&id)
+	err = r.q.QueryRowContext(ctx,
+		`INSERT INTO evidence (version_id, kind, name, digest, size, media, verdict, findings, added_by, added_at) VALUES ((`+versionID+`), ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id`,
+		append(byRef(e.Version), e.Kind, e.Name, e.Digest, e.Size, e.Media, e.Verdict, string(findings), e.AddedBy,
+			toMillis(e.AddedAt))...).Scan(&id)
 	e.ID = registry.EvidenceID(id)
 	return one(err)
 }
 
 func (r Records) evidence(ctx context.Context, clause string, args ...any) ([]registry.Evidence, error) {
-	rows, err := r.q.QueryContext(ctx, `SELECT m.name, v.number, m.project, `+evidenceColumns+` FROM evidence e JOIN versions v ON v.id = e.version_id JOIN models m ON m.id = v.model_id AND `+r.sees("m.project")+` `+clause, args...)
+	rows, err := r.q.QueryContext(ctx,
+		`SELECT m.name, v.number, m.project, `+evidenceColumns+
+			` FROM evidence e JOIN versions v ON v.id = e.version_id JOIN models m ON m.id = v.model_id AND `+
+			r.sees("m.project")+` `+clause, args...)
 	return collect(rows, err, func(rows *sql.Rows) (registry.Evidence, error) {
 		var ref registry.Ref
 		var project string
@@ -322,13 +348,16 @@ type SigningKey struct {
 
 // AddSigningKey adds a key of a person.
 func (r Records) AddSigningKey(ctx context.Context, person int64, k SigningKey) error {
-	_, err := r.q.ExecContext(ctx, `INSERT INTO signing_keys (fingerprint, person_id, title, public, added_at) VALUES (?, ?, ?, ?, ?)`, k.Fingerprint, person, k.Title, k.Public, toMillis(k.AddedAt))
+	_, err := r.q.ExecContext(ctx,
+		`INSERT INTO signing_keys (fingerprint, person_id, title, public, added_at) VALUES (?, ?, ?, ?, ?)`,
+		k.Fingerprint, person, k.Title, k.Public, toMillis(k.AddedAt))
 	return err
 }
 
 // SigningKeys lists the keys of everyone, or of one person when one is named.
 func (r Records) SigningKeys(ctx context.Context, owner string) ([]SigningKey, error) {
-	rows, err := r.q.QueryContext(ctx, `SELECT k.fingerprint, p.name, k.title, k.public, k.added_at, k.ended_at FROM signing_keys k JOIN people p ON p.id = k.person_id WHERE (?1 = '' OR p.name = ?1) ORDER BY k.added_at, k.fingerprint`, owner)
+	rows, err := r.q.QueryContext(ctx,
+		`SELECT k.fingerprint, p.name, k.title, k.public, k.added_at, k.ended_at FROM signing_keys k JOIN people p ON p.id = k.person_id WHERE (?1 = '' OR p.name = ?1) ORDER BY k.added_at, k.fingerprint`, owner)
 	return collect(rows, err, func(rows *sql.Rows) (SigningKey, error) {
 		var k SigningKey
 		var at int64
@@ -341,6 +370,7 @@ func (r Records) SigningKeys(ctx context.Context, owner string) ([]SigningKey, e
 
 // EndSigningKey says that a key signs nothing any more.
 func (r Records) EndSigningKey(ctx context.Context, fingerprint string, now time.Time) error {
-	_, err := r.q.ExecContext(ctx, `UPDATE signing_keys SET ended_at = ? WHERE fingerprint = ? AND ended_at IS NULL`, toMillis(now), fingerprint)
+	_, err := r.q.ExecContext(ctx, `UPDATE signing_keys SET ended_at = ? WHERE fingerprint = ? AND ended_at IS NULL`,
+		toMillis(now), fingerprint)
 	return err
 }

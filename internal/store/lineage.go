@@ -36,7 +36,8 @@ type Link struct {
 }
 
 func (r Records) link(ctx context.Context, from Node, relation string, to Node) error {
-	_, err := r.q.ExecContext(ctx, `INSERT INTO links (from_kind, from_id, relation, to_kind, to_id) VALUES (?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`,
+	_, err := r.q.ExecContext(ctx,
+		`INSERT INTO links (from_kind, from_id, relation, to_kind, to_id) VALUES (?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`,
 		from.Kind, from.ID, relation, to.Kind, to.ID)
 	return err
 }
@@ -67,10 +68,12 @@ func (r Records) linkCodeAndData(ctx context.Context, from Node, code *registry.
 	if code == nil || code.Commit == "" {
 		return nil
 	}
-	if _, err := r.q.ExecContext(ctx, `INSERT INTO codes (repository, revision) VALUES (?, ?) ON CONFLICT DO NOTHING`, code.Repository, code.Commit); err != nil {
+	if _, err := r.q.ExecContext(ctx, `INSERT INTO codes (repository, revision) VALUES (?, ?) ON CONFLICT DO NOTHING`,
+		code.Repository, code.Commit); err != nil {
 		return err
 	}
-	return r.linkTo(ctx, from, registry.FromCode, CodeNode, `SELECT id FROM codes WHERE repository = ? AND revision = ?`, code.Repository, code.Commit)
+	return r.linkTo(ctx, from, registry.FromCode, CodeNode,
+		`SELECT id FROM codes WHERE repository = ? AND revision = ?`, code.Repository, code.Commit)
 }
 
 // LinkEvaluation says that a version was evaluated on a revision of a data set, which
@@ -92,13 +95,17 @@ func (r Records) VersionNode(ctx context.Context, ref string) (Node, error) {
 // DataNodes finds the nodes of a data set's revisions, of all when the ref has no
 // number.
 func (r Records) DataNodes(ctx context.Context, ref registry.DataRef) ([]Node, error) {
-	rows, err := r.q.QueryContext(ctx, `SELECT id FROM data_sets WHERE name = ? AND (? = 0 OR number = ?) AND `+r.sees("project")+` ORDER BY number DESC LIMIT 200`, ref.Name, ref.Number, ref.Number)
+	rows, err := r.q.QueryContext(ctx,
+		`SELECT id FROM data_sets WHERE name = ? AND (? = 0 OR number = ?) AND `+r.sees("project")+
+			` ORDER BY number DESC LIMIT 200`, ref.Name, ref.Number, ref.Number)
 	return collect(rows, err, scanNode(DataNode))
 }
 
 // CodeNodes finds the nodes of a commit, given whole or by its beginning.
 func (r Records) CodeNodes(ctx context.Context, commit string) ([]Node, error) {
-	rows, err := r.q.QueryContext(ctx, `SELECT c.id FROM codes c WHERE revision >= ? AND revision < ? AND `+r.seesCode()+` ORDER BY id LIMIT 50`, commit, commit+"\U0010ffff")
+	rows, err := r.q.QueryContext(ctx,
+		`SELECT c.id FROM codes c WHERE revision >= ? AND revision < ? AND `+r.seesCode()+` ORDER BY id LIMIT 50`,
+		commit, commit+"\U0010ffff")
 	return collect(rows, err, scanNode(CodeNode))
 }
 
@@ -141,7 +148,9 @@ func (r Records) links(ctx context.Context, side string, nodes []Node, most int)
 		if len(ids) == 0 || len(out) >= most {
 			continue
 		}
-		rows, err := r.q.QueryContext(ctx, `SELECT from_kind, from_id, relation, to_kind, to_id FROM links WHERE `+side+`_kind = ? AND `+side+`_id IN (`+places(len(ids))+`) LIMIT ?`,
+		rows, err := r.q.QueryContext(ctx,
+			`SELECT from_kind, from_id, relation, to_kind, to_id FROM links WHERE `+side+`_kind = ? AND `+side+
+				`_id IN (`+places(len(ids))+`) LIMIT ?`,
 			append(append([]any{kind}, ids...), most-len(out))...)
 		found, err := collect(rows, err, func(rows *sql.Rows) (Link, error) {
 			var l Link
@@ -190,7 +199,10 @@ func (r Records) Describe(ctx context.Context, nodes []Node) (map[Node]registry.
 			FROM versions v JOIN models m ON m.id = v.model_id WHERE ` + r.sees("m.project") + ` AND v.id IN (%s)`, registry.VersionNode},
 		{DataNode, `SELECT id, name || '#' || number, CASE WHEN rows > 0 THEN rows || ' rows' ELSE '' END FROM data_sets WHERE ` + r.sees("project") + ` AND id IN (%s)`, registry.DataNode},
 		{RunNode, `SELECT number, 'run-' || number, state || ', by ' || by || CASE WHEN machine = '' THEN '' ELSE ' on ' || machine END FROM runs WHERE ` + r.sees("project") + ` AND number IN (%s)`, registry.RunNode},
-		{CodeNode, `SELECT c.id, c.revision, c.repository FROM codes c WHERE ` + r.seesCode() + ` AND c.id IN (%s)`, registry.CodeNode},
+		{
+			CodeNode, `SELECT c.id, c.revision, c.repository FROM codes c WHERE ` + r.seesCode() + ` AND c.id IN (%s)`,
+			registry.CodeNode,
+		},
 	} {
 		ids := byKind[part.kind]
 		if len(ids) == 0 {
@@ -207,15 +219,16 @@ func (r Records) Describe(ctx context.Context, nodes []Node) (map[Node]registry.
 		}
 	}
 	if ids := byKind[VersionNode]; len(ids) > 0 {
-		if err := r.each(ctx, inForce+` WHERE l.version_id IN (`+places(len(ids))+`) ORDER BY e.name`, ids, func(rows *sql.Rows) error {
-			key := Node{Kind: VersionNode}
-			var endpoint string
-			err := rows.Scan(&key.ID, &endpoint)
-			n := out[key]
-			n.Answering = append(n.Answering, endpoint)
-			out[key] = n
-			return err
-		}); err != nil {
+		if err := r.each(ctx, inForce+` WHERE l.version_id IN (`+places(len(ids))+`) ORDER BY e.name`, ids,
+			func(rows *sql.Rows) error {
+				key := Node{Kind: VersionNode}
+				var endpoint string
+				err := rows.Scan(&key.ID, &endpoint)
+				n := out[key]
+				n.Answering = append(n.Answering, endpoint)
+				out[key] = n
+				return err
+			}); err != nil {
 			return nil, err
 		}
 	}
@@ -234,18 +247,21 @@ func (r Records) AddDataSet(ctx context.Context, d *registry.DataSet) error {
 	}
 	err = r.q.QueryRowContext(ctx, `INSERT INTO data_sets (name, number, project, address, digest, rows, size, schema, description, added_by, added_at)
 		VALUES (?1, 1 + (SELECT coalesce(max(number), 0) FROM data_sets WHERE name = ?1), ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10) RETURNING number`,
-		d.Name, d.Project, d.Address, d.Digest, d.Rows, d.Size, string(schema), d.Description, d.AddedBy, toMillis(d.AddedAt)).Scan(&d.Number)
+		d.Name, d.Project, d.Address, d.Digest, d.Rows, d.Size, string(schema), d.Description, d.AddedBy,
+		toMillis(d.AddedAt)).Scan(&d.Number)
 	d.Ref = registry.DataRef{Name: d.Name, Number: d.Number}.String()
 	return err
 }
 
 func (r Records) dataSets(ctx context.Context, clause string, args ...any) ([]registry.DataSet, error) {
-	rows, err := r.q.QueryContext(ctx, `SELECT name, number, project, address, digest, rows, size, schema, description, added_by, added_at FROM data_sets d WHERE `+r.sees("project")+` AND `+clause, args...)
+	rows, err := r.q.QueryContext(ctx,
+		`SELECT name, number, project, address, digest, rows, size, schema, description, added_by, added_at FROM data_sets d WHERE `+r.sees("project")+` AND `+clause, args...)
 	return collect(rows, err, func(rows *sql.Rows) (registry.DataSet, error) {
 		var d registry.DataSet
 		var schema string
 		var at int64
-		if err := rows.Scan(&d.Name, &d.Number, &d.Project, &d.Address, &d.Digest, &d.Rows, &d.Size, &schema, &d.Description, &d.AddedBy, &at); err != nil {
+		if err := rows.Scan(&d.Name, &d.Number, &d.Project, &d.Address, &d.Digest, &d.Rows, &d.Size, &schema,
+			&d.Description, &d.AddedBy, &at); err != nil {
 			return d, err
 		}
 		d.Ref, d.AddedAt = registry.DataRef{Name: d.Name, Number: d.Number}.String(), fromMillis(at)
@@ -293,8 +309,10 @@ func (r Records) AddRun(ctx context.Context, run *registry.Run) error {
 	if err != nil {
 		return err
 	}
-	err = r.q.QueryRowContext(ctx, `INSERT INTO runs (project, model, title, state, by, machine, started, code) VALUES (?, ?, ?, ?, ?, ?, ?, ?) RETURNING number`,
-		run.Project, run.Model, run.Title, run.State, run.By, run.Machine, toMillis(run.Started), code).Scan(&run.Number)
+	err = r.q.QueryRowContext(ctx,
+		`INSERT INTO runs (project, model, title, state, by, machine, started, code) VALUES (?, ?, ?, ?, ?, ?, ?, ?) RETURNING number`,
+		run.Project, run.Model, run.Title, run.State, run.By, run.Machine, toMillis(run.Started), code).
+		Scan(&run.Number)
 	if err != nil {
 		return err
 	}
@@ -308,7 +326,8 @@ func (r Records) AddRun(ctx context.Context, run *registry.Run) error {
 // PutRunParams adds parameters to a run, or changes them.
 func (r Records) PutRunParams(ctx context.Context, run int64, params map[string]string) error {
 	for name, value := range params {
-		if _, err := r.q.ExecContext(ctx, `INSERT INTO run_params (run, name, value) VALUES (?, ?, ?) ON CONFLICT (run, name) DO UPDATE SET value = excluded.value`, run, name, value); err != nil {
+		if _, err := r.q.ExecContext(ctx,
+			`INSERT INTO run_params (run, name, value) VALUES (?, ?, ?) ON CONFLICT (run, name) DO UPDATE SET value = excluded.value`, run, name, value); err != nil {
 			return err
 		}
 	}
@@ -329,7 +348,8 @@ func (r Records) PutPoints(ctx context.Context, run int64, points []registry.Poi
 
 // CloseRun ends a run.
 func (r Records) CloseRun(ctx context.Context, run int64, state registry.RunState, note string, now time.Time) error {
-	_, err := r.q.ExecContext(ctx, `UPDATE runs SET state = ?, note = ?, ended = ? WHERE number = ?`, state, note, toMillis(now), run)
+	_, err := r.q.ExecContext(ctx, `UPDATE runs SET state = ?, note = ?, ended = ? WHERE number = ?`, state, note,
+		toMillis(now), run)
 	return err
 }
 
@@ -357,13 +377,16 @@ func (r Records) Runs(ctx context.Context, model string, p Page) ([]registry.Run
 }
 
 func (r Records) runs(ctx context.Context, clause string, args ...any) ([]registry.Run, error) {
-	rows, err := r.q.QueryContext(ctx, `SELECT number, project, model, title, state, by, machine, started, ended, code, note FROM runs WHERE `+r.sees("project")+` AND `+clause, args...)
+	rows, err := r.q.QueryContext(ctx,
+		`SELECT number, project, model, title, state, by, machine, started, ended, code, note FROM runs WHERE `+
+			r.sees("project")+` AND `+clause, args...)
 	out, err := collect(rows, err, func(rows *sql.Rows) (registry.Run, error) {
 		run := registry.Run{Params: map[string]string{}, Metrics: map[string]float64{}}
 		var started int64
 		var ended sql.NullInt64
 		var code sql.NullString
-		if err := rows.Scan(&run.Number, &run.Project, &run.Model, &run.Title, &run.State, &run.By, &run.Machine, &started, &ended, &code, &run.Note); err != nil {
+		if err := rows.Scan(&run.Number, &run.Project, &run.Model, &run.Title, &run.State, &run.By, &run.Machine,
+			&started, &ended, &code, &run.Note); err != nil {
 			return run, err
 		}
 		run.Ref, run.Started, run.Ended = registry.RunRef(run.Number), fromMillis(started), optionalTime(ended)
@@ -387,13 +410,14 @@ func (r Records) runs(ctx context.Context, clause string, args ...any) ([]regist
 			return err
 		}),
 		// The bare column beside max is that of the row with the largest step.
-		r.each(ctx, `SELECT run, metric, value, max(step) FROM run_points WHERE run`+in+` GROUP BY run, metric`, ids, func(rows *sql.Rows) error {
-			var x float64
-			var step int64
-			err := rows.Scan(&id, &name, &x, &step)
-			at[id].Metrics[name] = x
-			return err
-		}),
+		r.each(ctx, `SELECT run, metric, value, max(step) FROM run_points WHERE run`+in+` GROUP BY run, metric`, ids,
+			func(rows *sql.Rows) error {
+				var x float64
+				var step int64
+				err := rows.Scan(&id, &name, &x, &step)
+				at[id].Metrics[name] = x
+				return err
+			}),
 		r.each(ctx, `SELECT l.from_id, l.relation, d.name || '#' || d.number FROM links l JOIN data_sets d ON d.id = l.to_id WHERE l.from_kind = 3 AND l.to_kind = 2 AND `+r.sees("d.project")+` AND l.from_id`+in+` ORDER BY d.name`, ids, func(rows *sql.Rows) error {
 			err := rows.Scan(&id, &value, &name)
 			at[id].Data = append(at[id].Data, registry.DataUse{Data: name, Role: value})
@@ -412,13 +436,14 @@ func (r Records) runs(ctx context.Context, clause string, args ...any) ([]regist
 func (r Records) Curves(ctx context.Context, run int64, most int) ([]registry.Curve, error) {
 	counts := map[string]int{}
 	var names []string
-	if err := r.each(ctx, `SELECT metric, count(*) FROM run_points WHERE run = ? GROUP BY metric ORDER BY metric`, []any{run}, func(rows *sql.Rows) error {
-		var name string
-		var n int
-		err := rows.Scan(&name, &n)
-		names, counts[name] = append(names, name), n
-		return err
-	}); err != nil {
+	if err := r.each(ctx, `SELECT metric, count(*) FROM run_points WHERE run = ? GROUP BY metric ORDER BY metric`,
+		[]any{run}, func(rows *sql.Rows) error {
+			var name string
+			var n int
+			err := rows.Scan(&name, &n)
+			names, counts[name] = append(names, name), n
+			return err
+		}); err != nil {
 		return nil, err
 	}
 	out := []registry.Curve{}
@@ -453,17 +478,23 @@ func (r Records) LaneOf(ctx context.Context, endpoint int64, split, position int
 
 // ApprovalBefore finds the promotion that last brought a version up to a rung or above
 // before a moment, and who signed it with yes.
-func (r Records) ApprovalBefore(ctx context.Context, version string, at time.Time) (id string, signedBy []string, err error) {
+func (r Records) ApprovalBefore(ctx context.Context, version string, at time.Time) (id string, signedBy []string,
+	err error,
+) {
 	var number int
-	err = r.q.QueryRowContext(ctx, `SELECT number FROM promotions WHERE version_id = (`+versionID+`) AND state = 'carried_out' AND closed_at <= ? ORDER BY closed_at DESC LIMIT 1`,
+	err = r.q.QueryRowContext(ctx,
+		`SELECT number FROM promotions WHERE version_id = (`+versionID+
+			`) AND state = 'carried_out' AND closed_at <= ? ORDER BY closed_at DESC LIMIT 1`,
 		append(byRef(version), toMillis(at))...).Scan(&number)
 	if err != nil {
 		return "", nil, one(err)
 	}
-	return "P-" + strconv.Itoa(number), signedBy, r.each(ctx, `SELECT by FROM answers WHERE promotion = ? AND answer = 'yes' AND at <= ? ORDER BY at`, []any{number, toMillis(at)}, func(rows *sql.Rows) error {
-		var by string
-		err := rows.Scan(&by)
-		signedBy = append(signedBy, by)
-		return err
-	})
+	return "P-" + strconv.Itoa(number), signedBy,
+		r.each(ctx, `SELECT by FROM answers WHERE promotion = ? AND answer = 'yes' AND at <= ? ORDER BY at`,
+			[]any{number, toMillis(at)}, func(rows *sql.Rows) error {
+				var by string
+				err := rows.Scan(&by)
+				signedBy = append(signedBy, by)
+				return err
+			})
 }

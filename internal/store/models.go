@@ -43,7 +43,8 @@ const listedStanding = 12
 
 // AddModel adds a model.
 func (r Records) AddModel(ctx context.Context, m Model) error {
-	_, err := r.q.ExecContext(ctx, `INSERT INTO models (name, project, task, description, owner, created_by, created_at) VALUES (?, ?, ?, ?, ?, ?, ?)`,
+	_, err := r.q.ExecContext(ctx,
+		`INSERT INTO models (name, project, task, description, owner, created_by, created_at) VALUES (?, ?, ?, ?, ?, ?, ?)`,
 		m.Name, m.Project, m.Task, m.Description, m.Owner, m.CreatedBy, toMillis(m.CreatedAt))
 	return err
 }
@@ -88,7 +89,9 @@ func (r Records) Models(ctx context.Context, f ModelFilter, p Page) (items []Mod
 	for _, c := range []struct {
 		clause, value string
 	}{
-		{` AND m.project = ?`, f.Project}, {` AND m.task = ?`, f.Task}, {` AND m.owner = ?`, f.Owner},
+		{` AND m.project = ?`, f.Project},
+		{` AND m.task = ?`, f.Task},
+		{` AND m.owner = ?`, f.Owner},
 		{` AND EXISTS (SELECT 1 FROM tags g WHERE g.tag = ? AND g.model_id = m.id)`, f.Tag},
 		{` AND instr(lower(m.name || ' ' || m.description), lower(?)) > 0`, f.Text},
 	} {
@@ -136,14 +139,16 @@ func (r Records) fillModels(ctx context.Context, models []Model) error {
 	}); err != nil {
 		return err
 	}
-	if err := r.each(ctx, `SELECT model_id, tag FROM tags WHERE version_id = 0 AND model_id IN (`+places(len(ids))+`) ORDER BY tag`, anys(ids), func(rows *sql.Rows) error {
+	if err := r.each(ctx, `SELECT model_id, tag FROM tags WHERE version_id = 0 AND model_id IN (`+places(len(ids))+
+		`) ORDER BY tag`, anys(ids), func(rows *sql.Rows) error {
 		err := rows.Scan(&id, &name)
 		at[id].Tags = append(at[id].Tags, name)
 		return err
 	}); err != nil {
 		return err
 	}
-	if err := r.each(ctx, `SELECT model_id, name, value FROM properties WHERE version_id = 0 AND model_id IN (`+places(len(ids))+`)`, anys(ids), func(rows *sql.Rows) error {
+	if err := r.each(ctx, `SELECT model_id, name, value FROM properties WHERE version_id = 0 AND model_id IN (`+
+		places(len(ids))+`)`, anys(ids), func(rows *sql.Rows) error {
 		err := rows.Scan(&id, &name, &value)
 		put(&at[id].Properties, name, value)
 		return err
@@ -174,7 +179,8 @@ func (r Records) each(ctx context.Context, query string, args []any, scan func(*
 
 // SetModel changes what may change of a model: description and owner.
 func (r Records) SetModel(ctx context.Context, name, description, owner string) error {
-	_, err := r.q.ExecContext(ctx, `UPDATE models SET description = ?, owner = ? WHERE name = ?`, description, owner, name)
+	_, err := r.q.ExecContext(ctx, `UPDATE models SET description = ?, owner = ? WHERE name = ?`, description, owner,
+		name)
 	return err
 }
 
@@ -184,7 +190,8 @@ func (r Records) SetVetted(ctx context.Context, model string, v *Vetting) error 
 	if v != nil {
 		by, at, why = v.By, toMillis(v.At), v.Why
 	}
-	_, err := r.q.ExecContext(ctx, `UPDATE models SET vetted_by = ?, vetted_at = ?, vetted_why = ? WHERE name = ?`, by, at, why, model)
+	_, err := r.q.ExecContext(ctx, `UPDATE models SET vetted_by = ?, vetted_at = ?, vetted_why = ? WHERE name = ?`, by,
+		at, why, model)
 	return err
 }
 
@@ -233,7 +240,8 @@ func (r Records) PutLabel(ctx context.Context, l Label) error {
 
 // RemoveLabel takes a label away.
 func (r Records) RemoveLabel(ctx context.Context, model, name string) error {
-	_, err := r.q.ExecContext(ctx, `DELETE FROM labels WHERE name = ? AND model_id = (SELECT id FROM models WHERE name = ?)`, name, model)
+	_, err := r.q.ExecContext(ctx,
+		`DELETE FROM labels WHERE name = ? AND model_id = (SELECT id FROM models WHERE name = ?)`, name, model)
 	return err
 }
 
@@ -248,13 +256,15 @@ type Project struct {
 
 // AddProject adds a project.
 func (r Records) AddProject(ctx context.Context, p Project) error {
-	_, err := r.q.ExecContext(ctx, `INSERT INTO projects (name, description, added_by, added_at) VALUES (?, ?, ?, ?)`, p.Name, p.Description, p.AddedBy, toMillis(p.AddedAt))
+	_, err := r.q.ExecContext(ctx, `INSERT INTO projects (name, description, added_by, added_at) VALUES (?, ?, ?, ?)`,
+		p.Name, p.Description, p.AddedBy, toMillis(p.AddedAt))
 	return err
 }
 
 // Projects lists the projects by name.
 func (r Records) Projects(ctx context.Context) ([]Project, error) {
-	rows, err := r.q.QueryContext(ctx, `SELECT p.name, p.description, p.added_by, p.added_at, (SELECT count(*) FROM models m WHERE m.project = p.name) FROM projects p WHERE `+r.sees("p.name")+` ORDER BY p.name`)
+	rows, err := r.q.QueryContext(ctx,
+		`SELECT p.name, p.description, p.added_by, p.added_at, (SELECT count(*) FROM models m WHERE m.project = p.name) FROM projects p WHERE `+r.sees("p.name")+` ORDER BY p.name`)
 	return collect(rows, err, func(rows *sql.Rows) (Project, error) {
 		var p Project
 		var at int64
@@ -290,7 +300,8 @@ func (r Records) Tag(ctx context.Context, s Subject, tag string, on bool) error 
 	if on {
 		_, err = r.q.ExecContext(ctx, `INSERT INTO tags (tag, model_id, version_id) VALUES (?, ?, ?) ON CONFLICT DO NOTHING`, tag, model, version)
 	} else {
-		_, err = r.q.ExecContext(ctx, `DELETE FROM tags WHERE tag = ? AND model_id = ? AND version_id = ?`, tag, model, version)
+		_, err = r.q.ExecContext(ctx, `DELETE FROM tags WHERE tag = ? AND model_id = ? AND version_id = ?`, tag, model,
+			version)
 	}
 	return err
 }
@@ -305,7 +316,8 @@ func (r Records) SetProperty(ctx context.Context, s Subject, name string, value 
 		_, err = r.q.ExecContext(ctx, `INSERT INTO properties (model_id, version_id, name, value) VALUES (?, ?, ?, ?)
 			ON CONFLICT (version_id, model_id, name) DO UPDATE SET value = excluded.value`, model, version, name, *value)
 	} else {
-		_, err = r.q.ExecContext(ctx, `DELETE FROM properties WHERE model_id = ? AND version_id = ? AND name = ?`, model, version, name)
+		_, err = r.q.ExecContext(ctx, `DELETE FROM properties WHERE model_id = ? AND version_id = ? AND name = ?`,
+			model, version, name)
 	}
 	return err
 }

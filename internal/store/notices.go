@@ -22,7 +22,8 @@ type Notice struct {
 // AddNotice puts an entry into someone's inbox; about is the promotion that waits for
 // them, if one does.
 func (r Records) AddNotice(ctx context.Context, person, seq int64, topic notice.Topic, about string) error {
-	_, err := r.q.ExecContext(ctx, `INSERT INTO notices (person_id, seq, topic, about) VALUES (?, ?, ?, ?)`, person, seq, topic, about)
+	_, err := r.q.ExecContext(ctx, `INSERT INTO notices (person_id, seq, topic, about) VALUES (?, ?, ?, ?)`, person,
+		seq, topic, about)
 	return err
 }
 
@@ -36,7 +37,8 @@ func (r Records) Inbox(ctx context.Context, person int64, unread bool, p Page) (
 	if unread {
 		clause = ` AND n.read_at IS NULL`
 	}
-	rows, err := r.q.QueryContext(ctx, `SELECT n.id, n.topic, n.read_at, r.line FROM notices n JOIN record r ON r.seq = n.seq WHERE n.person_id = ? AND n.id < ?`+clause+` ORDER BY n.id DESC LIMIT ?`,
+	rows, err := r.q.QueryContext(ctx,
+		`SELECT n.id, n.topic, n.read_at, r.line FROM notices n JOIN record r ON r.seq = n.seq WHERE n.person_id = ? AND n.id < ?`+clause+` ORDER BY n.id DESC LIMIT ?`,
 		person, before, p.Limit+1)
 	items, err := collect(rows, err, func(rows *sql.Rows) (Notice, error) {
 		var n Notice
@@ -68,7 +70,9 @@ func (r Records) Inbox(ctx context.Context, person int64, unread bool, p Page) (
 
 // Unread counts someone's notices that were not read, up to 100.
 func (r Records) Unread(ctx context.Context, person int64) (n int, err error) {
-	err = r.q.QueryRowContext(ctx, `SELECT count(*) FROM (SELECT 1 FROM notices WHERE person_id = ? AND read_at IS NULL LIMIT 100)`, person).Scan(&n)
+	err = r.q.QueryRowContext(ctx,
+		`SELECT count(*) FROM (SELECT 1 FROM notices WHERE person_id = ? AND read_at IS NULL LIMIT 100)`, person).
+		Scan(&n)
 	return n, err
 }
 
@@ -78,14 +82,16 @@ func (r Records) MarkRead(ctx context.Context, person, id int64, alone bool, now
 	if alone {
 		clause = `id = ?`
 	}
-	_, err := r.q.ExecContext(ctx, `UPDATE notices SET read_at = ? WHERE person_id = ? AND read_at IS NULL AND `+clause, toMillis(now), person, id)
+	_, err := r.q.ExecContext(ctx, `UPDATE notices SET read_at = ? WHERE person_id = ? AND read_at IS NULL AND `+clause,
+		toMillis(now), person, id)
 	return err
 }
 
 // Settle marks what waits for review as read for everyone, or for one person: the
 // promotion is decided, or they have answered.
 func (r Records) Settle(ctx context.Context, promotion string, person int64, now time.Time) error {
-	_, err := r.q.ExecContext(ctx, `UPDATE notices SET read_at = ? WHERE about = ? AND about <> '' AND read_at IS NULL AND (? = 0 OR person_id = ?)`, toMillis(now), promotion, person, person)
+	_, err := r.q.ExecContext(ctx,
+		`UPDATE notices SET read_at = ? WHERE about = ? AND about <> '' AND read_at IS NULL AND (? = 0 OR person_id = ?)`, toMillis(now), promotion, person, person)
 	return err
 }
 
@@ -107,11 +113,15 @@ func (r Records) AddWebhook(ctx context.Context, w *Webhook) error {
 	if err != nil {
 		return err
 	}
-	return r.q.QueryRowContext(ctx, `INSERT INTO webhooks (project, address, kinds, made_by, made_at) VALUES (?, ?, ?, ?, ?) RETURNING id`, w.Project, w.Address, string(kinds), w.MadeBy, toMillis(w.MadeAt)).Scan(&w.ID)
+	return r.q.QueryRowContext(ctx,
+		`INSERT INTO webhooks (project, address, kinds, made_by, made_at) VALUES (?, ?, ?, ?, ?) RETURNING id`,
+		w.Project, w.Address, string(kinds), w.MadeBy, toMillis(w.MadeAt)).Scan(&w.ID)
 }
 
 func (r Records) webhooks(ctx context.Context, clause string, args ...any) ([]Webhook, error) {
-	rows, err := r.q.QueryContext(ctx, `SELECT id, project, address, kinds, made_by, made_at FROM webhooks WHERE ended_at IS NULL `+clause+` ORDER BY id`, args...)
+	rows, err := r.q.QueryContext(ctx,
+		`SELECT id, project, address, kinds, made_by, made_at FROM webhooks WHERE ended_at IS NULL `+clause+
+			` ORDER BY id`, args...)
 	return collect(rows, err, func(rows *sql.Rows) (Webhook, error) {
 		var w Webhook
 		var kinds string
@@ -134,7 +144,8 @@ func (r Records) Webhook(ctx context.Context, id int64) (*Webhook, error) {
 
 // EndWebhook ends a webhook; what still waits for it is not sent.
 func (r Records) EndWebhook(ctx context.Context, id int64, now time.Time) error {
-	if _, err := r.q.ExecContext(ctx, `UPDATE deliveries SET state = 'failed', answer = 'the webhook was removed', done_at = ? WHERE webhook = ? AND state = 'waiting'`, toMillis(now), id); err != nil {
+	if _, err := r.q.ExecContext(ctx,
+		`UPDATE deliveries SET state = 'failed', answer = 'the webhook was removed', done_at = ? WHERE webhook = ? AND state = 'waiting'`, toMillis(now), id); err != nil {
 		return err
 	}
 	_, err := r.q.ExecContext(ctx, `UPDATE webhooks SET ended_at = ? WHERE id = ?`, toMillis(now), id)
@@ -166,7 +177,8 @@ func (r Records) AddDelivery(ctx context.Context, webhook, person, seq int64, to
 		}
 		return n
 	}
-	_, err := r.q.ExecContext(ctx, `INSERT INTO deliveries (webhook, person_id, seq, topic, state, next_at, made_at) VALUES (?, ?, ?, ?, 'waiting', ?, ?)`,
+	_, err := r.q.ExecContext(ctx,
+		`INSERT INTO deliveries (webhook, person_id, seq, topic, state, next_at, made_at) VALUES (?, ?, ?, ?, 'waiting', ?, ?)`,
 		id(webhook), id(person), seq, topic, toMillis(now), toMillis(now))
 	return err
 }
@@ -179,7 +191,8 @@ func (r Records) deliveries(ctx context.Context, clause string, args ...any) ([]
 		var line string
 		var next, made int64
 		var done sql.NullInt64
-		if err := rows.Scan(&d.ID, &d.Webhook, &d.Person, &d.Email, &d.Topic, &line, &d.State, &d.Tries, &next, &d.Answer, &made, &done); err != nil {
+		if err := rows.Scan(&d.ID, &d.Webhook, &d.Person, &d.Email, &d.Topic, &line, &d.State, &d.Tries, &next,
+			&d.Answer, &made, &done); err != nil {
 			return d, err
 		}
 		d.NextAt, d.MadeAt, d.DoneAt = fromMillis(next), fromMillis(made), optionalTime(done)
@@ -193,7 +206,8 @@ func (r Records) deliveries(ctx context.Context, clause string, args ...any) ([]
 
 // DueDeliveries lists what should be sent by now, the longest waiting first.
 func (r Records) DueDeliveries(ctx context.Context, now time.Time, most int) ([]Delivery, error) {
-	return r.deliveries(ctx, `WHERE d.state = 'waiting' AND d.next_at <= ? ORDER BY d.next_at LIMIT ?`, toMillis(now), most)
+	return r.deliveries(ctx, `WHERE d.state = 'waiting' AND d.next_at <= ? ORDER BY d.next_at LIMIT ?`, toMillis(now),
+		most)
 }
 
 // Deliveries lists what went, or goes, to a webhook, newest first; 0 is e-mail.
@@ -202,7 +216,8 @@ func (r Records) Deliveries(ctx context.Context, webhook int64, p Page) ([]Deliv
 	if err != nil {
 		return nil, "", err
 	}
-	items, err := r.deliveries(ctx, `WHERE coalesce(d.webhook, 0) = ? AND d.id < ? ORDER BY d.id DESC LIMIT ?`, webhook, before, p.Limit+1)
+	items, err := r.deliveries(ctx, `WHERE coalesce(d.webhook, 0) = ? AND d.id < ? ORDER BY d.id DESC LIMIT ?`, webhook,
+		before, p.Limit+1)
 	if err != nil {
 		return nil, "", err
 	}
@@ -221,7 +236,9 @@ func (r Records) SetDelivery(ctx context.Context, d Delivery) error {
 	if d.DoneAt != nil {
 		done = toMillis(*d.DoneAt)
 	}
-	_, err := r.q.ExecContext(ctx, `UPDATE deliveries SET state = ?, tries = ?, next_at = ?, answer = ?, done_at = ? WHERE id = ?`, d.State, d.Tries, toMillis(d.NextAt), d.Answer, done, d.ID)
+	_, err := r.q.ExecContext(ctx,
+		`UPDATE deliveries SET state = ?, tries = ?, next_at = ?, answer = ?, done_at = ? WHERE id = ?`, d.State,
+		d.Tries, toMillis(d.NextAt), d.Answer, done, d.ID)
 	return err
 }
 
@@ -247,7 +264,8 @@ func (r Records) PutSearch(ctx context.Context, person int64, s *SavedSearch) er
 
 // Searches lists what someone keeps and what others share, by name.
 func (r Records) Searches(ctx context.Context, person int64) ([]SavedSearch, error) {
-	rows, err := r.q.QueryContext(ctx, `SELECT s.id, s.name, p.name, s.shared, s.query, s.made_at FROM saved_searches s JOIN people p ON p.id = s.person_id WHERE s.person_id = ? OR s.shared = 1 ORDER BY s.name, s.id`, person)
+	rows, err := r.q.QueryContext(ctx,
+		`SELECT s.id, s.name, p.name, s.shared, s.query, s.made_at FROM saved_searches s JOIN people p ON p.id = s.person_id WHERE s.person_id = ? OR s.shared = 1 ORDER BY s.name, s.id`, person)
 	return collect(rows, err, func(rows *sql.Rows) (SavedSearch, error) {
 		var s SavedSearch
 		var raw string

@@ -39,7 +39,8 @@ func (r Records) people(ctx context.Context, clause string, args ...any) ([]Pers
 		var at int64
 		var disabled sql.NullInt64
 		var choices sql.NullString
-		if err := rows.Scan(&p.ID, &p.Name, &p.Robot, &p.Email, &p.Password, &p.Issuer, &p.Subject, &choices, &p.AddedBy, &at, &disabled); err != nil {
+		if err := rows.Scan(&p.ID, &p.Name, &p.Robot, &p.Email, &p.Password, &p.Issuer, &p.Subject, &choices,
+			&p.AddedBy, &at, &disabled); err != nil {
 			return p, err
 		}
 		p.AddedAt, p.Disabled, p.Choices = fromMillis(at), optionalTime(disabled), notice.Default()
@@ -57,7 +58,8 @@ func (r Records) people(ctx context.Context, clause string, args ...any) ([]Pers
 	for i := range out {
 		at[out[i].ID], ids[i] = &out[i], out[i].ID
 	}
-	return out, r.each(ctx, `SELECT person_id, project, role FROM memberships WHERE person_id IN (`+places(len(ids))+`) ORDER BY project, role`, ids, func(rows *sql.Rows) error {
+	return out, r.each(ctx, `SELECT person_id, project, role FROM memberships WHERE person_id IN (`+places(len(ids))+
+		`) ORDER BY project, role`, ids, func(rows *sql.Rows) error {
 		var id int64
 		var m access.Membership
 		err := rows.Scan(&id, &m.Project, &m.Role)
@@ -68,7 +70,8 @@ func (r Records) people(ctx context.Context, clause string, args ...any) ([]Pers
 
 // AddPerson adds a person or robot.
 func (r Records) AddPerson(ctx context.Context, p Person) error {
-	_, err := r.q.ExecContext(ctx, `INSERT INTO people (name, robot, email, added_by, added_at) VALUES (?, ?, ?, ?, ?)`, p.Name, p.Robot, p.Email, p.AddedBy, toMillis(p.AddedAt))
+	_, err := r.q.ExecContext(ctx, `INSERT INTO people (name, robot, email, added_by, added_at) VALUES (?, ?, ?, ?, ?)`,
+		p.Name, p.Robot, p.Email, p.AddedBy, toMillis(p.AddedAt))
 	return err
 }
 
@@ -132,13 +135,15 @@ func (r Records) SetDisabled(ctx context.Context, id int64, at *time.Time) error
 
 // PutMembership gives someone a role in a project.
 func (r Records) PutMembership(ctx context.Context, id int64, m access.Membership, by string, now time.Time) error {
-	_, err := r.q.ExecContext(ctx, `INSERT INTO memberships (person_id, project, role, given_by, given_at) VALUES (?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`, id, m.Project, m.Role, by, toMillis(now))
+	_, err := r.q.ExecContext(ctx,
+		`INSERT INTO memberships (person_id, project, role, given_by, given_at) VALUES (?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`, id, m.Project, m.Role, by, toMillis(now))
 	return err
 }
 
 // RemoveMembership takes a role away.
 func (r Records) RemoveMembership(ctx context.Context, id int64, m access.Membership) error {
-	_, err := r.q.ExecContext(ctx, `DELETE FROM memberships WHERE person_id = ? AND project = ? AND role = ?`, id, m.Project, m.Role)
+	_, err := r.q.ExecContext(ctx, `DELETE FROM memberships WHERE person_id = ? AND project = ? AND role = ?`, id,
+		m.Project, m.Role)
 	return err
 }
 
@@ -208,21 +213,25 @@ func (r Records) AddToken(ctx context.Context, person int64, digest []byte, t *T
 	if err != nil {
 		return err
 	}
-	return r.q.QueryRowContext(ctx, `INSERT INTO tokens (person_id, title, digest, hint, scope, made_by, made_at, expires_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?) RETURNING id`,
+	return r.q.QueryRowContext(ctx,
+		`INSERT INTO tokens (person_id, title, digest, hint, scope, made_by, made_at, expires_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?) RETURNING id`,
 		person, t.Title, digest, t.Hint, string(b), t.MadeBy, toMillis(t.MadeAt), toMillis(t.Expires)).Scan(&t.ID)
 }
 
 func (r Records) tokens(ctx context.Context, clause string, args ...any) ([]Token, error) {
-	rows, err := r.q.QueryContext(ctx, `SELECT t.id, p.name, t.title, t.hint, t.scope, t.made_by, t.made_at, t.expires_at, t.used_at, t.ended_at FROM tokens t JOIN people p ON p.id = t.person_id `+clause, args...)
+	rows, err := r.q.QueryContext(ctx,
+		`SELECT t.id, p.name, t.title, t.hint, t.scope, t.made_by, t.made_at, t.expires_at, t.used_at, t.ended_at FROM tokens t JOIN people p ON p.id = t.person_id `+clause, args...)
 	return collect(rows, err, func(rows *sql.Rows) (Token, error) {
 		var t Token
 		var scope string
 		var made, expires int64
 		var used, ended sql.NullInt64
-		if err := rows.Scan(&t.ID, &t.Owner, &t.Title, &t.Hint, &scope, &t.MadeBy, &made, &expires, &used, &ended); err != nil {
+		if err := rows.Scan(&t.ID, &t.Owner, &t.Title, &t.Hint, &scope, &t.MadeBy, &made, &expires, &used,
+			&ended); err != nil {
 			return t, err
 		}
-		t.MadeAt, t.Expires, t.UsedAt, t.EndedAt = fromMillis(made), fromMillis(expires), optionalTime(used), optionalTime(ended)
+		t.MadeAt, t.Expires, t.UsedAt, t.EndedAt = fromMillis(made), fromMillis(expires), optionalTime(used),
+			optionalTime(ended)
 		return t, json.Unmarshal([]byte(scope), &t.Scope)
 	})
 }
@@ -250,7 +259,8 @@ func (r Records) UseToken(ctx context.Context, id int64, now time.Time) error {
 
 // EndToken takes a token away.
 func (r Records) EndToken(ctx context.Context, id int64, now time.Time) error {
-	_, err := r.q.ExecContext(ctx, `UPDATE tokens SET ended_at = ? WHERE id = ? AND ended_at IS NULL`, toMillis(now), id)
+	_, err := r.q.ExecContext(ctx, `UPDATE tokens SET ended_at = ? WHERE id = ? AND ended_at IS NULL`, toMillis(now),
+		id)
 	return err
 }
 
@@ -266,14 +276,16 @@ type Session struct {
 
 // AddSession opens a session of the console.
 func (r Records) AddSession(ctx context.Context, person int64, digest []byte, s Session) error {
-	_, err := r.q.ExecContext(ctx, `INSERT INTO sessions (digest, person_id, how, address, agent, made_at, expires_at) VALUES (?, ?, ?, ?, ?, ?, ?)`,
+	_, err := r.q.ExecContext(ctx,
+		`INSERT INTO sessions (digest, person_id, how, address, agent, made_at, expires_at) VALUES (?, ?, ?, ?, ?, ?, ?)`,
 		digest, person, s.How, s.Address, s.Agent, toMillis(s.MadeAt), toMillis(s.Expires))
 	return err
 }
 
 // Sessions lists someone's sessions that hold at now, newest first.
 func (r Records) Sessions(ctx context.Context, person int64, now time.Time) ([]Session, error) {
-	rows, err := r.q.QueryContext(ctx, `SELECT id, how, address, agent, made_at, expires_at FROM sessions WHERE person_id = ? AND expires_at > ? ORDER BY id DESC`, person, toMillis(now))
+	rows, err := r.q.QueryContext(ctx,
+		`SELECT id, how, address, agent, made_at, expires_at FROM sessions WHERE person_id = ? AND expires_at > ? ORDER BY id DESC`, person, toMillis(now))
 	return collect(rows, err, func(rows *sql.Rows) (Session, error) {
 		var s Session
 		var made, expires int64
@@ -285,7 +297,8 @@ func (r Records) Sessions(ctx context.Context, person int64, now time.Time) ([]S
 
 // PersonBySession finds whose session has the digest and has not expired at now.
 func (r Records) PersonBySession(ctx context.Context, digest []byte, now time.Time) (*Person, error) {
-	return single(r.people(ctx, `JOIN sessions s ON s.person_id = p.id WHERE s.digest = ? AND s.expires_at > ?`, digest, toMillis(now)))
+	return single(r.people(ctx, `JOIN sessions s ON s.person_id = p.id WHERE s.digest = ? AND s.expires_at > ?`, digest,
+		toMillis(now)))
 }
 
 // EndSession closes a session, and all that have expired at now.
@@ -307,17 +320,21 @@ func (r Records) AddLink(ctx context.Context, person int64, digest []byte, by st
 	if person > 0 {
 		id = person
 	}
-	if _, err := r.q.ExecContext(ctx, `DELETE FROM links_in WHERE person_id IS ? OR expires_at <= ?`, id, toMillis(now)); err != nil {
+	if _, err := r.q.ExecContext(ctx, `DELETE FROM links_in WHERE person_id IS ? OR expires_at <= ?`, id,
+		toMillis(now)); err != nil {
 		return err
 	}
-	_, err := r.q.ExecContext(ctx, `INSERT INTO links_in (digest, person_id, made_by, made_at, expires_at) VALUES (?, ?, ?, ?, ?)`, digest, id, by, toMillis(now), toMillis(expires))
+	_, err := r.q.ExecContext(ctx,
+		`INSERT INTO links_in (digest, person_id, made_by, made_at, expires_at) VALUES (?, ?, ?, ?, ?)`, digest, id, by,
+		toMillis(now), toMillis(expires))
 	return err
 }
 
 // Link finds whom a link lets in; the person is nil for the first owner.
 func (r Records) Link(ctx context.Context, digest []byte, now time.Time) (*Person, error) {
 	var id sql.NullInt64
-	err := r.q.QueryRowContext(ctx, `SELECT person_id FROM links_in WHERE digest = ? AND expires_at > ?`, digest, toMillis(now)).Scan(&id)
+	err := r.q.QueryRowContext(ctx, `SELECT person_id FROM links_in WHERE digest = ? AND expires_at > ?`, digest,
+		toMillis(now)).Scan(&id)
 	if err != nil || !id.Valid {
 		return nil, one(err)
 	}

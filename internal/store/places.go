@@ -49,7 +49,8 @@ func (p *Placement) Reason() string {
 
 // AddEnvironment adds an environment.
 func (r Records) AddEnvironment(ctx context.Context, e Environment) error {
-	_, err := r.q.ExecContext(ctx, `INSERT INTO environments (name, description, added_by, added_at) VALUES (?, ?, ?, ?)`,
+	_, err := r.q.ExecContext(ctx,
+		`INSERT INTO environments (name, description, added_by, added_at) VALUES (?, ?, ?, ?)`,
 		e.Name, e.Description, e.AddedBy, toMillis(e.AddedAt))
 	return err
 }
@@ -76,7 +77,8 @@ func (r Records) AddPlacement(ctx context.Context, p *Placement) error {
 		return one(err)
 	}
 	for i, a := range p.Addresses {
-		if _, err := r.q.ExecContext(ctx, `INSERT INTO addresses (placement_id, position, url, healthy, reason, since) VALUES (?, ?, ?, ?, ?, ?)`,
+		if _, err := r.q.ExecContext(ctx,
+			`INSERT INTO addresses (placement_id, position, url, healthy, reason, since) VALUES (?, ?, ?, ?, ?, ?)`,
 			p.ID, i, a.URL, a.Healthy, a.Reason, toMillis(a.Since)); err != nil {
 			return err
 		}
@@ -86,13 +88,15 @@ func (r Records) AddPlacement(ctx context.Context, p *Placement) error {
 
 // RemovePlacement ends a placement.
 func (r Records) RemovePlacement(ctx context.Context, id int64, now time.Time) error {
-	_, err := r.q.ExecContext(ctx, `UPDATE placements SET removed_at = ? WHERE id = ? AND removed_at IS NULL`, toMillis(now), id)
+	_, err := r.q.ExecContext(ctx, `UPDATE placements SET removed_at = ? WHERE id = ? AND removed_at IS NULL`,
+		toMillis(now), id)
 	return err
 }
 
 // SetAddressHealth records that an address turned healthy (empty reason) or not.
 func (r Records) SetAddressHealth(ctx context.Context, placement int64, url, reason string, now time.Time) error {
-	_, err := r.q.ExecContext(ctx, `UPDATE addresses SET healthy = ?, reason = ?, since = ? WHERE placement_id = ? AND url = ?`,
+	_, err := r.q.ExecContext(ctx,
+		`UPDATE addresses SET healthy = ?, reason = ?, since = ? WHERE placement_id = ? AND url = ?`,
 		reason == "", reason, toMillis(now), placement, url)
 	return err
 }
@@ -113,7 +117,8 @@ func (r Records) placements(ctx context.Context, clause string, args ...any) ([]
 	}
 	for i := range out {
 		p := &out[i]
-		rows, err := r.q.QueryContext(ctx, `SELECT url, healthy, reason, since FROM addresses WHERE placement_id = ? ORDER BY position`, p.ID)
+		rows, err := r.q.QueryContext(ctx,
+			`SELECT url, healthy, reason, since FROM addresses WHERE placement_id = ? ORDER BY position`, p.ID)
 		p.Addresses, err = collect(rows, err, func(rows *sql.Rows) (Address, error) {
 			var a Address
 			var since int64
@@ -141,5 +146,6 @@ func (r Records) Placements(ctx context.Context, version string) ([]Placement, e
 
 // PlacementOf finds where a version runs in an environment.
 func (r Records) PlacementOf(ctx context.Context, version, environment string) (*Placement, error) {
-	return single(r.placements(ctx, `AND e.name = ? AND v.id = (`+versionID+`)`, append([]any{environment}, byRef(version)...)...))
+	return single(r.placements(ctx, `AND e.name = ? AND v.id = (`+versionID+`)`,
+		append([]any{environment}, byRef(version)...)...))
 }

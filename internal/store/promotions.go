@@ -18,7 +18,8 @@ func (r Records) AddPromotion(ctx context.Context, p *ladder.Promotion) error {
 	var number int
 	err := r.q.QueryRowContext(ctx, `INSERT INTO promotions (version_id, from_rung, to_rung, incumbent_id, asked_by, note, state, emergency, ladder, opened_at)
 		VALUES ((`+versionID+`), ?, ?, (`+versionID+`), ?, ?, ?, ?, ?, ?) RETURNING number`,
-		slices.Concat(byRef(p.Version), []any{p.From, p.To}, byRef(p.Incumbent), []any{p.AskedBy, p.Note, p.State, p.Emergency, p.Ladder, toMillis(p.OpenedAt)})...).Scan(&number)
+		slices.Concat(byRef(p.Version), []any{p.From, p.To}, byRef(p.Incumbent),
+			[]any{p.AskedBy, p.Note, p.State, p.Emergency, p.Ladder, toMillis(p.OpenedAt)})...).Scan(&number)
 	p.ID = ladder.ID(number)
 	return one(err)
 }
@@ -49,11 +50,13 @@ func (r Records) promotions(ctx context.Context, clause string, args ...any) ([]
 		var opened int64
 		var reminded, closed sql.NullInt64
 		var findings sql.NullString
-		if err := rows.Scan(&number, &p.Project, &p.Version, &p.From, &p.To, &p.Incumbent, &p.AskedBy, &p.Note, &p.State, &p.Emergency, &p.Ladder, &opened, &reminded, &closed, &findings); err != nil {
+		if err := rows.Scan(&number, &p.Project, &p.Version, &p.From, &p.To, &p.Incumbent, &p.AskedBy, &p.Note,
+			&p.State, &p.Emergency, &p.Ladder, &opened, &reminded, &closed, &findings); err != nil {
 			return p, err
 		}
 		numbers = append(numbers, number)
-		p.ID, p.OpenedAt, p.RemindedAt, p.ClosedAt = ladder.ID(number), fromMillis(opened), optionalTime(reminded), optionalTime(closed)
+		p.ID, p.OpenedAt, p.RemindedAt, p.ClosedAt = ladder.ID(number), fromMillis(opened), optionalTime(reminded),
+			optionalTime(closed)
 		if findings.Valid {
 			return p, json.Unmarshal([]byte(findings.String), &p.Findings)
 		}
@@ -63,7 +66,8 @@ func (r Records) promotions(ctx context.Context, clause string, args ...any) ([]
 		return nil, err
 	}
 	for i := range out {
-		answers, err := r.answers(ctx, `WHERE promotion = ?1 AND id = (SELECT max(id) FROM answers l WHERE l.promotion = ?1 AND l.by = answers.by) ORDER BY id`, numbers[i])
+		answers, err := r.answers(ctx,
+			`WHERE promotion = ?1 AND id = (SELECT max(id) FROM answers l WHERE l.promotion = ?1 AND l.by = answers.by) ORDER BY id`, numbers[i])
 		if err != nil {
 			return nil, err
 		}
@@ -85,17 +89,20 @@ type SignedAnswer struct {
 }
 
 func (r Records) answers(ctx context.Context, clause string, args ...any) ([]SignedAnswer, error) {
-	rows, err := r.q.QueryContext(ctx, `SELECT promotion, by, answer, note, at, roles, until, handed_to, candidate_digest, incumbent, void, signed_with, envelope FROM answers `+clause, args...)
+	rows, err := r.q.QueryContext(ctx,
+		`SELECT promotion, by, answer, note, at, roles, until, handed_to, candidate_digest, incumbent, void, signed_with, envelope FROM answers `+clause, args...)
 	return collect(rows, err, func(rows *sql.Rows) (SignedAnswer, error) {
 		var s SignedAnswer
 		var promotion int
 		var at int64
 		var until sql.NullInt64
 		var roles, envelope string
-		if err := rows.Scan(&promotion, &s.By, &s.Answer, &s.Note, &at, &roles, &until, &s.To, &s.CandidateDigest, &s.Incumbent, &s.Void, &s.Key, &envelope); err != nil {
+		if err := rows.Scan(&promotion, &s.By, &s.Answer, &s.Note, &at, &roles, &until, &s.To, &s.CandidateDigest,
+			&s.Incumbent, &s.Void, &s.Key, &envelope); err != nil {
 			return s, err
 		}
-		s.Promotion, s.At, s.Until, s.Envelope = ladder.ID(promotion), fromMillis(at), optionalTime(until), json.RawMessage(envelope)
+		s.Promotion, s.At, s.Until, s.Envelope = ladder.ID(promotion), fromMillis(at), optionalTime(until),
+			json.RawMessage(envelope)
 		return s, json.Unmarshal([]byte(roles), &s.Roles)
 	})
 }
@@ -103,11 +110,13 @@ func (r Records) answers(ctx context.Context, clause string, args ...any) ([]Sig
 // AnswersAbout lists all answers about a version, the oldest first, also those that their
 // givers replaced.
 func (r Records) AnswersAbout(ctx context.Context, version string) ([]SignedAnswer, error) {
-	return r.answers(ctx, `WHERE promotion IN (SELECT number FROM promotions WHERE version_id = (`+versionID+`)) ORDER BY id`, byRef(version)...)
+	return r.answers(ctx, `WHERE promotion IN (SELECT number FROM promotions WHERE version_id = (`+versionID+
+		`)) ORDER BY id`, byRef(version)...)
 }
 
 func (r Records) ticks(ctx context.Context, promotion int) ([]ladder.Tick, error) {
-	rows, err := r.q.QueryContext(ctx, `SELECT rung, item, note, link, by, at, candidate_digest, incumbent FROM ticks WHERE promotion = ? ORDER BY at, rung, item`, promotion)
+	rows, err := r.q.QueryContext(ctx,
+		`SELECT rung, item, note, link, by, at, candidate_digest, incumbent FROM ticks WHERE promotion = ? ORDER BY at, rung, item`, promotion)
 	return collect(rows, err, func(rows *sql.Rows) (ladder.Tick, error) {
 		var t ladder.Tick
 		var at int64
@@ -124,7 +133,9 @@ func (r Records) Promotion(ctx context.Context, number int) (*ladder.Promotion, 
 
 // OpenPromotion finds the promotion of a version to a rung that can still be answered.
 func (r Records) OpenPromotion(ctx context.Context, version, to string) (*ladder.Promotion, error) {
-	return single(r.promotions(ctx, `WHERE p.state IN ('open', 'to_review') AND p.to_rung = ? AND v.id = (`+versionID+`)`, append([]any{to}, byRef(version)...)...))
+	return single(r.promotions(ctx,
+		`WHERE p.state IN ('open', 'to_review') AND p.to_rung = ? AND v.id = (`+versionID+`)`,
+		append([]any{to}, byRef(version)...)...))
 }
 
 // PromotionFilter narrows promotions down; zero members do not.
@@ -172,13 +183,15 @@ func (r Records) AddAnswer(ctx context.Context, promotion int, s ladder.SignOff,
 		until = toMillis(*s.Until)
 	}
 	_, err = r.q.ExecContext(ctx, `INSERT INTO answers (promotion, by, answer, note, at, roles, until, handed_to, candidate_digest, incumbent, signed_with, envelope) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		promotion, s.By, s.Answer, s.Note, toMillis(s.At), string(roles), until, s.To, s.CandidateDigest, s.Incumbent, s.Key, string(envelope))
+		promotion, s.By, s.Answer, s.Note, toMillis(s.At), string(roles), until, s.To, s.CandidateDigest, s.Incumbent,
+		s.Key, string(envelope))
 	return err
 }
 
 // VoidAnswers says why the answers about a version do not count any more.
 func (r Records) VoidAnswers(ctx context.Context, version, why string) (int64, error) {
-	res, err := r.q.ExecContext(ctx, `UPDATE answers SET void = ? WHERE void = '' AND promotion IN (SELECT number FROM promotions WHERE version_id = (`+versionID+`))`,
+	res, err := r.q.ExecContext(ctx,
+		`UPDATE answers SET void = ? WHERE void = '' AND promotion IN (SELECT number FROM promotions WHERE version_id = (`+versionID+`))`,
 		append([]any{why}, byRef(version)...)...)
 	if err != nil {
 		return 0, err
@@ -189,7 +202,8 @@ func (r Records) VoidAnswers(ctx context.Context, version, why string) (int64, e
 // PutTick adds that someone looked at an item of the checklist, in place of an earlier
 // tick.
 func (r Records) PutTick(ctx context.Context, promotion int, t ladder.Tick) error {
-	_, err := r.q.ExecContext(ctx, `INSERT OR REPLACE INTO ticks (promotion, rung, item, note, link, by, at, candidate_digest, incumbent) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+	_, err := r.q.ExecContext(ctx,
+		`INSERT OR REPLACE INTO ticks (promotion, rung, item, note, link, by, at, candidate_digest, incumbent) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
 		promotion, t.Rung, t.Item, t.Note, t.Link, t.By, toMillis(t.At), t.CandidateDigest, t.Incumbent)
 	return err
 }

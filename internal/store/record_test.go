@@ -22,8 +22,14 @@ func chronicle(t *testing.T, s *Store, n int) []record.Entry {
 	var out []record.Entry
 	err := s.Write(t.Context(), func(w Records) error {
 		for i := range n {
-			e := record.Entry{At: now.Add(time.Duration(i) * time.Minute), Actor: []string{"runa", "tove", "sif", "inner-ladder"}[r.IntN(4)], Kind: []string{"split.made", "split.held", "promotion.opened", "version.registered"}[r.IntN(4)],
-				Project: []string{"heat", "valves", ""}[r.IntN(3)], Subject: fmt.Sprintf("heat-demand@%d", r.IntN(5)), Sentence: "It was done in the " + []string{"morning", "evening"}[r.IntN(2)] + ".", Reason: []string{"", "the Ærø feed <b>"}[r.IntN(2)]}
+			e := record.Entry{
+				At:      now.Add(time.Duration(i) * time.Minute),
+				Actor:   []string{"runa", "tove", "sif", "inner-ladder"}[r.IntN(4)],
+				Kind:    []string{"split.made", "split.held", "promotion.opened", "version.registered"}[r.IntN(4)],
+				Project: []string{"heat", "valves", ""}[r.IntN(3)], Subject: fmt.Sprintf("heat-demand@%d", r.IntN(5)),
+				Sentence: "It was done in the " + []string{"morning", "evening"}[r.IntN(2)] + ".",
+				Reason:   []string{"", "the Ærø feed <b>"}[r.IntN(2)],
+			}
 			if e.Kind == "split.made" {
 				e.Subject, e.Also = "demand-hourly", []string{e.Subject}
 			}
@@ -45,7 +51,8 @@ func TestTheRecordIsSearched(t *testing.T) {
 	s, _ := open2(t)
 	all := chronicle(t, s, 400)
 	about := func(e record.Entry, subject string) bool {
-		return e.Subject == subject || slices.Contains(e.Also, subject) || strings.HasPrefix(e.Subject, subject+"@") || slices.ContainsFunc(e.Also, func(a string) bool { return strings.HasPrefix(a, subject+"@") })
+		return e.Subject == subject || slices.Contains(e.Also, subject) || strings.HasPrefix(e.Subject, subject+"@") ||
+			slices.ContainsFunc(e.Also, func(a string) bool { return strings.HasPrefix(a, subject+"@") })
 	}
 	for i, c := range []struct {
 		q    RecordSearch
@@ -55,7 +62,10 @@ func TestTheRecordIsSearched(t *testing.T) {
 		{RecordSearch{Kind: "split.made"}, func(e record.Entry) bool { return e.Kind == "split.made" }},
 		{RecordSearch{Kind: "split"}, func(e record.Entry) bool { return strings.HasPrefix(e.Kind, "split.") }},
 		{RecordSearch{Actor: "tove"}, func(e record.Entry) bool { return e.Actor == "tove" }},
-		{RecordSearch{Actor: "tove", Kind: "split"}, func(e record.Entry) bool { return e.Actor == "tove" && strings.HasPrefix(e.Kind, "split.") }},
+		{
+			RecordSearch{Actor: "tove", Kind: "split"},
+			func(e record.Entry) bool { return e.Actor == "tove" && strings.HasPrefix(e.Kind, "split.") },
+		},
 		{RecordSearch{Project: "valves"}, func(e record.Entry) bool { return e.Project == "valves" }},
 		{RecordSearch{Subject: "heat-demand@3"}, func(e record.Entry) bool { return about(e, "heat-demand@3") }},
 		{RecordSearch{Subject: "heat-demand"}, func(e record.Entry) bool { return about(e, "heat-demand") }},
@@ -66,10 +76,16 @@ func TestTheRecordIsSearched(t *testing.T) {
 		{RecordSearch{Text: "even"}, func(e record.Entry) bool { return strings.Contains(e.Sentence, "evening") }},
 		{RecordSearch{Text: "heat-demand@4"}, func(e record.Entry) bool { return e.Subject == "heat-demand@4" }},
 		{RecordSearch{Text: `" OR AND NOT * ( x`}, func(record.Entry) bool { return false }},
-		{RecordSearch{After: now.Add(100 * time.Minute), Until: now.Add(120 * time.Minute)}, func(e record.Entry) bool { return e.Seq >= 101 && e.Seq <= 120 }},
+		{
+			RecordSearch{After: now.Add(100 * time.Minute), Until: now.Add(120 * time.Minute)},
+			func(e record.Entry) bool { return e.Seq >= 101 && e.Seq <= 120 },
+		},
 		{RecordSearch{After: now.Add(1000 * time.Minute)}, func(record.Entry) bool { return false }},
 		{RecordSearch{Projects: []string{"heat"}}, func(e record.Entry) bool { return e.Project == "heat" }},
-		{RecordSearch{Projects: []string{"heat", "valves"}, Actor: "sif"}, func(e record.Entry) bool { return e.Project != "" && e.Actor == "sif" }},
+		{
+			RecordSearch{Projects: []string{"heat", "valves"}, Actor: "sif"},
+			func(e record.Entry) bool { return e.Project != "" && e.Actor == "sif" },
+		},
 		{RecordSearch{Projects: []string{}}, func(record.Entry) bool { return false }},
 		{RecordSearch{Projects: []string{"heat"}, Project: "valves"}, func(record.Entry) bool { return false }},
 	} {
@@ -94,7 +110,8 @@ func TestTheRecordIsSearched(t *testing.T) {
 		if !slices.Equal(got, want) {
 			t.Errorf("%d %+v: got %v, want %v", i, c.q, got, want)
 		}
-		if err := s.Read().EachEntry(t.Context(), c.q, func(e record.Entry) error { forth = append(forth, e.Seq); return nil }); err != nil {
+		if err := s.Read().EachEntry(t.Context(), c.q,
+			func(e record.Entry) error { forth = append(forth, e.Seq); return nil }); err != nil {
 			t.Fatal(err)
 		}
 		slices.Reverse(forth)
@@ -107,7 +124,11 @@ func TestTheRecordIsSearched(t *testing.T) {
 // What was written is what is read.
 func TestLinesAreReadAsTheyWereWritten(t *testing.T) {
 	s, _ := open2(t)
-	e := record.Entry{At: now, Project: "heat", Actor: "runa", Kind: "model.edited", Subject: "m", Also: []string{"n"}, Sentence: "<“odd” & \u2028>", Reason: "r\n", Before: json.RawMessage(`{"a":"<b>"}`), After: json.RawMessage(`null`), Address: "::1", RequestID: "x"}
+	e := record.Entry{
+		At: now, Project: "heat", Actor: "runa", Kind: "model.edited", Subject: "m", Also: []string{"n"},
+		Sentence: "<“odd” & \u2028>", Reason: "r\n", Before: json.RawMessage(`{"a":"<b>"}`),
+		After: json.RawMessage(`null`), Address: "::1", RequestID: "x",
+	}
 	later := record.Entry{At: now.Add(-time.Hour), Actor: "runa", Kind: "x.y", Sentence: "the clock was put back"}
 	if err := s.Write(t.Context(), func(w Records) error {
 		return errors.Join(w.AddEntry(t.Context(), &e), w.AddEntry(t.Context(), &later))
@@ -157,7 +178,8 @@ func TestTamperingWithTheFileIsFound(t *testing.T) {
 			}
 			tamper(t, path, c.statement)
 			v, err := s.VerifyRecord(t.Context(), nil)
-			if err != nil || v.Intact() || !slices.ContainsFunc(v.Breaks, func(b record.Break) bool { return b.What == c.what }) {
+			if err != nil || v.Intact() ||
+				!slices.ContainsFunc(v.Breaks, func(b record.Break) bool { return b.What == c.what }) {
 				t.Errorf("%+v %v", v, err)
 			}
 		})
@@ -199,7 +221,9 @@ func TestARewrittenRecordTellsFromWhere(t *testing.T) {
 		}
 		h = next
 		if seq >= 150 {
-			statements = append(statements, fmt.Sprintf(`UPDATE record SET line = '%s' WHERE seq = %d`, strings.ReplaceAll(string(line), "'", "''"), seq))
+			statements = append(statements,
+				fmt.Sprintf(`UPDATE record SET line = '%s' WHERE seq = %d`, strings.ReplaceAll(string(line), "'", "''"),
+					seq))
 		}
 	}
 	tamper(t, path, strings.Join(statements, "; "))

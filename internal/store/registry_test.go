@@ -26,7 +26,11 @@ func catalogueOf(t *testing.T, models, versions int) *Store {
 	pick := func(from ...string) string { return from[r.IntN(len(from))] }
 	err := s.Write(t.Context(), func(w Records) error {
 		for m := range models {
-			model := Model{Name: fmt.Sprintf("heat-%02d", m), Project: "default", Task: registry.Task(pick("regression", "classification")), Owner: pick("runa", "tove"), Description: pick("demand of a substation", "valve faults"), CreatedAt: now}
+			model := Model{
+				Name: fmt.Sprintf("heat-%02d", m), Project: "default",
+				Task: registry.Task(pick("regression", "classification")), Owner: pick("runa", "tove"),
+				Description: pick("demand of a substation", "valve faults"), CreatedAt: now,
+			}
 			if err := w.AddModel(t.Context(), model); err != nil {
 				return err
 			}
@@ -37,16 +41,31 @@ func catalogueOf(t *testing.T, models, versions int) *Store {
 			}
 			for d := range 2 {
 				if m == 0 {
-					if err := w.AddDataSet(t.Context(), &registry.DataSet{Name: fmt.Sprintf("winters-%d", d), AddedAt: now, AddedBy: "runa"}); err != nil {
+					if err := w.AddDataSet(t.Context(),
+						&registry.DataSet{
+							Name: fmt.Sprintf("winters-%d", d), AddedAt: now,
+							AddedBy: "runa",
+						}); err != nil {
 						return err
 					}
 				}
 			}
 			for n := range versions {
-				v := &registry.Version{Model: model.Name, Digest: fmt.Sprintf("%064x", m*1000+n), Note: pick("two winters", "with the wind", "æøå and Ü"), Rung: pick("draft", "draft", "proven", "live"), RungSince: now, CreatedBy: "runa",
-					CreatedAt: now.Add(time.Duration(m*versions+n) * time.Hour), Metrics: map[string]float64{"rmse": float64(r.IntN(100)) / 100}, Params: map[string]string{"depth": fmt.Sprint(r.IntN(9))},
-					Artifacts: []registry.Artifact{{Name: "m", Digest: strings.Repeat("b", 64), Size: int64(r.IntN(1000)), Stored: true, Contents: registry.Contents{Format: pick("onnx", "json")}}},
-					Data:      []registry.DataUse{{Data: pick("winters-0#1", "winters-1#1"), Role: registry.TrainedOn}}, Card: &registry.Card{Text: "card", Licence: pick("MIT", "internal")}}
+				v := &registry.Version{
+					Model: model.Name, Digest: fmt.Sprintf("%064x", m*1000+n),
+					Note: pick("two winters", "with the wind", "æøå and Ü"),
+					Rung: pick("draft", "draft", "proven", "live"), RungSince: now, CreatedBy: "runa",
+					CreatedAt: now.Add(time.Duration(m*versions+n) * time.Hour),
+					Metrics:   map[string]float64{"rmse": float64(r.IntN(100)) / 100},
+					Params:    map[string]string{"depth": fmt.Sprint(r.IntN(9))},
+					Artifacts: []registry.Artifact{{
+						Name: "m", Digest: strings.Repeat("b", 64),
+						Size: int64(r.IntN(1000)), Stored: true,
+						Contents: registry.Contents{Format: pick("onnx", "json")},
+					}},
+					Data: []registry.DataUse{{Data: pick("winters-0#1", "winters-1#1"), Role: registry.TrainedOn}},
+					Card: &registry.Card{Text: "card", Licence: pick("MIT", "internal")},
+				}
 				if r.IntN(2) == 0 {
 					v.Metrics["r2"] = r.Float64()
 				}
@@ -59,7 +78,8 @@ func catalogueOf(t *testing.T, models, versions int) *Store {
 					}
 				}
 				if n == 3 {
-					if err := w.PutLabel(t.Context(), Label{Name: "beta", Version: v.Ref, MovedBy: "runa", MovedAt: now}); err != nil {
+					if err := w.PutLabel(t.Context(),
+						Label{Name: "beta", Version: v.Ref, MovedBy: "runa", MovedAt: now}); err != nil {
 						return err
 					}
 				}
@@ -120,7 +140,10 @@ func TestSearchesFindWhatIsThere(t *testing.T) {
 	text := func(words ...string) func(Found) bool {
 		return func(f Found) bool {
 			v := details[f.Ref]
-			whole := strings.ToLower(strings.Join([]string{f.Model, f.Note, f.Owner, string(f.Task), "card", strings.Join(f.Tags, " ")}, " "))
+			whole := strings.ToLower(strings.Join([]string{
+				f.Model, f.Note, f.Owner, string(f.Task), "card",
+				strings.Join(f.Tags, " "),
+			}, " "))
 			whole += " " + about[v.Model]
 			return !slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(whole, w) })
 		}
@@ -129,21 +152,36 @@ func TestSearchesFindWhatIsThere(t *testing.T) {
 		search Search
 		keep   func(Found) bool
 	}{
-		"rung":           {Search{Rung: "live"}, func(f Found) bool { return f.Rung == "live" }},
-		"task and owner": {Search{Task: "regression", Owner: "runa"}, func(f Found) bool { return f.Task == "regression" && f.Owner == "runa" }},
-		"format":         {Search{Format: "onnx"}, func(f Found) bool { return slices.Contains(f.Formats, "onnx") }},
-		"tag":            {Search{Tag: "winter"}, func(f Found) bool { return slices.Contains(f.Tags, "winter") }},
-		"label":          {Search{Label: "beta"}, func(f Found) bool { return slices.Contains(f.Labels, "beta") }},
-		"licence":        {Search{Licence: "mit"}, func(f Found) bool { return f.Licence == "MIT" }},
-		"vetted":         {Search{Vetted: true}, func(f Found) bool { return f.Vetted }},
-		"metric":         {Search{Metrics: []MetricBound{{"rmse", "<", 0.3}}}, func(f Found) bool { return f.Metrics["rmse"] < 0.3 }},
+		"rung": {Search{Rung: "live"}, func(f Found) bool { return f.Rung == "live" }},
+		"task and owner": {
+			Search{Task: "regression", Owner: "runa"},
+			func(f Found) bool { return f.Task == "regression" && f.Owner == "runa" },
+		},
+		"format":  {Search{Format: "onnx"}, func(f Found) bool { return slices.Contains(f.Formats, "onnx") }},
+		"tag":     {Search{Tag: "winter"}, func(f Found) bool { return slices.Contains(f.Tags, "winter") }},
+		"label":   {Search{Label: "beta"}, func(f Found) bool { return slices.Contains(f.Labels, "beta") }},
+		"licence": {Search{Licence: "mit"}, func(f Found) bool { return f.Licence == "MIT" }},
+		"vetted":  {Search{Vetted: true}, func(f Found) bool { return f.Vetted }},
+		"metric": {
+			Search{Metrics: []MetricBound{{"rmse", "<", 0.3}}},
+			func(f Found) bool { return f.Metrics["rmse"] < 0.3 },
+		},
 		"two metrics": {Search{Metrics: []MetricBound{{"rmse", ">=", 0.5}, {"r2", ">", 0.5}}}, func(f Found) bool {
 			r2, there := f.Metrics["r2"]
 			return f.Metrics["rmse"] >= 0.5 && there && r2 > 0.5
 		}},
-		"data":           {Search{Data: registry.DataRef{Name: "winters-0"}}, func(f Found) bool { return details[f.Ref].Data[0].Data == "winters-0#1" }},
-		"data, revision": {Search{Data: registry.DataRef{Name: "winters-0", Number: 2}}, func(Found) bool { return false }},
-		"age":            {Search{After: now.Add(600 * time.Hour)}, func(f Found) bool { return !f.CreatedAt.Before(now.Add(600 * time.Hour)) }},
+		"data": {
+			Search{Data: registry.DataRef{Name: "winters-0"}},
+			func(f Found) bool { return details[f.Ref].Data[0].Data == "winters-0#1" },
+		},
+		"data, revision": {
+			Search{Data: registry.DataRef{Name: "winters-0", Number: 2}},
+			func(Found) bool { return false },
+		},
+		"age": {
+			Search{After: now.Add(600 * time.Hour)},
+			func(f Found) bool { return !f.CreatedAt.Before(now.Add(600 * time.Hour)) },
+		},
 		"model":          {Search{Model: "heat-03"}, func(f Found) bool { return f.Model == "heat-03" }},
 		"placed nowhere": {Search{PlacedIn: "plant-north"}, func(Found) bool { return false }},
 		"answers no one": {Search{Answering: "any"}, func(Found) bool { return false }},
@@ -151,15 +189,24 @@ func TestSearchesFindWhatIsThere(t *testing.T) {
 		"text, prefix":   {Search{Text: "two win"}, text("two win")},
 		"text, accents":  {Search{Text: "ÆØÅ"}, text("æøå")},
 		"text, operator": {Search{Text: `wind" OR (NEAR*`}, func(Found) bool { return false }},
-		"all together": {Search{Text: "substation", Rung: "draft", Format: "json", Tag: "winter", Metrics: []MetricBound{{"rmse", "<=", 0.8}}}, func(f Found) bool {
-			return text("substation")(f) && f.Rung == "draft" && slices.Contains(f.Formats, "json") && slices.Contains(f.Tags, "winter") && f.Metrics["rmse"] <= 0.8
+		"all together": {Search{
+			Text: "substation", Rung: "draft", Format: "json", Tag: "winter",
+			Metrics: []MetricBound{{"rmse", "<=", 0.8}},
+		}, func(f Found) bool {
+			return text("substation")(f) && f.Rung == "draft" && slices.Contains(f.Formats, "json") &&
+				slices.Contains(f.Tags, "winter") && f.Metrics["rmse"] <= 0.8
 		}},
 	} {
 		for _, order := range []struct {
 			name       string
 			sort       string
 			descending bool
-		}{{"newest", "", false}, {"oldest", "", true}, {"by metric", "rmse", false}, {"by metric, turned", "r2", true}} {
+		}{
+			{"newest", "", false},
+			{"oldest", "", true},
+			{"by metric", "rmse", false},
+			{"by metric, turned", "r2", true},
+		} {
 			if order.descending && len(name)%3 > 0 {
 				continue // a third of the searches in the turned orders will do
 			}
@@ -188,7 +235,8 @@ func TestSearchesFindWhatIsThere(t *testing.T) {
 				return out
 			}
 			if got := all(t, s, search, 170); !slices.Equal(refs(got), refs(want)) {
-				t.Errorf("%s, %s: %d found, %d are like that; first %v and %v", name, order.name, len(got), len(want), refs(got)[:min(3, len(got))], refs(want)[:min(3, len(want))])
+				t.Errorf("%s, %s: %d found, %d are like that; first %v and %v", name, order.name, len(got), len(want),
+					refs(got)[:min(3, len(got))], refs(want)[:min(3, len(want))])
 			}
 		}
 	}
@@ -218,7 +266,10 @@ func TestWhatIsDeletedIsGoneButItsNumber(t *testing.T) {
 	if m, err := r.Model(ctx, "heat-00"); err != nil || m.Newest != 3 || m.Versions != 3 || len(m.Labels) != 0 {
 		t.Errorf("%+v, %v", m, err)
 	}
-	again := &registry.Version{Model: "heat-00", Digest: fmt.Sprintf("%064x", 3), Rung: "draft", RungSince: now, CreatedAt: now, CreatedBy: "runa"}
+	again := &registry.Version{
+		Model: "heat-00", Digest: fmt.Sprintf("%064x", 3), Rung: "draft", RungSince: now,
+		CreatedAt: now, CreatedBy: "runa",
+	}
 	if err := s.Write(ctx, func(r Records) error { return r.AddVersion(ctx, again) }); err != nil || again.Number != 5 {
 		t.Errorf("the same content again is %s, %v", again.Ref, err)
 	}
@@ -234,7 +285,10 @@ func TestWhatIsDeletedIsGoneButItsNumber(t *testing.T) {
 func TestCurvesAreThinnedEvenly(t *testing.T) {
 	s, _ := open2(t)
 	ctx := t.Context()
-	run := &registry.Run{Model: "heat-demand", State: registry.Running, By: "runa", Started: now, Params: map[string]string{"depth": "6"}}
+	run := &registry.Run{
+		Model: "heat-demand", State: registry.Running, By: "runa", Started: now,
+		Params: map[string]string{"depth": "6"},
+	}
 	var points []registry.Point
 	for i := range 1003 {
 		points = append(points, registry.Point{Metric: "loss", Step: int64(i), Value: 1 / float64(i+1), At: now})
@@ -248,10 +302,12 @@ func TestCurvesAreThinnedEvenly(t *testing.T) {
 		t.Fatal(err)
 	}
 	curves, err := s.Read().Curves(ctx, run.Number, 100)
-	if err != nil || len(curves) != 1 || len(curves[0].Points) > 101 || len(curves[0].Points) < 90 || !curves[0].Thinned || curves[0].Points[len(curves[0].Points)-1].Step != 1002 {
+	if err != nil || len(curves) != 1 || len(curves[0].Points) > 101 || len(curves[0].Points) < 90 ||
+		!curves[0].Thinned || curves[0].Points[len(curves[0].Points)-1].Step != 1002 {
 		t.Errorf("%d curves of %d points, %v", len(curves), len(curves[0].Points), err)
 	}
-	if got, err := s.Read().Run(ctx, run.Number); err != nil || got.Metrics["loss"] != points[1002].Value || got.Params["depth"] != "6" {
+	if got, err := s.Read().Run(ctx, run.Number); err != nil || got.Metrics["loss"] != points[1002].Value ||
+		got.Params["depth"] != "6" {
 		t.Errorf("%+v, %v", got, err)
 	}
 }
@@ -263,13 +319,15 @@ func TestOldRecordsComeThroughTheMigration(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	db, err := sqlite.Open(t.Context(), path, sqlite.Options{Synchronous: "FULL", Migrations: fstest.MapFS{"0001_records.sql": {Data: first}}})
+	db, err := sqlite.Open(t.Context(), path,
+		sqlite.Options{Synchronous: "FULL", Migrations: fstest.MapFS{"0001_records.sql": {Data: first}}})
 	if err != nil {
 		t.Fatal(err)
 	}
 	for _, statement := range []string{
 		`INSERT INTO models VALUES (1, 'heat-demand', 'regression', 'heat', 'runa', 0)`,
-		`INSERT INTO versions VALUES (1, 1, 1, '` + strings.Repeat("a", 64) + `', 'two winters', '{"inputs":[{"name":"x","type":"number","nullable":false}],"outputs":[]}', '{"rows":400,"columns":{}}', '{"commit":"abc1234","dirty":false}', 'live', 5, 'runa', 5)`,
+		`INSERT INTO versions VALUES (1, 1, 1, '` + strings.Repeat("a", 64) +
+			`', 'two winters', '{"inputs":[{"name":"x","type":"number","nullable":false}],"outputs":[]}', '{"rows":400,"columns":{}}', '{"commit":"abc1234","dirty":false}', 'live', 5, 'runa', 5)`,
 		`INSERT INTO environments VALUES (1, 'plant-north', '', 'runa', 0)`,
 		`INSERT INTO endpoints VALUES (1, 'demand-hourly', 1, 1, 'live', '', '{"guards":[],"alpha":0.001}', 'runa', 0)`,
 		`INSERT INTO splits VALUES (1, 1, '', 'runa', 0, 0)`,
@@ -290,7 +348,8 @@ func TestOldRecordsComeThroughTheMigration(t *testing.T) {
 	}
 	defer s.Close()
 	v, err := s.Read().Version(t.Context(), "heat-demand", 1)
-	if err != nil || v.Signature == nil || v.Signature.Inputs[0].Name != "x" || v.ProfileRows != 400 || !v.Artifacts[0].Stored || v.Code.Commit != "abc1234" || v.Note != "two winters" {
+	if err != nil || v.Signature == nil || v.Signature.Inputs[0].Name != "x" || v.ProfileRows != 400 ||
+		!v.Artifacts[0].Stored || v.Code.Commit != "abc1234" || v.Note != "two winters" {
 		t.Errorf("%+v, %v", v, err)
 	}
 	if p, err := s.Read().Profile(t.Context(), "heat-demand", 1); err != nil || p.Rows != 400 {
@@ -302,14 +361,16 @@ func TestOldRecordsComeThroughTheMigration(t *testing.T) {
 	if nodes, err := s.Read().CodeNodes(t.Context(), "abc"); err != nil || len(nodes) != 1 {
 		t.Errorf("%v, %v", nodes, err)
 	}
-	if e, err := s.Read().Endpoint(t.Context(), "demand-hourly"); err != nil || e.Split == nil || e.Split.Main().Version != "heat-demand@1" || e.Repeatable {
+	if e, err := s.Read().Endpoint(t.Context(), "demand-hourly"); err != nil || e.Split == nil ||
+		e.Split.Main().Version != "heat-demand@1" || e.Repeatable {
 		t.Errorf("%+v, %v", e, err)
 	}
 	if a, err := s.Read().Alert(t.Context(), 1); err != nil || a.Kind != watch.RolledBack || a.State != "open" {
 		t.Errorf("%+v, %v", a, err)
 	}
 	var n int
-	if err := s.db.Read.QueryRowContext(context.Background(), `SELECT count(*) FROM pragma_foreign_key_check`).Scan(&n); err != nil || n != 0 {
+	if err := s.db.Read.QueryRowContext(context.Background(), `SELECT count(*) FROM pragma_foreign_key_check`).
+		Scan(&n); err != nil || n != 0 {
 		t.Errorf("%d rows point at nothing, %v", n, err)
 	}
 }
@@ -321,7 +382,10 @@ func FuzzSearchText(f *testing.F) {
 		f.Fatal(err)
 	}
 	f.Cleanup(func() { _ = s.Close() })
-	for _, text := range []string{"winter", `"`, `a" OR b*`, "NEAR(a b)", "title:x", "-", "æ ø", "\x00", "{a b} : c ^d"} {
+	for _, text := range []string{
+		"winter", `"`, `a" OR b*`, "NEAR(a b)", "title:x", "-", "æ ø", "\x00",
+		"{a b} : c ^d",
+	} {
 		f.Add(text)
 	}
 	f.Fuzz(func(t *testing.T, text string) {

@@ -29,7 +29,8 @@ func (r Records) AddVersion(ctx context.Context, v *registry.Version) error {
 	row := r.q.QueryRowContext(ctx, `INSERT INTO versions (model_id, number, digest, note, code, licence, profile_rows, rung, rung_since, created_by, created_at)
 		SELECT m.id, 1 + (SELECT coalesce(max(number), 0) FROM versions WHERE model_id = m.id), ?, ?, ?, ?, ?, ?, ?, ?, ? FROM models m WHERE m.name = ?
 		RETURNING id, number`,
-		v.Digest, v.Note, code, licence, v.ProfileRows, v.Rung, toMillis(v.RungSince), v.CreatedBy, toMillis(v.CreatedAt), v.Model)
+		v.Digest, v.Note, code, licence, v.ProfileRows, v.Rung, toMillis(v.RungSince), v.CreatedBy,
+		toMillis(v.CreatedAt), v.Model)
 	var id int64
 	if err := row.Scan(&id, &v.Number); err != nil {
 		return one(err)
@@ -39,7 +40,8 @@ func (r Records) AddVersion(ctx context.Context, v *registry.Version) error {
 		return err
 	}
 	for _, a := range v.Artifacts {
-		if _, err := r.q.ExecContext(ctx, `INSERT INTO artifacts (version_id, name, digest, size, stored, address, format) VALUES (?, ?, ?, ?, ?, ?, ?)`,
+		if _, err := r.q.ExecContext(ctx,
+			`INSERT INTO artifacts (version_id, name, digest, size, stored, address, format) VALUES (?, ?, ?, ?, ?, ?, ?)`,
 			id, a.Name, a.Digest, a.Size, a.Stored, a.Address, a.Contents.Format); err != nil {
 			return err
 		}
@@ -47,22 +49,27 @@ func (r Records) AddVersion(ctx context.Context, v *registry.Version) error {
 		if err != nil {
 			return err
 		}
-		if _, err := r.q.ExecContext(ctx, `INSERT INTO artifact_contents (version_id, name, contents) VALUES (?, ?, ?)`, id, a.Name, string(contents)); err != nil {
+		if _, err := r.q.ExecContext(ctx, `INSERT INTO artifact_contents (version_id, name, contents) VALUES (?, ?, ?)`,
+			id, a.Name, string(contents)); err != nil {
 			return err
 		}
 	}
 	for name, value := range v.Metrics {
-		if _, err := r.q.ExecContext(ctx, `INSERT INTO metrics (version_id, name, value) VALUES (?, ?, ?)`, id, name, value); err != nil {
+		if _, err := r.q.ExecContext(ctx, `INSERT INTO metrics (version_id, name, value) VALUES (?, ?, ?)`, id, name,
+			value); err != nil {
 			return err
 		}
 	}
 	for name, value := range v.Params {
-		if _, err := r.q.ExecContext(ctx, `INSERT INTO params (version_id, name, value) VALUES (?, ?, ?)`, id, name, value); err != nil {
+		if _, err := r.q.ExecContext(ctx, `INSERT INTO params (version_id, name, value) VALUES (?, ?, ?)`, id, name,
+			value); err != nil {
 			return err
 		}
 	}
 	for _, d := range v.Dependencies {
-		if _, err := r.q.ExecContext(ctx, `INSERT INTO dependencies (version_id, name, want, extra) VALUES (?, ?, ?, ?)`, id, d.Name, d.Want, d.Extra); err != nil {
+		if _, err := r.q.ExecContext(ctx,
+			`INSERT INTO dependencies (version_id, name, want, extra) VALUES (?, ?, ?, ?)`, id, d.Name, d.Want,
+			d.Extra); err != nil {
 			return err
 		}
 	}
@@ -139,12 +146,16 @@ func (r Records) versions(ctx context.Context, clause string, args ...any) ([]re
 		FROM versions v JOIN models m ON m.id = v.model_id AND `+r.sees("m.project")+` `+clause, args...)
 	var ids []int64
 	out, err := collect(rows, err, func(rows *sql.Rows) (registry.Version, error) {
-		v := registry.Version{Artifacts: []registry.Artifact{}, Metrics: map[string]float64{}, Params: map[string]string{}}
+		v := registry.Version{
+			Artifacts: []registry.Artifact{}, Metrics: map[string]float64{},
+			Params: map[string]string{},
+		}
 		var id, since, at int64
 		var code sql.NullString
 		var by sql.NullInt64
 		var emergency string
-		if err := rows.Scan(&id, &v.Project, &v.Model, &v.Number, &v.Digest, &v.Note, &code, &v.ProfileRows, &v.Rung, &since, &by, &emergency, &v.CreatedBy, &at); err != nil {
+		if err := rows.Scan(&id, &v.Project, &v.Model, &v.Number, &v.Digest, &v.Note, &code, &v.ProfileRows, &v.Rung,
+			&since, &by, &emergency, &v.CreatedBy, &at); err != nil {
 			return v, err
 		}
 		if by.Valid {
@@ -185,7 +196,8 @@ func (r Records) fillVersions(ctx context.Context, versions []registry.Version, 
 		query string
 		scan  func(*sql.Rows) error
 	}{
-		{`SELECT version_id, name, digest, size, stored, address, format FROM artifacts WHERE version_id` + in + ` ORDER BY name`, func(rows *sql.Rows) error {
+		{`SELECT version_id, name, digest, size, stored, address, format FROM artifacts WHERE version_id` + in +
+			` ORDER BY name`, func(rows *sql.Rows) error {
 			var a registry.Artifact
 			err := rows.Scan(&id, &a.Name, &a.Digest, &a.Size, &a.Stored, &a.Address, &a.Contents.Format)
 			at[id].Artifacts = append(at[id].Artifacts, a)
@@ -225,12 +237,15 @@ func (r Records) fillVersions(ctx context.Context, versions []registry.Version, 
 			at[id].Data = append(at[id].Data, use)
 			return err
 		}},
-		{`SELECT from_id, to_id FROM links WHERE from_kind = 1 AND from_id` + in + ` AND to_kind = 3`, func(rows *sql.Rows) error {
-			var run int64
-			err := rows.Scan(&id, &run)
-			at[id].Run = registry.RunRef(run)
-			return err
-		}},
+		{
+			`SELECT from_id, to_id FROM links WHERE from_kind = 1 AND from_id` + in + ` AND to_kind = 3`,
+			func(rows *sql.Rows) error {
+				var run int64
+				err := rows.Scan(&id, &run)
+				at[id].Run = registry.RunRef(run)
+				return err
+			},
+		},
 	} {
 		if err := r.each(ctx, part.query, anys(ids), part.scan); err != nil {
 			return err
@@ -250,7 +265,9 @@ func (r Records) whole(ctx context.Context, clause string, args ...any) (*regist
 	}
 	v, id := &found[0], ids[0]
 	var signature, card, importance, sample sql.NullString
-	err = r.q.QueryRowContext(ctx, `SELECT signature, card, importance, sample_request FROM version_texts WHERE version_id = ?`, id).Scan(&signature, &card, &importance, &sample)
+	err = r.q.QueryRowContext(ctx,
+		`SELECT signature, card, importance, sample_request FROM version_texts WHERE version_id = ?`, id).
+		Scan(&signature, &card, &importance, &sample)
 	if err != nil {
 		return nil, one(err)
 	}
@@ -272,22 +289,24 @@ func (r Records) whole(ctx context.Context, clause string, args ...any) (*regist
 }
 
 func (r Records) fillWhole(ctx context.Context, v *registry.Version, id int64) error {
-	if err := r.each(ctx, `SELECT name, contents FROM artifact_contents WHERE version_id = ?`, []any{id}, func(rows *sql.Rows) error {
-		var name, contents string
-		if err := rows.Scan(&name, &contents); err != nil {
-			return err
-		}
-		i := slices.IndexFunc(v.Artifacts, func(a registry.Artifact) bool { return a.Name == name })
-		return json.Unmarshal([]byte(contents), &v.Artifacts[i].Contents)
-	}); err != nil {
+	if err := r.each(ctx, `SELECT name, contents FROM artifact_contents WHERE version_id = ?`, []any{id},
+		func(rows *sql.Rows) error {
+			var name, contents string
+			if err := rows.Scan(&name, &contents); err != nil {
+				return err
+			}
+			i := slices.IndexFunc(v.Artifacts, func(a registry.Artifact) bool { return a.Name == name })
+			return json.Unmarshal([]byte(contents), &v.Artifacts[i].Contents)
+		}); err != nil {
 		return err
 	}
-	if err := r.each(ctx, `SELECT name, want, extra FROM dependencies WHERE version_id = ? ORDER BY name`, []any{id}, func(rows *sql.Rows) error {
-		var d registry.Dependency
-		err := rows.Scan(&d.Name, &d.Want, &d.Extra)
-		v.Dependencies = append(v.Dependencies, d)
-		return err
-	}); err != nil {
+	if err := r.each(ctx, `SELECT name, want, extra FROM dependencies WHERE version_id = ? ORDER BY name`, []any{id},
+		func(rows *sql.Rows) error {
+			var d registry.Dependency
+			err := rows.Scan(&d.Name, &d.Want, &d.Extra)
+			v.Dependencies = append(v.Dependencies, d)
+			return err
+		}); err != nil {
 		return err
 	}
 	if err := r.each(ctx, `SELECT m.name, v.number, l.relation FROM links l JOIN versions v ON v.id = l.to_id JOIN models m ON m.id = v.model_id
@@ -338,7 +357,9 @@ func (r Records) VersionByDigest(ctx context.Context, model, digest string) (*re
 
 // VersionsOnRung lists a model's versions on a rung, the latest to step there first.
 func (r Records) VersionsOnRung(ctx context.Context, model, rung string, most int) ([]registry.Version, error) {
-	out, _, err := r.versions(ctx, `WHERE m.name = ? AND v.rung = ? AND v.deleted_at IS NULL ORDER BY v.rung_since DESC, v.number DESC LIMIT ?`, model, rung, most)
+	out, _, err := r.versions(ctx,
+		`WHERE m.name = ? AND v.rung = ? AND v.deleted_at IS NULL ORDER BY v.rung_since DESC, v.number DESC LIMIT ?`,
+		model, rung, most)
 	return out, err
 }
 
@@ -348,7 +369,9 @@ func (r Records) Versions(ctx context.Context, model string, p Page) ([]registry
 	if err != nil {
 		return nil, "", err
 	}
-	items, _, err := r.versions(ctx, `WHERE m.name = ? AND v.number < ? AND v.deleted_at IS NULL ORDER BY v.number DESC LIMIT ?`, model, before, p.Limit+1)
+	items, _, err := r.versions(ctx,
+		`WHERE m.name = ? AND v.number < ? AND v.deleted_at IS NULL ORDER BY v.number DESC LIMIT ?`, model, before,
+		p.Limit+1)
 	if err != nil {
 		return nil, "", err
 	}
@@ -359,7 +382,8 @@ func (r Records) Versions(ctx context.Context, model string, p Page) ([]registry
 // Profile returns the reference profile of a version, nil when it has none.
 func (r Records) Profile(ctx context.Context, model string, number int) (*registry.Profile, error) {
 	var raw sql.NullString
-	err := r.q.QueryRowContext(ctx, `SELECT t.profile FROM version_texts t WHERE t.version_id = (`+versionID+`)`, model, number).Scan(&raw)
+	err := r.q.QueryRowContext(ctx, `SELECT t.profile FROM version_texts t WHERE t.version_id = (`+versionID+`)`, model,
+		number).Scan(&raw)
 	if err != nil {
 		return nil, one(err)
 	}
@@ -378,14 +402,17 @@ func (r Records) SetRung(ctx context.Context, model string, number int, rung, pr
 		}
 		by = n
 	}
-	_, err := r.q.ExecContext(ctx, `UPDATE versions SET rung = ?, rung_since = ?, rung_by = ? WHERE number = ? AND model_id = (SELECT id FROM models WHERE name = ?)`,
+	_, err := r.q.ExecContext(ctx,
+		`UPDATE versions SET rung = ?, rung_since = ?, rung_by = ? WHERE number = ? AND model_id = (SELECT id FROM models WHERE name = ?)`,
 		rung, toMillis(now), by, number, model)
 	return err
 }
 
 // SetNote changes the note of a version.
 func (r Records) SetNote(ctx context.Context, model string, number int, note string) error {
-	_, err := r.q.ExecContext(ctx, `UPDATE versions SET note = ? WHERE number = ? AND model_id = (SELECT id FROM models WHERE name = ?)`, note, number, model)
+	_, err := r.q.ExecContext(ctx,
+		`UPDATE versions SET note = ? WHERE number = ? AND model_id = (SELECT id FROM models WHERE name = ?)`, note,
+		number, model)
 	return err
 }
 
@@ -399,7 +426,8 @@ func (r Records) PutAttachment(ctx context.Context, model string, number int, a 
 
 // RemoveAttachment takes an attachment away.
 func (r Records) RemoveAttachment(ctx context.Context, model string, number int, name string) error {
-	_, err := r.q.ExecContext(ctx, `DELETE FROM attachments WHERE name = ? AND version_id = (`+versionID+`)`, name, model, number)
+	_, err := r.q.ExecContext(ctx, `DELETE FROM attachments WHERE name = ? AND version_id = (`+versionID+`)`, name,
+		model, number)
 	return err
 }
 
@@ -431,12 +459,16 @@ func (r Records) DeleteVersion(ctx context.Context, model string, number int, g 
 	if _, err := r.q.ExecContext(ctx, `DELETE FROM search WHERE rowid = ?`, id); err != nil {
 		return err
 	}
-	for _, table := range []string{"version_texts", "artifact_contents", "artifacts", "metrics", "params", "dependencies", "attachments", "evidence", "labels", "tags", "properties"} {
+	for _, table := range []string{
+		"version_texts", "artifact_contents", "artifacts", "metrics", "params",
+		"dependencies", "attachments", "evidence", "labels", "tags", "properties",
+	} {
 		if _, err := r.q.ExecContext(ctx, `DELETE FROM `+table+` WHERE version_id = ?`, id); err != nil {
 			return err
 		}
 	}
-	_, err := r.q.ExecContext(ctx, `UPDATE versions SET deleted_at = ?, deleted_by = ?, deleted_why = ?, digest = lower(hex(randomblob(32))), code = NULL, licence = '', note = '', profile_rows = 0 WHERE id = ?`,
+	_, err := r.q.ExecContext(ctx,
+		`UPDATE versions SET deleted_at = ?, deleted_by = ?, deleted_why = ?, digest = lower(hex(randomblob(32))), code = NULL, licence = '', note = '', profile_rows = 0 WHERE id = ?`,
 		toMillis(g.At), g.By, g.Why, id)
 	return err
 }
@@ -505,12 +537,16 @@ func (r Records) IndexVersions(ctx context.Context, of string) error {
 	for i := range versions {
 		v := &versions[i]
 		var card, dependencies sql.NullString
-		if err := r.q.QueryRowContext(ctx, `SELECT substr(json_extract(card, '$.text'), 1, 20000), (SELECT group_concat(name, ' ') FROM dependencies WHERE version_id = ?1) FROM version_texts WHERE version_id = ?1`, ids[i]).
+		if err := r.q.QueryRowContext(ctx,
+			`SELECT substr(json_extract(card, '$.text'), 1, 20000), (SELECT group_concat(name, ' ') FROM dependencies WHERE version_id = ?1) FROM version_texts WHERE version_id = ?1`, ids[i]).
 			Scan(&card, &dependencies); err != nil {
 			return one(err)
 		}
 		title := strings.Join(append(append([]string{v.Model}, v.Labels...), append(v.Tags, m.Tags...)...), " ")
-		parts := []string{m.Description, m.Owner, m.Project, string(m.Task), v.Note, v.CreatedBy, card.String, dependencies.String}
+		parts := []string{
+			m.Description, m.Owner, m.Project, string(m.Task), v.Note, v.CreatedBy, card.String,
+			dependencies.String,
+		}
 		for _, a := range v.Artifacts {
 			parts = append(parts, a.Name, a.Contents.Format)
 		}
@@ -523,7 +559,8 @@ func (r Records) IndexVersions(ctx context.Context, of string) error {
 			}
 		}
 		parts = slices.AppendSeq(parts, maps.Keys(v.Metrics))
-		if _, err := r.q.ExecContext(ctx, `INSERT OR REPLACE INTO search (rowid, title, body) VALUES (?, ?, ?)`, ids[i], title, strings.Join(parts, " ")); err != nil {
+		if _, err := r.q.ExecContext(ctx, `INSERT OR REPLACE INTO search (rowid, title, body) VALUES (?, ?, ?)`, ids[i],
+			title, strings.Join(parts, " ")); err != nil {
 			return err
 		}
 	}

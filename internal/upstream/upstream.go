@@ -180,8 +180,9 @@ func contains(list []*Address, a *Address) bool {
 }
 
 // Connect gives a connection: one that was kept and that the server has kept too, or a
-// new one, which then belongs to the task. fresh asks for a new one; stream says that a large body will come through it,
-// of which there may be half as many as connections. The Failure is nil when it gives one.
+// new one, which then belongs to the task. fresh asks for a new one; stream says that a
+// large body will come through it, of which there may be half as many as connections. The
+// Failure is nil when it gives one.
 func (a *Address) Connect(t *eventloop.Task, now, until time.Time, fresh, stream bool) (*Conn, *Failure) {
 	for !fresh {
 		c := a.take(now, t.Loop())

@@ -89,11 +89,17 @@ func TestConnectionsAreKeptForAsLongAsTheServerKeepsThem(t *testing.T) {
 		says string
 		keep time.Duration
 	}{
-		"says nothing":    {answer, idleTime},
-		"says 60 seconds": {strings.Replace(answer, "Content", "Keep-Alive: timeout=60\r\nContent", 1), 59 * time.Second},
-		"says 1 second":   {strings.Replace(answer, "Content", "Keep-Alive: timeout=1\r\nContent", 1), 500 * time.Millisecond},
-		"closes":          {strings.Replace(answer, "Content", "Connection: close\r\nContent", 1), 0},
-		"speaks unasked":  {answer + "HTTP/1.1 200 OK\r\n", 0},
+		"says nothing": {answer, idleTime},
+		"says 60 seconds": {
+			strings.Replace(answer, "Content", "Keep-Alive: timeout=60\r\nContent", 1),
+			59 * time.Second,
+		},
+		"says 1 second": {
+			strings.Replace(answer, "Content", "Keep-Alive: timeout=1\r\nContent", 1),
+			500 * time.Millisecond,
+		},
+		"closes":         {strings.Replace(answer, "Content", "Connection: close\r\nContent", 1), 0},
+		"speaks unasked": {answer + "HTTP/1.1 200 OK\r\n", 0},
 	} {
 		t.Run(name, func(t *testing.T) {
 			url, _ := server(t, c.says)
@@ -159,7 +165,8 @@ func TestConnectionsAreBounded(t *testing.T) {
 		}
 		held = append(held, c)
 	}
-	if _, f := a.Connect(nil, now, now.Add(time.Second), false, false); f == nil || !strings.Contains(f.What, "4 connections") {
+	if _, f := a.Connect(nil, now, now.Add(time.Second), false, false); f == nil ||
+		!strings.Contains(f.What, "4 connections") {
 		t.Errorf("a fifth of four connections: %v", f)
 	}
 	for _, c := range held {
@@ -182,7 +189,8 @@ func TestWhyNobodyCouldBeAsked(t *testing.T) {
 		"http://nowhere.tarnholm.invalid": {Class: sketch.NotReached, Safe: true, Refused: true},
 	} {
 		_, f := address(t, url, 4).Connect(nil, now, now.Add(5*time.Second), false, false)
-		if f == nil || f.Class != want.Class || f.Safe != want.Safe || f.Refused != want.Refused || strings.Contains(f.What, "127.0.0.1") || strings.Contains(f.What, "nowhere") {
+		if f == nil || f.Class != want.Class || f.Safe != want.Safe || f.Refused != want.Refused ||
+			strings.Contains(f.What, "127.0.0.1") || strings.Contains(f.What, "nowhere") {
 			t.Errorf("%s: %+v", url, f)
 		}
 	}
@@ -194,7 +202,10 @@ func TestWhyNobodyCouldBeAsked(t *testing.T) {
 }
 
 func TestTLS(t *testing.T) {
-	srv := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, "{}") }))
+	srv := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		_,
+			_ = io.WriteString(w, "{}")
+	}))
 	defer srv.Close()
 	now := time.Now()
 	a := address(t, srv.URL, 4)

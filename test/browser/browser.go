@@ -39,8 +39,10 @@ func Start(ctx context.Context, dir string) (_ context.Context, stop func(), err
 		return nil, nil, err
 	}
 	options := []chromedp.ExecAllocatorOption{
-		chromedp.ExecPath(path), chromedp.UserDataDir(dir), chromedp.Headless, chromedp.NoSandbox, chromedp.DisableGPU, chromedp.NoFirstRun,
-		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
+		chromedp.ExecPath(path), chromedp.UserDataDir(dir), chromedp.Headless, chromedp.NoSandbox, chromedp.DisableGPU,
+		chromedp.NoFirstRun,
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("disable-component-update", true),
 		chromedp.Flag("disable-sync", true), chromedp.Flag("hide-scrollbars", true), chromedp.WindowSize(1280, 800),
 	}
 	allocator, stopAllocator := chromedp.NewExecAllocator(ctx, options...)
@@ -64,8 +66,10 @@ type Action = chromedp.Action[chromedp.Void]
 // SignIn signs someone in with a password and waits until the console shows the first
 // page.
 func SignIn(server, name, password string) Action {
-	return chromedp.Steps(chromedp.Navigate(server+"/sign-in"), chromedp.WaitVisible(chromedp.CSS(`input[name="name"]`)),
-		chromedp.SendKeys(chromedp.CSS(`input[name="name"]`), name), chromedp.SendKeys(chromedp.CSS(`input[name="password"]`), password),
+	return chromedp.Steps(chromedp.Navigate(server+"/sign-in"),
+		chromedp.WaitVisible(chromedp.CSS(`input[name="name"]`)),
+		chromedp.SendKeys(chromedp.CSS(`input[name="name"]`), name),
+		chromedp.SendKeys(chromedp.CSS(`input[name="password"]`), password),
 		chromedp.Click(Text("button", "Sign in")), chromedp.WaitVisible(Text("h1", "Now")))
 }
 

@@ -1,7 +1,8 @@
 // Command shots takes pictures of the console of a service that runs, for docs and for
 // looking at.
 //
-//	go run ./test/shots -server http://127.0.0.1:7400 -name NAME -password-file FILE -out DIR NAME=PATH[,dark][,WIDTHxHEIGHT] …
+//	go run ./test/shots -server http://127.0.0.1:7400 -name NAME -password-file FILE \
+//		-out DIR NAME=PATH[,dark][,WIDTHxHEIGHT] …
 package main
 
 import (
@@ -60,12 +61,14 @@ func run(server, name, passwordFile, out string, settle time.Duration, files str
 				width, height = w, h
 			}
 		}
-		if err := chromedp.Do(ctx, chromedp.EmulateViewport(width, height), browser.Dark(strings.Contains(options, "dark")),
+		if err := chromedp.Do(ctx, chromedp.EmulateViewport(width, height),
+			browser.Dark(strings.Contains(options, "dark")),
 			chromedp.Navigate(server+path), chromedp.Sleep(settle)); err != nil {
 			return fmt.Errorf("%s: %w", picture, err)
 		}
 		if files != "" {
-			if err := chromedp.Do(ctx, chromedp.SetUploadFiles(chromedp.CSS(`input[type="file"]`), strings.Split(files, ",")), chromedp.Sleep(settle)); err != nil {
+			if err := chromedp.Do(ctx, chromedp.SetUploadFiles(chromedp.CSS(`input[type="file"]`),
+				strings.Split(files, ",")), chromedp.Sleep(settle)); err != nil {
 				return fmt.Errorf("%s: choosing files: %w", picture, err)
 			}
 		}

@@ -13,7 +13,9 @@ function Place({ to, count, children }: { to: string; count?: number; children: 
     <NavLink
       to={to}
       end={to === '/'}
-      className={({ isActive }) => `flex items-center justify-between gap-2 rounded-md px-2 py-1.5 ${isActive ? 'bg-panel text-ink shadow-[inset_2px_0_0_var(--main)]' : 'text-ink-2 hover:text-ink'}`}
+      className={({ isActive }) =>
+        `flex items-center justify-between gap-2 rounded-md px-2 py-1.5 ${isActive ? 'bg-panel text-ink shadow-[inset_2px_0_0_var(--main)]' : 'text-ink-2 hover:text-ink'}`
+      }
     >
       {children}
       {!!count && <span className="bg-trial-soft text-trial rounded-full px-1.5 text-[12px]">{count}</span>}
@@ -34,10 +36,19 @@ export function Shell() {
   const alerts = useAlerts('open').data?.items.length
   return (
     <div className="min-h-screen md:grid md:grid-cols-[176px_minmax(0,1fr)]">
-      <nav aria-label="Places" className="border-line flex flex-wrap gap-0.5 border-b px-3 py-3 md:sticky md:top-0 md:h-screen md:flex-col md:border-r md:border-b-0 md:py-4.5">
+      <nav
+        aria-label="Places"
+        className="border-line flex flex-wrap gap-0.5 border-b px-3 py-3 md:sticky md:top-0 md:h-screen md:flex-col md:border-r md:border-b-0 md:py-4.5"
+      >
         <b className="mx-2 mb-1 flex w-full items-center gap-2 text-[14.5px] whitespace-nowrap md:mb-4 md:w-auto">
           <svg width="18" height="22" viewBox="0 0 18 22" aria-hidden>
-            <path d="M3 1v20M15 1v20M3 6h12M3 11h12M3 16h12" fill="none" stroke="var(--main)" strokeWidth="2.4" strokeLinecap="round" />
+            <path
+              d="M3 1v20M15 1v20M3 6h12M3 11h12M3 16h12"
+              fill="none"
+              stroke="var(--main)"
+              strokeWidth="2.4"
+              strokeLinecap="round"
+            />
           </svg>
           Inner Ladder
         </b>
@@ -61,14 +72,32 @@ export function Shell() {
             {me?.name}
           </Link>
           <span className="flex gap-1">
-            <Link to="/inbox" className="hover:text-ink relative p-1" aria-label={me?.unread ? `Inbox, ${me.unread} unread` : 'Inbox'}>
+            <Link
+              to="/inbox"
+              className="hover:text-ink relative p-1"
+              aria-label={me?.unread ? `Inbox, ${me.unread} unread` : 'Inbox'}
+            >
               <Inbox size={16} />
-              {!!me?.unread && <span className="bg-trial-line text-paper absolute -top-1 -right-1 rounded-full px-1 text-[10px] leading-[14px]">{me.unread}</span>}
+              {!!me?.unread && (
+                <span className="bg-trial-line text-paper absolute -top-1 -right-1 rounded-full px-1 text-[10px] leading-[14px]">
+                  {me.unread}
+                </span>
+              )}
             </Link>
-            <button type="button" className="hover:text-ink cursor-pointer p-1" aria-label={theme === 'dark' ? 'Light colours' : 'Dark colours'} onClick={switchTheme}>
+            <button
+              type="button"
+              className="hover:text-ink cursor-pointer p-1"
+              aria-label={theme === 'dark' ? 'Light colours' : 'Dark colours'}
+              onClick={switchTheme}
+            >
               {theme === 'dark' ? <Sun size={16} /> : <Moon size={16} />}
             </button>
-            <button type="button" className="hover:text-ink cursor-pointer p-1" aria-label="Sign out" onClick={() => signOut.mutate()}>
+            <button
+              type="button"
+              className="hover:text-ink cursor-pointer p-1"
+              aria-label="Sign out"
+              onClick={() => signOut.mutate()}
+            >
               <LogOut size={16} />
             </button>
           </span>
@@ -76,7 +105,10 @@ export function Shell() {
       </nav>
       <main className="grid min-w-0 content-start gap-5 px-4 py-5 md:px-7 md:py-5.5">
         {!connected && (
-          <div role="status" className="border-trial-line bg-trial-soft flex items-center gap-2 rounded-md border px-3 py-1.5">
+          <div
+            role="status"
+            className="border-trial-line bg-trial-soft flex items-center gap-2 rounded-md border px-3 py-1.5"
+          >
             <WifiOff size={15} aria-hidden /> The connection is lost; what you see may be old. Trying again.
           </div>
         )}

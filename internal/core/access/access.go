@@ -98,12 +98,14 @@ func ParseSet(field string, names []string) (Set, error) {
 	out := Set{}
 	for _, n := range names {
 		if !known[Permission(n)] {
-			return nil, fault.New(fault.Invalid, "permission.unknown", "%q is no permission", n).In(field).Do("use some of %s", strings.Join(all, ", "))
+			return nil, fault.New(fault.Invalid, "permission.unknown", "%q is no permission", n).In(field).
+				Do("use some of %s", strings.Join(all, ", "))
 		}
 		out[Permission(n)] = true
 	}
 	if len(out) == 0 {
-		return nil, fault.New(fault.Invalid, "permission.none", "no permission is named").In(field).Do("name some of %s", strings.Join(all, ", "))
+		return nil, fault.New(fault.Invalid, "permission.none", "no permission is named").In(field).
+			Do("name some of %s", strings.Join(all, ", "))
 	}
 	out[Read] = true
 	return out, nil
@@ -134,7 +136,11 @@ func BuiltIn() []Role {
 		{"reader", []Permission{Read}, "sees everything of the project, changes nothing", true},
 		{"author", []Permission{Read, Comment, Register, Ask}, "registers versions and asks for promotions", true},
 		{"approver", []Permission{Read, Comment, Sign, Audit}, "signs promotions and looks into the record", true},
-		{"operator", []Permission{Read, Comment, Place, Route, Handle, Audit}, "places versions, splits traffic, rolls back, handles alerts", true},
+		{
+			"operator",
+			[]Permission{Read, Comment, Place, Route, Handle, Audit},
+			"places versions, splits traffic, rolls back, handles alerts", true,
+		},
 		{Owner, all, "everything in the project; given for all projects, the service itself", true},
 	}
 }

@@ -135,8 +135,10 @@ func Compare(incumbent, candidate Side, draws []Draw, need drift.Need) Compariso
 	for _, q := range quantiles {
 		c.Rows = append(c.Rows, latencyRow(q.Signal, q.P, &incumbent.Summary.Latency, &candidate.Summary.Latency))
 	}
-	c.Predictions = distributions(incumbent.Summary, candidate.Summary, need, func(x *sketch.Content) map[string]*sketch.Column { return x.Outputs })
-	c.Inputs = distributions(incumbent.Summary, candidate.Summary, need, func(x *sketch.Content) map[string]*sketch.Column { return x.Inputs })
+	c.Predictions = distributions(incumbent.Summary, candidate.Summary, need,
+		func(x *sketch.Content) map[string]*sketch.Column { return x.Outputs })
+	c.Inputs = distributions(incumbent.Summary, candidate.Summary, need,
+		func(x *sketch.Content) map[string]*sketch.Column { return x.Inputs })
 	c.Sentence = c.summarise()
 	return c
 }
@@ -164,12 +166,15 @@ func mismatch(draws []Draw) string {
 	if p := 1 - (distuv.ChiSquared{K: degrees}).CDF(chi); p >= mismatchAlpha {
 		return ""
 	}
-	return fmt.Sprintf("The candidate was drawn for %.2f %% of requests, where the splits say %.2f %%: more than chance. Find out why before trusting anything below.", 100*seen/all, 100*expected/all)
+	return fmt.Sprintf("The candidate was drawn for %.2f %% of requests, where the splits say %.2f %%: more than "+
+		"chance. Find out why before trusting anything below.", 100*seen/all, 100*expected/all)
 }
 
 func errorRow(a, b sketch.Counts) Row {
-	r := Row{Signal: "error_rate", Unit: "share", Relation: "difference",
-		Incumbent: rate(a.Failed(), a.Requests), Candidate: rate(b.Failed(), b.Requests)}
+	r := Row{
+		Signal: "error_rate", Unit: "share", Relation: "difference",
+		Incumbent: rate(a.Failed(), a.Requests), Candidate: rate(b.Failed(), b.Requests),
+	}
 	r.Difference = r.Candidate - r.Incumbent
 	own := func(c sketch.Counts) interval.Interval { return interval.Wilson(c.Failed(), c.Requests, Confidence) }
 	r.IncumbentLow, r.IncumbentHigh = ends(own(a))
@@ -212,7 +217,8 @@ func latencyRow(signal string, p float64, a, b *sketch.Quantiles) Row {
 		r.Sentence = fmt.Sprintf("No difference that matters: %s is less than %v ms apart.", name, latencyFloor)
 	case !d.Bounded() || d.Low == 0:
 		r.Verdict = NotEnough
-		r.Sentence = fmt.Sprintf("Not enough answers to bound %s on both sides (%d and %d).", name, a.Count(), b.Count())
+		r.Sentence = fmt.Sprintf("Not enough answers to bound %s on both sides (%d and %d).", name, a.Count(),
+			b.Count())
 	case r.Verdict == NotEnough:
 		r.Sentence = fmt.Sprintf("%s is %.2f to %.2f times the incumbent's; not enough to tell.", name, d.Low, d.High)
 	default:
@@ -251,13 +257,17 @@ func judge(d interval.Interval, none, low, high float64) Verdict {
 	return NotEnough
 }
 
-func distributions(a, b *sketch.Summary, need drift.Need, pick func(*sketch.Content) map[string]*sketch.Column) []Distribution {
+func distributions(a, b *sketch.Summary, need drift.Need,
+	pick func(*sketch.Content) map[string]*sketch.Column,
+) []Distribution {
 	p, q := pick(&a.Content), pick(&b.Content)
 	moved, _ := drift.MeasureAll(p, q, a.Content.Distinct.Count(), b.Content.Distinct.Count(), need)
 	out := []Distribution{}
 	for name, mv := range moved {
-		d := Distribution{Column: name, Edges: p[name].Bins.Edges, Levels: p[name].Bins.Levels,
-			Incumbent: p[name].Cells(), Candidate: q[name].Cells(), Movement: mv}
+		d := Distribution{
+			Column: name, Edges: p[name].Bins.Edges, Levels: p[name].Bins.Levels,
+			Incumbent: p[name].Cells(), Candidate: q[name].Cells(), Movement: mv,
+		}
 		if mv.Numeric && mv.Reference > 0 && mv.Now > 0 {
 			ma, mb := p[name].Mean(), q[name].Mean()
 			d.IncumbentMean, d.CandidateMean = &ma, &mb
@@ -273,7 +283,8 @@ func (c *Comparison) summarise() string {
 	if c.Mismatch != "" {
 		return c.Mismatch
 	}
-	parts := []string{fmt.Sprintf("%s answered %d requests, %s %d.", c.Candidate, c.CandidateRequests, c.Incumbent, c.IncumbentRequests)}
+	parts := []string{fmt.Sprintf("%s answered %d requests, %s %d.", c.Candidate, c.CandidateRequests, c.Incumbent,
+		c.IncumbentRequests)}
 	for _, signal := range []string{"error_rate", "latency_p99"} {
 		i := slices.IndexFunc(c.Rows, func(r Row) bool { return r.Signal == signal })
 		parts = append(parts, c.Rows[i].Sentence)

@@ -58,17 +58,29 @@ func TestCompare(t *testing.T) {
 		{"slow", with(func(b *behaviour) { b.typical *= 2 }), Same, Worse, drift.Steady, "Slower"},
 		{"fast", with(func(b *behaviour) { b.typical /= 2 }), Same, Better, drift.Steady, "Faster"},
 		{"biased", with(func(b *behaviour) { b.shift = 1 }), Same, Same, drift.Moved, "moved far"},
-		{"hardly any", with(func(b *behaviour) { b.requests = 40 }), NotEnough, NotEnough, drift.NotEnough, "40 of 200 observations"},
-		{"none", with(func(b *behaviour) { b.requests = 0 }), NotEnough, NotEnough, drift.NotEnough, "answered nothing"},
-		{"the same two rows", with(func(b *behaviour) { b.shift = 1; b.repeated = true }), Same, Same, drift.NotEnough, "2 of 50 distinct inputs"},
+		{
+			"hardly any", with(func(b *behaviour) { b.requests = 40 }), NotEnough, NotEnough, drift.NotEnough,
+			"40 of 200 observations",
+		},
+		{
+			"none", with(func(b *behaviour) { b.requests = 0 }), NotEnough, NotEnough, drift.NotEnough,
+			"answered nothing",
+		},
+		{
+			"the same two rows", with(func(b *behaviour) { b.shift = 1; b.repeated = true }), Same, Same,
+			drift.NotEnough,
+			"2 of 50 distinct inputs",
+		},
 	}
 	for _, c := range cases {
 		got := Compare(side(1, "heat-demand@1", base), side(2, "heat-demand@2", c.candidate), nil, drift.DefaultNeed)
 		if len(got.Rows) != 5 || len(got.Predictions) != 1 {
 			t.Fatalf("%s: %d rows, %d predictions", c.name, len(got.Rows), len(got.Predictions))
 		}
-		if got.Rows[0].Verdict != c.errors || got.Rows[4].Verdict != c.p99 || got.Predictions[0].Movement.Verdict != c.predictions {
-			t.Errorf("%s: errors %s, p99 %s, predictions %s; %s", c.name, got.Rows[0].Verdict, got.Rows[4].Verdict, got.Predictions[0].Movement.Verdict, got.Sentence)
+		if got.Rows[0].Verdict != c.errors || got.Rows[4].Verdict != c.p99 ||
+			got.Predictions[0].Movement.Verdict != c.predictions {
+			t.Errorf("%s: errors %s, p99 %s, predictions %s; %s", c.name, got.Rows[0].Verdict, got.Rows[4].Verdict,
+				got.Predictions[0].Movement.Verdict, got.Sentence)
 		}
 		if !strings.Contains(got.Sentence, c.sentence) {
 			t.Errorf("%s: %q does not say %q", c.name, got.Sentence, c.sentence)
@@ -85,7 +97,8 @@ func TestIntervalsOfTheRatioCover(t *testing.T) {
 	r := rand.New(rand.NewPCG(9, 9))
 	hit, rounds := 0, 300
 	for range rounds {
-		a, b := behaviour{requests: 3000, typical: 8e6, spread: 0.5}, behaviour{requests: 1000, typical: 12e6, spread: 0.5}
+		a, b := behaviour{requests: 3000, typical: 8e6, spread: 0.5},
+			behaviour{requests: 1000, typical: 12e6, spread: 0.5}
 		got := Compare(side(r.Uint64(), "a@1", a), side(r.Uint64(), "a@2", b), nil, drift.DefaultNeed)
 		if p95 := got.Rows[3]; *p95.Low <= 1.5 && 1.5 <= *p95.High {
 			hit++

@@ -36,7 +36,10 @@ var profilesNeed = drift.Need{Observations: 200, Distinct: 1}
 // OfProfiles compares two reference profiles, the column that moved most first. The bins
 // of To are counted again on those of From; sketch.Column.OnBins says with which error.
 func OfProfiles(from, to string, a, b *registry.Profile) Profiles {
-	out := Profiles{From: from, To: to, FromRows: a.Rows, ToRows: b.Rows, Columns: []ProfileColumn{}, OnlyFrom: []string{}, OnlyTo: []string{}}
+	out := Profiles{
+		From: from, To: to, FromRows: a.Rows, ToRows: b.Rows, Columns: []ProfileColumn{},
+		OnlyFrom: []string{}, OnlyTo: []string{},
+	}
 	again := map[string]*sketch.Column{}
 	for name, col := range b.Columns {
 		if p, both := a.Columns[name]; both && p.Bins.Defined() {

@@ -14,7 +14,11 @@ func profileOf(t *testing.T, n int, row func(i int) (float64, string)) *registry
 	p := registry.NewProfiler(nil)
 	for i := range n {
 		x, level := row(i)
-		if err := p.Add([]string{"x", "mix"}, [][]registry.Cell{{{Kind: registry.NumberCell, Number: x}, {Kind: registry.TextCell, Text: level}}}); err != nil {
+		if err := p.Add([]string{"x", "mix"},
+			[][]registry.Cell{{
+				{Kind: registry.NumberCell, Number: x},
+				{Kind: registry.TextCell, Text: level},
+			}}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -26,7 +30,10 @@ func TestProfilesAgainstOneAnother(t *testing.T) {
 	levels := []string{"works", "harbour"}
 	same := func(int) (float64, string) { return r.NormFloat64(), levels[r.IntN(2)] }
 	a, b := profileOf(t, 3000, same), profileOf(t, 2000, same)
-	moved := profileOf(t, 2000, func(int) (float64, string) { return r.NormFloat64()*1.8 + 32, levels[min(1, r.IntN(10))] })
+	moved := profileOf(t, 2000, func(int) (float64, string) {
+		return r.NormFloat64()*1.8 + 32,
+			levels[min(1, r.IntN(10))]
+	})
 	got := OfProfiles("m@1", "m@2", a, b)
 	if got.FromRows != 3000 || got.ToRows != 2000 || len(got.Columns) != 2 {
 		t.Fatalf("%+v", got)
@@ -37,7 +44,8 @@ func TestProfilesAgainstOneAnother(t *testing.T) {
 		}
 	}
 	got = OfProfiles("m@1", "m@3", a, moved)
-	if got.Columns[0].Name != "x" || got.Columns[0].Movement.Verdict != "moved" || got.Columns[1].Movement.Verdict != "moved" {
+	if got.Columns[0].Name != "x" || got.Columns[0].Movement.Verdict != "moved" ||
+		got.Columns[1].Movement.Verdict != "moved" {
 		t.Errorf("%+v", got.Columns)
 	}
 	delete(moved.Columns, "mix")

@@ -104,11 +104,23 @@ func TestVerdicts(t *testing.T) {
 		sentence string
 	}{
 		{"unchanged", Sample{draw(2000, 0), 2000}, Sample{draw(2000, 0), 2000}, Steady, "Within noise"},
-		{"tiny but certain", Sample{draw(200000, 0), 2000}, Sample{draw(200000, 0.1), 2000}, Steady, "too small to matter"},
+		{
+			"tiny but certain",
+			Sample{draw(200000, 0), 2000},
+			Sample{draw(200000, 0.1), 2000},
+			Steady,
+			"too small to matter",
+		},
 		{"moderate", Sample{draw(5000, 0), 2000}, Sample{draw(5000, 0.4), 2000}, Look, "worth a look"},
 		{"far", Sample{draw(5000, 0), 2000}, Sample{draw(5000, 1), 2000}, Moved, "Moved far"},
 		{"far but few", Sample{draw(5000, 0), 2000}, Sample{draw(100, 1), 100}, NotEnough, "100 of 200 observations"},
-		{"far but repeated rows", Sample{draw(5000, 0), 2000}, Sample{draw(5000, 1), 2}, NotEnough, "2 of 50 distinct inputs"},
+		{
+			"far but repeated rows",
+			Sample{draw(5000, 0), 2000},
+			Sample{draw(5000, 1), 2},
+			NotEnough,
+			"2 of 50 distinct inputs",
+		},
 	}
 	for _, c := range cases {
 		got, err := Measure(c.p, c.q, DefaultNeed)
@@ -119,7 +131,8 @@ func TestVerdicts(t *testing.T) {
 			t.Errorf("%s: got %q %q, want %q with %q", c.name, got.Verdict, got.Sentence, c.want, c.sentence)
 		}
 	}
-	if _, err := Measure(Sample{Column: draw(10, 0)}, Sample{Column: sketch.NewColumn(sketch.Bins{Levels: []string{"a"}})}, DefaultNeed); err == nil {
+	if _, err := Measure(Sample{Column: draw(10, 0)},
+		Sample{Column: sketch.NewColumn(sketch.Bins{Levels: []string{"a"}})}, DefaultNeed); err == nil {
 		t.Error("columns on other bins were compared")
 	}
 }

@@ -104,7 +104,8 @@ type Movement struct {
 // looked at. The columns must be on equal bins, or an error says so.
 func Measure(p, q Sample, need Need) (Movement, error) {
 	if !p.Column.Bins.Equal(q.Column.Bins) {
-		return Movement{}, fmt.Errorf("the two sides were counted on different bins (%d and %d)", p.Column.Bins.Len(), q.Column.Bins.Len())
+		return Movement{}, fmt.Errorf("the two sides were counted on different bins (%d and %d)", p.Column.Bins.Len(),
+			q.Column.Bins.Len())
 	}
 	cp, cq := p.Column.Cells(), q.Column.Cells()
 	n, m := float64(p.Column.Seen()), float64(q.Column.Seen())
@@ -141,7 +142,9 @@ func Measure(p, q Sample, need Need) (Movement, error) {
 // MeasureAll measures several columns of the same two sides together and adjusts
 // their p-values for one another. Columns that cannot be compared are left out and
 // named.
-func MeasureAll(p, q map[string]*sketch.Column, distinctP, distinctQ uint64, need Need) (moved map[string]Movement, left []string) {
+func MeasureAll(p, q map[string]*sketch.Column, distinctP, distinctQ uint64, need Need) (moved map[string]Movement,
+	left []string,
+) {
 	moved = map[string]Movement{}
 	var names []string
 	var ps []float64

@@ -144,7 +144,10 @@ func Step(plan Plan, split int, trials []traffic.TrialPair, state State, e Evide
 			t.Readings = append(t.Readings, r)
 			if r.Progress >= 1 && !t.Fired {
 				t.Fired = true
-				actions = append(actions, Action{RollBack: t.Candidate, Signal: g.Signal, Sentence: fmt.Sprintf("%s %s", t.Candidate, r.Sentence)})
+				actions = append(actions, Action{
+					RollBack: t.Candidate, Signal: g.Signal,
+					Sentence: fmt.Sprintf("%s %s", t.Candidate, r.Sentence),
+				})
 			}
 		}
 		next.Trials = append(next.Trials, t)
@@ -165,10 +168,12 @@ func (t *TrialState) readErrors(mainVersion string, main, trial Lane, alpha floa
 	var verdict string
 	switch {
 	case t.Errors.Fires(alpha):
-		verdict = fmt.Sprintf(": worse by more than the %.2g points allowed. The evidence is %s to 1; the guard fires at %s.",
+		verdict = fmt.Sprintf(": worse by more than the %.2g points allowed. The evidence is %s to 1; the guard "+
+			"fires at %s.",
 			t.Errors.Margin*100, odds(log), odds(-math.Log(alpha)))
 	case log > 1:
-		verdict = fmt.Sprintf("; the evidence that it is worse than allowed is %s to 1, the guard fires at %s.", odds(log), odds(-math.Log(alpha)))
+		verdict = fmt.Sprintf("; the evidence that it is worse than allowed is %s to 1, the guard fires at %s.",
+			odds(log), odds(-math.Log(alpha)))
 	default:
 		verdict = "; no sign that it is worse than allowed."
 	}
@@ -221,13 +226,16 @@ func readDrift(g Guard, main, trial Lane, alpha float64) Reading {
 		case lacking != "":
 			// A guard never fires on too little or too repetitive data, and has come no
 			// further than its data has.
-			r.Progress = math.Min(r.Progress, drift.DefaultNeed.Met(min(p.Seen(), q.Seen()), min(main.Distinct, trial.Distinct)))
+			r.Progress = math.Min(r.Progress,
+				drift.DefaultNeed.Met(min(p.Seen(), q.Seen()), min(main.Distinct, trial.Distinct)))
 			r.Sentence = fmt.Sprintf("predicts %s; not enough to tell: %s.", name, lacking)
 		case gap.Low > g.Margin:
-			r.Sentence = fmt.Sprintf("predicts another %s: the cumulative shares differ by %.2f, surely by %.2f, and %.2f is allowed.%s",
+			r.Sentence = fmt.Sprintf("predicts another %s: the cumulative shares differ by %.2f, surely by %.2f, and "+
+				"%.2f is allowed.%s",
 				name, gap.Seen, gap.Low, g.Margin, means(p, q))
 		default:
-			r.Sentence = fmt.Sprintf("predicts %s with a gap of %.2f in the cumulative shares; the guard fires at %.2f.", name, gap.Seen, g.Margin+gap.Noise)
+			r.Sentence = fmt.Sprintf("predicts %s with a gap of %.2f in the cumulative shares; the guard "+
+				"fires at %.2f.", name, gap.Seen, g.Margin+gap.Noise)
 		}
 	}
 	return r
@@ -258,18 +266,22 @@ func odds(log float64) string {
 // Check says whether a plan can be followed.
 func (p Plan) Check() error {
 	if !(p.Alpha > 0 && p.Alpha < 1) {
-		return fault.New(fault.Invalid, "plan.alpha", "alpha is %v", p.Alpha).In("plan.alpha").Do("give a chance of false alarm between 0 and 1, such as 0.001")
+		return fault.New(fault.Invalid, "plan.alpha", "alpha is %v", p.Alpha).In("plan.alpha").
+			Do("give a chance of false alarm between 0 and 1, such as 0.001")
 	}
 	seen := map[string]bool{}
 	for i, g := range p.Guards {
 		field := fmt.Sprintf("plan.guards[%d]", i)
 		switch {
 		case g.Signal != ErrorRate && g.Signal != PredictionDrift:
-			return fault.New(fault.Invalid, "guard.signal", "%q is no signal that a guard can watch", g.Signal).In(field+".signal").Do("use %s or %s", ErrorRate, PredictionDrift)
+			return fault.New(fault.Invalid, "guard.signal", "%q is no signal that a guard can watch", g.Signal).
+				In(field+".signal").Do("use %s or %s", ErrorRate, PredictionDrift)
 		case seen[g.Signal]:
-			return fault.New(fault.Invalid, "guard.twice", "two guards watch %s", g.Signal).In(field + ".signal").Do("give one guard for each signal")
+			return fault.New(fault.Invalid, "guard.twice", "two guards watch %s", g.Signal).In(field + ".signal").
+				Do("give one guard for each signal")
 		case !(g.Margin >= 0 && g.Margin < 1):
-			return fault.New(fault.Invalid, "guard.margin", "the margin of %s is %v", g.Signal, g.Margin).In(field + ".margin").Do("give a share from 0 to below 1, such as 0.005")
+			return fault.New(fault.Invalid, "guard.margin", "the margin of %s is %v", g.Signal, g.Margin).
+				In(field + ".margin").Do("give a share from 0 to below 1, such as 0.005")
 		}
 		seen[g.Signal] = true
 	}

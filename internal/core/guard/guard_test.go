@@ -83,7 +83,8 @@ func TestStories(t *testing.T) {
 		if c.within == 0 && at != 0 {
 			t.Errorf("%s: rolled back at second %d: %s", c.name, at, action.Sentence)
 		}
-		if c.within > 0 && (at == 0 || at > c.within || action.Signal != c.signal || !strings.Contains(action.Sentence, c.says)) {
+		if c.within > 0 && (at == 0 || at > c.within || action.Signal != c.signal ||
+			!strings.Contains(action.Sentence, c.says)) {
 			t.Errorf("%s: second %d, %s: %q", c.name, at, action.Signal, action.Sentence)
 		}
 		for _, r := range state.Trials[0].Readings {

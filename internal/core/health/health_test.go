@@ -9,7 +9,10 @@ func TestHealth(t *testing.T) {
 	now := time.Unix(1000, 0)
 	s := State{Healthy: true}
 	var turns []Turn
-	for i, reason := range []string{"", "connection refused", "", "connection refused", "time-out", "time-out", "", ""} {
+	for i, reason := range []string{
+		"", "connection refused", "", "connection refused", "time-out", "time-out", "",
+		"",
+	} {
 		var turn Turn
 		s, turn = Rule{After: 2}.Step(s, reason, now.Add(time.Duration(i)*time.Second))
 		turns = append(turns, turn)

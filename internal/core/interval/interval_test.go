@@ -20,7 +20,8 @@ func TestNewcombeAgainstPublishedExamples(t *testing.T) {
 	for _, c := range cases {
 		got := Newcombe(c.k1, c.n1, c.k2, c.n2, 0.95)
 		if math.Abs(got.Low-c.low) > 5e-4 || math.Abs(got.High-c.high) > 5e-4 {
-			t.Errorf("%d/%d against %d/%d: got %.4f to %.4f, want %.4f to %.4f", c.k2, c.n2, c.k1, c.n1, got.Low, got.High, c.low, c.high)
+			t.Errorf("%d/%d against %d/%d: got %.4f to %.4f, want %.4f to %.4f", c.k2, c.n2, c.k1, c.n1, got.Low,
+				got.High, c.low, c.high)
 		}
 	}
 	if got := Newcombe(0, 0, 1, 5, 0.95); got.Low != -1 || got.High != 1 {

@@ -74,8 +74,14 @@ func Default() Ladder {
 	return Ladder{
 		Rungs: []Rung{
 			{Name: "draft", Meaning: "registered, nothing asked yet", Gate: []Requirement{}},
-			{Name: "proven", Meaning: "its bytes are here and it was measured", Gate: []Requirement{{ArtifactStored{}}, {MetricRecorded{}}}},
-			{Name: "rehearsal", Meaning: "may run beside the live ones", Skip: true, Gate: []Requirement{{SignatureNotBroken{}}}},
+			{
+				Name: "proven", Meaning: "its bytes are here and it was measured",
+				Gate: []Requirement{{ArtifactStored{}}, {MetricRecorded{}}},
+			},
+			{
+				Name: "rehearsal", Meaning: "may run beside the live ones", Skip: true,
+				Gate: []Requirement{{SignatureNotBroken{}}},
+			},
 			{Name: "live", Meaning: "may answer real traffic", Skip: true, Gate: []Requirement{{SignOffs{Count: 1}}}},
 		},
 		CarryOut: AtOnce, RemindAfter: Duration(usualReminder), ExpireAfter: Duration(usualExpiry),
@@ -139,21 +145,26 @@ const (
 // left out.
 func (l *Ladder) Check() error {
 	if len(l.Rungs) < 2 || len(l.Rungs) > mostRungs {
-		return fault.New(fault.Invalid, "ladder.rungs", "the ladder has %d rungs", len(l.Rungs)).In("rungs").Do("give from 2 to %d, the lowest first", mostRungs)
+		return fault.New(fault.Invalid, "ladder.rungs", "the ladder has %d rungs", len(l.Rungs)).In("rungs").
+			Do("give from 2 to %d, the lowest first", mostRungs)
 	}
 	switch l.CarryOut {
 	case "":
 		l.CarryOut = AtOnce
 	case AtOnce, ByHand:
 	default:
-		return fault.New(fault.Invalid, "ladder.carry_out", "%q is no way to carry a promotion out", l.CarryOut).In("carry_out").Do("use %s or %s", AtOnce, ByHand)
+		return fault.New(fault.Invalid, "ladder.carry_out", "%q is no way to carry a promotion out", l.CarryOut).
+			In("carry_out").Do("use %s or %s", AtOnce, ByHand)
 	}
 	for field, d := range map[string]*Duration{"remind_after": &l.RemindAfter, "expire_after": &l.ExpireAfter} {
 		if *d == 0 {
-			*d = map[string]Duration{"remind_after": Duration(usualReminder), "expire_after": Duration(usualExpiry)}[field]
+			*d = map[string]Duration{
+				"remind_after": Duration(usualReminder), "expire_after": Duration(usualExpiry),
+			}[field]
 		}
 		if *d < Duration(time.Minute) {
-			return fault.New(fault.Invalid, "ladder.time", "%s is %s", field, *d).In(field).Do("give at least 1m, such as 24h")
+			return fault.New(fault.Invalid, "ladder.time", "%s is %s", field, *d).In(field).
+				Do("give at least 1m, such as 24h")
 		}
 	}
 	seen := map[string]bool{Retired: true}
@@ -162,19 +173,27 @@ func (l *Ladder) Check() error {
 		field := fmt.Sprintf("rungs[%d]", i)
 		switch {
 		case !rungName.MatchString(r.Name):
-			return fault.New(fault.Invalid, "ladder.rung_name", "%q is no name for a rung", r.Name).In(field + ".name").Do("use small letters, digits, - and _, beginning with a letter")
+			return fault.New(fault.Invalid, "ladder.rung_name", "%q is no name for a rung", r.Name).In(field + ".name").
+				Do("use small letters, digits, - and _, beginning with a letter")
 		case seen[r.Name]:
-			return fault.New(fault.Invalid, "ladder.rung_twice", "there are two rungs %q; retired is one that every ladder has beside it", r.Name).In(field + ".name").Do("give each its own name")
+			return fault.New(fault.Invalid, "ladder.rung_twice",
+				"there are two rungs %q; retired is one that every ladder has beside it", r.Name).In(field + ".name").
+				Do("give each its own name")
 		case i == 0 && r.HoldsOne:
-			return fault.New(fault.Invalid, "ladder.lowest", "%s is the lowest rung and holds one version", r.Name).In(field + ".holds_one").Do("versions are registered on the lowest rung, so it must hold many")
+			return fault.New(fault.Invalid, "ladder.lowest", "%s is the lowest rung and holds one version", r.Name).
+				In(field + ".holds_one").Do("versions are registered on the lowest rung, so it must hold many")
 		case i == 0 && len(r.Gate) > 0:
-			return fault.New(fault.Invalid, "ladder.lowest", "%s is the lowest rung and has a gate", r.Name).In(field + ".gate").Do("nobody steps up to the lowest rung; put the gate on the next")
+			return fault.New(fault.Invalid, "ladder.lowest", "%s is the lowest rung and has a gate", r.Name).
+				In(field + ".gate").Do("nobody steps up to the lowest rung; put the gate on the next")
 		case r.Displaced != "" && !r.HoldsOne:
-			return fault.New(fault.Invalid, "ladder.displaced", "%s says where displaced versions go and holds many", r.Name).In(field + ".displaced").Do("leave it out, or say holds_one")
+			return fault.New(fault.Invalid, "ladder.displaced", "%s says where displaced versions go and holds many",
+				r.Name).In(field + ".displaced").Do("leave it out, or say holds_one")
 		case r.Displaced != "" && r.Displaced != "below" && r.Displaced != Retired:
-			return fault.New(fault.Invalid, "ladder.displaced", "%q is nowhere a version can go", r.Displaced).In(field + ".displaced").Do("use below or retired")
+			return fault.New(fault.Invalid, "ladder.displaced", "%q is nowhere a version can go", r.Displaced).
+				In(field + ".displaced").Do("use below or retired")
 		case len(r.Gate) > mostPerGate:
-			return fault.New(fault.Invalid, "ladder.gate", "the gate of %s has %d requirements", r.Name, len(r.Gate)).In(field+".gate").Do("use at most %d", mostPerGate)
+			return fault.New(fault.Invalid, "ladder.gate", "the gate of %s has %d requirements", r.Name, len(r.Gate)).
+				In(field+".gate").Do("use at most %d", mostPerGate)
 		}
 		seen[r.Name] = true
 		if r.Gate == nil {
@@ -189,7 +208,9 @@ func (l *Ladder) Check() error {
 			if c, ok := q.Rule.(Checklist); ok {
 				for _, item := range c.Items {
 					if items[item.Name] {
-						return fault.New(fault.Invalid, "ladder.item_twice", "the gate of %s has two checklist items %q", r.Name, item.Name).In(at).Do("give each its own name")
+						return fault.New(fault.Invalid, "ladder.item_twice",
+							"the gate of %s has two checklist items %q", r.Name, item.Name).In(at).
+							Do("give each its own name")
 					}
 					items[item.Name] = true
 				}
@@ -233,14 +254,17 @@ func (l Ladder) CheckClimb(version, from, to string) error {
 	h, target := l.Height(from), l.Height(to)
 	switch {
 	case from == Retired:
-		return fault.New(fault.Refused, "promotion.retired", "%s is retired", version).In("version").Do("reinstate it before asking")
+		return fault.New(fault.Refused, "promotion.retired", "%s is retired", version).In("version").
+			Do("reinstate it before asking")
 	case h == target:
-		return fault.New(fault.Refused, "promotion.there_already", "%s stands on %s already", version, to).In("to").Do("nothing needs doing")
+		return fault.New(fault.Refused, "promotion.there_already", "%s stands on %s already", version, to).In("to").
+			Do("nothing needs doing")
 	case h > target:
 		return fault.New(fault.Refused, "promotion.downwards", "%s stands on %s, above %s", version, from, to).In("to").
 			Do("a promotion only goes up; to take a version out of traffic use: innerladder back")
 	case target > h+1 && !l.Rungs[target].Skip:
-		return fault.New(fault.Refused, "promotion.skips", "%s stands on %s, and %s does not let versions skip a rung", version, from, to).In("to").
+		return fault.New(fault.Refused, "promotion.skips", "%s stands on %s, and %s does not let versions skip a rung",
+			version, from, to).In("to").
 			Do("ask for %s first", l.Rungs[h+1].Name)
 	}
 	return nil

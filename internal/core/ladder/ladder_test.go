@@ -12,7 +12,10 @@ import (
 
 func candidate() Facts {
 	return Facts{
-		Version:         &registry.Version{Ref: "heat-demand@2", Digest: "d2", Metrics: map[string]float64{"rmse": 0.3}, Artifacts: []registry.Artifact{{Name: "m"}}},
+		Version: &registry.Version{
+			Ref: "heat-demand@2", Digest: "d2", Metrics: map[string]float64{"rmse": 0.3},
+			Artifacts: []registry.Artifact{{Name: "m"}},
+		},
 		StoredArtifacts: 1, Verified: true, Now: noon,
 	}
 }
@@ -20,7 +23,10 @@ func candidate() Facts {
 var noon = time.Date(2026, 1, 14, 12, 0, 0, 0, time.UTC) // a Wednesday
 
 func ask(from, to string) *Promotion {
-	return &Promotion{ID: "P-1", Version: "heat-demand@2", From: from, To: to, AskedBy: "runa", State: Open, OpenedAt: noon}
+	return &Promotion{
+		ID: "P-1", Version: "heat-demand@2", From: from, To: to, AskedBy: "runa", State: Open,
+		OpenedAt: noon,
+	}
 }
 
 func sign(by string, a Answer, note string) SignOff {
@@ -95,7 +101,8 @@ func TestStaleAndVoidSignOffsDoNotCount(t *testing.T) {
 	bytes.Version.Digest = "d3"
 	for name, now := range map[string]Facts{"another incumbent": other, "other bytes": bytes} {
 		p := ask("rehearsal", "live")
-		if got := signed(t, Default(), p, now, sign("odd", Yes, "")); got != Open || !strings.Contains(p.Findings[0].Sentence, "stale") {
+		if got := signed(t, Default(), p, now, sign("odd", Yes, "")); got != Open ||
+			!strings.Contains(p.Findings[0].Sentence, "stale") {
 			t.Errorf("%s: %s, %s; want open, and to hear why", name, got, p.Findings[0].Sentence)
 		}
 		if got := signed(t, Default(), p, candidate()); got != CarriedOut {
@@ -159,10 +166,17 @@ func TestCheckClimb(t *testing.T) {
 		l              Ladder
 		from, to, code string
 	}{
-		{Default(), "draft", "live", ""}, {Default(), "proven", "rehearsal", ""},
-		{strict, "draft", "live", "promotion.skips"}, {strict, "proven", "live", "promotion.skips"}, {strict, "rehearsal", "live", ""}, {strict, "draft", "rehearsal", ""},
-		{Default(), "live", "live", "promotion.there_already"}, {Default(), "live", "draft", "promotion.downwards"},
-		{Default(), "draft", "moon", "rung.unknown"}, {Default(), "draft", Retired, "rung.unknown"}, {Default(), Retired, "live", "promotion.retired"},
+		{Default(), "draft", "live", ""},
+		{Default(), "proven", "rehearsal", ""},
+		{strict, "draft", "live", "promotion.skips"},
+		{strict, "proven", "live", "promotion.skips"},
+		{strict, "rehearsal", "live", ""},
+		{strict, "draft", "rehearsal", ""},
+		{Default(), "live", "live", "promotion.there_already"},
+		{Default(), "live", "draft", "promotion.downwards"},
+		{Default(), "draft", "moon", "rung.unknown"},
+		{Default(), "draft", Retired, "rung.unknown"},
+		{Default(), Retired, "live", "promotion.retired"},
 	}
 	for _, c := range cases {
 		if got := fault.Code(c.l.CheckClimb("heat-demand@2", c.from, c.to)); got != c.code {
@@ -253,7 +267,10 @@ func TestWhomItWaitsFor(t *testing.T) {
 	deferred, handed := sign("odd", Later, ""), sign("tove", HandOver, "")
 	deferred.Until, handed.To = &until, "sif"
 	p.SignOffs = []SignOff{deferred, handed, sign("gro", Yes, "")}
-	for who, want := range map[string]bool{"runa": false, "odd": false, "tove": false, "sif": true, "gro": false, "anyone": true} {
+	for who, want := range map[string]bool{
+		"runa": false, "odd": false, "tove": false, "sif": true, "gro": false,
+		"anyone": true,
+	} {
 		if got := p.Awaits(who, noon); got != want {
 			t.Errorf("waits for %s: %v", who, got)
 		}
@@ -274,8 +291,15 @@ func TestWhomItWaitsFor(t *testing.T) {
 }
 
 func TestWhoseAnswerCounts(t *testing.T) {
-	l := Ladder{Rungs: []Rung{{Name: "draft"}, {Name: "proven"}, {Name: "rehearsal", Sign: []string{"operator"}}, {Name: "live", Skip: true, Gate: []Requirement{
-		{SignOffs{Count: 1, Roles: []string{"approver"}, NotTrainer: true}}, {SignOffs{Count: 1, Roles: []string{"safety"}}}}}}}
+	l := Ladder{Rungs: []Rung{
+		{Name: "draft"},
+		{Name: "proven"},
+		{Name: "rehearsal", Sign: []string{"operator"}},
+		{Name: "live", Skip: true, Gate: []Requirement{
+			{SignOffs{Count: 1, Roles: []string{"approver"}, NotTrainer: true}},
+			{SignOffs{Count: 1, Roles: []string{"safety"}}},
+		}},
+	}}
 	for _, c := range []struct {
 		to, who string
 		roles   []string
@@ -304,7 +328,12 @@ func TestWhoseAnswerCounts(t *testing.T) {
 }
 
 func TestStepsOnRungsThatHoldOne(t *testing.T) {
-	l := Ladder{Rungs: []Rung{{Name: "draft"}, {Name: "proven", HoldsOne: true}, {Name: "rehearsal", HoldsOne: true}, {Name: "live", HoldsOne: true, Displaced: Retired}}}
+	l := Ladder{Rungs: []Rung{
+		{Name: "draft"},
+		{Name: "proven", HoldsOne: true},
+		{Name: "rehearsal", HoldsOne: true},
+		{Name: "live", HoldsOne: true, Displaced: Retired},
+	}}
 	none := func(int) bool { return false }
 	for name, c := range map[string]struct {
 		from, to string
@@ -312,11 +341,24 @@ func TestStepsOnRungsThatHoldOne(t *testing.T) {
 		busy     func(int) bool
 		want     string
 	}{
-		"nobody there":            {"rehearsal", "live", nil, none, "4→live"},
-		"one is retired":          {"rehearsal", "live", map[string][]int{"live": {1}}, none, "4→live 1→retired"},
-		"one that answers":        {"rehearsal", "live", map[string][]int{"live": {1}, "rehearsal": {4}}, func(n int) bool { return n == 1 }, "4→live 1→rehearsal"},
-		"one that answers, a row": {"draft", "live", map[string][]int{"live": {1}, "rehearsal": {2}, "proven": {3}}, func(n int) bool { return n == 1 }, "4→live 1→rehearsal 2→proven 3→draft"},
-		"below":                   {"proven", "rehearsal", map[string][]int{"rehearsal": {1}, "proven": {4}}, none, "4→rehearsal 1→proven"},
+		"nobody there":   {"rehearsal", "live", nil, none, "4→live"},
+		"one is retired": {"rehearsal", "live", map[string][]int{"live": {1}}, none, "4→live 1→retired"},
+		"one that answers": {
+			"rehearsal", "live",
+			map[string][]int{"live": {1}, "rehearsal": {4}},
+			func(n int) bool { return n == 1 }, "4→live 1→rehearsal",
+		},
+		"one that answers, a row": {
+			"draft", "live",
+			map[string][]int{"live": {1}, "rehearsal": {2}, "proven": {3}},
+			func(n int) bool { return n == 1 }, "4→live 1→rehearsal 2→proven 3→draft",
+		},
+		"below": {
+			"proven", "rehearsal",
+			map[string][]int{"rehearsal": {1}, "proven": {4}},
+			none,
+			"4→rehearsal 1→proven",
+		},
 	} {
 		var got []string
 		for _, m := range l.Steps(4, c.from, c.to, c.standing, c.busy) {
@@ -347,7 +389,8 @@ func TestALadderAsJSON(t *testing.T) {
 		t.Fatal(err)
 	}
 	c, _ := json.Marshal(again)
-	if string(b) != string(c) || !strings.Contains(string(b), `{"kind":"sign_offs","count":2,"roles":["approver"]}`) || !strings.Contains(string(b), `"remind_after":"4h"`) {
+	if string(b) != string(c) || !strings.Contains(string(b), `{"kind":"sign_offs","count":2,"roles":["approver"]}`) ||
+		!strings.Contains(string(b), `"remind_after":"4h"`) {
 		t.Errorf("it came back as %s, then %s", b, c)
 	}
 	for bad, code := range map[string]string{

@@ -122,7 +122,8 @@ func ParseID(field, s string) (int, error) {
 	digits, ok := strings.CutPrefix(strings.ToUpper(s), "P-")
 	n, err := strconv.Atoi(digits)
 	if !ok || err != nil || n < 1 {
-		return 0, fault.New(fault.Invalid, "promotion.id", "%q names no promotion", s).In(field).Do("write P-NUMBER, such as P-1")
+		return 0, fault.New(fault.Invalid, "promotion.id", "%q names no promotion", s).In(field).
+			Do("write P-NUMBER, such as P-1")
 	}
 	return n, nil
 }
@@ -145,25 +146,34 @@ func (p *Promotion) Sign(s SignOff, rung Rung) error {
 		return fault.New(fault.Refused, "promotion.closed", "%s is %s", p.ID, p.State.Words()).In("promotion").
 			Do("only an open promotion can be signed")
 	case s.Answer != Yes && s.Answer != No && s.Answer != Later && s.Answer != HandOver:
-		return fault.New(fault.Invalid, "sign_off.answer", "%q is no answer", s.Answer).In("answer").Do("answer yes, no, later or hand_over")
+		return fault.New(fault.Invalid, "sign_off.answer", "%q is no answer", s.Answer).In("answer").
+			Do("answer yes, no, later or hand_over")
 	case s.By == p.AskedBy && p.State == ToReview:
-		return fault.New(fault.Refused, "sign_off.own", "%s carried %s out past its gate and cannot sign it", s.By, p.ID).In("promotion").Do("someone else must say whether that was right")
+		return fault.New(fault.Refused, "sign_off.own", "%s carried %s out past its gate and cannot sign it", s.By,
+			p.ID).In("promotion").Do("someone else must say whether that was right")
 	case s.By == p.AskedBy:
-		return fault.New(fault.Refused, "sign_off.own", "%s asked for %s and cannot sign it", s.By, p.ID).In("promotion").
+		return fault.New(fault.Refused, "sign_off.own", "%s asked for %s and cannot sign it", s.By, p.ID).
+			In("promotion").
 			Do("someone else must sign; or withdraw it with: innerladder withdraw %s", p.ID)
 	case !HasRole(rung.Sign, s.Roles):
-		return fault.New(fault.Forbidden, "sign_off.role", "%s is signed for by those with the role %s", rung.Name, strings.Join(rung.Sign, " or ")).In("promotion").
+		return fault.New(fault.Forbidden, "sign_off.role", "%s is signed for by those with the role %s", rung.Name,
+			strings.Join(rung.Sign, " or ")).In("promotion").
 			Do("hand it to one of them by a comment, or ask an owner for the role")
 	case s.Answer == No && strings.TrimSpace(s.Note) == "":
-		return fault.New(fault.Invalid, "sign_off.reason", "a no needs a reason").In("note").Do("say what must change first")
+		return fault.New(fault.Invalid, "sign_off.reason", "a no needs a reason").In("note").
+			Do("say what must change first")
 	case s.Answer == Later && (s.Until == nil || !s.Until.After(s.At)):
-		return fault.New(fault.Invalid, "sign_off.until", "a later says no time that is still to come").In("until").Do("say until when, such as 48h from now")
+		return fault.New(fault.Invalid, "sign_off.until", "a later says no time that is still to come").In("until").
+			Do("say until when, such as 48h from now")
 	case s.Answer == Later && s.Until.Sub(s.At) > 90*24*time.Hour:
-		return fault.New(fault.Invalid, "sign_off.until", "an answer cannot be put off for more than 90 days").In("until").Do("say no, or hand it over")
+		return fault.New(fault.Invalid, "sign_off.until", "an answer cannot be put off for more than 90 days").
+			In("until").Do("say no, or hand it over")
 	case s.Answer == HandOver && (s.To == "" || s.To == s.By):
-		return fault.New(fault.Invalid, "sign_off.to", "it is handed over to nobody else").In("to").Do("name the person")
+		return fault.New(fault.Invalid, "sign_off.to", "it is handed over to nobody else").In("to").
+			Do("name the person")
 	case s.Answer == HandOver && s.To == p.AskedBy:
-		return fault.New(fault.Refused, "sign_off.to", "%s asked for %s and cannot sign it", s.To, p.ID).In("to").Do("hand it to someone else")
+		return fault.New(fault.Refused, "sign_off.to", "%s asked for %s and cannot sign it", s.To, p.ID).In("to").
+			Do("hand it to someone else")
 	}
 	p.SignOffs = slices.DeleteFunc(p.SignOffs, func(o SignOff) bool { return o.By == s.By })
 	p.SignOffs = append(p.SignOffs, s)
@@ -175,25 +185,31 @@ func (p *Promotion) Tick(t Tick, listed []Listed) error {
 	i := slices.IndexFunc(listed, func(l Listed) bool { return l.Name == t.Item && (t.Rung == "" || l.Rung == t.Rung) })
 	switch {
 	case !p.State.Signable():
-		return fault.New(fault.Refused, "promotion.closed", "%s is %s", p.ID, p.State.Words()).In("promotion").Do("only the list of an open promotion can be ticked")
+		return fault.New(fault.Refused, "promotion.closed", "%s is %s", p.ID, p.State.Words()).In("promotion").
+			Do("only the list of an open promotion can be ticked")
 	case t.By == p.AskedBy:
-		return fault.New(fault.Refused, "tick.own", "%s asked for %s and cannot tick its list", t.By, p.ID).In("promotion").Do("a reviewer looks at it")
+		return fault.New(fault.Refused, "tick.own", "%s asked for %s and cannot tick its list", t.By, p.ID).
+			In("promotion").Do("a reviewer looks at it")
 	case i < 0:
 		var names []string
 		for _, l := range listed {
 			names = append(names, l.Name+" for "+l.Rung)
 		}
-		f := fault.New(fault.Invalid, "tick.item", "the checklist of %s has no item %q", p.ID, strings.TrimSuffix(t.Item+" for "+t.Rung, " for ")).In("item")
+		f := fault.New(fault.Invalid, "tick.item", "the checklist of %s has no item %q", p.ID,
+			strings.TrimSuffix(t.Item+" for "+t.Rung, " for ")).In("item")
 		if len(names) == 0 {
 			return f.Do("its gate has no checklist")
 		}
 		return f.Do("its items are %s", strings.Join(names, ", "))
 	case strings.TrimSpace(t.Note) == "" && strings.TrimSpace(t.Link) == "":
-		return fault.New(fault.Invalid, "tick.note", "the tick says nothing").In("note").Do("give a note or a link: what did you see?")
+		return fault.New(fault.Invalid, "tick.note", "the tick says nothing").In("note").
+			Do("give a note or a link: what did you see?")
 	case listed[i].Link && t.Link == "":
-		return fault.New(fault.Invalid, "tick.link", "%s needs a link", t.Item).In("link").Do("give the address of what shows it")
+		return fault.New(fault.Invalid, "tick.link", "%s needs a link", t.Item).In("link").
+			Do("give the address of what shows it")
 	case t.Link != "" && !strings.HasPrefix(t.Link, "https://") && !strings.HasPrefix(t.Link, "http://"):
-		return fault.New(fault.Invalid, "tick.link", "%q is no address", t.Link).In("link").Do("give one that begins with https:// or http://")
+		return fault.New(fault.Invalid, "tick.link", "%q is no address", t.Link).In("link").
+			Do("give one that begins with https:// or http://")
 	}
 	t.Rung = listed[i].Rung
 	p.Ticks = slices.DeleteFunc(p.Ticks, func(o Tick) bool { return o.Rung == t.Rung && o.Item == t.Item })
@@ -347,7 +363,8 @@ func (l Ladder) DueAt(p *Promotion, now time.Time) Due {
 	switch {
 	case p.State == Open && !p.Ready && now.Sub(last) >= time.Duration(l.ExpireAfter):
 		return Expire
-	case p.State.Signable() && now.Sub(asked) >= time.Duration(l.RemindAfter) && now.Sub(last) >= time.Duration(l.RemindAfter):
+	case p.State.Signable() && now.Sub(asked) >= time.Duration(l.RemindAfter) &&
+		now.Sub(last) >= time.Duration(l.RemindAfter):
 		return Remind
 	}
 	return Nothing

@@ -92,7 +92,8 @@ func (q Requirement) MarshalJSON() ([]byte, error) {
 func (q *Requirement) UnmarshalJSON(b []byte) error {
 	all := map[string]json.RawMessage{}
 	if err := json.Unmarshal(b, &all); err != nil {
-		return fault.New(fault.Invalid, "requirement.form", "a requirement is not an object: %s", clip(b)).In("gate").Do(`write {"kind": …} with its settings`)
+		return fault.New(fault.Invalid, "requirement.form", "a requirement is not an object: %s", clip(b)).In("gate").
+			Do(`write {"kind": …} with its settings`)
 	}
 	var kind string
 	_ = json.Unmarshal(all["kind"], &kind)
@@ -116,13 +117,15 @@ func (q *Requirement) UnmarshalJSON(b []byte) error {
 			if len(settings) == 0 {
 				settings = []string{"none"}
 			}
-			return fault.New(fault.Invalid, "requirement.settings", "the requirement %s cannot be read: %s", kind, strings.TrimPrefix(err.Error(), "json: ")).In("gate").
+			return fault.New(fault.Invalid, "requirement.settings", "the requirement %s cannot be read: %s", kind,
+				strings.TrimPrefix(err.Error(), "json: ")).In("gate").
 				Do("its settings are %s", strings.Join(settings, ", "))
 		}
 		q.Rule = rule
 		return nil
 	}
-	return fault.New(fault.Invalid, "requirement.kind", "%q is no kind of requirement", kind).In("gate").Do("use one of %s", strings.Join(names, ", "))
+	return fault.New(fault.Invalid, "requirement.kind", "%q is no kind of requirement", kind).In("gate").
+		Do("use one of %s", strings.Join(names, ", "))
 }
 
 func clip(b []byte) string {
@@ -138,9 +141,11 @@ func (Requirement) JSONSchemaBytes() ([]byte, error) {
 	for _, k := range kinds() {
 		names = append(names, k.Kind)
 	}
-	return json.Marshal(map[string]any{"type": "object", "required": []string{"kind"}, "additionalProperties": true,
+	return json.Marshal(map[string]any{
+		"type": "object", "required": []string{"kind"}, "additionalProperties": true,
 		"properties":  map[string]any{"kind": map[string]any{"type": "string", "enum": names}},
-		"description": "the kind and its settings; see /requirement-kinds"})
+		"description": "the kind and its settings; see /requirement-kinds",
+	})
 }
 
 func (q Requirement) check(field string, l Ladder) error {

@@ -4,7 +4,12 @@ package ladder
 // their digest.
 type ArtifactStored struct{}
 
-var artifactStoredKind = KindInfo{"artifact_stored", "the version's files are in the store, and their digests are right", []Setting{}, as[ArtifactStored]}
+var artifactStoredKind = KindInfo{
+	"artifact_stored",
+	"the version's files are in the store, and their digests are right",
+	[]Setting{},
+	as[ArtifactStored],
+}
 
 // Kind names it.
 func (ArtifactStored) Kind() string { return artifactStoredKind.Kind }
@@ -16,7 +21,8 @@ func (ArtifactStored) Evaluate(f Facts) Outcome {
 	case n == 0:
 		return failed(f.Version.Ref, "The version has no artifact.")
 	case f.StoredArtifacts < n:
-		return failed(f.Version.Ref, "%d of %s not in the store with the registered digest.", n-f.StoredArtifacts, describeCount(n, "artifact"))
+		return failed(f.Version.Ref, "%d of %s not in the store with the registered digest.", n-f.StoredArtifacts,
+			describeCount(n, "artifact"))
 	case !f.Verified:
 		return passed(f.Version.Ref, "%s stored; the digest is verified when it counts.", describeCount(n, "artifact"))
 	}

@@ -22,7 +22,8 @@ func (CardSections) Kind() string { return cardSectionsKind.Kind }
 
 func (q CardSections) check(field string, _ Ladder) error {
 	if len(q.Sections) == 0 {
-		return fault.New(fault.Invalid, "requirement.sections", "no section of the card is named").In(field + ".sections").Do("name some, such as intended_use and limits")
+		return fault.New(fault.Invalid, "requirement.sections", "no section of the card is named").
+			In(field + ".sections").Do("name some, such as intended_use and limits")
 	}
 	return nil
 }

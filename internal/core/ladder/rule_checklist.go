@@ -31,11 +31,13 @@ func (Checklist) byPeople() {}
 
 func (q Checklist) check(field string, _ Ladder) error {
 	if len(q.Items) == 0 || len(q.Items) > 50 {
-		return fault.New(fault.Invalid, "requirement.items", "the checklist has %d items", len(q.Items)).In(field + ".items").Do("give 1 to 50")
+		return fault.New(fault.Invalid, "requirement.items", "the checklist has %d items", len(q.Items)).
+			In(field + ".items").Do("give 1 to 50")
 	}
 	for _, item := range q.Items {
 		if !rungName.MatchString(item.Name) || strings.TrimSpace(item.Text) == "" {
-			return fault.New(fault.Invalid, "requirement.item", "the item %q, %q is not complete", item.Name, item.Text).In(field + ".items").Do("give each a name of small letters, digits, - and _, and a text")
+			return fault.New(fault.Invalid, "requirement.item", "the item %q, %q is not complete", item.Name,
+				item.Text).In(field + ".items").Do("give each a name of small letters, digits, - and _, and a text")
 		}
 	}
 	return nil
@@ -55,9 +57,11 @@ func (q Checklist) evaluateFor(rung string, f Facts) Outcome {
 	case len(open) == 0:
 		return passed(f.Promotion.ID, "All of %s ticked.", describeCount(len(q.Items), "item"))
 	case len(open) == len(q.Items):
-		return waits(f.Promotion.ID, "%s of the checklist to look at: %s.", describeCount(len(open), "item"), strings.Join(open, ", "))
+		return waits(f.Promotion.ID, "%s of the checklist to look at: %s.", describeCount(len(open), "item"),
+			strings.Join(open, ", "))
 	}
-	return waits(f.Promotion.ID, "%d of %s of the checklist open: %s.", len(open), describeCount(len(q.Items), "item"), strings.Join(open, ", "))
+	return waits(f.Promotion.ID, "%d of %s of the checklist open: %s.", len(open), describeCount(len(q.Items), "item"),
+		strings.Join(open, ", "))
 }
 
 // Listed is an item of a checklist with the rung whose gate it is in.

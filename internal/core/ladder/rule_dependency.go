@@ -27,11 +27,13 @@ var denial = regexp.MustCompile(`^([A-Za-z0-9][A-Za-z0-9._-]*)\s*(?:(==|<=|>=|<|
 
 func (q NoDenied) check(field string, _ Ladder) error {
 	if len(q.Denied) == 0 {
-		return fault.New(fault.Invalid, "requirement.denied", "no package is denied").In(field + ".denied").Do("name some, such as oldlib or numpy<1.22")
+		return fault.New(fault.Invalid, "requirement.denied", "no package is denied").In(field + ".denied").
+			Do("name some, such as oldlib or numpy<1.22")
 	}
 	for _, d := range q.Denied {
 		if !denial.MatchString(d) {
-			return fault.New(fault.Invalid, "requirement.denied", "%q names no package", d).In(field + ".denied").Do("write NAME or NAME with one bound, such as numpy<1.22")
+			return fault.New(fault.Invalid, "requirement.denied", "%q names no package", d).In(field + ".denied").
+				Do("write NAME or NAME with one bound, such as numpy<1.22")
 		}
 	}
 	return nil
@@ -80,7 +82,10 @@ func boundOf(text string) bound {
 		return bound{text: text, name: packageName(strings.TrimSpace(text))}
 	}
 	release := strings.TrimLeft(text[i:], "=<>")
-	return bound{text, packageName(strings.TrimSpace(text[:i])), text[i : len(text)-len(release)], strings.TrimSpace(release)}
+	return bound{
+		text, packageName(strings.TrimSpace(text[:i])), text[i : len(text)-len(release)],
+		strings.TrimSpace(release),
+	}
 }
 
 // judge says what is wrong with a dependency on the package, nil when nothing is.

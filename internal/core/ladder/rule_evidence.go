@@ -31,10 +31,12 @@ func (q EvidenceOf) check(field string, _ Ladder) error {
 		return err
 	}
 	if q.NoOlder < 0 || (q.NoOlder > 0 && q.NoOlder < Duration(time.Minute)) {
-		return fault.New(fault.Invalid, "requirement.age", "no_older_than is %s", q.NoOlder).In(field + ".no_older_than").Do("give at least 1m, such as 168h")
+		return fault.New(fault.Invalid, "requirement.age", "no_older_than is %s", q.NoOlder).
+			In(field + ".no_older_than").Do("give at least 1m, such as 168h")
 	}
 	if q.LeastTests != 0 && (q.LeastTests < 0 || q.Evidence != registry.TestsKind) {
-		return fault.New(fault.Invalid, "requirement.tests", "least_tests is %d for evidence of kind %s", q.LeastTests, q.Evidence).In(field + ".least_tests").Do("give a number above 0, and only for tests")
+		return fault.New(fault.Invalid, "requirement.tests", "least_tests is %d for evidence of kind %s", q.LeastTests,
+			q.Evidence).In(field + ".least_tests").Do("give a number above 0, and only for tests")
 	}
 	return nil
 }
@@ -44,19 +46,22 @@ func (q EvidenceOf) Evaluate(f Facts) Outcome {
 	e := newest(f.Evidence, q.Evidence)
 	switch {
 	case e == nil:
-		return waits(f.Version.Ref, "Nothing of kind %s is attached; add it with: innerladder attach %s -kind %s FILE.", q.Evidence, f.Version.Ref, q.Evidence)
+		return waits(f.Version.Ref, "Nothing of kind %s is attached; add it with: innerladder attach %s -kind %s FILE.",
+			q.Evidence, f.Version.Ref, q.Evidence)
 	case e.Verdict == registry.VerdictFailed:
 		return failed(e.ID, "%s, %s, failed: %s.", e.ID, e.Name, e.Says)
 	case e.Verdict != registry.VerdictPassed && !q.Unjudged:
 		return waits(e.ID, "%s, %s, says neither passed nor failed.", e.ID, e.Name)
 	case q.NoOlder > 0 && f.Now.Sub(e.AddedAt) > time.Duration(q.NoOlder):
-		return waits(e.ID, "%s, %s, is from %s and may be no older than %s.", e.ID, e.Name, e.AddedAt.Format("2006-01-02 15:04"), q.NoOlder)
+		return waits(e.ID, "%s, %s, is from %s and may be no older than %s.", e.ID, e.Name,
+			e.AddedAt.Format("2006-01-02 15:04"), q.NoOlder)
 	case q.LeastTests > 0 && (e.Tests == nil || e.Tests.Ran() < q.LeastTests):
 		ran := 0
 		if e.Tests != nil {
 			ran = e.Tests.Ran()
 		}
-		return failed(e.ID, "%s, %s, ran %s of the %d that are demanded.", e.ID, e.Name, describeCount(ran, "test"), q.LeastTests)
+		return failed(e.ID, "%s, %s, ran %s of the %d that are demanded.", e.ID, e.Name, describeCount(ran, "test"),
+			q.LeastTests)
 	case e.Says == "":
 		return passed(e.ID, "%s, %s, is attached.", e.ID, e.Name)
 	}

@@ -20,7 +20,8 @@ func (NoFreeze) Kind() string { return freezeKind.Kind }
 // Evaluate looks at the calendar.
 func (NoFreeze) Evaluate(f Facts) Outcome {
 	if f.Frozen.Name != "" {
-		return waits("", "The change freeze %q is in force until %s.", f.Frozen.Name, f.Frozen.Until.Format("Mon 2006-01-02 15:04 MST"))
+		return waits("", "The change freeze %q is in force until %s.", f.Frozen.Name,
+			f.Frozen.Until.Format("Mon 2006-01-02 15:04 MST"))
 	}
 	return passed("", "No change freeze is in force.")
 }

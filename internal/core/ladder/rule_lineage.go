@@ -29,7 +29,8 @@ func (LineageComplete) Kind() string { return lineageKind.Kind }
 func (q LineageComplete) check(field string, _ Ladder) error {
 	for _, p := range q.Parts {
 		if !slices.Contains(lineageParts, p) {
-			return fault.New(fault.Invalid, "requirement.parts", "%q is no part of the lineage", p).In(field+".parts").Do("use %s", strings.Join(lineageParts, ", "))
+			return fault.New(fault.Invalid, "requirement.parts", "%q is no part of the lineage", p).In(field+".parts").
+				Do("use %s", strings.Join(lineageParts, ", "))
 		}
 	}
 	return nil
@@ -50,7 +51,10 @@ func (q LineageComplete) Evaluate(f Facts) Outcome {
 	var missing []string
 	for _, p := range parts {
 		if !there[p] {
-			missing = append(missing, map[string]string{"data": "the data it was trained on", "code": "its code", "run": "its run"}[p])
+			missing = append(missing, map[string]string{
+				"data": "the data it was trained on", "code": "its code",
+				"run": "its run",
+			}[p])
 		}
 	}
 	switch {

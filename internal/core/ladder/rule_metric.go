@@ -13,7 +13,11 @@ import (
 // MetricRecorded demands at least one metric of the registration.
 type MetricRecorded struct{}
 
-var metricRecordedKind = KindInfo{"metric_recorded", "at least one metric was recorded at registration", []Setting{}, as[MetricRecorded]}
+var metricRecordedKind = KindInfo{
+	"metric_recorded", "at least one metric was recorded at registration",
+	[]Setting{},
+	as[MetricRecorded],
+}
 
 // Kind names it.
 func (MetricRecorded) Kind() string { return metricRecordedKind.Kind }
@@ -51,8 +55,14 @@ var metricKind = KindInfo{"metric", "a metric keeps a limit, or is no worse than
 	{"at_most", "number", "the most it may be", nil},
 	{"no_worse_by", "number", "how much worse than the incumbent's it may be, in its own unit; 0 for not at all", nil},
 	{"no_worse_by_share", "number", "the same as a share of the incumbent's value: 0.05 for 5 %", nil},
-	{"better", "text", "which way is better, for no_worse_by, where the metric's name does not say it", []string{"lower", "higher"}},
-	{"from", "text", "what is looked at: what was given at registration, or the newest report of an evaluation", []string{"registration", fromEvaluation}},
+	{
+		"better", "text", "which way is better, for no_worse_by, where the metric's name does not say it",
+		[]string{"lower", "higher"},
+	},
+	{
+		"from", "text", "what is looked at: what was given at registration, or the newest report of an evaluation",
+		[]string{"registration", fromEvaluation},
+	},
 }, as[Metric]}
 
 // Kind names it.
@@ -60,32 +70,43 @@ func (Metric) Kind() string { return metricKind.Kind }
 
 func (m Metric) check(field string, _ Ladder) error {
 	if strings.TrimSpace(m.Metric) == "" {
-		return fault.New(fault.Invalid, "requirement.metric", "a requirement names no metric").In(field + ".metric").Do("name one, such as rmse")
+		return fault.New(fault.Invalid, "requirement.metric", "a requirement names no metric").In(field + ".metric").
+			Do("name one, such as rmse")
 	}
 	if m.From != "" && m.From != "registration" && m.From != fromEvaluation {
-		return fault.New(fault.Invalid, "requirement.from", "a metric cannot come from %q", m.From).In(field + ".from").Do("use registration or evaluation")
+		return fault.New(fault.Invalid, "requirement.from", "a metric cannot come from %q", m.From).In(field + ".from").
+			Do("use registration or evaluation")
 	}
 	limits := 0
-	for name, x := range map[string]*float64{"at_least": m.AtLeast, "at_most": m.AtMost, "no_worse_by": m.NoWorseBy, "no_worse_by_share": m.NoWorseByShare} {
+	for name, x := range map[string]*float64{
+		"at_least": m.AtLeast, "at_most": m.AtMost, "no_worse_by": m.NoWorseBy,
+		"no_worse_by_share": m.NoWorseByShare,
+	} {
 		if x == nil {
 			continue
 		}
 		limits++
 		if math.IsNaN(*x) || math.IsInf(*x, 0) || (strings.HasPrefix(name, "no_worse") && *x < 0) {
-			return fault.New(fault.Invalid, "requirement.limit", "%s is %v", name, *x).In(field + "." + name).Do("give a finite number; a margin is not below 0")
+			return fault.New(fault.Invalid, "requirement.limit", "%s is %v", name, *x).In(field + "." + name).
+				Do("give a finite number; a margin is not below 0")
 		}
 	}
 	if limits == 0 {
-		return fault.New(fault.Invalid, "requirement.limit", "nothing is demanded of %s", m.Metric).In(field).Do("give at_least, at_most, no_worse_by or no_worse_by_share")
+		return fault.New(fault.Invalid, "requirement.limit", "nothing is demanded of %s", m.Metric).In(field).
+			Do("give at_least, at_most, no_worse_by or no_worse_by_share")
 	}
 	if m.AtLeast != nil && m.AtMost != nil && *m.AtLeast > *m.AtMost {
-		return fault.New(fault.Invalid, "requirement.limit", "no %s is at least %v and at most %v", m.Metric, *m.AtLeast, *m.AtMost).In(field).Do("exchange the two")
+		return fault.New(fault.Invalid, "requirement.limit", "no %s is at least %v and at most %v", m.Metric,
+			*m.AtLeast, *m.AtMost).In(field).Do("exchange the two")
 	}
 	switch {
 	case m.Better != "" && m.Better != "lower" && m.Better != "higher":
-		return fault.New(fault.Invalid, "requirement.better", "%q is not which way %s is better", m.Better, m.Metric).In(field + ".better").Do("use lower or higher")
+		return fault.New(fault.Invalid, "requirement.better", "%q is not which way %s is better", m.Better, m.Metric).
+			In(field + ".better").Do("use lower or higher")
 	case m.Better == "" && (m.NoWorseBy != nil || m.NoWorseByShare != nil) && !registry.SaysWhatIsBetter(m.Metric):
-		return fault.New(fault.Invalid, "requirement.better", "the name %s does not say whether lower or higher is better", m.Metric).In(field + ".better").Do("add better: lower, or better: higher")
+		return fault.New(fault.Invalid, "requirement.better",
+			"the name %s does not say whether lower or higher is better", m.Metric).In(field + ".better").
+			Do("add better: lower, or better: higher")
 	}
 	return nil
 }
@@ -129,7 +150,8 @@ func (m Metric) Evaluate(f Facts) Outcome {
 	if !there {
 		return passed(proof, "%s is %s; %s has none to be worse than.", m.Metric, short(x), f.Incumbent.Ref)
 	}
-	worse := registry.Worsening(m.Metric, was, x, m.Better == "lower" || (m.Better == "" && registry.LowerIsBetter(m.Metric)))
+	worse := registry.Worsening(m.Metric, was, x,
+		m.Better == "lower" || (m.Better == "" && registry.LowerIsBetter(m.Metric)))
 	allowed := math.Inf(1)
 	if m.NoWorseBy != nil {
 		allowed = *m.NoWorseBy
@@ -139,7 +161,8 @@ func (m Metric) Evaluate(f Facts) Outcome {
 	}
 	// What differs in the last binary digits only is not worse.
 	if worse > allowed+1e-12*max(math.Abs(x), math.Abs(was)) {
-		return failed(proof, "%s is %s, %s worse than %s with %s; %s is allowed.", m.Metric, short(x), short(worse), f.Incumbent.Ref, short(was), short(allowed))
+		return failed(proof, "%s is %s, %s worse than %s with %s; %s is allowed.", m.Metric, short(x), short(worse),
+			f.Incumbent.Ref, short(was), short(allowed))
 	}
 	return passed(proof, "%s is %s, %s has %s.", m.Metric, short(x), f.Incumbent.Ref, short(was))
 }

@@ -20,7 +20,8 @@ func (Placed) Kind() string { return placedKind.Kind }
 
 func (q Placed) check(field string, _ Ladder) error {
 	if strings.TrimSpace(q.Environment) == "" {
-		return fault.New(fault.Invalid, "requirement.environment", "no environment is named").In(field + ".environment").Do("name one")
+		return fault.New(fault.Invalid, "requirement.environment", "no environment is named").
+			In(field + ".environment").Do("name one")
 	}
 	return nil
 }
@@ -33,7 +34,8 @@ func (q Placed) Evaluate(f Facts) Outcome {
 		case p.Healthy:
 			return passed(q.Environment, "It runs in %s and is healthy.", q.Environment)
 		default:
-			return waits(q.Environment, "It is placed in %s and not healthy there: %s.", q.Environment, strings.TrimRight(p.Reason, "."))
+			return waits(q.Environment, "It is placed in %s and not healthy there: %s.", q.Environment,
+				strings.TrimRight(p.Reason, "."))
 		}
 	}
 	return waits(q.Environment, "It is not placed in %s.", q.Environment)

@@ -12,17 +12,23 @@ type Shadowed struct {
 	Disagreement float64 `json:"disagreement"`
 }
 
-var shadowedKind = KindInfo{"shadowed", "it answered copies of real requests, and seldom differently from the incumbent", []Setting{
-	{"requests", "count", "how many at least", nil},
-	{"disagreement", "number", "the greatest share of answers that differ, from 0 to 1", nil},
-}, as[Shadowed]}
+var shadowedKind = KindInfo{
+	"shadowed",
+	"it answered copies of real requests, and seldom differently from the incumbent",
+	[]Setting{
+		{"requests", "count", "how many at least", nil},
+		{"disagreement", "number", "the greatest share of answers that differ, from 0 to 1", nil},
+	},
+	as[Shadowed],
+}
 
 // Kind names it.
 func (Shadowed) Kind() string { return shadowedKind.Kind }
 
 func (q Shadowed) check(field string, _ Ladder) error {
 	if q.Requests < 1 || !(q.Disagreement >= 0 && q.Disagreement <= 1) {
-		return fault.New(fault.Invalid, "requirement.shadowed", "%d requests with disagreement up to %v are demanded", q.Requests, q.Disagreement).In(field).Do("demand at least 1 request, and a share from 0 to 1")
+		return fault.New(fault.Invalid, "requirement.shadowed", "%d requests with disagreement up to %v are demanded",
+			q.Requests, q.Disagreement).In(field).Do("demand at least 1 request, and a share from 0 to 1")
 	}
 	return nil
 }
@@ -41,7 +47,8 @@ func (q Shadowed) Evaluate(f Facts) Outcome {
 	case s.Requests < q.Requests:
 		return waits(e.ID, "It answered %d copies of real requests; %d are demanded.", s.Requests, q.Requests)
 	case share > q.Disagreement:
-		return failed(e.ID, "It answered %.3g %% of %d requests differently; %.3g %% is allowed.", share*100, s.Requests, q.Disagreement*100)
+		return failed(e.ID, "It answered %.3g %% of %d requests differently; %.3g %% is allowed.", share*100,
+			s.Requests, q.Disagreement*100)
 	}
 	return passed(e.ID, "It answered %d copies of real requests, %.3g %% of them differently.", s.Requests, share*100)
 }

@@ -9,7 +9,11 @@ import (
 // SignatureNotBroken demands that callers of the incumbent can call the candidate.
 type SignatureNotBroken struct{}
 
-var signatureKind = KindInfo{"signature_not_broken", "whoever calls the incumbent can call the candidate", []Setting{}, as[SignatureNotBroken]}
+var signatureKind = KindInfo{
+	"signature_not_broken", "whoever calls the incumbent can call the candidate",
+	[]Setting{},
+	as[SignatureNotBroken],
+}
 
 // Kind names it.
 func (SignatureNotBroken) Kind() string { return signatureKind.Kind }

@@ -29,14 +29,16 @@ func (SignOffs) byPeople() {}
 
 func (q SignOffs) check(field string, _ Ladder) error {
 	if q.Count < 1 || q.Count > 20 {
-		return fault.New(fault.Invalid, "requirement.count", "%d sign-offs are demanded", q.Count).In(field + ".count").Do("demand 1 to 20")
+		return fault.New(fault.Invalid, "requirement.count", "%d sign-offs are demanded", q.Count).In(field + ".count").
+			Do("demand 1 to 20")
 	}
 	return nil
 }
 
 // counts reports whether a sign-off is one that this requirement counts.
 func (q SignOffs) counts(s SignOff, f Facts) bool {
-	return s.Valid() && s.Answer == Yes && s.By != f.Promotion.AskedBy && HasRole(q.Roles, s.Roles) && (!q.NotTrainer || !slices.Contains(f.Trainers, s.By))
+	return s.Valid() && s.Answer == Yes && s.By != f.Promotion.AskedBy && HasRole(q.Roles, s.Roles) &&
+		(!q.NotTrainer || !slices.Contains(f.Trainers, s.By))
 }
 
 // Evaluate counts those who said yes.

@@ -44,54 +44,179 @@ func TestRules(t *testing.T) {
 		{"metric above", Metric{Metric: "rmse", AtMost: value(0.2)}, base(nil), Failed, "at most 0.2"},
 		{"metric below", Metric{Metric: "rmse", AtLeast: value(0.4)}, base(nil), Failed, "at least 0.4"},
 		{"metric missing", Metric{Metric: "mae", AtMost: value(1)}, base(nil), Failed, "No mae"},
-		{"worse than the incumbent", Metric{Metric: "rmse", NoWorseBy: value(0.01)}, base(incumbent), Failed, "0.05 worse than heat-demand@1"},
-		{"just within the margin", Metric{Metric: "rmse", NoWorseBy: value(0.05)}, base(incumbent), Passed, "heat-demand@1"},
+		{
+			"worse than the incumbent",
+			Metric{Metric: "rmse", NoWorseBy: value(0.01)},
+			base(incumbent), Failed,
+			"0.05 worse than heat-demand@1",
+		},
+		{
+			"just within the margin",
+			Metric{Metric: "rmse", NoWorseBy: value(0.05)},
+			base(incumbent), Passed,
+			"heat-demand@1",
+		},
 		{"within a share", Metric{Metric: "rmse", NoWorseByShare: value(0.2)}, base(incumbent), Passed, ""},
-		{"more is better", Metric{Metric: "r2", NoWorseBy: value(0)}, base(func(f *Facts) { incumbent(f); f.Version.Metrics["r2"] = 0.91 }), Passed, ""},
-		{"less is better, it is said", Metric{Metric: "r2", NoWorseBy: value(0), Better: "lower"}, base(func(f *Facts) { incumbent(f); f.Version.Metrics["r2"] = 0.91 }), Failed, "worse than heat-demand@1"},
-		{"nobody to compare with", Metric{Metric: "rmse", NoWorseBy: value(0)}, base(nil), Passed, "nobody stands on live"},
-		{"no evaluation", Metric{Metric: "rmse", AtMost: value(1), From: "evaluation"}, base(nil), Waiting, "No report"},
-		{"evaluation says otherwise", Metric{Metric: "rmse", AtMost: value(0.5), From: "evaluation"}, base(func(f *Facts) {
-			f.Evidence = []registry.Evidence{report("E-1", registry.EvaluationKind, "", 0, func(e *registry.Evidence) { e.Metrics = map[string]float64{"rmse": 0.9} })}
-		}), Failed, "0.9"},
+		{
+			"more is better",
+			Metric{Metric: "r2", NoWorseBy: value(0)},
+			base(func(f *Facts) { incumbent(f); f.Version.Metrics["r2"] = 0.91 }), Passed, "",
+		},
+		{
+			"less is better, it is said",
+			Metric{Metric: "r2", NoWorseBy: value(0), Better: "lower"},
+			base(func(f *Facts) { incumbent(f); f.Version.Metrics["r2"] = 0.91 }), Failed, "worse than heat-demand@1",
+		},
+		{
+			"nobody to compare with",
+			Metric{Metric: "rmse", NoWorseBy: value(0)},
+			base(nil), Passed,
+			"nobody stands on live",
+		},
+		{
+			"no evaluation",
+			Metric{Metric: "rmse", AtMost: value(1), From: "evaluation"},
+			base(nil), Waiting,
+			"No report",
+		},
+		{
+			"evaluation says otherwise",
+			Metric{Metric: "rmse", AtMost: value(0.5), From: "evaluation"},
+			base(func(f *Facts) {
+				f.Evidence = []registry.Evidence{report("E-1", registry.EvaluationKind, "", 0,
+					func(e *registry.Evidence) { e.Metrics = map[string]float64{"rmse": 0.9} })}
+			}), Failed, "0.9",
+		},
 		{"no tests", EvidenceOf{Evidence: "tests"}, base(nil), Waiting, "innerladder attach heat-demand@2 -kind tests"},
-		{"tests failed", EvidenceOf{Evidence: "tests"}, base(func(f *Facts) { f.Evidence = []registry.Evidence{report("E-1", "tests", "failed", 0, nil)} }), Failed, "E-1"},
+		{
+			"tests failed",
+			EvidenceOf{Evidence: "tests"},
+			base(func(f *Facts) { f.Evidence = []registry.Evidence{report("E-1", "tests", "failed", 0, nil)} }), Failed,
+			"E-1",
+		},
 		{"the newest counts", EvidenceOf{Evidence: "tests"}, base(func(f *Facts) {
-			f.Evidence = []registry.Evidence{report("E-2", "tests", "passed", 0, nil), report("E-1", "tests", "failed", time.Hour, nil)}
+			f.Evidence = []registry.Evidence{
+				report("E-2", "tests", "passed", 0, nil),
+				report("E-1", "tests", "failed", time.Hour, nil),
+			}
 		}), Passed, "E-2"},
-		{"too old", EvidenceOf{Evidence: "tests", NoOlder: Duration(time.Hour)}, base(func(f *Facts) { f.Evidence = []registry.Evidence{report("E-1", "tests", "passed", 2*time.Hour, nil)} }), Waiting, "no older than 1h"},
-		{"too few tests", EvidenceOf{Evidence: "tests", LeastTests: 10}, base(func(f *Facts) { f.Evidence = []registry.Evidence{report("E-1", "tests", "passed", 0, tests(9))} }), Failed, "9 tests of the 10"},
-		{"unjudged", EvidenceOf{Evidence: "document"}, base(func(f *Facts) { f.Evidence = []registry.Evidence{report("E-1", "document", "none", 0, nil)} }), Waiting, "neither"},
-		{"unjudged will do", EvidenceOf{Evidence: "document", Unjudged: true}, base(func(f *Facts) { f.Evidence = []registry.Evidence{report("E-1", "document", "none", 0, nil)} }), Passed, "attached"},
+		{
+			"too old",
+			EvidenceOf{Evidence: "tests", NoOlder: Duration(time.Hour)},
+			base(func(f *Facts) {
+				f.Evidence = []registry.Evidence{report("E-1", "tests", "passed", 2*time.Hour,
+					nil)}
+			}), Waiting, "no older than 1h",
+		},
+		{
+			"too few tests",
+			EvidenceOf{Evidence: "tests", LeastTests: 10},
+			base(func(f *Facts) { f.Evidence = []registry.Evidence{report("E-1", "tests", "passed", 0, tests(9))} }),
+			Failed, "9 tests of the 10",
+		},
+		{
+			"unjudged",
+			EvidenceOf{Evidence: "document"},
+			base(func(f *Facts) { f.Evidence = []registry.Evidence{report("E-1", "document", "none", 0, nil)} }),
+			Waiting, "neither",
+		},
+		{
+			"unjudged will do",
+			EvidenceOf{Evidence: "document", Unjudged: true},
+			base(func(f *Facts) { f.Evidence = []registry.Evidence{report("E-1", "document", "none", 0, nil)} }),
+			Passed, "attached",
+		},
 		{"no card", CardSections{[]string{"limits"}}, base(nil), Failed, "no card"},
 		{"an empty section", CardSections{[]string{"limits", "Data"}}, base(func(f *Facts) {
-			f.Version.Card = &registry.Card{Sections: []registry.CardSection{{Kind: "limits", Title: "Limits"}, {Title: "data", Body: "two winters"}}}
+			f.Version.Card = &registry.Card{Sections: []registry.CardSection{
+				{Kind: "limits", Title: "Limits"},
+				{Title: "data", Body: "two winters"},
+			}}
 		}), Failed, "nothing of limits."},
 		{"lineage", LineageComplete{}, base(nil), Failed, "its code, its run"},
-		{"lineage of some", LineageComplete{Parts: []string{"run"}}, base(func(f *Facts) { f.Version.Run = "run-1" }), Passed, "run"},
-		{"evaluated is not trained", LineageComplete{Parts: []string{"data"}}, base(func(f *Facts) { f.Version.Data = []registry.DataUse{{Data: "w#1", Role: registry.EvaluatedOn}} }), Failed, "trained on"},
-		{"uncommitted code", LineageComplete{Parts: []string{"code"}, CleanCode: true}, base(func(f *Facts) { f.Version.Code = &registry.Code{Commit: "0123456789", Dirty: true} }), Failed, "01234567"},
+		{
+			"lineage of some",
+			LineageComplete{Parts: []string{"run"}},
+			base(func(f *Facts) { f.Version.Run = "run-1" }),
+			Passed, "run",
+		},
+		{
+			"evaluated is not trained",
+			LineageComplete{Parts: []string{"data"}},
+			base(func(f *Facts) { f.Version.Data = []registry.DataUse{{Data: "w#1", Role: registry.EvaluatedOn}} }),
+			Failed, "trained on",
+		},
+		{
+			"uncommitted code",
+			LineageComplete{Parts: []string{"code"}, CleanCode: true},
+			base(func(f *Facts) { f.Version.Code = &registry.Code{Commit: "0123456789", Dirty: true} }), Failed,
+			"01234567",
+		},
 		{"unknown needs", NoDenied{[]string{"oldlib"}}, base(nil), Waiting, "not known"},
 		{"denied", NoDenied{[]string{"old-lib"}}, base(needs("Old_Lib", "")), Failed, "denied"},
 		{"denied release", NoDenied{[]string{"numpy<1.22"}}, base(needs("numpy", "==1.9.5")), Failed, "1.9.5"},
 		{"later release", NoDenied{[]string{"numpy<1.22"}}, base(needs("numpy", "==1.22")), Passed, "1 package"},
 		{"perhaps denied", NoDenied{[]string{"numpy<1.22"}}, base(needs("numpy", ">=1.20")), Failed, "pin it"},
 		{"not placed", Placed{"workbench"}, base(nil), Waiting, "not placed"},
-		{"not healthy", Placed{"workbench"}, base(func(f *Facts) { f.Places = []Place{{"workbench", false, "it is down"}} }), Waiting, "it is down"},
-		{"placed", Placed{"workbench"}, base(func(f *Facts) { f.Places = []Place{{"plant-north", false, ""}, {"workbench", true, ""}} }), Passed, ""},
+		{
+			"not healthy",
+			Placed{"workbench"},
+			base(func(f *Facts) { f.Places = []Place{{"workbench", false, "it is down"}} }), Waiting, "it is down",
+		},
+		{
+			"placed",
+			Placed{"workbench"},
+			base(func(f *Facts) { f.Places = []Place{{"plant-north", false, ""}, {"workbench", true, ""}} }), Passed,
+			"",
+		},
 		{"no shadow", Shadowed{1000, 0.01}, base(nil), Waiting, "1000 are demanded"},
-		{"shadow of another", Shadowed{10, 0.01}, base(func(f *Facts) { incumbent(f); shadow(100, 0, "heat-demand@9")(f) }), Waiting, "heat-demand@9"},
+		{
+			"shadow of another",
+			Shadowed{10, 0.01},
+			base(func(f *Facts) { incumbent(f); shadow(100, 0, "heat-demand@9")(f) }), Waiting, "heat-demand@9",
+		},
 		{"shadow differs", Shadowed{10, 0.01}, base(shadow(100, 2, "")), Failed, "2 %"},
 		{"shadow agrees", Shadowed{10, 0.02}, base(shadow(100, 2, "")), Passed, ""},
-		{"not enough", SignOffs{Count: 2}, base(func(f *Facts) { f.Promotion.SignOffs = []SignOff{sign("odd", Yes, "")} }), Waiting, "1 sign-off"},
-		{"the wrong role", SignOffs{Count: 1, Roles: []string{"safety"}}, base(func(f *Facts) { f.Promotion.SignOffs = []SignOff{sign("odd", Yes, "")} }), Waiting, "safety other than runa"},
-		{"the trainer", SignOffs{Count: 1, NotTrainer: true}, base(func(f *Facts) { f.Trainers = []string{"odd"}; f.Promotion.SignOffs = []SignOff{sign("odd", Yes, "")} }), Waiting, "trained"},
-		{"an open list", Checklist{[]Item{{Name: "a", Text: "a"}, {Name: "b", Text: "b"}}}, base(func(f *Facts) { f.Promotion.Ticks = []Tick{{Rung: "live", Item: "a", By: "odd"}} }), Waiting, "1 of 2 items of the checklist open: b"},
-		{"the list of one's own", Checklist{[]Item{{Name: "a", Text: "a"}}}, base(func(f *Facts) { f.Promotion.Ticks = []Tick{{Rung: "live", Item: "a", By: "runa"}} }), Waiting, "a"},
+		{
+			"not enough",
+			SignOffs{Count: 2},
+			base(func(f *Facts) { f.Promotion.SignOffs = []SignOff{sign("odd", Yes, "")} }), Waiting, "1 sign-off",
+		},
+		{
+			"the wrong role",
+			SignOffs{Count: 1, Roles: []string{"safety"}},
+			base(func(f *Facts) { f.Promotion.SignOffs = []SignOff{sign("odd", Yes, "")} }), Waiting,
+			"safety other than runa",
+		},
+		{
+			"the trainer",
+			SignOffs{Count: 1, NotTrainer: true},
+			base(func(f *Facts) {
+				f.Trainers = []string{"odd"}
+				f.Promotion.SignOffs = []SignOff{sign("odd", Yes,
+					"")}
+			}), Waiting, "trained",
+		},
+		{
+			"an open list",
+			Checklist{[]Item{{Name: "a", Text: "a"}, {Name: "b", Text: "b"}}},
+			base(func(f *Facts) { f.Promotion.Ticks = []Tick{{Rung: "live", Item: "a", By: "odd"}} }), Waiting,
+			"1 of 2 items of the checklist open: b",
+		},
+		{
+			"the list of one's own",
+			Checklist{[]Item{{Name: "a", Text: "a"}}},
+			base(func(f *Facts) { f.Promotion.Ticks = []Tick{{Rung: "live", Item: "a", By: "runa"}} }), Waiting, "a",
+		},
 		{"no freeze", NoFreeze{}, base(func(f *Facts) { f.Frozen = &Frozen{} }), Passed, ""},
 		{"freeze", NoFreeze{}, base(func(f *Facts) {
-			l := Ladder{Freezes: []Freeze{{Name: "cold week", Zone: "UTC", From: "2026-01-12 00:00", To: "2026-01-19 08:00"},
-				{Name: "spring", Zone: "UTC", From: "2026-04-01 00:00", To: "2026-04-02 00:00"}}}
+			l := Ladder{Freezes: []Freeze{
+				{
+					Name: "cold week", Zone: "UTC", From: "2026-01-12 00:00",
+					To: "2026-01-19 08:00",
+				},
+				{Name: "spring", Zone: "UTC", From: "2026-04-01 00:00", To: "2026-04-02 00:00"},
+			}}
 			f.Frozen = new(l.Frozen(f.Now))
 		}), Waiting, "until Mon 2026-01-19 08:00 UTC"},
 	}
@@ -104,7 +229,8 @@ func TestRules(t *testing.T) {
 		}
 	}
 	for _, k := range Kinds() {
-		if plain := k.Kind == "artifact_stored" || k.Kind == "metric_recorded" || k.Kind == "signature_not_broken"; !seen[k.Kind] && !plain {
+		if plain := k.Kind == "artifact_stored" || k.Kind == "metric_recorded" ||
+			k.Kind == "signature_not_broken"; !seen[k.Kind] && !plain {
 			t.Errorf("no case for %s", k.Kind)
 		}
 	}
@@ -116,7 +242,13 @@ func needs(name, want string) func(*Facts) {
 
 func shadow(requests, disagreed uint64, against string) func(*Facts) {
 	return func(f *Facts) {
-		f.Evidence = []registry.Evidence{{ID: "E-9", Kind: registry.ShadowKind, Findings: registry.Findings{Shadow: &registry.ShadowReport{Requests: requests, Disagreed: disagreed, Against: against}}}}
+		f.Evidence = []registry.Evidence{{
+			ID: "E-9", Kind: registry.ShadowKind,
+			Findings: registry.Findings{Shadow: &registry.ShadowReport{
+				Requests: requests, Disagreed: disagreed,
+				Against: against,
+			}},
+		}}
 	}
 }
 
@@ -203,7 +335,10 @@ func newWorld(r *rand.Rand) *world {
 func (w *world) ref(n int) string { return "m@" + string(rune('1'+n)) }
 
 func (w *world) facts(n int, to string) Facts {
-	f := Facts{Version: &registry.Version{Ref: w.ref(n), Digest: "d" + w.ref(n), Metrics: map[string]float64{"rmse": 1}}, Trainers: []string{crowd[n]}, Now: noon}
+	f := Facts{Version: &registry.Version{
+		Ref: w.ref(n), Digest: "d" + w.ref(n),
+		Metrics: map[string]float64{"rmse": 1},
+	}, Trainers: []string{crowd[n]}, Now: noon}
 	if w.metric[n] {
 		f.Version.Metrics["rmse"] = 0.1
 	}
@@ -255,7 +390,10 @@ func (w *world) event() {
 		if w.l.CheckClimb(w.ref(n), w.rungOf[n], to) != nil {
 			return
 		}
-		p := &Promotion{ID: ID(len(w.promotions) + 1), Version: w.ref(n), From: w.rungOf[n], To: to, AskedBy: crowd[w.r.IntN(4)], State: Open}
+		p := &Promotion{
+			ID: ID(len(w.promotions) + 1), Version: w.ref(n), From: w.rungOf[n], To: to,
+			AskedBy: crowd[w.r.IntN(4)], State: Open,
+		}
 		w.promotions = append(w.promotions, p)
 		if w.r.IntN(8) == 0 {
 			p.Emergency, p.State = true, ToReview
@@ -279,9 +417,15 @@ func (w *world) event() {
 		}
 		by := crowd[w.r.IntN(4)]
 		if w.r.IntN(3) == 0 {
-			_ = p.Tick(Tick{Item: "looked", Note: "yes", By: by, CandidateDigest: f.Version.Digest, Incumbent: incumbent}, w.l.Checklist(p))
+			_ = p.Tick(Tick{
+				Item: "looked", Note: "yes", By: by, CandidateDigest: f.Version.Digest,
+				Incumbent: incumbent,
+			}, w.l.Checklist(p))
 		} else {
-			_ = p.Sign(SignOff{By: by, Answer: []Answer{Yes, Yes, Yes, No}[w.r.IntN(4)], Note: "because", At: noon, CandidateDigest: f.Version.Digest, Incumbent: incumbent}, w.l.Rung(p.To))
+			_ = p.Sign(SignOff{
+				By: by, Answer: []Answer{Yes, Yes, Yes, No}[w.r.IntN(4)], Note: "because", At: noon,
+				CandidateDigest: f.Version.Digest, Incumbent: incumbent,
+			}, w.l.Rung(p.To))
 		}
 		if p.State.Signable() {
 			w.settle(p, false)
@@ -335,13 +479,15 @@ func (w *world) look(t *testing.T, seed uint64) {
 				case SignOffs:
 					yes := 0
 					for _, s := range p.SignOffs {
-						if s.Answer == Yes && s.By != p.AskedBy && !s.Stale && s.CandidateDigest == "d"+p.Version && s.Incumbent == p.Incumbent && !(rule.NotTrainer && s.By == crowd[w.number(p)]) {
+						if s.Answer == Yes && s.By != p.AskedBy && !s.Stale && s.CandidateDigest == "d"+p.Version &&
+							s.Incumbent == p.Incumbent && !(rule.NotTrainer && s.By == crowd[w.number(p)]) {
 							yes++
 						}
 					}
 					// Those that were voided afterwards counted when it stepped.
 					if yes < rule.Count {
-						t.Fatalf("seed %d: %s was carried out with %d of %d sign-offs: %+v", seed, p.ID, yes, rule.Count, p.SignOffs)
+						t.Fatalf("seed %d: %s was carried out with %d of %d sign-offs: %+v", seed, p.ID, yes,
+							rule.Count, p.SignOffs)
 					}
 				case Metric:
 					if !w.metric[w.number(p)] {

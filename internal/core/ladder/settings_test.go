@@ -49,7 +49,8 @@ func TestSettingsThatCannotBeMeant(t *testing.T) {
 		`"metric":"rmse"`:                                                              "requirement.kind",
 	} {
 		var l Ladder
-		err := json.Unmarshal(fmt.Appendf(nil, `{"rungs":[{"name":"draft"},{"name":"live","gate":[{%s}]}]}`, settings), &l)
+		err := json.Unmarshal(fmt.Appendf(nil, `{"rungs":[{"name":"draft"},{"name":"live","gate":[{%s}]}]}`, settings),
+			&l)
 		if err == nil {
 			err = l.Check()
 		}
@@ -70,16 +71,19 @@ func TestKindsDescribeThemselves(t *testing.T) {
 		}
 		seen[k.Kind] = true
 		for _, s := range k.Settings {
-			if s.Name == "" || s.What == "" || !strings.Contains(" text texts number count flag items ", " "+s.Type+" ") {
+			if s.Name == "" || s.What == "" ||
+				!strings.Contains(" text texts number count flag items ", " "+s.Type+" ") {
 				t.Errorf("%s: %+v", k.Kind, s)
 			}
 			// What is described is what is read: a value of the type is taken.
-			value := map[string]string{"text": `"` + strings.Join(append(s.Among[:min(1, len(s.Among))], "")[:1], "") + `"`, "texts": `[]`, "number": `1`, "count": `1`, "flag": `true`, "items": `[]`}[s.Type]
+			value := map[string]string{"text": `"` + strings.Join(append(s.Among[:min(1, len(s.Among))], "")[:1], "") +
+				`"`, "texts": `[]`, "number": `1`, "count": `1`, "flag": `true`, "items": `[]`}[s.Type]
 			if s.Name == "no_older_than" {
 				value = `"1h"`
 			}
 			var q Requirement
-			if err := json.Unmarshal(fmt.Appendf(nil, `{"kind":%q,%q:%s}`, k.Kind, s.Name, value), &q); err != nil || q.Kind() != k.Kind {
+			if err := json.Unmarshal(fmt.Appendf(nil, `{"kind":%q,%q:%s}`, k.Kind, s.Name, value), &q); err != nil ||
+				q.Kind() != k.Kind {
 				t.Errorf("%s with %s %s: %v", k.Kind, s.Name, value, err)
 			}
 		}
@@ -126,7 +130,8 @@ func TestTheLongestFreeze(t *testing.T) {
 	l := Ladder{Freezes: []Freeze{
 		{Name: "short", Zone: "UTC", From: "2026-01-12 00:00", To: "2026-01-14 00:00"},
 		{Name: "long", Zone: "UTC", From: "2026-01-01 00:00", To: "2026-01-20 00:00"},
-		{Name: "over", Zone: "UTC", From: "2025-01-01 00:00", To: "2026-01-02 00:00"}}}
+		{Name: "over", Zone: "UTC", From: "2025-01-01 00:00", To: "2026-01-02 00:00"},
+	}}
 	at := time.Date(2026, 1, 13, 12, 0, 0, 0, time.UTC)
 	if f := l.Frozen(at); f.Name != "long" || !f.Until.Equal(time.Date(2026, 1, 20, 0, 0, 0, 0, time.UTC)) {
 		t.Errorf("%+v", f)
@@ -176,7 +181,8 @@ func TestWhatIsDenied(t *testing.T) {
 		{"numpy<1.22", "numpy", "", Failed, "pin it"},
 	} {
 		v := &registry.Version{Ref: "heat-demand@2", Dependencies: []registry.Dependency{{Name: c.name, Want: c.want}}}
-		if got := (NoDenied{[]string{c.denied}}).Evaluate(Facts{Version: v}); got.State != c.state || !strings.Contains(got.Sentence, c.says) {
+		if got := (NoDenied{[]string{c.denied}}).Evaluate(Facts{Version: v}); got.State != c.state ||
+			!strings.Contains(got.Sentence, c.says) {
 			t.Errorf("%s%s where %s is denied: %+v", c.name, c.want, c.denied, got)
 		}
 	}
@@ -185,7 +191,10 @@ func TestWhatIsDenied(t *testing.T) {
 // A statement is about the bytes that were signed for: any other file, version or digest
 // does not fit it.
 func TestWhatAStatementFits(t *testing.T) {
-	v := &registry.Version{Ref: "heat-demand@2", Digest: "d2", Artifacts: []registry.Artifact{{Name: "model.onnx", Digest: "aa"}, {Name: "fill.json", Digest: "bb"}}}
+	v := &registry.Version{
+		Ref: "heat-demand@2", Digest: "d2",
+		Artifacts: []registry.Artifact{{Name: "model.onnx", Digest: "aa"}, {Name: "fill.json", Digest: "bb"}},
+	}
 	p := ask("rehearsal", "live")
 	s := sign("tove", Yes, "read the measures")
 	s.CandidateDigest = "d2"
@@ -203,12 +212,26 @@ func TestWhatAStatementFits(t *testing.T) {
 		change  func(*registry.Version)
 		want    string
 	}{
-		"as it was":       {map[string]string{"model.onnx": "aa", "fill.json": "bb"}, nil, ""},
-		"other bytes":     {map[string]string{"model.onnx": "ax", "fill.json": "bb"}, nil, "model.onnx has other bytes"},
-		"a file is gone":  {map[string]string{"model.onnx": "aa"}, nil, "fill.json is not in the store"},
-		"another digest":  {map[string]string{"model.onnx": "aa", "fill.json": "bb"}, func(v *registry.Version) { v.Digest = "d3" }, "another digest"},
-		"one file more":   {map[string]string{"model.onnx": "aa", "fill.json": "bb"}, func(v *registry.Version) { v.Artifacts = append(v.Artifacts, registry.Artifact{Name: "more"}) }, "more was not vouched for"},
-		"another version": {map[string]string{"model.onnx": "aa", "fill.json": "bb"}, func(v *registry.Version) { v.Ref = "heat-demand@3" }, "about heat-demand@2"},
+		"as it was": {map[string]string{"model.onnx": "aa", "fill.json": "bb"}, nil, ""},
+		"other bytes": {
+			map[string]string{"model.onnx": "ax", "fill.json": "bb"},
+			nil,
+			"model.onnx has other bytes",
+		},
+		"a file is gone": {map[string]string{"model.onnx": "aa"}, nil, "fill.json is not in the store"},
+		"another digest": {
+			map[string]string{"model.onnx": "aa", "fill.json": "bb"},
+			func(v *registry.Version) { v.Digest = "d3" }, "another digest",
+		},
+		"one file more": {
+			map[string]string{"model.onnx": "aa", "fill.json": "bb"},
+			func(v *registry.Version) { v.Artifacts = append(v.Artifacts, registry.Artifact{Name: "more"}) },
+			"more was not vouched for",
+		},
+		"another version": {
+			map[string]string{"model.onnx": "aa", "fill.json": "bb"},
+			func(v *registry.Version) { v.Ref = "heat-demand@3" }, "about heat-demand@2",
+		},
 	} {
 		now := *v
 		if c.change != nil {
@@ -219,7 +242,10 @@ func TestWhatAStatementFits(t *testing.T) {
 			t.Errorf("%s: %q, want %q", name, got, c.want)
 		}
 	}
-	for _, bad := range []string{``, `[]`, `{"_type":"x","predicateType":"` + SignOffPredicate + `"}`, `{"_type":"` + StatementType + `","predicateType":"https://elsewhere.example/v1"}`} {
+	for _, bad := range []string{
+		``, `[]`, `{"_type":"x","predicateType":"` + SignOffPredicate + `"}`,
+		`{"_type":"` + StatementType + `","predicateType":"https://elsewhere.example/v1"}`,
+	} {
 		if _, err := ParseStatement([]byte(bad)); err == nil {
 			t.Errorf("%s was taken for a statement", bad)
 		}

@@ -59,7 +59,8 @@ type Vouching struct {
 // identity.
 func StatementOf(p *Promotion, v *registry.Version, s SignOff) Statement {
 	out := Statement{Type: StatementType, PredicateType: SignOffPredicate, Predicate: Vouching{
-		Promotion: p.ID, Project: p.Project, Version: p.Version, From: p.From, To: p.To, AskedBy: p.AskedBy, Emergency: p.Emergency,
+		Promotion: p.ID, Project: p.Project, Version: p.Version, From: p.From, To: p.To, AskedBy: p.AskedBy,
+		Emergency: p.Emergency,
 		Candidate: s.CandidateDigest, Incumbent: s.Incumbent, Answer: s.Answer, Note: s.Note, By: s.By, Roles: s.Roles,
 		Until: s.Until, HandedTo: s.To, At: s.At, Ladder: p.Ladder,
 	}}
@@ -79,10 +80,12 @@ func (s Statement) Bytes() ([]byte, error) { return json.Marshal(s) }
 func ParseStatement(b []byte) (Statement, error) {
 	var s Statement
 	if err := json.Unmarshal(b, &s); err != nil {
-		return s, fault.New(fault.Invalid, "statement.form", "the signed text is no statement: %v", err).In("envelope").Do("sign the statement that the service gives")
+		return s, fault.New(fault.Invalid, "statement.form", "the signed text is no statement: %v", err).In("envelope").
+			Do("sign the statement that the service gives")
 	}
 	if s.Type != StatementType || s.PredicateType != SignOffPredicate {
-		return s, fault.New(fault.Invalid, "statement.type", "the signed statement is a %s about %s", s.Type, s.PredicateType).In("envelope").Do("sign the statement that the service gives")
+		return s, fault.New(fault.Invalid, "statement.type", "the signed statement is a %s about %s", s.Type,
+			s.PredicateType).In("envelope").Do("sign the statement that the service gives")
 	}
 	return s, nil
 }

@@ -70,11 +70,13 @@ func (c Choices) Check() error {
 			for _, d := range Topics() {
 				names = append(names, string(d.Topic))
 			}
-			return fault.New(fault.Invalid, "notice.topic", "%q is no topic", t).In("choices").Do("use some of %s", strings.Join(names, ", "))
+			return fault.New(fault.Invalid, "notice.topic", "%q is no topic", t).In("choices").
+				Do("use some of %s", strings.Join(names, ", "))
 		}
 		for _, ch := range channels {
 			if ch != Inbox && ch != Mail {
-				return fault.New(fault.Invalid, "notice.channel", "%q is no way to reach someone", ch).In("choices").Do("use inbox, mail, or neither")
+				return fault.New(fault.Invalid, "notice.channel", "%q is no way to reach someone", ch).In("choices").
+					Do("use inbox, mail, or neither")
 			}
 		}
 	}
@@ -147,7 +149,8 @@ func Concerns(e record.Entry, involved map[Topic][]string) bool {
 func Unreached(text, project string, readers []Reader) []string {
 	var out []string
 	for _, name := range record.Mentions(text) {
-		if !slices.ContainsFunc(readers, func(r Reader) bool { return r.Name == name && r.Rights.May(access.Read, project) }) {
+		if !slices.ContainsFunc(readers,
+			func(r Reader) bool { return r.Name == name && r.Rights.May(access.Read, project) }) {
 			out = append(out, name)
 		}
 	}

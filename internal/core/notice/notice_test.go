@@ -31,13 +31,47 @@ func TestFor(t *testing.T) {
 		involved map[Topic][]string
 		want     []string
 	}{
-		{"a review reaches whom it waits for and who chose so, not who asked", record.Entry{Project: "heat", Actor: "runa", Kind: "promotion.opened"}, map[Topic][]string{Review: {"runa", "tove", "ulf", "odd"}}, []string{"tove:review"}},
-		{"nobody is told of what they did", record.Entry{Project: "heat", Actor: "tove", Kind: "comment.made", Reason: "@tove and @runa look"}, nil, []string{"runa:mention"}},
-		{"a mention shows nobody what they may not see", record.Entry{Project: "heat", Actor: "tove", Kind: "comment.made", Reason: "@odd"}, nil, nil},
-		{"an alert reaches who chose so", record.Entry{Project: "heat", Actor: "inner-ladder", Kind: "alert.raised"}, nil, []string{"sif:alert"}},
-		{"the most pressing topic counts once", record.Entry{Project: "heat", Actor: "tove", Kind: "split.made", Reason: "for @sif"}, nil, []string{"sif:mention"}},
-		{"whom it concerns", record.Entry{Project: "heat", Actor: "tove", Kind: "promotion.signed"}, map[Topic][]string{Answer: {"sif", "runa"}}, []string{"sif:answer"}},
-		{"what is about the service stays with those who see all", record.Entry{Actor: "tove", Kind: "person.added", Reason: "@runa @sif"}, nil, []string{"sif:mention"}},
+		{
+			"a review reaches whom it waits for and who chose so, not who asked",
+			record.Entry{Project: "heat", Actor: "runa", Kind: "promotion.opened"},
+			map[Topic][]string{Review: {"runa", "tove", "ulf", "odd"}},
+			[]string{"tove:review"},
+		},
+		{
+			"nobody is told of what they did",
+			record.Entry{Project: "heat", Actor: "tove", Kind: "comment.made", Reason: "@tove and @runa look"},
+			nil,
+			[]string{"runa:mention"},
+		},
+		{
+			"a mention shows nobody what they may not see",
+			record.Entry{Project: "heat", Actor: "tove", Kind: "comment.made", Reason: "@odd"},
+			nil, nil,
+		},
+		{
+			"an alert reaches who chose so",
+			record.Entry{Project: "heat", Actor: "inner-ladder", Kind: "alert.raised"},
+			nil,
+			[]string{"sif:alert"},
+		},
+		{
+			"the most pressing topic counts once",
+			record.Entry{Project: "heat", Actor: "tove", Kind: "split.made", Reason: "for @sif"},
+			nil,
+			[]string{"sif:mention"},
+		},
+		{
+			"whom it concerns",
+			record.Entry{Project: "heat", Actor: "tove", Kind: "promotion.signed"},
+			map[Topic][]string{Answer: {"sif", "runa"}},
+			[]string{"sif:answer"},
+		},
+		{
+			"what is about the service stays with those who see all",
+			record.Entry{Actor: "tove", Kind: "person.added", Reason: "@runa @sif"},
+			nil,
+			[]string{"sif:mention"},
+		},
 		{"nothing", record.Entry{Project: "heat", Actor: "x", Kind: "run.ended"}, nil, nil},
 	} {
 		var got []string
@@ -57,7 +91,8 @@ func TestFor(t *testing.T) {
 }
 
 func TestChoices(t *testing.T) {
-	if Default().Check() != nil || (Choices{"gossip": nil}).Check() == nil || (Choices{Review: {"pigeon"}}).Check() == nil {
+	if Default().Check() != nil || (Choices{"gossip": nil}).Check() == nil ||
+		(Choices{Review: {"pigeon"}}).Check() == nil {
 		t.Error("choices")
 	}
 }

@@ -148,7 +148,10 @@ func (c Checkpoint) message() []byte {
 
 // NewCheckpoint signs that a line has a hash.
 func NewCheckpoint(seq int64, h Hash, now time.Time, s Signer) Checkpoint {
-	c := Checkpoint{Format: CheckpointFormat, Seq: seq, Hash: h.String(), At: now, Key: base64.StdEncoding.EncodeToString(s.Public())}
+	c := Checkpoint{
+		Format: CheckpointFormat, Seq: seq, Hash: h.String(), At: now,
+		Key: base64.StdEncoding.EncodeToString(s.Public()),
+	}
 	c.Signature = base64.StdEncoding.EncodeToString(s.Sign(c.message()))
 	return c
 }
@@ -156,7 +159,8 @@ func NewCheckpoint(seq int64, h Hash, now time.Time, s Signer) Checkpoint {
 // Check refuses a checkpoint that is not whole or that another installation signed.
 func (c Checkpoint) Check(key ed25519.PublicKey) error {
 	bad := func(why string) error {
-		return fault.New(fault.Invalid, "checkpoint.bad", "the checkpoint %s", why).In("checkpoint").Do("give a file that innerladder audit checkpoint wrote, unchanged")
+		return fault.New(fault.Invalid, "checkpoint.bad", "the checkpoint %s", why).In("checkpoint").
+			Do("give a file that innerladder audit checkpoint wrote, unchanged")
 	}
 	sig, err := base64.StdEncoding.DecodeString(c.Signature)
 	if c.Format != CheckpointFormat || err != nil || len(c.Hash) != 2*len(Hash{}) || c.Seq < 0 {
@@ -265,7 +269,8 @@ func (c *Chain) Intact() bool { return len(c.breaks) == 0 }
 
 // Rewritten says that the chain was written anew from somewhere between two lines on.
 func (c *Chain) Rewritten(after, to int64) {
-	c.broken(after+1, "rewritten", "somewhere from line %d to %d on the chain was written anew, and not by this service", after+1, to)
+	c.broken(after+1, "rewritten",
+		"somewhere from line %d to %d on the chain was written anew, and not by this service", after+1, to)
 }
 
 // End compares the last line with the head that was kept and tells what was found.
@@ -280,7 +285,8 @@ func (c *Chain) End(headSeq int64, headHash, headMac []byte) Verified {
 	case headSeq > c.seq:
 		c.broken(c.seq+1, "cut_off", "the record ends at line %d, but had %d", c.seq, headSeq)
 	case headSeq < c.seq:
-		c.broken(headSeq+1, "not_signed", "line %d was the last when the service wrote; what follows it did not come from the service", headSeq)
+		c.broken(headSeq+1, "not_signed",
+			"line %d was the last when the service wrote; what follows it did not come from the service", headSeq)
 	case h != c.hash && c.Intact():
 		c.broken(headSeq, "rewritten", "the last line is not the one that the service wrote")
 	}
@@ -327,8 +333,11 @@ type CloudEvent struct {
 
 // Event turns an entry into a CloudEvent; source is the service's own address.
 func (e Entry) Event(source string) CloudEvent {
-	return CloudEvent{SpecVersion: "1.0", ID: strconv.FormatInt(e.Seq, 10), Source: source, Type: "innerladder." + e.Kind, Subject: e.Subject, Time: e.At,
-		DataContentType: "application/json", Project: e.Project, Data: e}
+	return CloudEvent{
+		SpecVersion: "1.0", ID: strconv.FormatInt(e.Seq, 10), Source: source,
+		Type: "innerladder." + e.Kind, Subject: e.Subject, Time: e.At,
+		DataContentType: "application/json", Project: e.Project, Data: e,
+	}
 }
 
 var mention = regexp.MustCompile(`(?:^|[^\w@.-])@([a-z0-9](?:[a-z0-9-]*[a-z0-9])?)`)

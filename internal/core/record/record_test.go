@@ -22,13 +22,17 @@ func written(t *testing.T, n int) (lines [][]byte, hashes []Hash) {
 	t.Helper()
 	var h Hash
 	for i := range n {
-		e := Entry{Seq: int64(i + 1), Project: []string{"heat", "valves"}[i%2], Actor: "runa", Kind: "model.added", Subject: fmt.Sprint("m-", i), Sentence: "m <was> added."}
+		e := Entry{
+			Seq: int64(i + 1), Project: []string{"heat", "valves"}[i%2], Actor: "runa", Kind: "model.added",
+			Subject: fmt.Sprint("m-", i), Sentence: "m <was> added.",
+		}
 		line, next, err := e.Write(h)
 		if err != nil {
 			t.Fatal(err)
 		}
 		var back Entry
-		if err := json.Unmarshal(line, &back); err != nil || back.Subject != e.Subject || LinkOf(line) != next || !strings.Contains(string(line), "<was>") {
+		if err := json.Unmarshal(line, &back); err != nil || back.Subject != e.Subject || LinkOf(line) != next ||
+			!strings.Contains(string(line), "<was>") {
 			t.Fatalf("%s: %v", line, err)
 		}
 		h = next
@@ -91,12 +95,22 @@ func TestTamperingIsFound(t *testing.T) {
 		seq  int64
 	}{
 		{"a word is edited", func(l [][]byte) [][]byte { l[9] = edited(l[9]); return l }, "altered", 10},
-		{"a word and its link", func(l [][]byte) [][]byte { l[9], _ = linkedAnew(edited(l[9]), hashes[8]); return l }, "altered", 11},
+		{
+			"a word and its link", func(l [][]byte) [][]byte {
+				l[9],
+					_ = linkedAnew(edited(l[9]), hashes[8])
+				return l
+			},
+			"altered", 11,
+		},
 		{"a link alone", func(l [][]byte) [][]byte {
 			l[9] = append(l[9][:len(l[9])-linkSize:len(l[9])-linkSize], l[3][len(l[3])-linkSize:]...)
 			return l
 		}, "altered", 10},
-		{"two lines are edited", func(l [][]byte) [][]byte { l[9], l[19] = edited(l[9]), edited(l[19]); return l }, "altered", 10},
+		{
+			"two lines are edited", func(l [][]byte) [][]byte { l[9], l[19] = edited(l[9]), edited(l[19]); return l },
+			"altered", 10,
+		},
 		{"a line is deleted", func(l [][]byte) [][]byte { return slices.Delete(l, 9, 10) }, "missing", 10},
 		{"lines are deleted at the beginning", func(l [][]byte) [][]byte { return l[5:] }, "missing", 1},
 		{"a line is deleted and the rest moves up", func(l [][]byte) [][]byte {
@@ -106,13 +120,19 @@ func TestTamperingIsFound(t *testing.T) {
 			}
 			return l
 		}, "altered", 10},
-		{"a line is inserted", func(l [][]byte) [][]byte { return slices.Insert(l, 9, renumbered(l[2], 3, 10)) }, "altered", 10},
+		{
+			"a line is inserted", func(l [][]byte) [][]byte { return slices.Insert(l, 9, renumbered(l[2], 3, 10)) },
+			"altered", 10,
+		},
 		{"two lines swap places", func(l [][]byte) [][]byte { l[9], l[10] = l[10], l[9]; return l }, "missing", 10},
 		{"two lines swap places and numbers", func(l [][]byte) [][]byte {
 			l[9], l[10] = renumbered(l[10], 11, 10), renumbered(l[9], 10, 11)
 			return l
 		}, "altered", 10},
-		{"a line of another project is copied over one", func(l [][]byte) [][]byte { l[9] = l[4]; return l }, "misplaced", 10},
+		{
+			"a line of another project is copied over one", func(l [][]byte) [][]byte { l[9] = l[4]; return l },
+			"misplaced", 10,
+		},
 		{"the end is cut off", func(l [][]byte) [][]byte { return l[:30] }, "cut_off", 31},
 		{"everything is cut off", func(l [][]byte) [][]byte { return nil }, "cut_off", 1},
 		{"a line is added at the end", func(l [][]byte) [][]byte {
@@ -151,7 +171,9 @@ func TestSealsFitOneLineOnly(t *testing.T) {
 	if !c.Sealed(SealEvery, h, h[:], good) {
 		t.Error("the right seal")
 	}
-	if c.Sealed(2*SealEvery, h, h[:], good) || c.Sealed(SealEvery, hashes[3], h[:], good) || c.Sealed(SealEvery, h, h[:], make([]byte, 64)) || c.Sealed(SealEvery, h, nil, nil) || c.Sealed(SealEvery, h, h[:], ours.Sign(HeadMessage(SealEvery, h))) {
+	if c.Sealed(2*SealEvery, h, h[:], good) || c.Sealed(SealEvery, hashes[3], h[:], good) ||
+		c.Sealed(SealEvery, h, h[:], make([]byte, 64)) || c.Sealed(SealEvery, h, nil, nil) ||
+		c.Sealed(SealEvery, h, h[:], ours.Sign(HeadMessage(SealEvery, h))) {
 		t.Error("a seal that does not belong there")
 	}
 }
@@ -172,13 +194,17 @@ func TestCheckpointsHold(t *testing.T) {
 	if v := verify(whole[:15], headAt(15, hashes[14]), nil); !v.Intact() {
 		t.Errorf("without the checkpoint this cannot be told: %+v", v)
 	}
-	if v := verify(whole[:15], headAt(15, hashes[14]), map[int64]string{20: p.Hash}); v.Intact() || v.Breaks[0].What != "cut_off" || v.Breaks[0].Seq != 16 {
+	if v := verify(whole[:15], headAt(15, hashes[14]), map[int64]string{20: p.Hash}); v.Intact() ||
+		v.Breaks[0].What != "cut_off" || v.Breaks[0].Seq != 16 {
 		t.Errorf("with the checkpoint: %+v", v)
 	}
 	other := signer{ed25519.NewKeyFromSeed([]byte(strings.Repeat("x", 32)))}
 	for name, bend := range map[string]func(*Checkpoint){
-		"another number": func(c *Checkpoint) { c.Seq = 19 }, "another hash": func(c *Checkpoint) { c.Hash = Hash{}.String() }, "another time": func(c *Checkpoint) { c.At = now.Add(1) },
-		"another key": func(c *Checkpoint) { *c = NewCheckpoint(20, hashes[19], now, other) }, "no format": func(c *Checkpoint) { c.Format = "" },
+		"another number": func(c *Checkpoint) { c.Seq = 19 },
+		"another hash":   func(c *Checkpoint) { c.Hash = Hash{}.String() },
+		"another time":   func(c *Checkpoint) { c.At = now.Add(1) },
+		"another key":    func(c *Checkpoint) { *c = NewCheckpoint(20, hashes[19], now, other) },
+		"no format":      func(c *Checkpoint) { c.Format = "" },
 	} {
 		c := p
 		bend(&c)
@@ -190,7 +216,9 @@ func TestCheckpointsHold(t *testing.T) {
 
 func TestMentions(t *testing.T) {
 	for text, want := range map[string][]string{
-		"@tove look, and @runa-2 too": {"tove", "runa-2"}, "(@tove) @tove.": {"tove"}, "heat-demand@2 and heat-demand@live": nil, "tove@tarnholm.example": nil, "@": nil, "a\n@odd": {"odd"}, "@Tove": nil,
+		"@tove look, and @runa-2 too": {"tove", "runa-2"}, "(@tove) @tove.": {"tove"},
+		"heat-demand@2 and heat-demand@live": nil, "tove@tarnholm.example": nil, "@": nil, "a\n@odd": {"odd"},
+		"@Tove": nil,
 	} {
 		if got := Mentions(text); !slices.Equal(got, want) {
 			t.Errorf("%q: %v", text, got)
@@ -199,12 +227,17 @@ func TestMentions(t *testing.T) {
 }
 
 func TestActivityShowsNoValues(t *testing.T) {
-	e := Entry{Seq: 1, Before: json.RawMessage(`1`), After: json.RawMessage(`2`), Address: "10.0.0.1", RequestID: "x", Sentence: "s", Reason: "r"}
+	e := Entry{
+		Seq: 1, Before: json.RawMessage(`1`), After: json.RawMessage(`2`), Address: "10.0.0.1", RequestID: "x",
+		Sentence: "s", Reason: "r",
+	}
 	b, _ := json.Marshal(e.Activity())
-	if s := string(b); strings.Contains(s, "before") || strings.Contains(s, "after") || strings.Contains(s, "10.0") || !strings.Contains(s, `"reason":"r"`) {
+	if s := string(b); strings.Contains(s, "before") || strings.Contains(s, "after") || strings.Contains(s, "10.0") ||
+		!strings.Contains(s, `"reason":"r"`) {
 		t.Error(s)
 	}
-	if ev := e.Event("http://ladder"); ev.SpecVersion != "1.0" || ev.ID != "1" || ev.Type != "innerladder." || ev.Source != "http://ladder" {
+	if ev := e.Event("http://ladder"); ev.SpecVersion != "1.0" || ev.ID != "1" || ev.Type != "innerladder." ||
+		ev.Source != "http://ladder" {
 		t.Errorf("%+v", ev)
 	}
 }

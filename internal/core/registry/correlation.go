@@ -116,7 +116,10 @@ func (c *crossProducts) correlations(names []string) []Correlation {
 	var out []Correlation
 	for a := range d {
 		for b := a + 1; b < d; b++ {
-			p := pairMoments{c.fullN, c.full.sum[a], c.full.sum[b], c.full.cross[index(a, a)], c.full.cross[index(b, b)], c.full.cross[index(a, b)]}
+			p := pairMoments{
+				c.fullN, c.full.sum[a], c.full.sum[b], c.full.cross[index(a, a)],
+				c.full.cross[index(b, b)], c.full.cross[index(a, b)],
+			}
 			if q := c.pairs[[2]int{a, b}]; q != nil {
 				p.n, p.x, p.y, p.xx, p.yy, p.xy = p.n+q.n, p.x+q.x, p.y+q.y, p.xx+q.xx, p.yy+q.yy, p.xy+q.xy
 			}

@@ -259,7 +259,10 @@ func diffColumns(kind string, a, b []Column, worsen func(Compatibility)) []Chang
 		case !inB:
 			c.Kind, c.From = "removed", f.describe()
 			worsen(Breaking)
-			c.Breaking, c.Detail = true, map[string]string{"input": "requests still send it", "output": "readers still expect it"}[kind]
+			c.Breaking, c.Detail = true, map[string]string{
+				"input":  "requests still send it",
+				"output": "readers still expect it",
+			}[kind]
 		case f.describe() == t.describe():
 			continue
 		default:
@@ -278,11 +281,13 @@ func diffColumns(kind string, a, b []Column, worsen func(Compatibility)) []Chang
 func (c Column) becomes(t Column, kind string) Compatibility {
 	wider := c.Type == t.Type || (c.Type == Integer && t.Type == Number)
 	switch {
-	case !slices.Equal(c.Shape, t.Shape), c.Unit != t.Unit, !wider && kind == "input", c.Type != t.Type && kind == "output":
+	case !slices.Equal(c.Shape, t.Shape), c.Unit != t.Unit, !wider && kind == "input",
+		c.Type != t.Type && kind == "output":
 		return Breaking
 	case kind == "input" && c.Nullable && !t.Nullable, kind == "output" && !c.Nullable && t.Nullable:
 		return Breaking
-	case len(t.Levels) > 0 && slices.ContainsFunc(c.Levels, func(l string) bool { return !slices.Contains(t.Levels, l) }) && kind == "input":
+	case len(t.Levels) > 0 && slices.ContainsFunc(c.Levels,
+		func(l string) bool { return !slices.Contains(t.Levels, l) }) && kind == "input":
 		return Breaking
 	case c.Type != t.Type || c.Nullable != t.Nullable || !slices.Equal(c.Levels, t.Levels):
 		return Widened

@@ -35,7 +35,8 @@ func CheckEvidenceKind(field, kind string) error {
 	if slices.Contains(EvidenceKinds(), kind) {
 		return nil
 	}
-	return fault.New(fault.Invalid, "evidence.kind", "%q is no kind of evidence", kind).In(field).Do("use one of %s", strings.Join(EvidenceKinds(), ", "))
+	return fault.New(fault.Invalid, "evidence.kind", "%q is no kind of evidence", kind).In(field).
+		Do("use one of %s", strings.Join(EvidenceKinds(), ", "))
 }
 
 // The verdicts of evidence.
@@ -82,7 +83,8 @@ func ParseEvidenceID(field, s string) (int64, error) {
 	digits, ok := strings.CutPrefix(strings.ToUpper(s), "E-")
 	n, err := strconv.ParseInt(digits, 10, 64)
 	if !ok || err != nil || n < 1 {
-		return 0, fault.New(fault.Invalid, "evidence.id", "%q names no evidence", s).In(field).Do("write E-NUMBER, such as E-1")
+		return 0, fault.New(fault.Invalid, "evidence.id", "%q names no evidence", s).In(field).
+			Do("write E-NUMBER, such as E-1")
 	}
 	return n, nil
 }
@@ -91,7 +93,8 @@ func ParseEvidenceID(field, s string) (int64, error) {
 // for none; it cannot overrule what the report says itself.
 func ReadEvidence(kind, given string, r io.Reader) (Findings, string, error) {
 	if given != "" && given != VerdictPassed && given != VerdictFailed {
-		return Findings{}, "", fault.New(fault.Invalid, "evidence.verdict", "%q is no verdict", given).In("verdict").Do("use passed or failed, or leave it out")
+		return Findings{}, "", fault.New(fault.Invalid, "evidence.verdict", "%q is no verdict", given).In("verdict").
+			Do("use passed or failed, or leave it out")
 	}
 	var f Findings
 	var own string
@@ -114,7 +117,8 @@ func ReadEvidence(kind, given string, r io.Reader) (Findings, string, error) {
 	case own == Unjudged && given != "":
 		return f, given, nil
 	case given == VerdictPassed && own == VerdictFailed:
-		return f, "", fault.New(fault.Refused, "evidence.verdict", "the report failed: %s", f.Says).In("verdict").Do("attach it without a verdict; what a report says cannot be overruled")
+		return f, "", fault.New(fault.Refused, "evidence.verdict", "the report failed: %s", f.Says).In("verdict").
+			Do("attach it without a verdict; what a report says cannot be overruled")
 	}
 	if given == VerdictFailed {
 		own = VerdictFailed // one may be stricter than the report

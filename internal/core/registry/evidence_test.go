@@ -13,28 +13,62 @@ func TestReadEvidence(t *testing.T) {
 		verdict, code, says     string
 	}{
 		{"tests", TestsKind, "", `<testsuites><testsuite name="a"><testcase name="x" time="1.5"/><testcase name="y" time="1,000.25"/></testsuite></testsuites>`, "passed", "", "2 tests in 16m41.75s, all passed"},
-		{"nested suites", TestsKind, "", `<testsuite><testsuite name="in"><testcase name="x"/></testsuite><testcase name="y"><error message="boom"/></testcase></testsuite>`, "failed", "", "1 of 2 tests"},
-		{"what the cases say counts", TestsKind, "", `<testsuite tests="9" failures="0"><testcase name="x"><failure>wrong</failure></testcase></testsuite>`, "failed", "", "1 of 1 test "},
-		{"all skipped", TestsKind, "", `<testsuite><testcase name="x"><skipped/></testcase></testsuite>`, "failed", "", "no test was run, 1 skipped"},
+		{
+			"nested suites", TestsKind, "",
+			`<testsuite><testsuite name="in"><testcase name="x"/></testsuite><testcase name="y"><error message="boom"/></testcase></testsuite>`, "failed", "", "1 of 2 tests",
+		},
+		{
+			"what the cases say counts", TestsKind, "",
+			`<testsuite tests="9" failures="0"><testcase name="x"><failure>wrong</failure></testcase></testsuite>`,
+			"failed", "", "1 of 1 test ",
+		},
+		{
+			"all skipped", TestsKind, "", `<testsuite><testcase name="x"><skipped/></testcase></testsuite>`, "failed",
+			"",
+			"no test was run, 1 skipped",
+		},
 		{"no tests", TestsKind, "", `<testsuite/>`, "failed", "", "no test was run"},
-		{"a stricter verdict", TestsKind, "failed", `<testsuite><testcase name="x"/></testsuite>`, "failed", "", "all passed"},
+		{
+			"a stricter verdict", TestsKind, "failed", `<testsuite><testcase name="x"/></testsuite>`, "failed", "",
+			"all passed",
+		},
 		{"a verdict against it", TestsKind, "passed", `<testsuite/>`, "", "evidence.verdict", ""},
 		{"another document", TestsKind, "", `<html/>`, "", "evidence.tests", ""},
 		{"broken off", TestsKind, "", `<testsuite><testcase`, "", "evidence.tests", ""},
 		{"nothing", TestsKind, "", ``, "", "evidence.tests", ""},
-		{"evaluation", EvaluationKind, "", `{"rows":100,"metrics":{"rmse":0.3},"limits":{"rmse":{"at_most":0.4}}}`, "passed", "", "rmse 0.3 on 100 rows"},
-		{"limit broken", EvaluationKind, "", `{"metrics":{"rmse":0.5},"limits":{"rmse":{"at_most":0.4}}}`, "failed", "", "rmse is above 0.4"},
+		{
+			"evaluation", EvaluationKind, "", `{"rows":100,"metrics":{"rmse":0.3},"limits":{"rmse":{"at_most":0.4}}}`,
+			"passed", "", "rmse 0.3 on 100 rows",
+		},
+		{
+			"limit broken", EvaluationKind, "", `{"metrics":{"rmse":0.5},"limits":{"rmse":{"at_most":0.4}}}`, "failed",
+			"",
+			"rmse is above 0.4",
+		},
 		{"no limits", EvaluationKind, "", `{"metrics":{"rmse":0.5}}`, "none", "", "rmse 0.5"},
 		{"judged by who attached it", EvaluationKind, "passed", `{"metrics":{"rmse":0.5}}`, "passed", "", ""},
-		{"limit of nothing", EvaluationKind, "", `{"metrics":{"rmse":0.5},"limits":{"mae":{"at_most":1}}}`, "", "evidence.evaluation", ""},
+		{
+			"limit of nothing", EvaluationKind, "", `{"metrics":{"rmse":0.5},"limits":{"mae":{"at_most":1}}}`, "",
+			"evidence.evaluation", "",
+		},
 		{"no metrics", EvaluationKind, "", `{"rows":1}`, "", "evidence.evaluation", ""},
-		{"not square", EvaluationKind, "", `{"metrics":{"accuracy":1},"confusion":{"labels":["a","b"],"counts":[[1,2],[3]]}}`, "", "evidence.evaluation", ""},
-		{"edges", EvaluationKind, "", `{"metrics":{"rmse":1},"residuals":{"edges":[1,2],"counts":[1,2]}}`, "", "evidence.evaluation", ""},
+		{
+			"not square", EvaluationKind, "",
+			`{"metrics":{"accuracy":1},"confusion":{"labels":["a","b"],"counts":[[1,2],[3]]}}`, "",
+			"evidence.evaluation", "",
+		},
+		{
+			"edges", EvaluationKind, "", `{"metrics":{"rmse":1},"residuals":{"edges":[1,2],"counts":[1,2]}}`, "",
+			"evidence.evaluation", "",
+		},
 		{"mistyped", EvaluationKind, "", `{"metrix":{}}`, "", "evidence.evaluation", ""},
 		{"load", LoadKind, "", `{"requests":1000,"errors":1,"seconds":10,"latency_ms":{"p99":20},"limits":{"p99":{"at_most":25},"error_rate":{"at_most":0.01}}}`, "passed", "", "100/s, 0.1 % errors, p99 20 ms"},
 		{"slow", LoadKind, "", `{"requests":1000,"errors":0,"seconds":10,"latency_ms":{"p99":30},"limits":{"p99":{"at_most":25}}}`, "failed", "", "p99 is above 25"},
 		{"more errors than requests", LoadKind, "", `{"requests":1,"errors":2,"seconds":1}`, "", "evidence.load", ""},
-		{"shadow", ShadowKind, "", `{"requests":1000,"disagreed":5,"against":"heat-demand@1"}`, "none", "", "0.5 % answered differently"},
+		{
+			"shadow", ShadowKind, "", `{"requests":1000,"disagreed":5,"against":"heat-demand@1"}`, "none", "",
+			"0.5 % answered differently",
+		},
 		{"document", DocumentKind, "", `anything`, "none", "", ""},
 		{"no verdict", DocumentKind, "perhaps", `anything`, "", "evidence.verdict", ""},
 	} {

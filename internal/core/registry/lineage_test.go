@@ -46,9 +46,18 @@ func TestWalkGoesNearestFirstAndStops(t *testing.T) {
 func TestTree(t *testing.T) {
 	trace := Trace{
 		Roots: []string{"b@1"},
-		Nodes: []Node{{ID: "b@1", Kind: VersionNode, Detail: "live", Answering: []string{"demand-hourly"}}, {ID: "a@1", Kind: VersionNode, Depth: -1},
-			{ID: "winters#1", Kind: DataNode, Depth: -1, Detail: "9 rows"}, {ID: "c@1", Kind: VersionNode, Depth: 1}},
-		Links: []Link{{"b@1", "fine-tuned", "a@1"}, {"b@1", "trained-on", "winters#1"}, {"a@1", "trained-on", "winters#1"}, {"c@1", "distilled", "b@1"}},
+		Nodes: []Node{
+			{ID: "b@1", Kind: VersionNode, Detail: "live", Answering: []string{"demand-hourly"}},
+			{ID: "a@1", Kind: VersionNode, Depth: -1},
+			{ID: "winters#1", Kind: DataNode, Depth: -1, Detail: "9 rows"},
+			{ID: "c@1", Kind: VersionNode, Depth: 1},
+		},
+		Links: []Link{
+			{"b@1", "fine-tuned", "a@1"},
+			{"b@1", "trained-on", "winters#1"},
+			{"a@1", "trained-on", "winters#1"},
+			{"c@1", "distilled", "b@1"},
+		},
 	}
 	got := strings.Join(trace.Tree(), "\n")
 	want := `b@1  (live)  answers demand-hourly
@@ -65,17 +74,26 @@ func TestTree(t *testing.T) {
 
 func TestLineUp(t *testing.T) {
 	versions := []Version{
-		{Ref: "m@1", Metrics: map[string]float64{"rmse": 0.4, "r2": 0.9}, Params: map[string]string{"depth": "6", "seed": "1"}, Artifacts: []Artifact{{Size: 5, Contents: Contents{Format: "onnx"}}}},
-		{Ref: "m@2", Metrics: map[string]float64{"rmse": 0.3, "r2": 0.8}, Params: map[string]string{"depth": "7", "seed": "1"}},
+		{
+			Ref: "m@1", Metrics: map[string]float64{"rmse": 0.4, "r2": 0.9},
+			Params:    map[string]string{"depth": "6", "seed": "1"},
+			Artifacts: []Artifact{{Size: 5, Contents: Contents{Format: "onnx"}}},
+		},
+		{
+			Ref: "m@2", Metrics: map[string]float64{"rmse": 0.3, "r2": 0.8},
+			Params: map[string]string{"depth": "7", "seed": "1"},
+		},
 		{Ref: "m@3", Metrics: map[string]float64{"rmse": 0.3}, Params: map[string]string{"seed": "1"}},
 	}
 	l := LineUp(versions, &versions[0])
 	rmse := l.Metrics[slices.IndexFunc(l.Metrics, func(m LineupMetric) bool { return m.Name == "rmse" })]
 	r2 := l.Metrics[slices.IndexFunc(l.Metrics, func(m LineupMetric) bool { return m.Name == "r2" })]
-	if fmt.Sprint(rmse.Best) != "[m@2 m@3]" || math.Abs(rmse.Against["m@2"]+0.1) > 1e-12 || rmse.Verdicts["m@2"] != "better" || fmt.Sprint(r2.Best) != "[m@1]" || r2.Verdicts["m@2"] != "worse" {
+	if fmt.Sprint(rmse.Best) != "[m@2 m@3]" || math.Abs(rmse.Against["m@2"]+0.1) > 1e-12 ||
+		rmse.Verdicts["m@2"] != "better" || fmt.Sprint(r2.Best) != "[m@1]" || r2.Verdicts["m@2"] != "worse" {
 		t.Errorf("metrics: %+v %+v", rmse, r2)
 	}
-	if len(l.Params) != 1 || l.Params[0].Name != "depth" || l.SameParams != 1 || l.Versions[0].Size != 5 || l.Base != "m@1" {
+	if len(l.Params) != 1 || l.Params[0].Name != "depth" || l.SameParams != 1 || l.Versions[0].Size != 5 ||
+		l.Base != "m@1" {
 		t.Errorf("line-up: %+v", l)
 	}
 	if _, there := l.Params[0].Values["m@3"]; there {
@@ -88,21 +106,30 @@ func TestLineUp(t *testing.T) {
 
 func TestSampleRequest(t *testing.T) {
 	low, high := -2.0, 4.0
-	s := Signature{Inputs: []Column{{Name: "x", Type: Number, Min: &low, Max: &high}, {Name: "n", Type: Integer}, {Name: "mix", Type: Text, Levels: []string{"works", "a<b"}},
-		{Name: "open", Type: Boolean}, {Name: "window", Type: Number, Shape: []int64{-1, 2}}}}
+	s := Signature{Inputs: []Column{
+		{Name: "x", Type: Number, Min: &low, Max: &high},
+		{Name: "n", Type: Integer},
+		{Name: "mix", Type: Text, Levels: []string{"works", "a<b"}},
+		{Name: "open", Type: Boolean},
+		{Name: "window", Type: Number, Shape: []int64{-1, 2}},
+	}}
 	want := `{"inputs":[{"name":"x","shape":[1],"datatype":"FP64","data":[1]},{"name":"n","shape":[1],"datatype":"INT64","data":[0]},` +
 		`{"name":"mix","shape":[1],"datatype":"BYTES","data":["works"]},{"name":"open","shape":[1],"datatype":"BOOL","data":[false]},{"name":"window","shape":[1,1,2],"datatype":"FP64","data":[0,0]}]}`
 	if got := string(s.SampleRequest(nil)); got != want {
 		t.Errorf("from ranges:\n got %s\nwant %s", got, want)
 	}
 	p := NewProfiler(nil)
-	if err := p.Add([]string{"x", "mix"}, [][]Cell{{{Kind: NumberCell, Number: 3.5}, {Kind: TextCell, Text: "a<b"}}}); err != nil {
+	if err := p.Add([]string{"x", "mix"},
+		[][]Cell{{{Kind: NumberCell, Number: 3.5}, {Kind: TextCell, Text: "a<b"}}}); err != nil {
 		t.Fatal(err)
 	}
-	if got := string(s.SampleRequest(p)); !strings.Contains(got, `"data":[3.5]`) || !strings.Contains(got, `"data":["a<b"]`) || !json.Valid([]byte(got)) {
+	if got := string(s.SampleRequest(p)); !strings.Contains(got, `"data":[3.5]`) ||
+		!strings.Contains(got, `"data":["a<b"]`) || !json.Valid([]byte(got)) {
 		t.Errorf("from a row: %s", got)
 	}
-	if (&Signature{}).SampleRequest(nil) != nil || (&Signature{Inputs: []Column{{Name: "x", Type: Number, Shape: []int64{1 << 40, 1 << 40}}}}).SampleRequest(nil) != nil {
+	if (&Signature{}).SampleRequest(nil) != nil ||
+		(&Signature{Inputs: []Column{{Name: "x", Type: Number, Shape: []int64{1 << 40, 1 << 40}}}}).
+			SampleRequest(nil) != nil {
 		t.Error("a request that cannot be made")
 	}
 }
@@ -113,16 +140,23 @@ func TestSignaturesByHandAreChecked(t *testing.T) {
 		s    Signature
 		says string
 	}{
-		"nothing":        {Signature{}, "neither inputs nor outputs"},
-		"no name":        {Signature{Inputs: []Column{{Type: Number}}}, "input 1 has no name"},
-		"twice":          {Signature{Outputs: []Column{{Name: "y", Type: Number}, {Name: "y", Type: Text}}}, `two outputs are named "y"`},
-		"no such type":   {Signature{Inputs: []Column{{Name: "x", Type: "float"}}}, `has the type "float"`},
-		"range of text":  {Signature{Inputs: []Column{{Name: "x", Type: Text, Min: &low}}}, "is text and has a range"},
-		"levels":         {Signature{Inputs: []Column{{Name: "x", Type: Number, Levels: []string{"a"}}}}, "has levels"},
-		"backward range": {Signature{Inputs: []Column{{Name: "x", Type: Number, Min: &low, Max: &high}}}, "ranges from 3 to 1"},
-		"shape":          {Signature{Inputs: []Column{{Name: "x", Type: Number, Shape: []int64{0}}}}, "shape [0]"},
+		"nothing": {Signature{}, "neither inputs nor outputs"},
+		"no name": {Signature{Inputs: []Column{{Type: Number}}}, "input 1 has no name"},
+		"twice": {
+			Signature{Outputs: []Column{{Name: "y", Type: Number}, {Name: "y", Type: Text}}},
+			`two outputs are named "y"`,
+		},
+		"no such type":  {Signature{Inputs: []Column{{Name: "x", Type: "float"}}}, `has the type "float"`},
+		"range of text": {Signature{Inputs: []Column{{Name: "x", Type: Text, Min: &low}}}, "is text and has a range"},
+		"levels":        {Signature{Inputs: []Column{{Name: "x", Type: Number, Levels: []string{"a"}}}}, "has levels"},
+		"backward range": {
+			Signature{Inputs: []Column{{Name: "x", Type: Number, Min: &low, Max: &high}}},
+			"ranges from 3 to 1",
+		},
+		"shape": {Signature{Inputs: []Column{{Name: "x", Type: Number, Shape: []int64{0}}}}, "shape [0]"},
 	} {
-		if err := c.s.Check("signature"); err == nil || !strings.Contains(err.Error(), c.says) || fault.Code(err) != "signature.wrong" {
+		if err := c.s.Check("signature"); err == nil || !strings.Contains(err.Error(), c.says) ||
+			fault.Code(err) != "signature.wrong" {
 			t.Errorf("%s: %v, want it to say %q", name, err, c.says)
 		}
 	}
@@ -133,7 +167,10 @@ func TestSignaturesByHandAreChecked(t *testing.T) {
 }
 
 func TestNamesOfThings(t *testing.T) {
-	for in, want := range map[string]string{"winters-2024": "winters-2024", "winters-2024#2": "winters-2024#2", "winters#0": "!", "winters#x": "!", "Winters": "!", "#1": "!"} {
+	for in, want := range map[string]string{
+		"winters-2024": "winters-2024", "winters-2024#2": "winters-2024#2",
+		"winters#0": "!", "winters#x": "!", "Winters": "!", "#1": "!",
+	} {
 		got, err := ParseDataRef("data", in)
 		if (err != nil) != (want == "!") || (err == nil && got.String() != want) {
 			t.Errorf("data %q: %v, %v", in, got, err)
@@ -144,12 +181,18 @@ func TestNamesOfThings(t *testing.T) {
 			t.Errorf("run %q: %d, %v", in, got, err)
 		}
 	}
-	for label, code := range map[string]string{"beta": "", "12": "label.number", "live": "label.rung", "Beta": "name.form", "": "name.empty"} {
+	for label, code := range map[string]string{
+		"beta": "", "12": "label.number", "live": "label.rung",
+		"Beta": "name.form", "": "name.empty",
+	} {
 		if err := CheckLabel("label", label, []string{"draft", "live"}); fault.Code(err) != code {
 			t.Errorf("label %q: %v, want %q", label, err, code)
 		}
 	}
-	for tag, good := range map[string]bool{"winter": true, "Öl/gas": true, "": false, "two words": false, "a,b": false, strings.Repeat("x", 64): false} {
+	for tag, good := range map[string]bool{
+		"winter": true, "Öl/gas": true, "": false, "two words": false, "a,b": false,
+		strings.Repeat("x", 64): false,
+	} {
 		if err := CheckTag("tag", tag); (err == nil) != good {
 			t.Errorf("tag %q: %v", tag, err)
 		}
@@ -157,12 +200,19 @@ func TestNamesOfThings(t *testing.T) {
 }
 
 func TestDiffOfCardsDataAndImportance(t *testing.T) {
-	a := &Version{Ref: "m@1", Card: &Card{Text: "# Heat\nold"}, Data: []DataUse{{"winters#1", TrainedOn}}, Importance: map[string]float64{"wind": 0.1},
-		Dependencies: []Dependency{{Name: "numpy", Want: "==1.0"}, {Name: "torch"}}}
-	b := &Version{Ref: "m@2", Card: &Card{Text: "# Heat\nnew\n"}, Data: []DataUse{{"winters#2", TrainedOn}}, Importance: map[string]float64{"wind": 0.2},
-		Dependencies: []Dependency{{Name: "numpy", Want: "==2.0"}, {Name: "torch"}}}
+	a := &Version{
+		Ref: "m@1", Card: &Card{Text: "# Heat\nold"}, Data: []DataUse{{"winters#1", TrainedOn}},
+		Importance:   map[string]float64{"wind": 0.1},
+		Dependencies: []Dependency{{Name: "numpy", Want: "==1.0"}, {Name: "torch"}},
+	}
+	b := &Version{
+		Ref: "m@2", Card: &Card{Text: "# Heat\nnew\n"}, Data: []DataUse{{"winters#2", TrainedOn}},
+		Importance:   map[string]float64{"wind": 0.2},
+		Dependencies: []Dependency{{Name: "numpy", Want: "==2.0"}, {Name: "torch"}},
+	}
 	d := DiffVersions(a, b)
-	if !strings.Contains(d.Card, "-old\n+new\n") || len(d.Data) != 1 || d.Data[0].Kind != "changed" || len(d.Dependencies) != 1 || d.Importance[0].Verdict != "changed" {
+	if !strings.Contains(d.Card, "-old\n+new\n") || len(d.Data) != 1 || d.Data[0].Kind != "changed" ||
+		len(d.Dependencies) != 1 || d.Importance[0].Verdict != "changed" {
 		t.Errorf("diff: %+v", d)
 	}
 	if DiffVersions(a, a).Card != "" {
@@ -186,7 +236,8 @@ func TestCorrelations(t *testing.T) {
 		t.Fatal(err)
 	}
 	got := p.Profile([]string{"c"}).Correlations
-	if len(got) != 3 || got[0].A != "a" || got[0].B != "b" || math.Abs(got[0].R+1) > 1e-9 || got[0].Rows != 400 || math.Abs(got[1].R) > 0.05 {
+	if len(got) != 3 || got[0].A != "a" || got[0].B != "b" || math.Abs(got[0].R+1) > 1e-9 || got[0].Rows != 400 ||
+		math.Abs(got[1].R) > 0.05 {
 		t.Errorf("correlations: %+v", got)
 	}
 }
@@ -236,16 +287,22 @@ func TestWalkOnRandomGraphs(t *testing.T) {
 			last = g.Depth
 		}
 	}
-	if _, _, err := Walk([]int{1}, 1, 1, func([]int) ([][2]int, error) { return nil, errors.New("broken") }); err == nil {
+	if _, _, err := Walk([]int{1}, 1, 1,
+		func([]int) ([][2]int, error) { return nil, errors.New("broken") }); err == nil {
 		t.Error("an error on the way was lost")
 	}
 }
 
 func TestCellsAreReadForWhatTheyHold(t *testing.T) {
 	for raw, want := range map[string]Cell{
-		"": {}, " NA ": {}, "null": {}, "NaN": {}, "nan": {}, "true": {Kind: BooleanCell, Number: 1}, "FALSE": {Kind: BooleanCell}, "5": {Kind: NumberCell, Number: 5}, " -1.50 ": {Kind: NumberCell, Number: -1.5},
-		"1e3": {Kind: NumberCell, Number: 1000}, ".5": {Kind: NumberCell, Number: 0.5}, "1e999": {Kind: TextCell, Text: "1e999"}, "Inf": {Kind: TextCell, Text: "Inf"}, "12.3.4": {Kind: TextCell, Text: "12.3.4"},
-		"works": {Kind: TextCell, Text: "works"}, "0x10": {Kind: TextCell, Text: "0x10"}, "12345678901234567890": {Kind: NumberCell, Number: 12345678901234567890},
+		"": {}, " NA ": {}, "null": {}, "NaN": {}, "nan": {}, "true": {Kind: BooleanCell, Number: 1},
+		"FALSE": {Kind: BooleanCell}, "5": {Kind: NumberCell, Number: 5},
+		" -1.50 ": {Kind: NumberCell, Number: -1.5},
+		"1e3":     {Kind: NumberCell, Number: 1000}, ".5": {Kind: NumberCell, Number: 0.5},
+		"1e999": {Kind: TextCell, Text: "1e999"}, "Inf": {Kind: TextCell, Text: "Inf"},
+		"12.3.4": {Kind: TextCell, Text: "12.3.4"},
+		"works":  {Kind: TextCell, Text: "works"}, "0x10": {Kind: TextCell, Text: "0x10"},
+		"12345678901234567890": {Kind: NumberCell, Number: 12345678901234567890},
 	} {
 		got := Cell{Kind: RawCell, Text: raw}.read(false)
 		if raw == "0x10" && got.Kind == NumberCell {

@@ -60,9 +60,14 @@ func LineUp(versions []Version, base *Version) Lineup {
 	var metricNames, paramNames []string
 	for i := range versions {
 		v := &versions[i]
-		out.Versions = append(out.Versions, LineupVersion{Ref: v.Ref, Rung: v.Rung, Labels: v.Labels, Note: v.Note, Size: v.Size(), Formats: v.Formats(),
-			Data: v.Data, Code: v.Code, Run: v.Run, CreatedAt: v.CreatedAt, CreatedBy: v.CreatedBy})
-		metricNames, paramNames = append(metricNames, sortedKeys(v.Metrics)...), append(paramNames, sortedKeys(v.Params)...)
+		out.Versions = append(out.Versions,
+			LineupVersion{
+				Ref: v.Ref, Rung: v.Rung, Labels: v.Labels, Note: v.Note, Size: v.Size(),
+				Formats: v.Formats(),
+				Data:    v.Data, Code: v.Code, Run: v.Run, CreatedAt: v.CreatedAt, CreatedBy: v.CreatedBy,
+			})
+		metricNames, paramNames = append(metricNames, sortedKeys(v.Metrics)...),
+			append(paramNames, sortedKeys(v.Params)...)
 	}
 	for _, name := range slices.Compact(slices.Sorted(slices.Values(metricNames))) {
 		out.Metrics = append(out.Metrics, lineUpMetric(name, versions, base))

@@ -111,7 +111,10 @@ func (p *Profiler) Begin(columns []string) error {
 		if slices.Contains(p.names, name) {
 			return badSample("two columns are named %q", name)
 		}
-		p.columns = append(p.columns, &columnProfile{name: name, forced: p.types[name], missing: uint64(p.rows), few: map[uint64]struct{}{}})
+		p.columns = append(p.columns, &columnProfile{
+			name: name, forced: p.types[name], missing: uint64(p.rows),
+			few: map[uint64]struct{}{},
+		})
 		p.names = append(p.names, name)
 	}
 	return nil
@@ -245,11 +248,13 @@ func (c *columnProfile) kind() (Type, error) {
 	case kinds == 0 && c.forced != "":
 		return c.forced, nil
 	case kinds == 0:
-		return "", badSample("column %q has no value in any row", c.name).Do("leave the column out, or declare its type in a signature of your own")
+		return "", badSample("column %q has no value in any row", c.name).
+			Do("leave the column out, or declare its type in a signature of your own")
 	case kinds > 1:
 		f := badSample("column %q mixes %d numbers, %d texts and %d booleans", c.name, numbers, c.texts, booleans)
 		if c.texts > 0 && numbers > 0 {
-			f = badSample("column %q mixes %d numbers and %d texts; the first text is %.40q in row %d", c.name, numbers, c.texts, c.firstText, c.firstRow[TextCell]).
+			f = badSample("column %q mixes %d numbers and %d texts; the first text is %.40q in row %d", c.name, numbers,
+				c.texts, c.firstText, c.firstRow[TextCell]).
 				Do("leave missing values empty, or declare the column as text in a signature of your own")
 		}
 		return "", f
@@ -270,10 +275,14 @@ func (p *Profiler) Signature(targets []string, units map[string]string) (*Signat
 		names       []string
 		field, code string
 		what        string
-	}{{targets, "target", "sample.no_target", "the sample has no column %q"}, {sortedKeys(units), "unit", "sample.no_column", "a unit is given for %q, which the sample does not have"}} {
+	}{
+		{targets, "target", "sample.no_target", "the sample has no column %q"},
+		{sortedKeys(units), "unit", "sample.no_column", "a unit is given for %q, which the sample does not have"},
+	} {
 		for _, name := range given.names {
 			if !slices.Contains(p.names, name) {
-				return nil, fault.New(fault.Invalid, given.code, given.what, name).In(given.field).Do("it has %s", strings.Join(p.names, ", "))
+				return nil, fault.New(fault.Invalid, given.code, given.what, name).In(given.field).
+					Do("it has %s", strings.Join(p.names, ", "))
 			}
 		}
 	}

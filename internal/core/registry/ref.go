@@ -53,7 +53,8 @@ func ParseRef(field, s string) (Ref, error) {
 	model, which, found := strings.Cut(s, "@")
 	if !found || which == "" {
 		return Ref{}, fault.New(fault.Invalid, "ref.no_version", "%q does not say which version", s).In(field).
-			Do("write MODEL@NUMBER, such as %s@1, or MODEL@RUNG or MODEL@LABEL, such as %s@live; there is no default", orModel(model), orModel(model))
+			Do("write MODEL@NUMBER, such as %s@1, or MODEL@RUNG or MODEL@LABEL, such as %s@live; there is no default",
+				orModel(model), orModel(model))
 	}
 	if err := CheckName(field, model); err != nil {
 		return Ref{}, err
@@ -80,8 +81,10 @@ func orModel(s string) string {
 
 // CheckTag says whether a tag can be put on something.
 func CheckTag(field, tag string) error {
-	if tag == "" || len(tag) > LongestName || strings.ContainsFunc(tag, func(r rune) bool { return r <= ' ' || r == 0x7f || r == ',' }) {
-		return fault.New(fault.Invalid, "tag.form", "%q cannot be a tag", tag).In(field).Do("use one word without commas, at most %d bytes", LongestName)
+	if tag == "" || len(tag) > LongestName ||
+		strings.ContainsFunc(tag, func(r rune) bool { return r <= ' ' || r == 0x7f || r == ',' }) {
+		return fault.New(fault.Invalid, "tag.form", "%q cannot be a tag", tag).In(field).
+			Do("use one word without commas, at most %d bytes", LongestName)
 	}
 	return nil
 }
@@ -93,10 +96,12 @@ func CheckLabel(field, label string, rungs []string) error {
 		return err
 	}
 	if _, err := strconv.Atoi(label); err == nil {
-		return fault.New(fault.Invalid, "label.number", "%q cannot be a label: it reads as a version's number", label).In(field).Do("choose a word")
+		return fault.New(fault.Invalid, "label.number", "%q cannot be a label: it reads as a version's number", label).
+			In(field).Do("choose a word")
 	}
 	if slices.Contains(rungs, label) {
-		return fault.New(fault.Invalid, "label.rung", "%q cannot be a label: it is a rung of the ladder", label).In(field).Do("choose another word; a version gets on a rung with: innerladder promote")
+		return fault.New(fault.Invalid, "label.rung", "%q cannot be a label: it is a rung of the ladder", label).
+			In(field).Do("choose another word; a version gets on a rung with: innerladder promote")
 	}
 	return nil
 }
@@ -127,7 +132,8 @@ func ParseDataRef(field, s string) (DataRef, error) {
 	}
 	n, err := strconv.Atoi(number)
 	if err != nil || n < 1 {
-		return DataRef{}, fault.New(fault.Invalid, "data.revision", "%q names no revision of a data set", s).In(field).Do("write NAME#NUMBER, such as %s#1", name)
+		return DataRef{}, fault.New(fault.Invalid, "data.revision", "%q names no revision of a data set", s).In(field).
+			Do("write NAME#NUMBER, such as %s#1", name)
 	}
 	return DataRef{name, n}, nil
 }
@@ -140,7 +146,8 @@ func ParseRunRef(field, s string) (int64, error) {
 	digits, ok := strings.CutPrefix(strings.ToLower(s), "run-")
 	n, err := strconv.ParseInt(digits, 10, 64)
 	if !ok || err != nil || n < 1 {
-		return 0, fault.New(fault.Invalid, "run.ref", "%q is no run", s).In(field).Do("write run-NUMBER, such as run-1; see them with: innerladder runs")
+		return 0, fault.New(fault.Invalid, "run.ref", "%q is no run", s).In(field).
+			Do("write run-NUMBER, such as run-1; see them with: innerladder runs")
 	}
 	return n, nil
 }

@@ -43,7 +43,8 @@ func TestIdentity(t *testing.T) {
 	first := base().Identity()
 	same := base()
 	same.Artifacts[0], same.Artifacts[1] = same.Artifacts[1], same.Artifacts[0]
-	same.Note, same.CreatedBy, same.Code, same.Run, same.Tags = "again", "odd", &Code{Commit: "1"}, "run-3", []string{"winter"}
+	same.Note, same.CreatedBy, same.Code, same.Run, same.Tags = "again", "odd", &Code{Commit: "1"}, "run-3",
+		[]string{"winter"}
 	if same.Identity() != first {
 		t.Error("who, when, note or order of files changed the identity")
 	}
@@ -77,15 +78,39 @@ func TestFits(t *testing.T) {
 		in, out []Tensor
 		want    string
 	}{
-		{"column by column", sig, []Tensor{{"temp_c", "FP32", []int64{-1}}, {"hour", "INT64", []int64{-1, 1}}}, out, ""},
+		{
+			"column by column", sig,
+			[]Tensor{{"temp_c", "FP32", []int64{-1}}, {"hour", "INT64", []int64{-1, 1}}},
+			out,
+			"",
+		},
 		{"integers as numbers", sig, []Tensor{{"temp_c", "FP64", []int64{-1}}, {"hour", "FP64", []int64{-1}}}, out, ""},
 		{"packed", sig, []Tensor{{"rows", "FP64", []int64{-1, 2}}}, out, ""},
 		{"packed, too wide", sig, []Tensor{{"rows", "FP64", []int64{-1, 5}}}, out, `no input "temp_c"`},
 		{"missing input", sig, []Tensor{{"temp_c", "FP64", []int64{-1}}}, out, `no input "hour"`},
-		{"extra input", sig, []Tensor{{"temp_c", "FP64", []int64{-1}}, {"hour", "INT64", []int64{-1}}, {"wind_ms", "FP64", []int64{-1}}}, out, `wants an input "wind_ms"`},
-		{"numbers as integers", sig, []Tensor{{"temp_c", "INT32", []int64{-1}}, {"hour", "INT64", []int64{-1}}}, out, `"temp_c" is number in the signature and INT32`},
-		{"vector for a scalar", sig, []Tensor{{"temp_c", "FP64", []int64{-1, 3}}, {"hour", "INT64", []int64{-1}}}, out, `1 values in a row of the signature and 3`},
-		{"other output", sig, []Tensor{{"temp_c", "FP64", []int64{-1}}, {"hour", "INT64", []int64{-1}}}, []Tensor{{"y", "FP64", []int64{-1}}}, `no output "demand_mw"`},
+		{"extra input", sig, []Tensor{
+			{"temp_c", "FP64", []int64{-1}},
+			{"hour", "INT64", []int64{-1}},
+			{"wind_ms", "FP64", []int64{-1}},
+		}, out, `wants an input "wind_ms"`},
+		{
+			"numbers as integers", sig,
+			[]Tensor{{"temp_c", "INT32", []int64{-1}}, {"hour", "INT64", []int64{-1}}},
+			out,
+			`"temp_c" is number in the signature and INT32`,
+		},
+		{
+			"vector for a scalar", sig,
+			[]Tensor{{"temp_c", "FP64", []int64{-1, 3}}, {"hour", "INT64", []int64{-1}}},
+			out,
+			`1 values in a row of the signature and 3`,
+		},
+		{
+			"other output", sig,
+			[]Tensor{{"temp_c", "FP64", []int64{-1}}, {"hour", "INT64", []int64{-1}}},
+			[]Tensor{{"y", "FP64", []int64{-1}}},
+			`no output "demand_mw"`,
+		},
 		{"text", mix, []Tensor{{"mix", "BYTES", []int64{-1}}}, nil, ""},
 		{"text as number", mix, []Tensor{{"mix", "FP32", []int64{-1}}}, nil, `"mix" is text`},
 	}
@@ -111,14 +136,23 @@ func TestDiffSignatures(t *testing.T) {
 		{"another range", func(s *Signature) { low := 1.0; s.Inputs[1].Min, s.Inputs[1].Max = &low, &low }, Compatible},
 		{"integer to number", func(s *Signature) { s.Inputs[1].Type = Number }, Widened},
 		{"may now be missing", func(s *Signature) { s.Inputs[0].Nullable = true }, Widened},
-		{"one more output", func(s *Signature) { s.Outputs = append(s.Outputs, Column{Name: "p90", Type: Number}) }, Widened},
-		{"one more input", func(s *Signature) { s.Inputs = append(s.Inputs, Column{Name: "wind_ms", Type: Number}) }, Breaking},
+		{
+			"one more output", func(s *Signature) { s.Outputs = append(s.Outputs, Column{Name: "p90", Type: Number}) },
+			Widened,
+		},
+		{
+			"one more input", func(s *Signature) { s.Inputs = append(s.Inputs, Column{Name: "wind_ms", Type: Number}) },
+			Breaking,
+		},
 		{"another unit", func(s *Signature) { s.Inputs[0].Unit = "°F" }, Breaking},
 		{"an input less", func(s *Signature) { s.Inputs = s.Inputs[:1] }, Breaking},
 		{"the output is text now", func(s *Signature) { s.Outputs[0].Type = Text }, Breaking},
 	}
 	for _, c := range cases {
-		other := Signature{Inputs: append([]Column(nil), base.Inputs...), Outputs: append([]Column(nil), base.Outputs...)}
+		other := Signature{
+			Inputs:  append([]Column(nil), base.Inputs...),
+			Outputs: append([]Column(nil), base.Outputs...),
+		}
 		c.change(&other)
 		changes, got := DiffSignatures(&base, &other)
 		if slices.ContainsFunc(changes, func(ch Change) bool { return ch.Breaking }) != (got == Breaking) {
@@ -134,8 +168,14 @@ func TestDiffSignatures(t *testing.T) {
 }
 
 func TestDiffVersions(t *testing.T) {
-	a := &Version{Ref: "heat-demand@1", Metrics: map[string]float64{"rmse": 0.4, "r2": 0.9, "bias": -0.3}, Params: map[string]string{"depth": "6", "old": "x"}}
-	b := &Version{Ref: "heat-demand@2", Metrics: map[string]float64{"rmse": 0.3, "r2": 0.8, "bias": 0.1}, Params: map[string]string{"depth": "7"}}
+	a := &Version{
+		Ref: "heat-demand@1", Metrics: map[string]float64{"rmse": 0.4, "r2": 0.9, "bias": -0.3},
+		Params: map[string]string{"depth": "6", "old": "x"},
+	}
+	b := &Version{
+		Ref: "heat-demand@2", Metrics: map[string]float64{"rmse": 0.3, "r2": 0.8, "bias": 0.1},
+		Params: map[string]string{"depth": "7"},
+	}
 	d := DiffVersions(a, b)
 	verdicts := map[string]string{}
 	for _, m := range d.Metrics {
@@ -144,7 +184,8 @@ func TestDiffVersions(t *testing.T) {
 	if verdicts["rmse"] != "better" || verdicts["r2"] != "worse" || verdicts["bias"] != "better" {
 		t.Errorf("verdicts: %v", verdicts)
 	}
-	if len(d.Params) != 2 || d.Params[0].Kind != "changed" || d.Params[1].Kind != "removed" || d.Compatibility != NotKnown {
+	if len(d.Params) != 2 || d.Params[0].Kind != "changed" || d.Params[1].Kind != "removed" ||
+		d.Compatibility != NotKnown {
 		t.Errorf("diff: %+v", d)
 	}
 }
@@ -172,7 +213,10 @@ func FuzzRefs(f *testing.F) {
 
 // A number that is read the quick way is the number that it says.
 func FuzzDecimal(f *testing.F) {
-	for _, s := range []string{"0", "-12.345", ".5", "5.", "-", ".", "1e5", "999999999999999", "0.000000000000001", "-0"} {
+	for _, s := range []string{
+		"0", "-12.345", ".5", "5.", "-", ".", "1e5", "999999999999999", "0.000000000000001",
+		"-0",
+	} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, s string) {
@@ -192,8 +236,12 @@ func TestWhichWayAMetricIsBetter(t *testing.T) {
 		from, to float64
 		want     string
 	}{
-		{"rmse", 0.3, 0.2, "better"}, {"macro_f1", 0.3, 0.2, "worse"}, {"accuracy", 0.3, 0.3, "same"},
-		{"bias", -0.2, 0.1, "better"}, {"bias", -0.2, -0.3, "worse"}, {"bias", 0.2, -0.2, "same"},
+		{"rmse", 0.3, 0.2, "better"},
+		{"macro_f1", 0.3, 0.2, "worse"},
+		{"accuracy", 0.3, 0.3, "same"},
+		{"bias", -0.2, 0.1, "better"},
+		{"bias", -0.2, -0.3, "worse"},
+		{"bias", 0.2, -0.2, "same"},
 		{"train_loss", -3, -5, "better"}, // a loss may be below zero
 	} {
 		if got := JudgeMetric(c.metric, c.from, c.to); got != c.want {

@@ -89,13 +89,15 @@ func readJSONReport(r io.Reader, kind string, into any) error {
 		return invalidReport(kind, "the report is empty")
 	}
 	if err != nil {
-		return fault.New(fault.Invalid, "evidence."+kind, "this is no report of kind %s: %s", kind, strings.TrimPrefix(err.Error(), "json: ")).In("file").Do("see docs/guide.md for the form of such reports")
+		return fault.New(fault.Invalid, "evidence."+kind, "this is no report of kind %s: %s", kind,
+			strings.TrimPrefix(err.Error(), "json: ")).In("file").Do("see docs/guide.md for the form of such reports")
 	}
 	return nil
 }
 
 func invalidReport(kind, why string, args ...any) error {
-	return fault.New(fault.Invalid, "evidence."+kind, why, args...).In("file").Do("see docs/guide.md for the form of such reports")
+	return fault.New(fault.Invalid, "evidence."+kind, why, args...).In("file").
+		Do("see docs/guide.md for the form of such reports")
 }
 
 func readEvaluation(r io.Reader) (Findings, string, error) {
@@ -110,17 +112,26 @@ func readEvaluation(r io.Reader) (Findings, string, error) {
 		return Findings{}, "", err
 	}
 	if c := e.Confusion; c != nil {
-		if len(c.Labels) < 2 || len(c.Labels) > 100 || len(c.Counts) != len(c.Labels) || slices.ContainsFunc(c.Counts, func(row []int) bool { return len(row) != len(c.Labels) || slices.Min(row) < 0 }) {
-			return Findings{}, "", invalidReport(EvaluationKind, "the confusion matrix is not square with 2 to 100 labels and counts from 0")
+		if len(c.Labels) < 2 || len(c.Labels) > 100 || len(c.Counts) != len(c.Labels) ||
+			slices.ContainsFunc(c.Counts, func(row []int) bool {
+				return len(row) != len(c.Labels) ||
+					slices.Min(row) < 0
+			}) {
+			return Findings{}, "", invalidReport(EvaluationKind,
+				"the confusion matrix is not square with 2 to 100 labels and counts from 0")
 		}
 	}
 	for _, c := range e.Curves {
 		if len(c.X) != len(c.Y) || len(c.X) < 2 || len(c.X) > 10_000 {
-			return Findings{}, "", invalidReport(EvaluationKind, "the curve %q has %d x and %d y; there must be as many, from 2 to 10000", c.Name, len(c.X), len(c.Y))
+			return Findings{}, "", invalidReport(EvaluationKind,
+				"the curve %q has %d x and %d y; there must be as many, from 2 to 10000", c.Name, len(c.X), len(c.Y))
 		}
 	}
-	if h := e.Residuals; h != nil && (len(h.Edges) != len(h.Counts)+1 || len(h.Counts) < 1 || len(h.Counts) > 1000 || !slices.IsSorted(h.Edges)) {
-		return Findings{}, "", invalidReport(EvaluationKind, "the residuals have %d edges and %d counts; there must be one edge more, ascending", len(h.Edges), len(h.Counts))
+	if h := e.Residuals; h != nil &&
+		(len(h.Edges) != len(h.Counts)+1 || len(h.Counts) < 1 || len(h.Counts) > 1000 || !slices.IsSorted(h.Edges)) {
+		return Findings{}, "", invalidReport(EvaluationKind,
+			"the residuals have %d edges and %d counts; there must be one edge more, ascending", len(h.Edges),
+			len(h.Counts))
 	}
 	broken, err := brokenLimits(EvaluationKind, e.Limits, e.Metrics)
 	if err != nil {
@@ -139,9 +150,13 @@ func readLoad(r io.Reader) (Findings, string, error) {
 		return Findings{}, "", err
 	}
 	if l.Requests < 1 || l.Errors < 0 || l.Errors > l.Requests || !(l.Seconds > 0) {
-		return Findings{}, "", invalidReport(LoadKind, "%d requests, %d errors, %v seconds is no load test", l.Requests, l.Errors, l.Seconds)
+		return Findings{}, "", invalidReport(LoadKind, "%d requests, %d errors, %v seconds is no load test", l.Requests,
+			l.Errors, l.Seconds)
 	}
-	values := map[string]float64{"error_rate": float64(l.Errors) / float64(l.Requests), "rate": float64(l.Requests) / l.Seconds}
+	values := map[string]float64{
+		"error_rate": float64(l.Errors) / float64(l.Requests),
+		"rate":       float64(l.Requests) / l.Seconds,
+	}
 	for q, ms := range l.LatencyMs {
 		values[q] = ms
 	}
@@ -165,10 +180,14 @@ func readShadow(r io.Reader) (Findings, string, error) {
 		return Findings{}, "", err
 	}
 	if s.Requests < 1 || s.Disagreed > s.Requests {
-		return Findings{}, "", invalidReport(ShadowKind, "%d of %d requests were answered differently", s.Disagreed, s.Requests)
+		return Findings{}, "", invalidReport(ShadowKind, "%d of %d requests were answered differently", s.Disagreed,
+			s.Requests)
 	}
 	share := float64(s.Disagreed) / float64(s.Requests)
-	return Findings{Shadow: &s, Metrics: map[string]float64{"disagreement": share}, Says: fmt.Sprintf("%d requests, %.3g %% answered differently", s.Requests, share*100)}, Unjudged, nil
+	return Findings{
+		Shadow: &s, Metrics: map[string]float64{"disagreement": share},
+		Says: fmt.Sprintf("%d requests, %.3g %% answered differently", s.Requests, share*100),
+	}, Unjudged, nil
 }
 
 // brokenLimits says which limits are not kept, empty when all are.

@@ -169,14 +169,17 @@ func fit(kind string, columns []Column, tensors []Tensor) (reasons []string) {
 		case !ok:
 			reasons = append(reasons, fmt.Sprintf("the server declares no %s %q", kind, c.Name))
 		case !takes(t.Datatype, c.Type):
-			reasons = append(reasons, fmt.Sprintf("%s %q is %s in the signature and %s at the server", kind, c.Name, c.Type, t.Datatype))
+			reasons = append(reasons, fmt.Sprintf("%s %q is %s in the signature and %s at the server", kind, c.Name,
+				c.Type, t.Datatype))
 		case t.rowSize() >= 0 && product(c.Shape) >= 0 && t.rowSize() != product(c.Shape):
-			reasons = append(reasons, fmt.Sprintf("%s %q has %d values in a row of the signature and %d at the server", kind, c.Name, product(c.Shape), t.rowSize()))
+			reasons = append(reasons, fmt.Sprintf("%s %q has %d values in a row of the signature and %d at the server",
+				kind, c.Name, product(c.Shape), t.rowSize()))
 		}
 	}
 	if kind == "input" { // outputs beyond the signature do no harm, inputs would be missing
 		for _, name := range sortedKeys(declared) {
-			reasons = append(reasons, fmt.Sprintf("the server wants an input %q that the signature does not have", name))
+			reasons = append(reasons, fmt.Sprintf("the server wants an input %q that the signature does not have",
+				name))
 		}
 	}
 	return reasons
@@ -184,7 +187,8 @@ func fit(kind string, columns []Column, tensors []Tensor) (reasons []string) {
 
 // packed reports whether one tensor carries all the columns side by side.
 func packed(columns []Column, tensors []Tensor) bool {
-	if len(tensors) != 1 || len(tensors[0].Shape) < 2 || slices.ContainsFunc(columns, func(c Column) bool { return c.Name == tensors[0].Name }) {
+	if len(tensors) != 1 || len(tensors[0].Shape) < 2 ||
+		slices.ContainsFunc(columns, func(c Column) bool { return c.Name == tensors[0].Name }) {
 		return false
 	}
 	var values int64

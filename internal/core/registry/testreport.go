@@ -81,7 +81,9 @@ func (m junitMessage) String() string {
 // What the cases say counts, not the sums that the suites carry.
 func readTests(r io.Reader) (Findings, string, error) {
 	bad := func(why string, args ...any) (Findings, string, error) {
-		return Findings{}, "", fault.New(fault.Invalid, "evidence.tests", "this is no report of tests in JUnit XML: "+why, args...).In("file").Do("attach a JUnit XML file, with the element testsuite or testsuites outside")
+		return Findings{}, "", fault.New(fault.Invalid, "evidence.tests",
+			"this is no report of tests in JUnit XML: "+why, args...).In("file").
+			Do("attach a JUnit XML file, with the element testsuite or testsuites outside")
 	}
 	dec := xml.NewDecoder(r)
 	dec.Strict = true
@@ -187,7 +189,8 @@ func (t TestReport) says() string {
 	if t.Ran() == 1 {
 		noun = "test"
 	}
-	s := fmt.Sprintf("%d %s in %s", t.Ran(), noun, time.Duration(t.Seconds*float64(time.Second)).Round(time.Millisecond))
+	s := fmt.Sprintf("%d %s in %s", t.Ran(), noun,
+		time.Duration(t.Seconds*float64(time.Second)).Round(time.Millisecond))
 	if t.Skipped > 0 {
 		s += fmt.Sprintf(", %d skipped", t.Skipped)
 	}

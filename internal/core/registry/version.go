@@ -150,8 +150,14 @@ func (v *Version) Size() int64 {
 // lower and higher name the metrics for which less or more is better, by the parts of
 // their names.
 var (
-	lower  = []string{"rmse", "rmsle", "mae", "mape", "mse", "error", "loss", "brier", "bias", "latency", "ece", "perplexity", "deviance", "crps", "pinball", "false_positive", "false_negative"}
-	higher = []string{"accuracy", "f1", "auc", "r2", "precision", "recall", "sensitivity", "specificity", "kappa", "mcc", "matthews", "ndcg", "explained_variance", "likelihood", "iou", "dice"}
+	lower = []string{
+		"rmse", "rmsle", "mae", "mape", "mse", "error", "loss", "brier", "bias", "latency", "ece",
+		"perplexity", "deviance", "crps", "pinball", "false_positive", "false_negative",
+	}
+	higher = []string{
+		"accuracy", "f1", "auc", "r2", "precision", "recall", "sensitivity", "specificity", "kappa",
+		"mcc", "matthews", "ndcg", "explained_variance", "likelihood", "iou", "dice",
+	}
 )
 
 // LowerIsBetter reports whether a smaller value of the metric is the better one, by
@@ -181,7 +187,8 @@ func CheckMetrics(metrics map[string]float64) error {
 func CheckImportance(importance map[string]float64) error {
 	for _, name := range sortedKeys(importance) {
 		if v := importance[name]; name == "" || math.IsNaN(v) || math.IsInf(v, 0) {
-			return fault.New(fault.Invalid, "version.importance", "the importance of %q is %v", name, v).In("importance").
+			return fault.New(fault.Invalid, "version.importance", "the importance of %q is %v", name, v).
+				In("importance").
 				Do("give every input's name a finite number")
 		}
 	}

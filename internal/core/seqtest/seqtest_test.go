@@ -16,7 +16,9 @@ func binomial(r *rand.Rand, n uint64, p float64) uint64 {
 
 // watch runs the guard for so many seconds and returns the second at which it fired,
 // or 0.
-func watch(r *rand.Rand, seconds int, perSecond, share, margin, alpha float64, rates func(second int) (incumbent, candidate float64)) int {
+func watch(r *rand.Rand, seconds int, perSecond, share, margin, alpha float64,
+	rates func(second int) (incumbent, candidate float64),
+) int {
 	g := Rate{Margin: margin}
 	for s := range seconds {
 		pi, pc := rates(s)

@@ -105,7 +105,8 @@ func (c *Column) Merge(o *Column) error {
 		return nil
 	}
 	if !c.Bins.Equal(o.Bins) {
-		return fmt.Errorf("merging columns: one has %d bins, the other %d, or their edges differ", c.Bins.Len(), o.Bins.Len())
+		return fmt.Errorf("merging columns: one has %d bins, the other %d, or their edges differ", c.Bins.Len(),
+			o.Bins.Len())
 	}
 	switch {
 	case o.Seen() == 0:
@@ -262,7 +263,8 @@ func (c *Column) OnBins(o Bins) *Column {
 		for j, e := range o.Edges {
 			part := 0.0
 			switch {
-			case e > high || (e == high && high > low) || (j == len(o.Edges)-1 && i < len(cells)-1 && e >= c.Bins.Edges[len(c.Bins.Edges)-1]):
+			case e > high || (e == high && high > low) ||
+				(j == len(o.Edges)-1 && i < len(cells)-1 && e >= c.Bins.Edges[len(c.Bins.Edges)-1]):
 				part = 1
 			case e > low && high > low:
 				part = (e - low) / (high - low)

@@ -236,7 +236,8 @@ func (c *Cutter) Column(most int) *Column {
 		last := i == len(c.counts)-1
 		// The bin closes where the running count comes nearest to its share.
 		goal := float64(total) * float64(len(col.Counts)+1) / float64(most)
-		near := !last && math.Abs(float64(seen)-goal) <= math.Abs(float64(seen+c.counts[min(i+1, len(c.counts)-1)])-goal)
+		near := !last && math.Abs(float64(seen)-goal) <= math.Abs(float64(seen+
+			c.counts[min(i+1, len(c.counts)-1)])-goal)
 		if n > 0 && (last || (near && len(col.Counts) < most-1)) {
 			edge := c.high
 			if !last {

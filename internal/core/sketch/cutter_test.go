@@ -28,17 +28,22 @@ func TestCutterIsExactOnItsBins(t *testing.T) {
 			c.Add(values[i])
 		}
 		got := c.Column(MostBins)
-		if len(got.Bins.Edges) != len(got.Counts)+1 || len(got.Sums) != len(got.Counts)+2 || len(got.Counts) > MostBins {
+		if len(got.Bins.Edges) != len(got.Counts)+1 || len(got.Sums) != len(got.Counts)+2 ||
+			len(got.Counts) > MostBins {
 			t.Fatalf("%s: %d edges, %d counts, %d sums", name, len(got.Bins.Edges), len(got.Counts), len(got.Sums))
 		}
 		want := ColumnOf(got.Bins, values)
 		for i := range want.Counts {
-			if got.Counts[i] != want.Counts[i] || math.Abs(got.Sums[i+1]-want.Sums[i+1]) > 1e-6*math.Abs(want.Sums[i+1])+1e-6 {
-				t.Errorf("%s: bin %d holds %d numbers with sum %g, counted again %d with %g", name, i, got.Counts[i], got.Sums[i+1], want.Counts[i], want.Sums[i+1])
+			if got.Counts[i] != want.Counts[i] ||
+				math.Abs(got.Sums[i+1]-want.Sums[i+1]) > 1e-6*math.Abs(want.Sums[i+1])+1e-6 {
+				t.Errorf("%s: bin %d holds %d numbers with sum %g, counted again %d with %g", name, i, got.Counts[i],
+					got.Sums[i+1], want.Counts[i], want.Sums[i+1])
 			}
 		}
-		if got.Seen() != n || got.Min != want.Min || got.Max != want.Max || math.Abs(got.Mean()-want.Mean()) > 1e-9*math.Abs(want.Mean())+1e-9 {
-			t.Errorf("%s: %d seen, %g to %g, mean %g; want %d, %g to %g, %g", name, got.Seen(), got.Min, got.Max, got.Mean(), n, want.Min, want.Max, want.Mean())
+		if got.Seen() != n || got.Min != want.Min || got.Max != want.Max ||
+			math.Abs(got.Mean()-want.Mean()) > 1e-9*math.Abs(want.Mean())+1e-9 {
+			t.Errorf("%s: %d seen, %g to %g, mean %g; want %d, %g to %g, %g", name, got.Seen(), got.Min, got.Max,
+				got.Mean(), n, want.Min, want.Max, want.Mean())
 		}
 		ideal := ColumnOf(EqualFrequency(values, MostBins), values)
 		if len(got.Counts) < len(ideal.Counts)*3/4 {
@@ -122,6 +127,7 @@ func countAgain(t *testing.T, next func(*rand.Rand) float64, r *rand.Rand) {
 		}
 	}
 	if gap > 0.05 { // chance alone gives 0.043 about once in a thousand
-		t.Errorf("the cumulative shares differ by %.3f below edge %d of %v\n%v\n%v\n%v on %v", gap, at, a.Bins.Edges, a.Cells(), again.Cells(), b.Cells(), b.Bins.Edges)
+		t.Errorf("the cumulative shares differ by %.3f below edge %d of %v\n%v\n%v\n%v on %v", gap, at, a.Bins.Edges,
+			a.Cells(), again.Cells(), b.Cells(), b.Bins.Edges)
 	}
 }

@@ -45,10 +45,12 @@ func TestSummariesSurviveTheirEncoding(t *testing.T) {
 	s.Content.Outputs["y"].AddMissing()
 	s.Content.Outputs["y"].AddNumber(math.Inf(1))
 	var back Summary
-	if err := errors.Join(back.Latency.MergeBinary(s.Latency.AppendBinary(nil)), back.Content.Distinct.MergeBinary(s.Content.Distinct.AppendBinary(nil))); err != nil {
+	if err := errors.Join(back.Latency.MergeBinary(s.Latency.AppendBinary(nil)),
+		back.Content.Distinct.MergeBinary(s.Content.Distinct.AppendBinary(nil))); err != nil {
 		t.Fatal(err)
 	}
-	if back.Latency.At(0.9) != s.Latency.At(0.9) || back.Latency.Sum() != s.Latency.Sum() || back.Latency.Count() != s.Latency.Count() {
+	if back.Latency.At(0.9) != s.Latency.At(0.9) || back.Latency.Sum() != s.Latency.Sum() ||
+		back.Latency.Count() != s.Latency.Count() {
 		t.Errorf("latency changed: %v to %v", s.Latency.At(0.9), back.Latency.At(0.9))
 	}
 	if back.Content.Distinct.Count() != s.Content.Distinct.Count() {
@@ -132,7 +134,8 @@ func TestBins(t *testing.T) {
 	if _, err := json.Marshal(c); err != nil || c.Over != 2 || c.Under != 3 || c.Max != 1e9 {
 		t.Errorf("numbers without measure: %v, %+v", err, c)
 	}
-	if one := EqualFrequency([]float64{5, 5, 5}, MostBins); one.Len() != 1 || ColumnOf(one, []float64{5, 5}).Counts[0] != 2 {
+	if one := EqualFrequency([]float64{5, 5, 5}, MostBins); one.Len() != 1 ||
+		ColumnOf(one, []float64{5, 5}).Counts[0] != 2 {
 		t.Errorf("a single value: %+v", one)
 	}
 	if EqualFrequency([]float64{math.NaN()}, 5).Defined() {

@@ -14,7 +14,8 @@ func TestValuesOfAnyKind(t *testing.T) {
 	for _, v := range []any{0.5, 1.5, 2.5, -1.0, nil, "harbour", true, math.NaN()} {
 		numbers.AddValue(v)
 	}
-	if !slices.Equal(numbers.Cells(), []uint64{1, 1, 1, 1}) || numbers.Missing != 4 || numbers.Total() != 8 || numbers.Min != -1 || numbers.Max != 2.5 {
+	if !slices.Equal(numbers.Cells(), []uint64{1, 1, 1, 1}) || numbers.Missing != 4 || numbers.Total() != 8 ||
+		numbers.Min != -1 || numbers.Max != 2.5 {
 		t.Errorf("on numbers: %+v, cells %v", numbers, numbers.Cells())
 	}
 	levels := NewColumn(Bins{Levels: []string{"harbour", "true"}})
@@ -74,7 +75,9 @@ func TestMergingColumnsIsCountingAll(t *testing.T) {
 		if !slices.Equal(sum.Cells(), whole.Cells()) || sum.Missing != whole.Missing || sum.Seen() != whole.Seen() {
 			t.Fatalf("%v with %d missing, not %v with %d", sum.Cells(), sum.Missing, whole.Cells(), whole.Missing)
 		}
-		if whole.Seen() > 0 && (sum.Min != whole.Min || sum.Max != whole.Max || math.Abs(sum.Mean()-whole.Mean()) > 1e-9 || math.Abs(sum.StandardDeviation()-whole.StandardDeviation()) > 1e-9) {
+		if whole.Seen() > 0 && (sum.Min != whole.Min || sum.Max != whole.Max ||
+			math.Abs(sum.Mean()-whole.Mean()) > 1e-9 ||
+			math.Abs(sum.StandardDeviation()-whole.StandardDeviation()) > 1e-9) {
 			t.Fatalf("%+v, not %+v", sum, whole)
 		}
 	}

@@ -62,7 +62,8 @@ func (r *RequestIDs) Make(at time.Time, o Origin, count uint64) [16]byte {
 	millis := uint64(at.UnixMilli()) & (1<<48 - 1)
 	b := new([16]byte) // for all rounds: a cipher's memory cannot stay on the stack
 	check := r.check(b, millis, o)
-	if o.Endpoint >= 1<<endpointBits || o.Split >= 1<<splitBits || o.Lane >= 1<<laneBits || o.Endpoint < 0 || o.Split < 0 || o.Lane < 0 {
+	if o.Endpoint >= 1<<endpointBits || o.Split >= 1<<splitBits || o.Lane >= 1<<laneBits || o.Endpoint < 0 ||
+		o.Split < 0 || o.Lane < 0 {
 		o, check = Origin{}, ^r.check(b, millis, Origin{})&(1<<checkBits-1)
 	}
 	// The left half holds count and check, the right one the origin: 22 + 15 and 14 + 20 + 3.
@@ -92,6 +93,9 @@ func (r *RequestIDs) Read(id [16]byte) (at time.Time, o Origin, ok bool) {
 	for n := byte(rounds); n > 0; n-- {
 		left, right = right^r.round(b, left, millis, n-1), left
 	}
-	o = Origin{int64(right >> (splitBits + laneBits)), int(right >> laneBits & (1<<splitBits - 1)), int(right & (1<<laneBits - 1))}
+	o = Origin{
+		int64(right >> (splitBits + laneBits)), int(right >> laneBits & (1<<splitBits - 1)),
+		int(right & (1<<laneBits - 1)),
+	}
 	return time.UnixMilli(int64(millis)).UTC(), o, left&(1<<checkBits-1) == r.check(b, millis, o)
 }

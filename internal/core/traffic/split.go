@@ -102,7 +102,8 @@ func ParsePercent(field, s string) (int, error) {
 // up to all, no version twice.
 func CheckLanes(lanes []Lane) error {
 	if len(lanes) == 0 {
-		return fault.New(fault.Invalid, "split.empty", "the split has no lanes").In("lanes").Do("name at least one version with its share")
+		return fault.New(fault.Invalid, "split.empty", "the split has no lanes").In("lanes").
+			Do("name at least one version with its share")
 	}
 	total, mains := 0, 0
 	seen := map[string]bool{}
@@ -110,11 +111,14 @@ func CheckLanes(lanes []Lane) error {
 		field := fmt.Sprintf("lanes[%d]", i)
 		switch {
 		case l.Kind != Main && l.Kind != Trial:
-			return fault.New(fault.Invalid, "split.kind", "%q is no kind of lane", l.Kind).In(field + ".kind").Do("use main or trial")
+			return fault.New(fault.Invalid, "split.kind", "%q is no kind of lane", l.Kind).In(field + ".kind").
+				Do("use main or trial")
 		case l.Share < 0 || l.Share > Whole:
-			return fault.New(fault.Invalid, "split.share", "a share of %d basis points is outside of 0 to %d", l.Share, Whole).In(field + ".share").Do("give basis points; 10000 is all")
+			return fault.New(fault.Invalid, "split.share", "a share of %d basis points is outside of 0 to %d", l.Share,
+				Whole).In(field + ".share").Do("give basis points; 10000 is all")
 		case seen[l.Version]:
-			return fault.New(fault.Invalid, "split.twice", "%s is named twice", l.Version).In(field + ".version").Do("name each version once")
+			return fault.New(fault.Invalid, "split.twice", "%s is named twice", l.Version).In(field + ".version").
+				Do("name each version once")
 		}
 		seen[l.Version] = true
 		total += l.Share
@@ -123,11 +127,13 @@ func CheckLanes(lanes []Lane) error {
 		}
 	}
 	if mains != 1 {
-		return fault.New(fault.Invalid, "split.main", "the split has %d main lanes", mains).In("lanes").Do("make exactly one lane main")
+		return fault.New(fault.Invalid, "split.main", "the split has %d main lanes", mains).In("lanes").
+			Do("make exactly one lane main")
 	}
 	if total != Whole {
 		return fault.New(fault.Invalid, "split.sum", "the shares add up to %s", Percent(total)).In("lanes").
-			Do("make them add up to 100 %%; %s %s", Percent(abs(Whole-total)), map[bool]string{true: "are missing", false: "are too much"}[total < Whole])
+			Do("make them add up to 100 %%; %s %s", Percent(abs(Whole-total)),
+				map[bool]string{true: "are missing", false: "are too much"}[total < Whole])
 	}
 	return nil
 }
@@ -163,16 +169,20 @@ func CheckStandings(d Demand, standings []Standing) error {
 		field := fmt.Sprintf("lanes[%d].version", i)
 		switch {
 		case s.Model != d.Model:
-			return fault.New(fault.Refused, "split.model", "%s is not a version of %s, which %s serves", s.Version, d.Model, d.Endpoint).In(field).
+			return fault.New(fault.Refused, "split.model", "%s is not a version of %s, which %s serves", s.Version,
+				d.Model, d.Endpoint).In(field).
 				Do("name versions of %s", d.Model)
 		case s.Height < d.Height:
-			return fault.New(fault.Refused, "split.rung", "%s stands on %s; %s demands %s", s.Version, s.Rung, d.Endpoint, d.Rung).In(field).
+			return fault.New(fault.Refused, "split.rung", "%s stands on %s; %s demands %s", s.Version, s.Rung,
+				d.Endpoint, d.Rung).In(field).
 				Do("ask for it with: innerladder promote %s -to %s", s.Version, d.Rung)
 		case !s.Placed:
-			return fault.New(fault.Refused, "split.not_placed", "%s is not placed in %s", s.Version, d.Environment).In(field).
+			return fault.New(fault.Refused, "split.not_placed", "%s is not placed in %s", s.Version, d.Environment).
+				In(field).
 				Do("place it with: innerladder place %s -env %s -at URL", s.Version, d.Environment)
 		case !s.Healthy:
-			return fault.New(fault.Refused, "split.not_healthy", "%s is placed in %s but not healthy: %s", s.Version, d.Environment, s.Reason).In(field).
+			return fault.New(fault.Refused, "split.not_healthy", "%s is placed in %s but not healthy: %s", s.Version,
+				d.Environment, s.Reason).In(field).
 				Do("mend the model server; it is checked again every second")
 		}
 	}
@@ -184,7 +194,8 @@ func CheckStandings(d Demand, standings []Standing) error {
 // and other lanes. splits are in ascending order and end with the current one.
 func Revert(splits []Split) (Split, error) {
 	if len(splits) == 0 {
-		return Split{}, fault.New(fault.Refused, "back.no_split", "there is no split yet").Do("make one first with: innerladder split")
+		return Split{}, fault.New(fault.Refused, "back.no_split", "there is no split yet").
+			Do("make one first with: innerladder split")
 	}
 	current := splits[len(splits)-1]
 	for _, s := range slices.Backward(splits[:len(splits)-1]) {
@@ -192,6 +203,7 @@ func Revert(splits []Split) (Split, error) {
 			return s, nil
 		}
 	}
-	return Split{}, fault.New(fault.Refused, "back.nothing_before", "%s has had no other split without a trial lane", current.Endpoint).
+	return Split{}, fault.New(fault.Refused, "back.nothing_before", "%s has had no other split without a trial lane",
+		current.Endpoint).
 		Do("name a revision with -to, or make a new split")
 }

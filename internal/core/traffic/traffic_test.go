@@ -135,8 +135,16 @@ func TestRevert(t *testing.T) {
 		code   string
 	}{
 		{"from a trial", []Split{split(1, lanes(Whole)), split(2, lanes(9000, 1000))}, 1, ""},
-		{"from a grown trial", []Split{split(1, lanes(Whole)), split(2, lanes(9000, 1000)), split(3, lanes(5000, 5000))}, 1, ""},
-		{"from a finished rollout", []Split{split(1, lanes(Whole)), split(2, lanes(9000, 1000)), split(3, other)}, 1, ""},
+		{"from a grown trial", []Split{
+			split(1, lanes(Whole)), split(2, lanes(9000, 1000)),
+			split(3, lanes(5000, 5000)),
+		}, 1, ""},
+		{
+			"from a finished rollout",
+			[]Split{split(1, lanes(Whole)), split(2, lanes(9000, 1000)), split(3, other)},
+			1,
+			"",
+		},
 		{"not to itself", []Split{split(1, lanes(Whole)), split(2, lanes(Whole))}, 0, "back.nothing_before"},
 		{"first is a trial", []Split{split(1, lanes(9000, 1000))}, 0, "back.nothing_before"},
 		{"nothing", nil, 0, "back.no_split"},
@@ -158,7 +166,10 @@ func TestATrialLastsAsLongAsItsPair(t *testing.T) {
 		return out
 	}
 	var history []Split
-	for i, l := range [][]Lane{lanes("m@1", ""), lanes("m@1", "m@2"), lanes("m@1", "m@2"), lanes("m@1", ""), lanes("m@1", "m@2"), lanes("m@1", "m@2"), lanes("m@2", "m@3")} {
+	for i, l := range [][]Lane{
+		lanes("m@1", ""), lanes("m@1", "m@2"), lanes("m@1", "m@2"), lanes("m@1", ""),
+		lanes("m@1", "m@2"), lanes("m@1", "m@2"), lanes("m@2", "m@3"),
+	} {
 		history = append(history, Split{Number: i + 1, Lanes: l})
 	}
 	var trials []TrialPair

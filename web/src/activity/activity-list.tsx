@@ -36,12 +36,23 @@ function CommentBox({ on, subject, label, done }: { on?: number; subject?: strin
       }}
     >
       <div className="flex items-start gap-2">
-        <textarea className={inputLook} rows={1} aria-label={label} placeholder={`${label}; @NAME tells someone`} value={text} onChange={(event) => setText(event.target.value)} />
+        <textarea
+          className={inputLook}
+          rows={1}
+          aria-label={label}
+          placeholder={`${label}; @NAME tells someone`}
+          value={text}
+          onChange={(event) => setText(event.target.value)}
+        />
         <Button type="submit" disabled={comment.isPending || text.trim() === ''}>
           Comment
         </Button>
       </div>
-      {missed.length > 0 && <p className="text-trial text-[12.5px]">Not told, because there is nobody of that name or they may not see this: {missed.join(', ')}</p>}
+      {missed.length > 0 && (
+        <p className="text-trial text-[12.5px]">
+          Not told, because there is nobody of that name or they may not see this: {missed.join(', ')}
+        </p>
+      )}
       {comment.error && <Problem error={comment.error} />}
     </form>
   )
@@ -59,7 +70,13 @@ function Line({ happening: h, where }: { happening: Happening; where: boolean })
           {h.reason && !h.sentence.includes(h.reason) && (
             <span className="text-ink-2">
               {' '}
-              {h.kind === 'comment.made' ? <Prose text={h.reason} /> : <>“<Said text={h.reason} />”</>}
+              {h.kind === 'comment.made' ? (
+                <Prose text={h.reason} />
+              ) : (
+                <>
+                  “<Said text={h.reason} />”
+                </>
+              )}
             </span>
           )}
         </span>
@@ -73,7 +90,13 @@ function Line({ happening: h, where }: { happening: Happening; where: boolean })
             </span>
           )}
           {may && (
-            <button type="button" className="hover:text-ink cursor-pointer self-center" aria-label={`Comment on line ${h.seq}`} aria-expanded={open} onClick={() => setOpen(!open)}>
+            <button
+              type="button"
+              className="hover:text-ink cursor-pointer self-center"
+              aria-label={`Comment on line ${h.seq}`}
+              aria-expanded={open}
+              onClick={() => setOpen(!open)}
+            >
               <MessageSquare size={13} />
             </button>
           )}
@@ -83,7 +106,10 @@ function Line({ happening: h, where }: { happening: Happening; where: boolean })
         <ul className="border-line-strong mt-1 ml-1 grid gap-0.5 border-l-2 pl-3">
           {comments.map((c) => (
             <li key={c.seq}>
-              <b className="font-medium">{c.actor}</b> <Prose text={c.reason ?? ''} /> <span className="text-ink-3 text-[12.5px]"><Ago at={c.at} /></span>
+              <b className="font-medium">{c.actor}</b> <Prose text={c.reason ?? ''} />{' '}
+              <span className="text-ink-3 text-[12.5px]">
+                <Ago at={c.at} />
+              </span>
             </li>
           ))}
         </ul>
@@ -94,7 +120,19 @@ function Line({ happening: h, where }: { happening: Happening; where: boolean })
 }
 
 /** What happened, with what people say about it: about a subject, in a project, or all of it. It keeps itself up to date. */
-export function ActivityList({ subject, project, limit, more = true, commentOn }: { subject?: string; project?: string; limit?: number; more?: boolean; commentOn?: string }) {
+export function ActivityList({
+  subject,
+  project,
+  limit,
+  more = true,
+  commentOn,
+}: {
+  subject?: string
+  project?: string
+  limit?: number
+  more?: boolean
+  commentOn?: string
+}) {
   const activity = useActivity({ subject, project }, limit)
   const may = useMay('comment')
   return (
@@ -139,7 +177,12 @@ export function ActivityFold({ subject }: { subject: string }) {
   const [open, setOpen] = useState(false)
   return (
     <div className="mt-3">
-      <button type="button" className="text-ink-2 hover:text-ink inline-flex cursor-pointer items-center gap-1.5 text-[12.5px] underline underline-offset-3" aria-expanded={open} onClick={() => setOpen(!open)}>
+      <button
+        type="button"
+        className="text-ink-2 hover:text-ink inline-flex cursor-pointer items-center gap-1.5 text-[12.5px] underline underline-offset-3"
+        aria-expanded={open}
+        onClick={() => setOpen(!open)}
+      >
         <MessageSquare size={13} aria-hidden /> {open ? 'hide' : `what happened to ${subject}, and comments`}
       </button>
       {open && (

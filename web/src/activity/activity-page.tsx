@@ -22,11 +22,27 @@ export function ActivityPage() {
   return (
     <>
       <PageHead title="Activity" sub="what happened, in words, with what people say about it">
-        <Choice label="Project" value={project || 'all projects'} options={['all projects', ...projects.map((p) => p.name)].map((p) => ({ value: p, text: p }))} onChange={(p) => set('project', p === 'all projects' ? '' : p)} />
-        <input className={`${inputLook} w-64!`} aria-label="Only about" placeholder="only about: heat-demand@2" value={subject} onChange={(event) => set('subject', event.target.value.trim())} />
+        <Choice
+          label="Project"
+          value={project || 'all projects'}
+          options={['all projects', ...projects.map((p) => p.name)].map((p) => ({ value: p, text: p }))}
+          onChange={(p) => set('project', p === 'all projects' ? '' : p)}
+        />
+        <input
+          className={`${inputLook} w-64!`}
+          aria-label="Only about"
+          placeholder="only about: heat-demand@2"
+          value={subject}
+          onChange={(event) => set('subject', event.target.value.trim())}
+        />
       </PageHead>
       <Panel>
-        <ActivityList key={subject + project} subject={subject || undefined} project={project || undefined} limit={40} />
+        <ActivityList
+          key={subject + project}
+          subject={subject || undefined}
+          project={project || undefined}
+          limit={40}
+        />
       </Panel>
     </>
   )

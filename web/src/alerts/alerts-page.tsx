@@ -23,7 +23,10 @@ export function AlertsPage() {
         {(list) =>
           list.items.length === 0 ? (
             <Panel>
-              <Empty>{state === 'all' ? 'Nothing was ever wrong.' : `No alert is ${state}.`} Guards watch over every trial lane, health checks over every placement.</Empty>
+              <Empty>
+                {state === 'all' ? 'Nothing was ever wrong.' : `No alert is ${state}.`} Guards watch over every trial
+                lane, health checks over every placement.
+              </Empty>
             </Panel>
           ) : (
             list.items.map((a) => <AlertCard key={a.id} alert={a} />)
@@ -72,7 +75,13 @@ export function AlertCard({ alert: a }: { alert: Alert }) {
       )}
       {a.state !== 'resolved' && may && (
         <form className="mt-3 flex flex-wrap items-center gap-2" onSubmit={(event) => event.preventDefault()}>
-          <input className={`${inputLook} max-w-80`} aria-label="Note" placeholder="a note for the record" value={note} onChange={(event) => setNote(event.target.value)} />
+          <input
+            className={`${inputLook} max-w-80`}
+            aria-label="Note"
+            placeholder="a note for the record"
+            value={note}
+            onChange={(event) => setNote(event.target.value)}
+          />
           {a.state === 'open' && (
             <Button onClick={() => handle.mutate({ state: 'acknowledged', note })}>
               <Eye size={14} /> Acknowledge

@@ -23,30 +23,44 @@ export const useModels = (filter: ModelFilter = {}) =>
   })
 
 export const useModel = (model: string) =>
-  useQuery({ queryKey: ['models', model], queryFn: () => data(api.GET('/api/v1/models/{model}', { params: { path: { model } } })) })
+  useQuery({
+    queryKey: ['models', model],
+    queryFn: () => data(api.GET('/api/v1/models/{model}', { params: { path: { model } } })),
+  })
 
 export const useVersions = (model: string) =>
   useQuery({
     queryKey: ['models', model, 'versions'],
-    queryFn: () => data(api.GET('/api/v1/models/{model}/versions', { params: { path: { model }, query: { limit: 200 } } })),
+    queryFn: () =>
+      data(api.GET('/api/v1/models/{model}/versions', { params: { path: { model }, query: { limit: 200 } } })),
     enabled: model !== '',
   })
 
 export const useVersion = (ref: string) =>
-  useQuery({ queryKey: ['models', 'version', ref], queryFn: () => data(api.GET('/api/v1/versions/{ref}', { params: { path: { ref } } })) })
+  useQuery({
+    queryKey: ['models', 'version', ref],
+    queryFn: () => data(api.GET('/api/v1/versions/{ref}', { params: { path: { ref } } })),
+  })
 
 export const useDiff = (ref: string, other: string | undefined) =>
   useQuery({
     queryKey: ['models', 'diff', ref, other],
-    queryFn: () => data(api.GET('/api/v1/versions/{ref}/diff/{other}', { params: { path: { ref, other: other ?? '' } } })),
+    queryFn: () =>
+      data(api.GET('/api/v1/versions/{ref}/diff/{other}', { params: { path: { ref, other: other ?? '' } } })),
     enabled: other !== undefined,
   })
 
 export const usePlacements = () =>
-  useQuery({ queryKey: ['placements'], queryFn: () => data(api.GET('/api/v1/placements', { params: { query: { limit: 200 } } })) })
+  useQuery({
+    queryKey: ['placements'],
+    queryFn: () => data(api.GET('/api/v1/placements', { params: { query: { limit: 200 } } })),
+  })
 
 export const useEndpoints = () =>
-  useQuery({ queryKey: ['endpoints'], queryFn: () => data(api.GET('/api/v1/endpoints', { params: { query: { limit: 200 } } })) })
+  useQuery({
+    queryKey: ['endpoints'],
+    queryFn: () => data(api.GET('/api/v1/endpoints', { params: { query: { limit: 200 } } })),
+  })
 
 export const useEndpoint = (endpoint: string) =>
   useQuery({
@@ -57,13 +71,15 @@ export const useEndpoint = (endpoint: string) =>
 export const useSplits = (endpoint: string) =>
   useQuery({
     queryKey: ['endpoints', endpoint, 'splits'],
-    queryFn: () => data(api.GET('/api/v1/endpoints/{endpoint}/splits', { params: { path: { endpoint }, query: { limit: 50 } } })),
+    queryFn: () =>
+      data(api.GET('/api/v1/endpoints/{endpoint}/splits', { params: { path: { endpoint }, query: { limit: 50 } } })),
   })
 
 export const useSeries = (endpoint: string, window: string) =>
   useQuery({
     queryKey: ['series', endpoint, window],
-    queryFn: () => data(api.GET('/api/v1/endpoints/{endpoint}/series', { params: { path: { endpoint }, query: { window } } })),
+    queryFn: () =>
+      data(api.GET('/api/v1/endpoints/{endpoint}/series', { params: { path: { endpoint }, query: { window } } })),
     refetchInterval: 2000,
     placeholderData: (before) => before,
   })
@@ -73,7 +89,9 @@ export const useComparison = (endpoint: string, incumbent: string, candidate: st
     queryKey: ['comparison', endpoint, incumbent, candidate, window],
     queryFn: () =>
       data(
-        api.GET('/api/v1/endpoints/{endpoint}/compare', { params: { path: { endpoint }, query: { incumbent, candidate, window } } }),
+        api.GET('/api/v1/endpoints/{endpoint}/compare', {
+          params: { path: { endpoint }, query: { incumbent, candidate, window } },
+        }),
       ),
     refetchInterval: 5000,
     placeholderData: (before) => before,
@@ -81,7 +99,10 @@ export const useComparison = (endpoint: string, incumbent: string, candidate: st
   })
 
 export const useAlerts = (state?: 'open' | 'acknowledged' | 'resolved') =>
-  useQuery({ queryKey: ['alerts', state], queryFn: () => data(api.GET('/api/v1/alerts', { params: { query: { state } } })) })
+  useQuery({
+    queryKey: ['alerts', state],
+    queryFn: () => data(api.GET('/api/v1/alerts', { params: { query: { state } } })),
+  })
 
 /** What all endpoints do now; the live connection keeps it up to date. */
 export const useNow = () => useQuery({ queryKey: ['now'], queryFn: () => data(api.GET('/api/v1/now')) })
@@ -96,14 +117,18 @@ const based = (split: number) => ({ 'If-Match': `"${split}"` })
 export const useSplit = (endpoint: string, split: number) =>
   useMutation({
     mutationFn: (body: { lanes: Lane[]; reason: string }) =>
-      data(api.POST('/api/v1/endpoints/{endpoint}/splits', { params: { path: { endpoint }, header: based(split) }, body })),
+      data(
+        api.POST('/api/v1/endpoints/{endpoint}/splits', { params: { path: { endpoint }, header: based(split) }, body }),
+      ),
     onSuccess: () => queryClient.invalidateQueries({ queryKey: ['endpoints'] }),
   })
 
 export const useBack = (endpoint: string, split: number) =>
   useMutation({
     mutationFn: (body: { to?: number; reason: string }) =>
-      data(api.POST('/api/v1/endpoints/{endpoint}/back', { params: { path: { endpoint }, header: based(split) }, body })),
+      data(
+        api.POST('/api/v1/endpoints/{endpoint}/back', { params: { path: { endpoint }, header: based(split) }, body }),
+      ),
     onSuccess: () => queryClient.invalidateQueries({ queryKey: ['endpoints'] }),
   })
 
@@ -120,7 +145,10 @@ export type Search = NonNullable<paths['/api/v1/catalogue']['get']['parameters']
 export const useCatalogue = (search: Search) =>
   useInfiniteQuery({
     queryKey: ['models', 'catalogue', search],
-    queryFn: ({ pageParam }) => data(api.GET('/api/v1/catalogue', { params: { query: { limit: 40, ...search, cursor: pageParam || undefined } } })),
+    queryFn: ({ pageParam }) =>
+      data(
+        api.GET('/api/v1/catalogue', { params: { query: { limit: 40, ...search, cursor: pageParam || undefined } } }),
+      ),
     initialPageParam: '',
     getNextPageParam: (last) => last.next_cursor || undefined,
     placeholderData: (before) => before,
@@ -131,7 +159,11 @@ export const useVocabulary = () =>
 
 export const useProjects = () => useQuery({ queryKey: ['projects'], queryFn: () => data(api.GET('/api/v1/projects')) })
 
-export const useEnvironments = () => useQuery({ queryKey: ['environments'], queryFn: () => data(api.GET('/api/v1/environments', { params: { query: { limit: 200 } } })) })
+export const useEnvironments = () =>
+  useQuery({
+    queryKey: ['environments'],
+    queryFn: () => data(api.GET('/api/v1/environments', { params: { query: { limit: 200 } } })),
+  })
 
 export const useLineup = (versions: string[]) =>
   useQuery({
@@ -150,17 +182,26 @@ export const useTrace = (from: string, direction: 'up' | 'down' | 'both') =>
   })
 
 export const useProfile = (ref: string, has: boolean) =>
-  useQuery({ queryKey: ['models', 'profile', ref], queryFn: () => data(api.GET('/api/v1/versions/{ref}/profile', { params: { path: { ref } } })), enabled: has })
+  useQuery({
+    queryKey: ['models', 'profile', ref],
+    queryFn: () => data(api.GET('/api/v1/versions/{ref}/profile', { params: { path: { ref } } })),
+    enabled: has,
+  })
 
 export const useProfiles = (ref: string, other: string, has: boolean) =>
   useQuery({
     queryKey: ['models', 'profiles', ref, other],
-    queryFn: () => data(api.GET('/api/v1/versions/{ref}/profile/against/{other}', { params: { path: { ref, other } } })),
+    queryFn: () =>
+      data(api.GET('/api/v1/versions/{ref}/profile/against/{other}', { params: { path: { ref, other } } })),
     enabled: has,
   })
 
 export const useRuns = (model?: string) =>
-  useQuery({ queryKey: ['runs', 'list', model], queryFn: () => data(api.GET('/api/v1/runs', { params: { query: { model, limit: 100 } } })), refetchInterval: 10_000 })
+  useQuery({
+    queryKey: ['runs', 'list', model],
+    queryFn: () => data(api.GET('/api/v1/runs', { params: { query: { model, limit: 100 } } })),
+    refetchInterval: 10_000,
+  })
 
 export const useRun = (run: string) =>
   useQuery({
@@ -177,21 +218,31 @@ export const useCurves = (run: string, live: boolean) =>
   })
 
 export const useDataSets = (name?: string) =>
-  useQuery({ queryKey: ['data', name], queryFn: () => data(api.GET('/api/v1/data-sets', { params: { query: { name, limit: 100 } } })) })
+  useQuery({
+    queryKey: ['data', name],
+    queryFn: () => data(api.GET('/api/v1/data-sets', { params: { query: { name, limit: 100 } } })),
+  })
 
 const models = () => queryClient.invalidateQueries({ queryKey: ['models'] })
 
 type Edit = NonNullable<paths['/api/v1/versions/{ref}']['patch']['requestBody']>['content']['application/json']
 
 export const useEditVersion = (ref: string) =>
-  useMutation({ mutationFn: (body: Edit) => data(api.PATCH('/api/v1/versions/{ref}', { params: { path: { ref } }, body })), onSuccess: models })
+  useMutation({
+    mutationFn: (body: Edit) => data(api.PATCH('/api/v1/versions/{ref}', { params: { path: { ref } }, body })),
+    onSuccess: models,
+  })
 
 export const useEditModel = (model: string) =>
-  useMutation({ mutationFn: (body: Edit) => data(api.PATCH('/api/v1/models/{model}', { params: { path: { model } }, body })), onSuccess: models })
+  useMutation({
+    mutationFn: (body: Edit) => data(api.PATCH('/api/v1/models/{model}', { params: { path: { model } }, body })),
+    onSuccess: models,
+  })
 
 export const useVet = (model: string) =>
   useMutation({
-    mutationFn: (body: { vetted: boolean; reason: string }) => data(api.POST('/api/v1/models/{model}/vetting', { params: { path: { model } }, body })),
+    mutationFn: (body: { vetted: boolean; reason: string }) =>
+      data(api.POST('/api/v1/models/{model}/vetting', { params: { path: { model } }, body })),
     onSuccess: models,
   })
 
@@ -204,18 +255,28 @@ export const usePutLabel = (model: string) =>
 
 export const useRemoveLabel = (model: string) =>
   useMutation({
-    mutationFn: (label: string) => data(api.DELETE('/api/v1/models/{model}/labels/{label}', { params: { path: { model, label } } })),
+    mutationFn: (label: string) =>
+      data(api.DELETE('/api/v1/models/{model}/labels/{label}', { params: { path: { model, label } } })),
     onSuccess: models,
   })
 
 export const useRetire = (ref: string) =>
-  useMutation({ mutationFn: (reason: string) => data(api.POST('/api/v1/versions/{ref}/retire', { params: { path: { ref } }, body: { reason } })), onSuccess: models })
+  useMutation({
+    mutationFn: (reason: string) =>
+      data(api.POST('/api/v1/versions/{ref}/retire', { params: { path: { ref } }, body: { reason } })),
+    onSuccess: models,
+  })
 
 export const useReinstate = (ref: string) =>
-  useMutation({ mutationFn: (reason: string) => data(api.POST('/api/v1/versions/{ref}/reinstate', { params: { path: { ref } }, body: { reason } })), onSuccess: models })
+  useMutation({
+    mutationFn: (reason: string) =>
+      data(api.POST('/api/v1/versions/{ref}/reinstate', { params: { path: { ref } }, body: { reason } })),
+    onSuccess: models,
+  })
 
 export const useDelete = (ref: string) =>
   useMutation({
-    mutationFn: (reason: string) => data(api.DELETE('/api/v1/versions/{ref}', { params: { path: { ref }, query: { reason } } })),
+    mutationFn: (reason: string) =>
+      data(api.DELETE('/api/v1/versions/{ref}', { params: { path: { ref }, query: { reason } } })),
     onSuccess: models,
   })

@@ -9,14 +9,21 @@ const pause = (ms: number) => new Promise((done) => setTimeout(done, ms))
 
 /** Sends a file in pieces and goes on where it was when the connection breaks. */
 export async function upload(file: File, progress: (share: number) => void): Promise<Uploading> {
-  const begun = await fetch(`/api/v1/uploads?name=${encodeURIComponent(file.name)}`, { method: 'POST', headers: { 'Upload-Length': String(file.size), 'Upload-Complete': '?0' } })
+  const begun = await fetch(`/api/v1/uploads?name=${encodeURIComponent(file.name)}`, {
+    method: 'POST',
+    headers: { 'Upload-Length': String(file.size), 'Upload-Complete': '?0' },
+  })
   let up = await answer<Uploading>(begun)
-  for (let failed = 0; !up.complete; ) {
+  for (let failed = 0; !up.complete;) {
     const end = Math.min(file.size, up.offset + piece)
     try {
       const sent = await fetch(`/api/v1/uploads/${up.id}`, {
         method: 'PATCH',
-        headers: { 'Content-Type': 'application/partial-upload', 'Upload-Offset': String(up.offset), 'Upload-Complete': end === file.size ? '?1' : '?0' },
+        headers: {
+          'Content-Type': 'application/partial-upload',
+          'Upload-Offset': String(up.offset),
+          'Upload-Complete': end === file.size ? '?1' : '?0',
+        },
         body: file.slice(up.offset, end),
       })
       up = await answer<Uploading>(sent)
@@ -44,5 +51,11 @@ export const look = (id: string, part: Part, target: string[]): Promise<LookedAt
 
 /** Registers a version whose files were uploaded before. */
 export async function register(spec: Registration): Promise<Registered> {
-  return answer<Registered>(await fetch('/api/v1/versions', { method: 'POST', headers: { 'Content-Type': 'application/json' }, body: JSON.stringify(spec) }))
+  return answer<Registered>(
+    await fetch('/api/v1/versions', {
+      method: 'POST',
+      headers: { 'Content-Type': 'application/json' },
+      body: JSON.stringify(spec),
+    }),
+  )
 }

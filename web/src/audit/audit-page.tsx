@@ -3,7 +3,17 @@ import { useState } from 'react'
 import { useSearchParams } from 'react-router'
 
 import type { Entry } from '../api/client'
-import { useAudit, useMay, useMe, usePeople, useRemoveSearch, useSaveSearch, useSearches, useVerify, type AuditSearch } from '../api/people'
+import {
+  useAudit,
+  useMay,
+  useMe,
+  usePeople,
+  useRemoveSearch,
+  useSaveSearch,
+  useSearches,
+  useVerify,
+  type AuditSearch,
+} from '../api/people'
 import { useProjects } from '../api/queries'
 import { count } from '../ui/format'
 import { Form, FormSheet } from '../ui/form'
@@ -11,8 +21,41 @@ import { Choice } from '../ui/overlays'
 import { Ago, Button, Empty, Field, inputLook, Loaded, PageHead, Panel, Problem, Subject } from '../ui/parts'
 
 const members = ['text', 'kind', 'actor', 'subject', 'project', 'within', 'after', 'until'] as const
-const spans = { '': 'any time', '1h': 'the last hour', '24h': 'the last day', '168h': 'the last week', '720h': 'the last 30 days', between: 'between…' } as const
-const kinds = ['', 'alert', 'caller', 'comment', 'data', 'endpoint', 'environment', 'files', 'key', 'label', 'member', 'model', 'person', 'placement', 'project', 'promotion', 'role', 'run', 'secret', 'service', 'settings', 'split', 'token', 'version', 'webhook']
+const spans = {
+  '': 'any time',
+  '1h': 'the last hour',
+  '24h': 'the last day',
+  '168h': 'the last week',
+  '720h': 'the last 30 days',
+  between: 'between…',
+} as const
+const kinds = [
+  '',
+  'alert',
+  'caller',
+  'comment',
+  'data',
+  'endpoint',
+  'environment',
+  'files',
+  'key',
+  'label',
+  'member',
+  'model',
+  'person',
+  'placement',
+  'project',
+  'promotion',
+  'role',
+  'run',
+  'secret',
+  'service',
+  'settings',
+  'split',
+  'token',
+  'version',
+  'webhook',
+]
 
 function queryOf(params: URLSearchParams): AuditSearch {
   return Object.fromEntries(members.map((m) => [m, params.get(m) ?? '']).filter(([, v]) => v !== ''))
@@ -34,7 +77,9 @@ function Values({ entry: e }: { entry: Entry }) {
           {(['before', 'after'] as const).map((side) => (
             <div key={side} className="min-w-0">
               <b>{side}</b>
-              <pre className="max-h-72 overflow-auto whitespace-pre-wrap">{e[side] === undefined ? 'nothing' : pretty(e[side])}</pre>
+              <pre className="max-h-72 overflow-auto whitespace-pre-wrap">
+                {e[side] === undefined ? 'nothing' : pretty(e[side])}
+              </pre>
             </div>
           ))}
         </div>
@@ -48,7 +93,13 @@ function Line({ entry: e }: { entry: Entry }) {
   return (
     <li className="border-line border-t py-1.5 first:border-0">
       <div className="grid grid-cols-[18px_minmax(0,1fr)] gap-x-2 md:grid-cols-[18px_minmax(0,1fr)_250px_150px]">
-        <button type="button" className="text-ink-3 cursor-pointer self-center" aria-label={`Values of line ${e.seq}`} aria-expanded={open} onClick={() => setOpen(!open)}>
+        <button
+          type="button"
+          className="text-ink-3 cursor-pointer self-center"
+          aria-label={`Values of line ${e.seq}`}
+          aria-expanded={open}
+          onClick={() => setOpen(!open)}
+        >
           {open ? <ChevronDown size={14} /> : <ChevronRight size={14} />}
         </button>
         <span className="min-w-0 break-words">
@@ -78,10 +129,19 @@ function Verify() {
       </Button>
       {verify.error && <Problem error={verify.error} />}
       {found && (
-        <div role="status" className={`flex w-full items-start gap-2 rounded-md border px-3 py-2 ${found.breaks.length === 0 ? 'border-main bg-main-soft' : 'border-bad bg-bad-soft'}`}>
-          {found.breaks.length === 0 ? <ShieldCheck size={16} className="text-main mt-0.5" aria-hidden /> : <ShieldAlert size={16} className="text-bad mt-0.5" aria-hidden />}
+        <div
+          role="status"
+          className={`flex w-full items-start gap-2 rounded-md border px-3 py-2 ${found.breaks.length === 0 ? 'border-main bg-main-soft' : 'border-bad bg-bad-soft'}`}
+        >
+          {found.breaks.length === 0 ? (
+            <ShieldCheck size={16} className="text-main mt-0.5" aria-hidden />
+          ) : (
+            <ShieldAlert size={16} className="text-bad mt-0.5" aria-hidden />
+          )}
           <span className="min-w-0">
-            {found.breaks.length === 0 ? `Intact: all ${count(found.lines)} lines are as they were written.` : found.breaks.map((b) => b.sentence).join('; ')}
+            {found.breaks.length === 0
+              ? `Intact: all ${count(found.lines)} lines are as they were written.`
+              : found.breaks.map((b) => b.sentence).join('; ')}
             <span className="text-ink-2 block text-[12.5px] break-all">
               read in {found.ms} ms · head {found.head}
             </span>
@@ -105,12 +165,18 @@ function SaveForm({ query, done }: { query: AuditSearch; done: () => void }) {
   const [name, setName] = useState('')
   const [shared, setShared] = useState(false)
   return (
-    <Form submit="Save" pending={save.isPending} error={save.error} onSubmit={() => save.mutate({ name, shared, query: query as Record<string, string> }, { onSuccess: done })}>
+    <Form
+      submit="Save"
+      pending={save.isPending}
+      error={save.error}
+      onSubmit={() => save.mutate({ name, shared, query: query as Record<string, string> }, { onSuccess: done })}
+    >
       <Field label="Name">
         <input className={inputLook} required value={name} onChange={(event) => setName(event.target.value)} />
       </Field>
       <label className="flex items-center gap-2">
-        <input type="checkbox" checked={shared} onChange={(event) => setShared(event.target.checked)} /> everyone who may search the record can use it
+        <input type="checkbox" checked={shared} onChange={(event) => setShared(event.target.checked)} /> everyone who
+        may search the record can use it
       </label>
     </Form>
   )
@@ -146,11 +212,19 @@ export function AuditPage() {
       { replace: true },
     )
   const choice = (label: string, name: string, any: string, options: string[]) => (
-    <Choice label={label} value={params.get(name) || any} options={[any, ...options].map((o) => ({ value: o, text: o }))} onChange={(v) => set(name, v === any ? '' : v)} />
+    <Choice
+      label={label}
+      value={params.get(name) || any}
+      options={[any, ...options].map((o) => ({ value: o, text: o }))}
+      onChange={(v) => set(name, v === any ? '' : v)}
+    />
   )
   return (
     <>
-      <PageHead title="Audit" sub="who did what, when and why, with values before and after; nothing is ever changed or removed">
+      <PageHead
+        title="Audit"
+        sub="who did what, when and why, with values before and after; nothing is ever changed or removed"
+      >
         <a href={`/api/v1/audit/export?${new URLSearchParams(query as Record<string, string>).toString()}`}>
           <Button tabIndex={-1}>Export</Button>
         </a>
@@ -159,11 +233,28 @@ export function AuditPage() {
       </PageHead>
       <Panel>
         <div className="mb-3 flex flex-wrap items-center gap-2">
-          <input className={`${inputLook} w-52!`} aria-label="Words" placeholder="words" value={text} onChange={(event) => (setText(event.target.value), set('text', event.target.value))} />
-          <input className={`${inputLook} w-44!`} aria-label="About" placeholder="about: heat-demand@2" value={subject} onChange={(event) => (setSubject(event.target.value), set('subject', event.target.value.trim()))} />
+          <input
+            className={`${inputLook} w-52!`}
+            aria-label="Words"
+            placeholder="words"
+            value={text}
+            onChange={(event) => (setText(event.target.value), set('text', event.target.value))}
+          />
+          <input
+            className={`${inputLook} w-44!`}
+            aria-label="About"
+            placeholder="about: heat-demand@2"
+            value={subject}
+            onChange={(event) => (setSubject(event.target.value), set('subject', event.target.value.trim()))}
+          />
           {choice('Kind', 'kind', 'any kind', kinds.filter(Boolean))}
           {choice('By', 'actor', 'anybody', ['inner-ladder', ...people.map((p) => p.name)])}
-          {choice('Project', 'project', 'all projects', projects.map((p) => p.name))}
+          {choice(
+            'Project',
+            'project',
+            'all projects',
+            projects.map((p) => p.name),
+          )}
           <Choice
             label="When"
             value={between ? 'between' : (query.within ?? 'any')}
@@ -182,12 +273,28 @@ export function AuditPage() {
           />
           {between && (
             <>
-              <input className={`${inputLook} w-38!`} type="date" aria-label="From" value={query.after?.slice(0, 10) ?? ''} onChange={(event) => set('after', event.target.value)} />
-              <input className={`${inputLook} w-38!`} type="date" aria-label="Before" value={query.until?.slice(0, 10) ?? ''} onChange={(event) => set('until', event.target.value)} />
+              <input
+                className={`${inputLook} w-38!`}
+                type="date"
+                aria-label="From"
+                value={query.after?.slice(0, 10) ?? ''}
+                onChange={(event) => set('after', event.target.value)}
+              />
+              <input
+                className={`${inputLook} w-38!`}
+                type="date"
+                aria-label="Before"
+                value={query.until?.slice(0, 10) ?? ''}
+                onChange={(event) => set('until', event.target.value)}
+              />
             </>
           )}
           {Object.keys(query).length > 0 && (
-            <button type="button" className="text-ink-2 cursor-pointer underline underline-offset-3" onClick={() => begin({})}>
+            <button
+              type="button"
+              className="text-ink-2 cursor-pointer underline underline-offset-3"
+              onClick={() => begin({})}
+            >
               clear
             </button>
           )}
@@ -202,7 +309,12 @@ export function AuditPage() {
                   {s.owner !== me && `, by ${s.owner}`}
                 </button>
                 {s.owner === me && (
-                  <button type="button" className="hover:text-bad cursor-pointer" aria-label={`Forget ${s.name}`} onClick={() => remove.mutate(s.id)}>
+                  <button
+                    type="button"
+                    className="hover:text-bad cursor-pointer"
+                    aria-label={`Forget ${s.name}`}
+                    onClick={() => remove.mutate(s.id)}
+                  >
                     ×
                   </button>
                 )}

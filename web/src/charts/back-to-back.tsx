@@ -7,7 +7,15 @@ import { drawnSteps } from './steps'
 type Distribution = Pick<Sides, 'edges' | 'levels' | 'incumbent' | 'candidate' | 'unit'>
 
 /** Two distributions back to back: the incumbent to the left of the axis, the candidate to the right. */
-export function BackToBack({ distribution, incumbent, candidate }: { distribution: Distribution; incumbent: string; candidate: string }) {
+export function BackToBack({
+  distribution,
+  incumbent,
+  candidate,
+}: {
+  distribution: Distribution
+  incumbent: string
+  candidate: string
+}) {
   const data = drawnSteps(distribution).map((s) => ({ ...s, left: -s.incumbent }))
   const most = Math.max(0.01, ...data.map((s) => Math.max(s.incumbent, s.candidate)))
   const unit = distribution.unit ? ` ${distribution.unit}` : ''
@@ -18,15 +26,41 @@ export function BackToBack({ distribution, incumbent, candidate }: { distributio
         <span className="text-trial pl-3 font-semibold">{short(candidate)} candidate</span>
       </div>
       <ResponsiveContainer width="100%" height={Math.max(120, data.length * 15 + 30)}>
-        <BarChart data={data} layout="vertical" stackOffset="sign" barCategoryGap={1} margin={{ top: 4, right: 8, bottom: 0, left: 0 }} accessibilityLayer>
+        <BarChart
+          data={data}
+          layout="vertical"
+          stackOffset="sign"
+          barCategoryGap={1}
+          margin={{ top: 4, right: 8, bottom: 0, left: 0 }}
+          accessibilityLayer
+        >
           <defs>
             <pattern id="hatch" width="7" height="7" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
               <rect width="7" height="7" fill="var(--trial-soft)" />
               <rect width="4" height="7" fill="var(--trial-line)" opacity="0.75" />
             </pattern>
           </defs>
-          <XAxis type="number" domain={[-most, most]} tickFormatter={(x: number) => `${Math.abs(x * 100).toFixed(0)} %`} ticks={[-most, -most / 2, 0, most / 2, most]} stroke="var(--ink-3)" fontSize={12} tickLine={false} axisLine={false} />
-          <YAxis type="category" dataKey="name" width={92} tickFormatter={(s: string) => `${s}${unit}`} stroke="var(--ink-3)" fontSize={12} tickLine={false} axisLine={false} interval={data.length > 14 ? 2 : 0} />
+          <XAxis
+            type="number"
+            domain={[-most, most]}
+            tickFormatter={(x: number) => `${Math.abs(x * 100).toFixed(0)} %`}
+            ticks={[-most, -most / 2, 0, most / 2, most]}
+            stroke="var(--ink-3)"
+            fontSize={12}
+            tickLine={false}
+            axisLine={false}
+          />
+          <YAxis
+            type="category"
+            dataKey="name"
+            width={92}
+            tickFormatter={(s: string) => `${s}${unit}`}
+            stroke="var(--ink-3)"
+            fontSize={12}
+            tickLine={false}
+            axisLine={false}
+            interval={data.length > 14 ? 2 : 0}
+          />
           <Tooltip
             isAnimationActive={false}
             cursor={{ fill: 'var(--line)', opacity: 0.5 }}
@@ -35,7 +69,15 @@ export function BackToBack({ distribution, incumbent, candidate }: { distributio
             contentStyle={{ background: 'var(--panel)', border: '1px solid var(--line-strong)', borderRadius: 6 }}
           />
           <Bar dataKey="left" name={incumbent} stackId="both" fill="var(--main)" isAnimationActive={false} />
-          <Bar dataKey="candidate" name={candidate} stackId="both" fill="url(#hatch)" stroke="var(--trial-line)" strokeWidth={0.5} isAnimationActive={false} />
+          <Bar
+            dataKey="candidate"
+            name={candidate}
+            stackId="both"
+            fill="url(#hatch)"
+            stroke="var(--trial-line)"
+            strokeWidth={0.5}
+            isAnimationActive={false}
+          />
           <ReferenceLine x={0} stroke="var(--line-strong)" />
         </BarChart>
       </ResponsiveContainer>

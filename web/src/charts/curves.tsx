@@ -25,7 +25,12 @@ export function Curves({ metric, curves }: { metric: string; curves: Curve[] }) 
         {curves.map((c, i) => (
           <span key={c.run} className="inline-flex items-center gap-1.5">
             <svg width="22" height="6" aria-hidden>
-              <path d="M0 3H22" strokeWidth="2" stroke={strokes[i % strokes.length]} strokeDasharray={dashes[i % dashes.length]} />
+              <path
+                d="M0 3H22"
+                strokeWidth="2"
+                stroke={strokes[i % strokes.length]}
+                strokeDasharray={dashes[i % dashes.length]}
+              />
             </svg>
             {c.run}
             {c.points.length > 0 && `, last ${number(c.points[c.points.length - 1]?.value ?? 0)}`}
@@ -38,9 +43,23 @@ export function Curves({ metric, curves }: { metric: string; curves: Curve[] }) 
           <CartesianGrid vertical={false} stroke="var(--line)" />
           <XAxis dataKey="step" type="number" domain={['dataMin', 'dataMax']} {...axis} />
           <YAxis width={52} domain={['auto', 'auto']} tickFormatter={(x: number) => number(x)} {...axis} />
-          <Tooltip isAnimationActive={false} labelFormatter={(s) => `step ${String(s)}`} formatter={(v, name) => [number(Number(v)), name]} contentStyle={{ background: 'var(--panel)', border: '1px solid var(--line-strong)', borderRadius: 6 }} />
+          <Tooltip
+            isAnimationActive={false}
+            labelFormatter={(s) => `step ${String(s)}`}
+            formatter={(v, name) => [number(Number(v)), name]}
+            contentStyle={{ background: 'var(--panel)', border: '1px solid var(--line-strong)', borderRadius: 6 }}
+          />
           {curves.map((c, i) => (
-            <Line key={c.run} dataKey={c.run} connectNulls dot={false} strokeWidth={2} isAnimationActive={false} stroke={strokes[i % strokes.length]} strokeDasharray={dashes[i % dashes.length]} />
+            <Line
+              key={c.run}
+              dataKey={c.run}
+              connectNulls
+              dot={false}
+              strokeWidth={2}
+              isAnimationActive={false}
+              stroke={strokes[i % strokes.length]}
+              strokeDasharray={dashes[i % dashes.length]}
+            />
           ))}
         </LineChart>
       </ResponsiveContainer>

@@ -19,7 +19,9 @@ function density(c: ColumnCounts): number[] {
     const b = edges[i + 1] ?? a
     for (let k = 0; k < steps; k++) {
       const overlap = Math.max(0, Math.min(b, low + (k + 1) * width) - Math.max(a, low + k * width))
-      out[k] = (out[k] ?? 0) + (b > a ? (n * overlap) / (b - a) : k === Math.min(steps - 1, Math.floor((a - low) / width)) ? n : 0)
+      out[k] =
+        (out[k] ?? 0) +
+        (b > a ? (n * overlap) / (b - a) : k === Math.min(steps - 1, Math.floor((a - low) / width)) ? n : 0)
     }
   })
   return out
@@ -31,9 +33,22 @@ export function Distribution({ column: c }: { column: ColumnCounts }) {
     const d = density(c)
     const most = Math.max(...d, 1e-9)
     return (
-      <svg viewBox={`0 0 ${steps * 6} 36`} className="block h-9 w-48" role="img" aria-label={`from ${number(c.min ?? 0)} to ${number(c.max ?? 0)}`}>
+      <svg
+        viewBox={`0 0 ${steps * 6} 36`}
+        className="block h-9 w-48"
+        role="img"
+        aria-label={`from ${number(c.min ?? 0)} to ${number(c.max ?? 0)}`}
+      >
         {d.map((x, i) => (
-          <rect key={i} x={i * 6} y={36 - (x / most) * 34} width={5} height={(x / most) * 34} fill="var(--main)" opacity={0.8} />
+          <rect
+            key={i}
+            x={i * 6}
+            y={36 - (x / most) * 34}
+            width={5}
+            height={(x / most) * 34}
+            fill="var(--main)"
+            opacity={0.8}
+          />
         ))}
         <path d={`M0 35.5H${steps * 6}`} stroke="var(--line-strong)" />
       </svg>

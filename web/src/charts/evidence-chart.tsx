@@ -24,17 +24,43 @@ export function EvidenceChart({ guards }: { guards: Series['guards'] }) {
       <ResponsiveContainer width="100%" height={190}>
         <LineChart data={[...byTime.values()]} margin={{ top: 8, right: 8, bottom: 0, left: 0 }} accessibilityLayer>
           <CartesianGrid vertical={false} stroke="var(--line)" />
-          <XAxis dataKey="t" type="number" domain={['dataMin', 'dataMax']} tickFormatter={time} minTickGap={60} {...axis} />
-          <YAxis width={44} domain={[0, 1.2]} ticks={[0, 0.5, 1]} tickFormatter={(x: number) => `${x * 100} %`} {...axis} />
+          <XAxis
+            dataKey="t"
+            type="number"
+            domain={['dataMin', 'dataMax']}
+            tickFormatter={time}
+            minTickGap={60}
+            {...axis}
+          />
+          <YAxis
+            width={44}
+            domain={[0, 1.2]}
+            ticks={[0, 0.5, 1]}
+            tickFormatter={(x: number) => `${x * 100} %`}
+            {...axis}
+          />
           <Tooltip
             isAnimationActive={false}
             labelFormatter={(t) => exact(new Date(Number(t)))}
             formatter={(value, name) => [`${Math.round(Number(value) * 100)} %`, name]}
             contentStyle={{ background: 'var(--panel)', border: '1px solid var(--line-strong)', borderRadius: 6 }}
           />
-          <ReferenceLine y={1} stroke="var(--bad)" strokeWidth={1.5} strokeDasharray="6 4" label={{ value: 'rolls back here', position: 'insideTopLeft', fontSize: 12, fill: 'var(--bad)' }} />
+          <ReferenceLine
+            y={1}
+            stroke="var(--bad)"
+            strokeWidth={1.5}
+            strokeDasharray="6 4"
+            label={{ value: 'rolls back here', position: 'insideTopLeft', fontSize: 12, fill: 'var(--bad)' }}
+          />
           {signals.map((s, i) => (
-            <Line key={s} dataKey={s} dot={false} strokeWidth={2} isAnimationActive={false} stroke={strokes[i % strokes.length]} />
+            <Line
+              key={s}
+              dataKey={s}
+              dot={false}
+              strokeWidth={2}
+              isAnimationActive={false}
+              stroke={strokes[i % strokes.length]}
+            />
           ))}
         </LineChart>
       </ResponsiveContainer>

@@ -18,7 +18,8 @@ function rows(series: Series, measure: Measure) {
   // What came before the first request says nothing and only squeezes the rest.
   const first = Math.min(...lines(series).map((l) => new Date(l.points[0]?.at ?? series.to).getTime()))
   const from = Math.ceil(Math.max(first, new Date(series.from).getTime()) / series.step_ms) * series.step_ms
-  for (let t = from; t < new Date(series.to).getTime() - series.step_ms; t += series.step_ms) byTime.set(t, { t: t + series.step_ms })
+  for (let t = from; t < new Date(series.to).getTime() - series.step_ms; t += series.step_ms)
+    byTime.set(t, { t: t + series.step_ms })
   for (const l of lines(series)) {
     for (const p of l.points) {
       const row = byTime.get(new Date(p.at).getTime())
@@ -43,7 +44,14 @@ export function LatencyChart({ series, measure, main }: { series: Series; measur
       <ResponsiveContainer width="100%" height={190}>
         <LineChart data={rows(series, measure)} margin={{ top: 8, right: 8, bottom: 0, left: 0 }} accessibilityLayer>
           <CartesianGrid vertical={false} stroke="var(--line)" />
-          <XAxis dataKey="t" type="number" domain={['dataMin', 'dataMax']} tickFormatter={time} minTickGap={60} {...axis} />
+          <XAxis
+            dataKey="t"
+            type="number"
+            domain={['dataMin', 'dataMax']}
+            tickFormatter={time}
+            minTickGap={60}
+            {...axis}
+          />
           <YAxis width={64} tickFormatter={(x: number) => write[measure](x)} tickCount={4} {...axis} />
           <Tooltip
             isAnimationActive={false}
@@ -57,14 +65,34 @@ export function LatencyChart({ series, measure, main }: { series: Series; measur
               x={new Date(s.made_at).getTime()}
               stroke="var(--ink-3)"
               strokeDasharray="2 3"
-              label={{ value: `#${s.number}`, position: 'insideTopLeft', dy: (s.number % 3) * 12, fontSize: 11, fill: 'var(--ink-2)' }}
+              label={{
+                value: `#${s.number}`,
+                position: 'insideTopLeft',
+                dy: (s.number % 3) * 12,
+                fontSize: 11,
+                fill: 'var(--ink-2)',
+              }}
             />
           ))}
           {series.alerts.map((a) => (
-            <ReferenceLine key={a.id} x={new Date(a.raised_at).getTime()} stroke="var(--bad)" label={{ value: `✕ ${a.id}`, position: 'insideBottomLeft', fontSize: 11, fill: 'var(--bad)' }} />
+            <ReferenceLine
+              key={a.id}
+              x={new Date(a.raised_at).getTime()}
+              stroke="var(--bad)"
+              label={{ value: `✕ ${a.id}`, position: 'insideBottomLeft', fontSize: 11, fill: 'var(--bad)' }}
+            />
           ))}
           {drawn.map((l) => (
-            <Line key={l.id} dataKey={l.id} name={`${short(l.version)} ${l.lane}`} dot={false} strokeWidth={2} isAnimationActive={false} connectNulls={false} {...look(l)} />
+            <Line
+              key={l.id}
+              dataKey={l.id}
+              name={`${short(l.version)} ${l.lane}`}
+              dot={false}
+              strokeWidth={2}
+              isAnimationActive={false}
+              connectNulls={false}
+              {...look(l)}
+            />
           ))}
         </LineChart>
       </ResponsiveContainer>

@@ -2,7 +2,13 @@ import { ms, percent } from '../ui/format'
 
 export type Measure = 'p50_ms' | 'p95_ms' | 'p99_ms' | 'rate' | 'error_rate'
 
-export const measureText: Record<Measure, string> = { p50_ms: 'p50', p95_ms: 'p95', p99_ms: 'p99', rate: 'rate', error_rate: 'errors' }
+export const measureText: Record<Measure, string> = {
+  p50_ms: 'p50',
+  p95_ms: 'p95',
+  p99_ms: 'p99',
+  rate: 'rate',
+  error_rate: 'errors',
+}
 
 export const write: Record<Measure, (x: number) => string> = {
   p50_ms: ms,

@@ -22,20 +22,27 @@ export function drawnSteps(d: Distribution): Step[] {
   const both = (i: number) => ({ incumbent: (d.incumbent[i] ?? 0) / a, candidate: (d.candidate[i] ?? 0) / b })
   if (!d.edges?.length) {
     const levels = [...(d.levels ?? []), 'other']
-    return levels.map((name, i) => ({ name, ...both(i) })).filter((s) => s.name !== 'other' || s.incumbent + s.candidate > 0)
+    return levels
+      .map((name, i) => ({ name, ...both(i) }))
+      .filter((s) => s.name !== 'other' || s.incumbent + s.candidate > 0)
   }
   const edges = d.edges
   const first = edges[0] ?? 0
   const last = edges[edges.length - 1] ?? 0
   const width = (last - first) / steps || 1
-  const out: Step[] = Array.from({ length: steps }, (_, k) => ({ name: String(Number((first + (k + 0.5) * width).toPrecision(3))), incumbent: 0, candidate: 0 }))
+  const out: Step[] = Array.from({ length: steps }, (_, k) => ({
+    name: String(Number((first + (k + 0.5) * width).toPrecision(3))),
+    incumbent: 0,
+    candidate: 0,
+  }))
   for (let i = 0; i + 1 < edges.length; i++) {
     const low = edges[i] ?? 0
     const high = edges[i + 1] ?? low
     const bin = both(i + 1)
     for (let k = 0; k < steps; k++) {
       const overlap = Math.max(0, Math.min(high, first + (k + 1) * width) - Math.max(low, first + k * width))
-      const part = high > low ? overlap / (high - low) : k === Math.min(steps - 1, Math.floor((low - first) / width)) ? 1 : 0
+      const part =
+        high > low ? overlap / (high - low) : k === Math.min(steps - 1, Math.floor((low - first) / width)) ? 1 : 0
       const step = out[k]
       if (step) {
         step.incumbent += bin.incumbent * part

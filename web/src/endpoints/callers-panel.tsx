@@ -16,7 +16,10 @@ export function CallersPanel({ endpoint: e }: { endpoint: Endpoint }) {
       title="Callers"
       aside={
         <span className="flex gap-2">
-          <FormSheet title={e.keyed ? `Let anyone call ${e.name}` : `Keys for ${e.name}`} trigger={<Button>{e.keyed ? 'Open to anyone' : 'Ask for keys'}</Button>}>
+          <FormSheet
+            title={e.keyed ? `Let anyone call ${e.name}` : `Keys for ${e.name}`}
+            trigger={<Button>{e.keyed ? 'Open to anyone' : 'Ask for keys'}</Button>}
+          >
             {(done) => <Keyed endpoint={e} done={done} />}
           </FormSheet>
           <FormSheet title={`A key to ${e.name}`} trigger={<Button>Give a key</Button>}>
@@ -27,7 +30,9 @@ export function CallersPanel({ endpoint: e }: { endpoint: Endpoint }) {
     >
       <p className="text-ink-2 mb-1 flex items-center gap-1.5">
         {e.keyed && <KeyRound size={14} aria-hidden />}
-        {e.keyed ? 'It answers only programs that send a key, as Inner-Ladder-Key.' : 'It answers anyone who can reach the gateway. The first key that is given changes that.'}
+        {e.keyed
+          ? 'It answers only programs that send a key, as Inner-Ladder-Key.'
+          : 'It answers anyone who can reach the gateway. The first key that is given changes that.'}
       </p>
       <Loaded query={callers}>
         {(list) =>
@@ -42,7 +47,11 @@ export function CallersPanel({ endpoint: e }: { endpoint: Endpoint }) {
                   </span>
                   <span className="text-ink-2 flex gap-3 text-[12.5px]">
                     given by {c.made_by}, <Ago at={c.made_at} />
-                    <button type="button" className="text-bad cursor-pointer underline underline-offset-3" onClick={() => remove.mutate(c.name)}>
+                    <button
+                      type="button"
+                      className="text-bad cursor-pointer underline underline-offset-3"
+                      onClick={() => remove.mutate(c.name)}
+                    >
                       take away
                     </button>
                   </span>
@@ -60,11 +69,18 @@ export function CallersPanel({ endpoint: e }: { endpoint: Endpoint }) {
 function GiveKey({ endpoint }: { endpoint: string }) {
   const add = useAddCaller(endpoint)
   const [name, setName] = useState('')
-  if (add.data) return <ShownOnce what={`The key of ${add.data.name}, to be sent as Inner-Ladder-Key.`} secret={add.data.key} />
+  if (add.data)
+    return <ShownOnce what={`The key of ${add.data.name}, to be sent as Inner-Ladder-Key.`} secret={add.data.key} />
   return (
     <Form submit="Give it" pending={add.isPending} error={add.error} onSubmit={() => add.mutate(name.trim())}>
       <Field label="Which program, in small letters">
-        <input className={inputLook} name="name" required value={name} onChange={(event) => setName(event.target.value)} />
+        <input
+          className={inputLook}
+          name="name"
+          required
+          value={name}
+          onChange={(event) => setName(event.target.value)}
+        />
       </Field>
     </Form>
   )
@@ -74,10 +90,25 @@ function Keyed({ endpoint: e, done }: { endpoint: Endpoint; done: () => void }) 
   const set = useSetKeyed(e.name)
   const [reason, setReason] = useState('')
   return (
-    <Form submit={e.keyed ? 'Open it' : 'Ask for keys'} pending={set.isPending} error={set.error} onSubmit={() => set.mutate({ keyed: !e.keyed, reason }, { onSuccess: done })}>
-      <p>{e.keyed ? 'Anyone who can reach the gateway may call it from then on.' : 'Programs without a key are refused from then on.'}</p>
+    <Form
+      submit={e.keyed ? 'Open it' : 'Ask for keys'}
+      pending={set.isPending}
+      error={set.error}
+      onSubmit={() => set.mutate({ keyed: !e.keyed, reason }, { onSuccess: done })}
+    >
+      <p>
+        {e.keyed
+          ? 'Anyone who can reach the gateway may call it from then on.'
+          : 'Programs without a key are refused from then on.'}
+      </p>
       <Field label="Why">
-        <input className={inputLook} name="reason" required value={reason} onChange={(event) => setReason(event.target.value)} />
+        <input
+          className={inputLook}
+          name="reason"
+          required
+          value={reason}
+          onChange={(event) => setReason(event.target.value)}
+        />
       </Field>
     </Form>
   )

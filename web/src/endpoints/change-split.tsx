@@ -9,7 +9,8 @@ import { Button, Field, inputLook, Problem } from '../ui/parts'
 /** Shares as people type them: per cent by version. */
 type Draft = Record<string, string>
 
-const toDraft = (split: Split | undefined): Draft => Object.fromEntries((split?.lanes ?? []).map((l) => [l.version, String(l.share / 100)]))
+const toDraft = (split: Split | undefined): Draft =>
+  Object.fromEntries((split?.lanes ?? []).map((l) => [l.version, String(l.share / 100)]))
 
 export function SplitSheet({ endpoint }: { endpoint: Endpoint }) {
   const [open, setOpen] = useState(false)
@@ -26,14 +27,22 @@ export function SplitSheet({ endpoint }: { endpoint: Endpoint }) {
 }
 
 function SplitForm({ endpoint, done }: { endpoint: Endpoint; done: () => void }) {
-  const placed = (usePlacements().data?.items ?? []).filter((p) => p.environment === endpoint.environment && p.version.startsWith(`${endpoint.model}@`))
+  const placed = (usePlacements().data?.items ?? []).filter(
+    (p) => p.environment === endpoint.environment && p.version.startsWith(`${endpoint.model}@`),
+  )
   const [draft, setDraft] = useState<Draft>(() => toDraft(endpoint.split))
-  const [main, setMain] = useState(endpoint.split?.lanes.find((l) => l.kind === 'main')?.version ?? placed[0]?.version ?? '')
+  const [main, setMain] = useState(
+    endpoint.split?.lanes.find((l) => l.kind === 'main')?.version ?? placed[0]?.version ?? '',
+  )
   const [reason, setReason] = useState('')
   const make = useSplit(endpoint.name, endpoint.split?.number ?? 0)
   const lanes: Lane[] = placed
     .filter((p) => p.version === main || Number(draft[p.version]) > 0)
-    .map((p) => ({ version: p.version, share: Math.round(Number(draft[p.version] ?? 0) * 100), kind: p.version === main ? 'main' : 'trial' }))
+    .map((p) => ({
+      version: p.version,
+      share: Math.round(Number(draft[p.version] ?? 0) * 100),
+      kind: p.version === main ? 'main' : 'trial',
+    }))
   const total = lanes.reduce((sum, l) => sum + l.share, 0)
   return (
     <form
@@ -43,7 +52,11 @@ function SplitForm({ endpoint, done }: { endpoint: Endpoint; done: () => void })
         make.mutate({ lanes, reason }, { onSuccess: done })
       }}
     >
-      {placed.length === 0 && <p className="text-ink-2">No version of {endpoint.model} is placed in {endpoint.environment}. Place one first.</p>}
+      {placed.length === 0 && (
+        <p className="text-ink-2">
+          No version of {endpoint.model} is placed in {endpoint.environment}. Place one first.
+        </p>
+      )}
       <table className="w-full">
         <thead className="text-ink-3 text-left text-[12px]">
           <tr>
@@ -59,7 +72,13 @@ function SplitForm({ endpoint, done }: { endpoint: Endpoint; done: () => void })
                 {p.version} {!p.healthy && <span className="text-bad">✕ unhealthy</span>}
               </td>
               <td>
-                <input type="radio" name="main" aria-label={`${p.version} is main`} checked={p.version === main} onChange={() => setMain(p.version)} />
+                <input
+                  type="radio"
+                  name="main"
+                  aria-label={`${p.version} is main`}
+                  checked={p.version === main}
+                  onChange={() => setMain(p.version)}
+                />
               </td>
               <td className="text-right">
                 <input
@@ -82,7 +101,12 @@ function SplitForm({ endpoint, done }: { endpoint: Endpoint; done: () => void })
         {total !== 10_000 && '; they must add up to 100 %'}.
       </p>
       <Field label="Why">
-        <input className={inputLook} value={reason} onChange={(event) => setReason(event.target.value)} placeholder="so that others know at 3 a.m." />
+        <input
+          className={inputLook}
+          value={reason}
+          onChange={(event) => setReason(event.target.value)}
+          placeholder="so that others know at 3 a.m."
+        />
       </Field>
       {make.error && <Problem error={make.error} />}
       <div className="flex justify-end">
@@ -97,17 +121,36 @@ function SplitForm({ endpoint, done }: { endpoint: Endpoint; done: () => void })
 export function BackSheet({ endpoint }: { endpoint: Endpoint }) {
   const [open, setOpen] = useState(false)
   const before = (useSplits(endpoint.name).data?.items ?? []).filter((s) => s.number < (endpoint.split?.number ?? 0))
-  const suggested = before.find((s) => s.lanes.length === 1 && s.lanes[0]?.version !== endpoint.split?.lanes[0]?.version) ?? before.find((s) => s.lanes.length === 1)
-  const main = endpoint.split?.lanes.some((l) => l.kind === 'trial') ? before.find((s) => s.lanes.length === 1) : suggested
+  const suggested =
+    before.find((s) => s.lanes.length === 1 && s.lanes[0]?.version !== endpoint.split?.lanes[0]?.version) ??
+    before.find((s) => s.lanes.length === 1)
+  const main = endpoint.split?.lanes.some((l) => l.kind === 'trial')
+    ? before.find((s) => s.lanes.length === 1)
+    : suggested
   const label = main?.lanes[0] ? `Back to ${short(main.lanes[0].version)}` : 'Back'
   return (
-    <Sheet title={`Take ${endpoint.name} back`} open={open} onOpenChange={setOpen} trigger={<Button look="back">{label}</Button>}>
+    <Sheet
+      title={`Take ${endpoint.name} back`}
+      open={open}
+      onOpenChange={setOpen}
+      trigger={<Button look="back">{label}</Button>}
+    >
       <BackForm endpoint={endpoint} before={before} suggested={main} done={() => setOpen(false)} />
     </Sheet>
   )
 }
 
-function BackForm({ endpoint, before, suggested, done }: { endpoint: Endpoint; before: Split[]; suggested: Split | undefined; done: () => void }) {
+function BackForm({
+  endpoint,
+  before,
+  suggested,
+  done,
+}: {
+  endpoint: Endpoint
+  before: Split[]
+  suggested: Split | undefined
+  done: () => void
+}) {
   const [to, setTo] = useState(String(suggested?.number ?? before[0]?.number ?? ''))
   const [reason, setReason] = useState('')
   const back = useBack(endpoint.name, endpoint.split?.number ?? 0)
@@ -124,11 +167,20 @@ function BackForm({ endpoint, before, suggested, done }: { endpoint: Endpoint; b
           label="To the split"
           value={to}
           onChange={setTo}
-          options={before.map((s) => ({ value: String(s.number), text: `#${s.number}: ${s.lanes.map((l) => `${short(l.version)} ${share(l.share)}`).join(', ')}` }))}
+          options={before.map((s) => ({
+            value: String(s.number),
+            text: `#${s.number}: ${s.lanes.map((l) => `${short(l.version)} ${share(l.share)}`).join(', ')}`,
+          }))}
         />
       </Field>
       <Field label="Why">
-        <input className={inputLook} required value={reason} onChange={(event) => setReason(event.target.value)} placeholder="complaints from the harbour" />
+        <input
+          className={inputLook}
+          required
+          value={reason}
+          onChange={(event) => setReason(event.target.value)}
+          placeholder="complaints from the harbour"
+        />
       </Field>
       {back.error && <Problem error={back.error} />}
       <div className="flex justify-end">

@@ -9,7 +9,13 @@ import { count, ms, number, percent, words } from '../ui/format'
 import { Choice, Switchboard } from '../ui/overlays'
 import { Empty, Loaded, PageHead, Panel, Ref, To, Verdict } from '../ui/parts'
 
-const windows: Record<string, string> = { '5 min': '5m', '15 min': '15m', '1 h': '1h', '1 day': '24h', '1 week': '168h' }
+const windows: Record<string, string> = {
+  '5 min': '5m',
+  '15 min': '15m',
+  '1 h': '1h',
+  '1 day': '24h',
+  '1 week': '168h',
+}
 
 export function ComparePage() {
   const { endpoint: name = '' } = useParams()
@@ -20,12 +26,22 @@ export function ComparePage() {
   const incumbent = params.get('incumbent') ?? ''
   const candidate = params.get('candidate') ?? ''
   const comparison = useComparison(name, incumbent, candidate, windows[window] ?? '15m')
-  const versions = [...new Set((splits.data?.items ?? []).flatMap((s) => s.lanes.map((l) => l.version)))].sort((a, b) => a.localeCompare(b, 'en', { numeric: true }))
-  const choose = (key: string) => (value: string) => setParams({ incumbent, candidate, [key]: value }, { replace: true })
+  const versions = [...new Set((splits.data?.items ?? []).flatMap((s) => s.lanes.map((l) => l.version)))].sort((a, b) =>
+    a.localeCompare(b, 'en', { numeric: true }),
+  )
+  const choose = (key: string) => (value: string) =>
+    setParams({ incumbent, candidate, [key]: value }, { replace: true })
   const options = versions.map((v) => ({ value: v, text: v }))
   return (
     <>
-      <PageHead title="Side by side" sub={<>what two versions did for <To to={`/endpoints/${name}`}>{endpoint.data?.name ?? name}</To> at the same time</>}>
+      <PageHead
+        title="Side by side"
+        sub={
+          <>
+            what two versions did for <To to={`/endpoints/${name}`}>{endpoint.data?.name ?? name}</To> at the same time
+          </>
+        }
+      >
         <Choice label="Incumbent" value={incumbent} options={options} onChange={choose('incumbent')} />
         <span className="self-center">and</span>
         <Choice label="Candidate" value={candidate} options={options} onChange={choose('candidate')} />
@@ -66,7 +82,10 @@ function ComparisonView({ comparison: c }: { comparison: Comparison }) {
       ))}
       {c.predictions.length === 0 && (
         <Panel title="Predictions">
-          <Empty>No predictions were read of both versions yet. The bodies of a sample of requests are read; bins come from the incumbent's first 1 000 predictions when it has no reference profile.</Empty>
+          <Empty>
+            No predictions were read of both versions yet. The bodies of a sample of requests are read; bins come from
+            the incumbent's first 1 000 predictions when it has no reference profile.
+          </Empty>
         </Panel>
       )}
       {c.inputs.length > 0 && (
@@ -76,7 +95,10 @@ function ComparisonView({ comparison: c }: { comparison: Comparison }) {
               <div key={d.column} className="border-line flex justify-between gap-4 border-t py-1.5">
                 <span>{d.column}</span>
                 <span className="text-right">
-                  <Verdict verdict={d.movement.verdict} /> <span className="text-ink-2 text-[12.5px]">PSI {d.movement.psi.toFixed(3)}, noise below {d.movement.noise_99.toFixed(3)}</span>
+                  <Verdict verdict={d.movement.verdict} />{' '}
+                  <span className="text-ink-2 text-[12.5px]">
+                    PSI {d.movement.psi.toFixed(3)}, noise below {d.movement.noise_99.toFixed(3)}
+                  </span>
                 </span>
               </div>
             ))}
@@ -100,7 +122,10 @@ function Range({ low, high, write }: { low?: number; high?: number; write: (x: n
 
 function SignalTable({ comparison: c }: { comparison: Comparison }) {
   const side = (r: Row) => (r.unit === 'ms' ? ms : (x: number) => percent(x))
-  const difference = (r: Row) => (r.relation === 'ratio' ? (x: number) => `× ${x.toFixed(2)}` : (x: number) => `${x > 0 ? '+' : ''}${(x * 100).toFixed(2)} points`)
+  const difference = (r: Row) =>
+    r.relation === 'ratio'
+      ? (x: number) => `× ${x.toFixed(2)}`
+      : (x: number) => `${x > 0 ? '+' : ''}${(x * 100).toFixed(2)} points`
   const bare = (r: Row) => (r.relation === 'ratio' ? (x: number) => x.toFixed(2) : (x: number) => (x * 100).toFixed(2))
   return (
     <div className="overflow-x-auto">
@@ -152,7 +177,15 @@ function SignalTable({ comparison: c }: { comparison: Comparison }) {
   )
 }
 
-function DistributionPanel({ title, distribution: d, comparison: c }: { title: string; distribution: Distribution; comparison: Comparison }) {
+function DistributionPanel({
+  title,
+  distribution: d,
+  comparison: c,
+}: {
+  title: string
+  distribution: Distribution
+  comparison: Comparison
+}) {
   const [asTable, setAsTable] = useState(false)
   const m = d.movement
   const unit = d.unit ? ` ${d.unit}` : ''
@@ -173,8 +206,16 @@ function DistributionPanel({ title, distribution: d, comparison: c }: { title: s
     <Panel title={`${title} of ${d.column}, back to back`} aside={<Verdict verdict={m.verdict} />}>
       <div className="grid grid-cols-[minmax(0,1fr)] gap-6 md:grid-cols-[minmax(0,1fr)_250px]">
         <div>
-          {asTable ? <StepTable distribution={d} comparison={c} /> : <BackToBack distribution={d} incumbent={c.incumbent} candidate={c.candidate} />}
-          <button type="button" className="text-ink-2 cursor-pointer text-[12.5px] underline underline-offset-3" onClick={() => setAsTable(!asTable)}>
+          {asTable ? (
+            <StepTable distribution={d} comparison={c} />
+          ) : (
+            <BackToBack distribution={d} incumbent={c.incumbent} candidate={c.candidate} />
+          )}
+          <button
+            type="button"
+            className="text-ink-2 cursor-pointer text-[12.5px] underline underline-offset-3"
+            onClick={() => setAsTable(!asTable)}
+          >
             {asTable ? 'show as a chart' : 'show as a table'}
           </button>
         </div>

@@ -38,7 +38,8 @@ function EndpointView({ endpoint: e, now }: { endpoint: Endpoint; now: EndpointN
             {e.model} in {e.environment}
             {split && (
               <>
-                {' '}· split #{split.number}, <Ago at={split.made_at} /> by {split.author} · {rate.toFixed(0)} requests/s
+                {' '}
+                · split #{split.number}, <Ago at={split.made_at} /> by {split.author} · {rate.toFixed(0)} requests/s
               </>
             )}
             {e.description && ` · ${e.description}`} · project {e.project}
@@ -57,9 +58,27 @@ function EndpointView({ endpoint: e, now }: { endpoint: Endpoint; now: EndpointN
       </PageHead>
       <Panel title="Who answers">
         {split ? (
-          <LaneBand lanes={now?.split === split.number ? now.lanes : split.lanes.map((l) => ({ ...l, healthy: true, requests: 0, failed: 0, rate: 0, error_rate: 0, p50_ms: 0, p95_ms: 0, p99_ms: 0 }))} />
+          <LaneBand
+            lanes={
+              now?.split === split.number
+                ? now.lanes
+                : split.lanes.map((l) => ({
+                    ...l,
+                    healthy: true,
+                    requests: 0,
+                    failed: 0,
+                    rate: 0,
+                    error_rate: 0,
+                    p50_ms: 0,
+                    p95_ms: 0,
+                    p99_ms: 0,
+                  }))
+            }
+          />
         ) : (
-          <Empty command={`innerladder split ${e.name} ${e.model}@1=100`}>Nothing answers for it yet. Place a version, then send all traffic to it:</Empty>
+          <Empty command={`innerladder split ${e.name} ${e.model}@1=100`}>
+            Nothing answers for it yet. Place a version, then send all traffic to it:
+          </Empty>
         )}
         {split?.reason && <p className="text-ink-2 mt-2.5 text-[13px]">“{split.reason}”</p>}
       </Panel>
@@ -85,7 +104,12 @@ function Signals({ endpoint, main, now }: { endpoint: string; main: string; now:
         title={`${measure === 'rate' ? 'Requests a second' : measure === 'error_rate' ? 'Errors' : `Latency ${measureText[measure]}`}, last ${window}`}
       >
         <div className="mb-2 flex flex-wrap justify-between gap-2">
-          <Switchboard label="Signal" value={measureText[measure]} options={measures.map((m) => measureText[m])} onChange={(t) => setMeasure(measures.find((m) => measureText[m] === t) ?? 'p99_ms')} />
+          <Switchboard
+            label="Signal"
+            value={measureText[measure]}
+            options={measures.map((m) => measureText[m])}
+            onChange={(t) => setMeasure(measures.find((m) => measureText[m] === t) ?? 'p99_ms')}
+          />
           <Switchboard label="Window" value={window} options={Object.keys(windows)} onChange={setWindow} />
         </div>
         <Loaded query={series}>
@@ -94,8 +118,16 @@ function Signals({ endpoint, main, now }: { endpoint: string; main: string; now:
               <Empty>Nobody has called in this time.</Empty>
             ) : (
               <>
-                {asTable ? <LatencyTable series={s} measure={measure} /> : <LatencyChart series={s} measure={measure} main={main} />}
-                <button type="button" className="text-ink-2 mt-1 cursor-pointer text-[12.5px] underline underline-offset-3" onClick={() => setAsTable(!asTable)}>
+                {asTable ? (
+                  <LatencyTable series={s} measure={measure} />
+                ) : (
+                  <LatencyChart series={s} measure={measure} main={main} />
+                )}
+                <button
+                  type="button"
+                  className="text-ink-2 mt-1 cursor-pointer text-[12.5px] underline underline-offset-3"
+                  onClick={() => setAsTable(!asTable)}
+                >
                   {asTable ? 'show as a chart' : 'show as a table'}
                 </button>
               </>
@@ -109,7 +141,11 @@ function Signals({ endpoint, main, now }: { endpoint: string; main: string; now:
             <div className="grid gap-4">
               {s.guards.length > 0 && <EvidenceChart guards={s.guards} />}
               {now && now.guards.length > 0 && <GuardList guards={now.guards} />}
-              {s.guards.length === 0 && !now?.guards.length && <Empty>Nothing was on trial in this time. Guards watch over every trial lane from its first request on.</Empty>}
+              {s.guards.length === 0 && !now?.guards.length && (
+                <Empty>
+                  Nothing was on trial in this time. Guards watch over every trial lane from its first request on.
+                </Empty>
+              )}
             </div>
           )}
         </Loaded>
@@ -129,7 +165,10 @@ function SplitHistory({ endpoint }: { endpoint: string }) {
           ) : (
             <ol className="grid">
               {list.items.map((s) => (
-                <li key={s.number} className="border-line grid grid-cols-[44px_minmax(0,1fr)] items-baseline gap-x-3 border-t py-2 first:border-0 md:grid-cols-[44px_minmax(0,300px)_minmax(0,1fr)_150px]">
+                <li
+                  key={s.number}
+                  className="border-line grid grid-cols-[44px_minmax(0,1fr)] items-baseline gap-x-3 border-t py-2 first:border-0 md:grid-cols-[44px_minmax(0,300px)_minmax(0,1fr)_150px]"
+                >
                   <b>#{s.number}</b>
                   <span>
                     {s.lanes.map((l, i) => (

@@ -12,7 +12,9 @@ export function EndpointsPage() {
         {(list) =>
           list.items.length === 0 ? (
             <Panel>
-              <Empty command="innerladder endpoint add demand-hourly -model heat-demand -env plant-north">There are no endpoints yet. Add the first one:</Empty>
+              <Empty command="innerladder endpoint add demand-hourly -model heat-demand -env plant-north">
+                There are no endpoints yet. Add the first one:
+              </Empty>
             </Panel>
           ) : (
             list.items.map((e) => (
@@ -25,14 +27,23 @@ export function EndpointsPage() {
                 }
                 aside={
                   <span className="text-ink-2 text-[12.5px]">
-                    {e.model} in {e.environment} · {e.split ? <>split #{e.split.number}, <Ago at={e.split.made_at} /></> : 'no split yet'}
+                    {e.model} in {e.environment} ·{' '}
+                    {e.split ? (
+                      <>
+                        split #{e.split.number}, <Ago at={e.split.made_at} />
+                      </>
+                    ) : (
+                      'no split yet'
+                    )}
                   </span>
                 }
               >
                 {e.split ? (
                   <LaneBand compact lanes={now.find((n) => n.endpoint === e.name)?.lanes ?? []} />
                 ) : (
-                  <Empty command={`innerladder split ${e.name} ${e.model}@1=100`}>Nothing answers for it yet. Send all traffic to a version:</Empty>
+                  <Empty command={`innerladder split ${e.name} ${e.model}@1=100`}>
+                    Nothing answers for it yet. Send all traffic to a version:
+                  </Empty>
                 )}
               </Panel>
             ))

@@ -22,7 +22,10 @@ export function GuardList({ guards }: { guards: EndpointNow['guards'] }) {
               aria-valuemax={100}
               aria-valuenow={Math.round(progress * 100)}
             >
-              <div className={`h-full rounded-full transition-[width] ${progress > 0.66 ? 'bg-bad' : 'bg-trial-line'}`} style={{ width: `${progress * 100}%` }} />
+              <div
+                className={`h-full rounded-full transition-[width] ${progress > 0.66 ? 'bg-bad' : 'bg-trial-line'}`}
+                style={{ width: `${progress * 100}%` }}
+              />
             </div>
             <div className="text-ink-2 text-[13px]">
               <Ref to={g.version} /> {g.sentence}

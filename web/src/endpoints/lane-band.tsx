@@ -34,7 +34,9 @@ function LaneBox({ lane, compact }: { lane: LaneNow; compact: boolean }) {
             </span>
           )}
         </div>
-        <span className={`font-semibold tracking-tight ${compact ? 'text-[17px]' : 'text-[26px] leading-tight'}`}>{share(lane.share)}</span>
+        <span className={`font-semibold tracking-tight ${compact ? 'text-[17px]' : 'text-[26px] leading-tight'}`}>
+          {share(lane.share)}
+        </span>
       </div>
       <div className="text-ink-2 flex flex-wrap gap-x-4 text-[12.5px]">
         {!compact && <Fact name="requests" value={count(lane.requests)} />}

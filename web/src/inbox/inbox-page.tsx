@@ -6,13 +6,23 @@ import { Said } from '../activity/activity-list'
 import { Switchboard } from '../ui/overlays'
 import { Ago, Button, Empty, Loaded, PageHead, Panel, Subject, Tag, To } from '../ui/parts'
 
-const tones = { mention: 'trial', review: 'trial', alert: 'bad', answer: 'main', comment: 'quiet', split: 'quiet', version: 'quiet' } as const
+const tones = {
+  mention: 'trial',
+  review: 'trial',
+  alert: 'bad',
+  answer: 'main',
+  comment: 'quiet',
+  split: 'quiet',
+  version: 'quiet',
+} as const
 
 function Line({ notice: n }: { notice: Notice }) {
   const mark = useMarkRead()
   const e = n.entry
   return (
-    <li className={`border-line grid grid-cols-[84px_minmax(0,1fr)_auto] items-baseline gap-x-3 border-t py-2 first:border-0 ${n.read_at ? 'text-ink-2' : ''}`}>
+    <li
+      className={`border-line grid grid-cols-[84px_minmax(0,1fr)_auto] items-baseline gap-x-3 border-t py-2 first:border-0 ${n.read_at ? 'text-ink-2' : ''}`}
+    >
       <span>
         <Tag tone={tones[n.topic]}>{n.topic}</Tag>
       </span>
@@ -30,7 +40,11 @@ function Line({ notice: n }: { notice: Notice }) {
       <span className="text-ink-2 text-right text-[12.5px]">
         {e.actor}, <Ago at={e.at} />
         {!n.read_at && (
-          <button type="button" className="hover:text-ink ml-2 cursor-pointer underline underline-offset-3" onClick={() => mark.mutate({ notice: n.id, alone: true })}>
+          <button
+            type="button"
+            className="hover:text-ink ml-2 cursor-pointer underline underline-offset-3"
+            onClick={() => mark.mutate({ notice: n.id, alone: true })}
+          >
             read
           </button>
         )}
@@ -46,7 +60,14 @@ export function InboxPage() {
   const newest = inbox.data?.pages[0]?.items[0]
   return (
     <>
-      <PageHead title="Inbox" sub={<>what concerns you; <To to="/settings/me">choose what reaches you</To></>}>
+      <PageHead
+        title="Inbox"
+        sub={
+          <>
+            what concerns you; <To to="/settings/me">choose what reaches you</To>
+          </>
+        }
+      >
         <Switchboard label="Which" value={which} options={['all', 'unread']} onChange={setWhich} />
         {newest && <Button onClick={() => mark.mutate({ notice: newest.id })}>Mark all as read</Button>}
       </PageHead>
@@ -55,7 +76,10 @@ export function InboxPage() {
           {(list) => {
             const items = list.pages.flatMap((p) => p.items)
             return items.length === 0 ? (
-              <Empty>Nothing {which === 'unread' ? 'unread' : 'here yet'}. Mentions of you and promotions that you may sign come here.</Empty>
+              <Empty>
+                Nothing {which === 'unread' ? 'unread' : 'here yet'}. Mentions of you and promotions that you may sign
+                come here.
+              </Empty>
             ) : (
               <ol>
                 {items.map((n) => (

@@ -4,7 +4,13 @@ import remarkGfm from 'remark-gfm'
 import type { Card } from '../api/client'
 import { Facts, Tag } from '../ui/parts'
 
-const kinds = { intended_use: 'intended use', data: 'data', limits: 'limits', licence: 'licence', contact: 'contact' } as const
+const kinds = {
+  intended_use: 'intended use',
+  data: 'data',
+  limits: 'limits',
+  licence: 'licence',
+  contact: 'contact',
+} as const
 
 const body = (text: string) => text.replace(/^---\n[\s\S]*?\n---\n?/, '')
 
@@ -15,7 +21,17 @@ export function CardView({ card }: { card: Card }) {
   return (
     <div className="grid grid-cols-[minmax(0,1fr)] gap-6 lg:grid-cols-[minmax(0,1fr)_260px]">
       <div className="card-text min-w-0">
-        <Markdown remarkPlugins={[remarkGfm]} components={{ img: ({ alt }) => <span className="text-ink-3">[picture: {alt}]</span>, a: ({ href, children }) => <a href={href} rel="noreferrer noopener" target="_blank" className="underline underline-offset-3">{children}</a> }}>
+        <Markdown
+          remarkPlugins={[remarkGfm]}
+          components={{
+            img: ({ alt }) => <span className="text-ink-3">[picture: {alt}]</span>,
+            a: ({ href, children }) => (
+              <a href={href} rel="noreferrer noopener" target="_blank" className="underline underline-offset-3">
+                {children}
+              </a>
+            ),
+          }}
+        >
           {body(card.text)}
         </Markdown>
       </div>
@@ -27,7 +43,9 @@ export function CardView({ card }: { card: Card }) {
             </Tag>
           ))}
         </div>
-        {card.facts && card.facts.length > 0 && <Facts empty="" rows={card.facts.map((f) => [f.name, f.value] as const)} />}
+        {card.facts && card.facts.length > 0 && (
+          <Facts empty="" rows={card.facts.map((f) => [f.name, f.value] as const)} />
+        )}
       </aside>
     </div>
   )

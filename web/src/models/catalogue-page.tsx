@@ -11,13 +11,31 @@ import { Ago, Button, Empty, inputLook, Loaded, PageHead, Panel, Problem, Ref, T
 import { ModelPlaces } from './places'
 
 /** The filters that are words, each a choice or a field. */
-const plain = ['project', 'task', 'owner', 'rung', 'format', 'answering', 'tag', 'label', 'licence', 'data', 'placed_in', 'max_age', 'min_age'] as const
+const plain = [
+  'project',
+  'task',
+  'owner',
+  'rung',
+  'format',
+  'answering',
+  'tag',
+  'label',
+  'licence',
+  'data',
+  'placed_in',
+  'max_age',
+  'min_age',
+] as const
 
 function readSearch(params: URLSearchParams): Search {
   const out: Record<string, unknown> = {}
   for (const key of ['text', 'sort', 'model', ...plain]) out[key] = params.get(key) ?? undefined
   const metric = params.getAll('metric')
-  return { ...out, metric: metric.length > 0 ? metric : undefined, vetted: params.get('vetted') === 'true' || undefined }
+  return {
+    ...out,
+    metric: metric.length > 0 ? metric : undefined,
+    vetted: params.get('vetted') === 'true' || undefined,
+  }
 }
 
 export function CataloguePage() {
@@ -46,7 +64,9 @@ export function CataloguePage() {
       next.delete('metric')
       list.forEach((b) => next.append('metric', b))
     })
-  const shownMetrics = [...new Set([...bounds.map((b) => b.split(/[<>]/)[0] ?? ''), (search.sort ?? '').replace(/^-/, '')])].filter((m) => vocabulary?.metrics.includes(m))
+  const shownMetrics = [
+    ...new Set([...bounds.map((b) => b.split(/[<>]/)[0] ?? ''), (search.sort ?? '').replace(/^-/, '')]),
+  ].filter((m) => vocabulary?.metrics.includes(m))
   const items = found.data?.pages.flatMap((p) => p.items)
   return (
     <>
@@ -63,7 +83,13 @@ export function CataloguePage() {
       <ModelPlaces />
       <Panel>
         <div className="grid gap-3">
-          <SearchField className={inputLook} label="Words" placeholder="words in names, notes, cards, tags, parameters, packages…" value={search.text ?? ''} onSettle={(text) => set({ text })} />
+          <SearchField
+            className={inputLook}
+            label="Words"
+            placeholder="words in names, notes, cards, tags, parameters, packages…"
+            value={search.text ?? ''}
+            onSettle={(text) => set({ text })}
+          />
           <Filters search={search} set={set} />
           <div className="flex flex-wrap items-center gap-2">
             <form
@@ -74,12 +100,29 @@ export function CataloguePage() {
                 setBound('')
               }}
             >
-              <input className={`${inputLook} w-64!`} aria-label="Bound of a metric" placeholder="metric, such as rmse<0.4" list="metric-names" value={bound} onChange={(event) => setBound(event.target.value)} />
-              <datalist id="metric-names">{vocabulary?.metrics.map((m) => <option key={m} value={`${m}<`} />)}</datalist>
+              <input
+                className={`${inputLook} w-64!`}
+                aria-label="Bound of a metric"
+                placeholder="metric, such as rmse<0.4"
+                list="metric-names"
+                value={bound}
+                onChange={(event) => setBound(event.target.value)}
+              />
+              <datalist id="metric-names">
+                {vocabulary?.metrics.map((m) => (
+                  <option key={m} value={`${m}<`} />
+                ))}
+              </datalist>
               <Button type="submit">Add</Button>
             </form>
             {bounds.map((b) => (
-              <button key={b} type="button" className="border-line-strong cursor-pointer rounded-full border px-2.5 py-0.5" aria-label={`Remove ${b}`} onClick={() => setBounds(bounds.filter((x) => x !== b))}>
+              <button
+                key={b}
+                type="button"
+                className="border-line-strong cursor-pointer rounded-full border px-2.5 py-0.5"
+                aria-label={`Remove ${b}`}
+                onClick={() => setBounds(bounds.filter((x) => x !== b))}
+              >
                 {b} ✕
               </button>
             ))}
@@ -88,7 +131,14 @@ export function CataloguePage() {
               <Choice
                 label="Order"
                 value={search.sort ?? 'newest'}
-                options={[{ value: 'newest', text: 'newest first' }, { value: 'oldest', text: 'oldest first' }, ...(vocabulary?.metrics ?? []).flatMap((m) => [{ value: m, text: `best ${m}` }, { value: `-${m}`, text: `worst ${m}` }])]}
+                options={[
+                  { value: 'newest', text: 'newest first' },
+                  { value: 'oldest', text: 'oldest first' },
+                  ...(vocabulary?.metrics ?? []).flatMap((m) => [
+                    { value: m, text: `best ${m}` },
+                    { value: `-${m}`, text: `worst ${m}` },
+                  ]),
+                ]}
                 onChange={(v) => set({ sort: v === 'newest' ? undefined : v })}
               />
             </span>
@@ -103,7 +153,14 @@ export function CataloguePage() {
               <Empty>No version is like that. Leave a filter out.</Empty>
             ) : (
               <>
-                <FoundTable items={list} metrics={shownMetrics} chosen={chosen} onChoose={(ref) => setChosen((before) => (before.includes(ref) ? before.filter((x) => x !== ref) : [...before, ref]))} />
+                <FoundTable
+                  items={list}
+                  metrics={shownMetrics}
+                  chosen={chosen}
+                  onChoose={(ref) =>
+                    setChosen((before) => (before.includes(ref) ? before.filter((x) => x !== ref) : [...before, ref]))
+                  }
+                />
                 {found.hasNextPage && (
                   <div className="mt-3 text-center">
                     <Button disabled={found.isFetchingNextPage} onClick={() => void found.fetchNextPage()}>
@@ -121,7 +178,18 @@ export function CataloguePage() {
 }
 
 /** A field that hands on what was typed once the typing rests, so that no letter is lost and not every letter is asked for. */
-function SearchField({ value, onSettle, label, ...rest }: { value: string; onSettle: (text: string) => void; label: string; placeholder: string; className: string }) {
+function SearchField({
+  value,
+  onSettle,
+  label,
+  ...rest
+}: {
+  value: string
+  onSettle: (text: string) => void
+  label: string
+  placeholder: string
+  className: string
+}) {
   const [text, setText] = useState(value)
   const timer = useRef<number>(undefined)
   return (
@@ -157,7 +225,11 @@ function Filters({ search, set }: { search: Search; set: (values: Record<string,
   const people = usePeople().data?.items.map((p) => p.name) ?? []
   const environments = useEnvironments().data?.items.map((e) => e.name) ?? []
   const endpoints = useEndpoints().data?.items.map((e) => e.name) ?? []
-  const setAge = (age: string) => set({ max_age: age === all || age.startsWith('-') ? undefined : age, min_age: age.startsWith('-') ? age.slice(1) : undefined })
+  const setAge = (age: string) =>
+    set({
+      max_age: age === all || age.startsWith('-') ? undefined : age,
+      min_age: age.startsWith('-') ? age.slice(1) : undefined,
+    })
   const choices: [keyof Search, string, string[]][] = [
     ['task', 'task', ['regression', 'classification', 'other']],
     ['rung', 'rung', vocabulary?.rungs ?? []],
@@ -182,7 +254,12 @@ function Filters({ search, set }: { search: Search; set: (values: Record<string,
       ))}
       <span className="inline-flex items-center gap-1.5">
         <span className="text-ink-2">registered</span>
-        <Choice label="registered" value={search.max_age ?? (search.min_age ? `-${search.min_age}` : all)} options={ages} onChange={setAge} />
+        <Choice
+          label="registered"
+          value={search.max_age ?? (search.min_age ? `-${search.min_age}` : all)}
+          options={ages}
+          onChange={setAge}
+        />
       </span>
       {(
         [
@@ -192,16 +269,38 @@ function Filters({ search, set }: { search: Search; set: (values: Record<string,
           ['data', 'data set'],
         ] as const
       ).map(([key, text]) => (
-        <SearchField key={key} className={`${inputLook} w-28!`} label={text} placeholder={text} value={search[key] ?? ''} onSettle={(value) => set({ [key]: value.trim() })} />
+        <SearchField
+          key={key}
+          className={`${inputLook} w-28!`}
+          label={text}
+          placeholder={text}
+          value={search[key] ?? ''}
+          onSettle={(value) => set({ [key]: value.trim() })}
+        />
       ))}
       <label className="inline-flex items-center gap-1.5">
-        <input type="checkbox" checked={search.vetted ?? false} onChange={(event) => set({ vetted: event.target.checked ? 'true' : undefined })} /> vetted
+        <input
+          type="checkbox"
+          checked={search.vetted ?? false}
+          onChange={(event) => set({ vetted: event.target.checked ? 'true' : undefined })}
+        />{' '}
+        vetted
       </label>
     </div>
   )
 }
 
-function FoundTable({ items, metrics, chosen, onChoose }: { items: Found[]; metrics: string[]; chosen: string[]; onChoose: (ref: string) => void }) {
+function FoundTable({
+  items,
+  metrics,
+  chosen,
+  onChoose,
+}: {
+  items: Found[]
+  metrics: string[]
+  chosen: string[]
+  onChoose: (ref: string) => void
+}) {
   const key = metrics.join()
   const columns = useMemo<Columns<Found>>(
     () => [
@@ -211,10 +310,25 @@ function FoundTable({ items, metrics, chosen, onChoose }: { items: Found[]; metr
         enableSorting: false,
         cell: ({ row: { original: v } }) => (
           <span className="flex items-baseline gap-2">
-            <input type="checkbox" aria-label={`Choose ${v.ref}`} checked={chosen.includes(v.ref)} onChange={() => onChoose(v.ref)} />
+            <input
+              type="checkbox"
+              aria-label={`Choose ${v.ref}`}
+              checked={chosen.includes(v.ref)}
+              onChange={() => onChoose(v.ref)}
+            />
             <span>
-              <Ref to={v.ref} /> <span className="text-ink-2">{v.rung}</span> {v.vetted && <Tag tone="main">vetted</Tag>} {v.labels?.map((l) => <Tag key={l} tone="trial">{l}</Tag>)}{' '}
-              {v.tags?.map((t) => <Tag key={t} tone="quiet">{t}</Tag>)}
+              <Ref to={v.ref} /> <span className="text-ink-2">{v.rung}</span>{' '}
+              {v.vetted && <Tag tone="main">vetted</Tag>}{' '}
+              {v.labels?.map((l) => (
+                <Tag key={l} tone="trial">
+                  {l}
+                </Tag>
+              ))}{' '}
+              {v.tags?.map((t) => (
+                <Tag key={t} tone="quiet">
+                  {t}
+                </Tag>
+              ))}
               {v.note && <div className="text-ink-2 text-[12.5px]">{v.note}</div>}
             </span>
           </span>
@@ -241,17 +355,28 @@ function FoundTable({ items, metrics, chosen, onChoose }: { items: Found[]; metr
             id: m,
             header: m,
             enableSorting: false,
-            cell: ({ row }: { row: { original: Found } }) => (row.original.metrics[m] === undefined ? '–' : number(row.original.metrics[m])),
+            cell: ({ row }: { row: { original: Found } }) =>
+              row.original.metrics[m] === undefined ? '–' : number(row.original.metrics[m]),
           }))),
       { id: 'format', header: 'format', enableSorting: false, cell: ({ row }) => row.original.formats.join(', ') },
       {
         id: 'answers',
         header: 'answers for',
         enableSorting: false,
-        cell: ({ row }) => (row.original.answering ?? []).map((e) => <To key={e} to={`/endpoints/${e}`}>{e}</To>),
+        cell: ({ row }) =>
+          (row.original.answering ?? []).map((e) => (
+            <To key={e} to={`/endpoints/${e}`}>
+              {e}
+            </To>
+          )),
       },
       { accessorKey: 'owner', header: 'owner', enableSorting: false },
-      { accessorKey: 'created_at', header: 'registered', enableSorting: false, cell: ({ row }) => <Ago at={row.original.created_at} /> },
+      {
+        accessorKey: 'created_at',
+        header: 'registered',
+        enableSorting: false,
+        cell: ({ row }) => <Ago at={row.original.created_at} />,
+      },
     ],
     [key, chosen, onChoose],
   )

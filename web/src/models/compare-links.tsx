@@ -9,7 +9,9 @@ export function CompareLinks({ model, versions }: { model: string; versions: num
   if (versions.length < 2) return null
   return endpoints.map((e) => {
     const main = e.split?.lanes.find((l) => l.kind === 'main')?.version ?? ''
-    const other = e.split?.lanes.find((l) => l.kind === 'trial')?.version ?? `${model}@${versions.find((n) => `${model}@${n}` !== main) ?? 1}`
+    const other =
+      e.split?.lanes.find((l) => l.kind === 'trial')?.version ??
+      `${model}@${versions.find((n) => `${model}@${n}` !== main) ?? 1}`
     return (
       <Link key={e.name} to={`/endpoints/${e.name}/compare?incumbent=${main}&candidate=${other}`}>
         <Button tabIndex={-1}>Compare in {e.name}</Button>

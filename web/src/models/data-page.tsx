@@ -24,24 +24,80 @@ export function DataPage() {
           </>
         ),
       },
-      { id: 'rows', header: 'rows', accessorFn: (d) => d.rows ?? 0, cell: ({ row }) => (row.original.rows ? count(row.original.rows) : '–') },
-      { id: 'columns', header: 'columns', accessorFn: (d) => d.schema?.length ?? 0, cell: ({ row }) => <span title={row.original.schema?.map((c) => `${c.name} (${c.type})`).join(', ')}>{row.original.schema?.length ?? '–'}</span> },
-      { id: 'size', header: 'size', accessorFn: (d) => d.size ?? 0, cell: ({ row }) => (row.original.size ? bytes(row.original.size) : '–') },
-      { id: 'digest', header: 'sha256', enableSorting: false, cell: ({ row }) => <code className="text-[12.5px]">{row.original.digest?.slice(0, 12) ?? '–'}</code> },
-      { id: 'trace', header: 'used by', enableSorting: false, cell: ({ row }) => <To to={`/models/trace?from=${encodeURIComponent(row.original.ref)}&direction=down`}>what was made from it</To> },
-      { accessorKey: 'added_at', header: 'added', cell: ({ row }) => <><Ago at={row.original.added_at} /> by {row.original.added_by}</> },
+      {
+        id: 'rows',
+        header: 'rows',
+        accessorFn: (d) => d.rows ?? 0,
+        cell: ({ row }) => (row.original.rows ? count(row.original.rows) : '–'),
+      },
+      {
+        id: 'columns',
+        header: 'columns',
+        accessorFn: (d) => d.schema?.length ?? 0,
+        cell: ({ row }) => (
+          <span title={row.original.schema?.map((c) => `${c.name} (${c.type})`).join(', ')}>
+            {row.original.schema?.length ?? '–'}
+          </span>
+        ),
+      },
+      {
+        id: 'size',
+        header: 'size',
+        accessorFn: (d) => d.size ?? 0,
+        cell: ({ row }) => (row.original.size ? bytes(row.original.size) : '–'),
+      },
+      {
+        id: 'digest',
+        header: 'sha256',
+        enableSorting: false,
+        cell: ({ row }) => <code className="text-[12.5px]">{row.original.digest?.slice(0, 12) ?? '–'}</code>,
+      },
+      {
+        id: 'trace',
+        header: 'used by',
+        enableSorting: false,
+        cell: ({ row }) => (
+          <To to={`/models/trace?from=${encodeURIComponent(row.original.ref)}&direction=down`}>
+            what was made from it
+          </To>
+        ),
+      },
+      {
+        accessorKey: 'added_at',
+        header: 'added',
+        cell: ({ row }) => (
+          <>
+            <Ago at={row.original.added_at} /> by {row.original.added_by}
+          </>
+        ),
+      },
     ],
     [],
   )
   return (
     <>
-      <PageHead title={name ? `Data set ${name}` : 'Data sets'} sub={name ? 'all its revisions; each is immutable' : 'the newest revision of each; what versions and runs were made from'}>
+      <PageHead
+        title={name ? `Data set ${name}` : 'Data sets'}
+        sub={
+          name
+            ? 'all its revisions; each is immutable'
+            : 'the newest revision of each; what versions and runs were made from'
+        }
+      >
         {name && <Button onClick={() => setParams({})}>All data sets</Button>}
       </PageHead>
       <ModelPlaces />
       <Panel>
         <Loaded query={sets}>
-          {(list) => (list.items.length === 0 ? <Empty command="innerladder data add winters-2024 winters.parquet">There is no data set yet. Add one:</Empty> : <DataTable label="Data sets" data={list.items} columns={columns} />)}
+          {(list) =>
+            list.items.length === 0 ? (
+              <Empty command="innerladder data add winters-2024 winters.parquet">
+                There is no data set yet. Add one:
+              </Empty>
+            ) : (
+              <DataTable label="Data sets" data={list.items} columns={columns} />
+            )
+          }
         </Loaded>
       </Panel>
     </>

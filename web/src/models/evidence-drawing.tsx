@@ -10,7 +10,13 @@ export function EvidenceDrawing({ evidence: e }: { evidence: Evidence }) {
       {e.tests && <Tests tests={e.tests} />}
       {e.evaluation && <EvaluationDrawing evaluation={e.evaluation} />}
       {e.load && <Numbers values={e.metrics ?? {}} limits={e.load.limits} />}
-      {e.kind === 'picture' && <img src={`/api/v1/evidence/${e.id}/file`} alt={e.name} className="border-line max-h-80 max-w-full rounded-md border" />}
+      {e.kind === 'picture' && (
+        <img
+          src={`/api/v1/evidence/${e.id}/file`}
+          alt={e.name}
+          className="border-line max-h-80 max-w-full rounded-md border"
+        />
+      )}
     </div>
   )
 }
@@ -25,7 +31,11 @@ function Tests({ tests: t }: { tests: NonNullable<Evidence['tests']> }) {
   ] as const
   return (
     <div>
-      <div className="flex h-2.5 max-w-[520px] overflow-hidden rounded-sm" role="img" aria-label={parts.map(([n, , word]) => `${n} ${word}`).join(', ')}>
+      <div
+        className="flex h-2.5 max-w-[520px] overflow-hidden rounded-sm"
+        role="img"
+        aria-label={parts.map(([n, , word]) => `${n} ${word}`).join(', ')}
+      >
         {parts.map(([n, look, word]) => n > 0 && <span key={word} className={look} style={{ flexGrow: n }} />)}
       </div>
       <p className="text-ink-2 mt-1 text-[12.5px]">
@@ -139,12 +149,28 @@ function EvaluationDrawing({ evaluation: e }: { evaluation: Evaluation }) {
             <b className="text-ink">{c.name}</b>: {c.y_label ?? 'y'} over {c.x_label ?? 'x'}
           </figcaption>
           <ResponsiveContainer width="100%" height={180}>
-            <LineChart data={c.x.map((x, i) => ({ x, y: c.y[i] }))} margin={{ top: 6, right: 8, bottom: 0, left: 0 }} accessibilityLayer>
+            <LineChart
+              data={c.x.map((x, i) => ({ x, y: c.y[i] }))}
+              margin={{ top: 6, right: 8, bottom: 0, left: 0 }}
+              accessibilityLayer
+            >
               <CartesianGrid vertical={false} stroke="var(--line)" />
               <XAxis dataKey="x" type="number" domain={['dataMin', 'dataMax']} tickFormatter={tickOf(c.x)} {...axis} />
               <YAxis width={46} domain={['auto', 'auto']} tickFormatter={(x: number) => number(x)} {...axis} />
-              <Tooltip isAnimationActive={false} formatter={(v) => number(Number(v))} labelFormatter={(x) => `${c.x_label ?? 'x'} ${number(Number(x))}`} contentStyle={box} />
-              <Line dataKey="y" name={c.y_label ?? 'y'} dot={false} strokeWidth={2} isAnimationActive={false} stroke="var(--main)" />
+              <Tooltip
+                isAnimationActive={false}
+                formatter={(v) => number(Number(v))}
+                labelFormatter={(x) => `${c.x_label ?? 'x'} ${number(Number(x))}`}
+                contentStyle={box}
+              />
+              <Line
+                dataKey="y"
+                name={c.y_label ?? 'y'}
+                dot={false}
+                strokeWidth={2}
+                isAnimationActive={false}
+                stroke="var(--main)"
+              />
             </LineChart>
           </ResponsiveContainer>
           <Behind head={[c.x_label ?? 'x', c.y_label ?? 'y']} rows={c.x.map((x, i) => [x, c.y[i] ?? 0])} />
@@ -167,11 +193,20 @@ function Residuals({ residuals: h }: { residuals: NonNullable<Evaluation['residu
           <CartesianGrid vertical={false} stroke="var(--line)" />
           <XAxis dataKey="at" tickFormatter={tickOf(h.edges)} {...axis} />
           <YAxis width={46} tickFormatter={(x: number) => count(x)} {...axis} />
-          <Tooltip isAnimationActive={false} cursor={{ fill: 'var(--line)', opacity: 0.4 }} formatter={(v) => [count(Number(v)), 'rows']} labelFormatter={(x) => `around ${number(Number(x))}${h.unit ? ` ${h.unit}` : ''}`} contentStyle={box} />
+          <Tooltip
+            isAnimationActive={false}
+            cursor={{ fill: 'var(--line)', opacity: 0.4 }}
+            formatter={(v) => [count(Number(v)), 'rows']}
+            labelFormatter={(x) => `around ${number(Number(x))}${h.unit ? ` ${h.unit}` : ''}`}
+            contentStyle={box}
+          />
           <Bar dataKey="n" fill="var(--main)" isAnimationActive={false} />
         </BarChart>
       </ResponsiveContainer>
-      <Behind head={['from', 'to', 'rows']} rows={h.counts.map((n, i) => [h.edges[i] ?? 0, h.edges[i + 1] ?? 0, count(n)])} />
+      <Behind
+        head={['from', 'to', 'rows']}
+        rows={h.counts.map((n, i) => [h.edges[i] ?? 0, h.edges[i + 1] ?? 0, count(n)])}
+      />
     </figure>
   )
 }
@@ -202,7 +237,13 @@ function ConfusionTable({ confusion: c }: { confusion: NonNullable<Evaluation['c
                 {row.map((n, j) => {
                   const part = sum > 0 ? n / sum : 0
                   return (
-                    <td key={j} className="border-panel border-2 px-3 py-1.5" style={{ background: `color-mix(in srgb, var(${i === j ? '--main' : '--bad'}) ${Math.round(part * 60)}%, transparent)` }}>
+                    <td
+                      key={j}
+                      className="border-panel border-2 px-3 py-1.5"
+                      style={{
+                        background: `color-mix(in srgb, var(${i === j ? '--main' : '--bad'}) ${Math.round(part * 60)}%, transparent)`,
+                      }}
+                    >
                       {count(n)}
                     </td>
                   )

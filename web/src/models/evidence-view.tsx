@@ -21,7 +21,9 @@ export function EvidenceView({ version: v }: { version: Version }) {
         <Loaded query={found}>
           {(list) =>
             list.items.length === 0 ? (
-              <Empty command={`innerladder attach ${v.ref} -kind tests report.xml`}>No report is attached yet: tests, an evaluation, a load test, a document.</Empty>
+              <Empty command={`innerladder attach ${v.ref} -kind tests report.xml`}>
+                No report is attached yet: tests, an evaluation, a load test, a document.
+              </Empty>
             ) : (
               <div className="grid gap-5">
                 {list.items.map((e, i) => (
@@ -48,17 +50,44 @@ function AttachSheet({ version: v }: { version: Version }) {
   return (
     <FormSheet title={`Attach a report to ${v.ref}`} trigger={<Button>Attach a report</Button>}>
       {(done) => (
-        <Form submit="Attach it" pending={attach.isPending || !file} error={attach.error} onSubmit={() => file && attach.mutate({ file, kind, verdict: verdict === 'none' ? undefined : (verdict as 'passed') }, { onSuccess: done })}>
+        <Form
+          submit="Attach it"
+          pending={attach.isPending || !file}
+          error={attach.error}
+          onSubmit={() =>
+            file &&
+            attach.mutate(
+              { file, kind, verdict: verdict === 'none' ? undefined : (verdict as 'passed') },
+              { onSuccess: done },
+            )
+          }
+        >
           <Field label="Kind">
-            <Choice label="Kind" value={kind} options={kinds.map((k) => ({ value: k, text: k }))} onChange={(k) => setKind(k as 'tests')} />
+            <Choice
+              label="Kind"
+              value={kind}
+              options={kinds.map((k) => ({ value: k, text: k }))}
+              onChange={(k) => setKind(k as 'tests')}
+            />
           </Field>
           <Field label="File: JUnit XML for tests; JSON for evaluation, load and shadow">
             <input type="file" aria-label="File" onChange={(event) => setFile(event.target.files?.[0])} />
           </Field>
           <Field label="Verdict">
-            <Choice label="Verdict" value={verdict} options={[{ value: 'none', text: 'what the report says itself' }, { value: 'passed', text: 'passed' }, { value: 'failed', text: 'failed' }]} onChange={setVerdict} />
+            <Choice
+              label="Verdict"
+              value={verdict}
+              options={[
+                { value: 'none', text: 'what the report says itself' },
+                { value: 'passed', text: 'passed' },
+                { value: 'failed', text: 'failed' },
+              ]}
+              onChange={setVerdict}
+            />
           </Field>
-          <p className="text-ink-2 text-[13px]">It cannot be changed or taken away afterwards; the newest of a kind counts.</p>
+          <p className="text-ink-2 text-[13px]">
+            It cannot be changed or taken away afterwards; the newest of a kind counts.
+          </p>
         </Form>
       )}
     </FormSheet>
@@ -69,7 +98,9 @@ export function EvidenceHead({ evidence: e, older = false }: { evidence: Evidenc
   return (
     <div className="flex flex-wrap items-baseline gap-x-3 gap-y-0.5">
       <b className="font-semibold">{e.kind}</b>
-      <Tag tone={e.verdict === 'passed' ? 'main' : e.verdict === 'failed' ? 'bad' : 'quiet'}>{e.verdict === 'none' ? 'no verdict' : e.verdict}</Tag>
+      <Tag tone={e.verdict === 'passed' ? 'main' : e.verdict === 'failed' ? 'bad' : 'quiet'}>
+        {e.verdict === 'none' ? 'no verdict' : e.verdict}
+      </Tag>
       {older && <Tag tone="quiet">an older one</Tag>}
       <span className="min-w-0 break-words">{e.says}</span>
       <span className="text-ink-2 text-[12.5px]">
@@ -83,15 +114,29 @@ export function EvidenceHead({ evidence: e, older = false }: { evidence: Evidenc
   )
 }
 
-const fileStates = { right: 'has its bytes', changed: 'its bytes were changed', missing: 'is missing', elsewhere: 'is kept elsewhere; only its digest is known' } as const
+const fileStates = {
+  right: 'has its bytes',
+  changed: 'its bytes were changed',
+  missing: 'is missing',
+  elsewhere: 'is kept elsewhere; only its digest is known',
+} as const
 
 /** Who signed what about a version, checked against its bytes when one asks for it. */
 function VouchersPanel({ version: v }: { version: Version }) {
   const [wanted, setWanted] = useState(false)
   const found = useVouchers(v.ref, wanted)
   return (
-    <Panel title="Who vouched for it" aside={<Button onClick={() => (wanted ? void found.refetch() : setWanted(true))}>Verify</Button>}>
-      {wanted ? <Loaded query={found}>{(x) => <VouchersList vouchers={x} />}</Loaded> : <p className="text-ink-2">Every answer to a promotion is signed. Verifying reads all files anew and checks each signature against them.</p>}
+    <Panel
+      title="Who vouched for it"
+      aside={<Button onClick={() => (wanted ? void found.refetch() : setWanted(true))}>Verify</Button>}
+    >
+      {wanted ? (
+        <Loaded query={found}>{(x) => <VouchersList vouchers={x} />}</Loaded>
+      ) : (
+        <p className="text-ink-2">
+          Every answer to a promotion is signed. Verifying reads all files anew and checks each signature against them.
+        </p>
+      )}
     </Panel>
   )
 }
@@ -99,7 +144,9 @@ function VouchersPanel({ version: v }: { version: Version }) {
 function VouchersList({ vouchers: x }: { vouchers: Vouchers }) {
   return (
     <>
-      <p className={x.sound ? 'text-main font-semibold' : 'text-bad font-semibold'}>{x.sound ? '✓ Everything is genuine and fits.' : '✕ Not everything fits.'}</p>
+      <p className={x.sound ? 'text-main font-semibold' : 'text-bad font-semibold'}>
+        {x.sound ? '✓ Everything is genuine and fits.' : '✕ Not everything fits.'}
+      </p>
       <ul className="mt-2 grid gap-1">
         {x.files.map((f) => (
           <li key={f.name} className={f.state === 'right' || f.state === 'elsewhere' ? '' : 'text-bad'}>
@@ -108,10 +155,18 @@ function VouchersList({ vouchers: x }: { vouchers: Vouchers }) {
         ))}
         {x.statements.map((s, i) => (
           <li key={i} className="border-line border-t pt-1.5">
-            <To to={`/reviews/${s.promotion}`}>{s.promotion}</To> <b className="font-medium">{s.by}</b> said {words(s.answer)} for {s.to} <span className="text-ink-2">{exact(new Date(s.at)).slice(0, 16)} UTC {s.note && `“${s.note}”`}</span>{' '}
-            <Tag tone={s.genuine && s.fits ? 'main' : 'bad'}>{s.genuine ? (s.fits ? 'genuine, fits' : 'does not fit') : 'not genuine'}</Tag> {!s.counts && <Tag tone="quiet">does not count any more</Tag>}
+            <To to={`/reviews/${s.promotion}`}>{s.promotion}</To> <b className="font-medium">{s.by}</b> said{' '}
+            {words(s.answer)} for {s.to}{' '}
+            <span className="text-ink-2">
+              {exact(new Date(s.at)).slice(0, 16)} UTC {s.note && `“${s.note}”`}
+            </span>{' '}
+            <Tag tone={s.genuine && s.fits ? 'main' : 'bad'}>
+              {s.genuine ? (s.fits ? 'genuine, fits' : 'does not fit') : 'not genuine'}
+            </Tag>{' '}
+            {!s.counts && <Tag tone="quiet">does not count any more</Tag>}
             <div className="text-ink-2 text-[12.5px] break-all">
-              {s.key_owner === s.by ? 'own key' : s.key_owner ? 'key of the service' : 'unknown key'} {s.key} {s.problems?.join('; ')}
+              {s.key_owner === s.by ? 'own key' : s.key_owner ? 'key of the service' : 'unknown key'} {s.key}{' '}
+              {s.problems?.join('; ')}
             </div>
           </li>
         ))}

@@ -20,13 +20,22 @@ export function LineupPage() {
             setParams({ versions: String(new FormData(event.currentTarget).get('versions') ?? '') })
           }}
         >
-          <input key={versions.join()} name="versions" className={`${inputLook} w-[min(24rem,80vw)]!`} aria-label="Versions" placeholder="heat-demand, return-temp@1" defaultValue={versions.join(', ')} />
+          <input
+            key={versions.join()}
+            name="versions"
+            className={`${inputLook} w-[min(24rem,80vw)]!`}
+            aria-label="Versions"
+            placeholder="heat-demand, return-temp@1"
+            defaultValue={versions.join(', ')}
+          />
         </form>
       </PageHead>
       <ModelPlaces />
       {versions.length === 0 ? (
         <Panel>
-          <Empty command="innerladder lineup heat-demand@1 heat-demand@2">Name versions above, or a model for its newest; or choose some under Find versions.</Empty>
+          <Empty command="innerladder lineup heat-demand@1 heat-demand@2">
+            Name versions above, or a model for its newest; or choose some under Find versions.
+          </Empty>
         </Panel>
       ) : (
         <Loaded query={lineup}>
@@ -69,7 +78,12 @@ function LineupTable({ lineup: l }: { lineup: Lineup }) {
               <th key={v.ref} className="min-w-36">
                 <Ref to={v.ref} />
                 <div className="text-ink-2 font-normal">
-                  {v.rung} {v.ref === l.base && <Tag tone="main">measured against</Tag>} {v.labels?.map((x) => <Tag key={x} tone="trial">{x}</Tag>)}
+                  {v.rung} {v.ref === l.base && <Tag tone="main">measured against</Tag>}{' '}
+                  {v.labels?.map((x) => (
+                    <Tag key={x} tone="trial">
+                      {x}
+                    </Tag>
+                  ))}
                 </div>
                 <div className="text-ink-2 text-[12.5px] font-normal">{v.note}</div>
               </th>
@@ -84,23 +98,39 @@ function LineupTable({ lineup: l }: { lineup: Lineup }) {
               const d = m.against?.[v.ref]
               return (
                 <>
-                  <span className={m.best?.includes(v.ref) ? 'font-semibold' : ''}>{number(x)}</span> {m.best?.includes(v.ref) && <Tag tone="main">best</Tag>}
+                  <span className={m.best?.includes(v.ref) ? 'font-semibold' : ''}>{number(x)}</span>{' '}
+                  {m.best?.includes(v.ref) && <Tag tone="main">best</Tag>}
                   {d !== undefined && (
                     <div className="text-[12.5px]">
-                      <Verdict verdict={m.verdicts?.[v.ref] ?? ''} detail={d === 0 ? undefined : `${d > 0 ? '+' : '−'}${number(Math.abs(d))}`} />
+                      <Verdict
+                        verdict={m.verdicts?.[v.ref] ?? ''}
+                        detail={d === 0 ? undefined : `${d > 0 ? '+' : '−'}${number(Math.abs(d))}`}
+                      />
                     </div>
                   )}
                 </>
               )
             }),
           )}
-          {l.params.map((p) => row(`parameter ${p.name}`, (v) => p.values[v.ref] ?? <span className="text-ink-3">–</span>))}
-          {row('data', (v) => v.data?.map((d) => <div key={d.data + d.role}>{d.role.replace('-', ' ')} <To to={`/models/trace?from=${encodeURIComponent(d.data)}`}>{d.data}</To></div>) ?? '–')}
+          {l.params.map((p) =>
+            row(`parameter ${p.name}`, (v) => p.values[v.ref] ?? <span className="text-ink-3">–</span>),
+          )}
+          {row(
+            'data',
+            (v) =>
+              v.data?.map((d) => (
+                <div key={d.data + d.role}>
+                  {d.role.replace('-', ' ')} <To to={`/models/trace?from=${encodeURIComponent(d.data)}`}>{d.data}</To>
+                </div>
+              )) ?? '–',
+          )}
           {row('code', (v) => (v.code ? `${v.code.commit.slice(0, 10)}${v.code.dirty ? ', changed' : ''}` : '–'))}
           {row('run', (v) => (v.run ? <To to={`/models/runs/${v.run}`}>{v.run}</To> : '–'))}
           {row('size', (v) => bytes(v.size))}
           {row('format', (v) => v.formats.join(', ') || '–')}
-          {row('registered', (v) => <Ago at={v.created_at} />)}
+          {row('registered', (v) => (
+            <Ago at={v.created_at} />
+          ))}
         </tbody>
       </table>
       <p className="text-ink-2 mt-2 text-[12.5px]">

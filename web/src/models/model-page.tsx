@@ -25,10 +25,15 @@ export function ModelPage() {
     <Loaded query={model}>
       {(m) => (
         <>
-          <PageHead 
+          <PageHead
             title={
               <>
-                {m.name} {m.vetted && <Tag tone="main">vetted</Tag>} {m.tags?.map((t) => <Tag key={t} tone="quiet">{t}</Tag>)}
+                {m.name} {m.vetted && <Tag tone="main">vetted</Tag>}{' '}
+                {m.tags?.map((t) => (
+                  <Tag key={t} tone="quiet">
+                    {t}
+                  </Tag>
+                ))}
               </>
             }
             sub={
@@ -55,12 +60,23 @@ export function ModelPage() {
                 <Button tabIndex={-1}>Register a version</Button>
               </Link>
             )}
-            <CompareLinks model={m.name} versions={Object.values(m.standing).flat().sort((a, b) => b - a)} />
+            <CompareLinks
+              model={m.name}
+              versions={Object.values(m.standing)
+                .flat()
+                .sort((a, b) => b - a)}
+            />
           </PageHead>
           <div className="grid grid-cols-[minmax(0,1fr)] gap-5 xl:grid-cols-[minmax(0,1.15fr)_minmax(0,1fr)]">
-            <Panel title="The ladder" aside={<To to={`/settings/ladders?project=${m.project}`}>its gates</To>}>{ladder && <LadderBoard model={m} ladder={ladder} promotions={promotions} />}</Panel>
+            <Panel title="The ladder" aside={<To to={`/settings/ladders?project=${m.project}`}>its gates</To>}>
+              {ladder && <LadderBoard model={m} ladder={ladder} promotions={promotions} />}
+            </Panel>
             <Panel title="Versions">
-              <Loaded query={versions}>{(list) => <VersionTable versions={list.items} live={m.standing[ladder?.rungs.at(-1)?.name ?? '']?.at(-1)} />}</Loaded>
+              <Loaded query={versions}>
+                {(list) => (
+                  <VersionTable versions={list.items} live={m.standing[ladder?.rungs.at(-1)?.name ?? '']?.at(-1)} />
+                )}
+              </Loaded>
             </Panel>
           </div>
           <ActivityPanel subject={m.name} />
@@ -88,7 +104,14 @@ function VersionTable({ versions, live }: { versions: Version[]; live: number | 
         header: 'version',
         cell: ({ row }) => (
           <>
-            <Ref to={row.original.ref}>@{row.original.number}</Ref> {row.original.labels?.map((l) => <Tag key={l} tone="trial">{l}</Tag>)} <span className="text-ink-2">{row.original.rung}</span> {row.original.emergency && row.original.emergency !== 'reviewed' && <EmergencyTag />}
+            <Ref to={row.original.ref}>@{row.original.number}</Ref>{' '}
+            {row.original.labels?.map((l) => (
+              <Tag key={l} tone="trial">
+                {l}
+              </Tag>
+            ))}{' '}
+            <span className="text-ink-2">{row.original.rung}</span>{' '}
+            {row.original.emergency && row.original.emergency !== 'reviewed' && <EmergencyTag />}
             {row.original.note && <div className="text-ink-2 text-[12.5px]">{row.original.note}</div>}
           </>
         ),
@@ -96,7 +119,12 @@ function VersionTable({ versions, live }: { versions: Version[]; live: number | 
     ]
     if (metric) {
       out.push(
-        { id: 'metric', header: metric, accessorFn: (v) => v.metrics[metric], cell: ({ row }) => (row.original.metrics[metric] === undefined ? '–' : number(row.original.metrics[metric])) },
+        {
+          id: 'metric',
+          header: metric,
+          accessorFn: (v) => v.metrics[metric],
+          cell: ({ row }) => (row.original.metrics[metric] === undefined ? '–' : number(row.original.metrics[metric])),
+        },
         {
           id: 'against',
           header: base ? `against @${base.number}` : 'against live',
@@ -106,13 +134,33 @@ function VersionTable({ versions, live }: { versions: Version[]; live: number | 
             if (d === undefined) return <span className="text-ink-3">–</span>
             if (d === 0) return <Verdict verdict="same" />
             const by = `${d > 0 ? '+' : '−'}${number(Math.abs(d))}`
-            return leading.less === undefined ? <span>{by}</span> : <Verdict verdict={d < 0 === leading.less ? 'better' : 'worse'} detail={by} />
+            return leading.less === undefined ? (
+              <span>{by}</span>
+            ) : (
+              <Verdict verdict={d < 0 === leading.less ? 'better' : 'worse'} detail={by} />
+            )
           },
         },
       )
     }
-    out.push({ id: 'data', header: 'trained on', enableSorting: false, cell: ({ row }) => <span className="whitespace-nowrap">{row.original.data?.filter((d) => d.role === 'trained-on').map((d) => d.data).join(', ') ?? '–'}</span> })
-    out.push({ accessorKey: 'created_at', header: 'registered', cell: ({ row }) => <Ago at={row.original.created_at} /> })
+    out.push({
+      id: 'data',
+      header: 'trained on',
+      enableSorting: false,
+      cell: ({ row }) => (
+        <span className="whitespace-nowrap">
+          {row.original.data
+            ?.filter((d) => d.role === 'trained-on')
+            .map((d) => d.data)
+            .join(', ') ?? '–'}
+        </span>
+      ),
+    })
+    out.push({
+      accessorKey: 'created_at',
+      header: 'registered',
+      cell: ({ row }) => <Ago at={row.original.created_at} />,
+    })
     return out
   }, [versions, live])
   return <DataTable label="Versions" data={versions} columns={columns} />

@@ -23,7 +23,12 @@ export function ModelsPage() {
         header: 'model',
         cell: ({ row: { original: m } }) => (
           <>
-            <To to={`/models/${m.name}`}>{m.name}</To> {m.vetted && <Tag tone="main">vetted</Tag>} {m.tags?.map((t) => <Tag key={t} tone="quiet">{t}</Tag>)}
+            <To to={`/models/${m.name}`}>{m.name}</To> {m.vetted && <Tag tone="main">vetted</Tag>}{' '}
+            {m.tags?.map((t) => (
+              <Tag key={t} tone="quiet">
+                {t}
+              </Tag>
+            ))}
             <div className="text-ink-2 text-[12.5px]">{m.description}</div>
           </>
         ),
@@ -32,12 +37,15 @@ export function ModelsPage() {
       { accessorKey: 'task', header: 'task' },
       { accessorKey: 'owner', header: 'owner' },
       { accessorKey: 'versions', header: 'versions' },
-      ...[...(rungs ?? [])].reverse().filter((r) => r !== 'retired').map((r) => ({
-        id: r,
-        header: r,
-        enableSorting: false,
-        cell: ({ row }: { row: { original: Model } }) => <Standing model={row.original} rung={r} />,
-      })),
+      ...[...(rungs ?? [])]
+        .reverse()
+        .filter((r) => r !== 'retired')
+        .map((r) => ({
+          id: r,
+          header: r,
+          enableSorting: false,
+          cell: ({ row }: { row: { original: Model } }) => <Standing model={row.original} rung={r} />,
+        })),
     ],
     [rungs],
   )
@@ -53,7 +61,13 @@ export function ModelsPage() {
       <ModelPlaces />
       <Panel>
         <div className="mb-3 flex flex-wrap items-center gap-3">
-          <input className={`${inputLook} w-64!`} aria-label="Name or description" placeholder="name or description" value={filter.text ?? ''} onChange={(event) => setFilter({ ...filter, text: event.target.value || undefined })} />
+          <input
+            className={`${inputLook} w-64!`}
+            aria-label="Name or description"
+            placeholder="name or description"
+            value={filter.text ?? ''}
+            onChange={(event) => setFilter({ ...filter, text: event.target.value || undefined })}
+          />
           {projects.length > 1 && (
             <Choice
               label="Project"
@@ -63,7 +77,12 @@ export function ModelsPage() {
             />
           )}
           <label className="inline-flex items-center gap-1.5">
-            <input type="checkbox" checked={filter.vetted ?? false} onChange={(event) => setFilter({ ...filter, vetted: event.target.checked || undefined })} /> only vetted, to start from
+            <input
+              type="checkbox"
+              checked={filter.vetted ?? false}
+              onChange={(event) => setFilter({ ...filter, vetted: event.target.checked || undefined })}
+            />{' '}
+            only vetted, to start from
           </label>
         </div>
         <Loaded query={models}>
@@ -72,7 +91,9 @@ export function ModelsPage() {
               narrowed ? (
                 <Empty>No model is like that.</Empty>
               ) : (
-                <Empty command="innerladder register heat-demand -file model.onnx -metric rmse=0.38 -sample rows.csv -target demand_mw">There are no models yet. Register the first version:</Empty>
+                <Empty command="innerladder register heat-demand -file model.onnx -metric rmse=0.38 -sample rows.csv -target demand_mw">
+                  There are no models yet. Register the first version:
+                </Empty>
               )
             ) : (
               <DataTable label="Models" data={list.items} columns={columns} />

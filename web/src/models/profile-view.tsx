@@ -10,12 +10,20 @@ const seen = (c: ColumnCounts) => c.counts.reduce((a, b) => a + b, 0) + (c.under
 /** The reference profile: every column with its distribution, and how columns go together. */
 export function ProfileView({ version: v }: { version: Version }) {
   const profile = useProfile(v.ref, !!v.profile_rows)
-  if (!v.profile_rows) return <Empty command={`innerladder register ${v.model} -file … -sample rows.csv -target …`}>It was registered without a sample of at least 200 rows, so drift cannot be measured against it.</Empty>
+  if (!v.profile_rows)
+    return (
+      <Empty command={`innerladder register ${v.model} -file … -sample rows.csv -target …`}>
+        It was registered without a sample of at least 200 rows, so drift cannot be measured against it.
+      </Empty>
+    )
   return <Loaded query={profile}>{(p) => <ProfileTable profile={p} />}</Loaded>
 }
 
 function ProfileTable({ profile: p }: { profile: Profile }) {
-  const columns = Object.entries(p.columns ?? {}).sort(([a], [b]) => Number(p.targets?.includes(b) ?? false) - Number(p.targets?.includes(a) ?? false) || a.localeCompare(b))
+  const columns = Object.entries(p.columns ?? {}).sort(
+    ([a], [b]) =>
+      Number(p.targets?.includes(b) ?? false) - Number(p.targets?.includes(a) ?? false) || a.localeCompare(b),
+  )
   return (
     <div className="grid grid-cols-[minmax(0,1fr)] gap-6 xl:grid-cols-[minmax(0,1fr)_300px]">
       <div className="overflow-x-auto">
@@ -61,12 +69,18 @@ function ProfileTable({ profile: p }: { profile: Profile }) {
         <div>
           <h2>Strongest correlations</h2>
           {p.correlations.slice(0, 10).map((r) => (
-            <div key={`${r.a} ${r.b}`} className="border-line grid grid-cols-[minmax(0,1fr)_90px_52px] items-center gap-2 border-t py-1 text-[13px]">
+            <div
+              key={`${r.a} ${r.b}`}
+              className="border-line grid grid-cols-[minmax(0,1fr)_90px_52px] items-center gap-2 border-t py-1 text-[13px]"
+            >
               <span className="truncate">
                 {r.a} · {r.b}
               </span>
               <span className="bg-paper relative h-2">
-                <span className={`absolute h-2 ${r.r < 0 ? 'bg-trial-line right-1/2' : 'bg-main left-1/2'}`} style={{ width: `${Math.abs(r.r) * 50}%` }} />
+                <span
+                  className={`absolute h-2 ${r.r < 0 ? 'bg-trial-line right-1/2' : 'bg-main left-1/2'}`}
+                  style={{ width: `${Math.abs(r.r) * 50}%` }}
+                />
               </span>
               <span className="text-right">{r.r.toFixed(2)}</span>
             </div>
@@ -95,7 +109,12 @@ export function ProfilesAgainst({ from, to }: { from: Version; to: Version }) {
               <BackToBack
                 incumbent={from.ref}
                 candidate={to.ref}
-                distribution={{ edges: c.from.bins.edges, levels: c.from.bins.levels, incumbent: cells(c.from), candidate: cells(c.to) }}
+                distribution={{
+                  edges: c.from.bins.edges,
+                  levels: c.from.bins.levels,
+                  incumbent: cells(c.from),
+                  candidate: cells(c.to),
+                }}
               />
             </section>
           ))}
@@ -105,4 +124,5 @@ export function ProfilesAgainst({ from, to }: { from: Version; to: Version }) {
   )
 }
 
-const cells = (c: ColumnCounts) => (c.bins.edges?.length ? [c.under ?? 0, ...c.counts, c.over ?? 0] : [...c.counts, c.other ?? 0])
+const cells = (c: ColumnCounts) =>
+  c.bins.edges?.length ? [c.under ?? 0, ...c.counts, c.over ?? 0] : [...c.counts, c.other ?? 0]

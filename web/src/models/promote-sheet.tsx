@@ -22,25 +22,44 @@ export function PromoteSheet({ version: v }: { version: Version }) {
   if (!may || at < 0 || at === rungs.length - 1) return null
   const rung = to !== undefined && above.includes(to) ? to : (above.at(-1) ?? '')
   return (
-    <Sheet title={`Ask for ${v.ref}`} open={open} onOpenChange={setOpen} trigger={<Button look="go">Ask for a higher rung</Button>}>
+    <Sheet
+      title={`Ask for ${v.ref}`}
+      open={open}
+      onOpenChange={setOpen}
+      trigger={<Button look="go">Ask for a higher rung</Button>}
+    >
       <form
         className="grid gap-4"
         onSubmit={(event) => {
           event.preventDefault()
-          promote.mutate({ version: v.ref, to: rung, note, emergency: emergency || undefined }, { onSuccess: () => setOpen(false) })
+          promote.mutate(
+            { version: v.ref, to: rung, note, emergency: emergency || undefined },
+            { onSuccess: () => setOpen(false) },
+          )
         }}
       >
         <Field label="To the rung">
-          <Choice label="To the rung" value={rung} options={above.map((r) => ({ value: r, text: r }))} onChange={setTo} />
+          <Choice
+            label="To the rung"
+            value={rung}
+            options={above.map((r) => ({ value: r, text: r }))}
+            onChange={setTo}
+          />
         </Field>
         <Field label={emergency ? 'Why it cannot wait for its gate' : 'For those who sign'}>
           <textarea className={inputLook} rows={3} value={note} onChange={(event) => setNote(event.target.value)} />
         </Field>
         {mayOverride && (
           <label className="flex items-start gap-2">
-            <input type="checkbox" className="mt-1" checked={emergency} onChange={(event) => setEmergency(event.target.checked)} />
+            <input
+              type="checkbox"
+              className="mt-1"
+              checked={emergency}
+              onChange={(event) => setEmergency(event.target.checked)}
+            />
             <span>
-              Emergency: carry it out now, past the gate. <span className="text-ink-2">It is marked, and someone else must review it afterwards.</span>
+              Emergency: carry it out now, past the gate.{' '}
+              <span className="text-ink-2">It is marked, and someone else must review it afterwards.</span>
             </span>
           </label>
         )}

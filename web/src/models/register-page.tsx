@@ -42,7 +42,12 @@ function partOf(name: string): Part {
 
 let keys = 0
 
-const pairs = (text: string) => text.split(/\n/).map((l) => l.trim()).filter((l) => l.includes('=')).map((l) => [l.slice(0, l.indexOf('=')).trim(), l.slice(l.indexOf('=') + 1).trim()] as const)
+const pairs = (text: string) =>
+  text
+    .split(/\n/)
+    .map((l) => l.trim())
+    .filter((l) => l.includes('='))
+    .map((l) => [l.slice(0, l.indexOf('=')).trim(), l.slice(l.indexOf('=') + 1).trim()] as const)
 
 /** A form that reads the files first and fills in what it can. */
 export function RegisterPage() {
@@ -71,9 +76,12 @@ export function RegisterPage() {
   const vetted = models.filter((m) => m.vetted && m.newest > 0)
   const known = models.some((m) => m.name === model)
   const sample = files.find((f) => f.part === 'sample')
-  const columns = sample?.looked?.signature ? [...(sample.looked.signature.inputs ?? []), ...(sample.looked.signature.outputs ?? [])] : []
+  const columns = sample?.looked?.signature
+    ? [...(sample.looked.signature.inputs ?? []), ...(sample.looked.signature.outputs ?? [])]
+    : []
 
-  const change = (key: number, with_: Partial<Chosen>) => setFiles((before) => before.map((f) => (f.key === key ? { ...f, ...with_ } : f)))
+  const change = (key: number, with_: Partial<Chosen>) =>
+    setFiles((before) => before.map((f) => (f.key === key ? { ...f, ...with_ } : f)))
 
   const readOff = async (chosen: Chosen, id: string, part: Part, target: string[]) => {
     try {
@@ -154,7 +162,13 @@ export function RegisterPage() {
               <span>
                 Drop the model, example rows, a card, requirements, pictures here, or <u>choose</u>
               </span>
-              <input type="file" multiple className="sr-only" aria-label="Files" onChange={(event) => add(event.target.files)} />
+              <input
+                type="file"
+                multiple
+                className="sr-only"
+                aria-label="Files"
+                onChange={(event) => add(event.target.files)}
+              />
             </label>
             <ul className="mt-3 grid gap-3">
               {files.map((f) => (
@@ -162,10 +176,24 @@ export function RegisterPage() {
                   <div className="flex flex-wrap items-center gap-3">
                     <b className="min-w-0 truncate">{f.file.name}</b>
                     <span className="text-ink-2">{bytes(f.file.size)}</span>
-                    {f.id ? <Check size={15} className="text-main" aria-label="uploaded" /> : !f.error && <span className="text-ink-2">{percent(f.share, 0)} sent</span>}
+                    {f.id ? (
+                      <Check size={15} className="text-main" aria-label="uploaded" />
+                    ) : (
+                      !f.error && <span className="text-ink-2">{percent(f.share, 0)} sent</span>
+                    )}
                     <span className="ml-auto flex items-center gap-2">
-                      <Choice label={`What ${f.file.name} is`} value={f.part} options={Object.entries(parts).map(([value, text]) => ({ value, text }))} onChange={(p) => setPart(f, p as Part)} />
-                      <button type="button" className="text-ink-2 cursor-pointer" aria-label={`Leave out ${f.file.name}`} onClick={() => setFiles((before) => before.filter((x) => x.key !== f.key))}>
+                      <Choice
+                        label={`What ${f.file.name} is`}
+                        value={f.part}
+                        options={Object.entries(parts).map(([value, text]) => ({ value, text }))}
+                        onChange={(p) => setPart(f, p as Part)}
+                      />
+                      <button
+                        type="button"
+                        className="text-ink-2 cursor-pointer"
+                        aria-label={`Leave out ${f.file.name}`}
+                        onClick={() => setFiles((before) => before.filter((x) => x.key !== f.key))}
+                      >
                         <Trash2 size={15} />
                       </button>
                     </span>
@@ -177,7 +205,12 @@ export function RegisterPage() {
             </ul>
             <div className="mt-3">
               <Field label="Or an address that the service takes the model from">
-                <input className={inputLook} placeholder="https://models.tarnholm.example/heat.onnx" value={from} onChange={(event) => setFrom(event.target.value)} />
+                <input
+                  className={inputLook}
+                  placeholder="https://models.tarnholm.example/heat.onnx"
+                  value={from}
+                  onChange={(event) => setFrom(event.target.value)}
+                />
               </Field>
             </div>
           </Panel>
@@ -186,7 +219,8 @@ export function RegisterPage() {
               <div className="flex flex-wrap gap-x-4 gap-y-1.5">
                 {columns.map((c) => (
                   <label key={c.name} className="inline-flex items-center gap-1.5">
-                    <input type="checkbox" checked={targets.includes(c.name)} onChange={() => toggle(c.name)} /> {c.name}
+                    <input type="checkbox" checked={targets.includes(c.name)} onChange={() => toggle(c.name)} />{' '}
+                    {c.name}
                   </label>
                 ))}
               </div>
@@ -197,30 +231,67 @@ export function RegisterPage() {
           <Panel title="What it is">
             <div className="grid gap-4">
               <Field label="Model">
-                <input className={inputLook} required list="known-models" placeholder="heat-demand" value={model} onChange={(event) => setModel(event.target.value)} />
-                <datalist id="known-models">{models.map((m) => <option key={m.name} value={m.name} />)}</datalist>
+                <input
+                  className={inputLook}
+                  required
+                  list="known-models"
+                  placeholder="heat-demand"
+                  value={model}
+                  onChange={(event) => setModel(event.target.value)}
+                />
+                <datalist id="known-models">
+                  {models.map((m) => (
+                    <option key={m.name} value={m.name} />
+                  ))}
+                </datalist>
               </Field>
               {model && !known && (
                 <>
                   <Field label="It is new. What is it about?">
-                    <input className={inputLook} value={description} onChange={(event) => setDescription(event.target.value)} />
+                    <input
+                      className={inputLook}
+                      value={description}
+                      onChange={(event) => setDescription(event.target.value)}
+                    />
                   </Field>
                   {projects.length > 1 && (
                     <Field label="Project">
-                      <Choice label="Project" value={project} options={projects.map((p) => ({ value: p, text: p }))} onChange={setProject} />
+                      <Choice
+                        label="Project"
+                        value={project}
+                        options={projects.map((p) => ({ value: p, text: p }))}
+                        onChange={setProject}
+                      />
                     </Field>
                   )}
                 </>
               )}
               <Field label="Note">
-                <input className={inputLook} placeholder="two winters, with the wind" value={note} onChange={(event) => setNote(event.target.value)} />
+                <input
+                  className={inputLook}
+                  placeholder="two winters, with the wind"
+                  value={note}
+                  onChange={(event) => setNote(event.target.value)}
+                />
               </Field>
               <div className="grid grid-cols-2 gap-4">
                 <Field label="Metrics, one NAME=VALUE a line">
-                  <textarea className={inputLook} rows={3} placeholder="rmse=0.38" value={metrics} onChange={(event) => setMetrics(event.target.value)} />
+                  <textarea
+                    className={inputLook}
+                    rows={3}
+                    placeholder="rmse=0.38"
+                    value={metrics}
+                    onChange={(event) => setMetrics(event.target.value)}
+                  />
                 </Field>
                 <Field label="Parameters, one NAME=VALUE a line">
-                  <textarea className={inputLook} rows={3} placeholder="depth=6" value={paramLines} onChange={(event) => setParamLines(event.target.value)} />
+                  <textarea
+                    className={inputLook}
+                    rows={3}
+                    placeholder="depth=6"
+                    value={paramLines}
+                    onChange={(event) => setParamLines(event.target.value)}
+                  />
                 </Field>
               </div>
               <Field label="Tags, separated by spaces">
@@ -231,17 +302,49 @@ export function RegisterPage() {
           <Panel title="What it was made from">
             <div className="grid gap-4">
               <Field label="Run, which gives metrics, parameters, code and data">
-                <input className={inputLook} list="known-runs" placeholder="run-12" value={run} onChange={(event) => setRun(event.target.value)} />
-                <datalist id="known-runs">{runs.map((r) => <option key={r.ref} value={r.ref} />)}</datalist>
+                <input
+                  className={inputLook}
+                  list="known-runs"
+                  placeholder="run-12"
+                  value={run}
+                  onChange={(event) => setRun(event.target.value)}
+                />
+                <datalist id="known-runs">
+                  {runs.map((r) => (
+                    <option key={r.ref} value={r.ref} />
+                  ))}
+                </datalist>
               </Field>
               <Field label="Data set it was trained on">
-                <input className={inputLook} list="known-data" placeholder="winters-2024#1" value={data} onChange={(event) => setData(event.target.value)} />
-                <datalist id="known-data">{sets.map((d) => <option key={d.ref} value={d.ref} />)}</datalist>
+                <input
+                  className={inputLook}
+                  list="known-data"
+                  placeholder="winters-2024#1"
+                  value={data}
+                  onChange={(event) => setData(event.target.value)}
+                />
+                <datalist id="known-data">
+                  {sets.map((d) => (
+                    <option key={d.ref} value={d.ref} />
+                  ))}
+                </datalist>
               </Field>
               <div className="grid grid-cols-2 gap-4">
                 <Field label="Parent version; vetted ones are offered">
-                  <input className={inputLook} list="vetted" placeholder="weather-base@1" value={parent} onChange={(event) => setParent(event.target.value)} />
-                  <datalist id="vetted">{vetted.map((m) => <option key={m.name} value={`${m.name}@${m.newest}`}>{m.vetted?.why}</option>)}</datalist>
+                  <input
+                    className={inputLook}
+                    list="vetted"
+                    placeholder="weather-base@1"
+                    value={parent}
+                    onChange={(event) => setParent(event.target.value)}
+                  />
+                  <datalist id="vetted">
+                    {vetted.map((m) => (
+                      <option key={m.name} value={`${m.name}@${m.newest}`}>
+                        {m.vetted?.why}
+                      </option>
+                    ))}
+                  </datalist>
                 </Field>
                 <Field label="How it was made from it">
                   <input className={inputLook} value={relation} onChange={(event) => setRelation(event.target.value)} />
@@ -251,7 +354,11 @@ export function RegisterPage() {
           </Panel>
           {!!error && <Problem error={error} />}
           <div className="flex justify-end gap-3">
-            <Button look="go" type="submit" disabled={pending || uploading || !model.trim() || (files.length === 0 && !from.trim())}>
+            <Button
+              look="go"
+              type="submit"
+              disabled={pending || uploading || !model.trim() || (files.length === 0 && !from.trim())}
+            >
               {uploading ? 'Files are on their way…' : 'Register'}
             </Button>
           </div>
@@ -274,10 +381,20 @@ function Looked({ looked: l }: { looked: LookedAt }) {
             {f.name} {f.value.slice(0, 80)}
           </span>
         ))}
-        {l.rows !== undefined && l.rows > 0 && <span>{l.rows} rows{l.rows < 200 ? ', too few for a reference profile' : ''}</span>}
-        {l.card && <span>{l.card.sections?.length ?? 0} sections{l.card.licence && `, licence ${l.card.licence}`}</span>}
+        {l.rows !== undefined && l.rows > 0 && (
+          <span>
+            {l.rows} rows{l.rows < 200 ? ', too few for a reference profile' : ''}
+          </span>
+        )}
+        {l.card && (
+          <span>
+            {l.card.sections?.length ?? 0} sections{l.card.licence && `, licence ${l.card.licence}`}
+          </span>
+        )}
         {l.dependencies && <span>{l.dependencies.length} packages</span>}
-        {l.remarks?.map((r) => <span key={r}>{r}</span>)}
+        {l.remarks?.map((r) => (
+          <span key={r}>{r}</span>
+        ))}
       </div>
       {l.signature && <SignatureTable signature={l.signature} />}
     </div>

@@ -26,8 +26,17 @@ export function RunsPage() {
           </>
         ),
       },
-      { accessorKey: 'model', header: 'model', cell: ({ row }) => <To to={`/models/${row.original.model}`}>{row.original.model}</To> },
-      { id: 'who', header: 'who and where', enableSorting: false, cell: ({ row }) => `${row.original.by}${row.original.machine ? ` on ${row.original.machine}` : ''}` },
+      {
+        accessorKey: 'model',
+        header: 'model',
+        cell: ({ row }) => <To to={`/models/${row.original.model}`}>{row.original.model}</To>,
+      },
+      {
+        id: 'who',
+        header: 'who and where',
+        enableSorting: false,
+        cell: ({ row }) => `${row.original.by}${row.original.machine ? ` on ${row.original.machine}` : ''}`,
+      },
       {
         id: 'metrics',
         header: 'last metrics',
@@ -38,7 +47,12 @@ export function RunsPage() {
             .map(([k, x]) => `${k} ${number(x)}`)
             .join(' · ') || '–',
       },
-      { id: 'versions', header: 'versions', enableSorting: false, cell: ({ row }) => row.original.versions?.map((v) => <Ref key={v} to={v} />) ?? '–' },
+      {
+        id: 'versions',
+        header: 'versions',
+        enableSorting: false,
+        cell: ({ row }) => row.original.versions?.map((v) => <Ref key={v} to={v} />) ?? '–',
+      },
       { accessorKey: 'started', header: 'started', cell: ({ row }) => <Ago at={row.original.started} /> },
     ],
     [],
@@ -49,7 +63,15 @@ export function RunsPage() {
       <ModelPlaces />
       <Panel>
         <Loaded query={runs}>
-          {(list) => (list.items.length === 0 ? <Empty command="innerladder run start heat-demand -param depth=6">No training was logged yet. Open a run:</Empty> : <DataTable label="Runs" data={list.items} columns={columns} />)}
+          {(list) =>
+            list.items.length === 0 ? (
+              <Empty command="innerladder run start heat-demand -param depth=6">
+                No training was logged yet. Open a run:
+              </Empty>
+            ) : (
+              <DataTable label="Runs" data={list.items} columns={columns} />
+            )
+          }
         </Loaded>
       </Panel>
     </>
@@ -75,7 +97,8 @@ function RunView({ run }: { run: Run }) {
           <>
             {run.title && `${run.title} · `}trains <To to={`/models/${run.model}`}>{run.model}</To> · by {run.by}
             {run.machine && ` on ${run.machine}`} · started <Ago at={run.started} />
-            {run.ended && `, took ${((new Date(run.ended).getTime() - new Date(run.started).getTime()) / 1000).toFixed(1)} s`}
+            {run.ended &&
+              `, took ${((new Date(run.ended).getTime() - new Date(run.started).getTime()) / 1000).toFixed(1)} s`}
             {run.note && ` · “${run.note}”`}
           </>
         }
@@ -83,7 +106,17 @@ function RunView({ run }: { run: Run }) {
         <To to={`/models/trace?from=${run.ref}`}>Lineage</To>
       </PageHead>
       <Panel title="Curves">
-        <Loaded query={curves}>{(list) => (!list?.length ? <Empty command={`innerladder run log ${run.ref} -step 1 -metric loss=0.5`}>No points were logged yet.</Empty> : <CurveGrid curves={list} />)}</Loaded>
+        <Loaded query={curves}>
+          {(list) =>
+            !list?.length ? (
+              <Empty command={`innerladder run log ${run.ref} -step 1 -metric loss=0.5`}>
+                No points were logged yet.
+              </Empty>
+            ) : (
+              <CurveGrid curves={list} />
+            )
+          }
+        </Loaded>
       </Panel>
       <div className="grid grid-cols-[minmax(0,1fr)] gap-5 lg:grid-cols-2">
         <Panel title="Parameters">
@@ -93,8 +126,23 @@ function RunView({ run }: { run: Run }) {
           <Facts
             empty="Nothing is linked."
             rows={[
-              ...(run.data ?? []).map((d) => [d.role.replace('-', ' '), <To key={d.data} to={`/models/trace?from=${encodeURIComponent(d.data)}`}>{d.data}</To>] as const),
-              ...(run.code ? [['code', `${run.code.commit.slice(0, 12)}${run.code.dirty ? ', with uncommitted changes' : ''}`] as const] : []),
+              ...(run.data ?? []).map(
+                (d) =>
+                  [
+                    d.role.replace('-', ' '),
+                    <To key={d.data} to={`/models/trace?from=${encodeURIComponent(d.data)}`}>
+                      {d.data}
+                    </To>,
+                  ] as const,
+              ),
+              ...(run.code
+                ? [
+                    [
+                      'code',
+                      `${run.code.commit.slice(0, 12)}${run.code.dirty ? ', with uncommitted changes' : ''}`,
+                    ] as const,
+                  ]
+                : []),
               ...(run.versions ?? []).map((v) => ['registered as', <Ref key={v} to={v} />] as const),
             ]}
           />

@@ -3,7 +3,10 @@ import { number } from '../ui/format'
 
 /** What goes in and what comes out. */
 export function SignatureTable({ signature }: { signature: NonNullable<Version['signature']> }) {
-  const columns = [...signature.inputs.map((c) => ({ ...c, side: 'input' })), ...signature.outputs.map((c) => ({ ...c, side: 'output' }))]
+  const columns = [
+    ...signature.inputs.map((c) => ({ ...c, side: 'input' })),
+    ...signature.outputs.map((c) => ({ ...c, side: 'output' })),
+  ]
   return (
     <div className="overflow-x-auto">
       <table className="w-full">
@@ -26,7 +29,10 @@ export function SignatureTable({ signature }: { signature: NonNullable<Version['
                 {c.nullable && ', may be missing'}
               </td>
               <td>{c.unit ?? '–'}</td>
-              <td>{c.levels?.join(' | ') ?? (c.min !== undefined && c.max !== undefined ? `${number(c.min)} to ${number(c.max)}` : '–')}</td>
+              <td>
+                {c.levels?.join(' | ') ??
+                  (c.min !== undefined && c.max !== undefined ? `${number(c.min)} to ${number(c.max)}` : '–')}
+              </td>
             </tr>
           ))}
         </tbody>
@@ -34,4 +40,3 @@ export function SignatureTable({ signature }: { signature: NonNullable<Version['
     </div>
   )
 }
-

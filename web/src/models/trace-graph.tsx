@@ -1,7 +1,17 @@
 import '@xyflow/react/dist/base.css'
 
 import { Graph, layout } from '@dagrejs/dagre'
-import { Background, Controls, Handle, MiniMap, Position, ReactFlow, type Edge, type Node, type NodeProps } from '@xyflow/react'
+import {
+  Background,
+  Controls,
+  Handle,
+  MiniMap,
+  Position,
+  ReactFlow,
+  type Edge,
+  type Node,
+  type NodeProps,
+} from '@xyflow/react'
 import { useMemo } from 'react'
 import { useNavigate } from 'react-router'
 
@@ -32,14 +42,24 @@ function Thing({ data: { node, root, compact } }: NodeProps<TraceNode>) {
     <div
       className={`grid content-center border-[1.5px] px-2.5 text-[12.5px] leading-tight ${looks[node.kind]} ${root ? 'bg-main-soft! ring-main ring-2' : ''}`}
       style={compact ? small : whole}
-      title={[node.kind, node.detail, node.answering?.length ? `answers ${node.answering.join(', ')}` : ''].filter(Boolean).join(' · ')}
+      title={[node.kind, node.detail, node.answering?.length ? `answers ${node.answering.join(', ')}` : '']
+        .filter(Boolean)
+        .join(' · ')}
     >
       <Handle type="target" position={Position.Left} className="opacity-0" />
       <span className="flex min-w-0 font-semibold">
         <span className="truncate">{title(node).split('@')[0]}</span>
         {node.kind === 'version' && <span>@{node.id.split('@')[1]}</span>}
       </span>
-      {!compact && <span className="text-ink-2 truncate">{node.answering?.length ? `answers ${node.answering.join(', ')}` : node.kind === 'version' ? node.detail : [node.kind, node.detail].filter(Boolean).join(', ')}</span>}
+      {!compact && (
+        <span className="text-ink-2 truncate">
+          {node.answering?.length
+            ? `answers ${node.answering.join(', ')}`
+            : node.kind === 'version'
+              ? node.detail
+              : [node.kind, node.detail].filter(Boolean).join(', ')}
+        </span>
+      )}
       <Handle type="source" position={Position.Right} className="opacity-0" />
     </div>
   )
@@ -70,7 +90,12 @@ export function TraceGraph({ trace, tall = 520 }: { trace: Trace; tall?: number 
   const height = crowded ? Math.max(tall, 720) : tall
   const { nodes, edges } = useMemo(() => arrange(trace), [trace])
   return (
-    <div style={{ height }} className="border-line bg-paper rounded-md border" role="img" aria-label={`Lineage of ${trace.roots.join(', ')}: ${trace.nodes.length} things, ${trace.links.length} links; the same as a list below`}>
+    <div
+      style={{ height }}
+      className="border-line bg-paper rounded-md border"
+      role="img"
+      aria-label={`Lineage of ${trace.roots.join(', ')}: ${trace.nodes.length} things, ${trace.links.length} links; the same as a list below`}
+    >
       <ReactFlow
         key={trace.roots.join() + trace.nodes.length}
         nodes={nodes}
@@ -91,7 +116,15 @@ export function TraceGraph({ trace, tall = 520 }: { trace: Trace; tall?: number 
       >
         <Background color="var(--line-strong)" gap={20} size={1} />
         <Controls showInteractive={false} className="[&_button]:border-line! [&_button]:bg-panel! [&_svg]:fill-ink!" />
-        {nodes.length > 30 && <MiniMap pannable zoomable className="bg-panel!" maskColor="color-mix(in srgb, var(--paper) 70%, transparent)" nodeColor="#8b929a" />}
+        {nodes.length > 30 && (
+          <MiniMap
+            pannable
+            zoomable
+            className="bg-panel!"
+            maskColor="color-mix(in srgb, var(--paper) 70%, transparent)"
+            nodeColor="#8b929a"
+          />
+        )}
       </ReactFlow>
     </div>
   )
@@ -102,7 +135,11 @@ function drawn(links: Trace['links']): Trace['links'] {
   const runOf = new Map(links.filter((l) => l.relation === 'made-by').map((l) => [l.from, l.to]))
   return links.filter((l) => {
     const run = runOf.get(l.from)
-    return run === undefined || run === l.to || !links.some((m) => m.from === run && m.to === l.to && m.relation === l.relation)
+    return (
+      run === undefined ||
+      run === l.to ||
+      !links.some((m) => m.from === run && m.to === l.to && m.relation === l.relation)
+    )
   })
 }
 
@@ -121,7 +158,9 @@ function beginning(nodes: TraceNode[], tall: number) {
 function arrange(trace: Trace): { nodes: TraceNode[]; edges: Edge[] } {
   const compact = trace.nodes.length > many
   const { width, height } = compact ? small : whole
-  const graph = new Graph().setGraph({ rankdir: 'LR', nodesep: gap.between, ranksep: gap.ranks }).setDefaultEdgeLabel(() => ({}))
+  const graph = new Graph()
+    .setGraph({ rankdir: 'LR', nodesep: gap.between, ranksep: gap.ranks })
+    .setDefaultEdgeLabel(() => ({}))
   for (const n of trace.nodes) graph.setNode(n.id, { width, height })
   // A link says that `from` was made from `to`; the drawing goes with time, from what was there first.
   const links = drawn(trace.links)
@@ -149,7 +188,14 @@ function arrange(trace: Trace): { nodes: TraceNode[]; edges: Edge[] } {
   if ([...ranks.values()].some((ids) => ids.length > tallest)) middle(ranks, at, height)
   const few = links.length <= 40
   return {
-    nodes: trace.nodes.map((n) => ({ id: n.id, type: 'thing', width, height, position: at.get(n.id) ?? { x: 0, y: 0 }, data: { node: n, root: trace.roots.includes(n.id), compact } })),
+    nodes: trace.nodes.map((n) => ({
+      id: n.id,
+      type: 'thing',
+      width,
+      height,
+      position: at.get(n.id) ?? { x: 0, y: 0 },
+      data: { node: n, root: trace.roots.includes(n.id), compact },
+    })),
     edges: links.map((l) => ({
       id: `${l.from} ${l.relation} ${l.to}`,
       source: l.to,

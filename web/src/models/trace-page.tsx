@@ -24,7 +24,9 @@ export function TracePage() {
           label="Direction"
           value={directions[direction]}
           options={Object.values(directions)}
-          onChange={(text) => setParams({ from, direction: Object.entries(directions).find(([, t]) => t === text)?.[0] ?? 'both' })}
+          onChange={(text) =>
+            setParams({ from, direction: Object.entries(directions).find(([, t]) => t === text)?.[0] ?? 'both' })
+          }
         />
         <form
           onSubmit={(event) => {
@@ -32,20 +34,33 @@ export function TracePage() {
             setParams({ from: String(new FormData(event.currentTarget).get('from') ?? '').trim(), direction })
           }}
         >
-          <input key={from} name="from" className={`${inputLook} w-[min(20rem,80vw)]!`} aria-label="Begin at" placeholder="version, data set, run, commit or request id" defaultValue={from} />
+          <input
+            key={from}
+            name="from"
+            className={`${inputLook} w-[min(20rem,80vw)]!`}
+            aria-label="Begin at"
+            placeholder="version, data set, run, commit or request id"
+            defaultValue={from}
+          />
         </form>
       </PageHead>
       <ModelPlaces />
       {from === '' ? (
         <Panel>
-          <Empty command="innerladder trace heat-demand@2">Say above where to begin: a version (heat-demand@2), a data set (winters-2024), a run (run-1), a commit, or the id of a request.</Empty>
+          <Empty command="innerladder trace heat-demand@2">
+            Say above where to begin: a version (heat-demand@2), a data set (winters-2024), a run (run-1), a commit, or
+            the id of a request.
+          </Empty>
         </Panel>
       ) : (
         <Loaded query={trace}>
           {(t) => (
             <>
               {t.answer && <AnswerPanel answer={t.answer} />}
-              <Panel title={`${t.nodes.length} things, ${t.links.length} links${t.cut ? '; there is more than is shown' : ''}`} aside={<Legend />}>
+              <Panel
+                title={`${t.nodes.length} things, ${t.links.length} links${t.cut ? '; there is more than is shown' : ''}`}
+                aside={<Legend />}
+              >
                 <TraceDrawing trace={t} />
               </Panel>
               <Panel title="The same as a list">
@@ -72,8 +87,11 @@ function AnswerPanel({ answer: a }: { answer: NonNullable<Trace['answer']> }) {
   return (
     <Panel title={`Request ${a.request}`}>
       <p className="max-w-[80ch] text-[15px]">
-        <Ref to={a.version} /> answered it on the {a.lane} lane of <To to={`/endpoints/${a.endpoint}`}>{a.endpoint}</To>, split #{a.split}, <Ago at={a.at} />.{' '}
-        {a.approval ? `It was let on its rung by ${a.approval}, signed by ${a.signed_by?.join(', ') ?? 'nobody'}.` : 'No promotion let it on its rung before.'}
+        <Ref to={a.version} /> answered it on the {a.lane} lane of <To to={`/endpoints/${a.endpoint}`}>{a.endpoint}</To>
+        , split #{a.split}, <Ago at={a.at} />.{' '}
+        {a.approval
+          ? `It was let on its rung by ${a.approval}, signed by ${a.signed_by?.join(', ') ?? 'nobody'}.`
+          : 'No promotion let it on its rung before.'}
       </p>
     </Panel>
   )

@@ -3,7 +3,16 @@ import { useNavigate } from 'react-router'
 
 import type { Model, Version } from '../api/client'
 import { useMay, usePeople } from '../api/people'
-import { useDelete, useEditModel, useEditVersion, usePutLabel, useRemoveLabel, useReinstate, useRetire, useVet } from '../api/queries'
+import {
+  useDelete,
+  useEditModel,
+  useEditVersion,
+  usePutLabel,
+  useRemoveLabel,
+  useReinstate,
+  useRetire,
+  useVet,
+} from '../api/queries'
 import { Form, FormSheet } from '../ui/form'
 import { Choice } from '../ui/overlays'
 import { Button, Field, inputLook } from '../ui/parts'
@@ -11,7 +20,13 @@ import { Button, Field, inputLook } from '../ui/parts'
 const tagsOf = (text: string) => text.split(/[\s,]+/).filter(Boolean)
 
 /** One NAME=VALUE a line. */
-const propertiesOf = (text: string) => Object.fromEntries(text.split('\n').filter((l) => l.includes('=')).map((l) => [l.slice(0, l.indexOf('=')).trim(), l.slice(l.indexOf('=') + 1).trim()]))
+const propertiesOf = (text: string) =>
+  Object.fromEntries(
+    text
+      .split('\n')
+      .filter((l) => l.includes('='))
+      .map((l) => [l.slice(0, l.indexOf('=')).trim(), l.slice(l.indexOf('=') + 1).trim()]),
+  )
 
 const linesOf = (properties: Record<string, string> | undefined) =>
   Object.entries(properties ?? {})
@@ -31,14 +46,29 @@ function changes(before: { tags?: string[]; properties?: Record<string, string> 
 }
 
 /** The fields of tags and properties. */
-function Marks({ tags, onTags, properties, onProperties }: { tags: string; onTags: (text: string) => void; properties: string; onProperties: (text: string) => void }) {
+function Marks({
+  tags,
+  onTags,
+  properties,
+  onProperties,
+}: {
+  tags: string
+  onTags: (text: string) => void
+  properties: string
+  onProperties: (text: string) => void
+}) {
   return (
     <>
       <Field label="Tags, separated by spaces">
         <input className={inputLook} value={tags} onChange={(event) => onTags(event.target.value)} />
       </Field>
       <Field label="Properties, one NAME=VALUE a line">
-        <textarea className={inputLook} rows={3} value={properties} onChange={(event) => onProperties(event.target.value)} />
+        <textarea
+          className={inputLook}
+          rows={3}
+          value={properties}
+          onChange={(event) => onProperties(event.target.value)}
+        />
       </Field>
     </>
   )
@@ -61,7 +91,10 @@ export function VersionUpkeep({ version: v }: { version: Version }) {
         </>
       )}
       {mayPrune && (
-        <FormSheet title={`Put ${v.ref} away`} trigger={<Button>{v.rung === 'retired' ? 'Reinstate' : 'Retire'}</Button>}>
+        <FormSheet
+          title={`Put ${v.ref} away`}
+          trigger={<Button>{v.rung === 'retired' ? 'Reinstate' : 'Retire'}</Button>}
+        >
           {(done) => <PutAway version={v} done={done} />}
         </FormSheet>
       )}
@@ -81,7 +114,17 @@ function EditVersion({ version: v, done }: OfVersion) {
   const [tags, setTags] = useState(v.tags?.join(' ') ?? '')
   const [properties, setProperties] = useState(linesOf(v.properties))
   return (
-    <Form submit="Save" pending={edit.isPending} error={edit.error} onSubmit={() => edit.mutate({ note: note === (before.note ?? '') ? undefined : note, ...changes(before, tags, properties) }, { onSuccess: done })}>
+    <Form
+      submit="Save"
+      pending={edit.isPending}
+      error={edit.error}
+      onSubmit={() =>
+        edit.mutate(
+          { note: note === (before.note ?? '') ? undefined : note, ...changes(before, tags, properties) },
+          { onSuccess: done },
+        )
+      }
+    >
       <Field label="Note">
         <textarea className={inputLook} rows={2} value={note} onChange={(event) => setNote(event.target.value)} />
       </Field>
@@ -96,7 +139,12 @@ function LabelVersion({ version: v, done }: OfVersion) {
   const [label, setLabel] = useState('')
   const [reason, setReason] = useState('')
   return (
-    <Form submit="Put the label on" pending={put.isPending} error={put.error ?? remove.error} onSubmit={() => put.mutate({ label: label.trim(), number: v.number, reason }, { onSuccess: done })}>
+    <Form
+      submit="Put the label on"
+      pending={put.isPending}
+      error={put.error ?? remove.error}
+      onSubmit={() => put.mutate({ label: label.trim(), number: v.number, reason }, { onSuccess: done })}
+    >
       <Field label="Label, such as beta; it moves here from wherever it is">
         <input className={inputLook} required value={label} onChange={(event) => setLabel(event.target.value)} />
       </Field>
@@ -117,7 +165,11 @@ function LabelVersion({ version: v, done }: OfVersion) {
   )
 }
 
-const ways = { retire: 'retire it: off the ladder, everything stays', reinstate: 'reinstate it on the lowest rung', delete: 'delete it: its contents go, its number stays taken' } as const
+const ways = {
+  retire: 'retire it: off the ladder, everything stays',
+  reinstate: 'reinstate it on the lowest rung',
+  delete: 'delete it: its contents go, its number stays taken',
+} as const
 const submits = { retire: 'Retire', reinstate: 'Reinstate', delete: 'Delete for good' } as const
 
 function PutAway({ version: v, done }: OfVersion) {
@@ -133,10 +185,21 @@ function PutAway({ version: v, done }: OfVersion) {
   return (
     <Form submit={submits[what]} pending={mutations[what].isPending} error={mutations[what].error} onSubmit={send}>
       <Field label="What">
-        <Choice label="What" value={what} options={([usual, 'delete'] as const).map((w) => ({ value: w, text: ways[w] }))} onChange={(w) => setWhat(w as keyof typeof ways)} />
+        <Choice
+          label="What"
+          value={what}
+          options={([usual, 'delete'] as const).map((w) => ({ value: w, text: ways[w] }))}
+          onChange={(w) => setWhat(w as keyof typeof ways)}
+        />
       </Field>
       <Field label="Why, for the record">
-        <textarea className={inputLook} rows={2} required value={reason} onChange={(event) => setReason(event.target.value)} />
+        <textarea
+          className={inputLook}
+          rows={2}
+          required
+          value={reason}
+          onChange={(event) => setReason(event.target.value)}
+        />
       </Field>
     </Form>
   )
@@ -154,7 +217,10 @@ export function ModelUpkeep({ model: m }: { model: Model }) {
         </FormSheet>
       )}
       {mayVet && (
-        <FormSheet title={m.vetted ? `${m.name} is vetted` : `Vet ${m.name}`} trigger={<Button>{m.vetted ? 'Unvet' : 'Vet'}</Button>}>
+        <FormSheet
+          title={m.vetted ? `${m.name} is vetted` : `Vet ${m.name}`}
+          trigger={<Button>{m.vetted ? 'Unvet' : 'Vet'}</Button>}
+        >
           {(done) => <VetModel model={m} done={done} />}
         </FormSheet>
       )}
@@ -177,13 +243,22 @@ function EditModel({ model: m, done }: OfModel) {
   const [properties, setProperties] = useState(linesOf(m.properties))
   const save = () =>
     edit.mutate(
-      { description: description === before.description ? undefined : description, owner: owner === before.owner ? undefined : owner, ...changes(before, tags, properties) },
+      {
+        description: description === before.description ? undefined : description,
+        owner: owner === before.owner ? undefined : owner,
+        ...changes(before, tags, properties),
+      },
       { onSuccess: done },
     )
   return (
     <Form submit="Save" pending={edit.isPending} error={edit.error} onSubmit={save}>
       <Field label="Description">
-        <textarea className={inputLook} rows={2} value={description} onChange={(event) => setDescription(event.target.value)} />
+        <textarea
+          className={inputLook}
+          rows={2}
+          value={description}
+          onChange={(event) => setDescription(event.target.value)}
+        />
       </Field>
       <Field label="Owner">
         <Choice label="Owner" value={owner} options={people.map((p) => ({ value: p, text: p }))} onChange={setOwner} />
@@ -197,12 +272,25 @@ function VetModel({ model: m, done }: OfModel) {
   const vet = useVet(m.name)
   const [reason, setReason] = useState('')
   return (
-    <Form submit={m.vetted ? 'Take the mark away' : 'Mark as vetted'} pending={vet.isPending} error={vet.error} onSubmit={() => vet.mutate({ vetted: !m.vetted, reason }, { onSuccess: done })}>
+    <Form
+      submit={m.vetted ? 'Take the mark away' : 'Mark as vetted'}
+      pending={vet.isPending}
+      error={vet.error}
+      onSubmit={() => vet.mutate({ vetted: !m.vetted, reason }, { onSuccess: done })}
+    >
       <p className="text-ink-2">
-        {m.vetted ? `Marked by ${m.vetted.by}: “${m.vetted.why}”` : 'A vetted model is one that the organisation stands behind; its versions are offered as parents to start from.'}
+        {m.vetted
+          ? `Marked by ${m.vetted.by}: “${m.vetted.why}”`
+          : 'A vetted model is one that the organisation stands behind; its versions are offered as parents to start from.'}
       </p>
       <Field label="Why">
-        <textarea className={inputLook} rows={2} required value={reason} onChange={(event) => setReason(event.target.value)} />
+        <textarea
+          className={inputLook}
+          rows={2}
+          required
+          value={reason}
+          onChange={(event) => setReason(event.target.value)}
+        />
       </Field>
     </Form>
   )

@@ -34,7 +34,9 @@ function Live() {
       <Loaded query={endpoints}>
         {(list) =>
           list.items.length === 0 ? (
-            <Empty command="innerladder register heat-demand -file model.json -metric rmse=0.38 -sample rows.csv -target demand_mw">Nothing yet. The way there: register a version, have it approved, place it, add an endpoint, split.</Empty>
+            <Empty command="innerladder register heat-demand -file model.json -metric rmse=0.38 -sample rows.csv -target demand_mw">
+              Nothing yet. The way there: register a version, have it approved, place it, add an endpoint, split.
+            </Empty>
           ) : (
             <div className="grid gap-4">
               {list.items.map((e) => (
@@ -46,7 +48,11 @@ function Live() {
                       {e.split && ` · #${e.split.number}`}
                     </span>
                   </div>
-                  {e.split ? <LaneBand compact lanes={now.find((n) => n.endpoint === e.name)?.lanes ?? []} /> : <span className="text-ink-2">nothing answers yet</span>}
+                  {e.split ? (
+                    <LaneBand compact lanes={now.find((n) => n.endpoint === e.name)?.lanes ?? []} />
+                  ) : (
+                    <span className="text-ink-2">nothing answers yet</span>
+                  )}
                 </div>
               ))}
             </div>
@@ -108,7 +114,8 @@ function Waiting() {
                 at: p.opened_at,
                 head: (
                   <>
-                    {p.emergency && <EmergencyTag />} <To to={`/reviews/${p.id}`}>{p.id}</To>: <Ref to={p.version} /> to {p.to} <GateTicks promotion={p} />
+                    {p.emergency && <EmergencyTag />} <To to={`/reviews/${p.id}`}>{p.id}</To>: <Ref to={p.version} /> to{' '}
+                    {p.to} <GateTicks promotion={p} />
                   </>
                 ),
                 detail: `${p.asked_by} asks${p.note ? `: “${p.note}”` : ''}`,

@@ -21,14 +21,32 @@ export function Checklist({ review: r }: { review: Review }) {
         {r.checklist.map((item) => {
           const done = item.tick && !item.tick.stale
           return (
-            <li key={`${item.rung} ${item.name}`} className="grid grid-cols-[20px_minmax(0,1fr)_auto] items-baseline gap-2" data-item={item.name}>
-              {done ? <Check size={15} className="text-main self-center" aria-label="done" /> : <Square size={15} className="text-ink-3 self-center" aria-label="open" />}
+            <li
+              key={`${item.rung} ${item.name}`}
+              className="grid grid-cols-[20px_minmax(0,1fr)_auto] items-baseline gap-2"
+              data-item={item.name}
+            >
+              {done ? (
+                <Check size={15} className="text-main self-center" aria-label="done" />
+              ) : (
+                <Square size={15} className="text-ink-3 self-center" aria-label="open" />
+              )}
               <span className="min-w-0">
                 {item.text}
                 {item.tick && (
                   <span className="text-ink-2 block text-[13px] break-words">
                     {item.tick.stale ? 'stale: ' : ''}
-                    {item.tick.by}: {item.tick.note} {item.tick.link && <a className="underline underline-offset-3" href={item.tick.link} rel="noreferrer noopener" target="_blank">{item.tick.link}</a>}
+                    {item.tick.by}: {item.tick.note}{' '}
+                    {item.tick.link && (
+                      <a
+                        className="underline underline-offset-3"
+                        href={item.tick.link}
+                        rel="noreferrer noopener"
+                        target="_blank"
+                      >
+                        {item.tick.link}
+                      </a>
+                    )}
                   </span>
                 )}
               </span>
@@ -52,14 +70,23 @@ function TickSheet({ promotion, item }: { promotion: string; item: Review['check
           className="grid gap-4"
           onSubmit={(event) => {
             event.preventDefault()
-            tick.mutate({ item: item.name, rung: item.rung, note: note || undefined, link: link || undefined }, { onSuccess: done })
+            tick.mutate(
+              { item: item.name, rung: item.rung, note: note || undefined, link: link || undefined },
+              { onSuccess: done },
+            )
           }}
         >
           <Field label="What you saw">
             <textarea className={inputLook} rows={2} value={note} onChange={(event) => setNote(event.target.value)} />
           </Field>
           <Field label={item.link ? 'Address of what shows it (needed)' : 'Address of what shows it'}>
-            <input className={inputLook} type="url" placeholder="https://" value={link} onChange={(event) => setLink(event.target.value)} />
+            <input
+              className={inputLook}
+              type="url"
+              placeholder="https://"
+              value={link}
+              onChange={(event) => setLink(event.target.value)}
+            />
           </Field>
           {tick.error && <Problem error={tick.error} />}
           <div className="flex justify-end">
@@ -94,7 +121,8 @@ export function Decide({ review: r }: { review: Review }) {
   const [when, setWhen] = useState<string>('24h')
   const [who, setWho] = useState('')
   const mine = p.sign_offs.find((s) => s.by === me && !s.stale && !s.void)
-  const answer = (body: Parameters<typeof sign.mutate>[0]) => sign.mutate({ ...body, note: note || undefined }, { onSuccess: () => setNote('') })
+  const answer = (body: Parameters<typeof sign.mutate>[0]) =>
+    sign.mutate({ ...body, note: note || undefined }, { onSuccess: () => setNote('') })
   if (p.closed_at) return null
   return (
     <Panel title={p.state === 'to_review' ? 'Was it right?' : 'Your answer'}>
@@ -115,8 +143,20 @@ export function Decide({ review: r }: { review: Review }) {
       ) : (
         <form className="grid gap-3" onSubmit={(event) => event.preventDefault()}>
           {mine && <p className="text-ink-2">You: {said(mine)}. A new answer takes its place.</p>}
-          {p.state === 'to_review' && <p>A no takes {short(p.version)} back to {p.from}{r.answers.length > 0 && `; it answers for ${r.answers.join(', ')} until the split is changed`}.</p>}
-          <textarea className={inputLook} rows={2} aria-label="Note" placeholder="what you looked at; needed for a no" value={note} onChange={(event) => setNote(event.target.value)} />
+          {p.state === 'to_review' && (
+            <p>
+              A no takes {short(p.version)} back to {p.from}
+              {r.answers.length > 0 && `; it answers for ${r.answers.join(', ')} until the split is changed`}.
+            </p>
+          )}
+          <textarea
+            className={inputLook}
+            rows={2}
+            aria-label="Note"
+            placeholder="what you looked at; needed for a no"
+            value={note}
+            onChange={(event) => setNote(event.target.value)}
+          />
           <div className="flex flex-wrap gap-2">
             <Button look="go" disabled={sign.isPending} onClick={() => answer({ answer: 'yes' })}>
               Sign yes
@@ -126,24 +166,54 @@ export function Decide({ review: r }: { review: Review }) {
             </Button>
           </div>
           <div className="border-line flex flex-wrap items-center gap-2 border-t pt-3">
-            <Choice label="Or" value={how} options={[{ value: 'later', text: 'answer later' }, { value: 'hand', text: 'hand it over' }]} onChange={setHow} />
+            <Choice
+              label="Or"
+              value={how}
+              options={[
+                { value: 'later', text: 'answer later' },
+                { value: 'hand', text: 'hand it over' },
+              ]}
+              onChange={setHow}
+            />
             {how === 'later' ? (
               <>
-                <Choice label="When" value={when} options={laters.map(([value, text]) => ({ value, text }))} onChange={setWhen} />
-                <Button disabled={sign.isPending} onClick={() => answer({ answer: 'later', until: new Date(Date.now() + (laters.find(([v]) => v === when)?.[2] ?? 24) * 3_600_000).toISOString() })}>
+                <Choice
+                  label="When"
+                  value={when}
+                  options={laters.map(([value, text]) => ({ value, text }))}
+                  onChange={setWhen}
+                />
+                <Button
+                  disabled={sign.isPending}
+                  onClick={() =>
+                    answer({
+                      answer: 'later',
+                      until: new Date(
+                        Date.now() + (laters.find(([v]) => v === when)?.[2] ?? 24) * 3_600_000,
+                      ).toISOString(),
+                    })
+                  }
+                >
                   Later
                 </Button>
               </>
             ) : (
               <>
-                <Choice label="To whom" value={who} options={people.map((x) => ({ value: x.name, text: x.name }))} onChange={setWho} />
+                <Choice
+                  label="To whom"
+                  value={who}
+                  options={people.map((x) => ({ value: x.name, text: x.name }))}
+                  onChange={setWho}
+                />
                 <Button disabled={sign.isPending || !who} onClick={() => answer({ answer: 'hand_over', to: who })}>
                   Hand over
                 </Button>
               </>
             )}
           </div>
-          {r.sign_roles.length > 0 && <p className="text-ink-2 text-[12.5px]">Signed for by those with the role {r.sign_roles.join(' or ')}.</p>}
+          {r.sign_roles.length > 0 && (
+            <p className="text-ink-2 text-[12.5px]">Signed for by those with the role {r.sign_roles.join(' or ')}.</p>
+          )}
         </form>
       )}
       {p.incumbent && p.state === 'open' && (

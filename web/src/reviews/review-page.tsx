@@ -12,7 +12,23 @@ import { EvidenceDrawing } from '../models/evidence-drawing'
 import { EvidenceHead } from '../models/evidence-view'
 import { count, number, short, words } from '../ui/format'
 import { FormSheet } from '../ui/form'
-import { Ago, Button, Empty, Facts, Field, inputLook, Loaded, PageHead, Panel, Problem, Ref, StateMark, Tag, To, Verdict } from '../ui/parts'
+import {
+  Ago,
+  Button,
+  Empty,
+  Facts,
+  Field,
+  inputLook,
+  Loaded,
+  PageHead,
+  Panel,
+  Problem,
+  Ref,
+  StateMark,
+  Tag,
+  To,
+  Verdict,
+} from '../ui/parts'
 import { Checklist, Decide } from './answer'
 import { said } from './said'
 
@@ -53,18 +69,32 @@ function ReviewView({ review: r }: { review: Review }) {
         <div className="order-2 grid min-w-0 gap-5 xl:order-none">
           <SideBySide review={r} />
           {r.measured.map((c) => (
-            <Panel key={c.endpoint} title={`How both behaved at ${c.endpoint}, over the last day`} aside={<To to={`/endpoints/${c.endpoint}/compare?incumbent=${c.incumbent}&candidate=${c.candidate}&window=24h`}>more</To>}>
+            <Panel
+              key={c.endpoint}
+              title={`How both behaved at ${c.endpoint}, over the last day`}
+              aside={
+                <To
+                  to={`/endpoints/${c.endpoint}/compare?incumbent=${c.incumbent}&candidate=${c.candidate}&window=24h`}
+                >
+                  more
+                </To>
+              }
+            >
               <p className="mb-2">{c.sentence}</p>
               <ul>
                 {c.rows.map((row) => (
-                  <li key={row.signal} className="border-line flex flex-wrap justify-between gap-x-4 border-t py-1 first:border-0">
+                  <li
+                    key={row.signal}
+                    className="border-line flex flex-wrap justify-between gap-x-4 border-t py-1 first:border-0"
+                  >
                     <span>{row.sentence}</span>
                     <Verdict verdict={row.verdict} />
                   </li>
                 ))}
               </ul>
               <p className="text-ink-2 mt-1 text-[12.5px]">
-                {count(c.incumbent_requests)} requests answered by {short(c.incumbent)}, {count(c.candidate_requests)} by {short(c.candidate)}
+                {count(c.incumbent_requests)} requests answered by {short(c.incumbent)}, {count(c.candidate_requests)}{' '}
+                by {short(c.candidate)}
               </p>
             </Panel>
           ))}
@@ -99,7 +129,8 @@ function ReviewView({ review: r }: { review: Review }) {
 export function StateTag({ promotion: p }: { promotion: Promotion }) {
   return (
     <>
-      {p.emergency && <EmergencyTag reviewed={p.state !== 'to_review'} />} <Tag tone={p.state === 'carried_out' ? 'main' : p.closed_at ? 'bad' : 'trial'}>{words(p.state)}</Tag>
+      {p.emergency && <EmergencyTag reviewed={p.state !== 'to_review'} />}{' '}
+      <Tag tone={p.state === 'carried_out' ? 'main' : p.closed_at ? 'bad' : 'trial'}>{words(p.state)}</Tag>
     </>
   )
 }
@@ -137,26 +168,38 @@ function GateList({ review: r }: { review: Review }) {
   const p = r.promotion
   const met = p.findings.filter((f) => f.state === 'passed').length
   return (
-    <Panel title="The gate" aside={<span className="text-ink-2 text-[12.5px]">{p.findings.length === 0 ? '' : `${met} of ${p.findings.length} met${p.closed_at ? ' when it ended' : ''}`}</span>}>
+    <Panel
+      title="The gate"
+      aside={
+        <span className="text-ink-2 text-[12.5px]">
+          {p.findings.length === 0 ? '' : `${met} of ${p.findings.length} met${p.closed_at ? ' when it ended' : ''}`}
+        </span>
+      }
+    >
       {p.findings.length === 0 ? (
         <Empty>It was not judged.</Empty>
       ) : (
         <ul className="grid gap-1.5">
-          {[...p.findings].sort((a, b) => urgency.indexOf(a.state) - urgency.indexOf(b.state)).map((f, i) => (
-            <li key={i} className="flex items-baseline gap-3">
-              <StateMark state={f.state} />
-              <span className="min-w-0">
-                <Linked text={f.sentence} to={f.proof} /> <span className="text-ink-3 text-[12.5px]">{f.rung}</span>
-              </span>
-            </li>
-          ))}
+          {[...p.findings]
+            .sort((a, b) => urgency.indexOf(a.state) - urgency.indexOf(b.state))
+            .map((f, i) => (
+              <li key={i} className="flex items-baseline gap-3">
+                <StateMark state={f.state} />
+                <span className="min-w-0">
+                  <Linked text={f.sentence} to={f.proof} /> <span className="text-ink-3 text-[12.5px]">{f.rung}</span>
+                </span>
+              </li>
+            ))}
         </ul>
       )}
       {p.sign_offs.length > 0 && (
         <ul className="border-line mt-3 grid gap-1 border-t pt-2.5">
           {p.sign_offs.map((s) => (
             <li key={s.by} className={s.stale || s.void ? 'text-ink-2' : ''}>
-              <b className="font-medium">{s.by}</b> {said(s)} <span className="text-ink-2">{s.note && `“${s.note}”`} <Ago at={s.at} /></span>
+              <b className="font-medium">{s.by}</b> {said(s)}{' '}
+              <span className="text-ink-2">
+                {s.note && `“${s.note}”`} <Ago at={s.at} />
+              </span>
             </li>
           ))}
         </ul>
@@ -177,7 +220,12 @@ function Linked({ text, to }: { text: string; to?: string }) {
     </a>
   )
   const at = text.indexOf(to)
-  if (at < 0) return <>{text} {link}</>
+  if (at < 0)
+    return (
+      <>
+        {text} {link}
+      </>
+    )
   return (
     <>
       {text.slice(0, at)}
@@ -192,13 +240,26 @@ function SideBySide({ review: r }: { review: Review }) {
   if (!r.diff) {
     return (
       <Panel title={`What ${short(v.ref)} is`}>
-        <p className="text-ink-2 mb-2">{r.promotion.incumbent ? `${r.promotion.incumbent} is no longer there to compare with.` : `Nobody else stands on ${r.promotion.to}, so there is nothing to compare with.`}</p>
+        <p className="text-ink-2 mb-2">
+          {r.promotion.incumbent
+            ? `${r.promotion.incumbent} is no longer there to compare with.`
+            : `Nobody else stands on ${r.promotion.to}, so there is nothing to compare with.`}
+        </p>
         <Facts
           empty="Nothing was recorded."
           rows={[
             ...Object.entries(v.metrics).map(([k, x]) => [k, number(x)] as const),
             ...(v.data ?? []).map((d) => [words(d.role.replace('-', ' ')), d.data] as const),
-            ...(v.run ? [['run', <To key="r" to={`/models/runs/${v.run}`}>{v.run}</To>] as const] : []),
+            ...(v.run
+              ? [
+                  [
+                    'run',
+                    <To key="r" to={`/models/runs/${v.run}`}>
+                      {v.run}
+                    </To>,
+                  ] as const,
+                ]
+              : []),
             ...(v.code ? [['code', v.code.commit.slice(0, 12)] as const] : []),
           ]}
         />
@@ -214,7 +275,10 @@ function SideBySide({ review: r }: { review: Review }) {
 
 function EvidencePanel({ review: r }: { review: Review }) {
   return (
-    <Panel title="Evidence" aside={<To to={`/models/${r.candidate.model}/versions/${r.candidate.number}?show=evidence`}>all of it</To>}>
+    <Panel
+      title="Evidence"
+      aside={<To to={`/models/${r.candidate.model}/versions/${r.candidate.number}?show=evidence`}>all of it</To>}
+    >
       {r.evidence.length === 0 ? (
         <Empty command={`innerladder attach ${r.candidate.ref} -kind tests report.xml`}>No report is attached.</Empty>
       ) : (

@@ -33,7 +33,12 @@ export function ReviewsPage() {
   return (
     <>
       <PageHead title="Reviews" sub="promotions that wait for someone">
-        <Switchboard label="Which" value={view} options={[...views]} onChange={(v) => setParams(v === views[0] ? {} : { show: v }, { replace: true })} />
+        <Switchboard
+          label="Which"
+          value={view}
+          options={[...views]}
+          onChange={(v) => setParams(v === views[0] ? {} : { show: v }, { replace: true })}
+        />
       </PageHead>
       <Loaded query={found}>
         {(list) => {
@@ -60,9 +65,13 @@ export function ReviewsPage() {
 function Row({ promotion: p }: { promotion: Promotion }) {
   const open = p.findings.find((f) => f.state === 'failed') ?? p.findings.find((f) => f.state === 'waiting')
   return (
-    <li className="border-line grid gap-x-4 gap-y-0.5 border-t py-2.5 first:border-0 first:pt-0 sm:grid-cols-[minmax(0,1fr)_auto]" data-promotion={p.id}>
+    <li
+      className="border-line grid gap-x-4 gap-y-0.5 border-t py-2.5 first:border-0 first:pt-0 sm:grid-cols-[minmax(0,1fr)_auto]"
+      data-promotion={p.id}
+    >
       <div className="min-w-0">
-        {p.emergency && <EmergencyTag reviewed={p.state !== 'to_review'} />} <To to={`/reviews/${p.id}`}>{p.id}</To>: <Ref to={p.version} /> from {p.from} to <b className="font-medium">{p.to}</b>
+        {p.emergency && <EmergencyTag reviewed={p.state !== 'to_review'} />} <To to={`/reviews/${p.id}`}>{p.id}</To>:{' '}
+        <Ref to={p.version} /> from {p.from} to <b className="font-medium">{p.to}</b>
         {!p.closed_at && <GateTicks promotion={p} />}
         {p.note && <span className="text-ink-2"> “{p.note}”</span>}
         <div className="text-ink-2 text-[13px]">

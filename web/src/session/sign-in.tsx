@@ -32,21 +32,49 @@ export function SignIn() {
   const [name, setName] = useState('')
   const [password, setPassword] = useState('')
   return (
-    <Door onSubmit={() => signIn.mutate({ name: name.trim(), password }, { onSuccess: () => void navigate('/', { replace: true }) })}>
-      {ways?.empty && <p className="text-ink-2">Nobody is here yet. The service printed a link for the first owner when it started; open that.</p>}
+    <Door
+      onSubmit={() =>
+        signIn.mutate({ name: name.trim(), password }, { onSuccess: () => void navigate('/', { replace: true }) })
+      }
+    >
+      {ways?.empty && (
+        <p className="text-ink-2">
+          Nobody is here yet. The service printed a link for the first owner when it started; open that.
+        </p>
+      )}
       {ways?.provider && (
         <>
-          <a href="/api/v1/session/provider" className="border-line-strong hover:bg-paper rounded-md border px-3 py-1.5 text-center font-medium">
+          <a
+            href="/api/v1/session/provider"
+            className="border-line-strong hover:bg-paper rounded-md border px-3 py-1.5 text-center font-medium"
+          >
             Sign in by {ways.provider}
           </a>
           <p className="text-ink-3 text-center text-[12.5px]">or with a password</p>
         </>
       )}
       <Field label="Name">
-        <input className={inputLook} name="name" autoComplete="username" autoCapitalize="none" autoFocus required value={name} onChange={(event) => setName(event.target.value)} />
+        <input
+          className={inputLook}
+          name="name"
+          autoComplete="username"
+          autoCapitalize="none"
+          autoFocus
+          required
+          value={name}
+          onChange={(event) => setName(event.target.value)}
+        />
       </Field>
       <Field label="Password">
-        <input className={inputLook} type="password" name="password" autoComplete="current-password" required value={password} onChange={(event) => setPassword(event.target.value)} />
+        <input
+          className={inputLook}
+          type="password"
+          name="password"
+          autoComplete="current-password"
+          required
+          value={password}
+          onChange={(event) => setPassword(event.target.value)}
+        />
       </Field>
       {signIn.error && <Problem error={signIn.error} />}
       <Button look="go" type="submit" className="justify-center" disabled={signIn.isPending}>
@@ -79,13 +107,31 @@ export function Welcome() {
   }
   if (!link.data) return null
   return (
-    <Door onSubmit={() => !differ && comeIn.mutate({ secret, name: first ? name.trim() : undefined, password: chosen.password }, { onSuccess: () => void navigate('/', { replace: true }) })}>
+    <Door
+      onSubmit={() =>
+        !differ &&
+        comeIn.mutate(
+          { secret, name: first ? name.trim() : undefined, password: chosen.password },
+          { onSuccess: () => void navigate('/', { replace: true }) },
+        )
+      }
+    >
       <p className="text-ink-2">
-        {first ? 'Welcome. You are the first here, and will keep the service: choose the name that everybody will see, and a password.' : `Welcome, ${link.data.name ?? ''}. Choose a password.`}
+        {first
+          ? 'Welcome. You are the first here, and will keep the service: choose the name that everybody will see, and a password.'
+          : `Welcome, ${link.data.name ?? ''}. Choose a password.`}
       </p>
       {first && (
         <Field label="Name, in small letters">
-          <input className={inputLook} name="name" autoComplete="username" autoCapitalize="none" required value={name} onChange={(event) => setName(event.target.value)} />
+          <input
+            className={inputLook}
+            name="name"
+            autoComplete="username"
+            autoCapitalize="none"
+            required
+            value={name}
+            onChange={(event) => setName(event.target.value)}
+          />
         </Field>
       )}
       <NewPassword chosen={chosen} onChange={setChosen} />

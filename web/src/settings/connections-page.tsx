@@ -1,7 +1,16 @@
 import { useState } from 'react'
 
 import type { Webhook } from '../api/client'
-import { useAddWebhook, useDeliveries, useMail, useRemoveWebhook, useSendAgain, useSetMail, useTestMail, useWebhooks } from '../api/keeping'
+import {
+  useAddWebhook,
+  useDeliveries,
+  useMail,
+  useRemoveWebhook,
+  useSendAgain,
+  useSetMail,
+  useTestMail,
+  useWebhooks,
+} from '../api/keeping'
 import { useMay } from '../api/people'
 import { useProjects } from '../api/queries'
 import { Form, FormSheet } from '../ui/form'
@@ -26,7 +35,9 @@ export function ConnectionsPage() {
         <Loaded query={webhooks}>
           {(list) =>
             list.items.length === 0 ? (
-              <Empty command="innerladder webhook add https://… -project forecasting -kind split -kind alert">Nothing is told yet.</Empty>
+              <Empty command="innerladder webhook add https://… -project forecasting -kind split -kind alert">
+                Nothing is told yet.
+              </Empty>
             ) : (
               <div className="grid gap-4">
                 {list.items.map((w) => (
@@ -59,7 +70,11 @@ function WebhookView({ webhook: w }: { webhook: Webhook }) {
           <button type="button" className="cursor-pointer underline underline-offset-3" onClick={() => setOpen(!open)}>
             {open ? 'hide deliveries' : 'deliveries'}
           </button>
-          <button type="button" className="text-bad cursor-pointer underline underline-offset-3" onClick={() => remove.mutate(w.id)}>
+          <button
+            type="button"
+            className="text-bad cursor-pointer underline underline-offset-3"
+            onClick={() => remove.mutate(w.id)}
+          >
             remove
           </button>
         </span>
@@ -82,7 +97,10 @@ function Deliveries({ webhook }: { webhook: number }) {
         ) : (
           <ul className="mt-1">
             {list.items.map((d) => (
-              <li key={d.id} className="border-line grid items-baseline gap-x-3 border-t py-1 text-[12.5px] md:grid-cols-[90px_minmax(0,1fr)_minmax(0,1fr)_auto]">
+              <li
+                key={d.id}
+                className="border-line grid items-baseline gap-x-3 border-t py-1 text-[12.5px] md:grid-cols-[90px_minmax(0,1fr)_minmax(0,1fr)_auto]"
+              >
                 <Tag tone={tones[d.state]}>{d.state}</Tag>
                 <span className="min-w-0 truncate">
                   {d.entry.kind}: {d.entry.sentence} {d.person && `to ${d.person}`}
@@ -93,7 +111,11 @@ function Deliveries({ webhook }: { webhook: number }) {
                 </span>
                 <span className="text-ink-2 flex gap-2">
                   <Ago at={d.done_at ?? d.made_at} />
-                  <button type="button" className="cursor-pointer underline underline-offset-3" onClick={() => again.mutate(d.id)}>
+                  <button
+                    type="button"
+                    className="cursor-pointer underline underline-offset-3"
+                    onClick={() => again.mutate(d.id)}
+                  >
                     send again
                   </button>
                 </span>
@@ -113,15 +135,42 @@ function AddWebhook() {
   const [address, setAddress] = useState('')
   const [project, setProject] = useState('')
   const [kinds, setKinds] = useState('')
-  if (add.data) return <ShownOnce what="What is sent is signed with this secret, as the Standard Webhooks specification says." secret={add.data.secret} />
+  if (add.data)
+    return (
+      <ShownOnce
+        what="What is sent is signed with this secret, as the Standard Webhooks specification says."
+        secret={add.data.secret}
+      />
+    )
   return (
-    <Form submit="Add" pending={add.isPending || !project} error={add.error} onSubmit={() => add.mutate({ address: address.trim(), project, kinds: kinds.split(/[\s,]+/).filter(Boolean) })}>
+    <Form
+      submit="Add"
+      pending={add.isPending || !project}
+      error={add.error}
+      onSubmit={() => add.mutate({ address: address.trim(), project, kinds: kinds.split(/[\s,]+/).filter(Boolean) })}
+    >
       <Field label="Address">
-        <input className={inputLook} name="address" type="url" placeholder="https://" required value={address} onChange={(event) => setAddress(event.target.value)} />
+        <input
+          className={inputLook}
+          name="address"
+          type="url"
+          placeholder="https://"
+          required
+          value={address}
+          onChange={(event) => setAddress(event.target.value)}
+        />
       </Field>
       <div className="flex items-center gap-2">
         of what happens in
-        <Choice label="Project" value={project} options={[...(everything ? [{ value: '*', text: 'all projects' }] : []), ...projects.map((p) => ({ value: p.name, text: p.name }))]} onChange={setProject} />
+        <Choice
+          label="Project"
+          value={project}
+          options={[
+            ...(everything ? [{ value: '*', text: 'all projects' }] : []),
+            ...projects.map((p) => ({ value: p.name, text: p.name })),
+          ]}
+          onChange={setProject}
+        />
       </div>
       <Field label="Kinds, such as split or alert.raised; everything when empty">
         <input className={inputLook} name="kinds" value={kinds} onChange={(event) => setKinds(event.target.value)} />
@@ -149,7 +198,16 @@ function MailPanel() {
         {(m) => (
           <Facts
             empty="No e-mail is sent."
-            rows={m.host ? [['server', `${m.host}:${m.port ?? ''} (${m.tls ?? ''})`], ['as', m.user || 'nobody'], ['password', m.has_password ? 'kept, sealed' : 'none'], ['from', m.from ?? '']] : []}
+            rows={
+              m.host
+                ? [
+                    ['server', `${m.host}:${m.port ?? ''} (${m.tls ?? ''})`],
+                    ['as', m.user || 'nobody'],
+                    ['password', m.has_password ? 'kept, sealed' : 'none'],
+                    ['from', m.from ?? ''],
+                  ]
+                : []
+            }
           />
         )}
       </Loaded>
@@ -178,21 +236,43 @@ function MailForm({ done }: { done: () => void }) {
       submit="Save"
       pending={set.isPending}
       error={set.error}
-      onSubmit={() => set.mutate({ host: host.trim(), port: Number(port) || undefined, tls, user, from, password: password || undefined }, { onSuccess: done })}
+      onSubmit={() =>
+        set.mutate(
+          { host: host.trim(), port: Number(port) || undefined, tls, user, from, password: password || undefined },
+          { onSuccess: done },
+        )
+      }
     >
       <Field label="SMTP server; empty sends no e-mail">
         <input className={inputLook} name="host" value={host} onChange={(event) => setHost(event.target.value)} />
       </Field>
       <div className="flex flex-wrap items-center gap-2">
         port
-        <input className={`${inputLook} w-24!`} aria-label="Port" inputMode="numeric" value={port} onChange={(event) => setPort(event.target.value)} />
-        <Choice label="How the connection is secured" value={tls} options={['starttls', 'tls', 'none'].map((t) => ({ value: t, text: t }))} onChange={(t) => setTLS(t as 'starttls' | 'tls' | 'none')} />
+        <input
+          className={`${inputLook} w-24!`}
+          aria-label="Port"
+          inputMode="numeric"
+          value={port}
+          onChange={(event) => setPort(event.target.value)}
+        />
+        <Choice
+          label="How the connection is secured"
+          value={tls}
+          options={['starttls', 'tls', 'none'].map((t) => ({ value: t, text: t }))}
+          onChange={(t) => setTLS(t as 'starttls' | 'tls' | 'none')}
+        />
       </div>
       <Field label="Name to sign in with there; may stay empty">
         <input className={inputLook} value={user} onChange={(event) => setUser(event.target.value)} />
       </Field>
       <Field label={before?.has_password ? 'Password; the one that is kept stays when empty' : 'Password'}>
-        <input className={inputLook} type="password" autoComplete="off" value={password} onChange={(event) => setPassword(event.target.value)} />
+        <input
+          className={inputLook}
+          type="password"
+          autoComplete="off"
+          value={password}
+          onChange={(event) => setPassword(event.target.value)}
+        />
       </Field>
       <Field label="Sender">
         <input className={inputLook} type="email" value={from} onChange={(event) => setFrom(event.target.value)} />

@@ -20,7 +20,12 @@ export function LadderPage() {
   return (
     <>
       <div className="flex flex-wrap items-center gap-3">
-        <Choice label="Project" value={project} options={projects.map((p) => ({ value: p.name, text: p.name }))} onChange={(p) => setParams({ project: p }, { replace: true })} />
+        <Choice
+          label="Project"
+          value={project}
+          options={projects.map((p) => ({ value: p.name, text: p.name }))}
+          onChange={(p) => setParams({ project: p }, { replace: true })}
+        />
         <Loaded query={ladder}>
           {(l) => (
             <span className="text-ink-2">
@@ -41,7 +46,13 @@ export function LadderPage() {
   )
 }
 
-const part = (l: LadderRevision): Ladder => ({ rungs: l.rungs, carry_out: l.carry_out, remind_after: l.remind_after, expire_after: l.expire_after, freezes: l.freezes })
+const part = (l: LadderRevision): Ladder => ({
+  rungs: l.rungs,
+  carry_out: l.carry_out,
+  remind_after: l.remind_after,
+  expire_after: l.expire_after,
+  freezes: l.freezes,
+})
 
 function Editor({ project, saved }: { project: string; saved: LadderRevision }) {
   const [ladder, setLadder] = useState<Ladder>(() => part(saved))
@@ -49,7 +60,11 @@ function Editor({ project, saved }: { project: string; saved: LadderRevision }) 
   const may = useMay('manage', project)
   const set = useSetLadder(project, saved.number)
   const changed = JSON.stringify(ladder) !== JSON.stringify(part(saved))
-  const setRung = (i: number, rung: Rung | undefined) => setLadder({ ...ladder, rungs: rung ? ladder.rungs.map((r, j) => (j === i ? rung : r)) : ladder.rungs.filter((_, j) => j !== i) })
+  const setRung = (i: number, rung: Rung | undefined) =>
+    setLadder({
+      ...ladder,
+      rungs: rung ? ladder.rungs.map((r, j) => (j === i ? rung : r)) : ladder.rungs.filter((_, j) => j !== i),
+    })
   const move = (i: number, by: number) => {
     const rungs = [...ladder.rungs]
     const [r] = rungs.splice(i, 1)
@@ -62,11 +77,28 @@ function Editor({ project, saved }: { project: string; saved: LadderRevision }) 
         <Panel title="Rungs, the highest on top">
           <div className="grid gap-4">
             {ladder.rungs
-              .map((r, i) => <RungEditor key={i} rung={r} lowest={i === 0} highest={i === ladder.rungs.length - 1} onChange={(rung) => setRung(i, rung)} onMove={(by) => move(i, by)} />)
+              .map((r, i) => (
+                <RungEditor
+                  key={i}
+                  rung={r}
+                  lowest={i === 0}
+                  highest={i === ladder.rungs.length - 1}
+                  onChange={(rung) => setRung(i, rung)}
+                  onMove={(by) => move(i, by)}
+                />
+              ))
               .reverse()}
           </div>
           {may && (
-            <Button className="mt-4" onClick={() => setLadder({ ...ladder, rungs: [...ladder.rungs, { name: `rung-${ladder.rungs.length + 1}`, gate: [] }] })}>
+            <Button
+              className="mt-4"
+              onClick={() =>
+                setLadder({
+                  ...ladder,
+                  rungs: [...ladder.rungs, { name: `rung-${ladder.rungs.length + 1}`, gate: [] }],
+                })
+              }
+            >
               Add a rung on top
             </Button>
           )}
@@ -74,17 +106,38 @@ function Editor({ project, saved }: { project: string; saved: LadderRevision }) 
         <Panel title="For all promotions">
           <div className="flex flex-wrap items-end gap-4">
             <Field label="Carried out, when the gate is met">
-              <Choice label="Carried out" value={ladder.carry_out ?? 'at_once'} options={[{ value: 'at_once', text: 'at once' }, { value: 'by_hand', text: 'by hand' }]} onChange={(v) => setLadder({ ...ladder, carry_out: v as 'at_once' })} />
+              <Choice
+                label="Carried out"
+                value={ladder.carry_out ?? 'at_once'}
+                options={[
+                  { value: 'at_once', text: 'at once' },
+                  { value: 'by_hand', text: 'by hand' },
+                ]}
+                onChange={(v) => setLadder({ ...ladder, carry_out: v as 'at_once' })}
+              />
             </Field>
             <Field label="Reviewers are reminded after">
-              <TextInput label="Reminded after" narrow value={ladder.remind_after ?? ''} onCommit={(v) => setLadder({ ...ladder, remind_after: v })} />
+              <TextInput
+                label="Reminded after"
+                narrow
+                value={ladder.remind_after ?? ''}
+                onCommit={(v) => setLadder({ ...ladder, remind_after: v })}
+              />
             </Field>
             <Field label="Expires unanswered after">
-              <TextInput label="Expires after" narrow value={ladder.expire_after ?? ''} onCommit={(v) => setLadder({ ...ladder, expire_after: v })} />
+              <TextInput
+                label="Expires after"
+                narrow
+                value={ladder.expire_after ?? ''}
+                onCommit={(v) => setLadder({ ...ladder, expire_after: v })}
+              />
             </Field>
           </div>
         </Panel>
-        <Freezes freezes={ladder.freezes ?? []} onChange={(freezes) => setLadder({ ...ladder, freezes: freezes.length > 0 ? freezes : undefined })} />
+        <Freezes
+          freezes={ladder.freezes ?? []}
+          onChange={(freezes) => setLadder({ ...ladder, freezes: freezes.length > 0 ? freezes : undefined })}
+        />
       </fieldset>
       <div className="grid min-w-0 gap-4 xl:sticky xl:top-5">
         {may && (
@@ -96,7 +149,13 @@ function Editor({ project, saved }: { project: string; saved: LadderRevision }) 
                 set.mutate({ ...ladder, reason })
               }}
             >
-              <input className={inputLook} aria-label="Why it changes" placeholder="why it changes" value={reason} onChange={(event) => setReason(event.target.value)} />
+              <input
+                className={inputLook}
+                aria-label="Why it changes"
+                placeholder="why it changes"
+                value={reason}
+                onChange={(event) => setReason(event.target.value)}
+              />
               {set.error && <Problem error={set.error} />}
               <div className="flex gap-2">
                 <Button look="go" type="submit" disabled={!changed || set.isPending}>
@@ -115,22 +174,56 @@ function Editor({ project, saved }: { project: string; saved: LadderRevision }) 
   )
 }
 
-function RungEditor({ rung, lowest, highest, onChange, onMove }: { rung: Rung; lowest: boolean; highest: boolean; onChange: (r: Rung | undefined) => void; onMove: (by: number) => void }) {
+function RungEditor({
+  rung,
+  lowest,
+  highest,
+  onChange,
+  onMove,
+}: {
+  rung: Rung
+  lowest: boolean
+  highest: boolean
+  onChange: (r: Rung | undefined) => void
+  onMove: (by: number) => void
+}) {
   const kinds = useRequirementKinds().data ?? []
   const small = 'cursor-pointer p-1 disabled:opacity-30 disabled:cursor-default text-ink-2 hover:text-ink'
   return (
     <div className="border-line-strong rounded-md border-b-[5px] border-x-[3px] px-3 pt-1 pb-3" data-rung={rung.name}>
       <div className="flex flex-wrap items-center gap-2">
         <TextInput label="Name of the rung" narrow value={rung.name} onCommit={(name) => onChange({ ...rung, name })} />
-        <TextInput label="What it means" value={rung.meaning ?? ''} placeholder="what it means to stand here" onCommit={(meaning) => onChange({ ...rung, meaning: meaning || undefined })} />
+        <TextInput
+          label="What it means"
+          value={rung.meaning ?? ''}
+          placeholder="what it means to stand here"
+          onCommit={(meaning) => onChange({ ...rung, meaning: meaning || undefined })}
+        />
         <span className="ml-auto flex">
-          <button type="button" className={small} aria-label={`${rung.name} up`} disabled={highest} onClick={() => onMove(1)}>
+          <button
+            type="button"
+            className={small}
+            aria-label={`${rung.name} up`}
+            disabled={highest}
+            onClick={() => onMove(1)}
+          >
             <ArrowUp size={15} />
           </button>
-          <button type="button" className={small} aria-label={`${rung.name} down`} disabled={lowest} onClick={() => onMove(-1)}>
+          <button
+            type="button"
+            className={small}
+            aria-label={`${rung.name} down`}
+            disabled={lowest}
+            onClick={() => onMove(-1)}
+          >
             <ArrowDown size={15} />
           </button>
-          <button type="button" className={small} aria-label={`Remove ${rung.name}`} onClick={() => onChange(undefined)}>
+          <button
+            type="button"
+            className={small}
+            aria-label={`Remove ${rung.name}`}
+            onClick={() => onChange(undefined)}
+          >
             <X size={15} />
           </button>
         </span>
@@ -138,16 +231,44 @@ function RungEditor({ rung, lowest, highest, onChange, onMove }: { rung: Rung; l
       {!lowest && (
         <>
           <div className="text-ink-2 mt-2 flex flex-wrap items-center gap-x-4 gap-y-2 text-[13px]">
-            <Tickbox label="holds one version" on={!!rung.holds_one} onChange={(on) => onChange({ ...rung, holds_one: on || undefined, displaced: undefined })} />
+            <Tickbox
+              label="holds one version"
+              on={!!rung.holds_one}
+              onChange={(on) => onChange({ ...rung, holds_one: on || undefined, displaced: undefined })}
+            />
             {rung.holds_one && (
-              <Choice label="Where the other goes" value={rung.displaced ?? 'below'} options={[{ value: 'below', text: 'the other steps down a rung' }, { value: 'retired', text: 'the other is retired' }]} onChange={(v) => onChange({ ...rung, displaced: v === 'below' ? undefined : (v as 'retired') })} />
+              <Choice
+                label="Where the other goes"
+                value={rung.displaced ?? 'below'}
+                options={[
+                  { value: 'below', text: 'the other steps down a rung' },
+                  { value: 'retired', text: 'the other is retired' },
+                ]}
+                onChange={(v) => onChange({ ...rung, displaced: v === 'below' ? undefined : (v as 'retired') })}
+              />
             )}
-            <Tickbox label="rungs below may be skipped" on={!!rung.skip} onChange={(on) => onChange({ ...rung, skip: on || undefined })} />
+            <Tickbox
+              label="rungs below may be skipped"
+              on={!!rung.skip}
+              onChange={(on) => onChange({ ...rung, skip: on || undefined })}
+            />
             <span className="inline-flex items-center gap-1.5">
-              asked for by <Texts label="Roles that may ask" value={rung.ask ?? []} placeholder="anyone who may" onCommit={(ask) => onChange({ ...rung, ask: ask.length ? ask : undefined })} />
+              asked for by{' '}
+              <Texts
+                label="Roles that may ask"
+                value={rung.ask ?? []}
+                placeholder="anyone who may"
+                onCommit={(ask) => onChange({ ...rung, ask: ask.length ? ask : undefined })}
+              />
             </span>
             <span className="inline-flex items-center gap-1.5">
-              signed by <Texts label="Roles that may sign" value={rung.sign ?? []} placeholder="anyone who may" onCommit={(sign) => onChange({ ...rung, sign: sign.length ? sign : undefined })} />
+              signed by{' '}
+              <Texts
+                label="Roles that may sign"
+                value={rung.sign ?? []}
+                placeholder="anyone who may"
+                onCommit={(sign) => onChange({ ...rung, sign: sign.length ? sign : undefined })}
+              />
             </span>
           </div>
           <ul className="mt-2 grid gap-2">
@@ -156,7 +277,12 @@ function RungEditor({ rung, lowest, highest, onChange, onMove }: { rung: Rung; l
                 key={`${q.kind} ${i}`}
                 requirement={q}
                 info={kinds.find((k) => k.kind === q.kind)}
-                onChange={(next) => onChange({ ...rung, gate: next ? rung.gate.map((g, j) => (j === i ? next : g)) : rung.gate.filter((_, j) => j !== i) })}
+                onChange={(next) =>
+                  onChange({
+                    ...rung,
+                    gate: next ? rung.gate.map((g, j) => (j === i ? next : g)) : rung.gate.filter((_, j) => j !== i),
+                  })
+                }
               />
             ))}
           </ul>
@@ -165,7 +291,15 @@ function RungEditor({ rung, lowest, highest, onChange, onMove }: { rung: Rung; l
               label={`Add a requirement to ${rung.name}`}
               value=""
               options={kinds.map((k) => ({ value: k.kind, text: `${words(k.kind)}: ${k.what}` }))}
-              onChange={(kind) => onChange({ ...rung, gate: [...rung.gate, { kind: kind as Requirement['kind'], ...(kind === 'sign_offs' ? { count: 1 } : {}) }] })}
+              onChange={(kind) =>
+                onChange({
+                  ...rung,
+                  gate: [
+                    ...rung.gate,
+                    { kind: kind as Requirement['kind'], ...(kind === 'sign_offs' ? { count: 1 } : {}) },
+                  ],
+                })
+              }
             />
           </div>
         </>
@@ -177,38 +311,95 @@ function RungEditor({ rung, lowest, highest, onChange, onMove }: { rung: Rung; l
 type Items = { name: string; text: string; link?: boolean }[]
 
 /** One requirement: its kind and, made from the description of the kind, its settings. */
-function RequirementEditor({ requirement: q, info, onChange }: { requirement: Requirement; info: KindInfo | undefined; onChange: (q: Requirement | undefined) => void }) {
+function RequirementEditor({
+  requirement: q,
+  info,
+  onChange,
+}: {
+  requirement: Requirement
+  info: KindInfo | undefined
+  onChange: (q: Requirement | undefined) => void
+}) {
   const values = q as Record<string, unknown>
   const put = (name: string, value: unknown) => {
     const unset = value === undefined || value === '' || value === false
-    onChange(Object.fromEntries([...Object.entries(values).filter(([k]) => k !== name), ...(unset ? [] : [[name, value]])]) as Requirement)
+    onChange(
+      Object.fromEntries([
+        ...Object.entries(values).filter(([k]) => k !== name),
+        ...(unset ? [] : [[name, value]]),
+      ]) as Requirement,
+    )
   }
   return (
-    <li className="bg-paper relative flex flex-wrap items-center gap-x-3 gap-y-1.5 rounded-md py-1.5 pr-9 pl-2.5" data-requirement={q.kind}>
+    <li
+      className="bg-paper relative flex flex-wrap items-center gap-x-3 gap-y-1.5 rounded-md py-1.5 pr-9 pl-2.5"
+      data-requirement={q.kind}
+    >
       <b className="font-medium" title={info?.what}>
         {words(q.kind)}
       </b>
       {info?.settings.map((s) => {
         const label = `${words(q.kind)}: ${words(s.name)}`
         const value = values[s.name]
-        if (s.type === 'flag') return <Tickbox key={s.name} label={words(s.name)} title={s.what} on={value === true} onChange={(on) => put(s.name, on)} />
-        if (s.type === 'items') return <ItemsEditor key={s.name} items={(value as Items | undefined) ?? []} onChange={(items) => put(s.name, items)} />
+        if (s.type === 'flag')
+          return (
+            <Tickbox
+              key={s.name}
+              label={words(s.name)}
+              title={s.what}
+              on={value === true}
+              onChange={(on) => put(s.name, on)}
+            />
+          )
+        if (s.type === 'items')
+          return (
+            <ItemsEditor
+              key={s.name}
+              items={(value as Items | undefined) ?? []}
+              onChange={(items) => put(s.name, items)}
+            />
+          )
         return (
           <span key={s.name} className="inline-flex items-center gap-1.5 text-[13px]" title={s.what}>
             {s.name !== q.kind && <span className="text-ink-2">{words(s.name)}</span>}
             {s.among && s.type === 'text' ? (
-              <Choice label={label} placeholder={s.name === q.kind ? 'choose' : 'not said'} value={(value as string | undefined) ?? ''} options={s.among.map((a) => ({ value: a, text: a }))} onChange={(v) => put(s.name, v)} />
+              <Choice
+                label={label}
+                placeholder={s.name === q.kind ? 'choose' : 'not said'}
+                value={(value as string | undefined) ?? ''}
+                options={s.among.map((a) => ({ value: a, text: a }))}
+                onChange={(v) => put(s.name, v)}
+              />
             ) : s.type === 'texts' ? (
-              <Texts label={label} value={(value as string[] | undefined) ?? []} onCommit={(v) => put(s.name, v.length ? v : undefined)} />
+              <Texts
+                label={label}
+                value={(value as string[] | undefined) ?? []}
+                onCommit={(v) => put(s.name, v.length ? v : undefined)}
+              />
             ) : s.type === 'text' ? (
-              <TextInput label={label} narrow value={(value as string | undefined) ?? ''} onCommit={(v) => put(s.name, v)} />
+              <TextInput
+                label={label}
+                narrow
+                value={(value as string | undefined) ?? ''}
+                onCommit={(v) => put(s.name, v)}
+              />
             ) : (
-              <TextInput label={label} tiny value={value === undefined ? '' : String(value as number)} onCommit={(v) => put(s.name, v.trim() === '' || Number.isNaN(Number(v)) ? undefined : Number(v))} />
+              <TextInput
+                label={label}
+                tiny
+                value={value === undefined ? '' : String(value as number)}
+                onCommit={(v) => put(s.name, v.trim() === '' || Number.isNaN(Number(v)) ? undefined : Number(v))}
+              />
             )}
           </span>
         )
       })}
-      <button type="button" className="text-ink-2 hover:text-ink absolute top-1.5 right-1.5 cursor-pointer p-1" aria-label={`Remove ${words(q.kind)}`} onClick={() => onChange(undefined)}>
+      <button
+        type="button"
+        className="text-ink-2 hover:text-ink absolute top-1.5 right-1.5 cursor-pointer p-1"
+        aria-label={`Remove ${words(q.kind)}`}
+        onClick={() => onChange(undefined)}
+      >
         <X size={14} />
       </button>
     </li>
@@ -223,15 +414,28 @@ function ItemsEditor({ items, onChange }: { items: Items; onChange: (items: Item
         return (
           <div key={i} className="flex flex-wrap items-center gap-2">
             <TextInput label="Name of the item" narrow value={item.name} onCommit={(name) => set({ name })} />
-            <TextInput label="What to look at" value={item.text} placeholder="what to look at" onCommit={(text) => set({ text })} />
+            <TextInput
+              label="What to look at"
+              value={item.text}
+              placeholder="what to look at"
+              onCommit={(text) => set({ text })}
+            />
             <Tickbox label="needs a link" on={!!item.link} onChange={(on) => set({ link: on || undefined })} />
-            <button type="button" className="text-ink-2 cursor-pointer p-1" aria-label={`Remove the item ${item.name}`} onClick={() => onChange(items.filter((_, j) => j !== i))}>
+            <button
+              type="button"
+              className="text-ink-2 cursor-pointer p-1"
+              aria-label={`Remove the item ${item.name}`}
+              onClick={() => onChange(items.filter((_, j) => j !== i))}
+            >
               <X size={13} />
             </button>
           </div>
         )
       })}
-      <Button className="justify-self-start px-2 py-0.5" onClick={() => onChange([...items, { name: `item-${items.length + 1}`, text: 'looked at it' }])}>
+      <Button
+        className="justify-self-start px-2 py-0.5"
+        onClick={() => onChange([...items, { name: `item-${items.length + 1}`, text: 'looked at it' }])}
+      >
         Add an item
       </Button>
     </div>
@@ -243,25 +447,57 @@ type Freeze = NonNullable<Ladder['freezes']>[number]
 function Freezes({ freezes, onChange }: { freezes: Freeze[]; onChange: (f: Freeze[]) => void }) {
   return (
     <Panel title="Change freezes">
-      <p className="text-ink-2 mb-2 text-[13px]">Windows in which nothing steps on a rung whose gate has the requirement “no freeze”. With days they come every week, and the times are times of day.</p>
+      <p className="text-ink-2 mb-2 text-[13px]">
+        Windows in which nothing steps on a rung whose gate has the requirement “no freeze”. With days they come every
+        week, and the times are times of day.
+      </p>
       <ul className="grid gap-2">
         {freezes.map((f, i) => {
           const set = (next: Partial<Freeze>) => onChange(freezes.map((x, j) => (j === i ? { ...x, ...next } : x)))
           return (
             <li key={i} className="bg-paper flex flex-wrap items-center gap-2 rounded-md px-2.5 py-1.5">
               <TextInput label="Name of the freeze" narrow value={f.name} onCommit={(name) => set({ name })} />
-              from <TextInput label="From" narrow value={f.from} placeholder="2026-12-20 16:00" onCommit={(from) => set({ from })} />
-              to <TextInput label="To" narrow value={f.to} placeholder="2027-01-06 08:00" onCommit={(to) => set({ to })} />
-              <TextInput label="Time zone" narrow value={f.zone} placeholder="Europe/Stockholm" onCommit={(zone) => set({ zone })} />
-              <Texts label="Days" value={f.days ?? []} placeholder="once; or mon, fri" onCommit={(days) => set({ days: days.length ? (days as Freeze['days']) : undefined })} />
-              <button type="button" className="text-ink-2 cursor-pointer p-1" aria-label={`Remove the freeze ${f.name}`} onClick={() => onChange(freezes.filter((_, j) => j !== i))}>
+              from{' '}
+              <TextInput
+                label="From"
+                narrow
+                value={f.from}
+                placeholder="2026-12-20 16:00"
+                onCommit={(from) => set({ from })}
+              />
+              to{' '}
+              <TextInput label="To" narrow value={f.to} placeholder="2027-01-06 08:00" onCommit={(to) => set({ to })} />
+              <TextInput
+                label="Time zone"
+                narrow
+                value={f.zone}
+                placeholder="Europe/Stockholm"
+                onCommit={(zone) => set({ zone })}
+              />
+              <Texts
+                label="Days"
+                value={f.days ?? []}
+                placeholder="once; or mon, fri"
+                onCommit={(days) => set({ days: days.length ? (days as Freeze['days']) : undefined })}
+              />
+              <button
+                type="button"
+                className="text-ink-2 cursor-pointer p-1"
+                aria-label={`Remove the freeze ${f.name}`}
+                onClick={() => onChange(freezes.filter((_, j) => j !== i))}
+              >
                 <X size={14} />
               </button>
             </li>
           )
         })}
       </ul>
-      <Button className="mt-2 px-2 py-0.5" onClick={() => onChange([...freezes, { name: 'holidays', zone: 'UTC', from: '2026-12-20 16:00', to: '2027-01-06 08:00' }])}>
+      <Button
+        className="mt-2 px-2 py-0.5"
+        onClick={() =>
+          onChange([...freezes, { name: 'holidays', zone: 'UTC', from: '2026-12-20 16:00', to: '2027-01-06 08:00' }])
+        }
+      >
         Add a freeze
       </Button>
     </Panel>
@@ -269,7 +505,21 @@ function Freezes({ freezes, onChange }: { freezes: Freeze[]; onChange: (f: Freez
 }
 
 /** A text that counts when one leaves it or presses Enter, so that half a word is not judged. */
-function TextInput({ label, value, onCommit, placeholder, narrow, tiny }: { label: string; value: string; onCommit: (v: string) => void; placeholder?: string; narrow?: boolean; tiny?: boolean }) {
+function TextInput({
+  label,
+  value,
+  onCommit,
+  placeholder,
+  narrow,
+  tiny,
+}: {
+  label: string
+  value: string
+  onCommit: (v: string) => void
+  placeholder?: string
+  narrow?: boolean
+  tiny?: boolean
+}) {
   const [text, setText] = useState<string>()
   const commit = () => {
     if (text !== undefined && text !== value) onCommit(text)
@@ -294,7 +544,17 @@ function TextInput({ label, value, onCommit, placeholder, narrow, tiny }: { labe
 }
 
 /** Several texts, separated by commas. */
-function Texts({ label, value, onCommit, placeholder }: { label: string; value: string[]; onCommit: (v: string[]) => void; placeholder?: string }) {
+function Texts({
+  label,
+  value,
+  onCommit,
+  placeholder,
+}: {
+  label: string
+  value: string[]
+  onCommit: (v: string[]) => void
+  placeholder?: string
+}) {
   return (
     <TextInput
       label={label}
@@ -313,7 +573,17 @@ function Texts({ label, value, onCommit, placeholder }: { label: string; value: 
   )
 }
 
-function Tickbox({ label, on, onChange, title }: { label: string; on: boolean; onChange: (on: boolean) => void; title?: string }) {
+function Tickbox({
+  label,
+  on,
+  onChange,
+  title,
+}: {
+  label: string
+  on: boolean
+  onChange: (on: boolean) => void
+  title?: string
+}) {
   return (
     <label className="inline-flex items-center gap-1.5 text-[13px]" title={title}>
       <input type="checkbox" checked={on} onChange={(event) => onChange(event.target.checked)} /> {label}
@@ -325,7 +595,10 @@ function Tickbox({ label, on, onChange, title }: { label: string; on: boolean; o
 function PreviewPanel({ project, ladder }: { project: string; ladder: Ladder }) {
   const preview = usePreview(project, ladder)
   return (
-    <Panel title="What would pass today" aside={preview.isFetching && <span className="text-ink-3 text-[12.5px]">judging…</span>}>
+    <Panel
+      title="What would pass today"
+      aside={preview.isFetching && <span className="text-ink-3 text-[12.5px]">judging…</span>}
+    >
       {preview.error ? (
         <Problem error={preview.error} />
       ) : (
@@ -346,17 +619,23 @@ function PreviewPanel({ project, ladder }: { project: string; ladder: Ladder }) 
                   {[...p.rungs].reverse().map((r) => (
                     <tr key={r.rung} data-preview={r.rung}>
                       <td className="font-medium">{r.rung}</td>
-                      <td className="text-main">{r.pass} of {r.asked}</td>
+                      <td className="text-main">
+                        {r.pass} of {r.asked}
+                      </td>
                       <td className="text-trial">{r.people}</td>
                       <td className={r.blocked > 0 ? 'text-bad' : ''}>
                         {r.blocked}
-                        <span className="text-ink-2 block text-[12.5px]">{r.open.map((o) => `${words(o.requirement)} ${o.versions}`).join(', ')}</span>
+                        <span className="text-ink-2 block text-[12.5px]">
+                          {r.open.map((o) => `${words(o.requirement)} ${o.versions}`).join(', ')}
+                        </span>
                       </td>
                     </tr>
                   ))}
                 </tbody>
               </table>
-              <p className="text-ink-3 mt-1 text-[12.5px]">{p.judged} versions, each for the rung above the one it stands on</p>
+              <p className="text-ink-3 mt-1 text-[12.5px]">
+                {p.judged} versions, each for the rung above the one it stands on
+              </p>
               <ul className="mt-3 grid gap-2">
                 {p.versions
                   .filter((v) => v.state !== 'pass')
@@ -393,7 +672,10 @@ function Revisions({ project }: { project: string }) {
       <ul>
         {revisions.map((l) => (
           <li key={l.number} className="border-line flex flex-wrap gap-x-3 border-t py-1.5 first:border-0">
-            <b className="font-medium">{l.number}</b> {l.rungs.map((r) => r.name).join(' → ')} <span className="text-ink-2">“{l.reason}” {l.author}, <Ago at={l.made_at ?? ''} /></span>
+            <b className="font-medium">{l.number}</b> {l.rungs.map((r) => r.name).join(' → ')}{' '}
+            <span className="text-ink-2">
+              “{l.reason}” {l.author}, <Ago at={l.made_at ?? ''} />
+            </span>
           </li>
         ))}
       </ul>

@@ -1,6 +1,13 @@
 import { useState } from 'react'
 
-import { useChangePassword, useEndOtherSessions, useMe, usePreferences, useSessions, useSetPreferences } from '../api/people'
+import {
+  useChangePassword,
+  useEndOtherSessions,
+  useMe,
+  usePreferences,
+  useSessions,
+  useSetPreferences,
+} from '../api/people'
 import { Form, FormSheet } from '../ui/form'
 import { Ago, Button, Facts, Field, inputLook, Loaded, Panel, Problem } from '../ui/parts'
 import { NewPassword } from '../session/new-password'
@@ -17,7 +24,13 @@ export function MePage() {
             empty="You have no role yet and see nothing. Ask an owner for one."
             rows={[
               ...(me.email ? ([['e-mail', me.email]] as const) : []),
-              ...me.memberships.map((m) => [m.project === '*' ? 'all projects' : m.project, `${m.role}: ${(me.may[m.project] ?? []).join(', ')}`] as const),
+              ...me.memberships.map(
+                (m) =>
+                  [
+                    m.project === '*' ? 'all projects' : m.project,
+                    `${m.role}: ${(me.may[m.project] ?? []).join(', ')}`,
+                  ] as const,
+              ),
             ]}
           />
         </Panel>
@@ -48,7 +61,8 @@ function Preferences() {
   return (
     <Loaded query={preferences}>
       {(p) => {
-        const has = (topic: string, channel: string) => (p.choices as Record<string, string[]>)[topic]?.includes(channel) ?? false
+        const has = (topic: string, channel: string) =>
+          (p.choices as Record<string, string[]>)[topic]?.includes(channel) ?? false
         const turn = (topic: string, channel: string, on: boolean) => {
           const all = { ...(p.choices as Record<string, string[]>) }
           all[topic] = on ? [...(all[topic] ?? []), channel] : (all[topic] ?? []).filter((c) => c !== channel)
@@ -83,7 +97,13 @@ function Preferences() {
                 ))}
               </tbody>
             </table>
-            {(!p.mail || !p.email) && <p className="text-ink-2 mt-2 text-[12.5px]">{p.mail ? 'No e-mail address of yours is known; an owner can add one.' : 'The service sends no e-mail until its mail server is set.'}</p>}
+            {(!p.mail || !p.email) && (
+              <p className="text-ink-2 mt-2 text-[12.5px]">
+                {p.mail
+                  ? 'No e-mail address of yours is known; an owner can add one.'
+                  : 'The service sends no e-mail until its mail server is set.'}
+              </p>
+            )}
             {set.error && <Problem error={set.error} />}
           </>
         )
@@ -101,7 +121,10 @@ function Sessions() {
         <>
           <ul>
             {list.items.map((s) => (
-              <li key={s.id} className="border-line flex flex-wrap justify-between gap-x-4 border-t py-1.5 first:border-0">
+              <li
+                key={s.id}
+                className="border-line flex flex-wrap justify-between gap-x-4 border-t py-1.5 first:border-0"
+              >
                 <span className="min-w-0 truncate">
                   {s.address || 'here'} <span className="text-ink-2">{s.agent}</span>
                 </span>
@@ -129,10 +152,23 @@ function Password({ done }: { done: () => void }) {
   const [chosen, setChosen] = useState({ password: '', again: '' })
   const differ = chosen.password !== chosen.again
   return (
-    <Form submit="Change it" pending={change.isPending} error={change.error} onSubmit={() => !differ && change.mutate({ old, password: chosen.password }, { onSuccess: done })}>
+    <Form
+      submit="Change it"
+      pending={change.isPending}
+      error={change.error}
+      onSubmit={() => !differ && change.mutate({ old, password: chosen.password }, { onSuccess: done })}
+    >
       {has && (
         <Field label="Present password">
-          <input className={inputLook} type="password" name="old" autoComplete="current-password" required value={old} onChange={(event) => setOld(event.target.value)} />
+          <input
+            className={inputLook}
+            type="password"
+            name="old"
+            autoComplete="current-password"
+            required
+            value={old}
+            onChange={(event) => setOld(event.target.value)}
+          />
         </Field>
       )}
       <NewPassword chosen={chosen} onChange={setChosen} />

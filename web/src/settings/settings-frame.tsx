@@ -22,7 +22,13 @@ export function SettingsFrame() {
         {parts
           .filter(([, , shown]) => shown)
           .map(([to, text]) => (
-            <NavLink key={to} to={to} className={({ isActive }) => `px-3 py-1.5 ${isActive ? 'text-ink shadow-[inset_0_-2px_0_var(--main)]' : 'text-ink-2 hover:text-ink'}`}>
+            <NavLink
+              key={to}
+              to={to}
+              className={({ isActive }) =>
+                `px-3 py-1.5 ${isActive ? 'text-ink shadow-[inset_0_-2px_0_var(--main)]' : 'text-ink-2 hover:text-ink'}`
+              }
+            >
               {text}
             </NavLink>
           ))}

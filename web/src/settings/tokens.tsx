@@ -18,46 +18,57 @@ export function Tokens({ robot }: { robot?: string }) {
       <Loaded query={tokens}>
         {(list) =>
           list.items.length === 0 ? (
-            <Empty>{robot ? `${robot} has no token yet.` : 'You have no tokens. Programs and the command line use them instead of your password.'}</Empty>
+            <Empty>
+              {robot
+                ? `${robot} has no token yet.`
+                : 'You have no tokens. Programs and the command line use them instead of your password.'}
+            </Empty>
           ) : (
             <div className="overflow-x-auto">
-            <table className="w-full border-collapse" aria-label="Tokens">
-              <thead>
-                <tr className="text-ink-3 text-left text-[12px]">
-                  <th className="py-1 font-normal">for</th>
-                  <th className="font-normal">ends in</th>
-                  <th className="font-normal">may</th>
-                  <th className="font-normal">in</th>
-                  <th className="font-normal">expires</th>
-                  <th className="font-normal">last used</th>
-                  <th />
-                </tr>
-              </thead>
-              <tbody>
-                {list.items.map((t) => (
-                  <tr key={t.id} className="border-line border-t">
-                    <td className="py-1.5 pr-3">{t.title}</td>
-                    <td className="pr-3">…{t.hint}</td>
-                    <td className="pr-3">{t.scope.permissions?.join(', ') ?? 'all'}</td>
-                    <td className="pr-3">{t.scope.projects?.join(', ') ?? 'all'}</td>
-                    <td className="pr-3 whitespace-nowrap">{t.expires_at.slice(0, 10)}</td>
-                    <td className="pr-3">{t.used_at ? <Ago at={t.used_at} /> : 'never'}</td>
-                    <td className="text-right">
-                      <button type="button" className="text-bad cursor-pointer underline underline-offset-3" onClick={() => end.mutate(t.id)}>
-                        take away
-                      </button>
-                    </td>
+              <table className="w-full border-collapse" aria-label="Tokens">
+                <thead>
+                  <tr className="text-ink-3 text-left text-[12px]">
+                    <th className="py-1 font-normal">for</th>
+                    <th className="font-normal">ends in</th>
+                    <th className="font-normal">may</th>
+                    <th className="font-normal">in</th>
+                    <th className="font-normal">expires</th>
+                    <th className="font-normal">last used</th>
+                    <th />
                   </tr>
-                ))}
-              </tbody>
-            </table>
+                </thead>
+                <tbody>
+                  {list.items.map((t) => (
+                    <tr key={t.id} className="border-line border-t">
+                      <td className="py-1.5 pr-3">{t.title}</td>
+                      <td className="pr-3">…{t.hint}</td>
+                      <td className="pr-3">{t.scope.permissions?.join(', ') ?? 'all'}</td>
+                      <td className="pr-3">{t.scope.projects?.join(', ') ?? 'all'}</td>
+                      <td className="pr-3 whitespace-nowrap">{t.expires_at.slice(0, 10)}</td>
+                      <td className="pr-3">{t.used_at ? <Ago at={t.used_at} /> : 'never'}</td>
+                      <td className="text-right">
+                        <button
+                          type="button"
+                          className="text-bad cursor-pointer underline underline-offset-3"
+                          onClick={() => end.mutate(t.id)}
+                        >
+                          take away
+                        </button>
+                      </td>
+                    </tr>
+                  ))}
+                </tbody>
+              </table>
             </div>
           )
         }
       </Loaded>
       {end.error && <Problem error={end.error} />}
       <div>
-        <FormSheet title={robot ? `A token for ${robot}` : 'A token for yourself'} trigger={<Button>Make a token</Button>}>
+        <FormSheet
+          title={robot ? `A token for ${robot}` : 'A token for yourself'}
+          trigger={<Button>Make a token</Button>}
+        >
           {() => <MakeToken robot={robot} />}
         </FormSheet>
       </div>
@@ -73,22 +84,49 @@ function MakeToken({ robot }: { robot?: string }) {
   const [lasts, setLasts] = useState<string>('2160h')
   const [may, setMay] = useState<string[]>([])
   const [within, setWithin] = useState<string[]>([])
-  if (make.data) return <ShownOnce what={`The token for ${make.data.owner}, ${make.data.title}.`} secret={make.data.token} />
+  if (make.data)
+    return <ShownOnce what={`The token for ${make.data.owner}, ${make.data.title}.`} secret={make.data.token} />
   return (
     <Form
       submit="Make it"
       pending={make.isPending}
       error={make.error}
-      onSubmit={() => make.mutate({ title, lasts, robot, permissions: may.length ? may : undefined, projects: within.length ? within : undefined })}
+      onSubmit={() =>
+        make.mutate({
+          title,
+          lasts,
+          robot,
+          permissions: may.length ? may : undefined,
+          projects: within.length ? within : undefined,
+        })
+      }
     >
       <Field label="What it is for">
         <input className={inputLook} required value={title} onChange={(event) => setTitle(event.target.value)} />
       </Field>
       <div className="flex items-center gap-2">
-        It holds for <Choice label="How long" value={lasts} options={Object.entries(lasting).map(([value, text]) => ({ value, text }))} onChange={setLasts} />
+        It holds for{' '}
+        <Choice
+          label="How long"
+          value={lasts}
+          options={Object.entries(lasting).map(([value, text]) => ({ value, text }))}
+          onChange={setLasts}
+        />
       </div>
-      <Checks legend="Narrowed down to some permissions; all of them when none is chosen" options={permissions.map((p) => ({ value: p.name, text: p.name, what: p.what }))} chosen={may} onChange={setMay} />
-      {projects.length > 1 && !robot && <Checks legend="Narrowed down to some projects" options={projects.map((p) => ({ value: p, text: p }))} chosen={within} onChange={setWithin} />}
+      <Checks
+        legend="Narrowed down to some permissions; all of them when none is chosen"
+        options={permissions.map((p) => ({ value: p.name, text: p.name, what: p.what }))}
+        chosen={may}
+        onChange={setMay}
+      />
+      {projects.length > 1 && !robot && (
+        <Checks
+          legend="Narrowed down to some projects"
+          options={projects.map((p) => ({ value: p, text: p }))}
+          chosen={within}
+          onChange={setWithin}
+        />
+      )}
     </Form>
   )
 }

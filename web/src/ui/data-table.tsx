@@ -1,4 +1,12 @@
-import { createSortedRowModel, rowSortingFeature, sortFns, tableFeatures, useTable, type ColumnDef, type RowData } from '@tanstack/react-table'
+import {
+  createSortedRowModel,
+  rowSortingFeature,
+  sortFns,
+  tableFeatures,
+  useTable,
+  type ColumnDef,
+  type RowData,
+} from '@tanstack/react-table'
 import { ArrowDown, ArrowUp } from 'lucide-react'
 
 const features = tableFeatures({ rowSortingFeature, sortedRowModel: createSortedRowModel(), sortFns })
@@ -6,7 +14,15 @@ const features = tableFeatures({ rowSortingFeature, sortedRowModel: createSorted
 export type Columns<T extends RowData> = ColumnDef<typeof features, T>[]
 
 /** A table whose columns sort; the first column is to the left, numbers to the right. */
-export function DataTable<T extends RowData>({ data, columns, label }: { data: T[]; columns: Columns<T>; label: string }) {
+export function DataTable<T extends RowData>({
+  data,
+  columns,
+  label,
+}: {
+  data: T[]
+  columns: Columns<T>
+  label: string
+}) {
   const table = useTable({ features, columns, data })
   return (
     <div className="overflow-x-auto">
@@ -24,7 +40,11 @@ export function DataTable<T extends RowData>({ data, columns, label }: { data: T
                     className={`text-ink-3 px-1.5 py-1.5 text-[12px] font-normal whitespace-nowrap ${i === 0 ? 'text-left' : 'text-right'}`}
                   >
                     {header.column.getCanSort() ? (
-                      <button type="button" className="inline-flex cursor-pointer items-center gap-1" onClick={header.column.getToggleSortingHandler()}>
+                      <button
+                        type="button"
+                        className="inline-flex cursor-pointer items-center gap-1"
+                        onClick={header.column.getToggleSortingHandler()}
+                      >
                         {text}
                         {sorted === 'asc' && <ArrowUp size={12} />}
                         {sorted === 'desc' && <ArrowDown size={12} />}
@@ -42,7 +62,10 @@ export function DataTable<T extends RowData>({ data, columns, label }: { data: T
           {table.getRowModel().rows.map((row) => (
             <tr key={row.id}>
               {row.getAllCells().map((cell, i) => (
-                <td key={cell.id} className={`border-line border-t px-1.5 py-1.5 ${i === 0 ? 'text-left' : 'text-right'}`}>
+                <td
+                  key={cell.id}
+                  className={`border-line border-t px-1.5 py-1.5 ${i === 0 ? 'text-left' : 'text-right'}`}
+                >
                   <table.FlexRender cell={cell} />
                 </td>
               ))}

@@ -4,7 +4,15 @@ import { Sheet } from './overlays'
 import { Button, Problem } from './parts'
 
 /** A sheet whose form begins afresh, from what is there now, each time it is opened. */
-export function FormSheet({ title, trigger, children }: { title: string; trigger: ReactNode; children: (done: () => void) => ReactNode }) {
+export function FormSheet({
+  title,
+  trigger,
+  children,
+}: {
+  title: string
+  trigger: ReactNode
+  children: (done: () => void) => ReactNode
+}) {
   const [open, setOpen] = useState(false)
   return (
     <Sheet title={title} open={open} onOpenChange={setOpen} trigger={trigger}>
@@ -13,7 +21,19 @@ export function FormSheet({ title, trigger, children }: { title: string; trigger
   )
 }
 
-export function Form({ submit, pending, error, onSubmit, children }: { submit: string; pending: boolean; error: unknown; onSubmit: () => void; children: ReactNode }) {
+export function Form({
+  submit,
+  pending,
+  error,
+  onSubmit,
+  children,
+}: {
+  submit: string
+  pending: boolean
+  error: unknown
+  onSubmit: () => void
+  children: ReactNode
+}) {
   return (
     <form
       className="grid gap-4"
@@ -32,4 +52,3 @@ export function Form({ submit, pending, error, onSubmit, children }: { submit: s
     </form>
   )
 }
-

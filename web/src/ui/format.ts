@@ -1,7 +1,10 @@
 const thin = '\u202f'
 
 /** A whole number in groups of three: 262 114. */
-export const count = (n: number) => Math.round(n).toString().replace(/\B(?=(\d{3})+$)/g, thin)
+export const count = (n: number) =>
+  Math.round(n)
+    .toString()
+    .replace(/\B(?=(\d{3})+$)/g, thin)
 
 /** A number as short as it can be read. */
 export const number = (x: number) => String(Number(x.toPrecision(4)))

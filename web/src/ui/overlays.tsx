@@ -38,20 +38,43 @@ export function Sheet({
   )
 }
 
-export function Choice({ label, value, options, onChange, placeholder }: { label: string; value: string; options: { value: string; text: string }[]; onChange: (value: string) => void; placeholder?: string }) {
+export function Choice({
+  label,
+  value,
+  options,
+  onChange,
+  placeholder,
+}: {
+  label: string
+  value: string
+  options: { value: string; text: string }[]
+  onChange: (value: string) => void
+  placeholder?: string
+}) {
   return (
     <Select.Root value={value} onValueChange={onChange}>
-      <Select.Trigger aria-label={label} className="border-line-strong bg-panel inline-flex cursor-pointer items-center gap-2 rounded-md border px-2.5 py-1.5">
+      <Select.Trigger
+        aria-label={label}
+        className="border-line-strong bg-panel inline-flex cursor-pointer items-center gap-2 rounded-md border px-2.5 py-1.5"
+      >
         <Select.Value placeholder={placeholder ?? label} />
         <Select.Icon>
           <ChevronDown size={14} />
         </Select.Icon>
       </Select.Trigger>
       <Select.Portal>
-        <Select.Content position="popper" sideOffset={4} className="border-line-strong bg-panel z-30 max-h-72 rounded-md border p-1 shadow-lg">
+        <Select.Content
+          position="popper"
+          sideOffset={4}
+          className="border-line-strong bg-panel z-30 max-h-72 rounded-md border p-1 shadow-lg"
+        >
           <Select.Viewport nonce={getNonce()}>
             {options.map((o) => (
-              <Select.Item key={o.value} value={o.value} className="data-highlighted:bg-main-soft flex cursor-pointer items-center justify-between gap-4 rounded px-2.5 py-1 outline-none">
+              <Select.Item
+                key={o.value}
+                value={o.value}
+                className="data-highlighted:bg-main-soft flex cursor-pointer items-center justify-between gap-4 rounded px-2.5 py-1 outline-none"
+              >
                 <Select.ItemText>{o.text}</Select.ItemText>
                 <Select.ItemIndicator>
                   <Check size={14} />
@@ -65,7 +88,17 @@ export function Choice({ label, value, options, onChange, placeholder }: { label
   )
 }
 
-export function Switchboard({ label, value, options, onChange }: { label: string; value: string; options: string[]; onChange: (value: string) => void }) {
+export function Switchboard({
+  label,
+  value,
+  options,
+  onChange,
+}: {
+  label: string
+  value: string
+  options: string[]
+  onChange: (value: string) => void
+}) {
   return (
     <ToggleGroup.Root
       type="single"
@@ -75,7 +108,11 @@ export function Switchboard({ label, value, options, onChange }: { label: string
       className="border-line-strong inline-flex overflow-hidden rounded-md border text-[12.5px]"
     >
       {options.map((o) => (
-        <ToggleGroup.Item key={o} value={o} className="data-[state=on]:bg-main-soft data-[state=on]:text-main text-ink-2 cursor-pointer px-2 py-0.5 data-[state=on]:font-semibold">
+        <ToggleGroup.Item
+          key={o}
+          value={o}
+          className="data-[state=on]:bg-main-soft data-[state=on]:text-main text-ink-2 cursor-pointer px-2 py-0.5 data-[state=on]:font-semibold"
+        >
           {o}
         </ToggleGroup.Item>
       ))}

@@ -9,7 +9,17 @@ import { ago, exact } from './format'
 
 const merge = (...names: (string | undefined | false)[]) => names.filter(Boolean).join(' ')
 
-export function Panel({ title, aside, className, children }: { title?: ReactNode; aside?: ReactNode; className?: string; children: ReactNode }) {
+export function Panel({
+  title,
+  aside,
+  className,
+  children,
+}: {
+  title?: ReactNode
+  aside?: ReactNode
+  className?: string
+  children: ReactNode
+}) {
   return (
     <section className={merge('border-line bg-panel min-w-0 rounded-[10px] border px-4.5 py-4', className)}>
       {(title || aside) && (
@@ -41,7 +51,11 @@ const looks = {
   back: 'border-bad bg-panel text-bad hover:bg-bad-soft',
 } as const
 
-export function Button({ look = 'plain', className, ...rest }: ComponentProps<'button'> & { look?: keyof typeof looks }) {
+export function Button({
+  look = 'plain',
+  className,
+  ...rest
+}: ComponentProps<'button'> & { look?: keyof typeof looks }) {
   return (
     <button
       type="button"
@@ -64,12 +78,23 @@ const tones = {
 export type Tone = keyof typeof tones
 
 export function Tag({ tone, children }: { tone: Tone; children: ReactNode }) {
-  return <span className={merge('inline-block rounded-full border border-current px-2 text-[12px] leading-[1.5] whitespace-nowrap', tones[tone])}>{children}</span>
+  return (
+    <span
+      className={merge(
+        'inline-block rounded-full border border-current px-2 text-[12px] leading-[1.5] whitespace-nowrap',
+        tones[tone],
+      )}
+    >
+      {children}
+    </span>
+  )
 }
 
 /** How far something is met: a shape and a word. */
 export function StateMark({ state }: { state: 'passed' | 'failed' | 'waiting' }) {
-  const [Icon, tone] = ({ passed: [Check, 'text-main'], failed: [X, 'text-bad'], waiting: [Clock, 'text-trial'] } as const)[state]
+  const [Icon, tone] = (
+    { passed: [Check, 'text-main'], failed: [X, 'text-bad'], waiting: [Clock, 'text-trial'] } as const
+  )[state]
   return (
     <span className={merge('inline-flex w-20 shrink-0 items-baseline gap-1.5', tone)}>
       <Icon size={14} aria-hidden className="self-center" /> {state}
@@ -79,7 +104,13 @@ export function StateMark({ state }: { state: 'passed' | 'failed' | 'waiting' })
 
 /** What a comparison came to, from the candidate's point of view. */
 export function Verdict({ verdict, detail }: { verdict: string; detail?: string }) {
-  const tone = /better|steady|compatible|passed/.test(verdict) ? 'text-main' : /worse|^moved|breaking/.test(verdict) ? 'text-bad' : /look|widened/.test(verdict) ? 'text-trial' : 'text-ink-2'
+  const tone = /better|steady|compatible|passed/.test(verdict)
+    ? 'text-main'
+    : /worse|^moved|breaking/.test(verdict)
+      ? 'text-bad'
+      : /look|widened/.test(verdict)
+        ? 'text-trial'
+        : 'text-ink-2'
   return (
     <span className={merge(verdict.startsWith('not enough') ? 'italic' : 'font-semibold', tone)}>
       {verdict}
@@ -93,7 +124,10 @@ export function Hint({ text, children }: { text: ReactNode; children: ReactNode 
     <Tooltip.Root>
       <Tooltip.Trigger asChild>{children}</Tooltip.Trigger>
       <Tooltip.Portal>
-        <Tooltip.Content sideOffset={4} className="bg-ink text-paper z-30 max-w-[46ch] rounded-md px-2.5 py-1.5 text-[12.5px]">
+        <Tooltip.Content
+          sideOffset={4}
+          className="bg-ink text-paper z-30 max-w-[46ch] rounded-md px-2.5 py-1.5 text-[12.5px]"
+        >
           {text}
           <Tooltip.Arrow className="fill-ink" />
         </Tooltip.Content>
@@ -142,7 +176,8 @@ export function Subject({ kind, subject }: { kind: string; subject: string }) {
   if (/^P-\d+$/.test(subject)) return <To to={`/reviews/${subject}`}>{subject}</To>
   if (/^A-\d+$/.test(subject)) return <To to="/alerts">{subject}</To>
   if (kind.startsWith('comment.')) return <To to={`/activity?subject=${subject}`}>{subject}</To>
-  if (/^(split|endpoint|alert|caller)\./.test(kind) && subject !== '') return <To to={`/endpoints/${subject}`}>{subject}</To>
+  if (/^(split|endpoint|alert|caller)\./.test(kind) && subject !== '')
+    return <To to={`/endpoints/${subject}`}>{subject}</To>
   if (kind.startsWith('model.')) return <To to={`/models/${subject}`}>{subject}</To>
   return <>{subject}</>
 }
@@ -184,7 +219,13 @@ export function Problem({ error }: { error: unknown }) {
 }
 
 /** Shows what a query read, or why it could not. */
-export function Loaded<T>({ query, children }: { query: { data: T | undefined; error: unknown }; children: (data: T) => ReactNode }) {
+export function Loaded<T>({
+  query,
+  children,
+}: {
+  query: { data: T | undefined; error: unknown }
+  children: (data: T) => ReactNode
+}) {
   if (query.data !== undefined) return <>{children(query.data)}</>
   if (query.error) return <Problem error={query.error} />
   return <div className="text-ink-3 py-2">Reading…</div>
