@@ -26,19 +26,25 @@ import (
 func TestRegistering(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
-	reg := service.Registration{Model: "heat-demand", Note: "two winters", Metrics: map[string]float64{"rmse": 3.2}, Params: map[string]string{"depth": "6"},
-		Targets: []string{"demand_mw"}, Code: &registry.Code{Commit: "abc", Branch: "main"}}
-	model, rows := r.file("model.bin", "weights"), r.file("rows.csv", "outdoor_c,mix,demand_mw\n-3.5,works,1.5\n2,harbour,1.25\n")
+	reg := service.Registration{
+		Model: "heat-demand", Note: "two winters", Metrics: map[string]float64{"rmse": 3.2},
+		Params:  map[string]string{"depth": "6"},
+		Targets: []string{"demand_mw"}, Code: &registry.Code{Commit: "abc", Branch: "main"},
+	}
+	model, rows := r.file("model.bin", "weights"),
+		r.file("rows.csv", "outdoor_c,mix,demand_mw\n-3.5,works,1.5\n2,harbour,1.25\n")
 	v, err := r.runa.Register(ctx, reg, with(rows, model))
 	must(t, err)
-	if v.Ref != "heat-demand@1" || !v.Created || v.Rung != "draft" || v.CreatedBy != "runa" || v.Code.Commit != "abc" || len(v.Signature.Inputs) != 2 {
+	if v.Ref != "heat-demand@1" || !v.Created || v.Rung != "draft" || v.CreatedBy != "runa" || v.Code.Commit != "abc" ||
+		len(v.Signature.Inputs) != 2 {
 		t.Errorf("%+v", v)
 	}
 	if m, err := r.runa.Model(ctx, "heat-demand"); err != nil || m.Task != registry.Regression || m.Versions != 1 {
 		t.Errorf("%+v, %v", m, err)
 	}
 	reg.Note, reg.Code = "again", nil
-	if again, err := r.tove.Register(ctx, reg, with(rows, model)); err != nil || again.Ref != v.Ref || again.Created || again.Note != "two winters" {
+	if again, err := r.tove.Register(ctx, reg, with(rows, model)); err != nil || again.Ref != v.Ref || again.Created ||
+		again.Note != "two winters" {
 		t.Errorf("the same content again: %+v, %v", again, err)
 	}
 	reg.Metrics = map[string]float64{"rmse": 3.1}
@@ -72,19 +78,38 @@ func TestBadRegistrationsLeaveNoTrace(t *testing.T) {
 	}{
 		{"name", reg(func(x *service.Registration) { x.Model = "Heat Demand" }), []string{model}, "", "name.form"},
 		{"no file", reg(func(*service.Registration) {}), nil, "", "version.no_artifact"},
-		{"an empty file", reg(func(*service.Registration) {}), []string{r.file("weights.bin", "")}, "", "artifact.empty"},
+		{
+			"an empty file", reg(func(*service.Registration) {}),
+			[]string{r.file("weights.bin", "")},
+			"",
+			"artifact.empty",
+		},
 		{"two files of one name", reg(func(*service.Registration) {}), []string{model, model}, "", "artifact.twice"},
 		{"task", reg(func(x *service.Registration) { x.Task = "guessing" }), []string{model}, "", "model.task"},
-		{"target without a sample", reg(func(x *service.Registration) { x.Targets = []string{"y"} }), []string{model}, "", "sample.missing"},
-		{"target that is not there", reg(func(x *service.Registration) { x.Targets = []string{"z"} }), []string{model}, rows, "sample.no_target"},
-		{"broken sample", reg(func(*service.Registration) {}), []string{model}, r.file("rows.csv", "x,y\n1\n"), "sample.unreadable"},
+		{
+			"target without a sample", reg(func(x *service.Registration) { x.Targets = []string{"y"} }),
+			[]string{model},
+			"", "sample.missing",
+		},
+		{
+			"target that is not there", reg(func(x *service.Registration) { x.Targets = []string{"z"} }),
+			[]string{model},
+			rows, "sample.no_target",
+		},
+		{
+			"broken sample", reg(func(*service.Registration) {}),
+			[]string{model},
+			r.file("rows.csv", "x,y\n1\n"),
+			"sample.unreadable",
+		},
 	}
 	for _, c := range cases {
 		_, err := r.runa.Register(t.Context(), c.reg, with(c.sample, c.files...))
 		wantCode(t, c.name, err, c.code)
 	}
 	for _, files := range [][]string{{"/nowhere/model.json"}, {t.TempDir()}} {
-		if _, err := r.runa.Register(t.Context(), reg(func(*service.Registration) {}), with("", files...)); err == nil || !strings.Contains(err.Error(), "reading the artifact") {
+		if _, err := r.runa.Register(t.Context(), reg(func(*service.Registration) {}),
+			with("", files...)); err == nil || !strings.Contains(err.Error(), "reading the artifact") {
 			t.Errorf("a file that cannot be read: %v", err)
 		}
 	}
@@ -193,7 +218,9 @@ func TestPromotionsNeverLeadDown(t *testing.T) {
 	must(t, err)
 	// One more input: callers of the first would break, so rehearsal stays closed; on
 	// live there is nobody whose callers could.
-	v, err := r.runa.Register(ctx, service.Registration{Model: "heat-demand", Metrics: map[string]float64{"rmse": 1}, Targets: []string{"y"}}, with(r.file("rows.csv", "x,z,y\n1,2,3\n"), r.file("model.bin", "b")))
+	v, err := r.runa.Register(ctx,
+		service.Registration{Model: "heat-demand", Metrics: map[string]float64{"rmse": 1}, Targets: []string{"y"}},
+		with(r.file("rows.csv", "x,z,y\n1,2,3\n"), r.file("model.bin", "b")))
 	must(t, err)
 	low, err := r.runa.Promote(ctx, v.Ref, "rehearsal", "")
 	must(t, err)
@@ -229,7 +256,8 @@ func TestASignOffGoesStaleWhenTheIncumbentChanges(t *testing.T) {
 	r.approve(fast)
 	p, err = r.runa.Promotion(ctx, p.ID)
 	must(t, err)
-	if !p.SignOffs[0].Stale || !slices.ContainsFunc(p.Findings, func(f ladder.Finding) bool { return f.Requirement == "sign_offs" && f.State == ladder.Waiting }) {
+	if !p.SignOffs[0].Stale || !slices.ContainsFunc(p.Findings,
+		func(f ladder.Finding) bool { return f.Requirement == "sign_offs" && f.State == ladder.Waiting }) {
 		t.Errorf("signed against nobody, and now there is %s: %+v", fast, p)
 	}
 }
@@ -384,7 +412,8 @@ func TestAFailingTrialIsRolledBack(t *testing.T) {
 		e, err := r.runa.Endpoint(ctx, "demand-hourly")
 		must(t, err)
 		if e.Split.Number == 3 {
-			if e.Split.Author != service.Itself || e.Split.ReturnsTo != 1 || !strings.Contains(e.Split.Reason, "worse by more than") {
+			if e.Split.Author != service.Itself || e.Split.ReturnsTo != 1 ||
+				!strings.Contains(e.Split.Reason, "worse by more than") {
 				t.Errorf("%+v", e.Split)
 			}
 			break
@@ -426,7 +455,8 @@ func TestAFailingTrialIsRolledBack(t *testing.T) {
 	s, err := r.runa.Series(ctx, "demand-hourly", 5*time.Minute)
 	must(t, err)
 	if len(s.Lanes) != 2 || len(s.Splits) != 3 || len(s.Alerts) != 1 || len(s.Guards) == 0 {
-		t.Errorf("series: %d lanes, %d splits, %d alerts, %d readings", len(s.Lanes), len(s.Splits), len(s.Alerts), len(s.Guards))
+		t.Errorf("series: %d lanes, %d splits, %d alerts, %d readings", len(s.Lanes), len(s.Splits), len(s.Alerts),
+			len(s.Guards))
 	}
 }
 
@@ -438,7 +468,8 @@ func TestAPlacementThatFallsRaisesAnAlert(t *testing.T) {
 	await(t, "the alert", func() bool {
 		a, err := r.runa.Alerts(ctx, "open", "", client.Part{})
 		must(t, err)
-		return len(a.Items) == 1 && a.Items[0].Kind == "placement_unhealthy" && strings.Contains(a.Items[0].Sentence, "warming up")
+		return len(a.Items) == 1 && a.Items[0].Kind == "placement_unhealthy" &&
+			strings.Contains(a.Items[0].Sentence, "warming up")
 	})
 	await(t, "a clear error without a healthy lane", func() bool { status, _ := r.infer(1); return status == 503 })
 	_, err := r.runa.Split(ctx, "demand-hourly", lanes(9000, 1000), "", -1)
@@ -476,7 +507,8 @@ func TestRepeatedCallsChangeNothing(t *testing.T) {
 	if first != 201 || second != 201 || !bytes.Equal(one, two) {
 		t.Errorf("%d %s\n%d %s", first, one, second, two)
 	}
-	status, _, b := r.call("POST", "/api/v1/promotions", strings.Replace(body, "live", "proven", 1), "Idempotency-Key", "k1")
+	status, _, b := r.call("POST", "/api/v1/promotions", strings.Replace(body, "live", "proven", 1), "Idempotency-Key",
+		"k1")
 	if status != 409 || !bytes.Contains(b, []byte("idempotency.other_request")) {
 		t.Errorf("another request with the same key: %d %s", status, b)
 	}
@@ -500,7 +532,9 @@ func TestWhoMayCall(t *testing.T) {
 
 	made, err := r.runa.AddPerson(t.Context(), service.NewPerson{Name: "sif", Memberships: everywhere("owner")})
 	must(t, err)
-	status, header, _ := r.call("POST", "/api/v1/welcome", fmt.Sprintf(`{"secret":%q,"password":"four words of nonsense"}`, made.Link[strings.Index(made.Link, "#")+1:]), "Origin", r.server)
+	status, header, _ := r.call("POST", "/api/v1/welcome",
+		fmt.Sprintf(`{"secret":%q,"password":"four words of nonsense"}`, made.Link[strings.Index(made.Link, "#")+1:]),
+		"Origin", r.server)
 	cookie := header.Get("Set-Cookie")
 	if status != 200 || !strings.Contains(cookie, "HttpOnly") || !strings.Contains(cookie, "SameSite=Strict") {
 		t.Fatalf("%d, cookie %q", status, cookie)
@@ -557,14 +591,19 @@ func TestBadRequestsNameTheField(t *testing.T) {
 		{"window", "GET", "/api/v1/endpoints/x/series?window=soon", "", 422, "window"},
 		{"no such endpoint", "GET", "/api/v1/endpoints/x", "", 404, "endpoint"},
 		{"no such path", "GET", "/api/v1/nothing", "", 404, ""},
-		{"larger than anything", "POST", "/api/v1/environments", `{"name":"` + strings.Repeat("a", 5<<20) + `"}`, 413, "body"},
+		{
+			"larger than anything", "POST", "/api/v1/environments", `{"name":"` + strings.Repeat("a", 5<<20) + `"}`,
+			413,
+			"body",
+		},
 		{"If-Match", "POST", "/api/v1/endpoints/x/splits", `{"lanes":[]}`, 422, "lanes"},
 	}
 	for _, c := range cases {
 		status, header, body := r.call(c.method, c.path, c.body)
 		var p struct{ Field, Code, Detail, Request_ID string }
 		must(t, json.Unmarshal(body, &p))
-		if status != c.status || p.Field != c.field || p.Code == "" || p.Detail == "" || p.Request_ID != header.Get("Inner-Ladder-Request") {
+		if status != c.status || p.Field != c.field || p.Code == "" || p.Detail == "" ||
+			p.Request_ID != header.Get("Inner-Ladder-Request") {
 			t.Errorf("%s: %d %s", c.name, status, body)
 		}
 	}
@@ -621,6 +660,34 @@ func TestEvents(t *testing.T) {
 	if _, event, data := next(); event != "change" || !strings.Contains(data, "plant-south") {
 		t.Errorf("taking up after %s: %s %s", id, event, data)
 	}
+	// All that was missed is told, however many parts it is read in.
+	for i := range 1200 {
+		_, err = r.runa.AddEnvironment(t.Context(), fmt.Sprintf("place-%04d", i), "")
+		must(t, err)
+	}
+	more, stopMore := listen(id)
+	defer stopMore()
+	last := id
+	for told := -1; told < 1199; { // plant-south is the first
+		at, event, data := more()
+		if event == "change" {
+			if told++; told > 0 && !strings.Contains(data, fmt.Sprintf("place-%04d", told-1)) {
+				t.Fatalf("change %d is %s", told, data)
+			}
+			last = at
+		} else if event != "now" {
+			t.Fatalf("%s came after %d changes", event, told)
+		}
+	}
+	// Whoever saw what is not there, or was never sent, must read anew and goes on from here.
+	for _, strange := range []string{"99999999", "yesterday"} {
+		next, stop := listen(strange)
+		at, event, data := next()
+		stop()
+		if event != "anew" || at < last || !strings.Contains(data, "reason") {
+			t.Errorf("taking up after %s: %s %s %s", strange, at, event, data)
+		}
+	}
 }
 
 func TestListsComeInParts(t *testing.T) {
@@ -657,10 +724,17 @@ func TestEveryListIsDescribed(t *testing.T) {
 	for range 20 {
 		r.infer(1)
 	}
-	for _, path := range []string{"session", "people", "projects/default/ladder", "projects/default/ladder/revisions", "requirement-kinds", "signing-keys", "promotions/P-1/review", "versions/heat-demand@1/vouchers", "versions/heat-demand@1/evidence", "models", "models/heat-demand", "models/heat-demand/versions", "versions/heat-demand@1", "versions/heat-demand@1/diff/heat-demand@2",
-		"promotions", "promotions/P-1", "environments", "placements", "placements?version=heat-demand@1", "endpoints", "endpoints/demand-hourly", "endpoints/demand-hourly/now",
-		"endpoints/demand-hourly/series", "endpoints/demand-hourly/series?window=2h", "endpoints/demand-hourly/splits", "now", "alerts", "audit", "audit?subject=demand-hourly",
-		"endpoints/demand-hourly/compare?incumbent=heat-demand@1&candidate=heat-demand@2"} {
+	for _, path := range []string{
+		"session", "people", "projects/default/ladder", "projects/default/ladder/revisions",
+		"requirement-kinds", "signing-keys", "promotions/P-1/review", "versions/heat-demand@1/vouchers",
+		"versions/heat-demand@1/evidence", "models", "models/heat-demand", "models/heat-demand/versions",
+		"versions/heat-demand@1", "versions/heat-demand@1/diff/heat-demand@2",
+		"promotions", "promotions/P-1", "environments", "placements", "placements?version=heat-demand@1", "endpoints",
+		"endpoints/demand-hourly", "endpoints/demand-hourly/now",
+		"endpoints/demand-hourly/series", "endpoints/demand-hourly/series?window=2h", "endpoints/demand-hourly/splits",
+		"now", "alerts", "audit", "audit?subject=demand-hourly",
+		"endpoints/demand-hourly/compare?incumbent=heat-demand@1&candidate=heat-demand@2",
+	} {
 		if status, _, body := r.call("GET", "/api/v1/"+path, ""); status != 200 {
 			t.Errorf("%s: %d %s", path, status, body)
 		}
@@ -672,12 +746,17 @@ func TestEveryListIsDescribed(t *testing.T) {
 		status, header, body = r.call("GET", "/metrics", "")
 		return bytes.Contains(body, []byte(`innerladder_request_duration_seconds{endpoint="demand-hourly"`))
 	})
-	if status != 200 || !strings.HasPrefix(header.Get("Content-Type"), "application/openmetrics-text") || !bytes.HasSuffix(body, []byte("# EOF\n")) ||
+	if status != 200 || !strings.HasPrefix(header.Get("Content-Type"), "application/openmetrics-text") ||
+		!bytes.HasSuffix(body, []byte("# EOF\n")) ||
 		!bytes.Contains(body, []byte(`innerladder_requests_total{endpoint="demand-hourly"`)) {
 		t.Errorf("metrics: %d %q", status, header.Get("Content-Type"))
 	}
-	for path, says := range map[string]string{"/healthz": "ok", "/readyz": "ready", "/": "make build", "/api/openapi.json": `"openapi": "3.1`} {
-		if status, header, body := r.call("GET", path, ""); status != 200 || !bytes.Contains(body, []byte(says)) || header.Get("X-Frame-Options") != "DENY" || header.Get("Content-Security-Policy") == "" {
+	for path, says := range map[string]string{
+		"/healthz": "ok", "/readyz": "ready", "/": "make build",
+		"/api/openapi.json": `"openapi": "3.1`,
+	} {
+		if status, header, body := r.call("GET", path, ""); status != 200 || !bytes.Contains(body, []byte(says)) ||
+			header.Get("X-Frame-Options") != "DENY" || header.Get("Content-Security-Policy") == "" {
 			t.Errorf("%s: %d %.80s", path, status, body)
 		}
 	}

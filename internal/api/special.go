@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -20,8 +21,13 @@ import (
 // special lists the routes that are not plain JSON in, JSON out.
 func special() []operation {
 	return []operation{
-		{method: "GET", path: "/events", id: "events", summary: "Server-sent events: every change as `change`, and every second what all endpoints do as `now`", permission: access.Read, status: 200,
-			in: new(eventsIn), produces: "text/event-stream", handle: (*API).events},
+		{
+			method: "GET", path: "/events", id: "events",
+			summary: "Server-sent events: every change as `change`, every second what all endpoints do as `now`, " +
+				"and `anew` to those who have missed so much that they must read everything again",
+			permission: access.Read, status: 200,
+			in: new(eventsIn), produces: "text/event-stream", handle: (*API).events,
+		},
 	}
 }
 
@@ -38,23 +44,18 @@ func (a *API) events(c fiber.Ctx) error {
 	ctx := context.WithoutCancel(c.Context()) // the stream outlives the handler
 	actor := service.Acting(ctx)
 	changes, stop := a.service.Changes()
-	var missed []record.Entry
-	if last, err := strconv.ParseInt(in.LastEventID, 10, 64); err == nil {
-		if missed, err = a.service.EntriesSince(ctx, last); err != nil {
-			stop()
-			return err
-		}
-	}
 	c.Set(fiber.HeaderContentType, "text/event-stream")
 	c.Set(fiber.HeaderCacheControl, "no-cache")
 	c.Set("X-Accel-Buffering", "no")
 	return c.SendStreamWriter(func(w *bufio.Writer) {
 		defer stop()
-		a.stream(ctx, actor, w, missed, changes)
+		a.stream(ctx, actor, w, in.LastEventID, changes)
 	})
 }
 
-func (a *API) stream(ctx context.Context, actor service.Actor, w *bufio.Writer, missed []record.Entry, changes <-chan record.Entry) {
+func (a *API) stream(ctx context.Context, actor service.Actor, w *bufio.Writer, last string,
+	changes <-chan record.Entry,
+) {
 	send := func(id int64, event string, data any) bool {
 		b, err := json.Marshal(data)
 		if err != nil {
@@ -82,8 +83,25 @@ func (a *API) stream(ctx context.Context, actor service.Actor, w *bufio.Writer, 
 		}
 		return !actor.Sees(e) || send(e.Seq, "change", e.Activity())
 	}
-	for _, e := range missed {
-		if !change(e) {
+	if last != "" {
+		number, err := strconv.ParseInt(last, 10, 64)
+		if err != nil {
+			number = math.MaxInt64 // nothing that we have sent
+		}
+		goesOn := true
+		newest, anew, err := a.service.Missed(ctx, number, func(e record.Entry) bool {
+			goesOn = change(e)
+			return goesOn
+		})
+		if err != nil {
+			a.log.Error("what a listener has missed was not read", "error", err)
+			return // it comes back
+		}
+		if anew {
+			seen = newest
+			goesOn = send(newest, "anew", map[string]string{"reason": "more has changed than can be told"})
+		}
+		if !goesOn {
 			return
 		}
 	}
@@ -91,7 +109,8 @@ func (a *API) stream(ctx context.Context, actor service.Actor, w *bufio.Writer, 
 	defer tick.Stop()
 	for {
 		now, err := a.now(ctx)
-		now = slices.DeleteFunc(slices.Clone(now), func(n service.EndpointNow) bool { return !actor.Rights.May(access.Read, n.Project) })
+		now = slices.DeleteFunc(slices.Clone(now),
+			func(n service.EndpointNow) bool { return !actor.Rights.May(access.Read, n.Project) })
 		if err != nil {
 			a.log.Error("the state of the endpoints was not read", "error", err)
 		} else if !send(0, "now", now) {

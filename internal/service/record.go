@@ -19,21 +19,33 @@ import (
 // IndexRecord brings the index that searches use up to date.
 func (s *Service) IndexRecord(ctx context.Context) error { return s.store.IndexRecord(ctx) }
 
-// EntriesSince lists what changed after a line of the record, oldest first, for
-// listeners that take up again.
-func (s *Service) EntriesSince(ctx context.Context, seq int64) ([]record.Entry, error) {
-	a, err := may(ctx, access.Read)
-	if err != nil {
-		return nil, err
+// mostMissed is how many lines a listener may have missed and still take up where it was.
+const mostMissed = 5000
+
+// Missed hands a listener that takes up again every line of the record after the last that
+// it saw, oldest first, until it says no. One that has missed too many, or that saw a line
+// which is not there, as after a backup was put back, must read anew: then newest is the
+// line from which it goes on.
+func (s *Service) Missed(ctx context.Context, last int64, hand func(record.Entry) (more bool)) (newest int64,
+	anew bool, err error,
+) {
+	if _, err := may(ctx, access.Read); err != nil {
+		return 0, false, err
 	}
-	all, err := s.store.Read().EntriesSince(ctx, seq, 1000)
-	out := []record.Entry{}
-	for _, e := range all {
-		if a.Sees(e) {
-			out = append(out, e.Activity())
+	if newest, err = s.store.Read().NewestLine(ctx); err != nil || last > newest || newest-last > mostMissed {
+		return newest, err == nil, err
+	}
+	for {
+		part, err := s.store.Read().EntriesSince(ctx, last, 500)
+		if err != nil || len(part) == 0 {
+			return last, false, err
+		}
+		for _, e := range part {
+			if last = e.Seq; !hand(e) {
+				return last, false, nil
+			}
 		}
 	}
-	return out, err
 }
 
 // Sees reports whether the actor may see an entry at all.
@@ -111,7 +123,8 @@ const longestComment = 10_000
 func (s *Service) Comment(ctx context.Context, on int64, subject, text string) (Said, error) {
 	text = strings.TrimSpace(text)
 	if text == "" || len(text) > longestComment {
-		return Said{}, fault.New(fault.Invalid, "comment.text", "the comment is empty or longer than %d bytes", longestComment).In("text").Do("write something shorter")
+		return Said{}, fault.New(fault.Invalid, "comment.text", "the comment is empty or longer than %d bytes",
+			longestComment).In("text").Do("write something shorter")
 	}
 	return change(ctx, s, access.Comment, func(t *tx) (Said, error) {
 		e := entry{Kind: "comment.made", On: on, Reason: text}
@@ -119,7 +132,8 @@ func (s *Service) Comment(ctx context.Context, on int64, subject, text string) (
 		if on > 0 {
 			line, err := t.Entry(ctx, on)
 			if errors.Is(err, store.ErrNone) {
-				return Said{}, fault.New(fault.Unknown, "comment.unknown", "there is no line %d in the record", on).In("on").Do("see what happened with: innerladder activity")
+				return Said{}, fault.New(fault.Unknown, "comment.unknown", "there is no line %d in the record", on).
+					In("on").Do("see what happened with: innerladder activity")
 			}
 			if err != nil {
 				return Said{}, err
@@ -206,7 +220,8 @@ func (s *Service) subject(ctx context.Context, r store.Records, name string) (pr
 	} else if !errors.Is(err, store.ErrNone) {
 		return "", "", err
 	}
-	return "", "", fault.New(fault.Unknown, "subject.unknown", "%q is no model, endpoint, version, data set, run, promotion or alert", name).In("subject").
+	return "", "", fault.New(fault.Unknown, "subject.unknown",
+		"%q is no model, endpoint, version, data set, run, promotion or alert", name).In("subject").
 		Do("write a model's or endpoint's name, MODEL@NUMBER, NAME#NUMBER, run-NUMBER, P-NUMBER or A-NUMBER")
 }
 
@@ -243,7 +258,9 @@ func (s *Service) Audit(ctx context.Context, q store.RecordSearch, p store.Page)
 
 // Exporting checks that whoever acts may export what a search finds, and returns what
 // hands it out, oldest first, as CloudEvents.
-func (s *Service) Exporting(ctx context.Context, q store.RecordSearch) (func(context.Context, func(record.CloudEvent) error) error, error) {
+func (s *Service) Exporting(ctx context.Context,
+	q store.RecordSearch,
+) (func(context.Context, func(record.CloudEvent) error) error, error) {
 	r, q, err := s.auditSearch(ctx, q)
 	if err != nil {
 		return nil, err
@@ -304,13 +321,17 @@ func (s *Service) Searches(ctx context.Context) (Listed[store.SavedSearch], erro
 var searchable = []string{"text", "kind", "actor", "subject", "project", "after", "until", "within"}
 
 // SaveSearch keeps a search under a name, in place of an own one of that name.
-func (s *Service) SaveSearch(ctx context.Context, name string, query map[string]string, shared bool) (store.SavedSearch, error) {
+func (s *Service) SaveSearch(ctx context.Context, name string, query map[string]string, shared bool) (store.SavedSearch,
+	error,
+) {
 	if name = strings.TrimSpace(name); name == "" || len(name) > 100 {
-		return store.SavedSearch{}, fault.New(fault.Invalid, "search.name", "the search has no name, or a long one").In("name").Do("give it a name of at most 100 bytes")
+		return store.SavedSearch{}, fault.New(fault.Invalid, "search.name", "the search has no name, or a long one").
+			In("name").Do("give it a name of at most 100 bytes")
 	}
 	for member, value := range query {
 		if !slices.Contains(searchable, member) || len(value) > 500 {
-			return store.SavedSearch{}, fault.New(fault.Invalid, "search.query", "%q cannot be kept", member).In("query").Do("use some of %s", strings.Join(searchable, ", "))
+			return store.SavedSearch{}, fault.New(fault.Invalid, "search.query", "%q cannot be kept", member).
+				In("query").Do("use some of %s", strings.Join(searchable, ", "))
 		}
 	}
 	return change(ctx, s, access.Audit, func(t *tx) (store.SavedSearch, error) {
@@ -319,7 +340,10 @@ func (s *Service) SaveSearch(ctx context.Context, name string, query map[string]
 			return out, err
 		}
 		t.permission = access.Own // it is about nobody but whoever keeps it
-		return out, t.note(ctx, entry{Kind: "search.saved", Subject: name, Sentence: t.actor.Name + " saved the search " + name + ".", After: out})
+		return out, t.note(ctx, entry{
+			Kind: "search.saved", Subject: name,
+			Sentence: t.actor.Name + " saved the search " + name + ".", After: out,
+		})
 	})
 }
 
@@ -328,13 +352,15 @@ func (s *Service) RemoveSearch(ctx context.Context, id int64) (struct{}, error) 
 	return change(ctx, s, access.Audit, func(t *tx) (struct{}, error) {
 		there, err := t.Records.RemoveSearch(ctx, t.actor.person, id)
 		if err == nil && !there {
-			err = fault.New(fault.Unknown, "search.unknown", "you keep no search %d", id).In("search").Do("only your own can be removed")
+			err = fault.New(fault.Unknown, "search.unknown", "you keep no search %d", id).In("search").
+				Do("only your own can be removed")
 		}
 		if err != nil {
 			return struct{}{}, err
 		}
 		t.permission = access.Own
-		return struct{}{}, t.note(ctx, entry{Kind: "search.removed", Subject: fmt.Sprint(id), Sentence: t.actor.Name + " removed a saved search."})
+		return struct{}{}, t.note(ctx,
+			entry{Kind: "search.removed", Subject: fmt.Sprint(id), Sentence: t.actor.Name + " removed a saved search."})
 	})
 }
 
@@ -346,7 +372,8 @@ func (s *Service) alert(ctx context.Context, r store.Records, id string) (*store
 	}
 	a, err := r.Alert(ctx, number)
 	if errors.Is(err, store.ErrNone) {
-		return nil, fault.New(fault.Unknown, "alert.unknown", "there is no A-%d", number).In("alert").Do("see them with: innerladder alerts")
+		return nil, fault.New(fault.Unknown, "alert.unknown", "there is no A-%d", number).In("alert").
+			Do("see them with: innerladder alerts")
 	}
 	return a, err
 }

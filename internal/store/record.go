@@ -36,7 +36,8 @@ func (s *Store) SignWith(ctx context.Context, signer record.Signer) error {
 			var at int64
 			var before, after sql.NullString
 			var also string
-			err := rows.Scan(&at, &e.Actor, &e.Kind, &e.Subject, &e.Sentence, &e.Reason, &before, &after, &e.RequestID, &e.Project, &also)
+			err := rows.Scan(&at, &e.Actor, &e.Kind, &e.Subject, &e.Sentence, &e.Reason, &before, &after, &e.RequestID,
+				&e.Project, &also)
 			e.At, e.Also = fromMillis(at), strings.Fields(also)
 			if before.Valid {
 				e.Before = json.RawMessage(before.String)
@@ -55,7 +56,10 @@ func (s *Store) SignWith(ctx context.Context, signer record.Signer) error {
 			return err
 		}
 		// They are in the record now, so the rule that they stay is kept.
-		for _, statement := range []string{`DROP TRIGGER audit_lines_remain`, `DELETE FROM audit_also`, `DELETE FROM audit_before`} {
+		for _, statement := range []string{
+			`DROP TRIGGER audit_lines_remain`, `DELETE FROM audit_also`,
+			`DELETE FROM audit_before`,
+		} {
 			if _, err := r.q.ExecContext(ctx, statement); err != nil {
 				return err
 			}
@@ -123,7 +127,8 @@ func (r Records) AddEntry(ctx context.Context, e *record.Entry) error {
 		return err
 	}
 	if e.Seq%record.SealEvery == 0 {
-		if err := r.prepared(ctx, insertSeal, e.Seq, h[:], r.store.signer.Sign(record.SealMessage(e.Seq, h))); err != nil {
+		if err := r.prepared(ctx, insertSeal, e.Seq, h[:],
+			r.store.signer.Sign(record.SealMessage(e.Seq, h))); err != nil {
 			return err
 		}
 	}
@@ -176,7 +181,8 @@ const mostWords = 50_000
 // wordsOf lists the words of a text as the index has them: in small letters, without
 // diacritics.
 func wordsOf(text string) []string {
-	folded, _, err := transform.String(transform.Chain(norm.NFD, runes.Remove(runes.In(unicode.Mn)), norm.NFC), strings.ToLower(text))
+	folded, _, err := transform.String(transform.Chain(norm.NFD, runes.Remove(runes.In(unicode.Mn)), norm.NFC),
+		strings.ToLower(text))
 	if err != nil {
 		return nil
 	}
@@ -199,7 +205,8 @@ func (r Records) completed(ctx context.Context, text string) (string, error) {
 		return match, nil
 	}
 	rest, last := words[:len(words)-1], words[len(words)-1]
-	rows, err := r.q.QueryContext(ctx, `SELECT word FROM record_words WHERE word >= ? AND word < ? LIMIT ?`, last, last+"\U0010ffff", mostCompletions)
+	rows, err := r.q.QueryContext(ctx, `SELECT word FROM record_words WHERE word >= ? AND word < ? LIMIT ?`, last,
+		last+"\U0010ffff", mostCompletions)
 	found, err := collect(rows, err, func(rows *sql.Rows) (string, error) {
 		var w string
 		err := rows.Scan(&w)
@@ -273,7 +280,9 @@ func (r Records) indexSome(ctx context.Context) (more bool, err error) {
 // indexed sees to it that a search finds every line that was written before it.
 func (r Records) indexed(ctx context.Context) error {
 	var behind bool
-	if err := r.q.QueryRowContext(ctx, `SELECT coalesce((SELECT max(seq) FROM record), 0) > (SELECT seq FROM record_indexed)`).Scan(&behind); err != nil || !behind {
+	if err := r.q.QueryRowContext(ctx,
+		`SELECT coalesce((SELECT max(seq) FROM record), 0) > (SELECT seq FROM record_indexed)`).
+		Scan(&behind); err != nil || !behind {
 		return err
 	}
 	if _, inside := r.q.(*sql.Tx); !inside {
@@ -298,8 +307,10 @@ func token(what string, parts ...string) string {
 // both may be frequent and what has both rare.
 func terms(e *record.Entry) string {
 	class, _, _ := strings.Cut(e.Kind, ".")
-	out := []string{token("project", e.Project), token("actor", e.Actor), token("kind", e.Kind), token("kind", class),
-		token("actor+kind", e.Actor, e.Kind), token("actor+kind", e.Actor, class)}
+	out := []string{
+		token("project", e.Project), token("actor", e.Actor), token("kind", e.Kind), token("kind", class),
+		token("actor+kind", e.Actor, e.Kind), token("actor+kind", e.Actor, class),
+	}
 	for _, subject := range subjectsOf(e) {
 		out = append(out, token("subject", subject))
 	}
@@ -412,7 +423,8 @@ func (r Records) Entries(ctx context.Context, s RecordSearch, p Page) ([]record.
 		items, err = r.entries(ctx, `SELECT r.seq, r.line FROM (SELECT rowid AS seq FROM record_index WHERE record_index MATCH ? AND rowid < ? AND rowid >= ? ORDER BY rowid DESC LIMIT ?) i
 			JOIN record r ON r.seq = i.seq ORDER BY r.seq DESC`, match, before, from, p.Limit+1)
 	} else {
-		items, err = r.entries(ctx, `SELECT seq, line FROM record WHERE seq < ? AND seq >= ? ORDER BY seq DESC LIMIT ?`, before, from, p.Limit+1)
+		items, err = r.entries(ctx, `SELECT seq, line FROM record WHERE seq < ? AND seq >= ? ORDER BY seq DESC LIMIT ?`,
+			before, from, p.Limit+1)
 	}
 	if err != nil {
 		return nil, "", err
@@ -448,7 +460,8 @@ func (r Records) batch(ctx context.Context, s RecordSearch, after int64, limit i
 	}
 	from = max(from, after+1)
 	if match == "" {
-		return r.entries(ctx, `SELECT seq, line FROM record WHERE seq < ? AND seq >= ? ORDER BY seq LIMIT ?`, before, from, limit)
+		return r.entries(ctx, `SELECT seq, line FROM record WHERE seq < ? AND seq >= ? ORDER BY seq LIMIT ?`, before,
+			from, limit)
 	}
 	return r.entries(ctx, `SELECT r.seq, r.line FROM (SELECT rowid AS seq FROM record_index WHERE record_index MATCH ? AND rowid < ? AND rowid >= ? ORDER BY rowid LIMIT ?) i
 		JOIN record r ON r.seq = i.seq ORDER BY r.seq`, match, before, from, limit)
@@ -490,6 +503,15 @@ func (r Records) entries(ctx context.Context, query string, args ...any) ([]reco
 		}
 		return e, nil
 	})
+}
+
+// NewestLine is the number of the newest line of the record, 0 when there is none.
+func (r Records) NewestLine(ctx context.Context) (seq int64, err error) {
+	err = r.q.QueryRowContext(ctx, `SELECT coalesce(max(seq), 0) FROM record`).Scan(&seq)
+	if err != nil {
+		err = fmt.Errorf("reading the end of the record: %w", err)
+	}
+	return seq, err
 }
 
 // EntriesSince lists the record after a line, oldest first.

@@ -38,16 +38,33 @@ func open2(t *testing.T) (*Store, string) {
 func seed(t *testing.T, s *Store) {
 	t.Helper()
 	err := s.Write(t.Context(), func(r Records) error {
-		p := &ladder.Promotion{State: ladder.Open, Version: "heat-demand@1", From: "draft", To: "live", AskedBy: "runa", OpenedAt: now}
+		p := &ladder.Promotion{
+			State: ladder.Open, Version: "heat-demand@1", From: "draft", To: "live", AskedBy: "runa",
+			OpenedAt: now,
+		}
 		return errors.Join(
 			r.AddModel(t.Context(), Model{Name: "heat-demand", Task: registry.Regression, CreatedAt: now}),
-			r.AddVersion(t.Context(), &registry.Version{Model: "heat-demand", Digest: strings.Repeat("a", 64), Rung: "draft", RungSince: now, CreatedBy: "runa", CreatedAt: now,
-				Metrics: map[string]float64{"rmse": 1}, Params: map[string]string{"depth": "6"}, Artifacts: []registry.Artifact{{Name: "m", Digest: strings.Repeat("b", 64), Size: 3}}}),
+			r.AddVersion(t.Context(), &registry.Version{
+				Model: "heat-demand", Digest: strings.Repeat("a", 64),
+				Rung: "draft", RungSince: now, CreatedBy: "runa", CreatedAt: now,
+				Metrics: map[string]float64{"rmse": 1}, Params: map[string]string{"depth": "6"},
+				Artifacts: []registry.Artifact{{Name: "m", Digest: strings.Repeat("b", 64), Size: 3}},
+			}),
 			r.AddEnvironment(t.Context(), Environment{Name: "plant-north", AddedAt: now}),
-			r.AddEndpoint(t.Context(), Endpoint{Name: "demand-hourly", Model: "heat-demand", Environment: "plant-north", Rung: "live", Plan: guard.DefaultPlan(), CreatedAt: now}),
-			r.AddSplit(t.Context(), &traffic.Split{Endpoint: "demand-hourly", Lanes: []traffic.Lane{{Kind: traffic.Main, Version: "heat-demand@1", Share: traffic.Whole}}, MadeAt: now}),
+			r.AddEndpoint(t.Context(), Endpoint{
+				Name: "demand-hourly", Model: "heat-demand", Environment: "plant-north",
+				Rung: "live", Plan: guard.DefaultPlan(), CreatedAt: now,
+			}),
+			r.AddSplit(t.Context(), &traffic.Split{
+				Endpoint: "demand-hourly",
+				Lanes:    []traffic.Lane{{Kind: traffic.Main, Version: "heat-demand@1", Share: traffic.Whole}},
+				MadeAt:   now,
+			}),
 			r.AddPromotion(t.Context(), p),
-			r.AddEntry(t.Context(), &record.Entry{At: now, Actor: "runa", Kind: "model.added", Subject: "heat-demand", Sentence: "x"}))
+			r.AddEntry(t.Context(), &record.Entry{
+				At: now, Actor: "runa", Kind: "model.added", Subject: "heat-demand",
+				Sentence: "x",
+			}))
 	})
 	if err != nil {
 		t.Fatal(err)
@@ -90,7 +107,8 @@ func TestTheSchemaHoldsTheRules(t *testing.T) {
 			t.Errorf("%s, and the schema lets it", name)
 		}
 	}
-	if err := s.Write(t.Context(), func(r Records) error { return r.SetRung(t.Context(), "heat-demand", 1, "live", "", now) }); err != nil {
+	if err := s.Write(t.Context(),
+		func(r Records) error { return r.SetRung(t.Context(), "heat-demand", 1, "live", "", now) }); err != nil {
 		t.Errorf("a version cannot climb: %v", err)
 	}
 }
@@ -132,7 +150,8 @@ func TestEverythingComesBackAfterOpeningAgain(t *testing.T) {
 	defer s.Close()
 	r := s.Read()
 	v, err := r.Version(t.Context(), "heat-demand", 1)
-	if err != nil || v.Metrics["rmse"] != 1 || v.Params["depth"] != "6" || v.Artifacts[0].Size != 3 || !v.CreatedAt.Equal(now) {
+	if err != nil || v.Metrics["rmse"] != 1 || v.Params["depth"] != "6" || v.Artifacts[0].Size != 3 ||
+		!v.CreatedAt.Equal(now) {
 		t.Errorf("%+v, %v", v, err)
 	}
 	e, err := r.Endpoint(t.Context(), "demand-hourly")
@@ -152,7 +171,11 @@ func TestNumbersAreGivenOnce(t *testing.T) {
 	for i := range 40 {
 		wait.Go(func() {
 			err := s.Write(context.Background(), func(r Records) error {
-				return r.AddVersion(context.Background(), &registry.Version{Model: "heat-demand", Digest: fmt.Sprintf("%064d", i), Rung: "draft", RungSince: now, CreatedAt: now})
+				return r.AddVersion(context.Background(),
+					&registry.Version{
+						Model: "heat-demand", Digest: fmt.Sprintf("%064d", i), Rung: "draft",
+						RungSince: now, CreatedAt: now,
+					})
 			})
 			if err != nil {
 				t.Error(err)
@@ -183,5 +206,31 @@ func TestNumbersAreGivenOnce(t *testing.T) {
 	}
 	if len(seen) != 41 {
 		t.Errorf("%d versions, want 41", len(seen))
+	}
+}
+
+// Every foreign key has an index that begins with it: without one, whoever changes or
+// takes away what it points to reads the whole table.
+func TestForeignKeysHaveIndexes(t *testing.T) {
+	s, _ := open2(t)
+	rows, err := s.db.Read.QueryContext(t.Context(), `SELECT m.name || ' (' || f."from" || ')'
+		FROM sqlite_master m, pragma_foreign_key_list(m.name) f
+		WHERE m.type = 'table' AND f.seq = 0
+		AND NOT EXISTS (SELECT 1 FROM pragma_index_list(m.name) l, pragma_index_info(l.name) i
+			WHERE NOT l.partial AND i.seqno = 0 AND i.name = f."from")
+		AND NOT EXISTS (SELECT 1 FROM pragma_table_info(m.name) c WHERE c.pk = 1 AND c.name = f."from")`)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var key string
+		if err := rows.Scan(&key); err != nil {
+			t.Fatal(err)
+		}
+		t.Errorf("%s has no index", key)
+	}
+	if err := rows.Err(); err != nil {
+		t.Fatal(err)
 	}
 }

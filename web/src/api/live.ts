@@ -36,6 +36,8 @@ function listen(connected: (yes: boolean) => void): () => void {
   const source = new EventSource('/api/v1/events')
   source.addEventListener('open', () => connected(true))
   source.addEventListener('error', () => connected(false))
+  // So much was missed that it is not told: everything may be stale.
+  source.addEventListener('anew', () => void queryClient.invalidateQueries())
   source.addEventListener('now', (event) => {
     queryClient.setQueryData(['now'], JSON.parse(event.data as string) as EndpointNow[])
   })
