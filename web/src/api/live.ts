@@ -34,7 +34,13 @@ const stale: Record<string, string[]> = {
 /** Opens the stream of events and acts on what comes; returns what closes it. */
 function listen(connected: (yes: boolean) => void): () => void {
   const source = new EventSource('/api/v1/events')
-  source.addEventListener('open', () => connected(true))
+  // What was read before the service began to tell may be stale. A stream that is taken up after a change goes on
+  // from there.
+  let told = false
+  source.addEventListener('open', () => {
+    connected(true)
+    if (!told) void queryClient.invalidateQueries()
+  })
   source.addEventListener('error', () => connected(false))
   // So much was missed that it is not told: everything may be stale.
   source.addEventListener('anew', () => void queryClient.invalidateQueries())
@@ -42,6 +48,7 @@ function listen(connected: (yes: boolean) => void): () => void {
     queryClient.setQueryData(['now'], JSON.parse(event.data as string) as EndpointNow[])
   })
   source.addEventListener('change', (event) => {
+    told = true
     const entry = JSON.parse(event.data as string) as Entry
     for (const key of ['activity', 'audit', 'inbox', 'session', ...(stale[entry.kind.split('.')[0] ?? ''] ?? [])]) {
       void queryClient.invalidateQueries({ queryKey: [key] })
@@ -64,7 +71,6 @@ export function useLive(): boolean {
       const visible = document.visibilityState === 'visible'
       if (visible && !close) {
         close = listen(setConnected)
-        void queryClient.invalidateQueries()
       } else if (!visible && close) {
         close()
         close = undefined
