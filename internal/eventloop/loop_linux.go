@@ -121,7 +121,7 @@ type Task struct {
 	// loop's thread of execution, as all that follows.
 	waits *Conn
 	write bool
-	// deadline is when it stops waiting, since the loop's beginning; late says that it came.
+	// deadline is when it stops waiting, by the loops' clock; late says that it came.
 	deadline time.Duration
 	late     bool
 	// spent are the bytes of this turn.
