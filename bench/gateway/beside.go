@@ -41,41 +41,57 @@ server.listen(0, '127.0.0.1', () => console.log('http://127.0.0.1:' + server.add
 `
 
 // beside measures what callers of one endpoint notice while the model server of another
-// does everything wrong: 500 requests a second of theirs, alone and beside 50 of the other.
-func (b *bench) beside(c *client.Client, gateway string, rounds int) error {
-	if err := b.placeBadServer(c); err != nil {
+// does everything wrong: 500 requests a second of theirs, alone and beside 50 of the other,
+// through our gateway and through HAProxy in alternating rounds. What the wrong server and its
+// callers take of the machine's processors, they take from both.
+func (b *bench) beside(c *client.Client, gateway, bad string, rounds int) error {
+	if err := b.placeBadServer(c, bad); err != nil {
 		return err
 	}
-	good, bad := gateway+"/v2/models/demand-hourly/infer", gateway+"/v2/models/valve-check/infer"
-	var ratios []float64
-	for round := range rounds {
-		alone, failed := b.steady(b.ctx, good, 500)
-		ctx, stop := context.WithCancel(b.ctx)
-		var others sync.WaitGroup
-		others.Go(func() { b.steady(ctx, bad, 50) })
-		time.Sleep(time.Second)
-		with, failedToo := b.steady(b.ctx, good, 500)
-		stop()
-		others.Wait()
-		ratios = append(ratios, float64(with)/float64(alone))
-		fmt.Printf("%-7d p99 alone %s, beside the other %s; %d and %d requests failed\n", round+1, alone, with, failed,
-			failedToo)
+	targets := []struct{ name, good, bad string }{
+		{"HAProxy", "http://" + goodByHAProxy + goodPath, "http://" + badByHAProxy + badPath},
+		{"Inner Ladder", gateway + goodPath, gateway + badPath},
 	}
-	slices.Sort(ratios)
-	fmt.Printf("\np99 beside a server that does everything wrong, median of the rounds' ratios to alone: %.2f\n",
-		ratios[len(ratios)/2])
+	beside, ratios := map[string][]float64{}, map[string][]float64{}
+	fmt.Printf("%-7s %-13s %10s %10s %16s\n", "round", "gateway", "p99 alone", "beside", "failed")
+	for round := range rounds {
+		for i := range targets {
+			t := targets[(i+round)%2] // who goes first alternates
+			alone, failed := b.steady(b.ctx, t.good, 500)
+			ctx, stop := context.WithCancel(b.ctx)
+			var others sync.WaitGroup
+			others.Go(func() { b.steady(ctx, t.bad, 50) })
+			time.Sleep(time.Second)
+			with, failedToo := b.steady(b.ctx, t.good, 500)
+			stop()
+			others.Wait()
+			beside[t.name] = append(beside[t.name], float64(with))
+			ratios[t.name] = append(ratios[t.name], float64(with)/float64(alone))
+			fmt.Printf("%-7d %-13s %10s %10s %7d and %d\n", round+1, t.name, alone.Round(time.Microsecond),
+				with.Round(time.Microsecond), failed, failedToo)
+			time.Sleep(2 * time.Second) // the wrong server notices that its callers have gone
+		}
+	}
+	toHAProxy := make([]float64, rounds)
+	for i := range toHAProxy {
+		toHAProxy[i] = beside["Inner Ladder"][i] / beside["HAProxy"][i]
+	}
+	fmt.Printf("\np99 beside a server that does everything wrong, medians of the rounds' ratios: to alone %.2f "+
+		"(HAProxy: %.2f); to HAProxy's beside the same %.2f\n",
+		median(ratios["Inner Ladder"]), median(ratios["HAProxy"]), median(toHAProxy))
 	return nil
 }
 
-func (b *bench) placeBadServer(c *client.Client) error {
+// startBadServer starts the server that does everything wrong.
+func (b *bench) startBadServer() (string, error) {
 	out, err := b.start("node", "-e", badServer)
 	if err != nil {
-		return err
+		return "", err
 	}
-	at, err := address(out)
-	if err != nil {
-		return err
-	}
+	return address(out)
+}
+
+func (b *bench) placeBadServer(c *client.Client, at string) error {
 	file := filepath.Join(b.dir, "valve.bin")
 	if err := os.WriteFile(file, []byte("valves"), 0o600); err != nil {
 		return err

@@ -139,7 +139,13 @@ func (b *bench) run(rounds, splits int) (err error) {
 	if err != nil {
 		return err
 	}
-	proxy, err := b.startHAProxy(backends)
+	bad := backends[0]
+	if b.wrong {
+		if bad, err = b.startBadServer(); err != nil {
+			return err
+		}
+	}
+	proxy, err := b.startHAProxy(append(backends, bad))
 	if err != nil {
 		return err
 	}
@@ -156,17 +162,16 @@ func (b *bench) run(rounds, splits int) (err error) {
 	if err := os.WriteFile(b.script, []byte(lua), 0o600); err != nil {
 		return err
 	}
-	const path = "/v2/models/demand-hourly/infer"
 	if b.wrong {
-		return b.beside(c, ours, rounds)
+		return b.beside(c, ours, bad, rounds)
 	}
 	if splits > 0 {
-		return b.changeSplits(c, ours+path, splits)
+		return b.changeSplits(c, ours+goodPath, splits)
 	}
 	targets := []struct {
 		name, url string
 		pid       int
-	}{{"HAProxy", proxy + path, b.pids["haproxy"]}, {"Inner Ladder", ours + path, b.pids["innerladder"]}}
+	}{{"HAProxy", proxy + goodPath, b.pids["haproxy"]}, {"Inner Ladder", ours + goodPath, b.pids["innerladder"]}}
 	for _, t := range targets { // warm up both
 		if _, err := b.wrk(t.url, 2*time.Second); err != nil {
 			return fmt.Errorf("%s: %w", t.name, err)
@@ -226,6 +231,10 @@ func ratio(ours, theirs []measured, of func(measured) float64) float64 {
 	for i := range ours {
 		values[i] = of(ours[i]) / of(theirs[i])
 	}
+	return median(values)
+}
+
+func median(values []float64) float64 {
 	slices.Sort(values)
 	return values[len(values)/2]
 }
@@ -335,13 +344,24 @@ listen split
   balance random
   server one %s weight 90 check
   server two %s weight 10 check
+listen other
+  bind %s
+  server bad %s
 `
 
+// Where HAProxy listens, and the paths of both endpoints.
+const (
+	goodByHAProxy = "127.0.0.1:7599"
+	badByHAProxy  = "127.0.0.1:7598"
+	goodPath      = "/v2/models/demand-hourly/infer"
+	badPath       = "/v2/models/valve-check/infer"
+)
+
+// startHAProxy starts it before two model servers, and a third of an endpoint of its own.
 func (b *bench) startHAProxy(backends []string) (string, error) {
-	const at = "127.0.0.1:7599"
 	config := filepath.Join(b.dir, "haproxy.cfg")
-	text := fmt.Sprintf(haproxyConfig, at, strings.TrimPrefix(backends[0], "http://"),
-		strings.TrimPrefix(backends[1], "http://"))
+	text := fmt.Sprintf(haproxyConfig, goodByHAProxy, strings.TrimPrefix(backends[0], "http://"),
+		strings.TrimPrefix(backends[1], "http://"), badByHAProxy, strings.TrimPrefix(backends[2], "http://"))
 	if err := os.WriteFile(config, []byte(text), 0o600); err != nil {
 		return "", err
 	}
@@ -349,13 +369,13 @@ func (b *bench) startHAProxy(backends []string) (string, error) {
 		return "", err
 	}
 	for range 100 {
-		if res, err := http.Get("http://" + at + "/v2/health/ready"); err == nil {
+		if res, err := http.Get("http://" + goodByHAProxy + "/v2/health/ready"); err == nil {
 			_ = res.Body.Close()
-			return "http://" + at, nil
+			return "http://" + goodByHAProxy, nil
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
-	return "", fmt.Errorf("HAProxy does not answer at %s", at)
+	return "", fmt.Errorf("HAProxy does not answer at %s", goodByHAProxy)
 }
 
 // startOurs starts the real service and does the whole job through its API, so that the
