@@ -16,6 +16,7 @@ import (
 
 	"innerladder/internal/client"
 	"innerladder/internal/core/access"
+	"innerladder/internal/core/notice"
 	"innerladder/internal/service"
 )
 
@@ -150,7 +151,7 @@ func TestSecretsAreNowhereInClear(t *testing.T) {
 	_, err := h.runa.SetHeader(ctx, "plant-north", "Authorization", secrets["a header"])
 	must(t, err)
 	mail := secrets["a mail password"]
-	_, err = h.runa.SetMail(ctx, service.MailSettings{
+	_, err = h.runa.SetMail(ctx, notice.MailSettings{
 		Host: "localhost", Port: 1, TLS: "none", User: "ladder",
 		From: "ladder@tarnholm.example",
 	}, &mail)

@@ -122,7 +122,7 @@ func fill(path string) error {
 
 func fillModel(ctx context.Context, w store.Records, r *rand.Rand, m, dataSets int, begin time.Time) error {
 	pick := func(from []string) string { return from[r.IntN(len(from))] }
-	model := store.Model{
+	model := registry.Model{
 		Name: fmt.Sprintf("%s-%s-%03d", pick(words), pick(words), m), Project: "default",
 		Task: []registry.Task{registry.Regression, registry.Classification}[m%2], Owner: pick(owners),
 		Description: pick(words) + " " + pick(words) + " of the town", CreatedBy: "runa", CreatedAt: begin,
@@ -189,7 +189,7 @@ func fillModel(ctx context.Context, w store.Records, r *rand.Rand, m, dataSets i
 			}
 		}
 		if n == *versions-2 {
-			if err := w.PutLabel(ctx, store.Label{
+			if err := w.PutLabel(ctx, registry.Label{
 				Name: "beta", Version: v.Ref, MovedBy: "runa",
 				MovedAt: v.CreatedAt,
 			}); err != nil {

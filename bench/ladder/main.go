@@ -154,7 +154,7 @@ func fill(ctx context.Context, s *store.Store) error {
 }
 
 func fillModel(ctx context.Context, w store.Records, r *rand.Rand, name string, now time.Time) error {
-	if err := w.AddModel(ctx, store.Model{
+	if err := w.AddModel(ctx, registry.Model{
 		Name: name, Project: "default", Task: registry.Regression, Owner: "runa",
 		CreatedBy: "runa", CreatedAt: now,
 	}); err != nil {

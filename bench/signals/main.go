@@ -22,8 +22,8 @@ import (
 
 	"innerladder/bench/house"
 	"innerladder/internal/client"
+	"innerladder/internal/core/guard"
 	"innerladder/internal/core/sketch"
-	"innerladder/internal/core/traffic"
 	"innerladder/internal/signals"
 )
 
@@ -205,7 +205,7 @@ func before(dice *rand.Rand, now, until time.Time) (b signals.Batch) {
 			b.Windows = append(b.Windows, signals.Window{Key: k, Level: signals.Hour, At: at, Summary: sum})
 		}
 	}
-	pair := traffic.TrialPair{Incumbent: "heat-demand@1", Candidate: "heat-demand@2", Begun: 1}
+	pair := guard.TrialPair{Incumbent: "heat-demand@1", Candidate: "heat-demand@2", Begun: 1}
 	for _, version := range []string{pair.Incumbent, pair.Candidate} {
 		e := signals.Evidence{Endpoint: "demand-hourly", Trial: pair, Version: version}
 		for range 100 {

@@ -20,7 +20,9 @@ import (
 	"innerladder/internal/api"
 	"innerladder/internal/client"
 	"innerladder/internal/core/access"
+	"innerladder/internal/core/people"
 	"innerladder/internal/core/registry"
+	"innerladder/internal/core/watch"
 	"innerladder/internal/service"
 	"innerladder/internal/store"
 )
@@ -109,7 +111,7 @@ func (r *rig) zebra() map[string]string {
 	hook, err := r.runa.AddWebhook(ctx, service.NewWebhook{Project: "zebra", Address: m.URL + "/" + hidden})
 	must(r.t, err)
 	must(r.t, r.store.Write(ctx, func(q store.Records) error {
-		return q.AddAlert(ctx, &store.Alert{
+		return q.AddAlert(ctx, &watch.Alert{
 			Kind: "rolled_back", Endpoint: "demand-hourly", Subject: "heat-demand@1",
 			Signal: "error_rate", Sentence: hidden, RaisedAt: time.Now(),
 		})
@@ -407,7 +409,7 @@ func TestNobodyGivesMoreThanTheyHave(t *testing.T) {
 	})
 	wantCode(t, "a robot that may more", err, "member.more_than_own")
 	if all, err := r.runa.People(ctx); err != nil ||
-		slices.ContainsFunc(all.Items, func(p store.Person) bool { return p.Name == "bot" }) {
+		slices.ContainsFunc(all.Items, func(p people.Person) bool { return p.Name == "bot" }) {
 		t.Errorf("half of a robot is there: %v", err)
 	}
 	_, err = r.runa.GiveRole(ctx, "odd", access.Membership{Project: "heat", Role: "owner"})

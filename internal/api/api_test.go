@@ -20,7 +20,6 @@ import (
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/service"
-	"innerladder/internal/store"
 )
 
 func TestRegistering(t *testing.T) {
@@ -701,7 +700,7 @@ func TestListsComeInParts(t *testing.T) {
 		t.Errorf("%d environments, %v", len(all.Items), err)
 	}
 	var part struct {
-		Items []store.Environment
+		Items []traffic.Environment
 		Next  string `json:"next_cursor"`
 	}
 	_, _, body := r.call("GET", "/api/v1/environments?limit=2", "")

@@ -7,6 +7,7 @@ import (
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/people"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/service"
 	"innerladder/internal/store"
@@ -182,7 +183,7 @@ func ladderOperations() []operation {
 			}),
 		op("GET", "/signing-keys", "listSigningKeys",
 			"List the keys with which one signs oneself, and the service signs", access.Own, 200,
-			func(c ctx, s *s, _ *none) (service.Listed[store.SigningKey], error) {
+			func(c ctx, s *s, _ *none) (service.Listed[people.SigningKey], error) {
 				return s.SigningKeys(c)
 			}),
 		op("POST", "/signing-keys", "addSigningKey", "Make a key known with which one signs", access.Own, 201,
@@ -190,14 +191,14 @@ func ladderOperations() []operation {
 				Public string `json:"public" required:"true" description:"an Ed25519 public key: 32 bytes in base64"`
 				Title  string `json:"title,omitempty"`
 			},
-			) (store.SigningKey, error) {
+			) (people.SigningKey, error) {
 				return s.AddSigningKey(c, in.Public, in.Title)
 			}),
 		op("DELETE", "/signing-keys", "endSigningKey", "Say that a key of one's own signs nothing any more", access.Own,
 			200, func(c ctx, s *s, in *struct {
 				Key string `query:"key" required:"true" json:"-" description:"its fingerprint"`
 			},
-			) (store.SigningKey, error) {
+			) (people.SigningKey, error) {
 				return s.EndSigningKey(c, in.Key)
 			}),
 	}

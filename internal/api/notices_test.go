@@ -18,7 +18,6 @@ import (
 	"innerladder/internal/core/record"
 	"innerladder/internal/service"
 	"innerladder/internal/standin"
-	"innerladder/internal/store"
 )
 
 // until waits for something that the service does by itself.
@@ -77,7 +76,7 @@ func TestWebhooksTellAndTryAgain(t *testing.T) {
 			service.NewDataSet{Name: "in-" + project, Project: project, Address: "https://x.example"})
 		must(t, err)
 	}
-	var d store.Delivery
+	var d notice.Delivery
 	until(t, "a delivery that fails", func() bool {
 		all, err := r.runa.Deliveries(ctx, w.ID, client.Part{})
 		must(t, err)
@@ -149,12 +148,12 @@ func TestNoticesReachWhoChoseThem(t *testing.T) {
 	go func() { _ = m.Serve(ctx, l) }()
 	port := l.Addr().(*net.TCPAddr).Port
 
-	_, err = r.runa.SetMail(ctx, service.MailSettings{
+	_, err = r.runa.SetMail(ctx, notice.MailSettings{
 		Host: "mail.tarnholm.example", TLS: "none",
 		From: "ladder@tarnholm.example",
 	}, nil)
 	wantCode(t, "e-mail in the open", err, "mail.open")
-	_, err = r.runa.SetMail(ctx, service.MailSettings{
+	_, err = r.runa.SetMail(ctx, notice.MailSettings{
 		Host: "127.0.0.1", Port: port, TLS: "none",
 		From: "ladder@tarnholm.example",
 	}, nil)

@@ -3,6 +3,7 @@ package api
 import (
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/notice"
+	"innerladder/internal/core/people"
 	"innerladder/internal/service"
 	"innerladder/internal/store"
 )
@@ -29,9 +30,9 @@ type (
 func peopleOperations() []operation {
 	return []operation{
 		op("GET", "/people", "listPeople", "List the people and robots that you may know of", access.Read, 200,
-			func(c ctx, s *s, in *pageIn) (service.Listed[store.Person], error) {
+			func(c ctx, s *s, in *pageIn) (service.Listed[people.Person], error) {
 				all, err := s.People(c)
-				return partOf(*in, all, err, func(p store.Person) string { return p.Name })
+				return partOf(*in, all, err, func(p people.Person) string { return p.Name })
 			}),
 		op("POST", "/people", "addPerson", "Add a person, with a link that lets them in once, or a robot",
 			access.Manage, 201, func(c ctx, s *s, in *service.NewPerson) (service.AddedPerson, error) {
@@ -43,7 +44,7 @@ func peopleOperations() []operation {
 				personIn
 				service.PersonEdit
 			},
-			) (store.Person, error) {
+			) (people.Person, error) {
 				return s.EditPerson(c, in.Person, in.PersonEdit)
 			}),
 		op("POST", "/people/{person}/invitation", "invite",
@@ -52,7 +53,7 @@ func peopleOperations() []operation {
 				return s.Invite(c, in.Person)
 			}),
 		op("PUT", "/people/{person}/memberships/{project}/{role}", "giveRole", "Give someone a role in a project",
-			access.Manage, 200, func(c ctx, s *s, in *memberIn) (store.Person, error) {
+			access.Manage, 200, func(c ctx, s *s, in *memberIn) (people.Person, error) {
 				return s.GiveRole(c, in.Person, access.Membership{Project: in.Project, Role: in.Role})
 			}),
 		op("DELETE", "/people/{person}/memberships/{project}/{role}", "takeRole",
@@ -60,7 +61,7 @@ func peopleOperations() []operation {
 				memberIn
 				becauseIn
 			},
-			) (store.Person, error) {
+			) (people.Person, error) {
 				return s.TakeRole(c, in.Person, access.Membership{Project: in.Project, Role: in.Role}, in.Reason)
 			}),
 		op("GET", "/roles", "listRoles", "List the roles with their permissions", access.Read, 200,
@@ -93,7 +94,7 @@ func peopleOperations() []operation {
 			func(c ctx, s *s, in *struct {
 				Robot string `query:"robot" json:"-"`
 			},
-			) (service.Listed[store.Token], error) {
+			) (service.Listed[people.Token], error) {
 				return s.Tokens(c, in.Robot)
 			}),
 		op("POST", "/tokens", "makeToken", "Make a token for yourself or for a robot; it is shown once", access.Own,
@@ -103,11 +104,11 @@ func peopleOperations() []operation {
 		op("DELETE", "/tokens/{token}", "endToken", "Take a token away", access.Own, 200, func(c ctx, s *s, in *struct {
 			Token int64 `uri:"token" path:"token" json:"-"`
 		},
-		) (store.Token, error) {
+		) (people.Token, error) {
 			return s.EndToken(c, in.Token)
 		}),
 		op("GET", "/me/sessions", "listSessions", "Where you are signed in to the console", access.Own, 200,
-			func(c ctx, s *s, _ *none) (service.Listed[store.Session], error) {
+			func(c ctx, s *s, _ *none) (service.Listed[people.Session], error) {
 				return s.Sessions(c)
 			}),
 		op("DELETE", "/me/sessions", "endOtherSessions", "Sign out everywhere else", access.Own, 200,
@@ -126,8 +127,8 @@ func peopleOperations() []operation {
 			pageIn
 			Unread bool `query:"unread" json:"-" description:"only those that were not read"`
 		},
-		) (service.Listed[store.Notice], error) {
-			return listed(in.pageIn, func(p store.Page) (service.Listed[store.Notice],
+		) (service.Listed[notice.Notice], error) {
+			return listed(in.pageIn, func(p store.Page) (service.Listed[notice.Notice],
 				error,
 			) {
 				return s.Inbox(c, in.Unread, p)

@@ -9,7 +9,10 @@ import (
 
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/notice"
 	"innerladder/internal/core/record"
+	"innerladder/internal/core/registry"
+	"innerladder/internal/core/traffic"
 	"innerladder/internal/service"
 	"innerladder/internal/store"
 
@@ -115,7 +118,7 @@ func recordOperations() []operation {
 				return s.Checkpoint(c)
 			}),
 		op("GET", "/audit/searches", "listSearches", "The searches that you keep and those that others share",
-			access.Audit, 200, func(c ctx, s *s, _ *none) (service.Listed[store.SavedSearch], error) {
+			access.Audit, 200, func(c ctx, s *s, _ *none) (service.Listed[registry.SavedSearch], error) {
 				return s.Searches(c)
 			}),
 		op("POST", "/audit/searches", "saveSearch", "Keep a search under a name", access.Audit, 201,
@@ -124,7 +127,7 @@ func recordOperations() []operation {
 				Query  map[string]string `json:"query" required:"true" description:"the query parameters of a search"`
 				Shared bool              `json:"shared,omitempty"`
 			},
-			) (store.SavedSearch, error) {
+			) (registry.SavedSearch, error) {
 				return s.SaveSearch(c, in.Name, in.Query, in.Shared)
 			}),
 		op("DELETE", "/audit/searches/{search}", "removeSearch", "Forget a search that you keep", access.Audit, 200,
@@ -188,7 +191,7 @@ func keepingOperations() []operation {
 	}
 	return []operation{
 		op("GET", "/webhooks", "listWebhooks", "List the webhooks of projects that you keep", access.Manage, 200,
-			func(c ctx, s *s, _ *none) (service.Listed[store.Webhook], error) {
+			func(c ctx, s *s, _ *none) (service.Listed[notice.Webhook], error) {
 				return s.Webhooks(c)
 			}),
 		op("POST", "/webhooks", "addWebhook", "Have an address told of what happens; the secret is shown once",
@@ -200,7 +203,7 @@ func keepingOperations() []operation {
 				webhookIn
 				becauseIn
 			},
-			) (store.Webhook, error) {
+			) (notice.Webhook, error) {
 				return s.RemoveWebhook(c, in.Webhook, in.Reason)
 			}),
 		op("GET", "/webhooks/{webhook}/deliveries", "listDeliveries",
@@ -209,8 +212,8 @@ func keepingOperations() []operation {
 				webhookIn
 				pageIn
 			},
-			) (service.Listed[store.Delivery], error) {
-				return listed(in.pageIn, func(p store.Page) (service.Listed[store.Delivery],
+			) (service.Listed[notice.Delivery], error) {
+				return listed(in.pageIn, func(p store.Page) (service.Listed[notice.Delivery],
 					error,
 				) {
 					return s.Deliveries(c, in.Webhook, p)
@@ -220,7 +223,7 @@ func keepingOperations() []operation {
 			func(c ctx, s *s, in *struct {
 				Delivery int64 `uri:"delivery" path:"delivery" json:"-"`
 			},
-			) (store.Delivery, error) {
+			) (notice.Delivery, error) {
 				return s.SendAgain(c, in.Delivery)
 			}),
 		op("GET", "/environments/{environment}/headers", "listHeaders",
@@ -245,7 +248,7 @@ func keepingOperations() []operation {
 				return s.SetHeader(c, in.Environment, in.Header, nil)
 			}),
 		op("GET", "/endpoints/{endpoint}/callers", "listCallers", "List the programs that have a key to an endpoint",
-			access.Route, 200, func(c ctx, s *s, in *endpointIn) (service.Listed[store.Caller], error) {
+			access.Route, 200, func(c ctx, s *s, in *endpointIn) (service.Listed[traffic.Caller], error) {
 				return s.Callers(c, in.Endpoint)
 			}),
 		op("POST", "/endpoints/{endpoint}/callers", "addCaller",
@@ -271,11 +274,11 @@ func keepingOperations() []operation {
 				whyIn
 				Keyed bool `json:"keyed"`
 			},
-			) (*store.Endpoint, error) {
+			) (*traffic.Endpoint, error) {
 				return s.SetKeyed(c, in.Endpoint, in.Keyed, in.Reason)
 			}),
 		op("GET", "/settings/mail", "showMail", "How e-mail is sent", access.Administer, 200,
-			func(c ctx, s *s, _ *none) (service.MailSettings, error) {
+			func(c ctx, s *s, _ *none) (notice.MailSettings, error) {
 				return s.Mail(c)
 			}),
 		op("PUT", "/settings/mail", "setMail", "Say how e-mail is sent", access.Administer, 200,
@@ -287,8 +290,8 @@ func keepingOperations() []operation {
 				From     string  `json:"from,omitempty"`
 				Password *string `json:"password,omitempty" description:"the one that is kept stays when absent"`
 			},
-			) (service.MailSettings, error) {
-				return s.SetMail(c, service.MailSettings{
+			) (notice.MailSettings, error) {
+				return s.SetMail(c, notice.MailSettings{
 					Host: in.Host, Port: in.Port, TLS: in.TLS, User: in.User,
 					From: in.From,
 				}, in.Password)

@@ -108,15 +108,15 @@ func (in findIn) search(now time.Time) (store.Search, error) {
 func registryOperations() []operation {
 	return []operation{
 		op("GET", "/projects", "listProjects", "List the projects that models are in", access.Read, 200,
-			func(c ctx, s *s, in *pageIn) (service.Listed[store.Project], error) {
+			func(c ctx, s *s, in *pageIn) (service.Listed[registry.Project], error) {
 				all, err := s.Projects(c)
-				return partOf(*in, all, err, func(p store.Project) string { return p.Name })
+				return partOf(*in, all, err, func(p registry.Project) string { return p.Name })
 			}),
 		op("POST", "/projects", "addProject", "Add a project", access.Administer, 201, func(c ctx, s *s, in *struct {
 			Name        string `json:"name" required:"true"`
 			Description string `json:"description,omitempty"`
 		},
-		) (store.Project, error) {
+		) (registry.Project, error) {
 			return s.AddProject(c, in.Name, in.Description)
 		}),
 
@@ -129,8 +129,8 @@ func registryOperations() []operation {
 			Text    string `query:"text" json:"-" description:"in name or description"`
 			Vetted  bool   `query:"vetted" json:"-" description:"only vetted ones"`
 		},
-		) (service.Listed[store.Model], error) {
-			return listed(in.pageIn, func(p store.Page) (service.Listed[store.Model], error) {
+		) (service.Listed[registry.Model], error) {
+			return listed(in.pageIn, func(p store.Page) (service.Listed[registry.Model], error) {
 				return s.Models(c, store.ModelFilter{
 					Project: in.Project, Task: in.Task, Owner: in.Owner, Tag: in.Tag,
 					Text: in.Text, Vetted: in.Vetted,
@@ -138,7 +138,7 @@ func registryOperations() []operation {
 			})
 		}),
 		op("GET", "/models/{model}", "showModel", "Show a model", access.Read, 200,
-			func(c ctx, s *s, in *modelIn) (store.Model, error) {
+			func(c ctx, s *s, in *modelIn) (registry.Model, error) {
 				return s.Model(c, in.Model)
 			}),
 		op("PATCH", "/models/{model}", "editModel",
@@ -147,7 +147,7 @@ func registryOperations() []operation {
 				modelIn
 				service.Edit
 			},
-			) (store.Model, error) {
+			) (registry.Model, error) {
 				return s.EditModel(c, in.Model, in.Edit)
 			}),
 		op("POST", "/models/{model}/vetting", "vetModel",
@@ -157,7 +157,7 @@ func registryOperations() []operation {
 				whyIn
 				Vetted bool `json:"vetted"`
 			},
-			) (store.Model, error) {
+			) (registry.Model, error) {
 				return s.Vet(c, in.Model, in.Reason, in.Vetted)
 			}),
 		op("GET", "/models/{model}/labels", "listLabels", "List the labels of a model", access.Read, 200,
@@ -165,9 +165,9 @@ func registryOperations() []operation {
 				modelIn
 				pageIn
 			},
-			) (service.Listed[store.Label], error) {
+			) (service.Listed[registry.Label], error) {
 				all, err := s.Labels(c, in.Model)
-				return partOf(in.pageIn, all, err, func(l store.Label) string { return l.Name })
+				return partOf(in.pageIn, all, err, func(l registry.Label) string { return l.Name })
 			}),
 		op("PUT", "/models/{model}/labels/{label}", "putLabel", "Put a label on a version, from wherever it was",
 			access.Register, 200, func(c ctx, s *s, in *struct {
@@ -176,7 +176,7 @@ func registryOperations() []operation {
 				Environment string `json:"environment,omitempty" description:"where the version must be placed and healthy, and stay so"`
 				Reason      string `json:"reason,omitempty"`
 			},
-			) (store.Label, error) {
+			) (registry.Label, error) {
 				return s.PutLabel(c, registry.Ref{Model: in.Model, Number: in.Number}.String(), in.Label,
 					in.Environment,
 					in.Reason)
@@ -186,7 +186,7 @@ func registryOperations() []operation {
 				labelIn
 				Reason string `query:"reason" json:"-"`
 			},
-			) (store.Label, error) {
+			) (registry.Label, error) {
 				return s.RemoveLabel(c, in.Model, in.Label, in.Reason)
 			}),
 
@@ -279,12 +279,12 @@ func registryOperations() []operation {
 			}),
 
 		op("GET", "/catalogue", "find", "Search the versions of all models", access.Read, 200,
-			func(c ctx, s *s, in *findIn) (service.Listed[store.Found], error) {
+			func(c ctx, s *s, in *findIn) (service.Listed[registry.Found], error) {
 				search, err := in.search(time.Now())
 				if err != nil {
-					return service.Listed[store.Found]{}, err
+					return service.Listed[registry.Found]{}, err
 				}
-				return listed(in.pageIn, func(p store.Page) (service.Listed[store.Found],
+				return listed(in.pageIn, func(p store.Page) (service.Listed[registry.Found],
 					error,
 				) {
 					return s.Find(c, search, p)

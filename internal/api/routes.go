@@ -12,6 +12,7 @@ import (
 	"innerladder/internal/core/compare"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/traffic"
+	"innerladder/internal/core/watch"
 	"innerladder/internal/service"
 	"innerladder/internal/store"
 )
@@ -36,7 +37,7 @@ type (
 )
 
 // withETag is an endpoint with the number of its split as ETag.
-type withETag struct{ store.Endpoint }
+type withETag struct{ traffic.Endpoint }
 
 func (e withETag) ETag() string {
 	if e.Split == nil {
@@ -81,16 +82,16 @@ func operations() []operation {
 	return append(slices.Concat(special(), signInOperations(), peopleOperations(), recordOperations(),
 		keepingOperations(), fileOperations(), registryOperations(), ladderOperations()),
 		op("GET", "/environments", "listEnvironments", "List the places where versions run", access.Read, 200,
-			func(c ctx, s *s, in *pageIn) (service.Listed[store.Environment], error) {
+			func(c ctx, s *s, in *pageIn) (service.Listed[traffic.Environment], error) {
 				all, err := s.Environments(c)
-				return partOf(*in, all, err, func(e store.Environment) string { return e.Name })
+				return partOf(*in, all, err, func(e traffic.Environment) string { return e.Name })
 			}),
 		op("POST", "/environments", "addEnvironment", "Add a place where versions run", access.Administer, 201,
 			func(c ctx, s *s, in *struct {
 				Name        string `json:"name" required:"true"`
 				Description string `json:"description,omitempty"`
 			},
-			) (store.Environment, error) {
+			) (traffic.Environment, error) {
 				return s.AddEnvironment(c, in.Name, in.Description)
 			}),
 		op("GET", "/placements", "listPlacements", "List what runs where", access.Read, 200,
@@ -98,9 +99,11 @@ func operations() []operation {
 				pageIn
 				Version string `query:"version" description:"only of this version"`
 			},
-			) (service.Listed[store.Placement], error) {
+			) (service.Listed[traffic.Placement], error) {
 				all, err := s.Placements(c, in.Version)
-				return partOf(in.pageIn, all, err, func(p store.Placement) string { return fmt.Sprintf("%012d", p.ID) })
+				return partOf(in.pageIn, all, err, func(p traffic.Placement) string {
+					return fmt.Sprintf("%012d", p.ID)
+				})
 			}),
 		op("POST", "/placements", "place", "Say that a version runs somewhere, after checking that it does",
 			access.Place, 201, func(c ctx, s *s, in *struct {
@@ -109,7 +112,7 @@ func operations() []operation {
 				Addresses   []string `json:"addresses" required:"true" description:"of model servers, such as http://127.0.0.1:9001"`
 				ServedAs    string   `json:"served_as,omitempty" description:"the model's name there; the same when not given"`
 			},
-			) (*store.Placement, error) {
+			) (*traffic.Placement, error) {
 				return s.Place(c, in.Version, in.Environment, in.Addresses, in.ServedAs)
 			}),
 		op("DELETE", "/placements/{environment}/{ref}", "unplace", "Say that a version runs in an environment no more",
@@ -117,17 +120,17 @@ func operations() []operation {
 				refIn
 				Environment string `uri:"environment" path:"environment"`
 			},
-			) (*store.Placement, error) {
+			) (*traffic.Placement, error) {
 				return s.Unplace(c, in.Ref, in.Environment)
 			}),
 
 		op("GET", "/endpoints", "listEndpoints", "List endpoints with their splits in force", access.Read, 200,
-			func(c ctx, s *s, in *pageIn) (service.Listed[store.Endpoint], error) {
+			func(c ctx, s *s, in *pageIn) (service.Listed[traffic.Endpoint], error) {
 				all, err := s.Endpoints(c)
-				return partOf(*in, all, err, func(e store.Endpoint) string { return e.Name })
+				return partOf(*in, all, err, func(e traffic.Endpoint) string { return e.Name })
 			}),
 		op("POST", "/endpoints", "addEndpoint", "Add an endpoint", access.Route, 201,
-			func(c ctx, s *s, in *service.NewEndpoint) (*store.Endpoint, error) {
+			func(c ctx, s *s, in *service.NewEndpoint) (*traffic.Endpoint, error) {
 				return s.AddEndpoint(c, *in)
 			}),
 		op("GET", "/endpoints/{endpoint}", "showEndpoint",
@@ -219,15 +222,15 @@ func operations() []operation {
 			State    string `query:"state" enum:"open,acknowledged,resolved"`
 			Endpoint string `query:"endpoint"`
 		},
-		) (service.Listed[store.Alert], error) {
-			return listed(in.pageIn, func(p store.Page) (service.Listed[store.Alert],
+		) (service.Listed[watch.Alert], error) {
+			return listed(in.pageIn, func(p store.Page) (service.Listed[watch.Alert],
 				error,
 			) {
 				return s.Alerts(c, in.State, in.Endpoint, p)
 			})
 		}),
 		op("GET", "/alerts/{alert}", "showAlert", "Show an alert", access.Read, 200,
-			func(c ctx, s *s, in *alertIn) (*store.Alert, error) {
+			func(c ctx, s *s, in *alertIn) (*watch.Alert, error) {
 				return s.Alert(c, in.Alert)
 			}),
 		op("POST", "/alerts/{alert}", "handleAlert", "Acknowledge or resolve an alert", access.Handle, 200,
@@ -236,7 +239,7 @@ func operations() []operation {
 				State string `json:"state" required:"true" enum:"acknowledged,resolved"`
 				Note  string `json:"note,omitempty"`
 			},
-			) (*store.Alert, error) {
+			) (*watch.Alert, error) {
 				return s.HandleAlert(c, in.Alert, in.State, in.Note)
 			}),
 	)

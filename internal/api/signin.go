@@ -7,8 +7,8 @@ import (
 
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/people"
 	"innerladder/internal/service"
-	"innerladder/internal/store"
 
 	"github.com/gofiber/fiber/v3"
 )
@@ -128,7 +128,7 @@ func (a *API) signIn(c fiber.Ctx) error {
 	return a.came(c, session, person, err)
 }
 
-func (a *API) came(c fiber.Ctx, session string, p *store.Person, err error) error {
+func (a *API) came(c fiber.Ctx, session string, p *people.Person, err error) error {
 	if err != nil {
 		return err
 	}

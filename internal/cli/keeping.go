@@ -11,13 +11,14 @@ import (
 	"strings"
 
 	"innerladder/internal/backup"
+	"innerladder/internal/core/notice"
+	"innerladder/internal/core/registry"
 	"innerladder/internal/seal"
 	"innerladder/internal/service"
-	"innerladder/internal/store"
 )
 
 // savedSearch is a search of the record that somebody keeps.
-type savedSearch = store.SavedSearch
+type savedSearch = registry.SavedSearch
 
 func keepingCommands() []command {
 	return []command{
@@ -312,7 +313,7 @@ func restoreCommand(c *call) func(context.Context) error {
 
 func mailCommand(c *call) func(context.Context) error {
 	c.connect()
-	var m service.MailSettings
+	var m notice.MailSettings
 	c.flags.StringVar(&m.Host, "host", "", "`HOST` of the SMTP server; none sends no e-mail")
 	c.flags.IntVar(&m.Port, "port", 0, "`PORT`; 587 for starttls, 465 for tls")
 	c.flags.StringVar(&m.TLS, "tls", "", "`HOW` the connection is secured: starttls, tls, or none on this machine only")
@@ -330,7 +331,7 @@ func mailCommand(c *call) func(context.Context) error {
 		now, err := c.api.Mail(ctx)
 		if err == nil && m.Host != "" {
 			if m.Host == "none" {
-				m = service.MailSettings{}
+				m = notice.MailSettings{}
 			}
 			var password *string
 			if *file != "" {

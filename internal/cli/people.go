@@ -14,8 +14,8 @@ import (
 	"innerladder/internal/client"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/notice"
+	"innerladder/internal/core/people"
 	"innerladder/internal/service"
-	"innerladder/internal/store"
 
 	"golang.org/x/term"
 )
@@ -480,7 +480,7 @@ func commas(s string) []string {
 	return strings.FieldsFunc(s, func(r rune) bool { return r == ',' || r == ' ' })
 }
 
-func kindOf(p store.Person) string {
+func kindOf(p people.Person) string {
 	switch {
 	case p.Disabled != nil:
 		return "shut out"

@@ -8,7 +8,7 @@ import (
 	"strings"
 	"time"
 
-	"innerladder/internal/store"
+	"innerladder/internal/core/traffic"
 )
 
 func placeCommands() []command {
@@ -91,11 +91,11 @@ func placeCommands() []command {
 }
 
 // placement prints the placement that a call answered with.
-func (c *call) placement(p store.Placement, err error) error {
-	return c.show(p, err, func() { printPlacements(c.Out, []store.Placement{p}) })
+func (c *call) placement(p traffic.Placement, err error) error {
+	return c.show(p, err, func() { printPlacements(c.Out, []traffic.Placement{p}) })
 }
 
-func printPlacements(w io.Writer, all []store.Placement) {
+func printPlacements(w io.Writer, all []traffic.Placement) {
 	t := newTable(w, "VERSION", "ENVIRONMENT", "ADDRESS", "HEALTH", "SINCE", "SERVED AS")
 	for _, p := range all {
 		for _, a := range p.Addresses {

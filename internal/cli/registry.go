@@ -10,7 +10,6 @@ import (
 	"strings"
 
 	"innerladder/internal/core/registry"
-	"innerladder/internal/store"
 )
 
 func registryCommands() []command {
@@ -108,7 +107,7 @@ func listModels(c *call) func(context.Context) error {
 }
 
 // rungsOf lists the rungs on which versions of models can stand, the highest first.
-func (c *call) rungsOf(ctx context.Context, models []store.Model) ([]string, error) {
+func (c *call) rungsOf(ctx context.Context, models []registry.Model) ([]string, error) {
 	var rungs []string
 	asked := map[string]bool{}
 	for _, m := range models {

@@ -9,7 +9,7 @@ import (
 
 	"innerladder/internal/client"
 	"innerladder/internal/core/compare"
-	"innerladder/internal/store"
+	"innerladder/internal/core/watch"
 )
 
 func watchCommands() []command {
@@ -75,7 +75,7 @@ func watchCommands() []command {
 	}
 }
 
-func printAlert(w io.Writer, a store.Alert) {
+func printAlert(w io.Writer, a watch.Alert) {
 	fmt.Fprintf(w, "%s  %s, %s\n", a.ID, strings.ReplaceAll(string(a.Kind), "_", " "), a.State)
 	handled := ""
 	if a.HandledAt != nil {

@@ -18,8 +18,8 @@ import (
 	"innerladder/internal/api"
 	"innerladder/internal/core/compare"
 	"innerladder/internal/core/traffic"
+	"innerladder/internal/core/watch"
 	"innerladder/internal/service"
-	"innerladder/internal/store"
 )
 
 // Problem is an error that the service answered with.
@@ -170,47 +170,47 @@ func (p Part) limit() string {
 }
 
 // AddEnvironment adds a place where versions run.
-func (c *Client) AddEnvironment(ctx context.Context, name, description string) (store.Environment, error) {
-	return call[store.Environment](ctx, c, "POST", path("environments"),
+func (c *Client) AddEnvironment(ctx context.Context, name, description string) (traffic.Environment, error) {
+	return call[traffic.Environment](ctx, c, "POST", path("environments"),
 		map[string]string{"name": name, "description": description})
 }
 
 // Environments lists the places where versions run.
-func (c *Client) Environments(ctx context.Context) (service.Listed[store.Environment], error) {
-	return whole[store.Environment](ctx, c, path("environments"))
+func (c *Client) Environments(ctx context.Context) (service.Listed[traffic.Environment], error) {
+	return whole[traffic.Environment](ctx, c, path("environments"))
 }
 
 // Place says that a version runs somewhere.
 func (c *Client) Place(ctx context.Context, ref, environment string, addresses []string,
 	servedAs string,
-) (store.Placement, error) {
-	return call[store.Placement](ctx, c, "POST", path("placements"),
+) (traffic.Placement, error) {
+	return call[traffic.Placement](ctx, c, "POST", path("placements"),
 		map[string]any{"version": ref, "environment": environment, "addresses": addresses, "served_as": servedAs})
 }
 
 // Unplace says that a version runs in an environment no more.
-func (c *Client) Unplace(ctx context.Context, ref, environment string) (store.Placement, error) {
-	return call[store.Placement](ctx, c, "DELETE", path("placements", environment, ref), nil)
+func (c *Client) Unplace(ctx context.Context, ref, environment string) (traffic.Placement, error) {
+	return call[traffic.Placement](ctx, c, "DELETE", path("placements", environment, ref), nil)
 }
 
 // Placements lists what runs where, of one version when a ref is given.
-func (c *Client) Placements(ctx context.Context, ref string) (service.Listed[store.Placement], error) {
-	return whole[store.Placement](ctx, c, path("placements"), "version", ref)
+func (c *Client) Placements(ctx context.Context, ref string) (service.Listed[traffic.Placement], error) {
+	return whole[traffic.Placement](ctx, c, path("placements"), "version", ref)
 }
 
 // AddEndpoint adds an endpoint.
-func (c *Client) AddEndpoint(ctx context.Context, e service.NewEndpoint) (store.Endpoint, error) {
-	return call[store.Endpoint](ctx, c, "POST", path("endpoints"), e)
+func (c *Client) AddEndpoint(ctx context.Context, e service.NewEndpoint) (traffic.Endpoint, error) {
+	return call[traffic.Endpoint](ctx, c, "POST", path("endpoints"), e)
 }
 
 // Endpoints lists endpoints.
-func (c *Client) Endpoints(ctx context.Context) (service.Listed[store.Endpoint], error) {
-	return whole[store.Endpoint](ctx, c, path("endpoints"))
+func (c *Client) Endpoints(ctx context.Context) (service.Listed[traffic.Endpoint], error) {
+	return whole[traffic.Endpoint](ctx, c, path("endpoints"))
 }
 
 // Endpoint shows an endpoint.
-func (c *Client) Endpoint(ctx context.Context, name string) (store.Endpoint, error) {
-	return call[store.Endpoint](ctx, c, "GET", path("endpoints", name), nil)
+func (c *Client) Endpoint(ctx context.Context, name string) (traffic.Endpoint, error) {
+	return call[traffic.Endpoint](ctx, c, "GET", path("endpoints", name), nil)
 }
 
 // EndpointNow says what the lanes of an endpoint do now.
@@ -263,17 +263,17 @@ func (c *Client) Back(ctx context.Context, endpoint string, to int, reason strin
 }
 
 // Alerts lists alerts, newest first.
-func (c *Client) Alerts(ctx context.Context, state, endpoint string, p Part) (service.Listed[store.Alert], error) {
-	return call[service.Listed[store.Alert]](ctx, c, "GET",
+func (c *Client) Alerts(ctx context.Context, state, endpoint string, p Part) (service.Listed[watch.Alert], error) {
+	return call[service.Listed[watch.Alert]](ctx, c, "GET",
 		query(path("alerts"), "state", state, "endpoint", endpoint, "limit", p.limit(), "cursor", p.Cursor), nil)
 }
 
 // Alert shows an alert.
-func (c *Client) Alert(ctx context.Context, id string) (store.Alert, error) {
-	return call[store.Alert](ctx, c, "GET", path("alerts", id), nil)
+func (c *Client) Alert(ctx context.Context, id string) (watch.Alert, error) {
+	return call[watch.Alert](ctx, c, "GET", path("alerts", id), nil)
 }
 
 // HandleAlert acknowledges or resolves an alert.
-func (c *Client) HandleAlert(ctx context.Context, id, state, note string) (store.Alert, error) {
-	return call[store.Alert](ctx, c, "POST", path("alerts", id), map[string]string{"state": state, "note": note})
+func (c *Client) HandleAlert(ctx context.Context, id, state, note string) (watch.Alert, error) {
+	return call[watch.Alert](ctx, c, "POST", path("alerts", id), map[string]string{"state": state, "note": note})
 }

@@ -5,9 +5,9 @@ import (
 	"strconv"
 
 	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/people"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/service"
-	"innerladder/internal/store"
 )
 
 // Ladder shows the ladder of a project.
@@ -138,17 +138,17 @@ func (c *Client) Report(ctx context.Context, id string) (registry.Evidence, erro
 }
 
 // SigningKeys lists the keys with which people and the service sign.
-func (c *Client) SigningKeys(ctx context.Context) (service.Listed[store.SigningKey], error) {
-	return call[service.Listed[store.SigningKey]](ctx, c, "GET", path("signing-keys"), nil)
+func (c *Client) SigningKeys(ctx context.Context) (service.Listed[people.SigningKey], error) {
+	return call[service.Listed[people.SigningKey]](ctx, c, "GET", path("signing-keys"), nil)
 }
 
 // AddSigningKey makes a key known with which one signs.
-func (c *Client) AddSigningKey(ctx context.Context, public, title string) (store.SigningKey, error) {
-	return call[store.SigningKey](ctx, c, "POST", path("signing-keys"),
+func (c *Client) AddSigningKey(ctx context.Context, public, title string) (people.SigningKey, error) {
+	return call[people.SigningKey](ctx, c, "POST", path("signing-keys"),
 		map[string]string{"public": public, "title": title})
 }
 
 // EndSigningKey says that a key of one's own signs nothing any more.
-func (c *Client) EndSigningKey(ctx context.Context, fingerprint string) (store.SigningKey, error) {
-	return call[store.SigningKey](ctx, c, "DELETE", query(path("signing-keys"), "key", fingerprint), nil)
+func (c *Client) EndSigningKey(ctx context.Context, fingerprint string) (people.SigningKey, error) {
+	return call[people.SigningKey](ctx, c, "DELETE", query(path("signing-keys"), "key", fingerprint), nil)
 }

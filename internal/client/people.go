@@ -13,9 +13,11 @@ import (
 	"innerladder/internal/backup"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/notice"
+	"innerladder/internal/core/people"
 	"innerladder/internal/core/record"
+	"innerladder/internal/core/registry"
+	"innerladder/internal/core/traffic"
 	"innerladder/internal/service"
-	"innerladder/internal/store"
 )
 
 // visit is a short session of the console, for what no token can be used for: to make
@@ -103,8 +105,8 @@ func (c *Client) WhoAmI(ctx context.Context) (service.Me, error) {
 }
 
 // People lists the people and robots that may be known of.
-func (c *Client) People(ctx context.Context) (service.Listed[store.Person], error) {
-	return whole[store.Person](ctx, c, path("people"))
+func (c *Client) People(ctx context.Context) (service.Listed[people.Person], error) {
+	return whole[people.Person](ctx, c, path("people"))
 }
 
 // AddPerson adds a person or robot.
@@ -113,8 +115,8 @@ func (c *Client) AddPerson(ctx context.Context, n service.NewPerson) (service.Ad
 }
 
 // EditPerson changes an account.
-func (c *Client) EditPerson(ctx context.Context, name string, e service.PersonEdit) (store.Person, error) {
-	return call[store.Person](ctx, c, "PATCH", path("people", name), e)
+func (c *Client) EditPerson(ctx context.Context, name string, e service.PersonEdit) (people.Person, error) {
+	return call[people.Person](ctx, c, "PATCH", path("people", name), e)
 }
 
 // Invite makes a new link that lets a person in.
@@ -123,13 +125,13 @@ func (c *Client) Invite(ctx context.Context, name string) (service.AddedPerson, 
 }
 
 // GiveRole gives someone a role in a project.
-func (c *Client) GiveRole(ctx context.Context, name string, m access.Membership) (store.Person, error) {
-	return call[store.Person](ctx, c, "PUT", path("people", name, "memberships", m.Project, m.Role), nil)
+func (c *Client) GiveRole(ctx context.Context, name string, m access.Membership) (people.Person, error) {
+	return call[people.Person](ctx, c, "PUT", path("people", name, "memberships", m.Project, m.Role), nil)
 }
 
 // TakeRole takes a role away.
-func (c *Client) TakeRole(ctx context.Context, name string, m access.Membership, reason string) (store.Person, error) {
-	return call[store.Person](ctx, c, "DELETE",
+func (c *Client) TakeRole(ctx context.Context, name string, m access.Membership, reason string) (people.Person, error) {
+	return call[people.Person](ctx, c, "DELETE",
 		query(path("people", name, "memberships", m.Project, m.Role), "reason", reason), nil)
 }
 
@@ -152,8 +154,8 @@ func (c *Client) RemoveRole(ctx context.Context, name string) (access.Role, erro
 }
 
 // Tokens lists one's tokens, or a robot's.
-func (c *Client) Tokens(ctx context.Context, robot string) (service.Listed[store.Token], error) {
-	return call[service.Listed[store.Token]](ctx, c, "GET", query(path("tokens"), "robot", robot), nil)
+func (c *Client) Tokens(ctx context.Context, robot string) (service.Listed[people.Token], error) {
+	return call[service.Listed[people.Token]](ctx, c, "GET", query(path("tokens"), "robot", robot), nil)
 }
 
 // MakeToken makes a token.
@@ -162,17 +164,17 @@ func (c *Client) MakeToken(ctx context.Context, n service.NewToken) (service.Mad
 }
 
 // EndToken takes a token away.
-func (c *Client) EndToken(ctx context.Context, id int64) (store.Token, error) {
-	return call[store.Token](ctx, c, "DELETE", path("tokens", strconv.FormatInt(id, 10)), nil)
+func (c *Client) EndToken(ctx context.Context, id int64) (people.Token, error) {
+	return call[people.Token](ctx, c, "DELETE", path("tokens", strconv.FormatInt(id, 10)), nil)
 }
 
 // Inbox lists one's notices, newest first.
-func (c *Client) Inbox(ctx context.Context, unread bool, p Part) (service.Listed[store.Notice], error) {
+func (c *Client) Inbox(ctx context.Context, unread bool, p Part) (service.Listed[notice.Notice], error) {
 	only := ""
 	if unread {
 		only = "true"
 	}
-	return call[service.Listed[store.Notice]](ctx, c, "GET",
+	return call[service.Listed[notice.Notice]](ctx, c, "GET",
 		query(path("me", "inbox"), "unread", only, "limit", p.limit(), "cursor", p.Cursor), nil)
 }
 
@@ -257,15 +259,15 @@ func (c *Client) Checkpoint(ctx context.Context) (record.Checkpoint, error) {
 }
 
 // Searches lists saved searches.
-func (c *Client) Searches(ctx context.Context) (service.Listed[store.SavedSearch], error) {
-	return call[service.Listed[store.SavedSearch]](ctx, c, "GET", path("audit", "searches"), nil)
+func (c *Client) Searches(ctx context.Context) (service.Listed[registry.SavedSearch], error) {
+	return call[service.Listed[registry.SavedSearch]](ctx, c, "GET", path("audit", "searches"), nil)
 }
 
 // SaveSearch keeps a search.
-func (c *Client) SaveSearch(ctx context.Context, name string, q map[string]string, shared bool) (store.SavedSearch,
+func (c *Client) SaveSearch(ctx context.Context, name string, q map[string]string, shared bool) (registry.SavedSearch,
 	error,
 ) {
-	return call[store.SavedSearch](ctx, c, "POST", path("audit", "searches"),
+	return call[registry.SavedSearch](ctx, c, "POST", path("audit", "searches"),
 		map[string]any{"name": name, "query": q, "shared": shared})
 }
 
@@ -281,26 +283,26 @@ func (c *Client) AddWebhook(ctx context.Context, n service.NewWebhook) (service.
 }
 
 // Webhooks lists webhooks.
-func (c *Client) Webhooks(ctx context.Context) (service.Listed[store.Webhook], error) {
-	return call[service.Listed[store.Webhook]](ctx, c, "GET", path("webhooks"), nil)
+func (c *Client) Webhooks(ctx context.Context) (service.Listed[notice.Webhook], error) {
+	return call[service.Listed[notice.Webhook]](ctx, c, "GET", path("webhooks"), nil)
 }
 
 // RemoveWebhook removes a webhook.
-func (c *Client) RemoveWebhook(ctx context.Context, id int64, reason string) (store.Webhook, error) {
-	return call[store.Webhook](ctx, c, "DELETE", query(path("webhooks", strconv.FormatInt(id, 10)), "reason", reason),
+func (c *Client) RemoveWebhook(ctx context.Context, id int64, reason string) (notice.Webhook, error) {
+	return call[notice.Webhook](ctx, c, "DELETE", query(path("webhooks", strconv.FormatInt(id, 10)), "reason", reason),
 		nil)
 }
 
 // Deliveries lists what went to a webhook; 0 is e-mail.
-func (c *Client) Deliveries(ctx context.Context, webhook int64, p Part) (service.Listed[store.Delivery], error) {
-	return call[service.Listed[store.Delivery]](ctx, c, "GET",
+func (c *Client) Deliveries(ctx context.Context, webhook int64, p Part) (service.Listed[notice.Delivery], error) {
+	return call[service.Listed[notice.Delivery]](ctx, c, "GET",
 		query(path("webhooks", strconv.FormatInt(webhook, 10), "deliveries"), "limit", p.limit(), "cursor", p.Cursor),
 		nil)
 }
 
 // SendAgain sends a delivery again.
-func (c *Client) SendAgain(ctx context.Context, id int64) (store.Delivery, error) {
-	return call[store.Delivery](ctx, c, "POST", path("deliveries", strconv.FormatInt(id, 10), "again"), nil)
+func (c *Client) SendAgain(ctx context.Context, id int64) (notice.Delivery, error) {
+	return call[notice.Delivery](ctx, c, "POST", path("deliveries", strconv.FormatInt(id, 10), "again"), nil)
 }
 
 // Headers lists the headers of an environment.
@@ -326,8 +328,8 @@ func (c *Client) AddCaller(ctx context.Context, endpoint, name string) (service.
 }
 
 // Callers lists who has a key to an endpoint.
-func (c *Client) Callers(ctx context.Context, endpoint string) (service.Listed[store.Caller], error) {
-	return call[service.Listed[store.Caller]](ctx, c, "GET", path("endpoints", endpoint, "callers"), nil)
+func (c *Client) Callers(ctx context.Context, endpoint string) (service.Listed[traffic.Caller], error) {
+	return call[service.Listed[traffic.Caller]](ctx, c, "GET", path("endpoints", endpoint, "callers"), nil)
 }
 
 // RemoveCaller takes a key away.
@@ -338,23 +340,23 @@ func (c *Client) RemoveCaller(ctx context.Context, endpoint, name, reason string
 }
 
 // SetKeyed says whether callers of an endpoint need a key.
-func (c *Client) SetKeyed(ctx context.Context, endpoint string, keyed bool, reason string) (store.Endpoint, error) {
-	return call[store.Endpoint](ctx, c, "PUT", path("endpoints", endpoint, "keyed"),
+func (c *Client) SetKeyed(ctx context.Context, endpoint string, keyed bool, reason string) (traffic.Endpoint, error) {
+	return call[traffic.Endpoint](ctx, c, "PUT", path("endpoints", endpoint, "keyed"),
 		map[string]any{"keyed": keyed, "reason": reason})
 }
 
 // Mail shows how e-mail is sent.
-func (c *Client) Mail(ctx context.Context) (service.MailSettings, error) {
-	return call[service.MailSettings](ctx, c, "GET", path("settings", "mail"), nil)
+func (c *Client) Mail(ctx context.Context) (notice.MailSettings, error) {
+	return call[notice.MailSettings](ctx, c, "GET", path("settings", "mail"), nil)
 }
 
 // SetMail says how e-mail is sent; a nil password keeps the one that is kept.
-func (c *Client) SetMail(ctx context.Context, m service.MailSettings, password *string) (service.MailSettings, error) {
+func (c *Client) SetMail(ctx context.Context, m notice.MailSettings, password *string) (notice.MailSettings, error) {
 	in := map[string]any{"host": m.Host, "port": m.Port, "tls": m.TLS, "user": m.User, "from": m.From}
 	if password != nil {
 		in["password"] = *password
 	}
-	return call[service.MailSettings](ctx, c, "PUT", path("settings", "mail"), in)
+	return call[notice.MailSettings](ctx, c, "PUT", path("settings", "mail"), in)
 }
 
 // TestMail sends oneself an e-mail.

@@ -18,58 +18,57 @@ import (
 	"innerladder/internal/core/compare"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/service"
-	"innerladder/internal/store"
 )
 
 // Models lists models; of narrows them down by query parameters, in pairs.
-func (c *Client) Models(ctx context.Context, p Part, of ...string) (service.Listed[store.Model], error) {
-	return call[service.Listed[store.Model]](ctx, c, "GET",
+func (c *Client) Models(ctx context.Context, p Part, of ...string) (service.Listed[registry.Model], error) {
+	return call[service.Listed[registry.Model]](ctx, c, "GET",
 		query(path("models"), append(of, "limit", p.limit(), "cursor", p.Cursor)...), nil)
 }
 
 // Model shows a model.
-func (c *Client) Model(ctx context.Context, name string) (store.Model, error) {
-	return call[store.Model](ctx, c, "GET", path("models", name), nil)
+func (c *Client) Model(ctx context.Context, name string) (registry.Model, error) {
+	return call[registry.Model](ctx, c, "GET", path("models", name), nil)
 }
 
 // EditModel changes what may change of a model.
-func (c *Client) EditModel(ctx context.Context, name string, e service.Edit) (store.Model, error) {
-	return call[store.Model](ctx, c, "PATCH", path("models", name), e)
+func (c *Client) EditModel(ctx context.Context, name string, e service.Edit) (registry.Model, error) {
+	return call[registry.Model](ctx, c, "PATCH", path("models", name), e)
 }
 
 // Vet marks a model as vetted, or takes the mark away.
-func (c *Client) Vet(ctx context.Context, name, why string, on bool) (store.Model, error) {
-	return call[store.Model](ctx, c, "POST", path("models", name, "vetting"),
+func (c *Client) Vet(ctx context.Context, name, why string, on bool) (registry.Model, error) {
+	return call[registry.Model](ctx, c, "POST", path("models", name, "vetting"),
 		map[string]any{"reason": why, "vetted": on})
 }
 
 // Projects lists the projects.
-func (c *Client) Projects(ctx context.Context) (service.Listed[store.Project], error) {
-	return whole[store.Project](ctx, c, path("projects"))
+func (c *Client) Projects(ctx context.Context) (service.Listed[registry.Project], error) {
+	return whole[registry.Project](ctx, c, path("projects"))
 }
 
 // AddProject adds a project.
-func (c *Client) AddProject(ctx context.Context, name, description string) (store.Project, error) {
-	return call[store.Project](ctx, c, "POST", path("projects"),
+func (c *Client) AddProject(ctx context.Context, name, description string) (registry.Project, error) {
+	return call[registry.Project](ctx, c, "POST", path("projects"),
 		map[string]string{"name": name, "description": description})
 }
 
 // Labels lists the labels of a model.
-func (c *Client) Labels(ctx context.Context, model string) (service.Listed[store.Label], error) {
-	return whole[store.Label](ctx, c, path("models", model, "labels"))
+func (c *Client) Labels(ctx context.Context, model string) (service.Listed[registry.Label], error) {
+	return whole[registry.Label](ctx, c, path("models", model, "labels"))
 }
 
 // PutLabel puts a label on a version.
 func (c *Client) PutLabel(ctx context.Context, model string, number int, label, environment,
 	reason string,
-) (store.Label, error) {
-	return call[store.Label](ctx, c, "PUT", path("models", model, "labels", label),
+) (registry.Label, error) {
+	return call[registry.Label](ctx, c, "PUT", path("models", model, "labels", label),
 		map[string]any{"number": number, "environment": environment, "reason": reason})
 }
 
 // RemoveLabel takes a label away.
-func (c *Client) RemoveLabel(ctx context.Context, model, label, reason string) (store.Label, error) {
-	return call[store.Label](ctx, c, "DELETE", query(path("models", model, "labels", label), "reason", reason), nil)
+func (c *Client) RemoveLabel(ctx context.Context, model, label, reason string) (registry.Label, error) {
+	return call[registry.Label](ctx, c, "DELETE", query(path("models", model, "labels", label), "reason", reason), nil)
 }
 
 // Versions lists the versions of a model, newest first.
@@ -124,14 +123,14 @@ func (c *Client) Diff(ctx context.Context, from, to string) (registry.Diff, erro
 }
 
 // Find searches the catalogue; q holds the query parameters of the API.
-func (c *Client) Find(ctx context.Context, q url.Values, p Part) (service.Listed[store.Found], error) {
+func (c *Client) Find(ctx context.Context, q url.Values, p Part) (service.Listed[registry.Found], error) {
 	if p.Limit > 0 {
 		q.Set("limit", p.limit())
 	}
 	if p.Cursor != "" {
 		q.Set("cursor", p.Cursor)
 	}
-	return call[service.Listed[store.Found]](ctx, c, "GET", path("catalogue")+"?"+q.Encode(), nil)
+	return call[service.Listed[registry.Found]](ctx, c, "GET", path("catalogue")+"?"+q.Encode(), nil)
 }
 
 // LineUp puts versions in one table.

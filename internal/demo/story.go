@@ -13,8 +13,8 @@ import (
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/traffic"
+	"innerladder/internal/core/watch"
 	"innerladder/internal/service"
-	"innerladder/internal/store"
 )
 
 // story plays everything in order.
@@ -309,7 +309,7 @@ func (p *play) badCanary(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	i := slices.IndexFunc(alerts.Items, func(a store.Alert) bool { return a.Kind == "rolled_back" && a.Subject == ref })
+	i := slices.IndexFunc(alerts.Items, func(a watch.Alert) bool { return a.Kind == "rolled_back" && a.Subject == ref })
 	if i < 0 {
 		return fmt.Errorf("there is no alert about %s", ref)
 	}

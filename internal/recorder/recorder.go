@@ -23,7 +23,6 @@ import (
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/guard"
 	"innerladder/internal/core/sketch"
-	"innerladder/internal/core/traffic"
 	"innerladder/internal/signals"
 )
 
@@ -83,7 +82,7 @@ type endpoint struct {
 
 // trial is the evidence of one trial.
 type trial struct {
-	traffic.TrialPair
+	guard.TrialPair
 	endpoint             string
 	incumbent, candidate *side
 	// known is set when what was stored of it is in it.
@@ -148,7 +147,7 @@ func (r *Recorder) endpoint(name string) *endpoint {
 // Follow says on which lanes of an endpoint the gateway records from now on, and which
 // trials it has. Those lanes stay in memory however quiet they are. A trial that goes on
 // keeps its evidence.
-func (r *Recorder) Follow(name string, lanes []*Lane, trials []traffic.TrialPair) {
+func (r *Recorder) Follow(name string, lanes []*Lane, trials []guard.TrialPair) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.reading.Lock()
@@ -179,7 +178,7 @@ func (r *Recorder) Follow(name string, lanes []*Lane, trials []traffic.TrialPair
 	}
 }
 
-func same(a, b traffic.TrialPair) bool {
+func same(a, b guard.TrialPair) bool {
 	return a.Incumbent == b.Incumbent && a.Candidate == b.Candidate && a.Begun == b.Begun
 }
 

@@ -16,7 +16,6 @@ import (
 
 	"innerladder/internal/core/guard"
 	"innerladder/internal/core/sketch"
-	"innerladder/internal/core/traffic"
 	"innerladder/internal/signals"
 )
 
@@ -24,7 +23,7 @@ var (
 	quiet = slog.New(slog.DiscardHandler)
 	// minute is the beginning of one, which is the clock of these tests.
 	minute = time.Date(2026, 1, 12, 9, 0, 0, 0, time.UTC)
-	pair   = traffic.TrialPair{Incumbent: "heat-demand@1", Candidate: "heat-demand@2", Begun: 2, Since: minute}
+	pair   = guard.TrialPair{Incumbent: "heat-demand@1", Candidate: "heat-demand@2", Begun: 2, Since: minute}
 )
 
 func start(t *testing.T, path string, budget int) (*Recorder, *signals.Store) {
@@ -144,7 +143,7 @@ func TestEvidenceIsTakenUpAfterARestart(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "s.db")
 	r, store := start(t, path, 100)
 	main, trial := lane(r, "main", "heat-demand@1"), lane(r, "trial", "heat-demand@2")
-	r.Follow("demand-hourly", []*Lane{main, trial}, []traffic.TrialPair{pair})
+	r.Follow("demand-hourly", []*Lane{main, trial}, []guard.TrialPair{pair})
 	r.FixBins(signals.Column{Endpoint: "demand-hourly", Side: signals.Output, Name: "demand_mw"},
 		sketch.Bins{Edges: []float64{0, 1, 2}}, "a test")
 	observe(r, main, minute, 500, sketch.Answered)
@@ -162,7 +161,7 @@ func TestEvidenceIsTakenUpAfterARestart(t *testing.T) {
 	// read.
 	main = r.Lane(Key{Endpoint: "demand-hourly", Split: 3, Lane: "main", Version: "heat-demand@1"})
 	trial = r.Lane(Key{Endpoint: "demand-hourly", Split: 3, Lane: "trial", Version: "heat-demand@2"})
-	r.Follow("demand-hourly", []*Lane{main, trial}, []traffic.TrialPair{pair})
+	r.Follow("demand-hourly", []*Lane{main, trial}, []guard.TrialPair{pair})
 	observe(r, trial, minute.Add(6*time.Minute), 3, sketch.Answered)
 	if _, ready := r.Evidence("demand-hourly"); ready {
 		t.Error("evidence that was not read yet is given as all there is")
@@ -208,7 +207,7 @@ func TestAMinuteGoesOn(t *testing.T) {
 func TestBodiesBecomeColumns(t *testing.T) {
 	r, store := start(t, filepath.Join(t.TempDir(), "s.db"), 100)
 	main, trial := lane(r, "main", "heat-demand@1"), lane(r, "trial", "heat-demand@2")
-	r.Follow("demand-hourly", []*Lane{main, trial}, []traffic.TrialPair{pair})
+	r.Follow("demand-hourly", []*Lane{main, trial}, []guard.TrialPair{pair})
 	for i := range binsAfter {
 		q, a := messages(float64(i%100), "works", float64(i))
 		r.read(bodies{main, q, a})
@@ -377,7 +376,7 @@ func TestBinsThatWereFixedBeforeStay(t *testing.T) {
 	r = New(quiet, 100)
 	r.Without()
 	l := lane(r, "main", "heat-demand@1")
-	r.Follow("demand-hourly", []*Lane{l}, []traffic.TrialPair{pair})
+	r.Follow("demand-hourly", []*Lane{l}, []guard.TrialPair{pair})
 	for i := range binsAfter + 10 {
 		q, a := messages(1, "works", float64(i))
 		r.read(bodies{l, q, a})
@@ -401,7 +400,7 @@ func TestBinsThatWereFixedBeforeStay(t *testing.T) {
 func TestTwoLanesOfOneLawThroughADay(t *testing.T) {
 	r, _ := start(t, filepath.Join(t.TempDir(), "s.db"), 200)
 	main, trial := lane(r, "main", "heat-demand@1"), lane(r, "trial", "heat-demand@2")
-	r.Follow("demand-hourly", []*Lane{main, trial}, []traffic.TrialPair{pair})
+	r.Follow("demand-hourly", []*Lane{main, trial}, []guard.TrialPair{pair})
 	r.FixBins(signals.Column{Endpoint: "demand-hourly", Side: signals.Output, Name: "demand_mw"},
 		sketch.Bins{Edges: []float64{-2, -1.5, -1, -0.5, 0, 0.5, 1, 1.5, 2, 2.5, 3}}, "a test")
 	flush(t, r)
@@ -426,7 +425,7 @@ func TestTwoLanesOfOneLawThroughADay(t *testing.T) {
 		}
 		r.Tick(at.Add(time.Second))
 		e, _ := r.Evidence("demand-hourly")
-		state, _ = guard.Step(plan, 2, []traffic.TrialPair{pair}, state, e, at)
+		state, _ = guard.Step(plan, 2, []guard.TrialPair{pair}, state, e, at)
 		for _, reading := range state.Trials[0].Readings {
 			// With few rows it is chance that moves it.
 			if reading.Signal == guard.PredictionDrift &&

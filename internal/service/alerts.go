@@ -13,7 +13,7 @@ import (
 
 // raise adds an alert, unless one of the kind about the subject at the endpoint is open
 // already.
-func (s *Service) raise(ctx context.Context, t *tx, a *store.Alert) error {
+func (s *Service) raise(ctx context.Context, t *tx, a *watch.Alert) error {
 	says, ok := a.Kind.Says()
 	if !ok {
 		return fmt.Errorf("there is no kind of alert %q", a.Kind)
@@ -54,7 +54,7 @@ func (s *Service) resolveAlerts(ctx context.Context, t *tx, kind watch.AlertKind
 	return nil
 }
 
-func (s *Service) setAlert(ctx context.Context, t *tx, a *store.Alert, state, note string) (*store.Alert, error) {
+func (s *Service) setAlert(ctx context.Context, t *tx, a *watch.Alert, state, note string) (*watch.Alert, error) {
 	number, err := store.ParseAlertID("alert", a.ID)
 	if err != nil {
 		return nil, err
@@ -73,12 +73,12 @@ func (s *Service) setAlert(ctx context.Context, t *tx, a *store.Alert, state, no
 }
 
 // HandleAlert acknowledges or resolves an alert.
-func (s *Service) HandleAlert(ctx context.Context, id, state, note string) (*store.Alert, error) {
+func (s *Service) HandleAlert(ctx context.Context, id, state, note string) (*watch.Alert, error) {
 	if state != "acknowledged" && state != "resolved" {
 		return nil, fault.New(fault.Invalid, "alert.state", "%q is nothing an alert can be made", state).In("state").
 			Do("use acknowledged or resolved")
 	}
-	return change(ctx, s, access.Handle, func(t *tx) (*store.Alert, error) {
+	return change(ctx, s, access.Handle, func(t *tx) (*watch.Alert, error) {
 		a, err := s.alert(ctx, t.Records, id)
 		if err != nil {
 			return nil, err
@@ -92,17 +92,17 @@ func (s *Service) HandleAlert(ctx context.Context, id, state, note string) (*sto
 }
 
 // Alerts lists alerts, newest first.
-func (s *Service) Alerts(ctx context.Context, state, endpoint string, p store.Page) (Listed[store.Alert], error) {
+func (s *Service) Alerts(ctx context.Context, state, endpoint string, p store.Page) (Listed[watch.Alert], error) {
 	if state != "" && state != "open" && state != "acknowledged" && state != "resolved" {
-		return Listed[store.Alert]{}, fault.New(fault.Invalid, "alert.state", "%q is no state of an alert", state).
+		return Listed[watch.Alert]{}, fault.New(fault.Invalid, "alert.state", "%q is no state of an alert", state).
 			In("state").Do("use open, acknowledged or resolved")
 	}
-	return list(ctx, func(r store.Records) ([]store.Alert, string, error) { return r.Alerts(ctx, state, endpoint, p) },
+	return list(ctx, func(r store.Records) ([]watch.Alert, string, error) { return r.Alerts(ctx, state, endpoint, p) },
 		s)
 }
 
 // Alert finds an alert.
-func (s *Service) Alert(ctx context.Context, id string) (*store.Alert, error) {
+func (s *Service) Alert(ctx context.Context, id string) (*watch.Alert, error) {
 	if _, err := may(ctx, access.Read); err != nil {
 		return nil, err
 	}

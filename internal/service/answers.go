@@ -13,6 +13,7 @@ import (
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/notice"
+	"innerladder/internal/core/people"
 	"innerladder/internal/store"
 )
 
@@ -110,7 +111,7 @@ func (s *Service) answering(ctx context.Context, r store.Records, a Actor, h hea
 }
 
 // voucher is the person who acts; robots vouch for nothing.
-func (s *Service) voucher(ctx context.Context, r store.Records, a Actor) (*store.Person, error) {
+func (s *Service) voucher(ctx context.Context, r store.Records, a Actor) (*people.Person, error) {
 	me, err := r.PersonNamed(ctx, a.Name)
 	if err == nil && me.Robot {
 		err = fault.New(fault.Forbidden, "sign_off.robot", "%s is a robot and vouches for nothing", a.Name).
@@ -199,7 +200,7 @@ func (s *Service) rolesOf(ctx context.Context, r store.Records, a Actor, project
 	return rolesIn(p, project), nil
 }
 
-func rolesIn(p *store.Person, project string) []string {
+func rolesIn(p *people.Person, project string) []string {
 	var out []string
 	for _, m := range p.Memberships {
 		if (m.Project == project || m.Project == access.Everywhere) && !slices.Contains(out, m.Role) {

@@ -16,16 +16,16 @@ import (
 )
 
 // Find searches the catalogue.
-func (s *Service) Find(ctx context.Context, search store.Search, p store.Page) (Listed[store.Found], error) {
+func (s *Service) Find(ctx context.Context, search store.Search, p store.Page) (Listed[registry.Found], error) {
 	if _, err := may(ctx, access.Read); err != nil {
-		return Listed[store.Found]{}, err
+		return Listed[registry.Found]{}, err
 	}
 	rungs, err := s.rungsInSight(ctx)
 	if err != nil {
-		return Listed[store.Found]{}, err
+		return Listed[registry.Found]{}, err
 	}
 	if search.Rung != "" && !slices.Contains(rungs, search.Rung) {
-		return Listed[store.Found]{}, fault.New(fault.Invalid, "rung.unknown", "there is no rung %q", search.Rung).
+		return Listed[registry.Found]{}, fault.New(fault.Invalid, "rung.unknown", "there is no rung %q", search.Rung).
 			In("rung").Do("%s", exist("rungs", rungs))
 	}
 	named := []string{search.Sort}
@@ -34,10 +34,10 @@ func (s *Service) Find(ctx context.Context, search store.Search, p store.Page) (
 	}
 	for _, name := range named {
 		if err := s.checkMetric(ctx, name); err != nil {
-			return Listed[store.Found]{}, err
+			return Listed[registry.Found]{}, err
 		}
 	}
-	return list(ctx, func(r store.Records) ([]store.Found, string, error) { return r.Find(ctx, search, p) }, s)
+	return list(ctx, func(r store.Records) ([]registry.Found, string, error) { return r.Find(ctx, search, p) }, s)
 }
 
 // checkMetric refuses a metric that no version has: it is most likely mistyped.

@@ -50,7 +50,7 @@ func (s *Service) Deliver(ctx context.Context) error {
 	return nil
 }
 
-func (s *Service) deliver(ctx context.Context, d store.Delivery) {
+func (s *Service) deliver(ctx context.Context, d notice.Delivery) {
 	limited, cancel := context.WithTimeout(ctx, deliveryWait)
 	defer cancel()
 	answer, err := s.send(limited, d)
@@ -78,7 +78,7 @@ func (s *Service) deliver(ctx context.Context, d store.Delivery) {
 // hopeless is an error that trying again does not mend.
 type hopeless struct{ error }
 
-func (s *Service) send(ctx context.Context, d store.Delivery) (answer string, err error) {
+func (s *Service) send(ctx context.Context, d notice.Delivery) (answer string, err error) {
 	if d.Webhook != 0 {
 		return s.sendWebhook(ctx, d)
 	}
@@ -87,7 +87,7 @@ func (s *Service) send(ctx context.Context, d store.Delivery) (answer string, er
 
 // sendWebhook posts an entry as a CloudEvent, signed as the Standard Webhooks
 // specification says.
-func (s *Service) sendWebhook(ctx context.Context, d store.Delivery) (string, error) {
+func (s *Service) sendWebhook(ctx context.Context, d notice.Delivery) (string, error) {
 	r := s.store.Read()
 	w, err := r.Webhook(ctx, d.Webhook)
 	if err != nil {
@@ -143,7 +143,7 @@ func SignWebhook(secret, id string, at time.Time, body []byte) (http.Header, err
 }
 
 // sendMail sends a notice by e-mail.
-func (s *Service) sendMail(ctx context.Context, d store.Delivery) (string, error) {
+func (s *Service) sendMail(ctx context.Context, d notice.Delivery) (string, error) {
 	r := s.store.Read()
 	p, err := r.PersonNamed(ctx, d.Person)
 	if err != nil {
@@ -161,7 +161,7 @@ func (s *Service) sendMail(ctx context.Context, d store.Delivery) (string, error
 }
 
 // mailBody writes a notice for reading in a mail program.
-func (s *Service) mailBody(d store.Delivery) string {
+func (s *Service) mailBody(d notice.Delivery) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "%s\n\n", d.Entry.Sentence)
 	if d.Entry.Reason != "" {

@@ -30,7 +30,7 @@ type NewEndpoint struct {
 }
 
 // AddEndpoint adds an endpoint.
-func (s *Service) AddEndpoint(ctx context.Context, n NewEndpoint) (*store.Endpoint, error) {
+func (s *Service) AddEndpoint(ctx context.Context, n NewEndpoint) (*traffic.Endpoint, error) {
 	if err := registry.CheckName("name", n.Name); err != nil {
 		return nil, err
 	}
@@ -41,7 +41,7 @@ func (s *Service) AddEndpoint(ctx context.Context, n NewEndpoint) (*store.Endpoi
 	if err := plan.Check(); err != nil {
 		return nil, err
 	}
-	return change(ctx, s, access.Route, func(t *tx) (*store.Endpoint, error) {
+	return change(ctx, s, access.Route, func(t *tx) (*traffic.Endpoint, error) {
 		m, err := s.model(ctx, t.Records, "model", n.Model)
 		if err != nil {
 			return nil, err
@@ -68,7 +68,7 @@ func (s *Service) AddEndpoint(ctx context.Context, n NewEndpoint) (*store.Endpoi
 		if err := nameFree(ctx, t, "endpoints", n.Name); err != nil {
 			return nil, err
 		}
-		e := store.Endpoint{
+		e := traffic.Endpoint{
 			Name: n.Name, Project: m.Project, Model: n.Model, Environment: n.Environment, Rung: n.Rung,
 			Description: n.Description, Plan: plan, Repeatable: n.Repeatable, CreatedBy: t.actor.Name, CreatedAt: t.now,
 		}
@@ -93,22 +93,22 @@ func nameFree(ctx context.Context, t *tx, table, name string) error {
 }
 
 // Endpoints lists all endpoints.
-func (s *Service) Endpoints(ctx context.Context) (Listed[store.Endpoint], error) {
-	return list(ctx, func(r store.Records) ([]store.Endpoint, string, error) {
+func (s *Service) Endpoints(ctx context.Context) (Listed[traffic.Endpoint], error) {
+	return list(ctx, func(r store.Records) ([]traffic.Endpoint, string, error) {
 		all, err := r.Endpoints(ctx)
 		return all, "", err
 	}, s)
 }
 
 // Endpoint finds an endpoint.
-func (s *Service) Endpoint(ctx context.Context, name string) (*store.Endpoint, error) {
+func (s *Service) Endpoint(ctx context.Context, name string) (*traffic.Endpoint, error) {
 	if _, err := may(ctx, access.Read); err != nil {
 		return nil, err
 	}
 	return s.endpoint(ctx, s.records(ctx), name)
 }
 
-func (s *Service) endpoint(ctx context.Context, r store.Records, name string) (*store.Endpoint, error) {
+func (s *Service) endpoint(ctx context.Context, r store.Records, name string) (*traffic.Endpoint, error) {
 	e, err := r.Endpoint(ctx, name)
 	if !errors.Is(err, store.ErrNone) {
 		return e, err
@@ -176,7 +176,7 @@ func (s *Service) Split(ctx context.Context, endpoint string, lanes []traffic.La
 }
 
 // checkBased refuses a change that was decided on another split than the one in force.
-func checkBased(e *store.Endpoint, based int) error {
+func checkBased(e *traffic.Endpoint, based int) error {
 	current := 0
 	if e.Split != nil {
 		current = e.Split.Number
@@ -191,7 +191,7 @@ func checkBased(e *store.Endpoint, based int) error {
 
 // checkStandings asks whether the versions of a split may answer for the endpoint now.
 // A way back does not ask for the rung: it must stay open.
-func (s *Service) checkStandings(ctx context.Context, r store.Records, e *store.Endpoint, lanes []traffic.Lane,
+func (s *Service) checkStandings(ctx context.Context, r store.Records, e *traffic.Endpoint, lanes []traffic.Lane,
 	rung bool,
 ) error {
 	ladder, err := r.Ladder(ctx, e.Project)
@@ -225,7 +225,7 @@ func (s *Service) checkStandings(ctx context.Context, r store.Records, e *store.
 }
 
 // putInForce writes the next split of an endpoint.
-func (s *Service) putInForce(ctx context.Context, t *tx, e *store.Endpoint, split *traffic.Split) (*traffic.Split,
+func (s *Service) putInForce(ctx context.Context, t *tx, e *traffic.Endpoint, split *traffic.Split) (*traffic.Split,
 	error,
 ) {
 	split.Author, split.MadeAt = t.actor.Name, t.now
@@ -336,7 +336,7 @@ func (s *Service) RollBack(ctx context.Context, endpoint string, split int, acti
 		if err := s.stepDown(ctx, t, e, action.RollBack, split, action.Sentence); err != nil {
 			return none, err
 		}
-		return none, s.raise(ctx, t, &store.Alert{
+		return none, s.raise(ctx, t, &watch.Alert{
 			Kind: watch.RolledBack, Project: e.Project, Endpoint: e.Name,
 			Subject: action.RollBack, Signal: action.Signal,
 			Sentence: fmt.Sprintf("%s Rolled back from #%d to %s by #%d.", action.Sentence, split, made, made.Number),

@@ -5,7 +5,7 @@ import (
 	"time"
 
 	"innerladder/internal/core/health"
-	"innerladder/internal/store"
+	"innerladder/internal/core/traffic"
 )
 
 // unhealthyAfter is how many checks in a row must fail.
@@ -50,7 +50,7 @@ func (s *Service) CheckHealth(ctx context.Context) error {
 func (s *Service) Settle() { s.checking.Wait() }
 
 // checkAddress asks one address, and records when it fell or recovered.
-func (s *Service) checkAddress(ctx context.Context, p store.Placement, a store.Address) error {
+func (s *Service) checkAddress(ctx context.Context, p traffic.Placement, a traffic.Address) error {
 	reason := ""
 	if err := s.Check(ctx, p, a.URL); err != nil {
 		if ctx.Err() != nil {
@@ -94,7 +94,7 @@ func (s *Service) checkAddress(ctx context.Context, p store.Placement, a store.A
 }
 
 // forgetHealth drops what is known of placements that are gone.
-func (s *Service) forgetHealth(placements []store.Placement) {
+func (s *Service) forgetHealth(placements []traffic.Placement) {
 	there := map[int64]bool{}
 	for _, p := range placements {
 		there[p.ID] = true

@@ -11,6 +11,7 @@ import (
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/traffic"
 	"innerladder/internal/store"
 )
 
@@ -161,7 +162,7 @@ func (s *Service) checkLadderFits(ctx context.Context, r store.Records, project 
 				wanted = append(wanted, rule.Roles...)
 			case ladder.Placed:
 				if !slices.ContainsFunc(environments,
-					func(e store.Environment) bool { return e.Name == rule.Environment }) {
+					func(e traffic.Environment) bool { return e.Name == rule.Environment }) {
 					return fault.New(fault.Invalid, "environment.unknown",
 						"the gate of %s names the environment %q, which there is not", rung.Name, rule.Environment).
 						In(fmt.Sprintf("rungs[%d].gate", i)).

@@ -14,6 +14,7 @@ import (
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/sketch"
 	"innerladder/internal/core/traffic"
+	"innerladder/internal/core/watch"
 	"innerladder/internal/recorder"
 	"innerladder/internal/signals"
 	"innerladder/internal/store"
@@ -234,7 +235,7 @@ func (s *Service) EndpointNow(ctx context.Context, name string) (EndpointNow, er
 	return s.endpointNow(ctx, e)
 }
 
-func (s *Service) endpointNow(ctx context.Context, e *store.Endpoint) (EndpointNow, error) {
+func (s *Service) endpointNow(ctx context.Context, e *traffic.Endpoint) (EndpointNow, error) {
 	now := s.now()
 	n := EndpointNow{Endpoint: e.Name, Project: e.Project, At: now, Lanes: []LaneNow{}, Guards: []GuardNow{}}
 	if e.Split == nil {
@@ -305,14 +306,14 @@ type LaneSeries struct {
 
 // Series is what an endpoint did over time, with what happened to it.
 type Series struct {
-	Endpoint string             `json:"endpoint"`
-	From     time.Time          `json:"from"`
-	To       time.Time          `json:"to"`
-	StepMS   int64              `json:"step_ms"`
-	Lanes    []LaneSeries       `json:"lanes"`
-	Splits   []traffic.Split    `json:"splits"`
-	Alerts   []store.Alert      `json:"alerts"`
-	Guards   []signals.Progress `json:"guards"`
+	Endpoint string           `json:"endpoint"`
+	From     time.Time        `json:"from"`
+	To       time.Time        `json:"to"`
+	StepMS   int64            `json:"step_ms"`
+	Lanes    []LaneSeries     `json:"lanes"`
+	Splits   []traffic.Split  `json:"splits"`
+	Alerts   []watch.Alert    `json:"alerts"`
+	Guards   []guard.Progress `json:"guards"`
 }
 
 const (
@@ -345,7 +346,7 @@ func (s *Service) Series(ctx context.Context, endpoint string, window time.Durat
 	from := now.Add(-window).Truncate(step)
 	out := Series{
 		Endpoint: endpoint, From: from, To: now, StepMS: step.Milliseconds(), Lanes: []LaneSeries{},
-		Splits: []traffic.Split{}, Alerts: []store.Alert{},
+		Splits: []traffic.Split{}, Alerts: []watch.Alert{},
 	}
 
 	type key struct{ lane, version string }
@@ -410,7 +411,7 @@ func (s *Service) addEvents(ctx context.Context, out *Series) error {
 			out.Alerts = append(out.Alerts, a)
 		}
 	}
-	out.Guards = []signals.Progress{}
+	out.Guards = []guard.Progress{}
 	if kept := s.signals.Store(); kept != nil {
 		out.Guards, err = kept.Readings(ctx, out.Endpoint, out.From)
 	}

@@ -11,6 +11,7 @@ import (
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/notice"
+	"innerladder/internal/core/people"
 	"innerladder/internal/core/record"
 	"innerladder/internal/credential"
 	"innerladder/internal/store"
@@ -65,7 +66,7 @@ func (t *tx) tell(ctx context.Context, e record.Entry, involved map[notice.Topic
 }
 
 // wants reports whether a webhook is told of an entry.
-func wants(w store.Webhook, e record.Entry) bool {
+func wants(w notice.Webhook, e record.Entry) bool {
 	if w.Project != access.Everywhere && w.Project != e.Project {
 		return false
 	}
@@ -74,12 +75,12 @@ func wants(w store.Webhook, e record.Entry) bool {
 }
 
 // everyone lists who may be told of anything.
-func (t *tx) everyone(ctx context.Context) (map[string]store.Person, []notice.Reader, error) {
+func (t *tx) everyone(ctx context.Context) (map[string]people.Person, []notice.Reader, error) {
 	all, err := t.Records.People(ctx)
 	if err != nil {
 		return nil, nil, err
 	}
-	people := map[string]store.Person{}
+	known := map[string]people.Person{}
 	var readers []notice.Reader
 	for _, p := range all {
 		if p.Robot || p.Disabled != nil {
@@ -89,10 +90,10 @@ func (t *tx) everyone(ctx context.Context) (map[string]store.Person, []notice.Re
 		if err != nil {
 			return nil, nil, err
 		}
-		people[p.Name] = p
+		known[p.Name] = p
 		readers = append(readers, notice.Reader{Name: p.Name, Rights: rights, Choices: p.Choices})
 	}
-	return people, readers, nil
+	return known, readers, nil
 }
 
 func (t *tx) readers(ctx context.Context) ([]notice.Reader, error) {
@@ -101,13 +102,13 @@ func (t *tx) readers(ctx context.Context) ([]notice.Reader, error) {
 }
 
 // Inbox lists the notices of whoever is signed in, newest first.
-func (s *Service) Inbox(ctx context.Context, unread bool, p store.Page) (Listed[store.Notice], error) {
+func (s *Service) Inbox(ctx context.Context, unread bool, p store.Page) (Listed[notice.Notice], error) {
 	a, err := may(ctx, access.Own)
 	if err != nil {
-		return Listed[store.Notice]{}, err
+		return Listed[notice.Notice]{}, err
 	}
 	items, next, err := s.store.ReadAs(a.sight()).Inbox(ctx, a.person, unread, p)
-	return Listed[store.Notice]{items, next}, err
+	return Listed[notice.Notice]{items, next}, err
 }
 
 // MarkRead marks a notice as read, with all before it unless alone. It is nobody else's
@@ -176,7 +177,7 @@ type NewWebhook struct {
 
 // MadeWebhook is a webhook with the secret that is shown once.
 type MadeWebhook struct {
-	store.Webhook
+	notice.Webhook
 	Secret string `json:"secret" description:"signs what is sent; shown once"`
 }
 
@@ -202,7 +203,7 @@ func (s *Service) AddWebhook(ctx context.Context, n NewWebhook) (MadeWebhook, er
 		}
 		raw, _ := credential.Token("")
 		secret := "whsec_" + base64.StdEncoding.EncodeToString([]byte(raw)[:32])
-		out := MadeWebhook{store.Webhook{
+		out := MadeWebhook{notice.Webhook{
 			Project: n.Project, Address: n.Address, Kinds: n.Kinds, MadeBy: t.actor.Name,
 			MadeAt: t.now,
 		}, secret}
@@ -224,13 +225,13 @@ func (s *Service) AddWebhook(ctx context.Context, n NewWebhook) (MadeWebhook, er
 func webhookName(id int64) string { return fmt.Sprintf("webhook-%d", id) }
 
 // Webhooks lists the webhooks of projects that whoever acts keeps.
-func (s *Service) Webhooks(ctx context.Context) (Listed[store.Webhook], error) {
+func (s *Service) Webhooks(ctx context.Context) (Listed[notice.Webhook], error) {
 	a, err := may(ctx, access.Manage)
 	if err != nil {
-		return Listed[store.Webhook]{}, err
+		return Listed[notice.Webhook]{}, err
 	}
 	all, err := s.store.Read().Webhooks(ctx)
-	out := Listed[store.Webhook]{Items: []store.Webhook{}}
+	out := Listed[notice.Webhook]{Items: []notice.Webhook{}}
 	for _, w := range all {
 		if a.Rights.May(access.Manage, w.Project) {
 			out.Items = append(out.Items, w)
@@ -240,7 +241,7 @@ func (s *Service) Webhooks(ctx context.Context) (Listed[store.Webhook], error) {
 }
 
 // webhook finds a webhook of a project that whoever acts keeps; others are not found.
-func (s *Service) webhook(ctx context.Context, r store.Records, a Actor, id int64) (*store.Webhook, error) {
+func (s *Service) webhook(ctx context.Context, r store.Records, a Actor, id int64) (*notice.Webhook, error) {
 	w, err := r.Webhook(ctx, id)
 	if errors.Is(err, store.ErrNone) || (err == nil && !a.Rights.May(access.Manage, w.Project)) {
 		return nil, fault.New(fault.Unknown, "webhook.unknown", "there is no webhook %d", id).In("webhook").
@@ -250,11 +251,11 @@ func (s *Service) webhook(ctx context.Context, r store.Records, a Actor, id int6
 }
 
 // RemoveWebhook ends a webhook.
-func (s *Service) RemoveWebhook(ctx context.Context, id int64, reason string) (store.Webhook, error) {
-	return change(ctx, s, access.Manage, func(t *tx) (store.Webhook, error) {
+func (s *Service) RemoveWebhook(ctx context.Context, id int64, reason string) (notice.Webhook, error) {
+	return change(ctx, s, access.Manage, func(t *tx) (notice.Webhook, error) {
 		w, err := s.webhook(ctx, t.Records, t.actor, id)
 		if err != nil {
-			return store.Webhook{}, err
+			return notice.Webhook{}, err
 		}
 		if err := t.EndWebhook(ctx, id, t.now); err != nil {
 			return *w, err
@@ -271,41 +272,41 @@ func (s *Service) RemoveWebhook(ctx context.Context, id int64, reason string) (s
 
 // Deliveries lists what went to a webhook, newest first; webhook 0 is e-mail, which those
 // see who keep the service.
-func (s *Service) Deliveries(ctx context.Context, webhook int64, p store.Page) (Listed[store.Delivery], error) {
+func (s *Service) Deliveries(ctx context.Context, webhook int64, p store.Page) (Listed[notice.Delivery], error) {
 	need := access.Manage
 	if webhook == 0 {
 		need = access.Administer
 	}
 	a, err := may(ctx, need)
 	if err != nil {
-		return Listed[store.Delivery]{}, err
+		return Listed[notice.Delivery]{}, err
 	}
 	if webhook != 0 {
 		if _, err := s.webhook(ctx, s.store.Read(), a, webhook); err != nil {
-			return Listed[store.Delivery]{}, err
+			return Listed[notice.Delivery]{}, err
 		}
 	}
 	items, next, err := s.store.Read().Deliveries(ctx, webhook, p)
-	return Listed[store.Delivery]{items, next}, err
+	return Listed[notice.Delivery]{items, next}, err
 }
 
 // SendAgain sends a delivery again at once, whatever became of it.
-func (s *Service) SendAgain(ctx context.Context, id int64) (store.Delivery, error) {
-	return change(ctx, s, access.Manage, func(t *tx) (store.Delivery, error) {
+func (s *Service) SendAgain(ctx context.Context, id int64) (notice.Delivery, error) {
+	return change(ctx, s, access.Manage, func(t *tx) (notice.Delivery, error) {
 		unknown := fault.New(fault.Unknown, "delivery.unknown", "there is no delivery %d", id).In("delivery").
 			Do("see them with: innerladder deliveries WEBHOOK")
 		d, err := t.Delivery(ctx, id)
 		if errors.Is(err, store.ErrNone) {
-			return store.Delivery{}, unknown
+			return notice.Delivery{}, unknown
 		}
 		if err != nil {
-			return store.Delivery{}, err
+			return notice.Delivery{}, err
 		}
 		project, subject := "", "e-mail"
 		if d.Webhook != 0 {
 			w, err := s.webhook(ctx, t.Records, t.actor, d.Webhook)
 			if err != nil {
-				return store.Delivery{}, unknown
+				return notice.Delivery{}, unknown
 			}
 			project, subject = everywhereIsNone(w.Project), webhookName(w.ID)
 		}

@@ -11,6 +11,7 @@ import (
 
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/people"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/credential"
 	"innerladder/internal/store"
@@ -30,7 +31,7 @@ type NewPerson struct {
 
 // AddedPerson is a person with the link that lets them in.
 type AddedPerson struct {
-	store.Person
+	people.Person
 	Link string `json:"link,omitempty" description:"lets the person in once, to choose a password; shown once. Absent for robots"`
 }
 
@@ -70,7 +71,7 @@ func (s *Service) AddPerson(ctx context.Context, n NewPerson) (AddedPerson, erro
 		p = access.Manage // in each project that it gets a role in
 	}
 	return change(ctx, s, p, func(t *tx) (AddedPerson, error) {
-		out := AddedPerson{Person: store.Person{
+		out := AddedPerson{Person: people.Person{
 			Name: n.Name, Email: n.Email, Robot: n.Robot, AddedBy: t.actor.Name,
 			AddedAt: t.now, Memberships: []access.Membership{},
 		}}
@@ -148,7 +149,7 @@ func checkEmailFree(ctx context.Context, t *tx, email string, but int64) error {
 }
 
 // link makes a link that lets someone in once; nil is the first owner.
-func (s *Service) link(ctx context.Context, t *tx, p *store.Person) (string, error) {
+func (s *Service) link(ctx context.Context, t *tx, p *people.Person) (string, error) {
 	secret, digest := credential.Token("")
 	id := int64(0)
 	if p != nil {
@@ -178,7 +179,7 @@ func (s *Service) Invite(ctx context.Context, name string) (AddedPerson, error) 
 	})
 }
 
-func (s *Service) person(ctx context.Context, r store.Records, name string) (*store.Person, error) {
+func (s *Service) person(ctx context.Context, r store.Records, name string) (*people.Person, error) {
 	p, err := r.PersonNamed(ctx, name)
 	if errors.Is(err, store.ErrNone) {
 		return nil, fault.New(fault.Unknown, "person.unknown", "there is nobody called %q", name).In("person").
@@ -195,16 +196,16 @@ type PersonEdit struct {
 }
 
 // EditPerson changes an account.
-func (s *Service) EditPerson(ctx context.Context, name string, e PersonEdit) (store.Person, error) {
+func (s *Service) EditPerson(ctx context.Context, name string, e PersonEdit) (people.Person, error) {
 	if e.Email != nil {
 		if err := checkEmail(*e.Email); err != nil {
-			return store.Person{}, err
+			return people.Person{}, err
 		}
 	}
-	return change(ctx, s, access.Administer, func(t *tx) (store.Person, error) {
+	return change(ctx, s, access.Administer, func(t *tx) (people.Person, error) {
 		p, err := s.person(ctx, t.Records, name)
 		if err != nil {
-			return store.Person{}, err
+			return people.Person{}, err
 		}
 		before := *p
 		sentence := name + " was changed."
@@ -288,7 +289,7 @@ func allRoles(ctx context.Context, r store.Records) ([]access.Role, error) {
 }
 
 // give gives someone a role, if whoever acts has all that it gives.
-func (s *Service) give(ctx context.Context, t *tx, p *store.Person, m access.Membership) error {
+func (s *Service) give(ctx context.Context, t *tx, p *people.Person, m access.Membership) error {
 	role, err := s.checkGift(ctx, t, m)
 	if err != nil {
 		return err
@@ -339,14 +340,14 @@ func (s *Service) checkGift(ctx context.Context, t *tx, m access.Membership) (ac
 }
 
 // GiveRole gives someone a role in a project.
-func (s *Service) GiveRole(ctx context.Context, name string, m access.Membership) (store.Person, error) {
-	return change(ctx, s, access.Manage, func(t *tx) (store.Person, error) {
+func (s *Service) GiveRole(ctx context.Context, name string, m access.Membership) (people.Person, error) {
+	return change(ctx, s, access.Manage, func(t *tx) (people.Person, error) {
 		if _, err := s.checkGift(ctx, t, m); err != nil {
-			return store.Person{}, err
+			return people.Person{}, err
 		}
 		p, err := s.person(ctx, t.Records, name)
 		if err != nil {
-			return store.Person{}, err
+			return people.Person{}, err
 		}
 		if err := s.give(ctx, t, p, m); err != nil {
 			return *p, err
@@ -360,15 +361,16 @@ func (s *Service) GiveRole(ctx context.Context, name string, m access.Membership
 }
 
 // TakeRole takes a role in a project away from someone.
-func (s *Service) TakeRole(ctx context.Context, name string, m access.Membership, reason string) (store.Person, error) {
-	return change(ctx, s, access.Manage, func(t *tx) (store.Person, error) {
+func (s *Service) TakeRole(ctx context.Context, name string, m access.Membership, reason string,
+) (people.Person, error) {
+	return change(ctx, s, access.Manage, func(t *tx) (people.Person, error) {
 		// Nobody takes away what they could not give.
 		if _, err := s.checkGift(ctx, t, m); err != nil {
-			return store.Person{}, err
+			return people.Person{}, err
 		}
 		p, err := s.person(ctx, t.Records, name)
 		if err != nil {
-			return store.Person{}, err
+			return people.Person{}, err
 		}
 		if !slices.Contains(p.Memberships, m) {
 			return *p, fault.New(fault.Unknown, "member.unknown", "%s is not %s of %s", name, m.Role, whereOf(m)).
@@ -394,7 +396,7 @@ func (s *Service) TakeRole(ctx context.Context, name string, m access.Membership
 
 // shown is a person as the actor may see them: the e-mail address is for those who keep
 // accounts, memberships for those who see the project.
-func shown(p store.Person, a Actor) store.Person {
+func shown(p people.Person, a Actor) people.Person {
 	if p.Name != a.Name && !a.Rights.May(access.Administer, "") {
 		p.Email = ""
 		p.Memberships = slices.DeleteFunc(slices.Clone(p.Memberships), func(m access.Membership) bool {
@@ -406,13 +408,13 @@ func shown(p store.Person, a Actor) store.Person {
 
 // People lists everyone whom the actor may know of: those in the same projects, and
 // everyone for those who keep a project.
-func (s *Service) People(ctx context.Context) (Listed[store.Person], error) {
+func (s *Service) People(ctx context.Context) (Listed[people.Person], error) {
 	a, err := may(ctx, access.Read)
 	if err != nil {
-		return Listed[store.Person]{}, err
+		return Listed[people.Person]{}, err
 	}
 	all, err := s.store.Read().People(ctx)
-	out := Listed[store.Person]{Items: []store.Person{}}
+	out := Listed[people.Person]{Items: []people.Person{}}
 	for _, p := range all {
 		if p = shown(p, a); len(p.Memberships) > 0 || p.Name == a.Name || a.Rights.Somewhere(access.Manage) {
 			out.Items = append(out.Items, p)

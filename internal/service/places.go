@@ -11,22 +11,23 @@ import (
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/registry"
+	"innerladder/internal/core/traffic"
 	"innerladder/internal/core/watch"
 	"innerladder/internal/store"
 )
 
 // AddEnvironment adds a place where versions run.
-func (s *Service) AddEnvironment(ctx context.Context, name, description string) (store.Environment, error) {
+func (s *Service) AddEnvironment(ctx context.Context, name, description string) (traffic.Environment, error) {
 	if err := registry.CheckName("name", name); err != nil {
-		return store.Environment{}, err
+		return traffic.Environment{}, err
 	}
-	return change(ctx, s, access.Administer, func(t *tx) (store.Environment, error) {
-		e := store.Environment{Name: name, Description: description, AddedBy: t.actor.Name, AddedAt: t.now}
+	return change(ctx, s, access.Administer, func(t *tx) (traffic.Environment, error) {
+		e := traffic.Environment{Name: name, Description: description, AddedBy: t.actor.Name, AddedAt: t.now}
 		all, err := t.Environments(ctx)
 		if err != nil {
 			return e, err
 		}
-		if slices.ContainsFunc(all, func(o store.Environment) bool { return o.Name == name }) {
+		if slices.ContainsFunc(all, func(o traffic.Environment) bool { return o.Name == name }) {
 			return e, fault.New(fault.Refused, "environment.exists", "there is an environment %s already", name).
 				In("name").Do("use it, or choose another name")
 		}
@@ -41,8 +42,8 @@ func (s *Service) AddEnvironment(ctx context.Context, name, description string) 
 }
 
 // Environments lists all environments.
-func (s *Service) Environments(ctx context.Context) (Listed[store.Environment], error) {
-	return list(ctx, func(r store.Records) ([]store.Environment, string, error) {
+func (s *Service) Environments(ctx context.Context) (Listed[traffic.Environment], error) {
+	return list(ctx, func(r store.Records) ([]traffic.Environment, string, error) {
 		all, err := r.Environments(ctx)
 		return all, "", err
 	}, s)
@@ -82,7 +83,7 @@ func cleanAddress(raw string) (string, error) {
 // servedAs is the model's name there; empty means the same name as here.
 func (s *Service) Place(ctx context.Context, ref, environment string, addresses []string,
 	servedAs string,
-) (*store.Placement, error) {
+) (*traffic.Placement, error) {
 	a, err := may(ctx, access.Place)
 	if err != nil {
 		return nil, err
@@ -105,25 +106,25 @@ func (s *Service) Place(ctx context.Context, ref, environment string, addresses 
 	if servedAs == "" {
 		servedAs = v.Model
 	}
-	p := &store.Placement{
+	p := &traffic.Placement{
 		Project: v.Project, Version: v.Ref, Environment: environment, ServedAs: servedAs,
-		Healthy: true, Addresses: []store.Address{},
+		Healthy: true, Addresses: []traffic.Address{},
 	}
 	for _, raw := range addresses {
 		a, err := cleanAddress(raw)
 		if err != nil {
 			return nil, err
 		}
-		if slices.ContainsFunc(p.Addresses, func(o store.Address) bool { return o.URL == a }) {
+		if slices.ContainsFunc(p.Addresses, func(o traffic.Address) bool { return o.URL == a }) {
 			return nil, fault.New(fault.Invalid, "placement.address_twice", "%s is named twice", a).In("addresses").
 				Do("name each address once")
 		}
 		if err := s.inspect(ctx, v, environment, a, servedAs); err != nil {
 			return nil, err
 		}
-		p.Addresses = append(p.Addresses, store.Address{URL: a, Healthy: true, Since: s.now()})
+		p.Addresses = append(p.Addresses, traffic.Address{URL: a, Healthy: true, Since: s.now()})
 	}
-	return change(ctx, s, access.Place, func(t *tx) (*store.Placement, error) {
+	return change(ctx, s, access.Place, func(t *tx) (*traffic.Placement, error) {
 		if there, err := t.PlacementOf(ctx, v.Ref, environment); err == nil {
 			return nil, fault.New(fault.Refused, "placement.exists", "%s is placed in %s already, at %s", v.Ref,
 				environment, there.Addresses[0].URL).In("version").
@@ -173,12 +174,12 @@ func (s *Service) inspect(ctx context.Context, v *registry.Version, environment,
 }
 
 // Unplace says that a version runs in an environment no more.
-func (s *Service) Unplace(ctx context.Context, ref, environment string) (*store.Placement, error) {
+func (s *Service) Unplace(ctx context.Context, ref, environment string) (*traffic.Placement, error) {
 	v, err := s.Version(ctx, ref)
 	if err != nil {
 		return nil, err
 	}
-	return change(ctx, s, access.Place, func(t *tx) (*store.Placement, error) {
+	return change(ctx, s, access.Place, func(t *tx) (*traffic.Placement, error) {
 		p, err := t.PlacementOf(ctx, v.Ref, environment)
 		if errors.Is(err, store.ErrNone) {
 			return nil, fault.New(fault.Unknown, "placement.unknown", "%s is not placed in %s", v.Ref, environment).
@@ -218,23 +219,23 @@ func (s *Service) Unplace(ctx context.Context, ref, environment string) (*store.
 }
 
 // Placements lists all placements, of one version when a ref is given.
-func (s *Service) Placements(ctx context.Context, ref string) (Listed[store.Placement], error) {
+func (s *Service) Placements(ctx context.Context, ref string) (Listed[traffic.Placement], error) {
 	version := ""
 	if ref != "" {
 		v, err := s.Version(ctx, ref)
 		if err != nil {
-			return Listed[store.Placement]{}, err
+			return Listed[traffic.Placement]{}, err
 		}
 		version = v.Ref
 	}
-	return list(ctx, func(r store.Records) ([]store.Placement, string, error) {
+	return list(ctx, func(r store.Records) ([]traffic.Placement, string, error) {
 		all, err := r.Placements(ctx, version)
 		return all, "", err
 	}, s)
 }
 
 // Check asks an address of a placement whether it is ready; nil when it is.
-func (s *Service) Check(ctx context.Context, p store.Placement, address string) error {
+func (s *Service) Check(ctx context.Context, p traffic.Placement, address string) error {
 	servers, err := s.serversIn(ctx, p.Environment)
 	if err != nil {
 		return err
@@ -245,7 +246,7 @@ func (s *Service) Check(ctx context.Context, p store.Placement, address string) 
 // SetHealth records that an address of a placement fell (with the reason) or recovered
 // (without). An alert is raised when an endpoint's version has no healthy address left,
 // and resolved when it has one again.
-func (s *Service) SetHealth(ctx context.Context, p store.Placement, address, reason, sentence string) error {
+func (s *Service) SetHealth(ctx context.Context, p traffic.Placement, address, reason, sentence string) error {
 	var using []string
 	_, err := change(BySelf(ctx), s, access.Place, func(t *tx) (struct{}, error) {
 		none := struct{}{}
@@ -277,7 +278,7 @@ func (s *Service) SetHealth(ctx context.Context, p store.Placement, address, rea
 			return none, s.resolveAlerts(ctx, t, watch.PlacementUnhealthy, p.Version, "It is healthy again.")
 		}
 		for _, endpoint := range using {
-			if err := s.raise(ctx, t, &store.Alert{
+			if err := s.raise(ctx, t, &watch.Alert{
 				Kind: watch.PlacementUnhealthy, Project: p.Project,
 				Endpoint: endpoint, Subject: p.Version, Signal: "placement_health", Sentence: sentence,
 			}); err != nil {

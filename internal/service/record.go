@@ -13,6 +13,8 @@ import (
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/notice"
 	"innerladder/internal/core/record"
+	"innerladder/internal/core/registry"
+	"innerladder/internal/core/watch"
 	"innerladder/internal/store"
 )
 
@@ -308,34 +310,33 @@ func (s *Service) Checkpoint(ctx context.Context) (record.Checkpoint, error) {
 
 // Searches lists the searches that whoever is signed in keeps and those that others
 // share.
-func (s *Service) Searches(ctx context.Context) (Listed[store.SavedSearch], error) {
+func (s *Service) Searches(ctx context.Context) (Listed[registry.SavedSearch], error) {
 	a, err := may(ctx, access.Audit)
 	if err != nil {
-		return Listed[store.SavedSearch]{}, err
+		return Listed[registry.SavedSearch]{}, err
 	}
 	items, err := s.store.Read().Searches(ctx, a.person)
-	return Listed[store.SavedSearch]{Items: items}, err
+	return Listed[registry.SavedSearch]{Items: items}, err
 }
 
 // searchable are the members of a saved search.
 var searchable = []string{"text", "kind", "actor", "subject", "project", "after", "until", "within"}
 
 // SaveSearch keeps a search under a name, in place of an own one of that name.
-func (s *Service) SaveSearch(ctx context.Context, name string, query map[string]string, shared bool) (store.SavedSearch,
-	error,
-) {
+func (s *Service) SaveSearch(ctx context.Context, name string, query map[string]string, shared bool,
+) (registry.SavedSearch, error) {
 	if name = strings.TrimSpace(name); name == "" || len(name) > 100 {
-		return store.SavedSearch{}, fault.New(fault.Invalid, "search.name", "the search has no name, or a long one").
+		return registry.SavedSearch{}, fault.New(fault.Invalid, "search.name", "the search has no name, or a long one").
 			In("name").Do("give it a name of at most 100 bytes")
 	}
 	for member, value := range query {
 		if !slices.Contains(searchable, member) || len(value) > 500 {
-			return store.SavedSearch{}, fault.New(fault.Invalid, "search.query", "%q cannot be kept", member).
+			return registry.SavedSearch{}, fault.New(fault.Invalid, "search.query", "%q cannot be kept", member).
 				In("query").Do("use some of %s", strings.Join(searchable, ", "))
 		}
 	}
-	return change(ctx, s, access.Audit, func(t *tx) (store.SavedSearch, error) {
-		out := store.SavedSearch{Name: name, Owner: t.actor.Name, Shared: shared, Query: query, MadeAt: t.now}
+	return change(ctx, s, access.Audit, func(t *tx) (registry.SavedSearch, error) {
+		out := registry.SavedSearch{Name: name, Owner: t.actor.Name, Shared: shared, Query: query, MadeAt: t.now}
 		if err := t.PutSearch(ctx, t.actor.person, &out); err != nil {
 			return out, err
 		}
@@ -365,7 +366,7 @@ func (s *Service) RemoveSearch(ctx context.Context, id int64) (struct{}, error) 
 }
 
 // alert finds an alert.
-func (s *Service) alert(ctx context.Context, r store.Records, id string) (*store.Alert, error) {
+func (s *Service) alert(ctx context.Context, r store.Records, id string) (*watch.Alert, error) {
 	number, err := store.ParseAlertID("alert", id)
 	if err != nil {
 		return nil, err

@@ -400,7 +400,8 @@ func (s *Service) trace(ctx context.Context, t *tx, reg Registration, v *registr
 }
 
 // modelFor finds the model of a registration, or adds it when it is new.
-func (s *Service) modelFor(ctx context.Context, t *tx, reg Registration, sig *registry.Signature) (store.Model, error) {
+func (s *Service) modelFor(ctx context.Context, t *tx, reg Registration, sig *registry.Signature,
+) (registry.Model, error) {
 	m, err := t.Model(ctx, reg.Model)
 	if err == nil {
 		switch {
@@ -419,7 +420,7 @@ func (s *Service) modelFor(ctx context.Context, t *tx, reg Registration, sig *re
 	if err := nameFree(ctx, t, "models", reg.Model); err != nil {
 		return m, err
 	}
-	m = store.Model{
+	m = registry.Model{
 		Name: reg.Model, Task: taskOf(sig), Description: reg.Description, Owner: reg.Owner,
 		CreatedBy: t.actor.Name, CreatedAt: t.now,
 		Standing: map[string][]int{}, Counts: map[string]int{},

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 
+	"innerladder/internal/core/guard"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/jobs"
@@ -30,7 +31,7 @@ func (s *Service) Reroute(ctx context.Context, names ...string) error {
 	s.routing.Lock()
 	defer s.routing.Unlock()
 	r := s.store.Read()
-	var endpoints []store.Endpoint
+	var endpoints []traffic.Endpoint
 	if len(names) == 0 {
 		all, err := r.Endpoints(ctx)
 		if err != nil {
@@ -56,7 +57,7 @@ func (s *Service) Reroute(ctx context.Context, names ...string) error {
 			endpoints = append(endpoints, *e)
 		}
 	}
-	return jobs.Each(endpoints, func(e store.Endpoint) string { return e.Name }, func(e store.Endpoint) error {
+	return jobs.Each(endpoints, func(e traffic.Endpoint) string { return e.Name }, func(e traffic.Endpoint) error {
 		s.unrouted[e.Name] = true // until it is done
 		route, err := s.readRoute(ctx, r, e)
 		if err == nil {
@@ -102,7 +103,7 @@ func (s *Service) RerouteMissing(ctx context.Context) error {
 }
 
 // readRoute reads all that the gateway must know of an endpoint.
-func (s *Service) readRoute(ctx context.Context, r store.Records, e store.Endpoint) (traffic.Route, error) {
+func (s *Service) readRoute(ctx context.Context, r store.Records, e traffic.Endpoint) (traffic.Route, error) {
 	route := traffic.Route{Endpoint: e.Name, ID: e.ID, Keyed: e.Keyed, Repeatable: e.Repeatable}
 	var err error
 	if route.Headers, err = s.headersOf(ctx, r, e.Environment); err != nil {
@@ -152,13 +153,13 @@ func (s *Service) readRoute(ctx context.Context, r store.Records, e store.Endpoi
 // splitTrials are the trials that an endpoint has with a split.
 type splitTrials struct {
 	split int
-	pairs []traffic.TrialPair
+	pairs []guard.TrialPair
 }
 
 // trialsOf lists the trials of an endpoint's split in force, each from when it began. What
 // is known of the split before is remembered, so that little is read however long a trial
 // goes on.
-func (s *Service) trialsOf(ctx context.Context, r store.Records, e store.Endpoint) ([]traffic.TrialPair, error) {
+func (s *Service) trialsOf(ctx context.Context, r store.Records, e traffic.Endpoint) ([]guard.TrialPair, error) {
 	if e.Split == nil || len(e.Split.Trials()) == 0 {
 		return nil, nil
 	}
@@ -189,7 +190,7 @@ func (s *Service) trialsOf(ctx context.Context, r store.Records, e store.Endpoin
 func (s *Service) splitsSince(
 	ctx context.Context,
 	r store.Records,
-	e store.Endpoint,
+	e traffic.Endpoint,
 	after int,
 ) (out []traffic.Split, err error) {
 	for cursor := ""; ; {
@@ -215,7 +216,7 @@ func (s *Service) splitsSince(
 // fixBins chooses the bins of an endpoint's columns from the reference profile of its
 // main version, if it has one and they are not chosen yet. told is false when the recorder
 // does not know yet which are.
-func (s *Service) fixBins(ctx context.Context, r store.Records, e store.Endpoint) (told bool, err error) {
+func (s *Service) fixBins(ctx context.Context, r store.Records, e traffic.Endpoint) (told bool, err error) {
 	if e.Split == nil {
 		return true, nil
 	}

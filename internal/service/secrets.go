@@ -294,7 +294,7 @@ func (s *Service) serversIn(ctx context.Context, environment string) (*oip.Clien
 
 // MadeCaller is a caller with the key that is shown once.
 type MadeCaller struct {
-	store.Caller
+	traffic.Caller
 	Key string `json:"key" description:"shown once; only its digest is kept"`
 }
 
@@ -313,13 +313,13 @@ func (s *Service) AddCaller(ctx context.Context, endpoint, name string) (MadeCal
 		if err != nil {
 			return MadeCaller{}, err
 		}
-		if slices.ContainsFunc(there, func(c store.Caller) bool { return c.Name == name }) {
+		if slices.ContainsFunc(there, func(c traffic.Caller) bool { return c.Name == name }) {
 			return MadeCaller{}, fault.New(fault.Refused, "caller.exists", "%s has a key to %s already", name,
 				endpoint).In("name").Do("take it away first, or choose another name and let both hold while the " +
 				"program changes over")
 		}
 		key, digest := credential.Token("ilc_")
-		out := MadeCaller{store.Caller{
+		out := MadeCaller{traffic.Caller{
 			Name: name, Hint: credential.Hint(key), MadeBy: t.actor.Name, MadeAt: t.now,
 			Digest: digest,
 		}, key}
@@ -345,20 +345,20 @@ func (s *Service) AddCaller(ctx context.Context, endpoint, name string) (MadeCal
 }
 
 // Callers lists who has a key to an endpoint.
-func (s *Service) Callers(ctx context.Context, endpoint string) (Listed[store.Caller], error) {
+func (s *Service) Callers(ctx context.Context, endpoint string) (Listed[traffic.Caller], error) {
 	e, err := s.Endpoint(ctx, endpoint)
 	if err != nil {
-		return Listed[store.Caller]{}, err
+		return Listed[traffic.Caller]{}, err
 	}
 	a, err := may(ctx, access.Route)
 	if err == nil {
 		err = a.need(access.Route, e.Project)
 	}
 	if err != nil {
-		return Listed[store.Caller]{}, err
+		return Listed[traffic.Caller]{}, err
 	}
 	items, err := s.records(ctx).Callers(ctx, endpoint)
-	return Listed[store.Caller]{Items: items}, err
+	return Listed[traffic.Caller]{Items: items}, err
 }
 
 // EndCaller takes a caller's key away. The endpoint goes on to need one.
@@ -389,12 +389,12 @@ func (s *Service) EndCaller(ctx context.Context, endpoint, name, reason string) 
 }
 
 // SetKeyed says whether an endpoint answers only callers that have a key.
-func (s *Service) SetKeyed(ctx context.Context, endpoint string, keyed bool, reason string) (*store.Endpoint, error) {
+func (s *Service) SetKeyed(ctx context.Context, endpoint string, keyed bool, reason string) (*traffic.Endpoint, error) {
 	if strings.TrimSpace(reason) == "" {
 		return nil, fault.New(fault.Invalid, "endpoint.no_reason", "no reason is given").In("reason").
 			Do("say why callers need a key, or none any more")
 	}
-	out, err := change(ctx, s, access.Route, func(t *tx) (*store.Endpoint, error) {
+	out, err := change(ctx, s, access.Route, func(t *tx) (*traffic.Endpoint, error) {
 		e, err := s.endpoint(ctx, t.Records, endpoint)
 		if err != nil {
 			return nil, err

@@ -10,37 +10,28 @@ import (
 
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/notice"
+	"innerladder/internal/core/traffic"
 	"innerladder/internal/jobs"
 	"innerladder/internal/signals"
 	"innerladder/internal/store"
 )
 
-// MailSettings say how e-mail is sent.
-type MailSettings struct {
-	Host string `json:"host" description:"of the SMTP server; empty sends no e-mail"`
-	Port int    `json:"port,omitempty"`
-	TLS  string `json:"tls,omitempty" enum:"starttls,tls,none" description:"starttls when not given; none only on this machine"`
-	User string `json:"user,omitempty"`
-	From string `json:"from,omitempty" description:"the sender's address"`
-	// HasPassword reports whether a password is kept; the password itself is never shown.
-	HasPassword bool `json:"has_password" description:"whether a password is kept; it is never shown"`
-}
-
-func mailSettings(ctx context.Context, r store.Records) (MailSettings, error) {
-	m := MailSettings{}
+func mailSettings(ctx context.Context, r store.Records) (notice.MailSettings, error) {
+	m := notice.MailSettings{}
 	return m, r.Setting(ctx, "mail", &m)
 }
 
 // Mail shows how e-mail is sent.
-func (s *Service) Mail(ctx context.Context) (MailSettings, error) {
+func (s *Service) Mail(ctx context.Context) (notice.MailSettings, error) {
 	if _, err := may(ctx, access.Administer); err != nil {
-		return MailSettings{}, err
+		return notice.MailSettings{}, err
 	}
 	return mailSettings(ctx, s.store.Read())
 }
 
 // SetMail says how e-mail is sent. A nil password keeps the one that is kept.
-func (s *Service) SetMail(ctx context.Context, m MailSettings, password *string) (MailSettings, error) {
+func (s *Service) SetMail(ctx context.Context, m notice.MailSettings, password *string) (notice.MailSettings, error) {
 	if m.TLS == "" {
 		m.TLS = "starttls"
 	}
@@ -64,7 +55,7 @@ func (s *Service) SetMail(ctx context.Context, m MailSettings, password *string)
 	if err := checkEmail(m.From); err != nil {
 		return m, err
 	}
-	return change(withoutRepeat(ctx), s, access.Administer, func(t *tx) (MailSettings, error) {
+	return change(withoutRepeat(ctx), s, access.Administer, func(t *tx) (notice.MailSettings, error) {
 		before, err := mailSettings(ctx, t.Records)
 		if err != nil {
 			return m, err
@@ -225,7 +216,7 @@ func (s *Service) forgetTrials(ctx context.Context, kept *signals.Store) error {
 	if err != nil {
 		return err
 	}
-	return jobs.Each(endpoints, func(e store.Endpoint) string { return e.Name }, func(e store.Endpoint) error {
+	return jobs.Each(endpoints, func(e traffic.Endpoint) string { return e.Name }, func(e traffic.Endpoint) error {
 		trials, err := s.trialsOf(ctx, r, e)
 		if err != nil {
 			return err

@@ -9,6 +9,7 @@ import (
 
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/people"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/credential"
 	"innerladder/internal/store"
@@ -121,7 +122,7 @@ func (s *Service) Welcome(ctx context.Context, secret string, from From) (Welcom
 	return Welcomed{Name: p.Name}, nil
 }
 
-func (s *Service) linked(ctx context.Context, r store.Records, secret string, from From) (*store.Person, error) {
+func (s *Service) linked(ctx context.Context, r store.Records, secret string, from From) (*people.Person, error) {
 	if err := s.attempts.check("", from.Address, s.now()); err != nil {
 		return nil, err
 	}
@@ -136,7 +137,7 @@ func (s *Service) linked(ctx context.Context, r store.Records, secret string, fr
 // ComeIn uses a link: the person chooses a password and is signed in. The first owner
 // also chooses a name.
 func (s *Service) ComeIn(ctx context.Context, secret, name, password string, from From) (session string,
-	p *store.Person, err error,
+	p *people.Person, err error,
 ) {
 	p, err = s.linked(ctx, s.store.Read(), secret, from)
 	if err != nil {
@@ -159,14 +160,14 @@ func (s *Service) ComeIn(ctx context.Context, secret, name, password string, fro
 		return "", nil, err
 	}
 	p, err = change(As(ctx, Actor{Name: name, Address: from.Address}), s, access.Own,
-		func(t *tx) (*store.Person, error) {
+		func(t *tx) (*people.Person, error) {
 			p, err := s.linked(ctx, t.Records, secret, from) // it may have been used meanwhile
 			if err != nil {
 				return nil, err
 			}
 			if first {
 				if err := t.Records.AddPerson(ctx,
-					store.Person{Name: name, AddedBy: Itself, AddedAt: t.now}); err != nil {
+					people.Person{Name: name, AddedBy: Itself, AddedAt: t.now}); err != nil {
 					return nil, err
 				}
 				if p, err = t.PersonNamed(ctx, name); err != nil {
@@ -206,7 +207,7 @@ var errSignIn = fault.New(fault.Unsigned, "sign_in.wrong", "name or password is 
 	Do("try again, or ask an owner for a new link")
 
 // SignIn opens a session of the console for whoever has a name and a password.
-func (s *Service) SignIn(ctx context.Context, name, password string, from From) (session string, p *store.Person,
+func (s *Service) SignIn(ctx context.Context, name, password string, from From) (session string, p *people.Person,
 	err error,
 ) {
 	if err := s.attempts.check(name, from.Address, s.now()); err != nil {
@@ -235,7 +236,7 @@ func (s *Service) SignIn(ctx context.Context, name, password string, from From) 
 }
 
 // openSession opens a session and notes it.
-func (s *Service) openSession(ctx context.Context, p *store.Person, how string, from From) (string, error) {
+func (s *Service) openSession(ctx context.Context, p *people.Person, how string, from From) (string, error) {
 	secret, digest := credential.Token("")
 	ctx = As(ctx, Actor{Name: p.Name, Address: from.Address})
 	if len(from.Agent) > 200 {
@@ -246,7 +247,7 @@ func (s *Service) openSession(ctx context.Context, p *store.Person, how string, 
 			return "", err
 		}
 		if err := t.AddSession(ctx, p.ID, digest,
-			store.Session{
+			people.Session{
 				How: how, Address: from.Address, Agent: from.Agent, MadeAt: t.now,
 				Expires: t.now.Add(SessionLasts),
 			}); err != nil {
@@ -270,7 +271,7 @@ type Vouched struct {
 // SignInVouched opens a session for someone that a provider vouches for. The first time
 // they are found by their verified e-mail address; after that by the provider's own name
 // for them, whatever their address becomes.
-func (s *Service) SignInVouched(ctx context.Context, v Vouched, from From) (session string, p *store.Person,
+func (s *Service) SignInVouched(ctx context.Context, v Vouched, from From) (session string, p *people.Person,
 	err error,
 ) {
 	r := s.store.Read()
@@ -360,7 +361,7 @@ func (s *Service) BySession(ctx context.Context, session string) (Actor, error) 
 
 // Me is who is signed in and what they may do.
 type Me struct {
-	store.Person
+	people.Person
 	// May lists permissions by project; * holds in all.
 	May map[string][]access.Permission `json:"may" description:"permissions by project; those of * hold in all projects, and administer for the service"`
 	// Password reports whether there is one.
@@ -444,13 +445,13 @@ func (s *Service) ChangePassword(ctx context.Context, old, password string) erro
 }
 
 // Sessions lists where whoever is signed in is signed in.
-func (s *Service) Sessions(ctx context.Context) (Listed[store.Session], error) {
+func (s *Service) Sessions(ctx context.Context) (Listed[people.Session], error) {
 	a, err := may(ctx, access.Own)
 	if err != nil {
-		return Listed[store.Session]{}, err
+		return Listed[people.Session]{}, err
 	}
 	items, err := s.store.Read().Sessions(ctx, a.person, s.now())
-	return Listed[store.Session]{Items: items}, err
+	return Listed[people.Session]{Items: items}, err
 }
 
 // EndOtherSessions signs whoever is signed in out everywhere else.

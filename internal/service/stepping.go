@@ -7,7 +7,7 @@ import (
 
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/registry"
-	"innerladder/internal/store"
+	"innerladder/internal/core/traffic"
 )
 
 // stepUp moves a version to the rung that it was promoted to, and those down that it
@@ -82,7 +82,7 @@ func (s *Service) stepBack(ctx context.Context, t *tx, h hearing) error {
 
 // stepDown takes a version that was rolled back down a rung, and voids what was signed for
 // it: it must be signed anew.
-func (s *Service) stepDown(ctx context.Context, t *tx, e *store.Endpoint, ref string, split int, why string) error {
+func (s *Service) stepDown(ctx context.Context, t *tx, e *traffic.Endpoint, ref string, split int, why string) error {
 	v, err := s.resolve(ctx, t.Records, "version", ref)
 	if err != nil {
 		return err

@@ -9,6 +9,7 @@ import (
 
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/people"
 	"innerladder/internal/credential"
 	"innerladder/internal/store"
 )
@@ -24,7 +25,7 @@ type NewToken struct {
 
 // MadeToken is a token that is shown once.
 type MadeToken struct {
-	store.Token
+	people.Token
 	Secret string `json:"token" description:"shown once; only its digest is kept"`
 }
 
@@ -78,7 +79,7 @@ func (s *Service) MakeToken(ctx context.Context, n NewToken) (MadeToken, error) 
 			return MadeToken{}, err
 		}
 		secret, digest := credential.Token("il_")
-		out := MadeToken{store.Token{
+		out := MadeToken{people.Token{
 			Owner: owner.Name, Title: n.Title, Hint: credential.Hint(secret), Scope: n.Scope,
 			MadeBy: t.actor.Name, MadeAt: t.now, Expires: t.now.Add(lasts),
 		}, secret}
@@ -94,7 +95,7 @@ func (s *Service) MakeToken(ctx context.Context, n NewToken) (MadeToken, error) 
 
 // robotOf finds a robot that whoever acts keeps: nobody makes tokens that may more than
 // they do themselves.
-func (s *Service) robotOf(ctx context.Context, t *tx, name string) (*store.Person, error) {
+func (s *Service) robotOf(ctx context.Context, t *tx, name string) (*people.Person, error) {
 	p, err := s.person(ctx, t.Records, name)
 	if err != nil {
 		return nil, err
@@ -123,39 +124,39 @@ func (s *Service) robotOf(ctx context.Context, t *tx, name string) (*store.Perso
 }
 
 // Tokens lists the tokens of whoever is signed in, or of a robot that they keep.
-func (s *Service) Tokens(ctx context.Context, robot string) (Listed[store.Token], error) {
+func (s *Service) Tokens(ctx context.Context, robot string) (Listed[people.Token], error) {
 	a, err := may(ctx, access.Own)
 	if err != nil {
-		return Listed[store.Token]{}, err
+		return Listed[people.Token]{}, err
 	}
 	owner, r := a.Name, s.store.ReadAs(a.sight())
 	if robot != "" {
 		p, err := s.robotOf(ctx, &tx{Records: r, actor: a}, robot)
 		if err != nil {
-			return Listed[store.Token]{}, err
+			return Listed[people.Token]{}, err
 		}
 		owner = p.Name
 	}
 	items, err := r.Tokens(ctx, owner)
-	return Listed[store.Token]{Items: items}, err
+	return Listed[people.Token]{Items: items}, err
 }
 
 // EndToken takes a token away: one's own, or a robot's that one keeps. Those who keep
 // accounts may take any.
-func (s *Service) EndToken(ctx context.Context, id int64) (store.Token, error) {
-	return change(ctx, s, access.Own, func(t *tx) (store.Token, error) {
+func (s *Service) EndToken(ctx context.Context, id int64) (people.Token, error) {
+	return change(ctx, s, access.Own, func(t *tx) (people.Token, error) {
 		unknown := fault.New(fault.Unknown, "token.unknown", "there is no token %d of yours", id).In("token").
 			Do("see yours with: innerladder tokens")
 		tok, err := t.Token(ctx, id)
 		if errors.Is(err, store.ErrNone) || (err == nil && tok.EndedAt != nil) {
-			return store.Token{}, unknown
+			return people.Token{}, unknown
 		}
 		if err != nil {
-			return store.Token{}, err
+			return people.Token{}, err
 		}
 		if tok.Owner != t.actor.Name && !t.actor.Rights.May(access.Administer, "") {
 			if _, err := s.robotOf(ctx, t, tok.Owner); err != nil {
-				return store.Token{}, unknown
+				return people.Token{}, unknown
 			}
 		}
 		if err := t.Records.EndToken(ctx, id, t.now); err != nil {

@@ -145,15 +145,15 @@ func (s *Service) EditVersion(ctx context.Context, ref string, e Edit) (*registr
 }
 
 // EditModel changes what may change of a model.
-func (s *Service) EditModel(ctx context.Context, name string, e Edit) (store.Model, error) {
+func (s *Service) EditModel(ctx context.Context, name string, e Edit) (registry.Model, error) {
 	if err := e.check(); err != nil {
-		return store.Model{}, err
+		return registry.Model{}, err
 	}
 	if e.Note != nil {
-		return store.Model{}, fault.New(fault.Invalid, "edit.of_version", "a model has no note").In("note").
+		return registry.Model{}, fault.New(fault.Invalid, "edit.of_version", "a model has no note").In("note").
 			Do("change its description")
 	}
-	return change(ctx, s, access.Register, func(t *tx) (store.Model, error) {
+	return change(ctx, s, access.Register, func(t *tx) (registry.Model, error) {
 		m, err := s.model(ctx, t.Records, "model", name)
 		if err != nil {
 			return m, err
@@ -195,20 +195,20 @@ func (s *Service) EditModel(ctx context.Context, name string, e Edit) (store.Mod
 }
 
 // Vet marks a model as one that the organisation stands behind, or takes the mark away.
-func (s *Service) Vet(ctx context.Context, name, why string, on bool) (store.Model, error) {
+func (s *Service) Vet(ctx context.Context, name, why string, on bool) (registry.Model, error) {
 	if strings.TrimSpace(why) == "" {
-		return store.Model{}, fault.New(fault.Invalid, "vet.no_reason", "no reason is given").In("reason").
+		return registry.Model{}, fault.New(fault.Invalid, "vet.no_reason", "no reason is given").In("reason").
 			Do("say why the organisation does or does not stand behind it")
 	}
-	return change(ctx, s, access.Sign, func(t *tx) (store.Model, error) {
+	return change(ctx, s, access.Sign, func(t *tx) (registry.Model, error) {
 		m, err := s.model(ctx, t.Records, "model", name)
 		if err != nil {
 			return m, err
 		}
-		var v *store.Vetting
+		var v *registry.Vetting
 		sentence, kind := name+" is vetted no more.", "model.unvetted"
 		if on {
-			v = &store.Vetting{By: t.actor.Name, At: t.now, Why: why}
+			v = &registry.Vetting{By: t.actor.Name, At: t.now, Why: why}
 			sentence, kind = name+" was vetted as a place to start from.", "model.vetted"
 		} else if m.Vetted == nil {
 			return m, fault.New(fault.Refused, "vet.not", "%s is not vetted", name).In("model").
@@ -227,11 +227,11 @@ func (s *Service) Vet(ctx context.Context, name, why string, on bool) (store.Mod
 }
 
 // Labels lists the labels of a model.
-func (s *Service) Labels(ctx context.Context, model string) (Listed[store.Label], error) {
+func (s *Service) Labels(ctx context.Context, model string) (Listed[registry.Label], error) {
 	if _, err := s.Model(ctx, model); err != nil {
-		return Listed[store.Label]{}, err
+		return Listed[registry.Label]{}, err
 	}
-	return list(ctx, func(r store.Records) ([]store.Label, string, error) {
+	return list(ctx, func(r store.Records) ([]registry.Label, string, error) {
 		all, err := r.Labels(ctx, model)
 		return all, "", err
 	}, s)
@@ -240,14 +240,14 @@ func (s *Service) Labels(ctx context.Context, model string) (Listed[store.Label]
 // PutLabel puts a label on a version, from wherever it was. With an environment the
 // version must be placed and healthy there, and stays so for as long as it has the
 // label.
-func (s *Service) PutLabel(ctx context.Context, ref, label, environment, reason string) (store.Label, error) {
+func (s *Service) PutLabel(ctx context.Context, ref, label, environment, reason string) (registry.Label, error) {
 	if err := registry.CheckLabel("label", label, nil); err != nil {
-		return store.Label{}, err
+		return registry.Label{}, err
 	}
-	l, err := change(ctx, s, access.Register, func(t *tx) (store.Label, error) {
+	l, err := change(ctx, s, access.Register, func(t *tx) (registry.Label, error) {
 		v, err := s.resolve(ctx, t.Records, "version", ref)
 		if err != nil {
-			return store.Label{}, err
+			return registry.Label{}, err
 		}
 		return s.putLabel(ctx, t, v, label, environment, reason)
 	})
@@ -259,8 +259,8 @@ func (s *Service) PutLabel(ctx context.Context, ref, label, environment, reason 
 
 func (s *Service) putLabel(ctx context.Context, t *tx, v *registry.Version, label, environment,
 	reason string,
-) (store.Label, error) {
-	l := store.Label{Name: label, Version: v.Ref, Environment: environment, MovedBy: t.actor.Name, MovedAt: t.now}
+) (registry.Label, error) {
+	l := registry.Label{Name: label, Version: v.Ref, Environment: environment, MovedBy: t.actor.Name, MovedAt: t.now}
 	rungs, err := t.Ladder(ctx, v.Project)
 	if err != nil {
 		return l, err
@@ -312,7 +312,7 @@ func (s *Service) putLabel(ctx context.Context, t *tx, v *registry.Version, labe
 }
 
 // RemoveLabel takes a label away.
-func (s *Service) RemoveLabel(ctx context.Context, model, label, reason string) (store.Label, error) {
+func (s *Service) RemoveLabel(ctx context.Context, model, label, reason string) (registry.Label, error) {
 	l, err := s.removeLabel(ctx, model, label, reason)
 	if err == nil {
 		s.reroute(ctx)
@@ -320,19 +320,19 @@ func (s *Service) RemoveLabel(ctx context.Context, model, label, reason string) 
 	return l, err
 }
 
-func (s *Service) removeLabel(ctx context.Context, model, label, reason string) (store.Label, error) {
-	return change(ctx, s, access.Register, func(t *tx) (store.Label, error) {
+func (s *Service) removeLabel(ctx context.Context, model, label, reason string) (registry.Label, error) {
+	return change(ctx, s, access.Register, func(t *tx) (registry.Label, error) {
 		m, err := s.model(ctx, t.Records, "model", model)
 		if err != nil {
-			return store.Label{}, err
+			return registry.Label{}, err
 		}
 		l, err := t.Label(ctx, model, label)
 		if errors.Is(err, store.ErrNone) {
-			return store.Label{}, fault.New(fault.Unknown, "label.unknown", "%s has no label %q", model, label).
+			return registry.Label{}, fault.New(fault.Unknown, "label.unknown", "%s has no label %q", model, label).
 				In("label").Do("%s", describeLabels(m))
 		}
 		if err != nil {
-			return store.Label{}, err
+			return registry.Label{}, err
 		}
 		if err := t.Records.RemoveLabel(ctx, model, label); err != nil {
 			return *l, err

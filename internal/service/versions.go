@@ -16,19 +16,19 @@ import (
 )
 
 // Models lists the models.
-func (s *Service) Models(ctx context.Context, f store.ModelFilter, p store.Page) (Listed[store.Model], error) {
-	return list(ctx, func(r store.Records) ([]store.Model, string, error) { return r.Models(ctx, f, p) }, s)
+func (s *Service) Models(ctx context.Context, f store.ModelFilter, p store.Page) (Listed[registry.Model], error) {
+	return list(ctx, func(r store.Records) ([]registry.Model, string, error) { return r.Models(ctx, f, p) }, s)
 }
 
 // Model finds a model.
-func (s *Service) Model(ctx context.Context, name string) (store.Model, error) {
+func (s *Service) Model(ctx context.Context, name string) (registry.Model, error) {
 	if _, err := may(ctx, access.Read); err != nil {
-		return store.Model{}, err
+		return registry.Model{}, err
 	}
 	return s.model(ctx, s.records(ctx), "model", name)
 }
 
-func (s *Service) model(ctx context.Context, r store.Records, field, name string) (store.Model, error) {
+func (s *Service) model(ctx context.Context, r store.Records, field, name string) (registry.Model, error) {
 	m, err := r.Model(ctx, name)
 	if !errors.Is(err, store.ErrNone) {
 		return m, err
@@ -136,7 +136,7 @@ func (s *Service) resolveNumber(ctx context.Context, r store.Records, field stri
 }
 
 // describeStanding says where the versions of a model stand.
-func describeStanding(l ladder.Revision, m store.Model) string {
+func describeStanding(l ladder.Revision, m registry.Model) string {
 	var parts []string
 	for _, rung := range slices.Backward(names(l)) {
 		for _, n := range m.Standing[rung] {
@@ -149,7 +149,7 @@ func describeStanding(l ladder.Revision, m store.Model) string {
 	return "there is " + strings.Join(parts[:min(len(parts), 12)], ", ")
 }
 
-func describeLabels(m store.Model) string {
+func describeLabels(m registry.Model) string {
 	var parts []string
 	for name, n := range m.Labels {
 		parts = append(parts, fmt.Sprintf("%s (@%d)", name, n))
@@ -251,20 +251,20 @@ func attachmentOf(v *registry.Version, name string) (registry.Attachment, error)
 }
 
 // Projects lists the projects.
-func (s *Service) Projects(ctx context.Context) (Listed[store.Project], error) {
-	return list(ctx, func(r store.Records) ([]store.Project, string, error) {
+func (s *Service) Projects(ctx context.Context) (Listed[registry.Project], error) {
+	return list(ctx, func(r store.Records) ([]registry.Project, string, error) {
 		all, err := r.Projects(ctx)
 		return all, "", err
 	}, s)
 }
 
 // AddProject adds a project.
-func (s *Service) AddProject(ctx context.Context, name, description string) (store.Project, error) {
+func (s *Service) AddProject(ctx context.Context, name, description string) (registry.Project, error) {
 	if err := registry.CheckName("name", name); err != nil {
-		return store.Project{}, err
+		return registry.Project{}, err
 	}
-	return change(ctx, s, access.Administer, func(t *tx) (store.Project, error) {
-		p := store.Project{Name: name, Description: description, AddedBy: t.actor.Name, AddedAt: t.now}
+	return change(ctx, s, access.Administer, func(t *tx) (registry.Project, error) {
+		p := registry.Project{Name: name, Description: description, AddedBy: t.actor.Name, AddedAt: t.now}
 		if s.checkProject(ctx, t.Records, name) == nil {
 			return p, fault.New(fault.Refused, "project.exists", "there is a project %s already", name).In("name").
 				Do("choose another name")

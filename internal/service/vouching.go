@@ -14,6 +14,7 @@ import (
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/people"
 	"innerladder/internal/seal"
 	"innerladder/internal/store"
 )
@@ -110,27 +111,27 @@ func (s *Service) vouch(ctx context.Context, t *tx, st ladder.Statement,
 }
 
 // AddSigningKey makes a key known with which whoever acts signs.
-func (s *Service) AddSigningKey(ctx context.Context, public, title string) (store.SigningKey, error) {
+func (s *Service) AddSigningKey(ctx context.Context, public, title string) (people.SigningKey, error) {
 	raw, err := base64.StdEncoding.DecodeString(strings.TrimSpace(public))
 	if err != nil || len(raw) != ed25519.PublicKeySize {
-		return store.SigningKey{}, fault.New(fault.Invalid, "signing_key.form", "this is no Ed25519 public key").
+		return people.SigningKey{}, fault.New(fault.Invalid, "signing_key.form", "this is no Ed25519 public key").
 			In("public").Do("give its 32 bytes in base64")
 	}
 	if len(title) > 100 {
-		return store.SigningKey{}, fault.New(fault.Invalid, "signing_key.title", "the title is long").In("title").
+		return people.SigningKey{}, fault.New(fault.Invalid, "signing_key.title", "the title is long").In("title").
 			Do("use at most 100 characters")
 	}
-	return change(ctx, s, access.Own, func(t *tx) (store.SigningKey, error) {
+	return change(ctx, s, access.Own, func(t *tx) (people.SigningKey, error) {
 		me, err := t.PersonNamed(ctx, t.actor.Name)
 		if err != nil {
-			return store.SigningKey{}, err
+			return people.SigningKey{}, err
 		}
 		if me.Robot || t.actor.narrowed {
-			return store.SigningKey{}, fault.New(fault.Forbidden, "signing_key.who",
+			return people.SigningKey{}, fault.New(fault.Forbidden, "signing_key.who",
 				"robots and narrow tokens make no signing keys known").
 				Do("sign in as a person, with a token of full scope")
 		}
-		k := store.SigningKey{
+		k := people.SigningKey{
 			Fingerprint: seal.Fingerprint(raw), Owner: me.Name, Title: title, Public: raw,
 			AddedAt: t.now,
 		}
@@ -156,43 +157,43 @@ func (s *Service) AddSigningKey(ctx context.Context, public, title string) (stor
 
 // SigningKeys lists the keys with which whoever acts and the service sign. Those of others
 // come with what they signed.
-func (s *Service) SigningKeys(ctx context.Context) (Listed[store.SigningKey], error) {
+func (s *Service) SigningKeys(ctx context.Context) (Listed[people.SigningKey], error) {
 	a, err := may(ctx, access.Own)
 	if err != nil {
-		return Listed[store.SigningKey]{}, err
+		return Listed[people.SigningKey]{}, err
 	}
 	all, err := s.signingKeys(ctx, a.Name)
-	return Listed[store.SigningKey]{Items: all}, err
+	return Listed[people.SigningKey]{Items: all}, err
 }
 
 // signingKeys lists the service's key and those of everyone, or of one person.
-func (s *Service) signingKeys(ctx context.Context, owner string) ([]store.SigningKey, error) {
+func (s *Service) signingKeys(ctx context.Context, owner string) ([]people.SigningKey, error) {
 	all, err := s.store.Read().SigningKeys(ctx, owner)
-	own := store.SigningKey{
+	own := people.SigningKey{
 		Fingerprint: seal.Fingerprint(s.signer.Public()), Owner: Itself, Title: "the service's key",
 		Public: s.signer.Public(),
 	}
-	return append([]store.SigningKey{own}, all...), err
+	return append([]people.SigningKey{own}, all...), err
 }
 
 // EndSigningKey says that a key of whoever acts signs nothing any more; what it signed
 // stays signed.
-func (s *Service) EndSigningKey(ctx context.Context, fingerprint string) (store.SigningKey, error) {
-	return change(ctx, s, access.Own, func(t *tx) (store.SigningKey, error) {
+func (s *Service) EndSigningKey(ctx context.Context, fingerprint string) (people.SigningKey, error) {
+	return change(ctx, s, access.Own, func(t *tx) (people.SigningKey, error) {
 		mine, err := t.SigningKeys(ctx, t.actor.Name)
 		if err != nil {
-			return store.SigningKey{}, err
+			return people.SigningKey{}, err
 		}
-		i := slices.IndexFunc(mine, func(k store.SigningKey) bool {
+		i := slices.IndexFunc(mine, func(k people.SigningKey) bool {
 			return k.Fingerprint == fingerprint &&
 				k.EndedAt == nil
 		})
 		if i < 0 {
-			return store.SigningKey{}, fault.New(fault.Unknown, "signing_key.unknown", "%s has no key %s in use",
+			return people.SigningKey{}, fault.New(fault.Unknown, "signing_key.unknown", "%s has no key %s in use",
 				t.actor.Name, fingerprint).In("key").Do("see yours with: innerladder signing-keys")
 		}
 		if err := t.Records.EndSigningKey(ctx, fingerprint, t.now); err != nil {
-			return store.SigningKey{}, err
+			return people.SigningKey{}, err
 		}
 		k := mine[i]
 		now := t.now
@@ -235,9 +236,9 @@ type Vouchers struct {
 	// digest.
 	Sound bool `json:"sound"`
 	// Files says of every file whether its bytes have the registered digest.
-	Files      []VouchedFile      `json:"files"`
-	Statements []Voucher          `json:"statements"`
-	Keys       []store.SigningKey `json:"keys" description:"those that are needed to check the envelopes"`
+	Files      []VouchedFile       `json:"files"`
+	Statements []Voucher           `json:"statements"`
+	Keys       []people.SigningKey `json:"keys" description:"those that are needed to check the envelopes"`
 }
 
 // VouchedFile is a file of a version, read again.
@@ -256,7 +257,7 @@ func (s *Service) Vouchers(ctx context.Context, ref string) (Vouchers, error) {
 	}
 	out := Vouchers{
 		Version: v.Ref, Digest: v.Digest, Rung: v.Rung, Sound: true, Files: []VouchedFile{},
-		Statements: []Voucher{}, Keys: []store.SigningKey{},
+		Statements: []Voucher{}, Keys: []people.SigningKey{},
 	}
 	digests := map[string]string{}
 	for _, a := range v.Artifacts {
@@ -326,12 +327,12 @@ func (s *Service) Vouchers(ctx context.Context, ref string) (Vouchers, error) {
 // signed with the key that is written down, by its owner or the service, and saying what
 // the answer says.
 func (one *Voucher) open(ctx context.Context, a store.SignedAnswer, version string,
-	keys []store.SigningKey,
+	keys []people.SigningKey,
 ) (st ladder.Statement, problem string) {
 	if a.Key == "" {
 		return st, "it was given before answers were signed"
 	}
-	i := slices.IndexFunc(keys, func(k store.SigningKey) bool { return k.Fingerprint == a.Key })
+	i := slices.IndexFunc(keys, func(k people.SigningKey) bool { return k.Fingerprint == a.Key })
 	if i < 0 {
 		return st, "its key is not known"
 	}

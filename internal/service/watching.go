@@ -8,10 +8,10 @@ import (
 
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/guard"
+	"innerladder/internal/core/traffic"
 	"innerladder/internal/core/watch"
 	"innerladder/internal/jobs"
 	"innerladder/internal/signals"
-	"innerladder/internal/store"
 )
 
 // StepTrials steps the watching of every endpoint that has a trial. What goes wrong with
@@ -22,7 +22,8 @@ func (s *Service) StepTrials(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return jobs.Each(endpoints.Items, func(e store.Endpoint) string { return e.Name }, func(e store.Endpoint) error {
+	name := func(e traffic.Endpoint) string { return e.Name }
+	return jobs.Each(endpoints.Items, name, func(e traffic.Endpoint) error {
 		trials, err := s.trialsOf(ctx, s.store.Read(), e)
 		if err != nil || len(trials) == 0 {
 			return err
@@ -146,7 +147,7 @@ func (s *Service) raiseOwn(ctx context.Context, kind watch.AlertKind, sentence s
 		return struct{}{}, s.raise(
 			ctx,
 			t,
-			&store.Alert{Kind: kind, Subject: theSignals, Signal: "signals", Sentence: sentence},
+			&watch.Alert{Kind: kind, Subject: theSignals, Signal: "signals", Sentence: sentence},
 		)
 	})
 	return err

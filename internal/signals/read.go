@@ -10,8 +10,8 @@ import (
 	"sync"
 	"time"
 
+	"innerladder/internal/core/guard"
 	"innerladder/internal/core/sketch"
-	"innerladder/internal/core/traffic"
 	"innerladder/internal/sqlite"
 )
 
@@ -327,7 +327,7 @@ func (s *Store) Counted(ctx context.Context, k Key, now time.Time) (sketch.Count
 }
 
 // Evidence reads what both versions of a trial did since it began.
-func (s *Store) Evidence(ctx context.Context, endpoint string, t traffic.TrialPair) ([]Evidence, error) {
+func (s *Store) Evidence(ctx context.Context, endpoint string, t guard.TrialPair) ([]Evidence, error) {
 	columns, err := s.allColumns(ctx, s.db.Read, endpoint)
 	if err != nil {
 		return nil, err

@@ -22,7 +22,6 @@ import (
 
 	"innerladder/internal/core/guard"
 	"innerladder/internal/core/sketch"
-	"innerladder/internal/core/traffic"
 	"innerladder/internal/sqlite"
 )
 
@@ -171,7 +170,7 @@ type Window struct {
 // Evidence is what one version did in a trial since that began.
 type Evidence struct {
 	Endpoint string
-	Trial    traffic.TrialPair
+	Trial    guard.TrialPair
 	Version  string
 	Counts   sketch.Counts
 	Content  sketch.Content
@@ -315,25 +314,16 @@ func (s *Store) PutWatching(ctx context.Context, endpoint string, state guard.St
 	})
 }
 
-// Progress is one reading of a guard in time.
-type Progress struct {
-	At       time.Time `json:"at"`
-	Split    int       `json:"split"`
-	Version  string    `json:"version"`
-	Signal   string    `json:"signal"`
-	Progress float64   `json:"progress" description:"1 fires"`
-}
-
 // Readings lists what the guards of an endpoint said since a time.
-func (s *Store) Readings(ctx context.Context, endpoint string, since time.Time) ([]Progress, error) {
+func (s *Store) Readings(ctx context.Context, endpoint string, since time.Time) ([]guard.Progress, error) {
 	rows, err := s.db.Read.QueryContext(
 		ctx,
 		`SELECT at, split, version, signal, progress FROM readings WHERE endpoint = ? AND at >= ? ORDER BY at`,
 		endpoint,
 		since.UnixMilli(),
 	)
-	return sqlite.Collect(rows, err, func(rows *sql.Rows) (Progress, error) {
-		var p Progress
+	return sqlite.Collect(rows, err, func(rows *sql.Rows) (guard.Progress, error) {
+		var p guard.Progress
 		var at int64
 		err := rows.Scan(&at, &p.Split, &p.Version, &p.Signal, &p.Progress)
 		p.At = time.UnixMilli(at).UTC()

@@ -13,8 +13,8 @@ import (
 	"testing"
 	"time"
 
+	"innerladder/internal/core/guard"
 	"innerladder/internal/core/sketch"
-	"innerladder/internal/core/traffic"
 )
 
 var (
@@ -189,7 +189,7 @@ func TestMinutesThatAreNotRolledUpAreNotForgotten(t *testing.T) {
 
 func TestEvidence(t *testing.T) {
 	s := open(t)
-	pair := traffic.TrialPair{Incumbent: "heat-demand@1", Candidate: "heat-demand@2", Begun: 2}
+	pair := guard.TrialPair{Incumbent: "heat-demand@1", Candidate: "heat-demand@2", Begun: 2}
 	m := minuteOf(50, 3)
 	for range 2 { // it is replaced, not added
 		e := Evidence{

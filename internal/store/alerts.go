@@ -11,23 +11,6 @@ import (
 	"innerladder/internal/core/watch"
 )
 
-// Alert is what a guard or a watch raised.
-type Alert struct {
-	ID       string          `json:"id" description:"A-NUMBER"`
-	Kind     watch.AlertKind `json:"kind" enum:"rolled_back,placement_unhealthy,signals_away,signals_lost"`
-	Project  string          `json:"project" description:"empty when it is about the service itself"`
-	Endpoint string          `json:"endpoint" description:"empty when it is about the service itself"`
-	// Subject is the version it is about; Signal what was measured.
-	Subject   string     `json:"subject"`
-	Signal    string     `json:"signal"`
-	Sentence  string     `json:"sentence"`
-	State     string     `json:"state" enum:"open,acknowledged,resolved"`
-	RaisedAt  time.Time  `json:"raised_at"`
-	HandledBy string     `json:"handled_by,omitempty"`
-	HandledAt *time.Time `json:"handled_at,omitempty"`
-	Note      string     `json:"note,omitempty"`
-}
-
 // ParseAlertID reads A-31.
 func ParseAlertID(field, s string) (int, error) {
 	digits, ok := strings.CutPrefix(strings.ToUpper(s), "A-")
@@ -40,7 +23,7 @@ func ParseAlertID(field, s string) (int, error) {
 }
 
 // AddAlert adds an open alert and gives it the next number, which is set in a.
-func (r Records) AddAlert(ctx context.Context, a *Alert) error {
+func (r Records) AddAlert(ctx context.Context, a *watch.Alert) error {
 	var number int
 	err := r.q.QueryRowContext(ctx,
 		`INSERT INTO alerts (kind, endpoint, subject, signal, sentence, state, raised_at) VALUES (?, ?, ?, ?, ?, 'open', ?) RETURNING number`,
@@ -49,12 +32,12 @@ func (r Records) AddAlert(ctx context.Context, a *Alert) error {
 	return err
 }
 
-func (r Records) alerts(ctx context.Context, clause string, args ...any) ([]Alert, error) {
+func (r Records) alerts(ctx context.Context, clause string, args ...any) ([]watch.Alert, error) {
 	// Who sees everything sees what is about the service itself too.
 	rows, err := r.q.QueryContext(ctx, `SELECT a.number, a.kind, coalesce(m.project, ''), a.endpoint, a.subject, a.signal, a.sentence, a.state, a.raised_at, a.handled_by, a.handled_at, a.note
 		FROM alerts a LEFT JOIN endpoints e ON e.name = a.endpoint LEFT JOIN models m ON m.id = e.model_id WHERE `+r.sees("m.project")+` AND `+clause, args...)
-	return collect(rows, err, func(rows *sql.Rows) (Alert, error) {
-		var a Alert
+	return collect(rows, err, func(rows *sql.Rows) (watch.Alert, error) {
+		var a watch.Alert
 		var number int
 		var raised int64
 		var handled sql.NullInt64
@@ -66,12 +49,12 @@ func (r Records) alerts(ctx context.Context, clause string, args ...any) ([]Aler
 }
 
 // Alert finds an alert by number.
-func (r Records) Alert(ctx context.Context, number int) (*Alert, error) {
+func (r Records) Alert(ctx context.Context, number int) (*watch.Alert, error) {
 	return single(r.alerts(ctx, `a.number = ?`, number))
 }
 
 // Alerts lists alerts, newest first; state and endpoint narrow it down when given.
-func (r Records) Alerts(ctx context.Context, state, endpoint string, p Page) ([]Alert, string, error) {
+func (r Records) Alerts(ctx context.Context, state, endpoint string, p Page) ([]watch.Alert, string, error) {
 	before, err := beforeNumber(p.After)
 	if err != nil {
 		return nil, "", err
@@ -80,12 +63,12 @@ func (r Records) Alerts(ctx context.Context, state, endpoint string, p Page) ([]
 	if err != nil {
 		return nil, "", err
 	}
-	items, next := cut(items, p.Limit, func(a Alert) string { return a.ID[len("A-"):] })
+	items, next := cut(items, p.Limit, func(a watch.Alert) string { return a.ID[len("A-"):] })
 	return items, next, nil
 }
 
 // UnresolvedAlerts lists the alerts of a kind about a subject that nobody has resolved.
-func (r Records) UnresolvedAlerts(ctx context.Context, kind watch.AlertKind, subject string) ([]Alert, error) {
+func (r Records) UnresolvedAlerts(ctx context.Context, kind watch.AlertKind, subject string) ([]watch.Alert, error) {
 	return r.alerts(ctx, `a.kind = ? AND a.subject = ? AND a.state <> 'resolved' ORDER BY a.number`, kind, subject)
 }
 

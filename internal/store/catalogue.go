@@ -44,31 +44,6 @@ type Search struct {
 	match string
 }
 
-// Found is one version in the catalogue.
-type Found struct {
-	Ref       string             `json:"ref"`
-	Model     string             `json:"model"`
-	Number    int                `json:"number"`
-	Project   string             `json:"project"`
-	Task      registry.Task      `json:"task" enum:"regression,classification,other"`
-	Owner     string             `json:"owner"`
-	Vetted    bool               `json:"vetted,omitempty" description:"the model is vetted"`
-	Rung      string             `json:"rung"`
-	Note      string             `json:"note,omitempty"`
-	Licence   string             `json:"licence,omitempty"`
-	Labels    []string           `json:"labels,omitempty"`
-	Tags      []string           `json:"tags,omitempty" description:"of the version and of its model"`
-	Formats   []string           `json:"formats"`
-	Metrics   map[string]float64 `json:"metrics"`
-	Size      int64              `json:"size" description:"bytes of all artifacts"`
-	Answering []string           `json:"answering,omitempty" description:"endpoints it answers for now"`
-	PlacedIn  []string           `json:"placed_in,omitempty"`
-	CreatedAt time.Time          `json:"created_at"`
-	CreatedBy string             `json:"created_by"`
-	id        int64
-	value     float64
-}
-
 // narrowing is one filter of a search, in three forms: as the set of version ids that
 // pass, as a condition on v and m, and, where an index has them in order, as the table
 // and condition that hand the ids out newest first.
@@ -286,7 +261,7 @@ func (r Records) planFor(ctx context.Context, s Search) (plan, error) {
 }
 
 // Find lists the versions that a search leaves.
-func (r Records) Find(ctx context.Context, s Search, p Page) ([]Found, string, error) {
+func (r Records) Find(ctx context.Context, s Search, p Page) ([]registry.Found, string, error) {
 	how, err := r.planFor(ctx, s)
 	if err != nil {
 		return nil, "", fmt.Errorf("searching the catalogue: %w", err)
@@ -304,19 +279,19 @@ func (r Records) Find(ctx context.Context, s Search, p Page) ([]Found, string, e
 	// Only those that are on the page are looked at whole.
 	rows, err := r.q.QueryContext(ctx, `SELECT v.id, m.name, v.number, m.project, m.task, m.owner, m.vetted_by IS NOT NULL, v.rung, v.note, v.licence, v.created_at, v.created_by, s.value
 		FROM (`+chosen+clauses+`) s CROSS JOIN versions v ON v.id = s.version_id CROSS JOIN models m ON m.id = v.model_id`+s.order(), args...)
-	items, err := collect(rows, err, func(rows *sql.Rows) (Found, error) {
-		f := Found{Formats: []string{}, Metrics: map[string]float64{}}
+	items, err := collect(rows, err, func(rows *sql.Rows) (registry.Found, error) {
+		f := registry.Found{Formats: []string{}, Metrics: map[string]float64{}}
 		var at int64
-		err := rows.Scan(&f.id, &f.Model, &f.Number, &f.Project, &f.Task, &f.Owner, &f.Vetted, &f.Rung, &f.Note,
-			&f.Licence, &at, &f.CreatedBy, &f.value)
+		err := rows.Scan(&f.ID, &f.Model, &f.Number, &f.Project, &f.Task, &f.Owner, &f.Vetted, &f.Rung, &f.Note,
+			&f.Licence, &at, &f.CreatedBy, &f.Value)
 		f.Ref, f.CreatedAt = registry.Ref{Model: f.Model, Number: f.Number}.String(), fromMillis(at)
 		return f, err
 	})
 	if err != nil {
 		return nil, "", fmt.Errorf("searching the catalogue: %w", err)
 	}
-	items, next := cut(items, p.Limit, func(f Found) string {
-		return strconv.FormatUint(math.Float64bits(f.value), 16) + "|" + strconv.FormatInt(f.id, 10)
+	items, next := cut(items, p.Limit, func(f registry.Found) string {
+		return strconv.FormatUint(math.Float64bits(f.Value), 16) + "|" + strconv.FormatInt(f.ID, 10)
 	})
 	return items, next, r.fillFound(ctx, items)
 }
@@ -462,38 +437,38 @@ func (s Search) order() string {
 }
 
 // fillFound adds what stands in tables of its own.
-func (r Records) fillFound(ctx context.Context, items []Found) error {
+func (r Records) fillFound(ctx context.Context, items []registry.Found) error {
 	if len(items) == 0 {
 		return nil
 	}
-	at := map[int64]*Found{}
+	at := map[int64]*registry.Found{}
 	ids := make([]any, len(items))
 	for i := range items {
-		at[items[i].id], ids[i] = &items[i], items[i].id
+		at[items[i].ID], ids[i] = &items[i], items[i].ID
 	}
 	in := ` IN (` + places(len(ids)) + `)`
 	var id int64
 	var name string
 	for _, part := range []struct {
 		query string
-		add   func(f *Found)
+		add   func(f *registry.Found)
 	}{
 		{
 			`SELECT version_id, name FROM labels WHERE version_id` + in + ` ORDER BY name`,
-			func(f *Found) { f.Labels = append(f.Labels, name) },
+			func(f *registry.Found) { f.Labels = append(f.Labels, name) },
 		},
 		{
 			`SELECT version_id, tag FROM tags WHERE version_id` + in +
 				` UNION SELECT v.id, g.tag FROM versions v JOIN tags g ON g.version_id = 0 AND g.model_id = v.model_id WHERE v.id` + in + ` ORDER BY 2`,
-			func(f *Found) { f.Tags = append(f.Tags, name) },
+			func(f *registry.Found) { f.Tags = append(f.Tags, name) },
 		},
 		{
 			inForce + ` WHERE l.version_id` + in + ` ORDER BY e.name`,
-			func(f *Found) { f.Answering = append(f.Answering, name) },
+			func(f *registry.Found) { f.Answering = append(f.Answering, name) },
 		},
 		{
 			`SELECT p.version_id, e.name FROM placements p JOIN environments e ON e.id = p.environment_id WHERE p.removed_at IS NULL AND p.version_id` + in + ` ORDER BY e.name`,
-			func(f *Found) { f.PlacedIn = append(f.PlacedIn, name) },
+			func(f *registry.Found) { f.PlacedIn = append(f.PlacedIn, name) },
 		},
 	} {
 		args := ids

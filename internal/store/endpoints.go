@@ -6,35 +6,12 @@ import (
 	"encoding/json"
 	"slices"
 	"strconv"
-	"time"
 
-	"innerladder/internal/core/guard"
 	"innerladder/internal/core/traffic"
 )
 
-// Endpoint is the stable name that callers call.
-type Endpoint struct {
-	Name        string     `json:"name"`
-	Project     string     `json:"project"`
-	Model       string     `json:"model"`
-	Environment string     `json:"environment"`
-	Rung        string     `json:"rung" description:"the rung that versions must stand on to answer"`
-	Description string     `json:"description"`
-	Plan        guard.Plan `json:"plan"`
-	// Keyed endpoints answer only callers that have a key.
-	Keyed bool `json:"keyed" description:"true when callers need a key"`
-	// Repeatable endpoints may be asked twice without harm.
-	Repeatable bool      `json:"repeatable" description:"true when asking a model server twice does no harm, so that a request is sent again whenever it failed"`
-	CreatedBy  string    `json:"created_by"`
-	CreatedAt  time.Time `json:"created_at"`
-	// Split is the one in force; nil until the first.
-	Split *traffic.Split `json:"split,omitempty"`
-	// ID is the endpoint's number, which request ids carry.
-	ID int64 `json:"-"`
-}
-
 // AddEndpoint adds an endpoint.
-func (r Records) AddEndpoint(ctx context.Context, e Endpoint) error {
+func (r Records) AddEndpoint(ctx context.Context, e traffic.Endpoint) error {
 	plan, err := json.Marshal(e.Plan)
 	if err != nil {
 		return err
@@ -46,11 +23,11 @@ func (r Records) AddEndpoint(ctx context.Context, e Endpoint) error {
 	return err
 }
 
-func (r Records) endpoints(ctx context.Context, clause string, args ...any) ([]Endpoint, error) {
+func (r Records) endpoints(ctx context.Context, clause string, args ...any) ([]traffic.Endpoint, error) {
 	rows, err := r.q.QueryContext(ctx, `SELECT e.id, e.name, m.project, m.name, v.name, e.rung, e.description, e.plan, e.keyed, e.repeatable, e.created_by, e.created_at
 		FROM endpoints e JOIN models m ON m.id = e.model_id AND `+r.sees("m.project")+` JOIN environments v ON v.id = e.environment_id `+clause, args...)
-	out, err := collect(rows, err, func(rows *sql.Rows) (Endpoint, error) {
-		var e Endpoint
+	out, err := collect(rows, err, func(rows *sql.Rows) (traffic.Endpoint, error) {
+		var e traffic.Endpoint
 		var plan string
 		var at int64
 		if err := rows.Scan(&e.ID, &e.Name, &e.Project, &e.Model, &e.Environment, &e.Rung, &e.Description, &plan,
@@ -76,12 +53,12 @@ func (r Records) endpoints(ctx context.Context, clause string, args ...any) ([]E
 }
 
 // Endpoint finds an endpoint by name.
-func (r Records) Endpoint(ctx context.Context, name string) (*Endpoint, error) {
+func (r Records) Endpoint(ctx context.Context, name string) (*traffic.Endpoint, error) {
 	return single(r.endpoints(ctx, `WHERE e.name = ?`, name))
 }
 
 // Endpoints lists all endpoints by name.
-func (r Records) Endpoints(ctx context.Context) ([]Endpoint, error) {
+func (r Records) Endpoints(ctx context.Context) ([]traffic.Endpoint, error) {
 	return r.endpoints(ctx, `ORDER BY e.name`)
 }
 

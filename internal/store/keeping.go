@@ -5,6 +5,8 @@ import (
 	"database/sql"
 	"encoding/json"
 	"time"
+
+	"innerladder/internal/core/traffic"
 )
 
 // Secret is something that is kept sealed.
@@ -79,22 +81,12 @@ func (r Records) PutSetting(ctx context.Context, name string, v any, by string, 
 	return err
 }
 
-// Caller is a program that may call an endpoint with its key.
-type Caller struct {
-	Name   string    `json:"name"`
-	Hint   string    `json:"hint" description:"how the key ends"`
-	MadeBy string    `json:"made_by"`
-	MadeAt time.Time `json:"made_at"`
-	// Digest is the SHA-256 of the key.
-	Digest []byte `json:"-"`
-}
-
 // Callers lists who has a key to an endpoint, by name.
-func (r Records) Callers(ctx context.Context, endpoint string) ([]Caller, error) {
+func (r Records) Callers(ctx context.Context, endpoint string) ([]traffic.Caller, error) {
 	rows, err := r.q.QueryContext(ctx,
 		`SELECT c.name, c.hint, c.made_by, c.made_at, c.digest FROM callers c JOIN endpoints e ON e.id = c.endpoint_id WHERE e.name = ? AND c.ended_at IS NULL ORDER BY c.name`, endpoint)
-	return collect(rows, err, func(rows *sql.Rows) (Caller, error) {
-		var c Caller
+	return collect(rows, err, func(rows *sql.Rows) (traffic.Caller, error) {
+		var c traffic.Caller
 		var at int64
 		err := rows.Scan(&c.Name, &c.Hint, &c.MadeBy, &at, &c.Digest)
 		c.MadeAt = fromMillis(at)
@@ -103,7 +95,7 @@ func (r Records) Callers(ctx context.Context, endpoint string) ([]Caller, error)
 }
 
 // AddCaller gives a caller a key to an endpoint.
-func (r Records) AddCaller(ctx context.Context, endpoint string, c Caller) error {
+func (r Records) AddCaller(ctx context.Context, endpoint string, c traffic.Caller) error {
 	_, err := r.q.ExecContext(ctx,
 		`INSERT INTO callers (endpoint_id, name, digest, hint, made_by, made_at) SELECT id, ?, ?, ?, ?, ? FROM endpoints WHERE name = ?`,
 		c.Name, c.Digest, c.Hint, c.MadeBy, toMillis(c.MadeAt), endpoint)

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/people"
 	"innerladder/internal/core/registry"
 )
 
@@ -336,18 +337,8 @@ func (r Records) Evidence(ctx context.Context, id int64) (*registry.Evidence, er
 	return single(r.evidence(ctx, `WHERE e.id = ?`, id))
 }
 
-// SigningKey is a key with which a person signs.
-type SigningKey struct {
-	Fingerprint string     `json:"fingerprint"`
-	Owner       string     `json:"owner"`
-	Title       string     `json:"title,omitempty"`
-	Public      []byte     `json:"public" description:"the Ed25519 public key, in base64"`
-	AddedAt     time.Time  `json:"added_at,omitzero"`
-	EndedAt     *time.Time `json:"ended_at,omitempty" description:"since when it signs nothing any more"`
-}
-
 // AddSigningKey adds a key of a person.
-func (r Records) AddSigningKey(ctx context.Context, person int64, k SigningKey) error {
+func (r Records) AddSigningKey(ctx context.Context, person int64, k people.SigningKey) error {
 	_, err := r.q.ExecContext(ctx,
 		`INSERT INTO signing_keys (fingerprint, person_id, title, public, added_at) VALUES (?, ?, ?, ?, ?)`,
 		k.Fingerprint, person, k.Title, k.Public, toMillis(k.AddedAt))
@@ -355,11 +346,11 @@ func (r Records) AddSigningKey(ctx context.Context, person int64, k SigningKey) 
 }
 
 // SigningKeys lists the keys of everyone, or of one person when one is named.
-func (r Records) SigningKeys(ctx context.Context, owner string) ([]SigningKey, error) {
+func (r Records) SigningKeys(ctx context.Context, owner string) ([]people.SigningKey, error) {
 	rows, err := r.q.QueryContext(ctx,
 		`SELECT k.fingerprint, p.name, k.title, k.public, k.added_at, k.ended_at FROM signing_keys k JOIN people p ON p.id = k.person_id WHERE (?1 = '' OR p.name = ?1) ORDER BY k.added_at, k.fingerprint`, owner)
-	return collect(rows, err, func(rows *sql.Rows) (SigningKey, error) {
-		var k SigningKey
+	return collect(rows, err, func(rows *sql.Rows) (people.SigningKey, error) {
+		var k people.SigningKey
 		var at int64
 		var ended sql.NullInt64
 		err := rows.Scan(&k.Fingerprint, &k.Owner, &k.Title, &k.Public, &at, &ended)

@@ -3,46 +3,15 @@ package store
 import (
 	"context"
 	"database/sql"
-	"time"
 
 	"innerladder/internal/core/registry"
 )
-
-// Vetting says that the organisation stands behind a model as a place to start from.
-type Vetting struct {
-	By  string    `json:"by"`
-	At  time.Time `json:"at"`
-	Why string    `json:"why"`
-}
-
-// Model is a named line of versions for one task.
-type Model struct {
-	Name        string            `json:"name"`
-	Project     string            `json:"project"`
-	Task        registry.Task     `json:"task" enum:"regression,classification,other"`
-	Description string            `json:"description"`
-	Owner       string            `json:"owner"`
-	Vetted      *Vetting          `json:"vetted,omitempty" description:"who marked it as a place to start from; absent when nobody did"`
-	Tags        []string          `json:"tags,omitempty"`
-	Properties  map[string]string `json:"properties,omitempty"`
-	Labels      map[string]int    `json:"labels,omitempty" description:"number of the version by label"`
-	CreatedBy   string            `json:"created_by"`
-	CreatedAt   time.Time         `json:"created_at"`
-	Versions    int               `json:"versions" description:"how many versions it has"`
-	// Newest is the number of the newest version, 0 when there is none.
-	Newest int `json:"newest"`
-	// Standing lists the newest versions on each rung, by rung; Counts says how many
-	// there are.
-	Standing map[string][]int `json:"standing" description:"numbers of the newest versions on each rung, at most 12"`
-	Counts   map[string]int   `json:"counts" description:"how many versions stand on each rung"`
-	id       int64
-}
 
 // listedStanding is how many versions of a rung are listed with a model.
 const listedStanding = 12
 
 // AddModel adds a model.
-func (r Records) AddModel(ctx context.Context, m Model) error {
+func (r Records) AddModel(ctx context.Context, m registry.Model) error {
 	_, err := r.q.ExecContext(ctx,
 		`INSERT INTO models (name, project, task, description, owner, created_by, created_at) VALUES (?, ?, ?, ?, ?, ?, ?)`,
 		m.Name, m.Project, m.Task, m.Description, m.Owner, m.CreatedBy, toMillis(m.CreatedAt))
@@ -51,26 +20,26 @@ func (r Records) AddModel(ctx context.Context, m Model) error {
 
 const modelQuery = `SELECT m.id, m.name, m.project, m.task, m.description, m.owner, m.vetted_by, m.vetted_at, m.vetted_why, m.created_by, m.created_at FROM models m `
 
-func scanModel(row interface{ Scan(...any) error }) (Model, error) {
-	m := Model{Standing: map[string][]int{}, Counts: map[string]int{}}
+func scanModel(row interface{ Scan(...any) error }) (registry.Model, error) {
+	m := registry.Model{Standing: map[string][]int{}, Counts: map[string]int{}}
 	var at int64
 	var by, why sql.NullString
 	var when sql.NullInt64
-	err := row.Scan(&m.id, &m.Name, &m.Project, &m.Task, &m.Description, &m.Owner, &by, &when, &why, &m.CreatedBy, &at)
+	err := row.Scan(&m.ID, &m.Name, &m.Project, &m.Task, &m.Description, &m.Owner, &by, &when, &why, &m.CreatedBy, &at)
 	m.CreatedAt = fromMillis(at)
 	if by.Valid {
-		m.Vetted = &Vetting{by.String, fromMillis(when.Int64), why.String}
+		m.Vetted = &registry.Vetting{By: by.String, At: fromMillis(when.Int64), Why: why.String}
 	}
 	return m, err
 }
 
 // Model finds a model by name.
-func (r Records) Model(ctx context.Context, name string) (Model, error) {
+func (r Records) Model(ctx context.Context, name string) (registry.Model, error) {
 	m, err := scanModel(r.q.QueryRowContext(ctx, modelQuery+`WHERE m.name = ? AND `+r.sees("m.project"), name))
 	if err != nil {
 		return m, one(err)
 	}
-	list := []Model{m}
+	list := []registry.Model{m}
 	err = r.fillModels(ctx, list)
 	return list[0], err
 }
@@ -84,7 +53,7 @@ type ModelFilter struct {
 }
 
 // Models lists models by name.
-func (r Records) Models(ctx context.Context, f ModelFilter, p Page) (items []Model, next string, err error) {
+func (r Records) Models(ctx context.Context, f ModelFilter, p Page) (items []registry.Model, next string, err error) {
 	where, args := `WHERE m.name > ? AND `+r.sees("m.project"), []any{p.After}
 	for _, c := range []struct {
 		clause, value string
@@ -103,20 +72,20 @@ func (r Records) Models(ctx context.Context, f ModelFilter, p Page) (items []Mod
 		where += ` AND m.vetted_by IS NOT NULL`
 	}
 	rows, err := r.q.QueryContext(ctx, modelQuery+where+` ORDER BY m.name LIMIT ?`, append(args, p.Limit+1)...)
-	items, err = collect(rows, err, func(rows *sql.Rows) (Model, error) { return scanModel(rows) })
+	items, err = collect(rows, err, func(rows *sql.Rows) (registry.Model, error) { return scanModel(rows) })
 	if err != nil {
 		return nil, "", err
 	}
-	items, next = cut(items, p.Limit, func(m Model) string { return m.Name })
+	items, next = cut(items, p.Limit, func(m registry.Model) string { return m.Name })
 	return items, next, r.fillModels(ctx, items)
 }
 
 // fillModels adds what stands in tables of its own.
-func (r Records) fillModels(ctx context.Context, models []Model) error {
-	at := map[int64]*Model{}
+func (r Records) fillModels(ctx context.Context, models []registry.Model) error {
+	at := map[int64]*registry.Model{}
 	ids := make([]int64, len(models))
 	for i := range models {
-		at[models[i].id], ids[i] = &models[i], models[i].id
+		at[models[i].ID], ids[i] = &models[i], models[i].ID
 	}
 	var id int64
 	var name, value string
@@ -185,7 +154,7 @@ func (r Records) SetModel(ctx context.Context, name, description, owner string) 
 }
 
 // SetVetted marks a model as vetted, or takes the mark away with nil.
-func (r Records) SetVetted(ctx context.Context, model string, v *Vetting) error {
+func (r Records) SetVetted(ctx context.Context, model string, v *registry.Vetting) error {
 	var by, at, why any
 	if v != nil {
 		by, at, why = v.By, toMillis(v.At), v.Why
@@ -195,22 +164,11 @@ func (r Records) SetVetted(ctx context.Context, model string, v *Vetting) error 
 	return err
 }
 
-// Label is a movable name for one version of a model.
-type Label struct {
-	Name    string `json:"name"`
-	Version string `json:"version" description:"MODEL@NUMBER"`
-	// Environment is where the version must be placed for as long as it has the label;
-	// empty for a label that says nothing about places.
-	Environment string    `json:"environment,omitempty"`
-	MovedBy     string    `json:"moved_by"`
-	MovedAt     time.Time `json:"moved_at"`
-}
-
-func (r Records) labels(ctx context.Context, clause string, args ...any) ([]Label, error) {
+func (r Records) labels(ctx context.Context, clause string, args ...any) ([]registry.Label, error) {
 	rows, err := r.q.QueryContext(ctx, `SELECT l.name, m.name || '@' || v.number, l.environment, l.moved_by, l.moved_at FROM labels l
 		JOIN models m ON m.id = l.model_id AND `+r.sees("m.project")+` JOIN versions v ON v.id = l.version_id `+clause, args...)
-	return collect(rows, err, func(rows *sql.Rows) (Label, error) {
-		var l Label
+	return collect(rows, err, func(rows *sql.Rows) (registry.Label, error) {
+		var l registry.Label
 		var at int64
 		err := rows.Scan(&l.Name, &l.Version, &l.Environment, &l.MovedBy, &at)
 		l.MovedAt = fromMillis(at)
@@ -219,17 +177,17 @@ func (r Records) labels(ctx context.Context, clause string, args ...any) ([]Labe
 }
 
 // Labels lists the labels of a model by name.
-func (r Records) Labels(ctx context.Context, model string) ([]Label, error) {
+func (r Records) Labels(ctx context.Context, model string) ([]registry.Label, error) {
 	return r.labels(ctx, `WHERE m.name = ? ORDER BY l.name`, model)
 }
 
 // Label finds a label of a model.
-func (r Records) Label(ctx context.Context, model, name string) (*Label, error) {
+func (r Records) Label(ctx context.Context, model, name string) (*registry.Label, error) {
 	return single(r.labels(ctx, `WHERE m.name = ? AND l.name = ?`, model, name))
 }
 
 // PutLabel puts a label on a version, from wherever it was.
-func (r Records) PutLabel(ctx context.Context, l Label) error {
+func (r Records) PutLabel(ctx context.Context, l registry.Label) error {
 	args := byRef(l.Version)
 	_, err := r.q.ExecContext(ctx, `INSERT INTO labels (model_id, name, version_id, environment, moved_by, moved_at)
 		SELECT m.id, ?, v.id, ?, ?, ? FROM versions v JOIN models m ON m.id = v.model_id WHERE m.name = ? AND v.number = ?
@@ -245,28 +203,19 @@ func (r Records) RemoveLabel(ctx context.Context, model, name string) error {
 	return err
 }
 
-// Project is a team's space.
-type Project struct {
-	Name        string    `json:"name"`
-	Description string    `json:"description"`
-	AddedBy     string    `json:"added_by"`
-	AddedAt     time.Time `json:"added_at"`
-	Models      int       `json:"models"`
-}
-
 // AddProject adds a project.
-func (r Records) AddProject(ctx context.Context, p Project) error {
+func (r Records) AddProject(ctx context.Context, p registry.Project) error {
 	_, err := r.q.ExecContext(ctx, `INSERT INTO projects (name, description, added_by, added_at) VALUES (?, ?, ?, ?)`,
 		p.Name, p.Description, p.AddedBy, toMillis(p.AddedAt))
 	return err
 }
 
 // Projects lists the projects by name.
-func (r Records) Projects(ctx context.Context) ([]Project, error) {
+func (r Records) Projects(ctx context.Context) ([]registry.Project, error) {
 	rows, err := r.q.QueryContext(ctx,
 		`SELECT p.name, p.description, p.added_by, p.added_at, (SELECT count(*) FROM models m WHERE m.project = p.name) FROM projects p WHERE `+r.sees("p.name")+` ORDER BY p.name`)
-	return collect(rows, err, func(rows *sql.Rows) (Project, error) {
-		var p Project
+	return collect(rows, err, func(rows *sql.Rows) (registry.Project, error) {
+		var p registry.Project
 		var at int64
 		err := rows.Scan(&p.Name, &p.Description, &p.AddedBy, &at, &p.Models)
 		p.AddedAt = fromMillis(at)

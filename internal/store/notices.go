@@ -8,16 +8,8 @@ import (
 	"time"
 
 	"innerladder/internal/core/notice"
-	"innerladder/internal/core/record"
+	"innerladder/internal/core/registry"
 )
-
-// Notice is an entry of the record that someone is told of.
-type Notice struct {
-	ID    int64        `json:"id"`
-	Topic notice.Topic `json:"topic" enum:"mention,review,answer,comment,alert,split,version"`
-	Entry record.Entry `json:"entry"`
-	Read  *time.Time   `json:"read_at,omitempty"`
-}
 
 // AddNotice puts an entry into someone's inbox; about is the promotion that waits for
 // them, if one does.
@@ -28,7 +20,7 @@ func (r Records) AddNotice(ctx context.Context, person, seq int64, topic notice.
 }
 
 // Inbox lists someone's notices, newest first.
-func (r Records) Inbox(ctx context.Context, person int64, unread bool, p Page) ([]Notice, string, error) {
+func (r Records) Inbox(ctx context.Context, person int64, unread bool, p Page) ([]notice.Notice, string, error) {
 	before, err := beforeNumber(p.After)
 	if err != nil {
 		return nil, "", err
@@ -40,8 +32,8 @@ func (r Records) Inbox(ctx context.Context, person int64, unread bool, p Page) (
 	rows, err := r.q.QueryContext(ctx,
 		`SELECT n.id, n.topic, n.read_at, r.line FROM notices n JOIN record r ON r.seq = n.seq WHERE n.person_id = ? AND n.id < ?`+clause+` ORDER BY n.id DESC LIMIT ?`,
 		person, before, p.Limit+1)
-	items, err := collect(rows, err, func(rows *sql.Rows) (Notice, error) {
-		var n Notice
+	items, err := collect(rows, err, func(rows *sql.Rows) (notice.Notice, error) {
+		var n notice.Notice
 		var read sql.NullInt64
 		var line string
 		if err := rows.Scan(&n.ID, &n.Topic, &read, &line); err != nil {
@@ -57,7 +49,7 @@ func (r Records) Inbox(ctx context.Context, person int64, unread bool, p Page) (
 	if err != nil {
 		return nil, "", err
 	}
-	items, next := cut(items, p.Limit, func(n Notice) string { return strconv.FormatInt(n.ID, 10) })
+	items, next := cut(items, p.Limit, func(n notice.Notice) string { return strconv.FormatInt(n.ID, 10) })
 	// Who has left a project is not shown what happened in it.
 	kept := items[:0]
 	for _, n := range items {
@@ -95,20 +87,8 @@ func (r Records) Settle(ctx context.Context, promotion string, person int64, now
 	return err
 }
 
-// Webhook is an address that is told of what happens.
-type Webhook struct {
-	ID      int64  `json:"id"`
-	Project string `json:"project" description:"a project's name, or * for all"`
-	Address string `json:"address"`
-	// Kinds narrow down what it is told of: kinds such as split.made, or classes of them
-	// such as split.
-	Kinds  []string  `json:"kinds" description:"such as split.made, or split for all that begin so; everything when empty"`
-	MadeBy string    `json:"made_by"`
-	MadeAt time.Time `json:"made_at"`
-}
-
 // AddWebhook adds a webhook and sets its id.
-func (r Records) AddWebhook(ctx context.Context, w *Webhook) error {
+func (r Records) AddWebhook(ctx context.Context, w *notice.Webhook) error {
 	kinds, err := json.Marshal(w.Kinds)
 	if err != nil {
 		return err
@@ -118,12 +98,12 @@ func (r Records) AddWebhook(ctx context.Context, w *Webhook) error {
 		w.Project, w.Address, string(kinds), w.MadeBy, toMillis(w.MadeAt)).Scan(&w.ID)
 }
 
-func (r Records) webhooks(ctx context.Context, clause string, args ...any) ([]Webhook, error) {
+func (r Records) webhooks(ctx context.Context, clause string, args ...any) ([]notice.Webhook, error) {
 	rows, err := r.q.QueryContext(ctx,
 		`SELECT id, project, address, kinds, made_by, made_at FROM webhooks WHERE ended_at IS NULL `+clause+
 			` ORDER BY id`, args...)
-	return collect(rows, err, func(rows *sql.Rows) (Webhook, error) {
-		var w Webhook
+	return collect(rows, err, func(rows *sql.Rows) (notice.Webhook, error) {
+		var w notice.Webhook
 		var kinds string
 		var at int64
 		if err := rows.Scan(&w.ID, &w.Project, &w.Address, &kinds, &w.MadeBy, &at); err != nil {
@@ -135,10 +115,10 @@ func (r Records) webhooks(ctx context.Context, clause string, args ...any) ([]We
 }
 
 // Webhooks lists all webhooks.
-func (r Records) Webhooks(ctx context.Context) ([]Webhook, error) { return r.webhooks(ctx, "") }
+func (r Records) Webhooks(ctx context.Context) ([]notice.Webhook, error) { return r.webhooks(ctx, "") }
 
 // Webhook finds a webhook.
-func (r Records) Webhook(ctx context.Context, id int64) (*Webhook, error) {
+func (r Records) Webhook(ctx context.Context, id int64) (*notice.Webhook, error) {
 	return single(r.webhooks(ctx, `AND id = ?`, id))
 }
 
@@ -150,23 +130,6 @@ func (r Records) EndWebhook(ctx context.Context, id int64, now time.Time) error 
 	}
 	_, err := r.q.ExecContext(ctx, `UPDATE webhooks SET ended_at = ? WHERE id = ?`, toMillis(now), id)
 	return err
-}
-
-// Delivery is an entry on its way to a webhook or to someone's e-mail address.
-type Delivery struct {
-	ID      int64        `json:"id"`
-	Webhook int64        `json:"webhook,omitempty"`
-	Person  string       `json:"person,omitempty"`
-	Topic   notice.Topic `json:"topic,omitempty"`
-	Entry   record.Entry `json:"entry"`
-	State   string       `json:"state" enum:"waiting,delivered,failed"`
-	Tries   int          `json:"tries"`
-	NextAt  time.Time    `json:"next_at" description:"when it is tried next, while it waits"`
-	Answer  string       `json:"answer" description:"what came back last, or why nothing did"`
-	MadeAt  time.Time    `json:"made_at"`
-	DoneAt  *time.Time   `json:"done_at,omitempty"`
-	// Email is where it goes when it goes to a person.
-	Email string `json:"-"`
 }
 
 // AddDelivery puts an entry on its way, to a webhook or to a person.
@@ -183,11 +146,11 @@ func (r Records) AddDelivery(ctx context.Context, webhook, person, seq int64, to
 	return err
 }
 
-func (r Records) deliveries(ctx context.Context, clause string, args ...any) ([]Delivery, error) {
+func (r Records) deliveries(ctx context.Context, clause string, args ...any) ([]notice.Delivery, error) {
 	rows, err := r.q.QueryContext(ctx, `SELECT d.id, coalesce(d.webhook, 0), coalesce(p.name, ''), coalesce(p.email, ''), d.topic, r.line, d.state, d.tries, d.next_at, d.answer, d.made_at, d.done_at
 		FROM deliveries d JOIN record r ON r.seq = d.seq LEFT JOIN people p ON p.id = d.person_id `+clause, args...)
-	return collect(rows, err, func(rows *sql.Rows) (Delivery, error) {
-		var d Delivery
+	return collect(rows, err, func(rows *sql.Rows) (notice.Delivery, error) {
+		var d notice.Delivery
 		var line string
 		var next, made int64
 		var done sql.NullInt64
@@ -205,13 +168,13 @@ func (r Records) deliveries(ctx context.Context, clause string, args ...any) ([]
 }
 
 // DueDeliveries lists what should be sent by now, the longest waiting first.
-func (r Records) DueDeliveries(ctx context.Context, now time.Time, most int) ([]Delivery, error) {
+func (r Records) DueDeliveries(ctx context.Context, now time.Time, most int) ([]notice.Delivery, error) {
 	return r.deliveries(ctx, `WHERE d.state = 'waiting' AND d.next_at <= ? ORDER BY d.next_at LIMIT ?`, toMillis(now),
 		most)
 }
 
 // Deliveries lists what went, or goes, to a webhook, newest first; 0 is e-mail.
-func (r Records) Deliveries(ctx context.Context, webhook int64, p Page) ([]Delivery, string, error) {
+func (r Records) Deliveries(ctx context.Context, webhook int64, p Page) ([]notice.Delivery, string, error) {
 	before, err := beforeNumber(p.After)
 	if err != nil {
 		return nil, "", err
@@ -221,17 +184,17 @@ func (r Records) Deliveries(ctx context.Context, webhook int64, p Page) ([]Deliv
 	if err != nil {
 		return nil, "", err
 	}
-	items, next := cut(items, p.Limit, func(d Delivery) string { return strconv.FormatInt(d.ID, 10) })
+	items, next := cut(items, p.Limit, func(d notice.Delivery) string { return strconv.FormatInt(d.ID, 10) })
 	return items, next, nil
 }
 
 // Delivery finds a delivery.
-func (r Records) Delivery(ctx context.Context, id int64) (*Delivery, error) {
+func (r Records) Delivery(ctx context.Context, id int64) (*notice.Delivery, error) {
 	return single(r.deliveries(ctx, `WHERE d.id = ?`, id))
 }
 
 // SetDelivery keeps how far a delivery has come.
-func (r Records) SetDelivery(ctx context.Context, d Delivery) error {
+func (r Records) SetDelivery(ctx context.Context, d notice.Delivery) error {
 	var done any
 	if d.DoneAt != nil {
 		done = toMillis(*d.DoneAt)
@@ -242,18 +205,8 @@ func (r Records) SetDelivery(ctx context.Context, d Delivery) error {
 	return err
 }
 
-// SavedSearch is a search of the record that somebody keeps.
-type SavedSearch struct {
-	ID     int64             `json:"id"`
-	Name   string            `json:"name"`
-	Owner  string            `json:"owner"`
-	Shared bool              `json:"shared" description:"everyone who may search the record can use it"`
-	Query  map[string]string `json:"query" description:"the query parameters of a search"`
-	MadeAt time.Time         `json:"made_at"`
-}
-
 // PutSearch keeps a search, in place of one that the same person keeps under the name.
-func (r Records) PutSearch(ctx context.Context, person int64, s *SavedSearch) error {
+func (r Records) PutSearch(ctx context.Context, person int64, s *registry.SavedSearch) error {
 	b, err := json.Marshal(s.Query)
 	if err != nil {
 		return err
@@ -263,11 +216,11 @@ func (r Records) PutSearch(ctx context.Context, person int64, s *SavedSearch) er
 }
 
 // Searches lists what someone keeps and what others share, by name.
-func (r Records) Searches(ctx context.Context, person int64) ([]SavedSearch, error) {
+func (r Records) Searches(ctx context.Context, person int64) ([]registry.SavedSearch, error) {
 	rows, err := r.q.QueryContext(ctx,
 		`SELECT s.id, s.name, p.name, s.shared, s.query, s.made_at FROM saved_searches s JOIN people p ON p.id = s.person_id WHERE s.person_id = ? OR s.shared = 1 ORDER BY s.name, s.id`, person)
-	return collect(rows, err, func(rows *sql.Rows) (SavedSearch, error) {
-		var s SavedSearch
+	return collect(rows, err, func(rows *sql.Rows) (registry.SavedSearch, error) {
+		var s registry.SavedSearch
 		var raw string
 		var at int64
 		if err := rows.Scan(&s.ID, &s.Name, &s.Owner, &s.Shared, &raw, &at); err != nil {

@@ -9,33 +9,15 @@ import (
 
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/notice"
+	"innerladder/internal/core/people"
 )
-
-// Person is someone who may sign in, or a robot that works with tokens.
-type Person struct {
-	Name     string     `json:"name"`
-	Robot    bool       `json:"robot,omitempty"`
-	Email    string     `json:"email,omitempty"`
-	AddedBy  string     `json:"added_by"`
-	AddedAt  time.Time  `json:"added_at"`
-	Disabled *time.Time `json:"disabled_at,omitempty" description:"since when the person may not sign in any more"`
-	// Memberships are the roles the person has in projects that may be seen.
-	Memberships []access.Membership `json:"memberships"`
-
-	// ID, Password, Issuer and Subject are for signing in.
-	ID       int64          `json:"-"`
-	Password string         `json:"-"`
-	Issuer   string         `json:"-"`
-	Subject  string         `json:"-"`
-	Choices  notice.Choices `json:"-"`
-}
 
 const personQuery = `SELECT p.id, p.name, p.robot, p.email, coalesce(p.password, ''), p.issuer, p.subject, p.choices, p.added_by, p.added_at, p.disabled_at FROM people p `
 
-func (r Records) people(ctx context.Context, clause string, args ...any) ([]Person, error) {
+func (r Records) people(ctx context.Context, clause string, args ...any) ([]people.Person, error) {
 	rows, err := r.q.QueryContext(ctx, personQuery+clause, args...)
-	out, err := collect(rows, err, func(rows *sql.Rows) (Person, error) {
-		p := Person{Memberships: []access.Membership{}}
+	out, err := collect(rows, err, func(rows *sql.Rows) (people.Person, error) {
+		p := people.Person{Memberships: []access.Membership{}}
 		var at int64
 		var disabled sql.NullInt64
 		var choices sql.NullString
@@ -53,7 +35,7 @@ func (r Records) people(ctx context.Context, clause string, args ...any) ([]Pers
 	if err != nil || len(out) == 0 {
 		return out, err
 	}
-	at := map[int64]*Person{}
+	at := map[int64]*people.Person{}
 	ids := make([]any, len(out))
 	for i := range out {
 		at[out[i].ID], ids[i] = &out[i], out[i].ID
@@ -69,29 +51,29 @@ func (r Records) people(ctx context.Context, clause string, args ...any) ([]Pers
 }
 
 // AddPerson adds a person or robot.
-func (r Records) AddPerson(ctx context.Context, p Person) error {
+func (r Records) AddPerson(ctx context.Context, p people.Person) error {
 	_, err := r.q.ExecContext(ctx, `INSERT INTO people (name, robot, email, added_by, added_at) VALUES (?, ?, ?, ?, ?)`,
 		p.Name, p.Robot, p.Email, p.AddedBy, toMillis(p.AddedAt))
 	return err
 }
 
 // People lists everyone, by name.
-func (r Records) People(ctx context.Context) ([]Person, error) {
+func (r Records) People(ctx context.Context) ([]people.Person, error) {
 	return r.people(ctx, `ORDER BY p.name`)
 }
 
 // PersonNamed finds a person by name.
-func (r Records) PersonNamed(ctx context.Context, name string) (*Person, error) {
+func (r Records) PersonNamed(ctx context.Context, name string) (*people.Person, error) {
 	return single(r.people(ctx, `WHERE p.name = ?`, name))
 }
 
 // PersonBySubject finds who someone is that a provider of sign-ins vouches for.
-func (r Records) PersonBySubject(ctx context.Context, issuer, subject string) (*Person, error) {
+func (r Records) PersonBySubject(ctx context.Context, issuer, subject string) (*people.Person, error) {
 	return single(r.people(ctx, `WHERE p.issuer = ? AND p.subject = ? AND p.subject <> ''`, issuer, subject))
 }
 
 // PersonByEmail finds whose e-mail address it is.
-func (r Records) PersonByEmail(ctx context.Context, email string) (*Person, error) {
+func (r Records) PersonByEmail(ctx context.Context, email string) (*people.Person, error) {
 	return single(r.people(ctx, `WHERE p.email <> '' AND lower(p.email) = lower(?)`, email))
 }
 
@@ -178,7 +160,7 @@ func (r Records) RemoveRole(ctx context.Context, name string) error {
 }
 
 // RightsOf computes what someone may do now.
-func (r Records) RightsOf(ctx context.Context, p *Person) (access.Rights, error) {
+func (r Records) RightsOf(ctx context.Context, p *people.Person) (access.Rights, error) {
 	roles := access.BuiltIn()
 	if slices.ContainsFunc(p.Memberships, func(m access.Membership) bool {
 		return !slices.ContainsFunc(roles, func(b access.Role) bool { return b.Name == m.Role })
@@ -192,23 +174,8 @@ func (r Records) RightsOf(ctx context.Context, p *Person) (access.Rights, error)
 	return access.RightsOf(p.Memberships, roles), nil
 }
 
-// Token lets a person or robot call the API. The token itself is not kept.
-type Token struct {
-	ID    int64  `json:"id"`
-	Owner string `json:"owner"`
-	Title string `json:"title"`
-	// Hint is how the token ends.
-	Hint    string       `json:"hint" description:"how it ends"`
-	Scope   access.Scope `json:"scope"`
-	MadeBy  string       `json:"made_by"`
-	MadeAt  time.Time    `json:"made_at"`
-	Expires time.Time    `json:"expires_at"`
-	UsedAt  *time.Time   `json:"used_at,omitempty" description:"when it was last used, to the hour"`
-	EndedAt *time.Time   `json:"ended_at,omitempty" description:"when it was taken away"`
-}
-
 // AddToken keeps a token's digest and sets its id.
-func (r Records) AddToken(ctx context.Context, person int64, digest []byte, t *Token) error {
+func (r Records) AddToken(ctx context.Context, person int64, digest []byte, t *people.Token) error {
 	b, err := json.Marshal(t.Scope)
 	if err != nil {
 		return err
@@ -218,11 +185,11 @@ func (r Records) AddToken(ctx context.Context, person int64, digest []byte, t *T
 		person, t.Title, digest, t.Hint, string(b), t.MadeBy, toMillis(t.MadeAt), toMillis(t.Expires)).Scan(&t.ID)
 }
 
-func (r Records) tokens(ctx context.Context, clause string, args ...any) ([]Token, error) {
+func (r Records) tokens(ctx context.Context, clause string, args ...any) ([]people.Token, error) {
 	rows, err := r.q.QueryContext(ctx,
 		`SELECT t.id, p.name, t.title, t.hint, t.scope, t.made_by, t.made_at, t.expires_at, t.used_at, t.ended_at FROM tokens t JOIN people p ON p.id = t.person_id `+clause, args...)
-	return collect(rows, err, func(rows *sql.Rows) (Token, error) {
-		var t Token
+	return collect(rows, err, func(rows *sql.Rows) (people.Token, error) {
+		var t people.Token
 		var scope string
 		var made, expires int64
 		var used, ended sql.NullInt64
@@ -237,17 +204,17 @@ func (r Records) tokens(ctx context.Context, clause string, args ...any) ([]Toke
 }
 
 // Tokens lists someone's tokens, newest first, without those that were taken away.
-func (r Records) Tokens(ctx context.Context, owner string) ([]Token, error) {
+func (r Records) Tokens(ctx context.Context, owner string) ([]people.Token, error) {
 	return r.tokens(ctx, `WHERE p.name = ? AND t.ended_at IS NULL ORDER BY t.id DESC`, owner)
 }
 
 // Token finds a token by its id.
-func (r Records) Token(ctx context.Context, id int64) (*Token, error) {
+func (r Records) Token(ctx context.Context, id int64) (*people.Token, error) {
 	return single(r.tokens(ctx, `WHERE t.id = ?`, id))
 }
 
 // TokenByDigest finds a token by the digest of it.
-func (r Records) TokenByDigest(ctx context.Context, digest []byte) (*Token, error) {
+func (r Records) TokenByDigest(ctx context.Context, digest []byte) (*people.Token, error) {
 	return single(r.tokens(ctx, `WHERE t.digest = ?`, digest))
 }
 
@@ -264,18 +231,8 @@ func (r Records) EndToken(ctx context.Context, id int64, now time.Time) error {
 	return err
 }
 
-// Session is a sign-in to the console that still holds.
-type Session struct {
-	ID      int64     `json:"id"`
-	How     string    `json:"how" description:"password, link or the provider"`
-	Address string    `json:"address"`
-	Agent   string    `json:"agent" description:"what the browser calls itself"`
-	MadeAt  time.Time `json:"made_at"`
-	Expires time.Time `json:"expires_at"`
-}
-
 // AddSession opens a session of the console.
-func (r Records) AddSession(ctx context.Context, person int64, digest []byte, s Session) error {
+func (r Records) AddSession(ctx context.Context, person int64, digest []byte, s people.Session) error {
 	_, err := r.q.ExecContext(ctx,
 		`INSERT INTO sessions (digest, person_id, how, address, agent, made_at, expires_at) VALUES (?, ?, ?, ?, ?, ?, ?)`,
 		digest, person, s.How, s.Address, s.Agent, toMillis(s.MadeAt), toMillis(s.Expires))
@@ -283,11 +240,11 @@ func (r Records) AddSession(ctx context.Context, person int64, digest []byte, s 
 }
 
 // Sessions lists someone's sessions that hold at now, newest first.
-func (r Records) Sessions(ctx context.Context, person int64, now time.Time) ([]Session, error) {
+func (r Records) Sessions(ctx context.Context, person int64, now time.Time) ([]people.Session, error) {
 	rows, err := r.q.QueryContext(ctx,
 		`SELECT id, how, address, agent, made_at, expires_at FROM sessions WHERE person_id = ? AND expires_at > ? ORDER BY id DESC`, person, toMillis(now))
-	return collect(rows, err, func(rows *sql.Rows) (Session, error) {
-		var s Session
+	return collect(rows, err, func(rows *sql.Rows) (people.Session, error) {
+		var s people.Session
 		var made, expires int64
 		err := rows.Scan(&s.ID, &s.How, &s.Address, &s.Agent, &made, &expires)
 		s.MadeAt, s.Expires = fromMillis(made), fromMillis(expires)
@@ -296,7 +253,7 @@ func (r Records) Sessions(ctx context.Context, person int64, now time.Time) ([]S
 }
 
 // PersonBySession finds whose session has the digest and has not expired at now.
-func (r Records) PersonBySession(ctx context.Context, digest []byte, now time.Time) (*Person, error) {
+func (r Records) PersonBySession(ctx context.Context, digest []byte, now time.Time) (*people.Person, error) {
 	return single(r.people(ctx, `JOIN sessions s ON s.person_id = p.id WHERE s.digest = ? AND s.expires_at > ?`, digest,
 		toMillis(now)))
 }
@@ -331,7 +288,7 @@ func (r Records) AddLink(ctx context.Context, person int64, digest []byte, by st
 }
 
 // Link finds whom a link lets in; the person is nil for the first owner.
-func (r Records) Link(ctx context.Context, digest []byte, now time.Time) (*Person, error) {
+func (r Records) Link(ctx context.Context, digest []byte, now time.Time) (*people.Person, error) {
 	var id sql.NullInt64
 	err := r.q.QueryRowContext(ctx, `SELECT person_id FROM links_in WHERE digest = ? AND expires_at > ?`, digest,
 		toMillis(now)).Scan(&id)

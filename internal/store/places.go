@@ -4,51 +4,12 @@ import (
 	"context"
 	"database/sql"
 	"time"
+
+	"innerladder/internal/core/traffic"
 )
 
-// Environment is a place where versions run.
-type Environment struct {
-	Name        string    `json:"name"`
-	Description string    `json:"description"`
-	AddedBy     string    `json:"added_by"`
-	AddedAt     time.Time `json:"added_at"`
-	Placements  int       `json:"placements" description:"how many versions are placed there"`
-}
-
-// Address is one model server of a placement.
-type Address struct {
-	URL     string `json:"url"`
-	Healthy bool   `json:"healthy"`
-	// Reason says why the address is not healthy, Since when that was last found.
-	Reason string    `json:"reason,omitempty"`
-	Since  time.Time `json:"since"`
-}
-
-// Placement is one version running in one environment.
-type Placement struct {
-	ID          int64     `json:"id"`
-	Project     string    `json:"project"`
-	Version     string    `json:"version"`
-	Environment string    `json:"environment"`
-	ServedAs    string    `json:"served_as" description:"the model's name at the model servers"`
-	Addresses   []Address `json:"addresses"`
-	Healthy     bool      `json:"healthy" description:"true when at least one address is"`
-	PlacedBy    string    `json:"placed_by"`
-	PlacedAt    time.Time `json:"placed_at"`
-}
-
-// Reason says why the placement is not healthy, "" when it is.
-func (p *Placement) Reason() string {
-	for _, a := range p.Addresses {
-		if !a.Healthy && !p.Healthy {
-			return a.URL + ": " + a.Reason
-		}
-	}
-	return ""
-}
-
 // AddEnvironment adds an environment.
-func (r Records) AddEnvironment(ctx context.Context, e Environment) error {
+func (r Records) AddEnvironment(ctx context.Context, e traffic.Environment) error {
 	_, err := r.q.ExecContext(ctx,
 		`INSERT INTO environments (name, description, added_by, added_at) VALUES (?, ?, ?, ?)`,
 		e.Name, e.Description, e.AddedBy, toMillis(e.AddedAt))
@@ -56,11 +17,11 @@ func (r Records) AddEnvironment(ctx context.Context, e Environment) error {
 }
 
 // Environments lists all environments by name.
-func (r Records) Environments(ctx context.Context) ([]Environment, error) {
+func (r Records) Environments(ctx context.Context) ([]traffic.Environment, error) {
 	rows, err := r.q.QueryContext(ctx, `SELECT e.name, e.description, e.added_by, e.added_at,
 		(SELECT count(*) FROM placements p JOIN versions v ON v.id = p.version_id JOIN models m ON m.id = v.model_id WHERE p.environment_id = e.id AND p.removed_at IS NULL AND `+r.sees("m.project")+`) FROM environments e ORDER BY e.name`)
-	return collect(rows, err, func(rows *sql.Rows) (Environment, error) {
-		var e Environment
+	return collect(rows, err, func(rows *sql.Rows) (traffic.Environment, error) {
+		var e traffic.Environment
 		var at int64
 		err := rows.Scan(&e.Name, &e.Description, &e.AddedBy, &at, &e.Placements)
 		e.AddedAt = fromMillis(at)
@@ -69,7 +30,7 @@ func (r Records) Environments(ctx context.Context) ([]Environment, error) {
 }
 
 // AddPlacement adds a placement with its addresses and sets its id.
-func (r Records) AddPlacement(ctx context.Context, p *Placement) error {
+func (r Records) AddPlacement(ctx context.Context, p *traffic.Placement) error {
 	err := r.q.QueryRowContext(ctx, `INSERT INTO placements (version_id, environment_id, served_as, placed_by, placed_at)
 		VALUES ((`+versionID+`), (SELECT id FROM environments WHERE name = ?), ?, ?, ?) RETURNING id`,
 		append(byRef(p.Version), p.Environment, p.ServedAs, p.PlacedBy, toMillis(p.PlacedAt))...).Scan(&p.ID)
@@ -101,12 +62,12 @@ func (r Records) SetAddressHealth(ctx context.Context, placement int64, url, rea
 	return err
 }
 
-func (r Records) placements(ctx context.Context, clause string, args ...any) ([]Placement, error) {
+func (r Records) placements(ctx context.Context, clause string, args ...any) ([]traffic.Placement, error) {
 	rows, err := r.q.QueryContext(ctx, `SELECT p.id, m.project, m.name || '@' || v.number, e.name, p.served_as, p.placed_by, p.placed_at
 		FROM placements p JOIN versions v ON v.id = p.version_id JOIN models m ON m.id = v.model_id AND `+r.sees("m.project")+` JOIN environments e ON e.id = p.environment_id
 		WHERE p.removed_at IS NULL `+clause+` ORDER BY p.id`, args...)
-	out, err := collect(rows, err, func(rows *sql.Rows) (Placement, error) {
-		p := Placement{Addresses: []Address{}}
+	out, err := collect(rows, err, func(rows *sql.Rows) (traffic.Placement, error) {
+		p := traffic.Placement{Addresses: []traffic.Address{}}
 		var at int64
 		err := rows.Scan(&p.ID, &p.Project, &p.Version, &p.Environment, &p.ServedAs, &p.PlacedBy, &at)
 		p.PlacedAt = fromMillis(at)
@@ -119,8 +80,8 @@ func (r Records) placements(ctx context.Context, clause string, args ...any) ([]
 		p := &out[i]
 		rows, err := r.q.QueryContext(ctx,
 			`SELECT url, healthy, reason, since FROM addresses WHERE placement_id = ? ORDER BY position`, p.ID)
-		p.Addresses, err = collect(rows, err, func(rows *sql.Rows) (Address, error) {
-			var a Address
+		p.Addresses, err = collect(rows, err, func(rows *sql.Rows) (traffic.Address, error) {
+			var a traffic.Address
 			var since int64
 			err := rows.Scan(&a.URL, &a.Healthy, &a.Reason, &since)
 			a.Since = fromMillis(since)
@@ -137,7 +98,7 @@ func (r Records) placements(ctx context.Context, clause string, args ...any) ([]
 }
 
 // Placements lists all placements, narrowed down to a version when one is given.
-func (r Records) Placements(ctx context.Context, version string) ([]Placement, error) {
+func (r Records) Placements(ctx context.Context, version string) ([]traffic.Placement, error) {
 	if version == "" {
 		return r.placements(ctx, "")
 	}
@@ -145,7 +106,7 @@ func (r Records) Placements(ctx context.Context, version string) ([]Placement, e
 }
 
 // PlacementOf finds where a version runs in an environment.
-func (r Records) PlacementOf(ctx context.Context, version, environment string) (*Placement, error) {
+func (r Records) PlacementOf(ctx context.Context, version, environment string) (*traffic.Placement, error) {
 	return single(r.placements(ctx, `AND e.name = ? AND v.id = (`+versionID+`)`,
 		append([]any{environment}, byRef(version)...)...))
 }

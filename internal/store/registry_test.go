@@ -26,7 +26,7 @@ func catalogueOf(t *testing.T, models, versions int) *Store {
 	pick := func(from ...string) string { return from[r.IntN(len(from))] }
 	err := s.Write(t.Context(), func(w Records) error {
 		for m := range models {
-			model := Model{
+			model := registry.Model{
 				Name: fmt.Sprintf("heat-%02d", m), Project: "default",
 				Task: registry.Task(pick("regression", "classification")), Owner: pick("runa", "tove"),
 				Description: pick("demand of a substation", "valve faults"), CreatedAt: now,
@@ -35,7 +35,8 @@ func catalogueOf(t *testing.T, models, versions int) *Store {
 				return err
 			}
 			if m%3 == 0 {
-				if err := w.SetVetted(t.Context(), model.Name, &Vetting{"runa", now, "checked"}); err != nil {
+				vetting := &registry.Vetting{By: "runa", At: now, Why: "checked"}
+				if err := w.SetVetted(t.Context(), model.Name, vetting); err != nil {
 					return err
 				}
 			}
@@ -79,7 +80,7 @@ func catalogueOf(t *testing.T, models, versions int) *Store {
 				}
 				if n == 3 {
 					if err := w.PutLabel(t.Context(),
-						Label{Name: "beta", Version: v.Ref, MovedBy: "runa", MovedAt: now}); err != nil {
+						registry.Label{Name: "beta", Version: v.Ref, MovedBy: "runa", MovedAt: now}); err != nil {
 						return err
 					}
 				}
@@ -97,9 +98,9 @@ func catalogueOf(t *testing.T, models, versions int) *Store {
 }
 
 // all pages through a search.
-func all(t *testing.T, s *Store, search Search, limit int) []Found {
+func all(t *testing.T, s *Store, search Search, limit int) []registry.Found {
 	t.Helper()
-	var out []Found
+	var out []registry.Found
 	for cursor := ""; ; {
 		part, next, err := s.Read().Find(t.Context(), search, Page{Limit: limit, After: cursor})
 		if err != nil {
@@ -137,8 +138,8 @@ func TestSearchesFindWhatIsThere(t *testing.T) {
 			details[versions[i].Ref] = &versions[i]
 		}
 	}
-	text := func(words ...string) func(Found) bool {
-		return func(f Found) bool {
+	text := func(words ...string) func(registry.Found) bool {
+		return func(f registry.Found) bool {
 			v := details[f.Ref]
 			whole := strings.ToLower(strings.Join([]string{
 				f.Model, f.Note, f.Owner, string(f.Task), "card",
@@ -150,49 +151,51 @@ func TestSearchesFindWhatIsThere(t *testing.T) {
 	}
 	for name, c := range map[string]struct {
 		search Search
-		keep   func(Found) bool
+		keep   func(registry.Found) bool
 	}{
-		"rung": {Search{Rung: "live"}, func(f Found) bool { return f.Rung == "live" }},
+		"rung": {Search{Rung: "live"}, func(f registry.Found) bool { return f.Rung == "live" }},
 		"task and owner": {
 			Search{Task: "regression", Owner: "runa"},
-			func(f Found) bool { return f.Task == "regression" && f.Owner == "runa" },
+			func(f registry.Found) bool { return f.Task == "regression" && f.Owner == "runa" },
 		},
-		"format":  {Search{Format: "onnx"}, func(f Found) bool { return slices.Contains(f.Formats, "onnx") }},
-		"tag":     {Search{Tag: "winter"}, func(f Found) bool { return slices.Contains(f.Tags, "winter") }},
-		"label":   {Search{Label: "beta"}, func(f Found) bool { return slices.Contains(f.Labels, "beta") }},
-		"licence": {Search{Licence: "mit"}, func(f Found) bool { return f.Licence == "MIT" }},
-		"vetted":  {Search{Vetted: true}, func(f Found) bool { return f.Vetted }},
+		"format":  {Search{Format: "onnx"}, func(f registry.Found) bool { return slices.Contains(f.Formats, "onnx") }},
+		"tag":     {Search{Tag: "winter"}, func(f registry.Found) bool { return slices.Contains(f.Tags, "winter") }},
+		"label":   {Search{Label: "beta"}, func(f registry.Found) bool { return slices.Contains(f.Labels, "beta") }},
+		"licence": {Search{Licence: "mit"}, func(f registry.Found) bool { return f.Licence == "MIT" }},
+		"vetted":  {Search{Vetted: true}, func(f registry.Found) bool { return f.Vetted }},
 		"metric": {
 			Search{Metrics: []MetricBound{{"rmse", "<", 0.3}}},
-			func(f Found) bool { return f.Metrics["rmse"] < 0.3 },
+			func(f registry.Found) bool { return f.Metrics["rmse"] < 0.3 },
 		},
-		"two metrics": {Search{Metrics: []MetricBound{{"rmse", ">=", 0.5}, {"r2", ">", 0.5}}}, func(f Found) bool {
+		"two metrics": {Search{
+			Metrics: []MetricBound{{"rmse", ">=", 0.5}, {"r2", ">", 0.5}},
+		}, func(f registry.Found) bool {
 			r2, there := f.Metrics["r2"]
 			return f.Metrics["rmse"] >= 0.5 && there && r2 > 0.5
 		}},
 		"data": {
 			Search{Data: registry.DataRef{Name: "winters-0"}},
-			func(f Found) bool { return details[f.Ref].Data[0].Data == "winters-0#1" },
+			func(f registry.Found) bool { return details[f.Ref].Data[0].Data == "winters-0#1" },
 		},
 		"data, revision": {
 			Search{Data: registry.DataRef{Name: "winters-0", Number: 2}},
-			func(Found) bool { return false },
+			func(registry.Found) bool { return false },
 		},
 		"age": {
 			Search{After: now.Add(600 * time.Hour)},
-			func(f Found) bool { return !f.CreatedAt.Before(now.Add(600 * time.Hour)) },
+			func(f registry.Found) bool { return !f.CreatedAt.Before(now.Add(600 * time.Hour)) },
 		},
-		"model":          {Search{Model: "heat-03"}, func(f Found) bool { return f.Model == "heat-03" }},
-		"placed nowhere": {Search{PlacedIn: "plant-north"}, func(Found) bool { return false }},
-		"answers no one": {Search{Answering: "any"}, func(Found) bool { return false }},
+		"model":          {Search{Model: "heat-03"}, func(f registry.Found) bool { return f.Model == "heat-03" }},
+		"placed nowhere": {Search{PlacedIn: "plant-north"}, func(registry.Found) bool { return false }},
+		"answers no one": {Search{Answering: "any"}, func(registry.Found) bool { return false }},
 		"text":           {Search{Text: "wind with"}, text("with", "wind")},
 		"text, prefix":   {Search{Text: "two win"}, text("two win")},
 		"text, accents":  {Search{Text: "ÆØÅ"}, text("æøå")},
-		"text, operator": {Search{Text: `wind" OR (NEAR*`}, func(Found) bool { return false }},
+		"text, operator": {Search{Text: `wind" OR (NEAR*`}, func(registry.Found) bool { return false }},
 		"all together": {Search{
 			Text: "substation", Rung: "draft", Format: "json", Tag: "winter",
 			Metrics: []MetricBound{{"rmse", "<=", 0.8}},
-		}, func(f Found) bool {
+		}, func(f registry.Found) bool {
 			return text("substation")(f) && f.Rung == "draft" && slices.Contains(f.Formats, "json") &&
 				slices.Contains(f.Tags, "winter") && f.Metrics["rmse"] <= 0.8
 		}},
@@ -212,23 +215,23 @@ func TestSearchesFindWhatIsThere(t *testing.T) {
 			}
 			search := c.search
 			search.Sort, search.Descending = order.sort, order.descending
-			var want []Found
+			var want []registry.Found
 			for _, f := range every {
 				if _, there := f.Metrics[order.sort]; c.keep(f) && (order.sort == "" || there) {
 					want = append(want, f)
 				}
 			}
-			slices.SortFunc(want, func(a, b Found) int {
-				by := cmp.Compare(b.id, a.id)
+			slices.SortFunc(want, func(a, b registry.Found) int {
+				by := cmp.Compare(b.ID, a.ID)
 				if order.sort != "" {
-					by = cmp.Or(cmp.Compare(a.Metrics[order.sort], b.Metrics[order.sort]), cmp.Compare(a.id, b.id))
+					by = cmp.Or(cmp.Compare(a.Metrics[order.sort], b.Metrics[order.sort]), cmp.Compare(a.ID, b.ID))
 				}
 				if order.descending {
 					return -by
 				}
 				return by
 			})
-			refs := func(list []Found) (out []string) {
+			refs := func(list []registry.Found) (out []string) {
 				for _, f := range list {
 					out = append(out, f.Ref)
 				}

@@ -43,15 +43,15 @@ func seed(t *testing.T, s *Store) {
 			OpenedAt: now,
 		}
 		return errors.Join(
-			r.AddModel(t.Context(), Model{Name: "heat-demand", Task: registry.Regression, CreatedAt: now}),
+			r.AddModel(t.Context(), registry.Model{Name: "heat-demand", Task: registry.Regression, CreatedAt: now}),
 			r.AddVersion(t.Context(), &registry.Version{
 				Model: "heat-demand", Digest: strings.Repeat("a", 64),
 				Rung: "draft", RungSince: now, CreatedBy: "runa", CreatedAt: now,
 				Metrics: map[string]float64{"rmse": 1}, Params: map[string]string{"depth": "6"},
 				Artifacts: []registry.Artifact{{Name: "m", Digest: strings.Repeat("b", 64), Size: 3}},
 			}),
-			r.AddEnvironment(t.Context(), Environment{Name: "plant-north", AddedAt: now}),
-			r.AddEndpoint(t.Context(), Endpoint{
+			r.AddEnvironment(t.Context(), traffic.Environment{Name: "plant-north", AddedAt: now}),
+			r.AddEndpoint(t.Context(), traffic.Endpoint{
 				Name: "demand-hourly", Model: "heat-demand", Environment: "plant-north",
 				Rung: "live", Plan: guard.DefaultPlan(), CreatedAt: now,
 			}),
@@ -117,7 +117,7 @@ func TestAFailedChangeLeavesNothing(t *testing.T) {
 	s, _ := open2(t)
 	bad := errors.New("decided against it")
 	err := s.Write(t.Context(), func(r Records) error {
-		if err := r.AddEnvironment(t.Context(), Environment{Name: "plant-north", AddedAt: now}); err != nil {
+		if err := r.AddEnvironment(t.Context(), traffic.Environment{Name: "plant-north", AddedAt: now}); err != nil {
 			return err
 		}
 		return bad
@@ -132,7 +132,7 @@ func TestAFailedChangeLeavesNothing(t *testing.T) {
 
 func TestReadingDoesNotWrite(t *testing.T) {
 	s, _ := open2(t)
-	if err := s.Read().AddEnvironment(t.Context(), Environment{Name: "x", AddedAt: now}); err == nil {
+	if err := s.Read().AddEnvironment(t.Context(), traffic.Environment{Name: "x", AddedAt: now}); err == nil {
 		t.Error("something was written outside of a transaction")
 	}
 }

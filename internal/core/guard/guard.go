@@ -13,7 +13,6 @@ import (
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/seqtest"
 	"innerladder/internal/core/sketch"
-	"innerladder/internal/core/traffic"
 )
 
 // The signals that guards may name.
@@ -71,7 +70,7 @@ type State struct {
 // TrialState is where the watching of one trial stands. It belongs to the pair from when
 // that began: growing a share changes nothing of it.
 type TrialState struct {
-	traffic.TrialPair
+	TrialPair
 	Errors seqtest.Rate `json:"errors"`
 	// Taken is how much of the evidence the error guard has bet on already.
 	Taken    seqtest.Block `json:"taken"`
@@ -99,7 +98,7 @@ type Action struct {
 }
 
 // start is the state in which the watching of a trial begins.
-func start(plan Plan, pair traffic.TrialPair) TrialState {
+func start(plan Plan, pair TrialPair) TrialState {
 	t := TrialState{TrialPair: pair, Readings: []Reading{}}
 	for _, g := range plan.Guards {
 		if g.Signal == ErrorRate {
@@ -111,7 +110,7 @@ func start(plan Plan, pair traffic.TrialPair) TrialState {
 
 // takeUp is where the watching of a trial stands, which begins when state knows nothing of
 // it.
-func (s *State) takeUp(plan Plan, pair traffic.TrialPair) TrialState {
+func (s *State) takeUp(plan Plan, pair TrialPair) TrialState {
 	for _, t := range s.Trials {
 		if t.Incumbent == pair.Incumbent && t.Candidate == pair.Candidate && t.Begun == pair.Begun {
 			t.Errors.Logs = slices.Clone(t.Errors.Logs)
@@ -124,7 +123,7 @@ func (s *State) takeUp(plan Plan, pair traffic.TrialPair) TrialState {
 // Step takes the evidence into account: of the trials that the split with a number has now.
 // It answers with at most one action for each trial, and with none for one of which a guard
 // has fired before.
-func Step(plan Plan, split int, trials []traffic.TrialPair, state State, e Evidence, now time.Time) (State, []Action) {
+func Step(plan Plan, split int, trials []TrialPair, state State, e Evidence, now time.Time) (State, []Action) {
 	next := State{Split: split, At: now, Trials: []TrialState{}}
 	var actions []Action
 	alpha := plan.Alpha / float64(max(1, len(plan.Guards)*len(trials)))
@@ -286,4 +285,23 @@ func (p Plan) Check() error {
 		seen[g.Signal] = true
 	}
 	return nil
+}
+
+// TrialPair is a candidate beside its incumbent on an endpoint, from the split with which that
+// began, however the shares change. Evidence belongs to it.
+type TrialPair struct {
+	Incumbent string `json:"incumbent"`
+	Candidate string `json:"candidate"`
+	// Begun is the number of the split with which it began, Since the time of that.
+	Begun int       `json:"begun"`
+	Since time.Time `json:"since"`
+}
+
+// Progress is one reading of a guard in time.
+type Progress struct {
+	At       time.Time `json:"at"`
+	Split    int       `json:"split"`
+	Version  string    `json:"version"`
+	Signal   string    `json:"signal"`
+	Progress float64   `json:"progress" description:"1 fires"`
 }

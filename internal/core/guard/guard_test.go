@@ -9,12 +9,11 @@ import (
 	"time"
 
 	"innerladder/internal/core/sketch"
-	"innerladder/internal/core/traffic"
 )
 
 var (
 	t0     = time.Date(2026, 1, 12, 9, 0, 0, 0, time.UTC)
-	trials = []traffic.TrialPair{{Incumbent: "heat-demand@1", Candidate: "heat-demand@2", Begun: 2, Since: t0}}
+	trials = []TrialPair{{Incumbent: "heat-demand@1", Candidate: "heat-demand@2", Begun: 2, Since: t0}}
 )
 
 // pair is the evidence of the one trial.

@@ -3,6 +3,8 @@ package traffic
 import (
 	"hash/fnv"
 	"time"
+
+	"innerladder/internal/core/guard"
 )
 
 // Pick returns the position of the lane for a point in [0, Whole). The trial lanes take
@@ -69,25 +71,15 @@ type Route struct {
 	// Repeatable endpoints may be asked twice without harm.
 	Repeatable bool
 	// Trials are the pairs that are on trial.
-	Trials []TrialPair
-}
-
-// TrialPair is a candidate beside its incumbent on an endpoint, from the split with which that
-// began, however the shares change. Evidence belongs to it.
-type TrialPair struct {
-	Incumbent string `json:"incumbent"`
-	Candidate string `json:"candidate"`
-	// Begun is the number of the split with which it began, Since the time of that.
-	Begun int       `json:"begun"`
-	Since time.Time `json:"since"`
+	Trials []guard.TrialPair
 }
 
 // TrialPairs lists the trials that an endpoint has with a split, of which before are those that
 // it had with the split before it: a pair that was on trial goes on.
-func (s *Split) TrialPairs(before []TrialPair) []TrialPair {
-	var out []TrialPair
+func (s *Split) TrialPairs(before []guard.TrialPair) []guard.TrialPair {
+	var out []guard.TrialPair
 	for _, l := range s.Trials() {
-		t := TrialPair{Incumbent: s.Main().Version, Candidate: l.Version, Begun: s.Number, Since: s.MadeAt}
+		t := guard.TrialPair{Incumbent: s.Main().Version, Candidate: l.Version, Begun: s.Number, Since: s.MadeAt}
 		for _, b := range before {
 			if b.Incumbent == t.Incumbent && b.Candidate == t.Candidate {
 				t = b

@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/guard"
 
 	"gonum.org/v1/gonum/stat/distuv"
 )
@@ -172,7 +173,7 @@ func TestATrialLastsAsLongAsItsPair(t *testing.T) {
 	} {
 		history = append(history, Split{Number: i + 1, Lanes: l})
 	}
-	var trials []TrialPair
+	var trials []guard.TrialPair
 	for n, want := range []int{0, 2, 2, 0, 5, 5, 7} {
 		trials = history[n].TrialPairs(trials)
 		begun := 0

@@ -1,6 +1,8 @@
 // Package watch says what alerts are.
 package watch
 
+import "time"
+
 // AlertKind is what an alert is about.
 type AlertKind string
 
@@ -29,3 +31,20 @@ func (k AlertKind) Says() (says string, ok bool) {
 // Repeats reports whether each alert of the kind stands for itself. Of other kinds there is
 // one about a subject at a time.
 func (k AlertKind) Repeats() bool { return k == RolledBack || k == SignalsLost }
+
+// Alert is what a guard or a watch raised.
+type Alert struct {
+	ID       string    `json:"id" description:"A-NUMBER"`
+	Kind     AlertKind `json:"kind" enum:"rolled_back,placement_unhealthy,signals_away,signals_lost"`
+	Project  string    `json:"project" description:"empty when it is about the service itself"`
+	Endpoint string    `json:"endpoint" description:"empty when it is about the service itself"`
+	// Subject is the version it is about; Signal what was measured.
+	Subject   string     `json:"subject"`
+	Signal    string     `json:"signal"`
+	Sentence  string     `json:"sentence"`
+	State     string     `json:"state" enum:"open,acknowledged,resolved"`
+	RaisedAt  time.Time  `json:"raised_at"`
+	HandledBy string     `json:"handled_by,omitempty"`
+	HandledAt *time.Time `json:"handled_at,omitempty"`
+	Note      string     `json:"note,omitempty"`
+}

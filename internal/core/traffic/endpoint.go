@@ -1,0 +1,38 @@
+package traffic
+
+import (
+	"time"
+
+	"innerladder/internal/core/guard"
+)
+
+// Endpoint is the stable name that callers call.
+type Endpoint struct {
+	Name        string     `json:"name"`
+	Project     string     `json:"project"`
+	Model       string     `json:"model"`
+	Environment string     `json:"environment"`
+	Rung        string     `json:"rung" description:"the rung that versions must stand on to answer"`
+	Description string     `json:"description"`
+	Plan        guard.Plan `json:"plan"`
+	// Keyed endpoints answer only callers that have a key.
+	Keyed bool `json:"keyed" description:"true when callers need a key"`
+	// Repeatable endpoints may be asked twice without harm.
+	Repeatable bool      `json:"repeatable" description:"true when asking a model server twice does no harm, so that a request is sent again whenever it failed"`
+	CreatedBy  string    `json:"created_by"`
+	CreatedAt  time.Time `json:"created_at"`
+	// Split is the one in force; nil until the first.
+	Split *Split `json:"split,omitempty"`
+	// ID is the endpoint's number, which request ids carry.
+	ID int64 `json:"-"`
+}
+
+// Caller is a program that may call an endpoint with its key.
+type Caller struct {
+	Name   string    `json:"name"`
+	Hint   string    `json:"hint" description:"how the key ends"`
+	MadeBy string    `json:"made_by"`
+	MadeAt time.Time `json:"made_at"`
+	// Digest is the SHA-256 of the key.
+	Digest []byte `json:"-"`
+}
