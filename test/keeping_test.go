@@ -17,7 +17,7 @@ import (
 	"innerladder/internal/client"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/notice"
-	"innerladder/internal/service"
+	"innerladder/internal/wire"
 )
 
 // restore runs the restore command, which calls no service.
@@ -50,7 +50,7 @@ func TestBackupUnderLoad(t *testing.T) {
 					return
 				}
 				v, err := h.runa.Register(t.Context(),
-					service.Registration{Model: "return-temp", Metrics: map[string]float64{"rmse": float64(i)}},
+					wire.Registration{Model: "return-temp", Metrics: map[string]float64{"rmse": float64(i)}},
 					client.Artifacts(file))
 				if err != nil {
 					t.Error(err)
@@ -158,13 +158,13 @@ func TestSecretsAreNowhereInClear(t *testing.T) {
 	must(t, err)
 	_ = h.runa.TestMail(ctx) // fails, and must not say with what
 	w, err := h.runa.AddWebhook(ctx,
-		service.NewWebhook{Project: access.Everywhere, Address: "https://192.0.2.1.invalid/hook"})
+		wire.NewWebhook{Project: access.Everywhere, Address: "https://192.0.2.1.invalid/hook"})
 	must(t, err)
 	secrets["a webhook's secret"] = w.Secret[len("whsec_"):]
 	k, err := h.runa.AddCaller(ctx, "demand-hourly", "dispatch-tool")
 	must(t, err)
 	secrets["a caller's key"] = k.Key
-	added, err := h.runa.AddPerson(ctx, service.NewPerson{Name: "odd"})
+	added, err := h.runa.AddPerson(ctx, wire.NewPerson{Name: "odd"})
 	must(t, err)
 	secrets["a link"] = added.Link[strings.Index(added.Link, "#")+1:]
 	_, err = client.SignIn(ctx, h.server, "tove", "marker-of-a-wrong-password", "x", "")

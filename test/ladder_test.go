@@ -16,7 +16,7 @@ import (
 
 	"innerladder/internal/client"
 	"innerladder/internal/core/ladder"
-	"innerladder/internal/service"
+	"innerladder/internal/wire"
 	"innerladder/test/browser"
 
 	"github.com/chromedp/chromedp"
@@ -192,7 +192,7 @@ func TestTheClimbFromAPipeline(t *testing.T) {
 					return false
 				}
 				id := found.Items[0].ID
-				_, err = h.tove.Tick(t.Context(), id, service.NewTick{Item: "cold-hours", Note: "looked"})
+				_, err = h.tove.Tick(t.Context(), id, wire.NewTick{Item: "cold-hours", Note: "looked"})
 				must(t, err)
 				_, err = h.tove.Sign(t.Context(), id, c.answer, "looked at it")
 				must(t, err)
@@ -331,7 +331,7 @@ func TestKilledWhileVersionsClimb(t *testing.T) {
 				if os.WriteFile(file, fmt.Appendf(nil, "weights %d %d", round, i), 0o600) != nil {
 					return
 				}
-				v, err := h.runa.Register(t.Context(), service.Registration{Model: "heat-demand"},
+				v, err := h.runa.Register(t.Context(), wire.Registration{Model: "heat-demand"},
 					client.Artifacts(file))
 				if err != nil {
 					return

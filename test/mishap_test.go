@@ -17,7 +17,7 @@ import (
 
 	"innerladder/internal/client"
 	"innerladder/internal/core/traffic"
-	"innerladder/internal/service"
+	"innerladder/internal/wire"
 )
 
 // steadily calls demand-hourly so many times a second until stop is called, and counts
@@ -115,7 +115,7 @@ func TestWatchingGoesOnAfterAKill(t *testing.T) {
 		t.Fatalf("ended with %v", err)
 	}
 	h.start()
-	var after service.EndpointNow
+	var after wire.EndpointNow
 	await(t, "what is known of the trial to be read", 5*time.Second, func() bool {
 		after, err = h.runa.EndpointNow(t.Context(), "demand-hourly")
 		must(t, err)
@@ -147,7 +147,7 @@ func TestAnUploadOutlivesAKill(t *testing.T) {
 	t.Parallel()
 	h := open(t)
 	content := bytes.Repeat([]byte("0123456789abcdef"), 1<<20) // 16 MiB
-	send := func(method, path string, body []byte, header ...string) (service.Uploading, int) {
+	send := func(method, path string, body []byte, header ...string) (wire.Uploading, int) {
 		t.Helper()
 		req, err := http.NewRequestWithContext(t.Context(), method, h.server+"/api/v1"+path, bytes.NewReader(body))
 		must(t, err)
@@ -158,7 +158,7 @@ func TestAnUploadOutlivesAKill(t *testing.T) {
 		res, err := http.DefaultClient.Do(req)
 		must(t, err)
 		defer res.Body.Close()
-		var up service.Uploading
+		var up wire.Uploading
 		must(t, json.NewDecoder(res.Body).Decode(&up))
 		return up, res.StatusCode
 	}
@@ -184,7 +184,7 @@ func TestAnUploadOutlivesAKill(t *testing.T) {
 		t.Fatalf("%+v", up)
 	}
 	v, err := h.runa.Register(t.Context(),
-		service.Registration{Model: "large", Uploads: []service.UploadUse{{ID: up.ID, Part: "artifact"}}}, nil)
+		wire.Registration{Model: "large", Uploads: []wire.UploadUse{{ID: up.ID, Part: "artifact"}}}, nil)
 	if err != nil || v.Artifacts[0].Size != int64(len(content)) {
 		t.Errorf("%+v, %v", v.Artifacts, err)
 	}

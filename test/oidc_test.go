@@ -14,7 +14,7 @@ import (
 	"testing"
 
 	"innerladder/internal/core/access"
-	"innerladder/internal/service"
+	"innerladder/internal/wire"
 )
 
 // provider starts the real provider of sign-ins and returns its address.
@@ -109,7 +109,7 @@ func TestSigningInByTheProvider(t *testing.T) {
 	h.start()
 	for _, name := range []string{"tove", "odd"} {
 		_, err := h.runa.AddPerson(t.Context(),
-			service.NewPerson{
+			wire.NewPerson{
 				Name: name, Email: name + "@tarnholm.example",
 				Memberships: []access.Membership{{Project: "default", Role: "reader"}},
 			})
@@ -151,7 +151,7 @@ func TestSigningInByTheProvider(t *testing.T) {
 		t.Errorf("a foreign code: %s", stranger.page)
 	}
 	out := true
-	_, err := h.runa.EditPerson(t.Context(), "tove", service.PersonEdit{Disabled: &out})
+	_, err := h.runa.EditPerson(t.Context(), "tove", wire.PersonEdit{Disabled: &out})
 	must(t, err)
 	if v := signIn("tove"); strings.Contains(me(v), `"name":"tove"`) {
 		t.Error("who is shut out came in by the provider")

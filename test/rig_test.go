@@ -25,7 +25,7 @@ import (
 	"innerladder/internal/client"
 	"innerladder/internal/core/access"
 	"innerladder/internal/gateway"
-	"innerladder/internal/service"
+	"innerladder/internal/wire"
 )
 
 // binary is the real program, built once.
@@ -210,7 +210,7 @@ const password = "four words of nonsense"
 // person adds someone with roles everywhere, who comes in by their link.
 func (h *house) person(name string, roles ...string) (*client.Client, string) {
 	h.t.Helper()
-	n := service.NewPerson{Name: name}
+	n := wire.NewPerson{Name: name}
 	for _, r := range roles {
 		n.Memberships = append(n.Memberships, access.Membership{Project: access.Everywhere, Role: r})
 	}

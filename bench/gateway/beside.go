@@ -14,7 +14,7 @@ import (
 
 	"innerladder/internal/client"
 	"innerladder/internal/core/traffic"
-	"innerladder/internal/service"
+	"innerladder/internal/wire"
 )
 
 // badServer is ready and says what it serves; asked to infer it does one wrong thing after
@@ -96,7 +96,7 @@ func (b *bench) placeBadServer(c *client.Client, at string) error {
 	if err := os.WriteFile(file, []byte("valves"), 0o600); err != nil {
 		return err
 	}
-	v, err := c.Register(b.ctx, service.Registration{Model: "valve-fault"}, client.Artifacts(file))
+	v, err := c.Register(b.ctx, wire.Registration{Model: "valve-fault"}, client.Artifacts(file))
 	if err != nil {
 		return err
 	}
@@ -105,7 +105,7 @@ func (b *bench) placeBadServer(c *client.Client, at string) error {
 	}
 	// It stands on the lowest rung, which this endpoint does with.
 	if _, err := c.AddEndpoint(b.ctx,
-		service.NewEndpoint{
+		wire.NewEndpoint{
 			Name: "valve-check", Model: "valve-fault", Environment: "plant-north",
 			Rung: "draft",
 		}); err != nil {

@@ -10,7 +10,7 @@ import (
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/traffic"
-	"innerladder/internal/service"
+	"innerladder/internal/wire"
 )
 
 // Trial does the whole job through the API of a new service: two versions of heat-demand
@@ -18,7 +18,7 @@ import (
 // one. dir is for files on the way.
 func Trial(ctx context.Context, c *client.Client, server, dir string, backends []string) error {
 	added, err := c.AddPerson(ctx,
-		service.NewPerson{Name: "tove", Memberships: []access.Membership{{Project: "default", Role: "approver"}}})
+		wire.NewPerson{Name: "tove", Memberships: []access.Membership{{Project: "default", Role: "approver"}}})
 	if err != nil {
 		return err
 	}
@@ -34,7 +34,7 @@ func Trial(ctx context.Context, c *client.Client, server, dir string, backends [
 		if err := os.WriteFile(file, fmt.Appendf(nil, "weights %d", i), 0o600); err != nil {
 			return err
 		}
-		v, err := c.Register(ctx, service.Registration{Model: "heat-demand", Metrics: map[string]float64{"rmse": 1}},
+		v, err := c.Register(ctx, wire.Registration{Model: "heat-demand", Metrics: map[string]float64{"rmse": 1}},
 			client.Artifacts(file))
 		if err != nil {
 			return err
@@ -51,7 +51,7 @@ func Trial(ctx context.Context, c *client.Client, server, dir string, backends [
 		}
 	}
 	if _, err := c.AddEndpoint(ctx,
-		service.NewEndpoint{Name: "demand-hourly", Model: "heat-demand", Environment: "plant-north"}); err != nil {
+		wire.NewEndpoint{Name: "demand-hourly", Model: "heat-demand", Environment: "plant-north"}); err != nil {
 		return err
 	}
 	_, err = c.Split(ctx, "demand-hourly",

@@ -24,7 +24,7 @@ import (
 	"innerladder/bench/house"
 	"innerladder/internal/client"
 	"innerladder/internal/intake"
-	"innerladder/internal/service"
+	"innerladder/internal/wire"
 )
 
 var (
@@ -124,9 +124,9 @@ func uploads() error {
 		hash, cp, theirs, ours = append(hash, hashed), append(cp, both-hashed), append(theirs, both), append(ours, took)
 		if i == 0 {
 			begin := time.Now()
-			v, err := c.Register(ctx, service.Registration{
+			v, err := c.Register(ctx, wire.Registration{
 				Model:   "large",
-				Uploads: []service.UploadUse{{ID: up.ID, Part: service.PartArtifact}},
+				Uploads: []wire.UploadUse{{ID: up.ID, Part: wire.PartArtifact}},
 			}, nil)
 			if err != nil {
 				return err

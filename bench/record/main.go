@@ -25,6 +25,7 @@ import (
 	"innerladder/internal/seal"
 	"innerladder/internal/service"
 	"innerladder/internal/store"
+	"innerladder/internal/wire"
 
 	"golang.org/x/crypto/blake2b"
 )
@@ -376,7 +377,7 @@ func write(ctx context.Context) error {
 	for i := range 600 {
 		begin := time.Now()
 		if _, err := c.AddDataSet(ctx,
-			service.NewDataSet{
+			wire.NewDataSet{
 				Name:    fmt.Sprintf("winters-%d", i),
 				Address: "https://data.tarnholm.example/winters.csv",
 			}); err != nil {

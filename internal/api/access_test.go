@@ -23,8 +23,8 @@ import (
 	"innerladder/internal/core/people"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/watch"
-	"innerladder/internal/service"
 	"innerladder/internal/store"
+	"innerladder/internal/wire"
 )
 
 // hidden stands in everything that is written down in the project zebra, and in no name:
@@ -66,22 +66,22 @@ func (r *rig) zebra() map[string]string {
 	_, err = r.runa.AddEnvironment(ctx, "plant-north", "")
 	must(r.t, err)
 	data, err := r.runa.AddDataSet(ctx,
-		service.NewDataSet{
+		wire.NewDataSet{
 			Name: "zebra-data", Project: "zebra", Address: "https://" + hidden + ".example",
 			Description: hidden,
 		})
 	must(r.t, err)
 	run, err := r.runa.StartRun(ctx,
-		service.NewRun{
+		wire.NewRun{
 			Model: "heat-demand", Project: "zebra", Title: hidden,
 			Data: []registry.DataUse{{Data: data.Ref, Role: registry.TrainedOn}},
 		})
 	must(r.t, err)
 	files := with(r.file("rows.csv", "x,y\n1.5,2\n2.5,3\n"), r.file("model.bin", "stripes"))
-	files = append(files, client.LocalFile{Part: service.PartAttachment, Path: r.file("notes.md", hidden)})
+	files = append(files, client.LocalFile{Part: wire.PartAttachment, Path: r.file("notes.md", hidden)})
 	for i := range 2 {
 		files[0].Path = r.file("model.bin", fmt.Sprint("stripes ", i))
-		_, err = r.runa.Register(ctx, service.Registration{
+		_, err = r.runa.Register(ctx, wire.Registration{
 			Model: "heat-demand", Project: "zebra", Run: run.Ref,
 			Note: hidden, Description: hidden, Metrics: map[string]float64{hidden: 0.4, "rmse": 1},
 			Code:    &registry.Code{Repository: "https://" + hidden + ".example", Commit: "abcdef0123456789"},
@@ -95,7 +95,7 @@ func (r *rig) zebra() map[string]string {
 	_, err = r.runa.Place(ctx, "heat-demand@1", "plant-north", []string{m.URL}, "")
 	must(r.t, err)
 	_, err = r.runa.AddEndpoint(ctx,
-		service.NewEndpoint{
+		wire.NewEndpoint{
 			Name: "demand-hourly", Model: "heat-demand", Environment: "plant-north",
 			Description: hidden,
 		})
@@ -108,7 +108,7 @@ func (r *rig) zebra() map[string]string {
 	must(r.t, err)
 	evidence, err := r.runa.AttachEvidence(ctx, "heat-demand@1", "document", "", r.file(hidden+".md", hidden))
 	must(r.t, err)
-	hook, err := r.runa.AddWebhook(ctx, service.NewWebhook{Project: "zebra", Address: m.URL + "/" + hidden})
+	hook, err := r.runa.AddWebhook(ctx, wire.NewWebhook{Project: "zebra", Address: m.URL + "/" + hidden})
 	must(r.t, err)
 	must(r.t, r.store.Write(ctx, func(q store.Records) error {
 		return q.AddAlert(ctx, &watch.Alert{
@@ -117,9 +117,9 @@ func (r *rig) zebra() map[string]string {
 		})
 	}))
 	odd := client.New(r.server, r.person("odd", access.Membership{Project: "zebra", Role: access.Owner}))
-	token, err := odd.MakeToken(ctx, service.NewToken{Title: hidden})
+	token, err := odd.MakeToken(ctx, wire.NewToken{Title: hidden})
 	must(r.t, err)
-	_, err = odd.AddPerson(ctx, service.NewPerson{
+	_, err = odd.AddPerson(ctx, wire.NewPerson{
 		Name: "zebra-robot", Robot: true,
 		Memberships: []access.Membership{{Project: "zebra", Role: "author"}},
 	})
@@ -342,22 +342,22 @@ func TestTokensMayNoMoreThanTheirOwners(t *testing.T) {
 	_, err = r.runa.AddProject(ctx, "valves", "")
 	must(t, err)
 	narrow, err := r.tove.MakeToken(ctx,
-		service.NewToken{
+		wire.NewToken{
 			Title: "pipeline",
 			Scope: access.Scope{Permissions: []access.Permission{access.Register}, Projects: []string{"heat"}},
 			Lasts: "1h",
 		})
 	must(t, err)
 	c := client.New(r.server, narrow.Secret)
-	_, err = c.AddDataSet(ctx, service.NewDataSet{Name: "winters", Project: "heat", Address: "https://x.example"})
+	_, err = c.AddDataSet(ctx, wire.NewDataSet{Name: "winters", Project: "heat", Address: "https://x.example"})
 	must(t, err)
-	_, err = c.AddDataSet(ctx, service.NewDataSet{Name: "valves", Project: "valves", Address: "https://x.example"})
+	_, err = c.AddDataSet(ctx, wire.NewDataSet{Name: "valves", Project: "valves", Address: "https://x.example"})
 	wantCode(t, "another project", err, "project.unknown")
-	_, err = c.AddEndpoint(ctx, service.NewEndpoint{Name: "x", Model: "m", Environment: "e"})
+	_, err = c.AddEndpoint(ctx, wire.NewEndpoint{Name: "x", Model: "m", Environment: "e"})
 	wantCode(t, "another permission", err, "permission.missing")
-	_, err = c.MakeToken(ctx, service.NewToken{Title: "a wider one"})
+	_, err = c.MakeToken(ctx, wire.NewToken{Title: "a wider one"})
 	wantCode(t, "a narrowed token makes another", err, "token.narrowed")
-	_, err = r.tove.MakeToken(ctx, service.NewToken{Title: "for ever", Lasts: "99999h"})
+	_, err = r.tove.MakeToken(ctx, wire.NewToken{Title: "for ever", Lasts: "99999h"})
 	wantCode(t, "too long", err, "token.lasts")
 
 	all, err := r.tove.Tokens(ctx, "")
@@ -376,10 +376,10 @@ func TestTokensMayNoMoreThanTheirOwners(t *testing.T) {
 	// who loses a role, loses it in all tokens at once; who is shut out is out
 	_, err = r.runa.TakeRole(ctx, "kari", access.Membership{Project: "heat", Role: "author"}, "")
 	must(t, err)
-	_, err = kari.AddDataSet(ctx, service.NewDataSet{Name: "x", Address: "https://x.example"})
+	_, err = kari.AddDataSet(ctx, wire.NewDataSet{Name: "x", Address: "https://x.example"})
 	wantCode(t, "without the role", err, "permission.missing")
 	out := true
-	_, err = r.runa.EditPerson(ctx, "kari", service.PersonEdit{Disabled: &out})
+	_, err = r.runa.EditPerson(ctx, "kari", wire.PersonEdit{Disabled: &out})
 	must(t, err)
 	_, err = kari.WhoAmI(ctx)
 	wantCode(t, "shut out", err, "token.wrong")
@@ -403,7 +403,7 @@ func TestNobodyGivesMoreThanTheyHave(t *testing.T) {
 	}
 	_, err = host.GiveRole(ctx, "odd", access.Membership{Project: access.Everywhere, Role: "reader"})
 	wantCode(t, "everywhere", err, "permission.missing")
-	_, err = host.AddPerson(ctx, service.NewPerson{
+	_, err = host.AddPerson(ctx, wire.NewPerson{
 		Name: "bot", Robot: true,
 		Memberships: []access.Membership{{Project: "heat", Role: "owner"}},
 	})
@@ -419,7 +419,7 @@ func TestNobodyGivesMoreThanTheyHave(t *testing.T) {
 	_, err = r.runa.TakeRole(ctx, "runa", access.Membership{Project: access.Everywhere, Role: access.Owner}, "")
 	wantCode(t, "the last owner", err, "person.last_owner")
 	out := true
-	_, err = r.runa.EditPerson(ctx, "runa", service.PersonEdit{Disabled: &out})
+	_, err = r.runa.EditPerson(ctx, "runa", wire.PersonEdit{Disabled: &out})
 	wantCode(t, "the last owner out", err, "person.last_owner")
 	_, err = r.runa.RemoveRole(ctx, "host")
 	wantCode(t, "a role in use", err, "role.in_use")

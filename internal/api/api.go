@@ -19,6 +19,7 @@ import (
 	"innerladder/internal/jobs"
 	"innerladder/internal/recorder"
 	"innerladder/internal/service"
+	"innerladder/internal/wire"
 
 	"github.com/gofiber/fiber/v3"
 	"github.com/gofiber/fiber/v3/middleware/helmet"
@@ -41,7 +42,7 @@ type API struct {
 
 	nowMu    sync.Mutex
 	nowAt    time.Time
-	nowCache []service.EndpointNow
+	nowCache []wire.EndpointNow
 }
 
 // largestBody is the largest JSON body; files are streamed and may be larger.

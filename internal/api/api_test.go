@@ -20,12 +20,13 @@ import (
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/service"
+	"innerladder/internal/wire"
 )
 
 func TestRegistering(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
-	reg := service.Registration{
+	reg := wire.Registration{
 		Model: "heat-demand", Note: "two winters", Metrics: map[string]float64{"rmse": 3.2},
 		Params:  map[string]string{"depth": "6"},
 		Targets: []string{"demand_mw"}, Code: &registry.Code{Commit: "abc", Branch: "main"},
@@ -63,40 +64,40 @@ func TestRegistering(t *testing.T) {
 func TestBadRegistrationsLeaveNoTrace(t *testing.T) {
 	r := newRig(t)
 	model, rows := r.file("model.bin", "weights"), r.file("rows.csv", "x,y\n1,2\n")
-	reg := func(change func(*service.Registration)) service.Registration {
-		x := service.Registration{Model: "heat-demand"}
+	reg := func(change func(*wire.Registration)) wire.Registration {
+		x := wire.Registration{Model: "heat-demand"}
 		change(&x)
 		return x
 	}
 	cases := []struct {
 		name   string
-		reg    service.Registration
+		reg    wire.Registration
 		files  []string
 		sample string
 		code   string
 	}{
-		{"name", reg(func(x *service.Registration) { x.Model = "Heat Demand" }), []string{model}, "", "name.form"},
-		{"no file", reg(func(*service.Registration) {}), nil, "", "version.no_artifact"},
+		{"name", reg(func(x *wire.Registration) { x.Model = "Heat Demand" }), []string{model}, "", "name.form"},
+		{"no file", reg(func(*wire.Registration) {}), nil, "", "version.no_artifact"},
 		{
-			"an empty file", reg(func(*service.Registration) {}),
+			"an empty file", reg(func(*wire.Registration) {}),
 			[]string{r.file("weights.bin", "")},
 			"",
 			"artifact.empty",
 		},
-		{"two files of one name", reg(func(*service.Registration) {}), []string{model, model}, "", "artifact.twice"},
-		{"task", reg(func(x *service.Registration) { x.Task = "guessing" }), []string{model}, "", "model.task"},
+		{"two files of one name", reg(func(*wire.Registration) {}), []string{model, model}, "", "artifact.twice"},
+		{"task", reg(func(x *wire.Registration) { x.Task = "guessing" }), []string{model}, "", "model.task"},
 		{
-			"target without a sample", reg(func(x *service.Registration) { x.Targets = []string{"y"} }),
+			"target without a sample", reg(func(x *wire.Registration) { x.Targets = []string{"y"} }),
 			[]string{model},
 			"", "sample.missing",
 		},
 		{
-			"target that is not there", reg(func(x *service.Registration) { x.Targets = []string{"z"} }),
+			"target that is not there", reg(func(x *wire.Registration) { x.Targets = []string{"z"} }),
 			[]string{model},
 			rows, "sample.no_target",
 		},
 		{
-			"broken sample", reg(func(*service.Registration) {}),
+			"broken sample", reg(func(*wire.Registration) {}),
 			[]string{model},
 			r.file("rows.csv", "x,y\n1\n"),
 			"sample.unreadable",
@@ -107,7 +108,7 @@ func TestBadRegistrationsLeaveNoTrace(t *testing.T) {
 		wantCode(t, c.name, err, c.code)
 	}
 	for _, files := range [][]string{{"/nowhere/model.json"}, {t.TempDir()}} {
-		if _, err := r.runa.Register(t.Context(), reg(func(*service.Registration) {}),
+		if _, err := r.runa.Register(t.Context(), reg(func(*wire.Registration) {}),
 			with("", files...)); err == nil || !strings.Contains(err.Error(), "reading the artifact") {
 			t.Errorf("a file that cannot be read: %v", err)
 		}
@@ -218,7 +219,7 @@ func TestPromotionsNeverLeadDown(t *testing.T) {
 	// One more input: callers of the first would break, so rehearsal stays closed; on
 	// live there is nobody whose callers could.
 	v, err := r.runa.Register(ctx,
-		service.Registration{Model: "heat-demand", Metrics: map[string]float64{"rmse": 1}, Targets: []string{"y"}},
+		wire.Registration{Model: "heat-demand", Metrics: map[string]float64{"rmse": 1}, Targets: []string{"y"}},
 		with(r.file("rows.csv", "x,z,y\n1,2,3\n"), r.file("model.bin", "b")))
 	must(t, err)
 	low, err := r.runa.Promote(ctx, v.Ref, "rehearsal", "")
@@ -522,14 +523,14 @@ func TestWhoMayCall(t *testing.T) {
 	wantCode(t, "a wrong token", err, "token.wrong")
 	_, err = client.New(r.server, "").Models(t.Context(), client.Part{})
 	wantCode(t, "no token", err, "sign_in.needed")
-	_, err = r.tove.AddPerson(t.Context(), service.NewPerson{Name: "odd"})
+	_, err = r.tove.AddPerson(t.Context(), wire.NewPerson{Name: "odd"})
 	wantCode(t, "a member adds people", err, "permission.missing")
-	_, err = r.runa.AddPerson(t.Context(), service.NewPerson{Name: "tove"})
+	_, err = r.runa.AddPerson(t.Context(), wire.NewPerson{Name: "tove"})
 	wantCode(t, "twice", err, "person.exists")
-	_, err = r.runa.AddPerson(t.Context(), service.NewPerson{Name: service.Itself})
+	_, err = r.runa.AddPerson(t.Context(), wire.NewPerson{Name: service.Itself})
 	wantCode(t, "the service itself", err, "person.reserved")
 
-	made, err := r.runa.AddPerson(t.Context(), service.NewPerson{Name: "sif", Memberships: everywhere("owner")})
+	made, err := r.runa.AddPerson(t.Context(), wire.NewPerson{Name: "sif", Memberships: everywhere("owner")})
 	must(t, err)
 	status, header, _ := r.call("POST", "/api/v1/welcome",
 		fmt.Sprintf(`{"secret":%q,"password":"four words of nonsense"}`, made.Link[strings.Index(made.Link, "#")+1:]),

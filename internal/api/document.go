@@ -9,6 +9,8 @@ import (
 	"strings"
 	"sync"
 
+	"innerladder/internal/wire"
+
 	"github.com/swaggest/jsonschema-go"
 	"github.com/swaggest/openapi-go"
 	"github.com/swaggest/openapi-go/openapi31"
@@ -54,8 +56,8 @@ func describe() ([]byte, error) {
 		default:
 			c.AddRespStructure(nil, status)
 		}
-		c.AddRespStructure(new(Problem), func(cu *openapi.ContentUnit) { cu.IsDefault = true },
-			openapi.WithContentType(ProblemType))
+		c.AddRespStructure(new(wire.Problem), func(cu *openapi.ContentUnit) { cu.IsDefault = true },
+			openapi.WithContentType(wire.ProblemType))
 		if o.permission != "" {
 			c.AddSecurity("token")
 		}

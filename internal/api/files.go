@@ -16,6 +16,7 @@ import (
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/service"
+	"innerladder/internal/wire"
 
 	"github.com/gofiber/fiber/v3"
 )
@@ -26,7 +27,7 @@ func fileOperations() []operation {
 		{
 			method: "POST", path: "/versions", id: "register", summary: "Register a version with its files",
 			permission: access.Register, status: 201, streams: true,
-			in: new(registerIn), alone: new(service.Registration), out: new(service.Registered),
+			in: new(registerIn), alone: new(wire.Registration), out: new(wire.Registered),
 			handle: (*API).register,
 		},
 		{
@@ -60,18 +61,18 @@ func fileOperations() []operation {
 			method: "POST", path: "/uploads", id: "beginUpload",
 			summary:    "Begin an upload that may come in pieces, with the first piece as the body if there is one",
 			permission: access.Register, status: 201, streams: true,
-			in: new(beginIn), out: new(service.Uploading), handle: (*API).beginUpload,
+			in: new(beginIn), out: new(wire.Uploading), handle: (*API).beginUpload,
 		},
 		{
 			method: "GET", path: "/uploads/{upload}", id: "showUpload",
 			summary: "How far an upload is; HEAD gives the same as headers", permission: access.Register, status: 200,
-			in: new(uploadIn), out: new(service.Uploading), handle: (*API).showUpload,
+			in: new(uploadIn), out: new(wire.Uploading), handle: (*API).showUpload,
 		},
 		{
 			method: "PATCH", path: "/uploads/{upload}", id: "appendUpload",
 			summary: "Add a piece to an upload, as application/partial-upload", permission: access.Register,
 			status: 200, streams: true,
-			in: new(pieceIn), out: new(service.Uploading), handle: (*API).appendUpload,
+			in: new(pieceIn), out: new(wire.Uploading), handle: (*API).appendUpload,
 		},
 		{
 			method: "DELETE", path: "/uploads/{upload}", id: "dropUpload", summary: "Forget an upload",
@@ -139,7 +140,7 @@ func (a *API) register(c fiber.Ctx) error {
 	if strings.HasPrefix(c.Get(fiber.HeaderContentType), fiber.MIMEApplicationJSON) {
 		return a.registerAlone(c)
 	}
-	var spec *service.Registration
+	var spec *wire.Registration
 	var files []*service.File
 	defer func() {
 		for _, f := range files {
@@ -182,14 +183,14 @@ func (a *API) registerAlone(c fiber.Ctx) error {
 	if err := bound(c); err != nil {
 		return err
 	}
-	var spec service.Registration
+	var spec wire.Registration
 	if err := read(c, &spec); err != nil {
 		return err
 	}
 	return a.enter(c, spec, nil)
 }
 
-func (a *API) enter(c fiber.Ctx, spec service.Registration, files []*service.File) error {
+func (a *API) enter(c fiber.Ctx, spec wire.Registration, files []*service.File) error {
 	out, err := a.service.Register(c.Context(), spec, files)
 	if err != nil {
 		return err
@@ -244,12 +245,12 @@ func (a *API) oneFile(c fiber.Ctx, name string, made func(*service.File) (any, e
 			file.Upload.Discard()
 		}
 	}()
-	err := parts(c, service.PartAttachment, func(part *multipart.Part) (err error) {
+	err := parts(c, wire.PartAttachment, func(part *multipart.Part) (err error) {
 		if part.FormName() != name || file != nil {
 			return fault.New(fault.Invalid, "attach.part", "the form has a part %q too many", part.FormName()).
 				In(part.FormName()).Do("send one part %s", name)
 		}
-		file, err = a.service.Receive(c.Context(), service.PartAttachment, part.FileName(), part)
+		file, err = a.service.Receive(c.Context(), wire.PartAttachment, part.FileName(), part)
 		return err
 	})
 	if err != nil {
@@ -387,7 +388,7 @@ func (a *API) beginUpload(c fiber.Ctx) error {
 	return uploadAnswer(c, fiber.StatusCreated, up)
 }
 
-func uploadAnswer(c fiber.Ctx, status int, up service.Uploading) error {
+func uploadAnswer(c fiber.Ctx, status int, up wire.Uploading) error {
 	c.Set("Upload-Offset", strconv.FormatInt(up.Offset, 10))
 	complete := "?0"
 	if up.Complete {

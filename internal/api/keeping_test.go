@@ -15,11 +15,13 @@ import (
 	"time"
 
 	"innerladder/internal/client"
+	"innerladder/internal/core/keep"
 	"innerladder/internal/core/record"
 	"innerladder/internal/gateway"
 	"innerladder/internal/seal"
 	"innerladder/internal/service"
 	"innerladder/internal/store"
+	"innerladder/internal/wire"
 )
 
 // guarded stands before a model server and asks for a header; it keeps what it was sent.
@@ -69,7 +71,7 @@ func TestHeadersOfAnEnvironmentAndKeysOfCallers(t *testing.T) {
 	_, err = r.runa.Place(ctx, ref, "plant-north", []string{address}, "")
 	must(t, err)
 	_, err = r.runa.AddEndpoint(ctx,
-		service.NewEndpoint{Name: "demand-hourly", Model: "heat-demand", Environment: "plant-north"})
+		wire.NewEndpoint{Name: "demand-hourly", Model: "heat-demand", Environment: "plant-north"})
 	must(t, err)
 	_, err = r.runa.Split(ctx, "demand-hourly", lanes(10000, 0)[:1], "start", -1)
 	must(t, err)
@@ -174,12 +176,12 @@ func TestHeadersOfAnEnvironmentAndKeysOfCallers(t *testing.T) {
 func TestRetention(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
-	for _, bad := range []service.Retention{{Minutes: "1h"}, {Notices: "soon"}, {Repeats: "-5h"}} {
+	for _, bad := range []keep.Retention{{Minutes: "1h"}, {Notices: "soon"}, {Repeats: "-5h"}} {
 		if _, err := r.runa.SetRetention(ctx, bad, ""); client.Code(err) != "retention.age" {
 			t.Errorf("%+v: %v", bad, err)
 		}
 	}
-	kept, err := r.runa.SetRetention(ctx, service.Retention{Repeats: "2h"}, "less to keep")
+	kept, err := r.runa.SetRetention(ctx, keep.Retention{Repeats: "2h"}, "less to keep")
 	must(t, err)
 	if kept.Repeats != "2h" || kept.Minutes != "72h" || kept.Days != "9600h" {
 		t.Errorf("%+v", kept)
@@ -211,7 +213,7 @@ func TestTheRecordOverTheAPI(t *testing.T) {
 	p, err := r.runa.Checkpoint(ctx)
 	must(t, err)
 	_, err = r.tove.AddDataSet(ctx,
-		service.NewDataSet{Name: "winters", Project: "heat", Address: "https://x.example", Description: "two winters"})
+		wire.NewDataSet{Name: "winters", Project: "heat", Address: "https://x.example", Description: "two winters"})
 	must(t, err)
 	v, err := r.runa.VerifyAudit(ctx, []record.Checkpoint{p})
 	must(t, err)

@@ -11,6 +11,7 @@ import (
 	"innerladder/internal/core/registry"
 	"innerladder/internal/service"
 	"innerladder/internal/store"
+	"innerladder/internal/wire"
 )
 
 type (
@@ -77,8 +78,8 @@ func ladderOperations() []operation {
 				projectIn
 				pageIn
 			},
-			) (service.Listed[ladder.Revision], error) {
-				return listed(in.pageIn, func(p store.Page) (service.Listed[ladder.Revision], error) {
+			) (wire.Listed[ladder.Revision], error) {
+				return listed(in.pageIn, func(p store.Page) (wire.Listed[ladder.Revision], error) {
 					return s.LadderRevisions(c, in.Project, p)
 				})
 			}),
@@ -87,7 +88,7 @@ func ladderOperations() []operation {
 				projectIn
 				Ladder *ladder.Ladder `json:"ladder,omitempty" description:"the present one when not given"`
 			},
-			) (service.Preview, error) {
+			) (ladder.Preview, error) {
 				return s.TryLadder(c, in.Project, in.Ladder)
 			}),
 
@@ -100,8 +101,8 @@ func ladderOperations() []operation {
 				AskedBy string `query:"asked_by"`
 				ForMe   bool   `query:"for_me" description:"only those that wait for whoever asks"`
 			},
-			) (service.Listed[ladder.Promotion], error) {
-				return listed(in.pageIn, func(p store.Page) (service.Listed[ladder.Promotion], error) {
+			) (wire.Listed[ladder.Promotion], error) {
+				return listed(in.pageIn, func(p store.Page) (wire.Listed[ladder.Promotion], error) {
 					return s.Promotions(c, service.PromotionSearch{PromotionFilter: store.PromotionFilter{
 						State: in.State,
 						Model: in.Model, Project: in.Project, AskedBy: in.AskedBy,
@@ -109,7 +110,7 @@ func ladderOperations() []operation {
 				})
 			}),
 		op("POST", "/promotions", "promote", "Ask that a version step up to a rung", access.Ask, 201,
-			func(c ctx, s *s, in *service.NewPromotion) (*ladder.Promotion, error) {
+			func(c ctx, s *s, in *wire.NewPromotion) (*ladder.Promotion, error) {
 				return s.Promote(c, *in)
 			}),
 		op("GET", "/promotions/{promotion}", "showPromotion", "Show a promotion and what its gate says", access.Read,
@@ -118,13 +119,13 @@ func ladderOperations() []operation {
 			}),
 		op("GET", "/promotions/{promotion}/review", "showReview",
 			"Everything that someone reads who reviews a promotion", access.Read, 200,
-			func(c ctx, s *s, in *promotionIn) (service.Review, error) {
+			func(c ctx, s *s, in *promotionIn) (wire.Review, error) {
 				return s.Review(c, in.Promotion)
 			}),
 		op("POST", "/promotions/{promotion}/sign-offs", "sign", "Answer a promotion; never by the one who asked",
 			access.Sign, 201, func(c ctx, s *s, in *struct {
 				promotionIn
-				service.NewAnswer
+				wire.NewAnswer
 			},
 			) (*ladder.Promotion, error) {
 				return s.Sign(c, in.Promotion, in.NewAnswer)
@@ -133,15 +134,15 @@ func ladderOperations() []operation {
 			"What one would sign by an answer, to sign it with one's own key; nothing is said yet", access.Sign, 200,
 			func(c ctx, s *s, in *struct {
 				promotionIn
-				service.NewAnswer
+				wire.NewAnswer
 			},
-			) (service.StatementFor, error) {
+			) (wire.StatementFor, error) {
 				return s.Statement(c, in.Promotion, in.NewAnswer)
 			}),
 		op("POST", "/promotions/{promotion}/ticks", "tick", "Say that one looked at an item of the checklist",
 			access.Sign, 201, func(c ctx, s *s, in *struct {
 				promotionIn
-				service.NewTick
+				wire.NewTick
 			},
 			) (*ladder.Promotion, error) {
 				return s.Tick(c, in.Promotion, in.NewTick)
@@ -165,16 +166,16 @@ func ladderOperations() []operation {
 				refIn
 				For string `query:"for" json:"-" description:"the rung; the next one when not given"`
 			},
-			) (service.GateReport, error) {
+			) (wire.GateReport, error) {
 				return s.Gate(c, in.Ref, in.For)
 			}),
 		op("GET", "/versions/{ref}/vouchers", "showVouchers",
 			"Who vouched for a version, for what, with which key, and whether it still fits the bytes that are stored",
-			access.Read, 200, func(c ctx, s *s, in *refIn) (service.Vouchers, error) {
+			access.Read, 200, func(c ctx, s *s, in *refIn) (wire.Vouchers, error) {
 				return s.Vouchers(c, in.Ref)
 			}),
 		op("GET", "/versions/{ref}/evidence", "listEvidence", "List the reports of a version, newest first",
-			access.Read, 200, func(c ctx, s *s, in *refIn) (service.Listed[registry.Evidence], error) {
+			access.Read, 200, func(c ctx, s *s, in *refIn) (wire.Listed[registry.Evidence], error) {
 				return s.EvidenceOf(c, in.Ref)
 			}),
 		op("GET", "/evidence/{evidence}", "showEvidence", "Show a report", access.Read, 200,
@@ -183,7 +184,7 @@ func ladderOperations() []operation {
 			}),
 		op("GET", "/signing-keys", "listSigningKeys",
 			"List the keys with which one signs oneself, and the service signs", access.Own, 200,
-			func(c ctx, s *s, _ *none) (service.Listed[people.SigningKey], error) {
+			func(c ctx, s *s, _ *none) (wire.Listed[people.SigningKey], error) {
 				return s.SigningKeys(c)
 			}),
 		op("POST", "/signing-keys", "addSigningKey", "Make a key known with which one signs", access.Own, 201,

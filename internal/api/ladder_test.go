@@ -19,7 +19,7 @@ import (
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/guard"
 	"innerladder/internal/core/ladder"
-	"innerladder/internal/service"
+	"innerladder/internal/wire"
 )
 
 func demand[R ladder.Rule](r R) ladder.Requirement { return ladder.Requirement{Rule: r} }
@@ -89,7 +89,7 @@ func TestALadderOfOnesOwn(t *testing.T) {
 	wantCode(t, "the same again", err, "ladder.same")
 	_, err = r.runa.Promote(ctx, ref, "live", "")
 	wantCode(t, "skipping a rung", err, "promotion.skips")
-	_, err = r.runa.Register(ctx, service.Registration{Model: "heat-demand", Labels: []string{"proven"}},
+	_, err = r.runa.Register(ctx, wire.Registration{Model: "heat-demand", Labels: []string{"proven"}},
 		client.Artifacts(r.file("m", "b")))
 	wantCode(t, "a label like a rung", err, "label.rung")
 	_, err = r.runa.PutLabel(ctx, "heat-demand", 1, "rehearsal", "", "")
@@ -156,11 +156,11 @@ func TestTheClimb(t *testing.T) {
 		must(t, err)
 		_, err = r.tove.Sign(ctx, p.ID, ladder.Yes, "")
 		must(t, err)
-		_, err = r.tove.Tick(ctx, p.ID, service.NewTick{Item: "cold", Note: "fine"})
+		_, err = r.tove.Tick(ctx, p.ID, wire.NewTick{Item: "cold", Note: "fine"})
 		wantCode(t, "no link", err, "tick.link")
-		_, err = r.runa.Tick(ctx, p.ID, service.NewTick{Item: "cold", Link: "https://x.example"})
+		_, err = r.runa.Tick(ctx, p.ID, wire.NewTick{Item: "cold", Link: "https://x.example"})
 		wantCode(t, "one's own list", err, "tick.own")
-		_, err = r.tove.Tick(ctx, p.ID, service.NewTick{Item: "cold", Link: "https://wiki.example/cold"})
+		_, err = r.tove.Tick(ctx, p.ID, wire.NewTick{Item: "cold", Link: "https://wiki.example/cold"})
 		must(t, err)
 		p, err = kari.Sign(ctx, p.ID, ladder.Yes, "")
 		must(t, err)
@@ -203,7 +203,7 @@ func TestLaterAndHandingOver(t *testing.T) {
 		t.Error("it waits for those who may sign, and not for who asked")
 	}
 	until := time.Now().Add(2 * time.Hour)
-	_, err = r.tove.Answer(ctx, p.ID, service.NewAnswer{Answer: ladder.Later, Until: &until})
+	_, err = r.tove.Answer(ctx, p.ID, wire.NewAnswer{Answer: ladder.Later, Until: &until})
 	must(t, err)
 	if waits(r.tove) || !waits(kari) {
 		t.Error("later waits for nobody who said it")
@@ -212,11 +212,11 @@ func TestLaterAndHandingOver(t *testing.T) {
 		"odd": "sign_off.cannot", "nobody": "person.unknown", "runa": "sign_off.to",
 		"": "sign_off.to",
 	} {
-		_, err = kari.Answer(ctx, p.ID, service.NewAnswer{Answer: ladder.HandOver, To: to})
+		_, err = kari.Answer(ctx, p.ID, wire.NewAnswer{Answer: ladder.HandOver, To: to})
 		wantCode(t, "handing it to "+to, err, code)
 	}
 	_, err = kari.Answer(ctx, p.ID,
-		service.NewAnswer{Answer: ladder.HandOver, To: "tove", Note: "you know the harbour"})
+		wire.NewAnswer{Answer: ladder.HandOver, To: "tove", Note: "you know the harbour"})
 	must(t, err)
 	inbox, err := r.tove.Inbox(ctx, true, client.Part{})
 	must(t, err)
@@ -268,7 +268,7 @@ func TestOtherLaddersUnderAnOpenPromotion(t *testing.T) {
 			t.Errorf("waits for %+v", found.Items)
 		}
 	}
-	_, err = r.tove.Answer(ctx, p.ID, service.NewAnswer{Answer: ladder.HandOver, To: "kari"})
+	_, err = r.tove.Answer(ctx, p.ID, wire.NewAnswer{Answer: ladder.HandOver, To: "kari"})
 	wantCode(t, "handing it to an owner", err, "sign_off.cannot")
 
 	l.Rungs[1], l.Rungs[3] = l.Rungs[3], l.Rungs[1] // draft, live, rehearsal, proven
@@ -285,7 +285,7 @@ func TestAnEmergency(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
 	emergency := func(who *client.Client, ref, note string) (ladder.Promotion, error) {
-		return who.Ask(ctx, service.NewPromotion{Version: ref, To: "live", Note: note, Emergency: true})
+		return who.Ask(ctx, wire.NewPromotion{Version: ref, To: "live", Note: note, Emergency: true})
 	}
 	ref := r.register("heat-demand", "a", nil) // no metric: its gate is not met
 	_, err := emergency(r.tove, ref, "the plant stands still")
@@ -364,7 +364,7 @@ func TestTwoActAtOnce(t *testing.T) {
 		func(id string) error { _, err := kari.Sign(ctx, id, ladder.No, "worse"); return err },
 		func(id string) error { _, err := r.runa.Withdraw(ctx, id, "wrong one"); return err },
 		func(id string) error {
-			_, err := kari.Answer(ctx, id, service.NewAnswer{Answer: ladder.HandOver, To: "tove"})
+			_, err := kari.Answer(ctx, id, wire.NewAnswer{Answer: ladder.HandOver, To: "tove"})
 			return err
 		},
 	} {
@@ -425,7 +425,7 @@ func TestAVersionIsVouchedFor(t *testing.T) {
 		must(t, err)
 		return b
 	}
-	yes := service.NewAnswer{Answer: ladder.Yes, Note: "read it"}
+	yes := wire.NewAnswer{Answer: ladder.Yes, Note: "read it"}
 	st, err := r.tove.Statement(ctx, p.ID, yes)
 	must(t, err)
 	body, err := base64.StdEncoding.DecodeString(st.Payload)
@@ -496,19 +496,19 @@ func TestAVersionIsVouchedFor(t *testing.T) {
 		t.Errorf("with another answer: %+v, %v", found, err)
 	}
 	robot, err := r.runa.AddPerson(ctx,
-		service.NewPerson{
+		wire.NewPerson{
 			Name: "nightly", Robot: true,
 			Memberships: []access.Membership{{Project: "default", Role: "approver"}},
 		})
 	must(t, err)
-	made, err := r.runa.MakeToken(ctx, service.NewToken{Title: "x", Robot: robot.Name})
+	made, err := r.runa.MakeToken(ctx, wire.NewToken{Title: "x", Robot: robot.Name})
 	must(t, err)
 	other := r.register("heat-demand", "b", map[string]float64{"rmse": 1})
 	p, err = r.runa.Promote(context.WithoutCancel(ctx), other, "live", "")
 	must(t, err)
 	_, err = client.New(r.server, made.Secret).Sign(ctx, p.ID, ladder.Yes, "")
 	wantCode(t, "a robot signs", err, "sign_off.robot")
-	_, err = client.New(r.server, made.Secret).Tick(ctx, p.ID, service.NewTick{Item: "x", Note: "x"})
+	_, err = client.New(r.server, made.Secret).Tick(ctx, p.ID, wire.NewTick{Item: "x", Note: "x"})
 	wantCode(t, "a robot ticks", err, "sign_off.robot")
 }
 

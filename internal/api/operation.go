@@ -17,6 +17,7 @@ import (
 	"innerladder/internal/core/fault"
 	"innerladder/internal/service"
 	"innerladder/internal/store"
+	"innerladder/internal/wire"
 
 	"github.com/gofiber/fiber/v3"
 )
@@ -207,12 +208,12 @@ func badCursor(cursor string) error {
 }
 
 // partOf lists a part of a list that is read whole, in the order of its keys.
-func partOf[T any](p pageIn, all service.Listed[T], err error, key func(T) string) (service.Listed[T], error) {
+func partOf[T any](p pageIn, all wire.Listed[T], err error, key func(T) string) (wire.Listed[T], error) {
 	if err != nil {
 		return all, err
 	}
-	return listed(p, func(page store.Page) (service.Listed[T], error) {
-		out := service.Listed[T]{Items: []T{}}
+	return listed(p, func(page store.Page) (wire.Listed[T], error) {
+		out := wire.Listed[T]{Items: []T{}}
 		for _, item := range all.Items {
 			if key(item) <= page.After {
 				continue
@@ -228,10 +229,10 @@ func partOf[T any](p pageIn, all service.Listed[T], err error, key func(T) strin
 }
 
 // listed lists a part and makes the cursor opaque.
-func listed[T any](p pageIn, read func(store.Page) (service.Listed[T], error)) (service.Listed[T], error) {
+func listed[T any](p pageIn, read func(store.Page) (wire.Listed[T], error)) (wire.Listed[T], error) {
 	page, err := p.page()
 	if err != nil {
-		return service.Listed[T]{}, err
+		return wire.Listed[T]{}, err
 	}
 	out, err := read(page)
 	var syntax *strconv.NumError

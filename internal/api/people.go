@@ -4,8 +4,8 @@ import (
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/notice"
 	"innerladder/internal/core/people"
-	"innerladder/internal/service"
 	"innerladder/internal/store"
+	"innerladder/internal/wire"
 )
 
 type (
@@ -30,26 +30,26 @@ type (
 func peopleOperations() []operation {
 	return []operation{
 		op("GET", "/people", "listPeople", "List the people and robots that you may know of", access.Read, 200,
-			func(c ctx, s *s, in *pageIn) (service.Listed[people.Person], error) {
+			func(c ctx, s *s, in *pageIn) (wire.Listed[people.Person], error) {
 				all, err := s.People(c)
 				return partOf(*in, all, err, func(p people.Person) string { return p.Name })
 			}),
 		op("POST", "/people", "addPerson", "Add a person, with a link that lets them in once, or a robot",
-			access.Manage, 201, func(c ctx, s *s, in *service.NewPerson) (service.AddedPerson, error) {
+			access.Manage, 201, func(c ctx, s *s, in *wire.NewPerson) (wire.AddedPerson, error) {
 				return s.AddPerson(c, *in)
 			}),
 		op("PATCH", "/people/{person}", "editPerson",
 			"Change an account: its e-mail address, or whether it may sign in", access.Administer, 200,
 			func(c ctx, s *s, in *struct {
 				personIn
-				service.PersonEdit
+				wire.PersonEdit
 			},
 			) (people.Person, error) {
 				return s.EditPerson(c, in.Person, in.PersonEdit)
 			}),
 		op("POST", "/people/{person}/invitation", "invite",
 			"Make a new link that lets a person in once, to choose a password", access.Administer, 201,
-			func(c ctx, s *s, in *personIn) (service.AddedPerson, error) {
+			func(c ctx, s *s, in *personIn) (wire.AddedPerson, error) {
 				return s.Invite(c, in.Person)
 			}),
 		op("PUT", "/people/{person}/memberships/{project}/{role}", "giveRole", "Give someone a role in a project",
@@ -65,7 +65,7 @@ func peopleOperations() []operation {
 				return s.TakeRole(c, in.Person, access.Membership{Project: in.Project, Role: in.Role}, in.Reason)
 			}),
 		op("GET", "/roles", "listRoles", "List the roles with their permissions", access.Read, 200,
-			func(c ctx, s *s, in *pageIn) (service.Listed[access.Role], error) {
+			func(c ctx, s *s, in *pageIn) (wire.Listed[access.Role], error) {
 				all, err := s.Roles(c)
 				if err != nil {
 					return all, err
@@ -94,11 +94,11 @@ func peopleOperations() []operation {
 			func(c ctx, s *s, in *struct {
 				Robot string `query:"robot" json:"-"`
 			},
-			) (service.Listed[people.Token], error) {
+			) (wire.Listed[people.Token], error) {
 				return s.Tokens(c, in.Robot)
 			}),
 		op("POST", "/tokens", "makeToken", "Make a token for yourself or for a robot; it is shown once", access.Own,
-			201, func(c ctx, s *s, in *service.NewToken) (service.MadeToken, error) {
+			201, func(c ctx, s *s, in *wire.NewToken) (wire.MadeToken, error) {
 				return s.MakeToken(c, *in)
 			}),
 		op("DELETE", "/tokens/{token}", "endToken", "Take a token away", access.Own, 200, func(c ctx, s *s, in *struct {
@@ -108,7 +108,7 @@ func peopleOperations() []operation {
 			return s.EndToken(c, in.Token)
 		}),
 		op("GET", "/me/sessions", "listSessions", "Where you are signed in to the console", access.Own, 200,
-			func(c ctx, s *s, _ *none) (service.Listed[people.Session], error) {
+			func(c ctx, s *s, _ *none) (wire.Listed[people.Session], error) {
 				return s.Sessions(c)
 			}),
 		op("DELETE", "/me/sessions", "endOtherSessions", "Sign out everywhere else", access.Own, 200,
@@ -127,8 +127,8 @@ func peopleOperations() []operation {
 			pageIn
 			Unread bool `query:"unread" json:"-" description:"only those that were not read"`
 		},
-		) (service.Listed[notice.Notice], error) {
-			return listed(in.pageIn, func(p store.Page) (service.Listed[notice.Notice],
+		) (wire.Listed[notice.Notice], error) {
+			return listed(in.pageIn, func(p store.Page) (wire.Listed[notice.Notice],
 				error,
 			) {
 				return s.Inbox(c, in.Unread, p)
@@ -143,14 +143,14 @@ func peopleOperations() []operation {
 				return s.MarkRead(c, in.Notice, in.Alone)
 			}),
 		op("GET", "/me/preferences", "showPreferences", "What reaches you, and how", access.Own, 200,
-			func(c ctx, s *s, _ *none) (service.Preferences, error) {
+			func(c ctx, s *s, _ *none) (wire.Preferences, error) {
 				return s.Preferences(c)
 			}),
 		op("PUT", "/me/preferences", "setPreferences", "Choose what reaches you, and how", access.Own, 200,
 			func(c ctx, s *s, in *struct {
 				Choices notice.Choices `json:"choices" required:"true" description:"channels (inbox, mail) by topic"`
 			},
-			) (service.Preferences, error) {
+			) (wire.Preferences, error) {
 				return s.SetPreferences(c, in.Choices)
 			}),
 	}

@@ -5,26 +5,10 @@ import (
 	"net/http"
 
 	"innerladder/internal/core/fault"
+	"innerladder/internal/wire"
 
 	"github.com/gofiber/fiber/v3"
 )
-
-// Problem is what every error looks like (RFC 9457).
-type Problem struct {
-	Type   string `json:"type" description:"urn:innerladder:problem:CODE"`
-	Title  string `json:"title"`
-	Status int    `json:"status"`
-	// Code is stable and made for programs.
-	Code   string `json:"code"`
-	Detail string `json:"detail" description:"what was wrong"`
-	Field  string `json:"field,omitempty" description:"where"`
-	Remedy string `json:"remedy,omitempty" description:"what to do"`
-	// RequestID finds the call in the log and in the record.
-	RequestID string `json:"request_id,omitempty"`
-}
-
-// ProblemType is the media type of a problem.
-const ProblemType = "application/problem+json"
 
 var statusOf = map[fault.Kind]int{
 	fault.Invalid: http.StatusUnprocessableEntity, fault.Unknown: http.StatusNotFound,
@@ -37,7 +21,7 @@ var statusOf = map[fault.Kind]int{
 
 // failed answers with the problem that an error is.
 func (a *API) failed(c fiber.Ctx, err error) error {
-	p := Problem{RequestID: requestID(c)}
+	p := wire.Problem{RequestID: requestID(c)}
 	var f *fault.Fault
 	var e *fiber.Error
 	switch {
@@ -59,5 +43,5 @@ func (a *API) failed(c fiber.Ctx, err error) error {
 	if p.Status == http.StatusUnauthorized {
 		c.Set(fiber.HeaderWWWAuthenticate, "Bearer")
 	}
-	return c.Status(p.Status).JSON(p, ProblemType)
+	return c.Status(p.Status).JSON(p, wire.ProblemType)
 }

@@ -9,12 +9,13 @@ import (
 
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/keep"
 	"innerladder/internal/core/notice"
 	"innerladder/internal/core/record"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/traffic"
-	"innerladder/internal/service"
 	"innerladder/internal/store"
+	"innerladder/internal/wire"
 
 	"github.com/gofiber/fiber/v3"
 )
@@ -69,8 +70,8 @@ func recordOperations() []operation {
 				Project string `query:"project" json:"-"`
 				Subject string `query:"subject" json:"-" description:"only about this, such as heat-demand, heat-demand@2 or demand-hourly"`
 			},
-			) (service.Listed[service.Happening], error) {
-				return listed(in.pageIn, func(p store.Page) (service.Listed[service.Happening], error) {
+			) (wire.Listed[wire.Happening], error) {
+				return listed(in.pageIn, func(p store.Page) (wire.Listed[wire.Happening], error) {
 					return s.Activity(c, in.Project, in.Subject, p)
 				})
 			}),
@@ -80,7 +81,7 @@ func recordOperations() []operation {
 				Subject string `json:"subject,omitempty" description:"instead of on: a model, endpoint, version, data set, run, promotion or alert"`
 				Text    string `json:"text" required:"true"`
 			},
-			) (service.Said, error) {
+			) (wire.Said, error) {
 				return s.Comment(c, in.On, in.Subject, in.Text)
 			}),
 		op("GET", "/audit", "searchAudit", "Search the record, newest first", access.Audit, 200,
@@ -88,12 +89,12 @@ func recordOperations() []operation {
 				pageIn
 				searchIn
 			},
-			) (service.Listed[record.Entry], error) {
+			) (wire.Listed[record.Entry], error) {
 				q, err := in.search(time.Now())
 				if err != nil {
-					return service.Listed[record.Entry]{}, err
+					return wire.Listed[record.Entry]{}, err
 				}
-				return listed(in.pageIn, func(p store.Page) (service.Listed[record.Entry],
+				return listed(in.pageIn, func(p store.Page) (wire.Listed[record.Entry],
 					error,
 				) {
 					return s.Audit(c, q, p)
@@ -118,7 +119,7 @@ func recordOperations() []operation {
 				return s.Checkpoint(c)
 			}),
 		op("GET", "/audit/searches", "listSearches", "The searches that you keep and those that others share",
-			access.Audit, 200, func(c ctx, s *s, _ *none) (service.Listed[registry.SavedSearch], error) {
+			access.Audit, 200, func(c ctx, s *s, _ *none) (wire.Listed[registry.SavedSearch], error) {
 				return s.Searches(c)
 			}),
 		op("POST", "/audit/searches", "saveSearch", "Keep a search under a name", access.Audit, 201,
@@ -191,11 +192,11 @@ func keepingOperations() []operation {
 	}
 	return []operation{
 		op("GET", "/webhooks", "listWebhooks", "List the webhooks of projects that you keep", access.Manage, 200,
-			func(c ctx, s *s, _ *none) (service.Listed[notice.Webhook], error) {
+			func(c ctx, s *s, _ *none) (wire.Listed[notice.Webhook], error) {
 				return s.Webhooks(c)
 			}),
 		op("POST", "/webhooks", "addWebhook", "Have an address told of what happens; the secret is shown once",
-			access.Manage, 201, func(c ctx, s *s, in *service.NewWebhook) (service.MadeWebhook, error) {
+			access.Manage, 201, func(c ctx, s *s, in *wire.NewWebhook) (wire.MadeWebhook, error) {
 				return s.AddWebhook(c, *in)
 			}),
 		op("DELETE", "/webhooks/{webhook}", "removeWebhook", "Remove a webhook", access.Manage, 200,
@@ -212,8 +213,8 @@ func keepingOperations() []operation {
 				webhookIn
 				pageIn
 			},
-			) (service.Listed[notice.Delivery], error) {
-				return listed(in.pageIn, func(p store.Page) (service.Listed[notice.Delivery],
+			) (wire.Listed[notice.Delivery], error) {
+				return listed(in.pageIn, func(p store.Page) (wire.Listed[notice.Delivery],
 					error,
 				) {
 					return s.Deliveries(c, in.Webhook, p)
@@ -231,7 +232,7 @@ func keepingOperations() []operation {
 			access.Administer, 200, func(c ctx, s *s, in *struct {
 				Environment string `uri:"environment" path:"environment" json:"-"`
 			},
-			) (service.Listed[service.Header], error) {
+			) (wire.Listed[wire.Header], error) {
 				return s.Headers(c, in.Environment)
 			}),
 		op("PUT", "/environments/{environment}/headers/{header}", "setHeader",
@@ -240,15 +241,15 @@ func keepingOperations() []operation {
 				headerIn
 				Value string `json:"value" required:"true"`
 			},
-			) (service.Header, error) {
+			) (wire.Header, error) {
 				return s.SetHeader(c, in.Environment, in.Header, &in.Value)
 			}),
 		op("DELETE", "/environments/{environment}/headers/{header}", "removeHeader", "Take a header away",
-			access.Administer, 200, func(c ctx, s *s, in *headerIn) (service.Header, error) {
+			access.Administer, 200, func(c ctx, s *s, in *headerIn) (wire.Header, error) {
 				return s.SetHeader(c, in.Environment, in.Header, nil)
 			}),
 		op("GET", "/endpoints/{endpoint}/callers", "listCallers", "List the programs that have a key to an endpoint",
-			access.Route, 200, func(c ctx, s *s, in *endpointIn) (service.Listed[traffic.Caller], error) {
+			access.Route, 200, func(c ctx, s *s, in *endpointIn) (wire.Listed[traffic.Caller], error) {
 				return s.Callers(c, in.Endpoint)
 			}),
 		op("POST", "/endpoints/{endpoint}/callers", "addCaller",
@@ -257,7 +258,7 @@ func keepingOperations() []operation {
 				endpointIn
 				Name string `json:"name" required:"true"`
 			},
-			) (service.MadeCaller, error) {
+			) (wire.MadeCaller, error) {
 				return s.AddCaller(c, in.Endpoint, in.Name)
 			}),
 		op("DELETE", "/endpoints/{endpoint}/callers/{caller}", "removeCaller", "Take a program's key away",
@@ -301,7 +302,7 @@ func keepingOperations() []operation {
 				return s.TestMail(c)
 			}),
 		op("GET", "/settings/retention", "showRetention", "How long what grows is kept", access.Administer, 200,
-			func(c ctx, s *s, _ *none) (service.Retention, error) {
+			func(c ctx, s *s, _ *none) (keep.Retention, error) {
 				return s.Retention(c)
 			}),
 		op("PUT", "/settings/retention", "setRetention", "Say how long what grows is kept", access.Administer, 200,
@@ -315,8 +316,8 @@ func keepingOperations() []operation {
 				Repeats    string `json:"repeats,omitempty"`
 				Reason     string `json:"reason,omitempty"`
 			},
-			) (service.Retention, error) {
-				return s.SetRetention(c, service.Retention{
+			) (keep.Retention, error) {
+				return s.SetRetention(c, keep.Retention{
 					Minutes: in.Minutes, Hours: in.Hours, Days: in.Days,
 					Readings: in.Readings, Deliveries: in.Deliveries, Notices: in.Notices, Repeats: in.Repeats,
 				}, in.Reason)
@@ -325,7 +326,7 @@ func keepingOperations() []operation {
 			func(c ctx, s *s, in *struct {
 				Reason string `json:"reason,omitempty"`
 			},
-			) (service.Rotated, error) {
+			) (wire.Rotated, error) {
 				return s.RotateKey(c, in.Reason)
 			}),
 		{

@@ -10,6 +10,7 @@ import (
 	"innerladder/internal/core/registry"
 	"innerladder/internal/service"
 	"innerladder/internal/store"
+	"innerladder/internal/wire"
 )
 
 type (
@@ -108,7 +109,7 @@ func (in findIn) search(now time.Time) (store.Search, error) {
 func registryOperations() []operation {
 	return []operation{
 		op("GET", "/projects", "listProjects", "List the projects that models are in", access.Read, 200,
-			func(c ctx, s *s, in *pageIn) (service.Listed[registry.Project], error) {
+			func(c ctx, s *s, in *pageIn) (wire.Listed[registry.Project], error) {
 				all, err := s.Projects(c)
 				return partOf(*in, all, err, func(p registry.Project) string { return p.Name })
 			}),
@@ -129,8 +130,8 @@ func registryOperations() []operation {
 			Text    string `query:"text" json:"-" description:"in name or description"`
 			Vetted  bool   `query:"vetted" json:"-" description:"only vetted ones"`
 		},
-		) (service.Listed[registry.Model], error) {
-			return listed(in.pageIn, func(p store.Page) (service.Listed[registry.Model], error) {
+		) (wire.Listed[registry.Model], error) {
+			return listed(in.pageIn, func(p store.Page) (wire.Listed[registry.Model], error) {
 				return s.Models(c, store.ModelFilter{
 					Project: in.Project, Task: in.Task, Owner: in.Owner, Tag: in.Tag,
 					Text: in.Text, Vetted: in.Vetted,
@@ -145,7 +146,7 @@ func registryOperations() []operation {
 			"Change what may change of a model: description, owner, tags, properties", access.Register, 200,
 			func(c ctx, s *s, in *struct {
 				modelIn
-				service.Edit
+				registry.Edit
 			},
 			) (registry.Model, error) {
 				return s.EditModel(c, in.Model, in.Edit)
@@ -165,7 +166,7 @@ func registryOperations() []operation {
 				modelIn
 				pageIn
 			},
-			) (service.Listed[registry.Label], error) {
+			) (wire.Listed[registry.Label], error) {
 				all, err := s.Labels(c, in.Model)
 				return partOf(in.pageIn, all, err, func(l registry.Label) string { return l.Name })
 			}),
@@ -196,8 +197,8 @@ func registryOperations() []operation {
 				modelIn
 				pageIn
 			},
-			) (service.Listed[registry.Version], error) {
-				return listed(in.pageIn, func(p store.Page) (service.Listed[registry.Version],
+			) (wire.Listed[registry.Version], error) {
+				return listed(in.pageIn, func(p store.Page) (wire.Listed[registry.Version],
 					error,
 				) {
 					return s.Versions(c, in.Model, p)
@@ -210,7 +211,7 @@ func registryOperations() []operation {
 		op("PATCH", "/versions/{ref}", "editVersion", "Change what may change of a version: note, tags, properties",
 			access.Register, 200, func(c ctx, s *s, in *struct {
 				refIn
-				service.Edit
+				registry.Edit
 			},
 			) (*registry.Version, error) {
 				return s.EditVersion(c, in.Ref, in.Edit)
@@ -237,7 +238,7 @@ func registryOperations() []operation {
 				refIn
 				reasonIn
 			},
-			) (service.Deleted, error) {
+			) (wire.Deleted, error) {
 				return s.Delete(c, in.Ref, in.Reason)
 			}),
 		op("POST", "/versions/{ref}/evaluations", "evaluatedOn", "Note that a version was evaluated on a data set",
@@ -279,19 +280,19 @@ func registryOperations() []operation {
 			}),
 
 		op("GET", "/catalogue", "find", "Search the versions of all models", access.Read, 200,
-			func(c ctx, s *s, in *findIn) (service.Listed[registry.Found], error) {
+			func(c ctx, s *s, in *findIn) (wire.Listed[registry.Found], error) {
 				search, err := in.search(time.Now())
 				if err != nil {
-					return service.Listed[registry.Found]{}, err
+					return wire.Listed[registry.Found]{}, err
 				}
-				return listed(in.pageIn, func(p store.Page) (service.Listed[registry.Found],
+				return listed(in.pageIn, func(p store.Page) (wire.Listed[registry.Found],
 					error,
 				) {
 					return s.Find(c, search, p)
 				})
 			}),
 		op("GET", "/catalogue/vocabulary", "vocabulary", "What a search of the catalogue can name", access.Read, 200,
-			func(c ctx, s *s, _ *none) (service.Vocabulary, error) {
+			func(c ctx, s *s, _ *none) (wire.Vocabulary, error) {
 				return s.Vocabulary(c)
 			}),
 		op("GET", "/lineup", "lineUp", "Any number of versions in one table", access.Read, 200,
@@ -310,7 +311,7 @@ func registryOperations() []operation {
 			Artifacts bool   `query:"artifacts" json:"-" description:"with the files of the versions"`
 		},
 		) (registry.Trace, error) {
-			return s.Trace(c, service.TraceFrom{
+			return s.Trace(c, wire.TraceFrom{
 				From: in.From, Direction: in.Direction, Depth: in.Depth, Most: in.Limit,
 				Artifacts: in.Artifacts,
 			})
@@ -321,8 +322,8 @@ func registryOperations() []operation {
 				pageIn
 				Name string `query:"name" json:"-"`
 			},
-			) (service.Listed[registry.DataSet], error) {
-				return listed(in.pageIn, func(p store.Page) (service.Listed[registry.DataSet],
+			) (wire.Listed[registry.DataSet], error) {
+				return listed(in.pageIn, func(p store.Page) (wire.Listed[registry.DataSet],
 					error,
 				) {
 					return s.DataSets(c, in.Name, p)
@@ -330,7 +331,7 @@ func registryOperations() []operation {
 			}),
 		op("POST", "/data-sets", "addDataSet",
 			"Add a revision of a data set; the same content gives the revision that is there", access.Register, 201,
-			func(c ctx, s *s, in *service.NewDataSet) (service.AddedDataSet, error) {
+			func(c ctx, s *s, in *wire.NewDataSet) (wire.AddedDataSet, error) {
 				return s.AddDataSet(c, *in)
 			}),
 		op("GET", "/data-sets/{data}", "showDataSet", "Show a revision of a data set", access.Read, 200,
@@ -345,15 +346,15 @@ func registryOperations() []operation {
 			pageIn
 			Model string `query:"model" json:"-"`
 		},
-		) (service.Listed[registry.Run], error) {
-			return listed(in.pageIn, func(p store.Page) (service.Listed[registry.Run],
+		) (wire.Listed[registry.Run], error) {
+			return listed(in.pageIn, func(p store.Page) (wire.Listed[registry.Run],
 				error,
 			) {
 				return s.Runs(c, in.Model, p)
 			})
 		}),
 		op("POST", "/runs", "startRun", "Open a run", access.Register, 201,
-			func(c ctx, s *s, in *service.NewRun) (*registry.Run, error) {
+			func(c ctx, s *s, in *wire.NewRun) (*registry.Run, error) {
 				return s.StartRun(c, *in)
 			}),
 		op("GET", "/runs/{run}", "showRun", "Show a run", access.Read, 200,
@@ -370,7 +371,7 @@ func registryOperations() []operation {
 				Params map[string]string `json:"params,omitempty"`
 				Points []registry.Point  `json:"points,omitempty"`
 			},
-			) (service.Logged, error) {
+			) (wire.Logged, error) {
 				return s.LogRun(c, in.Run, in.Params, in.Points)
 			}),
 		op("POST", "/runs/{run}/end", "endRun", "Close a run", access.Register, 200, func(c ctx, s *s, in *struct {
@@ -389,14 +390,14 @@ func registryOperations() []operation {
 				Part    string   `query:"part" json:"-" required:"true" enum:"artifact,sample,reference,card,requirements,attachment"`
 				Targets []string `query:"target" json:"-" description:"columns that are outputs"`
 			},
-			) (service.LookedAt, error) {
+			) (wire.LookedAt, error) {
 				return s.LookAtUpload(c, in.Upload, in.Part, in.Targets)
 			}),
 		op("POST", "/collect", "collect", "Remove the files that no version needs", access.Administer, 200,
 			func(c ctx, s *s, in *struct {
 				DryRun bool `json:"dry_run" description:"only say which"`
 			},
-			) (service.Collected, error) {
+			) (wire.Collected, error) {
 				return s.Collect(c, in.DryRun)
 			}),
 	}

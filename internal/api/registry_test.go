@@ -18,18 +18,19 @@ import (
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/service"
+	"innerladder/internal/wire"
 )
 
 const card = "---\nlicence: CC-BY-4.0\n---\n# Heat demand\n\n## Intended use\nDispatch.\n"
 
 // everything registers a version with all that can be said of one.
-func (r *rig) everything(change func(*service.Registration)) (service.Registered, error) {
+func (r *rig) everything(change func(*wire.Registration)) (wire.Registered, error) {
 	r.t.Helper()
 	rows := "outdoor_c,mix,demand_mw\n"
 	for i := range 300 {
 		rows += fmt.Sprintf("%g,%s,%g\n", float64(i%40)-20, []string{"works", "harbour"}[i%2], 3-float64(i%40)/20)
 	}
-	reg := service.Registration{
+	reg := wire.Registration{
 		Model: "heat-demand", Note: "two winters", Description: "demand of a substation",
 		Metrics: map[string]float64{"rmse": 0.4}, Params: map[string]string{"depth": "6"},
 		Importance: map[string]float64{"outdoor_c": 0.8, "mix": 0.2}, Targets: []string{"demand_mw"},
@@ -41,12 +42,12 @@ func (r *rig) everything(change func(*service.Registration)) (service.Registered
 		change(&reg)
 	}
 	return r.runa.Register(r.t.Context(), reg, []client.LocalFile{
-		{Part: service.PartArtifact, Path: r.file("model.json", `{"weights":[1,2]}`)},
-		{Part: service.PartArtifact, Path: r.file("helper.pkl", "\x80\x04\x8c\x02os\x8c\x06system\x93.")},
-		{Part: service.PartSample, Path: r.file("rows.csv", rows)},
-		{Part: service.PartCard, Path: r.file("card.md", card)},
-		{Part: service.PartRequirements, Path: r.file("requirements.txt", "numpy==2.1.0\n-r more.txt\n")},
-		{Part: service.PartAttachment, Path: r.file("residuals.png", "\x89PNG\r\n\x1a\n0000")},
+		{Part: wire.PartArtifact, Path: r.file("model.json", `{"weights":[1,2]}`)},
+		{Part: wire.PartArtifact, Path: r.file("helper.pkl", "\x80\x04\x8c\x02os\x8c\x06system\x93.")},
+		{Part: wire.PartSample, Path: r.file("rows.csv", rows)},
+		{Part: wire.PartCard, Path: r.file("card.md", card)},
+		{Part: wire.PartRequirements, Path: r.file("requirements.txt", "numpy==2.1.0\n-r more.txt\n")},
+		{Part: wire.PartAttachment, Path: r.file("residuals.png", "\x89PNG\r\n\x1a\n0000")},
 	})
 }
 
@@ -54,17 +55,17 @@ func TestRegisteringEverything(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
 	data, err := r.runa.AddDataSet(ctx,
-		service.NewDataSet{
+		wire.NewDataSet{
 			Name: "winters-2024", Address: "s3://heat/winters", Digest: strings.Repeat("a", 64),
 			Rows: 300,
 		})
 	must(t, err)
 	if again, err := r.tove.AddDataSet(ctx,
-		service.NewDataSet{Name: "winters-2024", Digest: strings.Repeat("A", 64)}); err != nil ||
+		wire.NewDataSet{Name: "winters-2024", Digest: strings.Repeat("A", 64)}); err != nil ||
 		again.Ref != data.Ref || again.Created {
 		t.Errorf("the same data set again: %+v, %v", again, err)
 	}
-	v, err := r.everything(func(reg *service.Registration) {
+	v, err := r.everything(func(reg *wire.Registration) {
 		reg.Data = []registry.DataUse{{Data: "winters-2024", Role: registry.TrainedOn}}
 	})
 	must(t, err)
@@ -79,13 +80,13 @@ func TestRegisteringEverything(t *testing.T) {
 	if !json.Valid(v.SampleRequest) || !bytes.Contains(v.SampleRequest, []byte(`"outdoor_c"`)) {
 		t.Errorf("sample request: %s", v.SampleRequest)
 	}
-	again, err := r.everything(func(reg *service.Registration) {
+	again, err := r.everything(func(reg *wire.Registration) {
 		reg.Data = []registry.DataUse{{Data: "winters-2024#1", Role: registry.TrainedOn}}
 	})
 	if err != nil || again.Created || again.Ref != v.Ref {
 		t.Errorf("the same again: %+v, %v", again, err)
 	}
-	other, err := r.everything(func(reg *service.Registration) { reg.Metrics["rmse"] = 0.3 })
+	other, err := r.everything(func(reg *wire.Registration) { reg.Metrics["rmse"] = 0.3 })
 	if err != nil || other.Ref != "heat-demand@2" || other.Labels[0] != "beta" {
 		t.Errorf("another: %+v, %v", other, err)
 	}
@@ -110,45 +111,45 @@ func TestRegisteringEverything(t *testing.T) {
 
 func TestRegistrationsThatAreRefused(t *testing.T) {
 	r := newRig(t)
-	set := func(f func(*service.Registration)) func() error {
+	set := func(f func(*wire.Registration)) func() error {
 		return func() error { _, err := r.everything(f); return err }
 	}
 	for name, c := range map[string]struct {
 		do   func() error
 		code string
 	}{
-		"data set that is not there": {set(func(x *service.Registration) {
+		"data set that is not there": {set(func(x *wire.Registration) {
 			x.Data = []registry.DataUse{{Data: "summers", Role: registry.TrainedOn}}
 		}), "data.unknown"},
 		"role": {
-			set(func(x *service.Registration) { x.Data = []registry.DataUse{{Data: "summers", Role: "liked"}} }),
+			set(func(x *wire.Registration) { x.Data = []registry.DataUse{{Data: "summers", Role: "liked"}} }),
 			"data.role",
 		},
-		"parent that is not there": {set(func(x *service.Registration) {
+		"parent that is not there": {set(func(x *wire.Registration) {
 			x.Parents = []registry.Parent{{Version: "base@1", Relation: "fine-tuned"}}
 		}), "model.unknown"},
-		"relation": {set(func(x *service.Registration) {
+		"relation": {set(func(x *wire.Registration) {
 			x.Parents = []registry.Parent{{Version: "base@1", Relation: "Fine tuned"}}
 		}), "name.form"},
-		"run that is not there":     {set(func(x *service.Registration) { x.Run = "run-7" }), "run.unknown"},
-		"project that is not there": {set(func(x *service.Registration) { x.Project = "moon" }), "project.unknown"},
-		"owner that is not there":   {set(func(x *service.Registration) { x.Owner = "nobody" }), "person.unknown"},
-		"label that is a rung":      {set(func(x *service.Registration) { x.Labels = []string{"live"} }), "label.rung"},
-		"tag of two words":          {set(func(x *service.Registration) { x.Tags = []string{"a b"} }), "tag.form"},
+		"run that is not there":     {set(func(x *wire.Registration) { x.Run = "run-7" }), "run.unknown"},
+		"project that is not there": {set(func(x *wire.Registration) { x.Project = "moon" }), "project.unknown"},
+		"owner that is not there":   {set(func(x *wire.Registration) { x.Owner = "nobody" }), "person.unknown"},
+		"label that is a rung":      {set(func(x *wire.Registration) { x.Labels = []string{"live"} }), "label.rung"},
+		"tag of two words":          {set(func(x *wire.Registration) { x.Tags = []string{"a b"} }), "tag.form"},
 		"signature": {
-			set(func(x *service.Registration) { x.Signature = &registry.Signature{} }),
+			set(func(x *wire.Registration) { x.Signature = &registry.Signature{} }),
 			"signature.wrong",
 		},
-		"signature of other columns": {set(func(x *service.Registration) {
+		"signature of other columns": {set(func(x *wire.Registration) {
 			x.Signature = &registry.Signature{Inputs: []registry.Column{{Name: "moon", Type: registry.Number}}}
 		}), "signature.sample"},
-		"upload of nobody": {set(func(x *service.Registration) {
-			x.Uploads = []service.UploadUse{{ID: strings.Repeat("0", 32), Part: "artifact"}}
+		"upload of nobody": {set(func(x *wire.Registration) {
+			x.Uploads = []wire.UploadUse{{ID: strings.Repeat("0", 32), Part: "artifact"}}
 		}), "upload.unknown"},
-		"address inside": {set(func(x *service.Registration) {
-			x.Sources = []service.Source{{Address: "http://10.0.0.1/m"}}
+		"address inside": {set(func(x *wire.Registration) {
+			x.Sources = []wire.Source{{Address: "http://10.0.0.1/m"}}
 		}), "from.private"},
-		"card in two ways is one": {set(func(x *service.Registration) { x.Card = "# other" }), ""},
+		"card in two ways is one": {set(func(x *wire.Registration) { x.Card = "# other" }), ""},
 	} {
 		if c.code == "" {
 			continue
@@ -158,7 +159,7 @@ func TestRegistrationsThatAreRefused(t *testing.T) {
 	if all, err := r.runa.Models(t.Context(), client.Part{}); err != nil || len(all.Items) != 0 {
 		t.Errorf("models were left: %+v, %v", all, err)
 	}
-	_, err := r.runa.Register(t.Context(), service.Registration{Model: "m"},
+	_, err := r.runa.Register(t.Context(), wire.Registration{Model: "m"},
 		client.Artifacts(r.file("m.onnx", "no model")))
 	wantCode(t, "a broken model file", err, "artifact.broken")
 	if c, err := r.runa.Collect(t.Context(), true); err != nil || c.Files != 0 {
@@ -174,9 +175,9 @@ func TestRegisteringFromAddresses(t *testing.T) {
 			_ = w.Write([]byte(`{"weights":[3]}`))
 	}))
 	defer server.Close()
-	reg := service.Registration{
+	reg := wire.Registration{
 		Model: "heat-demand",
-		Sources: []service.Source{
+		Sources: []wire.Source{
 			{Address: server.URL + "/model.json"},
 			{Address: server.URL + "/other.json", ReferenceOnly: true},
 		},
@@ -196,7 +197,7 @@ func TestRegisteringFromAddresses(t *testing.T) {
 	if p, err := r.runa.Promote(ctx, v.Ref, "proven", ""); err != nil || p.Findings[0].State == "passed" {
 		t.Errorf("a version whose bytes are elsewhere passes: %+v, %v", p.Findings, err)
 	}
-	reg.Sources = []service.Source{{Address: server.URL + "/m.json", Digest: strings.Repeat("0", 64)}}
+	reg.Sources = []wire.Source{{Address: server.URL + "/m.json", Digest: strings.Repeat("0", 64)}}
 	_, err = r.runa.Register(ctx, reg, nil)
 	wantCode(t, "another digest", err, "from.digest")
 }
@@ -204,9 +205,9 @@ func TestRegisteringFromAddresses(t *testing.T) {
 func TestUploadsInPieces(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
-	send := func(method, path, body string, header ...string) (int, http.Header, service.Uploading) {
+	send := func(method, path, body string, header ...string) (int, http.Header, wire.Uploading) {
 		status, h, answer := r.call(method, "/api/v1"+path, body, header...)
-		var up service.Uploading
+		var up wire.Uploading
 		_ = json.Unmarshal(answer, &up)
 		return status, h, up
 	}
@@ -223,7 +224,7 @@ func TestUploadsInPieces(t *testing.T) {
 		t.Errorf("no offset: %d", status)
 	}
 	_, err := r.runa.Register(ctx,
-		service.Registration{Model: "heat-demand", Uploads: []service.UploadUse{{ID: up.ID, Part: "artifact"}}}, nil)
+		wire.Registration{Model: "heat-demand", Uploads: []wire.UploadUse{{ID: up.ID, Part: "artifact"}}}, nil)
 	wantCode(t, "half an upload", err, "upload.not_complete")
 	head, err := http.NewRequestWithContext(ctx, "HEAD", r.server+"/api/v1/uploads/"+up.ID, nil)
 	must(t, err)
@@ -241,14 +242,14 @@ func TestUploadsInPieces(t *testing.T) {
 	if status, _, _ := r.call("GET", "/api/v1/uploads/"+up.ID+"/look?part=artifact", ""); status != 200 {
 		t.Errorf("looking: %d", status)
 	}
-	_, err = r.tove.Register(ctx, service.Registration{
+	_, err = r.tove.Register(ctx, wire.Registration{
 		Model:   "heat-demand",
-		Uploads: []service.UploadUse{{ID: up.ID, Part: "artifact"}},
+		Uploads: []wire.UploadUse{{ID: up.ID, Part: "artifact"}},
 	}, nil)
 	wantCode(t, "the upload of another", err, "upload.unknown")
-	_, err = r.runa.Register(ctx, service.Registration{
+	_, err = r.runa.Register(ctx, wire.Registration{
 		Model:   "Heat",
-		Uploads: []service.UploadUse{{ID: up.ID, Part: "artifact"}},
+		Uploads: []wire.UploadUse{{ID: up.ID, Part: "artifact"}},
 	}, nil)
 	wantCode(t, "a wrong name", err, "name.form")
 	status, _, answer := r.call("POST", "/api/v1/versions",
@@ -264,7 +265,7 @@ func TestUploadsInPieces(t *testing.T) {
 	must(t, err)
 	must(t, large.Truncate(70<<20))
 	_ = large.Close()
-	if v, err := r.runa.Register(ctx, service.Registration{Model: "large"},
+	if v, err := r.runa.Register(ctx, wire.Registration{Model: "large"},
 		client.Artifacts(large.Name())); err != nil || v.Artifacts[0].Size != 70<<20 {
 		t.Errorf("a large file: %+v, %v", v.Artifacts, err)
 	}
@@ -273,14 +274,14 @@ func TestUploadsInPieces(t *testing.T) {
 func TestRunsAndLineage(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
-	_, err := r.runa.AddDataSet(ctx, service.NewDataSet{Name: "winters", Digest: strings.Repeat("a", 64), Rows: 10})
+	_, err := r.runa.AddDataSet(ctx, wire.NewDataSet{Name: "winters", Digest: strings.Repeat("a", 64), Rows: 10})
 	must(t, err)
 	base, err := r.runa.Register(ctx,
-		service.Registration{Model: "weather-base", Metrics: map[string]float64{"rmse": 1}},
+		wire.Registration{Model: "weather-base", Metrics: map[string]float64{"rmse": 1}},
 		client.Artifacts(r.file("w.bin", "w")))
 	must(t, err)
 	run, err := r.runa.StartRun(ctx,
-		service.NewRun{
+		wire.NewRun{
 			Model: "heat-demand", Title: "wind", Machine: "bench-2", Params: map[string]string{"depth": "6"},
 			Code: &registry.Code{Commit: "feedbeef12345"},
 			Data: []registry.DataUse{{Data: "winters", Role: registry.TrainedOn}},
@@ -303,7 +304,7 @@ func TestRunsAndLineage(t *testing.T) {
 	_, err = r.runa.LogRun(ctx, run.Ref, map[string]string{"late": "yes"}, nil)
 	wantCode(t, "logging to a run that ended", err, "run.ended")
 	v, err := r.runa.Register(ctx,
-		service.Registration{
+		wire.Registration{
 			Model: "heat-demand", Run: run.Ref, Metrics: map[string]float64{"mae": 0.2},
 			Parents: []registry.Parent{{Version: base.Ref, Relation: "fine-tuned"}},
 		},
@@ -313,7 +314,7 @@ func TestRunsAndLineage(t *testing.T) {
 		v.Code.Commit != "feedbeef12345" || v.Data[0].Data != "winters#1" || v.Parents[0].Version != base.Ref {
 		t.Errorf("%+v", v)
 	}
-	_, err = r.runa.Register(ctx, service.Registration{Model: "other", Run: run.Ref},
+	_, err = r.runa.Register(ctx, wire.Registration{Model: "other", Run: run.Ref},
 		client.Artifacts(r.file("o.bin", "o")))
 	wantCode(t, "a run of another model", err, "run.other_model")
 	if curves, err := r.runa.Curves(ctx, run.Ref); err != nil || len(curves) != 2 || len(curves[0].Points) != 3 {
@@ -331,7 +332,7 @@ func TestRunsAndLineage(t *testing.T) {
 		"feedbeef": "run-1 from-code feedbeef12345",
 		base.Ref:   "heat-demand@1 fine-tuned weather-base@1",
 	} {
-		tr, err := r.runa.Trace(ctx, service.TraceFrom{From: from})
+		tr, err := r.runa.Trace(ctx, wire.TraceFrom{From: from})
 		must(t, err)
 		var links []string
 		for _, l := range tr.Links {
@@ -344,17 +345,17 @@ func TestRunsAndLineage(t *testing.T) {
 		}
 	}
 	if tr, err := r.runa.Trace(ctx,
-		service.TraceFrom{From: v.Ref, Depth: 1, Direction: service.Up, Artifacts: true}); err != nil ||
+		wire.TraceFrom{From: v.Ref, Depth: 1, Direction: service.Up, Artifacts: true}); err != nil ||
 		len(tr.Nodes) != 7 || tr.Cut {
 		t.Errorf("%+v, %v", tr, err)
 	}
 	for _, nothing := range []string{"moon@1", "summers", "run-99", "abc", "0190aaaa-0000-7000-8000-000000000000"} {
-		if _, err := r.runa.Trace(ctx, service.TraceFrom{From: nothing}); client.Code(err) == "" ||
+		if _, err := r.runa.Trace(ctx, wire.TraceFrom{From: nothing}); client.Code(err) == "" ||
 			!strings.Contains(err.Error(), ";") {
 			t.Errorf("%s: %v", nothing, err)
 		}
 	}
-	_, err = r.runa.AddDataSet(ctx, service.NewDataSet{Name: "winters", Digest: strings.Repeat("b", 64)})
+	_, err = r.runa.AddDataSet(ctx, wire.NewDataSet{Name: "winters", Digest: strings.Repeat("b", 64)})
 	must(t, err)
 	_, err = r.runa.EvaluatedOn(ctx, v.Ref, "winters")
 	wantCode(t, "two revisions and no number", err, "data.several")
@@ -399,7 +400,7 @@ func TestLabelsNotesAndVetting(t *testing.T) {
 
 	note := "fitted again"
 	v, err := r.tove.EditVersion(ctx, "heat-demand@1",
-		service.Edit{
+		registry.Edit{
 			Note: &note, AddTags: []string{"winter"}, SetProperties: map[string]string{"season": "2026"},
 			Reason: "tidying",
 		})
@@ -407,7 +408,7 @@ func TestLabelsNotesAndVetting(t *testing.T) {
 		t.Errorf("%+v, %v", v, err)
 	}
 	v, err = r.tove.EditVersion(ctx, "heat-demand@1",
-		service.Edit{RemoveTags: []string{"winter"}, RemoveProperties: []string{"season"}})
+		registry.Edit{RemoveTags: []string{"winter"}, RemoveProperties: []string{"season"}})
 	if err != nil || len(v.Tags)+len(v.Properties) != 0 || v.Note != note {
 		t.Errorf("%+v, %v", v, err)
 	}
@@ -416,7 +417,7 @@ func TestLabelsNotesAndVetting(t *testing.T) {
 		!bytes.Contains(history.Items[1].After, []byte("fitted again")) || history.Items[1].Reason != "tidying" {
 		t.Errorf("%+v, %v", history.Items, err)
 	}
-	_, err = r.runa.EditVersion(ctx, "heat-demand@1", service.Edit{})
+	_, err = r.runa.EditVersion(ctx, "heat-demand@1", registry.Edit{})
 	wantCode(t, "nothing to change", err, "edit.nothing")
 	_, err = r.runa.Vet(ctx, "heat-demand", " ", true)
 	wantCode(t, "no reason", err, "vet.no_reason")
@@ -425,7 +426,7 @@ func TestLabelsNotesAndVetting(t *testing.T) {
 	}
 	owner := "tove"
 	if m, err := r.runa.EditModel(ctx, "heat-demand",
-		service.Edit{Owner: &owner, AddTags: []string{"core"}}); err != nil || m.Owner != "tove" {
+		registry.Edit{Owner: &owner, AddTags: []string{"core"}}); err != nil || m.Owner != "tove" {
 		t.Errorf("%+v, %v", m, err)
 	}
 	found, err := r.runa.Find(ctx,
@@ -468,7 +469,7 @@ func TestWhatIsInUseStays(t *testing.T) {
 	_, err = r.runa.Unplace(ctx, live, "plant-north")
 	wantCode(t, "unplacing what a label holds", err, "placement.labelled")
 	child, err := r.runa.Register(ctx,
-		service.Registration{
+		wire.Registration{
 			Model: "child", Metrics: map[string]float64{"rmse": 1},
 			Parents: []registry.Parent{{Version: live, Relation: "distilled"}},
 		}, client.Artifacts(r.file("c.bin", "c")))
@@ -545,14 +546,14 @@ func TestARequestIsTracedToWhatAnsweredIt(t *testing.T) {
 	_, err = r.runa.Split(ctx, "demand-hourly",
 		[]traffic.Lane{{Kind: traffic.Main, Version: live, Share: traffic.Whole}}, "again", -1)
 	must(t, err)
-	tr, err := r.tove.Trace(ctx, service.TraceFrom{From: id})
+	tr, err := r.tove.Trace(ctx, wire.TraceFrom{From: id})
 	must(t, err)
 	a := tr.Answer
 	if a == nil || a.Version != live || a.Endpoint != "demand-hourly" || a.Split != 1 || a.Lane != "main" ||
 		a.Approval != "P-1" || len(a.SignedBy) != 1 || time.Since(a.At) > time.Minute || tr.Roots[0] != live {
 		t.Errorf("%+v", a)
 	}
-	_, err = r.tove.Trace(ctx, service.TraceFrom{From: id[:len(id)-1] + "0"})
+	_, err = r.tove.Trace(ctx, wire.TraceFrom{From: id[:len(id)-1] + "0"})
 	if other := id[:len(id)-1] + "0"; other != id {
 		wantCode(t, "a mistyped id", err, "request.unknown")
 	}
@@ -610,14 +611,14 @@ func TestModelsAreListedByWhatTheyAre(t *testing.T) {
 	wantCode(t, "a project twice", err, "project.exists")
 	for name, project := range map[string]string{"heat-demand": "", "valve-fault": "maintenance"} {
 		_, err := r.tove.Register(ctx,
-			service.Registration{Model: name, Project: project, Description: "about " + name},
+			wire.Registration{Model: name, Project: project, Description: "about " + name},
 			with("", r.file("m.bin", name)))
 		must(t, err)
 	}
-	_, err = r.runa.Register(ctx, service.Registration{Model: "valve-fault", Project: "default"},
+	_, err = r.runa.Register(ctx, wire.Registration{Model: "valve-fault", Project: "default"},
 		with("", r.file("m.bin", "x")))
 	wantCode(t, "another project than before", err, "model.project_differs")
-	_, err = r.runa.EditModel(ctx, "valve-fault", service.Edit{AddTags: []string{"edge"}})
+	_, err = r.runa.EditModel(ctx, "valve-fault", registry.Edit{AddTags: []string{"edge"}})
 	must(t, err)
 	_, err = r.runa.Vet(ctx, "valve-fault", "checked", true)
 	must(t, err)
@@ -660,7 +661,7 @@ func TestHostileFilesLeaveNothing(t *testing.T) {
 		"m.safetensors": "\xff\xff\xff\xff\x00\x00\x00\x00{}", "m.json": "{", "m.pmml": "<PMML>",
 		"m.tar.gz": "\x1f\x8b",
 	} {
-		_, err := r.runa.Register(t.Context(), service.Registration{Model: "heat-demand"},
+		_, err := r.runa.Register(t.Context(), wire.Registration{Model: "heat-demand"},
 			with("", r.file(name, content)))
 		if client.Code(err) != "artifact.broken" || !strings.Contains(err.Error(), name) {
 			t.Errorf("%s: %v", name, err)
@@ -678,14 +679,14 @@ func TestTheSameContentAtOnceIsOneVersion(t *testing.T) {
 	r := newRig(t)
 	path, rows := r.file("m.bin", "weights"), r.file("rows.csv", "x,y\n1,2\n3,4\n")
 	type result struct {
-		v   service.Registered
+		v   wire.Registered
 		err error
 	}
 	results := make(chan result)
 	for range 8 {
 		go func() {
 			v, err := r.runa.Register(t.Context(),
-				service.Registration{
+				wire.Registration{
 					Model: "heat-demand", Metrics: map[string]float64{"rmse": 1},
 					Targets: []string{"y"},
 				}, with(rows, path))
@@ -721,7 +722,7 @@ func TestManyHandsAtOnce(t *testing.T) {
 			_, err := r.runa.PutLabel(ctx, "heat-demand", i%4+1, "beta", "", fmt.Sprint("turn ", i))
 			if err == nil {
 				_, err = r.tove.EditVersion(ctx, "heat-demand@1",
-					service.Edit{AddTags: []string{fmt.Sprint("tag-", i)}})
+					registry.Edit{AddTags: []string{fmt.Sprint("tag-", i)}})
 			}
 			done <- err
 		}()

@@ -35,6 +35,7 @@ import (
 	"innerladder/internal/service"
 	"innerladder/internal/signals"
 	"innerladder/internal/store"
+	"innerladder/internal/wire"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
 )
@@ -125,7 +126,7 @@ func (r *rig) person(name string, roles ...access.Membership) (token string) {
 	r.t.Helper()
 	ctx := service.BySelf(r.t.Context())
 	_, err := r.service.AddPerson(ctx,
-		service.NewPerson{Name: name, Email: name + "@tarnholm.example", Memberships: roles})
+		wire.NewPerson{Name: name, Email: name + "@tarnholm.example", Memberships: roles})
 	must(r.t, err)
 	session, _, err := r.service.SignInVouched(r.t.Context(),
 		service.Vouched{Issuer: "test", Subject: name, Email: name + "@tarnholm.example", Verified: true},
@@ -133,7 +134,7 @@ func (r *rig) person(name string, roles ...access.Membership) (token string) {
 	must(r.t, err)
 	actor, err := r.service.BySession(r.t.Context(), session)
 	must(r.t, err)
-	made, err := r.service.MakeToken(service.As(r.t.Context(), actor), service.NewToken{Title: "test"})
+	made, err := r.service.MakeToken(service.As(r.t.Context(), actor), wire.NewToken{Title: "test"})
 	must(r.t, err)
 	return made.Secret
 }
@@ -157,7 +158,7 @@ func wantCode(t *testing.T, what string, err error, code string) {
 func with(sample string, artifacts ...string) []client.LocalFile {
 	files := client.Artifacts(artifacts...)
 	if sample != "" {
-		files = append(files, client.LocalFile{Part: service.PartSample, Path: sample})
+		files = append(files, client.LocalFile{Part: wire.PartSample, Path: sample})
 	}
 	return files
 }
@@ -173,7 +174,7 @@ func (r *rig) file(name, content string) string {
 func (r *rig) register(model, content string, metrics map[string]float64) string {
 	r.t.Helper()
 	v, err := r.runa.Register(r.t.Context(),
-		service.Registration{Model: model, Metrics: metrics, Targets: []string{"y"}},
+		wire.Registration{Model: model, Metrics: metrics, Targets: []string{"y"}},
 		with(r.file("rows.csv", "x,y\n1.5,2\n2.5,3\n"), r.file("model.bin", content)))
 	must(r.t, err)
 	return v.Ref
@@ -253,7 +254,7 @@ func (r *rig) twoVersions() (one, two *modelServer) {
 		must(r.t, err)
 	}
 	_, err = r.runa.AddEndpoint(ctx,
-		service.NewEndpoint{Name: "demand-hourly", Model: "heat-demand", Environment: "plant-north"})
+		wire.NewEndpoint{Name: "demand-hourly", Model: "heat-demand", Environment: "plant-north"})
 	must(r.t, err)
 	_, err = r.runa.Split(ctx, "demand-hourly", lanes(10000, 0)[:1], "start", -1)
 	must(r.t, err)
@@ -332,7 +333,7 @@ func checkAnswer(t *testing.T, method, path string, res *http.Response, body []b
 	status, media := fmt.Sprint(res.StatusCode), "application~1json"
 	if res.StatusCode >= 400 {
 		status, media = "default", "application~1problem+json"
-		if kind != api.ProblemType {
+		if kind != wire.ProblemType {
 			t.Errorf("%s %s: a problem came as %s", method, path, kind)
 		}
 	}

@@ -15,6 +15,7 @@ import (
 	"innerladder/internal/core/watch"
 	"innerladder/internal/service"
 	"innerladder/internal/store"
+	"innerladder/internal/wire"
 )
 
 type (
@@ -82,7 +83,7 @@ func operations() []operation {
 	return append(slices.Concat(special(), signInOperations(), peopleOperations(), recordOperations(),
 		keepingOperations(), fileOperations(), registryOperations(), ladderOperations()),
 		op("GET", "/environments", "listEnvironments", "List the places where versions run", access.Read, 200,
-			func(c ctx, s *s, in *pageIn) (service.Listed[traffic.Environment], error) {
+			func(c ctx, s *s, in *pageIn) (wire.Listed[traffic.Environment], error) {
 				all, err := s.Environments(c)
 				return partOf(*in, all, err, func(e traffic.Environment) string { return e.Name })
 			}),
@@ -99,7 +100,7 @@ func operations() []operation {
 				pageIn
 				Version string `query:"version" description:"only of this version"`
 			},
-			) (service.Listed[traffic.Placement], error) {
+			) (wire.Listed[traffic.Placement], error) {
 				all, err := s.Placements(c, in.Version)
 				return partOf(in.pageIn, all, err, func(p traffic.Placement) string {
 					return fmt.Sprintf("%012d", p.ID)
@@ -125,12 +126,12 @@ func operations() []operation {
 			}),
 
 		op("GET", "/endpoints", "listEndpoints", "List endpoints with their splits in force", access.Read, 200,
-			func(c ctx, s *s, in *pageIn) (service.Listed[traffic.Endpoint], error) {
+			func(c ctx, s *s, in *pageIn) (wire.Listed[traffic.Endpoint], error) {
 				all, err := s.Endpoints(c)
 				return partOf(*in, all, err, func(e traffic.Endpoint) string { return e.Name })
 			}),
 		op("POST", "/endpoints", "addEndpoint", "Add an endpoint", access.Route, 201,
-			func(c ctx, s *s, in *service.NewEndpoint) (*traffic.Endpoint, error) {
+			func(c ctx, s *s, in *wire.NewEndpoint) (*traffic.Endpoint, error) {
 				return s.AddEndpoint(c, *in)
 			}),
 		op("GET", "/endpoints/{endpoint}", "showEndpoint",
@@ -143,7 +144,7 @@ func operations() []operation {
 				return withETag{*e}, nil
 			}),
 		op("GET", "/endpoints/{endpoint}/now", "endpointNow", "What the lanes of an endpoint do now", access.Read, 200,
-			func(c ctx, s *s, in *endpointIn) (service.EndpointNow, error) {
+			func(c ctx, s *s, in *endpointIn) (wire.EndpointNow, error) {
 				return s.EndpointNow(c, in.Endpoint)
 			}),
 		op("GET", "/endpoints/{endpoint}/series", "endpointSeries",
@@ -151,10 +152,10 @@ func operations() []operation {
 				endpointIn
 				windowIn
 			},
-			) (service.Series, error) {
+			) (wire.Series, error) {
 				w, err := in.duration()
 				if err != nil {
-					return service.Series{}, err
+					return wire.Series{}, err
 				}
 				return s.Series(c, in.Endpoint, w)
 			}),
@@ -177,8 +178,8 @@ func operations() []operation {
 				endpointIn
 				pageIn
 			},
-			) (service.Listed[traffic.Split], error) {
-				return listed(in.pageIn, func(p store.Page) (service.Listed[traffic.Split],
+			) (wire.Listed[traffic.Split], error) {
+				return listed(in.pageIn, func(p store.Page) (wire.Listed[traffic.Split],
 					error,
 				) {
 					return s.Splits(c, in.Endpoint, p)
@@ -213,7 +214,7 @@ func operations() []operation {
 				return s.Back(c, in.Endpoint, in.To, in.Reason, based)
 			}),
 		op("GET", "/now", "now", "What all endpoints do now", access.Read, 200,
-			func(c ctx, s *s, _ *none) ([]service.EndpointNow, error) {
+			func(c ctx, s *s, _ *none) ([]wire.EndpointNow, error) {
 				return s.Now(c)
 			}),
 
@@ -222,8 +223,8 @@ func operations() []operation {
 			State    string `query:"state" enum:"open,acknowledged,resolved"`
 			Endpoint string `query:"endpoint"`
 		},
-		) (service.Listed[watch.Alert], error) {
-			return listed(in.pageIn, func(p store.Page) (service.Listed[watch.Alert],
+		) (wire.Listed[watch.Alert], error) {
+			return listed(in.pageIn, func(p store.Page) (wire.Listed[watch.Alert],
 				error,
 			) {
 				return s.Alerts(c, in.State, in.Endpoint, p)

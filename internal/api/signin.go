@@ -9,6 +9,7 @@ import (
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/people"
 	"innerladder/internal/service"
+	"innerladder/internal/wire"
 
 	"github.com/gofiber/fiber/v3"
 )
@@ -27,7 +28,7 @@ func signInOperations() []operation {
 			in:     new(signInIn), out: new(signedIn), handle: (*API).signIn,
 		},
 		op("GET", "/session", "whoAmI", "Who is signed in, and what they may do", access.Own, 200,
-			func(c ctx, s *s, _ *none) (service.Me, error) { return s.WhoAmI(c) }),
+			func(c ctx, s *s, _ *none) (wire.Me, error) { return s.WhoAmI(c) }),
 		{
 			method: "DELETE", path: "/session", id: "signOut", summary: "Sign out of the console",
 			permission: access.Own,
@@ -45,7 +46,7 @@ func signInOperations() []operation {
 		},
 		{
 			method: "POST", path: "/welcome/look", id: "lookAtLink", summary: "Whom a link would let in", status: 200,
-			in: new(linkIn), out: new(service.Welcomed), handle: (*API).lookAtLink,
+			in: new(linkIn), out: new(wire.Welcomed), handle: (*API).lookAtLink,
 		},
 		{
 			method: "POST", path: "/welcome", id: "comeIn",

@@ -14,6 +14,7 @@ import (
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/record"
 	"innerladder/internal/service"
+	"innerladder/internal/wire"
 
 	"github.com/gofiber/fiber/v3"
 )
@@ -110,7 +111,7 @@ func (a *API) stream(ctx context.Context, actor service.Actor, w *bufio.Writer, 
 	for {
 		now, err := a.now(ctx)
 		now = slices.DeleteFunc(slices.Clone(now),
-			func(n service.EndpointNow) bool { return !actor.Rights.May(access.Read, n.Project) })
+			func(n wire.EndpointNow) bool { return !actor.Rights.May(access.Read, n.Project) })
 		if err != nil {
 			a.log.Error("the state of the endpoints was not read", "error", err)
 		} else if !send(0, "now", now) {
@@ -134,7 +135,7 @@ func (a *API) stream(ctx context.Context, actor service.Actor, w *bufio.Writer, 
 
 // now reads the state of all endpoints, at most about once a second however many
 // listen.
-func (a *API) now(ctx context.Context) ([]service.EndpointNow, error) {
+func (a *API) now(ctx context.Context) ([]wire.EndpointNow, error) {
 	a.nowMu.Lock()
 	defer a.nowMu.Unlock()
 	if time.Since(a.nowAt) < 900*time.Millisecond {

@@ -17,7 +17,7 @@ import (
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/seal"
-	"innerladder/internal/service"
+	"innerladder/internal/wire"
 )
 
 func evidenceCommands() []command {
@@ -137,7 +137,7 @@ func (s signer) Sign(message []byte) []byte { return ed25519.Sign(s.key, message
 func (s signer) Public() ed25519.PublicKey { return s.key.Public().(ed25519.PublicKey) }
 
 // signOneself signs the statement of an answer with the key in a file.
-func (c *call) signOneself(ctx context.Context, promotion, file string, n *service.NewAnswer) error {
+func (c *call) signOneself(ctx context.Context, promotion, file string, n *wire.NewAnswer) error {
 	b, err := os.ReadFile(file)
 	if err != nil {
 		return wrongUse("%v", err)
@@ -167,7 +167,7 @@ func (c *call) signOneself(ctx context.Context, promotion, file string, n *servi
 	return err
 }
 
-func saysWhatIMean(body []byte, promotion string, n service.NewAnswer) error {
+func saysWhatIMean(body []byte, promotion string, n wire.NewAnswer) error {
 	var st struct {
 		Predicate struct{ Promotion, Answer, Note, HandedTo string }
 	}
@@ -211,7 +211,7 @@ func verify(c *call) func(context.Context) error {
 	}
 }
 
-func printVouchers(w io.Writer, v service.Vouchers) {
+func printVouchers(w io.Writer, v wire.Vouchers) {
 	fmt.Fprintf(w, "%s stands on %s; digest %s\n", v.Version, v.Rung, v.Digest)
 	for _, f := range v.Files {
 		mark, why := "right  ", ""

@@ -11,10 +11,12 @@ import (
 	"strings"
 
 	"innerladder/internal/backup"
+	"innerladder/internal/core/keep"
 	"innerladder/internal/core/notice"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/seal"
 	"innerladder/internal/service"
+	"innerladder/internal/wire"
 )
 
 // savedSearch is a search of the record that somebody keeps.
@@ -154,7 +156,7 @@ func keepingCommands() []command {
 					"several times; everything when not given")
 				return func(ctx context.Context) error {
 					w, err := c.api.AddWebhook(ctx,
-						service.NewWebhook{Project: *project, Address: c.args[0], Kinds: kinds})
+						wire.NewWebhook{Project: *project, Address: c.args[0], Kinds: kinds})
 					return c.show(w, err, func() {
 						c.say("webhook %d tells %s; what is sent is signed with this secret, which is shown this once:",
 							w.ID, w.Address)
@@ -356,7 +358,7 @@ func mailCommand(c *call) func(context.Context) error {
 
 func retentionCommand(c *call) func(context.Context) error {
 	c.connect()
-	var r service.Retention
+	var r keep.Retention
 	c.flags.StringVar(&r.Minutes, "minutes", "", "`DURATION` for what lanes did by the minute")
 	c.flags.StringVar(&r.Hours, "hours", "", "`DURATION` for the same by the hour")
 	c.flags.StringVar(&r.Days, "days", "", "`DURATION` for the same by the day")
@@ -367,7 +369,7 @@ func retentionCommand(c *call) func(context.Context) error {
 	reason := c.flags.String("reason", "", "`TEXT`: why")
 	return func(ctx context.Context) error {
 		now, err := c.api.Retention(ctx)
-		if err == nil && r != (service.Retention{}) {
+		if err == nil && r != (keep.Retention{}) {
 			now, err = c.api.SetRetention(ctx, r, *reason)
 		}
 		return c.show(now, err, func() {

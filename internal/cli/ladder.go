@@ -11,7 +11,7 @@ import (
 
 	"innerladder/internal/client"
 	"innerladder/internal/core/ladder"
-	"innerladder/internal/service"
+	"innerladder/internal/wire"
 
 	"go.yaml.in/yaml/v3"
 )
@@ -134,7 +134,7 @@ func promote(c *call) func(context.Context) error {
 		if *to == "" {
 			return wrongUse("no rung is given; use -to")
 		}
-		p, err := c.api.Ask(ctx, service.NewPromotion{Version: c.args[0], To: *to, Note: *note, Emergency: *emergency})
+		p, err := c.api.Ask(ctx, wire.NewPromotion{Version: c.args[0], To: *to, Note: *note, Emergency: *emergency})
 		if !*wait {
 			return c.promotion(p, err)
 		}
@@ -282,7 +282,7 @@ func sign(c *call) func(context.Context) error {
 	note := c.flags.String("note", "", "`TEXT`: why")
 	key := c.flags.String("key", "", "`FILE` with your own signing key; the service signs when not given")
 	return func(ctx context.Context) error {
-		n := service.NewAnswer{Note: *note, To: *to}
+		n := wire.NewAnswer{Note: *note, To: *to}
 		given := 0
 		for answer, on := range map[ladder.Answer]bool{
 			ladder.Yes: *yes, ladder.No: *no, ladder.Later: *later != "",
@@ -324,7 +324,7 @@ func tick(c *call) func(context.Context) error {
 	rung := c.flags.String("rung", "", "`RUNG` whose checklist, where two have an item of the name")
 	return func(ctx context.Context) error {
 		return c.promotion(c.api.Tick(ctx, c.args[0],
-			service.NewTick{Item: c.args[1], Rung: *rung, Note: *note, Link: *link}))
+			wire.NewTick{Item: c.args[1], Rung: *rung, Note: *note, Link: *link}))
 	}
 }
 

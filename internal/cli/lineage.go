@@ -16,6 +16,7 @@ import (
 	"innerladder/internal/core/registry"
 	"innerladder/internal/intake"
 	"innerladder/internal/service"
+	"innerladder/internal/wire"
 )
 
 func lineageCommands() []command {
@@ -60,7 +61,7 @@ func lineageCommands() []command {
 
 func trace(c *call) func(context.Context) error {
 	c.connect()
-	var from service.TraceFrom
+	var from wire.TraceFrom
 	data := c.flags.String("data", "", "`DATA` set to begin at, NAME or NAME#NUMBER")
 	request := c.flags.String("request", "",
 		"`ID` of a request to begin at: what answered it, and from what was that made?")
@@ -111,7 +112,7 @@ func (c *call) printTrace(t registry.Trace) {
 
 func dataAdd(c *call) func(context.Context) error {
 	c.connect()
-	var d service.NewDataSet
+	var d wire.NewDataSet
 	c.flags.StringVar(&d.Address, "address", "", "`ADDRESS` where it lies; the file's path when not given")
 	c.flags.StringVar(&d.Project, "project", "",
 		"`NAME` of the project of a new data set; the one where you may register when not given")
@@ -136,7 +137,7 @@ func dataAdd(c *call) func(context.Context) error {
 }
 
 // readDataSet reads off a file what is known of a data set: its bytes stay here.
-func readDataSet(path string, d *service.NewDataSet) error {
+func readDataSet(path string, d *wire.NewDataSet) error {
 	f, err := os.Open(path)
 	if err != nil {
 		return fmt.Errorf("reading the data set: %w", err)
@@ -224,7 +225,7 @@ func runStart(c *call) func(context.Context) error {
 	machine := c.flags.String("machine", host, "`NAME` of where it runs")
 	noCode := c.flags.Bool("no-code", false, "do not record the git checkout")
 	return func(ctx context.Context) error {
-		r := service.NewRun{Model: c.args[0], Project: *project, Title: *title, Machine: *machine, Params: param}
+		r := wire.NewRun{Model: c.args[0], Project: *project, Title: *title, Machine: *machine, Params: param}
 		if !*noCode {
 			r.Code = checkout(ctx)
 		}
@@ -274,8 +275,8 @@ func runLog(c *call) func(context.Context) error {
 const linesAtOnce = 500
 
 // logLines logs the lines of a stream as they come.
-func (c *call) logLines(ctx context.Context, in io.Reader) (service.Logged, error) {
-	total := service.Logged{Run: c.args[0]}
+func (c *call) logLines(ctx context.Context, in io.Reader) (wire.Logged, error) {
+	total := wire.Logged{Run: c.args[0]}
 	var waiting []registry.Point
 	send := func() error {
 		if len(waiting) == 0 {

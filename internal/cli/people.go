@@ -15,7 +15,7 @@ import (
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/notice"
 	"innerladder/internal/core/people"
-	"innerladder/internal/service"
+	"innerladder/internal/wire"
 
 	"golang.org/x/term"
 )
@@ -75,7 +75,7 @@ func peopleCommands() []command {
 				in := c.flags.Bool("in", false, "let them in again")
 				reason := c.flags.String("reason", "", "`TEXT`: why")
 				return func(ctx context.Context) error {
-					e := service.PersonEdit{Reason: *reason}
+					e := wire.PersonEdit{Reason: *reason}
 					if *email != "" {
 						address := strings.TrimSpace(*email)
 						if address == "none" {
@@ -194,7 +194,7 @@ func peopleCommands() []command {
 					"`NAMES` of the projects that it is narrowed down to, separated by commas")
 				lasts := c.flags.String("lasts", "", "`DURATION` until it expires; 2160h (90 days) when not given")
 				return func(ctx context.Context) error {
-					n := service.NewToken{Title: c.args[0], Robot: *robot, Lasts: *lasts}
+					n := wire.NewToken{Title: c.args[0], Robot: *robot, Lasts: *lasts}
 					for _, p := range commas(*may) {
 						n.Permissions = append(n.Permissions, access.Permission(p))
 					}
@@ -444,7 +444,7 @@ func addPerson(c *call, robot bool) func(context.Context) error {
 	c.flags.Var(&roles, "role", "`ROLE` to begin with; may be given several times")
 	project := projectOption(c)
 	return func(ctx context.Context) error {
-		n := service.NewPerson{Name: c.args[0], Robot: robot}
+		n := wire.NewPerson{Name: c.args[0], Robot: robot}
 		if email != nil {
 			n.Email = *email
 		}
@@ -463,7 +463,7 @@ func addPerson(c *call, robot bool) func(context.Context) error {
 	}
 }
 
-func (c *call) printLink(p service.AddedPerson) {
+func (c *call) printLink(p wire.AddedPerson) {
 	c.say("give %s this link; it lets them in once, within 7 days, to choose a password:", p.Name)
 	fmt.Fprintln(c.Out, p.Link)
 	if len(p.Memberships) == 0 {

@@ -13,7 +13,7 @@ import (
 	"time"
 
 	"innerladder/internal/core/ladder"
-	"innerladder/internal/service"
+	"innerladder/internal/wire"
 )
 
 // table prints rows under a heading in aligned columns.
@@ -158,7 +158,7 @@ func printFindings(w io.Writer, findings []ladder.Finding) {
 }
 
 // printReview shows what someone reads who reviews a promotion.
-func printReview(w io.Writer, r service.Review) {
+func printReview(w io.Writer, r wire.Review) {
 	printPromotion(w, r.Promotion)
 	for _, l := range r.Checklist {
 		mark := "[ ]"
@@ -251,7 +251,7 @@ func describeRequirement(q ladder.Requirement) string {
 }
 
 // printPreview shows what a ladder would let pass.
-func printPreview(w io.Writer, p service.Preview) {
+func printPreview(w io.Writer, p ladder.Preview) {
 	t := newTable(w, "TO RUNG", "ASKED", "WOULD PASS", "WAIT FOR PEOPLE", "KEPT BACK", "BY")
 	for _, r := range slices.Backward(p.Rungs) {
 		var open []string

@@ -22,6 +22,7 @@ import (
 	"innerladder/internal/client"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/service"
+	"innerladder/internal/wire"
 )
 
 // registerFlags are the options of register that are not files.
@@ -87,17 +88,17 @@ func register(c *call) func(context.Context) error {
 		// What is wrong with the small files shows before large ones are sent.
 		var local []client.LocalFile
 		for _, one := range []struct{ part, path string }{
-			{service.PartSample, *sample},
-			{service.PartReference, *reference},
-			{service.PartCard, *card},
-			{service.PartRequirements, *requirements},
+			{wire.PartSample, *sample},
+			{wire.PartReference, *reference},
+			{wire.PartCard, *card},
+			{wire.PartRequirements, *requirements},
 		} {
 			if one.path != "" {
 				local = append(local, client.LocalFile{Part: one.part, Path: one.path})
 			}
 		}
 		for _, path := range attachments {
-			local = append(local, client.LocalFile{Part: service.PartAttachment, Path: path})
+			local = append(local, client.LocalFile{Part: wire.PartAttachment, Path: path})
 		}
 		for _, path := range files {
 			packed, cleanUp, err := artifact(path)
@@ -126,8 +127,8 @@ func register(c *call) func(context.Context) error {
 }
 
 // registration turns the options into what is sent.
-func (f registerFlags) registration(ctx context.Context, model string) (service.Registration, error) {
-	reg := service.Registration{
+func (f registerFlags) registration(ctx context.Context, model string) (wire.Registration, error) {
+	reg := wire.Registration{
 		Model: model, Project: *f.project, Task: *f.task, Description: *f.description,
 		Owner: *f.owner, Note: *f.note, Params: f.param, Run: *f.run,
 		Targets: f.targets, Units: f.unit, Tags: f.tags, Properties: f.property, Labels: f.labels,
@@ -151,7 +152,7 @@ func (f registerFlags) registration(ctx context.Context, model string) (service.
 		reg.Parents = append(reg.Parents, registry.Parent{Version: ref, Relation: *f.relation})
 	}
 	for _, address := range f.from {
-		reg.Sources = append(reg.Sources, service.Source{Address: address, ReferenceOnly: *f.referenceOnly})
+		reg.Sources = append(reg.Sources, wire.Source{Address: address, ReferenceOnly: *f.referenceOnly})
 	}
 	if *f.referenceOnly && len(f.from) == 0 {
 		return reg, wrongUse("-reference-only is about files at addresses; give one with -from")
@@ -207,7 +208,7 @@ func artifact(path string) (file client.LocalFile, cleanUp func(), err error) {
 	}
 	cleanUp = func() { _ = os.Remove(temporary.Name()) }
 	err = errors.Join(pack(temporary, path), temporary.Close())
-	return client.LocalFile{Part: service.PartArtifact, Path: temporary.Name(), Name: filepath.Base(absolute) + ".tar"},
+	return client.LocalFile{Part: wire.PartArtifact, Path: temporary.Name(), Name: filepath.Base(absolute) + ".tar"},
 		cleanUp, err
 }
 
@@ -315,16 +316,16 @@ func partOf(path string) string {
 	name := strings.ToLower(filepath.Base(path))
 	switch ext := filepath.Ext(name); {
 	case ext == ".csv", ext == ".parquet", ext == ".jsonl", ext == ".ndjson":
-		return service.PartSample
+		return wire.PartSample
 	case ext == ".md", ext == ".markdown":
-		return service.PartCard
+		return wire.PartCard
 	case ext == ".txt" && strings.Contains(name, "requirements"):
-		return service.PartRequirements
+		return wire.PartRequirements
 	}
-	return service.PartArtifact
+	return wire.PartArtifact
 }
 
-func printLook(w io.Writer, l service.LookedAt) {
+func printLook(w io.Writer, l wire.LookedAt) {
 	format := ""
 	if l.Contents != nil {
 		format = l.Contents.Format

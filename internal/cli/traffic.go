@@ -9,7 +9,7 @@ import (
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/guard"
 	"innerladder/internal/core/traffic"
-	"innerladder/internal/service"
+	"innerladder/internal/wire"
 )
 
 func trafficCommands() []command {
@@ -71,7 +71,7 @@ func addEndpoint(c *call) func(context.Context) error {
 			plan.Guards = append(plan.Guards, guard.Guard{Signal: guard.PredictionDrift, Margin: *driftMargin})
 		}
 		e, err := c.api.AddEndpoint(ctx,
-			service.NewEndpoint{
+			wire.NewEndpoint{
 				Name: c.args[0], Model: *model, Environment: *env, Rung: *rung, Description: *about,
 				Plan: &plan, Repeatable: *repeatable,
 			})

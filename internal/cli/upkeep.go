@@ -10,7 +10,6 @@ import (
 
 	"innerladder/internal/client"
 	"innerladder/internal/core/registry"
-	"innerladder/internal/service"
 )
 
 func upkeepCommands() []command {
@@ -86,7 +85,7 @@ func sorted[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m))
 
 func edit(c *call) func(context.Context) error {
 	c.connect()
-	var e service.Edit
+	var e registry.Edit
 	optional := func(option, usage string, into **string) {
 		c.flags.Func(option, usage, func(s string) error {
 			*into = &s

@@ -15,15 +15,14 @@ import (
 	"strings"
 	"time"
 
-	"innerladder/internal/api"
 	"innerladder/internal/core/compare"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/core/watch"
-	"innerladder/internal/service"
+	"innerladder/internal/wire"
 )
 
 // Problem is an error that the service answered with.
-type Problem struct{ api.Problem }
+type Problem struct{ wire.Problem }
 
 // Error gives detail and remedy as one text.
 func (p *Problem) Error() string {
@@ -141,10 +140,10 @@ func problem(res *http.Response) error {
 }
 
 // whole reads a list part by part to its end.
-func whole[T any](ctx context.Context, c *Client, path string, pairs ...string) (service.Listed[T], error) {
-	all := service.Listed[T]{Items: []T{}}
+func whole[T any](ctx context.Context, c *Client, path string, pairs ...string) (wire.Listed[T], error) {
+	all := wire.Listed[T]{Items: []T{}}
 	for cursor := ""; ; {
-		part, err := call[service.Listed[T]](ctx, c, "GET",
+		part, err := call[wire.Listed[T]](ctx, c, "GET",
 			query(path, append(pairs, "limit", "200", "cursor", cursor)...), nil)
 		if err != nil {
 			return all, err
@@ -176,7 +175,7 @@ func (c *Client) AddEnvironment(ctx context.Context, name, description string) (
 }
 
 // Environments lists the places where versions run.
-func (c *Client) Environments(ctx context.Context) (service.Listed[traffic.Environment], error) {
+func (c *Client) Environments(ctx context.Context) (wire.Listed[traffic.Environment], error) {
 	return whole[traffic.Environment](ctx, c, path("environments"))
 }
 
@@ -194,17 +193,17 @@ func (c *Client) Unplace(ctx context.Context, ref, environment string) (traffic.
 }
 
 // Placements lists what runs where, of one version when a ref is given.
-func (c *Client) Placements(ctx context.Context, ref string) (service.Listed[traffic.Placement], error) {
+func (c *Client) Placements(ctx context.Context, ref string) (wire.Listed[traffic.Placement], error) {
 	return whole[traffic.Placement](ctx, c, path("placements"), "version", ref)
 }
 
 // AddEndpoint adds an endpoint.
-func (c *Client) AddEndpoint(ctx context.Context, e service.NewEndpoint) (traffic.Endpoint, error) {
+func (c *Client) AddEndpoint(ctx context.Context, e wire.NewEndpoint) (traffic.Endpoint, error) {
 	return call[traffic.Endpoint](ctx, c, "POST", path("endpoints"), e)
 }
 
 // Endpoints lists endpoints.
-func (c *Client) Endpoints(ctx context.Context) (service.Listed[traffic.Endpoint], error) {
+func (c *Client) Endpoints(ctx context.Context) (wire.Listed[traffic.Endpoint], error) {
 	return whole[traffic.Endpoint](ctx, c, path("endpoints"))
 }
 
@@ -214,13 +213,13 @@ func (c *Client) Endpoint(ctx context.Context, name string) (traffic.Endpoint, e
 }
 
 // EndpointNow says what the lanes of an endpoint do now.
-func (c *Client) EndpointNow(ctx context.Context, name string) (service.EndpointNow, error) {
-	return call[service.EndpointNow](ctx, c, "GET", path("endpoints", name, "now"), nil)
+func (c *Client) EndpointNow(ctx context.Context, name string) (wire.EndpointNow, error) {
+	return call[wire.EndpointNow](ctx, c, "GET", path("endpoints", name, "now"), nil)
 }
 
 // Series says what an endpoint did over time.
-func (c *Client) Series(ctx context.Context, name string, window time.Duration) (service.Series, error) {
-	return call[service.Series](ctx, c, "GET", query(path("endpoints", name, "series"), "window", window.String()), nil)
+func (c *Client) Series(ctx context.Context, name string, window time.Duration) (wire.Series, error) {
+	return call[wire.Series](ctx, c, "GET", query(path("endpoints", name, "series"), "window", window.String()), nil)
 }
 
 // Compare puts two versions side by side.
@@ -233,8 +232,8 @@ func (c *Client) Compare(ctx context.Context, endpoint, incumbent, candidate str
 }
 
 // Splits lists the splits of an endpoint, newest first.
-func (c *Client) Splits(ctx context.Context, endpoint string, p Part) (service.Listed[traffic.Split], error) {
-	return call[service.Listed[traffic.Split]](ctx, c, "GET",
+func (c *Client) Splits(ctx context.Context, endpoint string, p Part) (wire.Listed[traffic.Split], error) {
+	return call[wire.Listed[traffic.Split]](ctx, c, "GET",
 		query(path("endpoints", endpoint, "splits"), "limit", p.limit(), "cursor", p.Cursor), nil)
 }
 
@@ -263,8 +262,8 @@ func (c *Client) Back(ctx context.Context, endpoint string, to int, reason strin
 }
 
 // Alerts lists alerts, newest first.
-func (c *Client) Alerts(ctx context.Context, state, endpoint string, p Part) (service.Listed[watch.Alert], error) {
-	return call[service.Listed[watch.Alert]](ctx, c, "GET",
+func (c *Client) Alerts(ctx context.Context, state, endpoint string, p Part) (wire.Listed[watch.Alert], error) {
+	return call[wire.Listed[watch.Alert]](ctx, c, "GET",
 		query(path("alerts"), "state", state, "endpoint", endpoint, "limit", p.limit(), "cursor", p.Cursor), nil)
 }
 

@@ -11,7 +11,7 @@ import (
 	"strconv"
 	"testing"
 
-	"innerladder/internal/service"
+	"innerladder/internal/wire"
 )
 
 // flaky takes an upload in pieces and breaks off after a number of bytes, again and
@@ -24,7 +24,7 @@ type flaky struct {
 }
 
 func (f *flaky) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	up := service.Uploading{ID: "one", Name: "m", Offset: int64(f.content.Len())}
+	up := wire.Uploading{ID: "one", Name: "m", Offset: int64(f.content.Len())}
 	if f.gone {
 		w.WriteHeader(404)
 		_, _ = io.WriteString(w, `{"code":"upload.unknown","detail":"it is gone"}`)

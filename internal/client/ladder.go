@@ -7,7 +7,7 @@ import (
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/people"
 	"innerladder/internal/core/registry"
-	"innerladder/internal/service"
+	"innerladder/internal/wire"
 )
 
 // Ladder shows the ladder of a project.
@@ -31,24 +31,24 @@ func (c *Client) SetLadder(ctx context.Context, project string, l ladder.Ladder,
 }
 
 // LadderRevisions lists the revisions of a project's ladder, newest first.
-func (c *Client) LadderRevisions(ctx context.Context, project string, p Part) (service.Listed[ladder.Revision], error) {
-	return call[service.Listed[ladder.Revision]](ctx, c, "GET",
+func (c *Client) LadderRevisions(ctx context.Context, project string, p Part) (wire.Listed[ladder.Revision], error) {
+	return call[wire.Listed[ladder.Revision]](ctx, c, "GET",
 		query(path("projects", project, "ladder", "revisions"), "limit", p.limit(), "cursor", p.Cursor), nil)
 }
 
 // TryLadder finds out what a ladder would let pass today; nil is the present one.
-func (c *Client) TryLadder(ctx context.Context, project string, l *ladder.Ladder) (service.Preview, error) {
-	return call[service.Preview](ctx, c, "POST", path("projects", project, "ladder", "preview"),
+func (c *Client) TryLadder(ctx context.Context, project string, l *ladder.Ladder) (ladder.Preview, error) {
+	return call[ladder.Preview](ctx, c, "POST", path("projects", project, "ladder", "preview"),
 		map[string]any{"ladder": l})
 }
 
 // Promote asks that a version step up to a rung.
 func (c *Client) Promote(ctx context.Context, ref, to, note string) (ladder.Promotion, error) {
-	return c.Ask(ctx, service.NewPromotion{Version: ref, To: to, Note: note})
+	return c.Ask(ctx, wire.NewPromotion{Version: ref, To: to, Note: note})
 }
 
 // Ask asks for a promotion.
-func (c *Client) Ask(ctx context.Context, n service.NewPromotion) (ladder.Promotion, error) {
+func (c *Client) Ask(ctx context.Context, n wire.NewPromotion) (ladder.Promotion, error) {
 	return call[ladder.Promotion](ctx, c, "POST", path("promotions"), n)
 }
 
@@ -58,8 +58,8 @@ func (c *Client) Promotion(ctx context.Context, id string) (ladder.Promotion, er
 }
 
 // Review shows everything that someone reads who reviews a promotion.
-func (c *Client) Review(ctx context.Context, id string) (service.Review, error) {
-	return call[service.Review](ctx, c, "GET", path("promotions", id, "review"), nil)
+func (c *Client) Review(ctx context.Context, id string) (wire.Review, error) {
+	return call[wire.Review](ctx, c, "GET", path("promotions", id, "review"), nil)
 }
 
 // PromotionSearch narrows promotions down; zero members do not.
@@ -69,33 +69,33 @@ type PromotionSearch struct {
 }
 
 // Promotions lists promotions, newest first.
-func (c *Client) Promotions(ctx context.Context, s PromotionSearch, p Part) (service.Listed[ladder.Promotion], error) {
+func (c *Client) Promotions(ctx context.Context, s PromotionSearch, p Part) (wire.Listed[ladder.Promotion], error) {
 	forMe := ""
 	if s.ForMe {
 		forMe = "true"
 	}
-	return call[service.Listed[ladder.Promotion]](ctx, c, "GET",
+	return call[wire.Listed[ladder.Promotion]](ctx, c, "GET",
 		query(path("promotions"), "state", s.State, "model", s.Model, "project", s.Project, "asked_by", s.AskedBy,
 			"for_me", forMe, "limit", p.limit(), "cursor", p.Cursor), nil)
 }
 
 // Sign answers a promotion with yes or no.
 func (c *Client) Sign(ctx context.Context, id string, answer ladder.Answer, note string) (ladder.Promotion, error) {
-	return c.Answer(ctx, id, service.NewAnswer{Answer: answer, Note: note})
+	return c.Answer(ctx, id, wire.NewAnswer{Answer: answer, Note: note})
 }
 
 // Answer answers a promotion.
-func (c *Client) Answer(ctx context.Context, id string, n service.NewAnswer) (ladder.Promotion, error) {
+func (c *Client) Answer(ctx context.Context, id string, n wire.NewAnswer) (ladder.Promotion, error) {
 	return call[ladder.Promotion](ctx, c, "POST", path("promotions", id, "sign-offs"), n)
 }
 
 // Statement shows what one would sign by an answer.
-func (c *Client) Statement(ctx context.Context, id string, n service.NewAnswer) (service.StatementFor, error) {
-	return call[service.StatementFor](ctx, c, "POST", path("promotions", id, "statement"), n)
+func (c *Client) Statement(ctx context.Context, id string, n wire.NewAnswer) (wire.StatementFor, error) {
+	return call[wire.StatementFor](ctx, c, "POST", path("promotions", id, "statement"), n)
 }
 
 // Tick says that one looked at an item of a checklist.
-func (c *Client) Tick(ctx context.Context, id string, n service.NewTick) (ladder.Promotion, error) {
+func (c *Client) Tick(ctx context.Context, id string, n wire.NewTick) (ladder.Promotion, error) {
 	return call[ladder.Promotion](ctx, c, "POST", path("promotions", id, "ticks"), n)
 }
 
@@ -111,13 +111,13 @@ func (c *Client) Withdraw(ctx context.Context, id, why string) (ladder.Promotion
 
 // Gate says what is met and what is missing for a version to step on a rung; empty is the
 // next one.
-func (c *Client) Gate(ctx context.Context, ref, rung string) (service.GateReport, error) {
-	return call[service.GateReport](ctx, c, "GET", query(path("versions", ref, "gate"), "for", rung), nil)
+func (c *Client) Gate(ctx context.Context, ref, rung string) (wire.GateReport, error) {
+	return call[wire.GateReport](ctx, c, "GET", query(path("versions", ref, "gate"), "for", rung), nil)
 }
 
 // Vouchers says who vouched for a version.
-func (c *Client) Vouchers(ctx context.Context, ref string) (service.Vouchers, error) {
-	return call[service.Vouchers](ctx, c, "GET", path("versions", ref, "vouchers"), nil)
+func (c *Client) Vouchers(ctx context.Context, ref string) (wire.Vouchers, error) {
+	return call[wire.Vouchers](ctx, c, "GET", path("versions", ref, "vouchers"), nil)
 }
 
 // AttachEvidence attaches a report to a version.
@@ -128,8 +128,8 @@ func (c *Client) AttachEvidence(ctx context.Context, ref, kind, verdict, file st
 }
 
 // Evidence lists the reports of a version, newest first.
-func (c *Client) Evidence(ctx context.Context, ref string) (service.Listed[registry.Evidence], error) {
-	return call[service.Listed[registry.Evidence]](ctx, c, "GET", path("versions", ref, "evidence"), nil)
+func (c *Client) Evidence(ctx context.Context, ref string) (wire.Listed[registry.Evidence], error) {
+	return call[wire.Listed[registry.Evidence]](ctx, c, "GET", path("versions", ref, "evidence"), nil)
 }
 
 // Report shows a report.
@@ -138,8 +138,8 @@ func (c *Client) Report(ctx context.Context, id string) (registry.Evidence, erro
 }
 
 // SigningKeys lists the keys with which people and the service sign.
-func (c *Client) SigningKeys(ctx context.Context) (service.Listed[people.SigningKey], error) {
-	return call[service.Listed[people.SigningKey]](ctx, c, "GET", path("signing-keys"), nil)
+func (c *Client) SigningKeys(ctx context.Context) (wire.Listed[people.SigningKey], error) {
+	return call[wire.Listed[people.SigningKey]](ctx, c, "GET", path("signing-keys"), nil)
 }
 
 // AddSigningKey makes a key known with which one signs.

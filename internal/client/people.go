@@ -12,12 +12,13 @@ import (
 
 	"innerladder/internal/backup"
 	"innerladder/internal/core/access"
+	"innerladder/internal/core/keep"
 	"innerladder/internal/core/notice"
 	"innerladder/internal/core/people"
 	"innerladder/internal/core/record"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/traffic"
-	"innerladder/internal/service"
+	"innerladder/internal/wire"
 )
 
 // visit is a short session of the console, for what no token can be used for: to make
@@ -37,9 +38,9 @@ func newVisit(server string) (visit, error) {
 }
 
 // token makes a token and ends the session.
-func (v visit) token(ctx context.Context, title, lasts string) (service.MadeToken, error) {
-	t, err := call[service.MadeToken](ctx, v.Client, "POST", path("tokens"),
-		service.NewToken{Title: title, Lasts: lasts}, "Origin", v.server)
+func (v visit) token(ctx context.Context, title, lasts string) (wire.MadeToken, error) {
+	t, err := call[wire.MadeToken](ctx, v.Client, "POST", path("tokens"),
+		wire.NewToken{Title: title, Lasts: lasts}, "Origin", v.server)
 	if err != nil {
 		return t, err
 	}
@@ -48,14 +49,14 @@ func (v visit) token(ctx context.Context, title, lasts string) (service.MadeToke
 }
 
 // SignIn makes a token for someone who has a name and a password.
-func SignIn(ctx context.Context, server, name, password, title, lasts string) (service.MadeToken, error) {
+func SignIn(ctx context.Context, server, name, password, title, lasts string) (wire.MadeToken, error) {
 	v, err := newVisit(server)
 	if err != nil {
-		return service.MadeToken{}, err
+		return wire.MadeToken{}, err
 	}
 	if _, err := call[struct{}](ctx, v.Client, "POST", path("session"),
 		map[string]string{"name": name, "password": password}, "Origin", v.server); err != nil {
-		return service.MadeToken{}, err
+		return wire.MadeToken{}, err
 	}
 	return v.token(ctx, title, lasts)
 }
@@ -71,57 +72,57 @@ func splitLink(link string) (server, secret string, err error) {
 }
 
 // Welcome looks whom a link would let in, and where.
-func Welcome(ctx context.Context, link string) (server string, w service.Welcomed, err error) {
+func Welcome(ctx context.Context, link string) (server string, w wire.Welcomed, err error) {
 	server, secret, err := splitLink(link)
 	if err != nil {
 		return "", w, err
 	}
-	w, err = call[service.Welcomed](ctx, New(server, ""), "POST", path("welcome", "look"),
+	w, err = call[wire.Welcomed](ctx, New(server, ""), "POST", path("welcome", "look"),
 		map[string]string{"secret": secret})
 	return server, w, err
 }
 
 // ComeIn uses a link: it sets a password and makes a token. The first owner chooses a
 // name.
-func ComeIn(ctx context.Context, link, name, password, title, lasts string) (service.MadeToken, error) {
+func ComeIn(ctx context.Context, link, name, password, title, lasts string) (wire.MadeToken, error) {
 	server, secret, err := splitLink(link)
 	if err != nil {
-		return service.MadeToken{}, err
+		return wire.MadeToken{}, err
 	}
 	v, err := newVisit(server)
 	if err != nil {
-		return service.MadeToken{}, err
+		return wire.MadeToken{}, err
 	}
 	if _, err := call[struct{}](ctx, v.Client, "POST", path("welcome"),
 		map[string]string{"secret": secret, "name": name, "password": password}, "Origin", v.server); err != nil {
-		return service.MadeToken{}, err
+		return wire.MadeToken{}, err
 	}
 	return v.token(ctx, title, lasts)
 }
 
 // WhoAmI says who the token belongs to, and what they may do.
-func (c *Client) WhoAmI(ctx context.Context) (service.Me, error) {
-	return call[service.Me](ctx, c, "GET", path("session"), nil)
+func (c *Client) WhoAmI(ctx context.Context) (wire.Me, error) {
+	return call[wire.Me](ctx, c, "GET", path("session"), nil)
 }
 
 // People lists the people and robots that may be known of.
-func (c *Client) People(ctx context.Context) (service.Listed[people.Person], error) {
+func (c *Client) People(ctx context.Context) (wire.Listed[people.Person], error) {
 	return whole[people.Person](ctx, c, path("people"))
 }
 
 // AddPerson adds a person or robot.
-func (c *Client) AddPerson(ctx context.Context, n service.NewPerson) (service.AddedPerson, error) {
-	return call[service.AddedPerson](ctx, c, "POST", path("people"), n)
+func (c *Client) AddPerson(ctx context.Context, n wire.NewPerson) (wire.AddedPerson, error) {
+	return call[wire.AddedPerson](ctx, c, "POST", path("people"), n)
 }
 
 // EditPerson changes an account.
-func (c *Client) EditPerson(ctx context.Context, name string, e service.PersonEdit) (people.Person, error) {
+func (c *Client) EditPerson(ctx context.Context, name string, e wire.PersonEdit) (people.Person, error) {
 	return call[people.Person](ctx, c, "PATCH", path("people", name), e)
 }
 
 // Invite makes a new link that lets a person in.
-func (c *Client) Invite(ctx context.Context, name string) (service.AddedPerson, error) {
-	return call[service.AddedPerson](ctx, c, "POST", path("people", name, "invitation"), nil)
+func (c *Client) Invite(ctx context.Context, name string) (wire.AddedPerson, error) {
+	return call[wire.AddedPerson](ctx, c, "POST", path("people", name, "invitation"), nil)
 }
 
 // GiveRole gives someone a role in a project.
@@ -136,14 +137,13 @@ func (c *Client) TakeRole(ctx context.Context, name string, m access.Membership,
 }
 
 // Roles lists the roles.
-func (c *Client) Roles(ctx context.Context) (service.Listed[access.Role], error) {
-	return call[service.Listed[access.Role]](ctx, c, "GET", path("roles"), nil)
+func (c *Client) Roles(ctx context.Context) (wire.Listed[access.Role], error) {
+	return call[wire.Listed[access.Role]](ctx, c, "GET", path("roles"), nil)
 }
 
 // PutRole makes or changes a role.
-func (c *Client) PutRole(ctx context.Context, name string, permissions []string, description string) (access.Role,
-	error,
-) {
+func (c *Client) PutRole(ctx context.Context, name string, permissions []string, description string,
+) (access.Role, error) {
 	return call[access.Role](ctx, c, "PUT", path("roles", name),
 		map[string]any{"permissions": permissions, "description": description})
 }
@@ -154,13 +154,13 @@ func (c *Client) RemoveRole(ctx context.Context, name string) (access.Role, erro
 }
 
 // Tokens lists one's tokens, or a robot's.
-func (c *Client) Tokens(ctx context.Context, robot string) (service.Listed[people.Token], error) {
-	return call[service.Listed[people.Token]](ctx, c, "GET", query(path("tokens"), "robot", robot), nil)
+func (c *Client) Tokens(ctx context.Context, robot string) (wire.Listed[people.Token], error) {
+	return call[wire.Listed[people.Token]](ctx, c, "GET", query(path("tokens"), "robot", robot), nil)
 }
 
 // MakeToken makes a token.
-func (c *Client) MakeToken(ctx context.Context, n service.NewToken) (service.MadeToken, error) {
-	return call[service.MadeToken](ctx, c, "POST", path("tokens"), n)
+func (c *Client) MakeToken(ctx context.Context, n wire.NewToken) (wire.MadeToken, error) {
+	return call[wire.MadeToken](ctx, c, "POST", path("tokens"), n)
 }
 
 // EndToken takes a token away.
@@ -169,12 +169,12 @@ func (c *Client) EndToken(ctx context.Context, id int64) (people.Token, error) {
 }
 
 // Inbox lists one's notices, newest first.
-func (c *Client) Inbox(ctx context.Context, unread bool, p Part) (service.Listed[notice.Notice], error) {
+func (c *Client) Inbox(ctx context.Context, unread bool, p Part) (wire.Listed[notice.Notice], error) {
 	only := ""
 	if unread {
 		only = "true"
 	}
-	return call[service.Listed[notice.Notice]](ctx, c, "GET",
+	return call[wire.Listed[notice.Notice]](ctx, c, "GET",
 		query(path("me", "inbox"), "unread", only, "limit", p.limit(), "cursor", p.Cursor), nil)
 }
 
@@ -185,32 +185,31 @@ func (c *Client) MarkRead(ctx context.Context, id int64, alone bool) error {
 }
 
 // Preferences shows what reaches one.
-func (c *Client) Preferences(ctx context.Context) (service.Preferences, error) {
-	return call[service.Preferences](ctx, c, "GET", path("me", "preferences"), nil)
+func (c *Client) Preferences(ctx context.Context) (wire.Preferences, error) {
+	return call[wire.Preferences](ctx, c, "GET", path("me", "preferences"), nil)
 }
 
 // SetPreferences chooses what reaches one.
-func (c *Client) SetPreferences(ctx context.Context, choices notice.Choices) (service.Preferences, error) {
-	return call[service.Preferences](ctx, c, "PUT", path("me", "preferences"), map[string]any{"choices": choices})
+func (c *Client) SetPreferences(ctx context.Context, choices notice.Choices) (wire.Preferences, error) {
+	return call[wire.Preferences](ctx, c, "PUT", path("me", "preferences"), map[string]any{"choices": choices})
 }
 
 // Activity lists what happened, newest first.
-func (c *Client) Activity(ctx context.Context, project, subject string, p Part) (service.Listed[service.Happening],
-	error,
-) {
-	return call[service.Listed[service.Happening]](ctx, c, "GET",
+func (c *Client) Activity(ctx context.Context, project, subject string, p Part,
+) (wire.Listed[wire.Happening], error) {
+	return call[wire.Listed[wire.Happening]](ctx, c, "GET",
 		query(path("activity"), "project", project, "subject", subject, "limit", p.limit(), "cursor", p.Cursor), nil)
 }
 
 // Comment comments on a line of the record, or on a subject when on is 0.
-func (c *Client) Comment(ctx context.Context, on int64, subject, text string) (service.Said, error) {
-	return call[service.Said](ctx, c, "POST", path("comments"),
+func (c *Client) Comment(ctx context.Context, on int64, subject, text string) (wire.Said, error) {
+	return call[wire.Said](ctx, c, "POST", path("comments"),
 		map[string]any{"on": on, "subject": subject, "text": text})
 }
 
 // Audit searches the record, newest first; q holds the query parameters of a search.
-func (c *Client) Audit(ctx context.Context, q map[string]string, p Part) (service.Listed[record.Entry], error) {
-	return call[service.Listed[record.Entry]](ctx, c, "GET",
+func (c *Client) Audit(ctx context.Context, q map[string]string, p Part) (wire.Listed[record.Entry], error) {
+	return call[wire.Listed[record.Entry]](ctx, c, "GET",
 		query(path("audit"), append(flat(q), "limit", p.limit(), "cursor", p.Cursor)...), nil)
 }
 
@@ -259,14 +258,13 @@ func (c *Client) Checkpoint(ctx context.Context) (record.Checkpoint, error) {
 }
 
 // Searches lists saved searches.
-func (c *Client) Searches(ctx context.Context) (service.Listed[registry.SavedSearch], error) {
-	return call[service.Listed[registry.SavedSearch]](ctx, c, "GET", path("audit", "searches"), nil)
+func (c *Client) Searches(ctx context.Context) (wire.Listed[registry.SavedSearch], error) {
+	return call[wire.Listed[registry.SavedSearch]](ctx, c, "GET", path("audit", "searches"), nil)
 }
 
 // SaveSearch keeps a search.
-func (c *Client) SaveSearch(ctx context.Context, name string, q map[string]string, shared bool) (registry.SavedSearch,
-	error,
-) {
+func (c *Client) SaveSearch(ctx context.Context, name string, q map[string]string, shared bool,
+) (registry.SavedSearch, error) {
 	return call[registry.SavedSearch](ctx, c, "POST", path("audit", "searches"),
 		map[string]any{"name": name, "query": q, "shared": shared})
 }
@@ -278,13 +276,13 @@ func (c *Client) RemoveSearch(ctx context.Context, id int64) error {
 }
 
 // AddWebhook adds a webhook.
-func (c *Client) AddWebhook(ctx context.Context, n service.NewWebhook) (service.MadeWebhook, error) {
-	return call[service.MadeWebhook](ctx, c, "POST", path("webhooks"), n)
+func (c *Client) AddWebhook(ctx context.Context, n wire.NewWebhook) (wire.MadeWebhook, error) {
+	return call[wire.MadeWebhook](ctx, c, "POST", path("webhooks"), n)
 }
 
 // Webhooks lists webhooks.
-func (c *Client) Webhooks(ctx context.Context) (service.Listed[notice.Webhook], error) {
-	return call[service.Listed[notice.Webhook]](ctx, c, "GET", path("webhooks"), nil)
+func (c *Client) Webhooks(ctx context.Context) (wire.Listed[notice.Webhook], error) {
+	return call[wire.Listed[notice.Webhook]](ctx, c, "GET", path("webhooks"), nil)
 }
 
 // RemoveWebhook removes a webhook.
@@ -294,8 +292,8 @@ func (c *Client) RemoveWebhook(ctx context.Context, id int64, reason string) (no
 }
 
 // Deliveries lists what went to a webhook; 0 is e-mail.
-func (c *Client) Deliveries(ctx context.Context, webhook int64, p Part) (service.Listed[notice.Delivery], error) {
-	return call[service.Listed[notice.Delivery]](ctx, c, "GET",
+func (c *Client) Deliveries(ctx context.Context, webhook int64, p Part) (wire.Listed[notice.Delivery], error) {
+	return call[wire.Listed[notice.Delivery]](ctx, c, "GET",
 		query(path("webhooks", strconv.FormatInt(webhook, 10), "deliveries"), "limit", p.limit(), "cursor", p.Cursor),
 		nil)
 }
@@ -306,30 +304,30 @@ func (c *Client) SendAgain(ctx context.Context, id int64) (notice.Delivery, erro
 }
 
 // Headers lists the headers of an environment.
-func (c *Client) Headers(ctx context.Context, environment string) (service.Listed[service.Header], error) {
-	return call[service.Listed[service.Header]](ctx, c, "GET", path("environments", environment, "headers"), nil)
+func (c *Client) Headers(ctx context.Context, environment string) (wire.Listed[wire.Header], error) {
+	return call[wire.Listed[wire.Header]](ctx, c, "GET", path("environments", environment, "headers"), nil)
 }
 
 // SetHeader sets a header of an environment.
-func (c *Client) SetHeader(ctx context.Context, environment, name, value string) (service.Header, error) {
-	return call[service.Header](ctx, c, "PUT", path("environments", environment, "headers", name),
+func (c *Client) SetHeader(ctx context.Context, environment, name, value string) (wire.Header, error) {
+	return call[wire.Header](ctx, c, "PUT", path("environments", environment, "headers", name),
 		map[string]string{"value": value})
 }
 
 // RemoveHeader takes a header away.
-func (c *Client) RemoveHeader(ctx context.Context, environment, name string) (service.Header, error) {
-	return call[service.Header](ctx, c, "DELETE", path("environments", environment, "headers", name), nil)
+func (c *Client) RemoveHeader(ctx context.Context, environment, name string) (wire.Header, error) {
+	return call[wire.Header](ctx, c, "DELETE", path("environments", environment, "headers", name), nil)
 }
 
 // AddCaller gives a program a key to an endpoint.
-func (c *Client) AddCaller(ctx context.Context, endpoint, name string) (service.MadeCaller, error) {
-	return call[service.MadeCaller](ctx, c, "POST", path("endpoints", endpoint, "callers"),
+func (c *Client) AddCaller(ctx context.Context, endpoint, name string) (wire.MadeCaller, error) {
+	return call[wire.MadeCaller](ctx, c, "POST", path("endpoints", endpoint, "callers"),
 		map[string]string{"name": name})
 }
 
 // Callers lists who has a key to an endpoint.
-func (c *Client) Callers(ctx context.Context, endpoint string) (service.Listed[traffic.Caller], error) {
-	return call[service.Listed[traffic.Caller]](ctx, c, "GET", path("endpoints", endpoint, "callers"), nil)
+func (c *Client) Callers(ctx context.Context, endpoint string) (wire.Listed[traffic.Caller], error) {
+	return call[wire.Listed[traffic.Caller]](ctx, c, "GET", path("endpoints", endpoint, "callers"), nil)
 }
 
 // RemoveCaller takes a key away.
@@ -366,21 +364,21 @@ func (c *Client) TestMail(ctx context.Context) error {
 }
 
 // Retention shows how long what grows is kept.
-func (c *Client) Retention(ctx context.Context) (service.Retention, error) {
-	return call[service.Retention](ctx, c, "GET", path("settings", "retention"), nil)
+func (c *Client) Retention(ctx context.Context) (keep.Retention, error) {
+	return call[keep.Retention](ctx, c, "GET", path("settings", "retention"), nil)
 }
 
 // SetRetention says how long what grows is kept.
-func (c *Client) SetRetention(ctx context.Context, r service.Retention, reason string) (service.Retention, error) {
-	return call[service.Retention](ctx, c, "PUT", path("settings", "retention"), map[string]string{
+func (c *Client) SetRetention(ctx context.Context, r keep.Retention, reason string) (keep.Retention, error) {
+	return call[keep.Retention](ctx, c, "PUT", path("settings", "retention"), map[string]string{
 		"minutes": r.Minutes, "readings": r.Readings, "deliveries": r.Deliveries, "notices": r.Notices,
 		"repeats": r.Repeats, "reason": reason,
 	})
 }
 
 // RotateKey seals all secrets with a new key.
-func (c *Client) RotateKey(ctx context.Context, reason string) (service.Rotated, error) {
-	return call[service.Rotated](ctx, c, "POST", path("settings", "key", "rotation"),
+func (c *Client) RotateKey(ctx context.Context, reason string) (wire.Rotated, error) {
+	return call[wire.Rotated](ctx, c, "POST", path("settings", "key", "rotation"),
 		map[string]string{"reason": reason})
 }
 

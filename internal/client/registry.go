@@ -17,12 +17,12 @@ import (
 
 	"innerladder/internal/core/compare"
 	"innerladder/internal/core/registry"
-	"innerladder/internal/service"
+	"innerladder/internal/wire"
 )
 
 // Models lists models; of narrows them down by query parameters, in pairs.
-func (c *Client) Models(ctx context.Context, p Part, of ...string) (service.Listed[registry.Model], error) {
-	return call[service.Listed[registry.Model]](ctx, c, "GET",
+func (c *Client) Models(ctx context.Context, p Part, of ...string) (wire.Listed[registry.Model], error) {
+	return call[wire.Listed[registry.Model]](ctx, c, "GET",
 		query(path("models"), append(of, "limit", p.limit(), "cursor", p.Cursor)...), nil)
 }
 
@@ -32,7 +32,7 @@ func (c *Client) Model(ctx context.Context, name string) (registry.Model, error)
 }
 
 // EditModel changes what may change of a model.
-func (c *Client) EditModel(ctx context.Context, name string, e service.Edit) (registry.Model, error) {
+func (c *Client) EditModel(ctx context.Context, name string, e registry.Edit) (registry.Model, error) {
 	return call[registry.Model](ctx, c, "PATCH", path("models", name), e)
 }
 
@@ -43,7 +43,7 @@ func (c *Client) Vet(ctx context.Context, name, why string, on bool) (registry.M
 }
 
 // Projects lists the projects.
-func (c *Client) Projects(ctx context.Context) (service.Listed[registry.Project], error) {
+func (c *Client) Projects(ctx context.Context) (wire.Listed[registry.Project], error) {
 	return whole[registry.Project](ctx, c, path("projects"))
 }
 
@@ -54,7 +54,7 @@ func (c *Client) AddProject(ctx context.Context, name, description string) (regi
 }
 
 // Labels lists the labels of a model.
-func (c *Client) Labels(ctx context.Context, model string) (service.Listed[registry.Label], error) {
+func (c *Client) Labels(ctx context.Context, model string) (wire.Listed[registry.Label], error) {
 	return whole[registry.Label](ctx, c, path("models", model, "labels"))
 }
 
@@ -72,8 +72,8 @@ func (c *Client) RemoveLabel(ctx context.Context, model, label, reason string) (
 }
 
 // Versions lists the versions of a model, newest first.
-func (c *Client) Versions(ctx context.Context, model string, p Part) (service.Listed[registry.Version], error) {
-	return call[service.Listed[registry.Version]](ctx, c, "GET",
+func (c *Client) Versions(ctx context.Context, model string, p Part) (wire.Listed[registry.Version], error) {
+	return call[wire.Listed[registry.Version]](ctx, c, "GET",
 		query(path("models", model, "versions"), "limit", p.limit(), "cursor", p.Cursor), nil)
 }
 
@@ -83,7 +83,7 @@ func (c *Client) Version(ctx context.Context, ref string) (registry.Version, err
 }
 
 // EditVersion changes what may change of a version.
-func (c *Client) EditVersion(ctx context.Context, ref string, e service.Edit) (registry.Version, error) {
+func (c *Client) EditVersion(ctx context.Context, ref string, e registry.Edit) (registry.Version, error) {
 	return call[registry.Version](ctx, c, "PATCH", path("versions", ref), e)
 }
 
@@ -98,8 +98,8 @@ func (c *Client) Reinstate(ctx context.Context, ref, why string) (registry.Versi
 }
 
 // Delete removes a version for good.
-func (c *Client) Delete(ctx context.Context, ref, why string) (service.Deleted, error) {
-	return call[service.Deleted](ctx, c, "DELETE", query(path("versions", ref), "reason", why), nil)
+func (c *Client) Delete(ctx context.Context, ref, why string) (wire.Deleted, error) {
+	return call[wire.Deleted](ctx, c, "DELETE", query(path("versions", ref), "reason", why), nil)
 }
 
 // EvaluatedOn notes that a version was evaluated on a data set.
@@ -123,14 +123,14 @@ func (c *Client) Diff(ctx context.Context, from, to string) (registry.Diff, erro
 }
 
 // Find searches the catalogue; q holds the query parameters of the API.
-func (c *Client) Find(ctx context.Context, q url.Values, p Part) (service.Listed[registry.Found], error) {
+func (c *Client) Find(ctx context.Context, q url.Values, p Part) (wire.Listed[registry.Found], error) {
 	if p.Limit > 0 {
 		q.Set("limit", p.limit())
 	}
 	if p.Cursor != "" {
 		q.Set("cursor", p.Cursor)
 	}
-	return call[service.Listed[registry.Found]](ctx, c, "GET", path("catalogue")+"?"+q.Encode(), nil)
+	return call[wire.Listed[registry.Found]](ctx, c, "GET", path("catalogue")+"?"+q.Encode(), nil)
 }
 
 // LineUp puts versions in one table.
@@ -139,7 +139,7 @@ func (c *Client) LineUp(ctx context.Context, refs ...string) (registry.Lineup, e
 }
 
 // Trace follows the lineage.
-func (c *Client) Trace(ctx context.Context, from service.TraceFrom) (registry.Trace, error) {
+func (c *Client) Trace(ctx context.Context, from wire.TraceFrom) (registry.Trace, error) {
 	number := func(n int) string {
 		if n == 0 {
 			return ""
@@ -156,13 +156,13 @@ func (c *Client) Trace(ctx context.Context, from service.TraceFrom) (registry.Tr
 }
 
 // AddDataSet adds a revision of a data set.
-func (c *Client) AddDataSet(ctx context.Context, d service.NewDataSet) (service.AddedDataSet, error) {
-	return call[service.AddedDataSet](ctx, c, "POST", path("data-sets"), d)
+func (c *Client) AddDataSet(ctx context.Context, d wire.NewDataSet) (wire.AddedDataSet, error) {
+	return call[wire.AddedDataSet](ctx, c, "POST", path("data-sets"), d)
 }
 
 // DataSets lists the newest revision of every data set, or all revisions of one.
-func (c *Client) DataSets(ctx context.Context, name string, p Part) (service.Listed[registry.DataSet], error) {
-	return call[service.Listed[registry.DataSet]](ctx, c, "GET",
+func (c *Client) DataSets(ctx context.Context, name string, p Part) (wire.Listed[registry.DataSet], error) {
+	return call[wire.Listed[registry.DataSet]](ctx, c, "GET",
 		query(path("data-sets"), "name", name, "limit", p.limit(), "cursor", p.Cursor), nil)
 }
 
@@ -172,15 +172,15 @@ func (c *Client) DataSet(ctx context.Context, ref string) (registry.DataSet, err
 }
 
 // StartRun opens a run.
-func (c *Client) StartRun(ctx context.Context, r service.NewRun) (registry.Run, error) {
+func (c *Client) StartRun(ctx context.Context, r wire.NewRun) (registry.Run, error) {
 	return call[registry.Run](ctx, c, "POST", path("runs"), r)
 }
 
 // LogRun adds parameters and points to a run.
 func (c *Client) LogRun(ctx context.Context, run string, params map[string]string,
 	points []registry.Point,
-) (service.Logged, error) {
-	return call[service.Logged](ctx, c, "POST", path("runs", run, "log"),
+) (wire.Logged, error) {
+	return call[wire.Logged](ctx, c, "POST", path("runs", run, "log"),
 		map[string]any{"params": params, "points": points})
 }
 
@@ -195,8 +195,8 @@ func (c *Client) Run(ctx context.Context, run string) (registry.Run, error) {
 }
 
 // Runs lists runs, newest first.
-func (c *Client) Runs(ctx context.Context, model string, p Part) (service.Listed[registry.Run], error) {
-	return call[service.Listed[registry.Run]](ctx, c, "GET",
+func (c *Client) Runs(ctx context.Context, model string, p Part) (wire.Listed[registry.Run], error) {
+	return call[wire.Listed[registry.Run]](ctx, c, "GET",
 		query(path("runs"), "model", model, "limit", p.limit(), "cursor", p.Cursor), nil)
 }
 
@@ -206,8 +206,8 @@ func (c *Client) Curves(ctx context.Context, run string) ([]registry.Curve, erro
 }
 
 // Collect removes the files that no version needs.
-func (c *Client) Collect(ctx context.Context, dry bool) (service.Collected, error) {
-	return call[service.Collected](ctx, c, "POST", path("collect"), map[string]bool{"dry_run": dry})
+func (c *Client) Collect(ctx context.Context, dry bool) (wire.Collected, error) {
+	return call[wire.Collected](ctx, c, "POST", path("collect"), map[string]bool{"dry_run": dry})
 }
 
 // LocalFile is a file of this machine that belongs to a registration.
@@ -230,7 +230,7 @@ func (f LocalFile) name() string {
 func Artifacts(paths ...string) []LocalFile {
 	out := make([]LocalFile, len(paths))
 	for i, p := range paths {
-		out[i] = LocalFile{Part: service.PartArtifact, Path: p}
+		out[i] = LocalFile{Part: wire.PartArtifact, Path: p}
 	}
 	return out
 }
@@ -241,14 +241,13 @@ const inPieces = 64 << 20
 
 // Register registers a version with files. Small ones are streamed in one form, large
 // ones are uploaded in pieces before.
-func (c *Client) Register(ctx context.Context, reg service.Registration, files []LocalFile) (service.Registered,
-	error,
-) {
+func (c *Client) Register(ctx context.Context, reg wire.Registration, files []LocalFile,
+) (wire.Registered, error) {
 	var small []LocalFile
 	for _, f := range files {
 		info, err := os.Stat(f.Path)
 		if err != nil {
-			return service.Registered{}, fmt.Errorf("reading the %s: %w", f.Part, err)
+			return wire.Registered{}, fmt.Errorf("reading the %s: %w", f.Part, err)
 		}
 		if info.Size() < inPieces {
 			small = append(small, f)
@@ -256,15 +255,15 @@ func (c *Client) Register(ctx context.Context, reg service.Registration, files [
 		}
 		up, err := c.Upload(ctx, f.Path, f.name())
 		if err != nil {
-			return service.Registered{}, err
+			return wire.Registered{}, err
 		}
-		reg.Uploads = append(reg.Uploads, service.UploadUse{ID: up.ID, Part: f.Part, Name: f.name()})
+		reg.Uploads = append(reg.Uploads, wire.UploadUse{ID: up.ID, Part: f.Part, Name: f.name()})
 	}
 	spec, err := json.Marshal(reg)
 	if err != nil {
-		return service.Registered{}, err
+		return wire.Registered{}, err
 	}
-	var out service.Registered
+	var out wire.Registered
 	return out, c.sendForm(ctx, path("versions"), spec, small, &out)
 }
 
@@ -272,7 +271,7 @@ func (c *Client) Register(ctx context.Context, reg service.Registration, files [
 func (c *Client) Attach(ctx context.Context, ref, file string) (registry.Version, error) {
 	var out registry.Version
 	return out, c.sendForm(ctx, path("versions", ref, "attachments"), nil,
-		[]LocalFile{{Part: service.PartAttachment, Path: file}}, &out)
+		[]LocalFile{{Part: wire.PartAttachment, Path: file}}, &out)
 }
 
 // Detach takes an attachment off a version.
@@ -355,8 +354,8 @@ func writeFile(form *multipart.Writer, file LocalFile) error {
 const uploadAttempts = 6
 
 // Upload sends a file in pieces and goes on where it was when the connection breaks.
-func (c *Client) Upload(ctx context.Context, file, name string) (service.Uploading, error) {
-	var up service.Uploading
+func (c *Client) Upload(ctx context.Context, file, name string) (wire.Uploading, error) {
+	var up wire.Uploading
 	f, err := os.Open(file)
 	if err != nil {
 		return up, fmt.Errorf("reading %s: %w", file, err)
@@ -366,7 +365,7 @@ func (c *Client) Upload(ctx context.Context, file, name string) (service.Uploadi
 	if err != nil {
 		return up, fmt.Errorf("reading %s: %w", file, err)
 	}
-	up, err = call[service.Uploading](ctx, c, "POST", query(path("uploads"), "name", name), nil, "Upload-Length",
+	up, err = call[wire.Uploading](ctx, c, "POST", query(path("uploads"), "name", name), nil, "Upload-Length",
 		strconv.FormatInt(info.Size(), 10), "Upload-Complete", "?0")
 	if err != nil {
 		return up, err
@@ -389,7 +388,7 @@ func (c *Client) Upload(ctx context.Context, file, name string) (service.Uploadi
 		case <-ctx.Done():
 			return up, ctx.Err()
 		}
-		now, askErr := call[service.Uploading](ctx, c, "GET", path("uploads", up.ID), nil)
+		now, askErr := call[wire.Uploading](ctx, c, "GET", path("uploads", up.ID), nil)
 		switch {
 		case askErr == nil && now.Offset > up.Offset:
 			up, failed = now, 0
@@ -402,10 +401,9 @@ func (c *Client) Upload(ctx context.Context, file, name string) (service.Uploadi
 	return up, nil
 }
 
-func (c *Client) sendPiece(ctx context.Context, up service.Uploading, f *os.File, size int64) (service.Uploading,
-	error,
-) {
-	var out service.Uploading
+func (c *Client) sendPiece(ctx context.Context, up wire.Uploading, f *os.File, size int64,
+) (wire.Uploading, error) {
+	var out wire.Uploading
 	req, err := http.NewRequestWithContext(ctx, "PATCH", c.server+path("uploads", up.ID),
 		io.NewSectionReader(f, up.Offset, size-up.Offset))
 	if err != nil {

@@ -12,8 +12,8 @@ import (
 	"innerladder/internal/blob"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/intake"
-	"innerladder/internal/service"
 	"innerladder/internal/standin"
+	"innerladder/internal/wire"
 )
 
 // What the teams had before the story begins: projects, data sets, runs that were logged
@@ -101,7 +101,7 @@ func (p *play) addData(ctx context.Context, project, name, about string, inputs 
 		return "", err
 	}
 	d, err := p.runa.AddDataSet(ctx,
-		service.NewDataSet{
+		wire.NewDataSet{
 			Name: name, Project: project, Description: about,
 			Address: "https://data.tarnholm.example/" + name + ".csv", Digest: digest, Size: size,
 			Rows:   int64(len(rows)),
@@ -122,7 +122,7 @@ const (
 // exact solution that the descent goes towards.
 func (p *play) train(ctx context.Context, r *release) (string, error) {
 	run, err := p.runa.StartRun(ctx,
-		service.NewRun{
+		wire.NewRun{
 			Model: r.model, Project: r.project, Title: r.note, Machine: "bench-2", Params: r.params,
 			Code: &registry.Code{
 				Repository: "https://git.tarnholm.example/forecasting", Branch: "main",

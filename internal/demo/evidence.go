@@ -13,7 +13,7 @@ import (
 
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/registry"
-	"innerladder/internal/service"
+	"innerladder/internal/wire"
 )
 
 // ladderOf is the ladder of the forecasting team: what a model must show before it plans
@@ -264,7 +264,7 @@ func (p *play) review(ctx context.Context, promotion string) (ladder.Promotion, 
 	}
 	for _, item := range r.Checklist {
 		if _, err := p.tove.Tick(ctx, promotion,
-			service.NewTick{Item: item.Name, Rung: item.Rung, Note: "nothing stands out"}); err != nil {
+			wire.NewTick{Item: item.Name, Rung: item.Rung, Note: "nothing stands out"}); err != nil {
 			return r.Promotion, err
 		}
 	}

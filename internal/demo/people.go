@@ -10,7 +10,7 @@ import (
 
 	"innerladder/internal/client"
 	"innerladder/internal/core/access"
-	"innerladder/internal/service"
+	"innerladder/internal/wire"
 )
 
 // The projects, which are teams.
@@ -68,7 +68,7 @@ func (p *play) admit(ctx context.Context) error {
 	}
 	for _, c := range cast {
 		added, err := p.sif.AddPerson(ctx,
-			service.NewPerson{Name: c.name, Email: c.name + "@tarnholm.example", Memberships: c.roles})
+			wire.NewPerson{Name: c.name, Email: c.name + "@tarnholm.example", Memberships: c.roles})
 		if err != nil {
 			return err
 		}
@@ -92,14 +92,14 @@ func (p *play) admit(ctx context.Context) error {
 		return err
 	}
 	if _, err := p.sif.AddPerson(ctx,
-		service.NewPerson{
+		wire.NewPerson{
 			Name: "nightly", Robot: true,
 			Memberships: []access.Membership{{Project: forecasting, Role: "author"}},
 		}); err != nil {
 		return err
 	}
 	_, err := p.sif.MakeToken(ctx,
-		service.NewToken{
+		wire.NewToken{
 			Title: "nightly training", Robot: "nightly",
 			Scope: access.Scope{Permissions: []access.Permission{access.Register}},
 		})

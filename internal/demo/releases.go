@@ -11,8 +11,8 @@ import (
 
 	"innerladder/internal/client"
 	"innerladder/internal/core/registry"
-	"innerladder/internal/service"
 	"innerladder/internal/standin"
+	"innerladder/internal/wire"
 )
 
 const (
@@ -131,8 +131,8 @@ func (p *play) register(ctx context.Context, r *release) (ref, modelFile string,
 		return "", "", err
 	}
 	files := []client.LocalFile{
-		{Part: service.PartArtifact, Path: modelFile, Name: "model.json"},
-		{Part: service.PartSample, Path: stem + ".rows.csv"},
+		{Part: wire.PartArtifact, Path: modelFile, Name: "model.json"},
+		{Part: wire.PartSample, Path: stem + ".rows.csv"},
 	}
 	add := func(part, suffix, name string, write func(string) error) error {
 		path := stem + suffix
@@ -142,16 +142,16 @@ func (p *play) register(ctx context.Context, r *release) (ref, modelFile string,
 	text := func(content string) func(string) error {
 		return func(path string) error { return os.WriteFile(path, []byte(content), 0o600) }
 	}
-	err = errors.Join(add(service.PartCard, ".card.md", "card.md", text(cardOf(r.model, r.note))),
-		add(service.PartRequirements, ".requirements.txt", "requirements.txt", text(requirements)))
+	err = errors.Join(add(wire.PartCard, ".card.md", "card.md", text(cardOf(r.model, r.note))),
+		add(wire.PartRequirements, ".requirements.txt", "requirements.txt", text(requirements)))
 	if r.format != nil {
-		err = errors.Join(err, add(service.PartArtifact, r.suffix, "weights"+r.suffix,
+		err = errors.Join(err, add(wire.PartArtifact, r.suffix, "weights"+r.suffix,
 			func(path string) error { return r.format(r.fitted, path) }))
 	}
 	if len(r.fitted.Classes) == 0 {
-		err = errors.Join(err, add(service.PartAttachment, ".residuals.png", "residuals.png",
+		err = errors.Join(err, add(wire.PartAttachment, ".residuals.png", "residuals.png",
 			func(path string) error { return drawResiduals(r.fitted, r.sample, path) }),
-			add(service.PartAttachment, ".notes.ipynb", "residuals by hour.ipynb", text(notebook)))
+			add(wire.PartAttachment, ".notes.ipynb", "residuals by hour.ipynb", text(notebook)))
 	}
 	if err != nil {
 		return "", "", err
@@ -160,7 +160,7 @@ func (p *play) register(ctx context.Context, r *release) (ref, modelFile string,
 	if err != nil {
 		return "", "", err
 	}
-	reg := service.Registration{
+	reg := wire.Registration{
 		Model: r.model, Project: r.project, Note: r.note, Description: r.about,
 		Metrics: r.metrics, Run: run, Targets: []string{r.target},
 		Importance: r.importance(), Tags: r.tags, Parents: r.parents, Properties: map[string]string{"town": "Tarnholm"},

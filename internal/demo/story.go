@@ -14,7 +14,7 @@ import (
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/core/watch"
-	"innerladder/internal/service"
+	"innerladder/internal/wire"
 )
 
 // story plays everything in order.
@@ -150,7 +150,7 @@ func (p *play) openingNight(ctx context.Context) error {
 			return err
 		}
 		if _, err := p.runa.AddEndpoint(ctx,
-			service.NewEndpoint{
+			wire.NewEndpoint{
 				Name: o.endpoint, Model: r.model, Environment: o.environment,
 				Description: o.about,
 			}); err != nil {

@@ -9,6 +9,7 @@ import (
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/watch"
 	"innerladder/internal/store"
+	"innerladder/internal/wire"
 )
 
 // raise adds an alert, unless one of the kind about the subject at the endpoint is open
@@ -92,9 +93,9 @@ func (s *Service) HandleAlert(ctx context.Context, id, state, note string) (*wat
 }
 
 // Alerts lists alerts, newest first.
-func (s *Service) Alerts(ctx context.Context, state, endpoint string, p store.Page) (Listed[watch.Alert], error) {
+func (s *Service) Alerts(ctx context.Context, state, endpoint string, p store.Page) (wire.Listed[watch.Alert], error) {
 	if state != "" && state != "open" && state != "acknowledged" && state != "resolved" {
-		return Listed[watch.Alert]{}, fault.New(fault.Invalid, "alert.state", "%q is no state of an alert", state).
+		return wire.Listed[watch.Alert]{}, fault.New(fault.Invalid, "alert.state", "%q is no state of an alert", state).
 			In("state").Do("use open, acknowledged or resolved")
 	}
 	return list(ctx, func(r store.Records) ([]watch.Alert, string, error) { return r.Alerts(ctx, state, endpoint, p) },

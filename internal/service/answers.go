@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -15,22 +14,12 @@ import (
 	"innerladder/internal/core/notice"
 	"innerladder/internal/core/people"
 	"innerladder/internal/store"
+	"innerladder/internal/wire"
 )
-
-// NewAnswer is what someone says to a promotion.
-type NewAnswer struct {
-	Answer ladder.Answer `json:"answer" required:"true" enum:"yes,no,later,hand_over"`
-	Note   string        `json:"note,omitempty" description:"needed for a no"`
-	Until  *time.Time    `json:"until,omitempty" description:"when the answer will come; needed for a later"`
-	To     string        `json:"to,omitempty" description:"to whom it is handed over"`
-	// Envelope is the statement signed with the person's own key; the service signs when
-	// it is absent.
-	Envelope json.RawMessage `json:"envelope,omitempty" description:"the statement in a DSSE envelope, signed with one's own key; the service signs when absent"`
-}
 
 // Sign adds the answer of whoever acts to a promotion, which is carried out or refused
 // when that decides it. The answer is written down as a signed statement.
-func (s *Service) Sign(ctx context.Context, id string, n NewAnswer) (*ladder.Promotion, error) {
+func (s *Service) Sign(ctx context.Context, id string, n wire.NewAnswer) (*ladder.Promotion, error) {
 	return s.answer(ctx, id, access.Sign, func(t *tx, h hearing) error {
 		if err := t.need(h.Project); err != nil {
 			return err
@@ -82,7 +71,7 @@ func (s *Service) Sign(ctx context.Context, id string, n NewAnswer) (*ladder.Pro
 }
 
 // answering makes the sign-off of whoever acts, as it would be written down.
-func (s *Service) answering(ctx context.Context, r store.Records, a Actor, h hearing, n NewAnswer,
+func (s *Service) answering(ctx context.Context, r store.Records, a Actor, h hearing, n wire.NewAnswer,
 	at time.Time,
 ) (ladder.SignOff, error) {
 	me, err := s.voucher(ctx, r, a)
@@ -149,16 +138,8 @@ func (s *Service) checkReviewer(ctx context.Context, r store.Records, h hearing,
 	return nil
 }
 
-// NewTick says that someone looked at an item of the checklist.
-type NewTick struct {
-	Item string `json:"item" required:"true"`
-	Rung string `json:"rung,omitempty" description:"whose checklist, where items of two have the same name"`
-	Note string `json:"note,omitempty" description:"what was seen; a note or a link is needed"`
-	Link string `json:"link,omitempty" description:"address of what shows it"`
-}
-
 // Tick writes down that whoever acts looked at an item of a promotion's checklist.
-func (s *Service) Tick(ctx context.Context, id string, n NewTick) (*ladder.Promotion, error) {
+func (s *Service) Tick(ctx context.Context, id string, n wire.NewTick) (*ladder.Promotion, error) {
 	return s.answer(ctx, id, access.Sign, func(t *tx, h hearing) error {
 		if err := t.need(h.Project); err != nil {
 			return err

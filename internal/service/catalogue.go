@@ -13,19 +13,21 @@ import (
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/store"
+	"innerladder/internal/wire"
 )
 
 // Find searches the catalogue.
-func (s *Service) Find(ctx context.Context, search store.Search, p store.Page) (Listed[registry.Found], error) {
+func (s *Service) Find(ctx context.Context, search store.Search, p store.Page) (wire.Listed[registry.Found], error) {
 	if _, err := may(ctx, access.Read); err != nil {
-		return Listed[registry.Found]{}, err
+		return wire.Listed[registry.Found]{}, err
 	}
 	rungs, err := s.rungsInSight(ctx)
 	if err != nil {
-		return Listed[registry.Found]{}, err
+		return wire.Listed[registry.Found]{}, err
 	}
 	if search.Rung != "" && !slices.Contains(rungs, search.Rung) {
-		return Listed[registry.Found]{}, fault.New(fault.Invalid, "rung.unknown", "there is no rung %q", search.Rung).
+		return wire.Listed[registry.Found]{}, fault.New(fault.Invalid, "rung.unknown",
+			"there is no rung %q", search.Rung).
 			In("rung").Do("%s", exist("rungs", rungs))
 	}
 	named := []string{search.Sort}
@@ -34,7 +36,7 @@ func (s *Service) Find(ctx context.Context, search store.Search, p store.Page) (
 	}
 	for _, name := range named {
 		if err := s.checkMetric(ctx, name); err != nil {
-			return Listed[registry.Found]{}, err
+			return wire.Listed[registry.Found]{}, err
 		}
 	}
 	return list(ctx, func(r store.Records) ([]registry.Found, string, error) { return r.Find(ctx, search, p) }, s)
@@ -58,24 +60,17 @@ func (s *Service) checkMetric(ctx context.Context, name string) error {
 		Do("%s", exist("metrics", names))
 }
 
-// Vocabulary is what a search can name.
-type Vocabulary struct {
-	Metrics []string `json:"metrics"`
-	Rungs   []string `json:"rungs"`
-	Formats []string `json:"formats"`
-}
-
 // Vocabulary lists what a search can name.
-func (s *Service) Vocabulary(ctx context.Context) (Vocabulary, error) {
+func (s *Service) Vocabulary(ctx context.Context) (wire.Vocabulary, error) {
 	if _, err := may(ctx, access.Read); err != nil {
-		return Vocabulary{}, err
+		return wire.Vocabulary{}, err
 	}
 	rungs, err := s.rungsInSight(ctx)
 	if err != nil {
-		return Vocabulary{}, err
+		return wire.Vocabulary{}, err
 	}
 	names, err := s.records(ctx).MetricNames(ctx, 500)
-	return Vocabulary{
+	return wire.Vocabulary{
 			Metrics: names, Rungs: rungs,
 			Formats: []string{
 				registry.FormatONNX, registry.FormatPMML, registry.FormatSafetensors, registry.FormatJSON,

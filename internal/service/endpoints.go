@@ -14,23 +14,11 @@ import (
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/core/watch"
 	"innerladder/internal/store"
+	"innerladder/internal/wire"
 )
 
-// NewEndpoint is what is said about an endpoint when it is added.
-type NewEndpoint struct {
-	Name        string `json:"name"`
-	Model       string `json:"model"`
-	Environment string `json:"environment"`
-	Rung        string `json:"rung,omitempty" description:"what versions must stand on to answer; the highest when not given"`
-	Description string `json:"description,omitempty"`
-	// Plan is what trial lanes are held to; the default when not given.
-	Plan *guard.Plan `json:"plan,omitempty"`
-	// Repeatable is for models that only compute.
-	Repeatable bool `json:"repeatable,omitempty" description:"asking a model server twice does no harm, so that a request is sent again whenever it failed"`
-}
-
 // AddEndpoint adds an endpoint.
-func (s *Service) AddEndpoint(ctx context.Context, n NewEndpoint) (*traffic.Endpoint, error) {
+func (s *Service) AddEndpoint(ctx context.Context, n wire.NewEndpoint) (*traffic.Endpoint, error) {
 	if err := registry.CheckName("name", n.Name); err != nil {
 		return nil, err
 	}
@@ -93,7 +81,7 @@ func nameFree(ctx context.Context, t *tx, table, name string) error {
 }
 
 // Endpoints lists all endpoints.
-func (s *Service) Endpoints(ctx context.Context) (Listed[traffic.Endpoint], error) {
+func (s *Service) Endpoints(ctx context.Context) (wire.Listed[traffic.Endpoint], error) {
 	return list(ctx, func(r store.Records) ([]traffic.Endpoint, string, error) {
 		all, err := r.Endpoints(ctx)
 		return all, "", err
@@ -125,9 +113,9 @@ func (s *Service) endpoint(ctx context.Context, r store.Records, name string) (*
 }
 
 // Splits lists the splits of an endpoint, newest first.
-func (s *Service) Splits(ctx context.Context, endpoint string, p store.Page) (Listed[traffic.Split], error) {
+func (s *Service) Splits(ctx context.Context, endpoint string, p store.Page) (wire.Listed[traffic.Split], error) {
 	if _, err := s.Endpoint(ctx, endpoint); err != nil {
-		return Listed[traffic.Split]{}, err
+		return wire.Listed[traffic.Split]{}, err
 	}
 	return list(ctx, func(r store.Records) ([]traffic.Split, string, error) { return r.Splits(ctx, endpoint, p) }, s)
 }

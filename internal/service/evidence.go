@@ -11,6 +11,7 @@ import (
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/store"
+	"innerladder/internal/wire"
 )
 
 // largestReport is how large a report may be that is read; documents and pictures are not.
@@ -72,13 +73,13 @@ func (s *Service) AttachEvidence(ctx context.Context, ref, kind, verdict string,
 }
 
 // EvidenceOf lists the reports of a version, newest first.
-func (s *Service) EvidenceOf(ctx context.Context, ref string) (Listed[registry.Evidence], error) {
+func (s *Service) EvidenceOf(ctx context.Context, ref string) (wire.Listed[registry.Evidence], error) {
 	v, err := s.Version(ctx, ref)
 	if err != nil {
-		return Listed[registry.Evidence]{}, err
+		return wire.Listed[registry.Evidence]{}, err
 	}
 	all, err := s.records(ctx).EvidenceOf(ctx, v.Ref)
-	return Listed[registry.Evidence]{Items: all}, err
+	return wire.Listed[registry.Evidence]{Items: all}, err
 }
 
 // Report finds a piece of evidence.

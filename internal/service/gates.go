@@ -7,32 +7,21 @@ import (
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/store"
+	"innerladder/internal/wire"
 )
-
-// GateReport is what the gates on the way to a rung say about a version.
-type GateReport struct {
-	Version   string           `json:"version"`
-	From      string           `json:"from"`
-	To        string           `json:"to"`
-	Incumbent string           `json:"incumbent,omitempty"`
-	Promotion string           `json:"promotion,omitempty" description:"the one that asks for it, if there is one"`
-	Ladder    int              `json:"ladder" description:"revision of the ladder"`
-	Met       bool             `json:"met"`
-	Findings  []ladder.Finding `json:"findings"`
-}
 
 // Gate says what is met and what is missing for a version to step on a rung; nothing is
 // asked for. An empty rung is the next one. Nothing is missing for a rung that it stands
 // on or above.
-func (s *Service) Gate(ctx context.Context, ref, to string) (GateReport, error) {
+func (s *Service) Gate(ctx context.Context, ref, to string) (wire.GateReport, error) {
 	v, err := s.Version(ctx, ref)
 	if err != nil {
-		return GateReport{}, err
+		return wire.GateReport{}, err
 	}
 	r := s.records(ctx)
 	l, err := r.Ladder(ctx, v.Project)
 	if err != nil {
-		return GateReport{}, err
+		return wire.GateReport{}, err
 	}
 	if h := l.Height(v.Rung); to == "" && h >= 0 && h+1 < len(l.Rungs) {
 		to = l.Rungs[h+1].Name
@@ -40,35 +29,35 @@ func (s *Service) Gate(ctx context.Context, ref, to string) (GateReport, error) 
 		to = l.Highest()
 	}
 	if err := l.CheckRung("to", to); err != nil {
-		return GateReport{}, err
+		return wire.GateReport{}, err
 	}
 	if l.Height(v.Rung) >= l.Height(to) {
-		return GateReport{
+		return wire.GateReport{
 			Version: v.Ref, From: v.Rung, To: to, Ladder: l.Number, Met: true,
 			Findings: []ladder.Finding{},
 		}, nil
 	}
 	if err := l.CheckClimb(v.Ref, v.Rung, to); err != nil {
-		return GateReport{}, err
+		return wire.GateReport{}, err
 	}
 	p, err := r.OpenPromotion(ctx, v.Ref, to)
 	if errors.Is(err, store.ErrNone) {
 		p, err = &ladder.Promotion{Project: v.Project, Version: v.Ref, State: ladder.Open, To: to}, nil
 	}
 	if err != nil {
-		return GateReport{}, err
+		return wire.GateReport{}, err
 	}
 	stored, err := s.storedArtifacts(v)
 	if err != nil {
-		return GateReport{}, err
+		return wire.GateReport{}, err
 	}
 	f, err := s.facts(ctx, r, v, to, stored)
 	if err != nil {
-		return GateReport{}, err
+		return wire.GateReport{}, err
 	}
 	p.From = v.Rung
 	l.Judge(p, f)
-	return GateReport{
+	return wire.GateReport{
 		Version: v.Ref, From: v.Rung, To: to, Incumbent: p.Incumbent, Promotion: p.ID, Ladder: l.Number,
 		Met: ladder.Met(p.Findings), Findings: p.Findings,
 	}, nil
@@ -76,9 +65,8 @@ func (s *Service) Gate(ctx context.Context, ref, to string) (GateReport, error) 
 
 // facts gathers what the gates look at. The incumbent is the version that stepped last on
 // the rung asked for.
-func (s *Service) facts(ctx context.Context, r store.Records, v *registry.Version, to string, stored int) (ladder.Facts,
-	error,
-) {
+func (s *Service) facts(ctx context.Context, r store.Records, v *registry.Version, to string, stored int,
+) (ladder.Facts, error) {
 	f := ladder.Facts{
 		Version: v, To: to, StoredArtifacts: stored, Verified: true, Trainers: []string{v.CreatedBy},
 		Now: s.now(),

@@ -12,6 +12,7 @@ import (
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/intake"
+	"innerladder/internal/wire"
 )
 
 // gathered is a registration with everything that was read from its files.
@@ -24,7 +25,7 @@ type gathered struct {
 }
 
 // gather reads the files and builds the version from what was said and read.
-func (s *Service) gather(reg Registration, files []*File) (*gathered, error) {
+func (s *Service) gather(reg wire.Registration, files []*File) (*gathered, error) {
 	g := &gathered{version: &registry.Version{
 		Model: reg.Model, Note: reg.Note, Metrics: maps.Clone(reg.Metrics),
 		Params: maps.Clone(reg.Params), Importance: reg.Importance,
@@ -97,7 +98,7 @@ func (g *gathered) take(f *File, opened *os.File, types map[string]registry.Type
 		return nil
 	}
 	switch f.Part {
-	case PartArtifact:
+	case wire.PartArtifact:
 		if slices.ContainsFunc(v.Artifacts, func(a registry.Artifact) bool { return a.Name == f.Name }) {
 			return fault.New(fault.Invalid, "artifact.twice", "two files are named %q", f.Name).In("artifact").
 				Do("give each file its own name")
@@ -114,29 +115,29 @@ func (g *gathered) take(f *File, opened *os.File, types map[string]registry.Type
 		if !f.reference {
 			g.files = append(g.files, f)
 		}
-	case PartSample:
+	case wire.PartSample:
 		if err := once(g.profiler != nil); err != nil {
 			return err
 		}
 		g.profiler, err = intake.Profile(f.Name, opened, f.Upload.Size, types)
-	case PartReference:
+	case wire.PartReference:
 		if err := once(*reference != nil); err != nil {
 			return err
 		}
 		*reference, err = intake.Profile(f.Name, opened, f.Upload.Size, types)
-	case PartCard:
+	case wire.PartCard:
 		if err := once(v.Card != nil); err != nil {
 			return err
 		}
 		v.Card, err = intake.ReadCard(f.Name, opened)
-	case PartRequirements:
+	case wire.PartRequirements:
 		if err := once(len(v.Dependencies) > 0); err != nil {
 			return err
 		}
 		var remarks []string
 		v.Dependencies, remarks, err = intake.ReadRequirements(f.Name, opened)
 		g.remarks = append(g.remarks, remarks...)
-	case PartAttachment:
+	case wire.PartAttachment:
 		media, err := mediaType(f.Name, opened)
 		if err != nil {
 			return err
@@ -154,7 +155,7 @@ func (g *gathered) take(f *File, opened *os.File, types map[string]registry.Type
 
 // sign finds the signature: what was written by hand, else what the sample shows, else
 // what the model file declares; and makes the sample request.
-func (g *gathered) sign(reg Registration) (err error) {
+func (g *gathered) sign(reg wire.Registration) (err error) {
 	v := g.version
 	var seen *registry.Signature
 	if g.profiler != nil {

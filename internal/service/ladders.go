@@ -13,6 +13,7 @@ import (
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/store"
+	"innerladder/internal/wire"
 )
 
 // names are all places where a version of a project can stand, and so the names that its
@@ -49,9 +50,10 @@ func (s *Service) Ladder(ctx context.Context, project string) (ladder.Revision, 
 }
 
 // LadderRevisions lists the revisions of a project's ladder, newest first.
-func (s *Service) LadderRevisions(ctx context.Context, project string, p store.Page) (Listed[ladder.Revision], error) {
+func (s *Service) LadderRevisions(ctx context.Context, project string, p store.Page,
+) (wire.Listed[ladder.Revision], error) {
 	if _, err := s.Ladder(ctx, project); err != nil {
-		return Listed[ladder.Revision]{}, err
+		return wire.Listed[ladder.Revision]{}, err
 	}
 	return list(ctx, func(r store.Records) ([]ladder.Revision, string,
 		error,
@@ -180,51 +182,13 @@ func (s *Service) checkLadderFits(ctx context.Context, r store.Records, project 
 	return nil
 }
 
-// Preview is what a ladder would let pass today.
-type Preview struct {
-	Project string `json:"project"`
-	// Refused says why the ladder could not be set as it is; empty when it could.
-	Refused string        `json:"refused,omitempty" description:"why the ladder could not be set as it is"`
-	Rungs   []RungPreview `json:"rungs"`
-	// Versions lists the newest versions of each model; all are counted in Rungs.
-	Versions []VersionPreview `json:"versions"`
-	Judged   int              `json:"judged" description:"how many versions were judged"`
-}
-
-// RungPreview is how many of the versions on the rung below a rung would pass its gate.
-type RungPreview struct {
-	Rung    string `json:"rung"`
-	Asked   int    `json:"asked" description:"versions on the rung below"`
-	Pass    int    `json:"pass" description:"those that meet everything"`
-	People  int    `json:"people" description:"those that wait for people only"`
-	Blocked int    `json:"blocked" description:"those that something else keeps back"`
-	// Open lists the requirements that are not met, with how many versions each keeps back.
-	Open []OpenRequirement `json:"open"`
-}
-
-// OpenRequirement is a requirement with how many versions it keeps back.
-type OpenRequirement struct {
-	Requirement string `json:"requirement"`
-	Versions    int    `json:"versions"`
-	Example     string `json:"example" description:"the sentence about one of them"`
-}
-
-// VersionPreview is what keeps one version back.
-type VersionPreview struct {
-	Version  string           `json:"version"`
-	From     string           `json:"from"`
-	To       string           `json:"to"`
-	State    string           `json:"state" enum:"pass,people,blocked"`
-	Findings []ladder.Finding `json:"findings"`
-}
-
 // previewedPerModel is how many versions of each model are listed.
 const previewedPerModel = 5
 
 // TryLadder finds out what a ladder would let pass today: every version of the project is
 // judged for the next rung. nil is the ladder as it is.
-func (s *Service) TryLadder(ctx context.Context, project string, l *ladder.Ladder) (Preview, error) {
-	out := Preview{Project: project, Rungs: []RungPreview{}, Versions: []VersionPreview{}}
+func (s *Service) TryLadder(ctx context.Context, project string, l *ladder.Ladder) (ladder.Preview, error) {
+	out := ladder.Preview{Project: project, Rungs: []ladder.RungPreview{}, Versions: []ladder.VersionPreview{}}
 	now, err := s.Ladder(ctx, project)
 	if err != nil {
 		return out, err
@@ -278,7 +242,9 @@ func (s *Service) waitingByVersion(ctx context.Context, r store.Records, project
 }
 
 // preview judges versions for the next rung of a ladder.
-func (s *Service) preview(out *Preview, l ladder.Ladder, versions []store.Judged, asked map[string]*ladder.Promotion) {
+func (s *Service) preview(out *ladder.Preview, l ladder.Ladder, versions []store.Judged,
+	asked map[string]*ladder.Promotion,
+) {
 	now := s.now()
 	incumbents := map[[2]string]*store.Judged{} // who stepped last, by model and rung
 	for i := range versions {
@@ -289,9 +255,9 @@ func (s *Service) preview(out *Preview, l ladder.Ladder, versions []store.Judged
 			incumbents[key] = v
 		}
 	}
-	rungs := make([]RungPreview, len(l.Rungs))
+	rungs := make([]ladder.RungPreview, len(l.Rungs))
 	for i, r := range l.Rungs {
-		rungs[i] = RungPreview{Rung: r.Name, Open: []OpenRequirement{}}
+		rungs[i] = ladder.RungPreview{Rung: r.Name, Open: []ladder.OpenRequirement{}}
 	}
 	stored, frozen := s.blobs.Present(), l.Frozen(now)
 	listed := map[string]int{}
@@ -331,34 +297,15 @@ func (s *Service) preview(out *Preview, l ladder.Ladder, versions []store.Judged
 			} else if state == "pass" {
 				state = "people"
 			}
-			rungs[h+1].keepBack(finding)
+			rungs[h+1].KeepBack(finding)
 		}
 		out.Judged++
-		rungs[h+1].count(state)
+		rungs[h+1].Count(state)
 		if listed[v.Model]++; listed[v.Model] <= previewedPerModel {
-			out.Versions = append(out.Versions, VersionPreview{v.Ref, v.Rung, to, state, p.Findings})
+			out.Versions = append(out.Versions, ladder.VersionPreview{
+				Version: v.Ref, From: v.Rung, To: to, State: state, Findings: p.Findings,
+			})
 		}
 	}
 	out.Rungs = rungs[1:]
-}
-
-func (r *RungPreview) count(state string) {
-	r.Asked++
-	switch state {
-	case "pass":
-		r.Pass++
-	case "people":
-		r.People++
-	default:
-		r.Blocked++
-	}
-}
-
-func (r *RungPreview) keepBack(f ladder.Finding) {
-	i := slices.IndexFunc(r.Open, func(o OpenRequirement) bool { return o.Requirement == f.Requirement })
-	if i < 0 {
-		r.Open = append(r.Open, OpenRequirement{f.Requirement, 0, f.Sentence})
-		i = len(r.Open) - 1
-	}
-	r.Open[i].Versions++
 }

@@ -13,65 +13,48 @@ import (
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/store"
+	"innerladder/internal/wire"
 
 	"github.com/google/uuid"
 )
 
-// NewDataSet describes a revision of a data set.
-type NewDataSet struct {
-	Name        string            `json:"name" required:"true"`
-	Project     string            `json:"project,omitempty" description:"that of earlier revisions; of a new data set, default when not given"`
-	Address     string            `json:"address,omitempty" description:"where it lies"`
-	Digest      string            `json:"digest,omitempty" description:"SHA-256 of its bytes"`
-	Rows        int64             `json:"rows,omitempty"`
-	Size        int64             `json:"size,omitempty" description:"bytes"`
-	Schema      []registry.Column `json:"schema,omitempty"`
-	Description string            `json:"description,omitempty"`
-}
-
-// AddedDataSet is a revision of a data set that was added, now or before.
-type AddedDataSet struct {
-	registry.DataSet
-	Created bool `json:"created" description:"false when the same revision was added before"`
-}
-
 // AddDataSet adds a revision of a data set. The same content added again gives the
 // revision that is there.
-func (s *Service) AddDataSet(ctx context.Context, in NewDataSet) (AddedDataSet, error) {
+func (s *Service) AddDataSet(ctx context.Context, in wire.NewDataSet) (wire.AddedDataSet, error) {
 	if err := registry.CheckName("name", in.Name); err != nil {
-		return AddedDataSet{}, err
+		return wire.AddedDataSet{}, err
 	}
 	in.Digest = strings.ToLower(in.Digest)
 	switch {
 	case in.Digest == "" && in.Address == "":
-		return AddedDataSet{}, fault.New(fault.Invalid, "data.nothing", "neither digest nor address is given").
+		return wire.AddedDataSet{}, fault.New(fault.Invalid, "data.nothing", "neither digest nor address is given").
 			In("digest").Do("give the data set's file, or say where it lies with -address")
 	case in.Digest != "" && (len(in.Digest) != 64 || strings.Trim(in.Digest, "0123456789abcdef") != ""):
-		return AddedDataSet{}, fault.New(fault.Invalid, "data.digest", "%q is no SHA-256", in.Digest).In("digest").
+		return wire.AddedDataSet{}, fault.New(fault.Invalid, "data.digest", "%q is no SHA-256", in.Digest).In("digest").
 			Do("give 64 hexadecimal digits")
 	case in.Rows < 0 || in.Size < 0:
-		return AddedDataSet{}, fault.New(fault.Invalid, "data.count", "rows or size are negative").In("rows").
+		return wire.AddedDataSet{}, fault.New(fault.Invalid, "data.count", "rows or size are negative").In("rows").
 			Do("leave out what is not known")
 	}
 	ctx = withoutRepeat(ctx) // the content itself makes a repeated call harmless
-	return change(ctx, s, access.Register, func(t *tx) (AddedDataSet, error) {
+	return change(ctx, s, access.Register, func(t *tx) (wire.AddedDataSet, error) {
 		if before, err := t.SameDataSet(ctx, in.Name, in.Digest, in.Address); err == nil {
-			return AddedDataSet{*before, false}, nil
+			return wire.AddedDataSet{DataSet: *before, Created: false}, nil
 		} else if !errors.Is(err, store.ErrNone) {
-			return AddedDataSet{}, err
+			return wire.AddedDataSet{}, err
 		}
 		project, err := s.dataProject(ctx, t, in)
 		if err != nil {
-			return AddedDataSet{}, err
+			return wire.AddedDataSet{}, err
 		}
 		d := registry.DataSet{
 			Name: in.Name, Project: project, Address: in.Address, Digest: in.Digest, Rows: in.Rows,
 			Size: in.Size, Schema: in.Schema, Description: in.Description, AddedBy: t.actor.Name, AddedAt: t.now,
 		}
 		if err := t.Records.AddDataSet(ctx, &d); err != nil {
-			return AddedDataSet{}, err
+			return wire.AddedDataSet{}, err
 		}
-		return AddedDataSet{d, true}, t.note(ctx,
+		return wire.AddedDataSet{DataSet: d, Created: true}, t.note(ctx,
 			entry{
 				Project: d.Project, Kind: "data.added", Subject: d.Ref,
 				Sentence: "The data set " + d.Ref + " was added.", Reason: in.Description, After: d,
@@ -80,7 +63,7 @@ func (s *Service) AddDataSet(ctx context.Context, in NewDataSet) (AddedDataSet, 
 }
 
 // dataProject is the project of a new revision: that of the earlier ones.
-func (s *Service) dataProject(ctx context.Context, t *tx, in NewDataSet) (string, error) {
+func (s *Service) dataProject(ctx context.Context, t *tx, in wire.NewDataSet) (string, error) {
 	newest, err := t.NewestDataSet(ctx, in.Name)
 	switch {
 	case errors.Is(err, store.ErrNone):
@@ -98,7 +81,7 @@ func (s *Service) dataProject(ctx context.Context, t *tx, in NewDataSet) (string
 }
 
 // DataSets lists the newest revision of every data set, or all revisions of one.
-func (s *Service) DataSets(ctx context.Context, name string, p store.Page) (Listed[registry.DataSet], error) {
+func (s *Service) DataSets(ctx context.Context, name string, p store.Page) (wire.Listed[registry.DataSet], error) {
 	return list(ctx, func(r store.Records) ([]registry.DataSet, string, error) { return r.DataSets(ctx, name, p) }, s)
 }
 
@@ -166,19 +149,8 @@ func (s *Service) EvaluatedOn(ctx context.Context, ref, data string) (*registry.
 	})
 }
 
-// NewRun says what a run begins with.
-type NewRun struct {
-	Model   string             `json:"model" required:"true" description:"the model it trains; it need not exist yet"`
-	Project string             `json:"project,omitempty" description:"of a model that does not exist yet; default when not given"`
-	Title   string             `json:"title,omitempty"`
-	Machine string             `json:"machine,omitempty" description:"where it runs"`
-	Params  map[string]string  `json:"params,omitempty"`
-	Code    *registry.Code     `json:"code,omitempty"`
-	Data    []registry.DataUse `json:"data,omitempty"`
-}
-
 // StartRun opens a run.
-func (s *Service) StartRun(ctx context.Context, in NewRun) (*registry.Run, error) {
+func (s *Service) StartRun(ctx context.Context, in wire.NewRun) (*registry.Run, error) {
 	if err := registry.CheckName("model", in.Model); err != nil {
 		return nil, err
 	}
@@ -218,7 +190,7 @@ func (s *Service) StartRun(ctx context.Context, in NewRun) (*registry.Run, error
 }
 
 // runProject is the project of a new run: that of its model when there is one.
-func (s *Service) runProject(ctx context.Context, t *tx, in NewRun) (string, error) {
+func (s *Service) runProject(ctx context.Context, t *tx, in wire.NewRun) (string, error) {
 	m, err := t.Model(ctx, in.Model)
 	if errors.Is(err, store.ErrNone) {
 		if err := nameFree(ctx, t, "models", in.Model); err != nil {
@@ -230,7 +202,7 @@ func (s *Service) runProject(ctx context.Context, t *tx, in NewRun) (string, err
 }
 
 // Runs lists runs, newest first.
-func (s *Service) Runs(ctx context.Context, model string, p store.Page) (Listed[registry.Run], error) {
+func (s *Service) Runs(ctx context.Context, model string, p store.Page) (wire.Listed[registry.Run], error) {
 	return list(ctx, func(r store.Records) ([]registry.Run, string, error) { return r.Runs(ctx, model, p) }, s)
 }
 
@@ -255,35 +227,27 @@ func (s *Service) run(ctx context.Context, r store.Records, field, ref string) (
 	return run, err
 }
 
-// Logged is what was taken in of a call that logs to a run.
-type Logged struct {
-	Run    string `json:"run"`
-	Points int    `json:"points"`
-	Params int    `json:"params"`
-}
-
 // pointsAtOnce is how many points one call may log.
 const pointsAtOnce = 10_000
 
 // LogRun adds parameters and points to a run that is open. Points are many, so they are
 // no entries of the record; when the run ends, that is one.
-func (s *Service) LogRun(ctx context.Context, ref string, params map[string]string, points []registry.Point) (Logged,
-	error,
-) {
+func (s *Service) LogRun(ctx context.Context, ref string, params map[string]string, points []registry.Point,
+) (wire.Logged, error) {
 	if len(points) > pointsAtOnce {
-		return Logged{}, fault.New(fault.TooLarge, "run.points", "%d points are given", len(points)).In("points").
+		return wire.Logged{}, fault.New(fault.TooLarge, "run.points", "%d points are given", len(points)).In("points").
 			Do("log at most %d at once", pointsAtOnce)
 	}
 	for i, p := range points {
 		if p.Metric == "" || math.IsNaN(p.Value) || math.IsInf(p.Value, 0) {
-			return Logged{}, fault.New(fault.Invalid, "run.point", "point %d is %q = %v", i+1, p.Metric, p.Value).
+			return wire.Logged{}, fault.New(fault.Invalid, "run.point", "point %d is %q = %v", i+1, p.Metric, p.Value).
 				In("points").Do("give every point a metric and a finite value")
 		}
 	}
-	return change(ctx, s, access.Register, func(t *tx) (Logged, error) {
+	return change(ctx, s, access.Register, func(t *tx) (wire.Logged, error) {
 		run, err := s.openRun(ctx, t, ref)
 		if err != nil {
-			return Logged{}, err
+			return wire.Logged{}, err
 		}
 		for i := range points {
 			if points[i].At.IsZero() {
@@ -291,12 +255,12 @@ func (s *Service) LogRun(ctx context.Context, ref string, params map[string]stri
 			}
 		}
 		if err := t.need(run.Project); err != nil {
-			return Logged{}, err
+			return wire.Logged{}, err
 		}
 		if err := t.PutRunParams(ctx, run.Number, params); err != nil {
-			return Logged{}, err
+			return wire.Logged{}, err
 		}
-		return Logged{run.Ref, len(points), len(params)}, t.PutPoints(ctx, run.Number, points)
+		return wire.Logged{Run: run.Ref, Points: len(points), Params: len(params)}, t.PutPoints(ctx, run.Number, points)
 	})
 }
 
@@ -348,17 +312,6 @@ const (
 	Both = "both"
 )
 
-// TraceFrom says where a trace begins and how far it goes.
-type TraceFrom struct {
-	// From is a version, a data set (NAME or NAME#NUMBER), a run, a commit, or the id of a
-	// request.
-	From      string
-	Direction string
-	Depth     int
-	Most      int
-	Artifacts bool
-}
-
 const (
 	// defaultNodes and mostNodes are how many nodes a trace has, unless and at most.
 	defaultNodes, mostNodes = 200, 2000
@@ -367,7 +320,7 @@ const (
 
 // Trace follows the lineage: up to what something was made from, down to what was made
 // from it.
-func (s *Service) Trace(ctx context.Context, from TraceFrom) (registry.Trace, error) {
+func (s *Service) Trace(ctx context.Context, from wire.TraceFrom) (registry.Trace, error) {
 	if _, err := may(ctx, access.Read); err != nil {
 		return registry.Trace{}, err
 	}
@@ -451,7 +404,7 @@ func (s *Service) traceRoots(ctx context.Context, r store.Records, from string) 
 }
 
 // walkBoth follows links in the directions asked for and describes what it came to.
-func walkBoth(ctx context.Context, r store.Records, roots []store.Node, from TraceFrom) (registry.Trace, error) {
+func walkBoth(ctx context.Context, r store.Records, roots []store.Node, from wire.TraceFrom) (registry.Trace, error) {
 	out := registry.Trace{Roots: []string{}, Nodes: []registry.Node{}, Links: []registry.Link{}}
 	depths := map[store.Node]int{}
 	var order []store.Node

@@ -18,6 +18,7 @@ import (
 	"innerladder/internal/recorder"
 	"innerladder/internal/signals"
 	"innerladder/internal/store"
+	"innerladder/internal/wire"
 )
 
 const (
@@ -173,45 +174,13 @@ func (s *Service) describeColumns(c *compare.Comparison, sig *registry.Signature
 	}
 }
 
-// LaneNow is what one lane of the split in force does now.
-type LaneNow struct {
-	traffic.Lane
-	Healthy bool `json:"healthy"`
-	// Since are the counts since the split came into force.
-	Requests uint64 `json:"requests" description:"since the split came into force"`
-	Failed   uint64 `json:"failed" description:"since the split came into force"`
-	// The rest is about the last seconds.
-	Rate      float64 `json:"rate" description:"requests a second"`
-	ErrorRate float64 `json:"error_rate" description:"share of requests that failed"`
-	P50       float64 `json:"p50_ms"`
-	P95       float64 `json:"p95_ms"`
-	P99       float64 `json:"p99_ms"`
-}
-
-// EndpointNow is what an endpoint does now.
-type EndpointNow struct {
-	Endpoint string    `json:"endpoint"`
-	Project  string    `json:"project"`
-	At       time.Time `json:"at"`
-	Split    int       `json:"split" description:"0 when there is none yet"`
-	Lanes    []LaneNow `json:"lanes"`
-	// Guards are what the guards of the trial lanes say; empty without a trial.
-	Guards []GuardNow `json:"guards"`
-}
-
-// GuardNow is what one guard says of one trial lane.
-type GuardNow struct {
-	Version string `json:"version"`
-	guard.Reading
-}
-
 // Now says what all endpoints do now.
-func (s *Service) Now(ctx context.Context) ([]EndpointNow, error) {
+func (s *Service) Now(ctx context.Context) ([]wire.EndpointNow, error) {
 	endpoints, err := s.Endpoints(ctx)
 	if err != nil {
 		return nil, err
 	}
-	out := []EndpointNow{}
+	out := []wire.EndpointNow{}
 	for _, e := range endpoints.Items {
 		n, err := s.endpointNow(ctx, &e)
 		if err != nil {
@@ -224,20 +193,24 @@ func (s *Service) Now(ctx context.Context) ([]EndpointNow, error) {
 
 // NowForAll is Now with sight of everything; whoever hands it on must leave out what each
 // may not see.
-func (s *Service) NowForAll(ctx context.Context) ([]EndpointNow, error) { return s.Now(BySelf(ctx)) }
+func (s *Service) NowForAll(ctx context.Context) ([]wire.EndpointNow, error) {
+	return s.Now(BySelf(ctx))
+}
 
 // EndpointNow says what one endpoint does now.
-func (s *Service) EndpointNow(ctx context.Context, name string) (EndpointNow, error) {
+func (s *Service) EndpointNow(ctx context.Context, name string) (wire.EndpointNow, error) {
 	e, err := s.Endpoint(ctx, name)
 	if err != nil {
-		return EndpointNow{}, err
+		return wire.EndpointNow{}, err
 	}
 	return s.endpointNow(ctx, e)
 }
 
-func (s *Service) endpointNow(ctx context.Context, e *traffic.Endpoint) (EndpointNow, error) {
+func (s *Service) endpointNow(ctx context.Context, e *traffic.Endpoint) (wire.EndpointNow, error) {
 	now := s.now()
-	n := EndpointNow{Endpoint: e.Name, Project: e.Project, At: now, Lanes: []LaneNow{}, Guards: []GuardNow{}}
+	n := wire.EndpointNow{
+		Endpoint: e.Name, Project: e.Project, At: now, Lanes: []wire.LaneNow{}, Guards: []wire.GuardNow{},
+	}
 	if e.Split == nil {
 		return n, nil
 	}
@@ -248,7 +221,7 @@ func (s *Service) endpointNow(ctx context.Context, e *traffic.Endpoint) (Endpoin
 	recent := s.recorder.Recent(e.Name, to.Add(-span), to)
 	counts := s.recorder.Counts(e.Name, e.Split.Number)
 	for _, l := range e.Split.Lanes {
-		ln := LaneNow{Lane: l, Requests: counts[l.Version].Requests, Failed: counts[l.Version].Failed()}
+		ln := wire.LaneNow{Lane: l, Requests: counts[l.Version].Requests, Failed: counts[l.Version].Failed()}
 		p, err := s.records(ctx).PlacementOf(ctx, l.Version, e.Environment)
 		if err != nil && !errors.Is(err, store.ErrNone) {
 			return n, err
@@ -280,40 +253,10 @@ func (s *Service) endpointNow(ctx context.Context, e *traffic.Endpoint) (Endpoin
 	}
 	for _, t := range state.Trials {
 		for _, r := range t.Readings {
-			n.Guards = append(n.Guards, GuardNow{t.Candidate, r})
+			n.Guards = append(n.Guards, wire.GuardNow{Version: t.Candidate, Reading: r})
 		}
 	}
 	return n, nil
-}
-
-// Point is what one lane did in one step of a series.
-type Point struct {
-	At        time.Time `json:"at" description:"the start of the step"`
-	Requests  uint64    `json:"requests"`
-	Rate      float64   `json:"rate"`
-	ErrorRate float64   `json:"error_rate"`
-	P50       float64   `json:"p50_ms"`
-	P95       float64   `json:"p95_ms"`
-	P99       float64   `json:"p99_ms"`
-}
-
-// LaneSeries is what one version did on one kind of lane over time.
-type LaneSeries struct {
-	Lane    string  `json:"lane" enum:"main,trial,pinned"`
-	Version string  `json:"version"`
-	Points  []Point `json:"points"`
-}
-
-// Series is what an endpoint did over time, with what happened to it.
-type Series struct {
-	Endpoint string           `json:"endpoint"`
-	From     time.Time        `json:"from"`
-	To       time.Time        `json:"to"`
-	StepMS   int64            `json:"step_ms"`
-	Lanes    []LaneSeries     `json:"lanes"`
-	Splits   []traffic.Split  `json:"splits"`
-	Alerts   []watch.Alert    `json:"alerts"`
-	Guards   []guard.Progress `json:"guards"`
 }
 
 const (
@@ -327,12 +270,12 @@ const (
 
 // Series says what an endpoint did over a window: in steps of seconds for the last
 // quarter of an hour, in minutes for more.
-func (s *Service) Series(ctx context.Context, endpoint string, window time.Duration) (Series, error) {
+func (s *Service) Series(ctx context.Context, endpoint string, window time.Duration) (wire.Series, error) {
 	if _, err := s.Endpoint(ctx, endpoint); err != nil {
-		return Series{}, err
+		return wire.Series{}, err
 	}
 	if err := checkWindow(window); err != nil {
-		return Series{}, err
+		return wire.Series{}, err
 	}
 	step := max(time.Second, (window / mostPoints).Round(time.Second))
 	longest := signals.Minute
@@ -344,8 +287,8 @@ func (s *Service) Series(ctx context.Context, endpoint string, window time.Durat
 	}
 	now := s.now()
 	from := now.Add(-window).Truncate(step)
-	out := Series{
-		Endpoint: endpoint, From: from, To: now, StepMS: step.Milliseconds(), Lanes: []LaneSeries{},
+	out := wire.Series{
+		Endpoint: endpoint, From: from, To: now, StepMS: step.Milliseconds(), Lanes: []wire.LaneSeries{},
 		Splits: []traffic.Split{}, Alerts: []watch.Alert{},
 	}
 
@@ -378,21 +321,21 @@ func (s *Service) Series(ctx context.Context, endpoint string, window time.Durat
 		}
 	}
 	for k, at := range steps {
-		line := LaneSeries{Lane: k.lane, Version: k.version}
+		line := wire.LaneSeries{Lane: k.lane, Version: k.version}
 		for t, traffic := range at {
 			line.Points = append(line.Points, point(t, traffic, step))
 		}
-		slices.SortFunc(line.Points, func(a, b Point) int { return a.At.Compare(b.At) })
+		slices.SortFunc(line.Points, func(a, b wire.Point) int { return a.At.Compare(b.At) })
 		out.Lanes = append(out.Lanes, line)
 	}
-	slices.SortFunc(out.Lanes, func(a, b LaneSeries) int {
+	slices.SortFunc(out.Lanes, func(a, b wire.LaneSeries) int {
 		return cmp.Or(cmp.Compare(a.Lane, b.Lane), cmp.Compare(a.Version, b.Version))
 	})
 	return out, s.addEvents(ctx, &out)
 }
 
 // addEvents adds what happened to the endpoint in the time of the series.
-func (s *Service) addEvents(ctx context.Context, out *Series) error {
+func (s *Service) addEvents(ctx context.Context, out *wire.Series) error {
 	splits, _, err := s.records(ctx).Splits(ctx, out.Endpoint, store.Page{Limit: lookBack})
 	if err != nil {
 		return err
@@ -418,9 +361,9 @@ func (s *Service) addEvents(ctx context.Context, out *Series) error {
 	return err
 }
 
-func point(at time.Time, t *sketch.Traffic, span time.Duration) Point {
+func point(at time.Time, t *sketch.Traffic, span time.Duration) wire.Point {
 	ms := func(p float64) float64 { return float64(t.Latency.At(p)) / float64(time.Millisecond) }
-	p := Point{
+	p := wire.Point{
 		At: at, Requests: t.Counts.Requests, Rate: float64(t.Counts.Requests) / span.Seconds(), P50: ms(0.5),
 		P95: ms(0.95), P99: ms(0.99),
 	}

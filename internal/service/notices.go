@@ -15,6 +15,7 @@ import (
 	"innerladder/internal/core/record"
 	"innerladder/internal/credential"
 	"innerladder/internal/store"
+	"innerladder/internal/wire"
 )
 
 // tell puts an entry into inboxes and on its way to e-mail addresses and webhooks, in the
@@ -102,13 +103,13 @@ func (t *tx) readers(ctx context.Context) ([]notice.Reader, error) {
 }
 
 // Inbox lists the notices of whoever is signed in, newest first.
-func (s *Service) Inbox(ctx context.Context, unread bool, p store.Page) (Listed[notice.Notice], error) {
+func (s *Service) Inbox(ctx context.Context, unread bool, p store.Page) (wire.Listed[notice.Notice], error) {
 	a, err := may(ctx, access.Own)
 	if err != nil {
-		return Listed[notice.Notice]{}, err
+		return wire.Listed[notice.Notice]{}, err
 	}
 	items, next, err := s.store.ReadAs(a.sight()).Inbox(ctx, a.person, unread, p)
-	return Listed[notice.Notice]{items, next}, err
+	return wire.Listed[notice.Notice]{Items: items, Next: next}, err
 }
 
 // MarkRead marks a notice as read, with all before it unless alone. It is nobody else's
@@ -122,32 +123,24 @@ func (s *Service) MarkRead(ctx context.Context, id int64, alone bool) (struct{},
 		func(r store.Records) error { return r.MarkRead(ctx, a.person, id, alone, s.now()) })
 }
 
-// Preferences are what reaches someone, with what there is to choose from.
-type Preferences struct {
-	Choices notice.Choices     `json:"choices"`
-	Topics  []notice.Described `json:"topics"`
-	Email   string             `json:"email" description:"where e-mail goes; empty when none is known"`
-	Mail    bool               `json:"mail" description:"whether the service can send e-mail"`
-}
-
 // Preferences shows what reaches whoever is signed in.
-func (s *Service) Preferences(ctx context.Context) (Preferences, error) {
+func (s *Service) Preferences(ctx context.Context) (wire.Preferences, error) {
 	a, err := may(ctx, access.Own)
 	if err != nil {
-		return Preferences{}, err
+		return wire.Preferences{}, err
 	}
 	p, err := s.store.Read().PersonNamed(ctx, a.Name)
 	if err != nil {
-		return Preferences{}, err
+		return wire.Preferences{}, err
 	}
 	mail, err := mailSettings(ctx, s.store.Read())
-	return Preferences{p.Choices, notice.Topics(), p.Email, mail.Host != ""}, err
+	return wire.Preferences{Choices: p.Choices, Topics: notice.Topics(), Email: p.Email, Mail: mail.Host != ""}, err
 }
 
 // SetPreferences chooses what reaches whoever is signed in.
-func (s *Service) SetPreferences(ctx context.Context, c notice.Choices) (Preferences, error) {
+func (s *Service) SetPreferences(ctx context.Context, c notice.Choices) (wire.Preferences, error) {
 	if err := c.Check(); err != nil {
-		return Preferences{}, err
+		return wire.Preferences{}, err
 	}
 	if _, err := change(ctx, s, access.Own, func(t *tx) (struct{}, error) {
 		p, err := s.person(ctx, t.Records, t.actor.Name)
@@ -163,50 +156,38 @@ func (s *Service) SetPreferences(ctx context.Context, c notice.Choices) (Prefere
 				Before: p.Choices, After: c,
 			})
 	}); err != nil {
-		return Preferences{}, err
+		return wire.Preferences{}, err
 	}
 	return s.Preferences(ctx)
 }
 
-// NewWebhook says what a webhook is told.
-type NewWebhook struct {
-	Project string   `json:"project" required:"true" description:"a project's name, or * for all and the service itself"`
-	Address string   `json:"address" required:"true" description:"https://…; http:// only to private networks that the operator allows"`
-	Kinds   []string `json:"kinds,omitempty" description:"such as split.made, or split for all that begin so; everything when empty"`
-}
-
-// MadeWebhook is a webhook with the secret that is shown once.
-type MadeWebhook struct {
-	notice.Webhook
-	Secret string `json:"secret" description:"signs what is sent; shown once"`
-}
-
 // AddWebhook adds a webhook.
-func (s *Service) AddWebhook(ctx context.Context, n NewWebhook) (MadeWebhook, error) {
+func (s *Service) AddWebhook(ctx context.Context, n wire.NewWebhook) (wire.MadeWebhook, error) {
 	if err := s.fetcher.Check(n.Address); err != nil {
-		return MadeWebhook{}, err
+		return wire.MadeWebhook{}, err
 	}
 	for _, k := range n.Kinds {
 		if k == "" || strings.Trim(k, "abcdefghijklmnopqrstuvwxyz_.") != "" {
-			return MadeWebhook{}, fault.New(fault.Invalid, "webhook.kind", "%q is no kind of entry", k).In("kinds").
+			return wire.MadeWebhook{}, fault.New(fault.Invalid, "webhook.kind",
+				"%q is no kind of entry", k).In("kinds").
 				Do("write one such as split.made, or split")
 		}
 	}
 	if n.Kinds == nil {
 		n.Kinds = []string{}
 	}
-	return change(withoutRepeat(ctx), s, access.Manage, func(t *tx) (MadeWebhook, error) {
+	return change(withoutRepeat(ctx), s, access.Manage, func(t *tx) (wire.MadeWebhook, error) {
 		if n.Project != access.Everywhere {
 			if err := s.checkProject(ctx, t.Records, n.Project); err != nil {
-				return MadeWebhook{}, err
+				return wire.MadeWebhook{}, err
 			}
 		}
 		raw, _ := credential.Token("")
 		secret := "whsec_" + base64.StdEncoding.EncodeToString([]byte(raw)[:32])
-		out := MadeWebhook{notice.Webhook{
+		out := wire.MadeWebhook{Webhook: notice.Webhook{
 			Project: n.Project, Address: n.Address, Kinds: n.Kinds, MadeBy: t.actor.Name,
 			MadeAt: t.now,
-		}, secret}
+		}, Secret: secret}
 		if err := t.Records.AddWebhook(ctx, &out.Webhook); err != nil {
 			return out, err
 		}
@@ -225,13 +206,13 @@ func (s *Service) AddWebhook(ctx context.Context, n NewWebhook) (MadeWebhook, er
 func webhookName(id int64) string { return fmt.Sprintf("webhook-%d", id) }
 
 // Webhooks lists the webhooks of projects that whoever acts keeps.
-func (s *Service) Webhooks(ctx context.Context) (Listed[notice.Webhook], error) {
+func (s *Service) Webhooks(ctx context.Context) (wire.Listed[notice.Webhook], error) {
 	a, err := may(ctx, access.Manage)
 	if err != nil {
-		return Listed[notice.Webhook]{}, err
+		return wire.Listed[notice.Webhook]{}, err
 	}
 	all, err := s.store.Read().Webhooks(ctx)
-	out := Listed[notice.Webhook]{Items: []notice.Webhook{}}
+	out := wire.Listed[notice.Webhook]{Items: []notice.Webhook{}}
 	for _, w := range all {
 		if a.Rights.May(access.Manage, w.Project) {
 			out.Items = append(out.Items, w)
@@ -272,22 +253,22 @@ func (s *Service) RemoveWebhook(ctx context.Context, id int64, reason string) (n
 
 // Deliveries lists what went to a webhook, newest first; webhook 0 is e-mail, which those
 // see who keep the service.
-func (s *Service) Deliveries(ctx context.Context, webhook int64, p store.Page) (Listed[notice.Delivery], error) {
+func (s *Service) Deliveries(ctx context.Context, webhook int64, p store.Page) (wire.Listed[notice.Delivery], error) {
 	need := access.Manage
 	if webhook == 0 {
 		need = access.Administer
 	}
 	a, err := may(ctx, need)
 	if err != nil {
-		return Listed[notice.Delivery]{}, err
+		return wire.Listed[notice.Delivery]{}, err
 	}
 	if webhook != 0 {
 		if _, err := s.webhook(ctx, s.store.Read(), a, webhook); err != nil {
-			return Listed[notice.Delivery]{}, err
+			return wire.Listed[notice.Delivery]{}, err
 		}
 	}
 	items, next, err := s.store.Read().Deliveries(ctx, webhook, p)
-	return Listed[notice.Delivery]{items, next}, err
+	return wire.Listed[notice.Delivery]{Items: items, Next: next}, err
 }
 
 // SendAgain sends a delivery again at once, whatever became of it.

@@ -15,25 +15,11 @@ import (
 	"innerladder/internal/core/registry"
 	"innerladder/internal/credential"
 	"innerladder/internal/store"
+	"innerladder/internal/wire"
 )
 
 // linksLast is how long a link lets someone in.
 const linksLast = 7 * 24 * time.Hour
-
-// NewPerson says who is added.
-type NewPerson struct {
-	Name  string `json:"name" required:"true"`
-	Email string `json:"email,omitempty" description:"for sign-in by the provider, and for notices"`
-	Robot bool   `json:"robot,omitempty" description:"a robot works with tokens and cannot sign in"`
-	// Memberships are the roles to begin with.
-	Memberships []access.Membership `json:"memberships,omitempty" description:"the roles to begin with"`
-}
-
-// AddedPerson is a person with the link that lets them in.
-type AddedPerson struct {
-	people.Person
-	Link string `json:"link,omitempty" description:"lets the person in once, to choose a password; shown once. Absent for robots"`
-}
 
 // checkEmail refuses what is no plain e-mail address.
 func checkEmail(email string) error {
@@ -49,19 +35,19 @@ func checkEmail(email string) error {
 }
 
 // AddPerson adds a person, with a link by which they come in, or a robot.
-func (s *Service) AddPerson(ctx context.Context, n NewPerson) (AddedPerson, error) {
+func (s *Service) AddPerson(ctx context.Context, n wire.NewPerson) (wire.AddedPerson, error) {
 	if err := registry.CheckName("name", n.Name); err != nil {
-		return AddedPerson{}, err
+		return wire.AddedPerson{}, err
 	}
 	if err := checkEmail(n.Email); err != nil {
-		return AddedPerson{}, err
+		return wire.AddedPerson{}, err
 	}
 	switch {
 	case n.Name == Itself:
-		return AddedPerson{}, fault.New(fault.Invalid, "person.reserved", "%s is what the service calls itself",
+		return wire.AddedPerson{}, fault.New(fault.Invalid, "person.reserved", "%s is what the service calls itself",
 			n.Name).In("name").Do("choose another name")
 	case n.Robot && n.Email != "":
-		return AddedPerson{}, fault.New(fault.Invalid, "person.robot_email", "a robot has no e-mail address").
+		return wire.AddedPerson{}, fault.New(fault.Invalid, "person.robot_email", "a robot has no e-mail address").
 			In("email").Do("leave it out")
 	}
 	// What is shown once must not be kept for repeated calls; a repeated name is refused.
@@ -70,8 +56,8 @@ func (s *Service) AddPerson(ctx context.Context, n NewPerson) (AddedPerson, erro
 	if n.Robot {
 		p = access.Manage // in each project that it gets a role in
 	}
-	return change(ctx, s, p, func(t *tx) (AddedPerson, error) {
-		out := AddedPerson{Person: people.Person{
+	return change(ctx, s, p, func(t *tx) (wire.AddedPerson, error) {
+		out := wire.AddedPerson{Person: people.Person{
 			Name: n.Name, Email: n.Email, Robot: n.Robot, AddedBy: t.actor.Name,
 			AddedAt: t.now, Memberships: []access.Membership{},
 		}}
@@ -160,21 +146,22 @@ func (s *Service) link(ctx context.Context, t *tx, p *people.Person) (string, er
 
 // Invite makes a new link for someone who lost theirs, or their password. An earlier link
 // ends.
-func (s *Service) Invite(ctx context.Context, name string) (AddedPerson, error) {
-	return change(withoutRepeat(ctx), s, access.Administer, func(t *tx) (AddedPerson, error) {
+func (s *Service) Invite(ctx context.Context, name string) (wire.AddedPerson, error) {
+	return change(withoutRepeat(ctx), s, access.Administer, func(t *tx) (wire.AddedPerson, error) {
 		p, err := s.person(ctx, t.Records, name)
 		if err != nil {
-			return AddedPerson{}, err
+			return wire.AddedPerson{}, err
 		}
 		if p.Robot || p.Disabled != nil {
-			return AddedPerson{}, fault.New(fault.Refused, "person.no_link", "%s cannot sign in", name).In("person").
+			return wire.AddedPerson{}, fault.New(fault.Refused, "person.no_link",
+				"%s cannot sign in", name).In("person").
 				Do("make a token for a robot; let a person in again first")
 		}
 		link, err := s.link(ctx, t, p)
 		if err != nil {
-			return AddedPerson{}, err
+			return wire.AddedPerson{}, err
 		}
-		return AddedPerson{*p, link}, t.note(ctx,
+		return wire.AddedPerson{Person: *p, Link: link}, t.note(ctx,
 			entry{Kind: "person.invited", Subject: name, Sentence: name + " was given a link to choose a password."})
 	})
 }
@@ -188,15 +175,8 @@ func (s *Service) person(ctx context.Context, r store.Records, name string) (*pe
 	return p, err
 }
 
-// PersonEdit changes an account; absent members stay as they are.
-type PersonEdit struct {
-	Email    *string `json:"email,omitempty"`
-	Disabled *bool   `json:"disabled,omitempty" description:"true shuts the person out, false lets them in again"`
-	Reason   string  `json:"reason,omitempty"`
-}
-
 // EditPerson changes an account.
-func (s *Service) EditPerson(ctx context.Context, name string, e PersonEdit) (people.Person, error) {
+func (s *Service) EditPerson(ctx context.Context, name string, e wire.PersonEdit) (people.Person, error) {
 	if e.Email != nil {
 		if err := checkEmail(*e.Email); err != nil {
 			return people.Person{}, err
@@ -408,13 +388,13 @@ func shown(p people.Person, a Actor) people.Person {
 
 // People lists everyone whom the actor may know of: those in the same projects, and
 // everyone for those who keep a project.
-func (s *Service) People(ctx context.Context) (Listed[people.Person], error) {
+func (s *Service) People(ctx context.Context) (wire.Listed[people.Person], error) {
 	a, err := may(ctx, access.Read)
 	if err != nil {
-		return Listed[people.Person]{}, err
+		return wire.Listed[people.Person]{}, err
 	}
 	all, err := s.store.Read().People(ctx)
-	out := Listed[people.Person]{Items: []people.Person{}}
+	out := wire.Listed[people.Person]{Items: []people.Person{}}
 	for _, p := range all {
 		if p = shown(p, a); len(p.Memberships) > 0 || p.Name == a.Name || a.Rights.Somewhere(access.Manage) {
 			out.Items = append(out.Items, p)
@@ -424,18 +404,17 @@ func (s *Service) People(ctx context.Context) (Listed[people.Person], error) {
 }
 
 // Roles lists the roles.
-func (s *Service) Roles(ctx context.Context) (Listed[access.Role], error) {
+func (s *Service) Roles(ctx context.Context) (wire.Listed[access.Role], error) {
 	if _, err := may(ctx, access.Read); err != nil {
-		return Listed[access.Role]{}, err
+		return wire.Listed[access.Role]{}, err
 	}
 	roles, err := allRoles(ctx, s.store.Read())
-	return Listed[access.Role]{Items: roles}, err
+	return wire.Listed[access.Role]{Items: roles}, err
 }
 
 // PutRole makes a role or changes one that was made here.
-func (s *Service) PutRole(ctx context.Context, name string, permissions []string, description string) (access.Role,
-	error,
-) {
+func (s *Service) PutRole(ctx context.Context, name string, permissions []string, description string,
+) (access.Role, error) {
 	if err := registry.CheckName("role", name); err != nil {
 		return access.Role{}, err
 	}

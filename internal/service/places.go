@@ -14,6 +14,7 @@ import (
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/core/watch"
 	"innerladder/internal/store"
+	"innerladder/internal/wire"
 )
 
 // AddEnvironment adds a place where versions run.
@@ -42,7 +43,7 @@ func (s *Service) AddEnvironment(ctx context.Context, name, description string) 
 }
 
 // Environments lists all environments.
-func (s *Service) Environments(ctx context.Context) (Listed[traffic.Environment], error) {
+func (s *Service) Environments(ctx context.Context) (wire.Listed[traffic.Environment], error) {
 	return list(ctx, func(r store.Records) ([]traffic.Environment, string, error) {
 		all, err := r.Environments(ctx)
 		return all, "", err
@@ -219,12 +220,12 @@ func (s *Service) Unplace(ctx context.Context, ref, environment string) (*traffi
 }
 
 // Placements lists all placements, of one version when a ref is given.
-func (s *Service) Placements(ctx context.Context, ref string) (Listed[traffic.Placement], error) {
+func (s *Service) Placements(ctx context.Context, ref string) (wire.Listed[traffic.Placement], error) {
 	version := ""
 	if ref != "" {
 		v, err := s.Version(ctx, ref)
 		if err != nil {
-			return Listed[traffic.Placement]{}, err
+			return wire.Listed[traffic.Placement]{}, err
 		}
 		version = v.Ref
 	}

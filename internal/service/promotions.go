@@ -12,20 +12,12 @@ import (
 	"innerladder/internal/core/notice"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/store"
+	"innerladder/internal/wire"
 )
-
-// NewPromotion says what is asked for.
-type NewPromotion struct {
-	Version string `json:"version" required:"true" description:"MODEL@NUMBER, MODEL@RUNG or MODEL@LABEL"`
-	To      string `json:"to" required:"true" description:"the rung"`
-	Note    string `json:"note,omitempty" description:"for those who sign; needed for an emergency"`
-	// Emergency carries it out past the gate, and asks for a review afterwards.
-	Emergency bool `json:"emergency,omitempty" description:"carry it out at once, past the gate; needs the permission override, and is reviewed afterwards"`
-}
 
 // Promote asks that a version step up to a rung. When every gate on the way is met
 // already, it is carried out at once, if the ladder says so.
-func (s *Service) Promote(ctx context.Context, n NewPromotion) (*ladder.Promotion, error) {
+func (s *Service) Promote(ctx context.Context, n wire.NewPromotion) (*ladder.Promotion, error) {
 	v, err := s.Version(ctx, n.Version)
 	if err != nil {
 		return nil, err
@@ -390,19 +382,18 @@ type PromotionSearch struct {
 }
 
 // Promotions lists promotions, newest first.
-func (s *Service) Promotions(ctx context.Context, search PromotionSearch, p store.Page) (Listed[ladder.Promotion],
-	error,
-) {
+func (s *Service) Promotions(ctx context.Context, search PromotionSearch, p store.Page,
+) (wire.Listed[ladder.Promotion], error) {
 	a, err := may(ctx, access.Read)
 	if err != nil {
-		return Listed[ladder.Promotion]{}, err
+		return wire.Listed[ladder.Promotion]{}, err
 	}
 	r := s.store.ReadAs(a.sight())
 	if search.ForMe {
 		return s.promotionsFor(ctx, r, a, search, p)
 	}
 	items, next, err := r.Promotions(ctx, search.PromotionFilter, p)
-	out := Listed[ladder.Promotion]{Items: items, Next: next}
+	out := wire.Listed[ladder.Promotion]{Items: items, Next: next}
 	for i := range out.Items {
 		if err == nil && out.Items[i].State.Signable() {
 			_, err = s.hearNow(ctx, r, &out.Items[i])
@@ -414,8 +405,8 @@ func (s *Service) Promotions(ctx context.Context, search PromotionSearch, p stor
 // promotionsFor lists the promotions that wait for whoever acts.
 func (s *Service) promotionsFor(ctx context.Context, r store.Records, a Actor, search PromotionSearch,
 	p store.Page,
-) (Listed[ladder.Promotion], error) {
-	out := Listed[ladder.Promotion]{Items: []ladder.Promotion{}}
+) (wire.Listed[ladder.Promotion], error) {
+	out := wire.Listed[ladder.Promotion]{Items: []ladder.Promotion{}}
 	search.State = "waiting"
 	ladders := map[string]ladder.Revision{}
 	me, err := r.PersonNamed(ctx, a.Name)

@@ -16,6 +16,7 @@ import (
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/watch"
 	"innerladder/internal/store"
+	"innerladder/internal/wire"
 )
 
 // IndexRecord brings the index that searches use up to date.
@@ -53,25 +54,20 @@ func (s *Service) Missed(ctx context.Context, last int64, hand func(record.Entry
 // Sees reports whether the actor may see an entry at all.
 func (a Actor) Sees(e record.Entry) bool { return a.Rights.May(access.Read, e.Project) }
 
-// Happening is something that happened, with what people say about it.
-type Happening struct {
-	record.Entry
-	Comments []record.Entry `json:"comments,omitempty"`
-}
-
 // quiet are kinds that are in the record but no activity.
 var quiet = []string{"person.signed_in", "person.signed_out", "token.made", "token.ended"}
 
 // Activity lists what happened, newest first, as everyone may read it who sees the
 // project: in a project, about a subject, or all of it.
-func (s *Service) Activity(ctx context.Context, project, subject string, p store.Page) (Listed[Happening], error) {
+func (s *Service) Activity(ctx context.Context, project, subject string, p store.Page,
+) (wire.Listed[wire.Happening], error) {
 	a, err := may(ctx, access.Read)
 	if err != nil {
-		return Listed[Happening]{}, err
+		return wire.Listed[wire.Happening]{}, err
 	}
 	search := store.RecordSearch{Project: project, Subject: subject, Projects: a.seen(access.Read)}
 	r := s.store.ReadAs(a.sight())
-	out := Listed[Happening]{Items: []Happening{}}
+	out := wire.Listed[wire.Happening]{Items: []wire.Happening{}}
 	// Comments stand with what they answer; a page must not be empty because of them.
 	for range 10 {
 		items, next, err := r.Entries(ctx, search, store.Page{Limit: p.Limit - len(out.Items), After: p.After})
@@ -80,7 +76,7 @@ func (s *Service) Activity(ctx context.Context, project, subject string, p store
 		}
 		for _, e := range items {
 			if e.On == 0 && !slices.Contains(quiet, e.Kind) {
-				out.Items = append(out.Items, Happening{Entry: e.Activity()})
+				out.Items = append(out.Items, wire.Happening{Entry: e.Activity()})
 			}
 		}
 		if out.Next, p.After = next, next; next == "" || len(out.Items) >= p.Limit {
@@ -90,7 +86,7 @@ func (s *Service) Activity(ctx context.Context, project, subject string, p store
 	return out, s.addComments(ctx, r, out.Items)
 }
 
-func (s *Service) addComments(ctx context.Context, r store.Records, items []Happening) error {
+func (s *Service) addComments(ctx context.Context, r store.Records, items []wire.Happening) error {
 	lines := make([]int64, len(items))
 	for i, h := range items {
 		lines[i] = h.Seq
@@ -113,41 +109,36 @@ func (a Actor) seen(p access.Permission) []string {
 	return where
 }
 
-// Said is a comment, and who it does not reach.
-type Said struct {
-	record.Entry
-	Unreached []string `json:"unreached,omitempty" description:"names that are mentioned, of nobody or of people who may not see this"`
-}
-
 const longestComment = 10_000
 
 // Comment says something about a line of the record, or about a subject when on is 0.
-func (s *Service) Comment(ctx context.Context, on int64, subject, text string) (Said, error) {
+func (s *Service) Comment(ctx context.Context, on int64, subject, text string) (wire.Said, error) {
 	text = strings.TrimSpace(text)
 	if text == "" || len(text) > longestComment {
-		return Said{}, fault.New(fault.Invalid, "comment.text", "the comment is empty or longer than %d bytes",
+		return wire.Said{}, fault.New(fault.Invalid, "comment.text", "the comment is empty or longer than %d bytes",
 			longestComment).In("text").Do("write something shorter")
 	}
-	return change(ctx, s, access.Comment, func(t *tx) (Said, error) {
+	return change(ctx, s, access.Comment, func(t *tx) (wire.Said, error) {
 		e := entry{Kind: "comment.made", On: on, Reason: text}
 		about := ""
 		if on > 0 {
 			line, err := t.Entry(ctx, on)
 			if errors.Is(err, store.ErrNone) {
-				return Said{}, fault.New(fault.Unknown, "comment.unknown", "there is no line %d in the record", on).
+				return wire.Said{}, fault.New(fault.Unknown, "comment.unknown",
+					"there is no line %d in the record", on).
 					In("on").Do("see what happened with: innerladder activity")
 			}
 			if err != nil {
-				return Said{}, err
+				return wire.Said{}, err
 			}
 			if line.On > 0 { // an answer to a comment stands beside it
 				if line, err = t.Entry(ctx, line.On); err != nil {
-					return Said{}, err
+					return wire.Said{}, err
 				}
 			}
 			before, err := t.CommentsOn(ctx, []int64{line.Seq})
 			if err != nil {
-				return Said{}, err
+				return wire.Said{}, err
 			}
 			e.On, e.Project, e.Subject, e.Also = line.Seq, line.Project, line.Subject, line.Also
 			e.involved = map[notice.Topic][]string{notice.Comment: {line.Actor}}
@@ -158,16 +149,18 @@ func (s *Service) Comment(ctx context.Context, on int64, subject, text string) (
 		} else {
 			var err error
 			if e.Project, e.Subject, err = s.subject(ctx, t.Records, subject); err != nil {
-				return Said{}, err
+				return wire.Said{}, err
 			}
 			about = e.Subject
 		}
 		e.Sentence = fmt.Sprintf("%s commented on %s.", t.actor.Name, strings.TrimSuffix(about, "."))
 		if err := t.note(ctx, e); err != nil {
-			return Said{}, err
+			return wire.Said{}, err
 		}
 		readers, err := t.readers(ctx)
-		return Said{t.entries[len(t.entries)-1].Activity(), notice.Unreached(text, e.Project, readers)}, err
+		return wire.Said{
+			Entry: t.entries[len(t.entries)-1].Activity(), Unreached: notice.Unreached(text, e.Project, readers),
+		}, err
 	})
 }
 
@@ -249,13 +242,13 @@ func (s *Service) auditSearch(ctx context.Context, q store.RecordSearch) (store.
 }
 
 // Audit searches the record, newest first.
-func (s *Service) Audit(ctx context.Context, q store.RecordSearch, p store.Page) (Listed[record.Entry], error) {
+func (s *Service) Audit(ctx context.Context, q store.RecordSearch, p store.Page) (wire.Listed[record.Entry], error) {
 	r, q, err := s.auditSearch(ctx, q)
 	if err != nil {
-		return Listed[record.Entry]{}, err
+		return wire.Listed[record.Entry]{}, err
 	}
 	items, next, err := r.Entries(ctx, q, p)
-	return Listed[record.Entry]{items, next}, err
+	return wire.Listed[record.Entry]{Items: items, Next: next}, err
 }
 
 // Exporting checks that whoever acts may export what a search finds, and returns what
@@ -310,13 +303,13 @@ func (s *Service) Checkpoint(ctx context.Context) (record.Checkpoint, error) {
 
 // Searches lists the searches that whoever is signed in keeps and those that others
 // share.
-func (s *Service) Searches(ctx context.Context) (Listed[registry.SavedSearch], error) {
+func (s *Service) Searches(ctx context.Context) (wire.Listed[registry.SavedSearch], error) {
 	a, err := may(ctx, access.Audit)
 	if err != nil {
-		return Listed[registry.SavedSearch]{}, err
+		return wire.Listed[registry.SavedSearch]{}, err
 	}
 	items, err := s.store.Read().Searches(ctx, a.person)
-	return Listed[registry.SavedSearch]{Items: items}, err
+	return wire.Listed[registry.SavedSearch]{Items: items}, err
 }
 
 // searchable are the members of a saved search.

@@ -13,76 +13,15 @@ import (
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/store"
-)
-
-// Registration is what is said about a version when it is registered.
-type Registration struct {
-	Model string `json:"model"`
-	// Project, Task, Description and Owner are for a model that is new.
-	Project     string             `json:"project,omitempty" description:"of a new model; default when not given"`
-	Task        string             `json:"task,omitempty" enum:"regression,classification,other" description:"of a new model; read off the target when not given"`
-	Description string             `json:"description,omitempty" description:"of a new model"`
-	Owner       string             `json:"owner,omitempty" description:"of a new model; whoever registers when not given"`
-	Note        string             `json:"note,omitempty"`
-	Metrics     map[string]float64 `json:"metrics,omitempty" description:"with a run, its last values when not given"`
-	Params      map[string]string  `json:"params,omitempty" description:"with a run, its parameters when not given"`
-	Importance  map[string]float64 `json:"importance,omitempty" description:"how much each input counts"`
-	Code        *registry.Code     `json:"code,omitempty" description:"with a run, its code when not given"`
-	Run         string             `json:"run,omitempty" description:"the run it came out of, such as run-12"`
-	Targets     []string           `json:"targets,omitempty" description:"columns of the sample that are outputs"`
-	Units       map[string]string  `json:"units,omitempty" description:"unit by column of the sample"`
-	// Signature is one that was written by hand; ranges and levels that it leaves open
-	// are filled in from the sample.
-	Signature    *registry.Signature   `json:"signature,omitempty" description:"written by hand; else it is read from the sample or the model file"`
-	Data         []registry.DataUse    `json:"data,omitempty" description:"data sets it used; with a run, those of the run too"`
-	Parents      []registry.Parent     `json:"parents,omitempty" description:"versions it was made from"`
-	Dependencies []registry.Dependency `json:"dependencies,omitempty" description:"packages it needs; else they are read from the part requirements"`
-	Card         string                `json:"card,omitempty" description:"Markdown; else the part card"`
-	Tags         []string              `json:"tags,omitempty"`
-	Properties   map[string]string     `json:"properties,omitempty"`
-	Labels       []string              `json:"labels,omitempty" description:"labels to put on the version, from wherever they are"`
-	Uploads      []UploadUse           `json:"uploads,omitempty" description:"files that were uploaded in pieces"`
-	Sources      []Source              `json:"sources,omitempty" description:"files to take from addresses"`
-}
-
-// UploadUse says what an upload in pieces is for.
-type UploadUse struct {
-	ID   string `json:"id" required:"true"`
-	Part string `json:"part" required:"true" enum:"artifact,sample,reference,card,requirements,attachment"`
-	Name string `json:"name,omitempty" description:"of the file; the upload's own when not given"`
-}
-
-// Source is a file at an address.
-type Source struct {
-	Address string `json:"address" required:"true" description:"https:// or file://"`
-	Name    string `json:"name,omitempty" description:"of the artifact; the last part of the address when not given"`
-	// Digest, when given, must be that of the bytes.
-	Digest string `json:"digest,omitempty" description:"SHA-256 that the bytes must have"`
-	// ReferenceOnly writes digest and size down and does not keep the bytes.
-	ReferenceOnly bool `json:"reference_only,omitempty" description:"only write down digest and size"`
-}
-
-// Registered is a version that was registered, now or before.
-type Registered struct {
-	registry.Version
-	Created bool `json:"created" description:"false when the same content was registered before"`
-	// Remarks say what was passed over while reading the files.
-	Remarks []string `json:"remarks,omitempty"`
-}
-
-// The parts that files come as.
-const (
-	PartArtifact     = "artifact"
-	PartSample       = "sample"
-	PartReference    = "reference"
-	PartCard         = "card"
-	PartRequirements = "requirements"
-	PartAttachment   = "attachment"
+	"innerladder/internal/wire"
 )
 
 // Parts lists the parts that files come as.
 func Parts() []string {
-	return []string{PartArtifact, PartSample, PartReference, PartCard, PartRequirements, PartAttachment}
+	return []string{
+		wire.PartArtifact, wire.PartSample, wire.PartReference, wire.PartCard, wire.PartRequirements,
+		wire.PartAttachment,
+	}
 }
 
 // File is a received file with its name.
@@ -121,18 +60,18 @@ func checkFileName(part, name string) error {
 
 // Register registers a version with its files. The same content registered again gives
 // the version that is there.
-func (s *Service) Register(ctx context.Context, reg Registration, files []*File) (Registered, error) {
+func (s *Service) Register(ctx context.Context, reg wire.Registration, files []*File) (wire.Registered, error) {
 	if _, err := may(ctx, access.Register); err != nil {
-		return Registered{}, err
+		return wire.Registered{}, err
 	}
 	if err := s.checkRegistration(reg); err != nil {
-		return Registered{}, err
+		return wire.Registered{}, err
 	}
 	files = slices.Clone(files)
 	for _, u := range reg.Uploads {
 		f, err := s.useUpload(ctx, u)
 		if err != nil {
-			return Registered{}, err
+			return wire.Registered{}, err
 		}
 		files = append(files, f)
 	}
@@ -143,15 +82,15 @@ func (s *Service) Register(ctx context.Context, reg Registration, files []*File)
 		}
 	}()
 	if err != nil {
-		return Registered{}, err
+		return wire.Registered{}, err
 	}
 	g, err := s.gather(reg, append(files, fetched...))
 	if err != nil {
-		return Registered{}, err
+		return wire.Registered{}, err
 	}
 	// The content itself makes a repeated registration harmless.
 	ctx = withoutRepeat(ctx)
-	out, err := change(ctx, s, access.Register, func(t *tx) (Registered, error) { return s.enter(ctx, t, reg, g) })
+	out, err := change(ctx, s, access.Register, func(t *tx) (wire.Registered, error) { return s.enter(ctx, t, reg, g) })
 	if err == nil && len(reg.Labels) > 0 {
 		s.reroute(ctx)
 	}
@@ -166,7 +105,7 @@ func (s *Service) Register(ctx context.Context, reg Registration, files []*File)
 }
 
 // checkRegistration refuses what is wrong whatever the state of the service.
-func (s *Service) checkRegistration(reg Registration) error {
+func (s *Service) checkRegistration(reg wire.Registration) error {
 	if err := registry.CheckName("model", reg.Model); err != nil {
 		return err
 	}
@@ -216,7 +155,7 @@ func (s *Service) checkRegistration(reg Registration) error {
 }
 
 // fetchAll reads the files at addresses.
-func (s *Service) fetchAll(ctx context.Context, sources []Source) (out []*File, err error) {
+func (s *Service) fetchAll(ctx context.Context, sources []wire.Source) (out []*File, err error) {
 	for _, source := range sources {
 		f, err := s.fetchOne(ctx, source)
 		if err != nil {
@@ -234,7 +173,7 @@ func (s *Service) fetchAll(ctx context.Context, sources []Source) (out []*File, 
 
 // fetchOne reads a file at an address. Its bytes are looked into in any case; those of a
 // reference are not kept afterwards.
-func (s *Service) fetchOne(ctx context.Context, source Source) (*File, error) {
+func (s *Service) fetchOne(ctx context.Context, source wire.Source) (*File, error) {
 	r, name, err := s.fetcher.Open(ctx, source.Address)
 	if err != nil {
 		return nil, err
@@ -243,7 +182,7 @@ func (s *Service) fetchOne(ctx context.Context, source Source) (*File, error) {
 	if source.Name != "" {
 		name = source.Name
 	}
-	f, err := s.Receive(ctx, PartArtifact, name, r)
+	f, err := s.Receive(ctx, wire.PartArtifact, name, r)
 	if err != nil {
 		return nil, err
 	}
@@ -252,62 +191,62 @@ func (s *Service) fetchOne(ctx context.Context, source Source) (*File, error) {
 }
 
 // enter writes the version down.
-func (s *Service) enter(ctx context.Context, t *tx, reg Registration, g *gathered) (Registered, error) {
+func (s *Service) enter(ctx context.Context, t *tx, reg wire.Registration, g *gathered) (wire.Registered, error) {
 	v := g.version
 	if err := s.trace(ctx, t, reg, v); err != nil {
-		return Registered{}, err
+		return wire.Registered{}, err
 	}
 	v.Digest = v.Identity()
 	model, err := s.modelFor(ctx, t, reg, v.Signature)
 	if err != nil {
-		return Registered{}, err
+		return wire.Registered{}, err
 	}
 	if before, err := t.VersionByDigest(ctx, model.Name, v.Digest); err == nil {
-		return Registered{*before, false, g.remarks}, nil
+		return wire.Registered{Version: *before, Created: false, Remarks: g.remarks}, nil
 	} else if !errors.Is(err, store.ErrNone) {
-		return Registered{}, err
+		return wire.Registered{}, err
 	}
 	if err := t.need(model.Project); err != nil {
-		return Registered{}, err
+		return wire.Registered{}, err
 	}
 	v.Project = model.Project
 	l, err := t.Ladder(ctx, model.Project)
 	if err != nil {
-		return Registered{}, err
+		return wire.Registered{}, err
 	}
 	for _, label := range reg.Labels {
 		if err := registry.CheckLabel("labels", label, names(l)); err != nil {
-			return Registered{}, err // before any file is kept
+			return wire.Registered{}, err // before any file is kept
 		}
 	}
 	for _, f := range g.files {
 		if err := f.Upload.Keep(); err != nil {
-			return Registered{}, err
+			return wire.Registered{}, err
 		}
 	}
 	v.Rung, v.RungSince, v.CreatedBy, v.CreatedAt = l.Lowest(), t.now, t.actor.Name, t.now
 	if err := t.AddVersion(ctx, v); err != nil {
-		return Registered{}, err
+		return wire.Registered{}, err
 	}
 	if err := t.note(ctx, entry{
 		Project: model.Project, Kind: "version.registered", Subject: v.Ref,
 		Sentence: v.Ref + " was registered.", Reason: reg.Note, Also: []string{v.Run},
 		After: forRecord(v),
 	}); err != nil {
-		return Registered{}, err
+		return wire.Registered{}, err
 	}
 	if err := s.furnish(ctx, t, reg, g); err != nil {
-		return Registered{}, err
+		return wire.Registered{}, err
 	}
 	whole, err := t.Version(ctx, v.Model, v.Number)
 	if err != nil {
-		return Registered{}, err
+		return wire.Registered{}, err
 	}
-	return Registered{*whole, true, g.remarks}, nil
+	return wire.Registered{Version: *whole, Created: true, Remarks: g.remarks}, nil
 }
 
 // furnish adds to a new version what may change later.
-func (s *Service) furnish(ctx context.Context, t *tx, reg Registration, g *gathered) error {
+func (s *Service) furnish(ctx context.Context, t *tx, reg wire.Registration, g *gathered) error {
 	v := g.version
 	subject := store.Subject{Model: v.Model, Number: v.Number}
 	for _, a := range g.attachments {
@@ -350,7 +289,7 @@ func forRecord(v *registry.Version) registry.Version {
 
 // trace resolves what the version was made from: the run with what it knows, data sets
 // and parents.
-func (s *Service) trace(ctx context.Context, t *tx, reg Registration, v *registry.Version) error {
+func (s *Service) trace(ctx context.Context, t *tx, reg wire.Registration, v *registry.Version) error {
 	data := slices.Clone(reg.Data)
 	if reg.Run != "" {
 		run, err := s.run(ctx, t.Records, "run", reg.Run)
@@ -400,7 +339,7 @@ func (s *Service) trace(ctx context.Context, t *tx, reg Registration, v *registr
 }
 
 // modelFor finds the model of a registration, or adds it when it is new.
-func (s *Service) modelFor(ctx context.Context, t *tx, reg Registration, sig *registry.Signature,
+func (s *Service) modelFor(ctx context.Context, t *tx, reg wire.Registration, sig *registry.Signature,
 ) (registry.Model, error) {
 	m, err := t.Model(ctx, reg.Model)
 	if err == nil {

@@ -7,47 +7,30 @@ import (
 
 	"innerladder/internal/core/compare"
 	"innerladder/internal/core/fault"
-	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/store"
+	"innerladder/internal/wire"
 )
-
-// Review is everything that someone reads who reviews a promotion.
-type Review struct {
-	Promotion ladder.Promotion  `json:"promotion"`
-	Checklist []ladder.Listed   `json:"checklist"`
-	CarryOut  string            `json:"carry_out" enum:"at_once,by_hand"`
-	SignRoles []string          `json:"sign_roles" description:"roles that may sign; everyone with the permission when there are none"`
-	Candidate registry.Version  `json:"candidate"`
-	Incumbent *registry.Version `json:"incumbent,omitempty"`
-	Diff      *registry.Diff    `json:"diff,omitempty" description:"from the incumbent to the candidate"`
-	// Evidence has the newest report of each kind.
-	Evidence          []registry.Evidence `json:"evidence" description:"the newest of each kind"`
-	IncumbentEvidence []registry.Evidence `json:"incumbent_evidence" description:"the newest of each kind"`
-	// Measured is how the two behaved where both answered, over the last day.
-	Measured []compare.Comparison `json:"measured" description:"how both behaved where both answered, over the last day"`
-	Answers  []string             `json:"answers" description:"endpoints that the candidate answers for now"`
-}
 
 // measuredOver is how far back a review looks at behaviour.
 const measuredOver = 24 * time.Hour
 
 // Review gathers what someone reads who reviews a promotion.
-func (s *Service) Review(ctx context.Context, id string) (Review, error) {
+func (s *Service) Review(ctx context.Context, id string) (wire.Review, error) {
 	p, err := s.Promotion(ctx, id)
 	if err != nil {
-		return Review{}, err
+		return wire.Review{}, err
 	}
 	r := s.records(ctx)
 	l, err := r.Ladder(ctx, p.Project)
 	if err != nil {
-		return Review{}, err
+		return wire.Review{}, err
 	}
 	v, err := s.resolve(ctx, r, "version", p.Version)
 	if err != nil {
-		return Review{}, err
+		return wire.Review{}, err
 	}
-	out := Review{
+	out := wire.Review{
 		Promotion: *p, Checklist: l.Checklist(p), CarryOut: l.CarryOut,
 		SignRoles: append([]string{}, l.Rung(p.To).Sign...), Candidate: *v, Evidence: []registry.Evidence{},
 		IncumbentEvidence: []registry.Evidence{}, Measured: []compare.Comparison{},

@@ -17,6 +17,7 @@ import (
 	"innerladder/internal/oip"
 	"innerladder/internal/seal"
 	"innerladder/internal/store"
+	"innerladder/internal/wire"
 )
 
 // The names of secrets.
@@ -125,43 +126,39 @@ func (s *Service) ring() *seal.Ring {
 	return s.keys
 }
 
-// Rotated says what a change of the sealing key did.
-type Rotated struct {
-	Secrets int `json:"secrets" description:"how many were sealed anew"`
-}
-
 // RotateKey makes a new sealing key and seals all secrets anew. The key file has both
 // keys until that is confirmed, so that a crash in between loses nothing.
-func (s *Service) RotateKey(ctx context.Context, reason string) (Rotated, error) {
+func (s *Service) RotateKey(ctx context.Context, reason string) (wire.Rotated, error) {
 	a, err := may(ctx, access.Administer)
 	if err != nil {
-		return Rotated{}, err
+		return wire.Rotated{}, err
 	}
 	s.rotating.Lock()
 	defer s.rotating.Unlock()
 	old := s.ring()
 	if !old.FromFile() {
-		return Rotated{}, fault.New(fault.Refused, "key.environment", "the sealing key comes from the environment").
+		return wire.Rotated{}, fault.New(fault.Refused, "key.environment",
+			"the sealing key comes from the environment").
 			In("key").Do("start the service with INNERLADDER_SEALING_KEYS=NEW,OLD; it seals everything anew by " +
 			"itself, and OLD can go")
 	}
 	both := old.With(seal.NewKey())
 	if err := both.Write(); err != nil {
-		return Rotated{}, err
+		return wire.Rotated{}, err
 	}
 	// Whatever is sealed from here on is sealed with the new key.
 	s.keysMu.Lock()
 	s.keys = both
 	s.keysMu.Unlock()
-	out, err := change(As(context.WithoutCancel(ctx), a), s, access.Administer, func(t *tx) (Rotated, error) {
+	out, err := change(As(context.WithoutCancel(ctx), a), s, access.Administer, func(t *tx) (wire.Rotated, error) {
 		all, err := t.Secrets(ctx, "")
 		if err != nil {
-			return Rotated{}, err
+			return wire.Rotated{}, err
 		}
 		if err := reseal(ctx, t.Records, both, t.now); err != nil {
-			return Rotated{}, err
+			return wire.Rotated{}, err
 		}
-		return Rotated{len(all)}, t.note(ctx,
+		return wire.Rotated{Secrets: len(all)}, t.note(ctx,
 			entry{
 				Kind: "key.rotated", Subject: "sealing key",
 				Sentence: fmt.Sprintf("%d secrets were sealed with a new key.", len(all)), Reason: reason,
@@ -177,29 +174,21 @@ func (s *Service) RotateKey(ctx context.Context, reason string) (Rotated, error)
 	return out, present.Write()
 }
 
-// Header is a header that is sent to all model servers of an environment. Its value is
-// never shown.
-type Header struct {
-	Name  string    `json:"name"`
-	SetBy string    `json:"set_by"`
-	SetAt time.Time `json:"set_at"`
-}
-
 // Headers lists the headers of an environment, without their values.
-func (s *Service) Headers(ctx context.Context, environment string) (Listed[Header], error) {
+func (s *Service) Headers(ctx context.Context, environment string) (wire.Listed[wire.Header], error) {
 	if _, err := may(ctx, access.Administer); err != nil {
-		return Listed[Header]{}, err
+		return wire.Listed[wire.Header]{}, err
 	}
 	r := s.store.Read()
 	if err := s.checkEnvironment(ctx, r, environment); err != nil {
-		return Listed[Header]{}, err
+		return wire.Listed[wire.Header]{}, err
 	}
-	out := Listed[Header]{Items: []Header{}}
+	out := wire.Listed[wire.Header]{Items: []wire.Header{}}
 	all, err := r.Secrets(ctx, headerSecret(environment, ""))
 	for _, h := range all {
-		out.Items = append(out.Items, Header{
-			strings.TrimPrefix(h.Name, headerSecret(environment, "")), h.SetBy,
-			h.SetAt,
+		out.Items = append(out.Items, wire.Header{
+			Name: strings.TrimPrefix(h.Name, headerSecret(environment, "")), SetBy: h.SetBy,
+			SetAt: h.SetAt,
 		})
 	}
 	return out, err
@@ -224,21 +213,22 @@ func checkHeader(name string) (string, error) {
 
 // SetHeader sets a header that is sent to all model servers of an environment, or takes
 // it away when value is nil.
-func (s *Service) SetHeader(ctx context.Context, environment, name string, value *string) (Header, error) {
+func (s *Service) SetHeader(ctx context.Context, environment, name string, value *string) (wire.Header, error) {
 	name, err := checkHeader(name)
 	if err != nil {
-		return Header{}, err
+		return wire.Header{}, err
 	}
 	if value != nil && (*value == "" || len(*value) > 8<<10 ||
 		strings.ContainsFunc(*value, func(r rune) bool { return r < 0x20 || r == 0x7f })) {
-		return Header{}, fault.New(fault.Invalid, "header.value", "the value is empty, too long, or has line breaks").
+		return wire.Header{}, fault.New(fault.Invalid, "header.value",
+			"the value is empty, too long, or has line breaks").
 			In("value").Do("give one line of at most 8 KiB")
 	}
-	h, err := change(withoutRepeat(ctx), s, access.Administer, func(t *tx) (Header, error) {
+	h, err := change(withoutRepeat(ctx), s, access.Administer, func(t *tx) (wire.Header, error) {
 		if err := s.checkEnvironment(ctx, t.Records, environment); err != nil {
-			return Header{}, err
+			return wire.Header{}, err
 		}
-		out := Header{name, t.actor.Name, t.now}
+		out := wire.Header{Name: name, SetBy: t.actor.Name, SetAt: t.now}
 		e := entry{
 			Kind: "secret.set", Subject: environment,
 			Sentence: fmt.Sprintf("The header %s for %s was set.", name, environment),
@@ -292,37 +282,31 @@ func (s *Service) serversIn(ctx context.Context, environment string) (*oip.Clien
 	return s.servers.With(headers), nil
 }
 
-// MadeCaller is a caller with the key that is shown once.
-type MadeCaller struct {
-	traffic.Caller
-	Key string `json:"key" description:"shown once; only its digest is kept"`
-}
-
 // AddCaller gives a program a key to an endpoint, which from then on answers nobody
 // without one.
-func (s *Service) AddCaller(ctx context.Context, endpoint, name string) (MadeCaller, error) {
+func (s *Service) AddCaller(ctx context.Context, endpoint, name string) (wire.MadeCaller, error) {
 	if err := registry.CheckName("name", name); err != nil {
-		return MadeCaller{}, err
+		return wire.MadeCaller{}, err
 	}
-	out, err := change(withoutRepeat(ctx), s, access.Route, func(t *tx) (MadeCaller, error) {
+	out, err := change(withoutRepeat(ctx), s, access.Route, func(t *tx) (wire.MadeCaller, error) {
 		e, err := s.endpoint(ctx, t.Records, endpoint)
 		if err != nil {
-			return MadeCaller{}, err
+			return wire.MadeCaller{}, err
 		}
 		there, err := t.Callers(ctx, endpoint)
 		if err != nil {
-			return MadeCaller{}, err
+			return wire.MadeCaller{}, err
 		}
 		if slices.ContainsFunc(there, func(c traffic.Caller) bool { return c.Name == name }) {
-			return MadeCaller{}, fault.New(fault.Refused, "caller.exists", "%s has a key to %s already", name,
+			return wire.MadeCaller{}, fault.New(fault.Refused, "caller.exists", "%s has a key to %s already", name,
 				endpoint).In("name").Do("take it away first, or choose another name and let both hold while the " +
 				"program changes over")
 		}
 		key, digest := credential.Token("ilc_")
-		out := MadeCaller{traffic.Caller{
+		out := wire.MadeCaller{Caller: traffic.Caller{
 			Name: name, Hint: credential.Hint(key), MadeBy: t.actor.Name, MadeAt: t.now,
 			Digest: digest,
-		}, key}
+		}, Key: key}
 		if err := t.Records.AddCaller(ctx, endpoint, out.Caller); err != nil {
 			return out, err
 		}
@@ -345,20 +329,20 @@ func (s *Service) AddCaller(ctx context.Context, endpoint, name string) (MadeCal
 }
 
 // Callers lists who has a key to an endpoint.
-func (s *Service) Callers(ctx context.Context, endpoint string) (Listed[traffic.Caller], error) {
+func (s *Service) Callers(ctx context.Context, endpoint string) (wire.Listed[traffic.Caller], error) {
 	e, err := s.Endpoint(ctx, endpoint)
 	if err != nil {
-		return Listed[traffic.Caller]{}, err
+		return wire.Listed[traffic.Caller]{}, err
 	}
 	a, err := may(ctx, access.Route)
 	if err == nil {
 		err = a.need(access.Route, e.Project)
 	}
 	if err != nil {
-		return Listed[traffic.Caller]{}, err
+		return wire.Listed[traffic.Caller]{}, err
 	}
 	items, err := s.records(ctx).Callers(ctx, endpoint)
-	return Listed[traffic.Caller]{Items: items}, err
+	return wire.Listed[traffic.Caller]{Items: items}, err
 }
 
 // EndCaller takes a caller's key away. The endpoint goes on to need one.

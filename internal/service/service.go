@@ -31,6 +31,7 @@ import (
 	"innerladder/internal/seal"
 	"innerladder/internal/signals"
 	"innerladder/internal/store"
+	"innerladder/internal/wire"
 )
 
 // Config is what a service is made of.
@@ -367,13 +368,6 @@ func (s *Service) EarlierAnswer(ctx context.Context) (json.RawMessage, error) {
 	return earlier(ctx, s.store.Read(), a)
 }
 
-// Listed is a part of a list.
-type Listed[T any] struct {
-	Items []T `json:"items"`
-	// Next is the cursor for the rest; empty at the end.
-	Next string `json:"next_cursor,omitempty"`
-}
-
 // subscribers of entries may lag this many behind before they are dropped.
 const subscriberQueue = 256
 
@@ -419,11 +413,12 @@ func (s *Service) Changes() (entries <-chan record.Entry, stop func()) {
 }
 
 // list reads a part of a list for someone who may read.
-func list[T any](ctx context.Context, read func(store.Records) ([]T, string, error), s *Service) (Listed[T], error) {
+func list[T any](ctx context.Context, read func(store.Records) ([]T, string, error), s *Service,
+) (wire.Listed[T], error) {
 	a, err := may(ctx, access.Read)
 	if err != nil {
-		return Listed[T]{}, err
+		return wire.Listed[T]{}, err
 	}
 	items, next, err := read(s.store.ReadAs(a.sight()))
-	return Listed[T]{items, next}, err
+	return wire.Listed[T]{Items: items, Next: next}, err
 }

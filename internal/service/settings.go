@@ -6,10 +6,10 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/keep"
 	"innerladder/internal/core/notice"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/jobs"
@@ -89,67 +89,29 @@ func (s *Service) SetMail(ctx context.Context, m notice.MailSettings, password *
 	})
 }
 
-// Retention says how long what grows is kept. The record is kept for ever.
-type Retention struct {
-	Minutes    string `json:"minutes" description:"what each lane did by the minute, such as 72h; hours are made of them"`
-	Hours      string `json:"hours" description:"the same by the hour; days are made of them"`
-	Days       string `json:"days" description:"the same by the day"`
-	Readings   string `json:"readings" description:"what guards said, second by second"`
-	Deliveries string `json:"deliveries" description:"the log of what was sent to webhooks and by e-mail"`
-	Notices    string `json:"notices" description:"notices that were read"`
-	Repeats    string `json:"repeats" description:"answers to calls that carried an Idempotency-Key"`
-}
-
 // usualRetention holds until another is chosen.
-func usualRetention() Retention {
-	return Retention{
+func usualRetention() keep.Retention {
+	return keep.Retention{
 		Minutes: "72h", Hours: "2160h", Days: "9600h", Readings: "720h", Deliveries: "720h",
 		Notices: "2160h", Repeats: "48h",
 	}
 }
 
-// ages reads the durations.
-func (r Retention) ages() (out struct{ minutes, hours, days, readings, deliveries, notices, repeats time.Duration },
-	err error,
-) {
-	for _, f := range []struct {
-		field, value string
-		least        time.Duration
-		into         *time.Duration
-	}{
-		{"minutes", r.Minutes, 24 * time.Hour, &out.minutes},
-		{"hours", r.Hours, 7 * 24 * time.Hour, &out.hours},
-		{"days", r.Days, 30 * 24 * time.Hour, &out.days},
-		{"readings", r.Readings, time.Hour, &out.readings},
-		{"deliveries", r.Deliveries, 24 * time.Hour, &out.deliveries},
-		{"notices", r.Notices, 24 * time.Hour, &out.notices},
-		{"repeats", r.Repeats, time.Hour, &out.repeats},
-	} {
-		d, err := time.ParseDuration(f.value)
-		if err != nil || d < f.least {
-			return out, fault.New(fault.Invalid, "retention.age", "%s cannot be kept for %q", f.field, f.value).
-				In(f.field).Do("give a duration of at least %.0fh, such as 720h", f.least.Hours())
-		}
-		*f.into = d
-	}
-	return out, nil
-}
-
 // Retention shows how long what grows is kept.
-func (s *Service) Retention(ctx context.Context) (Retention, error) {
+func (s *Service) Retention(ctx context.Context) (keep.Retention, error) {
 	if _, err := may(ctx, access.Administer); err != nil {
-		return Retention{}, err
+		return keep.Retention{}, err
 	}
 	return s.retention(ctx)
 }
 
-func (s *Service) retention(ctx context.Context) (Retention, error) {
+func (s *Service) retention(ctx context.Context) (keep.Retention, error) {
 	r := usualRetention()
 	return r, s.store.Read().Setting(ctx, "retention", &r)
 }
 
 // SetRetention says how long what grows is kept; absent members stay as they are.
-func (s *Service) SetRetention(ctx context.Context, n Retention, reason string) (Retention, error) {
+func (s *Service) SetRetention(ctx context.Context, n keep.Retention, reason string) (keep.Retention, error) {
 	before, err := s.retention(ctx)
 	if err != nil {
 		return n, err
@@ -170,10 +132,10 @@ func (s *Service) SetRetention(ctx context.Context, n Retention, reason string) 
 			*f.into = f.was
 		}
 	}
-	if _, err := n.ages(); err != nil {
+	if _, err := n.Ages(); err != nil {
 		return n, err
 	}
-	return change(ctx, s, access.Administer, func(t *tx) (Retention, error) {
+	return change(ctx, s, access.Administer, func(t *tx) (keep.Retention, error) {
 		if err := t.PutSetting(ctx, "retention", n, t.actor.Name, t.now); err != nil {
 			return n, err
 		}
@@ -190,13 +152,13 @@ func (s *Service) Forget(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	ages, err := r.ages()
+	ages, err := r.Ages()
 	if err != nil {
 		return err
 	}
 	now := s.now()
 	if err := s.store.Write(ctx, func(r store.Records) error {
-		return r.Forget(ctx, now.Add(-ages.deliveries), now.Add(-ages.notices), now.Add(-ages.repeats), now)
+		return r.Forget(ctx, now.Add(-ages.Deliveries), now.Add(-ages.Notices), now.Add(-ages.Repeats), now)
 	}); err != nil {
 		return err
 	}
@@ -205,7 +167,7 @@ func (s *Service) Forget(ctx context.Context) error {
 		return nil
 	}
 	return errors.Join(kept.Forget(ctx, now,
-		signals.Ages{Minutes: ages.minutes, Hours: ages.hours, Days: ages.days, Readings: ages.readings}),
+		signals.Ages{Minutes: ages.Minutes, Hours: ages.Hours, Days: ages.Days, Readings: ages.Readings}),
 		s.forgetTrials(ctx, kept))
 }
 

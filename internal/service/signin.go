@@ -13,6 +13,7 @@ import (
 	"innerladder/internal/core/registry"
 	"innerladder/internal/credential"
 	"innerladder/internal/store"
+	"innerladder/internal/wire"
 
 	"golang.org/x/time/rate"
 )
@@ -101,25 +102,19 @@ func (s *Service) FirstLink(ctx context.Context) (link string, err error) {
 	})
 }
 
-// Welcomed is whom a link would let in.
-type Welcomed struct {
-	Name  string `json:"name,omitempty" description:"absent for the first owner, who chooses one"`
-	First bool   `json:"first"`
-}
-
 var errLink = fault.New(fault.Unsigned, "welcome.used", "the link does not hold (any more)").
 	Do("ask an owner for a new one, or start the service again for the first")
 
 // Welcome looks whom a link would let in.
-func (s *Service) Welcome(ctx context.Context, secret string, from From) (Welcomed, error) {
+func (s *Service) Welcome(ctx context.Context, secret string, from From) (wire.Welcomed, error) {
 	p, err := s.linked(ctx, s.store.Read(), secret, from)
 	switch {
 	case err != nil:
-		return Welcomed{}, err
+		return wire.Welcomed{}, err
 	case p == nil:
-		return Welcomed{First: true}, nil
+		return wire.Welcomed{First: true}, nil
 	}
-	return Welcomed{Name: p.Name}, nil
+	return wire.Welcomed{Name: p.Name}, nil
 }
 
 func (s *Service) linked(ctx context.Context, r store.Records, secret string, from From) (*people.Person, error) {
@@ -359,27 +354,17 @@ func (s *Service) BySession(ctx context.Context, session string) (Actor, error) 
 	return Actor{Name: p.Name, Rights: rights, person: p.ID, session: digest}, err
 }
 
-// Me is who is signed in and what they may do.
-type Me struct {
-	people.Person
-	// May lists permissions by project; * holds in all.
-	May map[string][]access.Permission `json:"may" description:"permissions by project; those of * hold in all projects, and administer for the service"`
-	// Password reports whether there is one.
-	HasPassword bool `json:"has_password"`
-	Unread      int  `json:"unread" description:"notices in the inbox that were not read; 100 when there are more"`
-}
-
 // WhoAmI says who is signed in.
-func (s *Service) WhoAmI(ctx context.Context) (Me, error) {
+func (s *Service) WhoAmI(ctx context.Context) (wire.Me, error) {
 	a, err := may(ctx, access.Own)
 	if err != nil {
-		return Me{}, err
+		return wire.Me{}, err
 	}
 	p, err := s.store.Read().PersonNamed(ctx, a.Name)
 	if err != nil {
-		return Me{}, err
+		return wire.Me{}, err
 	}
-	me := Me{Person: *p, May: map[string][]access.Permission{}, HasPassword: p.Password != ""}
+	me := wire.Me{Person: *p, May: map[string][]access.Permission{}, HasPassword: p.Password != ""}
 	for _, m := range p.Memberships {
 		me.May[m.Project] = a.Rights.In(m.Project).List()
 	}
@@ -445,13 +430,13 @@ func (s *Service) ChangePassword(ctx context.Context, old, password string) erro
 }
 
 // Sessions lists where whoever is signed in is signed in.
-func (s *Service) Sessions(ctx context.Context) (Listed[people.Session], error) {
+func (s *Service) Sessions(ctx context.Context) (wire.Listed[people.Session], error) {
 	a, err := may(ctx, access.Own)
 	if err != nil {
-		return Listed[people.Session]{}, err
+		return wire.Listed[people.Session]{}, err
 	}
 	items, err := s.store.Read().Sessions(ctx, a.person, s.now())
-	return Listed[people.Session]{Items: items}, err
+	return wire.Listed[people.Session]{Items: items}, err
 }
 
 // EndOtherSessions signs whoever is signed in out everywhere else.

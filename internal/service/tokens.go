@@ -12,22 +12,8 @@ import (
 	"innerladder/internal/core/people"
 	"innerladder/internal/credential"
 	"innerladder/internal/store"
+	"innerladder/internal/wire"
 )
-
-// NewToken says what a token is for.
-type NewToken struct {
-	Title string `json:"title" required:"true" description:"what it is for"`
-	// Robot is whose it is; yours when empty.
-	Robot string `json:"robot,omitempty" description:"the robot it is for; yours when not given"`
-	access.Scope
-	Lasts string `json:"lasts,omitempty" description:"such as 720h; 2160h (90 days) when not given, at most 8784h"`
-}
-
-// MadeToken is a token that is shown once.
-type MadeToken struct {
-	people.Token
-	Secret string `json:"token" description:"shown once; only its digest is kept"`
-}
 
 const (
 	usualTokenLasts = 90 * 24 * time.Hour
@@ -35,16 +21,17 @@ const (
 )
 
 // MakeToken makes a token for whoever is signed in, or for a robot.
-func (s *Service) MakeToken(ctx context.Context, n NewToken) (MadeToken, error) {
+func (s *Service) MakeToken(ctx context.Context, n wire.NewToken) (wire.MadeToken, error) {
 	if strings.TrimSpace(n.Title) == "" || len(n.Title) > 100 {
-		return MadeToken{}, fault.New(fault.Invalid, "token.title", "the token has no title, or a long one").
+		return wire.MadeToken{}, fault.New(fault.Invalid, "token.title", "the token has no title, or a long one").
 			In("title").Do("say in a few words what it is for")
 	}
 	lasts := usualTokenLasts
 	if n.Lasts != "" {
 		d, err := time.ParseDuration(n.Lasts)
 		if err != nil || d < time.Minute || d > mostTokenLasts {
-			return MadeToken{}, fault.New(fault.Invalid, "token.lasts", "a token cannot last %q", n.Lasts).In("lasts").
+			return wire.MadeToken{}, fault.New(fault.Invalid, "token.lasts",
+				"a token cannot last %q", n.Lasts).In("lasts").
 				Do("give from 1m to %.0fh, such as 720h", mostTokenLasts.Hours())
 		}
 		lasts = d
@@ -56,19 +43,19 @@ func (s *Service) MakeToken(ctx context.Context, n NewToken) (MadeToken, error) 
 		}
 		set, err := access.ParseSet("permissions", names)
 		if err != nil {
-			return MadeToken{}, err
+			return wire.MadeToken{}, err
 		}
 		n.Permissions = set.List()
 	}
-	return change(withoutRepeat(ctx), s, access.Own, func(t *tx) (MadeToken, error) {
+	return change(withoutRepeat(ctx), s, access.Own, func(t *tx) (wire.MadeToken, error) {
 		if t.actor.narrowed {
-			return MadeToken{}, fault.New(fault.Forbidden, "token.narrowed",
+			return wire.MadeToken{}, fault.New(fault.Forbidden, "token.narrowed",
 				"a token that is narrowed down makes no others").
 				Do("sign in to the console, or use a token of full scope")
 		}
 		for _, project := range n.Projects {
 			if err := s.checkProject(ctx, t.Records, project); err != nil {
-				return MadeToken{}, err
+				return wire.MadeToken{}, err
 			}
 		}
 		owner, err := t.PersonNamed(ctx, t.actor.Name)
@@ -76,13 +63,13 @@ func (s *Service) MakeToken(ctx context.Context, n NewToken) (MadeToken, error) 
 			owner, err = s.robotOf(ctx, t, n.Robot)
 		}
 		if err != nil {
-			return MadeToken{}, err
+			return wire.MadeToken{}, err
 		}
 		secret, digest := credential.Token("il_")
-		out := MadeToken{people.Token{
+		out := wire.MadeToken{Token: people.Token{
 			Owner: owner.Name, Title: n.Title, Hint: credential.Hint(secret), Scope: n.Scope,
 			MadeBy: t.actor.Name, MadeAt: t.now, Expires: t.now.Add(lasts),
-		}, secret}
+		}, Secret: secret}
 		if err := t.AddToken(ctx, owner.ID, digest, &out.Token); err != nil {
 			return out, err
 		}
@@ -124,21 +111,21 @@ func (s *Service) robotOf(ctx context.Context, t *tx, name string) (*people.Pers
 }
 
 // Tokens lists the tokens of whoever is signed in, or of a robot that they keep.
-func (s *Service) Tokens(ctx context.Context, robot string) (Listed[people.Token], error) {
+func (s *Service) Tokens(ctx context.Context, robot string) (wire.Listed[people.Token], error) {
 	a, err := may(ctx, access.Own)
 	if err != nil {
-		return Listed[people.Token]{}, err
+		return wire.Listed[people.Token]{}, err
 	}
 	owner, r := a.Name, s.store.ReadAs(a.sight())
 	if robot != "" {
 		p, err := s.robotOf(ctx, &tx{Records: r, actor: a}, robot)
 		if err != nil {
-			return Listed[people.Token]{}, err
+			return wire.Listed[people.Token]{}, err
 		}
 		owner = p.Name
 	}
 	items, err := r.Tokens(ctx, owner)
-	return Listed[people.Token]{Items: items}, err
+	return wire.Listed[people.Token]{Items: items}, err
 }
 
 // EndToken takes a token away: one's own, or a robot's that one keeps. Those who keep

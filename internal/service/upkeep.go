@@ -14,44 +14,11 @@ import (
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/store"
+	"innerladder/internal/wire"
 )
 
 // What may change of a model or a version after it was registered. Every change is one
 // entry of the record, with before and after, so its history can be read there.
-
-// Edit says what is to change; absent members stay.
-type Edit struct {
-	Note *string `json:"note,omitempty" description:"of a version"`
-	// Description and Owner are of a model.
-	Description *string `json:"description,omitempty" description:"of a model"`
-	Owner       *string `json:"owner,omitempty" description:"of a model"`
-	// AddTags and RemoveTags change the tags; SetProperties and RemoveProperties the
-	// properties.
-	AddTags          []string          `json:"add_tags,omitempty"`
-	RemoveTags       []string          `json:"remove_tags,omitempty"`
-	SetProperties    map[string]string `json:"set_properties,omitempty"`
-	RemoveProperties []string          `json:"remove_properties,omitempty"`
-	Reason           string            `json:"reason,omitempty"`
-}
-
-func (e Edit) check() error {
-	if e.Note == nil && e.Description == nil && e.Owner == nil &&
-		len(e.AddTags)+len(e.RemoveTags)+len(e.SetProperties)+len(e.RemoveProperties) == 0 {
-		return fault.New(fault.Invalid, "edit.nothing", "nothing is to change").In("body").
-			Do("say what, such as a note or a tag")
-	}
-	for _, tag := range e.AddTags {
-		if err := registry.CheckTag("add_tags", tag); err != nil {
-			return err
-		}
-	}
-	for name := range e.SetProperties {
-		if err := registry.CheckTag("set_properties", name); err != nil {
-			return err
-		}
-	}
-	return nil
-}
 
 // marks are the tags and properties of something, for the record.
 type marks struct {
@@ -63,7 +30,7 @@ type marks struct {
 }
 
 // mark changes tags and properties.
-func (t *tx) mark(ctx context.Context, subject store.Subject, e Edit) error {
+func (t *tx) mark(ctx context.Context, subject store.Subject, e registry.Edit) error {
 	for _, tag := range e.AddTags {
 		if err := t.Tag(ctx, subject, tag, true); err != nil {
 			return err
@@ -87,28 +54,9 @@ func (t *tx) mark(ctx context.Context, subject store.Subject, e Edit) error {
 	return nil
 }
 
-// sentence says what an edit changed.
-func (e Edit) sentence(subject string) string {
-	var parts []string
-	say := func(there bool, what string, args ...any) {
-		if there {
-			parts = append(parts, fmt.Sprintf(what, args...))
-		}
-	}
-	say(e.Note != nil, "a new note")
-	say(e.Description != nil, "a new description")
-	if e.Owner != nil {
-		say(true, "the owner %s", *e.Owner)
-	}
-	say(len(e.AddTags) > 0, "the tag %s", strings.Join(e.AddTags, ", "))
-	say(len(e.RemoveTags) > 0, "no tag %s any more", strings.Join(e.RemoveTags, ", "))
-	say(len(e.SetProperties)+len(e.RemoveProperties) > 0, "other properties")
-	return subject + " got " + strings.Join(parts, ", ") + "."
-}
-
 // EditVersion changes what may change of a version.
-func (s *Service) EditVersion(ctx context.Context, ref string, e Edit) (*registry.Version, error) {
-	if err := e.check(); err != nil {
+func (s *Service) EditVersion(ctx context.Context, ref string, e registry.Edit) (*registry.Version, error) {
+	if err := e.Check(); err != nil {
 		return nil, err
 	}
 	if e.Description != nil || e.Owner != nil {
@@ -137,7 +85,7 @@ func (s *Service) EditVersion(ctx context.Context, ref string, e Edit) (*registr
 		}
 		return after, t.note(ctx, entry{
 			Project: v.Project, Kind: "version.edited", Subject: v.Ref,
-			Sentence: e.sentence(v.Ref), Reason: e.Reason,
+			Sentence: e.Sentence(v.Ref), Reason: e.Reason,
 			Before: marks{Tags: v.Tags, Properties: v.Properties, Note: v.Note},
 			After:  marks{Tags: after.Tags, Properties: after.Properties, Note: after.Note},
 		})
@@ -145,8 +93,8 @@ func (s *Service) EditVersion(ctx context.Context, ref string, e Edit) (*registr
 }
 
 // EditModel changes what may change of a model.
-func (s *Service) EditModel(ctx context.Context, name string, e Edit) (registry.Model, error) {
-	if err := e.check(); err != nil {
+func (s *Service) EditModel(ctx context.Context, name string, e registry.Edit) (registry.Model, error) {
+	if err := e.Check(); err != nil {
 		return registry.Model{}, err
 	}
 	if e.Note != nil {
@@ -184,7 +132,7 @@ func (s *Service) EditModel(ctx context.Context, name string, e Edit) (registry.
 		}
 		return after, t.note(ctx, entry{
 			Project: m.Project, Kind: "model.edited", Subject: name,
-			Sentence: e.sentence(name), Reason: e.Reason,
+			Sentence: e.Sentence(name), Reason: e.Reason,
 			Before: marks{Tags: m.Tags, Properties: m.Properties, Description: m.Description, Owner: m.Owner},
 			After: marks{
 				Tags: after.Tags, Properties: after.Properties, Description: after.Description,
@@ -227,9 +175,9 @@ func (s *Service) Vet(ctx context.Context, name, why string, on bool) (registry.
 }
 
 // Labels lists the labels of a model.
-func (s *Service) Labels(ctx context.Context, model string) (Listed[registry.Label], error) {
+func (s *Service) Labels(ctx context.Context, model string) (wire.Listed[registry.Label], error) {
 	if _, err := s.Model(ctx, model); err != nil {
-		return Listed[registry.Label]{}, err
+		return wire.Listed[registry.Label]{}, err
 	}
 	return list(ctx, func(r store.Records) ([]registry.Label, string, error) {
 		all, err := r.Labels(ctx, model)
@@ -499,31 +447,25 @@ func (s *Service) step(ctx context.Context, t *tx, v *registry.Version, rung str
 	return v, t.note(ctx, e)
 }
 
-// Deleted says what was deleted.
-type Deleted struct {
-	Version string `json:"version"`
-	Reason  string `json:"reason"`
-}
-
 // Delete removes a version for good; it must not be in use. Its number stays taken, and
 // its files go when they are collected.
-func (s *Service) Delete(ctx context.Context, ref, reason string) (Deleted, error) {
+func (s *Service) Delete(ctx context.Context, ref, reason string) (wire.Deleted, error) {
 	if err := needReason(reason, "deleted"); err != nil {
-		return Deleted{}, err
+		return wire.Deleted{}, err
 	}
-	return change(ctx, s, access.Prune, func(t *tx) (Deleted, error) {
+	return change(ctx, s, access.Prune, func(t *tx) (wire.Deleted, error) {
 		v, err := s.resolve(ctx, t.Records, "version", ref)
 		if err != nil {
-			return Deleted{}, err
+			return wire.Deleted{}, err
 		}
 		if err := s.free(ctx, t, v, "deleted"); err != nil {
-			return Deleted{}, err
+			return wire.Deleted{}, err
 		}
 		if err := t.DeleteVersion(ctx, v.Model, v.Number,
 			store.Grave{At: t.now, By: t.actor.Name, Why: reason}); err != nil {
-			return Deleted{}, err
+			return wire.Deleted{}, err
 		}
-		return Deleted{v.Ref, reason},
+		return wire.Deleted{Version: v.Ref, Reason: reason},
 			t.note(ctx, entry{
 				Project: v.Project, Kind: "version.deleted", Subject: v.Ref,
 				Sentence: v.Ref + " was deleted.", Reason: reason, Before: forRecord(v),
@@ -531,34 +473,25 @@ func (s *Service) Delete(ctx context.Context, ref, reason string) (Deleted, erro
 	})
 }
 
-// Collected is what a collection of files found.
-type Collected struct {
-	DryRun  bool     `json:"dry_run"`
-	Files   int      `json:"files" description:"files that no version needs"`
-	Bytes   int64    `json:"bytes"`
-	Uploads int64    `json:"uploads" description:"bytes of uploads that nobody touched for a day"`
-	Digests []string `json:"digests" description:"SHA-256 of the first thousand"`
-}
-
 // youngest is how old a file must be to be collected: a registration may be on its way.
 const youngest = time.Hour
 
 // Collect removes the files that no version needs. A dry run only says which.
-func (s *Service) Collect(ctx context.Context, dry bool) (Collected, error) {
+func (s *Service) Collect(ctx context.Context, dry bool) (wire.Collected, error) {
 	a, err := may(ctx, access.Administer)
 	if err != nil {
-		return Collected{}, err
+		return wire.Collected{}, err
 	}
 	found, err := s.blobs.Collect(func() (map[string]bool, error) { return s.store.Read().NeededBlobs(ctx) },
 		s.now().Add(-s.spare()), dry)
 	if errors.Is(err, blob.ErrHeld) {
-		return Collected{}, fault.New(fault.Refused, "collect.backup", "a backup is being written").
+		return wire.Collected{}, fault.New(fault.Refused, "collect.backup", "a backup is being written").
 			Do("try again when it is done")
 	}
 	if err != nil {
-		return Collected{}, err
+		return wire.Collected{}, err
 	}
-	out := Collected{DryRun: dry, Files: len(found), Digests: []string{}}
+	out := wire.Collected{DryRun: dry, Files: len(found), Digests: []string{}}
 	for _, f := range found {
 		out.Bytes += f.Size
 		if len(out.Digests) < 1000 {
@@ -576,7 +509,7 @@ func (s *Service) Collect(ctx context.Context, dry bool) (Collected, error) {
 		return out, nil
 	}
 	// The files are gone whatever happens to the entry, so it must not depend on ctx.
-	return change(As(context.WithoutCancel(ctx), a), s, access.Administer, func(t *tx) (Collected, error) {
+	return change(As(context.WithoutCancel(ctx), a), s, access.Administer, func(t *tx) (wire.Collected, error) {
 		return out, t.note(ctx, entry{
 			Kind:     "files.collected",
 			Sentence: fmt.Sprintf("%d files of %d bytes that no version needs were removed.", out.Files, out.Bytes),

@@ -15,33 +15,26 @@ import (
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/intake"
+	"innerladder/internal/wire"
 )
 
-// Uploading is an upload that comes in pieces.
-type Uploading struct {
-	ID       string `json:"id"`
-	Name     string `json:"name"`
-	Size     int64  `json:"size,omitempty" description:"bytes expected; absent when not said"`
-	Offset   int64  `json:"offset" description:"bytes that have come"`
-	Complete bool   `json:"complete"`
-	Digest   string `json:"digest,omitempty" description:"SHA-256 of the whole, once it is complete"`
-}
-
-func uploading(p blob.Partial) Uploading {
-	return Uploading{p.ID, p.Name, max(0, p.Size), p.Offset, p.Digest != "", p.Digest}
+func uploading(p blob.Partial) wire.Uploading {
+	return wire.Uploading{
+		ID: p.ID, Name: p.Name, Size: max(0, p.Size), Offset: p.Offset, Complete: p.Digest != "", Digest: p.Digest,
+	}
 }
 
 // uploadsLast is how long an upload in pieces may rest before it is forgotten.
 const uploadsLast = 24 * time.Hour
 
 // BeginUpload begins an upload in pieces; size is −1 when it is not known.
-func (s *Service) BeginUpload(ctx context.Context, name string, size int64) (Uploading, error) {
+func (s *Service) BeginUpload(ctx context.Context, name string, size int64) (wire.Uploading, error) {
 	a, err := may(ctx, access.Register)
 	if err != nil {
-		return Uploading{}, err
+		return wire.Uploading{}, err
 	}
 	if err := checkFileName("name", name); err != nil {
-		return Uploading{}, err
+		return wire.Uploading{}, err
 	}
 	if _, err := s.blobs.ForgetOlder(s.now().Add(-uploadsLast)); err != nil {
 		s.log.Warn("old uploads were not forgotten", "error", err)
@@ -51,7 +44,7 @@ func (s *Service) BeginUpload(ctx context.Context, name string, size int64) (Upl
 }
 
 // Upload finds an upload of whoever asks.
-func (s *Service) Upload(ctx context.Context, id string) (Uploading, error) {
+func (s *Service) Upload(ctx context.Context, id string) (wire.Uploading, error) {
 	p, err := s.ownUpload(ctx, id)
 	return uploading(p), err
 }
@@ -72,12 +65,11 @@ func (s *Service) ownUpload(ctx context.Context, id string) (blob.Partial, error
 
 // AppendUpload adds a piece to an upload. When the connection breaks, what has come
 // stays.
-func (s *Service) AppendUpload(ctx context.Context, id string, offset int64, r io.Reader, complete bool) (Uploading,
-	error,
-) {
+func (s *Service) AppendUpload(ctx context.Context, id string, offset int64, r io.Reader, complete bool,
+) (wire.Uploading, error) {
 	p, err := s.ownUpload(ctx, id)
 	if err != nil {
-		return Uploading{}, err
+		return wire.Uploading{}, err
 	}
 	after, err := s.blobs.Append(id, offset, r, complete, s.now())
 	switch {
@@ -110,7 +102,7 @@ func (s *Service) DropUpload(ctx context.Context, id string) error {
 }
 
 // useUpload takes a complete upload as a file of a registration.
-func (s *Service) useUpload(ctx context.Context, use UploadUse) (*File, error) {
+func (s *Service) useUpload(ctx context.Context, use wire.UploadUse) (*File, error) {
 	p, err := s.ownUpload(ctx, use.ID)
 	if err != nil {
 		return nil, err
@@ -134,34 +126,20 @@ func notComplete(p blob.Partial) error {
 		In("upload").Do("send the rest first")
 }
 
-// LookedAt is what can be read off a file before anything is registered.
-type LookedAt struct {
-	Name string `json:"name"`
-	Size int64  `json:"size"`
-	// Digest is empty for files that were not uploaded.
-	Digest       string                `json:"digest,omitempty"`
-	Contents     *registry.Contents    `json:"contents,omitempty"`
-	Signature    *registry.Signature   `json:"signature,omitempty" description:"of a table, with all columns as inputs unless targets were named"`
-	Rows         int                   `json:"rows,omitempty"`
-	Card         *registry.Card        `json:"card,omitempty"`
-	Dependencies []registry.Dependency `json:"dependencies,omitempty"`
-	Remarks      []string              `json:"remarks,omitempty"`
-}
-
 // Look reads a file as a part of a registration would be.
-func Look(part, name string, f *os.File, size int64, targets []string) (LookedAt, error) {
-	out := LookedAt{Name: name, Size: size}
+func Look(part, name string, f *os.File, size int64, targets []string) (wire.LookedAt, error) {
+	out := wire.LookedAt{Name: name, Size: size}
 	var err error
 	switch part {
-	case PartSample, PartReference:
+	case wire.PartSample, wire.PartReference:
 		var p *registry.Profiler
 		if p, err = intake.Profile(name, f, size, nil); err == nil {
 			out.Rows = p.Rows()
 			out.Signature, err = p.Signature(targets, nil)
 		}
-	case PartCard:
+	case wire.PartCard:
 		out.Card, err = intake.ReadCard(name, f)
-	case PartRequirements:
+	case wire.PartRequirements:
 		out.Dependencies, out.Remarks, err = intake.ReadRequirements(name, f)
 	default:
 		var c registry.Contents
@@ -173,17 +151,17 @@ func Look(part, name string, f *os.File, size int64, targets []string) (LookedAt
 }
 
 // LookAtUpload reads a complete upload as a part of a registration would be.
-func (s *Service) LookAtUpload(ctx context.Context, id, part string, targets []string) (LookedAt, error) {
+func (s *Service) LookAtUpload(ctx context.Context, id, part string, targets []string) (wire.LookedAt, error) {
 	p, err := s.ownUpload(ctx, id)
 	if err != nil {
-		return LookedAt{}, err
+		return wire.LookedAt{}, err
 	}
 	f, err := s.blobs.OpenPartial(id)
 	if errors.Is(err, io.ErrUnexpectedEOF) {
-		return LookedAt{}, notComplete(p)
+		return wire.LookedAt{}, notComplete(p)
 	}
 	if err != nil {
-		return LookedAt{}, err
+		return wire.LookedAt{}, err
 	}
 	defer f.Close()
 	out, err := Look(part, p.Name, f, p.Size, targets)

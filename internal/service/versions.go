@@ -13,10 +13,11 @@ import (
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/store"
+	"innerladder/internal/wire"
 )
 
 // Models lists the models.
-func (s *Service) Models(ctx context.Context, f store.ModelFilter, p store.Page) (Listed[registry.Model], error) {
+func (s *Service) Models(ctx context.Context, f store.ModelFilter, p store.Page) (wire.Listed[registry.Model], error) {
 	return list(ctx, func(r store.Records) ([]registry.Model, string, error) { return r.Models(ctx, f, p) }, s)
 }
 
@@ -53,9 +54,9 @@ func exist(what string, names []string) string {
 }
 
 // Versions lists the versions of a model, newest first.
-func (s *Service) Versions(ctx context.Context, model string, p store.Page) (Listed[registry.Version], error) {
+func (s *Service) Versions(ctx context.Context, model string, p store.Page) (wire.Listed[registry.Version], error) {
 	if _, err := s.Model(ctx, model); err != nil {
-		return Listed[registry.Version]{}, err
+		return wire.Listed[registry.Version]{}, err
 	}
 	return list(ctx, func(r store.Records) ([]registry.Version, string, error) { return r.Versions(ctx, model, p) }, s)
 }
@@ -251,7 +252,7 @@ func attachmentOf(v *registry.Version, name string) (registry.Attachment, error)
 }
 
 // Projects lists the projects.
-func (s *Service) Projects(ctx context.Context) (Listed[registry.Project], error) {
+func (s *Service) Projects(ctx context.Context) (wire.Listed[registry.Project], error) {
 	return list(ctx, func(r store.Records) ([]registry.Project, string, error) {
 		all, err := r.Projects(ctx)
 		return all, "", err

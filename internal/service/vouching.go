@@ -17,42 +17,36 @@ import (
 	"innerladder/internal/core/people"
 	"innerladder/internal/seal"
 	"innerladder/internal/store"
+	"innerladder/internal/wire"
 )
 
 // signingLasts is how old a statement may be that someone signed.
 const signingLasts = 10 * time.Minute
 
-// StatementFor is what whoever acts would sign by an answer, to be signed with their own
-// key.
-type StatementFor struct {
-	PayloadType string `json:"payload_type"`
-	Payload     string `json:"payload" description:"the in-toto statement, in base64: sign it as DSSE says, and send the envelope with the same answer within ten minutes"`
-}
-
 // Statement writes what whoever acts would say by an answer; nothing is said yet.
-func (s *Service) Statement(ctx context.Context, id string, n NewAnswer) (StatementFor, error) {
+func (s *Service) Statement(ctx context.Context, id string, n wire.NewAnswer) (wire.StatementFor, error) {
 	a, err := may(ctx, access.Sign)
 	if err != nil {
-		return StatementFor{}, err
+		return wire.StatementFor{}, err
 	}
 	r := s.records(ctx)
 	p, err := s.promotion(ctx, r, id)
 	if err != nil {
-		return StatementFor{}, err
+		return wire.StatementFor{}, err
 	}
 	h, err := s.hear(ctx, r, p, 0)
 	if err != nil {
-		return StatementFor{}, err
+		return wire.StatementFor{}, err
 	}
 	mine, err := s.answering(ctx, r, a, h, n, s.now())
 	if err != nil {
-		return StatementFor{}, err
+		return wire.StatementFor{}, err
 	}
 	if err := h.Sign(mine, h.ladder.Rung(h.To)); err != nil {
-		return StatementFor{}, err
+		return wire.StatementFor{}, err
 	}
 	body, err := ladder.StatementOf(p, h.facts.Version, mine).Bytes()
-	return StatementFor{ladder.PayloadType, base64.StdEncoding.EncodeToString(body)}, err
+	return wire.StatementFor{PayloadType: ladder.PayloadType, Payload: base64.StdEncoding.EncodeToString(body)}, err
 }
 
 // signedAt is the time in a statement that someone signed.
@@ -157,13 +151,13 @@ func (s *Service) AddSigningKey(ctx context.Context, public, title string) (peop
 
 // SigningKeys lists the keys with which whoever acts and the service sign. Those of others
 // come with what they signed.
-func (s *Service) SigningKeys(ctx context.Context) (Listed[people.SigningKey], error) {
+func (s *Service) SigningKeys(ctx context.Context) (wire.Listed[people.SigningKey], error) {
 	a, err := may(ctx, access.Own)
 	if err != nil {
-		return Listed[people.SigningKey]{}, err
+		return wire.Listed[people.SigningKey]{}, err
 	}
 	all, err := s.signingKeys(ctx, a.Name)
-	return Listed[people.SigningKey]{Items: all}, err
+	return wire.Listed[people.SigningKey]{Items: all}, err
 }
 
 // signingKeys lists the service's key and those of everyone, or of one person.
@@ -206,62 +200,20 @@ func (s *Service) EndSigningKey(ctx context.Context, fingerprint string) (people
 	})
 }
 
-// Voucher is one signed statement about a version, checked.
-type Voucher struct {
-	Promotion string        `json:"promotion"`
-	To        string        `json:"to" description:"the rung"`
-	By        string        `json:"by"`
-	Answer    ladder.Answer `json:"answer" enum:"yes,no,later,hand_over"`
-	Note      string        `json:"note,omitempty"`
-	At        time.Time     `json:"at"`
-	Key       string        `json:"key,omitempty" description:"fingerprint of the key that signed"`
-	KeyOwner  string        `json:"key_owner,omitempty" description:"whose key it is; inner-ladder is the service"`
-	// Genuine says that the signature is right and the statement says what is written here.
-	Genuine bool `json:"genuine"`
-	// Fits says that it was said of the bytes that are stored now.
-	Fits bool `json:"fits" description:"it was said of the bytes that are stored now"`
-	// Counts says that it still counts: the last answer of its giver, not void.
-	Counts   bool            `json:"counts" description:"it still counts: the last answer of its giver, and not void"`
-	Problems []string        `json:"problems,omitempty"`
-	Envelope json.RawMessage `json:"envelope" description:"the DSSE envelope"`
-}
-
-// Vouchers is who vouched for a version, for what, with which key, and whether that still
-// fits what is stored.
-type Vouchers struct {
-	Version string `json:"version"`
-	Digest  string `json:"digest"`
-	Rung    string `json:"rung"`
-	// Sound says that every statement is genuine and fits, and that every file has its
-	// digest.
-	Sound bool `json:"sound"`
-	// Files says of every file whether its bytes have the registered digest.
-	Files      []VouchedFile       `json:"files"`
-	Statements []Voucher           `json:"statements"`
-	Keys       []people.SigningKey `json:"keys" description:"those that are needed to check the envelopes"`
-}
-
-// VouchedFile is a file of a version, read again.
-type VouchedFile struct {
-	Name   string `json:"name"`
-	Digest string `json:"digest" description:"as it was registered"`
-	State  string `json:"state" enum:"right,changed,missing,elsewhere"`
-}
-
 // Vouchers checks every statement that was signed about a version, against its bytes as
 // they are read now.
-func (s *Service) Vouchers(ctx context.Context, ref string) (Vouchers, error) {
+func (s *Service) Vouchers(ctx context.Context, ref string) (wire.Vouchers, error) {
 	v, err := s.Version(ctx, ref)
 	if err != nil {
-		return Vouchers{}, err
+		return wire.Vouchers{}, err
 	}
-	out := Vouchers{
-		Version: v.Ref, Digest: v.Digest, Rung: v.Rung, Sound: true, Files: []VouchedFile{},
-		Statements: []Voucher{}, Keys: []people.SigningKey{},
+	out := wire.Vouchers{
+		Version: v.Ref, Digest: v.Digest, Rung: v.Rung, Sound: true, Files: []wire.VouchedFile{},
+		Statements: []wire.Voucher{}, Keys: []people.SigningKey{},
 	}
 	digests := map[string]string{}
 	for _, a := range v.Artifacts {
-		f := VouchedFile{a.Name, a.Digest, "elsewhere"}
+		f := wire.VouchedFile{Name: a.Name, Digest: a.Digest, State: "elsewhere"}
 		digests[a.Name] = a.Digest // of a file elsewhere only the digest is known
 		if a.Stored {
 			got, err := s.blobs.Digest(a.Digest)
@@ -297,11 +249,12 @@ func (s *Service) Vouchers(ctx context.Context, ref string) (Vouchers, error) {
 	}
 	used := map[string]bool{}
 	for i, a := range answers {
-		one := Voucher{
+		one := wire.Voucher{
 			Promotion: a.Promotion, By: a.By, Answer: a.Answer, Note: a.Note, At: a.At, Key: a.Key,
 			Envelope: a.Envelope, Counts: a.Void == "" && last[[2]string{a.Promotion, a.By}] == i,
 		}
-		if st, problem := one.open(ctx, a, v.Ref, keys); problem != "" {
+		st, owner, problem := openAnswer(ctx, a, v.Ref, keys)
+		if one.KeyOwner = owner; problem != "" {
 			one.Problems = append(one.Problems, problem)
 		} else {
 			misfits := st.Misfits(v, digests)
@@ -323,39 +276,38 @@ func (s *Service) Vouchers(ctx context.Context, ref string) (Vouchers, error) {
 	return out, nil
 }
 
-// open reads the statement of an answer, and says what is wrong unless it is genuine:
+// openAnswer reads the statement of an answer, and says what is wrong unless it is genuine:
 // signed with the key that is written down, by its owner or the service, and saying what
-// the answer says.
-func (one *Voucher) open(ctx context.Context, a store.SignedAnswer, version string,
+// the answer says. Owner is whose key it was signed with, empty when that is not known.
+func openAnswer(ctx context.Context, a store.SignedAnswer, version string,
 	keys []people.SigningKey,
-) (st ladder.Statement, problem string) {
+) (st ladder.Statement, owner, problem string) {
 	if a.Key == "" {
-		return st, "it was given before answers were signed"
+		return st, "", "it was given before answers were signed"
 	}
 	i := slices.IndexFunc(keys, func(k people.SigningKey) bool { return k.Fingerprint == a.Key })
 	if i < 0 {
-		return st, "its key is not known"
+		return st, "", "its key is not known"
 	}
 	k := keys[i]
 	if k.Owner != Itself && k.Owner != a.By {
-		return st, "it was signed with the key of " + k.Owner
+		return st, "", "it was signed with the key of " + k.Owner
 	}
-	one.KeyOwner = k.Owner
 	body, _, err := seal.OpenEnvelope(ctx, a.Envelope, ladder.PayloadType, k.Public)
 	if err != nil {
-		return st, "the signature is not right: " + err.Error()
+		return st, k.Owner, "the signature is not right: " + err.Error()
 	}
 	if st, err = ladder.ParseStatement(body); err != nil {
-		return st, err.Error()
+		return st, k.Owner, err.Error()
 	}
 	said := st.Predicate
 	if said.Promotion != a.Promotion || said.Version != version || said.By != a.By || said.Answer != a.Answer ||
 		said.Note != a.Note || !said.At.Equal(a.At) || said.Candidate != a.CandidateDigest ||
 		said.Incumbent != a.Incumbent {
-		return st, "the signed statement says something else than what is written down"
+		return st, k.Owner, "the signed statement says something else than what is written down"
 	}
 	if k.EndedAt != nil && a.At.After(*k.EndedAt) {
-		return st, "its key had ended"
+		return st, k.Owner, "its key had ended"
 	}
-	return st, ""
+	return st, k.Owner, ""
 }

@@ -16,9 +16,8 @@ func (s *Store) VerifyRecord(ctx context.Context, checkpoints map[int64]string) 
 }
 
 // VerifyWith is VerifyRecord with the signer that must have signed the record.
-func (s *Store) VerifyWith(ctx context.Context, signer record.Signer, checkpoints map[int64]string) (record.Verified,
-	error,
-) {
+func (s *Store) VerifyWith(ctx context.Context, signer record.Signer, checkpoints map[int64]string,
+) (record.Verified, error) {
 	start := time.Now()
 	tx, err := s.db.Read.BeginTx(ctx, &sql.TxOptions{ReadOnly: true})
 	if err != nil {

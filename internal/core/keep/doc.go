@@ -1,0 +1,2 @@
+// Package keep says how long what grows is kept.
+package keep

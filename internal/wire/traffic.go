@@ -1,0 +1,103 @@
+package wire
+
+import (
+	"time"
+
+	"innerladder/internal/core/guard"
+	"innerladder/internal/core/traffic"
+	"innerladder/internal/core/watch"
+)
+
+// NewEndpoint is what is said about an endpoint when it is added.
+type NewEndpoint struct {
+	Name        string `json:"name"`
+	Model       string `json:"model"`
+	Environment string `json:"environment"`
+	Rung        string `json:"rung,omitempty" description:"what versions must stand on to answer; the highest when not given"`
+	Description string `json:"description,omitempty"`
+	// Plan is what trial lanes are held to; the default when not given.
+	Plan *guard.Plan `json:"plan,omitempty"`
+	// Repeatable is for models that only compute.
+	Repeatable bool `json:"repeatable,omitempty" description:"asking a model server twice does no harm, so that a request is sent again whenever it failed"`
+}
+
+// LaneNow is what one lane of the split in force does now.
+type LaneNow struct {
+	traffic.Lane
+	Healthy bool `json:"healthy"`
+	// Since are the counts since the split came into force.
+	Requests uint64 `json:"requests" description:"since the split came into force"`
+	Failed   uint64 `json:"failed" description:"since the split came into force"`
+	// The rest is about the last seconds.
+	Rate      float64 `json:"rate" description:"requests a second"`
+	ErrorRate float64 `json:"error_rate" description:"share of requests that failed"`
+	P50       float64 `json:"p50_ms"`
+	P95       float64 `json:"p95_ms"`
+	P99       float64 `json:"p99_ms"`
+}
+
+// EndpointNow is what an endpoint does now.
+type EndpointNow struct {
+	Endpoint string    `json:"endpoint"`
+	Project  string    `json:"project"`
+	At       time.Time `json:"at"`
+	Split    int       `json:"split" description:"0 when there is none yet"`
+	Lanes    []LaneNow `json:"lanes"`
+	// Guards are what the guards of the trial lanes say; empty without a trial.
+	Guards []GuardNow `json:"guards"`
+}
+
+// GuardNow is what one guard says of one trial lane.
+type GuardNow struct {
+	Version string `json:"version"`
+	guard.Reading
+}
+
+// Point is what one lane did in one step of a series.
+type Point struct {
+	At        time.Time `json:"at" description:"the start of the step"`
+	Requests  uint64    `json:"requests"`
+	Rate      float64   `json:"rate"`
+	ErrorRate float64   `json:"error_rate"`
+	P50       float64   `json:"p50_ms"`
+	P95       float64   `json:"p95_ms"`
+	P99       float64   `json:"p99_ms"`
+}
+
+// LaneSeries is what one version did on one kind of lane over time.
+type LaneSeries struct {
+	Lane    string  `json:"lane" enum:"main,trial,pinned"`
+	Version string  `json:"version"`
+	Points  []Point `json:"points"`
+}
+
+// Series is what an endpoint did over time, with what happened to it.
+type Series struct {
+	Endpoint string           `json:"endpoint"`
+	From     time.Time        `json:"from"`
+	To       time.Time        `json:"to"`
+	StepMS   int64            `json:"step_ms"`
+	Lanes    []LaneSeries     `json:"lanes"`
+	Splits   []traffic.Split  `json:"splits"`
+	Alerts   []watch.Alert    `json:"alerts"`
+	Guards   []guard.Progress `json:"guards"`
+}
+
+// Rotated says what a change of the sealing key did.
+type Rotated struct {
+	Secrets int `json:"secrets" description:"how many were sealed anew"`
+}
+
+// Header is a header that is sent to all model servers of an environment. Its value is
+// never shown.
+type Header struct {
+	Name  string    `json:"name"`
+	SetBy string    `json:"set_by"`
+	SetAt time.Time `json:"set_at"`
+}
+
+// MadeCaller is a caller with the key that is shown once.
+type MadeCaller struct {
+	traffic.Caller
+	Key string `json:"key" description:"shown once; only its digest is kept"`
+}
