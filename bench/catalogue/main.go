@@ -22,7 +22,7 @@ import (
 
 	"innerladder/bench/house"
 	"innerladder/internal/core/registry"
-	"innerladder/internal/store"
+	"innerladder/internal/records"
 )
 
 var (
@@ -86,14 +86,14 @@ func fill(path string) error {
 		return err
 	}
 	ctx := context.Background()
-	s, err := store.Open(ctx, path)
+	s, err := records.Open(ctx, path)
 	if err != nil {
 		return err
 	}
 	r := rand.New(rand.NewPCG(*seed, 7))
 	begin := time.Date(2024, 1, 1, 0, 0, 0, 0, time.UTC)
 	const dataSets = 500
-	if err := s.Write(ctx, func(w store.Records) error {
+	if err := s.Write(ctx, records.Everything, func(w records.View) error {
 		for d := range dataSets {
 			if err := w.AddDataSet(ctx, &registry.DataSet{
 				Name:   fmt.Sprintf("winters-%03d", d),
@@ -107,7 +107,7 @@ func fill(path string) error {
 		return err
 	}
 	for m := range *models {
-		if err := s.Write(ctx, func(w store.Records) error {
+		if err := s.Write(ctx, records.Everything, func(w records.View) error {
 			return fillModel(ctx, w, r, m, dataSets,
 				begin)
 		}); err != nil {
@@ -120,7 +120,7 @@ func fill(path string) error {
 	return s.Close()
 }
 
-func fillModel(ctx context.Context, w store.Records, r *rand.Rand, m, dataSets int, begin time.Time) error {
+func fillModel(ctx context.Context, w records.View, r *rand.Rand, m, dataSets int, begin time.Time) error {
 	pick := func(from []string) string { return from[r.IntN(len(from))] }
 	model := registry.Model{
 		Name: fmt.Sprintf("%s-%s-%03d", pick(words), pick(words), m), Project: "default",
@@ -182,7 +182,7 @@ func fillModel(ctx context.Context, w store.Records, r *rand.Rand, m, dataSets i
 		if err := w.AddVersion(ctx, v); err != nil {
 			return err
 		}
-		subject := store.Subject{Model: v.Model, Number: v.Number}
+		subject := records.Subject{Model: v.Model, Number: v.Number}
 		if r.IntN(3) == 0 {
 			if err := w.Tag(ctx, subject, pick(tags), true); err != nil {
 				return err

@@ -19,7 +19,7 @@ import (
 	"innerladder/internal/client"
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/registry"
-	"innerladder/internal/store"
+	"innerladder/internal/records"
 )
 
 var (
@@ -44,7 +44,7 @@ func run() error {
 	defer os.RemoveAll(dir)
 	ctx := context.Background()
 	path := filepath.Join(dir, "ladder.db")
-	s, err := store.Open(ctx, path)
+	s, err := records.Open(ctx, path)
 	if err != nil {
 		return err
 	}
@@ -52,8 +52,8 @@ func run() error {
 		return err
 	}
 	read, err := median(*rounds, func() error {
-		_, err := s.Read().JudgedVersions(ctx, "default",
-			store.GateNeeds{
+		_, err := s.Read(records.Everything).JudgedVersions(ctx, "default",
+			records.GateNeeds{
 				Metrics: []string{"rmse", "mae"}, Signature: true, Card: true, Lineage: true, Needs: true,
 				Evidence: true, Places: true, Trainers: true,
 			})
@@ -131,10 +131,10 @@ func demandingLadder() ladder.Ladder {
 	}
 }
 
-func fill(ctx context.Context, s *store.Store) error {
+func fill(ctx context.Context, s *records.DB) error {
 	r := rand.New(rand.NewPCG(1, 5))
 	now := time.Now().UTC().Truncate(time.Millisecond)
-	if err := s.Write(ctx, func(w store.Records) error {
+	if err := s.Write(ctx, records.Everything, func(w records.View) error {
 		return w.AddDataSet(ctx, &registry.DataSet{
 			Name: "winters", Project: "default", Rows: 1000, AddedBy: "runa",
 			AddedAt: now,
@@ -143,7 +143,7 @@ func fill(ctx context.Context, s *store.Store) error {
 		return err
 	}
 	for m := range *models {
-		if err := s.Write(ctx, func(w store.Records) error {
+		if err := s.Write(ctx, records.Everything, func(w records.View) error {
 			return fillModel(ctx, w, r, fmt.Sprintf("model-%03d", m),
 				now)
 		}); err != nil {
@@ -153,7 +153,7 @@ func fill(ctx context.Context, s *store.Store) error {
 	return nil
 }
 
-func fillModel(ctx context.Context, w store.Records, r *rand.Rand, name string, now time.Time) error {
+func fillModel(ctx context.Context, w records.View, r *rand.Rand, name string, now time.Time) error {
 	if err := w.AddModel(ctx, registry.Model{
 		Name: name, Project: "default", Task: registry.Regression, Owner: "runa",
 		CreatedBy: "runa", CreatedAt: now,

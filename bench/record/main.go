@@ -22,9 +22,9 @@ import (
 	"innerladder/internal/client"
 	"innerladder/internal/core/record"
 	"innerladder/internal/core/registry"
+	"innerladder/internal/records"
 	"innerladder/internal/seal"
 	"innerladder/internal/service"
-	"innerladder/internal/store"
 	"innerladder/internal/wire"
 
 	"golang.org/x/crypto/blake2b"
@@ -111,7 +111,7 @@ func fill(ctx context.Context, data, path string) error {
 	if err != nil {
 		return err
 	}
-	s, err := store.Open(ctx, path)
+	s, err := records.Open(ctx, path)
 	if err != nil {
 		return err
 	}
@@ -126,7 +126,7 @@ func fill(ctx context.Context, data, path string) error {
 	}
 	const batch = 20_000
 	for done := 0; done < *lines; done += batch {
-		if err := s.Write(ctx, func(w store.Records) error {
+		if err := s.Write(ctx, records.Everything, func(w records.View) error {
 			for i := range batch {
 				pick, n := kindsOf[0].kind, r.IntN(total)
 				for _, k := range kindsOf {
@@ -273,7 +273,7 @@ func verify(ctx context.Context, data, path string) error {
 	if err != nil {
 		return err
 	}
-	s, err := store.Open(ctx, path)
+	s, err := records.Open(ctx, path)
 	if err != nil {
 		return err
 	}
@@ -331,7 +331,7 @@ func write(ctx context.Context) error {
 		return err
 	}
 	defer os.RemoveAll(data)
-	s, err := store.Open(ctx, filepath.Join(data, "ladder.db"))
+	s, err := records.Open(ctx, filepath.Join(data, "ladder.db"))
 	if err != nil {
 		return err
 	}
@@ -347,7 +347,7 @@ func write(ctx context.Context) error {
 			Address: "https://data.tarnholm.example/winters.csv", AddedBy: "runa", AddedAt: time.Now(),
 		}
 		begin := time.Now()
-		if err := s.Write(ctx, func(w store.Records) error {
+		if err := s.Write(ctx, records.Everything, func(w records.View) error {
 			if err := w.AddDataSet(ctx, &d); err != nil || with == 0 {
 				return err
 			}

@@ -23,7 +23,7 @@ import (
 	"innerladder/internal/core/people"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/watch"
-	"innerladder/internal/store"
+	"innerladder/internal/records"
 	"innerladder/internal/wire"
 )
 
@@ -110,7 +110,7 @@ func (r *rig) zebra() map[string]string {
 	must(r.t, err)
 	hook, err := r.runa.AddWebhook(ctx, wire.NewWebhook{Project: "zebra", Address: m.URL + "/" + hidden})
 	must(r.t, err)
-	must(r.t, r.store.Write(ctx, func(q store.Records) error {
+	must(r.t, r.store.Write(ctx, records.Everything, func(q records.View) error {
 		return q.AddAlert(ctx, &watch.Alert{
 			Kind: "rolled_back", Endpoint: "demand-hourly", Subject: "heat-demand@1",
 			Signal: "error_rate", Sentence: hidden, RaisedAt: time.Now(),

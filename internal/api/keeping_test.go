@@ -18,9 +18,9 @@ import (
 	"innerladder/internal/core/keep"
 	"innerladder/internal/core/record"
 	"innerladder/internal/gateway"
+	"innerladder/internal/records"
 	"innerladder/internal/seal"
 	"innerladder/internal/service"
-	"innerladder/internal/store"
 	"innerladder/internal/wire"
 )
 
@@ -150,7 +150,7 @@ func TestHeadersOfAnEnvironmentAndKeysOfCallers(t *testing.T) {
 	}
 	ring, err := seal.Open(filepath.Join(r.dir, "key"), true)
 	must(t, err)
-	all, err := r.store.Read().Secrets(ctx, "")
+	all, err := r.store.Read(records.Everything).Secrets(ctx, "")
 	must(t, err)
 	for _, s := range all {
 		if _, err := ring.Open(s.Name, s.Sealed); err != nil {
@@ -186,17 +186,17 @@ func TestRetention(t *testing.T) {
 	if kept.Repeats != "2h" || kept.Minutes != "72h" || kept.Days != "9600h" {
 		t.Errorf("%+v", kept)
 	}
-	must(t, r.store.Write(ctx, func(w store.Records) error {
-		return w.AddRepeat(ctx, "runa", "old", store.Repeat{RequestDigest: []byte("x"), Answer: []byte(`{}`)},
+	must(t, r.store.Write(ctx, records.Everything, func(w records.View) error {
+		return w.AddRepeat(ctx, "runa", "old", records.Repeat{RequestDigest: []byte("x"), Answer: []byte(`{}`)},
 			time.Now().Add(-3*time.Hour))
 	}))
-	must(t, r.store.Write(ctx, func(w store.Records) error {
-		return w.AddRepeat(ctx, "runa", "new", store.Repeat{RequestDigest: []byte("x"), Answer: []byte(`{}`)},
+	must(t, r.store.Write(ctx, records.Everything, func(w records.View) error {
+		return w.AddRepeat(ctx, "runa", "new", records.Repeat{RequestDigest: []byte("x"), Answer: []byte(`{}`)},
 			time.Now())
 	}))
 	must(t, r.service.Forget(service.BySelf(ctx)))
-	_, old := r.store.Read().Repeated(ctx, "runa", "old")
-	_, fresh := r.store.Read().Repeated(ctx, "runa", "new")
+	_, old := r.store.Read(records.Everything).Repeated(ctx, "runa", "old")
+	_, fresh := r.store.Read(records.Everything).Repeated(ctx, "runa", "new")
 	if old == nil || fresh != nil {
 		t.Errorf("old: %v, new: %v", old, fresh)
 	}

@@ -9,8 +9,8 @@ import (
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/people"
 	"innerladder/internal/core/registry"
+	"innerladder/internal/records"
 	"innerladder/internal/service"
-	"innerladder/internal/store"
 	"innerladder/internal/wire"
 )
 
@@ -79,7 +79,7 @@ func ladderOperations() []operation {
 				pageIn
 			},
 			) (wire.Listed[ladder.Revision], error) {
-				return listed(in.pageIn, func(p store.Page) (wire.Listed[ladder.Revision], error) {
+				return listed(in.pageIn, func(p records.Page) (wire.Listed[ladder.Revision], error) {
 					return s.LadderRevisions(c, in.Project, p)
 				})
 			}),
@@ -102,8 +102,8 @@ func ladderOperations() []operation {
 				ForMe   bool   `query:"for_me" description:"only those that wait for whoever asks"`
 			},
 			) (wire.Listed[ladder.Promotion], error) {
-				return listed(in.pageIn, func(p store.Page) (wire.Listed[ladder.Promotion], error) {
-					return s.Promotions(c, service.PromotionSearch{PromotionFilter: store.PromotionFilter{
+				return listed(in.pageIn, func(p records.Page) (wire.Listed[ladder.Promotion], error) {
+					return s.Promotions(c, service.PromotionSearch{PromotionFilter: records.PromotionFilter{
 						State: in.State,
 						Model: in.Model, Project: in.Project, AskedBy: in.AskedBy,
 					}, ForMe: in.ForMe}, p)

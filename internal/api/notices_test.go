@@ -16,6 +16,7 @@ import (
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/notice"
 	"innerladder/internal/core/record"
+	"innerladder/internal/records"
 	"innerladder/internal/service"
 	"innerladder/internal/standin"
 	"innerladder/internal/wire"
@@ -112,7 +113,7 @@ func TestWebhooksTellAndTryAgain(t *testing.T) {
 	})
 	_, err = r.runa.RemoveWebhook(ctx, w.ID, "done")
 	must(t, err)
-	if left, err := r.store.Read().Secrets(ctx, "webhook/"); err != nil || len(left) != 0 {
+	if left, err := r.store.Read(records.Everything).Secrets(ctx, "webhook/"); err != nil || len(left) != 0 {
 		t.Errorf("its secret stays: %v %v", left, err)
 	}
 }

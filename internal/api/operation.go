@@ -15,8 +15,8 @@ import (
 
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
+	"innerladder/internal/records"
 	"innerladder/internal/service"
-	"innerladder/internal/store"
 	"innerladder/internal/wire"
 
 	"github.com/gofiber/fiber/v3"
@@ -187,19 +187,19 @@ const (
 	mostLimit  = 200
 )
 
-func (p pageIn) page() (store.Page, error) {
+func (p pageIn) page() (records.Page, error) {
 	if p.Limit == 0 {
 		p.Limit = usualLimit
 	}
 	if p.Limit < 1 || p.Limit > mostLimit {
-		return store.Page{}, fault.New(fault.Invalid, "list.limit", "a limit of %d cannot be served", p.Limit).
+		return records.Page{}, fault.New(fault.Invalid, "list.limit", "a limit of %d cannot be served", p.Limit).
 			In("limit").Do("give 1 to %d", mostLimit)
 	}
 	after, err := base64.RawURLEncoding.DecodeString(p.Cursor)
 	if err != nil {
-		return store.Page{}, badCursor(p.Cursor)
+		return records.Page{}, badCursor(p.Cursor)
 	}
-	return store.Page{Limit: p.Limit, After: string(after)}, nil
+	return records.Page{Limit: p.Limit, After: string(after)}, nil
 }
 
 func badCursor(cursor string) error {
@@ -212,7 +212,7 @@ func partOf[T any](p pageIn, all wire.Listed[T], err error, key func(T) string) 
 	if err != nil {
 		return all, err
 	}
-	return listed(p, func(page store.Page) (wire.Listed[T], error) {
+	return listed(p, func(page records.Page) (wire.Listed[T], error) {
 		out := wire.Listed[T]{Items: []T{}}
 		for _, item := range all.Items {
 			if key(item) <= page.After {
@@ -229,7 +229,7 @@ func partOf[T any](p pageIn, all wire.Listed[T], err error, key func(T) string) 
 }
 
 // listed lists a part and makes the cursor opaque.
-func listed[T any](p pageIn, read func(store.Page) (wire.Listed[T], error)) (wire.Listed[T], error) {
+func listed[T any](p pageIn, read func(records.Page) (wire.Listed[T], error)) (wire.Listed[T], error) {
 	page, err := p.page()
 	if err != nil {
 		return wire.Listed[T]{}, err

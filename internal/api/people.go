@@ -4,7 +4,7 @@ import (
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/notice"
 	"innerladder/internal/core/people"
-	"innerladder/internal/store"
+	"innerladder/internal/records"
 	"innerladder/internal/wire"
 )
 
@@ -128,7 +128,7 @@ func peopleOperations() []operation {
 			Unread bool `query:"unread" json:"-" description:"only those that were not read"`
 		},
 		) (wire.Listed[notice.Notice], error) {
-			return listed(in.pageIn, func(p store.Page) (wire.Listed[notice.Notice],
+			return listed(in.pageIn, func(p records.Page) (wire.Listed[notice.Notice],
 				error,
 			) {
 				return s.Inbox(c, in.Unread, p)

@@ -14,7 +14,7 @@ import (
 	"innerladder/internal/core/record"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/traffic"
-	"innerladder/internal/store"
+	"innerladder/internal/records"
 	"innerladder/internal/wire"
 
 	"github.com/gofiber/fiber/v3"
@@ -32,8 +32,8 @@ type searchIn struct {
 	Within  string `query:"within" json:"-" description:"no longer ago, such as 24h; instead of after"`
 }
 
-func (in searchIn) search(now time.Time) (store.RecordSearch, error) {
-	q := store.RecordSearch{Text: in.Text, Kind: in.Kind, Actor: in.Actor, Subject: in.Subject, Project: in.Project}
+func (in searchIn) search(now time.Time) (records.RecordSearch, error) {
+	q := records.RecordSearch{Text: in.Text, Kind: in.Kind, Actor: in.Actor, Subject: in.Subject, Project: in.Project}
 	for _, m := range []struct {
 		field, value string
 		into         *time.Time
@@ -71,7 +71,7 @@ func recordOperations() []operation {
 				Subject string `query:"subject" json:"-" description:"only about this, such as heat-demand, heat-demand@2 or demand-hourly"`
 			},
 			) (wire.Listed[wire.Happening], error) {
-				return listed(in.pageIn, func(p store.Page) (wire.Listed[wire.Happening], error) {
+				return listed(in.pageIn, func(p records.Page) (wire.Listed[wire.Happening], error) {
 					return s.Activity(c, in.Project, in.Subject, p)
 				})
 			}),
@@ -94,7 +94,7 @@ func recordOperations() []operation {
 				if err != nil {
 					return wire.Listed[record.Entry]{}, err
 				}
-				return listed(in.pageIn, func(p store.Page) (wire.Listed[record.Entry],
+				return listed(in.pageIn, func(p records.Page) (wire.Listed[record.Entry],
 					error,
 				) {
 					return s.Audit(c, q, p)
@@ -214,7 +214,7 @@ func keepingOperations() []operation {
 				pageIn
 			},
 			) (wire.Listed[notice.Delivery], error) {
-				return listed(in.pageIn, func(p store.Page) (wire.Listed[notice.Delivery],
+				return listed(in.pageIn, func(p records.Page) (wire.Listed[notice.Delivery],
 					error,
 				) {
 					return s.Deliveries(c, in.Webhook, p)

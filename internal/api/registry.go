@@ -8,8 +8,8 @@ import (
 	"innerladder/internal/core/compare"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/registry"
+	"innerladder/internal/records"
 	"innerladder/internal/service"
-	"innerladder/internal/store"
 	"innerladder/internal/wire"
 )
 
@@ -55,8 +55,8 @@ type findIn struct {
 	Sort      string   `query:"sort" json:"-" description:"newest (when not given), oldest, or a metric's name for the best first, -NAME for the worst first"`
 }
 
-func (in findIn) search(now time.Time) (store.Search, error) {
-	s := store.Search{
+func (in findIn) search(now time.Time) (records.Search, error) {
+	s := records.Search{
 		Text: in.Text, Project: in.Project, Model: in.Model, Task: in.Task, Owner: in.Owner,
 		Rung: in.Rung, Label: in.Label, Tag: in.Tag, Format: in.Format,
 		Licence: in.Licence, PlacedIn: in.PlacedIn, Answering: in.Answering, Vetted: in.Vetted,
@@ -131,8 +131,8 @@ func registryOperations() []operation {
 			Vetted  bool   `query:"vetted" json:"-" description:"only vetted ones"`
 		},
 		) (wire.Listed[registry.Model], error) {
-			return listed(in.pageIn, func(p store.Page) (wire.Listed[registry.Model], error) {
-				return s.Models(c, store.ModelFilter{
+			return listed(in.pageIn, func(p records.Page) (wire.Listed[registry.Model], error) {
+				return s.Models(c, records.ModelFilter{
 					Project: in.Project, Task: in.Task, Owner: in.Owner, Tag: in.Tag,
 					Text: in.Text, Vetted: in.Vetted,
 				}, p)
@@ -198,7 +198,7 @@ func registryOperations() []operation {
 				pageIn
 			},
 			) (wire.Listed[registry.Version], error) {
-				return listed(in.pageIn, func(p store.Page) (wire.Listed[registry.Version],
+				return listed(in.pageIn, func(p records.Page) (wire.Listed[registry.Version],
 					error,
 				) {
 					return s.Versions(c, in.Model, p)
@@ -285,7 +285,7 @@ func registryOperations() []operation {
 				if err != nil {
 					return wire.Listed[registry.Found]{}, err
 				}
-				return listed(in.pageIn, func(p store.Page) (wire.Listed[registry.Found],
+				return listed(in.pageIn, func(p records.Page) (wire.Listed[registry.Found],
 					error,
 				) {
 					return s.Find(c, search, p)
@@ -323,7 +323,7 @@ func registryOperations() []operation {
 				Name string `query:"name" json:"-"`
 			},
 			) (wire.Listed[registry.DataSet], error) {
-				return listed(in.pageIn, func(p store.Page) (wire.Listed[registry.DataSet],
+				return listed(in.pageIn, func(p records.Page) (wire.Listed[registry.DataSet],
 					error,
 				) {
 					return s.DataSets(c, in.Name, p)
@@ -347,7 +347,7 @@ func registryOperations() []operation {
 			Model string `query:"model" json:"-"`
 		},
 		) (wire.Listed[registry.Run], error) {
-			return listed(in.pageIn, func(p store.Page) (wire.Listed[registry.Run],
+			return listed(in.pageIn, func(p records.Page) (wire.Listed[registry.Run],
 				error,
 			) {
 				return s.Runs(c, in.Model, p)

@@ -30,11 +30,11 @@ import (
 	"innerladder/internal/fetch"
 	"innerladder/internal/gateway"
 	"innerladder/internal/recorder"
+	"innerladder/internal/records"
 	"innerladder/internal/seal"
 	"innerladder/internal/serve"
 	"innerladder/internal/service"
 	"innerladder/internal/signals"
-	"innerladder/internal/store"
 	"innerladder/internal/wire"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
@@ -47,7 +47,7 @@ type rig struct {
 	skew       *atomic.Int64
 	t          *testing.T
 	dir        string
-	store      *store.Store
+	store      *records.DB
 	server     string
 	gateway    string
 	service    *service.Service
@@ -60,7 +60,7 @@ func newRig(t *testing.T) *rig {
 	t.Helper()
 	dir := t.TempDir()
 	log := slog.New(slog.DiscardHandler)
-	records, err := store.Open(t.Context(), filepath.Join(dir, "ladder.db"))
+	db, err := records.Open(t.Context(), filepath.Join(dir, "ladder.db"))
 	must(t, err)
 	blobs, err := blob.Open(filepath.Join(dir, "blobs"))
 	must(t, err)
@@ -68,7 +68,7 @@ func newRig(t *testing.T) *rig {
 	keeper := signals.NewKeeper(filepath.Join(dir, "signals.db"), log, rec.Attach)
 	keys, err := seal.Open(filepath.Join(dir, "key"), false)
 	must(t, err)
-	unlocked, err := service.Unlock(t.Context(), records, keys, time.Now())
+	unlocked, err := service.Unlock(t.Context(), db, keys, time.Now())
 	must(t, err)
 	ids := unlocked.RequestIDs
 	outside, err := net.Listen("tcp", "127.0.0.1:0")
@@ -80,8 +80,8 @@ func newRig(t *testing.T) *rig {
 	gate := gateway.New(gateway.Config{IDs: ids, Timeout: 5 * time.Second, Connections: 64}, rec, log)
 	skew := new(atomic.Int64)
 	s := service.New(service.Config{
-		Now:   func() time.Time { return time.Now().Add(time.Duration(skew.Load())) },
-		Store: records, Signals: keeper, Blobs: blobs, Recorder: rec, Router: gate, Log: log, RequestIDs: ids,
+		Now:     func() time.Time { return time.Now().Add(time.Duration(skew.Load())) },
+		Records: db, Signals: keeper, Blobs: blobs, Recorder: rec, Router: gate, Log: log, RequestIDs: ids,
 		Fetch: fetcher, Spare: time.Nanosecond, Address: server, Keys: keys, Signer: unlocked.Signer,
 	})
 	a, err := api.New(s, rec, api.Config{
@@ -96,7 +96,7 @@ func newRig(t *testing.T) *rig {
 	all.Go(func() { rec.RunReader(working) })
 	all.Go(func() { serve.Jobs(s, gate, rec, keeper, nil, log).Run(working) })
 	r := &rig{
-		t: t, skew: skew, dir: dir, store: records, server: server, gateway: "http://" + outside.Addr().String(),
+		t: t, skew: skew, dir: dir, store: db, server: server, gateway: "http://" + outside.Addr().String(),
 		service: s,
 	}
 	r.stopJobs = func() { stopWorking(); all.Wait(); s.Settle() }
@@ -104,7 +104,7 @@ func newRig(t *testing.T) *rig {
 		r.stopJobs()
 		_ = a.Stop(context.Background())
 		_ = gate.Stop(context.Background())
-		_ = records.Close()
+		_ = db.Close()
 		_ = keeper.Close()
 	})
 	r.runaToken = r.person("runa", access.Membership{Project: access.Everywhere, Role: access.Owner})

@@ -13,8 +13,8 @@ import (
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/core/watch"
+	"innerladder/internal/records"
 	"innerladder/internal/service"
-	"innerladder/internal/store"
 	"innerladder/internal/wire"
 )
 
@@ -179,7 +179,7 @@ func operations() []operation {
 				pageIn
 			},
 			) (wire.Listed[traffic.Split], error) {
-				return listed(in.pageIn, func(p store.Page) (wire.Listed[traffic.Split],
+				return listed(in.pageIn, func(p records.Page) (wire.Listed[traffic.Split],
 					error,
 				) {
 					return s.Splits(c, in.Endpoint, p)
@@ -224,7 +224,7 @@ func operations() []operation {
 			Endpoint string `query:"endpoint"`
 		},
 		) (wire.Listed[watch.Alert], error) {
-			return listed(in.pageIn, func(p store.Page) (wire.Listed[watch.Alert],
+			return listed(in.pageIn, func(p records.Page) (wire.Listed[watch.Alert],
 				error,
 			) {
 				return s.Alerts(c, in.State, in.Endpoint, p)

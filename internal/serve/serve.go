@@ -24,10 +24,10 @@ import (
 	"innerladder/internal/gateway"
 	"innerladder/internal/jobs"
 	"innerladder/internal/recorder"
+	"innerladder/internal/records"
 	"innerladder/internal/seal"
 	"innerladder/internal/service"
 	"innerladder/internal/signals"
-	"innerladder/internal/store"
 	"innerladder/web"
 )
 
@@ -79,16 +79,16 @@ func Run(ctx context.Context, o Options) (err error) {
 		return err
 	}
 	defer unlock()
-	records, err := store.Open(ctx, filepath.Join(o.Data, "ladder.db"))
+	db, err := records.Open(ctx, filepath.Join(o.Data, "ladder.db"))
 	if err != nil {
 		return err
 	}
-	defer func() { err = errors.Join(err, records.Close()) }()
-	keys, err := keyring(ctx, o, records)
+	defer func() { err = errors.Join(err, db.Close()) }()
+	keys, err := keyring(ctx, o, db)
 	if err != nil {
 		return err
 	}
-	unlocked, err := service.Unlock(ctx, records, keys, time.Now().UTC())
+	unlocked, err := service.Unlock(ctx, db, keys, time.Now().UTC())
 	if err != nil {
 		return err
 	}
@@ -122,7 +122,7 @@ func Run(ctx context.Context, o Options) (err error) {
 	}
 	h.serv = service.New(
 		service.Config{
-			Store:      records,
+			Records:    db,
 			Signals:    h.keeper,
 			Blobs:      blobs,
 			Recorder:   h.rec,
@@ -195,7 +195,7 @@ func lock(path string) (unlock func(), err error) {
 }
 
 // keyring reads the keys that seal secrets.
-func keyring(ctx context.Context, o Options, records *store.Store) (*seal.Ring, error) {
+func keyring(ctx context.Context, o Options, db *records.DB) (*seal.Ring, error) {
 	if o.Keys != nil {
 		return o.Keys, nil
 	}
@@ -203,7 +203,7 @@ func keyring(ctx context.Context, o Options, records *store.Store) (*seal.Ring, 
 	if file == "" {
 		file = filepath.Join(o.Data, "key")
 	}
-	sealed, err := records.Read().Secrets(ctx, "")
+	sealed, err := db.Read(records.Everything).Secrets(ctx, "")
 	if err != nil {
 		return nil, err
 	}

@@ -8,7 +8,7 @@ import (
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/watch"
-	"innerladder/internal/store"
+	"innerladder/internal/records"
 	"innerladder/internal/wire"
 )
 
@@ -56,7 +56,7 @@ func (s *Service) resolveAlerts(ctx context.Context, t *tx, kind watch.AlertKind
 }
 
 func (s *Service) setAlert(ctx context.Context, t *tx, a *watch.Alert, state, note string) (*watch.Alert, error) {
-	number, err := store.ParseAlertID("alert", a.ID)
+	number, err := records.ParseAlertID("alert", a.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -80,7 +80,7 @@ func (s *Service) HandleAlert(ctx context.Context, id, state, note string) (*wat
 			Do("use acknowledged or resolved")
 	}
 	return change(ctx, s, access.Handle, func(t *tx) (*watch.Alert, error) {
-		a, err := s.alert(ctx, t.Records, id)
+		a, err := s.alert(ctx, t.View, id)
 		if err != nil {
 			return nil, err
 		}
@@ -93,12 +93,13 @@ func (s *Service) HandleAlert(ctx context.Context, id, state, note string) (*wat
 }
 
 // Alerts lists alerts, newest first.
-func (s *Service) Alerts(ctx context.Context, state, endpoint string, p store.Page) (wire.Listed[watch.Alert], error) {
+func (s *Service) Alerts(ctx context.Context, state, endpoint string, p records.Page,
+) (wire.Listed[watch.Alert], error) {
 	if state != "" && state != "open" && state != "acknowledged" && state != "resolved" {
 		return wire.Listed[watch.Alert]{}, fault.New(fault.Invalid, "alert.state", "%q is no state of an alert", state).
 			In("state").Do("use open, acknowledged or resolved")
 	}
-	return list(ctx, func(r store.Records) ([]watch.Alert, string, error) { return r.Alerts(ctx, state, endpoint, p) },
+	return list(ctx, func(r records.View) ([]watch.Alert, string, error) { return r.Alerts(ctx, state, endpoint, p) },
 		s)
 }
 

@@ -13,7 +13,7 @@ import (
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/notice"
 	"innerladder/internal/core/people"
-	"innerladder/internal/store"
+	"innerladder/internal/records"
 	"innerladder/internal/wire"
 )
 
@@ -30,7 +30,7 @@ func (s *Service) Sign(ctx context.Context, id string, n wire.NewAnswer) (*ladde
 				return err
 			}
 		}
-		mine, err := s.answering(ctx, t.Records, t.actor, h, n, at)
+		mine, err := s.answering(ctx, t.View, t.actor, h, n, at)
 		if err != nil {
 			return err
 		}
@@ -71,7 +71,7 @@ func (s *Service) Sign(ctx context.Context, id string, n wire.NewAnswer) (*ladde
 }
 
 // answering makes the sign-off of whoever acts, as it would be written down.
-func (s *Service) answering(ctx context.Context, r store.Records, a Actor, h hearing, n wire.NewAnswer,
+func (s *Service) answering(ctx context.Context, r records.View, a Actor, h hearing, n wire.NewAnswer,
 	at time.Time,
 ) (ladder.SignOff, error) {
 	me, err := s.voucher(ctx, r, a)
@@ -100,7 +100,7 @@ func (s *Service) answering(ctx context.Context, r store.Records, a Actor, h hea
 }
 
 // voucher is the person who acts; robots vouch for nothing.
-func (s *Service) voucher(ctx context.Context, r store.Records, a Actor) (*people.Person, error) {
+func (s *Service) voucher(ctx context.Context, r records.View, a Actor) (*people.Person, error) {
 	me, err := r.PersonNamed(ctx, a.Name)
 	if err == nil && me.Robot {
 		err = fault.New(fault.Forbidden, "sign_off.robot", "%s is a robot and vouches for nothing", a.Name).
@@ -111,9 +111,9 @@ func (s *Service) voucher(ctx context.Context, r store.Records, a Actor) (*peopl
 
 // checkReviewer refuses to hand a promotion to someone who cannot sign it, or whose
 // sign-off would not count.
-func (s *Service) checkReviewer(ctx context.Context, r store.Records, h hearing, name string) error {
+func (s *Service) checkReviewer(ctx context.Context, r records.View, h hearing, name string) error {
 	to, err := r.PersonNamed(ctx, name)
-	if errors.Is(err, store.ErrNone) {
+	if errors.Is(err, records.ErrNone) {
 		return s.checkPerson(ctx, r, "to", name)
 	}
 	if err != nil {
@@ -144,7 +144,7 @@ func (s *Service) Tick(ctx context.Context, id string, n wire.NewTick) (*ladder.
 		if err := t.need(h.Project); err != nil {
 			return err
 		}
-		if _, err := s.voucher(ctx, t.Records, t.actor); err != nil {
+		if _, err := s.voucher(ctx, t.View, t.actor); err != nil {
 			return err
 		}
 		tick := ladder.Tick{
@@ -170,9 +170,9 @@ func (s *Service) Tick(ctx context.Context, id string, n wire.NewTick) (*ladder.
 }
 
 // rolesOf lists the roles that someone has in a project.
-func (s *Service) rolesOf(ctx context.Context, r store.Records, a Actor, project string) ([]string, error) {
+func (s *Service) rolesOf(ctx context.Context, r records.View, a Actor, project string) ([]string, error) {
 	p, err := r.PersonNamed(ctx, a.Name)
-	if errors.Is(err, store.ErrNone) {
+	if errors.Is(err, records.ErrNone) {
 		return nil, nil // the service itself has none
 	}
 	if err != nil {

@@ -13,8 +13,8 @@ import (
 	"innerladder/internal/blob"
 	"innerladder/internal/core/access"
 	"innerladder/internal/recorder"
+	"innerladder/internal/records"
 	"innerladder/internal/seal"
-	"innerladder/internal/store"
 )
 
 // Backup takes a snapshot of everything and returns what writes it out. The records are
@@ -46,7 +46,7 @@ func (s *Service) Backup(ctx context.Context) (write func(context.Context, io.Wr
 		close()
 		return nil, nil, recorder.Away()
 	}
-	if err := errors.Join(s.store.Snapshot(ctx, filepath.Join(dir, backup.Records)),
+	if err := errors.Join(s.db.Snapshot(ctx, filepath.Join(dir, backup.Records)),
 		kept.Snapshot(ctx, filepath.Join(dir, backup.Signals))); err != nil {
 		close()
 		return nil, nil, err
@@ -55,13 +55,13 @@ func (s *Service) Backup(ctx context.Context) (write func(context.Context, io.Wr
 }
 
 func (s *Service) writeBackup(ctx context.Context, dir string, w io.Writer) error {
-	records, err := store.Open(ctx, filepath.Join(dir, backup.Records))
+	db, err := records.Open(ctx, filepath.Join(dir, backup.Records))
 	if err != nil {
 		return err
 	}
-	needed, err := records.Read().NeededBlobs(ctx)
-	seq, head, tailErr := records.Read().Tail(ctx)
-	if err := errors.Join(err, tailErr, records.Close()); err != nil {
+	needed, err := db.Read(records.Everything).NeededBlobs(ctx)
+	seq, head, tailErr := db.Read(records.Everything).Tail(ctx)
+	if err := errors.Join(err, tailErr, db.Close()); err != nil {
 		return err
 	}
 	a := backup.New(w, s.now())
@@ -95,16 +95,16 @@ func (s *Service) writeBackup(ctx context.Context, dir string, w io.Writer) erro
 // CheckRestored says whether a data directory that was put back is whole: every file that
 // the records name is there, and, when there are keys, the record's chain holds.
 func CheckRestored(ctx context.Context, dir string, keys *seal.Ring) (err error) {
-	records, err := store.Open(ctx, filepath.Join(dir, backup.Records))
+	db, err := records.Open(ctx, filepath.Join(dir, backup.Records))
 	if err != nil {
 		return err
 	}
-	defer func() { err = errors.Join(err, records.Close()) }()
+	defer func() { err = errors.Join(err, db.Close()) }()
 	blobs, err := blob.Open(filepath.Join(dir, "blobs"))
 	if err != nil {
 		return err
 	}
-	needed, err := records.Read().NeededBlobs(ctx)
+	needed, err := db.Read(records.Everything).NeededBlobs(ctx)
 	if err != nil {
 		return err
 	}
@@ -118,14 +118,14 @@ func CheckRestored(ctx context.Context, dir string, keys *seal.Ring) (err error)
 	if keys == nil {
 		return nil
 	}
-	seed, err := openSecret(ctx, records.Read(), keys, signingSecret)
+	seed, err := openSecret(ctx, db.Read(records.Everything), keys, signingSecret)
 	if err != nil {
 		return err
 	}
 	if seed == nil {
 		return nil // nothing was ever signed
 	}
-	found, err := records.VerifyWith(ctx, seal.NewSigner(seed), nil)
+	found, err := db.VerifyWith(ctx, seal.NewSigner(seed), nil)
 	if err != nil {
 		return err
 	}

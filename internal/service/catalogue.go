@@ -12,12 +12,13 @@ import (
 	"innerladder/internal/core/compare"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/registry"
-	"innerladder/internal/store"
+	"innerladder/internal/records"
 	"innerladder/internal/wire"
 )
 
 // Find searches the catalogue.
-func (s *Service) Find(ctx context.Context, search store.Search, p store.Page) (wire.Listed[registry.Found], error) {
+func (s *Service) Find(ctx context.Context, search records.Search, p records.Page,
+) (wire.Listed[registry.Found], error) {
 	if _, err := may(ctx, access.Read); err != nil {
 		return wire.Listed[registry.Found]{}, err
 	}
@@ -39,7 +40,7 @@ func (s *Service) Find(ctx context.Context, search store.Search, p store.Page) (
 			return wire.Listed[registry.Found]{}, err
 		}
 	}
-	return list(ctx, func(r store.Records) ([]registry.Found, string, error) { return r.Find(ctx, search, p) }, s)
+	return list(ctx, func(r records.View) ([]registry.Found, string, error) { return r.Find(ctx, search, p) }, s)
 }
 
 // checkMetric refuses a metric that no version has: it is most likely mistyped.
@@ -102,7 +103,7 @@ func (s *Service) LineUp(ctx context.Context, refs []string) (registry.Lineup, e
 			if err != nil {
 				return registry.Lineup{}, err
 			}
-			newest, _, err := r.Versions(ctx, m.Name, store.Page{Limit: 12})
+			newest, _, err := r.Versions(ctx, m.Name, records.Page{Limit: 12})
 			if err != nil {
 				return registry.Lineup{}, err
 			}
@@ -151,7 +152,7 @@ func (s *Service) LineUp(ctx context.Context, refs []string) (registry.Lineup, e
 // liveAmong is the version that the others are measured against: the one that answers
 // for an endpoint as main, of the first model; else the one that has been on the highest
 // rung longest.
-func (s *Service) liveAmong(ctx context.Context, r store.Records, versions []registry.Version) (*registry.Version,
+func (s *Service) liveAmong(ctx context.Context, r records.View, versions []registry.Version) (*registry.Version,
 	error,
 ) {
 	model := versions[0].Model
@@ -181,7 +182,7 @@ func (s *Service) liveAmong(ctx context.Context, r store.Records, versions []reg
 		ref = live[len(live)-1].Ref
 	}
 	found, err := r.VersionsByRef(ctx, []string{ref})
-	if errors.Is(err, store.ErrNone) || len(found) == 0 {
+	if errors.Is(err, records.ErrNone) || len(found) == 0 {
 		return nil, nil
 	}
 	return &found[0], err
@@ -209,14 +210,14 @@ func (s *Service) CompareProfiles(ctx context.Context, from, to string) (compare
 }
 
 // ParseBound reads a bound of a metric, such as rmse<0.4.
-func ParseBound(field, s string) (store.MetricBound, error) {
+func ParseBound(field, s string) (records.MetricBound, error) {
 	bad := fault.New(fault.Invalid, "metric.bound", "%q is no bound of a metric", s).In(field).
 		Do("write NAME<VALUE, NAME<=VALUE, NAME>VALUE or NAME>=VALUE, such as rmse<0.4")
 	i := strings.IndexAny(s, "<>")
 	if i <= 0 {
-		return store.MetricBound{}, bad
+		return records.MetricBound{}, bad
 	}
-	b := store.MetricBound{Metric: strings.TrimSpace(s[:i]), How: s[i : i+1]}
+	b := records.MetricBound{Metric: strings.TrimSpace(s[:i]), How: s[i : i+1]}
 	rest := s[i+1:]
 	if after, ok := strings.CutPrefix(rest, "="); ok {
 		b.How, rest = b.How+"=", after

@@ -18,7 +18,7 @@ import (
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/notice"
 	"innerladder/internal/core/record"
-	"innerladder/internal/store"
+	"innerladder/internal/records"
 
 	"github.com/wneessen/go-mail"
 )
@@ -33,7 +33,7 @@ const (
 // Deliver sends what is due to webhooks and e-mail addresses. What fails is tried again
 // later; a crash between sending and noting it sends it again, with the same id.
 func (s *Service) Deliver(ctx context.Context) error {
-	due, err := s.store.Read().DueDeliveries(ctx, s.now(), 4*deliveriesAtOnce)
+	due, err := s.db.Read(records.Everything).DueDeliveries(ctx, s.now(), 4*deliveriesAtOnce)
 	if err != nil || len(due) == 0 {
 		return err
 	}
@@ -70,7 +70,8 @@ func (s *Service) deliver(ctx context.Context, d notice.Delivery) {
 	if len(d.Answer) > 500 {
 		d.Answer = strings.ToValidUTF8(d.Answer[:500], "") + "…"
 	}
-	if err := s.store.Write(ctx, func(r store.Records) error { return r.SetDelivery(ctx, d) }); err != nil {
+	err = s.db.Write(ctx, records.Everything, func(r records.View) error { return r.SetDelivery(ctx, d) })
+	if err != nil {
 		s.log.Error("it was not noted what became of a delivery; it is sent again", "delivery", d.ID, "error", err)
 	}
 }
@@ -88,7 +89,7 @@ func (s *Service) send(ctx context.Context, d notice.Delivery) (answer string, e
 // sendWebhook posts an entry as a CloudEvent, signed as the Standard Webhooks
 // specification says.
 func (s *Service) sendWebhook(ctx context.Context, d notice.Delivery) (string, error) {
-	r := s.store.Read()
+	r := s.db.Read(records.Everything)
 	w, err := r.Webhook(ctx, d.Webhook)
 	if err != nil {
 		return "", &hopeless{errors.New("the webhook was removed")}
@@ -144,7 +145,7 @@ func SignWebhook(secret, id string, at time.Time, body []byte) (http.Header, err
 
 // sendMail sends a notice by e-mail.
 func (s *Service) sendMail(ctx context.Context, d notice.Delivery) (string, error) {
-	r := s.store.Read()
+	r := s.db.Read(records.Everything)
 	p, err := r.PersonNamed(ctx, d.Person)
 	if err != nil {
 		return "", err
@@ -203,7 +204,7 @@ func pageOf(e record.Entry) string {
 
 // mail sends one e-mail.
 func (s *Service) mail(ctx context.Context, to, subject, body string) (string, error) {
-	set, err := mailSettings(ctx, s.store.Read())
+	set, err := mailSettings(ctx, s.db.Read(records.Everything))
 	if err != nil {
 		return "", err
 	}
@@ -220,7 +221,7 @@ func (s *Service) mail(ctx context.Context, to, subject, body string) (string, e
 		options = append(options, mail.WithTLSPolicy(mail.TLSMandatory))
 	}
 	if set.User != "" {
-		password, err := openSecret(ctx, s.store.Read(), s.ring(), mailSecret)
+		password, err := openSecret(ctx, s.db.Read(records.Everything), s.ring(), mailSecret)
 		if err != nil {
 			return "", err
 		}
@@ -255,7 +256,7 @@ func (s *Service) TestMail(ctx context.Context) (struct{}, error) {
 	if err != nil {
 		return struct{}{}, err
 	}
-	p, err := s.store.Read().PersonNamed(ctx, a.Name)
+	p, err := s.db.Read(records.Everything).PersonNamed(ctx, a.Name)
 	if err != nil {
 		return struct{}{}, err
 	}

@@ -13,7 +13,7 @@ import (
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/core/watch"
-	"innerladder/internal/store"
+	"innerladder/internal/records"
 	"innerladder/internal/wire"
 )
 
@@ -30,7 +30,7 @@ func (s *Service) AddEndpoint(ctx context.Context, n wire.NewEndpoint) (*traffic
 		return nil, err
 	}
 	return change(ctx, s, access.Route, func(t *tx) (*traffic.Endpoint, error) {
-		m, err := s.model(ctx, t.Records, "model", n.Model)
+		m, err := s.model(ctx, t.View, "model", n.Model)
 		if err != nil {
 			return nil, err
 		}
@@ -44,13 +44,13 @@ func (s *Service) AddEndpoint(ctx context.Context, n wire.NewEndpoint) (*traffic
 		if err := l.CheckRung("rung", n.Rung); err != nil {
 			return nil, err
 		}
-		if err := s.checkEnvironment(ctx, t.Records, n.Environment); err != nil {
+		if err := s.checkEnvironment(ctx, t.View, n.Environment); err != nil {
 			return nil, err
 		}
 		if _, err := t.Endpoint(ctx, n.Name); err == nil {
 			return nil, fault.New(fault.Refused, "endpoint.exists", "there is an endpoint %s already", n.Name).
 				In("name").Do("use it, or choose another name")
-		} else if !errors.Is(err, store.ErrNone) {
+		} else if !errors.Is(err, records.ErrNone) {
 			return nil, err
 		}
 		if err := nameFree(ctx, t, "endpoints", n.Name); err != nil {
@@ -60,7 +60,7 @@ func (s *Service) AddEndpoint(ctx context.Context, n wire.NewEndpoint) (*traffic
 			Name: n.Name, Project: m.Project, Model: n.Model, Environment: n.Environment, Rung: n.Rung,
 			Description: n.Description, Plan: plan, Repeatable: n.Repeatable, CreatedBy: t.actor.Name, CreatedAt: t.now,
 		}
-		if err := t.Records.AddEndpoint(ctx, e); err != nil {
+		if err := t.View.AddEndpoint(ctx, e); err != nil {
 			return nil, err
 		}
 		return &e, t.note(ctx, entry{
@@ -82,7 +82,7 @@ func nameFree(ctx context.Context, t *tx, table, name string) error {
 
 // Endpoints lists all endpoints.
 func (s *Service) Endpoints(ctx context.Context) (wire.Listed[traffic.Endpoint], error) {
-	return list(ctx, func(r store.Records) ([]traffic.Endpoint, string, error) {
+	return list(ctx, func(r records.View) ([]traffic.Endpoint, string, error) {
 		all, err := r.Endpoints(ctx)
 		return all, "", err
 	}, s)
@@ -96,9 +96,9 @@ func (s *Service) Endpoint(ctx context.Context, name string) (*traffic.Endpoint,
 	return s.endpoint(ctx, s.records(ctx), name)
 }
 
-func (s *Service) endpoint(ctx context.Context, r store.Records, name string) (*traffic.Endpoint, error) {
+func (s *Service) endpoint(ctx context.Context, r records.View, name string) (*traffic.Endpoint, error) {
 	e, err := r.Endpoint(ctx, name)
-	if !errors.Is(err, store.ErrNone) {
+	if !errors.Is(err, records.ErrNone) {
 		return e, err
 	}
 	f := fault.New(fault.Unknown, "endpoint.unknown", "there is no endpoint %q", name).In("endpoint")
@@ -113,11 +113,11 @@ func (s *Service) endpoint(ctx context.Context, r store.Records, name string) (*
 }
 
 // Splits lists the splits of an endpoint, newest first.
-func (s *Service) Splits(ctx context.Context, endpoint string, p store.Page) (wire.Listed[traffic.Split], error) {
+func (s *Service) Splits(ctx context.Context, endpoint string, p records.Page) (wire.Listed[traffic.Split], error) {
 	if _, err := s.Endpoint(ctx, endpoint); err != nil {
 		return wire.Listed[traffic.Split]{}, err
 	}
-	return list(ctx, func(r store.Records) ([]traffic.Split, string, error) { return r.Splits(ctx, endpoint, p) }, s)
+	return list(ctx, func(r records.View) ([]traffic.Split, string, error) { return r.Splits(ctx, endpoint, p) }, s)
 }
 
 // Split makes a new split of an endpoint and puts it in force. based is the number of
@@ -132,7 +132,7 @@ func (s *Service) Split(ctx context.Context, endpoint string, lanes []traffic.La
 		return nil, err
 	}
 	split, err := change(ctx, s, access.Route, func(t *tx) (*traffic.Split, error) {
-		e, err := s.endpoint(ctx, t.Records, endpoint)
+		e, err := s.endpoint(ctx, t.View, endpoint)
 		if err != nil {
 			return nil, err
 		}
@@ -141,7 +141,7 @@ func (s *Service) Split(ctx context.Context, endpoint string, lanes []traffic.La
 		}
 		resolved := slices.Clone(lanes)
 		for i, l := range lanes {
-			v, err := s.resolve(ctx, t.Records, fmt.Sprintf("lanes[%d].version", i), l.Version)
+			v, err := s.resolve(ctx, t.View, fmt.Sprintf("lanes[%d].version", i), l.Version)
 			if err != nil {
 				return nil, err
 			}
@@ -151,7 +151,7 @@ func (s *Service) Split(ctx context.Context, endpoint string, lanes []traffic.La
 		if err := traffic.CheckLanes(resolved); err != nil {
 			return nil, err
 		}
-		if err := s.checkStandings(ctx, t.Records, e, resolved, true); err != nil {
+		if err := s.checkStandings(ctx, t.View, e, resolved, true); err != nil {
 			return nil, err
 		}
 		return s.putInForce(ctx, t, e, &traffic.Split{Endpoint: e.Name, Lanes: resolved, Reason: reason})
@@ -179,7 +179,7 @@ func checkBased(e *traffic.Endpoint, based int) error {
 
 // checkStandings asks whether the versions of a split may answer for the endpoint now.
 // A way back does not ask for the rung: it must stay open.
-func (s *Service) checkStandings(ctx context.Context, r store.Records, e *traffic.Endpoint, lanes []traffic.Lane,
+func (s *Service) checkStandings(ctx context.Context, r records.View, e *traffic.Endpoint, lanes []traffic.Lane,
 	rung bool,
 ) error {
 	ladder, err := r.Ladder(ctx, e.Project)
@@ -204,7 +204,7 @@ func (s *Service) checkStandings(ctx context.Context, r store.Records, e *traffi
 		switch {
 		case err == nil:
 			st.Placed, st.Healthy, st.Reason = true, p.Healthy, p.Reason()
-		case !errors.Is(err, store.ErrNone):
+		case !errors.Is(err, records.ErrNone):
 			return err
 		}
 		standings = append(standings, st)
@@ -244,18 +244,18 @@ func (s *Service) Back(ctx context.Context, endpoint string, to int, reason stri
 		return nil, fault.New(fault.Invalid, "back.reason", "no reason is given").In("reason").Do("say why with -why")
 	}
 	split, err := change(ctx, s, access.Route, func(t *tx) (*traffic.Split, error) {
-		e, err := s.endpoint(ctx, t.Records, endpoint)
+		e, err := s.endpoint(ctx, t.View, endpoint)
 		if err != nil {
 			return nil, err
 		}
 		if err := checkBased(e, based); err != nil {
 			return nil, err
 		}
-		target, err := s.wayBack(ctx, t.Records, endpoint, to)
+		target, err := s.wayBack(ctx, t.View, endpoint, to)
 		if err != nil {
 			return nil, err
 		}
-		if err := s.checkStandings(ctx, t.Records, e, target.Lanes, false); err != nil {
+		if err := s.checkStandings(ctx, t.View, e, target.Lanes, false); err != nil {
 			return nil, err
 		}
 		return s.putInForce(ctx, t, e,
@@ -271,8 +271,8 @@ func (s *Service) Back(ctx context.Context, endpoint string, to int, reason stri
 // lookBack is how many splits are searched for one to return to.
 const lookBack = 200
 
-func (s *Service) wayBack(ctx context.Context, r store.Records, endpoint string, to int) (traffic.Split, error) {
-	splits, _, err := r.Splits(ctx, endpoint, store.Page{Limit: lookBack})
+func (s *Service) wayBack(ctx context.Context, r records.View, endpoint string, to int) (traffic.Split, error) {
+	splits, _, err := r.Splits(ctx, endpoint, records.Page{Limit: lookBack})
 	if err != nil {
 		return traffic.Split{}, err
 	}
@@ -289,7 +289,7 @@ func (s *Service) wayBack(ctx context.Context, r store.Records, endpoint string,
 			endpoint).In("to").
 			Do("name one from 1 to %d; see: innerladder splits %s", newest-1, endpoint)
 	}
-	one, _, err := r.Splits(ctx, endpoint, store.Page{Limit: 1, After: fmt.Sprint(to + 1)})
+	one, _, err := r.Splits(ctx, endpoint, records.Page{Limit: 1, After: fmt.Sprint(to + 1)})
 	if err != nil {
 		return traffic.Split{}, err
 	}
@@ -302,13 +302,13 @@ func (s *Service) RollBack(ctx context.Context, endpoint string, split int, acti
 	ctx = BySelf(ctx)
 	_, err := change(ctx, s, access.Route, func(t *tx) (struct{}, error) {
 		none := struct{}{}
-		e, err := s.endpoint(ctx, t.Records, endpoint)
+		e, err := s.endpoint(ctx, t.View, endpoint)
 		if err != nil || e.Split == nil || e.Split.Number != split {
 			return none, err
 		}
-		target, err := s.wayBack(ctx, t.Records, endpoint, 0)
+		target, err := s.wayBack(ctx, t.View, endpoint, 0)
 		if err == nil {
-			err = s.checkStandings(ctx, t.Records, e, target.Lanes, false)
+			err = s.checkStandings(ctx, t.View, e, target.Lanes, false)
 		}
 		if err != nil {
 			// No earlier split can take over, so the main lane takes all.

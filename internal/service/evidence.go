@@ -10,7 +10,7 @@ import (
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/registry"
-	"innerladder/internal/store"
+	"innerladder/internal/records"
 	"innerladder/internal/wire"
 )
 
@@ -41,7 +41,7 @@ func (s *Service) AttachEvidence(ctx context.Context, ref, kind, verdict string,
 		return nil, err
 	}
 	return change(ctx, s, access.Register, func(t *tx) (*registry.Evidence, error) {
-		v, err := s.resolve(ctx, t.Records, "version", ref)
+		v, err := s.resolve(ctx, t.View, "version", ref)
 		if err != nil {
 			return nil, err
 		}
@@ -92,7 +92,7 @@ func (s *Service) Report(ctx context.Context, id string) (*registry.Evidence, er
 		return nil, err
 	}
 	e, err := s.records(ctx).Evidence(ctx, n)
-	if errors.Is(err, store.ErrNone) {
+	if errors.Is(err, records.ErrNone) {
 		return nil, fault.New(fault.Unknown, "evidence.unknown", "there is no %s", registry.EvidenceID(n)).
 			In("evidence").Do("see what is attached with: innerladder evidence MODEL@NUMBER")
 	}

@@ -6,7 +6,7 @@ import (
 
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/registry"
-	"innerladder/internal/store"
+	"innerladder/internal/records"
 	"innerladder/internal/wire"
 )
 
@@ -41,7 +41,7 @@ func (s *Service) Gate(ctx context.Context, ref, to string) (wire.GateReport, er
 		return wire.GateReport{}, err
 	}
 	p, err := r.OpenPromotion(ctx, v.Ref, to)
-	if errors.Is(err, store.ErrNone) {
+	if errors.Is(err, records.ErrNone) {
 		p, err = &ladder.Promotion{Project: v.Project, Version: v.Ref, State: ladder.Open, To: to}, nil
 	}
 	if err != nil {
@@ -65,7 +65,7 @@ func (s *Service) Gate(ctx context.Context, ref, to string) (wire.GateReport, er
 
 // facts gathers what the gates look at. The incumbent is the version that stepped last on
 // the rung asked for.
-func (s *Service) facts(ctx context.Context, r store.Records, v *registry.Version, to string, stored int,
+func (s *Service) facts(ctx context.Context, r records.View, v *registry.Version, to string, stored int,
 ) (ladder.Facts, error) {
 	f := ladder.Facts{
 		Version: v, To: to, StoredArtifacts: stored, Verified: true, Trainers: []string{v.CreatedBy},
@@ -99,9 +99,9 @@ func (s *Service) facts(ctx context.Context, r store.Records, v *registry.Versio
 			return f, err
 		}
 		// Who trained it counts, whoever asks.
-		if run, err := r.Unbounded().Run(ctx, n); err == nil {
+		if run, err := r.Within(records.Everything).Run(ctx, n); err == nil {
 			f.Trainers = append(f.Trainers, run.By)
-		} else if !errors.Is(err, store.ErrNone) {
+		} else if !errors.Is(err, records.ErrNone) {
 			return f, err
 		}
 	}

@@ -12,7 +12,7 @@ import (
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/traffic"
-	"innerladder/internal/store"
+	"innerladder/internal/records"
 	"innerladder/internal/wire"
 )
 
@@ -50,12 +50,12 @@ func (s *Service) Ladder(ctx context.Context, project string) (ladder.Revision, 
 }
 
 // LadderRevisions lists the revisions of a project's ladder, newest first.
-func (s *Service) LadderRevisions(ctx context.Context, project string, p store.Page,
+func (s *Service) LadderRevisions(ctx context.Context, project string, p records.Page,
 ) (wire.Listed[ladder.Revision], error) {
 	if _, err := s.Ladder(ctx, project); err != nil {
 		return wire.Listed[ladder.Revision]{}, err
 	}
-	return list(ctx, func(r store.Records) ([]ladder.Revision, string,
+	return list(ctx, func(r records.View) ([]ladder.Revision, string,
 		error,
 	) {
 		return r.LadderRevisions(ctx, project, p)
@@ -76,7 +76,7 @@ func (s *Service) SetLadder(ctx context.Context, project string, l ladder.Ladder
 			Do("say why the ladder changes; it is read when someone asks what was demanded then")
 	}
 	return change(ctx, s, access.Manage, func(t *tx) (ladder.Revision, error) {
-		if err := s.checkProject(ctx, t.Records, project); err != nil {
+		if err := s.checkProject(ctx, t.View, project); err != nil {
 			return ladder.Revision{}, err
 		}
 		if err := t.need(project); err != nil {
@@ -94,7 +94,7 @@ func (s *Service) SetLadder(ctx context.Context, project string, l ladder.Ladder
 			return now, fault.New(fault.Refused, "ladder.same", "the ladder of %s is like this already", project).
 				Do("nothing needs doing")
 		}
-		if err := s.checkLadderFits(ctx, t.Records, project, l); err != nil {
+		if err := s.checkLadderFits(ctx, t.View, project, l); err != nil {
 			return now, err
 		}
 		next := ladder.Revision{Project: project, Ladder: l, Author: t.actor.Name, Reason: reason, MadeAt: t.now}
@@ -112,7 +112,7 @@ func (s *Service) SetLadder(ctx context.Context, project string, l ladder.Ladder
 
 // checkLadderFits refuses a ladder on which something of the project has no place, or
 // which names what there is not.
-func (s *Service) checkLadderFits(ctx context.Context, r store.Records, project string, l ladder.Ladder) error {
+func (s *Service) checkLadderFits(ctx context.Context, r records.View, project string, l ladder.Ladder) error {
 	uses, err := r.RungUses(ctx, project)
 	if err != nil {
 		return err
@@ -204,7 +204,7 @@ func (s *Service) TryLadder(ctx context.Context, project string, l *ladder.Ladde
 			out.Refused = err.Error()
 		}
 	}
-	versions, err := r.JudgedVersions(ctx, project, store.GateNeeds{
+	versions, err := r.JudgedVersions(ctx, project, records.GateNeeds{
 		Metrics: l.MetricsOf(), Signature: l.Wants("signature_not_broken"), Card: l.Wants("card_sections"),
 		Lineage: l.Wants("lineage"), Needs: l.Wants("no_denied_dependency"),
 		Evidence: true, Places: l.Wants("placed"), Trainers: l.Wants("sign_offs"),
@@ -221,13 +221,13 @@ func (s *Service) TryLadder(ctx context.Context, project string, l *ladder.Ladde
 }
 
 // waitingByVersion finds the promotions that can still be answered, by version and rung.
-func (s *Service) waitingByVersion(ctx context.Context, r store.Records, project string) (map[string]*ladder.Promotion,
+func (s *Service) waitingByVersion(ctx context.Context, r records.View, project string) (map[string]*ladder.Promotion,
 	error,
 ) {
 	out := map[string]*ladder.Promotion{}
-	page := store.Page{Limit: 1000}
+	page := records.Page{Limit: 1000}
 	for {
-		found, next, err := r.Promotions(ctx, store.PromotionFilter{State: "waiting", Project: project}, page)
+		found, next, err := r.Promotions(ctx, records.PromotionFilter{State: "waiting", Project: project}, page)
 		if err != nil {
 			return nil, err
 		}
@@ -242,11 +242,11 @@ func (s *Service) waitingByVersion(ctx context.Context, r store.Records, project
 }
 
 // preview judges versions for the next rung of a ladder.
-func (s *Service) preview(out *ladder.Preview, l ladder.Ladder, versions []store.Judged,
+func (s *Service) preview(out *ladder.Preview, l ladder.Ladder, versions []records.Judged,
 	asked map[string]*ladder.Promotion,
 ) {
 	now := s.now()
-	incumbents := map[[2]string]*store.Judged{} // who stepped last, by model and rung
+	incumbents := map[[2]string]*records.Judged{} // who stepped last, by model and rung
 	for i := range versions {
 		v := &versions[i]
 		key := [2]string{v.Model, v.Rung}

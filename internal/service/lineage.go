@@ -12,7 +12,7 @@ import (
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/registry"
-	"innerladder/internal/store"
+	"innerladder/internal/records"
 	"innerladder/internal/wire"
 
 	"github.com/google/uuid"
@@ -40,7 +40,7 @@ func (s *Service) AddDataSet(ctx context.Context, in wire.NewDataSet) (wire.Adde
 	return change(ctx, s, access.Register, func(t *tx) (wire.AddedDataSet, error) {
 		if before, err := t.SameDataSet(ctx, in.Name, in.Digest, in.Address); err == nil {
 			return wire.AddedDataSet{DataSet: *before, Created: false}, nil
-		} else if !errors.Is(err, store.ErrNone) {
+		} else if !errors.Is(err, records.ErrNone) {
 			return wire.AddedDataSet{}, err
 		}
 		project, err := s.dataProject(ctx, t, in)
@@ -51,7 +51,7 @@ func (s *Service) AddDataSet(ctx context.Context, in wire.NewDataSet) (wire.Adde
 			Name: in.Name, Project: project, Address: in.Address, Digest: in.Digest, Rows: in.Rows,
 			Size: in.Size, Schema: in.Schema, Description: in.Description, AddedBy: t.actor.Name, AddedAt: t.now,
 		}
-		if err := t.Records.AddDataSet(ctx, &d); err != nil {
+		if err := t.View.AddDataSet(ctx, &d); err != nil {
 			return wire.AddedDataSet{}, err
 		}
 		return wire.AddedDataSet{DataSet: d, Created: true}, t.note(ctx,
@@ -66,7 +66,7 @@ func (s *Service) AddDataSet(ctx context.Context, in wire.NewDataSet) (wire.Adde
 func (s *Service) dataProject(ctx context.Context, t *tx, in wire.NewDataSet) (string, error) {
 	newest, err := t.NewestDataSet(ctx, in.Name)
 	switch {
-	case errors.Is(err, store.ErrNone):
+	case errors.Is(err, records.ErrNone):
 		if err := nameFree(ctx, t, "data_sets", in.Name); err != nil {
 			return "", err
 		}
@@ -81,8 +81,8 @@ func (s *Service) dataProject(ctx context.Context, t *tx, in wire.NewDataSet) (s
 }
 
 // DataSets lists the newest revision of every data set, or all revisions of one.
-func (s *Service) DataSets(ctx context.Context, name string, p store.Page) (wire.Listed[registry.DataSet], error) {
-	return list(ctx, func(r store.Records) ([]registry.DataSet, string, error) { return r.DataSets(ctx, name, p) }, s)
+func (s *Service) DataSets(ctx context.Context, name string, p records.Page) (wire.Listed[registry.DataSet], error) {
+	return list(ctx, func(r records.View) ([]registry.DataSet, string, error) { return r.DataSets(ctx, name, p) }, s)
 }
 
 // DataSet finds a revision of a data set.
@@ -95,13 +95,13 @@ func (s *Service) DataSet(ctx context.Context, ref string) (*registry.DataSet, e
 
 // dataSet finds the revision that a ref names. A name alone will do only when there is
 // one revision: nothing ever stands for the newest.
-func (s *Service) dataSet(ctx context.Context, r store.Records, field, raw string) (*registry.DataSet, error) {
+func (s *Service) dataSet(ctx context.Context, r records.View, field, raw string) (*registry.DataSet, error) {
 	ref, err := registry.ParseDataRef(field, raw)
 	if err != nil {
 		return nil, err
 	}
 	newest, err := r.NewestDataSet(ctx, ref.Name)
-	if errors.Is(err, store.ErrNone) {
+	if errors.Is(err, records.ErrNone) {
 		return nil, fault.New(fault.Unknown, "data.unknown", "there is no data set %q", ref.Name).In(field).
 			Do("add it with: innerladder data add %s FILE", ref.Name)
 	}
@@ -116,7 +116,7 @@ func (s *Service) dataSet(ctx context.Context, r store.Records, field, raw strin
 		return newest, nil
 	}
 	d, err := r.DataSet(ctx, ref)
-	if errors.Is(err, store.ErrNone) {
+	if errors.Is(err, records.ErrNone) {
 		return nil, fault.New(fault.Unknown, "data.unknown", "there is no %s", ref).In(field).
 			Do("%s has revisions 1 to %d", ref.Name, newest.Number)
 	}
@@ -126,11 +126,11 @@ func (s *Service) dataSet(ctx context.Context, r store.Records, field, raw strin
 // EvaluatedOn notes that a version was evaluated on a data set after it was registered.
 func (s *Service) EvaluatedOn(ctx context.Context, ref, data string) (*registry.Version, error) {
 	return change(ctx, s, access.Register, func(t *tx) (*registry.Version, error) {
-		v, err := s.resolve(ctx, t.Records, "version", ref)
+		v, err := s.resolve(ctx, t.View, "version", ref)
 		if err != nil {
 			return nil, err
 		}
-		d, err := s.dataSet(ctx, t.Records, "data", data)
+		d, err := s.dataSet(ctx, t.View, "data", data)
 		if err != nil {
 			return nil, err
 		}
@@ -173,7 +173,7 @@ func (s *Service) StartRun(ctx context.Context, in wire.NewRun) (*registry.Run, 
 			run.Params = map[string]string{}
 		}
 		for _, use := range in.Data {
-			d, err := s.dataSet(ctx, t.Records, "data", use.Data)
+			d, err := s.dataSet(ctx, t.View, "data", use.Data)
 			if err != nil {
 				return nil, err
 			}
@@ -192,7 +192,7 @@ func (s *Service) StartRun(ctx context.Context, in wire.NewRun) (*registry.Run, 
 // runProject is the project of a new run: that of its model when there is one.
 func (s *Service) runProject(ctx context.Context, t *tx, in wire.NewRun) (string, error) {
 	m, err := t.Model(ctx, in.Model)
-	if errors.Is(err, store.ErrNone) {
+	if errors.Is(err, records.ErrNone) {
 		if err := nameFree(ctx, t, "models", in.Model); err != nil {
 			return "", err
 		}
@@ -202,8 +202,8 @@ func (s *Service) runProject(ctx context.Context, t *tx, in wire.NewRun) (string
 }
 
 // Runs lists runs, newest first.
-func (s *Service) Runs(ctx context.Context, model string, p store.Page) (wire.Listed[registry.Run], error) {
-	return list(ctx, func(r store.Records) ([]registry.Run, string, error) { return r.Runs(ctx, model, p) }, s)
+func (s *Service) Runs(ctx context.Context, model string, p records.Page) (wire.Listed[registry.Run], error) {
+	return list(ctx, func(r records.View) ([]registry.Run, string, error) { return r.Runs(ctx, model, p) }, s)
 }
 
 // Run finds a run.
@@ -214,13 +214,13 @@ func (s *Service) Run(ctx context.Context, ref string) (*registry.Run, error) {
 	return s.run(ctx, s.records(ctx), "run", ref)
 }
 
-func (s *Service) run(ctx context.Context, r store.Records, field, ref string) (*registry.Run, error) {
+func (s *Service) run(ctx context.Context, r records.View, field, ref string) (*registry.Run, error) {
 	n, err := registry.ParseRunRef(field, ref)
 	if err != nil {
 		return nil, err
 	}
 	run, err := r.Run(ctx, n)
-	if errors.Is(err, store.ErrNone) {
+	if errors.Is(err, records.ErrNone) {
 		return nil, fault.New(fault.Unknown, "run.unknown", "there is no %s", registry.RunRef(n)).In(field).
 			Do("see them with: innerladder runs")
 	}
@@ -266,7 +266,7 @@ func (s *Service) LogRun(ctx context.Context, ref string, params map[string]stri
 
 // openRun finds a run that has not ended.
 func (s *Service) openRun(ctx context.Context, t *tx, ref string) (*registry.Run, error) {
-	run, err := s.run(ctx, t.Records, "run", ref)
+	run, err := s.run(ctx, t.View, "run", ref)
 	if err == nil && run.State != registry.Running {
 		return nil, fault.New(fault.Refused, "run.ended", "%s has %s", run.Ref, run.State).In("run").
 			Do("start another run")
@@ -358,11 +358,11 @@ func (s *Service) Trace(ctx context.Context, from wire.TraceFrom) (registry.Trac
 }
 
 // traceRoots finds the nodes that a trace begins at.
-func (s *Service) traceRoots(ctx context.Context, r store.Records, from string) ([]store.Node, *registry.Answer,
+func (s *Service) traceRoots(ctx context.Context, r records.View, from string) ([]records.Node, *registry.Answer,
 	error,
 ) {
-	one := func(n store.Node, err error) ([]store.Node, *registry.Answer, error) {
-		return []store.Node{n}, nil, err
+	one := func(n records.Node, err error) ([]records.Node, *registry.Answer, error) {
+		return []records.Node{n}, nil, err
 	}
 	switch id, notUUID := uuid.Parse(from); {
 	case strings.Contains(from, "@"):
@@ -377,13 +377,13 @@ func (s *Service) traceRoots(ctx context.Context, r store.Records, from string) 
 			return nil, nil, err
 		}
 		n, err := r.VersionNode(ctx, answer.Version)
-		return []store.Node{n}, answer, err
+		return []records.Node{n}, answer, err
 	case strings.HasPrefix(from, "run-") && strings.Trim(from[4:], "0123456789") == "":
 		run, err := s.run(ctx, r, "from", from)
 		if err != nil {
 			return nil, nil, err
 		}
-		return one(store.Node{Kind: store.RunNode, ID: run.Number}, nil)
+		return one(records.Node{Kind: records.RunNode, ID: run.Number}, nil)
 	}
 	if ref, err := registry.ParseDataRef("from", from); err == nil {
 		nodes, err := r.DataNodes(ctx, ref)
@@ -404,35 +404,37 @@ func (s *Service) traceRoots(ctx context.Context, r store.Records, from string) 
 }
 
 // walkBoth follows links in the directions asked for and describes what it came to.
-func walkBoth(ctx context.Context, r store.Records, roots []store.Node, from wire.TraceFrom) (registry.Trace, error) {
+func walkBoth(ctx context.Context, r records.View, roots []records.Node, from wire.TraceFrom) (registry.Trace, error) {
 	out := registry.Trace{Roots: []string{}, Nodes: []registry.Node{}, Links: []registry.Link{}}
-	depths := map[store.Node]int{}
-	var order []store.Node
-	links := map[store.Link]bool{}
-	var linkOrder []store.Link
+	depths := map[records.Node]int{}
+	var order []records.Node
+	links := map[records.Link]bool{}
+	var linkOrder []records.Link
+	up := func(l records.Link) (near, far records.Node) { return l.From, l.To }
+	down := func(l records.Link) (near, far records.Node) { return l.To, l.From }
 	for _, way := range []struct {
 		sign  int
 		on    bool
-		links func(context.Context, []store.Node, int) ([]store.Link, error)
-		ends  func(store.Link) (near, far store.Node)
+		links func(context.Context, []records.Node, int) ([]records.Link, error)
+		ends  func(records.Link) (near, far records.Node)
 	}{
-		{-1, from.Direction != Down, r.MadeFrom, func(l store.Link) (store.Node, store.Node) { return l.From, l.To }},
-		{1, from.Direction != Up, r.MadeInto, func(l store.Link) (store.Node, store.Node) { return l.To, l.From }},
+		{-1, from.Direction != Down, r.MadeFrom, up},
+		{1, from.Direction != Up, r.MadeInto, down},
 	} {
 		if !way.on {
 			continue
 		}
 		reached, cut, err := registry.Walk(roots, from.Depth, from.Most,
-			func(nodes []store.Node) ([][2]store.Node, error) {
+			func(nodes []records.Node) ([][2]records.Node, error) {
 				// One more link than could be shown tells that something is left out.
 				found, err := way.links(ctx, nodes, 4*from.Most+1)
 				if err == nil {
 					found, err = r.LinksInSight(ctx, found)
 				}
-				pairs := make([][2]store.Node, len(found))
+				pairs := make([][2]records.Node, len(found))
 				for i, l := range found {
 					near, far := way.ends(l)
-					pairs[i] = [2]store.Node{near, far}
+					pairs[i] = [2]records.Node{near, far}
 					if !links[l] {
 						links[l] = true
 						linkOrder = append(linkOrder, l)
@@ -458,7 +460,7 @@ func walkBoth(ctx context.Context, r store.Records, roots []store.Node, from wir
 	if err != nil {
 		return out, err
 	}
-	shown := map[store.Node]string{}
+	shown := map[records.Node]string{}
 	for _, n := range order {
 		d, there := described[n]
 		if !there {
@@ -482,7 +484,7 @@ func walkBoth(ctx context.Context, r store.Records, roots []store.Node, from wir
 }
 
 // addArtifacts adds the files of the versions in the trace.
-func (s *Service) addArtifacts(ctx context.Context, r store.Records, t *registry.Trace) error {
+func (s *Service) addArtifacts(ctx context.Context, r records.View, t *registry.Trace) error {
 	seen := map[string]bool{}
 	for _, n := range slices.Clone(t.Nodes) {
 		if n.Kind != registry.VersionNode || strings.HasPrefix(n.Detail, "deleted") {
@@ -509,7 +511,7 @@ func (s *Service) addArtifacts(ctx context.Context, r store.Records, t *registry
 
 // whoAnswered reads off a request's id who answered it, and finds out how that version
 // came to be allowed to.
-func (s *Service) whoAnswered(ctx context.Context, r store.Records, id uuid.UUID, raw string) (*registry.Answer,
+func (s *Service) whoAnswered(ctx context.Context, r records.View, id uuid.UUID, raw string) (*registry.Answer,
 	error,
 ) {
 	unknown := fault.New(fault.Unknown, "request.unknown", "%s is the id of no request that was answered here", raw).
@@ -520,7 +522,7 @@ func (s *Service) whoAnswered(ctx context.Context, r store.Records, id uuid.UUID
 		return nil, unknown
 	}
 	a, err := r.LaneOf(ctx, origin.Endpoint, origin.Split, origin.Lane)
-	if errors.Is(err, store.ErrNone) {
+	if errors.Is(err, records.ErrNone) {
 		return nil, unknown
 	}
 	if err != nil {
@@ -528,7 +530,7 @@ func (s *Service) whoAnswered(ctx context.Context, r store.Records, id uuid.UUID
 	}
 	a.Request, a.At = id.String(), at
 	a.Approval, a.SignedBy, err = r.ApprovalBefore(ctx, a.Version, at)
-	if errors.Is(err, store.ErrNone) {
+	if errors.Is(err, records.ErrNone) {
 		err = nil // no promotion was needed
 	}
 	return &a, err

@@ -16,8 +16,8 @@ import (
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/core/watch"
 	"innerladder/internal/recorder"
+	"innerladder/internal/records"
 	"innerladder/internal/signals"
-	"innerladder/internal/store"
 	"innerladder/internal/wire"
 )
 
@@ -79,7 +79,7 @@ func (s *Service) Compare(ctx context.Context, endpoint, incumbent, candidate st
 	if err != nil {
 		return none, err
 	}
-	splits, _, err := s.records(ctx).Splits(ctx, endpoint, store.Page{Limit: lookBack})
+	splits, _, err := s.records(ctx).Splits(ctx, endpoint, records.Page{Limit: lookBack})
 	if err != nil {
 		return none, err
 	}
@@ -223,7 +223,7 @@ func (s *Service) endpointNow(ctx context.Context, e *traffic.Endpoint) (wire.En
 	for _, l := range e.Split.Lanes {
 		ln := wire.LaneNow{Lane: l, Requests: counts[l.Version].Requests, Failed: counts[l.Version].Failed()}
 		p, err := s.records(ctx).PlacementOf(ctx, l.Version, e.Environment)
-		if err != nil && !errors.Is(err, store.ErrNone) {
+		if err != nil && !errors.Is(err, records.ErrNone) {
 			return n, err
 		}
 		ln.Healthy = err == nil && p.Healthy
@@ -244,7 +244,7 @@ func (s *Service) endpointNow(ctx context.Context, e *traffic.Endpoint) (wire.En
 	}
 	if state.Split != e.Split.Number {
 		// The guards have not looked at this split yet; what they will say is said now.
-		trials, err := s.trialsOf(ctx, s.store.Read(), *e)
+		trials, err := s.trialsOf(ctx, s.db.Read(records.Everything), *e)
 		evidence, ready := s.recorder.Evidence(e.Name)
 		if err != nil || !ready {
 			return n, err
@@ -336,7 +336,7 @@ func (s *Service) Series(ctx context.Context, endpoint string, window time.Durat
 
 // addEvents adds what happened to the endpoint in the time of the series.
 func (s *Service) addEvents(ctx context.Context, out *wire.Series) error {
-	splits, _, err := s.records(ctx).Splits(ctx, out.Endpoint, store.Page{Limit: lookBack})
+	splits, _, err := s.records(ctx).Splits(ctx, out.Endpoint, records.Page{Limit: lookBack})
 	if err != nil {
 		return err
 	}
@@ -345,7 +345,7 @@ func (s *Service) addEvents(ctx context.Context, out *wire.Series) error {
 			out.Splits = append(out.Splits, sp)
 		}
 	}
-	alerts, _, err := s.records(ctx).Alerts(ctx, "", out.Endpoint, store.Page{Limit: lookBack})
+	alerts, _, err := s.records(ctx).Alerts(ctx, "", out.Endpoint, records.Page{Limit: lookBack})
 	if err != nil {
 		return err
 	}

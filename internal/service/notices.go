@@ -14,14 +14,14 @@ import (
 	"innerladder/internal/core/people"
 	"innerladder/internal/core/record"
 	"innerladder/internal/credential"
-	"innerladder/internal/store"
+	"innerladder/internal/records"
 	"innerladder/internal/wire"
 )
 
 // tell puts an entry into inboxes and on its way to e-mail addresses and webhooks, in the
 // transaction of the change: who is to be told is told, however the service ends.
 func (t *tx) tell(ctx context.Context, e record.Entry, involved map[notice.Topic][]string) error {
-	hooks, err := t.Records.Webhooks(ctx)
+	hooks, err := t.View.Webhooks(ctx)
 	if err != nil {
 		return err
 	}
@@ -51,7 +51,7 @@ func (t *tx) tell(ctx context.Context, e record.Entry, involved map[notice.Topic
 			}
 		}
 		if slices.Contains(told.Channels, notice.Mail) && p.Email != "" {
-			mail, err := mailSettings(ctx, t.Records)
+			mail, err := mailSettings(ctx, t.View)
 			if err != nil {
 				return err
 			}
@@ -77,7 +77,7 @@ func wants(w notice.Webhook, e record.Entry) bool {
 
 // everyone lists who may be told of anything.
 func (t *tx) everyone(ctx context.Context) (map[string]people.Person, []notice.Reader, error) {
-	all, err := t.Records.People(ctx)
+	all, err := t.View.People(ctx)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -103,12 +103,12 @@ func (t *tx) readers(ctx context.Context) ([]notice.Reader, error) {
 }
 
 // Inbox lists the notices of whoever is signed in, newest first.
-func (s *Service) Inbox(ctx context.Context, unread bool, p store.Page) (wire.Listed[notice.Notice], error) {
+func (s *Service) Inbox(ctx context.Context, unread bool, p records.Page) (wire.Listed[notice.Notice], error) {
 	a, err := may(ctx, access.Own)
 	if err != nil {
 		return wire.Listed[notice.Notice]{}, err
 	}
-	items, next, err := s.store.ReadAs(a.sight()).Inbox(ctx, a.person, unread, p)
+	items, next, err := s.db.Read(a.sight()).Inbox(ctx, a.person, unread, p)
 	return wire.Listed[notice.Notice]{Items: items, Next: next}, err
 }
 
@@ -119,8 +119,8 @@ func (s *Service) MarkRead(ctx context.Context, id int64, alone bool) (struct{},
 	if err != nil {
 		return struct{}{}, err
 	}
-	return struct{}{}, s.store.Write(ctx,
-		func(r store.Records) error { return r.MarkRead(ctx, a.person, id, alone, s.now()) })
+	return struct{}{}, s.db.Write(ctx, records.Everything,
+		func(r records.View) error { return r.MarkRead(ctx, a.person, id, alone, s.now()) })
 }
 
 // Preferences shows what reaches whoever is signed in.
@@ -129,11 +129,11 @@ func (s *Service) Preferences(ctx context.Context) (wire.Preferences, error) {
 	if err != nil {
 		return wire.Preferences{}, err
 	}
-	p, err := s.store.Read().PersonNamed(ctx, a.Name)
+	p, err := s.db.Read(records.Everything).PersonNamed(ctx, a.Name)
 	if err != nil {
 		return wire.Preferences{}, err
 	}
-	mail, err := mailSettings(ctx, s.store.Read())
+	mail, err := mailSettings(ctx, s.db.Read(records.Everything))
 	return wire.Preferences{Choices: p.Choices, Topics: notice.Topics(), Email: p.Email, Mail: mail.Host != ""}, err
 }
 
@@ -143,7 +143,7 @@ func (s *Service) SetPreferences(ctx context.Context, c notice.Choices) (wire.Pr
 		return wire.Preferences{}, err
 	}
 	if _, err := change(ctx, s, access.Own, func(t *tx) (struct{}, error) {
-		p, err := s.person(ctx, t.Records, t.actor.Name)
+		p, err := s.person(ctx, t.View, t.actor.Name)
 		if err != nil {
 			return struct{}{}, err
 		}
@@ -178,7 +178,7 @@ func (s *Service) AddWebhook(ctx context.Context, n wire.NewWebhook) (wire.MadeW
 	}
 	return change(withoutRepeat(ctx), s, access.Manage, func(t *tx) (wire.MadeWebhook, error) {
 		if n.Project != access.Everywhere {
-			if err := s.checkProject(ctx, t.Records, n.Project); err != nil {
+			if err := s.checkProject(ctx, t.View, n.Project); err != nil {
 				return wire.MadeWebhook{}, err
 			}
 		}
@@ -188,10 +188,10 @@ func (s *Service) AddWebhook(ctx context.Context, n wire.NewWebhook) (wire.MadeW
 			Project: n.Project, Address: n.Address, Kinds: n.Kinds, MadeBy: t.actor.Name,
 			MadeAt: t.now,
 		}, Secret: secret}
-		if err := t.Records.AddWebhook(ctx, &out.Webhook); err != nil {
+		if err := t.View.AddWebhook(ctx, &out.Webhook); err != nil {
 			return out, err
 		}
-		if err := putSecret(ctx, t.Records, s.ring(), webhookSecret(out.ID), []byte(secret), t.actor.Name,
+		if err := putSecret(ctx, t.View, s.ring(), webhookSecret(out.ID), []byte(secret), t.actor.Name,
 			t.now); err != nil {
 			return out, err
 		}
@@ -211,7 +211,7 @@ func (s *Service) Webhooks(ctx context.Context) (wire.Listed[notice.Webhook], er
 	if err != nil {
 		return wire.Listed[notice.Webhook]{}, err
 	}
-	all, err := s.store.Read().Webhooks(ctx)
+	all, err := s.db.Read(records.Everything).Webhooks(ctx)
 	out := wire.Listed[notice.Webhook]{Items: []notice.Webhook{}}
 	for _, w := range all {
 		if a.Rights.May(access.Manage, w.Project) {
@@ -222,9 +222,9 @@ func (s *Service) Webhooks(ctx context.Context) (wire.Listed[notice.Webhook], er
 }
 
 // webhook finds a webhook of a project that whoever acts keeps; others are not found.
-func (s *Service) webhook(ctx context.Context, r store.Records, a Actor, id int64) (*notice.Webhook, error) {
+func (s *Service) webhook(ctx context.Context, r records.View, a Actor, id int64) (*notice.Webhook, error) {
 	w, err := r.Webhook(ctx, id)
-	if errors.Is(err, store.ErrNone) || (err == nil && !a.Rights.May(access.Manage, w.Project)) {
+	if errors.Is(err, records.ErrNone) || (err == nil && !a.Rights.May(access.Manage, w.Project)) {
 		return nil, fault.New(fault.Unknown, "webhook.unknown", "there is no webhook %d", id).In("webhook").
 			Do("see them with: innerladder webhooks")
 	}
@@ -234,7 +234,7 @@ func (s *Service) webhook(ctx context.Context, r store.Records, a Actor, id int6
 // RemoveWebhook ends a webhook.
 func (s *Service) RemoveWebhook(ctx context.Context, id int64, reason string) (notice.Webhook, error) {
 	return change(ctx, s, access.Manage, func(t *tx) (notice.Webhook, error) {
-		w, err := s.webhook(ctx, t.Records, t.actor, id)
+		w, err := s.webhook(ctx, t.View, t.actor, id)
 		if err != nil {
 			return notice.Webhook{}, err
 		}
@@ -253,7 +253,7 @@ func (s *Service) RemoveWebhook(ctx context.Context, id int64, reason string) (n
 
 // Deliveries lists what went to a webhook, newest first; webhook 0 is e-mail, which those
 // see who keep the service.
-func (s *Service) Deliveries(ctx context.Context, webhook int64, p store.Page) (wire.Listed[notice.Delivery], error) {
+func (s *Service) Deliveries(ctx context.Context, webhook int64, p records.Page) (wire.Listed[notice.Delivery], error) {
 	need := access.Manage
 	if webhook == 0 {
 		need = access.Administer
@@ -263,11 +263,11 @@ func (s *Service) Deliveries(ctx context.Context, webhook int64, p store.Page) (
 		return wire.Listed[notice.Delivery]{}, err
 	}
 	if webhook != 0 {
-		if _, err := s.webhook(ctx, s.store.Read(), a, webhook); err != nil {
+		if _, err := s.webhook(ctx, s.db.Read(records.Everything), a, webhook); err != nil {
 			return wire.Listed[notice.Delivery]{}, err
 		}
 	}
-	items, next, err := s.store.Read().Deliveries(ctx, webhook, p)
+	items, next, err := s.db.Read(records.Everything).Deliveries(ctx, webhook, p)
 	return wire.Listed[notice.Delivery]{Items: items, Next: next}, err
 }
 
@@ -277,7 +277,7 @@ func (s *Service) SendAgain(ctx context.Context, id int64) (notice.Delivery, err
 		unknown := fault.New(fault.Unknown, "delivery.unknown", "there is no delivery %d", id).In("delivery").
 			Do("see them with: innerladder deliveries WEBHOOK")
 		d, err := t.Delivery(ctx, id)
-		if errors.Is(err, store.ErrNone) {
+		if errors.Is(err, records.ErrNone) {
 			return notice.Delivery{}, unknown
 		}
 		if err != nil {
@@ -285,7 +285,7 @@ func (s *Service) SendAgain(ctx context.Context, id int64) (notice.Delivery, err
 		}
 		project, subject := "", "e-mail"
 		if d.Webhook != 0 {
-			w, err := s.webhook(ctx, t.Records, t.actor, d.Webhook)
+			w, err := s.webhook(ctx, t.View, t.actor, d.Webhook)
 			if err != nil {
 				return notice.Delivery{}, unknown
 			}

@@ -14,7 +14,7 @@ import (
 	"innerladder/internal/core/people"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/credential"
-	"innerladder/internal/store"
+	"innerladder/internal/records"
 	"innerladder/internal/wire"
 )
 
@@ -64,7 +64,7 @@ func (s *Service) AddPerson(ctx context.Context, n wire.NewPerson) (wire.AddedPe
 		if _, err := t.PersonNamed(ctx, n.Name); err == nil {
 			return out, fault.New(fault.Refused, "person.exists", "there is somebody called %s already", n.Name).
 				In("name").Do("choose another name")
-		} else if !errors.Is(err, store.ErrNone) {
+		} else if !errors.Is(err, records.ErrNone) {
 			return out, err
 		}
 		if err := checkEmailFree(ctx, t, n.Email, 0); err != nil {
@@ -81,7 +81,7 @@ func (s *Service) AddPerson(ctx context.Context, n wire.NewPerson) (wire.AddedPe
 		if err := t.need(project); err != nil {
 			return out, err
 		}
-		if err := t.Records.AddPerson(ctx, out.Person); err != nil {
+		if err := t.View.AddPerson(ctx, out.Person); err != nil {
 			return out, err
 		}
 		what := "a person"
@@ -124,7 +124,7 @@ func checkEmailFree(ctx context.Context, t *tx, email string, but int64) error {
 		return nil
 	}
 	other, err := t.PersonByEmail(ctx, email)
-	if errors.Is(err, store.ErrNone) || (err == nil && other.ID == but) {
+	if errors.Is(err, records.ErrNone) || (err == nil && other.ID == but) {
 		return nil
 	}
 	if err != nil {
@@ -148,7 +148,7 @@ func (s *Service) link(ctx context.Context, t *tx, p *people.Person) (string, er
 // ends.
 func (s *Service) Invite(ctx context.Context, name string) (wire.AddedPerson, error) {
 	return change(withoutRepeat(ctx), s, access.Administer, func(t *tx) (wire.AddedPerson, error) {
-		p, err := s.person(ctx, t.Records, name)
+		p, err := s.person(ctx, t.View, name)
 		if err != nil {
 			return wire.AddedPerson{}, err
 		}
@@ -166,9 +166,9 @@ func (s *Service) Invite(ctx context.Context, name string) (wire.AddedPerson, er
 	})
 }
 
-func (s *Service) person(ctx context.Context, r store.Records, name string) (*people.Person, error) {
+func (s *Service) person(ctx context.Context, r records.View, name string) (*people.Person, error) {
 	p, err := r.PersonNamed(ctx, name)
-	if errors.Is(err, store.ErrNone) {
+	if errors.Is(err, records.ErrNone) {
 		return nil, fault.New(fault.Unknown, "person.unknown", "there is nobody called %q", name).In("person").
 			Do("see who there is with: innerladder people")
 	}
@@ -183,7 +183,7 @@ func (s *Service) EditPerson(ctx context.Context, name string, e wire.PersonEdit
 		}
 	}
 	return change(ctx, s, access.Administer, func(t *tx) (people.Person, error) {
-		p, err := s.person(ctx, t.Records, name)
+		p, err := s.person(ctx, t.View, name)
 		if err != nil {
 			return people.Person{}, err
 		}
@@ -229,7 +229,7 @@ func (s *Service) EditPerson(ctx context.Context, name string, e wire.PersonEdit
 
 // someoneKeepsTheService refuses a change after which nobody could add people any more.
 func (s *Service) someoneKeepsTheService(ctx context.Context, t *tx) error {
-	all, err := t.Records.People(ctx)
+	all, err := t.View.People(ctx)
 	if err != nil {
 		return err
 	}
@@ -247,7 +247,7 @@ func (s *Service) someoneKeepsTheService(ctx context.Context, t *tx) error {
 }
 
 // roleNamed finds a role.
-func roleNamed(ctx context.Context, r store.Records, name string) (access.Role, error) {
+func roleNamed(ctx context.Context, r records.View, name string) (access.Role, error) {
 	roles, err := allRoles(ctx, r)
 	if err != nil {
 		return access.Role{}, err
@@ -263,7 +263,7 @@ func roleNamed(ctx context.Context, r store.Records, name string) (access.Role, 
 		Do("%s", exist("roles", names))
 }
 
-func allRoles(ctx context.Context, r store.Records) ([]access.Role, error) {
+func allRoles(ctx context.Context, r records.View) ([]access.Role, error) {
 	own, err := r.Roles(ctx)
 	return append(access.BuiltIn(), own...), err
 }
@@ -301,11 +301,11 @@ func whereOf(m access.Membership) string {
 // checkGift refuses a membership that whoever acts cannot give or take.
 func (s *Service) checkGift(ctx context.Context, t *tx, m access.Membership) (access.Role, error) {
 	if m.Project != access.Everywhere {
-		if err := s.checkProject(ctx, t.Records, m.Project); err != nil {
+		if err := s.checkProject(ctx, t.View, m.Project); err != nil {
 			return access.Role{}, err
 		}
 	}
-	role, err := roleNamed(ctx, t.Records, m.Role)
+	role, err := roleNamed(ctx, t.View, m.Role)
 	if err != nil {
 		return role, err
 	}
@@ -325,7 +325,7 @@ func (s *Service) GiveRole(ctx context.Context, name string, m access.Membership
 		if _, err := s.checkGift(ctx, t, m); err != nil {
 			return people.Person{}, err
 		}
-		p, err := s.person(ctx, t.Records, name)
+		p, err := s.person(ctx, t.View, name)
 		if err != nil {
 			return people.Person{}, err
 		}
@@ -348,7 +348,7 @@ func (s *Service) TakeRole(ctx context.Context, name string, m access.Membership
 		if _, err := s.checkGift(ctx, t, m); err != nil {
 			return people.Person{}, err
 		}
-		p, err := s.person(ctx, t.Records, name)
+		p, err := s.person(ctx, t.View, name)
 		if err != nil {
 			return people.Person{}, err
 		}
@@ -393,7 +393,7 @@ func (s *Service) People(ctx context.Context) (wire.Listed[people.Person], error
 	if err != nil {
 		return wire.Listed[people.Person]{}, err
 	}
-	all, err := s.store.Read().People(ctx)
+	all, err := s.db.Read(records.Everything).People(ctx)
 	out := wire.Listed[people.Person]{Items: []people.Person{}}
 	for _, p := range all {
 		if p = shown(p, a); len(p.Memberships) > 0 || p.Name == a.Name || a.Rights.Somewhere(access.Manage) {
@@ -408,7 +408,7 @@ func (s *Service) Roles(ctx context.Context) (wire.Listed[access.Role], error) {
 	if _, err := may(ctx, access.Read); err != nil {
 		return wire.Listed[access.Role]{}, err
 	}
-	roles, err := allRoles(ctx, s.store.Read())
+	roles, err := allRoles(ctx, s.db.Read(records.Everything))
 	return wire.Listed[access.Role]{Items: roles}, err
 }
 
@@ -424,12 +424,12 @@ func (s *Service) PutRole(ctx context.Context, name string, permissions []string
 	}
 	role := access.Role{Name: name, Permissions: set.List(), Description: description}
 	return change(ctx, s, access.Administer, func(t *tx) (access.Role, error) {
-		before, err := roleNamed(ctx, t.Records, name)
+		before, err := roleNamed(ctx, t.View, name)
 		if err == nil && before.BuiltIn {
 			return role, fault.New(fault.Refused, "role.built_in", "%s is built in", name).In("role").
 				Do("make one with another name")
 		}
-		if err := t.Records.PutRole(ctx, role, t.actor.Name, t.now); err != nil {
+		if err := t.View.PutRole(ctx, role, t.actor.Name, t.now); err != nil {
 			return role, err
 		}
 		if err := s.someoneKeepsTheService(ctx, t); err != nil {
@@ -458,7 +458,7 @@ func joined(permissions []access.Permission) string {
 // RemoveRole removes a role that nobody has.
 func (s *Service) RemoveRole(ctx context.Context, name string) (access.Role, error) {
 	return change(ctx, s, access.Administer, func(t *tx) (access.Role, error) {
-		role, err := roleNamed(ctx, t.Records, name)
+		role, err := roleNamed(ctx, t.View, name)
 		if err != nil {
 			return role, err
 		}
@@ -466,7 +466,7 @@ func (s *Service) RemoveRole(ctx context.Context, name string) (access.Role, err
 			return role, fault.New(fault.Refused, "role.built_in", "%s is built in", name).In("role").
 				Do("only roles that were made here can be removed")
 		}
-		all, err := t.Records.People(ctx)
+		all, err := t.View.People(ctx)
 		if err != nil {
 			return role, err
 		}
@@ -476,7 +476,7 @@ func (s *Service) RemoveRole(ctx context.Context, name string) (access.Role, err
 					Do("take it away from everyone first")
 			}
 		}
-		if err := t.Records.RemoveRole(ctx, name); err != nil {
+		if err := t.View.RemoveRole(ctx, name); err != nil {
 			return role, err
 		}
 		return role, t.note(ctx, entry{

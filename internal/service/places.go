@@ -13,7 +13,7 @@ import (
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/core/watch"
-	"innerladder/internal/store"
+	"innerladder/internal/records"
 	"innerladder/internal/wire"
 )
 
@@ -32,7 +32,7 @@ func (s *Service) AddEnvironment(ctx context.Context, name, description string) 
 			return e, fault.New(fault.Refused, "environment.exists", "there is an environment %s already", name).
 				In("name").Do("use it, or choose another name")
 		}
-		if err := t.Records.AddEnvironment(ctx, e); err != nil {
+		if err := t.View.AddEnvironment(ctx, e); err != nil {
 			return e, err
 		}
 		return e, t.note(ctx, entry{
@@ -44,13 +44,13 @@ func (s *Service) AddEnvironment(ctx context.Context, name, description string) 
 
 // Environments lists all environments.
 func (s *Service) Environments(ctx context.Context) (wire.Listed[traffic.Environment], error) {
-	return list(ctx, func(r store.Records) ([]traffic.Environment, string, error) {
+	return list(ctx, func(r records.View) ([]traffic.Environment, string, error) {
 		all, err := r.Environments(ctx)
 		return all, "", err
 	}, s)
 }
 
-func (s *Service) checkEnvironment(ctx context.Context, r store.Records, name string) error {
+func (s *Service) checkEnvironment(ctx context.Context, r records.View, name string) error {
 	all, err := r.Environments(ctx)
 	if err != nil {
 		return err
@@ -130,7 +130,7 @@ func (s *Service) Place(ctx context.Context, ref, environment string, addresses 
 			return nil, fault.New(fault.Refused, "placement.exists", "%s is placed in %s already, at %s", v.Ref,
 				environment, there.Addresses[0].URL).In("version").
 				Do("take it away first with: innerladder unplace %s -env %s", v.Ref, environment)
-		} else if !errors.Is(err, store.ErrNone) {
+		} else if !errors.Is(err, records.ErrNone) {
 			return nil, err
 		}
 		p.PlacedBy, p.PlacedAt = t.actor.Name, t.now
@@ -182,7 +182,7 @@ func (s *Service) Unplace(ctx context.Context, ref, environment string) (*traffi
 	}
 	return change(ctx, s, access.Place, func(t *tx) (*traffic.Placement, error) {
 		p, err := t.PlacementOf(ctx, v.Ref, environment)
-		if errors.Is(err, store.ErrNone) {
+		if errors.Is(err, records.ErrNone) {
 			return nil, fault.New(fault.Unknown, "placement.unknown", "%s is not placed in %s", v.Ref, environment).
 				In("environment").Do("see where it is with: innerladder placements %s", v.Ref)
 		}
@@ -198,7 +198,7 @@ func (s *Service) Unplace(ctx context.Context, ref, environment string) (*traffi
 				strings.Join(using, ", ")).In("version").
 				Do("take it out of the split first with: innerladder split %s …", using[0])
 		}
-		labels, err := t.Records.Labels(ctx, v.Model)
+		labels, err := t.View.Labels(ctx, v.Model)
 		if err != nil {
 			return nil, err
 		}
@@ -229,7 +229,7 @@ func (s *Service) Placements(ctx context.Context, ref string) (wire.Listed[traff
 		}
 		version = v.Ref
 	}
-	return list(ctx, func(r store.Records) ([]traffic.Placement, string, error) {
+	return list(ctx, func(r records.View) ([]traffic.Placement, string, error) {
 		all, err := r.Placements(ctx, version)
 		return all, "", err
 	}, s)
@@ -255,7 +255,7 @@ func (s *Service) SetHealth(ctx context.Context, p traffic.Placement, address, r
 			return none, err
 		}
 		after, err := t.PlacementOf(ctx, p.Version, p.Environment)
-		if errors.Is(err, store.ErrNone) {
+		if errors.Is(err, records.ErrNone) {
 			return none, nil // taken away meanwhile
 		}
 		if err != nil {

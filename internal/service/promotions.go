@@ -11,7 +11,7 @@ import (
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/notice"
 	"innerladder/internal/core/registry"
-	"innerladder/internal/store"
+	"innerladder/internal/records"
 	"innerladder/internal/wire"
 )
 
@@ -49,7 +49,7 @@ func (s *Service) Promote(ctx context.Context, n wire.NewPromotion) (*ladder.Pro
 				return nil, err
 			}
 		}
-		roles, err := s.rolesOf(ctx, t.Records, t.actor, v.Project)
+		roles, err := s.rolesOf(ctx, t.View, t.actor, v.Project)
 		if err != nil {
 			return nil, err
 		}
@@ -61,7 +61,7 @@ func (s *Service) Promote(ctx context.Context, n wire.NewPromotion) (*ladder.Pro
 			return nil, fault.New(fault.Refused, "promotion.open_already", "%s asks for %s to %s already", open.ID,
 				v.Ref, n.To).In("version").
 				Do("sign it with: innerladder sign %s -yes", open.ID)
-		} else if !errors.Is(err, store.ErrNone) {
+		} else if !errors.Is(err, records.ErrNone) {
 			return nil, err
 		}
 		p := &ladder.Promotion{
@@ -69,7 +69,7 @@ func (s *Service) Promote(ctx context.Context, n wire.NewPromotion) (*ladder.Pro
 			Note: n.Note, State: ladder.Open, Emergency: n.Emergency,
 			Ladder: l.Number, OpenedAt: t.now, SignOffs: []ladder.SignOff{}, Findings: []ladder.Finding{},
 		}
-		f, err := s.facts(ctx, t.Records, v, n.To, stored)
+		f, err := s.facts(ctx, t.View, v, n.To, stored)
 		if err != nil {
 			return nil, err
 		}
@@ -141,7 +141,7 @@ type hearing struct {
 
 // hear reads what a promotion is judged by. An open one asks from where its version stands
 // now.
-func (s *Service) hear(ctx context.Context, r store.Records, p *ladder.Promotion, stored int) (h hearing, err error) {
+func (s *Service) hear(ctx context.Context, r records.View, p *ladder.Promotion, stored int) (h hearing, err error) {
 	h.Promotion = p
 	if h.number, err = ladder.ParseID("promotion", p.ID); err != nil {
 		return h, err
@@ -166,7 +166,7 @@ func (s *Service) hear(ctx context.Context, r store.Records, p *ladder.Promotion
 }
 
 // hearNow reads what a promotion is judged by, and judges it.
-func (s *Service) hearNow(ctx context.Context, r store.Records, p *ladder.Promotion) (hearing, error) {
+func (s *Service) hearNow(ctx context.Context, r records.View, p *ladder.Promotion) (hearing, error) {
 	v, err := s.resolve(ctx, r, "version", p.Version)
 	if err != nil {
 		return hearing{}, err
@@ -225,11 +225,11 @@ func (s *Service) answer(ctx context.Context, id string, permission access.Permi
 		}
 	}
 	return change(ctx, s, permission, func(t *tx) (*ladder.Promotion, error) {
-		p, err := s.promotion(ctx, t.Records, id)
+		p, err := s.promotion(ctx, t.View, id)
 		if err != nil {
 			return nil, err
 		}
-		h, err := s.hear(ctx, t.Records, p, stored)
+		h, err := s.hear(ctx, t.View, p, stored)
 		if err != nil {
 			return nil, err
 		}
@@ -348,13 +348,13 @@ func refOf(v *registry.Version) string {
 }
 
 // promotion finds a promotion by P-NUMBER.
-func (s *Service) promotion(ctx context.Context, r store.Records, id string) (*ladder.Promotion, error) {
+func (s *Service) promotion(ctx context.Context, r records.View, id string) (*ladder.Promotion, error) {
 	number, err := ladder.ParseID("promotion", id)
 	if err != nil {
 		return nil, err
 	}
 	p, err := r.Promotion(ctx, number)
-	if errors.Is(err, store.ErrNone) {
+	if errors.Is(err, records.ErrNone) {
 		return nil, fault.New(fault.Unknown, "promotion.unknown", "there is no %s", ladder.ID(number)).In("promotion").
 			Do("see those that wait with: innerladder reviews")
 	}
@@ -376,19 +376,19 @@ func (s *Service) Promotion(ctx context.Context, id string) (*ladder.Promotion, 
 
 // PromotionSearch narrows promotions down; zero members do not.
 type PromotionSearch struct {
-	store.PromotionFilter
+	records.PromotionFilter
 	// ForMe leaves those that wait for whoever asks.
 	ForMe bool
 }
 
 // Promotions lists promotions, newest first.
-func (s *Service) Promotions(ctx context.Context, search PromotionSearch, p store.Page,
+func (s *Service) Promotions(ctx context.Context, search PromotionSearch, p records.Page,
 ) (wire.Listed[ladder.Promotion], error) {
 	a, err := may(ctx, access.Read)
 	if err != nil {
 		return wire.Listed[ladder.Promotion]{}, err
 	}
-	r := s.store.ReadAs(a.sight())
+	r := s.db.Read(a.sight())
 	if search.ForMe {
 		return s.promotionsFor(ctx, r, a, search, p)
 	}
@@ -403,8 +403,8 @@ func (s *Service) Promotions(ctx context.Context, search PromotionSearch, p stor
 }
 
 // promotionsFor lists the promotions that wait for whoever acts.
-func (s *Service) promotionsFor(ctx context.Context, r store.Records, a Actor, search PromotionSearch,
-	p store.Page,
+func (s *Service) promotionsFor(ctx context.Context, r records.View, a Actor, search PromotionSearch,
+	p records.Page,
 ) (wire.Listed[ladder.Promotion], error) {
 	out := wire.Listed[ladder.Promotion]{Items: []ladder.Promotion{}}
 	search.State = "waiting"
@@ -413,7 +413,7 @@ func (s *Service) promotionsFor(ctx context.Context, r store.Records, a Actor, s
 	if err != nil {
 		return out, err
 	}
-	for page := (store.Page{Limit: 200, After: p.After}); ; {
+	for page := (records.Page{Limit: 200, After: p.After}); ; {
 		items, next, err := r.Promotions(ctx, search.PromotionFilter, page)
 		if err != nil {
 			return out, err

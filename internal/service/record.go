@@ -15,12 +15,12 @@ import (
 	"innerladder/internal/core/record"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/watch"
-	"innerladder/internal/store"
+	"innerladder/internal/records"
 	"innerladder/internal/wire"
 )
 
 // IndexRecord brings the index that searches use up to date.
-func (s *Service) IndexRecord(ctx context.Context) error { return s.store.IndexRecord(ctx) }
+func (s *Service) IndexRecord(ctx context.Context) error { return s.db.IndexRecord(ctx) }
 
 // mostMissed is how many lines a listener may have missed and still take up where it was.
 const mostMissed = 5000
@@ -35,11 +35,12 @@ func (s *Service) Missed(ctx context.Context, last int64, hand func(record.Entry
 	if _, err := may(ctx, access.Read); err != nil {
 		return 0, false, err
 	}
-	if newest, err = s.store.Read().NewestLine(ctx); err != nil || last > newest || newest-last > mostMissed {
+	newest, err = s.db.Read(records.Everything).NewestLine(ctx)
+	if err != nil || last > newest || newest-last > mostMissed {
 		return newest, err == nil, err
 	}
 	for {
-		part, err := s.store.Read().EntriesSince(ctx, last, 500)
+		part, err := s.db.Read(records.Everything).EntriesSince(ctx, last, 500)
 		if err != nil || len(part) == 0 {
 			return last, false, err
 		}
@@ -59,18 +60,18 @@ var quiet = []string{"person.signed_in", "person.signed_out", "token.made", "tok
 
 // Activity lists what happened, newest first, as everyone may read it who sees the
 // project: in a project, about a subject, or all of it.
-func (s *Service) Activity(ctx context.Context, project, subject string, p store.Page,
+func (s *Service) Activity(ctx context.Context, project, subject string, p records.Page,
 ) (wire.Listed[wire.Happening], error) {
 	a, err := may(ctx, access.Read)
 	if err != nil {
 		return wire.Listed[wire.Happening]{}, err
 	}
-	search := store.RecordSearch{Project: project, Subject: subject, Projects: a.seen(access.Read)}
-	r := s.store.ReadAs(a.sight())
+	search := records.RecordSearch{Project: project, Subject: subject, Projects: a.seen(access.Read)}
+	r := s.db.Read(a.sight())
 	out := wire.Listed[wire.Happening]{Items: []wire.Happening{}}
 	// Comments stand with what they answer; a page must not be empty because of them.
 	for range 10 {
-		items, next, err := r.Entries(ctx, search, store.Page{Limit: p.Limit - len(out.Items), After: p.After})
+		items, next, err := r.Entries(ctx, search, records.Page{Limit: p.Limit - len(out.Items), After: p.After})
 		if err != nil {
 			return out, err
 		}
@@ -86,7 +87,7 @@ func (s *Service) Activity(ctx context.Context, project, subject string, p store
 	return out, s.addComments(ctx, r, out.Items)
 }
 
-func (s *Service) addComments(ctx context.Context, r store.Records, items []wire.Happening) error {
+func (s *Service) addComments(ctx context.Context, r records.View, items []wire.Happening) error {
 	lines := make([]int64, len(items))
 	for i, h := range items {
 		lines[i] = h.Seq
@@ -123,7 +124,7 @@ func (s *Service) Comment(ctx context.Context, on int64, subject, text string) (
 		about := ""
 		if on > 0 {
 			line, err := t.Entry(ctx, on)
-			if errors.Is(err, store.ErrNone) {
+			if errors.Is(err, records.ErrNone) {
 				return wire.Said{}, fault.New(fault.Unknown, "comment.unknown",
 					"there is no line %d in the record", on).
 					In("on").Do("see what happened with: innerladder activity")
@@ -148,7 +149,7 @@ func (s *Service) Comment(ctx context.Context, on int64, subject, text string) (
 			about = line.Sentence
 		} else {
 			var err error
-			if e.Project, e.Subject, err = s.subject(ctx, t.Records, subject); err != nil {
+			if e.Project, e.Subject, err = s.subject(ctx, t.View, subject); err != nil {
 				return wire.Said{}, err
 			}
 			about = e.Subject
@@ -172,7 +173,7 @@ var (
 
 // subject finds what a comment is about: a version, a data set, a run, a promotion, an
 // alert, a model or an endpoint.
-func (s *Service) subject(ctx context.Context, r store.Records, name string) (project, subject string, err error) {
+func (s *Service) subject(ctx context.Context, r records.View, name string) (project, subject string, err error) {
 	switch {
 	case strings.Contains(name, "@"):
 		v, err := s.resolve(ctx, r, "subject", name)
@@ -207,12 +208,12 @@ func (s *Service) subject(ctx context.Context, r store.Records, name string) (pr
 	}
 	if m, err := r.Model(ctx, name); err == nil {
 		return m.Project, m.Name, nil
-	} else if !errors.Is(err, store.ErrNone) {
+	} else if !errors.Is(err, records.ErrNone) {
 		return "", "", err
 	}
 	if e, err := r.Endpoint(ctx, name); err == nil {
 		return e.Project, e.Name, nil
-	} else if !errors.Is(err, store.ErrNone) {
+	} else if !errors.Is(err, records.ErrNone) {
 		return "", "", err
 	}
 	return "", "", fault.New(fault.Unknown, "subject.unknown",
@@ -221,28 +222,29 @@ func (s *Service) subject(ctx context.Context, r store.Records, name string) (pr
 }
 
 // auditSearch narrows a search down to what whoever acts may look into.
-func (s *Service) auditSearch(ctx context.Context, q store.RecordSearch) (store.Records, store.RecordSearch, error) {
+func (s *Service) auditSearch(ctx context.Context, q records.RecordSearch) (records.View, records.RecordSearch, error) {
 	a, err := may(ctx, access.Audit)
 	if err != nil {
-		return store.Records{}, q, err
+		return records.View{}, q, err
 	}
 	if q.Project != "" {
 		if err := s.checkProject(ctx, s.records(ctx), q.Project); err != nil {
-			return store.Records{}, q, err
+			return records.View{}, q, err
 		}
 		if err := a.need(access.Audit, q.Project); err != nil {
-			return store.Records{}, q, err
+			return records.View{}, q, err
 		}
 	}
 	if promotionForm.MatchString(q.Subject) || alertForm.MatchString(q.Subject) {
 		q.Subject = strings.ToUpper(q.Subject)
 	}
 	q.Projects = a.seen(access.Audit)
-	return s.store.Read(), q, nil
+	return s.db.Read(records.Everything), q, nil
 }
 
 // Audit searches the record, newest first.
-func (s *Service) Audit(ctx context.Context, q store.RecordSearch, p store.Page) (wire.Listed[record.Entry], error) {
+func (s *Service) Audit(ctx context.Context, q records.RecordSearch, p records.Page,
+) (wire.Listed[record.Entry], error) {
 	r, q, err := s.auditSearch(ctx, q)
 	if err != nil {
 		return wire.Listed[record.Entry]{}, err
@@ -254,7 +256,7 @@ func (s *Service) Audit(ctx context.Context, q store.RecordSearch, p store.Page)
 // Exporting checks that whoever acts may export what a search finds, and returns what
 // hands it out, oldest first, as CloudEvents.
 func (s *Service) Exporting(ctx context.Context,
-	q store.RecordSearch,
+	q records.RecordSearch,
 ) (func(context.Context, func(record.CloudEvent) error) error, error) {
 	r, q, err := s.auditSearch(ctx, q)
 	if err != nil {
@@ -282,7 +284,7 @@ func (s *Service) Verify(ctx context.Context, checkpoints []record.Checkpoint) (
 		}
 		hashes[c.Seq] = c.Hash
 	}
-	return s.store.VerifyRecord(ctx, hashes)
+	return s.db.VerifyRecord(ctx, hashes)
 }
 
 // Checkpoint signs what the last line of the record is.
@@ -294,7 +296,7 @@ func (s *Service) Checkpoint(ctx context.Context) (record.Checkpoint, error) {
 	if err != nil {
 		return record.Checkpoint{}, err
 	}
-	seq, h, err := s.store.Read().Tail(ctx)
+	seq, h, err := s.db.Read(records.Everything).Tail(ctx)
 	if err != nil {
 		return record.Checkpoint{}, err
 	}
@@ -308,7 +310,7 @@ func (s *Service) Searches(ctx context.Context) (wire.Listed[registry.SavedSearc
 	if err != nil {
 		return wire.Listed[registry.SavedSearch]{}, err
 	}
-	items, err := s.store.Read().Searches(ctx, a.person)
+	items, err := s.db.Read(records.Everything).Searches(ctx, a.person)
 	return wire.Listed[registry.SavedSearch]{Items: items}, err
 }
 
@@ -344,7 +346,7 @@ func (s *Service) SaveSearch(ctx context.Context, name string, query map[string]
 // RemoveSearch forgets a search of whoever is signed in.
 func (s *Service) RemoveSearch(ctx context.Context, id int64) (struct{}, error) {
 	return change(ctx, s, access.Audit, func(t *tx) (struct{}, error) {
-		there, err := t.Records.RemoveSearch(ctx, t.actor.person, id)
+		there, err := t.View.RemoveSearch(ctx, t.actor.person, id)
 		if err == nil && !there {
 			err = fault.New(fault.Unknown, "search.unknown", "you keep no search %d", id).In("search").
 				Do("only your own can be removed")
@@ -359,13 +361,13 @@ func (s *Service) RemoveSearch(ctx context.Context, id int64) (struct{}, error) 
 }
 
 // alert finds an alert.
-func (s *Service) alert(ctx context.Context, r store.Records, id string) (*watch.Alert, error) {
-	number, err := store.ParseAlertID("alert", id)
+func (s *Service) alert(ctx context.Context, r records.View, id string) (*watch.Alert, error) {
+	number, err := records.ParseAlertID("alert", id)
 	if err != nil {
 		return nil, err
 	}
 	a, err := r.Alert(ctx, number)
-	if errors.Is(err, store.ErrNone) {
+	if errors.Is(err, records.ErrNone) {
 		return nil, fault.New(fault.Unknown, "alert.unknown", "there is no A-%d", number).In("alert").
 			Do("see them with: innerladder alerts")
 	}

@@ -12,7 +12,7 @@ import (
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/registry"
-	"innerladder/internal/store"
+	"innerladder/internal/records"
 	"innerladder/internal/wire"
 )
 
@@ -203,7 +203,7 @@ func (s *Service) enter(ctx context.Context, t *tx, reg wire.Registration, g *ga
 	}
 	if before, err := t.VersionByDigest(ctx, model.Name, v.Digest); err == nil {
 		return wire.Registered{Version: *before, Created: false, Remarks: g.remarks}, nil
-	} else if !errors.Is(err, store.ErrNone) {
+	} else if !errors.Is(err, records.ErrNone) {
 		return wire.Registered{}, err
 	}
 	if err := t.need(model.Project); err != nil {
@@ -248,7 +248,7 @@ func (s *Service) enter(ctx context.Context, t *tx, reg wire.Registration, g *ga
 // furnish adds to a new version what may change later.
 func (s *Service) furnish(ctx context.Context, t *tx, reg wire.Registration, g *gathered) error {
 	v := g.version
-	subject := store.Subject{Model: v.Model, Number: v.Number}
+	subject := records.Subject{Model: v.Model, Number: v.Number}
 	for _, a := range g.attachments {
 		a.AddedBy, a.AddedAt = t.actor.Name, t.now
 		if err := t.PutAttachment(ctx, v.Model, v.Number, a); err != nil {
@@ -292,7 +292,7 @@ func forRecord(v *registry.Version) registry.Version {
 func (s *Service) trace(ctx context.Context, t *tx, reg wire.Registration, v *registry.Version) error {
 	data := slices.Clone(reg.Data)
 	if reg.Run != "" {
-		run, err := s.run(ctx, t.Records, "run", reg.Run)
+		run, err := s.run(ctx, t.View, "run", reg.Run)
 		if err != nil {
 			return err
 		}
@@ -318,7 +318,7 @@ func (s *Service) trace(ctx context.Context, t *tx, reg wire.Registration, v *re
 	}
 	v.Data = nil
 	for _, use := range data {
-		d, err := s.dataSet(ctx, t.Records, "data", use.Data)
+		d, err := s.dataSet(ctx, t.View, "data", use.Data)
 		if err != nil {
 			return err
 		}
@@ -327,7 +327,7 @@ func (s *Service) trace(ctx context.Context, t *tx, reg wire.Registration, v *re
 		}
 	}
 	for _, p := range reg.Parents {
-		parent, err := s.resolve(ctx, t.Records, "parent", p.Version)
+		parent, err := s.resolve(ctx, t.View, "parent", p.Version)
 		if err != nil {
 			return err
 		}
@@ -353,7 +353,7 @@ func (s *Service) modelFor(ctx context.Context, t *tx, reg wire.Registration, si
 		}
 		return m, nil
 	}
-	if !errors.Is(err, store.ErrNone) {
+	if !errors.Is(err, records.ErrNone) {
 		return m, err
 	}
 	if err := nameFree(ctx, t, "models", reg.Model); err != nil {
@@ -370,7 +370,7 @@ func (s *Service) modelFor(ctx context.Context, t *tx, reg wire.Registration, si
 	if m.Owner == "" {
 		m.Owner = t.actor.Name
 	}
-	if err := s.checkPerson(ctx, t.Records, "owner", m.Owner); err != nil {
+	if err := s.checkPerson(ctx, t.View, "owner", m.Owner); err != nil {
 		return m, err
 	}
 	if reg.Task != "" {

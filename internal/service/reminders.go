@@ -9,7 +9,7 @@ import (
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/notice"
-	"innerladder/internal/store"
+	"innerladder/internal/records"
 )
 
 // StepPromotions does what time and other changes have brought about for promotions:
@@ -17,15 +17,15 @@ import (
 // answers.
 func (s *Service) StepPromotions(ctx context.Context) error {
 	ctx = BySelf(ctx)
-	r := s.store.Read()
+	r := s.db.Read(records.Everything)
 	var failed []error // one that cannot be looked at holds up no other
-	for page := (store.Page{Limit: 200}); ; {
-		items, next, err := r.Promotions(ctx, store.PromotionFilter{State: "waiting"}, page)
+	for page := (records.Page{Limit: 200}); ; {
+		items, next, err := r.Promotions(ctx, records.PromotionFilter{State: "waiting"}, page)
 		if err != nil {
 			return errors.Join(append(failed, err)...)
 		}
 		for i := range items {
-			if err := s.stepPromotion(ctx, r, &items[i]); err != nil && !errors.Is(err, store.ErrNone) {
+			if err := s.stepPromotion(ctx, r, &items[i]); err != nil && !errors.Is(err, records.ErrNone) {
 				failed = append(failed, fmt.Errorf("looking at %s: %w", items[i].ID, err))
 			}
 		}
@@ -36,7 +36,7 @@ func (s *Service) StepPromotions(ctx context.Context) error {
 	}
 }
 
-func (s *Service) stepPromotion(ctx context.Context, r store.Records, p *ladder.Promotion) error {
+func (s *Service) stepPromotion(ctx context.Context, r records.View, p *ladder.Promotion) error {
 	h, err := s.hearNow(ctx, r, p)
 	if err != nil {
 		return err

@@ -8,7 +8,7 @@ import (
 	"innerladder/internal/core/compare"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/registry"
-	"innerladder/internal/store"
+	"innerladder/internal/records"
 	"innerladder/internal/wire"
 )
 
@@ -71,7 +71,7 @@ func (s *Service) Review(ctx context.Context, id string) (wire.Review, error) {
 	return out, nil
 }
 
-func newestEvidence(ctx context.Context, r store.Records, ref string) ([]registry.Evidence, error) {
+func newestEvidence(ctx context.Context, r records.View, ref string) ([]registry.Evidence, error) {
 	all, err := r.EvidenceOf(ctx, ref)
 	out := []registry.Evidence{}
 	for _, e := range all {

@@ -10,8 +10,8 @@ import (
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/jobs"
+	"innerladder/internal/records"
 	"innerladder/internal/signals"
-	"innerladder/internal/store"
 )
 
 // Router puts routes in force, each endpoint by itself.
@@ -30,7 +30,7 @@ type Router interface {
 func (s *Service) Reroute(ctx context.Context, names ...string) error {
 	s.routing.Lock()
 	defer s.routing.Unlock()
-	r := s.store.Read()
+	r := s.db.Read(records.Everything)
 	var endpoints []traffic.Endpoint
 	if len(names) == 0 {
 		all, err := r.Endpoints(ctx)
@@ -49,7 +49,7 @@ func (s *Service) Reroute(ctx context.Context, names ...string) error {
 	for _, name := range names {
 		e, err := r.Endpoint(ctx, name)
 		switch {
-		case errors.Is(err, store.ErrNone):
+		case errors.Is(err, records.ErrNone):
 		case err != nil:
 			s.unrouted[name] = true
 			return fmt.Errorf("reading the route of %s: %w", name, err)
@@ -103,7 +103,7 @@ func (s *Service) RerouteMissing(ctx context.Context) error {
 }
 
 // readRoute reads all that the gateway must know of an endpoint.
-func (s *Service) readRoute(ctx context.Context, r store.Records, e traffic.Endpoint) (traffic.Route, error) {
+func (s *Service) readRoute(ctx context.Context, r records.View, e traffic.Endpoint) (traffic.Route, error) {
 	route := traffic.Route{Endpoint: e.Name, ID: e.ID, Keyed: e.Keyed, Repeatable: e.Repeatable}
 	var err error
 	if route.Headers, err = s.headersOf(ctx, r, e.Environment); err != nil {
@@ -142,7 +142,7 @@ func (s *Service) readRoute(ctx context.Context, r store.Records, e traffic.Endp
 			for _, a := range p.Addresses {
 				rl.Addresses = append(rl.Addresses, traffic.RouteAddress{URL: a.URL, Healthy: a.Healthy})
 			}
-		case !errors.Is(err, store.ErrNone): // a lane without a place answers nothing, the others go on
+		case !errors.Is(err, records.ErrNone): // a lane without a place answers nothing, the others go on
 			return route, fmt.Errorf("reading the route: %w", err)
 		}
 		route.Lanes = append(route.Lanes, rl)
@@ -159,7 +159,7 @@ type splitTrials struct {
 // trialsOf lists the trials of an endpoint's split in force, each from when it began. What
 // is known of the split before is remembered, so that little is read however long a trial
 // goes on.
-func (s *Service) trialsOf(ctx context.Context, r store.Records, e traffic.Endpoint) ([]guard.TrialPair, error) {
+func (s *Service) trialsOf(ctx context.Context, r records.View, e traffic.Endpoint) ([]guard.TrialPair, error) {
 	if e.Split == nil || len(e.Split.Trials()) == 0 {
 		return nil, nil
 	}
@@ -189,12 +189,12 @@ func (s *Service) trialsOf(ctx context.Context, r store.Records, e traffic.Endpo
 // trials go.
 func (s *Service) splitsSince(
 	ctx context.Context,
-	r store.Records,
+	r records.View,
 	e traffic.Endpoint,
 	after int,
 ) (out []traffic.Split, err error) {
 	for cursor := ""; ; {
-		page, next, err := r.Splits(ctx, e.Name, store.Page{Limit: lookBack, After: cursor})
+		page, next, err := r.Splits(ctx, e.Name, records.Page{Limit: lookBack, After: cursor})
 		if err != nil {
 			return nil, err
 		}
@@ -216,7 +216,7 @@ func (s *Service) splitsSince(
 // fixBins chooses the bins of an endpoint's columns from the reference profile of its
 // main version, if it has one and they are not chosen yet. told is false when the recorder
 // does not know yet which are.
-func (s *Service) fixBins(ctx context.Context, r store.Records, e traffic.Endpoint) (told bool, err error) {
+func (s *Service) fixBins(ctx context.Context, r records.View, e traffic.Endpoint) (told bool, err error) {
 	if e.Split == nil {
 		return true, nil
 	}

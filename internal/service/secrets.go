@@ -15,8 +15,8 @@ import (
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/credential"
 	"innerladder/internal/oip"
+	"innerladder/internal/records"
 	"innerladder/internal/seal"
-	"innerladder/internal/store"
 	"innerladder/internal/wire"
 )
 
@@ -41,16 +41,16 @@ type Unlocked struct {
 
 // Unlock opens the keys of an installation, makes those that are missing, seals what was
 // sealed with an earlier key anew, and has the record signed.
-func Unlock(ctx context.Context, records *store.Store, keys *seal.Ring, now time.Time) (Unlocked, error) {
+func Unlock(ctx context.Context, db *records.DB, keys *seal.Ring, now time.Time) (Unlocked, error) {
 	var out Unlocked
 	var ids, seed []byte
-	err := records.Write(ctx, func(r store.Records) error {
+	err := db.Write(ctx, records.Everything, func(r records.View) error {
 		if old, err := r.Key(ctx, requestIDsSecret); err == nil { // from before there were secrets
 			if err := errors.Join(putSecret(ctx, r, keys, requestIDsSecret, old, Itself, now),
 				r.RemoveKey(ctx, requestIDsSecret)); err != nil {
 				return err
 			}
-		} else if !errors.Is(err, store.ErrNone) {
+		} else if !errors.Is(err, records.ErrNone) {
 			return err
 		}
 		if err := reseal(ctx, r, keys, now); err != nil {
@@ -73,11 +73,11 @@ func Unlock(ctx context.Context, records *store.Store, keys *seal.Ring, now time
 		return out, err
 	}
 	out.Signer = seal.NewSigner(seed)
-	return out, records.SignWith(ctx, out.Signer)
+	return out, db.SignWith(ctx, out.Signer)
 }
 
 // reseal seals with the present key what was sealed with another.
-func reseal(ctx context.Context, r store.Records, keys *seal.Ring, now time.Time) error {
+func reseal(ctx context.Context, r records.View, keys *seal.Ring, now time.Time) error {
 	all, err := r.Secrets(ctx, "")
 	if err != nil {
 		return err
@@ -100,14 +100,14 @@ func reseal(ctx context.Context, r store.Records, keys *seal.Ring, now time.Time
 	return nil
 }
 
-func putSecret(ctx context.Context, r store.Records, keys *seal.Ring, name string, plain []byte, by string,
+func putSecret(ctx context.Context, r records.View, keys *seal.Ring, name string, plain []byte, by string,
 	at time.Time,
 ) error {
-	return r.PutSecret(ctx, store.Secret{Name: name, Sealed: keys.Seal(name, plain), SetBy: by, SetAt: at})
+	return r.PutSecret(ctx, records.Secret{Name: name, Sealed: keys.Seal(name, plain), SetBy: by, SetAt: at})
 }
 
 // openSecret opens a secret; nil when there is none.
-func openSecret(ctx context.Context, r store.Records, keys *seal.Ring, name string) ([]byte, error) {
+func openSecret(ctx context.Context, r records.View, keys *seal.Ring, name string) ([]byte, error) {
 	all, err := r.Secrets(ctx, name)
 	if err != nil {
 		return nil, err
@@ -155,7 +155,7 @@ func (s *Service) RotateKey(ctx context.Context, reason string) (wire.Rotated, e
 		if err != nil {
 			return wire.Rotated{}, err
 		}
-		if err := reseal(ctx, t.Records, both, t.now); err != nil {
+		if err := reseal(ctx, t.View, both, t.now); err != nil {
 			return wire.Rotated{}, err
 		}
 		return wire.Rotated{Secrets: len(all)}, t.note(ctx,
@@ -179,7 +179,7 @@ func (s *Service) Headers(ctx context.Context, environment string) (wire.Listed[
 	if _, err := may(ctx, access.Administer); err != nil {
 		return wire.Listed[wire.Header]{}, err
 	}
-	r := s.store.Read()
+	r := s.db.Read(records.Everything)
 	if err := s.checkEnvironment(ctx, r, environment); err != nil {
 		return wire.Listed[wire.Header]{}, err
 	}
@@ -225,7 +225,7 @@ func (s *Service) SetHeader(ctx context.Context, environment, name string, value
 			In("value").Do("give one line of at most 8 KiB")
 	}
 	h, err := change(withoutRepeat(ctx), s, access.Administer, func(t *tx) (wire.Header, error) {
-		if err := s.checkEnvironment(ctx, t.Records, environment); err != nil {
+		if err := s.checkEnvironment(ctx, t.View, environment); err != nil {
 			return wire.Header{}, err
 		}
 		out := wire.Header{Name: name, SetBy: t.actor.Name, SetAt: t.now}
@@ -234,7 +234,7 @@ func (s *Service) SetHeader(ctx context.Context, environment, name string, value
 			Sentence: fmt.Sprintf("The header %s for %s was set.", name, environment),
 		}
 		if value != nil {
-			err = putSecret(ctx, t.Records, s.ring(), headerSecret(environment, name), []byte(*value), t.actor.Name,
+			err = putSecret(ctx, t.View, s.ring(), headerSecret(environment, name), []byte(*value), t.actor.Name,
 				t.now)
 		} else {
 			e.Kind, e.Sentence = "secret.removed",
@@ -253,7 +253,7 @@ func (s *Service) SetHeader(ctx context.Context, environment, name string, value
 }
 
 // headersOf opens the headers of an environment.
-func (s *Service) headersOf(ctx context.Context, r store.Records, environment string) ([]traffic.Header, error) {
+func (s *Service) headersOf(ctx context.Context, r records.View, environment string) ([]traffic.Header, error) {
 	all, err := r.Secrets(ctx, headerSecret(environment, ""))
 	if err != nil {
 		return nil, err
@@ -275,7 +275,7 @@ func (s *Service) headersOf(ctx context.Context, r store.Records, environment st
 
 // serversIn asks model servers in an environment, with its headers.
 func (s *Service) serversIn(ctx context.Context, environment string) (*oip.Client, error) {
-	headers, err := s.headersOf(ctx, s.store.Read(), environment)
+	headers, err := s.headersOf(ctx, s.db.Read(records.Everything), environment)
 	if err != nil || len(headers) == 0 {
 		return s.servers, err
 	}
@@ -289,7 +289,7 @@ func (s *Service) AddCaller(ctx context.Context, endpoint, name string) (wire.Ma
 		return wire.MadeCaller{}, err
 	}
 	out, err := change(withoutRepeat(ctx), s, access.Route, func(t *tx) (wire.MadeCaller, error) {
-		e, err := s.endpoint(ctx, t.Records, endpoint)
+		e, err := s.endpoint(ctx, t.View, endpoint)
 		if err != nil {
 			return wire.MadeCaller{}, err
 		}
@@ -307,7 +307,7 @@ func (s *Service) AddCaller(ctx context.Context, endpoint, name string) (wire.Ma
 			Name: name, Hint: credential.Hint(key), MadeBy: t.actor.Name, MadeAt: t.now,
 			Digest: digest,
 		}, Key: key}
-		if err := t.Records.AddCaller(ctx, endpoint, out.Caller); err != nil {
+		if err := t.View.AddCaller(ctx, endpoint, out.Caller); err != nil {
 			return out, err
 		}
 		sentence := fmt.Sprintf("%s was given a key to %s.", name, endpoint)
@@ -348,11 +348,11 @@ func (s *Service) Callers(ctx context.Context, endpoint string) (wire.Listed[tra
 // EndCaller takes a caller's key away. The endpoint goes on to need one.
 func (s *Service) EndCaller(ctx context.Context, endpoint, name, reason string) (struct{}, error) {
 	none, err := change(ctx, s, access.Route, func(t *tx) (struct{}, error) {
-		e, err := s.endpoint(ctx, t.Records, endpoint)
+		e, err := s.endpoint(ctx, t.View, endpoint)
 		if err != nil {
 			return struct{}{}, err
 		}
-		there, err := t.Records.EndCaller(ctx, endpoint, name, t.now)
+		there, err := t.View.EndCaller(ctx, endpoint, name, t.now)
 		if err != nil {
 			return struct{}{}, err
 		}
@@ -379,14 +379,14 @@ func (s *Service) SetKeyed(ctx context.Context, endpoint string, keyed bool, rea
 			Do("say why callers need a key, or none any more")
 	}
 	out, err := change(ctx, s, access.Route, func(t *tx) (*traffic.Endpoint, error) {
-		e, err := s.endpoint(ctx, t.Records, endpoint)
+		e, err := s.endpoint(ctx, t.View, endpoint)
 		if err != nil {
 			return nil, err
 		}
 		if e.Keyed == keyed {
 			return e, nil
 		}
-		if err := t.Records.SetKeyed(ctx, endpoint, keyed); err != nil {
+		if err := t.View.SetKeyed(ctx, endpoint, keyed); err != nil {
 			return nil, err
 		}
 		before := map[string]bool{"keyed": e.Keyed}

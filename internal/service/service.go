@@ -28,15 +28,15 @@ import (
 	"innerladder/internal/jobs"
 	"innerladder/internal/oip"
 	"innerladder/internal/recorder"
+	"innerladder/internal/records"
 	"innerladder/internal/seal"
 	"innerladder/internal/signals"
-	"innerladder/internal/store"
 	"innerladder/internal/wire"
 )
 
 // Config is what a service is made of.
 type Config struct {
-	Store    *store.Store
+	Records  *records.DB
 	Signals  *signals.Keeper
 	Blobs    *blob.Store
 	Recorder *recorder.Recorder
@@ -60,7 +60,7 @@ type Config struct {
 
 // Service does the job. It is safe for use by several goroutines at once.
 type Service struct {
-	store    *store.Store
+	db       *records.DB
 	signals  *signals.Keeper
 	blobs    *blob.Store
 	recorder *recorder.Recorder
@@ -106,7 +106,7 @@ const askServersFor = 2 * time.Second
 // New makes a service.
 func New(c Config) *Service {
 	s := &Service{
-		store: c.Store, signals: c.Signals, blobs: c.Blobs, recorder: c.Recorder, router: c.Router,
+		db: c.Records, signals: c.Signals, blobs: c.Blobs, recorder: c.Recorder, router: c.Router,
 		servers: oip.NewClient(askServersFor), log: c.Log, clock: c.Now,
 		requests: c.RequestIDs, unrouted: map[string]bool{}, health: map[address]health.State{},
 		watched: map[string]guard.State{}, trials: map[string]splitTrials{}, fetcher: c.Fetch, sparing: c.Spare,
@@ -133,7 +133,7 @@ func (s *Service) spare() time.Duration {
 }
 
 // Ready says whether the service can do its work.
-func (s *Service) Ready(ctx context.Context) error { return s.store.Ready(ctx) }
+func (s *Service) Ready(ctx context.Context) error { return s.db.Ready(ctx) }
 
 // Itself is the actor of what the service does by itself.
 const Itself = "inner-ladder"
@@ -155,9 +155,9 @@ type Actor struct {
 }
 
 // sight is what the actor may see.
-func (a Actor) sight() store.Sight {
+func (a Actor) sight() records.Sight {
 	projects, all := a.Rights.Where(access.Read)
-	return store.Sight{All: all, Projects: projects}
+	return records.Sight{All: all, Projects: projects}
 }
 
 // Acting is who acts in ctx.
@@ -230,9 +230,9 @@ func (a Actor) need(p access.Permission, project string) error {
 }
 
 // records are the queries with the sight of whoever acts in ctx; nobody sees nothing.
-func (s *Service) records(ctx context.Context) store.Records {
+func (s *Service) records(ctx context.Context) records.View {
 	a, _ := ctx.Value(actorKey{}).(Actor)
-	return s.store.ReadAs(a.sight())
+	return s.db.Read(a.sight())
 }
 
 // entry is what a change says about itself for the record.
@@ -257,7 +257,7 @@ type entry struct {
 // tx is what a change works with: the records inside of the transaction, who acts, when,
 // and the entries it has noted so far.
 type tx struct {
-	store.Records
+	records.View
 	actor      Actor
 	permission access.Permission
 	now        time.Time
@@ -313,8 +313,8 @@ func change[T any](ctx context.Context, s *Service, p access.Permission, fn func
 		return none, err
 	}
 	var t *tx
-	err = s.store.WriteAs(ctx, a.sight(), func(r store.Records) error {
-		t = &tx{Records: r, actor: a, permission: p, now: s.now()}
+	err = s.db.Write(ctx, a.sight(), func(r records.View) error {
+		t = &tx{View: r, actor: a, permission: p, now: s.now()}
 		if a.Repeat.Key == "" {
 			out, err = fn(t)
 			return err
@@ -331,7 +331,7 @@ func change[T any](ctx context.Context, s *Service, p access.Permission, fn func
 		if err != nil {
 			return err
 		}
-		return r.AddRepeat(ctx, a.Name, a.Repeat.Key, store.Repeat{RequestDigest: a.Repeat.Digest, Answer: answer},
+		return r.AddRepeat(ctx, a.Name, a.Repeat.Key, records.Repeat{RequestDigest: a.Repeat.Digest, Answer: answer},
 			t.now)
 	})
 	if err != nil {
@@ -343,10 +343,10 @@ func change[T any](ctx context.Context, s *Service, p access.Permission, fn func
 
 // earlier finds the answer that an actor's call got when it came before, nil when it did
 // not.
-func earlier(ctx context.Context, r store.Records, a Actor) (json.RawMessage, error) {
+func earlier(ctx context.Context, r records.View, a Actor) (json.RawMessage, error) {
 	before, err := r.Repeated(ctx, a.Name, a.Repeat.Key)
 	switch {
-	case errors.Is(err, store.ErrNone):
+	case errors.Is(err, records.ErrNone):
 		return nil, nil
 	case err != nil:
 		return nil, err
@@ -365,7 +365,7 @@ func (s *Service) EarlierAnswer(ctx context.Context) (json.RawMessage, error) {
 	if err != nil || a.Repeat.Key == "" {
 		return nil, err
 	}
-	return earlier(ctx, s.store.Read(), a)
+	return earlier(ctx, s.db.Read(records.Everything), a)
 }
 
 // subscribers of entries may lag this many behind before they are dropped.
@@ -413,12 +413,12 @@ func (s *Service) Changes() (entries <-chan record.Entry, stop func()) {
 }
 
 // list reads a part of a list for someone who may read.
-func list[T any](ctx context.Context, read func(store.Records) ([]T, string, error), s *Service,
+func list[T any](ctx context.Context, read func(records.View) ([]T, string, error), s *Service,
 ) (wire.Listed[T], error) {
 	a, err := may(ctx, access.Read)
 	if err != nil {
 		return wire.Listed[T]{}, err
 	}
-	items, next, err := read(s.store.ReadAs(a.sight()))
+	items, next, err := read(s.db.Read(a.sight()))
 	return wire.Listed[T]{Items: items, Next: next}, err
 }

@@ -13,11 +13,11 @@ import (
 	"innerladder/internal/core/notice"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/jobs"
+	"innerladder/internal/records"
 	"innerladder/internal/signals"
-	"innerladder/internal/store"
 )
 
-func mailSettings(ctx context.Context, r store.Records) (notice.MailSettings, error) {
+func mailSettings(ctx context.Context, r records.View) (notice.MailSettings, error) {
 	m := notice.MailSettings{}
 	return m, r.Setting(ctx, "mail", &m)
 }
@@ -27,7 +27,7 @@ func (s *Service) Mail(ctx context.Context) (notice.MailSettings, error) {
 	if _, err := may(ctx, access.Administer); err != nil {
 		return notice.MailSettings{}, err
 	}
-	return mailSettings(ctx, s.store.Read())
+	return mailSettings(ctx, s.db.Read(records.Everything))
 }
 
 // SetMail says how e-mail is sent. A nil password keeps the one that is kept.
@@ -56,7 +56,7 @@ func (s *Service) SetMail(ctx context.Context, m notice.MailSettings, password *
 		return m, err
 	}
 	return change(withoutRepeat(ctx), s, access.Administer, func(t *tx) (notice.MailSettings, error) {
-		before, err := mailSettings(ctx, t.Records)
+		before, err := mailSettings(ctx, t.View)
 		if err != nil {
 			return m, err
 		}
@@ -67,7 +67,7 @@ func (s *Service) SetMail(ctx context.Context, m notice.MailSettings, password *
 			m.HasPassword = false
 		default:
 			m.HasPassword = true
-			err = putSecret(ctx, t.Records, s.ring(), mailSecret, []byte(*password), t.actor.Name, t.now)
+			err = putSecret(ctx, t.View, s.ring(), mailSecret, []byte(*password), t.actor.Name, t.now)
 		}
 		if err == nil && !m.HasPassword {
 			err = t.RemoveSecret(ctx, mailSecret)
@@ -107,7 +107,7 @@ func (s *Service) Retention(ctx context.Context) (keep.Retention, error) {
 
 func (s *Service) retention(ctx context.Context) (keep.Retention, error) {
 	r := usualRetention()
-	return r, s.store.Read().Setting(ctx, "retention", &r)
+	return r, s.db.Read(records.Everything).Setting(ctx, "retention", &r)
 }
 
 // SetRetention says how long what grows is kept; absent members stay as they are.
@@ -157,7 +157,7 @@ func (s *Service) Forget(ctx context.Context) error {
 		return err
 	}
 	now := s.now()
-	if err := s.store.Write(ctx, func(r store.Records) error {
+	if err := s.db.Write(ctx, records.Everything, func(r records.View) error {
 		return r.Forget(ctx, now.Add(-ages.Deliveries), now.Add(-ages.Notices), now.Add(-ages.Repeats), now)
 	}); err != nil {
 		return err
@@ -173,7 +173,7 @@ func (s *Service) Forget(ctx context.Context) error {
 
 // forgetTrials drops the evidence of trials that have ended.
 func (s *Service) forgetTrials(ctx context.Context, kept *signals.Store) error {
-	r := s.store.Read()
+	r := s.db.Read(records.Everything)
 	endpoints, err := r.Endpoints(ctx)
 	if err != nil {
 		return err

@@ -12,7 +12,7 @@ import (
 	"innerladder/internal/core/people"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/credential"
-	"innerladder/internal/store"
+	"innerladder/internal/records"
 	"innerladder/internal/wire"
 
 	"golang.org/x/time/rate"
@@ -89,7 +89,7 @@ func (a *attempts) failed(name, address string, now time.Time) {
 // FirstLink makes a link for the first owner while there is nobody; it is empty when
 // there is somebody. An earlier one ends.
 func (s *Service) FirstLink(ctx context.Context) (link string, err error) {
-	all, err := s.store.Read().People(ctx)
+	all, err := s.db.Read(records.Everything).People(ctx)
 	if err != nil || len(all) > 0 {
 		return "", err
 	}
@@ -107,7 +107,7 @@ var errLink = fault.New(fault.Unsigned, "welcome.used", "the link does not hold 
 
 // Welcome looks whom a link would let in.
 func (s *Service) Welcome(ctx context.Context, secret string, from From) (wire.Welcomed, error) {
-	p, err := s.linked(ctx, s.store.Read(), secret, from)
+	p, err := s.linked(ctx, s.db.Read(records.Everything), secret, from)
 	switch {
 	case err != nil:
 		return wire.Welcomed{}, err
@@ -117,12 +117,12 @@ func (s *Service) Welcome(ctx context.Context, secret string, from From) (wire.W
 	return wire.Welcomed{Name: p.Name}, nil
 }
 
-func (s *Service) linked(ctx context.Context, r store.Records, secret string, from From) (*people.Person, error) {
+func (s *Service) linked(ctx context.Context, r records.View, secret string, from From) (*people.Person, error) {
 	if err := s.attempts.check("", from.Address, s.now()); err != nil {
 		return nil, err
 	}
 	p, err := r.Link(ctx, credential.Digest(secret), s.now())
-	if errors.Is(err, store.ErrNone) || (err == nil && p != nil && p.Disabled != nil) {
+	if errors.Is(err, records.ErrNone) || (err == nil && p != nil && p.Disabled != nil) {
 		s.attempts.failed("", from.Address, s.now())
 		return nil, errLink
 	}
@@ -134,7 +134,7 @@ func (s *Service) linked(ctx context.Context, r store.Records, secret string, fr
 func (s *Service) ComeIn(ctx context.Context, secret, name, password string, from From) (session string,
 	p *people.Person, err error,
 ) {
-	p, err = s.linked(ctx, s.store.Read(), secret, from)
+	p, err = s.linked(ctx, s.db.Read(records.Everything), secret, from)
 	if err != nil {
 		return "", nil, err
 	}
@@ -156,12 +156,12 @@ func (s *Service) ComeIn(ctx context.Context, secret, name, password string, fro
 	}
 	p, err = change(As(ctx, Actor{Name: name, Address: from.Address}), s, access.Own,
 		func(t *tx) (*people.Person, error) {
-			p, err := s.linked(ctx, t.Records, secret, from) // it may have been used meanwhile
+			p, err := s.linked(ctx, t.View, secret, from) // it may have been used meanwhile
 			if err != nil {
 				return nil, err
 			}
 			if first {
-				if err := t.Records.AddPerson(ctx,
+				if err := t.View.AddPerson(ctx,
 					people.Person{Name: name, AddedBy: Itself, AddedAt: t.now}); err != nil {
 					return nil, err
 				}
@@ -208,10 +208,10 @@ func (s *Service) SignIn(ctx context.Context, name, password string, from From) 
 	if err := s.attempts.check(name, from.Address, s.now()); err != nil {
 		return "", nil, err
 	}
-	p, err = s.store.Read().PersonNamed(ctx, name)
+	p, err = s.db.Read(records.Everything).PersonNamed(ctx, name)
 	hash := ""
 	switch {
-	case errors.Is(err, store.ErrNone):
+	case errors.Is(err, records.ErrNone):
 	case err != nil:
 		return "", nil, err
 	case p.Disabled == nil:
@@ -269,12 +269,12 @@ type Vouched struct {
 func (s *Service) SignInVouched(ctx context.Context, v Vouched, from From) (session string, p *people.Person,
 	err error,
 ) {
-	r := s.store.Read()
+	r := s.db.Read(records.Everything)
 	p, err = r.PersonBySubject(ctx, v.Issuer, v.Subject)
-	if errors.Is(err, store.ErrNone) && v.Verified && v.Email != "" {
+	if errors.Is(err, records.ErrNone) && v.Verified && v.Email != "" {
 		p, err = r.PersonByEmail(ctx, v.Email)
 		if err == nil && p.Subject != "" { // the address has passed to somebody else
-			err = store.ErrNone
+			err = records.ErrNone
 		}
 		if err == nil && p.Disabled == nil {
 			_, err = change(As(ctx, Actor{Name: p.Name, Address: from.Address}), s, access.Own,
@@ -291,7 +291,7 @@ func (s *Service) SignInVouched(ctx context.Context, v Vouched, from From) (sess
 		}
 	}
 	switch {
-	case errors.Is(err, store.ErrNone) || (err == nil && p.Disabled != nil):
+	case errors.Is(err, records.ErrNone) || (err == nil && p.Disabled != nil):
 		return "", nil, fault.New(fault.Forbidden, "sign_in.stranger",
 			"the provider knows you, but nobody here has a verified e-mail address of yours").
 			Do("ask an owner to add you with that address")
@@ -304,13 +304,13 @@ func (s *Service) SignInVouched(ctx context.Context, v Vouched, from From) (sess
 
 // ByToken finds who a token belongs to and what it may do.
 func (s *Service) ByToken(ctx context.Context, secret string) (Actor, error) {
-	r := s.store.Read()
+	r := s.db.Read(records.Everything)
 	tok, err := r.TokenByDigest(ctx, credential.Digest(secret))
 	now := s.now()
 	wrong := fault.New(fault.Unsigned, "token.wrong", "the token does not hold").
 		Do("sign in again with: innerladder login")
 	switch {
-	case errors.Is(err, store.ErrNone):
+	case errors.Is(err, records.ErrNone):
 		return Actor{}, wrong
 	case err != nil:
 		return Actor{}, err
@@ -328,7 +328,8 @@ func (s *Service) ByToken(ctx context.Context, secret string) (Actor, error) {
 		return Actor{}, wrong
 	}
 	if tok.UsedAt == nil || now.Sub(*tok.UsedAt) > time.Hour {
-		if err := s.store.Write(ctx, func(r store.Records) error { return r.UseToken(ctx, tok.ID, now) }); err != nil {
+		err := s.db.Write(ctx, records.Everything, func(r records.View) error { return r.UseToken(ctx, tok.ID, now) })
+		if err != nil {
 			return Actor{}, err
 		}
 	}
@@ -341,10 +342,10 @@ func (s *Service) ByToken(ctx context.Context, secret string) (Actor, error) {
 
 // BySession finds who signed in to a session.
 func (s *Service) BySession(ctx context.Context, session string) (Actor, error) {
-	r := s.store.Read()
+	r := s.db.Read(records.Everything)
 	digest := credential.Digest(session)
 	p, err := r.PersonBySession(ctx, digest, s.now())
-	if errors.Is(err, store.ErrNone) || (err == nil && p.Disabled != nil) {
+	if errors.Is(err, records.ErrNone) || (err == nil && p.Disabled != nil) {
 		return Actor{}, fault.New(fault.Unsigned, "session.over", "the session is over").Do("sign in again")
 	}
 	if err != nil {
@@ -360,7 +361,7 @@ func (s *Service) WhoAmI(ctx context.Context) (wire.Me, error) {
 	if err != nil {
 		return wire.Me{}, err
 	}
-	p, err := s.store.Read().PersonNamed(ctx, a.Name)
+	p, err := s.db.Read(records.Everything).PersonNamed(ctx, a.Name)
 	if err != nil {
 		return wire.Me{}, err
 	}
@@ -368,13 +369,13 @@ func (s *Service) WhoAmI(ctx context.Context) (wire.Me, error) {
 	for _, m := range p.Memberships {
 		me.May[m.Project] = a.Rights.In(m.Project).List()
 	}
-	me.Unread, err = s.store.Read().Unread(ctx, p.ID)
+	me.Unread, err = s.db.Read(records.Everything).Unread(ctx, p.ID)
 	return me, err
 }
 
 // SignOut ends a session.
 func (s *Service) SignOut(ctx context.Context, session string) error {
-	return s.store.Write(ctx, func(r store.Records) error {
+	return s.db.Write(ctx, records.Everything, func(r records.View) error {
 		return r.EndSession(ctx, credential.Digest(session),
 			s.now())
 	})
@@ -387,7 +388,7 @@ func (s *Service) ChangePassword(ctx context.Context, old, password string) erro
 	if err != nil {
 		return err
 	}
-	p, err := s.store.Read().PersonNamed(ctx, a.Name)
+	p, err := s.db.Read(records.Everything).PersonNamed(ctx, a.Name)
 	if err != nil {
 		return err
 	}
@@ -435,7 +436,7 @@ func (s *Service) Sessions(ctx context.Context) (wire.Listed[people.Session], er
 	if err != nil {
 		return wire.Listed[people.Session]{}, err
 	}
-	items, err := s.store.Read().Sessions(ctx, a.person, s.now())
+	items, err := s.db.Read(records.Everything).Sessions(ctx, a.person, s.now())
 	return wire.Listed[people.Session]{Items: items}, err
 }
 
@@ -455,7 +456,7 @@ func (s *Service) EndOtherSessions(ctx context.Context) (struct{}, error) {
 
 // Nobody reports whether there is nobody yet who could sign in.
 func (s *Service) Nobody(ctx context.Context) (bool, error) {
-	all, err := s.store.Read().People(ctx)
+	all, err := s.db.Read(records.Everything).People(ctx)
 	return len(all) == 0, err
 }
 

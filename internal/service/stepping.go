@@ -83,7 +83,7 @@ func (s *Service) stepBack(ctx context.Context, t *tx, h hearing) error {
 // stepDown takes a version that was rolled back down a rung, and voids what was signed for
 // it: it must be signed anew.
 func (s *Service) stepDown(ctx context.Context, t *tx, e *traffic.Endpoint, ref string, split int, why string) error {
-	v, err := s.resolve(ctx, t.Records, "version", ref)
+	v, err := s.resolve(ctx, t.View, "version", ref)
 	if err != nil {
 		return err
 	}

@@ -11,7 +11,7 @@ import (
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/people"
 	"innerladder/internal/credential"
-	"innerladder/internal/store"
+	"innerladder/internal/records"
 	"innerladder/internal/wire"
 )
 
@@ -54,7 +54,7 @@ func (s *Service) MakeToken(ctx context.Context, n wire.NewToken) (wire.MadeToke
 				Do("sign in to the console, or use a token of full scope")
 		}
 		for _, project := range n.Projects {
-			if err := s.checkProject(ctx, t.Records, project); err != nil {
+			if err := s.checkProject(ctx, t.View, project); err != nil {
 				return wire.MadeToken{}, err
 			}
 		}
@@ -83,7 +83,7 @@ func (s *Service) MakeToken(ctx context.Context, n wire.NewToken) (wire.MadeToke
 // robotOf finds a robot that whoever acts keeps: nobody makes tokens that may more than
 // they do themselves.
 func (s *Service) robotOf(ctx context.Context, t *tx, name string) (*people.Person, error) {
-	p, err := s.person(ctx, t.Records, name)
+	p, err := s.person(ctx, t.View, name)
 	if err != nil {
 		return nil, err
 	}
@@ -116,9 +116,9 @@ func (s *Service) Tokens(ctx context.Context, robot string) (wire.Listed[people.
 	if err != nil {
 		return wire.Listed[people.Token]{}, err
 	}
-	owner, r := a.Name, s.store.ReadAs(a.sight())
+	owner, r := a.Name, s.db.Read(a.sight())
 	if robot != "" {
-		p, err := s.robotOf(ctx, &tx{Records: r, actor: a}, robot)
+		p, err := s.robotOf(ctx, &tx{View: r, actor: a}, robot)
 		if err != nil {
 			return wire.Listed[people.Token]{}, err
 		}
@@ -135,7 +135,7 @@ func (s *Service) EndToken(ctx context.Context, id int64) (people.Token, error) 
 		unknown := fault.New(fault.Unknown, "token.unknown", "there is no token %d of yours", id).In("token").
 			Do("see yours with: innerladder tokens")
 		tok, err := t.Token(ctx, id)
-		if errors.Is(err, store.ErrNone) || (err == nil && tok.EndedAt != nil) {
+		if errors.Is(err, records.ErrNone) || (err == nil && tok.EndedAt != nil) {
 			return people.Token{}, unknown
 		}
 		if err != nil {
@@ -146,7 +146,7 @@ func (s *Service) EndToken(ctx context.Context, id int64) (people.Token, error) 
 				return people.Token{}, unknown
 			}
 		}
-		if err := t.Records.EndToken(ctx, id, t.now); err != nil {
+		if err := t.View.EndToken(ctx, id, t.now); err != nil {
 			return *tok, err
 		}
 		tok.EndedAt = &t.now

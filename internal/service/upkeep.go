@@ -13,7 +13,7 @@ import (
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/registry"
-	"innerladder/internal/store"
+	"innerladder/internal/records"
 	"innerladder/internal/wire"
 )
 
@@ -30,7 +30,7 @@ type marks struct {
 }
 
 // mark changes tags and properties.
-func (t *tx) mark(ctx context.Context, subject store.Subject, e registry.Edit) error {
+func (t *tx) mark(ctx context.Context, subject records.Subject, e registry.Edit) error {
 	for _, tag := range e.AddTags {
 		if err := t.Tag(ctx, subject, tag, true); err != nil {
 			return err
@@ -64,7 +64,7 @@ func (s *Service) EditVersion(ctx context.Context, ref string, e registry.Edit) 
 			In("description").Do("change those of its model")
 	}
 	return change(ctx, s, access.Register, func(t *tx) (*registry.Version, error) {
-		v, err := s.resolve(ctx, t.Records, "version", ref)
+		v, err := s.resolve(ctx, t.View, "version", ref)
 		if err != nil {
 			return nil, err
 		}
@@ -73,7 +73,7 @@ func (s *Service) EditVersion(ctx context.Context, ref string, e registry.Edit) 
 				return nil, err
 			}
 		}
-		if err := t.mark(ctx, store.Subject{Model: v.Model, Number: v.Number}, e); err != nil {
+		if err := t.mark(ctx, records.Subject{Model: v.Model, Number: v.Number}, e); err != nil {
 			return nil, err
 		}
 		if err := t.IndexVersions(ctx, v.Ref); err != nil {
@@ -102,7 +102,7 @@ func (s *Service) EditModel(ctx context.Context, name string, e registry.Edit) (
 			Do("change its description")
 	}
 	return change(ctx, s, access.Register, func(t *tx) (registry.Model, error) {
-		m, err := s.model(ctx, t.Records, "model", name)
+		m, err := s.model(ctx, t.View, "model", name)
 		if err != nil {
 			return m, err
 		}
@@ -112,7 +112,7 @@ func (s *Service) EditModel(ctx context.Context, name string, e registry.Edit) (
 		}
 		if e.Owner != nil {
 			if owner = *e.Owner; owner != m.Owner {
-				if err := s.checkPerson(ctx, t.Records, "owner", owner); err != nil {
+				if err := s.checkPerson(ctx, t.View, "owner", owner); err != nil {
 					return m, err
 				}
 			}
@@ -120,7 +120,7 @@ func (s *Service) EditModel(ctx context.Context, name string, e registry.Edit) (
 		if err := t.SetModel(ctx, name, description, owner); err != nil {
 			return m, err
 		}
-		if err := t.mark(ctx, store.Subject{Model: name}, e); err != nil {
+		if err := t.mark(ctx, records.Subject{Model: name}, e); err != nil {
 			return m, err
 		}
 		if err := t.IndexVersions(ctx, name); err != nil {
@@ -149,7 +149,7 @@ func (s *Service) Vet(ctx context.Context, name, why string, on bool) (registry.
 			Do("say why the organisation does or does not stand behind it")
 	}
 	return change(ctx, s, access.Sign, func(t *tx) (registry.Model, error) {
-		m, err := s.model(ctx, t.Records, "model", name)
+		m, err := s.model(ctx, t.View, "model", name)
 		if err != nil {
 			return m, err
 		}
@@ -179,7 +179,7 @@ func (s *Service) Labels(ctx context.Context, model string) (wire.Listed[registr
 	if _, err := s.Model(ctx, model); err != nil {
 		return wire.Listed[registry.Label]{}, err
 	}
-	return list(ctx, func(r store.Records) ([]registry.Label, string, error) {
+	return list(ctx, func(r records.View) ([]registry.Label, string, error) {
 		all, err := r.Labels(ctx, model)
 		return all, "", err
 	}, s)
@@ -193,7 +193,7 @@ func (s *Service) PutLabel(ctx context.Context, ref, label, environment, reason 
 		return registry.Label{}, err
 	}
 	l, err := change(ctx, s, access.Register, func(t *tx) (registry.Label, error) {
-		v, err := s.resolve(ctx, t.Records, "version", ref)
+		v, err := s.resolve(ctx, t.View, "version", ref)
 		if err != nil {
 			return registry.Label{}, err
 		}
@@ -219,7 +219,7 @@ func (s *Service) putLabel(ctx context.Context, t *tx, v *registry.Version, labe
 	if environment != "" {
 		p, err := t.PlacementOf(ctx, v.Ref, environment)
 		switch {
-		case errors.Is(err, store.ErrNone):
+		case errors.Is(err, records.ErrNone):
 			return l, fault.New(fault.Refused, "label.not_placed", "%s is not placed in %s", v.Ref, environment).
 				In("environment").Do("place it first: innerladder place %s -env %s -at ADDRESS", v.Ref, environment)
 		case err != nil:
@@ -230,13 +230,13 @@ func (s *Service) putLabel(ctx context.Context, t *tx, v *registry.Version, labe
 		}
 	}
 	before, err := t.Label(ctx, v.Model, label)
-	if err != nil && !errors.Is(err, store.ErrNone) {
+	if err != nil && !errors.Is(err, records.ErrNone) {
 		return l, err
 	}
 	if before != nil && before.Version == l.Version && before.Environment == l.Environment {
 		return *before, nil
 	}
-	if err := t.Records.PutLabel(ctx, l); err != nil {
+	if err := t.View.PutLabel(ctx, l); err != nil {
 		return l, err
 	}
 	sentence := fmt.Sprintf("%s@%s now means %s.", v.Model, label, v.Ref)
@@ -270,19 +270,19 @@ func (s *Service) RemoveLabel(ctx context.Context, model, label, reason string) 
 
 func (s *Service) removeLabel(ctx context.Context, model, label, reason string) (registry.Label, error) {
 	return change(ctx, s, access.Register, func(t *tx) (registry.Label, error) {
-		m, err := s.model(ctx, t.Records, "model", model)
+		m, err := s.model(ctx, t.View, "model", model)
 		if err != nil {
 			return registry.Label{}, err
 		}
 		l, err := t.Label(ctx, model, label)
-		if errors.Is(err, store.ErrNone) {
+		if errors.Is(err, records.ErrNone) {
 			return registry.Label{}, fault.New(fault.Unknown, "label.unknown", "%s has no label %q", model, label).
 				In("label").Do("%s", describeLabels(m))
 		}
 		if err != nil {
 			return registry.Label{}, err
 		}
-		if err := t.Records.RemoveLabel(ctx, model, label); err != nil {
+		if err := t.View.RemoveLabel(ctx, model, label); err != nil {
 			return *l, err
 		}
 		if err := t.IndexVersions(ctx, l.Version); err != nil {
@@ -304,7 +304,7 @@ func (s *Service) Attach(ctx context.Context, ref string, f *File) (*registry.Ve
 	}
 	defer opened.Close()
 	return change(ctx, s, access.Register, func(t *tx) (*registry.Version, error) {
-		v, err := s.resolve(ctx, t.Records, "version", ref)
+		v, err := s.resolve(ctx, t.View, "version", ref)
 		if err != nil {
 			return nil, err
 		}
@@ -336,7 +336,7 @@ func (s *Service) Attach(ctx context.Context, ref string, f *File) (*registry.Ve
 // Detach takes an attachment away.
 func (s *Service) Detach(ctx context.Context, ref, name, reason string) (*registry.Version, error) {
 	return change(ctx, s, access.Register, func(t *tx) (*registry.Version, error) {
-		v, err := s.resolve(ctx, t.Records, "version", ref)
+		v, err := s.resolve(ctx, t.View, "version", ref)
 		if err != nil {
 			return nil, err
 		}
@@ -386,7 +386,7 @@ func (s *Service) Retire(ctx context.Context, ref, reason string) (*registry.Ver
 		return nil, err
 	}
 	return change(ctx, s, access.Prune, func(t *tx) (*registry.Version, error) {
-		v, err := s.resolve(ctx, t.Records, "version", ref)
+		v, err := s.resolve(ctx, t.View, "version", ref)
 		if err != nil {
 			return nil, err
 		}
@@ -411,7 +411,7 @@ func (s *Service) Reinstate(ctx context.Context, ref, reason string) (*registry.
 		return nil, err
 	}
 	return change(ctx, s, access.Prune, func(t *tx) (*registry.Version, error) {
-		v, err := s.resolve(ctx, t.Records, "version", ref)
+		v, err := s.resolve(ctx, t.View, "version", ref)
 		if err != nil {
 			return nil, err
 		}
@@ -454,7 +454,7 @@ func (s *Service) Delete(ctx context.Context, ref, reason string) (wire.Deleted,
 		return wire.Deleted{}, err
 	}
 	return change(ctx, s, access.Prune, func(t *tx) (wire.Deleted, error) {
-		v, err := s.resolve(ctx, t.Records, "version", ref)
+		v, err := s.resolve(ctx, t.View, "version", ref)
 		if err != nil {
 			return wire.Deleted{}, err
 		}
@@ -462,7 +462,7 @@ func (s *Service) Delete(ctx context.Context, ref, reason string) (wire.Deleted,
 			return wire.Deleted{}, err
 		}
 		if err := t.DeleteVersion(ctx, v.Model, v.Number,
-			store.Grave{At: t.now, By: t.actor.Name, Why: reason}); err != nil {
+			records.Grave{At: t.now, By: t.actor.Name, Why: reason}); err != nil {
 			return wire.Deleted{}, err
 		}
 		return wire.Deleted{Version: v.Ref, Reason: reason},
@@ -482,7 +482,8 @@ func (s *Service) Collect(ctx context.Context, dry bool) (wire.Collected, error)
 	if err != nil {
 		return wire.Collected{}, err
 	}
-	found, err := s.blobs.Collect(func() (map[string]bool, error) { return s.store.Read().NeededBlobs(ctx) },
+	needed := func() (map[string]bool, error) { return s.db.Read(records.Everything).NeededBlobs(ctx) }
+	found, err := s.blobs.Collect(needed,
 		s.now().Add(-s.spare()), dry)
 	if errors.Is(err, blob.ErrHeld) {
 		return wire.Collected{}, fault.New(fault.Refused, "collect.backup", "a backup is being written").

@@ -12,13 +12,14 @@ import (
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/registry"
-	"innerladder/internal/store"
+	"innerladder/internal/records"
 	"innerladder/internal/wire"
 )
 
 // Models lists the models.
-func (s *Service) Models(ctx context.Context, f store.ModelFilter, p store.Page) (wire.Listed[registry.Model], error) {
-	return list(ctx, func(r store.Records) ([]registry.Model, string, error) { return r.Models(ctx, f, p) }, s)
+func (s *Service) Models(ctx context.Context, f records.ModelFilter, p records.Page,
+) (wire.Listed[registry.Model], error) {
+	return list(ctx, func(r records.View) ([]registry.Model, string, error) { return r.Models(ctx, f, p) }, s)
 }
 
 // Model finds a model.
@@ -29,13 +30,13 @@ func (s *Service) Model(ctx context.Context, name string) (registry.Model, error
 	return s.model(ctx, s.records(ctx), "model", name)
 }
 
-func (s *Service) model(ctx context.Context, r store.Records, field, name string) (registry.Model, error) {
+func (s *Service) model(ctx context.Context, r records.View, field, name string) (registry.Model, error) {
 	m, err := r.Model(ctx, name)
-	if !errors.Is(err, store.ErrNone) {
+	if !errors.Is(err, records.ErrNone) {
 		return m, err
 	}
 	f := fault.New(fault.Unknown, "model.unknown", "there is no model %q", name).In(field)
-	if all, _, err := r.Models(ctx, store.ModelFilter{}, store.Page{Limit: 20}); err == nil {
+	if all, _, err := r.Models(ctx, records.ModelFilter{}, records.Page{Limit: 20}); err == nil {
 		names := make([]string, len(all))
 		for i, m := range all {
 			names[i] = m.Name
@@ -54,11 +55,11 @@ func exist(what string, names []string) string {
 }
 
 // Versions lists the versions of a model, newest first.
-func (s *Service) Versions(ctx context.Context, model string, p store.Page) (wire.Listed[registry.Version], error) {
+func (s *Service) Versions(ctx context.Context, model string, p records.Page) (wire.Listed[registry.Version], error) {
 	if _, err := s.Model(ctx, model); err != nil {
 		return wire.Listed[registry.Version]{}, err
 	}
-	return list(ctx, func(r store.Records) ([]registry.Version, string, error) { return r.Versions(ctx, model, p) }, s)
+	return list(ctx, func(r records.View) ([]registry.Version, string, error) { return r.Versions(ctx, model, p) }, s)
 }
 
 // Version finds the version that a ref names.
@@ -70,7 +71,7 @@ func (s *Service) Version(ctx context.Context, ref string) (*registry.Version, e
 }
 
 // resolve finds the version that a ref names, or says what exists instead.
-func (s *Service) resolve(ctx context.Context, r store.Records, field, raw string) (*registry.Version, error) {
+func (s *Service) resolve(ctx context.Context, r records.View, field, raw string) (*registry.Version, error) {
 	ref, err := registry.ParseRef(field, raw)
 	if err != nil {
 		return nil, err
@@ -114,11 +115,11 @@ func (s *Service) resolve(ctx context.Context, r store.Records, field, raw strin
 		In(field).Do("name one of them by its number, or give it a label: innerladder label %s LABEL", refs[0])
 }
 
-func (s *Service) resolveNumber(ctx context.Context, r store.Records, field string,
+func (s *Service) resolveNumber(ctx context.Context, r records.View, field string,
 	ref registry.Ref,
 ) (*registry.Version, error) {
 	v, err := r.Version(ctx, ref.Model, ref.Number)
-	if !errors.Is(err, store.ErrNone) {
+	if !errors.Is(err, records.ErrNone) {
 		return v, err
 	}
 	if g, err := r.DeletedVersion(ctx, ref.Model, ref.Number); err == nil {
@@ -253,7 +254,7 @@ func attachmentOf(v *registry.Version, name string) (registry.Attachment, error)
 
 // Projects lists the projects.
 func (s *Service) Projects(ctx context.Context) (wire.Listed[registry.Project], error) {
-	return list(ctx, func(r store.Records) ([]registry.Project, string, error) {
+	return list(ctx, func(r records.View) ([]registry.Project, string, error) {
 		all, err := r.Projects(ctx)
 		return all, "", err
 	}, s)
@@ -266,11 +267,11 @@ func (s *Service) AddProject(ctx context.Context, name, description string) (reg
 	}
 	return change(ctx, s, access.Administer, func(t *tx) (registry.Project, error) {
 		p := registry.Project{Name: name, Description: description, AddedBy: t.actor.Name, AddedAt: t.now}
-		if s.checkProject(ctx, t.Records, name) == nil {
+		if s.checkProject(ctx, t.View, name) == nil {
 			return p, fault.New(fault.Refused, "project.exists", "there is a project %s already", name).In("name").
 				Do("choose another name")
 		}
-		if err := t.Records.AddProject(ctx, p); err != nil {
+		if err := t.View.AddProject(ctx, p); err != nil {
 			return p, err
 		}
 		return p, t.note(ctx, entry{
@@ -280,7 +281,7 @@ func (s *Service) AddProject(ctx context.Context, name, description string) (reg
 	})
 }
 
-func (s *Service) checkProject(ctx context.Context, r store.Records, name string) error {
+func (s *Service) checkProject(ctx context.Context, r records.View, name string) error {
 	all, err := r.Projects(ctx)
 	if err != nil {
 		return err
@@ -300,7 +301,7 @@ func (s *Service) checkProject(ctx context.Context, r store.Records, name string
 // whoever acts may do so there, else the only one where they may.
 func (s *Service) projectFor(ctx context.Context, t *tx, named string) (string, error) {
 	if named != "" {
-		return named, s.checkProject(ctx, t.Records, named)
+		return named, s.checkProject(ctx, t.View, named)
 	}
 	if t.actor.Rights.May(t.permission, DefaultProject) {
 		return DefaultProject, nil
@@ -315,8 +316,8 @@ func (s *Service) projectFor(ctx context.Context, t *tx, named string) (string, 
 	return "", t.need(DefaultProject)
 }
 
-func (s *Service) checkPerson(ctx context.Context, r store.Records, field, name string) error {
-	if _, err := r.PersonNamed(ctx, name); errors.Is(err, store.ErrNone) {
+func (s *Service) checkPerson(ctx context.Context, r records.View, field, name string) error {
+	if _, err := r.PersonNamed(ctx, name); errors.Is(err, records.ErrNone) {
 		return fault.New(fault.Unknown, "person.unknown", "there is nobody called %q", name).In(field).
 			Do("see who there is with: innerladder people")
 	} else if err != nil {

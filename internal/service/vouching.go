@@ -15,8 +15,8 @@ import (
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/people"
+	"innerladder/internal/records"
 	"innerladder/internal/seal"
-	"innerladder/internal/store"
 	"innerladder/internal/wire"
 )
 
@@ -139,7 +139,7 @@ func (s *Service) AddSigningKey(ctx context.Context, public, title string) (peop
 					In("public").Do("make a new one with: innerladder signing-key make FILE")
 			}
 		}
-		if err := t.Records.AddSigningKey(ctx, me.ID, k); err != nil {
+		if err := t.View.AddSigningKey(ctx, me.ID, k); err != nil {
 			return k, err
 		}
 		return k, t.note(ctx, entry{
@@ -162,7 +162,7 @@ func (s *Service) SigningKeys(ctx context.Context) (wire.Listed[people.SigningKe
 
 // signingKeys lists the service's key and those of everyone, or of one person.
 func (s *Service) signingKeys(ctx context.Context, owner string) ([]people.SigningKey, error) {
-	all, err := s.store.Read().SigningKeys(ctx, owner)
+	all, err := s.db.Read(records.Everything).SigningKeys(ctx, owner)
 	own := people.SigningKey{
 		Fingerprint: seal.Fingerprint(s.signer.Public()), Owner: Itself, Title: "the service's key",
 		Public: s.signer.Public(),
@@ -186,7 +186,7 @@ func (s *Service) EndSigningKey(ctx context.Context, fingerprint string) (people
 			return people.SigningKey{}, fault.New(fault.Unknown, "signing_key.unknown", "%s has no key %s in use",
 				t.actor.Name, fingerprint).In("key").Do("see yours with: innerladder signing-keys")
 		}
-		if err := t.Records.EndSigningKey(ctx, fingerprint, t.now); err != nil {
+		if err := t.View.EndSigningKey(ctx, fingerprint, t.now); err != nil {
 			return people.SigningKey{}, err
 		}
 		k := mine[i]
@@ -279,7 +279,7 @@ func (s *Service) Vouchers(ctx context.Context, ref string) (wire.Vouchers, erro
 // openAnswer reads the statement of an answer, and says what is wrong unless it is genuine:
 // signed with the key that is written down, by its owner or the service, and saying what
 // the answer says. Owner is whose key it was signed with, empty when that is not known.
-func openAnswer(ctx context.Context, a store.SignedAnswer, version string,
+func openAnswer(ctx context.Context, a records.SignedAnswer, version string,
 	keys []people.SigningKey,
 ) (st ladder.Statement, owner, problem string) {
 	if a.Key == "" {

@@ -11,6 +11,7 @@ import (
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/core/watch"
 	"innerladder/internal/jobs"
+	"innerladder/internal/records"
 	"innerladder/internal/signals"
 )
 
@@ -24,7 +25,7 @@ func (s *Service) StepTrials(ctx context.Context) error {
 	}
 	name := func(e traffic.Endpoint) string { return e.Name }
 	return jobs.Each(endpoints.Items, name, func(e traffic.Endpoint) error {
-		trials, err := s.trialsOf(ctx, s.store.Read(), e)
+		trials, err := s.trialsOf(ctx, s.db.Read(records.Everything), e)
 		if err != nil || len(trials) == 0 {
 			return err
 		}

@@ -1,4 +1,4 @@
-package store
+package records
 
 import (
 	"context"
@@ -18,7 +18,7 @@ type Secret struct {
 }
 
 // Secrets lists the secrets whose names begin so, by name.
-func (r Records) Secrets(ctx context.Context, prefix string) ([]Secret, error) {
+func (r View) Secrets(ctx context.Context, prefix string) ([]Secret, error) {
 	rows, err := r.q.QueryContext(ctx,
 		`SELECT name, sealed, set_by, set_at FROM secrets WHERE name >= ? AND name < ? ORDER BY name`, prefix,
 		prefix+"\U0010ffff")
@@ -32,33 +32,33 @@ func (r Records) Secrets(ctx context.Context, prefix string) ([]Secret, error) {
 }
 
 // PutSecret keeps a sealed secret in place of one with the same name.
-func (r Records) PutSecret(ctx context.Context, s Secret) error {
+func (r View) PutSecret(ctx context.Context, s Secret) error {
 	_, err := r.q.ExecContext(ctx, `INSERT INTO secrets (name, sealed, set_by, set_at) VALUES (?, ?, ?, ?)
 		ON CONFLICT (name) DO UPDATE SET sealed = excluded.sealed, set_by = excluded.set_by, set_at = excluded.set_at`, s.Name, s.Sealed, s.SetBy, toMillis(s.SetAt))
 	return err
 }
 
 // RemoveSecret removes a secret.
-func (r Records) RemoveSecret(ctx context.Context, name string) error {
+func (r View) RemoveSecret(ctx context.Context, name string) error {
 	_, err := r.q.ExecContext(ctx, `DELETE FROM secrets WHERE name = ?`, name)
 	return err
 }
 
 // Key reads a key that was kept in the open before there were secrets.
-func (r Records) Key(ctx context.Context, name string) ([]byte, error) {
+func (r View) Key(ctx context.Context, name string) ([]byte, error) {
 	var key []byte
 	err := r.q.QueryRowContext(ctx, `SELECT value FROM keys WHERE name = ?`, name).Scan(&key)
 	return key, one(err)
 }
 
 // RemoveKey removes a key that is a secret now.
-func (r Records) RemoveKey(ctx context.Context, name string) error {
+func (r View) RemoveKey(ctx context.Context, name string) error {
 	_, err := r.q.ExecContext(ctx, `DELETE FROM keys WHERE name = ?`, name)
 	return err
 }
 
 // Setting reads a setting into v, or leaves v as it is when it was never set.
-func (r Records) Setting(ctx context.Context, name string, v any) error {
+func (r View) Setting(ctx context.Context, name string, v any) error {
 	var raw string
 	err := one(r.q.QueryRowContext(ctx, `SELECT value FROM settings WHERE name = ?`, name).Scan(&raw))
 	if err == ErrNone {
@@ -71,7 +71,7 @@ func (r Records) Setting(ctx context.Context, name string, v any) error {
 }
 
 // PutSetting keeps a setting.
-func (r Records) PutSetting(ctx context.Context, name string, v any, by string, now time.Time) error {
+func (r View) PutSetting(ctx context.Context, name string, v any, by string, now time.Time) error {
 	b, err := json.Marshal(v)
 	if err != nil {
 		return err
@@ -82,7 +82,7 @@ func (r Records) PutSetting(ctx context.Context, name string, v any, by string, 
 }
 
 // Callers lists who has a key to an endpoint, by name.
-func (r Records) Callers(ctx context.Context, endpoint string) ([]traffic.Caller, error) {
+func (r View) Callers(ctx context.Context, endpoint string) ([]traffic.Caller, error) {
 	rows, err := r.q.QueryContext(ctx,
 		`SELECT c.name, c.hint, c.made_by, c.made_at, c.digest FROM callers c JOIN endpoints e ON e.id = c.endpoint_id WHERE e.name = ? AND c.ended_at IS NULL ORDER BY c.name`, endpoint)
 	return collect(rows, err, func(rows *sql.Rows) (traffic.Caller, error) {
@@ -95,7 +95,7 @@ func (r Records) Callers(ctx context.Context, endpoint string) ([]traffic.Caller
 }
 
 // AddCaller gives a caller a key to an endpoint.
-func (r Records) AddCaller(ctx context.Context, endpoint string, c traffic.Caller) error {
+func (r View) AddCaller(ctx context.Context, endpoint string, c traffic.Caller) error {
 	_, err := r.q.ExecContext(ctx,
 		`INSERT INTO callers (endpoint_id, name, digest, hint, made_by, made_at) SELECT id, ?, ?, ?, ?, ? FROM endpoints WHERE name = ?`,
 		c.Name, c.Digest, c.Hint, c.MadeBy, toMillis(c.MadeAt), endpoint)
@@ -103,7 +103,7 @@ func (r Records) AddCaller(ctx context.Context, endpoint string, c traffic.Calle
 }
 
 // EndCaller takes a caller's key away and reports whether there was one.
-func (r Records) EndCaller(ctx context.Context, endpoint, name string, now time.Time) (bool, error) {
+func (r View) EndCaller(ctx context.Context, endpoint, name string, now time.Time) (bool, error) {
 	res, err := r.q.ExecContext(ctx,
 		`UPDATE callers SET ended_at = ? WHERE name = ? AND ended_at IS NULL AND endpoint_id = (SELECT id FROM endpoints WHERE name = ?)`, toMillis(now), name, endpoint)
 	if err != nil {
@@ -114,21 +114,21 @@ func (r Records) EndCaller(ctx context.Context, endpoint, name string, now time.
 }
 
 // SetKeyed says whether callers of an endpoint need a key.
-func (r Records) SetKeyed(ctx context.Context, endpoint string, keyed bool) error {
+func (r View) SetKeyed(ctx context.Context, endpoint string, keyed bool) error {
 	_, err := r.q.ExecContext(ctx, `UPDATE endpoints SET keyed = ? WHERE name = ?`, keyed, endpoint)
 	return err
 }
 
 // Taken reports whether a name is taken by something of a kind, in sight or not: by a
 // model, an endpoint or a data set.
-func (r Records) Taken(ctx context.Context, table, name string) (taken bool, err error) {
+func (r View) Taken(ctx context.Context, table, name string) (taken bool, err error) {
 	err = r.q.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM `+table+` WHERE name = ?)`, name).Scan(&taken)
 	return taken, err
 }
 
 // Forget removes deliveries that are done, notices that were read and answers to repeated
 // calls from before a moment each, and sessions and links that are over at now.
-func (r Records) Forget(ctx context.Context, deliveries, notices, repeats, now time.Time) error {
+func (r View) Forget(ctx context.Context, deliveries, notices, repeats, now time.Time) error {
 	for _, f := range []struct {
 		statement string
 		before    time.Time
@@ -153,7 +153,7 @@ type Repeat struct {
 }
 
 // Repeated finds the answer that a person's call with a key got before.
-func (r Records) Repeated(ctx context.Context, person, key string) (Repeat, error) {
+func (r View) Repeated(ctx context.Context, person, key string) (Repeat, error) {
 	var rep Repeat
 	var answer string
 	err := r.q.QueryRowContext(ctx, `SELECT request_digest, answer FROM repeats WHERE person = ? AND key = ?`, person,
@@ -163,7 +163,7 @@ func (r Records) Repeated(ctx context.Context, person, key string) (Repeat, erro
 }
 
 // AddRepeat keeps the answer to a call with a key.
-func (r Records) AddRepeat(ctx context.Context, person, key string, rep Repeat, now time.Time) error {
+func (r View) AddRepeat(ctx context.Context, person, key string, rep Repeat, now time.Time) error {
 	_, err := r.q.ExecContext(ctx,
 		`INSERT INTO repeats (person, key, request_digest, answer, at) VALUES (?, ?, ?, ?, ?)`, person, key,
 		rep.RequestDigest, string(rep.Answer), toMillis(now))

@@ -1,4 +1,4 @@
-package store
+package records
 
 import (
 	"context"
@@ -193,7 +193,7 @@ type plan struct {
 
 // wholeOrBeginning lets the last word of a full-text query be a beginning if nothing has
 // it whole: a search for beginnings reads through all words that begin so.
-func (r Records) wholeOrBeginning(ctx context.Context, index, match string) (string, error) {
+func (r View) wholeOrBeginning(ctx context.Context, index, match string) (string, error) {
 	var whole bool
 	err := r.q.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM `+index+` WHERE `+index+` MATCH ?)`, match).
 		Scan(&whole)
@@ -206,7 +206,7 @@ func (r Records) wholeOrBeginning(ctx context.Context, index, match string) (str
 // planFor counts what each filter leaves, no further than it must, and decides: few
 // versions are looked at one by one; else the search goes along the order that was
 // asked for, through the narrowest filter that has it, and stops when the page is full.
-func (r Records) planFor(ctx context.Context, s Search) (plan, error) {
+func (r View) planFor(ctx context.Context, s Search) (plan, error) {
 	if s.match = matchOf(s.Text); s.match != "" {
 		var err error
 		if s.match, err = r.wholeOrBeginning(ctx, "search", s.match); err != nil {
@@ -261,7 +261,7 @@ func (r Records) planFor(ctx context.Context, s Search) (plan, error) {
 }
 
 // Find lists the versions that a search leaves.
-func (r Records) Find(ctx context.Context, s Search, p Page) ([]registry.Found, string, error) {
+func (r View) Find(ctx context.Context, s Search, p Page) ([]registry.Found, string, error) {
 	how, err := r.planFor(ctx, s)
 	if err != nil {
 		return nil, "", fmt.Errorf("searching the catalogue: %w", err)
@@ -437,7 +437,7 @@ func (s Search) order() string {
 }
 
 // fillFound adds what stands in tables of its own.
-func (r Records) fillFound(ctx context.Context, items []registry.Found) error {
+func (r View) fillFound(ctx context.Context, items []registry.Found) error {
 	if len(items) == 0 {
 		return nil
 	}
@@ -502,7 +502,7 @@ func (r Records) fillFound(ctx context.Context, items []registry.Found) error {
 }
 
 // seesMetric is the condition that a metric x is one of a version that may be seen.
-func (r Records) seesMetric() string {
+func (r View) seesMetric() string {
 	if r.sight.All {
 		return ""
 	}
@@ -511,14 +511,14 @@ func (r Records) seesMetric() string {
 }
 
 // HasMetric reports whether some version has a metric.
-func (r Records) HasMetric(ctx context.Context, name string) (there bool, err error) {
+func (r View) HasMetric(ctx context.Context, name string) (there bool, err error) {
 	err = r.q.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM metrics x WHERE x.name = ?`+r.seesMetric()+`)`, name).
 		Scan(&there)
 	return there, err
 }
 
 // MetricNames lists the names of metrics that versions have, at most `most`.
-func (r Records) MetricNames(ctx context.Context, most int) ([]string, error) {
+func (r View) MetricNames(ctx context.Context, most int) ([]string, error) {
 	// A walk from name to name along the index, not over all values.
 	rows, err := r.q.QueryContext(ctx, `WITH RECURSIVE names (name) AS (SELECT min(name) FROM metrics UNION ALL
 		SELECT (SELECT min(m.name) FROM metrics m WHERE m.name > n.name) FROM names n WHERE n.name IS NOT NULL)

@@ -1,4 +1,4 @@
-package store
+package records
 
 import (
 	"context"
@@ -9,7 +9,7 @@ import (
 )
 
 // AddEnvironment adds an environment.
-func (r Records) AddEnvironment(ctx context.Context, e traffic.Environment) error {
+func (r View) AddEnvironment(ctx context.Context, e traffic.Environment) error {
 	_, err := r.q.ExecContext(ctx,
 		`INSERT INTO environments (name, description, added_by, added_at) VALUES (?, ?, ?, ?)`,
 		e.Name, e.Description, e.AddedBy, toMillis(e.AddedAt))
@@ -17,7 +17,7 @@ func (r Records) AddEnvironment(ctx context.Context, e traffic.Environment) erro
 }
 
 // Environments lists all environments by name.
-func (r Records) Environments(ctx context.Context) ([]traffic.Environment, error) {
+func (r View) Environments(ctx context.Context) ([]traffic.Environment, error) {
 	rows, err := r.q.QueryContext(ctx, `SELECT e.name, e.description, e.added_by, e.added_at,
 		(SELECT count(*) FROM placements p JOIN versions v ON v.id = p.version_id JOIN models m ON m.id = v.model_id WHERE p.environment_id = e.id AND p.removed_at IS NULL AND `+r.sees("m.project")+`) FROM environments e ORDER BY e.name`)
 	return collect(rows, err, func(rows *sql.Rows) (traffic.Environment, error) {
@@ -30,7 +30,7 @@ func (r Records) Environments(ctx context.Context) ([]traffic.Environment, error
 }
 
 // AddPlacement adds a placement with its addresses and sets its id.
-func (r Records) AddPlacement(ctx context.Context, p *traffic.Placement) error {
+func (r View) AddPlacement(ctx context.Context, p *traffic.Placement) error {
 	err := r.q.QueryRowContext(ctx, `INSERT INTO placements (version_id, environment_id, served_as, placed_by, placed_at)
 		VALUES ((`+versionID+`), (SELECT id FROM environments WHERE name = ?), ?, ?, ?) RETURNING id`,
 		append(byRef(p.Version), p.Environment, p.ServedAs, p.PlacedBy, toMillis(p.PlacedAt))...).Scan(&p.ID)
@@ -48,21 +48,21 @@ func (r Records) AddPlacement(ctx context.Context, p *traffic.Placement) error {
 }
 
 // RemovePlacement ends a placement.
-func (r Records) RemovePlacement(ctx context.Context, id int64, now time.Time) error {
+func (r View) RemovePlacement(ctx context.Context, id int64, now time.Time) error {
 	_, err := r.q.ExecContext(ctx, `UPDATE placements SET removed_at = ? WHERE id = ? AND removed_at IS NULL`,
 		toMillis(now), id)
 	return err
 }
 
 // SetAddressHealth records that an address turned healthy (empty reason) or not.
-func (r Records) SetAddressHealth(ctx context.Context, placement int64, url, reason string, now time.Time) error {
+func (r View) SetAddressHealth(ctx context.Context, placement int64, url, reason string, now time.Time) error {
 	_, err := r.q.ExecContext(ctx,
 		`UPDATE addresses SET healthy = ?, reason = ?, since = ? WHERE placement_id = ? AND url = ?`,
 		reason == "", reason, toMillis(now), placement, url)
 	return err
 }
 
-func (r Records) placements(ctx context.Context, clause string, args ...any) ([]traffic.Placement, error) {
+func (r View) placements(ctx context.Context, clause string, args ...any) ([]traffic.Placement, error) {
 	rows, err := r.q.QueryContext(ctx, `SELECT p.id, m.project, m.name || '@' || v.number, e.name, p.served_as, p.placed_by, p.placed_at
 		FROM placements p JOIN versions v ON v.id = p.version_id JOIN models m ON m.id = v.model_id AND `+r.sees("m.project")+` JOIN environments e ON e.id = p.environment_id
 		WHERE p.removed_at IS NULL `+clause+` ORDER BY p.id`, args...)
@@ -98,7 +98,7 @@ func (r Records) placements(ctx context.Context, clause string, args ...any) ([]
 }
 
 // Placements lists all placements, narrowed down to a version when one is given.
-func (r Records) Placements(ctx context.Context, version string) ([]traffic.Placement, error) {
+func (r View) Placements(ctx context.Context, version string) ([]traffic.Placement, error) {
 	if version == "" {
 		return r.placements(ctx, "")
 	}
@@ -106,7 +106,7 @@ func (r Records) Placements(ctx context.Context, version string) ([]traffic.Plac
 }
 
 // PlacementOf finds where a version runs in an environment.
-func (r Records) PlacementOf(ctx context.Context, version, environment string) (*traffic.Placement, error) {
+func (r View) PlacementOf(ctx context.Context, version, environment string) (*traffic.Placement, error) {
 	return single(r.placements(ctx, `AND e.name = ? AND v.id = (`+versionID+`)`,
 		append([]any{environment}, byRef(version)...)...))
 }

@@ -1,4 +1,4 @@
-package store
+package records
 
 import (
 	"context"
@@ -20,7 +20,7 @@ import (
 
 var now = time.Date(2026, 1, 12, 9, 0, 0, 0, time.UTC)
 
-func open2(t *testing.T) (*Store, string) {
+func open2(t *testing.T) (*DB, string) {
 	t.Helper()
 	path := filepath.Join(t.TempDir(), "ladder db?.db") // a name that a careless address would cut
 	s, err := Open(t.Context(), path)
@@ -35,9 +35,9 @@ func open2(t *testing.T) (*Store, string) {
 }
 
 // seed adds a model with a version, an endpoint with a split, and a promotion.
-func seed(t *testing.T, s *Store) {
+func seed(t *testing.T, s *DB) {
 	t.Helper()
-	err := s.Write(t.Context(), func(r Records) error {
+	err := s.Write(t.Context(), Everything, func(r View) error {
 		p := &ladder.Promotion{
 			State: ladder.Open, Version: "heat-demand@1", From: "draft", To: "live", AskedBy: "runa",
 			OpenedAt: now,
@@ -99,7 +99,7 @@ func TestTheSchemaHoldsTheRules(t *testing.T) {
 		"a data set that changes":       `INSERT INTO data_sets VALUES (1, 'w', 1, '', '', 0, 0, '[]', '', 'runa', 0, 'default'); UPDATE data_sets SET rows = 4`,
 		"a link of an unknown kind":     `INSERT INTO links VALUES (9, 1, 'x', 1, 1)`,
 	} {
-		err := s.Write(t.Context(), func(r Records) error {
+		err := s.Write(t.Context(), Everything, func(r View) error {
 			_, err := r.q.ExecContext(t.Context(), statement)
 			return err
 		})
@@ -107,8 +107,8 @@ func TestTheSchemaHoldsTheRules(t *testing.T) {
 			t.Errorf("%s, and the schema lets it", name)
 		}
 	}
-	if err := s.Write(t.Context(),
-		func(r Records) error { return r.SetRung(t.Context(), "heat-demand", 1, "live", "", now) }); err != nil {
+	if err := s.Write(t.Context(), Everything,
+		func(r View) error { return r.SetRung(t.Context(), "heat-demand", 1, "live", "", now) }); err != nil {
 		t.Errorf("a version cannot climb: %v", err)
 	}
 }
@@ -116,7 +116,7 @@ func TestTheSchemaHoldsTheRules(t *testing.T) {
 func TestAFailedChangeLeavesNothing(t *testing.T) {
 	s, _ := open2(t)
 	bad := errors.New("decided against it")
-	err := s.Write(t.Context(), func(r Records) error {
+	err := s.Write(t.Context(), Everything, func(r View) error {
 		if err := r.AddEnvironment(t.Context(), traffic.Environment{Name: "plant-north", AddedAt: now}); err != nil {
 			return err
 		}
@@ -125,14 +125,14 @@ func TestAFailedChangeLeavesNothing(t *testing.T) {
 	if !errors.Is(err, bad) {
 		t.Errorf("got %v", err)
 	}
-	if all, err := s.Read().Environments(t.Context()); err != nil || len(all) != 0 {
+	if all, err := s.Read(Everything).Environments(t.Context()); err != nil || len(all) != 0 {
 		t.Errorf("%+v, %v", all, err)
 	}
 }
 
 func TestReadingDoesNotWrite(t *testing.T) {
 	s, _ := open2(t)
-	if err := s.Read().AddEnvironment(t.Context(), traffic.Environment{Name: "x", AddedAt: now}); err == nil {
+	if err := s.Read(Everything).AddEnvironment(t.Context(), traffic.Environment{Name: "x", AddedAt: now}); err == nil {
 		t.Error("something was written outside of a transaction")
 	}
 }
@@ -148,7 +148,7 @@ func TestEverythingComesBackAfterOpeningAgain(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer s.Close()
-	r := s.Read()
+	r := s.Read(Everything)
 	v, err := r.Version(t.Context(), "heat-demand", 1)
 	if err != nil || v.Metrics["rmse"] != 1 || v.Params["depth"] != "6" || v.Artifacts[0].Size != 3 ||
 		!v.CreatedAt.Equal(now) {
@@ -170,7 +170,7 @@ func TestNumbersAreGivenOnce(t *testing.T) {
 	var wait sync.WaitGroup
 	for i := range 40 {
 		wait.Go(func() {
-			err := s.Write(context.Background(), func(r Records) error {
+			err := s.Write(context.Background(), Everything, func(r View) error {
 				return r.AddVersion(context.Background(),
 					&registry.Version{
 						Model: "heat-demand", Digest: fmt.Sprintf("%064d", i), Rung: "draft",
@@ -180,7 +180,8 @@ func TestNumbersAreGivenOnce(t *testing.T) {
 			if err != nil {
 				t.Error(err)
 			}
-			if _, _, err := s.Read().Versions(context.Background(), "heat-demand", Page{Limit: 5}); err != nil {
+			_, _, err = s.Read(Everything).Versions(context.Background(), "heat-demand", Page{Limit: 5})
+			if err != nil {
 				t.Error(err)
 			}
 		})
@@ -188,7 +189,7 @@ func TestNumbersAreGivenOnce(t *testing.T) {
 	wait.Wait()
 	var seen []int
 	for after := ""; ; {
-		page, next, err := s.Read().Versions(t.Context(), "heat-demand", Page{Limit: 7, After: after})
+		page, next, err := s.Read(Everything).Versions(t.Context(), "heat-demand", Page{Limit: 7, After: after})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -1,4 +1,4 @@
-package store
+package records
 
 import (
 	"context"
@@ -35,7 +35,7 @@ type Link struct {
 	To       Node
 }
 
-func (r Records) link(ctx context.Context, from Node, relation string, to Node) error {
+func (r View) link(ctx context.Context, from Node, relation string, to Node) error {
 	_, err := r.q.ExecContext(ctx,
 		`INSERT INTO links (from_kind, from_id, relation, to_kind, to_id) VALUES (?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`,
 		from.Kind, from.ID, relation, to.Kind, to.ID)
@@ -43,7 +43,7 @@ func (r Records) link(ctx context.Context, from Node, relation string, to Node) 
 }
 
 // linkTo links to what a query finds.
-func (r Records) linkTo(ctx context.Context, from Node, relation string, kind int, query string, args ...any) error {
+func (r View) linkTo(ctx context.Context, from Node, relation string, kind int, query string, args ...any) error {
 	to := Node{Kind: kind}
 	if err := r.q.QueryRowContext(ctx, query, args...).Scan(&to.ID); err != nil {
 		return one(err)
@@ -59,7 +59,7 @@ func byData(ref string) []any {
 	return []any{name, n}
 }
 
-func (r Records) linkCodeAndData(ctx context.Context, from Node, code *registry.Code, data []registry.DataUse) error {
+func (r View) linkCodeAndData(ctx context.Context, from Node, code *registry.Code, data []registry.DataUse) error {
 	for _, d := range data {
 		if err := r.linkTo(ctx, from, d.Role, DataNode, dataID, byData(d.Data)...); err != nil {
 			return err
@@ -78,7 +78,7 @@ func (r Records) linkCodeAndData(ctx context.Context, from Node, code *registry.
 
 // LinkEvaluation says that a version was evaluated on a revision of a data set, which
 // may happen after it was registered.
-func (r Records) LinkEvaluation(ctx context.Context, version, data string) error {
+func (r View) LinkEvaluation(ctx context.Context, version, data string) error {
 	from := Node{Kind: VersionNode}
 	if err := r.q.QueryRowContext(ctx, versionID, byRef(version)...).Scan(&from.ID); err != nil {
 		return one(err)
@@ -87,14 +87,14 @@ func (r Records) LinkEvaluation(ctx context.Context, version, data string) error
 }
 
 // VersionNode finds a version's node.
-func (r Records) VersionNode(ctx context.Context, ref string) (Node, error) {
+func (r View) VersionNode(ctx context.Context, ref string) (Node, error) {
 	n := Node{Kind: VersionNode}
 	return n, one(r.q.QueryRowContext(ctx, versionID, byRef(ref)...).Scan(&n.ID))
 }
 
 // DataNodes finds the nodes of a data set's revisions, of all when the ref has no
 // number.
-func (r Records) DataNodes(ctx context.Context, ref registry.DataRef) ([]Node, error) {
+func (r View) DataNodes(ctx context.Context, ref registry.DataRef) ([]Node, error) {
 	rows, err := r.q.QueryContext(ctx,
 		`SELECT id FROM data_sets WHERE name = ? AND (? = 0 OR number = ?) AND `+r.sees("project")+
 			` ORDER BY number DESC LIMIT 200`, ref.Name, ref.Number, ref.Number)
@@ -102,7 +102,7 @@ func (r Records) DataNodes(ctx context.Context, ref registry.DataRef) ([]Node, e
 }
 
 // CodeNodes finds the nodes of a commit, given whole or by its beginning.
-func (r Records) CodeNodes(ctx context.Context, commit string) ([]Node, error) {
+func (r View) CodeNodes(ctx context.Context, commit string) ([]Node, error) {
 	rows, err := r.q.QueryContext(ctx,
 		`SELECT c.id FROM codes c WHERE revision >= ? AND revision < ? AND `+r.seesCode()+` ORDER BY id LIMIT 50`,
 		commit, commit+"\U0010ffff")
@@ -110,7 +110,7 @@ func (r Records) CodeNodes(ctx context.Context, commit string) ([]Node, error) {
 }
 
 // seesCode is the condition that a commit c is one of something that may be seen.
-func (r Records) seesCode() string {
+func (r View) seesCode() string {
 	if r.sight.All {
 		return "1"
 	}
@@ -128,16 +128,16 @@ func scanNode(kind int) func(*sql.Rows) (Node, error) {
 
 // MadeFrom lists the links from nodes to what they were made from, and MadeInto those
 // from what was made from them; at most `most`.
-func (r Records) MadeFrom(ctx context.Context, nodes []Node, most int) ([]Link, error) {
+func (r View) MadeFrom(ctx context.Context, nodes []Node, most int) ([]Link, error) {
 	return r.links(ctx, "from", nodes, most)
 }
 
 // MadeInto lists the links to what was made from nodes.
-func (r Records) MadeInto(ctx context.Context, nodes []Node, most int) ([]Link, error) {
+func (r View) MadeInto(ctx context.Context, nodes []Node, most int) ([]Link, error) {
 	return r.links(ctx, "to", nodes, most)
 }
 
-func (r Records) links(ctx context.Context, side string, nodes []Node, most int) ([]Link, error) {
+func (r View) links(ctx context.Context, side string, nodes []Node, most int) ([]Link, error) {
 	byKind := map[int][]any{}
 	for _, n := range nodes {
 		byKind[n.Kind] = append(byKind[n.Kind], n.ID)
@@ -167,7 +167,7 @@ func (r Records) links(ctx context.Context, side string, nodes []Node, most int)
 
 // LinksInSight leaves out links to or from what may not be seen, so that nothing is
 // reached through it either.
-func (r Records) LinksInSight(ctx context.Context, links []Link) ([]Link, error) {
+func (r View) LinksInSight(ctx context.Context, links []Link) ([]Link, error) {
 	if r.sight.All {
 		return links, nil
 	}
@@ -184,7 +184,7 @@ func (r Records) LinksInSight(ctx context.Context, links []Link) ([]Link, error)
 }
 
 // Describe names nodes and says the most important thing about each.
-func (r Records) Describe(ctx context.Context, nodes []Node) (map[Node]registry.Node, error) {
+func (r View) Describe(ctx context.Context, nodes []Node) (map[Node]registry.Node, error) {
 	byKind := map[int][]any{}
 	for _, n := range nodes {
 		byKind[n.Kind] = append(byKind[n.Kind], n.ID)
@@ -240,7 +240,7 @@ const inForce = `SELECT l.version_id, e.name FROM endpoints e JOIN lanes l ON l.
 
 // AddDataSet adds a revision of a data set and gives it the next number, which is set in
 // d together with its ref.
-func (r Records) AddDataSet(ctx context.Context, d *registry.DataSet) error {
+func (r View) AddDataSet(ctx context.Context, d *registry.DataSet) error {
 	schema, err := json.Marshal(d.Schema)
 	if err != nil {
 		return err
@@ -253,7 +253,7 @@ func (r Records) AddDataSet(ctx context.Context, d *registry.DataSet) error {
 	return err
 }
 
-func (r Records) dataSets(ctx context.Context, clause string, args ...any) ([]registry.DataSet, error) {
+func (r View) dataSets(ctx context.Context, clause string, args ...any) ([]registry.DataSet, error) {
 	rows, err := r.q.QueryContext(ctx,
 		`SELECT name, number, project, address, digest, rows, size, schema, description, added_by, added_at FROM data_sets d WHERE `+r.sees("project")+` AND `+clause, args...)
 	return collect(rows, err, func(rows *sql.Rows) (registry.DataSet, error) {
@@ -271,7 +271,7 @@ func (r Records) dataSets(ctx context.Context, clause string, args ...any) ([]re
 
 // DataSets lists the newest revision of every data set by name, or all revisions of
 // one, newest first.
-func (r Records) DataSets(ctx context.Context, name string, p Page) ([]registry.DataSet, string, error) {
+func (r View) DataSets(ctx context.Context, name string, p Page) ([]registry.DataSet, string, error) {
 	if name != "" {
 		before, err := beforeNumber(p.After)
 		if err != nil {
@@ -287,24 +287,24 @@ func (r Records) DataSets(ctx context.Context, name string, p Page) ([]registry.
 }
 
 // DataSet finds a revision of a data set.
-func (r Records) DataSet(ctx context.Context, ref registry.DataRef) (*registry.DataSet, error) {
+func (r View) DataSet(ctx context.Context, ref registry.DataRef) (*registry.DataSet, error) {
 	return single(r.dataSets(ctx, `name = ? AND number = ?`, ref.Name, ref.Number))
 }
 
 // NewestDataSet finds the newest revision of a data set.
-func (r Records) NewestDataSet(ctx context.Context, name string) (*registry.DataSet, error) {
+func (r View) NewestDataSet(ctx context.Context, name string) (*registry.DataSet, error) {
 	return single(r.dataSets(ctx, `name = ? ORDER BY number DESC LIMIT 1`, name))
 }
 
 // SameDataSet finds the revision of a data set with a digest, or with an address when
 // the digest is not known.
-func (r Records) SameDataSet(ctx context.Context, name, digest, address string) (*registry.DataSet, error) {
+func (r View) SameDataSet(ctx context.Context, name, digest, address string) (*registry.DataSet, error) {
 	return single(r.dataSets(ctx, `name = ? AND digest = ? AND (digest <> '' OR address = ?) ORDER BY number DESC LIMIT 1`, name, digest, address))
 }
 
 // AddRun adds a run and gives it the next number, which is set in it together with its
 // ref.
-func (r Records) AddRun(ctx context.Context, run *registry.Run) error {
+func (r View) AddRun(ctx context.Context, run *registry.Run) error {
 	code, err := optionalJSON(run.Code)
 	if err != nil {
 		return err
@@ -324,7 +324,7 @@ func (r Records) AddRun(ctx context.Context, run *registry.Run) error {
 }
 
 // PutRunParams adds parameters to a run, or changes them.
-func (r Records) PutRunParams(ctx context.Context, run int64, params map[string]string) error {
+func (r View) PutRunParams(ctx context.Context, run int64, params map[string]string) error {
 	for name, value := range params {
 		if _, err := r.q.ExecContext(ctx,
 			`INSERT INTO run_params (run, name, value) VALUES (?, ?, ?) ON CONFLICT (run, name) DO UPDATE SET value = excluded.value`, run, name, value); err != nil {
@@ -336,7 +336,7 @@ func (r Records) PutRunParams(ctx context.Context, run int64, params map[string]
 
 // PutPoints adds points to the curves of a run; a later point at the same step takes
 // the place of the earlier.
-func (r Records) PutPoints(ctx context.Context, run int64, points []registry.Point) error {
+func (r View) PutPoints(ctx context.Context, run int64, points []registry.Point) error {
 	for _, p := range points {
 		if _, err := r.q.ExecContext(ctx, `INSERT INTO run_points (run, metric, step, value, at) VALUES (?, ?, ?, ?, ?)
 			ON CONFLICT (run, metric, step) DO UPDATE SET value = excluded.value, at = excluded.at`, run, p.Metric, p.Step, p.Value, toMillis(p.At)); err != nil {
@@ -347,19 +347,19 @@ func (r Records) PutPoints(ctx context.Context, run int64, points []registry.Poi
 }
 
 // CloseRun ends a run.
-func (r Records) CloseRun(ctx context.Context, run int64, state registry.RunState, note string, now time.Time) error {
+func (r View) CloseRun(ctx context.Context, run int64, state registry.RunState, note string, now time.Time) error {
 	_, err := r.q.ExecContext(ctx, `UPDATE runs SET state = ?, note = ?, ended = ? WHERE number = ?`, state, note,
 		toMillis(now), run)
 	return err
 }
 
 // Run finds a run with its parameters, last metrics, data and versions.
-func (r Records) Run(ctx context.Context, number int64) (*registry.Run, error) {
+func (r View) Run(ctx context.Context, number int64) (*registry.Run, error) {
 	return single(r.runs(ctx, `number = ?`, number))
 }
 
 // Runs lists runs, newest first; model narrows them down when given.
-func (r Records) Runs(ctx context.Context, model string, p Page) ([]registry.Run, string, error) {
+func (r View) Runs(ctx context.Context, model string, p Page) ([]registry.Run, string, error) {
 	before, err := beforeNumber(p.After)
 	if err != nil {
 		return nil, "", err
@@ -376,7 +376,7 @@ func (r Records) Runs(ctx context.Context, model string, p Page) ([]registry.Run
 	return items, next, nil
 }
 
-func (r Records) runs(ctx context.Context, clause string, args ...any) ([]registry.Run, error) {
+func (r View) runs(ctx context.Context, clause string, args ...any) ([]registry.Run, error) {
 	rows, err := r.q.QueryContext(ctx,
 		`SELECT number, project, model, title, state, by, machine, started, ended, code, note FROM runs WHERE `+
 			r.sees("project")+` AND `+clause, args...)
@@ -433,7 +433,7 @@ func (r Records) runs(ctx context.Context, clause string, args ...any) ([]regist
 
 // Curves reads the curves of a run, each thinned to about `most` points that are evenly
 // spread; the last point always stays.
-func (r Records) Curves(ctx context.Context, run int64, most int) ([]registry.Curve, error) {
+func (r View) Curves(ctx context.Context, run int64, most int) ([]registry.Curve, error) {
 	counts := map[string]int{}
 	var names []string
 	if err := r.each(ctx, `SELECT metric, count(*) FROM run_points WHERE run = ? GROUP BY metric ORDER BY metric`,
@@ -468,7 +468,7 @@ func (r Records) Curves(ctx context.Context, run int64, most int) ([]registry.Cu
 
 // LaneOf finds which version a lane of a split had, by the endpoint's id and the lane's
 // position.
-func (r Records) LaneOf(ctx context.Context, endpoint int64, split, position int) (registry.Answer, error) {
+func (r View) LaneOf(ctx context.Context, endpoint int64, split, position int) (registry.Answer, error) {
 	a := registry.Answer{Split: split}
 	err := r.q.QueryRowContext(ctx, `SELECT e.name, l.kind, m.name || '@' || v.number FROM lanes l JOIN endpoints e ON e.id = l.endpoint_id
 		JOIN versions v ON v.id = l.version_id JOIN models m ON m.id = v.model_id AND `+r.sees("m.project")+` WHERE l.endpoint_id = ? AND l.split = ? AND l.position = ?`, endpoint, split, position).
@@ -478,7 +478,7 @@ func (r Records) LaneOf(ctx context.Context, endpoint int64, split, position int
 
 // ApprovalBefore finds the promotion that last brought a version up to a rung or above
 // before a moment, and who signed it with yes.
-func (r Records) ApprovalBefore(ctx context.Context, version string, at time.Time) (id string, signedBy []string,
+func (r View) ApprovalBefore(ctx context.Context, version string, at time.Time) (id string, signedBy []string,
 	err error,
 ) {
 	var number int

@@ -1,4 +1,4 @@
-package store
+package records
 
 import (
 	"context"
@@ -14,7 +14,7 @@ import (
 )
 
 // AddPromotion adds a promotion and gives it the next number, which is set in p.
-func (r Records) AddPromotion(ctx context.Context, p *ladder.Promotion) error {
+func (r View) AddPromotion(ctx context.Context, p *ladder.Promotion) error {
 	var number int
 	err := r.q.QueryRowContext(ctx, `INSERT INTO promotions (version_id, from_rung, to_rung, incumbent_id, asked_by, note, state, emergency, ladder, opened_at)
 		VALUES ((`+versionID+`), ?, ?, (`+versionID+`), ?, ?, ?, ?, ?, ?) RETURNING number`,
@@ -41,7 +41,7 @@ const promotionQuery = `SELECT p.number, m.project, m.name || '@' || v.number, p
 	p.asked_by, p.note, p.state, p.emergency, p.ladder, p.opened_at, p.reminded_at, p.closed_at, p.findings
 	FROM promotions p JOIN versions v ON v.id = p.version_id JOIN models m ON m.id = v.model_id AND `
 
-func (r Records) promotions(ctx context.Context, clause string, args ...any) ([]ladder.Promotion, error) {
+func (r View) promotions(ctx context.Context, clause string, args ...any) ([]ladder.Promotion, error) {
 	rows, err := r.q.QueryContext(ctx, promotionQuery+r.sees("m.project")+" "+clause, args...)
 	var numbers []int
 	out, err := collect(rows, err, func(rows *sql.Rows) (ladder.Promotion, error) {
@@ -88,7 +88,7 @@ type SignedAnswer struct {
 	Envelope  json.RawMessage
 }
 
-func (r Records) answers(ctx context.Context, clause string, args ...any) ([]SignedAnswer, error) {
+func (r View) answers(ctx context.Context, clause string, args ...any) ([]SignedAnswer, error) {
 	rows, err := r.q.QueryContext(ctx,
 		`SELECT promotion, by, answer, note, at, roles, until, handed_to, candidate_digest, incumbent, void, signed_with, envelope FROM answers `+clause, args...)
 	return collect(rows, err, func(rows *sql.Rows) (SignedAnswer, error) {
@@ -109,12 +109,12 @@ func (r Records) answers(ctx context.Context, clause string, args ...any) ([]Sig
 
 // AnswersAbout lists all answers about a version, the oldest first, also those that their
 // givers replaced.
-func (r Records) AnswersAbout(ctx context.Context, version string) ([]SignedAnswer, error) {
+func (r View) AnswersAbout(ctx context.Context, version string) ([]SignedAnswer, error) {
 	return r.answers(ctx, `WHERE promotion IN (SELECT number FROM promotions WHERE version_id = (`+versionID+
 		`)) ORDER BY id`, byRef(version)...)
 }
 
-func (r Records) ticks(ctx context.Context, promotion int) ([]ladder.Tick, error) {
+func (r View) ticks(ctx context.Context, promotion int) ([]ladder.Tick, error) {
 	rows, err := r.q.QueryContext(ctx,
 		`SELECT rung, item, note, link, by, at, candidate_digest, incumbent FROM ticks WHERE promotion = ? ORDER BY at, rung, item`, promotion)
 	return collect(rows, err, func(rows *sql.Rows) (ladder.Tick, error) {
@@ -127,12 +127,12 @@ func (r Records) ticks(ctx context.Context, promotion int) ([]ladder.Tick, error
 }
 
 // Promotion finds a promotion by number.
-func (r Records) Promotion(ctx context.Context, number int) (*ladder.Promotion, error) {
+func (r View) Promotion(ctx context.Context, number int) (*ladder.Promotion, error) {
 	return single(r.promotions(ctx, `WHERE p.number = ?`, number))
 }
 
 // OpenPromotion finds the promotion of a version to a rung that can still be answered.
-func (r Records) OpenPromotion(ctx context.Context, version, to string) (*ladder.Promotion, error) {
+func (r View) OpenPromotion(ctx context.Context, version, to string) (*ladder.Promotion, error) {
 	return single(r.promotions(ctx,
 		`WHERE p.state IN ('open', 'to_review') AND p.to_rung = ? AND v.id = (`+versionID+`)`,
 		append([]any{to}, byRef(version)...)...))
@@ -145,7 +145,7 @@ type PromotionFilter struct {
 }
 
 // Promotions lists promotions, newest first.
-func (r Records) Promotions(ctx context.Context, f PromotionFilter, p Page) ([]ladder.Promotion, string, error) {
+func (r View) Promotions(ctx context.Context, f PromotionFilter, p Page) ([]ladder.Promotion, string, error) {
 	before, err := beforeNumber(p.After)
 	if err != nil {
 		return nil, "", err
@@ -173,7 +173,7 @@ func beforeNumber(after string) (int64, error) {
 }
 
 // AddAnswer adds a person's answer with its envelope.
-func (r Records) AddAnswer(ctx context.Context, promotion int, s ladder.SignOff, envelope json.RawMessage) error {
+func (r View) AddAnswer(ctx context.Context, promotion int, s ladder.SignOff, envelope json.RawMessage) error {
 	roles, err := json.Marshal(append([]string{}, s.Roles...))
 	if err != nil {
 		return err
@@ -189,7 +189,7 @@ func (r Records) AddAnswer(ctx context.Context, promotion int, s ladder.SignOff,
 }
 
 // VoidAnswers says why the answers about a version do not count any more.
-func (r Records) VoidAnswers(ctx context.Context, version, why string) (int64, error) {
+func (r View) VoidAnswers(ctx context.Context, version, why string) (int64, error) {
 	res, err := r.q.ExecContext(ctx,
 		`UPDATE answers SET void = ? WHERE void = '' AND promotion IN (SELECT number FROM promotions WHERE version_id = (`+versionID+`))`,
 		append([]any{why}, byRef(version)...)...)
@@ -201,7 +201,7 @@ func (r Records) VoidAnswers(ctx context.Context, version, why string) (int64, e
 
 // PutTick adds that someone looked at an item of the checklist, in place of an earlier
 // tick.
-func (r Records) PutTick(ctx context.Context, promotion int, t ladder.Tick) error {
+func (r View) PutTick(ctx context.Context, promotion int, t ladder.Tick) error {
 	_, err := r.q.ExecContext(ctx,
 		`INSERT OR REPLACE INTO ticks (promotion, rung, item, note, link, by, at, candidate_digest, incumbent) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
 		promotion, t.Rung, t.Item, t.Note, t.Link, t.By, toMillis(t.At), t.CandidateDigest, t.Incumbent)
@@ -209,14 +209,14 @@ func (r Records) PutTick(ctx context.Context, promotion int, t ladder.Tick) erro
 }
 
 // SetReminded writes down when the reviewers of a promotion were reminded.
-func (r Records) SetReminded(ctx context.Context, number int, now time.Time) error {
+func (r View) SetReminded(ctx context.Context, number int, now time.Time) error {
 	_, err := r.q.ExecContext(ctx, `UPDATE promotions SET reminded_at = ? WHERE number = ?`, toMillis(now), number)
 	return err
 }
 
 // SetPromotion writes the state that a promotion has come to, with what the gate said
 // then; one that ended stays as it is.
-func (r Records) SetPromotion(ctx context.Context, number int, p *ladder.Promotion) error {
+func (r View) SetPromotion(ctx context.Context, number int, p *ladder.Promotion) error {
 	findings, err := json.Marshal(p.Findings)
 	if err != nil {
 		return err

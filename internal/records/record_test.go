@@ -1,4 +1,4 @@
-package store
+package records
 
 import (
 	"context"
@@ -16,11 +16,11 @@ import (
 )
 
 // chronicle writes n lines about two projects, four people and several kinds.
-func chronicle(t *testing.T, s *Store, n int) []record.Entry {
+func chronicle(t *testing.T, s *DB, n int) []record.Entry {
 	t.Helper()
 	r := rand.New(rand.NewPCG(4, 4))
 	var out []record.Entry
-	err := s.Write(t.Context(), func(w Records) error {
+	err := s.Write(t.Context(), Everything, func(w View) error {
 		for i := range n {
 			e := record.Entry{
 				At:      now.Add(time.Duration(i) * time.Minute),
@@ -96,7 +96,7 @@ func TestTheRecordIsSearched(t *testing.T) {
 			}
 		}
 		for after := ""; ; { // page by page
-			items, next, err := s.Read().Entries(t.Context(), c.q, Page{Limit: 7, After: after})
+			items, next, err := s.Read(Everything).Entries(t.Context(), c.q, Page{Limit: 7, After: after})
 			if err != nil {
 				t.Fatalf("%d: %v", i, err)
 			}
@@ -110,7 +110,7 @@ func TestTheRecordIsSearched(t *testing.T) {
 		if !slices.Equal(got, want) {
 			t.Errorf("%d %+v: got %v, want %v", i, c.q, got, want)
 		}
-		if err := s.Read().EachEntry(t.Context(), c.q,
+		if err := s.Read(Everything).EachEntry(t.Context(), c.q,
 			func(e record.Entry) error { forth = append(forth, e.Seq); return nil }); err != nil {
 			t.Fatal(err)
 		}
@@ -130,22 +130,22 @@ func TestLinesAreReadAsTheyWereWritten(t *testing.T) {
 		After: json.RawMessage(`null`), Address: "::1", RequestID: "x",
 	}
 	later := record.Entry{At: now.Add(-time.Hour), Actor: "runa", Kind: "x.y", Sentence: "the clock was put back"}
-	if err := s.Write(t.Context(), func(w Records) error {
+	if err := s.Write(t.Context(), Everything, func(w View) error {
 		return errors.Join(w.AddEntry(t.Context(), &e), w.AddEntry(t.Context(), &later))
 	}); err != nil {
 		t.Fatal(err)
 	}
-	got, err := s.Read().Entry(t.Context(), 1)
+	got, err := s.Read(Everything).Entry(t.Context(), 1)
 	if err != nil {
 		t.Fatal(err)
 	}
 	if a, b := fmt.Sprintf("%+v", *got), fmt.Sprintf("%+v", e); a != b {
 		t.Errorf("got  %s\nwant %s", a, b)
 	}
-	if next, err := s.Read().Entry(t.Context(), 2); err != nil || !next.At.Equal(now) {
+	if next, err := s.Read(Everything).Entry(t.Context(), 2); err != nil || !next.At.Equal(now) {
 		t.Errorf("times run back: %v %v", next, err)
 	}
-	if _, err := s.ReadAs(Sight{Projects: []string{"valves"}}).Entry(t.Context(), 1); !errors.Is(err, ErrNone) {
+	if _, err := s.Read(Sight{Projects: []string{"valves"}}).Entry(t.Context(), 1); !errors.Is(err, ErrNone) {
 		t.Errorf("out of sight: %v", err)
 	}
 }
@@ -208,7 +208,7 @@ func TestARewrittenRecordTellsFromWhere(t *testing.T) {
 	var h record.Hash
 	var statements []string
 	for seq := int64(1); seq <= 300; seq++ {
-		e, err := s.Read().Entry(t.Context(), seq)
+		e, err := s.Read(Everything).Entry(t.Context(), seq)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -243,7 +243,7 @@ func TestManyWriteOneChain(t *testing.T) {
 		go func() {
 			var err error
 			for i := range 25 {
-				failed := s.Write(context.WithoutCancel(t.Context()), func(r Records) error {
+				failed := s.Write(context.WithoutCancel(t.Context()), Everything, func(r View) error {
 					e := record.Entry{At: now, Actor: fmt.Sprint("w", w), Kind: "x.y", Sentence: "s"}
 					if err := r.AddEntry(t.Context(), &e); err != nil {
 						return err

@@ -1,4 +1,4 @@
-package store
+package records
 
 import (
 	"cmp"
@@ -19,12 +19,12 @@ import (
 )
 
 // catalogueOf fills a store with made-up versions.
-func catalogueOf(t *testing.T, models, versions int) *Store {
+func catalogueOf(t *testing.T, models, versions int) *DB {
 	t.Helper()
 	s, _ := open2(t)
 	r := rand.New(rand.NewPCG(3, 5))
 	pick := func(from ...string) string { return from[r.IntN(len(from))] }
-	err := s.Write(t.Context(), func(w Records) error {
+	err := s.Write(t.Context(), Everything, func(w View) error {
 		for m := range models {
 			model := registry.Model{
 				Name: fmt.Sprintf("heat-%02d", m), Project: "default",
@@ -98,11 +98,11 @@ func catalogueOf(t *testing.T, models, versions int) *Store {
 }
 
 // all pages through a search.
-func all(t *testing.T, s *Store, search Search, limit int) []registry.Found {
+func all(t *testing.T, s *DB, search Search, limit int) []registry.Found {
 	t.Helper()
 	var out []registry.Found
 	for cursor := ""; ; {
-		part, next, err := s.Read().Find(t.Context(), search, Page{Limit: limit, After: cursor})
+		part, next, err := s.Read(Everything).Find(t.Context(), search, Page{Limit: limit, After: cursor})
 		if err != nil {
 			t.Fatalf("%+v: %v", search, err)
 		}
@@ -122,7 +122,7 @@ func TestSearchesFindWhatIsThere(t *testing.T) {
 		t.Fatalf("%d versions", len(every))
 	}
 	details, about := map[string]*registry.Version{}, map[string]string{}
-	models, _, err := s.Read().Models(t.Context(), ModelFilter{}, Page{Limit: 100})
+	models, _, err := s.Read(Everything).Models(t.Context(), ModelFilter{}, Page{Limit: 100})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -130,7 +130,7 @@ func TestSearchesFindWhatIsThere(t *testing.T) {
 		about[m.Name] = m.Description
 	}
 	for name := range about {
-		versions, _, err := s.Read().Versions(t.Context(), name, Page{Limit: 200})
+		versions, _, err := s.Read(Everything).Versions(t.Context(), name, Page{Limit: 200})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -243,7 +243,7 @@ func TestSearchesFindWhatIsThere(t *testing.T) {
 			}
 		}
 	}
-	if names, err := s.Read().MetricNames(t.Context(), 10); err != nil || fmt.Sprint(names) != "[r2 rmse]" {
+	if names, err := s.Read(Everything).MetricNames(t.Context(), 10); err != nil || fmt.Sprint(names) != "[r2 rmse]" {
 		t.Errorf("%v, %v", names, err)
 	}
 }
@@ -251,12 +251,12 @@ func TestSearchesFindWhatIsThere(t *testing.T) {
 func TestWhatIsDeletedIsGoneButItsNumber(t *testing.T) {
 	s := catalogueOf(t, 1, 4)
 	ctx := t.Context()
-	if err := s.Write(ctx, func(r Records) error {
+	if err := s.Write(ctx, Everything, func(r View) error {
 		return r.DeleteVersion(ctx, "heat-00", 4, Grave{At: now, By: "runa", Why: "personal data"})
 	}); err != nil {
 		t.Fatal(err)
 	}
-	r := s.Read()
+	r := s.Read(Everything)
 	if _, err := r.Version(ctx, "heat-00", 4); err != ErrNone {
 		t.Errorf("a deleted version is found: %v", err)
 	}
@@ -273,7 +273,8 @@ func TestWhatIsDeletedIsGoneButItsNumber(t *testing.T) {
 		Model: "heat-00", Digest: fmt.Sprintf("%064x", 3), Rung: "draft", RungSince: now,
 		CreatedAt: now, CreatedBy: "runa",
 	}
-	if err := s.Write(ctx, func(r Records) error { return r.AddVersion(ctx, again) }); err != nil || again.Number != 5 {
+	err := s.Write(ctx, Everything, func(r View) error { return r.AddVersion(ctx, again) })
+	if err != nil || again.Number != 5 {
 		t.Errorf("the same content again is %s, %v", again.Ref, err)
 	}
 	n, err := r.VersionNode(ctx, "heat-00@4")
@@ -296,7 +297,7 @@ func TestCurvesAreThinnedEvenly(t *testing.T) {
 	for i := range 1003 {
 		points = append(points, registry.Point{Metric: "loss", Step: int64(i), Value: 1 / float64(i+1), At: now})
 	}
-	if err := s.Write(ctx, func(r Records) error {
+	if err := s.Write(ctx, Everything, func(r View) error {
 		if err := r.AddRun(ctx, run); err != nil {
 			return err
 		}
@@ -304,12 +305,12 @@ func TestCurvesAreThinnedEvenly(t *testing.T) {
 	}); err != nil {
 		t.Fatal(err)
 	}
-	curves, err := s.Read().Curves(ctx, run.Number, 100)
+	curves, err := s.Read(Everything).Curves(ctx, run.Number, 100)
 	if err != nil || len(curves) != 1 || len(curves[0].Points) > 101 || len(curves[0].Points) < 90 ||
 		!curves[0].Thinned || curves[0].Points[len(curves[0].Points)-1].Step != 1002 {
 		t.Errorf("%d curves of %d points, %v", len(curves), len(curves[0].Points), err)
 	}
-	if got, err := s.Read().Run(ctx, run.Number); err != nil || got.Metrics["loss"] != points[1002].Value ||
+	if got, err := s.Read(Everything).Run(ctx, run.Number); err != nil || got.Metrics["loss"] != points[1002].Value ||
 		got.Params["depth"] != "6" {
 		t.Errorf("%+v, %v", got, err)
 	}
@@ -350,25 +351,26 @@ func TestOldRecordsComeThroughTheMigration(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer s.Close()
-	v, err := s.Read().Version(t.Context(), "heat-demand", 1)
+	v, err := s.Read(Everything).Version(t.Context(), "heat-demand", 1)
 	if err != nil || v.Signature == nil || v.Signature.Inputs[0].Name != "x" || v.ProfileRows != 400 ||
 		!v.Artifacts[0].Stored || v.Code.Commit != "abc1234" || v.Note != "two winters" {
 		t.Errorf("%+v, %v", v, err)
 	}
-	if p, err := s.Read().Profile(t.Context(), "heat-demand", 1); err != nil || p.Rows != 400 {
+	if p, err := s.Read(Everything).Profile(t.Context(), "heat-demand", 1); err != nil || p.Rows != 400 {
 		t.Errorf("%+v, %v", p, err)
 	}
 	if found := all(t, s, Search{Text: "winters"}, 5); len(found) != 1 || found[0].Owner != "runa" {
 		t.Errorf("%+v", found)
 	}
-	if nodes, err := s.Read().CodeNodes(t.Context(), "abc"); err != nil || len(nodes) != 1 {
+	if nodes, err := s.Read(Everything).CodeNodes(t.Context(), "abc"); err != nil || len(nodes) != 1 {
 		t.Errorf("%v, %v", nodes, err)
 	}
-	if e, err := s.Read().Endpoint(t.Context(), "demand-hourly"); err != nil || e.Split == nil ||
+	if e, err := s.Read(Everything).Endpoint(t.Context(), "demand-hourly"); err != nil || e.Split == nil ||
 		e.Split.Main().Version != "heat-demand@1" || e.Repeatable {
 		t.Errorf("%+v, %v", e, err)
 	}
-	if a, err := s.Read().Alert(t.Context(), 1); err != nil || a.Kind != watch.RolledBack || a.State != "open" {
+	a, err := s.Read(Everything).Alert(t.Context(), 1)
+	if err != nil || a.Kind != watch.RolledBack || a.State != "open" {
 		t.Errorf("%+v, %v", a, err)
 	}
 	var n int
@@ -392,7 +394,8 @@ func FuzzSearchText(f *testing.F) {
 		f.Add(text)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
-		if _, _, err := s.Read().Find(t.Context(), Search{Text: text, Sort: "rmse"}, Page{Limit: 5}); err != nil {
+		_, _, err := s.Read(Everything).Find(t.Context(), Search{Text: text, Sort: "rmse"}, Page{Limit: 5})
+		if err != nil {
 			t.Fatalf("%q: %v", text, err)
 		}
 	})

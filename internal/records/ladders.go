@@ -1,4 +1,4 @@
-package store
+package records
 
 import (
 	"context"
@@ -13,7 +13,7 @@ import (
 	"innerladder/internal/core/registry"
 )
 
-func (r Records) ladders(ctx context.Context, clause string, args ...any) ([]ladder.Revision, error) {
+func (r View) ladders(ctx context.Context, clause string, args ...any) ([]ladder.Revision, error) {
 	rows, err := r.q.QueryContext(ctx, `SELECT project, number, ladder, author, reason, made_at FROM ladders `+clause,
 		args...)
 	return collect(rows, err, func(rows *sql.Rows) (ladder.Revision, error) {
@@ -30,7 +30,7 @@ func (r Records) ladders(ctx context.Context, clause string, args ...any) ([]lad
 
 // Ladder is the ladder of a project as it is now; the default one where nobody made
 // another.
-func (r Records) Ladder(ctx context.Context, project string) (ladder.Revision, error) {
+func (r View) Ladder(ctx context.Context, project string) (ladder.Revision, error) {
 	found, err := single(r.ladders(ctx, `WHERE project = ? ORDER BY number DESC LIMIT 1`, project))
 	if errors.Is(err, ErrNone) {
 		return ladder.Revision{Project: project, Ladder: ladder.Default()}, nil
@@ -43,13 +43,13 @@ func (r Records) Ladder(ctx context.Context, project string) (ladder.Revision, e
 
 // Ladders lists the ladders of all projects in sight that have one of their own, as they
 // are now.
-func (r Records) Ladders(ctx context.Context) ([]ladder.Revision, error) {
+func (r View) Ladders(ctx context.Context) ([]ladder.Revision, error) {
 	return r.ladders(ctx, `WHERE `+r.sees("project")+
 		` AND number = (SELECT max(number) FROM ladders l WHERE l.project = ladders.project) ORDER BY project`)
 }
 
 // LadderRevisions lists the revisions of a project's ladder, newest first.
-func (r Records) LadderRevisions(ctx context.Context, project string, p Page) ([]ladder.Revision, string, error) {
+func (r View) LadderRevisions(ctx context.Context, project string, p Page) ([]ladder.Revision, string, error) {
 	before, err := beforeNumber(p.After)
 	if err != nil {
 		return nil, "", err
@@ -64,7 +64,7 @@ func (r Records) LadderRevisions(ctx context.Context, project string, p Page) ([
 }
 
 // AddLadder adds the next revision of a project's ladder and sets its number.
-func (r Records) AddLadder(ctx context.Context, l *ladder.Revision) error {
+func (r View) AddLadder(ctx context.Context, l *ladder.Revision) error {
 	text, err := json.Marshal(l.Ladder)
 	if err != nil {
 		return err
@@ -88,7 +88,7 @@ type RungUse struct {
 
 // RungUses lists the rungs of a project that are in use, whether its ladder has them or
 // not, and the labels of its models, as names that rungs cannot have.
-func (r Records) RungUses(ctx context.Context, project string) (map[string]*RungUse, error) {
+func (r View) RungUses(ctx context.Context, project string) (map[string]*RungUse, error) {
 	out := map[string]*RungUse{}
 	at := func(rung string) *RungUse {
 		if out[rung] == nil {
@@ -149,7 +149,7 @@ type Judged struct {
 // JudgedVersions reads the versions of a project that stand on the ladder, oldest first,
 // with what gates look at and nothing else. It reads all of them in a few queries: ten
 // thousand take a second.
-func (r Records) JudgedVersions(ctx context.Context, project string, need GateNeeds) ([]Judged, error) {
+func (r View) JudgedVersions(ctx context.Context, project string, need GateNeeds) ([]Judged, error) {
 	const in = ` IN (SELECT v.id FROM versions v JOIN models m ON m.id = v.model_id WHERE m.project = ?1 AND v.deleted_at IS NULL AND v.rung <> 'retired')`
 	var out []Judged
 	index := map[int64]int{}
@@ -299,7 +299,7 @@ func scanEvidence(rows *sql.Rows, before ...any) (registry.Evidence, error) {
 }
 
 // AddEvidence attaches a report to a version and gives it the next number.
-func (r Records) AddEvidence(ctx context.Context, e *registry.Evidence) error {
+func (r View) AddEvidence(ctx context.Context, e *registry.Evidence) error {
 	findings, err := json.Marshal(e.Findings)
 	if err != nil {
 		return err
@@ -313,7 +313,7 @@ func (r Records) AddEvidence(ctx context.Context, e *registry.Evidence) error {
 	return one(err)
 }
 
-func (r Records) evidence(ctx context.Context, clause string, args ...any) ([]registry.Evidence, error) {
+func (r View) evidence(ctx context.Context, clause string, args ...any) ([]registry.Evidence, error) {
 	rows, err := r.q.QueryContext(ctx,
 		`SELECT m.name, v.number, m.project, `+evidenceColumns+
 			` FROM evidence e JOIN versions v ON v.id = e.version_id JOIN models m ON m.id = v.model_id AND `+
@@ -328,17 +328,17 @@ func (r Records) evidence(ctx context.Context, clause string, args ...any) ([]re
 }
 
 // EvidenceOf lists the reports of a version, newest first.
-func (r Records) EvidenceOf(ctx context.Context, version string) ([]registry.Evidence, error) {
+func (r View) EvidenceOf(ctx context.Context, version string) ([]registry.Evidence, error) {
 	return r.evidence(ctx, `WHERE m.name = ? AND v.number = ? ORDER BY e.id DESC`, byRef(version)...)
 }
 
 // Evidence finds a report by number.
-func (r Records) Evidence(ctx context.Context, id int64) (*registry.Evidence, error) {
+func (r View) Evidence(ctx context.Context, id int64) (*registry.Evidence, error) {
 	return single(r.evidence(ctx, `WHERE e.id = ?`, id))
 }
 
 // AddSigningKey adds a key of a person.
-func (r Records) AddSigningKey(ctx context.Context, person int64, k people.SigningKey) error {
+func (r View) AddSigningKey(ctx context.Context, person int64, k people.SigningKey) error {
 	_, err := r.q.ExecContext(ctx,
 		`INSERT INTO signing_keys (fingerprint, person_id, title, public, added_at) VALUES (?, ?, ?, ?, ?)`,
 		k.Fingerprint, person, k.Title, k.Public, toMillis(k.AddedAt))
@@ -346,7 +346,7 @@ func (r Records) AddSigningKey(ctx context.Context, person int64, k people.Signi
 }
 
 // SigningKeys lists the keys of everyone, or of one person when one is named.
-func (r Records) SigningKeys(ctx context.Context, owner string) ([]people.SigningKey, error) {
+func (r View) SigningKeys(ctx context.Context, owner string) ([]people.SigningKey, error) {
 	rows, err := r.q.QueryContext(ctx,
 		`SELECT k.fingerprint, p.name, k.title, k.public, k.added_at, k.ended_at FROM signing_keys k JOIN people p ON p.id = k.person_id WHERE (?1 = '' OR p.name = ?1) ORDER BY k.added_at, k.fingerprint`, owner)
 	return collect(rows, err, func(rows *sql.Rows) (people.SigningKey, error) {
@@ -360,7 +360,7 @@ func (r Records) SigningKeys(ctx context.Context, owner string) ([]people.Signin
 }
 
 // EndSigningKey says that a key signs nothing any more.
-func (r Records) EndSigningKey(ctx context.Context, fingerprint string, now time.Time) error {
+func (r View) EndSigningKey(ctx context.Context, fingerprint string, now time.Time) error {
 	_, err := r.q.ExecContext(ctx, `UPDATE signing_keys SET ended_at = ? WHERE fingerprint = ? AND ended_at IS NULL`,
 		toMillis(now), fingerprint)
 	return err

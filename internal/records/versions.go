@@ -1,4 +1,4 @@
-package store
+package records
 
 import (
 	"context"
@@ -17,7 +17,7 @@ import (
 // AddVersion adds a version of an existing model and gives it the next number, which is
 // set in v together with its ref. Data sets, parents and the run that v names must
 // exist.
-func (r Records) AddVersion(ctx context.Context, v *registry.Version) error {
+func (r View) AddVersion(ctx context.Context, v *registry.Version) error {
 	code, err := optionalJSON(v.Code)
 	if err != nil {
 		return err
@@ -80,7 +80,7 @@ func (r Records) AddVersion(ctx context.Context, v *registry.Version) error {
 }
 
 // addTexts adds what is large.
-func (r Records) addTexts(ctx context.Context, id int64, v *registry.Version) error {
+func (r View) addTexts(ctx context.Context, id int64, v *registry.Version) error {
 	signature, err := optionalJSON(v.Signature)
 	if err != nil {
 		return err
@@ -110,7 +110,7 @@ func (r Records) addTexts(ctx context.Context, id int64, v *registry.Version) er
 }
 
 // addLineage links a new version to what it was made from.
-func (r Records) addLineage(ctx context.Context, from Node, v *registry.Version) error {
+func (r View) addLineage(ctx context.Context, from Node, v *registry.Version) error {
 	if err := r.linkCodeAndData(ctx, from, v.Code, v.Data); err != nil {
 		return err
 	}
@@ -140,7 +140,7 @@ func optionalJSON[T any](v *T) (any, error) {
 
 // versions reads the versions that a clause selects: everything but the texts and what
 // is read off the artifacts.
-func (r Records) versions(ctx context.Context, clause string, args ...any) ([]registry.Version, []int64, error) {
+func (r View) versions(ctx context.Context, clause string, args ...any) ([]registry.Version, []int64, error) {
 	rows, err := r.q.QueryContext(ctx, `SELECT v.id, m.project, m.name, v.number, v.digest, v.note, v.code, v.profile_rows, v.rung, v.rung_since, v.rung_by,
 		CASE WHEN v.rung_by IS NULL THEN '' ELSE (SELECT CASE WHEN p.emergency = 0 THEN '' ELSE p.state END FROM promotions p WHERE p.number = v.rung_by) END, v.created_by, v.created_at
 		FROM versions v JOIN models m ON m.id = v.model_id AND `+r.sees("m.project")+` `+clause, args...)
@@ -184,7 +184,7 @@ func fromJSON[T any](s sql.NullString, into **T) error {
 }
 
 // fillVersions adds what stands in tables of its own.
-func (r Records) fillVersions(ctx context.Context, versions []registry.Version, ids []int64) error {
+func (r View) fillVersions(ctx context.Context, versions []registry.Version, ids []int64) error {
 	at := map[int64]*registry.Version{}
 	for i := range versions {
 		at[ids[i]] = &versions[i]
@@ -255,7 +255,7 @@ func (r Records) fillVersions(ctx context.Context, versions []registry.Version, 
 }
 
 // whole reads one version with its texts and what was read off its artifacts.
-func (r Records) whole(ctx context.Context, clause string, args ...any) (*registry.Version, error) {
+func (r View) whole(ctx context.Context, clause string, args ...any) (*registry.Version, error) {
 	found, ids, err := r.versions(ctx, clause, args...)
 	if err != nil {
 		return nil, err
@@ -288,7 +288,7 @@ func (r Records) whole(ctx context.Context, clause string, args ...any) (*regist
 	return v, r.fillWhole(ctx, v, id)
 }
 
-func (r Records) fillWhole(ctx context.Context, v *registry.Version, id int64) error {
+func (r View) fillWhole(ctx context.Context, v *registry.Version, id int64) error {
 	if err := r.each(ctx, `SELECT name, contents FROM artifact_contents WHERE version_id = ?`, []any{id},
 		func(rows *sql.Rows) error {
 			var name, contents string
@@ -330,12 +330,12 @@ func (r Records) fillWhole(ctx context.Context, v *registry.Version, id int64) e
 }
 
 // Version finds a version by model and number; deleted ones are not found.
-func (r Records) Version(ctx context.Context, model string, number int) (*registry.Version, error) {
+func (r View) Version(ctx context.Context, model string, number int) (*registry.Version, error) {
 	return r.whole(ctx, `WHERE m.name = ? AND v.number = ? AND v.deleted_at IS NULL`, model, number)
 }
 
 // VersionsByRef lists some versions by their refs, in that order, without their texts.
-func (r Records) VersionsByRef(ctx context.Context, refs []string) ([]registry.Version, error) {
+func (r View) VersionsByRef(ctx context.Context, refs []string) ([]registry.Version, error) {
 	var out []registry.Version
 	for _, ref := range refs {
 		found, _, err := r.versions(ctx, `WHERE m.name = ? AND v.number = ? AND v.deleted_at IS NULL`, byRef(ref)...)
@@ -351,12 +351,12 @@ func (r Records) VersionsByRef(ctx context.Context, refs []string) ([]registry.V
 }
 
 // VersionByDigest finds the version of a model with the given identity.
-func (r Records) VersionByDigest(ctx context.Context, model, digest string) (*registry.Version, error) {
+func (r View) VersionByDigest(ctx context.Context, model, digest string) (*registry.Version, error) {
 	return r.whole(ctx, `WHERE m.name = ? AND v.digest = ? AND v.deleted_at IS NULL`, model, digest)
 }
 
 // VersionsOnRung lists a model's versions on a rung, the latest to step there first.
-func (r Records) VersionsOnRung(ctx context.Context, model, rung string, most int) ([]registry.Version, error) {
+func (r View) VersionsOnRung(ctx context.Context, model, rung string, most int) ([]registry.Version, error) {
 	out, _, err := r.versions(ctx,
 		`WHERE m.name = ? AND v.rung = ? AND v.deleted_at IS NULL ORDER BY v.rung_since DESC, v.number DESC LIMIT ?`,
 		model, rung, most)
@@ -364,7 +364,7 @@ func (r Records) VersionsOnRung(ctx context.Context, model, rung string, most in
 }
 
 // Versions lists the versions of a model, newest first.
-func (r Records) Versions(ctx context.Context, model string, p Page) ([]registry.Version, string, error) {
+func (r View) Versions(ctx context.Context, model string, p Page) ([]registry.Version, string, error) {
 	before, err := beforeNumber(p.After)
 	if err != nil {
 		return nil, "", err
@@ -380,7 +380,7 @@ func (r Records) Versions(ctx context.Context, model string, p Page) ([]registry
 }
 
 // Profile returns the reference profile of a version, nil when it has none.
-func (r Records) Profile(ctx context.Context, model string, number int) (*registry.Profile, error) {
+func (r View) Profile(ctx context.Context, model string, number int) (*registry.Profile, error) {
 	var raw sql.NullString
 	err := r.q.QueryRowContext(ctx, `SELECT t.profile FROM version_texts t WHERE t.version_id = (`+versionID+`)`, model,
 		number).Scan(&raw)
@@ -393,7 +393,7 @@ func (r Records) Profile(ctx context.Context, model string, number int) (*regist
 }
 
 // SetRung moves a version to a rung, by a promotion (P-12) or otherwise (empty).
-func (r Records) SetRung(ctx context.Context, model string, number int, rung, promotion string, now time.Time) error {
+func (r View) SetRung(ctx context.Context, model string, number int, rung, promotion string, now time.Time) error {
 	var by any
 	if promotion != "" {
 		n, err := ladder.ParseID("promotion", promotion)
@@ -409,7 +409,7 @@ func (r Records) SetRung(ctx context.Context, model string, number int, rung, pr
 }
 
 // SetNote changes the note of a version.
-func (r Records) SetNote(ctx context.Context, model string, number int, note string) error {
+func (r View) SetNote(ctx context.Context, model string, number int, note string) error {
 	_, err := r.q.ExecContext(ctx,
 		`UPDATE versions SET note = ? WHERE number = ? AND model_id = (SELECT id FROM models WHERE name = ?)`, note,
 		number, model)
@@ -417,7 +417,7 @@ func (r Records) SetNote(ctx context.Context, model string, number int, note str
 }
 
 // PutAttachment adds an attachment to a version, in place of one with the same name.
-func (r Records) PutAttachment(ctx context.Context, model string, number int, a registry.Attachment) error {
+func (r View) PutAttachment(ctx context.Context, model string, number int, a registry.Attachment) error {
 	_, err := r.q.ExecContext(ctx, `INSERT INTO attachments (version_id, name, digest, size, media, added_by, added_at) VALUES ((`+versionID+`), ?, ?, ?, ?, ?, ?)
 		ON CONFLICT (version_id, name) DO UPDATE SET digest = excluded.digest, size = excluded.size, media = excluded.media, added_by = excluded.added_by, added_at = excluded.added_at`,
 		model, number, a.Name, a.Digest, a.Size, a.Media, a.AddedBy, toMillis(a.AddedAt))
@@ -425,7 +425,7 @@ func (r Records) PutAttachment(ctx context.Context, model string, number int, a 
 }
 
 // RemoveAttachment takes an attachment away.
-func (r Records) RemoveAttachment(ctx context.Context, model string, number int, name string) error {
+func (r View) RemoveAttachment(ctx context.Context, model string, number int, name string) error {
 	_, err := r.q.ExecContext(ctx, `DELETE FROM attachments WHERE name = ? AND version_id = (`+versionID+`)`, name,
 		model, number)
 	return err
@@ -440,7 +440,7 @@ type Grave struct {
 }
 
 // DeletedVersion finds out whether a version was deleted.
-func (r Records) DeletedVersion(ctx context.Context, model string, number int) (Grave, error) {
+func (r View) DeletedVersion(ctx context.Context, model string, number int) (Grave, error) {
 	g := Grave{Ref: registry.Ref{Model: model, Number: number}.String()}
 	var at int64
 	err := r.q.QueryRowContext(ctx, `SELECT v.deleted_at, v.deleted_by, v.deleted_why FROM versions v JOIN models m ON m.id = v.model_id
@@ -451,7 +451,7 @@ func (r Records) DeletedVersion(ctx context.Context, model string, number int) (
 
 // DeleteVersion removes everything that a version holds. Its number stays taken and its
 // lineage stays, so that what was made from it can still be traced.
-func (r Records) DeleteVersion(ctx context.Context, model string, number int, g Grave) error {
+func (r View) DeleteVersion(ctx context.Context, model string, number int, g Grave) error {
 	var id int64
 	if err := r.q.QueryRowContext(ctx, versionID, model, number).Scan(&id); err != nil {
 		return one(err)
@@ -475,7 +475,7 @@ func (r Records) DeleteVersion(ctx context.Context, model string, number int, g 
 
 // UsesOf lists in words what a version is in use for: placements, splits in force,
 // labels, open promotions, and live versions made from it.
-func (r Records) UsesOf(ctx context.Context, model string, number int, highest string) ([]string, error) {
+func (r View) UsesOf(ctx context.Context, model string, number int, highest string) ([]string, error) {
 	var id int64
 	if err := r.q.QueryRowContext(ctx, versionID, model, number).Scan(&id); err != nil {
 		return nil, one(err)
@@ -510,7 +510,7 @@ func (r Records) UsesOf(ctx context.Context, model string, number int, highest s
 
 // NeededBlobs tells for every digest that some version needs, as artifact,
 // attachment or evidence.
-func (r Records) NeededBlobs(ctx context.Context) (map[string]bool, error) {
+func (r View) NeededBlobs(ctx context.Context) (map[string]bool, error) {
 	needed := map[string]bool{}
 	return needed, r.each(ctx, `SELECT digest FROM artifacts WHERE stored = 1 UNION SELECT digest FROM attachments UNION SELECT digest FROM evidence`, nil, func(rows *sql.Rows) error {
 		var d string
@@ -521,7 +521,7 @@ func (r Records) NeededBlobs(ctx context.Context) (map[string]bool, error) {
 }
 
 // IndexVersions writes the full text of a version, or of all versions of a model, anew.
-func (r Records) IndexVersions(ctx context.Context, of string) error {
+func (r View) IndexVersions(ctx context.Context, of string) error {
 	clause, args := `WHERE m.name = ? AND v.deleted_at IS NULL`, []any{of}
 	if strings.Contains(of, "@") {
 		clause, args = clause+` AND v.number = ?`, byRef(of)

@@ -1,6 +1,6 @@
-// Package store keeps the records, ladder.db, in SQLite, and promises that nothing confirmed
+// Package records keeps the records, ladder.db, in SQLite, and promises that nothing confirmed
 // is ever lost. What was measured is kept by package signals.
-package store
+package records
 
 import (
 	"context"
@@ -30,8 +30,8 @@ type querier interface {
 	QueryRowContext(ctx context.Context, query string, args ...any) *sql.Row
 }
 
-// Store holds the records, ladder.db.
-type Store struct {
+// DB holds the records, ladder.db.
+type DB struct {
 	db *sqlite.DB
 	// signer signs the lines of the record.
 	signer record.Signer
@@ -39,12 +39,13 @@ type Store struct {
 	writing    chan struct{}
 	tail       tail
 	statements map[string]*sql.Stmt
-	// words are some that the record's index is known to have; only who writes touches it.
+	// words are those that are known to be in the index of the record, so that they are not
+	// looked up again; only the transaction that writes touches them.
 	words map[string]bool
 }
 
 // Open opens or creates the records at path.
-func Open(ctx context.Context, path string) (*Store, error) {
+func Open(ctx context.Context, path string) (*DB, error) {
 	sub, err := fs.Sub(ladderMigrations, "ladder")
 	if err != nil {
 		return nil, err
@@ -53,7 +54,7 @@ func Open(ctx context.Context, path string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{db: db, writing: make(chan struct{}, 1), words: map[string]bool{}}
+	s := &DB{db: db, writing: make(chan struct{}, 1), words: map[string]bool{}}
 	if err := s.prepare(ctx); err != nil {
 		return nil, errors.Join(err, db.Close())
 	}
@@ -61,7 +62,7 @@ func Open(ctx context.Context, path string) (*Store, error) {
 }
 
 // Close closes the file.
-func (s *Store) Close() error {
+func (s *DB) Close() error {
 	for _, stmt := range s.statements {
 		_ = stmt.Close()
 	}
@@ -70,10 +71,10 @@ func (s *Store) Close() error {
 
 // Snapshot writes the records as they are at one moment into a new file, while others
 // read and write.
-func (s *Store) Snapshot(ctx context.Context, path string) error { return s.db.Snapshot(ctx, path) }
+func (s *DB) Snapshot(ctx context.Context, path string) error { return s.db.Snapshot(ctx, path) }
 
 // Ready says whether the records can be read.
-func (s *Store) Ready(ctx context.Context) error { return s.db.Read.PingContext(ctx) }
+func (s *DB) Ready(ctx context.Context) error { return s.db.Read.PingContext(ctx) }
 
 // Sight is what someone may see: what is out of it is not found, as if it did not exist.
 type Sight struct {
@@ -82,21 +83,24 @@ type Sight struct {
 	Projects []string
 }
 
+// Everything is the sight of what the service does by itself. Whoever uses it says so.
+var Everything = Sight{All: true}
+
 func (s Sight) sees(project string) bool {
 	return s.All || (project != "" && slices.Contains(s.Projects, project))
 }
 
-// Records are the queries; they read, or read and write inside of one transaction.
-type Records struct {
+// View is the queries that someone with a sight may ask; they read, or read and write inside of one transaction.
+type View struct {
 	q     querier
 	sight Sight
-	store *Store
+	db    *DB
 	// tail is the end of the record in this transaction; nil outside of one.
 	tail *tail
 }
 
 // sees is the condition that a column names a project in sight.
-func (r Records) sees(column string) string {
+func (r View) sees(column string) string {
 	if r.sight.All {
 		return "1"
 	}
@@ -107,28 +111,18 @@ func (r Records) sees(column string) string {
 	return column + " IN (" + strings.Join(quoted, ",") + ")"
 }
 
-// Unbounded are the same queries with sight of everything, for what must be right
-// whoever asks: whether a name is free.
-func (r Records) Unbounded() Records {
-	r.sight = Sight{All: true}
-	return r
+// Within are the same queries with another sight: with Everything, for what must be right
+// whoever asks, such as whether a name is free.
+func (v View) Within(sight Sight) View {
+	v.sight = sight
+	return v
 }
 
-// Read gives the queries outside of a transaction, for reading only and with sight of
-// everything.
-func (s *Store) Read() Records { return s.ReadAs(Sight{All: true}) }
+// Read gives the queries of someone with a sight outside of a transaction, for reading only.
+func (s *DB) Read(sight Sight) View { return View{s.db.Read, sight, s, nil} }
 
-// ReadAs is Read with someone's sight.
-func (s *Store) ReadAs(sight Sight) Records { return Records{s.db.Read, sight, s, nil} }
-
-// Write runs fn in one transaction with sight of everything: all of it happens, or
-// nothing.
-func (s *Store) Write(ctx context.Context, fn func(Records) error) error {
-	return s.WriteAs(ctx, Sight{All: true}, fn)
-}
-
-// WriteAs is Write with someone's sight.
-func (s *Store) WriteAs(ctx context.Context, sight Sight, fn func(Records) error) error {
+// Write runs fn in one transaction of someone with a sight: all of it happens, or nothing.
+func (s *DB) Write(ctx context.Context, sight Sight, fn func(View) error) error {
 	select {
 	case s.writing <- struct{}{}:
 		defer func() { <-s.writing }()
@@ -141,11 +135,11 @@ func (s *Store) WriteAs(ctx context.Context, sight Sight, fn func(Records) error
 	}
 	end := s.tail
 	forget := func() {
-		if end.indexed { // what was remembered of it is not there
+		if end.indexed { // words that this transaction added are not in the index after all
 			clear(s.words)
 		}
 	}
-	if err := fn(Records{tx, sight, s, &end}); err != nil {
+	if err := fn(View{tx, sight, s, &end}); err != nil {
 		_ = tx.Rollback()
 		forget()
 		return err

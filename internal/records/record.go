@@ -1,4 +1,4 @@
-package store
+package records
 
 import (
 	"context"
@@ -23,9 +23,9 @@ import (
 
 // SignWith sets who signs the record, and takes over lines that were written before the
 // record was chained.
-func (s *Store) SignWith(ctx context.Context, signer record.Signer) error {
+func (s *DB) SignWith(ctx context.Context, signer record.Signer) error {
 	s.signer = signer
-	return s.Write(ctx, func(r Records) error {
+	return s.Write(ctx, Everything, func(r View) error {
 		rows, err := r.q.QueryContext(ctx, `SELECT b.at, b.actor, b.kind, b.subject, b.sentence, b.reason, b.before, b.after, b.request_id,
 			coalesce((SELECT m.project FROM models m WHERE m.name = CASE instr(b.subject, '@') WHEN 0 THEN b.subject ELSE substr(b.subject, 1, instr(b.subject, '@') - 1) END),
 				(SELECT m.project FROM endpoints e JOIN models m ON m.id = e.model_id WHERE e.name = b.subject), ''),
@@ -80,7 +80,7 @@ type tail struct {
 }
 
 // readTail reads the last line.
-func (r Records) readTail(ctx context.Context) (t tail, err error) {
+func (r View) readTail(ctx context.Context) (t tail, err error) {
 	var line string
 	err = r.q.QueryRowContext(ctx, `SELECT seq, line FROM record ORDER BY seq DESC LIMIT 1`).Scan(&t.seq, &line)
 	t.known = true
@@ -101,8 +101,8 @@ func (r Records) readTail(ctx context.Context) (t tail, err error) {
 // AddEntry appends a line to the record and sets its number. The times of the record
 // never run back: if the clock was put back, lines carry the last time until it has
 // caught up.
-func (r Records) AddEntry(ctx context.Context, e *record.Entry) error {
-	if r.store.signer == nil {
+func (r View) AddEntry(ctx context.Context, e *record.Entry) error {
+	if r.db.signer == nil {
 		return errors.New("nobody signs the record")
 	}
 	if !r.tail.known {
@@ -123,12 +123,12 @@ func (r Records) AddEntry(ctx context.Context, e *record.Entry) error {
 	if err := r.prepared(ctx, insertLine, e.Seq, string(line)); err != nil {
 		return err
 	}
-	if err := r.prepared(ctx, moveHead, e.Seq, h[:], r.store.signer.Mac(record.HeadMessage(e.Seq, h))); err != nil {
+	if err := r.prepared(ctx, moveHead, e.Seq, h[:], r.db.signer.Mac(record.HeadMessage(e.Seq, h))); err != nil {
 		return err
 	}
 	if e.Seq%record.SealEvery == 0 {
 		if err := r.prepared(ctx, insertSeal, e.Seq, h[:],
-			r.store.signer.Sign(record.SealMessage(e.Seq, h))); err != nil {
+			r.db.signer.Sign(record.SealMessage(e.Seq, h))); err != nil {
 			return err
 		}
 	}
@@ -152,7 +152,7 @@ const (
 )
 
 // prepare prepares the statements that every change runs.
-func (s *Store) prepare(ctx context.Context) error {
+func (s *DB) prepare(ctx context.Context) error {
 	s.statements = map[string]*sql.Stmt{}
 	for _, text := range []string{insertLine, moveHead, insertSeal, insertTerms, insertWord} {
 		stmt, err := s.db.Write.PrepareContext(ctx, text)
@@ -165,12 +165,12 @@ func (s *Store) prepare(ctx context.Context) error {
 }
 
 // prepared runs one of them in the present transaction.
-func (r Records) prepared(ctx context.Context, statement string, args ...any) error {
+func (r View) prepared(ctx context.Context, statement string, args ...any) error {
 	tx, inside := r.q.(*sql.Tx)
 	if !inside {
 		return errors.New("a change outside of a transaction")
 	}
-	_, err := tx.StmtContext(ctx, r.store.statements[statement]).ExecContext(ctx, args...)
+	_, err := tx.StmtContext(ctx, r.db.statements[statement]).ExecContext(ctx, args...)
 	return err
 }
 
@@ -194,7 +194,7 @@ const mostCompletions = 40
 
 // completed turns words into a query in which the last may be a beginning: of all words
 // that begin so, any will do.
-func (r Records) completed(ctx context.Context, text string) (string, error) {
+func (r View) completed(ctx context.Context, text string) (string, error) {
 	match := matchOf(text)
 	if match == "" {
 		return "", nil
@@ -232,11 +232,11 @@ const indexAtOnce = 2000
 
 // IndexRecord brings the index of the record up to date, if it is behind. The record
 // itself does not wait for it.
-func (s *Store) IndexRecord(ctx context.Context) error { return s.Read().indexed(ctx) }
+func (s *DB) IndexRecord(ctx context.Context) error { return s.Read(Everything).indexed(ctx) }
 
-func (s *Store) indexAll(ctx context.Context) error {
+func (s *DB) indexAll(ctx context.Context) error {
 	for more := true; more; {
-		if err := s.Write(ctx, func(r Records) (err error) {
+		if err := s.Write(ctx, Everything, func(r View) (err error) {
 			more, err = r.indexSome(ctx)
 			return err
 		}); err != nil {
@@ -247,7 +247,7 @@ func (s *Store) indexAll(ctx context.Context) error {
 }
 
 // indexSome indexes the next lines and reports whether there may be more.
-func (r Records) indexSome(ctx context.Context) (more bool, err error) {
+func (r View) indexSome(ctx context.Context) (more bool, err error) {
 	var from int64
 	if err := r.q.QueryRowContext(ctx, `SELECT seq FROM record_indexed`).Scan(&from); err != nil {
 		return false, err
@@ -261,16 +261,16 @@ func (r Records) indexSome(ctx context.Context) (more bool, err error) {
 			return false, err
 		}
 		for _, word := range wordsOf(lines[i].Subject + " " + lines[i].Sentence + " " + lines[i].Reason) {
-			if r.store.words[word] {
+			if r.db.words[word] {
 				continue
 			}
 			if err := r.prepared(ctx, insertWord, word); err != nil {
 				return false, err
 			}
-			if len(r.store.words) > mostWords {
-				clear(r.store.words)
+			if len(r.db.words) > mostWords {
+				clear(r.db.words)
 			}
-			r.store.words[word], r.tail.indexed = true, true
+			r.db.words[word], r.tail.indexed = true, true
 		}
 	}
 	_, err = r.q.ExecContext(ctx, `UPDATE record_indexed SET seq = ?`, lines[len(lines)-1].Seq)
@@ -278,7 +278,7 @@ func (r Records) indexSome(ctx context.Context) (more bool, err error) {
 }
 
 // indexed sees to it that a search finds every line that was written before it.
-func (r Records) indexed(ctx context.Context) error {
+func (r View) indexed(ctx context.Context) error {
 	var behind bool
 	if err := r.q.QueryRowContext(ctx,
 		`SELECT coalesce((SELECT max(seq) FROM record), 0) > (SELECT seq FROM record_indexed)`).
@@ -286,7 +286,7 @@ func (r Records) indexed(ctx context.Context) error {
 		return err
 	}
 	if _, inside := r.q.(*sql.Tx); !inside {
-		return r.store.indexAll(ctx)
+		return r.db.indexAll(ctx)
 	}
 	for more := true; more; {
 		var err error
@@ -378,7 +378,7 @@ func (s RecordSearch) match() string {
 
 // seqAt is the first line that is not older than a moment; one past the last when all
 // are.
-func (r Records) seqAt(ctx context.Context, at time.Time) (int64, error) {
+func (r View) seqAt(ctx context.Context, at time.Time) (int64, error) {
 	last, err := r.readTail(ctx)
 	if err != nil {
 		return 0, err
@@ -405,7 +405,7 @@ func (r Records) seqAt(ctx context.Context, at time.Time) (int64, error) {
 }
 
 // Entries lists the record, newest first.
-func (r Records) Entries(ctx context.Context, s RecordSearch, p Page) ([]record.Entry, string, error) {
+func (r View) Entries(ctx context.Context, s RecordSearch, p Page) ([]record.Entry, string, error) {
 	before, err := beforeNumber(p.After)
 	if err != nil {
 		return nil, "", err
@@ -434,7 +434,7 @@ func (r Records) Entries(ctx context.Context, s RecordSearch, p Page) ([]record.
 }
 
 // EachEntry hands out what a search finds, oldest first, one after the other.
-func (r Records) EachEntry(ctx context.Context, s RecordSearch, each func(record.Entry) error) error {
+func (r View) EachEntry(ctx context.Context, s RecordSearch, each func(record.Entry) error) error {
 	if s.Projects != nil && len(s.Projects) == 0 {
 		return nil
 	}
@@ -453,7 +453,7 @@ func (r Records) EachEntry(ctx context.Context, s RecordSearch, each func(record
 }
 
 // batch lists what a search finds after a line, oldest first.
-func (r Records) batch(ctx context.Context, s RecordSearch, after int64, limit int) ([]record.Entry, error) {
+func (r View) batch(ctx context.Context, s RecordSearch, after int64, limit int) ([]record.Entry, error) {
 	match, before, from, err := r.bounds(ctx, s)
 	if err != nil {
 		return nil, err
@@ -468,7 +468,7 @@ func (r Records) batch(ctx context.Context, s RecordSearch, after int64, limit i
 }
 
 // bounds turns a search into a query of the index and a span of lines.
-func (r Records) bounds(ctx context.Context, s RecordSearch) (match string, before, from int64, err error) {
+func (r View) bounds(ctx context.Context, s RecordSearch) (match string, before, from int64, err error) {
 	before, from = 1<<62, 1
 	if err := r.indexed(ctx); err != nil {
 		return "", 0, 0, err
@@ -489,7 +489,7 @@ func (r Records) bounds(ctx context.Context, s RecordSearch) (match string, befo
 	return s.match(), before, from, nil
 }
 
-func (r Records) entries(ctx context.Context, query string, args ...any) ([]record.Entry, error) {
+func (r View) entries(ctx context.Context, query string, args ...any) ([]record.Entry, error) {
 	rows, err := r.q.QueryContext(ctx, query, args...)
 	return collect(rows, err, func(rows *sql.Rows) (record.Entry, error) {
 		var e record.Entry
@@ -506,7 +506,7 @@ func (r Records) entries(ctx context.Context, query string, args ...any) ([]reco
 }
 
 // NewestLine is the number of the newest line of the record, 0 when there is none.
-func (r Records) NewestLine(ctx context.Context) (seq int64, err error) {
+func (r View) NewestLine(ctx context.Context) (seq int64, err error) {
 	err = r.q.QueryRowContext(ctx, `SELECT coalesce(max(seq), 0) FROM record`).Scan(&seq)
 	if err != nil {
 		err = fmt.Errorf("reading the end of the record: %w", err)
@@ -515,12 +515,12 @@ func (r Records) NewestLine(ctx context.Context) (seq int64, err error) {
 }
 
 // EntriesSince lists the record after a line, oldest first.
-func (r Records) EntriesSince(ctx context.Context, seq int64, limit int) ([]record.Entry, error) {
+func (r View) EntriesSince(ctx context.Context, seq int64, limit int) ([]record.Entry, error) {
 	return r.entries(ctx, `SELECT seq, line FROM record WHERE seq > ? ORDER BY seq LIMIT ?`, seq, limit)
 }
 
 // Entry finds a line of the record that may be seen.
-func (r Records) Entry(ctx context.Context, seq int64) (*record.Entry, error) {
+func (r View) Entry(ctx context.Context, seq int64) (*record.Entry, error) {
 	e, err := single(r.entries(ctx, `SELECT seq, line FROM record WHERE seq = ?`, seq))
 	if err == nil && !r.sight.sees(e.Project) {
 		return nil, ErrNone
@@ -529,7 +529,7 @@ func (r Records) Entry(ctx context.Context, seq int64) (*record.Entry, error) {
 }
 
 // CommentsOn lists the comments on some lines, oldest first, by line.
-func (r Records) CommentsOn(ctx context.Context, lines []int64) (map[int64][]record.Entry, error) {
+func (r View) CommentsOn(ctx context.Context, lines []int64) (map[int64][]record.Entry, error) {
 	if len(lines) == 0 {
 		return nil, nil
 	}
@@ -542,7 +542,7 @@ func (r Records) CommentsOn(ctx context.Context, lines []int64) (map[int64][]rec
 }
 
 // Tail is the last line's number and hash.
-func (r Records) Tail(ctx context.Context) (int64, record.Hash, error) {
+func (r View) Tail(ctx context.Context) (int64, record.Hash, error) {
 	t, err := r.readTail(ctx)
 	return t.seq, t.hash, err
 }

@@ -1,4 +1,4 @@
-package store
+package records
 
 import (
 	"context"
@@ -23,7 +23,7 @@ func ParseAlertID(field, s string) (int, error) {
 }
 
 // AddAlert adds an open alert and gives it the next number, which is set in a.
-func (r Records) AddAlert(ctx context.Context, a *watch.Alert) error {
+func (r View) AddAlert(ctx context.Context, a *watch.Alert) error {
 	var number int
 	err := r.q.QueryRowContext(ctx,
 		`INSERT INTO alerts (kind, endpoint, subject, signal, sentence, state, raised_at) VALUES (?, ?, ?, ?, ?, 'open', ?) RETURNING number`,
@@ -32,7 +32,7 @@ func (r Records) AddAlert(ctx context.Context, a *watch.Alert) error {
 	return err
 }
 
-func (r Records) alerts(ctx context.Context, clause string, args ...any) ([]watch.Alert, error) {
+func (r View) alerts(ctx context.Context, clause string, args ...any) ([]watch.Alert, error) {
 	// Who sees everything sees what is about the service itself too.
 	rows, err := r.q.QueryContext(ctx, `SELECT a.number, a.kind, coalesce(m.project, ''), a.endpoint, a.subject, a.signal, a.sentence, a.state, a.raised_at, a.handled_by, a.handled_at, a.note
 		FROM alerts a LEFT JOIN endpoints e ON e.name = a.endpoint LEFT JOIN models m ON m.id = e.model_id WHERE `+r.sees("m.project")+` AND `+clause, args...)
@@ -49,12 +49,12 @@ func (r Records) alerts(ctx context.Context, clause string, args ...any) ([]watc
 }
 
 // Alert finds an alert by number.
-func (r Records) Alert(ctx context.Context, number int) (*watch.Alert, error) {
+func (r View) Alert(ctx context.Context, number int) (*watch.Alert, error) {
 	return single(r.alerts(ctx, `a.number = ?`, number))
 }
 
 // Alerts lists alerts, newest first; state and endpoint narrow it down when given.
-func (r Records) Alerts(ctx context.Context, state, endpoint string, p Page) ([]watch.Alert, string, error) {
+func (r View) Alerts(ctx context.Context, state, endpoint string, p Page) ([]watch.Alert, string, error) {
 	before, err := beforeNumber(p.After)
 	if err != nil {
 		return nil, "", err
@@ -68,12 +68,12 @@ func (r Records) Alerts(ctx context.Context, state, endpoint string, p Page) ([]
 }
 
 // UnresolvedAlerts lists the alerts of a kind about a subject that nobody has resolved.
-func (r Records) UnresolvedAlerts(ctx context.Context, kind watch.AlertKind, subject string) ([]watch.Alert, error) {
+func (r View) UnresolvedAlerts(ctx context.Context, kind watch.AlertKind, subject string) ([]watch.Alert, error) {
 	return r.alerts(ctx, `a.kind = ? AND a.subject = ? AND a.state <> 'resolved' ORDER BY a.number`, kind, subject)
 }
 
 // SetAlert sets the state of an alert, by whom and why.
-func (r Records) SetAlert(ctx context.Context, number int, state, by, note string, now time.Time) error {
+func (r View) SetAlert(ctx context.Context, number int, state, by, note string, now time.Time) error {
 	_, err := r.q.ExecContext(ctx,
 		`UPDATE alerts SET state = ?, handled_by = ?, handled_at = ?, note = ? WHERE number = ?`, state, by,
 		toMillis(now), note, number)

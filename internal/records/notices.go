@@ -1,4 +1,4 @@
-package store
+package records
 
 import (
 	"context"
@@ -13,14 +13,14 @@ import (
 
 // AddNotice puts an entry into someone's inbox; about is the promotion that waits for
 // them, if one does.
-func (r Records) AddNotice(ctx context.Context, person, seq int64, topic notice.Topic, about string) error {
+func (r View) AddNotice(ctx context.Context, person, seq int64, topic notice.Topic, about string) error {
 	_, err := r.q.ExecContext(ctx, `INSERT INTO notices (person_id, seq, topic, about) VALUES (?, ?, ?, ?)`, person,
 		seq, topic, about)
 	return err
 }
 
 // Inbox lists someone's notices, newest first.
-func (r Records) Inbox(ctx context.Context, person int64, unread bool, p Page) ([]notice.Notice, string, error) {
+func (r View) Inbox(ctx context.Context, person int64, unread bool, p Page) ([]notice.Notice, string, error) {
 	before, err := beforeNumber(p.After)
 	if err != nil {
 		return nil, "", err
@@ -61,7 +61,7 @@ func (r Records) Inbox(ctx context.Context, person int64, unread bool, p Page) (
 }
 
 // Unread counts someone's notices that were not read, up to 100.
-func (r Records) Unread(ctx context.Context, person int64) (n int, err error) {
+func (r View) Unread(ctx context.Context, person int64) (n int, err error) {
 	err = r.q.QueryRowContext(ctx,
 		`SELECT count(*) FROM (SELECT 1 FROM notices WHERE person_id = ? AND read_at IS NULL LIMIT 100)`, person).
 		Scan(&n)
@@ -69,7 +69,7 @@ func (r Records) Unread(ctx context.Context, person int64) (n int, err error) {
 }
 
 // MarkRead marks notices up to one as read, or that one alone.
-func (r Records) MarkRead(ctx context.Context, person, id int64, alone bool, now time.Time) error {
+func (r View) MarkRead(ctx context.Context, person, id int64, alone bool, now time.Time) error {
 	clause := `id <= ?`
 	if alone {
 		clause = `id = ?`
@@ -81,14 +81,14 @@ func (r Records) MarkRead(ctx context.Context, person, id int64, alone bool, now
 
 // Settle marks what waits for review as read for everyone, or for one person: the
 // promotion is decided, or they have answered.
-func (r Records) Settle(ctx context.Context, promotion string, person int64, now time.Time) error {
+func (r View) Settle(ctx context.Context, promotion string, person int64, now time.Time) error {
 	_, err := r.q.ExecContext(ctx,
 		`UPDATE notices SET read_at = ? WHERE about = ? AND about <> '' AND read_at IS NULL AND (? = 0 OR person_id = ?)`, toMillis(now), promotion, person, person)
 	return err
 }
 
 // AddWebhook adds a webhook and sets its id.
-func (r Records) AddWebhook(ctx context.Context, w *notice.Webhook) error {
+func (r View) AddWebhook(ctx context.Context, w *notice.Webhook) error {
 	kinds, err := json.Marshal(w.Kinds)
 	if err != nil {
 		return err
@@ -98,7 +98,7 @@ func (r Records) AddWebhook(ctx context.Context, w *notice.Webhook) error {
 		w.Project, w.Address, string(kinds), w.MadeBy, toMillis(w.MadeAt)).Scan(&w.ID)
 }
 
-func (r Records) webhooks(ctx context.Context, clause string, args ...any) ([]notice.Webhook, error) {
+func (r View) webhooks(ctx context.Context, clause string, args ...any) ([]notice.Webhook, error) {
 	rows, err := r.q.QueryContext(ctx,
 		`SELECT id, project, address, kinds, made_by, made_at FROM webhooks WHERE ended_at IS NULL `+clause+
 			` ORDER BY id`, args...)
@@ -115,15 +115,15 @@ func (r Records) webhooks(ctx context.Context, clause string, args ...any) ([]no
 }
 
 // Webhooks lists all webhooks.
-func (r Records) Webhooks(ctx context.Context) ([]notice.Webhook, error) { return r.webhooks(ctx, "") }
+func (r View) Webhooks(ctx context.Context) ([]notice.Webhook, error) { return r.webhooks(ctx, "") }
 
 // Webhook finds a webhook.
-func (r Records) Webhook(ctx context.Context, id int64) (*notice.Webhook, error) {
+func (r View) Webhook(ctx context.Context, id int64) (*notice.Webhook, error) {
 	return single(r.webhooks(ctx, `AND id = ?`, id))
 }
 
 // EndWebhook ends a webhook; what still waits for it is not sent.
-func (r Records) EndWebhook(ctx context.Context, id int64, now time.Time) error {
+func (r View) EndWebhook(ctx context.Context, id int64, now time.Time) error {
 	if _, err := r.q.ExecContext(ctx,
 		`UPDATE deliveries SET state = 'failed', answer = 'the webhook was removed', done_at = ? WHERE webhook = ? AND state = 'waiting'`, toMillis(now), id); err != nil {
 		return err
@@ -133,7 +133,7 @@ func (r Records) EndWebhook(ctx context.Context, id int64, now time.Time) error 
 }
 
 // AddDelivery puts an entry on its way, to a webhook or to a person.
-func (r Records) AddDelivery(ctx context.Context, webhook, person, seq int64, topic notice.Topic, now time.Time) error {
+func (r View) AddDelivery(ctx context.Context, webhook, person, seq int64, topic notice.Topic, now time.Time) error {
 	id := func(n int64) any {
 		if n == 0 {
 			return nil
@@ -146,7 +146,7 @@ func (r Records) AddDelivery(ctx context.Context, webhook, person, seq int64, to
 	return err
 }
 
-func (r Records) deliveries(ctx context.Context, clause string, args ...any) ([]notice.Delivery, error) {
+func (r View) deliveries(ctx context.Context, clause string, args ...any) ([]notice.Delivery, error) {
 	rows, err := r.q.QueryContext(ctx, `SELECT d.id, coalesce(d.webhook, 0), coalesce(p.name, ''), coalesce(p.email, ''), d.topic, r.line, d.state, d.tries, d.next_at, d.answer, d.made_at, d.done_at
 		FROM deliveries d JOIN record r ON r.seq = d.seq LEFT JOIN people p ON p.id = d.person_id `+clause, args...)
 	return collect(rows, err, func(rows *sql.Rows) (notice.Delivery, error) {
@@ -168,13 +168,13 @@ func (r Records) deliveries(ctx context.Context, clause string, args ...any) ([]
 }
 
 // DueDeliveries lists what should be sent by now, the longest waiting first.
-func (r Records) DueDeliveries(ctx context.Context, now time.Time, most int) ([]notice.Delivery, error) {
+func (r View) DueDeliveries(ctx context.Context, now time.Time, most int) ([]notice.Delivery, error) {
 	return r.deliveries(ctx, `WHERE d.state = 'waiting' AND d.next_at <= ? ORDER BY d.next_at LIMIT ?`, toMillis(now),
 		most)
 }
 
 // Deliveries lists what went, or goes, to a webhook, newest first; 0 is e-mail.
-func (r Records) Deliveries(ctx context.Context, webhook int64, p Page) ([]notice.Delivery, string, error) {
+func (r View) Deliveries(ctx context.Context, webhook int64, p Page) ([]notice.Delivery, string, error) {
 	before, err := beforeNumber(p.After)
 	if err != nil {
 		return nil, "", err
@@ -189,12 +189,12 @@ func (r Records) Deliveries(ctx context.Context, webhook int64, p Page) ([]notic
 }
 
 // Delivery finds a delivery.
-func (r Records) Delivery(ctx context.Context, id int64) (*notice.Delivery, error) {
+func (r View) Delivery(ctx context.Context, id int64) (*notice.Delivery, error) {
 	return single(r.deliveries(ctx, `WHERE d.id = ?`, id))
 }
 
 // SetDelivery keeps how far a delivery has come.
-func (r Records) SetDelivery(ctx context.Context, d notice.Delivery) error {
+func (r View) SetDelivery(ctx context.Context, d notice.Delivery) error {
 	var done any
 	if d.DoneAt != nil {
 		done = toMillis(*d.DoneAt)
@@ -206,7 +206,7 @@ func (r Records) SetDelivery(ctx context.Context, d notice.Delivery) error {
 }
 
 // PutSearch keeps a search, in place of one that the same person keeps under the name.
-func (r Records) PutSearch(ctx context.Context, person int64, s *registry.SavedSearch) error {
+func (r View) PutSearch(ctx context.Context, person int64, s *registry.SavedSearch) error {
 	b, err := json.Marshal(s.Query)
 	if err != nil {
 		return err
@@ -216,7 +216,7 @@ func (r Records) PutSearch(ctx context.Context, person int64, s *registry.SavedS
 }
 
 // Searches lists what someone keeps and what others share, by name.
-func (r Records) Searches(ctx context.Context, person int64) ([]registry.SavedSearch, error) {
+func (r View) Searches(ctx context.Context, person int64) ([]registry.SavedSearch, error) {
 	rows, err := r.q.QueryContext(ctx,
 		`SELECT s.id, s.name, p.name, s.shared, s.query, s.made_at FROM saved_searches s JOIN people p ON p.id = s.person_id WHERE s.person_id = ? OR s.shared = 1 ORDER BY s.name, s.id`, person)
 	return collect(rows, err, func(rows *sql.Rows) (registry.SavedSearch, error) {
@@ -232,7 +232,7 @@ func (r Records) Searches(ctx context.Context, person int64) ([]registry.SavedSe
 }
 
 // RemoveSearch removes a search that someone keeps and reports whether there was one.
-func (r Records) RemoveSearch(ctx context.Context, person, id int64) (bool, error) {
+func (r View) RemoveSearch(ctx context.Context, person, id int64) (bool, error) {
 	res, err := r.q.ExecContext(ctx, `DELETE FROM saved_searches WHERE id = ? AND person_id = ?`, id, person)
 	if err != nil {
 		return false, err

@@ -1,4 +1,4 @@
-package store
+package records
 
 import (
 	"context"
@@ -14,7 +14,7 @@ import (
 
 const personQuery = `SELECT p.id, p.name, p.robot, p.email, coalesce(p.password, ''), p.issuer, p.subject, p.choices, p.added_by, p.added_at, p.disabled_at FROM people p `
 
-func (r Records) people(ctx context.Context, clause string, args ...any) ([]people.Person, error) {
+func (r View) people(ctx context.Context, clause string, args ...any) ([]people.Person, error) {
 	rows, err := r.q.QueryContext(ctx, personQuery+clause, args...)
 	out, err := collect(rows, err, func(rows *sql.Rows) (people.Person, error) {
 		p := people.Person{Memberships: []access.Membership{}}
@@ -51,52 +51,52 @@ func (r Records) people(ctx context.Context, clause string, args ...any) ([]peop
 }
 
 // AddPerson adds a person or robot.
-func (r Records) AddPerson(ctx context.Context, p people.Person) error {
+func (r View) AddPerson(ctx context.Context, p people.Person) error {
 	_, err := r.q.ExecContext(ctx, `INSERT INTO people (name, robot, email, added_by, added_at) VALUES (?, ?, ?, ?, ?)`,
 		p.Name, p.Robot, p.Email, p.AddedBy, toMillis(p.AddedAt))
 	return err
 }
 
 // People lists everyone, by name.
-func (r Records) People(ctx context.Context) ([]people.Person, error) {
+func (r View) People(ctx context.Context) ([]people.Person, error) {
 	return r.people(ctx, `ORDER BY p.name`)
 }
 
 // PersonNamed finds a person by name.
-func (r Records) PersonNamed(ctx context.Context, name string) (*people.Person, error) {
+func (r View) PersonNamed(ctx context.Context, name string) (*people.Person, error) {
 	return single(r.people(ctx, `WHERE p.name = ?`, name))
 }
 
 // PersonBySubject finds who someone is that a provider of sign-ins vouches for.
-func (r Records) PersonBySubject(ctx context.Context, issuer, subject string) (*people.Person, error) {
+func (r View) PersonBySubject(ctx context.Context, issuer, subject string) (*people.Person, error) {
 	return single(r.people(ctx, `WHERE p.issuer = ? AND p.subject = ? AND p.subject <> ''`, issuer, subject))
 }
 
 // PersonByEmail finds whose e-mail address it is.
-func (r Records) PersonByEmail(ctx context.Context, email string) (*people.Person, error) {
+func (r View) PersonByEmail(ctx context.Context, email string) (*people.Person, error) {
 	return single(r.people(ctx, `WHERE p.email <> '' AND lower(p.email) = lower(?)`, email))
 }
 
 // SetEmail changes someone's e-mail address.
-func (r Records) SetEmail(ctx context.Context, id int64, email string) error {
+func (r View) SetEmail(ctx context.Context, id int64, email string) error {
 	_, err := r.q.ExecContext(ctx, `UPDATE people SET email = ? WHERE id = ?`, email, id)
 	return err
 }
 
 // SetPassword changes someone's password, given as its hash.
-func (r Records) SetPassword(ctx context.Context, id int64, hash string) error {
+func (r View) SetPassword(ctx context.Context, id int64, hash string) error {
 	_, err := r.q.ExecContext(ctx, `UPDATE people SET password = ? WHERE id = ?`, hash, id)
 	return err
 }
 
 // SetSubject keeps who someone is to a provider of sign-ins.
-func (r Records) SetSubject(ctx context.Context, id int64, issuer, subject string) error {
+func (r View) SetSubject(ctx context.Context, id int64, issuer, subject string) error {
 	_, err := r.q.ExecContext(ctx, `UPDATE people SET issuer = ?, subject = ? WHERE id = ?`, issuer, subject, id)
 	return err
 }
 
 // SetChoices keeps what reaches someone.
-func (r Records) SetChoices(ctx context.Context, id int64, c notice.Choices) error {
+func (r View) SetChoices(ctx context.Context, id int64, c notice.Choices) error {
 	b, err := json.Marshal(c)
 	if err != nil {
 		return err
@@ -106,7 +106,7 @@ func (r Records) SetChoices(ctx context.Context, id int64, c notice.Choices) err
 }
 
 // SetDisabled shuts someone out at a moment, or lets them in again with nil.
-func (r Records) SetDisabled(ctx context.Context, id int64, at *time.Time) error {
+func (r View) SetDisabled(ctx context.Context, id int64, at *time.Time) error {
 	var when any
 	if at != nil {
 		when = toMillis(*at)
@@ -116,21 +116,21 @@ func (r Records) SetDisabled(ctx context.Context, id int64, at *time.Time) error
 }
 
 // PutMembership gives someone a role in a project.
-func (r Records) PutMembership(ctx context.Context, id int64, m access.Membership, by string, now time.Time) error {
+func (r View) PutMembership(ctx context.Context, id int64, m access.Membership, by string, now time.Time) error {
 	_, err := r.q.ExecContext(ctx,
 		`INSERT INTO memberships (person_id, project, role, given_by, given_at) VALUES (?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`, id, m.Project, m.Role, by, toMillis(now))
 	return err
 }
 
 // RemoveMembership takes a role away.
-func (r Records) RemoveMembership(ctx context.Context, id int64, m access.Membership) error {
+func (r View) RemoveMembership(ctx context.Context, id int64, m access.Membership) error {
 	_, err := r.q.ExecContext(ctx, `DELETE FROM memberships WHERE person_id = ? AND project = ? AND role = ?`, id,
 		m.Project, m.Role)
 	return err
 }
 
 // Roles lists the roles that were made here, by name.
-func (r Records) Roles(ctx context.Context) ([]access.Role, error) {
+func (r View) Roles(ctx context.Context) ([]access.Role, error) {
 	rows, err := r.q.QueryContext(ctx, `SELECT name, permissions, description FROM roles ORDER BY name`)
 	return collect(rows, err, func(rows *sql.Rows) (access.Role, error) {
 		var role access.Role
@@ -143,7 +143,7 @@ func (r Records) Roles(ctx context.Context) ([]access.Role, error) {
 }
 
 // PutRole makes a role or changes it.
-func (r Records) PutRole(ctx context.Context, role access.Role, by string, now time.Time) error {
+func (r View) PutRole(ctx context.Context, role access.Role, by string, now time.Time) error {
 	b, err := json.Marshal(role.Permissions)
 	if err != nil {
 		return err
@@ -154,13 +154,13 @@ func (r Records) PutRole(ctx context.Context, role access.Role, by string, now t
 }
 
 // RemoveRole removes a role that nobody has.
-func (r Records) RemoveRole(ctx context.Context, name string) error {
+func (r View) RemoveRole(ctx context.Context, name string) error {
 	_, err := r.q.ExecContext(ctx, `DELETE FROM roles WHERE name = ?`, name)
 	return err
 }
 
 // RightsOf computes what someone may do now.
-func (r Records) RightsOf(ctx context.Context, p *people.Person) (access.Rights, error) {
+func (r View) RightsOf(ctx context.Context, p *people.Person) (access.Rights, error) {
 	roles := access.BuiltIn()
 	if slices.ContainsFunc(p.Memberships, func(m access.Membership) bool {
 		return !slices.ContainsFunc(roles, func(b access.Role) bool { return b.Name == m.Role })
@@ -175,7 +175,7 @@ func (r Records) RightsOf(ctx context.Context, p *people.Person) (access.Rights,
 }
 
 // AddToken keeps a token's digest and sets its id.
-func (r Records) AddToken(ctx context.Context, person int64, digest []byte, t *people.Token) error {
+func (r View) AddToken(ctx context.Context, person int64, digest []byte, t *people.Token) error {
 	b, err := json.Marshal(t.Scope)
 	if err != nil {
 		return err
@@ -185,7 +185,7 @@ func (r Records) AddToken(ctx context.Context, person int64, digest []byte, t *p
 		person, t.Title, digest, t.Hint, string(b), t.MadeBy, toMillis(t.MadeAt), toMillis(t.Expires)).Scan(&t.ID)
 }
 
-func (r Records) tokens(ctx context.Context, clause string, args ...any) ([]people.Token, error) {
+func (r View) tokens(ctx context.Context, clause string, args ...any) ([]people.Token, error) {
 	rows, err := r.q.QueryContext(ctx,
 		`SELECT t.id, p.name, t.title, t.hint, t.scope, t.made_by, t.made_at, t.expires_at, t.used_at, t.ended_at FROM tokens t JOIN people p ON p.id = t.person_id `+clause, args...)
 	return collect(rows, err, func(rows *sql.Rows) (people.Token, error) {
@@ -204,35 +204,35 @@ func (r Records) tokens(ctx context.Context, clause string, args ...any) ([]peop
 }
 
 // Tokens lists someone's tokens, newest first, without those that were taken away.
-func (r Records) Tokens(ctx context.Context, owner string) ([]people.Token, error) {
+func (r View) Tokens(ctx context.Context, owner string) ([]people.Token, error) {
 	return r.tokens(ctx, `WHERE p.name = ? AND t.ended_at IS NULL ORDER BY t.id DESC`, owner)
 }
 
 // Token finds a token by its id.
-func (r Records) Token(ctx context.Context, id int64) (*people.Token, error) {
+func (r View) Token(ctx context.Context, id int64) (*people.Token, error) {
 	return single(r.tokens(ctx, `WHERE t.id = ?`, id))
 }
 
 // TokenByDigest finds a token by the digest of it.
-func (r Records) TokenByDigest(ctx context.Context, digest []byte) (*people.Token, error) {
+func (r View) TokenByDigest(ctx context.Context, digest []byte) (*people.Token, error) {
 	return single(r.tokens(ctx, `WHERE t.digest = ?`, digest))
 }
 
 // UseToken notes that a token was used.
-func (r Records) UseToken(ctx context.Context, id int64, now time.Time) error {
+func (r View) UseToken(ctx context.Context, id int64, now time.Time) error {
 	_, err := r.q.ExecContext(ctx, `UPDATE tokens SET used_at = ? WHERE id = ?`, toMillis(now), id)
 	return err
 }
 
 // EndToken takes a token away.
-func (r Records) EndToken(ctx context.Context, id int64, now time.Time) error {
+func (r View) EndToken(ctx context.Context, id int64, now time.Time) error {
 	_, err := r.q.ExecContext(ctx, `UPDATE tokens SET ended_at = ? WHERE id = ? AND ended_at IS NULL`, toMillis(now),
 		id)
 	return err
 }
 
 // AddSession opens a session of the console.
-func (r Records) AddSession(ctx context.Context, person int64, digest []byte, s people.Session) error {
+func (r View) AddSession(ctx context.Context, person int64, digest []byte, s people.Session) error {
 	_, err := r.q.ExecContext(ctx,
 		`INSERT INTO sessions (digest, person_id, how, address, agent, made_at, expires_at) VALUES (?, ?, ?, ?, ?, ?, ?)`,
 		digest, person, s.How, s.Address, s.Agent, toMillis(s.MadeAt), toMillis(s.Expires))
@@ -240,7 +240,7 @@ func (r Records) AddSession(ctx context.Context, person int64, digest []byte, s 
 }
 
 // Sessions lists someone's sessions that hold at now, newest first.
-func (r Records) Sessions(ctx context.Context, person int64, now time.Time) ([]people.Session, error) {
+func (r View) Sessions(ctx context.Context, person int64, now time.Time) ([]people.Session, error) {
 	rows, err := r.q.QueryContext(ctx,
 		`SELECT id, how, address, agent, made_at, expires_at FROM sessions WHERE person_id = ? AND expires_at > ? ORDER BY id DESC`, person, toMillis(now))
 	return collect(rows, err, func(rows *sql.Rows) (people.Session, error) {
@@ -253,26 +253,26 @@ func (r Records) Sessions(ctx context.Context, person int64, now time.Time) ([]p
 }
 
 // PersonBySession finds whose session has the digest and has not expired at now.
-func (r Records) PersonBySession(ctx context.Context, digest []byte, now time.Time) (*people.Person, error) {
+func (r View) PersonBySession(ctx context.Context, digest []byte, now time.Time) (*people.Person, error) {
 	return single(r.people(ctx, `JOIN sessions s ON s.person_id = p.id WHERE s.digest = ? AND s.expires_at > ?`, digest,
 		toMillis(now)))
 }
 
 // EndSession closes a session, and all that have expired at now.
-func (r Records) EndSession(ctx context.Context, digest []byte, now time.Time) error {
+func (r View) EndSession(ctx context.Context, digest []byte, now time.Time) error {
 	_, err := r.q.ExecContext(ctx, `DELETE FROM sessions WHERE digest = ? OR expires_at <= ?`, digest, toMillis(now))
 	return err
 }
 
 // EndSessionsOf closes someone's sessions, all but the one with a digest.
-func (r Records) EndSessionsOf(ctx context.Context, person int64, but []byte) error {
+func (r View) EndSessionsOf(ctx context.Context, person int64, but []byte) error {
 	_, err := r.q.ExecContext(ctx, `DELETE FROM sessions WHERE person_id = ? AND digest <> ?`, person, but)
 	return err
 }
 
 // AddLink keeps a link that lets someone in once; person 0 is the first owner, who is
 // not there yet. An earlier link for the same person ends.
-func (r Records) AddLink(ctx context.Context, person int64, digest []byte, by string, now, expires time.Time) error {
+func (r View) AddLink(ctx context.Context, person int64, digest []byte, by string, now, expires time.Time) error {
 	var id any
 	if person > 0 {
 		id = person
@@ -288,7 +288,7 @@ func (r Records) AddLink(ctx context.Context, person int64, digest []byte, by st
 }
 
 // Link finds whom a link lets in; the person is nil for the first owner.
-func (r Records) Link(ctx context.Context, digest []byte, now time.Time) (*people.Person, error) {
+func (r View) Link(ctx context.Context, digest []byte, now time.Time) (*people.Person, error) {
 	var id sql.NullInt64
 	err := r.q.QueryRowContext(ctx, `SELECT person_id FROM links_in WHERE digest = ? AND expires_at > ?`, digest,
 		toMillis(now)).Scan(&id)
@@ -299,7 +299,7 @@ func (r Records) Link(ctx context.Context, digest []byte, now time.Time) (*peopl
 }
 
 // EndLink uses a link up.
-func (r Records) EndLink(ctx context.Context, digest []byte) error {
+func (r View) EndLink(ctx context.Context, digest []byte) error {
 	_, err := r.q.ExecContext(ctx, `DELETE FROM links_in WHERE digest = ?`, digest)
 	return err
 }

@@ -1,4 +1,4 @@
-package store
+package records
 
 import (
 	"context"
@@ -11,12 +11,12 @@ import (
 
 // VerifyRecord reads the whole record in one view of it and tells where it is not what
 // was written. Checkpoints are hashes that lines must have.
-func (s *Store) VerifyRecord(ctx context.Context, checkpoints map[int64]string) (record.Verified, error) {
+func (s *DB) VerifyRecord(ctx context.Context, checkpoints map[int64]string) (record.Verified, error) {
 	return s.VerifyWith(ctx, s.signer, checkpoints)
 }
 
 // VerifyWith is VerifyRecord with the signer that must have signed the record.
-func (s *Store) VerifyWith(ctx context.Context, signer record.Signer, checkpoints map[int64]string,
+func (s *DB) VerifyWith(ctx context.Context, signer record.Signer, checkpoints map[int64]string,
 ) (record.Verified, error) {
 	start := time.Now()
 	tx, err := s.db.Read.BeginTx(ctx, &sql.TxOptions{ReadOnly: true})

@@ -1,4 +1,4 @@
-package store
+package records
 
 import (
 	"context"
@@ -11,7 +11,7 @@ import (
 )
 
 // AddEndpoint adds an endpoint.
-func (r Records) AddEndpoint(ctx context.Context, e traffic.Endpoint) error {
+func (r View) AddEndpoint(ctx context.Context, e traffic.Endpoint) error {
 	plan, err := json.Marshal(e.Plan)
 	if err != nil {
 		return err
@@ -23,7 +23,7 @@ func (r Records) AddEndpoint(ctx context.Context, e traffic.Endpoint) error {
 	return err
 }
 
-func (r Records) endpoints(ctx context.Context, clause string, args ...any) ([]traffic.Endpoint, error) {
+func (r View) endpoints(ctx context.Context, clause string, args ...any) ([]traffic.Endpoint, error) {
 	rows, err := r.q.QueryContext(ctx, `SELECT e.id, e.name, m.project, m.name, v.name, e.rung, e.description, e.plan, e.keyed, e.repeatable, e.created_by, e.created_at
 		FROM endpoints e JOIN models m ON m.id = e.model_id AND `+r.sees("m.project")+` JOIN environments v ON v.id = e.environment_id `+clause, args...)
 	out, err := collect(rows, err, func(rows *sql.Rows) (traffic.Endpoint, error) {
@@ -53,17 +53,17 @@ func (r Records) endpoints(ctx context.Context, clause string, args ...any) ([]t
 }
 
 // Endpoint finds an endpoint by name.
-func (r Records) Endpoint(ctx context.Context, name string) (*traffic.Endpoint, error) {
+func (r View) Endpoint(ctx context.Context, name string) (*traffic.Endpoint, error) {
 	return single(r.endpoints(ctx, `WHERE e.name = ?`, name))
 }
 
 // Endpoints lists all endpoints by name.
-func (r Records) Endpoints(ctx context.Context) ([]traffic.Endpoint, error) {
+func (r View) Endpoints(ctx context.Context) ([]traffic.Endpoint, error) {
 	return r.endpoints(ctx, `ORDER BY e.name`)
 }
 
 // AddSplit adds the next split of an endpoint, whose number is set in s.
-func (r Records) AddSplit(ctx context.Context, s *traffic.Split) error {
+func (r View) AddSplit(ctx context.Context, s *traffic.Split) error {
 	var id int64
 	err := r.q.QueryRowContext(ctx, `INSERT INTO splits (endpoint_id, number, reason, author, made_at, returns_to)
 		SELECT e.id, 1 + (SELECT coalesce(max(number), 0) FROM splits WHERE endpoint_id = e.id), ?, ?, ?, ? FROM endpoints e WHERE e.name = ?
@@ -83,7 +83,7 @@ func (r Records) AddSplit(ctx context.Context, s *traffic.Split) error {
 }
 
 // Splits lists the splits of an endpoint, newest first.
-func (r Records) Splits(ctx context.Context, endpoint string, p Page) ([]traffic.Split, string, error) {
+func (r View) Splits(ctx context.Context, endpoint string, p Page) ([]traffic.Split, string, error) {
 	before, err := beforeNumber(p.After)
 	if err != nil {
 		return nil, "", err
@@ -123,7 +123,7 @@ func (r Records) Splits(ctx context.Context, endpoint string, p Page) ([]traffic
 
 // EndpointsAnsweredBy lists the endpoints whose split in force names the version, in any
 // environment.
-func (r Records) EndpointsAnsweredBy(ctx context.Context, version string) ([]string, error) {
+func (r View) EndpointsAnsweredBy(ctx context.Context, version string) ([]string, error) {
 	rows, err := r.q.QueryContext(ctx, `SELECT e.name FROM endpoints e JOIN lanes l ON l.endpoint_id = e.id AND l.split = (SELECT max(number) FROM splits WHERE endpoint_id = e.id)
 		WHERE l.version_id = (`+versionID+`) ORDER BY e.name`, byRef(version)...)
 	return collect(rows, err, func(rows *sql.Rows) (string, error) {
@@ -135,7 +135,7 @@ func (r Records) EndpointsAnsweredBy(ctx context.Context, version string) ([]str
 
 // EndpointsUsing lists the endpoints in an environment whose split in force names the
 // version.
-func (r Records) EndpointsUsing(ctx context.Context, version, environment string) ([]string, error) {
+func (r View) EndpointsUsing(ctx context.Context, version, environment string) ([]string, error) {
 	rows, err := r.q.QueryContext(ctx, `SELECT e.name FROM endpoints e JOIN environments v ON v.id = e.environment_id
 		JOIN lanes l ON l.endpoint_id = e.id AND l.split = (SELECT max(number) FROM splits WHERE endpoint_id = e.id)
 		WHERE v.name = ? AND l.version_id = (`+versionID+`) ORDER BY e.name`, append([]any{environment}, byRef(version)...)...)

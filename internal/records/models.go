@@ -1,4 +1,4 @@
-package store
+package records
 
 import (
 	"context"
@@ -11,7 +11,7 @@ import (
 const listedStanding = 12
 
 // AddModel adds a model.
-func (r Records) AddModel(ctx context.Context, m registry.Model) error {
+func (r View) AddModel(ctx context.Context, m registry.Model) error {
 	_, err := r.q.ExecContext(ctx,
 		`INSERT INTO models (name, project, task, description, owner, created_by, created_at) VALUES (?, ?, ?, ?, ?, ?, ?)`,
 		m.Name, m.Project, m.Task, m.Description, m.Owner, m.CreatedBy, toMillis(m.CreatedAt))
@@ -34,7 +34,7 @@ func scanModel(row interface{ Scan(...any) error }) (registry.Model, error) {
 }
 
 // Model finds a model by name.
-func (r Records) Model(ctx context.Context, name string) (registry.Model, error) {
+func (r View) Model(ctx context.Context, name string) (registry.Model, error) {
 	m, err := scanModel(r.q.QueryRowContext(ctx, modelQuery+`WHERE m.name = ? AND `+r.sees("m.project"), name))
 	if err != nil {
 		return m, one(err)
@@ -53,7 +53,7 @@ type ModelFilter struct {
 }
 
 // Models lists models by name.
-func (r Records) Models(ctx context.Context, f ModelFilter, p Page) (items []registry.Model, next string, err error) {
+func (r View) Models(ctx context.Context, f ModelFilter, p Page) (items []registry.Model, next string, err error) {
 	where, args := `WHERE m.name > ? AND `+r.sees("m.project"), []any{p.After}
 	for _, c := range []struct {
 		clause, value string
@@ -81,7 +81,7 @@ func (r Records) Models(ctx context.Context, f ModelFilter, p Page) (items []reg
 }
 
 // fillModels adds what stands in tables of its own.
-func (r Records) fillModels(ctx context.Context, models []registry.Model) error {
+func (r View) fillModels(ctx context.Context, models []registry.Model) error {
 	at := map[int64]*registry.Model{}
 	ids := make([]int64, len(models))
 	for i := range models {
@@ -140,21 +140,21 @@ func put[V any](m *map[string]V, name string, value V) {
 }
 
 // each runs a query and scans every row.
-func (r Records) each(ctx context.Context, query string, args []any, scan func(*sql.Rows) error) error {
+func (r View) each(ctx context.Context, query string, args []any, scan func(*sql.Rows) error) error {
 	rows, err := r.q.QueryContext(ctx, query, args...)
 	_, err = collect(rows, err, func(rows *sql.Rows) (struct{}, error) { return struct{}{}, scan(rows) })
 	return err
 }
 
 // SetModel changes what may change of a model: description and owner.
-func (r Records) SetModel(ctx context.Context, name, description, owner string) error {
+func (r View) SetModel(ctx context.Context, name, description, owner string) error {
 	_, err := r.q.ExecContext(ctx, `UPDATE models SET description = ?, owner = ? WHERE name = ?`, description, owner,
 		name)
 	return err
 }
 
 // SetVetted marks a model as vetted, or takes the mark away with nil.
-func (r Records) SetVetted(ctx context.Context, model string, v *registry.Vetting) error {
+func (r View) SetVetted(ctx context.Context, model string, v *registry.Vetting) error {
 	var by, at, why any
 	if v != nil {
 		by, at, why = v.By, toMillis(v.At), v.Why
@@ -164,7 +164,7 @@ func (r Records) SetVetted(ctx context.Context, model string, v *registry.Vettin
 	return err
 }
 
-func (r Records) labels(ctx context.Context, clause string, args ...any) ([]registry.Label, error) {
+func (r View) labels(ctx context.Context, clause string, args ...any) ([]registry.Label, error) {
 	rows, err := r.q.QueryContext(ctx, `SELECT l.name, m.name || '@' || v.number, l.environment, l.moved_by, l.moved_at FROM labels l
 		JOIN models m ON m.id = l.model_id AND `+r.sees("m.project")+` JOIN versions v ON v.id = l.version_id `+clause, args...)
 	return collect(rows, err, func(rows *sql.Rows) (registry.Label, error) {
@@ -177,17 +177,17 @@ func (r Records) labels(ctx context.Context, clause string, args ...any) ([]regi
 }
 
 // Labels lists the labels of a model by name.
-func (r Records) Labels(ctx context.Context, model string) ([]registry.Label, error) {
+func (r View) Labels(ctx context.Context, model string) ([]registry.Label, error) {
 	return r.labels(ctx, `WHERE m.name = ? ORDER BY l.name`, model)
 }
 
 // Label finds a label of a model.
-func (r Records) Label(ctx context.Context, model, name string) (*registry.Label, error) {
+func (r View) Label(ctx context.Context, model, name string) (*registry.Label, error) {
 	return single(r.labels(ctx, `WHERE m.name = ? AND l.name = ?`, model, name))
 }
 
 // PutLabel puts a label on a version, from wherever it was.
-func (r Records) PutLabel(ctx context.Context, l registry.Label) error {
+func (r View) PutLabel(ctx context.Context, l registry.Label) error {
 	args := byRef(l.Version)
 	_, err := r.q.ExecContext(ctx, `INSERT INTO labels (model_id, name, version_id, environment, moved_by, moved_at)
 		SELECT m.id, ?, v.id, ?, ?, ? FROM versions v JOIN models m ON m.id = v.model_id WHERE m.name = ? AND v.number = ?
@@ -197,21 +197,21 @@ func (r Records) PutLabel(ctx context.Context, l registry.Label) error {
 }
 
 // RemoveLabel takes a label away.
-func (r Records) RemoveLabel(ctx context.Context, model, name string) error {
+func (r View) RemoveLabel(ctx context.Context, model, name string) error {
 	_, err := r.q.ExecContext(ctx,
 		`DELETE FROM labels WHERE name = ? AND model_id = (SELECT id FROM models WHERE name = ?)`, name, model)
 	return err
 }
 
 // AddProject adds a project.
-func (r Records) AddProject(ctx context.Context, p registry.Project) error {
+func (r View) AddProject(ctx context.Context, p registry.Project) error {
 	_, err := r.q.ExecContext(ctx, `INSERT INTO projects (name, description, added_by, added_at) VALUES (?, ?, ?, ?)`,
 		p.Name, p.Description, p.AddedBy, toMillis(p.AddedAt))
 	return err
 }
 
 // Projects lists the projects by name.
-func (r Records) Projects(ctx context.Context) ([]registry.Project, error) {
+func (r View) Projects(ctx context.Context) ([]registry.Project, error) {
 	rows, err := r.q.QueryContext(ctx,
 		`SELECT p.name, p.description, p.added_by, p.added_at, (SELECT count(*) FROM models m WHERE m.project = p.name) FROM projects p WHERE `+r.sees("p.name")+` ORDER BY p.name`)
 	return collect(rows, err, func(rows *sql.Rows) (registry.Project, error) {
@@ -231,7 +231,7 @@ type Subject struct {
 }
 
 // ids gives the model's and the version's id as tags and properties hold them.
-func (r Records) ids(ctx context.Context, s Subject) (model, version int64, err error) {
+func (r View) ids(ctx context.Context, s Subject) (model, version int64, err error) {
 	if s.Number == 0 {
 		err = r.q.QueryRowContext(ctx, `SELECT id FROM models WHERE name = ?`, s.Model).Scan(&model)
 		return model, 0, one(err)
@@ -241,7 +241,7 @@ func (r Records) ids(ctx context.Context, s Subject) (model, version int64, err 
 }
 
 // Tag puts a tag on something, or takes it off.
-func (r Records) Tag(ctx context.Context, s Subject, tag string, on bool) error {
+func (r View) Tag(ctx context.Context, s Subject, tag string, on bool) error {
 	model, version, err := r.ids(ctx, s)
 	if err != nil {
 		return err
@@ -256,7 +256,7 @@ func (r Records) Tag(ctx context.Context, s Subject, tag string, on bool) error 
 }
 
 // SetProperty gives a property a value, or removes it when value is nil.
-func (r Records) SetProperty(ctx context.Context, s Subject, name string, value *string) error {
+func (r View) SetProperty(ctx context.Context, s Subject, name string, value *string) error {
 	model, version, err := r.ids(ctx, s)
 	if err != nil {
 		return err
