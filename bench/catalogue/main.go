@@ -21,7 +21,9 @@ import (
 	"time"
 
 	"innerladder/bench/house"
+	"innerladder/internal/core/lineage"
 	"innerladder/internal/core/registry"
+	"innerladder/internal/core/signature"
 	"innerladder/internal/records"
 )
 
@@ -95,7 +97,7 @@ func fill(path string) error {
 	const dataSets = 500
 	if err := s.Write(ctx, records.Everything, func(w records.View) error {
 		for d := range dataSets {
-			if err := w.AddDataSet(ctx, &registry.DataSet{
+			if err := w.AddDataSet(ctx, &lineage.DataSet{
 				Name:   fmt.Sprintf("winters-%03d", d),
 				Digest: fmt.Sprintf("%064x", d), Rows: 1000, AddedBy: "runa", AddedAt: begin,
 			}); err != nil {
@@ -140,19 +142,19 @@ func fillModel(ctx context.Context, w records.View, r *rand.Rand, m, dataSets in
 				Name: "model.bin", Digest: fmt.Sprintf("%064x", r.Uint64()),
 				Size: int64(r.IntN(1 << 30)), Stored: true, Contents: registry.Contents{Format: pick(formats)},
 			}},
-			Signature: &registry.Signature{
-				Inputs: []registry.Column{
-					{Name: "outdoor_c", Type: registry.Number},
-					{Name: "wind_ms", Type: registry.Number},
+			Signature: &signature.Signature{
+				Inputs: []signature.Column{
+					{Name: "outdoor_c", Type: signature.Number},
+					{Name: "wind_ms", Type: signature.Number},
 				},
-				Outputs: []registry.Column{{Name: "y", Type: registry.Number}},
+				Outputs: []signature.Column{{Name: "y", Type: signature.Number}},
 			},
 			Card: &registry.Card{
 				Text: "# " + model.Name + "\n\n" +
 					strings.Repeat(pick(words)+" "+pick(words)+" ", 20),
 				Licence: []string{"MIT", "internal", "CC-BY-4.0"}[r.IntN(3)],
 			},
-			Code: &registry.Code{
+			Code: &lineage.Code{
 				Repository: "https://git.tarnholm.example/heat",
 				Commit:     fmt.Sprintf("%040x", r.IntN(5000)),
 			},
@@ -170,11 +172,11 @@ func fillModel(ctx context.Context, w records.View, r *rand.Rand, m, dataSets in
 			d := fmt.Sprintf("winters-%03d#1", r.IntN(dataSets))
 			if !seen[d] {
 				seen[d] = true
-				v.Data = append(v.Data, registry.DataUse{Data: d, Role: registry.TrainedOn})
+				v.Data = append(v.Data, lineage.DataUse{Data: d, Role: lineage.TrainedOn})
 			}
 		}
 		for p := 1; p <= 2 && n-p >= 0; p++ {
-			v.Parents = append(v.Parents, registry.Parent{
+			v.Parents = append(v.Parents, lineage.Parent{
 				Version:  fmt.Sprintf("%s@%d", model.Name, n+1-p),
 				Relation: "fine-tuned",
 			})

@@ -17,8 +17,11 @@ import (
 
 	"innerladder/bench/house"
 	"innerladder/internal/client"
+	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/lineage"
 	"innerladder/internal/core/registry"
+	"innerladder/internal/core/signature"
 	"innerladder/internal/records"
 )
 
@@ -111,7 +114,7 @@ func demandingLadder() ladder.Ladder {
 			{Rule: ladder.MetricRecorded{}},
 			{Rule: ladder.Metric{Metric: "rmse", AtMost: &half}},
 			{Rule: ladder.Metric{Metric: "mae", NoWorseByShare: &tenth}},
-			{Rule: ladder.EvidenceOf{Evidence: registry.TestsKind, NoOlder: ladder.Duration(1000 * time.Hour)}},
+			{Rule: ladder.EvidenceOf{Evidence: evidence.TestsKind, NoOlder: ladder.Duration(1000 * time.Hour)}},
 			{Rule: ladder.SignOffs{Count: 2, NotTrainer: true}},
 			{Rule: ladder.Checklist{Items: []ladder.Item{{Name: "cold", Text: "looked at the cold"}}}},
 			{Rule: ladder.CardSections{Sections: []string{"intended_use", "limits"}}},
@@ -135,7 +138,7 @@ func fill(ctx context.Context, s *records.DB) error {
 	r := rand.New(rand.NewPCG(1, 5))
 	now := time.Now().UTC().Truncate(time.Millisecond)
 	if err := s.Write(ctx, records.Everything, func(w records.View) error {
-		return w.AddDataSet(ctx, &registry.DataSet{
+		return w.AddDataSet(ctx, &lineage.DataSet{
 			Name: "winters", Project: "default", Rows: 1000, AddedBy: "runa",
 			AddedAt: now,
 		})
@@ -160,9 +163,9 @@ func fillModel(ctx context.Context, w records.View, r *rand.Rand, name string, n
 	}); err != nil {
 		return err
 	}
-	var columns []registry.Column
+	var columns []signature.Column
 	for i := range 12 {
-		columns = append(columns, registry.Column{Name: fmt.Sprintf("input_%02d", i), Type: registry.Number})
+		columns = append(columns, signature.Column{Name: fmt.Sprintf("input_%02d", i), Type: signature.Number})
 	}
 	for n := range *versions {
 		v := &registry.Version{
@@ -173,9 +176,9 @@ func fillModel(ctx context.Context, w records.View, r *rand.Rand, name string, n
 				Name:   "model.bin",
 				Digest: fmt.Sprintf("%064x", r.Uint64()), Size: 1, Stored: true,
 			}},
-			Signature: &registry.Signature{
+			Signature: &signature.Signature{
 				Inputs:  columns[:10+r.IntN(3)],
-				Outputs: []registry.Column{{Name: "y", Type: registry.Number}},
+				Outputs: []signature.Column{{Name: "y", Type: signature.Number}},
 			},
 			Card: &registry.Card{
 				Text: "# A model\n",
@@ -187,8 +190,8 @@ func fillModel(ctx context.Context, w records.View, r *rand.Rand, name string, n
 					{Kind: "limits", Title: "Limits", Body: "not for summer"},
 				},
 			},
-			Code: &registry.Code{Commit: fmt.Sprintf("%040x", n)},
-			Data: []registry.DataUse{{Data: "winters#1", Role: registry.TrainedOn}},
+			Code: &lineage.Code{Commit: fmt.Sprintf("%040x", n)},
+			Data: []lineage.DataUse{{Data: "winters#1", Role: lineage.TrainedOn}},
 		}
 		if n == 0 {
 			v.Rung = "live"
@@ -204,13 +207,13 @@ func fillModel(ctx context.Context, w records.View, r *rand.Rand, name string, n
 			return err
 		}
 		for k := range 2 {
-			e := &registry.Evidence{
-				Version: v.Ref, Kind: []string{registry.TestsKind, registry.ShadowKind}[k],
+			e := &evidence.Evidence{
+				Version: v.Ref, Kind: []string{evidence.TestsKind, evidence.ShadowKind}[k],
 				Name: "report", Digest: fmt.Sprintf("%064x", k), Media: "text/plain", Verdict: "passed",
 				AddedBy: "runa", AddedAt: now,
 			}
 			if k == 1 {
-				e.Shadow = &registry.ShadowReport{Requests: uint64(r.IntN(3000)), Disagreed: uint64(r.IntN(20))}
+				e.Shadow = &evidence.ShadowReport{Requests: uint64(r.IntN(3000)), Disagreed: uint64(r.IntN(20))}
 			}
 			if err := w.AddEvidence(ctx, e); err != nil {
 				return err

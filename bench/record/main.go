@@ -20,8 +20,8 @@ import (
 
 	"innerladder/bench/house"
 	"innerladder/internal/client"
+	"innerladder/internal/core/lineage"
 	"innerladder/internal/core/record"
-	"innerladder/internal/core/registry"
 	"innerladder/internal/records"
 	"innerladder/internal/seal"
 	"innerladder/internal/service"
@@ -342,7 +342,7 @@ func write(ctx context.Context) error {
 	var took [2][]time.Duration
 	for i := range 1200 {
 		with := i % 2
-		d := registry.DataSet{
+		d := lineage.DataSet{
 			Name: fmt.Sprintf("winters-%d", i), Project: "default",
 			Address: "https://data.tarnholm.example/winters.csv", AddedBy: "runa", AddedAt: time.Now(),
 		}

@@ -20,8 +20,8 @@ import (
 	"innerladder/internal/api"
 	"innerladder/internal/client"
 	"innerladder/internal/core/access"
+	"innerladder/internal/core/lineage"
 	"innerladder/internal/core/people"
-	"innerladder/internal/core/registry"
 	"innerladder/internal/core/watch"
 	"innerladder/internal/records"
 	"innerladder/internal/wire"
@@ -74,7 +74,7 @@ func (r *rig) zebra() map[string]string {
 	run, err := r.runa.StartRun(ctx,
 		wire.NewRun{
 			Model: "heat-demand", Project: "zebra", Title: hidden,
-			Data: []registry.DataUse{{Data: data.Ref, Role: registry.TrainedOn}},
+			Data: []lineage.DataUse{{Data: data.Ref, Role: lineage.TrainedOn}},
 		})
 	must(r.t, err)
 	files := with(r.file("rows.csv", "x,y\n1.5,2\n2.5,3\n"), r.file("model.bin", "stripes"))
@@ -84,7 +84,7 @@ func (r *rig) zebra() map[string]string {
 		_, err = r.runa.Register(ctx, wire.Registration{
 			Model: "heat-demand", Project: "zebra", Run: run.Ref,
 			Note: hidden, Description: hidden, Metrics: map[string]float64{hidden: 0.4, "rmse": 1},
-			Code:    &registry.Code{Repository: "https://" + hidden + ".example", Commit: "abcdef0123456789"},
+			Code:    &lineage.Code{Repository: "https://" + hidden + ".example", Commit: "abcdef0123456789"},
 			Targets: []string{"y"}, Labels: []string{fmt.Sprint("beta", i)},
 		}, files)
 		must(r.t, err)

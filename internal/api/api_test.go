@@ -16,8 +16,10 @@ import (
 
 	"innerladder/internal/client"
 	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/lineage"
 	"innerladder/internal/core/record"
 	"innerladder/internal/core/registry"
+	"innerladder/internal/core/signature"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/service"
 	"innerladder/internal/wire"
@@ -29,7 +31,7 @@ func TestRegistering(t *testing.T) {
 	reg := wire.Registration{
 		Model: "heat-demand", Note: "two winters", Metrics: map[string]float64{"rmse": 3.2},
 		Params:  map[string]string{"depth": "6"},
-		Targets: []string{"demand_mw"}, Code: &registry.Code{Commit: "abc", Branch: "main"},
+		Targets: []string{"demand_mw"}, Code: &lineage.Code{Commit: "abc", Branch: "main"},
 	}
 	model, rows := r.file("model.bin", "weights"),
 		r.file("rows.csv", "outdoor_c,mix,demand_mw\n-3.5,works,1.5\n2,harbour,1.25\n")
@@ -56,7 +58,8 @@ func TestRegistering(t *testing.T) {
 		t.Errorf("%d %q %s", status, header, body)
 	}
 	d, err := r.runa.Diff(ctx, "heat-demand@1", "heat-demand@2")
-	if err != nil || len(d.Metrics) != 1 || d.Metrics[0].Verdict != "better" || d.Compatibility != registry.Compatible {
+	if err != nil || len(d.Metrics) != 1 || d.Metrics[0].Verdict != "better" ||
+		d.Compatibility != signature.Compatible {
 		t.Errorf("%+v, %v", d, err)
 	}
 }

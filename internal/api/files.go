@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"innerladder/internal/core/access"
+	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/service"
@@ -45,7 +46,7 @@ func fileOperations() []operation {
 			method: "POST", path: "/versions/{ref}/evidence", id: "attachEvidence",
 			summary:    "Attach a report to a version, read for what it says; it cannot be changed",
 			permission: access.Register, status: 201, streams: true,
-			in: new(evidenceIn), out: new(registry.Evidence), handle: (*API).attachEvidence,
+			in: new(evidenceIn), out: new(evidence.Evidence), handle: (*API).attachEvidence,
 		},
 		{
 			method: "GET", path: "/evidence/{evidence}/file", id: "getEvidence", summary: "Get the file of a report",

@@ -5,10 +5,10 @@ import (
 	"strings"
 
 	"innerladder/internal/core/access"
+	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/people"
-	"innerladder/internal/core/registry"
 	"innerladder/internal/records"
 	"innerladder/internal/service"
 	"innerladder/internal/wire"
@@ -175,11 +175,11 @@ func ladderOperations() []operation {
 				return s.Vouchers(c, in.Ref)
 			}),
 		op("GET", "/versions/{ref}/evidence", "listEvidence", "List the reports of a version, newest first",
-			access.Read, 200, func(c ctx, s *s, in *refIn) (wire.Listed[registry.Evidence], error) {
+			access.Read, 200, func(c ctx, s *s, in *refIn) (wire.Listed[evidence.Evidence], error) {
 				return s.EvidenceOf(c, in.Ref)
 			}),
 		op("GET", "/evidence/{evidence}", "showEvidence", "Show a report", access.Read, 200,
-			func(c ctx, s *s, in *reportIn) (*registry.Evidence, error) {
+			func(c ctx, s *s, in *reportIn) (*evidence.Evidence, error) {
 				return s.Report(c, in.Evidence)
 			}),
 		op("GET", "/signing-keys", "listSigningKeys",

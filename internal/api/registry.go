@@ -7,6 +7,9 @@ import (
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/compare"
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/lineage"
+	"innerladder/internal/core/metric"
+	"innerladder/internal/core/profile"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/records"
 	"innerladder/internal/service"
@@ -67,7 +70,7 @@ func (in findIn) search(now time.Time) (records.Search, error) {
 		}
 	}
 	if in.Data != "" {
-		ref, err := registry.ParseDataRef("data", in.Data)
+		ref, err := lineage.ParseDataRef("data", in.Data)
 		if err != nil {
 			return s, err
 		}
@@ -100,7 +103,7 @@ func (in findIn) search(now time.Time) (records.Search, error) {
 	case "oldest":
 		s.Descending = !worst
 	default:
-		s.Sort, s.Descending = name, registry.LowerIsBetter(name) == worst
+		s.Sort, s.Descending = name, metric.LowerIsBetter(name) == worst
 	}
 	return s, nil
 }
@@ -250,7 +253,7 @@ func registryOperations() []operation {
 				return s.EvaluatedOn(c, in.Ref, in.Data)
 			}),
 		op("GET", "/versions/{ref}/profile", "showProfile", "Show the reference profile of a version", access.Read, 200,
-			func(c ctx, s *s, in *refIn) (*registry.Profile, error) {
+			func(c ctx, s *s, in *refIn) (*profile.Profile, error) {
 				return s.Profile(c, in.Ref)
 			}),
 		op("GET", "/versions/{ref}/profile/against/{other}", "compareProfiles",
@@ -310,7 +313,7 @@ func registryOperations() []operation {
 			Limit     int    `query:"limit" json:"-" description:"most nodes, 200 when not given"`
 			Artifacts bool   `query:"artifacts" json:"-" description:"with the files of the versions"`
 		},
-		) (registry.Trace, error) {
+		) (lineage.Trace, error) {
 			return s.Trace(c, wire.TraceFrom{
 				From: in.From, Direction: in.Direction, Depth: in.Depth, Most: in.Limit,
 				Artifacts: in.Artifacts,
@@ -322,8 +325,8 @@ func registryOperations() []operation {
 				pageIn
 				Name string `query:"name" json:"-"`
 			},
-			) (wire.Listed[registry.DataSet], error) {
-				return listed(in.pageIn, func(p records.Page) (wire.Listed[registry.DataSet],
+			) (wire.Listed[lineage.DataSet], error) {
+				return listed(in.pageIn, func(p records.Page) (wire.Listed[lineage.DataSet],
 					error,
 				) {
 					return s.DataSets(c, in.Name, p)
@@ -338,7 +341,7 @@ func registryOperations() []operation {
 			func(c ctx, s *s, in *struct {
 				Data string `uri:"data" path:"data" json:"-" description:"NAME#NUMBER, or NAME when there is one revision"`
 			},
-			) (*registry.DataSet, error) {
+			) (*lineage.DataSet, error) {
 				return s.DataSet(c, in.Data)
 			}),
 
@@ -346,30 +349,30 @@ func registryOperations() []operation {
 			pageIn
 			Model string `query:"model" json:"-"`
 		},
-		) (wire.Listed[registry.Run], error) {
-			return listed(in.pageIn, func(p records.Page) (wire.Listed[registry.Run],
+		) (wire.Listed[lineage.Run], error) {
+			return listed(in.pageIn, func(p records.Page) (wire.Listed[lineage.Run],
 				error,
 			) {
 				return s.Runs(c, in.Model, p)
 			})
 		}),
 		op("POST", "/runs", "startRun", "Open a run", access.Register, 201,
-			func(c ctx, s *s, in *wire.NewRun) (*registry.Run, error) {
+			func(c ctx, s *s, in *wire.NewRun) (*lineage.Run, error) {
 				return s.StartRun(c, *in)
 			}),
 		op("GET", "/runs/{run}", "showRun", "Show a run", access.Read, 200,
-			func(c ctx, s *s, in *runIn) (*registry.Run, error) {
+			func(c ctx, s *s, in *runIn) (*lineage.Run, error) {
 				return s.Run(c, in.Run)
 			}),
 		op("GET", "/runs/{run}/curves", "showCurves", "Show the curves of a run, each of about 400 points", access.Read,
-			200, func(c ctx, s *s, in *runIn) ([]registry.Curve, error) {
+			200, func(c ctx, s *s, in *runIn) ([]lineage.Curve, error) {
 				return s.Curves(c, in.Run)
 			}),
 		op("POST", "/runs/{run}/log", "logRun", "Add parameters and points to a run", access.Register, 200,
 			func(c ctx, s *s, in *struct {
 				runIn
 				Params map[string]string `json:"params,omitempty"`
-				Points []registry.Point  `json:"points,omitempty"`
+				Points []lineage.Point   `json:"points,omitempty"`
 			},
 			) (wire.Logged, error) {
 				return s.LogRun(c, in.Run, in.Params, in.Points)
@@ -379,7 +382,7 @@ func registryOperations() []operation {
 			Failed bool   `json:"failed,omitempty"`
 			Note   string `json:"note,omitempty"`
 		},
-		) (*registry.Run, error) {
+		) (*lineage.Run, error) {
 			return s.EndRun(c, in.Run, in.Failed, in.Note)
 		}),
 

@@ -15,7 +15,9 @@ import (
 	"time"
 
 	"innerladder/internal/client"
+	"innerladder/internal/core/lineage"
 	"innerladder/internal/core/registry"
+	"innerladder/internal/core/signature"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/service"
 	"innerladder/internal/wire"
@@ -36,7 +38,7 @@ func (r *rig) everything(change func(*wire.Registration)) (wire.Registered, erro
 		Importance: map[string]float64{"outdoor_c": 0.8, "mix": 0.2}, Targets: []string{"demand_mw"},
 		Units: map[string]string{"demand_mw": "MW"}, Tags: []string{"winter"},
 		Properties: map[string]string{"season": "2026"}, Labels: []string{"beta"},
-		Code: &registry.Code{Repository: "https://git.tarnholm.example/heat", Commit: "0123456789abcdef"},
+		Code: &lineage.Code{Repository: "https://git.tarnholm.example/heat", Commit: "0123456789abcdef"},
 	}
 	if change != nil {
 		change(&reg)
@@ -66,7 +68,7 @@ func TestRegisteringEverything(t *testing.T) {
 		t.Errorf("the same data set again: %+v, %v", again, err)
 	}
 	v, err := r.everything(func(reg *wire.Registration) {
-		reg.Data = []registry.DataUse{{Data: "winters-2024", Role: registry.TrainedOn}}
+		reg.Data = []lineage.DataUse{{Data: "winters-2024", Role: lineage.TrainedOn}}
 	})
 	must(t, err)
 	if len(v.Artifacts) != 2 || v.Artifacts[0].Contents.Unsafe == "" || v.Artifacts[1].Contents.Format != "json" ||
@@ -81,7 +83,7 @@ func TestRegisteringEverything(t *testing.T) {
 		t.Errorf("sample request: %s", v.SampleRequest)
 	}
 	again, err := r.everything(func(reg *wire.Registration) {
-		reg.Data = []registry.DataUse{{Data: "winters-2024#1", Role: registry.TrainedOn}}
+		reg.Data = []lineage.DataUse{{Data: "winters-2024#1", Role: lineage.TrainedOn}}
 	})
 	if err != nil || again.Created || again.Ref != v.Ref {
 		t.Errorf("the same again: %+v, %v", again, err)
@@ -119,17 +121,17 @@ func TestRegistrationsThatAreRefused(t *testing.T) {
 		code string
 	}{
 		"data set that is not there": {set(func(x *wire.Registration) {
-			x.Data = []registry.DataUse{{Data: "summers", Role: registry.TrainedOn}}
+			x.Data = []lineage.DataUse{{Data: "summers", Role: lineage.TrainedOn}}
 		}), "data.unknown"},
 		"role": {
-			set(func(x *wire.Registration) { x.Data = []registry.DataUse{{Data: "summers", Role: "liked"}} }),
+			set(func(x *wire.Registration) { x.Data = []lineage.DataUse{{Data: "summers", Role: "liked"}} }),
 			"data.role",
 		},
 		"parent that is not there": {set(func(x *wire.Registration) {
-			x.Parents = []registry.Parent{{Version: "base@1", Relation: "fine-tuned"}}
+			x.Parents = []lineage.Parent{{Version: "base@1", Relation: "fine-tuned"}}
 		}), "model.unknown"},
 		"relation": {set(func(x *wire.Registration) {
-			x.Parents = []registry.Parent{{Version: "base@1", Relation: "Fine tuned"}}
+			x.Parents = []lineage.Parent{{Version: "base@1", Relation: "Fine tuned"}}
 		}), "name.form"},
 		"run that is not there":     {set(func(x *wire.Registration) { x.Run = "run-7" }), "run.unknown"},
 		"project that is not there": {set(func(x *wire.Registration) { x.Project = "moon" }), "project.unknown"},
@@ -137,11 +139,11 @@ func TestRegistrationsThatAreRefused(t *testing.T) {
 		"label that is a rung":      {set(func(x *wire.Registration) { x.Labels = []string{"live"} }), "label.rung"},
 		"tag of two words":          {set(func(x *wire.Registration) { x.Tags = []string{"a b"} }), "tag.form"},
 		"signature": {
-			set(func(x *wire.Registration) { x.Signature = &registry.Signature{} }),
+			set(func(x *wire.Registration) { x.Signature = &signature.Signature{} }),
 			"signature.wrong",
 		},
 		"signature of other columns": {set(func(x *wire.Registration) {
-			x.Signature = &registry.Signature{Inputs: []registry.Column{{Name: "moon", Type: registry.Number}}}
+			x.Signature = &signature.Signature{Inputs: []signature.Column{{Name: "moon", Type: signature.Number}}}
 		}), "signature.sample"},
 		"upload of nobody": {set(func(x *wire.Registration) {
 			x.Uploads = []wire.UploadUse{{ID: strings.Repeat("0", 32), Part: "artifact"}}
@@ -283,22 +285,22 @@ func TestRunsAndLineage(t *testing.T) {
 	run, err := r.runa.StartRun(ctx,
 		wire.NewRun{
 			Model: "heat-demand", Title: "wind", Machine: "bench-2", Params: map[string]string{"depth": "6"},
-			Code: &registry.Code{Commit: "feedbeef12345"},
-			Data: []registry.DataUse{{Data: "winters", Role: registry.TrainedOn}},
+			Code: &lineage.Code{Commit: "feedbeef12345"},
+			Data: []lineage.DataUse{{Data: "winters", Role: lineage.TrainedOn}},
 		})
 	must(t, err)
 	for step := range 3 {
 		_, err := r.runa.LogRun(ctx, run.Ref, map[string]string{"rate": "0.1"},
-			[]registry.Point{
+			[]lineage.Point{
 				{Metric: "loss", Step: int64(step), Value: 1 / float64(step+1)},
 				{Metric: "rmse", Step: int64(step), Value: 0.5 - float64(step)/10},
 			})
 		must(t, err)
 	}
-	_, err = r.runa.LogRun(ctx, run.Ref, nil, []registry.Point{{Metric: "", Value: 1}})
+	_, err = r.runa.LogRun(ctx, run.Ref, nil, []lineage.Point{{Metric: "", Value: 1}})
 	wantCode(t, "a point without a name", err, "run.point")
 	ended, err := r.runa.EndRun(ctx, run.Ref, false, "early stop")
-	if err != nil || ended.State != registry.Finished || ended.Metrics["rmse"] != 0.3 {
+	if err != nil || ended.State != lineage.Finished || ended.Metrics["rmse"] != 0.3 {
 		t.Errorf("%+v, %v", ended, err)
 	}
 	_, err = r.runa.LogRun(ctx, run.Ref, map[string]string{"late": "yes"}, nil)
@@ -306,7 +308,7 @@ func TestRunsAndLineage(t *testing.T) {
 	v, err := r.runa.Register(ctx,
 		wire.Registration{
 			Model: "heat-demand", Run: run.Ref, Metrics: map[string]float64{"mae": 0.2},
-			Parents: []registry.Parent{{Version: base.Ref, Relation: "fine-tuned"}},
+			Parents: []lineage.Parent{{Version: base.Ref, Relation: "fine-tuned"}},
 		},
 		client.Artifacts(r.file("m.bin", "m")))
 	must(t, err)
@@ -471,7 +473,7 @@ func TestWhatIsInUseStays(t *testing.T) {
 	child, err := r.runa.Register(ctx,
 		wire.Registration{
 			Model: "child", Metrics: map[string]float64{"rmse": 1},
-			Parents: []registry.Parent{{Version: live, Relation: "distilled"}},
+			Parents: []lineage.Parent{{Version: live, Relation: "distilled"}},
 		}, client.Artifacts(r.file("c.bin", "c")))
 	must(t, err)
 	r.approve(child.Ref)

@@ -11,7 +11,9 @@ import (
 	"strings"
 
 	"innerladder/internal/core/compare"
+	"innerladder/internal/core/lineage"
 	"innerladder/internal/core/registry"
+	"innerladder/internal/core/signature"
 )
 
 func catalogueCommands() []command {
@@ -163,7 +165,7 @@ func printLineup(w io.Writer, l registry.Lineup) {
 	for _, p := range l.Params {
 		row("parameter "+p.Name, func(v registry.LineupVersion) string { return short(p.Values[v.Ref], 24) })
 	}
-	for _, role := range []string{registry.TrainedOn, registry.ValidatedOn, registry.EvaluatedOn} {
+	for _, role := range []string{lineage.TrainedOn, lineage.ValidatedOn, lineage.EvaluatedOn} {
 		used := func(v registry.LineupVersion) string {
 			var names []string
 			for _, d := range v.Data {
@@ -201,7 +203,7 @@ func printLineup(w io.Writer, l registry.Lineup) {
 }
 
 // printCurves draws each curve in a line.
-func printCurves(w io.Writer, curves []registry.Curve) {
+func printCurves(w io.Writer, curves []lineage.Curve) {
 	t := newTable(w, "RUN", "METRIC", "FROM", "TO", "LAST STEP", "")
 	for _, c := range curves {
 		if len(c.Points) == 0 {
@@ -215,7 +217,7 @@ func printCurves(w io.Writer, curves []registry.Curve) {
 }
 
 // spark draws points as a row of blocks, from the least to the greatest.
-func spark(points []registry.Point, width int) string {
+func spark(points []lineage.Point, width int) string {
 	low, high := points[0].Value, points[0].Value
 	for _, p := range points {
 		low, high = min(low, p.Value), max(high, p.Value)
@@ -223,7 +225,7 @@ func spark(points []registry.Point, width int) string {
 	return blocks(points, width, low, high)
 }
 
-func blocks(points []registry.Point, width int, low, high float64) string {
+func blocks(points []lineage.Point, width int, low, high float64) string {
 	heights := []rune("▁▂▃▄▅▆▇█")
 	n := min(width, len(points))
 	out := make([]rune, n)
@@ -290,7 +292,7 @@ func density(edges []float64, counts []uint64) string {
 	if high <= low {
 		return "█"
 	}
-	points := make([]registry.Point, width)
+	points := make([]lineage.Point, width)
 	for i := range points {
 		from, to := low+(high-low)*float64(i)/width, low+(high-low)*float64(i+1)/width
 		for j, n := range counts {
@@ -370,7 +372,7 @@ func printDiff(w io.Writer, d registry.Diff) {
 	}
 	for _, group := range []struct {
 		name    string
-		changes []registry.Change
+		changes []signature.Change
 	}{
 		{"parameter ", d.Params},
 		{"", d.Signature},

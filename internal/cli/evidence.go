@@ -14,8 +14,8 @@ import (
 	"os"
 	"strings"
 
+	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/ladder"
-	"innerladder/internal/core/registry"
 	"innerladder/internal/seal"
 	"innerladder/internal/wire"
 )
@@ -257,7 +257,7 @@ func printVouchers(w io.Writer, v wire.Vouchers) {
 	}
 }
 
-func printEvidence(w io.Writer, e registry.Evidence) {
+func printEvidence(w io.Writer, e evidence.Evidence) {
 	fmt.Fprintf(w, "%s: %s of %s, %s\n", e.ID, e.Kind, e.Version,
 		map[string]string{"passed": "passed", "failed": "FAILED", "none": "no verdict"}[e.Verdict])
 	facts(w, "  file", e.Name+", "+size(e.Size), "  sha256", e.Digest, "  says", e.Says, "  by",

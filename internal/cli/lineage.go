@@ -13,7 +13,7 @@ import (
 	"strings"
 
 	"innerladder/internal/blob"
-	"innerladder/internal/core/registry"
+	"innerladder/internal/core/lineage"
 	"innerladder/internal/intake"
 	"innerladder/internal/service"
 	"innerladder/internal/wire"
@@ -89,7 +89,7 @@ func trace(c *call) func(context.Context) error {
 	}
 }
 
-func (c *call) printTrace(t registry.Trace) {
+func (c *call) printTrace(t lineage.Trace) {
 	if a := t.Answer; a != nil {
 		approval := "without a promotion"
 		if a.Approval != "" {
@@ -199,7 +199,7 @@ func counted(n int64) string {
 	return count(uint64(n))
 }
 
-func printDataSet(w io.Writer, d registry.DataSet) {
+func printDataSet(w io.Writer, d lineage.DataSet) {
 	facts(w, "data set", d.Ref, "about", d.Description, "rows", counted(d.Rows), "size", size(d.Size), "digest",
 		d.Digest, "where", d.Address, "added", moment(d.AddedAt)+" by "+d.AddedBy)
 	if len(d.Schema) > 0 {
@@ -230,10 +230,10 @@ func runStart(c *call) func(context.Context) error {
 			r.Code = checkout(ctx)
 		}
 		for _, d := range data {
-			r.Data = append(r.Data, registry.DataUse{Data: d, Role: registry.TrainedOn})
+			r.Data = append(r.Data, lineage.DataUse{Data: d, Role: lineage.TrainedOn})
 		}
 		for _, d := range validated {
-			r.Data = append(r.Data, registry.DataUse{Data: d, Role: registry.ValidatedOn})
+			r.Data = append(r.Data, lineage.DataUse{Data: d, Role: lineage.ValidatedOn})
 		}
 		run, err := c.api.StartRun(ctx, r)
 		return c.show(run, err, func() { fmt.Fprintln(c.Out, run.Ref) })
@@ -253,9 +253,9 @@ func runLog(c *call) func(context.Context) error {
 		if err != nil {
 			return err
 		}
-		var points []registry.Point
+		var points []lineage.Point
 		for _, name := range sorted(given) {
-			points = append(points, registry.Point{Metric: name, Step: *step, Value: given[name]})
+			points = append(points, lineage.Point{Metric: name, Step: *step, Value: given[name]})
 		}
 		if len(points)+len(param) > 0 || !*lines {
 			if len(points)+len(param) == 0 {
@@ -277,7 +277,7 @@ const linesAtOnce = 500
 // logLines logs the lines of a stream as they come.
 func (c *call) logLines(ctx context.Context, in io.Reader) (wire.Logged, error) {
 	total := wire.Logged{Run: c.args[0]}
-	var waiting []registry.Point
+	var waiting []lineage.Point
 	send := func() error {
 		if len(waiting) == 0 {
 			return nil
@@ -303,7 +303,7 @@ func (c *call) logLines(ctx context.Context, in io.Reader) (wire.Logged, error) 
 		}
 		for _, name := range sorted(object) {
 			if name != "step" {
-				waiting = append(waiting, registry.Point{Metric: name, Step: int64(step), Value: object[name]})
+				waiting = append(waiting, lineage.Point{Metric: name, Step: int64(step), Value: object[name]})
 			}
 		}
 		if len(waiting) >= linesAtOnce {
@@ -357,8 +357,8 @@ func (c *call) showRun(ctx context.Context, ref string) error {
 	}
 	curves, err := c.api.Curves(ctx, ref)
 	both := struct {
-		registry.Run
-		Curves []registry.Curve `json:"curves"`
+		lineage.Run
+		Curves []lineage.Curve `json:"curves"`
 	}{run, curves}
 	return c.show(both, err, func() {
 		ended := ""

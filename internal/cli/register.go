@@ -20,6 +20,7 @@ import (
 	"time"
 
 	"innerladder/internal/client"
+	"innerladder/internal/core/lineage"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/service"
 	"innerladder/internal/wire"
@@ -141,15 +142,15 @@ func (f registerFlags) registration(ctx context.Context, model string) (wire.Reg
 		return reg, err
 	}
 	for role, refs := range map[string]list{
-		registry.TrainedOn: f.trainedOn, registry.ValidatedOn: f.validatedOn,
-		registry.EvaluatedOn: f.evaluatedOn,
+		lineage.TrainedOn: f.trainedOn, lineage.ValidatedOn: f.validatedOn,
+		lineage.EvaluatedOn: f.evaluatedOn,
 	} {
 		for _, ref := range refs {
-			reg.Data = append(reg.Data, registry.DataUse{Data: ref, Role: role})
+			reg.Data = append(reg.Data, lineage.DataUse{Data: ref, Role: role})
 		}
 	}
 	for _, ref := range f.parents {
-		reg.Parents = append(reg.Parents, registry.Parent{Version: ref, Relation: *f.relation})
+		reg.Parents = append(reg.Parents, lineage.Parent{Version: ref, Relation: *f.relation})
 	}
 	for _, address := range f.from {
 		reg.Sources = append(reg.Sources, wire.Source{Address: address, ReferenceOnly: *f.referenceOnly})
@@ -252,7 +253,7 @@ func pack(w io.Writer, folder string) error {
 }
 
 // checkout asks git where the code stands; nil outside of a checkout.
-func checkout(ctx context.Context) *registry.Code {
+func checkout(ctx context.Context) *lineage.Code {
 	git := func(args ...string) (string, bool) {
 		out, err := exec.CommandContext(ctx, "git", args...).Output()
 		return strings.TrimSpace(string(out)), err == nil
@@ -261,7 +262,7 @@ func checkout(ctx context.Context) *registry.Code {
 	if !ok {
 		return nil
 	}
-	code := &registry.Code{Commit: commit}
+	code := &lineage.Code{Commit: commit}
 	code.Branch, _ = git("symbolic-ref", "--short", "-q", "HEAD")
 	status, ok := git("status", "--porcelain")
 	code.Dirty = !ok || status != ""

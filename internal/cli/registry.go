@@ -9,7 +9,9 @@ import (
 	"strconv"
 	"strings"
 
+	"innerladder/internal/core/lineage"
 	"innerladder/internal/core/registry"
+	"innerladder/internal/core/signature"
 )
 
 func registryCommands() []command {
@@ -245,7 +247,7 @@ func past(v registry.Version) string {
 	return ""
 }
 
-func printSignature(w io.Writer, s *registry.Signature) {
+func printSignature(w io.Writer, s *signature.Signature) {
 	t := newTable(w, "COLUMN", "SIDE", "TYPE", "UNIT", "RANGE OR LEVELS")
 	for _, col := range s.Inputs {
 		t.row(col.Name, "input", typeOf(col), col.Unit, rangeOf(col))
@@ -333,7 +335,7 @@ func labelsOf(labels map[string]int) string {
 	return strings.Join(parts, " ")
 }
 
-func dataUses(uses []registry.DataUse) string {
+func dataUses(uses []lineage.DataUse) string {
 	var parts []string
 	for _, u := range uses {
 		parts = append(parts, strings.ReplaceAll(u.Role, "-", " ")+" "+u.Data)
@@ -341,7 +343,7 @@ func dataUses(uses []registry.DataUse) string {
 	return strings.Join(parts, ", ")
 }
 
-func parents(list []registry.Parent) string {
+func parents(list []lineage.Parent) string {
 	var parts []string
 	for _, p := range list {
 		parts = append(parts, p.Relation+" from "+p.Version)
@@ -356,14 +358,14 @@ func profileOf(v registry.Version) string {
 	return fmt.Sprintf("of %s rows; see: innerladder profile %s", count(uint64(v.ProfileRows)), v.Ref)
 }
 
-func typeOf(col registry.Column) string {
+func typeOf(col signature.Column) string {
 	if col.Nullable {
 		return string(col.Type) + ", may be missing"
 	}
 	return string(col.Type)
 }
 
-func rangeOf(col registry.Column) string {
+func rangeOf(col signature.Column) string {
 	if len(col.Levels) > 0 {
 		return strings.Join(col.Levels, " | ")
 	}
@@ -373,7 +375,7 @@ func rangeOf(col registry.Column) string {
 	return ""
 }
 
-func code(c *registry.Code) string {
+func code(c *lineage.Code) string {
 	if c == nil {
 		return ""
 	}

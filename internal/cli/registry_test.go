@@ -14,6 +14,7 @@ import (
 	"testing"
 	"time"
 
+	"innerladder/internal/core/lineage"
 	"innerladder/internal/core/registry"
 )
 
@@ -184,7 +185,7 @@ func TestALineupInWords(t *testing.T) {
 	l := registry.LineUp([]registry.Version{
 		{
 			Ref: "m@1", Rung: "live", Metrics: map[string]float64{"rmse": 0.4}, Params: map[string]string{"depth": "6"},
-			Data: []registry.DataUse{{Data: "w#1", Role: registry.TrainedOn}},
+			Data: []lineage.DataUse{{Data: "w#1", Role: lineage.TrainedOn}},
 		},
 		{
 			Ref: "m@2", Rung: "draft", Metrics: map[string]float64{"rmse": 0.3},
@@ -208,7 +209,7 @@ func TestALineupInWords(t *testing.T) {
 }
 
 func TestLittleDrawings(t *testing.T) {
-	points := []registry.Point{{Value: 0}, {Value: 1}, {Value: 2}, {Value: 7}}
+	points := []lineage.Point{{Value: 0}, {Value: 1}, {Value: 2}, {Value: 7}}
 	if got := spark(points, 4); got != "▁▂▃█" {
 		t.Errorf("spark: %s", got)
 	}

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"innerladder/internal/client"
+	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/registry"
 )
 
@@ -179,7 +180,7 @@ func attach(c *call) func(context.Context) error {
 	c.connect()
 	kind := c.flags.String("kind", "",
 		"attach it as evidence of a `KIND`, which gates look at and nobody can change: "+
-			strings.Join(registry.EvidenceKinds(), ", "))
+			strings.Join(evidence.Kinds(), ", "))
 	verdict := c.flags.String("verdict", "", "`VERDICT`, passed or failed, where the report says neither itself")
 	return func(ctx context.Context) error {
 		if *kind != "" {

@@ -4,9 +4,9 @@ import (
 	"context"
 	"strconv"
 
+	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/people"
-	"innerladder/internal/core/registry"
 	"innerladder/internal/wire"
 )
 
@@ -121,20 +121,20 @@ func (c *Client) Vouchers(ctx context.Context, ref string) (wire.Vouchers, error
 }
 
 // AttachEvidence attaches a report to a version.
-func (c *Client) AttachEvidence(ctx context.Context, ref, kind, verdict, file string) (registry.Evidence, error) {
-	var out registry.Evidence
+func (c *Client) AttachEvidence(ctx context.Context, ref, kind, verdict, file string) (evidence.Evidence, error) {
+	var out evidence.Evidence
 	return out, c.sendForm(ctx, query(path("versions", ref, "evidence"), "kind", kind, "verdict", verdict), nil,
 		[]LocalFile{{Part: "file", Path: file}}, &out)
 }
 
 // Evidence lists the reports of a version, newest first.
-func (c *Client) Evidence(ctx context.Context, ref string) (wire.Listed[registry.Evidence], error) {
-	return call[wire.Listed[registry.Evidence]](ctx, c, "GET", path("versions", ref, "evidence"), nil)
+func (c *Client) Evidence(ctx context.Context, ref string) (wire.Listed[evidence.Evidence], error) {
+	return call[wire.Listed[evidence.Evidence]](ctx, c, "GET", path("versions", ref, "evidence"), nil)
 }
 
 // Report shows a report.
-func (c *Client) Report(ctx context.Context, id string) (registry.Evidence, error) {
-	return call[registry.Evidence](ctx, c, "GET", path("evidence", id), nil)
+func (c *Client) Report(ctx context.Context, id string) (evidence.Evidence, error) {
+	return call[evidence.Evidence](ctx, c, "GET", path("evidence", id), nil)
 }
 
 // SigningKeys lists the keys with which people and the service sign.

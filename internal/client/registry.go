@@ -16,6 +16,8 @@ import (
 	"time"
 
 	"innerladder/internal/core/compare"
+	"innerladder/internal/core/lineage"
+	"innerladder/internal/core/profile"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/wire"
 )
@@ -108,8 +110,8 @@ func (c *Client) EvaluatedOn(ctx context.Context, ref, data string) (registry.Ve
 }
 
 // Profile shows the reference profile of a version.
-func (c *Client) Profile(ctx context.Context, ref string) (registry.Profile, error) {
-	return call[registry.Profile](ctx, c, "GET", path("versions", ref, "profile"), nil)
+func (c *Client) Profile(ctx context.Context, ref string) (profile.Profile, error) {
+	return call[profile.Profile](ctx, c, "GET", path("versions", ref, "profile"), nil)
 }
 
 // CompareProfiles compares the rows behind two versions.
@@ -139,7 +141,7 @@ func (c *Client) LineUp(ctx context.Context, refs ...string) (registry.Lineup, e
 }
 
 // Trace follows the lineage.
-func (c *Client) Trace(ctx context.Context, from wire.TraceFrom) (registry.Trace, error) {
+func (c *Client) Trace(ctx context.Context, from wire.TraceFrom) (lineage.Trace, error) {
 	number := func(n int) string {
 		if n == 0 {
 			return ""
@@ -150,7 +152,7 @@ func (c *Client) Trace(ctx context.Context, from wire.TraceFrom) (registry.Trace
 	if from.Artifacts {
 		artifacts = "true"
 	}
-	return call[registry.Trace](ctx, c, "GET",
+	return call[lineage.Trace](ctx, c, "GET",
 		query(path("trace"), "from", from.From, "direction", from.Direction, "depth", number(from.Depth), "limit",
 			number(from.Most), "artifacts", artifacts), nil)
 }
@@ -161,48 +163,48 @@ func (c *Client) AddDataSet(ctx context.Context, d wire.NewDataSet) (wire.AddedD
 }
 
 // DataSets lists the newest revision of every data set, or all revisions of one.
-func (c *Client) DataSets(ctx context.Context, name string, p Part) (wire.Listed[registry.DataSet], error) {
-	return call[wire.Listed[registry.DataSet]](ctx, c, "GET",
+func (c *Client) DataSets(ctx context.Context, name string, p Part) (wire.Listed[lineage.DataSet], error) {
+	return call[wire.Listed[lineage.DataSet]](ctx, c, "GET",
 		query(path("data-sets"), "name", name, "limit", p.limit(), "cursor", p.Cursor), nil)
 }
 
 // DataSet shows a revision of a data set.
-func (c *Client) DataSet(ctx context.Context, ref string) (registry.DataSet, error) {
-	return call[registry.DataSet](ctx, c, "GET", path("data-sets", ref), nil)
+func (c *Client) DataSet(ctx context.Context, ref string) (lineage.DataSet, error) {
+	return call[lineage.DataSet](ctx, c, "GET", path("data-sets", ref), nil)
 }
 
 // StartRun opens a run.
-func (c *Client) StartRun(ctx context.Context, r wire.NewRun) (registry.Run, error) {
-	return call[registry.Run](ctx, c, "POST", path("runs"), r)
+func (c *Client) StartRun(ctx context.Context, r wire.NewRun) (lineage.Run, error) {
+	return call[lineage.Run](ctx, c, "POST", path("runs"), r)
 }
 
 // LogRun adds parameters and points to a run.
 func (c *Client) LogRun(ctx context.Context, run string, params map[string]string,
-	points []registry.Point,
+	points []lineage.Point,
 ) (wire.Logged, error) {
 	return call[wire.Logged](ctx, c, "POST", path("runs", run, "log"),
 		map[string]any{"params": params, "points": points})
 }
 
 // EndRun closes a run.
-func (c *Client) EndRun(ctx context.Context, run string, failed bool, note string) (registry.Run, error) {
-	return call[registry.Run](ctx, c, "POST", path("runs", run, "end"), map[string]any{"failed": failed, "note": note})
+func (c *Client) EndRun(ctx context.Context, run string, failed bool, note string) (lineage.Run, error) {
+	return call[lineage.Run](ctx, c, "POST", path("runs", run, "end"), map[string]any{"failed": failed, "note": note})
 }
 
 // Run shows a run.
-func (c *Client) Run(ctx context.Context, run string) (registry.Run, error) {
-	return call[registry.Run](ctx, c, "GET", path("runs", run), nil)
+func (c *Client) Run(ctx context.Context, run string) (lineage.Run, error) {
+	return call[lineage.Run](ctx, c, "GET", path("runs", run), nil)
 }
 
 // Runs lists runs, newest first.
-func (c *Client) Runs(ctx context.Context, model string, p Part) (wire.Listed[registry.Run], error) {
-	return call[wire.Listed[registry.Run]](ctx, c, "GET",
+func (c *Client) Runs(ctx context.Context, model string, p Part) (wire.Listed[lineage.Run], error) {
+	return call[wire.Listed[lineage.Run]](ctx, c, "GET",
 		query(path("runs"), "model", model, "limit", p.limit(), "cursor", p.Cursor), nil)
 }
 
 // Curves shows the curves of a run.
-func (c *Client) Curves(ctx context.Context, run string) ([]registry.Curve, error) {
-	return call[[]registry.Curve](ctx, c, "GET", path("runs", run, "curves"), nil)
+func (c *Client) Curves(ctx context.Context, run string) ([]lineage.Curve, error) {
+	return call[[]lineage.Curve](ctx, c, "GET", path("runs", run, "curves"), nil)
 }
 
 // Collect removes the files that no version needs.

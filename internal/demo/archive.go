@@ -10,7 +10,8 @@ import (
 	"path/filepath"
 
 	"innerladder/internal/blob"
-	"innerladder/internal/core/registry"
+	"innerladder/internal/core/lineage"
+	"innerladder/internal/core/signature"
 	"innerladder/internal/intake"
 	"innerladder/internal/standin"
 	"innerladder/internal/wire"
@@ -36,7 +37,7 @@ func (p *play) furnish(ctx context.Context) error {
 	p.trainData, p.testData = map[string]string{}, map[string]string{}
 	for _, d := range []struct {
 		key, project, name, about string
-		inputs                    []registry.Column
+		inputs                    []signature.Column
 		target                    string
 		rows                      []example
 		into                      map[string]string
@@ -73,7 +74,7 @@ func (p *play) furnish(ctx context.Context) error {
 }
 
 // addData writes rows to a file and adds it as a revision of a data set.
-func (p *play) addData(ctx context.Context, project, name, about string, inputs []registry.Column, target string,
+func (p *play) addData(ctx context.Context, project, name, about string, inputs []signature.Column, target string,
 	rows []example,
 ) (string, error) {
 	path := filepath.Join(p.Data, "town", name+".csv")
@@ -124,19 +125,19 @@ func (p *play) train(ctx context.Context, r *release) (string, error) {
 	run, err := p.runa.StartRun(ctx,
 		wire.NewRun{
 			Model: r.model, Project: r.project, Title: r.note, Machine: "bench-2", Params: r.params,
-			Code: &registry.Code{
+			Code: &lineage.Code{
 				Repository: "https://git.tarnholm.example/forecasting", Branch: "main",
 				Commit: commit(r.model, len(r.fitted.Terms)),
 			},
-			Data: []registry.DataUse{{Data: p.trainData[r.data], Role: registry.TrainedOn}},
+			Data: []lineage.DataUse{{Data: p.trainData[r.data], Role: lineage.TrainedOn}},
 		})
 	if err != nil {
 		return "", err
 	}
-	var points []registry.Point
+	var points []lineage.Point
 	descend(r, func(epoch int, train, test float64) {
-		points = append(points, registry.Point{Metric: "train_loss", Step: int64(epoch), Value: train},
-			registry.Point{Metric: "test_loss", Step: int64(epoch), Value: test})
+		points = append(points, lineage.Point{Metric: "train_loss", Step: int64(epoch), Value: train},
+			lineage.Point{Metric: "test_loss", Step: int64(epoch), Value: test})
 	})
 	if _, err := p.runa.LogRun(ctx, run.Ref, map[string]string{"epochs": fmt.Sprint(epochs), "rate": fmt.Sprint(rate)},
 		points); err != nil {
@@ -285,7 +286,7 @@ func (p *play) openArchive(ctx context.Context) error {
 		return err
 	}
 	_, err := p.runa.PutLabel(ctx, "weather-base", 2, "stable", "", "the one to start from")
-	p.base = []registry.Parent{{Version: "weather-base@2", Relation: "extended"}}
+	p.base = []lineage.Parent{{Version: "weather-base@2", Relation: "extended"}}
 	return err
 }
 
@@ -312,7 +313,7 @@ func (p *play) trials(ctx context.Context) error {
 	}
 	small.model, small.about, small.tags = "valve-fault-handheld", "valve-fault, small enough for the crews' handhelds",
 		[]string{"edge"}
-	small.parents = []registry.Parent{{Version: "valve-fault@1", Relation: "distilled"}}
+	small.parents = []lineage.Parent{{Version: "valve-fault@1", Relation: "distilled"}}
 	if _, _, err := p.register(ctx, small); err != nil {
 		return err
 	}

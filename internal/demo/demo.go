@@ -15,7 +15,7 @@ import (
 	"time"
 
 	"innerladder/internal/client"
-	"innerladder/internal/core/registry"
+	"innerladder/internal/core/lineage"
 )
 
 // Options say how to play the demo.
@@ -51,7 +51,7 @@ type play struct {
 	callers map[string]*callers
 	// trainData and testData are the data sets by kind; base is what models start from.
 	trainData, testData map[string]string
-	base                []registry.Parent
+	base                []lineage.Parent
 	// registered counts the versions of each model.
 	registered map[string]int
 	calling    sync.WaitGroup

@@ -11,8 +11,8 @@ import (
 	"slices"
 	"time"
 
+	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/ladder"
-	"innerladder/internal/core/registry"
 	"innerladder/internal/wire"
 )
 
@@ -27,11 +27,11 @@ func ladderOf(now time.Time) ladder.Ladder {
 				{Rule: ladder.ArtifactStored{}},
 				{Rule: ladder.LineageComplete{Parts: []string{"data", "run"}}},
 				{Rule: ladder.CardSections{Sections: []string{"intended_use", "limits"}}},
-				{Rule: ladder.EvidenceOf{Evidence: registry.EvaluationKind}},
+				{Rule: ladder.EvidenceOf{Evidence: evidence.EvaluationKind}},
 			}},
 			{Name: "rehearsal", Meaning: "may run beside the live ones", Skip: true, Gate: []ladder.Requirement{
 				{Rule: ladder.SignatureNotBroken{}},
-				{Rule: ladder.EvidenceOf{Evidence: registry.TestsKind, LeastTests: 4}},
+				{Rule: ladder.EvidenceOf{Evidence: evidence.TestsKind, LeastTests: 4}},
 			}},
 			{Name: "live", Meaning: "plans the output of the plant", Skip: true, Gate: []ladder.Requirement{
 				{Rule: ladder.Metric{Metric: "rmse", NoWorseByShare: &tenth}},
@@ -57,10 +57,10 @@ func ladderOf(now time.Time) ladder.Ladder {
 
 // evaluationOf measures a model on rows it has not seen: all of them, by building mix, and
 // what was left over.
-func (r *release) evaluationOf(data string) (registry.Evaluation, error) {
-	e := registry.Evaluation{
+func (r *release) evaluationOf(data string) (evidence.Evaluation, error) {
+	e := evidence.Evaluation{
 		Rows: int64(len(r.sample)), Data: data, Metrics: r.metrics,
-		Limits: map[string]registry.Limit{"r2": {AtLeast: new(0.5)}},
+		Limits: map[string]evidence.Limit{"r2": {AtLeast: new(0.5)}},
 	}
 	var left, truth []float64
 	by := map[string][]example{}
@@ -76,13 +76,13 @@ func (r *release) evaluationOf(data string) (registry.Evaluation, error) {
 			return e, err
 		}
 		e.Segments = append(e.Segments,
-			registry.Segment{
+			evidence.Segment{
 				Name: mix, Rows: int64(len(by[mix])),
 				Metrics: map[string]float64{"rmse": m["rmse"], "bias": m["bias"]},
 			})
 	}
 	e.Residuals = histogramOf(left, 24, r.unit)
-	curve := registry.XYCurve{Name: "calibration", XLab: "mean prediction", YLab: "mean truth"}
+	curve := evidence.XYCurve{Name: "calibration", XLab: "mean prediction", YLab: "mean truth"}
 	order := make([]int, len(truth))
 	for i := range order {
 		order[i] = i
@@ -106,16 +106,16 @@ func (r *release) evaluationOf(data string) (registry.Evaluation, error) {
 		}
 		curve.X, curve.Y = append(curve.X, round(x, 4)), append(curve.Y, round(y, 4))
 	}
-	e.Curves = []registry.XYCurve{curve}
+	e.Curves = []evidence.XYCurve{curve}
 	return e, nil
 }
 
 // histogramOf counts values in cells of equal width that hold nearly all of them; the
 // outermost cells take the rest.
-func histogramOf(values []float64, cells int, unit string) *registry.Histogram {
+func histogramOf(values []float64, cells int, unit string) *evidence.Histogram {
 	sorted := slices.Sorted(slices.Values(values))
 	low, high := sorted[len(sorted)/200], sorted[len(sorted)-1-len(sorted)/200]
-	h := &registry.Histogram{Unit: unit, Counts: make([]int, cells)}
+	h := &evidence.Histogram{Unit: unit, Counts: make([]int, cells)}
 	for i := range cells + 1 {
 		h.Edges = append(h.Edges, round(low+(high-low)*float64(i)/float64(cells), 4))
 	}
@@ -243,8 +243,8 @@ func (p *play) prove(ctx context.Context, r *release, ref, stem string) error {
 		kind, file string
 		content    []byte
 	}{
-		{registry.EvaluationKind, stem + ".evaluation.json", evaluation},
-		{registry.TestsKind, stem + ".tests.xml", append([]byte(xml.Header), tests...)},
+		{evidence.EvaluationKind, stem + ".evaluation.json", evaluation},
+		{evidence.TestsKind, stem + ".tests.xml", append([]byte(xml.Header), tests...)},
 	} {
 		if err := os.WriteFile(f.file, f.content, 0o600); err != nil {
 			return err

@@ -8,8 +8,8 @@ import (
 	"testing"
 	"time"
 
+	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/ladder"
-	"innerladder/internal/core/registry"
 )
 
 // returnFitted is a version of return-temp as the demo makes it.
@@ -53,8 +53,8 @@ func TestTheEvidenceIsRead(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	f, verdict, err := registry.ReadEvidence(registry.TestsKind, "", strings.NewReader(xml.Header+string(report)))
-	if err != nil || verdict != registry.VerdictPassed || f.Tests.Total != 5 || f.Tests.Ran() != 5 {
+	f, verdict, err := evidence.Read(evidence.TestsKind, "", strings.NewReader(xml.Header+string(report)))
+	if err != nil || verdict != evidence.VerdictPassed || f.Tests.Total != 5 || f.Tests.Ran() != 5 {
 		t.Errorf("%+v, %s, %v", f, verdict, err)
 	}
 }

@@ -5,7 +5,7 @@ import (
 	"math"
 
 	"innerladder/internal/core/evaluate"
-	"innerladder/internal/core/registry"
+	"innerladder/internal/core/signature"
 	"innerladder/internal/standin"
 
 	"gonum.org/v1/gonum/mat"
@@ -94,10 +94,10 @@ func design(m *standin.Model, examples []example) *mat.Dense {
 }
 
 // fills takes the mean of every number, for rows where it is missing.
-func fills(inputs []registry.Column, examples []example) map[string]float64 {
+func fills(inputs []signature.Column, examples []example) map[string]float64 {
 	out := map[string]float64{}
 	for _, c := range inputs {
-		if c.Type == registry.Text {
+		if c.Type == signature.Text {
 			continue
 		}
 		for _, e := range examples {
@@ -108,12 +108,12 @@ func fills(inputs []registry.Column, examples []example) map[string]float64 {
 }
 
 // fitNumber fits a model of a number by ridge regression.
-func fitNumber(name string, inputs []registry.Column, output string, terms []standin.Term,
+func fitNumber(name string, inputs []signature.Column, output string, terms []standin.Term,
 	examples []example,
 ) (*standin.Model, error) {
 	m := &standin.Model{
 		Format: standin.Format, Name: name, Inputs: inputs,
-		Output: registry.Column{Name: output, Type: registry.Number}, Terms: terms, Fill: fills(inputs, examples),
+		Output: signature.Column{Name: output, Type: signature.Number}, Terms: terms, Fill: fills(inputs, examples),
 	}
 	x := design(m, examples)
 	y := mat.NewVecDense(len(examples), nil)
@@ -140,12 +140,12 @@ func fitNumber(name string, inputs []registry.Column, output string, terms []sta
 }
 
 // fitClasses fits a model of classes by multinomial logistic regression.
-func fitClasses(name string, inputs []registry.Column, output string, classes []string, terms []standin.Term,
+func fitClasses(name string, inputs []signature.Column, output string, classes []string, terms []standin.Term,
 	examples []example,
 ) (*standin.Model, error) {
 	m := &standin.Model{
 		Format: standin.Format, Name: name, Inputs: inputs,
-		Output: registry.Column{Name: output, Type: registry.Text}, Classes: classes, Terms: terms,
+		Output: signature.Column{Name: output, Type: signature.Text}, Classes: classes, Terms: terms,
 		Fill: fills(inputs, examples),
 	}
 	x := design(m, examples)

@@ -10,7 +10,8 @@ import (
 	"slices"
 
 	"innerladder/internal/client"
-	"innerladder/internal/core/registry"
+	"innerladder/internal/core/lineage"
+	"innerladder/internal/core/signature"
 	"innerladder/internal/standin"
 	"innerladder/internal/wire"
 )
@@ -34,7 +35,7 @@ type release struct {
 	fitted      *standin.Model
 	metrics     map[string]float64
 	params      map[string]string
-	inputs      []registry.Column
+	inputs      []signature.Column
 	target      string
 	unit        string
 	sample      []example
@@ -44,7 +45,7 @@ type release struct {
 	train   []example
 	data    string
 	tags    []string
-	parents []registry.Parent
+	parents []lineage.Parent
 	// format writes the weights in another format too, to a file with the suffix.
 	format func(*standin.Model, string) error
 	suffix string
@@ -164,7 +165,7 @@ func (p *play) register(ctx context.Context, r *release) (ref, modelFile string,
 		Model: r.model, Project: r.project, Note: r.note, Description: r.about,
 		Metrics: r.metrics, Run: run, Targets: []string{r.target},
 		Importance: r.importance(), Tags: r.tags, Parents: r.parents, Properties: map[string]string{"town": "Tarnholm"},
-		Data: []registry.DataUse{{Data: p.testData[r.data], Role: registry.EvaluatedOn}},
+		Data: []lineage.DataUse{{Data: p.testData[r.data], Role: lineage.EvaluatedOn}},
 	}
 	if r.unit != "" {
 		reg.Units = map[string]string{r.target: r.unit}

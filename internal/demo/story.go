@@ -11,7 +11,7 @@ import (
 
 	"innerladder/internal/client"
 	"innerladder/internal/core/ladder"
-	"innerladder/internal/core/registry"
+	"innerladder/internal/core/lineage"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/core/watch"
 	"innerladder/internal/wire"
@@ -228,7 +228,7 @@ func (p *play) goodCanary(ctx context.Context) error {
 		return err
 	}
 	r.tags, r.parents = []string{"winter", "wind"},
-		append([]registry.Parent{{Version: "heat-demand@1", Relation: "refitted"}}, p.base...)
+		append([]lineage.Parent{{Version: "heat-demand@1", Relation: "refitted"}}, p.base...)
 	ref, err := p.bring(ctx, r, "plant-north")
 	if err != nil {
 		return err

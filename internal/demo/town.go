@@ -11,7 +11,7 @@ import (
 	"os"
 	"strconv"
 
-	"innerladder/internal/core/registry"
+	"innerladder/internal/core/signature"
 	"innerladder/internal/standin"
 )
 
@@ -98,16 +98,16 @@ func shape(hour, weekday int) float64 {
 }
 
 // demandInputs are the inputs of heat-demand, in order.
-var demandInputs = []registry.Column{
-	{Name: "outdoor_c", Type: registry.Number},
-	{Name: "wind_ms", Type: registry.Number},
-	{Name: "solar_wm2", Type: registry.Number},
-	{Name: "hour", Type: registry.Integer},
-	{Name: "weekday", Type: registry.Integer},
-	{Name: "supply_c", Type: registry.Number},
-	{Name: "demand_1h_mw", Type: registry.Number},
-	{Name: "demand_24h_mw", Type: registry.Number},
-	{Name: "mix", Type: registry.Text},
+var demandInputs = []signature.Column{
+	{Name: "outdoor_c", Type: signature.Number},
+	{Name: "wind_ms", Type: signature.Number},
+	{Name: "solar_wm2", Type: signature.Number},
+	{Name: "hour", Type: signature.Integer},
+	{Name: "weekday", Type: signature.Integer},
+	{Name: "supply_c", Type: signature.Number},
+	{Name: "demand_1h_mw", Type: signature.Number},
+	{Name: "demand_24h_mw", Type: signature.Number},
+	{Name: "mix", Type: signature.Text},
 }
 
 // demandRow is what is known of a substation before an hour. The meters of past demand
@@ -148,12 +148,12 @@ func (t *town) demandExamples(n, from, to int) []example {
 }
 
 // returnInputs are the inputs of return-temp.
-var returnInputs = []registry.Column{
-	{Name: "outdoor_c", Type: registry.Number},
-	{Name: "hour", Type: registry.Integer},
-	{Name: "supply_c", Type: registry.Number},
-	{Name: "demand_1h_mw", Type: registry.Number},
-	{Name: "mix", Type: registry.Text},
+var returnInputs = []signature.Column{
+	{Name: "outdoor_c", Type: signature.Number},
+	{Name: "hour", Type: signature.Integer},
+	{Name: "supply_c", Type: signature.Number},
+	{Name: "demand_1h_mw", Type: signature.Number},
+	{Name: "mix", Type: signature.Text},
 }
 
 // returnExamples draws rows of return-temp with the temperature that came.
@@ -172,14 +172,14 @@ func (t *town) returnExamples(n, from, to int) []example {
 }
 
 // valveInputs are the inputs of valve-fault.
-var valveInputs = []registry.Column{
-	{Name: "flow_lmin", Type: registry.Number},
-	{Name: "valve_pct", Type: registry.Number},
-	{Name: "supply_c", Type: registry.Number},
-	{Name: "return_c", Type: registry.Number},
-	{Name: "drop_kpa", Type: registry.Number},
-	{Name: "age_years", Type: registry.Number},
-	{Name: "maker", Type: registry.Text},
+var valveInputs = []signature.Column{
+	{Name: "flow_lmin", Type: signature.Number},
+	{Name: "valve_pct", Type: signature.Number},
+	{Name: "supply_c", Type: signature.Number},
+	{Name: "return_c", Type: signature.Number},
+	{Name: "drop_kpa", Type: signature.Number},
+	{Name: "age_years", Type: signature.Number},
+	{Name: "maker", Type: signature.Text},
 }
 
 var (
@@ -224,7 +224,7 @@ func (t *town) valveExamples(n int) []example {
 }
 
 // writeCSV writes examples as a sample for registration.
-func writeCSV(file string, inputs []registry.Column, target string, examples []example) (err error) {
+func writeCSV(file string, inputs []signature.Column, target string, examples []example) (err error) {
 	f, err := os.Create(file)
 	if err != nil {
 		return fmt.Errorf("writing a sample: %w", err)

@@ -10,7 +10,7 @@ import (
 	"sync/atomic"
 	"time"
 
-	"innerladder/internal/core/registry"
+	"innerladder/internal/core/signature"
 	"innerladder/internal/gateway"
 	"innerladder/internal/oip"
 	"innerladder/internal/standin"
@@ -34,9 +34,11 @@ type callers struct {
 const workers = 32
 
 // request makes the protocol's request for one row.
-func request(inputs []registry.Column, row standin.Row) []byte {
+func request(inputs []signature.Column, row standin.Row) []byte {
 	r := oip.InferRequest{}
-	datatypes := map[registry.Type]string{registry.Number: "FP64", registry.Integer: "INT64", registry.Text: "BYTES"}
+	datatypes := map[signature.Type]string{
+		signature.Number: "FP64", signature.Integer: "INT64", signature.Text: "BYTES",
+	}
 	for _, c := range inputs {
 		r.Inputs = append(r.Inputs, oip.Tensor{
 			Name: c.Name, Shape: []int64{1}, Datatype: datatypes[c.Type],
@@ -50,7 +52,7 @@ func request(inputs []registry.Column, row standin.Row) []byte {
 	return b
 }
 
-func newCallers(gatewayURL, endpoint string, rate float64, inputs []registry.Column, examples []example) *callers {
+func newCallers(gatewayURL, endpoint string, rate float64, inputs []signature.Column, examples []example) *callers {
 	c := &callers{url: gatewayURL + oip.ModelPath(endpoint) + "/infer", rate: rate, answered: map[string]uint64{}}
 	for _, e := range examples {
 		c.bodies = append(c.bodies, request(inputs, e.row))

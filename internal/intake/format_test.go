@@ -14,6 +14,7 @@ import (
 
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/registry"
+	"innerladder/internal/core/signature"
 
 	"google.golang.org/protobuf/encoding/protowire"
 )
@@ -163,7 +164,7 @@ func TestONNX(t *testing.T) {
 		}
 		s := c.Signature
 		if s == nil || len(s.Inputs) != 2 || s.Inputs[0].Name != "x" || fmt.Sprint(s.Inputs[0].Shape) != "[3]" ||
-			s.Inputs[1].Type != registry.Text || s.Inputs[1].Shape != nil || s.Outputs[0].Name != "y" {
+			s.Inputs[1].Type != signature.Text || s.Inputs[1].Shape != nil || s.Outputs[0].Name != "y" {
 			t.Errorf("signature: %+v", s)
 		}
 	}
@@ -186,7 +187,7 @@ func TestPMML(t *testing.T) {
 		t.Error(got)
 	}
 	s := c.Signature
-	if s == nil || len(s.Inputs) != 2 || *s.Inputs[0].Max != 40 || s.Inputs[1].Type != registry.Integer ||
+	if s == nil || len(s.Inputs) != 2 || *s.Inputs[0].Max != 40 || s.Inputs[1].Type != signature.Integer ||
 		len(s.Outputs) != 2 || !slices.Equal(s.Outputs[0].Levels, []string{"ok", "leaking"}) {
 		t.Errorf("signature: %+v", s)
 	}

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"innerladder/internal/core/registry"
+	"innerladder/internal/core/signature"
 
 	"google.golang.org/protobuf/encoding/protowire"
 )
@@ -170,7 +171,7 @@ type onnxModel struct {
 	ir, version     int64
 	facts           map[string]string
 	opsets          []string
-	inputs, outputs []registry.Tensor
+	inputs, outputs []signature.Tensor
 	constants       map[string]bool
 	operators       map[string]int
 	nodes           int
@@ -285,7 +286,7 @@ func (m *onnxModel) graph(f field) (err error) {
 
 // tensor reads the head of an initializer; its data is passed over.
 func (m *onnxModel) tensor(f field) error {
-	t := registry.Tensor{Shape: []int64{}}
+	t := signature.Tensor{Shape: []int64{}}
 	values := int64(1)
 	dim := func(d uint64) {
 		if len(t.Shape) < 64 {
@@ -337,8 +338,8 @@ func (m *onnxModel) tensor(f field) error {
 }
 
 // value reads the declaration of an input or an output.
-func (m *onnxModel) value(f field, into *[]registry.Tensor) error {
-	t := registry.Tensor{Shape: []int64{}}
+func (m *onnxModel) value(f field, into *[]signature.Tensor) error {
+	t := signature.Tensor{Shape: []int64{}}
 	dimension := func(f field) error {
 		if f.number != 1 {
 			return nil
@@ -398,7 +399,7 @@ func (m *onnxModel) finish() {
 	if m.external {
 		m.Remarks = append(m.Remarks, "weights are kept in files of their own beside this one; register those too")
 	}
-	s := &registry.Signature{Inputs: []registry.Column{}, Outputs: []registry.Column{}}
+	s := &signature.Signature{Inputs: []signature.Column{}, Outputs: []signature.Column{}}
 	for _, t := range m.inputs {
 		if !m.constants[t.Name] { // old models list their weights among the inputs
 			s.Inputs = appendTensor(s.Inputs, t, &m.Contents)
@@ -414,21 +415,21 @@ func (m *onnxModel) finish() {
 
 // appendTensor turns a declared tensor into a column of a signature; its first
 // dimension is the batch.
-func appendTensor(columns []registry.Column, t registry.Tensor, c *registry.Contents) []registry.Column {
-	kind := registry.Number
+func appendTensor(columns []signature.Column, t signature.Tensor, c *registry.Contents) []signature.Column {
+	kind := signature.Number
 	switch {
 	case t.Datatype == "BYTES":
-		kind = registry.Text
+		kind = signature.Text
 	case t.Datatype == "BOOL":
-		kind = registry.Boolean
+		kind = signature.Boolean
 	case strings.HasPrefix(t.Datatype, "INT"), strings.HasPrefix(t.Datatype, "UINT"):
-		kind = registry.Integer
+		kind = signature.Integer
 	case !strings.HasPrefix(t.Datatype, "FP") && t.Datatype != "BF16":
 		c.Remarks = append(c.Remarks, fmt.Sprintf("%q is no tensor of numbers, texts or booleans and is left out of "+
 			"the signature", t.Name))
 		return columns
 	}
-	col := registry.Column{Name: t.Name, Type: kind}
+	col := signature.Column{Name: t.Name, Type: kind}
 	if len(t.Shape) > 1 && !(len(t.Shape) == 2 && t.Shape[1] == 1) {
 		col.Shape = t.Shape[1:]
 	}

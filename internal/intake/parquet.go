@@ -6,7 +6,7 @@ import (
 	"io"
 	"math"
 
-	"innerladder/internal/core/registry"
+	"innerladder/internal/core/signature"
 
 	"github.com/parquet-go/parquet-go"
 	"github.com/parquet-go/parquet-go/deprecated"
@@ -17,7 +17,7 @@ import (
 type parquetRows struct {
 	name  string
 	names []string
-	kinds []func(parquet.Value) registry.Cell
+	kinds []func(parquet.Value) signature.Cell
 	in    parquet.Rows
 	buf   []parquet.Row
 }
@@ -103,42 +103,42 @@ func (p *parquetRows) next(b *batch) (err error) {
 }
 
 // parquetCell says how the values of a column are read.
-func parquetCell(t parquet.Type) func(parquet.Value) registry.Cell {
-	number := func(x float64) registry.Cell {
+func parquetCell(t parquet.Type) func(parquet.Value) signature.Cell {
+	number := func(x float64) signature.Cell {
 		if math.IsNaN(x) || math.IsInf(x, 0) {
-			return registry.Cell{}
+			return signature.Cell{}
 		}
-		return registry.Cell{Kind: registry.NumberCell, Number: x}
+		return signature.Cell{Kind: signature.NumberCell, Number: x}
 	}
-	text := func(s string) registry.Cell { return registry.Cell{Kind: registry.TextCell, Text: s} }
+	text := func(s string) signature.Cell { return signature.Cell{Kind: signature.TextCell, Text: s} }
 	if logical := t.LogicalType(); logical != nil {
 		switch of := logical.Value.(type) {
 		case *format.TimestampType:
 			if of.Unit.Value != nil {
 				unit := of.Unit.Value.Duration().Seconds()
 				// seconds since 1970
-				return func(v parquet.Value) registry.Cell { return number(float64(v.Int64()) * unit) }
+				return func(v parquet.Value) signature.Cell { return number(float64(v.Int64()) * unit) }
 			}
 		case *format.DecimalType:
 			if t.Kind() == parquet.Int32 || t.Kind() == parquet.Int64 {
 				whole, scale := parquetKind(t), math.Pow10(-int(of.Scale))
-				return func(v parquet.Value) registry.Cell { return number(whole(v) * scale) }
+				return func(v parquet.Value) signature.Cell { return number(whole(v) * scale) }
 			}
 		}
 	}
 	switch t.Kind() {
 	case parquet.Boolean:
-		return func(v parquet.Value) registry.Cell {
+		return func(v parquet.Value) signature.Cell {
 			if v.Boolean() {
-				return registry.Cell{Kind: registry.BooleanCell, Number: 1}
+				return signature.Cell{Kind: signature.BooleanCell, Number: 1}
 			}
-			return registry.Cell{Kind: registry.BooleanCell}
+			return signature.Cell{Kind: signature.BooleanCell}
 		}
 	case parquet.ByteArray, parquet.FixedLenByteArray:
-		return func(v parquet.Value) registry.Cell { return text(string(v.ByteArray())) }
+		return func(v parquet.Value) signature.Cell { return text(string(v.ByteArray())) }
 	}
 	read := parquetKind(t)
-	return func(v parquet.Value) registry.Cell { return number(read(v)) }
+	return func(v parquet.Value) signature.Cell { return number(read(v)) }
 }
 
 func parquetKind(t parquet.Type) func(parquet.Value) float64 {

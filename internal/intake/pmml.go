@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"innerladder/internal/core/registry"
+	"innerladder/internal/core/signature"
 )
 
 // largestDocument is how much of a PMML or JSON document is read.
@@ -18,12 +19,12 @@ const largestDocument = 128 << 20
 // pmml gathers what a document declares.
 type pmml struct {
 	registry.Contents
-	fields  map[string]*registry.Column
+	fields  map[string]*signature.Column
 	order   []string
-	current *registry.Column
+	current *signature.Column
 	usage   map[string]string
 	mining  []string
-	outputs []registry.Column
+	outputs []signature.Column
 	kind    string
 	depth   int
 	// modelDepth is the depth of the first model element; nested models are not ours.
@@ -34,7 +35,7 @@ type pmml struct {
 // readPMML reads data dictionary, mining schema and kind of model from a PMML document.
 func readPMML(name string, r io.ReaderAt, size int64) (registry.Contents, error) {
 	p := &pmml{
-		Contents: registry.Contents{Format: registry.FormatPMML}, fields: map[string]*registry.Column{},
+		Contents: registry.Contents{Format: registry.FormatPMML}, fields: map[string]*signature.Column{},
 		usage: map[string]string{},
 	}
 	dec := xml.NewDecoder(io.NewSectionReader(r, 0, min(size, largestDocument)))
@@ -118,17 +119,17 @@ func (p *pmml) element(t xml.StartElement) {
 	case "Application":
 		p.Say("producer", strings.TrimSpace(attr("name")+" "+attr("version")))
 	case "DataField":
-		p.current = &registry.Column{Name: attr("name"), Type: pmmlType(attr("dataType"), attr("optype"))}
+		p.current = &signature.Column{Name: attr("name"), Type: pmmlType(attr("dataType"), attr("optype"))}
 		if _, twice := p.fields[p.current.Name]; !twice {
 			p.fields[p.current.Name], p.order = p.current, append(p.order, p.current.Name)
 		}
 	case "Value":
-		if c := p.current; c != nil && c.Type == registry.Text && attr("property") != "missing" &&
+		if c := p.current; c != nil && c.Type == signature.Text && attr("property") != "missing" &&
 			attr("property") != "invalid" && len(c.Levels) < listed {
 			c.Levels = append(c.Levels, attr("value"))
 		}
 	case "Interval":
-		if c := p.current; c != nil && (c.Type == registry.Number || c.Type == registry.Integer) {
+		if c := p.current; c != nil && (c.Type == signature.Number || c.Type == signature.Integer) {
 			c.Min, c.Max = pmmlNumber(attr("leftMargin")), pmmlNumber(attr("rightMargin"))
 		}
 	case "MiningField":
@@ -140,7 +141,7 @@ func (p *pmml) element(t xml.StartElement) {
 		p.inOutput = p.modelDepth > 0 && p.depth == p.modelDepth+1
 	case "OutputField":
 		if p.inOutput {
-			p.outputs = append(p.outputs, registry.Column{
+			p.outputs = append(p.outputs, signature.Column{
 				Name: attr("name"),
 				Type: pmmlType(attr("dataType"), attr("optype")),
 			})
@@ -165,27 +166,27 @@ func pmmlNumber(s string) *float64 {
 	return &x
 }
 
-func pmmlType(data, optype string) registry.Type {
+func pmmlType(data, optype string) signature.Type {
 	switch data {
 	case "integer":
-		return registry.Integer
+		return signature.Integer
 	case "double", "float":
-		return registry.Number
+		return signature.Number
 	case "boolean":
-		return registry.Boolean
+		return signature.Boolean
 	case "":
 		if optype == "continuous" {
-			return registry.Number
+			return signature.Number
 		}
 	}
-	return registry.Text
+	return signature.Text
 }
 
 // finish makes the signature: active fields go in, targets and declared outputs come
 // out.
 func (p *pmml) finish() {
 	p.SayNumber("data fields", int64(len(p.order)))
-	s := &registry.Signature{Inputs: []registry.Column{}, Outputs: []registry.Column{}}
+	s := &signature.Signature{Inputs: []signature.Column{}, Outputs: []signature.Column{}}
 	seen := map[string]bool{}
 	for _, name := range p.mining {
 		c := p.fields[name]

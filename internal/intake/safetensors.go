@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"innerladder/internal/core/registry"
+	"innerladder/internal/core/signature"
 )
 
 // largestHeader is the largest header that the safetensors format allows.
@@ -132,7 +133,7 @@ func readSafetensors(name string, r io.ReaderAt, size int64) (registry.Contents,
 			if shape == nil {
 				shape = []int64{}
 			}
-			c.Tensors = append(c.Tensors, registry.Tensor{
+			c.Tensors = append(c.Tensors, signature.Tensor{
 				Name: cutText(key), Datatype: e.Dtype,
 				Shape: shape[:min(len(shape), 64)],
 			})

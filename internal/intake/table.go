@@ -16,7 +16,8 @@ import (
 	"sync/atomic"
 
 	"innerladder/internal/core/fault"
-	"innerladder/internal/core/registry"
+	"innerladder/internal/core/profile"
+	"innerladder/internal/core/signature"
 )
 
 // rows is a table that is read batch by batch.
@@ -29,8 +30,8 @@ type rows interface {
 
 // batch is some rows with the memory they stand in, which is used again.
 type batch struct {
-	rows  [][]registry.Cell
-	cells []registry.Cell
+	rows  [][]signature.Cell
+	cells []signature.Cell
 	// known is how many columns there were when the batch was read.
 	names []string
 }
@@ -38,10 +39,10 @@ type batch struct {
 const batchRows = 2048
 
 // row adds a row of n cells to the batch.
-func (b *batch) row(n int) []registry.Cell {
+func (b *batch) row(n int) []signature.Cell {
 	if len(b.cells)+n > cap(b.cells) {
 		// Rows already handed out keep the old memory.
-		b.cells = make([]registry.Cell, 0, max(2*cap(b.cells), n*batchRows))
+		b.cells = make([]signature.Cell, 0, max(2*cap(b.cells), n*batchRows))
 	}
 	at := len(b.cells)
 	b.cells = b.cells[:at+n]
@@ -61,8 +62,8 @@ func badTable(detail string, args ...any) error {
 // name tells the kind of file when its bytes do not. Columns named in types are read
 // as that type. Parquet needs to be read from several places, so r must be an
 // io.ReaderAt then.
-func Profile(name string, r io.Reader, size int64, types map[string]registry.Type) (*registry.Profiler, error) {
-	p := registry.NewProfiler(types)
+func Profile(name string, r io.Reader, size int64, types map[string]signature.Type) (*profile.Profiler, error) {
+	p := profile.NewProfiler(types)
 	buffered := bufio.NewReaderSize(r, 1<<18)
 	head, _ := buffered.Peek(512)
 	lower := strings.ToLower(name)
@@ -96,7 +97,7 @@ func Profile(name string, r io.Reader, size int64, types map[string]registry.Typ
 
 // fill reads all rows into the profiler. Reading and profiling go on at the same time,
 // on two batches that are handed to and fro.
-func fill(p *registry.Profiler, t rows) error {
+func fill(p *profile.Profiler, t rows) error {
 	free, full := make(chan *batch, 3), make(chan *batch, 2)
 	for range cap(free) {
 		free <- &batch{}
@@ -135,7 +136,7 @@ func fill(p *registry.Profiler, t rows) error {
 }
 
 // columns takes in all columns of a batch, several at the same time.
-func columns(p *registry.Profiler, n int, rows [][]registry.Cell) {
+func columns(p *profile.Profiler, n int, rows [][]signature.Cell) {
 	workers := min(runtime.NumCPU(), n)
 	var next atomic.Int64
 	work := func() {
@@ -178,8 +179,8 @@ func readCSV(name string, r io.Reader) (rows, error) {
 }
 
 func checkColumns(name string, names []string) error {
-	if len(names) > registry.MostColumns {
-		return badTable("%s has %d columns, %d are the most", name, len(names), registry.MostColumns)
+	if len(names) > profile.MostColumns {
+		return badTable("%s has %d columns, %d are the most", name, len(names), profile.MostColumns)
 	}
 	for i, c := range names {
 		if c == "" {
@@ -205,7 +206,7 @@ func (t *csvRows) next(b *batch) error {
 		}
 		row := b.row(len(record))
 		for i, cell := range record {
-			row[i] = registry.Cell{Kind: registry.RawCell, Text: cell}
+			row[i] = signature.Cell{Kind: signature.RawCell, Text: cell}
 		}
 	}
 	return nil
@@ -306,14 +307,14 @@ func (t *jsonRows) take(b *batch, object map[string]any) error {
 		switch v := value.(type) {
 		case nil:
 		case float64:
-			*cell = registry.Cell{Kind: registry.NumberCell, Number: v}
+			*cell = signature.Cell{Kind: signature.NumberCell, Number: v}
 		case bool:
-			*cell = registry.Cell{Kind: registry.BooleanCell}
+			*cell = signature.Cell{Kind: signature.BooleanCell}
 			if v {
 				cell.Number = 1
 			}
 		case string:
-			*cell = registry.Cell{Kind: registry.TextCell, Text: v}
+			*cell = signature.Cell{Kind: signature.TextCell, Text: v}
 		default:
 			return badTable("%s, row %d: %s is no number, text, boolean or null", t.name, t.read,
 				strconv.Quote(cutText(key)))

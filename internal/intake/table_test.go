@@ -11,7 +11,8 @@ import (
 	"time"
 
 	"innerladder/internal/core/fault"
-	"innerladder/internal/core/registry"
+	"innerladder/internal/core/profile"
+	"innerladder/internal/core/signature"
 
 	"github.com/parquet-go/parquet-go"
 )
@@ -26,7 +27,7 @@ const rowsJSON = `[{"temp_c":-3.5,"hour":7,"mix":"old-town","open":true,"demand_
 	{"temp_c":2.25,"hour":8,"mix":"harbour","open":false,"demand_mw":3.2},
 	{"hour":9,"mix":"works","open":true,"demand_mw":2.9}]`
 
-func profile(t *testing.T, name, content string) *registry.Profiler {
+func profiled(t *testing.T, name, content string) *profile.Profiler {
 	t.Helper()
 	p, err := Profile(name, strings.NewReader(content), int64(len(content)), nil)
 	if err != nil {
@@ -64,28 +65,28 @@ func TestSignatureFromRows(t *testing.T) {
 		"rows.csv": rowsCSV, "bom.csv": "\ufeff" + rowsCSV,
 		"rows.json": rowsJSON, "rows.jsonl": asLines, "guessed": asLines, "rows.parquet": parquetFile(t, heatRows()),
 	} {
-		sig, err := profile(t, name, content).Signature([]string{"demand_mw"}, map[string]string{"demand_mw": "MW"})
+		sig, err := profiled(t, name, content).Signature([]string{"demand_mw"}, map[string]string{"demand_mw": "MW"})
 		if err != nil {
 			t.Fatalf("%s: %v", name, err)
 		}
-		if len(sig.Outputs) != 1 || sig.Outputs[0].Unit != "MW" || sig.Outputs[0].Type != registry.Number {
+		if len(sig.Outputs) != 1 || sig.Outputs[0].Unit != "MW" || sig.Outputs[0].Type != signature.Number {
 			t.Errorf("%s: outputs %+v", name, sig.Outputs)
 		}
-		got := map[string]registry.Column{}
+		got := map[string]signature.Column{}
 		for _, c := range sig.Inputs {
 			got[c.Name] = c
 		}
-		if c := got["temp_c"]; c.Type != registry.Number || !c.Nullable || *c.Min != -3.5 || *c.Max != 2.25 {
+		if c := got["temp_c"]; c.Type != signature.Number || !c.Nullable || *c.Min != -3.5 || *c.Max != 2.25 {
 			t.Errorf("%s: %+v", name, c)
 		}
-		if c := got["hour"]; c.Type != registry.Integer || c.Nullable || *c.Max != 9 {
+		if c := got["hour"]; c.Type != signature.Integer || c.Nullable || *c.Max != 9 {
 			t.Errorf("%s: %+v", name, c)
 		}
-		if c := got["mix"]; c.Type != registry.Text ||
+		if c := got["mix"]; c.Type != signature.Text ||
 			!slices.Equal(c.Levels, []string{"harbour", "old-town", "works"}) {
 			t.Errorf("%s: %+v", name, c)
 		}
-		if got["open"].Type != registry.Boolean {
+		if got["open"].Type != signature.Boolean {
 			t.Errorf("%s: %+v", name, got["open"])
 		}
 	}
@@ -125,7 +126,7 @@ func TestBadTablesSayWhatIsWrong(t *testing.T) {
 			t.Errorf("%s: error %v, want it to say %q", c.name, err, c.says)
 		}
 	}
-	if _, err := profile(t, "a.csv", rowsCSV).
+	if _, err := profiled(t, "a.csv", rowsCSV).
 		Signature([]string{"demand"}, nil); fault.Code(err) != "sample.no_target" {
 		t.Errorf("a target that is not there: %v", err)
 	}
@@ -141,19 +142,19 @@ func (failing) Read([]byte) (int, error) { return 0, io.ErrUnexpectedEOF }
 
 func TestTypesOfOnesOwn(t *testing.T) {
 	p, err := Profile("a.csv", strings.NewReader("code,x\n007,1\nA1,2\ntrue,3\n"), 0,
-		map[string]registry.Type{"code": registry.Text})
+		map[string]signature.Type{"code": signature.Text})
 	if err != nil {
 		t.Fatal(err)
 	}
 	s, err := p.Signature(nil, nil)
-	if err != nil || s.Inputs[0].Type != registry.Text ||
+	if err != nil || s.Inputs[0].Type != signature.Text ||
 		!slices.Equal(s.Inputs[0].Levels, []string{"007", "A1", "true"}) {
 		t.Errorf("%+v, %v", s, err)
 	}
 }
 
 func TestProfileOfManyRows(t *testing.T) {
-	if profile(t, "a.csv", rowsCSV).Profile(nil) != nil {
+	if profiled(t, "a.csv", rowsCSV).Profile(nil) != nil {
 		t.Error("three rows made a reference profile")
 	}
 	const n = 150_000
@@ -166,7 +167,7 @@ func TestProfileOfManyRows(t *testing.T) {
 		}
 		fmt.Fprintf(&b, "%d,%d,%s,%s\n", i, 2*i+1, []string{"works", "harbour", fmt.Sprint("s", i%3000)}[i%3], rare)
 	}
-	p := profile(t, "a.csv", b.String()).Profile([]string{"twice"})
+	p := profiled(t, "a.csv", b.String()).Profile([]string{"twice"})
 	x, mix, rare := p.Columns["x"], p.Columns["mix"], p.Columns["rare"]
 	if p.Rows != n || x.Seen() != n || x.Bins.Len() != 20 || x.Max != n-1 || math.Abs(x.Mean()-(n-1)/2.0) > 1e-6 {
 		t.Errorf("x: %+v", x)
@@ -192,7 +193,7 @@ func TestParquetTimesAndLongFiles(t *testing.T) {
 	for i := range 3000 {
 		rows = append(rows, row{time.Unix(1_700_000_000+int64(i), 0), int64(i)})
 	}
-	p := profile(t, "a.parquet", parquetFile(t, rows)).Profile(nil)
+	p := profiled(t, "a.parquet", parquetFile(t, rows)).Profile(nil)
 	if p.Rows != 3000 || p.Columns["at"].Min != 1_700_000_000 || p.Columns["n"].Max != 2999 {
 		t.Errorf("%d rows, at %+v", p.Rows, p.Columns["at"])
 	}
@@ -214,7 +215,7 @@ func FuzzTable(f *testing.F) {
 			if err := s.Check("sample"); err != nil {
 				t.Fatalf("a signature that was read is wrong: %v", err)
 			}
-			s.SampleRequest(p)
+			s.SampleRequest(p.First)
 		}
 		p.Profile(nil)
 	})

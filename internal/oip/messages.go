@@ -7,7 +7,7 @@ import (
 	"encoding/json"
 	"fmt"
 
-	"innerladder/internal/core/registry"
+	"innerladder/internal/core/signature"
 
 	"github.com/tidwall/gjson"
 )
@@ -21,11 +21,11 @@ type ServerMetadata struct {
 
 // ModelMetadata is the answer to GET /v2/models/NAME.
 type ModelMetadata struct {
-	Name     string            `json:"name"`
-	Versions []string          `json:"versions,omitempty"`
-	Platform string            `json:"platform"`
-	Inputs   []registry.Tensor `json:"inputs"`
-	Outputs  []registry.Tensor `json:"outputs"`
+	Name     string             `json:"name"`
+	Versions []string           `json:"versions,omitempty"`
+	Platform string             `json:"platform"`
+	Inputs   []signature.Tensor `json:"inputs"`
+	Outputs  []signature.Tensor `json:"outputs"`
 }
 
 // Tensor is an input or output with its data, flattened in row-major order: numbers,

@@ -11,6 +11,7 @@ import (
 	"time"
 	"unicode"
 
+	"innerladder/internal/core/lineage"
 	"innerladder/internal/core/registry"
 )
 
@@ -33,7 +34,7 @@ type Search struct {
 	// Answering is an endpoint, or "any".
 	Answering string
 	// Data is a data set, or one revision of it, that the version used.
-	Data          registry.DataRef
+	Data          lineage.DataRef
 	Metrics       []MetricBound
 	Vetted        bool
 	After, Before time.Time

@@ -8,9 +8,12 @@ import (
 	"strconv"
 	"time"
 
+	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/lineage"
 	"innerladder/internal/core/people"
 	"innerladder/internal/core/registry"
+	"innerladder/internal/core/signature"
 )
 
 func (r View) ladders(ctx context.Context, clause string, args ...any) ([]ladder.Revision, error) {
@@ -136,7 +139,7 @@ type GateNeeds struct {
 // Judged is a version with everything that gates look at.
 type Judged struct {
 	registry.Version
-	Evidence []registry.Evidence
+	Evidence []evidence.Evidence
 	Places   []ladder.Place
 	// Trainers are those who registered it or ran its training.
 	Trainers []string
@@ -175,7 +178,7 @@ func (r View) JudgedVersions(ctx context.Context, project string, need GateNeeds
 	}
 	at := func(id int64) *Judged { return &out[index[id]] }
 	var id int64
-	signatures := map[string]*registry.Signature{} // most versions of a model have the same
+	signatures := map[string]*signature.Signature{} // most versions of a model have the same
 	parts := []struct {
 		on    bool
 		query string
@@ -210,7 +213,7 @@ func (r View) JudgedVersions(ctx context.Context, project string, need GateNeeds
 			}
 			s, known := signatures[text]
 			if !known {
-				s = new(registry.Signature)
+				s = new(signature.Signature)
 				if err := json.Unmarshal([]byte(text), s); err != nil {
 					return err
 				}
@@ -230,8 +233,8 @@ func (r View) JudgedVersions(ctx context.Context, project string, need GateNeeds
 			},
 		},
 		{need.Lineage, `SELECT l.from_id, l.relation, d.name, d.number FROM links l JOIN data_sets d ON d.id = l.to_id WHERE l.from_kind = 1 AND l.to_kind = 2 AND l.from_id` + in, nil, func(rows *sql.Rows) error {
-			var use registry.DataUse
-			var ref registry.DataRef
+			var use lineage.DataUse
+			var ref lineage.DataRef
 			err := rows.Scan(&id, &use.Role, &ref.Name, &ref.Number)
 			use.Data = ref.String()
 			at(id).Data = append(at(id).Data, use)
@@ -243,7 +246,7 @@ func (r View) JudgedVersions(ctx context.Context, project string, need GateNeeds
 				var run int64
 				var by string
 				err := rows.Scan(&id, &run, &by)
-				at(id).Run = registry.RunRef(run)
+				at(id).Run = lineage.RunRef(run)
 				at(id).Trainers = append(at(id).Trainers, by)
 				return err
 			},
@@ -286,20 +289,20 @@ func (r View) JudgedVersions(ctx context.Context, project string, need GateNeeds
 const evidenceColumns = `e.id, e.kind, e.name, e.digest, e.size, e.media, e.verdict, e.findings, e.added_by, e.added_at`
 
 // scanEvidence reads evidenceColumns, after what comes before them.
-func scanEvidence(rows *sql.Rows, before ...any) (registry.Evidence, error) {
-	var e registry.Evidence
+func scanEvidence(rows *sql.Rows, before ...any) (evidence.Evidence, error) {
+	var e evidence.Evidence
 	var id, at int64
 	var findings string
 	if err := rows.Scan(append(before, &id, &e.Kind, &e.Name, &e.Digest, &e.Size, &e.Media, &e.Verdict, &findings,
 		&e.AddedBy, &at)...); err != nil {
 		return e, err
 	}
-	e.ID, e.AddedAt = registry.EvidenceID(id), fromMillis(at)
+	e.ID, e.AddedAt = evidence.ID(id), fromMillis(at)
 	return e, json.Unmarshal([]byte(findings), &e.Findings)
 }
 
 // AddEvidence attaches a report to a version and gives it the next number.
-func (r View) AddEvidence(ctx context.Context, e *registry.Evidence) error {
+func (r View) AddEvidence(ctx context.Context, e *evidence.Evidence) error {
 	findings, err := json.Marshal(e.Findings)
 	if err != nil {
 		return err
@@ -309,16 +312,16 @@ func (r View) AddEvidence(ctx context.Context, e *registry.Evidence) error {
 		`INSERT INTO evidence (version_id, kind, name, digest, size, media, verdict, findings, added_by, added_at) VALUES ((`+versionID+`), ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id`,
 		append(byRef(e.Version), e.Kind, e.Name, e.Digest, e.Size, e.Media, e.Verdict, string(findings), e.AddedBy,
 			toMillis(e.AddedAt))...).Scan(&id)
-	e.ID = registry.EvidenceID(id)
+	e.ID = evidence.ID(id)
 	return one(err)
 }
 
-func (r View) evidence(ctx context.Context, clause string, args ...any) ([]registry.Evidence, error) {
+func (r View) evidence(ctx context.Context, clause string, args ...any) ([]evidence.Evidence, error) {
 	rows, err := r.q.QueryContext(ctx,
 		`SELECT m.name, v.number, m.project, `+evidenceColumns+
 			` FROM evidence e JOIN versions v ON v.id = e.version_id JOIN models m ON m.id = v.model_id AND `+
 			r.sees("m.project")+` `+clause, args...)
-	return collect(rows, err, func(rows *sql.Rows) (registry.Evidence, error) {
+	return collect(rows, err, func(rows *sql.Rows) (evidence.Evidence, error) {
 		var ref registry.Ref
 		var project string
 		e, err := scanEvidence(rows, &ref.Model, &ref.Number, &project)
@@ -328,12 +331,12 @@ func (r View) evidence(ctx context.Context, clause string, args ...any) ([]regis
 }
 
 // EvidenceOf lists the reports of a version, newest first.
-func (r View) EvidenceOf(ctx context.Context, version string) ([]registry.Evidence, error) {
+func (r View) EvidenceOf(ctx context.Context, version string) ([]evidence.Evidence, error) {
 	return r.evidence(ctx, `WHERE m.name = ? AND v.number = ? ORDER BY e.id DESC`, byRef(version)...)
 }
 
 // Evidence finds a report by number.
-func (r View) Evidence(ctx context.Context, id int64) (*registry.Evidence, error) {
+func (r View) Evidence(ctx context.Context, id int64) (*evidence.Evidence, error) {
 	return single(r.evidence(ctx, `WHERE e.id = ?`, id))
 }
 

@@ -11,7 +11,7 @@ import (
 	"strings"
 	"time"
 
-	"innerladder/internal/core/registry"
+	"innerladder/internal/core/lineage"
 )
 
 // The kinds of nodes in the lineage, as they are stored.
@@ -59,7 +59,7 @@ func byData(ref string) []any {
 	return []any{name, n}
 }
 
-func (r View) linkCodeAndData(ctx context.Context, from Node, code *registry.Code, data []registry.DataUse) error {
+func (r View) linkCodeAndData(ctx context.Context, from Node, code *lineage.Code, data []lineage.DataUse) error {
 	for _, d := range data {
 		if err := r.linkTo(ctx, from, d.Role, DataNode, dataID, byData(d.Data)...); err != nil {
 			return err
@@ -72,7 +72,7 @@ func (r View) linkCodeAndData(ctx context.Context, from Node, code *registry.Cod
 		code.Repository, code.Commit); err != nil {
 		return err
 	}
-	return r.linkTo(ctx, from, registry.FromCode, CodeNode,
+	return r.linkTo(ctx, from, lineage.FromCode, CodeNode,
 		`SELECT id FROM codes WHERE repository = ? AND revision = ?`, code.Repository, code.Commit)
 }
 
@@ -83,7 +83,7 @@ func (r View) LinkEvaluation(ctx context.Context, version, data string) error {
 	if err := r.q.QueryRowContext(ctx, versionID, byRef(version)...).Scan(&from.ID); err != nil {
 		return one(err)
 	}
-	return r.linkTo(ctx, from, registry.EvaluatedOn, DataNode, dataID, byData(data)...)
+	return r.linkTo(ctx, from, lineage.EvaluatedOn, DataNode, dataID, byData(data)...)
 }
 
 // VersionNode finds a version's node.
@@ -94,7 +94,7 @@ func (r View) VersionNode(ctx context.Context, ref string) (Node, error) {
 
 // DataNodes finds the nodes of a data set's revisions, of all when the ref has no
 // number.
-func (r View) DataNodes(ctx context.Context, ref registry.DataRef) ([]Node, error) {
+func (r View) DataNodes(ctx context.Context, ref lineage.DataRef) ([]Node, error) {
 	rows, err := r.q.QueryContext(ctx,
 		`SELECT id FROM data_sets WHERE name = ? AND (? = 0 OR number = ?) AND `+r.sees("project")+
 			` ORDER BY number DESC LIMIT 200`, ref.Name, ref.Number, ref.Number)
@@ -184,24 +184,24 @@ func (r View) LinksInSight(ctx context.Context, links []Link) ([]Link, error) {
 }
 
 // Describe names nodes and says the most important thing about each.
-func (r View) Describe(ctx context.Context, nodes []Node) (map[Node]registry.Node, error) {
+func (r View) Describe(ctx context.Context, nodes []Node) (map[Node]lineage.Node, error) {
 	byKind := map[int][]any{}
 	for _, n := range nodes {
 		byKind[n.Kind] = append(byKind[n.Kind], n.ID)
 	}
-	out := map[Node]registry.Node{}
+	out := map[Node]lineage.Node{}
 	for _, part := range []struct {
 		kind  int
 		query string
-		as    registry.NodeKind
+		as    lineage.NodeKind
 	}{
 		{VersionNode, `SELECT v.id, m.name || '@' || v.number, CASE WHEN v.deleted_at IS NULL THEN v.rung ELSE 'deleted' END || CASE WHEN m.vetted_by IS NULL THEN '' ELSE ', vetted model' END
-			FROM versions v JOIN models m ON m.id = v.model_id WHERE ` + r.sees("m.project") + ` AND v.id IN (%s)`, registry.VersionNode},
-		{DataNode, `SELECT id, name || '#' || number, CASE WHEN rows > 0 THEN rows || ' rows' ELSE '' END FROM data_sets WHERE ` + r.sees("project") + ` AND id IN (%s)`, registry.DataNode},
-		{RunNode, `SELECT number, 'run-' || number, state || ', by ' || by || CASE WHEN machine = '' THEN '' ELSE ' on ' || machine END FROM runs WHERE ` + r.sees("project") + ` AND number IN (%s)`, registry.RunNode},
+			FROM versions v JOIN models m ON m.id = v.model_id WHERE ` + r.sees("m.project") + ` AND v.id IN (%s)`, lineage.VersionNode},
+		{DataNode, `SELECT id, name || '#' || number, CASE WHEN rows > 0 THEN rows || ' rows' ELSE '' END FROM data_sets WHERE ` + r.sees("project") + ` AND id IN (%s)`, lineage.DataNode},
+		{RunNode, `SELECT number, 'run-' || number, state || ', by ' || by || CASE WHEN machine = '' THEN '' ELSE ' on ' || machine END FROM runs WHERE ` + r.sees("project") + ` AND number IN (%s)`, lineage.RunNode},
 		{
 			CodeNode, `SELECT c.id, c.revision, c.repository FROM codes c WHERE ` + r.seesCode() + ` AND c.id IN (%s)`,
-			registry.CodeNode,
+			lineage.CodeNode,
 		},
 	} {
 		ids := byKind[part.kind]
@@ -209,7 +209,7 @@ func (r View) Describe(ctx context.Context, nodes []Node) (map[Node]registry.Nod
 			continue
 		}
 		if err := r.each(ctx, fmt.Sprintf(part.query, places(len(ids))), ids, func(rows *sql.Rows) error {
-			n := registry.Node{Kind: part.as}
+			n := lineage.Node{Kind: part.as}
 			key := Node{Kind: part.kind}
 			err := rows.Scan(&key.ID, &n.ID, &n.Detail)
 			out[key] = n
@@ -240,7 +240,7 @@ const inForce = `SELECT l.version_id, e.name FROM endpoints e JOIN lanes l ON l.
 
 // AddDataSet adds a revision of a data set and gives it the next number, which is set in
 // d together with its ref.
-func (r View) AddDataSet(ctx context.Context, d *registry.DataSet) error {
+func (r View) AddDataSet(ctx context.Context, d *lineage.DataSet) error {
 	schema, err := json.Marshal(d.Schema)
 	if err != nil {
 		return err
@@ -249,62 +249,62 @@ func (r View) AddDataSet(ctx context.Context, d *registry.DataSet) error {
 		VALUES (?1, 1 + (SELECT coalesce(max(number), 0) FROM data_sets WHERE name = ?1), ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10) RETURNING number`,
 		d.Name, d.Project, d.Address, d.Digest, d.Rows, d.Size, string(schema), d.Description, d.AddedBy,
 		toMillis(d.AddedAt)).Scan(&d.Number)
-	d.Ref = registry.DataRef{Name: d.Name, Number: d.Number}.String()
+	d.Ref = lineage.DataRef{Name: d.Name, Number: d.Number}.String()
 	return err
 }
 
-func (r View) dataSets(ctx context.Context, clause string, args ...any) ([]registry.DataSet, error) {
+func (r View) dataSets(ctx context.Context, clause string, args ...any) ([]lineage.DataSet, error) {
 	rows, err := r.q.QueryContext(ctx,
 		`SELECT name, number, project, address, digest, rows, size, schema, description, added_by, added_at FROM data_sets d WHERE `+r.sees("project")+` AND `+clause, args...)
-	return collect(rows, err, func(rows *sql.Rows) (registry.DataSet, error) {
-		var d registry.DataSet
+	return collect(rows, err, func(rows *sql.Rows) (lineage.DataSet, error) {
+		var d lineage.DataSet
 		var schema string
 		var at int64
 		if err := rows.Scan(&d.Name, &d.Number, &d.Project, &d.Address, &d.Digest, &d.Rows, &d.Size, &schema,
 			&d.Description, &d.AddedBy, &at); err != nil {
 			return d, err
 		}
-		d.Ref, d.AddedAt = registry.DataRef{Name: d.Name, Number: d.Number}.String(), fromMillis(at)
+		d.Ref, d.AddedAt = lineage.DataRef{Name: d.Name, Number: d.Number}.String(), fromMillis(at)
 		return d, json.Unmarshal([]byte(schema), &d.Schema)
 	})
 }
 
 // DataSets lists the newest revision of every data set by name, or all revisions of
 // one, newest first.
-func (r View) DataSets(ctx context.Context, name string, p Page) ([]registry.DataSet, string, error) {
+func (r View) DataSets(ctx context.Context, name string, p Page) ([]lineage.DataSet, string, error) {
 	if name != "" {
 		before, err := beforeNumber(p.After)
 		if err != nil {
 			return nil, "", err
 		}
 		items, err := r.dataSets(ctx, `name = ? AND number < ? ORDER BY number DESC LIMIT ?`, name, before, p.Limit+1)
-		items, next := cut(items, p.Limit, func(d registry.DataSet) string { return strconv.Itoa(d.Number) })
+		items, next := cut(items, p.Limit, func(d lineage.DataSet) string { return strconv.Itoa(d.Number) })
 		return items, next, err
 	}
 	items, err := r.dataSets(ctx, `name > ? AND number = (SELECT max(number) FROM data_sets n WHERE n.name = d.name) ORDER BY name LIMIT ?`, p.After, p.Limit+1)
-	items, next := cut(items, p.Limit, func(d registry.DataSet) string { return d.Name })
+	items, next := cut(items, p.Limit, func(d lineage.DataSet) string { return d.Name })
 	return items, next, err
 }
 
 // DataSet finds a revision of a data set.
-func (r View) DataSet(ctx context.Context, ref registry.DataRef) (*registry.DataSet, error) {
+func (r View) DataSet(ctx context.Context, ref lineage.DataRef) (*lineage.DataSet, error) {
 	return single(r.dataSets(ctx, `name = ? AND number = ?`, ref.Name, ref.Number))
 }
 
 // NewestDataSet finds the newest revision of a data set.
-func (r View) NewestDataSet(ctx context.Context, name string) (*registry.DataSet, error) {
+func (r View) NewestDataSet(ctx context.Context, name string) (*lineage.DataSet, error) {
 	return single(r.dataSets(ctx, `name = ? ORDER BY number DESC LIMIT 1`, name))
 }
 
 // SameDataSet finds the revision of a data set with a digest, or with an address when
 // the digest is not known.
-func (r View) SameDataSet(ctx context.Context, name, digest, address string) (*registry.DataSet, error) {
+func (r View) SameDataSet(ctx context.Context, name, digest, address string) (*lineage.DataSet, error) {
 	return single(r.dataSets(ctx, `name = ? AND digest = ? AND (digest <> '' OR address = ?) ORDER BY number DESC LIMIT 1`, name, digest, address))
 }
 
 // AddRun adds a run and gives it the next number, which is set in it together with its
 // ref.
-func (r View) AddRun(ctx context.Context, run *registry.Run) error {
+func (r View) AddRun(ctx context.Context, run *lineage.Run) error {
 	code, err := optionalJSON(run.Code)
 	if err != nil {
 		return err
@@ -316,7 +316,7 @@ func (r View) AddRun(ctx context.Context, run *registry.Run) error {
 	if err != nil {
 		return err
 	}
-	run.Ref = registry.RunRef(run.Number)
+	run.Ref = lineage.RunRef(run.Number)
 	if err := r.PutRunParams(ctx, run.Number, run.Params); err != nil {
 		return err
 	}
@@ -336,7 +336,7 @@ func (r View) PutRunParams(ctx context.Context, run int64, params map[string]str
 
 // PutPoints adds points to the curves of a run; a later point at the same step takes
 // the place of the earlier.
-func (r View) PutPoints(ctx context.Context, run int64, points []registry.Point) error {
+func (r View) PutPoints(ctx context.Context, run int64, points []lineage.Point) error {
 	for _, p := range points {
 		if _, err := r.q.ExecContext(ctx, `INSERT INTO run_points (run, metric, step, value, at) VALUES (?, ?, ?, ?, ?)
 			ON CONFLICT (run, metric, step) DO UPDATE SET value = excluded.value, at = excluded.at`, run, p.Metric, p.Step, p.Value, toMillis(p.At)); err != nil {
@@ -347,19 +347,19 @@ func (r View) PutPoints(ctx context.Context, run int64, points []registry.Point)
 }
 
 // CloseRun ends a run.
-func (r View) CloseRun(ctx context.Context, run int64, state registry.RunState, note string, now time.Time) error {
+func (r View) CloseRun(ctx context.Context, run int64, state lineage.RunState, note string, now time.Time) error {
 	_, err := r.q.ExecContext(ctx, `UPDATE runs SET state = ?, note = ?, ended = ? WHERE number = ?`, state, note,
 		toMillis(now), run)
 	return err
 }
 
 // Run finds a run with its parameters, last metrics, data and versions.
-func (r View) Run(ctx context.Context, number int64) (*registry.Run, error) {
+func (r View) Run(ctx context.Context, number int64) (*lineage.Run, error) {
 	return single(r.runs(ctx, `number = ?`, number))
 }
 
 // Runs lists runs, newest first; model narrows them down when given.
-func (r View) Runs(ctx context.Context, model string, p Page) ([]registry.Run, string, error) {
+func (r View) Runs(ctx context.Context, model string, p Page) ([]lineage.Run, string, error) {
 	before, err := beforeNumber(p.After)
 	if err != nil {
 		return nil, "", err
@@ -372,16 +372,16 @@ func (r View) Runs(ctx context.Context, model string, p Page) ([]registry.Run, s
 	if err != nil {
 		return nil, "", err
 	}
-	items, next := cut(items, p.Limit, func(run registry.Run) string { return strconv.FormatInt(run.Number, 10) })
+	items, next := cut(items, p.Limit, func(run lineage.Run) string { return strconv.FormatInt(run.Number, 10) })
 	return items, next, nil
 }
 
-func (r View) runs(ctx context.Context, clause string, args ...any) ([]registry.Run, error) {
+func (r View) runs(ctx context.Context, clause string, args ...any) ([]lineage.Run, error) {
 	rows, err := r.q.QueryContext(ctx,
 		`SELECT number, project, model, title, state, by, machine, started, ended, code, note FROM runs WHERE `+
 			r.sees("project")+` AND `+clause, args...)
-	out, err := collect(rows, err, func(rows *sql.Rows) (registry.Run, error) {
-		run := registry.Run{Params: map[string]string{}, Metrics: map[string]float64{}}
+	out, err := collect(rows, err, func(rows *sql.Rows) (lineage.Run, error) {
+		run := lineage.Run{Params: map[string]string{}, Metrics: map[string]float64{}}
 		var started int64
 		var ended sql.NullInt64
 		var code sql.NullString
@@ -389,13 +389,13 @@ func (r View) runs(ctx context.Context, clause string, args ...any) ([]registry.
 			&started, &ended, &code, &run.Note); err != nil {
 			return run, err
 		}
-		run.Ref, run.Started, run.Ended = registry.RunRef(run.Number), fromMillis(started), optionalTime(ended)
+		run.Ref, run.Started, run.Ended = lineage.RunRef(run.Number), fromMillis(started), optionalTime(ended)
 		return run, fromJSON(code, &run.Code)
 	})
 	if err != nil || len(out) == 0 {
 		return out, err
 	}
-	at := map[int64]*registry.Run{}
+	at := map[int64]*lineage.Run{}
 	ids := make([]any, len(out))
 	for i := range out {
 		at[out[i].Number], ids[i] = &out[i], out[i].Number
@@ -420,7 +420,7 @@ func (r View) runs(ctx context.Context, clause string, args ...any) ([]registry.
 			}),
 		r.each(ctx, `SELECT l.from_id, l.relation, d.name || '#' || d.number FROM links l JOIN data_sets d ON d.id = l.to_id WHERE l.from_kind = 3 AND l.to_kind = 2 AND `+r.sees("d.project")+` AND l.from_id`+in+` ORDER BY d.name`, ids, func(rows *sql.Rows) error {
 			err := rows.Scan(&id, &value, &name)
-			at[id].Data = append(at[id].Data, registry.DataUse{Data: name, Role: value})
+			at[id].Data = append(at[id].Data, lineage.DataUse{Data: name, Role: value})
 			return err
 		}),
 		r.each(ctx, `SELECT l.to_id, m.name || '@' || v.number FROM links l JOIN versions v ON v.id = l.from_id JOIN models m ON m.id = v.model_id
@@ -433,7 +433,7 @@ func (r View) runs(ctx context.Context, clause string, args ...any) ([]registry.
 
 // Curves reads the curves of a run, each thinned to about `most` points that are evenly
 // spread; the last point always stays.
-func (r View) Curves(ctx context.Context, run int64, most int) ([]registry.Curve, error) {
+func (r View) Curves(ctx context.Context, run int64, most int) ([]lineage.Curve, error) {
 	counts := map[string]int{}
 	var names []string
 	if err := r.each(ctx, `SELECT metric, count(*) FROM run_points WHERE run = ? GROUP BY metric ORDER BY metric`,
@@ -446,13 +446,13 @@ func (r View) Curves(ctx context.Context, run int64, most int) ([]registry.Curve
 		}); err != nil {
 		return nil, err
 	}
-	out := []registry.Curve{}
+	out := []lineage.Curve{}
 	for _, name := range names {
 		stride := (counts[name] + most - 1) / most
-		c := registry.Curve{Run: registry.RunRef(run), Metric: name, Points: []registry.Point{}, Thinned: stride > 1}
+		c := lineage.Curve{Run: lineage.RunRef(run), Metric: name, Points: []lineage.Point{}, Thinned: stride > 1}
 		if err := r.each(ctx, `SELECT step, value, at FROM (SELECT step, value, at, row_number() OVER (ORDER BY step) AS k FROM run_points WHERE run = ? AND metric = ?) WHERE k % ? = 0 OR k = ? ORDER BY step`,
 			[]any{run, name, stride, counts[name]}, func(rows *sql.Rows) error {
-				p := registry.Point{Metric: name}
+				p := lineage.Point{Metric: name}
 				var at int64
 				err := rows.Scan(&p.Step, &p.Value, &at)
 				p.At = fromMillis(at)
@@ -468,8 +468,8 @@ func (r View) Curves(ctx context.Context, run int64, most int) ([]registry.Curve
 
 // LaneOf finds which version a lane of a split had, by the endpoint's id and the lane's
 // position.
-func (r View) LaneOf(ctx context.Context, endpoint int64, split, position int) (registry.Answer, error) {
-	a := registry.Answer{Split: split}
+func (r View) LaneOf(ctx context.Context, endpoint int64, split, position int) (lineage.Answer, error) {
+	a := lineage.Answer{Split: split}
 	err := r.q.QueryRowContext(ctx, `SELECT e.name, l.kind, m.name || '@' || v.number FROM lanes l JOIN endpoints e ON e.id = l.endpoint_id
 		JOIN versions v ON v.id = l.version_id JOIN models m ON m.id = v.model_id AND `+r.sees("m.project")+` WHERE l.endpoint_id = ? AND l.split = ? AND l.position = ?`, endpoint, split, position).
 		Scan(&a.Endpoint, &a.Lane, &a.Version)

@@ -13,6 +13,7 @@ import (
 	"testing/fstest"
 	"time"
 
+	"innerladder/internal/core/lineage"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/watch"
 	"innerladder/internal/sqlite"
@@ -43,7 +44,7 @@ func catalogueOf(t *testing.T, models, versions int) *DB {
 			for d := range 2 {
 				if m == 0 {
 					if err := w.AddDataSet(t.Context(),
-						&registry.DataSet{
+						&lineage.DataSet{
 							Name: fmt.Sprintf("winters-%d", d), AddedAt: now,
 							AddedBy: "runa",
 						}); err != nil {
@@ -64,7 +65,7 @@ func catalogueOf(t *testing.T, models, versions int) *DB {
 						Size: int64(r.IntN(1000)), Stored: true,
 						Contents: registry.Contents{Format: pick("onnx", "json")},
 					}},
-					Data: []registry.DataUse{{Data: pick("winters-0#1", "winters-1#1"), Role: registry.TrainedOn}},
+					Data: []lineage.DataUse{{Data: pick("winters-0#1", "winters-1#1"), Role: lineage.TrainedOn}},
 					Card: &registry.Card{Text: "card", Licence: pick("MIT", "internal")},
 				}
 				if r.IntN(2) == 0 {
@@ -174,11 +175,11 @@ func TestSearchesFindWhatIsThere(t *testing.T) {
 			return f.Metrics["rmse"] >= 0.5 && there && r2 > 0.5
 		}},
 		"data": {
-			Search{Data: registry.DataRef{Name: "winters-0"}},
+			Search{Data: lineage.DataRef{Name: "winters-0"}},
 			func(f registry.Found) bool { return details[f.Ref].Data[0].Data == "winters-0#1" },
 		},
 		"data, revision": {
-			Search{Data: registry.DataRef{Name: "winters-0", Number: 2}},
+			Search{Data: lineage.DataRef{Name: "winters-0", Number: 2}},
 			func(registry.Found) bool { return false },
 		},
 		"age": {
@@ -289,13 +290,13 @@ func TestWhatIsDeletedIsGoneButItsNumber(t *testing.T) {
 func TestCurvesAreThinnedEvenly(t *testing.T) {
 	s, _ := open2(t)
 	ctx := t.Context()
-	run := &registry.Run{
-		Model: "heat-demand", State: registry.Running, By: "runa", Started: now,
+	run := &lineage.Run{
+		Model: "heat-demand", State: lineage.Running, By: "runa", Started: now,
 		Params: map[string]string{"depth": "6"},
 	}
-	var points []registry.Point
+	var points []lineage.Point
 	for i := range 1003 {
-		points = append(points, registry.Point{Metric: "loss", Step: int64(i), Value: 1 / float64(i+1), At: now})
+		points = append(points, lineage.Point{Metric: "loss", Step: int64(i), Value: 1 / float64(i+1), At: now})
 	}
 	if err := s.Write(ctx, Everything, func(r View) error {
 		if err := r.AddRun(ctx, run); err != nil {

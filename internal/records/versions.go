@@ -11,6 +11,8 @@ import (
 	"time"
 
 	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/lineage"
+	"innerladder/internal/core/profile"
 	"innerladder/internal/core/registry"
 )
 
@@ -120,11 +122,11 @@ func (r View) addLineage(ctx context.Context, from Node, v *registry.Version) er
 		}
 	}
 	if v.Run != "" {
-		n, err := registry.ParseRunRef("run", v.Run)
+		n, err := lineage.ParseRunRef("run", v.Run)
 		if err != nil {
 			return err
 		}
-		return r.link(ctx, from, registry.MadeBy, Node{RunNode, n})
+		return r.link(ctx, from, lineage.MadeBy, Node{RunNode, n})
 	}
 	return nil
 }
@@ -230,8 +232,8 @@ func (r View) fillVersions(ctx context.Context, versions []registry.Version, ids
 			return err
 		}},
 		{`SELECT l.from_id, l.relation, d.name, d.number FROM links l JOIN data_sets d ON d.id = l.to_id WHERE l.from_kind = 1 AND l.from_id` + in + ` AND l.to_kind = 2 AND ` + r.sees("d.project") + ` ORDER BY l.relation, d.name, d.number`, func(rows *sql.Rows) error {
-			var use registry.DataUse
-			var ref registry.DataRef
+			var use lineage.DataUse
+			var ref lineage.DataRef
 			err := rows.Scan(&id, &use.Role, &ref.Name, &ref.Number)
 			use.Data = ref.String()
 			at[id].Data = append(at[id].Data, use)
@@ -242,7 +244,7 @@ func (r View) fillVersions(ctx context.Context, versions []registry.Version, ids
 			func(rows *sql.Rows) error {
 				var run int64
 				err := rows.Scan(&id, &run)
-				at[id].Run = registry.RunRef(run)
+				at[id].Run = lineage.RunRef(run)
 				return err
 			},
 		},
@@ -314,7 +316,7 @@ func (r View) fillWhole(ctx context.Context, v *registry.Version, id int64) erro
 		var ref registry.Ref
 		var relation string
 		err := rows.Scan(&ref.Model, &ref.Number, &relation)
-		v.Parents = append(v.Parents, registry.Parent{Version: ref.String(), Relation: relation})
+		v.Parents = append(v.Parents, lineage.Parent{Version: ref.String(), Relation: relation})
 		return err
 	}); err != nil {
 		return err
@@ -380,14 +382,14 @@ func (r View) Versions(ctx context.Context, model string, p Page) ([]registry.Ve
 }
 
 // Profile returns the reference profile of a version, nil when it has none.
-func (r View) Profile(ctx context.Context, model string, number int) (*registry.Profile, error) {
+func (r View) Profile(ctx context.Context, model string, number int) (*profile.Profile, error) {
 	var raw sql.NullString
 	err := r.q.QueryRowContext(ctx, `SELECT t.profile FROM version_texts t WHERE t.version_id = (`+versionID+`)`, model,
 		number).Scan(&raw)
 	if err != nil {
 		return nil, one(err)
 	}
-	var p *registry.Profile
+	var p *profile.Profile
 	err = fromJSON(raw, &p)
 	return p, err
 }

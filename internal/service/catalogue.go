@@ -11,6 +11,7 @@ import (
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/compare"
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/lineage"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/records"
 	"innerladder/internal/wire"
@@ -138,7 +139,7 @@ func (s *Service) LineUp(ctx context.Context, refs []string) (registry.Lineup, e
 	}
 	out := registry.LineUp(versions, base)
 	for _, v := range versions {
-		if n, err := registry.ParseRunRef("run", v.Run); err == nil {
+		if n, err := lineage.ParseRunRef("run", v.Run); err == nil {
 			curves, err := r.Curves(ctx, n, curvePoints)
 			if err != nil {
 				return out, err

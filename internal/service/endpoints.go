@@ -10,7 +10,7 @@ import (
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/guard"
-	"innerladder/internal/core/registry"
+	"innerladder/internal/core/naming"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/core/watch"
 	"innerladder/internal/records"
@@ -19,7 +19,7 @@ import (
 
 // AddEndpoint adds an endpoint.
 func (s *Service) AddEndpoint(ctx context.Context, n wire.NewEndpoint) (*traffic.Endpoint, error) {
-	if err := registry.CheckName("name", n.Name); err != nil {
+	if err := naming.Check("name", n.Name); err != nil {
 		return nil, err
 	}
 	plan := guard.DefaultPlan()

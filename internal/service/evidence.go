@@ -8,8 +8,8 @@ import (
 	"strings"
 
 	"innerladder/internal/core/access"
+	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/fault"
-	"innerladder/internal/core/registry"
 	"innerladder/internal/records"
 	"innerladder/internal/wire"
 )
@@ -19,8 +19,8 @@ const largestReport = 64 << 20
 
 // AttachEvidence attaches a report to a version, read for what it says. verdict is that of
 // who attaches it, empty for none.
-func (s *Service) AttachEvidence(ctx context.Context, ref, kind, verdict string, f *File) (*registry.Evidence, error) {
-	if err := registry.CheckEvidenceKind("kind", kind); err != nil {
+func (s *Service) AttachEvidence(ctx context.Context, ref, kind, verdict string, f *File) (*evidence.Evidence, error) {
+	if err := evidence.CheckKind("kind", kind); err != nil {
 		return nil, err
 	}
 	opened, media, err := f.open()
@@ -28,19 +28,19 @@ func (s *Service) AttachEvidence(ctx context.Context, ref, kind, verdict string,
 		return nil, err
 	}
 	defer opened.Close()
-	if kind == registry.PictureKind && !strings.HasPrefix(media, "image/") {
+	if kind == evidence.PictureKind && !strings.HasPrefix(media, "image/") {
 		return nil, fault.New(fault.Invalid, "evidence.picture", "%s is no picture but %s", f.Name, media).In("file").
 			Do("attach it with -kind document")
 	}
-	if f.Upload.Size > largestReport && kind != registry.PictureKind && kind != registry.DocumentKind {
+	if f.Upload.Size > largestReport && kind != evidence.PictureKind && kind != evidence.DocumentKind {
 		return nil, fault.New(fault.TooLarge, "evidence.large", "%s has %d bytes", f.Name, f.Upload.Size).In("file").
 			Do("attach a report of at most %d MiB", largestReport>>20)
 	}
-	findings, own, err := registry.ReadEvidence(kind, verdict, opened)
+	findings, own, err := evidence.Read(kind, verdict, opened)
 	if err != nil {
 		return nil, err
 	}
-	return change(ctx, s, access.Register, func(t *tx) (*registry.Evidence, error) {
+	return change(ctx, s, access.Register, func(t *tx) (*evidence.Evidence, error) {
 		v, err := s.resolve(ctx, t.View, "version", ref)
 		if err != nil {
 			return nil, err
@@ -51,7 +51,7 @@ func (s *Service) AttachEvidence(ctx context.Context, ref, kind, verdict string,
 		if err := f.Upload.Keep(); err != nil {
 			return nil, err
 		}
-		e := &registry.Evidence{
+		e := &evidence.Evidence{
 			Version: v.Ref, Project: v.Project, Kind: kind, Name: f.Name, Digest: f.Upload.Digest,
 			Size: f.Upload.Size, Media: media, Verdict: own,
 			AddedBy: t.actor.Name, AddedAt: t.now, Findings: findings,
@@ -73,34 +73,34 @@ func (s *Service) AttachEvidence(ctx context.Context, ref, kind, verdict string,
 }
 
 // EvidenceOf lists the reports of a version, newest first.
-func (s *Service) EvidenceOf(ctx context.Context, ref string) (wire.Listed[registry.Evidence], error) {
+func (s *Service) EvidenceOf(ctx context.Context, ref string) (wire.Listed[evidence.Evidence], error) {
 	v, err := s.Version(ctx, ref)
 	if err != nil {
-		return wire.Listed[registry.Evidence]{}, err
+		return wire.Listed[evidence.Evidence]{}, err
 	}
 	all, err := s.records(ctx).EvidenceOf(ctx, v.Ref)
-	return wire.Listed[registry.Evidence]{Items: all}, err
+	return wire.Listed[evidence.Evidence]{Items: all}, err
 }
 
 // Report finds a piece of evidence.
-func (s *Service) Report(ctx context.Context, id string) (*registry.Evidence, error) {
+func (s *Service) Report(ctx context.Context, id string) (*evidence.Evidence, error) {
 	if _, err := may(ctx, access.Read); err != nil {
 		return nil, err
 	}
-	n, err := registry.ParseEvidenceID("evidence", id)
+	n, err := evidence.ParseID("evidence", id)
 	if err != nil {
 		return nil, err
 	}
 	e, err := s.records(ctx).Evidence(ctx, n)
 	if errors.Is(err, records.ErrNone) {
-		return nil, fault.New(fault.Unknown, "evidence.unknown", "there is no %s", registry.EvidenceID(n)).
+		return nil, fault.New(fault.Unknown, "evidence.unknown", "there is no %s", evidence.ID(n)).
 			In("evidence").Do("see what is attached with: innerladder evidence MODEL@NUMBER")
 	}
 	return e, err
 }
 
 // ReportFile opens the file of a piece of evidence; the caller closes it.
-func (s *Service) ReportFile(ctx context.Context, id string) (*registry.Evidence, *os.File, error) {
+func (s *Service) ReportFile(ctx context.Context, id string) (*evidence.Evidence, *os.File, error) {
 	e, err := s.Report(ctx, id)
 	if err != nil {
 		return nil, nil, err

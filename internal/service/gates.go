@@ -5,6 +5,7 @@ import (
 	"errors"
 
 	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/lineage"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/records"
 	"innerladder/internal/wire"
@@ -94,7 +95,7 @@ func (s *Service) facts(ctx context.Context, r records.View, v *registry.Version
 		f.Places = append(f.Places, ladder.Place{Environment: p.Environment, Healthy: p.Healthy, Reason: p.Reason()})
 	}
 	if v.Run != "" {
-		n, err := registry.ParseRunRef("run", v.Run)
+		n, err := lineage.ParseRunRef("run", v.Run)
 		if err != nil {
 			return f, err
 		}

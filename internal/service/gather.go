@@ -10,7 +10,9 @@ import (
 	"strings"
 
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/profile"
 	"innerladder/internal/core/registry"
+	"innerladder/internal/core/signature"
 	"innerladder/internal/intake"
 	"innerladder/internal/wire"
 )
@@ -21,7 +23,7 @@ type gathered struct {
 	files       []*File // artifacts and attachments that are kept
 	attachments []registry.Attachment
 	remarks     []string
-	profiler    *registry.Profiler
+	profiler    *profile.Profiler
 }
 
 // gather reads the files and builds the version from what was said and read.
@@ -39,7 +41,7 @@ func (s *Service) gather(reg wire.Registration, files []*File) (*gathered, error
 	if v.Params == nil {
 		v.Params = map[string]string{}
 	}
-	var reference *registry.Profiler
+	var reference *profile.Profiler
 	types := reg.Signature.Types()
 	for _, f := range files {
 		if f.Upload.Size == 0 {
@@ -76,7 +78,7 @@ func (s *Service) gather(reg wire.Registration, files []*File) (*gathered, error
 	if reference != nil {
 		var targets []string
 		if v.Signature != nil {
-			targets = registry.Names(v.Signature.Outputs)
+			targets = signature.Names(v.Signature.Outputs)
 		}
 		if v.Profile = reference.Profile(targets); v.Profile != nil {
 			v.ProfileRows = v.Profile.Rows
@@ -86,8 +88,8 @@ func (s *Service) gather(reg wire.Registration, files []*File) (*gathered, error
 }
 
 // take reads one file for what it is.
-func (g *gathered) take(f *File, opened *os.File, types map[string]registry.Type,
-	reference **registry.Profiler,
+func (g *gathered) take(f *File, opened *os.File, types map[string]signature.Type,
+	reference **profile.Profiler,
 ) (err error) {
 	v := g.version
 	once := func(there bool) error {
@@ -157,7 +159,7 @@ func (g *gathered) take(f *File, opened *os.File, types map[string]registry.Type
 // what the model file declares; and makes the sample request.
 func (g *gathered) sign(reg wire.Registration) (err error) {
 	v := g.version
-	var seen *registry.Signature
+	var seen *signature.Signature
 	if g.profiler != nil {
 		if reg.Signature != nil {
 			for _, c := range reg.Signature.Inputs {
@@ -196,29 +198,29 @@ func (g *gathered) sign(reg wire.Registration) (err error) {
 		}
 	}
 	if v.Signature != nil {
-		v.SampleRequest = v.Signature.SampleRequest(g.profiler)
+		v.SampleRequest = v.Signature.SampleRequest(g.profiler.First)
 	}
 	return nil
 }
 
 // fillIn completes a signature that was written by hand with the ranges and levels that
 // were seen.
-func fillIn(s registry.Signature, seen *registry.Signature) *registry.Signature {
+func fillIn(s signature.Signature, seen *signature.Signature) *signature.Signature {
 	if seen == nil {
 		return &s
 	}
-	known := map[string]registry.Column{}
+	known := map[string]signature.Column{}
 	for _, c := range slices.Concat(seen.Inputs, seen.Outputs) {
 		known[c.Name] = c
 	}
-	complete := func(columns []registry.Column) []registry.Column {
+	complete := func(columns []signature.Column) []signature.Column {
 		out := slices.Clone(columns)
 		if out == nil {
-			out = []registry.Column{}
+			out = []signature.Column{}
 		}
 		for i, c := range out {
 			k, there := known[c.Name]
-			if !there || (k.Type != c.Type && !(c.Type == registry.Number && k.Type == registry.Integer)) {
+			if !there || (k.Type != c.Type && !(c.Type == signature.Number && k.Type == signature.Integer)) {
 				continue
 			}
 			if c.Min == nil && c.Max == nil {
@@ -234,7 +236,7 @@ func fillIn(s registry.Signature, seen *registry.Signature) *registry.Signature 
 		}
 		return out
 	}
-	return &registry.Signature{Inputs: complete(s.Inputs), Outputs: complete(s.Outputs)}
+	return &signature.Signature{Inputs: complete(s.Inputs), Outputs: complete(s.Outputs)}
 }
 
 // open opens the file to be read, and finds out what it is.

@@ -11,6 +11,8 @@ import (
 
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/lineage"
+	"innerladder/internal/core/naming"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/records"
 	"innerladder/internal/wire"
@@ -21,7 +23,7 @@ import (
 // AddDataSet adds a revision of a data set. The same content added again gives the
 // revision that is there.
 func (s *Service) AddDataSet(ctx context.Context, in wire.NewDataSet) (wire.AddedDataSet, error) {
-	if err := registry.CheckName("name", in.Name); err != nil {
+	if err := naming.Check("name", in.Name); err != nil {
 		return wire.AddedDataSet{}, err
 	}
 	in.Digest = strings.ToLower(in.Digest)
@@ -47,7 +49,7 @@ func (s *Service) AddDataSet(ctx context.Context, in wire.NewDataSet) (wire.Adde
 		if err != nil {
 			return wire.AddedDataSet{}, err
 		}
-		d := registry.DataSet{
+		d := lineage.DataSet{
 			Name: in.Name, Project: project, Address: in.Address, Digest: in.Digest, Rows: in.Rows,
 			Size: in.Size, Schema: in.Schema, Description: in.Description, AddedBy: t.actor.Name, AddedAt: t.now,
 		}
@@ -81,12 +83,12 @@ func (s *Service) dataProject(ctx context.Context, t *tx, in wire.NewDataSet) (s
 }
 
 // DataSets lists the newest revision of every data set, or all revisions of one.
-func (s *Service) DataSets(ctx context.Context, name string, p records.Page) (wire.Listed[registry.DataSet], error) {
-	return list(ctx, func(r records.View) ([]registry.DataSet, string, error) { return r.DataSets(ctx, name, p) }, s)
+func (s *Service) DataSets(ctx context.Context, name string, p records.Page) (wire.Listed[lineage.DataSet], error) {
+	return list(ctx, func(r records.View) ([]lineage.DataSet, string, error) { return r.DataSets(ctx, name, p) }, s)
 }
 
 // DataSet finds a revision of a data set.
-func (s *Service) DataSet(ctx context.Context, ref string) (*registry.DataSet, error) {
+func (s *Service) DataSet(ctx context.Context, ref string) (*lineage.DataSet, error) {
 	if _, err := may(ctx, access.Read); err != nil {
 		return nil, err
 	}
@@ -95,8 +97,8 @@ func (s *Service) DataSet(ctx context.Context, ref string) (*registry.DataSet, e
 
 // dataSet finds the revision that a ref names. A name alone will do only when there is
 // one revision: nothing ever stands for the newest.
-func (s *Service) dataSet(ctx context.Context, r records.View, field, raw string) (*registry.DataSet, error) {
-	ref, err := registry.ParseDataRef(field, raw)
+func (s *Service) dataSet(ctx context.Context, r records.View, field, raw string) (*lineage.DataSet, error) {
+	ref, err := lineage.ParseDataRef(field, raw)
 	if err != nil {
 		return nil, err
 	}
@@ -134,7 +136,7 @@ func (s *Service) EvaluatedOn(ctx context.Context, ref, data string) (*registry.
 		if err != nil {
 			return nil, err
 		}
-		use := registry.DataUse{Data: d.Ref, Role: registry.EvaluatedOn}
+		use := lineage.DataUse{Data: d.Ref, Role: lineage.EvaluatedOn}
 		if slices.Contains(v.Data, use) {
 			return v, nil
 		}
@@ -150,22 +152,22 @@ func (s *Service) EvaluatedOn(ctx context.Context, ref, data string) (*registry.
 }
 
 // StartRun opens a run.
-func (s *Service) StartRun(ctx context.Context, in wire.NewRun) (*registry.Run, error) {
-	if err := registry.CheckName("model", in.Model); err != nil {
+func (s *Service) StartRun(ctx context.Context, in wire.NewRun) (*lineage.Run, error) {
+	if err := naming.Check("model", in.Model); err != nil {
 		return nil, err
 	}
 	for _, d := range in.Data {
-		if err := registry.CheckRole("role", d.Role); err != nil {
+		if err := lineage.CheckRole("role", d.Role); err != nil {
 			return nil, err
 		}
 	}
-	return change(ctx, s, access.Register, func(t *tx) (*registry.Run, error) {
+	return change(ctx, s, access.Register, func(t *tx) (*lineage.Run, error) {
 		project, err := s.runProject(ctx, t, in)
 		if err != nil {
 			return nil, err
 		}
-		run := &registry.Run{
-			Project: project, Model: in.Model, Title: in.Title, State: registry.Running,
+		run := &lineage.Run{
+			Project: project, Model: in.Model, Title: in.Title, State: lineage.Running,
 			By: t.actor.Name, Machine: in.Machine, Started: t.now, Params: in.Params, Metrics: map[string]float64{},
 			Code: in.Code,
 		}
@@ -177,7 +179,7 @@ func (s *Service) StartRun(ctx context.Context, in wire.NewRun) (*registry.Run, 
 			if err != nil {
 				return nil, err
 			}
-			run.Data = append(run.Data, registry.DataUse{Data: d.Ref, Role: use.Role})
+			run.Data = append(run.Data, lineage.DataUse{Data: d.Ref, Role: use.Role})
 		}
 		if err := t.AddRun(ctx, run); err != nil {
 			return nil, err
@@ -202,26 +204,26 @@ func (s *Service) runProject(ctx context.Context, t *tx, in wire.NewRun) (string
 }
 
 // Runs lists runs, newest first.
-func (s *Service) Runs(ctx context.Context, model string, p records.Page) (wire.Listed[registry.Run], error) {
-	return list(ctx, func(r records.View) ([]registry.Run, string, error) { return r.Runs(ctx, model, p) }, s)
+func (s *Service) Runs(ctx context.Context, model string, p records.Page) (wire.Listed[lineage.Run], error) {
+	return list(ctx, func(r records.View) ([]lineage.Run, string, error) { return r.Runs(ctx, model, p) }, s)
 }
 
 // Run finds a run.
-func (s *Service) Run(ctx context.Context, ref string) (*registry.Run, error) {
+func (s *Service) Run(ctx context.Context, ref string) (*lineage.Run, error) {
 	if _, err := may(ctx, access.Read); err != nil {
 		return nil, err
 	}
 	return s.run(ctx, s.records(ctx), "run", ref)
 }
 
-func (s *Service) run(ctx context.Context, r records.View, field, ref string) (*registry.Run, error) {
-	n, err := registry.ParseRunRef(field, ref)
+func (s *Service) run(ctx context.Context, r records.View, field, ref string) (*lineage.Run, error) {
+	n, err := lineage.ParseRunRef(field, ref)
 	if err != nil {
 		return nil, err
 	}
 	run, err := r.Run(ctx, n)
 	if errors.Is(err, records.ErrNone) {
-		return nil, fault.New(fault.Unknown, "run.unknown", "there is no %s", registry.RunRef(n)).In(field).
+		return nil, fault.New(fault.Unknown, "run.unknown", "there is no %s", lineage.RunRef(n)).In(field).
 			Do("see them with: innerladder runs")
 	}
 	return run, err
@@ -232,7 +234,7 @@ const pointsAtOnce = 10_000
 
 // LogRun adds parameters and points to a run that is open. Points are many, so they are
 // no entries of the record; when the run ends, that is one.
-func (s *Service) LogRun(ctx context.Context, ref string, params map[string]string, points []registry.Point,
+func (s *Service) LogRun(ctx context.Context, ref string, params map[string]string, points []lineage.Point,
 ) (wire.Logged, error) {
 	if len(points) > pointsAtOnce {
 		return wire.Logged{}, fault.New(fault.TooLarge, "run.points", "%d points are given", len(points)).In("points").
@@ -265,9 +267,9 @@ func (s *Service) LogRun(ctx context.Context, ref string, params map[string]stri
 }
 
 // openRun finds a run that has not ended.
-func (s *Service) openRun(ctx context.Context, t *tx, ref string) (*registry.Run, error) {
+func (s *Service) openRun(ctx context.Context, t *tx, ref string) (*lineage.Run, error) {
 	run, err := s.run(ctx, t.View, "run", ref)
-	if err == nil && run.State != registry.Running {
+	if err == nil && run.State != lineage.Running {
 		return nil, fault.New(fault.Refused, "run.ended", "%s has %s", run.Ref, run.State).In("run").
 			Do("start another run")
 	}
@@ -275,15 +277,15 @@ func (s *Service) openRun(ctx context.Context, t *tx, ref string) (*registry.Run
 }
 
 // EndRun closes a run.
-func (s *Service) EndRun(ctx context.Context, ref string, failed bool, note string) (*registry.Run, error) {
-	return change(ctx, s, access.Register, func(t *tx) (*registry.Run, error) {
+func (s *Service) EndRun(ctx context.Context, ref string, failed bool, note string) (*lineage.Run, error) {
+	return change(ctx, s, access.Register, func(t *tx) (*lineage.Run, error) {
 		run, err := s.openRun(ctx, t, ref)
 		if err != nil {
 			return nil, err
 		}
-		run.State, run.Note, run.Ended = registry.Finished, note, &t.now
+		run.State, run.Note, run.Ended = lineage.Finished, note, &t.now
 		if failed {
-			run.State = registry.Broken
+			run.State = lineage.Broken
 		}
 		if err := t.CloseRun(ctx, run.Number, run.State, note, t.now); err != nil {
 			return nil, err
@@ -297,7 +299,7 @@ func (s *Service) EndRun(ctx context.Context, ref string, failed bool, note stri
 }
 
 // Curves reads the curves of a run.
-func (s *Service) Curves(ctx context.Context, ref string) ([]registry.Curve, error) {
+func (s *Service) Curves(ctx context.Context, ref string) ([]lineage.Curve, error) {
 	run, err := s.Run(ctx, ref)
 	if err != nil {
 		return nil, err
@@ -320,9 +322,9 @@ const (
 
 // Trace follows the lineage: up to what something was made from, down to what was made
 // from it.
-func (s *Service) Trace(ctx context.Context, from wire.TraceFrom) (registry.Trace, error) {
+func (s *Service) Trace(ctx context.Context, from wire.TraceFrom) (lineage.Trace, error) {
 	if _, err := may(ctx, access.Read); err != nil {
-		return registry.Trace{}, err
+		return lineage.Trace{}, err
 	}
 	if from.Most == 0 {
 		from.Most = defaultNodes
@@ -332,19 +334,19 @@ func (s *Service) Trace(ctx context.Context, from wire.TraceFrom) (registry.Trac
 	}
 	switch {
 	case from.Most < 1 || from.Most > mostNodes:
-		return registry.Trace{}, fault.New(fault.Invalid, "trace.limit", "%d nodes are asked for", from.Most).
+		return lineage.Trace{}, fault.New(fault.Invalid, "trace.limit", "%d nodes are asked for", from.Most).
 			In("limit").Do("give 1 to %d", mostNodes)
 	case from.Depth < 1 || from.Depth > mostDepth:
-		return registry.Trace{}, fault.New(fault.Invalid, "trace.depth", "a depth of %d is asked for", from.Depth).
+		return lineage.Trace{}, fault.New(fault.Invalid, "trace.depth", "a depth of %d is asked for", from.Depth).
 			In("depth").Do("give 1 to %d", mostDepth)
 	case from.Direction != "" && from.Direction != Up && from.Direction != Down && from.Direction != Both:
-		return registry.Trace{}, fault.New(fault.Invalid, "trace.direction", "%q is no direction", from.Direction).
+		return lineage.Trace{}, fault.New(fault.Invalid, "trace.direction", "%q is no direction", from.Direction).
 			In("direction").Do("use %s, %s or %s", Up, Down, Both)
 	}
 	r := s.records(ctx)
 	roots, answer, err := s.traceRoots(ctx, r, from.From)
 	if err != nil {
-		return registry.Trace{}, err
+		return lineage.Trace{}, err
 	}
 	out, err := walkBoth(ctx, r, roots, from)
 	if err != nil {
@@ -358,10 +360,10 @@ func (s *Service) Trace(ctx context.Context, from wire.TraceFrom) (registry.Trac
 }
 
 // traceRoots finds the nodes that a trace begins at.
-func (s *Service) traceRoots(ctx context.Context, r records.View, from string) ([]records.Node, *registry.Answer,
+func (s *Service) traceRoots(ctx context.Context, r records.View, from string) ([]records.Node, *lineage.Answer,
 	error,
 ) {
-	one := func(n records.Node, err error) ([]records.Node, *registry.Answer, error) {
+	one := func(n records.Node, err error) ([]records.Node, *lineage.Answer, error) {
 		return []records.Node{n}, nil, err
 	}
 	switch id, notUUID := uuid.Parse(from); {
@@ -385,7 +387,7 @@ func (s *Service) traceRoots(ctx context.Context, r records.View, from string) (
 		}
 		return one(records.Node{Kind: records.RunNode, ID: run.Number}, nil)
 	}
-	if ref, err := registry.ParseDataRef("from", from); err == nil {
+	if ref, err := lineage.ParseDataRef("from", from); err == nil {
 		nodes, err := r.DataNodes(ctx, ref)
 		if err != nil || len(nodes) > 0 {
 			return nodes, nil, err
@@ -404,8 +406,8 @@ func (s *Service) traceRoots(ctx context.Context, r records.View, from string) (
 }
 
 // walkBoth follows links in the directions asked for and describes what it came to.
-func walkBoth(ctx context.Context, r records.View, roots []records.Node, from wire.TraceFrom) (registry.Trace, error) {
-	out := registry.Trace{Roots: []string{}, Nodes: []registry.Node{}, Links: []registry.Link{}}
+func walkBoth(ctx context.Context, r records.View, roots []records.Node, from wire.TraceFrom) (lineage.Trace, error) {
+	out := lineage.Trace{Roots: []string{}, Nodes: []lineage.Node{}, Links: []lineage.Link{}}
 	depths := map[records.Node]int{}
 	var order []records.Node
 	links := map[records.Link]bool{}
@@ -424,7 +426,7 @@ func walkBoth(ctx context.Context, r records.View, roots []records.Node, from wi
 		if !way.on {
 			continue
 		}
-		reached, cut, err := registry.Walk(roots, from.Depth, from.Most,
+		reached, cut, err := lineage.Walk(roots, from.Depth, from.Most,
 			func(nodes []records.Node) ([][2]records.Node, error) {
 				// One more link than could be shown tells that something is left out.
 				found, err := way.links(ctx, nodes, 4*from.Most+1)
@@ -477,17 +479,17 @@ func walkBoth(ctx context.Context, r records.View, roots []records.Node, from wi
 		a, okA := shown[l.From]
 		b, okB := shown[l.To]
 		if okA && okB {
-			out.Links = append(out.Links, registry.Link{From: a, Relation: l.Relation, To: b})
+			out.Links = append(out.Links, lineage.Link{From: a, Relation: l.Relation, To: b})
 		}
 	}
 	return out, nil
 }
 
 // addArtifacts adds the files of the versions in the trace.
-func (s *Service) addArtifacts(ctx context.Context, r records.View, t *registry.Trace) error {
+func (s *Service) addArtifacts(ctx context.Context, r records.View, t *lineage.Trace) error {
 	seen := map[string]bool{}
 	for _, n := range slices.Clone(t.Nodes) {
-		if n.Kind != registry.VersionNode || strings.HasPrefix(n.Detail, "deleted") {
+		if n.Kind != lineage.VersionNode || strings.HasPrefix(n.Detail, "deleted") {
 			continue
 		}
 		versions, err := r.VersionsByRef(ctx, []string{n.ID})
@@ -498,12 +500,12 @@ func (s *Service) addArtifacts(ctx context.Context, r records.View, t *registry.
 			id := "sha256:" + a.Digest[:16]
 			if !seen[id] {
 				seen[id] = true
-				t.Nodes = append(t.Nodes, registry.Node{
-					ID: id, Kind: registry.ArtifactNode, Detail: a.Name,
+				t.Nodes = append(t.Nodes, lineage.Node{
+					ID: id, Kind: lineage.ArtifactNode, Detail: a.Name,
 					Depth: n.Depth - 1,
 				})
 			}
-			t.Links = append(t.Links, registry.Link{From: n.ID, Relation: registry.Holds, To: id})
+			t.Links = append(t.Links, lineage.Link{From: n.ID, Relation: lineage.Holds, To: id})
 		}
 	}
 	return nil
@@ -511,7 +513,7 @@ func (s *Service) addArtifacts(ctx context.Context, r records.View, t *registry.
 
 // whoAnswered reads off a request's id who answered it, and finds out how that version
 // came to be allowed to.
-func (s *Service) whoAnswered(ctx context.Context, r records.View, id uuid.UUID, raw string) (*registry.Answer,
+func (s *Service) whoAnswered(ctx context.Context, r records.View, id uuid.UUID, raw string) (*lineage.Answer,
 	error,
 ) {
 	unknown := fault.New(fault.Unknown, "request.unknown", "%s is the id of no request that was answered here", raw).

@@ -12,6 +12,7 @@ import (
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/guard"
 	"innerladder/internal/core/registry"
+	"innerladder/internal/core/signature"
 	"innerladder/internal/core/sketch"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/core/watch"
@@ -157,7 +158,7 @@ func (s *Service) compareWindows(windows []signals.Window, splits []traffic.Spli
 }
 
 // describeColumns adds units and the origin of the bins.
-func (s *Service) describeColumns(c *compare.Comparison, sig *registry.Signature) {
+func (s *Service) describeColumns(c *compare.Comparison, sig *signature.Signature) {
 	source := s.recorder.BinsFrom(c.Endpoint)
 	for side, list := range map[string][]compare.Distribution{signals.Input: c.Inputs, signals.Output: c.Predictions} {
 		for i := range list {

@@ -11,8 +11,8 @@ import (
 
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/naming"
 	"innerladder/internal/core/people"
-	"innerladder/internal/core/registry"
 	"innerladder/internal/credential"
 	"innerladder/internal/records"
 	"innerladder/internal/wire"
@@ -36,7 +36,7 @@ func checkEmail(email string) error {
 
 // AddPerson adds a person, with a link by which they come in, or a robot.
 func (s *Service) AddPerson(ctx context.Context, n wire.NewPerson) (wire.AddedPerson, error) {
-	if err := registry.CheckName("name", n.Name); err != nil {
+	if err := naming.Check("name", n.Name); err != nil {
 		return wire.AddedPerson{}, err
 	}
 	if err := checkEmail(n.Email); err != nil {
@@ -415,7 +415,7 @@ func (s *Service) Roles(ctx context.Context) (wire.Listed[access.Role], error) {
 // PutRole makes a role or changes one that was made here.
 func (s *Service) PutRole(ctx context.Context, name string, permissions []string, description string,
 ) (access.Role, error) {
-	if err := registry.CheckName("role", name); err != nil {
+	if err := naming.Check("role", name); err != nil {
 		return access.Role{}, err
 	}
 	set, err := access.ParseSet("permissions", permissions)

@@ -10,6 +10,7 @@ import (
 
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/naming"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/core/watch"
@@ -19,7 +20,7 @@ import (
 
 // AddEnvironment adds a place where versions run.
 func (s *Service) AddEnvironment(ctx context.Context, name, description string) (traffic.Environment, error) {
-	if err := registry.CheckName("name", name); err != nil {
+	if err := naming.Check("name", name); err != nil {
 		return traffic.Environment{}, err
 	}
 	return change(ctx, s, access.Administer, func(t *tx) (traffic.Environment, error) {

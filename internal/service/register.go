@@ -11,7 +11,11 @@ import (
 	"innerladder/internal/blob"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/lineage"
+	"innerladder/internal/core/metric"
+	"innerladder/internal/core/naming"
 	"innerladder/internal/core/registry"
+	"innerladder/internal/core/signature"
 	"innerladder/internal/records"
 	"innerladder/internal/wire"
 )
@@ -106,10 +110,10 @@ func (s *Service) Register(ctx context.Context, reg wire.Registration, files []*
 
 // checkRegistration refuses what is wrong whatever the state of the service.
 func (s *Service) checkRegistration(reg wire.Registration) error {
-	if err := registry.CheckName("model", reg.Model); err != nil {
+	if err := naming.Check("model", reg.Model); err != nil {
 		return err
 	}
-	if err := registry.CheckMetrics(reg.Metrics); err != nil {
+	if err := metric.Check(reg.Metrics); err != nil {
 		return err
 	}
 	if err := registry.CheckImportance(reg.Importance); err != nil {
@@ -121,7 +125,7 @@ func (s *Service) checkRegistration(reg wire.Registration) error {
 		}
 	}
 	for _, tag := range reg.Tags {
-		if err := registry.CheckTag("tags", tag); err != nil {
+		if err := naming.CheckTag("tags", tag); err != nil {
 			return err
 		}
 	}
@@ -131,17 +135,17 @@ func (s *Service) checkRegistration(reg wire.Registration) error {
 		}
 	}
 	for _, p := range reg.Parents {
-		if err := registry.CheckName("relation", p.Relation); err != nil {
+		if err := naming.Check("relation", p.Relation); err != nil {
 			return err
 		}
 	}
 	for _, d := range reg.Data {
-		if err := registry.CheckRole("role", d.Role); err != nil {
+		if err := lineage.CheckRole("role", d.Role); err != nil {
 			return err
 		}
 	}
 	for name := range reg.Properties {
-		if err := registry.CheckTag("properties", name); err != nil {
+		if err := naming.CheckTag("properties", name); err != nil {
 			return err
 		}
 	}
@@ -339,7 +343,7 @@ func (s *Service) trace(ctx context.Context, t *tx, reg wire.Registration, v *re
 }
 
 // modelFor finds the model of a registration, or adds it when it is new.
-func (s *Service) modelFor(ctx context.Context, t *tx, reg wire.Registration, sig *registry.Signature,
+func (s *Service) modelFor(ctx context.Context, t *tx, reg wire.Registration, sig *signature.Signature,
 ) (registry.Model, error) {
 	m, err := t.Model(ctx, reg.Model)
 	if err == nil {
@@ -392,12 +396,12 @@ const DefaultProject = "default"
 
 // taskOf reads the task off the outputs: numbers are regression, texts and booleans
 // classification.
-func taskOf(sig *registry.Signature) registry.Task {
+func taskOf(sig *signature.Signature) registry.Task {
 	if sig == nil || len(sig.Outputs) == 0 {
 		return registry.Other
 	}
 	switch sig.Outputs[0].Type {
-	case registry.Number, registry.Integer:
+	case signature.Number, signature.Integer:
 		return registry.Regression
 	}
 	return registry.Classification

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"innerladder/internal/core/compare"
+	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/records"
@@ -32,8 +33,8 @@ func (s *Service) Review(ctx context.Context, id string) (wire.Review, error) {
 	}
 	out := wire.Review{
 		Promotion: *p, Checklist: l.Checklist(p), CarryOut: l.CarryOut,
-		SignRoles: append([]string{}, l.Rung(p.To).Sign...), Candidate: *v, Evidence: []registry.Evidence{},
-		IncumbentEvidence: []registry.Evidence{}, Measured: []compare.Comparison{},
+		SignRoles: append([]string{}, l.Rung(p.To).Sign...), Candidate: *v, Evidence: []evidence.Evidence{},
+		IncumbentEvidence: []evidence.Evidence{}, Measured: []compare.Comparison{},
 	}
 	if out.Answers, err = r.EndpointsAnsweredBy(ctx, v.Ref); err != nil {
 		return out, err
@@ -71,11 +72,11 @@ func (s *Service) Review(ctx context.Context, id string) (wire.Review, error) {
 	return out, nil
 }
 
-func newestEvidence(ctx context.Context, r records.View, ref string) ([]registry.Evidence, error) {
+func newestEvidence(ctx context.Context, r records.View, ref string) ([]evidence.Evidence, error) {
 	all, err := r.EvidenceOf(ctx, ref)
-	out := []registry.Evidence{}
+	out := []evidence.Evidence{}
 	for _, e := range all {
-		if !slices.ContainsFunc(out, func(o registry.Evidence) bool { return o.Kind == e.Kind }) {
+		if !slices.ContainsFunc(out, func(o evidence.Evidence) bool { return o.Kind == e.Kind }) {
 			out = append(out, e)
 		}
 	}

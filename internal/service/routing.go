@@ -7,7 +7,7 @@ import (
 	"slices"
 
 	"innerladder/internal/core/guard"
-	"innerladder/internal/core/registry"
+	"innerladder/internal/core/signature"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/jobs"
 	"innerladder/internal/records"
@@ -230,7 +230,7 @@ func (s *Service) fixBins(ctx context.Context, r records.View, e traffic.Endpoin
 		return true, err
 	}
 	told = true
-	for side, columns := range map[string][]registry.Column{
+	for side, columns := range map[string][]signature.Column{
 		signals.Input:  v.Signature.Inputs,
 		signals.Output: v.Signature.Outputs,
 	} {

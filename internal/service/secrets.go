@@ -11,7 +11,7 @@ import (
 
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
-	"innerladder/internal/core/registry"
+	"innerladder/internal/core/naming"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/credential"
 	"innerladder/internal/oip"
@@ -285,7 +285,7 @@ func (s *Service) serversIn(ctx context.Context, environment string) (*oip.Clien
 // AddCaller gives a program a key to an endpoint, which from then on answers nobody
 // without one.
 func (s *Service) AddCaller(ctx context.Context, endpoint, name string) (wire.MadeCaller, error) {
-	if err := registry.CheckName("name", name); err != nil {
+	if err := naming.Check("name", name); err != nil {
 		return wire.MadeCaller{}, err
 	}
 	out, err := change(withoutRepeat(ctx), s, access.Route, func(t *tx) (wire.MadeCaller, error) {

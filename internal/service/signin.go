@@ -9,8 +9,8 @@ import (
 
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/naming"
 	"innerladder/internal/core/people"
-	"innerladder/internal/core/registry"
 	"innerladder/internal/credential"
 	"innerladder/internal/records"
 	"innerladder/internal/wire"
@@ -141,7 +141,7 @@ func (s *Service) ComeIn(ctx context.Context, secret, name, password string, fro
 	first := p == nil
 	if !first {
 		name = p.Name
-	} else if err := registry.CheckName("name", name); err != nil {
+	} else if err := naming.Check("name", name); err != nil {
 		return "", nil, err
 	} else if name == Itself {
 		return "", nil, fault.New(fault.Invalid, "person.reserved", "%s is what the service calls itself", name).

@@ -13,6 +13,7 @@ import (
 	"innerladder/internal/blob"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/profile"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/intake"
 	"innerladder/internal/wire"
@@ -132,7 +133,7 @@ func Look(part, name string, f *os.File, size int64, targets []string) (wire.Loo
 	var err error
 	switch part {
 	case wire.PartSample, wire.PartReference:
-		var p *registry.Profiler
+		var p *profile.Profiler
 		if p, err = intake.Profile(name, f, size, nil); err == nil {
 			out.Rows = p.Rows()
 			out.Signature, err = p.Signature(targets, nil)

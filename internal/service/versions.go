@@ -11,6 +11,8 @@ import (
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/naming"
+	"innerladder/internal/core/profile"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/records"
 	"innerladder/internal/wire"
@@ -177,7 +179,7 @@ func (s *Service) Diff(ctx context.Context, from, to string) (registry.Diff, err
 }
 
 // Profile finds the reference profile of a version.
-func (s *Service) Profile(ctx context.Context, ref string) (*registry.Profile, error) {
+func (s *Service) Profile(ctx context.Context, ref string) (*profile.Profile, error) {
 	v, err := s.Version(ctx, ref)
 	if err != nil {
 		return nil, err
@@ -185,7 +187,7 @@ func (s *Service) Profile(ctx context.Context, ref string) (*registry.Profile, e
 	return s.profile(ctx, v)
 }
 
-func (s *Service) profile(ctx context.Context, v *registry.Version) (*registry.Profile, error) {
+func (s *Service) profile(ctx context.Context, v *registry.Version) (*profile.Profile, error) {
 	p, err := s.records(ctx).Profile(ctx, v.Model, v.Number)
 	if err == nil && p == nil {
 		return nil, fault.New(fault.Unknown, "profile.none", "%s has no reference profile", v.Ref).In("version").
@@ -262,7 +264,7 @@ func (s *Service) Projects(ctx context.Context) (wire.Listed[registry.Project], 
 
 // AddProject adds a project.
 func (s *Service) AddProject(ctx context.Context, name, description string) (registry.Project, error) {
-	if err := registry.CheckName("name", name); err != nil {
+	if err := naming.Check("name", name); err != nil {
 		return registry.Project{}, err
 	}
 	return change(ctx, s, access.Administer, func(t *tx) (registry.Project, error) {

@@ -9,7 +9,7 @@ import (
 	"os"
 	"slices"
 
-	"innerladder/internal/core/registry"
+	"innerladder/internal/core/signature"
 )
 
 // Format names the file format of a fitted model.
@@ -17,10 +17,10 @@ const Format = "innerladder-standin-model/1"
 
 // Model is a small fitted model: weights on terms that are computed from the inputs.
 type Model struct {
-	Format string            `json:"format"`
-	Name   string            `json:"name"`
-	Inputs []registry.Column `json:"inputs"`
-	Output registry.Column   `json:"output"`
+	Format string             `json:"format"`
+	Name   string             `json:"name"`
+	Inputs []signature.Column `json:"inputs"`
+	Output signature.Column   `json:"output"`
 	// Terms are what the weights apply to; the first weight of each row is the
 	// intercept.
 	Terms []Term `json:"terms"`

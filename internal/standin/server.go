@@ -14,7 +14,7 @@ import (
 	"sync/atomic"
 	"time"
 
-	"innerladder/internal/core/registry"
+	"innerladder/internal/core/signature"
 	"innerladder/internal/oip"
 
 	"github.com/gofiber/fiber/v3"
@@ -169,22 +169,22 @@ func (s *server) ready(c fiber.Ctx) error {
 }
 
 // datatypes are those of the protocol for our types.
-var datatypes = map[registry.Type]string{
-	registry.Number: "FP64", registry.Integer: "INT64", registry.Boolean: "BOOL",
-	registry.Text: "BYTES",
+var datatypes = map[signature.Type]string{
+	signature.Number: "FP64", signature.Integer: "INT64", signature.Boolean: "BOOL",
+	signature.Text: "BYTES",
 }
 
 func (s *server) metadata() oip.ModelMetadata {
 	m := oip.ModelMetadata{Name: s.model.Name, Platform: "innerladder-standin"}
 	for _, col := range s.model.Inputs {
-		m.Inputs = append(m.Inputs, registry.Tensor{Name: col.Name, Datatype: datatypes[col.Type], Shape: []int64{-1}})
+		m.Inputs = append(m.Inputs, signature.Tensor{Name: col.Name, Datatype: datatypes[col.Type], Shape: []int64{-1}})
 	}
-	m.Outputs = []registry.Tensor{{
+	m.Outputs = []signature.Tensor{{
 		Name: s.model.Output.Name, Datatype: datatypes[s.model.Output.Type],
 		Shape: []int64{-1},
 	}}
 	if n := len(s.model.Classes); n > 0 {
-		m.Outputs = append(m.Outputs, registry.Tensor{Name: "scores", Datatype: "FP64", Shape: []int64{-1, int64(n)}})
+		m.Outputs = append(m.Outputs, signature.Tensor{Name: "scores", Datatype: "FP64", Shape: []int64{-1, int64(n)}})
 	}
 	return m
 }

@@ -10,7 +10,7 @@ import (
 	"testing"
 	"time"
 
-	"innerladder/internal/core/registry"
+	"innerladder/internal/core/signature"
 	"innerladder/internal/oip"
 )
 
@@ -79,10 +79,10 @@ func TestPredictionsAreComputed(t *testing.T) {
 	if err != nil || len(m.Inputs) != 2 || m.Inputs[1].Datatype != "BYTES" || m.Outputs[0].Name != "demand_mw" {
 		t.Errorf("%+v, %v", m, err)
 	}
-	sig := &registry.Signature{Inputs: []registry.Column{
-		{Name: "outdoor_c", Type: registry.Number},
-		{Name: "mix", Type: registry.Text},
-	}, Outputs: []registry.Column{{Name: "demand_mw", Type: registry.Number}}}
+	sig := &signature.Signature{Inputs: []signature.Column{
+		{Name: "outdoor_c", Type: signature.Number},
+		{Name: "mix", Type: signature.Text},
+	}, Outputs: []signature.Column{{Name: "demand_mw", Type: signature.Number}}}
 	if reasons := sig.Fits(m.Inputs, m.Outputs); len(reasons) > 0 {
 		t.Errorf("its own signature does not fit: %v", reasons)
 	}

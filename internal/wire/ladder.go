@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"innerladder/internal/core/compare"
+	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/people"
 	"innerladder/internal/core/registry"
@@ -60,8 +61,8 @@ type Review struct {
 	Incumbent *registry.Version `json:"incumbent,omitempty"`
 	Diff      *registry.Diff    `json:"diff,omitempty" description:"from the incumbent to the candidate"`
 	// Evidence has the newest report of each kind.
-	Evidence          []registry.Evidence `json:"evidence" description:"the newest of each kind"`
-	IncumbentEvidence []registry.Evidence `json:"incumbent_evidence" description:"the newest of each kind"`
+	Evidence          []evidence.Evidence `json:"evidence" description:"the newest of each kind"`
+	IncumbentEvidence []evidence.Evidence `json:"incumbent_evidence" description:"the newest of each kind"`
 	// Measured is how the two behaved where both answered, over the last day.
 	Measured []compare.Comparison `json:"measured" description:"how both behaved where both answered, over the last day"`
 	Answers  []string             `json:"answers" description:"endpoints that the candidate answers for now"`

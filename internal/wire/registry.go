@@ -1,6 +1,10 @@
 package wire
 
-import "innerladder/internal/core/registry"
+import (
+	"innerladder/internal/core/lineage"
+	"innerladder/internal/core/registry"
+	"innerladder/internal/core/signature"
+)
 
 // Vocabulary is what a search can name.
 type Vocabulary struct {
@@ -21,15 +25,15 @@ type Registration struct {
 	Metrics     map[string]float64 `json:"metrics,omitempty" description:"with a run, its last values when not given"`
 	Params      map[string]string  `json:"params,omitempty" description:"with a run, its parameters when not given"`
 	Importance  map[string]float64 `json:"importance,omitempty" description:"how much each input counts"`
-	Code        *registry.Code     `json:"code,omitempty" description:"with a run, its code when not given"`
+	Code        *lineage.Code      `json:"code,omitempty" description:"with a run, its code when not given"`
 	Run         string             `json:"run,omitempty" description:"the run it came out of, such as run-12"`
 	Targets     []string           `json:"targets,omitempty" description:"columns of the sample that are outputs"`
 	Units       map[string]string  `json:"units,omitempty" description:"unit by column of the sample"`
 	// Signature is one that was written by hand; ranges and levels that it leaves open
 	// are filled in from the sample.
-	Signature    *registry.Signature   `json:"signature,omitempty" description:"written by hand; else it is read from the sample or the model file"`
-	Data         []registry.DataUse    `json:"data,omitempty" description:"data sets it used; with a run, those of the run too"`
-	Parents      []registry.Parent     `json:"parents,omitempty" description:"versions it was made from"`
+	Signature    *signature.Signature  `json:"signature,omitempty" description:"written by hand; else it is read from the sample or the model file"`
+	Data         []lineage.DataUse     `json:"data,omitempty" description:"data sets it used; with a run, those of the run too"`
+	Parents      []lineage.Parent      `json:"parents,omitempty" description:"versions it was made from"`
 	Dependencies []registry.Dependency `json:"dependencies,omitempty" description:"packages it needs; else they are read from the part requirements"`
 	Card         string                `json:"card,omitempty" description:"Markdown; else the part card"`
 	Tags         []string              `json:"tags,omitempty"`
@@ -106,7 +110,7 @@ type LookedAt struct {
 	// Digest is empty for files that were not uploaded.
 	Digest       string                `json:"digest,omitempty"`
 	Contents     *registry.Contents    `json:"contents,omitempty"`
-	Signature    *registry.Signature   `json:"signature,omitempty" description:"of a table, with all columns as inputs unless targets were named"`
+	Signature    *signature.Signature  `json:"signature,omitempty" description:"of a table, with all columns as inputs unless targets were named"`
 	Rows         int                   `json:"rows,omitempty"`
 	Card         *registry.Card        `json:"card,omitempty"`
 	Dependencies []registry.Dependency `json:"dependencies,omitempty"`

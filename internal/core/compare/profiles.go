@@ -5,7 +5,7 @@ import (
 	"slices"
 
 	"innerladder/internal/core/drift"
-	"innerladder/internal/core/registry"
+	"innerladder/internal/core/profile"
 	"innerladder/internal/core/sketch"
 )
 
@@ -35,7 +35,7 @@ var profilesNeed = drift.Need{Observations: 200, Distinct: 1}
 
 // OfProfiles compares two reference profiles, the column that moved most first. The bins
 // of To are counted again on those of From; sketch.Column.OnBins says with which error.
-func OfProfiles(from, to string, a, b *registry.Profile) Profiles {
+func OfProfiles(from, to string, a, b *profile.Profile) Profiles {
 	out := Profiles{
 		From: from, To: to, FromRows: a.Rows, ToRows: b.Rows, Columns: []ProfileColumn{},
 		OnlyFrom: []string{}, OnlyTo: []string{},

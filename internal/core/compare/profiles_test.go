@@ -5,19 +5,20 @@ import (
 	"slices"
 	"testing"
 
-	"innerladder/internal/core/registry"
+	"innerladder/internal/core/profile"
+	"innerladder/internal/core/signature"
 )
 
 // profileOf profiles rows of a number and a level.
-func profileOf(t *testing.T, n int, row func(i int) (float64, string)) *registry.Profile {
+func profileOf(t *testing.T, n int, row func(i int) (float64, string)) *profile.Profile {
 	t.Helper()
-	p := registry.NewProfiler(nil)
+	p := profile.NewProfiler(nil)
 	for i := range n {
 		x, level := row(i)
 		if err := p.Add([]string{"x", "mix"},
-			[][]registry.Cell{{
-				{Kind: registry.NumberCell, Number: x},
-				{Kind: registry.TextCell, Text: level},
+			[][]signature.Cell{{
+				{Kind: signature.NumberCell, Number: x},
+				{Kind: signature.TextCell, Text: level},
 			}}); err != nil {
 			t.Fatal(err)
 		}

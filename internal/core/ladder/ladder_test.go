@@ -8,6 +8,7 @@ import (
 
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/registry"
+	"innerladder/internal/core/signature"
 )
 
 func candidate() Facts {
@@ -118,8 +119,10 @@ func TestStaleAndVoidSignOffsDoNotCount(t *testing.T) {
 func TestGatesOnTheWayCount(t *testing.T) {
 	l := Default()
 	broken := candidate()
-	broken.Version.Signature = &registry.Signature{Inputs: []registry.Column{{Name: "wind_ms", Type: registry.Number}}}
-	broken.Incumbent = &registry.Version{Ref: "heat-demand@1", Signature: &registry.Signature{}}
+	broken.Version.Signature = &signature.Signature{
+		Inputs: []signature.Column{{Name: "wind_ms", Type: signature.Number}},
+	}
+	broken.Incumbent = &registry.Version{Ref: "heat-demand@1", Signature: &signature.Signature{}}
 	noMetric, noBytes := candidate(), candidate()
 	noMetric.Version.Metrics = nil
 	noBytes.StoredArtifacts = 0

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/registry"
 )
@@ -220,7 +221,7 @@ type Facts struct {
 	StoredArtifacts int
 	Verified        bool
 	// Evidence and IncumbentEvidence are the reports of both, the newest first.
-	Evidence, IncumbentEvidence []registry.Evidence
+	Evidence, IncumbentEvidence []evidence.Evidence
 	Places                      []Place
 	// Trainers are those who registered the version or ran its training.
 	Trainers []string
@@ -232,8 +233,8 @@ type Facts struct {
 }
 
 // newest finds the newest evidence of a kind.
-func newest(all []registry.Evidence, kind string) *registry.Evidence {
-	if i := slices.IndexFunc(all, func(e registry.Evidence) bool { return e.Kind == kind }); i >= 0 {
+func newest(all []evidence.Evidence, kind string) *evidence.Evidence {
+	if i := slices.IndexFunc(all, func(e evidence.Evidence) bool { return e.Kind == kind }); i >= 0 {
 		return &all[i]
 	}
 	return nil

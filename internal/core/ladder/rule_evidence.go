@@ -3,8 +3,8 @@ package ladder
 import (
 	"time"
 
+	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/fault"
-	"innerladder/internal/core/registry"
 )
 
 // EvidenceOf demands a report of a kind that passed and is not too old. The newest of
@@ -17,7 +17,7 @@ type EvidenceOf struct {
 }
 
 var evidenceKind = KindInfo{"evidence", "a report of a kind is attached, passed, and is not too old", []Setting{
-	{"evidence", "text", "its kind", registry.EvidenceKinds()},
+	{"evidence", "text", "its kind", evidence.Kinds()},
 	{"no_older_than", "text", "how old it may be, such as 168h; any age when empty", nil},
 	{"unjudged_too", "flag", "a report without a verdict will do too: a document, say", nil},
 	{"least_tests", "count", "how many tests a report of tests must have run", nil},
@@ -27,14 +27,14 @@ var evidenceKind = KindInfo{"evidence", "a report of a kind is attached, passed,
 func (EvidenceOf) Kind() string { return evidenceKind.Kind }
 
 func (q EvidenceOf) check(field string, _ Ladder) error {
-	if err := registry.CheckEvidenceKind(field+".evidence", q.Evidence); err != nil {
+	if err := evidence.CheckKind(field+".evidence", q.Evidence); err != nil {
 		return err
 	}
 	if q.NoOlder < 0 || (q.NoOlder > 0 && q.NoOlder < Duration(time.Minute)) {
 		return fault.New(fault.Invalid, "requirement.age", "no_older_than is %s", q.NoOlder).
 			In(field + ".no_older_than").Do("give at least 1m, such as 168h")
 	}
-	if q.LeastTests != 0 && (q.LeastTests < 0 || q.Evidence != registry.TestsKind) {
+	if q.LeastTests != 0 && (q.LeastTests < 0 || q.Evidence != evidence.TestsKind) {
 		return fault.New(fault.Invalid, "requirement.tests", "least_tests is %d for evidence of kind %s", q.LeastTests,
 			q.Evidence).In(field + ".least_tests").Do("give a number above 0, and only for tests")
 	}
@@ -48,9 +48,9 @@ func (q EvidenceOf) Evaluate(f Facts) Outcome {
 	case e == nil:
 		return waits(f.Version.Ref, "Nothing of kind %s is attached; add it with: innerladder attach %s -kind %s FILE.",
 			q.Evidence, f.Version.Ref, q.Evidence)
-	case e.Verdict == registry.VerdictFailed:
+	case e.Verdict == evidence.VerdictFailed:
 		return failed(e.ID, "%s, %s, failed: %s.", e.ID, e.Name, e.Says)
-	case e.Verdict != registry.VerdictPassed && !q.Unjudged:
+	case e.Verdict != evidence.VerdictPassed && !q.Unjudged:
 		return waits(e.ID, "%s, %s, says neither passed nor failed.", e.ID, e.Name)
 	case q.NoOlder > 0 && f.Now.Sub(e.AddedAt) > time.Duration(q.NoOlder):
 		return waits(e.ID, "%s, %s, is from %s and may be no older than %s.", e.ID, e.Name,

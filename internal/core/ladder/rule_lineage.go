@@ -5,7 +5,7 @@ import (
 	"strings"
 
 	"innerladder/internal/core/fault"
-	"innerladder/internal/core/registry"
+	"innerladder/internal/core/lineage"
 )
 
 // LineageComplete demands that it is known what the version was made from.
@@ -44,7 +44,7 @@ func (q LineageComplete) Evaluate(f Facts) Outcome {
 		parts = lineageParts
 	}
 	there := map[string]bool{
-		"data": slices.ContainsFunc(v.Data, func(u registry.DataUse) bool { return u.Role == registry.TrainedOn }),
+		"data": slices.ContainsFunc(v.Data, func(u lineage.DataUse) bool { return u.Role == lineage.TrainedOn }),
 		"code": v.Code != nil && v.Code.Commit != "",
 		"run":  v.Run != "",
 	}

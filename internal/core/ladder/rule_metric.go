@@ -6,7 +6,9 @@ import (
 	"strconv"
 	"strings"
 
+	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/metric"
 	"innerladder/internal/core/registry"
 )
 
@@ -103,7 +105,7 @@ func (m Metric) check(field string, _ Ladder) error {
 	case m.Better != "" && m.Better != "lower" && m.Better != "higher":
 		return fault.New(fault.Invalid, "requirement.better", "%q is not which way %s is better", m.Better, m.Metric).
 			In(field + ".better").Do("use lower or higher")
-	case m.Better == "" && (m.NoWorseBy != nil || m.NoWorseByShare != nil) && !registry.SaysWhatIsBetter(m.Metric):
+	case m.Better == "" && (m.NoWorseBy != nil || m.NoWorseByShare != nil) && !metric.SaysWhatIsBetter(m.Metric):
 		return fault.New(fault.Invalid, "requirement.better",
 			"the name %s does not say whether lower or higher is better", m.Metric).In(field + ".better").
 			Do("add better: lower, or better: higher")
@@ -112,12 +114,12 @@ func (m Metric) check(field string, _ Ladder) error {
 }
 
 // value finds the metric of a version, with what shows it.
-func (m Metric) value(v *registry.Version, evidence []registry.Evidence) (x float64, proof string, there bool) {
+func (m Metric) value(v *registry.Version, reports []evidence.Evidence) (x float64, proof string, there bool) {
 	if m.From != fromEvaluation {
 		x, there = v.Metrics[m.Metric]
 		return x, v.Ref, there
 	}
-	e := newest(evidence, registry.EvaluationKind)
+	e := newest(reports, evidence.EvaluationKind)
 	if e == nil {
 		return 0, "", false
 	}
@@ -150,8 +152,8 @@ func (m Metric) Evaluate(f Facts) Outcome {
 	if !there {
 		return passed(proof, "%s is %s; %s has none to be worse than.", m.Metric, short(x), f.Incumbent.Ref)
 	}
-	worse := registry.Worsening(m.Metric, was, x,
-		m.Better == "lower" || (m.Better == "" && registry.LowerIsBetter(m.Metric)))
+	worse := metric.Worsening(m.Metric, was, x,
+		m.Better == "lower" || (m.Better == "" && metric.LowerIsBetter(m.Metric)))
 	allowed := math.Inf(1)
 	if m.NoWorseBy != nil {
 		allowed = *m.NoWorseBy

@@ -1,8 +1,8 @@
 package ladder
 
 import (
+	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/fault"
-	"innerladder/internal/core/registry"
 )
 
 // Shadowed demands that the version answered copies of real requests beside the
@@ -35,7 +35,7 @@ func (q Shadowed) check(field string, _ Ladder) error {
 
 // Evaluate looks at the newest report of a shadow.
 func (q Shadowed) Evaluate(f Facts) Outcome {
-	e := newest(f.Evidence, registry.ShadowKind)
+	e := newest(f.Evidence, evidence.ShadowKind)
 	if e == nil || e.Shadow == nil {
 		return waits(f.Version.Ref, "It has not answered copies of real requests yet; %d are demanded.", q.Requests)
 	}

@@ -3,7 +3,7 @@ package ladder
 import (
 	"strings"
 
-	"innerladder/internal/core/registry"
+	"innerladder/internal/core/signature"
 )
 
 // SignatureNotBroken demands that callers of the incumbent can call the candidate.
@@ -23,9 +23,9 @@ func (SignatureNotBroken) Evaluate(f Facts) Outcome {
 	if f.Incumbent == nil {
 		return passed("", "Nobody stands on %s whose callers could break.", f.To)
 	}
-	changes, compatibility := registry.DiffSignatures(f.Incumbent.Signature, f.Version.Signature)
+	changes, compatibility := signature.Diff(f.Incumbent.Signature, f.Version.Signature)
 	switch compatibility {
-	case registry.Breaking:
+	case signature.Breaking:
 		var names []string
 		for _, ch := range changes {
 			if ch.Breaking {
@@ -33,7 +33,7 @@ func (SignatureNotBroken) Evaluate(f Facts) Outcome {
 			}
 		}
 		return failed(f.Version.Ref, "Callers of %s would break: %s.", f.Incumbent.Ref, strings.Join(names, "; "))
-	case registry.NotKnown:
+	case signature.NotKnown:
 		return passed(f.Version.Ref, "Not compared with %s: a signature is missing.", f.Incumbent.Ref)
 	}
 	return passed(f.Version.Ref, "Signature %s with %s.", compatibility, f.Incumbent.Ref)

@@ -6,14 +6,16 @@ import (
 	"testing"
 	"time"
 
+	"innerladder/internal/core/evidence"
+	"innerladder/internal/core/lineage"
 	"innerladder/internal/core/registry"
 )
 
 func value(x float64) *float64 { return &x }
 
 func TestRules(t *testing.T) {
-	report := func(id, kind, verdict string, age time.Duration, more func(*registry.Evidence)) registry.Evidence {
-		e := registry.Evidence{ID: id, Kind: kind, Name: "report", Verdict: verdict, AddedAt: noon.Add(-age)}
+	report := func(id, kind, verdict string, age time.Duration, more func(*evidence.Evidence)) evidence.Evidence {
+		e := evidence.Evidence{ID: id, Kind: kind, Name: "report", Verdict: verdict, AddedAt: noon.Add(-age)}
 		if more != nil {
 			more(&e)
 		}
@@ -30,8 +32,8 @@ func TestRules(t *testing.T) {
 	incumbent := func(f *Facts) {
 		f.Incumbent = &registry.Version{Ref: "heat-demand@1", Metrics: map[string]float64{"rmse": 0.25, "r2": 0.9}}
 	}
-	tests := func(ran int) func(*registry.Evidence) {
-		return func(e *registry.Evidence) { e.Tests = &registry.TestReport{Total: ran} }
+	tests := func(ran int) func(*evidence.Evidence) {
+		return func(e *evidence.Evidence) { e.Tests = &evidence.TestReport{Total: ran} }
 	}
 	cases := []struct {
 		name  string
@@ -83,19 +85,19 @@ func TestRules(t *testing.T) {
 			"evaluation says otherwise",
 			Metric{Metric: "rmse", AtMost: value(0.5), From: "evaluation"},
 			base(func(f *Facts) {
-				f.Evidence = []registry.Evidence{report("E-1", registry.EvaluationKind, "", 0,
-					func(e *registry.Evidence) { e.Metrics = map[string]float64{"rmse": 0.9} })}
+				f.Evidence = []evidence.Evidence{report("E-1", evidence.EvaluationKind, "", 0,
+					func(e *evidence.Evidence) { e.Metrics = map[string]float64{"rmse": 0.9} })}
 			}), Failed, "0.9",
 		},
 		{"no tests", EvidenceOf{Evidence: "tests"}, base(nil), Waiting, "innerladder attach heat-demand@2 -kind tests"},
 		{
 			"tests failed",
 			EvidenceOf{Evidence: "tests"},
-			base(func(f *Facts) { f.Evidence = []registry.Evidence{report("E-1", "tests", "failed", 0, nil)} }), Failed,
+			base(func(f *Facts) { f.Evidence = []evidence.Evidence{report("E-1", "tests", "failed", 0, nil)} }), Failed,
 			"E-1",
 		},
 		{"the newest counts", EvidenceOf{Evidence: "tests"}, base(func(f *Facts) {
-			f.Evidence = []registry.Evidence{
+			f.Evidence = []evidence.Evidence{
 				report("E-2", "tests", "passed", 0, nil),
 				report("E-1", "tests", "failed", time.Hour, nil),
 			}
@@ -104,26 +106,26 @@ func TestRules(t *testing.T) {
 			"too old",
 			EvidenceOf{Evidence: "tests", NoOlder: Duration(time.Hour)},
 			base(func(f *Facts) {
-				f.Evidence = []registry.Evidence{report("E-1", "tests", "passed", 2*time.Hour,
+				f.Evidence = []evidence.Evidence{report("E-1", "tests", "passed", 2*time.Hour,
 					nil)}
 			}), Waiting, "no older than 1h",
 		},
 		{
 			"too few tests",
 			EvidenceOf{Evidence: "tests", LeastTests: 10},
-			base(func(f *Facts) { f.Evidence = []registry.Evidence{report("E-1", "tests", "passed", 0, tests(9))} }),
+			base(func(f *Facts) { f.Evidence = []evidence.Evidence{report("E-1", "tests", "passed", 0, tests(9))} }),
 			Failed, "9 tests of the 10",
 		},
 		{
 			"unjudged",
 			EvidenceOf{Evidence: "document"},
-			base(func(f *Facts) { f.Evidence = []registry.Evidence{report("E-1", "document", "none", 0, nil)} }),
+			base(func(f *Facts) { f.Evidence = []evidence.Evidence{report("E-1", "document", "none", 0, nil)} }),
 			Waiting, "neither",
 		},
 		{
 			"unjudged will do",
 			EvidenceOf{Evidence: "document", Unjudged: true},
-			base(func(f *Facts) { f.Evidence = []registry.Evidence{report("E-1", "document", "none", 0, nil)} }),
+			base(func(f *Facts) { f.Evidence = []evidence.Evidence{report("E-1", "document", "none", 0, nil)} }),
 			Passed, "attached",
 		},
 		{"no card", CardSections{[]string{"limits"}}, base(nil), Failed, "no card"},
@@ -143,13 +145,13 @@ func TestRules(t *testing.T) {
 		{
 			"evaluated is not trained",
 			LineageComplete{Parts: []string{"data"}},
-			base(func(f *Facts) { f.Version.Data = []registry.DataUse{{Data: "w#1", Role: registry.EvaluatedOn}} }),
+			base(func(f *Facts) { f.Version.Data = []lineage.DataUse{{Data: "w#1", Role: lineage.EvaluatedOn}} }),
 			Failed, "trained on",
 		},
 		{
 			"uncommitted code",
 			LineageComplete{Parts: []string{"code"}, CleanCode: true},
-			base(func(f *Facts) { f.Version.Code = &registry.Code{Commit: "0123456789", Dirty: true} }), Failed,
+			base(func(f *Facts) { f.Version.Code = &lineage.Code{Commit: "0123456789", Dirty: true} }), Failed,
 			"01234567",
 		},
 		{"unknown needs", NoDenied{[]string{"oldlib"}}, base(nil), Waiting, "not known"},
@@ -242,9 +244,9 @@ func needs(name, want string) func(*Facts) {
 
 func shadow(requests, disagreed uint64, against string) func(*Facts) {
 	return func(f *Facts) {
-		f.Evidence = []registry.Evidence{{
-			ID: "E-9", Kind: registry.ShadowKind,
-			Findings: registry.Findings{Shadow: &registry.ShadowReport{
+		f.Evidence = []evidence.Evidence{{
+			ID: "E-9", Kind: evidence.ShadowKind,
+			Findings: evidence.Findings{Shadow: &evidence.ShadowReport{
 				Requests: requests, Disagreed: disagreed,
 				Against: against,
 			}},

@@ -1,6 +1,10 @@
 package registry
 
-import "strconv"
+import (
+	"strconv"
+
+	"innerladder/internal/core/signature"
+)
 
 // The formats that are recognised from the bytes of a file.
 const (
@@ -25,16 +29,16 @@ type Contents struct {
 	Facts []Fact `json:"facts,omitempty"`
 	// Tensors are the weights in the file, the first of them; TensorCount counts all and
 	// Values the numbers in them.
-	Tensors     []Tensor `json:"tensors,omitempty"`
-	TensorCount int      `json:"tensor_count,omitempty"`
-	Values      int64    `json:"values,omitempty" description:"numbers in all tensors together"`
+	Tensors     []signature.Tensor `json:"tensors,omitempty"`
+	TensorCount int                `json:"tensor_count,omitempty"`
+	Values      int64              `json:"values,omitempty" description:"numbers in all tensors together"`
 	// Files are what an archive holds, the first of them; FileCount counts all and
 	// Expanded is how large they are together.
 	Files     []PackedFile `json:"files,omitempty"`
 	FileCount int          `json:"file_count,omitempty"`
 	Expanded  int64        `json:"expanded,omitempty" description:"bytes of all packed files together"`
 	// Signature is what the file declares to take and to give.
-	Signature *Signature `json:"signature,omitempty"`
+	Signature *signature.Signature `json:"signature,omitempty"`
 	// Remarks say what could not be read, and why.
 	Remarks []string `json:"remarks,omitempty"`
 }

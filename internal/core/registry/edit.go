@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/naming"
 )
 
 // Edit says what is to change; absent members stay.
@@ -30,12 +31,12 @@ func (e Edit) Check() error {
 			Do("say what, such as a note or a tag")
 	}
 	for _, tag := range e.AddTags {
-		if err := CheckTag("add_tags", tag); err != nil {
+		if err := naming.CheckTag("add_tags", tag); err != nil {
 			return err
 		}
 	}
 	for name := range e.SetProperties {
-		if err := CheckTag("set_properties", name); err != nil {
+		if err := naming.CheckTag("set_properties", name); err != nil {
 			return err
 		}
 	}

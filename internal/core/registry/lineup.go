@@ -1,9 +1,13 @@
 package registry
 
 import (
+	"maps"
 	"math"
 	"slices"
 	"time"
+
+	"innerladder/internal/core/lineage"
+	"innerladder/internal/core/metric"
 )
 
 // Lineup puts any number of versions in one table. Members that are absent for a
@@ -14,24 +18,24 @@ type Lineup struct {
 	Base    string         `json:"base,omitempty"`
 	Metrics []LineupMetric `json:"metrics"`
 	// Params are those that differ; Same counts the others.
-	Params     []LineupText `json:"params"`
-	SameParams int          `json:"same_params" description:"parameters that are equal in all versions"`
-	Curves     []Curve      `json:"curves,omitempty" description:"of the runs that the versions came out of"`
+	Params     []LineupText    `json:"params"`
+	SameParams int             `json:"same_params" description:"parameters that are equal in all versions"`
+	Curves     []lineage.Curve `json:"curves,omitempty" description:"of the runs that the versions came out of"`
 }
 
 // LineupVersion is one column of the table.
 type LineupVersion struct {
-	Ref       string    `json:"ref"`
-	Rung      string    `json:"rung"`
-	Labels    []string  `json:"labels,omitempty"`
-	Note      string    `json:"note,omitempty"`
-	Size      int64     `json:"size" description:"bytes of all artifacts"`
-	Formats   []string  `json:"formats"`
-	Data      []DataUse `json:"data,omitempty"`
-	Code      *Code     `json:"code,omitempty"`
-	Run       string    `json:"run,omitempty"`
-	CreatedAt time.Time `json:"created_at"`
-	CreatedBy string    `json:"created_by"`
+	Ref       string            `json:"ref"`
+	Rung      string            `json:"rung"`
+	Labels    []string          `json:"labels,omitempty"`
+	Note      string            `json:"note,omitempty"`
+	Size      int64             `json:"size" description:"bytes of all artifacts"`
+	Formats   []string          `json:"formats"`
+	Data      []lineage.DataUse `json:"data,omitempty"`
+	Code      *lineage.Code     `json:"code,omitempty"`
+	Run       string            `json:"run,omitempty"`
+	CreatedAt time.Time         `json:"created_at"`
+	CreatedBy string            `json:"created_by"`
 }
 
 // LineupMetric is one metric over the versions, by ref.
@@ -66,8 +70,8 @@ func LineUp(versions []Version, base *Version) Lineup {
 				Formats: v.Formats(),
 				Data:    v.Data, Code: v.Code, Run: v.Run, CreatedAt: v.CreatedAt, CreatedBy: v.CreatedBy,
 			})
-		metricNames, paramNames = append(metricNames, sortedKeys(v.Metrics)...),
-			append(paramNames, sortedKeys(v.Params)...)
+		metricNames, paramNames = append(metricNames, slices.Sorted(maps.Keys(v.Metrics))...),
+			append(paramNames, slices.Sorted(maps.Keys(v.Params))...)
 	}
 	for _, name := range slices.Compact(slices.Sorted(slices.Values(metricNames))) {
 		out.Metrics = append(out.Metrics, lineUpMetric(name, versions, base))
@@ -96,7 +100,7 @@ func LineUp(versions []Version, base *Version) Lineup {
 }
 
 func lineUpMetric(name string, versions []Version, base *Version) LineupMetric {
-	m := LineupMetric{Name: name, LowerIsBetter: LowerIsBetter(name), Values: map[string]float64{}}
+	m := LineupMetric{Name: name, LowerIsBetter: metric.LowerIsBetter(name), Values: map[string]float64{}}
 	best := math.NaN()
 	for i := range versions {
 		x, there := versions[i].Metrics[name]
@@ -104,7 +108,7 @@ func lineUpMetric(name string, versions []Version, base *Version) LineupMetric {
 			continue
 		}
 		m.Values[versions[i].Ref] = x
-		if math.IsNaN(best) || JudgeMetric(name, best, x) == "better" {
+		if math.IsNaN(best) || metric.Judge(name, best, x) == "better" {
 			best = x
 		}
 		if base == nil || versions[i].Ref == base.Ref {
@@ -114,12 +118,12 @@ func lineUpMetric(name string, versions []Version, base *Version) LineupMetric {
 			if m.Against == nil {
 				m.Against, m.Verdicts = map[string]float64{}, map[string]string{}
 			}
-			m.Against[versions[i].Ref], m.Verdicts[versions[i].Ref] = x-y, JudgeMetric(name, y, x)
+			m.Against[versions[i].Ref], m.Verdicts[versions[i].Ref] = x-y, metric.Judge(name, y, x)
 		}
 	}
 	if len(m.Values) > 1 {
 		for i := range versions {
-			if x, there := m.Values[versions[i].Ref]; there && JudgeMetric(name, x, best) == "same" {
+			if x, there := m.Values[versions[i].Ref]; there && metric.Judge(name, x, best) == "same" {
 				m.Best = append(m.Best, versions[i].Ref)
 			}
 		}

@@ -3,32 +3,13 @@
 package registry
 
 import (
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/naming"
 )
-
-// LongestName is the largest number of bytes in a name.
-const LongestName = 63
-
-var nameForm = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]*[a-z0-9])?$`)
-
-// CheckName says whether name can name a model, endpoint, environment or person; field
-// is where it was given.
-func CheckName(field, name string) error {
-	if name == "" {
-		return fault.New(fault.Invalid, "name.empty", "the name is empty").In(field).
-			Do("give a name of small letters, digits and hyphens")
-	}
-	if len(name) > LongestName || !nameForm.MatchString(name) {
-		return fault.New(fault.Invalid, "name.form", "%q cannot be a name", name).In(field).
-			Do("use small letters, digits and inner hyphens, at most %d of them", LongestName)
-	}
-	return nil
-}
 
 // Ref is how a version is named: by its number, by the rung it stands on, or by a
 // label. Nothing ever stands for "the newest".
@@ -56,7 +37,7 @@ func ParseRef(field, s string) (Ref, error) {
 			Do("write MODEL@NUMBER, such as %s@1, or MODEL@RUNG or MODEL@LABEL, such as %s@live; there is no default",
 				orModel(model), orModel(model))
 	}
-	if err := CheckName(field, model); err != nil {
+	if err := naming.Check(field, model); err != nil {
 		return Ref{}, err
 	}
 	if n, err := strconv.Atoi(which); err == nil {
@@ -66,7 +47,7 @@ func ParseRef(field, s string) (Ref, error) {
 		}
 		return Ref{Model: model, Number: n}, nil
 	}
-	if err := CheckName(field, which); err != nil {
+	if err := naming.Check(field, which); err != nil {
 		return Ref{}, err
 	}
 	return Ref{Model: model, Name: which}, nil
@@ -79,20 +60,10 @@ func orModel(s string) string {
 	return s
 }
 
-// CheckTag says whether a tag can be put on something.
-func CheckTag(field, tag string) error {
-	if tag == "" || len(tag) > LongestName ||
-		strings.ContainsFunc(tag, func(r rune) bool { return r <= ' ' || r == 0x7f || r == ',' }) {
-		return fault.New(fault.Invalid, "tag.form", "%q cannot be a tag", tag).In(field).
-			Do("use one word without commas, at most %d bytes", LongestName)
-	}
-	return nil
-}
-
 // CheckLabel says whether a label can name a version; rungs are the names that it may
 // not take.
 func CheckLabel(field, label string, rungs []string) error {
-	if err := CheckName(field, label); err != nil {
+	if err := naming.Check(field, label); err != nil {
 		return err
 	}
 	if _, err := strconv.Atoi(label); err == nil {
@@ -104,50 +75,4 @@ func CheckLabel(field, label string, rungs []string) error {
 			In(field).Do("choose another word; a version gets on a rung with: innerladder promote")
 	}
 	return nil
-}
-
-// DataRef names a data set, or one revision of it.
-type DataRef struct {
-	Name string
-	// Number is the revision's number; 0 for all of them.
-	Number int
-}
-
-// String is the ref as it is written: winters-2024#2.
-func (r DataRef) String() string {
-	if r.Number == 0 {
-		return r.Name
-	}
-	return r.Name + "#" + strconv.Itoa(r.Number)
-}
-
-// ParseDataRef reads winters-2024 or winters-2024#2.
-func ParseDataRef(field, s string) (DataRef, error) {
-	name, number, numbered := strings.Cut(s, "#")
-	if err := CheckName(field, name); err != nil {
-		return DataRef{}, err
-	}
-	if !numbered {
-		return DataRef{Name: name}, nil
-	}
-	n, err := strconv.Atoi(number)
-	if err != nil || n < 1 {
-		return DataRef{}, fault.New(fault.Invalid, "data.revision", "%q names no revision of a data set", s).In(field).
-			Do("write NAME#NUMBER, such as %s#1", name)
-	}
-	return DataRef{name, n}, nil
-}
-
-// RunRef is how a run is named.
-func RunRef(number int64) string { return "run-" + strconv.FormatInt(number, 10) }
-
-// ParseRunRef reads run-12.
-func ParseRunRef(field, s string) (int64, error) {
-	digits, ok := strings.CutPrefix(strings.ToLower(s), "run-")
-	n, err := strconv.ParseInt(digits, 10, 64)
-	if !ok || err != nil || n < 1 {
-		return 0, fault.New(fault.Invalid, "run.ref", "%q is no run", s).In(field).
-			Do("write run-NUMBER, such as run-1; see them with: innerladder runs")
-	}
-	return n, nil
 }

@@ -5,12 +5,15 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"maps"
 	"math"
 	"slices"
-	"strings"
 	"time"
 
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/lineage"
+	"innerladder/internal/core/profile"
+	"innerladder/internal/core/signature"
 )
 
 // Task is what a model is for.
@@ -57,27 +60,6 @@ type Attachment struct {
 	AddedAt time.Time `json:"added_at"`
 }
 
-// Code is where the code that made a version was when it did.
-type Code struct {
-	Repository string `json:"repository,omitempty" description:"address of the origin, without credentials"`
-	Commit     string `json:"commit"`
-	Branch     string `json:"branch,omitempty"`
-	Dirty      bool   `json:"dirty" description:"true when files differed from the commit"`
-}
-
-// DataUse is a data set that a version or a run used.
-type DataUse struct {
-	// Data is NAME#NUMBER, a revision of a data set.
-	Data string `json:"data" description:"NAME#NUMBER"`
-	Role string `json:"role" enum:"trained-on,validated-on,evaluated-on"`
-}
-
-// Parent is a version that another was made from.
-type Parent struct {
-	Version  string `json:"version" description:"MODEL@NUMBER"`
-	Relation string `json:"relation" description:"how, such as fine-tuned"`
-}
-
 // Dependency is a package that a version needs to run.
 type Dependency struct {
 	Name string `json:"name"`
@@ -91,23 +73,23 @@ type Dependency struct {
 // Version is one release of a model. What it was registered with is immutable; the
 // rung it stands on, its note, tags, properties, labels and attachments may change.
 type Version struct {
-	Ref          string             `json:"ref" description:"MODEL@NUMBER"`
-	Project      string             `json:"project"`
-	Model        string             `json:"model"`
-	Number       int                `json:"number"`
-	Digest       string             `json:"digest" description:"SHA-256 over everything that makes the version what it is"`
-	Note         string             `json:"note,omitempty"`
-	Artifacts    []Artifact         `json:"artifacts"`
-	Metrics      map[string]float64 `json:"metrics"`
-	Params       map[string]string  `json:"params"`
-	Importance   map[string]float64 `json:"importance,omitempty" description:"how much each input counts, as the trainer measured it"`
-	Signature    *Signature         `json:"signature,omitempty"`
-	Code         *Code              `json:"code,omitempty"`
-	Run          string             `json:"run,omitempty" description:"the run it came out of, such as run-12"`
-	Data         []DataUse          `json:"data,omitempty"`
-	Parents      []Parent           `json:"parents,omitempty"`
-	Dependencies []Dependency       `json:"dependencies,omitempty"`
-	Card         *Card              `json:"card,omitempty"`
+	Ref          string               `json:"ref" description:"MODEL@NUMBER"`
+	Project      string               `json:"project"`
+	Model        string               `json:"model"`
+	Number       int                  `json:"number"`
+	Digest       string               `json:"digest" description:"SHA-256 over everything that makes the version what it is"`
+	Note         string               `json:"note,omitempty"`
+	Artifacts    []Artifact           `json:"artifacts"`
+	Metrics      map[string]float64   `json:"metrics"`
+	Params       map[string]string    `json:"params"`
+	Importance   map[string]float64   `json:"importance,omitempty" description:"how much each input counts, as the trainer measured it"`
+	Signature    *signature.Signature `json:"signature,omitempty"`
+	Code         *lineage.Code        `json:"code,omitempty"`
+	Run          string               `json:"run,omitempty" description:"the run it came out of, such as run-12"`
+	Data         []lineage.DataUse    `json:"data,omitempty"`
+	Parents      []lineage.Parent     `json:"parents,omitempty"`
+	Dependencies []Dependency         `json:"dependencies,omitempty"`
+	Card         *Card                `json:"card,omitempty"`
 	// SampleRequest is one that the version can answer, in the Open Inference Protocol.
 	SampleRequest json.RawMessage   `json:"sample_request,omitempty"`
 	Labels        []string          `json:"labels,omitempty"`
@@ -124,7 +106,7 @@ type Version struct {
 	CreatedBy string    `json:"created_by"`
 	CreatedAt time.Time `json:"created_at"`
 	// Profile is the reference profile; it is large and read on its own.
-	Profile *Profile `json:"-"`
+	Profile *profile.Profile `json:"-"`
 }
 
 // Emergency marks a version that stepped on its rung past the gate.
@@ -147,45 +129,9 @@ func (v *Version) Size() int64 {
 	return n
 }
 
-// lower and higher name the metrics for which less or more is better, by the parts of
-// their names.
-var (
-	lower = []string{
-		"rmse", "rmsle", "mae", "mape", "mse", "error", "loss", "brier", "bias", "latency", "ece",
-		"perplexity", "deviance", "crps", "pinball", "false_positive", "false_negative",
-	}
-	higher = []string{
-		"accuracy", "f1", "auc", "r2", "precision", "recall", "sensitivity", "specificity", "kappa",
-		"mcc", "matthews", "ndcg", "explained_variance", "likelihood", "iou", "dice",
-	}
-)
-
-// LowerIsBetter reports whether a smaller value of the metric is the better one, by
-// the field's habit for its name; of a name that says nothing, more is taken to be better.
-func LowerIsBetter(metric string) bool { return named(lower, metric) }
-
-// SaysWhatIsBetter reports whether the name of a metric says which way is better.
-func SaysWhatIsBetter(metric string) bool { return named(lower, metric) || named(higher, metric) }
-
-func named(parts []string, metric string) bool {
-	m := strings.ToLower(metric)
-	return slices.ContainsFunc(parts, func(part string) bool { return strings.Contains(m, part) })
-}
-
-// CheckMetrics refuses metrics that are no numbers.
-func CheckMetrics(metrics map[string]float64) error {
-	for _, name := range sortedKeys(metrics) {
-		if v := metrics[name]; name == "" || math.IsNaN(v) || math.IsInf(v, 0) {
-			return fault.New(fault.Invalid, "version.metric", "metric %q is %v", name, v).In("metrics").
-				Do("give every metric a name and a finite number")
-		}
-	}
-	return nil
-}
-
 // CheckImportance refuses importances that are no numbers.
 func CheckImportance(importance map[string]float64) error {
-	for _, name := range sortedKeys(importance) {
+	for _, name := range slices.Sorted(maps.Keys(importance)) {
 		if v := importance[name]; name == "" || math.IsNaN(v) || math.IsInf(v, 0) {
 			return fault.New(fault.Invalid, "version.importance", "the importance of %q is %v", name, v).
 				In("importance").
@@ -211,10 +157,10 @@ func (v *Version) Identity() string {
 		files[i] = file{a.Name, a.Digest, a.Size}
 	}
 	slices.SortFunc(files, func(a, b file) int { return cmp.Compare(a.Name, b.Name) })
-	parents := slices.SortedFunc(slices.Values(v.Parents), func(a, b Parent) int {
+	parents := slices.SortedFunc(slices.Values(v.Parents), func(a, b lineage.Parent) int {
 		return cmp.Or(cmp.Compare(a.Version, b.Version), cmp.Compare(a.Relation, b.Relation))
 	})
-	data := slices.SortedFunc(slices.Values(v.Data), func(a, b DataUse) int {
+	data := slices.SortedFunc(slices.Values(v.Data), func(a, b lineage.DataUse) int {
 		return cmp.Or(cmp.Compare(a.Data, b.Data), cmp.Compare(a.Role, b.Role))
 	})
 	card := ""
@@ -226,25 +172,16 @@ func (v *Version) Identity() string {
 		Artifacts    []file
 		Metrics      map[string]float64
 		Params       map[string]string
-		Signature    *Signature
+		Signature    *signature.Signature
 		Importance   map[string]float64 `json:",omitempty"`
 		Card         string             `json:",omitempty"`
 		Dependencies []Dependency       `json:",omitempty"`
-		Parents      []Parent           `json:",omitempty"`
-		Data         []DataUse          `json:",omitempty"`
+		Parents      []lineage.Parent   `json:",omitempty"`
+		Data         []lineage.DataUse  `json:",omitempty"`
 	}{files, v.Metrics, v.Params, v.Signature, v.Importance, card, v.Dependencies, parents, data})
 	if err != nil {
 		panic(err) // none of these can fail to encode once they have been checked
 	}
 	sum := sha256.Sum256(b)
 	return hex.EncodeToString(sum[:])
-}
-
-func sortedKeys[V any](m map[string]V) []string {
-	keys := make([]string, 0, len(m))
-	for k := range m {
-		keys = append(keys, k)
-	}
-	slices.Sort(keys)
-	return keys
 }

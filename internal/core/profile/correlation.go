@@ -1,9 +1,11 @@
-package registry
+package profile
 
 import (
 	"cmp"
 	"math"
 	"slices"
+
+	"innerladder/internal/core/signature"
 )
 
 // Correlation is how two numeric columns go together: Pearson's r over the rows in
@@ -38,15 +40,15 @@ type pairMoments struct {
 }
 
 // newCrossProducts takes the columns that hold numbers in the first batch.
-func newCrossProducts(columns int, rows [][]Cell) *crossProducts {
+func newCrossProducts(columns int, rows [][]signature.Cell) *crossProducts {
 	c := &crossProducts{pairs: map[[2]int]*pairMoments{}}
 	for i := range columns {
 		numeric, shift := false, 0.0
 		for _, row := range rows {
-			if i >= len(row) || row[i].Kind == MissingCell {
+			if i >= len(row) || row[i].Kind == signature.MissingCell {
 				continue
 			}
-			if row[i].Kind != NumberCell || math.Abs(row[i].Number) > 1e120 {
+			if row[i].Kind != signature.NumberCell || math.Abs(row[i].Number) > 1e120 {
 				numeric = false
 				break
 			}
@@ -65,10 +67,10 @@ func newCrossProducts(columns int, rows [][]Cell) *crossProducts {
 	return c
 }
 
-func (c *crossProducts) add(row []Cell) {
+func (c *crossProducts) add(row []signature.Cell) {
 	whole := true
 	for k, i := range c.at {
-		if i >= len(row) || row[i].Kind != NumberCell || math.Abs(row[i].Number) > 1e120 {
+		if i >= len(row) || row[i].Kind != signature.NumberCell || math.Abs(row[i].Number) > 1e120 {
 			c.x[k], whole = math.NaN(), false
 			continue
 		}

@@ -1,12 +1,14 @@
-package registry
+package profile
 
 import (
 	"cmp"
+	"maps"
 	"math"
 	"slices"
 	"strings"
 
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/signature"
 	"innerladder/internal/core/sketch"
 )
 
@@ -45,7 +47,7 @@ type Profile struct {
 // columnProfile gathers what is seen in one column.
 type columnProfile struct {
 	name     string
-	forced   Type
+	forced   signature.Type
 	numbers  sketch.Cutter
 	booleans [2]uint64
 	texts    uint64
@@ -60,23 +62,23 @@ type columnProfile struct {
 	recent [256]uint64
 	// first holds the first row, counted from 1, and the first value of each kind, to
 	// say where kinds mix.
-	firstRow  [TextCell + 1]int
+	firstRow  [signature.TextCell + 1]int
 	firstText string
 }
 
 // Profiler reads a table batch by batch in flat memory and knows at the end its
 // signature and its reference profile.
 type Profiler struct {
-	types   map[string]Type
+	types   map[string]signature.Type
 	names   []string
 	columns []*columnProfile
 	rows    int
-	first   [][]Cell
+	first   [][]signature.Cell
 	cross   *crossProducts
 }
 
 // NewProfiler makes a profiler. Columns with a given type are read as that type.
-func NewProfiler(types map[string]Type) *Profiler { return &Profiler{types: types} }
+func NewProfiler(types map[string]signature.Type) *Profiler { return &Profiler{types: types} }
 
 // badSample is a fault of a table of rows.
 func badSample(detail string, args ...any) *fault.Fault {
@@ -87,7 +89,7 @@ func badSample(detail string, args ...any) *fault.Fault {
 // Add takes in rows. Columns only ever grows from one call to the next; rows may be
 // shorter than it, what lacks is missing. It does Begin, Column for every column, and
 // End.
-func (p *Profiler) Add(columns []string, rows [][]Cell) error {
+func (p *Profiler) Add(columns []string, rows [][]signature.Cell) error {
 	if err := p.Begin(columns); err != nil {
 		return err
 	}
@@ -121,21 +123,21 @@ func (p *Profiler) Begin(columns []string) error {
 }
 
 // Column reads and takes in one column of the rows.
-func (p *Profiler) Column(i int, rows [][]Cell) {
+func (p *Profiler) Column(i int, rows [][]signature.Cell) {
 	c := p.columns[i]
-	text := c.forced == Text
+	text := c.forced == signature.Text
 	for k, row := range rows {
 		if i >= len(row) {
 			c.missing++
 			continue
 		}
-		row[i] = row[i].read(text)
+		row[i] = row[i].Read(text)
 		c.add(&row[i], p.rows+k+1)
 	}
 }
 
 // End takes in what concerns whole rows, once all their columns were read.
-func (p *Profiler) End(rows [][]Cell) {
+func (p *Profiler) End(rows [][]signature.Cell) {
 	if p.cross == nil && len(rows) > 0 {
 		p.cross = newCrossProducts(len(p.columns), rows)
 	}
@@ -152,24 +154,24 @@ func (p *Profiler) End(rows [][]Cell) {
 	p.rows += len(rows)
 }
 
-func (c *columnProfile) add(v *Cell, row int) {
+func (c *columnProfile) add(v *signature.Cell, row int) {
 	if c.firstRow[v.Kind] == 0 {
 		c.firstRow[v.Kind] = row
-		if v.Kind == TextCell {
+		if v.Kind == signature.TextCell {
 			c.firstText = strings.Clone(v.Text)
 		}
 	}
 	switch v.Kind {
-	case NumberCell:
+	case signature.NumberCell:
 		if math.IsNaN(v.Number) {
 			c.missing++
 			return
 		}
 		c.numbers.Add(v.Number)
 		c.hash(mix(math.Float64bits(v.Number + 0))) // +0: one zero
-	case BooleanCell:
+	case signature.BooleanCell:
 		c.booleans[int(v.Number)]++
-	case TextCell:
+	case signature.TextCell:
 		c.texts++
 		c.hash(hashText(v.Text))
 		if c.levels == nil {
@@ -236,7 +238,7 @@ func (p *Profiler) Rows() int { return p.rows }
 func (p *Profiler) Columns() []string { return p.names }
 
 // kind is the type of the column, or why it has none.
-func (c *columnProfile) kind() (Type, error) {
+func (c *columnProfile) kind() (signature.Type, error) {
 	numbers, booleans := c.numbers.Count(), c.booleans[0]+c.booleans[1]
 	kinds := 0
 	for _, n := range []uint64{numbers, booleans, c.texts} {
@@ -254,30 +256,33 @@ func (c *columnProfile) kind() (Type, error) {
 		f := badSample("column %q mixes %d numbers, %d texts and %d booleans", c.name, numbers, c.texts, booleans)
 		if c.texts > 0 && numbers > 0 {
 			f = badSample("column %q mixes %d numbers and %d texts; the first text is %.40q in row %d", c.name, numbers,
-				c.texts, c.firstText, c.firstRow[TextCell]).
+				c.texts, c.firstText, c.firstRow[signature.TextCell]).
 				Do("leave missing values empty, or declare the column as text in a signature of your own")
 		}
 		return "", f
 	case booleans > 0:
-		return Boolean, nil
+		return signature.Boolean, nil
 	case c.texts > 0:
-		return Text, nil
+		return signature.Text, nil
 	case c.numbers.Whole():
-		return Integer, nil
+		return signature.Integer, nil
 	}
-	return Number, nil
+	return signature.Number, nil
 }
 
 // Signature reads the signature off the rows. The columns named in targets are the
 // outputs, all others the inputs; units name the unit of some columns.
-func (p *Profiler) Signature(targets []string, units map[string]string) (*Signature, error) {
+func (p *Profiler) Signature(targets []string, units map[string]string) (*signature.Signature, error) {
 	for _, given := range []struct {
 		names       []string
 		field, code string
 		what        string
 	}{
 		{targets, "target", "sample.no_target", "the sample has no column %q"},
-		{sortedKeys(units), "unit", "sample.no_column", "a unit is given for %q, which the sample does not have"},
+		{
+			slices.Sorted(maps.Keys(units)), "unit", "sample.no_column",
+			"a unit is given for %q, which the sample does not have",
+		},
 	} {
 		for _, name := range given.names {
 			if !slices.Contains(p.names, name) {
@@ -286,7 +291,7 @@ func (p *Profiler) Signature(targets []string, units map[string]string) (*Signat
 			}
 		}
 	}
-	sig := &Signature{Inputs: []Column{}, Outputs: []Column{}}
+	sig := &signature.Signature{Inputs: []signature.Column{}, Outputs: []signature.Column{}}
 	for _, c := range p.columns {
 		col, err := c.column()
 		if err != nil {
@@ -302,16 +307,16 @@ func (p *Profiler) Signature(targets []string, units map[string]string) (*Signat
 	return sig, nil
 }
 
-func (c *columnProfile) column() (Column, error) {
+func (c *columnProfile) column() (signature.Column, error) {
 	kind, err := c.kind()
 	if err != nil {
-		return Column{}, err
+		return signature.Column{}, err
 	}
-	col := Column{Name: c.name, Type: kind, Nullable: c.missing > 0}
+	col := signature.Column{Name: c.name, Type: kind, Nullable: c.missing > 0}
 	switch {
-	case kind == Text && c.others == 0 && len(c.levels) <= sketch.MostLevels:
-		col.Levels = sortedKeys(c.levels)
-	case kind.numeric() && c.numbers.Count() > 0:
+	case kind == signature.Text && c.others == 0 && len(c.levels) <= sketch.MostLevels:
+		col.Levels = slices.Sorted(maps.Keys(c.levels))
+	case kind.Numeric() && c.numbers.Count() > 0:
 		low, high := c.numbers.Range()
 		col.Min, col.Max = &low, &high
 	}
@@ -334,11 +339,11 @@ func (p *Profiler) Profile(targets []string) *Profile {
 	return out
 }
 
-func (c *columnProfile) different(kind Type) uint64 {
+func (c *columnProfile) different(kind signature.Type) uint64 {
 	switch {
-	case kind != Boolean && c.few != nil:
+	case kind != signature.Boolean && c.few != nil:
 		return uint64(len(c.few))
-	case kind != Boolean:
+	case kind != signature.Boolean:
 		return c.distinct.Count()
 	}
 	n := uint64(0)
@@ -350,13 +355,13 @@ func (c *columnProfile) different(kind Type) uint64 {
 	return n
 }
 
-func (c *columnProfile) summary(kind Type) *sketch.Column {
+func (c *columnProfile) summary(kind signature.Type) *sketch.Column {
 	var col *sketch.Column
 	switch kind {
-	case Text:
+	case signature.Text:
 		col = topLevels(c.levels)
 		col.Other += c.others
-	case Boolean:
+	case signature.Boolean:
 		col = &sketch.Column{Bins: sketch.Bins{Levels: []string{"false", "true"}}, Counts: c.booleans[:]}
 	default:
 		col = c.numbers.Column(sketch.MostBins)
@@ -368,7 +373,7 @@ func (c *columnProfile) summary(kind Type) *sketch.Column {
 // topLevels keeps the most frequent levels, in alphabetical order, and counts the rest
 // as others.
 func topLevels(count map[string]uint64) *sketch.Column {
-	all := sortedKeys(count)
+	all := slices.Sorted(maps.Keys(count))
 	slices.SortStableFunc(all, func(a, b string) int { return cmp.Compare(count[b], count[a]) })
 	col := &sketch.Column{}
 	for _, rest := range all[min(len(all), sketch.MostLevels):] {
@@ -379,4 +384,16 @@ func topLevels(count map[string]uint64) *sketch.Column {
 		col.Counts = append(col.Counts, count[l])
 	}
 	return col
+}
+
+// First is the value of a column in the first row, the zero Cell when there is none. A nil
+// Profiler has seen no rows.
+func (p *Profiler) First(column string) signature.Cell {
+	if p == nil || len(p.first) == 0 {
+		return signature.Cell{}
+	}
+	if i := slices.Index(p.names, column); i >= 0 && i < len(p.first[0]) {
+		return p.first[0][i]
+	}
+	return signature.Cell{}
 }

@@ -1,4 +1,4 @@
-package registry
+package evidence
 
 import (
 	"strings"
@@ -72,7 +72,7 @@ func TestReadEvidence(t *testing.T) {
 		{"document", DocumentKind, "", `anything`, "none", "", ""},
 		{"no verdict", DocumentKind, "perhaps", `anything`, "", "evidence.verdict", ""},
 	} {
-		f, verdict, err := ReadEvidence(c.kind, c.given, strings.NewReader(c.text))
+		f, verdict, err := Read(c.kind, c.given, strings.NewReader(c.text))
 		if fault.Code(err) != c.code || verdict != c.verdict || !strings.Contains(f.Says, c.says) {
 			t.Errorf("%s: %q, %q, %v; want %q, %q, %q", c.name, verdict, f.Says, err, c.verdict, c.says, c.code)
 		}
@@ -86,8 +86,8 @@ func FuzzReadEvidence(f *testing.F) {
 	f.Add(`{"metrics":{"a":1},"curves":[{"name":"c","x":[1,2],"y":[3,4]}],"confusion":{"labels":["a","b"],"counts":[[1,2],[3,4]]}}`)
 	f.Add(`{"requests":10,"errors":1,"seconds":0.5,"latency_ms":{"p50":1}}`)
 	f.Fuzz(func(t *testing.T, text string) {
-		for _, kind := range EvidenceKinds() {
-			got, verdict, err := ReadEvidence(kind, "", strings.NewReader(text))
+		for _, kind := range Kinds() {
+			got, verdict, err := Read(kind, "", strings.NewReader(text))
 			if err == nil && verdict == VerdictPassed && got.Tests != nil && got.Tests.Failures+got.Tests.Errors > 0 {
 				t.Errorf("%s passed", text)
 			}

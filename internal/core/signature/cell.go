@@ -1,4 +1,4 @@
-package registry
+package signature
 
 import (
 	"math"
@@ -27,8 +27,8 @@ type Cell struct {
 	Text   string
 }
 
-// read finds out what a raw cell holds; forced columns are text whatever they look like.
-func (c Cell) read(text bool) Cell {
+// Read finds out what a raw cell holds; forced columns are text whatever they look like.
+func (c Cell) Read(text bool) Cell {
 	if c.Kind != RawCell {
 		if text && c.Kind == NumberCell {
 			return Cell{Kind: TextCell, Text: strconv.FormatFloat(c.Number, 'g', -1, 64)}

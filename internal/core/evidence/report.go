@@ -1,14 +1,16 @@
-package registry
+package evidence
 
 import (
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strings"
 
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/metric"
 )
 
 // Evaluation is a report of predictions against the truth. Everything but the metrics
@@ -108,7 +110,7 @@ func readEvaluation(r io.Reader) (Findings, string, error) {
 	if len(e.Metrics) == 0 {
 		return Findings{}, "", invalidReport(EvaluationKind, "the report has no metrics")
 	}
-	if err := CheckMetrics(e.Metrics); err != nil {
+	if err := metric.Check(e.Metrics); err != nil {
 		return Findings{}, "", err
 	}
 	if c := e.Confusion; c != nil {
@@ -160,7 +162,7 @@ func readLoad(r io.Reader) (Findings, string, error) {
 	for q, ms := range l.LatencyMs {
 		values[q] = ms
 	}
-	if err := CheckMetrics(values); err != nil {
+	if err := metric.Check(values); err != nil {
 		return Findings{}, "", err
 	}
 	broken, err := brokenLimits(LoadKind, l.Limits, values)
@@ -168,7 +170,7 @@ func readLoad(r io.Reader) (Findings, string, error) {
 		return Findings{}, "", err
 	}
 	says := fmt.Sprintf("%d requests at %.4g/s, %.3g %% errors", l.Requests, values["rate"], values["error_rate"]*100)
-	for _, q := range sortedKeys(l.LatencyMs) {
+	for _, q := range slices.Sorted(maps.Keys(l.LatencyMs)) {
 		says += fmt.Sprintf(", %s %.4g ms", q, l.LatencyMs[q])
 	}
 	return Findings{Metrics: values, Load: &l, Says: says + broken}, verdictOf(l.Limits, broken), nil
@@ -193,7 +195,7 @@ func readShadow(r io.Reader) (Findings, string, error) {
 // brokenLimits says which limits are not kept, empty when all are.
 func brokenLimits(kind string, limits map[string]Limit, values map[string]float64) (string, error) {
 	var broken []string
-	for _, name := range sortedKeys(limits) {
+	for _, name := range slices.Sorted(maps.Keys(limits)) {
 		x, there := values[name]
 		l := limits[name]
 		switch {
@@ -226,7 +228,7 @@ func verdictOf(limits map[string]Limit, broken string) string {
 // describeMetrics writes the first few metrics.
 func describeMetrics(m map[string]float64) string {
 	var parts []string
-	names := sortedKeys(m)
+	names := slices.Sorted(maps.Keys(m))
 	for _, name := range names[:min(len(names), 3)] {
 		parts = append(parts, fmt.Sprintf("%s %.4g", name, m[name]))
 	}

@@ -1,4 +1,4 @@
-package registry
+package evidence
 
 import (
 	"cmp"

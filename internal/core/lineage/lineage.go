@@ -1,10 +1,11 @@
-package registry
+package lineage
 
 import (
 	"strings"
 	"time"
 
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/signature"
 )
 
 // The relations of the lineage. A link is read from what was made to what it was made
@@ -30,18 +31,18 @@ func CheckRole(field, role string) error {
 
 // DataSet is one revision of a data set; immutable.
 type DataSet struct {
-	Ref         string    `json:"ref" description:"NAME#NUMBER"`
-	Name        string    `json:"name"`
-	Number      int       `json:"number"`
-	Project     string    `json:"project"`
-	Address     string    `json:"address,omitempty" description:"where it lies"`
-	Digest      string    `json:"digest,omitempty" description:"SHA-256 of its bytes, when they were read"`
-	Rows        int64     `json:"rows,omitempty"`
-	Size        int64     `json:"size,omitempty" description:"bytes"`
-	Schema      []Column  `json:"schema,omitempty"`
-	Description string    `json:"description,omitempty"`
-	AddedBy     string    `json:"added_by"`
-	AddedAt     time.Time `json:"added_at"`
+	Ref         string             `json:"ref" description:"NAME#NUMBER"`
+	Name        string             `json:"name"`
+	Number      int                `json:"number"`
+	Project     string             `json:"project"`
+	Address     string             `json:"address,omitempty" description:"where it lies"`
+	Digest      string             `json:"digest,omitempty" description:"SHA-256 of its bytes, when they were read"`
+	Rows        int64              `json:"rows,omitempty"`
+	Size        int64              `json:"size,omitempty" description:"bytes"`
+	Schema      []signature.Column `json:"schema,omitempty"`
+	Description string             `json:"description,omitempty"`
+	AddedBy     string             `json:"added_by"`
+	AddedAt     time.Time          `json:"added_at"`
 }
 
 // RunState is how far a run is.

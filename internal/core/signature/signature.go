@@ -1,13 +1,149 @@
-package registry
+package signature
 
 import (
+	"bytes"
+	"encoding/json"
 	"fmt"
+	"maps"
 	"math"
 	"slices"
 	"strings"
 
 	"innerladder/internal/core/fault"
 )
+
+// becomes judges a column that is in both signatures.
+func (c Column) becomes(t Column, kind string) Compatibility {
+	wider := c.Type == t.Type || (c.Type == Integer && t.Type == Number)
+	switch {
+	case !slices.Equal(c.Shape, t.Shape), c.Unit != t.Unit, !wider && kind == "input",
+		c.Type != t.Type && kind == "output":
+		return Breaking
+	case kind == "input" && c.Nullable && !t.Nullable, kind == "output" && !c.Nullable && t.Nullable:
+		return Breaking
+	case len(t.Levels) > 0 && slices.ContainsFunc(c.Levels,
+		func(l string) bool { return !slices.Contains(t.Levels, l) }) && kind == "input":
+		return Breaking
+	case c.Type != t.Type || c.Nullable != t.Nullable || !slices.Equal(c.Levels, t.Levels):
+		return Widened
+	}
+	return Compatible // only the range seen differs
+}
+
+// describe is the column in words.
+func (c Column) describe() string {
+	parts := []string{string(c.Type)}
+	if len(c.Shape) > 0 {
+		parts = append(parts, fmt.Sprintf("shape %v", c.Shape))
+	}
+	if c.Unit != "" {
+		parts = append(parts, "in "+c.Unit)
+	}
+	if len(c.Levels) > 0 {
+		parts = append(parts, strings.Join(c.Levels, " | "))
+	}
+	if c.Min != nil && c.Max != nil {
+		parts = append(parts, fmt.Sprintf("%.4g to %.4g", *c.Min, *c.Max))
+	}
+	if c.Nullable {
+		parts = append(parts, "may be missing")
+	}
+	return strings.Join(parts, ", ")
+}
+
+// datatype is how a column is sent in the Open Inference Protocol.
+func (c Column) datatype() string {
+	switch c.Type {
+	case Integer:
+		return "INT64"
+	case Boolean:
+		return "BOOL"
+	case Text:
+		return "BYTES"
+	}
+	return "FP64"
+}
+
+// SampleRequest is a request in the Open Inference Protocol (HTTP and JSON) that a
+// model with this signature can answer: one row, from the rows seen where there are
+// some, else from the ranges and levels that are known. Seen is the value of a column in one
+// of those rows, or the zero Cell; nil when there are no rows.
+func (s *Signature) SampleRequest(seen func(column string) Cell) json.RawMessage {
+	type tensor struct {
+		Name     string  `json:"name"`
+		Shape    []int64 `json:"shape"`
+		Datatype string  `json:"datatype"`
+		Data     []any   `json:"data"`
+	}
+	inputs := []tensor{}
+	for _, c := range s.Inputs {
+		t := tensor{Name: c.Name, Shape: []int64{1}, Datatype: c.datatype()}
+		values := 1
+		for _, d := range c.Shape {
+			if d < 1 {
+				d = 1 // any size: the smallest
+			}
+			t.Shape = append(t.Shape, d)
+			values = int(min(int64(values)*d, mostSampleValues+1))
+		}
+		if values > mostSampleValues {
+			return nil // a request too large to be of use as a sample
+		}
+		v := c.example(seen)
+		for range values {
+			t.Data = append(t.Data, v)
+		}
+		inputs = append(inputs, t)
+	}
+	if len(inputs) == 0 {
+		return nil
+	}
+	var b bytes.Buffer
+	enc := json.NewEncoder(&b)
+	enc.SetEscapeHTML(false)
+	if enc.Encode(map[string]any{"inputs": inputs}) != nil {
+		return nil // not finite, which example never gives
+	}
+	return bytes.TrimSpace(b.Bytes())
+}
+
+// example is a value that the column can take.
+func (c Column) example(of func(column string) Cell) any {
+	var seen Cell
+	if of != nil {
+		seen = of(c.Name)
+	}
+	switch c.Type {
+	case Boolean:
+		return seen.Kind == BooleanCell && seen.Number == 1
+	case Text:
+		switch {
+		case seen.Kind == TextCell:
+			return seen.Text
+		case len(c.Levels) > 0:
+			return c.Levels[0]
+		}
+		return ""
+	}
+	x := 0.0
+	switch {
+	case seen.Kind == NumberCell:
+		x = seen.Number
+	case c.Min != nil && c.Max != nil:
+		x = *c.Min + (*c.Max-*c.Min)/2
+	case c.Min != nil:
+		x = *c.Min
+	case c.Max != nil:
+		x = *c.Max
+	}
+	if c.Type == Integer {
+		return int64(math.Max(math.Min(x, 1<<53), -1<<53))
+	}
+	if math.IsInf(x, 0) || math.IsNaN(x) {
+		x = 0
+	}
+	return x
+}
 
 // Type is the type of one column.
 type Type string
@@ -20,8 +156,8 @@ const (
 	Text    Type = "text"
 )
 
-// numeric reports whether values of the type can be computed with.
-func (t Type) numeric() bool { return t == Number || t == Integer }
+// Numeric reports whether values of the type can be computed with.
+func (t Type) Numeric() bool { return t == Number || t == Integer }
 
 // Column is one input or output.
 type Column struct {
@@ -63,7 +199,7 @@ func (s *Signature) Check(field string) error {
 				return bad("two %ss are named %q", side, c.Name)
 			case !slices.Contains([]Type{Number, Integer, Boolean, Text}, c.Type):
 				return bad("%s %q has the type %q", side, c.Name, c.Type)
-			case !c.Type.numeric() && (c.Min != nil || c.Max != nil):
+			case !c.Type.Numeric() && (c.Min != nil || c.Max != nil):
 				return bad("%s %q is %s and has a range", side, c.Name, c.Type)
 			case c.Type != Text && len(c.Levels) > 0:
 				return bad("%s %q is %s and has levels", side, c.Name, c.Type)
@@ -136,7 +272,7 @@ func takes(datatype string, c Type) bool {
 	case datatype == "BOOL":
 		return c == Boolean
 	case strings.HasPrefix(datatype, "FP") || datatype == "BF16":
-		return c.numeric()
+		return c.Numeric()
 	case strings.HasPrefix(datatype, "INT"), strings.HasPrefix(datatype, "UINT"):
 		return c == Integer
 	}
@@ -177,7 +313,7 @@ func fit(kind string, columns []Column, tensors []Tensor) (reasons []string) {
 		}
 	}
 	if kind == "input" { // outputs beyond the signature do no harm, inputs would be missing
-		for _, name := range sortedKeys(declared) {
+		for _, name := range slices.Sorted(maps.Keys(declared)) {
 			reasons = append(reasons, fmt.Sprintf("the server wants an input %q that the signature does not have",
 				name))
 		}

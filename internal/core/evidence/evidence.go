@@ -1,4 +1,4 @@
-package registry
+package evidence
 
 import (
 	"io"
@@ -25,18 +25,18 @@ const (
 	PictureKind  = "picture"
 )
 
-// EvidenceKinds lists them.
-func EvidenceKinds() []string {
+// Kinds lists them.
+func Kinds() []string {
 	return []string{TestsKind, EvaluationKind, LoadKind, ShadowKind, DocumentKind, PictureKind}
 }
 
-// CheckEvidenceKind says whether there is a kind.
-func CheckEvidenceKind(field, kind string) error {
-	if slices.Contains(EvidenceKinds(), kind) {
+// CheckKind says whether there is a kind.
+func CheckKind(field, kind string) error {
+	if slices.Contains(Kinds(), kind) {
 		return nil
 	}
 	return fault.New(fault.Invalid, "evidence.kind", "%q is no kind of evidence", kind).In(field).
-		Do("use one of %s", strings.Join(EvidenceKinds(), ", "))
+		Do("use one of %s", strings.Join(Kinds(), ", "))
 }
 
 // The verdicts of evidence.
@@ -75,11 +75,11 @@ type Findings struct {
 	Shadow     *ShadowReport      `json:"shadow,omitempty"`
 }
 
-// EvidenceID writes the number of evidence as people do.
-func EvidenceID(n int64) string { return "E-" + strconv.FormatInt(n, 10) }
+// ID writes the number of evidence as people do.
+func ID(n int64) string { return "E-" + strconv.FormatInt(n, 10) }
 
-// ParseEvidenceID reads E-12.
-func ParseEvidenceID(field, s string) (int64, error) {
+// ParseID reads E-12.
+func ParseID(field, s string) (int64, error) {
 	digits, ok := strings.CutPrefix(strings.ToUpper(s), "E-")
 	n, err := strconv.ParseInt(digits, 10, 64)
 	if !ok || err != nil || n < 1 {
@@ -89,9 +89,9 @@ func ParseEvidenceID(field, s string) (int64, error) {
 	return n, nil
 }
 
-// ReadEvidence reads a report of a kind. given is the verdict of who attached it, empty
+// Read reads a report of a kind. given is the verdict of who attached it, empty
 // for none; it cannot overrule what the report says itself.
-func ReadEvidence(kind, given string, r io.Reader) (Findings, string, error) {
+func Read(kind, given string, r io.Reader) (Findings, string, error) {
 	if given != "" && given != VerdictPassed && given != VerdictFailed {
 		return Findings{}, "", fault.New(fault.Invalid, "evidence.verdict", "%q is no verdict", given).In("verdict").
 			Do("use passed or failed, or leave it out")

@@ -1,0 +1,2 @@
+// Package naming says which names things may have.
+package naming

@@ -1,0 +1,37 @@
+package naming
+
+import (
+	"regexp"
+	"strings"
+
+	"innerladder/internal/core/fault"
+)
+
+// Longest is the largest number of bytes in a name.
+const Longest = 63
+
+var nameForm = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]*[a-z0-9])?$`)
+
+// Check says whether name can name a model, endpoint, environment or person; field
+// is where it was given.
+func Check(field, name string) error {
+	if name == "" {
+		return fault.New(fault.Invalid, "name.empty", "the name is empty").In(field).
+			Do("give a name of small letters, digits and hyphens")
+	}
+	if len(name) > Longest || !nameForm.MatchString(name) {
+		return fault.New(fault.Invalid, "name.form", "%q cannot be a name", name).In(field).
+			Do("use small letters, digits and inner hyphens, at most %d of them", Longest)
+	}
+	return nil
+}
+
+// CheckTag says whether a tag can be put on something.
+func CheckTag(field, tag string) error {
+	if tag == "" || len(tag) > Longest ||
+		strings.ContainsFunc(tag, func(r rune) bool { return r <= ' ' || r == 0x7f || r == ',' }) {
+		return fault.New(fault.Invalid, "tag.form", "%q cannot be a tag", tag).In(field).
+			Do("use one word without commas, at most %d bytes", Longest)
+	}
+	return nil
+}

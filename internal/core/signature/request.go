@@ -1,0 +1,4 @@
+package signature
+
+// mostSampleValues is the most values of one tensor of a sample request.
+const mostSampleValues = 4096
