@@ -16,13 +16,14 @@ import (
 )
 
 // mayImport lists everything that the core may import, by prefix: the standard library's
-// pure packages, numerics, a sketch library, and itself.
+// pure packages, numerics, a sketch library, a hash, the order of releases, and itself.
 var mayImport = []string{
 	"bufio", "bytes", "cmp", "crypto/aes", "crypto/cipher", "crypto/ed25519", "crypto/hmac", "crypto/sha256",
 	"encoding/base64", "encoding/binary", "encoding/hex", "encoding/json", "encoding/xml", "errors", "fmt",
-	"hash/fnv", "io", "maps", "math", "regexp", "slices", "sort", "strconv", "strings", "time",
+	"io", "maps", "math", "regexp", "slices", "sort", "strconv", "strings", "time",
 	"gonum.org/v1/gonum/", "github.com/DataDog/sketches-go/", "github.com/axiomhq/hyperloglog",
-	"github.com/aymanbagabas/go-udiff", "golang.org/x/crypto/blake2b", "innerladder/internal/core/",
+	"github.com/aymanbagabas/go-udiff", "github.com/aquasecurity/go-pep440-version",
+	"github.com/cespare/xxhash/v2", "golang.org/x/crypto/blake2b", "innerladder/internal/core/",
 }
 
 // neverCall are the members of package time that look at the clock or wait for it.

@@ -20,19 +20,6 @@ const largestCard = 1 << 20
 // largestFront is the largest front matter of a card.
 const largestFront = 64 << 10
 
-// headings are the words in a heading by which a section of a card is recognised, the
-// first match wins.
-var headings = []struct {
-	kind  string
-	words []string
-}{
-	{"limits", []string{"limit", "out of scope", "out-of-scope", "bias", "risk", "caveat", "known issue"}},
-	{"intended_use", []string{"intended", "use", "purpose", "what it is for"}},
-	{"licence", []string{"licence", "license"}},
-	{"contact", []string{"contact", "author", "owner", "maintainer"}},
-	{"data", []string{"data", "training set"}},
-}
-
 // ReadCard reads a model card: Markdown, with YAML front matter when it begins with a
 // line of three hyphens.
 func ReadCard(name string, r io.Reader) (*registry.Card, error) {
@@ -147,45 +134,6 @@ func flatten(front string) ([]registry.Fact, error) {
 	return facts, nil
 }
 
-// sections cuts the body at its headings, those within fenced code not counted.
-func sections(body string) []registry.CardSection {
-	var out []registry.CardSection
-	var lines []string
-	fenced := false
-	put := func() {
-		if len(out) > 0 {
-			out[len(out)-1].Body = strings.Trim(strings.Join(lines, "\n"), "\n")
-		}
-		lines = nil
-	}
-	for _, line := range strings.Split(body, "\n") {
-		trimmed := strings.TrimSpace(line)
-		if strings.HasPrefix(trimmed, "```") || strings.HasPrefix(trimmed, "~~~") {
-			fenced = !fenced
-		}
-		level := len(line) - len(strings.TrimLeft(line, "#"))
-		if fenced || level == 0 || level > 6 || len(line) <= level || line[level] != ' ' || len(out) >= mostFacts {
-			lines = append(lines, line)
-			continue
-		}
-		put()
-		title := strings.TrimSpace(strings.TrimRight(strings.TrimSpace(line[level:]), "#"))
-		out = append(out, registry.CardSection{Kind: sectionKind(title), Title: cutText(title)})
-	}
-	put()
-	return out
-}
-
-func sectionKind(title string) string {
-	lower := strings.ToLower(title)
-	for _, h := range headings {
-		if slices.ContainsFunc(h.words, func(w string) bool { return strings.Contains(lower, w) }) {
-			return h.kind
-		}
-	}
-	return ""
-}
-
 // ReadRequirements reads a requirements file of Python's package installer: one
 // requirement a line. Options and other files that it refers to are passed over, which
 // remarks say.
@@ -254,8 +202,7 @@ func requirement(line string) (registry.Dependency, bool) {
 	if end < 0 {
 		end = len(line)
 	}
-	// Names are equal whatever their case and whichever of . _ - they use.
-	d := registry.Dependency{Name: strings.NewReplacer("_", "-", ".", "-").Replace(strings.ToLower(line[:end]))}
+	d := registry.Dependency{Name: registry.PackageName(line[:end])}
 	if strings.Trim(d.Name, "-") == "" || len(d.Name) > 200 {
 		return d, false
 	}

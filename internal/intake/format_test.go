@@ -340,6 +340,22 @@ func TestCards(t *testing.T) {
 		!strings.Contains(c.Sections[1].Body, "## no heading") {
 		t.Errorf("card: %+v", c)
 	}
+	underlined, err := ReadCard("card.md", strings.NewReader("Heat demand\n===========\nOne line.\n\n"+
+		"Known\n*limits*\n---\nNo summers.\n\n> # quoted\n\n    # code\n\n- # in a list\n\n"+
+		"#\n## Data ##\nTwo winters.\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var found []string
+	for _, s := range underlined.Sections {
+		found = append(found, fmt.Sprintf("%s|%s|%s", s.Title, s.Kind, s.Body))
+	}
+	if want := []string{
+		"Heat demand||One line.", "Known limits|limits|No summers.\n\n> # quoted\n\n    # code\n\n- # in a list", "||",
+		"Data|data|Two winters.",
+	}; !slices.Equal(found, want) {
+		t.Errorf("underlined headings: %q, want %q", found, want)
+	}
 	plain, err := ReadCard("card.md", strings.NewReader("# A\n\n## Licence\nInternal use\nonly\n"))
 	if err != nil || plain.Licence != "Internal use" {
 		t.Errorf("%+v, %v", plain, err)
@@ -414,7 +430,17 @@ func FuzzRead(f *testing.F) {
 
 func FuzzCard(f *testing.F) {
 	f.Add("---\nlicence: x\na: &b [1]\nc: *b\n---\n# A\n## Data\ntext")
-	f.Fuzz(func(t *testing.T, text string) { _, _ = ReadCard("card.md", strings.NewReader(text)) })
+	f.Fuzz(func(t *testing.T, text string) {
+		c, err := ReadCard("card.md", strings.NewReader(text))
+		if err != nil {
+			return
+		}
+		for _, s := range c.Sections {
+			if !strings.Contains(c.Text, s.Body) {
+				t.Fatalf("the body of a section is not in the card: %q", s.Body)
+			}
+		}
+	})
 }
 
 func FuzzRequirements(f *testing.F) {

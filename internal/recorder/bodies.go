@@ -2,7 +2,6 @@ package recorder
 
 import (
 	"encoding/binary"
-	"hash/fnv"
 	"math"
 	"strconv"
 	"strings"
@@ -11,6 +10,8 @@ import (
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/oip"
 	"innerladder/internal/signals"
+
+	"github.com/cespare/xxhash/v2"
 )
 
 const (
@@ -307,8 +308,8 @@ func hashRow(inputs []oip.Tensor, row int) uint64 {
 	for i := range inputs {
 		t := &inputs[i]
 		parts := len(t.Data) / max(1, t.Rows())
-		h := fnv.New64a()
-		_, _ = h.Write([]byte(t.Name))
+		h := xxhash.New()
+		_, _ = h.WriteString(t.Name)
 		for _, v := range t.Data[row*parts : (row+1)*parts] {
 			var b [9]byte
 			switch v := v.(type) {
@@ -322,18 +323,11 @@ func hashRow(inputs []oip.Tensor, row int) uint64 {
 				}
 			case string:
 				b[0] = 3
-				_, _ = h.Write([]byte(v))
+				_, _ = h.WriteString(v)
 			}
 			_, _ = h.Write(b[:])
 		}
-		sum += mix(h.Sum64()) // a sum does not depend on the order
+		sum += h.Sum64() // a sum does not depend on the order
 	}
-	return mix(sum)
-}
-
-// mix is the finaliser of SplitMix64 (Steele, Lea and Flood 2014).
-func mix(x uint64) uint64 {
-	x = (x ^ (x >> 30)) * 0xbf58476d1ce4e5b9
-	x = (x ^ (x >> 27)) * 0x94d049bb133111eb
-	return x ^ (x >> 31)
+	return sum
 }

@@ -2,9 +2,6 @@ package service
 
 import (
 	"context"
-	"crypto/hmac"
-	"crypto/sha256"
-	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -20,6 +17,7 @@ import (
 	"innerladder/internal/core/record"
 	"innerladder/internal/records"
 
+	standardwebhooks "github.com/standard-webhooks/standard-webhooks/libraries/go"
 	"github.com/wneessen/go-mail"
 )
 
@@ -130,17 +128,19 @@ func firstLine(s string) string {
 // SignWebhook makes the headers that prove to a receiver who sent a body and when:
 // HMAC-SHA256 over id, time and body, with the webhook's secret.
 func SignWebhook(secret, id string, at time.Time, body []byte) (http.Header, error) {
-	key, err := base64.StdEncoding.DecodeString(strings.TrimPrefix(secret, "whsec_"))
+	w, err := standardwebhooks.NewWebhook(secret)
 	if err != nil {
 		return nil, fmt.Errorf("reading a webhook's secret: %w", err)
 	}
-	stamp := strconv.FormatInt(at.Unix(), 10)
-	mac := hmac.New(sha256.New, key)
-	fmt.Fprintf(mac, "%s.%s.%s", id, stamp, body)
-	return http.Header{
-		"Webhook-Id": {id}, "Webhook-Timestamp": {stamp},
-		"Webhook-Signature": {"v1," + base64.StdEncoding.EncodeToString(mac.Sum(nil))},
-	}, nil
+	signature, err := w.Sign(id, at, body)
+	if err != nil {
+		return nil, fmt.Errorf("signing what is sent to a webhook: %w", err)
+	}
+	h := http.Header{}
+	h.Set(standardwebhooks.HeaderWebhookID, id)
+	h.Set(standardwebhooks.HeaderWebhookTimestamp, strconv.FormatInt(at.Unix(), 10))
+	h.Set(standardwebhooks.HeaderWebhookSignature, signature)
+	return h, nil
 }
 
 // sendMail sends a notice by e-mail.

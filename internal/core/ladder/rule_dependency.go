@@ -1,13 +1,13 @@
 package ladder
 
 import (
-	"cmp"
 	"regexp"
-	"strconv"
 	"strings"
 
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/registry"
+
+	version "github.com/aquasecurity/go-pep440-version"
 )
 
 // NoDenied demands that the version needs none of some packages.
@@ -23,7 +23,7 @@ var dependencyKind = KindInfo{"no_denied_dependency", "the version needs none of
 // Kind names it.
 func (NoDenied) Kind() string { return dependencyKind.Kind }
 
-var denial = regexp.MustCompile(`^([A-Za-z0-9][A-Za-z0-9._-]*)\s*(?:(==|<=|>=|<|>)\s*([0-9][0-9A-Za-z.+-]*))?$`)
+var denial = regexp.MustCompile(`^([A-Za-z0-9][A-Za-z0-9._-]*)\s*(?:(==|<=|>=|<|>)\s*([0-9][0-9A-Za-z.!+_-]*))?$`)
 
 func (q NoDenied) check(field string, _ Ladder) error {
 	if len(q.Denied) == 0 {
@@ -35,18 +35,18 @@ func (q NoDenied) check(field string, _ Ladder) error {
 			return fault.New(fault.Invalid, "requirement.denied", "%q names no package", d).In(field + ".denied").
 				Do("write NAME or NAME with one bound, such as numpy<1.22")
 		}
+		if b := boundOf(d); b.relation != "" {
+			if _, err := version.Parse(b.release); err != nil {
+				return fault.New(fault.Invalid, "requirement.denied", "%q names no release", d).In(field + ".denied").
+					Do("write releases as Python's packages number them (PEP 440), such as numpy<1.22")
+			}
+		}
 	}
 	return nil
 }
 
-// packageName is a name as packages are compared by: case, dot, dash and underscore do
-// not count (the rule of Python's packages, PEP 503).
-func packageName(s string) string { return sameName.Replace(strings.ToLower(s)) }
-
-var sameName = strings.NewReplacer("_", "-", ".", "-")
-
 // pinned is the one release that a dependency allows, where it allows one.
-var pinned = regexp.MustCompile(`^={2,3}\s*([0-9][0-9A-Za-z.+-]*)$`)
+var pinned = regexp.MustCompile(`^={2,3}\s*([0-9][0-9A-Za-z.!+_-]*)$`)
 
 // Evaluate looks at every dependency. One that is not pinned to a release may turn out
 // to be a denied one, so it is not let through where only some releases are denied.
@@ -59,7 +59,7 @@ func (q NoDenied) Evaluate(f Facts) Outcome {
 		denied[i] = boundOf(d)
 	}
 	for _, d := range f.Version.Dependencies {
-		name := packageName(d.Name)
+		name := registry.PackageName(d.Name)
 		for _, b := range denied {
 			if b.name != name {
 				continue
@@ -79,11 +79,11 @@ type bound struct{ text, name, relation, release string }
 func boundOf(text string) bound {
 	i := strings.IndexAny(text, "=<>")
 	if i < 0 {
-		return bound{text: text, name: packageName(strings.TrimSpace(text))}
+		return bound{text: text, name: registry.PackageName(strings.TrimSpace(text))}
 	}
 	release := strings.TrimLeft(text[i:], "=<>")
 	return bound{
-		text, packageName(strings.TrimSpace(text[:i])), text[i : len(text)-len(release)],
+		text, registry.PackageName(strings.TrimSpace(text[:i])), text[i : len(text)-len(release)],
 		strings.TrimSpace(release),
 	}
 }
@@ -99,46 +99,29 @@ func (b bound) judge(ref string, d registry.Dependency) *Outcome {
 		o := failed(ref, "It needs %s%s, which may be %s, and that is denied; pin it with ==.", d.Name, d.Want, b.text)
 		return &o
 	}
-	c := compareReleases(pin[1], b.release)
-	if map[string]bool{"==": c == 0, "<": c < 0, ">": c > 0, "<=": c <= 0, ">=": c >= 0}[b.relation] {
+	is, err := version.Parse(pin[1])
+	if err != nil {
+		o := failed(ref, "It needs %s %s, which is no release by PEP 440, so it may be %s, and that is denied.", d.Name,
+			pin[1], b.text)
+		return &o
+	}
+	if b.holds(is) {
 		o := failed(ref, "It needs %s %s, and %s is denied.", d.Name, pin[1], b.text)
 		return &o
 	}
 	return nil
 }
 
-// compareReleases compares two releases part by part: numbers as numbers, a release
-// before it has letters (2.0 is after 2.0rc1), the rest as text.
-func compareReleases(a, b string) int {
-	as, bs := releaseParts(a), releaseParts(b)
-	for i := range max(len(as), len(bs)) {
-		x, y := "0", "0"
-		if i < len(as) {
-			x = as[i]
-		}
-		if i < len(bs) {
-			y = bs[i]
-		}
-		n, errN := strconv.Atoi(x)
-		m, errM := strconv.Atoi(y)
-		switch {
-		case errN == nil && errM == nil:
-			if c := cmp.Compare(n, m); c != 0 {
-				return c
-			}
-		case errN == nil:
-			return 1
-		case errM == nil:
-			return -1
-		default:
-			if c := cmp.Compare(x, y); c != 0 {
-				return c
-			}
-		}
+// holds reports whether a release is among those denied. Releases stand in the order of PEP 440;
+// what a build adds to a release, as in 2.1.0+cu121, counts only where the bound has one too.
+func (b bound) holds(is version.Version) bool {
+	than, err := version.Parse(b.release)
+	if err == nil && than.Local() == "" {
+		is, err = version.Parse(is.Public())
 	}
-	return 0
+	if err != nil {
+		return true // a ladder set long ago may name what is no release: nothing is let through by it
+	}
+	c := is.Compare(than)
+	return map[string]bool{"==": c == 0, "<": c < 0, ">": c > 0, "<=": c <= 0, ">=": c >= 0}[b.relation]
 }
-
-var releasePart = regexp.MustCompile(`[0-9]+|[A-Za-z]+`)
-
-func releaseParts(s string) []string { return releasePart.FindAllString(s, -1) }

@@ -2,6 +2,7 @@ package profile
 
 import (
 	"cmp"
+	"encoding/binary"
 	"maps"
 	"math"
 	"slices"
@@ -10,6 +11,8 @@ import (
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/signature"
 	"innerladder/internal/core/sketch"
+
+	"github.com/cespare/xxhash/v2"
 )
 
 const (
@@ -168,12 +171,12 @@ func (c *columnProfile) add(v *signature.Cell, row int) {
 			return
 		}
 		c.numbers.Add(v.Number)
-		c.hash(mix(math.Float64bits(v.Number + 0))) // +0: one zero
+		c.hash(hashNumber(v.Number + 0)) // +0: one zero
 	case signature.BooleanCell:
 		c.booleans[int(v.Number)]++
 	case signature.TextCell:
 		c.texts++
-		c.hash(hashText(v.Text))
+		c.hash(xxhash.Sum64String(v.Text))
 		if c.levels == nil {
 			c.levels = map[string]uint64{}
 		}
@@ -213,22 +216,11 @@ func (c *columnProfile) hash(h uint64) {
 	c.few = nil
 }
 
-// mix is the finalizer of MurmurHash3, which spreads any change over all bits.
-func mix(h uint64) uint64 {
-	h ^= h >> 33
-	h *= 0xff51afd7ed558ccd
-	h ^= h >> 33
-	h *= 0xc4ceb9fe1a85ec53
-	return h ^ h>>33
-}
-
-// hashText is FNV-1a, mixed.
-func hashText(s string) uint64 {
-	h := uint64(14695981039346656037)
-	for i := 0; i < len(s); i++ {
-		h = (h ^ uint64(s[i])) * 1099511628211
-	}
-	return mix(h)
+// hashNumber hashes a number by its bits.
+func hashNumber(x float64) uint64 {
+	var b [8]byte
+	binary.LittleEndian.PutUint64(b[:], math.Float64bits(x))
+	return xxhash.Sum64(b[:])
 }
 
 // Rows is how many rows were added.

@@ -7,7 +7,9 @@ import (
 	"encoding/json"
 	"maps"
 	"math"
+	"regexp"
 	"slices"
+	"strings"
 	"time"
 
 	"innerladder/internal/core/fault"
@@ -59,6 +61,12 @@ type Attachment struct {
 	AddedBy string    `json:"added_by"`
 	AddedAt time.Time `json:"added_at"`
 }
+
+var separators = regexp.MustCompile(`[-_.]+`)
+
+// PackageName is a package's name in the form in which names are compared (PEP 503): case does
+// not count, and neither do dots, dashes and underscores.
+func PackageName(s string) string { return separators.ReplaceAllString(strings.ToLower(s), "-") }
 
 // Dependency is a package that a version needs to run.
 type Dependency struct {

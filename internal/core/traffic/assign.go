@@ -1,10 +1,11 @@
 package traffic
 
 import (
-	"hash/fnv"
 	"time"
 
 	"innerladder/internal/core/guard"
+
+	"github.com/cespare/xxhash/v2"
 )
 
 // Pick returns the position of the lane for a point in [0, Whole). The trial lanes take
@@ -29,28 +30,19 @@ func Pick(lanes []Lane, point int) int {
 // on trial, so the same callers are not always the first to try something new, and not
 // on the shares, so a caller who is on trial at 5 % still is at 25 %.
 func Point(endpoint string, lanes []Lane, caller string) int {
-	h := fnv.New64a()
-	_, _ = h.Write([]byte(endpoint))
-	_, _ = h.Write([]byte{0})
+	first := ""
 	for _, l := range lanes {
 		if l.Kind == Trial {
-			_, _ = h.Write([]byte(l.Version))
+			first = l.Version
 			break
 		}
 	}
-	_, _ = h.Write([]byte{0})
-	_, _ = h.Write([]byte(caller))
-	return int(mix(h.Sum64()) % Whole)
-}
-
-// mix spreads every bit over all others (the finaliser of MurmurHash3, Appleby 2011):
-// FNV alone leaves the high bits of short keys uneven.
-func mix(x uint64) uint64 {
-	x ^= x >> 33
-	x *= 0xff51afd7ed558ccd
-	x ^= x >> 33
-	x *= 0xc4ceb9fe1a85ec53
-	return x ^ x>>33
+	var h xxhash.Digest
+	h.Reset()
+	for _, part := range []string{endpoint, "\x00", first, "\x00", caller} {
+		_, _ = h.WriteString(part)
+	}
+	return int(h.Sum64() % Whole)
 }
 
 // Route is all that the gateway must know to answer for one endpoint.
