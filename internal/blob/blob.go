@@ -5,13 +5,13 @@ package blob
 import (
 	"crypto/sha256"
 	"encoding/hex"
-	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"regexp"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -27,8 +27,8 @@ type Store struct {
 	held atomic.Int64
 	// parts are the resumable uploads that are being written to.
 	parts sync.Map // id → *sync.Mutex
-	// verified remembers which files had their digest, and when those were last written.
-	verified sync.Map // digest → time.Time
+	// readings are the last of each file that was read.
+	readings sync.Map // digest → Reading
 }
 
 // Open opens or creates a store in dir and removes what unfinished uploads left.
@@ -37,7 +37,7 @@ func Open(dir string) (*Store, error) {
 	if err := os.RemoveAll(s.unfinished()); err != nil {
 		return nil, fmt.Errorf("clearing unfinished uploads: %w", err)
 	}
-	for _, dir := range []string{s.unfinished(), s.partial()} {
+	for _, dir := range []string{s.unfinished(), s.partial(), s.damaged()} {
 		if err := os.MkdirAll(dir, 0o700); err != nil {
 			return nil, fmt.Errorf("making the file store: %w", err)
 		}
@@ -119,6 +119,9 @@ func (u *Upload) Keep() error {
 	if u.file == place {
 		return nil // it was kept before
 	}
+	if err := u.store.forgetDamage(u.Digest); err != nil {
+		return err
+	}
 	// The moment of keeping, not of receiving, is what shields it from being collected.
 	now := time.Now()
 	if err := os.Chtimes(u.file, now, now); err != nil {
@@ -157,12 +160,18 @@ func (s *Store) Open(digest string) (*os.File, error) {
 	return os.Open(s.path(digest))
 }
 
-// Present returns a function that says whether there is a file with a digest. It looks at
-// each directory once, so it is for many files at one moment; bytes are not read.
+// Present returns a function that says whether there is a file with a digest that was not found
+// damaged. It looks at each directory once, so it is for many files at one moment; bytes are
+// not read.
 func (s *Store) Present() func(digest string) bool {
 	seen := map[string]map[string]bool{}
+	damaged := map[string]bool{}
+	entries, _ := os.ReadDir(s.damaged()) // none where it cannot be read
+	for _, e := range entries {
+		damaged[strings.TrimSuffix(e.Name(), ".json")] = true
+	}
 	return func(digest string) bool {
-		if len(digest) < 2 {
+		if len(digest) < 2 || damaged[digest] {
 			return false
 		}
 		there, known := seen[digest[:2]]
@@ -176,51 +185,4 @@ func (s *Store) Present() func(digest string) bool {
 		}
 		return there[digest]
 	}
-}
-
-// Digest reads the file that was stored under a digest and says which digest its bytes have
-// now; empty when there is no such file.
-func (s *Store) Digest(digest string) (string, error) {
-	f, err := s.Open(digest)
-	if errors.Is(err, fs.ErrNotExist) {
-		return "", nil
-	}
-	if err != nil {
-		return "", err
-	}
-	defer f.Close()
-	return digestOf(f)
-}
-
-func digestOf(f *os.File) (string, error) {
-	h := sha256.New()
-	if _, err := io.Copy(h, f); err != nil {
-		return "", fmt.Errorf("reading %s: %w", f.Name(), err)
-	}
-	return hex.EncodeToString(h.Sum(nil)), nil
-}
-
-// Verify says whether the bytes of the file with a digest still have it. They are read
-// again only when the file was written since the last time.
-func (s *Store) Verify(digest string) (bool, error) {
-	f, err := s.Open(digest)
-	if errors.Is(err, fs.ErrNotExist) {
-		return false, nil
-	}
-	if err != nil {
-		return false, err
-	}
-	defer f.Close()
-	info, err := f.Stat()
-	if err != nil {
-		return false, fmt.Errorf("reading %s: %w", digest, err)
-	}
-	if at, ok := s.verified.Load(digest); ok && info.ModTime().Equal(at.(time.Time)) {
-		return true, nil
-	}
-	if got, err := digestOf(f); err != nil || got != digest {
-		return false, err
-	}
-	s.verified.Store(digest, info.ModTime())
-	return true, nil
 }

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"testing"
 	"testing/iotest"
+	"time"
 )
 
 func files(t *testing.T, dir string) (n int) {
@@ -108,13 +109,58 @@ func TestVerifyFindsAlteredBytes(t *testing.T) {
 		t.Fatal(err)
 	}
 	digest := s.put(t, "weights").Digest
-	if ok, err := s.Verify(digest); !ok || err != nil {
-		t.Errorf("untouched: %v, %v", ok, err)
+	at := time.Date(2026, 1, 1, 12, 0, 0, 0, time.UTC)
+	day := 24 * time.Hour
+	look := func(s *Store, now time.Time) Reading {
+		t.Helper()
+		r, err := s.LastReading(digest, now.Add(-day), now)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return r
+	}
+	if r := look(s, at); r.Digest != digest || !r.At.Equal(at) {
+		t.Errorf("untouched: %+v", r)
+	}
+	// What was read is not read again for a day, and it is said when that was.
+	if r := look(s, at.Add(day-1)); !r.At.Equal(at) {
+		t.Errorf("within a day: %+v", r)
+	}
+	if r := look(s, at.Add(day)); !r.At.Equal(at.Add(day)) {
+		t.Errorf("after a day: %+v", r)
+	}
+	info, err := os.Stat(s.path(digest))
+	if err != nil {
+		t.Fatal(err)
 	}
 	if err := os.WriteFile(s.path(digest), []byte("Weights"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if ok, _ := s.Verify(digest); ok {
-		t.Error("altered bytes were verified")
+	// A disk that changes bytes does not change the time of the file: only reading finds it.
+	if err := os.Chtimes(s.path(digest), info.ModTime(), info.ModTime()); err != nil {
+		t.Fatal(err)
+	}
+	if r := look(s, at.Add(day+1)); r.Digest != digest || !r.At.Equal(at.Add(day)) {
+		t.Errorf("the last reading: %+v", r)
+	}
+	if !s.Present()(digest) {
+		t.Error("a file that nobody found damaged is not there")
+	}
+	if r, err := s.Read(digest, at.Add(day+2)); err != nil || r.Digest == digest {
+		t.Errorf("altered bytes: %+v, %v", r, err)
+	}
+	// It stays damaged, also after a restart, until the bytes come again.
+	again, err := Open(s.dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, s := range []*Store{s, again} {
+		if r := look(s, at.Add(3*day)); r.Digest == digest || !r.At.Equal(at.Add(day+2)) || s.Present()(digest) {
+			t.Errorf("a damaged file is forgotten: %+v", r)
+		}
+	}
+	again.put(t, "weights")
+	if r := look(again, at.Add(3*day)); r.Digest != digest || !again.Present()(digest) {
+		t.Errorf("a file that came again is still damaged: %+v", r)
 	}
 }

@@ -292,8 +292,8 @@ func (s *Store) Collect(needed func() (map[string]bool, error), spare time.Time,
 		if dry {
 			return nil
 		}
-		s.verified.Delete(d.Name())
-		return os.Remove(path)
+		s.readings.Delete(d.Name())
+		return errors.Join(os.Remove(path), s.forgetDamage(d.Name()))
 	})
 	if err != nil {
 		return found, fmt.Errorf("collecting files: %w", err)

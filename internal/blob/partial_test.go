@@ -177,7 +177,7 @@ func TestCollectingSparesWhatIsNeededOrYoung(t *testing.T) {
 		}
 	}
 	for _, d := range []string{needed, young} {
-		if ok, err := s.Verify(d); !ok || err != nil {
+		if r, err := s.Read(d, time.Now()); r.Digest != d || err != nil {
 			t.Errorf("%s was collected: %v", d, err)
 		}
 	}

@@ -223,6 +223,9 @@ func printVouchers(w io.Writer, v wire.Vouchers) {
 		case "elsewhere":
 			mark, why = "-      ", ", kept elsewhere; only the digest is known"
 		}
+		if f.ReadAt != nil && f.State != "missing" {
+			why += ", read at " + f.ReadAt.UTC().Format("2006-01-02 15:04 MST")
+		}
 		fmt.Fprintf(w, "  %s  file %s, sha256 %s%s\n", mark, f.Name, f.Digest[:12], why)
 	}
 	if len(v.Statements) == 0 {

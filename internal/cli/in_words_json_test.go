@@ -401,7 +401,7 @@ runa 3$ gate heat-demand@1 -for live -json
       "rung": "proven",
       "requirement": "artifact_stored",
       "state": "passed",
-      "sentence": "1 artifact stored, digest verified.",
+      "sentence": "1 artifact stored; the bytes had the registered digest when they were read, at ….",
       "proof": "heat-demand@1"
     },
     {
@@ -445,7 +445,7 @@ runa$ promote heat-demand@1 -to live -note "better" -json
       "rung": "proven",
       "requirement": "artifact_stored",
       "state": "passed",
-      "sentence": "1 artifact stored, digest verified.",
+      "sentence": "1 artifact stored; the bytes had the registered digest when they were read, at ….",
       "proof": "heat-demand@1"
     },
     {
@@ -491,7 +491,7 @@ tove$ reviews -for-me -json
           "rung": "proven",
           "requirement": "artifact_stored",
           "state": "passed",
-          "sentence": "1 artifact stored, digest verified.",
+          "sentence": "1 artifact stored; the bytes had the registered digest when they were read, at ….",
           "proof": "heat-demand@1"
         },
         {
@@ -551,7 +551,7 @@ tove$ sign P-1 -yes -note "read it" -json
       "rung": "proven",
       "requirement": "artifact_stored",
       "state": "passed",
-      "sentence": "1 artifact stored, digest verified.",
+      "sentence": "1 artifact stored; the bytes had the registered digest when they were read, at ….",
       "proof": "heat-demand@1"
     },
     {
@@ -609,7 +609,7 @@ runa$ show P-1 -json
       "rung": "proven",
       "requirement": "artifact_stored",
       "state": "passed",
-      "sentence": "1 artifact stored, digest verified.",
+      "sentence": "1 artifact stored; the bytes had the registered digest when they were read, at ….",
       "proof": "heat-demand@1"
     },
     {

@@ -35,7 +35,7 @@ runa$ promote valve-fault@1 -to live -note "for the spring"
 P-1: valve-fault@1 from draft to live, open
   asked by  runa, …
   note      for the spring
-  passed   proven     1 artifact stored, digest verified.
+  passed   proven     1 artifact stored; the bytes had the registered digest when they were read, at ….
   passed   proven     1 metric recorded.
   passed   rehearsal  Nobody stands on live whose callers could break.
   waiting  live       Waits for 1 sign-off by someone other than runa.
@@ -128,7 +128,7 @@ gro$ reviews
 P-1: valve-fault@1 from draft to live, open
   asked by  runa, …
   note      for the spring
-  passed   proven     1 artifact stored, digest verified.
+  passed   proven     1 artifact stored; the bytes had the registered digest when they were read, at ….
   passed   proven     1 metric recorded.
   passed   rehearsal  Nobody stands on live whose callers could break.
   waiting  live       Waits for 1 sign-off by someone other than runa.
@@ -143,7 +143,7 @@ kari$ sign P-1 -yes
 P-1: valve-fault@1 from draft to live, carried out
   asked by  runa, …
   note      for the spring
-  passed   proven     1 artifact stored, digest verified.
+  passed   proven     1 artifact stored; the bytes had the registered digest when they were read, at ….
   passed   proven     1 metric recorded.
   passed   rehearsal  Nobody stands on live whose callers could break.
   passed   live       Signed by kari.

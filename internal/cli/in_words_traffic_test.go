@@ -33,14 +33,14 @@ heat-demand@2
 runa$ promote heat-demand@1 -to live
 P-1: heat-demand@1 from draft to live, open
   asked by  runa, …
-  passed   proven     1 artifact stored, digest verified.
+  passed   proven     1 artifact stored; the bytes had the registered digest when they were read, at ….
   passed   proven     1 metric recorded.
   passed   rehearsal  Nobody stands on live whose callers could break.
   waiting  live       Waits for 1 sign-off by someone other than runa.
 tove$ sign P-1 -yes
 P-1: heat-demand@1 from draft to live, carried out
   asked by  runa, …
-  passed   proven     1 artifact stored, digest verified.
+  passed   proven     1 artifact stored; the bytes had the registered digest when they were read, at ….
   passed   proven     1 metric recorded.
   passed   rehearsal  Nobody stands on live whose callers could break.
   passed   live       Signed by tove.
@@ -77,7 +77,7 @@ runa$ promote heat-demand@2 -to live
 P-2: heat-demand@2 from draft to live, open
   asked by  runa, …
   against   heat-demand@1
-  passed   proven     1 artifact stored, digest verified.
+  passed   proven     1 artifact stored; the bytes had the registered digest when they were read, at ….
   passed   proven     1 metric recorded.
   passed   rehearsal  Not compared with heat-demand@1: a signature is missing.
   waiting  live       Waits for 1 sign-off by someone other than runa.
@@ -85,7 +85,7 @@ tove$ sign P-2 -yes
 P-2: heat-demand@2 from draft to live, carried out
   asked by  runa, …
   against   heat-demand@1
-  passed   proven     1 artifact stored, digest verified.
+  passed   proven     1 artifact stored; the bytes had the registered digest when they were read, at ….
   passed   proven     1 metric recorded.
   passed   rehearsal  Not compared with heat-demand@1: a signature is missing.
   passed   live       Signed by tove.

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"errors"
+	"time"
 
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/lineage"
@@ -48,11 +49,11 @@ func (s *Service) Gate(ctx context.Context, ref, to string) (wire.GateReport, er
 	if err != nil {
 		return wire.GateReport{}, err
 	}
-	stored, err := s.storedArtifacts(v)
+	files, err := s.storedArtifacts(v)
 	if err != nil {
 		return wire.GateReport{}, err
 	}
-	f, err := s.facts(ctx, r, v, to, stored)
+	f, err := s.facts(ctx, r, v, to, files)
 	if err != nil {
 		return wire.GateReport{}, err
 	}
@@ -66,10 +67,10 @@ func (s *Service) Gate(ctx context.Context, ref, to string) (wire.GateReport, er
 
 // facts gathers what the gates look at. The incumbent is the version that stepped last on
 // the rung asked for.
-func (s *Service) facts(ctx context.Context, r records.View, v *registry.Version, to string, stored int,
+func (s *Service) facts(ctx context.Context, r records.View, v *registry.Version, to string, files stored,
 ) (ladder.Facts, error) {
 	f := ladder.Facts{
-		Version: v, To: to, StoredArtifacts: stored, Verified: true, Trainers: []string{v.CreatedBy},
+		Version: v, To: to, StoredArtifacts: files.count, ReadAt: files.readAt, Trainers: []string{v.CreatedBy},
 		Now: s.now(),
 	}
 	there, err := r.VersionsOnRung(ctx, v.Model, to, 1)
@@ -109,20 +110,35 @@ func (s *Service) facts(ctx context.Context, r records.View, v *registry.Version
 	return f, nil
 }
 
-// storedArtifacts counts the artifacts of a version whose bytes are in the store with
-// their digest. It may read them all, so it is done before a transaction, not in it.
-func (s *Service) storedArtifacts(v *registry.Version) (n int, err error) {
+// readLasts is how long it counts that the bytes of a file were read, while the file is not
+// written to.
+const readLasts = 24 * time.Hour
+
+// stored is what was found when the artifacts of a version were read: how many have their
+// digest, and when the first of them was read.
+type stored struct {
+	count  int
+	readAt time.Time
+}
+
+// storedArtifacts reads the artifacts of a version that were not read for a day. That takes
+// its time, so it is done before a transaction, not in it.
+func (s *Service) storedArtifacts(v *registry.Version) (out stored, err error) {
+	now := s.now()
 	for _, a := range v.Artifacts {
 		if !a.Stored {
 			continue
 		}
-		ok, err := s.blobs.Verify(a.Digest)
+		r, err := s.blobs.LastReading(a.Digest, now.Add(-readLasts), now)
 		if err != nil {
-			return n, err
+			return out, err
 		}
-		if ok {
-			n++
+		if r.Digest == a.Digest {
+			out.count++
+		}
+		if out.readAt.IsZero() || r.At.Before(out.readAt) {
+			out.readAt = r.At
 		}
 	}
-	return n, nil
+	return out, nil
 }

@@ -22,7 +22,7 @@ func (s *Service) Promote(ctx context.Context, n wire.NewPromotion) (*ladder.Pro
 	if err != nil {
 		return nil, err
 	}
-	stored, err := s.storedArtifacts(v)
+	files, err := s.storedArtifacts(v)
 	if err != nil {
 		return nil, err
 	}
@@ -69,7 +69,7 @@ func (s *Service) Promote(ctx context.Context, n wire.NewPromotion) (*ladder.Pro
 			Note: n.Note, State: ladder.Open, Emergency: n.Emergency,
 			Ladder: l.Number, OpenedAt: t.now, SignOffs: []ladder.SignOff{}, Findings: []ladder.Finding{},
 		}
-		f, err := s.facts(ctx, t.View, v, n.To, stored)
+		f, err := s.facts(ctx, t.View, v, n.To, files)
 		if err != nil {
 			return nil, err
 		}
@@ -141,7 +141,7 @@ type hearing struct {
 
 // hear reads what a promotion is judged by. An open one asks from where its version stands
 // now.
-func (s *Service) hear(ctx context.Context, r records.View, p *ladder.Promotion, stored int) (h hearing, err error) {
+func (s *Service) hear(ctx context.Context, r records.View, p *ladder.Promotion, files stored) (h hearing, err error) {
 	h.Promotion = p
 	if h.number, err = ladder.ParseID("promotion", p.ID); err != nil {
 		return h, err
@@ -153,7 +153,7 @@ func (s *Service) hear(ctx context.Context, r records.View, p *ladder.Promotion,
 	if err != nil {
 		return h, err
 	}
-	if h.facts, err = s.facts(ctx, r, v, p.To, stored); err != nil {
+	if h.facts, err = s.facts(ctx, r, v, p.To, files); err != nil {
 		return h, err
 	}
 	if p.State == ladder.Open {
@@ -171,11 +171,11 @@ func (s *Service) hearNow(ctx context.Context, r records.View, p *ladder.Promoti
 	if err != nil {
 		return hearing{}, err
 	}
-	stored, err := s.storedArtifacts(v)
+	files, err := s.storedArtifacts(v)
 	if err != nil {
 		return hearing{}, err
 	}
-	h, err := s.hear(ctx, r, p, stored)
+	h, err := s.hear(ctx, r, p, files)
 	if err != nil {
 		return h, err
 	}
@@ -214,13 +214,13 @@ func (s *Service) answer(ctx context.Context, id string, permission access.Permi
 	if err != nil {
 		return nil, err
 	}
-	stored := 0
+	var files stored
 	if p.State.Signable() { // files may be read for this, so not in the transaction
 		v, err := s.resolve(ctx, s.records(ctx), "version", p.Version)
 		if err != nil {
 			return nil, err
 		}
-		if stored, err = s.storedArtifacts(v); err != nil {
+		if files, err = s.storedArtifacts(v); err != nil {
 			return nil, err
 		}
 	}
@@ -229,7 +229,7 @@ func (s *Service) answer(ctx context.Context, id string, permission access.Permi
 		if err != nil {
 			return nil, err
 		}
-		h, err := s.hear(ctx, t.View, p, stored)
+		h, err := s.hear(ctx, t.View, p, files)
 		if err != nil {
 			return nil, err
 		}

@@ -34,7 +34,7 @@ func (s *Service) Statement(ctx context.Context, id string, n wire.NewAnswer) (w
 	if err != nil {
 		return wire.StatementFor{}, err
 	}
-	h, err := s.hear(ctx, r, p, 0)
+	h, err := s.hear(ctx, r, p, stored{})
 	if err != nil {
 		return wire.StatementFor{}, err
 	}
@@ -216,10 +216,13 @@ func (s *Service) Vouchers(ctx context.Context, ref string) (wire.Vouchers, erro
 		f := wire.VouchedFile{Name: a.Name, Digest: a.Digest, State: "elsewhere"}
 		digests[a.Name] = a.Digest // of a file elsewhere only the digest is known
 		if a.Stored {
-			got, err := s.blobs.Digest(a.Digest)
-			switch {
-			case err != nil:
+			r, err := s.blobs.Read(a.Digest, s.now())
+			if err != nil {
 				return out, err
+			}
+			got := r.Digest
+			f.ReadAt = &r.At
+			switch {
 			case got == "":
 				f.State = "missing"
 				delete(digests, a.Name)

@@ -115,4 +115,6 @@ type VouchedFile struct {
 	Name   string `json:"name"`
 	Digest string `json:"digest" description:"as it was registered"`
 	State  string `json:"state" enum:"right,changed,missing,elsewhere"`
+	// ReadAt is when its bytes were read for this; absent for a file elsewhere.
+	ReadAt *time.Time `json:"read_at,omitempty" description:"when its bytes were read for this; absent for a file that is kept elsewhere"`
 }

@@ -17,7 +17,7 @@ func candidate() Facts {
 			Ref: "heat-demand@2", Digest: "d2", Metrics: map[string]float64{"rmse": 0.3},
 			Artifacts: []registry.Artifact{{Name: "m"}},
 		},
-		StoredArtifacts: 1, Verified: true, Now: noon,
+		StoredArtifacts: 1, ReadAt: noon, Now: noon,
 	}
 }
 

@@ -216,10 +216,11 @@ type Facts struct {
 	Incumbent *registry.Version
 	// To is the rung asked for.
 	To string
-	// StoredArtifacts is how many of the version's artifacts are in the store; Verified
-	// says that their digests were computed again.
+	// StoredArtifacts is how many of the version's artifacts are in the store. Where their
+	// bytes were read, ReadAt is when, of the one that was read first, and only those count
+	// that had their digest then.
 	StoredArtifacts int
-	Verified        bool
+	ReadAt          time.Time
 	// Evidence and IncumbentEvidence are the reports of both, the newest first.
 	Evidence, IncumbentEvidence []evidence.Evidence
 	Places                      []Place

@@ -23,8 +23,9 @@ func (ArtifactStored) Evaluate(f Facts) Outcome {
 	case f.StoredArtifacts < n:
 		return failed(f.Version.Ref, "%d of %s not in the store with the registered digest.", n-f.StoredArtifacts,
 			describeCount(n, "artifact"))
-	case !f.Verified:
-		return passed(f.Version.Ref, "%s stored; the digest is verified when it counts.", describeCount(n, "artifact"))
+	case f.ReadAt.IsZero():
+		return passed(f.Version.Ref, "%s stored; the bytes are read when it counts.", describeCount(n, "artifact"))
 	}
-	return passed(f.Version.Ref, "%s stored, digest verified.", describeCount(n, "artifact"))
+	return passed(f.Version.Ref, "%s stored; the bytes had the registered digest when they were read, at %s.",
+		describeCount(n, "artifact"), f.ReadAt.UTC().Format("2006-01-02 15:04 MST"))
 }

@@ -151,6 +151,7 @@ function VouchersList({ vouchers: x }: { vouchers: Vouchers }) {
         {x.files.map((f) => (
           <li key={f.name} className={f.state === 'right' || f.state === 'elsewhere' ? '' : 'text-bad'}>
             {f.name} {fileStates[f.state]}
+            {f.read_at && <span className="text-ink-2">, read at {exact(new Date(f.read_at)).slice(0, 16)} UTC</span>}
           </li>
         ))}
         {x.statements.map((s, i) => (
