@@ -2,6 +2,7 @@ package test
 
 import (
 	"encoding/json"
+	"fmt"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -221,5 +222,40 @@ func TestBrowsingTheRegistryInTheConsole(t *testing.T) {
 	must(t, err)
 	if v.Rung != "draft" {
 		t.Errorf("it stands on %s", v.Rung)
+	}
+}
+
+// A page reads again what a change was about, and not what it was not.
+func TestAPageReadsAgainWhatChanged(t *testing.T) {
+	h := open(t)
+	dir := put(t, map[string]string{"a.bin": "a", "b.bin": "b"})
+	h.as(h.runaFile, "register", "heat-demand", "-file", dir+"/a.bin", "-no-code")
+	h.as(h.runaFile, "register", "return-temp", "-file", dir+"/b.bin", "-no-code")
+	note := func(ref, text string) {
+		t.Helper()
+		_, err := h.runa.EditVersion(t.Context(), ref, registry.Edit{Note: &text})
+		must(t, err)
+	}
+	b := look(t, h)
+	reads := func() int {
+		t.Helper()
+		n, err := chromedp.Run(b.ctx, chromedp.Evaluate[int](`performance.getEntriesByType("resource")
+			.filter((e) => decodeURIComponent(e.name).endsWith("/api/v1/versions/heat-demand@1")).length`))
+		must(t, err)
+		return n
+	}
+	b.do("signing in", browser.SignIn(h.server, "runa", password))
+	b.do("the version", b.open("/models/heat-demand/versions/1"), sees("heat-demand@1"))
+	// Once it shows a change, it is told of all.
+	note("heat-demand@1", "calm")
+	b.do("a change", sees("calm"))
+	before := reads()
+	for i := range 5 {
+		note("return-temp@1", fmt.Sprint("windy ", i))
+	}
+	note("heat-demand@1", "frosty")
+	b.do("another change", sees("frosty"))
+	if n := reads() - before; n != 1 {
+		t.Errorf("the version was read %d times after one change of it and five of another", n)
 	}
 }

@@ -5,7 +5,7 @@ import { createRoot } from 'react-dom/client'
 import { setNonce } from 'get-nonce'
 import { BrowserRouter, Route, Routes } from 'react-router'
 
-import { queryClient } from './api/queries'
+import { newQueryClient } from './api/query-client'
 import { App } from './app'
 import { SignIn, Welcome } from './session/sign-in'
 import './theme.css'
@@ -16,6 +16,8 @@ const nonce = document.querySelector<HTMLMetaElement>('meta[name="style-nonce"]'
 if (nonce) setNonce(nonce)
 
 applyTheme()
+
+const queryClient = newQueryClient()
 
 const root = document.getElementById('console')
 if (root) {

@@ -42,6 +42,16 @@ type Described struct {
 	What string     `json:"what"`
 }
 
+// Enum lists the permissions for the document of the API.
+func (Permission) Enum() []any {
+	all := Permissions()
+	names := make([]any, len(all))
+	for i, p := range all {
+		names[i] = p.Name
+	}
+	return names
+}
+
 // Permissions lists what roles are made of.
 func Permissions() []Described {
 	return []Described{

@@ -1,4 +1,5 @@
 import createClient, { type Middleware } from 'openapi-fetch'
+import createHooks from 'openapi-react-query'
 
 import type { components, paths } from './schema'
 
@@ -87,3 +88,6 @@ api.use(problems)
 export async function data<T>(answer: Promise<{ data?: T }>): Promise<T> {
   return (await answer).data as T
 }
+
+/** Query hooks made from the document: a query is known by its method, path and parameters. */
+export const $api = createHooks(api)

@@ -1,48 +1,37 @@
-import { useMutation, useQuery } from '@tanstack/react-query'
-
-import { api, data } from './client'
-import { queryClient } from './queries'
+import { $api, api, data } from './client'
 import type { components } from './schema'
+import { useChange } from './stale'
 
-const webhooks = { onSuccess: () => queryClient.invalidateQueries({ queryKey: ['webhooks'] }) }
-
-export const useWebhooks = () => useQuery({ queryKey: ['webhooks'], queryFn: () => data(api.GET('/api/v1/webhooks')) })
+export const useWebhooks = () => $api.useQuery('get', '/api/v1/webhooks')
 
 export const useAddWebhook = () =>
-  useMutation({
-    mutationFn: (body: components['schemas']['NewWebhook']) => data(api.POST('/api/v1/webhooks', { body })),
-    ...webhooks,
-  })
+  useChange((body: components['schemas']['NewWebhook']) => data(api.POST('/api/v1/webhooks', { body })), ['webhooks'])
 
 export const useRemoveWebhook = () =>
-  useMutation({
-    mutationFn: (webhook: number) => data(api.DELETE('/api/v1/webhooks/{webhook}', { params: { path: { webhook } } })),
-    ...webhooks,
-  })
+  useChange(
+    (webhook: number) => data(api.DELETE('/api/v1/webhooks/{webhook}', { params: { path: { webhook } } })),
+    ['webhooks'],
+  )
 
 export const useDeliveries = (webhook: number) =>
-  useQuery({
-    queryKey: ['webhooks', webhook, 'deliveries'],
-    queryFn: () =>
-      data(api.GET('/api/v1/webhooks/{webhook}/deliveries', { params: { path: { webhook }, query: { limit: 30 } } })),
-    refetchInterval: 5000,
-  })
+  $api.useQuery(
+    'get',
+    '/api/v1/webhooks/{webhook}/deliveries',
+    { params: { path: { webhook }, query: { limit: 30 } } },
+    { refetchInterval: 5000 },
+  )
 
 export const useSendAgain = () =>
-  useMutation({
-    mutationFn: (delivery: number) =>
-      data(api.POST('/api/v1/deliveries/{delivery}/again', { params: { path: { delivery } } })),
-    ...webhooks,
-  })
+  useChange(
+    (delivery: number) => data(api.POST('/api/v1/deliveries/{delivery}/again', { params: { path: { delivery } } })),
+    ['webhooks'],
+  )
 
-const settings = { onSuccess: () => queryClient.invalidateQueries({ queryKey: ['settings'] }) }
-
-export const useMail = () =>
-  useQuery({ queryKey: ['settings', 'mail'], queryFn: () => data(api.GET('/api/v1/settings/mail')) })
+export const useMail = () => $api.useQuery('get', '/api/v1/settings/mail')
 
 export const useSetMail = () =>
-  useMutation({
-    mutationFn: (body: {
+  useChange(
+    (body: {
       host: string
       port?: number
       tls?: 'starttls' | 'tls' | 'none'
@@ -50,91 +39,74 @@ export const useSetMail = () =>
       from?: string
       password?: string
     }) => data(api.PUT('/api/v1/settings/mail', { body })),
-    ...settings,
-  })
+    ['settings', 'environments', 'environments'],
+  )
 
-export const useTestMail = () => useMutation({ mutationFn: () => data(api.POST('/api/v1/settings/mail/test')) })
+export const useTestMail = () => useChange(() => data(api.POST('/api/v1/settings/mail/test')), [])
 
-export const useRetention = () =>
-  useQuery({ queryKey: ['settings', 'retention'], queryFn: () => data(api.GET('/api/v1/settings/retention')) })
+export const useRetention = () => $api.useQuery('get', '/api/v1/settings/retention')
 
 export const useSetRetention = () =>
-  useMutation({
-    mutationFn: (body: Record<string, string>) => data(api.PUT('/api/v1/settings/retention', { body })),
-    ...settings,
-  })
+  useChange(
+    (body: Record<string, string>) => data(api.PUT('/api/v1/settings/retention', { body })),
+    ['settings', 'environments', 'environments'],
+  )
 
 export const useHeaders = (environment: string) =>
-  useQuery({
-    queryKey: ['settings', 'headers', environment],
-    queryFn: () => data(api.GET('/api/v1/environments/{environment}/headers', { params: { path: { environment } } })),
-  })
+  $api.useQuery('get', '/api/v1/environments/{environment}/headers', { params: { path: { environment } } })
 
 export const useSetHeader = (environment: string) =>
-  useMutation({
-    mutationFn: ({ header, value }: { header: string; value: string }) =>
+  useChange(
+    ({ header, value }: { header: string; value: string }) =>
       data(
         api.PUT('/api/v1/environments/{environment}/headers/{header}', {
           params: { path: { environment, header } },
           body: { value },
         }),
       ),
-    ...settings,
-  })
+    ['settings', 'environments', 'environments'],
+  )
 
 export const useRemoveHeader = (environment: string) =>
-  useMutation({
-    mutationFn: (header: string) =>
+  useChange(
+    (header: string) =>
       data(
         api.DELETE('/api/v1/environments/{environment}/headers/{header}', {
           params: { path: { environment, header } },
         }),
       ),
-    ...settings,
-  })
+    ['settings', 'environments', 'environments'],
+  )
 
 export const useRotateKey = () =>
-  useMutation({
-    mutationFn: (reason: string) => data(api.POST('/api/v1/settings/key/rotation', { body: { reason } })),
-    ...settings,
-  })
+  useChange(
+    (reason: string) => data(api.POST('/api/v1/settings/key/rotation', { body: { reason } })),
+    ['settings', 'environments', 'environments'],
+  )
 
 export const useAddProject = () =>
-  useMutation({
-    mutationFn: (body: { name: string; description: string }) => data(api.POST('/api/v1/projects', { body })),
-    onSuccess: () => queryClient.invalidateQueries({ queryKey: ['projects'] }),
-  })
+  useChange((body: { name: string; description: string }) => data(api.POST('/api/v1/projects', { body })), ['projects'])
 
 export const useCallers = (endpoint: string) =>
-  useQuery({
-    queryKey: ['callers', endpoint],
-    queryFn: () => data(api.GET('/api/v1/endpoints/{endpoint}/callers', { params: { path: { endpoint } } })),
-  })
-
-const callers = {
-  onSuccess: () => {
-    void queryClient.invalidateQueries({ queryKey: ['callers'] })
-    return queryClient.invalidateQueries({ queryKey: ['endpoints'] })
-  },
-}
+  $api.useQuery('get', '/api/v1/endpoints/{endpoint}/callers', { params: { path: { endpoint } } })
 
 export const useAddCaller = (endpoint: string) =>
-  useMutation({
-    mutationFn: (name: string) =>
+  useChange(
+    (name: string) =>
       data(api.POST('/api/v1/endpoints/{endpoint}/callers', { params: { path: { endpoint } }, body: { name } })),
-    ...callers,
-  })
+    ['endpoints'],
+  )
 
 export const useRemoveCaller = (endpoint: string) =>
-  useMutation({
-    mutationFn: (caller: string) =>
+  useChange(
+    (caller: string) =>
       data(api.DELETE('/api/v1/endpoints/{endpoint}/callers/{caller}', { params: { path: { endpoint, caller } } })),
-    ...callers,
-  })
+    ['endpoints'],
+  )
 
 export const useSetKeyed = (endpoint: string) =>
-  useMutation({
-    mutationFn: (body: { keyed: boolean; reason: string }) =>
+  useChange(
+    (body: { keyed: boolean; reason: string }) =>
       data(api.PUT('/api/v1/endpoints/{endpoint}/keyed', { params: { path: { endpoint } }, body })),
-    ...callers,
-  })
+    ['endpoints'],
+  )

@@ -1,118 +1,90 @@
-import { useMutation, useQuery } from '@tanstack/react-query'
-
-import { api, data, type Ladder } from './client'
-import { queryClient } from './queries'
+import { $api, api, data, type Ladder } from './client'
 import type { components, paths } from './schema'
+import { registry, useChange } from './stale'
 
 export const useLadder = (project: string | undefined) =>
-  useQuery({
-    queryKey: ['ladder', project],
-    queryFn: () => data(api.GET('/api/v1/projects/{project}/ladder', { params: { path: { project: project ?? '' } } })),
-    enabled: !!project,
-  })
+  $api.useQuery(
+    'get',
+    '/api/v1/projects/{project}/ladder',
+    { params: { path: { project: project ?? '' } } },
+    { enabled: !!project },
+  )
 
 export const useLadderRevisions = (project: string) =>
-  useQuery({
-    queryKey: ['ladder', project, 'revisions'],
-    queryFn: () => data(api.GET('/api/v1/projects/{project}/ladder/revisions', { params: { path: { project } } })),
-  })
+  $api.useQuery('get', '/api/v1/projects/{project}/ladder/revisions', { params: { path: { project } } })
 
 /** What a ladder would let pass today; asked anew when the ladder is another. */
 export const usePreview = (project: string, ladder: Ladder) =>
-  useQuery({
-    queryKey: ['ladder', project, 'preview', JSON.stringify(ladder)],
-    queryFn: () =>
-      data(api.POST('/api/v1/projects/{project}/ladder/preview', { params: { path: { project } }, body: { ladder } })),
-    placeholderData: (before) => before,
-    retry: false,
-  })
+  $api.useQuery(
+    'post',
+    '/api/v1/projects/{project}/ladder/preview',
+    { params: { path: { project } }, body: { ladder } },
+    { placeholderData: (before) => before, retry: false },
+  )
 
 export const useSetLadder = (project: string, revision: number) =>
-  useMutation({
-    mutationFn: (body: Ladder & { reason: string }) =>
+  useChange(
+    (body: Ladder & { reason: string }) =>
       data(
         api.PUT('/api/v1/projects/{project}/ladder', {
           params: { path: { project }, header: { 'If-Match': `"${revision}"` } },
           body,
         }),
       ),
-    onSuccess: () => queryClient.invalidateQueries({ queryKey: ['ladder'] }),
-  })
+    ['projects'],
+  )
 
-export const useRequirementKinds = () =>
-  useQuery({
-    queryKey: ['requirement-kinds'],
-    queryFn: () => data(api.GET('/api/v1/requirement-kinds')),
-    staleTime: Infinity,
-  })
+export const useRequirementKinds = () => $api.useQuery('get', '/api/v1/requirement-kinds', {}, { staleTime: Infinity })
 
 export type PromotionFilter = NonNullable<paths['/api/v1/promotions']['get']['parameters']['query']>
 
 export const usePromotions = (filter: PromotionFilter) =>
-  useQuery({
-    queryKey: ['promotions', 'list', filter],
-    queryFn: () => data(api.GET('/api/v1/promotions', { params: { query: filter } })),
-    placeholderData: (before) => before,
-  })
+  $api.useQuery('get', '/api/v1/promotions', { params: { query: filter } }, { placeholderData: (before) => before })
 
 export const useReview = (promotion: string) =>
-  useQuery({
-    queryKey: ['promotions', 'review', promotion],
-    queryFn: () => data(api.GET('/api/v1/promotions/{promotion}/review', { params: { path: { promotion } } })),
-  })
-
-const changed = {
-  onSuccess: () =>
-    Promise.all([
-      queryClient.invalidateQueries({ queryKey: ['promotions'] }),
-      queryClient.invalidateQueries({ queryKey: ['models'] }),
-    ]),
-}
+  $api.useQuery('get', '/api/v1/promotions/{promotion}/review', { params: { path: { promotion } } })
 
 export const usePromote = () =>
-  useMutation({
-    mutationFn: (body: components['schemas']['NewPromotion']) => data(api.POST('/api/v1/promotions', { body })),
-    ...changed,
-  })
+  useChange(
+    (body: components['schemas']['NewPromotion']) => data(api.POST('/api/v1/promotions', { body })),
+    ['promotions', ...registry],
+  )
 
 type Answer = paths['/api/v1/promotions/{promotion}/sign-offs']['post']['requestBody']
 
 export const useSign = (promotion: string) =>
-  useMutation({
-    mutationFn: (body: NonNullable<Answer>['content']['application/json']) =>
+  useChange(
+    (body: NonNullable<Answer>['content']['application/json']) =>
       data(api.POST('/api/v1/promotions/{promotion}/sign-offs', { params: { path: { promotion } }, body })),
-    ...changed,
-  })
+    ['promotions', ...registry],
+  )
 
 export const useTick = (promotion: string) =>
-  useMutation({
-    mutationFn: (body: { item: string; rung?: string; note?: string; link?: string }) =>
+  useChange(
+    (body: { item: string; rung?: string; note?: string; link?: string }) =>
       data(api.POST('/api/v1/promotions/{promotion}/ticks', { params: { path: { promotion } }, body })),
-    ...changed,
-  })
+    ['promotions', ...registry],
+  )
 
 export const useCarryOut = (promotion: string) =>
-  useMutation({
-    mutationFn: () => data(api.POST('/api/v1/promotions/{promotion}/carry-out', { params: { path: { promotion } } })),
-    ...changed,
-  })
+  useChange(
+    () => data(api.POST('/api/v1/promotions/{promotion}/carry-out', { params: { path: { promotion } } })),
+    ['promotions', ...registry],
+  )
 
 export const useWithdraw = (promotion: string) =>
-  useMutation({
-    mutationFn: (reason: string) =>
+  useChange(
+    (reason: string) =>
       data(api.POST('/api/v1/promotions/{promotion}/withdraw', { params: { path: { promotion } }, body: { reason } })),
-    ...changed,
-  })
+    ['promotions', ...registry],
+  )
 
 export const useEvidence = (ref: string) =>
-  useQuery({
-    queryKey: ['evidence', ref],
-    queryFn: () => data(api.GET('/api/v1/versions/{ref}/evidence', { params: { path: { ref } } })),
-  })
+  $api.useQuery('get', '/api/v1/versions/{ref}/evidence', { params: { path: { ref } } })
 
 export const useAttachEvidence = (ref: string) =>
-  useMutation({
-    mutationFn: ({
+  useChange(
+    ({
       file,
       ...query
     }: {
@@ -130,18 +102,14 @@ export const useAttachEvidence = (ref: string) =>
         }),
       )
     },
-    onSuccess: () =>
-      Promise.all([
-        queryClient.invalidateQueries({ queryKey: ['evidence'] }),
-        queryClient.invalidateQueries({ queryKey: ['promotions'] }),
-      ]),
-  })
+    ['versions', 'promotions'],
+  )
 
 /** Reads all files of the version anew, so it is asked for only when somebody wants to see it. */
 export const useVouchers = (ref: string, wanted: boolean) =>
-  useQuery({
-    queryKey: ['vouchers', ref],
-    queryFn: () => data(api.GET('/api/v1/versions/{ref}/vouchers', { params: { path: { ref } } })),
-    enabled: wanted,
-    staleTime: 0,
-  })
+  $api.useQuery(
+    'get',
+    '/api/v1/versions/{ref}/vouchers',
+    { params: { path: { ref } } },
+    { enabled: wanted, staleTime: 0 },
+  )

@@ -1,58 +1,30 @@
+import { useQueryClient, type QueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 
-import type { EndpointNow, Entry } from './client'
-import { queryClient } from './queries'
+import { $api, type EndpointNow, type Entry } from './client'
+import { apply } from './stale'
 
-/** Which queries a kind of change makes stale, by the first word of the kind. */
-const stale: Record<string, string[]> = {
-  model: ['models'],
-  version: ['models', 'promotions'],
-  label: ['models'],
-  run: ['runs', 'models'],
-  data: ['data', 'models'],
-  project: ['projects'],
-  promotion: ['promotions', 'models'],
-  evidence: ['evidence', 'promotions'],
-  ladder: ['ladder', 'promotions'],
-  signing_key: ['signing-keys'],
-  placement: ['placements', 'endpoints', 'promotions'],
-  endpoint: ['endpoints'],
-  split: ['endpoints', 'series', 'comparison'],
-  alert: ['alerts', 'series'],
-  member: ['people', 'session'],
-  person: ['people', 'session'],
-  role: ['people', 'session'],
-  token: ['tokens'],
-  caller: ['callers', 'endpoints'],
-  webhook: ['webhooks'],
-  delivery: ['webhooks'],
-  settings: ['settings'],
-  secret: ['settings'],
-  search: ['searches'],
-}
+const now = $api.queryOptions('get', '/api/v1/now')
 
 /** Opens the stream of events and acts on what comes; returns what closes it. */
-function listen(connected: (yes: boolean) => void): () => void {
+function listen(client: QueryClient, connected: (yes: boolean) => void): () => void {
   const source = new EventSource('/api/v1/events')
   // What was read before the service began to tell may be stale. A stream that is taken up after a change goes on
   // from there.
   let told = false
   source.addEventListener('open', () => {
     connected(true)
-    if (!told) void queryClient.invalidateQueries()
+    if (!told) void client.invalidateQueries()
   })
   source.addEventListener('error', () => connected(false))
   // So much was missed that it is not told: everything may be stale.
-  source.addEventListener('anew', () => void queryClient.invalidateQueries())
+  source.addEventListener('anew', () => void client.invalidateQueries())
   source.addEventListener('now', (event) => {
-    queryClient.setQueryData(['now'], JSON.parse(event.data as string) as EndpointNow[])
+    client.setQueryData(now.queryKey, JSON.parse(event.data as string) as EndpointNow[])
   })
   source.addEventListener('change', (event) => {
     told = true
-    const entry = JSON.parse(event.data as string) as Entry
-    for (const key of ['activity', 'audit', 'inbox', 'session', ...(stale[entry.kind.split('.')[0] ?? ''] ?? [])]) {
-      void queryClient.invalidateQueries({ queryKey: [key] })
-    }
+    apply(client, JSON.parse(event.data as string) as Entry)
   })
   return () => source.close()
 }
@@ -64,13 +36,14 @@ function listen(connected: (yes: boolean) => void): () => void {
  * leave none for anything else. When it is seen again, everything is read again.
  */
 export function useLive(): boolean {
+  const client = useQueryClient()
   const [connected, setConnected] = useState(true)
   useEffect(() => {
     let close: (() => void) | undefined
     const follow = () => {
       const visible = document.visibilityState === 'visible'
       if (visible && !close) {
-        close = listen(setConnected)
+        close = listen(client, setConnected)
       } else if (!visible && close) {
         close()
         close = undefined
@@ -90,6 +63,6 @@ export function useLive(): boolean {
       window.removeEventListener('pageshow', follow)
       leave()
     }
-  }, [])
+  }, [client])
   return connected
 }

@@ -1,26 +1,12 @@
-import { useInfiniteQuery, useMutation, useQuery } from '@tanstack/react-query'
+import { useMutation, useQueryClient } from '@tanstack/react-query'
 
-import { api, data } from './client'
-import { queryClient } from './queries'
+import { $api, api, data } from './client'
 import type { components, paths } from './schema'
+import { useChange } from './stale'
 
-type Permission =
-  | 'read'
-  | 'comment'
-  | 'register'
-  | 'ask'
-  | 'sign'
-  | 'override'
-  | 'place'
-  | 'route'
-  | 'handle'
-  | 'prune'
-  | 'audit'
-  | 'manage'
-  | 'administer'
+export type Permission = components['schemas']['Role']['permissions'][number]
 
-export const useMe = () =>
-  useQuery({ queryKey: ['session'], queryFn: () => data(api.GET('/api/v1/session')), staleTime: 60_000, retry: false })
+export const useMe = () => $api.useQuery('get', '/api/v1/session', {}, { staleTime: 60_000, retry: false })
 
 /** Whether one may do something in a project, or in any when none is named; administer is about the service. */
 export function useMay(permission: Permission, project?: string): boolean {
@@ -31,200 +17,160 @@ export function useMay(permission: Permission, project?: string): boolean {
     : !!may[project]?.includes(permission)
 }
 
-export const useWaysIn = () => useQuery({ queryKey: ['ways'], queryFn: () => data(api.GET('/api/v1/session/ways')) })
+export const useWaysIn = () => $api.useQuery('get', '/api/v1/session/ways')
 
-const cameIn = { onSuccess: () => queryClient.resetQueries() }
+/** Someone came in or went: nothing that was read for somebody else stays. */
+function useComing<In = void, Out = unknown>(send: (input: In) => Promise<Out>) {
+  const client = useQueryClient()
+  return useMutation({ mutationFn: send, onSuccess: () => client.resetQueries() })
+}
 
 export const useSignIn = () =>
-  useMutation({
-    mutationFn: (body: { name: string; password: string }) => data(api.POST('/api/v1/session', { body })),
-    ...cameIn,
-  })
+  useComing((body: { name: string; password: string }) => data(api.POST('/api/v1/session', { body })))
 
-export const useSignOut = () => useMutation({ mutationFn: () => data(api.DELETE('/api/v1/session')), ...cameIn })
+export const useSignOut = () => useComing(() => data(api.DELETE('/api/v1/session')))
 
 export const useLink = (secret: string) =>
-  useQuery({
-    queryKey: ['link', secret],
-    queryFn: () => data(api.POST('/api/v1/welcome/look', { body: { secret } })),
-    retry: false,
-    enabled: secret !== '',
-    staleTime: Infinity,
-  })
+  $api.useQuery(
+    'post',
+    '/api/v1/welcome/look',
+    { body: { secret } },
+    { retry: false, enabled: secret !== '', staleTime: Infinity },
+  )
 
 export const useComeIn = () =>
-  useMutation({
-    mutationFn: (body: { secret: string; name?: string; password: string }) =>
-      data(api.POST('/api/v1/welcome', { body })),
-    ...cameIn,
-  })
+  useComing((body: { secret: string; name?: string; password: string }) => data(api.POST('/api/v1/welcome', { body })))
 
-export const usePeople = () =>
-  useQuery({
-    queryKey: ['people'],
-    queryFn: () => data(api.GET('/api/v1/people', { params: { query: { limit: 200 } } })),
-  })
+export const usePeople = () => $api.useQuery('get', '/api/v1/people', { params: { query: { limit: 200 } } })
 
-export const useRoles = () => useQuery({ queryKey: ['people', 'roles'], queryFn: () => data(api.GET('/api/v1/roles')) })
+export const useRoles = () => $api.useQuery('get', '/api/v1/roles')
 
-export const usePermissions = () =>
-  useQuery({ queryKey: ['permissions'], queryFn: () => data(api.GET('/api/v1/permissions')), staleTime: Infinity })
-
-const people = { onSuccess: () => queryClient.invalidateQueries({ queryKey: ['people'] }) }
+export const usePermissions = () => $api.useQuery('get', '/api/v1/permissions', {}, { staleTime: Infinity })
 
 export const useAddPerson = () =>
-  useMutation({
-    mutationFn: (body: components['schemas']['NewPerson']) => data(api.POST('/api/v1/people', { body })),
-    ...people,
-  })
+  useChange(
+    (body: components['schemas']['NewPerson']) => data(api.POST('/api/v1/people', { body })),
+    ['people', 'roles', 'roles'],
+  )
 
 export const useInvite = () =>
-  useMutation({
-    mutationFn: (person: string) =>
-      data(api.POST('/api/v1/people/{person}/invitation', { params: { path: { person } } })),
-    ...people,
-  })
+  useChange(
+    (person: string) => data(api.POST('/api/v1/people/{person}/invitation', { params: { path: { person } } })),
+    ['people', 'roles', 'roles'],
+  )
 
 export const useEditPerson = (person: string) =>
-  useMutation({
-    mutationFn: (body: { email?: string; disabled?: boolean; reason?: string }) =>
+  useChange(
+    (body: { email?: string; disabled?: boolean; reason?: string }) =>
       data(api.PATCH('/api/v1/people/{person}', { params: { path: { person } }, body })),
-    ...people,
-  })
+    ['people', 'roles', 'roles'],
+  )
 
 export const useGiveRole = (person: string) =>
-  useMutation({
-    mutationFn: (path: { project: string; role: string }) =>
+  useChange(
+    (path: { project: string; role: string }) =>
       data(api.PUT('/api/v1/people/{person}/memberships/{project}/{role}', { params: { path: { person, ...path } } })),
-    ...people,
-  })
+    ['people', 'roles', 'roles'],
+  )
 
 export const useTakeRole = (person: string) =>
-  useMutation({
-    mutationFn: (path: { project: string; role: string }) =>
+  useChange(
+    (path: { project: string; role: string }) =>
       data(
         api.DELETE('/api/v1/people/{person}/memberships/{project}/{role}', { params: { path: { person, ...path } } }),
       ),
-    ...people,
-  })
+    ['people', 'roles', 'roles'],
+  )
 
 export const usePutRole = () =>
-  useMutation({
-    mutationFn: ({ role, ...body }: { role: string; permissions: string[]; description: string }) =>
+  useChange(
+    ({ role, ...body }: { role: string; permissions: string[]; description: string }) =>
       data(api.PUT('/api/v1/roles/{role}', { params: { path: { role } }, body })),
-    ...people,
-  })
+    ['people', 'roles', 'roles'],
+  )
 
-export const useTokens = (robot?: string) =>
-  useQuery({
-    queryKey: ['tokens', robot],
-    queryFn: () => data(api.GET('/api/v1/tokens', { params: { query: { robot } } })),
-  })
-
-const tokens = { onSuccess: () => queryClient.invalidateQueries({ queryKey: ['tokens'] }) }
+export const useTokens = (robot?: string) => $api.useQuery('get', '/api/v1/tokens', { params: { query: { robot } } })
 
 export const useMakeToken = () =>
-  useMutation({
-    mutationFn: (body: components['schemas']['NewToken']) => data(api.POST('/api/v1/tokens', { body })),
-    ...tokens,
-  })
+  useChange((body: components['schemas']['NewToken']) => data(api.POST('/api/v1/tokens', { body })), ['tokens'])
 
 export const useEndToken = () =>
-  useMutation({
-    mutationFn: (token: number) => data(api.DELETE('/api/v1/tokens/{token}', { params: { path: { token } } })),
-    ...tokens,
-  })
+  useChange((token: number) => data(api.DELETE('/api/v1/tokens/{token}', { params: { path: { token } } })), ['tokens'])
 
-export const useSessions = () =>
-  useQuery({ queryKey: ['sessions'], queryFn: () => data(api.GET('/api/v1/me/sessions')) })
+export const useSessions = () => $api.useQuery('get', '/api/v1/me/sessions')
 
-export const useEndOtherSessions = () =>
-  useMutation({
-    mutationFn: () => data(api.DELETE('/api/v1/me/sessions')),
-    onSuccess: () => queryClient.invalidateQueries({ queryKey: ['sessions'] }),
-  })
+export const useEndOtherSessions = () => useChange(() => data(api.DELETE('/api/v1/me/sessions')), ['me'])
 
 export const useChangePassword = () =>
-  useMutation({
-    mutationFn: (body: { old: string; password: string }) => data(api.PUT('/api/v1/me/password', { body })),
-  })
+  useChange((body: { old: string; password: string }) => data(api.PUT('/api/v1/me/password', { body })), [])
 
 export const useInbox = (unread: boolean) =>
-  useInfiniteQuery({
-    queryKey: ['inbox', unread],
-    queryFn: ({ pageParam }) =>
-      data(
-        api.GET('/api/v1/me/inbox', {
-          params: { query: { unread: unread || undefined, limit: 30, cursor: pageParam || undefined } },
-        }),
-      ),
-    initialPageParam: '',
-    getNextPageParam: (last) => last.next_cursor || undefined,
-  })
+  $api.useInfiniteQuery(
+    'get',
+    '/api/v1/me/inbox',
+    {
+      params: { query: { unread: unread || undefined, limit: 30 } },
+    },
+    { pageParamName: 'cursor', initialPageParam: '', getNextPageParam: (last) => last.next_cursor || undefined },
+  )
 
 export const useMarkRead = () =>
-  useMutation({
-    mutationFn: (body: { notice: number; alone?: boolean }) => data(api.POST('/api/v1/me/inbox/read', { body })),
-    onSuccess: () => {
-      void queryClient.invalidateQueries({ queryKey: ['inbox'] })
-      return queryClient.invalidateQueries({ queryKey: ['session'] })
-    },
-  })
+  useChange(
+    (body: { notice: number; alone?: boolean }) => data(api.POST('/api/v1/me/inbox/read', { body })),
+    ['me', 'session'],
+  )
 
-export const usePreferences = () =>
-  useQuery({ queryKey: ['preferences'], queryFn: () => data(api.GET('/api/v1/me/preferences')) })
+export const usePreferences = () => $api.useQuery('get', '/api/v1/me/preferences')
 
 export const useSetPreferences = () =>
-  useMutation({
-    mutationFn: (choices: Record<string, string[]>) => data(api.PUT('/api/v1/me/preferences', { body: { choices } })),
-    onSuccess: (preferences) => queryClient.setQueryData(['preferences'], preferences),
-  })
+  useChange(
+    (choices: Record<string, string[]>) => data(api.PUT('/api/v1/me/preferences', { body: { choices } })),
+    ['me'],
+  )
 
 /** What happened, part by part, about a subject, in a project, or all of it. */
 export const useActivity = (filter: { subject?: string; project?: string }, limit = 20) =>
-  useInfiniteQuery({
-    queryKey: ['activity', filter, limit],
-    queryFn: ({ pageParam }) =>
-      data(api.GET('/api/v1/activity', { params: { query: { ...filter, limit, cursor: pageParam || undefined } } })),
-    initialPageParam: '',
-    getNextPageParam: (last) => last.next_cursor || undefined,
-  })
+  $api.useInfiniteQuery(
+    'get',
+    '/api/v1/activity',
+    { params: { query: { ...filter, limit } } },
+    { pageParamName: 'cursor', initialPageParam: '', getNextPageParam: (last) => last.next_cursor || undefined },
+  )
 
 export const useComment = () =>
-  useMutation({
-    mutationFn: (body: { on?: number; subject?: string; text: string }) => data(api.POST('/api/v1/comments', { body })),
-    onSuccess: () => queryClient.invalidateQueries({ queryKey: ['activity'] }),
-  })
+  useChange(
+    (body: { on?: number; subject?: string; text: string }) => data(api.POST('/api/v1/comments', { body })),
+    ['activity'],
+  )
 
 export type AuditSearch = Omit<NonNullable<paths['/api/v1/audit']['get']['parameters']['query']>, 'limit' | 'cursor'>
 
 export const useAudit = (search: AuditSearch) =>
-  useInfiniteQuery({
-    queryKey: ['audit', search],
-    queryFn: ({ pageParam }) =>
-      data(api.GET('/api/v1/audit', { params: { query: { ...search, limit: 40, cursor: pageParam || undefined } } })),
-    initialPageParam: '',
-    getNextPageParam: (last) => last.next_cursor || undefined,
-    placeholderData: (before) => before,
-  })
+  $api.useInfiniteQuery(
+    'get',
+    '/api/v1/audit',
+    { params: { query: { ...search, limit: 40 } } },
+    {
+      pageParamName: 'cursor',
+      initialPageParam: '',
+      getNextPageParam: (last) => last.next_cursor || undefined,
+      placeholderData: (before) => before,
+    },
+  )
 
-export const useVerify = () => useMutation({ mutationFn: () => data(api.POST('/api/v1/audit/verify', { body: {} })) })
+export const useVerify = () => useChange(() => data(api.POST('/api/v1/audit/verify', { body: {} })), [])
 
-export const useSearches = () =>
-  useQuery({ queryKey: ['searches'], queryFn: () => data(api.GET('/api/v1/audit/searches')) })
-
-const searches = { onSuccess: () => queryClient.invalidateQueries({ queryKey: ['searches'] }) }
+export const useSearches = () => $api.useQuery('get', '/api/v1/audit/searches')
 
 export const useSaveSearch = () =>
-  useMutation({
-    mutationFn: (body: { name: string; query: Record<string, string>; shared: boolean }) =>
+  useChange(
+    (body: { name: string; query: Record<string, string>; shared: boolean }) =>
       data(api.POST('/api/v1/audit/searches', { body })),
-    ...searches,
-  })
+    ['audit'],
+  )
 
 export const useRemoveSearch = () =>
-  useMutation({
-    mutationFn: (search: number) =>
-      data(api.DELETE('/api/v1/audit/searches/{search}', { params: { path: { search } } })),
-    ...searches,
-  })
+  useChange(
+    (search: number) => data(api.DELETE('/api/v1/audit/searches/{search}', { params: { path: { search } } })),
+    ['audit'],
+  )

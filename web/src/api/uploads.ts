@@ -1,4 +1,5 @@
 import { api, data, ProblemError, type LookedAt, type Registered, type Registration, type Uploading } from './client'
+import { registry, useChange } from './stale'
 
 export type Part = 'artifact' | 'sample' | 'reference' | 'card' | 'requirements' | 'attachment'
 
@@ -50,7 +51,7 @@ export const look = (id: string, part: Part, target: string[]): Promise<LookedAt
   data(api.GET('/api/v1/uploads/{upload}/look', { params: { path: { upload: id }, query: { part, target } } }))
 
 /** Registers a version whose files were uploaded before. */
-export async function register(spec: Registration): Promise<Registered> {
+async function register(spec: Registration): Promise<Registered> {
   return answer<Registered>(
     await fetch('/api/v1/versions', {
       method: 'POST',
@@ -59,3 +60,5 @@ export async function register(spec: Registration): Promise<Registered> {
     }),
   )
 }
+
+export const useRegister = () => useChange(register, [...registry])

@@ -2,10 +2,9 @@ import { Check, FileUp, Trash2 } from 'lucide-react'
 import { useState } from 'react'
 import { useNavigate, useSearchParams } from 'react-router'
 
-import { look, register, upload, type Part } from '../api/uploads'
+import { look, upload, useRegister, type Part } from '../api/uploads'
 import type { LookedAt, Registration } from '../api/client'
 import { useDataSets, useModels, useProjects, useRuns } from '../api/queries'
-import { queryClient } from '../api/queries'
 import { bytes, percent } from '../ui/format'
 import { Choice } from '../ui/overlays'
 import { Button, Field, inputLook, PageHead, Panel, Problem, Tag } from '../ui/parts'
@@ -67,7 +66,7 @@ export function RegisterPage() {
   const [data, setData] = useState('')
   const [run, setRun] = useState('')
   const [from, setFrom] = useState('')
-  const [pending, setPending] = useState(false)
+  const register = useRegister()
   const [error, setError] = useState<unknown>()
   const models = useModels().data?.items ?? []
   const projects = useProjects().data?.items.map((p) => p.name) ?? ['default']
@@ -112,7 +111,6 @@ export function RegisterPage() {
     if (sample?.id) void readOff(sample, sample.id, 'sample', next)
   }
   const send = async () => {
-    setPending(true)
     setError(undefined)
     const spec: Registration = {
       model: model.trim(),
@@ -129,12 +127,10 @@ export function RegisterPage() {
     if (run) spec.run = run
     if (!known) Object.assign(spec, { project, description })
     try {
-      const made = await register(spec)
-      await queryClient.invalidateQueries({ queryKey: ['models'] })
+      const made = await register.mutateAsync(spec)
       void navigate(`/models/${made.model}/versions/${made.number}`)
     } catch (problem) {
       setError(problem)
-      setPending(false)
     }
   }
   const uploading = files.some((f) => !f.id && !f.error)
@@ -357,7 +353,7 @@ export function RegisterPage() {
             <Button
               look="go"
               type="submit"
-              disabled={pending || uploading || !model.trim() || (files.length === 0 && !from.trim())}
+              disabled={register.isPending || uploading || !model.trim() || (files.length === 0 && !from.trim())}
             >
               {uploading ? 'Files are on their way…' : 'Register'}
             </Button>

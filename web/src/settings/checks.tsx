@@ -1,14 +1,14 @@
 /** Several of some options. */
-export function Checks({
+export function Checks<Value extends string>({
   legend,
   options,
   chosen,
   onChange,
 }: {
   legend: string
-  options: { value: string; text: string; what?: string }[]
-  chosen: string[]
-  onChange: (chosen: string[]) => void
+  options: { value: Value; text: string; what?: string }[]
+  chosen: Value[]
+  onChange: (chosen: Value[]) => void
 }) {
   return (
     <fieldset className="grid gap-1">

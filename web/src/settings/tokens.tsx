@@ -1,6 +1,6 @@
 import { useState } from 'react'
 
-import { useEndToken, useMakeToken, useMe, usePermissions, useTokens } from '../api/people'
+import { useEndToken, useMakeToken, useMe, usePermissions, useTokens, type Permission } from '../api/people'
 import { Form, FormSheet } from '../ui/form'
 import { Choice } from '../ui/overlays'
 import { Ago, Button, Empty, Field, inputLook, Loaded, Problem } from '../ui/parts'
@@ -82,7 +82,7 @@ function MakeToken({ robot }: { robot?: string }) {
   const projects = Object.keys(useMe().data?.may ?? {}).filter((p) => p !== '*')
   const [title, setTitle] = useState('')
   const [lasts, setLasts] = useState<string>('2160h')
-  const [may, setMay] = useState<string[]>([])
+  const [may, setMay] = useState<Permission[]>([])
   const [within, setWithin] = useState<string[]>([])
   if (make.data)
     return <ShownOnce what={`The token for ${make.data.owner}, ${make.data.title}.`} secret={make.data.token} />
