@@ -7,6 +7,7 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -534,4 +535,52 @@ func TestCarryingOutByHandIsAsked(t *testing.T) {
 	if v, err := r.runa.Version(ctx, ref); err != nil || v.Rung != "live" || p.State != ladder.CarriedOut {
 		t.Errorf("%+v, %v", v, err)
 	}
+}
+
+// Of many promotions of a project, those move for which something changed, and only those: by
+// evidence of their own, by another ladder, and by time.
+func TestManyPromotionsWait(t *testing.T) {
+	r := newRig(t)
+	ctx := t.Context()
+	l := strict()
+	l.ExpireAfter = ladder.Duration(24 * time.Hour)
+	_, err := r.runa.SetLadder(ctx, "default", l, "tests first", -1)
+	must(t, err)
+	const many = 24 // enough that their facts are read in bulk
+	for i := range many {
+		ref := r.register(fmt.Sprintf("model-%d", i), fmt.Sprint("bytes ", i), nil)
+		_, err := r.tove.Promote(ctx, ref, "proven", "")
+		must(t, err)
+	}
+	states := func() map[ladder.PromotionState]int {
+		t.Helper()
+		all, err := r.runa.Promotions(ctx, client.PromotionSearch{}, client.Part{Limit: 100})
+		must(t, err)
+		n := map[ladder.PromotionState]int{}
+		for _, p := range all.Items {
+			n[p.State]++
+		}
+		return n
+	}
+	wait := func(what string, want map[ladder.PromotionState]int) {
+		t.Helper()
+		until(t, what, func() bool { return maps.Equal(states(), want) })
+	}
+	_, err = r.runa.AttachEvidence(ctx, "model-7@1", "tests", "", r.file("tests.xml", passing))
+	must(t, err)
+	wait("evidence of one", map[ladder.PromotionState]int{ladder.Open: many - 1, ladder.CarriedOut: 1})
+	r.skew.Store(int64(25 * time.Hour)) // longer than anybody is waited for
+	wait("the end of the others", map[ladder.PromotionState]int{ladder.Expired: many - 1, ladder.CarriedOut: 1})
+	r.skew.Store(0)
+	for i := range many {
+		if i != 7 {
+			_, err := r.tove.Promote(ctx, fmt.Sprintf("model-%d@1", i), "proven", "")
+			must(t, err)
+		}
+	}
+	open := l
+	open.Rungs[1].Gate = nil
+	_, err = r.runa.SetLadder(ctx, "default", open, "tests are not needed", -1)
+	must(t, err)
+	wait("another ladder", map[ladder.PromotionState]int{ladder.Expired: many - 1, ladder.CarriedOut: many})
 }

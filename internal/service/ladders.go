@@ -7,6 +7,7 @@ import (
 	"reflect"
 	"slices"
 	"strings"
+	"time"
 
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
@@ -204,11 +205,7 @@ func (s *Service) TryLadder(ctx context.Context, project string, l *ladder.Ladde
 			out.Refused = err.Error()
 		}
 	}
-	versions, err := r.JudgedVersions(ctx, project, records.GateNeeds{
-		Metrics: l.MetricsOf(), Signature: l.Wants("signature_not_broken"), Card: l.Wants("card_sections"),
-		Lineage: l.Wants("lineage"), Needs: l.Wants("no_denied_dependency"),
-		Evidence: true, Places: l.Wants("placed"), Trainers: l.Wants("sign_offs"),
-	})
+	versions, err := r.JudgedVersions(ctx, project, needsOf(*l))
 	if err != nil {
 		return out, err
 	}
@@ -220,54 +217,50 @@ func (s *Service) TryLadder(ctx context.Context, project string, l *ladder.Ladde
 	return out, nil
 }
 
-// waitingByVersion finds the promotions that can still be answered, by version and rung.
-func (s *Service) waitingByVersion(ctx context.Context, r records.View, project string) (map[string]*ladder.Promotion,
-	error,
-) {
-	out := map[string]*ladder.Promotion{}
-	page := records.Page{Limit: 1000}
-	for {
-		found, next, err := r.Promotions(ctx, records.PromotionFilter{State: "waiting", Project: project}, page)
-		if err != nil {
-			return nil, err
-		}
-		for i := range found {
-			out[found[i].Version+" "+found[i].To] = &found[i]
-		}
-		if next == "" {
-			return out, nil
-		}
-		page.After = next
+// needsOf is what the gates of a ladder look at.
+func needsOf(l ladder.Ladder) records.GateNeeds {
+	return records.GateNeeds{
+		Metrics: l.MetricsOf(), Signature: l.Wants("signature_not_broken"), Card: l.Wants("card_sections"),
+		Lineage: l.Wants("lineage"), Needs: l.Wants("no_denied_dependency"),
+		Evidence: true, Places: l.Wants("placed"), Trainers: l.Wants("sign_offs"),
 	}
 }
 
-// preview judges versions for the next rung of a ladder.
-func (s *Service) preview(out *ladder.Preview, l ladder.Ladder, versions []records.Judged,
-	asked map[string]*ladder.Promotion,
-) {
-	now := s.now()
+// waitingByVersion finds the promotions that can still be answered, by version and rung.
+func (s *Service) waitingByVersion(ctx context.Context, r records.View, project string,
+) (map[string]*ladder.Promotion, error) {
+	waiting, err := s.waiting(ctx, r, records.PromotionFilter{Project: project})
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]*ladder.Promotion{}
+	for i := range waiting {
+		out[waiting[i].Version+" "+waiting[i].To] = &waiting[i]
+	}
+	return out, nil
+}
+
+// factsInBulk prepares what the gates look at for all versions of a project, and gives it for
+// one that asks for a rung. The bytes of files are not read for it.
+func (s *Service) factsInBulk(l ladder.Ladder, versions []records.Judged, now time.Time,
+) func(version, to string) (f ladder.Facts, known bool) {
 	incumbents := map[[2]string]*records.Judged{} // who stepped last, by model and rung
+	byRef := map[string]*records.Judged{}
 	for i := range versions {
 		v := &versions[i]
+		byRef[v.Ref] = v
 		key := [2]string{v.Model, v.Rung}
 		if there := incumbents[key]; there == nil || v.RungSince.After(there.RungSince) ||
 			(v.RungSince.Equal(there.RungSince) && v.Number > there.Number) {
 			incumbents[key] = v
 		}
 	}
-	rungs := make([]ladder.RungPreview, len(l.Rungs))
-	for i, r := range l.Rungs {
-		rungs[i] = ladder.RungPreview{Rung: r.Name, Open: []ladder.OpenRequirement{}}
-	}
 	stored, frozen := s.blobs.Present(), l.Frozen(now)
-	listed := map[string]int{}
-	for i := range slices.Backward(versions) {
-		v := &versions[i]
-		h := l.Height(v.Rung)
-		if h < 0 || h == len(l.Rungs)-1 {
-			continue
+	return func(version, to string) (ladder.Facts, bool) {
+		v, known := byRef[version]
+		if !known {
+			return ladder.Facts{}, false
 		}
-		to := l.Rungs[h+1].Name
 		f := ladder.Facts{
 			Version: &v.Version, MetricCount: v.MetricCount, Evidence: v.Evidence, Places: v.Places,
 			Trainers: v.Trainers, Frozen: &frozen, Now: now,
@@ -277,9 +270,32 @@ func (s *Service) preview(out *ladder.Preview, l ladder.Ladder, versions []recor
 				f.StoredArtifacts++
 			}
 		}
-		if there := incumbents[[2]string{v.Model, to}]; there != nil {
+		if there := incumbents[[2]string{v.Model, to}]; there != nil && there != v {
 			f.Incumbent, f.IncumbentEvidence = &there.Version, there.Evidence
 		}
+		return f, true
+	}
+}
+
+// preview judges versions for the next rung of a ladder.
+func (s *Service) preview(out *ladder.Preview, l ladder.Ladder, versions []records.Judged,
+	asked map[string]*ladder.Promotion,
+) {
+	now := s.now()
+	rungs := make([]ladder.RungPreview, len(l.Rungs))
+	for i, r := range l.Rungs {
+		rungs[i] = ladder.RungPreview{Rung: r.Name, Open: []ladder.OpenRequirement{}}
+	}
+	facts := s.factsInBulk(l, versions, now)
+	listed := map[string]int{}
+	for i := range slices.Backward(versions) {
+		v := &versions[i]
+		h := l.Height(v.Rung)
+		if h < 0 || h == len(l.Rungs)-1 {
+			continue
+		}
+		to := l.Rungs[h+1].Name
+		f, _ := facts(v.Ref, to)
 		p := &ladder.Promotion{Version: v.Ref, State: ladder.Open}
 		if a := asked[v.Ref+" "+to]; a != nil {
 			copied := *a

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"time"
 
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/ladder"
@@ -14,36 +15,126 @@ import (
 
 // StepPromotions does what time and other changes have brought about for promotions:
 // carries out those whose gate is met, reminds reviewers, and ends those that nobody
-// answers.
+// answers. Only those are looked at for which something may have changed.
 func (s *Service) StepPromotions(ctx context.Context) error {
 	ctx = BySelf(ctx)
-	r := s.db.Read(records.Everything)
+	r, now := s.db.Read(records.Everything), s.now()
+	w := s.attention.take(now)
 	var failed []error // one that cannot be looked at holds up no other
-	for page := (records.Page{Limit: 200}); ; {
-		items, next, err := r.Promotions(ctx, records.PromotionFilter{State: "waiting"}, page)
+	step := func(p *ladder.Promotion) {
+		next, err := s.stepPromotion(ctx, r, p)
+		if err != nil && !errors.Is(err, records.ErrNone) {
+			failed = append(failed, fmt.Errorf("looking at %s: %w", p.ID, err))
+			next = now // with the next step
+		}
+		s.attention.at(p.ID, next)
+	}
+	for _, f := range w.filters() {
+		waiting, err := s.waiting(ctx, r, f)
+		if err == nil {
+			waiting, err = s.promising(ctx, r, waiting)
+		}
 		if err != nil {
+			s.attention.again(w)
 			return errors.Join(append(failed, err)...)
 		}
-		for i := range items {
-			if err := s.stepPromotion(ctx, r, &items[i]); err != nil && !errors.Is(err, records.ErrNone) {
-				failed = append(failed, fmt.Errorf("looking at %s: %w", items[i].ID, err))
-			}
+		for i := range waiting {
+			step(&waiting[i])
 		}
+	}
+	for _, id := range w.ids {
+		p, err := s.promotion(ctx, r, id)
+		if err != nil {
+			failed = append(failed, err)
+			s.attention.at(id, now)
+		} else if p.State.Signable() {
+			step(p)
+		}
+	}
+	return errors.Join(failed...)
+}
+
+// waiting lists the promotions that can still be answered.
+func (s *Service) waiting(ctx context.Context, r records.View, f records.PromotionFilter) ([]ladder.Promotion, error) {
+	f.State = "waiting"
+	var out []ladder.Promotion
+	for page := (records.Page{Limit: 1000}); ; {
+		items, next, err := r.Promotions(ctx, f, page)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, items...)
 		if next == "" {
-			return errors.Join(failed...)
+			return out, nil
 		}
 		page.After = next
 	}
 }
 
-func (s *Service) stepPromotion(ctx context.Context, r records.View, p *ladder.Promotion) error {
+// manyWaiting is from how many promotions of a project on their facts are read in bulk.
+const manyWaiting = 20
+
+// promising leaves out those of many promotions for which nothing would change, as a look at the
+// facts in bulk tells. Files are not read for that, so what it leaves in may still have to wait.
+func (s *Service) promising(ctx context.Context, r records.View, all []ladder.Promotion) ([]ladder.Promotion, error) {
+	byProject := map[string][]ladder.Promotion{}
+	for _, p := range all {
+		byProject[p.Project] = append(byProject[p.Project], p)
+	}
+	var out []ladder.Promotion
+	now := s.now()
+	for project, waiting := range byProject {
+		if len(waiting) < manyWaiting {
+			out = append(out, waiting...)
+			continue
+		}
+		l, err := r.Ladder(ctx, project)
+		if err != nil {
+			return nil, err
+		}
+		versions, err := r.JudgedVersions(ctx, project, needsOf(l.Ladder))
+		if err != nil {
+			return nil, err
+		}
+		facts := s.factsInBulk(l.Ladder, versions, now)
+		for _, p := range waiting {
+			if f, known := facts(p.Version, p.To); known && !wouldMove(l.Ladder, p, f, now) {
+				s.attention.at(p.ID, l.NextAt(&p, *f.Frozen, now))
+				continue
+			}
+			out = append(out, p)
+		}
+	}
+	return out, nil
+}
+
+// wouldMove reports whether something would become of a promotion with some facts.
+func wouldMove(l ladder.Ladder, p ladder.Promotion, f ladder.Facts, now time.Time) bool {
+	if p.State == ladder.Open && l.CheckClimb(p.Version, f.Version.Rung, p.To) != nil {
+		return true
+	}
+	before := p.Findings
+	if p.State == ladder.Open {
+		p.From = f.Version.Rung
+	}
+	l.Judge(&p, f)
+	if p.State == ladder.ToReview {
+		p.Findings = before
+	}
+	return l.Settle(&p, false) != p.State || l.DueAt(&p, now) != ladder.Nothing
+}
+
+// stepPromotion does what has to be done for a promotion, and says when its own time comes next.
+func (s *Service) stepPromotion(ctx context.Context, r records.View, p *ladder.Promotion) (next time.Time, err error) {
 	h, err := s.hearNow(ctx, r, p)
 	if err != nil {
-		return err
+		return next, err
 	}
+	now := s.now()
+	next = h.ladder.NextAt(p, h.ladder.Frozen(now), now)
 	moved := h.State == ladder.Open && h.ladder.CheckClimb(h.Version, h.facts.Version.Rung, h.To) != nil
-	if !moved && h.ladder.Settle(p, false) == h.State && h.ladder.DueAt(p, s.now()) == ladder.Nothing {
-		return nil
+	if !moved && h.ladder.Settle(p, false) == h.State && h.ladder.DueAt(p, now) == ladder.Nothing {
+		return next, nil
 	}
 	_, err = s.answer(ctx, p.ID, access.Sign, func(t *tx, h hearing) error {
 		if !h.State.Signable() {
@@ -60,7 +151,7 @@ func (s *Service) stepPromotion(ctx context.Context, r records.View, p *ladder.P
 		}
 		return nil
 	})
-	return err
+	return next, err
 }
 
 func (s *Service) remind(ctx context.Context, t *tx, h hearing) error {

@@ -73,8 +73,10 @@ type Service struct {
 	fetcher  *fetch.Fetcher
 	sparing  time.Duration
 	attempts attempts
-	address  string
-	signer   record.Signer
+	// attention knows which promotions have to be looked at.
+	attention attention
+	address   string
+	signer    record.Signer
 
 	// keys seal secrets; they change when they are rotated.
 	keysMu   sync.Mutex
@@ -337,6 +339,7 @@ func change[T any](ctx context.Context, s *Service, p access.Permission, fn func
 	if err != nil {
 		return none, err
 	}
+	s.attention.noted(t.entries)
 	s.changes.publish(t.entries)
 	return out, nil
 }

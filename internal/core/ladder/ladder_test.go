@@ -2,6 +2,7 @@ package ladder
 
 import (
 	"encoding/json"
+	"math/rand/v2"
 	"strings"
 	"testing"
 	"time"
@@ -261,6 +262,54 @@ func TestRemindersAndTheEnd(t *testing.T) {
 		if got := l.DueAt(&c.p, at(c.h)); got != c.want {
 			t.Errorf("%s after %d h: %d, want %d", name, c.h, got, c.want)
 		}
+	}
+}
+
+// Whatever happened to a promotion: when time alone brings something about for it, somebody has
+// looked at it at that moment, if they look whenever NextAt says so.
+func TestTheNextLookIsNeverTooLate(t *testing.T) {
+	for seed := range uint64(2000) {
+		r := rand.New(rand.NewPCG(seed, 5))
+		hours := func(most int) time.Duration { return time.Duration(r.IntN(most*60)) * time.Minute }
+		l := Default()
+		l.RemindAfter, l.ExpireAfter = Duration(time.Minute+hours(48)), Duration(time.Minute+hours(200))
+		p := Promotion{State: []PromotionState{Open, ToReview}[r.IntN(2)], OpenedAt: noon, Ready: r.IntN(4) == 0}
+		for range r.IntN(4) {
+			s := sign([]string{"odd", "tove", "sif"}[r.IntN(3)], []Answer{Yes, Later, HandOver}[r.IntN(3)], "")
+			s.At, s.Stale = noon.Add(hours(100)), r.IntN(4) == 0
+			if s.Answer == Later {
+				until := s.At.Add(time.Minute + hours(100))
+				s.Until = &until
+			}
+			p.SignOffs = append(p.SignOffs, s)
+		}
+		if r.IntN(2) == 0 {
+			p.Ticks = []Tick{{At: noon.Add(hours(100))}}
+		}
+		if r.IntN(2) == 0 {
+			reminded := noon.Add(hours(100))
+			p.RemindedAt = &reminded
+		}
+		now := noon.Add(hours(150))
+		if l.DueAt(&p, now) != Nothing {
+			continue
+		}
+		next := l.NextAt(&p, Frozen{}, now)
+		for at := now; at.Before(now.Add(400 * time.Hour)); at = at.Add(time.Minute) {
+			if due := l.DueAt(&p, at); due != Nothing {
+				if next.IsZero() || next.After(at) {
+					t.Fatalf("seed %d: %d is due at %s, and the next look is at %s", seed, due, at, next)
+				}
+				break
+			}
+		}
+	}
+	frozen := Frozen{Until: noon.Add(time.Hour)}
+	if got := Default().NextAt(&Promotion{State: Open, OpenedAt: noon}, frozen, noon); !got.Equal(frozen.Until) {
+		t.Errorf("in a freeze until %s it is looked at %s", frozen.Until, got)
+	}
+	if got := Default().NextAt(&Promotion{State: Denied, OpenedAt: noon}, Frozen{}, noon); !got.IsZero() {
+		t.Errorf("a closed one is looked at %s", got)
 	}
 }
 

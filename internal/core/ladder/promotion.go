@@ -336,28 +336,11 @@ const (
 // DueAt decides whether reviewers must be reminded, or the promotion expires. A review of
 // an emergency is reminded of and never expires.
 func (l Ladder) DueAt(p *Promotion, now time.Time) Due {
-	last := p.OpenedAt // when anybody last did anything
-	asked := p.OpenedAt
-	for _, s := range p.SignOffs {
-		if s.At.After(last) {
-			last = s.At
-		}
-		if s.Answer == Later && s.Valid() && s.Until.After(last) {
-			last = *s.Until
-		}
-	}
-	if p.RemindedAt != nil && p.RemindedAt.After(asked) {
-		asked = *p.RemindedAt
-	}
+	asked, last := p.lastAsked(), p.lastAct()
 	for _, s := range p.SignOffs {
 		// Who said later is reminded when later has come.
 		if s.Answer == Later && s.Valid() && !s.Until.After(now) && s.Until.After(asked) {
 			return Remind
-		}
-	}
-	for _, t := range p.Ticks {
-		if t.At.After(last) {
-			last = t.At
 		}
 	}
 	switch {
@@ -368,4 +351,59 @@ func (l Ladder) DueAt(p *Promotion, now time.Time) Due {
 		return Remind
 	}
 	return Nothing
+}
+
+// NextAt is the next moment at which time alone may bring something about for a promotion: a
+// reminder, its end, or the end of the freeze that holds now. It may be too early, never too
+// late; the zero time is never.
+func (l Ladder) NextAt(p *Promotion, frozen Frozen, now time.Time) (next time.Time) {
+	if !p.State.Signable() {
+		return next
+	}
+	asked, last := p.lastAsked(), p.lastAct()
+	moments := []time.Time{later(asked, last).Add(time.Duration(l.RemindAfter)), frozen.Until}
+	if p.State == Open {
+		moments = append(moments, last.Add(time.Duration(l.ExpireAfter)))
+	}
+	for _, s := range p.SignOffs {
+		if s.Until != nil {
+			moments = append(moments, *s.Until)
+		}
+	}
+	for _, m := range moments {
+		if m.After(now) && (next.IsZero() || m.Before(next)) {
+			next = m
+		}
+	}
+	return next
+}
+
+// lastAct is when anybody last did anything, or said that they would.
+func (p *Promotion) lastAct() time.Time {
+	last := p.OpenedAt
+	for _, s := range p.SignOffs {
+		last = later(last, s.At)
+		if s.Answer == Later && s.Valid() {
+			last = later(last, *s.Until)
+		}
+	}
+	for _, t := range p.Ticks {
+		last = later(last, t.At)
+	}
+	return last
+}
+
+// lastAsked is when reviewers were asked or reminded last.
+func (p *Promotion) lastAsked() time.Time {
+	if p.RemindedAt != nil {
+		return later(p.OpenedAt, *p.RemindedAt)
+	}
+	return p.OpenedAt
+}
+
+func later(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
 }
