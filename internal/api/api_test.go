@@ -377,7 +377,7 @@ func TestSplits(t *testing.T) {
 	wantCode(t, "in use", err, "placement.in_use")
 
 	_, err = r.runa.Back(ctx, "demand-hourly", 0, " ", -1)
-	wantCode(t, "why?", err, "back.reason")
+	wantCode(t, "why?", err, "reason.missing")
 	_, err = r.runa.Back(ctx, "demand-hourly", 7, "x", -1)
 	wantCode(t, "no such revision", err, "back.revision")
 	b, err := r.runa.Back(ctx, "demand-hourly", 0, "complaints", 2)

@@ -131,7 +131,7 @@ func TestHeadersOfAnEnvironmentAndKeysOfCallers(t *testing.T) {
 		t.Errorf("without any keys it must not be open again: %d", got)
 	}
 	_, err = r.runa.SetKeyed(ctx, "demand-hourly", false, "")
-	wantCode(t, "no reason", err, "endpoint.no_reason")
+	wantCode(t, "no reason", err, "reason.missing")
 	_, err = r.runa.SetKeyed(ctx, "demand-hourly", false, "behind a proxy now")
 	must(t, err)
 	if got := call(); got != 200 {

@@ -71,7 +71,7 @@ func TestALadderOfOnesOwn(t *testing.T) {
 	unfit("no such role", "role.unknown", func(l *ladder.Ladder) { l.Rungs[2].Sign = []string{"wizard"} })
 	unfit("no gate at all", "ladder.rungs", func(l *ladder.Ladder) { l.Rungs = l.Rungs[:1] })
 	_, err = r.runa.SetLadder(ctx, "default", strict(), " ", -1)
-	wantCode(t, "no reason", err, "ladder.no_reason")
+	wantCode(t, "no reason", err, "reason.missing")
 	_, err = r.runa.SetLadder(ctx, "nowhere", strict(), "x", -1)
 	wantCode(t, "no such project", err, "project.unknown")
 	_, err = r.tove.SetLadder(ctx, "default", strict(), "x", -1)

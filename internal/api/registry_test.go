@@ -422,7 +422,7 @@ func TestLabelsNotesAndVetting(t *testing.T) {
 	_, err = r.runa.EditVersion(ctx, "heat-demand@1", registry.Edit{})
 	wantCode(t, "nothing to change", err, "edit.nothing")
 	_, err = r.runa.Vet(ctx, "heat-demand", " ", true)
-	wantCode(t, "no reason", err, "vet.no_reason")
+	wantCode(t, "no reason", err, "reason.missing")
 	if m, err := r.runa.Vet(ctx, "heat-demand", "checked", true); err != nil || m.Vetted.By != "runa" {
 		t.Errorf("%+v, %v", m, err)
 	}
@@ -496,7 +496,7 @@ func TestWhatIsInUseStays(t *testing.T) {
 		t.Errorf("%+v, %v", v, err)
 	}
 	_, err = r.runa.Delete(ctx, other, "")
-	wantCode(t, "no reason", err, "version.no_reason")
+	wantCode(t, "no reason", err, "reason.missing")
 	_, err = r.runa.Delete(ctx, other, "holds personal data")
 	must(t, err)
 	_, err = r.runa.Version(ctx, other)

@@ -10,6 +10,7 @@ import (
 
 	"innerladder/internal/client"
 	"innerladder/internal/core/evidence"
+	"innerladder/internal/core/naming"
 	"innerladder/internal/core/registry"
 )
 
@@ -126,7 +127,7 @@ func label(c *call) func(context.Context) error {
 	why := c.flags.String("why", "", "`TEXT` for the record")
 	return func(ctx context.Context) error {
 		if *remove {
-			model, _, _ := strings.Cut(c.args[0], "@")
+			model, _ := naming.Thing(c.args[0])
 			l, err := c.api.RemoveLabel(ctx, model, c.args[1], *why)
 			return c.show(l, err, func() {
 				fmt.Fprintf(c.Out, "%s@%s is no more; it meant %s\n", model, l.Name,

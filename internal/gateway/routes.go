@@ -10,6 +10,7 @@ import (
 	"strings"
 	"sync/atomic"
 
+	"innerladder/internal/core/registry"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/oip"
 	"innerladder/internal/recorder"
@@ -222,7 +223,9 @@ func (g *Gateway) compileLane(r traffic.Route, rl traffic.RouteLane) *lane {
 		kind: rl.Kind, version: rl.Version, labels: rl.Labels, model: oip.ModelPath(rl.Model),
 		naming: oip.NewNaming(r.Endpoint, rl.Version), named: []byte(VersionHeader + ": " + rl.Version + "\r\n"),
 	}
-	_, l.number, _ = strings.Cut(rl.Version, "@")
+	if ref, err := registry.ParseRef("version", rl.Version); err == nil {
+		l.number = strconv.Itoa(ref.Number)
+	}
 	l.start = []byte("POST " + l.model + "/infer HTTP/1.1\r\nHost: ")
 	l.metadata = []byte("GET " + l.model + " HTTP/1.1\r\nHost: ")
 	key := recorder.Key{Endpoint: r.Endpoint, Split: r.Split, Lane: string(rl.Kind), Version: rl.Version}

@@ -3,24 +3,11 @@ package records
 import (
 	"context"
 	"database/sql"
-	"strconv"
 	"strings"
 	"time"
 
-	"innerladder/internal/core/fault"
 	"innerladder/internal/core/watch"
 )
-
-// ParseAlertID reads A-31.
-func ParseAlertID(field, s string) (int, error) {
-	digits, ok := strings.CutPrefix(strings.ToUpper(s), "A-")
-	n, err := strconv.Atoi(digits)
-	if !ok || err != nil || n < 1 {
-		return 0, fault.New(fault.Invalid, "alert.id", "%q names no alert", s).In(field).
-			Do("write A-NUMBER, such as A-1")
-	}
-	return n, nil
-}
 
 // AddAlert adds an open alert and gives it the next number, which is set in a.
 func (r View) AddAlert(ctx context.Context, a *watch.Alert) error {
@@ -28,7 +15,7 @@ func (r View) AddAlert(ctx context.Context, a *watch.Alert) error {
 	err := r.q.QueryRowContext(ctx,
 		`INSERT INTO alerts (kind, endpoint, subject, signal, sentence, state, raised_at) VALUES (?, ?, ?, ?, ?, 'open', ?) RETURNING number`,
 		a.Kind, a.Endpoint, a.Subject, a.Signal, a.Sentence, toMillis(a.RaisedAt)).Scan(&number)
-	a.ID, a.State = "A-"+strconv.Itoa(number), "open"
+	a.ID, a.State = watch.ID(number), "open"
 	return err
 }
 
@@ -43,7 +30,7 @@ func (r View) alerts(ctx context.Context, clause string, args ...any) ([]watch.A
 		var handled sql.NullInt64
 		err := rows.Scan(&number, &a.Kind, &a.Project, &a.Endpoint, &a.Subject, &a.Signal, &a.Sentence, &a.State,
 			&raised, &a.HandledBy, &handled, &a.Note)
-		a.ID, a.RaisedAt, a.HandledAt = "A-"+strconv.Itoa(number), fromMillis(raised), optionalTime(handled)
+		a.ID, a.RaisedAt, a.HandledAt = watch.ID(number), fromMillis(raised), optionalTime(handled)
 		return a, err
 	})
 }
@@ -63,7 +50,7 @@ func (r View) Alerts(ctx context.Context, state, endpoint string, p Page) ([]wat
 	if err != nil {
 		return nil, "", err
 	}
-	items, next := cut(items, p.Limit, func(a watch.Alert) string { return a.ID[len("A-"):] })
+	items, next := cut(items, p.Limit, func(a watch.Alert) string { return strings.TrimPrefix(a.ID, "A-") })
 	return items, next, nil
 }
 

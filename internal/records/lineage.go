@@ -8,9 +8,9 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
-	"strings"
 	"time"
 
+	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/lineage"
 )
 
@@ -53,10 +53,14 @@ func (r View) linkTo(ctx context.Context, from Node, relation string, kind int, 
 
 const dataID = `SELECT id FROM data_sets WHERE name = ? AND number = ?`
 
+// byData gives the arguments of dataID for a revision of a data set; they find none where ref
+// names none.
 func byData(ref string) []any {
-	name, number, _ := strings.Cut(ref, "#")
-	n, _ := strconv.Atoi(number)
-	return []any{name, n}
+	d, err := lineage.ParseDataRef("data", ref)
+	if err != nil {
+		return []any{"", 0}
+	}
+	return []any{d.Name, d.Number}
 }
 
 func (r View) linkCodeAndData(ctx context.Context, from Node, code *lineage.Code, data []lineage.DataUse) error {
@@ -489,7 +493,7 @@ func (r View) ApprovalBefore(ctx context.Context, version string, at time.Time) 
 	if err != nil {
 		return "", nil, one(err)
 	}
-	return "P-" + strconv.Itoa(number), signedBy,
+	return ladder.ID(number), signedBy,
 		r.each(ctx, `SELECT by FROM answers WHERE promotion = ? AND answer = 'yes' AND at <= ? ORDER BY at`,
 			[]any{number, toMillis(at)}, func(rows *sql.Rows) error {
 				var by string

@@ -7,10 +7,10 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
-	"strings"
 	"time"
 
 	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/registry"
 )
 
 // AddPromotion adds a promotion and gives it the next number, which is set in p.
@@ -27,12 +27,14 @@ func (r View) AddPromotion(ctx context.Context, p *ladder.Promotion) error {
 // versionID selects the id of a version; its two arguments are what byRef gives.
 const versionID = `SELECT v.id FROM versions v JOIN models m ON m.id = v.model_id WHERE m.name = ? AND v.number = ?`
 
-// byRef gives the arguments that find a version by its ref; they find none when ref is
-// empty.
+// byRef gives the arguments that find a version by its number; they find none where ref names
+// no number, or is empty.
 func byRef(ref string) []any {
-	model, number, _ := strings.Cut(ref, "@")
-	n, _ := strconv.Atoi(number)
-	return []any{model, n}
+	v, err := registry.ParseRef("version", ref)
+	if err != nil {
+		return []any{"", 0}
+	}
+	return []any{v.Model, v.Number}
 }
 
 // promotionQuery reads promotions with the refs of their versions.

@@ -15,6 +15,7 @@ import (
 	"unicode"
 
 	"innerladder/internal/core/record"
+	"innerladder/internal/core/registry"
 
 	"golang.org/x/text/runes"
 	"golang.org/x/text/transform"
@@ -321,8 +322,8 @@ func terms(e *record.Entry) string {
 func subjectsOf(e *record.Entry) []string {
 	var out []string
 	for _, s := range append([]string{e.Subject}, e.Also...) {
-		if model, _, of := strings.Cut(s, "@"); of && !slices.Contains(out, model) {
-			out = append(out, model)
+		if ref, err := registry.ParseRef("subject", s); err == nil && !slices.Contains(out, ref.Model) {
+			out = append(out, ref.Model)
 		}
 		if s != "" && !slices.Contains(out, s) {
 			out = append(out, s)

@@ -56,7 +56,7 @@ func (s *Service) resolveAlerts(ctx context.Context, t *tx, kind watch.AlertKind
 }
 
 func (s *Service) setAlert(ctx context.Context, t *tx, a *watch.Alert, state, note string) (*watch.Alert, error) {
-	number, err := records.ParseAlertID("alert", a.ID)
+	number, err := watch.ParseID("alert", a.ID)
 	if err != nil {
 		return nil, err
 	}

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"innerladder/internal/core/record"
+	"innerladder/internal/core/registry"
 	"innerladder/internal/records"
 )
 
@@ -61,8 +62,8 @@ func (a *attention) noted(entries []record.Entry) {
 			a.want(&a.projects, e.Project)
 		default:
 			for _, subject := range append([]string{e.Subject}, e.Also...) {
-				if model, _, isVersion := strings.Cut(subject, "@"); isVersion {
-					a.want(&a.models, model)
+				if ref, err := registry.ParseRef("subject", subject); err == nil {
+					a.want(&a.models, ref.Model)
 				}
 			}
 		}

@@ -13,8 +13,10 @@ import (
 
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/naming"
 	"innerladder/internal/core/notice"
 	"innerladder/internal/core/record"
+	"innerladder/internal/core/registry"
 	"innerladder/internal/records"
 
 	standardwebhooks "github.com/standard-webhooks/standard-webhooks/libraries/go"
@@ -190,13 +192,14 @@ func pageOf(e record.Entry) string {
 			return "/reviews#" + also
 		}
 	}
-	model, number, version := strings.Cut(e.Subject, "@")
+	ref, notVersion := registry.ParseRef("subject", e.Subject)
+	model, _ := naming.Thing(e.Subject)
 	switch {
 	case class == "split" || class == "alert" || class == "endpoint" || class == "caller":
 		return "/endpoints/" + e.Subject
-	case version && strings.Trim(number, "0123456789") == "":
-		return "/models/" + model + "/versions/" + number
-	case version || class == "model":
+	case notVersion == nil && ref.Number > 0:
+		return "/models/" + ref.Model + "/versions/" + strconv.Itoa(ref.Number)
+	case notVersion == nil || class == "model":
 		return "/models/" + model
 	}
 	return "/activity?subject=" + e.Subject

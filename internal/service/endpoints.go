@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
@@ -240,8 +239,8 @@ func (s *Service) Back(ctx context.Context, endpoint string, to int, reason stri
 	if _, err := may(ctx, access.Route); err != nil {
 		return nil, err
 	}
-	if strings.TrimSpace(reason) == "" {
-		return nil, fault.New(fault.Invalid, "back.reason", "no reason is given").In("reason").Do("say why with -why")
+	if err := naming.CheckReason(reason, "say why with -why"); err != nil {
+		return nil, err
 	}
 	split, err := change(ctx, s, access.Route, func(t *tx) (*traffic.Split, error) {
 		e, err := s.endpoint(ctx, t.View, endpoint)

@@ -12,6 +12,7 @@ import (
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/naming"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/records"
 	"innerladder/internal/wire"
@@ -72,9 +73,9 @@ func (s *Service) SetLadder(ctx context.Context, project string, l ladder.Ladder
 	if err := l.Check(); err != nil {
 		return ladder.Revision{}, err
 	}
-	if strings.TrimSpace(reason) == "" {
-		return ladder.Revision{}, fault.New(fault.Invalid, "ladder.no_reason", "no reason is given").In("reason").
-			Do("say why the ladder changes; it is read when someone asks what was demanded then")
+	if err := naming.CheckReason(reason,
+		"say why the ladder changes; it is read when someone asks what was demanded then"); err != nil {
+		return ladder.Revision{}, err
 	}
 	return change(ctx, s, access.Manage, func(t *tx) (ladder.Revision, error) {
 		if err := s.checkProject(ctx, t.View, project); err != nil {

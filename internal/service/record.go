@@ -362,7 +362,7 @@ func (s *Service) RemoveSearch(ctx context.Context, id int64) (struct{}, error) 
 
 // alert finds an alert.
 func (s *Service) alert(ctx context.Context, r records.View, id string) (*watch.Alert, error) {
-	number, err := records.ParseAlertID("alert", id)
+	number, err := watch.ParseID("alert", id)
 	if err != nil {
 		return nil, err
 	}

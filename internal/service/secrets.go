@@ -374,9 +374,8 @@ func (s *Service) EndCaller(ctx context.Context, endpoint, name, reason string) 
 
 // SetKeyed says whether an endpoint answers only callers that have a key.
 func (s *Service) SetKeyed(ctx context.Context, endpoint string, keyed bool, reason string) (*traffic.Endpoint, error) {
-	if strings.TrimSpace(reason) == "" {
-		return nil, fault.New(fault.Invalid, "endpoint.no_reason", "no reason is given").In("reason").
-			Do("say why callers need a key, or none any more")
+	if err := naming.CheckReason(reason, "say why callers need a key, or none any more"); err != nil {
+		return nil, err
 	}
 	out, err := change(ctx, s, access.Route, func(t *tx) (*traffic.Endpoint, error) {
 		e, err := s.endpoint(ctx, t.View, endpoint)

@@ -12,6 +12,7 @@ import (
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/naming"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/records"
 	"innerladder/internal/wire"
@@ -144,9 +145,8 @@ func (s *Service) EditModel(ctx context.Context, name string, e registry.Edit) (
 
 // Vet marks a model as one that the organisation stands behind, or takes the mark away.
 func (s *Service) Vet(ctx context.Context, name, why string, on bool) (registry.Model, error) {
-	if strings.TrimSpace(why) == "" {
-		return registry.Model{}, fault.New(fault.Invalid, "vet.no_reason", "no reason is given").In("reason").
-			Do("say why the organisation does or does not stand behind it")
+	if err := naming.CheckReason(why, "say why the organisation does or does not stand behind it"); err != nil {
+		return registry.Model{}, err
 	}
 	return change(ctx, s, access.Sign, func(t *tx) (registry.Model, error) {
 		m, err := s.model(ctx, t.View, "model", name)
@@ -372,17 +372,9 @@ func (s *Service) free(ctx context.Context, t *tx, v *registry.Version, what str
 		strings.Join(uses, ", and ")).In("version").Do("end that use first")
 }
 
-func needReason(reason, what string) error {
-	if strings.TrimSpace(reason) == "" {
-		return fault.New(fault.Invalid, "version.no_reason", "no reason is given").In("reason").
-			Do("say why the version is %s", what)
-	}
-	return nil
-}
-
 // Retire takes a version off the ladder; it must not be in use.
 func (s *Service) Retire(ctx context.Context, ref, reason string) (*registry.Version, error) {
-	if err := needReason(reason, "retired"); err != nil {
+	if err := naming.CheckReason(reason, "say why the version is %s", "retired"); err != nil {
 		return nil, err
 	}
 	return change(ctx, s, access.Prune, func(t *tx) (*registry.Version, error) {
@@ -407,7 +399,7 @@ func (s *Service) Retire(ctx context.Context, ref, reason string) (*registry.Ver
 
 // Reinstate puts a retired version on the lowest rung again; it has to climb anew.
 func (s *Service) Reinstate(ctx context.Context, ref, reason string) (*registry.Version, error) {
-	if err := needReason(reason, "reinstated"); err != nil {
+	if err := naming.CheckReason(reason, "say why the version is %s", "reinstated"); err != nil {
 		return nil, err
 	}
 	return change(ctx, s, access.Prune, func(t *tx) (*registry.Version, error) {
@@ -450,7 +442,7 @@ func (s *Service) step(ctx context.Context, t *tx, v *registry.Version, rung str
 // Delete removes a version for good; it must not be in use. Its number stays taken, and
 // its files go when they are collected.
 func (s *Service) Delete(ctx context.Context, ref, reason string) (wire.Deleted, error) {
-	if err := needReason(reason, "deleted"); err != nil {
+	if err := naming.CheckReason(reason, "say why the version is %s", "deleted"); err != nil {
 		return wire.Deleted{}, err
 	}
 	return change(ctx, s, access.Prune, func(t *tx) (wire.Deleted, error) {

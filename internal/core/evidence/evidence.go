@@ -3,11 +3,11 @@ package evidence
 import (
 	"io"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/naming"
 )
 
 // The kinds of evidence.
@@ -75,19 +75,14 @@ type Findings struct {
 	Shadow     *ShadowReport      `json:"shadow,omitempty"`
 }
 
+// ids are how evidence is known.
+var ids = naming.Numbered{Prefix: "E-", What: "evidence"}
+
 // ID writes the number of evidence as people do.
-func ID(n int64) string { return "E-" + strconv.FormatInt(n, 10) }
+func ID(n int64) string { return ids.ID(n) }
 
 // ParseID reads E-12.
-func ParseID(field, s string) (int64, error) {
-	digits, ok := strings.CutPrefix(strings.ToUpper(s), "E-")
-	n, err := strconv.ParseInt(digits, 10, 64)
-	if !ok || err != nil || n < 1 {
-		return 0, fault.New(fault.Invalid, "evidence.id", "%q names no evidence", s).In(field).
-			Do("write E-NUMBER, such as E-1")
-	}
-	return n, nil
-}
+func ParseID(field, s string) (int64, error) { return ids.Parse(field, s) }
 
 // Read reads a report of a kind. given is the verdict of who attached it, empty
 // for none; it cannot overrule what the report says itself.

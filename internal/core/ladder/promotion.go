@@ -2,11 +2,11 @@ package ladder
 
 import (
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/naming"
 )
 
 // PromotionState is where a promotion is in its life.
@@ -114,18 +114,16 @@ type Promotion struct {
 	Ready bool `json:"ready,omitempty" description:"the gate is met; someone has to carry it out"`
 }
 
+// ids are how promotions are known.
+var ids = naming.Numbered{Prefix: "P-", What: "promotion"}
+
 // ID writes the number of a promotion as people do.
-func ID(number int) string { return "P-" + strconv.Itoa(number) }
+func ID(number int) string { return ids.ID(int64(number)) }
 
 // ParseID reads P-12.
 func ParseID(field, s string) (int, error) {
-	digits, ok := strings.CutPrefix(strings.ToUpper(s), "P-")
-	n, err := strconv.Atoi(digits)
-	if !ok || err != nil || n < 1 {
-		return 0, fault.New(fault.Invalid, "promotion.id", "%q names no promotion", s).In(field).
-			Do("write P-NUMBER, such as P-1")
-	}
-	return n, nil
+	n, err := ids.Parse(field, s)
+	return int(n), err
 }
 
 // Refusal is a no that counts, nil when there is none.

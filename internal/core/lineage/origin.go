@@ -9,12 +9,9 @@ import (
 )
 
 // Pair is the role and the data set without its revision, and the data set.
-func (u DataUse) Pair() (string, string) { return u.Role + " " + dataName(u.Data), u.Data }
-
-// dataName is the name of a data set without the number of its revision.
-func dataName(ref string) string {
-	name, _, _ := strings.Cut(ref, "#")
-	return name
+func (u DataUse) Pair() (string, string) {
+	name, _ := naming.Thing(u.Data)
+	return u.Role + " " + name, u.Data
 }
 
 // Fields are what it says, by name; empty for nil.
@@ -64,19 +61,14 @@ func ParseDataRef(field, s string) (DataRef, error) {
 	return DataRef{name, n}, nil
 }
 
+// runs are how runs are known.
+var runs = naming.Numbered{Prefix: "run-", What: "run"}
+
 // RunRef is how a run is named.
-func RunRef(number int64) string { return "run-" + strconv.FormatInt(number, 10) }
+func RunRef(number int64) string { return runs.ID(number) }
 
 // ParseRunRef reads run-12.
-func ParseRunRef(field, s string) (int64, error) {
-	digits, ok := strings.CutPrefix(strings.ToLower(s), "run-")
-	n, err := strconv.ParseInt(digits, 10, 64)
-	if !ok || err != nil || n < 1 {
-		return 0, fault.New(fault.Invalid, "run.ref", "%q is no run", s).In(field).
-			Do("write run-NUMBER, such as run-1; see them with: innerladder runs")
-	}
-	return n, nil
-}
+func ParseRunRef(field, s string) (int64, error) { return runs.Parse(field, s) }
 
 // Code is where the code that made a version was when it did.
 type Code struct {

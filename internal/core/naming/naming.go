@@ -35,3 +35,21 @@ func CheckTag(field, tag string) error {
 	}
 	return nil
 }
+
+// Thing is what a ref is one of: heat-demand of heat-demand@7 and heat-demand@live, winters of
+// winters#2. It is the ref itself when that names no revision; part says whether it does.
+func Thing(ref string) (name string, part bool) {
+	if i := strings.IndexAny(ref, "@#"); i >= 0 {
+		return ref[:i], true
+	}
+	return ref, false
+}
+
+// CheckReason refuses an empty reason for something that others will ask about. Remedy says what
+// to say.
+func CheckReason(reason, remedy string, args ...any) error {
+	if strings.TrimSpace(reason) == "" {
+		return fault.New(fault.Invalid, "reason.missing", "no reason is given").In("reason").Do(remedy, args...)
+	}
+	return nil
+}

@@ -1,7 +1,11 @@
 // Package watch says what alerts are.
 package watch
 
-import "time"
+import (
+	"time"
+
+	"innerladder/internal/core/naming"
+)
 
 // AlertKind is what an alert is about.
 type AlertKind string
@@ -47,4 +51,16 @@ type Alert struct {
 	HandledBy string     `json:"handled_by,omitempty"`
 	HandledAt *time.Time `json:"handled_at,omitempty"`
 	Note      string     `json:"note,omitempty"`
+}
+
+// ids are how alerts are known.
+var ids = naming.Numbered{Prefix: "A-", What: "alert"}
+
+// ID writes the number of an alert as people do.
+func ID(number int) string { return ids.ID(int64(number)) }
+
+// ParseID reads A-31.
+func ParseID(field, s string) (int, error) {
+	n, err := ids.Parse(field, s)
+	return int(n), err
 }
