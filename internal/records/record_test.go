@@ -26,7 +26,7 @@ func chronicle(t *testing.T, s *DB, n int) []record.Entry {
 				At:      now.Add(time.Duration(i) * time.Minute),
 				Actor:   []string{"runa", "tove", "sif", "inner-ladder"}[r.IntN(4)],
 				Kind:    []string{"split.made", "split.held", "promotion.opened", "version.registered"}[r.IntN(4)],
-				Project: []string{"heat", "valves", ""}[r.IntN(3)], Subject: fmt.Sprintf("heat-demand@%d", r.IntN(5)),
+				Project: []string{"heat", "valves", ""}[r.IntN(3)], Subject: fmt.Sprintf("heat-demand@%d", 1+r.IntN(5)),
 				Sentence: "It was done in the " + []string{"morning", "evening"}[r.IntN(2)] + ".",
 				Reason:   []string{"", "the Ærø feed <b>"}[r.IntN(2)],
 			}
