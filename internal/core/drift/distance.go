@@ -10,6 +10,7 @@ import (
 
 	"innerladder/internal/core/sketch"
 
+	"gonum.org/v1/gonum/stat"
 	"gonum.org/v1/gonum/stat/distuv"
 )
 
@@ -83,18 +84,11 @@ func JensenShannon(p, q []uint64) float64 {
 	if n == 0 || m == 0 {
 		return 0
 	}
-	var d float64
+	a, b := make([]float64, len(p)), make([]float64, len(q))
 	for i := range p {
-		a, b := float64(p[i])/n, float64(q[i])/m
-		mid := (a + b) / 2
-		if a > 0 {
-			d += a / 2 * math.Log2(a/mid)
-		}
-		if b > 0 {
-			d += b / 2 * math.Log2(b/mid)
-		}
+		a[i], b[i] = float64(p[i])/n, float64(q[i])/m
 	}
-	return math.Sqrt(min(1, max(0, d)))
+	return math.Sqrt(min(1, max(0, stat.JensenShannon(a, b)/math.Ln2)))
 }
 
 // KolmogorovSmirnov is the largest gap between the cumulative shares at the cell
