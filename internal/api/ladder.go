@@ -1,6 +1,7 @@
 package api
 
 import (
+	"slices"
 	"strconv"
 	"strings"
 
@@ -52,48 +53,58 @@ func (n newLadder) based() (int, error) {
 
 // ladderOperations are the routes of ladders, promotions, evidence, and what is signed.
 func ladderOperations() []operation {
+	return slices.Concat(gateOperations(), promotionOperations(), evidenceOperations())
+}
+
+// gateOperations are the routes about ladders and their gates.
+func gateOperations() []operation {
 	return []operation{
 		op("GET", "/requirement-kinds", "listRequirementKinds", "What gates are made of", access.Own, 200,
-			func(ctx, *s, *none) ([]ladder.KindInfo, error) {
+			func(call, *none) ([]ladder.KindInfo, error) {
 				return ladder.Kinds(), nil
 			}),
 		op("GET", "/projects/{project}/ladder", "showLadder",
 			"The rungs that the versions of a project climb and the gates between them, the lowest first; its ETag "+
 				"is the number of its revision", access.Read, 200,
-			func(c ctx, s *s, in *projectIn) (ladderWithETag, error) {
-				l, err := s.Ladder(c, in.Project)
+			func(c call, in *projectIn) (ladderWithETag, error) {
+				l, err := c.service.Ladder(c, in.Project)
 				return ladderWithETag{l}, err
 			}),
 		op("PUT", "/projects/{project}/ladder", "setLadder", "Make the next revision of a project's ladder",
-			access.Manage, 200, func(c ctx, s *s, in *newLadder) (ladderWithETag, error) {
+			access.Manage, 200, func(c call, in *newLadder) (ladderWithETag, error) {
 				based, err := in.based()
 				if err != nil {
 					return ladderWithETag{}, err
 				}
-				l, err := s.SetLadder(c, in.Project, in.Ladder, in.Reason, based)
+				l, err := c.service.SetLadder(c, in.Project, in.Ladder, in.Reason, based)
 				return ladderWithETag{l}, err
 			}),
 		op("GET", "/projects/{project}/ladder/revisions", "listLadderRevisions",
-			"List the revisions of a project's ladder, newest first", access.Read, 200, func(c ctx, s *s, in *struct {
+			"List the revisions of a project's ladder, newest first", access.Read, 200, func(c call, in *struct {
 				projectIn
 				pageIn
 			},
 			) (wire.Listed[ladder.Revision], error) {
 				return listed(in.pageIn, func(p records.Page) (wire.Listed[ladder.Revision], error) {
-					return s.LadderRevisions(c, in.Project, p)
+					return c.service.LadderRevisions(c, in.Project, p)
 				})
 			}),
 		op("POST", "/projects/{project}/ladder/preview", "previewLadder",
-			"What a ladder would let pass today; nothing is changed", access.Read, 200, func(c ctx, s *s, in *struct {
+			"What a ladder would let pass today; nothing is changed", access.Read, 200, func(c call, in *struct {
 				projectIn
 				Ladder *ladder.Ladder `json:"ladder,omitempty" description:"the present one when not given"`
 			},
 			) (ladder.Preview, error) {
-				return s.TryLadder(c, in.Project, in.Ladder)
+				return c.service.TryLadder(c, in.Project, in.Ladder)
 			}),
+	}
+}
 
+// promotionOperations are the routes about promotions.
+func promotionOperations() []operation {
+	return []operation{
 		op("GET", "/promotions", "listPromotions", "List promotions, newest first", access.Read, 200,
-			func(c ctx, s *s, in *struct {
+			func(c call, in *struct {
 				pageIn
 				State   string `query:"state" enum:"waiting,open,to_review,carried_out,refused,withdrawn,expired" description:"waiting is open or to_review"`
 				Model   string `query:"model"`
@@ -103,104 +114,110 @@ func ladderOperations() []operation {
 			},
 			) (wire.Listed[ladder.Promotion], error) {
 				return listed(in.pageIn, func(p records.Page) (wire.Listed[ladder.Promotion], error) {
-					return s.Promotions(c, service.PromotionSearch{PromotionFilter: records.PromotionFilter{
+					return c.service.Promotions(c, service.PromotionSearch{PromotionFilter: records.PromotionFilter{
 						State: in.State,
 						Model: in.Model, Project: in.Project, AskedBy: in.AskedBy,
 					}, ForMe: in.ForMe}, p)
 				})
 			}),
 		op("POST", "/promotions", "promote", "Ask that a version step up to a rung", access.Ask, 201,
-			func(c ctx, s *s, in *wire.NewPromotion) (*ladder.Promotion, error) {
-				return s.Promote(c, *in)
+			func(c call, in *wire.NewPromotion) (*ladder.Promotion, error) {
+				return c.service.Promote(c, *in)
 			}),
 		op("GET", "/promotions/{promotion}", "showPromotion", "Show a promotion and what its gate says", access.Read,
-			200, func(c ctx, s *s, in *promotionIn) (*ladder.Promotion, error) {
-				return s.Promotion(c, in.Promotion)
+			200, func(c call, in *promotionIn) (*ladder.Promotion, error) {
+				return c.service.Promotion(c, in.Promotion)
 			}),
 		op("GET", "/promotions/{promotion}/review", "showReview",
 			"Everything that someone reads who reviews a promotion", access.Read, 200,
-			func(c ctx, s *s, in *promotionIn) (wire.Review, error) {
-				return s.Review(c, in.Promotion)
+			func(c call, in *promotionIn) (wire.Review, error) {
+				return c.service.Review(c, in.Promotion)
 			}),
 		op("POST", "/promotions/{promotion}/sign-offs", "sign", "Answer a promotion; never by the one who asked",
-			access.Sign, 201, func(c ctx, s *s, in *struct {
+			access.Sign, 201, func(c call, in *struct {
 				promotionIn
 				wire.NewAnswer
 			},
 			) (*ladder.Promotion, error) {
-				return s.Sign(c, in.Promotion, in.NewAnswer)
+				return c.service.Sign(c, in.Promotion, in.NewAnswer)
 			}),
 		op("POST", "/promotions/{promotion}/statement", "showStatement",
 			"What one would sign by an answer, to sign it with one's own key; nothing is said yet", access.Sign, 200,
-			func(c ctx, s *s, in *struct {
+			func(c call, in *struct {
 				promotionIn
 				wire.NewAnswer
 			},
 			) (wire.StatementFor, error) {
-				return s.Statement(c, in.Promotion, in.NewAnswer)
+				return c.service.Statement(c, in.Promotion, in.NewAnswer)
 			}),
 		op("POST", "/promotions/{promotion}/ticks", "tick", "Say that one looked at an item of the checklist",
-			access.Sign, 201, func(c ctx, s *s, in *struct {
+			access.Sign, 201, func(c call, in *struct {
 				promotionIn
 				wire.NewTick
 			},
 			) (*ladder.Promotion, error) {
-				return s.Tick(c, in.Promotion, in.NewTick)
+				return c.service.Tick(c, in.Promotion, in.NewTick)
 			}),
 		op("POST", "/promotions/{promotion}/carry-out", "carryOut",
 			"Carry a promotion out whose gate is met, where that is done by hand", access.Ask, 200,
-			func(c ctx, s *s, in *promotionIn) (*ladder.Promotion, error) {
-				return s.CarryOut(c, in.Promotion)
+			func(c call, in *promotionIn) (*ladder.Promotion, error) {
+				return c.service.CarryOut(c, in.Promotion)
 			}),
 		op("POST", "/promotions/{promotion}/withdraw", "withdraw", "Take a promotion back; only by the one who asked",
-			access.Ask, 200, func(c ctx, s *s, in *struct {
+			access.Ask, 200, func(c call, in *struct {
 				promotionIn
 				Reason string `json:"reason"`
 			},
 			) (*ladder.Promotion, error) {
-				return s.Withdraw(c, in.Promotion, in.Reason)
+				return c.service.Withdraw(c, in.Promotion, in.Reason)
 			}),
+	}
+}
+
+// evidenceOperations are the routes about evidence, gates of versions, and what is signed.
+func evidenceOperations() []operation {
+	return []operation{
 		op("GET", "/versions/{ref}/gate", "showGate",
 			"What is met and what is missing for a version to step on a rung; nothing is asked for", access.Read, 200,
-			func(c ctx, s *s, in *struct {
+			func(c call, in *struct {
 				refIn
 				For string `query:"for" json:"-" description:"the rung; the next one when not given"`
 			},
 			) (wire.GateReport, error) {
-				return s.Gate(c, in.Ref, in.For)
+				return c.service.Gate(c, in.Ref, in.For)
 			}),
 		op("GET", "/versions/{ref}/vouchers", "showVouchers",
 			"Who vouched for a version, for what, with which key, and whether it still fits the bytes that are stored",
-			access.Read, 200, func(c ctx, s *s, in *refIn) (wire.Vouchers, error) {
-				return s.Vouchers(c, in.Ref)
+			access.Read, 200, func(c call, in *refIn) (wire.Vouchers, error) {
+				return c.service.Vouchers(c, in.Ref)
 			}),
 		op("GET", "/versions/{ref}/evidence", "listEvidence", "List the reports of a version, newest first",
-			access.Read, 200, func(c ctx, s *s, in *refIn) (wire.Listed[evidence.Evidence], error) {
-				return s.EvidenceOf(c, in.Ref)
+			access.Read, 200, func(c call, in *refIn) (wire.Listed[evidence.Evidence], error) {
+				return c.service.EvidenceOf(c, in.Ref)
 			}),
 		op("GET", "/evidence/{evidence}", "showEvidence", "Show a report", access.Read, 200,
-			func(c ctx, s *s, in *reportIn) (*evidence.Evidence, error) {
-				return s.Report(c, in.Evidence)
+			func(c call, in *reportIn) (*evidence.Evidence, error) {
+				return c.service.Report(c, in.Evidence)
 			}),
 		op("GET", "/signing-keys", "listSigningKeys",
 			"List the keys with which one signs oneself, and the service signs", access.Own, 200,
-			func(c ctx, s *s, _ *none) (wire.Listed[people.SigningKey], error) {
-				return s.SigningKeys(c)
+			func(c call, _ *none) (wire.Listed[people.SigningKey], error) {
+				return c.service.SigningKeys(c)
 			}),
 		op("POST", "/signing-keys", "addSigningKey", "Make a key known with which one signs", access.Own, 201,
-			func(c ctx, s *s, in *struct {
+			func(c call, in *struct {
 				Public string `json:"public" required:"true" description:"an Ed25519 public key: 32 bytes in base64"`
 				Title  string `json:"title,omitempty"`
 			},
 			) (people.SigningKey, error) {
-				return s.AddSigningKey(c, in.Public, in.Title)
+				return c.service.AddSigningKey(c, in.Public, in.Title)
 			}),
 		op("DELETE", "/signing-keys", "endSigningKey", "Say that a key of one's own signs nothing any more", access.Own,
-			200, func(c ctx, s *s, in *struct {
+			200, func(c call, in *struct {
 				Key string `query:"key" required:"true" json:"-" description:"its fingerprint"`
 			},
 			) (people.SigningKey, error) {
-				return s.EndSigningKey(c, in.Key)
+				return c.service.EndSigningKey(c, in.Key)
 			}),
 	}
 }

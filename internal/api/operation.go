@@ -43,9 +43,15 @@ type operation struct {
 	handle  func(*API, fiber.Ctx) error
 }
 
+// call is a call of an operation: who makes it and until when are in its context.
+type call struct {
+	context.Context
+	service *service.Service
+}
+
 // op makes an operation that reads an In and answers with what fn returns.
 func op[In, Out any](method, path, id, summary string, p access.Permission, status int,
-	fn func(context.Context, *service.Service, *In) (Out, error),
+	fn func(call, *In) (Out, error),
 ) operation {
 	return operation{
 		method: method, path: path, id: id, summary: summary, permission: p, status: status, in: new(In),
@@ -60,7 +66,7 @@ func op[In, Out any](method, path, id, summary string, p access.Permission, stat
 			if err := read(c, in); err != nil {
 				return err
 			}
-			out, err := fn(c.Context(), a.service, in)
+			out, err := fn(call{c.Context(), a.service}, in)
 			if err != nil {
 				return err
 			}

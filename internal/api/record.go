@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"time"
 
 	"innerladder/internal/core/access"
@@ -65,27 +66,27 @@ func (in searchIn) search(now time.Time) (records.RecordSearch, error) {
 func recordOperations() []operation {
 	return []operation{
 		op("GET", "/activity", "activity", "What happened, newest first, with comments", access.Read, 200,
-			func(c ctx, s *s, in *struct {
+			func(c call, in *struct {
 				pageIn
 				Project string `query:"project" json:"-"`
 				Subject string `query:"subject" json:"-" description:"only about this, such as heat-demand, heat-demand@2 or demand-hourly"`
 			},
 			) (wire.Listed[wire.Happening], error) {
 				return listed(in.pageIn, func(p records.Page) (wire.Listed[wire.Happening], error) {
-					return s.Activity(c, in.Project, in.Subject, p)
+					return c.service.Activity(c, in.Project, in.Subject, p)
 				})
 			}),
 		op("POST", "/comments", "comment", "Comment on a line of the record, or on a subject; @NAME tells someone",
-			access.Comment, 201, func(c ctx, s *s, in *struct {
+			access.Comment, 201, func(c call, in *struct {
 				On      int64  `json:"on,omitempty" description:"the number of a line"`
 				Subject string `json:"subject,omitempty" description:"instead of on: a model, endpoint, version, data set, run, promotion or alert"`
 				Text    string `json:"text" required:"true"`
 			},
 			) (wire.Said, error) {
-				return s.Comment(c, in.On, in.Subject, in.Text)
+				return c.service.Comment(c, in.On, in.Subject, in.Text)
 			}),
 		op("GET", "/audit", "searchAudit", "Search the record, newest first", access.Audit, 200,
-			func(c ctx, s *s, in *struct {
+			func(c call, in *struct {
 				pageIn
 				searchIn
 			},
@@ -97,7 +98,7 @@ func recordOperations() []operation {
 				return listed(in.pageIn, func(p records.Page) (wire.Listed[record.Entry],
 					error,
 				) {
-					return s.Audit(c, q, p)
+					return c.service.Audit(c, q, p)
 				})
 			}),
 		{
@@ -107,36 +108,36 @@ func recordOperations() []operation {
 			in: new(searchIn), produces: "application/x-ndjson", handle: (*API).exportAudit,
 		},
 		op("POST", "/audit/verify", "verifyAudit", "Read the whole record and tell where it is not what was written",
-			access.Audit, 200, func(c ctx, s *s, in *struct {
+			access.Audit, 200, func(c call, in *struct {
 				Checkpoints []record.Checkpoint `json:"checkpoints,omitempty" description:"that were exported before; they must hold"`
 			},
 			) (record.Verified, error) {
-				return s.Verify(c, in.Checkpoints)
+				return c.service.Verify(c, in.Checkpoints)
 			}),
 		op("GET", "/audit/checkpoint", "auditCheckpoint",
 			"A signed statement of what the last line is, to be kept elsewhere", access.Audit, 200,
-			func(c ctx, s *s, _ *none) (record.Checkpoint, error) {
-				return s.Checkpoint(c)
+			func(c call, _ *none) (record.Checkpoint, error) {
+				return c.service.Checkpoint(c)
 			}),
 		op("GET", "/audit/searches", "listSearches", "The searches that you keep and those that others share",
-			access.Audit, 200, func(c ctx, s *s, _ *none) (wire.Listed[registry.SavedSearch], error) {
-				return s.Searches(c)
+			access.Audit, 200, func(c call, _ *none) (wire.Listed[registry.SavedSearch], error) {
+				return c.service.Searches(c)
 			}),
 		op("POST", "/audit/searches", "saveSearch", "Keep a search under a name", access.Audit, 201,
-			func(c ctx, s *s, in *struct {
+			func(c call, in *struct {
 				Name   string            `json:"name" required:"true"`
 				Query  map[string]string `json:"query" required:"true" description:"the query parameters of a search"`
 				Shared bool              `json:"shared,omitempty"`
 			},
 			) (registry.SavedSearch, error) {
-				return s.SaveSearch(c, in.Name, in.Query, in.Shared)
+				return c.service.SaveSearch(c, in.Name, in.Query, in.Shared)
 			}),
 		op("DELETE", "/audit/searches/{search}", "removeSearch", "Forget a search that you keep", access.Audit, 200,
-			func(c ctx, s *s, in *struct {
+			func(c call, in *struct {
 				Search int64 `uri:"search" path:"search" json:"-"`
 			},
 			) (struct{}, error) {
-				return s.RemoveSearch(c, in.Search)
+				return c.service.RemoveSearch(c, in.Search)
 			}),
 	}
 }
@@ -177,39 +178,45 @@ func (a *API) pour(c fiber.Ctx, write func(context.Context, *bufio.Writer) error
 	})
 }
 
+type webhookIn struct {
+	Webhook int64 `uri:"webhook" path:"webhook" json:"-"`
+}
+type headerIn struct {
+	Environment string `uri:"environment" path:"environment" json:"-"`
+	Header      string `uri:"header" path:"header" json:"-"`
+}
+type callerIn struct {
+	endpointIn
+	Caller string `uri:"caller" path:"caller" json:"-"`
+}
+
 // keepingOperations lists the routes about webhooks, secrets, settings and backup.
 func keepingOperations() []operation {
-	type webhookIn struct {
-		Webhook int64 `uri:"webhook" path:"webhook" json:"-"`
-	}
-	type headerIn struct {
-		Environment string `uri:"environment" path:"environment" json:"-"`
-		Header      string `uri:"header" path:"header" json:"-"`
-	}
-	type callerIn struct {
-		endpointIn
-		Caller string `uri:"caller" path:"caller" json:"-"`
-	}
+	return slices.Concat(webhookOperations(), secretOperations(), settingOperations())
+}
+
+// webhookOperations are the routes about webhooks and what was sent to them.
+func webhookOperations() []operation {
 	return []operation{
 		op("GET", "/webhooks", "listWebhooks", "List the webhooks of projects that you keep", access.Manage, 200,
-			func(c ctx, s *s, _ *none) (wire.Listed[notice.Webhook], error) {
-				return s.Webhooks(c)
+			func(c call, _ *none) (wire.Listed[notice.Webhook], error) {
+				return c.service.Webhooks(c)
 			}),
 		op("POST", "/webhooks", "addWebhook", "Have an address told of what happens; the secret is shown once",
-			access.Manage, 201, func(c ctx, s *s, in *wire.NewWebhook) (wire.MadeWebhook, error) {
-				return s.AddWebhook(c, *in)
+			access.Manage, 201, func(c call, in *wire.NewWebhook) (wire.MadeWebhook, error) {
+				return c.service.AddWebhook(c, *in)
 			}),
 		op("DELETE", "/webhooks/{webhook}", "removeWebhook", "Remove a webhook", access.Manage, 200,
-			func(c ctx, s *s, in *struct {
+			func(c call, in *struct {
 				webhookIn
 				becauseIn
 			},
 			) (notice.Webhook, error) {
-				return s.RemoveWebhook(c, in.Webhook, in.Reason)
+				return c.service.RemoveWebhook(c, in.Webhook, in.Reason)
 			}),
 		op("GET", "/webhooks/{webhook}/deliveries", "listDeliveries",
 			"What went to a webhook, newest first; webhook 0 is e-mail", access.Manage, 200,
-			func(c ctx, s *s, in *struct {
+			func(c call, in *struct {
 				webhookIn
 				pageIn
 			},
@@ -217,73 +224,85 @@ func keepingOperations() []operation {
 				return listed(in.pageIn, func(p records.Page) (wire.Listed[notice.Delivery],
 					error,
 				) {
-					return s.Deliveries(c, in.Webhook, p)
+					return c.service.Deliveries(c, in.Webhook, p)
 				})
 			}),
 		op("POST", "/deliveries/{delivery}/again", "sendAgain", "Send a delivery again at once", access.Manage, 200,
-			func(c ctx, s *s, in *struct {
+			func(c call, in *struct {
 				Delivery int64 `uri:"delivery" path:"delivery" json:"-"`
 			},
 			) (notice.Delivery, error) {
-				return s.SendAgain(c, in.Delivery)
+				return c.service.SendAgain(c, in.Delivery)
 			}),
+	}
+}
+
+// secretOperations are the routes about the headers of environments and the keys of callers.
+func secretOperations() []operation {
+	return []operation{
 		op("GET", "/environments/{environment}/headers", "listHeaders",
 			"List the headers that all model servers of an environment are sent, without their values",
-			access.Administer, 200, func(c ctx, s *s, in *struct {
+			access.Administer, 200, func(c call, in *struct {
 				Environment string `uri:"environment" path:"environment" json:"-"`
 			},
 			) (wire.Listed[wire.Header], error) {
-				return s.Headers(c, in.Environment)
+				return c.service.Headers(c, in.Environment)
 			}),
 		op("PUT", "/environments/{environment}/headers/{header}", "setHeader",
 			"Set a header that all model servers of an environment are sent; its value is never shown",
-			access.Administer, 200, func(c ctx, s *s, in *struct {
+			access.Administer, 200, func(c call, in *struct {
 				headerIn
 				Value string `json:"value" required:"true"`
 			},
 			) (wire.Header, error) {
-				return s.SetHeader(c, in.Environment, in.Header, &in.Value)
+				return c.service.SetHeader(c, in.Environment, in.Header, &in.Value)
 			}),
 		op("DELETE", "/environments/{environment}/headers/{header}", "removeHeader", "Take a header away",
-			access.Administer, 200, func(c ctx, s *s, in *headerIn) (wire.Header, error) {
-				return s.SetHeader(c, in.Environment, in.Header, nil)
+			access.Administer, 200, func(c call, in *headerIn) (wire.Header, error) {
+				return c.service.SetHeader(c, in.Environment, in.Header, nil)
 			}),
 		op("GET", "/endpoints/{endpoint}/callers", "listCallers", "List the programs that have a key to an endpoint",
-			access.Route, 200, func(c ctx, s *s, in *endpointIn) (wire.Listed[traffic.Caller], error) {
-				return s.Callers(c, in.Endpoint)
+			access.Route, 200, func(c call, in *endpointIn) (wire.Listed[traffic.Caller], error) {
+				return c.service.Callers(c, in.Endpoint)
 			}),
 		op("POST", "/endpoints/{endpoint}/callers", "addCaller",
 			"Give a program a key to an endpoint, which from then on needs one; it is shown once", access.Route, 201,
-			func(c ctx, s *s, in *struct {
+			func(c call, in *struct {
 				endpointIn
 				Name string `json:"name" required:"true"`
 			},
 			) (wire.MadeCaller, error) {
-				return s.AddCaller(c, in.Endpoint, in.Name)
+				return c.service.AddCaller(c, in.Endpoint, in.Name)
 			}),
 		op("DELETE", "/endpoints/{endpoint}/callers/{caller}", "removeCaller", "Take a program's key away",
-			access.Route, 200, func(c ctx, s *s, in *struct {
+			access.Route, 200, func(c call, in *struct {
 				callerIn
 				becauseIn
 			},
 			) (struct{}, error) {
-				return s.EndCaller(c, in.Endpoint, in.Caller, in.Reason)
+				return c.service.EndCaller(c, in.Endpoint, in.Caller, in.Reason)
 			}),
 		op("PUT", "/endpoints/{endpoint}/keyed", "setKeyed", "Say whether callers of an endpoint need a key",
-			access.Route, 200, func(c ctx, s *s, in *struct {
+			access.Route, 200, func(c call, in *struct {
 				endpointIn
 				whyIn
 				Keyed bool `json:"keyed"`
 			},
 			) (*traffic.Endpoint, error) {
-				return s.SetKeyed(c, in.Endpoint, in.Keyed, in.Reason)
+				return c.service.SetKeyed(c, in.Endpoint, in.Keyed, in.Reason)
 			}),
+	}
+}
+
+// settingOperations are the routes about the settings of the service.
+func settingOperations() []operation {
+	return []operation{
 		op("GET", "/settings/mail", "showMail", "How e-mail is sent", access.Administer, 200,
-			func(c ctx, s *s, _ *none) (notice.MailSettings, error) {
-				return s.Mail(c)
+			func(c call, _ *none) (notice.MailSettings, error) {
+				return c.service.Mail(c)
 			}),
 		op("PUT", "/settings/mail", "setMail", "Say how e-mail is sent", access.Administer, 200,
-			func(c ctx, s *s, in *struct {
+			func(c call, in *struct {
 				Host     string  `json:"host" description:"of the SMTP server; empty sends no e-mail"`
 				Port     int     `json:"port,omitempty"`
 				TLS      string  `json:"tls,omitempty" enum:"starttls,tls,none"`
@@ -292,21 +311,21 @@ func keepingOperations() []operation {
 				Password *string `json:"password,omitempty" description:"the one that is kept stays when absent"`
 			},
 			) (notice.MailSettings, error) {
-				return s.SetMail(c, notice.MailSettings{
+				return c.service.SetMail(c, notice.MailSettings{
 					Host: in.Host, Port: in.Port, TLS: in.TLS, User: in.User,
 					From: in.From,
 				}, in.Password)
 			}),
 		op("POST", "/settings/mail/test", "testMail", "Send yourself an e-mail", access.Administer, 200,
-			func(c ctx, s *s, _ *none) (struct{}, error) {
-				return s.TestMail(c)
+			func(c call, _ *none) (struct{}, error) {
+				return c.service.TestMail(c)
 			}),
 		op("GET", "/settings/retention", "showRetention", "How long what grows is kept", access.Administer, 200,
-			func(c ctx, s *s, _ *none) (keep.Retention, error) {
-				return s.Retention(c)
+			func(c call, _ *none) (keep.Retention, error) {
+				return c.service.Retention(c)
 			}),
 		op("PUT", "/settings/retention", "setRetention", "Say how long what grows is kept", access.Administer, 200,
-			func(c ctx, s *s, in *struct {
+			func(c call, in *struct {
 				Minutes    string `json:"minutes,omitempty"`
 				Hours      string `json:"hours,omitempty"`
 				Days       string `json:"days,omitempty"`
@@ -317,17 +336,17 @@ func keepingOperations() []operation {
 				Reason     string `json:"reason,omitempty"`
 			},
 			) (keep.Retention, error) {
-				return s.SetRetention(c, keep.Retention{
+				return c.service.SetRetention(c, keep.Retention{
 					Minutes: in.Minutes, Hours: in.Hours, Days: in.Days,
 					Readings: in.Readings, Deliveries: in.Deliveries, Notices: in.Notices, Repeats: in.Repeats,
 				}, in.Reason)
 			}),
 		op("POST", "/settings/key/rotation", "rotateKey", "Seal all secrets with a new key", access.Administer, 200,
-			func(c ctx, s *s, in *struct {
+			func(c call, in *struct {
 				Reason string `json:"reason,omitempty"`
 			},
 			) (wire.Rotated, error) {
-				return s.RotateKey(c, in.Reason)
+				return c.service.RotateKey(c, in.Reason)
 			}),
 		{
 			method: "GET", path: "/backup", id: "backup", summary: "Everything that is kept, as a tar archive",

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"slices"
 	"strings"
 	"time"
 
@@ -110,21 +111,67 @@ func (in findIn) search(now time.Time) (records.Search, error) {
 
 // registryOperations lists the routes about models, versions, data, runs and lineage.
 func registryOperations() []operation {
+	return slices.Concat(projectOperations(), labelOperations(), modelOperations(), profileOperations(),
+		versionOperations(), catalogueOperations(), dataOperations(), runOperations(), uploadOperations())
+}
+
+// projectOperations are the routes about projects.
+func projectOperations() []operation {
 	return []operation{
 		op("GET", "/projects", "listProjects", "List the projects that models are in", access.Read, 200,
-			func(c ctx, s *s, in *pageIn) (wire.Listed[registry.Project], error) {
-				all, err := s.Projects(c)
+			func(c call, in *pageIn) (wire.Listed[registry.Project], error) {
+				all, err := c.service.Projects(c)
 				return partOf(*in, all, err, func(p registry.Project) string { return p.Name })
 			}),
-		op("POST", "/projects", "addProject", "Add a project", access.Administer, 201, func(c ctx, s *s, in *struct {
+		op("POST", "/projects", "addProject", "Add a project", access.Administer, 201, func(c call, in *struct {
 			Name        string `json:"name" required:"true"`
 			Description string `json:"description,omitempty"`
 		},
 		) (registry.Project, error) {
-			return s.AddProject(c, in.Name, in.Description)
+			return c.service.AddProject(c, in.Name, in.Description)
 		}),
+	}
+}
 
-		op("GET", "/models", "listModels", "List models by name", access.Read, 200, func(c ctx, s *s, in *struct {
+// labelOperations are the routes about labels.
+func labelOperations() []operation {
+	return []operation{
+		op("GET", "/models/{model}/labels", "listLabels", "List the labels of a model", access.Read, 200,
+			func(c call, in *struct {
+				modelIn
+				pageIn
+			},
+			) (wire.Listed[registry.Label], error) {
+				all, err := c.service.Labels(c, in.Model)
+				return partOf(in.pageIn, all, err, func(l registry.Label) string { return l.Name })
+			}),
+		op("PUT", "/models/{model}/labels/{label}", "putLabel", "Put a label on a version, from wherever it was",
+			access.Register, 200, func(c call, in *struct {
+				labelIn
+				Number      int    `json:"number" required:"true" description:"of the version"`
+				Environment string `json:"environment,omitempty" description:"where the version must be placed and healthy, and stay so"`
+				Reason      string `json:"reason,omitempty"`
+			},
+			) (registry.Label, error) {
+				return c.service.PutLabel(c, registry.Ref{Model: in.Model, Number: in.Number}.String(), in.Label,
+					in.Environment,
+					in.Reason)
+			}),
+		op("DELETE", "/models/{model}/labels/{label}", "removeLabel", "Take a label away", access.Register, 200,
+			func(c call, in *struct {
+				labelIn
+				Reason string `query:"reason" json:"-"`
+			},
+			) (registry.Label, error) {
+				return c.service.RemoveLabel(c, in.Model, in.Label, in.Reason)
+			}),
+	}
+}
+
+// modelOperations are the routes about models.
+func modelOperations() []operation {
+	return []operation{
+		op("GET", "/models", "listModels", "List models by name", access.Read, 200, func(c call, in *struct {
 			pageIn
 			Project string `query:"project" json:"-"`
 			Task    string `query:"task" json:"-" enum:"regression,classification,other"`
@@ -135,68 +182,38 @@ func registryOperations() []operation {
 		},
 		) (wire.Listed[registry.Model], error) {
 			return listed(in.pageIn, func(p records.Page) (wire.Listed[registry.Model], error) {
-				return s.Models(c, records.ModelFilter{
+				return c.service.Models(c, records.ModelFilter{
 					Project: in.Project, Task: in.Task, Owner: in.Owner, Tag: in.Tag,
 					Text: in.Text, Vetted: in.Vetted,
 				}, p)
 			})
 		}),
 		op("GET", "/models/{model}", "showModel", "Show a model", access.Read, 200,
-			func(c ctx, s *s, in *modelIn) (registry.Model, error) {
-				return s.Model(c, in.Model)
+			func(c call, in *modelIn) (registry.Model, error) {
+				return c.service.Model(c, in.Model)
 			}),
 		op("PATCH", "/models/{model}", "editModel",
 			"Change what may change of a model: description, owner, tags, properties", access.Register, 200,
-			func(c ctx, s *s, in *struct {
+			func(c call, in *struct {
 				modelIn
 				registry.Edit
 			},
 			) (registry.Model, error) {
-				return s.EditModel(c, in.Model, in.Edit)
+				return c.service.EditModel(c, in.Model, in.Edit)
 			}),
 		op("POST", "/models/{model}/vetting", "vetModel",
 			"Mark a model as vetted, a place to start from, or take the mark away", access.Sign, 200,
-			func(c ctx, s *s, in *struct {
+			func(c call, in *struct {
 				modelIn
 				whyIn
 				Vetted bool `json:"vetted"`
 			},
 			) (registry.Model, error) {
-				return s.Vet(c, in.Model, in.Reason, in.Vetted)
+				return c.service.Vet(c, in.Model, in.Reason, in.Vetted)
 			}),
-		op("GET", "/models/{model}/labels", "listLabels", "List the labels of a model", access.Read, 200,
-			func(c ctx, s *s, in *struct {
-				modelIn
-				pageIn
-			},
-			) (wire.Listed[registry.Label], error) {
-				all, err := s.Labels(c, in.Model)
-				return partOf(in.pageIn, all, err, func(l registry.Label) string { return l.Name })
-			}),
-		op("PUT", "/models/{model}/labels/{label}", "putLabel", "Put a label on a version, from wherever it was",
-			access.Register, 200, func(c ctx, s *s, in *struct {
-				labelIn
-				Number      int    `json:"number" required:"true" description:"of the version"`
-				Environment string `json:"environment,omitempty" description:"where the version must be placed and healthy, and stay so"`
-				Reason      string `json:"reason,omitempty"`
-			},
-			) (registry.Label, error) {
-				return s.PutLabel(c, registry.Ref{Model: in.Model, Number: in.Number}.String(), in.Label,
-					in.Environment,
-					in.Reason)
-			}),
-		op("DELETE", "/models/{model}/labels/{label}", "removeLabel", "Take a label away", access.Register, 200,
-			func(c ctx, s *s, in *struct {
-				labelIn
-				Reason string `query:"reason" json:"-"`
-			},
-			) (registry.Label, error) {
-				return s.RemoveLabel(c, in.Model, in.Label, in.Reason)
-			}),
-
 		op("GET", "/models/{model}/versions", "listVersions",
 			"List the versions of a model, newest first, without cards and signatures", access.Read, 200,
-			func(c ctx, s *s, in *struct {
+			func(c call, in *struct {
 				modelIn
 				pageIn
 			},
@@ -204,86 +221,103 @@ func registryOperations() []operation {
 				return listed(in.pageIn, func(p records.Page) (wire.Listed[registry.Version],
 					error,
 				) {
-					return s.Versions(c, in.Model, p)
+					return c.service.Versions(c, in.Model, p)
 				})
 			}),
-		op("GET", "/versions/{ref}", "showVersion", "Show the version that a ref names", access.Read, 200,
-			func(c ctx, s *s, in *refIn) (*registry.Version, error) {
-				return s.Version(c, in.Ref)
-			}),
-		op("PATCH", "/versions/{ref}", "editVersion", "Change what may change of a version: note, tags, properties",
-			access.Register, 200, func(c ctx, s *s, in *struct {
-				refIn
-				registry.Edit
-			},
-			) (*registry.Version, error) {
-				return s.EditVersion(c, in.Ref, in.Edit)
-			}),
-		op("POST", "/versions/{ref}/retire", "retire", "Take a version off the ladder; it must not be in use",
-			access.Prune, 200, func(c ctx, s *s, in *struct {
-				refIn
-				whyIn
-			},
-			) (*registry.Version, error) {
-				return s.Retire(c, in.Ref, in.Reason)
-			}),
-		op("POST", "/versions/{ref}/reinstate", "reinstate", "Put a retired version on the lowest rung again",
-			access.Prune, 200, func(c ctx, s *s, in *struct {
-				refIn
-				whyIn
-			},
-			) (*registry.Version, error) {
-				return s.Reinstate(c, in.Ref, in.Reason)
-			}),
-		op("DELETE", "/versions/{ref}", "deleteVersion",
-			"Delete a version for good; it must not be in use, and its number stays taken", access.Prune, 200,
-			func(c ctx, s *s, in *struct {
-				refIn
-				reasonIn
-			},
-			) (wire.Deleted, error) {
-				return s.Delete(c, in.Ref, in.Reason)
-			}),
+	}
+}
+
+// profileOperations are the routes about what is behind versions, and between two of them.
+func profileOperations() []operation {
+	return []operation{
 		op("POST", "/versions/{ref}/evaluations", "evaluatedOn", "Note that a version was evaluated on a data set",
-			access.Register, 200, func(c ctx, s *s, in *struct {
+			access.Register, 200, func(c call, in *struct {
 				refIn
 				Data string `json:"data" required:"true" description:"NAME#NUMBER, or NAME when there is one revision"`
 			},
 			) (*registry.Version, error) {
-				return s.EvaluatedOn(c, in.Ref, in.Data)
+				return c.service.EvaluatedOn(c, in.Ref, in.Data)
 			}),
 		op("GET", "/versions/{ref}/profile", "showProfile", "Show the reference profile of a version", access.Read, 200,
-			func(c ctx, s *s, in *refIn) (*profile.Profile, error) {
-				return s.Profile(c, in.Ref)
+			func(c call, in *refIn) (*profile.Profile, error) {
+				return c.service.Profile(c, in.Ref)
 			}),
 		op("GET", "/versions/{ref}/profile/against/{other}", "compareProfiles",
 			"How the rows behind another version differ from those behind this one", access.Read, 200,
-			func(c ctx, s *s, in *struct {
+			func(c call, in *struct {
 				refIn
 				otherIn
 			},
 			) (compare.Profiles, error) {
-				return s.CompareProfiles(c, in.Ref, in.Other)
+				return c.service.CompareProfiles(c, in.Ref, in.Other)
 			}),
 		op("GET", "/versions/{ref}/diff/{other}", "diffVersions", "How another version differs from this one",
-			access.Read, 200, func(c ctx, s *s, in *struct {
+			access.Read, 200, func(c call, in *struct {
 				refIn
 				otherIn
 			},
 			) (registry.Diff, error) {
-				return s.Diff(c, in.Ref, in.Other)
+				return c.service.Diff(c, in.Ref, in.Other)
 			}),
 		op("DELETE", "/versions/{ref}/attachments/{attachment}", "detach", "Take an attachment off a version",
-			access.Register, 200, func(c ctx, s *s, in *struct {
+			access.Register, 200, func(c call, in *struct {
 				attachmentIn
 				Reason string `query:"reason" json:"-"`
 			},
 			) (*registry.Version, error) {
-				return s.Detach(c, in.Ref, in.Attachment, in.Reason)
+				return c.service.Detach(c, in.Ref, in.Attachment, in.Reason)
 			}),
+	}
+}
 
+// versionOperations are the routes about versions.
+func versionOperations() []operation {
+	return []operation{
+		op("GET", "/versions/{ref}", "showVersion", "Show the version that a ref names", access.Read, 200,
+			func(c call, in *refIn) (*registry.Version, error) {
+				return c.service.Version(c, in.Ref)
+			}),
+		op("PATCH", "/versions/{ref}", "editVersion", "Change what may change of a version: note, tags, properties",
+			access.Register, 200, func(c call, in *struct {
+				refIn
+				registry.Edit
+			},
+			) (*registry.Version, error) {
+				return c.service.EditVersion(c, in.Ref, in.Edit)
+			}),
+		op("POST", "/versions/{ref}/retire", "retire", "Take a version off the ladder; it must not be in use",
+			access.Prune, 200, func(c call, in *struct {
+				refIn
+				whyIn
+			},
+			) (*registry.Version, error) {
+				return c.service.Retire(c, in.Ref, in.Reason)
+			}),
+		op("POST", "/versions/{ref}/reinstate", "reinstate", "Put a retired version on the lowest rung again",
+			access.Prune, 200, func(c call, in *struct {
+				refIn
+				whyIn
+			},
+			) (*registry.Version, error) {
+				return c.service.Reinstate(c, in.Ref, in.Reason)
+			}),
+		op("DELETE", "/versions/{ref}", "deleteVersion",
+			"Delete a version for good; it must not be in use, and its number stays taken", access.Prune, 200,
+			func(c call, in *struct {
+				refIn
+				reasonIn
+			},
+			) (wire.Deleted, error) {
+				return c.service.Delete(c, in.Ref, in.Reason)
+			}),
+	}
+}
+
+// catalogueOperations are the routes that look across models.
+func catalogueOperations() []operation {
+	return []operation{
 		op("GET", "/catalogue", "find", "Search the versions of all models", access.Read, 200,
-			func(c ctx, s *s, in *findIn) (wire.Listed[registry.Found], error) {
+			func(c call, in *findIn) (wire.Listed[registry.Found], error) {
 				search, err := in.search(time.Now())
 				if err != nil {
 					return wire.Listed[registry.Found]{}, err
@@ -291,22 +325,23 @@ func registryOperations() []operation {
 				return listed(in.pageIn, func(p records.Page) (wire.Listed[registry.Found],
 					error,
 				) {
-					return s.Find(c, search, p)
+					return c.service.Find(c, search, p)
 				})
 			}),
 		op("GET", "/catalogue/vocabulary", "vocabulary", "What a search of the catalogue can name", access.Read, 200,
-			func(c ctx, s *s, _ *none) (wire.Vocabulary, error) {
-				return s.Vocabulary(c)
+			func(c call, _ *none) (wire.Vocabulary, error) {
+				return c.service.Vocabulary(c)
 			}),
 		op("GET", "/lineup", "lineUp", "Any number of versions in one table", access.Read, 200,
-			func(c ctx, s *s, in *struct {
+			func(c call, in *struct {
 				Versions string `query:"versions" json:"-" required:"true" description:"refs separated by commas; a model's name stands for its newest versions"`
 			},
 			) (registry.Lineup, error) {
-				return s.LineUp(c, strings.FieldsFunc(in.Versions, func(r rune) bool { return r == ',' || r == ' ' }))
+				apart := func(r rune) bool { return r == ',' || r == ' ' }
+				return c.service.LineUp(c, strings.FieldsFunc(in.Versions, apart))
 			}),
 		op("GET", "/trace", "trace", "Follow the lineage from a version, a data set, a run, a commit, or the id of "+
-			"a request", access.Read, 200, func(c ctx, s *s, in *struct {
+			"a request", access.Read, 200, func(c call, in *struct {
 			From      string `query:"from" json:"-" required:"true" description:"MODEL@NUMBER, NAME or NAME#NUMBER of a data set, run-NUMBER, a commit, or a request's id"`
 			Direction string `query:"direction" json:"-" enum:"up,down,both" description:"up to what it was made from, down to what was made from it; both when not given"`
 			Depth     int    `query:"depth" json:"-" description:"links to follow, 10 when not given"`
@@ -314,14 +349,19 @@ func registryOperations() []operation {
 			Artifacts bool   `query:"artifacts" json:"-" description:"with the files of the versions"`
 		},
 		) (lineage.Trace, error) {
-			return s.Trace(c, wire.TraceFrom{
+			return c.service.Trace(c, wire.TraceFrom{
 				From: in.From, Direction: in.Direction, Depth: in.Depth, Most: in.Limit,
 				Artifacts: in.Artifacts,
 			})
 		}),
+	}
+}
 
+// dataOperations are the routes about data sets.
+func dataOperations() []operation {
+	return []operation{
 		op("GET", "/data-sets", "listDataSets", "List the newest revision of every data set, or all revisions of one",
-			access.Read, 200, func(c ctx, s *s, in *struct {
+			access.Read, 200, func(c call, in *struct {
 				pageIn
 				Name string `query:"name" json:"-"`
 			},
@@ -329,23 +369,28 @@ func registryOperations() []operation {
 				return listed(in.pageIn, func(p records.Page) (wire.Listed[lineage.DataSet],
 					error,
 				) {
-					return s.DataSets(c, in.Name, p)
+					return c.service.DataSets(c, in.Name, p)
 				})
 			}),
 		op("POST", "/data-sets", "addDataSet",
 			"Add a revision of a data set; the same content gives the revision that is there", access.Register, 201,
-			func(c ctx, s *s, in *wire.NewDataSet) (wire.AddedDataSet, error) {
-				return s.AddDataSet(c, *in)
+			func(c call, in *wire.NewDataSet) (wire.AddedDataSet, error) {
+				return c.service.AddDataSet(c, *in)
 			}),
 		op("GET", "/data-sets/{data}", "showDataSet", "Show a revision of a data set", access.Read, 200,
-			func(c ctx, s *s, in *struct {
+			func(c call, in *struct {
 				Data string `uri:"data" path:"data" json:"-" description:"NAME#NUMBER, or NAME when there is one revision"`
 			},
 			) (*lineage.DataSet, error) {
-				return s.DataSet(c, in.Data)
+				return c.service.DataSet(c, in.Data)
 			}),
+	}
+}
 
-		op("GET", "/runs", "listRuns", "List runs, newest first", access.Read, 200, func(c ctx, s *s, in *struct {
+// runOperations are the routes about runs.
+func runOperations() []operation {
+	return []operation{
+		op("GET", "/runs", "listRuns", "List runs, newest first", access.Read, 200, func(c call, in *struct {
 			pageIn
 			Model string `query:"model" json:"-"`
 		},
@@ -353,55 +398,60 @@ func registryOperations() []operation {
 			return listed(in.pageIn, func(p records.Page) (wire.Listed[lineage.Run],
 				error,
 			) {
-				return s.Runs(c, in.Model, p)
+				return c.service.Runs(c, in.Model, p)
 			})
 		}),
 		op("POST", "/runs", "startRun", "Open a run", access.Register, 201,
-			func(c ctx, s *s, in *wire.NewRun) (*lineage.Run, error) {
-				return s.StartRun(c, *in)
+			func(c call, in *wire.NewRun) (*lineage.Run, error) {
+				return c.service.StartRun(c, *in)
 			}),
 		op("GET", "/runs/{run}", "showRun", "Show a run", access.Read, 200,
-			func(c ctx, s *s, in *runIn) (*lineage.Run, error) {
-				return s.Run(c, in.Run)
+			func(c call, in *runIn) (*lineage.Run, error) {
+				return c.service.Run(c, in.Run)
 			}),
 		op("GET", "/runs/{run}/curves", "showCurves", "Show the curves of a run, each of about 400 points", access.Read,
-			200, func(c ctx, s *s, in *runIn) ([]lineage.Curve, error) {
-				return s.Curves(c, in.Run)
+			200, func(c call, in *runIn) ([]lineage.Curve, error) {
+				return c.service.Curves(c, in.Run)
 			}),
 		op("POST", "/runs/{run}/log", "logRun", "Add parameters and points to a run", access.Register, 200,
-			func(c ctx, s *s, in *struct {
+			func(c call, in *struct {
 				runIn
 				Params map[string]string `json:"params,omitempty"`
 				Points []lineage.Point   `json:"points,omitempty"`
 			},
 			) (wire.Logged, error) {
-				return s.LogRun(c, in.Run, in.Params, in.Points)
+				return c.service.LogRun(c, in.Run, in.Params, in.Points)
 			}),
-		op("POST", "/runs/{run}/end", "endRun", "Close a run", access.Register, 200, func(c ctx, s *s, in *struct {
+		op("POST", "/runs/{run}/end", "endRun", "Close a run", access.Register, 200, func(c call, in *struct {
 			runIn
 			Failed bool   `json:"failed,omitempty"`
 			Note   string `json:"note,omitempty"`
 		},
 		) (*lineage.Run, error) {
-			return s.EndRun(c, in.Run, in.Failed, in.Note)
+			return c.service.EndRun(c, in.Run, in.Failed, in.Note)
 		}),
+	}
+}
 
+// uploadOperations are the routes about files that were uploaded.
+func uploadOperations() []operation {
+	return []operation{
 		op("GET", "/uploads/{upload}/look", "lookAtUpload",
 			"What can be read off an upload before anything is registered", access.Register, 200,
-			func(c ctx, s *s, in *struct {
+			func(c call, in *struct {
 				uploadIn
 				Part    string   `query:"part" json:"-" required:"true" enum:"artifact,sample,reference,card,requirements,attachment"`
 				Targets []string `query:"target" json:"-" description:"columns that are outputs"`
 			},
 			) (wire.LookedAt, error) {
-				return s.LookAtUpload(c, in.Upload, in.Part, in.Targets)
+				return c.service.LookAtUpload(c, in.Upload, in.Part, in.Targets)
 			}),
 		op("POST", "/collect", "collect", "Remove the files that no version needs", access.Administer, 200,
-			func(c ctx, s *s, in *struct {
+			func(c call, in *struct {
 				DryRun bool `json:"dry_run" description:"only say which"`
 			},
 			) (wire.Collected, error) {
-				return s.Collect(c, in.DryRun)
+				return c.service.Collect(c, in.DryRun)
 			}),
 	}
 }

@@ -1,7 +1,6 @@
 package api
 
 import (
-	"context"
 	"fmt"
 	"slices"
 	"strconv"
@@ -14,7 +13,6 @@ import (
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/core/watch"
 	"innerladder/internal/records"
-	"innerladder/internal/service"
 	"innerladder/internal/wire"
 )
 
@@ -73,108 +71,101 @@ func (w windowIn) duration() (time.Duration, error) {
 	return d, nil
 }
 
-type (
-	s   = service.Service
-	ctx = context.Context
-)
-
 // operations lists every route of the API.
 func operations() []operation {
-	return append(slices.Concat(special(), signInOperations(), peopleOperations(), recordOperations(),
-		keepingOperations(), fileOperations(), registryOperations(), ladderOperations()),
+	return slices.Concat(special(), signInOperations(), peopleOperations(), recordOperations(), keepingOperations(),
+		fileOperations(), registryOperations(), ladderOperations(), placeOperations(), alertOperations(),
+		splitOperations(), endpointOperations())
+}
+
+// placeOperations are the routes about where versions run.
+func placeOperations() []operation {
+	return []operation{
 		op("GET", "/environments", "listEnvironments", "List the places where versions run", access.Read, 200,
-			func(c ctx, s *s, in *pageIn) (wire.Listed[traffic.Environment], error) {
-				all, err := s.Environments(c)
+			func(c call, in *pageIn) (wire.Listed[traffic.Environment], error) {
+				all, err := c.service.Environments(c)
 				return partOf(*in, all, err, func(e traffic.Environment) string { return e.Name })
 			}),
 		op("POST", "/environments", "addEnvironment", "Add a place where versions run", access.Administer, 201,
-			func(c ctx, s *s, in *struct {
+			func(c call, in *struct {
 				Name        string `json:"name" required:"true"`
 				Description string `json:"description,omitempty"`
 			},
 			) (traffic.Environment, error) {
-				return s.AddEnvironment(c, in.Name, in.Description)
+				return c.service.AddEnvironment(c, in.Name, in.Description)
 			}),
 		op("GET", "/placements", "listPlacements", "List what runs where", access.Read, 200,
-			func(c ctx, s *s, in *struct {
+			func(c call, in *struct {
 				pageIn
 				Version string `query:"version" description:"only of this version"`
 			},
 			) (wire.Listed[traffic.Placement], error) {
-				all, err := s.Placements(c, in.Version)
+				all, err := c.service.Placements(c, in.Version)
 				return partOf(in.pageIn, all, err, func(p traffic.Placement) string {
 					return fmt.Sprintf("%012d", p.ID)
 				})
 			}),
 		op("POST", "/placements", "place", "Say that a version runs somewhere, after checking that it does",
-			access.Place, 201, func(c ctx, s *s, in *struct {
+			access.Place, 201, func(c call, in *struct {
 				Version     string   `json:"version" required:"true" description:"MODEL@NUMBER, MODEL@RUNG or MODEL@LABEL"`
 				Environment string   `json:"environment" required:"true"`
 				Addresses   []string `json:"addresses" required:"true" description:"of model servers, such as http://127.0.0.1:9001"`
 				ServedAs    string   `json:"served_as,omitempty" description:"the model's name there; the same when not given"`
 			},
 			) (*traffic.Placement, error) {
-				return s.Place(c, in.Version, in.Environment, in.Addresses, in.ServedAs)
+				return c.service.Place(c, in.Version, in.Environment, in.Addresses, in.ServedAs)
 			}),
 		op("DELETE", "/placements/{environment}/{ref}", "unplace", "Say that a version runs in an environment no more",
-			access.Place, 200, func(c ctx, s *s, in *struct {
+			access.Place, 200, func(c call, in *struct {
 				refIn
 				Environment string `uri:"environment" path:"environment"`
 			},
 			) (*traffic.Placement, error) {
-				return s.Unplace(c, in.Ref, in.Environment)
+				return c.service.Unplace(c, in.Ref, in.Environment)
 			}),
+	}
+}
 
-		op("GET", "/endpoints", "listEndpoints", "List endpoints with their splits in force", access.Read, 200,
-			func(c ctx, s *s, in *pageIn) (wire.Listed[traffic.Endpoint], error) {
-				all, err := s.Endpoints(c)
-				return partOf(*in, all, err, func(e traffic.Endpoint) string { return e.Name })
+// alertOperations are the routes about alerts and what goes on now.
+func alertOperations() []operation {
+	return []operation{
+		op("GET", "/now", "now", "What all endpoints do now", access.Read, 200,
+			func(c call, _ *none) ([]wire.EndpointNow, error) {
+				return c.service.Now(c)
 			}),
-		op("POST", "/endpoints", "addEndpoint", "Add an endpoint", access.Route, 201,
-			func(c ctx, s *s, in *wire.NewEndpoint) (*traffic.Endpoint, error) {
-				return s.AddEndpoint(c, *in)
+		op("GET", "/alerts", "listAlerts", "List alerts, newest first", access.Read, 200, func(c call, in *struct {
+			pageIn
+			State    string `query:"state" enum:"open,acknowledged,resolved"`
+			Endpoint string `query:"endpoint"`
+		},
+		) (wire.Listed[watch.Alert], error) {
+			return listed(in.pageIn, func(p records.Page) (wire.Listed[watch.Alert],
+				error,
+			) {
+				return c.service.Alerts(c, in.State, in.Endpoint, p)
+			})
+		}),
+		op("GET", "/alerts/{alert}", "showAlert", "Show an alert", access.Read, 200,
+			func(c call, in *alertIn) (*watch.Alert, error) {
+				return c.service.Alert(c, in.Alert)
 			}),
-		op("GET", "/endpoints/{endpoint}", "showEndpoint",
-			"Show an endpoint; its ETag is the number of the split in force", access.Read, 200,
-			func(c ctx, s *s, in *endpointIn) (withETag, error) {
-				e, err := s.Endpoint(c, in.Endpoint)
-				if err != nil {
-					return withETag{}, err
-				}
-				return withETag{*e}, nil
-			}),
-		op("GET", "/endpoints/{endpoint}/now", "endpointNow", "What the lanes of an endpoint do now", access.Read, 200,
-			func(c ctx, s *s, in *endpointIn) (wire.EndpointNow, error) {
-				return s.EndpointNow(c, in.Endpoint)
-			}),
-		op("GET", "/endpoints/{endpoint}/series", "endpointSeries",
-			"What an endpoint did over time, with what happened to it", access.Read, 200, func(c ctx, s *s, in *struct {
-				endpointIn
-				windowIn
+		op("POST", "/alerts/{alert}", "handleAlert", "Acknowledge or resolve an alert", access.Handle, 200,
+			func(c call, in *struct {
+				alertIn
+				State string `json:"state" required:"true" enum:"acknowledged,resolved"`
+				Note  string `json:"note,omitempty"`
 			},
-			) (wire.Series, error) {
-				w, err := in.duration()
-				if err != nil {
-					return wire.Series{}, err
-				}
-				return s.Series(c, in.Endpoint, w)
+			) (*watch.Alert, error) {
+				return c.service.HandleAlert(c, in.Alert, in.State, in.Note)
 			}),
-		op("GET", "/endpoints/{endpoint}/compare", "compareVersions",
-			"Two versions that answer for an endpoint, side by side", access.Read, 200, func(c ctx, s *s, in *struct {
-				endpointIn
-				windowIn
-				Incumbent string `query:"incumbent" required:"true" description:"MODEL@NUMBER, MODEL@RUNG or MODEL@LABEL"`
-				Candidate string `query:"candidate" required:"true" description:"MODEL@NUMBER, MODEL@RUNG or MODEL@LABEL"`
-			},
-			) (compare.Comparison, error) {
-				w, err := in.duration()
-				if err != nil {
-					return compare.Comparison{}, err
-				}
-				return s.Compare(c, in.Endpoint, in.Incumbent, in.Candidate, w)
-			}),
+	}
+}
+
+// splitOperations are the routes about splits.
+func splitOperations() []operation {
+	return []operation{
 		op("GET", "/endpoints/{endpoint}/splits", "listSplits", "List the splits of an endpoint, newest first",
-			access.Read, 200, func(c ctx, s *s, in *struct {
+			access.Read, 200, func(c call, in *struct {
 				endpointIn
 				pageIn
 			},
@@ -182,11 +173,11 @@ func operations() []operation {
 				return listed(in.pageIn, func(p records.Page) (wire.Listed[traffic.Split],
 					error,
 				) {
-					return s.Splits(c, in.Endpoint, p)
+					return c.service.Splits(c, in.Endpoint, p)
 				})
 			}),
 		op("POST", "/endpoints/{endpoint}/splits", "split", "Make a new split and put it in force", access.Route, 201,
-			func(c ctx, s *s, in *struct {
+			func(c call, in *struct {
 				endpointIn
 				matchIn
 				Lanes  []traffic.Lane `json:"lanes" required:"true"`
@@ -197,10 +188,10 @@ func operations() []operation {
 				if err != nil {
 					return nil, err
 				}
-				return s.Split(c, in.Endpoint, in.Lanes, in.Reason, based)
+				return c.service.Split(c, in.Endpoint, in.Lanes, in.Reason, based)
 			}),
 		op("POST", "/endpoints/{endpoint}/back", "back", "Return to an earlier split", access.Route, 201,
-			func(c ctx, s *s, in *struct {
+			func(c call, in *struct {
 				endpointIn
 				matchIn
 				To     int    `json:"to,omitempty" description:"a revision; the last without a trial lane when not given"`
@@ -211,39 +202,63 @@ func operations() []operation {
 				if err != nil {
 					return nil, err
 				}
-				return s.Back(c, in.Endpoint, in.To, in.Reason, based)
+				return c.service.Back(c, in.Endpoint, in.To, in.Reason, based)
 			}),
-		op("GET", "/now", "now", "What all endpoints do now", access.Read, 200,
-			func(c ctx, s *s, _ *none) ([]wire.EndpointNow, error) {
-				return s.Now(c)
-			}),
+	}
+}
 
-		op("GET", "/alerts", "listAlerts", "List alerts, newest first", access.Read, 200, func(c ctx, s *s, in *struct {
-			pageIn
-			State    string `query:"state" enum:"open,acknowledged,resolved"`
-			Endpoint string `query:"endpoint"`
-		},
-		) (wire.Listed[watch.Alert], error) {
-			return listed(in.pageIn, func(p records.Page) (wire.Listed[watch.Alert],
-				error,
-			) {
-				return s.Alerts(c, in.State, in.Endpoint, p)
-			})
-		}),
-		op("GET", "/alerts/{alert}", "showAlert", "Show an alert", access.Read, 200,
-			func(c ctx, s *s, in *alertIn) (*watch.Alert, error) {
-				return s.Alert(c, in.Alert)
+// endpointOperations are the routes about endpoints.
+func endpointOperations() []operation {
+	return []operation{
+		op("GET", "/endpoints", "listEndpoints", "List endpoints with their splits in force", access.Read, 200,
+			func(c call, in *pageIn) (wire.Listed[traffic.Endpoint], error) {
+				all, err := c.service.Endpoints(c)
+				return partOf(*in, all, err, func(e traffic.Endpoint) string { return e.Name })
 			}),
-		op("POST", "/alerts/{alert}", "handleAlert", "Acknowledge or resolve an alert", access.Handle, 200,
-			func(c ctx, s *s, in *struct {
-				alertIn
-				State string `json:"state" required:"true" enum:"acknowledged,resolved"`
-				Note  string `json:"note,omitempty"`
+		op("POST", "/endpoints", "addEndpoint", "Add an endpoint", access.Route, 201,
+			func(c call, in *wire.NewEndpoint) (*traffic.Endpoint, error) {
+				return c.service.AddEndpoint(c, *in)
+			}),
+		op("GET", "/endpoints/{endpoint}", "showEndpoint",
+			"Show an endpoint; its ETag is the number of the split in force", access.Read, 200,
+			func(c call, in *endpointIn) (withETag, error) {
+				e, err := c.service.Endpoint(c, in.Endpoint)
+				if err != nil {
+					return withETag{}, err
+				}
+				return withETag{*e}, nil
+			}),
+		op("GET", "/endpoints/{endpoint}/now", "endpointNow", "What the lanes of an endpoint do now", access.Read, 200,
+			func(c call, in *endpointIn) (wire.EndpointNow, error) {
+				return c.service.EndpointNow(c, in.Endpoint)
+			}),
+		op("GET", "/endpoints/{endpoint}/series", "endpointSeries",
+			"What an endpoint did over time, with what happened to it", access.Read, 200, func(c call, in *struct {
+				endpointIn
+				windowIn
 			},
-			) (*watch.Alert, error) {
-				return s.HandleAlert(c, in.Alert, in.State, in.Note)
+			) (wire.Series, error) {
+				w, err := in.duration()
+				if err != nil {
+					return wire.Series{}, err
+				}
+				return c.service.Series(c, in.Endpoint, w)
 			}),
-	)
+		op("GET", "/endpoints/{endpoint}/compare", "compareVersions",
+			"Two versions that answer for an endpoint, side by side", access.Read, 200, func(c call, in *struct {
+				endpointIn
+				windowIn
+				Incumbent string `query:"incumbent" required:"true" description:"MODEL@NUMBER, MODEL@RUNG or MODEL@LABEL"`
+				Candidate string `query:"candidate" required:"true" description:"MODEL@NUMBER, MODEL@RUNG or MODEL@LABEL"`
+			},
+			) (compare.Comparison, error) {
+				w, err := in.duration()
+				if err != nil {
+					return compare.Comparison{}, err
+				}
+				return c.service.Compare(c, in.Endpoint, in.Incumbent, in.Candidate, w)
+			}),
+	}
 }
 
 type alertIn struct {

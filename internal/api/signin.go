@@ -28,7 +28,7 @@ func signInOperations() []operation {
 			in:     new(signInIn), out: new(signedIn), handle: (*API).signIn,
 		},
 		op("GET", "/session", "whoAmI", "Who is signed in, and what they may do", access.Own, 200,
-			func(c ctx, s *s, _ *none) (wire.Me, error) { return s.WhoAmI(c) }),
+			func(c call, _ *none) (wire.Me, error) { return c.service.WhoAmI(c) }),
 		{
 			method: "DELETE", path: "/session", id: "signOut", summary: "Sign out of the console",
 			permission: access.Own,

@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -23,6 +24,11 @@ import (
 type savedSearch = registry.SavedSearch
 
 func keepingCommands() []command {
+	return slices.Concat(settingCommands(), secretCommands(), webhookCommands())
+}
+
+// settingCommands are the commands about the service as a whole.
+func settingCommands() []command {
 	return []command{
 		{
 			name: "backup", group: "Keep", arguments: "FILE",
@@ -61,6 +67,12 @@ func keepingCommands() []command {
 				}
 			},
 		},
+	}
+}
+
+// secretCommands are the commands about headers and callers.
+func secretCommands() []command {
+	return []command{
 		{
 			name: "header set", group: "Keep", arguments: "ENVIRONMENT NAME",
 			summary: "Set a header that all model servers of an environment are sent; its value is read from a file " +
@@ -142,6 +154,12 @@ func keepingCommands() []command {
 			example: "innerladder callers demand-hourly\ninnerladder callers demand-hourly -open -reason 'behind a " +
 				"proxy that asks for keys'", setup: callersCommand,
 		},
+	}
+}
+
+// webhookCommands are the commands about webhooks.
+func webhookCommands() []command {
+	return []command{
 		{
 			name: "webhook add", group: "Keep", arguments: "ADDRESS",
 			summary: "Have an address told of what happens, as signed CloudEvents; prints the secret once", least: 1,

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -17,6 +18,11 @@ import (
 )
 
 func ladderCommands() []command {
+	return slices.Concat(promotionCommands(), rungCommands())
+}
+
+// promotionCommands are the commands about promotions.
+func promotionCommands() []command {
 	return []command{
 		{
 			name: "promote", group: "Ladder", arguments: "REF", summary: "Ask that a version step up to a rung",
@@ -78,6 +84,12 @@ func ladderCommands() []command {
 				}
 			},
 		},
+	}
+}
+
+// rungCommands are the commands about ladders.
+func rungCommands() []command {
+	return []command{
 		{
 			name: "ladder", group: "Ladder", arguments: "[PROJECT]",
 			summary: "Show the rungs of a project and their gates", most: 1,

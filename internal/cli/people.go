@@ -21,6 +21,11 @@ import (
 )
 
 func peopleCommands() []command {
+	return slices.Concat(signingInCommands(), personCommands(), roleCommands(), tokenCommands(), inboxCommands())
+}
+
+// signingInCommands are the commands about who is signed in.
+func signingInCommands() []command {
 	return []command{
 		{
 			name: "login", group: "People",
@@ -44,6 +49,12 @@ func peopleCommands() []command {
 				})
 			}),
 		},
+	}
+}
+
+// personCommands are the commands about people and robots.
+func personCommands() []command {
+	return []command{
 		{
 			name: "people", group: "People", summary: "List people and robots with their roles", most: 0,
 			example: "innerladder people",
@@ -109,6 +120,12 @@ func peopleCommands() []command {
 			example: "innerladder robot add pipeline -role author -project heat-planning",
 			setup:   func(c *call) func(context.Context) error { return addPerson(c, true) },
 		},
+	}
+}
+
+// roleCommands are the commands about roles.
+func roleCommands() []command {
+	return []command{
 		{
 			name: "role give", group: "People", arguments: "NAME ROLE", summary: "Give someone a role in a project",
 			least: 2, most: 2,
@@ -181,6 +198,12 @@ func peopleCommands() []command {
 				})
 			}),
 		},
+	}
+}
+
+// tokenCommands are the commands about tokens.
+func tokenCommands() []command {
+	return []command{
 		{
 			name: "token make", group: "People", arguments: "TITLE",
 			summary: "Make a token for yourself or for a robot; prints it once", least: 1, most: 1,
@@ -244,6 +267,12 @@ func peopleCommands() []command {
 				}
 			},
 		},
+	}
+}
+
+// inboxCommands are the commands about what reaches one.
+func inboxCommands() []command {
+	return []command{
 		{
 			name: "inbox", group: "People", summary: "Your notices, newest first", most: 0,
 			example: "innerladder inbox -unread -read",

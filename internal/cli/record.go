@@ -15,6 +15,11 @@ import (
 )
 
 func recordCommands() []command {
+	return slices.Concat(activityCommands(), auditCommands())
+}
+
+// activityCommands are the commands about what happened.
+func activityCommands() []command {
 	return []command{
 		{
 			name: "activity", group: "Record", arguments: "[SUBJECT]",
@@ -42,6 +47,12 @@ func recordCommands() []command {
 				})
 			}),
 		},
+	}
+}
+
+// auditCommands are the commands about the record.
+func auditCommands() []command {
+	return []command{
 		{
 			name: "audit", group: "Record",
 			summary: "Search the record: who did what, when and why, with values before and after", most: 0,

@@ -150,13 +150,17 @@ func (h *house) types(who string, args []string) (code int, out string) {
 
 var prompt = regexp.MustCompile(`^(\w+)(?: (\d))?\$ (.*)$`)
 
-// plays types the commands of a transcript and compares what comes back. A command stands
+// plays types the commands of a transcript in testdata and compares what comes back. A command stands
 // behind who types it, the exit code if it is not 0, and $. In what comes back, … stands
 // for any part of a line, and a line of its own for any lines; runs of spaces are one. With
 // TRANSCRIPT set in the environment, what really comes back is printed, and since nothing is
 // compared then, the test fails.
-func (h *house) plays(script string) {
+func (h *house) plays(transcript string) {
 	h.t.Helper()
+	script, err := os.ReadFile(filepath.Join("testdata", transcript+".txt"))
+	if err != nil {
+		h.t.Fatal(err)
+	}
 	if os.Getenv("TRANSCRIPT") != "" {
 		h.t.Error("TRANSCRIPT is set: the transcript was printed, not compared")
 	}
@@ -166,7 +170,7 @@ func (h *house) plays(script string) {
 		want      []string
 	}
 	var steps []*step
-	for _, l := range strings.Split(strings.TrimSpace(script), "\n") {
+	for _, l := range strings.Split(strings.TrimSpace(string(script)), "\n") {
 		if m := prompt.FindStringSubmatch(l); m != nil {
 			steps = append(steps, &step{who: m[1], line: m[3], code: m[2]})
 		} else if strings.TrimSpace(l) != "" {

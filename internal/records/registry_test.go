@@ -253,7 +253,7 @@ func TestWhatIsDeletedIsGoneButItsNumber(t *testing.T) {
 	s := catalogueOf(t, 1, 4)
 	ctx := t.Context()
 	if err := s.Write(ctx, Everything, func(r View) error {
-		return r.DeleteVersion(ctx, "heat-00", 4, Grave{At: now, By: "runa", Why: "personal data"})
+		return r.DeleteVersion(ctx, "heat-00", 4, Deleted{At: now, By: "runa", Why: "personal data"})
 	}); err != nil {
 		t.Fatal(err)
 	}

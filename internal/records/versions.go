@@ -433,8 +433,8 @@ func (r View) RemoveAttachment(ctx context.Context, model string, number int, na
 	return err
 }
 
-// Grave is what stays known of a deleted version.
-type Grave struct {
+// Deleted is what stays known of a deleted version.
+type Deleted struct {
 	Ref string
 	At  time.Time
 	By  string
@@ -442,8 +442,8 @@ type Grave struct {
 }
 
 // DeletedVersion finds out whether a version was deleted.
-func (r View) DeletedVersion(ctx context.Context, model string, number int) (Grave, error) {
-	g := Grave{Ref: registry.Ref{Model: model, Number: number}.String()}
+func (r View) DeletedVersion(ctx context.Context, model string, number int) (Deleted, error) {
+	g := Deleted{Ref: registry.Ref{Model: model, Number: number}.String()}
 	var at int64
 	err := r.q.QueryRowContext(ctx, `SELECT v.deleted_at, v.deleted_by, v.deleted_why FROM versions v JOIN models m ON m.id = v.model_id
 		WHERE m.name = ? AND v.number = ? AND v.deleted_at IS NOT NULL AND `+r.sees("m.project"), model, number).Scan(&at, &g.By, &g.Why)
@@ -453,7 +453,7 @@ func (r View) DeletedVersion(ctx context.Context, model string, number int) (Gra
 
 // DeleteVersion removes everything that a version holds. Its number stays taken and its
 // lineage stays, so that what was made from it can still be traced.
-func (r View) DeleteVersion(ctx context.Context, model string, number int, g Grave) error {
+func (r View) DeleteVersion(ctx context.Context, model string, number int, g Deleted) error {
 	var id int64
 	if err := r.q.QueryRowContext(ctx, versionID, model, number).Scan(&id); err != nil {
 		return one(err)

@@ -20,7 +20,7 @@ import (
 // Sign adds the answer of whoever acts to a promotion, which is carried out or refused
 // when that decides it. The answer is written down as a signed statement.
 func (s *Service) Sign(ctx context.Context, id string, n wire.NewAnswer) (*ladder.Promotion, error) {
-	return s.answer(ctx, id, access.Sign, func(t *tx, h hearing) error {
+	return s.answer(ctx, id, access.Sign, func(t *tx, h judged) error {
 		if err := t.need(h.Project); err != nil {
 			return err
 		}
@@ -71,7 +71,7 @@ func (s *Service) Sign(ctx context.Context, id string, n wire.NewAnswer) (*ladde
 }
 
 // answering makes the sign-off of whoever acts, as it would be written down.
-func (s *Service) answering(ctx context.Context, r records.View, a Actor, h hearing, n wire.NewAnswer,
+func (s *Service) answering(ctx context.Context, r records.View, a Actor, h judged, n wire.NewAnswer,
 	at time.Time,
 ) (ladder.SignOff, error) {
 	me, err := s.voucher(ctx, r, a)
@@ -111,7 +111,7 @@ func (s *Service) voucher(ctx context.Context, r records.View, a Actor) (*people
 
 // checkReviewer refuses to hand a promotion to someone who cannot sign it, or whose
 // sign-off would not count.
-func (s *Service) checkReviewer(ctx context.Context, r records.View, h hearing, name string) error {
+func (s *Service) checkReviewer(ctx context.Context, r records.View, h judged, name string) error {
 	to, err := r.PersonNamed(ctx, name)
 	if errors.Is(err, records.ErrNone) {
 		return s.checkPerson(ctx, r, "to", name)
@@ -127,7 +127,7 @@ func (s *Service) checkReviewer(ctx context.Context, r records.View, h hearing, 
 	if name == h.AskedBy {
 		return nil // core says why not
 	}
-	if !may || !h.ladder.Heeds(h.Promotion, name, rolesIn(to, h.Project), h.facts.Trainers) {
+	if !may || !h.ladder.AnswerCounts(h.Promotion, name, rolesIn(to, h.Project), h.facts.Trainers) {
 		why := "%s cannot sign %s"
 		if may {
 			why = "a sign-off by %s would not count for %s"
@@ -140,7 +140,7 @@ func (s *Service) checkReviewer(ctx context.Context, r records.View, h hearing, 
 
 // Tick writes down that whoever acts looked at an item of a promotion's checklist.
 func (s *Service) Tick(ctx context.Context, id string, n wire.NewTick) (*ladder.Promotion, error) {
-	return s.answer(ctx, id, access.Sign, func(t *tx, h hearing) error {
+	return s.answer(ctx, id, access.Sign, func(t *tx, h judged) error {
 		if err := t.need(h.Project); err != nil {
 			return err
 		}
@@ -193,7 +193,7 @@ func rolesIn(p *people.Person, project string) []string {
 
 // reviewers lists the people whom a promotion waits for: those who may sign, whose answer
 // would count, and who have not answered.
-func (s *Service) reviewers(ctx context.Context, t *tx, h hearing) ([]string, error) {
+func (s *Service) reviewers(ctx context.Context, t *tx, h judged) ([]string, error) {
 	people, readers, err := t.everyone(ctx)
 	if err != nil {
 		return nil, err
@@ -202,7 +202,7 @@ func (s *Service) reviewers(ctx context.Context, t *tx, h hearing) ([]string, er
 	for _, r := range readers {
 		person := people[r.Name]
 		if r.Rights.May(access.Sign, h.Project) &&
-			h.ladder.Heeds(h.Promotion, r.Name, rolesIn(&person, h.Project), h.facts.Trainers) &&
+			h.ladder.AnswerCounts(h.Promotion, r.Name, rolesIn(&person, h.Project), h.facts.Trainers) &&
 			h.Awaits(r.Name, t.now) {
 			out = append(out, r.Name)
 		}

@@ -85,7 +85,7 @@ func (s *Service) Promote(ctx context.Context, n wire.NewPromotion) (*ladder.Pro
 		if err != nil {
 			return nil, err
 		}
-		h := hearing{p, number, l, f}
+		h := judged{p, number, l, f}
 		reviewers, err := s.reviewers(ctx, t, h)
 		if err != nil {
 			return nil, err
@@ -108,7 +108,7 @@ func (s *Service) Promote(ctx context.Context, n wire.NewPromotion) (*ladder.Pro
 }
 
 // override carries a promotion out past its gate.
-func (s *Service) override(ctx context.Context, t *tx, h hearing, reviewers []string) error {
+func (s *Service) override(ctx context.Context, t *tx, h judged, reviewers []string) error {
 	p := h.Promotion
 	if err := t.SetPromotion(ctx, h.number, p); err != nil {
 		return err
@@ -131,17 +131,18 @@ func (s *Service) override(ctx context.Context, t *tx, h hearing, reviewers []st
 	return s.stepUp(ctx, t, h)
 }
 
-// hearing is a promotion with all that it is judged by.
-type hearing struct {
+// judged is a promotion with all that it is judged by.
+type judged struct {
 	*ladder.Promotion
 	number int
 	ladder ladder.Revision
 	facts  ladder.Facts
 }
 
-// hear reads what a promotion is judged by. An open one asks from where its version stands
+// readJudged reads what a promotion is judged by. An open one asks from where its version stands
 // now.
-func (s *Service) hear(ctx context.Context, r records.View, p *ladder.Promotion, files stored) (h hearing, err error) {
+func (s *Service) readJudged(ctx context.Context, r records.View, p *ladder.Promotion, files stored,
+) (h judged, err error) {
 	h.Promotion = p
 	if h.number, err = ladder.ParseID("promotion", p.ID); err != nil {
 		return h, err
@@ -165,17 +166,17 @@ func (s *Service) hear(ctx context.Context, r records.View, p *ladder.Promotion,
 	return h, nil
 }
 
-// hearNow reads what a promotion is judged by, and judges it.
-func (s *Service) hearNow(ctx context.Context, r records.View, p *ladder.Promotion) (hearing, error) {
+// judgedNow reads what a promotion is judged by, and judges it.
+func (s *Service) judgedNow(ctx context.Context, r records.View, p *ladder.Promotion) (judged, error) {
 	v, err := s.resolve(ctx, r, "version", p.Version)
 	if err != nil {
-		return hearing{}, err
+		return judged{}, err
 	}
 	files, err := s.storedArtifacts(v)
 	if err != nil {
-		return hearing{}, err
+		return judged{}, err
 	}
-	h, err := s.hear(ctx, r, p, files)
+	h, err := s.readJudged(ctx, r, p, files)
 	if err != nil {
 		return h, err
 	}
@@ -184,7 +185,7 @@ func (s *Service) hearNow(ctx context.Context, r records.View, p *ladder.Promoti
 }
 
 // judge says what the gates say now. What an emergency went past stays as it was.
-func (h hearing) judge() {
+func (h judged) judge() {
 	findings := h.Findings
 	h.ladder.Judge(h.Promotion, h.facts)
 	if h.State == ladder.ToReview {
@@ -193,7 +194,7 @@ func (h hearing) judge() {
 }
 
 // open lists what the gates still want, in sentences.
-func (h hearing) open() []string {
+func (h judged) open() []string {
 	var out []string
 	for _, f := range h.Findings {
 		if f.State != ladder.Passed {
@@ -205,7 +206,7 @@ func (h hearing) open() []string {
 
 // answer changes a promotion: do is handed it as it is in the transaction.
 func (s *Service) answer(ctx context.Context, id string, permission access.Permission,
-	do func(t *tx, h hearing) error,
+	do func(t *tx, h judged) error,
 ) (*ladder.Promotion, error) {
 	if _, err := may(ctx, access.Read); err != nil {
 		return nil, err
@@ -229,7 +230,7 @@ func (s *Service) answer(ctx context.Context, id string, permission access.Permi
 		if err != nil {
 			return nil, err
 		}
-		h, err := s.hear(ctx, t.View, p, files)
+		h, err := s.readJudged(ctx, t.View, p, files)
 		if err != nil {
 			return nil, err
 		}
@@ -238,7 +239,7 @@ func (s *Service) answer(ctx context.Context, id string, permission access.Permi
 }
 
 // settle judges a promotion and carries out what follows.
-func (s *Service) settle(ctx context.Context, t *tx, h hearing, byHand bool) error {
+func (s *Service) settle(ctx context.Context, t *tx, h judged, byHand bool) error {
 	was, stands := h.State, h.facts.Version.Rung
 	if was == ladder.Open {
 		if err := h.ladder.CheckClimb(h.Version, stands, h.To); err != nil {
@@ -270,7 +271,7 @@ func (s *Service) settle(ctx context.Context, t *tx, h hearing, byHand bool) err
 
 // CarryOut carries a promotion out whose gate is met, where that is done by hand.
 func (s *Service) CarryOut(ctx context.Context, id string) (*ladder.Promotion, error) {
-	return s.answer(ctx, id, access.Ask, func(t *tx, h hearing) error {
+	return s.answer(ctx, id, access.Ask, func(t *tx, h judged) error {
 		if h.State != ladder.Open {
 			return fault.New(fault.Refused, "promotion.closed", "%s is %s", h.ID, h.State.Words()).In("promotion").
 				Do("nothing needs doing")
@@ -289,7 +290,7 @@ func (s *Service) CarryOut(ctx context.Context, id string) (*ladder.Promotion, e
 
 // Withdraw takes a promotion back; only the one who asked may.
 func (s *Service) Withdraw(ctx context.Context, id, why string) (*ladder.Promotion, error) {
-	return s.answer(ctx, id, access.Ask, func(t *tx, h hearing) error {
+	return s.answer(ctx, id, access.Ask, func(t *tx, h judged) error {
 		switch {
 		case h.State == ladder.ToReview:
 			return fault.New(fault.Refused, "promotion.to_review",
@@ -308,7 +309,7 @@ func (s *Service) Withdraw(ctx context.Context, id, why string) (*ladder.Promoti
 }
 
 // closePromotion ends a promotion.
-func (s *Service) closePromotion(ctx context.Context, t *tx, h hearing, state ladder.PromotionState, why string) error {
+func (s *Service) closePromotion(ctx context.Context, t *tx, h judged, state ladder.PromotionState, why string) error {
 	p, now := h.Promotion, t.now
 	was := p.State
 	p.State, p.ClosedAt, p.Ready = state, &now, false
@@ -370,7 +371,7 @@ func (s *Service) Promotion(ctx context.Context, id string) (*ladder.Promotion, 
 	if err != nil || !p.State.Signable() {
 		return p, err
 	}
-	_, err = s.hearNow(ctx, s.records(ctx), p)
+	_, err = s.judgedNow(ctx, s.records(ctx), p)
 	return p, err
 }
 
@@ -396,7 +397,7 @@ func (s *Service) Promotions(ctx context.Context, search PromotionSearch, p reco
 	out := wire.Listed[ladder.Promotion]{Items: items, Next: next}
 	for i := range out.Items {
 		if err == nil && out.Items[i].State.Signable() {
-			_, err = s.hearNow(ctx, r, &out.Items[i])
+			_, err = s.judgedNow(ctx, r, &out.Items[i])
 		}
 	}
 	return out, err
@@ -433,11 +434,12 @@ func (s *Service) promotionsFor(ctx context.Context, r records.View, a Actor, se
 			if !ladder.HasRole(l.Rung(item.To).Sign, rolesIn(me, item.Project)) {
 				continue
 			}
-			h, err := s.hearNow(ctx, r, item)
+			h, err := s.judgedNow(ctx, r, item)
 			if err != nil {
 				return out, err
 			}
-			if !l.Heeds(item, a.Name, rolesIn(me, item.Project), h.facts.Trainers) || !item.Awaits(a.Name, s.now()) ||
+			if !l.AnswerCounts(item, a.Name, rolesIn(me, item.Project), h.facts.Trainers) ||
+				!item.Awaits(a.Name, s.now()) ||
 				item.Ready {
 				continue
 			}

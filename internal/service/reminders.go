@@ -126,7 +126,7 @@ func wouldMove(l ladder.Ladder, p ladder.Promotion, f ladder.Facts, now time.Tim
 
 // stepPromotion does what has to be done for a promotion, and says when its own time comes next.
 func (s *Service) stepPromotion(ctx context.Context, r records.View, p *ladder.Promotion) (next time.Time, err error) {
-	h, err := s.hearNow(ctx, r, p)
+	h, err := s.judgedNow(ctx, r, p)
 	if err != nil {
 		return next, err
 	}
@@ -136,7 +136,7 @@ func (s *Service) stepPromotion(ctx context.Context, r records.View, p *ladder.P
 	if !moved && h.ladder.Settle(p, false) == h.State && h.ladder.DueAt(p, now) == ladder.Nothing {
 		return next, nil
 	}
-	_, err = s.answer(ctx, p.ID, access.Sign, func(t *tx, h hearing) error {
+	_, err = s.answer(ctx, p.ID, access.Sign, func(t *tx, h judged) error {
 		if !h.State.Signable() {
 			return nil // someone was quicker
 		}
@@ -154,7 +154,7 @@ func (s *Service) stepPromotion(ctx context.Context, r records.View, p *ladder.P
 	return next, err
 }
 
-func (s *Service) remind(ctx context.Context, t *tx, h hearing) error {
+func (s *Service) remind(ctx context.Context, t *tx, h judged) error {
 	reviewers, err := s.reviewers(ctx, t, h)
 	if err != nil {
 		return err
@@ -174,7 +174,7 @@ func (s *Service) remind(ctx context.Context, t *tx, h hearing) error {
 }
 
 // waitsFor ends the sentence that something still waits.
-func (h hearing) waitsFor(reviewers []string) string {
+func (h judged) waitsFor(reviewers []string) string {
 	switch open := h.open(); {
 	case h.Ready:
 		return " to be carried out."

@@ -71,7 +71,7 @@ type Service struct {
 	changes  changes
 	requests *traffic.RequestIDs
 	fetcher  *fetch.Fetcher
-	sparing  time.Duration
+	spareFor time.Duration
 	attempts attempts
 	// attention knows which promotions have to be looked at.
 	attention attention
@@ -111,7 +111,7 @@ func New(c Config) *Service {
 		db: c.Records, signals: c.Signals, blobs: c.Blobs, recorder: c.Recorder, router: c.Router,
 		servers: oip.NewClient(askServersFor), log: c.Log, clock: c.Now,
 		requests: c.RequestIDs, unrouted: map[string]bool{}, health: map[address]health.State{},
-		watched: map[string]guard.State{}, trials: map[string]splitTrials{}, fetcher: c.Fetch, sparing: c.Spare,
+		watched: map[string]guard.State{}, trials: map[string]splitTrials{}, fetcher: c.Fetch, spareFor: c.Spare,
 		address: c.Address, keys: c.Keys, signer: c.Signer,
 	}
 	if s.fetcher == nil {
@@ -128,10 +128,10 @@ func (s *Service) now() time.Time { return s.clock().UTC().Truncate(time.Millise
 
 // spare is how old a file must be to be collected.
 func (s *Service) spare() time.Duration {
-	if s.sparing == 0 {
+	if s.spareFor == 0 {
 		return youngest
 	}
-	return s.sparing
+	return s.spareFor
 }
 
 // Ready says whether the service can do its work.
@@ -184,7 +184,7 @@ type actorKey struct{}
 // As returns a context in which things are done by an actor.
 func As(ctx context.Context, a Actor) context.Context { return context.WithValue(ctx, actorKey{}, a) }
 
-// actor is who does things in ctx; nobody may do nothing.
+// actor is who does things in ctx. A caller without an identity is refused.
 func actor(ctx context.Context) (Actor, error) {
 	a, ok := ctx.Value(actorKey{}).(Actor)
 	if !ok || a.Name == "" {
@@ -231,7 +231,8 @@ func (a Actor) need(p access.Permission, project string) error {
 		Do("ask an owner of %s for a role with the permission %q", project, p)
 }
 
-// records are the queries with the sight of whoever acts in ctx; nobody sees nothing.
+// records are the queries with the sight of whoever acts in ctx; where nobody acts, they find
+// nothing.
 func (s *Service) records(ctx context.Context) records.View {
 	a, _ := ctx.Value(actorKey{}).(Actor)
 	return s.db.Read(a.sight())

@@ -12,7 +12,7 @@ import (
 
 // stepUp moves a version to the rung that it was promoted to, and those down that it
 // displaces.
-func (s *Service) stepUp(ctx context.Context, t *tx, h hearing) error {
+func (s *Service) stepUp(ctx context.Context, t *tx, h judged) error {
 	v := h.facts.Version
 	if err := t.SetRung(ctx, v.Model, v.Number, h.To, h.ID, t.now); err != nil {
 		return err
@@ -59,7 +59,7 @@ func (s *Service) displace(ctx context.Context, t *tx, l ladder.Revision, v *reg
 }
 
 // stepBack takes a version down again whose emergency was not found right.
-func (s *Service) stepBack(ctx context.Context, t *tx, h hearing) error {
+func (s *Service) stepBack(ctx context.Context, t *tx, h judged) error {
 	v := h.facts.Version
 	if v.RungBy != h.ID || h.ladder.Height(h.From) < 0 {
 		return nil // it went elsewhere since

@@ -454,7 +454,7 @@ func (s *Service) Delete(ctx context.Context, ref, reason string) (wire.Deleted,
 			return wire.Deleted{}, err
 		}
 		if err := t.DeleteVersion(ctx, v.Model, v.Number,
-			records.Grave{At: t.now, By: t.actor.Name, Why: reason}); err != nil {
+			records.Deleted{At: t.now, By: t.actor.Name, Why: reason}); err != nil {
 			return wire.Deleted{}, err
 		}
 		return wire.Deleted{Version: v.Ref, Reason: reason},

@@ -34,7 +34,7 @@ func (s *Service) Statement(ctx context.Context, id string, n wire.NewAnswer) (w
 	if err != nil {
 		return wire.StatementFor{}, err
 	}
-	h, err := s.hear(ctx, r, p, stored{})
+	h, err := s.readJudged(ctx, r, p, stored{})
 	if err != nil {
 		return wire.StatementFor{}, err
 	}

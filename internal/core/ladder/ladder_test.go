@@ -370,7 +370,7 @@ func TestWhoseAnswerCounts(t *testing.T) {
 	} {
 		p := ask("draft", c.to)
 		p.State = c.state
-		if got := l.Heeds(p, c.who, c.roles, []string{"gro"}); got != c.want {
+		if got := l.AnswerCounts(p, c.who, c.roles, []string{"gro"}); got != c.want {
 			t.Errorf("%s as %v for %s, %s: %v", c.who, c.roles, c.to, c.state, got)
 		}
 	}

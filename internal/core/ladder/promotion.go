@@ -303,9 +303,9 @@ func (p *Promotion) Awaits(person string, now time.Time) bool {
 	return true
 }
 
-// Heeds reports whether an answer of a person with some roles can help a promotion up:
+// AnswerCounts reports whether an answer of a person with some roles can help a promotion up:
 // they may sign for its rung, and where sign-offs are demanded, theirs is one that counts.
-func (l Ladder) Heeds(p *Promotion, person string, roles, trainers []string) bool {
+func (l Ladder) AnswerCounts(p *Promotion, person string, roles, trainers []string) bool {
 	if person == p.AskedBy || !HasRole(l.Rung(p.To).Sign, roles) {
 		return false
 	}

@@ -1,0 +1,173 @@
+package cli
+
+import (
+	"encoding/json"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// What programs read: the members that pipelines rely on, of the commands that they use.
+func TestAnswersForMachines(t *testing.T) {
+	h := openHouse(t)
+	h.plays("json")
+	h.person("runa", "forecasting:author")
+	h.person("tove", "forecasting:approver")
+	h.file("a.json", `{"weights": [1]}`)
+	h.file("b.json", `{"weights": [2]}`)
+	h.file("rows.csv", "outdoor_c,demand_mw\n-3.5,1.4\n2,1.1\n")
+	h.file("tests.xml", `<testsuite name="heat"><testcase name="cold" time="0.2"/><testcase name="wind" time="0.1"/></testsuite>`)
+	h.plays("json-2")
+}
+
+// A ladder is set, climbed and vouched for; what is refused says why.
+func TestTheLadderInWords(t *testing.T) {
+	h := openHouse(t)
+	h.plays("ladder")
+	h.person("runa", "forecasting:author")
+	h.person("tove", "forecasting:approver")
+	h.person("kari", "forecasting:approver", "forecasting:operator")
+	h.person("odd", "forecasting:reader")
+	h.file("a.json", `{"weights": [1]}`)
+	h.file("b.json", `{"weights": [2]}`)
+	h.file("c.json", `{"weights": [3]}`)
+	h.file("tests.xml", `<testsuite name="heat"><testcase name="cold" time="0.2"/><testcase name="wind" time="0.1"/></testsuite>`)
+	h.file("broken.xml", `<testsuite name="heat"><testcase name="cold"><failure message="off by 2 MW"/></testcase></testsuite>`)
+	h.file("evaluation.json", `{"rows": 100, "metrics": {"rmse": 0.3}, "limits": {"rmse": {"at_most": 0.5}}}`)
+	h.file("ladder.yaml", `rungs:
+  - name: draft
+  - name: proven
+    gate:
+      - kind: evidence
+        evidence: tests
+        no_older_than: 24h
+  - name: live
+    meaning: answers real traffic
+    holds_one: true
+    displaced: retired
+    gate:
+      - kind: metric
+        metric: rmse
+        at_most: 0.5
+        no_worse_by_share: 0.1
+      - kind: checklist
+        items:
+          - name: cold-hours
+            text: Looked at the coldest hours
+      - kind: sign_offs
+        count: 1
+        roles: [approver]
+`)
+	h.file("wrong.yaml", "rungs:\n  - name: draft\n  - name: live\n    gate:\n      - kind: guess\n")
+	h.file("guess.yaml", "rungs:\n  - name: draft\n  - name: live\n    gate:\n      - kind: metric\n        metric: "+
+		"savings\n        no_worse_by: 1\n")
+	h.plays("ladder-2")
+	// What was exported is one DSSE envelope a line, as other tools read them.
+	exported := strings.Split(strings.TrimSpace(h.read("signed.jsonl")), "\n")
+	for _, line := range exported {
+		var e struct {
+			PayloadType string
+			Payload     []byte
+			Signatures  []struct{ Keyid, Sig string }
+		}
+		if err := json.Unmarshal([]byte(line), &e); err != nil || e.PayloadType != "application/vnd.in-toto+json" ||
+			len(e.Signatures) != 1 || !strings.Contains(string(e.Payload), `"https://in-toto.io/Statement/v1"`) {
+			t.Errorf("%v: %s", err, line)
+		}
+	}
+	if len(exported) != 3 {
+		t.Errorf("%d envelopes", len(exported))
+	}
+	h.finds("key", "tove", "signing-keys", `(SHA256:\S+) +tove`)
+	h.plays("ladder-3")
+}
+
+// People, robots, roles and tokens; who may not is told so.
+func TestPeopleInWords(t *testing.T) {
+	h := openHouse(t)
+	h.plays("people")
+	h.person("runa", "forecasting:author")
+	h.person("tove", "forecasting:approver")
+	h.plays("people-2")
+}
+
+// The record is searched, exported, checked; comments and webhooks; what is kept is put away and brought back.
+func TestKeepingInWords(t *testing.T) {
+	h := openHouse(t)
+	h.plays("record")
+	h.person("runa", "forecasting:author", "forecasting:operator")
+	h.person("odd", "forecasting:reader")
+	h.file("a.json", `{"weights": [1]}`)
+	h.file("plant.secret", "Bearer hunter2\n")
+	h.plays("record-2")
+}
+
+// What cannot be is refused with the field and what to do, and nothing of it is kept.
+func TestRefusalsInWords(t *testing.T) {
+	h := openHouse(t)
+	h.plays("refusals")
+	h.plays("refusals-2")
+	h.person("runa", "forecasting:author", "forecasting:operator", "maintenance:author")
+	h.person("tove", "forecasting:approver")
+	h.file("a.json", `{"weights": [1]}`)
+	h.file("b.json", `{"weights": [2]}`)
+	h.file("plot.txt", "a plot\n")
+	h.file("empty", "")
+	h.file("ask.yaml", "rungs:\n  - name: draft\n  - name: live\n    ask: [owner]\n")
+	h.plays("refusals-3")
+}
+
+const rows = "outdoor_c,mix,demand_mw\n-3.5,harbour,1.4\n2,works,1.1\n7.5,harbour,0.9\n"
+
+// From a training to a version that can be found, compared and traced.
+func TestTheRegistryInWords(t *testing.T) {
+	h := openHouse(t)
+	h.plays("registry")
+	h.person("runa", "forecasting:author")
+	h.person("odd", "forecasting:reader")
+	h.file("model-a.json", `{"weights": [1, 2]}`)
+	h.file("model-b.json", `{"weights": [1, 2, 3]}`)
+	h.file("rows.csv", rows)
+	h.file("more.csv", rows+"9,works,0.7\n")
+	h.file("many.csv", "outdoor_c,mix,demand_mw\n"+
+		strings.Repeat("-3.5,harbour,1.4\n2,works,1.1\n7.5,harbour,0.9\n4,works,1\n", 60))
+	h.file("card.md", "---\nlicence: internal\n---\n# Heat demand\n\n## Intended use\n\nThe dispatch desk plans by "+
+		"it.\n\n## Limits\n\nNot for summer.\n")
+	h.file("needs.txt", "numpy==2.1.3\npandas>=2.2\n")
+	h.file("plot.txt", "a plot\n")
+	h.plays("registry-2")
+}
+
+// Everyone sees what their roles show, and nothing says that there is more.
+func TestSightInWords(t *testing.T) {
+	h := openHouse(t)
+	h.plays("sight")
+	h.plays("sight-2")
+	h.person("runa", "forecasting:author", "forecasting:operator", "maintenance:author", "maintenance:operator")
+	h.person("odd", "forecasting:reader")
+	h.person("gro", "maintenance:reader")
+	h.person("kari", "maintenance:approver")
+	h.file("a.json", `{"weights": [1]}`)
+	h.file("b.json", `{"weights": [2]}`)
+	h.file("rows.csv", "flow,fault\n1,ok\n2,leaking\n")
+	h.plays("sight-3")
+}
+
+const fittedModel = `{"format":"innerladder-standin-model/1","name":"heat-demand",
+ "inputs":[{"name":"outdoor_c","type":"number"},{"name":"mix","type":"text"}],"output":{"name":"demand_mw","type":"number"},
+ "terms":[{"of":["outdoor_c"],"how":"below","limit":17,"centre":0,"scale":1}],"weights":[[0.5,0.1]],"fill":{"outdoor_c":7}}`
+
+// Placing, splitting, comparing and going back.
+func TestTrafficInWords(t *testing.T) {
+	h := openHouse(t)
+	h.plays("traffic")
+	h.person("runa", "forecasting:author", "forecasting:operator")
+	h.person("tove", "forecasting:approver")
+	h.file("model.json", fittedModel)
+	h.file("other.json", strings.Replace(fittedModel, "0.5", "0.6", 1))
+	h.words["one"] = background(t, "standin", "-listen", "127.0.0.1:0", "-model", filepath.Join(h.dir, "model.json")).
+		find(t, `(http://[0-9.:]+)`)
+	h.words["two"] = background(t, "standin", "-listen", "127.0.0.1:0", "-model", filepath.Join(h.dir, "other.json")).
+		find(t, `(http://[0-9.:]+)`)
+	h.plays("traffic-2")
+}
