@@ -24,7 +24,7 @@ import (
 type savedSearch = registry.SavedSearch
 
 func keepingCommands() []command {
-	return slices.Concat(settingCommands(), secretCommands(), webhookCommands())
+	return slices.Concat(settingCommands(), headerCommands(), callerCommands(), hookCommands(), deliveryCommands())
 }
 
 // settingCommands are the commands about the service as a whole.
@@ -70,8 +70,8 @@ func settingCommands() []command {
 	}
 }
 
-// secretCommands are the commands about headers and callers.
-func secretCommands() []command {
+// headerCommands are the commands about headers that model servers are sent.
+func headerCommands() []command {
 	return []command{
 		{
 			name: "header set", group: "Keep", arguments: "ENVIRONMENT NAME",
@@ -121,6 +121,12 @@ func secretCommands() []command {
 				})
 			}),
 		},
+	}
+}
+
+// callerCommands are the commands about programs that have a key.
+func callerCommands() []command {
+	return []command{
 		{
 			name: "caller add", group: "Traffic", arguments: "ENDPOINT NAME",
 			summary: "Give a program a key to an endpoint, which from then on answers nobody without one; " +
@@ -157,8 +163,8 @@ func secretCommands() []command {
 	}
 }
 
-// webhookCommands are the commands about webhooks.
-func webhookCommands() []command {
+// hookCommands are the commands about webhooks.
+func hookCommands() []command {
 	return []command{
 		{
 			name: "webhook add", group: "Keep", arguments: "ADDRESS",
@@ -213,6 +219,12 @@ func webhookCommands() []command {
 				})
 			}),
 		},
+	}
+}
+
+// deliveryCommands are the commands about what was sent.
+func deliveryCommands() []command {
+	return []command{
 		{
 			name: "deliveries", group: "Keep", arguments: "WEBHOOK",
 			summary: "What went to a webhook and what came back, newest first; 0 is e-mail", least: 1, most: 1,

@@ -15,7 +15,7 @@ import (
 )
 
 func recordCommands() []command {
-	return slices.Concat(activityCommands(), auditCommands())
+	return slices.Concat(activityCommands(), readingCommands(), savedSearchCommands())
 }
 
 // activityCommands are the commands about what happened.
@@ -50,8 +50,8 @@ func activityCommands() []command {
 	}
 }
 
-// auditCommands are the commands about the record.
-func auditCommands() []command {
+// readingCommands are the commands that read the record.
+func readingCommands() []command {
 	return []command{
 		{
 			name: "audit", group: "Record",
@@ -87,6 +87,12 @@ func auditCommands() []command {
 				return func(ctx context.Context) error { return c.api.ExportAudit(ctx, q(), c.Out) }
 			},
 		},
+	}
+}
+
+// savedSearchCommands are the commands about searches that are kept.
+func savedSearchCommands() []command {
+	return []command{
 		{
 			name: "audit save", group: "Record", arguments: "NAME", summary: "Keep a search under a name", least: 1,
 			most:    1,

@@ -160,3 +160,22 @@ func linesOfRawStrings(text []byte) map[int]bool {
 		}
 	}
 }
+
+// A page of the console can be read in one sitting: its parts have files of their own.
+func TestPagesOfTheConsoleFit(t *testing.T) {
+	pages := 0
+	err := filepath.WalkDir(filepath.Join("..", "..", "web", "src"), func(path string, d fs.DirEntry, err error) error {
+		if err != nil || !strings.HasSuffix(path, "-page.tsx") {
+			return err
+		}
+		pages++
+		text, err := os.ReadFile(path)
+		if n := strings.Count(string(text), "\n"); n > 200 {
+			t.Errorf("%s has %d lines", path, n)
+		}
+		return err
+	})
+	if err != nil || pages < 15 {
+		t.Errorf("%d pages were looked at: %v", pages, err)
+	}
+}

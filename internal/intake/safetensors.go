@@ -63,8 +63,27 @@ func readSafetensors(name string, r io.ReaderAt, size int64) (registry.Contents,
 	if _, err := r.ReadAt(header, 8); err != nil && err != io.EOF {
 		return c, fmt.Errorf("reading %s: %w", name, err)
 	}
-	// Token by token, so that one tensor named twice is noticed.
-	tensors := map[string]tensorEntry{}
+	tensors, at, wrong := readTensors(header, &c)
+	if wrong != "" {
+		return bad(at, "%s", wrong)
+	}
+	next, wrong := layOut(tensors, &c)
+	if wrong != "" {
+		return bad(-1, "%s", wrong)
+	}
+	if have := size - 8 - int64(n); next != have {
+		return bad(size, "the tensors need %d bytes of data, the file has %d", next, have)
+	}
+	return c, nil
+}
+
+// readTensors reads the header, which says where each tensor lies, token by token, so that one
+// named twice is noticed. Wrong is what is wrong with it, and at where.
+func readTensors(header []byte, c *registry.Contents) (tensors map[string]tensorEntry, at int64, wrong string) {
+	bad := func(at int64, detail string, args ...any) (map[string]tensorEntry, int64, string) {
+		return nil, at, fmt.Sprintf(detail, args...)
+	}
+	tensors = map[string]tensorEntry{}
 	dec := json.NewDecoder(bytes.NewReader(header))
 	if t, err := dec.Token(); err != nil || t != json.Delim('{') {
 		return bad(8, "the header is no JSON object")
@@ -98,6 +117,13 @@ func readSafetensors(name string, r io.ReaderAt, size int64) (registry.Contents,
 	if _, err := dec.Token(); err != nil {
 		return bad(8+dec.InputOffset(), "the header is not well-formed JSON")
 	}
+	return tensors, 0, ""
+}
+
+// layOut looks at the tensors in the order in which they lie in the file, which must be without
+// gaps, and says where the last one ends, or what is wrong.
+func layOut(tensors map[string]tensorEntry, c *registry.Contents) (next int64, wrong string) {
+	bad := func(detail string, args ...any) (int64, string) { return 0, fmt.Sprintf(detail, args...) }
 	names := slices.SortedFunc(maps.Keys(tensors), func(a, b string) int {
 		x, y := tensors[a].Offsets, tensors[b].Offsets
 		if len(x) != 2 || len(y) != 2 {
@@ -106,7 +132,6 @@ func readSafetensors(name string, r io.ReaderAt, size int64) (registry.Contents,
 		return cmp.Or(cmp.Compare(x[0], y[0]), cmp.Compare(x[1], y[1]), cmp.Compare(a, b))
 	})
 	types := map[string]int{}
-	next := int64(0)
 	for _, key := range names {
 		e := tensors[key]
 		bits, known := tensorBits[e.Dtype]
@@ -117,12 +142,12 @@ func readSafetensors(name string, r io.ReaderAt, size int64) (registry.Contents,
 		total := times(values, bits)
 		switch {
 		case !known:
-			return bad(-1, "the tensor %.80q has the type %.20q", key, e.Dtype)
+			return bad("the tensor %.80q has the type %.20q", key, e.Dtype)
 		case total < 0:
-			return bad(-1, "the tensor %.80q has the shape %v", key, e.Shape[:min(len(e.Shape), 8)])
+			return bad("the tensor %.80q has the shape %v", key, e.Shape[:min(len(e.Shape), 8)])
 		case len(e.Offsets) != 2 || e.Offsets[0] != next || e.Offsets[1] < e.Offsets[0] ||
 			(e.Offsets[1]-e.Offsets[0]) != (total+7)/8:
-			return bad(-1, "the tensor %.80q should lie at bytes %d to %d of the data, the header says %v", key, next,
+			return bad("the tensor %.80q should lie at bytes %d to %d of the data, the header says %v", key, next,
 				next+(total+7)/8, e.Offsets[:min(len(e.Offsets), 2)])
 		}
 		next = e.Offsets[1]
@@ -139,12 +164,9 @@ func readSafetensors(name string, r io.ReaderAt, size int64) (registry.Contents,
 			})
 		}
 	}
-	if have := size - 8 - int64(n); next != have {
-		return bad(size, "the tensors need %d bytes of data, the file has %d", next, have)
-	}
 	c.TensorCount = len(tensors)
 	c.Say("element types", mostFrequent(types, 8))
-	return c, nil
+	return next, ""
 }
 
 // mostFrequent lists names with their counts, the most frequent first.

@@ -40,28 +40,7 @@ func (s *Service) Promote(ctx context.Context, n wire.NewPromotion) (*ladder.Pro
 		if err != nil {
 			return nil, err
 		}
-		if err := l.CheckClimb(v.Ref, v.Rung, n.To); err != nil &&
-			!(n.Emergency && fault.Code(err) == "promotion.skips") {
-			return nil, err
-		}
-		if n.Emergency {
-			if err := t.actor.need(access.Override, v.Project); err != nil {
-				return nil, err
-			}
-		}
-		roles, err := s.rolesOf(ctx, t.View, t.actor, v.Project)
-		if err != nil {
-			return nil, err
-		}
-		if rung := l.Rung(n.To); !ladder.HasRole(rung.Ask, roles) {
-			return nil, fault.New(fault.Forbidden, "promotion.role", "%s is asked for by those with the role %s", n.To,
-				strings.Join(rung.Ask, " or ")).In("to").Do("have one of them ask, or ask an owner for the role")
-		}
-		if open, err := t.OpenPromotion(ctx, v.Ref, n.To); err == nil {
-			return nil, fault.New(fault.Refused, "promotion.open_already", "%s asks for %s to %s already", open.ID,
-				v.Ref, n.To).In("version").
-				Do("sign it with: innerladder sign %s -yes", open.ID)
-		} else if !errors.Is(err, records.ErrNone) {
+		if err := s.checkAsking(ctx, t, l.Ladder, v, n); err != nil {
 			return nil, err
 		}
 		p := &ladder.Promotion{
@@ -105,6 +84,38 @@ func (s *Service) Promote(ctx context.Context, n wire.NewPromotion) (*ladder.Pro
 		}
 		return p, s.settle(ctx, t, h, false)
 	})
+}
+
+// checkAsking refuses a promotion that whoever acts may not ask for, or that there is already.
+func (s *Service) checkAsking(ctx context.Context, t *tx, l ladder.Ladder, v *registry.Version,
+	n wire.NewPromotion,
+) error {
+	if err := l.CheckClimb(v.Ref, v.Rung, n.To); err != nil &&
+		!(n.Emergency && fault.Code(err) == "promotion.skips") {
+		return err
+	}
+	if n.Emergency {
+		if err := t.actor.need(access.Override, v.Project); err != nil {
+			return err
+		}
+	}
+	roles, err := s.rolesOf(ctx, t.View, t.actor, v.Project)
+	if err != nil {
+		return err
+	}
+	if rung := l.Rung(n.To); !ladder.HasRole(rung.Ask, roles) {
+		return fault.New(fault.Forbidden, "promotion.role", "%s is asked for by those with the role %s", n.To,
+			strings.Join(rung.Ask, " or ")).In("to").Do("have one of them ask, or ask an owner for the role")
+	}
+	open, err := t.OpenPromotion(ctx, v.Ref, n.To)
+	switch {
+	case err == nil:
+		return fault.New(fault.Refused, "promotion.open_already", "%s asks for %s to %s already", open.ID, v.Ref,
+			n.To).In("version").Do("sign it with: innerladder sign %s -yes", open.ID)
+	case !errors.Is(err, records.ErrNone):
+		return err
+	}
+	return nil
 }
 
 // override carries a promotion out past its gate.

@@ -1,13 +1,11 @@
 import { useState } from 'react'
 import { useParams, useSearchParams } from 'react-router'
-
-import type { Comparison, Distribution, Row } from '../api/client'
+import type { Comparison } from '../api/client'
 import { useComparison, useEndpoint, useSplits } from '../api/queries'
-import { BackToBack } from '../charts/back-to-back'
-import { drawnSteps } from '../charts/steps'
-import { count, ms, number, percent, words } from '../ui/format'
 import { Choice, Switchboard } from '../ui/overlays'
-import { Empty, Loaded, PageHead, Panel, Ref, To, Verdict } from '../ui/parts'
+import { Empty, Loaded, PageHead, Panel, To, Verdict } from '../ui/parts'
+import { SignalTable } from './signal-table'
+import { DistributionPanel } from './distribution-panel'
 
 const windows: Record<string, string> = {
   '5 min': '5m',
@@ -106,160 +104,5 @@ function ComparisonView({ comparison: c }: { comparison: Comparison }) {
         </Panel>
       )}
     </>
-  )
-}
-
-const end = (x: number | undefined, write: (x: number) => string) => (x === undefined ? '?' : write(x))
-
-function Range({ low, high, write }: { low?: number; high?: number; write: (x: number) => string }) {
-  if (low === undefined && high === undefined) return null
-  return (
-    <span className="text-ink-3 ml-2 text-[12.5px] whitespace-nowrap">
-      {end(low, write)} to {end(high, write)}
-    </span>
-  )
-}
-
-function SignalTable({ comparison: c }: { comparison: Comparison }) {
-  const side = (r: Row) => (r.unit === 'ms' ? ms : (x: number) => percent(x))
-  const difference = (r: Row) =>
-    r.relation === 'ratio'
-      ? (x: number) => `× ${x.toFixed(2)}`
-      : (x: number) => `${x > 0 ? '+' : ''}${(x * 100).toFixed(2)} points`
-  const bare = (r: Row) => (r.relation === 'ratio' ? (x: number) => x.toFixed(2) : (x: number) => (x * 100).toFixed(2))
-  return (
-    <div className="overflow-x-auto">
-      <table className="w-full border-collapse text-right">
-        <thead className="text-ink-3 text-[12px]">
-          <tr className="*:px-1.5 *:py-1 *:font-normal">
-            <th className="text-left">signal</th>
-            <th>
-              <Ref to={c.incumbent} />
-            </th>
-            <th>
-              <Ref to={c.candidate} />
-            </th>
-            <th>difference</th>
-            <th>verdict</th>
-          </tr>
-        </thead>
-        <tbody className="*:border-line *:border-t *:*:px-1.5 *:*:py-1.5">
-          <tr>
-            <td className="text-left">requests</td>
-            <td>{count(c.incumbent_requests)}</td>
-            <td>{count(c.candidate_requests)}</td>
-            <td />
-            <td />
-          </tr>
-          {c.rows.map((r) => (
-            <tr key={r.signal} title={r.sentence}>
-              <td className="text-left">{words(r.signal)}</td>
-              <td>
-                {side(r)(r.incumbent)}
-                <Range low={r.incumbent_low} high={r.incumbent_high} write={side(r)} />
-              </td>
-              <td>
-                {side(r)(r.candidate)}
-                <Range low={r.candidate_low} high={r.candidate_high} write={side(r)} />
-              </td>
-              <td>
-                {r.low === undefined && r.high === undefined ? '–' : difference(r)(r.difference)}
-                <Range low={r.low} high={r.high} write={bare(r)} />
-              </td>
-              <td>
-                <Verdict verdict={r.verdict} />
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </div>
-  )
-}
-
-function DistributionPanel({
-  title,
-  distribution: d,
-  comparison: c,
-}: {
-  title: string
-  distribution: Distribution
-  comparison: Comparison
-}) {
-  const [asTable, setAsTable] = useState(false)
-  const m = d.movement
-  const unit = d.unit ? ` ${d.unit}` : ''
-  const facts: [string, string][] = m.numeric
-    ? [
-        ['mean', `${number(d.incumbent_mean ?? 0)} → ${number(d.candidate_mean ?? 0)}${unit}`],
-        ['mean shift', `${(m.mean_shift ?? 0) > 0 ? '+' : ''}${number(m.mean_shift ?? 0)}${unit}`],
-        ['Wasserstein', `${number(m.wasserstein ?? 0)}${unit} (${number(m.wasserstein_sd ?? 0)} σ)`],
-        ['largest gap (KS)', number(m.ks ?? 0)],
-      ]
-    : [['G-test', `${number(m.g ?? 0)}, p ${number(m.g_p ?? 1)}`]]
-  facts.push(
-    ['PSI', `${m.psi.toFixed(3)}; 99 % of noise is below ${m.noise_99.toFixed(3)}`],
-    ['Jensen–Shannon', m.jensen_shannon.toFixed(3)],
-    ['predictions read', `${count(m.reference_n)} and ${count(m.now_n)}`],
-  )
-  return (
-    <Panel title={`${title} of ${d.column}, back to back`} aside={<Verdict verdict={m.verdict} />}>
-      <div className="grid grid-cols-[minmax(0,1fr)] gap-6 md:grid-cols-[minmax(0,1fr)_250px]">
-        <div>
-          {asTable ? (
-            <StepTable distribution={d} comparison={c} />
-          ) : (
-            <BackToBack distribution={d} incumbent={c.incumbent} candidate={c.candidate} />
-          )}
-          <button
-            type="button"
-            className="text-ink-2 cursor-pointer text-[12.5px] underline underline-offset-3"
-            onClick={() => setAsTable(!asTable)}
-          >
-            {asTable ? 'show as a chart' : 'show as a table'}
-          </button>
-        </div>
-        <div className="grid content-start gap-3">
-          <p>{m.sentence}</p>
-          <dl className="grid gap-2 text-[13px]">
-            {facts.map(([name, value]) => (
-              <div key={name}>
-                <dt className="text-ink-3 text-[12px]">{name}</dt>
-                <dd>{value}</dd>
-              </div>
-            ))}
-          </dl>
-          <p className="text-ink-3 text-[12px]">
-            {d.bins_from && `Bins come from ${d.bins_from}. `}
-            {m.numeric && 'Drawn in equal steps; the values of a bin are spread evenly, so a wide bin looks flat.'}
-          </p>
-        </div>
-      </div>
-    </Panel>
-  )
-}
-
-function StepTable({ distribution, comparison }: { distribution: Distribution; comparison: Comparison }) {
-  return (
-    <table className="w-full text-right text-[13px]">
-      <thead className="text-ink-3">
-        <tr>
-          <th className="text-left font-normal">
-            {distribution.column} {distribution.unit}
-          </th>
-          <th className="font-normal">{comparison.incumbent}</th>
-          <th className="font-normal">{comparison.candidate}</th>
-        </tr>
-      </thead>
-      <tbody>
-        {drawnSteps(distribution).map((s) => (
-          <tr key={s.name} className="border-line border-t">
-            <td className="text-left">{s.name}</td>
-            <td>{percent(s.incumbent, 1)}</td>
-            <td>{percent(s.candidate, 1)}</td>
-          </tr>
-        ))}
-      </tbody>
-    </table>
   )
 }

@@ -12,7 +12,7 @@ import { ActivityPanel } from '../activity/activity-list'
 import { CompareLinks } from './compare-links'
 import { EmergencyTag, LadderBoard } from './ladder-board'
 import { leadingMetric } from './metric'
-import { ModelUpkeep } from './upkeep'
+import { ModelUpkeep } from './model-upkeep'
 
 export function ModelPage() {
   const { model: name = '' } = useParams()

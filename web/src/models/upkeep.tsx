@@ -1,52 +1,15 @@
 import { useState } from 'react'
 import { useNavigate } from 'react-router'
-
-import type { Model, Version } from '../api/client'
-import { useMay, usePeople } from '../api/people'
-import {
-  useDelete,
-  useEditModel,
-  useEditVersion,
-  usePutLabel,
-  useRemoveLabel,
-  useReinstate,
-  useRetire,
-  useVet,
-} from '../api/queries'
+import type { Version } from '../api/client'
+import { useMay } from '../api/people'
+import { useDelete, useEditVersion, usePutLabel, useRemoveLabel, useReinstate, useRetire } from '../api/queries'
 import { Form, FormSheet } from '../ui/form'
 import { Choice } from '../ui/overlays'
 import { Button, Field, inputLook } from '../ui/parts'
-
-const tagsOf = (text: string) => text.split(/[\s,]+/).filter(Boolean)
-
-/** One NAME=VALUE a line. */
-const propertiesOf = (text: string) =>
-  Object.fromEntries(
-    text
-      .split('\n')
-      .filter((l) => l.includes('='))
-      .map((l) => [l.slice(0, l.indexOf('=')).trim(), l.slice(l.indexOf('=') + 1).trim()]),
-  )
-
-const linesOf = (properties: Record<string, string> | undefined) =>
-  Object.entries(properties ?? {})
-    .map(([k, v]) => `${k}=${v}`)
-    .join('\n')
-
-/** What must be added and removed to get from one set to another. */
-function changes(before: { tags?: string[]; properties?: Record<string, string> }, tags: string, properties: string) {
-  const nextTags = tagsOf(tags)
-  const nextProperties = propertiesOf(properties)
-  return {
-    add_tags: nextTags.filter((t) => !before.tags?.includes(t)),
-    remove_tags: (before.tags ?? []).filter((t) => !nextTags.includes(t)),
-    set_properties: Object.fromEntries(Object.entries(nextProperties).filter(([k, v]) => before.properties?.[k] !== v)),
-    remove_properties: Object.keys(before.properties ?? {}).filter((k) => !(k in nextProperties)),
-  }
-}
+import { changes, linesOf } from './marks'
 
 /** The fields of tags and properties. */
-function Marks({
+export function Marks({
   tags,
   onTags,
   properties,
@@ -170,6 +133,7 @@ const ways = {
   reinstate: 'reinstate it on the lowest rung',
   delete: 'delete it: its contents go, its number stays taken',
 } as const
+
 const submits = { retire: 'Retire', reinstate: 'Reinstate', delete: 'Delete for good' } as const
 
 function PutAway({ version: v, done }: OfVersion) {
@@ -193,97 +157,6 @@ function PutAway({ version: v, done }: OfVersion) {
         />
       </Field>
       <Field label="Why, for the record">
-        <textarea
-          className={inputLook}
-          rows={2}
-          required
-          value={reason}
-          onChange={(event) => setReason(event.target.value)}
-        />
-      </Field>
-    </Form>
-  )
-}
-
-/** What may change of a model: description, owner, tags, properties; and whether it is vetted. */
-export function ModelUpkeep({ model: m }: { model: Model }) {
-  const mayEdit = useMay('register', m.project)
-  const mayVet = useMay('sign', m.project)
-  return (
-    <>
-      {mayEdit && (
-        <FormSheet title={`Edit ${m.name}`} trigger={<Button>Edit</Button>}>
-          {(done) => <EditModel model={m} done={done} />}
-        </FormSheet>
-      )}
-      {mayVet && (
-        <FormSheet
-          title={m.vetted ? `${m.name} is vetted` : `Vet ${m.name}`}
-          trigger={<Button>{m.vetted ? 'Unvet' : 'Vet'}</Button>}
-        >
-          {(done) => <VetModel model={m} done={done} />}
-        </FormSheet>
-      )}
-    </>
-  )
-}
-
-interface OfModel {
-  model: Model
-  done: () => void
-}
-
-function EditModel({ model: m, done }: OfModel) {
-  const edit = useEditModel(m.name)
-  const people = usePeople().data?.items.map((p) => p.name) ?? [m.owner]
-  const [before] = useState(m)
-  const [description, setDescription] = useState(m.description)
-  const [owner, setOwner] = useState(m.owner)
-  const [tags, setTags] = useState(m.tags?.join(' ') ?? '')
-  const [properties, setProperties] = useState(linesOf(m.properties))
-  const save = () =>
-    edit.mutate(
-      {
-        description: description === before.description ? undefined : description,
-        owner: owner === before.owner ? undefined : owner,
-        ...changes(before, tags, properties),
-      },
-      { onSuccess: done },
-    )
-  return (
-    <Form submit="Save" pending={edit.isPending} error={edit.error} onSubmit={save}>
-      <Field label="Description">
-        <textarea
-          className={inputLook}
-          rows={2}
-          value={description}
-          onChange={(event) => setDescription(event.target.value)}
-        />
-      </Field>
-      <Field label="Owner">
-        <Choice label="Owner" value={owner} options={people.map((p) => ({ value: p, text: p }))} onChange={setOwner} />
-      </Field>
-      <Marks tags={tags} onTags={setTags} properties={properties} onProperties={setProperties} />
-    </Form>
-  )
-}
-
-function VetModel({ model: m, done }: OfModel) {
-  const vet = useVet(m.name)
-  const [reason, setReason] = useState('')
-  return (
-    <Form
-      submit={m.vetted ? 'Take the mark away' : 'Mark as vetted'}
-      pending={vet.isPending}
-      error={vet.error}
-      onSubmit={() => vet.mutate({ vetted: !m.vetted, reason }, { onSuccess: done })}
-    >
-      <p className="text-ink-2">
-        {m.vetted
-          ? `Marked by ${m.vetted.by}: “${m.vetted.why}”`
-          : 'A vetted model is one that the organisation stands behind; its versions are offered as parents to start from.'}
-      </p>
-      <Field label="Why">
         <textarea
           className={inputLook}
           rows={2}

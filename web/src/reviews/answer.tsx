@@ -1,104 +1,11 @@
-import { Check, Square } from 'lucide-react'
 import { useState } from 'react'
-
 import type { Review } from '../api/client'
 import { useMay, useMe, usePeople } from '../api/people'
-import { useCarryOut, useSign, useTick } from '../api/ladder'
+import { useCarryOut, useSign } from '../api/ladder'
 import { short } from '../ui/format'
-import { FormSheet } from '../ui/form'
 import { Choice } from '../ui/overlays'
-import { Button, Field, inputLook, Panel, Problem, Ref } from '../ui/parts'
+import { Button, inputLook, Panel, Problem, Ref } from '../ui/parts'
 import { said } from './said'
-
-/** What reviewers must have looked at. */
-export function Checklist({ review: r }: { review: Review }) {
-  const p = r.promotion
-  const me = useMe().data?.name
-  const may = useMay('sign', p.project) && p.asked_by !== me && !p.closed_at
-  return (
-    <Panel title="Checklist">
-      <ul className="grid gap-2">
-        {r.checklist.map((item) => {
-          const done = item.tick && !item.tick.stale
-          return (
-            <li
-              key={`${item.rung} ${item.name}`}
-              className="grid grid-cols-[20px_minmax(0,1fr)_auto] items-baseline gap-2"
-              data-item={item.name}
-            >
-              {done ? (
-                <Check size={15} className="text-main self-center" aria-label="done" />
-              ) : (
-                <Square size={15} className="text-ink-3 self-center" aria-label="open" />
-              )}
-              <span className="min-w-0">
-                {item.text}
-                {item.tick && (
-                  <span className="text-ink-2 block text-[13px] break-words">
-                    {item.tick.stale ? 'stale: ' : ''}
-                    {item.tick.by}: {item.tick.note}{' '}
-                    {item.tick.link && (
-                      <a
-                        className="underline underline-offset-3"
-                        href={item.tick.link}
-                        rel="noreferrer noopener"
-                        target="_blank"
-                      >
-                        {item.tick.link}
-                      </a>
-                    )}
-                  </span>
-                )}
-              </span>
-              {may && !done && <TickSheet promotion={p.id} item={item} />}
-            </li>
-          )
-        })}
-      </ul>
-    </Panel>
-  )
-}
-
-function TickSheet({ promotion, item }: { promotion: string; item: Review['checklist'][number] }) {
-  const tick = useTick(promotion)
-  const [note, setNote] = useState('')
-  const [link, setLink] = useState('')
-  return (
-    <FormSheet title={item.text} trigger={<Button className="px-2 py-0.5">Tick</Button>}>
-      {(done) => (
-        <form
-          className="grid gap-4"
-          onSubmit={(event) => {
-            event.preventDefault()
-            tick.mutate(
-              { item: item.name, rung: item.rung, note: note || undefined, link: link || undefined },
-              { onSuccess: done },
-            )
-          }}
-        >
-          <Field label="What you saw">
-            <textarea className={inputLook} rows={2} value={note} onChange={(event) => setNote(event.target.value)} />
-          </Field>
-          <Field label={item.link ? 'Address of what shows it (needed)' : 'Address of what shows it'}>
-            <input
-              className={inputLook}
-              type="url"
-              placeholder="https://"
-              value={link}
-              onChange={(event) => setLink(event.target.value)}
-            />
-          </Field>
-          {tick.error && <Problem error={tick.error} />}
-          <div className="flex justify-end">
-            <Button look="go" type="submit" disabled={tick.isPending}>
-              I looked at it
-            </Button>
-          </div>
-        </form>
-      )}
-    </FormSheet>
-  )
-}
 
 const laters = [
   ['4h', 'in four hours', 4],

@@ -1,36 +1,18 @@
 import { useState } from 'react'
 import { useParams } from 'react-router'
-
 import type { Promotion, Review } from '../api/client'
 import { ActivityPanel } from '../activity/activity-list'
 import { useMe } from '../api/people'
 import { useReview, useWithdraw } from '../api/ladder'
 import { CardView } from '../models/card-view'
-import { DiffTable } from '../models/diff-panel'
 import { EmergencyTag } from '../models/ladder-board'
-import { EvidenceDrawing } from '../models/evidence-drawing'
-import { EvidenceHead } from '../models/evidence-view'
-import { count, number, short, words } from '../ui/format'
+import { count, short, words } from '../ui/format'
 import { FormSheet } from '../ui/form'
-import {
-  Ago,
-  Button,
-  Empty,
-  Facts,
-  Field,
-  inputLook,
-  Loaded,
-  PageHead,
-  Panel,
-  Problem,
-  Ref,
-  StateMark,
-  Tag,
-  To,
-  Verdict,
-} from '../ui/parts'
-import { Checklist, Decide } from './answer'
-import { said } from './said'
+import { Ago, Button, Field, inputLook, Loaded, PageHead, Panel, Problem, Ref, Tag, To, Verdict } from '../ui/parts'
+import { Decide } from './answer'
+import { Checklist } from './checklist'
+import { EvidencePanel, SideBySide } from './side-by-side'
+import { GateList } from './gate-list'
 
 /** One promotion, read like a proposed change: what is different, what the gate says, and the box to answer. */
 export function ReviewPage() {
@@ -160,145 +142,5 @@ function Withdraw({ promotion: p }: { promotion: Promotion }) {
         </form>
       )}
     </FormSheet>
-  )
-}
-
-/** What the gates say, one requirement a line, with a link to what shows it. */
-function GateList({ review: r }: { review: Review }) {
-  const p = r.promotion
-  const met = p.findings.filter((f) => f.state === 'passed').length
-  return (
-    <Panel
-      title="The gate"
-      aside={
-        <span className="text-ink-2 text-[12.5px]">
-          {p.findings.length === 0 ? '' : `${met} of ${p.findings.length} met${p.closed_at ? ' when it ended' : ''}`}
-        </span>
-      }
-    >
-      {p.findings.length === 0 ? (
-        <Empty>It was not judged.</Empty>
-      ) : (
-        <ul className="grid gap-1.5">
-          {[...p.findings]
-            .sort((a, b) => urgency.indexOf(a.state) - urgency.indexOf(b.state))
-            .map((f, i) => (
-              <li key={i} className="flex items-baseline gap-3">
-                <StateMark state={f.state} />
-                <span className="min-w-0">
-                  <Linked text={f.sentence} to={f.proof} /> <span className="text-ink-3 text-[12.5px]">{f.rung}</span>
-                </span>
-              </li>
-            ))}
-        </ul>
-      )}
-      {p.sign_offs.length > 0 && (
-        <ul className="border-line mt-3 grid gap-1 border-t pt-2.5">
-          {p.sign_offs.map((s) => (
-            <li key={s.by} className={s.stale || s.void ? 'text-ink-2' : ''}>
-              <b className="font-medium">{s.by}</b> {said(s)}{' '}
-              <span className="text-ink-2">
-                {s.note && `“${s.note}”`} <Ago at={s.at} />
-              </span>
-            </li>
-          ))}
-        </ul>
-      )}
-    </Panel>
-  )
-}
-
-/** What keeps it back is read first. */
-const urgency = ['failed', 'waiting', 'passed']
-
-/** A sentence in which the report that it speaks of leads to the report. */
-function Linked({ text, to }: { text: string; to?: string }) {
-  if (!to?.startsWith('E-')) return text
-  const link = (
-    <a className="underline underline-offset-3" href={`#${to}`}>
-      {to}
-    </a>
-  )
-  const at = text.indexOf(to)
-  if (at < 0)
-    return (
-      <>
-        {text} {link}
-      </>
-    )
-  return (
-    <>
-      {text.slice(0, at)}
-      {link}
-      {text.slice(at + to.length)}
-    </>
-  )
-}
-
-function SideBySide({ review: r }: { review: Review }) {
-  const v = r.candidate
-  if (!r.diff) {
-    return (
-      <Panel title={`What ${short(v.ref)} is`}>
-        <p className="text-ink-2 mb-2">
-          {r.promotion.incumbent
-            ? `${r.promotion.incumbent} is no longer there to compare with.`
-            : `Nobody else stands on ${r.promotion.to}, so there is nothing to compare with.`}
-        </p>
-        <Facts
-          empty="Nothing was recorded."
-          rows={[
-            ...Object.entries(v.metrics).map(([k, x]) => [k, number(x)] as const),
-            ...(v.data ?? []).map((d) => [words(d.role.replace('-', ' ')), d.data] as const),
-            ...(v.run
-              ? [
-                  [
-                    'run',
-                    <To key="r" to={`/models/runs/${v.run}`}>
-                      {v.run}
-                    </To>,
-                  ] as const,
-                ]
-              : []),
-            ...(v.code ? [['code', v.code.commit.slice(0, 12)] as const] : []),
-          ]}
-        />
-      </Panel>
-    )
-  }
-  return (
-    <Panel title={`What is different: ${r.diff.from} and ${r.diff.to}`}>
-      <DiffTable diff={r.diff} />
-    </Panel>
-  )
-}
-
-function EvidencePanel({ review: r }: { review: Review }) {
-  return (
-    <Panel
-      title="Evidence"
-      aside={<To to={`/models/${r.candidate.model}/versions/${r.candidate.number}?show=evidence`}>all of it</To>}
-    >
-      {r.evidence.length === 0 ? (
-        <Empty command={`innerladder attach ${r.candidate.ref} -kind tests report.xml`}>No report is attached.</Empty>
-      ) : (
-        <div className="grid gap-5">
-          {r.evidence.map((e) => {
-            const before = r.incumbent_evidence.find((o) => o.kind === e.kind)
-            return (
-              <div key={e.id} id={e.id} className="border-line min-w-0 border-t pt-3 first:border-0 first:pt-0">
-                <EvidenceHead evidence={e} />
-                {before && (
-                  <p className="text-ink-2 text-[13px]">
-                    {short(before.version)} had: {before.says} ({before.id})
-                  </p>
-                )}
-                <EvidenceDrawing evidence={e} />
-              </div>
-            )
-          })}
-        </div>
-      )}
-    </Panel>
   )
 }

@@ -1,17 +1,10 @@
 import { useState } from 'react'
-
-import {
-  useAddProject,
-  useHeaders,
-  useRemoveHeader,
-  useRetention,
-  useRotateKey,
-  useSetHeader,
-  useSetRetention,
-} from '../api/keeping'
+import { useAddProject, useRotateKey } from '../api/keeping'
 import { useEnvironments, useProjects } from '../api/queries'
 import { Form, FormSheet } from '../ui/form'
-import { Ago, Button, Empty, Facts, Field, inputLook, Loaded, Panel } from '../ui/parts'
+import { Button, Empty, Facts, Field, inputLook, Loaded, Panel } from '../ui/parts'
+import { RetentionPanel } from './retention'
+import { Headers } from './headers'
 
 export function ServicePage() {
   const projects = useProjects()
@@ -114,144 +107,6 @@ function AddProject({ done }: { done: () => void }) {
       <Field label="Whose, and what for">
         <input className={inputLook} value={description} onChange={(event) => setDescription(event.target.value)} />
       </Field>
-    </Form>
-  )
-}
-
-function Headers({ environment }: { environment: string }) {
-  const headers = useHeaders(environment)
-  const remove = useRemoveHeader(environment)
-  return (
-    <div className="border-line flex flex-wrap items-baseline gap-x-4 gap-y-1 border-t pt-2 first:border-0 first:pt-0">
-      <b className="w-36 font-medium">{environment}</b>
-      <Loaded query={headers}>
-        {(list) =>
-          list.items.length === 0 ? (
-            <span className="text-ink-2">none</span>
-          ) : (
-            list.items.map((h) => (
-              <span key={h.name}>
-                {h.name}{' '}
-                <span className="text-ink-2 text-[12.5px]">
-                  by {h.set_by}, <Ago at={h.set_at} />
-                </span>{' '}
-                <button
-                  type="button"
-                  className="text-bad cursor-pointer text-[12.5px] underline underline-offset-3"
-                  onClick={() => remove.mutate(h.name)}
-                >
-                  remove
-                </button>
-              </span>
-            ))
-          )
-        }
-      </Loaded>
-      <FormSheet title={`A header for ${environment}`} trigger={<Button className="ml-auto">Set a header</Button>}>
-        {(done) => <SetHeader environment={environment} done={done} />}
-      </FormSheet>
-    </div>
-  )
-}
-
-function SetHeader({ environment, done }: { environment: string; done: () => void }) {
-  const set = useSetHeader(environment)
-  const [header, setHeader] = useState('Authorization')
-  const [value, setValue] = useState('')
-  return (
-    <Form
-      submit="Set it"
-      pending={set.isPending}
-      error={set.error}
-      onSubmit={() => set.mutate({ header: header.trim(), value }, { onSuccess: done })}
-    >
-      <Field label="Header">
-        <input
-          className={inputLook}
-          name="header"
-          required
-          value={header}
-          onChange={(event) => setHeader(event.target.value)}
-        />
-      </Field>
-      <Field label="Value">
-        <input
-          className={inputLook}
-          name="value"
-          type="password"
-          autoComplete="off"
-          required
-          value={value}
-          onChange={(event) => setValue(event.target.value)}
-        />
-      </Field>
-    </Form>
-  )
-}
-
-const kept = {
-  minutes: 'what lanes did by the minute',
-  hours: 'by the hour',
-  days: 'by the day',
-  readings: 'what guards said, by the second',
-  deliveries: 'the log of what was sent',
-  notices: 'notices that were read',
-  repeats: 'answers to repeated calls',
-} as const
-type Kept = keyof typeof kept
-
-/** A duration such as 2160h in days where that is whole. */
-const days = (d: string) => {
-  const hours = /^(\d+)h(0m0s)?$/.exec(d)?.[1]
-  return hours && Number(hours) % 24 === 0 ? `${Number(hours) / 24} days` : d
-}
-
-function RetentionPanel() {
-  const retention = useRetention()
-  return (
-    <Panel
-      title="How long it is kept"
-      aside={
-        <FormSheet title="How long it is kept" trigger={<Button>Change</Button>}>
-          {(done) => <RetentionForm done={done} />}
-        </FormSheet>
-      }
-    >
-      <Loaded query={retention}>
-        {(r) => (
-          <Facts
-            empty=""
-            rows={[
-              ...(Object.keys(kept) as Kept[]).map((k) => [kept[k], days(r[k])] as const),
-              ['the record', 'for ever'] as const,
-            ]}
-          />
-        )}
-      </Loaded>
-    </Panel>
-  )
-}
-
-function RetentionForm({ done }: { done: () => void }) {
-  const [before] = useState(useRetention().data)
-  const set = useSetRetention()
-  const [values, setValues] = useState<Record<string, string>>(() => ({ ...before }))
-  return (
-    <Form
-      submit="Save"
-      pending={set.isPending}
-      error={set.error}
-      onSubmit={() => set.mutate(values, { onSuccess: done })}
-    >
-      {(Object.keys(kept) as Kept[]).map((k) => (
-        <Field key={k} label={`${kept[k]}, such as 720h`}>
-          <input
-            className={inputLook}
-            value={values[k] ?? ''}
-            onChange={(event) => setValues({ ...values, [k]: event.target.value })}
-          />
-        </Field>
-      ))}
     </Form>
   )
 }

@@ -1,0 +1,165 @@
+import { Bar, BarChart, CartesianGrid, Line, LineChart, ResponsiveContainer, Tooltip, XAxis, YAxis } from 'recharts'
+import type { Evaluation } from '../api/client'
+import { count, number } from '../ui/format'
+import { Behind, Numbers } from './evidence-drawing'
+
+/** Ticks have as many digits as tell them apart. */
+const tickOf = (values: number[]) => {
+  const step = (Math.max(...values) - Math.min(...values)) / 10
+  const digits = step > 0 ? Math.min(6, Math.max(0, -Math.floor(Math.log10(step)))) : 2
+  return (x: number) => x.toFixed(digits).replace('-', '−')
+}
+
+const axis = { stroke: 'var(--ink-3)', fontSize: 12, tickLine: false, axisLine: false } as const
+
+const box = { background: 'var(--panel)', border: '1px solid var(--line-strong)', borderRadius: 6 } as const
+
+export function EvaluationDrawing({ evaluation: e }: { evaluation: Evaluation }) {
+  return (
+    <div className="grid gap-x-8 gap-y-4 md:grid-cols-2">
+      <Numbers values={e.metrics} limits={e.limits} />
+      {e.residuals && <Residuals residuals={e.residuals} />}
+      {e.confusion && <ConfusionTable confusion={e.confusion} />}
+      {e.curves?.map((c) => (
+        <figure key={c.name}>
+          <figcaption className="text-ink-2 mb-1 text-[12.5px]">
+            <b className="text-ink">{c.name}</b>: {c.y_label ?? 'y'} over {c.x_label ?? 'x'}
+          </figcaption>
+          <ResponsiveContainer width="100%" height={180}>
+            <LineChart
+              data={c.x.map((x, i) => ({ x, y: c.y[i] }))}
+              margin={{ top: 6, right: 8, bottom: 0, left: 0 }}
+              accessibilityLayer
+            >
+              <CartesianGrid vertical={false} stroke="var(--line)" />
+              <XAxis dataKey="x" type="number" domain={['dataMin', 'dataMax']} tickFormatter={tickOf(c.x)} {...axis} />
+              <YAxis width={46} domain={['auto', 'auto']} tickFormatter={(x: number) => number(x)} {...axis} />
+              <Tooltip
+                isAnimationActive={false}
+                formatter={(v) => number(Number(v))}
+                labelFormatter={(x) => `${c.x_label ?? 'x'} ${number(Number(x))}`}
+                contentStyle={box}
+              />
+              <Line
+                dataKey="y"
+                name={c.y_label ?? 'y'}
+                dot={false}
+                strokeWidth={2}
+                isAnimationActive={false}
+                stroke="var(--main)"
+              />
+            </LineChart>
+          </ResponsiveContainer>
+          <Behind head={[c.x_label ?? 'x', c.y_label ?? 'y']} rows={c.x.map((x, i) => [x, c.y[i] ?? 0])} />
+        </figure>
+      ))}
+      {e.segments && e.segments.length > 0 && <Segments segments={e.segments} />}
+    </div>
+  )
+}
+
+function Residuals({ residuals: h }: { residuals: NonNullable<Evaluation['residuals']> }) {
+  const rows = h.counts.map((n, i) => ({ n, at: ((h.edges[i] ?? 0) + (h.edges[i + 1] ?? 0)) / 2 }))
+  return (
+    <figure>
+      <figcaption className="text-ink-2 mb-1 text-[12.5px]">
+        <b className="text-ink">residuals</b>: rows by prediction less truth{h.unit && `, ${h.unit}`}
+      </figcaption>
+      <ResponsiveContainer width="100%" height={180}>
+        <BarChart data={rows} barCategoryGap={1} margin={{ top: 6, right: 8, bottom: 0, left: 0 }} accessibilityLayer>
+          <CartesianGrid vertical={false} stroke="var(--line)" />
+          <XAxis dataKey="at" tickFormatter={tickOf(h.edges)} {...axis} />
+          <YAxis width={46} tickFormatter={(x: number) => count(x)} {...axis} />
+          <Tooltip
+            isAnimationActive={false}
+            cursor={{ fill: 'var(--line)', opacity: 0.4 }}
+            formatter={(v) => [count(Number(v)), 'rows']}
+            labelFormatter={(x) => `around ${number(Number(x))}${h.unit ? ` ${h.unit}` : ''}`}
+            contentStyle={box}
+          />
+          <Bar dataKey="n" fill="var(--main)" isAnimationActive={false} />
+        </BarChart>
+      </ResponsiveContainer>
+      <Behind
+        head={['from', 'to', 'rows']}
+        rows={h.counts.map((n, i) => [h.edges[i] ?? 0, h.edges[i + 1] ?? 0, count(n)])}
+      />
+    </figure>
+  )
+}
+
+function ConfusionTable({ confusion: c }: { confusion: NonNullable<Evaluation['confusion']> }) {
+  return (
+    <figure className="overflow-x-auto">
+      <figcaption className="text-ink-2 mb-1 text-[12.5px]">
+        <b className="text-ink">confusion</b>: true class down, predicted class across; each row's share is shaded
+      </figcaption>
+      <table className="text-right text-[13px]">
+        <thead>
+          <tr>
+            <th />
+            {c.labels.map((l) => (
+              <th key={l} className="text-ink-2 px-2 py-1 font-normal">
+                {l}
+              </th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {c.counts.map((row, i) => {
+            const sum = row.reduce((a, b) => a + b, 0)
+            return (
+              <tr key={c.labels[i]}>
+                <th className="text-ink-2 py-1 pr-2 text-left font-normal">{c.labels[i]}</th>
+                {row.map((n, j) => {
+                  const part = sum > 0 ? n / sum : 0
+                  return (
+                    <td
+                      key={j}
+                      className="border-panel border-2 px-3 py-1.5"
+                      style={{
+                        background: `color-mix(in srgb, var(${i === j ? '--main' : '--bad'}) ${Math.round(part * 60)}%, transparent)`,
+                      }}
+                    >
+                      {count(n)}
+                    </td>
+                  )
+                })}
+              </tr>
+            )
+          })}
+        </tbody>
+      </table>
+    </figure>
+  )
+}
+
+function Segments({ segments }: { segments: NonNullable<Evaluation['segments']> }) {
+  const names = [...new Set(segments.flatMap((s) => Object.keys(s.metrics)))]
+  return (
+    <div className="overflow-x-auto">
+      <table className="text-[13px]">
+        <thead>
+          <tr className="text-ink-3 *:pr-4 *:text-left *:font-normal">
+            <th>segment</th>
+            <th>rows</th>
+            {names.map((n) => (
+              <th key={n}>{n}</th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {segments.map((s) => (
+            <tr key={s.name} className="*:pr-4">
+              <td>{s.name}</td>
+              <td>{s.rows === undefined ? '–' : count(s.rows)}</td>
+              {names.map((n) => (
+                <td key={n}>{s.metrics[n] === undefined ? '–' : number(s.metrics[n])}</td>
+              ))}
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
+  )
+}

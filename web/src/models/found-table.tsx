@@ -1,0 +1,98 @@
+import { useMemo } from 'react'
+import type { Found } from '../api/client'
+import { DataTable, type Columns } from '../ui/data-table'
+import { number } from '../ui/format'
+import { Ago, Ref, Tag, To } from '../ui/parts'
+
+export function FoundTable({
+  items,
+  metrics,
+  chosen,
+  onChoose,
+}: {
+  items: Found[]
+  metrics: string[]
+  chosen: string[]
+  onChoose: (ref: string) => void
+}) {
+  const key = metrics.join()
+  const columns = useMemo<Columns<Found>>(
+    () => [
+      {
+        accessorKey: 'ref',
+        header: 'version',
+        enableSorting: false,
+        cell: ({ row: { original: v } }) => (
+          <span className="flex items-baseline gap-2">
+            <input
+              type="checkbox"
+              aria-label={`Choose ${v.ref}`}
+              checked={chosen.includes(v.ref)}
+              onChange={() => onChoose(v.ref)}
+            />
+            <span>
+              <Ref to={v.ref} /> <span className="text-ink-2">{v.rung}</span>{' '}
+              {v.vetted && <Tag tone="main">vetted</Tag>}{' '}
+              {v.labels?.map((l) => (
+                <Tag key={l} tone="trial">
+                  {l}
+                </Tag>
+              ))}{' '}
+              {v.tags?.map((t) => (
+                <Tag key={t} tone="quiet">
+                  {t}
+                </Tag>
+              ))}
+              {v.note && <div className="text-ink-2 text-[12.5px]">{v.note}</div>}
+            </span>
+          </span>
+        ),
+      },
+      { accessorKey: 'task', header: 'task', enableSorting: false },
+      ...(key === ''
+        ? [
+            {
+              id: 'metrics',
+              header: 'metrics',
+              enableSorting: false,
+              cell: ({ row }: { row: { original: Found } }) => (
+                <span className="text-[12.5px]">
+                  {Object.entries(row.original.metrics)
+                    .slice(0, 3)
+                    .map(([k, x]) => `${k} ${number(x)}`)
+                    .join(' · ') || '–'}
+                </span>
+              ),
+            },
+          ]
+        : key.split(',').map((m) => ({
+            id: m,
+            header: m,
+            enableSorting: false,
+            cell: ({ row }: { row: { original: Found } }) =>
+              row.original.metrics[m] === undefined ? '–' : number(row.original.metrics[m]),
+          }))),
+      { id: 'format', header: 'format', enableSorting: false, cell: ({ row }) => row.original.formats.join(', ') },
+      {
+        id: 'answers',
+        header: 'answers for',
+        enableSorting: false,
+        cell: ({ row }) =>
+          (row.original.answering ?? []).map((e) => (
+            <To key={e} to={`/endpoints/${e}`}>
+              {e}
+            </To>
+          )),
+      },
+      { accessorKey: 'owner', header: 'owner', enableSorting: false },
+      {
+        accessorKey: 'created_at',
+        header: 'registered',
+        enableSorting: false,
+        cell: ({ row }) => <Ago at={row.original.created_at} />,
+      },
+    ],
+    [key, chosen, onChoose],
+  )
+  return <DataTable label="Versions found" data={items} columns={columns} />
+}

@@ -1,0 +1,150 @@
+import { useDataSets, useModels, useProjects, useRuns } from '../api/queries'
+import { Choice } from '../ui/overlays'
+import { Field, inputLook } from '../ui/parts'
+import { type Draft } from './registering'
+
+interface Fields {
+  draft: Draft
+  change: (to: Partial<Draft>) => void
+}
+
+/** The model and what can be said of a version by hand; known says that the model is there already. */
+export function WhatItIs({ draft, change, known }: Fields & { known: boolean }) {
+  const models = useModels().data?.items ?? []
+  const projects = useProjects().data?.items.map((p) => p.name) ?? ['default']
+  return (
+    <div className="grid gap-4">
+      <Field label="Model">
+        <input
+          className={inputLook}
+          required
+          list="known-models"
+          placeholder="heat-demand"
+          value={draft.model}
+          onChange={(event) => change({ model: event.target.value })}
+        />
+        <datalist id="known-models">
+          {models.map((m) => (
+            <option key={m.name} value={m.name} />
+          ))}
+        </datalist>
+      </Field>
+      {draft.model && !known && (
+        <>
+          <Field label="It is new. What is it about?">
+            <input
+              className={inputLook}
+              value={draft.description}
+              onChange={(event) => change({ description: event.target.value })}
+            />
+          </Field>
+          {projects.length > 1 && (
+            <Field label="Project">
+              <Choice
+                label="Project"
+                value={draft.project}
+                options={projects.map((p) => ({ value: p, text: p }))}
+                onChange={(project) => change({ project })}
+              />
+            </Field>
+          )}
+        </>
+      )}
+      <Field label="Note">
+        <input
+          className={inputLook}
+          placeholder="two winters, with the wind"
+          value={draft.note}
+          onChange={(event) => change({ note: event.target.value })}
+        />
+      </Field>
+      <div className="grid grid-cols-2 gap-4">
+        <Field label="Metrics, one NAME=VALUE a line">
+          <textarea
+            className={inputLook}
+            rows={3}
+            placeholder="rmse=0.38"
+            value={draft.metrics}
+            onChange={(event) => change({ metrics: event.target.value })}
+          />
+        </Field>
+        <Field label="Parameters, one NAME=VALUE a line">
+          <textarea
+            className={inputLook}
+            rows={3}
+            placeholder="depth=6"
+            value={draft.params}
+            onChange={(event) => change({ params: event.target.value })}
+          />
+        </Field>
+      </div>
+      <Field label="Tags, separated by spaces">
+        <input className={inputLook} value={draft.tags} onChange={(event) => change({ tags: event.target.value })} />
+      </Field>
+    </div>
+  )
+}
+
+/** The run, data and parent that a version comes from. */
+export function MadeFrom({ draft, change }: Fields) {
+  const vetted = (useModels().data?.items ?? []).filter((m) => m.vetted && m.newest > 0)
+  const sets = useDataSets().data?.items ?? []
+  const runs = useRuns(draft.model || undefined).data?.items ?? []
+  return (
+    <div className="grid gap-4">
+      <Field label="Run, which gives metrics, parameters, code and data">
+        <input
+          className={inputLook}
+          list="known-runs"
+          placeholder="run-12"
+          value={draft.run}
+          onChange={(event) => change({ run: event.target.value })}
+        />
+        <datalist id="known-runs">
+          {runs.map((r) => (
+            <option key={r.ref} value={r.ref} />
+          ))}
+        </datalist>
+      </Field>
+      <Field label="Data set it was trained on">
+        <input
+          className={inputLook}
+          list="known-data"
+          placeholder="winters-2024#1"
+          value={draft.data}
+          onChange={(event) => change({ data: event.target.value })}
+        />
+        <datalist id="known-data">
+          {sets.map((d) => (
+            <option key={d.ref} value={d.ref} />
+          ))}
+        </datalist>
+      </Field>
+      <div className="grid grid-cols-2 gap-4">
+        <Field label="Parent version; vetted ones are offered">
+          <input
+            className={inputLook}
+            list="vetted"
+            placeholder="weather-base@1"
+            value={draft.parent}
+            onChange={(event) => change({ parent: event.target.value })}
+          />
+          <datalist id="vetted">
+            {vetted.map((m) => (
+              <option key={m.name} value={`${m.name}@${m.newest}`}>
+                {m.vetted?.why}
+              </option>
+            ))}
+          </datalist>
+        </Field>
+        <Field label="How it was made from it">
+          <input
+            className={inputLook}
+            value={draft.relation}
+            onChange={(event) => change({ relation: event.target.value })}
+          />
+        </Field>
+      </div>
+    </div>
+  )
+}

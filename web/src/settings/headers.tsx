@@ -1,0 +1,75 @@
+import { useState } from 'react'
+import { useHeaders, useRemoveHeader, useSetHeader } from '../api/keeping'
+import { Form, FormSheet } from '../ui/form'
+import { Ago, Button, Field, inputLook, Loaded } from '../ui/parts'
+
+export function Headers({ environment }: { environment: string }) {
+  const headers = useHeaders(environment)
+  const remove = useRemoveHeader(environment)
+  return (
+    <div className="border-line flex flex-wrap items-baseline gap-x-4 gap-y-1 border-t pt-2 first:border-0 first:pt-0">
+      <b className="w-36 font-medium">{environment}</b>
+      <Loaded query={headers}>
+        {(list) =>
+          list.items.length === 0 ? (
+            <span className="text-ink-2">none</span>
+          ) : (
+            list.items.map((h) => (
+              <span key={h.name}>
+                {h.name}{' '}
+                <span className="text-ink-2 text-[12.5px]">
+                  by {h.set_by}, <Ago at={h.set_at} />
+                </span>{' '}
+                <button
+                  type="button"
+                  className="text-bad cursor-pointer text-[12.5px] underline underline-offset-3"
+                  onClick={() => remove.mutate(h.name)}
+                >
+                  remove
+                </button>
+              </span>
+            ))
+          )
+        }
+      </Loaded>
+      <FormSheet title={`A header for ${environment}`} trigger={<Button className="ml-auto">Set a header</Button>}>
+        {(done) => <SetHeader environment={environment} done={done} />}
+      </FormSheet>
+    </div>
+  )
+}
+
+function SetHeader({ environment, done }: { environment: string; done: () => void }) {
+  const set = useSetHeader(environment)
+  const [header, setHeader] = useState('Authorization')
+  const [value, setValue] = useState('')
+  return (
+    <Form
+      submit="Set it"
+      pending={set.isPending}
+      error={set.error}
+      onSubmit={() => set.mutate({ header: header.trim(), value }, { onSuccess: done })}
+    >
+      <Field label="Header">
+        <input
+          className={inputLook}
+          name="header"
+          required
+          value={header}
+          onChange={(event) => setHeader(event.target.value)}
+        />
+      </Field>
+      <Field label="Value">
+        <input
+          className={inputLook}
+          name="value"
+          type="password"
+          autoComplete="off"
+          required
+          value={value}
+          onChange={(event) => setValue(event.target.value)}
+        />
+      </Field>
+    </Form>
+  )
+}
