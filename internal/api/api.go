@@ -172,8 +172,8 @@ func (a *API) admit(c fiber.Ctx, o operation) error {
 	}
 	actor.RequestID, actor.Repeat, actor.Address = id, repeat, a.address(c)
 	c.SetContext(service.As(c.Context(), actor))
-	// In which project the permission is needed is known when the thing is found; whoever
-	// has it in none need not be let near.
+	// The project is known only when the thing has been found; whoever has the permission in no
+	// project is turned away before that.
 	return service.May(c.Context(), o.permission)
 }
 
@@ -213,8 +213,8 @@ func (a *API) caller(c fiber.Ctx) (service.Actor, error) {
 	return a.service.BySession(c.Context(), session)
 }
 
-// sameSite refuses changes that another site has a browser make with our cookie: a
-// browser says where a call comes from, and who says nothing is not let in by a cookie.
+// sameSite refuses changes that another site has a browser make with our cookie. Browsers say
+// where a call comes from; a call with a cookie that does not say so is refused.
 func sameSite(c fiber.Ctx) error {
 	if c.Method() == fiber.MethodGet || c.Method() == fiber.MethodHead {
 		return nil

@@ -81,7 +81,7 @@ func (c *call) readLogin() (login, error) {
 	var l login
 	file, err := c.loginFile()
 	if err != nil {
-		return l, nil // nothing can be remembered then, which is no error here
+		return l, nil // without a home directory a sign-in cannot be remembered; the command goes on without
 	}
 	b, err := os.ReadFile(file)
 	if errors.Is(err, fs.ErrNotExist) {

@@ -237,8 +237,8 @@ func (f *Fetcher) Post(ctx context.Context, address string, header http.Header, 
 	return res.StatusCode, string(b), err
 }
 
-// client makes a client that reaches nothing that it must not; secure says whether the
-// address in turn is asked with TLS.
+// client makes a client that refuses to connect to addresses that are not allowed. Secure says
+// whether the address that is asked is asked with TLS.
 func (f *Fetcher) client(secure *bool) *http.Client {
 	dialer := &net.Dialer{Timeout: wait}
 	dialer.Control = func(_, address string, _ syscall.RawConn) error {

@@ -76,7 +76,7 @@ func (cs *callers) take(g *Gateway, conn net.Conn) {
 	}
 	cs.mu.Unlock()
 	if full {
-		// Nothing is waited for here: nobody else would be taken meanwhile.
+		// This runs where connections are accepted, so a slow caller must not hold it up.
 		_ = c.wire.SetWriteDeadline(time.Now().Add(time.Second))
 		c.refuseAt(
 			&refusal{503, "gateway.full", "the gateway has all the connections it can have; try again soon", true},

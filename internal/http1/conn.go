@@ -183,8 +183,8 @@ func (c *Conn) peek() (open, waiting bool) {
 }
 
 // Untouched reports whether the other side surely got none of what was written after the
-// first so many bytes: its kernel acknowledged none of it. Where that is not known it
-// says no.
+// first so many bytes: its kernel acknowledged none of it. It is false where the system cannot
+// tell.
 func (c *Conn) Untouched(before int64) bool {
 	if c.raw == nil || !c.plain {
 		return false

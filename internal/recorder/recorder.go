@@ -232,8 +232,8 @@ func (r *Recorder) Tick(now time.Time) {
 	r.forget(at)
 }
 
-// forget drops lanes from memory that nobody records on any more, and that nothing has
-// been recorded on for as long as their seconds are kept. The recorder is locked.
+// forget drops a lane from memory once no route leads to it and its last observation is older
+// than the seconds that are kept. The recorder is locked.
 func (r *Recorder) forget(at time.Time) {
 	for key, l := range r.lanes {
 		if l.last.IsZero() {

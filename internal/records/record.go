@@ -193,8 +193,8 @@ func wordsOf(text string) []string {
 // mostCompletions is how many words a beginning is completed to.
 const mostCompletions = 40
 
-// completed turns words into a query in which the last may be a beginning: of all words
-// that begin so, any will do.
+// completed turns words into a query of the index. The last word may be only the beginning of
+// one: it matches every word that begins so.
 func (r View) completed(ctx context.Context, text string) (string, error) {
 	match := matchOf(text)
 	if match == "" {

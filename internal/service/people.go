@@ -344,7 +344,7 @@ func (s *Service) GiveRole(ctx context.Context, name string, m access.Membership
 func (s *Service) TakeRole(ctx context.Context, name string, m access.Membership, reason string,
 ) (people.Person, error) {
 	return change(ctx, s, access.Manage, func(t *tx) (people.Person, error) {
-		// Nobody takes away what they could not give.
+		// Who may give a role may also take it away, and nobody else.
 		if _, err := s.checkGift(ctx, t, m); err != nil {
 			return people.Person{}, err
 		}

@@ -454,7 +454,7 @@ func (s *Service) EndOtherSessions(ctx context.Context) (struct{}, error) {
 	})
 }
 
-// Nobody reports whether there is nobody yet who could sign in.
+// Nobody reports whether the service has no person yet who could sign in.
 func (s *Service) Nobody(ctx context.Context) (bool, error) {
 	all, err := s.db.Read(records.Everything).People(ctx)
 	return len(all) == 0, err

@@ -223,8 +223,8 @@ func readDrift(g Guard, main, trial Lane, alpha float64) Reading {
 		lacking := drift.DefaultNeed.Lacking(min(p.Seen(), q.Seen()), min(main.Distinct, trial.Distinct))
 		switch {
 		case lacking != "":
-			// A guard never fires on too little or too repetitive data, and has come no
-			// further than its data has.
+			// With too little or too repetitive data a guard does not fire, and its progress is
+			// at most the share of the data that it needs.
 			r.Progress = math.Min(r.Progress,
 				drift.DefaultNeed.Met(min(p.Seen(), q.Seen()), min(main.Distinct, trial.Distinct)))
 			r.Sentence = fmt.Sprintf("predicts %s; not enough to tell: %s.", name, lacking)

@@ -16,7 +16,7 @@ const (
 	TimedOut
 	// NotReached is a connection that was refused or broke before an answer.
 	NotReached
-	// Malformed is an answer that is none: not of the protocol, or cut short.
+	// Malformed is an answer that breaks the protocol or is cut short.
 	Malformed
 	// Abandoned is a caller who left before the answer came. It counts as a failure: a
 	// version that is slower than its callers' patience fails them.
