@@ -6,6 +6,7 @@ import (
 	"database/sql"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"os"
@@ -583,4 +584,53 @@ func TestManyPromotionsWait(t *testing.T) {
 	_, err = r.runa.SetLadder(ctx, "default", open, "tests are not needed", -1)
 	must(t, err)
 	wait("another ladder", map[ladder.PromotionState]int{ladder.Expired: many - 1, ladder.CarriedOut: many})
+}
+
+// A file whose bytes have changed is found by reading it, stays damaged, and is mended by the
+// same bytes when they come again.
+func TestDamagedFilesAreMended(t *testing.T) {
+	r := newRig(t)
+	ctx := t.Context()
+	ref := r.register("heat-demand", "weights", map[string]float64{"rmse": 1})
+	v, err := r.runa.Version(ctx, ref)
+	must(t, err)
+	digest := v.Artifacts[0].Digest
+	state := func() string {
+		t.Helper()
+		found, err := r.runa.Vouchers(ctx, ref)
+		must(t, err)
+		if found.Files[0].ReadAt == nil || time.Since(*found.Files[0].ReadAt) > time.Minute {
+			t.Errorf("read at %v", found.Files[0].ReadAt)
+		}
+		return found.Files[0].State
+	}
+	met := func() string {
+		t.Helper()
+		g, err := r.runa.Gate(ctx, ref, "proven")
+		must(t, err)
+		i := slices.IndexFunc(g.Findings, func(f ladder.Finding) bool { return f.Requirement == "artifact_stored" })
+		return string(g.Findings[i].State)
+	}
+	place := filepath.Join(r.dir, "blobs", digest[:2], digest)
+	was, err := os.Stat(place)
+	must(t, err)
+	for what, harm := range map[string]func() error{
+		"changed": func() error {
+			return errors.Join(os.WriteFile(place, []byte("Weights"), 0o600),
+				os.Chtimes(place, was.ModTime(), was.ModTime()))
+		},
+		"missing": func() error { return os.Remove(place) },
+	} {
+		must(t, harm())
+		if got := state(); got != what || met() != "failed" {
+			t.Errorf("%s, and the gate is %s; want %s, failed", got, met(), what)
+		}
+		again, err := r.runa.Register(ctx, wire.Registration{
+			Model: "heat-demand", Metrics: map[string]float64{"rmse": 1}, Targets: []string{"y"},
+		}, with(r.file("rows.csv", "x,y\n1.5,2\n2.5,3\n"), r.file("model.bin", "weights")))
+		must(t, err)
+		if got := state(); again.Created || got != "right" || met() != "passed" {
+			t.Errorf("after the bytes came again: created %v, %s, and the gate is %s", again.Created, got, met())
+		}
+	}
 }

@@ -5,6 +5,7 @@ package blob
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -119,9 +120,6 @@ func (u *Upload) Keep() error {
 	if u.file == place {
 		return nil // it was kept before
 	}
-	if err := u.store.forgetDamage(u.Digest); err != nil {
-		return err
-	}
 	// The moment of keeping, not of receiving, is what shields it from being collected.
 	now := time.Now()
 	if err := os.Chtimes(u.file, now, now); err != nil {
@@ -130,7 +128,8 @@ func (u *Upload) Keep() error {
 	if err := os.Rename(u.file, place); err != nil {
 		return fmt.Errorf("keeping a file: %w", err)
 	}
-	return syncDir(filepath.Dir(place))
+	u.store.readings.Delete(u.Digest)
+	return errors.Join(syncDir(filepath.Dir(place)), u.store.forgetDamage(u.Digest))
 }
 
 // Discard removes the upload unless it was kept or is lasting.

@@ -53,7 +53,9 @@ func (s *Store) Read(digest string, now time.Time) (Reading, error) {
 	if r.Digest == digest {
 		return r, s.forgetDamage(digest)
 	}
-	return r, s.noteDamage(digest, r)
+	// Where it cannot be written down, it is remembered until the next start, and found again then.
+	_ = s.noteDamage(digest, r)
+	return r, nil
 }
 
 // LastReading is what was found when the file was read last, if that was later than since and

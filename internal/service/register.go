@@ -206,6 +206,9 @@ func (s *Service) enter(ctx context.Context, t *tx, reg wire.Registration, g *ga
 		return wire.Registered{}, err
 	}
 	if before, err := t.VersionByDigest(ctx, model.Name, v.Digest); err == nil {
+		if err := s.mend(before, g.files); err != nil {
+			return wire.Registered{}, err
+		}
 		return wire.Registered{Version: *before, Created: false, Remarks: g.remarks}, nil
 	} else if !errors.Is(err, records.ErrNone) {
 		return wire.Registered{}, err
@@ -247,6 +250,24 @@ func (s *Service) enter(ctx context.Context, t *tx, reg wire.Registration, g *ga
 		return wire.Registered{}, err
 	}
 	return wire.Registered{Version: *whole, Created: true, Remarks: g.remarks}, nil
+}
+
+// mend puts files that came again in the place of those of a version that are missing or were
+// found damaged.
+func (s *Service) mend(v *registry.Version, files []*File) error {
+	present := s.blobs.Present()
+	for _, f := range files {
+		kept := slices.ContainsFunc(v.Artifacts, func(a registry.Artifact) bool {
+			return a.Stored && a.Digest == f.Upload.Digest
+		})
+		if !kept || present(f.Upload.Digest) {
+			continue
+		}
+		if err := f.Upload.Keep(); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // furnish adds to a new version what may change later.
