@@ -202,7 +202,7 @@ func (l *Ladder) Check() error {
 		items := map[string]bool{}
 		for j, q := range r.Gate {
 			at := fmt.Sprintf("%s.gate[%d]", field, j)
-			if err := q.check(at, *l); err != nil {
+			if err := q.check(at); err != nil {
 				return err
 			}
 			if c, ok := q.Rule.(Checklist); ok {

@@ -126,15 +126,13 @@ func ParseID(field, s string) (int, error) {
 	return int(n), err
 }
 
-// Refusal is a no that counts, nil when there is none.
-func (p *Promotion) Refusal() *SignOff {
-	for i, s := range p.SignOffs {
-		if s.Valid() && s.Answer == No && s.By != p.AskedBy {
-			return &p.SignOffs[i]
-		}
-	}
-	return nil
+// answers are what has been answered to it so far.
+func (p *Promotion) answers() *Answers {
+	return &Answers{Promotion: p.ID, AskedBy: p.AskedBy, SignOffs: p.SignOffs, Ticks: p.Ticks}
 }
+
+// Refusal is a no that counts, nil when there is none.
+func (p *Promotion) Refusal() *SignOff { return p.answers().Refusal() }
 
 // Sign adds a person's answer, which replaces an earlier one by the same person. rung is
 // the one asked for; now is the moment of the answer.
@@ -212,24 +210,6 @@ func (p *Promotion) Tick(t Tick, listed []Listed) error {
 	t.Rung = listed[i].Rung
 	p.Ticks = slices.DeleteFunc(p.Ticks, func(o Tick) bool { return o.Rung == t.Rung && o.Item == t.Item })
 	p.Ticks = append(p.Ticks, t)
-	return nil
-}
-
-// tick finds the tick of an item, stale or not.
-func (p *Promotion) tick(rung, item string) *Tick {
-	for i, t := range p.Ticks {
-		if t.Rung == rung && t.Item == item {
-			return &p.Ticks[i]
-		}
-	}
-	return nil
-}
-
-// Ticked finds the tick of an item that counts.
-func (p *Promotion) Ticked(rung, item string) *Tick {
-	if t := p.tick(rung, item); t != nil && !t.Stale && t.By != p.AskedBy {
-		return t
-	}
 	return nil
 }
 

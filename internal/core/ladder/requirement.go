@@ -24,7 +24,7 @@ type Rule interface {
 
 // checked is a rule whose settings can be wrong. field is where it stands in the ladder.
 type checked interface {
-	check(field string, l Ladder) error
+	check(field string) error
 }
 
 // Requirement is one demand of a gate. In JSON it is an object with the rule's kind and
@@ -149,12 +149,12 @@ func (Requirement) JSONSchemaBytes() ([]byte, error) {
 	})
 }
 
-func (q Requirement) check(field string, l Ladder) error {
+func (q Requirement) check(field string) error {
 	if q.Rule == nil {
 		return fault.New(fault.Invalid, "requirement.kind", "a requirement has no kind").In(field).Do("name its kind")
 	}
 	if c, ok := q.Rule.(checked); ok {
-		return c.check(field, l)
+		return c.check(field)
 	}
 	return nil
 }
@@ -228,8 +228,8 @@ type Facts struct {
 	Trainers []string
 	// Frozen is the change freeze in force; nil has the calendar looked at.
 	Frozen *Frozen
-	// Promotion is the one that asks; its sign-offs and ticks must be marked for staleness.
-	Promotion *Promotion
+	// Answers are those to the promotion that asks, marked for staleness.
+	Answers *Answers
 	Now       time.Time
 }
 
@@ -245,7 +245,7 @@ func newest(all []evidence.Evidence, kind string) *evidence.Evidence {
 // rung asked for is met.
 func (l Ladder) Evaluate(p *Promotion, f Facts) []Finding {
 	out := []Finding{}
-	f.Promotion, f.To = p, p.To
+	f.Answers, f.To = p.answers(), p.To
 	if f.Frozen == nil {
 		frozen := l.Frozen(f.Now)
 		f.Frozen = &frozen

@@ -20,7 +20,7 @@ var cardSectionsKind = KindInfo{"card_sections", "the model card has these secti
 // Kind names it.
 func (CardSections) Kind() string { return cardSectionsKind.Kind }
 
-func (q CardSections) check(field string, _ Ladder) error {
+func (q CardSections) check(field string) error {
 	if len(q.Sections) == 0 {
 		return fault.New(fault.Invalid, "requirement.sections", "no section of the card is named").
 			In(field + ".sections").Do("name some, such as intended_use and limits")

@@ -29,7 +29,7 @@ func (Checklist) Kind() string { return checklistKind.Kind }
 
 func (Checklist) byPeople() {}
 
-func (q Checklist) check(field string, _ Ladder) error {
+func (q Checklist) check(field string) error {
 	if len(q.Items) == 0 || len(q.Items) > 50 {
 		return fault.New(fault.Invalid, "requirement.items", "the checklist has %d items", len(q.Items)).
 			In(field + ".items").Do("give 1 to 50")
@@ -49,18 +49,18 @@ func (q Checklist) Evaluate(f Facts) Outcome { return q.evaluateFor(f.To, f) }
 func (q Checklist) evaluateFor(rung string, f Facts) Outcome {
 	var open []string
 	for _, item := range q.Items {
-		if t := f.Promotion.Ticked(rung, item.Name); t == nil {
+		if t := f.Answers.Ticked(rung, item.Name); t == nil {
 			open = append(open, item.Name)
 		}
 	}
 	switch {
 	case len(open) == 0:
-		return passed(f.Promotion.ID, "All of %s ticked.", describeCount(len(q.Items), "item"))
+		return passed(f.Answers.Promotion, "All of %s ticked.", describeCount(len(q.Items), "item"))
 	case len(open) == len(q.Items):
-		return waits(f.Promotion.ID, "%s of the checklist to look at: %s.", describeCount(len(open), "item"),
+		return waits(f.Answers.Promotion, "%s of the checklist to look at: %s.", describeCount(len(open), "item"),
 			strings.Join(open, ", "))
 	}
-	return waits(f.Promotion.ID, "%d of %s of the checklist open: %s.", len(open), describeCount(len(q.Items), "item"),
+	return waits(f.Answers.Promotion, "%d of %s of the checklist open: %s.", len(open), describeCount(len(q.Items), "item"),
 		strings.Join(open, ", "))
 }
 
@@ -80,7 +80,7 @@ func (l Ladder) Checklist(p *Promotion) []Listed {
 	for _, g := range l.gates(p.From, p.To) {
 		if c, ok := g.Rule.(Checklist); ok {
 			for _, item := range c.Items {
-				out = append(out, Listed{g.rung, item, p.tick(g.rung, item.Name)})
+				out = append(out, Listed{g.rung, item, p.answers().Tick(g.rung, item.Name)})
 			}
 		}
 	}

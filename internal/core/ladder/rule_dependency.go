@@ -25,7 +25,7 @@ func (NoDenied) Kind() string { return dependencyKind.Kind }
 
 var denial = regexp.MustCompile(`^([A-Za-z0-9][A-Za-z0-9._-]*)\s*(?:(==|<=|>=|<|>)\s*([0-9][0-9A-Za-z.!+_-]*))?$`)
 
-func (q NoDenied) check(field string, _ Ladder) error {
+func (q NoDenied) check(field string) error {
 	if len(q.Denied) == 0 {
 		return fault.New(fault.Invalid, "requirement.denied", "no package is denied").In(field + ".denied").
 			Do("name some, such as oldlib or numpy<1.22")

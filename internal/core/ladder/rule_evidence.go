@@ -26,7 +26,7 @@ var evidenceKind = KindInfo{"evidence", "a report of a kind is attached, passed,
 // Kind names it.
 func (EvidenceOf) Kind() string { return evidenceKind.Kind }
 
-func (q EvidenceOf) check(field string, _ Ladder) error {
+func (q EvidenceOf) check(field string) error {
 	if err := evidence.CheckKind(field+".evidence", q.Evidence); err != nil {
 		return err
 	}

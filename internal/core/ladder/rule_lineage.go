@@ -26,7 +26,7 @@ var lineageKind = KindInfo{"lineage", "it is known what data, code and run the v
 // Kind names it.
 func (LineageComplete) Kind() string { return lineageKind.Kind }
 
-func (q LineageComplete) check(field string, _ Ladder) error {
+func (q LineageComplete) check(field string) error {
 	for _, p := range q.Parts {
 		if !slices.Contains(lineageParts, p) {
 			return fault.New(fault.Invalid, "requirement.parts", "%q is no part of the lineage", p).In(field+".parts").

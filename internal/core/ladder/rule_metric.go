@@ -70,7 +70,7 @@ var metricKind = KindInfo{"metric", "a metric keeps a limit, or is no worse than
 // Kind names it.
 func (Metric) Kind() string { return metricKind.Kind }
 
-func (m Metric) check(field string, _ Ladder) error {
+func (m Metric) check(field string) error {
 	if strings.TrimSpace(m.Metric) == "" {
 		return fault.New(fault.Invalid, "requirement.metric", "a requirement names no metric").In(field + ".metric").
 			Do("name one, such as rmse")

@@ -18,7 +18,7 @@ var placedKind = KindInfo{"placed", "the version runs in an environment and is h
 // Kind names it.
 func (Placed) Kind() string { return placedKind.Kind }
 
-func (q Placed) check(field string, _ Ladder) error {
+func (q Placed) check(field string) error {
 	if strings.TrimSpace(q.Environment) == "" {
 		return fault.New(fault.Invalid, "requirement.environment", "no environment is named").
 			In(field + ".environment").Do("name one")

@@ -25,7 +25,7 @@ var shadowedKind = KindInfo{
 // Kind names it.
 func (Shadowed) Kind() string { return shadowedKind.Kind }
 
-func (q Shadowed) check(field string, _ Ladder) error {
+func (q Shadowed) check(field string) error {
 	if q.Requests < 1 || !(q.Disagreement >= 0 && q.Disagreement <= 1) {
 		return fault.New(fault.Invalid, "requirement.shadowed", "%d requests with disagreement up to %v are demanded",
 			q.Requests, q.Disagreement).In(field).Do("demand at least 1 request, and a share from 0 to 1")

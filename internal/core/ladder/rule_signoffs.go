@@ -27,7 +27,7 @@ func (SignOffs) Kind() string { return signOffsKind.Kind }
 
 func (SignOffs) byPeople() {}
 
-func (q SignOffs) check(field string, _ Ladder) error {
+func (q SignOffs) check(field string) error {
 	if q.Count < 1 || q.Count > 20 {
 		return fault.New(fault.Invalid, "requirement.count", "%d sign-offs are demanded", q.Count).In(field + ".count").
 			Do("demand 1 to 20")
@@ -37,15 +37,15 @@ func (q SignOffs) check(field string, _ Ladder) error {
 
 // counts reports whether a sign-off is one that this requirement counts.
 func (q SignOffs) counts(s SignOff, f Facts) bool {
-	return s.Valid() && s.Answer == Yes && s.By != f.Promotion.AskedBy && HasRole(q.Roles, s.Roles) &&
+	return s.Valid() && s.Answer == Yes && s.By != f.Answers.AskedBy && HasRole(q.Roles, s.Roles) &&
 		(!q.NotTrainer || !slices.Contains(f.Trainers, s.By))
 }
 
 // Evaluate counts those who said yes.
 func (q SignOffs) Evaluate(f Facts) Outcome {
-	p := f.Promotion
+	p := f.Answers
 	if no := p.Refusal(); no != nil {
-		return failed(p.ID, "%s said no: %s.", no.By, strings.TrimRight(no.Note, "."))
+		return failed(p.Promotion, "%s said no: %s.", no.By, strings.TrimRight(no.Note, "."))
 	}
 	var yes, aside []string
 	for _, s := range p.SignOffs {
@@ -65,7 +65,7 @@ func (q SignOffs) Evaluate(f Facts) Outcome {
 		}
 	}
 	if len(yes) >= q.Count {
-		return passed(p.ID, "Signed by %s.", strings.Join(yes, ", "))
+		return passed(p.Promotion, "Signed by %s.", strings.Join(yes, ", "))
 	}
 	who := "someone other than " + p.AskedBy
 	if p.AskedBy == "" {
@@ -78,5 +78,5 @@ func (q SignOffs) Evaluate(f Facts) Outcome {
 	if len(aside) > 0 {
 		sentence += "; " + strings.Join(aside, ", ")
 	}
-	return waits(p.ID, "%s.", sentence)
+	return waits(p.Promotion, "%s.", sentence)
 }

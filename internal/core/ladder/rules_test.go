@@ -23,7 +23,7 @@ func TestRules(t *testing.T) {
 	}
 	base := func(more func(*Facts)) Facts {
 		f := candidate()
-		f.To, f.Promotion = "live", ask("rehearsal", "live")
+		f.To, f.Answers = "live", ask("rehearsal", "live").answers()
 		if more != nil {
 			more(&f)
 		}
@@ -182,12 +182,12 @@ func TestRules(t *testing.T) {
 		{
 			"not enough",
 			SignOffs{Count: 2},
-			base(func(f *Facts) { f.Promotion.SignOffs = []SignOff{sign("odd", Yes, "")} }), Waiting, "1 sign-off",
+			base(func(f *Facts) { f.Answers.SignOffs = []SignOff{sign("odd", Yes, "")} }), Waiting, "1 sign-off",
 		},
 		{
 			"the wrong role",
 			SignOffs{Count: 1, Roles: []string{"safety"}},
-			base(func(f *Facts) { f.Promotion.SignOffs = []SignOff{sign("odd", Yes, "")} }), Waiting,
+			base(func(f *Facts) { f.Answers.SignOffs = []SignOff{sign("odd", Yes, "")} }), Waiting,
 			"safety other than runa",
 		},
 		{
@@ -195,20 +195,20 @@ func TestRules(t *testing.T) {
 			SignOffs{Count: 1, NotTrainer: true},
 			base(func(f *Facts) {
 				f.Trainers = []string{"odd"}
-				f.Promotion.SignOffs = []SignOff{sign("odd", Yes,
+				f.Answers.SignOffs = []SignOff{sign("odd", Yes,
 					"")}
 			}), Waiting, "trained",
 		},
 		{
 			"an open list",
 			Checklist{[]Item{{Name: "a", Text: "a"}, {Name: "b", Text: "b"}}},
-			base(func(f *Facts) { f.Promotion.Ticks = []Tick{{Rung: "live", Item: "a", By: "odd"}} }), Waiting,
+			base(func(f *Facts) { f.Answers.Ticks = []Tick{{Rung: "live", Item: "a", By: "odd"}} }), Waiting,
 			"1 of 2 items of the checklist open: b",
 		},
 		{
 			"the list of one's own",
 			Checklist{[]Item{{Name: "a", Text: "a"}}},
-			base(func(f *Facts) { f.Promotion.Ticks = []Tick{{Rung: "live", Item: "a", By: "runa"}} }), Waiting, "a",
+			base(func(f *Facts) { f.Answers.Ticks = []Tick{{Rung: "live", Item: "a", By: "runa"}} }), Waiting, "a",
 		},
 		{"no freeze", NoFreeze{}, base(func(f *Facts) { f.Frozen = &Frozen{} }), Passed, ""},
 		{"freeze", NoFreeze{}, base(func(f *Facts) {
