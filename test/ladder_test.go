@@ -16,6 +16,7 @@ import (
 
 	"innerladder/internal/client"
 	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/ladder/rule"
 	"innerladder/internal/wire"
 	"innerladder/test/browser"
 
@@ -180,9 +181,9 @@ func TestTheClimbFromAPipeline(t *testing.T) {
 	}
 	for _, c := range []struct {
 		slope  float64
-		answer ladder.Answer
+		answer rule.Answer
 		code   int
-	}{{1.3, ladder.No, 3}, {1.4, ladder.Yes, 0}} {
+	}{{1.3, rule.No, 3}, {1.4, rule.Yes, 0}} {
 		var wait sync.WaitGroup
 		wait.Go(func() {
 			await(t, "the promotion", 30*time.Second, func() bool {
@@ -340,7 +341,7 @@ func TestKilledWhileVersionsClimb(t *testing.T) {
 				if err != nil {
 					return
 				}
-				if p, err = h.tove.Sign(t.Context(), p.ID, ladder.Yes, ""); err != nil || p.State != ladder.CarriedOut {
+				if p, err = h.tove.Sign(t.Context(), p.ID, rule.Yes, ""); err != nil || p.State != ladder.CarriedOut {
 					return
 				}
 				carried.Add(1)

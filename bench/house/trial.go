@@ -8,7 +8,7 @@ import (
 
 	"innerladder/internal/client"
 	"innerladder/internal/core/access"
-	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/ladder/rule"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/wire"
 )
@@ -43,7 +43,7 @@ func Trial(ctx context.Context, c *client.Client, server, dir string, backends [
 		if err != nil {
 			return err
 		}
-		if _, err := client.New(server, other.Secret).Sign(ctx, p.ID, ladder.Yes, ""); err != nil {
+		if _, err := client.New(server, other.Secret).Sign(ctx, p.ID, rule.Yes, ""); err != nil {
 			return err
 		}
 		if _, err := c.Place(ctx, v.Ref, "plant-north", []string{at}, ""); err != nil {

@@ -19,6 +19,7 @@ import (
 	"innerladder/internal/client"
 	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/ladder/rule"
 	"innerladder/internal/core/lineage"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/signature"
@@ -109,22 +110,22 @@ func median(n int, do func() error) (time.Duration, error) {
 func demandingLadder() ladder.Ladder {
 	half, tenth := 0.9, 0.1
 	return ladder.Ladder{
-		Rungs: []ladder.Rung{{Name: "draft"}, {Name: "live", Gate: []ladder.Requirement{
-			{Rule: ladder.ArtifactStored{}},
-			{Rule: ladder.MetricRecorded{}},
-			{Rule: ladder.Metric{Metric: "rmse", AtMost: &half}},
-			{Rule: ladder.Metric{Metric: "mae", NoWorseByShare: &tenth}},
-			{Rule: ladder.EvidenceOf{Evidence: evidence.TestsKind, NoOlder: ladder.Duration(1000 * time.Hour)}},
-			{Rule: ladder.SignOffs{Count: 2, NotTrainer: true}},
-			{Rule: ladder.Checklist{Items: []ladder.Item{{Name: "cold", Text: "looked at the cold"}}}},
-			{Rule: ladder.CardSections{Sections: []string{"intended_use", "limits"}}},
-			{Rule: ladder.LineageComplete{Parts: []string{"data", "code"}}},
-			{Rule: ladder.SignatureNotBroken{}},
-			{Rule: ladder.NoDenied{Denied: []string{"numpy<1.22", "oldlib"}}},
-			{Rule: ladder.Shadowed{Requests: 1000, Disagreement: 0.01}},
-			{Rule: ladder.NoFreeze{}},
+		Rungs: []ladder.Rung{{Name: "draft"}, {Name: "live", Gate: []rule.Requirement{
+			{Rule: rule.ArtifactStored{}},
+			{Rule: rule.MetricRecorded{}},
+			{Rule: rule.Metric{Metric: "rmse", AtMost: &half}},
+			{Rule: rule.Metric{Metric: "mae", NoWorseByShare: &tenth}},
+			{Rule: rule.EvidenceOf{Evidence: evidence.TestsKind, NoOlder: rule.Duration(1000 * time.Hour)}},
+			{Rule: rule.SignOffs{Count: 2, NotTrainer: true}},
+			{Rule: rule.Checklist{Items: []rule.Item{{Name: "cold", Text: "looked at the cold"}}}},
+			{Rule: rule.CardSections{Sections: []string{"intended_use", "limits"}}},
+			{Rule: rule.LineageComplete{Parts: []string{"data", "code"}}},
+			{Rule: rule.SignatureNotBroken{}},
+			{Rule: rule.NoDenied{Denied: []string{"numpy<1.22", "oldlib"}}},
+			{Rule: rule.Shadowed{Requests: 1000, Disagreement: 0.01}},
+			{Rule: rule.NoFreeze{}},
 		}}},
-		Freezes: []ladder.Freeze{
+		Freezes: []rule.Freeze{
 			{
 				Name: "nights", Zone: "Europe/Stockholm",
 				Days: []string{"mon", "tue", "wed", "thu", "fri"}, From: "18:00", To: "07:00",

@@ -16,6 +16,7 @@ import (
 
 	"innerladder/internal/client"
 	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/ladder/rule"
 	"innerladder/internal/core/lineage"
 	"innerladder/internal/core/record"
 	"innerladder/internal/core/registry"
@@ -177,17 +178,17 @@ func TestPromotions(t *testing.T) {
 	}
 	_, err = r.runa.Promote(ctx, ref, "live", "")
 	wantCode(t, "twice", err, "promotion.open_already")
-	_, err = r.runa.Sign(ctx, p.ID, ladder.Yes, "")
+	_, err = r.runa.Sign(ctx, p.ID, rule.Yes, "")
 	wantCode(t, "by the one who asked", err, "sign_off.own")
-	_, err = r.tove.Sign(ctx, p.ID, ladder.No, "")
+	_, err = r.tove.Sign(ctx, p.ID, rule.No, "")
 	wantCode(t, "a no without a reason", err, "sign_off.reason")
 	_, err = r.tove.Withdraw(ctx, p.ID, "")
 	wantCode(t, "withdrawn by another", err, "promotion.not_yours")
-	refused, err := r.tove.Sign(ctx, p.ID, ladder.No, "worse in the harbour")
+	refused, err := r.tove.Sign(ctx, p.ID, rule.No, "worse in the harbour")
 	if err != nil || refused.State != ladder.Denied {
 		t.Fatalf("%+v, %v", refused, err)
 	}
-	_, err = r.tove.Sign(ctx, p.ID, ladder.Yes, "")
+	_, err = r.tove.Sign(ctx, p.ID, rule.Yes, "")
 	wantCode(t, "a closed one", err, "promotion.closed")
 	if v, _ := r.runa.Version(ctx, ref); v.Rung != "proven" {
 		t.Errorf("a refused version stands on %s", v.Rung)
@@ -203,9 +204,9 @@ func TestPromotions(t *testing.T) {
 	poor := r.register("heat-demand", "b", nil)
 	p, err = r.runa.Promote(ctx, poor, "live", "")
 	must(t, err)
-	p, err = r.tove.Sign(ctx, p.ID, ladder.Yes, "")
-	if err != nil || p.State != ladder.Open || !slices.ContainsFunc(p.Findings, func(f ladder.Finding) bool {
-		return f.State == ladder.Failed && f.Requirement == "metric_recorded"
+	p, err = r.tove.Sign(ctx, p.ID, rule.Yes, "")
+	if err != nil || p.State != ladder.Open || !slices.ContainsFunc(p.Findings, func(f rule.Finding) bool {
+		return f.State == rule.Failed && f.Requirement == "metric_recorded"
 	}) {
 		t.Errorf("without a metric: %+v, %v", p, err)
 	}
@@ -232,7 +233,7 @@ func TestPromotionsNeverLeadDown(t *testing.T) {
 	}
 	r.approve(v.Ref)
 	// The service withdraws it by itself within a second, or when someone answers it.
-	if _, err = r.tove.Sign(ctx, low.ID, ladder.Yes, ""); err != nil {
+	if _, err = r.tove.Sign(ctx, low.ID, rule.Yes, ""); err != nil {
 		wantCode(t, "too late", err, "promotion.closed")
 	}
 	low, err = r.runa.Promotion(ctx, low.ID)
@@ -251,7 +252,7 @@ func TestASignOffGoesStaleWhenTheIncumbentChanges(t *testing.T) {
 	fast := r.register("heat-demand", "fast", map[string]float64{"rmse": 1})
 	p, err := r.runa.Promote(ctx, slow, "live", "")
 	must(t, err)
-	p, err = kari.Sign(ctx, p.ID, ladder.Yes, "against nobody")
+	p, err = kari.Sign(ctx, p.ID, rule.Yes, "against nobody")
 	must(t, err)
 	if p.SignOffs[0].Stale {
 		t.Error("a fresh sign-off is stale")
@@ -260,7 +261,7 @@ func TestASignOffGoesStaleWhenTheIncumbentChanges(t *testing.T) {
 	p, err = r.runa.Promotion(ctx, p.ID)
 	must(t, err)
 	if !p.SignOffs[0].Stale || !slices.ContainsFunc(p.Findings,
-		func(f ladder.Finding) bool { return f.Requirement == "sign_offs" && f.State == ladder.Waiting }) {
+		func(f rule.Finding) bool { return f.Requirement == "sign_offs" && f.State == rule.Waiting }) {
 		t.Errorf("signed against nobody, and now there is %s: %+v", fast, p)
 	}
 }
@@ -278,7 +279,7 @@ func TestTwoPeopleSignAtOnce(t *testing.T) {
 	var wait sync.WaitGroup
 	errs := make([]error, len(signers))
 	for i, s := range signers {
-		wait.Go(func() { _, errs[i] = s.Sign(ctx, p.ID, ladder.Yes, "") })
+		wait.Go(func() { _, errs[i] = s.Sign(ctx, p.ID, rule.Yes, "") })
 	}
 	wait.Wait()
 	won := 0

@@ -9,6 +9,7 @@ import (
 	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/ladder/rule"
 	"innerladder/internal/core/people"
 	"innerladder/internal/records"
 	"innerladder/internal/service"
@@ -60,8 +61,8 @@ func ladderOperations() []operation {
 func gateOperations() []operation {
 	return []operation{
 		op("GET", "/requirement-kinds", "listRequirementKinds", "What gates are made of", access.Own, 200,
-			func(call, *none) ([]ladder.KindInfo, error) {
-				return ladder.Kinds(), nil
+			func(call, *none) ([]rule.KindInfo, error) {
+				return rule.Kinds(), nil
 			}),
 		op("GET", "/projects/{project}/ladder", "showLadder",
 			"The rungs that the versions of a project climb and the gates between them, the lowest first; its ETag "+

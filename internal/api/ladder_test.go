@@ -21,21 +21,22 @@ import (
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/guard"
 	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/ladder/rule"
 	"innerladder/internal/wire"
 )
 
-func demand[R ladder.Rule](r R) ladder.Requirement { return ladder.Requirement{Rule: r} }
+func demand[R rule.Rule](r R) rule.Requirement { return rule.Requirement{Rule: r} }
 
 // strict is a ladder that is climbed rung by rung, with one version on live.
 func strict() ladder.Ladder {
 	return ladder.Ladder{Rungs: []ladder.Rung{
 		{Name: "draft"},
-		{Name: "proven", Gate: []ladder.Requirement{demand(ladder.EvidenceOf{Evidence: "tests"})}},
+		{Name: "proven", Gate: []rule.Requirement{demand(rule.EvidenceOf{Evidence: "tests"})}},
 		{
 			Name: "live", HoldsOne: true, Displaced: ladder.Retired, Sign: []string{"approver"},
-			Gate: []ladder.Requirement{
-				demand(ladder.SignOffs{Count: 2, NotTrainer: true}),
-				demand(ladder.Checklist{Items: []ladder.Item{{
+			Gate: []rule.Requirement{
+				demand(rule.SignOffs{Count: 2, NotTrainer: true}),
+				demand(rule.Checklist{Items: []rule.Item{{
 					Name: "cold", Text: "looked at the cold",
 					Link: true,
 				}}}),
@@ -67,7 +68,7 @@ func TestALadderOfOnesOwn(t *testing.T) {
 	}
 	unfit("no place for those that stand there", "ladder.in_use", func(l *ladder.Ladder) { l.Rungs[0].Name = "sketch" })
 	unfit("no such environment", "environment.unknown", func(l *ladder.Ladder) {
-		l.Rungs[1].Gate = append(l.Rungs[1].Gate, demand(ladder.Placed{Environment: "moon"}))
+		l.Rungs[1].Gate = append(l.Rungs[1].Gate, demand(rule.Placed{Environment: "moon"}))
 	})
 	unfit("no such role", "role.unknown", func(l *ladder.Ladder) { l.Rungs[2].Sign = []string{"wizard"} })
 	unfit("no gate at all", "ladder.rungs", func(l *ladder.Ladder) { l.Rungs = l.Rungs[:1] })
@@ -110,7 +111,7 @@ func TestALadderOfOnesOwn(t *testing.T) {
 		t.Errorf("preview: %+v", tried)
 	}
 	lenient := strict()
-	lenient.Rungs[1].Gate = []ladder.Requirement{demand(ladder.SignOffs{Count: 1})}
+	lenient.Rungs[1].Gate = []rule.Requirement{demand(rule.SignOffs{Count: 1})}
 	if tried, err = r.runa.TryLadder(ctx, "default", &lenient); err != nil || tried.Rungs[0].People != 1 {
 		t.Errorf("preview of another: %+v, %v", tried, err)
 	}
@@ -131,7 +132,7 @@ func TestTheClimb(t *testing.T) {
 		t.Helper()
 		p, err := r.runa.Promote(ctx, ref, "proven", "")
 		must(t, err)
-		if p.State != ladder.Open || p.Findings[0].State != ladder.Waiting {
+		if p.State != ladder.Open || p.Findings[0].State != rule.Waiting {
 			t.Fatalf("without tests: %+v", p)
 		}
 		e, err := r.runa.AttachEvidence(ctx, ref, "tests", "", r.file("report.xml", failing))
@@ -141,7 +142,7 @@ func TestTheClimb(t *testing.T) {
 		}
 		g, err := r.runa.Gate(ctx, ref, "")
 		must(t, err)
-		if g.Met || g.To != "proven" || g.Findings[0].State != ladder.Failed || g.Findings[0].Proof != e.ID ||
+		if g.Met || g.To != "proven" || g.Findings[0].State != rule.Failed || g.Findings[0].Proof != e.ID ||
 			g.Promotion != p.ID {
 			t.Errorf("with failing tests: %+v", g)
 		}
@@ -156,7 +157,7 @@ func TestTheClimb(t *testing.T) {
 		})
 		p, err = r.runa.Promote(ctx, ref, "live", "")
 		must(t, err)
-		_, err = r.tove.Sign(ctx, p.ID, ladder.Yes, "")
+		_, err = r.tove.Sign(ctx, p.ID, rule.Yes, "")
 		must(t, err)
 		_, err = r.tove.Tick(ctx, p.ID, wire.NewTick{Item: "cold", Note: "fine"})
 		wantCode(t, "no link", err, "tick.link")
@@ -164,7 +165,7 @@ func TestTheClimb(t *testing.T) {
 		wantCode(t, "one's own list", err, "tick.own")
 		_, err = r.tove.Tick(ctx, p.ID, wire.NewTick{Item: "cold", Link: "https://wiki.example/cold"})
 		must(t, err)
-		p, err = kari.Sign(ctx, p.ID, ladder.Yes, "")
+		p, err = kari.Sign(ctx, p.ID, rule.Yes, "")
 		must(t, err)
 		if p.State != ladder.CarriedOut {
 			t.Fatalf("%+v", p)
@@ -205,7 +206,7 @@ func TestLaterAndHandingOver(t *testing.T) {
 		t.Error("it waits for those who may sign, and not for who asked")
 	}
 	until := time.Now().Add(2 * time.Hour)
-	_, err = r.tove.Answer(ctx, p.ID, wire.NewAnswer{Answer: ladder.Later, Until: &until})
+	_, err = r.tove.Answer(ctx, p.ID, wire.NewAnswer{Answer: rule.Later, Until: &until})
 	must(t, err)
 	if waits(r.tove) || !waits(kari) {
 		t.Error("later waits for nobody who said it")
@@ -214,11 +215,11 @@ func TestLaterAndHandingOver(t *testing.T) {
 		"odd": "sign_off.cannot", "nobody": "person.unknown", "runa": "sign_off.to",
 		"": "sign_off.to",
 	} {
-		_, err = kari.Answer(ctx, p.ID, wire.NewAnswer{Answer: ladder.HandOver, To: to})
+		_, err = kari.Answer(ctx, p.ID, wire.NewAnswer{Answer: rule.HandOver, To: to})
 		wantCode(t, "handing it to "+to, err, code)
 	}
 	_, err = kari.Answer(ctx, p.ID,
-		wire.NewAnswer{Answer: ladder.HandOver, To: "tove", Note: "you know the harbour"})
+		wire.NewAnswer{Answer: rule.HandOver, To: "tove", Note: "you know the harbour"})
 	must(t, err)
 	inbox, err := r.tove.Inbox(ctx, true, client.Part{})
 	must(t, err)
@@ -244,7 +245,7 @@ func TestLaterAndHandingOver(t *testing.T) {
 		must(t, err)
 		return p.State == ladder.Expired
 	})
-	_, err = r.tove.Sign(ctx, p.ID, ladder.Yes, "")
+	_, err = r.tove.Sign(ctx, p.ID, rule.Yes, "")
 	wantCode(t, "too late", err, "promotion.closed")
 }
 
@@ -255,7 +256,7 @@ func TestOtherLaddersUnderAnOpenPromotion(t *testing.T) {
 	ctx := t.Context()
 	kari := client.New(r.server, r.person("kari", everywhere("owner")...))
 	l := ladder.Default()
-	l.Rungs[3].Gate = []ladder.Requirement{{Rule: ladder.SignOffs{Count: 1, Roles: []string{"approver"}}}}
+	l.Rungs[3].Gate = []rule.Requirement{{Rule: rule.SignOffs{Count: 1, Roles: []string{"approver"}}}}
 	_, err := r.runa.SetLadder(ctx, "default", l, "approvers sign", -1)
 	must(t, err)
 	ref := r.register("heat-demand", "a", map[string]float64{"rmse": 1})
@@ -270,7 +271,7 @@ func TestOtherLaddersUnderAnOpenPromotion(t *testing.T) {
 			t.Errorf("waits for %+v", found.Items)
 		}
 	}
-	_, err = r.tove.Answer(ctx, p.ID, wire.NewAnswer{Answer: ladder.HandOver, To: "kari"})
+	_, err = r.tove.Answer(ctx, p.ID, wire.NewAnswer{Answer: rule.HandOver, To: "kari"})
 	wantCode(t, "handing it to an owner", err, "sign_off.cannot")
 
 	l.Rungs[1], l.Rungs[3] = l.Rungs[3], l.Rungs[1] // draft, live, rehearsal, proven
@@ -301,10 +302,10 @@ func TestAnEmergency(t *testing.T) {
 	if p.State != ladder.ToReview || v.Rung != "live" || v.Emergency != "to_review" || v.RungBy != p.ID {
 		t.Fatalf("%+v, %+v", p, v)
 	}
-	if ladder.Met(p.Findings) {
+	if rule.Met(p.Findings) {
 		t.Error("what was passed by is not written down")
 	}
-	_, err = r.runa.Sign(ctx, p.ID, ladder.Yes, "")
+	_, err = r.runa.Sign(ctx, p.ID, rule.Yes, "")
 	wantCode(t, "its author reviews it", err, "sign_off.own")
 	_, err = r.runa.Withdraw(ctx, p.ID, "")
 	wantCode(t, "taking it back", err, "promotion.to_review")
@@ -313,7 +314,7 @@ func TestAnEmergency(t *testing.T) {
 	if len(inbox.Items) == 0 || !strings.HasPrefix(inbox.Items[0].Entry.Sentence, "EMERGENCY") {
 		t.Errorf("tove was not told: %+v", inbox.Items)
 	}
-	p, err = r.tove.Sign(ctx, p.ID, ladder.Yes, "it was right")
+	p, err = r.tove.Sign(ctx, p.ID, rule.Yes, "it was right")
 	must(t, err)
 	if v, err = r.runa.Version(ctx, ref); err != nil || p.State != ladder.CarriedOut || !p.Emergency ||
 		v.Emergency != "reviewed" || v.Rung != "live" {
@@ -323,7 +324,7 @@ func TestAnEmergency(t *testing.T) {
 	wrong := r.register("heat-demand", "b", nil)
 	p, err = emergency(r.runa, wrong, "in a hurry")
 	must(t, err)
-	_, err = r.tove.Sign(ctx, p.ID, ladder.No, "nothing was urgent")
+	_, err = r.tove.Sign(ctx, p.ID, rule.No, "nothing was urgent")
 	must(t, err)
 	if v, err = r.runa.Version(ctx, wrong); err != nil || v.Rung != "draft" || v.Emergency != "" {
 		t.Errorf("not right: %+v, %v", v, err)
@@ -363,10 +364,10 @@ func TestTwoActAtOnce(t *testing.T) {
 	ctx := t.Context()
 	kari := client.New(r.server, r.person("kari", everywhere("approver")...))
 	for i, second := range []func(id string) error{
-		func(id string) error { _, err := kari.Sign(ctx, id, ladder.No, "worse"); return err },
+		func(id string) error { _, err := kari.Sign(ctx, id, rule.No, "worse"); return err },
 		func(id string) error { _, err := r.runa.Withdraw(ctx, id, "wrong one"); return err },
 		func(id string) error {
-			_, err := kari.Answer(ctx, id, wire.NewAnswer{Answer: ladder.HandOver, To: "tove"})
+			_, err := kari.Answer(ctx, id, wire.NewAnswer{Answer: rule.HandOver, To: "tove"})
 			return err
 		},
 	} {
@@ -375,7 +376,7 @@ func TestTwoActAtOnce(t *testing.T) {
 		must(t, err)
 		var one, two error
 		var wait sync.WaitGroup
-		wait.Go(func() { _, one = r.tove.Sign(ctx, p.ID, ladder.Yes, "") })
+		wait.Go(func() { _, one = r.tove.Sign(ctx, p.ID, rule.Yes, "") })
 		wait.Go(func() { two = second(p.ID) })
 		wait.Wait()
 		for _, err := range []error{one, two} {
@@ -427,7 +428,7 @@ func TestAVersionIsVouchedFor(t *testing.T) {
 		must(t, err)
 		return b
 	}
-	yes := wire.NewAnswer{Answer: ladder.Yes, Note: "read it"}
+	yes := wire.NewAnswer{Answer: rule.Yes, Note: "read it"}
 	st, err := r.tove.Statement(ctx, p.ID, yes)
 	must(t, err)
 	body, err := base64.StdEncoding.DecodeString(st.Payload)
@@ -508,7 +509,7 @@ func TestAVersionIsVouchedFor(t *testing.T) {
 	other := r.register("heat-demand", "b", map[string]float64{"rmse": 1})
 	p, err = r.runa.Promote(context.WithoutCancel(ctx), other, "live", "")
 	must(t, err)
-	_, err = client.New(r.server, made.Secret).Sign(ctx, p.ID, ladder.Yes, "")
+	_, err = client.New(r.server, made.Secret).Sign(ctx, p.ID, rule.Yes, "")
 	wantCode(t, "a robot signs", err, "sign_off.robot")
 	_, err = client.New(r.server, made.Secret).Tick(ctx, p.ID, wire.NewTick{Item: "x", Note: "x"})
 	wantCode(t, "a robot ticks", err, "sign_off.robot")
@@ -526,7 +527,7 @@ func TestCarryingOutByHandIsAsked(t *testing.T) {
 	must(t, err)
 	_, err = r.runa.CarryOut(ctx, p.ID)
 	wantCode(t, "unsigned", err, "promotion.not_met")
-	p, err = r.tove.Sign(ctx, p.ID, ladder.Yes, "")
+	p, err = r.tove.Sign(ctx, p.ID, rule.Yes, "")
 	must(t, err)
 	if p.State != ladder.Open || !p.Ready {
 		t.Errorf("%+v", p)
@@ -544,7 +545,7 @@ func TestManyPromotionsWait(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
 	l := strict()
-	l.ExpireAfter = ladder.Duration(24 * time.Hour)
+	l.ExpireAfter = rule.Duration(24 * time.Hour)
 	_, err := r.runa.SetLadder(ctx, "default", l, "tests first", -1)
 	must(t, err)
 	const many = 24 // enough that their facts are read in bulk
@@ -608,7 +609,7 @@ func TestDamagedFilesAreMended(t *testing.T) {
 		t.Helper()
 		g, err := r.runa.Gate(ctx, ref, "proven")
 		must(t, err)
-		i := slices.IndexFunc(g.Findings, func(f ladder.Finding) bool { return f.Requirement == "artifact_stored" })
+		i := slices.IndexFunc(g.Findings, func(f rule.Finding) bool { return f.Requirement == "artifact_stored" })
 		return string(g.Findings[i].State)
 	}
 	place := filepath.Join(r.dir, "blobs", digest[:2], digest)

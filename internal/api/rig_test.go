@@ -26,6 +26,7 @@ import (
 	"innerladder/internal/client"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/ladder/rule"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/fetch"
 	"innerladder/internal/gateway"
@@ -185,7 +186,7 @@ func (r *rig) approve(ref string) {
 	r.t.Helper()
 	p, err := r.runa.Promote(r.t.Context(), ref, "live", "")
 	must(r.t, err)
-	p, err = r.tove.Sign(r.t.Context(), p.ID, ladder.Yes, "read it")
+	p, err = r.tove.Sign(r.t.Context(), p.ID, rule.Yes, "read it")
 	must(r.t, err)
 	if p.State != ladder.CarriedOut {
 		r.t.Fatalf("%s is %s: %+v", p.ID, p.State, p.Findings)

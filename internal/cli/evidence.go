@@ -15,7 +15,7 @@ import (
 	"strings"
 
 	"innerladder/internal/core/evidence"
-	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/ladder/rule"
 	"innerladder/internal/seal"
 	"innerladder/internal/wire"
 )
@@ -247,9 +247,9 @@ func printVouchers(w io.Writer, v wire.Vouchers) {
 		case s.KeyOwner == "":
 			whose = "unknown key"
 		}
-		said := map[ladder.Answer]string{
-			ladder.Yes: "said yes", ladder.No: "said no", ladder.Later: "answers later",
-			ladder.HandOver: "handed it over",
+		said := map[rule.Answer]string{
+			rule.Yes: "said yes", rule.No: "said no", rule.Later: "answers later",
+			rule.HandOver: "handed it over",
 		}[s.Answer]
 		printLine(w, "  %s  %s %s: %s %s, %s%s %s", mark, s.Promotion, s.To, s.By, said,
 			s.At.Format("2006-01-02 15:04"), counts, quote(s.Note))

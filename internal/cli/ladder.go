@@ -12,6 +12,7 @@ import (
 
 	"innerladder/internal/client"
 	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/ladder/rule"
 	"innerladder/internal/wire"
 
 	"go.yaml.in/yaml/v3"
@@ -219,13 +220,13 @@ func gate(c *call) func(context.Context) error {
 			return err
 		}
 		if *machines {
-			var kept []ladder.Finding
+			var kept []rule.Finding
 			for _, f := range found.Findings {
 				if !f.ByPeople {
 					kept = append(kept, f)
 				}
 			}
-			found.Findings, found.Met = kept, ladder.Met(kept)
+			found.Findings, found.Met = kept, rule.Met(kept)
 		}
 		if err := c.show(found, nil, func() {
 			against := ""
@@ -244,7 +245,7 @@ func gate(c *call) func(context.Context) error {
 		if !found.Met {
 			open := 0
 			for _, f := range found.Findings {
-				if f.State != ladder.Passed {
+				if f.State != rule.Passed {
 					open++
 				}
 			}
@@ -296,9 +297,9 @@ func sign(c *call) func(context.Context) error {
 	return func(ctx context.Context) error {
 		n := wire.NewAnswer{Note: *note, To: *to}
 		given := 0
-		for answer, on := range map[ladder.Answer]bool{
-			ladder.Yes: *yes, ladder.No: *no, ladder.Later: *later != "",
-			ladder.HandOver: *to != "",
+		for answer, on := range map[rule.Answer]bool{
+			rule.Yes: *yes, rule.No: *no, rule.Later: *later != "",
+			rule.HandOver: *to != "",
 		} {
 			if on {
 				given++
@@ -505,7 +506,7 @@ func ladderRevisions(c *call) func(context.Context) error {
 // describeKinds lists what can stand in a gate.
 func describeKinds(w io.Writer) {
 	fmt.Fprintln(w, "\nRequirements of a gate (kind, and its settings):")
-	for _, k := range ladder.Kinds() {
+	for _, k := range rule.Kinds() {
 		fmt.Fprintf(w, "  %-24s %s\n", k.Kind, k.What)
 		for _, s := range k.Settings {
 			fmt.Fprintf(w, "    %-22s %s\n", s.Name, s.What)

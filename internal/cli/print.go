@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/ladder/rule"
 	"innerladder/internal/wire"
 )
 
@@ -116,9 +117,9 @@ func printPromotion(w io.Writer, p ladder.Promotion) {
 	for _, s := range p.SignOffs {
 		said := "said " + string(s.Answer)
 		switch s.Answer {
-		case ladder.Later:
+		case rule.Later:
 			said = "answers after " + s.Until.UTC().Format("2006-01-02 15:04 UTC")
-		case ladder.HandOver:
+		case rule.HandOver:
 			said = "handed it to " + s.To
 		}
 		if s.Stale {
@@ -150,8 +151,8 @@ func printLine(w io.Writer, format string, args ...any) {
 	fmt.Fprintln(w, strings.TrimRight(fmt.Sprintf(format, args...), " "))
 }
 
-func printFindings(w io.Writer, findings []ladder.Finding) {
-	mark := map[ladder.State]string{ladder.Passed: "passed ", ladder.Failed: "FAILED ", ladder.Waiting: "waiting"}
+func printFindings(w io.Writer, findings []rule.Finding) {
+	mark := map[rule.State]string{rule.Passed: "passed ", rule.Failed: "FAILED ", rule.Waiting: "waiting"}
 	for _, f := range findings {
 		fmt.Fprintf(w, "  %s  %-9s  %s\n", mark[f.State], f.Rung, f.Sentence)
 	}
@@ -223,7 +224,7 @@ func printLadder(w io.Writer, l ladder.Revision) {
 }
 
 // describeRequirement writes the kind and the settings of a requirement.
-func describeRequirement(q ladder.Requirement) string {
+func describeRequirement(q rule.Requirement) string {
 	b, err := json.Marshal(q)
 	if err != nil {
 		return q.Kind()
@@ -268,8 +269,8 @@ func printPreview(w io.Writer, p ladder.Preview) {
 		}
 		fmt.Fprintf(w, "\n%s to %s\n", v.Version, v.To)
 		for _, f := range v.Findings {
-			if f.State != ladder.Passed {
-				printFindings(w, []ladder.Finding{f})
+			if f.State != rule.Passed {
+				printFindings(w, []rule.Finding{f})
 			}
 		}
 	}

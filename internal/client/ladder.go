@@ -6,6 +6,7 @@ import (
 
 	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/ladder/rule"
 	"innerladder/internal/core/people"
 	"innerladder/internal/wire"
 )
@@ -80,7 +81,7 @@ func (c *Client) Promotions(ctx context.Context, s PromotionSearch, p Part) (wir
 }
 
 // Sign answers a promotion with yes or no.
-func (c *Client) Sign(ctx context.Context, id string, answer ladder.Answer, note string) (ladder.Promotion, error) {
+func (c *Client) Sign(ctx context.Context, id string, answer rule.Answer, note string) (ladder.Promotion, error) {
 	return c.Answer(ctx, id, wire.NewAnswer{Answer: answer, Note: note})
 }
 

@@ -13,6 +13,7 @@ import (
 
 	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/ladder/rule"
 	"innerladder/internal/wire"
 )
 
@@ -23,31 +24,31 @@ func ladderOf(now time.Time) ladder.Ladder {
 	return ladder.Ladder{
 		Rungs: []ladder.Rung{
 			{Name: "draft", Meaning: "registered, nothing asked yet"},
-			{Name: "proven", Meaning: "measured on a winter it has not seen", Gate: []ladder.Requirement{
-				{Rule: ladder.ArtifactStored{}},
-				{Rule: ladder.LineageComplete{Parts: []string{"data", "run"}}},
-				{Rule: ladder.CardSections{Sections: []string{"intended_use", "limits"}}},
-				{Rule: ladder.EvidenceOf{Evidence: evidence.EvaluationKind}},
+			{Name: "proven", Meaning: "measured on a winter it has not seen", Gate: []rule.Requirement{
+				{Rule: rule.ArtifactStored{}},
+				{Rule: rule.LineageComplete{Parts: []string{"data", "run"}}},
+				{Rule: rule.CardSections{Sections: []string{"intended_use", "limits"}}},
+				{Rule: rule.EvidenceOf{Evidence: evidence.EvaluationKind}},
 			}},
-			{Name: "rehearsal", Meaning: "may run beside the live ones", Skip: true, Gate: []ladder.Requirement{
-				{Rule: ladder.SignatureNotBroken{}},
-				{Rule: ladder.EvidenceOf{Evidence: evidence.TestsKind, LeastTests: 4}},
+			{Name: "rehearsal", Meaning: "may run beside the live ones", Skip: true, Gate: []rule.Requirement{
+				{Rule: rule.SignatureNotBroken{}},
+				{Rule: rule.EvidenceOf{Evidence: evidence.TestsKind, LeastTests: 4}},
 			}},
-			{Name: "live", Meaning: "plans the output of the plant", Skip: true, Gate: []ladder.Requirement{
-				{Rule: ladder.Metric{Metric: "rmse", NoWorseByShare: &tenth}},
-				{Rule: ladder.Checklist{Items: []ladder.Item{
+			{Name: "live", Meaning: "plans the output of the plant", Skip: true, Gate: []rule.Requirement{
+				{Rule: rule.Metric{Metric: "rmse", NoWorseByShare: &tenth}},
+				{Rule: rule.Checklist{Items: []rule.Item{
 					{
 						Name: "cold-hours",
 						Text: "Looked at the residuals of the coldest hours",
 					},
 					{Name: "buildings", Text: "Looked at the error of each building mix"},
 				}}},
-				{Rule: ladder.SignOffs{Count: 1, Roles: []string{"approver"}, NotTrainer: true}},
-				{Rule: ladder.NoFreeze{}},
+				{Rule: rule.SignOffs{Count: 1, Roles: []string{"approver"}, NotTrainer: true}},
+				{Rule: rule.NoFreeze{}},
 			}},
 		},
 		// Far enough ahead that the story plays on any day.
-		Freezes: []ladder.Freeze{{
+		Freezes: []rule.Freeze{{
 			Name: "holidays", Zone: "Europe/Stockholm",
 			From: now.AddDate(0, 0, 30).Format("2006-01-02") + " 16:00",
 			To:   now.AddDate(0, 0, 44).Format("2006-01-02") + " 08:00",
@@ -268,5 +269,5 @@ func (p *play) review(ctx context.Context, promotion string) (ladder.Promotion, 
 			return r.Promotion, err
 		}
 	}
-	return p.tove.Sign(ctx, promotion, ladder.Yes, "read the measures")
+	return p.tove.Sign(ctx, promotion, rule.Yes, "read the measures")
 }

@@ -9,7 +9,7 @@ import (
 	"time"
 
 	"innerladder/internal/core/evidence"
-	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/ladder/rule"
 )
 
 // returnFitted is a version of return-temp as the demo makes it.
@@ -99,7 +99,7 @@ func TestTheTeamsLadderCanBeClimbed(t *testing.T) {
 		if err := l.Check(); err != nil {
 			t.Errorf("at %s: %v", now, err)
 		}
-		if f := l.Frozen(now); f != (ladder.Frozen{}) {
+		if f := l.Frozen(now); f != (rule.Frozen{}) {
 			t.Errorf("at %s the story stands still: %+v", now, f)
 		}
 		if f := l.Frozen(now.AddDate(0, 0, 35)); f.Name != "holidays" {

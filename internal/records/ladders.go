@@ -10,6 +10,7 @@ import (
 
 	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/ladder/rule"
 	"innerladder/internal/core/lineage"
 	"innerladder/internal/core/people"
 	"innerladder/internal/core/registry"
@@ -140,7 +141,7 @@ type GateNeeds struct {
 type Judged struct {
 	registry.Version
 	Evidence []evidence.Evidence
-	Places   []ladder.Place
+	Places   []rule.Place
 	// Trainers are those who registered it or ran its training.
 	Trainers []string
 	// Stored lists the digests of its artifacts that are kept here.
@@ -268,7 +269,7 @@ func (r View) JudgedVersions(ctx context.Context, project string, need GateNeeds
 		}},
 		{need.Places, `SELECT p.version_id, e.name, max(a.healthy), max(a.reason) FROM placements p JOIN environments e ON e.id = p.environment_id JOIN addresses a ON a.placement_id = p.id
 			WHERE p.removed_at IS NULL AND p.version_id` + in + ` GROUP BY p.id`, nil, func(rows *sql.Rows) error {
-			var p ladder.Place
+			var p rule.Place
 			err := rows.Scan(&id, &p.Environment, &p.Healthy, &p.Reason)
 			at(id).Places = append(at(id).Places, p)
 			return err

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/ladder/rule"
 	"innerladder/internal/core/registry"
 )
 
@@ -47,7 +48,7 @@ func (r View) promotions(ctx context.Context, clause string, args ...any) ([]lad
 	rows, err := r.q.QueryContext(ctx, promotionQuery+r.sees("m.project")+" "+clause, args...)
 	var numbers []int
 	out, err := collect(rows, err, func(rows *sql.Rows) (ladder.Promotion, error) {
-		p := ladder.Promotion{SignOffs: []ladder.SignOff{}, Findings: []ladder.Finding{}}
+		p := ladder.Promotion{SignOffs: []rule.SignOff{}, Findings: []rule.Finding{}}
 		var number int
 		var opened int64
 		var reminded, closed sql.NullInt64
@@ -85,7 +86,7 @@ func (r View) promotions(ctx context.Context, clause string, args ...any) ([]lad
 
 // SignedAnswer is an answer with the envelope in which it was signed.
 type SignedAnswer struct {
-	ladder.SignOff
+	rule.SignOff
 	Promotion string
 	Envelope  json.RawMessage
 }
@@ -116,11 +117,11 @@ func (r View) AnswersAbout(ctx context.Context, version string) ([]SignedAnswer,
 		`)) ORDER BY id`, byRef(version)...)
 }
 
-func (r View) ticks(ctx context.Context, promotion int) ([]ladder.Tick, error) {
+func (r View) ticks(ctx context.Context, promotion int) ([]rule.Tick, error) {
 	rows, err := r.q.QueryContext(ctx,
 		`SELECT rung, item, note, link, by, at, candidate_digest, incumbent FROM ticks WHERE promotion = ? ORDER BY at, rung, item`, promotion)
-	return collect(rows, err, func(rows *sql.Rows) (ladder.Tick, error) {
-		var t ladder.Tick
+	return collect(rows, err, func(rows *sql.Rows) (rule.Tick, error) {
+		var t rule.Tick
 		var at int64
 		err := rows.Scan(&t.Rung, &t.Item, &t.Note, &t.Link, &t.By, &at, &t.CandidateDigest, &t.Incumbent)
 		t.At = fromMillis(at)
@@ -175,7 +176,7 @@ func beforeNumber(after string) (int64, error) {
 }
 
 // AddAnswer adds a person's answer with its envelope.
-func (r View) AddAnswer(ctx context.Context, promotion int, s ladder.SignOff, envelope json.RawMessage) error {
+func (r View) AddAnswer(ctx context.Context, promotion int, s rule.SignOff, envelope json.RawMessage) error {
 	roles, err := json.Marshal(append([]string{}, s.Roles...))
 	if err != nil {
 		return err
@@ -203,7 +204,7 @@ func (r View) VoidAnswers(ctx context.Context, version, why string) (int64, erro
 
 // PutTick adds that someone looked at an item of the checklist, in place of an earlier
 // tick.
-func (r View) PutTick(ctx context.Context, promotion int, t ladder.Tick) error {
+func (r View) PutTick(ctx context.Context, promotion int, t rule.Tick) error {
 	_, err := r.q.ExecContext(ctx,
 		`INSERT OR REPLACE INTO ticks (promotion, rung, item, note, link, by, at, candidate_digest, incumbent) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
 		promotion, t.Rung, t.Item, t.Note, t.Link, t.By, toMillis(t.At), t.CandidateDigest, t.Incumbent)

@@ -11,6 +11,7 @@ import (
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/ladder/rule"
 	"innerladder/internal/core/notice"
 	"innerladder/internal/core/people"
 	"innerladder/internal/records"
@@ -49,9 +50,9 @@ func (s *Service) Sign(ctx context.Context, id string, n wire.NewAnswer) (*ladde
 		if err := t.Settle(ctx, h.ID, t.actor.person, t.now); err != nil {
 			return err
 		}
-		said := map[ladder.Answer]string{
-			ladder.Later:    fmt.Sprintf("%s: %s answers later about %s on %s.", h.ID, t.actor.Name, h.Version, h.To),
-			ladder.HandOver: fmt.Sprintf("%s: %s handed the review of %s to %s.", h.ID, t.actor.Name, h.Version, n.To),
+		said := map[rule.Answer]string{
+			rule.Later:    fmt.Sprintf("%s: %s answers later about %s on %s.", h.ID, t.actor.Name, h.Version, h.To),
+			rule.HandOver: fmt.Sprintf("%s: %s handed the review of %s to %s.", h.ID, t.actor.Name, h.Version, n.To),
 		}[n.Answer]
 		if said == "" {
 			said = fmt.Sprintf("%s: %s said %s to %s on %s.", h.ID, t.actor.Name, n.Answer, h.Version, h.To)
@@ -60,7 +61,7 @@ func (s *Service) Sign(ctx context.Context, id string, n wire.NewAnswer) (*ladde
 			Project: h.Project, Kind: "promotion.signed", Subject: h.Version, Also: []string{h.ID},
 			involved: asker(h.Promotion), Sentence: said, Reason: n.Note, After: mine,
 		}
-		if n.Answer == ladder.HandOver {
+		if n.Answer == rule.HandOver {
 			e.involved[notice.Review] = []string{n.To}
 		}
 		if err := t.note(ctx, e); err != nil {
@@ -73,12 +74,12 @@ func (s *Service) Sign(ctx context.Context, id string, n wire.NewAnswer) (*ladde
 // answering makes the sign-off of whoever acts, as it would be written down.
 func (s *Service) answering(ctx context.Context, r records.View, a Actor, h judged, n wire.NewAnswer,
 	at time.Time,
-) (ladder.SignOff, error) {
+) (rule.SignOff, error) {
 	me, err := s.voucher(ctx, r, a)
 	if err != nil {
-		return ladder.SignOff{}, err
+		return rule.SignOff{}, err
 	}
-	mine := ladder.SignOff{
+	mine := rule.SignOff{
 		By: a.Name, Answer: n.Answer, Note: n.Note, At: at, Roles: rolesIn(me, h.Project), To: n.To,
 		CandidateDigest: h.facts.Version.Digest, Incumbent: refOf(h.facts.Incumbent),
 	}
@@ -87,13 +88,13 @@ func (s *Service) answering(ctx context.Context, r records.View, a Actor, h judg
 		mine.Until = &until
 	}
 	switch {
-	case n.Answer != ladder.Later && n.Until != nil:
+	case n.Answer != rule.Later && n.Until != nil:
 		return mine, fault.New(fault.Invalid, "sign_off.until", "only a later says until when").In("until").
 			Do("leave it out")
-	case n.Answer != ladder.HandOver && n.To != "":
+	case n.Answer != rule.HandOver && n.To != "":
 		return mine, fault.New(fault.Invalid, "sign_off.to", "only handing over says to whom").In("to").
 			Do("leave it out")
-	case n.Answer == ladder.HandOver && n.To != "":
+	case n.Answer == rule.HandOver && n.To != "":
 		return mine, s.checkReviewer(ctx, r, h, n.To)
 	}
 	return mine, nil
@@ -147,7 +148,7 @@ func (s *Service) Tick(ctx context.Context, id string, n wire.NewTick) (*ladder.
 		if _, err := s.voucher(ctx, t.View, t.actor); err != nil {
 			return err
 		}
-		tick := ladder.Tick{
+		tick := rule.Tick{
 			Item: n.Item, Rung: n.Rung, Note: n.Note, Link: n.Link, By: t.actor.Name, At: t.now,
 			CandidateDigest: h.facts.Version.Digest, Incumbent: refOf(h.facts.Incumbent),
 		}

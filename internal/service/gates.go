@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/ladder/rule"
 	"innerladder/internal/core/lineage"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/records"
@@ -36,7 +37,7 @@ func (s *Service) Gate(ctx context.Context, ref, to string) (wire.GateReport, er
 	if l.Height(v.Rung) >= l.Height(to) {
 		return wire.GateReport{
 			Version: v.Ref, From: v.Rung, To: to, Ladder: l.Number, Met: true,
-			Findings: []ladder.Finding{},
+			Findings: []rule.Finding{},
 		}, nil
 	}
 	if err := l.CheckClimb(v.Ref, v.Rung, to); err != nil {
@@ -61,15 +62,15 @@ func (s *Service) Gate(ctx context.Context, ref, to string) (wire.GateReport, er
 	l.Judge(p, f)
 	return wire.GateReport{
 		Version: v.Ref, From: v.Rung, To: to, Incumbent: p.Incumbent, Promotion: p.ID, Ladder: l.Number,
-		Met: ladder.Met(p.Findings), Findings: p.Findings,
+		Met: rule.Met(p.Findings), Findings: p.Findings,
 	}, nil
 }
 
 // facts gathers what the gates look at. The incumbent is the version that stepped last on
 // the rung asked for.
 func (s *Service) facts(ctx context.Context, r records.View, v *registry.Version, to string, files stored,
-) (ladder.Facts, error) {
-	f := ladder.Facts{
+) (rule.Facts, error) {
+	f := rule.Facts{
 		Version: v, To: to, StoredArtifacts: files.count, ReadAt: files.readAt, Trainers: []string{v.CreatedBy},
 		Now: s.now(),
 	}
@@ -93,7 +94,7 @@ func (s *Service) facts(ctx context.Context, r records.View, v *registry.Version
 		return f, err
 	}
 	for _, p := range placements {
-		f.Places = append(f.Places, ladder.Place{Environment: p.Environment, Healthy: p.Healthy, Reason: p.Reason()})
+		f.Places = append(f.Places, rule.Place{Environment: p.Environment, Healthy: p.Healthy, Reason: p.Reason()})
 	}
 	if v.Run != "" {
 		n, err := lineage.ParseRunRef("run", v.Run)

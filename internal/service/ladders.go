@@ -12,6 +12,7 @@ import (
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/ladder/rule"
 	"innerladder/internal/core/naming"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/records"
@@ -161,16 +162,16 @@ func (s *Service) checkLadderFits(ctx context.Context, r records.View, project s
 	for i, rung := range l.Rungs {
 		wanted := slices.Concat(rung.Ask, rung.Sign)
 		for _, q := range rung.Gate {
-			switch rule := q.Rule.(type) {
-			case ladder.SignOffs:
-				wanted = append(wanted, rule.Roles...)
-			case ladder.Placed:
+			switch demanded := q.Rule.(type) {
+			case rule.SignOffs:
+				wanted = append(wanted, demanded.Roles...)
+			case rule.Placed:
 				if !slices.ContainsFunc(environments,
-					func(e traffic.Environment) bool { return e.Name == rule.Environment }) {
+					func(e traffic.Environment) bool { return e.Name == demanded.Environment }) {
 					return fault.New(fault.Invalid, "environment.unknown",
-						"the gate of %s names the environment %q, which there is not", rung.Name, rule.Environment).
+						"the gate of %s names the environment %q, which there is not", rung.Name, demanded.Environment).
 						In(fmt.Sprintf("rungs[%d].gate", i)).
-						Do("add it with: innerladder environment add %s", rule.Environment)
+						Do("add it with: innerladder environment add %s", demanded.Environment)
 				}
 			}
 		}
@@ -244,7 +245,7 @@ func (s *Service) waitingByVersion(ctx context.Context, r records.View, project 
 // factsInBulk prepares what the gates look at for all versions of a project, and gives it for
 // one that asks for a rung. The bytes of files are not read for it.
 func (s *Service) factsInBulk(l ladder.Ladder, versions []records.Judged, now time.Time,
-) func(version, to string) (f ladder.Facts, known bool) {
+) func(version, to string) (f rule.Facts, known bool) {
 	incumbents := map[[2]string]*records.Judged{} // who stepped last, by model and rung
 	byRef := map[string]*records.Judged{}
 	for i := range versions {
@@ -257,12 +258,12 @@ func (s *Service) factsInBulk(l ladder.Ladder, versions []records.Judged, now ti
 		}
 	}
 	stored, frozen := s.blobs.Present(), l.Frozen(now)
-	return func(version, to string) (ladder.Facts, bool) {
+	return func(version, to string) (rule.Facts, bool) {
 		v, known := byRef[version]
 		if !known {
-			return ladder.Facts{}, false
+			return rule.Facts{}, false
 		}
-		f := ladder.Facts{
+		f := rule.Facts{
 			Version: &v.Version, MetricCount: v.MetricCount, Evidence: v.Evidence, Places: v.Places,
 			Trainers: v.Trainers, Frozen: &frozen, Now: now,
 		}
@@ -306,7 +307,7 @@ func (s *Service) preview(out *ladder.Preview, l ladder.Ladder, versions []recor
 		l.Judge(p, f)
 		state := "pass"
 		for _, finding := range p.Findings {
-			if finding.State == ladder.Passed {
+			if finding.State == rule.Passed {
 				continue
 			}
 			if !finding.ByPeople {

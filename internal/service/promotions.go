@@ -9,6 +9,7 @@ import (
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/ladder/rule"
 	"innerladder/internal/core/notice"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/records"
@@ -46,7 +47,7 @@ func (s *Service) Promote(ctx context.Context, n wire.NewPromotion) (*ladder.Pro
 		p := &ladder.Promotion{
 			Project: v.Project, Version: v.Ref, From: v.Rung, To: n.To, AskedBy: t.actor.Name,
 			Note: n.Note, State: ladder.Open, Emergency: n.Emergency,
-			Ladder: l.Number, OpenedAt: t.now, SignOffs: []ladder.SignOff{}, Findings: []ladder.Finding{},
+			Ladder: l.Number, OpenedAt: t.now, SignOffs: []rule.SignOff{}, Findings: []rule.Finding{},
 		}
 		f, err := s.facts(ctx, t.View, v, n.To, files)
 		if err != nil {
@@ -103,7 +104,7 @@ func (s *Service) checkAsking(ctx context.Context, t *tx, l ladder.Ladder, v *re
 	if err != nil {
 		return err
 	}
-	if rung := l.Rung(n.To); !ladder.HasRole(rung.Ask, roles) {
+	if rung := l.Rung(n.To); !rule.HasRole(rung.Ask, roles) {
 		return fault.New(fault.Forbidden, "promotion.role", "%s is asked for by those with the role %s", n.To,
 			strings.Join(rung.Ask, " or ")).In("to").Do("have one of them ask, or ask an owner for the role")
 	}
@@ -147,7 +148,7 @@ type judged struct {
 	*ladder.Promotion
 	number int
 	ladder ladder.Revision
-	facts  ladder.Facts
+	facts  rule.Facts
 }
 
 // readJudged reads what a promotion is judged by. An open one asks from where its version stands
@@ -208,7 +209,7 @@ func (h judged) judge() {
 func (h judged) open() []string {
 	var out []string
 	for _, f := range h.Findings {
-		if f.State != ladder.Passed {
+		if f.State != rule.Passed {
 			out = append(out, f.Sentence)
 		}
 	}
@@ -255,7 +256,7 @@ func (s *Service) settle(ctx context.Context, t *tx, h judged, byHand bool) erro
 	if was == ladder.Open {
 		if err := h.ladder.CheckClimb(h.Version, stands, h.To); err != nil {
 			// Another promotion was quicker, or it was taken down: nobody climbs by this one.
-			h.Findings = []ladder.Finding{}
+			h.Findings = []rule.Finding{}
 			why := err.Error()
 			if h.ladder.Height(stands) >= h.ladder.Height(h.To) {
 				why = fmt.Sprintf("%s stands on %s already.", h.Version, stands)
@@ -442,7 +443,7 @@ func (s *Service) promotionsFor(ctx context.Context, r records.View, a Actor, se
 				}
 				ladders[item.Project] = l
 			}
-			if !ladder.HasRole(l.Rung(item.To).Sign, rolesIn(me, item.Project)) {
+			if !rule.HasRole(l.Rung(item.To).Sign, rolesIn(me, item.Project)) {
 				continue
 			}
 			h, err := s.judgedNow(ctx, r, item)

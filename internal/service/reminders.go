@@ -9,6 +9,7 @@ import (
 
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/ladder/rule"
 	"innerladder/internal/core/notice"
 	"innerladder/internal/records"
 )
@@ -109,7 +110,7 @@ func (s *Service) promising(ctx context.Context, r records.View, all []ladder.Pr
 }
 
 // wouldMove reports whether something would become of a promotion with some facts.
-func wouldMove(l ladder.Ladder, p ladder.Promotion, f ladder.Facts, now time.Time) bool {
+func wouldMove(l ladder.Ladder, p ladder.Promotion, f rule.Facts, now time.Time) bool {
 	if p.State == ladder.Open && l.CheckClimb(p.Version, f.Version.Rung, p.To) != nil {
 		return true
 	}

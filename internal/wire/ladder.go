@@ -7,16 +7,17 @@ import (
 	"innerladder/internal/core/compare"
 	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/ladder/rule"
 	"innerladder/internal/core/people"
 	"innerladder/internal/core/registry"
 )
 
 // NewAnswer is what someone says to a promotion.
 type NewAnswer struct {
-	Answer ladder.Answer `json:"answer" required:"true" enum:"yes,no,later,hand_over"`
-	Note   string        `json:"note,omitempty" description:"needed for a no"`
-	Until  *time.Time    `json:"until,omitempty" description:"when the answer will come; needed for a later"`
-	To     string        `json:"to,omitempty" description:"to whom it is handed over"`
+	Answer rule.Answer `json:"answer" required:"true" enum:"yes,no,later,hand_over"`
+	Note   string      `json:"note,omitempty" description:"needed for a no"`
+	Until  *time.Time  `json:"until,omitempty" description:"when the answer will come; needed for a later"`
+	To     string      `json:"to,omitempty" description:"to whom it is handed over"`
 	// Envelope is the statement signed with the person's own key; the service signs when
 	// it is absent.
 	Envelope json.RawMessage `json:"envelope,omitempty" description:"the statement in a DSSE envelope, signed with one's own key; the service signs when absent"`
@@ -32,14 +33,14 @@ type NewTick struct {
 
 // GateReport is what the gates on the way to a rung say about a version.
 type GateReport struct {
-	Version   string           `json:"version"`
-	From      string           `json:"from"`
-	To        string           `json:"to"`
-	Incumbent string           `json:"incumbent,omitempty"`
-	Promotion string           `json:"promotion,omitempty" description:"the one that asks for it, if there is one"`
-	Ladder    int              `json:"ladder" description:"revision of the ladder"`
-	Met       bool             `json:"met"`
-	Findings  []ladder.Finding `json:"findings"`
+	Version   string         `json:"version"`
+	From      string         `json:"from"`
+	To        string         `json:"to"`
+	Incumbent string         `json:"incumbent,omitempty"`
+	Promotion string         `json:"promotion,omitempty" description:"the one that asks for it, if there is one"`
+	Ladder    int            `json:"ladder" description:"revision of the ladder"`
+	Met       bool           `json:"met"`
+	Findings  []rule.Finding `json:"findings"`
 }
 
 // NewPromotion says what is asked for.
@@ -54,7 +55,7 @@ type NewPromotion struct {
 // Review is everything that someone reads who reviews a promotion.
 type Review struct {
 	Promotion ladder.Promotion  `json:"promotion"`
-	Checklist []ladder.Listed   `json:"checklist"`
+	Checklist []rule.Listed     `json:"checklist"`
 	CarryOut  string            `json:"carry_out" enum:"at_once,by_hand"`
 	SignRoles []string          `json:"sign_roles" description:"roles that may sign; everyone with the permission when there are none"`
 	Candidate registry.Version  `json:"candidate"`
@@ -77,14 +78,14 @@ type StatementFor struct {
 
 // Voucher is one signed statement about a version, checked.
 type Voucher struct {
-	Promotion string        `json:"promotion"`
-	To        string        `json:"to" description:"the rung"`
-	By        string        `json:"by"`
-	Answer    ladder.Answer `json:"answer" enum:"yes,no,later,hand_over"`
-	Note      string        `json:"note,omitempty"`
-	At        time.Time     `json:"at"`
-	Key       string        `json:"key,omitempty" description:"fingerprint of the key that signed"`
-	KeyOwner  string        `json:"key_owner,omitempty" description:"whose key it is; inner-ladder is the service"`
+	Promotion string      `json:"promotion"`
+	To        string      `json:"to" description:"the rung"`
+	By        string      `json:"by"`
+	Answer    rule.Answer `json:"answer" enum:"yes,no,later,hand_over"`
+	Note      string      `json:"note,omitempty"`
+	At        time.Time   `json:"at"`
+	Key       string      `json:"key,omitempty" description:"fingerprint of the key that signed"`
+	KeyOwner  string      `json:"key_owner,omitempty" description:"whose key it is; inner-ladder is the service"`
 	// Genuine says that the signature is right and the statement says what is written here.
 	Genuine bool `json:"genuine"`
 	// Fits says that it was said of the bytes that are stored now.

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/ladder/rule"
 	"innerladder/internal/core/registry"
 )
 
@@ -13,9 +14,9 @@ import (
 func ExampleLadder_Judge() {
 	l := ladder.Ladder{CarryOut: ladder.AtOnce, Rungs: []ladder.Rung{
 		{Name: "draft"},
-		{Name: "live", Gate: []ladder.Requirement{
-			{Rule: ladder.MetricRecorded{}},
-			{Rule: ladder.SignOffs{Count: 1}},
+		{Name: "live", Gate: []rule.Requirement{
+			{Rule: rule.MetricRecorded{}},
+			{Rule: rule.SignOffs{Count: 1}},
 		}},
 	}}
 	now := time.Date(2026, 1, 15, 9, 0, 0, 0, time.UTC)
@@ -23,7 +24,7 @@ func ExampleLadder_Judge() {
 		ID: "P-1", Version: "heat-demand@2", From: "draft", To: "live", AskedBy: "runa", State: ladder.Open,
 		OpenedAt: now,
 	}
-	facts := ladder.Facts{Now: now, Version: &registry.Version{
+	facts := rule.Facts{Now: now, Version: &registry.Version{
 		Ref: "heat-demand@2", Digest: "d2", Metrics: map[string]float64{"rmse": 0.38},
 	}, MetricCount: 1}
 	show := func() {
@@ -35,8 +36,8 @@ func ExampleLadder_Judge() {
 	}
 	show()
 	// The one who asked cannot sign; somebody else can.
-	fmt.Println(p.Sign(ladder.SignOff{By: "runa", Answer: ladder.Yes, At: now}, l.Rung("live")) != nil)
-	_ = p.Sign(ladder.SignOff{By: "tove", Answer: ladder.Yes, At: now, CandidateDigest: "d2"}, l.Rung("live"))
+	fmt.Println(p.Sign(rule.SignOff{By: "runa", Answer: rule.Yes, At: now}, l.Rung("live")) != nil)
+	_ = p.Sign(rule.SignOff{By: "tove", Answer: rule.Yes, At: now, CandidateDigest: "d2"}, l.Rung("live"))
 	show()
 	// Output:
 	// passed - 1 metric recorded.
@@ -50,7 +51,7 @@ func ExampleLadder_Judge() {
 
 // Of several freezes the one that holds longest counts.
 func ExampleLadder_Frozen() {
-	l := ladder.Ladder{Freezes: []ladder.Freeze{
+	l := ladder.Ladder{Freezes: []rule.Freeze{
 		{Name: "winter holidays", Zone: "UTC", From: "2026-12-20 16:00", To: "2027-01-06 08:00"},
 		{Name: "nights", Zone: "UTC", From: "22:00", To: "06:00", Days: []string{"thu"}},
 	}}

@@ -4,12 +4,13 @@ package ladder
 
 import (
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/ladder/rule"
+	"innerladder/internal/core/naming"
 )
 
 // Retired is where versions stand that are off the ladder.
@@ -31,7 +32,7 @@ type Rung struct {
 	Ask  []string `json:"ask,omitempty" description:"roles that may ask for the rung; everyone with the permission when there are none"`
 	Sign []string `json:"sign,omitempty" description:"roles that may sign for the rung; everyone with the permission when there are none"`
 	// Gate is what a version must meet to step on the rung.
-	Gate []Requirement `json:"gate"`
+	Gate []rule.Requirement `json:"gate"`
 }
 
 // How a promotion is carried out once its gate is met.
@@ -48,10 +49,10 @@ type Ladder struct {
 	CarryOut string `json:"carry_out,omitempty" enum:"at_once,by_hand" description:"when the gate is met; at_once when not given"`
 	// RemindAfter is how long reviewers are left alone, ExpireAfter how long a promotion
 	// stays open that nobody answers.
-	RemindAfter Duration `json:"remind_after,omitempty" description:"how long before reviewers are reminded, such as 24h"`
-	ExpireAfter Duration `json:"expire_after,omitempty" description:"how long a promotion stays open that nobody answers, such as 336h"`
+	RemindAfter rule.Duration `json:"remind_after,omitempty" description:"how long before reviewers are reminded, such as 24h"`
+	ExpireAfter rule.Duration `json:"expire_after,omitempty" description:"how long a promotion stays open that nobody answers, such as 336h"`
 	// Freezes are the windows in which nothing steps on a rung whose gate has no_freeze.
-	Freezes []Freeze `json:"freezes,omitempty"`
+	Freezes []rule.Freeze `json:"freezes,omitempty"`
 }
 
 // Revision is one state of a project's ladder. Number 0 is the default one.
@@ -73,18 +74,22 @@ const (
 func Default() Ladder {
 	return Ladder{
 		Rungs: []Rung{
-			{Name: "draft", Meaning: "registered, nothing asked yet", Gate: []Requirement{}},
+			{Name: "draft", Meaning: "registered, nothing asked yet", Gate: []rule.Requirement{}},
 			{
 				Name: "proven", Meaning: "its bytes are here and it was measured",
-				Gate: []Requirement{{ArtifactStored{}}, {MetricRecorded{}}},
+				Gate: []rule.Requirement{{Rule: rule.ArtifactStored{}}, {Rule: rule.MetricRecorded{}}},
 			},
 			{
 				Name: "rehearsal", Meaning: "may run beside the live ones", Skip: true,
-				Gate: []Requirement{{SignatureNotBroken{}}},
+				Gate: []rule.Requirement{{Rule: rule.SignatureNotBroken{}}},
 			},
-			{Name: "live", Meaning: "may answer real traffic", Skip: true, Gate: []Requirement{{SignOffs{Count: 1}}}},
+			{
+				Name: "live", Meaning: "may answer real traffic", Skip: true, Gate: []rule.Requirement{
+					{Rule: rule.SignOffs{Count: 1}},
+				},
+			},
 		},
-		CarryOut: AtOnce, RemindAfter: Duration(usualReminder), ExpireAfter: Duration(usualExpiry),
+		CarryOut: AtOnce, RemindAfter: rule.Duration(usualReminder), ExpireAfter: rule.Duration(usualExpiry),
 	}
 }
 
@@ -134,8 +139,6 @@ func (l Ladder) CheckRung(field, rung string) error {
 	return nil
 }
 
-var rungName = regexp.MustCompile(`^[a-z][a-z0-9_-]{0,39}$`)
-
 const (
 	mostRungs   = 20
 	mostPerGate = 50
@@ -156,13 +159,13 @@ func (l *Ladder) Check() error {
 		return fault.New(fault.Invalid, "ladder.carry_out", "%q is no way to carry a promotion out", l.CarryOut).
 			In("carry_out").Do("use %s or %s", AtOnce, ByHand)
 	}
-	for field, d := range map[string]*Duration{"remind_after": &l.RemindAfter, "expire_after": &l.ExpireAfter} {
+	for field, d := range map[string]*rule.Duration{"remind_after": &l.RemindAfter, "expire_after": &l.ExpireAfter} {
 		if *d == 0 {
-			*d = map[string]Duration{
-				"remind_after": Duration(usualReminder), "expire_after": Duration(usualExpiry),
+			*d = map[string]rule.Duration{
+				"remind_after": rule.Duration(usualReminder), "expire_after": rule.Duration(usualExpiry),
 			}[field]
 		}
-		if *d < Duration(time.Minute) {
+		if *d < rule.Duration(time.Minute) {
 			return fault.New(fault.Invalid, "ladder.time", "%s is %s", field, *d).In(field).
 				Do("give at least 1m, such as 24h")
 		}
@@ -172,7 +175,7 @@ func (l *Ladder) Check() error {
 		r := &l.Rungs[i]
 		field := fmt.Sprintf("rungs[%d]", i)
 		switch {
-		case !rungName.MatchString(r.Name):
+		case !naming.Word.MatchString(r.Name):
 			return fault.New(fault.Invalid, "ladder.rung_name", "%q is no name for a rung", r.Name).In(field + ".name").
 				Do("use small letters, digits, - and _, beginning with a letter")
 		case seen[r.Name]:
@@ -197,15 +200,15 @@ func (l *Ladder) Check() error {
 		}
 		seen[r.Name] = true
 		if r.Gate == nil {
-			r.Gate = []Requirement{}
+			r.Gate = []rule.Requirement{}
 		}
 		items := map[string]bool{}
 		for j, q := range r.Gate {
 			at := fmt.Sprintf("%s.gate[%d]", field, j)
-			if err := q.check(at); err != nil {
+			if err := q.Check(at); err != nil {
 				return err
 			}
-			if c, ok := q.Rule.(Checklist); ok {
+			if c, ok := q.Rule.(rule.Checklist); ok {
 				for _, item := range c.Items {
 					if items[item.Name] {
 						return fault.New(fault.Invalid, "ladder.item_twice",
@@ -218,7 +221,7 @@ func (l *Ladder) Check() error {
 		}
 	}
 	for i, f := range l.Freezes {
-		if err := f.check(fmt.Sprintf("freezes[%d]", i)); err != nil {
+		if err := f.Check(fmt.Sprintf("freezes[%d]", i)); err != nil {
 			return err
 		}
 	}
@@ -243,7 +246,7 @@ func (l Ladder) gates(from, to string) []gated {
 
 type gated struct {
 	rung string
-	Requirement
+	rule.Requirement
 }
 
 // CheckClimb says whether a version on one rung may ask for another.
@@ -268,12 +271,6 @@ func (l Ladder) CheckClimb(version, from, to string) error {
 			Do("ask for %s first", l.Rungs[h+1].Name)
 	}
 	return nil
-}
-
-// HasRole reports whether one of the roles is among those that are wanted; none wanted
-// is all.
-func HasRole(wanted, roles []string) bool {
-	return len(wanted) == 0 || slices.ContainsFunc(wanted, func(w string) bool { return slices.Contains(roles, w) })
 }
 
 // Move is one version that changes rungs.
@@ -311,40 +308,4 @@ func (l Ladder) Steps(number int, from, to string, standing map[string][]int, bu
 		rung = next
 	}
 	return moves
-}
-
-// describeCount is "1 sign-off" or "2 sign-offs".
-func describeCount(n int, one string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %ss", n, one)
-}
-
-// Duration is a time.Duration that is written as Go writes it.
-type Duration time.Duration
-
-// String writes 24h rather than 24h0m0s.
-func (d Duration) String() string {
-	s := time.Duration(d).String()
-	if strings.HasSuffix(s, "m0s") {
-		s = strings.TrimSuffix(s, "0s")
-	}
-	if strings.HasSuffix(s, "h0m") {
-		s = strings.TrimSuffix(s, "0m")
-	}
-	return s
-}
-
-// MarshalText writes a duration.
-func (d Duration) MarshalText() ([]byte, error) { return []byte(d.String()), nil }
-
-// UnmarshalText reads a duration.
-func (d *Duration) UnmarshalText(b []byte) error {
-	v, err := time.ParseDuration(string(b))
-	if err != nil {
-		return fault.New(fault.Invalid, "duration.form", "%q is no duration", b).Do("give one such as 30m, 24h or 336h")
-	}
-	*d = Duration(v)
-	return nil
 }

@@ -8,12 +8,13 @@ import (
 	"time"
 
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/ladder/rule"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/signature"
 )
 
-func candidate() Facts {
-	return Facts{
+func candidate() rule.Facts {
+	return rule.Facts{
 		Version: &registry.Version{
 			Ref: "heat-demand@2", Digest: "d2", Metrics: map[string]float64{"rmse": 0.3},
 			Artifacts: []registry.Artifact{{Name: "m"}},
@@ -31,12 +32,12 @@ func ask(from, to string) *Promotion {
 	}
 }
 
-func sign(by string, a Answer, note string) SignOff {
-	return SignOff{By: by, Answer: a, Note: note, At: noon, CandidateDigest: "d2"}
+func sign(by string, a rule.Answer, note string) rule.SignOff {
+	return rule.SignOff{By: by, Answer: a, Note: note, At: noon, CandidateDigest: "d2"}
 }
 
 // signed adds an answer and judges by a ladder.
-func signed(t *testing.T, l Ladder, p *Promotion, f Facts, answers ...SignOff) PromotionState {
+func signed(t *testing.T, l Ladder, p *Promotion, f rule.Facts, answers ...rule.SignOff) PromotionState {
 	t.Helper()
 	for _, s := range answers {
 		if err := p.Sign(s, l.Rung(p.To)); err != nil {
@@ -49,27 +50,27 @@ func signed(t *testing.T, l Ladder, p *Promotion, f Facts, answers ...SignOff) P
 
 func TestTheOneWhoAskedNeverSigns(t *testing.T) {
 	p := ask("draft", "live")
-	if err := p.Sign(sign("runa", Yes, ""), Rung{}); fault.Code(err) != "sign_off.own" {
+	if err := p.Sign(sign("runa", rule.Yes, ""), Rung{}); fault.Code(err) != "sign_off.own" {
 		t.Fatalf("got %v", err)
 	}
 	if got := signed(t, Default(), p, candidate()); got != Open {
 		t.Errorf("unsigned: %s", got)
 	}
-	if got := signed(t, Default(), p, candidate(), sign("odd", Yes, "read it")); got != CarriedOut {
+	if got := signed(t, Default(), p, candidate(), sign("odd", rule.Yes, "read it")); got != CarriedOut {
 		t.Errorf("signed by another: %s", got)
 	}
 }
 
 func TestSigning(t *testing.T) {
 	later, past := noon.Add(time.Hour), noon.Add(-time.Hour)
-	withUntil := func(u *time.Time) SignOff { s := sign("odd", Later, ""); s.Until = u; return s }
-	handTo := func(to string) SignOff { s := sign("odd", HandOver, ""); s.To = to; return s }
+	withUntil := func(u *time.Time) rule.SignOff { s := sign("odd", rule.Later, ""); s.Until = u; return s }
+	handTo := func(to string) rule.SignOff { s := sign("odd", rule.HandOver, ""); s.To = to; return s }
 	for name, c := range map[string]struct {
-		s    SignOff
+		s    rule.SignOff
 		rung Rung
 		code string
 	}{
-		"a no without a reason":      {sign("odd", No, " "), Rung{}, "sign_off.reason"},
+		"a no without a reason":      {sign("odd", rule.No, " "), Rung{}, "sign_off.reason"},
 		"no answer":                  {sign("odd", "perhaps", ""), Rung{}, "sign_off.answer"},
 		"later without a time":       {withUntil(nil), Rung{}, "sign_off.until"},
 		"later in the past":          {withUntil(&past), Rung{}, "sign_off.until"},
@@ -78,21 +79,21 @@ func TestSigning(t *testing.T) {
 		"handed to oneself":          {handTo("odd"), Rung{}, "sign_off.to"},
 		"handed to the one who asks": {handTo("runa"), Rung{}, "sign_off.to"},
 		"handed over":                {handTo("tove"), Rung{}, ""},
-		"not the role":               {sign("odd", Yes, ""), Rung{Sign: []string{"approver"}}, "sign_off.role"},
+		"not the role":               {sign("odd", rule.Yes, ""), Rung{Sign: []string{"approver"}}, "sign_off.role"},
 	} {
 		if got := fault.Code(ask("rehearsal", "live").Sign(c.s, c.rung)); got != c.code {
 			t.Errorf("%s: %q, want %q", name, got, c.code)
 		}
 	}
 	p := ask("rehearsal", "live")
-	if got := signed(t, Default(), p, candidate(), sign("odd", No, "worse in the harbour")); got != Denied {
+	if got := signed(t, Default(), p, candidate(), sign("odd", rule.No, "worse in the harbour")); got != Denied {
 		t.Errorf("refused: %s", got)
 	}
-	if err := p.Sign(sign("odd", Yes, "mended"), Rung{}); err != nil || len(p.SignOffs) != 1 {
+	if err := p.Sign(sign("odd", rule.Yes, "mended"), Rung{}); err != nil || len(p.SignOffs) != 1 {
 		t.Errorf("a second answer replaces the first: %v, %v", err, p.SignOffs)
 	}
 	p.State = CarriedOut
-	if err := p.Sign(sign("tove", Yes, ""), Rung{}); fault.Code(err) != "promotion.closed" {
+	if err := p.Sign(sign("tove", rule.Yes, ""), Rung{}); fault.Code(err) != "promotion.closed" {
 		t.Errorf("a closed promotion: %v", err)
 	}
 }
@@ -101,9 +102,9 @@ func TestStaleAndVoidSignOffsDoNotCount(t *testing.T) {
 	other, bytes := candidate(), candidate()
 	other.Incumbent = &registry.Version{Ref: "heat-demand@7"}
 	bytes.Version.Digest = "d3"
-	for name, now := range map[string]Facts{"another incumbent": other, "other bytes": bytes} {
+	for name, now := range map[string]rule.Facts{"another incumbent": other, "other bytes": bytes} {
 		p := ask("rehearsal", "live")
-		if got := signed(t, Default(), p, now, sign("odd", Yes, "")); got != Open ||
+		if got := signed(t, Default(), p, now, sign("odd", rule.Yes, "")); got != Open ||
 			!strings.Contains(p.Findings[0].Sentence, "stale") {
 			t.Errorf("%s: %s, %s; want open, and to hear why", name, got, p.Findings[0].Sentence)
 		}
@@ -129,7 +130,7 @@ func TestGatesOnTheWayCount(t *testing.T) {
 	noBytes.StoredArtifacts = 0
 	cases := []struct {
 		name, from, to string
-		c              Facts
+		c              rule.Facts
 		failed         string
 		says           string
 	}{
@@ -141,7 +142,7 @@ func TestGatesOnTheWayCount(t *testing.T) {
 	}
 	for _, c := range cases {
 		p := ask(c.from, c.to)
-		s := sign("odd", Yes, "")
+		s := sign("odd", rule.Yes, "")
 		if c.c.Incumbent != nil {
 			s.Incumbent = c.c.Incumbent.Ref
 		}
@@ -149,7 +150,7 @@ func TestGatesOnTheWayCount(t *testing.T) {
 		var failed []string
 		says := ""
 		for _, f := range p.Findings {
-			if f.State == Failed {
+			if f.State == rule.Failed {
 				failed = append(failed, f.Requirement)
 				says += f.Sentence
 			}
@@ -204,7 +205,7 @@ func TestCarryingOutByHand(t *testing.T) {
 	l := Default()
 	l.CarryOut = ByHand
 	p := ask("rehearsal", "live")
-	if got := signed(t, l, p, candidate(), sign("odd", Yes, "")); got != Open || !p.Ready {
+	if got := signed(t, l, p, candidate(), sign("odd", rule.Yes, "")); got != Open || !p.Ready {
 		t.Errorf("%s, ready %v; want open and ready", got, p.Ready)
 	}
 	if got := l.Settle(p, true); got != CarriedOut {
@@ -219,10 +220,10 @@ func TestAnEmergencyWaitsForSomeoneElse(t *testing.T) {
 	if got := signed(t, l, p, candidate()); got != ToReview {
 		t.Errorf("unsigned: %s", got)
 	}
-	if err := p.Sign(sign("runa", Yes, ""), l.Rung("live")); err == nil {
+	if err := p.Sign(sign("runa", rule.Yes, ""), l.Rung("live")); err == nil {
 		t.Error("its author signed it")
 	}
-	if got := signed(t, l, p, candidate(), sign("odd", Yes, "it was right")); got != CarriedOut {
+	if got := signed(t, l, p, candidate(), sign("odd", rule.Yes, "it was right")); got != CarriedOut {
 		t.Errorf("signed: %s", got)
 	}
 	if l.DueAt(&Promotion{State: ToReview, OpenedAt: noon}, noon.Add(1e4*time.Hour)) != Remind {
@@ -232,28 +233,32 @@ func TestAnEmergencyWaitsForSomeoneElse(t *testing.T) {
 
 func TestRemindersAndTheEnd(t *testing.T) {
 	l := Default()
-	l.RemindAfter, l.ExpireAfter = Duration(24*time.Hour), Duration(72*time.Hour)
+	l.RemindAfter, l.ExpireAfter = rule.Duration(24*time.Hour), rule.Duration(72*time.Hour)
 	at := func(h int) time.Time { return noon.Add(time.Duration(h) * time.Hour) }
 	until, reminded := at(30), at(25)
-	deferred := sign("odd", Later, "")
+	deferred := sign("odd", rule.Later, "")
 	deferred.Until = &until
 	for name, c := range map[string]struct {
 		p    Promotion
 		h    int
 		want Due
 	}{
-		"fresh":                        {Promotion{}, 1, Nothing},
-		"a day":                        {Promotion{}, 24, Remind},
-		"reminded":                     {Promotion{RemindedAt: &reminded}, 26, Nothing},
-		"reminded a day ago":           {Promotion{RemindedAt: &reminded}, 50, Remind},
-		"nobody answers":               {Promotion{RemindedAt: &reminded}, 72, Expire},
-		"put off":                      {Promotion{SignOffs: []SignOff{deferred}}, 29, Nothing},
-		"put off until now":            {Promotion{SignOffs: []SignOff{deferred}}, 30, Remind},
-		"put off, three days later":    {Promotion{SignOffs: []SignOff{deferred}, RemindedAt: &until}, 72, Remind},
-		"put off, and nothing since":   {Promotion{SignOffs: []SignOff{deferred}, RemindedAt: &until}, 102, Expire},
+		"fresh":                     {Promotion{}, 1, Nothing},
+		"a day":                     {Promotion{}, 24, Remind},
+		"reminded":                  {Promotion{RemindedAt: &reminded}, 26, Nothing},
+		"reminded a day ago":        {Promotion{RemindedAt: &reminded}, 50, Remind},
+		"nobody answers":            {Promotion{RemindedAt: &reminded}, 72, Expire},
+		"put off":                   {Promotion{SignOffs: []rule.SignOff{deferred}}, 29, Nothing},
+		"put off until now":         {Promotion{SignOffs: []rule.SignOff{deferred}}, 30, Remind},
+		"put off, three days later": {Promotion{SignOffs: []rule.SignOff{deferred}, RemindedAt: &until}, 72, Remind},
+		"put off, and nothing since": {
+			Promotion{
+				SignOffs: []rule.SignOff{deferred}, RemindedAt: &until,
+			}, 102, Expire,
+		},
 		"ready to be carried out":      {Promotion{Ready: true}, 100, Remind},
 		"closed":                       {Promotion{State: CarriedOut}, 100, Nothing},
-		"a tick is an answer of sorts": {Promotion{Ticks: []Tick{{At: at(70)}}}, 72, Nothing},
+		"a tick is an answer of sorts": {Promotion{Ticks: []rule.Tick{{At: at(70)}}}, 72, Nothing},
 	} {
 		c.p.OpenedAt = noon
 		if c.p.State == "" {
@@ -272,19 +277,23 @@ func TestTheNextLookIsNeverTooLate(t *testing.T) {
 		r := rand.New(rand.NewPCG(seed, 5))
 		hours := func(most int) time.Duration { return time.Duration(r.IntN(most*60)) * time.Minute }
 		l := Default()
-		l.RemindAfter, l.ExpireAfter = Duration(time.Minute+hours(48)), Duration(time.Minute+hours(200))
+		l.RemindAfter, l.ExpireAfter = rule.Duration(time.Minute+hours(48)), rule.Duration(time.Minute+hours(200))
 		p := Promotion{State: []PromotionState{Open, ToReview}[r.IntN(2)], OpenedAt: noon, Ready: r.IntN(4) == 0}
 		for range r.IntN(4) {
-			s := sign([]string{"odd", "tove", "sif"}[r.IntN(3)], []Answer{Yes, Later, HandOver}[r.IntN(3)], "")
+			s := sign([]string{
+				"odd", "tove", "sif",
+			}[r.IntN(3)], []rule.Answer{
+				rule.Yes, rule.Later, rule.HandOver,
+			}[r.IntN(3)], "")
 			s.At, s.Stale = noon.Add(hours(100)), r.IntN(4) == 0
-			if s.Answer == Later {
+			if s.Answer == rule.Later {
 				until := s.At.Add(time.Minute + hours(100))
 				s.Until = &until
 			}
 			p.SignOffs = append(p.SignOffs, s)
 		}
 		if r.IntN(2) == 0 {
-			p.Ticks = []Tick{{At: noon.Add(hours(100))}}
+			p.Ticks = []rule.Tick{{At: noon.Add(hours(100))}}
 		}
 		if r.IntN(2) == 0 {
 			reminded := noon.Add(hours(100))
@@ -294,7 +303,7 @@ func TestTheNextLookIsNeverTooLate(t *testing.T) {
 		if l.DueAt(&p, now) != Nothing {
 			continue
 		}
-		next := l.NextAt(&p, Frozen{}, now)
+		next := l.NextAt(&p, rule.Frozen{}, now)
 		for at := now; at.Before(now.Add(400 * time.Hour)); at = at.Add(time.Minute) {
 			if due := l.DueAt(&p, at); due != Nothing {
 				if next.IsZero() || next.After(at) {
@@ -304,11 +313,11 @@ func TestTheNextLookIsNeverTooLate(t *testing.T) {
 			}
 		}
 	}
-	frozen := Frozen{Until: noon.Add(time.Hour)}
+	frozen := rule.Frozen{Until: noon.Add(time.Hour)}
 	if got := Default().NextAt(&Promotion{State: Open, OpenedAt: noon}, frozen, noon); !got.Equal(frozen.Until) {
 		t.Errorf("in a freeze until %s it is looked at %s", frozen.Until, got)
 	}
-	if got := Default().NextAt(&Promotion{State: Denied, OpenedAt: noon}, Frozen{}, noon); !got.IsZero() {
+	if got := Default().NextAt(&Promotion{State: Denied, OpenedAt: noon}, rule.Frozen{}, noon); !got.IsZero() {
 		t.Errorf("a closed one is looked at %s", got)
 	}
 }
@@ -316,9 +325,9 @@ func TestTheNextLookIsNeverTooLate(t *testing.T) {
 func TestWhomItWaitsFor(t *testing.T) {
 	until := noon.Add(time.Hour)
 	p := ask("rehearsal", "live")
-	deferred, handed := sign("odd", Later, ""), sign("tove", HandOver, "")
+	deferred, handed := sign("odd", rule.Later, ""), sign("tove", rule.HandOver, "")
 	deferred.Until, handed.To = &until, "sif"
-	p.SignOffs = []SignOff{deferred, handed, sign("gro", Yes, "")}
+	p.SignOffs = []rule.SignOff{deferred, handed, sign("gro", rule.Yes, "")}
 	for who, want := range map[string]bool{
 		"runa": false, "odd": false, "tove": false, "sif": true, "gro": false,
 		"anyone": true,
@@ -334,7 +343,7 @@ func TestWhomItWaitsFor(t *testing.T) {
 	if !p.Awaits("gro", noon) {
 		t.Error("a stale answer must be given again")
 	}
-	back := sign("sif", HandOver, "")
+	back := sign("sif", rule.HandOver, "")
 	back.To, back.At = "tove", noon.Add(time.Minute)
 	p.SignOffs = append(p.SignOffs, back)
 	if !p.Awaits("tove", noon) || p.Awaits("sif", noon) {
@@ -347,9 +356,9 @@ func TestWhoseAnswerCounts(t *testing.T) {
 		{Name: "draft"},
 		{Name: "proven"},
 		{Name: "rehearsal", Sign: []string{"operator"}},
-		{Name: "live", Skip: true, Gate: []Requirement{
-			{SignOffs{Count: 1, Roles: []string{"approver"}, NotTrainer: true}},
-			{SignOffs{Count: 1, Roles: []string{"safety"}}},
+		{Name: "live", Skip: true, Gate: []rule.Requirement{
+			{Rule: rule.SignOffs{Count: 1, Roles: []string{"approver"}, NotTrainer: true}},
+			{Rule: rule.SignOffs{Count: 1, Roles: []string{"safety"}}},
 		}},
 	}}
 	for _, c := range []struct {

@@ -1,6 +1,10 @@
 package ladder
 
-import "slices"
+import (
+	"slices"
+
+	"innerladder/internal/core/ladder/rule"
+)
 
 // Preview is what a ladder would let pass today.
 type Preview struct {
@@ -33,11 +37,11 @@ type OpenRequirement struct {
 
 // VersionPreview is what keeps one version back.
 type VersionPreview struct {
-	Version  string    `json:"version"`
-	From     string    `json:"from"`
-	To       string    `json:"to"`
-	State    string    `json:"state" enum:"pass,people,blocked"`
-	Findings []Finding `json:"findings"`
+	Version  string         `json:"version"`
+	From     string         `json:"from"`
+	To       string         `json:"to"`
+	State    string         `json:"state" enum:"pass,people,blocked"`
+	Findings []rule.Finding `json:"findings"`
 }
 
 // Count counts a version of the rung below in.
@@ -54,7 +58,7 @@ func (r *RungPreview) Count(state string) {
 }
 
 // KeepBack counts a version in that a finding keeps back.
-func (r *RungPreview) KeepBack(f Finding) {
+func (r *RungPreview) KeepBack(f rule.Finding) {
 	i := slices.IndexFunc(r.Open, func(o OpenRequirement) bool { return o.Requirement == f.Requirement })
 	if i < 0 {
 		r.Open = append(r.Open, OpenRequirement{f.Requirement, 0, f.Sentence})

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/ladder/rule"
 	"innerladder/internal/core/naming"
 )
 
@@ -35,58 +36,6 @@ func (s PromotionState) Signable() bool { return s == Open || s == ToReview }
 // Words writes a state as people say it.
 func (s PromotionState) Words() string { return strings.ReplaceAll(string(s), "_", " ") }
 
-// Answer is what a sign-off says.
-type Answer string
-
-// The answers.
-const (
-	Yes Answer = "yes"
-	No  Answer = "no"
-	// Later puts the answer off until a time; HandOver leaves it to somebody else.
-	Later    Answer = "later"
-	HandOver Answer = "hand_over"
-)
-
-// SignOff is one person's signed answer. It holds only for the candidate and the
-// incumbent that the person saw.
-type SignOff struct {
-	By     string    `json:"by"`
-	Answer Answer    `json:"answer" enum:"yes,no,later,hand_over"`
-	Note   string    `json:"note,omitempty"`
-	At     time.Time `json:"at"`
-	// Roles are those that the person had in the project then.
-	Roles []string `json:"roles,omitempty"`
-	// Until is when someone who said later will answer; To whom it was handed over.
-	Until *time.Time `json:"until,omitempty"`
-	To    string     `json:"to,omitempty"`
-	// CandidateDigest and Incumbent are what was signed for.
-	CandidateDigest string `json:"candidate_digest"`
-	Incumbent       string `json:"incumbent,omitempty"`
-	// Stale is set when either has changed since; a stale sign-off does not count.
-	Stale bool `json:"stale"`
-	// Void says why a sign-off does not count any more, whatever comes.
-	Void string `json:"void,omitempty" description:"why it does not count any more"`
-	// Key is the key that signed it.
-	Key string `json:"key,omitempty" description:"fingerprint of the key that signed it"`
-}
-
-// Valid reports whether a sign-off counts.
-func (s SignOff) Valid() bool { return !s.Stale && s.Void == "" }
-
-// Tick is one item of a checklist that someone looked at.
-type Tick struct {
-	Rung string    `json:"rung"`
-	Item string    `json:"item"`
-	Note string    `json:"note,omitempty"`
-	Link string    `json:"link,omitempty"`
-	By   string    `json:"by"`
-	At   time.Time `json:"at"`
-	// CandidateDigest and Incumbent are what was looked at.
-	CandidateDigest string `json:"candidate_digest"`
-	Incumbent       string `json:"incumbent,omitempty"`
-	Stale           bool   `json:"stale"`
-}
-
 // Promotion is a request that a version step up to a rung.
 type Promotion struct {
 	ID        string         `json:"id" description:"P-NUMBER"`
@@ -103,13 +52,13 @@ type Promotion struct {
 	OpenedAt  time.Time  `json:"opened_at"`
 	ClosedAt  *time.Time `json:"closed_at,omitempty"`
 	// RemindedAt is when its reviewers were last reminded.
-	RemindedAt *time.Time `json:"reminded_at,omitempty"`
-	SignOffs   []SignOff  `json:"sign_offs" description:"the last answer of each person"`
-	Ticks      []Tick     `json:"ticks,omitempty"`
+	RemindedAt *time.Time     `json:"reminded_at,omitempty"`
+	SignOffs   []rule.SignOff `json:"sign_offs" description:"the last answer of each person"`
+	Ticks      []rule.Tick    `json:"ticks,omitempty"`
 	// Ladder is the revision of the ladder that judges it.
 	Ladder int `json:"ladder" description:"the revision of the ladder that judges it"`
 	// Findings are what the gate says now; for a closed promotion, when it closed.
-	Findings []Finding `json:"findings"`
+	Findings []rule.Finding `json:"findings"`
 	// Ready says that the gate is met and someone has to carry it out.
 	Ready bool `json:"ready,omitempty" description:"the gate is met; someone has to carry it out"`
 }
@@ -127,21 +76,21 @@ func ParseID(field, s string) (int, error) {
 }
 
 // answers are what has been answered to it so far.
-func (p *Promotion) answers() *Answers {
-	return &Answers{Promotion: p.ID, AskedBy: p.AskedBy, SignOffs: p.SignOffs, Ticks: p.Ticks}
+func (p *Promotion) answers() *rule.Answers {
+	return &rule.Answers{Promotion: p.ID, AskedBy: p.AskedBy, SignOffs: p.SignOffs, Ticks: p.Ticks}
 }
 
 // Refusal is a no that counts, nil when there is none.
-func (p *Promotion) Refusal() *SignOff { return p.answers().Refusal() }
+func (p *Promotion) Refusal() *rule.SignOff { return p.answers().Refusal() }
 
 // Sign adds a person's answer, which replaces an earlier one by the same person. rung is
 // the one asked for; now is the moment of the answer.
-func (p *Promotion) Sign(s SignOff, rung Rung) error {
+func (p *Promotion) Sign(s rule.SignOff, rung Rung) error {
 	switch {
 	case !p.State.Signable():
 		return fault.New(fault.Refused, "promotion.closed", "%s is %s", p.ID, p.State.Words()).In("promotion").
 			Do("only an open promotion can be signed")
-	case s.Answer != Yes && s.Answer != No && s.Answer != Later && s.Answer != HandOver:
+	case s.Answer != rule.Yes && s.Answer != rule.No && s.Answer != rule.Later && s.Answer != rule.HandOver:
 		return fault.New(fault.Invalid, "sign_off.answer", "%q is no answer", s.Answer).In("answer").
 			Do("answer yes, no, later or hand_over")
 	case s.By == p.AskedBy && p.State == ToReview:
@@ -151,34 +100,36 @@ func (p *Promotion) Sign(s SignOff, rung Rung) error {
 		return fault.New(fault.Refused, "sign_off.own", "%s asked for %s and cannot sign it", s.By, p.ID).
 			In("promotion").
 			Do("someone else must sign; or withdraw it with: innerladder withdraw %s", p.ID)
-	case !HasRole(rung.Sign, s.Roles):
+	case !rule.HasRole(rung.Sign, s.Roles):
 		return fault.New(fault.Forbidden, "sign_off.role", "%s is signed for by those with the role %s", rung.Name,
 			strings.Join(rung.Sign, " or ")).In("promotion").
 			Do("hand it to one of them by a comment, or ask an owner for the role")
-	case s.Answer == No && strings.TrimSpace(s.Note) == "":
+	case s.Answer == rule.No && strings.TrimSpace(s.Note) == "":
 		return fault.New(fault.Invalid, "sign_off.reason", "a no needs a reason").In("note").
 			Do("say what must change first")
-	case s.Answer == Later && (s.Until == nil || !s.Until.After(s.At)):
+	case s.Answer == rule.Later && (s.Until == nil || !s.Until.After(s.At)):
 		return fault.New(fault.Invalid, "sign_off.until", "a later says no time that is still to come").In("until").
 			Do("say until when, such as 48h from now")
-	case s.Answer == Later && s.Until.Sub(s.At) > 90*24*time.Hour:
+	case s.Answer == rule.Later && s.Until.Sub(s.At) > 90*24*time.Hour:
 		return fault.New(fault.Invalid, "sign_off.until", "an answer cannot be put off for more than 90 days").
 			In("until").Do("say no, or hand it over")
-	case s.Answer == HandOver && (s.To == "" || s.To == s.By):
+	case s.Answer == rule.HandOver && (s.To == "" || s.To == s.By):
 		return fault.New(fault.Invalid, "sign_off.to", "it is handed over to nobody else").In("to").
 			Do("name the person")
-	case s.Answer == HandOver && s.To == p.AskedBy:
+	case s.Answer == rule.HandOver && s.To == p.AskedBy:
 		return fault.New(fault.Refused, "sign_off.to", "%s asked for %s and cannot sign it", s.To, p.ID).In("to").
 			Do("hand it to someone else")
 	}
-	p.SignOffs = slices.DeleteFunc(p.SignOffs, func(o SignOff) bool { return o.By == s.By })
+	p.SignOffs = slices.DeleteFunc(p.SignOffs, func(o rule.SignOff) bool { return o.By == s.By })
 	p.SignOffs = append(p.SignOffs, s)
 	return nil
 }
 
 // Tick adds that someone looked at an item of the checklist, in place of an earlier tick.
-func (p *Promotion) Tick(t Tick, listed []Listed) error {
-	i := slices.IndexFunc(listed, func(l Listed) bool { return l.Name == t.Item && (t.Rung == "" || l.Rung == t.Rung) })
+func (p *Promotion) Tick(t rule.Tick, listed []rule.Listed) error {
+	i := slices.IndexFunc(listed, func(l rule.Listed) bool {
+		return l.Name == t.Item && (t.Rung == "" || l.Rung == t.Rung)
+	})
 	switch {
 	case !p.State.Signable():
 		return fault.New(fault.Refused, "promotion.closed", "%s is %s", p.ID, p.State.Words()).In("promotion").
@@ -208,7 +159,7 @@ func (p *Promotion) Tick(t Tick, listed []Listed) error {
 			Do("give one that begins with https:// or http://")
 	}
 	t.Rung = listed[i].Rung
-	p.Ticks = slices.DeleteFunc(p.Ticks, func(o Tick) bool { return o.Rung == t.Rung && o.Item == t.Item })
+	p.Ticks = slices.DeleteFunc(p.Ticks, func(o rule.Tick) bool { return o.Rung == t.Rung && o.Item == t.Item })
 	p.Ticks = append(p.Ticks, t)
 	return nil
 }
@@ -228,14 +179,14 @@ func (p *Promotion) MarkStale(candidateDigest, incumbent string) {
 
 // Judge sets what the gate says now, which sign-offs are stale, and whether the promotion
 // could be carried out by hand.
-func (l Ladder) Judge(p *Promotion, f Facts) {
+func (l Ladder) Judge(p *Promotion, f rule.Facts) {
 	p.Incumbent = ""
 	if f.Incumbent != nil {
 		p.Incumbent = f.Incumbent.Ref
 	}
 	p.MarkStale(f.Version.Digest, p.Incumbent)
 	p.Findings = l.Evaluate(p, f)
-	p.Ready = p.State == Open && l.CarryOut == ByHand && Met(p.Findings) && p.Refusal() == nil
+	p.Ready = p.State == Open && l.CarryOut == ByHand && rule.Met(p.Findings) && p.Refusal() == nil
 }
 
 // Settle decides what becomes of a promotion that was judged: refused when someone said
@@ -247,13 +198,13 @@ func (l Ladder) Settle(p *Promotion, byHand bool) PromotionState {
 	case p.Refusal() != nil:
 		return Denied
 	case p.State == ToReview:
-		if slices.ContainsFunc(p.SignOffs, func(s SignOff) bool {
-			return s.Valid() && s.Answer == Yes && s.By != p.AskedBy && HasRole(l.Rung(p.To).Sign, s.Roles)
+		if slices.ContainsFunc(p.SignOffs, func(s rule.SignOff) bool {
+			return s.Valid() && s.Answer == rule.Yes && s.By != p.AskedBy && rule.HasRole(l.Rung(p.To).Sign, s.Roles)
 		}) {
 			return CarriedOut
 		}
 		return ToReview
-	case Met(p.Findings) && (l.CarryOut != ByHand || byHand):
+	case rule.Met(p.Findings) && (l.CarryOut != ByHand || byHand):
 		return CarriedOut
 	}
 	return Open
@@ -269,14 +220,14 @@ func (p *Promotion) Awaits(person string, now time.Time) bool {
 			continue
 		}
 		switch s.Answer {
-		case Yes, No:
+		case rule.Yes, rule.No:
 			return false
-		case Later:
+		case rule.Later:
 			return !s.Until.After(now)
-		case HandOver:
+		case rule.HandOver:
 			// It comes back when someone hands it to them again.
-			return slices.ContainsFunc(p.SignOffs, func(o SignOff) bool {
-				return o.Valid() && o.Answer == HandOver && o.To == person && o.At.After(s.At)
+			return slices.ContainsFunc(p.SignOffs, func(o rule.SignOff) bool {
+				return o.Valid() && o.Answer == rule.HandOver && o.To == person && o.At.After(s.At)
 			})
 		}
 	}
@@ -286,14 +237,14 @@ func (p *Promotion) Awaits(person string, now time.Time) bool {
 // AnswerCounts reports whether an answer of a person with some roles can help a promotion up:
 // they may sign for its rung, and where sign-offs are demanded, theirs is one that counts.
 func (l Ladder) AnswerCounts(p *Promotion, person string, roles, trainers []string) bool {
-	if person == p.AskedBy || !HasRole(l.Rung(p.To).Sign, roles) {
+	if person == p.AskedBy || !rule.HasRole(l.Rung(p.To).Sign, roles) {
 		return false
 	}
 	demanded := false
 	for _, g := range l.gates(p.From, p.To) {
-		if q, ok := g.Rule.(SignOffs); ok && p.State == Open {
+		if q, ok := g.Rule.(rule.SignOffs); ok && p.State == Open {
 			demanded = true
-			if HasRole(q.Roles, roles) && (!q.NotTrainer || !slices.Contains(trainers, person)) {
+			if rule.HasRole(q.Roles, roles) && (!q.NotTrainer || !slices.Contains(trainers, person)) {
 				return true
 			}
 		}
@@ -317,7 +268,7 @@ func (l Ladder) DueAt(p *Promotion, now time.Time) Due {
 	asked, last := p.lastAsked(), p.lastAct()
 	for _, s := range p.SignOffs {
 		// Who said later is reminded when later has come.
-		if s.Answer == Later && s.Valid() && !s.Until.After(now) && s.Until.After(asked) {
+		if s.Answer == rule.Later && s.Valid() && !s.Until.After(now) && s.Until.After(asked) {
 			return Remind
 		}
 	}
@@ -334,7 +285,7 @@ func (l Ladder) DueAt(p *Promotion, now time.Time) Due {
 // NextAt is the next moment at which time alone may bring something about for a promotion: a
 // reminder, its end, or the end of the freeze that holds now. It may be too early, never too
 // late; the zero time is never.
-func (l Ladder) NextAt(p *Promotion, frozen Frozen, now time.Time) (next time.Time) {
+func (l Ladder) NextAt(p *Promotion, frozen rule.Frozen, now time.Time) (next time.Time) {
 	if !p.State.Signable() {
 		return next
 	}
@@ -361,7 +312,7 @@ func (p *Promotion) lastAct() time.Time {
 	last := p.OpenedAt
 	for _, s := range p.SignOffs {
 		last = later(last, s.At)
-		if s.Answer == Later && s.Valid() {
+		if s.Answer == rule.Later && s.Valid() {
 			last = later(last, *s.Until)
 		}
 	}

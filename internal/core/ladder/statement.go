@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/ladder/rule"
 	"innerladder/internal/core/registry"
 )
 
@@ -35,29 +36,29 @@ type Subject struct {
 
 // Vouching is what someone who signed said.
 type Vouching struct {
-	Promotion string     `json:"promotion"`
-	Project   string     `json:"project"`
-	Version   string     `json:"version"`
-	From      string     `json:"from"`
-	To        string     `json:"to"`
-	AskedBy   string     `json:"askedBy"`
-	Emergency bool       `json:"emergency,omitempty"`
-	Candidate string     `json:"candidateDigest"`
-	Incumbent string     `json:"incumbent,omitempty"`
-	Answer    Answer     `json:"answer"`
-	Note      string     `json:"note,omitempty"`
-	By        string     `json:"by"`
-	Roles     []string   `json:"roles,omitempty"`
-	Until     *time.Time `json:"until,omitempty"`
-	HandedTo  string     `json:"handedTo,omitempty"`
-	At        time.Time  `json:"at"`
-	Ladder    int        `json:"ladderRevision"`
+	Promotion string      `json:"promotion"`
+	Project   string      `json:"project"`
+	Version   string      `json:"version"`
+	From      string      `json:"from"`
+	To        string      `json:"to"`
+	AskedBy   string      `json:"askedBy"`
+	Emergency bool        `json:"emergency,omitempty"`
+	Candidate string      `json:"candidateDigest"`
+	Incumbent string      `json:"incumbent,omitempty"`
+	Answer    rule.Answer `json:"answer"`
+	Note      string      `json:"note,omitempty"`
+	By        string      `json:"by"`
+	Roles     []string    `json:"roles,omitempty"`
+	Until     *time.Time  `json:"until,omitempty"`
+	HandedTo  string      `json:"handedTo,omitempty"`
+	At        time.Time   `json:"at"`
+	Ladder    int         `json:"ladderRevision"`
 }
 
 // StatementOf writes what a person says by a sign-off. The subjects are the version's
 // files; a version without files has itself as the subject, with the digest of its
 // identity.
-func StatementOf(p *Promotion, v *registry.Version, s SignOff) Statement {
+func StatementOf(p *Promotion, v *registry.Version, s rule.SignOff) Statement {
 	out := Statement{Type: StatementType, PredicateType: SignOffPredicate, Predicate: Vouching{
 		Promotion: p.ID, Project: p.Project, Version: p.Version, From: p.From, To: p.To, AskedBy: p.AskedBy,
 		Emergency: p.Emergency,

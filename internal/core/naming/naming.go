@@ -53,3 +53,5 @@ func CheckReason(reason, remedy string, args ...any) error {
 	}
 	return nil
 }
+
+var Word = regexp.MustCompile(`^[a-z][a-z0-9_-]{0,39}$`)

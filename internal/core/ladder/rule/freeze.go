@@ -1,4 +1,4 @@
-package ladder
+package rule
 
 import (
 	"fmt"
@@ -32,9 +32,9 @@ type Frozen struct {
 	Until time.Time
 }
 
-// Frozen finds the freeze that holds longest of those in force.
-func (l Ladder) Frozen(now time.Time) (longest Frozen) {
-	for _, z := range l.Freezes {
+// FrozenBy finds the freeze that holds longest of those in force.
+func FrozenBy(freezes []Freeze, now time.Time) (longest Frozen) {
+	for _, z := range freezes {
 		if until, on := z.InForce(now); on && until.After(longest.Until) {
 			longest = Frozen{z.Name, until}
 		}
@@ -61,7 +61,8 @@ const (
 	timeForm   = "15:04"
 )
 
-func (z Freeze) check(field string) error {
+// Check refuses a freeze that cannot be meant.
+func (z Freeze) Check(field string) error {
 	invalid := func(part, form string, args ...any) *fault.Fault {
 		return fault.New(fault.Invalid, "freeze."+part, form, args...).In(field + "." + part)
 	}

@@ -1,4 +1,4 @@
-package ladder
+package rule
 
 import (
 	"time"

@@ -1,4 +1,6 @@
-package ladder
+// Package rule holds what gates can demand: one file for each kind of requirement, with its
+// settings, whether they make sense, and how far some facts meet it.
+package rule
 
 import (
 	"bytes"
@@ -12,6 +14,48 @@ import (
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/registry"
 )
+
+// HasRole reports whether one of the roles is among those that are wanted; none wanted
+// is all.
+func HasRole(wanted, roles []string) bool {
+	return len(wanted) == 0 || slices.ContainsFunc(wanted, func(w string) bool { return slices.Contains(roles, w) })
+}
+
+// describeCount is "1 sign-off" or "2 sign-offs".
+func describeCount(n int, one string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %ss", n, one)
+}
+
+// Duration is a time.Duration that is written as Go writes it.
+type Duration time.Duration
+
+// String writes 24h rather than 24h0m0s.
+func (d Duration) String() string {
+	s := time.Duration(d).String()
+	if strings.HasSuffix(s, "m0s") {
+		s = strings.TrimSuffix(s, "0s")
+	}
+	if strings.HasSuffix(s, "h0m") {
+		s = strings.TrimSuffix(s, "0m")
+	}
+	return s
+}
+
+// MarshalText writes a duration.
+func (d Duration) MarshalText() ([]byte, error) { return []byte(d.String()), nil }
+
+// UnmarshalText reads a duration.
+func (d *Duration) UnmarshalText(b []byte) error {
+	v, err := time.ParseDuration(string(b))
+	if err != nil {
+		return fault.New(fault.Invalid, "duration.form", "%q is no duration", b).Do("give one such as 30m, 24h or 336h")
+	}
+	*d = Duration(v)
+	return nil
+}
 
 // Rule is one kind of demand that a gate can make, with its settings. A new kind is a
 // file with a type that does this, and its line in kinds.
@@ -149,7 +193,8 @@ func (Requirement) JSONSchemaBytes() ([]byte, error) {
 	})
 }
 
-func (q Requirement) check(field string) error {
+// Check refuses settings that cannot be meant.
+func (q Requirement) Check(field string) error {
 	if q.Rule == nil {
 		return fault.New(fault.Invalid, "requirement.kind", "a requirement has no kind").In(field).Do("name its kind")
 	}
@@ -157,6 +202,12 @@ func (q Requirement) check(field string) error {
 		return c.check(field)
 	}
 	return nil
+}
+
+// ByPeople reports whether it is people who must do something for it, not a machine.
+func (q Requirement) ByPeople() bool {
+	_, people := q.Rule.(interface{ byPeople() })
+	return people
 }
 
 // State is how far a requirement is met.
@@ -230,7 +281,7 @@ type Facts struct {
 	Frozen *Frozen
 	// Answers are those to the promotion that asks, marked for staleness.
 	Answers *Answers
-	Now       time.Time
+	Now     time.Time
 }
 
 // newest finds the newest evidence of a kind.
@@ -241,38 +292,7 @@ func newest(all []evidence.Evidence, kind string) *evidence.Evidence {
 	return nil
 }
 
-// Evaluate finds out how far every requirement between the candidate's rung and the
-// rung asked for is met.
-func (l Ladder) Evaluate(p *Promotion, f Facts) []Finding {
-	out := []Finding{}
-	f.Answers, f.To = p.answers(), p.To
-	if f.Frozen == nil {
-		frozen := l.Frozen(f.Now)
-		f.Frozen = &frozen
-	}
-	for _, g := range l.gates(p.From, p.To) {
-		_, people := g.Rule.(interface{ byPeople() })
-		out = append(out, Finding{Rung: g.rung, Requirement: g.Kind(), Outcome: g.evaluate(f), ByPeople: people})
-	}
-	return out
-}
-
-func (g gated) evaluate(f Facts) Outcome {
-	// Ticks belong to the gate of one rung.
-	if c, ok := g.Rule.(Checklist); ok {
-		return c.evaluateFor(g.rung, f)
-	}
-	return g.Evaluate(f)
-}
-
 // Met reports whether all findings passed.
 func Met(findings []Finding) bool {
 	return !slices.ContainsFunc(findings, func(f Finding) bool { return f.State != Passed })
-}
-
-// Wants reports whether a gate of the ladder has a requirement of a kind.
-func (l Ladder) Wants(kind string) bool {
-	return slices.ContainsFunc(l.Rungs, func(r Rung) bool {
-		return slices.ContainsFunc(r.Gate, func(q Requirement) bool { return q.Kind() == kind })
-	})
 }

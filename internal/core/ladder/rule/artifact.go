@@ -1,4 +1,4 @@
-package ladder
+package rule
 
 // ArtifactStored demands that the version has bytes, and that they are in the store with
 // their digest.

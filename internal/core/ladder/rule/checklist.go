@@ -1,9 +1,10 @@
-package ladder
+package rule
 
 import (
 	"strings"
 
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/naming"
 )
 
 // Item is one line of a checklist.
@@ -35,7 +36,7 @@ func (q Checklist) check(field string) error {
 			In(field + ".items").Do("give 1 to 50")
 	}
 	for _, item := range q.Items {
-		if !rungName.MatchString(item.Name) || strings.TrimSpace(item.Text) == "" {
+		if !naming.Word.MatchString(item.Name) || strings.TrimSpace(item.Text) == "" {
 			return fault.New(fault.Invalid, "requirement.item", "the item %q, %q is not complete", item.Name,
 				item.Text).In(field + ".items").Do("give each a name of small letters, digits, - and _, and a text")
 		}
@@ -44,9 +45,10 @@ func (q Checklist) check(field string) error {
 }
 
 // Evaluate looks at ticks whatever gate they belong to.
-func (q Checklist) Evaluate(f Facts) Outcome { return q.evaluateFor(f.To, f) }
+func (q Checklist) Evaluate(f Facts) Outcome { return q.EvaluateFor(f.To, f) }
 
-func (q Checklist) evaluateFor(rung string, f Facts) Outcome {
+// EvaluateFor looks at the ticks that belong to the gate of a rung.
+func (q Checklist) EvaluateFor(rung string, f Facts) Outcome {
 	var open []string
 	for _, item := range q.Items {
 		if t := f.Answers.Ticked(rung, item.Name); t == nil {
@@ -60,7 +62,8 @@ func (q Checklist) evaluateFor(rung string, f Facts) Outcome {
 		return waits(f.Answers.Promotion, "%s of the checklist to look at: %s.", describeCount(len(open), "item"),
 			strings.Join(open, ", "))
 	}
-	return waits(f.Answers.Promotion, "%d of %s of the checklist open: %s.", len(open), describeCount(len(q.Items), "item"),
+	return waits(f.Answers.Promotion, "%d of %s of the checklist open: %s.", len(open),
+		describeCount(len(q.Items), "item"),
 		strings.Join(open, ", "))
 }
 
@@ -69,20 +72,4 @@ type Listed struct {
 	Rung string `json:"rung"`
 	Item
 	Tick *Tick `json:"tick,omitempty" description:"who ticked it; absent while nobody has"`
-}
-
-// Checklist lists the items on the way of a promotion, with their ticks.
-func (l Ladder) Checklist(p *Promotion) []Listed {
-	out := []Listed{}
-	if l.Height(p.To) < 0 {
-		return out // the ladder is another by now
-	}
-	for _, g := range l.gates(p.From, p.To) {
-		if c, ok := g.Rule.(Checklist); ok {
-			for _, item := range c.Items {
-				out = append(out, Listed{g.rung, item, p.answers().Tick(g.rung, item.Name)})
-			}
-		}
-	}
-	return out
 }

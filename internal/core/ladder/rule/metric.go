@@ -1,8 +1,7 @@
-package ladder
+package rule
 
 import (
 	"math"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -49,7 +48,7 @@ type Metric struct {
 	From string `json:"from,omitempty"`
 }
 
-const fromEvaluation = "evaluation"
+const FromEvaluation = "evaluation"
 
 var metricKind = KindInfo{"metric", "a metric keeps a limit, or is no worse than the incumbent's", []Setting{
 	{"metric", "text", "its name, such as rmse", nil},
@@ -63,7 +62,7 @@ var metricKind = KindInfo{"metric", "a metric keeps a limit, or is no worse than
 	},
 	{
 		"from", "text", "what is looked at: what was given at registration, or the newest report of an evaluation",
-		[]string{"registration", fromEvaluation},
+		[]string{"registration", FromEvaluation},
 	},
 }, as[Metric]}
 
@@ -75,7 +74,7 @@ func (m Metric) check(field string) error {
 		return fault.New(fault.Invalid, "requirement.metric", "a requirement names no metric").In(field + ".metric").
 			Do("name one, such as rmse")
 	}
-	if m.From != "" && m.From != "registration" && m.From != fromEvaluation {
+	if m.From != "" && m.From != "registration" && m.From != FromEvaluation {
 		return fault.New(fault.Invalid, "requirement.from", "a metric cannot come from %q", m.From).In(field + ".from").
 			Do("use registration or evaluation")
 	}
@@ -115,7 +114,7 @@ func (m Metric) check(field string) error {
 
 // value finds the metric of a version, with what shows it.
 func (m Metric) value(v *registry.Version, reports []evidence.Evidence) (x float64, proof string, there bool) {
-	if m.From != fromEvaluation {
+	if m.From != FromEvaluation {
 		x, there = v.Metrics[m.Metric]
 		return x, v.Ref, there
 	}
@@ -131,9 +130,9 @@ func (m Metric) value(v *registry.Version, reports []evidence.Evidence) (x float
 func (m Metric) Evaluate(f Facts) Outcome {
 	x, proof, there := m.value(f.Version, f.Evidence)
 	switch {
-	case !there && m.From == fromEvaluation && proof == "":
+	case !there && m.From == FromEvaluation && proof == "":
 		return waits(f.Version.Ref, "No report of an evaluation is attached that has %s.", m.Metric)
-	case !there && m.From == fromEvaluation:
+	case !there && m.From == FromEvaluation:
 		return waits(proof, "The newest report of an evaluation has no %s.", m.Metric)
 	case !there:
 		return failed(f.Version.Ref, "No %s was recorded at registration.", m.Metric)
@@ -181,16 +180,3 @@ func (m Metric) limits() string {
 }
 
 func short(x float64) string { return strconv.FormatFloat(x, 'g', 4, 64) }
-
-// MetricsOf lists the metrics of the registration that the ladder's gates name.
-func (l Ladder) MetricsOf() []string {
-	var out []string
-	for _, r := range l.Rungs {
-		for _, q := range r.Gate {
-			if m, ok := q.Rule.(Metric); ok && m.From != fromEvaluation && !slices.Contains(out, m.Metric) {
-				out = append(out, m.Metric)
-			}
-		}
-	}
-	return out
-}
