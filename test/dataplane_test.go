@@ -190,7 +190,7 @@ func TestSignalsThatAreLost(t *testing.T) {
 		func() bool { _, err := os.Stat(file); return err == nil && h.readyz() == "200 ready" })
 
 	// Somebody else holds the file.
-	db, err := sql.Open("sqlite", file+"?_txlock=exclusive")
+	db, err := sql.Open("sqlite", file+"?_txlock=exclusive&_pragma=busy_timeout(10000)")
 	must(t, err)
 	defer db.Close()
 	tx, err := db.BeginTx(context.Background(), nil)

@@ -5,9 +5,12 @@ import (
 	"fmt"
 	"net/http"
 	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -258,4 +261,45 @@ func TestAPageReadsAgainWhatChanged(t *testing.T) {
 	if n := reads() - before; n != 1 {
 		t.Errorf("the version was read %d times after one change of it and five of another", n)
 	}
+}
+
+// An answer that was on its way to a page when something changed is not the last word.
+func TestAnAnswerFromBeforeAChange(t *testing.T) {
+	h := open(t)
+	dir := put(t, map[string]string{"a.bin": "a"})
+	h.as(h.runaFile, "register", "heat-demand", "-file", dir+"/a.bin", "-no-code")
+	service, err := url.Parse(h.server)
+	must(t, err)
+	// The first answer about the version waits in a proxy while the version changes.
+	read, told := make(chan struct{}), make(chan struct{})
+	var first sync.Once
+	proxy := &httputil.ReverseProxy{
+		FlushInterval: -1,
+		Rewrite:       func(r *httputil.ProxyRequest) { r.SetURL(service); r.Out.Host = r.In.Host },
+		ModifyResponse: func(res *http.Response) error {
+			if strings.HasSuffix(res.Request.URL.Path, "/api/v1/versions/heat-demand@1") {
+				first.Do(func() { close(read); <-told })
+			}
+			return nil
+		},
+	}
+	slow := httptest.NewServer(proxy)
+	t.Cleanup(slow.Close)
+	h.server = slow.URL // for the browser; clients that were made before go to the service
+	b := look(t, h)
+	b.do("signing in", browser.SignIn(h.server, "runa", password))
+	b.do("the page", b.open("/models/heat-demand/versions/1"))
+	<-read
+	// What the page shows of what happened tells that the event has come.
+	note := "frosty"
+	_, err = h.runa.EditVersion(t.Context(), "heat-demand@1", registry.Edit{Note: &note})
+	must(t, err)
+	await(t, "the event", 20*time.Second, func() bool {
+		n, err := chromedp.Run(b.ctx, chromedp.Evaluate[int](`performance.getEntriesByType("resource")
+			.filter((e) => e.name.includes("/api/v1/session")).length`))
+		must(t, err)
+		return n > 1
+	})
+	close(told)
+	b.do("what it has become", sees("frosty"))
 }

@@ -2,7 +2,7 @@ import { useQueryClient, type QueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 
 import { $api, type EndpointNow, type Entry } from './client'
-import { apply } from './stale'
+import { apply, renew } from './stale'
 
 const now = $api.queryOptions('get', '/api/v1/now')
 
@@ -14,11 +14,11 @@ function listen(client: QueryClient, connected: (yes: boolean) => void): () => v
   let told = false
   source.addEventListener('open', () => {
     connected(true)
-    if (!told) void client.invalidateQueries()
+    if (!told) void renew(client)
   })
   source.addEventListener('error', () => connected(false))
   // So much was missed that it is not told: everything may be stale.
-  source.addEventListener('anew', () => void client.invalidateQueries())
+  source.addEventListener('anew', () => void renew(client))
   source.addEventListener('now', (event) => {
     client.setQueryData(now.queryKey, JSON.parse(event.data as string) as EndpointNow[])
   })

@@ -82,9 +82,22 @@ function isStale(query: Query, entry: Entry): boolean {
   return asked.length === 0 || asked.some((name) => changed.includes(name))
 }
 
+/**
+ * Has queries read again. One that is being read for the first time is read once more when that has ended: its answer
+ * may be from before the change, and nothing that is on its way is stale for the library.
+ */
+export function renew(client: QueryClient, stale: (query: Query) => boolean = () => true) {
+  for (const query of client.getQueryCache().findAll({ predicate: stale, fetchStatus: 'fetching' })) {
+    if (query.state.data !== undefined) continue
+    const again = () => client.invalidateQueries({ queryKey: query.queryKey, exact: true })
+    void query.fetch().then(again, again)
+  }
+  return client.invalidateQueries({ predicate: stale })
+}
+
 /** Has everything read again that an entry of the record may have changed. */
 export function apply(client: QueryClient, entry: Entry) {
-  void client.invalidateQueries({ predicate: (query) => isStale(query, entry) })
+  void renew(client, (query) => isStale(query, entry))
 }
 
 /** A change that somebody makes here, after which some collections are read again without waiting for the event. */
@@ -92,7 +105,6 @@ export function useChange<In = void, Out = unknown>(send: (input: In) => Promise
   const client = useQueryClient()
   return useMutation({
     mutationFn: send,
-    onSuccess: () =>
-      client.invalidateQueries({ predicate: (query) => collections.some((c) => c === collection(query)) }),
+    onSuccess: () => renew(client, (query) => collections.some((c) => c === collection(query))),
   })
 }
