@@ -305,29 +305,28 @@ func (r *Recorder) BinsFrom(endpoint string) map[signals.Column]string {
 // same hash, whatever the order of the tensors.
 func hashRow(inputs []oip.Tensor, row int) uint64 {
 	var sum uint64
+	var room [128]byte
 	for i := range inputs {
 		t := &inputs[i]
 		parts := len(t.Data) / max(1, t.Rows())
-		h := xxhash.New()
-		_, _ = h.WriteString(t.Name)
+		b := append(room[:0], t.Name...)
 		for _, v := range t.Data[row*parts : (row+1)*parts] {
-			var b [9]byte
 			switch v := v.(type) {
 			case float64:
-				b[0] = 1
-				binary.LittleEndian.PutUint64(b[1:], math.Float64bits(v))
+				b = binary.LittleEndian.AppendUint64(append(b, 1), math.Float64bits(v))
 			case bool:
-				b[0] = 2
+				b = append(b, 2, 0)
 				if v {
-					b[1] = 1
+					b[len(b)-1] = 1
 				}
 			case string:
-				b[0] = 3
-				_, _ = h.WriteString(v)
+				b = binary.LittleEndian.AppendUint64(append(b, 3), uint64(len(v)))
+				b = append(b, v...)
+			default:
+				b = append(b, 0)
 			}
-			_, _ = h.Write(b[:])
 		}
-		sum += h.Sum64() // a sum does not depend on the order
+		sum += xxhash.Sum64(b) // a sum does not depend on the order
 	}
 	return sum
 }
