@@ -47,7 +47,7 @@ foreign:
 	[ -z "$$missing" ] || { echo "installing$$missing from Debian's packages"; $(SUDO) apt-get update -q && $(SUDO) apt-get install -y -q --no-install-recommends $$missing; }
 
 lint: web/dist/index.html
-	@unformatted=$$(go tool gofumpt -l $$(git ls-files '*.go')) && test -z "$$unformatted" || { echo "not formatted:"; echo "$$unformatted"; exit 1; }
+	@unformatted=$$(gofmt -l $$(git ls-files '*.go'); go tool gofumpt -l $$(git ls-files '*.go')) && test -z "$$unformatted" || { echo "not formatted:"; echo "$$unformatted"; exit 1; }
 	go vet ./...
 	go tool staticcheck ./...
 	cd web && npx --no-install tsc --noEmit && npx --no-install eslint . && npx --no-install prettier --check --log-level warn .
