@@ -42,13 +42,14 @@ func TestSettingsThatCannotBeMeant(t *testing.T) {
 		`"kind":"no_denied_dependency","denied":["numpy<"]`:                            "requirement.denied",
 		`"kind":"no_denied_dependency","denied":["numpy<1.2-of-ours"]`:                 "requirement.denied",
 		`"kind":"no_denied_dependency","denied":[""]`:                                  "requirement.denied",
-		`"kind":"placed"`:                                                              "requirement.environment",
-		`"kind":"shadowed","requests":0,"disagreement":0.1`:                            "requirement.shadowed",
-		`"kind":"shadowed","requests":10,"disagreement":1.1`:                           "requirement.shadowed",
-		`"kind":"shadowed","requests":10,"disagreement":-0.1`:                          "requirement.shadowed",
-		`"kind":"no_freeze","until":"spring"`:                                          "requirement.settings",
-		`"kind":"artifact_stored","twice":true`:                                        "requirement.settings",
-		`"metric":"rmse"`:                                                              "requirement.kind",
+
+		`"kind":"placed"`: "requirement.environment",
+		`"kind":"shadowed","requests":0,"disagreement":0.1`:   "requirement.shadowed",
+		`"kind":"shadowed","requests":10,"disagreement":1.1`:  "requirement.shadowed",
+		`"kind":"shadowed","requests":10,"disagreement":-0.1`: "requirement.shadowed",
+		`"kind":"no_freeze","until":"spring"`:                 "requirement.settings",
+		`"kind":"artifact_stored","twice":true`:               "requirement.settings",
+		`"metric":"rmse"`:                                     "requirement.kind",
 	} {
 		var l Ladder
 		err := json.Unmarshal(fmt.Appendf(nil, `{"rungs":[{"name":"draft"},{"name":"live","gate":[{%s}]}]}`, settings),
