@@ -106,7 +106,7 @@ func overwrite(field, text string) browser.Action {
 		_, err := chromedp.Evaluate[any](fmt.Sprintf("document.querySelector(%q).select()", field))(ctx, t)
 		return err
 	})
-	return chromedp.Steps(chromedp.WaitVisible(chromedp.CSS(field)), all, chromedp.SendKeys(chromedp.CSS(field), text))
+	return chromedp.Steps(chromedp.WaitVisible(chromedp.CSS(field)), all, browser.Type(chromedp.CSS(field), text))
 }
 
 func TestSigningInToTheConsole(t *testing.T) {
@@ -114,7 +114,7 @@ func TestSigningInToTheConsole(t *testing.T) {
 	b := look(t, h)
 	name := chromedp.CSS(`input[name="name"]`)
 	b.do("being sent to sign in", b.open("/models"), chromedp.WaitVisible(name))
-	b.do("a wrong password", chromedp.SendKeys(name, "runa"), overwrite(`input[name="password"]`, "not the password"),
+	b.do("a wrong password", browser.Type(name, "runa"), overwrite(`input[name="password"]`, "not the password"),
 		press("Sign in"), sees("name or password is wrong"))
 	b.do("the right one", overwrite(`input[name="password"]`, password), press("Sign in"),
 		chromedp.WaitVisible(browser.Text("h1", "Now")), sees("runa"))
@@ -184,7 +184,7 @@ func TestTheConsoleDoesTheJob(t *testing.T) {
 	b.do("side by side", press("Compare @1 and @2"), sees("heat-demand@2 answered"),
 		chromedp.WaitVisible(chromedp.CSS(`table`)))
 	b.do("going back", b.open("/endpoints/demand-hourly"), press("Back to @1"),
-		chromedp.SendKeys(chromedp.CSS(`[role="dialog"] input[required]`), "complaints from the harbour"),
+		browser.Type(chromedp.CSS(`[role="dialog"] input[required]`), "complaints from the harbour"),
 		press("Go back to #1"), sees("✕ back to #1"))
 	if e, err := h.runa.Endpoint(t.Context(), "demand-hourly"); err != nil || e.Split.Number != 4 ||
 		e.Split.ReturnsTo != 1 {

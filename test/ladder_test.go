@@ -276,13 +276,13 @@ func TestTheClimbInTheConsole(t *testing.T) {
 		b.open("/reviews"), sees("Nothing waits for you"))
 	b.do("a hand-over", b.open("/reviews/P-4"), choose("Or", "hand it over"), choose("To whom", "kari"),
 		press("Hand over"), sees("handed it to kari"))
-	b.do("a word in Markdown", chromedp.SendKeys(chromedp.CSS(`[aria-label="Say something about P-4"]`),
+	b.do("a word in Markdown", browser.Type(chromedp.CSS(`[aria-label="Say something about P-4"]`),
 		"@kari the **harbour** is yours"), press("Comment"),
 		chromedp.WaitVisible(chromedp.Search(`//strong[.="harbour"]`)))
 	as("kari")
 	b.do("being told", b.open("/inbox"), sees("tove handed the review of heat-demand@1 to kari"))
 	b.do("ticking, on a phone", chromedp.EmulateViewport(390, 800), b.open("/reviews/P-4"), press("Tick"),
-		chromedp.SendKeys(chromedp.CSS(`[role="dialog"] textarea`), "twelve of them"), inSheet("I looked at it"),
+		browser.Type(chromedp.CSS(`[role="dialog"] textarea`), "twelve of them"), inSheet("I looked at it"),
 		sees("kari: twelve of them"))
 	b.do("signing, on a phone", write("Note", "read it"), press("Sign yes"), sees("carried out"),
 		chromedp.EmulateViewport(1280, 800))
@@ -299,7 +299,7 @@ func TestTheClimbInTheConsole(t *testing.T) {
 	as("runa")
 	b.do("an emergency", b.open("/models/heat-demand/versions/3"), press("Ask for a higher rung"),
 		chromedp.Click(chromedp.CSS(`[role="dialog"] input[type="checkbox"]`)),
-		chromedp.SendKeys(chromedp.CSS(`[role="dialog"] textarea`), "the plant stands still"),
+		browser.Type(chromedp.CSS(`[role="dialog"] textarea`), "the plant stands still"),
 		inSheet("Carry it out now"), sees("emergency"))
 	as("tove")
 	b.do("stale by now", b.open("/reviews/P-7"), sees("said yes (stale)"))

@@ -154,7 +154,7 @@ func TestPeopleInTheConsole(t *testing.T) {
 	b := look(t, h)
 	field := func(name, text string) browser.Action {
 		return chromedp.Steps(chromedp.WaitVisible(chromedp.CSS(`input[name="`+name+`"]`)),
-			chromedp.SendKeys(chromedp.CSS(`input[name="`+name+`"]`), text))
+			browser.Type(chromedp.CSS(`input[name="`+name+`"]`), text))
 	}
 	submit := chromedp.Click(chromedp.CSS(`[role="dialog"] button[type="submit"]`))
 	closing := chromedp.Steps(chromedp.Click(chromedp.CSS(`[role="dialog"] [aria-label="Close"]`)),
@@ -183,7 +183,7 @@ func TestPeopleInTheConsole(t *testing.T) {
 	b.do("and taken away", chromedp.Click(chromedp.CSS(`[aria-label="Take auditor of forecasting from tove"]`)),
 		chromedp.WaitNotPresent(chromedp.CSS(`[aria-label="Take auditor of forecasting from tove"]`)))
 	b.do("a token of one's own", chromedp.Click(browser.Text("a", "Me")), press("Make a token"),
-		chromedp.SendKeys(chromedp.CSS(`[role="dialog"] input`), "a script"), submit,
+		browser.Type(chromedp.CSS(`[role="dialog"] input`), "a script"), submit,
 		chromedp.WaitVisible(chromedp.CSS(`[data-secret]`)), closing, sees("a script"))
 	b.do("what reaches me", chromedp.Click(chromedp.CSS(`[aria-label="alert by inbox"]`)),
 		chromedp.WaitVisible(chromedp.CSS(`[aria-label="alert by inbox"]:checked`)))
@@ -192,7 +192,7 @@ func TestPeopleInTheConsole(t *testing.T) {
 	b.do("searching it", write("Words", "auditor"), sees("The role auditor may read, audit."),
 		chromedp.WaitNotPresent(chromedp.Search(`//*[contains(text(), "chose a password")]`)))
 	b.do("keeping the search", press("Save search"),
-		chromedp.SendKeys(chromedp.CSS(`[role="dialog"] input`), "about auditors"), submit,
+		browser.Type(chromedp.CSS(`[role="dialog"] input`), "about auditors"), submit,
 		chromedp.WaitVisible(browser.Text("button", "about auditors")))
 	b.do("values", chromedp.Click(chromedp.Search(`//button[starts-with(@aria-label, "Values of line")]`)),
 		sees("after"))

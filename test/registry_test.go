@@ -159,7 +159,7 @@ func TestRegisteringInTheConsole(t *testing.T) {
 		t.Errorf("%+v", v)
 	}
 	b.do("its card", press("Card"), sees("Dispatch."))
-	b.do("labelling it", press("Label"), chromedp.SendKeys(chromedp.CSS(`[role="dialog"] input[required]`), "beta"),
+	b.do("labelling it", press("Label"), browser.Type(chromedp.CSS(`[role="dialog"] input[required]`), "beta"),
 		press("Put the label on"), gone, chromedp.WaitVisible(browser.Text("span", "beta")))
 	b.do("editing it", press("Edit"), overwrite(`[role="dialog"] textarea`, "noted"), press("Save"), gone,
 		sees("noted"))
@@ -174,7 +174,7 @@ func TestRegisteringInTheConsole(t *testing.T) {
 	b.do("retiring it", b.open("/models/heat-demand/versions/1"), press("Label"),
 		chromedp.Click(browser.Text("button", "beta")), chromedp.Sleep(500*time.Millisecond),
 		b.open("/models/heat-demand/versions/1"), press("Retire"),
-		chromedp.SendKeys(chromedp.CSS(`[role="dialog"] textarea`), "a trial"),
+		browser.Type(chromedp.CSS(`[role="dialog"] textarea`), "a trial"),
 		chromedp.Click(chromedp.CSS(`[role="dialog"] button[type="submit"]`)), sees("on retired"))
 }
 
@@ -212,14 +212,14 @@ func TestBrowsingTheRegistryInTheConsole(t *testing.T) {
 		chromedp.Click(browser.Text("a", "what was made from it")), sees("heat-demand@2 refitted heat-demand@1"),
 		chromedp.WaitVisible(chromedp.CSS(`.react-flow__node`)))
 	b.do("vetting", b.open("/models/heat-demand"), press("Vet"),
-		chromedp.SendKeys(chromedp.CSS(`[role="dialog"] textarea`), "checked"), press("Mark as vetted"), gone,
+		browser.Type(chromedp.CSS(`[role="dialog"] textarea`), "checked"), press("Mark as vetted"), gone,
 		chromedp.WaitVisible(browser.Text("span", "vetted")))
 	b.do("only vetted models", b.open("/models"), chromedp.Click(chromedp.CSS(`input[type="checkbox"]`)),
 		sees("vetted"))
 	b.do("deleting", b.open("/models/heat-demand/versions/2"), press("Retire"),
-		chromedp.SendKeys(chromedp.CSS(`[role="dialog"] textarea`), "a mistake"),
+		browser.Type(chromedp.CSS(`[role="dialog"] textarea`), "a mistake"),
 		chromedp.Click(chromedp.CSS(`[role="dialog"] button[type="submit"]`)), gone, sees("on retired"),
-		press("Reinstate"), chromedp.SendKeys(chromedp.CSS(`[role="dialog"] textarea`), "after all"),
+		press("Reinstate"), browser.Type(chromedp.CSS(`[role="dialog"] textarea`), "after all"),
 		chromedp.Click(chromedp.CSS(`[role="dialog"] button[type="submit"]`)), gone, sees("on draft"))
 	v, err := h.runa.Version(t.Context(), "heat-demand@2")
 	must(t, err)

@@ -68,8 +68,8 @@ type Action = chromedp.Action[chromedp.Void]
 func SignIn(server, name, password string) Action {
 	return chromedp.Steps(chromedp.Navigate(server+"/sign-in"),
 		chromedp.WaitVisible(chromedp.CSS(`input[name="name"]`)),
-		chromedp.SendKeys(chromedp.CSS(`input[name="name"]`), name),
-		chromedp.SendKeys(chromedp.CSS(`input[name="password"]`), password),
+		Type(chromedp.CSS(`input[name="name"]`), name),
+		Type(chromedp.CSS(`input[name="password"]`), password),
 		chromedp.Click(Text("button", "Sign in")), chromedp.WaitVisible(Text("h1", "Now")))
 }
 
@@ -85,4 +85,10 @@ func Dark(dark bool) Action {
 		_, err := chromedp.Evaluate[any](`localStorage.setItem("innerladder-theme", "`+theme+`")`)(ctx, t)
 		return err
 	})
+}
+
+// Type types into a field once it can be seen. The library's own SendKeys reads the field's
+// attributes without its lock, which the race detector reports when the page changes meanwhile.
+func Type[S chromedp.Selectable](field S, text string) Action {
+	return chromedp.Steps(chromedp.WaitVisible(field), chromedp.Focus(field), chromedp.KeyEvent(text))
 }
