@@ -13,6 +13,7 @@ import (
 	"sync"
 	"time"
 
+	"innerladder/internal/app/act"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/gateway"
 	"innerladder/internal/http1"
@@ -110,10 +111,11 @@ func New(s *service.Service, rec *recorder.Recorder, conf Config, log *slog.Logg
 					return err
 				}
 			}
-			if err := a.admit(c, o); err != nil {
+			by, err := a.admit(c, o)
+			if err != nil {
 				return err
 			}
-			return o.handle(a, c)
+			return o.handle(a, c, by)
 		})
 	}
 	a.app.Use("/api", func(fiber.Ctx) error { return fiber.ErrNotFound })
@@ -156,25 +158,23 @@ func requestID(c fiber.Ctx) string {
 	return id.String()
 }
 
-// admit finds out who calls and puts that in the context.
-func (a *API) admit(c fiber.Ctx, o operation) error {
+// admit finds out who calls; nobody where an operation needs no sign-in.
+func (a *API) admit(c fiber.Ctx, o operation) (act.Actor, error) {
 	id := requestID(c)
 	if o.permission == "" {
-		return nil
+		return act.Actor{}, nil
 	}
-	actor, err := a.caller(c)
+	by, err := a.caller(c)
 	if err != nil {
-		return err
+		return by, err
 	}
-	repeat, err := repeatKey(c)
-	if err != nil {
-		return err
+	if by.Repeat, err = repeatKey(c); err != nil {
+		return by, err
 	}
-	actor.RequestID, actor.Repeat, actor.Address = id, repeat, a.address(c)
-	c.SetContext(service.As(c.Context(), actor))
+	by.RequestID, by.Address = id, a.address(c)
 	// The project is known only when the thing has been found; whoever has the permission in no
 	// project is turned away before that.
-	return service.May(c.Context(), o.permission)
+	return by, by.May(o.permission)
 }
 
 // address is where a call comes from. What a proxy of ours says about that is believed,
@@ -197,18 +197,18 @@ func (a *API) isProxy(address string) bool {
 }
 
 // caller finds who calls: by a bearer token, or by the console's cookie.
-func (a *API) caller(c fiber.Ctx) (service.Actor, error) {
+func (a *API) caller(c fiber.Ctx) (act.Actor, error) {
 	if token, ok := strings.CutPrefix(c.Get(fiber.HeaderAuthorization), "Bearer "); ok {
 		return a.service.ByToken(c.Context(), token)
 	}
 	session := c.Cookies(sessionCookie)
 	if session == "" {
-		return service.Actor{}, fault.New(fault.Unsigned, "sign_in.needed", "the call has no token").
+		return act.Actor{}, fault.New(fault.Unsigned, "sign_in.needed", "the call has no token").
 			In("Authorization").
 			Do("send Authorization: Bearer TOKEN, or sign in with: innerladder login")
 	}
 	if err := sameSite(c); err != nil {
-		return service.Actor{}, err
+		return act.Actor{}, err
 	}
 	return a.service.BySession(c.Context(), session)
 }

@@ -14,6 +14,7 @@ import (
 	"testing"
 	"time"
 
+	"innerladder/internal/app/act"
 	"innerladder/internal/client"
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/ladder/rule"
@@ -22,7 +23,6 @@ import (
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/signature"
 	"innerladder/internal/core/traffic"
-	"innerladder/internal/service"
 	"innerladder/internal/wire"
 )
 
@@ -416,7 +416,7 @@ func TestAFailingTrialIsRolledBack(t *testing.T) {
 		e, err := r.runa.Endpoint(ctx, "demand-hourly")
 		must(t, err)
 		if e.Split.Number == 3 {
-			if e.Split.Author != service.Itself || e.Split.ReturnsTo != 1 ||
+			if e.Split.Author != act.Itself || e.Split.ReturnsTo != 1 ||
 				!strings.Contains(e.Split.Reason, "worse by more than") {
 				t.Errorf("%+v", e.Split)
 			}
@@ -483,7 +483,7 @@ func TestAPlacementThatFallsRaisesAnAlert(t *testing.T) {
 		a, err := r.runa.Alerts(ctx, "resolved", "", client.Part{})
 		must(t, err)
 		status, _ := r.infer(1)
-		return len(a.Items) == 1 && a.Items[0].HandledBy == service.Itself && status == 200
+		return len(a.Items) == 1 && a.Items[0].HandledBy == act.Itself && status == 200
 	})
 }
 
@@ -531,7 +531,7 @@ func TestWhoMayCall(t *testing.T) {
 	wantCode(t, "a member adds people", err, "permission.missing")
 	_, err = r.runa.AddPerson(t.Context(), wire.NewPerson{Name: "tove"})
 	wantCode(t, "twice", err, "person.exists")
-	_, err = r.runa.AddPerson(t.Context(), wire.NewPerson{Name: service.Itself})
+	_, err = r.runa.AddPerson(t.Context(), wire.NewPerson{Name: act.Itself})
 	wantCode(t, "the service itself", err, "person.reserved")
 
 	made, err := r.runa.AddPerson(t.Context(), wire.NewPerson{Name: "sif", Memberships: everywhere("owner")})

@@ -12,6 +12,7 @@ import (
 	"strconv"
 	"strings"
 
+	"innerladder/internal/app/act"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/fault"
@@ -137,9 +138,9 @@ func parts(c fiber.Ctx, expected string, take func(*multipart.Part) error) (err 
 	}
 }
 
-func (a *API) register(c fiber.Ctx) error {
+func (a *API) register(c fiber.Ctx, by act.Actor) error {
 	if strings.HasPrefix(c.Get(fiber.HeaderContentType), fiber.MIMEApplicationJSON) {
-		return a.registerAlone(c)
+		return a.registerAlone(c, by)
 	}
 	var spec *wire.Registration
 	var files []*service.File
@@ -162,7 +163,7 @@ func (a *API) register(c fiber.Ctx) error {
 			return fault.New(fault.Invalid, "register.part", "there is no part %q", name).In(name).
 				Do("send the parts spec, %s", strings.Join(service.Parts(), ", "))
 		}
-		f, err := a.service.Receive(c.Context(), name, part.FileName(), part)
+		f, err := a.service.Receive(c.Context(), by, name, part.FileName(), part)
 		if err == nil {
 			files = append(files, f)
 		}
@@ -175,12 +176,12 @@ func (a *API) register(c fiber.Ctx) error {
 		return fault.New(fault.Invalid, "register.no_spec", "the form has no part spec").In("spec").
 			Do("send a Registration as JSON")
 	}
-	return a.enter(c, *spec, files)
+	return a.enter(c, by, *spec, files)
 }
 
 // registerAlone registers a version whose files were uploaded before or are at
 // addresses.
-func (a *API) registerAlone(c fiber.Ctx) error {
+func (a *API) registerAlone(c fiber.Ctx, by act.Actor) error {
 	if err := bound(c); err != nil {
 		return err
 	}
@@ -188,11 +189,11 @@ func (a *API) registerAlone(c fiber.Ctx) error {
 	if err := read(c, &spec); err != nil {
 		return err
 	}
-	return a.enter(c, spec, nil)
+	return a.enter(c, by, spec, nil)
 }
 
-func (a *API) enter(c fiber.Ctx, spec wire.Registration, files []*service.File) error {
-	out, err := a.service.Register(c.Context(), spec, files)
+func (a *API) enter(c fiber.Ctx, by act.Actor, spec wire.Registration, files []*service.File) error {
+	out, err := a.service.Register(c.Context(), by, spec, files)
 	if err != nil {
 		return err
 	}
@@ -209,12 +210,12 @@ type artifactIn struct {
 	Artifact string `uri:"artifact" path:"artifact"`
 }
 
-func (a *API) artifact(c fiber.Ctx) error {
+func (a *API) artifact(c fiber.Ctx, by act.Actor) error {
 	var in artifactIn
 	if err := read(c, &in); err != nil {
 		return err
 	}
-	meta, f, err := a.service.Artifact(c.Context(), in.Ref, in.Artifact)
+	meta, f, err := a.service.Artifact(c.Context(), by, in.Ref, in.Artifact)
 	if err != nil {
 		return err
 	}
@@ -229,17 +230,17 @@ type attachIn struct {
 	Attachment multipart.File `formData:"attachment" required:"true"`
 }
 
-func (a *API) attach(c fiber.Ctx) error {
+func (a *API) attach(c fiber.Ctx, by act.Actor) error {
 	var in refIn
 	if err := c.Bind().URI(&in); err != nil {
 		return err
 	}
-	return a.oneFile(c, "attachment",
-		func(file *service.File) (any, error) { return a.service.Attach(c.Context(), in.Ref, file) })
+	return a.oneFile(c, by, "attachment",
+		func(file *service.File) (any, error) { return a.service.Attach(c.Context(), by, in.Ref, file) })
 }
 
 // oneFile receives a form with one file and answers with what is made of it.
-func (a *API) oneFile(c fiber.Ctx, name string, made func(*service.File) (any, error)) error {
+func (a *API) oneFile(c fiber.Ctx, by act.Actor, name string, made func(*service.File) (any, error)) error {
 	var file *service.File
 	defer func() {
 		if file != nil {
@@ -251,7 +252,7 @@ func (a *API) oneFile(c fiber.Ctx, name string, made func(*service.File) (any, e
 			return fault.New(fault.Invalid, "attach.part", "the form has a part %q too many", part.FormName()).
 				In(part.FormName()).Do("send one part %s", name)
 		}
-		file, err = a.service.Receive(c.Context(), wire.PartAttachment, part.FileName(), part)
+		file, err = a.service.Receive(c.Context(), by, wire.PartAttachment, part.FileName(), part)
 		return err
 	})
 	if err != nil {
@@ -275,7 +276,7 @@ type evidenceIn struct {
 	File    multipart.File `formData:"file" required:"true"`
 }
 
-func (a *API) attachEvidence(c fiber.Ctx) error {
+func (a *API) attachEvidence(c fiber.Ctx, by act.Actor) error {
 	var in struct {
 		Ref     string `uri:"ref"`
 		Kind    string `query:"kind"`
@@ -284,8 +285,8 @@ func (a *API) attachEvidence(c fiber.Ctx) error {
 	if err := errors.Join(c.Bind().URI(&in), c.Bind().Query(&in)); err != nil {
 		return err
 	}
-	return a.oneFile(c, "file", func(file *service.File) (any, error) {
-		return a.service.AttachEvidence(c.Context(), in.Ref, in.Kind, in.Verdict, file)
+	return a.oneFile(c, by, "file", func(file *service.File) (any, error) {
+		return a.service.AttachEvidence(c.Context(), by, in.Ref, in.Kind, in.Verdict, file)
 	})
 }
 
@@ -293,12 +294,12 @@ type reportIn struct {
 	Evidence string `uri:"evidence" path:"evidence" json:"-" description:"E-NUMBER"`
 }
 
-func (a *API) evidenceFile(c fiber.Ctx) error {
+func (a *API) evidenceFile(c fiber.Ctx, by act.Actor) error {
 	var in reportIn
 	if err := read(c, &in); err != nil {
 		return err
 	}
-	e, f, err := a.service.ReportFile(c.Context(), in.Evidence)
+	e, f, err := a.service.ReportFile(c.Context(), by, in.Evidence)
 	if err != nil {
 		return err
 	}
@@ -312,12 +313,12 @@ type attachmentIn struct {
 
 // attachment gives an attachment so that a browser can show it but never run it: text
 // and pictures of formats without scripts are shown, everything else is saved.
-func (a *API) attachment(c fiber.Ctx) error {
+func (a *API) attachment(c fiber.Ctx, by act.Actor) error {
 	var in attachmentIn
 	if err := read(c, &in); err != nil {
 		return err
 	}
-	meta, f, err := a.service.Attachment(c.Context(), in.Ref, in.Attachment)
+	meta, f, err := a.service.Attachment(c.Context(), by, in.Ref, in.Attachment)
 	if err != nil {
 		return err
 	}
@@ -361,7 +362,7 @@ type pieceIn struct {
 	Complete string `header:"Upload-Complete" json:"-" description:"?1 with the last piece"`
 }
 
-func (a *API) beginUpload(c fiber.Ctx) error {
+func (a *API) beginUpload(c fiber.Ctx, by act.Actor) error {
 	var in beginIn
 	if err := read(c, &in); err != nil {
 		return err
@@ -375,13 +376,13 @@ func (a *API) beginUpload(c fiber.Ctx) error {
 		}
 		size = n
 	}
-	up, err := a.service.BeginUpload(c.Context(), in.Name, size)
+	up, err := a.service.BeginUpload(c.Context(), by, in.Name, size)
 	if err != nil {
 		return err
 	}
 	c.Location(base + "/uploads/" + up.ID)
 	if body := c.Request().BodyStream(); body != nil && c.Request().Header.ContentLength() != 0 {
-		if up, err = a.service.AppendUpload(c.Context(), up.ID, 0, body, in.Complete == "?1"); err != nil {
+		if up, err = a.service.AppendUpload(c.Context(), by, up.ID, 0, body, in.Complete == "?1"); err != nil {
 			c.Response().SetConnectionClose()
 			return err
 		}
@@ -399,15 +400,15 @@ func uploadAnswer(c fiber.Ctx, status int, up wire.Uploading) error {
 	return c.Status(status).JSON(up)
 }
 
-func (a *API) showUpload(c fiber.Ctx) error {
-	up, err := a.service.Upload(c.Context(), c.Params("upload"))
+func (a *API) showUpload(c fiber.Ctx, by act.Actor) error {
+	up, err := a.service.Upload(c.Context(), by, c.Params("upload"))
 	if err != nil {
 		return err
 	}
 	return uploadAnswer(c, fiber.StatusOK, up)
 }
 
-func (a *API) appendUpload(c fiber.Ctx) error {
+func (a *API) appendUpload(c fiber.Ctx, by act.Actor) error {
 	var in pieceIn
 	if err := read(c, &in); err != nil {
 		return err
@@ -421,7 +422,7 @@ func (a *API) appendUpload(c fiber.Ctx) error {
 	if stream := c.Request().BodyStream(); stream != nil {
 		body = stream
 	}
-	up, err := a.service.AppendUpload(c.Context(), in.Upload, offset, body, in.Complete == "?1")
+	up, err := a.service.AppendUpload(c.Context(), by, in.Upload, offset, body, in.Complete == "?1")
 	if err != nil {
 		c.Set("Upload-Offset", strconv.FormatInt(up.Offset, 10))
 		c.Response().SetConnectionClose()
@@ -430,8 +431,8 @@ func (a *API) appendUpload(c fiber.Ctx) error {
 	return uploadAnswer(c, fiber.StatusOK, up)
 }
 
-func (a *API) dropUpload(c fiber.Ctx) error {
-	if err := a.service.DropUpload(c.Context(), c.Params("upload")); err != nil {
+func (a *API) dropUpload(c fiber.Ctx, by act.Actor) error {
+	if err := a.service.DropUpload(c.Context(), by, c.Params("upload")); err != nil {
 		return err
 	}
 	return c.SendStatus(fiber.StatusNoContent)

@@ -156,10 +156,11 @@ func (a *API) metrics(rec *recorder.Recorder, conf Config) fiber.Handler {
 	)
 	format := expfmt.NewFormat(expfmt.TypeOpenMetrics)
 	return func(c fiber.Ctx) error {
-		if err := a.admit(c, operation{permission: access.Read}); err != nil {
+		by, err := a.admit(c, operation{permission: access.Read})
+		if err != nil {
 			return err
 		}
-		endpoints, err := a.service.Endpoints(c.Context())
+		endpoints, err := a.service.Endpoints(c.Context(), by)
 		if err != nil {
 			return err
 		}

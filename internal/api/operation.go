@@ -13,6 +13,7 @@ import (
 	"strconv"
 	"strings"
 
+	"innerladder/internal/app/act"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/records"
@@ -40,13 +41,19 @@ type operation struct {
 	status   int
 	// streams says that the body may be of any size and is read as it comes.
 	streams bool
-	handle  func(*API, fiber.Ctx) error
+	handle  func(*API, fiber.Ctx, act.Actor) error
 }
 
-// call is a call of an operation: who makes it and until when are in its context.
+// call is a call of an operation: until when it goes on, and who makes it.
 type call struct {
 	context.Context
+	by      act.Actor
 	service *service.Service
+}
+
+// open makes a handler of one that needs no sign-in.
+func open(handle func(*API, fiber.Ctx) error) func(*API, fiber.Ctx, act.Actor) error {
+	return func(a *API, c fiber.Ctx, _ act.Actor) error { return handle(a, c) }
 }
 
 // op makes an operation that reads an In and answers with what fn returns.
@@ -56,9 +63,9 @@ func op[In, Out any](method, path, id, summary string, p access.Permission, stat
 	return operation{
 		method: method, path: path, id: id, summary: summary, permission: p, status: status, in: new(In),
 		out: new(Out),
-		handle: func(a *API, c fiber.Ctx) error {
+		handle: func(a *API, c fiber.Ctx, by act.Actor) error {
 			if c.Method() == fiber.MethodPost {
-				if before, err := a.service.EarlierAnswer(c.Context()); err != nil || before != nil {
+				if before, err := a.service.EarlierAnswer(c.Context(), by); err != nil || before != nil {
 					return errors.Join(err, c.Status(status).JSON(before))
 				}
 			}
@@ -66,7 +73,7 @@ func op[In, Out any](method, path, id, summary string, p access.Permission, stat
 			if err := read(c, in); err != nil {
 				return err
 			}
-			out, err := fn(call{c.Context(), a.service}, in)
+			out, err := fn(call{c.Context(), by, a.service}, in)
 			if err != nil {
 				return err
 			}
@@ -169,17 +176,17 @@ func bound(c fiber.Ctx) error {
 }
 
 // repeatKey reads the Idempotency-Key of a request.
-func repeatKey(c fiber.Ctx) (service.RepeatKey, error) {
+func repeatKey(c fiber.Ctx) (act.RepeatKey, error) {
 	key := c.Get("Idempotency-Key")
 	if key == "" || c.Method() != fiber.MethodPost || c.IsMultipart() {
-		return service.RepeatKey{}, nil
+		return act.RepeatKey{}, nil
 	}
 	if len(key) > 200 {
-		return service.RepeatKey{}, fault.New(fault.Invalid, "idempotency.long",
+		return act.RepeatKey{}, fault.New(fault.Invalid, "idempotency.long",
 			"the Idempotency-Key has %d characters", len(key)).In("Idempotency-Key").Do("use at most 200")
 	}
 	sum := sha256.Sum256(fmt.Appendf(nil, "%s %s\n%s", c.Method(), c.OriginalURL(), c.Body()))
-	return service.RepeatKey{Key: key, Digest: sum[:]}, nil
+	return act.RepeatKey{Key: key, Digest: sum[:]}, nil
 }
 
 // pageIn is the part of a list that is asked for.

@@ -22,6 +22,7 @@ import (
 	"time"
 
 	"innerladder/internal/api"
+	"innerladder/internal/app/act"
 	"innerladder/internal/blob"
 	"innerladder/internal/client"
 	"innerladder/internal/core/access"
@@ -125,8 +126,8 @@ func everywhere(roles ...string) (out []access.Membership) {
 // because a password takes a tenth of a second.
 func (r *rig) person(name string, roles ...access.Membership) (token string) {
 	r.t.Helper()
-	ctx := service.BySelf(r.t.Context())
-	_, err := r.service.AddPerson(ctx,
+	ctx := r.t.Context()
+	_, err := r.service.AddPerson(ctx, act.BySelf(),
 		wire.NewPerson{Name: name, Email: name + "@tarnholm.example", Memberships: roles})
 	must(r.t, err)
 	session, _, err := r.service.SignInVouched(r.t.Context(),
@@ -135,7 +136,7 @@ func (r *rig) person(name string, roles ...access.Membership) (token string) {
 	must(r.t, err)
 	actor, err := r.service.BySession(r.t.Context(), session)
 	must(r.t, err)
-	made, err := r.service.MakeToken(service.As(r.t.Context(), actor), wire.NewToken{Title: "test"})
+	made, err := r.service.MakeToken(r.t.Context(), actor, wire.NewToken{Title: "test"})
 	must(r.t, err)
 	return made.Secret
 }

@@ -20,38 +20,38 @@ func signInOperations() []operation {
 		{
 			method: "GET", path: "/session/ways", id: "waysIn", summary: "How one can sign in to the console",
 			status: 200,
-			in:     new(none), out: new(waysIn), handle: (*API).waysIn,
+			in:     new(none), out: new(waysIn), handle: open((*API).waysIn),
 		},
 		{
 			method: "POST", path: "/session", id: "signIn", summary: "Sign in to the console; sets a cookie",
 			status: 200,
-			in:     new(signInIn), out: new(signedIn), handle: (*API).signIn,
+			in:     new(signInIn), out: new(signedIn), handle: open((*API).signIn),
 		},
 		op("GET", "/session", "whoAmI", "Who is signed in, and what they may do", access.Own, 200,
-			func(c call, _ *none) (wire.Me, error) { return c.service.WhoAmI(c) }),
+			func(c call, _ *none) (wire.Me, error) { return c.service.WhoAmI(c, c.by) }),
 		{
 			method: "DELETE", path: "/session", id: "signOut", summary: "Sign out of the console",
 			permission: access.Own,
-			status:     204, in: new(none), handle: (*API).signOut,
+			status:     204, in: new(none), handle: open((*API).signOut),
 		},
 		{
 			method: "GET", path: "/session/provider", id: "signInByProvider",
 			summary: "Send a browser to the provider of sign-ins (OpenID Connect)", status: 303, in: new(none),
-			handle: (*API).toProvider,
+			handle: open((*API).toProvider),
 		},
 		{
 			method: "GET", path: "/session/provider/back", id: "backFromProvider",
 			summary: "Where the provider sends the browser back to", status: 200, in: new(backIn),
-			produces: "text/html", handle: (*API).fromProvider,
+			produces: "text/html", handle: open((*API).fromProvider),
 		},
 		{
 			method: "POST", path: "/welcome/look", id: "lookAtLink", summary: "Whom a link would let in", status: 200,
-			in: new(linkIn), out: new(wire.Welcomed), handle: (*API).lookAtLink,
+			in: new(linkIn), out: new(wire.Welcomed), handle: open((*API).lookAtLink),
 		},
 		{
 			method: "POST", path: "/welcome", id: "comeIn",
 			summary: "Use a link: choose a password, and for the first owner a name; sets a cookie", status: 200,
-			in: new(comeInIn), out: new(signedIn), handle: (*API).comeIn,
+			in: new(comeInIn), out: new(signedIn), handle: open((*API).comeIn),
 		},
 	}
 }

@@ -11,9 +11,9 @@ import (
 	"strings"
 	"time"
 
+	"innerladder/internal/app/act"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/record"
-	"innerladder/internal/service"
 	"innerladder/internal/wire"
 
 	"github.com/gofiber/fiber/v3"
@@ -37,24 +37,23 @@ type eventsIn struct {
 }
 
 // events streams changes and the state of all endpoints.
-func (a *API) events(c fiber.Ctx) error {
+func (a *API) events(c fiber.Ctx, by act.Actor) error {
 	var in eventsIn
 	if err := read(c, &in); err != nil {
 		return err
 	}
 	ctx := context.WithoutCancel(c.Context()) // the stream outlives the handler
-	actor := service.Acting(ctx)
 	changes, stop := a.service.Changes()
 	c.Set(fiber.HeaderContentType, "text/event-stream")
 	c.Set(fiber.HeaderCacheControl, "no-cache")
 	c.Set("X-Accel-Buffering", "no")
 	return c.SendStreamWriter(func(w *bufio.Writer) {
 		defer stop()
-		a.stream(ctx, actor, w, in.LastEventID, changes)
+		a.stream(ctx, by, w, in.LastEventID, changes)
 	})
 }
 
-func (a *API) stream(ctx context.Context, actor service.Actor, w *bufio.Writer, last string,
+func (a *API) stream(ctx context.Context, by act.Actor, w *bufio.Writer, last string,
 	changes <-chan record.Entry,
 ) {
 	send := func(id int64, event string, data any) bool {
@@ -77,12 +76,12 @@ func (a *API) stream(ctx context.Context, actor service.Actor, w *bufio.Writer, 
 		seen = e.Seq
 		switch class, _, _ := strings.Cut(e.Kind, "."); class {
 		case "member", "person", "role", "token": // rights may have changed: the listener comes back with its new ones
-			if !actor.Sees(e) || e.Kind == "person.choices" {
-				return e.Subject != actor.Name || e.Kind == "person.choices"
+			if !by.Sees(e) || e.Kind == "person.choices" {
+				return e.Subject != by.Name || e.Kind == "person.choices"
 			}
-			return send(e.Seq, "change", e.Activity()) && e.Subject != actor.Name && class != "role"
+			return send(e.Seq, "change", e.Activity()) && e.Subject != by.Name && class != "role"
 		}
-		return !actor.Sees(e) || send(e.Seq, "change", e.Activity())
+		return !by.Sees(e) || send(e.Seq, "change", e.Activity())
 	}
 	if last != "" {
 		number, err := strconv.ParseInt(last, 10, 64)
@@ -90,7 +89,7 @@ func (a *API) stream(ctx context.Context, actor service.Actor, w *bufio.Writer, 
 			number = math.MaxInt64 // nothing that we have sent
 		}
 		goesOn := true
-		newest, anew, err := a.service.Missed(ctx, number, func(e record.Entry) bool {
+		newest, anew, err := a.service.Missed(ctx, by, number, func(e record.Entry) bool {
 			goesOn = change(e)
 			return goesOn
 		})
@@ -111,7 +110,7 @@ func (a *API) stream(ctx context.Context, actor service.Actor, w *bufio.Writer, 
 	for {
 		now, err := a.now(ctx)
 		now = slices.DeleteFunc(slices.Clone(now),
-			func(n wire.EndpointNow) bool { return !actor.Rights.May(access.Read, n.Project) })
+			func(n wire.EndpointNow) bool { return !by.Rights.May(access.Read, n.Project) })
 		if err != nil {
 			a.log.Error("the state of the endpoints was not read", "error", err)
 		} else if !send(0, "now", now) {
@@ -141,7 +140,7 @@ func (a *API) now(ctx context.Context) ([]wire.EndpointNow, error) {
 	if time.Since(a.nowAt) < 900*time.Millisecond {
 		return a.nowCache, nil
 	}
-	now, err := a.service.NowForAll(ctx)
+	now, err := a.service.EndpointsNow(ctx, act.BySelf())
 	if err == nil {
 		a.nowCache, a.nowAt = now, time.Now()
 	}

@@ -28,7 +28,7 @@ func Jobs(
 ) *jobs.Set {
 	set := jobs.New(log)
 	ask := func(run func(context.Context) error) func(context.Context, time.Time) error {
-		return func(ctx context.Context, _ time.Time) error { return run(service.BySelf(ctx)) }
+		return func(ctx context.Context, _ time.Time) error { return run(ctx) }
 	}
 	// wrote is how writing to the signals ended the last time.
 	var wrote atomic.Pointer[error]

@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 
+	"innerladder/internal/app/act"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/watch"
@@ -14,7 +15,7 @@ import (
 
 // raise adds an alert, unless one of the kind about the subject at the endpoint is open
 // already.
-func (s *Service) raise(ctx context.Context, t *tx, a *watch.Alert) error {
+func (s *Service) raise(ctx context.Context, t *act.Tx, a *watch.Alert) error {
 	says, ok := a.Kind.Says()
 	if !ok {
 		return fmt.Errorf("there is no kind of alert %q", a.Kind)
@@ -30,11 +31,11 @@ func (s *Service) raise(ctx context.Context, t *tx, a *watch.Alert) error {
 			}
 		}
 	}
-	a.RaisedAt = t.now
+	a.RaisedAt = t.Now
 	if err := t.AddAlert(ctx, a); err != nil {
 		return err
 	}
-	return t.note(ctx, entry{
+	return t.Note(ctx, act.Entry{
 		Project: a.Project, Kind: "alert.raised", Subject: cmp.Or(a.Endpoint, a.Subject),
 		Also:     []string{a.ID, a.Subject},
 		Sentence: fmt.Sprintf("%s was raised: %s %s.", a.ID, a.Subject, says), After: a,
@@ -42,7 +43,7 @@ func (s *Service) raise(ctx context.Context, t *tx, a *watch.Alert) error {
 }
 
 // resolveAlerts resolves the alerts of a kind about a subject by itself.
-func (s *Service) resolveAlerts(ctx context.Context, t *tx, kind watch.AlertKind, subject, note string) error {
+func (s *Service) resolveAlerts(ctx context.Context, t *act.Tx, kind watch.AlertKind, subject, note string) error {
 	open, err := t.UnresolvedAlerts(ctx, kind, subject)
 	if err != nil {
 		return err
@@ -55,31 +56,31 @@ func (s *Service) resolveAlerts(ctx context.Context, t *tx, kind watch.AlertKind
 	return nil
 }
 
-func (s *Service) setAlert(ctx context.Context, t *tx, a *watch.Alert, state, note string) (*watch.Alert, error) {
+func (s *Service) setAlert(ctx context.Context, t *act.Tx, a *watch.Alert, state, note string) (*watch.Alert, error) {
 	number, err := watch.ParseID("alert", a.ID)
 	if err != nil {
 		return nil, err
 	}
-	if err := t.SetAlert(ctx, number, state, t.actor.Name, note, t.now); err != nil {
+	if err := t.SetAlert(ctx, number, state, t.By.Name, note, t.Now); err != nil {
 		return nil, err
 	}
-	now := t.now
+	now := t.Now
 	before := *a
-	a.State, a.HandledBy, a.HandledAt, a.Note = state, t.actor.Name, &now, note
-	return a, t.note(ctx, entry{
+	a.State, a.HandledBy, a.HandledAt, a.Note = state, t.By.Name, &now, note
+	return a, t.Note(ctx, act.Entry{
 		Project: a.Project, Kind: "alert." + state, Subject: cmp.Or(a.Endpoint, a.Subject),
-		Also: []string{a.ID, a.Subject}, Sentence: fmt.Sprintf("%s was %s by %s.", a.ID, state, t.actor.Name),
+		Also: []string{a.ID, a.Subject}, Sentence: fmt.Sprintf("%s was %s by %s.", a.ID, state, t.By.Name),
 		Reason: note, Before: before, After: a,
 	})
 }
 
 // HandleAlert acknowledges or resolves an alert.
-func (s *Service) HandleAlert(ctx context.Context, id, state, note string) (*watch.Alert, error) {
+func (s *Service) HandleAlert(ctx context.Context, by act.Actor, id, state, note string) (*watch.Alert, error) {
 	if state != "acknowledged" && state != "resolved" {
 		return nil, fault.New(fault.Invalid, "alert.state", "%q is nothing an alert can be made", state).In("state").
 			Do("use acknowledged or resolved")
 	}
-	return change(ctx, s, access.Handle, func(t *tx) (*watch.Alert, error) {
+	return act.Change(ctx, s.Base, by, access.Handle, func(t *act.Tx) (*watch.Alert, error) {
 		a, err := s.alert(ctx, t.View, id)
 		if err != nil {
 			return nil, err
@@ -93,20 +94,23 @@ func (s *Service) HandleAlert(ctx context.Context, id, state, note string) (*wat
 }
 
 // Alerts lists alerts, newest first.
-func (s *Service) Alerts(ctx context.Context, state, endpoint string, p records.Page,
+func (s *Service) Alerts(ctx context.Context, by act.Actor, state, endpoint string, p records.Page,
 ) (wire.Listed[watch.Alert], error) {
 	if state != "" && state != "open" && state != "acknowledged" && state != "resolved" {
 		return wire.Listed[watch.Alert]{}, fault.New(fault.Invalid, "alert.state", "%q is no state of an alert", state).
 			In("state").Do("use open, acknowledged or resolved")
 	}
-	return list(ctx, func(r records.View) ([]watch.Alert, string, error) { return r.Alerts(ctx, state, endpoint, p) },
-		s)
+	return act.List(s.Base, by, func(r records.View) ([]watch.Alert, string,
+		error,
+	) {
+		return r.Alerts(ctx, state, endpoint, p)
+	})
 }
 
 // Alert finds an alert.
-func (s *Service) Alert(ctx context.Context, id string) (*watch.Alert, error) {
-	if _, err := may(ctx, access.Read); err != nil {
+func (s *Service) Alert(ctx context.Context, by act.Actor, id string) (*watch.Alert, error) {
+	if err := by.May(access.Read); err != nil {
 		return nil, err
 	}
-	return s.alert(ctx, s.records(ctx), id)
+	return s.alert(ctx, s.Read(by), id)
 }

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"innerladder/internal/app/act"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/ladder"
@@ -20,18 +21,18 @@ import (
 
 // Sign adds the answer of whoever acts to a promotion, which is carried out or refused
 // when that decides it. The answer is written down as a signed statement.
-func (s *Service) Sign(ctx context.Context, id string, n wire.NewAnswer) (*ladder.Promotion, error) {
-	return s.answer(ctx, id, access.Sign, func(t *tx, h judged) error {
-		if err := t.need(h.Project); err != nil {
+func (s *Service) Sign(ctx context.Context, by act.Actor, id string, n wire.NewAnswer) (*ladder.Promotion, error) {
+	return s.answer(ctx, by, id, access.Sign, func(t *act.Tx, h judged) error {
+		if err := t.Need(h.Project); err != nil {
 			return err
 		}
-		at, err := t.now, error(nil)
+		at, err := t.Now, error(nil)
 		if n.Envelope != nil {
-			if at, err = signedAt(n.Envelope, t.now); err != nil {
+			if at, err = signedAt(n.Envelope, t.Now); err != nil {
 				return err
 			}
 		}
-		mine, err := s.answering(ctx, t.View, t.actor, h, n, at)
+		mine, err := s.answering(ctx, t.View, t.By, h, n, at)
 		if err != nil {
 			return err
 		}
@@ -47,24 +48,24 @@ func (s *Service) Sign(ctx context.Context, id string, n wire.NewAnswer) (*ladde
 		if err := t.AddAnswer(ctx, h.number, mine, envelope); err != nil {
 			return err
 		}
-		if err := t.Settle(ctx, h.ID, t.actor.person, t.now); err != nil {
+		if err := t.Settle(ctx, h.ID, t.By.Person, t.Now); err != nil {
 			return err
 		}
 		said := map[rule.Answer]string{
-			rule.Later:    fmt.Sprintf("%s: %s answers later about %s on %s.", h.ID, t.actor.Name, h.Version, h.To),
-			rule.HandOver: fmt.Sprintf("%s: %s handed the review of %s to %s.", h.ID, t.actor.Name, h.Version, n.To),
+			rule.Later:    fmt.Sprintf("%s: %s answers later about %s on %s.", h.ID, t.By.Name, h.Version, h.To),
+			rule.HandOver: fmt.Sprintf("%s: %s handed the review of %s to %s.", h.ID, t.By.Name, h.Version, n.To),
 		}[n.Answer]
 		if said == "" {
-			said = fmt.Sprintf("%s: %s said %s to %s on %s.", h.ID, t.actor.Name, n.Answer, h.Version, h.To)
+			said = fmt.Sprintf("%s: %s said %s to %s on %s.", h.ID, t.By.Name, n.Answer, h.Version, h.To)
 		}
-		e := entry{
+		e := act.Entry{
 			Project: h.Project, Kind: "promotion.signed", Subject: h.Version, Also: []string{h.ID},
-			involved: asker(h.Promotion), Sentence: said, Reason: n.Note, After: mine,
+			Involved: asker(h.Promotion), Sentence: said, Reason: n.Note, After: mine,
 		}
 		if n.Answer == rule.HandOver {
-			e.involved[notice.Review] = []string{n.To}
+			e.Involved[notice.Review] = []string{n.To}
 		}
-		if err := t.note(ctx, e); err != nil {
+		if err := t.Note(ctx, e); err != nil {
 			return err
 		}
 		return s.settle(ctx, t, h, false)
@@ -72,7 +73,7 @@ func (s *Service) Sign(ctx context.Context, id string, n wire.NewAnswer) (*ladde
 }
 
 // answering makes the sign-off of whoever acts, as it would be written down.
-func (s *Service) answering(ctx context.Context, r records.View, a Actor, h judged, n wire.NewAnswer,
+func (s *Service) answering(ctx context.Context, r records.View, a act.Actor, h judged, n wire.NewAnswer,
 	at time.Time,
 ) (rule.SignOff, error) {
 	me, err := s.voucher(ctx, r, a)
@@ -101,7 +102,7 @@ func (s *Service) answering(ctx context.Context, r records.View, a Actor, h judg
 }
 
 // voucher is the person who acts; robots vouch for nothing.
-func (s *Service) voucher(ctx context.Context, r records.View, a Actor) (*people.Person, error) {
+func (s *Service) voucher(ctx context.Context, r records.View, a act.Actor) (*people.Person, error) {
 	me, err := r.PersonNamed(ctx, a.Name)
 	if err == nil && me.Robot {
 		err = fault.New(fault.Forbidden, "sign_off.robot", "%s is a robot and vouches for nothing", a.Name).
@@ -140,16 +141,16 @@ func (s *Service) checkReviewer(ctx context.Context, r records.View, h judged, n
 }
 
 // Tick writes down that whoever acts looked at an item of a promotion's checklist.
-func (s *Service) Tick(ctx context.Context, id string, n wire.NewTick) (*ladder.Promotion, error) {
-	return s.answer(ctx, id, access.Sign, func(t *tx, h judged) error {
-		if err := t.need(h.Project); err != nil {
+func (s *Service) Tick(ctx context.Context, by act.Actor, id string, n wire.NewTick) (*ladder.Promotion, error) {
+	return s.answer(ctx, by, id, access.Sign, func(t *act.Tx, h judged) error {
+		if err := t.Need(h.Project); err != nil {
 			return err
 		}
-		if _, err := s.voucher(ctx, t.View, t.actor); err != nil {
+		if _, err := s.voucher(ctx, t.View, t.By); err != nil {
 			return err
 		}
 		tick := rule.Tick{
-			Item: n.Item, Rung: n.Rung, Note: n.Note, Link: n.Link, By: t.actor.Name, At: t.now,
+			Item: n.Item, Rung: n.Rung, Note: n.Note, Link: n.Link, By: t.By.Name, At: t.Now,
 			CandidateDigest: h.facts.Version.Digest, Incumbent: refOf(h.facts.Incumbent),
 		}
 		if err := h.Tick(tick, h.ladder.Checklist(h.Promotion)); err != nil {
@@ -159,9 +160,9 @@ func (s *Service) Tick(ctx context.Context, id string, n wire.NewTick) (*ladder.
 		if err := t.PutTick(ctx, h.number, tick); err != nil {
 			return err
 		}
-		if err := t.note(ctx, entry{
+		if err := t.Note(ctx, act.Entry{
 			Project: h.Project, Kind: "promotion.ticked", Subject: h.Version,
-			Also: []string{h.ID}, Sentence: fmt.Sprintf("%s: %s looked at %s.", h.ID, t.actor.Name, n.Item),
+			Also: []string{h.ID}, Sentence: fmt.Sprintf("%s: %s looked at %s.", h.ID, t.By.Name, n.Item),
 			Reason: strings.TrimSpace(n.Note + " " + n.Link), After: tick,
 		}); err != nil {
 			return err
@@ -171,7 +172,7 @@ func (s *Service) Tick(ctx context.Context, id string, n wire.NewTick) (*ladder.
 }
 
 // rolesOf lists the roles that someone has in a project.
-func (s *Service) rolesOf(ctx context.Context, r records.View, a Actor, project string) ([]string, error) {
+func (s *Service) rolesOf(ctx context.Context, r records.View, a act.Actor, project string) ([]string, error) {
 	p, err := r.PersonNamed(ctx, a.Name)
 	if errors.Is(err, records.ErrNone) {
 		return nil, nil // the service itself has none
@@ -194,8 +195,8 @@ func rolesIn(p *people.Person, project string) []string {
 
 // reviewers lists the people whom a promotion waits for: those who may sign, whose answer
 // would count, and who have not answered.
-func (s *Service) reviewers(ctx context.Context, t *tx, h judged) ([]string, error) {
-	people, readers, err := t.everyone(ctx)
+func (s *Service) reviewers(ctx context.Context, t *act.Tx, h judged) ([]string, error) {
+	people, readers, err := everyone(ctx, t)
 	if err != nil {
 		return nil, err
 	}
@@ -204,7 +205,7 @@ func (s *Service) reviewers(ctx context.Context, t *tx, h judged) ([]string, err
 		person := people[r.Name]
 		if r.Rights.May(access.Sign, h.Project) &&
 			h.ladder.AnswerCounts(h.Promotion, r.Name, rolesIn(&person, h.Project), h.facts.Trainers) &&
-			h.Awaits(r.Name, t.now) {
+			h.Awaits(r.Name, t.Now) {
 			out = append(out, r.Name)
 		}
 	}

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"context"
 	"maps"
 	"slices"
 	"strings"
@@ -51,7 +52,7 @@ func (w wanted) filters() (out []records.PromotionFilter) {
 
 // noted takes entries of the record that were confirmed. What an entry is about names the model
 // whose promotions may depend on it; ladders, traffic and people concern the whole project.
-func (a *attention) noted(entries []record.Entry) {
+func (a *attention) noted(_ context.Context, entries []record.Entry) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	for _, e := range entries {

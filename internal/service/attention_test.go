@@ -19,7 +19,7 @@ func TestWhichPromotionsAreLookedAt(t *testing.T) {
 		}
 	}
 	note := func(kind, subject string, also ...string) {
-		a.noted([]record.Entry{{Kind: kind, Project: "forecasting", Subject: subject, Also: also}})
+		a.noted(t.Context(), []record.Entry{{Kind: kind, Project: "forecasting", Subject: subject, Also: also}})
 	}
 	looks("at the start", wanted{all: true})
 	looks("when nothing happened", wanted{})

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 
+	"innerladder/internal/app/act"
 	"innerladder/internal/backup"
 	"innerladder/internal/blob"
 	"innerladder/internal/core/access"
@@ -20,13 +21,15 @@ import (
 // Backup takes a snapshot of everything and returns what writes it out. The records are
 // those of one moment, and every file that they name is there, because none is collected
 // until it is written. close must be called.
-func (s *Service) Backup(ctx context.Context) (write func(context.Context, io.Writer) error, close func(), err error) {
-	if _, err := may(ctx, access.Administer); err != nil {
+func (s *Service) Backup(ctx context.Context, by act.Actor) (write func(context.Context, io.Writer) error, close func(),
+	err error,
+) {
+	if err := by.May(access.Administer); err != nil {
 		return nil, nil, err
 	}
-	if _, err := change(withoutRepeat(ctx), s, access.Administer, func(t *tx) (struct{}, error) {
-		return struct{}{}, t.note(ctx,
-			entry{Kind: "service.backup", Subject: "backup", Sentence: t.actor.Name + " took a backup."})
+	if _, err := act.Change(ctx, s.Base, by.WithoutRepeat(), access.Administer, func(t *act.Tx) (struct{}, error) {
+		return struct{}{}, t.Note(ctx,
+			act.Entry{Kind: "service.backup", Subject: "backup", Sentence: t.By.Name + " took a backup."})
 	}); err != nil {
 		return nil, nil, err
 	}
@@ -46,7 +49,7 @@ func (s *Service) Backup(ctx context.Context) (write func(context.Context, io.Wr
 		close()
 		return nil, nil, recorder.Away()
 	}
-	if err := errors.Join(s.db.Snapshot(ctx, filepath.Join(dir, backup.Records)),
+	if err := errors.Join(s.DB.Snapshot(ctx, filepath.Join(dir, backup.Records)),
 		kept.Snapshot(ctx, filepath.Join(dir, backup.Signals))); err != nil {
 		close()
 		return nil, nil, err
@@ -64,7 +67,7 @@ func (s *Service) writeBackup(ctx context.Context, dir string, w io.Writer) erro
 	if err := errors.Join(err, tailErr, db.Close()); err != nil {
 		return err
 	}
-	a := backup.New(w, s.now())
+	a := backup.New(w, s.Now())
 	add := func(name string, f *os.File, err error) error {
 		if err != nil {
 			return err

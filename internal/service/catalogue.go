@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"innerladder/internal/app/act"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/compare"
 	"innerladder/internal/core/fault"
@@ -18,38 +19,42 @@ import (
 )
 
 // Find searches the catalogue.
-func (s *Service) Find(ctx context.Context, search records.Search, p records.Page,
+func (s *Service) Find(ctx context.Context, by act.Actor, search records.Search, p records.Page,
 ) (wire.Listed[registry.Found], error) {
-	if _, err := may(ctx, access.Read); err != nil {
+	if err := by.May(access.Read); err != nil {
 		return wire.Listed[registry.Found]{}, err
 	}
-	rungs, err := s.rungsInSight(ctx)
+	rungs, err := s.rungsInSight(ctx, by)
 	if err != nil {
 		return wire.Listed[registry.Found]{}, err
 	}
 	if search.Rung != "" && !slices.Contains(rungs, search.Rung) {
 		return wire.Listed[registry.Found]{}, fault.New(fault.Invalid, "rung.unknown",
 			"there is no rung %q", search.Rung).
-			In("rung").Do("%s", exist("rungs", rungs))
+			In("rung").Do("%s", act.Exist("rungs", rungs))
 	}
 	named := []string{search.Sort}
 	for _, b := range search.Metrics {
 		named = append(named, b.Metric)
 	}
 	for _, name := range named {
-		if err := s.checkMetric(ctx, name); err != nil {
+		if err := s.checkMetric(ctx, by, name); err != nil {
 			return wire.Listed[registry.Found]{}, err
 		}
 	}
-	return list(ctx, func(r records.View) ([]registry.Found, string, error) { return r.Find(ctx, search, p) }, s)
+	return act.List(s.Base, by, func(r records.View) ([]registry.Found, string,
+		error,
+	) {
+		return r.Find(ctx, search, p)
+	})
 }
 
 // checkMetric refuses a metric that no version has: it is most likely mistyped.
-func (s *Service) checkMetric(ctx context.Context, name string) error {
+func (s *Service) checkMetric(ctx context.Context, by act.Actor, name string) error {
 	if name == "" {
 		return nil
 	}
-	r := s.records(ctx)
+	r := s.Read(by)
 	there, err := r.HasMetric(ctx, name)
 	if err != nil || there {
 		return err
@@ -59,19 +64,19 @@ func (s *Service) checkMetric(ctx context.Context, name string) error {
 		return err
 	}
 	return fault.New(fault.Invalid, "metric.unknown", "no version has a metric %q", name).In("metric").
-		Do("%s", exist("metrics", names))
+		Do("%s", act.Exist("metrics", names))
 }
 
 // Vocabulary lists what a search can name.
-func (s *Service) Vocabulary(ctx context.Context) (wire.Vocabulary, error) {
-	if _, err := may(ctx, access.Read); err != nil {
+func (s *Service) Vocabulary(ctx context.Context, by act.Actor) (wire.Vocabulary, error) {
+	if err := by.May(access.Read); err != nil {
 		return wire.Vocabulary{}, err
 	}
-	rungs, err := s.rungsInSight(ctx)
+	rungs, err := s.rungsInSight(ctx, by)
 	if err != nil {
 		return wire.Vocabulary{}, err
 	}
-	names, err := s.records(ctx).MetricNames(ctx, 500)
+	names, err := s.Read(by).MetricNames(ctx, 500)
 	return wire.Vocabulary{
 			Metrics: names, Rungs: rungs,
 			Formats: []string{
@@ -92,11 +97,11 @@ const (
 
 // LineUp puts versions in one table, of one or of several models. A ref without a
 // version stands for the newest versions of that model.
-func (s *Service) LineUp(ctx context.Context, refs []string) (registry.Lineup, error) {
-	if _, err := may(ctx, access.Read); err != nil {
+func (s *Service) LineUp(ctx context.Context, by act.Actor, refs []string) (registry.Lineup, error) {
+	if err := by.May(access.Read); err != nil {
 		return registry.Lineup{}, err
 	}
-	r := s.records(ctx)
+	r := s.Read(by)
 	var chosen []string
 	for _, raw := range refs {
 		if !strings.Contains(raw, "@") {
@@ -190,20 +195,20 @@ func (s *Service) liveAmong(ctx context.Context, r records.View, versions []regi
 }
 
 // CompareProfiles compares the reference profiles of two versions.
-func (s *Service) CompareProfiles(ctx context.Context, from, to string) (compare.Profiles, error) {
-	a, err := s.Version(ctx, from)
+func (s *Service) CompareProfiles(ctx context.Context, by act.Actor, from, to string) (compare.Profiles, error) {
+	a, err := s.Version(ctx, by, from)
 	if err != nil {
 		return compare.Profiles{}, err
 	}
-	b, err := s.Version(ctx, to)
+	b, err := s.Version(ctx, by, to)
 	if err != nil {
 		return compare.Profiles{}, err
 	}
-	p, err := s.profile(ctx, a)
+	p, err := s.profile(ctx, by, a)
 	if err != nil {
 		return compare.Profiles{}, err
 	}
-	q, err := s.profile(ctx, b)
+	q, err := s.profile(ctx, by, b)
 	if err != nil {
 		return compare.Profiles{}, err
 	}

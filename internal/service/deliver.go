@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"innerladder/internal/app/act"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/naming"
@@ -33,7 +34,7 @@ const (
 // Deliver sends what is due to webhooks and e-mail addresses. What fails is tried again
 // later; a crash between sending and noting it sends it again, with the same id.
 func (s *Service) Deliver(ctx context.Context) error {
-	due, err := s.db.Read(records.Everything).DueDeliveries(ctx, s.now(), 4*deliveriesAtOnce)
+	due, err := s.DB.Read(records.Everything).DueDeliveries(ctx, s.Now(), 4*deliveriesAtOnce)
 	if err != nil || len(due) == 0 {
 		return err
 	}
@@ -57,7 +58,7 @@ func (s *Service) deliver(ctx context.Context, d notice.Delivery) {
 	if ctx.Err() != nil {
 		return // we are stopping; it is sent after the next start
 	}
-	now := s.now()
+	now := s.Now()
 	d.Tries++
 	d.State, d.Answer, d.DoneAt = "delivered", answer, &now
 	if err != nil {
@@ -70,9 +71,9 @@ func (s *Service) deliver(ctx context.Context, d notice.Delivery) {
 	if len(d.Answer) > 500 {
 		d.Answer = strings.ToValidUTF8(d.Answer[:500], "") + "…"
 	}
-	err = s.db.Write(ctx, records.Everything, func(r records.View) error { return r.SetDelivery(ctx, d) })
+	err = s.DB.Write(ctx, records.Everything, func(r records.View) error { return r.SetDelivery(ctx, d) })
 	if err != nil {
-		s.log.Error("it was not noted what became of a delivery; it is sent again", "delivery", d.ID, "error", err)
+		s.Log.Error("it was not noted what became of a delivery; it is sent again", "delivery", d.ID, "error", err)
 	}
 }
 
@@ -89,7 +90,7 @@ func (s *Service) send(ctx context.Context, d notice.Delivery) (answer string, e
 // sendWebhook posts an entry as a CloudEvent, signed as the Standard Webhooks
 // specification says.
 func (s *Service) sendWebhook(ctx context.Context, d notice.Delivery) (string, error) {
-	r := s.db.Read(records.Everything)
+	r := s.DB.Read(records.Everything)
 	w, err := r.Webhook(ctx, d.Webhook)
 	if err != nil {
 		return "", &hopeless{errors.New("the webhook was removed")}
@@ -102,7 +103,7 @@ func (s *Service) sendWebhook(ctx context.Context, d notice.Delivery) (string, e
 	if err != nil {
 		return "", err
 	}
-	h, err := SignWebhook(string(secret), strconv.FormatInt(d.ID, 10), s.now(), body)
+	h, err := SignWebhook(string(secret), strconv.FormatInt(d.ID, 10), s.Now(), body)
 	if err != nil {
 		return "", err
 	}
@@ -147,7 +148,7 @@ func SignWebhook(secret, id string, at time.Time, body []byte) (http.Header, err
 
 // sendMail sends a notice by e-mail.
 func (s *Service) sendMail(ctx context.Context, d notice.Delivery) (string, error) {
-	r := s.db.Read(records.Everything)
+	r := s.DB.Read(records.Everything)
 	p, err := r.PersonNamed(ctx, d.Person)
 	if err != nil {
 		return "", err
@@ -207,7 +208,7 @@ func pageOf(e record.Entry) string {
 
 // mail sends one e-mail.
 func (s *Service) mail(ctx context.Context, to, subject, body string) (string, error) {
-	set, err := mailSettings(ctx, s.db.Read(records.Everything))
+	set, err := mailSettings(ctx, s.DB.Read(records.Everything))
 	if err != nil {
 		return "", err
 	}
@@ -224,7 +225,7 @@ func (s *Service) mail(ctx context.Context, to, subject, body string) (string, e
 		options = append(options, mail.WithTLSPolicy(mail.TLSMandatory))
 	}
 	if set.User != "" {
-		password, err := openSecret(ctx, s.db.Read(records.Everything), s.ring(), mailSecret)
+		password, err := openSecret(ctx, s.DB.Read(records.Everything), s.ring(), mailSecret)
 		if err != nil {
 			return "", err
 		}
@@ -254,18 +255,17 @@ func (s *Service) mail(ctx context.Context, to, subject, body string) (string, e
 }
 
 // TestMail sends an e-mail to whoever asks, to see that the settings hold.
-func (s *Service) TestMail(ctx context.Context) (struct{}, error) {
-	a, err := may(ctx, access.Administer)
-	if err != nil {
+func (s *Service) TestMail(ctx context.Context, by act.Actor) (struct{}, error) {
+	if err := by.May(access.Administer); err != nil {
 		return struct{}{}, err
 	}
-	p, err := s.db.Read(records.Everything).PersonNamed(ctx, a.Name)
+	p, err := s.DB.Read(records.Everything).PersonNamed(ctx, by.Name)
 	if err != nil {
 		return struct{}{}, err
 	}
 	if p.Email == "" {
 		return struct{}{}, fault.New(fault.Refused, "mail.no_address", "you have no e-mail address").
-			Do("give yourself one with: innerladder person edit %s -email NAME@HOST", a.Name)
+			Do("give yourself one with: innerladder person edit %s -email NAME@HOST", by.Name)
 	}
 	limited, cancel := context.WithTimeout(ctx, deliveryWait)
 	defer cancel()

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 
+	"innerladder/internal/app/act"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/guard"
@@ -17,7 +18,7 @@ import (
 )
 
 // AddEndpoint adds an endpoint.
-func (s *Service) AddEndpoint(ctx context.Context, n wire.NewEndpoint) (*traffic.Endpoint, error) {
+func (s *Service) AddEndpoint(ctx context.Context, by act.Actor, n wire.NewEndpoint) (*traffic.Endpoint, error) {
 	if err := naming.Check("name", n.Name); err != nil {
 		return nil, err
 	}
@@ -28,7 +29,7 @@ func (s *Service) AddEndpoint(ctx context.Context, n wire.NewEndpoint) (*traffic
 	if err := plan.Check(); err != nil {
 		return nil, err
 	}
-	return change(ctx, s, access.Route, func(t *tx) (*traffic.Endpoint, error) {
+	return act.Change(ctx, s.Base, by, access.Route, func(t *act.Tx) (*traffic.Endpoint, error) {
 		m, err := s.model(ctx, t.View, "model", n.Model)
 		if err != nil {
 			return nil, err
@@ -52,47 +53,37 @@ func (s *Service) AddEndpoint(ctx context.Context, n wire.NewEndpoint) (*traffic
 		} else if !errors.Is(err, records.ErrNone) {
 			return nil, err
 		}
-		if err := nameFree(ctx, t, "endpoints", n.Name); err != nil {
+		if err := act.NameFree(ctx, t, "endpoints", n.Name); err != nil {
 			return nil, err
 		}
 		e := traffic.Endpoint{
 			Name: n.Name, Project: m.Project, Model: n.Model, Environment: n.Environment, Rung: n.Rung,
-			Description: n.Description, Plan: plan, Repeatable: n.Repeatable, CreatedBy: t.actor.Name, CreatedAt: t.now,
+			Description: n.Description, Plan: plan, Repeatable: n.Repeatable, CreatedBy: t.By.Name, CreatedAt: t.Now,
 		}
 		if err := t.View.AddEndpoint(ctx, e); err != nil {
 			return nil, err
 		}
-		return &e, t.note(ctx, entry{
+		return &e, t.Note(ctx, act.Entry{
 			Project: e.Project, Kind: "endpoint.added", Subject: e.Name,
 			Sentence: fmt.Sprintf("Endpoint %s was added for %s in %s.", e.Name, e.Model, e.Environment), After: e,
 		})
 	})
 }
 
-// nameFree refuses a name that something out of sight has.
-func nameFree(ctx context.Context, t *tx, table, name string) error {
-	taken, err := t.Taken(ctx, table, name)
-	if err == nil && taken {
-		err = fault.New(fault.Refused, "name.taken", "the name %s is not free", name).In("name").
-			Do("choose another name")
-	}
-	return err
-}
-
 // Endpoints lists all endpoints.
-func (s *Service) Endpoints(ctx context.Context) (wire.Listed[traffic.Endpoint], error) {
-	return list(ctx, func(r records.View) ([]traffic.Endpoint, string, error) {
+func (s *Service) Endpoints(ctx context.Context, by act.Actor) (wire.Listed[traffic.Endpoint], error) {
+	return act.List(s.Base, by, func(r records.View) ([]traffic.Endpoint, string, error) {
 		all, err := r.Endpoints(ctx)
 		return all, "", err
-	}, s)
+	})
 }
 
 // Endpoint finds an endpoint.
-func (s *Service) Endpoint(ctx context.Context, name string) (*traffic.Endpoint, error) {
-	if _, err := may(ctx, access.Read); err != nil {
+func (s *Service) Endpoint(ctx context.Context, by act.Actor, name string) (*traffic.Endpoint, error) {
+	if err := by.May(access.Read); err != nil {
 		return nil, err
 	}
-	return s.endpoint(ctx, s.records(ctx), name)
+	return s.endpoint(ctx, s.Read(by), name)
 }
 
 func (s *Service) endpoint(ctx context.Context, r records.View, name string) (*traffic.Endpoint, error) {
@@ -106,31 +97,37 @@ func (s *Service) endpoint(ctx context.Context, r records.View, name string) (*t
 		for i, e := range all {
 			names[i] = e.Name
 		}
-		f = f.Do("%s", exist("endpoints", names))
+		f = f.Do("%s", act.Exist("endpoints", names))
 	}
 	return nil, f
 }
 
 // Splits lists the splits of an endpoint, newest first.
-func (s *Service) Splits(ctx context.Context, endpoint string, p records.Page) (wire.Listed[traffic.Split], error) {
-	if _, err := s.Endpoint(ctx, endpoint); err != nil {
+func (s *Service) Splits(ctx context.Context, by act.Actor, endpoint string,
+	p records.Page,
+) (wire.Listed[traffic.Split], error) {
+	if _, err := s.Endpoint(ctx, by, endpoint); err != nil {
 		return wire.Listed[traffic.Split]{}, err
 	}
-	return list(ctx, func(r records.View) ([]traffic.Split, string, error) { return r.Splits(ctx, endpoint, p) }, s)
+	return act.List(s.Base, by, func(r records.View) ([]traffic.Split, string,
+		error,
+	) {
+		return r.Splits(ctx, endpoint, p)
+	})
 }
 
 // Split makes a new split of an endpoint and puts it in force. based is the number of
 // the split it was decided on, -1 when the caller does not care.
-func (s *Service) Split(ctx context.Context, endpoint string, lanes []traffic.Lane, reason string,
+func (s *Service) Split(ctx context.Context, by act.Actor, endpoint string, lanes []traffic.Lane, reason string,
 	based int,
 ) (*traffic.Split, error) {
-	if _, err := may(ctx, access.Route); err != nil {
+	if err := by.May(access.Route); err != nil {
 		return nil, err
 	}
 	if err := traffic.CheckLanes(lanes); err != nil {
 		return nil, err
 	}
-	split, err := change(ctx, s, access.Route, func(t *tx) (*traffic.Split, error) {
+	return act.Change(ctx, s.Base, by, access.Route, func(t *act.Tx) (*traffic.Split, error) {
 		e, err := s.endpoint(ctx, t.View, endpoint)
 		if err != nil {
 			return nil, err
@@ -155,11 +152,6 @@ func (s *Service) Split(ctx context.Context, endpoint string, lanes []traffic.La
 		}
 		return s.putInForce(ctx, t, e, &traffic.Split{Endpoint: e.Name, Lanes: resolved, Reason: reason})
 	})
-	if err != nil {
-		return nil, err
-	}
-	s.reroute(ctx, endpoint)
-	return split, nil
 }
 
 // checkBased refuses a change that was decided on another split than the one in force.
@@ -212,10 +204,10 @@ func (s *Service) checkStandings(ctx context.Context, r records.View, e *traffic
 }
 
 // putInForce writes the next split of an endpoint.
-func (s *Service) putInForce(ctx context.Context, t *tx, e *traffic.Endpoint, split *traffic.Split) (*traffic.Split,
+func (s *Service) putInForce(ctx context.Context, t *act.Tx, e *traffic.Endpoint, split *traffic.Split) (*traffic.Split,
 	error,
 ) {
-	split.Author, split.MadeAt = t.actor.Name, t.now
+	split.Author, split.MadeAt = t.By.Name, t.Now
 	if err := t.AddSplit(ctx, split); err != nil {
 		return nil, err
 	}
@@ -227,7 +219,7 @@ func (s *Service) putInForce(ctx context.Context, t *tx, e *traffic.Endpoint, sp
 	if e.Split != nil {
 		before = e.Split
 	}
-	return split, t.note(ctx, entry{
+	return split, t.Note(ctx, act.Entry{
 		Project: e.Project, Kind: "split.made", Subject: e.Name, Sentence: said,
 		Reason: split.Reason, Before: before, After: split,
 	})
@@ -235,14 +227,16 @@ func (s *Service) putInForce(ctx context.Context, t *tx, e *traffic.Endpoint, sp
 
 // Back returns an endpoint to an earlier split: to the given revision, or for 0 to the
 // last one that had no trial lane.
-func (s *Service) Back(ctx context.Context, endpoint string, to int, reason string, based int) (*traffic.Split, error) {
-	if _, err := may(ctx, access.Route); err != nil {
+func (s *Service) Back(ctx context.Context, by act.Actor, endpoint string, to int, reason string,
+	based int,
+) (*traffic.Split, error) {
+	if err := by.May(access.Route); err != nil {
 		return nil, err
 	}
 	if err := naming.CheckReason(reason, "say why with -why"); err != nil {
 		return nil, err
 	}
-	split, err := change(ctx, s, access.Route, func(t *tx) (*traffic.Split, error) {
+	return act.Change(ctx, s.Base, by, access.Route, func(t *act.Tx) (*traffic.Split, error) {
 		e, err := s.endpoint(ctx, t.View, endpoint)
 		if err != nil {
 			return nil, err
@@ -260,11 +254,6 @@ func (s *Service) Back(ctx context.Context, endpoint string, to int, reason stri
 		return s.putInForce(ctx, t, e,
 			&traffic.Split{Endpoint: e.Name, Lanes: target.Lanes, Reason: reason, ReturnsTo: target.Number})
 	})
-	if err != nil {
-		return nil, err
-	}
-	s.reroute(ctx, endpoint)
-	return split, nil
 }
 
 // lookBack is how many splits are searched for one to return to.
@@ -298,8 +287,7 @@ func (s *Service) wayBack(ctx context.Context, r records.View, endpoint string, 
 // RollBack ends the trial of a version because a guard fired. It does nothing when the
 // split it is about is not in force any more.
 func (s *Service) RollBack(ctx context.Context, endpoint string, split int, action guard.Action) error {
-	ctx = BySelf(ctx)
-	_, err := change(ctx, s, access.Route, func(t *tx) (struct{}, error) {
+	_, err := act.Change(ctx, s.Base, act.BySelf(), access.Route, func(t *act.Tx) (struct{}, error) {
 		none := struct{}{}
 		e, err := s.endpoint(ctx, t.View, endpoint)
 		if err != nil || e.Split == nil || e.Split.Number != split {
@@ -329,9 +317,5 @@ func (s *Service) RollBack(ctx context.Context, endpoint string, split int, acti
 			Sentence: fmt.Sprintf("%s Rolled back from #%d to %s by #%d.", action.Sentence, split, made, made.Number),
 		})
 	})
-	if err != nil {
-		return err
-	}
-	s.reroute(ctx, endpoint)
-	return nil
+	return err
 }

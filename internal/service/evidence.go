@@ -7,6 +7,7 @@ import (
 	"os"
 	"strings"
 
+	"innerladder/internal/app/act"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/fault"
@@ -19,7 +20,9 @@ const largestReport = 64 << 20
 
 // AttachEvidence attaches a report to a version, read for what it says. verdict is that of
 // who attaches it, empty for none.
-func (s *Service) AttachEvidence(ctx context.Context, ref, kind, verdict string, f *File) (*evidence.Evidence, error) {
+func (s *Service) AttachEvidence(ctx context.Context, by act.Actor, ref, kind, verdict string,
+	f *File,
+) (*evidence.Evidence, error) {
 	if err := evidence.CheckKind("kind", kind); err != nil {
 		return nil, err
 	}
@@ -40,12 +43,12 @@ func (s *Service) AttachEvidence(ctx context.Context, ref, kind, verdict string,
 	if err != nil {
 		return nil, err
 	}
-	return change(ctx, s, access.Register, func(t *tx) (*evidence.Evidence, error) {
+	return act.Change(ctx, s.Base, by, access.Register, func(t *act.Tx) (*evidence.Evidence, error) {
 		v, err := s.resolve(ctx, t.View, "version", ref)
 		if err != nil {
 			return nil, err
 		}
-		if err := t.need(v.Project); err != nil {
+		if err := t.Need(v.Project); err != nil {
 			return nil, err
 		}
 		if err := f.Upload.Keep(); err != nil {
@@ -54,7 +57,7 @@ func (s *Service) AttachEvidence(ctx context.Context, ref, kind, verdict string,
 		e := &evidence.Evidence{
 			Version: v.Ref, Project: v.Project, Kind: kind, Name: f.Name, Digest: f.Upload.Digest,
 			Size: f.Upload.Size, Media: media, Verdict: own,
-			AddedBy: t.actor.Name, AddedAt: t.now, Findings: findings,
+			AddedBy: t.By.Name, AddedAt: t.Now, Findings: findings,
 		}
 		if err := t.AddEvidence(ctx, e); err != nil {
 			return nil, err
@@ -64,7 +67,7 @@ func (s *Service) AttachEvidence(ctx context.Context, ref, kind, verdict string,
 			said = fmt.Sprintf("%s: %s was attached to %s as evidence of kind %s: %s.", e.ID, e.Name, v.Ref, kind,
 				findings.Says)
 		}
-		return e, t.note(ctx, entry{
+		return e, t.Note(ctx, act.Entry{
 			Project: v.Project, Kind: "evidence.attached", Subject: v.Ref, Also: []string{e.ID},
 			Sentence: said,
 			After:    map[string]any{"id": e.ID, "kind": kind, "name": e.Name, "digest": e.Digest, "verdict": own},
@@ -73,25 +76,25 @@ func (s *Service) AttachEvidence(ctx context.Context, ref, kind, verdict string,
 }
 
 // EvidenceOf lists the reports of a version, newest first.
-func (s *Service) EvidenceOf(ctx context.Context, ref string) (wire.Listed[evidence.Evidence], error) {
-	v, err := s.Version(ctx, ref)
+func (s *Service) EvidenceOf(ctx context.Context, by act.Actor, ref string) (wire.Listed[evidence.Evidence], error) {
+	v, err := s.Version(ctx, by, ref)
 	if err != nil {
 		return wire.Listed[evidence.Evidence]{}, err
 	}
-	all, err := s.records(ctx).EvidenceOf(ctx, v.Ref)
+	all, err := s.Read(by).EvidenceOf(ctx, v.Ref)
 	return wire.Listed[evidence.Evidence]{Items: all}, err
 }
 
 // Report finds a piece of evidence.
-func (s *Service) Report(ctx context.Context, id string) (*evidence.Evidence, error) {
-	if _, err := may(ctx, access.Read); err != nil {
+func (s *Service) Report(ctx context.Context, by act.Actor, id string) (*evidence.Evidence, error) {
+	if err := by.May(access.Read); err != nil {
 		return nil, err
 	}
 	n, err := evidence.ParseID("evidence", id)
 	if err != nil {
 		return nil, err
 	}
-	e, err := s.records(ctx).Evidence(ctx, n)
+	e, err := s.Read(by).Evidence(ctx, n)
 	if errors.Is(err, records.ErrNone) {
 		return nil, fault.New(fault.Unknown, "evidence.unknown", "there is no %s", evidence.ID(n)).
 			In("evidence").Do("see what is attached with: innerladder evidence MODEL@NUMBER")
@@ -100,8 +103,8 @@ func (s *Service) Report(ctx context.Context, id string) (*evidence.Evidence, er
 }
 
 // ReportFile opens the file of a piece of evidence; the caller closes it.
-func (s *Service) ReportFile(ctx context.Context, id string) (*evidence.Evidence, *os.File, error) {
-	e, err := s.Report(ctx, id)
+func (s *Service) ReportFile(ctx context.Context, by act.Actor, id string) (*evidence.Evidence, *os.File, error) {
+	e, err := s.Report(ctx, by, id)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"time"
 
+	"innerladder/internal/app/act"
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/ladder/rule"
 	"innerladder/internal/core/lineage"
@@ -16,12 +17,12 @@ import (
 // Gate says what is met and what is missing for a version to step on a rung; nothing is
 // asked for. An empty rung is the next one. Nothing is missing for a rung that it stands
 // on or above.
-func (s *Service) Gate(ctx context.Context, ref, to string) (wire.GateReport, error) {
-	v, err := s.Version(ctx, ref)
+func (s *Service) Gate(ctx context.Context, by act.Actor, ref, to string) (wire.GateReport, error) {
+	v, err := s.Version(ctx, by, ref)
 	if err != nil {
 		return wire.GateReport{}, err
 	}
-	r := s.records(ctx)
+	r := s.Read(by)
 	l, err := r.Ladder(ctx, v.Project)
 	if err != nil {
 		return wire.GateReport{}, err
@@ -72,7 +73,7 @@ func (s *Service) facts(ctx context.Context, r records.View, v *registry.Version
 ) (rule.Facts, error) {
 	f := rule.Facts{
 		Version: v, To: to, StoredArtifacts: files.count, ReadAt: files.readAt, Trainers: []string{v.CreatedBy},
-		Now: s.now(),
+		Now: s.Now(),
 	}
 	there, err := r.VersionsOnRung(ctx, v.Model, to, 1)
 	if err != nil {
@@ -125,7 +126,7 @@ type stored struct {
 // storedArtifacts reads the artifacts of a version that were not read for a day. That takes
 // its time, so it is done before a transaction, not in it.
 func (s *Service) storedArtifacts(v *registry.Version) (out stored, err error) {
-	now := s.now()
+	now := s.Now()
 	for _, a := range v.Artifacts {
 		if !a.Stored {
 			continue

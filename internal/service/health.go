@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"innerladder/internal/app/act"
 	"innerladder/internal/core/health"
 	"innerladder/internal/core/traffic"
 )
@@ -20,8 +21,8 @@ type address struct {
 // CheckHealth begins to ask every address of every placement whether it is ready, and does
 // not wait for answers: a model server that hangs delays nobody's health but its own.
 func (s *Service) CheckHealth(ctx context.Context) error {
-	ctx = BySelf(ctx)
-	placements, err := s.Placements(ctx, "")
+	by := act.BySelf()
+	placements, err := s.Placements(ctx, by, "")
 	if err != nil {
 		return err
 	}
@@ -30,7 +31,7 @@ func (s *Service) CheckHealth(ctx context.Context) error {
 		for _, a := range p.Addresses {
 			s.checking.Start(p.Version+" in "+p.Environment+" at "+a.URL, func() {
 				if err := s.checkAddress(ctx, p, a); err != nil && ctx.Err() == nil {
-					s.log.Error(
+					s.Log.Error(
 						"a change of health was not recorded",
 						"version",
 						p.Version,
@@ -74,7 +75,7 @@ func (s *Service) checkAddress(ctx context.Context, p traffic.Placement, a traff
 	// last time is recorded now.
 	switch {
 	case turn == health.Fell, !state.Healthy && a.Healthy:
-		s.log.Warn(
+		s.Log.Warn(
 			"a placement fell",
 			"version",
 			p.Version,
@@ -87,7 +88,7 @@ func (s *Service) checkAddress(ctx context.Context, p traffic.Placement, a traff
 		)
 		return s.SetHealth(ctx, p, a.URL, state.Reason, state.Sentence(p.Version, p.Environment))
 	case turn == health.Recovered, state.Healthy && !a.Healthy:
-		s.log.Info("a placement recovered", "version", p.Version, "environment", p.Environment, "address", a.URL)
+		s.Log.Info("a placement recovered", "version", p.Version, "environment", p.Environment, "address", a.URL)
 		return s.SetHealth(ctx, p, a.URL, "", "")
 	}
 	return nil

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"innerladder/internal/app/act"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/ladder"
@@ -24,9 +25,9 @@ import (
 func names(l ladder.Revision) []string { return append(l.Names(), ladder.Retired) }
 
 // rungsInSight lists the rungs of all ladders that whoever acts may see.
-func (s *Service) rungsInSight(ctx context.Context) ([]string, error) {
+func (s *Service) rungsInSight(ctx context.Context, by act.Actor) ([]string, error) {
 	out := ladder.Default().Names()
-	all, err := s.records(ctx).Ladders(ctx)
+	all, err := s.Read(by).Ladders(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -41,11 +42,11 @@ func (s *Service) rungsInSight(ctx context.Context) ([]string, error) {
 }
 
 // Ladder is the ladder of a project, in a revision or as it is now (0).
-func (s *Service) Ladder(ctx context.Context, project string) (ladder.Revision, error) {
-	if _, err := may(ctx, access.Read); err != nil {
+func (s *Service) Ladder(ctx context.Context, by act.Actor, project string) (ladder.Revision, error) {
+	if err := by.May(access.Read); err != nil {
 		return ladder.Revision{}, err
 	}
-	r := s.records(ctx)
+	r := s.Read(by)
 	if err := s.checkProject(ctx, r, project); err != nil {
 		return ladder.Revision{}, err
 	}
@@ -53,22 +54,22 @@ func (s *Service) Ladder(ctx context.Context, project string) (ladder.Revision, 
 }
 
 // LadderRevisions lists the revisions of a project's ladder, newest first.
-func (s *Service) LadderRevisions(ctx context.Context, project string, p records.Page,
+func (s *Service) LadderRevisions(ctx context.Context, by act.Actor, project string, p records.Page,
 ) (wire.Listed[ladder.Revision], error) {
-	if _, err := s.Ladder(ctx, project); err != nil {
+	if _, err := s.Ladder(ctx, by, project); err != nil {
 		return wire.Listed[ladder.Revision]{}, err
 	}
-	return list(ctx, func(r records.View) ([]ladder.Revision, string,
+	return act.List(s.Base, by, func(r records.View) ([]ladder.Revision, string,
 		error,
 	) {
 		return r.LadderRevisions(ctx, project, p)
-	}, s)
+	})
 }
 
 // SetLadder makes the next revision of a project's ladder. What stands or waits on the
 // present one must find its place on the new one. based is the revision that it was made
 // from, -1 for any.
-func (s *Service) SetLadder(ctx context.Context, project string, l ladder.Ladder, reason string,
+func (s *Service) SetLadder(ctx context.Context, by act.Actor, project string, l ladder.Ladder, reason string,
 	based int,
 ) (ladder.Revision, error) {
 	if err := l.Check(); err != nil {
@@ -78,11 +79,11 @@ func (s *Service) SetLadder(ctx context.Context, project string, l ladder.Ladder
 		"say why the ladder changes; it is read when someone asks what was demanded then"); err != nil {
 		return ladder.Revision{}, err
 	}
-	return change(ctx, s, access.Manage, func(t *tx) (ladder.Revision, error) {
+	return act.Change(ctx, s.Base, by, access.Manage, func(t *act.Tx) (ladder.Revision, error) {
 		if err := s.checkProject(ctx, t.View, project); err != nil {
 			return ladder.Revision{}, err
 		}
-		if err := t.need(project); err != nil {
+		if err := t.Need(project); err != nil {
 			return ladder.Revision{}, err
 		}
 		now, err := t.Ladder(ctx, project)
@@ -100,11 +101,11 @@ func (s *Service) SetLadder(ctx context.Context, project string, l ladder.Ladder
 		if err := s.checkLadderFits(ctx, t.View, project, l); err != nil {
 			return now, err
 		}
-		next := ladder.Revision{Project: project, Ladder: l, Author: t.actor.Name, Reason: reason, MadeAt: t.now}
+		next := ladder.Revision{Project: project, Ladder: l, Author: t.By.Name, Reason: reason, MadeAt: t.Now}
 		if err := t.AddLadder(ctx, &next); err != nil {
 			return next, err
 		}
-		return next, t.note(ctx, entry{
+		return next, t.Note(ctx, act.Entry{
 			Project: project, Kind: "ladder.changed", Subject: project, Reason: reason,
 			Before: now.Ladder, After: next.Ladder,
 			Sentence: fmt.Sprintf("The ladder of %s was changed to revision %d: %s.", project, next.Number,
@@ -178,7 +179,7 @@ func (s *Service) checkLadderFits(ctx context.Context, r records.View, project s
 		for _, name := range wanted {
 			if !slices.Contains(roles, name) {
 				return fault.New(fault.Invalid, "role.unknown", "the rung %s names the role %q, which there is not",
-					rung.Name, name).In(fmt.Sprintf("rungs[%d]", i)).Do("%s", exist("roles", roles))
+					rung.Name, name).In(fmt.Sprintf("rungs[%d]", i)).Do("%s", act.Exist("roles", roles))
 			}
 		}
 	}
@@ -190,13 +191,15 @@ const previewedPerModel = 5
 
 // TryLadder finds out what a ladder would let pass today: every version of the project is
 // judged for the next rung. nil is the ladder as it is.
-func (s *Service) TryLadder(ctx context.Context, project string, l *ladder.Ladder) (ladder.Preview, error) {
+func (s *Service) TryLadder(ctx context.Context, by act.Actor, project string, l *ladder.Ladder) (ladder.Preview,
+	error,
+) {
 	out := ladder.Preview{Project: project, Rungs: []ladder.RungPreview{}, Versions: []ladder.VersionPreview{}}
-	now, err := s.Ladder(ctx, project)
+	now, err := s.Ladder(ctx, by, project)
 	if err != nil {
 		return out, err
 	}
-	r := s.records(ctx)
+	r := s.Read(by)
 	if l == nil {
 		l = &now.Ladder
 	} else {
@@ -283,7 +286,7 @@ func (s *Service) factsInBulk(l ladder.Ladder, versions []records.Judged, now ti
 func (s *Service) preview(out *ladder.Preview, l ladder.Ladder, versions []records.Judged,
 	asked map[string]*ladder.Promotion,
 ) {
-	now := s.now()
+	now := s.Now()
 	rungs := make([]ladder.RungPreview, len(l.Rungs))
 	for i, r := range l.Rungs {
 		rungs[i] = ladder.RungPreview{Rung: r.Name, Open: []ladder.OpenRequirement{}}

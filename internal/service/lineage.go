@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"innerladder/internal/app/act"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/lineage"
@@ -22,7 +23,7 @@ import (
 
 // AddDataSet adds a revision of a data set. The same content added again gives the
 // revision that is there.
-func (s *Service) AddDataSet(ctx context.Context, in wire.NewDataSet) (wire.AddedDataSet, error) {
+func (s *Service) AddDataSet(ctx context.Context, by act.Actor, in wire.NewDataSet) (wire.AddedDataSet, error) {
 	if err := naming.Check("name", in.Name); err != nil {
 		return wire.AddedDataSet{}, err
 	}
@@ -38,8 +39,8 @@ func (s *Service) AddDataSet(ctx context.Context, in wire.NewDataSet) (wire.Adde
 		return wire.AddedDataSet{}, fault.New(fault.Invalid, "data.count", "rows or size are negative").In("rows").
 			Do("leave out what is not known")
 	}
-	ctx = withoutRepeat(ctx) // the content itself makes a repeated call harmless
-	return change(ctx, s, access.Register, func(t *tx) (wire.AddedDataSet, error) {
+	by = by.WithoutRepeat() // the content itself makes a repeated call harmless
+	return act.Change(ctx, s.Base, by, access.Register, func(t *act.Tx) (wire.AddedDataSet, error) {
 		if before, err := t.SameDataSet(ctx, in.Name, in.Digest, in.Address); err == nil {
 			return wire.AddedDataSet{DataSet: *before, Created: false}, nil
 		} else if !errors.Is(err, records.ErrNone) {
@@ -51,13 +52,13 @@ func (s *Service) AddDataSet(ctx context.Context, in wire.NewDataSet) (wire.Adde
 		}
 		d := lineage.DataSet{
 			Name: in.Name, Project: project, Address: in.Address, Digest: in.Digest, Rows: in.Rows,
-			Size: in.Size, Schema: in.Schema, Description: in.Description, AddedBy: t.actor.Name, AddedAt: t.now,
+			Size: in.Size, Schema: in.Schema, Description: in.Description, AddedBy: t.By.Name, AddedAt: t.Now,
 		}
 		if err := t.View.AddDataSet(ctx, &d); err != nil {
 			return wire.AddedDataSet{}, err
 		}
-		return wire.AddedDataSet{DataSet: d, Created: true}, t.note(ctx,
-			entry{
+		return wire.AddedDataSet{DataSet: d, Created: true}, t.Note(ctx,
+			act.Entry{
 				Project: d.Project, Kind: "data.added", Subject: d.Ref,
 				Sentence: "The data set " + d.Ref + " was added.", Reason: in.Description, After: d,
 			})
@@ -65,11 +66,11 @@ func (s *Service) AddDataSet(ctx context.Context, in wire.NewDataSet) (wire.Adde
 }
 
 // dataProject is the project of a new revision: that of the earlier ones.
-func (s *Service) dataProject(ctx context.Context, t *tx, in wire.NewDataSet) (string, error) {
+func (s *Service) dataProject(ctx context.Context, t *act.Tx, in wire.NewDataSet) (string, error) {
 	newest, err := t.NewestDataSet(ctx, in.Name)
 	switch {
 	case errors.Is(err, records.ErrNone):
-		if err := nameFree(ctx, t, "data_sets", in.Name); err != nil {
+		if err := act.NameFree(ctx, t, "data_sets", in.Name); err != nil {
 			return "", err
 		}
 		return s.projectFor(ctx, t, in.Project)
@@ -83,16 +84,22 @@ func (s *Service) dataProject(ctx context.Context, t *tx, in wire.NewDataSet) (s
 }
 
 // DataSets lists the newest revision of every data set, or all revisions of one.
-func (s *Service) DataSets(ctx context.Context, name string, p records.Page) (wire.Listed[lineage.DataSet], error) {
-	return list(ctx, func(r records.View) ([]lineage.DataSet, string, error) { return r.DataSets(ctx, name, p) }, s)
+func (s *Service) DataSets(ctx context.Context, by act.Actor, name string,
+	p records.Page,
+) (wire.Listed[lineage.DataSet], error) {
+	return act.List(s.Base, by, func(r records.View) ([]lineage.DataSet, string,
+		error,
+	) {
+		return r.DataSets(ctx, name, p)
+	})
 }
 
 // DataSet finds a revision of a data set.
-func (s *Service) DataSet(ctx context.Context, ref string) (*lineage.DataSet, error) {
-	if _, err := may(ctx, access.Read); err != nil {
+func (s *Service) DataSet(ctx context.Context, by act.Actor, ref string) (*lineage.DataSet, error) {
+	if err := by.May(access.Read); err != nil {
 		return nil, err
 	}
-	return s.dataSet(ctx, s.records(ctx), "data", ref)
+	return s.dataSet(ctx, s.Read(by), "data", ref)
 }
 
 // dataSet finds the revision that a ref names. A name alone will do only when there is
@@ -126,8 +133,8 @@ func (s *Service) dataSet(ctx context.Context, r records.View, field, raw string
 }
 
 // EvaluatedOn notes that a version was evaluated on a data set after it was registered.
-func (s *Service) EvaluatedOn(ctx context.Context, ref, data string) (*registry.Version, error) {
-	return change(ctx, s, access.Register, func(t *tx) (*registry.Version, error) {
+func (s *Service) EvaluatedOn(ctx context.Context, by act.Actor, ref, data string) (*registry.Version, error) {
+	return act.Change(ctx, s.Base, by, access.Register, func(t *act.Tx) (*registry.Version, error) {
 		v, err := s.resolve(ctx, t.View, "version", ref)
 		if err != nil {
 			return nil, err
@@ -144,7 +151,7 @@ func (s *Service) EvaluatedOn(ctx context.Context, ref, data string) (*registry.
 			return nil, err
 		}
 		v.Data = append(v.Data, use)
-		return v, t.note(ctx, entry{
+		return v, t.Note(ctx, act.Entry{
 			Project: v.Project, Kind: "version.evaluated", Subject: v.Ref,
 			Sentence: v.Ref + " was evaluated on " + d.Ref + ".", After: use,
 		})
@@ -152,7 +159,7 @@ func (s *Service) EvaluatedOn(ctx context.Context, ref, data string) (*registry.
 }
 
 // StartRun opens a run.
-func (s *Service) StartRun(ctx context.Context, in wire.NewRun) (*lineage.Run, error) {
+func (s *Service) StartRun(ctx context.Context, by act.Actor, in wire.NewRun) (*lineage.Run, error) {
 	if err := naming.Check("model", in.Model); err != nil {
 		return nil, err
 	}
@@ -161,14 +168,14 @@ func (s *Service) StartRun(ctx context.Context, in wire.NewRun) (*lineage.Run, e
 			return nil, err
 		}
 	}
-	return change(ctx, s, access.Register, func(t *tx) (*lineage.Run, error) {
+	return act.Change(ctx, s.Base, by, access.Register, func(t *act.Tx) (*lineage.Run, error) {
 		project, err := s.runProject(ctx, t, in)
 		if err != nil {
 			return nil, err
 		}
 		run := &lineage.Run{
 			Project: project, Model: in.Model, Title: in.Title, State: lineage.Running,
-			By: t.actor.Name, Machine: in.Machine, Started: t.now, Params: in.Params, Metrics: map[string]float64{},
+			By: t.By.Name, Machine: in.Machine, Started: t.Now, Params: in.Params, Metrics: map[string]float64{},
 			Code: in.Code,
 		}
 		if run.Params == nil {
@@ -184,7 +191,7 @@ func (s *Service) StartRun(ctx context.Context, in wire.NewRun) (*lineage.Run, e
 		if err := t.AddRun(ctx, run); err != nil {
 			return nil, err
 		}
-		return run, t.note(ctx, entry{
+		return run, t.Note(ctx, act.Entry{
 			Project: run.Project, Kind: "run.started", Subject: run.Ref,
 			Sentence: run.Ref + " was started, training " + run.Model + ".", Reason: in.Title, After: run,
 		})
@@ -192,10 +199,10 @@ func (s *Service) StartRun(ctx context.Context, in wire.NewRun) (*lineage.Run, e
 }
 
 // runProject is the project of a new run: that of its model when there is one.
-func (s *Service) runProject(ctx context.Context, t *tx, in wire.NewRun) (string, error) {
+func (s *Service) runProject(ctx context.Context, t *act.Tx, in wire.NewRun) (string, error) {
 	m, err := t.Model(ctx, in.Model)
 	if errors.Is(err, records.ErrNone) {
-		if err := nameFree(ctx, t, "models", in.Model); err != nil {
+		if err := act.NameFree(ctx, t, "models", in.Model); err != nil {
 			return "", err
 		}
 		return s.projectFor(ctx, t, in.Project)
@@ -204,16 +211,18 @@ func (s *Service) runProject(ctx context.Context, t *tx, in wire.NewRun) (string
 }
 
 // Runs lists runs, newest first.
-func (s *Service) Runs(ctx context.Context, model string, p records.Page) (wire.Listed[lineage.Run], error) {
-	return list(ctx, func(r records.View) ([]lineage.Run, string, error) { return r.Runs(ctx, model, p) }, s)
+func (s *Service) Runs(ctx context.Context, by act.Actor, model string, p records.Page) (wire.Listed[lineage.Run],
+	error,
+) {
+	return act.List(s.Base, by, func(r records.View) ([]lineage.Run, string, error) { return r.Runs(ctx, model, p) })
 }
 
 // Run finds a run.
-func (s *Service) Run(ctx context.Context, ref string) (*lineage.Run, error) {
-	if _, err := may(ctx, access.Read); err != nil {
+func (s *Service) Run(ctx context.Context, by act.Actor, ref string) (*lineage.Run, error) {
+	if err := by.May(access.Read); err != nil {
 		return nil, err
 	}
-	return s.run(ctx, s.records(ctx), "run", ref)
+	return s.run(ctx, s.Read(by), "run", ref)
 }
 
 func (s *Service) run(ctx context.Context, r records.View, field, ref string) (*lineage.Run, error) {
@@ -234,7 +243,8 @@ const pointsAtOnce = 10_000
 
 // LogRun adds parameters and points to a run that is open. Points are many, so they are
 // no entries of the record; when the run ends, that is one.
-func (s *Service) LogRun(ctx context.Context, ref string, params map[string]string, points []lineage.Point,
+func (s *Service) LogRun(ctx context.Context, by act.Actor, ref string, params map[string]string,
+	points []lineage.Point,
 ) (wire.Logged, error) {
 	if len(points) > pointsAtOnce {
 		return wire.Logged{}, fault.New(fault.TooLarge, "run.points", "%d points are given", len(points)).In("points").
@@ -246,17 +256,17 @@ func (s *Service) LogRun(ctx context.Context, ref string, params map[string]stri
 				In("points").Do("give every point a metric and a finite value")
 		}
 	}
-	return change(ctx, s, access.Register, func(t *tx) (wire.Logged, error) {
+	return act.Change(ctx, s.Base, by, access.Register, func(t *act.Tx) (wire.Logged, error) {
 		run, err := s.openRun(ctx, t, ref)
 		if err != nil {
 			return wire.Logged{}, err
 		}
 		for i := range points {
 			if points[i].At.IsZero() {
-				points[i].At = t.now
+				points[i].At = t.Now
 			}
 		}
-		if err := t.need(run.Project); err != nil {
+		if err := t.Need(run.Project); err != nil {
 			return wire.Logged{}, err
 		}
 		if err := t.PutRunParams(ctx, run.Number, params); err != nil {
@@ -267,7 +277,7 @@ func (s *Service) LogRun(ctx context.Context, ref string, params map[string]stri
 }
 
 // openRun finds a run that has not ended.
-func (s *Service) openRun(ctx context.Context, t *tx, ref string) (*lineage.Run, error) {
+func (s *Service) openRun(ctx context.Context, t *act.Tx, ref string) (*lineage.Run, error) {
 	run, err := s.run(ctx, t.View, "run", ref)
 	if err == nil && run.State != lineage.Running {
 		return nil, fault.New(fault.Refused, "run.ended", "%s has %s", run.Ref, run.State).In("run").
@@ -277,34 +287,36 @@ func (s *Service) openRun(ctx context.Context, t *tx, ref string) (*lineage.Run,
 }
 
 // EndRun closes a run.
-func (s *Service) EndRun(ctx context.Context, ref string, failed bool, note string) (*lineage.Run, error) {
-	return change(ctx, s, access.Register, func(t *tx) (*lineage.Run, error) {
+func (s *Service) EndRun(ctx context.Context, by act.Actor, ref string, failed bool, note string) (*lineage.Run,
+	error,
+) {
+	return act.Change(ctx, s.Base, by, access.Register, func(t *act.Tx) (*lineage.Run, error) {
 		run, err := s.openRun(ctx, t, ref)
 		if err != nil {
 			return nil, err
 		}
-		run.State, run.Note, run.Ended = lineage.Finished, note, &t.now
+		run.State, run.Note, run.Ended = lineage.Finished, note, &t.Now
 		if failed {
 			run.State = lineage.Broken
 		}
-		if err := t.CloseRun(ctx, run.Number, run.State, note, t.now); err != nil {
+		if err := t.CloseRun(ctx, run.Number, run.State, note, t.Now); err != nil {
 			return nil, err
 		}
-		return run, t.note(ctx, entry{
+		return run, t.Note(ctx, act.Entry{
 			Project: run.Project, Kind: "run.ended", Subject: run.Ref,
 			Sentence: fmt.Sprintf("%s %s after %s.", run.Ref, run.State,
-				t.now.Sub(run.Started).Round(time.Millisecond)), Reason: note, After: run,
+				t.Now.Sub(run.Started).Round(time.Millisecond)), Reason: note, After: run,
 		})
 	})
 }
 
 // Curves reads the curves of a run.
-func (s *Service) Curves(ctx context.Context, ref string) ([]lineage.Curve, error) {
-	run, err := s.Run(ctx, ref)
+func (s *Service) Curves(ctx context.Context, by act.Actor, ref string) ([]lineage.Curve, error) {
+	run, err := s.Run(ctx, by, ref)
 	if err != nil {
 		return nil, err
 	}
-	return s.records(ctx).Curves(ctx, run.Number, curvePoints)
+	return s.Read(by).Curves(ctx, run.Number, curvePoints)
 }
 
 // Directions of a trace.
@@ -322,8 +334,8 @@ const (
 
 // Trace follows the lineage: up to what something was made from, down to what was made
 // from it.
-func (s *Service) Trace(ctx context.Context, from wire.TraceFrom) (lineage.Trace, error) {
-	if _, err := may(ctx, access.Read); err != nil {
+func (s *Service) Trace(ctx context.Context, by act.Actor, from wire.TraceFrom) (lineage.Trace, error) {
+	if err := by.May(access.Read); err != nil {
 		return lineage.Trace{}, err
 	}
 	if from.Most == 0 {
@@ -343,7 +355,7 @@ func (s *Service) Trace(ctx context.Context, from wire.TraceFrom) (lineage.Trace
 		return lineage.Trace{}, fault.New(fault.Invalid, "trace.direction", "%q is no direction", from.Direction).
 			In("direction").Do("use %s, %s or %s", Up, Down, Both)
 	}
-	r := s.records(ctx)
+	r := s.Read(by)
 	roots, answer, err := s.traceRoots(ctx, r, from.From)
 	if err != nil {
 		return lineage.Trace{}, err

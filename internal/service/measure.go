@@ -7,6 +7,7 @@ import (
 	"slices"
 	"time"
 
+	"innerladder/internal/app/act"
 	"innerladder/internal/core/compare"
 	"innerladder/internal/core/drift"
 	"innerladder/internal/core/fault"
@@ -40,22 +41,22 @@ func checkWindow(w time.Duration) error {
 
 // Compare puts two versions that answer for an endpoint side by side, over the minutes
 // of a window in which both did.
-func (s *Service) Compare(ctx context.Context, endpoint, incumbent, candidate string,
+func (s *Service) Compare(ctx context.Context, by act.Actor, endpoint, incumbent, candidate string,
 	window time.Duration,
 ) (compare.Comparison, error) {
 	var none compare.Comparison
-	e, err := s.Endpoint(ctx, endpoint)
+	e, err := s.Endpoint(ctx, by, endpoint)
 	if err != nil {
 		return none, err
 	}
 	if err := checkWindow(window); err != nil {
 		return none, err
 	}
-	a, err := s.resolve(ctx, s.records(ctx), "incumbent", incumbent)
+	a, err := s.resolve(ctx, s.Read(by), "incumbent", incumbent)
 	if err != nil {
 		return none, err
 	}
-	b, err := s.resolve(ctx, s.records(ctx), "candidate", candidate)
+	b, err := s.resolve(ctx, s.Read(by), "candidate", candidate)
 	if err != nil {
 		return none, err
 	}
@@ -69,7 +70,7 @@ func (s *Service) Compare(ctx context.Context, endpoint, incumbent, candidate st
 		return none, fault.New(fault.Invalid, "compare.same", "%s is compared with itself", a.Ref).In("candidate").
 			Do("name two versions")
 	}
-	now := s.now()
+	now := s.Now()
 	q := signals.Query{
 		Endpoint: endpoint, Versions: []string{a.Ref, b.Ref}, To: now, Longest: longestFor(window),
 		Latency: true, Content: true,
@@ -80,7 +81,7 @@ func (s *Service) Compare(ctx context.Context, endpoint, incumbent, candidate st
 	if err != nil {
 		return none, err
 	}
-	splits, _, err := s.records(ctx).Splits(ctx, endpoint, records.Page{Limit: lookBack})
+	splits, _, err := s.Read(by).Splits(ctx, endpoint, records.Page{Limit: lookBack})
 	if err != nil {
 		return none, err
 	}
@@ -175,15 +176,15 @@ func (s *Service) describeColumns(c *compare.Comparison, sig *signature.Signatur
 	}
 }
 
-// Now says what all endpoints do now.
-func (s *Service) Now(ctx context.Context) ([]wire.EndpointNow, error) {
-	endpoints, err := s.Endpoints(ctx)
+// EndpointsNow says what all endpoints do now.
+func (s *Service) EndpointsNow(ctx context.Context, by act.Actor) ([]wire.EndpointNow, error) {
+	endpoints, err := s.Endpoints(ctx, by)
 	if err != nil {
 		return nil, err
 	}
 	out := []wire.EndpointNow{}
 	for _, e := range endpoints.Items {
-		n, err := s.endpointNow(ctx, &e)
+		n, err := s.endpointNow(ctx, by, &e)
 		if err != nil {
 			return nil, err
 		}
@@ -192,23 +193,17 @@ func (s *Service) Now(ctx context.Context) ([]wire.EndpointNow, error) {
 	return out, nil
 }
 
-// NowForAll is Now with sight of everything; whoever hands it on must leave out what each
-// may not see.
-func (s *Service) NowForAll(ctx context.Context) ([]wire.EndpointNow, error) {
-	return s.Now(BySelf(ctx))
-}
-
 // EndpointNow says what one endpoint does now.
-func (s *Service) EndpointNow(ctx context.Context, name string) (wire.EndpointNow, error) {
-	e, err := s.Endpoint(ctx, name)
+func (s *Service) EndpointNow(ctx context.Context, by act.Actor, name string) (wire.EndpointNow, error) {
+	e, err := s.Endpoint(ctx, by, name)
 	if err != nil {
 		return wire.EndpointNow{}, err
 	}
-	return s.endpointNow(ctx, e)
+	return s.endpointNow(ctx, by, e)
 }
 
-func (s *Service) endpointNow(ctx context.Context, e *traffic.Endpoint) (wire.EndpointNow, error) {
-	now := s.now()
+func (s *Service) endpointNow(ctx context.Context, by act.Actor, e *traffic.Endpoint) (wire.EndpointNow, error) {
+	now := s.Now()
 	n := wire.EndpointNow{
 		Endpoint: e.Name, Project: e.Project, At: now, Lanes: []wire.LaneNow{}, Guards: []wire.GuardNow{},
 	}
@@ -223,7 +218,7 @@ func (s *Service) endpointNow(ctx context.Context, e *traffic.Endpoint) (wire.En
 	counts := s.recorder.Counts(e.Name, e.Split.Number)
 	for _, l := range e.Split.Lanes {
 		ln := wire.LaneNow{Lane: l, Requests: counts[l.Version].Requests, Failed: counts[l.Version].Failed()}
-		p, err := s.records(ctx).PlacementOf(ctx, l.Version, e.Environment)
+		p, err := s.Read(by).PlacementOf(ctx, l.Version, e.Environment)
 		if err != nil && !errors.Is(err, records.ErrNone) {
 			return n, err
 		}
@@ -245,7 +240,7 @@ func (s *Service) endpointNow(ctx context.Context, e *traffic.Endpoint) (wire.En
 	}
 	if state.Split != e.Split.Number {
 		// The guards have not looked at this split yet; what they will say is said now.
-		trials, err := s.trialsOf(ctx, s.db.Read(records.Everything), *e)
+		trials, err := s.trialsOf(ctx, s.DB.Read(records.Everything), *e)
 		evidence, ready := s.recorder.Evidence(e.Name)
 		if err != nil || !ready {
 			return n, err
@@ -271,8 +266,10 @@ const (
 
 // Series says what an endpoint did over a window: in steps of seconds for the last
 // quarter of an hour, in minutes for more.
-func (s *Service) Series(ctx context.Context, endpoint string, window time.Duration) (wire.Series, error) {
-	if _, err := s.Endpoint(ctx, endpoint); err != nil {
+func (s *Service) Series(ctx context.Context, by act.Actor, endpoint string, window time.Duration) (wire.Series,
+	error,
+) {
+	if _, err := s.Endpoint(ctx, by, endpoint); err != nil {
 		return wire.Series{}, err
 	}
 	if err := checkWindow(window); err != nil {
@@ -286,7 +283,7 @@ func (s *Service) Series(ctx context.Context, endpoint string, window time.Durat
 	case window > inMemory:
 		step = max(time.Minute, (window / mostPoints).Round(time.Minute))
 	}
-	now := s.now()
+	now := s.Now()
 	from := now.Add(-window).Truncate(step)
 	out := wire.Series{
 		Endpoint: endpoint, From: from, To: now, StepMS: step.Milliseconds(), Lanes: []wire.LaneSeries{},
@@ -332,12 +329,12 @@ func (s *Service) Series(ctx context.Context, endpoint string, window time.Durat
 	slices.SortFunc(out.Lanes, func(a, b wire.LaneSeries) int {
 		return cmp.Or(cmp.Compare(a.Lane, b.Lane), cmp.Compare(a.Version, b.Version))
 	})
-	return out, s.addEvents(ctx, &out)
+	return out, s.addEvents(ctx, by, &out)
 }
 
 // addEvents adds what happened to the endpoint in the time of the series.
-func (s *Service) addEvents(ctx context.Context, out *wire.Series) error {
-	splits, _, err := s.records(ctx).Splits(ctx, out.Endpoint, records.Page{Limit: lookBack})
+func (s *Service) addEvents(ctx context.Context, by act.Actor, out *wire.Series) error {
+	splits, _, err := s.Read(by).Splits(ctx, out.Endpoint, records.Page{Limit: lookBack})
 	if err != nil {
 		return err
 	}
@@ -346,7 +343,7 @@ func (s *Service) addEvents(ctx context.Context, out *wire.Series) error {
 			out.Splits = append(out.Splits, sp)
 		}
 	}
-	alerts, _, err := s.records(ctx).Alerts(ctx, "", out.Endpoint, records.Page{Limit: lookBack})
+	alerts, _, err := s.Read(by).Alerts(ctx, "", out.Endpoint, records.Page{Limit: lookBack})
 	if err != nil {
 		return err
 	}

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"innerladder/internal/app/act"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/notice"
@@ -20,14 +21,14 @@ import (
 
 // tell puts an entry into inboxes and on its way to e-mail addresses and webhooks, in the
 // transaction of the change: who is to be told is told, however the service ends.
-func (t *tx) tell(ctx context.Context, e record.Entry, involved map[notice.Topic][]string) error {
+func tell(ctx context.Context, t *act.Tx, e record.Entry, involved map[notice.Topic][]string) error {
 	hooks, err := t.View.Webhooks(ctx)
 	if err != nil {
 		return err
 	}
 	for _, w := range hooks {
 		if wants(w, e) {
-			if err := t.AddDelivery(ctx, w.ID, 0, e.Seq, "", t.now); err != nil {
+			if err := t.AddDelivery(ctx, w.ID, 0, e.Seq, "", t.Now); err != nil {
 				return err
 			}
 		}
@@ -35,7 +36,7 @@ func (t *tx) tell(ctx context.Context, e record.Entry, involved map[notice.Topic
 	if !notice.Concerns(e, involved) {
 		return nil
 	}
-	people, readers, err := t.everyone(ctx)
+	people, readers, err := everyone(ctx, t)
 	if err != nil {
 		return err
 	}
@@ -58,7 +59,7 @@ func (t *tx) tell(ctx context.Context, e record.Entry, involved map[notice.Topic
 			if mail.Host == "" {
 				continue
 			}
-			if err := t.AddDelivery(ctx, 0, p.ID, e.Seq, told.Topic, t.now); err != nil {
+			if err := t.AddDelivery(ctx, 0, p.ID, e.Seq, told.Topic, t.Now); err != nil {
 				return err
 			}
 		}
@@ -76,7 +77,7 @@ func wants(w notice.Webhook, e record.Entry) bool {
 }
 
 // everyone lists who may be told of anything.
-func (t *tx) everyone(ctx context.Context) (map[string]people.Person, []notice.Reader, error) {
+func everyone(ctx context.Context, t *act.Tx) (map[string]people.Person, []notice.Reader, error) {
 	all, err := t.View.People(ctx)
 	if err != nil {
 		return nil, nil, err
@@ -97,72 +98,71 @@ func (t *tx) everyone(ctx context.Context) (map[string]people.Person, []notice.R
 	return known, readers, nil
 }
 
-func (t *tx) readers(ctx context.Context) ([]notice.Reader, error) {
-	_, readers, err := t.everyone(ctx)
+func readers(ctx context.Context, t *act.Tx) ([]notice.Reader, error) {
+	_, readers, err := everyone(ctx, t)
 	return readers, err
 }
 
 // Inbox lists the notices of whoever is signed in, newest first.
-func (s *Service) Inbox(ctx context.Context, unread bool, p records.Page) (wire.Listed[notice.Notice], error) {
-	a, err := may(ctx, access.Own)
-	if err != nil {
+func (s *Service) Inbox(ctx context.Context, by act.Actor, unread bool, p records.Page) (wire.Listed[notice.Notice],
+	error,
+) {
+	if err := by.May(access.Own); err != nil {
 		return wire.Listed[notice.Notice]{}, err
 	}
-	items, next, err := s.db.Read(a.sight()).Inbox(ctx, a.person, unread, p)
+	items, next, err := s.DB.Read(by.Sight()).Inbox(ctx, by.Person, unread, p)
 	return wire.Listed[notice.Notice]{Items: items, Next: next}, err
 }
 
 // MarkRead marks a notice as read, with all before it unless alone. It is nobody else's
 // business, so it is no entry of the record.
-func (s *Service) MarkRead(ctx context.Context, id int64, alone bool) (struct{}, error) {
-	a, err := may(ctx, access.Own)
-	if err != nil {
+func (s *Service) MarkRead(ctx context.Context, by act.Actor, id int64, alone bool) (struct{}, error) {
+	if err := by.May(access.Own); err != nil {
 		return struct{}{}, err
 	}
-	return struct{}{}, s.db.Write(ctx, records.Everything,
-		func(r records.View) error { return r.MarkRead(ctx, a.person, id, alone, s.now()) })
+	return struct{}{}, s.DB.Write(ctx, records.Everything,
+		func(r records.View) error { return r.MarkRead(ctx, by.Person, id, alone, s.Now()) })
 }
 
 // Preferences shows what reaches whoever is signed in.
-func (s *Service) Preferences(ctx context.Context) (wire.Preferences, error) {
-	a, err := may(ctx, access.Own)
+func (s *Service) Preferences(ctx context.Context, by act.Actor) (wire.Preferences, error) {
+	if err := by.May(access.Own); err != nil {
+		return wire.Preferences{}, err
+	}
+	p, err := s.DB.Read(records.Everything).PersonNamed(ctx, by.Name)
 	if err != nil {
 		return wire.Preferences{}, err
 	}
-	p, err := s.db.Read(records.Everything).PersonNamed(ctx, a.Name)
-	if err != nil {
-		return wire.Preferences{}, err
-	}
-	mail, err := mailSettings(ctx, s.db.Read(records.Everything))
+	mail, err := mailSettings(ctx, s.DB.Read(records.Everything))
 	return wire.Preferences{Choices: p.Choices, Topics: notice.Topics(), Email: p.Email, Mail: mail.Host != ""}, err
 }
 
 // SetPreferences chooses what reaches whoever is signed in.
-func (s *Service) SetPreferences(ctx context.Context, c notice.Choices) (wire.Preferences, error) {
+func (s *Service) SetPreferences(ctx context.Context, by act.Actor, c notice.Choices) (wire.Preferences, error) {
 	if err := c.Check(); err != nil {
 		return wire.Preferences{}, err
 	}
-	if _, err := change(ctx, s, access.Own, func(t *tx) (struct{}, error) {
-		p, err := s.person(ctx, t.View, t.actor.Name)
+	if _, err := act.Change(ctx, s.Base, by, access.Own, func(t *act.Tx) (struct{}, error) {
+		p, err := s.person(ctx, t.View, t.By.Name)
 		if err != nil {
 			return struct{}{}, err
 		}
 		if err := t.SetChoices(ctx, p.ID, c); err != nil {
 			return struct{}{}, err
 		}
-		return struct{}{}, t.note(ctx,
-			entry{
+		return struct{}{}, t.Note(ctx,
+			act.Entry{
 				Kind: "person.choices", Subject: p.Name, Sentence: p.Name + " chose what reaches them.",
 				Before: p.Choices, After: c,
 			})
 	}); err != nil {
 		return wire.Preferences{}, err
 	}
-	return s.Preferences(ctx)
+	return s.Preferences(ctx, by)
 }
 
 // AddWebhook adds a webhook.
-func (s *Service) AddWebhook(ctx context.Context, n wire.NewWebhook) (wire.MadeWebhook, error) {
+func (s *Service) AddWebhook(ctx context.Context, by act.Actor, n wire.NewWebhook) (wire.MadeWebhook, error) {
 	if err := s.fetcher.Check(n.Address); err != nil {
 		return wire.MadeWebhook{}, err
 	}
@@ -176,7 +176,7 @@ func (s *Service) AddWebhook(ctx context.Context, n wire.NewWebhook) (wire.MadeW
 	if n.Kinds == nil {
 		n.Kinds = []string{}
 	}
-	return change(withoutRepeat(ctx), s, access.Manage, func(t *tx) (wire.MadeWebhook, error) {
+	return act.Change(ctx, s.Base, by.WithoutRepeat(), access.Manage, func(t *act.Tx) (wire.MadeWebhook, error) {
 		if n.Project != access.Everywhere {
 			if err := s.checkProject(ctx, t.View, n.Project); err != nil {
 				return wire.MadeWebhook{}, err
@@ -185,17 +185,17 @@ func (s *Service) AddWebhook(ctx context.Context, n wire.NewWebhook) (wire.MadeW
 		raw, _ := credential.Token("")
 		secret := "whsec_" + base64.StdEncoding.EncodeToString([]byte(raw)[:32])
 		out := wire.MadeWebhook{Webhook: notice.Webhook{
-			Project: n.Project, Address: n.Address, Kinds: n.Kinds, MadeBy: t.actor.Name,
-			MadeAt: t.now,
+			Project: n.Project, Address: n.Address, Kinds: n.Kinds, MadeBy: t.By.Name,
+			MadeAt: t.Now,
 		}, Secret: secret}
 		if err := t.View.AddWebhook(ctx, &out.Webhook); err != nil {
 			return out, err
 		}
-		if err := putSecret(ctx, t.View, s.ring(), webhookSecret(out.ID), []byte(secret), t.actor.Name,
-			t.now); err != nil {
+		if err := putSecret(ctx, t.View, s.ring(), webhookSecret(out.ID), []byte(secret), t.By.Name,
+			t.Now); err != nil {
 			return out, err
 		}
-		return out, t.note(ctx, entry{
+		return out, t.Note(ctx, act.Entry{
 			Project: everywhereIsNone(n.Project), Kind: "webhook.added",
 			Subject: webhookName(out.ID), Sentence: fmt.Sprintf("%s was added: %s.", webhookName(out.ID), n.Address),
 			After: out.Webhook,
@@ -206,15 +206,14 @@ func (s *Service) AddWebhook(ctx context.Context, n wire.NewWebhook) (wire.MadeW
 func webhookName(id int64) string { return fmt.Sprintf("webhook-%d", id) }
 
 // Webhooks lists the webhooks of projects that whoever acts keeps.
-func (s *Service) Webhooks(ctx context.Context) (wire.Listed[notice.Webhook], error) {
-	a, err := may(ctx, access.Manage)
-	if err != nil {
+func (s *Service) Webhooks(ctx context.Context, by act.Actor) (wire.Listed[notice.Webhook], error) {
+	if err := by.May(access.Manage); err != nil {
 		return wire.Listed[notice.Webhook]{}, err
 	}
-	all, err := s.db.Read(records.Everything).Webhooks(ctx)
+	all, err := s.DB.Read(records.Everything).Webhooks(ctx)
 	out := wire.Listed[notice.Webhook]{Items: []notice.Webhook{}}
 	for _, w := range all {
-		if a.Rights.May(access.Manage, w.Project) {
+		if by.Rights.May(access.Manage, w.Project) {
 			out.Items = append(out.Items, w)
 		}
 	}
@@ -222,7 +221,7 @@ func (s *Service) Webhooks(ctx context.Context) (wire.Listed[notice.Webhook], er
 }
 
 // webhook finds a webhook of a project that whoever acts keeps; others are not found.
-func (s *Service) webhook(ctx context.Context, r records.View, a Actor, id int64) (*notice.Webhook, error) {
+func (s *Service) webhook(ctx context.Context, r records.View, a act.Actor, id int64) (*notice.Webhook, error) {
 	w, err := r.Webhook(ctx, id)
 	if errors.Is(err, records.ErrNone) || (err == nil && !a.Rights.May(access.Manage, w.Project)) {
 		return nil, fault.New(fault.Unknown, "webhook.unknown", "there is no webhook %d", id).In("webhook").
@@ -232,19 +231,19 @@ func (s *Service) webhook(ctx context.Context, r records.View, a Actor, id int64
 }
 
 // RemoveWebhook ends a webhook.
-func (s *Service) RemoveWebhook(ctx context.Context, id int64, reason string) (notice.Webhook, error) {
-	return change(ctx, s, access.Manage, func(t *tx) (notice.Webhook, error) {
-		w, err := s.webhook(ctx, t.View, t.actor, id)
+func (s *Service) RemoveWebhook(ctx context.Context, by act.Actor, id int64, reason string) (notice.Webhook, error) {
+	return act.Change(ctx, s.Base, by, access.Manage, func(t *act.Tx) (notice.Webhook, error) {
+		w, err := s.webhook(ctx, t.View, t.By, id)
 		if err != nil {
 			return notice.Webhook{}, err
 		}
-		if err := t.EndWebhook(ctx, id, t.now); err != nil {
+		if err := t.EndWebhook(ctx, id, t.Now); err != nil {
 			return *w, err
 		}
 		if err := t.RemoveSecret(ctx, webhookSecret(id)); err != nil {
 			return *w, err
 		}
-		return *w, t.note(ctx, entry{
+		return *w, t.Note(ctx, act.Entry{
 			Project: everywhereIsNone(w.Project), Kind: "webhook.removed",
 			Subject: webhookName(id), Sentence: webhookName(id) + " was removed.", Reason: reason, Before: w,
 		})
@@ -253,27 +252,28 @@ func (s *Service) RemoveWebhook(ctx context.Context, id int64, reason string) (n
 
 // Deliveries lists what went to a webhook, newest first; webhook 0 is e-mail, which those
 // see who keep the service.
-func (s *Service) Deliveries(ctx context.Context, webhook int64, p records.Page) (wire.Listed[notice.Delivery], error) {
+func (s *Service) Deliveries(ctx context.Context, by act.Actor, webhook int64,
+	p records.Page,
+) (wire.Listed[notice.Delivery], error) {
 	need := access.Manage
 	if webhook == 0 {
 		need = access.Administer
 	}
-	a, err := may(ctx, need)
-	if err != nil {
+	if err := by.May(need); err != nil {
 		return wire.Listed[notice.Delivery]{}, err
 	}
 	if webhook != 0 {
-		if _, err := s.webhook(ctx, s.db.Read(records.Everything), a, webhook); err != nil {
+		if _, err := s.webhook(ctx, s.DB.Read(records.Everything), by, webhook); err != nil {
 			return wire.Listed[notice.Delivery]{}, err
 		}
 	}
-	items, next, err := s.db.Read(records.Everything).Deliveries(ctx, webhook, p)
+	items, next, err := s.DB.Read(records.Everything).Deliveries(ctx, webhook, p)
 	return wire.Listed[notice.Delivery]{Items: items, Next: next}, err
 }
 
 // SendAgain sends a delivery again at once, whatever became of it.
-func (s *Service) SendAgain(ctx context.Context, id int64) (notice.Delivery, error) {
-	return change(ctx, s, access.Manage, func(t *tx) (notice.Delivery, error) {
+func (s *Service) SendAgain(ctx context.Context, by act.Actor, id int64) (notice.Delivery, error) {
+	return act.Change(ctx, s.Base, by, access.Manage, func(t *act.Tx) (notice.Delivery, error) {
 		unknown := fault.New(fault.Unknown, "delivery.unknown", "there is no delivery %d", id).In("delivery").
 			Do("see them with: innerladder deliveries WEBHOOK")
 		d, err := t.Delivery(ctx, id)
@@ -285,17 +285,17 @@ func (s *Service) SendAgain(ctx context.Context, id int64) (notice.Delivery, err
 		}
 		project, subject := "", "e-mail"
 		if d.Webhook != 0 {
-			w, err := s.webhook(ctx, t.View, t.actor, d.Webhook)
+			w, err := s.webhook(ctx, t.View, t.By, d.Webhook)
 			if err != nil {
 				return notice.Delivery{}, unknown
 			}
 			project, subject = everywhereIsNone(w.Project), webhookName(w.ID)
 		}
-		d.State, d.NextAt, d.DoneAt, d.Tries = "waiting", t.now, nil, 0
+		d.State, d.NextAt, d.DoneAt, d.Tries = "waiting", t.Now, nil, 0
 		if err := t.SetDelivery(ctx, *d); err != nil {
 			return *d, err
 		}
-		return *d, t.note(ctx, entry{
+		return *d, t.Note(ctx, act.Entry{
 			Project: project, Kind: "delivery.again", Subject: subject,
 			Sentence: fmt.Sprintf("Delivery %d to %s is sent again.", id, subject),
 		})

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"innerladder/internal/app/act"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/naming"
@@ -35,7 +36,7 @@ func checkEmail(email string) error {
 }
 
 // AddPerson adds a person, with a link by which they come in, or a robot.
-func (s *Service) AddPerson(ctx context.Context, n wire.NewPerson) (wire.AddedPerson, error) {
+func (s *Service) AddPerson(ctx context.Context, by act.Actor, n wire.NewPerson) (wire.AddedPerson, error) {
 	if err := naming.Check("name", n.Name); err != nil {
 		return wire.AddedPerson{}, err
 	}
@@ -43,7 +44,7 @@ func (s *Service) AddPerson(ctx context.Context, n wire.NewPerson) (wire.AddedPe
 		return wire.AddedPerson{}, err
 	}
 	switch {
-	case n.Name == Itself:
+	case n.Name == act.Itself:
 		return wire.AddedPerson{}, fault.New(fault.Invalid, "person.reserved", "%s is what the service calls itself",
 			n.Name).In("name").Do("choose another name")
 	case n.Robot && n.Email != "":
@@ -51,15 +52,15 @@ func (s *Service) AddPerson(ctx context.Context, n wire.NewPerson) (wire.AddedPe
 			In("email").Do("leave it out")
 	}
 	// What is shown once must not be kept for repeated calls; a repeated name is refused.
-	ctx = withoutRepeat(ctx)
+	by = by.WithoutRepeat()
 	p := access.Administer
 	if n.Robot {
 		p = access.Manage // in each project that it gets a role in
 	}
-	return change(ctx, s, p, func(t *tx) (wire.AddedPerson, error) {
+	return act.Change(ctx, s.Base, by, p, func(t *act.Tx) (wire.AddedPerson, error) {
 		out := wire.AddedPerson{Person: people.Person{
-			Name: n.Name, Email: n.Email, Robot: n.Robot, AddedBy: t.actor.Name,
-			AddedAt: t.now, Memberships: []access.Membership{},
+			Name: n.Name, Email: n.Email, Robot: n.Robot, AddedBy: t.By.Name,
+			AddedAt: t.Now, Memberships: []access.Membership{},
 		}}
 		if _, err := t.PersonNamed(ctx, n.Name); err == nil {
 			return out, fault.New(fault.Refused, "person.exists", "there is somebody called %s already", n.Name).
@@ -78,7 +79,7 @@ func (s *Service) AddPerson(ctx context.Context, n wire.NewPerson) (wire.AddedPe
 			}
 			project = n.Memberships[0].Project
 		}
-		if err := t.need(project); err != nil {
+		if err := t.Need(project); err != nil {
 			return out, err
 		}
 		if err := t.View.AddPerson(ctx, out.Person); err != nil {
@@ -88,7 +89,7 @@ func (s *Service) AddPerson(ctx context.Context, n wire.NewPerson) (wire.AddedPe
 		if n.Robot {
 			what = "a robot"
 		}
-		if err := t.note(ctx, entry{
+		if err := t.Note(ctx, act.Entry{
 			Project: everywhereIsNone(project), Kind: "person.added", Subject: n.Name,
 			Sentence: n.Name + " was added, " + what + ".", After: out.Person,
 		}); err != nil {
@@ -119,7 +120,7 @@ func everywhereIsNone(project string) string {
 	return project
 }
 
-func checkEmailFree(ctx context.Context, t *tx, email string, but int64) error {
+func checkEmailFree(ctx context.Context, t *act.Tx, email string, but int64) error {
 	if email == "" {
 		return nil
 	}
@@ -135,19 +136,19 @@ func checkEmailFree(ctx context.Context, t *tx, email string, but int64) error {
 }
 
 // link makes a link that lets someone in once; nil is the first owner.
-func (s *Service) link(ctx context.Context, t *tx, p *people.Person) (string, error) {
+func (s *Service) link(ctx context.Context, t *act.Tx, p *people.Person) (string, error) {
 	secret, digest := credential.Token("")
 	id := int64(0)
 	if p != nil {
 		id = p.ID
 	}
-	return s.address + "/welcome#" + secret, t.AddLink(ctx, id, digest, t.actor.Name, t.now, t.now.Add(linksLast))
+	return s.address + "/welcome#" + secret, t.AddLink(ctx, id, digest, t.By.Name, t.Now, t.Now.Add(linksLast))
 }
 
 // Invite makes a new link for someone who lost theirs, or their password. An earlier link
 // ends.
-func (s *Service) Invite(ctx context.Context, name string) (wire.AddedPerson, error) {
-	return change(withoutRepeat(ctx), s, access.Administer, func(t *tx) (wire.AddedPerson, error) {
+func (s *Service) Invite(ctx context.Context, by act.Actor, name string) (wire.AddedPerson, error) {
+	return act.Change(ctx, s.Base, by.WithoutRepeat(), access.Administer, func(t *act.Tx) (wire.AddedPerson, error) {
 		p, err := s.person(ctx, t.View, name)
 		if err != nil {
 			return wire.AddedPerson{}, err
@@ -161,8 +162,11 @@ func (s *Service) Invite(ctx context.Context, name string) (wire.AddedPerson, er
 		if err != nil {
 			return wire.AddedPerson{}, err
 		}
-		return wire.AddedPerson{Person: *p, Link: link}, t.note(ctx,
-			entry{Kind: "person.invited", Subject: name, Sentence: name + " was given a link to choose a password."})
+		return wire.AddedPerson{Person: *p, Link: link}, t.Note(ctx,
+			act.Entry{
+				Kind: "person.invited", Subject: name,
+				Sentence: name + " was given a link to choose a password.",
+			})
 	})
 }
 
@@ -176,13 +180,13 @@ func (s *Service) person(ctx context.Context, r records.View, name string) (*peo
 }
 
 // EditPerson changes an account.
-func (s *Service) EditPerson(ctx context.Context, name string, e wire.PersonEdit) (people.Person, error) {
+func (s *Service) EditPerson(ctx context.Context, by act.Actor, name string, e wire.PersonEdit) (people.Person, error) {
 	if e.Email != nil {
 		if err := checkEmail(*e.Email); err != nil {
 			return people.Person{}, err
 		}
 	}
-	return change(ctx, s, access.Administer, func(t *tx) (people.Person, error) {
+	return act.Change(ctx, s.Base, by, access.Administer, func(t *act.Tx) (people.Person, error) {
 		p, err := s.person(ctx, t.View, name)
 		if err != nil {
 			return people.Person{}, err
@@ -207,7 +211,7 @@ func (s *Service) EditPerson(ctx context.Context, name string, e wire.PersonEdit
 			p.Disabled = nil
 			sentence = name + " was let in again."
 			if *e.Disabled {
-				p.Disabled = &t.now
+				p.Disabled = &t.Now
 				sentence = name + " was shut out."
 				if err := t.EndSessionsOf(ctx, p.ID, nil); err != nil {
 					return *p, err
@@ -220,7 +224,7 @@ func (s *Service) EditPerson(ctx context.Context, name string, e wire.PersonEdit
 				return *p, err
 			}
 		}
-		return *p, t.note(ctx, entry{
+		return *p, t.Note(ctx, act.Entry{
 			Kind: "person.changed", Subject: name, Sentence: sentence, Reason: e.Reason,
 			Before: before, After: p,
 		})
@@ -228,7 +232,7 @@ func (s *Service) EditPerson(ctx context.Context, name string, e wire.PersonEdit
 }
 
 // someoneKeepsTheService refuses a change after which nobody could add people any more.
-func (s *Service) someoneKeepsTheService(ctx context.Context, t *tx) error {
+func (s *Service) someoneKeepsTheService(ctx context.Context, t *act.Tx) error {
 	all, err := t.View.People(ctx)
 	if err != nil {
 		return err
@@ -260,7 +264,7 @@ func roleNamed(ctx context.Context, r records.View, name string) (access.Role, e
 		names = append(names, role.Name)
 	}
 	return access.Role{}, fault.New(fault.Unknown, "role.unknown", "there is no role %q", name).In("role").
-		Do("%s", exist("roles", names))
+		Do("%s", act.Exist("roles", names))
 }
 
 func allRoles(ctx context.Context, r records.View) ([]access.Role, error) {
@@ -269,7 +273,7 @@ func allRoles(ctx context.Context, r records.View) ([]access.Role, error) {
 }
 
 // give gives someone a role, if whoever acts has all that it gives.
-func (s *Service) give(ctx context.Context, t *tx, p *people.Person, m access.Membership) error {
+func (s *Service) give(ctx context.Context, t *act.Tx, p *people.Person, m access.Membership) error {
 	role, err := s.checkGift(ctx, t, m)
 	if err != nil {
 		return err
@@ -281,12 +285,11 @@ func (s *Service) give(ctx context.Context, t *tx, p *people.Person, m access.Me
 		return fault.New(fault.Refused, "member.robot", "a robot does not keep the service").In("role").
 			Do("give it a smaller role")
 	}
-	if err := t.PutMembership(ctx, p.ID, m, t.actor.Name, t.now); err != nil {
+	if err := t.PutMembership(ctx, p.ID, m, t.By.Name, t.Now); err != nil {
 		return err
 	}
-	t.permission = access.Manage
-	return t.note(ctx, entry{
-		Project: everywhereIsNone(m.Project), Kind: "member.added", Subject: p.Name,
+	return t.Note(ctx, act.Entry{
+		Needs: access.Manage, Project: everywhereIsNone(m.Project), Kind: "member.added", Subject: p.Name,
 		Sentence: fmt.Sprintf("%s became %s of %s.", p.Name, m.Role, whereOf(m)), After: m,
 	})
 }
@@ -299,7 +302,7 @@ func whereOf(m access.Membership) string {
 }
 
 // checkGift refuses a membership that whoever acts cannot give or take.
-func (s *Service) checkGift(ctx context.Context, t *tx, m access.Membership) (access.Role, error) {
+func (s *Service) checkGift(ctx context.Context, t *act.Tx, m access.Membership) (access.Role, error) {
 	if m.Project != access.Everywhere {
 		if err := s.checkProject(ctx, t.View, m.Project); err != nil {
 			return access.Role{}, err
@@ -309,19 +312,19 @@ func (s *Service) checkGift(ctx context.Context, t *tx, m access.Membership) (ac
 	if err != nil {
 		return role, err
 	}
-	if err := t.actor.need(access.Manage, m.Project); err != nil {
+	if err := t.By.Need(access.Manage, m.Project); err != nil {
 		return role, err
 	}
-	if !t.actor.Rights.Covers(role.Set(), m.Project) {
+	if !t.By.Rights.Covers(role.Set(), m.Project) {
 		return role, fault.New(fault.Forbidden, "member.more_than_own", "%s gives more than %s has in %s", m.Role,
-			t.actor.Name, whereOf(m)).In("role").Do("ask someone with that role, or give a smaller one")
+			t.By.Name, whereOf(m)).In("role").Do("ask someone with that role, or give a smaller one")
 	}
 	return role, nil
 }
 
 // GiveRole gives someone a role in a project.
-func (s *Service) GiveRole(ctx context.Context, name string, m access.Membership) (people.Person, error) {
-	return change(ctx, s, access.Manage, func(t *tx) (people.Person, error) {
+func (s *Service) GiveRole(ctx context.Context, by act.Actor, name string, m access.Membership) (people.Person, error) {
+	return act.Change(ctx, s.Base, by, access.Manage, func(t *act.Tx) (people.Person, error) {
 		if _, err := s.checkGift(ctx, t, m); err != nil {
 			return people.Person{}, err
 		}
@@ -336,14 +339,14 @@ func (s *Service) GiveRole(ctx context.Context, name string, m access.Membership
 		if err != nil {
 			return *p, err
 		}
-		return shown(*after, t.actor), nil
+		return shown(*after, t.By), nil
 	})
 }
 
 // TakeRole takes a role in a project away from someone.
-func (s *Service) TakeRole(ctx context.Context, name string, m access.Membership, reason string,
+func (s *Service) TakeRole(ctx context.Context, by act.Actor, name string, m access.Membership, reason string,
 ) (people.Person, error) {
-	return change(ctx, s, access.Manage, func(t *tx) (people.Person, error) {
+	return act.Change(ctx, s.Base, by, access.Manage, func(t *act.Tx) (people.Person, error) {
 		// Who may give a role may also take it away, and nobody else.
 		if _, err := s.checkGift(ctx, t, m); err != nil {
 			return people.Person{}, err
@@ -366,8 +369,8 @@ func (s *Service) TakeRole(ctx context.Context, name string, m access.Membership
 		if err != nil {
 			return *p, err
 		}
-		return shown(*after, t.actor),
-			t.note(ctx, entry{
+		return shown(*after, t.By),
+			t.Note(ctx, act.Entry{
 				Project: everywhereIsNone(m.Project), Kind: "member.removed", Subject: name,
 				Sentence: fmt.Sprintf("%s is no longer %s of %s.", name, m.Role, whereOf(m)), Reason: reason, Before: m,
 			})
@@ -376,7 +379,7 @@ func (s *Service) TakeRole(ctx context.Context, name string, m access.Membership
 
 // shown is a person as the actor may see them: the e-mail address is for those who keep
 // accounts, memberships for those who see the project.
-func shown(p people.Person, a Actor) people.Person {
+func shown(p people.Person, a act.Actor) people.Person {
 	if p.Name != a.Name && !a.Rights.May(access.Administer, "") {
 		p.Email = ""
 		p.Memberships = slices.DeleteFunc(slices.Clone(p.Memberships), func(m access.Membership) bool {
@@ -388,15 +391,14 @@ func shown(p people.Person, a Actor) people.Person {
 
 // People lists everyone whom the actor may know of: those in the same projects, and
 // everyone for those who keep a project.
-func (s *Service) People(ctx context.Context) (wire.Listed[people.Person], error) {
-	a, err := may(ctx, access.Read)
-	if err != nil {
+func (s *Service) People(ctx context.Context, by act.Actor) (wire.Listed[people.Person], error) {
+	if err := by.May(access.Read); err != nil {
 		return wire.Listed[people.Person]{}, err
 	}
-	all, err := s.db.Read(records.Everything).People(ctx)
+	all, err := s.DB.Read(records.Everything).People(ctx)
 	out := wire.Listed[people.Person]{Items: []people.Person{}}
 	for _, p := range all {
-		if p = shown(p, a); len(p.Memberships) > 0 || p.Name == a.Name || a.Rights.Somewhere(access.Manage) {
+		if p = shown(p, by); len(p.Memberships) > 0 || p.Name == by.Name || by.Rights.Somewhere(access.Manage) {
 			out.Items = append(out.Items, p)
 		}
 	}
@@ -404,16 +406,16 @@ func (s *Service) People(ctx context.Context) (wire.Listed[people.Person], error
 }
 
 // Roles lists the roles.
-func (s *Service) Roles(ctx context.Context) (wire.Listed[access.Role], error) {
-	if _, err := may(ctx, access.Read); err != nil {
+func (s *Service) Roles(ctx context.Context, by act.Actor) (wire.Listed[access.Role], error) {
+	if err := by.May(access.Read); err != nil {
 		return wire.Listed[access.Role]{}, err
 	}
-	roles, err := allRoles(ctx, s.db.Read(records.Everything))
+	roles, err := allRoles(ctx, s.DB.Read(records.Everything))
 	return wire.Listed[access.Role]{Items: roles}, err
 }
 
 // PutRole makes a role or changes one that was made here.
-func (s *Service) PutRole(ctx context.Context, name string, permissions []string, description string,
+func (s *Service) PutRole(ctx context.Context, by act.Actor, name string, permissions []string, description string,
 ) (access.Role, error) {
 	if err := naming.Check("role", name); err != nil {
 		return access.Role{}, err
@@ -423,19 +425,19 @@ func (s *Service) PutRole(ctx context.Context, name string, permissions []string
 		return access.Role{}, err
 	}
 	role := access.Role{Name: name, Permissions: set.List(), Description: description}
-	return change(ctx, s, access.Administer, func(t *tx) (access.Role, error) {
+	return act.Change(ctx, s.Base, by, access.Administer, func(t *act.Tx) (access.Role, error) {
 		before, err := roleNamed(ctx, t.View, name)
 		if err == nil && before.BuiltIn {
 			return role, fault.New(fault.Refused, "role.built_in", "%s is built in", name).In("role").
 				Do("make one with another name")
 		}
-		if err := t.View.PutRole(ctx, role, t.actor.Name, t.now); err != nil {
+		if err := t.View.PutRole(ctx, role, t.By.Name, t.Now); err != nil {
 			return role, err
 		}
 		if err := s.someoneKeepsTheService(ctx, t); err != nil {
 			return role, err
 		}
-		e := entry{
+		e := act.Entry{
 			Kind: "role.changed", Subject: name,
 			Sentence: fmt.Sprintf("The role %s may %s.", name, joined(role.Permissions)), Reason: description,
 			After: role,
@@ -443,7 +445,7 @@ func (s *Service) PutRole(ctx context.Context, name string, permissions []string
 		if err == nil {
 			e.Before = before
 		}
-		return role, t.note(ctx, e)
+		return role, t.Note(ctx, e)
 	})
 }
 
@@ -456,8 +458,8 @@ func joined(permissions []access.Permission) string {
 }
 
 // RemoveRole removes a role that nobody has.
-func (s *Service) RemoveRole(ctx context.Context, name string) (access.Role, error) {
-	return change(ctx, s, access.Administer, func(t *tx) (access.Role, error) {
+func (s *Service) RemoveRole(ctx context.Context, by act.Actor, name string) (access.Role, error) {
+	return act.Change(ctx, s.Base, by, access.Administer, func(t *act.Tx) (access.Role, error) {
 		role, err := roleNamed(ctx, t.View, name)
 		if err != nil {
 			return role, err
@@ -479,15 +481,9 @@ func (s *Service) RemoveRole(ctx context.Context, name string) (access.Role, err
 		if err := t.View.RemoveRole(ctx, name); err != nil {
 			return role, err
 		}
-		return role, t.note(ctx, entry{
+		return role, t.Note(ctx, act.Entry{
 			Kind: "role.removed", Subject: name,
 			Sentence: "The role " + name + " was removed.", Before: role,
 		})
 	})
-}
-
-func withoutRepeat(ctx context.Context) context.Context {
-	a, _ := ctx.Value(actorKey{}).(Actor)
-	a.Repeat = RepeatKey{}
-	return As(ctx, a)
 }

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"innerladder/internal/app/act"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/naming"
@@ -19,12 +20,14 @@ import (
 )
 
 // AddEnvironment adds a place where versions run.
-func (s *Service) AddEnvironment(ctx context.Context, name, description string) (traffic.Environment, error) {
+func (s *Service) AddEnvironment(ctx context.Context, by act.Actor, name, description string) (traffic.Environment,
+	error,
+) {
 	if err := naming.Check("name", name); err != nil {
 		return traffic.Environment{}, err
 	}
-	return change(ctx, s, access.Administer, func(t *tx) (traffic.Environment, error) {
-		e := traffic.Environment{Name: name, Description: description, AddedBy: t.actor.Name, AddedAt: t.now}
+	return act.Change(ctx, s.Base, by, access.Administer, func(t *act.Tx) (traffic.Environment, error) {
+		e := traffic.Environment{Name: name, Description: description, AddedBy: t.By.Name, AddedAt: t.Now}
 		all, err := t.Environments(ctx)
 		if err != nil {
 			return e, err
@@ -36,7 +39,7 @@ func (s *Service) AddEnvironment(ctx context.Context, name, description string) 
 		if err := t.View.AddEnvironment(ctx, e); err != nil {
 			return e, err
 		}
-		return e, t.note(ctx, entry{
+		return e, t.Note(ctx, act.Entry{
 			Kind: "environment.added", Subject: name,
 			Sentence: "Environment " + name + " was added.", After: e,
 		})
@@ -44,11 +47,11 @@ func (s *Service) AddEnvironment(ctx context.Context, name, description string) 
 }
 
 // Environments lists all environments.
-func (s *Service) Environments(ctx context.Context) (wire.Listed[traffic.Environment], error) {
-	return list(ctx, func(r records.View) ([]traffic.Environment, string, error) {
+func (s *Service) Environments(ctx context.Context, by act.Actor) (wire.Listed[traffic.Environment], error) {
+	return act.List(s.Base, by, func(r records.View) ([]traffic.Environment, string, error) {
 		all, err := r.Environments(ctx)
 		return all, "", err
-	}, s)
+	})
 }
 
 func (s *Service) checkEnvironment(ctx context.Context, r records.View, name string) error {
@@ -62,7 +65,7 @@ func (s *Service) checkEnvironment(ctx context.Context, r records.View, name str
 	}
 	if !slices.Contains(names, name) {
 		return fault.New(fault.Unknown, "environment.unknown", "there is no environment %q", name).In("environment").
-			Do("%s; add it with: innerladder environment add NAME", exist("environments", names))
+			Do("%s; add it with: innerladder environment add NAME", act.Exist("environments", names))
 	}
 	return nil
 }
@@ -83,22 +86,21 @@ func cleanAddress(raw string) (string, error) {
 // Place says that a version runs in an environment at some addresses, after making sure
 // that it does: every address must speak the protocol, be ready, and fit the signature.
 // servedAs is the model's name there; empty means the same name as here.
-func (s *Service) Place(ctx context.Context, ref, environment string, addresses []string,
+func (s *Service) Place(ctx context.Context, by act.Actor, ref, environment string, addresses []string,
 	servedAs string,
 ) (*traffic.Placement, error) {
-	a, err := may(ctx, access.Place)
-	if err != nil {
+	if err := by.May(access.Place); err != nil {
 		return nil, err
 	}
-	v, err := s.Version(ctx, ref)
+	v, err := s.Version(ctx, by, ref)
 	if err != nil {
 		return nil, err
 	}
 	// Servers are asked only for those who may place.
-	if err := a.need(access.Place, v.Project); err != nil {
+	if err := by.Need(access.Place, v.Project); err != nil {
 		return nil, err
 	}
-	if err := s.checkEnvironment(ctx, s.records(ctx), environment); err != nil {
+	if err := s.checkEnvironment(ctx, s.Read(by), environment); err != nil {
 		return nil, err
 	}
 	if len(addresses) == 0 {
@@ -124,9 +126,9 @@ func (s *Service) Place(ctx context.Context, ref, environment string, addresses 
 		if err := s.inspect(ctx, v, environment, a, servedAs); err != nil {
 			return nil, err
 		}
-		p.Addresses = append(p.Addresses, traffic.Address{URL: a, Healthy: true, Since: s.now()})
+		p.Addresses = append(p.Addresses, traffic.Address{URL: a, Healthy: true, Since: s.Now()})
 	}
-	return change(ctx, s, access.Place, func(t *tx) (*traffic.Placement, error) {
+	return act.Change(ctx, s.Base, by, access.Place, func(t *act.Tx) (*traffic.Placement, error) {
 		if there, err := t.PlacementOf(ctx, v.Ref, environment); err == nil {
 			return nil, fault.New(fault.Refused, "placement.exists", "%s is placed in %s already, at %s", v.Ref,
 				environment, there.Addresses[0].URL).In("version").
@@ -134,11 +136,11 @@ func (s *Service) Place(ctx context.Context, ref, environment string, addresses 
 		} else if !errors.Is(err, records.ErrNone) {
 			return nil, err
 		}
-		p.PlacedBy, p.PlacedAt = t.actor.Name, t.now
+		p.PlacedBy, p.PlacedAt = t.By.Name, t.Now
 		if err := t.AddPlacement(ctx, p); err != nil {
 			return nil, err
 		}
-		return p, t.note(ctx, entry{
+		return p, t.Note(ctx, act.Entry{
 			Project: v.Project, Kind: "placement.made", Subject: v.Ref,
 			Sentence: fmt.Sprintf("%s was placed in %s at %s.", v.Ref, environment, strings.Join(addresses, ", ")),
 			After:    p,
@@ -176,12 +178,12 @@ func (s *Service) inspect(ctx context.Context, v *registry.Version, environment,
 }
 
 // Unplace says that a version runs in an environment no more.
-func (s *Service) Unplace(ctx context.Context, ref, environment string) (*traffic.Placement, error) {
-	v, err := s.Version(ctx, ref)
+func (s *Service) Unplace(ctx context.Context, by act.Actor, ref, environment string) (*traffic.Placement, error) {
+	v, err := s.Version(ctx, by, ref)
 	if err != nil {
 		return nil, err
 	}
-	return change(ctx, s, access.Place, func(t *tx) (*traffic.Placement, error) {
+	return act.Change(ctx, s.Base, by, access.Place, func(t *act.Tx) (*traffic.Placement, error) {
 		p, err := t.PlacementOf(ctx, v.Ref, environment)
 		if errors.Is(err, records.ErrNone) {
 			return nil, fault.New(fault.Unknown, "placement.unknown", "%s is not placed in %s", v.Ref, environment).
@@ -210,10 +212,10 @@ func (s *Service) Unplace(ctx context.Context, ref, environment string) (*traffi
 					Do("move the label first with: innerladder label MODEL@NUMBER %s -env %s", l.Name, environment)
 			}
 		}
-		if err := t.RemovePlacement(ctx, p.ID, t.now); err != nil {
+		if err := t.RemovePlacement(ctx, p.ID, t.Now); err != nil {
 			return nil, err
 		}
-		return p, t.note(ctx, entry{
+		return p, t.Note(ctx, act.Entry{
 			Project: v.Project, Kind: "placement.removed", Subject: v.Ref,
 			Sentence: fmt.Sprintf("%s was taken away from %s.", v.Ref, environment), Before: p,
 		})
@@ -221,19 +223,19 @@ func (s *Service) Unplace(ctx context.Context, ref, environment string) (*traffi
 }
 
 // Placements lists all placements, of one version when a ref is given.
-func (s *Service) Placements(ctx context.Context, ref string) (wire.Listed[traffic.Placement], error) {
+func (s *Service) Placements(ctx context.Context, by act.Actor, ref string) (wire.Listed[traffic.Placement], error) {
 	version := ""
 	if ref != "" {
-		v, err := s.Version(ctx, ref)
+		v, err := s.Version(ctx, by, ref)
 		if err != nil {
 			return wire.Listed[traffic.Placement]{}, err
 		}
 		version = v.Ref
 	}
-	return list(ctx, func(r records.View) ([]traffic.Placement, string, error) {
+	return act.List(s.Base, by, func(r records.View) ([]traffic.Placement, string, error) {
 		all, err := r.Placements(ctx, version)
 		return all, "", err
-	}, s)
+	})
 }
 
 // Check asks an address of a placement whether it is ready; nil when it is.
@@ -250,9 +252,9 @@ func (s *Service) Check(ctx context.Context, p traffic.Placement, address string
 // and resolved when it has one again.
 func (s *Service) SetHealth(ctx context.Context, p traffic.Placement, address, reason, sentence string) error {
 	var using []string
-	_, err := change(BySelf(ctx), s, access.Place, func(t *tx) (struct{}, error) {
+	_, err := act.Change(ctx, s.Base, act.BySelf(), access.Place, func(t *act.Tx) (struct{}, error) {
 		none := struct{}{}
-		if err := t.SetAddressHealth(ctx, p.ID, address, reason, t.now); err != nil {
+		if err := t.SetAddressHealth(ctx, p.ID, address, reason, t.Now); err != nil {
 			return none, err
 		}
 		after, err := t.PlacementOf(ctx, p.Version, p.Environment)
@@ -267,7 +269,7 @@ func (s *Service) SetHealth(ctx context.Context, p traffic.Placement, address, r
 		if reason != "" {
 			kind, said = "placement.fell", sentence
 		}
-		if err := t.note(ctx, entry{
+		if err := t.Note(ctx, act.Entry{
 			Project: p.Project, Kind: kind, Subject: p.Version, Sentence: said,
 			Reason: reason,
 		}); err != nil {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strings"
 
+	"innerladder/internal/app/act"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/ladder"
@@ -18,8 +19,8 @@ import (
 
 // Promote asks that a version step up to a rung. When every gate on the way is met
 // already, it is carried out at once, if the ladder says so.
-func (s *Service) Promote(ctx context.Context, n wire.NewPromotion) (*ladder.Promotion, error) {
-	v, err := s.Version(ctx, n.Version)
+func (s *Service) Promote(ctx context.Context, by act.Actor, n wire.NewPromotion) (*ladder.Promotion, error) {
+	v, err := s.Version(ctx, by, n.Version)
 	if err != nil {
 		return nil, err
 	}
@@ -31,7 +32,7 @@ func (s *Service) Promote(ctx context.Context, n wire.NewPromotion) (*ladder.Pro
 		return nil, fault.New(fault.Invalid, "promotion.emergency", "an emergency needs a reason").In("note").
 			Do("say why it cannot wait for its gate")
 	}
-	return change(ctx, s, access.Ask, func(t *tx) (*ladder.Promotion, error) {
+	return act.Change(ctx, s.Base, by, access.Ask, func(t *act.Tx) (*ladder.Promotion, error) {
 		// Read again: it may have moved meanwhile.
 		v, err := t.Version(ctx, v.Model, v.Number)
 		if err != nil {
@@ -45,9 +46,9 @@ func (s *Service) Promote(ctx context.Context, n wire.NewPromotion) (*ladder.Pro
 			return nil, err
 		}
 		p := &ladder.Promotion{
-			Project: v.Project, Version: v.Ref, From: v.Rung, To: n.To, AskedBy: t.actor.Name,
+			Project: v.Project, Version: v.Ref, From: v.Rung, To: n.To, AskedBy: t.By.Name,
 			Note: n.Note, State: ladder.Open, Emergency: n.Emergency,
-			Ladder: l.Number, OpenedAt: t.now, SignOffs: []rule.SignOff{}, Findings: []rule.Finding{},
+			Ladder: l.Number, OpenedAt: t.Now, SignOffs: []rule.SignOff{}, Findings: []rule.Finding{},
 		}
 		f, err := s.facts(ctx, t.View, v, n.To, files)
 		if err != nil {
@@ -73,14 +74,14 @@ func (s *Service) Promote(ctx context.Context, n wire.NewPromotion) (*ladder.Pro
 		if n.Emergency {
 			return p, s.override(ctx, t, h, reviewers)
 		}
-		opened := entry{
+		opened := act.Entry{
 			Project: v.Project, Kind: "promotion.opened", Subject: v.Ref, Also: []string{p.ID},
 			Sentence: fmt.Sprintf("%s: %s asks for %s to %s.", p.ID, p.AskedBy, v.Ref, n.To), Reason: n.Note, After: p,
 		}
 		if len(reviewers) > 0 {
-			opened.involved = map[notice.Topic][]string{notice.Review: reviewers}
+			opened.Involved = map[notice.Topic][]string{notice.Review: reviewers}
 		}
-		if err := t.note(ctx, opened); err != nil {
+		if err := t.Note(ctx, opened); err != nil {
 			return nil, err
 		}
 		return p, s.settle(ctx, t, h, false)
@@ -88,7 +89,7 @@ func (s *Service) Promote(ctx context.Context, n wire.NewPromotion) (*ladder.Pro
 }
 
 // checkAsking refuses a promotion that whoever acts may not ask for, or that there is already.
-func (s *Service) checkAsking(ctx context.Context, t *tx, l ladder.Ladder, v *registry.Version,
+func (s *Service) checkAsking(ctx context.Context, t *act.Tx, l ladder.Ladder, v *registry.Version,
 	n wire.NewPromotion,
 ) error {
 	if err := l.CheckClimb(v.Ref, v.Rung, n.To); err != nil &&
@@ -96,11 +97,11 @@ func (s *Service) checkAsking(ctx context.Context, t *tx, l ladder.Ladder, v *re
 		return err
 	}
 	if n.Emergency {
-		if err := t.actor.need(access.Override, v.Project); err != nil {
+		if err := t.By.Need(access.Override, v.Project); err != nil {
 			return err
 		}
 	}
-	roles, err := s.rolesOf(ctx, t.View, t.actor, v.Project)
+	roles, err := s.rolesOf(ctx, t.View, t.By, v.Project)
 	if err != nil {
 		return err
 	}
@@ -120,7 +121,7 @@ func (s *Service) checkAsking(ctx context.Context, t *tx, l ladder.Ladder, v *re
 }
 
 // override carries a promotion out past its gate.
-func (s *Service) override(ctx context.Context, t *tx, h judged, reviewers []string) error {
+func (s *Service) override(ctx context.Context, t *act.Tx, h judged, reviewers []string) error {
 	p := h.Promotion
 	if err := t.SetPromotion(ctx, h.number, p); err != nil {
 		return err
@@ -129,15 +130,15 @@ func (s *Service) override(ctx context.Context, t *tx, h judged, reviewers []str
 	if open := h.open(); len(open) > 0 {
 		passed = "Past its gate: " + strings.Join(open, " ")
 	}
-	e := entry{
+	e := act.Entry{
 		Project: p.Project, Kind: "promotion.emergency", Subject: p.Version, Also: []string{p.ID},
 		Reason: p.Note, Before: map[string]string{"rung": p.From}, After: p,
 		Sentence: fmt.Sprintf("EMERGENCY %s: %s put %s on %s. %s", p.ID, p.AskedBy, p.Version, p.To, passed),
 	}
 	if len(reviewers) > 0 {
-		e.involved = map[notice.Topic][]string{notice.Review: reviewers}
+		e.Involved = map[notice.Topic][]string{notice.Review: reviewers}
 	}
-	if err := t.note(ctx, e); err != nil {
+	if err := t.Note(ctx, e); err != nil {
 		return err
 	}
 	return s.stepUp(ctx, t, h)
@@ -217,19 +218,19 @@ func (h judged) open() []string {
 }
 
 // answer changes a promotion: do is handed it as it is in the transaction.
-func (s *Service) answer(ctx context.Context, id string, permission access.Permission,
-	do func(t *tx, h judged) error,
+func (s *Service) answer(ctx context.Context, by act.Actor, id string, permission access.Permission,
+	do func(t *act.Tx, h judged) error,
 ) (*ladder.Promotion, error) {
-	if _, err := may(ctx, access.Read); err != nil {
+	if err := by.May(access.Read); err != nil {
 		return nil, err
 	}
-	p, err := s.promotion(ctx, s.records(ctx), id)
+	p, err := s.promotion(ctx, s.Read(by), id)
 	if err != nil {
 		return nil, err
 	}
 	var files stored
 	if p.State.Signable() { // files may be read for this, so not in the transaction
-		v, err := s.resolve(ctx, s.records(ctx), "version", p.Version)
+		v, err := s.resolve(ctx, s.Read(by), "version", p.Version)
 		if err != nil {
 			return nil, err
 		}
@@ -237,7 +238,7 @@ func (s *Service) answer(ctx context.Context, id string, permission access.Permi
 			return nil, err
 		}
 	}
-	return change(ctx, s, permission, func(t *tx) (*ladder.Promotion, error) {
+	return act.Change(ctx, s.Base, by, permission, func(t *act.Tx) (*ladder.Promotion, error) {
 		p, err := s.promotion(ctx, t.View, id)
 		if err != nil {
 			return nil, err
@@ -251,7 +252,7 @@ func (s *Service) answer(ctx context.Context, id string, permission access.Permi
 }
 
 // settle judges a promotion and carries out what follows.
-func (s *Service) settle(ctx context.Context, t *tx, h judged, byHand bool) error {
+func (s *Service) settle(ctx context.Context, t *act.Tx, h judged, byHand bool) error {
 	was, stands := h.State, h.facts.Version.Rung
 	if was == ladder.Open {
 		if err := h.ladder.CheckClimb(h.Version, stands, h.To); err != nil {
@@ -282,8 +283,8 @@ func (s *Service) settle(ctx context.Context, t *tx, h judged, byHand bool) erro
 }
 
 // CarryOut carries a promotion out whose gate is met, where that is done by hand.
-func (s *Service) CarryOut(ctx context.Context, id string) (*ladder.Promotion, error) {
-	return s.answer(ctx, id, access.Ask, func(t *tx, h judged) error {
+func (s *Service) CarryOut(ctx context.Context, by act.Actor, id string) (*ladder.Promotion, error) {
+	return s.answer(ctx, by, id, access.Ask, func(t *act.Tx, h judged) error {
 		if h.State != ladder.Open {
 			return fault.New(fault.Refused, "promotion.closed", "%s is %s", h.ID, h.State.Words()).In("promotion").
 				Do("nothing needs doing")
@@ -301,8 +302,8 @@ func (s *Service) CarryOut(ctx context.Context, id string) (*ladder.Promotion, e
 }
 
 // Withdraw takes a promotion back; only the one who asked may.
-func (s *Service) Withdraw(ctx context.Context, id, why string) (*ladder.Promotion, error) {
-	return s.answer(ctx, id, access.Ask, func(t *tx, h judged) error {
+func (s *Service) Withdraw(ctx context.Context, by act.Actor, id, why string) (*ladder.Promotion, error) {
+	return s.answer(ctx, by, id, access.Ask, func(t *act.Tx, h judged) error {
 		switch {
 		case h.State == ladder.ToReview:
 			return fault.New(fault.Refused, "promotion.to_review",
@@ -311,7 +312,7 @@ func (s *Service) Withdraw(ctx context.Context, id, why string) (*ladder.Promoti
 		case h.State != ladder.Open:
 			return fault.New(fault.Refused, "promotion.closed", "%s is closed already", h.ID).In("promotion").
 				Do("nothing needs doing")
-		case h.AskedBy != t.actor.Name:
+		case h.AskedBy != t.By.Name:
 			return fault.New(fault.Refused, "promotion.not_yours", "%s was asked by %s", h.ID, h.AskedBy).
 				In("promotion").Do("answer it with: innerladder sign %s -no -note WHY", h.ID)
 		}
@@ -321,14 +322,16 @@ func (s *Service) Withdraw(ctx context.Context, id, why string) (*ladder.Promoti
 }
 
 // closePromotion ends a promotion.
-func (s *Service) closePromotion(ctx context.Context, t *tx, h judged, state ladder.PromotionState, why string) error {
-	p, now := h.Promotion, t.now
+func (s *Service) closePromotion(ctx context.Context, t *act.Tx, h judged, state ladder.PromotionState,
+	why string,
+) error {
+	p, now := h.Promotion, t.Now
 	was := p.State
 	p.State, p.ClosedAt, p.Ready = state, &now, false
 	if err := t.SetPromotion(ctx, h.number, p); err != nil {
 		return err
 	}
-	if err := t.Settle(ctx, p.ID, 0, t.now); err != nil {
+	if err := t.Settle(ctx, p.ID, 0, t.Now); err != nil {
 		return err
 	}
 	sentence := map[ladder.PromotionState]string{
@@ -342,9 +345,9 @@ func (s *Service) closePromotion(ctx context.Context, t *tx, h judged, state lad
 		kind, sentence = "promotion.reviewed",
 			fmt.Sprintf("%s: the emergency of %s on %s was found right.", p.ID, p.Version, p.To)
 	}
-	return t.note(ctx, entry{
+	return t.Note(ctx, act.Entry{
 		Project: p.Project, Kind: kind, Subject: p.Version, Also: []string{p.ID},
-		involved: asker(p), Sentence: sentence, Reason: why,
+		Involved: asker(p), Sentence: sentence, Reason: why,
 		Before: map[string]string{"rung": p.From},
 		After: map[string]any{
 			"state": state,
@@ -375,15 +378,15 @@ func (s *Service) promotion(ctx context.Context, r records.View, id string) (*la
 }
 
 // Promotion finds a promotion, with what the gate says now if it is open.
-func (s *Service) Promotion(ctx context.Context, id string) (*ladder.Promotion, error) {
-	if _, err := may(ctx, access.Read); err != nil {
+func (s *Service) Promotion(ctx context.Context, by act.Actor, id string) (*ladder.Promotion, error) {
+	if err := by.May(access.Read); err != nil {
 		return nil, err
 	}
-	p, err := s.promotion(ctx, s.records(ctx), id)
+	p, err := s.promotion(ctx, s.Read(by), id)
 	if err != nil || !p.State.Signable() {
 		return p, err
 	}
-	_, err = s.judgedNow(ctx, s.records(ctx), p)
+	_, err = s.judgedNow(ctx, s.Read(by), p)
 	return p, err
 }
 
@@ -395,15 +398,14 @@ type PromotionSearch struct {
 }
 
 // Promotions lists promotions, newest first.
-func (s *Service) Promotions(ctx context.Context, search PromotionSearch, p records.Page,
+func (s *Service) Promotions(ctx context.Context, by act.Actor, search PromotionSearch, p records.Page,
 ) (wire.Listed[ladder.Promotion], error) {
-	a, err := may(ctx, access.Read)
-	if err != nil {
+	if err := by.May(access.Read); err != nil {
 		return wire.Listed[ladder.Promotion]{}, err
 	}
-	r := s.db.Read(a.sight())
+	r := s.DB.Read(by.Sight())
 	if search.ForMe {
-		return s.promotionsFor(ctx, r, a, search, p)
+		return s.promotionsFor(ctx, r, by, search, p)
 	}
 	items, next, err := r.Promotions(ctx, search.PromotionFilter, p)
 	out := wire.Listed[ladder.Promotion]{Items: items, Next: next}
@@ -416,7 +418,7 @@ func (s *Service) Promotions(ctx context.Context, search PromotionSearch, p reco
 }
 
 // promotionsFor lists the promotions that wait for whoever acts.
-func (s *Service) promotionsFor(ctx context.Context, r records.View, a Actor, search PromotionSearch,
+func (s *Service) promotionsFor(ctx context.Context, r records.View, a act.Actor, search PromotionSearch,
 	p records.Page,
 ) (wire.Listed[ladder.Promotion], error) {
 	out := wire.Listed[ladder.Promotion]{Items: []ladder.Promotion{}}
@@ -451,7 +453,7 @@ func (s *Service) promotionsFor(ctx context.Context, r records.View, a Actor, se
 				return out, err
 			}
 			if !l.AnswerCounts(item, a.Name, rolesIn(me, item.Project), h.facts.Trainers) ||
-				!item.Awaits(a.Name, s.now()) ||
+				!item.Awaits(a.Name, s.Now()) ||
 				item.Ready {
 				continue
 			}

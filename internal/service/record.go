@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"innerladder/internal/app/act"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/ladder"
@@ -20,7 +21,7 @@ import (
 )
 
 // IndexRecord brings the index that searches use up to date.
-func (s *Service) IndexRecord(ctx context.Context) error { return s.db.IndexRecord(ctx) }
+func (s *Service) IndexRecord(ctx context.Context) error { return s.DB.IndexRecord(ctx) }
 
 // mostMissed is how many lines a listener may have missed and still take up where it was.
 const mostMissed = 5000
@@ -29,18 +30,19 @@ const mostMissed = 5000
 // it saw, oldest first, until it says no. One that has missed too many, or that saw a line
 // which is not there, as after a backup was put back, must read anew: then newest is the
 // line from which it goes on.
-func (s *Service) Missed(ctx context.Context, last int64, hand func(record.Entry) (more bool)) (newest int64,
+func (s *Service) Missed(ctx context.Context, by act.Actor, last int64,
+	hand func(record.Entry) (more bool)) (newest int64,
 	anew bool, err error,
 ) {
-	if _, err := may(ctx, access.Read); err != nil {
+	if err := by.May(access.Read); err != nil {
 		return 0, false, err
 	}
-	newest, err = s.db.Read(records.Everything).NewestLine(ctx)
+	newest, err = s.DB.Read(records.Everything).NewestLine(ctx)
 	if err != nil || last > newest || newest-last > mostMissed {
 		return newest, err == nil, err
 	}
 	for {
-		part, err := s.db.Read(records.Everything).EntriesSince(ctx, last, 500)
+		part, err := s.DB.Read(records.Everything).EntriesSince(ctx, last, 500)
 		if err != nil || len(part) == 0 {
 			return last, false, err
 		}
@@ -52,22 +54,18 @@ func (s *Service) Missed(ctx context.Context, last int64, hand func(record.Entry
 	}
 }
 
-// Sees reports whether the actor may see an entry at all.
-func (a Actor) Sees(e record.Entry) bool { return a.Rights.May(access.Read, e.Project) }
-
 // quiet are kinds that are in the record but no activity.
 var quiet = []string{"person.signed_in", "person.signed_out", "token.made", "token.ended"}
 
 // Activity lists what happened, newest first, as everyone may read it who sees the
 // project: in a project, about a subject, or all of it.
-func (s *Service) Activity(ctx context.Context, project, subject string, p records.Page,
+func (s *Service) Activity(ctx context.Context, by act.Actor, project, subject string, p records.Page,
 ) (wire.Listed[wire.Happening], error) {
-	a, err := may(ctx, access.Read)
-	if err != nil {
+	if err := by.May(access.Read); err != nil {
 		return wire.Listed[wire.Happening]{}, err
 	}
-	search := records.RecordSearch{Project: project, Subject: subject, Projects: a.seen(access.Read)}
-	r := s.db.Read(a.sight())
+	search := records.RecordSearch{Project: project, Subject: subject, Projects: by.Where(access.Read)}
+	r := s.DB.Read(by.Sight())
 	out := wire.Listed[wire.Happening]{Items: []wire.Happening{}}
 	// Comments stand with what they answer; a page must not be empty because of them.
 	for range 10 {
@@ -101,26 +99,17 @@ func (s *Service) addComments(ctx context.Context, r records.View, items []wire.
 	return err
 }
 
-// seen lists the projects in which the actor has a permission, nil for all.
-func (a Actor) seen(p access.Permission) []string {
-	where, all := a.Rights.Where(p)
-	if all {
-		return nil
-	}
-	return where
-}
-
 const longestComment = 10_000
 
 // Comment says something about a line of the record, or about a subject when on is 0.
-func (s *Service) Comment(ctx context.Context, on int64, subject, text string) (wire.Said, error) {
+func (s *Service) Comment(ctx context.Context, by act.Actor, on int64, subject, text string) (wire.Said, error) {
 	text = strings.TrimSpace(text)
 	if text == "" || len(text) > longestComment {
 		return wire.Said{}, fault.New(fault.Invalid, "comment.text", "the comment is empty or longer than %d bytes",
 			longestComment).In("text").Do("write something shorter")
 	}
-	return change(ctx, s, access.Comment, func(t *tx) (wire.Said, error) {
-		e := entry{Kind: "comment.made", On: on, Reason: text}
+	return act.Change(ctx, s.Base, by, access.Comment, func(t *act.Tx) (wire.Said, error) {
+		e := act.Entry{Kind: "comment.made", On: on, Reason: text}
 		about := ""
 		if on > 0 {
 			line, err := t.Entry(ctx, on)
@@ -142,9 +131,9 @@ func (s *Service) Comment(ctx context.Context, on int64, subject, text string) (
 				return wire.Said{}, err
 			}
 			e.On, e.Project, e.Subject, e.Also = line.Seq, line.Project, line.Subject, line.Also
-			e.involved = map[notice.Topic][]string{notice.Comment: {line.Actor}}
+			e.Involved = map[notice.Topic][]string{notice.Comment: {line.Actor}}
 			for _, c := range before[line.Seq] {
-				e.involved[notice.Comment] = append(e.involved[notice.Comment], c.Actor)
+				e.Involved[notice.Comment] = append(e.Involved[notice.Comment], c.Actor)
 			}
 			about = line.Sentence
 		} else {
@@ -154,13 +143,13 @@ func (s *Service) Comment(ctx context.Context, on int64, subject, text string) (
 			}
 			about = e.Subject
 		}
-		e.Sentence = fmt.Sprintf("%s commented on %s.", t.actor.Name, strings.TrimSuffix(about, "."))
-		if err := t.note(ctx, e); err != nil {
+		e.Sentence = fmt.Sprintf("%s commented on %s.", t.By.Name, strings.TrimSuffix(about, "."))
+		if err := t.Note(ctx, e); err != nil {
 			return wire.Said{}, err
 		}
-		readers, err := t.readers(ctx)
+		readers, err := readers(ctx, t)
 		return wire.Said{
-			Entry: t.entries[len(t.entries)-1].Activity(), Unreached: notice.Unreached(text, e.Project, readers),
+			Entry: t.Entries[len(t.Entries)-1].Activity(), Unreached: notice.Unreached(text, e.Project, readers),
 		}, err
 	})
 }
@@ -222,30 +211,31 @@ func (s *Service) subject(ctx context.Context, r records.View, name string) (pro
 }
 
 // auditSearch narrows a search down to what whoever acts may look into.
-func (s *Service) auditSearch(ctx context.Context, q records.RecordSearch) (records.View, records.RecordSearch, error) {
-	a, err := may(ctx, access.Audit)
-	if err != nil {
+func (s *Service) auditSearch(ctx context.Context, by act.Actor, q records.RecordSearch) (records.View,
+	records.RecordSearch, error,
+) {
+	if err := by.May(access.Audit); err != nil {
 		return records.View{}, q, err
 	}
 	if q.Project != "" {
-		if err := s.checkProject(ctx, s.records(ctx), q.Project); err != nil {
+		if err := s.checkProject(ctx, s.Read(by), q.Project); err != nil {
 			return records.View{}, q, err
 		}
-		if err := a.need(access.Audit, q.Project); err != nil {
+		if err := by.Need(access.Audit, q.Project); err != nil {
 			return records.View{}, q, err
 		}
 	}
 	if promotionForm.MatchString(q.Subject) || alertForm.MatchString(q.Subject) {
 		q.Subject = strings.ToUpper(q.Subject)
 	}
-	q.Projects = a.seen(access.Audit)
-	return s.db.Read(records.Everything), q, nil
+	q.Projects = by.Where(access.Audit)
+	return s.DB.Read(records.Everything), q, nil
 }
 
 // Audit searches the record, newest first.
-func (s *Service) Audit(ctx context.Context, q records.RecordSearch, p records.Page,
+func (s *Service) Audit(ctx context.Context, by act.Actor, q records.RecordSearch, p records.Page,
 ) (wire.Listed[record.Entry], error) {
-	r, q, err := s.auditSearch(ctx, q)
+	r, q, err := s.auditSearch(ctx, by, q)
 	if err != nil {
 		return wire.Listed[record.Entry]{}, err
 	}
@@ -255,10 +245,10 @@ func (s *Service) Audit(ctx context.Context, q records.RecordSearch, p records.P
 
 // Exporting checks that whoever acts may export what a search finds, and returns what
 // hands it out, oldest first, as CloudEvents.
-func (s *Service) Exporting(ctx context.Context,
+func (s *Service) Exporting(ctx context.Context, by act.Actor,
 	q records.RecordSearch,
 ) (func(context.Context, func(record.CloudEvent) error) error, error) {
-	r, q, err := s.auditSearch(ctx, q)
+	r, q, err := s.auditSearch(ctx, by, q)
 	if err != nil {
 		return nil, err
 	}
@@ -269,10 +259,10 @@ func (s *Service) Exporting(ctx context.Context,
 
 // Verify reads the whole record and tells where it is not what was written; checkpoints
 // that were exported before must hold.
-func (s *Service) Verify(ctx context.Context, checkpoints []record.Checkpoint) (record.Verified, error) {
-	a, err := may(ctx, access.Audit)
+func (s *Service) Verify(ctx context.Context, by act.Actor, checkpoints []record.Checkpoint) (record.Verified, error) {
+	err := by.May(access.Audit)
 	if err == nil {
-		err = a.need(access.Audit, "") // the chain runs through all projects
+		err = by.Need(access.Audit, "") // the chain runs through all projects
 	}
 	if err != nil {
 		return record.Verified{}, err
@@ -284,33 +274,32 @@ func (s *Service) Verify(ctx context.Context, checkpoints []record.Checkpoint) (
 		}
 		hashes[c.Seq] = c.Hash
 	}
-	return s.db.VerifyRecord(ctx, hashes)
+	return s.DB.VerifyRecord(ctx, hashes)
 }
 
 // Checkpoint signs what the last line of the record is.
-func (s *Service) Checkpoint(ctx context.Context) (record.Checkpoint, error) {
-	a, err := may(ctx, access.Audit)
+func (s *Service) Checkpoint(ctx context.Context, by act.Actor) (record.Checkpoint, error) {
+	err := by.May(access.Audit)
 	if err == nil {
-		err = a.need(access.Audit, "")
+		err = by.Need(access.Audit, "")
 	}
 	if err != nil {
 		return record.Checkpoint{}, err
 	}
-	seq, h, err := s.db.Read(records.Everything).Tail(ctx)
+	seq, h, err := s.DB.Read(records.Everything).Tail(ctx)
 	if err != nil {
 		return record.Checkpoint{}, err
 	}
-	return record.NewCheckpoint(seq, h, s.now(), s.signer), nil
+	return record.NewCheckpoint(seq, h, s.Now(), s.signer), nil
 }
 
 // Searches lists the searches that whoever is signed in keeps and those that others
 // share.
-func (s *Service) Searches(ctx context.Context) (wire.Listed[registry.SavedSearch], error) {
-	a, err := may(ctx, access.Audit)
-	if err != nil {
+func (s *Service) Searches(ctx context.Context, by act.Actor) (wire.Listed[registry.SavedSearch], error) {
+	if err := by.May(access.Audit); err != nil {
 		return wire.Listed[registry.SavedSearch]{}, err
 	}
-	items, err := s.db.Read(records.Everything).Searches(ctx, a.person)
+	items, err := s.DB.Read(records.Everything).Searches(ctx, by.Person)
 	return wire.Listed[registry.SavedSearch]{Items: items}, err
 }
 
@@ -318,7 +307,7 @@ func (s *Service) Searches(ctx context.Context) (wire.Listed[registry.SavedSearc
 var searchable = []string{"text", "kind", "actor", "subject", "project", "after", "until", "within"}
 
 // SaveSearch keeps a search under a name, in place of an own one of that name.
-func (s *Service) SaveSearch(ctx context.Context, name string, query map[string]string, shared bool,
+func (s *Service) SaveSearch(ctx context.Context, by act.Actor, name string, query map[string]string, shared bool,
 ) (registry.SavedSearch, error) {
 	if name = strings.TrimSpace(name); name == "" || len(name) > 100 {
 		return registry.SavedSearch{}, fault.New(fault.Invalid, "search.name", "the search has no name, or a long one").
@@ -330,23 +319,22 @@ func (s *Service) SaveSearch(ctx context.Context, name string, query map[string]
 				In("query").Do("use some of %s", strings.Join(searchable, ", "))
 		}
 	}
-	return change(ctx, s, access.Audit, func(t *tx) (registry.SavedSearch, error) {
-		out := registry.SavedSearch{Name: name, Owner: t.actor.Name, Shared: shared, Query: query, MadeAt: t.now}
-		if err := t.PutSearch(ctx, t.actor.person, &out); err != nil {
+	return act.Change(ctx, s.Base, by, access.Audit, func(t *act.Tx) (registry.SavedSearch, error) {
+		out := registry.SavedSearch{Name: name, Owner: t.By.Name, Shared: shared, Query: query, MadeAt: t.Now}
+		if err := t.PutSearch(ctx, t.By.Person, &out); err != nil {
 			return out, err
 		}
-		t.permission = access.Own // it is about nobody but whoever keeps it
-		return out, t.note(ctx, entry{
-			Kind: "search.saved", Subject: name,
-			Sentence: t.actor.Name + " saved the search " + name + ".", After: out,
+		return out, t.Note(ctx, act.Entry{
+			Needs: access.Own, Kind: "search.saved", Subject: name, // it is about nobody but whoever keeps it
+			Sentence: t.By.Name + " saved the search " + name + ".", After: out,
 		})
 	})
 }
 
 // RemoveSearch forgets a search of whoever is signed in.
-func (s *Service) RemoveSearch(ctx context.Context, id int64) (struct{}, error) {
-	return change(ctx, s, access.Audit, func(t *tx) (struct{}, error) {
-		there, err := t.View.RemoveSearch(ctx, t.actor.person, id)
+func (s *Service) RemoveSearch(ctx context.Context, by act.Actor, id int64) (struct{}, error) {
+	return act.Change(ctx, s.Base, by, access.Audit, func(t *act.Tx) (struct{}, error) {
+		there, err := t.View.RemoveSearch(ctx, t.By.Person, id)
 		if err == nil && !there {
 			err = fault.New(fault.Unknown, "search.unknown", "you keep no search %d", id).In("search").
 				Do("only your own can be removed")
@@ -354,9 +342,11 @@ func (s *Service) RemoveSearch(ctx context.Context, id int64) (struct{}, error) 
 		if err != nil {
 			return struct{}{}, err
 		}
-		t.permission = access.Own
-		return struct{}{}, t.note(ctx,
-			entry{Kind: "search.removed", Subject: fmt.Sprint(id), Sentence: t.actor.Name + " removed a saved search."})
+		return struct{}{}, t.Note(ctx,
+			act.Entry{
+				Needs: access.Own, Kind: "search.removed", Subject: fmt.Sprint(id),
+				Sentence: t.By.Name + " removed a saved search.",
+			})
 	})
 }
 

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"innerladder/internal/app/act"
 	"innerladder/internal/blob"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
@@ -39,8 +40,8 @@ type File struct {
 }
 
 // Receive reads a file to its end; it is kept when a version is registered with it.
-func (s *Service) Receive(ctx context.Context, part, name string, r io.Reader) (*File, error) {
-	if _, err := may(ctx, access.Register); err != nil {
+func (s *Service) Receive(ctx context.Context, by act.Actor, part, name string, r io.Reader) (*File, error) {
+	if err := by.May(access.Register); err != nil {
 		return nil, err
 	}
 	if err := checkFileName(part, name); err != nil {
@@ -64,8 +65,10 @@ func checkFileName(part, name string) error {
 
 // Register registers a version with its files. The same content registered again gives
 // the version that is there.
-func (s *Service) Register(ctx context.Context, reg wire.Registration, files []*File) (wire.Registered, error) {
-	if _, err := may(ctx, access.Register); err != nil {
+func (s *Service) Register(ctx context.Context, by act.Actor, reg wire.Registration, files []*File) (wire.Registered,
+	error,
+) {
+	if err := by.May(access.Register); err != nil {
 		return wire.Registered{}, err
 	}
 	if err := s.checkRegistration(reg); err != nil {
@@ -73,13 +76,13 @@ func (s *Service) Register(ctx context.Context, reg wire.Registration, files []*
 	}
 	files = slices.Clone(files)
 	for _, u := range reg.Uploads {
-		f, err := s.useUpload(ctx, u)
+		f, err := s.useUpload(ctx, by, u)
 		if err != nil {
 			return wire.Registered{}, err
 		}
 		files = append(files, f)
 	}
-	fetched, err := s.fetchAll(ctx, reg.Sources)
+	fetched, err := s.fetchAll(ctx, by, reg.Sources)
 	defer func() {
 		for _, f := range fetched {
 			f.Upload.Discard()
@@ -93,15 +96,13 @@ func (s *Service) Register(ctx context.Context, reg wire.Registration, files []*
 		return wire.Registered{}, err
 	}
 	// The content itself makes a repeated registration harmless.
-	ctx = withoutRepeat(ctx)
-	out, err := change(ctx, s, access.Register, func(t *tx) (wire.Registered, error) { return s.enter(ctx, t, reg, g) })
-	if err == nil && len(reg.Labels) > 0 {
-		s.reroute(ctx)
-	}
+	by = by.WithoutRepeat()
+	out, err := act.Change(ctx, s.Base, by, access.Register,
+		func(t *act.Tx) (wire.Registered, error) { return s.enter(ctx, t, reg, g) })
 	if err == nil {
 		for _, u := range reg.Uploads {
 			if err := s.blobs.Forget(u.ID); err != nil && !errors.Is(err, fs.ErrNotExist) {
-				s.log.Warn("an upload that was used was not forgotten", "id", u.ID, "error", err)
+				s.Log.Warn("an upload that was used was not forgotten", "id", u.ID, "error", err)
 			}
 		}
 	}
@@ -159,9 +160,9 @@ func (s *Service) checkRegistration(reg wire.Registration) error {
 }
 
 // fetchAll reads the files at addresses.
-func (s *Service) fetchAll(ctx context.Context, sources []wire.Source) (out []*File, err error) {
+func (s *Service) fetchAll(ctx context.Context, by act.Actor, sources []wire.Source) (out []*File, err error) {
 	for _, source := range sources {
-		f, err := s.fetchOne(ctx, source)
+		f, err := s.fetchOne(ctx, by, source)
 		if err != nil {
 			return out, err
 		}
@@ -177,7 +178,7 @@ func (s *Service) fetchAll(ctx context.Context, sources []wire.Source) (out []*F
 
 // fetchOne reads a file at an address. Its bytes are looked into in any case; those of a
 // reference are not kept afterwards.
-func (s *Service) fetchOne(ctx context.Context, source wire.Source) (*File, error) {
+func (s *Service) fetchOne(ctx context.Context, by act.Actor, source wire.Source) (*File, error) {
 	r, name, err := s.fetcher.Open(ctx, source.Address)
 	if err != nil {
 		return nil, err
@@ -186,7 +187,7 @@ func (s *Service) fetchOne(ctx context.Context, source wire.Source) (*File, erro
 	if source.Name != "" {
 		name = source.Name
 	}
-	f, err := s.Receive(ctx, wire.PartArtifact, name, r)
+	f, err := s.Receive(ctx, by, wire.PartArtifact, name, r)
 	if err != nil {
 		return nil, err
 	}
@@ -195,7 +196,7 @@ func (s *Service) fetchOne(ctx context.Context, source wire.Source) (*File, erro
 }
 
 // enter writes the version down.
-func (s *Service) enter(ctx context.Context, t *tx, reg wire.Registration, g *gathered) (wire.Registered, error) {
+func (s *Service) enter(ctx context.Context, t *act.Tx, reg wire.Registration, g *gathered) (wire.Registered, error) {
 	v := g.version
 	if err := s.trace(ctx, t, reg, v); err != nil {
 		return wire.Registered{}, err
@@ -213,7 +214,7 @@ func (s *Service) enter(ctx context.Context, t *tx, reg wire.Registration, g *ga
 	} else if !errors.Is(err, records.ErrNone) {
 		return wire.Registered{}, err
 	}
-	if err := t.need(model.Project); err != nil {
+	if err := t.Need(model.Project); err != nil {
 		return wire.Registered{}, err
 	}
 	v.Project = model.Project
@@ -231,11 +232,11 @@ func (s *Service) enter(ctx context.Context, t *tx, reg wire.Registration, g *ga
 			return wire.Registered{}, err
 		}
 	}
-	v.Rung, v.RungSince, v.CreatedBy, v.CreatedAt = l.Lowest(), t.now, t.actor.Name, t.now
+	v.Rung, v.RungSince, v.CreatedBy, v.CreatedAt = l.Lowest(), t.Now, t.By.Name, t.Now
 	if err := t.AddVersion(ctx, v); err != nil {
 		return wire.Registered{}, err
 	}
-	if err := t.note(ctx, entry{
+	if err := t.Note(ctx, act.Entry{
 		Project: model.Project, Kind: "version.registered", Subject: v.Ref,
 		Sentence: v.Ref + " was registered.", Reason: reg.Note, Also: []string{v.Run},
 		After: forRecord(v),
@@ -271,11 +272,11 @@ func (s *Service) mend(v *registry.Version, files []*File) error {
 }
 
 // furnish adds to a new version what may change later.
-func (s *Service) furnish(ctx context.Context, t *tx, reg wire.Registration, g *gathered) error {
+func (s *Service) furnish(ctx context.Context, t *act.Tx, reg wire.Registration, g *gathered) error {
 	v := g.version
 	subject := records.Subject{Model: v.Model, Number: v.Number}
 	for _, a := range g.attachments {
-		a.AddedBy, a.AddedAt = t.actor.Name, t.now
+		a.AddedBy, a.AddedAt = t.By.Name, t.Now
 		if err := t.PutAttachment(ctx, v.Model, v.Number, a); err != nil {
 			return err
 		}
@@ -314,7 +315,7 @@ func forRecord(v *registry.Version) registry.Version {
 
 // trace resolves what the version was made from: the run with what it knows, data sets
 // and parents.
-func (s *Service) trace(ctx context.Context, t *tx, reg wire.Registration, v *registry.Version) error {
+func (s *Service) trace(ctx context.Context, t *act.Tx, reg wire.Registration, v *registry.Version) error {
 	data := slices.Clone(reg.Data)
 	if reg.Run != "" {
 		run, err := s.run(ctx, t.View, "run", reg.Run)
@@ -364,7 +365,7 @@ func (s *Service) trace(ctx context.Context, t *tx, reg wire.Registration, v *re
 }
 
 // modelFor finds the model of a registration, or adds it when it is new.
-func (s *Service) modelFor(ctx context.Context, t *tx, reg wire.Registration, sig *signature.Signature,
+func (s *Service) modelFor(ctx context.Context, t *act.Tx, reg wire.Registration, sig *signature.Signature,
 ) (registry.Model, error) {
 	m, err := t.Model(ctx, reg.Model)
 	if err == nil {
@@ -381,19 +382,19 @@ func (s *Service) modelFor(ctx context.Context, t *tx, reg wire.Registration, si
 	if !errors.Is(err, records.ErrNone) {
 		return m, err
 	}
-	if err := nameFree(ctx, t, "models", reg.Model); err != nil {
+	if err := act.NameFree(ctx, t, "models", reg.Model); err != nil {
 		return m, err
 	}
 	m = registry.Model{
 		Name: reg.Model, Task: taskOf(sig), Description: reg.Description, Owner: reg.Owner,
-		CreatedBy: t.actor.Name, CreatedAt: t.now,
+		CreatedBy: t.By.Name, CreatedAt: t.Now,
 		Standing: map[string][]int{}, Counts: map[string]int{},
 	}
 	if m.Project, err = s.projectFor(ctx, t, reg.Project); err != nil {
 		return m, err
 	}
 	if m.Owner == "" {
-		m.Owner = t.actor.Name
+		m.Owner = t.By.Name
 	}
 	if err := s.checkPerson(ctx, t.View, "owner", m.Owner); err != nil {
 		return m, err
@@ -406,7 +407,7 @@ func (s *Service) modelFor(ctx context.Context, t *tx, reg wire.Registration, si
 	if err := t.AddModel(ctx, m); err != nil {
 		return m, err
 	}
-	return m, t.note(ctx, entry{
+	return m, t.Note(ctx, act.Entry{
 		Project: m.Project, Kind: "model.added", Subject: m.Name,
 		Sentence: m.Name + " was added, a model for " + string(m.Task) + ".", After: m,
 	})

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"innerladder/internal/app/act"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/ladder/rule"
@@ -18,12 +19,12 @@ import (
 // carries out those whose gate is met, reminds reviewers, and ends those that nobody
 // answers. Only those are looked at for which something may have changed.
 func (s *Service) StepPromotions(ctx context.Context) error {
-	ctx = BySelf(ctx)
-	r, now := s.db.Read(records.Everything), s.now()
+	by := act.BySelf()
+	r, now := s.DB.Read(records.Everything), s.Now()
 	w := s.attention.take(now)
 	var failed []error // one that cannot be looked at holds up no other
 	step := func(p *ladder.Promotion) {
-		next, err := s.stepPromotion(ctx, r, p)
+		next, err := s.stepPromotion(ctx, by, r, p)
 		if err != nil && !errors.Is(err, records.ErrNone) {
 			failed = append(failed, fmt.Errorf("looking at %s: %w", p.ID, err))
 			next = now // with the next step
@@ -83,7 +84,7 @@ func (s *Service) promising(ctx context.Context, r records.View, all []ladder.Pr
 		byProject[p.Project] = append(byProject[p.Project], p)
 	}
 	var out []ladder.Promotion
-	now := s.now()
+	now := s.Now()
 	for project, waiting := range byProject {
 		if len(waiting) < manyWaiting {
 			out = append(out, waiting...)
@@ -126,25 +127,27 @@ func wouldMove(l ladder.Ladder, p ladder.Promotion, f rule.Facts, now time.Time)
 }
 
 // stepPromotion does what has to be done for a promotion, and says when its own time comes next.
-func (s *Service) stepPromotion(ctx context.Context, r records.View, p *ladder.Promotion) (next time.Time, err error) {
+func (s *Service) stepPromotion(ctx context.Context, by act.Actor, r records.View, p *ladder.Promotion) (next time.Time,
+	err error,
+) {
 	h, err := s.judgedNow(ctx, r, p)
 	if err != nil {
 		return next, err
 	}
-	now := s.now()
+	now := s.Now()
 	next = h.ladder.NextAt(p, h.ladder.Frozen(now), now)
 	moved := h.State == ladder.Open && h.ladder.CheckClimb(h.Version, h.facts.Version.Rung, h.To) != nil
 	if !moved && h.ladder.Settle(p, false) == h.State && h.ladder.DueAt(p, now) == ladder.Nothing {
 		return next, nil
 	}
-	_, err = s.answer(ctx, p.ID, access.Sign, func(t *tx, h judged) error {
+	_, err = s.answer(ctx, by, p.ID, access.Sign, func(t *act.Tx, h judged) error {
 		if !h.State.Signable() {
 			return nil // someone was quicker
 		}
 		if err := s.settle(ctx, t, h, false); err != nil || !h.State.Signable() {
 			return err
 		}
-		switch h.ladder.DueAt(h.Promotion, t.now) {
+		switch h.ladder.DueAt(h.Promotion, t.Now) {
 		case ladder.Expire:
 			return s.closePromotion(ctx, t, h, ladder.Expired, "")
 		case ladder.Remind:
@@ -155,21 +158,21 @@ func (s *Service) stepPromotion(ctx context.Context, r records.View, p *ladder.P
 	return next, err
 }
 
-func (s *Service) remind(ctx context.Context, t *tx, h judged) error {
+func (s *Service) remind(ctx context.Context, t *act.Tx, h judged) error {
 	reviewers, err := s.reviewers(ctx, t, h)
 	if err != nil {
 		return err
 	}
-	if err := t.SetReminded(ctx, h.number, t.now); err != nil {
+	if err := t.SetReminded(ctx, h.number, t.Now); err != nil {
 		return err
 	}
 	told := reviewers
 	if h.Ready || len(reviewers) == 0 {
 		told = []string{h.AskedBy} // nobody else can do anything
 	}
-	return t.note(ctx, entry{
+	return t.Note(ctx, act.Entry{
 		Project: h.Project, Kind: "promotion.reminded", Subject: h.Version, Also: []string{h.ID},
-		involved: map[notice.Topic][]string{notice.Review: told},
+		Involved: map[notice.Topic][]string{notice.Review: told},
 		Sentence: fmt.Sprintf("%s: %s to %s still waits%s", h.ID, h.Version, h.To, h.waitsFor(reviewers)),
 	})
 }

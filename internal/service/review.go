@@ -5,6 +5,7 @@ import (
 	"slices"
 	"time"
 
+	"innerladder/internal/app/act"
 	"innerladder/internal/core/compare"
 	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/fault"
@@ -17,12 +18,12 @@ import (
 const measuredOver = 24 * time.Hour
 
 // Review gathers what someone reads who reviews a promotion.
-func (s *Service) Review(ctx context.Context, id string) (wire.Review, error) {
-	p, err := s.Promotion(ctx, id)
+func (s *Service) Review(ctx context.Context, by act.Actor, id string) (wire.Review, error) {
+	p, err := s.Promotion(ctx, by, id)
 	if err != nil {
 		return wire.Review{}, err
 	}
-	r := s.records(ctx)
+	r := s.Read(by)
 	l, err := r.Ladder(ctx, p.Project)
 	if err != nil {
 		return wire.Review{}, err
@@ -61,7 +62,7 @@ func (s *Service) Review(ctx context.Context, id string) (wire.Review, error) {
 		if e.Model != v.Model {
 			continue
 		}
-		c, err := s.Compare(ctx, e.Name, p.Incumbent, v.Ref, measuredOver)
+		c, err := s.Compare(ctx, by, e.Name, p.Incumbent, v.Ref, measuredOver)
 		if err != nil {
 			return out, err
 		}

@@ -5,8 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"innerladder/internal/core/guard"
+	"innerladder/internal/core/record"
 	"innerladder/internal/core/signature"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/jobs"
@@ -30,7 +32,7 @@ type Router interface {
 func (s *Service) Reroute(ctx context.Context, names ...string) error {
 	s.routing.Lock()
 	defer s.routing.Unlock()
-	r := s.db.Read(records.Everything)
+	r := s.DB.Read(records.Everything)
 	var endpoints []traffic.Endpoint
 	if len(names) == 0 {
 		all, err := r.Endpoints(ctx)
@@ -81,7 +83,7 @@ const everyEndpoint = "*"
 // it fails.
 func (s *Service) reroute(ctx context.Context, names ...string) {
 	if err := s.Reroute(context.WithoutCancel(ctx), names...); err != nil {
-		s.log.Error("the gateway did not get the new routes; trying again", "error", err)
+		s.Log.Error("the gateway did not get the new routes; trying again", "error", err)
 	}
 }
 
@@ -108,7 +110,7 @@ func (s *Service) readRoute(ctx context.Context, r records.View, e traffic.Endpo
 	var err error
 	if route.Headers, err = s.headersOf(ctx, r, e.Environment); err != nil {
 		// The endpoint goes on without them rather than not at all.
-		s.log.Error("the headers of an environment cannot be opened", "environment", e.Environment, "error", err)
+		s.Log.Error("the headers of an environment cannot be opened", "environment", e.Environment, "error", err)
 	}
 	callers, err := r.Callers(ctx, e.Name)
 	if err != nil {
@@ -246,4 +248,23 @@ func (s *Service) fixBins(ctx context.Context, r records.View, e traffic.Endpoin
 		}
 	}
 	return told, nil
+}
+
+// follow puts routes in force after a change that they depend on.
+func (s *Service) follow(ctx context.Context, entries []record.Entry) {
+	var names []string
+	for _, e := range entries {
+		switch class, _, _ := strings.Cut(e.Kind, "."); class {
+		case "endpoint", "split", "caller":
+			if !slices.Contains(names, e.Subject) {
+				names = append(names, e.Subject)
+			}
+		case "label", "secret": // callers may ask for lanes by label; headers are of environments
+			s.reroute(ctx)
+			return
+		}
+	}
+	if len(names) > 0 {
+		s.reroute(ctx, names...)
+	}
 }

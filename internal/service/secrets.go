@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"innerladder/internal/app/act"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/naming"
@@ -46,7 +47,7 @@ func Unlock(ctx context.Context, db *records.DB, keys *seal.Ring, now time.Time)
 	var ids, seed []byte
 	err := db.Write(ctx, records.Everything, func(r records.View) error {
 		if old, err := r.Key(ctx, requestIDsSecret); err == nil { // from before there were secrets
-			if err := errors.Join(putSecret(ctx, r, keys, requestIDsSecret, old, Itself, now),
+			if err := errors.Join(putSecret(ctx, r, keys, requestIDsSecret, old, act.Itself, now),
 				r.RemoveKey(ctx, requestIDsSecret)); err != nil {
 				return err
 			}
@@ -62,7 +63,7 @@ func Unlock(ctx context.Context, db *records.DB, keys *seal.Ring, now time.Time)
 		}
 		if seed, err = openSecret(ctx, r, keys, signingSecret); err == nil && seed == nil {
 			seed = seal.NewSeed()
-			err = putSecret(ctx, r, keys, signingSecret, seed, Itself, now)
+			err = putSecret(ctx, r, keys, signingSecret, seed, act.Itself, now)
 		}
 		return err
 	})
@@ -128,9 +129,8 @@ func (s *Service) ring() *seal.Ring {
 
 // RotateKey makes a new sealing key and seals all secrets anew. The key file has both
 // keys until that is confirmed, so that a crash in between loses nothing.
-func (s *Service) RotateKey(ctx context.Context, reason string) (wire.Rotated, error) {
-	a, err := may(ctx, access.Administer)
-	if err != nil {
+func (s *Service) RotateKey(ctx context.Context, by act.Actor, reason string) (wire.Rotated, error) {
+	if err := by.May(access.Administer); err != nil {
 		return wire.Rotated{}, err
 	}
 	s.rotating.Lock()
@@ -150,20 +150,21 @@ func (s *Service) RotateKey(ctx context.Context, reason string) (wire.Rotated, e
 	s.keysMu.Lock()
 	s.keys = both
 	s.keysMu.Unlock()
-	out, err := change(As(context.WithoutCancel(ctx), a), s, access.Administer, func(t *tx) (wire.Rotated, error) {
-		all, err := t.Secrets(ctx, "")
-		if err != nil {
-			return wire.Rotated{}, err
-		}
-		if err := reseal(ctx, t.View, both, t.now); err != nil {
-			return wire.Rotated{}, err
-		}
-		return wire.Rotated{Secrets: len(all)}, t.note(ctx,
-			entry{
-				Kind: "key.rotated", Subject: "sealing key",
-				Sentence: fmt.Sprintf("%d secrets were sealed with a new key.", len(all)), Reason: reason,
-			})
-	})
+	out, err := act.Change(context.WithoutCancel(ctx), s.Base, by, access.Administer,
+		func(t *act.Tx) (wire.Rotated, error) {
+			all, err := t.Secrets(ctx, "")
+			if err != nil {
+				return wire.Rotated{}, err
+			}
+			if err := reseal(ctx, t.View, both, t.Now); err != nil {
+				return wire.Rotated{}, err
+			}
+			return wire.Rotated{Secrets: len(all)}, t.Note(ctx,
+				act.Entry{
+					Kind: "key.rotated", Subject: "sealing key",
+					Sentence: fmt.Sprintf("%d secrets were sealed with a new key.", len(all)), Reason: reason,
+				})
+		})
 	if err != nil {
 		return out, err
 	}
@@ -175,11 +176,11 @@ func (s *Service) RotateKey(ctx context.Context, reason string) (wire.Rotated, e
 }
 
 // Headers lists the headers of an environment, without their values.
-func (s *Service) Headers(ctx context.Context, environment string) (wire.Listed[wire.Header], error) {
-	if _, err := may(ctx, access.Administer); err != nil {
+func (s *Service) Headers(ctx context.Context, by act.Actor, environment string) (wire.Listed[wire.Header], error) {
+	if err := by.May(access.Administer); err != nil {
 		return wire.Listed[wire.Header]{}, err
 	}
-	r := s.db.Read(records.Everything)
+	r := s.DB.Read(records.Everything)
 	if err := s.checkEnvironment(ctx, r, environment); err != nil {
 		return wire.Listed[wire.Header]{}, err
 	}
@@ -213,7 +214,9 @@ func checkHeader(name string) (string, error) {
 
 // SetHeader sets a header that is sent to all model servers of an environment, or takes
 // it away when value is nil.
-func (s *Service) SetHeader(ctx context.Context, environment, name string, value *string) (wire.Header, error) {
+func (s *Service) SetHeader(ctx context.Context, by act.Actor, environment, name string, value *string) (wire.Header,
+	error,
+) {
 	name, err := checkHeader(name)
 	if err != nil {
 		return wire.Header{}, err
@@ -224,18 +227,18 @@ func (s *Service) SetHeader(ctx context.Context, environment, name string, value
 			"the value is empty, too long, or has line breaks").
 			In("value").Do("give one line of at most 8 KiB")
 	}
-	h, err := change(withoutRepeat(ctx), s, access.Administer, func(t *tx) (wire.Header, error) {
+	return act.Change(ctx, s.Base, by.WithoutRepeat(), access.Administer, func(t *act.Tx) (wire.Header, error) {
 		if err := s.checkEnvironment(ctx, t.View, environment); err != nil {
 			return wire.Header{}, err
 		}
-		out := wire.Header{Name: name, SetBy: t.actor.Name, SetAt: t.now}
-		e := entry{
+		out := wire.Header{Name: name, SetBy: t.By.Name, SetAt: t.Now}
+		e := act.Entry{
 			Kind: "secret.set", Subject: environment,
 			Sentence: fmt.Sprintf("The header %s for %s was set.", name, environment),
 		}
 		if value != nil {
-			err = putSecret(ctx, t.View, s.ring(), headerSecret(environment, name), []byte(*value), t.actor.Name,
-				t.now)
+			err = putSecret(ctx, t.View, s.ring(), headerSecret(environment, name), []byte(*value), t.By.Name,
+				t.Now)
 		} else {
 			e.Kind, e.Sentence = "secret.removed",
 				fmt.Sprintf("The header %s for %s was taken away.", name, environment)
@@ -244,12 +247,8 @@ func (s *Service) SetHeader(ctx context.Context, environment, name string, value
 		if err != nil {
 			return out, err
 		}
-		return out, t.note(ctx, e)
+		return out, t.Note(ctx, e)
 	})
-	if err == nil {
-		s.reroute(ctx)
-	}
-	return h, err
 }
 
 // headersOf opens the headers of an environment.
@@ -275,7 +274,7 @@ func (s *Service) headersOf(ctx context.Context, r records.View, environment str
 
 // serversIn asks model servers in an environment, with its headers.
 func (s *Service) serversIn(ctx context.Context, environment string) (*oip.Client, error) {
-	headers, err := s.headersOf(ctx, s.db.Read(records.Everything), environment)
+	headers, err := s.headersOf(ctx, s.DB.Read(records.Everything), environment)
 	if err != nil || len(headers) == 0 {
 		return s.servers, err
 	}
@@ -284,11 +283,11 @@ func (s *Service) serversIn(ctx context.Context, environment string) (*oip.Clien
 
 // AddCaller gives a program a key to an endpoint, which from then on answers nobody
 // without one.
-func (s *Service) AddCaller(ctx context.Context, endpoint, name string) (wire.MadeCaller, error) {
+func (s *Service) AddCaller(ctx context.Context, by act.Actor, endpoint, name string) (wire.MadeCaller, error) {
 	if err := naming.Check("name", name); err != nil {
 		return wire.MadeCaller{}, err
 	}
-	out, err := change(withoutRepeat(ctx), s, access.Route, func(t *tx) (wire.MadeCaller, error) {
+	return act.Change(ctx, s.Base, by.WithoutRepeat(), access.Route, func(t *act.Tx) (wire.MadeCaller, error) {
 		e, err := s.endpoint(ctx, t.View, endpoint)
 		if err != nil {
 			return wire.MadeCaller{}, err
@@ -304,7 +303,7 @@ func (s *Service) AddCaller(ctx context.Context, endpoint, name string) (wire.Ma
 		}
 		key, digest := credential.Token("ilc_")
 		out := wire.MadeCaller{Caller: traffic.Caller{
-			Name: name, Hint: credential.Hint(key), MadeBy: t.actor.Name, MadeAt: t.now,
+			Name: name, Hint: credential.Hint(key), MadeBy: t.By.Name, MadeAt: t.Now,
 			Digest: digest,
 		}, Key: key}
 		if err := t.View.AddCaller(ctx, endpoint, out.Caller); err != nil {
@@ -317,42 +316,38 @@ func (s *Service) AddCaller(ctx context.Context, endpoint, name string) (wire.Ma
 				return out, err
 			}
 		}
-		return out, t.note(ctx, entry{
+		return out, t.Note(ctx, act.Entry{
 			Project: e.Project, Kind: "caller.added", Subject: endpoint, Sentence: sentence,
 			After: out.Caller,
 		})
 	})
-	if err == nil {
-		s.reroute(ctx, endpoint)
-	}
-	return out, err
 }
 
 // Callers lists who has a key to an endpoint.
-func (s *Service) Callers(ctx context.Context, endpoint string) (wire.Listed[traffic.Caller], error) {
-	e, err := s.Endpoint(ctx, endpoint)
+func (s *Service) Callers(ctx context.Context, by act.Actor, endpoint string) (wire.Listed[traffic.Caller], error) {
+	e, err := s.Endpoint(ctx, by, endpoint)
 	if err != nil {
 		return wire.Listed[traffic.Caller]{}, err
 	}
-	a, err := may(ctx, access.Route)
+	err = by.May(access.Route)
 	if err == nil {
-		err = a.need(access.Route, e.Project)
+		err = by.Need(access.Route, e.Project)
 	}
 	if err != nil {
 		return wire.Listed[traffic.Caller]{}, err
 	}
-	items, err := s.records(ctx).Callers(ctx, endpoint)
+	items, err := s.Read(by).Callers(ctx, endpoint)
 	return wire.Listed[traffic.Caller]{Items: items}, err
 }
 
 // EndCaller takes a caller's key away. The endpoint goes on to need one.
-func (s *Service) EndCaller(ctx context.Context, endpoint, name, reason string) (struct{}, error) {
-	none, err := change(ctx, s, access.Route, func(t *tx) (struct{}, error) {
+func (s *Service) EndCaller(ctx context.Context, by act.Actor, endpoint, name, reason string) (struct{}, error) {
+	return act.Change(ctx, s.Base, by, access.Route, func(t *act.Tx) (struct{}, error) {
 		e, err := s.endpoint(ctx, t.View, endpoint)
 		if err != nil {
 			return struct{}{}, err
 		}
-		there, err := t.View.EndCaller(ctx, endpoint, name, t.now)
+		there, err := t.View.EndCaller(ctx, endpoint, name, t.Now)
 		if err != nil {
 			return struct{}{}, err
 		}
@@ -360,24 +355,22 @@ func (s *Service) EndCaller(ctx context.Context, endpoint, name, reason string) 
 			return struct{}{}, fault.New(fault.Unknown, "caller.unknown", "%s has no key to %s", name, endpoint).
 				In("caller").Do("see who has with: innerladder callers %s", endpoint)
 		}
-		return struct{}{}, t.note(ctx,
-			entry{
+		return struct{}{}, t.Note(ctx,
+			act.Entry{
 				Project: e.Project, Kind: "caller.removed", Subject: endpoint,
 				Sentence: fmt.Sprintf("The key of %s to %s was taken away.", name, endpoint), Reason: reason,
 			})
 	})
-	if err == nil {
-		s.reroute(ctx, endpoint)
-	}
-	return none, err
 }
 
 // SetKeyed says whether an endpoint answers only callers that have a key.
-func (s *Service) SetKeyed(ctx context.Context, endpoint string, keyed bool, reason string) (*traffic.Endpoint, error) {
+func (s *Service) SetKeyed(ctx context.Context, by act.Actor, endpoint string, keyed bool,
+	reason string,
+) (*traffic.Endpoint, error) {
 	if err := naming.CheckReason(reason, "say why callers need a key, or none any more"); err != nil {
 		return nil, err
 	}
-	out, err := change(ctx, s, access.Route, func(t *tx) (*traffic.Endpoint, error) {
+	return act.Change(ctx, s.Base, by, access.Route, func(t *act.Tx) (*traffic.Endpoint, error) {
 		e, err := s.endpoint(ctx, t.View, endpoint)
 		if err != nil {
 			return nil, err
@@ -394,13 +387,9 @@ func (s *Service) SetKeyed(ctx context.Context, endpoint string, keyed bool, rea
 		if keyed {
 			sentence = endpoint + " answers only callers that have a key."
 		}
-		return e, t.note(ctx, entry{
+		return e, t.Note(ctx, act.Entry{
 			Project: e.Project, Kind: "endpoint.keyed", Subject: endpoint, Sentence: sentence,
 			Reason: reason, Before: before, After: map[string]bool{"keyed": keyed},
 		})
 	})
-	if err == nil {
-		s.reroute(ctx, endpoint)
-	}
-	return out, err
 }

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"innerladder/internal/app/act"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/keep"
@@ -23,15 +24,17 @@ func mailSettings(ctx context.Context, r records.View) (notice.MailSettings, err
 }
 
 // Mail shows how e-mail is sent.
-func (s *Service) Mail(ctx context.Context) (notice.MailSettings, error) {
-	if _, err := may(ctx, access.Administer); err != nil {
+func (s *Service) Mail(ctx context.Context, by act.Actor) (notice.MailSettings, error) {
+	if err := by.May(access.Administer); err != nil {
 		return notice.MailSettings{}, err
 	}
-	return mailSettings(ctx, s.db.Read(records.Everything))
+	return mailSettings(ctx, s.DB.Read(records.Everything))
 }
 
 // SetMail says how e-mail is sent. A nil password keeps the one that is kept.
-func (s *Service) SetMail(ctx context.Context, m notice.MailSettings, password *string) (notice.MailSettings, error) {
+func (s *Service) SetMail(ctx context.Context, by act.Actor, m notice.MailSettings,
+	password *string,
+) (notice.MailSettings, error) {
 	if m.TLS == "" {
 		m.TLS = "starttls"
 	}
@@ -55,7 +58,7 @@ func (s *Service) SetMail(ctx context.Context, m notice.MailSettings, password *
 	if err := checkEmail(m.From); err != nil {
 		return m, err
 	}
-	return change(withoutRepeat(ctx), s, access.Administer, func(t *tx) (notice.MailSettings, error) {
+	return act.Change(ctx, s.Base, by.WithoutRepeat(), access.Administer, func(t *act.Tx) (notice.MailSettings, error) {
 		before, err := mailSettings(ctx, t.View)
 		if err != nil {
 			return m, err
@@ -67,7 +70,7 @@ func (s *Service) SetMail(ctx context.Context, m notice.MailSettings, password *
 			m.HasPassword = false
 		default:
 			m.HasPassword = true
-			err = putSecret(ctx, t.View, s.ring(), mailSecret, []byte(*password), t.actor.Name, t.now)
+			err = putSecret(ctx, t.View, s.ring(), mailSecret, []byte(*password), t.By.Name, t.Now)
 		}
 		if err == nil && !m.HasPassword {
 			err = t.RemoveSecret(ctx, mailSecret)
@@ -75,14 +78,14 @@ func (s *Service) SetMail(ctx context.Context, m notice.MailSettings, password *
 		if err != nil {
 			return m, err
 		}
-		if err := t.PutSetting(ctx, "mail", m, t.actor.Name, t.now); err != nil {
+		if err := t.PutSetting(ctx, "mail", m, t.By.Name, t.Now); err != nil {
 			return m, err
 		}
 		sentence := "No e-mail is sent any more."
 		if m.Host != "" {
 			sentence = fmt.Sprintf("E-mail is sent by %s:%d.", m.Host, m.Port)
 		}
-		return m, t.note(ctx, entry{
+		return m, t.Note(ctx, act.Entry{
 			Kind: "settings.mail", Subject: "mail", Sentence: sentence, Before: before,
 			After: m,
 		})
@@ -98,8 +101,8 @@ func usualRetention() keep.Retention {
 }
 
 // Retention shows how long what grows is kept.
-func (s *Service) Retention(ctx context.Context) (keep.Retention, error) {
-	if _, err := may(ctx, access.Administer); err != nil {
+func (s *Service) Retention(ctx context.Context, by act.Actor) (keep.Retention, error) {
+	if err := by.May(access.Administer); err != nil {
 		return keep.Retention{}, err
 	}
 	return s.retention(ctx)
@@ -107,11 +110,13 @@ func (s *Service) Retention(ctx context.Context) (keep.Retention, error) {
 
 func (s *Service) retention(ctx context.Context) (keep.Retention, error) {
 	r := usualRetention()
-	return r, s.db.Read(records.Everything).Setting(ctx, "retention", &r)
+	return r, s.DB.Read(records.Everything).Setting(ctx, "retention", &r)
 }
 
 // SetRetention says how long what grows is kept; absent members stay as they are.
-func (s *Service) SetRetention(ctx context.Context, n keep.Retention, reason string) (keep.Retention, error) {
+func (s *Service) SetRetention(ctx context.Context, by act.Actor, n keep.Retention, reason string) (keep.Retention,
+	error,
+) {
 	before, err := s.retention(ctx)
 	if err != nil {
 		return n, err
@@ -135,11 +140,11 @@ func (s *Service) SetRetention(ctx context.Context, n keep.Retention, reason str
 	if _, err := n.Ages(); err != nil {
 		return n, err
 	}
-	return change(ctx, s, access.Administer, func(t *tx) (keep.Retention, error) {
-		if err := t.PutSetting(ctx, "retention", n, t.actor.Name, t.now); err != nil {
+	return act.Change(ctx, s.Base, by, access.Administer, func(t *act.Tx) (keep.Retention, error) {
+		if err := t.PutSetting(ctx, "retention", n, t.By.Name, t.Now); err != nil {
 			return n, err
 		}
-		return n, t.note(ctx, entry{
+		return n, t.Note(ctx, act.Entry{
 			Kind: "settings.retention", Subject: "retention",
 			Sentence: "It was changed how long logs and windows are kept.", Reason: reason, Before: before, After: n,
 		})
@@ -156,8 +161,8 @@ func (s *Service) Forget(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	now := s.now()
-	if err := s.db.Write(ctx, records.Everything, func(r records.View) error {
+	now := s.Now()
+	if err := s.DB.Write(ctx, records.Everything, func(r records.View) error {
 		return r.Forget(ctx, now.Add(-ages.Deliveries), now.Add(-ages.Notices), now.Add(-ages.Repeats), now)
 	}); err != nil {
 		return err
@@ -173,7 +178,7 @@ func (s *Service) Forget(ctx context.Context) error {
 
 // forgetTrials drops the evidence of trials that have ended.
 func (s *Service) forgetTrials(ctx context.Context, kept *signals.Store) error {
-	r := s.db.Read(records.Everything)
+	r := s.DB.Read(records.Everything)
 	endpoints, err := r.Endpoints(ctx)
 	if err != nil {
 		return err
@@ -196,7 +201,7 @@ func (s *Service) RollSignals(ctx context.Context) error {
 	kept := s.signals.Store()
 	for more := kept != nil; more; {
 		var err error
-		if more, err = kept.Roll(ctx, s.clock()); err != nil {
+		if more, err = kept.Roll(ctx, s.Clock()); err != nil {
 			return err
 		}
 	}

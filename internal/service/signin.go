@@ -7,6 +7,7 @@ import (
 	"sync"
 	"time"
 
+	"innerladder/internal/app/act"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/naming"
@@ -89,16 +90,19 @@ func (a *attempts) failed(name, address string, now time.Time) {
 // FirstLink makes a link for the first owner while there is nobody; it is empty when
 // there is somebody. An earlier one ends.
 func (s *Service) FirstLink(ctx context.Context) (link string, err error) {
-	all, err := s.db.Read(records.Everything).People(ctx)
+	all, err := s.DB.Read(records.Everything).People(ctx)
 	if err != nil || len(all) > 0 {
 		return "", err
 	}
-	return change(BySelf(ctx), s, access.Administer, func(t *tx) (string, error) {
+	return act.Change(ctx, s.Base, act.BySelf(), access.Administer, func(t *act.Tx) (string, error) {
 		link, err := s.link(ctx, t, nil)
 		if err != nil {
 			return "", err
 		}
-		return link, t.note(ctx, entry{Kind: "service.first_link", Sentence: "A link for the first owner was made."})
+		return link, t.Note(ctx, act.Entry{
+			Kind:     "service.first_link",
+			Sentence: "A link for the first owner was made.",
+		})
 	})
 }
 
@@ -107,7 +111,7 @@ var errLink = fault.New(fault.Unsigned, "welcome.used", "the link does not hold 
 
 // Welcome looks whom a link would let in.
 func (s *Service) Welcome(ctx context.Context, secret string, from From) (wire.Welcomed, error) {
-	p, err := s.linked(ctx, s.db.Read(records.Everything), secret, from)
+	p, err := s.linked(ctx, s.DB.Read(records.Everything), secret, from)
 	switch {
 	case err != nil:
 		return wire.Welcomed{}, err
@@ -118,12 +122,12 @@ func (s *Service) Welcome(ctx context.Context, secret string, from From) (wire.W
 }
 
 func (s *Service) linked(ctx context.Context, r records.View, secret string, from From) (*people.Person, error) {
-	if err := s.attempts.check("", from.Address, s.now()); err != nil {
+	if err := s.attempts.check("", from.Address, s.Now()); err != nil {
 		return nil, err
 	}
-	p, err := r.Link(ctx, credential.Digest(secret), s.now())
+	p, err := r.Link(ctx, credential.Digest(secret), s.Now())
 	if errors.Is(err, records.ErrNone) || (err == nil && p != nil && p.Disabled != nil) {
-		s.attempts.failed("", from.Address, s.now())
+		s.attempts.failed("", from.Address, s.Now())
 		return nil, errLink
 	}
 	return p, err
@@ -134,7 +138,7 @@ func (s *Service) linked(ctx context.Context, r records.View, secret string, fro
 func (s *Service) ComeIn(ctx context.Context, secret, name, password string, from From) (session string,
 	p *people.Person, err error,
 ) {
-	p, err = s.linked(ctx, s.db.Read(records.Everything), secret, from)
+	p, err = s.linked(ctx, s.DB.Read(records.Everything), secret, from)
 	if err != nil {
 		return "", nil, err
 	}
@@ -143,7 +147,7 @@ func (s *Service) ComeIn(ctx context.Context, secret, name, password string, fro
 		name = p.Name
 	} else if err := naming.Check("name", name); err != nil {
 		return "", nil, err
-	} else if name == Itself {
+	} else if name == act.Itself {
 		return "", nil, fault.New(fault.Invalid, "person.reserved", "%s is what the service calls itself", name).
 			In("name").Do("choose another name")
 	}
@@ -154,25 +158,25 @@ func (s *Service) ComeIn(ctx context.Context, secret, name, password string, fro
 	if err != nil {
 		return "", nil, err
 	}
-	p, err = change(As(ctx, Actor{Name: name, Address: from.Address}), s, access.Own,
-		func(t *tx) (*people.Person, error) {
+	p, err = act.Change(ctx, s.Base, act.Actor{Name: name, Address: from.Address}, access.Own,
+		func(t *act.Tx) (*people.Person, error) {
 			p, err := s.linked(ctx, t.View, secret, from) // it may have been used meanwhile
 			if err != nil {
 				return nil, err
 			}
 			if first {
 				if err := t.View.AddPerson(ctx,
-					people.Person{Name: name, AddedBy: Itself, AddedAt: t.now}); err != nil {
+					people.Person{Name: name, AddedBy: act.Itself, AddedAt: t.Now}); err != nil {
 					return nil, err
 				}
 				if p, err = t.PersonNamed(ctx, name); err != nil {
 					return nil, err
 				}
 				m := access.Membership{Project: access.Everywhere, Role: access.Owner}
-				if err := t.PutMembership(ctx, p.ID, m, Itself, t.now); err != nil {
+				if err := t.PutMembership(ctx, p.ID, m, act.Itself, t.Now); err != nil {
 					return nil, err
 				}
-				if err := t.note(ctx, entry{
+				if err := t.Note(ctx, act.Entry{
 					Kind: "person.added", Subject: name,
 					Sentence: name + " was added, the first owner.", After: m,
 				}); err != nil {
@@ -188,7 +192,10 @@ func (s *Service) ComeIn(ctx context.Context, secret, name, password string, fro
 			if err := t.EndSessionsOf(ctx, p.ID, nil); err != nil {
 				return nil, err
 			}
-			return p, t.note(ctx, entry{Kind: "person.password", Subject: name, Sentence: name + " chose a password."})
+			return p, t.Note(ctx, act.Entry{
+				Kind: "person.password", Subject: name,
+				Sentence: name + " chose a password.",
+			})
 		})
 	if err != nil {
 		return "", nil, err
@@ -205,10 +212,10 @@ var errSignIn = fault.New(fault.Unsigned, "sign_in.wrong", "name or password is 
 func (s *Service) SignIn(ctx context.Context, name, password string, from From) (session string, p *people.Person,
 	err error,
 ) {
-	if err := s.attempts.check(name, from.Address, s.now()); err != nil {
+	if err := s.attempts.check(name, from.Address, s.Now()); err != nil {
 		return "", nil, err
 	}
-	p, err = s.db.Read(records.Everything).PersonNamed(ctx, name)
+	p, err = s.DB.Read(records.Everything).PersonNamed(ctx, name)
 	hash := ""
 	switch {
 	case errors.Is(err, records.ErrNone):
@@ -222,8 +229,8 @@ func (s *Service) SignIn(ctx context.Context, name, password string, from From) 
 		return "", nil, err
 	}
 	if !fine {
-		s.attempts.failed(name, from.Address, s.now())
-		s.log.Warn("a sign-in failed", "address", from.Address)
+		s.attempts.failed(name, from.Address, s.Now())
+		s.Log.Warn("a sign-in failed", "address", from.Address)
 		return "", nil, errSignIn
 	}
 	session, err = s.openSession(ctx, p, "password", from)
@@ -233,22 +240,22 @@ func (s *Service) SignIn(ctx context.Context, name, password string, from From) 
 // openSession opens a session and notes it.
 func (s *Service) openSession(ctx context.Context, p *people.Person, how string, from From) (string, error) {
 	secret, digest := credential.Token("")
-	ctx = As(ctx, Actor{Name: p.Name, Address: from.Address})
+	by := act.Actor{Name: p.Name, Address: from.Address}
 	if len(from.Agent) > 200 {
 		from.Agent = strings.ToValidUTF8(from.Agent[:200], "")
 	}
-	return change(ctx, s, access.Own, func(t *tx) (string, error) {
-		if err := t.EndSession(ctx, nil, t.now); err != nil { // those that are over
+	return act.Change(ctx, s.Base, by, access.Own, func(t *act.Tx) (string, error) {
+		if err := t.EndSession(ctx, nil, t.Now); err != nil { // those that are over
 			return "", err
 		}
 		if err := t.AddSession(ctx, p.ID, digest,
 			people.Session{
-				How: how, Address: from.Address, Agent: from.Agent, MadeAt: t.now,
-				Expires: t.now.Add(SessionLasts),
+				How: how, Address: from.Address, Agent: from.Agent, MadeAt: t.Now,
+				Expires: t.Now.Add(SessionLasts),
 			}); err != nil {
 			return "", err
 		}
-		return secret, t.note(ctx, entry{
+		return secret, t.Note(ctx, act.Entry{
 			Kind: "person.signed_in", Subject: p.Name,
 			Sentence: p.Name + " signed in by " + how + ".",
 		})
@@ -269,7 +276,7 @@ type Vouched struct {
 func (s *Service) SignInVouched(ctx context.Context, v Vouched, from From) (session string, p *people.Person,
 	err error,
 ) {
-	r := s.db.Read(records.Everything)
+	r := s.DB.Read(records.Everything)
 	p, err = r.PersonBySubject(ctx, v.Issuer, v.Subject)
 	if errors.Is(err, records.ErrNone) && v.Verified && v.Email != "" {
 		p, err = r.PersonByEmail(ctx, v.Email)
@@ -277,13 +284,13 @@ func (s *Service) SignInVouched(ctx context.Context, v Vouched, from From) (sess
 			err = records.ErrNone
 		}
 		if err == nil && p.Disabled == nil {
-			_, err = change(As(ctx, Actor{Name: p.Name, Address: from.Address}), s, access.Own,
-				func(t *tx) (struct{}, error) {
+			_, err = act.Change(ctx, s.Base, act.Actor{Name: p.Name, Address: from.Address}, access.Own,
+				func(t *act.Tx) (struct{}, error) {
 					if err := t.SetSubject(ctx, p.ID, v.Issuer, v.Subject); err != nil {
 						return struct{}{}, err
 					}
-					return struct{}{}, t.note(ctx,
-						entry{
+					return struct{}{}, t.Note(ctx,
+						act.Entry{
 							Kind: "person.vouched", Subject: p.Name,
 							Sentence: p.Name + " is vouched for by " + v.Issuer + ".",
 						})
@@ -303,100 +310,98 @@ func (s *Service) SignInVouched(ctx context.Context, v Vouched, from From) (sess
 }
 
 // ByToken finds who a token belongs to and what it may do.
-func (s *Service) ByToken(ctx context.Context, secret string) (Actor, error) {
-	r := s.db.Read(records.Everything)
+func (s *Service) ByToken(ctx context.Context, secret string) (act.Actor, error) {
+	r := s.DB.Read(records.Everything)
 	tok, err := r.TokenByDigest(ctx, credential.Digest(secret))
-	now := s.now()
+	now := s.Now()
 	wrong := fault.New(fault.Unsigned, "token.wrong", "the token does not hold").
 		Do("sign in again with: innerladder login")
 	switch {
 	case errors.Is(err, records.ErrNone):
-		return Actor{}, wrong
+		return act.Actor{}, wrong
 	case err != nil:
-		return Actor{}, err
+		return act.Actor{}, err
 	case tok.EndedAt != nil:
-		return Actor{}, wrong
+		return act.Actor{}, wrong
 	case !tok.Expires.After(now):
-		return Actor{}, fault.New(fault.Unsigned, "token.expired", "the token %q expired on %s", tok.Title,
+		return act.Actor{}, fault.New(fault.Unsigned, "token.expired", "the token %q expired on %s", tok.Title,
 			tok.Expires.Format("2006-01-02")).Do("make a new one")
 	}
 	p, err := r.PersonNamed(ctx, tok.Owner)
 	if err != nil {
-		return Actor{}, err
+		return act.Actor{}, err
 	}
 	if p.Disabled != nil {
-		return Actor{}, wrong
+		return act.Actor{}, wrong
 	}
 	if tok.UsedAt == nil || now.Sub(*tok.UsedAt) > time.Hour {
-		err := s.db.Write(ctx, records.Everything, func(r records.View) error { return r.UseToken(ctx, tok.ID, now) })
+		err := s.DB.Write(ctx, records.Everything, func(r records.View) error { return r.UseToken(ctx, tok.ID, now) })
 		if err != nil {
-			return Actor{}, err
+			return act.Actor{}, err
 		}
 	}
 	rights, err := r.RightsOf(ctx, p)
-	return Actor{
-		Name: p.Name, Rights: rights.Within(tok.Scope), person: p.ID,
-		narrowed: len(tok.Scope.Permissions)+len(tok.Scope.Projects) > 0,
+	return act.Actor{
+		Name: p.Name, Rights: rights.Within(tok.Scope), Person: p.ID,
+		Narrowed: len(tok.Scope.Permissions)+len(tok.Scope.Projects) > 0,
 	}, err
 }
 
 // BySession finds who signed in to a session.
-func (s *Service) BySession(ctx context.Context, session string) (Actor, error) {
-	r := s.db.Read(records.Everything)
+func (s *Service) BySession(ctx context.Context, session string) (act.Actor, error) {
+	r := s.DB.Read(records.Everything)
 	digest := credential.Digest(session)
-	p, err := r.PersonBySession(ctx, digest, s.now())
+	p, err := r.PersonBySession(ctx, digest, s.Now())
 	if errors.Is(err, records.ErrNone) || (err == nil && p.Disabled != nil) {
-		return Actor{}, fault.New(fault.Unsigned, "session.over", "the session is over").Do("sign in again")
+		return act.Actor{}, fault.New(fault.Unsigned, "session.over", "the session is over").Do("sign in again")
 	}
 	if err != nil {
-		return Actor{}, err
+		return act.Actor{}, err
 	}
 	rights, err := r.RightsOf(ctx, p)
-	return Actor{Name: p.Name, Rights: rights, person: p.ID, session: digest}, err
+	return act.Actor{Name: p.Name, Rights: rights, Person: p.ID, Session: digest}, err
 }
 
 // WhoAmI says who is signed in.
-func (s *Service) WhoAmI(ctx context.Context) (wire.Me, error) {
-	a, err := may(ctx, access.Own)
-	if err != nil {
+func (s *Service) WhoAmI(ctx context.Context, by act.Actor) (wire.Me, error) {
+	if err := by.May(access.Own); err != nil {
 		return wire.Me{}, err
 	}
-	p, err := s.db.Read(records.Everything).PersonNamed(ctx, a.Name)
+	p, err := s.DB.Read(records.Everything).PersonNamed(ctx, by.Name)
 	if err != nil {
 		return wire.Me{}, err
 	}
 	me := wire.Me{Person: *p, May: map[string][]access.Permission{}, HasPassword: p.Password != ""}
 	for _, m := range p.Memberships {
-		me.May[m.Project] = a.Rights.In(m.Project).List()
+		me.May[m.Project] = by.Rights.In(m.Project).List()
 	}
-	me.Unread, err = s.db.Read(records.Everything).Unread(ctx, p.ID)
+	me.Unread, err = s.DB.Read(records.Everything).Unread(ctx, p.ID)
 	return me, err
 }
 
 // SignOut ends a session.
 func (s *Service) SignOut(ctx context.Context, session string) error {
-	return s.db.Write(ctx, records.Everything, func(r records.View) error {
+	return s.DB.Write(ctx, records.Everything, func(r records.View) error {
 		return r.EndSession(ctx, credential.Digest(session),
-			s.now())
+			s.Now())
 	})
 }
 
 // ChangePassword changes the password of whoever is signed in and ends all their other
 // sessions.
-func (s *Service) ChangePassword(ctx context.Context, old, password string) error {
-	a, err := may(ctx, access.Own)
+func (s *Service) ChangePassword(ctx context.Context, by act.Actor, old, password string) error {
+	if err := by.May(access.Own); err != nil {
+		return err
+	}
+	p, err := s.DB.Read(records.Everything).PersonNamed(ctx, by.Name)
 	if err != nil {
 		return err
 	}
-	p, err := s.db.Read(records.Everything).PersonNamed(ctx, a.Name)
-	if err != nil {
-		return err
-	}
-	if p.Robot || a.session == nil {
+	if p.Robot || by.Session == nil {
 		return fault.New(fault.Forbidden, "password.no_session",
 			"a password is changed in the console, by whoever is signed in with it").Do("sign in to the console")
 	}
-	if err := s.attempts.check(a.Name, a.Address, s.now()); err != nil {
+	if err := s.attempts.check(by.Name, by.Address, s.Now()); err != nil {
 		return err
 	}
 	if p.Password != "" {
@@ -405,58 +410,57 @@ func (s *Service) ChangePassword(ctx context.Context, old, password string) erro
 			return err
 		}
 		if !fine {
-			s.attempts.failed(a.Name, a.Address, s.now())
+			s.attempts.failed(by.Name, by.Address, s.Now())
 			return fault.New(fault.Invalid, "password.old", "the present password is wrong").In("old").
 				Do("try again, or ask an owner for a new link")
 		}
 	}
-	if err := credential.CheckPassword(password, a.Name); err != nil {
+	if err := credential.CheckPassword(password, by.Name); err != nil {
 		return err
 	}
 	hash, err := credential.HashPassword(ctx, password)
 	if err != nil {
 		return err
 	}
-	_, err = change(withoutRepeat(ctx), s, access.Own, func(t *tx) (struct{}, error) {
+	_, err = act.Change(ctx, s.Base, by.WithoutRepeat(), access.Own, func(t *act.Tx) (struct{}, error) {
 		if err := t.SetPassword(ctx, p.ID, hash); err != nil {
 			return struct{}{}, err
 		}
-		if err := t.EndSessionsOf(ctx, p.ID, a.session); err != nil {
+		if err := t.EndSessionsOf(ctx, p.ID, by.Session); err != nil {
 			return struct{}{}, err
 		}
-		return struct{}{}, t.note(ctx,
-			entry{Kind: "person.password", Subject: a.Name, Sentence: a.Name + " chose another password."})
+		return struct{}{}, t.Note(ctx,
+			act.Entry{Kind: "person.password", Subject: by.Name, Sentence: by.Name + " chose another password."})
 	})
 	return err
 }
 
 // Sessions lists where whoever is signed in is signed in.
-func (s *Service) Sessions(ctx context.Context) (wire.Listed[people.Session], error) {
-	a, err := may(ctx, access.Own)
-	if err != nil {
+func (s *Service) Sessions(ctx context.Context, by act.Actor) (wire.Listed[people.Session], error) {
+	if err := by.May(access.Own); err != nil {
 		return wire.Listed[people.Session]{}, err
 	}
-	items, err := s.db.Read(records.Everything).Sessions(ctx, a.person, s.now())
+	items, err := s.DB.Read(records.Everything).Sessions(ctx, by.Person, s.Now())
 	return wire.Listed[people.Session]{Items: items}, err
 }
 
 // EndOtherSessions signs whoever is signed in out everywhere else.
-func (s *Service) EndOtherSessions(ctx context.Context) (struct{}, error) {
-	return change(ctx, s, access.Own, func(t *tx) (struct{}, error) {
-		if err := t.EndSessionsOf(ctx, t.actor.person, t.actor.session); err != nil {
+func (s *Service) EndOtherSessions(ctx context.Context, by act.Actor) (struct{}, error) {
+	return act.Change(ctx, s.Base, by, access.Own, func(t *act.Tx) (struct{}, error) {
+		if err := t.EndSessionsOf(ctx, t.By.Person, t.By.Session); err != nil {
 			return struct{}{}, err
 		}
-		return struct{}{}, t.note(ctx,
-			entry{
-				Kind: "person.signed_out", Subject: t.actor.Name,
-				Sentence: t.actor.Name + " signed out everywhere else.",
+		return struct{}{}, t.Note(ctx,
+			act.Entry{
+				Kind: "person.signed_out", Subject: t.By.Name,
+				Sentence: t.By.Name + " signed out everywhere else.",
 			})
 	})
 }
 
 // Nobody reports whether the service has no person yet who could sign in.
 func (s *Service) Nobody(ctx context.Context) (bool, error) {
-	all, err := s.db.Read(records.Everything).People(ctx)
+	all, err := s.DB.Read(records.Everything).People(ctx)
 	return len(all) == 0, err
 }
 

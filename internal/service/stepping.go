@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 
+	"innerladder/internal/app/act"
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/traffic"
@@ -12,9 +13,9 @@ import (
 
 // stepUp moves a version to the rung that it was promoted to, and those down that it
 // displaces.
-func (s *Service) stepUp(ctx context.Context, t *tx, h judged) error {
+func (s *Service) stepUp(ctx context.Context, t *act.Tx, h judged) error {
 	v := h.facts.Version
-	if err := t.SetRung(ctx, v.Model, v.Number, h.To, h.ID, t.now); err != nil {
+	if err := t.SetRung(ctx, v.Model, v.Number, h.To, h.ID, t.Now); err != nil {
 		return err
 	}
 	return s.displace(ctx, t, h.ladder, v, v.Rung, h.To)
@@ -22,7 +23,9 @@ func (s *Service) stepUp(ctx context.Context, t *tx, h judged) error {
 
 // displace moves down those whom a version displaces that stepped from one rung to
 // another.
-func (s *Service) displace(ctx context.Context, t *tx, l ladder.Revision, v *registry.Version, from, to string) error {
+func (s *Service) displace(ctx context.Context, t *act.Tx, l ladder.Revision, v *registry.Version, from,
+	to string,
+) error {
 	if !l.Rung(to).HoldsOne {
 		return nil
 	}
@@ -51,7 +54,7 @@ func (s *Service) displace(ctx context.Context, t *tx, l ladder.Revision, v *reg
 				fmt.Sprintf("; it still answers for %s.", strings.Join(answers[move.Number], ", "))
 		}
 		if _, err := s.step(ctx, t, down, move.To,
-			entry{Kind: "version.stepped_down", Sentence: said, Also: []string{v.Ref}}); err != nil {
+			act.Entry{Kind: "version.stepped_down", Sentence: said, Also: []string{v.Ref}}); err != nil {
 			return err
 		}
 	}
@@ -59,7 +62,7 @@ func (s *Service) displace(ctx context.Context, t *tx, l ladder.Revision, v *reg
 }
 
 // stepBack takes a version down again whose emergency was not found right.
-func (s *Service) stepBack(ctx context.Context, t *tx, h judged) error {
+func (s *Service) stepBack(ctx context.Context, t *act.Tx, h judged) error {
 	v := h.facts.Version
 	if v.RungBy != h.ID || h.ladder.Height(h.From) < 0 {
 		return nil // it went elsewhere since
@@ -74,7 +77,7 @@ func (s *Service) stepBack(ctx context.Context, t *tx, h judged) error {
 	}
 	from := v.Rung
 	if _, err := s.step(ctx, t, v, h.From,
-		entry{Kind: "version.stepped_down", Sentence: said, Also: []string{h.ID}}); err != nil {
+		act.Entry{Kind: "version.stepped_down", Sentence: said, Also: []string{h.ID}}); err != nil {
 		return err
 	}
 	return s.displace(ctx, t, h.ladder, v, from, h.From)
@@ -82,7 +85,9 @@ func (s *Service) stepBack(ctx context.Context, t *tx, h judged) error {
 
 // stepDown takes a version that was rolled back down a rung, and voids what was signed for
 // it: it must be signed anew.
-func (s *Service) stepDown(ctx context.Context, t *tx, e *traffic.Endpoint, ref string, split int, why string) error {
+func (s *Service) stepDown(ctx context.Context, t *act.Tx, e *traffic.Endpoint, ref string, split int,
+	why string,
+) error {
 	v, err := s.resolve(ctx, t.View, "version", ref)
 	if err != nil {
 		return err
@@ -106,7 +111,7 @@ func (s *Service) stepDown(ctx context.Context, t *tx, e *traffic.Endpoint, ref 
 		said = strings.TrimSuffix(said, ".") + "; its sign-offs are void."
 	}
 	if _, err := s.step(ctx, t, v, below,
-		entry{Kind: "version.stepped_down", Sentence: said, Reason: why, Also: []string{e.Name}}); err != nil {
+		act.Entry{Kind: "version.stepped_down", Sentence: said, Reason: why, Also: []string{e.Name}}); err != nil {
 		return err
 	}
 	return s.displace(ctx, t, l, v, from, below)

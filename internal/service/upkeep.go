@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"innerladder/internal/app/act"
 	"innerladder/internal/blob"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
@@ -31,7 +32,7 @@ type marks struct {
 }
 
 // mark changes tags and properties.
-func (t *tx) mark(ctx context.Context, subject records.Subject, e registry.Edit) error {
+func mark(ctx context.Context, t *act.Tx, subject records.Subject, e registry.Edit) error {
 	for _, tag := range e.AddTags {
 		if err := t.Tag(ctx, subject, tag, true); err != nil {
 			return err
@@ -56,7 +57,9 @@ func (t *tx) mark(ctx context.Context, subject records.Subject, e registry.Edit)
 }
 
 // EditVersion changes what may change of a version.
-func (s *Service) EditVersion(ctx context.Context, ref string, e registry.Edit) (*registry.Version, error) {
+func (s *Service) EditVersion(ctx context.Context, by act.Actor, ref string, e registry.Edit) (*registry.Version,
+	error,
+) {
 	if err := e.Check(); err != nil {
 		return nil, err
 	}
@@ -64,7 +67,7 @@ func (s *Service) EditVersion(ctx context.Context, ref string, e registry.Edit) 
 		return nil, fault.New(fault.Invalid, "edit.of_model", "a version has no description or owner of its own").
 			In("description").Do("change those of its model")
 	}
-	return change(ctx, s, access.Register, func(t *tx) (*registry.Version, error) {
+	return act.Change(ctx, s.Base, by, access.Register, func(t *act.Tx) (*registry.Version, error) {
 		v, err := s.resolve(ctx, t.View, "version", ref)
 		if err != nil {
 			return nil, err
@@ -74,7 +77,7 @@ func (s *Service) EditVersion(ctx context.Context, ref string, e registry.Edit) 
 				return nil, err
 			}
 		}
-		if err := t.mark(ctx, records.Subject{Model: v.Model, Number: v.Number}, e); err != nil {
+		if err := mark(ctx, t, records.Subject{Model: v.Model, Number: v.Number}, e); err != nil {
 			return nil, err
 		}
 		if err := t.IndexVersions(ctx, v.Ref); err != nil {
@@ -84,7 +87,7 @@ func (s *Service) EditVersion(ctx context.Context, ref string, e registry.Edit) 
 		if err != nil {
 			return nil, err
 		}
-		return after, t.note(ctx, entry{
+		return after, t.Note(ctx, act.Entry{
 			Project: v.Project, Kind: "version.edited", Subject: v.Ref,
 			Sentence: e.Sentence(v.Ref), Reason: e.Reason,
 			Before: marks{Tags: v.Tags, Properties: v.Properties, Note: v.Note},
@@ -94,7 +97,7 @@ func (s *Service) EditVersion(ctx context.Context, ref string, e registry.Edit) 
 }
 
 // EditModel changes what may change of a model.
-func (s *Service) EditModel(ctx context.Context, name string, e registry.Edit) (registry.Model, error) {
+func (s *Service) EditModel(ctx context.Context, by act.Actor, name string, e registry.Edit) (registry.Model, error) {
 	if err := e.Check(); err != nil {
 		return registry.Model{}, err
 	}
@@ -102,7 +105,7 @@ func (s *Service) EditModel(ctx context.Context, name string, e registry.Edit) (
 		return registry.Model{}, fault.New(fault.Invalid, "edit.of_version", "a model has no note").In("note").
 			Do("change its description")
 	}
-	return change(ctx, s, access.Register, func(t *tx) (registry.Model, error) {
+	return act.Change(ctx, s.Base, by, access.Register, func(t *act.Tx) (registry.Model, error) {
 		m, err := s.model(ctx, t.View, "model", name)
 		if err != nil {
 			return m, err
@@ -121,7 +124,7 @@ func (s *Service) EditModel(ctx context.Context, name string, e registry.Edit) (
 		if err := t.SetModel(ctx, name, description, owner); err != nil {
 			return m, err
 		}
-		if err := t.mark(ctx, records.Subject{Model: name}, e); err != nil {
+		if err := mark(ctx, t, records.Subject{Model: name}, e); err != nil {
 			return m, err
 		}
 		if err := t.IndexVersions(ctx, name); err != nil {
@@ -131,7 +134,7 @@ func (s *Service) EditModel(ctx context.Context, name string, e registry.Edit) (
 		if err != nil {
 			return m, err
 		}
-		return after, t.note(ctx, entry{
+		return after, t.Note(ctx, act.Entry{
 			Project: m.Project, Kind: "model.edited", Subject: name,
 			Sentence: e.Sentence(name), Reason: e.Reason,
 			Before: marks{Tags: m.Tags, Properties: m.Properties, Description: m.Description, Owner: m.Owner},
@@ -144,11 +147,11 @@ func (s *Service) EditModel(ctx context.Context, name string, e registry.Edit) (
 }
 
 // Vet marks a model as one that the organisation stands behind, or takes the mark away.
-func (s *Service) Vet(ctx context.Context, name, why string, on bool) (registry.Model, error) {
+func (s *Service) Vet(ctx context.Context, by act.Actor, name, why string, on bool) (registry.Model, error) {
 	if err := naming.CheckReason(why, "say why the organisation does or does not stand behind it"); err != nil {
 		return registry.Model{}, err
 	}
-	return change(ctx, s, access.Sign, func(t *tx) (registry.Model, error) {
+	return act.Change(ctx, s.Base, by, access.Sign, func(t *act.Tx) (registry.Model, error) {
 		m, err := s.model(ctx, t.View, "model", name)
 		if err != nil {
 			return m, err
@@ -156,7 +159,7 @@ func (s *Service) Vet(ctx context.Context, name, why string, on bool) (registry.
 		var v *registry.Vetting
 		sentence, kind := name+" is vetted no more.", "model.unvetted"
 		if on {
-			v = &registry.Vetting{By: t.actor.Name, At: t.now, Why: why}
+			v = &registry.Vetting{By: t.By.Name, At: t.Now, Why: why}
 			sentence, kind = name+" was vetted as a place to start from.", "model.vetted"
 		} else if m.Vetted == nil {
 			return m, fault.New(fault.Refused, "vet.not", "%s is not vetted", name).In("model").
@@ -167,7 +170,7 @@ func (s *Service) Vet(ctx context.Context, name, why string, on bool) (registry.
 		}
 		before := m.Vetted
 		m.Vetted = v
-		return m, t.note(ctx, entry{
+		return m, t.Note(ctx, act.Entry{
 			Project: m.Project, Kind: kind, Subject: name, Sentence: sentence, Reason: why,
 			Before: before, After: v,
 		})
@@ -175,40 +178,38 @@ func (s *Service) Vet(ctx context.Context, name, why string, on bool) (registry.
 }
 
 // Labels lists the labels of a model.
-func (s *Service) Labels(ctx context.Context, model string) (wire.Listed[registry.Label], error) {
-	if _, err := s.Model(ctx, model); err != nil {
+func (s *Service) Labels(ctx context.Context, by act.Actor, model string) (wire.Listed[registry.Label], error) {
+	if _, err := s.Model(ctx, by, model); err != nil {
 		return wire.Listed[registry.Label]{}, err
 	}
-	return list(ctx, func(r records.View) ([]registry.Label, string, error) {
+	return act.List(s.Base, by, func(r records.View) ([]registry.Label, string, error) {
 		all, err := r.Labels(ctx, model)
 		return all, "", err
-	}, s)
+	})
 }
 
 // PutLabel puts a label on a version, from wherever it was. With an environment the
 // version must be placed and healthy there, and stays so for as long as it has the
 // label.
-func (s *Service) PutLabel(ctx context.Context, ref, label, environment, reason string) (registry.Label, error) {
+func (s *Service) PutLabel(ctx context.Context, by act.Actor, ref, label, environment, reason string) (registry.Label,
+	error,
+) {
 	if err := registry.CheckLabel("label", label, nil); err != nil {
 		return registry.Label{}, err
 	}
-	l, err := change(ctx, s, access.Register, func(t *tx) (registry.Label, error) {
+	return act.Change(ctx, s.Base, by, access.Register, func(t *act.Tx) (registry.Label, error) {
 		v, err := s.resolve(ctx, t.View, "version", ref)
 		if err != nil {
 			return registry.Label{}, err
 		}
 		return s.putLabel(ctx, t, v, label, environment, reason)
 	})
-	if err == nil {
-		s.reroute(ctx) // callers may ask for lanes by label
-	}
-	return l, err
 }
 
-func (s *Service) putLabel(ctx context.Context, t *tx, v *registry.Version, label, environment,
+func (s *Service) putLabel(ctx context.Context, t *act.Tx, v *registry.Version, label, environment,
 	reason string,
 ) (registry.Label, error) {
-	l := registry.Label{Name: label, Version: v.Ref, Environment: environment, MovedBy: t.actor.Name, MovedAt: t.now}
+	l := registry.Label{Name: label, Version: v.Ref, Environment: environment, MovedBy: t.By.Name, MovedAt: t.Now}
 	rungs, err := t.Ladder(ctx, v.Project)
 	if err != nil {
 		return l, err
@@ -253,23 +254,15 @@ func (s *Service) putLabel(ctx context.Context, t *tx, v *registry.Version, labe
 	if err := t.IndexVersions(ctx, v.Ref); err != nil {
 		return l, err
 	}
-	return l, t.note(ctx, entry{
+	return l, t.Note(ctx, act.Entry{
 		Project: v.Project, Kind: "label.moved", Subject: v.Model + "@" + label,
 		Sentence: sentence, Reason: reason, Also: also, Before: was, After: l,
 	})
 }
 
 // RemoveLabel takes a label away.
-func (s *Service) RemoveLabel(ctx context.Context, model, label, reason string) (registry.Label, error) {
-	l, err := s.removeLabel(ctx, model, label, reason)
-	if err == nil {
-		s.reroute(ctx)
-	}
-	return l, err
-}
-
-func (s *Service) removeLabel(ctx context.Context, model, label, reason string) (registry.Label, error) {
-	return change(ctx, s, access.Register, func(t *tx) (registry.Label, error) {
+func (s *Service) RemoveLabel(ctx context.Context, by act.Actor, model, label, reason string) (registry.Label, error) {
+	return act.Change(ctx, s.Base, by, access.Register, func(t *act.Tx) (registry.Label, error) {
 		m, err := s.model(ctx, t.View, "model", model)
 		if err != nil {
 			return registry.Label{}, err
@@ -288,7 +281,7 @@ func (s *Service) removeLabel(ctx context.Context, model, label, reason string) 
 		if err := t.IndexVersions(ctx, l.Version); err != nil {
 			return *l, err
 		}
-		return *l, t.note(ctx, entry{
+		return *l, t.Note(ctx, act.Entry{
 			Project: m.Project, Kind: "label.removed", Subject: model + "@" + label,
 			Sentence: fmt.Sprintf("%s@%s was removed; it meant %s.", model, label, l.Version), Reason: reason,
 			Also: []string{l.Version}, Before: l,
@@ -297,13 +290,13 @@ func (s *Service) removeLabel(ctx context.Context, model, label, reason string) 
 }
 
 // Attach adds an attachment to a version, in place of one with the same name.
-func (s *Service) Attach(ctx context.Context, ref string, f *File) (*registry.Version, error) {
+func (s *Service) Attach(ctx context.Context, by act.Actor, ref string, f *File) (*registry.Version, error) {
 	opened, media, err := f.open()
 	if err != nil {
 		return nil, err
 	}
 	defer opened.Close()
-	return change(ctx, s, access.Register, func(t *tx) (*registry.Version, error) {
+	return act.Change(ctx, s.Base, by, access.Register, func(t *act.Tx) (*registry.Version, error) {
 		v, err := s.resolve(ctx, t.View, "version", ref)
 		if err != nil {
 			return nil, err
@@ -313,7 +306,7 @@ func (s *Service) Attach(ctx context.Context, ref string, f *File) (*registry.Ve
 		}
 		a := registry.Attachment{
 			Name: f.Name, Digest: f.Upload.Digest, Size: f.Upload.Size, Media: media,
-			AddedBy: t.actor.Name, AddedAt: t.now,
+			AddedBy: t.By.Name, AddedAt: t.Now,
 		}
 		if err := t.PutAttachment(ctx, v.Model, v.Number, a); err != nil {
 			return nil, err
@@ -326,7 +319,7 @@ func (s *Service) Attach(ctx context.Context, ref string, f *File) (*registry.Ve
 		if err != nil {
 			return nil, err
 		}
-		return after, t.note(ctx, entry{
+		return after, t.Note(ctx, act.Entry{
 			Project: v.Project, Kind: "version.attached", Subject: v.Ref,
 			Sentence: fmt.Sprintf("%s was attached to %s.", a.Name, v.Ref), Before: before, After: a,
 		})
@@ -334,8 +327,8 @@ func (s *Service) Attach(ctx context.Context, ref string, f *File) (*registry.Ve
 }
 
 // Detach takes an attachment away.
-func (s *Service) Detach(ctx context.Context, ref, name, reason string) (*registry.Version, error) {
-	return change(ctx, s, access.Register, func(t *tx) (*registry.Version, error) {
+func (s *Service) Detach(ctx context.Context, by act.Actor, ref, name, reason string) (*registry.Version, error) {
+	return act.Change(ctx, s.Base, by, access.Register, func(t *act.Tx) (*registry.Version, error) {
 		v, err := s.resolve(ctx, t.View, "version", ref)
 		if err != nil {
 			return nil, err
@@ -351,7 +344,7 @@ func (s *Service) Detach(ctx context.Context, ref, name, reason string) (*regist
 		if err != nil {
 			return nil, err
 		}
-		return after, t.note(ctx, entry{
+		return after, t.Note(ctx, act.Entry{
 			Project: v.Project, Kind: "version.detached", Subject: v.Ref,
 			Sentence: fmt.Sprintf("%s was taken off %s.", name, v.Ref), Reason: reason, Before: a,
 		})
@@ -359,7 +352,7 @@ func (s *Service) Detach(ctx context.Context, ref, name, reason string) (*regist
 }
 
 // free refuses when a version is in use, and names the uses.
-func (s *Service) free(ctx context.Context, t *tx, v *registry.Version, what string) error {
+func (s *Service) free(ctx context.Context, t *act.Tx, v *registry.Version, what string) error {
 	l, err := t.Ladder(ctx, v.Project)
 	if err != nil {
 		return err
@@ -373,11 +366,11 @@ func (s *Service) free(ctx context.Context, t *tx, v *registry.Version, what str
 }
 
 // Retire takes a version off the ladder; it must not be in use.
-func (s *Service) Retire(ctx context.Context, ref, reason string) (*registry.Version, error) {
+func (s *Service) Retire(ctx context.Context, by act.Actor, ref, reason string) (*registry.Version, error) {
 	if err := naming.CheckReason(reason, "say why the version is %s", "retired"); err != nil {
 		return nil, err
 	}
-	return change(ctx, s, access.Prune, func(t *tx) (*registry.Version, error) {
+	return act.Change(ctx, s.Base, by, access.Prune, func(t *act.Tx) (*registry.Version, error) {
 		v, err := s.resolve(ctx, t.View, "version", ref)
 		if err != nil {
 			return nil, err
@@ -390,7 +383,7 @@ func (s *Service) Retire(ctx context.Context, ref, reason string) (*registry.Ver
 			return nil, err
 		}
 		return s.step(ctx, t, v, ladder.Retired,
-			entry{
+			act.Entry{
 				Kind: "version.retired", Sentence: v.Ref + " was retired; it stood on " + v.Rung + ".",
 				Reason: reason,
 			})
@@ -398,11 +391,11 @@ func (s *Service) Retire(ctx context.Context, ref, reason string) (*registry.Ver
 }
 
 // Reinstate puts a retired version on the lowest rung again; it has to climb anew.
-func (s *Service) Reinstate(ctx context.Context, ref, reason string) (*registry.Version, error) {
+func (s *Service) Reinstate(ctx context.Context, by act.Actor, ref, reason string) (*registry.Version, error) {
 	if err := naming.CheckReason(reason, "say why the version is %s", "reinstated"); err != nil {
 		return nil, err
 	}
-	return change(ctx, s, access.Prune, func(t *tx) (*registry.Version, error) {
+	return act.Change(ctx, s.Base, by, access.Prune, func(t *act.Tx) (*registry.Version, error) {
 		v, err := s.resolve(ctx, t.View, "version", ref)
 		if err != nil {
 			return nil, err
@@ -416,7 +409,7 @@ func (s *Service) Reinstate(ctx context.Context, ref, reason string) (*registry.
 			return nil, err
 		}
 		return s.step(ctx, t, v, l.Lowest(),
-			entry{
+			act.Entry{
 				Kind: "version.reinstated", Sentence: v.Ref + " was reinstated on " + l.Lowest() + ".",
 				Reason: reason,
 			})
@@ -424,28 +417,29 @@ func (s *Service) Reinstate(ctx context.Context, ref, reason string) (*registry.
 }
 
 // step moves a version to a rung outside of a promotion.
-func (s *Service) step(ctx context.Context, t *tx, v *registry.Version, rung string, e entry) (*registry.Version,
+func (s *Service) step(ctx context.Context, t *act.Tx, v *registry.Version, rung string,
+	e act.Entry) (*registry.Version,
 	error,
 ) {
-	if err := t.SetRung(ctx, v.Model, v.Number, rung, "", t.now); err != nil {
+	if err := t.SetRung(ctx, v.Model, v.Number, rung, "", t.Now); err != nil {
 		return nil, err
 	}
 	type standing struct {
 		Rung  string    `json:"rung"`
 		Since time.Time `json:"since"`
 	}
-	e.Project, e.Subject, e.Before, e.After = v.Project, v.Ref, standing{v.Rung, v.RungSince}, standing{rung, t.now}
-	v.Rung, v.RungSince, v.RungBy, v.Emergency = rung, t.now, "", ""
-	return v, t.note(ctx, e)
+	e.Project, e.Subject, e.Before, e.After = v.Project, v.Ref, standing{v.Rung, v.RungSince}, standing{rung, t.Now}
+	v.Rung, v.RungSince, v.RungBy, v.Emergency = rung, t.Now, "", ""
+	return v, t.Note(ctx, e)
 }
 
 // Delete removes a version for good; it must not be in use. Its number stays taken, and
 // its files go when they are collected.
-func (s *Service) Delete(ctx context.Context, ref, reason string) (wire.Deleted, error) {
+func (s *Service) Delete(ctx context.Context, by act.Actor, ref, reason string) (wire.Deleted, error) {
 	if err := naming.CheckReason(reason, "say why the version is %s", "deleted"); err != nil {
 		return wire.Deleted{}, err
 	}
-	return change(ctx, s, access.Prune, func(t *tx) (wire.Deleted, error) {
+	return act.Change(ctx, s.Base, by, access.Prune, func(t *act.Tx) (wire.Deleted, error) {
 		v, err := s.resolve(ctx, t.View, "version", ref)
 		if err != nil {
 			return wire.Deleted{}, err
@@ -454,11 +448,11 @@ func (s *Service) Delete(ctx context.Context, ref, reason string) (wire.Deleted,
 			return wire.Deleted{}, err
 		}
 		if err := t.DeleteVersion(ctx, v.Model, v.Number,
-			records.Deleted{At: t.now, By: t.actor.Name, Why: reason}); err != nil {
+			records.Deleted{At: t.Now, By: t.By.Name, Why: reason}); err != nil {
 			return wire.Deleted{}, err
 		}
 		return wire.Deleted{Version: v.Ref, Reason: reason},
-			t.note(ctx, entry{
+			t.Note(ctx, act.Entry{
 				Project: v.Project, Kind: "version.deleted", Subject: v.Ref,
 				Sentence: v.Ref + " was deleted.", Reason: reason, Before: forRecord(v),
 			})
@@ -469,14 +463,13 @@ func (s *Service) Delete(ctx context.Context, ref, reason string) (wire.Deleted,
 const youngest = time.Hour
 
 // Collect removes the files that no version needs. A dry run only says which.
-func (s *Service) Collect(ctx context.Context, dry bool) (wire.Collected, error) {
-	a, err := may(ctx, access.Administer)
-	if err != nil {
+func (s *Service) Collect(ctx context.Context, by act.Actor, dry bool) (wire.Collected, error) {
+	if err := by.May(access.Administer); err != nil {
 		return wire.Collected{}, err
 	}
-	needed := func() (map[string]bool, error) { return s.db.Read(records.Everything).NeededBlobs(ctx) }
+	needed := func() (map[string]bool, error) { return s.DB.Read(records.Everything).NeededBlobs(ctx) }
 	found, err := s.blobs.Collect(needed,
-		s.now().Add(-s.spare()), dry)
+		s.Now().Add(-s.spare()), dry)
 	if errors.Is(err, blob.ErrHeld) {
 		return wire.Collected{}, fault.New(fault.Refused, "collect.backup", "a backup is being written").
 			Do("try again when it is done")
@@ -495,18 +488,19 @@ func (s *Service) Collect(ctx context.Context, dry bool) (wire.Collected, error)
 	if dry {
 		return out, nil
 	}
-	if out.Uploads, err = s.blobs.ForgetOlder(s.now().Add(-uploadsLast)); err != nil {
+	if out.Uploads, err = s.blobs.ForgetOlder(s.Now().Add(-uploadsLast)); err != nil {
 		return out, err
 	}
 	if out.Files == 0 && out.Uploads == 0 {
 		return out, nil
 	}
 	// The files are gone whatever happens to the entry, so it must not depend on ctx.
-	return change(As(context.WithoutCancel(ctx), a), s, access.Administer, func(t *tx) (wire.Collected, error) {
-		return out, t.note(ctx, entry{
-			Kind:     "files.collected",
-			Sentence: fmt.Sprintf("%d files of %d bytes that no version needs were removed.", out.Files, out.Bytes),
-			After:    out,
+	return act.Change(context.WithoutCancel(ctx), s.Base, by, access.Administer,
+		func(t *act.Tx) (wire.Collected, error) {
+			return out, t.Note(ctx, act.Entry{
+				Kind:     "files.collected",
+				Sentence: fmt.Sprintf("%d files of %d bytes that no version needs were removed.", out.Files, out.Bytes),
+				After:    out,
+			})
 		})
-	})
 }

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"innerladder/internal/app/act"
 	"innerladder/internal/blob"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
@@ -29,35 +30,33 @@ func uploading(p blob.Partial) wire.Uploading {
 const uploadsLast = 24 * time.Hour
 
 // BeginUpload begins an upload in pieces; size is −1 when it is not known.
-func (s *Service) BeginUpload(ctx context.Context, name string, size int64) (wire.Uploading, error) {
-	a, err := may(ctx, access.Register)
-	if err != nil {
+func (s *Service) BeginUpload(ctx context.Context, by act.Actor, name string, size int64) (wire.Uploading, error) {
+	if err := by.May(access.Register); err != nil {
 		return wire.Uploading{}, err
 	}
 	if err := checkFileName("name", name); err != nil {
 		return wire.Uploading{}, err
 	}
-	if _, err := s.blobs.ForgetOlder(s.now().Add(-uploadsLast)); err != nil {
-		s.log.Warn("old uploads were not forgotten", "error", err)
+	if _, err := s.blobs.ForgetOlder(s.Now().Add(-uploadsLast)); err != nil {
+		s.Log.Warn("old uploads were not forgotten", "error", err)
 	}
-	p, err := s.blobs.Begin(a.Name, name, size, s.now())
+	p, err := s.blobs.Begin(by.Name, name, size, s.Now())
 	return uploading(p), err
 }
 
 // Upload finds an upload of whoever asks.
-func (s *Service) Upload(ctx context.Context, id string) (wire.Uploading, error) {
-	p, err := s.ownUpload(ctx, id)
+func (s *Service) Upload(ctx context.Context, by act.Actor, id string) (wire.Uploading, error) {
+	p, err := s.ownUpload(ctx, by, id)
 	return uploading(p), err
 }
 
 // ownUpload finds an upload; those of others are not found.
-func (s *Service) ownUpload(ctx context.Context, id string) (blob.Partial, error) {
-	a, err := may(ctx, access.Register)
-	if err != nil {
+func (s *Service) ownUpload(ctx context.Context, by act.Actor, id string) (blob.Partial, error) {
+	if err := by.May(access.Register); err != nil {
 		return blob.Partial{}, err
 	}
 	p, err := s.blobs.Partial(id)
-	if errors.Is(err, fs.ErrNotExist) || (err == nil && p.By != a.Name) {
+	if errors.Is(err, fs.ErrNotExist) || (err == nil && p.By != by.Name) {
 		return blob.Partial{}, fault.New(fault.Unknown, "upload.unknown", "there is no upload %q of yours", id).
 			In("upload").Do("begin one with POST /uploads; those that rest for %s are forgotten", uploadsLast)
 	}
@@ -66,13 +65,13 @@ func (s *Service) ownUpload(ctx context.Context, id string) (blob.Partial, error
 
 // AppendUpload adds a piece to an upload. When the connection breaks, what has come
 // stays.
-func (s *Service) AppendUpload(ctx context.Context, id string, offset int64, r io.Reader, complete bool,
+func (s *Service) AppendUpload(ctx context.Context, by act.Actor, id string, offset int64, r io.Reader, complete bool,
 ) (wire.Uploading, error) {
-	p, err := s.ownUpload(ctx, id)
+	p, err := s.ownUpload(ctx, by, id)
 	if err != nil {
 		return wire.Uploading{}, err
 	}
-	after, err := s.blobs.Append(id, offset, r, complete, s.now())
+	after, err := s.blobs.Append(id, offset, r, complete, s.Now())
 	switch {
 	case errors.Is(err, blob.ErrOffset):
 		return uploading(after), fault.New(fault.Refused, "upload.offset",
@@ -95,16 +94,16 @@ func (s *Service) AppendUpload(ctx context.Context, id string, offset int64, r i
 }
 
 // DropUpload forgets an upload.
-func (s *Service) DropUpload(ctx context.Context, id string) error {
-	if _, err := s.ownUpload(ctx, id); err != nil {
+func (s *Service) DropUpload(ctx context.Context, by act.Actor, id string) error {
+	if _, err := s.ownUpload(ctx, by, id); err != nil {
 		return err
 	}
 	return s.blobs.Forget(id)
 }
 
 // useUpload takes a complete upload as a file of a registration.
-func (s *Service) useUpload(ctx context.Context, use wire.UploadUse) (*File, error) {
-	p, err := s.ownUpload(ctx, use.ID)
+func (s *Service) useUpload(ctx context.Context, by act.Actor, use wire.UploadUse) (*File, error) {
+	p, err := s.ownUpload(ctx, by, use.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -152,8 +151,10 @@ func Look(part, name string, f *os.File, size int64, targets []string) (wire.Loo
 }
 
 // LookAtUpload reads a complete upload as a part of a registration would be.
-func (s *Service) LookAtUpload(ctx context.Context, id, part string, targets []string) (wire.LookedAt, error) {
-	p, err := s.ownUpload(ctx, id)
+func (s *Service) LookAtUpload(ctx context.Context, by act.Actor, id, part string, targets []string) (wire.LookedAt,
+	error,
+) {
+	p, err := s.ownUpload(ctx, by, id)
 	if err != nil {
 		return wire.LookedAt{}, err
 	}

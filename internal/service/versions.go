@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"innerladder/internal/app/act"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/ladder"
@@ -19,17 +20,17 @@ import (
 )
 
 // Models lists the models.
-func (s *Service) Models(ctx context.Context, f records.ModelFilter, p records.Page,
+func (s *Service) Models(ctx context.Context, by act.Actor, f records.ModelFilter, p records.Page,
 ) (wire.Listed[registry.Model], error) {
-	return list(ctx, func(r records.View) ([]registry.Model, string, error) { return r.Models(ctx, f, p) }, s)
+	return act.List(s.Base, by, func(r records.View) ([]registry.Model, string, error) { return r.Models(ctx, f, p) })
 }
 
 // Model finds a model.
-func (s *Service) Model(ctx context.Context, name string) (registry.Model, error) {
-	if _, err := may(ctx, access.Read); err != nil {
+func (s *Service) Model(ctx context.Context, by act.Actor, name string) (registry.Model, error) {
+	if err := by.May(access.Read); err != nil {
 		return registry.Model{}, err
 	}
-	return s.model(ctx, s.records(ctx), "model", name)
+	return s.model(ctx, s.Read(by), "model", name)
 }
 
 func (s *Service) model(ctx context.Context, r records.View, field, name string) (registry.Model, error) {
@@ -43,33 +44,31 @@ func (s *Service) model(ctx context.Context, r records.View, field, name string)
 		for i, m := range all {
 			names[i] = m.Name
 		}
-		f = f.Do("%s", exist("models", names))
+		f = f.Do("%s", act.Exist("models", names))
 	}
 	return m, f
 }
 
-// exist says what there is instead of what was asked for.
-func exist(what string, names []string) string {
-	if len(names) == 0 {
-		return "there are no " + what + " yet"
-	}
-	return "the " + what + " are " + strings.Join(names, ", ")
-}
-
 // Versions lists the versions of a model, newest first.
-func (s *Service) Versions(ctx context.Context, model string, p records.Page) (wire.Listed[registry.Version], error) {
-	if _, err := s.Model(ctx, model); err != nil {
+func (s *Service) Versions(ctx context.Context, by act.Actor, model string,
+	p records.Page,
+) (wire.Listed[registry.Version], error) {
+	if _, err := s.Model(ctx, by, model); err != nil {
 		return wire.Listed[registry.Version]{}, err
 	}
-	return list(ctx, func(r records.View) ([]registry.Version, string, error) { return r.Versions(ctx, model, p) }, s)
+	return act.List(s.Base, by, func(r records.View) ([]registry.Version, string,
+		error,
+	) {
+		return r.Versions(ctx, model, p)
+	})
 }
 
 // Version finds the version that a ref names.
-func (s *Service) Version(ctx context.Context, ref string) (*registry.Version, error) {
-	if _, err := may(ctx, access.Read); err != nil {
+func (s *Service) Version(ctx context.Context, by act.Actor, ref string) (*registry.Version, error) {
+	if err := by.May(access.Read); err != nil {
 		return nil, err
 	}
-	return s.resolve(ctx, s.records(ctx), "version", ref)
+	return s.resolve(ctx, s.Read(by), "version", ref)
 }
 
 // resolve finds the version that a ref names, or says what exists instead.
@@ -166,12 +165,12 @@ func describeLabels(m registry.Model) string {
 }
 
 // Diff compares two versions.
-func (s *Service) Diff(ctx context.Context, from, to string) (registry.Diff, error) {
-	a, err := s.Version(ctx, from)
+func (s *Service) Diff(ctx context.Context, by act.Actor, from, to string) (registry.Diff, error) {
+	a, err := s.Version(ctx, by, from)
 	if err != nil {
 		return registry.Diff{}, err
 	}
-	b, err := s.Version(ctx, to)
+	b, err := s.Version(ctx, by, to)
 	if err != nil {
 		return registry.Diff{}, err
 	}
@@ -179,16 +178,16 @@ func (s *Service) Diff(ctx context.Context, from, to string) (registry.Diff, err
 }
 
 // Profile finds the reference profile of a version.
-func (s *Service) Profile(ctx context.Context, ref string) (*profile.Profile, error) {
-	v, err := s.Version(ctx, ref)
+func (s *Service) Profile(ctx context.Context, by act.Actor, ref string) (*profile.Profile, error) {
+	v, err := s.Version(ctx, by, ref)
 	if err != nil {
 		return nil, err
 	}
-	return s.profile(ctx, v)
+	return s.profile(ctx, by, v)
 }
 
-func (s *Service) profile(ctx context.Context, v *registry.Version) (*profile.Profile, error) {
-	p, err := s.records(ctx).Profile(ctx, v.Model, v.Number)
+func (s *Service) profile(ctx context.Context, by act.Actor, v *registry.Version) (*profile.Profile, error) {
+	p, err := s.Read(by).Profile(ctx, v.Model, v.Number)
 	if err == nil && p == nil {
 		return nil, fault.New(fault.Unknown, "profile.none", "%s has no reference profile", v.Ref).In("version").
 			Do("register with -sample or -reference and at least 200 rows")
@@ -197,8 +196,8 @@ func (s *Service) profile(ctx context.Context, v *registry.Version) (*profile.Pr
 }
 
 // Artifact opens a file of a version; the caller closes it.
-func (s *Service) Artifact(ctx context.Context, ref, name string) (registry.Artifact, *os.File, error) {
-	v, err := s.Version(ctx, ref)
+func (s *Service) Artifact(ctx context.Context, by act.Actor, ref, name string) (registry.Artifact, *os.File, error) {
+	v, err := s.Version(ctx, by, ref)
 	if err != nil {
 		return registry.Artifact{}, nil, err
 	}
@@ -210,7 +209,7 @@ func (s *Service) Artifact(ctx context.Context, ref, name string) (registry.Arti
 		}
 		return registry.Artifact{}, nil,
 			fault.New(fault.Unknown, "artifact.unknown", "%s has no artifact %q", v.Ref, name).In("artifact").
-				Do("%s", exist("artifacts", names))
+				Do("%s", act.Exist("artifacts", names))
 	}
 	a := v.Artifacts[i]
 	if !a.Stored {
@@ -226,8 +225,10 @@ func (s *Service) Artifact(ctx context.Context, ref, name string) (registry.Arti
 }
 
 // Attachment opens an attachment of a version; the caller closes it.
-func (s *Service) Attachment(ctx context.Context, ref, name string) (registry.Attachment, *os.File, error) {
-	v, err := s.Version(ctx, ref)
+func (s *Service) Attachment(ctx context.Context, by act.Actor, ref, name string) (registry.Attachment, *os.File,
+	error,
+) {
+	v, err := s.Version(ctx, by, ref)
 	if err != nil {
 		return registry.Attachment{}, nil, err
 	}
@@ -251,24 +252,24 @@ func attachmentOf(v *registry.Version, name string) (registry.Attachment, error)
 		names = append(names, a.Name)
 	}
 	return registry.Attachment{}, fault.New(fault.Unknown, "attachment.unknown", "%s has no attachment %q", v.Ref,
-		name).In("attachment").Do("%s", exist("attachments", names))
+		name).In("attachment").Do("%s", act.Exist("attachments", names))
 }
 
 // Projects lists the projects.
-func (s *Service) Projects(ctx context.Context) (wire.Listed[registry.Project], error) {
-	return list(ctx, func(r records.View) ([]registry.Project, string, error) {
+func (s *Service) Projects(ctx context.Context, by act.Actor) (wire.Listed[registry.Project], error) {
+	return act.List(s.Base, by, func(r records.View) ([]registry.Project, string, error) {
 		all, err := r.Projects(ctx)
 		return all, "", err
-	}, s)
+	})
 }
 
 // AddProject adds a project.
-func (s *Service) AddProject(ctx context.Context, name, description string) (registry.Project, error) {
+func (s *Service) AddProject(ctx context.Context, by act.Actor, name, description string) (registry.Project, error) {
 	if err := naming.Check("name", name); err != nil {
 		return registry.Project{}, err
 	}
-	return change(ctx, s, access.Administer, func(t *tx) (registry.Project, error) {
-		p := registry.Project{Name: name, Description: description, AddedBy: t.actor.Name, AddedAt: t.now}
+	return act.Change(ctx, s.Base, by, access.Administer, func(t *act.Tx) (registry.Project, error) {
+		p := registry.Project{Name: name, Description: description, AddedBy: t.By.Name, AddedAt: t.Now}
 		if s.checkProject(ctx, t.View, name) == nil {
 			return p, fault.New(fault.Refused, "project.exists", "there is a project %s already", name).In("name").
 				Do("choose another name")
@@ -276,7 +277,7 @@ func (s *Service) AddProject(ctx context.Context, name, description string) (reg
 		if err := t.View.AddProject(ctx, p); err != nil {
 			return p, err
 		}
-		return p, t.note(ctx, entry{
+		return p, t.Note(ctx, act.Entry{
 			Kind: "project.added", Subject: name,
 			Sentence: "The project " + name + " was added.", Reason: description, After: p,
 		})
@@ -296,26 +297,27 @@ func (s *Service) checkProject(ctx context.Context, r records.View, name string)
 		names = append(names, p.Name)
 	}
 	return fault.New(fault.Unknown, "project.unknown", "there is no project %q", name).In("project").
-		Do("%s; add one with: innerladder project add %s", exist("projects", names), name)
+		Do("%s; add one with: innerladder project add %s", act.Exist("projects", names), name)
 }
 
 // projectFor is the project of something new: the one that is named, else the default if
 // whoever acts may do so there, else the only one where they may.
-func (s *Service) projectFor(ctx context.Context, t *tx, named string) (string, error) {
+func (s *Service) projectFor(ctx context.Context, t *act.Tx, named string) (string, error) {
 	if named != "" {
 		return named, s.checkProject(ctx, t.View, named)
 	}
-	if t.actor.Rights.May(t.permission, DefaultProject) {
+	where, all := t.Allowed()
+	if all || slices.Contains(where, DefaultProject) {
 		return DefaultProject, nil
 	}
-	if where, _ := t.actor.Rights.Where(t.permission); len(where) == 1 {
+	if len(where) == 1 {
 		return where[0], nil
 	} else if len(where) > 1 {
 		slices.Sort(where)
 		return "", fault.New(fault.Invalid, "project.which", "no project is named").In("project").
 			Do("name one of %s", strings.Join(where, ", "))
 	}
-	return "", t.need(DefaultProject)
+	return "", t.Need(DefaultProject)
 }
 
 func (s *Service) checkPerson(ctx context.Context, r records.View, field, name string) error {

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"innerladder/internal/app/act"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/ladder"
@@ -24,12 +25,11 @@ import (
 const signingLasts = 10 * time.Minute
 
 // Statement writes what whoever acts would say by an answer; nothing is said yet.
-func (s *Service) Statement(ctx context.Context, id string, n wire.NewAnswer) (wire.StatementFor, error) {
-	a, err := may(ctx, access.Sign)
-	if err != nil {
+func (s *Service) Statement(ctx context.Context, by act.Actor, id string, n wire.NewAnswer) (wire.StatementFor, error) {
+	if err := by.May(access.Sign); err != nil {
 		return wire.StatementFor{}, err
 	}
-	r := s.records(ctx)
+	r := s.Read(by)
 	p, err := s.promotion(ctx, r, id)
 	if err != nil {
 		return wire.StatementFor{}, err
@@ -38,7 +38,7 @@ func (s *Service) Statement(ctx context.Context, id string, n wire.NewAnswer) (w
 	if err != nil {
 		return wire.StatementFor{}, err
 	}
-	mine, err := s.answering(ctx, r, a, h, n, s.now())
+	mine, err := s.answering(ctx, r, by, h, n, s.Now())
 	if err != nil {
 		return wire.StatementFor{}, err
 	}
@@ -69,7 +69,7 @@ func signedAt(envelope json.RawMessage, now time.Time) (time.Time, error) {
 
 // vouch signs a statement with the service's key, or checks that whoever acts signed
 // exactly this one with theirs.
-func (s *Service) vouch(ctx context.Context, t *tx, st ladder.Statement,
+func (s *Service) vouch(ctx context.Context, t *act.Tx, st ladder.Statement,
 	given json.RawMessage,
 ) (envelope json.RawMessage, key string, err error) {
 	body, err := st.Bytes()
@@ -80,7 +80,7 @@ func (s *Service) vouch(ctx context.Context, t *tx, st ladder.Statement,
 		envelope, err = seal.Envelop(ctx, ladder.PayloadType, body, s.signer)
 		return envelope, seal.Fingerprint(s.signer.Public()), err
 	}
-	mine, err := t.SigningKeys(ctx, t.actor.Name)
+	mine, err := t.SigningKeys(ctx, t.By.Name)
 	if err != nil {
 		return nil, "", err
 	}
@@ -93,7 +93,7 @@ func (s *Service) vouch(ctx context.Context, t *tx, st ladder.Statement,
 	payload, key, err := seal.OpenEnvelope(ctx, given, ladder.PayloadType, keys...)
 	if err != nil {
 		return nil, "", fault.New(fault.Refused, "envelope.key", "the envelope does not open with a key of %s: %v",
-			t.actor.Name, err).In("envelope").
+			t.By.Name, err).In("envelope").
 			Do("sign with a key that you made known with: innerladder signing-key make FILE")
 	}
 	if !bytes.Equal(payload, body) {
@@ -105,7 +105,7 @@ func (s *Service) vouch(ctx context.Context, t *tx, st ladder.Statement,
 }
 
 // AddSigningKey makes a key known with which whoever acts signs.
-func (s *Service) AddSigningKey(ctx context.Context, public, title string) (people.SigningKey, error) {
+func (s *Service) AddSigningKey(ctx context.Context, by act.Actor, public, title string) (people.SigningKey, error) {
 	raw, err := base64.StdEncoding.DecodeString(strings.TrimSpace(public))
 	if err != nil || len(raw) != ed25519.PublicKeySize {
 		return people.SigningKey{}, fault.New(fault.Invalid, "signing_key.form", "this is no Ed25519 public key").
@@ -115,19 +115,19 @@ func (s *Service) AddSigningKey(ctx context.Context, public, title string) (peop
 		return people.SigningKey{}, fault.New(fault.Invalid, "signing_key.title", "the title is long").In("title").
 			Do("use at most 100 characters")
 	}
-	return change(ctx, s, access.Own, func(t *tx) (people.SigningKey, error) {
-		me, err := t.PersonNamed(ctx, t.actor.Name)
+	return act.Change(ctx, s.Base, by, access.Own, func(t *act.Tx) (people.SigningKey, error) {
+		me, err := t.PersonNamed(ctx, t.By.Name)
 		if err != nil {
 			return people.SigningKey{}, err
 		}
-		if me.Robot || t.actor.narrowed {
+		if me.Robot || t.By.Narrowed {
 			return people.SigningKey{}, fault.New(fault.Forbidden, "signing_key.who",
 				"robots and narrow tokens make no signing keys known").
 				Do("sign in as a person, with a token of full scope")
 		}
 		k := people.SigningKey{
 			Fingerprint: seal.Fingerprint(raw), Owner: me.Name, Title: title, Public: raw,
-			AddedAt: t.now,
+			AddedAt: t.Now,
 		}
 		all, err := t.SigningKeys(ctx, "")
 		if err != nil {
@@ -142,7 +142,7 @@ func (s *Service) AddSigningKey(ctx context.Context, public, title string) (peop
 		if err := t.View.AddSigningKey(ctx, me.ID, k); err != nil {
 			return k, err
 		}
-		return k, t.note(ctx, entry{
+		return k, t.Note(ctx, act.Entry{
 			Kind: "signing_key.added", Subject: me.Name,
 			Sentence: fmt.Sprintf("%s signs with the key %s.", me.Name, k.Fingerprint), After: k,
 		})
@@ -151,20 +151,19 @@ func (s *Service) AddSigningKey(ctx context.Context, public, title string) (peop
 
 // SigningKeys lists the keys with which whoever acts and the service sign. Those of others
 // come with what they signed.
-func (s *Service) SigningKeys(ctx context.Context) (wire.Listed[people.SigningKey], error) {
-	a, err := may(ctx, access.Own)
-	if err != nil {
+func (s *Service) SigningKeys(ctx context.Context, by act.Actor) (wire.Listed[people.SigningKey], error) {
+	if err := by.May(access.Own); err != nil {
 		return wire.Listed[people.SigningKey]{}, err
 	}
-	all, err := s.signingKeys(ctx, a.Name)
+	all, err := s.signingKeys(ctx, by.Name)
 	return wire.Listed[people.SigningKey]{Items: all}, err
 }
 
 // signingKeys lists the service's key and those of everyone, or of one person.
 func (s *Service) signingKeys(ctx context.Context, owner string) ([]people.SigningKey, error) {
-	all, err := s.db.Read(records.Everything).SigningKeys(ctx, owner)
+	all, err := s.DB.Read(records.Everything).SigningKeys(ctx, owner)
 	own := people.SigningKey{
-		Fingerprint: seal.Fingerprint(s.signer.Public()), Owner: Itself, Title: "the service's key",
+		Fingerprint: seal.Fingerprint(s.signer.Public()), Owner: act.Itself, Title: "the service's key",
 		Public: s.signer.Public(),
 	}
 	return append([]people.SigningKey{own}, all...), err
@@ -172,9 +171,9 @@ func (s *Service) signingKeys(ctx context.Context, owner string) ([]people.Signi
 
 // EndSigningKey says that a key of whoever acts signs nothing any more; what it signed
 // stays signed.
-func (s *Service) EndSigningKey(ctx context.Context, fingerprint string) (people.SigningKey, error) {
-	return change(ctx, s, access.Own, func(t *tx) (people.SigningKey, error) {
-		mine, err := t.SigningKeys(ctx, t.actor.Name)
+func (s *Service) EndSigningKey(ctx context.Context, by act.Actor, fingerprint string) (people.SigningKey, error) {
+	return act.Change(ctx, s.Base, by, access.Own, func(t *act.Tx) (people.SigningKey, error) {
+		mine, err := t.SigningKeys(ctx, t.By.Name)
 		if err != nil {
 			return people.SigningKey{}, err
 		}
@@ -184,17 +183,17 @@ func (s *Service) EndSigningKey(ctx context.Context, fingerprint string) (people
 		})
 		if i < 0 {
 			return people.SigningKey{}, fault.New(fault.Unknown, "signing_key.unknown", "%s has no key %s in use",
-				t.actor.Name, fingerprint).In("key").Do("see yours with: innerladder signing-keys")
+				t.By.Name, fingerprint).In("key").Do("see yours with: innerladder signing-keys")
 		}
-		if err := t.View.EndSigningKey(ctx, fingerprint, t.now); err != nil {
+		if err := t.View.EndSigningKey(ctx, fingerprint, t.Now); err != nil {
 			return people.SigningKey{}, err
 		}
 		k := mine[i]
-		now := t.now
+		now := t.Now
 		k.EndedAt = &now
-		return k, t.note(ctx, entry{
-			Kind: "signing_key.ended", Subject: t.actor.Name,
-			Sentence: fmt.Sprintf("The key %s of %s signs nothing any more.", fingerprint, t.actor.Name),
+		return k, t.Note(ctx, act.Entry{
+			Kind: "signing_key.ended", Subject: t.By.Name,
+			Sentence: fmt.Sprintf("The key %s of %s signs nothing any more.", fingerprint, t.By.Name),
 			Before:   mine[i],
 		})
 	})
@@ -202,8 +201,8 @@ func (s *Service) EndSigningKey(ctx context.Context, fingerprint string) (people
 
 // Vouchers checks every statement that was signed about a version, against its bytes as
 // they are read now.
-func (s *Service) Vouchers(ctx context.Context, ref string) (wire.Vouchers, error) {
-	v, err := s.Version(ctx, ref)
+func (s *Service) Vouchers(ctx context.Context, by act.Actor, ref string) (wire.Vouchers, error) {
+	v, err := s.Version(ctx, by, ref)
 	if err != nil {
 		return wire.Vouchers{}, err
 	}
@@ -216,7 +215,7 @@ func (s *Service) Vouchers(ctx context.Context, ref string) (wire.Vouchers, erro
 		f := wire.VouchedFile{Name: a.Name, Digest: a.Digest, State: "elsewhere"}
 		digests[a.Name] = a.Digest // of a file elsewhere only the digest is known
 		if a.Stored {
-			r, err := s.blobs.Read(a.Digest, s.now())
+			r, err := s.blobs.Read(a.Digest, s.Now())
 			if err != nil {
 				return out, err
 			}
@@ -238,7 +237,7 @@ func (s *Service) Vouchers(ctx context.Context, ref string) (wire.Vouchers, erro
 		}
 		out.Files = append(out.Files, f)
 	}
-	answers, err := s.records(ctx).AnswersAbout(ctx, v.Ref)
+	answers, err := s.Read(by).AnswersAbout(ctx, v.Ref)
 	if err != nil {
 		return out, err
 	}
@@ -293,7 +292,7 @@ func openAnswer(ctx context.Context, a records.SignedAnswer, version string,
 		return st, "", "its key is not known"
 	}
 	k := keys[i]
-	if k.Owner != Itself && k.Owner != a.By {
+	if k.Owner != act.Itself && k.Owner != a.By {
 		return st, "", "it was signed with the key of " + k.Owner
 	}
 	body, _, err := seal.OpenEnvelope(ctx, a.Envelope, ladder.PayloadType, k.Public)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"time"
 
+	"innerladder/internal/app/act"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/guard"
 	"innerladder/internal/core/traffic"
@@ -18,14 +19,14 @@ import (
 // StepTrials steps the watching of every endpoint that has a trial. What goes wrong with
 // one stops no other.
 func (s *Service) StepTrials(ctx context.Context) error {
-	ctx = BySelf(ctx)
-	endpoints, err := s.Endpoints(ctx)
+	by := act.BySelf()
+	endpoints, err := s.Endpoints(ctx, by)
 	if err != nil {
 		return err
 	}
 	name := func(e traffic.Endpoint) string { return e.Name }
 	return jobs.Each(endpoints.Items, name, func(e traffic.Endpoint) error {
-		trials, err := s.trialsOf(ctx, s.db.Read(records.Everything), e)
+		trials, err := s.trialsOf(ctx, s.DB.Read(records.Everything), e)
 		if err != nil || len(trials) == 0 {
 			return err
 		}
@@ -37,9 +38,9 @@ func (s *Service) StepTrials(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		state, actions := guard.Step(e.Plan, e.Split.Number, trials, last, evidence, s.now())
+		state, actions := guard.Step(e.Plan, e.Split.Number, trials, last, evidence, s.Now())
 		for _, a := range actions {
-			s.log.Warn(
+			s.Log.Warn(
 				"a guard fired",
 				"endpoint",
 				e.Name,
@@ -107,7 +108,7 @@ func (s *Service) WatchSignals(ctx context.Context) error {
 		}
 	}
 	trouble, since := s.signals.Trouble()
-	away := trouble != "" && s.clock().Sub(since) >= awayFor
+	away := trouble != "" && s.Clock().Sub(since) >= awayFor
 	now := map[bool]int32{true: saidAway, false: saidWell}[away]
 	if s.said.Load() == now { // at first it is not known what was said before a restart
 		return nil
@@ -125,7 +126,7 @@ func (s *Service) WatchSignals(ctx context.Context) error {
 			),
 		)
 	} else {
-		_, err = change(BySelf(ctx), s, access.Administer, func(t *tx) (struct{}, error) {
+		_, err = act.Change(ctx, s.Base, act.BySelf(), access.Administer, func(t *act.Tx) (struct{}, error) {
 			return struct{}{}, s.resolveAlerts(ctx, t, watch.SignalsAway, theSignals,
 				"What is measured is written again.")
 		})
@@ -144,7 +145,7 @@ const (
 
 // raiseOwn raises an alert about the service itself.
 func (s *Service) raiseOwn(ctx context.Context, kind watch.AlertKind, sentence string) error {
-	_, err := change(BySelf(ctx), s, access.Administer, func(t *tx) (struct{}, error) {
+	_, err := act.Change(ctx, s.Base, act.BySelf(), access.Administer, func(t *act.Tx) (struct{}, error) {
 		return struct{}{}, s.raise(
 			ctx,
 			t,
