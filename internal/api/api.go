@@ -89,7 +89,7 @@ func New(s *service.Service, rec *recorder.Recorder, conf Config, log *slog.Logg
 		if err := s.Ready(c.Context()); err != nil {
 			return fault.New(fault.Unavailable, "not_ready", "the records cannot be read: %v", err)
 		}
-		if what := s.Degraded(); what != "" {
+		if what := s.Observe.Degraded(); what != "" {
 			return c.SendString("degraded: " + what + "\n")
 		}
 		return c.SendString("ready\n")
@@ -199,7 +199,7 @@ func (a *API) isProxy(address string) bool {
 // caller finds who calls: by a bearer token, or by the console's cookie.
 func (a *API) caller(c fiber.Ctx) (act.Actor, error) {
 	if token, ok := strings.CutPrefix(c.Get(fiber.HeaderAuthorization), "Bearer "); ok {
-		return a.service.ByToken(c.Context(), token)
+		return a.service.People.ByToken(c.Context(), token)
 	}
 	session := c.Cookies(sessionCookie)
 	if session == "" {
@@ -210,7 +210,7 @@ func (a *API) caller(c fiber.Ctx) (act.Actor, error) {
 	if err := sameSite(c); err != nil {
 		return act.Actor{}, err
 	}
-	return a.service.BySession(c.Context(), session)
+	return a.service.People.BySession(c.Context(), session)
 }
 
 // sameSite refuses changes that another site has a browser make with our cookie. Browsers say

@@ -194,7 +194,7 @@ func TestRetention(t *testing.T) {
 		return w.AddRepeat(ctx, "runa", "new", records.Repeat{RequestDigest: []byte("x"), Answer: []byte(`{}`)},
 			time.Now())
 	}))
-	must(t, r.service.Forget(ctx))
+	must(t, r.service.Keep.Forget(ctx))
 	_, old := r.store.Read(records.Everything).Repeated(ctx, "runa", "old")
 	_, fresh := r.store.Read(records.Everything).Repeated(ctx, "runa", "new")
 	if old == nil || fresh != nil {

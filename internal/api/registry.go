@@ -120,7 +120,7 @@ func projectOperations() []operation {
 	return []operation{
 		op("GET", "/projects", "listProjects", "List the projects that models are in", access.Read, 200,
 			func(c call, in *pageIn) (wire.Listed[registry.Project], error) {
-				all, err := c.service.Projects(c, c.by)
+				all, err := c.service.People.Projects(c, c.by)
 				return partOf(*in, all, err, func(p registry.Project) string { return p.Name })
 			}),
 		op("POST", "/projects", "addProject", "Add a project", access.Administer, 201, func(c call, in *struct {
@@ -128,7 +128,7 @@ func projectOperations() []operation {
 			Description string `json:"description,omitempty"`
 		},
 		) (registry.Project, error) {
-			return c.service.AddProject(c, c.by, in.Name, in.Description)
+			return c.service.People.AddProject(c, c.by, in.Name, in.Description)
 		}),
 	}
 }
@@ -142,7 +142,7 @@ func labelOperations() []operation {
 				pageIn
 			},
 			) (wire.Listed[registry.Label], error) {
-				all, err := c.service.Labels(c, c.by, in.Model)
+				all, err := c.service.Registry.Labels(c, c.by, in.Model)
 				return partOf(in.pageIn, all, err, func(l registry.Label) string { return l.Name })
 			}),
 		op("PUT", "/models/{model}/labels/{label}", "putLabel", "Put a label on a version, from wherever it was",
@@ -153,7 +153,7 @@ func labelOperations() []operation {
 				Reason      string `json:"reason,omitempty"`
 			},
 			) (registry.Label, error) {
-				return c.service.PutLabel(c, c.by, registry.Ref{Model: in.Model, Number: in.Number}.String(), in.Label,
+				return c.service.Registry.PutLabel(c, c.by, registry.Ref{Model: in.Model, Number: in.Number}.String(), in.Label,
 					in.Environment,
 					in.Reason)
 			}),
@@ -163,7 +163,7 @@ func labelOperations() []operation {
 				Reason string `query:"reason" json:"-"`
 			},
 			) (registry.Label, error) {
-				return c.service.RemoveLabel(c, c.by, in.Model, in.Label, in.Reason)
+				return c.service.Registry.RemoveLabel(c, c.by, in.Model, in.Label, in.Reason)
 			}),
 	}
 }
@@ -182,7 +182,7 @@ func modelOperations() []operation {
 		},
 		) (wire.Listed[registry.Model], error) {
 			return listed(in.pageIn, func(p records.Page) (wire.Listed[registry.Model], error) {
-				return c.service.Models(c, c.by, records.ModelFilter{
+				return c.service.Registry.Models(c, c.by, records.ModelFilter{
 					Project: in.Project, Task: in.Task, Owner: in.Owner, Tag: in.Tag,
 					Text: in.Text, Vetted: in.Vetted,
 				}, p)
@@ -190,7 +190,7 @@ func modelOperations() []operation {
 		}),
 		op("GET", "/models/{model}", "showModel", "Show a model", access.Read, 200,
 			func(c call, in *modelIn) (registry.Model, error) {
-				return c.service.Model(c, c.by, in.Model)
+				return c.service.Registry.Model(c, c.by, in.Model)
 			}),
 		op("PATCH", "/models/{model}", "editModel",
 			"Change what may change of a model: description, owner, tags, properties", access.Register, 200,
@@ -199,7 +199,7 @@ func modelOperations() []operation {
 				registry.Edit
 			},
 			) (registry.Model, error) {
-				return c.service.EditModel(c, c.by, in.Model, in.Edit)
+				return c.service.Registry.EditModel(c, c.by, in.Model, in.Edit)
 			}),
 		op("POST", "/models/{model}/vetting", "vetModel",
 			"Mark a model as vetted, a place to start from, or take the mark away", access.Sign, 200,
@@ -209,7 +209,7 @@ func modelOperations() []operation {
 				Vetted bool `json:"vetted"`
 			},
 			) (registry.Model, error) {
-				return c.service.Vet(c, c.by, in.Model, in.Reason, in.Vetted)
+				return c.service.Registry.Vet(c, c.by, in.Model, in.Reason, in.Vetted)
 			}),
 		op("GET", "/models/{model}/versions", "listVersions",
 			"List the versions of a model, newest first, without cards and signatures", access.Read, 200,
@@ -221,7 +221,7 @@ func modelOperations() []operation {
 				return listed(in.pageIn, func(p records.Page) (wire.Listed[registry.Version],
 					error,
 				) {
-					return c.service.Versions(c, c.by, in.Model, p)
+					return c.service.Registry.Versions(c, c.by, in.Model, p)
 				})
 			}),
 	}
@@ -236,11 +236,11 @@ func profileOperations() []operation {
 				Data string `json:"data" required:"true" description:"NAME#NUMBER, or NAME when there is one revision"`
 			},
 			) (*registry.Version, error) {
-				return c.service.EvaluatedOn(c, c.by, in.Ref, in.Data)
+				return c.service.Registry.EvaluatedOn(c, c.by, in.Ref, in.Data)
 			}),
 		op("GET", "/versions/{ref}/profile", "showProfile", "Show the reference profile of a version", access.Read, 200,
 			func(c call, in *refIn) (*profile.Profile, error) {
-				return c.service.Profile(c, c.by, in.Ref)
+				return c.service.Registry.Profile(c, c.by, in.Ref)
 			}),
 		op("GET", "/versions/{ref}/profile/against/{other}", "compareProfiles",
 			"How the rows behind another version differ from those behind this one", access.Read, 200,
@@ -249,7 +249,7 @@ func profileOperations() []operation {
 				otherIn
 			},
 			) (compare.Profiles, error) {
-				return c.service.CompareProfiles(c, c.by, in.Ref, in.Other)
+				return c.service.Registry.CompareProfiles(c, c.by, in.Ref, in.Other)
 			}),
 		op("GET", "/versions/{ref}/diff/{other}", "diffVersions", "How another version differs from this one",
 			access.Read, 200, func(c call, in *struct {
@@ -257,7 +257,7 @@ func profileOperations() []operation {
 				otherIn
 			},
 			) (registry.Diff, error) {
-				return c.service.Diff(c, c.by, in.Ref, in.Other)
+				return c.service.Registry.Diff(c, c.by, in.Ref, in.Other)
 			}),
 		op("DELETE", "/versions/{ref}/attachments/{attachment}", "detach", "Take an attachment off a version",
 			access.Register, 200, func(c call, in *struct {
@@ -265,7 +265,7 @@ func profileOperations() []operation {
 				Reason string `query:"reason" json:"-"`
 			},
 			) (*registry.Version, error) {
-				return c.service.Detach(c, c.by, in.Ref, in.Attachment, in.Reason)
+				return c.service.Registry.Detach(c, c.by, in.Ref, in.Attachment, in.Reason)
 			}),
 	}
 }
@@ -275,7 +275,7 @@ func versionOperations() []operation {
 	return []operation{
 		op("GET", "/versions/{ref}", "showVersion", "Show the version that a ref names", access.Read, 200,
 			func(c call, in *refIn) (*registry.Version, error) {
-				return c.service.Version(c, c.by, in.Ref)
+				return c.service.Registry.Version(c, c.by, in.Ref)
 			}),
 		op("PATCH", "/versions/{ref}", "editVersion", "Change what may change of a version: note, tags, properties",
 			access.Register, 200, func(c call, in *struct {
@@ -283,7 +283,7 @@ func versionOperations() []operation {
 				registry.Edit
 			},
 			) (*registry.Version, error) {
-				return c.service.EditVersion(c, c.by, in.Ref, in.Edit)
+				return c.service.Registry.EditVersion(c, c.by, in.Ref, in.Edit)
 			}),
 		op("POST", "/versions/{ref}/retire", "retire", "Take a version off the ladder; it must not be in use",
 			access.Prune, 200, func(c call, in *struct {
@@ -291,7 +291,7 @@ func versionOperations() []operation {
 				whyIn
 			},
 			) (*registry.Version, error) {
-				return c.service.Retire(c, c.by, in.Ref, in.Reason)
+				return c.service.Registry.Retire(c, c.by, in.Ref, in.Reason)
 			}),
 		op("POST", "/versions/{ref}/reinstate", "reinstate", "Put a retired version on the lowest rung again",
 			access.Prune, 200, func(c call, in *struct {
@@ -299,7 +299,7 @@ func versionOperations() []operation {
 				whyIn
 			},
 			) (*registry.Version, error) {
-				return c.service.Reinstate(c, c.by, in.Ref, in.Reason)
+				return c.service.Registry.Reinstate(c, c.by, in.Ref, in.Reason)
 			}),
 		op("DELETE", "/versions/{ref}", "deleteVersion",
 			"Delete a version for good; it must not be in use, and its number stays taken", access.Prune, 200,
@@ -308,7 +308,7 @@ func versionOperations() []operation {
 				reasonIn
 			},
 			) (wire.Deleted, error) {
-				return c.service.Delete(c, c.by, in.Ref, in.Reason)
+				return c.service.Registry.Delete(c, c.by, in.Ref, in.Reason)
 			}),
 	}
 }
@@ -325,12 +325,12 @@ func catalogueOperations() []operation {
 				return listed(in.pageIn, func(p records.Page) (wire.Listed[registry.Found],
 					error,
 				) {
-					return c.service.Find(c, c.by, search, p)
+					return c.service.Registry.Find(c, c.by, search, p)
 				})
 			}),
 		op("GET", "/catalogue/vocabulary", "vocabulary", "What a search of the catalogue can name", access.Read, 200,
 			func(c call, _ *none) (wire.Vocabulary, error) {
-				return c.service.Vocabulary(c, c.by)
+				return c.service.Registry.Vocabulary(c, c.by)
 			}),
 		op("GET", "/lineup", "lineUp", "Any number of versions in one table", access.Read, 200,
 			func(c call, in *struct {
@@ -338,7 +338,7 @@ func catalogueOperations() []operation {
 			},
 			) (registry.Lineup, error) {
 				apart := func(r rune) bool { return r == ',' || r == ' ' }
-				return c.service.LineUp(c, c.by, strings.FieldsFunc(in.Versions, apart))
+				return c.service.Registry.LineUp(c, c.by, strings.FieldsFunc(in.Versions, apart))
 			}),
 		op("GET", "/trace", "trace", "Follow the lineage from a version, a data set, a run, a commit, or the id of "+
 			"a request", access.Read, 200, func(c call, in *struct {
@@ -349,7 +349,7 @@ func catalogueOperations() []operation {
 			Artifacts bool   `query:"artifacts" json:"-" description:"with the files of the versions"`
 		},
 		) (lineage.Trace, error) {
-			return c.service.Trace(c, c.by, wire.TraceFrom{
+			return c.service.Registry.Trace(c, c.by, wire.TraceFrom{
 				From: in.From, Direction: in.Direction, Depth: in.Depth, Most: in.Limit,
 				Artifacts: in.Artifacts,
 			})
@@ -369,20 +369,20 @@ func dataOperations() []operation {
 				return listed(in.pageIn, func(p records.Page) (wire.Listed[lineage.DataSet],
 					error,
 				) {
-					return c.service.DataSets(c, c.by, in.Name, p)
+					return c.service.Registry.DataSets(c, c.by, in.Name, p)
 				})
 			}),
 		op("POST", "/data-sets", "addDataSet",
 			"Add a revision of a data set; the same content gives the revision that is there", access.Register, 201,
 			func(c call, in *wire.NewDataSet) (wire.AddedDataSet, error) {
-				return c.service.AddDataSet(c, c.by, *in)
+				return c.service.Registry.AddDataSet(c, c.by, *in)
 			}),
 		op("GET", "/data-sets/{data}", "showDataSet", "Show a revision of a data set", access.Read, 200,
 			func(c call, in *struct {
 				Data string `uri:"data" path:"data" json:"-" description:"NAME#NUMBER, or NAME when there is one revision"`
 			},
 			) (*lineage.DataSet, error) {
-				return c.service.DataSet(c, c.by, in.Data)
+				return c.service.Registry.DataSet(c, c.by, in.Data)
 			}),
 	}
 }
@@ -398,20 +398,20 @@ func runOperations() []operation {
 			return listed(in.pageIn, func(p records.Page) (wire.Listed[lineage.Run],
 				error,
 			) {
-				return c.service.Runs(c, c.by, in.Model, p)
+				return c.service.Registry.Runs(c, c.by, in.Model, p)
 			})
 		}),
 		op("POST", "/runs", "startRun", "Open a run", access.Register, 201,
 			func(c call, in *wire.NewRun) (*lineage.Run, error) {
-				return c.service.StartRun(c, c.by, *in)
+				return c.service.Registry.StartRun(c, c.by, *in)
 			}),
 		op("GET", "/runs/{run}", "showRun", "Show a run", access.Read, 200,
 			func(c call, in *runIn) (*lineage.Run, error) {
-				return c.service.Run(c, c.by, in.Run)
+				return c.service.Registry.Run(c, c.by, in.Run)
 			}),
 		op("GET", "/runs/{run}/curves", "showCurves", "Show the curves of a run, each of about 400 points", access.Read,
 			200, func(c call, in *runIn) ([]lineage.Curve, error) {
-				return c.service.Curves(c, c.by, in.Run)
+				return c.service.Registry.Curves(c, c.by, in.Run)
 			}),
 		op("POST", "/runs/{run}/log", "logRun", "Add parameters and points to a run", access.Register, 200,
 			func(c call, in *struct {
@@ -420,7 +420,7 @@ func runOperations() []operation {
 				Points []lineage.Point   `json:"points,omitempty"`
 			},
 			) (wire.Logged, error) {
-				return c.service.LogRun(c, c.by, in.Run, in.Params, in.Points)
+				return c.service.Registry.LogRun(c, c.by, in.Run, in.Params, in.Points)
 			}),
 		op("POST", "/runs/{run}/end", "endRun", "Close a run", access.Register, 200, func(c call, in *struct {
 			runIn
@@ -428,7 +428,7 @@ func runOperations() []operation {
 			Note   string `json:"note,omitempty"`
 		},
 		) (*lineage.Run, error) {
-			return c.service.EndRun(c, c.by, in.Run, in.Failed, in.Note)
+			return c.service.Registry.EndRun(c, c.by, in.Run, in.Failed, in.Note)
 		}),
 	}
 }
@@ -444,14 +444,14 @@ func uploadOperations() []operation {
 				Targets []string `query:"target" json:"-" description:"columns that are outputs"`
 			},
 			) (wire.LookedAt, error) {
-				return c.service.LookAtUpload(c, c.by, in.Upload, in.Part, in.Targets)
+				return c.service.Registry.LookAtUpload(c, c.by, in.Upload, in.Part, in.Targets)
 			}),
 		op("POST", "/collect", "collect", "Remove the files that no version needs", access.Administer, 200,
 			func(c call, in *struct {
 				DryRun bool `json:"dry_run" description:"only say which"`
 			},
 			) (wire.Collected, error) {
-				return c.service.Collect(c, c.by, in.DryRun)
+				return c.service.Keep.Collect(c, c.by, in.DryRun)
 			}),
 	}
 }

@@ -19,7 +19,6 @@ import (
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/signature"
 	"innerladder/internal/core/traffic"
-	"innerladder/internal/service"
 	"innerladder/internal/wire"
 )
 
@@ -347,7 +346,7 @@ func TestRunsAndLineage(t *testing.T) {
 		}
 	}
 	if tr, err := r.runa.Trace(ctx,
-		wire.TraceFrom{From: v.Ref, Depth: 1, Direction: service.Up, Artifacts: true}); err != nil ||
+		wire.TraceFrom{From: v.Ref, Depth: 1, Direction: lineage.Up, Artifacts: true}); err != nil ||
 		len(tr.Nodes) != 7 || tr.Cut {
 		t.Errorf("%+v, %v", tr, err)
 	}

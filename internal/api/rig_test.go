@@ -101,7 +101,7 @@ func newRig(t *testing.T) *rig {
 		t: t, skew: skew, dir: dir, store: db, server: server, gateway: "http://" + outside.Addr().String(),
 		service: s,
 	}
-	r.stopJobs = func() { stopWorking(); all.Wait(); s.Settle() }
+	r.stopJobs = func() { stopWorking(); all.Wait(); s.Observe.Settle() }
 	t.Cleanup(func() {
 		r.stopJobs()
 		_ = a.Stop(context.Background())
@@ -127,16 +127,16 @@ func everywhere(roles ...string) (out []access.Membership) {
 func (r *rig) person(name string, roles ...access.Membership) (token string) {
 	r.t.Helper()
 	ctx := r.t.Context()
-	_, err := r.service.AddPerson(ctx, act.BySelf(),
+	_, err := r.service.People.AddPerson(ctx, act.BySelf(),
 		wire.NewPerson{Name: name, Email: name + "@tarnholm.example", Memberships: roles})
 	must(r.t, err)
-	session, _, err := r.service.SignInVouched(r.t.Context(),
+	session, _, err := r.service.People.SignInVouched(r.t.Context(),
 		service.Vouched{Issuer: "test", Subject: name, Email: name + "@tarnholm.example", Verified: true},
 		service.From{})
 	must(r.t, err)
-	actor, err := r.service.BySession(r.t.Context(), session)
+	actor, err := r.service.People.BySession(r.t.Context(), session)
 	must(r.t, err)
-	made, err := r.service.MakeToken(r.t.Context(), actor, wire.NewToken{Title: "test"})
+	made, err := r.service.People.MakeToken(r.t.Context(), actor, wire.NewToken{Title: "test"})
 	must(r.t, err)
 	return made.Secret
 }

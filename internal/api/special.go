@@ -89,7 +89,7 @@ func (a *API) stream(ctx context.Context, by act.Actor, w *bufio.Writer, last st
 			number = math.MaxInt64 // nothing that we have sent
 		}
 		goesOn := true
-		newest, anew, err := a.service.Missed(ctx, by, number, func(e record.Entry) bool {
+		newest, anew, err := a.service.Record.Missed(ctx, by, number, func(e record.Entry) bool {
 			goesOn = change(e)
 			return goesOn
 		})
@@ -140,7 +140,7 @@ func (a *API) now(ctx context.Context) ([]wire.EndpointNow, error) {
 	if time.Since(a.nowAt) < 900*time.Millisecond {
 		return a.nowCache, nil
 	}
-	now, err := a.service.EndpointsNow(ctx, act.BySelf())
+	now, err := a.service.Observe.EndpointsNow(ctx, act.BySelf())
 	if err == nil {
 		a.nowCache, a.nowAt = now, time.Now()
 	}

@@ -15,7 +15,6 @@ import (
 	"innerladder/internal/blob"
 	"innerladder/internal/core/lineage"
 	"innerladder/internal/intake"
-	"innerladder/internal/service"
 	"innerladder/internal/wire"
 )
 
@@ -82,7 +81,7 @@ func trace(c *call) func(context.Context) error {
 		}
 		from.From = begin[0]
 		if *up != *down {
-			from.Direction = map[bool]string{true: service.Up, false: service.Down}[*up]
+			from.Direction = map[bool]string{true: lineage.Up, false: lineage.Down}[*up]
 		}
 		t, err := c.api.Trace(ctx, from)
 		return c.show(t, err, func() { c.printTrace(t) })

@@ -22,7 +22,7 @@ import (
 	"innerladder/internal/client"
 	"innerladder/internal/core/lineage"
 	"innerladder/internal/core/registry"
-	"innerladder/internal/service"
+	"innerladder/internal/intake"
 	"innerladder/internal/wire"
 )
 
@@ -304,7 +304,7 @@ func look(c *call) func(context.Context) error {
 		if *part == "" {
 			*part = partOf(path)
 		}
-		out, err := service.Look(*part, filepath.Base(path), f, info.Size(), targets)
+		out, err := intake.Look(*part, filepath.Base(path), f, info.Size(), targets)
 		if err != nil {
 			return usageError{err.Error()}
 		}

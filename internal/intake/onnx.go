@@ -22,9 +22,9 @@ const (
 	mostNames = 10_000
 )
 
-// wire walks the fields of a protobuf message in a file without holding it in memory:
+// protobuf walks the fields of a protobuf message in a file without holding it in memory:
 // what is not of interest is skipped by its length.
-type wire struct {
+type protobuf struct {
 	name   string
 	r      io.ReaderAt
 	buf    []byte
@@ -41,12 +41,12 @@ type field struct {
 	begin, end int64
 }
 
-func (w *wire) bad(at int64, detail string, args ...any) error {
+func (w *protobuf) bad(at int64, detail string, args ...any) error {
 	return badFile(w.name, "ONNX", at, detail, args...)
 }
 
 // at returns up to n bytes at a place, fewer at the end of the file.
-func (w *wire) at(pos int64, n int) ([]byte, error) {
+func (w *protobuf) at(pos int64, n int) ([]byte, error) {
 	if pos < w.start || pos+int64(n) > w.start+int64(len(w.buf)) {
 		if cap(w.buf) < window {
 			w.buf = make([]byte, window)
@@ -62,7 +62,7 @@ func (w *wire) at(pos int64, n int) ([]byte, error) {
 }
 
 // each calls do for every field of the message between begin and end.
-func (w *wire) each(begin, end int64, do func(field) error) error {
+func (w *protobuf) each(begin, end int64, do func(field) error) error {
 	for pos := begin; pos < end; {
 		if w.fields++; w.fields > mostFields {
 			return w.bad(pos, "more than %d fields", mostFields)
@@ -117,12 +117,12 @@ func (w *wire) each(begin, end int64, do func(field) error) error {
 }
 
 // text reads the value of a text field.
-func (w *wire) text(f field) (string, error) {
+func (w *protobuf) text(f field) (string, error) {
 	b, err := w.bytes(f)
 	return cutText(string(b)), err
 }
 
-func (w *wire) bytes(f field) ([]byte, error) {
+func (w *protobuf) bytes(f field) ([]byte, error) {
 	if f.kind != protowire.BytesType {
 		return nil, w.bad(f.begin, "field %d should be text", f.number)
 	}
@@ -141,8 +141,8 @@ func (w *wire) bytes(f field) ([]byte, error) {
 	return long, nil
 }
 
-// message walks a field that is a message itself.
-func (w *wire) message(f field, do func(field) error) error {
+// protobuf walks a field that is a message itself.
+func (w *protobuf) message(f field, do func(field) error) error {
 	if f.kind != protowire.BytesType {
 		return w.bad(f.begin, "field %d should be a message", f.number)
 	}
@@ -166,7 +166,7 @@ func onnxType(t uint64) string {
 
 // onnxModel is what is taken out of a file on the way.
 type onnxModel struct {
-	*wire
+	*protobuf
 	registry.Contents
 	ir, version     int64
 	facts           map[string]string
@@ -183,7 +183,7 @@ type onnxModel struct {
 // readONNX walks an ONNX model, field numbers as in onnx.proto of ONNX 1.x.
 func readONNX(name string, r io.ReaderAt, size int64) (registry.Contents, error) {
 	m := &onnxModel{
-		wire: &wire{name: name, r: r}, facts: map[string]string{}, constants: map[string]bool{},
+		protobuf: &protobuf{name: name, r: r}, facts: map[string]string{}, constants: map[string]bool{},
 		operators: map[string]int{},
 	}
 	m.Format = registry.FormatONNX

@@ -67,14 +67,14 @@ func Jobs(
 		}
 		return err
 	})
-	every("watch signals", time.Second, ask(s.WatchSignals))
-	every("roll signals up", time.Minute, ask(s.RollSignals))
-	set.Add(jobs.Job{Name: "health", Every: time.Second, Wake: hurry, Run: ask(s.CheckHealth)})
-	every("routes", time.Second, ask(s.RerouteMissing))
-	every("guards", time.Second, ask(s.StepTrials))
-	every("promotions", time.Second, ask(s.StepPromotions))
-	every("deliveries", time.Second, ask(s.Deliver))
-	every("index of the record", time.Second, ask(s.IndexRecord))
-	every("forgetting", time.Hour, ask(s.Forget))
+	every("watch signals", time.Second, ask(s.Observe.WatchSignals))
+	every("roll signals up", time.Minute, ask(s.Observe.RollSignals))
+	set.Add(jobs.Job{Name: "health", Every: time.Second, Wake: hurry, Run: ask(s.Observe.CheckHealth)})
+	every("routes", time.Second, ask(s.Traffic.RerouteMissing))
+	every("guards", time.Second, ask(s.Rollouts.StepTrials))
+	every("promotions", time.Second, ask(s.Ladder.StepPromotions))
+	every("deliveries", time.Second, ask(s.Notices.Deliver))
+	every("index of the record", time.Second, ask(s.Record.IndexRecord))
+	every("forgetting", time.Hour, ask(s.Keep.Forget))
 	return set
 }

@@ -135,7 +135,7 @@ func Run(ctx context.Context, o Options) (err error) {
 			Signer:     unlocked.Signer,
 		},
 	)
-	if err := h.serv.Reroute(ctx); err != nil {
+	if err := h.serv.Traffic.Reroute(ctx); err != nil {
 		// What can answer does; the rest is tried again.
 		o.Log.Error("not all routes are in force; trying again", "error", err)
 	}
@@ -248,7 +248,7 @@ func (h *house) run(ctx context.Context, o Options, inside net.Listener) error {
 		err = errors.Join(err, control.Stop(grace))
 	}
 	workers.Wait()
-	h.serv.Settle()
+	h.serv.Observe.Settle()
 	stopReading()
 	readers.Wait()
 	h.rec.Tick(time.Now())
@@ -277,6 +277,6 @@ func (h *house) control(ctx context.Context, o Options, set *jobs.Set) (*api.API
 	if err != nil {
 		return nil, "", err
 	}
-	firstLink, err := h.serv.FirstLink(ctx)
+	firstLink, err := h.serv.People.FirstLink(ctx)
 	return control, firstLink, err
 }

@@ -3,6 +3,7 @@ package service
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 
 	"innerladder/internal/app/act"
@@ -15,7 +16,7 @@ import (
 
 // raise adds an alert, unless one of the kind about the subject at the endpoint is open
 // already.
-func (s *Service) raise(ctx context.Context, t *act.Tx, a *watch.Alert) error {
+func (s *Observe) Raise(ctx context.Context, t *act.Tx, a *watch.Alert) error {
 	says, ok := a.Kind.Says()
 	if !ok {
 		return fmt.Errorf("there is no kind of alert %q", a.Kind)
@@ -43,7 +44,7 @@ func (s *Service) raise(ctx context.Context, t *act.Tx, a *watch.Alert) error {
 }
 
 // resolveAlerts resolves the alerts of a kind about a subject by itself.
-func (s *Service) resolveAlerts(ctx context.Context, t *act.Tx, kind watch.AlertKind, subject, note string) error {
+func (s *Observe) resolveAlerts(ctx context.Context, t *act.Tx, kind watch.AlertKind, subject, note string) error {
 	open, err := t.UnresolvedAlerts(ctx, kind, subject)
 	if err != nil {
 		return err
@@ -56,7 +57,7 @@ func (s *Service) resolveAlerts(ctx context.Context, t *act.Tx, kind watch.Alert
 	return nil
 }
 
-func (s *Service) setAlert(ctx context.Context, t *act.Tx, a *watch.Alert, state, note string) (*watch.Alert, error) {
+func (s *Observe) setAlert(ctx context.Context, t *act.Tx, a *watch.Alert, state, note string) (*watch.Alert, error) {
 	number, err := watch.ParseID("alert", a.ID)
 	if err != nil {
 		return nil, err
@@ -75,13 +76,13 @@ func (s *Service) setAlert(ctx context.Context, t *act.Tx, a *watch.Alert, state
 }
 
 // HandleAlert acknowledges or resolves an alert.
-func (s *Service) HandleAlert(ctx context.Context, by act.Actor, id, state, note string) (*watch.Alert, error) {
+func (s *Observe) HandleAlert(ctx context.Context, by act.Actor, id, state, note string) (*watch.Alert, error) {
 	if state != "acknowledged" && state != "resolved" {
 		return nil, fault.New(fault.Invalid, "alert.state", "%q is nothing an alert can be made", state).In("state").
 			Do("use acknowledged or resolved")
 	}
 	return act.Change(ctx, s.Base, by, access.Handle, func(t *act.Tx) (*watch.Alert, error) {
-		a, err := s.alert(ctx, t.View, id)
+		a, err := s.FindAlert(ctx, t.View, id)
 		if err != nil {
 			return nil, err
 		}
@@ -94,7 +95,7 @@ func (s *Service) HandleAlert(ctx context.Context, by act.Actor, id, state, note
 }
 
 // Alerts lists alerts, newest first.
-func (s *Service) Alerts(ctx context.Context, by act.Actor, state, endpoint string, p records.Page,
+func (s *Observe) Alerts(ctx context.Context, by act.Actor, state, endpoint string, p records.Page,
 ) (wire.Listed[watch.Alert], error) {
 	if state != "" && state != "open" && state != "acknowledged" && state != "resolved" {
 		return wire.Listed[watch.Alert]{}, fault.New(fault.Invalid, "alert.state", "%q is no state of an alert", state).
@@ -108,9 +109,23 @@ func (s *Service) Alerts(ctx context.Context, by act.Actor, state, endpoint stri
 }
 
 // Alert finds an alert.
-func (s *Service) Alert(ctx context.Context, by act.Actor, id string) (*watch.Alert, error) {
+func (s *Observe) Alert(ctx context.Context, by act.Actor, id string) (*watch.Alert, error) {
 	if err := by.May(access.Read); err != nil {
 		return nil, err
 	}
-	return s.alert(ctx, s.Read(by), id)
+	return s.FindAlert(ctx, s.Read(by), id)
+}
+
+// alert finds an alert.
+func (s *Observe) FindAlert(ctx context.Context, r records.View, id string) (*watch.Alert, error) {
+	number, err := watch.ParseID("alert", id)
+	if err != nil {
+		return nil, err
+	}
+	a, err := r.Alert(ctx, number)
+	if errors.Is(err, records.ErrNone) {
+		return nil, fault.New(fault.Unknown, "alert.unknown", "there is no A-%d", number).In("alert").
+			Do("see them with: innerladder alerts")
+	}
+	return a, err
 }

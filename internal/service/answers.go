@@ -21,7 +21,7 @@ import (
 
 // Sign adds the answer of whoever acts to a promotion, which is carried out or refused
 // when that decides it. The answer is written down as a signed statement.
-func (s *Service) Sign(ctx context.Context, by act.Actor, id string, n wire.NewAnswer) (*ladder.Promotion, error) {
+func (s *Ladder) Sign(ctx context.Context, by act.Actor, id string, n wire.NewAnswer) (*ladder.Promotion, error) {
 	return s.answer(ctx, by, id, access.Sign, func(t *act.Tx, h judged) error {
 		if err := t.Need(h.Project); err != nil {
 			return err
@@ -73,7 +73,7 @@ func (s *Service) Sign(ctx context.Context, by act.Actor, id string, n wire.NewA
 }
 
 // answering makes the sign-off of whoever acts, as it would be written down.
-func (s *Service) answering(ctx context.Context, r records.View, a act.Actor, h judged, n wire.NewAnswer,
+func (s *Ladder) answering(ctx context.Context, r records.View, a act.Actor, h judged, n wire.NewAnswer,
 	at time.Time,
 ) (rule.SignOff, error) {
 	me, err := s.voucher(ctx, r, a)
@@ -102,7 +102,7 @@ func (s *Service) answering(ctx context.Context, r records.View, a act.Actor, h 
 }
 
 // voucher is the person who acts; robots vouch for nothing.
-func (s *Service) voucher(ctx context.Context, r records.View, a act.Actor) (*people.Person, error) {
+func (s *Ladder) voucher(ctx context.Context, r records.View, a act.Actor) (*people.Person, error) {
 	me, err := r.PersonNamed(ctx, a.Name)
 	if err == nil && me.Robot {
 		err = fault.New(fault.Forbidden, "sign_off.robot", "%s is a robot and vouches for nothing", a.Name).
@@ -113,10 +113,10 @@ func (s *Service) voucher(ctx context.Context, r records.View, a act.Actor) (*pe
 
 // checkReviewer refuses to hand a promotion to someone who cannot sign it, or whose
 // sign-off would not count.
-func (s *Service) checkReviewer(ctx context.Context, r records.View, h judged, name string) error {
+func (s *Ladder) checkReviewer(ctx context.Context, r records.View, h judged, name string) error {
 	to, err := r.PersonNamed(ctx, name)
 	if errors.Is(err, records.ErrNone) {
-		return s.checkPerson(ctx, r, "to", name)
+		return s.people.CheckPerson(ctx, r, "to", name)
 	}
 	if err != nil {
 		return err
@@ -141,7 +141,7 @@ func (s *Service) checkReviewer(ctx context.Context, r records.View, h judged, n
 }
 
 // Tick writes down that whoever acts looked at an item of a promotion's checklist.
-func (s *Service) Tick(ctx context.Context, by act.Actor, id string, n wire.NewTick) (*ladder.Promotion, error) {
+func (s *Ladder) Tick(ctx context.Context, by act.Actor, id string, n wire.NewTick) (*ladder.Promotion, error) {
 	return s.answer(ctx, by, id, access.Sign, func(t *act.Tx, h judged) error {
 		if err := t.Need(h.Project); err != nil {
 			return err
@@ -172,7 +172,7 @@ func (s *Service) Tick(ctx context.Context, by act.Actor, id string, n wire.NewT
 }
 
 // rolesOf lists the roles that someone has in a project.
-func (s *Service) rolesOf(ctx context.Context, r records.View, a act.Actor, project string) ([]string, error) {
+func (s *Ladder) rolesOf(ctx context.Context, r records.View, a act.Actor, project string) ([]string, error) {
 	p, err := r.PersonNamed(ctx, a.Name)
 	if errors.Is(err, records.ErrNone) {
 		return nil, nil // the service itself has none
@@ -195,8 +195,8 @@ func rolesIn(p *people.Person, project string) []string {
 
 // reviewers lists the people whom a promotion waits for: those who may sign, whose answer
 // would count, and who have not answered.
-func (s *Service) reviewers(ctx context.Context, t *act.Tx, h judged) ([]string, error) {
-	people, readers, err := everyone(ctx, t)
+func (s *Ladder) reviewers(ctx context.Context, t *act.Tx, h judged) ([]string, error) {
+	people, readers, err := Everyone(ctx, t)
 	if err != nil {
 		return nil, err
 	}
@@ -210,4 +210,9 @@ func (s *Service) reviewers(ctx context.Context, t *act.Tx, h judged) ([]string,
 		}
 	}
 	return out, nil
+}
+
+// asker is who is told when a promotion is answered.
+func asker(p *ladder.Promotion) map[notice.Topic][]string {
+	return map[notice.Topic][]string{notice.Answer: {p.AskedBy}}
 }

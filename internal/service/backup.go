@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"time"
 
 	"innerladder/internal/app/act"
 	"innerladder/internal/backup"
@@ -16,12 +17,28 @@ import (
 	"innerladder/internal/recorder"
 	"innerladder/internal/records"
 	"innerladder/internal/seal"
+	"innerladder/internal/signals"
 )
+
+// Keep looks after what is kept: for how long, and that it can be put back.
+type Keep struct {
+	*act.Base
+	traffic *Traffic
+	blobs   *blob.Store
+	signals *signals.Keeper
+	// spareFor is how old a file must be to be collected; 0 is an hour.
+	spareFor time.Duration
+}
+
+// NewKeep makes the capability. spare is how old a file must be to be collected; 0 is an hour.
+func NewKeep(b *act.Base, traffic *Traffic, blobs *blob.Store, kept *signals.Keeper, spare time.Duration) *Keep {
+	return &Keep{Base: b, traffic: traffic, blobs: blobs, signals: kept, spareFor: spare}
+}
 
 // Backup takes a snapshot of everything and returns what writes it out. The records are
 // those of one moment, and every file that they name is there, because none is collected
 // until it is written. close must be called.
-func (s *Service) Backup(ctx context.Context, by act.Actor) (write func(context.Context, io.Writer) error, close func(),
+func (s *Keep) Backup(ctx context.Context, by act.Actor) (write func(context.Context, io.Writer) error, close func(),
 	err error,
 ) {
 	if err := by.May(access.Administer); err != nil {
@@ -57,7 +74,7 @@ func (s *Service) Backup(ctx context.Context, by act.Actor) (write func(context.
 	return func(ctx context.Context, w io.Writer) error { return s.writeBackup(ctx, dir, w) }, close, nil
 }
 
-func (s *Service) writeBackup(ctx context.Context, dir string, w io.Writer) error {
+func (s *Keep) writeBackup(ctx context.Context, dir string, w io.Writer) error {
 	db, err := records.Open(ctx, filepath.Join(dir, backup.Records))
 	if err != nil {
 		return err
@@ -121,7 +138,7 @@ func CheckRestored(ctx context.Context, dir string, keys *seal.Ring) (err error)
 	if keys == nil {
 		return nil
 	}
-	seed, err := openSecret(ctx, db.Read(records.Everything), keys, signingSecret)
+	seed, err := SigningSeed(ctx, db.Read(records.Everything), keys)
 	if err != nil {
 		return err
 	}

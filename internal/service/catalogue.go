@@ -12,6 +12,7 @@ import (
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/compare"
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/lineage"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/records"
@@ -19,7 +20,7 @@ import (
 )
 
 // Find searches the catalogue.
-func (s *Service) Find(ctx context.Context, by act.Actor, search records.Search, p records.Page,
+func (s *Registry) Find(ctx context.Context, by act.Actor, search records.Search, p records.Page,
 ) (wire.Listed[registry.Found], error) {
 	if err := by.May(access.Read); err != nil {
 		return wire.Listed[registry.Found]{}, err
@@ -50,7 +51,7 @@ func (s *Service) Find(ctx context.Context, by act.Actor, search records.Search,
 }
 
 // checkMetric refuses a metric that no version has: it is most likely mistyped.
-func (s *Service) checkMetric(ctx context.Context, by act.Actor, name string) error {
+func (s *Registry) checkMetric(ctx context.Context, by act.Actor, name string) error {
 	if name == "" {
 		return nil
 	}
@@ -68,7 +69,7 @@ func (s *Service) checkMetric(ctx context.Context, by act.Actor, name string) er
 }
 
 // Vocabulary lists what a search can name.
-func (s *Service) Vocabulary(ctx context.Context, by act.Actor) (wire.Vocabulary, error) {
+func (s *Registry) Vocabulary(ctx context.Context, by act.Actor) (wire.Vocabulary, error) {
 	if err := by.May(access.Read); err != nil {
 		return wire.Vocabulary{}, err
 	}
@@ -97,7 +98,7 @@ const (
 
 // LineUp puts versions in one table, of one or of several models. A ref without a
 // version stands for the newest versions of that model.
-func (s *Service) LineUp(ctx context.Context, by act.Actor, refs []string) (registry.Lineup, error) {
+func (s *Registry) LineUp(ctx context.Context, by act.Actor, refs []string) (registry.Lineup, error) {
 	if err := by.May(access.Read); err != nil {
 		return registry.Lineup{}, err
 	}
@@ -105,7 +106,7 @@ func (s *Service) LineUp(ctx context.Context, by act.Actor, refs []string) (regi
 	var chosen []string
 	for _, raw := range refs {
 		if !strings.Contains(raw, "@") {
-			m, err := s.model(ctx, r, "versions", raw)
+			m, err := s.FindModel(ctx, r, "versions", raw)
 			if err != nil {
 				return registry.Lineup{}, err
 			}
@@ -118,7 +119,7 @@ func (s *Service) LineUp(ctx context.Context, by act.Actor, refs []string) (regi
 			}
 			continue
 		}
-		v, err := s.resolve(ctx, r, "versions", raw)
+		v, err := s.Resolve(ctx, r, "versions", raw)
 		if err != nil {
 			return registry.Lineup{}, err
 		}
@@ -158,7 +159,7 @@ func (s *Service) LineUp(ctx context.Context, by act.Actor, refs []string) (regi
 // liveAmong is the version that the others are measured against: the one that answers
 // for an endpoint as main, of the first model; else the one that has been on the highest
 // rung longest.
-func (s *Service) liveAmong(ctx context.Context, r records.View, versions []registry.Version) (*registry.Version,
+func (s *Registry) liveAmong(ctx context.Context, r records.View, versions []registry.Version) (*registry.Version,
 	error,
 ) {
 	model := versions[0].Model
@@ -195,7 +196,7 @@ func (s *Service) liveAmong(ctx context.Context, r records.View, versions []regi
 }
 
 // CompareProfiles compares the reference profiles of two versions.
-func (s *Service) CompareProfiles(ctx context.Context, by act.Actor, from, to string) (compare.Profiles, error) {
+func (s *Registry) CompareProfiles(ctx context.Context, by act.Actor, from, to string) (compare.Profiles, error) {
 	a, err := s.Version(ctx, by, from)
 	if err != nil {
 		return compare.Profiles{}, err
@@ -234,4 +235,25 @@ func ParseBound(field, s string) (records.MetricBound, error) {
 	}
 	b.Value = x
 	return b, nil
+}
+
+// names are all places where a version of a project can stand, and so the names that its
+// labels may not have.
+func names(l ladder.Revision) []string { return append(l.Names(), ladder.Retired) }
+
+// rungsInSight lists the rungs of all ladders that whoever acts may see.
+func (s *Registry) rungsInSight(ctx context.Context, by act.Actor) ([]string, error) {
+	out := ladder.Default().Names()
+	all, err := s.Read(by).Ladders(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, l := range all {
+		for _, name := range l.Names() {
+			if !slices.Contains(out, name) {
+				out = append(out, name)
+			}
+		}
+	}
+	return append(out, ladder.Retired), nil
 }

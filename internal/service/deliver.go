@@ -11,9 +11,7 @@ import (
 	"sync"
 	"time"
 
-	"innerladder/internal/app/act"
-	"innerladder/internal/core/access"
-	"innerladder/internal/core/fault"
+	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/naming"
 	"innerladder/internal/core/notice"
 	"innerladder/internal/core/record"
@@ -21,7 +19,6 @@ import (
 	"innerladder/internal/records"
 
 	standardwebhooks "github.com/standard-webhooks/standard-webhooks/libraries/go"
-	"github.com/wneessen/go-mail"
 )
 
 const (
@@ -33,7 +30,7 @@ const (
 
 // Deliver sends what is due to webhooks and e-mail addresses. What fails is tried again
 // later; a crash between sending and noting it sends it again, with the same id.
-func (s *Service) Deliver(ctx context.Context) error {
+func (s *Notices) Deliver(ctx context.Context) error {
 	due, err := s.DB.Read(records.Everything).DueDeliveries(ctx, s.Now(), 4*deliveriesAtOnce)
 	if err != nil || len(due) == 0 {
 		return err
@@ -51,7 +48,7 @@ func (s *Service) Deliver(ctx context.Context) error {
 	return nil
 }
 
-func (s *Service) deliver(ctx context.Context, d notice.Delivery) {
+func (s *Notices) deliver(ctx context.Context, d notice.Delivery) {
 	limited, cancel := context.WithTimeout(ctx, deliveryWait)
 	defer cancel()
 	answer, err := s.send(limited, d)
@@ -80,7 +77,7 @@ func (s *Service) deliver(ctx context.Context, d notice.Delivery) {
 // hopeless is an error that trying again does not mend.
 type hopeless struct{ error }
 
-func (s *Service) send(ctx context.Context, d notice.Delivery) (answer string, err error) {
+func (s *Notices) send(ctx context.Context, d notice.Delivery) (answer string, err error) {
 	if d.Webhook != 0 {
 		return s.sendWebhook(ctx, d)
 	}
@@ -89,13 +86,13 @@ func (s *Service) send(ctx context.Context, d notice.Delivery) (answer string, e
 
 // sendWebhook posts an entry as a CloudEvent, signed as the Standard Webhooks
 // specification says.
-func (s *Service) sendWebhook(ctx context.Context, d notice.Delivery) (string, error) {
+func (s *Notices) sendWebhook(ctx context.Context, d notice.Delivery) (string, error) {
 	r := s.DB.Read(records.Everything)
 	w, err := r.Webhook(ctx, d.Webhook)
 	if err != nil {
 		return "", &hopeless{errors.New("the webhook was removed")}
 	}
-	secret, err := openSecret(ctx, r, s.ring(), webhookSecret(d.Webhook))
+	secret, err := s.secrets.Open(ctx, r, webhookSecret(d.Webhook))
 	if err != nil {
 		return "", err
 	}
@@ -146,50 +143,11 @@ func SignWebhook(secret, id string, at time.Time, body []byte) (http.Header, err
 	return h, nil
 }
 
-// sendMail sends a notice by e-mail.
-func (s *Service) sendMail(ctx context.Context, d notice.Delivery) (string, error) {
-	r := s.DB.Read(records.Everything)
-	p, err := r.PersonNamed(ctx, d.Person)
-	if err != nil {
-		return "", err
-	}
-	rights, err := r.RightsOf(ctx, p)
-	if err != nil {
-		return "", err
-	}
-	// They may have left since.
-	if p.Disabled != nil || p.Email == "" || !rights.May(access.Read, d.Entry.Project) {
-		return "", &hopeless{errors.New("it is not for them any more")}
-	}
-	return s.mail(ctx, p.Email, strings.TrimSuffix(d.Entry.Sentence, "."), s.mailBody(d))
-}
-
-// mailBody writes a notice for reading in a mail program.
-func (s *Service) mailBody(d notice.Delivery) string {
-	var b strings.Builder
-	fmt.Fprintf(&b, "%s\n\n", d.Entry.Sentence)
-	if d.Entry.Reason != "" {
-		fmt.Fprintf(&b, "%s wrote:\n\n%s\n\n", d.Entry.Actor, indented(d.Entry.Reason))
-	}
-	fmt.Fprintf(&b, "%s\n\n", s.address+pageOf(d.Entry))
-	why := map[notice.Topic]string{
-		notice.Mention: "you are mentioned", notice.Review: "you may sign it",
-		notice.Answer: "you asked for it", notice.Comment: "you took part in it",
-	}[d.Topic]
-	if why == "" {
-		why = "you chose to be told of this"
-	}
-	fmt.Fprintf(&b, "You get this because %s. Choose what reaches you: %s/settings/me\n", why, s.address)
-	return b.String()
-}
-
-func indented(text string) string { return "  " + strings.ReplaceAll(text, "\n", "\n  ") }
-
 // pageOf is the page of the console about what an entry is about.
 func pageOf(e record.Entry) string {
 	class, _, _ := strings.Cut(e.Kind, ".")
 	for _, also := range append([]string{e.Subject}, e.Also...) {
-		if promotionForm.MatchString(also) {
+		if _, err := ladder.ParseID("subject", also); err == nil {
 			return "/reviews#" + also
 		}
 	}
@@ -204,75 +162,4 @@ func pageOf(e record.Entry) string {
 		return "/models/" + model
 	}
 	return "/activity?subject=" + e.Subject
-}
-
-// mail sends one e-mail.
-func (s *Service) mail(ctx context.Context, to, subject, body string) (string, error) {
-	set, err := mailSettings(ctx, s.DB.Read(records.Everything))
-	if err != nil {
-		return "", err
-	}
-	if set.Host == "" {
-		return "", errors.New("no mail server is set")
-	}
-	options := []mail.Option{mail.WithPort(set.Port), mail.WithTimeout(deliveryWait), mail.WithHELO("inner-ladder")}
-	switch set.TLS {
-	case "tls":
-		options = append(options, mail.WithSSL())
-	case "none":
-		options = append(options, mail.WithTLSPolicy(mail.NoTLS))
-	default:
-		options = append(options, mail.WithTLSPolicy(mail.TLSMandatory))
-	}
-	if set.User != "" {
-		password, err := openSecret(ctx, s.DB.Read(records.Everything), s.ring(), mailSecret)
-		if err != nil {
-			return "", err
-		}
-		how := mail.SMTPAuthAutoDiscover
-		if set.TLS == "none" {
-			how = mail.SMTPAuthPlainNoEnc // only ever to this machine
-		}
-		options = append(options, mail.WithSMTPAuth(how), mail.WithUsername(set.User),
-			mail.WithPassword(string(password)))
-	}
-	c, err := mail.NewClient(set.Host, options...)
-	if err != nil {
-		return "", fmt.Errorf("the mail server's settings do not hold: %w", err)
-	}
-	m := mail.NewMsg()
-	if err := errors.Join(m.FromFormat("Inner Ladder", set.From), m.To(to)); err != nil {
-		return "", &hopeless{err}
-	}
-	m.Subject(subject)
-	m.SetMessageID()
-	m.SetDate()
-	m.SetBodyString(mail.TypeTextPlain, body)
-	if err := c.DialAndSendWithContext(ctx, m); err != nil {
-		return "", fmt.Errorf("the mail server did not take it: %w", err)
-	}
-	return "taken by " + set.Host, nil
-}
-
-// TestMail sends an e-mail to whoever asks, to see that the settings hold.
-func (s *Service) TestMail(ctx context.Context, by act.Actor) (struct{}, error) {
-	if err := by.May(access.Administer); err != nil {
-		return struct{}{}, err
-	}
-	p, err := s.DB.Read(records.Everything).PersonNamed(ctx, by.Name)
-	if err != nil {
-		return struct{}{}, err
-	}
-	if p.Email == "" {
-		return struct{}{}, fault.New(fault.Refused, "mail.no_address", "you have no e-mail address").
-			Do("give yourself one with: innerladder person edit %s -email NAME@HOST", by.Name)
-	}
-	limited, cancel := context.WithTimeout(ctx, deliveryWait)
-	defer cancel()
-	if _, err := s.mail(limited, p.Email, "A test from Inner Ladder",
-		"If you read this, e-mail from "+s.address+" arrives.\n"); err != nil {
-		return struct{}{}, fault.New(fault.Unavailable, "mail.failed", "%v", err).In("host").
-			Do("check the settings of the mail server")
-	}
-	return struct{}{}, nil
 }

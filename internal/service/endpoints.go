@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"sync"
+	"time"
 
 	"innerladder/internal/app/act"
 	"innerladder/internal/core/access"
@@ -12,13 +14,47 @@ import (
 	"innerladder/internal/core/guard"
 	"innerladder/internal/core/naming"
 	"innerladder/internal/core/traffic"
-	"innerladder/internal/core/watch"
+	"innerladder/internal/oip"
+	"innerladder/internal/recorder"
 	"innerladder/internal/records"
 	"innerladder/internal/wire"
 )
 
+// Traffic keeps endpoints, their splits, and the placements of versions, and puts in force
+// at the gateway what is decided about them.
+type Traffic struct {
+	*act.Base
+	registry *Registry
+	secrets  *Secrets
+	recorder *recorder.Recorder
+	router   Router
+	servers  *oip.Client
+
+	// routing serialises reading the routes and putting them in force; unrouted are the
+	// endpoints for which that could not be done.
+	routing  sync.Mutex
+	unrouted map[string]bool
+	// trials are those that each endpoint has with its newest split.
+	trialsMu sync.Mutex
+	trials   map[string]splitTrials
+}
+
+// askServersFor is how long a model server may take to answer a question of ours.
+const askServersFor = 2 * time.Second
+
+// NewTraffic makes the capability, which from then on puts routes in force after every
+// change that they depend on.
+func NewTraffic(b *act.Base, registry *Registry, secrets *Secrets, rec *recorder.Recorder, router Router) *Traffic {
+	s := &Traffic{
+		Base: b, registry: registry, secrets: secrets, recorder: rec, router: router,
+		servers: oip.NewClient(askServersFor), unrouted: map[string]bool{}, trials: map[string]splitTrials{},
+	}
+	b.OnConfirm(s.follow)
+	return s
+}
+
 // AddEndpoint adds an endpoint.
-func (s *Service) AddEndpoint(ctx context.Context, by act.Actor, n wire.NewEndpoint) (*traffic.Endpoint, error) {
+func (s *Traffic) AddEndpoint(ctx context.Context, by act.Actor, n wire.NewEndpoint) (*traffic.Endpoint, error) {
 	if err := naming.Check("name", n.Name); err != nil {
 		return nil, err
 	}
@@ -30,7 +66,7 @@ func (s *Service) AddEndpoint(ctx context.Context, by act.Actor, n wire.NewEndpo
 		return nil, err
 	}
 	return act.Change(ctx, s.Base, by, access.Route, func(t *act.Tx) (*traffic.Endpoint, error) {
-		m, err := s.model(ctx, t.View, "model", n.Model)
+		m, err := s.registry.FindModel(ctx, t.View, "model", n.Model)
 		if err != nil {
 			return nil, err
 		}
@@ -71,7 +107,7 @@ func (s *Service) AddEndpoint(ctx context.Context, by act.Actor, n wire.NewEndpo
 }
 
 // Endpoints lists all endpoints.
-func (s *Service) Endpoints(ctx context.Context, by act.Actor) (wire.Listed[traffic.Endpoint], error) {
+func (s *Traffic) Endpoints(ctx context.Context, by act.Actor) (wire.Listed[traffic.Endpoint], error) {
 	return act.List(s.Base, by, func(r records.View) ([]traffic.Endpoint, string, error) {
 		all, err := r.Endpoints(ctx)
 		return all, "", err
@@ -79,14 +115,14 @@ func (s *Service) Endpoints(ctx context.Context, by act.Actor) (wire.Listed[traf
 }
 
 // Endpoint finds an endpoint.
-func (s *Service) Endpoint(ctx context.Context, by act.Actor, name string) (*traffic.Endpoint, error) {
+func (s *Traffic) Endpoint(ctx context.Context, by act.Actor, name string) (*traffic.Endpoint, error) {
 	if err := by.May(access.Read); err != nil {
 		return nil, err
 	}
-	return s.endpoint(ctx, s.Read(by), name)
+	return s.FindEndpoint(ctx, s.Read(by), name)
 }
 
-func (s *Service) endpoint(ctx context.Context, r records.View, name string) (*traffic.Endpoint, error) {
+func (s *Traffic) FindEndpoint(ctx context.Context, r records.View, name string) (*traffic.Endpoint, error) {
 	e, err := r.Endpoint(ctx, name)
 	if !errors.Is(err, records.ErrNone) {
 		return e, err
@@ -103,7 +139,7 @@ func (s *Service) endpoint(ctx context.Context, r records.View, name string) (*t
 }
 
 // Splits lists the splits of an endpoint, newest first.
-func (s *Service) Splits(ctx context.Context, by act.Actor, endpoint string,
+func (s *Traffic) Splits(ctx context.Context, by act.Actor, endpoint string,
 	p records.Page,
 ) (wire.Listed[traffic.Split], error) {
 	if _, err := s.Endpoint(ctx, by, endpoint); err != nil {
@@ -118,7 +154,7 @@ func (s *Service) Splits(ctx context.Context, by act.Actor, endpoint string,
 
 // Split makes a new split of an endpoint and puts it in force. based is the number of
 // the split it was decided on, -1 when the caller does not care.
-func (s *Service) Split(ctx context.Context, by act.Actor, endpoint string, lanes []traffic.Lane, reason string,
+func (s *Traffic) Split(ctx context.Context, by act.Actor, endpoint string, lanes []traffic.Lane, reason string,
 	based int,
 ) (*traffic.Split, error) {
 	if err := by.May(access.Route); err != nil {
@@ -128,7 +164,7 @@ func (s *Service) Split(ctx context.Context, by act.Actor, endpoint string, lane
 		return nil, err
 	}
 	return act.Change(ctx, s.Base, by, access.Route, func(t *act.Tx) (*traffic.Split, error) {
-		e, err := s.endpoint(ctx, t.View, endpoint)
+		e, err := s.FindEndpoint(ctx, t.View, endpoint)
 		if err != nil {
 			return nil, err
 		}
@@ -137,7 +173,7 @@ func (s *Service) Split(ctx context.Context, by act.Actor, endpoint string, lane
 		}
 		resolved := slices.Clone(lanes)
 		for i, l := range lanes {
-			v, err := s.resolve(ctx, t.View, fmt.Sprintf("lanes[%d].version", i), l.Version)
+			v, err := s.registry.Resolve(ctx, t.View, fmt.Sprintf("lanes[%d].version", i), l.Version)
 			if err != nil {
 				return nil, err
 			}
@@ -147,10 +183,10 @@ func (s *Service) Split(ctx context.Context, by act.Actor, endpoint string, lane
 		if err := traffic.CheckLanes(resolved); err != nil {
 			return nil, err
 		}
-		if err := s.checkStandings(ctx, t.View, e, resolved, true); err != nil {
+		if err := s.CheckStandings(ctx, t.View, e, resolved, true); err != nil {
 			return nil, err
 		}
-		return s.putInForce(ctx, t, e, &traffic.Split{Endpoint: e.Name, Lanes: resolved, Reason: reason})
+		return s.PutInForce(ctx, t, e, &traffic.Split{Endpoint: e.Name, Lanes: resolved, Reason: reason})
 	})
 }
 
@@ -170,7 +206,7 @@ func checkBased(e *traffic.Endpoint, based int) error {
 
 // checkStandings asks whether the versions of a split may answer for the endpoint now.
 // A way back does not ask for the rung: it must stay open.
-func (s *Service) checkStandings(ctx context.Context, r records.View, e *traffic.Endpoint, lanes []traffic.Lane,
+func (s *Traffic) CheckStandings(ctx context.Context, r records.View, e *traffic.Endpoint, lanes []traffic.Lane,
 	rung bool,
 ) error {
 	ladder, err := r.Ladder(ctx, e.Project)
@@ -186,7 +222,7 @@ func (s *Service) checkStandings(ctx context.Context, r records.View, e *traffic
 	}
 	var standings []traffic.Standing
 	for _, l := range lanes {
-		v, err := s.resolve(ctx, r, "version", l.Version)
+		v, err := s.registry.Resolve(ctx, r, "version", l.Version)
 		if err != nil {
 			return err
 		}
@@ -204,7 +240,7 @@ func (s *Service) checkStandings(ctx context.Context, r records.View, e *traffic
 }
 
 // putInForce writes the next split of an endpoint.
-func (s *Service) putInForce(ctx context.Context, t *act.Tx, e *traffic.Endpoint, split *traffic.Split) (*traffic.Split,
+func (s *Traffic) PutInForce(ctx context.Context, t *act.Tx, e *traffic.Endpoint, split *traffic.Split) (*traffic.Split,
 	error,
 ) {
 	split.Author, split.MadeAt = t.By.Name, t.Now
@@ -227,7 +263,7 @@ func (s *Service) putInForce(ctx context.Context, t *act.Tx, e *traffic.Endpoint
 
 // Back returns an endpoint to an earlier split: to the given revision, or for 0 to the
 // last one that had no trial lane.
-func (s *Service) Back(ctx context.Context, by act.Actor, endpoint string, to int, reason string,
+func (s *Traffic) Back(ctx context.Context, by act.Actor, endpoint string, to int, reason string,
 	based int,
 ) (*traffic.Split, error) {
 	if err := by.May(access.Route); err != nil {
@@ -237,30 +273,30 @@ func (s *Service) Back(ctx context.Context, by act.Actor, endpoint string, to in
 		return nil, err
 	}
 	return act.Change(ctx, s.Base, by, access.Route, func(t *act.Tx) (*traffic.Split, error) {
-		e, err := s.endpoint(ctx, t.View, endpoint)
+		e, err := s.FindEndpoint(ctx, t.View, endpoint)
 		if err != nil {
 			return nil, err
 		}
 		if err := checkBased(e, based); err != nil {
 			return nil, err
 		}
-		target, err := s.wayBack(ctx, t.View, endpoint, to)
+		target, err := s.WayBack(ctx, t.View, endpoint, to)
 		if err != nil {
 			return nil, err
 		}
-		if err := s.checkStandings(ctx, t.View, e, target.Lanes, false); err != nil {
+		if err := s.CheckStandings(ctx, t.View, e, target.Lanes, false); err != nil {
 			return nil, err
 		}
-		return s.putInForce(ctx, t, e,
+		return s.PutInForce(ctx, t, e,
 			&traffic.Split{Endpoint: e.Name, Lanes: target.Lanes, Reason: reason, ReturnsTo: target.Number})
 	})
 }
 
-// lookBack is how many splits are searched for one to return to.
-const lookBack = 200
+// LookBack is how many splits are searched for one to return to.
+const LookBack = 200
 
-func (s *Service) wayBack(ctx context.Context, r records.View, endpoint string, to int) (traffic.Split, error) {
-	splits, _, err := r.Splits(ctx, endpoint, records.Page{Limit: lookBack})
+func (s *Traffic) WayBack(ctx context.Context, r records.View, endpoint string, to int) (traffic.Split, error) {
+	splits, _, err := r.Splits(ctx, endpoint, records.Page{Limit: LookBack})
 	if err != nil {
 		return traffic.Split{}, err
 	}
@@ -282,40 +318,4 @@ func (s *Service) wayBack(ctx context.Context, r records.View, endpoint string, 
 		return traffic.Split{}, err
 	}
 	return one[0], nil
-}
-
-// RollBack ends the trial of a version because a guard fired. It does nothing when the
-// split it is about is not in force any more.
-func (s *Service) RollBack(ctx context.Context, endpoint string, split int, action guard.Action) error {
-	_, err := act.Change(ctx, s.Base, act.BySelf(), access.Route, func(t *act.Tx) (struct{}, error) {
-		none := struct{}{}
-		e, err := s.endpoint(ctx, t.View, endpoint)
-		if err != nil || e.Split == nil || e.Split.Number != split {
-			return none, err
-		}
-		target, err := s.wayBack(ctx, t.View, endpoint, 0)
-		if err == nil {
-			err = s.checkStandings(ctx, t.View, e, target.Lanes, false)
-		}
-		if err != nil {
-			// No earlier split can take over, so the main lane takes all.
-			main := e.Split.Main()
-			main.Share = traffic.Whole
-			target = traffic.Split{Lanes: []traffic.Lane{main}}
-		}
-		made, err := s.putInForce(ctx, t, e,
-			&traffic.Split{Endpoint: e.Name, Lanes: target.Lanes, Reason: action.Sentence, ReturnsTo: target.Number})
-		if err != nil {
-			return none, err
-		}
-		if err := s.stepDown(ctx, t, e, action.RollBack, split, action.Sentence); err != nil {
-			return none, err
-		}
-		return none, s.raise(ctx, t, &watch.Alert{
-			Kind: watch.RolledBack, Project: e.Project, Endpoint: e.Name,
-			Subject: action.RollBack, Signal: action.Signal,
-			Sentence: fmt.Sprintf("%s Rolled back from #%d to %s by #%d.", action.Sentence, split, made, made.Number),
-		})
-	})
-	return err
 }

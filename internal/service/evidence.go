@@ -20,7 +20,7 @@ const largestReport = 64 << 20
 
 // AttachEvidence attaches a report to a version, read for what it says. verdict is that of
 // who attaches it, empty for none.
-func (s *Service) AttachEvidence(ctx context.Context, by act.Actor, ref, kind, verdict string,
+func (s *Registry) AttachEvidence(ctx context.Context, by act.Actor, ref, kind, verdict string,
 	f *File,
 ) (*evidence.Evidence, error) {
 	if err := evidence.CheckKind("kind", kind); err != nil {
@@ -44,7 +44,7 @@ func (s *Service) AttachEvidence(ctx context.Context, by act.Actor, ref, kind, v
 		return nil, err
 	}
 	return act.Change(ctx, s.Base, by, access.Register, func(t *act.Tx) (*evidence.Evidence, error) {
-		v, err := s.resolve(ctx, t.View, "version", ref)
+		v, err := s.Resolve(ctx, t.View, "version", ref)
 		if err != nil {
 			return nil, err
 		}
@@ -76,7 +76,7 @@ func (s *Service) AttachEvidence(ctx context.Context, by act.Actor, ref, kind, v
 }
 
 // EvidenceOf lists the reports of a version, newest first.
-func (s *Service) EvidenceOf(ctx context.Context, by act.Actor, ref string) (wire.Listed[evidence.Evidence], error) {
+func (s *Registry) EvidenceOf(ctx context.Context, by act.Actor, ref string) (wire.Listed[evidence.Evidence], error) {
 	v, err := s.Version(ctx, by, ref)
 	if err != nil {
 		return wire.Listed[evidence.Evidence]{}, err
@@ -86,7 +86,7 @@ func (s *Service) EvidenceOf(ctx context.Context, by act.Actor, ref string) (wir
 }
 
 // Report finds a piece of evidence.
-func (s *Service) Report(ctx context.Context, by act.Actor, id string) (*evidence.Evidence, error) {
+func (s *Registry) Report(ctx context.Context, by act.Actor, id string) (*evidence.Evidence, error) {
 	if err := by.May(access.Read); err != nil {
 		return nil, err
 	}
@@ -103,7 +103,7 @@ func (s *Service) Report(ctx context.Context, by act.Actor, id string) (*evidenc
 }
 
 // ReportFile opens the file of a piece of evidence; the caller closes it.
-func (s *Service) ReportFile(ctx context.Context, by act.Actor, id string) (*evidence.Evidence, *os.File, error) {
+func (s *Registry) ReportFile(ctx context.Context, by act.Actor, id string) (*evidence.Evidence, *os.File, error) {
 	e, err := s.Report(ctx, by, id)
 	if err != nil {
 		return nil, nil, err

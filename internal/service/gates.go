@@ -17,8 +17,8 @@ import (
 // Gate says what is met and what is missing for a version to step on a rung; nothing is
 // asked for. An empty rung is the next one. Nothing is missing for a rung that it stands
 // on or above.
-func (s *Service) Gate(ctx context.Context, by act.Actor, ref, to string) (wire.GateReport, error) {
-	v, err := s.Version(ctx, by, ref)
+func (s *Ladder) Gate(ctx context.Context, by act.Actor, ref, to string) (wire.GateReport, error) {
+	v, err := s.registry.Version(ctx, by, ref)
 	if err != nil {
 		return wire.GateReport{}, err
 	}
@@ -69,7 +69,7 @@ func (s *Service) Gate(ctx context.Context, by act.Actor, ref, to string) (wire.
 
 // facts gathers what the gates look at. The incumbent is the version that stepped last on
 // the rung asked for.
-func (s *Service) facts(ctx context.Context, r records.View, v *registry.Version, to string, files stored,
+func (s *Ladder) facts(ctx context.Context, r records.View, v *registry.Version, to string, files stored,
 ) (rule.Facts, error) {
 	f := rule.Facts{
 		Version: v, To: to, StoredArtifacts: files.count, ReadAt: files.readAt, Trainers: []string{v.CreatedBy},
@@ -125,7 +125,7 @@ type stored struct {
 
 // storedArtifacts reads the artifacts of a version that were not read for a day. That takes
 // its time, so it is done before a transaction, not in it.
-func (s *Service) storedArtifacts(v *registry.Version) (out stored, err error) {
+func (s *Ladder) storedArtifacts(v *registry.Version) (out stored, err error) {
 	now := s.Now()
 	for _, a := range v.Artifacts {
 		if !a.Stored {

@@ -27,7 +27,7 @@ type gathered struct {
 }
 
 // gather reads the files and builds the version from what was said and read.
-func (s *Service) gather(reg wire.Registration, files []*File) (*gathered, error) {
+func (s *Registry) gather(reg wire.Registration, files []*File) (*gathered, error) {
 	g := &gathered{version: &registry.Version{
 		Model: reg.Model, Note: reg.Note, Metrics: maps.Clone(reg.Metrics),
 		Params: maps.Clone(reg.Params), Importance: reg.Importance,

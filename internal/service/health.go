@@ -2,11 +2,16 @@ package service
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"time"
 
 	"innerladder/internal/app/act"
+	"innerladder/internal/core/access"
 	"innerladder/internal/core/health"
 	"innerladder/internal/core/traffic"
+	"innerladder/internal/core/watch"
+	"innerladder/internal/records"
 )
 
 // unhealthyAfter is how many checks in a row must fail.
@@ -20,9 +25,9 @@ type address struct {
 
 // CheckHealth begins to ask every address of every placement whether it is ready, and does
 // not wait for answers: a model server that hangs delays nobody's health but its own.
-func (s *Service) CheckHealth(ctx context.Context) error {
+func (s *Observe) CheckHealth(ctx context.Context) error {
 	by := act.BySelf()
-	placements, err := s.Placements(ctx, by, "")
+	placements, err := s.traffic.Placements(ctx, by, "")
 	if err != nil {
 		return err
 	}
@@ -48,12 +53,12 @@ func (s *Service) CheckHealth(ctx context.Context) error {
 }
 
 // Settle waits for checks that go on.
-func (s *Service) Settle() { s.checking.Wait() }
+func (s *Observe) Settle() { s.checking.Wait() }
 
 // checkAddress asks one address, and records when it fell or recovered.
-func (s *Service) checkAddress(ctx context.Context, p traffic.Placement, a traffic.Address) error {
+func (s *Observe) checkAddress(ctx context.Context, p traffic.Placement, a traffic.Address) error {
 	reason := ""
-	if err := s.Check(ctx, p, a.URL); err != nil {
+	if err := s.traffic.Check(ctx, p, a.URL); err != nil {
 		if ctx.Err() != nil {
 			return nil // we are stopping; that says nothing about the server
 		}
@@ -95,7 +100,7 @@ func (s *Service) checkAddress(ctx context.Context, p traffic.Placement, a traff
 }
 
 // forgetHealth drops what is known of placements that are gone.
-func (s *Service) forgetHealth(placements []traffic.Placement) {
+func (s *Observe) forgetHealth(placements []traffic.Placement) {
 	there := map[int64]bool{}
 	for _, p := range placements {
 		there[p.ID] = true
@@ -107,4 +112,57 @@ func (s *Service) forgetHealth(placements []traffic.Placement) {
 			delete(s.health, key)
 		}
 	}
+}
+
+// SetHealth records that an address of a placement fell (with the reason) or recovered
+// (without). An alert is raised when an endpoint's version has no healthy address left,
+// and resolved when it has one again.
+func (s *Observe) SetHealth(ctx context.Context, p traffic.Placement, address, reason, sentence string) error {
+	var using []string
+	_, err := act.Change(ctx, s.Base, act.BySelf(), access.Place, func(t *act.Tx) (struct{}, error) {
+		none := struct{}{}
+		if err := t.SetAddressHealth(ctx, p.ID, address, reason, t.Now); err != nil {
+			return none, err
+		}
+		after, err := t.PlacementOf(ctx, p.Version, p.Environment)
+		if errors.Is(err, records.ErrNone) {
+			return none, nil // taken away meanwhile
+		}
+		if err != nil {
+			return none, err
+		}
+		kind, said := "placement.recovered",
+			fmt.Sprintf("%s in %s answers again at %s.", p.Version, p.Environment, address)
+		if reason != "" {
+			kind, said = "placement.fell", sentence
+		}
+		if err := t.Note(ctx, act.Entry{
+			Project: p.Project, Kind: kind, Subject: p.Version, Sentence: said,
+			Reason: reason,
+		}); err != nil {
+			return none, err
+		}
+		if using, err = t.EndpointsUsing(ctx, p.Version, p.Environment); err != nil {
+			return none, err
+		}
+		if after.Healthy {
+			return none, s.resolveAlerts(ctx, t, watch.PlacementUnhealthy, p.Version, "It is healthy again.")
+		}
+		for _, endpoint := range using {
+			if err := s.Raise(ctx, t, &watch.Alert{
+				Kind: watch.PlacementUnhealthy, Project: p.Project,
+				Endpoint: endpoint, Subject: p.Version, Signal: "placement_health", Sentence: sentence,
+			}); err != nil {
+				return none, err
+			}
+		}
+		return none, nil
+	})
+	if err != nil {
+		return err
+	}
+	if len(using) > 0 {
+		s.traffic.RerouteOrRetry(ctx, using...)
+	}
+	return nil
 }

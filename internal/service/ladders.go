@@ -10,51 +10,54 @@ import (
 	"time"
 
 	"innerladder/internal/app/act"
+	"innerladder/internal/blob"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/ladder/rule"
 	"innerladder/internal/core/naming"
+	"innerladder/internal/core/record"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/records"
 	"innerladder/internal/wire"
 )
 
-// names are all places where a version of a project can stand, and so the names that its
-// labels may not have.
-func names(l ladder.Revision) []string { return append(l.Names(), ladder.Retired) }
+// Ladder keeps the ladders of projects, and takes promotions from the question to the sign-offs
+// and on to the rung.
+type Ladder struct {
+	*act.Base
+	people   *People
+	registry *Registry
+	observe  *Observe
+	blobs    *blob.Store
+	signer   record.Signer
+	// attention knows which promotions have to be looked at.
+	attention attention
+}
 
-// rungsInSight lists the rungs of all ladders that whoever acts may see.
-func (s *Service) rungsInSight(ctx context.Context, by act.Actor) ([]string, error) {
-	out := ladder.Default().Names()
-	all, err := s.Read(by).Ladders(ctx)
-	if err != nil {
-		return nil, err
-	}
-	for _, l := range all {
-		for _, name := range l.Names() {
-			if !slices.Contains(out, name) {
-				out = append(out, name)
-			}
-		}
-	}
-	return append(out, ladder.Retired), nil
+// NewLadder makes the capability. signer signs what the service itself vouches for.
+func NewLadder(b *act.Base, people *People, registry *Registry, observe *Observe, blobs *blob.Store,
+	signer record.Signer,
+) *Ladder {
+	s := &Ladder{Base: b, people: people, registry: registry, observe: observe, blobs: blobs, signer: signer}
+	b.OnConfirm(s.attention.noted)
+	return s
 }
 
 // Ladder is the ladder of a project, in a revision or as it is now (0).
-func (s *Service) Ladder(ctx context.Context, by act.Actor, project string) (ladder.Revision, error) {
+func (s *Ladder) Ladder(ctx context.Context, by act.Actor, project string) (ladder.Revision, error) {
 	if err := by.May(access.Read); err != nil {
 		return ladder.Revision{}, err
 	}
 	r := s.Read(by)
-	if err := s.checkProject(ctx, r, project); err != nil {
+	if err := s.people.CheckProject(ctx, r, project); err != nil {
 		return ladder.Revision{}, err
 	}
 	return r.Ladder(ctx, project)
 }
 
 // LadderRevisions lists the revisions of a project's ladder, newest first.
-func (s *Service) LadderRevisions(ctx context.Context, by act.Actor, project string, p records.Page,
+func (s *Ladder) LadderRevisions(ctx context.Context, by act.Actor, project string, p records.Page,
 ) (wire.Listed[ladder.Revision], error) {
 	if _, err := s.Ladder(ctx, by, project); err != nil {
 		return wire.Listed[ladder.Revision]{}, err
@@ -69,7 +72,7 @@ func (s *Service) LadderRevisions(ctx context.Context, by act.Actor, project str
 // SetLadder makes the next revision of a project's ladder. What stands or waits on the
 // present one must find its place on the new one. based is the revision that it was made
 // from, -1 for any.
-func (s *Service) SetLadder(ctx context.Context, by act.Actor, project string, l ladder.Ladder, reason string,
+func (s *Ladder) SetLadder(ctx context.Context, by act.Actor, project string, l ladder.Ladder, reason string,
 	based int,
 ) (ladder.Revision, error) {
 	if err := l.Check(); err != nil {
@@ -80,7 +83,7 @@ func (s *Service) SetLadder(ctx context.Context, by act.Actor, project string, l
 		return ladder.Revision{}, err
 	}
 	return act.Change(ctx, s.Base, by, access.Manage, func(t *act.Tx) (ladder.Revision, error) {
-		if err := s.checkProject(ctx, t.View, project); err != nil {
+		if err := s.people.CheckProject(ctx, t.View, project); err != nil {
 			return ladder.Revision{}, err
 		}
 		if err := t.Need(project); err != nil {
@@ -116,7 +119,7 @@ func (s *Service) SetLadder(ctx context.Context, by act.Actor, project string, l
 
 // checkLadderFits refuses a ladder on which something of the project has no place, or
 // which names what there is not.
-func (s *Service) checkLadderFits(ctx context.Context, r records.View, project string, l ladder.Ladder) error {
+func (s *Ladder) checkLadderFits(ctx context.Context, r records.View, project string, l ladder.Ladder) error {
 	uses, err := r.RungUses(ctx, project)
 	if err != nil {
 		return err
@@ -191,7 +194,7 @@ const previewedPerModel = 5
 
 // TryLadder finds out what a ladder would let pass today: every version of the project is
 // judged for the next rung. nil is the ladder as it is.
-func (s *Service) TryLadder(ctx context.Context, by act.Actor, project string, l *ladder.Ladder) (ladder.Preview,
+func (s *Ladder) TryLadder(ctx context.Context, by act.Actor, project string, l *ladder.Ladder) (ladder.Preview,
 	error,
 ) {
 	out := ladder.Preview{Project: project, Rungs: []ladder.RungPreview{}, Versions: []ladder.VersionPreview{}}
@@ -232,7 +235,7 @@ func needsOf(l ladder.Ladder) records.GateNeeds {
 }
 
 // waitingByVersion finds the promotions that can still be answered, by version and rung.
-func (s *Service) waitingByVersion(ctx context.Context, r records.View, project string,
+func (s *Ladder) waitingByVersion(ctx context.Context, r records.View, project string,
 ) (map[string]*ladder.Promotion, error) {
 	waiting, err := s.waiting(ctx, r, records.PromotionFilter{Project: project})
 	if err != nil {
@@ -247,7 +250,7 @@ func (s *Service) waitingByVersion(ctx context.Context, r records.View, project 
 
 // factsInBulk prepares what the gates look at for all versions of a project, and gives it for
 // one that asks for a rung. The bytes of files are not read for it.
-func (s *Service) factsInBulk(l ladder.Ladder, versions []records.Judged, now time.Time,
+func (s *Ladder) factsInBulk(l ladder.Ladder, versions []records.Judged, now time.Time,
 ) func(version, to string) (f rule.Facts, known bool) {
 	incumbents := map[[2]string]*records.Judged{} // who stepped last, by model and rung
 	byRef := map[string]*records.Judged{}
@@ -283,7 +286,7 @@ func (s *Service) factsInBulk(l ladder.Ladder, versions []records.Judged, now ti
 }
 
 // preview judges versions for the next rung of a ladder.
-func (s *Service) preview(out *ladder.Preview, l ladder.Ladder, versions []records.Judged,
+func (s *Ladder) preview(out *ladder.Preview, l ladder.Ladder, versions []records.Judged,
 	asked map[string]*ladder.Promotion,
 ) {
 	now := s.Now()

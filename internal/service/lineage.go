@@ -23,7 +23,7 @@ import (
 
 // AddDataSet adds a revision of a data set. The same content added again gives the
 // revision that is there.
-func (s *Service) AddDataSet(ctx context.Context, by act.Actor, in wire.NewDataSet) (wire.AddedDataSet, error) {
+func (s *Registry) AddDataSet(ctx context.Context, by act.Actor, in wire.NewDataSet) (wire.AddedDataSet, error) {
 	if err := naming.Check("name", in.Name); err != nil {
 		return wire.AddedDataSet{}, err
 	}
@@ -66,14 +66,14 @@ func (s *Service) AddDataSet(ctx context.Context, by act.Actor, in wire.NewDataS
 }
 
 // dataProject is the project of a new revision: that of the earlier ones.
-func (s *Service) dataProject(ctx context.Context, t *act.Tx, in wire.NewDataSet) (string, error) {
+func (s *Registry) dataProject(ctx context.Context, t *act.Tx, in wire.NewDataSet) (string, error) {
 	newest, err := t.NewestDataSet(ctx, in.Name)
 	switch {
 	case errors.Is(err, records.ErrNone):
 		if err := act.NameFree(ctx, t, "data_sets", in.Name); err != nil {
 			return "", err
 		}
-		return s.projectFor(ctx, t, in.Project)
+		return s.people.ProjectFor(ctx, t, in.Project)
 	case err != nil:
 		return "", err
 	case in.Project != "" && in.Project != newest.Project:
@@ -84,7 +84,7 @@ func (s *Service) dataProject(ctx context.Context, t *act.Tx, in wire.NewDataSet
 }
 
 // DataSets lists the newest revision of every data set, or all revisions of one.
-func (s *Service) DataSets(ctx context.Context, by act.Actor, name string,
+func (s *Registry) DataSets(ctx context.Context, by act.Actor, name string,
 	p records.Page,
 ) (wire.Listed[lineage.DataSet], error) {
 	return act.List(s.Base, by, func(r records.View) ([]lineage.DataSet, string,
@@ -95,16 +95,16 @@ func (s *Service) DataSets(ctx context.Context, by act.Actor, name string,
 }
 
 // DataSet finds a revision of a data set.
-func (s *Service) DataSet(ctx context.Context, by act.Actor, ref string) (*lineage.DataSet, error) {
+func (s *Registry) DataSet(ctx context.Context, by act.Actor, ref string) (*lineage.DataSet, error) {
 	if err := by.May(access.Read); err != nil {
 		return nil, err
 	}
-	return s.dataSet(ctx, s.Read(by), "data", ref)
+	return s.FindDataSet(ctx, s.Read(by), "data", ref)
 }
 
 // dataSet finds the revision that a ref names. A name alone will do only when there is
 // one revision: nothing ever stands for the newest.
-func (s *Service) dataSet(ctx context.Context, r records.View, field, raw string) (*lineage.DataSet, error) {
+func (s *Registry) FindDataSet(ctx context.Context, r records.View, field, raw string) (*lineage.DataSet, error) {
 	ref, err := lineage.ParseDataRef(field, raw)
 	if err != nil {
 		return nil, err
@@ -133,13 +133,13 @@ func (s *Service) dataSet(ctx context.Context, r records.View, field, raw string
 }
 
 // EvaluatedOn notes that a version was evaluated on a data set after it was registered.
-func (s *Service) EvaluatedOn(ctx context.Context, by act.Actor, ref, data string) (*registry.Version, error) {
+func (s *Registry) EvaluatedOn(ctx context.Context, by act.Actor, ref, data string) (*registry.Version, error) {
 	return act.Change(ctx, s.Base, by, access.Register, func(t *act.Tx) (*registry.Version, error) {
-		v, err := s.resolve(ctx, t.View, "version", ref)
+		v, err := s.Resolve(ctx, t.View, "version", ref)
 		if err != nil {
 			return nil, err
 		}
-		d, err := s.dataSet(ctx, t.View, "data", data)
+		d, err := s.FindDataSet(ctx, t.View, "data", data)
 		if err != nil {
 			return nil, err
 		}
@@ -159,7 +159,7 @@ func (s *Service) EvaluatedOn(ctx context.Context, by act.Actor, ref, data strin
 }
 
 // StartRun opens a run.
-func (s *Service) StartRun(ctx context.Context, by act.Actor, in wire.NewRun) (*lineage.Run, error) {
+func (s *Registry) StartRun(ctx context.Context, by act.Actor, in wire.NewRun) (*lineage.Run, error) {
 	if err := naming.Check("model", in.Model); err != nil {
 		return nil, err
 	}
@@ -182,7 +182,7 @@ func (s *Service) StartRun(ctx context.Context, by act.Actor, in wire.NewRun) (*
 			run.Params = map[string]string{}
 		}
 		for _, use := range in.Data {
-			d, err := s.dataSet(ctx, t.View, "data", use.Data)
+			d, err := s.FindDataSet(ctx, t.View, "data", use.Data)
 			if err != nil {
 				return nil, err
 			}
@@ -199,33 +199,33 @@ func (s *Service) StartRun(ctx context.Context, by act.Actor, in wire.NewRun) (*
 }
 
 // runProject is the project of a new run: that of its model when there is one.
-func (s *Service) runProject(ctx context.Context, t *act.Tx, in wire.NewRun) (string, error) {
+func (s *Registry) runProject(ctx context.Context, t *act.Tx, in wire.NewRun) (string, error) {
 	m, err := t.Model(ctx, in.Model)
 	if errors.Is(err, records.ErrNone) {
 		if err := act.NameFree(ctx, t, "models", in.Model); err != nil {
 			return "", err
 		}
-		return s.projectFor(ctx, t, in.Project)
+		return s.people.ProjectFor(ctx, t, in.Project)
 	}
 	return m.Project, err
 }
 
 // Runs lists runs, newest first.
-func (s *Service) Runs(ctx context.Context, by act.Actor, model string, p records.Page) (wire.Listed[lineage.Run],
+func (s *Registry) Runs(ctx context.Context, by act.Actor, model string, p records.Page) (wire.Listed[lineage.Run],
 	error,
 ) {
 	return act.List(s.Base, by, func(r records.View) ([]lineage.Run, string, error) { return r.Runs(ctx, model, p) })
 }
 
 // Run finds a run.
-func (s *Service) Run(ctx context.Context, by act.Actor, ref string) (*lineage.Run, error) {
+func (s *Registry) Run(ctx context.Context, by act.Actor, ref string) (*lineage.Run, error) {
 	if err := by.May(access.Read); err != nil {
 		return nil, err
 	}
-	return s.run(ctx, s.Read(by), "run", ref)
+	return s.FindRun(ctx, s.Read(by), "run", ref)
 }
 
-func (s *Service) run(ctx context.Context, r records.View, field, ref string) (*lineage.Run, error) {
+func (s *Registry) FindRun(ctx context.Context, r records.View, field, ref string) (*lineage.Run, error) {
 	n, err := lineage.ParseRunRef(field, ref)
 	if err != nil {
 		return nil, err
@@ -243,7 +243,7 @@ const pointsAtOnce = 10_000
 
 // LogRun adds parameters and points to a run that is open. Points are many, so they are
 // no entries of the record; when the run ends, that is one.
-func (s *Service) LogRun(ctx context.Context, by act.Actor, ref string, params map[string]string,
+func (s *Registry) LogRun(ctx context.Context, by act.Actor, ref string, params map[string]string,
 	points []lineage.Point,
 ) (wire.Logged, error) {
 	if len(points) > pointsAtOnce {
@@ -277,8 +277,8 @@ func (s *Service) LogRun(ctx context.Context, by act.Actor, ref string, params m
 }
 
 // openRun finds a run that has not ended.
-func (s *Service) openRun(ctx context.Context, t *act.Tx, ref string) (*lineage.Run, error) {
-	run, err := s.run(ctx, t.View, "run", ref)
+func (s *Registry) openRun(ctx context.Context, t *act.Tx, ref string) (*lineage.Run, error) {
+	run, err := s.FindRun(ctx, t.View, "run", ref)
 	if err == nil && run.State != lineage.Running {
 		return nil, fault.New(fault.Refused, "run.ended", "%s has %s", run.Ref, run.State).In("run").
 			Do("start another run")
@@ -287,7 +287,7 @@ func (s *Service) openRun(ctx context.Context, t *act.Tx, ref string) (*lineage.
 }
 
 // EndRun closes a run.
-func (s *Service) EndRun(ctx context.Context, by act.Actor, ref string, failed bool, note string) (*lineage.Run,
+func (s *Registry) EndRun(ctx context.Context, by act.Actor, ref string, failed bool, note string) (*lineage.Run,
 	error,
 ) {
 	return act.Change(ctx, s.Base, by, access.Register, func(t *act.Tx) (*lineage.Run, error) {
@@ -311,20 +311,13 @@ func (s *Service) EndRun(ctx context.Context, by act.Actor, ref string, failed b
 }
 
 // Curves reads the curves of a run.
-func (s *Service) Curves(ctx context.Context, by act.Actor, ref string) ([]lineage.Curve, error) {
+func (s *Registry) Curves(ctx context.Context, by act.Actor, ref string) ([]lineage.Curve, error) {
 	run, err := s.Run(ctx, by, ref)
 	if err != nil {
 		return nil, err
 	}
 	return s.Read(by).Curves(ctx, run.Number, curvePoints)
 }
-
-// Directions of a trace.
-const (
-	Up   = "up"
-	Down = "down"
-	Both = "both"
-)
 
 const (
 	// defaultNodes and mostNodes are how many nodes a trace has, unless and at most.
@@ -334,7 +327,7 @@ const (
 
 // Trace follows the lineage: up to what something was made from, down to what was made
 // from it.
-func (s *Service) Trace(ctx context.Context, by act.Actor, from wire.TraceFrom) (lineage.Trace, error) {
+func (s *Registry) Trace(ctx context.Context, by act.Actor, from wire.TraceFrom) (lineage.Trace, error) {
 	if err := by.May(access.Read); err != nil {
 		return lineage.Trace{}, err
 	}
@@ -351,9 +344,9 @@ func (s *Service) Trace(ctx context.Context, by act.Actor, from wire.TraceFrom) 
 	case from.Depth < 1 || from.Depth > mostDepth:
 		return lineage.Trace{}, fault.New(fault.Invalid, "trace.depth", "a depth of %d is asked for", from.Depth).
 			In("depth").Do("give 1 to %d", mostDepth)
-	case from.Direction != "" && from.Direction != Up && from.Direction != Down && from.Direction != Both:
+	case from.Direction != "" && from.Direction != lineage.Up && from.Direction != lineage.Down && from.Direction != lineage.Both:
 		return lineage.Trace{}, fault.New(fault.Invalid, "trace.direction", "%q is no direction", from.Direction).
-			In("direction").Do("use %s, %s or %s", Up, Down, Both)
+			In("direction").Do("use %s, %s or %s", lineage.Up, lineage.Down, lineage.Both)
 	}
 	r := s.Read(by)
 	roots, answer, err := s.traceRoots(ctx, r, from.From)
@@ -372,7 +365,7 @@ func (s *Service) Trace(ctx context.Context, by act.Actor, from wire.TraceFrom) 
 }
 
 // traceRoots finds the nodes that a trace begins at.
-func (s *Service) traceRoots(ctx context.Context, r records.View, from string) ([]records.Node, *lineage.Answer,
+func (s *Registry) traceRoots(ctx context.Context, r records.View, from string) ([]records.Node, *lineage.Answer,
 	error,
 ) {
 	one := func(n records.Node, err error) ([]records.Node, *lineage.Answer, error) {
@@ -380,7 +373,7 @@ func (s *Service) traceRoots(ctx context.Context, r records.View, from string) (
 	}
 	switch id, notUUID := uuid.Parse(from); {
 	case strings.Contains(from, "@"):
-		v, err := s.resolve(ctx, r, "from", from)
+		v, err := s.Resolve(ctx, r, "from", from)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -393,7 +386,7 @@ func (s *Service) traceRoots(ctx context.Context, r records.View, from string) (
 		n, err := r.VersionNode(ctx, answer.Version)
 		return []records.Node{n}, answer, err
 	case strings.HasPrefix(from, "run-") && strings.Trim(from[4:], "0123456789") == "":
-		run, err := s.run(ctx, r, "from", from)
+		run, err := s.FindRun(ctx, r, "from", from)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -432,8 +425,8 @@ func walkBoth(ctx context.Context, r records.View, roots []records.Node, from wi
 		links func(context.Context, []records.Node, int) ([]records.Link, error)
 		ends  func(records.Link) (near, far records.Node)
 	}{
-		{-1, from.Direction != Down, r.MadeFrom, up},
-		{1, from.Direction != Up, r.MadeInto, down},
+		{-1, from.Direction != lineage.Down, r.MadeFrom, up},
+		{1, from.Direction != lineage.Up, r.MadeInto, down},
 	} {
 		if !way.on {
 			continue
@@ -498,7 +491,7 @@ func walkBoth(ctx context.Context, r records.View, roots []records.Node, from wi
 }
 
 // addArtifacts adds the files of the versions in the trace.
-func (s *Service) addArtifacts(ctx context.Context, r records.View, t *lineage.Trace) error {
+func (s *Registry) addArtifacts(ctx context.Context, r records.View, t *lineage.Trace) error {
 	seen := map[string]bool{}
 	for _, n := range slices.Clone(t.Nodes) {
 		if n.Kind != lineage.VersionNode || strings.HasPrefix(n.Detail, "deleted") {
@@ -525,7 +518,7 @@ func (s *Service) addArtifacts(ctx context.Context, r records.View, t *lineage.T
 
 // whoAnswered reads off a request's id who answered it, and finds out how that version
 // came to be allowed to.
-func (s *Service) whoAnswered(ctx context.Context, r records.View, id uuid.UUID, raw string) (*lineage.Answer,
+func (s *Registry) whoAnswered(ctx context.Context, r records.View, id uuid.UUID, raw string) (*lineage.Answer,
 	error,
 ) {
 	unknown := fault.New(fault.Unknown, "request.unknown", "%s is the id of no request that was answered here", raw).

@@ -5,6 +5,8 @@ import (
 	"context"
 	"errors"
 	"slices"
+	"sync"
+	"sync/atomic"
 	"time"
 
 	"innerladder/internal/app/act"
@@ -12,16 +14,50 @@ import (
 	"innerladder/internal/core/drift"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/guard"
+	"innerladder/internal/core/health"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/signature"
 	"innerladder/internal/core/sketch"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/core/watch"
+	"innerladder/internal/jobs"
 	"innerladder/internal/recorder"
 	"innerladder/internal/records"
 	"innerladder/internal/signals"
 	"innerladder/internal/wire"
 )
+
+// Observe knows how endpoints fare: what is measured, how versions compare, whether model
+// servers are well, and the alerts about all that.
+type Observe struct {
+	*act.Base
+	registry *Registry
+	traffic  *Traffic
+	recorder *recorder.Recorder
+	signals  *signals.Keeper
+	router   Router
+
+	// health is where the health watch of each address of each placement stands; checking
+	// are the checks that go on.
+	healthMu sync.Mutex
+	health   map[address]health.State
+	checking jobs.Busy
+	// watched is where the watching of each endpoint's trials stands.
+	watchMu sync.Mutex
+	watched map[string]guard.State
+	// said is what was said last of the signals.
+	said atomic.Int32
+}
+
+// NewObserve makes the capability.
+func NewObserve(b *act.Base, registry *Registry, traffic *Traffic, rec *recorder.Recorder, kept *signals.Keeper,
+	router Router,
+) *Observe {
+	return &Observe{
+		Base: b, registry: registry, traffic: traffic, recorder: rec, signals: kept, router: router,
+		health: map[address]health.State{}, watched: map[string]guard.State{},
+	}
+}
 
 const (
 	// shortestWindow and longestWindow bound what can be looked at at once.
@@ -41,22 +77,22 @@ func checkWindow(w time.Duration) error {
 
 // Compare puts two versions that answer for an endpoint side by side, over the minutes
 // of a window in which both did.
-func (s *Service) Compare(ctx context.Context, by act.Actor, endpoint, incumbent, candidate string,
+func (s *Observe) Compare(ctx context.Context, by act.Actor, endpoint, incumbent, candidate string,
 	window time.Duration,
 ) (compare.Comparison, error) {
 	var none compare.Comparison
-	e, err := s.Endpoint(ctx, by, endpoint)
+	e, err := s.traffic.Endpoint(ctx, by, endpoint)
 	if err != nil {
 		return none, err
 	}
 	if err := checkWindow(window); err != nil {
 		return none, err
 	}
-	a, err := s.resolve(ctx, s.Read(by), "incumbent", incumbent)
+	a, err := s.registry.Resolve(ctx, s.Read(by), "incumbent", incumbent)
 	if err != nil {
 		return none, err
 	}
-	b, err := s.resolve(ctx, s.Read(by), "candidate", candidate)
+	b, err := s.registry.Resolve(ctx, s.Read(by), "candidate", candidate)
 	if err != nil {
 		return none, err
 	}
@@ -81,7 +117,7 @@ func (s *Service) Compare(ctx context.Context, by act.Actor, endpoint, incumbent
 	if err != nil {
 		return none, err
 	}
-	splits, _, err := s.Read(by).Splits(ctx, endpoint, records.Page{Limit: lookBack})
+	splits, _, err := s.Read(by).Splits(ctx, endpoint, records.Page{Limit: LookBack})
 	if err != nil {
 		return none, err
 	}
@@ -120,7 +156,7 @@ func startOf(now time.Time, span time.Duration) time.Time {
 
 // compareWindows merges the windows of both versions and compares them. Only windows of
 // splits that had both are used, if there are any.
-func (s *Service) compareWindows(windows []signals.Window, splits []traffic.Split, a, b string) compare.Comparison {
+func (s *Observe) compareWindows(windows []signals.Window, splits []traffic.Split, a, b string) compare.Comparison {
 	draws := map[int]*compare.Draw{}
 	for _, split := range splits {
 		if d, both := compare.SharesOf(split, a, b); both {
@@ -159,7 +195,7 @@ func (s *Service) compareWindows(windows []signals.Window, splits []traffic.Spli
 }
 
 // describeColumns adds units and the origin of the bins.
-func (s *Service) describeColumns(c *compare.Comparison, sig *signature.Signature) {
+func (s *Observe) describeColumns(c *compare.Comparison, sig *signature.Signature) {
 	source := s.recorder.BinsFrom(c.Endpoint)
 	for side, list := range map[string][]compare.Distribution{signals.Input: c.Inputs, signals.Output: c.Predictions} {
 		for i := range list {
@@ -177,8 +213,8 @@ func (s *Service) describeColumns(c *compare.Comparison, sig *signature.Signatur
 }
 
 // EndpointsNow says what all endpoints do now.
-func (s *Service) EndpointsNow(ctx context.Context, by act.Actor) ([]wire.EndpointNow, error) {
-	endpoints, err := s.Endpoints(ctx, by)
+func (s *Observe) EndpointsNow(ctx context.Context, by act.Actor) ([]wire.EndpointNow, error) {
+	endpoints, err := s.traffic.Endpoints(ctx, by)
 	if err != nil {
 		return nil, err
 	}
@@ -194,15 +230,15 @@ func (s *Service) EndpointsNow(ctx context.Context, by act.Actor) ([]wire.Endpoi
 }
 
 // EndpointNow says what one endpoint does now.
-func (s *Service) EndpointNow(ctx context.Context, by act.Actor, name string) (wire.EndpointNow, error) {
-	e, err := s.Endpoint(ctx, by, name)
+func (s *Observe) EndpointNow(ctx context.Context, by act.Actor, name string) (wire.EndpointNow, error) {
+	e, err := s.traffic.Endpoint(ctx, by, name)
 	if err != nil {
 		return wire.EndpointNow{}, err
 	}
 	return s.endpointNow(ctx, by, e)
 }
 
-func (s *Service) endpointNow(ctx context.Context, by act.Actor, e *traffic.Endpoint) (wire.EndpointNow, error) {
+func (s *Observe) endpointNow(ctx context.Context, by act.Actor, e *traffic.Endpoint) (wire.EndpointNow, error) {
 	now := s.Now()
 	n := wire.EndpointNow{
 		Endpoint: e.Name, Project: e.Project, At: now, Lanes: []wire.LaneNow{}, Guards: []wire.GuardNow{},
@@ -234,13 +270,13 @@ func (s *Service) endpointNow(ctx context.Context, by act.Actor, e *traffic.Endp
 	if len(e.Split.Trials()) == 0 {
 		return n, nil
 	}
-	state, err := s.watching(ctx, e.Name)
+	state, err := s.Watching(ctx, e.Name)
 	if err != nil {
 		return n, err
 	}
 	if state.Split != e.Split.Number {
 		// The guards have not looked at this split yet; what they will say is said now.
-		trials, err := s.trialsOf(ctx, s.DB.Read(records.Everything), *e)
+		trials, err := s.traffic.TrialsOf(ctx, s.DB.Read(records.Everything), *e)
 		evidence, ready := s.recorder.Evidence(e.Name)
 		if err != nil || !ready {
 			return n, err
@@ -266,10 +302,10 @@ const (
 
 // Series says what an endpoint did over a window: in steps of seconds for the last
 // quarter of an hour, in minutes for more.
-func (s *Service) Series(ctx context.Context, by act.Actor, endpoint string, window time.Duration) (wire.Series,
+func (s *Observe) Series(ctx context.Context, by act.Actor, endpoint string, window time.Duration) (wire.Series,
 	error,
 ) {
-	if _, err := s.Endpoint(ctx, by, endpoint); err != nil {
+	if _, err := s.traffic.Endpoint(ctx, by, endpoint); err != nil {
 		return wire.Series{}, err
 	}
 	if err := checkWindow(window); err != nil {
@@ -333,8 +369,8 @@ func (s *Service) Series(ctx context.Context, by act.Actor, endpoint string, win
 }
 
 // addEvents adds what happened to the endpoint in the time of the series.
-func (s *Service) addEvents(ctx context.Context, by act.Actor, out *wire.Series) error {
-	splits, _, err := s.Read(by).Splits(ctx, out.Endpoint, records.Page{Limit: lookBack})
+func (s *Observe) addEvents(ctx context.Context, by act.Actor, out *wire.Series) error {
+	splits, _, err := s.Read(by).Splits(ctx, out.Endpoint, records.Page{Limit: LookBack})
 	if err != nil {
 		return err
 	}
@@ -343,7 +379,7 @@ func (s *Service) addEvents(ctx context.Context, by act.Actor, out *wire.Series)
 			out.Splits = append(out.Splits, sp)
 		}
 	}
-	alerts, _, err := s.Read(by).Alerts(ctx, "", out.Endpoint, records.Page{Limit: lookBack})
+	alerts, _, err := s.Read(by).Alerts(ctx, "", out.Endpoint, records.Page{Limit: LookBack})
 	if err != nil {
 		return err
 	}
@@ -369,4 +405,16 @@ func point(at time.Time, t *sketch.Traffic, span time.Duration) wire.Point {
 		p.ErrorRate = float64(t.Counts.Failed()) / float64(t.Counts.Requests)
 	}
 	return p
+}
+
+// RollSignals rolls minutes that are over up to hours and days.
+func (s *Observe) RollSignals(ctx context.Context) error {
+	kept := s.signals.Store()
+	for more := kept != nil; more; {
+		var err error
+		if more, err = kept.Roll(ctx, s.Clock()); err != nil {
+			return err
+		}
+	}
+	return nil
 }

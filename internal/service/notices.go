@@ -15,9 +15,27 @@ import (
 	"innerladder/internal/core/people"
 	"innerladder/internal/core/record"
 	"innerladder/internal/credential"
+	"innerladder/internal/fetch"
 	"innerladder/internal/records"
 	"innerladder/internal/wire"
 )
+
+// Notices tells people and programs what happened: in inboxes, by e-mail and by webhooks.
+type Notices struct {
+	*act.Base
+	people  *People
+	secrets *Secrets
+	fetcher *fetch.Fetcher
+	// address is how people reach the console, for links.
+	address string
+}
+
+// NewNotices makes the capability, which from then on is told of every change. fetcher opens
+// the addresses of webhooks, address is how people reach the console.
+func NewNotices(b *act.Base, people *People, secrets *Secrets, fetcher *fetch.Fetcher, address string) *Notices {
+	b.OnNote(tell)
+	return &Notices{Base: b, people: people, secrets: secrets, fetcher: fetcher, address: address}
+}
 
 // tell puts an entry into inboxes and on its way to e-mail addresses and webhooks, in the
 // transaction of the change: who is to be told is told, however the service ends.
@@ -36,7 +54,7 @@ func tell(ctx context.Context, t *act.Tx, e record.Entry, involved map[notice.To
 	if !notice.Concerns(e, involved) {
 		return nil
 	}
-	people, readers, err := everyone(ctx, t)
+	people, readers, err := Everyone(ctx, t)
 	if err != nil {
 		return err
 	}
@@ -76,8 +94,8 @@ func wants(w notice.Webhook, e record.Entry) bool {
 	return len(w.Kinds) == 0 || slices.Contains(w.Kinds, e.Kind) || slices.Contains(w.Kinds, class)
 }
 
-// everyone lists who may be told of anything.
-func everyone(ctx context.Context, t *act.Tx) (map[string]people.Person, []notice.Reader, error) {
+// Everyone lists who may be told of anything.
+func Everyone(ctx context.Context, t *act.Tx) (map[string]people.Person, []notice.Reader, error) {
 	all, err := t.View.People(ctx)
 	if err != nil {
 		return nil, nil, err
@@ -98,13 +116,14 @@ func everyone(ctx context.Context, t *act.Tx) (map[string]people.Person, []notic
 	return known, readers, nil
 }
 
-func readers(ctx context.Context, t *act.Tx) ([]notice.Reader, error) {
-	_, readers, err := everyone(ctx, t)
+// Readers lists them for what is chosen among readers.
+func Readers(ctx context.Context, t *act.Tx) ([]notice.Reader, error) {
+	_, readers, err := Everyone(ctx, t)
 	return readers, err
 }
 
 // Inbox lists the notices of whoever is signed in, newest first.
-func (s *Service) Inbox(ctx context.Context, by act.Actor, unread bool, p records.Page) (wire.Listed[notice.Notice],
+func (s *Notices) Inbox(ctx context.Context, by act.Actor, unread bool, p records.Page) (wire.Listed[notice.Notice],
 	error,
 ) {
 	if err := by.May(access.Own); err != nil {
@@ -116,7 +135,7 @@ func (s *Service) Inbox(ctx context.Context, by act.Actor, unread bool, p record
 
 // MarkRead marks a notice as read, with all before it unless alone. It is nobody else's
 // business, so it is no entry of the record.
-func (s *Service) MarkRead(ctx context.Context, by act.Actor, id int64, alone bool) (struct{}, error) {
+func (s *Notices) MarkRead(ctx context.Context, by act.Actor, id int64, alone bool) (struct{}, error) {
 	if err := by.May(access.Own); err != nil {
 		return struct{}{}, err
 	}
@@ -125,7 +144,7 @@ func (s *Service) MarkRead(ctx context.Context, by act.Actor, id int64, alone bo
 }
 
 // Preferences shows what reaches whoever is signed in.
-func (s *Service) Preferences(ctx context.Context, by act.Actor) (wire.Preferences, error) {
+func (s *Notices) Preferences(ctx context.Context, by act.Actor) (wire.Preferences, error) {
 	if err := by.May(access.Own); err != nil {
 		return wire.Preferences{}, err
 	}
@@ -138,12 +157,12 @@ func (s *Service) Preferences(ctx context.Context, by act.Actor) (wire.Preferenc
 }
 
 // SetPreferences chooses what reaches whoever is signed in.
-func (s *Service) SetPreferences(ctx context.Context, by act.Actor, c notice.Choices) (wire.Preferences, error) {
+func (s *Notices) SetPreferences(ctx context.Context, by act.Actor, c notice.Choices) (wire.Preferences, error) {
 	if err := c.Check(); err != nil {
 		return wire.Preferences{}, err
 	}
 	if _, err := act.Change(ctx, s.Base, by, access.Own, func(t *act.Tx) (struct{}, error) {
-		p, err := s.person(ctx, t.View, t.By.Name)
+		p, err := s.people.FindPerson(ctx, t.View, t.By.Name)
 		if err != nil {
 			return struct{}{}, err
 		}
@@ -162,7 +181,7 @@ func (s *Service) SetPreferences(ctx context.Context, by act.Actor, c notice.Cho
 }
 
 // AddWebhook adds a webhook.
-func (s *Service) AddWebhook(ctx context.Context, by act.Actor, n wire.NewWebhook) (wire.MadeWebhook, error) {
+func (s *Notices) AddWebhook(ctx context.Context, by act.Actor, n wire.NewWebhook) (wire.MadeWebhook, error) {
 	if err := s.fetcher.Check(n.Address); err != nil {
 		return wire.MadeWebhook{}, err
 	}
@@ -178,7 +197,7 @@ func (s *Service) AddWebhook(ctx context.Context, by act.Actor, n wire.NewWebhoo
 	}
 	return act.Change(ctx, s.Base, by.WithoutRepeat(), access.Manage, func(t *act.Tx) (wire.MadeWebhook, error) {
 		if n.Project != access.Everywhere {
-			if err := s.checkProject(ctx, t.View, n.Project); err != nil {
+			if err := s.people.CheckProject(ctx, t.View, n.Project); err != nil {
 				return wire.MadeWebhook{}, err
 			}
 		}
@@ -191,12 +210,11 @@ func (s *Service) AddWebhook(ctx context.Context, by act.Actor, n wire.NewWebhoo
 		if err := t.View.AddWebhook(ctx, &out.Webhook); err != nil {
 			return out, err
 		}
-		if err := putSecret(ctx, t.View, s.ring(), webhookSecret(out.ID), []byte(secret), t.By.Name,
-			t.Now); err != nil {
+		if err := s.secrets.Put(ctx, t, webhookSecret(out.ID), []byte(secret)); err != nil {
 			return out, err
 		}
 		return out, t.Note(ctx, act.Entry{
-			Project: everywhereIsNone(n.Project), Kind: "webhook.added",
+			Project: n.Project, Kind: "webhook.added",
 			Subject: webhookName(out.ID), Sentence: fmt.Sprintf("%s was added: %s.", webhookName(out.ID), n.Address),
 			After: out.Webhook,
 		})
@@ -206,7 +224,7 @@ func (s *Service) AddWebhook(ctx context.Context, by act.Actor, n wire.NewWebhoo
 func webhookName(id int64) string { return fmt.Sprintf("webhook-%d", id) }
 
 // Webhooks lists the webhooks of projects that whoever acts keeps.
-func (s *Service) Webhooks(ctx context.Context, by act.Actor) (wire.Listed[notice.Webhook], error) {
+func (s *Notices) Webhooks(ctx context.Context, by act.Actor) (wire.Listed[notice.Webhook], error) {
 	if err := by.May(access.Manage); err != nil {
 		return wire.Listed[notice.Webhook]{}, err
 	}
@@ -221,7 +239,7 @@ func (s *Service) Webhooks(ctx context.Context, by act.Actor) (wire.Listed[notic
 }
 
 // webhook finds a webhook of a project that whoever acts keeps; others are not found.
-func (s *Service) webhook(ctx context.Context, r records.View, a act.Actor, id int64) (*notice.Webhook, error) {
+func (s *Notices) webhook(ctx context.Context, r records.View, a act.Actor, id int64) (*notice.Webhook, error) {
 	w, err := r.Webhook(ctx, id)
 	if errors.Is(err, records.ErrNone) || (err == nil && !a.Rights.May(access.Manage, w.Project)) {
 		return nil, fault.New(fault.Unknown, "webhook.unknown", "there is no webhook %d", id).In("webhook").
@@ -231,7 +249,7 @@ func (s *Service) webhook(ctx context.Context, r records.View, a act.Actor, id i
 }
 
 // RemoveWebhook ends a webhook.
-func (s *Service) RemoveWebhook(ctx context.Context, by act.Actor, id int64, reason string) (notice.Webhook, error) {
+func (s *Notices) RemoveWebhook(ctx context.Context, by act.Actor, id int64, reason string) (notice.Webhook, error) {
 	return act.Change(ctx, s.Base, by, access.Manage, func(t *act.Tx) (notice.Webhook, error) {
 		w, err := s.webhook(ctx, t.View, t.By, id)
 		if err != nil {
@@ -244,7 +262,7 @@ func (s *Service) RemoveWebhook(ctx context.Context, by act.Actor, id int64, rea
 			return *w, err
 		}
 		return *w, t.Note(ctx, act.Entry{
-			Project: everywhereIsNone(w.Project), Kind: "webhook.removed",
+			Project: w.Project, Kind: "webhook.removed",
 			Subject: webhookName(id), Sentence: webhookName(id) + " was removed.", Reason: reason, Before: w,
 		})
 	})
@@ -252,7 +270,7 @@ func (s *Service) RemoveWebhook(ctx context.Context, by act.Actor, id int64, rea
 
 // Deliveries lists what went to a webhook, newest first; webhook 0 is e-mail, which those
 // see who keep the service.
-func (s *Service) Deliveries(ctx context.Context, by act.Actor, webhook int64,
+func (s *Notices) Deliveries(ctx context.Context, by act.Actor, webhook int64,
 	p records.Page,
 ) (wire.Listed[notice.Delivery], error) {
 	need := access.Manage
@@ -272,7 +290,7 @@ func (s *Service) Deliveries(ctx context.Context, by act.Actor, webhook int64,
 }
 
 // SendAgain sends a delivery again at once, whatever became of it.
-func (s *Service) SendAgain(ctx context.Context, by act.Actor, id int64) (notice.Delivery, error) {
+func (s *Notices) SendAgain(ctx context.Context, by act.Actor, id int64) (notice.Delivery, error) {
 	return act.Change(ctx, s.Base, by, access.Manage, func(t *act.Tx) (notice.Delivery, error) {
 		unknown := fault.New(fault.Unknown, "delivery.unknown", "there is no delivery %d", id).In("delivery").
 			Do("see them with: innerladder deliveries WEBHOOK")
@@ -289,7 +307,7 @@ func (s *Service) SendAgain(ctx context.Context, by act.Actor, id int64) (notice
 			if err != nil {
 				return notice.Delivery{}, unknown
 			}
-			project, subject = everywhereIsNone(w.Project), webhookName(w.ID)
+			project, subject = w.Project, webhookName(w.ID)
 		}
 		d.State, d.NextAt, d.DoneAt, d.Tries = "waiting", t.Now, nil, 0
 		if err := t.SetDelivery(ctx, *d); err != nil {
@@ -301,3 +319,9 @@ func (s *Service) SendAgain(ctx context.Context, by act.Actor, id int64) (notice
 		})
 	})
 }
+
+// mailSecret is the name of the secret that is the mail server's password.
+const mailSecret = "mail/password"
+
+// webhookSecret is the name of the secret that a webhook is signed with.
+func webhookSecret(id int64) string { return fmt.Sprintf("webhook/%d", id) }

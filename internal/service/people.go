@@ -14,16 +14,32 @@ import (
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/naming"
 	"innerladder/internal/core/people"
+	"innerladder/internal/core/record"
 	"innerladder/internal/credential"
 	"innerladder/internal/records"
 	"innerladder/internal/wire"
 )
 
+// People keeps accounts, roles, tokens, sign-ins, and the projects in which people have roles.
+type People struct {
+	*act.Base
+	attempts attempts
+	// address is how people reach the console, for links.
+	address string
+	signer  record.Signer
+}
+
+// NewPeople makes the capability. address is how people reach the console, signer what the
+// service itself signs with.
+func NewPeople(b *act.Base, address string, signer record.Signer) *People {
+	return &People{Base: b, address: address, signer: signer}
+}
+
 // linksLast is how long a link lets someone in.
 const linksLast = 7 * 24 * time.Hour
 
-// checkEmail refuses what is no plain e-mail address.
-func checkEmail(email string) error {
+// CheckEmail refuses what is no plain e-mail address.
+func CheckEmail(email string) error {
 	if email == "" {
 		return nil
 	}
@@ -36,11 +52,11 @@ func checkEmail(email string) error {
 }
 
 // AddPerson adds a person, with a link by which they come in, or a robot.
-func (s *Service) AddPerson(ctx context.Context, by act.Actor, n wire.NewPerson) (wire.AddedPerson, error) {
+func (s *People) AddPerson(ctx context.Context, by act.Actor, n wire.NewPerson) (wire.AddedPerson, error) {
 	if err := naming.Check("name", n.Name); err != nil {
 		return wire.AddedPerson{}, err
 	}
-	if err := checkEmail(n.Email); err != nil {
+	if err := CheckEmail(n.Email); err != nil {
 		return wire.AddedPerson{}, err
 	}
 	switch {
@@ -90,7 +106,7 @@ func (s *Service) AddPerson(ctx context.Context, by act.Actor, n wire.NewPerson)
 			what = "a robot"
 		}
 		if err := t.Note(ctx, act.Entry{
-			Project: everywhereIsNone(project), Kind: "person.added", Subject: n.Name,
+			Project: project, Kind: "person.added", Subject: n.Name,
 			Sentence: n.Name + " was added, " + what + ".", After: out.Person,
 		}); err != nil {
 			return out, err
@@ -112,14 +128,6 @@ func (s *Service) AddPerson(ctx context.Context, by act.Actor, n wire.NewPerson)
 	})
 }
 
-// everywhereIsNone turns "all projects" into the project of entries about the service.
-func everywhereIsNone(project string) string {
-	if project == access.Everywhere {
-		return ""
-	}
-	return project
-}
-
 func checkEmailFree(ctx context.Context, t *act.Tx, email string, but int64) error {
 	if email == "" {
 		return nil
@@ -136,7 +144,7 @@ func checkEmailFree(ctx context.Context, t *act.Tx, email string, but int64) err
 }
 
 // link makes a link that lets someone in once; nil is the first owner.
-func (s *Service) link(ctx context.Context, t *act.Tx, p *people.Person) (string, error) {
+func (s *People) link(ctx context.Context, t *act.Tx, p *people.Person) (string, error) {
 	secret, digest := credential.Token("")
 	id := int64(0)
 	if p != nil {
@@ -147,9 +155,9 @@ func (s *Service) link(ctx context.Context, t *act.Tx, p *people.Person) (string
 
 // Invite makes a new link for someone who lost theirs, or their password. An earlier link
 // ends.
-func (s *Service) Invite(ctx context.Context, by act.Actor, name string) (wire.AddedPerson, error) {
+func (s *People) Invite(ctx context.Context, by act.Actor, name string) (wire.AddedPerson, error) {
 	return act.Change(ctx, s.Base, by.WithoutRepeat(), access.Administer, func(t *act.Tx) (wire.AddedPerson, error) {
-		p, err := s.person(ctx, t.View, name)
+		p, err := s.FindPerson(ctx, t.View, name)
 		if err != nil {
 			return wire.AddedPerson{}, err
 		}
@@ -170,7 +178,7 @@ func (s *Service) Invite(ctx context.Context, by act.Actor, name string) (wire.A
 	})
 }
 
-func (s *Service) person(ctx context.Context, r records.View, name string) (*people.Person, error) {
+func (s *People) FindPerson(ctx context.Context, r records.View, name string) (*people.Person, error) {
 	p, err := r.PersonNamed(ctx, name)
 	if errors.Is(err, records.ErrNone) {
 		return nil, fault.New(fault.Unknown, "person.unknown", "there is nobody called %q", name).In("person").
@@ -180,14 +188,14 @@ func (s *Service) person(ctx context.Context, r records.View, name string) (*peo
 }
 
 // EditPerson changes an account.
-func (s *Service) EditPerson(ctx context.Context, by act.Actor, name string, e wire.PersonEdit) (people.Person, error) {
+func (s *People) EditPerson(ctx context.Context, by act.Actor, name string, e wire.PersonEdit) (people.Person, error) {
 	if e.Email != nil {
-		if err := checkEmail(*e.Email); err != nil {
+		if err := CheckEmail(*e.Email); err != nil {
 			return people.Person{}, err
 		}
 	}
 	return act.Change(ctx, s.Base, by, access.Administer, func(t *act.Tx) (people.Person, error) {
-		p, err := s.person(ctx, t.View, name)
+		p, err := s.FindPerson(ctx, t.View, name)
 		if err != nil {
 			return people.Person{}, err
 		}
@@ -232,7 +240,7 @@ func (s *Service) EditPerson(ctx context.Context, by act.Actor, name string, e w
 }
 
 // someoneKeepsTheService refuses a change after which nobody could add people any more.
-func (s *Service) someoneKeepsTheService(ctx context.Context, t *act.Tx) error {
+func (s *People) someoneKeepsTheService(ctx context.Context, t *act.Tx) error {
 	all, err := t.View.People(ctx)
 	if err != nil {
 		return err
@@ -273,7 +281,7 @@ func allRoles(ctx context.Context, r records.View) ([]access.Role, error) {
 }
 
 // give gives someone a role, if whoever acts has all that it gives.
-func (s *Service) give(ctx context.Context, t *act.Tx, p *people.Person, m access.Membership) error {
+func (s *People) give(ctx context.Context, t *act.Tx, p *people.Person, m access.Membership) error {
 	role, err := s.checkGift(ctx, t, m)
 	if err != nil {
 		return err
@@ -289,7 +297,7 @@ func (s *Service) give(ctx context.Context, t *act.Tx, p *people.Person, m acces
 		return err
 	}
 	return t.Note(ctx, act.Entry{
-		Needs: access.Manage, Project: everywhereIsNone(m.Project), Kind: "member.added", Subject: p.Name,
+		Needs: access.Manage, Project: m.Project, Kind: "member.added", Subject: p.Name,
 		Sentence: fmt.Sprintf("%s became %s of %s.", p.Name, m.Role, whereOf(m)), After: m,
 	})
 }
@@ -302,9 +310,9 @@ func whereOf(m access.Membership) string {
 }
 
 // checkGift refuses a membership that whoever acts cannot give or take.
-func (s *Service) checkGift(ctx context.Context, t *act.Tx, m access.Membership) (access.Role, error) {
+func (s *People) checkGift(ctx context.Context, t *act.Tx, m access.Membership) (access.Role, error) {
 	if m.Project != access.Everywhere {
-		if err := s.checkProject(ctx, t.View, m.Project); err != nil {
+		if err := s.CheckProject(ctx, t.View, m.Project); err != nil {
 			return access.Role{}, err
 		}
 	}
@@ -323,12 +331,12 @@ func (s *Service) checkGift(ctx context.Context, t *act.Tx, m access.Membership)
 }
 
 // GiveRole gives someone a role in a project.
-func (s *Service) GiveRole(ctx context.Context, by act.Actor, name string, m access.Membership) (people.Person, error) {
+func (s *People) GiveRole(ctx context.Context, by act.Actor, name string, m access.Membership) (people.Person, error) {
 	return act.Change(ctx, s.Base, by, access.Manage, func(t *act.Tx) (people.Person, error) {
 		if _, err := s.checkGift(ctx, t, m); err != nil {
 			return people.Person{}, err
 		}
-		p, err := s.person(ctx, t.View, name)
+		p, err := s.FindPerson(ctx, t.View, name)
 		if err != nil {
 			return people.Person{}, err
 		}
@@ -344,14 +352,14 @@ func (s *Service) GiveRole(ctx context.Context, by act.Actor, name string, m acc
 }
 
 // TakeRole takes a role in a project away from someone.
-func (s *Service) TakeRole(ctx context.Context, by act.Actor, name string, m access.Membership, reason string,
+func (s *People) TakeRole(ctx context.Context, by act.Actor, name string, m access.Membership, reason string,
 ) (people.Person, error) {
 	return act.Change(ctx, s.Base, by, access.Manage, func(t *act.Tx) (people.Person, error) {
 		// Who may give a role may also take it away, and nobody else.
 		if _, err := s.checkGift(ctx, t, m); err != nil {
 			return people.Person{}, err
 		}
-		p, err := s.person(ctx, t.View, name)
+		p, err := s.FindPerson(ctx, t.View, name)
 		if err != nil {
 			return people.Person{}, err
 		}
@@ -371,7 +379,7 @@ func (s *Service) TakeRole(ctx context.Context, by act.Actor, name string, m acc
 		}
 		return shown(*after, t.By),
 			t.Note(ctx, act.Entry{
-				Project: everywhereIsNone(m.Project), Kind: "member.removed", Subject: name,
+				Project: m.Project, Kind: "member.removed", Subject: name,
 				Sentence: fmt.Sprintf("%s is no longer %s of %s.", name, m.Role, whereOf(m)), Reason: reason, Before: m,
 			})
 	})
@@ -391,7 +399,7 @@ func shown(p people.Person, a act.Actor) people.Person {
 
 // People lists everyone whom the actor may know of: those in the same projects, and
 // everyone for those who keep a project.
-func (s *Service) People(ctx context.Context, by act.Actor) (wire.Listed[people.Person], error) {
+func (s *People) People(ctx context.Context, by act.Actor) (wire.Listed[people.Person], error) {
 	if err := by.May(access.Read); err != nil {
 		return wire.Listed[people.Person]{}, err
 	}
@@ -406,7 +414,7 @@ func (s *Service) People(ctx context.Context, by act.Actor) (wire.Listed[people.
 }
 
 // Roles lists the roles.
-func (s *Service) Roles(ctx context.Context, by act.Actor) (wire.Listed[access.Role], error) {
+func (s *People) Roles(ctx context.Context, by act.Actor) (wire.Listed[access.Role], error) {
 	if err := by.May(access.Read); err != nil {
 		return wire.Listed[access.Role]{}, err
 	}
@@ -415,7 +423,7 @@ func (s *Service) Roles(ctx context.Context, by act.Actor) (wire.Listed[access.R
 }
 
 // PutRole makes a role or changes one that was made here.
-func (s *Service) PutRole(ctx context.Context, by act.Actor, name string, permissions []string, description string,
+func (s *People) PutRole(ctx context.Context, by act.Actor, name string, permissions []string, description string,
 ) (access.Role, error) {
 	if err := naming.Check("role", name); err != nil {
 		return access.Role{}, err
@@ -458,7 +466,7 @@ func joined(permissions []access.Permission) string {
 }
 
 // RemoveRole removes a role that nobody has.
-func (s *Service) RemoveRole(ctx context.Context, by act.Actor, name string) (access.Role, error) {
+func (s *People) RemoveRole(ctx context.Context, by act.Actor, name string) (access.Role, error) {
 	return act.Change(ctx, s.Base, by, access.Administer, func(t *act.Tx) (access.Role, error) {
 		role, err := roleNamed(ctx, t.View, name)
 		if err != nil {

@@ -14,13 +14,12 @@ import (
 	"innerladder/internal/core/naming"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/traffic"
-	"innerladder/internal/core/watch"
 	"innerladder/internal/records"
 	"innerladder/internal/wire"
 )
 
 // AddEnvironment adds a place where versions run.
-func (s *Service) AddEnvironment(ctx context.Context, by act.Actor, name, description string) (traffic.Environment,
+func (s *Traffic) AddEnvironment(ctx context.Context, by act.Actor, name, description string) (traffic.Environment,
 	error,
 ) {
 	if err := naming.Check("name", name); err != nil {
@@ -47,14 +46,14 @@ func (s *Service) AddEnvironment(ctx context.Context, by act.Actor, name, descri
 }
 
 // Environments lists all environments.
-func (s *Service) Environments(ctx context.Context, by act.Actor) (wire.Listed[traffic.Environment], error) {
+func (s *Traffic) Environments(ctx context.Context, by act.Actor) (wire.Listed[traffic.Environment], error) {
 	return act.List(s.Base, by, func(r records.View) ([]traffic.Environment, string, error) {
 		all, err := r.Environments(ctx)
 		return all, "", err
 	})
 }
 
-func (s *Service) checkEnvironment(ctx context.Context, r records.View, name string) error {
+func (s *Traffic) checkEnvironment(ctx context.Context, r records.View, name string) error {
 	all, err := r.Environments(ctx)
 	if err != nil {
 		return err
@@ -86,13 +85,13 @@ func cleanAddress(raw string) (string, error) {
 // Place says that a version runs in an environment at some addresses, after making sure
 // that it does: every address must speak the protocol, be ready, and fit the signature.
 // servedAs is the model's name there; empty means the same name as here.
-func (s *Service) Place(ctx context.Context, by act.Actor, ref, environment string, addresses []string,
+func (s *Traffic) Place(ctx context.Context, by act.Actor, ref, environment string, addresses []string,
 	servedAs string,
 ) (*traffic.Placement, error) {
 	if err := by.May(access.Place); err != nil {
 		return nil, err
 	}
-	v, err := s.Version(ctx, by, ref)
+	v, err := s.registry.Version(ctx, by, ref)
 	if err != nil {
 		return nil, err
 	}
@@ -149,7 +148,7 @@ func (s *Service) Place(ctx context.Context, by act.Actor, ref, environment stri
 }
 
 // inspect makes sure that a version can run at an address.
-func (s *Service) inspect(ctx context.Context, v *registry.Version, environment, address, servedAs string) error {
+func (s *Traffic) inspect(ctx context.Context, v *registry.Version, environment, address, servedAs string) error {
 	refuse := func(code, why, remedy string) error {
 		return fault.New(fault.Refused, code, "%s at %s: %s", servedAs, address, why).In("addresses").Do("%s", remedy)
 	}
@@ -178,8 +177,8 @@ func (s *Service) inspect(ctx context.Context, v *registry.Version, environment,
 }
 
 // Unplace says that a version runs in an environment no more.
-func (s *Service) Unplace(ctx context.Context, by act.Actor, ref, environment string) (*traffic.Placement, error) {
-	v, err := s.Version(ctx, by, ref)
+func (s *Traffic) Unplace(ctx context.Context, by act.Actor, ref, environment string) (*traffic.Placement, error) {
+	v, err := s.registry.Version(ctx, by, ref)
 	if err != nil {
 		return nil, err
 	}
@@ -223,10 +222,10 @@ func (s *Service) Unplace(ctx context.Context, by act.Actor, ref, environment st
 }
 
 // Placements lists all placements, of one version when a ref is given.
-func (s *Service) Placements(ctx context.Context, by act.Actor, ref string) (wire.Listed[traffic.Placement], error) {
+func (s *Traffic) Placements(ctx context.Context, by act.Actor, ref string) (wire.Listed[traffic.Placement], error) {
 	version := ""
 	if ref != "" {
-		v, err := s.Version(ctx, by, ref)
+		v, err := s.registry.Version(ctx, by, ref)
 		if err != nil {
 			return wire.Listed[traffic.Placement]{}, err
 		}
@@ -239,63 +238,10 @@ func (s *Service) Placements(ctx context.Context, by act.Actor, ref string) (wir
 }
 
 // Check asks an address of a placement whether it is ready; nil when it is.
-func (s *Service) Check(ctx context.Context, p traffic.Placement, address string) error {
+func (s *Traffic) Check(ctx context.Context, p traffic.Placement, address string) error {
 	servers, err := s.serversIn(ctx, p.Environment)
 	if err != nil {
 		return err
 	}
 	return servers.Ready(ctx, address, p.ServedAs)
-}
-
-// SetHealth records that an address of a placement fell (with the reason) or recovered
-// (without). An alert is raised when an endpoint's version has no healthy address left,
-// and resolved when it has one again.
-func (s *Service) SetHealth(ctx context.Context, p traffic.Placement, address, reason, sentence string) error {
-	var using []string
-	_, err := act.Change(ctx, s.Base, act.BySelf(), access.Place, func(t *act.Tx) (struct{}, error) {
-		none := struct{}{}
-		if err := t.SetAddressHealth(ctx, p.ID, address, reason, t.Now); err != nil {
-			return none, err
-		}
-		after, err := t.PlacementOf(ctx, p.Version, p.Environment)
-		if errors.Is(err, records.ErrNone) {
-			return none, nil // taken away meanwhile
-		}
-		if err != nil {
-			return none, err
-		}
-		kind, said := "placement.recovered",
-			fmt.Sprintf("%s in %s answers again at %s.", p.Version, p.Environment, address)
-		if reason != "" {
-			kind, said = "placement.fell", sentence
-		}
-		if err := t.Note(ctx, act.Entry{
-			Project: p.Project, Kind: kind, Subject: p.Version, Sentence: said,
-			Reason: reason,
-		}); err != nil {
-			return none, err
-		}
-		if using, err = t.EndpointsUsing(ctx, p.Version, p.Environment); err != nil {
-			return none, err
-		}
-		if after.Healthy {
-			return none, s.resolveAlerts(ctx, t, watch.PlacementUnhealthy, p.Version, "It is healthy again.")
-		}
-		for _, endpoint := range using {
-			if err := s.raise(ctx, t, &watch.Alert{
-				Kind: watch.PlacementUnhealthy, Project: p.Project,
-				Endpoint: endpoint, Subject: p.Version, Signal: "placement_health", Sentence: sentence,
-			}); err != nil {
-				return none, err
-			}
-		}
-		return none, nil
-	})
-	if err != nil {
-		return err
-	}
-	if len(using) > 0 {
-		s.reroute(ctx, using...)
-	}
-	return nil
 }

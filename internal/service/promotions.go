@@ -19,8 +19,8 @@ import (
 
 // Promote asks that a version step up to a rung. When every gate on the way is met
 // already, it is carried out at once, if the ladder says so.
-func (s *Service) Promote(ctx context.Context, by act.Actor, n wire.NewPromotion) (*ladder.Promotion, error) {
-	v, err := s.Version(ctx, by, n.Version)
+func (s *Ladder) Promote(ctx context.Context, by act.Actor, n wire.NewPromotion) (*ladder.Promotion, error) {
+	v, err := s.registry.Version(ctx, by, n.Version)
 	if err != nil {
 		return nil, err
 	}
@@ -89,7 +89,7 @@ func (s *Service) Promote(ctx context.Context, by act.Actor, n wire.NewPromotion
 }
 
 // checkAsking refuses a promotion that whoever acts may not ask for, or that there is already.
-func (s *Service) checkAsking(ctx context.Context, t *act.Tx, l ladder.Ladder, v *registry.Version,
+func (s *Ladder) checkAsking(ctx context.Context, t *act.Tx, l ladder.Ladder, v *registry.Version,
 	n wire.NewPromotion,
 ) error {
 	if err := l.CheckClimb(v.Ref, v.Rung, n.To); err != nil &&
@@ -121,7 +121,7 @@ func (s *Service) checkAsking(ctx context.Context, t *act.Tx, l ladder.Ladder, v
 }
 
 // override carries a promotion out past its gate.
-func (s *Service) override(ctx context.Context, t *act.Tx, h judged, reviewers []string) error {
+func (s *Ladder) override(ctx context.Context, t *act.Tx, h judged, reviewers []string) error {
 	p := h.Promotion
 	if err := t.SetPromotion(ctx, h.number, p); err != nil {
 		return err
@@ -154,7 +154,7 @@ type judged struct {
 
 // readJudged reads what a promotion is judged by. An open one asks from where its version stands
 // now.
-func (s *Service) readJudged(ctx context.Context, r records.View, p *ladder.Promotion, files stored,
+func (s *Ladder) readJudged(ctx context.Context, r records.View, p *ladder.Promotion, files stored,
 ) (h judged, err error) {
 	h.Promotion = p
 	if h.number, err = ladder.ParseID("promotion", p.ID); err != nil {
@@ -163,7 +163,7 @@ func (s *Service) readJudged(ctx context.Context, r records.View, p *ladder.Prom
 	if h.ladder, err = r.Ladder(ctx, p.Project); err != nil {
 		return h, err
 	}
-	v, err := s.resolve(ctx, r, "version", p.Version)
+	v, err := s.registry.Resolve(ctx, r, "version", p.Version)
 	if err != nil {
 		return h, err
 	}
@@ -180,8 +180,8 @@ func (s *Service) readJudged(ctx context.Context, r records.View, p *ladder.Prom
 }
 
 // judgedNow reads what a promotion is judged by, and judges it.
-func (s *Service) judgedNow(ctx context.Context, r records.View, p *ladder.Promotion) (judged, error) {
-	v, err := s.resolve(ctx, r, "version", p.Version)
+func (s *Ladder) judgedNow(ctx context.Context, r records.View, p *ladder.Promotion) (judged, error) {
+	v, err := s.registry.Resolve(ctx, r, "version", p.Version)
 	if err != nil {
 		return judged{}, err
 	}
@@ -218,19 +218,19 @@ func (h judged) open() []string {
 }
 
 // answer changes a promotion: do is handed it as it is in the transaction.
-func (s *Service) answer(ctx context.Context, by act.Actor, id string, permission access.Permission,
+func (s *Ladder) answer(ctx context.Context, by act.Actor, id string, permission access.Permission,
 	do func(t *act.Tx, h judged) error,
 ) (*ladder.Promotion, error) {
 	if err := by.May(access.Read); err != nil {
 		return nil, err
 	}
-	p, err := s.promotion(ctx, s.Read(by), id)
+	p, err := s.FindPromotion(ctx, s.Read(by), id)
 	if err != nil {
 		return nil, err
 	}
 	var files stored
 	if p.State.Signable() { // files may be read for this, so not in the transaction
-		v, err := s.resolve(ctx, s.Read(by), "version", p.Version)
+		v, err := s.registry.Resolve(ctx, s.Read(by), "version", p.Version)
 		if err != nil {
 			return nil, err
 		}
@@ -239,7 +239,7 @@ func (s *Service) answer(ctx context.Context, by act.Actor, id string, permissio
 		}
 	}
 	return act.Change(ctx, s.Base, by, permission, func(t *act.Tx) (*ladder.Promotion, error) {
-		p, err := s.promotion(ctx, t.View, id)
+		p, err := s.FindPromotion(ctx, t.View, id)
 		if err != nil {
 			return nil, err
 		}
@@ -252,7 +252,7 @@ func (s *Service) answer(ctx context.Context, by act.Actor, id string, permissio
 }
 
 // settle judges a promotion and carries out what follows.
-func (s *Service) settle(ctx context.Context, t *act.Tx, h judged, byHand bool) error {
+func (s *Ladder) settle(ctx context.Context, t *act.Tx, h judged, byHand bool) error {
 	was, stands := h.State, h.facts.Version.Rung
 	if was == ladder.Open {
 		if err := h.ladder.CheckClimb(h.Version, stands, h.To); err != nil {
@@ -283,7 +283,7 @@ func (s *Service) settle(ctx context.Context, t *act.Tx, h judged, byHand bool) 
 }
 
 // CarryOut carries a promotion out whose gate is met, where that is done by hand.
-func (s *Service) CarryOut(ctx context.Context, by act.Actor, id string) (*ladder.Promotion, error) {
+func (s *Ladder) CarryOut(ctx context.Context, by act.Actor, id string) (*ladder.Promotion, error) {
 	return s.answer(ctx, by, id, access.Ask, func(t *act.Tx, h judged) error {
 		if h.State != ladder.Open {
 			return fault.New(fault.Refused, "promotion.closed", "%s is %s", h.ID, h.State.Words()).In("promotion").
@@ -302,7 +302,7 @@ func (s *Service) CarryOut(ctx context.Context, by act.Actor, id string) (*ladde
 }
 
 // Withdraw takes a promotion back; only the one who asked may.
-func (s *Service) Withdraw(ctx context.Context, by act.Actor, id, why string) (*ladder.Promotion, error) {
+func (s *Ladder) Withdraw(ctx context.Context, by act.Actor, id, why string) (*ladder.Promotion, error) {
 	return s.answer(ctx, by, id, access.Ask, func(t *act.Tx, h judged) error {
 		switch {
 		case h.State == ladder.ToReview:
@@ -322,7 +322,7 @@ func (s *Service) Withdraw(ctx context.Context, by act.Actor, id, why string) (*
 }
 
 // closePromotion ends a promotion.
-func (s *Service) closePromotion(ctx context.Context, t *act.Tx, h judged, state ladder.PromotionState,
+func (s *Ladder) closePromotion(ctx context.Context, t *act.Tx, h judged, state ladder.PromotionState,
 	why string,
 ) error {
 	p, now := h.Promotion, t.Now
@@ -364,7 +364,7 @@ func refOf(v *registry.Version) string {
 }
 
 // promotion finds a promotion by P-NUMBER.
-func (s *Service) promotion(ctx context.Context, r records.View, id string) (*ladder.Promotion, error) {
+func (s *Ladder) FindPromotion(ctx context.Context, r records.View, id string) (*ladder.Promotion, error) {
 	number, err := ladder.ParseID("promotion", id)
 	if err != nil {
 		return nil, err
@@ -378,11 +378,11 @@ func (s *Service) promotion(ctx context.Context, r records.View, id string) (*la
 }
 
 // Promotion finds a promotion, with what the gate says now if it is open.
-func (s *Service) Promotion(ctx context.Context, by act.Actor, id string) (*ladder.Promotion, error) {
+func (s *Ladder) Promotion(ctx context.Context, by act.Actor, id string) (*ladder.Promotion, error) {
 	if err := by.May(access.Read); err != nil {
 		return nil, err
 	}
-	p, err := s.promotion(ctx, s.Read(by), id)
+	p, err := s.FindPromotion(ctx, s.Read(by), id)
 	if err != nil || !p.State.Signable() {
 		return p, err
 	}
@@ -398,7 +398,7 @@ type PromotionSearch struct {
 }
 
 // Promotions lists promotions, newest first.
-func (s *Service) Promotions(ctx context.Context, by act.Actor, search PromotionSearch, p records.Page,
+func (s *Ladder) Promotions(ctx context.Context, by act.Actor, search PromotionSearch, p records.Page,
 ) (wire.Listed[ladder.Promotion], error) {
 	if err := by.May(access.Read); err != nil {
 		return wire.Listed[ladder.Promotion]{}, err
@@ -418,7 +418,7 @@ func (s *Service) Promotions(ctx context.Context, by act.Actor, search Promotion
 }
 
 // promotionsFor lists the promotions that wait for whoever acts.
-func (s *Service) promotionsFor(ctx context.Context, r records.View, a act.Actor, search PromotionSearch,
+func (s *Ladder) promotionsFor(ctx context.Context, r records.View, a act.Actor, search PromotionSearch,
 	p records.Page,
 ) (wire.Listed[ladder.Promotion], error) {
 	out := wire.Listed[ladder.Promotion]{Items: []ladder.Promotion{}}

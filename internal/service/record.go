@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -12,6 +11,7 @@ import (
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/lineage"
 	"innerladder/internal/core/notice"
 	"innerladder/internal/core/record"
 	"innerladder/internal/core/registry"
@@ -20,8 +20,31 @@ import (
 	"innerladder/internal/wire"
 )
 
+// Record is the record of who did what, when and why: what is read of it, said about it, and
+// proved by it.
+type Record struct {
+	*act.Base
+	people   *People
+	registry *Registry
+	ladder   *Ladder
+	observe  *Observe
+	signer   record.Signer
+	// address is how people reach the console, for the source of exported events.
+	address string
+}
+
+// NewRecord makes the capability. signer signs checkpoints.
+func NewRecord(b *act.Base, people *People, registry *Registry, ladder *Ladder, observe *Observe,
+	signer record.Signer, address string,
+) *Record {
+	return &Record{
+		Base: b, people: people, registry: registry, ladder: ladder, observe: observe, signer: signer,
+		address: address,
+	}
+}
+
 // IndexRecord brings the index that searches use up to date.
-func (s *Service) IndexRecord(ctx context.Context) error { return s.DB.IndexRecord(ctx) }
+func (s *Record) IndexRecord(ctx context.Context) error { return s.DB.IndexRecord(ctx) }
 
 // mostMissed is how many lines a listener may have missed and still take up where it was.
 const mostMissed = 5000
@@ -30,7 +53,7 @@ const mostMissed = 5000
 // it saw, oldest first, until it says no. One that has missed too many, or that saw a line
 // which is not there, as after a backup was put back, must read anew: then newest is the
 // line from which it goes on.
-func (s *Service) Missed(ctx context.Context, by act.Actor, last int64,
+func (s *Record) Missed(ctx context.Context, by act.Actor, last int64,
 	hand func(record.Entry) (more bool)) (newest int64,
 	anew bool, err error,
 ) {
@@ -59,7 +82,7 @@ var quiet = []string{"person.signed_in", "person.signed_out", "token.made", "tok
 
 // Activity lists what happened, newest first, as everyone may read it who sees the
 // project: in a project, about a subject, or all of it.
-func (s *Service) Activity(ctx context.Context, by act.Actor, project, subject string, p records.Page,
+func (s *Record) Activity(ctx context.Context, by act.Actor, project, subject string, p records.Page,
 ) (wire.Listed[wire.Happening], error) {
 	if err := by.May(access.Read); err != nil {
 		return wire.Listed[wire.Happening]{}, err
@@ -85,7 +108,7 @@ func (s *Service) Activity(ctx context.Context, by act.Actor, project, subject s
 	return out, s.addComments(ctx, r, out.Items)
 }
 
-func (s *Service) addComments(ctx context.Context, r records.View, items []wire.Happening) error {
+func (s *Record) addComments(ctx context.Context, r records.View, items []wire.Happening) error {
 	lines := make([]int64, len(items))
 	for i, h := range items {
 		lines[i] = h.Seq
@@ -102,7 +125,7 @@ func (s *Service) addComments(ctx context.Context, r records.View, items []wire.
 const longestComment = 10_000
 
 // Comment says something about a line of the record, or about a subject when on is 0.
-func (s *Service) Comment(ctx context.Context, by act.Actor, on int64, subject, text string) (wire.Said, error) {
+func (s *Record) Comment(ctx context.Context, by act.Actor, on int64, subject, text string) (wire.Said, error) {
 	text = strings.TrimSpace(text)
 	if text == "" || len(text) > longestComment {
 		return wire.Said{}, fault.New(fault.Invalid, "comment.text", "the comment is empty or longer than %d bytes",
@@ -147,49 +170,49 @@ func (s *Service) Comment(ctx context.Context, by act.Actor, on int64, subject, 
 		if err := t.Note(ctx, e); err != nil {
 			return wire.Said{}, err
 		}
-		readers, err := readers(ctx, t)
+		readers, err := Readers(ctx, t)
 		return wire.Said{
 			Entry: t.Entries[len(t.Entries)-1].Activity(), Unreached: notice.Unreached(text, e.Project, readers),
 		}, err
 	})
 }
 
-var (
-	promotionForm = regexp.MustCompile(`^[Pp]-\d+$`)
-	alertForm     = regexp.MustCompile(`^[Aa]-\d+$`)
-	runForm       = regexp.MustCompile(`^run-\d+$`)
-)
+// isID reports whether a name is an id of the kind that parse reads.
+func isID[N int | int64](parse func(field, id string) (N, error), name string) bool {
+	_, err := parse("subject", name)
+	return err == nil
+}
 
 // subject finds what a comment is about: a version, a data set, a run, a promotion, an
 // alert, a model or an endpoint.
-func (s *Service) subject(ctx context.Context, r records.View, name string) (project, subject string, err error) {
+func (s *Record) subject(ctx context.Context, r records.View, name string) (project, subject string, err error) {
 	switch {
 	case strings.Contains(name, "@"):
-		v, err := s.resolve(ctx, r, "subject", name)
+		v, err := s.registry.Resolve(ctx, r, "subject", name)
 		if err != nil {
 			return "", "", err
 		}
 		return v.Project, v.Ref, nil
 	case strings.Contains(name, "#"):
-		d, err := s.dataSet(ctx, r, "subject", name)
+		d, err := s.registry.FindDataSet(ctx, r, "subject", name)
 		if err != nil {
 			return "", "", err
 		}
 		return d.Project, d.Ref, nil
-	case runForm.MatchString(name):
-		run, err := s.run(ctx, r, "subject", name)
+	case isID(lineage.ParseRunRef, name):
+		run, err := s.registry.FindRun(ctx, r, "subject", name)
 		if err != nil {
 			return "", "", err
 		}
 		return run.Project, run.Ref, nil
-	case promotionForm.MatchString(name):
-		p, err := s.promotion(ctx, r, name)
+	case isID(ladder.ParseID, name):
+		p, err := s.ladder.FindPromotion(ctx, r, name)
 		if err != nil {
 			return "", "", err
 		}
 		return p.Project, p.ID, nil
-	case alertForm.MatchString(name):
-		a, err := s.alert(ctx, r, name)
+	case isID(watch.ParseID, name):
+		a, err := s.observe.FindAlert(ctx, r, name)
 		if err != nil {
 			return "", "", err
 		}
@@ -211,21 +234,21 @@ func (s *Service) subject(ctx context.Context, r records.View, name string) (pro
 }
 
 // auditSearch narrows a search down to what whoever acts may look into.
-func (s *Service) auditSearch(ctx context.Context, by act.Actor, q records.RecordSearch) (records.View,
+func (s *Record) auditSearch(ctx context.Context, by act.Actor, q records.RecordSearch) (records.View,
 	records.RecordSearch, error,
 ) {
 	if err := by.May(access.Audit); err != nil {
 		return records.View{}, q, err
 	}
 	if q.Project != "" {
-		if err := s.checkProject(ctx, s.Read(by), q.Project); err != nil {
+		if err := s.people.CheckProject(ctx, s.Read(by), q.Project); err != nil {
 			return records.View{}, q, err
 		}
 		if err := by.Need(access.Audit, q.Project); err != nil {
 			return records.View{}, q, err
 		}
 	}
-	if promotionForm.MatchString(q.Subject) || alertForm.MatchString(q.Subject) {
+	if isID(ladder.ParseID, q.Subject) || isID(watch.ParseID, q.Subject) {
 		q.Subject = strings.ToUpper(q.Subject)
 	}
 	q.Projects = by.Where(access.Audit)
@@ -233,7 +256,7 @@ func (s *Service) auditSearch(ctx context.Context, by act.Actor, q records.Recor
 }
 
 // Audit searches the record, newest first.
-func (s *Service) Audit(ctx context.Context, by act.Actor, q records.RecordSearch, p records.Page,
+func (s *Record) Audit(ctx context.Context, by act.Actor, q records.RecordSearch, p records.Page,
 ) (wire.Listed[record.Entry], error) {
 	r, q, err := s.auditSearch(ctx, by, q)
 	if err != nil {
@@ -245,7 +268,7 @@ func (s *Service) Audit(ctx context.Context, by act.Actor, q records.RecordSearc
 
 // Exporting checks that whoever acts may export what a search finds, and returns what
 // hands it out, oldest first, as CloudEvents.
-func (s *Service) Exporting(ctx context.Context, by act.Actor,
+func (s *Record) Exporting(ctx context.Context, by act.Actor,
 	q records.RecordSearch,
 ) (func(context.Context, func(record.CloudEvent) error) error, error) {
 	r, q, err := s.auditSearch(ctx, by, q)
@@ -259,7 +282,7 @@ func (s *Service) Exporting(ctx context.Context, by act.Actor,
 
 // Verify reads the whole record and tells where it is not what was written; checkpoints
 // that were exported before must hold.
-func (s *Service) Verify(ctx context.Context, by act.Actor, checkpoints []record.Checkpoint) (record.Verified, error) {
+func (s *Record) Verify(ctx context.Context, by act.Actor, checkpoints []record.Checkpoint) (record.Verified, error) {
 	err := by.May(access.Audit)
 	if err == nil {
 		err = by.Need(access.Audit, "") // the chain runs through all projects
@@ -278,7 +301,7 @@ func (s *Service) Verify(ctx context.Context, by act.Actor, checkpoints []record
 }
 
 // Checkpoint signs what the last line of the record is.
-func (s *Service) Checkpoint(ctx context.Context, by act.Actor) (record.Checkpoint, error) {
+func (s *Record) Checkpoint(ctx context.Context, by act.Actor) (record.Checkpoint, error) {
 	err := by.May(access.Audit)
 	if err == nil {
 		err = by.Need(access.Audit, "")
@@ -295,7 +318,7 @@ func (s *Service) Checkpoint(ctx context.Context, by act.Actor) (record.Checkpoi
 
 // Searches lists the searches that whoever is signed in keeps and those that others
 // share.
-func (s *Service) Searches(ctx context.Context, by act.Actor) (wire.Listed[registry.SavedSearch], error) {
+func (s *Record) Searches(ctx context.Context, by act.Actor) (wire.Listed[registry.SavedSearch], error) {
 	if err := by.May(access.Audit); err != nil {
 		return wire.Listed[registry.SavedSearch]{}, err
 	}
@@ -307,7 +330,7 @@ func (s *Service) Searches(ctx context.Context, by act.Actor) (wire.Listed[regis
 var searchable = []string{"text", "kind", "actor", "subject", "project", "after", "until", "within"}
 
 // SaveSearch keeps a search under a name, in place of an own one of that name.
-func (s *Service) SaveSearch(ctx context.Context, by act.Actor, name string, query map[string]string, shared bool,
+func (s *Record) SaveSearch(ctx context.Context, by act.Actor, name string, query map[string]string, shared bool,
 ) (registry.SavedSearch, error) {
 	if name = strings.TrimSpace(name); name == "" || len(name) > 100 {
 		return registry.SavedSearch{}, fault.New(fault.Invalid, "search.name", "the search has no name, or a long one").
@@ -332,7 +355,7 @@ func (s *Service) SaveSearch(ctx context.Context, by act.Actor, name string, que
 }
 
 // RemoveSearch forgets a search of whoever is signed in.
-func (s *Service) RemoveSearch(ctx context.Context, by act.Actor, id int64) (struct{}, error) {
+func (s *Record) RemoveSearch(ctx context.Context, by act.Actor, id int64) (struct{}, error) {
 	return act.Change(ctx, s.Base, by, access.Audit, func(t *act.Tx) (struct{}, error) {
 		there, err := t.View.RemoveSearch(ctx, t.By.Person, id)
 		if err == nil && !there {
@@ -348,23 +371,4 @@ func (s *Service) RemoveSearch(ctx context.Context, by act.Actor, id int64) (str
 				Sentence: t.By.Name + " removed a saved search.",
 			})
 	})
-}
-
-// alert finds an alert.
-func (s *Service) alert(ctx context.Context, r records.View, id string) (*watch.Alert, error) {
-	number, err := watch.ParseID("alert", id)
-	if err != nil {
-		return nil, err
-	}
-	a, err := r.Alert(ctx, number)
-	if errors.Is(err, records.ErrNone) {
-		return nil, fault.New(fault.Unknown, "alert.unknown", "there is no A-%d", number).In("alert").
-			Do("see them with: innerladder alerts")
-	}
-	return a, err
-}
-
-// asker is who is told when a promotion is answered.
-func asker(p *ladder.Promotion) map[notice.Topic][]string {
-	return map[notice.Topic][]string{notice.Answer: {p.AskedBy}}
 }

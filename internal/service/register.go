@@ -40,7 +40,7 @@ type File struct {
 }
 
 // Receive reads a file to its end; it is kept when a version is registered with it.
-func (s *Service) Receive(ctx context.Context, by act.Actor, part, name string, r io.Reader) (*File, error) {
+func (s *Registry) Receive(ctx context.Context, by act.Actor, part, name string, r io.Reader) (*File, error) {
 	if err := by.May(access.Register); err != nil {
 		return nil, err
 	}
@@ -65,7 +65,7 @@ func checkFileName(part, name string) error {
 
 // Register registers a version with its files. The same content registered again gives
 // the version that is there.
-func (s *Service) Register(ctx context.Context, by act.Actor, reg wire.Registration, files []*File) (wire.Registered,
+func (s *Registry) Register(ctx context.Context, by act.Actor, reg wire.Registration, files []*File) (wire.Registered,
 	error,
 ) {
 	if err := by.May(access.Register); err != nil {
@@ -110,7 +110,7 @@ func (s *Service) Register(ctx context.Context, by act.Actor, reg wire.Registrat
 }
 
 // checkRegistration refuses what is wrong whatever the state of the service.
-func (s *Service) checkRegistration(reg wire.Registration) error {
+func (s *Registry) checkRegistration(reg wire.Registration) error {
 	if err := naming.Check("model", reg.Model); err != nil {
 		return err
 	}
@@ -160,7 +160,7 @@ func (s *Service) checkRegistration(reg wire.Registration) error {
 }
 
 // fetchAll reads the files at addresses.
-func (s *Service) fetchAll(ctx context.Context, by act.Actor, sources []wire.Source) (out []*File, err error) {
+func (s *Registry) fetchAll(ctx context.Context, by act.Actor, sources []wire.Source) (out []*File, err error) {
 	for _, source := range sources {
 		f, err := s.fetchOne(ctx, by, source)
 		if err != nil {
@@ -178,7 +178,7 @@ func (s *Service) fetchAll(ctx context.Context, by act.Actor, sources []wire.Sou
 
 // fetchOne reads a file at an address. Its bytes are looked into in any case; those of a
 // reference are not kept afterwards.
-func (s *Service) fetchOne(ctx context.Context, by act.Actor, source wire.Source) (*File, error) {
+func (s *Registry) fetchOne(ctx context.Context, by act.Actor, source wire.Source) (*File, error) {
 	r, name, err := s.fetcher.Open(ctx, source.Address)
 	if err != nil {
 		return nil, err
@@ -196,7 +196,7 @@ func (s *Service) fetchOne(ctx context.Context, by act.Actor, source wire.Source
 }
 
 // enter writes the version down.
-func (s *Service) enter(ctx context.Context, t *act.Tx, reg wire.Registration, g *gathered) (wire.Registered, error) {
+func (s *Registry) enter(ctx context.Context, t *act.Tx, reg wire.Registration, g *gathered) (wire.Registered, error) {
 	v := g.version
 	if err := s.trace(ctx, t, reg, v); err != nil {
 		return wire.Registered{}, err
@@ -255,7 +255,7 @@ func (s *Service) enter(ctx context.Context, t *act.Tx, reg wire.Registration, g
 
 // mend puts files that came again in the place of those of a version that are missing or were
 // found damaged.
-func (s *Service) mend(v *registry.Version, files []*File) error {
+func (s *Registry) mend(v *registry.Version, files []*File) error {
 	present := s.blobs.Present()
 	for _, f := range files {
 		kept := slices.ContainsFunc(v.Artifacts, func(a registry.Artifact) bool {
@@ -272,7 +272,7 @@ func (s *Service) mend(v *registry.Version, files []*File) error {
 }
 
 // furnish adds to a new version what may change later.
-func (s *Service) furnish(ctx context.Context, t *act.Tx, reg wire.Registration, g *gathered) error {
+func (s *Registry) furnish(ctx context.Context, t *act.Tx, reg wire.Registration, g *gathered) error {
 	v := g.version
 	subject := records.Subject{Model: v.Model, Number: v.Number}
 	for _, a := range g.attachments {
@@ -315,10 +315,10 @@ func forRecord(v *registry.Version) registry.Version {
 
 // trace resolves what the version was made from: the run with what it knows, data sets
 // and parents.
-func (s *Service) trace(ctx context.Context, t *act.Tx, reg wire.Registration, v *registry.Version) error {
+func (s *Registry) trace(ctx context.Context, t *act.Tx, reg wire.Registration, v *registry.Version) error {
 	data := slices.Clone(reg.Data)
 	if reg.Run != "" {
-		run, err := s.run(ctx, t.View, "run", reg.Run)
+		run, err := s.FindRun(ctx, t.View, "run", reg.Run)
 		if err != nil {
 			return err
 		}
@@ -344,7 +344,7 @@ func (s *Service) trace(ctx context.Context, t *act.Tx, reg wire.Registration, v
 	}
 	v.Data = nil
 	for _, use := range data {
-		d, err := s.dataSet(ctx, t.View, "data", use.Data)
+		d, err := s.FindDataSet(ctx, t.View, "data", use.Data)
 		if err != nil {
 			return err
 		}
@@ -353,7 +353,7 @@ func (s *Service) trace(ctx context.Context, t *act.Tx, reg wire.Registration, v
 		}
 	}
 	for _, p := range reg.Parents {
-		parent, err := s.resolve(ctx, t.View, "parent", p.Version)
+		parent, err := s.Resolve(ctx, t.View, "parent", p.Version)
 		if err != nil {
 			return err
 		}
@@ -365,7 +365,7 @@ func (s *Service) trace(ctx context.Context, t *act.Tx, reg wire.Registration, v
 }
 
 // modelFor finds the model of a registration, or adds it when it is new.
-func (s *Service) modelFor(ctx context.Context, t *act.Tx, reg wire.Registration, sig *signature.Signature,
+func (s *Registry) modelFor(ctx context.Context, t *act.Tx, reg wire.Registration, sig *signature.Signature,
 ) (registry.Model, error) {
 	m, err := t.Model(ctx, reg.Model)
 	if err == nil {
@@ -390,13 +390,13 @@ func (s *Service) modelFor(ctx context.Context, t *act.Tx, reg wire.Registration
 		CreatedBy: t.By.Name, CreatedAt: t.Now,
 		Standing: map[string][]int{}, Counts: map[string]int{},
 	}
-	if m.Project, err = s.projectFor(ctx, t, reg.Project); err != nil {
+	if m.Project, err = s.people.ProjectFor(ctx, t, reg.Project); err != nil {
 		return m, err
 	}
 	if m.Owner == "" {
 		m.Owner = t.By.Name
 	}
-	if err := s.checkPerson(ctx, t.View, "owner", m.Owner); err != nil {
+	if err := s.people.CheckPerson(ctx, t.View, "owner", m.Owner); err != nil {
 		return m, err
 	}
 	if reg.Task != "" {
@@ -412,9 +412,6 @@ func (s *Service) modelFor(ctx context.Context, t *act.Tx, reg wire.Registration
 		Sentence: m.Name + " was added, a model for " + string(m.Task) + ".", After: m,
 	})
 }
-
-// DefaultProject is where models are that name no project.
-const DefaultProject = "default"
 
 // taskOf reads the task off the outputs: numbers are regression, texts and booleans
 // classification.

@@ -18,7 +18,7 @@ import (
 // StepPromotions does what time and other changes have brought about for promotions:
 // carries out those whose gate is met, reminds reviewers, and ends those that nobody
 // answers. Only those are looked at for which something may have changed.
-func (s *Service) StepPromotions(ctx context.Context) error {
+func (s *Ladder) StepPromotions(ctx context.Context) error {
 	by := act.BySelf()
 	r, now := s.DB.Read(records.Everything), s.Now()
 	w := s.attention.take(now)
@@ -45,7 +45,7 @@ func (s *Service) StepPromotions(ctx context.Context) error {
 		}
 	}
 	for _, id := range w.ids {
-		p, err := s.promotion(ctx, r, id)
+		p, err := s.FindPromotion(ctx, r, id)
 		if err != nil {
 			failed = append(failed, err)
 			s.attention.at(id, now)
@@ -57,7 +57,7 @@ func (s *Service) StepPromotions(ctx context.Context) error {
 }
 
 // waiting lists the promotions that can still be answered.
-func (s *Service) waiting(ctx context.Context, r records.View, f records.PromotionFilter) ([]ladder.Promotion, error) {
+func (s *Ladder) waiting(ctx context.Context, r records.View, f records.PromotionFilter) ([]ladder.Promotion, error) {
 	f.State = "waiting"
 	var out []ladder.Promotion
 	for page := (records.Page{Limit: 1000}); ; {
@@ -78,7 +78,7 @@ const manyWaiting = 20
 
 // promising leaves out those of many promotions for which nothing would change, as a look at the
 // facts in bulk tells. Files are not read for that, so what it leaves in may still have to wait.
-func (s *Service) promising(ctx context.Context, r records.View, all []ladder.Promotion) ([]ladder.Promotion, error) {
+func (s *Ladder) promising(ctx context.Context, r records.View, all []ladder.Promotion) ([]ladder.Promotion, error) {
 	byProject := map[string][]ladder.Promotion{}
 	for _, p := range all {
 		byProject[p.Project] = append(byProject[p.Project], p)
@@ -127,7 +127,7 @@ func wouldMove(l ladder.Ladder, p ladder.Promotion, f rule.Facts, now time.Time)
 }
 
 // stepPromotion does what has to be done for a promotion, and says when its own time comes next.
-func (s *Service) stepPromotion(ctx context.Context, by act.Actor, r records.View, p *ladder.Promotion) (next time.Time,
+func (s *Ladder) stepPromotion(ctx context.Context, by act.Actor, r records.View, p *ladder.Promotion) (next time.Time,
 	err error,
 ) {
 	h, err := s.judgedNow(ctx, r, p)
@@ -158,7 +158,7 @@ func (s *Service) stepPromotion(ctx context.Context, by act.Actor, r records.Vie
 	return next, err
 }
 
-func (s *Service) remind(ctx context.Context, t *act.Tx, h judged) error {
+func (s *Ladder) remind(ctx context.Context, t *act.Tx, h judged) error {
 	reviewers, err := s.reviewers(ctx, t, h)
 	if err != nil {
 		return err

@@ -18,7 +18,7 @@ import (
 const measuredOver = 24 * time.Hour
 
 // Review gathers what someone reads who reviews a promotion.
-func (s *Service) Review(ctx context.Context, by act.Actor, id string) (wire.Review, error) {
+func (s *Ladder) Review(ctx context.Context, by act.Actor, id string) (wire.Review, error) {
 	p, err := s.Promotion(ctx, by, id)
 	if err != nil {
 		return wire.Review{}, err
@@ -28,7 +28,7 @@ func (s *Service) Review(ctx context.Context, by act.Actor, id string) (wire.Rev
 	if err != nil {
 		return wire.Review{}, err
 	}
-	v, err := s.resolve(ctx, r, "version", p.Version)
+	v, err := s.registry.Resolve(ctx, r, "version", p.Version)
 	if err != nil {
 		return wire.Review{}, err
 	}
@@ -43,7 +43,7 @@ func (s *Service) Review(ctx context.Context, by act.Actor, id string) (wire.Rev
 	if out.Evidence, err = newestEvidence(ctx, r, v.Ref); err != nil || p.Incumbent == "" {
 		return out, err
 	}
-	if out.Incumbent, err = s.resolve(ctx, r, "incumbent", p.Incumbent); fault.Is(err, fault.Unknown) {
+	if out.Incumbent, err = s.registry.Resolve(ctx, r, "incumbent", p.Incumbent); fault.Is(err, fault.Unknown) {
 		out.Incumbent = nil // deleted since
 		return out, nil
 	} else if err != nil {
@@ -62,7 +62,7 @@ func (s *Service) Review(ctx context.Context, by act.Actor, id string) (wire.Rev
 		if e.Model != v.Model {
 			continue
 		}
-		c, err := s.Compare(ctx, by, e.Name, p.Incumbent, v.Ref, measuredOver)
+		c, err := s.observe.Compare(ctx, by, e.Name, p.Incumbent, v.Ref, measuredOver)
 		if err != nil {
 			return out, err
 		}

@@ -7,7 +7,6 @@ import (
 	"slices"
 	"strings"
 
-	"innerladder/internal/core/guard"
 	"innerladder/internal/core/record"
 	"innerladder/internal/core/signature"
 	"innerladder/internal/core/traffic"
@@ -29,7 +28,7 @@ type Router interface {
 
 // Reroute reads the routes of some endpoints, of all when none is named, and puts them in
 // force. One that cannot be stops no other; it is tried again.
-func (s *Service) Reroute(ctx context.Context, names ...string) error {
+func (s *Traffic) Reroute(ctx context.Context, names ...string) error {
 	s.routing.Lock()
 	defer s.routing.Unlock()
 	r := s.DB.Read(records.Everything)
@@ -81,14 +80,14 @@ const everyEndpoint = "*"
 
 // reroute is Reroute for callers whose change is confirmed already: it is tried again when
 // it fails.
-func (s *Service) reroute(ctx context.Context, names ...string) {
+func (s *Traffic) RerouteOrRetry(ctx context.Context, names ...string) {
 	if err := s.Reroute(context.WithoutCancel(ctx), names...); err != nil {
 		s.Log.Error("the gateway did not get the new routes; trying again", "error", err)
 	}
 }
 
 // RerouteMissing puts the routes in force that could not be when that was tried last.
-func (s *Service) RerouteMissing(ctx context.Context) error {
+func (s *Traffic) RerouteMissing(ctx context.Context) error {
 	s.routing.Lock()
 	var names []string
 	for name := range s.unrouted {
@@ -105,7 +104,7 @@ func (s *Service) RerouteMissing(ctx context.Context) error {
 }
 
 // readRoute reads all that the gateway must know of an endpoint.
-func (s *Service) readRoute(ctx context.Context, r records.View, e traffic.Endpoint) (traffic.Route, error) {
+func (s *Traffic) readRoute(ctx context.Context, r records.View, e traffic.Endpoint) (traffic.Route, error) {
 	route := traffic.Route{Endpoint: e.Name, ID: e.ID, Keyed: e.Keyed, Repeatable: e.Repeatable}
 	var err error
 	if route.Headers, err = s.headersOf(ctx, r, e.Environment); err != nil {
@@ -123,7 +122,7 @@ func (s *Service) readRoute(ctx context.Context, r records.View, e traffic.Endpo
 		return route, nil
 	}
 	route.Split, route.Since = e.Split.Number, e.Split.MadeAt
-	if route.Trials, err = s.trialsOf(ctx, r, e); err != nil {
+	if route.Trials, err = s.TrialsOf(ctx, r, e); err != nil {
 		return route, fmt.Errorf("reading the route: %w", err)
 	}
 	labels, err := r.Labels(ctx, e.Model)
@@ -152,78 +151,15 @@ func (s *Service) readRoute(ctx context.Context, r records.View, e traffic.Endpo
 	return route, nil
 }
 
-// splitTrials are the trials that an endpoint has with a split.
-type splitTrials struct {
-	split int
-	pairs []guard.TrialPair
-}
-
-// trialsOf lists the trials of an endpoint's split in force, each from when it began. What
-// is known of the split before is remembered, so that little is read however long a trial
-// goes on.
-func (s *Service) trialsOf(ctx context.Context, r records.View, e traffic.Endpoint) ([]guard.TrialPair, error) {
-	if e.Split == nil || len(e.Split.Trials()) == 0 {
-		return nil, nil
-	}
-	s.watchMu.Lock()
-	known := s.trials[e.Name]
-	s.watchMu.Unlock()
-	if known.split == e.Split.Number {
-		return known.pairs, nil
-	}
-	if known.split == 0 || known.split > e.Split.Number {
-		known = splitTrials{}
-	}
-	history, err := s.splitsSince(ctx, r, e, known.split)
-	if err != nil {
-		return nil, err
-	}
-	for _, split := range slices.Backward(history) {
-		known = splitTrials{split.Number, split.TrialPairs(known.pairs)}
-	}
-	s.watchMu.Lock()
-	s.trials[e.Name] = known
-	s.watchMu.Unlock()
-	return known.pairs, nil
-}
-
-// splitsSince reads the splits of an endpoint after one, newest first, as far back as its
-// trials go.
-func (s *Service) splitsSince(
-	ctx context.Context,
-	r records.View,
-	e traffic.Endpoint,
-	after int,
-) (out []traffic.Split, err error) {
-	for cursor := ""; ; {
-		page, next, err := r.Splits(ctx, e.Name, records.Page{Limit: lookBack, After: cursor})
-		if err != nil {
-			return nil, err
-		}
-		for _, split := range page {
-			if split.Number <= after {
-				return out, nil
-			}
-			out = append(out, split)
-			if len(split.Trials()) == 0 {
-				return out, nil
-			}
-		}
-		if cursor = next; cursor == "" {
-			return out, nil
-		}
-	}
-}
-
 // fixBins chooses the bins of an endpoint's columns from the reference profile of its
 // main version, if it has one and they are not chosen yet. told is false when the recorder
 // does not know yet which are.
-func (s *Service) fixBins(ctx context.Context, r records.View, e traffic.Endpoint) (told bool, err error) {
+func (s *Traffic) fixBins(ctx context.Context, r records.View, e traffic.Endpoint) (told bool, err error) {
 	if e.Split == nil {
 		return true, nil
 	}
 	main := e.Split.Main().Version
-	v, err := s.resolve(ctx, r, "version", main)
+	v, err := s.registry.Resolve(ctx, r, "version", main)
 	if err != nil {
 		return true, err
 	}
@@ -251,7 +187,7 @@ func (s *Service) fixBins(ctx context.Context, r records.View, e traffic.Endpoin
 }
 
 // follow puts routes in force after a change that they depend on.
-func (s *Service) follow(ctx context.Context, entries []record.Entry) {
+func (s *Traffic) follow(ctx context.Context, entries []record.Entry) {
 	var names []string
 	for _, e := range entries {
 		switch class, _, _ := strings.Cut(e.Kind, "."); class {
@@ -260,11 +196,11 @@ func (s *Service) follow(ctx context.Context, entries []record.Entry) {
 				names = append(names, e.Subject)
 			}
 		case "label", "secret": // callers may ask for lanes by label; headers are of environments
-			s.reroute(ctx)
+			s.RerouteOrRetry(ctx)
 			return
 		}
 	}
 	if len(names) > 0 {
-		s.reroute(ctx, names...)
+		s.RerouteOrRetry(ctx, names...)
 	}
 }

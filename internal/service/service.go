@@ -7,19 +7,13 @@ package service
 import (
 	"context"
 	"log/slog"
-	"sync"
-	"sync/atomic"
 	"time"
 
 	"innerladder/internal/app/act"
 	"innerladder/internal/blob"
-	"innerladder/internal/core/guard"
-	"innerladder/internal/core/health"
 	"innerladder/internal/core/record"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/fetch"
-	"innerladder/internal/jobs"
-	"innerladder/internal/oip"
 	"innerladder/internal/recorder"
 	"innerladder/internal/records"
 	"innerladder/internal/seal"
@@ -50,75 +44,38 @@ type Config struct {
 	Now func() time.Time
 }
 
-// Service does the job. It is safe for use by several goroutines at once.
+// Service does the job: all capabilities, each on those that stand below it.
 type Service struct {
 	*act.Base
-	signals  *signals.Keeper
-	blobs    *blob.Store
-	recorder *recorder.Recorder
-	router   Router
-	servers  *oip.Client
-	requests *traffic.RequestIDs
-	fetcher  *fetch.Fetcher
-	spareFor time.Duration
-	attempts attempts
-	// attention knows which promotions have to be looked at.
-	attention attention
-	address   string
-	signer    record.Signer
-
-	// keys seal secrets; they change when they are rotated.
-	keysMu   sync.Mutex
-	keys     *seal.Ring
-	rotating sync.Mutex
-
-	// routing serialises reading the routes and putting them in force; unrouted are the
-	// endpoints for which that could not be done.
-	routing  sync.Mutex
-	unrouted map[string]bool
-
-	// health is where the health watch of each address of each placement stands; checking
-	// are the checks that go on.
-	healthMu sync.Mutex
-	health   map[address]health.State
-	checking jobs.Busy
-
-	// watched is where the watching of each endpoint's trials stands, trials which those are.
-	watchMu sync.Mutex
-	watched map[string]guard.State
-	trials  map[string]splitTrials
-	// said is what was said last of the signals.
-	said atomic.Int32
+	Secrets  *Secrets
+	People   *People
+	Notices  *Notices
+	Registry *Registry
+	Traffic  *Traffic
+	Observe  *Observe
+	Ladder   *Ladder
+	Rollouts *Rollouts
+	Record   *Record
+	Keep     *Keep
 }
-
-// askServersFor is how long a model server may take to answer a question of ours.
-const askServersFor = 2 * time.Second
 
 // New makes a service.
 func New(c Config) *Service {
-	s := &Service{
-		Base: act.NewBase(c.Records, c.Log, c.Now), signals: c.Signals, blobs: c.Blobs, recorder: c.Recorder,
-		router:   c.Router,
-		servers:  oip.NewClient(askServersFor),
-		requests: c.RequestIDs, unrouted: map[string]bool{}, health: map[address]health.State{},
-		watched: map[string]guard.State{}, trials: map[string]splitTrials{}, fetcher: c.Fetch, spareFor: c.Spare,
-		address: c.Address, keys: c.Keys, signer: c.Signer,
+	if c.Fetch == nil {
+		c.Fetch = &fetch.Fetcher{}
 	}
-	if s.fetcher == nil {
-		s.fetcher = &fetch.Fetcher{}
-	}
-	s.OnNote(tell)
-	s.OnConfirm(s.attention.noted)
-	s.OnConfirm(s.follow)
+	s := &Service{Base: act.NewBase(c.Records, c.Log, c.Now)}
+	s.Secrets = NewSecrets(s.Base, c.Keys)
+	s.People = NewPeople(s.Base, c.Address, c.Signer)
+	s.Notices = NewNotices(s.Base, s.People, s.Secrets, c.Fetch, c.Address)
+	s.Registry = NewRegistry(s.Base, s.People, c.Blobs, c.Fetch, c.RequestIDs)
+	s.Traffic = NewTraffic(s.Base, s.Registry, s.Secrets, c.Recorder, c.Router)
+	s.Observe = NewObserve(s.Base, s.Registry, s.Traffic, c.Recorder, c.Signals, c.Router)
+	s.Ladder = NewLadder(s.Base, s.People, s.Registry, s.Observe, c.Blobs, c.Signer)
+	s.Rollouts = NewRollouts(s.Base, s.Traffic, s.Observe, s.Ladder, c.Recorder)
+	s.Record = NewRecord(s.Base, s.People, s.Registry, s.Ladder, s.Observe, c.Signer, c.Address)
+	s.Keep = NewKeep(s.Base, s.Traffic, c.Blobs, c.Signals, c.Spare)
 	return s
-}
-
-// spare is how old a file must be to be collected.
-func (s *Service) spare() time.Duration {
-	if s.spareFor == 0 {
-		return youngest
-	}
-	return s.spareFor
 }
 
 // Ready says whether the service can do its work.

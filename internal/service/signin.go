@@ -89,7 +89,7 @@ func (a *attempts) failed(name, address string, now time.Time) {
 
 // FirstLink makes a link for the first owner while there is nobody; it is empty when
 // there is somebody. An earlier one ends.
-func (s *Service) FirstLink(ctx context.Context) (link string, err error) {
+func (s *People) FirstLink(ctx context.Context) (link string, err error) {
 	all, err := s.DB.Read(records.Everything).People(ctx)
 	if err != nil || len(all) > 0 {
 		return "", err
@@ -110,7 +110,7 @@ var errLink = fault.New(fault.Unsigned, "welcome.used", "the link does not hold 
 	Do("ask an owner for a new one, or start the service again for the first")
 
 // Welcome looks whom a link would let in.
-func (s *Service) Welcome(ctx context.Context, secret string, from From) (wire.Welcomed, error) {
+func (s *People) Welcome(ctx context.Context, secret string, from From) (wire.Welcomed, error) {
 	p, err := s.linked(ctx, s.DB.Read(records.Everything), secret, from)
 	switch {
 	case err != nil:
@@ -121,7 +121,7 @@ func (s *Service) Welcome(ctx context.Context, secret string, from From) (wire.W
 	return wire.Welcomed{Name: p.Name}, nil
 }
 
-func (s *Service) linked(ctx context.Context, r records.View, secret string, from From) (*people.Person, error) {
+func (s *People) linked(ctx context.Context, r records.View, secret string, from From) (*people.Person, error) {
 	if err := s.attempts.check("", from.Address, s.Now()); err != nil {
 		return nil, err
 	}
@@ -135,7 +135,7 @@ func (s *Service) linked(ctx context.Context, r records.View, secret string, fro
 
 // ComeIn uses a link: the person chooses a password and is signed in. The first owner
 // also chooses a name.
-func (s *Service) ComeIn(ctx context.Context, secret, name, password string, from From) (session string,
+func (s *People) ComeIn(ctx context.Context, secret, name, password string, from From) (session string,
 	p *people.Person, err error,
 ) {
 	p, err = s.linked(ctx, s.DB.Read(records.Everything), secret, from)
@@ -209,7 +209,7 @@ var errSignIn = fault.New(fault.Unsigned, "sign_in.wrong", "name or password is 
 	Do("try again, or ask an owner for a new link")
 
 // SignIn opens a session of the console for whoever has a name and a password.
-func (s *Service) SignIn(ctx context.Context, name, password string, from From) (session string, p *people.Person,
+func (s *People) SignIn(ctx context.Context, name, password string, from From) (session string, p *people.Person,
 	err error,
 ) {
 	if err := s.attempts.check(name, from.Address, s.Now()); err != nil {
@@ -238,7 +238,7 @@ func (s *Service) SignIn(ctx context.Context, name, password string, from From) 
 }
 
 // openSession opens a session and notes it.
-func (s *Service) openSession(ctx context.Context, p *people.Person, how string, from From) (string, error) {
+func (s *People) openSession(ctx context.Context, p *people.Person, how string, from From) (string, error) {
 	secret, digest := credential.Token("")
 	by := act.Actor{Name: p.Name, Address: from.Address}
 	if len(from.Agent) > 200 {
@@ -273,7 +273,7 @@ type Vouched struct {
 // SignInVouched opens a session for someone that a provider vouches for. The first time
 // they are found by their verified e-mail address; after that by the provider's own name
 // for them, whatever their address becomes.
-func (s *Service) SignInVouched(ctx context.Context, v Vouched, from From) (session string, p *people.Person,
+func (s *People) SignInVouched(ctx context.Context, v Vouched, from From) (session string, p *people.Person,
 	err error,
 ) {
 	r := s.DB.Read(records.Everything)
@@ -310,7 +310,7 @@ func (s *Service) SignInVouched(ctx context.Context, v Vouched, from From) (sess
 }
 
 // ByToken finds who a token belongs to and what it may do.
-func (s *Service) ByToken(ctx context.Context, secret string) (act.Actor, error) {
+func (s *People) ByToken(ctx context.Context, secret string) (act.Actor, error) {
 	r := s.DB.Read(records.Everything)
 	tok, err := r.TokenByDigest(ctx, credential.Digest(secret))
 	now := s.Now()
@@ -348,7 +348,7 @@ func (s *Service) ByToken(ctx context.Context, secret string) (act.Actor, error)
 }
 
 // BySession finds who signed in to a session.
-func (s *Service) BySession(ctx context.Context, session string) (act.Actor, error) {
+func (s *People) BySession(ctx context.Context, session string) (act.Actor, error) {
 	r := s.DB.Read(records.Everything)
 	digest := credential.Digest(session)
 	p, err := r.PersonBySession(ctx, digest, s.Now())
@@ -363,7 +363,7 @@ func (s *Service) BySession(ctx context.Context, session string) (act.Actor, err
 }
 
 // WhoAmI says who is signed in.
-func (s *Service) WhoAmI(ctx context.Context, by act.Actor) (wire.Me, error) {
+func (s *People) WhoAmI(ctx context.Context, by act.Actor) (wire.Me, error) {
 	if err := by.May(access.Own); err != nil {
 		return wire.Me{}, err
 	}
@@ -380,7 +380,7 @@ func (s *Service) WhoAmI(ctx context.Context, by act.Actor) (wire.Me, error) {
 }
 
 // SignOut ends a session.
-func (s *Service) SignOut(ctx context.Context, session string) error {
+func (s *People) SignOut(ctx context.Context, session string) error {
 	return s.DB.Write(ctx, records.Everything, func(r records.View) error {
 		return r.EndSession(ctx, credential.Digest(session),
 			s.Now())
@@ -389,7 +389,7 @@ func (s *Service) SignOut(ctx context.Context, session string) error {
 
 // ChangePassword changes the password of whoever is signed in and ends all their other
 // sessions.
-func (s *Service) ChangePassword(ctx context.Context, by act.Actor, old, password string) error {
+func (s *People) ChangePassword(ctx context.Context, by act.Actor, old, password string) error {
 	if err := by.May(access.Own); err != nil {
 		return err
 	}
@@ -436,7 +436,7 @@ func (s *Service) ChangePassword(ctx context.Context, by act.Actor, old, passwor
 }
 
 // Sessions lists where whoever is signed in is signed in.
-func (s *Service) Sessions(ctx context.Context, by act.Actor) (wire.Listed[people.Session], error) {
+func (s *People) Sessions(ctx context.Context, by act.Actor) (wire.Listed[people.Session], error) {
 	if err := by.May(access.Own); err != nil {
 		return wire.Listed[people.Session]{}, err
 	}
@@ -445,7 +445,7 @@ func (s *Service) Sessions(ctx context.Context, by act.Actor) (wire.Listed[peopl
 }
 
 // EndOtherSessions signs whoever is signed in out everywhere else.
-func (s *Service) EndOtherSessions(ctx context.Context, by act.Actor) (struct{}, error) {
+func (s *People) EndOtherSessions(ctx context.Context, by act.Actor) (struct{}, error) {
 	return act.Change(ctx, s.Base, by, access.Own, func(t *act.Tx) (struct{}, error) {
 		if err := t.EndSessionsOf(ctx, t.By.Person, t.By.Session); err != nil {
 			return struct{}{}, err
@@ -459,10 +459,10 @@ func (s *Service) EndOtherSessions(ctx context.Context, by act.Actor) (struct{},
 }
 
 // Nobody reports whether the service has no person yet who could sign in.
-func (s *Service) Nobody(ctx context.Context) (bool, error) {
+func (s *People) Nobody(ctx context.Context) (bool, error) {
 	all, err := s.DB.Read(records.Everything).People(ctx)
 	return len(all) == 0, err
 }
 
 // Address is how people reach the console.
-func (s *Service) Address() string { return s.address }
+func (s *People) Address() string { return s.address }

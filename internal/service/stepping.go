@@ -13,7 +13,7 @@ import (
 
 // stepUp moves a version to the rung that it was promoted to, and those down that it
 // displaces.
-func (s *Service) stepUp(ctx context.Context, t *act.Tx, h judged) error {
+func (s *Ladder) stepUp(ctx context.Context, t *act.Tx, h judged) error {
 	v := h.facts.Version
 	if err := t.SetRung(ctx, v.Model, v.Number, h.To, h.ID, t.Now); err != nil {
 		return err
@@ -23,7 +23,7 @@ func (s *Service) stepUp(ctx context.Context, t *act.Tx, h judged) error {
 
 // displace moves down those whom a version displaces that stepped from one rung to
 // another.
-func (s *Service) displace(ctx context.Context, t *act.Tx, l ladder.Revision, v *registry.Version, from,
+func (s *Ladder) displace(ctx context.Context, t *act.Tx, l ladder.Revision, v *registry.Version, from,
 	to string,
 ) error {
 	if !l.Rung(to).HoldsOne {
@@ -53,7 +53,7 @@ func (s *Service) displace(ctx context.Context, t *act.Tx, l ladder.Revision, v 
 			said = strings.TrimSuffix(said, ".") +
 				fmt.Sprintf("; it still answers for %s.", strings.Join(answers[move.Number], ", "))
 		}
-		if _, err := s.step(ctx, t, down, move.To,
+		if _, err := s.registry.Step(ctx, t, down, move.To,
 			act.Entry{Kind: "version.stepped_down", Sentence: said, Also: []string{v.Ref}}); err != nil {
 			return err
 		}
@@ -62,7 +62,7 @@ func (s *Service) displace(ctx context.Context, t *act.Tx, l ladder.Revision, v 
 }
 
 // stepBack takes a version down again whose emergency was not found right.
-func (s *Service) stepBack(ctx context.Context, t *act.Tx, h judged) error {
+func (s *Ladder) stepBack(ctx context.Context, t *act.Tx, h judged) error {
 	v := h.facts.Version
 	if v.RungBy != h.ID || h.ladder.Height(h.From) < 0 {
 		return nil // it went elsewhere since
@@ -76,7 +76,7 @@ func (s *Service) stepBack(ctx context.Context, t *act.Tx, h judged) error {
 		said = strings.TrimSuffix(said, ".") + fmt.Sprintf("; it still answers for %s.", strings.Join(answers, ", "))
 	}
 	from := v.Rung
-	if _, err := s.step(ctx, t, v, h.From,
+	if _, err := s.registry.Step(ctx, t, v, h.From,
 		act.Entry{Kind: "version.stepped_down", Sentence: said, Also: []string{h.ID}}); err != nil {
 		return err
 	}
@@ -85,10 +85,10 @@ func (s *Service) stepBack(ctx context.Context, t *act.Tx, h judged) error {
 
 // stepDown takes a version that was rolled back down a rung, and voids what was signed for
 // it: it must be signed anew.
-func (s *Service) stepDown(ctx context.Context, t *act.Tx, e *traffic.Endpoint, ref string, split int,
+func (s *Ladder) StepDown(ctx context.Context, t *act.Tx, e *traffic.Endpoint, ref string, split int,
 	why string,
 ) error {
-	v, err := s.resolve(ctx, t.View, "version", ref)
+	v, err := s.registry.Resolve(ctx, t.View, "version", ref)
 	if err != nil {
 		return err
 	}
@@ -110,7 +110,7 @@ func (s *Service) stepDown(ctx context.Context, t *act.Tx, e *traffic.Endpoint, 
 	if n > 0 {
 		said = strings.TrimSuffix(said, ".") + "; its sign-offs are void."
 	}
-	if _, err := s.step(ctx, t, v, below,
+	if _, err := s.registry.Step(ctx, t, v, below,
 		act.Entry{Kind: "version.stepped_down", Sentence: said, Reason: why, Also: []string{e.Name}}); err != nil {
 		return err
 	}

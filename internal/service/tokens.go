@@ -22,7 +22,7 @@ const (
 )
 
 // MakeToken makes a token for whoever is signed in, or for a robot.
-func (s *Service) MakeToken(ctx context.Context, by act.Actor, n wire.NewToken) (wire.MadeToken, error) {
+func (s *People) MakeToken(ctx context.Context, by act.Actor, n wire.NewToken) (wire.MadeToken, error) {
 	if strings.TrimSpace(n.Title) == "" || len(n.Title) > 100 {
 		return wire.MadeToken{}, fault.New(fault.Invalid, "token.title", "the token has no title, or a long one").
 			In("title").Do("say in a few words what it is for")
@@ -55,7 +55,7 @@ func (s *Service) MakeToken(ctx context.Context, by act.Actor, n wire.NewToken) 
 				Do("sign in to the console, or use a token of full scope")
 		}
 		for _, project := range n.Projects {
-			if err := s.checkProject(ctx, t.View, project); err != nil {
+			if err := s.CheckProject(ctx, t.View, project); err != nil {
 				return wire.MadeToken{}, err
 			}
 		}
@@ -83,8 +83,8 @@ func (s *Service) MakeToken(ctx context.Context, by act.Actor, n wire.NewToken) 
 
 // robotOf finds a robot that whoever acts keeps: nobody makes tokens that may more than
 // they do themselves.
-func (s *Service) robotOf(ctx context.Context, r records.View, by act.Actor, name string) (*people.Person, error) {
-	p, err := s.person(ctx, r, name)
+func (s *People) robotOf(ctx context.Context, r records.View, by act.Actor, name string) (*people.Person, error) {
+	p, err := s.FindPerson(ctx, r, name)
 	if err != nil {
 		return nil, err
 	}
@@ -112,7 +112,7 @@ func (s *Service) robotOf(ctx context.Context, r records.View, by act.Actor, nam
 }
 
 // Tokens lists the tokens of whoever is signed in, or of a robot that they keep.
-func (s *Service) Tokens(ctx context.Context, by act.Actor, robot string) (wire.Listed[people.Token], error) {
+func (s *People) Tokens(ctx context.Context, by act.Actor, robot string) (wire.Listed[people.Token], error) {
 	if err := by.May(access.Own); err != nil {
 		return wire.Listed[people.Token]{}, err
 	}
@@ -130,7 +130,7 @@ func (s *Service) Tokens(ctx context.Context, by act.Actor, robot string) (wire.
 
 // EndToken takes a token away: one's own, or a robot's that one keeps. Those who keep
 // accounts may take any.
-func (s *Service) EndToken(ctx context.Context, by act.Actor, id int64) (people.Token, error) {
+func (s *People) EndToken(ctx context.Context, by act.Actor, id int64) (people.Token, error) {
 	return act.Change(ctx, s.Base, by, access.Own, func(t *act.Tx) (people.Token, error) {
 		unknown := fault.New(fault.Unknown, "token.unknown", "there is no token %d of yours", id).In("token").
 			Do("see yours with: innerladder tokens")

@@ -2,14 +2,11 @@ package service
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
 	"innerladder/internal/app/act"
-	"innerladder/internal/blob"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/ladder"
@@ -57,7 +54,7 @@ func mark(ctx context.Context, t *act.Tx, subject records.Subject, e registry.Ed
 }
 
 // EditVersion changes what may change of a version.
-func (s *Service) EditVersion(ctx context.Context, by act.Actor, ref string, e registry.Edit) (*registry.Version,
+func (s *Registry) EditVersion(ctx context.Context, by act.Actor, ref string, e registry.Edit) (*registry.Version,
 	error,
 ) {
 	if err := e.Check(); err != nil {
@@ -68,7 +65,7 @@ func (s *Service) EditVersion(ctx context.Context, by act.Actor, ref string, e r
 			In("description").Do("change those of its model")
 	}
 	return act.Change(ctx, s.Base, by, access.Register, func(t *act.Tx) (*registry.Version, error) {
-		v, err := s.resolve(ctx, t.View, "version", ref)
+		v, err := s.Resolve(ctx, t.View, "version", ref)
 		if err != nil {
 			return nil, err
 		}
@@ -97,7 +94,7 @@ func (s *Service) EditVersion(ctx context.Context, by act.Actor, ref string, e r
 }
 
 // EditModel changes what may change of a model.
-func (s *Service) EditModel(ctx context.Context, by act.Actor, name string, e registry.Edit) (registry.Model, error) {
+func (s *Registry) EditModel(ctx context.Context, by act.Actor, name string, e registry.Edit) (registry.Model, error) {
 	if err := e.Check(); err != nil {
 		return registry.Model{}, err
 	}
@@ -106,7 +103,7 @@ func (s *Service) EditModel(ctx context.Context, by act.Actor, name string, e re
 			Do("change its description")
 	}
 	return act.Change(ctx, s.Base, by, access.Register, func(t *act.Tx) (registry.Model, error) {
-		m, err := s.model(ctx, t.View, "model", name)
+		m, err := s.FindModel(ctx, t.View, "model", name)
 		if err != nil {
 			return m, err
 		}
@@ -116,7 +113,7 @@ func (s *Service) EditModel(ctx context.Context, by act.Actor, name string, e re
 		}
 		if e.Owner != nil {
 			if owner = *e.Owner; owner != m.Owner {
-				if err := s.checkPerson(ctx, t.View, "owner", owner); err != nil {
+				if err := s.people.CheckPerson(ctx, t.View, "owner", owner); err != nil {
 					return m, err
 				}
 			}
@@ -147,12 +144,12 @@ func (s *Service) EditModel(ctx context.Context, by act.Actor, name string, e re
 }
 
 // Vet marks a model as one that the organisation stands behind, or takes the mark away.
-func (s *Service) Vet(ctx context.Context, by act.Actor, name, why string, on bool) (registry.Model, error) {
+func (s *Registry) Vet(ctx context.Context, by act.Actor, name, why string, on bool) (registry.Model, error) {
 	if err := naming.CheckReason(why, "say why the organisation does or does not stand behind it"); err != nil {
 		return registry.Model{}, err
 	}
 	return act.Change(ctx, s.Base, by, access.Sign, func(t *act.Tx) (registry.Model, error) {
-		m, err := s.model(ctx, t.View, "model", name)
+		m, err := s.FindModel(ctx, t.View, "model", name)
 		if err != nil {
 			return m, err
 		}
@@ -177,127 +174,15 @@ func (s *Service) Vet(ctx context.Context, by act.Actor, name, why string, on bo
 	})
 }
 
-// Labels lists the labels of a model.
-func (s *Service) Labels(ctx context.Context, by act.Actor, model string) (wire.Listed[registry.Label], error) {
-	if _, err := s.Model(ctx, by, model); err != nil {
-		return wire.Listed[registry.Label]{}, err
-	}
-	return act.List(s.Base, by, func(r records.View) ([]registry.Label, string, error) {
-		all, err := r.Labels(ctx, model)
-		return all, "", err
-	})
-}
-
-// PutLabel puts a label on a version, from wherever it was. With an environment the
-// version must be placed and healthy there, and stays so for as long as it has the
-// label.
-func (s *Service) PutLabel(ctx context.Context, by act.Actor, ref, label, environment, reason string) (registry.Label,
-	error,
-) {
-	if err := registry.CheckLabel("label", label, nil); err != nil {
-		return registry.Label{}, err
-	}
-	return act.Change(ctx, s.Base, by, access.Register, func(t *act.Tx) (registry.Label, error) {
-		v, err := s.resolve(ctx, t.View, "version", ref)
-		if err != nil {
-			return registry.Label{}, err
-		}
-		return s.putLabel(ctx, t, v, label, environment, reason)
-	})
-}
-
-func (s *Service) putLabel(ctx context.Context, t *act.Tx, v *registry.Version, label, environment,
-	reason string,
-) (registry.Label, error) {
-	l := registry.Label{Name: label, Version: v.Ref, Environment: environment, MovedBy: t.By.Name, MovedAt: t.Now}
-	rungs, err := t.Ladder(ctx, v.Project)
-	if err != nil {
-		return l, err
-	}
-	if err := registry.CheckLabel("label", label, names(rungs)); err != nil {
-		return l, err
-	}
-	if environment != "" {
-		p, err := t.PlacementOf(ctx, v.Ref, environment)
-		switch {
-		case errors.Is(err, records.ErrNone):
-			return l, fault.New(fault.Refused, "label.not_placed", "%s is not placed in %s", v.Ref, environment).
-				In("environment").Do("place it first: innerladder place %s -env %s -at ADDRESS", v.Ref, environment)
-		case err != nil:
-			return l, err
-		case !p.Healthy:
-			return l, fault.New(fault.Refused, "label.not_healthy", "%s is not healthy in %s: %s", v.Ref, environment,
-				p.Reason()).In("environment").Do("wait until it is, or mend it")
-		}
-	}
-	before, err := t.Label(ctx, v.Model, label)
-	if err != nil && !errors.Is(err, records.ErrNone) {
-		return l, err
-	}
-	if before != nil && before.Version == l.Version && before.Environment == l.Environment {
-		return *before, nil
-	}
-	if err := t.View.PutLabel(ctx, l); err != nil {
-		return l, err
-	}
-	sentence := fmt.Sprintf("%s@%s now means %s.", v.Model, label, v.Ref)
-	var was any
-	also := []string{v.Ref}
-	if before != nil {
-		was = before
-		also = append(also, before.Version)
-		sentence = fmt.Sprintf("%s@%s now means %s, no longer %s.", v.Model, label, v.Ref, before.Version)
-		if err := t.IndexVersions(ctx, before.Version); err != nil {
-			return l, err
-		}
-	}
-	if err := t.IndexVersions(ctx, v.Ref); err != nil {
-		return l, err
-	}
-	return l, t.Note(ctx, act.Entry{
-		Project: v.Project, Kind: "label.moved", Subject: v.Model + "@" + label,
-		Sentence: sentence, Reason: reason, Also: also, Before: was, After: l,
-	})
-}
-
-// RemoveLabel takes a label away.
-func (s *Service) RemoveLabel(ctx context.Context, by act.Actor, model, label, reason string) (registry.Label, error) {
-	return act.Change(ctx, s.Base, by, access.Register, func(t *act.Tx) (registry.Label, error) {
-		m, err := s.model(ctx, t.View, "model", model)
-		if err != nil {
-			return registry.Label{}, err
-		}
-		l, err := t.Label(ctx, model, label)
-		if errors.Is(err, records.ErrNone) {
-			return registry.Label{}, fault.New(fault.Unknown, "label.unknown", "%s has no label %q", model, label).
-				In("label").Do("%s", describeLabels(m))
-		}
-		if err != nil {
-			return registry.Label{}, err
-		}
-		if err := t.View.RemoveLabel(ctx, model, label); err != nil {
-			return *l, err
-		}
-		if err := t.IndexVersions(ctx, l.Version); err != nil {
-			return *l, err
-		}
-		return *l, t.Note(ctx, act.Entry{
-			Project: m.Project, Kind: "label.removed", Subject: model + "@" + label,
-			Sentence: fmt.Sprintf("%s@%s was removed; it meant %s.", model, label, l.Version), Reason: reason,
-			Also: []string{l.Version}, Before: l,
-		})
-	})
-}
-
 // Attach adds an attachment to a version, in place of one with the same name.
-func (s *Service) Attach(ctx context.Context, by act.Actor, ref string, f *File) (*registry.Version, error) {
+func (s *Registry) Attach(ctx context.Context, by act.Actor, ref string, f *File) (*registry.Version, error) {
 	opened, media, err := f.open()
 	if err != nil {
 		return nil, err
 	}
 	defer opened.Close()
 	return act.Change(ctx, s.Base, by, access.Register, func(t *act.Tx) (*registry.Version, error) {
-		v, err := s.resolve(ctx, t.View, "version", ref)
+		v, err := s.Resolve(ctx, t.View, "version", ref)
 		if err != nil {
 			return nil, err
 		}
@@ -327,9 +212,9 @@ func (s *Service) Attach(ctx context.Context, by act.Actor, ref string, f *File)
 }
 
 // Detach takes an attachment away.
-func (s *Service) Detach(ctx context.Context, by act.Actor, ref, name, reason string) (*registry.Version, error) {
+func (s *Registry) Detach(ctx context.Context, by act.Actor, ref, name, reason string) (*registry.Version, error) {
 	return act.Change(ctx, s.Base, by, access.Register, func(t *act.Tx) (*registry.Version, error) {
-		v, err := s.resolve(ctx, t.View, "version", ref)
+		v, err := s.Resolve(ctx, t.View, "version", ref)
 		if err != nil {
 			return nil, err
 		}
@@ -352,7 +237,7 @@ func (s *Service) Detach(ctx context.Context, by act.Actor, ref, name, reason st
 }
 
 // free refuses when a version is in use, and names the uses.
-func (s *Service) free(ctx context.Context, t *act.Tx, v *registry.Version, what string) error {
+func (s *Registry) free(ctx context.Context, t *act.Tx, v *registry.Version, what string) error {
 	l, err := t.Ladder(ctx, v.Project)
 	if err != nil {
 		return err
@@ -366,12 +251,12 @@ func (s *Service) free(ctx context.Context, t *act.Tx, v *registry.Version, what
 }
 
 // Retire takes a version off the ladder; it must not be in use.
-func (s *Service) Retire(ctx context.Context, by act.Actor, ref, reason string) (*registry.Version, error) {
+func (s *Registry) Retire(ctx context.Context, by act.Actor, ref, reason string) (*registry.Version, error) {
 	if err := naming.CheckReason(reason, "say why the version is %s", "retired"); err != nil {
 		return nil, err
 	}
 	return act.Change(ctx, s.Base, by, access.Prune, func(t *act.Tx) (*registry.Version, error) {
-		v, err := s.resolve(ctx, t.View, "version", ref)
+		v, err := s.Resolve(ctx, t.View, "version", ref)
 		if err != nil {
 			return nil, err
 		}
@@ -382,7 +267,7 @@ func (s *Service) Retire(ctx context.Context, by act.Actor, ref, reason string) 
 		if err := s.free(ctx, t, v, "retired"); err != nil {
 			return nil, err
 		}
-		return s.step(ctx, t, v, ladder.Retired,
+		return s.Step(ctx, t, v, ladder.Retired,
 			act.Entry{
 				Kind: "version.retired", Sentence: v.Ref + " was retired; it stood on " + v.Rung + ".",
 				Reason: reason,
@@ -391,12 +276,12 @@ func (s *Service) Retire(ctx context.Context, by act.Actor, ref, reason string) 
 }
 
 // Reinstate puts a retired version on the lowest rung again; it has to climb anew.
-func (s *Service) Reinstate(ctx context.Context, by act.Actor, ref, reason string) (*registry.Version, error) {
+func (s *Registry) Reinstate(ctx context.Context, by act.Actor, ref, reason string) (*registry.Version, error) {
 	if err := naming.CheckReason(reason, "say why the version is %s", "reinstated"); err != nil {
 		return nil, err
 	}
 	return act.Change(ctx, s.Base, by, access.Prune, func(t *act.Tx) (*registry.Version, error) {
-		v, err := s.resolve(ctx, t.View, "version", ref)
+		v, err := s.Resolve(ctx, t.View, "version", ref)
 		if err != nil {
 			return nil, err
 		}
@@ -408,7 +293,7 @@ func (s *Service) Reinstate(ctx context.Context, by act.Actor, ref, reason strin
 		if err != nil {
 			return nil, err
 		}
-		return s.step(ctx, t, v, l.Lowest(),
+		return s.Step(ctx, t, v, l.Lowest(),
 			act.Entry{
 				Kind: "version.reinstated", Sentence: v.Ref + " was reinstated on " + l.Lowest() + ".",
 				Reason: reason,
@@ -417,7 +302,7 @@ func (s *Service) Reinstate(ctx context.Context, by act.Actor, ref, reason strin
 }
 
 // step moves a version to a rung outside of a promotion.
-func (s *Service) step(ctx context.Context, t *act.Tx, v *registry.Version, rung string,
+func (s *Registry) Step(ctx context.Context, t *act.Tx, v *registry.Version, rung string,
 	e act.Entry) (*registry.Version,
 	error,
 ) {
@@ -435,12 +320,12 @@ func (s *Service) step(ctx context.Context, t *act.Tx, v *registry.Version, rung
 
 // Delete removes a version for good; it must not be in use. Its number stays taken, and
 // its files go when they are collected.
-func (s *Service) Delete(ctx context.Context, by act.Actor, ref, reason string) (wire.Deleted, error) {
+func (s *Registry) Delete(ctx context.Context, by act.Actor, ref, reason string) (wire.Deleted, error) {
 	if err := naming.CheckReason(reason, "say why the version is %s", "deleted"); err != nil {
 		return wire.Deleted{}, err
 	}
 	return act.Change(ctx, s.Base, by, access.Prune, func(t *act.Tx) (wire.Deleted, error) {
-		v, err := s.resolve(ctx, t.View, "version", ref)
+		v, err := s.Resolve(ctx, t.View, "version", ref)
 		if err != nil {
 			return wire.Deleted{}, err
 		}
@@ -457,50 +342,4 @@ func (s *Service) Delete(ctx context.Context, by act.Actor, ref, reason string) 
 				Sentence: v.Ref + " was deleted.", Reason: reason, Before: forRecord(v),
 			})
 	})
-}
-
-// youngest is how old a file must be to be collected: a registration may be on its way.
-const youngest = time.Hour
-
-// Collect removes the files that no version needs. A dry run only says which.
-func (s *Service) Collect(ctx context.Context, by act.Actor, dry bool) (wire.Collected, error) {
-	if err := by.May(access.Administer); err != nil {
-		return wire.Collected{}, err
-	}
-	needed := func() (map[string]bool, error) { return s.DB.Read(records.Everything).NeededBlobs(ctx) }
-	found, err := s.blobs.Collect(needed,
-		s.Now().Add(-s.spare()), dry)
-	if errors.Is(err, blob.ErrHeld) {
-		return wire.Collected{}, fault.New(fault.Refused, "collect.backup", "a backup is being written").
-			Do("try again when it is done")
-	}
-	if err != nil {
-		return wire.Collected{}, err
-	}
-	out := wire.Collected{DryRun: dry, Files: len(found), Digests: []string{}}
-	for _, f := range found {
-		out.Bytes += f.Size
-		if len(out.Digests) < 1000 {
-			out.Digests = append(out.Digests, f.Digest)
-		}
-	}
-	slices.Sort(out.Digests)
-	if dry {
-		return out, nil
-	}
-	if out.Uploads, err = s.blobs.ForgetOlder(s.Now().Add(-uploadsLast)); err != nil {
-		return out, err
-	}
-	if out.Files == 0 && out.Uploads == 0 {
-		return out, nil
-	}
-	// The files are gone whatever happens to the entry, so it must not depend on ctx.
-	return act.Change(context.WithoutCancel(ctx), s.Base, by, access.Administer,
-		func(t *act.Tx) (wire.Collected, error) {
-			return out, t.Note(ctx, act.Entry{
-				Kind:     "files.collected",
-				Sentence: fmt.Sprintf("%d files of %d bytes that no version needs were removed.", out.Files, out.Bytes),
-				After:    out,
-			})
-		})
 }

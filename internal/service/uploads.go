@@ -6,7 +6,6 @@ import (
 	"io"
 	"io/fs"
 	"net/http"
-	"os"
 	"strings"
 	"time"
 
@@ -14,8 +13,6 @@ import (
 	"innerladder/internal/blob"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
-	"innerladder/internal/core/profile"
-	"innerladder/internal/core/registry"
 	"innerladder/internal/intake"
 	"innerladder/internal/wire"
 )
@@ -26,18 +23,18 @@ func uploading(p blob.Partial) wire.Uploading {
 	}
 }
 
-// uploadsLast is how long an upload in pieces may rest before it is forgotten.
-const uploadsLast = 24 * time.Hour
+// UploadsLast is how long an upload in pieces may rest before it is forgotten.
+const UploadsLast = 24 * time.Hour
 
 // BeginUpload begins an upload in pieces; size is −1 when it is not known.
-func (s *Service) BeginUpload(ctx context.Context, by act.Actor, name string, size int64) (wire.Uploading, error) {
+func (s *Registry) BeginUpload(ctx context.Context, by act.Actor, name string, size int64) (wire.Uploading, error) {
 	if err := by.May(access.Register); err != nil {
 		return wire.Uploading{}, err
 	}
 	if err := checkFileName("name", name); err != nil {
 		return wire.Uploading{}, err
 	}
-	if _, err := s.blobs.ForgetOlder(s.Now().Add(-uploadsLast)); err != nil {
+	if _, err := s.blobs.ForgetOlder(s.Now().Add(-UploadsLast)); err != nil {
 		s.Log.Warn("old uploads were not forgotten", "error", err)
 	}
 	p, err := s.blobs.Begin(by.Name, name, size, s.Now())
@@ -45,27 +42,27 @@ func (s *Service) BeginUpload(ctx context.Context, by act.Actor, name string, si
 }
 
 // Upload finds an upload of whoever asks.
-func (s *Service) Upload(ctx context.Context, by act.Actor, id string) (wire.Uploading, error) {
+func (s *Registry) Upload(ctx context.Context, by act.Actor, id string) (wire.Uploading, error) {
 	p, err := s.ownUpload(ctx, by, id)
 	return uploading(p), err
 }
 
 // ownUpload finds an upload; those of others are not found.
-func (s *Service) ownUpload(ctx context.Context, by act.Actor, id string) (blob.Partial, error) {
+func (s *Registry) ownUpload(ctx context.Context, by act.Actor, id string) (blob.Partial, error) {
 	if err := by.May(access.Register); err != nil {
 		return blob.Partial{}, err
 	}
 	p, err := s.blobs.Partial(id)
 	if errors.Is(err, fs.ErrNotExist) || (err == nil && p.By != by.Name) {
 		return blob.Partial{}, fault.New(fault.Unknown, "upload.unknown", "there is no upload %q of yours", id).
-			In("upload").Do("begin one with POST /uploads; those that rest for %s are forgotten", uploadsLast)
+			In("upload").Do("begin one with POST /uploads; those that rest for %s are forgotten", UploadsLast)
 	}
 	return p, err
 }
 
 // AppendUpload adds a piece to an upload. When the connection breaks, what has come
 // stays.
-func (s *Service) AppendUpload(ctx context.Context, by act.Actor, id string, offset int64, r io.Reader, complete bool,
+func (s *Registry) AppendUpload(ctx context.Context, by act.Actor, id string, offset int64, r io.Reader, complete bool,
 ) (wire.Uploading, error) {
 	p, err := s.ownUpload(ctx, by, id)
 	if err != nil {
@@ -94,7 +91,7 @@ func (s *Service) AppendUpload(ctx context.Context, by act.Actor, id string, off
 }
 
 // DropUpload forgets an upload.
-func (s *Service) DropUpload(ctx context.Context, by act.Actor, id string) error {
+func (s *Registry) DropUpload(ctx context.Context, by act.Actor, id string) error {
 	if _, err := s.ownUpload(ctx, by, id); err != nil {
 		return err
 	}
@@ -102,7 +99,7 @@ func (s *Service) DropUpload(ctx context.Context, by act.Actor, id string) error
 }
 
 // useUpload takes a complete upload as a file of a registration.
-func (s *Service) useUpload(ctx context.Context, by act.Actor, use wire.UploadUse) (*File, error) {
+func (s *Registry) useUpload(ctx context.Context, by act.Actor, use wire.UploadUse) (*File, error) {
 	p, err := s.ownUpload(ctx, by, use.ID)
 	if err != nil {
 		return nil, err
@@ -126,32 +123,8 @@ func notComplete(p blob.Partial) error {
 		In("upload").Do("send the rest first")
 }
 
-// Look reads a file as a part of a registration would be.
-func Look(part, name string, f *os.File, size int64, targets []string) (wire.LookedAt, error) {
-	out := wire.LookedAt{Name: name, Size: size}
-	var err error
-	switch part {
-	case wire.PartSample, wire.PartReference:
-		var p *profile.Profiler
-		if p, err = intake.Profile(name, f, size, nil); err == nil {
-			out.Rows = p.Rows()
-			out.Signature, err = p.Signature(targets, nil)
-		}
-	case wire.PartCard:
-		out.Card, err = intake.ReadCard(name, f)
-	case wire.PartRequirements:
-		out.Dependencies, out.Remarks, err = intake.ReadRequirements(name, f)
-	default:
-		var c registry.Contents
-		if c, err = intake.Read(name, f, size); err == nil {
-			out.Contents, out.Signature = &c, c.Signature
-		}
-	}
-	return out, err
-}
-
 // LookAtUpload reads a complete upload as a part of a registration would be.
-func (s *Service) LookAtUpload(ctx context.Context, by act.Actor, id, part string, targets []string) (wire.LookedAt,
+func (s *Registry) LookAtUpload(ctx context.Context, by act.Actor, id, part string, targets []string) (wire.LookedAt,
 	error,
 ) {
 	p, err := s.ownUpload(ctx, by, id)
@@ -166,7 +139,7 @@ func (s *Service) LookAtUpload(ctx context.Context, by act.Actor, id, part strin
 		return wire.LookedAt{}, err
 	}
 	defer f.Close()
-	out, err := Look(part, p.Name, f, p.Size, targets)
+	out, err := intake.Look(part, p.Name, f, p.Size, targets)
 	out.Digest = p.Digest
 	return out, err
 }

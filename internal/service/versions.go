@@ -9,31 +9,53 @@ import (
 	"strings"
 
 	"innerladder/internal/app/act"
+	"innerladder/internal/blob"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/ladder"
-	"innerladder/internal/core/naming"
 	"innerladder/internal/core/profile"
 	"innerladder/internal/core/registry"
+	"innerladder/internal/core/traffic"
+	"innerladder/internal/fetch"
 	"innerladder/internal/records"
 	"innerladder/internal/wire"
 )
 
+// Registry keeps models, their versions and files, and what those come from: data sets, runs,
+// evidence.
+type Registry struct {
+	*act.Base
+	people *People
+	blobs  *blob.Store
+	// fetcher opens the addresses that versions are registered from.
+	fetcher *fetch.Fetcher
+	// requests reads the ids that the gateway makes.
+	requests *traffic.RequestIDs
+}
+
+// NewRegistry makes the capability. fetcher opens the addresses that versions are registered
+// from, requests reads the ids that the gateway makes.
+func NewRegistry(b *act.Base, people *People, blobs *blob.Store, fetcher *fetch.Fetcher,
+	requests *traffic.RequestIDs,
+) *Registry {
+	return &Registry{Base: b, people: people, blobs: blobs, fetcher: fetcher, requests: requests}
+}
+
 // Models lists the models.
-func (s *Service) Models(ctx context.Context, by act.Actor, f records.ModelFilter, p records.Page,
+func (s *Registry) Models(ctx context.Context, by act.Actor, f records.ModelFilter, p records.Page,
 ) (wire.Listed[registry.Model], error) {
 	return act.List(s.Base, by, func(r records.View) ([]registry.Model, string, error) { return r.Models(ctx, f, p) })
 }
 
 // Model finds a model.
-func (s *Service) Model(ctx context.Context, by act.Actor, name string) (registry.Model, error) {
+func (s *Registry) Model(ctx context.Context, by act.Actor, name string) (registry.Model, error) {
 	if err := by.May(access.Read); err != nil {
 		return registry.Model{}, err
 	}
-	return s.model(ctx, s.Read(by), "model", name)
+	return s.FindModel(ctx, s.Read(by), "model", name)
 }
 
-func (s *Service) model(ctx context.Context, r records.View, field, name string) (registry.Model, error) {
+func (s *Registry) FindModel(ctx context.Context, r records.View, field, name string) (registry.Model, error) {
 	m, err := r.Model(ctx, name)
 	if !errors.Is(err, records.ErrNone) {
 		return m, err
@@ -50,7 +72,7 @@ func (s *Service) model(ctx context.Context, r records.View, field, name string)
 }
 
 // Versions lists the versions of a model, newest first.
-func (s *Service) Versions(ctx context.Context, by act.Actor, model string,
+func (s *Registry) Versions(ctx context.Context, by act.Actor, model string,
 	p records.Page,
 ) (wire.Listed[registry.Version], error) {
 	if _, err := s.Model(ctx, by, model); err != nil {
@@ -64,15 +86,15 @@ func (s *Service) Versions(ctx context.Context, by act.Actor, model string,
 }
 
 // Version finds the version that a ref names.
-func (s *Service) Version(ctx context.Context, by act.Actor, ref string) (*registry.Version, error) {
+func (s *Registry) Version(ctx context.Context, by act.Actor, ref string) (*registry.Version, error) {
 	if err := by.May(access.Read); err != nil {
 		return nil, err
 	}
-	return s.resolve(ctx, s.Read(by), "version", ref)
+	return s.Resolve(ctx, s.Read(by), "version", ref)
 }
 
 // resolve finds the version that a ref names, or says what exists instead.
-func (s *Service) resolve(ctx context.Context, r records.View, field, raw string) (*registry.Version, error) {
+func (s *Registry) Resolve(ctx context.Context, r records.View, field, raw string) (*registry.Version, error) {
 	ref, err := registry.ParseRef(field, raw)
 	if err != nil {
 		return nil, err
@@ -80,7 +102,7 @@ func (s *Service) resolve(ctx context.Context, r records.View, field, raw string
 	if ref.Number > 0 {
 		return s.resolveNumber(ctx, r, field, ref)
 	}
-	m, err := s.model(ctx, r, field, ref.Model)
+	m, err := s.FindModel(ctx, r, field, ref.Model)
 	if err != nil {
 		return nil, err
 	}
@@ -116,7 +138,7 @@ func (s *Service) resolve(ctx context.Context, r records.View, field, raw string
 		In(field).Do("name one of them by its number, or give it a label: innerladder label %s LABEL", refs[0])
 }
 
-func (s *Service) resolveNumber(ctx context.Context, r records.View, field string,
+func (s *Registry) resolveNumber(ctx context.Context, r records.View, field string,
 	ref registry.Ref,
 ) (*registry.Version, error) {
 	v, err := r.Version(ctx, ref.Model, ref.Number)
@@ -127,7 +149,7 @@ func (s *Service) resolveNumber(ctx context.Context, r records.View, field strin
 		return nil, fault.New(fault.Unknown, "version.deleted", "%s was deleted by %s on %s: %s", ref, g.By,
 			g.At.Format("2006-01-02 15:04"), g.Why).In(field).Do("what happened to it: innerladder activity %s", ref)
 	}
-	m, err := s.model(ctx, r, field, ref.Model)
+	m, err := s.FindModel(ctx, r, field, ref.Model)
 	if err != nil {
 		return nil, err
 	}
@@ -165,7 +187,7 @@ func describeLabels(m registry.Model) string {
 }
 
 // Diff compares two versions.
-func (s *Service) Diff(ctx context.Context, by act.Actor, from, to string) (registry.Diff, error) {
+func (s *Registry) Diff(ctx context.Context, by act.Actor, from, to string) (registry.Diff, error) {
 	a, err := s.Version(ctx, by, from)
 	if err != nil {
 		return registry.Diff{}, err
@@ -178,7 +200,7 @@ func (s *Service) Diff(ctx context.Context, by act.Actor, from, to string) (regi
 }
 
 // Profile finds the reference profile of a version.
-func (s *Service) Profile(ctx context.Context, by act.Actor, ref string) (*profile.Profile, error) {
+func (s *Registry) Profile(ctx context.Context, by act.Actor, ref string) (*profile.Profile, error) {
 	v, err := s.Version(ctx, by, ref)
 	if err != nil {
 		return nil, err
@@ -186,7 +208,7 @@ func (s *Service) Profile(ctx context.Context, by act.Actor, ref string) (*profi
 	return s.profile(ctx, by, v)
 }
 
-func (s *Service) profile(ctx context.Context, by act.Actor, v *registry.Version) (*profile.Profile, error) {
+func (s *Registry) profile(ctx context.Context, by act.Actor, v *registry.Version) (*profile.Profile, error) {
 	p, err := s.Read(by).Profile(ctx, v.Model, v.Number)
 	if err == nil && p == nil {
 		return nil, fault.New(fault.Unknown, "profile.none", "%s has no reference profile", v.Ref).In("version").
@@ -196,7 +218,7 @@ func (s *Service) profile(ctx context.Context, by act.Actor, v *registry.Version
 }
 
 // Artifact opens a file of a version; the caller closes it.
-func (s *Service) Artifact(ctx context.Context, by act.Actor, ref, name string) (registry.Artifact, *os.File, error) {
+func (s *Registry) Artifact(ctx context.Context, by act.Actor, ref, name string) (registry.Artifact, *os.File, error) {
 	v, err := s.Version(ctx, by, ref)
 	if err != nil {
 		return registry.Artifact{}, nil, err
@@ -225,7 +247,7 @@ func (s *Service) Artifact(ctx context.Context, by act.Actor, ref, name string) 
 }
 
 // Attachment opens an attachment of a version; the caller closes it.
-func (s *Service) Attachment(ctx context.Context, by act.Actor, ref, name string) (registry.Attachment, *os.File,
+func (s *Registry) Attachment(ctx context.Context, by act.Actor, ref, name string) (registry.Attachment, *os.File,
 	error,
 ) {
 	v, err := s.Version(ctx, by, ref)
@@ -253,81 +275,6 @@ func attachmentOf(v *registry.Version, name string) (registry.Attachment, error)
 	}
 	return registry.Attachment{}, fault.New(fault.Unknown, "attachment.unknown", "%s has no attachment %q", v.Ref,
 		name).In("attachment").Do("%s", act.Exist("attachments", names))
-}
-
-// Projects lists the projects.
-func (s *Service) Projects(ctx context.Context, by act.Actor) (wire.Listed[registry.Project], error) {
-	return act.List(s.Base, by, func(r records.View) ([]registry.Project, string, error) {
-		all, err := r.Projects(ctx)
-		return all, "", err
-	})
-}
-
-// AddProject adds a project.
-func (s *Service) AddProject(ctx context.Context, by act.Actor, name, description string) (registry.Project, error) {
-	if err := naming.Check("name", name); err != nil {
-		return registry.Project{}, err
-	}
-	return act.Change(ctx, s.Base, by, access.Administer, func(t *act.Tx) (registry.Project, error) {
-		p := registry.Project{Name: name, Description: description, AddedBy: t.By.Name, AddedAt: t.Now}
-		if s.checkProject(ctx, t.View, name) == nil {
-			return p, fault.New(fault.Refused, "project.exists", "there is a project %s already", name).In("name").
-				Do("choose another name")
-		}
-		if err := t.View.AddProject(ctx, p); err != nil {
-			return p, err
-		}
-		return p, t.Note(ctx, act.Entry{
-			Kind: "project.added", Subject: name,
-			Sentence: "The project " + name + " was added.", Reason: description, After: p,
-		})
-	})
-}
-
-func (s *Service) checkProject(ctx context.Context, r records.View, name string) error {
-	all, err := r.Projects(ctx)
-	if err != nil {
-		return err
-	}
-	var names []string
-	for _, p := range all {
-		if p.Name == name {
-			return nil
-		}
-		names = append(names, p.Name)
-	}
-	return fault.New(fault.Unknown, "project.unknown", "there is no project %q", name).In("project").
-		Do("%s; add one with: innerladder project add %s", act.Exist("projects", names), name)
-}
-
-// projectFor is the project of something new: the one that is named, else the default if
-// whoever acts may do so there, else the only one where they may.
-func (s *Service) projectFor(ctx context.Context, t *act.Tx, named string) (string, error) {
-	if named != "" {
-		return named, s.checkProject(ctx, t.View, named)
-	}
-	where, all := t.Allowed()
-	if all || slices.Contains(where, DefaultProject) {
-		return DefaultProject, nil
-	}
-	if len(where) == 1 {
-		return where[0], nil
-	} else if len(where) > 1 {
-		slices.Sort(where)
-		return "", fault.New(fault.Invalid, "project.which", "no project is named").In("project").
-			Do("name one of %s", strings.Join(where, ", "))
-	}
-	return "", t.Need(DefaultProject)
-}
-
-func (s *Service) checkPerson(ctx context.Context, r records.View, field, name string) error {
-	if _, err := r.PersonNamed(ctx, name); errors.Is(err, records.ErrNone) {
-		return fault.New(fault.Unknown, "person.unknown", "there is nobody called %q", name).In(field).
-			Do("see who there is with: innerladder people")
-	} else if err != nil {
-		return err
-	}
-	return nil
 }
 
 // isRetired reports whether a version is off the ladder.

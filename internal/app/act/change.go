@@ -21,7 +21,7 @@ import (
 // Entry is what a change says about itself for the record.
 type Entry struct {
 	// Project is what the change was made in; whoever acts needs the change's permission
-	// there. Empty is the service itself.
+	// there. Empty, or all projects, is the service itself.
 	Project  string
 	Kind     string
 	Subject  string
@@ -62,6 +62,9 @@ func (t *Tx) Allowed() (projects []string, all bool) { return t.By.Rights.Where(
 // Note adds an entry to the record, if whoever acts may make the change in its project.
 // Every change notes something, so none can go without that check.
 func (t *Tx) Note(ctx context.Context, e Entry) error {
+	if e.Project == access.Everywhere { // what is about all projects is about the service
+		e.Project = ""
+	}
 	if err := t.By.Need(cmp.Or(e.Needs, t.permission), e.Project); err != nil {
 		return err
 	}

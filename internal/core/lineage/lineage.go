@@ -125,6 +125,13 @@ type Link struct {
 	To       string `json:"to"`
 }
 
+// Directions of a trace: up to what something was made from, down to what was made from it.
+const (
+	Up   = "up"
+	Down = "down"
+	Both = "both"
+)
+
 // Trace is a part of the lineage around where it began.
 type Trace struct {
 	Roots []string `json:"roots"`
