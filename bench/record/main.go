@@ -19,12 +19,12 @@ import (
 	"time"
 
 	"innerladder/bench/house"
+	"innerladder/internal/app/secrets"
 	"innerladder/internal/client"
 	"innerladder/internal/core/lineage"
 	"innerladder/internal/core/record"
 	"innerladder/internal/records"
 	"innerladder/internal/seal"
-	"innerladder/internal/service"
 	"innerladder/internal/wire"
 
 	"golang.org/x/crypto/blake2b"
@@ -116,7 +116,7 @@ func fill(ctx context.Context, data, path string) error {
 		return err
 	}
 	at := time.Date(2024, 1, 1, 0, 0, 0, 0, time.UTC)
-	if _, err := service.Unlock(ctx, s, keys, at); err != nil {
+	if _, err := secrets.Unlock(ctx, s, keys, at); err != nil {
 		return err
 	}
 	r := rand.New(rand.NewPCG(4, 2))
@@ -278,7 +278,7 @@ func verify(ctx context.Context, data, path string) error {
 		return err
 	}
 	defer s.Close()
-	if _, err := service.Unlock(ctx, s, keys, time.Now()); err != nil {
+	if _, err := secrets.Unlock(ctx, s, keys, time.Now()); err != nil {
 		return err
 	}
 	begin := time.Now()

@@ -13,13 +13,13 @@ import (
 	"sync"
 	"time"
 
+	"innerladder/internal/app"
 	"innerladder/internal/app/act"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/gateway"
 	"innerladder/internal/http1"
 	"innerladder/internal/jobs"
 	"innerladder/internal/recorder"
-	"innerladder/internal/service"
 	"innerladder/internal/wire"
 
 	"github.com/gofiber/fiber/v3"
@@ -30,8 +30,8 @@ import (
 
 // API serves the control plane.
 type API struct {
-	app      *fiber.App
-	service  *service.Service
+	router   *fiber.App
+	app      *app.App
 	log      *slog.Logger
 	document []byte
 	// provider vouches for people; nil when there is none.
@@ -64,38 +64,38 @@ type Config struct {
 }
 
 // New makes the API.
-func New(s *service.Service, rec *recorder.Recorder, conf Config, log *slog.Logger) (*API, error) {
+func New(does *app.App, rec *recorder.Recorder, conf Config, log *slog.Logger) (*API, error) {
 	doc, err := Document()
 	if err != nil {
 		return nil, err
 	}
 	a := &API{
-		service: s, log: log, document: doc, provider: conf.Provider, proxies: conf.Proxies,
+		app: does, log: log, document: doc, provider: conf.Provider, proxies: conf.Proxies,
 		stopping: make(chan struct{}),
 	}
-	a.app = fiber.New(fiber.Config{
+	a.router = fiber.New(fiber.Config{
 		AppName: "Inner Ladder", BodyLimit: largestBody, StreamRequestBody: true, DisablePreParseMultipartForm: true,
 		UnescapePath: true, Immutable: true, IdleTimeout: 2 * time.Minute, ReadTimeout: http1.BlockTime,
 		ErrorHandler: a.failed,
 	})
-	a.app.Use(recover.New())
-	a.app.Use(helmet.New(helmet.Config{
+	a.router.Use(recover.New())
+	a.router.Use(helmet.New(helmet.Config{
 		// Nothing at all, unless a handler allows more.
 		ContentSecurityPolicy: "default-src 'none'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'",
 		ReferrerPolicy:        "no-referrer", XFrameOptions: "DENY", HSTSMaxAge: 365 * 24 * 3600,
 	}))
-	a.app.Get("/healthz", func(c fiber.Ctx) error { return c.SendString("ok\n") })
-	a.app.Get("/readyz", func(c fiber.Ctx) error {
-		if err := s.Ready(c.Context()); err != nil {
+	a.router.Get("/healthz", func(c fiber.Ctx) error { return c.SendString("ok\n") })
+	a.router.Get("/readyz", func(c fiber.Ctx) error {
+		if err := does.Ready(c.Context()); err != nil {
 			return fault.New(fault.Unavailable, "not_ready", "the records cannot be read: %v", err)
 		}
-		if what := s.Observe.Degraded(); what != "" {
+		if what := does.Observe.Degraded(); what != "" {
 			return c.SendString("degraded: " + what + "\n")
 		}
 		return c.SendString("ready\n")
 	})
-	a.app.Get("/metrics", a.metrics(rec, conf))
-	a.app.Get("/api/openapi.json", func(c fiber.Ctx) error {
+	a.router.Get("/metrics", a.metrics(rec, conf))
+	a.router.Get("/api/openapi.json", func(c fiber.Ctx) error {
 		c.Set(fiber.HeaderContentType, fiber.MIMEApplicationJSON)
 		return c.Send(a.document)
 	})
@@ -104,7 +104,7 @@ func New(s *service.Service, rec *recorder.Recorder, conf Config, log *slog.Logg
 		if o.id == "showUpload" { // how far an upload is, is asked with HEAD
 			methods = append(methods, fiber.MethodHead)
 		}
-		a.app.Add(methods, fiberPath(o.path), func(c fiber.Ctx) error {
+		a.router.Add(methods, fiberPath(o.path), func(c fiber.Ctx) error {
 			c.Set(fiber.HeaderCacheControl, "no-store")
 			if !o.streams {
 				if err := bound(c); err != nil {
@@ -118,8 +118,8 @@ func New(s *service.Service, rec *recorder.Recorder, conf Config, log *slog.Logg
 			return o.handle(a, c, by)
 		})
 	}
-	a.app.Use("/api", func(fiber.Ctx) error { return fiber.ErrNotFound })
-	conf.Console.mount(a.app)
+	a.router.Use("/api", func(fiber.Ctx) error { return fiber.ErrNotFound })
+	conf.Console.mount(a.router)
 	return a, nil
 }
 
@@ -133,13 +133,13 @@ func fiberPath(path string) string {
 
 // Serve answers on a listener until Stop.
 func (a *API) Serve(l net.Listener) error {
-	return a.app.Listener(http1.Rated(l), fiber.ListenConfig{DisableStartupMessage: true})
+	return a.router.Listener(http1.Rated(l), fiber.ListenConfig{DisableStartupMessage: true})
 }
 
 // Stop ends the streams, takes no new requests, and waits for those under way.
 func (a *API) Stop(ctx context.Context) error {
 	a.stopOnce.Do(func() { close(a.stopping) })
-	return a.app.ShutdownWithContext(ctx)
+	return a.router.ShutdownWithContext(ctx)
 }
 
 type requestIDKey struct{}
@@ -199,7 +199,7 @@ func (a *API) isProxy(address string) bool {
 // caller finds who calls: by a bearer token, or by the console's cookie.
 func (a *API) caller(c fiber.Ctx) (act.Actor, error) {
 	if token, ok := strings.CutPrefix(c.Get(fiber.HeaderAuthorization), "Bearer "); ok {
-		return a.service.People.ByToken(c.Context(), token)
+		return a.app.People.ByToken(c.Context(), token)
 	}
 	session := c.Cookies(sessionCookie)
 	if session == "" {
@@ -210,7 +210,7 @@ func (a *API) caller(c fiber.Ctx) (act.Actor, error) {
 	if err := sameSite(c); err != nil {
 		return act.Actor{}, err
 	}
-	return a.service.People.BySession(c.Context(), session)
+	return a.app.People.BySession(c.Context(), session)
 }
 
 // sameSite refuses changes that another site has a browser make with our cookie. Browsers say

@@ -31,7 +31,7 @@ func TestRoutesAndDocumentAreTheSame(t *testing.T) {
 		t.Fatal(err)
 	}
 	var routed, described []string
-	for _, r := range a.app.GetRoutes(true) {
+	for _, r := range a.router.GetRoutes(true) {
 		if strings.HasPrefix(r.Path, base+"/") && r.Method != fiber.MethodHead {
 			path := r.Path
 			for _, p := range r.Params {

@@ -13,11 +13,11 @@ import (
 	"strings"
 
 	"innerladder/internal/app/act"
+	appregistry "innerladder/internal/app/registry"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/registry"
-	"innerladder/internal/service"
 	"innerladder/internal/wire"
 
 	"github.com/gofiber/fiber/v3"
@@ -143,13 +143,13 @@ func (a *API) register(c fiber.Ctx, by act.Actor) error {
 		return a.registerAlone(c, by)
 	}
 	var spec *wire.Registration
-	var files []*service.File
+	var files []*appregistry.File
 	defer func() {
 		for _, f := range files {
 			f.Upload.Discard()
 		}
 	}()
-	err := parts(c, "spec, "+strings.Join(service.Parts(), ", "), func(part *multipart.Part) error {
+	err := parts(c, "spec, "+strings.Join(wire.Parts(), ", "), func(part *multipart.Part) error {
 		name := part.FormName()
 		if name == "spec" {
 			dec := json.NewDecoder(io.LimitReader(part, largestSpec))
@@ -159,11 +159,11 @@ func (a *API) register(c fiber.Ctx, by act.Actor) error {
 			}
 			return nil
 		}
-		if !slices.Contains(service.Parts(), name) {
+		if !slices.Contains(wire.Parts(), name) {
 			return fault.New(fault.Invalid, "register.part", "there is no part %q", name).In(name).
-				Do("send the parts spec, %s", strings.Join(service.Parts(), ", "))
+				Do("send the parts spec, %s", strings.Join(wire.Parts(), ", "))
 		}
-		f, err := a.service.Registry.Receive(c.Context(), by, name, part.FileName(), part)
+		f, err := a.app.Registry.Receive(c.Context(), by, name, part.FileName(), part)
 		if err == nil {
 			files = append(files, f)
 		}
@@ -192,8 +192,8 @@ func (a *API) registerAlone(c fiber.Ctx, by act.Actor) error {
 	return a.enter(c, by, spec, nil)
 }
 
-func (a *API) enter(c fiber.Ctx, by act.Actor, spec wire.Registration, files []*service.File) error {
-	out, err := a.service.Registry.Register(c.Context(), by, spec, files)
+func (a *API) enter(c fiber.Ctx, by act.Actor, spec wire.Registration, files []*appregistry.File) error {
+	out, err := a.app.Registry.Register(c.Context(), by, spec, files)
 	if err != nil {
 		return err
 	}
@@ -215,7 +215,7 @@ func (a *API) artifact(c fiber.Ctx, by act.Actor) error {
 	if err := read(c, &in); err != nil {
 		return err
 	}
-	meta, f, err := a.service.Registry.Artifact(c.Context(), by, in.Ref, in.Artifact)
+	meta, f, err := a.app.Registry.Artifact(c.Context(), by, in.Ref, in.Artifact)
 	if err != nil {
 		return err
 	}
@@ -236,12 +236,12 @@ func (a *API) attach(c fiber.Ctx, by act.Actor) error {
 		return err
 	}
 	return a.oneFile(c, by, "attachment",
-		func(file *service.File) (any, error) { return a.service.Registry.Attach(c.Context(), by, in.Ref, file) })
+		func(file *appregistry.File) (any, error) { return a.app.Registry.Attach(c.Context(), by, in.Ref, file) })
 }
 
 // oneFile receives a form with one file and answers with what is made of it.
-func (a *API) oneFile(c fiber.Ctx, by act.Actor, name string, made func(*service.File) (any, error)) error {
-	var file *service.File
+func (a *API) oneFile(c fiber.Ctx, by act.Actor, name string, made func(*appregistry.File) (any, error)) error {
+	var file *appregistry.File
 	defer func() {
 		if file != nil {
 			file.Upload.Discard()
@@ -252,7 +252,7 @@ func (a *API) oneFile(c fiber.Ctx, by act.Actor, name string, made func(*service
 			return fault.New(fault.Invalid, "attach.part", "the form has a part %q too many", part.FormName()).
 				In(part.FormName()).Do("send one part %s", name)
 		}
-		file, err = a.service.Registry.Receive(c.Context(), by, wire.PartAttachment, part.FileName(), part)
+		file, err = a.app.Registry.Receive(c.Context(), by, wire.PartAttachment, part.FileName(), part)
 		return err
 	})
 	if err != nil {
@@ -285,8 +285,8 @@ func (a *API) attachEvidence(c fiber.Ctx, by act.Actor) error {
 	if err := errors.Join(c.Bind().URI(&in), c.Bind().Query(&in)); err != nil {
 		return err
 	}
-	return a.oneFile(c, by, "file", func(file *service.File) (any, error) {
-		return a.service.Registry.AttachEvidence(c.Context(), by, in.Ref, in.Kind, in.Verdict, file)
+	return a.oneFile(c, by, "file", func(file *appregistry.File) (any, error) {
+		return a.app.Registry.AttachEvidence(c.Context(), by, in.Ref, in.Kind, in.Verdict, file)
 	})
 }
 
@@ -299,7 +299,7 @@ func (a *API) evidenceFile(c fiber.Ctx, by act.Actor) error {
 	if err := read(c, &in); err != nil {
 		return err
 	}
-	e, f, err := a.service.Registry.ReportFile(c.Context(), by, in.Evidence)
+	e, f, err := a.app.Registry.ReportFile(c.Context(), by, in.Evidence)
 	if err != nil {
 		return err
 	}
@@ -318,7 +318,7 @@ func (a *API) attachment(c fiber.Ctx, by act.Actor) error {
 	if err := read(c, &in); err != nil {
 		return err
 	}
-	meta, f, err := a.service.Registry.Attachment(c.Context(), by, in.Ref, in.Attachment)
+	meta, f, err := a.app.Registry.Attachment(c.Context(), by, in.Ref, in.Attachment)
 	if err != nil {
 		return err
 	}
@@ -376,13 +376,13 @@ func (a *API) beginUpload(c fiber.Ctx, by act.Actor) error {
 		}
 		size = n
 	}
-	up, err := a.service.Registry.BeginUpload(c.Context(), by, in.Name, size)
+	up, err := a.app.Registry.BeginUpload(c.Context(), by, in.Name, size)
 	if err != nil {
 		return err
 	}
 	c.Location(base + "/uploads/" + up.ID)
 	if body := c.Request().BodyStream(); body != nil && c.Request().Header.ContentLength() != 0 {
-		if up, err = a.service.Registry.AppendUpload(c.Context(), by, up.ID, 0, body, in.Complete == "?1"); err != nil {
+		if up, err = a.app.Registry.AppendUpload(c.Context(), by, up.ID, 0, body, in.Complete == "?1"); err != nil {
 			c.Response().SetConnectionClose()
 			return err
 		}
@@ -401,7 +401,7 @@ func uploadAnswer(c fiber.Ctx, status int, up wire.Uploading) error {
 }
 
 func (a *API) showUpload(c fiber.Ctx, by act.Actor) error {
-	up, err := a.service.Registry.Upload(c.Context(), by, c.Params("upload"))
+	up, err := a.app.Registry.Upload(c.Context(), by, c.Params("upload"))
 	if err != nil {
 		return err
 	}
@@ -422,7 +422,7 @@ func (a *API) appendUpload(c fiber.Ctx, by act.Actor) error {
 	if stream := c.Request().BodyStream(); stream != nil {
 		body = stream
 	}
-	up, err := a.service.Registry.AppendUpload(c.Context(), by, in.Upload, offset, body, in.Complete == "?1")
+	up, err := a.app.Registry.AppendUpload(c.Context(), by, in.Upload, offset, body, in.Complete == "?1")
 	if err != nil {
 		c.Set("Upload-Offset", strconv.FormatInt(up.Offset, 10))
 		c.Response().SetConnectionClose()
@@ -432,7 +432,7 @@ func (a *API) appendUpload(c fiber.Ctx, by act.Actor) error {
 }
 
 func (a *API) dropUpload(c fiber.Ctx, by act.Actor) error {
-	if err := a.service.Registry.DropUpload(c.Context(), by, c.Params("upload")); err != nil {
+	if err := a.app.Registry.DropUpload(c.Context(), by, c.Params("upload")); err != nil {
 		return err
 	}
 	return c.SendStatus(fiber.StatusNoContent)

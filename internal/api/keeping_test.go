@@ -14,13 +14,13 @@ import (
 	"testing"
 	"time"
 
+	"innerladder/internal/app/secrets"
 	"innerladder/internal/client"
 	"innerladder/internal/core/keep"
 	"innerladder/internal/core/record"
 	"innerladder/internal/gateway"
 	"innerladder/internal/records"
 	"innerladder/internal/seal"
-	"innerladder/internal/service"
 	"innerladder/internal/wire"
 )
 
@@ -162,12 +162,12 @@ func TestHeadersOfAnEnvironmentAndKeysOfCallers(t *testing.T) {
 	if got := call(); got != 200 || sent().Get("X-Plant") != "north" {
 		t.Errorf("after the rotation: %d, %v", got, sent())
 	}
-	if _, err := service.Unlock(ctx, r.store, ring, time.Now()); err != nil {
+	if _, err := secrets.Unlock(ctx, r.store, ring, time.Now()); err != nil {
 		t.Errorf("starting again with the new key: %v", err)
 	}
 	old, err := seal.ParseRing(string(before))
 	must(t, err)
-	if _, err := service.Unlock(ctx, r.store, old, time.Now()); err == nil ||
+	if _, err := secrets.Unlock(ctx, r.store, old, time.Now()); err == nil ||
 		!strings.Contains(err.Error(), "-key-file") {
 		t.Errorf("starting again with the old key: %v", err)
 	}
@@ -194,7 +194,7 @@ func TestRetention(t *testing.T) {
 		return w.AddRepeat(ctx, "runa", "new", records.Repeat{RequestDigest: []byte("x"), Answer: []byte(`{}`)},
 			time.Now())
 	}))
-	must(t, r.service.Keep.Forget(ctx))
+	must(t, r.app.Keep.Forget(ctx))
 	_, old := r.store.Read(records.Everything).Repeated(ctx, "runa", "old")
 	_, fresh := r.store.Read(records.Everything).Repeated(ctx, "runa", "new")
 	if old == nil || fresh != nil {

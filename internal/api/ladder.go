@@ -5,6 +5,7 @@ import (
 	"strconv"
 	"strings"
 
+	appladder "innerladder/internal/app/ladder"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/fault"
@@ -12,7 +13,6 @@ import (
 	"innerladder/internal/core/ladder/rule"
 	"innerladder/internal/core/people"
 	"innerladder/internal/records"
-	"innerladder/internal/service"
 	"innerladder/internal/wire"
 )
 
@@ -68,7 +68,7 @@ func gateOperations() []operation {
 			"The rungs that the versions of a project climb and the gates between them, the lowest first; its ETag "+
 				"is the number of its revision", access.Read, 200,
 			func(c call, in *projectIn) (ladderWithETag, error) {
-				l, err := c.service.Ladder.Ladder(c, c.by, in.Project)
+				l, err := c.app.Ladder.Ladder(c, c.by, in.Project)
 				return ladderWithETag{l}, err
 			}),
 		op("PUT", "/projects/{project}/ladder", "setLadder", "Make the next revision of a project's ladder",
@@ -77,7 +77,7 @@ func gateOperations() []operation {
 				if err != nil {
 					return ladderWithETag{}, err
 				}
-				l, err := c.service.Ladder.SetLadder(c, c.by, in.Project, in.Ladder, in.Reason, based)
+				l, err := c.app.Ladder.SetLadder(c, c.by, in.Project, in.Ladder, in.Reason, based)
 				return ladderWithETag{l}, err
 			}),
 		op("GET", "/projects/{project}/ladder/revisions", "listLadderRevisions",
@@ -87,7 +87,7 @@ func gateOperations() []operation {
 			},
 			) (wire.Listed[ladder.Revision], error) {
 				return listed(in.pageIn, func(p records.Page) (wire.Listed[ladder.Revision], error) {
-					return c.service.Ladder.LadderRevisions(c, c.by, in.Project, p)
+					return c.app.Ladder.LadderRevisions(c, c.by, in.Project, p)
 				})
 			}),
 		op("POST", "/projects/{project}/ladder/preview", "previewLadder",
@@ -96,7 +96,7 @@ func gateOperations() []operation {
 				Ladder *ladder.Ladder `json:"ladder,omitempty" description:"the present one when not given"`
 			},
 			) (ladder.Preview, error) {
-				return c.service.Ladder.TryLadder(c, c.by, in.Project, in.Ladder)
+				return c.app.Ladder.TryLadder(c, c.by, in.Project, in.Ladder)
 			}),
 	}
 }
@@ -115,8 +115,8 @@ func promotionOperations() []operation {
 			},
 			) (wire.Listed[ladder.Promotion], error) {
 				return listed(in.pageIn, func(p records.Page) (wire.Listed[ladder.Promotion], error) {
-					return c.service.Ladder.Promotions(c, c.by,
-						service.PromotionSearch{PromotionFilter: records.PromotionFilter{
+					return c.app.Ladder.Promotions(c, c.by,
+						appladder.PromotionSearch{PromotionFilter: records.PromotionFilter{
 							State: in.State,
 							Model: in.Model, Project: in.Project, AskedBy: in.AskedBy,
 						}, ForMe: in.ForMe}, p)
@@ -124,16 +124,16 @@ func promotionOperations() []operation {
 			}),
 		op("POST", "/promotions", "promote", "Ask that a version step up to a rung", access.Ask, 201,
 			func(c call, in *wire.NewPromotion) (*ladder.Promotion, error) {
-				return c.service.Ladder.Promote(c, c.by, *in)
+				return c.app.Ladder.Promote(c, c.by, *in)
 			}),
 		op("GET", "/promotions/{promotion}", "showPromotion", "Show a promotion and what its gate says", access.Read,
 			200, func(c call, in *promotionIn) (*ladder.Promotion, error) {
-				return c.service.Ladder.Promotion(c, c.by, in.Promotion)
+				return c.app.Ladder.Promotion(c, c.by, in.Promotion)
 			}),
 		op("GET", "/promotions/{promotion}/review", "showReview",
 			"Everything that someone reads who reviews a promotion", access.Read, 200,
 			func(c call, in *promotionIn) (wire.Review, error) {
-				return c.service.Ladder.Review(c, c.by, in.Promotion)
+				return c.app.Ladder.Review(c, c.by, in.Promotion)
 			}),
 		op("POST", "/promotions/{promotion}/sign-offs", "sign", "Answer a promotion; never by the one who asked",
 			access.Sign, 201, func(c call, in *struct {
@@ -141,7 +141,7 @@ func promotionOperations() []operation {
 				wire.NewAnswer
 			},
 			) (*ladder.Promotion, error) {
-				return c.service.Ladder.Sign(c, c.by, in.Promotion, in.NewAnswer)
+				return c.app.Ladder.Sign(c, c.by, in.Promotion, in.NewAnswer)
 			}),
 		op("POST", "/promotions/{promotion}/statement", "showStatement",
 			"What one would sign by an answer, to sign it with one's own key; nothing is said yet", access.Sign, 200,
@@ -150,7 +150,7 @@ func promotionOperations() []operation {
 				wire.NewAnswer
 			},
 			) (wire.StatementFor, error) {
-				return c.service.Ladder.Statement(c, c.by, in.Promotion, in.NewAnswer)
+				return c.app.Ladder.Statement(c, c.by, in.Promotion, in.NewAnswer)
 			}),
 		op("POST", "/promotions/{promotion}/ticks", "tick", "Say that one looked at an item of the checklist",
 			access.Sign, 201, func(c call, in *struct {
@@ -158,12 +158,12 @@ func promotionOperations() []operation {
 				wire.NewTick
 			},
 			) (*ladder.Promotion, error) {
-				return c.service.Ladder.Tick(c, c.by, in.Promotion, in.NewTick)
+				return c.app.Ladder.Tick(c, c.by, in.Promotion, in.NewTick)
 			}),
 		op("POST", "/promotions/{promotion}/carry-out", "carryOut",
 			"Carry a promotion out whose gate is met, where that is done by hand", access.Ask, 200,
 			func(c call, in *promotionIn) (*ladder.Promotion, error) {
-				return c.service.Ladder.CarryOut(c, c.by, in.Promotion)
+				return c.app.Ladder.CarryOut(c, c.by, in.Promotion)
 			}),
 		op("POST", "/promotions/{promotion}/withdraw", "withdraw", "Take a promotion back; only by the one who asked",
 			access.Ask, 200, func(c call, in *struct {
@@ -171,7 +171,7 @@ func promotionOperations() []operation {
 				Reason string `json:"reason"`
 			},
 			) (*ladder.Promotion, error) {
-				return c.service.Ladder.Withdraw(c, c.by, in.Promotion, in.Reason)
+				return c.app.Ladder.Withdraw(c, c.by, in.Promotion, in.Reason)
 			}),
 	}
 }
@@ -186,25 +186,25 @@ func evidenceOperations() []operation {
 				For string `query:"for" json:"-" description:"the rung; the next one when not given"`
 			},
 			) (wire.GateReport, error) {
-				return c.service.Ladder.Gate(c, c.by, in.Ref, in.For)
+				return c.app.Ladder.Gate(c, c.by, in.Ref, in.For)
 			}),
 		op("GET", "/versions/{ref}/vouchers", "showVouchers",
 			"Who vouched for a version, for what, with which key, and whether it still fits the bytes that are stored",
 			access.Read, 200, func(c call, in *refIn) (wire.Vouchers, error) {
-				return c.service.Ladder.Vouchers(c, c.by, in.Ref)
+				return c.app.Ladder.Vouchers(c, c.by, in.Ref)
 			}),
 		op("GET", "/versions/{ref}/evidence", "listEvidence", "List the reports of a version, newest first",
 			access.Read, 200, func(c call, in *refIn) (wire.Listed[evidence.Evidence], error) {
-				return c.service.Registry.EvidenceOf(c, c.by, in.Ref)
+				return c.app.Registry.EvidenceOf(c, c.by, in.Ref)
 			}),
 		op("GET", "/evidence/{evidence}", "showEvidence", "Show a report", access.Read, 200,
 			func(c call, in *reportIn) (*evidence.Evidence, error) {
-				return c.service.Registry.Report(c, c.by, in.Evidence)
+				return c.app.Registry.Report(c, c.by, in.Evidence)
 			}),
 		op("GET", "/signing-keys", "listSigningKeys",
 			"List the keys with which one signs oneself, and the service signs", access.Own, 200,
 			func(c call, _ *none) (wire.Listed[people.SigningKey], error) {
-				return c.service.People.SigningKeys(c, c.by)
+				return c.app.People.SigningKeys(c, c.by)
 			}),
 		op("POST", "/signing-keys", "addSigningKey", "Make a key known with which one signs", access.Own, 201,
 			func(c call, in *struct {
@@ -212,14 +212,14 @@ func evidenceOperations() []operation {
 				Title  string `json:"title,omitempty"`
 			},
 			) (people.SigningKey, error) {
-				return c.service.People.AddSigningKey(c, c.by, in.Public, in.Title)
+				return c.app.People.AddSigningKey(c, c.by, in.Public, in.Title)
 			}),
 		op("DELETE", "/signing-keys", "endSigningKey", "Say that a key of one's own signs nothing any more", access.Own,
 			200, func(c call, in *struct {
 				Key string `query:"key" required:"true" json:"-" description:"its fingerprint"`
 			},
 			) (people.SigningKey, error) {
-				return c.service.People.EndSigningKey(c, c.by, in.Key)
+				return c.app.People.EndSigningKey(c, c.by, in.Key)
 			}),
 	}
 }

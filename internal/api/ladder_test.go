@@ -338,7 +338,7 @@ func TestARollbackStepsDown(t *testing.T) {
 	r.twoVersions()
 	split, err := r.runa.Split(ctx, "demand-hourly", lanes(9000, 1000), "", -1)
 	must(t, err)
-	must(t, r.service.Rollouts.RollBack(ctx, "demand-hourly", split.Number,
+	must(t, r.app.Rollouts.RollBack(ctx, "demand-hourly", split.Number,
 		guard.Action{RollBack: "heat-demand@2", Signal: "error_rate", Sentence: "It fails."}))
 	v, err := r.runa.Version(ctx, "heat-demand@2")
 	must(t, err)

@@ -160,7 +160,7 @@ func (a *API) metrics(rec *recorder.Recorder, conf Config) fiber.Handler {
 		if err != nil {
 			return err
 		}
-		endpoints, err := a.service.Traffic.Endpoints(c.Context(), by)
+		endpoints, err := a.app.Traffic.Endpoints(c.Context(), by)
 		if err != nil {
 			return err
 		}

@@ -12,12 +12,12 @@ import (
 	"testing"
 	"time"
 
+	"innerladder/internal/app/notices"
 	"innerladder/internal/client"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/notice"
 	"innerladder/internal/core/record"
 	"innerladder/internal/records"
-	"innerladder/internal/service"
 	"innerladder/internal/standin"
 	"innerladder/internal/wire"
 )
@@ -122,12 +122,12 @@ func TestHooksAreSigned(t *testing.T) {
 	at := time.Unix(1_700_000_000, 0)
 	secret := "whsec_MfKQ9r8GKYqrTwjUPD8ILPZIo2LaLaSw"
 	// the example of the Standard Webhooks specification
-	h, err := service.SignWebhook(secret, "msg_p5jXN8AQM9LWM0D4loKWxJek", time.Unix(1614265330, 0),
+	h, err := notices.SignWebhook(secret, "msg_p5jXN8AQM9LWM0D4loKWxJek", time.Unix(1614265330, 0),
 		[]byte(`{"test": 2432232314}`))
 	if err != nil || h.Get("Webhook-Signature") != "v1,g0hM9SsE+OTPJTGt/tmIKtSyZlE3uFJELVlNIOLJ1OE=" {
 		t.Errorf("%v %v", h, err)
 	}
-	h, err = service.SignWebhook(secret, "1", at, []byte("x"))
+	h, err = notices.SignWebhook(secret, "1", at, []byte("x"))
 	must(t, err)
 	if err := standin.CheckHook(secret, h, []byte("x"), at); err != nil {
 		t.Error(err)

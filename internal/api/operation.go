@@ -13,11 +13,11 @@ import (
 	"strconv"
 	"strings"
 
+	"innerladder/internal/app"
 	"innerladder/internal/app/act"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/records"
-	"innerladder/internal/service"
 	"innerladder/internal/wire"
 
 	"github.com/gofiber/fiber/v3"
@@ -47,8 +47,8 @@ type operation struct {
 // call is a call of an operation: until when it goes on, and who makes it.
 type call struct {
 	context.Context
-	by      act.Actor
-	service *service.Service
+	by  act.Actor
+	app *app.App
 }
 
 // open makes a handler of one that needs no sign-in.
@@ -65,7 +65,7 @@ func op[In, Out any](method, path, id, summary string, p access.Permission, stat
 		out: new(Out),
 		handle: func(a *API, c fiber.Ctx, by act.Actor) error {
 			if c.Method() == fiber.MethodPost {
-				if before, err := a.service.EarlierAnswer(c.Context(), by); err != nil || before != nil {
+				if before, err := a.app.EarlierAnswer(c.Context(), by); err != nil || before != nil {
 					return errors.Join(err, c.Status(status).JSON(before))
 				}
 			}
@@ -73,7 +73,7 @@ func op[In, Out any](method, path, id, summary string, p access.Permission, stat
 			if err := read(c, in); err != nil {
 				return err
 			}
-			out, err := fn(call{c.Context(), by, a.service}, in)
+			out, err := fn(call{c.Context(), by, a.app}, in)
 			if err != nil {
 				return err
 			}
@@ -167,7 +167,10 @@ func bound(c fiber.Ctx) error {
 		return fault.New(fault.Invalid, "request.cut", "the body breaks off: %v", err).In("body").Do("send it again")
 	}
 	if len(body) > largestBody {
-		c.Response().SetConnectionClose() // the rest is not read
+		// A caller that is still sending when the connection closes may lose the answer with it,
+		// so one that sends up to four times too much is heard out.
+		_, _ = io.CopyN(io.Discard, stream, 3*largestBody)
+		c.Response().SetConnectionClose() // what is left is not read
 		return fault.New(fault.TooLarge, "request.too_large", "the body is larger than %d MiB", largestBody>>20).
 			In("body").Do("send files as parts of a registration")
 	}

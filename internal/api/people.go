@@ -38,12 +38,12 @@ func personOperations() []operation {
 	return []operation{
 		op("GET", "/people", "listPeople", "List the people and robots that you may know of", access.Read, 200,
 			func(c call, in *pageIn) (wire.Listed[people.Person], error) {
-				all, err := c.service.People.People(c, c.by)
+				all, err := c.app.People.People(c, c.by)
 				return partOf(*in, all, err, func(p people.Person) string { return p.Name })
 			}),
 		op("POST", "/people", "addPerson", "Add a person, with a link that lets them in once, or a robot",
 			access.Manage, 201, func(c call, in *wire.NewPerson) (wire.AddedPerson, error) {
-				return c.service.People.AddPerson(c, c.by, *in)
+				return c.app.People.AddPerson(c, c.by, *in)
 			}),
 		op("PATCH", "/people/{person}", "editPerson",
 			"Change an account: its e-mail address, or whether it may sign in", access.Administer, 200,
@@ -52,16 +52,16 @@ func personOperations() []operation {
 				wire.PersonEdit
 			},
 			) (people.Person, error) {
-				return c.service.People.EditPerson(c, c.by, in.Person, in.PersonEdit)
+				return c.app.People.EditPerson(c, c.by, in.Person, in.PersonEdit)
 			}),
 		op("POST", "/people/{person}/invitation", "invite",
 			"Make a new link that lets a person in once, to choose a password", access.Administer, 201,
 			func(c call, in *personIn) (wire.AddedPerson, error) {
-				return c.service.People.Invite(c, c.by, in.Person)
+				return c.app.People.Invite(c, c.by, in.Person)
 			}),
 		op("PUT", "/people/{person}/memberships/{project}/{role}", "giveRole", "Give someone a role in a project",
 			access.Manage, 200, func(c call, in *memberIn) (people.Person, error) {
-				return c.service.People.GiveRole(c, c.by, in.Person, access.Membership{Project: in.Project, Role: in.Role})
+				return c.app.People.GiveRole(c, c.by, in.Person, access.Membership{Project: in.Project, Role: in.Role})
 			}),
 		op("DELETE", "/people/{person}/memberships/{project}/{role}", "takeRole",
 			"Take a role in a project away from someone", access.Manage, 200, func(c call, in *struct {
@@ -70,11 +70,11 @@ func personOperations() []operation {
 			},
 			) (people.Person, error) {
 				role := access.Membership{Project: in.Project, Role: in.Role}
-				return c.service.People.TakeRole(c, c.by, in.Person, role, in.Reason)
+				return c.app.People.TakeRole(c, c.by, in.Person, role, in.Reason)
 			}),
 		op("GET", "/roles", "listRoles", "List the roles with their permissions", access.Read, 200,
 			func(c call, in *pageIn) (wire.Listed[access.Role], error) {
-				all, err := c.service.People.Roles(c, c.by)
+				all, err := c.app.People.Roles(c, c.by)
 				if err != nil {
 					return all, err
 				}
@@ -87,11 +87,11 @@ func personOperations() []operation {
 				Description string   `json:"description,omitempty"`
 			},
 			) (access.Role, error) {
-				return c.service.People.PutRole(c, c.by, in.Role, in.Permissions, in.Description)
+				return c.app.People.PutRole(c, c.by, in.Role, in.Permissions, in.Description)
 			}),
 		op("DELETE", "/roles/{role}", "removeRole", "Remove a role that nobody has", access.Administer, 200,
 			func(c call, in *roleIn) (access.Role, error) {
-				return c.service.People.RemoveRole(c, c.by, in.Role)
+				return c.app.People.RemoveRole(c, c.by, in.Role)
 			}),
 		op("GET", "/permissions", "listPermissions", "What roles are made of", access.Own, 200,
 			func(_ call, _ *none) ([]access.Described, error) {
@@ -108,17 +108,17 @@ func tokenOperations() []operation {
 				Robot string `query:"robot" json:"-"`
 			},
 			) (wire.Listed[people.Token], error) {
-				return c.service.People.Tokens(c, c.by, in.Robot)
+				return c.app.People.Tokens(c, c.by, in.Robot)
 			}),
 		op("POST", "/tokens", "makeToken", "Make a token for yourself or for a robot; it is shown once", access.Own,
 			201, func(c call, in *wire.NewToken) (wire.MadeToken, error) {
-				return c.service.People.MakeToken(c, c.by, *in)
+				return c.app.People.MakeToken(c, c.by, *in)
 			}),
 		op("DELETE", "/tokens/{token}", "endToken", "Take a token away", access.Own, 200, func(c call, in *struct {
 			Token int64 `uri:"token" path:"token" json:"-"`
 		},
 		) (people.Token, error) {
-			return c.service.People.EndToken(c, c.by, in.Token)
+			return c.app.People.EndToken(c, c.by, in.Token)
 		}),
 	}
 }
@@ -128,11 +128,11 @@ func ownOperations() []operation {
 	return []operation{
 		op("GET", "/me/sessions", "listSessions", "Where you are signed in to the console", access.Own, 200,
 			func(c call, _ *none) (wire.Listed[people.Session], error) {
-				return c.service.People.Sessions(c, c.by)
+				return c.app.People.Sessions(c, c.by)
 			}),
 		op("DELETE", "/me/sessions", "endOtherSessions", "Sign out everywhere else", access.Own, 200,
 			func(c call, _ *none) (struct{}, error) {
-				return c.service.People.EndOtherSessions(c, c.by)
+				return c.app.People.EndOtherSessions(c, c.by)
 			}),
 		op("PUT", "/me/password", "changePassword", "Choose another password; ends your other sessions", access.Own,
 			200, func(c call, in *struct {
@@ -140,17 +140,15 @@ func ownOperations() []operation {
 				Password string `json:"password" required:"true"`
 			},
 			) (struct{}, error) {
-				return struct{}{}, c.service.People.ChangePassword(c, c.by, in.Old, in.Password)
+				return struct{}{}, c.app.People.ChangePassword(c, c.by, in.Old, in.Password)
 			}),
 		op("GET", "/me/inbox", "inbox", "Your notices, newest first", access.Own, 200, func(c call, in *struct {
 			pageIn
 			Unread bool `query:"unread" json:"-" description:"only those that were not read"`
 		},
 		) (wire.Listed[notice.Notice], error) {
-			return listed(in.pageIn, func(p records.Page) (wire.Listed[notice.Notice],
-				error,
-			) {
-				return c.service.Notices.Inbox(c, c.by, in.Unread, p)
+			return listed(in.pageIn, func(p records.Page) (wire.Listed[notice.Notice], error) {
+				return c.app.Notices.Inbox(c, c.by, in.Unread, p)
 			})
 		}),
 		op("POST", "/me/inbox/read", "markRead", "Mark a notice as read, with all before it unless alone", access.Own,
@@ -159,18 +157,18 @@ func ownOperations() []operation {
 				Alone  bool  `json:"alone,omitempty"`
 			},
 			) (struct{}, error) {
-				return c.service.Notices.MarkRead(c, c.by, in.Notice, in.Alone)
+				return c.app.Notices.MarkRead(c, c.by, in.Notice, in.Alone)
 			}),
 		op("GET", "/me/preferences", "showPreferences", "What reaches you, and how", access.Own, 200,
 			func(c call, _ *none) (wire.Preferences, error) {
-				return c.service.Notices.Preferences(c, c.by)
+				return c.app.Notices.Preferences(c, c.by)
 			}),
 		op("PUT", "/me/preferences", "setPreferences", "Choose what reaches you, and how", access.Own, 200,
 			func(c call, in *struct {
 				Choices notice.Choices `json:"choices" required:"true" description:"channels (inbox, mail) by topic"`
 			},
 			) (wire.Preferences, error) {
-				return c.service.Notices.SetPreferences(c, c.by, in.Choices)
+				return c.app.Notices.SetPreferences(c, c.by, in.Choices)
 			}),
 	}
 }

@@ -9,8 +9,8 @@ import (
 	"time"
 
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/people"
 	"innerladder/internal/credential"
-	"innerladder/internal/service"
 
 	"github.com/coreos/go-oidc/v3/oidc"
 	"golang.org/x/oauth2"
@@ -70,12 +70,12 @@ func (p *Provider) Begin(ctx context.Context, back string) (address, kept string
 }
 
 // End checks what a browser brought back, and asks the provider who it is.
-func (p *Provider) End(ctx context.Context, back, kept string, in backIn) (service.Vouched, error) {
-	refuse := func(why string, err error) (service.Vouched, error) {
+func (p *Provider) End(ctx context.Context, back, kept string, in backIn) (people.Vouched, error) {
+	refuse := func(why string, err error) (people.Vouched, error) {
 		if err != nil {
 			why += ": " + err.Error()
 		}
-		return service.Vouched{}, fault.New(fault.Forbidden, "provider.refused", "%s", why).
+		return people.Vouched{}, fault.New(fault.Forbidden, "provider.refused", "%s", why).
 			Do("begin again at the sign-in")
 	}
 	parts := strings.Split(kept, ".")
@@ -87,7 +87,7 @@ func (p *Provider) End(ctx context.Context, back, kept string, in backIn) (servi
 	}
 	found, ctx, err := p.discover(ctx)
 	if err != nil {
-		return service.Vouched{}, err
+		return people.Vouched{}, err
 	}
 	token, err := p.config(found, back).Exchange(ctx, in.Code, oauth2.VerifierOption(parts[2]))
 	if err != nil {
@@ -113,5 +113,5 @@ func (p *Provider) End(ctx context.Context, back, kept string, in backIn) (servi
 			claims.Email, claims.Verified = info.Email, info.EmailVerified
 		}
 	}
-	return service.Vouched{Issuer: id.Issuer, Subject: id.Subject, Email: claims.Email, Verified: claims.Verified}, nil
+	return people.Vouched{Issuer: id.Issuer, Subject: id.Subject, Email: claims.Email, Verified: claims.Verified}, nil
 }

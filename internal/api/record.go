@@ -74,7 +74,7 @@ func recordOperations() []operation {
 			},
 			) (wire.Listed[wire.Happening], error) {
 				return listed(in.pageIn, func(p records.Page) (wire.Listed[wire.Happening], error) {
-					return c.service.Record.Activity(c, c.by, in.Project, in.Subject, p)
+					return c.app.Record.Activity(c, c.by, in.Project, in.Subject, p)
 				})
 			}),
 		op("POST", "/comments", "comment", "Comment on a line of the record, or on a subject; @NAME tells someone",
@@ -84,7 +84,7 @@ func recordOperations() []operation {
 				Text    string `json:"text" required:"true"`
 			},
 			) (wire.Said, error) {
-				return c.service.Record.Comment(c, c.by, in.On, in.Subject, in.Text)
+				return c.app.Record.Comment(c, c.by, in.On, in.Subject, in.Text)
 			}),
 		op("GET", "/audit", "searchAudit", "Search the record, newest first", access.Audit, 200,
 			func(c call, in *struct {
@@ -96,10 +96,8 @@ func recordOperations() []operation {
 				if err != nil {
 					return wire.Listed[record.Entry]{}, err
 				}
-				return listed(in.pageIn, func(p records.Page) (wire.Listed[record.Entry],
-					error,
-				) {
-					return c.service.Record.Audit(c, c.by, q, p)
+				return listed(in.pageIn, func(p records.Page) (wire.Listed[record.Entry], error) {
+					return c.app.Record.Audit(c, c.by, q, p)
 				})
 			}),
 		{
@@ -113,16 +111,16 @@ func recordOperations() []operation {
 				Checkpoints []record.Checkpoint `json:"checkpoints,omitempty" description:"that were exported before; they must hold"`
 			},
 			) (record.Verified, error) {
-				return c.service.Record.Verify(c, c.by, in.Checkpoints)
+				return c.app.Record.Verify(c, c.by, in.Checkpoints)
 			}),
 		op("GET", "/audit/checkpoint", "auditCheckpoint",
 			"A signed statement of what the last line is, to be kept elsewhere", access.Audit, 200,
 			func(c call, _ *none) (record.Checkpoint, error) {
-				return c.service.Record.Checkpoint(c, c.by)
+				return c.app.Record.Checkpoint(c, c.by)
 			}),
 		op("GET", "/audit/searches", "listSearches", "The searches that you keep and those that others share",
 			access.Audit, 200, func(c call, _ *none) (wire.Listed[registry.SavedSearch], error) {
-				return c.service.Record.Searches(c, c.by)
+				return c.app.Record.Searches(c, c.by)
 			}),
 		op("POST", "/audit/searches", "saveSearch", "Keep a search under a name", access.Audit, 201,
 			func(c call, in *struct {
@@ -131,14 +129,14 @@ func recordOperations() []operation {
 				Shared bool              `json:"shared,omitempty"`
 			},
 			) (registry.SavedSearch, error) {
-				return c.service.Record.SaveSearch(c, c.by, in.Name, in.Query, in.Shared)
+				return c.app.Record.SaveSearch(c, c.by, in.Name, in.Query, in.Shared)
 			}),
 		op("DELETE", "/audit/searches/{search}", "removeSearch", "Forget a search that you keep", access.Audit, 200,
 			func(c call, in *struct {
 				Search int64 `uri:"search" path:"search" json:"-"`
 			},
 			) (struct{}, error) {
-				return c.service.Record.RemoveSearch(c, c.by, in.Search)
+				return c.app.Record.RemoveSearch(c, c.by, in.Search)
 			}),
 	}
 }
@@ -152,7 +150,7 @@ func (a *API) exportAudit(c fiber.Ctx, by act.Actor) error {
 	if err != nil {
 		return err
 	}
-	export, err := a.service.Record.Exporting(c.Context(), by, q)
+	export, err := a.app.Record.Exporting(c.Context(), by, q)
 	if err != nil {
 		return err
 	}
@@ -201,11 +199,11 @@ func webhookOperations() []operation {
 	return []operation{
 		op("GET", "/webhooks", "listWebhooks", "List the webhooks of projects that you keep", access.Manage, 200,
 			func(c call, _ *none) (wire.Listed[notice.Webhook], error) {
-				return c.service.Notices.Webhooks(c, c.by)
+				return c.app.Notices.Webhooks(c, c.by)
 			}),
 		op("POST", "/webhooks", "addWebhook", "Have an address told of what happens; the secret is shown once",
 			access.Manage, 201, func(c call, in *wire.NewWebhook) (wire.MadeWebhook, error) {
-				return c.service.Notices.AddWebhook(c, c.by, *in)
+				return c.app.Notices.AddWebhook(c, c.by, *in)
 			}),
 		op("DELETE", "/webhooks/{webhook}", "removeWebhook", "Remove a webhook", access.Manage, 200,
 			func(c call, in *struct {
@@ -213,7 +211,7 @@ func webhookOperations() []operation {
 				becauseIn
 			},
 			) (notice.Webhook, error) {
-				return c.service.Notices.RemoveWebhook(c, c.by, in.Webhook, in.Reason)
+				return c.app.Notices.RemoveWebhook(c, c.by, in.Webhook, in.Reason)
 			}),
 		op("GET", "/webhooks/{webhook}/deliveries", "listDeliveries",
 			"What went to a webhook, newest first; webhook 0 is e-mail", access.Manage, 200,
@@ -222,10 +220,8 @@ func webhookOperations() []operation {
 				pageIn
 			},
 			) (wire.Listed[notice.Delivery], error) {
-				return listed(in.pageIn, func(p records.Page) (wire.Listed[notice.Delivery],
-					error,
-				) {
-					return c.service.Notices.Deliveries(c, c.by, in.Webhook, p)
+				return listed(in.pageIn, func(p records.Page) (wire.Listed[notice.Delivery], error) {
+					return c.app.Notices.Deliveries(c, c.by, in.Webhook, p)
 				})
 			}),
 		op("POST", "/deliveries/{delivery}/again", "sendAgain", "Send a delivery again at once", access.Manage, 200,
@@ -233,7 +229,7 @@ func webhookOperations() []operation {
 				Delivery int64 `uri:"delivery" path:"delivery" json:"-"`
 			},
 			) (notice.Delivery, error) {
-				return c.service.Notices.SendAgain(c, c.by, in.Delivery)
+				return c.app.Notices.SendAgain(c, c.by, in.Delivery)
 			}),
 	}
 }
@@ -247,7 +243,7 @@ func secretOperations() []operation {
 				Environment string `uri:"environment" path:"environment" json:"-"`
 			},
 			) (wire.Listed[wire.Header], error) {
-				return c.service.Traffic.Headers(c, c.by, in.Environment)
+				return c.app.Traffic.Headers(c, c.by, in.Environment)
 			}),
 		op("PUT", "/environments/{environment}/headers/{header}", "setHeader",
 			"Set a header that all model servers of an environment are sent; its value is never shown",
@@ -256,15 +252,15 @@ func secretOperations() []operation {
 				Value string `json:"value" required:"true"`
 			},
 			) (wire.Header, error) {
-				return c.service.Traffic.SetHeader(c, c.by, in.Environment, in.Header, &in.Value)
+				return c.app.Traffic.SetHeader(c, c.by, in.Environment, in.Header, &in.Value)
 			}),
 		op("DELETE", "/environments/{environment}/headers/{header}", "removeHeader", "Take a header away",
 			access.Administer, 200, func(c call, in *headerIn) (wire.Header, error) {
-				return c.service.Traffic.SetHeader(c, c.by, in.Environment, in.Header, nil)
+				return c.app.Traffic.SetHeader(c, c.by, in.Environment, in.Header, nil)
 			}),
 		op("GET", "/endpoints/{endpoint}/callers", "listCallers", "List the programs that have a key to an endpoint",
 			access.Route, 200, func(c call, in *endpointIn) (wire.Listed[traffic.Caller], error) {
-				return c.service.Traffic.Callers(c, c.by, in.Endpoint)
+				return c.app.Traffic.Callers(c, c.by, in.Endpoint)
 			}),
 		op("POST", "/endpoints/{endpoint}/callers", "addCaller",
 			"Give a program a key to an endpoint, which from then on needs one; it is shown once", access.Route, 201,
@@ -273,7 +269,7 @@ func secretOperations() []operation {
 				Name string `json:"name" required:"true"`
 			},
 			) (wire.MadeCaller, error) {
-				return c.service.Traffic.AddCaller(c, c.by, in.Endpoint, in.Name)
+				return c.app.Traffic.AddCaller(c, c.by, in.Endpoint, in.Name)
 			}),
 		op("DELETE", "/endpoints/{endpoint}/callers/{caller}", "removeCaller", "Take a program's key away",
 			access.Route, 200, func(c call, in *struct {
@@ -281,7 +277,7 @@ func secretOperations() []operation {
 				becauseIn
 			},
 			) (struct{}, error) {
-				return c.service.Traffic.EndCaller(c, c.by, in.Endpoint, in.Caller, in.Reason)
+				return c.app.Traffic.EndCaller(c, c.by, in.Endpoint, in.Caller, in.Reason)
 			}),
 		op("PUT", "/endpoints/{endpoint}/keyed", "setKeyed", "Say whether callers of an endpoint need a key",
 			access.Route, 200, func(c call, in *struct {
@@ -290,7 +286,7 @@ func secretOperations() []operation {
 				Keyed bool `json:"keyed"`
 			},
 			) (*traffic.Endpoint, error) {
-				return c.service.Traffic.SetKeyed(c, c.by, in.Endpoint, in.Keyed, in.Reason)
+				return c.app.Traffic.SetKeyed(c, c.by, in.Endpoint, in.Keyed, in.Reason)
 			}),
 	}
 }
@@ -300,7 +296,7 @@ func settingOperations() []operation {
 	return []operation{
 		op("GET", "/settings/mail", "showMail", "How e-mail is sent", access.Administer, 200,
 			func(c call, _ *none) (notice.MailSettings, error) {
-				return c.service.Notices.Mail(c, c.by)
+				return c.app.Notices.Mail(c, c.by)
 			}),
 		op("PUT", "/settings/mail", "setMail", "Say how e-mail is sent", access.Administer, 200,
 			func(c call, in *struct {
@@ -312,18 +308,18 @@ func settingOperations() []operation {
 				Password *string `json:"password,omitempty" description:"the one that is kept stays when absent"`
 			},
 			) (notice.MailSettings, error) {
-				return c.service.Notices.SetMail(c, c.by, notice.MailSettings{
+				return c.app.Notices.SetMail(c, c.by, notice.MailSettings{
 					Host: in.Host, Port: in.Port, TLS: in.TLS, User: in.User,
 					From: in.From,
 				}, in.Password)
 			}),
 		op("POST", "/settings/mail/test", "testMail", "Send yourself an e-mail", access.Administer, 200,
 			func(c call, _ *none) (struct{}, error) {
-				return c.service.Notices.TestMail(c, c.by)
+				return c.app.Notices.TestMail(c, c.by)
 			}),
 		op("GET", "/settings/retention", "showRetention", "How long what grows is kept", access.Administer, 200,
 			func(c call, _ *none) (keep.Retention, error) {
-				return c.service.Keep.Retention(c, c.by)
+				return c.app.Keep.Retention(c, c.by)
 			}),
 		op("PUT", "/settings/retention", "setRetention", "Say how long what grows is kept", access.Administer, 200,
 			func(c call, in *struct {
@@ -337,7 +333,7 @@ func settingOperations() []operation {
 				Reason     string `json:"reason,omitempty"`
 			},
 			) (keep.Retention, error) {
-				return c.service.Keep.SetRetention(c, c.by, keep.Retention{
+				return c.app.Keep.SetRetention(c, c.by, keep.Retention{
 					Minutes: in.Minutes, Hours: in.Hours, Days: in.Days,
 					Readings: in.Readings, Deliveries: in.Deliveries, Notices: in.Notices, Repeats: in.Repeats,
 				}, in.Reason)
@@ -347,7 +343,7 @@ func settingOperations() []operation {
 				Reason string `json:"reason,omitempty"`
 			},
 			) (wire.Rotated, error) {
-				return c.service.Secrets.RotateKey(c, c.by, in.Reason)
+				return c.app.Secrets.RotateKey(c, c.by, in.Reason)
 			}),
 		{
 			method: "GET", path: "/backup", id: "backup", summary: "Everything that is kept, as a tar archive",
@@ -358,7 +354,7 @@ func settingOperations() []operation {
 }
 
 func (a *API) backup(c fiber.Ctx, by act.Actor) error {
-	write, done, err := a.service.Keep.Backup(c.Context(), by)
+	write, done, err := a.app.Keep.Backup(c.Context(), by)
 	if err != nil {
 		return err
 	}

@@ -13,7 +13,6 @@ import (
 	"innerladder/internal/core/profile"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/records"
-	"innerladder/internal/service"
 	"innerladder/internal/wire"
 )
 
@@ -78,7 +77,7 @@ func (in findIn) search(now time.Time) (records.Search, error) {
 		s.Data = ref
 	}
 	for _, m := range in.Metric {
-		b, err := service.ParseBound("metric", m)
+		b, err := metric.ParseBound("metric", m)
 		if err != nil {
 			return s, err
 		}
@@ -120,7 +119,7 @@ func projectOperations() []operation {
 	return []operation{
 		op("GET", "/projects", "listProjects", "List the projects that models are in", access.Read, 200,
 			func(c call, in *pageIn) (wire.Listed[registry.Project], error) {
-				all, err := c.service.People.Projects(c, c.by)
+				all, err := c.app.People.Projects(c, c.by)
 				return partOf(*in, all, err, func(p registry.Project) string { return p.Name })
 			}),
 		op("POST", "/projects", "addProject", "Add a project", access.Administer, 201, func(c call, in *struct {
@@ -128,7 +127,7 @@ func projectOperations() []operation {
 			Description string `json:"description,omitempty"`
 		},
 		) (registry.Project, error) {
-			return c.service.People.AddProject(c, c.by, in.Name, in.Description)
+			return c.app.People.AddProject(c, c.by, in.Name, in.Description)
 		}),
 	}
 }
@@ -142,7 +141,7 @@ func labelOperations() []operation {
 				pageIn
 			},
 			) (wire.Listed[registry.Label], error) {
-				all, err := c.service.Registry.Labels(c, c.by, in.Model)
+				all, err := c.app.Registry.Labels(c, c.by, in.Model)
 				return partOf(in.pageIn, all, err, func(l registry.Label) string { return l.Name })
 			}),
 		op("PUT", "/models/{model}/labels/{label}", "putLabel", "Put a label on a version, from wherever it was",
@@ -153,9 +152,8 @@ func labelOperations() []operation {
 				Reason      string `json:"reason,omitempty"`
 			},
 			) (registry.Label, error) {
-				return c.service.Registry.PutLabel(c, c.by, registry.Ref{Model: in.Model, Number: in.Number}.String(), in.Label,
-					in.Environment,
-					in.Reason)
+				ref := registry.Ref{Model: in.Model, Number: in.Number}
+				return c.app.Registry.PutLabel(c, c.by, ref.String(), in.Label, in.Environment, in.Reason)
 			}),
 		op("DELETE", "/models/{model}/labels/{label}", "removeLabel", "Take a label away", access.Register, 200,
 			func(c call, in *struct {
@@ -163,7 +161,7 @@ func labelOperations() []operation {
 				Reason string `query:"reason" json:"-"`
 			},
 			) (registry.Label, error) {
-				return c.service.Registry.RemoveLabel(c, c.by, in.Model, in.Label, in.Reason)
+				return c.app.Registry.RemoveLabel(c, c.by, in.Model, in.Label, in.Reason)
 			}),
 	}
 }
@@ -182,7 +180,7 @@ func modelOperations() []operation {
 		},
 		) (wire.Listed[registry.Model], error) {
 			return listed(in.pageIn, func(p records.Page) (wire.Listed[registry.Model], error) {
-				return c.service.Registry.Models(c, c.by, records.ModelFilter{
+				return c.app.Registry.Models(c, c.by, records.ModelFilter{
 					Project: in.Project, Task: in.Task, Owner: in.Owner, Tag: in.Tag,
 					Text: in.Text, Vetted: in.Vetted,
 				}, p)
@@ -190,7 +188,7 @@ func modelOperations() []operation {
 		}),
 		op("GET", "/models/{model}", "showModel", "Show a model", access.Read, 200,
 			func(c call, in *modelIn) (registry.Model, error) {
-				return c.service.Registry.Model(c, c.by, in.Model)
+				return c.app.Registry.Model(c, c.by, in.Model)
 			}),
 		op("PATCH", "/models/{model}", "editModel",
 			"Change what may change of a model: description, owner, tags, properties", access.Register, 200,
@@ -199,7 +197,7 @@ func modelOperations() []operation {
 				registry.Edit
 			},
 			) (registry.Model, error) {
-				return c.service.Registry.EditModel(c, c.by, in.Model, in.Edit)
+				return c.app.Registry.EditModel(c, c.by, in.Model, in.Edit)
 			}),
 		op("POST", "/models/{model}/vetting", "vetModel",
 			"Mark a model as vetted, a place to start from, or take the mark away", access.Sign, 200,
@@ -209,7 +207,7 @@ func modelOperations() []operation {
 				Vetted bool `json:"vetted"`
 			},
 			) (registry.Model, error) {
-				return c.service.Registry.Vet(c, c.by, in.Model, in.Reason, in.Vetted)
+				return c.app.Registry.Vet(c, c.by, in.Model, in.Reason, in.Vetted)
 			}),
 		op("GET", "/models/{model}/versions", "listVersions",
 			"List the versions of a model, newest first, without cards and signatures", access.Read, 200,
@@ -218,10 +216,8 @@ func modelOperations() []operation {
 				pageIn
 			},
 			) (wire.Listed[registry.Version], error) {
-				return listed(in.pageIn, func(p records.Page) (wire.Listed[registry.Version],
-					error,
-				) {
-					return c.service.Registry.Versions(c, c.by, in.Model, p)
+				return listed(in.pageIn, func(p records.Page) (wire.Listed[registry.Version], error) {
+					return c.app.Registry.Versions(c, c.by, in.Model, p)
 				})
 			}),
 	}
@@ -236,11 +232,11 @@ func profileOperations() []operation {
 				Data string `json:"data" required:"true" description:"NAME#NUMBER, or NAME when there is one revision"`
 			},
 			) (*registry.Version, error) {
-				return c.service.Registry.EvaluatedOn(c, c.by, in.Ref, in.Data)
+				return c.app.Registry.EvaluatedOn(c, c.by, in.Ref, in.Data)
 			}),
 		op("GET", "/versions/{ref}/profile", "showProfile", "Show the reference profile of a version", access.Read, 200,
 			func(c call, in *refIn) (*profile.Profile, error) {
-				return c.service.Registry.Profile(c, c.by, in.Ref)
+				return c.app.Registry.Profile(c, c.by, in.Ref)
 			}),
 		op("GET", "/versions/{ref}/profile/against/{other}", "compareProfiles",
 			"How the rows behind another version differ from those behind this one", access.Read, 200,
@@ -249,7 +245,7 @@ func profileOperations() []operation {
 				otherIn
 			},
 			) (compare.Profiles, error) {
-				return c.service.Registry.CompareProfiles(c, c.by, in.Ref, in.Other)
+				return c.app.Registry.CompareProfiles(c, c.by, in.Ref, in.Other)
 			}),
 		op("GET", "/versions/{ref}/diff/{other}", "diffVersions", "How another version differs from this one",
 			access.Read, 200, func(c call, in *struct {
@@ -257,7 +253,7 @@ func profileOperations() []operation {
 				otherIn
 			},
 			) (registry.Diff, error) {
-				return c.service.Registry.Diff(c, c.by, in.Ref, in.Other)
+				return c.app.Registry.Diff(c, c.by, in.Ref, in.Other)
 			}),
 		op("DELETE", "/versions/{ref}/attachments/{attachment}", "detach", "Take an attachment off a version",
 			access.Register, 200, func(c call, in *struct {
@@ -265,7 +261,7 @@ func profileOperations() []operation {
 				Reason string `query:"reason" json:"-"`
 			},
 			) (*registry.Version, error) {
-				return c.service.Registry.Detach(c, c.by, in.Ref, in.Attachment, in.Reason)
+				return c.app.Registry.Detach(c, c.by, in.Ref, in.Attachment, in.Reason)
 			}),
 	}
 }
@@ -275,7 +271,7 @@ func versionOperations() []operation {
 	return []operation{
 		op("GET", "/versions/{ref}", "showVersion", "Show the version that a ref names", access.Read, 200,
 			func(c call, in *refIn) (*registry.Version, error) {
-				return c.service.Registry.Version(c, c.by, in.Ref)
+				return c.app.Registry.Version(c, c.by, in.Ref)
 			}),
 		op("PATCH", "/versions/{ref}", "editVersion", "Change what may change of a version: note, tags, properties",
 			access.Register, 200, func(c call, in *struct {
@@ -283,7 +279,7 @@ func versionOperations() []operation {
 				registry.Edit
 			},
 			) (*registry.Version, error) {
-				return c.service.Registry.EditVersion(c, c.by, in.Ref, in.Edit)
+				return c.app.Registry.EditVersion(c, c.by, in.Ref, in.Edit)
 			}),
 		op("POST", "/versions/{ref}/retire", "retire", "Take a version off the ladder; it must not be in use",
 			access.Prune, 200, func(c call, in *struct {
@@ -291,7 +287,7 @@ func versionOperations() []operation {
 				whyIn
 			},
 			) (*registry.Version, error) {
-				return c.service.Registry.Retire(c, c.by, in.Ref, in.Reason)
+				return c.app.Registry.Retire(c, c.by, in.Ref, in.Reason)
 			}),
 		op("POST", "/versions/{ref}/reinstate", "reinstate", "Put a retired version on the lowest rung again",
 			access.Prune, 200, func(c call, in *struct {
@@ -299,7 +295,7 @@ func versionOperations() []operation {
 				whyIn
 			},
 			) (*registry.Version, error) {
-				return c.service.Registry.Reinstate(c, c.by, in.Ref, in.Reason)
+				return c.app.Registry.Reinstate(c, c.by, in.Ref, in.Reason)
 			}),
 		op("DELETE", "/versions/{ref}", "deleteVersion",
 			"Delete a version for good; it must not be in use, and its number stays taken", access.Prune, 200,
@@ -308,7 +304,7 @@ func versionOperations() []operation {
 				reasonIn
 			},
 			) (wire.Deleted, error) {
-				return c.service.Registry.Delete(c, c.by, in.Ref, in.Reason)
+				return c.app.Registry.Delete(c, c.by, in.Ref, in.Reason)
 			}),
 	}
 }
@@ -322,15 +318,13 @@ func catalogueOperations() []operation {
 				if err != nil {
 					return wire.Listed[registry.Found]{}, err
 				}
-				return listed(in.pageIn, func(p records.Page) (wire.Listed[registry.Found],
-					error,
-				) {
-					return c.service.Registry.Find(c, c.by, search, p)
+				return listed(in.pageIn, func(p records.Page) (wire.Listed[registry.Found], error) {
+					return c.app.Registry.Find(c, c.by, search, p)
 				})
 			}),
 		op("GET", "/catalogue/vocabulary", "vocabulary", "What a search of the catalogue can name", access.Read, 200,
 			func(c call, _ *none) (wire.Vocabulary, error) {
-				return c.service.Registry.Vocabulary(c, c.by)
+				return c.app.Registry.Vocabulary(c, c.by)
 			}),
 		op("GET", "/lineup", "lineUp", "Any number of versions in one table", access.Read, 200,
 			func(c call, in *struct {
@@ -338,7 +332,7 @@ func catalogueOperations() []operation {
 			},
 			) (registry.Lineup, error) {
 				apart := func(r rune) bool { return r == ',' || r == ' ' }
-				return c.service.Registry.LineUp(c, c.by, strings.FieldsFunc(in.Versions, apart))
+				return c.app.Registry.LineUp(c, c.by, strings.FieldsFunc(in.Versions, apart))
 			}),
 		op("GET", "/trace", "trace", "Follow the lineage from a version, a data set, a run, a commit, or the id of "+
 			"a request", access.Read, 200, func(c call, in *struct {
@@ -349,7 +343,7 @@ func catalogueOperations() []operation {
 			Artifacts bool   `query:"artifacts" json:"-" description:"with the files of the versions"`
 		},
 		) (lineage.Trace, error) {
-			return c.service.Registry.Trace(c, c.by, wire.TraceFrom{
+			return c.app.Registry.Trace(c, c.by, wire.TraceFrom{
 				From: in.From, Direction: in.Direction, Depth: in.Depth, Most: in.Limit,
 				Artifacts: in.Artifacts,
 			})
@@ -366,23 +360,21 @@ func dataOperations() []operation {
 				Name string `query:"name" json:"-"`
 			},
 			) (wire.Listed[lineage.DataSet], error) {
-				return listed(in.pageIn, func(p records.Page) (wire.Listed[lineage.DataSet],
-					error,
-				) {
-					return c.service.Registry.DataSets(c, c.by, in.Name, p)
+				return listed(in.pageIn, func(p records.Page) (wire.Listed[lineage.DataSet], error) {
+					return c.app.Registry.DataSets(c, c.by, in.Name, p)
 				})
 			}),
 		op("POST", "/data-sets", "addDataSet",
 			"Add a revision of a data set; the same content gives the revision that is there", access.Register, 201,
 			func(c call, in *wire.NewDataSet) (wire.AddedDataSet, error) {
-				return c.service.Registry.AddDataSet(c, c.by, *in)
+				return c.app.Registry.AddDataSet(c, c.by, *in)
 			}),
 		op("GET", "/data-sets/{data}", "showDataSet", "Show a revision of a data set", access.Read, 200,
 			func(c call, in *struct {
 				Data string `uri:"data" path:"data" json:"-" description:"NAME#NUMBER, or NAME when there is one revision"`
 			},
 			) (*lineage.DataSet, error) {
-				return c.service.Registry.DataSet(c, c.by, in.Data)
+				return c.app.Registry.DataSet(c, c.by, in.Data)
 			}),
 	}
 }
@@ -395,23 +387,21 @@ func runOperations() []operation {
 			Model string `query:"model" json:"-"`
 		},
 		) (wire.Listed[lineage.Run], error) {
-			return listed(in.pageIn, func(p records.Page) (wire.Listed[lineage.Run],
-				error,
-			) {
-				return c.service.Registry.Runs(c, c.by, in.Model, p)
+			return listed(in.pageIn, func(p records.Page) (wire.Listed[lineage.Run], error) {
+				return c.app.Registry.Runs(c, c.by, in.Model, p)
 			})
 		}),
 		op("POST", "/runs", "startRun", "Open a run", access.Register, 201,
 			func(c call, in *wire.NewRun) (*lineage.Run, error) {
-				return c.service.Registry.StartRun(c, c.by, *in)
+				return c.app.Registry.StartRun(c, c.by, *in)
 			}),
 		op("GET", "/runs/{run}", "showRun", "Show a run", access.Read, 200,
 			func(c call, in *runIn) (*lineage.Run, error) {
-				return c.service.Registry.Run(c, c.by, in.Run)
+				return c.app.Registry.Run(c, c.by, in.Run)
 			}),
 		op("GET", "/runs/{run}/curves", "showCurves", "Show the curves of a run, each of about 400 points", access.Read,
 			200, func(c call, in *runIn) ([]lineage.Curve, error) {
-				return c.service.Registry.Curves(c, c.by, in.Run)
+				return c.app.Registry.Curves(c, c.by, in.Run)
 			}),
 		op("POST", "/runs/{run}/log", "logRun", "Add parameters and points to a run", access.Register, 200,
 			func(c call, in *struct {
@@ -420,7 +410,7 @@ func runOperations() []operation {
 				Points []lineage.Point   `json:"points,omitempty"`
 			},
 			) (wire.Logged, error) {
-				return c.service.Registry.LogRun(c, c.by, in.Run, in.Params, in.Points)
+				return c.app.Registry.LogRun(c, c.by, in.Run, in.Params, in.Points)
 			}),
 		op("POST", "/runs/{run}/end", "endRun", "Close a run", access.Register, 200, func(c call, in *struct {
 			runIn
@@ -428,7 +418,7 @@ func runOperations() []operation {
 			Note   string `json:"note,omitempty"`
 		},
 		) (*lineage.Run, error) {
-			return c.service.Registry.EndRun(c, c.by, in.Run, in.Failed, in.Note)
+			return c.app.Registry.EndRun(c, c.by, in.Run, in.Failed, in.Note)
 		}),
 	}
 }
@@ -444,14 +434,14 @@ func uploadOperations() []operation {
 				Targets []string `query:"target" json:"-" description:"columns that are outputs"`
 			},
 			) (wire.LookedAt, error) {
-				return c.service.Registry.LookAtUpload(c, c.by, in.Upload, in.Part, in.Targets)
+				return c.app.Registry.LookAtUpload(c, c.by, in.Upload, in.Part, in.Targets)
 			}),
 		op("POST", "/collect", "collect", "Remove the files that no version needs", access.Administer, 200,
 			func(c call, in *struct {
 				DryRun bool `json:"dry_run" description:"only say which"`
 			},
 			) (wire.Collected, error) {
-				return c.service.Keep.Collect(c, c.by, in.DryRun)
+				return c.app.Keep.Collect(c, c.by, in.DryRun)
 			}),
 	}
 }

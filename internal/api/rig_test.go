@@ -22,20 +22,22 @@ import (
 	"time"
 
 	"innerladder/internal/api"
+	"innerladder/internal/app"
 	"innerladder/internal/app/act"
+	"innerladder/internal/app/secrets"
 	"innerladder/internal/blob"
 	"innerladder/internal/client"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/ladder/rule"
+	"innerladder/internal/core/people"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/fetch"
 	"innerladder/internal/gateway"
 	"innerladder/internal/recorder"
 	"innerladder/internal/records"
 	"innerladder/internal/seal"
-	"innerladder/internal/serve"
-	"innerladder/internal/service"
+	"innerladder/internal/server"
 	"innerladder/internal/signals"
 	"innerladder/internal/wire"
 
@@ -52,7 +54,7 @@ type rig struct {
 	store      *records.DB
 	server     string
 	gateway    string
-	service    *service.Service
+	app        *app.App
 	runa, tove *client.Client
 	runaToken  string
 	stopJobs   func()
@@ -70,21 +72,21 @@ func newRig(t *testing.T) *rig {
 	keeper := signals.NewKeeper(filepath.Join(dir, "signals.db"), log, rec.Attach)
 	keys, err := seal.Open(filepath.Join(dir, "key"), false)
 	must(t, err)
-	unlocked, err := service.Unlock(t.Context(), db, keys, time.Now())
+	unlocked, err := secrets.Unlock(t.Context(), db, keys, time.Now())
 	must(t, err)
 	ids := unlocked.RequestIDs
 	outside, err := net.Listen("tcp", "127.0.0.1:0")
 	must(t, err)
 	inside, err := net.Listen("tcp", "127.0.0.1:0")
 	must(t, err)
-	server := "http://" + inside.Addr().String()
+	address := "http://" + inside.Addr().String()
 	fetcher := &fetch.Fetcher{Private: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, Folders: []string{dir}}
 	gate := gateway.New(gateway.Config{IDs: ids, Timeout: 5 * time.Second, Connections: 64}, rec, log)
 	skew := new(atomic.Int64)
-	s := service.New(service.Config{
+	s := app.New(app.Config{
 		Now:     func() time.Time { return time.Now().Add(time.Duration(skew.Load())) },
-		Records: db, Signals: keeper, Blobs: blobs, Recorder: rec, Router: gate, Log: log, RequestIDs: ids,
-		Fetch: fetcher, Spare: time.Nanosecond, Address: server, Keys: keys, Signer: unlocked.Signer,
+		Records: db, Signals: keeper, Blobs: blobs, Recorder: rec, Router: gate, Log: log,
+		Fetch: fetcher, Spare: time.Nanosecond, Address: address, Keys: keys, Unlocked: unlocked,
 	})
 	a, err := api.New(s, rec, api.Config{
 		Console: api.Console{Files: fstest.MapFS{}},
@@ -96,10 +98,10 @@ func newRig(t *testing.T) *rig {
 	working, stopWorking := context.WithCancel(context.Background())
 	var all sync.WaitGroup
 	all.Go(func() { rec.RunReader(working) })
-	all.Go(func() { serve.Jobs(s, gate, rec, keeper, nil, log).Run(working) })
+	all.Go(func() { server.Jobs(s, gate, rec, keeper, nil, log).Run(working) })
 	r := &rig{
-		t: t, skew: skew, dir: dir, store: db, server: server, gateway: "http://" + outside.Addr().String(),
-		service: s,
+		t: t, skew: skew, dir: dir, store: db, server: address, gateway: "http://" + outside.Addr().String(),
+		app: s,
 	}
 	r.stopJobs = func() { stopWorking(); all.Wait(); s.Observe.Settle() }
 	t.Cleanup(func() {
@@ -127,16 +129,16 @@ func everywhere(roles ...string) (out []access.Membership) {
 func (r *rig) person(name string, roles ...access.Membership) (token string) {
 	r.t.Helper()
 	ctx := r.t.Context()
-	_, err := r.service.People.AddPerson(ctx, act.BySelf(),
+	_, err := r.app.People.AddPerson(ctx, act.BySelf(),
 		wire.NewPerson{Name: name, Email: name + "@tarnholm.example", Memberships: roles})
 	must(r.t, err)
-	session, _, err := r.service.People.SignInVouched(r.t.Context(),
-		service.Vouched{Issuer: "test", Subject: name, Email: name + "@tarnholm.example", Verified: true},
-		service.From{})
+	session, _, err := r.app.People.SignInVouched(r.t.Context(),
+		people.Vouched{Issuer: "test", Subject: name, Email: name + "@tarnholm.example", Verified: true},
+		people.From{})
 	must(r.t, err)
-	actor, err := r.service.People.BySession(r.t.Context(), session)
+	actor, err := r.app.People.BySession(r.t.Context(), session)
 	must(r.t, err)
-	made, err := r.service.People.MakeToken(r.t.Context(), actor, wire.NewToken{Title: "test"})
+	made, err := r.app.People.MakeToken(r.t.Context(), actor, wire.NewToken{Title: "test"})
 	must(r.t, err)
 	return made.Secret
 }

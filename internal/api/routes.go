@@ -83,7 +83,7 @@ func placeOperations() []operation {
 	return []operation{
 		op("GET", "/environments", "listEnvironments", "List the places where versions run", access.Read, 200,
 			func(c call, in *pageIn) (wire.Listed[traffic.Environment], error) {
-				all, err := c.service.Traffic.Environments(c, c.by)
+				all, err := c.app.Traffic.Environments(c, c.by)
 				return partOf(*in, all, err, func(e traffic.Environment) string { return e.Name })
 			}),
 		op("POST", "/environments", "addEnvironment", "Add a place where versions run", access.Administer, 201,
@@ -92,7 +92,7 @@ func placeOperations() []operation {
 				Description string `json:"description,omitempty"`
 			},
 			) (traffic.Environment, error) {
-				return c.service.Traffic.AddEnvironment(c, c.by, in.Name, in.Description)
+				return c.app.Traffic.AddEnvironment(c, c.by, in.Name, in.Description)
 			}),
 		op("GET", "/placements", "listPlacements", "List what runs where", access.Read, 200,
 			func(c call, in *struct {
@@ -100,7 +100,7 @@ func placeOperations() []operation {
 				Version string `query:"version" description:"only of this version"`
 			},
 			) (wire.Listed[traffic.Placement], error) {
-				all, err := c.service.Traffic.Placements(c, c.by, in.Version)
+				all, err := c.app.Traffic.Placements(c, c.by, in.Version)
 				return partOf(in.pageIn, all, err, func(p traffic.Placement) string {
 					return fmt.Sprintf("%012d", p.ID)
 				})
@@ -113,7 +113,7 @@ func placeOperations() []operation {
 				ServedAs    string   `json:"served_as,omitempty" description:"the model's name there; the same when not given"`
 			},
 			) (*traffic.Placement, error) {
-				return c.service.Traffic.Place(c, c.by, in.Version, in.Environment, in.Addresses, in.ServedAs)
+				return c.app.Traffic.Place(c, c.by, in.Version, in.Environment, in.Addresses, in.ServedAs)
 			}),
 		op("DELETE", "/placements/{environment}/{ref}", "unplace", "Say that a version runs in an environment no more",
 			access.Place, 200, func(c call, in *struct {
@@ -121,7 +121,7 @@ func placeOperations() []operation {
 				Environment string `uri:"environment" path:"environment"`
 			},
 			) (*traffic.Placement, error) {
-				return c.service.Traffic.Unplace(c, c.by, in.Ref, in.Environment)
+				return c.app.Traffic.Unplace(c, c.by, in.Ref, in.Environment)
 			}),
 	}
 }
@@ -131,7 +131,7 @@ func alertOperations() []operation {
 	return []operation{
 		op("GET", "/now", "now", "What all endpoints do now", access.Read, 200,
 			func(c call, _ *none) ([]wire.EndpointNow, error) {
-				return c.service.Observe.EndpointsNow(c, c.by)
+				return c.app.Observe.EndpointsNow(c, c.by)
 			}),
 		op("GET", "/alerts", "listAlerts", "List alerts, newest first", access.Read, 200, func(c call, in *struct {
 			pageIn
@@ -139,15 +139,13 @@ func alertOperations() []operation {
 			Endpoint string `query:"endpoint"`
 		},
 		) (wire.Listed[watch.Alert], error) {
-			return listed(in.pageIn, func(p records.Page) (wire.Listed[watch.Alert],
-				error,
-			) {
-				return c.service.Observe.Alerts(c, c.by, in.State, in.Endpoint, p)
+			return listed(in.pageIn, func(p records.Page) (wire.Listed[watch.Alert], error) {
+				return c.app.Observe.Alerts(c, c.by, in.State, in.Endpoint, p)
 			})
 		}),
 		op("GET", "/alerts/{alert}", "showAlert", "Show an alert", access.Read, 200,
 			func(c call, in *alertIn) (*watch.Alert, error) {
-				return c.service.Observe.Alert(c, c.by, in.Alert)
+				return c.app.Observe.Alert(c, c.by, in.Alert)
 			}),
 		op("POST", "/alerts/{alert}", "handleAlert", "Acknowledge or resolve an alert", access.Handle, 200,
 			func(c call, in *struct {
@@ -156,7 +154,7 @@ func alertOperations() []operation {
 				Note  string `json:"note,omitempty"`
 			},
 			) (*watch.Alert, error) {
-				return c.service.Observe.HandleAlert(c, c.by, in.Alert, in.State, in.Note)
+				return c.app.Observe.HandleAlert(c, c.by, in.Alert, in.State, in.Note)
 			}),
 	}
 }
@@ -170,10 +168,8 @@ func splitOperations() []operation {
 				pageIn
 			},
 			) (wire.Listed[traffic.Split], error) {
-				return listed(in.pageIn, func(p records.Page) (wire.Listed[traffic.Split],
-					error,
-				) {
-					return c.service.Traffic.Splits(c, c.by, in.Endpoint, p)
+				return listed(in.pageIn, func(p records.Page) (wire.Listed[traffic.Split], error) {
+					return c.app.Traffic.Splits(c, c.by, in.Endpoint, p)
 				})
 			}),
 		op("POST", "/endpoints/{endpoint}/splits", "split", "Make a new split and put it in force", access.Route, 201,
@@ -188,7 +184,7 @@ func splitOperations() []operation {
 				if err != nil {
 					return nil, err
 				}
-				return c.service.Traffic.Split(c, c.by, in.Endpoint, in.Lanes, in.Reason, based)
+				return c.app.Traffic.Split(c, c.by, in.Endpoint, in.Lanes, in.Reason, based)
 			}),
 		op("POST", "/endpoints/{endpoint}/back", "back", "Return to an earlier split", access.Route, 201,
 			func(c call, in *struct {
@@ -202,7 +198,7 @@ func splitOperations() []operation {
 				if err != nil {
 					return nil, err
 				}
-				return c.service.Traffic.Back(c, c.by, in.Endpoint, in.To, in.Reason, based)
+				return c.app.Traffic.Back(c, c.by, in.Endpoint, in.To, in.Reason, based)
 			}),
 	}
 }
@@ -212,17 +208,17 @@ func endpointOperations() []operation {
 	return []operation{
 		op("GET", "/endpoints", "listEndpoints", "List endpoints with their splits in force", access.Read, 200,
 			func(c call, in *pageIn) (wire.Listed[traffic.Endpoint], error) {
-				all, err := c.service.Traffic.Endpoints(c, c.by)
+				all, err := c.app.Traffic.Endpoints(c, c.by)
 				return partOf(*in, all, err, func(e traffic.Endpoint) string { return e.Name })
 			}),
 		op("POST", "/endpoints", "addEndpoint", "Add an endpoint", access.Route, 201,
 			func(c call, in *wire.NewEndpoint) (*traffic.Endpoint, error) {
-				return c.service.Traffic.AddEndpoint(c, c.by, *in)
+				return c.app.Traffic.AddEndpoint(c, c.by, *in)
 			}),
 		op("GET", "/endpoints/{endpoint}", "showEndpoint",
 			"Show an endpoint; its ETag is the number of the split in force", access.Read, 200,
 			func(c call, in *endpointIn) (withETag, error) {
-				e, err := c.service.Traffic.Endpoint(c, c.by, in.Endpoint)
+				e, err := c.app.Traffic.Endpoint(c, c.by, in.Endpoint)
 				if err != nil {
 					return withETag{}, err
 				}
@@ -230,7 +226,7 @@ func endpointOperations() []operation {
 			}),
 		op("GET", "/endpoints/{endpoint}/now", "endpointNow", "What the lanes of an endpoint do now", access.Read, 200,
 			func(c call, in *endpointIn) (wire.EndpointNow, error) {
-				return c.service.Observe.EndpointNow(c, c.by, in.Endpoint)
+				return c.app.Observe.EndpointNow(c, c.by, in.Endpoint)
 			}),
 		op("GET", "/endpoints/{endpoint}/series", "endpointSeries",
 			"What an endpoint did over time, with what happened to it", access.Read, 200, func(c call, in *struct {
@@ -242,7 +238,7 @@ func endpointOperations() []operation {
 				if err != nil {
 					return wire.Series{}, err
 				}
-				return c.service.Observe.Series(c, c.by, in.Endpoint, w)
+				return c.app.Observe.Series(c, c.by, in.Endpoint, w)
 			}),
 		op("GET", "/endpoints/{endpoint}/compare", "compareVersions",
 			"Two versions that answer for an endpoint, side by side", access.Read, 200, func(c call, in *struct {
@@ -256,7 +252,7 @@ func endpointOperations() []operation {
 				if err != nil {
 					return compare.Comparison{}, err
 				}
-				return c.service.Observe.Compare(c, c.by, in.Endpoint, in.Incumbent, in.Candidate, w)
+				return c.app.Observe.Compare(c, c.by, in.Endpoint, in.Incumbent, in.Candidate, w)
 			}),
 	}
 }

@@ -8,7 +8,6 @@ import (
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/people"
-	"innerladder/internal/service"
 	"innerladder/internal/wire"
 
 	"github.com/gofiber/fiber/v3"
@@ -28,7 +27,7 @@ func signInOperations() []operation {
 			in:     new(signInIn), out: new(signedIn), handle: open((*API).signIn),
 		},
 		op("GET", "/session", "whoAmI", "Who is signed in, and what they may do", access.Own, 200,
-			func(c call, _ *none) (wire.Me, error) { return c.service.People.WhoAmI(c, c.by) }),
+			func(c call, _ *none) (wire.Me, error) { return c.app.People.WhoAmI(c, c.by) }),
 		{
 			method: "DELETE", path: "/session", id: "signOut", summary: "Sign out of the console",
 			permission: access.Own,
@@ -68,7 +67,7 @@ func (a *API) waysIn(c fiber.Ctx) error {
 	if a.provider != nil {
 		w.Provider = a.provider.Title
 	}
-	empty, err := a.service.People.Nobody(c.Context())
+	empty, err := a.app.People.Nobody(c.Context())
 	if err != nil {
 		return err
 	}
@@ -99,8 +98,8 @@ type signedIn struct {
 // sessionCookie holds the session of the console.
 const sessionCookie = "innerladder_session"
 
-func (a *API) from(c fiber.Ctx) service.From {
-	return service.From{Address: a.address(c), Agent: c.Get(fiber.HeaderUserAgent)}
+func (a *API) from(c fiber.Ctx) people.From {
+	return people.From{Address: a.address(c), Agent: c.Get(fiber.HeaderUserAgent)}
 }
 
 // begin sets the cookie of a session.
@@ -108,13 +107,13 @@ func (a *API) begin(c fiber.Ctx, session string) {
 	c.Cookie(&fiber.Cookie{
 		Name: sessionCookie, Value: session, Path: "/", HTTPOnly: true,
 		SameSite: fiber.CookieSameSiteStrictMode,
-		Secure:   a.secure(c), MaxAge: int(service.SessionLasts.Seconds()),
+		Secure:   a.secure(c), MaxAge: int(people.SessionLasts.Seconds()),
 	})
 }
 
 // secure reports whether people reach the console by TLS, here or at a proxy before us.
 func (a *API) secure(c fiber.Ctx) bool {
-	return c.Secure() || strings.HasPrefix(a.service.People.Address(), "https://")
+	return c.Secure() || strings.HasPrefix(a.app.People.Address(), "https://")
 }
 
 func (a *API) signIn(c fiber.Ctx) error {
@@ -125,7 +124,7 @@ func (a *API) signIn(c fiber.Ctx) error {
 	if err := sameSite(c); err != nil {
 		return err
 	}
-	session, person, err := a.service.People.SignIn(c.Context(), in.Name, in.Password, a.from(c))
+	session, person, err := a.app.People.SignIn(c.Context(), in.Name, in.Password, a.from(c))
 	return a.came(c, session, person, err)
 }
 
@@ -138,7 +137,7 @@ func (a *API) came(c fiber.Ctx, session string, p *people.Person, err error) err
 }
 
 func (a *API) signOut(c fiber.Ctx) error {
-	if err := a.service.People.SignOut(c.Context(), c.Cookies(sessionCookie)); err != nil {
+	if err := a.app.People.SignOut(c.Context(), c.Cookies(sessionCookie)); err != nil {
 		return err
 	}
 	c.Cookie(&fiber.Cookie{
@@ -153,7 +152,7 @@ func (a *API) lookAtLink(c fiber.Ctx) error {
 	if err := read(c, &in); err != nil {
 		return err
 	}
-	w, err := a.service.People.Welcome(c.Context(), in.Secret, a.from(c))
+	w, err := a.app.People.Welcome(c.Context(), in.Secret, a.from(c))
 	if err != nil {
 		return err
 	}
@@ -168,7 +167,7 @@ func (a *API) comeIn(c fiber.Ctx) error {
 	if err := sameSite(c); err != nil {
 		return err
 	}
-	session, person, err := a.service.People.ComeIn(c.Context(), in.Secret, in.Name, in.Password, a.from(c))
+	session, person, err := a.app.People.ComeIn(c.Context(), in.Secret, in.Name, in.Password, a.from(c))
 	return a.came(c, session, person, err)
 }
 
@@ -182,7 +181,7 @@ func (a *API) toProvider(c fiber.Ctx) error {
 	if a.provider == nil {
 		return noProvider()
 	}
-	address, kept, err := a.provider.Begin(c.Context(), a.service.People.Address()+base+"/session/provider/back")
+	address, kept, err := a.provider.Begin(c.Context(), a.app.People.Address()+base+"/session/provider/back")
 	if err != nil {
 		return err
 	}
@@ -224,10 +223,10 @@ func (a *API) fromProvider(c fiber.Ctx) error {
 		SameSite: fiber.CookieSameSiteLaxMode, Secure: a.secure(c), Expires: time.Unix(1, 0),
 	})
 	why := ""
-	vouched, err := a.provider.End(c.Context(), a.service.People.Address()+base+"/session/provider/back", kept, in)
+	vouched, err := a.provider.End(c.Context(), a.app.People.Address()+base+"/session/provider/back", kept, in)
 	if err == nil {
 		var session string
-		if session, _, err = a.service.People.SignInVouched(c.Context(), vouched, a.from(c)); err == nil {
+		if session, _, err = a.app.People.SignInVouched(c.Context(), vouched, a.from(c)); err == nil {
 			a.begin(c, session)
 		}
 	}

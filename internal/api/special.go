@@ -43,7 +43,7 @@ func (a *API) events(c fiber.Ctx, by act.Actor) error {
 		return err
 	}
 	ctx := context.WithoutCancel(c.Context()) // the stream outlives the handler
-	changes, stop := a.service.Changes()
+	changes, stop := a.app.Changes()
 	c.Set(fiber.HeaderContentType, "text/event-stream")
 	c.Set(fiber.HeaderCacheControl, "no-cache")
 	c.Set("X-Accel-Buffering", "no")
@@ -53,9 +53,7 @@ func (a *API) events(c fiber.Ctx, by act.Actor) error {
 	})
 }
 
-func (a *API) stream(ctx context.Context, by act.Actor, w *bufio.Writer, last string,
-	changes <-chan record.Entry,
-) {
+func (a *API) stream(ctx context.Context, by act.Actor, w *bufio.Writer, last string, changes <-chan record.Entry) {
 	send := func(id int64, event string, data any) bool {
 		b, err := json.Marshal(data)
 		if err != nil {
@@ -89,7 +87,7 @@ func (a *API) stream(ctx context.Context, by act.Actor, w *bufio.Writer, last st
 			number = math.MaxInt64 // nothing that we have sent
 		}
 		goesOn := true
-		newest, anew, err := a.service.Record.Missed(ctx, by, number, func(e record.Entry) bool {
+		newest, anew, err := a.app.Record.Missed(ctx, by, number, func(e record.Entry) bool {
 			goesOn = change(e)
 			return goesOn
 		})
@@ -140,7 +138,7 @@ func (a *API) now(ctx context.Context) ([]wire.EndpointNow, error) {
 	if time.Since(a.nowAt) < 900*time.Millisecond {
 		return a.nowCache, nil
 	}
-	now, err := a.service.Observe.EndpointsNow(ctx, act.BySelf())
+	now, err := a.app.Observe.EndpointsNow(ctx, act.BySelf())
 	if err == nil {
 		a.nowCache, a.nowAt = now, time.Now()
 	}

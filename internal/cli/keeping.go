@@ -11,12 +11,12 @@ import (
 	"strconv"
 	"strings"
 
+	appkeep "innerladder/internal/app/keep"
 	"innerladder/internal/backup"
 	"innerladder/internal/core/keep"
 	"innerladder/internal/core/notice"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/seal"
-	"innerladder/internal/service"
 	"innerladder/internal/wire"
 )
 
@@ -322,7 +322,7 @@ func restoreCommand(c *call) func(context.Context) error {
 			in = f
 		}
 		sum, err := backup.Restore(in, *data, func(dir string) error {
-			if err := service.CheckRestored(ctx, dir, keys); err != nil {
+			if err := appkeep.CheckRestored(ctx, dir, keys); err != nil {
 				return err
 			}
 			if raw == nil {

@@ -18,7 +18,7 @@ import (
 	"innerladder/internal/demo"
 	"innerladder/internal/fetch"
 	"innerladder/internal/seal"
-	"innerladder/internal/serve"
+	"innerladder/internal/server"
 	"innerladder/internal/standin"
 
 	"github.com/mattn/go-isatty"
@@ -142,7 +142,7 @@ func allowFetching(f *fetch.Fetcher, private, folders string) (err error) {
 }
 
 // signInBy sets the provider of sign-ins, when there is one.
-func signInBy(p *api.Provider, secretFile string, o *serve.Options) error {
+func signInBy(p *api.Provider, secretFile string, o *server.Options) error {
 	if p.Issuer == "" {
 		return nil
 	}
@@ -160,7 +160,7 @@ func signInBy(p *api.Provider, secretFile string, o *serve.Options) error {
 
 func serveCommand(c *call) func(context.Context) error {
 	c.configured = true
-	var o serve.Options
+	var o server.Options
 	c.flags.StringVar(&o.Data, "data", "innerladder-data", "`DIR` of everything that is kept")
 	c.flags.StringVar(&o.Listen, "listen", "127.0.0.1:7400", "`ADDRESS` of the console and the API")
 	c.flags.StringVar(&o.Gateway, "gateway", "127.0.0.1:7500", "`ADDRESS` of the gateway, which callers of models call")
@@ -229,7 +229,7 @@ func serveCommand(c *call) func(context.Context) error {
 					"open it in a browser, or run: innerladder login -link LINK -name NAME")
 			}
 		}
-		return serve.Run(ctx, o)
+		return server.Run(ctx, o)
 	}
 }
 

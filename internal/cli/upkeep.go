@@ -226,11 +226,10 @@ func moveOff(c *call, what string,
 }
 
 func retire(c *call) func(context.Context) error {
-	return moveOff(c, "retired", func(ctx context.Context, api *client.Client, ref, why string) (registry.Version,
-		error,
-	) {
-		return api.Retire(ctx, ref, why)
-	})
+	return moveOff(c, "retired",
+		func(ctx context.Context, api *client.Client, ref, why string) (registry.Version, error) {
+			return api.Retire(ctx, ref, why)
+		})
 }
 
 func reinstate(c *call) func(context.Context) error {

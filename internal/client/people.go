@@ -142,7 +142,8 @@ func (c *Client) Roles(ctx context.Context) (wire.Listed[access.Role], error) {
 }
 
 // PutRole makes or changes a role.
-func (c *Client) PutRole(ctx context.Context, name string, permissions []string, description string,
+func (c *Client) PutRole(ctx context.Context, name string, permissions []string,
+	description string,
 ) (access.Role, error) {
 	return call[access.Role](ctx, c, "PUT", path("roles", name),
 		map[string]any{"permissions": permissions, "description": description})
@@ -195,8 +196,7 @@ func (c *Client) SetPreferences(ctx context.Context, choices notice.Choices) (wi
 }
 
 // Activity lists what happened, newest first.
-func (c *Client) Activity(ctx context.Context, project, subject string, p Part,
-) (wire.Listed[wire.Happening], error) {
+func (c *Client) Activity(ctx context.Context, project, subject string, p Part) (wire.Listed[wire.Happening], error) {
 	return call[wire.Listed[wire.Happening]](ctx, c, "GET",
 		query(path("activity"), "project", project, "subject", subject, "limit", p.limit(), "cursor", p.Cursor), nil)
 }
@@ -263,7 +263,8 @@ func (c *Client) Searches(ctx context.Context) (wire.Listed[registry.SavedSearch
 }
 
 // SaveSearch keeps a search.
-func (c *Client) SaveSearch(ctx context.Context, name string, q map[string]string, shared bool,
+func (c *Client) SaveSearch(ctx context.Context, name string, q map[string]string,
+	shared bool,
 ) (registry.SavedSearch, error) {
 	return call[registry.SavedSearch](ctx, c, "POST", path("audit", "searches"),
 		map[string]any{"name": name, "query": q, "shared": shared})

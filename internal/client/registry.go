@@ -243,8 +243,7 @@ const inPieces = 64 << 20
 
 // Register registers a version with files. Small ones are streamed in one form, large
 // ones are uploaded in pieces before.
-func (c *Client) Register(ctx context.Context, reg wire.Registration, files []LocalFile,
-) (wire.Registered, error) {
+func (c *Client) Register(ctx context.Context, reg wire.Registration, files []LocalFile) (wire.Registered, error) {
 	var small []LocalFile
 	for _, f := range files {
 		info, err := os.Stat(f.Path)
@@ -403,8 +402,7 @@ func (c *Client) Upload(ctx context.Context, file, name string) (wire.Uploading,
 	return up, nil
 }
 
-func (c *Client) sendPiece(ctx context.Context, up wire.Uploading, f *os.File, size int64,
-) (wire.Uploading, error) {
+func (c *Client) sendPiece(ctx context.Context, up wire.Uploading, f *os.File, size int64) (wire.Uploading, error) {
 	var out wire.Uploading
 	req, err := http.NewRequestWithContext(ctx, "PATCH", c.server+path("uploads", up.ID),
 		io.NewSectionReader(f, up.Offset, size-up.Offset))

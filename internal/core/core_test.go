@@ -20,7 +20,7 @@ import (
 var mayImport = []string{
 	"bufio", "bytes", "cmp", "crypto/aes", "crypto/cipher", "crypto/ed25519", "crypto/hmac", "crypto/sha256",
 	"encoding/base64", "encoding/binary", "encoding/hex", "encoding/json", "encoding/xml", "errors", "fmt",
-	"io", "maps", "math", "regexp", "slices", "sort", "strconv", "strings", "time",
+	"io", "maps", "math", "net/mail", "regexp", "slices", "sort", "strconv", "strings", "time",
 	"gonum.org/v1/gonum/", "github.com/DataDog/sketches-go/", "github.com/axiomhq/hyperloglog",
 	"github.com/aymanbagabas/go-udiff", "github.com/aquasecurity/go-pep440-version",
 	"github.com/cespare/xxhash/v2", "golang.org/x/crypto/blake2b", "innerladder/internal/core/",
@@ -74,14 +74,15 @@ func TestTheCoreStaysACore(t *testing.T) {
 var rooms = []string{
 	"core", "wire", "credential", "seal", "intake", "fetch", "blob", "backup", "sqlite", "jobs", "records",
 	"signals", "oip", "recorder", "eventloop", "http1", "upstream", "client", "gateway",
-	"app/act", "service", "api", "serve", "standin", "demo", "cli",
+	"app/act", "app/secrets", "app/people", "app/notices", "app/registry", "app/traffic", "app/observe", "app/ladder",
+	"app/rollouts", "app/record", "app/keep", "app", "api", "server", "standin", "demo", "cli",
 }
 
 // roomOf is the room that a path below internal stands in: its first directory, and in app the
 // second with it.
 func roomOf(path string) string {
 	parts := strings.Split(filepath.ToSlash(path), "/")
-	if parts[0] == "app" && len(parts) > 1 && !strings.Contains(parts[1], ".go") {
+	if parts[0] == "app" && len(parts) > 1 && !strings.HasSuffix(parts[1], ".go") {
 		return parts[0] + "/" + parts[1]
 	}
 	return parts[0]

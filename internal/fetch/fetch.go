@@ -214,9 +214,9 @@ const answerRead = 2 << 10
 
 // Post sends a body and returns the status and the beginning of the answer. Redirects are
 // not followed: what is sent is meant for nobody else.
-func (f *Fetcher) Post(ctx context.Context, address string, header http.Header, body []byte) (status int, answer string,
-	err error,
-) {
+func (f *Fetcher) Post(ctx context.Context, address string, header http.Header,
+	body []byte,
+) (status int, answer string, err error) {
 	if err := f.Check(address); err != nil {
 		return 0, "", err
 	}

@@ -60,9 +60,7 @@ func malformed(what string) *upstream.Failure {
 
 // pass reads the body of the answer, makes sure that it is one, and passes it on. kept is
 // whether the connection was given back.
-func (x *exchange) pass(
-	conn *upstream.Conn,
-	framing http1.Framing,
+func (x *exchange) pass(conn *upstream.Conn, framing http1.Framing,
 	begin time.Time,
 ) (kept bool, failure *upstream.Failure) {
 	body, whole, failure := x.readAnswer(conn, framing)
@@ -112,8 +110,7 @@ func (x *exchange) keepConn(conn *upstream.Conn, framing http1.Framing) {
 
 // readAnswer reads the body of the answer, or its first heldBody bytes when it is larger;
 // whole says which.
-func (x *exchange) readAnswer(
-	conn *upstream.Conn,
+func (x *exchange) readAnswer(conn *upstream.Conn,
 	framing http1.Framing,
 ) (body []byte, whole bool, failure *upstream.Failure) {
 	x.replyPeeked = 0

@@ -12,16 +12,9 @@ import (
 	"unicode"
 
 	"innerladder/internal/core/lineage"
+	"innerladder/internal/core/metric"
 	"innerladder/internal/core/registry"
 )
-
-// MetricBound keeps versions whose metric is on one side of a value.
-type MetricBound struct {
-	Metric string
-	// How is one of < <= > >=.
-	How   string
-	Value float64
-}
 
 // Search says which versions are looked for; zero members do not narrow down.
 type Search struct {
@@ -35,7 +28,7 @@ type Search struct {
 	Answering string
 	// Data is a data set, or one revision of it, that the version used.
 	Data          lineage.DataRef
-	Metrics       []MetricBound
+	Metrics       []metric.Bound
 	Vetted        bool
 	After, Before time.Time
 	// Sort is a metric's name, or empty for the newest first; Descending turns it.

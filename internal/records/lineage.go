@@ -482,9 +482,9 @@ func (r View) LaneOf(ctx context.Context, endpoint int64, split, position int) (
 
 // ApprovalBefore finds the promotion that last brought a version up to a rung or above
 // before a moment, and who signed it with yes.
-func (r View) ApprovalBefore(ctx context.Context, version string, at time.Time) (id string, signedBy []string,
-	err error,
-) {
+func (r View) ApprovalBefore(ctx context.Context, version string,
+	at time.Time,
+) (id string, signedBy []string, err error) {
 	var number int
 	err = r.q.QueryRowContext(ctx,
 		`SELECT number FROM promotions WHERE version_id = (`+versionID+

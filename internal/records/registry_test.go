@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"innerladder/internal/core/lineage"
+	"innerladder/internal/core/metric"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/watch"
 	"innerladder/internal/sqlite"
@@ -165,11 +166,11 @@ func TestSearchesFindWhatIsThere(t *testing.T) {
 		"licence": {Search{Licence: "mit"}, func(f registry.Found) bool { return f.Licence == "MIT" }},
 		"vetted":  {Search{Vetted: true}, func(f registry.Found) bool { return f.Vetted }},
 		"metric": {
-			Search{Metrics: []MetricBound{{"rmse", "<", 0.3}}},
+			Search{Metrics: []metric.Bound{{Metric: "rmse", How: "<", Value: 0.3}}},
 			func(f registry.Found) bool { return f.Metrics["rmse"] < 0.3 },
 		},
 		"two metrics": {Search{
-			Metrics: []MetricBound{{"rmse", ">=", 0.5}, {"r2", ">", 0.5}},
+			Metrics: []metric.Bound{{Metric: "rmse", How: ">=", Value: 0.5}, {Metric: "r2", How: ">", Value: 0.5}},
 		}, func(f registry.Found) bool {
 			r2, there := f.Metrics["r2"]
 			return f.Metrics["rmse"] >= 0.5 && there && r2 > 0.5
@@ -195,7 +196,7 @@ func TestSearchesFindWhatIsThere(t *testing.T) {
 		"text, operator": {Search{Text: `wind" OR (NEAR*`}, func(registry.Found) bool { return false }},
 		"all together": {Search{
 			Text: "substation", Rung: "draft", Format: "json", Tag: "winter",
-			Metrics: []MetricBound{{"rmse", "<=", 0.8}},
+			Metrics: []metric.Bound{{Metric: "rmse", How: "<=", Value: 0.8}},
 		}, func(f registry.Found) bool {
 			return text("substation")(f) && f.Rung == "draft" && slices.Contains(f.Formats, "json") &&
 				slices.Contains(f.Tags, "winter") && f.Metrics["rmse"] <= 0.8

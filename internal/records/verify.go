@@ -16,7 +16,8 @@ func (s *DB) VerifyRecord(ctx context.Context, checkpoints map[int64]string) (re
 }
 
 // VerifyWith is VerifyRecord with the signer that must have signed the record.
-func (s *DB) VerifyWith(ctx context.Context, signer record.Signer, checkpoints map[int64]string,
+func (s *DB) VerifyWith(ctx context.Context, signer record.Signer,
+	checkpoints map[int64]string,
 ) (record.Verified, error) {
 	start := time.Now()
 	tx, err := s.db.Read.BeginTx(ctx, &sql.TxOptions{ReadOnly: true})
@@ -95,9 +96,9 @@ func sealOf(ctx context.Context, tx *sql.Tx, seq int64) (hash, signature []byte,
 
 // firstUnsealed narrows down where the chain was written anew: between a line whose seal
 // fits and the first whose seal does not. All before fit, and none after.
-func firstUnsealed(ctx context.Context, tx *sql.Tx, c *record.Chain, sealed, suspect int64) (after, to int64,
-	err error,
-) {
+func firstUnsealed(ctx context.Context, tx *sql.Tx, c *record.Chain, sealed,
+	suspect int64,
+) (after, to int64, err error) {
 	low, high := sealed/record.SealEvery+1, suspect/record.SealEvery
 	for low < high {
 		half := (low + high) / 2

@@ -67,9 +67,9 @@ var ErrNotSigned = errors.New("none of the known keys signed it")
 
 // OpenEnvelope checks that one of the keys signed an envelope, and returns its payload and
 // the key's fingerprint. Whoever cannot open it gets ErrNotSigned.
-func OpenEnvelope(ctx context.Context, envelope []byte, payloadType string, keys ...ed25519.PublicKey) (payload []byte,
-	fingerprint string, err error,
-) {
+func OpenEnvelope(ctx context.Context, envelope []byte, payloadType string,
+	keys ...ed25519.PublicKey,
+) (payload []byte, fingerprint string, err error) {
 	var e dsse.Envelope
 	if err := json.Unmarshal(envelope, &e); err != nil {
 		return nil, "", fmt.Errorf("reading the envelope: %w", err)

@@ -124,11 +124,7 @@ func (s *Store) Windows(ctx context.Context, q Query) ([]Window, error) {
 }
 
 // readLane reads the windows of one lane, as they are at one moment.
-func (s *Store) readLane(
-	ctx context.Context,
-	q Query,
-	segments []segment,
-	l lane,
+func (s *Store) readLane(ctx context.Context, q Query, segments []segment, l lane,
 	columns map[int64]numbered,
 ) ([]Window, error) {
 	tx, err := s.db.Read.BeginTx(ctx, &sql.TxOptions{ReadOnly: true})
@@ -177,12 +173,7 @@ func lanesOf(ctx context.Context, q querier, query Query) ([]lane, error) {
 }
 
 // readSegment reads the windows of one level.
-func readSegment(
-	ctx context.Context,
-	tx *sql.Tx,
-	q Query,
-	seg segment,
-	l lane,
+func readSegment(ctx context.Context, tx *sql.Tx, q Query, seg segment, l lane,
 	columns map[int64]numbered,
 ) ([]Window, error) {
 	rows, err := tx.QueryContext(

@@ -269,10 +269,7 @@ func (c *Conn) Reused() bool { return c.reused }
 // Receive reads the head of the answer into head, whose memory is good until the body is
 // read; it skips those that only say that there is more to come. gone is asked meanwhile
 // whether anybody still waits.
-func (c *Conn) Receive(
-	now, until time.Time,
-	gone func() bool,
-	head *http1.Head,
+func (c *Conn) Receive(now, until time.Time, gone func() bool, head *http1.Head,
 	memory []byte,
 ) ([]byte, http1.Framing, *Failure) {
 	c.Await(now, until, gone)

@@ -116,3 +116,11 @@ type LookedAt struct {
 	Dependencies []registry.Dependency `json:"dependencies,omitempty"`
 	Remarks      []string              `json:"remarks,omitempty"`
 }
+
+// Parts lists the parts that files come as.
+func Parts() []string {
+	return []string{
+		PartArtifact, PartSample, PartReference, PartCard, PartRequirements,
+		PartAttachment,
+	}
+}

@@ -142,9 +142,9 @@ func Measure(p, q Sample, need Need) (Movement, error) {
 // MeasureAll measures several columns of the same two sides together and adjusts
 // their p-values for one another. Columns that cannot be compared are left out and
 // named.
-func MeasureAll(p, q map[string]*sketch.Column, distinctP, distinctQ uint64, need Need) (moved map[string]Movement,
-	left []string,
-) {
+func MeasureAll(p, q map[string]*sketch.Column, distinctP, distinctQ uint64,
+	need Need,
+) (moved map[string]Movement, left []string) {
 	moved = map[string]Movement{}
 	var names []string
 	var ps []float64

@@ -167,9 +167,9 @@ type Reached[K comparable] struct {
 // `most` nodes were reached. next gives the neighbours of several nodes at once, pairs
 // of the node asked for and the neighbour. Loops in the lineage do no harm. cut is set
 // when something was left out.
-func Walk[K comparable](start []K, depth, most int, next func([]K) ([][2]K, error)) (reached []Reached[K], cut bool,
-	err error,
-) {
+func Walk[K comparable](start []K, depth, most int,
+	next func([]K) ([][2]K, error),
+) (reached []Reached[K], cut bool, err error) {
 	seen := map[K]bool{}
 	var frontier []K
 	for _, k := range start {

@@ -189,6 +189,9 @@ func CheckStandings(d Demand, standings []Standing) error {
 	return nil
 }
 
+// LookBack is how many splits are searched for one to return to.
+const LookBack = 200
+
 // Revert finds the revision to return to: the last one before the current that had no
 // trial lane, or, when the current split has none itself, the last one that had none
 // and other lanes. splits are in ascending order and end with the current one.

@@ -1,0 +1,88 @@
+// Package app is what Inner Ladder does, one package for each capability. Each stands on
+// package act and on those below it, and none knows of those above: what follows elsewhere from
+// a change, such as a new route from a moved label, follows from its entry of the record.
+package app
+
+import (
+	"context"
+	"log/slog"
+	"time"
+
+	"innerladder/internal/app/act"
+	"innerladder/internal/app/keep"
+	"innerladder/internal/app/ladder"
+	"innerladder/internal/app/notices"
+	"innerladder/internal/app/observe"
+	"innerladder/internal/app/people"
+	"innerladder/internal/app/record"
+	"innerladder/internal/app/registry"
+	"innerladder/internal/app/rollouts"
+	"innerladder/internal/app/secrets"
+	"innerladder/internal/app/traffic"
+	"innerladder/internal/blob"
+	"innerladder/internal/fetch"
+	"innerladder/internal/recorder"
+	"innerladder/internal/records"
+	"innerladder/internal/seal"
+	"innerladder/internal/signals"
+)
+
+// Config is what everything is made of.
+type Config struct {
+	Records  *records.DB
+	Signals  *signals.Keeper
+	Blobs    *blob.Store
+	Recorder *recorder.Recorder
+	Router   traffic.Router
+	Log      *slog.Logger
+	// Unlocked are the keys of the installation.
+	Unlocked secrets.Unlocked
+	// Fetch opens the addresses that versions are registered from; nil takes the usual ones.
+	Fetch *fetch.Fetcher
+	// Address is how people reach the console, for links.
+	Address string
+	// Keys seal what must not lie open.
+	Keys *seal.Ring
+	// Spare is how old a file must be to be collected; 0 is an hour.
+	Spare time.Duration
+	// Now is the clock; nil is the real one.
+	Now func() time.Time
+}
+
+// App is all capabilities together. It is safe for use by several goroutines at once.
+type App struct {
+	*act.Base
+	Secrets  *secrets.Service
+	People   *people.Service
+	Notices  *notices.Service
+	Registry *registry.Service
+	Traffic  *traffic.Service
+	Observe  *observe.Service
+	Ladder   *ladder.Service
+	Rollouts *rollouts.Service
+	Record   *record.Service
+	Keep     *keep.Service
+}
+
+// New puts the capabilities together, each on those that stand below it.
+func New(c Config) *App {
+	if c.Fetch == nil {
+		c.Fetch = &fetch.Fetcher{}
+	}
+	signer := c.Unlocked.Signer
+	a := &App{Base: act.NewBase(c.Records, c.Log, c.Now)}
+	a.Secrets = secrets.New(a.Base, c.Keys)
+	a.People = people.New(a.Base, c.Address, signer)
+	a.Notices = notices.New(a.Base, a.People, a.Secrets, c.Fetch, c.Address)
+	a.Registry = registry.New(a.Base, a.People, c.Blobs, c.Fetch, c.Unlocked.RequestIDs)
+	a.Traffic = traffic.New(a.Base, a.Registry, a.Secrets, c.Recorder, c.Router)
+	a.Observe = observe.New(a.Base, a.Registry, a.Traffic, c.Recorder, c.Signals, c.Router)
+	a.Ladder = ladder.New(a.Base, a.People, a.Registry, a.Observe, c.Blobs, signer)
+	a.Rollouts = rollouts.New(a.Base, a.Traffic, a.Observe, a.Ladder, c.Recorder)
+	a.Record = record.New(a.Base, a.People, a.Registry, a.Ladder, a.Observe, signer, c.Address)
+	a.Keep = keep.New(a.Base, a.Traffic, c.Blobs, c.Signals, c.Spare)
+	return a
+}
+
+// Ready says whether the records can be read.
+func (a *App) Ready(ctx context.Context) error { return a.DB.Ready(ctx) }

@@ -1,0 +1,147 @@
+package ladder
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"innerladder/internal/app/act"
+	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/ladder/rule"
+	"innerladder/internal/core/lineage"
+	"innerladder/internal/core/registry"
+	"innerladder/internal/records"
+	"innerladder/internal/wire"
+)
+
+// Gate says what is met and what is missing for a version to step on a rung; nothing is
+// asked for. An empty rung is the next one. Nothing is missing for a rung that it stands
+// on or above.
+func (s *Service) Gate(ctx context.Context, by act.Actor, ref, to string) (wire.GateReport, error) {
+	v, err := s.registry.Version(ctx, by, ref)
+	if err != nil {
+		return wire.GateReport{}, err
+	}
+	r := s.Read(by)
+	l, err := r.Ladder(ctx, v.Project)
+	if err != nil {
+		return wire.GateReport{}, err
+	}
+	if h := l.Height(v.Rung); to == "" && h >= 0 && h+1 < len(l.Rungs) {
+		to = l.Rungs[h+1].Name
+	} else if to == "" {
+		to = l.Highest()
+	}
+	if err := l.CheckRung("to", to); err != nil {
+		return wire.GateReport{}, err
+	}
+	if l.Height(v.Rung) >= l.Height(to) {
+		return wire.GateReport{
+			Version: v.Ref, From: v.Rung, To: to, Ladder: l.Number, Met: true,
+			Findings: []rule.Finding{},
+		}, nil
+	}
+	if err := l.CheckClimb(v.Ref, v.Rung, to); err != nil {
+		return wire.GateReport{}, err
+	}
+	p, err := r.OpenPromotion(ctx, v.Ref, to)
+	if errors.Is(err, records.ErrNone) {
+		p, err = &ladder.Promotion{Project: v.Project, Version: v.Ref, State: ladder.Open, To: to}, nil
+	}
+	if err != nil {
+		return wire.GateReport{}, err
+	}
+	files, err := s.storedArtifacts(v)
+	if err != nil {
+		return wire.GateReport{}, err
+	}
+	f, err := s.facts(ctx, r, v, to, files)
+	if err != nil {
+		return wire.GateReport{}, err
+	}
+	p.From = v.Rung
+	l.Judge(p, f)
+	return wire.GateReport{
+		Version: v.Ref, From: v.Rung, To: to, Incumbent: p.Incumbent, Promotion: p.ID, Ladder: l.Number,
+		Met: rule.Met(p.Findings), Findings: p.Findings,
+	}, nil
+}
+
+// facts gathers what the gates look at. The incumbent is the version that stepped last on
+// the rung asked for.
+func (s *Service) facts(ctx context.Context, r records.View, v *registry.Version, to string,
+	files stored,
+) (rule.Facts, error) {
+	f := rule.Facts{
+		Version: v, To: to, StoredArtifacts: files.count, ReadAt: files.readAt, Trainers: []string{v.CreatedBy},
+		Now: s.Now(),
+	}
+	there, err := r.VersionsOnRung(ctx, v.Model, to, 1)
+	if err != nil {
+		return f, err
+	}
+	if len(there) > 0 && there[0].Ref != v.Ref {
+		if f.Incumbent, err = r.Version(ctx, v.Model, there[0].Number); err != nil {
+			return f, err
+		}
+		if f.IncumbentEvidence, err = r.EvidenceOf(ctx, f.Incumbent.Ref); err != nil {
+			return f, err
+		}
+	}
+	if f.Evidence, err = r.EvidenceOf(ctx, v.Ref); err != nil {
+		return f, err
+	}
+	placements, err := r.Placements(ctx, v.Ref)
+	if err != nil {
+		return f, err
+	}
+	for _, p := range placements {
+		f.Places = append(f.Places, rule.Place{Environment: p.Environment, Healthy: p.Healthy, Reason: p.Reason()})
+	}
+	if v.Run != "" {
+		n, err := lineage.ParseRunRef("run", v.Run)
+		if err != nil {
+			return f, err
+		}
+		// Who trained it counts, whoever asks.
+		if run, err := r.Within(records.Everything).Run(ctx, n); err == nil {
+			f.Trainers = append(f.Trainers, run.By)
+		} else if !errors.Is(err, records.ErrNone) {
+			return f, err
+		}
+	}
+	return f, nil
+}
+
+// readLasts is how long it counts that the bytes of a file were read, while the file is not
+// written to.
+const readLasts = 24 * time.Hour
+
+// stored is what was found when the artifacts of a version were read: how many have their
+// digest, and when the first of them was read.
+type stored struct {
+	count  int
+	readAt time.Time
+}
+
+// storedArtifacts reads the artifacts of a version that were not read for a day. That takes
+// its time, so it is done before a transaction, not in it.
+func (s *Service) storedArtifacts(v *registry.Version) (out stored, err error) {
+	now := s.Now()
+	for _, a := range v.Artifacts {
+		if !a.Stored {
+			continue
+		}
+		r, err := s.blobs.LastReading(a.Digest, now.Add(-readLasts), now)
+		if err != nil {
+			return out, err
+		}
+		if r.Digest == a.Digest {
+			out.count++
+		}
+		if out.readAt.IsZero() || r.At.Before(out.readAt) {
+			out.readAt = r.At
+		}
+	}
+	return out, nil
+}

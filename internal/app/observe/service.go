@@ -1,0 +1,48 @@
+// Package observe knows how endpoints fare: what is measured, how versions compare, whether
+// model servers are well, and the alerts about all that.
+package observe
+
+import (
+	"sync"
+	"sync/atomic"
+
+	"innerladder/internal/app/act"
+	"innerladder/internal/app/registry"
+	"innerladder/internal/app/traffic"
+	"innerladder/internal/core/guard"
+	"innerladder/internal/core/health"
+	"innerladder/internal/jobs"
+	"innerladder/internal/recorder"
+	"innerladder/internal/signals"
+)
+
+// Service does it. It is safe for use by several goroutines at once.
+type Service struct {
+	*act.Base
+	registry *registry.Service
+	traffic  *traffic.Service
+	recorder *recorder.Recorder
+	signals  *signals.Keeper
+	router   traffic.Router
+
+	// health is where the health watch of each address of each placement stands; checking
+	// are the checks that go on.
+	healthMu sync.Mutex
+	health   map[address]health.State
+	checking jobs.Busy
+	// watched is where the watching of each endpoint's trials stands.
+	watchMu sync.Mutex
+	watched map[string]guard.State
+	// said is what was said last of the signals.
+	said atomic.Int32
+}
+
+// New makes a service.
+func New(b *act.Base, registry *registry.Service, traffic *traffic.Service, rec *recorder.Recorder,
+	kept *signals.Keeper, router traffic.Router,
+) *Service {
+	return &Service{
+		Base: b, registry: registry, traffic: traffic, recorder: rec, signals: kept, router: router,
+		health: map[address]health.State{}, watched: map[string]guard.State{},
+	}
+}

@@ -1,0 +1,451 @@
+package people
+
+import (
+	"context"
+	"errors"
+	"strings"
+	"sync"
+	"time"
+
+	"innerladder/internal/app/act"
+	"innerladder/internal/core/access"
+	"innerladder/internal/core/fault"
+	"innerladder/internal/core/naming"
+	"innerladder/internal/core/people"
+	"innerladder/internal/credential"
+	"innerladder/internal/records"
+	"innerladder/internal/wire"
+
+	"golang.org/x/time/rate"
+)
+
+// attempts limits how often someone may try to sign in: by address, by name, and by both
+// together, so that guessing at one name from elsewhere does not lock its owner out soon.
+type attempts struct {
+	mu    sync.Mutex
+	left  map[string]*rate.Limiter
+	swept time.Time
+}
+
+// Failures that are let pass at once, and how long one is remembered.
+const (
+	failuresOfBoth, failuresOfAddress, failuresOfName = 5, 20, 50
+	forgiven                                          = 30 * time.Second
+)
+
+func (a *attempts) keys(name, address string) map[string]int {
+	return map[string]int{
+		"both\x00" + name + "\x00" + address: failuresOfBoth,
+		"address\x00" + address:              failuresOfAddress, "name\x00" + name: failuresOfName,
+	}
+}
+
+// check refuses when there were too many failures.
+func (a *attempts) check(name, address string, now time.Time) error {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	for key := range a.keys(name, address) {
+		if l := a.left[key]; l != nil && l.TokensAt(now) < 1 {
+			return fault.New(fault.TooOften, "sign_in.too_often", "there were too many failed attempts to sign in").
+				Do("wait a minute and try again")
+		}
+	}
+	return nil
+}
+
+// failed counts a failure.
+func (a *attempts) failed(name, address string, now time.Time) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.left == nil {
+		a.left = map[string]*rate.Limiter{}
+	}
+	for key, most := range a.keys(name, address) {
+		l := a.left[key]
+		if l == nil {
+			l = rate.NewLimiter(rate.Every(forgiven), most)
+			a.left[key] = l
+		}
+		l.AllowN(now, 1)
+	}
+	if now.Sub(a.swept) > time.Hour { // those that are full again say nothing
+		a.swept = now
+		for key, l := range a.left {
+			if l.TokensAt(now) >= float64(l.Burst()) {
+				delete(a.left, key)
+			}
+		}
+	}
+}
+
+// FirstLink makes a link for the first owner while there is nobody; it is empty when
+// there is somebody. An earlier one ends.
+func (s *Service) FirstLink(ctx context.Context) (link string, err error) {
+	all, err := s.DB.Read(records.Everything).People(ctx)
+	if err != nil || len(all) > 0 {
+		return "", err
+	}
+	return act.Change(ctx, s.Base, act.BySelf(), access.Administer, func(t *act.Tx) (string, error) {
+		link, err := s.link(ctx, t, nil)
+		if err != nil {
+			return "", err
+		}
+		return link, t.Note(ctx, act.Entry{
+			Kind:     "service.first_link",
+			Sentence: "A link for the first owner was made.",
+		})
+	})
+}
+
+var errLink = fault.New(fault.Unsigned, "welcome.used", "the link does not hold (any more)").
+	Do("ask an owner for a new one, or start the service again for the first")
+
+// Welcome looks whom a link would let in.
+func (s *Service) Welcome(ctx context.Context, secret string, from people.From) (wire.Welcomed, error) {
+	p, err := s.linked(ctx, s.DB.Read(records.Everything), secret, from)
+	switch {
+	case err != nil:
+		return wire.Welcomed{}, err
+	case p == nil:
+		return wire.Welcomed{First: true}, nil
+	}
+	return wire.Welcomed{Name: p.Name}, nil
+}
+
+func (s *Service) linked(ctx context.Context, r records.View, secret string, from people.From) (*people.Person, error) {
+	if err := s.attempts.check("", from.Address, s.Now()); err != nil {
+		return nil, err
+	}
+	p, err := r.Link(ctx, credential.Digest(secret), s.Now())
+	if errors.Is(err, records.ErrNone) || (err == nil && p != nil && p.Disabled != nil) {
+		s.attempts.failed("", from.Address, s.Now())
+		return nil, errLink
+	}
+	return p, err
+}
+
+// ComeIn uses a link: the person chooses a password and is signed in. The first owner
+// also chooses a name.
+func (s *Service) ComeIn(ctx context.Context, secret, name, password string,
+	from people.From,
+) (session string, p *people.Person, err error) {
+	p, err = s.linked(ctx, s.DB.Read(records.Everything), secret, from)
+	if err != nil {
+		return "", nil, err
+	}
+	first := p == nil
+	if !first {
+		name = p.Name
+	} else if err := naming.Check("name", name); err != nil {
+		return "", nil, err
+	} else if name == act.Itself {
+		return "", nil, fault.New(fault.Invalid, "person.reserved", "%s is what the service calls itself", name).
+			In("name").Do("choose another name")
+	}
+	if err := credential.CheckPassword(password, name); err != nil {
+		return "", nil, err
+	}
+	hash, err := credential.HashPassword(ctx, password)
+	if err != nil {
+		return "", nil, err
+	}
+	p, err = act.Change(ctx, s.Base, act.Actor{Name: name, Address: from.Address}, access.Own,
+		func(t *act.Tx) (*people.Person, error) {
+			p, err := s.linked(ctx, t.View, secret, from) // it may have been used meanwhile
+			if err != nil {
+				return nil, err
+			}
+			if first {
+				if err := t.View.AddPerson(ctx,
+					people.Person{Name: name, AddedBy: act.Itself, AddedAt: t.Now}); err != nil {
+					return nil, err
+				}
+				if p, err = t.PersonNamed(ctx, name); err != nil {
+					return nil, err
+				}
+				m := access.Membership{Project: access.Everywhere, Role: access.Owner}
+				if err := t.PutMembership(ctx, p.ID, m, act.Itself, t.Now); err != nil {
+					return nil, err
+				}
+				if err := t.Note(ctx, act.Entry{
+					Kind: "person.added", Subject: name,
+					Sentence: name + " was added, the first owner.", After: m,
+				}); err != nil {
+					return nil, err
+				}
+			}
+			if err := t.EndLink(ctx, credential.Digest(secret)); err != nil {
+				return nil, err
+			}
+			if err := t.SetPassword(ctx, p.ID, hash); err != nil {
+				return nil, err
+			}
+			if err := t.EndSessionsOf(ctx, p.ID, nil); err != nil {
+				return nil, err
+			}
+			return p, t.Note(ctx, act.Entry{
+				Kind: "person.password", Subject: name,
+				Sentence: name + " chose a password.",
+			})
+		})
+	if err != nil {
+		return "", nil, err
+	}
+	session, err = s.openSession(ctx, p, "link", from)
+	return session, p, err
+}
+
+// errSignIn does not tell which of the two is wrong.
+var errSignIn = fault.New(fault.Unsigned, "sign_in.wrong", "name or password is wrong").
+	Do("try again, or ask an owner for a new link")
+
+// SignIn opens a session of the console for whoever has a name and a password.
+func (s *Service) SignIn(ctx context.Context, name, password string,
+	from people.From,
+) (session string, p *people.Person, err error) {
+	if err := s.attempts.check(name, from.Address, s.Now()); err != nil {
+		return "", nil, err
+	}
+	p, err = s.DB.Read(records.Everything).PersonNamed(ctx, name)
+	hash := ""
+	switch {
+	case errors.Is(err, records.ErrNone):
+	case err != nil:
+		return "", nil, err
+	case p.Disabled == nil:
+		hash = p.Password
+	}
+	fine, err := credential.IsPassword(ctx, password, hash)
+	if err != nil {
+		return "", nil, err
+	}
+	if !fine {
+		s.attempts.failed(name, from.Address, s.Now())
+		s.Log.Warn("a sign-in failed", "address", from.Address)
+		return "", nil, errSignIn
+	}
+	session, err = s.openSession(ctx, p, "password", from)
+	return session, p, err
+}
+
+// openSession opens a session and notes it.
+func (s *Service) openSession(ctx context.Context, p *people.Person, how string, from people.From) (string, error) {
+	secret, digest := credential.Token("")
+	by := act.Actor{Name: p.Name, Address: from.Address}
+	if len(from.Agent) > 200 {
+		from.Agent = strings.ToValidUTF8(from.Agent[:200], "")
+	}
+	return act.Change(ctx, s.Base, by, access.Own, func(t *act.Tx) (string, error) {
+		if err := t.EndSession(ctx, nil, t.Now); err != nil { // those that are over
+			return "", err
+		}
+		if err := t.AddSession(ctx, p.ID, digest,
+			people.Session{
+				How: how, Address: from.Address, Agent: from.Agent, MadeAt: t.Now,
+				Expires: t.Now.Add(people.SessionLasts),
+			}); err != nil {
+			return "", err
+		}
+		return secret, t.Note(ctx, act.Entry{
+			Kind: "person.signed_in", Subject: p.Name,
+			Sentence: p.Name + " signed in by " + how + ".",
+		})
+	})
+}
+
+// SignInVouched opens a session for someone that a provider vouches for. The first time
+// they are found by their verified e-mail address; after that by the provider's own name
+// for them, whatever their address becomes.
+func (s *Service) SignInVouched(ctx context.Context, v people.Vouched,
+	from people.From,
+) (session string, p *people.Person, err error) {
+	r := s.DB.Read(records.Everything)
+	p, err = r.PersonBySubject(ctx, v.Issuer, v.Subject)
+	if errors.Is(err, records.ErrNone) && v.Verified && v.Email != "" {
+		p, err = r.PersonByEmail(ctx, v.Email)
+		if err == nil && p.Subject != "" { // the address has passed to somebody else
+			err = records.ErrNone
+		}
+		if err == nil && p.Disabled == nil {
+			_, err = act.Change(ctx, s.Base, act.Actor{Name: p.Name, Address: from.Address}, access.Own,
+				func(t *act.Tx) (struct{}, error) {
+					if err := t.SetSubject(ctx, p.ID, v.Issuer, v.Subject); err != nil {
+						return struct{}{}, err
+					}
+					return struct{}{}, t.Note(ctx,
+						act.Entry{
+							Kind: "person.vouched", Subject: p.Name,
+							Sentence: p.Name + " is vouched for by " + v.Issuer + ".",
+						})
+				})
+		}
+	}
+	switch {
+	case errors.Is(err, records.ErrNone) || (err == nil && p.Disabled != nil):
+		return "", nil, fault.New(fault.Forbidden, "sign_in.stranger",
+			"the provider knows you, but nobody here has a verified e-mail address of yours").
+			Do("ask an owner to add you with that address")
+	case err != nil:
+		return "", nil, err
+	}
+	session, err = s.openSession(ctx, p, "provider", from)
+	return session, p, err
+}
+
+// ByToken finds who a token belongs to and what it may do.
+func (s *Service) ByToken(ctx context.Context, secret string) (act.Actor, error) {
+	r := s.DB.Read(records.Everything)
+	tok, err := r.TokenByDigest(ctx, credential.Digest(secret))
+	now := s.Now()
+	wrong := fault.New(fault.Unsigned, "token.wrong", "the token does not hold").
+		Do("sign in again with: innerladder login")
+	switch {
+	case errors.Is(err, records.ErrNone):
+		return act.Actor{}, wrong
+	case err != nil:
+		return act.Actor{}, err
+	case tok.EndedAt != nil:
+		return act.Actor{}, wrong
+	case !tok.Expires.After(now):
+		return act.Actor{}, fault.New(fault.Unsigned, "token.expired", "the token %q expired on %s", tok.Title,
+			tok.Expires.Format("2006-01-02")).Do("make a new one")
+	}
+	p, err := r.PersonNamed(ctx, tok.Owner)
+	if err != nil {
+		return act.Actor{}, err
+	}
+	if p.Disabled != nil {
+		return act.Actor{}, wrong
+	}
+	if tok.UsedAt == nil || now.Sub(*tok.UsedAt) > time.Hour {
+		err := s.DB.Write(ctx, records.Everything, func(r records.View) error { return r.UseToken(ctx, tok.ID, now) })
+		if err != nil {
+			return act.Actor{}, err
+		}
+	}
+	rights, err := r.RightsOf(ctx, p)
+	return act.Actor{
+		Name: p.Name, Rights: rights.Within(tok.Scope), Person: p.ID,
+		Narrowed: len(tok.Scope.Permissions)+len(tok.Scope.Projects) > 0,
+	}, err
+}
+
+// BySession finds who signed in to a session.
+func (s *Service) BySession(ctx context.Context, session string) (act.Actor, error) {
+	r := s.DB.Read(records.Everything)
+	digest := credential.Digest(session)
+	p, err := r.PersonBySession(ctx, digest, s.Now())
+	if errors.Is(err, records.ErrNone) || (err == nil && p.Disabled != nil) {
+		return act.Actor{}, fault.New(fault.Unsigned, "session.over", "the session is over").Do("sign in again")
+	}
+	if err != nil {
+		return act.Actor{}, err
+	}
+	rights, err := r.RightsOf(ctx, p)
+	return act.Actor{Name: p.Name, Rights: rights, Person: p.ID, Session: digest}, err
+}
+
+// WhoAmI says who is signed in.
+func (s *Service) WhoAmI(ctx context.Context, by act.Actor) (wire.Me, error) {
+	if err := by.May(access.Own); err != nil {
+		return wire.Me{}, err
+	}
+	p, err := s.DB.Read(records.Everything).PersonNamed(ctx, by.Name)
+	if err != nil {
+		return wire.Me{}, err
+	}
+	me := wire.Me{Person: *p, May: map[string][]access.Permission{}, HasPassword: p.Password != ""}
+	for _, m := range p.Memberships {
+		me.May[m.Project] = by.Rights.In(m.Project).List()
+	}
+	me.Unread, err = s.DB.Read(records.Everything).Unread(ctx, p.ID)
+	return me, err
+}
+
+// SignOut ends a session.
+func (s *Service) SignOut(ctx context.Context, session string) error {
+	return s.DB.Write(ctx, records.Everything, func(r records.View) error {
+		return r.EndSession(ctx, credential.Digest(session),
+			s.Now())
+	})
+}
+
+// ChangePassword changes the password of whoever is signed in and ends all their other
+// sessions.
+func (s *Service) ChangePassword(ctx context.Context, by act.Actor, old, password string) error {
+	if err := by.May(access.Own); err != nil {
+		return err
+	}
+	p, err := s.DB.Read(records.Everything).PersonNamed(ctx, by.Name)
+	if err != nil {
+		return err
+	}
+	if p.Robot || by.Session == nil {
+		return fault.New(fault.Forbidden, "password.no_session",
+			"a password is changed in the console, by whoever is signed in with it").Do("sign in to the console")
+	}
+	if err := s.attempts.check(by.Name, by.Address, s.Now()); err != nil {
+		return err
+	}
+	if p.Password != "" {
+		fine, err := credential.IsPassword(ctx, old, p.Password)
+		if err != nil {
+			return err
+		}
+		if !fine {
+			s.attempts.failed(by.Name, by.Address, s.Now())
+			return fault.New(fault.Invalid, "password.old", "the present password is wrong").In("old").
+				Do("try again, or ask an owner for a new link")
+		}
+	}
+	if err := credential.CheckPassword(password, by.Name); err != nil {
+		return err
+	}
+	hash, err := credential.HashPassword(ctx, password)
+	if err != nil {
+		return err
+	}
+	_, err = act.Change(ctx, s.Base, by.WithoutRepeat(), access.Own, func(t *act.Tx) (struct{}, error) {
+		if err := t.SetPassword(ctx, p.ID, hash); err != nil {
+			return struct{}{}, err
+		}
+		if err := t.EndSessionsOf(ctx, p.ID, by.Session); err != nil {
+			return struct{}{}, err
+		}
+		return struct{}{}, t.Note(ctx,
+			act.Entry{Kind: "person.password", Subject: by.Name, Sentence: by.Name + " chose another password."})
+	})
+	return err
+}
+
+// Sessions lists where whoever is signed in is signed in.
+func (s *Service) Sessions(ctx context.Context, by act.Actor) (wire.Listed[people.Session], error) {
+	if err := by.May(access.Own); err != nil {
+		return wire.Listed[people.Session]{}, err
+	}
+	items, err := s.DB.Read(records.Everything).Sessions(ctx, by.Person, s.Now())
+	return wire.Listed[people.Session]{Items: items}, err
+}
+
+// EndOtherSessions signs whoever is signed in out everywhere else.
+func (s *Service) EndOtherSessions(ctx context.Context, by act.Actor) (struct{}, error) {
+	return act.Change(ctx, s.Base, by, access.Own, func(t *act.Tx) (struct{}, error) {
+		if err := t.EndSessionsOf(ctx, t.By.Person, t.By.Session); err != nil {
+			return struct{}{}, err
+		}
+		return struct{}{}, t.Note(ctx,
+			act.Entry{
+				Kind: "person.signed_out", Subject: t.By.Name,
+				Sentence: t.By.Name + " signed out everywhere else.",
+			})
+	})
+}
+
+// Nobody reports whether the service has no person yet who could sign in.
+func (s *Service) Nobody(ctx context.Context) (bool, error) {
+	all, err := s.DB.Read(records.Everything).People(ctx)
+	return len(all) == 0, err
+}
+
+// Address is how people reach the console.
+func (s *Service) Address() string { return s.address }

@@ -1,0 +1,60 @@
+package people
+
+import (
+	"fmt"
+	"testing"
+	"time"
+)
+
+func TestAttemptsAreSlowedDown(t *testing.T) {
+	now := time.Date(2026, 1, 12, 9, 0, 0, 0, time.UTC)
+	var a attempts
+	guess := func(name, address string) bool {
+		if a.check(name, address, now) != nil {
+			return false
+		}
+		a.failed(name, address, now)
+		return true
+	}
+	let := 0
+	for range 100 {
+		if guess("tove", "10.0.0.1") {
+			let++
+		}
+	}
+	if let != failuresOfBoth {
+		t.Errorf("%d guesses at one name from one address", let)
+	}
+	if a.check("tove", "10.0.0.2", now) != nil {
+		t.Error("tove herself, elsewhere, is locked out")
+	}
+	// one address tries many names
+	let = 0
+	for i := range 100 {
+		if guess(fmt.Sprint("name-", i), "10.0.0.3") {
+			let++
+		}
+	}
+	if let != failuresOfAddress {
+		t.Errorf("%d guesses at many names from one address", let)
+	}
+	// many addresses try one name
+	let = 0
+	for i := range 500 {
+		if guess("odd", fmt.Sprint("10.1.0.", i)) {
+			let++
+		}
+	}
+	if let != failuresOfName {
+		t.Errorf("%d guesses at one name from many addresses", let)
+	}
+	now = now.Add(forgiven)
+	if !guess("tove", "10.0.0.1") || guess("tove", "10.0.0.1") {
+		t.Error("one more after half a minute, and no second")
+	}
+	now = now.Add(3 * time.Hour)
+	guess("runa", "10.0.0.9")
+	if len(a.left) > 3 {
+		t.Errorf("%d are remembered after hours", len(a.left))
+	}
+}

@@ -1,0 +1,26 @@
+// Package rollouts moves endpoints from one version to another, and back when a guard fires.
+package rollouts
+
+import (
+	"innerladder/internal/app/act"
+	"innerladder/internal/app/ladder"
+	"innerladder/internal/app/observe"
+	"innerladder/internal/app/traffic"
+	"innerladder/internal/recorder"
+)
+
+// Service does it. It is safe for use by several goroutines at once.
+type Service struct {
+	*act.Base
+	traffic  *traffic.Service
+	observe  *observe.Service
+	ladder   *ladder.Service
+	recorder *recorder.Recorder
+}
+
+// New makes a service.
+func New(b *act.Base, traffic *traffic.Service, observe *observe.Service, ladder *ladder.Service,
+	rec *recorder.Recorder,
+) *Service {
+	return &Service{Base: b, traffic: traffic, observe: observe, ladder: ladder, recorder: rec}
+}

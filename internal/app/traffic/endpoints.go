@@ -1,0 +1,279 @@
+package traffic
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"innerladder/internal/app/act"
+	"innerladder/internal/core/access"
+	"innerladder/internal/core/fault"
+	"innerladder/internal/core/guard"
+	"innerladder/internal/core/naming"
+	"innerladder/internal/core/traffic"
+	"innerladder/internal/records"
+	"innerladder/internal/wire"
+)
+
+// AddEndpoint adds an endpoint.
+func (s *Service) AddEndpoint(ctx context.Context, by act.Actor, n wire.NewEndpoint) (*traffic.Endpoint, error) {
+	if err := naming.Check("name", n.Name); err != nil {
+		return nil, err
+	}
+	plan := guard.DefaultPlan()
+	if n.Plan != nil {
+		plan = *n.Plan
+	}
+	if err := plan.Check(); err != nil {
+		return nil, err
+	}
+	return act.Change(ctx, s.Base, by, access.Route, func(t *act.Tx) (*traffic.Endpoint, error) {
+		m, err := s.registry.FindModel(ctx, t.View, "model", n.Model)
+		if err != nil {
+			return nil, err
+		}
+		l, err := t.Ladder(ctx, m.Project)
+		if err != nil {
+			return nil, err
+		}
+		if n.Rung == "" {
+			n.Rung = l.Highest()
+		}
+		if err := l.CheckRung("rung", n.Rung); err != nil {
+			return nil, err
+		}
+		if err := s.checkEnvironment(ctx, t.View, n.Environment); err != nil {
+			return nil, err
+		}
+		if _, err := t.Endpoint(ctx, n.Name); err == nil {
+			return nil, fault.New(fault.Refused, "endpoint.exists", "there is an endpoint %s already", n.Name).
+				In("name").Do("use it, or choose another name")
+		} else if !errors.Is(err, records.ErrNone) {
+			return nil, err
+		}
+		if err := act.NameFree(ctx, t, "endpoints", n.Name); err != nil {
+			return nil, err
+		}
+		e := traffic.Endpoint{
+			Name: n.Name, Project: m.Project, Model: n.Model, Environment: n.Environment, Rung: n.Rung,
+			Description: n.Description, Plan: plan, Repeatable: n.Repeatable, CreatedBy: t.By.Name, CreatedAt: t.Now,
+		}
+		if err := t.View.AddEndpoint(ctx, e); err != nil {
+			return nil, err
+		}
+		return &e, t.Note(ctx, act.Entry{
+			Project: e.Project, Kind: "endpoint.added", Subject: e.Name,
+			Sentence: fmt.Sprintf("Endpoint %s was added for %s in %s.", e.Name, e.Model, e.Environment), After: e,
+		})
+	})
+}
+
+// Endpoints lists all endpoints.
+func (s *Service) Endpoints(ctx context.Context, by act.Actor) (wire.Listed[traffic.Endpoint], error) {
+	return act.List(s.Base, by, func(r records.View) ([]traffic.Endpoint, string, error) {
+		all, err := r.Endpoints(ctx)
+		return all, "", err
+	})
+}
+
+// Endpoint finds an endpoint.
+func (s *Service) Endpoint(ctx context.Context, by act.Actor, name string) (*traffic.Endpoint, error) {
+	if err := by.May(access.Read); err != nil {
+		return nil, err
+	}
+	return s.FindEndpoint(ctx, s.Read(by), name)
+}
+
+func (s *Service) FindEndpoint(ctx context.Context, r records.View, name string) (*traffic.Endpoint, error) {
+	e, err := r.Endpoint(ctx, name)
+	if !errors.Is(err, records.ErrNone) {
+		return e, err
+	}
+	f := fault.New(fault.Unknown, "endpoint.unknown", "there is no endpoint %q", name).In("endpoint")
+	if all, err := r.Endpoints(ctx); err == nil {
+		names := make([]string, len(all))
+		for i, e := range all {
+			names[i] = e.Name
+		}
+		f = f.Do("%s", act.Exist("endpoints", names))
+	}
+	return nil, f
+}
+
+// Splits lists the splits of an endpoint, newest first.
+func (s *Service) Splits(ctx context.Context, by act.Actor, endpoint string,
+	p records.Page,
+) (wire.Listed[traffic.Split], error) {
+	if _, err := s.Endpoint(ctx, by, endpoint); err != nil {
+		return wire.Listed[traffic.Split]{}, err
+	}
+	return act.List(s.Base, by, func(r records.View) ([]traffic.Split, string, error) {
+		return r.Splits(ctx, endpoint, p)
+	})
+}
+
+// Split makes a new split of an endpoint and puts it in force. based is the number of
+// the split it was decided on, -1 when the caller does not care.
+func (s *Service) Split(ctx context.Context, by act.Actor, endpoint string, lanes []traffic.Lane, reason string,
+	based int,
+) (*traffic.Split, error) {
+	if err := by.May(access.Route); err != nil {
+		return nil, err
+	}
+	if err := traffic.CheckLanes(lanes); err != nil {
+		return nil, err
+	}
+	return act.Change(ctx, s.Base, by, access.Route, func(t *act.Tx) (*traffic.Split, error) {
+		e, err := s.FindEndpoint(ctx, t.View, endpoint)
+		if err != nil {
+			return nil, err
+		}
+		if err := checkBased(e, based); err != nil {
+			return nil, err
+		}
+		resolved := slices.Clone(lanes)
+		for i, l := range lanes {
+			v, err := s.registry.Resolve(ctx, t.View, fmt.Sprintf("lanes[%d].version", i), l.Version)
+			if err != nil {
+				return nil, err
+			}
+			resolved[i].Version = v.Ref
+		}
+		// A rung and a number may turn out to be the same version.
+		if err := traffic.CheckLanes(resolved); err != nil {
+			return nil, err
+		}
+		if err := s.CheckStandings(ctx, t.View, e, resolved, true); err != nil {
+			return nil, err
+		}
+		return s.PutInForce(ctx, t, e, &traffic.Split{Endpoint: e.Name, Lanes: resolved, Reason: reason})
+	})
+}
+
+// checkBased refuses a change that was decided on another split than the one in force.
+func checkBased(e *traffic.Endpoint, based int) error {
+	current := 0
+	if e.Split != nil {
+		current = e.Split.Number
+	}
+	if based >= 0 && based != current {
+		return fault.New(fault.Stale, "split.changed", "the split in force is %s#%d, not #%d", e.Name, current, based).
+			In("If-Match").
+			Do("look at it, and decide again")
+	}
+	return nil
+}
+
+// checkStandings asks whether the versions of a split may answer for the endpoint now.
+// A way back does not ask for the rung: it must stay open.
+func (s *Service) CheckStandings(ctx context.Context, r records.View, e *traffic.Endpoint, lanes []traffic.Lane,
+	rung bool,
+) error {
+	ladder, err := r.Ladder(ctx, e.Project)
+	if err != nil {
+		return err
+	}
+	d := traffic.Demand{
+		Endpoint: e.Name, Model: e.Model, Environment: e.Environment, Rung: e.Rung,
+		Height: ladder.Height(e.Rung),
+	}
+	if !rung {
+		d.Height = -1
+	}
+	var standings []traffic.Standing
+	for _, l := range lanes {
+		v, err := s.registry.Resolve(ctx, r, "version", l.Version)
+		if err != nil {
+			return err
+		}
+		st := traffic.Standing{Version: v.Ref, Model: v.Model, Rung: v.Rung, Height: ladder.Height(v.Rung)}
+		p, err := r.PlacementOf(ctx, v.Ref, e.Environment)
+		switch {
+		case err == nil:
+			st.Placed, st.Healthy, st.Reason = true, p.Healthy, p.Reason()
+		case !errors.Is(err, records.ErrNone):
+			return err
+		}
+		standings = append(standings, st)
+	}
+	return traffic.CheckStandings(d, standings)
+}
+
+// putInForce writes the next split of an endpoint.
+func (s *Service) PutInForce(ctx context.Context, t *act.Tx, e *traffic.Endpoint,
+	split *traffic.Split,
+) (*traffic.Split, error) {
+	split.Author, split.MadeAt = t.By.Name, t.Now
+	if err := t.AddSplit(ctx, split); err != nil {
+		return nil, err
+	}
+	said := fmt.Sprintf("%s#%d: %s.", e.Name, split.Number, split)
+	if split.ReturnsTo > 0 {
+		said = fmt.Sprintf("%s#%d: back to #%d, %s.", e.Name, split.Number, split.ReturnsTo, split)
+	}
+	var before any
+	if e.Split != nil {
+		before = e.Split
+	}
+	return split, t.Note(ctx, act.Entry{
+		Project: e.Project, Kind: "split.made", Subject: e.Name, Sentence: said,
+		Reason: split.Reason, Before: before, After: split,
+	})
+}
+
+// Back returns an endpoint to an earlier split: to the given revision, or for 0 to the
+// last one that had no trial lane.
+func (s *Service) Back(ctx context.Context, by act.Actor, endpoint string, to int, reason string,
+	based int,
+) (*traffic.Split, error) {
+	if err := by.May(access.Route); err != nil {
+		return nil, err
+	}
+	if err := naming.CheckReason(reason, "say why with -why"); err != nil {
+		return nil, err
+	}
+	return act.Change(ctx, s.Base, by, access.Route, func(t *act.Tx) (*traffic.Split, error) {
+		e, err := s.FindEndpoint(ctx, t.View, endpoint)
+		if err != nil {
+			return nil, err
+		}
+		if err := checkBased(e, based); err != nil {
+			return nil, err
+		}
+		target, err := s.WayBack(ctx, t.View, endpoint, to)
+		if err != nil {
+			return nil, err
+		}
+		if err := s.CheckStandings(ctx, t.View, e, target.Lanes, false); err != nil {
+			return nil, err
+		}
+		return s.PutInForce(ctx, t, e,
+			&traffic.Split{Endpoint: e.Name, Lanes: target.Lanes, Reason: reason, ReturnsTo: target.Number})
+	})
+}
+
+func (s *Service) WayBack(ctx context.Context, r records.View, endpoint string, to int) (traffic.Split, error) {
+	splits, _, err := r.Splits(ctx, endpoint, records.Page{Limit: traffic.LookBack})
+	if err != nil {
+		return traffic.Split{}, err
+	}
+	slices.Reverse(splits)
+	if to == 0 {
+		return traffic.Revert(splits)
+	}
+	newest := 0
+	if len(splits) > 0 {
+		newest = splits[len(splits)-1].Number
+	}
+	if to < 1 || to >= newest {
+		return traffic.Split{}, fault.New(fault.Invalid, "back.revision", "#%d is not an earlier revision of %s", to,
+			endpoint).In("to").
+			Do("name one from 1 to %d; see: innerladder splits %s", newest-1, endpoint)
+	}
+	one, _, err := r.Splits(ctx, endpoint, records.Page{Limit: 1, After: fmt.Sprint(to + 1)})
+	if err != nil {
+		return traffic.Split{}, err
+	}
+	return one[0], nil
+}

@@ -1,0 +1,60 @@
+// Package traffic keeps endpoints, their splits, and the placements of versions, and puts in
+// force at the gateway what is decided about them.
+package traffic
+
+import (
+	"sync"
+	"time"
+
+	"innerladder/internal/app/act"
+	"innerladder/internal/app/registry"
+	"innerladder/internal/app/secrets"
+	"innerladder/internal/core/traffic"
+	"innerladder/internal/oip"
+	"innerladder/internal/recorder"
+)
+
+// Service does it. It is safe for use by several goroutines at once.
+type Service struct {
+	*act.Base
+	registry *registry.Service
+	secrets  *secrets.Service
+	recorder *recorder.Recorder
+	router   Router
+	servers  *oip.Client
+
+	// routing serialises reading the routes and putting them in force; unrouted are the
+	// endpoints for which that could not be done.
+	routing  sync.Mutex
+	unrouted map[string]bool
+	// trials are those that each endpoint has with its newest split.
+	trialsMu sync.Mutex
+	trials   map[string]splitTrials
+}
+
+// askServersFor is how long a model server may take to answer a question of ours.
+const askServersFor = 2 * time.Second
+
+// New makes a service, which from then on puts routes in force after every
+// change that they depend on.
+func New(b *act.Base, registry *registry.Service, secrets *secrets.Service, rec *recorder.Recorder,
+	router Router,
+) *Service {
+	s := &Service{
+		Base: b, registry: registry, secrets: secrets, recorder: rec, router: router,
+		servers: oip.NewClient(askServersFor), unrouted: map[string]bool{}, trials: map[string]splitTrials{},
+	}
+	b.OnConfirm(s.follow)
+	return s
+}
+
+// Router puts routes in force, each endpoint by itself.
+type Router interface {
+	// Route puts the route of one endpoint in force; when it cannot, its last good one goes
+	// on.
+	Route(traffic.Route) error
+	// Endpoints says which endpoints there are.
+	Endpoints(names []string)
+	// MarkUp says that a model was found ready at an address.
+	MarkUp(address, model string)
+}

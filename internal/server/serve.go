@@ -1,0 +1,282 @@
+// Package server puts the house together: it opens the stores, wires the rooms, listens,
+// and takes everything down again in the right order.
+package server
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"runtime"
+	"runtime/debug"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"innerladder/internal/api"
+	"innerladder/internal/app"
+	"innerladder/internal/app/secrets"
+	"innerladder/internal/blob"
+	"innerladder/internal/fetch"
+	"innerladder/internal/gateway"
+	"innerladder/internal/jobs"
+	"innerladder/internal/recorder"
+	"innerladder/internal/records"
+	"innerladder/internal/seal"
+	"innerladder/internal/signals"
+	"innerladder/web"
+)
+
+// Options say how to serve.
+type Options struct {
+	// Data is the directory of everything that is kept; it is made when it is new.
+	Data string
+	// Listen is the address of the console and the API, Gateway that of the data plane.
+	Listen, Gateway string
+	// Address is how people reach the console, for links; empty is the Listen address.
+	Address string
+	// KeyFile holds the keys that seal secrets; it is made when nothing is sealed yet. Keys,
+	// when not nil, take its place.
+	KeyFile string
+	Keys    *seal.Ring
+	// Provider vouches for people; nil is none.
+	Provider *api.Provider
+	// Proxies are the ranges of proxies whose word is taken where a call comes from.
+	Proxies []netip.Prefix
+	// Timeout is how long a model server may take to answer.
+	Timeout time.Duration
+	// Connections is the most connections to one model server.
+	Connections int
+	// Callers is the most connections of callers, Bodies the most bytes of bodies that are
+	// held, both at the same time.
+	Callers int
+	Bodies  int64
+	// BodyBudget is about how many bodies a second of each endpoint are read.
+	BodyBudget int
+	// Fetch says which addresses versions may be registered from.
+	Fetch *fetch.Fetcher
+	// Grace is how long requests under way may take to finish when the service stops.
+	Grace time.Duration
+	Log   *slog.Logger
+	// Started is told the addresses once everything answers, and the link for the first
+	// owner while there is nobody.
+	Started func(listen, gateway, firstLink string)
+}
+
+// Run serves until ctx is done, then stops: requests under way finish, what was measured
+// is written. Routes come first: the gateway answers before anything else is loaded.
+func Run(ctx context.Context, o Options) (err error) {
+	tune()
+	if err := os.MkdirAll(o.Data, 0o700); err != nil {
+		return fmt.Errorf("making the data directory: %w", err)
+	}
+	unlock, err := lock(filepath.Join(o.Data, "lock"))
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	db, err := records.Open(ctx, filepath.Join(o.Data, "ladder.db"))
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, db.Close()) }()
+	keys, err := keyring(ctx, o, db)
+	if err != nil {
+		return err
+	}
+	unlocked, err := secrets.Unlock(ctx, db, keys, time.Now().UTC())
+	if err != nil {
+		return err
+	}
+	// The address is needed for links before anything answers.
+	inside, err := net.Listen("tcp", o.Listen)
+	if err != nil {
+		return fmt.Errorf("listening for the console and the API: %w; choose another address with -listen", err)
+	}
+	defer inside.Close()
+	if o.Address == "" {
+		o.Address = "http://" + inside.Addr().String()
+	}
+	h := &house{log: o.Log, rec: recorder.New(o.Log, o.BodyBudget), hurry: make(chan struct{}, 1)}
+	h.keeper = signals.NewKeeper(filepath.Join(o.Data, "signals.db"), o.Log, h.rec.Attach)
+	defer func() { err = errors.Join(err, h.keeper.Close()) }()
+	h.gate = gateway.New(
+		gateway.Config{
+			IDs:         unlocked.RequestIDs,
+			Timeout:     o.Timeout,
+			Connections: o.Connections,
+			Callers:     o.Callers,
+			Bodies:      o.Bodies,
+			Unreachable: func(string) { h.hasten() },
+		},
+		h.rec,
+		o.Log,
+	)
+	blobs, err := blob.Open(filepath.Join(o.Data, "blobs"))
+	if err != nil {
+		return err
+	}
+	h.app = app.New(
+		app.Config{
+			Records:  db,
+			Signals:  h.keeper,
+			Blobs:    blobs,
+			Recorder: h.rec,
+			Router:   h.gate,
+			Log:      o.Log,
+			Unlocked: unlocked,
+			Fetch:    o.Fetch,
+			Address:  strings.TrimRight(o.Address, "/"),
+			Keys:     keys,
+		},
+	)
+	if err := h.app.Traffic.Reroute(ctx); err != nil {
+		// What can answer does; the rest is tried again.
+		o.Log.Error("not all routes are in force; trying again", "error", err)
+	}
+	return h.run(ctx, o, inside)
+}
+
+// house is what runs.
+type house struct {
+	log    *slog.Logger
+	rec    *recorder.Recorder
+	keeper *signals.Keeper
+	gate   *gateway.Gateway
+	app    *app.App
+	// hurry asks for a round of health checks at once.
+	hurry chan struct{}
+}
+
+// hasten asks for a round of health checks at once; it never waits.
+func (h *house) hasten() {
+	select {
+	case h.hurry <- struct{}{}:
+	default:
+	}
+}
+
+// tune sets the runtime to what a proxy needs, once, since it is the whole process that is
+// changed, and unless the environment says otherwise.
+// Both figures are measured by make bench.
+var tune = sync.OnceFunc(func() {
+	if os.Getenv("GOMAXPROCS") == "" {
+		// A write to a socket keeps its processor for as long as the kernel works, on
+		// loopback until the packet is received. More processors than cores let other
+		// requests go on meanwhile.
+		runtime.GOMAXPROCS(4 * runtime.GOMAXPROCS(0))
+	}
+	if os.Getenv("GOGC") == "" {
+		// The heap is small and every request makes a little garbage: collecting it less
+		// often costs a few megabytes.
+		debug.SetGCPercent(400)
+	}
+})
+
+// lock makes sure that one service only works on a data directory.
+func lock(path string) (unlock func(), err error) {
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("locking the data directory: %w", err)
+	}
+	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		_ = f.Close()
+		return nil, fmt.Errorf(
+			"another service works on %s; stop it, or use another -data directory",
+			filepath.Dir(path),
+		)
+	}
+	return func() { _ = f.Close() }, nil
+}
+
+// keyring reads the keys that seal secrets.
+func keyring(ctx context.Context, o Options, db *records.DB) (*seal.Ring, error) {
+	if o.Keys != nil {
+		return o.Keys, nil
+	}
+	file := o.KeyFile
+	if file == "" {
+		file = filepath.Join(o.Data, "key")
+	}
+	sealed, err := db.Read(records.Everything).Secrets(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	return seal.Open(file, len(sealed) > 0)
+}
+
+// run opens the gateway's listener, and runs everything until ctx is done or a listener
+// breaks.
+func (h *house) run(ctx context.Context, o Options, inside net.Listener) error {
+	outside, err := net.Listen("tcp", o.Gateway)
+	if err != nil {
+		return fmt.Errorf("listening for the gateway: %w; choose another address with -gateway", err)
+	}
+	broken := make(chan error, 2)
+	go func() { broken <- h.gate.Serve(outside) }()
+	set := Jobs(h.app, h.gate, h.rec, h.keeper, h.hurry, h.log)
+	// Recording ends after the gateway, so nothing that was answered goes unrecorded.
+	reading, stopReading := context.WithCancel(context.WithoutCancel(ctx))
+	working, stopWorking := context.WithCancel(context.WithoutCancel(ctx))
+	defer stopReading()
+	defer stopWorking()
+	var readers, workers sync.WaitGroup
+	readers.Go(func() { h.rec.RunReader(reading) })
+	workers.Go(func() { set.Run(working) })
+
+	control, firstLink, err := h.control(ctx, o, set)
+	if err == nil {
+		go func() { broken <- control.Serve(inside) }()
+		if o.Started != nil {
+			o.Started("http://"+inside.Addr().String(), "http://"+outside.Addr().String(), firstLink)
+		}
+		select {
+		case <-ctx.Done():
+		case err = <-broken:
+		}
+	}
+	grace, cancel := context.WithTimeout(context.WithoutCancel(ctx), o.Grace)
+	defer cancel()
+	stopWorking()
+	err = errors.Join(err, h.gate.Stop(grace))
+	if control != nil {
+		err = errors.Join(err, control.Stop(grace))
+	}
+	workers.Wait()
+	h.app.Observe.Settle()
+	stopReading()
+	readers.Wait()
+	h.rec.Tick(time.Now())
+	last, cancelLast := context.WithTimeout(context.WithoutCancel(ctx), lastWrite)
+	defer cancelLast()
+	if err := h.rec.Flush(last); err != nil {
+		h.log.Error("the last second was not written", "error", err)
+	}
+	return err
+}
+
+// lastWrite is how long the last of what was measured may take to be written.
+const lastWrite = 10 * time.Second
+
+// control makes the control plane.
+func (h *house) control(ctx context.Context, o Options, set *jobs.Set) (*api.API, string, error) {
+	control, err := api.New(
+		h.app,
+		h.rec,
+		api.Config{
+			Console: api.Console{Files: web.Files()}, Provider: o.Provider, Proxies: o.Proxies,
+			Jobs: set.Reports, Gateway: h.gate.Status,
+		},
+		o.Log,
+	)
+	if err != nil {
+		return nil, "", err
+	}
+	firstLink, err := h.app.People.FirstLink(ctx)
+	return control, firstLink, err
+}
