@@ -12,8 +12,9 @@ import (
 // AddAlert adds an open alert and gives it the next number, which is set in a.
 func (r View) AddAlert(ctx context.Context, a *watch.Alert) error {
 	var number int
-	err := r.q.QueryRowContext(ctx,
-		`INSERT INTO alerts (kind, endpoint, subject, signal, sentence, state, raised_at) VALUES (?, ?, ?, ?, ?, 'open', ?) RETURNING number`,
+	err := r.q.row(ctx,
+		`INSERT INTO alerts (kind, endpoint, subject, signal, sentence, state, raised_at)
+			VALUES (?, ?, ?, ?, ?, 'open', ?) RETURNING number`,
 		a.Kind, a.Endpoint, a.Subject, a.Signal, a.Sentence, toMillis(a.RaisedAt)).Scan(&number)
 	a.ID, a.State = watch.ID(number), "open"
 	return err
@@ -21,8 +22,11 @@ func (r View) AddAlert(ctx context.Context, a *watch.Alert) error {
 
 func (r View) alerts(ctx context.Context, clause string, args ...any) ([]watch.Alert, error) {
 	// Who sees everything sees what is about the service itself too.
-	rows, err := r.q.QueryContext(ctx, `SELECT a.number, a.kind, coalesce(m.project, ''), a.endpoint, a.subject, a.signal, a.sentence, a.state, a.raised_at, a.handled_by, a.handled_at, a.note
-		FROM alerts a LEFT JOIN endpoints e ON e.name = a.endpoint LEFT JOIN models m ON m.id = e.model_id WHERE `+r.sees("m.project")+` AND `+clause, args...)
+	rows, err := r.q.rows(ctx, `SELECT a.number, a.kind, coalesce(m.project, ''), a.endpoint, a.subject, a.signal,
+		a.sentence, a.state, a.raised_at, a.handled_by, a.handled_at, a.note
+		FROM alerts a LEFT JOIN endpoints e ON e.name = a.endpoint LEFT JOIN models m ON m.id = e.model_id
+		WHERE ? AND ?`,
+		r.sees("m.project"), write(clause, args...))
 	return collect(rows, err, func(rows *sql.Rows) (watch.Alert, error) {
 		var a watch.Alert
 		var number int
@@ -46,7 +50,8 @@ func (r View) Alerts(ctx context.Context, state, endpoint string, p Page) ([]wat
 	if err != nil {
 		return nil, "", err
 	}
-	items, err := r.alerts(ctx, `a.number < ? AND (? = '' OR a.state = ?) AND (? = '' OR a.endpoint = ?) ORDER BY a.number DESC LIMIT ?`, before, state, state, endpoint, endpoint, p.Limit+1)
+	items, err := r.alerts(ctx, `a.number < ? AND (? = '' OR a.state = ?) AND (? = '' OR a.endpoint = ?)
+		ORDER BY a.number DESC LIMIT ?`, before, state, state, endpoint, endpoint, p.Limit+1)
 	if err != nil {
 		return nil, "", err
 	}
@@ -61,7 +66,7 @@ func (r View) UnresolvedAlerts(ctx context.Context, kind watch.AlertKind, subjec
 
 // SetAlert sets the state of an alert, by whom and why.
 func (r View) SetAlert(ctx context.Context, number int, state, by, note string, now time.Time) error {
-	_, err := r.q.ExecContext(ctx,
+	_, err := r.q.exec(ctx,
 		`UPDATE alerts SET state = ?, handled_by = ?, handled_at = ?, note = ? WHERE number = ?`, state, by,
 		toMillis(now), note, number)
 	return err

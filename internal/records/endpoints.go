@@ -4,7 +4,6 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
-	"slices"
 	"strconv"
 
 	"innerladder/internal/core/traffic"
@@ -16,16 +15,20 @@ func (r View) AddEndpoint(ctx context.Context, e traffic.Endpoint) error {
 	if err != nil {
 		return err
 	}
-	_, err = r.q.ExecContext(ctx, `INSERT INTO endpoints (name, model_id, environment_id, rung, description, plan, repeatable, created_by, created_at)
-		VALUES (?, (SELECT id FROM models WHERE name = ?), (SELECT id FROM environments WHERE name = ?), ?, ?, ?, ?, ?, ?)`,
+	_, err = r.q.exec(ctx, `INSERT INTO endpoints (name, model_id, environment_id, rung, description, plan,
+		repeatable, created_by, created_at)
+		VALUES (?, (SELECT id FROM models WHERE name = ?), (SELECT id FROM environments WHERE name = ?),
+			?, ?, ?, ?, ?, ?)`,
 		e.Name, e.Model, e.Environment, e.Rung, e.Description, string(plan), e.Repeatable, e.CreatedBy,
 		toMillis(e.CreatedAt))
 	return err
 }
 
 func (r View) endpoints(ctx context.Context, clause string, args ...any) ([]traffic.Endpoint, error) {
-	rows, err := r.q.QueryContext(ctx, `SELECT e.id, e.name, m.project, m.name, v.name, e.rung, e.description, e.plan, e.keyed, e.repeatable, e.created_by, e.created_at
-		FROM endpoints e JOIN models m ON m.id = e.model_id AND `+r.sees("m.project")+` JOIN environments v ON v.id = e.environment_id `+clause, args...)
+	rows, err := r.q.rows(ctx, `SELECT e.id, e.name, m.project, m.name, v.name, e.rung, e.description, e.plan,
+		e.keyed, e.repeatable, e.created_by, e.created_at
+		FROM endpoints e JOIN models m ON m.id = e.model_id AND ? JOIN environments v ON v.id = e.environment_id ?`,
+		r.sees("m.project"), write(clause, args...))
 	out, err := collect(rows, err, func(rows *sql.Rows) (traffic.Endpoint, error) {
 		var e traffic.Endpoint
 		var plan string
@@ -65,17 +68,18 @@ func (r View) Endpoints(ctx context.Context) ([]traffic.Endpoint, error) {
 // AddSplit adds the next split of an endpoint, whose number is set in s.
 func (r View) AddSplit(ctx context.Context, s *traffic.Split) error {
 	var id int64
-	err := r.q.QueryRowContext(ctx, `INSERT INTO splits (endpoint_id, number, reason, author, made_at, returns_to)
-		SELECT e.id, 1 + (SELECT coalesce(max(number), 0) FROM splits WHERE endpoint_id = e.id), ?, ?, ?, ? FROM endpoints e WHERE e.name = ?
-		RETURNING endpoint_id, number`, s.Reason, s.Author, toMillis(s.MadeAt), s.ReturnsTo, s.Endpoint).Scan(&id, &s.Number)
+	err := r.q.row(ctx, `INSERT INTO splits (endpoint_id, number, reason, author, made_at, returns_to)
+		SELECT e.id, 1 + (SELECT coalesce(max(number), 0) FROM splits WHERE endpoint_id = e.id), ?, ?, ?, ?
+		FROM endpoints e WHERE e.name = ?
+		RETURNING endpoint_id, number`, s.Reason, s.Author, toMillis(s.MadeAt), s.ReturnsTo, s.Endpoint).Scan(&id,
+		&s.Number)
 	if err != nil {
 		return one(err)
 	}
 	for i, l := range s.Lanes {
-		if _, err := r.q.ExecContext(ctx,
-			`INSERT INTO lanes (endpoint_id, split, position, kind, version_id, share) VALUES (?, ?, ?, ?, (`+versionID+
-				`), ?)`,
-			slices.Concat([]any{id, s.Number, i, l.Kind}, byRef(l.Version), []any{l.Share})...); err != nil {
+		if _, err := r.q.exec(ctx,
+			`INSERT INTO lanes (endpoint_id, split, position, kind, version_id, share) VALUES (?, ?, ?, ?, ?, ?)`,
+			id, s.Number, i, l.Kind, versionOf(l.Version), l.Share); err != nil {
 			return err
 		}
 	}
@@ -88,7 +92,8 @@ func (r View) Splits(ctx context.Context, endpoint string, p Page) ([]traffic.Sp
 	if err != nil {
 		return nil, "", err
 	}
-	rows, err := r.q.QueryContext(ctx, `SELECT s.number, s.reason, s.author, s.made_at, s.returns_to FROM splits s JOIN endpoints e ON e.id = s.endpoint_id
+	rows, err := r.q.rows(ctx, `SELECT s.number, s.reason, s.author, s.made_at, s.returns_to FROM splits s
+		JOIN endpoints e ON e.id = s.endpoint_id
 		WHERE e.name = ? AND s.number < ? ORDER BY s.number DESC LIMIT ?`, endpoint, before, p.Limit+1)
 	items, err := collect(rows, err, func(rows *sql.Rows) (traffic.Split, error) {
 		s := traffic.Split{Endpoint: endpoint}
@@ -108,9 +113,11 @@ func (r View) Splits(ctx context.Context, endpoint string, p Page) ([]traffic.Sp
 	for i := range items {
 		byNumber[items[i].Number] = &items[i]
 	}
-	rows, err = r.q.QueryContext(ctx, `SELECT l.split, l.kind, m.name || '@' || v.number, l.share FROM lanes l
-		JOIN endpoints e ON e.id = l.endpoint_id JOIN versions v ON v.id = l.version_id JOIN models m ON m.id = v.model_id
-		WHERE e.name = ? AND l.split BETWEEN ? AND ? ORDER BY l.split, l.position`, endpoint, items[len(items)-1].Number, items[0].Number)
+	rows, err = r.q.rows(ctx, `SELECT l.split, l.kind, m.name || '@' || v.number, l.share FROM lanes l
+		JOIN endpoints e ON e.id = l.endpoint_id JOIN versions v ON v.id = l.version_id
+		JOIN models m ON m.id = v.model_id
+		WHERE e.name = ? AND l.split BETWEEN ? AND ? ORDER BY l.split, l.position`, endpoint,
+		items[len(items)-1].Number, items[0].Number)
 	_, err = collect(rows, err, func(rows *sql.Rows) (struct{}, error) {
 		var split int
 		var l traffic.Lane
@@ -124,8 +131,9 @@ func (r View) Splits(ctx context.Context, endpoint string, p Page) ([]traffic.Sp
 // EndpointsAnsweredBy lists the endpoints whose split in force names the version, in any
 // environment.
 func (r View) EndpointsAnsweredBy(ctx context.Context, version string) ([]string, error) {
-	rows, err := r.q.QueryContext(ctx, `SELECT e.name FROM endpoints e JOIN lanes l ON l.endpoint_id = e.id AND l.split = (SELECT max(number) FROM splits WHERE endpoint_id = e.id)
-		WHERE l.version_id = (`+versionID+`) ORDER BY e.name`, byRef(version)...)
+	rows, err := r.q.rows(ctx, `SELECT e.name FROM endpoints e JOIN lanes l ON l.endpoint_id = e.id
+		AND l.split = (SELECT max(number) FROM splits WHERE endpoint_id = e.id)
+		WHERE l.version_id = ? ORDER BY e.name`, versionOf(version))
 	return collect(rows, err, func(rows *sql.Rows) (string, error) {
 		var name string
 		err := rows.Scan(&name)
@@ -136,9 +144,9 @@ func (r View) EndpointsAnsweredBy(ctx context.Context, version string) ([]string
 // EndpointsUsing lists the endpoints in an environment whose split in force names the
 // version.
 func (r View) EndpointsUsing(ctx context.Context, version, environment string) ([]string, error) {
-	rows, err := r.q.QueryContext(ctx, `SELECT e.name FROM endpoints e JOIN environments v ON v.id = e.environment_id
+	rows, err := r.q.rows(ctx, `SELECT e.name FROM endpoints e JOIN environments v ON v.id = e.environment_id
 		JOIN lanes l ON l.endpoint_id = e.id AND l.split = (SELECT max(number) FROM splits WHERE endpoint_id = e.id)
-		WHERE v.name = ? AND l.version_id = (`+versionID+`) ORDER BY e.name`, append([]any{environment}, byRef(version)...)...)
+		WHERE v.name = ? AND l.version_id = ? ORDER BY e.name`, environment, versionOf(version))
 	return collect(rows, err, func(rows *sql.Rows) (string, error) {
 		var name string
 		err := rows.Scan(&name)

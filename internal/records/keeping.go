@@ -19,7 +19,7 @@ type Secret struct {
 
 // Secrets lists the secrets whose names begin so, by name.
 func (r View) Secrets(ctx context.Context, prefix string) ([]Secret, error) {
-	rows, err := r.q.QueryContext(ctx,
+	rows, err := r.q.rows(ctx,
 		`SELECT name, sealed, set_by, set_at FROM secrets WHERE name >= ? AND name < ? ORDER BY name`, prefix,
 		prefix+"\U0010ffff")
 	return collect(rows, err, func(rows *sql.Rows) (Secret, error) {
@@ -33,34 +33,35 @@ func (r View) Secrets(ctx context.Context, prefix string) ([]Secret, error) {
 
 // PutSecret keeps a sealed secret in place of one with the same name.
 func (r View) PutSecret(ctx context.Context, s Secret) error {
-	_, err := r.q.ExecContext(ctx, `INSERT INTO secrets (name, sealed, set_by, set_at) VALUES (?, ?, ?, ?)
-		ON CONFLICT (name) DO UPDATE SET sealed = excluded.sealed, set_by = excluded.set_by, set_at = excluded.set_at`, s.Name, s.Sealed, s.SetBy, toMillis(s.SetAt))
+	_, err := r.q.exec(ctx, `INSERT INTO secrets (name, sealed, set_by, set_at) VALUES (?, ?, ?, ?)
+		ON CONFLICT (name) DO UPDATE SET sealed = excluded.sealed, set_by = excluded.set_by, set_at = excluded.set_at`,
+		s.Name, s.Sealed, s.SetBy, toMillis(s.SetAt))
 	return err
 }
 
 // RemoveSecret removes a secret.
 func (r View) RemoveSecret(ctx context.Context, name string) error {
-	_, err := r.q.ExecContext(ctx, `DELETE FROM secrets WHERE name = ?`, name)
+	_, err := r.q.exec(ctx, `DELETE FROM secrets WHERE name = ?`, name)
 	return err
 }
 
 // Key reads a key that was kept in the open before there were secrets.
 func (r View) Key(ctx context.Context, name string) ([]byte, error) {
 	var key []byte
-	err := r.q.QueryRowContext(ctx, `SELECT value FROM keys WHERE name = ?`, name).Scan(&key)
+	err := r.q.row(ctx, `SELECT value FROM keys WHERE name = ?`, name).Scan(&key)
 	return key, one(err)
 }
 
 // RemoveKey removes a key that is a secret now.
 func (r View) RemoveKey(ctx context.Context, name string) error {
-	_, err := r.q.ExecContext(ctx, `DELETE FROM keys WHERE name = ?`, name)
+	_, err := r.q.exec(ctx, `DELETE FROM keys WHERE name = ?`, name)
 	return err
 }
 
 // Setting reads a setting into v, or leaves v as it is when it was never set.
 func (r View) Setting(ctx context.Context, name string, v any) error {
 	var raw string
-	err := one(r.q.QueryRowContext(ctx, `SELECT value FROM settings WHERE name = ?`, name).Scan(&raw))
+	err := one(r.q.row(ctx, `SELECT value FROM settings WHERE name = ?`, name).Scan(&raw))
 	if err == ErrNone {
 		return nil
 	}
@@ -76,15 +77,17 @@ func (r View) PutSetting(ctx context.Context, name string, v any, by string, now
 	if err != nil {
 		return err
 	}
-	_, err = r.q.ExecContext(ctx, `INSERT INTO settings (name, value, set_by, set_at) VALUES (?, ?, ?, ?)
-		ON CONFLICT (name) DO UPDATE SET value = excluded.value, set_by = excluded.set_by, set_at = excluded.set_at`, name, string(b), by, toMillis(now))
+	_, err = r.q.exec(ctx, `INSERT INTO settings (name, value, set_by, set_at) VALUES (?, ?, ?, ?)
+		ON CONFLICT (name) DO UPDATE SET value = excluded.value, set_by = excluded.set_by, set_at = excluded.set_at`,
+		name, string(b), by, toMillis(now))
 	return err
 }
 
 // Callers lists who has a key to an endpoint, by name.
 func (r View) Callers(ctx context.Context, endpoint string) ([]traffic.Caller, error) {
-	rows, err := r.q.QueryContext(ctx,
-		`SELECT c.name, c.hint, c.made_by, c.made_at, c.digest FROM callers c JOIN endpoints e ON e.id = c.endpoint_id WHERE e.name = ? AND c.ended_at IS NULL ORDER BY c.name`, endpoint)
+	rows, err := r.q.rows(ctx,
+		`SELECT c.name, c.hint, c.made_by, c.made_at, c.digest FROM callers c JOIN endpoints e ON e.id = c.endpoint_id
+			WHERE e.name = ? AND c.ended_at IS NULL ORDER BY c.name`, endpoint)
 	return collect(rows, err, func(rows *sql.Rows) (traffic.Caller, error) {
 		var c traffic.Caller
 		var at int64
@@ -96,16 +99,18 @@ func (r View) Callers(ctx context.Context, endpoint string) ([]traffic.Caller, e
 
 // AddCaller gives a caller a key to an endpoint.
 func (r View) AddCaller(ctx context.Context, endpoint string, c traffic.Caller) error {
-	_, err := r.q.ExecContext(ctx,
-		`INSERT INTO callers (endpoint_id, name, digest, hint, made_by, made_at) SELECT id, ?, ?, ?, ?, ? FROM endpoints WHERE name = ?`,
+	_, err := r.q.exec(ctx,
+		`INSERT INTO callers (endpoint_id, name, digest, hint, made_by, made_at) SELECT id, ?, ?, ?, ?, ? FROM endpoints
+			WHERE name = ?`,
 		c.Name, c.Digest, c.Hint, c.MadeBy, toMillis(c.MadeAt), endpoint)
 	return err
 }
 
 // EndCaller takes a caller's key away and reports whether there was one.
 func (r View) EndCaller(ctx context.Context, endpoint, name string, now time.Time) (bool, error) {
-	res, err := r.q.ExecContext(ctx,
-		`UPDATE callers SET ended_at = ? WHERE name = ? AND ended_at IS NULL AND endpoint_id = (SELECT id FROM endpoints WHERE name = ?)`, toMillis(now), name, endpoint)
+	res, err := r.q.exec(ctx,
+		`UPDATE callers SET ended_at = ? WHERE name = ? AND ended_at IS NULL AND endpoint_id = (SELECT id FROM endpoints
+			WHERE name = ?)`, toMillis(now), name, endpoint)
 	if err != nil {
 		return false, err
 	}
@@ -115,14 +120,14 @@ func (r View) EndCaller(ctx context.Context, endpoint, name string, now time.Tim
 
 // SetKeyed says whether callers of an endpoint need a key.
 func (r View) SetKeyed(ctx context.Context, endpoint string, keyed bool) error {
-	_, err := r.q.ExecContext(ctx, `UPDATE endpoints SET keyed = ? WHERE name = ?`, keyed, endpoint)
+	_, err := r.q.exec(ctx, `UPDATE endpoints SET keyed = ? WHERE name = ?`, keyed, endpoint)
 	return err
 }
 
 // Taken reports whether a name is taken by something of a kind, in sight or not: by a
 // model, an endpoint or a data set.
 func (r View) Taken(ctx context.Context, table, name string) (taken bool, err error) {
-	err = r.q.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM `+table+` WHERE name = ?)`, name).Scan(&taken)
+	err = r.q.row(ctx, `SELECT EXISTS (SELECT 1 FROM `+table+` WHERE name = ?)`, name).Scan(&taken)
 	return taken, err
 }
 
@@ -139,7 +144,7 @@ func (r View) Forget(ctx context.Context, deliveries, notices, repeats, now time
 		{`DELETE FROM sessions WHERE expires_at < ?`, now},
 		{`DELETE FROM links_in WHERE expires_at < ?`, now},
 	} {
-		if _, err := r.q.ExecContext(ctx, f.statement, toMillis(f.before)); err != nil {
+		if _, err := r.q.exec(ctx, f.statement, toMillis(f.before)); err != nil {
 			return err
 		}
 	}
@@ -156,7 +161,7 @@ type Repeat struct {
 func (r View) Repeated(ctx context.Context, person, key string) (Repeat, error) {
 	var rep Repeat
 	var answer string
-	err := r.q.QueryRowContext(ctx, `SELECT request_digest, answer FROM repeats WHERE person = ? AND key = ?`, person,
+	err := r.q.row(ctx, `SELECT request_digest, answer FROM repeats WHERE person = ? AND key = ?`, person,
 		key).Scan(&rep.RequestDigest, &answer)
 	rep.Answer = json.RawMessage(answer)
 	return rep, one(err)
@@ -164,7 +169,7 @@ func (r View) Repeated(ctx context.Context, person, key string) (Repeat, error) 
 
 // AddRepeat keeps the answer to a call with a key.
 func (r View) AddRepeat(ctx context.Context, person, key string, rep Repeat, now time.Time) error {
-	_, err := r.q.ExecContext(ctx,
+	_, err := r.q.exec(ctx,
 		`INSERT INTO repeats (person, key, request_digest, answer, at) VALUES (?, ?, ?, ?, ?)`, person, key,
 		rep.RequestDigest, string(rep.Answer), toMillis(now))
 	return err

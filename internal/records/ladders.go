@@ -10,16 +10,13 @@ import (
 
 	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/ladder"
-	"innerladder/internal/core/ladder/rule"
-	"innerladder/internal/core/lineage"
 	"innerladder/internal/core/people"
 	"innerladder/internal/core/registry"
-	"innerladder/internal/core/signature"
 )
 
 func (r View) ladders(ctx context.Context, clause string, args ...any) ([]ladder.Revision, error) {
-	rows, err := r.q.QueryContext(ctx, `SELECT project, number, ladder, author, reason, made_at FROM ladders `+clause,
-		args...)
+	rows, err := r.q.rows(ctx, `SELECT project, number, ladder, author, reason, made_at FROM ladders ?`,
+		write(clause, args...))
 	return collect(rows, err, func(rows *sql.Rows) (ladder.Revision, error) {
 		var l ladder.Revision
 		var text string
@@ -48,8 +45,8 @@ func (r View) Ladder(ctx context.Context, project string) (ladder.Revision, erro
 // Ladders lists the ladders of all projects in sight that have one of their own, as they
 // are now.
 func (r View) Ladders(ctx context.Context) ([]ladder.Revision, error) {
-	return r.ladders(ctx, `WHERE `+r.sees("project")+
-		` AND number = (SELECT max(number) FROM ladders l WHERE l.project = ladders.project) ORDER BY project`)
+	return r.ladders(ctx, `WHERE ? AND number = (SELECT max(number) FROM ladders l WHERE l.project = ladders.project)
+		ORDER BY project`, r.sees("project"))
 }
 
 // LadderRevisions lists the revisions of a project's ladder, newest first.
@@ -58,8 +55,9 @@ func (r View) LadderRevisions(ctx context.Context, project string, p Page) ([]la
 	if err != nil {
 		return nil, "", err
 	}
-	items, err := r.ladders(ctx, `WHERE `+r.sees("project")+
-		` AND project = ? AND number < ? ORDER BY number DESC LIMIT ?`, project, before, p.Limit+1)
+	items, err := r.ladders(ctx, `WHERE ? AND project = ? AND number < ?
+		ORDER BY number DESC LIMIT ?`, r.sees("project"), project,
+		before, p.Limit+1)
 	if err != nil {
 		return nil, "", err
 	}
@@ -73,9 +71,9 @@ func (r View) AddLadder(ctx context.Context, l *ladder.Revision) error {
 	if err != nil {
 		return err
 	}
-	return r.q.QueryRowContext(ctx, `INSERT INTO ladders (project, number, ladder, author, reason, made_at)
-		VALUES (?1, (SELECT 1 + coalesce(max(number), 0) FROM ladders WHERE project = ?1), ?, ?, ?, ?) RETURNING number`,
-		l.Project, string(text), l.Author, l.Reason, toMillis(l.MadeAt)).Scan(&l.Number)
+	return r.q.row(ctx, `INSERT INTO ladders (project, number, ladder, author, reason, made_at)
+		VALUES (?, (SELECT 1 + coalesce(max(number), 0) FROM ladders WHERE project = ?), ?, ?, ?, ?) RETURNING number`,
+		l.Project, l.Project, string(text), l.Author, l.Reason, toMillis(l.MadeAt)).Scan(&l.Number)
 }
 
 // RungUse is what a rung of a project is in use for.
@@ -100,7 +98,9 @@ func (r View) RungUses(ctx context.Context, project string) (map[string]*RungUse
 		}
 		return out[rung]
 	}
-	if err := r.each(ctx, `SELECT v.rung, m.name, count(*), max(v.number) FROM versions v JOIN models m ON m.id = v.model_id WHERE m.project = ? AND v.deleted_at IS NULL GROUP BY m.id, v.rung`, []any{project}, func(rows *sql.Rows) error {
+	if err := r.each(ctx, write(`SELECT v.rung, m.name, count(*), max(v.number) FROM versions v
+		JOIN models m ON m.id = v.model_id WHERE m.project = ? AND v.deleted_at IS NULL
+		GROUP BY m.id, v.rung`, project), func(rows *sql.Rows) error {
 		var rung, model string
 		var n, newest int
 		err := rows.Scan(&rung, &model, &n, &newest)
@@ -113,174 +113,32 @@ func (r View) RungUses(ctx context.Context, project string) (map[string]*RungUse
 	}); err != nil {
 		return nil, err
 	}
-	for query, into := range map[string]func(u *RungUse, name string){
-		`SELECT e.rung, e.name FROM endpoints e JOIN models m ON m.id = e.model_id WHERE m.project = ? ORDER BY 2`:                                                                                                  func(u *RungUse, name string) { u.Endpoints = append(u.Endpoints, name) },
-		`SELECT p.to_rung, 'P-' || p.number FROM promotions p JOIN versions v ON v.id = p.version_id JOIN models m ON m.id = v.model_id WHERE m.project = ? AND p.state IN ('open', 'to_review') ORDER BY p.number`: func(u *RungUse, name string) { u.Promotions = append(u.Promotions, name) },
-		`SELECT l.name, m.name || '@' || l.name FROM labels l JOIN models m ON m.id = l.model_id WHERE m.project = ? ORDER BY 2`:                                                                                    func(u *RungUse, name string) { u.Labels = append(u.Labels, name) },
-	} {
-		if err := r.each(ctx, query, []any{project}, func(rows *sql.Rows) error {
-			var rung, name string
-			err := rows.Scan(&rung, &name)
-			into(at(rung), name)
-			return err
-		}); err != nil {
-			return nil, err
-		}
-	}
-	return out, nil
-}
-
-// GateNeeds says what must be read of versions to judge them by a ladder.
-type GateNeeds struct {
-	// Metrics are those that matter.
-	Metrics                                                     []string
-	Signature, Card, Lineage, Needs, Evidence, Places, Trainers bool
-}
-
-// Judged is a version with everything that gates look at.
-type Judged struct {
-	registry.Version
-	Evidence []evidence.Evidence
-	Places   []rule.Place
-	// Trainers are those who registered it or ran its training.
-	Trainers []string
-	// Stored lists the digests of its artifacts that are kept here.
-	Stored []string
-	// MetricCount is how many metrics it has, read or not.
-	MetricCount int
-}
-
-// JudgedVersions reads the versions of a project that stand on the ladder, oldest first,
-// with what gates look at and nothing else. It reads all of them in a few queries: ten
-// thousand take a second.
-func (r View) JudgedVersions(ctx context.Context, project string, need GateNeeds) ([]Judged, error) {
-	const in = ` IN (SELECT v.id FROM versions v JOIN models m ON m.id = v.model_id WHERE m.project = ?1 AND v.deleted_at IS NULL AND v.rung <> 'retired')`
-	var out []Judged
-	index := map[int64]int{}
-	if err := r.each(ctx, `SELECT v.id, m.name, v.number, v.digest, v.code, v.rung, v.rung_since, v.created_by, (SELECT count(*) FROM metrics x WHERE x.version_id = v.id)
-		FROM versions v JOIN models m ON m.id = v.model_id WHERE m.project = ?1 AND `+r.sees("m.project")+` AND v.deleted_at IS NULL AND v.rung <> 'retired' ORDER BY m.name, v.number`, []any{project}, func(rows *sql.Rows) error {
-		j := Judged{Version: registry.Version{Project: project, Metrics: map[string]float64{}}}
-		var id, since int64
-		var code sql.NullString
-		if err := rows.Scan(&id, &j.Model, &j.Number, &j.Digest, &code, &j.Rung, &since, &j.CreatedBy,
-			&j.MetricCount); err != nil {
-			return err
-		}
-		j.Ref, j.RungSince, j.Trainers = registry.Ref{Model: j.Model, Number: j.Number}.String(), fromMillis(since),
-			[]string{j.CreatedBy}
-		index[id] = len(out)
-		out = append(out, j)
-		if need.Lineage {
-			return fromJSON(code, &out[len(out)-1].Code)
-		}
-		return nil
-	}); err != nil || len(out) == 0 {
-		return out, err
-	}
-	at := func(id int64) *Judged { return &out[index[id]] }
-	var id int64
-	signatures := map[string]*signature.Signature{} // most versions of a model have the same
-	parts := []struct {
-		on    bool
+	for _, use := range []struct {
 		query string
-		args  []any
-		scan  func(*sql.Rows) error
+		add   func(u *RungUse, name string)
 	}{
 		{
-			true, `SELECT version_id, name, digest, stored FROM artifacts WHERE version_id` + in, nil,
-			func(rows *sql.Rows) error {
-				var a registry.Artifact
-				err := rows.Scan(&id, &a.Name, &a.Digest, &a.Stored)
-				at(id).Artifacts = append(at(id).Artifacts, a)
-				if a.Stored {
-					at(id).Stored = append(at(id).Stored, a.Digest)
-				}
-				return err
-			},
-		},
-		{len(need.Metrics) > 0, `SELECT version_id, name, value FROM metrics WHERE version_id` + in + ` AND name IN (` +
-			places(len(need.Metrics)) + `)`, anys(need.Metrics), func(rows *sql.Rows) error {
-			var name string
-			var x float64
-			err := rows.Scan(&id, &name, &x)
-			at(id).Metrics[name] = x
-			return err
-		}},
-		{need.Signature, `SELECT version_id, signature FROM version_texts WHERE signature IS NOT NULL AND version_id` +
-			in, nil, func(rows *sql.Rows) error {
-			var text string
-			if err := rows.Scan(&id, &text); err != nil {
-				return err
-			}
-			s, known := signatures[text]
-			if !known {
-				s = new(signature.Signature)
-				if err := json.Unmarshal([]byte(text), s); err != nil {
-					return err
-				}
-				signatures[text] = s
-			}
-			at(id).Signature = s
-			return nil
-		}},
-		{
-			need.Card, `SELECT version_id, card FROM version_texts WHERE card IS NOT NULL AND version_id` + in, nil,
-			func(rows *sql.Rows) error {
-				var text sql.NullString
-				if err := rows.Scan(&id, &text); err != nil {
-					return err
-				}
-				return fromJSON(text, &at(id).Card)
-			},
-		},
-		{need.Lineage, `SELECT l.from_id, l.relation, d.name, d.number FROM links l JOIN data_sets d ON d.id = l.to_id WHERE l.from_kind = 1 AND l.to_kind = 2 AND l.from_id` + in, nil, func(rows *sql.Rows) error {
-			var use lineage.DataUse
-			var ref lineage.DataRef
-			err := rows.Scan(&id, &use.Role, &ref.Name, &ref.Number)
-			use.Data = ref.String()
-			at(id).Data = append(at(id).Data, use)
-			return err
-		}},
-		{
-			need.Lineage || need.Trainers,
-			`SELECT l.from_id, n.number, n.by FROM links l JOIN runs n ON n.number = l.to_id WHERE l.from_kind = 1 AND l.to_kind = 3 AND l.from_id` + in, nil, func(rows *sql.Rows) error {
-				var run int64
-				var by string
-				err := rows.Scan(&id, &run, &by)
-				at(id).Run = lineage.RunRef(run)
-				at(id).Trainers = append(at(id).Trainers, by)
-				return err
-			},
+			`SELECT e.rung, e.name FROM endpoints e JOIN models m ON m.id = e.model_id WHERE m.project = ? ORDER BY 2`,
+			func(u *RungUse, name string) { u.Endpoints = append(u.Endpoints, name) },
 		},
 		{
-			need.Needs, `SELECT version_id, name, want, extra FROM dependencies WHERE version_id` + in, nil,
-			func(rows *sql.Rows) error {
-				var d registry.Dependency
-				err := rows.Scan(&id, &d.Name, &d.Want, &d.Extra)
-				at(id).Dependencies = append(at(id).Dependencies, d)
-				return err
-			},
+			`SELECT p.to_rung, 'P-' || p.number FROM promotions p JOIN versions v ON v.id = p.version_id
+				JOIN models m ON m.id = v.model_id
+				WHERE m.project = ? AND p.state IN ('open', 'to_review') ORDER BY p.number`,
+			func(u *RungUse, name string) { u.Promotions = append(u.Promotions, name) },
 		},
-		{need.Evidence, `SELECT version_id, ` + evidenceColumns +
-			` FROM evidence e WHERE e.id = (SELECT max(n.id) FROM evidence n WHERE n.version_id = e.version_id AND n.kind = e.kind) AND version_id` + in, nil, func(rows *sql.Rows) error {
-			e, err := scanEvidence(rows, &id)
-			at(id).Evidence = append(at(id).Evidence, e)
+		{
+			`SELECT l.name, m.name || '@' || l.name FROM labels l JOIN models m ON m.id = l.model_id
+				WHERE m.project = ? ORDER BY 2`,
+			func(u *RungUse, name string) { u.Labels = append(u.Labels, name) },
+		},
+	} {
+		if err := r.each(ctx, write(use.query, project), func(rows *sql.Rows) error {
+			var rung, name string
+			err := rows.Scan(&rung, &name)
+			use.add(at(rung), name)
 			return err
-		}},
-		{need.Places, `SELECT p.version_id, e.name, max(a.healthy), max(a.reason) FROM placements p JOIN environments e ON e.id = p.environment_id JOIN addresses a ON a.placement_id = p.id
-			WHERE p.removed_at IS NULL AND p.version_id` + in + ` GROUP BY p.id`, nil, func(rows *sql.Rows) error {
-			var p rule.Place
-			err := rows.Scan(&id, &p.Environment, &p.Healthy, &p.Reason)
-			at(id).Places = append(at(id).Places, p)
-			return err
-		}},
-	}
-	for _, p := range parts {
-		if !p.on {
-			continue
-		}
-		// The project is ?1 in all of them; further arguments follow.
-		if err := r.each(ctx, p.query, append([]any{project}, p.args...), p.scan); err != nil {
+		}); err != nil {
 			return nil, err
 		}
 	}
@@ -309,19 +167,20 @@ func (r View) AddEvidence(ctx context.Context, e *evidence.Evidence) error {
 		return err
 	}
 	var id int64
-	err = r.q.QueryRowContext(ctx,
-		`INSERT INTO evidence (version_id, kind, name, digest, size, media, verdict, findings, added_by, added_at) VALUES ((`+versionID+`), ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id`,
-		append(byRef(e.Version), e.Kind, e.Name, e.Digest, e.Size, e.Media, e.Verdict, string(findings), e.AddedBy,
-			toMillis(e.AddedAt))...).Scan(&id)
+	err = r.q.row(ctx,
+		`INSERT INTO evidence (version_id, kind, name, digest, size, media, verdict, findings, added_by, added_at)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id`,
+		versionOf(e.Version), e.Kind, e.Name, e.Digest, e.Size, e.Media, e.Verdict, string(findings), e.AddedBy,
+		toMillis(e.AddedAt)).Scan(&id)
 	e.ID = evidence.ID(id)
 	return one(err)
 }
 
 func (r View) evidence(ctx context.Context, clause string, args ...any) ([]evidence.Evidence, error) {
-	rows, err := r.q.QueryContext(ctx,
+	rows, err := r.q.rows(ctx,
 		`SELECT m.name, v.number, m.project, `+evidenceColumns+
-			` FROM evidence e JOIN versions v ON v.id = e.version_id JOIN models m ON m.id = v.model_id AND `+
-			r.sees("m.project")+` `+clause, args...)
+			` FROM evidence e JOIN versions v ON v.id = e.version_id JOIN models m ON m.id = v.model_id AND ? ?`,
+		r.sees("m.project"), write(clause, args...))
 	return collect(rows, err, func(rows *sql.Rows) (evidence.Evidence, error) {
 		var ref registry.Ref
 		var project string
@@ -343,7 +202,7 @@ func (r View) Evidence(ctx context.Context, id int64) (*evidence.Evidence, error
 
 // AddSigningKey adds a key of a person.
 func (r View) AddSigningKey(ctx context.Context, person int64, k people.SigningKey) error {
-	_, err := r.q.ExecContext(ctx,
+	_, err := r.q.exec(ctx,
 		`INSERT INTO signing_keys (fingerprint, person_id, title, public, added_at) VALUES (?, ?, ?, ?, ?)`,
 		k.Fingerprint, person, k.Title, k.Public, toMillis(k.AddedAt))
 	return err
@@ -351,8 +210,10 @@ func (r View) AddSigningKey(ctx context.Context, person int64, k people.SigningK
 
 // SigningKeys lists the keys of everyone, or of one person when one is named.
 func (r View) SigningKeys(ctx context.Context, owner string) ([]people.SigningKey, error) {
-	rows, err := r.q.QueryContext(ctx,
-		`SELECT k.fingerprint, p.name, k.title, k.public, k.added_at, k.ended_at FROM signing_keys k JOIN people p ON p.id = k.person_id WHERE (?1 = '' OR p.name = ?1) ORDER BY k.added_at, k.fingerprint`, owner)
+	rows, err := r.q.rows(ctx,
+		`SELECT k.fingerprint, p.name, k.title, k.public, k.added_at, k.ended_at FROM signing_keys k
+			JOIN people p ON p.id = k.person_id WHERE ?
+			ORDER BY k.added_at, k.fingerprint`, orAll(owner != "", `p.name = ?`, owner))
 	return collect(rows, err, func(rows *sql.Rows) (people.SigningKey, error) {
 		var k people.SigningKey
 		var at int64
@@ -365,7 +226,7 @@ func (r View) SigningKeys(ctx context.Context, owner string) ([]people.SigningKe
 
 // EndSigningKey says that a key signs nothing any more.
 func (r View) EndSigningKey(ctx context.Context, fingerprint string, now time.Time) error {
-	_, err := r.q.ExecContext(ctx, `UPDATE signing_keys SET ended_at = ? WHERE fingerprint = ? AND ended_at IS NULL`,
+	_, err := r.q.exec(ctx, `UPDATE signing_keys SET ended_at = ? WHERE fingerprint = ? AND ended_at IS NULL`,
 		toMillis(now), fingerprint)
 	return err
 }

@@ -5,7 +5,6 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"slices"
 	"strconv"
 	"time"
@@ -36,8 +35,9 @@ type Link struct {
 }
 
 func (r View) link(ctx context.Context, from Node, relation string, to Node) error {
-	_, err := r.q.ExecContext(ctx,
-		`INSERT INTO links (from_kind, from_id, relation, to_kind, to_id) VALUES (?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`,
+	_, err := r.q.exec(ctx,
+		`INSERT INTO links (from_kind, from_id, relation, to_kind, to_id) VALUES (?, ?, ?, ?, ?)
+			ON CONFLICT DO NOTHING`,
 		from.Kind, from.ID, relation, to.Kind, to.ID)
 	return err
 }
@@ -45,7 +45,7 @@ func (r View) link(ctx context.Context, from Node, relation string, to Node) err
 // linkTo links to what a query finds.
 func (r View) linkTo(ctx context.Context, from Node, relation string, kind int, query string, args ...any) error {
 	to := Node{Kind: kind}
-	if err := r.q.QueryRowContext(ctx, query, args...).Scan(&to.ID); err != nil {
+	if err := r.q.row(ctx, query, args...).Scan(&to.ID); err != nil {
 		return one(err)
 	}
 	return r.link(ctx, from, relation, to)
@@ -72,7 +72,7 @@ func (r View) linkCodeAndData(ctx context.Context, from Node, code *lineage.Code
 	if code == nil || code.Commit == "" {
 		return nil
 	}
-	if _, err := r.q.ExecContext(ctx, `INSERT INTO codes (repository, revision) VALUES (?, ?) ON CONFLICT DO NOTHING`,
+	if _, err := r.q.exec(ctx, `INSERT INTO codes (repository, revision) VALUES (?, ?) ON CONFLICT DO NOTHING`,
 		code.Repository, code.Commit); err != nil {
 		return err
 	}
@@ -84,7 +84,7 @@ func (r View) linkCodeAndData(ctx context.Context, from Node, code *lineage.Code
 // may happen after it was registered.
 func (r View) LinkEvaluation(ctx context.Context, version, data string) error {
 	from := Node{Kind: VersionNode}
-	if err := r.q.QueryRowContext(ctx, versionID, byRef(version)...).Scan(&from.ID); err != nil {
+	if err := r.q.row(ctx, versionID, byRef(version)...).Scan(&from.ID); err != nil {
 		return one(err)
 	}
 	return r.linkTo(ctx, from, lineage.EvaluatedOn, DataNode, dataID, byData(data)...)
@@ -93,33 +93,35 @@ func (r View) LinkEvaluation(ctx context.Context, version, data string) error {
 // VersionNode finds a version's node.
 func (r View) VersionNode(ctx context.Context, ref string) (Node, error) {
 	n := Node{Kind: VersionNode}
-	return n, one(r.q.QueryRowContext(ctx, versionID, byRef(ref)...).Scan(&n.ID))
+	return n, one(r.q.row(ctx, versionID, byRef(ref)...).Scan(&n.ID))
 }
 
 // DataNodes finds the nodes of a data set's revisions, of all when the ref has no
 // number.
 func (r View) DataNodes(ctx context.Context, ref lineage.DataRef) ([]Node, error) {
-	rows, err := r.q.QueryContext(ctx,
-		`SELECT id FROM data_sets WHERE name = ? AND (? = 0 OR number = ?) AND `+r.sees("project")+
-			` ORDER BY number DESC LIMIT 200`, ref.Name, ref.Number, ref.Number)
+	rows, err := r.q.rows(ctx,
+		`SELECT id FROM data_sets WHERE name = ? AND ? AND ?
+			ORDER BY number DESC LIMIT 200`, ref.Name, orAll(ref.Number > 0, `number = ?`, ref.Number),
+		r.sees("project"))
 	return collect(rows, err, scanNode(DataNode))
 }
 
 // CodeNodes finds the nodes of a commit, given whole or by its beginning.
 func (r View) CodeNodes(ctx context.Context, commit string) ([]Node, error) {
-	rows, err := r.q.QueryContext(ctx,
-		`SELECT c.id FROM codes c WHERE revision >= ? AND revision < ? AND `+r.seesCode()+` ORDER BY id LIMIT 50`,
-		commit, commit+"\U0010ffff")
+	rows, err := r.q.rows(ctx,
+		`SELECT c.id FROM codes c WHERE revision >= ? AND revision < ? AND ? ORDER BY id LIMIT 50`,
+		commit, commit+"\U0010ffff", r.seesCode())
 	return collect(rows, err, scanNode(CodeNode))
 }
 
 // seesCode is the condition that a commit c is one of something that may be seen.
-func (r View) seesCode() string {
-	if r.sight.All {
-		return "1"
-	}
-	return `(EXISTS (SELECT 1 FROM links l JOIN versions v ON v.id = l.from_id JOIN models m ON m.id = v.model_id WHERE l.to_kind = 4 AND l.to_id = c.id AND l.from_kind = 1 AND ` + r.sees("m.project") + `)
-		OR EXISTS (SELECT 1 FROM links l JOIN runs n ON n.number = l.from_id WHERE l.to_kind = 4 AND l.to_id = c.id AND l.from_kind = 3 AND ` + r.sees("n.project") + `))`
+func (r View) seesCode() piece {
+	return orAll(!r.sight.All, `(EXISTS (SELECT 1 FROM links l JOIN versions v ON v.id = l.from_id
+		JOIN models m ON m.id = v.model_id
+			WHERE l.to_kind = 4 AND l.to_id = c.id AND l.from_kind = 1 AND ?)
+		OR EXISTS (SELECT 1 FROM links l JOIN runs n ON n.number = l.from_id
+			WHERE l.to_kind = 4 AND l.to_id = c.id AND l.from_kind = 3 AND ?))`, r.sees("m.project"),
+		r.sees("n.project"))
 }
 
 func scanNode(kind int) func(*sql.Rows) (Node, error) {
@@ -141,21 +143,26 @@ func (r View) MadeInto(ctx context.Context, nodes []Node, most int) ([]Link, err
 	return r.links(ctx, "to", nodes, most)
 }
 
-func (r View) links(ctx context.Context, side string, nodes []Node, most int) ([]Link, error) {
-	byKind := map[int][]any{}
+func idsByKind(nodes []Node) map[int]list {
+	out := map[int]list{}
 	for _, n := range nodes {
-		byKind[n.Kind] = append(byKind[n.Kind], n.ID)
+		out[n.Kind] = append(out[n.Kind], n.ID)
 	}
+	return out
+}
+
+func (r View) links(ctx context.Context, side string, nodes []Node, most int) ([]Link, error) {
+	byKind := idsByKind(nodes)
 	var out []Link
 	for kind := VersionNode; kind <= CodeNode; kind++ {
 		ids := byKind[kind]
 		if len(ids) == 0 || len(out) >= most {
 			continue
 		}
-		rows, err := r.q.QueryContext(ctx,
-			`SELECT from_kind, from_id, relation, to_kind, to_id FROM links WHERE `+side+`_kind = ? AND `+side+
-				`_id IN (`+places(len(ids))+`) LIMIT ?`,
-			append(append([]any{kind}, ids...), most-len(out))...)
+		rows, err := r.q.rows(ctx,
+			`SELECT from_kind, from_id, relation, to_kind, to_id FROM links WHERE `+side+`_kind = ? AND `+side+`_id IN ?
+				LIMIT ?`,
+			kind, ids, most-len(out))
 		found, err := collect(rows, err, func(rows *sql.Rows) (Link, error) {
 			var l Link
 			err := rows.Scan(&l.From.Kind, &l.From.ID, &l.Relation, &l.To.Kind, &l.To.ID)
@@ -189,30 +196,33 @@ func (r View) LinksInSight(ctx context.Context, links []Link) ([]Link, error) {
 
 // Describe names nodes and says the most important thing about each.
 func (r View) Describe(ctx context.Context, nodes []Node) (map[Node]lineage.Node, error) {
-	byKind := map[int][]any{}
-	for _, n := range nodes {
-		byKind[n.Kind] = append(byKind[n.Kind], n.ID)
-	}
+	byKind := idsByKind(nodes)
 	out := map[Node]lineage.Node{}
 	for _, part := range []struct {
 		kind  int
-		query string
 		as    lineage.NodeKind
+		seen  piece
+		query string
 	}{
-		{VersionNode, `SELECT v.id, m.name || '@' || v.number, CASE WHEN v.deleted_at IS NULL THEN v.rung ELSE 'deleted' END || CASE WHEN m.vetted_by IS NULL THEN '' ELSE ', vetted model' END
-			FROM versions v JOIN models m ON m.id = v.model_id WHERE ` + r.sees("m.project") + ` AND v.id IN (%s)`, lineage.VersionNode},
-		{DataNode, `SELECT id, name || '#' || number, CASE WHEN rows > 0 THEN rows || ' rows' ELSE '' END FROM data_sets WHERE ` + r.sees("project") + ` AND id IN (%s)`, lineage.DataNode},
-		{RunNode, `SELECT number, 'run-' || number, state || ', by ' || by || CASE WHEN machine = '' THEN '' ELSE ' on ' || machine END FROM runs WHERE ` + r.sees("project") + ` AND number IN (%s)`, lineage.RunNode},
+		{VersionNode, lineage.VersionNode, r.sees("m.project"), `SELECT v.id, m.name || '@' || v.number,
+			CASE WHEN v.deleted_at IS NULL THEN v.rung ELSE 'deleted' END ||
+			CASE WHEN m.vetted_by IS NULL THEN '' ELSE ', vetted model' END
+			FROM versions v JOIN models m ON m.id = v.model_id WHERE ? AND v.id IN ?`},
+		{DataNode, lineage.DataNode, r.sees("project"), `SELECT id, name || '#' || number,
+			CASE WHEN rows > 0 THEN rows || ' rows' ELSE '' END FROM data_sets WHERE ? AND id IN ?`},
+		{RunNode, lineage.RunNode, r.sees("project"), `SELECT number, 'run-' || number,
+			state || ', by ' || by || CASE WHEN machine = '' THEN '' ELSE ' on ' || machine END
+			FROM runs WHERE ? AND number IN ?`},
 		{
-			CodeNode, `SELECT c.id, c.revision, c.repository FROM codes c WHERE ` + r.seesCode() + ` AND c.id IN (%s)`,
-			lineage.CodeNode,
+			CodeNode, lineage.CodeNode, r.seesCode(),
+			`SELECT c.id, c.revision, c.repository FROM codes c WHERE ? AND c.id IN ?`,
 		},
 	} {
 		ids := byKind[part.kind]
 		if len(ids) == 0 {
 			continue
 		}
-		if err := r.each(ctx, fmt.Sprintf(part.query, places(len(ids))), ids, func(rows *sql.Rows) error {
+		if err := r.each(ctx, write(part.query, part.seen, ids), func(rows *sql.Rows) error {
 			n := lineage.Node{Kind: part.as}
 			key := Node{Kind: part.kind}
 			err := rows.Scan(&key.ID, &n.ID, &n.Detail)
@@ -223,7 +233,7 @@ func (r View) Describe(ctx context.Context, nodes []Node) (map[Node]lineage.Node
 		}
 	}
 	if ids := byKind[VersionNode]; len(ids) > 0 {
-		if err := r.each(ctx, inForce+` WHERE l.version_id IN (`+places(len(ids))+`) ORDER BY e.name`, ids,
+		if err := r.each(ctx, write(inForce+` WHERE l.version_id IN ? ORDER BY e.name`, ids),
 			func(rows *sql.Rows) error {
 				key := Node{Kind: VersionNode}
 				var endpoint string
@@ -240,7 +250,8 @@ func (r View) Describe(ctx context.Context, nodes []Node) (map[Node]lineage.Node
 }
 
 // inForce reads which versions are in the splits in force of which endpoints.
-const inForce = `SELECT l.version_id, e.name FROM endpoints e JOIN lanes l ON l.endpoint_id = e.id AND l.split = (SELECT max(number) FROM splits WHERE endpoint_id = e.id)`
+const inForce = `SELECT l.version_id, e.name FROM endpoints e JOIN lanes l ON l.endpoint_id = e.id
+	AND l.split = (SELECT max(number) FROM splits WHERE endpoint_id = e.id)`
 
 // AddDataSet adds a revision of a data set and gives it the next number, which is set in
 // d together with its ref.
@@ -249,17 +260,21 @@ func (r View) AddDataSet(ctx context.Context, d *lineage.DataSet) error {
 	if err != nil {
 		return err
 	}
-	err = r.q.QueryRowContext(ctx, `INSERT INTO data_sets (name, number, project, address, digest, rows, size, schema, description, added_by, added_at)
-		VALUES (?1, 1 + (SELECT coalesce(max(number), 0) FROM data_sets WHERE name = ?1), ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10) RETURNING number`,
-		d.Name, d.Project, d.Address, d.Digest, d.Rows, d.Size, string(schema), d.Description, d.AddedBy,
+	err = r.q.row(ctx, `INSERT INTO data_sets (name, number, project, address, digest, rows, size, schema,
+		description, added_by, added_at)
+		VALUES (?, 1 + (SELECT coalesce(max(number), 0) FROM data_sets WHERE name = ?), ?, ?, ?, ?, ?, ?, ?, ?, ?)
+		RETURNING number`, d.Name, d.Name, d.Project, d.Address, d.Digest, d.Rows, d.Size, string(schema),
+		d.Description, d.AddedBy,
 		toMillis(d.AddedAt)).Scan(&d.Number)
 	d.Ref = lineage.DataRef{Name: d.Name, Number: d.Number}.String()
 	return err
 }
 
 func (r View) dataSets(ctx context.Context, clause string, args ...any) ([]lineage.DataSet, error) {
-	rows, err := r.q.QueryContext(ctx,
-		`SELECT name, number, project, address, digest, rows, size, schema, description, added_by, added_at FROM data_sets d WHERE `+r.sees("project")+` AND `+clause, args...)
+	rows, err := r.q.rows(ctx,
+		`SELECT name, number, project, address, digest, rows, size, schema, description, added_by, added_at
+			FROM data_sets d
+			WHERE ? AND ?`, r.sees("project"), write(clause, args...))
 	return collect(rows, err, func(rows *sql.Rows) (lineage.DataSet, error) {
 		var d lineage.DataSet
 		var schema string
@@ -285,7 +300,8 @@ func (r View) DataSets(ctx context.Context, name string, p Page) ([]lineage.Data
 		items, next := cut(items, p.Limit, func(d lineage.DataSet) string { return strconv.Itoa(d.Number) })
 		return items, next, err
 	}
-	items, err := r.dataSets(ctx, `name > ? AND number = (SELECT max(number) FROM data_sets n WHERE n.name = d.name) ORDER BY name LIMIT ?`, p.After, p.Limit+1)
+	items, err := r.dataSets(ctx, `name > ? AND number = (SELECT max(number) FROM data_sets n WHERE n.name = d.name)
+		ORDER BY name LIMIT ?`, p.After, p.Limit+1)
 	items, next := cut(items, p.Limit, func(d lineage.DataSet) string { return d.Name })
 	return items, next, err
 }
@@ -303,7 +319,8 @@ func (r View) NewestDataSet(ctx context.Context, name string) (*lineage.DataSet,
 // SameDataSet finds the revision of a data set with a digest, or with an address when
 // the digest is not known.
 func (r View) SameDataSet(ctx context.Context, name, digest, address string) (*lineage.DataSet, error) {
-	return single(r.dataSets(ctx, `name = ? AND digest = ? AND (digest <> '' OR address = ?) ORDER BY number DESC LIMIT 1`, name, digest, address))
+	return single(r.dataSets(ctx, `name = ? AND digest = ? AND (digest <> '' OR address = ?)
+		ORDER BY number DESC LIMIT 1`, name, digest, address))
 }
 
 // AddRun adds a run and gives it the next number, which is set in it together with its
@@ -313,8 +330,9 @@ func (r View) AddRun(ctx context.Context, run *lineage.Run) error {
 	if err != nil {
 		return err
 	}
-	err = r.q.QueryRowContext(ctx,
-		`INSERT INTO runs (project, model, title, state, by, machine, started, code) VALUES (?, ?, ?, ?, ?, ?, ?, ?) RETURNING number`,
+	err = r.q.row(ctx,
+		`INSERT INTO runs (project, model, title, state, by, machine, started, code) VALUES (?, ?, ?, ?, ?, ?, ?, ?)
+			RETURNING number`,
 		run.Project, run.Model, run.Title, run.State, run.By, run.Machine, toMillis(run.Started), code).
 		Scan(&run.Number)
 	if err != nil {
@@ -330,8 +348,9 @@ func (r View) AddRun(ctx context.Context, run *lineage.Run) error {
 // PutRunParams adds parameters to a run, or changes them.
 func (r View) PutRunParams(ctx context.Context, run int64, params map[string]string) error {
 	for name, value := range params {
-		if _, err := r.q.ExecContext(ctx,
-			`INSERT INTO run_params (run, name, value) VALUES (?, ?, ?) ON CONFLICT (run, name) DO UPDATE SET value = excluded.value`, run, name, value); err != nil {
+		if _, err := r.q.exec(ctx,
+			`INSERT INTO run_params (run, name, value) VALUES (?, ?, ?) ON CONFLICT (run, name) DO UPDATE
+				SET value = excluded.value`, run, name, value); err != nil {
 			return err
 		}
 	}
@@ -342,8 +361,9 @@ func (r View) PutRunParams(ctx context.Context, run int64, params map[string]str
 // the place of the earlier.
 func (r View) PutPoints(ctx context.Context, run int64, points []lineage.Point) error {
 	for _, p := range points {
-		if _, err := r.q.ExecContext(ctx, `INSERT INTO run_points (run, metric, step, value, at) VALUES (?, ?, ?, ?, ?)
-			ON CONFLICT (run, metric, step) DO UPDATE SET value = excluded.value, at = excluded.at`, run, p.Metric, p.Step, p.Value, toMillis(p.At)); err != nil {
+		if _, err := r.q.exec(ctx, `INSERT INTO run_points (run, metric, step, value, at) VALUES (?, ?, ?, ?, ?)
+			ON CONFLICT (run, metric, step) DO UPDATE SET value = excluded.value, at = excluded.at`, run, p.Metric,
+			p.Step, p.Value, toMillis(p.At)); err != nil {
 			return err
 		}
 	}
@@ -352,7 +372,7 @@ func (r View) PutPoints(ctx context.Context, run int64, points []lineage.Point) 
 
 // CloseRun ends a run.
 func (r View) CloseRun(ctx context.Context, run int64, state lineage.RunState, note string, now time.Time) error {
-	_, err := r.q.ExecContext(ctx, `UPDATE runs SET state = ?, note = ?, ended = ? WHERE number = ?`, state, note,
+	_, err := r.q.exec(ctx, `UPDATE runs SET state = ?, note = ?, ended = ? WHERE number = ?`, state, note,
 		toMillis(now), run)
 	return err
 }
@@ -368,11 +388,8 @@ func (r View) Runs(ctx context.Context, model string, p Page) ([]lineage.Run, st
 	if err != nil {
 		return nil, "", err
 	}
-	clause, args := `number < ?`, []any{before}
-	if model != "" {
-		clause, args = clause+` AND model = ?`, append(args, model)
-	}
-	items, err := r.runs(ctx, clause+` ORDER BY number DESC LIMIT ?`, append(args, p.Limit+1)...)
+	items, err := r.runs(ctx, `number < ? AND ? ORDER BY number DESC LIMIT ?`, before,
+		orAll(model != "", `model = ?`, model), p.Limit+1)
 	if err != nil {
 		return nil, "", err
 	}
@@ -381,9 +398,9 @@ func (r View) Runs(ctx context.Context, model string, p Page) ([]lineage.Run, st
 }
 
 func (r View) runs(ctx context.Context, clause string, args ...any) ([]lineage.Run, error) {
-	rows, err := r.q.QueryContext(ctx,
-		`SELECT number, project, model, title, state, by, machine, started, ended, code, note FROM runs WHERE `+
-			r.sees("project")+` AND `+clause, args...)
+	rows, err := r.q.rows(ctx,
+		`SELECT number, project, model, title, state, by, machine, started, ended, code, note FROM runs
+			WHERE ? AND ?`, r.sees("project"), write(clause, args...))
 	out, err := collect(rows, err, func(rows *sql.Rows) (lineage.Run, error) {
 		run := lineage.Run{Params: map[string]string{}, Metrics: map[string]float64{}}
 		var started int64
@@ -400,35 +417,39 @@ func (r View) runs(ctx context.Context, clause string, args ...any) ([]lineage.R
 		return out, err
 	}
 	at := map[int64]*lineage.Run{}
-	ids := make([]any, len(out))
+	ids := make(list, len(out))
 	for i := range out {
 		at[out[i].Number], ids[i] = &out[i], out[i].Number
 	}
-	in := ` IN (` + places(len(ids)) + `)`
 	var id int64
 	var name, value string
 	return out, errors.Join(
-		r.each(ctx, `SELECT run, name, value FROM run_params WHERE run`+in, ids, func(rows *sql.Rows) error {
+		r.each(ctx, write(`SELECT run, name, value FROM run_params WHERE run IN ?`, ids), func(rows *sql.Rows) error {
 			err := rows.Scan(&id, &name, &value)
 			at[id].Params[name] = value
 			return err
 		}),
 		// The bare column beside max is that of the row with the largest step.
-		r.each(ctx, `SELECT run, metric, value, max(step) FROM run_points WHERE run`+in+` GROUP BY run, metric`, ids,
-			func(rows *sql.Rows) error {
-				var x float64
-				var step int64
-				err := rows.Scan(&id, &name, &x, &step)
-				at[id].Metrics[name] = x
-				return err
-			}),
-		r.each(ctx, `SELECT l.from_id, l.relation, d.name || '#' || d.number FROM links l JOIN data_sets d ON d.id = l.to_id WHERE l.from_kind = 3 AND l.to_kind = 2 AND `+r.sees("d.project")+` AND l.from_id`+in+` ORDER BY d.name`, ids, func(rows *sql.Rows) error {
+		r.each(ctx, write(`SELECT run, metric, value, max(step) FROM run_points WHERE run IN ?
+			GROUP BY run, metric`, ids), func(rows *sql.Rows) error {
+			var x float64
+			var step int64
+			err := rows.Scan(&id, &name, &x, &step)
+			at[id].Metrics[name] = x
+			return err
+		}),
+		r.each(ctx, write(`SELECT l.from_id, l.relation, d.name || '#' || d.number FROM links l
+			JOIN data_sets d ON d.id = l.to_id
+			WHERE l.from_kind = 3 AND l.to_kind = 2 AND ? AND l.from_id IN ? ORDER BY d.name`, r.sees("d.project"),
+			ids), func(rows *sql.Rows) error {
 			err := rows.Scan(&id, &value, &name)
 			at[id].Data = append(at[id].Data, lineage.DataUse{Data: name, Role: value})
 			return err
 		}),
-		r.each(ctx, `SELECT l.to_id, m.name || '@' || v.number FROM links l JOIN versions v ON v.id = l.from_id JOIN models m ON m.id = v.model_id
-			WHERE l.to_kind = 3 AND l.from_kind = 1 AND v.deleted_at IS NULL AND `+r.sees("m.project")+` AND l.to_id`+in+` ORDER BY v.id`, ids, func(rows *sql.Rows) error {
+		r.each(ctx, write(`SELECT l.to_id, m.name || '@' || v.number FROM links l JOIN versions v ON v.id = l.from_id
+			JOIN models m ON m.id = v.model_id
+			WHERE l.to_kind = 3 AND l.from_kind = 1 AND v.deleted_at IS NULL AND ? AND l.to_id IN ? ORDER BY v.id`,
+			r.sees("m.project"), ids), func(rows *sql.Rows) error {
 			err := rows.Scan(&id, &name)
 			at[id].Versions = append(at[id].Versions, name)
 			return err
@@ -440,29 +461,31 @@ func (r View) runs(ctx context.Context, clause string, args ...any) ([]lineage.R
 func (r View) Curves(ctx context.Context, run int64, most int) ([]lineage.Curve, error) {
 	counts := map[string]int{}
 	var names []string
-	if err := r.each(ctx, `SELECT metric, count(*) FROM run_points WHERE run = ? GROUP BY metric ORDER BY metric`,
-		[]any{run}, func(rows *sql.Rows) error {
-			var name string
-			var n int
-			err := rows.Scan(&name, &n)
-			names, counts[name] = append(names, name), n
-			return err
-		}); err != nil {
+	if err := r.each(ctx, write(`SELECT metric, count(*) FROM run_points WHERE run = ? GROUP BY metric
+		ORDER BY metric`, run), func(rows *sql.Rows) error {
+		var name string
+		var n int
+		err := rows.Scan(&name, &n)
+		names, counts[name] = append(names, name), n
+		return err
+	}); err != nil {
 		return nil, err
 	}
 	out := []lineage.Curve{}
 	for _, name := range names {
 		stride := (counts[name] + most - 1) / most
 		c := lineage.Curve{Run: lineage.RunRef(run), Metric: name, Points: []lineage.Point{}, Thinned: stride > 1}
-		if err := r.each(ctx, `SELECT step, value, at FROM (SELECT step, value, at, row_number() OVER (ORDER BY step) AS k FROM run_points WHERE run = ? AND metric = ?) WHERE k % ? = 0 OR k = ? ORDER BY step`,
-			[]any{run, name, stride, counts[name]}, func(rows *sql.Rows) error {
-				p := lineage.Point{Metric: name}
-				var at int64
-				err := rows.Scan(&p.Step, &p.Value, &at)
-				p.At = fromMillis(at)
-				c.Points = append(c.Points, p)
-				return err
-			}); err != nil {
+		if err := r.each(ctx, write(`SELECT step, value, at
+			FROM (SELECT step, value, at, row_number() OVER (ORDER BY step) AS k FROM run_points
+			WHERE run = ? AND metric = ?) WHERE k % ? = 0 OR k = ?
+			ORDER BY step`, run, name, stride, counts[name]), func(rows *sql.Rows) error {
+			p := lineage.Point{Metric: name}
+			var at int64
+			err := rows.Scan(&p.Step, &p.Value, &at)
+			p.At = fromMillis(at)
+			c.Points = append(c.Points, p)
+			return err
+		}); err != nil {
 			return nil, err
 		}
 		out = append(out, c)
@@ -474,8 +497,10 @@ func (r View) Curves(ctx context.Context, run int64, most int) ([]lineage.Curve,
 // position.
 func (r View) LaneOf(ctx context.Context, endpoint int64, split, position int) (lineage.Answer, error) {
 	a := lineage.Answer{Split: split}
-	err := r.q.QueryRowContext(ctx, `SELECT e.name, l.kind, m.name || '@' || v.number FROM lanes l JOIN endpoints e ON e.id = l.endpoint_id
-		JOIN versions v ON v.id = l.version_id JOIN models m ON m.id = v.model_id AND `+r.sees("m.project")+` WHERE l.endpoint_id = ? AND l.split = ? AND l.position = ?`, endpoint, split, position).
+	err := r.q.row(ctx, `SELECT e.name, l.kind, m.name || '@' || v.number FROM lanes l
+		JOIN endpoints e ON e.id = l.endpoint_id
+		JOIN versions v ON v.id = l.version_id JOIN models m ON m.id = v.model_id AND ?
+		WHERE l.endpoint_id = ? AND l.split = ? AND l.position = ?`, r.sees("m.project"), endpoint, split, position).
 		Scan(&a.Endpoint, &a.Lane, &a.Version)
 	return a, one(err)
 }
@@ -486,19 +511,18 @@ func (r View) ApprovalBefore(ctx context.Context, version string,
 	at time.Time,
 ) (id string, signedBy []string, err error) {
 	var number int
-	err = r.q.QueryRowContext(ctx,
-		`SELECT number FROM promotions WHERE version_id = (`+versionID+
-			`) AND state = 'carried_out' AND closed_at <= ? ORDER BY closed_at DESC LIMIT 1`,
-		append(byRef(version), toMillis(at))...).Scan(&number)
+	err = r.q.row(ctx,
+		`SELECT number FROM promotions WHERE version_id = ? AND state = 'carried_out' AND closed_at <= ?
+			ORDER BY closed_at DESC LIMIT 1`, versionOf(version), toMillis(at)).Scan(&number)
 	if err != nil {
 		return "", nil, one(err)
 	}
 	return ladder.ID(number), signedBy,
-		r.each(ctx, `SELECT by FROM answers WHERE promotion = ? AND answer = 'yes' AND at <= ? ORDER BY at`,
-			[]any{number, toMillis(at)}, func(rows *sql.Rows) error {
-				var by string
-				err := rows.Scan(&by)
-				signedBy = append(signedBy, by)
-				return err
-			})
+		r.each(ctx, write(`SELECT by FROM answers WHERE promotion = ? AND answer = 'yes' AND at <= ?
+			ORDER BY at`, number, toMillis(at)), func(rows *sql.Rows) error {
+			var by string
+			err := rows.Scan(&by)
+			signedBy = append(signedBy, by)
+			return err
+		})
 }

@@ -12,13 +12,15 @@ const listedStanding = 12
 
 // AddModel adds a model.
 func (r View) AddModel(ctx context.Context, m registry.Model) error {
-	_, err := r.q.ExecContext(ctx,
-		`INSERT INTO models (name, project, task, description, owner, created_by, created_at) VALUES (?, ?, ?, ?, ?, ?, ?)`,
+	_, err := r.q.exec(ctx,
+		`INSERT INTO models (name, project, task, description, owner, created_by, created_at)
+			VALUES (?, ?, ?, ?, ?, ?, ?)`,
 		m.Name, m.Project, m.Task, m.Description, m.Owner, m.CreatedBy, toMillis(m.CreatedAt))
 	return err
 }
 
-const modelQuery = `SELECT m.id, m.name, m.project, m.task, m.description, m.owner, m.vetted_by, m.vetted_at, m.vetted_why, m.created_by, m.created_at FROM models m `
+const modelQuery = `SELECT m.id, m.name, m.project, m.task, m.description, m.owner, m.vetted_by, m.vetted_at,
+	m.vetted_why, m.created_by, m.created_at FROM models m `
 
 func scanModel(row interface{ Scan(...any) error }) (registry.Model, error) {
 	m := registry.Model{Standing: map[string][]int{}, Counts: map[string]int{}}
@@ -35,7 +37,7 @@ func scanModel(row interface{ Scan(...any) error }) (registry.Model, error) {
 
 // Model finds a model by name.
 func (r View) Model(ctx context.Context, name string) (registry.Model, error) {
-	m, err := scanModel(r.q.QueryRowContext(ctx, modelQuery+`WHERE m.name = ? AND `+r.sees("m.project"), name))
+	m, err := scanModel(r.q.row(ctx, modelQuery+`WHERE m.name = ? AND ?`, name, r.sees("m.project")))
 	if err != nil {
 		return m, one(err)
 	}
@@ -54,7 +56,7 @@ type ModelFilter struct {
 
 // Models lists models by name.
 func (r View) Models(ctx context.Context, f ModelFilter, p Page) (items []registry.Model, next string, err error) {
-	where, args := `WHERE m.name > ? AND `+r.sees("m.project"), []any{p.After}
+	where := write(`WHERE m.name > ? AND ?`, p.After, r.sees("m.project"))
 	for _, c := range []struct {
 		clause, value string
 	}{
@@ -65,13 +67,11 @@ func (r View) Models(ctx context.Context, f ModelFilter, p Page) (items []regist
 		{` AND instr(lower(m.name || ' ' || m.description), lower(?)) > 0`, f.Text},
 	} {
 		if c.value != "" {
-			where, args = where+c.clause, append(args, c.value)
+			where = where.plus(c.clause, c.value)
 		}
 	}
-	if f.Vetted {
-		where += ` AND m.vetted_by IS NOT NULL`
-	}
-	rows, err := r.q.QueryContext(ctx, modelQuery+where+` ORDER BY m.name LIMIT ?`, append(args, p.Limit+1)...)
+	where = where.plus(`?`, when(f.Vetted, ` AND m.vetted_by IS NOT NULL`))
+	rows, err := r.q.rows(ctx, modelQuery+`? ORDER BY m.name LIMIT ?`, where, p.Limit+1)
 	items, err = collect(rows, err, func(rows *sql.Rows) (registry.Model, error) { return scanModel(rows) })
 	if err != nil {
 		return nil, "", err
@@ -91,10 +91,13 @@ func (r View) fillModels(ctx context.Context, models []registry.Model) error {
 	var name, value string
 	var number int
 	// The database counts, so that few rows come out of it.
-	if err := r.each(ctx, `WITH s AS MATERIALIZED (SELECT model_id, rung, count(*) AS n FROM versions WHERE model_id IN (`+places(len(ids))+`) AND deleted_at IS NULL GROUP BY model_id, rung)
-		SELECT s.model_id, s.rung, v.number, s.n FROM s CROSS JOIN versions v ON v.model_id = s.model_id AND v.rung = s.rung AND v.deleted_at IS NULL
-			AND v.number IN (SELECT o.number FROM versions o WHERE o.model_id = s.model_id AND o.rung = s.rung AND o.deleted_at IS NULL ORDER BY o.number DESC LIMIT ?)
-		ORDER BY s.model_id, s.rung, v.number DESC`, append(anys(ids), listedStanding), func(rows *sql.Rows) error {
+	if err := r.each(ctx, write(`WITH s AS MATERIALIZED (SELECT model_id, rung, count(*) AS n FROM versions
+		WHERE model_id IN ? AND deleted_at IS NULL GROUP BY model_id, rung)
+		SELECT s.model_id, s.rung, v.number, s.n FROM s CROSS JOIN versions v ON v.model_id = s.model_id
+		AND v.rung = s.rung AND v.deleted_at IS NULL
+			AND v.number IN (SELECT o.number FROM versions o WHERE o.model_id = s.model_id AND o.rung = s.rung
+			AND o.deleted_at IS NULL ORDER BY o.number DESC LIMIT ?)
+		ORDER BY s.model_id, s.rung, v.number DESC`, listOf(ids), listedStanding), func(rows *sql.Rows) error {
 		var n int
 		err := rows.Scan(&id, &name, &number, &n)
 		m := at[id]
@@ -108,23 +111,24 @@ func (r View) fillModels(ctx context.Context, models []registry.Model) error {
 	}); err != nil {
 		return err
 	}
-	if err := r.each(ctx, `SELECT model_id, tag FROM tags WHERE version_id = 0 AND model_id IN (`+places(len(ids))+
-		`) ORDER BY tag`, anys(ids), func(rows *sql.Rows) error {
+	if err := r.each(ctx, write(`SELECT model_id, tag FROM tags WHERE version_id = 0 AND model_id IN ?
+		ORDER BY tag`, listOf(ids)), func(rows *sql.Rows) error {
 		err := rows.Scan(&id, &name)
 		at[id].Tags = append(at[id].Tags, name)
 		return err
 	}); err != nil {
 		return err
 	}
-	if err := r.each(ctx, `SELECT model_id, name, value FROM properties WHERE version_id = 0 AND model_id IN (`+
-		places(len(ids))+`)`, anys(ids), func(rows *sql.Rows) error {
+	if err := r.each(ctx, write(`SELECT model_id, name, value FROM properties
+		WHERE version_id = 0 AND model_id IN ?`, listOf(ids)), func(rows *sql.Rows) error {
 		err := rows.Scan(&id, &name, &value)
 		put(&at[id].Properties, name, value)
 		return err
 	}); err != nil {
 		return err
 	}
-	return r.each(ctx, `SELECT l.model_id, l.name, v.number FROM labels l JOIN versions v ON v.id = l.version_id WHERE l.model_id IN (`+places(len(ids))+`)`, anys(ids), func(rows *sql.Rows) error {
+	return r.each(ctx, write(`SELECT l.model_id, l.name, v.number FROM labels l JOIN versions v ON v.id = l.version_id
+		WHERE l.model_id IN ?`, listOf(ids)), func(rows *sql.Rows) error {
 		err := rows.Scan(&id, &name, &number)
 		put(&at[id].Labels, name, number)
 		return err
@@ -140,15 +144,15 @@ func put[V any](m *map[string]V, name string, value V) {
 }
 
 // each runs a query and scans every row.
-func (r View) each(ctx context.Context, query string, args []any, scan func(*sql.Rows) error) error {
-	rows, err := r.q.QueryContext(ctx, query, args...)
+func (r View) each(ctx context.Context, query piece, scan func(*sql.Rows) error) error {
+	rows, err := r.q.rows(ctx, "?", query)
 	_, err = collect(rows, err, func(rows *sql.Rows) (struct{}, error) { return struct{}{}, scan(rows) })
 	return err
 }
 
 // SetModel changes what may change of a model: description and owner.
 func (r View) SetModel(ctx context.Context, name, description, owner string) error {
-	_, err := r.q.ExecContext(ctx, `UPDATE models SET description = ?, owner = ? WHERE name = ?`, description, owner,
+	_, err := r.q.exec(ctx, `UPDATE models SET description = ?, owner = ? WHERE name = ?`, description, owner,
 		name)
 	return err
 }
@@ -159,14 +163,16 @@ func (r View) SetVetted(ctx context.Context, model string, v *registry.Vetting) 
 	if v != nil {
 		by, at, why = v.By, toMillis(v.At), v.Why
 	}
-	_, err := r.q.ExecContext(ctx, `UPDATE models SET vetted_by = ?, vetted_at = ?, vetted_why = ? WHERE name = ?`, by,
+	_, err := r.q.exec(ctx, `UPDATE models SET vetted_by = ?, vetted_at = ?, vetted_why = ? WHERE name = ?`, by,
 		at, why, model)
 	return err
 }
 
 func (r View) labels(ctx context.Context, clause string, args ...any) ([]registry.Label, error) {
-	rows, err := r.q.QueryContext(ctx, `SELECT l.name, m.name || '@' || v.number, l.environment, l.moved_by, l.moved_at FROM labels l
-		JOIN models m ON m.id = l.model_id AND `+r.sees("m.project")+` JOIN versions v ON v.id = l.version_id `+clause, args...)
+	rows, err := r.q.rows(ctx, `SELECT l.name, m.name || '@' || v.number, l.environment, l.moved_by, l.moved_at
+		FROM labels l
+		JOIN models m ON m.id = l.model_id AND ? JOIN versions v ON v.id = l.version_id ?`, r.sees("m.project"),
+		write(clause, args...))
 	return collect(rows, err, func(rows *sql.Rows) (registry.Label, error) {
 		var l registry.Label
 		var at int64
@@ -189,31 +195,35 @@ func (r View) Label(ctx context.Context, model, name string) (*registry.Label, e
 // PutLabel puts a label on a version, from wherever it was.
 func (r View) PutLabel(ctx context.Context, l registry.Label) error {
 	args := byRef(l.Version)
-	_, err := r.q.ExecContext(ctx, `INSERT INTO labels (model_id, name, version_id, environment, moved_by, moved_at)
-		SELECT m.id, ?, v.id, ?, ?, ? FROM versions v JOIN models m ON m.id = v.model_id WHERE m.name = ? AND v.number = ?
-		ON CONFLICT (model_id, name) DO UPDATE SET version_id = excluded.version_id, environment = excluded.environment, moved_by = excluded.moved_by, moved_at = excluded.moved_at`,
+	_, err := r.q.exec(ctx, `INSERT INTO labels (model_id, name, version_id, environment, moved_by, moved_at)
+		SELECT m.id, ?, v.id, ?, ?, ? FROM versions v JOIN models m ON m.id = v.model_id
+		WHERE m.name = ? AND v.number = ?
+		ON CONFLICT (model_id, name) DO UPDATE SET version_id = excluded.version_id, environment = excluded.environment,
+			moved_by = excluded.moved_by, moved_at = excluded.moved_at`,
 		l.Name, l.Environment, l.MovedBy, toMillis(l.MovedAt), args[0], args[1])
 	return err
 }
 
 // RemoveLabel takes a label away.
 func (r View) RemoveLabel(ctx context.Context, model, name string) error {
-	_, err := r.q.ExecContext(ctx,
+	_, err := r.q.exec(ctx,
 		`DELETE FROM labels WHERE name = ? AND model_id = (SELECT id FROM models WHERE name = ?)`, name, model)
 	return err
 }
 
 // AddProject adds a project.
 func (r View) AddProject(ctx context.Context, p registry.Project) error {
-	_, err := r.q.ExecContext(ctx, `INSERT INTO projects (name, description, added_by, added_at) VALUES (?, ?, ?, ?)`,
+	_, err := r.q.exec(ctx, `INSERT INTO projects (name, description, added_by, added_at) VALUES (?, ?, ?, ?)`,
 		p.Name, p.Description, p.AddedBy, toMillis(p.AddedAt))
 	return err
 }
 
 // Projects lists the projects by name.
 func (r View) Projects(ctx context.Context) ([]registry.Project, error) {
-	rows, err := r.q.QueryContext(ctx,
-		`SELECT p.name, p.description, p.added_by, p.added_at, (SELECT count(*) FROM models m WHERE m.project = p.name) FROM projects p WHERE `+r.sees("p.name")+` ORDER BY p.name`)
+	rows, err := r.q.rows(ctx,
+		`SELECT p.name, p.description, p.added_by, p.added_at, (SELECT count(*) FROM models m WHERE m.project = p.name)
+			FROM projects p
+			WHERE ? ORDER BY p.name`, r.sees("p.name"))
 	return collect(rows, err, func(rows *sql.Rows) (registry.Project, error) {
 		var p registry.Project
 		var at int64
@@ -233,10 +243,10 @@ type Subject struct {
 // ids gives the model's and the version's id as tags and properties hold them.
 func (r View) ids(ctx context.Context, s Subject) (model, version int64, err error) {
 	if s.Number == 0 {
-		err = r.q.QueryRowContext(ctx, `SELECT id FROM models WHERE name = ?`, s.Model).Scan(&model)
+		err = r.q.row(ctx, `SELECT id FROM models WHERE name = ?`, s.Model).Scan(&model)
 		return model, 0, one(err)
 	}
-	err = r.q.QueryRowContext(ctx, versionID, s.Model, s.Number).Scan(&version)
+	err = r.q.row(ctx, versionID, s.Model, s.Number).Scan(&version)
 	return 0, version, one(err)
 }
 
@@ -247,9 +257,10 @@ func (r View) Tag(ctx context.Context, s Subject, tag string, on bool) error {
 		return err
 	}
 	if on {
-		_, err = r.q.ExecContext(ctx, `INSERT INTO tags (tag, model_id, version_id) VALUES (?, ?, ?) ON CONFLICT DO NOTHING`, tag, model, version)
+		_, err = r.q.exec(ctx, `INSERT INTO tags (tag, model_id, version_id) VALUES (?, ?, ?)
+			ON CONFLICT DO NOTHING`, tag, model, version)
 	} else {
-		_, err = r.q.ExecContext(ctx, `DELETE FROM tags WHERE tag = ? AND model_id = ? AND version_id = ?`, tag, model,
+		_, err = r.q.exec(ctx, `DELETE FROM tags WHERE tag = ? AND model_id = ? AND version_id = ?`, tag, model,
 			version)
 	}
 	return err
@@ -262,10 +273,11 @@ func (r View) SetProperty(ctx context.Context, s Subject, name string, value *st
 		return err
 	}
 	if value != nil {
-		_, err = r.q.ExecContext(ctx, `INSERT INTO properties (model_id, version_id, name, value) VALUES (?, ?, ?, ?)
-			ON CONFLICT (version_id, model_id, name) DO UPDATE SET value = excluded.value`, model, version, name, *value)
+		_, err = r.q.exec(ctx, `INSERT INTO properties (model_id, version_id, name, value) VALUES (?, ?, ?, ?)
+			ON CONFLICT (version_id, model_id, name) DO UPDATE SET value = excluded.value`, model, version, name,
+			*value)
 	} else {
-		_, err = r.q.ExecContext(ctx, `DELETE FROM properties WHERE model_id = ? AND version_id = ? AND name = ?`,
+		_, err = r.q.exec(ctx, `DELETE FROM properties WHERE model_id = ? AND version_id = ? AND name = ?`,
 			model, version, name)
 	}
 	return err

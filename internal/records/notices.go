@@ -14,7 +14,7 @@ import (
 // AddNotice puts an entry into someone's inbox; about is the promotion that waits for
 // them, if one does.
 func (r View) AddNotice(ctx context.Context, person, seq int64, topic notice.Topic, about string) error {
-	_, err := r.q.ExecContext(ctx, `INSERT INTO notices (person_id, seq, topic, about) VALUES (?, ?, ?, ?)`, person,
+	_, err := r.q.exec(ctx, `INSERT INTO notices (person_id, seq, topic, about) VALUES (?, ?, ?, ?)`, person,
 		seq, topic, about)
 	return err
 }
@@ -25,13 +25,10 @@ func (r View) Inbox(ctx context.Context, person int64, unread bool, p Page) ([]n
 	if err != nil {
 		return nil, "", err
 	}
-	clause := ""
-	if unread {
-		clause = ` AND n.read_at IS NULL`
-	}
-	rows, err := r.q.QueryContext(ctx,
-		`SELECT n.id, n.topic, n.read_at, r.line FROM notices n JOIN record r ON r.seq = n.seq WHERE n.person_id = ? AND n.id < ?`+clause+` ORDER BY n.id DESC LIMIT ?`,
-		person, before, p.Limit+1)
+	rows, err := r.q.rows(ctx,
+		`SELECT n.id, n.topic, n.read_at, r.line FROM notices n JOIN record r ON r.seq = n.seq
+			WHERE n.person_id = ? AND n.id < ? ?
+			ORDER BY n.id DESC LIMIT ?`, person, before, when(unread, `AND n.read_at IS NULL`), p.Limit+1)
 	items, err := collect(rows, err, func(rows *sql.Rows) (notice.Notice, error) {
 		var n notice.Notice
 		var read sql.NullInt64
@@ -62,7 +59,7 @@ func (r View) Inbox(ctx context.Context, person int64, unread bool, p Page) ([]n
 
 // Unread counts someone's notices that were not read, up to 100.
 func (r View) Unread(ctx context.Context, person int64) (n int, err error) {
-	err = r.q.QueryRowContext(ctx,
+	err = r.q.row(ctx,
 		`SELECT count(*) FROM (SELECT 1 FROM notices WHERE person_id = ? AND read_at IS NULL LIMIT 100)`, person).
 		Scan(&n)
 	return n, err
@@ -70,20 +67,17 @@ func (r View) Unread(ctx context.Context, person int64) (n int, err error) {
 
 // MarkRead marks notices up to one as read, or that one alone.
 func (r View) MarkRead(ctx context.Context, person, id int64, alone bool, now time.Time) error {
-	clause := `id <= ?`
-	if alone {
-		clause = `id = ?`
-	}
-	_, err := r.q.ExecContext(ctx, `UPDATE notices SET read_at = ? WHERE person_id = ? AND read_at IS NULL AND `+clause,
-		toMillis(now), person, id)
+	_, err := r.q.exec(ctx, `UPDATE notices SET read_at = ? WHERE person_id = ? AND read_at IS NULL AND ?`,
+		toMillis(now), person, write(map[bool]string{true: `id = ?`, false: `id <= ?`}[alone], id))
 	return err
 }
 
 // Settle marks what waits for review as read for everyone, or for one person: the
 // promotion is decided, or they have answered.
 func (r View) Settle(ctx context.Context, promotion string, person int64, now time.Time) error {
-	_, err := r.q.ExecContext(ctx,
-		`UPDATE notices SET read_at = ? WHERE about = ? AND about <> '' AND read_at IS NULL AND (? = 0 OR person_id = ?)`, toMillis(now), promotion, person, person)
+	_, err := r.q.exec(ctx,
+		`UPDATE notices SET read_at = ? WHERE about = ? AND about <> '' AND read_at IS NULL
+			AND (? = 0 OR person_id = ?)`, toMillis(now), promotion, person, person)
 	return err
 }
 
@@ -93,15 +87,15 @@ func (r View) AddWebhook(ctx context.Context, w *notice.Webhook) error {
 	if err != nil {
 		return err
 	}
-	return r.q.QueryRowContext(ctx,
+	return r.q.row(ctx,
 		`INSERT INTO webhooks (project, address, kinds, made_by, made_at) VALUES (?, ?, ?, ?, ?) RETURNING id`,
 		w.Project, w.Address, string(kinds), w.MadeBy, toMillis(w.MadeAt)).Scan(&w.ID)
 }
 
 func (r View) webhooks(ctx context.Context, clause string, args ...any) ([]notice.Webhook, error) {
-	rows, err := r.q.QueryContext(ctx,
-		`SELECT id, project, address, kinds, made_by, made_at FROM webhooks WHERE ended_at IS NULL `+clause+
-			` ORDER BY id`, args...)
+	rows, err := r.q.rows(ctx,
+		`SELECT id, project, address, kinds, made_by, made_at FROM webhooks WHERE ended_at IS NULL ? ORDER BY id`,
+		write(clause, args...))
 	return collect(rows, err, func(rows *sql.Rows) (notice.Webhook, error) {
 		var w notice.Webhook
 		var kinds string
@@ -124,11 +118,12 @@ func (r View) Webhook(ctx context.Context, id int64) (*notice.Webhook, error) {
 
 // EndWebhook ends a webhook; what still waits for it is not sent.
 func (r View) EndWebhook(ctx context.Context, id int64, now time.Time) error {
-	if _, err := r.q.ExecContext(ctx,
-		`UPDATE deliveries SET state = 'failed', answer = 'the webhook was removed', done_at = ? WHERE webhook = ? AND state = 'waiting'`, toMillis(now), id); err != nil {
+	if _, err := r.q.exec(ctx,
+		`UPDATE deliveries SET state = 'failed', answer = 'the webhook was removed', done_at = ?
+			WHERE webhook = ? AND state = 'waiting'`, toMillis(now), id); err != nil {
 		return err
 	}
-	_, err := r.q.ExecContext(ctx, `UPDATE webhooks SET ended_at = ? WHERE id = ?`, toMillis(now), id)
+	_, err := r.q.exec(ctx, `UPDATE webhooks SET ended_at = ? WHERE id = ?`, toMillis(now), id)
 	return err
 }
 
@@ -140,15 +135,18 @@ func (r View) AddDelivery(ctx context.Context, webhook, person, seq int64, topic
 		}
 		return n
 	}
-	_, err := r.q.ExecContext(ctx,
-		`INSERT INTO deliveries (webhook, person_id, seq, topic, state, next_at, made_at) VALUES (?, ?, ?, ?, 'waiting', ?, ?)`,
+	_, err := r.q.exec(ctx,
+		`INSERT INTO deliveries (webhook, person_id, seq, topic, state, next_at, made_at)
+			VALUES (?, ?, ?, ?, 'waiting', ?, ?)`,
 		id(webhook), id(person), seq, topic, toMillis(now), toMillis(now))
 	return err
 }
 
 func (r View) deliveries(ctx context.Context, clause string, args ...any) ([]notice.Delivery, error) {
-	rows, err := r.q.QueryContext(ctx, `SELECT d.id, coalesce(d.webhook, 0), coalesce(p.name, ''), coalesce(p.email, ''), d.topic, r.line, d.state, d.tries, d.next_at, d.answer, d.made_at, d.done_at
-		FROM deliveries d JOIN record r ON r.seq = d.seq LEFT JOIN people p ON p.id = d.person_id `+clause, args...)
+	rows, err := r.q.rows(ctx, `SELECT d.id, coalesce(d.webhook, 0), coalesce(p.name, ''), coalesce(p.email, ''),
+		d.topic, r.line, d.state, d.tries, d.next_at, d.answer, d.made_at, d.done_at
+		FROM deliveries d JOIN record r ON r.seq = d.seq LEFT JOIN people p ON p.id = d.person_id ?`,
+		write(clause, args...))
 	return collect(rows, err, func(rows *sql.Rows) (notice.Delivery, error) {
 		var d notice.Delivery
 		var line string
@@ -199,7 +197,7 @@ func (r View) SetDelivery(ctx context.Context, d notice.Delivery) error {
 	if d.DoneAt != nil {
 		done = toMillis(*d.DoneAt)
 	}
-	_, err := r.q.ExecContext(ctx,
+	_, err := r.q.exec(ctx,
 		`UPDATE deliveries SET state = ?, tries = ?, next_at = ?, answer = ?, done_at = ? WHERE id = ?`, d.State,
 		d.Tries, toMillis(d.NextAt), d.Answer, done, d.ID)
 	return err
@@ -211,14 +209,16 @@ func (r View) PutSearch(ctx context.Context, person int64, s *registry.SavedSear
 	if err != nil {
 		return err
 	}
-	return r.q.QueryRowContext(ctx, `INSERT INTO saved_searches (name, person_id, shared, query, made_at) VALUES (?, ?, ?, ?, ?)
-		ON CONFLICT (person_id, name) DO UPDATE SET shared = excluded.shared, query = excluded.query RETURNING id`, s.Name, person, s.Shared, string(b), toMillis(s.MadeAt)).Scan(&s.ID)
+	return r.q.row(ctx, `INSERT INTO saved_searches (name, person_id, shared, query, made_at) VALUES (?, ?, ?, ?, ?)
+		ON CONFLICT (person_id, name) DO UPDATE SET shared = excluded.shared, query = excluded.query RETURNING id`,
+		s.Name, person, s.Shared, string(b), toMillis(s.MadeAt)).Scan(&s.ID)
 }
 
 // Searches lists what someone keeps and what others share, by name.
 func (r View) Searches(ctx context.Context, person int64) ([]registry.SavedSearch, error) {
-	rows, err := r.q.QueryContext(ctx,
-		`SELECT s.id, s.name, p.name, s.shared, s.query, s.made_at FROM saved_searches s JOIN people p ON p.id = s.person_id WHERE s.person_id = ? OR s.shared = 1 ORDER BY s.name, s.id`, person)
+	rows, err := r.q.rows(ctx,
+		`SELECT s.id, s.name, p.name, s.shared, s.query, s.made_at FROM saved_searches s
+			JOIN people p ON p.id = s.person_id WHERE s.person_id = ? OR s.shared = 1 ORDER BY s.name, s.id`, person)
 	return collect(rows, err, func(rows *sql.Rows) (registry.SavedSearch, error) {
 		var s registry.SavedSearch
 		var raw string
@@ -233,7 +233,7 @@ func (r View) Searches(ctx context.Context, person int64) ([]registry.SavedSearc
 
 // RemoveSearch removes a search that someone keeps and reports whether there was one.
 func (r View) RemoveSearch(ctx context.Context, person, id int64) (bool, error) {
-	res, err := r.q.ExecContext(ctx, `DELETE FROM saved_searches WHERE id = ? AND person_id = ?`, id, person)
+	res, err := r.q.exec(ctx, `DELETE FROM saved_searches WHERE id = ? AND person_id = ?`, id, person)
 	if err != nil {
 		return false, err
 	}

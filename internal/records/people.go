@@ -12,10 +12,11 @@ import (
 	"innerladder/internal/core/people"
 )
 
-const personQuery = `SELECT p.id, p.name, p.robot, p.email, coalesce(p.password, ''), p.issuer, p.subject, p.choices, p.added_by, p.added_at, p.disabled_at FROM people p `
+const personQuery = `SELECT p.id, p.name, p.robot, p.email, coalesce(p.password, ''), p.issuer, p.subject, p.choices,
+	p.added_by, p.added_at, p.disabled_at FROM people p `
 
 func (r View) people(ctx context.Context, clause string, args ...any) ([]people.Person, error) {
-	rows, err := r.q.QueryContext(ctx, personQuery+clause, args...)
+	rows, err := r.q.rows(ctx, personQuery+"?", write(clause, args...))
 	out, err := collect(rows, err, func(rows *sql.Rows) (people.Person, error) {
 		p := people.Person{Memberships: []access.Membership{}}
 		var at int64
@@ -40,8 +41,8 @@ func (r View) people(ctx context.Context, clause string, args ...any) ([]people.
 	for i := range out {
 		at[out[i].ID], ids[i] = &out[i], out[i].ID
 	}
-	return out, r.each(ctx, `SELECT person_id, project, role FROM memberships WHERE person_id IN (`+places(len(ids))+
-		`) ORDER BY project, role`, ids, func(rows *sql.Rows) error {
+	return out, r.each(ctx, write(`SELECT person_id, project, role FROM memberships WHERE person_id IN ?
+		ORDER BY project, role`, listOf(ids)), func(rows *sql.Rows) error {
 		var id int64
 		var m access.Membership
 		err := rows.Scan(&id, &m.Project, &m.Role)
@@ -52,7 +53,7 @@ func (r View) people(ctx context.Context, clause string, args ...any) ([]people.
 
 // AddPerson adds a person or robot.
 func (r View) AddPerson(ctx context.Context, p people.Person) error {
-	_, err := r.q.ExecContext(ctx, `INSERT INTO people (name, robot, email, added_by, added_at) VALUES (?, ?, ?, ?, ?)`,
+	_, err := r.q.exec(ctx, `INSERT INTO people (name, robot, email, added_by, added_at) VALUES (?, ?, ?, ?, ?)`,
 		p.Name, p.Robot, p.Email, p.AddedBy, toMillis(p.AddedAt))
 	return err
 }
@@ -79,19 +80,19 @@ func (r View) PersonByEmail(ctx context.Context, email string) (*people.Person, 
 
 // SetEmail changes someone's e-mail address.
 func (r View) SetEmail(ctx context.Context, id int64, email string) error {
-	_, err := r.q.ExecContext(ctx, `UPDATE people SET email = ? WHERE id = ?`, email, id)
+	_, err := r.q.exec(ctx, `UPDATE people SET email = ? WHERE id = ?`, email, id)
 	return err
 }
 
 // SetPassword changes someone's password, given as its hash.
 func (r View) SetPassword(ctx context.Context, id int64, hash string) error {
-	_, err := r.q.ExecContext(ctx, `UPDATE people SET password = ? WHERE id = ?`, hash, id)
+	_, err := r.q.exec(ctx, `UPDATE people SET password = ? WHERE id = ?`, hash, id)
 	return err
 }
 
 // SetSubject keeps who someone is to a provider of sign-ins.
 func (r View) SetSubject(ctx context.Context, id int64, issuer, subject string) error {
-	_, err := r.q.ExecContext(ctx, `UPDATE people SET issuer = ?, subject = ? WHERE id = ?`, issuer, subject, id)
+	_, err := r.q.exec(ctx, `UPDATE people SET issuer = ?, subject = ? WHERE id = ?`, issuer, subject, id)
 	return err
 }
 
@@ -101,7 +102,7 @@ func (r View) SetChoices(ctx context.Context, id int64, c notice.Choices) error 
 	if err != nil {
 		return err
 	}
-	_, err = r.q.ExecContext(ctx, `UPDATE people SET choices = ? WHERE id = ?`, string(b), id)
+	_, err = r.q.exec(ctx, `UPDATE people SET choices = ? WHERE id = ?`, string(b), id)
 	return err
 }
 
@@ -111,27 +112,28 @@ func (r View) SetDisabled(ctx context.Context, id int64, at *time.Time) error {
 	if at != nil {
 		when = toMillis(*at)
 	}
-	_, err := r.q.ExecContext(ctx, `UPDATE people SET disabled_at = ? WHERE id = ?`, when, id)
+	_, err := r.q.exec(ctx, `UPDATE people SET disabled_at = ? WHERE id = ?`, when, id)
 	return err
 }
 
 // PutMembership gives someone a role in a project.
 func (r View) PutMembership(ctx context.Context, id int64, m access.Membership, by string, now time.Time) error {
-	_, err := r.q.ExecContext(ctx,
-		`INSERT INTO memberships (person_id, project, role, given_by, given_at) VALUES (?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`, id, m.Project, m.Role, by, toMillis(now))
+	_, err := r.q.exec(ctx,
+		`INSERT INTO memberships (person_id, project, role, given_by, given_at) VALUES (?, ?, ?, ?, ?)
+			ON CONFLICT DO NOTHING`, id, m.Project, m.Role, by, toMillis(now))
 	return err
 }
 
 // RemoveMembership takes a role away.
 func (r View) RemoveMembership(ctx context.Context, id int64, m access.Membership) error {
-	_, err := r.q.ExecContext(ctx, `DELETE FROM memberships WHERE person_id = ? AND project = ? AND role = ?`, id,
+	_, err := r.q.exec(ctx, `DELETE FROM memberships WHERE person_id = ? AND project = ? AND role = ?`, id,
 		m.Project, m.Role)
 	return err
 }
 
 // Roles lists the roles that were made here, by name.
 func (r View) Roles(ctx context.Context) ([]access.Role, error) {
-	rows, err := r.q.QueryContext(ctx, `SELECT name, permissions, description FROM roles ORDER BY name`)
+	rows, err := r.q.rows(ctx, `SELECT name, permissions, description FROM roles ORDER BY name`)
 	return collect(rows, err, func(rows *sql.Rows) (access.Role, error) {
 		var role access.Role
 		var raw string
@@ -148,14 +150,15 @@ func (r View) PutRole(ctx context.Context, role access.Role, by string, now time
 	if err != nil {
 		return err
 	}
-	_, err = r.q.ExecContext(ctx, `INSERT INTO roles (name, permissions, description, made_by, made_at) VALUES (?, ?, ?, ?, ?)
-		ON CONFLICT (name) DO UPDATE SET permissions = excluded.permissions, description = excluded.description`, role.Name, string(b), role.Description, by, toMillis(now))
+	_, err = r.q.exec(ctx, `INSERT INTO roles (name, permissions, description, made_by, made_at) VALUES (?, ?, ?, ?, ?)
+		ON CONFLICT (name) DO UPDATE SET permissions = excluded.permissions, description = excluded.description`,
+		role.Name, string(b), role.Description, by, toMillis(now))
 	return err
 }
 
 // RemoveRole removes a role that nobody has.
 func (r View) RemoveRole(ctx context.Context, name string) error {
-	_, err := r.q.ExecContext(ctx, `DELETE FROM roles WHERE name = ?`, name)
+	_, err := r.q.exec(ctx, `DELETE FROM roles WHERE name = ?`, name)
 	return err
 }
 
@@ -180,14 +183,17 @@ func (r View) AddToken(ctx context.Context, person int64, digest []byte, t *peop
 	if err != nil {
 		return err
 	}
-	return r.q.QueryRowContext(ctx,
-		`INSERT INTO tokens (person_id, title, digest, hint, scope, made_by, made_at, expires_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?) RETURNING id`,
+	return r.q.row(ctx,
+		`INSERT INTO tokens (person_id, title, digest, hint, scope, made_by, made_at, expires_at)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?) RETURNING id`,
 		person, t.Title, digest, t.Hint, string(b), t.MadeBy, toMillis(t.MadeAt), toMillis(t.Expires)).Scan(&t.ID)
 }
 
 func (r View) tokens(ctx context.Context, clause string, args ...any) ([]people.Token, error) {
-	rows, err := r.q.QueryContext(ctx,
-		`SELECT t.id, p.name, t.title, t.hint, t.scope, t.made_by, t.made_at, t.expires_at, t.used_at, t.ended_at FROM tokens t JOIN people p ON p.id = t.person_id `+clause, args...)
+	rows, err := r.q.rows(ctx,
+		`SELECT t.id, p.name, t.title, t.hint, t.scope, t.made_by, t.made_at, t.expires_at, t.used_at, t.ended_at
+			FROM tokens t JOIN people p ON p.id = t.person_id ?`,
+		write(clause, args...))
 	return collect(rows, err, func(rows *sql.Rows) (people.Token, error) {
 		var t people.Token
 		var scope string
@@ -220,29 +226,31 @@ func (r View) TokenByDigest(ctx context.Context, digest []byte) (*people.Token, 
 
 // UseToken notes that a token was used.
 func (r View) UseToken(ctx context.Context, id int64, now time.Time) error {
-	_, err := r.q.ExecContext(ctx, `UPDATE tokens SET used_at = ? WHERE id = ?`, toMillis(now), id)
+	_, err := r.q.exec(ctx, `UPDATE tokens SET used_at = ? WHERE id = ?`, toMillis(now), id)
 	return err
 }
 
 // EndToken takes a token away.
 func (r View) EndToken(ctx context.Context, id int64, now time.Time) error {
-	_, err := r.q.ExecContext(ctx, `UPDATE tokens SET ended_at = ? WHERE id = ? AND ended_at IS NULL`, toMillis(now),
+	_, err := r.q.exec(ctx, `UPDATE tokens SET ended_at = ? WHERE id = ? AND ended_at IS NULL`, toMillis(now),
 		id)
 	return err
 }
 
 // AddSession opens a session of the console.
 func (r View) AddSession(ctx context.Context, person int64, digest []byte, s people.Session) error {
-	_, err := r.q.ExecContext(ctx,
-		`INSERT INTO sessions (digest, person_id, how, address, agent, made_at, expires_at) VALUES (?, ?, ?, ?, ?, ?, ?)`,
+	_, err := r.q.exec(ctx,
+		`INSERT INTO sessions (digest, person_id, how, address, agent, made_at, expires_at)
+			VALUES (?, ?, ?, ?, ?, ?, ?)`,
 		digest, person, s.How, s.Address, s.Agent, toMillis(s.MadeAt), toMillis(s.Expires))
 	return err
 }
 
 // Sessions lists someone's sessions that hold at now, newest first.
 func (r View) Sessions(ctx context.Context, person int64, now time.Time) ([]people.Session, error) {
-	rows, err := r.q.QueryContext(ctx,
-		`SELECT id, how, address, agent, made_at, expires_at FROM sessions WHERE person_id = ? AND expires_at > ? ORDER BY id DESC`, person, toMillis(now))
+	rows, err := r.q.rows(ctx,
+		`SELECT id, how, address, agent, made_at, expires_at FROM sessions WHERE person_id = ? AND expires_at > ?
+			ORDER BY id DESC`, person, toMillis(now))
 	return collect(rows, err, func(rows *sql.Rows) (people.Session, error) {
 		var s people.Session
 		var made, expires int64
@@ -260,13 +268,13 @@ func (r View) PersonBySession(ctx context.Context, digest []byte, now time.Time)
 
 // EndSession closes a session, and all that have expired at now.
 func (r View) EndSession(ctx context.Context, digest []byte, now time.Time) error {
-	_, err := r.q.ExecContext(ctx, `DELETE FROM sessions WHERE digest = ? OR expires_at <= ?`, digest, toMillis(now))
+	_, err := r.q.exec(ctx, `DELETE FROM sessions WHERE digest = ? OR expires_at <= ?`, digest, toMillis(now))
 	return err
 }
 
 // EndSessionsOf closes someone's sessions, all but the one with a digest.
 func (r View) EndSessionsOf(ctx context.Context, person int64, but []byte) error {
-	_, err := r.q.ExecContext(ctx, `DELETE FROM sessions WHERE person_id = ? AND digest <> ?`, person, but)
+	_, err := r.q.exec(ctx, `DELETE FROM sessions WHERE person_id = ? AND digest <> ?`, person, but)
 	return err
 }
 
@@ -277,11 +285,11 @@ func (r View) AddLink(ctx context.Context, person int64, digest []byte, by strin
 	if person > 0 {
 		id = person
 	}
-	if _, err := r.q.ExecContext(ctx, `DELETE FROM links_in WHERE person_id IS ? OR expires_at <= ?`, id,
+	if _, err := r.q.exec(ctx, `DELETE FROM links_in WHERE person_id IS ? OR expires_at <= ?`, id,
 		toMillis(now)); err != nil {
 		return err
 	}
-	_, err := r.q.ExecContext(ctx,
+	_, err := r.q.exec(ctx,
 		`INSERT INTO links_in (digest, person_id, made_by, made_at, expires_at) VALUES (?, ?, ?, ?, ?)`, digest, id, by,
 		toMillis(now), toMillis(expires))
 	return err
@@ -290,7 +298,7 @@ func (r View) AddLink(ctx context.Context, person int64, digest []byte, by strin
 // Link finds whom a link lets in; the person is nil for the first owner.
 func (r View) Link(ctx context.Context, digest []byte, now time.Time) (*people.Person, error) {
 	var id sql.NullInt64
-	err := r.q.QueryRowContext(ctx, `SELECT person_id FROM links_in WHERE digest = ? AND expires_at > ?`, digest,
+	err := r.q.row(ctx, `SELECT person_id FROM links_in WHERE digest = ? AND expires_at > ?`, digest,
 		toMillis(now)).Scan(&id)
 	if err != nil || !id.Valid {
 		return nil, one(err)
@@ -300,6 +308,6 @@ func (r View) Link(ctx context.Context, digest []byte, now time.Time) (*people.P
 
 // EndLink uses a link up.
 func (r View) EndLink(ctx context.Context, digest []byte) error {
-	_, err := r.q.ExecContext(ctx, `DELETE FROM links_in WHERE digest = ?`, digest)
+	_, err := r.q.exec(ctx, `DELETE FROM links_in WHERE digest = ?`, digest)
 	return err
 }

@@ -10,7 +10,7 @@ import (
 
 // AddEnvironment adds an environment.
 func (r View) AddEnvironment(ctx context.Context, e traffic.Environment) error {
-	_, err := r.q.ExecContext(ctx,
+	_, err := r.q.exec(ctx,
 		`INSERT INTO environments (name, description, added_by, added_at) VALUES (?, ?, ?, ?)`,
 		e.Name, e.Description, e.AddedBy, toMillis(e.AddedAt))
 	return err
@@ -18,8 +18,10 @@ func (r View) AddEnvironment(ctx context.Context, e traffic.Environment) error {
 
 // Environments lists all environments by name.
 func (r View) Environments(ctx context.Context) ([]traffic.Environment, error) {
-	rows, err := r.q.QueryContext(ctx, `SELECT e.name, e.description, e.added_by, e.added_at,
-		(SELECT count(*) FROM placements p JOIN versions v ON v.id = p.version_id JOIN models m ON m.id = v.model_id WHERE p.environment_id = e.id AND p.removed_at IS NULL AND `+r.sees("m.project")+`) FROM environments e ORDER BY e.name`)
+	rows, err := r.q.rows(ctx, `SELECT e.name, e.description, e.added_by, e.added_at,
+			(SELECT count(*) FROM placements p JOIN versions v ON v.id = p.version_id JOIN models m ON m.id = v.model_id
+			WHERE p.environment_id = e.id AND p.removed_at IS NULL AND ?)
+		FROM environments e ORDER BY e.name`, r.sees("m.project"))
 	return collect(rows, err, func(rows *sql.Rows) (traffic.Environment, error) {
 		var e traffic.Environment
 		var at int64
@@ -31,14 +33,14 @@ func (r View) Environments(ctx context.Context) ([]traffic.Environment, error) {
 
 // AddPlacement adds a placement with its addresses and sets its id.
 func (r View) AddPlacement(ctx context.Context, p *traffic.Placement) error {
-	err := r.q.QueryRowContext(ctx, `INSERT INTO placements (version_id, environment_id, served_as, placed_by, placed_at)
-		VALUES ((`+versionID+`), (SELECT id FROM environments WHERE name = ?), ?, ?, ?) RETURNING id`,
-		append(byRef(p.Version), p.Environment, p.ServedAs, p.PlacedBy, toMillis(p.PlacedAt))...).Scan(&p.ID)
+	err := r.q.row(ctx, `INSERT INTO placements (version_id, environment_id, served_as, placed_by, placed_at)
+		VALUES (?, (SELECT id FROM environments WHERE name = ?), ?, ?, ?) RETURNING id`,
+		versionOf(p.Version), p.Environment, p.ServedAs, p.PlacedBy, toMillis(p.PlacedAt)).Scan(&p.ID)
 	if err != nil {
 		return one(err)
 	}
 	for i, a := range p.Addresses {
-		if _, err := r.q.ExecContext(ctx,
+		if _, err := r.q.exec(ctx,
 			`INSERT INTO addresses (placement_id, position, url, healthy, reason, since) VALUES (?, ?, ?, ?, ?, ?)`,
 			p.ID, i, a.URL, a.Healthy, a.Reason, toMillis(a.Since)); err != nil {
 			return err
@@ -49,23 +51,25 @@ func (r View) AddPlacement(ctx context.Context, p *traffic.Placement) error {
 
 // RemovePlacement ends a placement.
 func (r View) RemovePlacement(ctx context.Context, id int64, now time.Time) error {
-	_, err := r.q.ExecContext(ctx, `UPDATE placements SET removed_at = ? WHERE id = ? AND removed_at IS NULL`,
+	_, err := r.q.exec(ctx, `UPDATE placements SET removed_at = ? WHERE id = ? AND removed_at IS NULL`,
 		toMillis(now), id)
 	return err
 }
 
 // SetAddressHealth records that an address turned healthy (empty reason) or not.
 func (r View) SetAddressHealth(ctx context.Context, placement int64, url, reason string, now time.Time) error {
-	_, err := r.q.ExecContext(ctx,
+	_, err := r.q.exec(ctx,
 		`UPDATE addresses SET healthy = ?, reason = ?, since = ? WHERE placement_id = ? AND url = ?`,
 		reason == "", reason, toMillis(now), placement, url)
 	return err
 }
 
 func (r View) placements(ctx context.Context, clause string, args ...any) ([]traffic.Placement, error) {
-	rows, err := r.q.QueryContext(ctx, `SELECT p.id, m.project, m.name || '@' || v.number, e.name, p.served_as, p.placed_by, p.placed_at
-		FROM placements p JOIN versions v ON v.id = p.version_id JOIN models m ON m.id = v.model_id AND `+r.sees("m.project")+` JOIN environments e ON e.id = p.environment_id
-		WHERE p.removed_at IS NULL `+clause+` ORDER BY p.id`, args...)
+	rows, err := r.q.rows(ctx, `SELECT p.id, m.project, m.name || '@' || v.number, e.name, p.served_as, p.placed_by,
+		p.placed_at
+		FROM placements p JOIN versions v ON v.id = p.version_id JOIN models m ON m.id = v.model_id AND ?
+		JOIN environments e ON e.id = p.environment_id
+		WHERE p.removed_at IS NULL ? ORDER BY p.id`, r.sees("m.project"), write(clause, args...))
 	out, err := collect(rows, err, func(rows *sql.Rows) (traffic.Placement, error) {
 		p := traffic.Placement{Addresses: []traffic.Address{}}
 		var at int64
@@ -78,7 +82,7 @@ func (r View) placements(ctx context.Context, clause string, args ...any) ([]tra
 	}
 	for i := range out {
 		p := &out[i]
-		rows, err := r.q.QueryContext(ctx,
+		rows, err := r.q.rows(ctx,
 			`SELECT url, healthy, reason, since FROM addresses WHERE placement_id = ? ORDER BY position`, p.ID)
 		p.Addresses, err = collect(rows, err, func(rows *sql.Rows) (traffic.Address, error) {
 			var a traffic.Address
@@ -102,11 +106,10 @@ func (r View) Placements(ctx context.Context, version string) ([]traffic.Placeme
 	if version == "" {
 		return r.placements(ctx, "")
 	}
-	return r.placements(ctx, `AND v.id = (`+versionID+`)`, byRef(version)...)
+	return r.placements(ctx, `AND v.id = ?`, versionOf(version))
 }
 
 // PlacementOf finds where a version runs in an environment.
 func (r View) PlacementOf(ctx context.Context, version, environment string) (*traffic.Placement, error) {
-	return single(r.placements(ctx, `AND e.name = ? AND v.id = (`+versionID+`)`,
-		append([]any{environment}, byRef(version)...)...))
+	return single(r.placements(ctx, `AND e.name = ? AND v.id = ?`, environment, versionOf(version)))
 }

@@ -27,8 +27,11 @@ import (
 func (s *DB) SignWith(ctx context.Context, signer record.Signer) error {
 	s.signer = signer
 	return s.Write(ctx, Everything, func(r View) error {
-		rows, err := r.q.QueryContext(ctx, `SELECT b.at, b.actor, b.kind, b.subject, b.sentence, b.reason, b.before, b.after, b.request_id,
-			coalesce((SELECT m.project FROM models m WHERE m.name = CASE instr(b.subject, '@') WHEN 0 THEN b.subject ELSE substr(b.subject, 1, instr(b.subject, '@') - 1) END),
+		rows, err := r.q.rows(ctx, `SELECT b.at, b.actor, b.kind, b.subject, b.sentence, b.reason, b.before, b.after,
+			b.request_id,
+			coalesce((SELECT m.project FROM models m
+			WHERE m.name = CASE instr(b.subject, '@') WHEN 0 THEN b.subject ELSE substr(b.subject, 1,
+			instr(b.subject, '@') - 1) END),
 				(SELECT m.project FROM endpoints e JOIN models m ON m.id = e.model_id WHERE e.name = b.subject), ''),
 			coalesce((SELECT group_concat(subject, ' ') FROM audit_also a WHERE a.seq = b.seq), '')
 			FROM audit_before b WHERE b.seq > (SELECT count(*) FROM record) ORDER BY b.seq`)
@@ -61,7 +64,7 @@ func (s *DB) SignWith(ctx context.Context, signer record.Signer) error {
 			`DROP TRIGGER audit_lines_remain`, `DELETE FROM audit_also`,
 			`DELETE FROM audit_before`,
 		} {
-			if _, err := r.q.ExecContext(ctx, statement); err != nil {
+			if _, err := r.q.exec(ctx, statement); err != nil {
 				return err
 			}
 		}
@@ -83,7 +86,7 @@ type tail struct {
 // readTail reads the last line.
 func (r View) readTail(ctx context.Context) (t tail, err error) {
 	var line string
-	err = r.q.QueryRowContext(ctx, `SELECT seq, line FROM record ORDER BY seq DESC LIMIT 1`).Scan(&t.seq, &line)
+	err = r.q.row(ctx, `SELECT seq, line FROM record ORDER BY seq DESC LIMIT 1`).Scan(&t.seq, &line)
 	t.known = true
 	if errors.Is(err, sql.ErrNoRows) {
 		return t, nil
@@ -121,58 +124,27 @@ func (r View) AddEntry(ctx context.Context, e *record.Entry) error {
 	if err != nil {
 		return err
 	}
-	if err := r.prepared(ctx, insertLine, e.Seq, string(line)); err != nil {
+	if _, err := r.q.exec(ctx, `INSERT INTO record (seq, line) VALUES (?, ?)`, e.Seq, string(line)); err != nil {
 		return err
 	}
-	if err := r.prepared(ctx, moveHead, e.Seq, h[:], r.db.signer.Mac(record.HeadMessage(e.Seq, h))); err != nil {
+	if _, err := r.q.exec(ctx, `INSERT INTO record_head (one, seq, hash, mac) VALUES (1, ?, ?, ?)
+		ON CONFLICT (one) DO UPDATE SET seq = excluded.seq, hash = excluded.hash, mac = excluded.mac`,
+		e.Seq, h[:], r.db.signer.Mac(record.HeadMessage(e.Seq, h))); err != nil {
 		return err
 	}
 	if e.Seq%record.SealEvery == 0 {
-		if err := r.prepared(ctx, insertSeal, e.Seq, h[:],
-			r.db.signer.Sign(record.SealMessage(e.Seq, h))); err != nil {
+		if _, err := r.q.exec(ctx, `INSERT INTO record_seals (seq, hash, signature) VALUES (?, ?, ?)`,
+			e.Seq, h[:], r.db.signer.Sign(record.SealMessage(e.Seq, h))); err != nil {
 			return err
 		}
 	}
 	if e.On > 0 {
-		if _, err := r.q.ExecContext(ctx, `INSERT INTO comments (seq, on_seq) VALUES (?, ?)`, e.Seq, e.On); err != nil {
+		if _, err := r.q.exec(ctx, `INSERT INTO comments (seq, on_seq) VALUES (?, ?)`, e.Seq, e.On); err != nil {
 			return err
 		}
 	}
 	r.tail.seq, r.tail.hash, r.tail.at = e.Seq, h, e.At
 	return nil
-}
-
-// The statements that every change runs. They are prepared once: preparing takes longer
-// than running.
-const (
-	insertLine  = `INSERT INTO record (seq, line) VALUES (?, ?)`
-	moveHead    = `INSERT INTO record_head (one, seq, hash, mac) VALUES (1, ?, ?, ?) ON CONFLICT (one) DO UPDATE SET seq = excluded.seq, hash = excluded.hash, mac = excluded.mac`
-	insertSeal  = `INSERT INTO record_seals (seq, hash, signature) VALUES (?, ?, ?)`
-	insertWord  = `INSERT INTO record_words (word) VALUES (?) ON CONFLICT DO NOTHING`
-	insertTerms = `INSERT INTO record_index (rowid, terms) VALUES (?, ?)`
-)
-
-// prepare prepares the statements that every change runs.
-func (s *DB) prepare(ctx context.Context) error {
-	s.statements = map[string]*sql.Stmt{}
-	for _, text := range []string{insertLine, moveHead, insertSeal, insertTerms, insertWord} {
-		stmt, err := s.db.Write.PrepareContext(ctx, text)
-		if err != nil {
-			return fmt.Errorf("preparing a statement: %w", err)
-		}
-		s.statements[text] = stmt
-	}
-	return nil
-}
-
-// prepared runs one of them in the present transaction.
-func (r View) prepared(ctx context.Context, statement string, args ...any) error {
-	tx, inside := r.q.(*sql.Tx)
-	if !inside {
-		return errors.New("a change outside of a transaction")
-	}
-	_, err := tx.StmtContext(ctx, r.db.statements[statement]).ExecContext(ctx, args...)
-	return err
 }
 
 // mostWords is how many words are remembered to be in record_words; one that is not
@@ -206,7 +178,7 @@ func (r View) completed(ctx context.Context, text string) (string, error) {
 		return match, nil
 	}
 	rest, last := words[:len(words)-1], words[len(words)-1]
-	rows, err := r.q.QueryContext(ctx, `SELECT word FROM record_words WHERE word >= ? AND word < ? LIMIT ?`, last,
+	rows, err := r.q.rows(ctx, `SELECT word FROM record_words WHERE word >= ? AND word < ? LIMIT ?`, last,
 		last+"\U0010ffff", mostCompletions)
 	found, err := collect(rows, err, func(rows *sql.Rows) (string, error) {
 		var w string
@@ -250,7 +222,7 @@ func (s *DB) indexAll(ctx context.Context) error {
 // indexSome indexes the next lines and reports whether there may be more.
 func (r View) indexSome(ctx context.Context) (more bool, err error) {
 	var from int64
-	if err := r.q.QueryRowContext(ctx, `SELECT seq FROM record_indexed`).Scan(&from); err != nil {
+	if err := r.q.row(ctx, `SELECT seq FROM record_indexed`).Scan(&from); err != nil {
 		return false, err
 	}
 	lines, err := r.entries(ctx, `SELECT seq, line FROM record WHERE seq > ? ORDER BY seq LIMIT ?`, from, indexAtOnce)
@@ -258,14 +230,16 @@ func (r View) indexSome(ctx context.Context) (more bool, err error) {
 		return false, err
 	}
 	for i := range lines {
-		if err := r.prepared(ctx, insertTerms, lines[i].Seq, terms(&lines[i])); err != nil {
+		if _, err := r.q.exec(ctx, `INSERT INTO record_index (rowid, terms) VALUES (?, ?)`,
+			lines[i].Seq, terms(&lines[i])); err != nil {
 			return false, err
 		}
 		for _, word := range wordsOf(lines[i].Subject + " " + lines[i].Sentence + " " + lines[i].Reason) {
 			if r.db.words[word] {
 				continue
 			}
-			if err := r.prepared(ctx, insertWord, word); err != nil {
+			if _, err := r.q.exec(ctx, `INSERT INTO record_words (word) VALUES (?) ON CONFLICT DO NOTHING`,
+				word); err != nil {
 				return false, err
 			}
 			if len(r.db.words) > mostWords {
@@ -274,19 +248,19 @@ func (r View) indexSome(ctx context.Context) (more bool, err error) {
 			r.db.words[word], r.tail.indexed = true, true
 		}
 	}
-	_, err = r.q.ExecContext(ctx, `UPDATE record_indexed SET seq = ?`, lines[len(lines)-1].Seq)
+	_, err = r.q.exec(ctx, `UPDATE record_indexed SET seq = ?`, lines[len(lines)-1].Seq)
 	return len(lines) == indexAtOnce, err
 }
 
 // indexed sees to it that a search finds every line that was written before it.
 func (r View) indexed(ctx context.Context) error {
 	var behind bool
-	if err := r.q.QueryRowContext(ctx,
+	if err := r.q.row(ctx,
 		`SELECT coalesce((SELECT max(seq) FROM record), 0) > (SELECT seq FROM record_indexed)`).
 		Scan(&behind); err != nil || !behind {
 		return err
 	}
-	if _, inside := r.q.(*sql.Tx); !inside {
+	if r.q.tx == nil {
 		return r.db.indexAll(ctx)
 	}
 	for more := true; more; {
@@ -388,7 +362,7 @@ func (r View) seqAt(ctx context.Context, at time.Time) (int64, error) {
 	for low < high {
 		half := (low + high) / 2
 		var when string
-		err := r.q.QueryRowContext(ctx, `SELECT json_extract(line, '$.at') FROM record WHERE seq = ?`, half).Scan(&when)
+		err := r.q.row(ctx, `SELECT json_extract(line, '$.at') FROM record WHERE seq = ?`, half).Scan(&when)
 		if err != nil {
 			return 0, err
 		}
@@ -421,7 +395,8 @@ func (r View) Entries(ctx context.Context, s RecordSearch, p Page) ([]record.Ent
 	}
 	var items []record.Entry
 	if match != "" {
-		items, err = r.entries(ctx, `SELECT r.seq, r.line FROM (SELECT rowid AS seq FROM record_index WHERE record_index MATCH ? AND rowid < ? AND rowid >= ? ORDER BY rowid DESC LIMIT ?) i
+		items, err = r.entries(ctx, `SELECT r.seq, r.line FROM (SELECT rowid AS seq FROM record_index
+			WHERE record_index MATCH ? AND rowid < ? AND rowid >= ? ORDER BY rowid DESC LIMIT ?) i
 			JOIN record r ON r.seq = i.seq ORDER BY r.seq DESC`, match, before, from, p.Limit+1)
 	} else {
 		items, err = r.entries(ctx, `SELECT seq, line FROM record WHERE seq < ? AND seq >= ? ORDER BY seq DESC LIMIT ?`,
@@ -464,7 +439,8 @@ func (r View) batch(ctx context.Context, s RecordSearch, after int64, limit int)
 		return r.entries(ctx, `SELECT seq, line FROM record WHERE seq < ? AND seq >= ? ORDER BY seq LIMIT ?`, before,
 			from, limit)
 	}
-	return r.entries(ctx, `SELECT r.seq, r.line FROM (SELECT rowid AS seq FROM record_index WHERE record_index MATCH ? AND rowid < ? AND rowid >= ? ORDER BY rowid LIMIT ?) i
+	return r.entries(ctx, `SELECT r.seq, r.line FROM (SELECT rowid AS seq FROM record_index
+		WHERE record_index MATCH ? AND rowid < ? AND rowid >= ? ORDER BY rowid LIMIT ?) i
 		JOIN record r ON r.seq = i.seq ORDER BY r.seq`, match, before, from, limit)
 }
 
@@ -491,7 +467,7 @@ func (r View) bounds(ctx context.Context, s RecordSearch) (match string, before,
 }
 
 func (r View) entries(ctx context.Context, query string, args ...any) ([]record.Entry, error) {
-	rows, err := r.q.QueryContext(ctx, query, args...)
+	rows, err := r.q.rows(ctx, query, args...)
 	return collect(rows, err, func(rows *sql.Rows) (record.Entry, error) {
 		var e record.Entry
 		var seq int64
@@ -508,7 +484,7 @@ func (r View) entries(ctx context.Context, query string, args ...any) ([]record.
 
 // NewestLine is the number of the newest line of the record, 0 when there is none.
 func (r View) NewestLine(ctx context.Context) (seq int64, err error) {
-	err = r.q.QueryRowContext(ctx, `SELECT coalesce(max(seq), 0) FROM record`).Scan(&seq)
+	err = r.q.row(ctx, `SELECT coalesce(max(seq), 0) FROM record`).Scan(&seq)
 	if err != nil {
 		err = fmt.Errorf("reading the end of the record: %w", err)
 	}
@@ -534,7 +510,8 @@ func (r View) CommentsOn(ctx context.Context, lines []int64) (map[int64][]record
 	if len(lines) == 0 {
 		return nil, nil
 	}
-	all, err := r.entries(ctx, `SELECT r.seq, r.line FROM comments c JOIN record r ON r.seq = c.seq WHERE c.on_seq IN (`+places(len(lines))+`) ORDER BY c.seq`, anys(lines)...)
+	all, err := r.entries(ctx, `SELECT r.seq, r.line FROM comments c JOIN record r ON r.seq = c.seq WHERE c.on_seq IN ?
+		ORDER BY c.seq`, listOf(lines))
 	out := map[int64][]record.Entry{}
 	for _, e := range all {
 		out[e.On] = append(out[e.On], e)

@@ -153,22 +153,30 @@ func TestLinesAreReadAsTheyWereWritten(t *testing.T) {
 // Somebody who can write to the file, with the triggers out of the way.
 func TestTamperingWithTheFileIsFound(t *testing.T) {
 	for name, c := range map[string]struct{ statement, what string }{
-		"edit":                      {`UPDATE record SET line = replace(line, 'runa', 'odd') WHERE seq = (SELECT min(seq) FROM record WHERE line LIKE '%runa%')`, "altered"},
-		"delete":                    {`DELETE FROM record WHERE seq = 20`, "missing"},
-		"delete the first":          {`DELETE FROM record WHERE seq = 1`, "missing"},
-		"truncate":                  {`DELETE FROM record WHERE seq > 130`, "cut_off"},
-		"truncate to nothing":       {`DELETE FROM record`, "cut_off"},
-		"insert":                    {`INSERT INTO record SELECT 161, line FROM record WHERE seq = 5`, "misplaced"},
-		"swap":                      {`UPDATE record SET seq = 1000 WHERE seq = 20; UPDATE record SET seq = 20 WHERE seq = 21; UPDATE record SET seq = 21 WHERE seq = 1000`, "missing"},
-		"copy from another project": {`UPDATE record SET line = (SELECT line FROM record WHERE json_extract(line, '$.project') = 'valves' ORDER BY seq LIMIT 1) WHERE seq = (SELECT max(seq) FROM record WHERE json_extract(line, '$.project') = 'heat')`, "misplaced"},
-		"another link":              {`UPDATE record SET line = replace(line, substr(line, -20, 4), 'AAAA') WHERE seq = 20`, "altered"},
-		"another head":              {`UPDATE record_head SET seq = 150`, "not_signed"},
-		"no head":                   {`DELETE FROM record_head`, "not_signed"},
-		"an earlier head":           {`UPDATE record_head SET seq = 128, hash = (SELECT hash FROM record_seals WHERE seq = 128), mac = zeroblob(32); DELETE FROM record WHERE seq > 128`, "not_signed"},
-		"a time is moved":           {`UPDATE record SET line = json_set(line, '$.at', '2020-01-01T00:00:00Z') WHERE seq = 20`, "altered"},
-		"a project is moved":        {`UPDATE record SET line = replace(line, '"project":"heat"', '"project":"heav"') WHERE seq = (SELECT max(seq) FROM record WHERE line LIKE '%"project":"heat"%')`, "altered"},
-		"a seal":                    {`UPDATE record_seals SET signature = zeroblob(64) WHERE seq = 128`, "rewritten"},
-		"the seals":                 {`DELETE FROM record_seals`, "rewritten"},
+		"edit": {`UPDATE record SET line = replace(line, 'runa', 'odd')
+			WHERE seq = (SELECT min(seq) FROM record WHERE line LIKE '%runa%')`, "altered"},
+		"delete":              {`DELETE FROM record WHERE seq = 20`, "missing"},
+		"delete the first":    {`DELETE FROM record WHERE seq = 1`, "missing"},
+		"truncate":            {`DELETE FROM record WHERE seq > 130`, "cut_off"},
+		"truncate to nothing": {`DELETE FROM record`, "cut_off"},
+		"insert":              {`INSERT INTO record SELECT 161, line FROM record WHERE seq = 5`, "misplaced"},
+		"swap": {`UPDATE record SET seq = 1000 WHERE seq = 20; UPDATE record SET seq = 20
+			WHERE seq = 21; UPDATE record SET seq = 21 WHERE seq = 1000`, "missing"},
+		"copy from another project": {`UPDATE record SET line = (SELECT line FROM record
+			WHERE json_extract(line, '$.project') = 'valves' ORDER BY seq LIMIT 1) WHERE seq = (SELECT max(seq)
+			FROM record WHERE json_extract(line, '$.project') = 'heat')`, "misplaced"},
+		"another link": {`UPDATE record SET line = replace(line, substr(line, -20, 4), 'AAAA')
+			WHERE seq = 20`, "altered"},
+		"another head": {`UPDATE record_head SET seq = 150`, "not_signed"},
+		"no head":      {`DELETE FROM record_head`, "not_signed"},
+		"an earlier head": {`UPDATE record_head SET seq = 128, hash = (SELECT hash FROM record_seals
+			WHERE seq = 128), mac = zeroblob(32); DELETE FROM record WHERE seq > 128`, "not_signed"},
+		"a time is moved": {`UPDATE record SET line = json_set(line, '$.at', '2020-01-01T00:00:00Z')
+			WHERE seq = 20`, "altered"},
+		"a project is moved": {`UPDATE record SET line = replace(line, '"project":"heat"', '"project":"heav"')
+			WHERE seq = (SELECT max(seq) FROM record WHERE line LIKE '%"project":"heat"%')`, "altered"},
+		"a seal":    {`UPDATE record_seals SET signature = zeroblob(64) WHERE seq = 128`, "rewritten"},
+		"the seals": {`DELETE FROM record_seals`, "rewritten"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			s, path := open2(t)

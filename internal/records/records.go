@@ -10,7 +10,6 @@ import (
 	"fmt"
 	"io/fs"
 	"slices"
-	"strings"
 	"time"
 
 	"innerladder/internal/core/record"
@@ -23,22 +22,16 @@ var ladderMigrations embed.FS
 // ErrNone is returned when what was asked for does not exist.
 var ErrNone = errors.New("no such record")
 
-// querier is what reading and writing have in common.
-type querier interface {
-	ExecContext(ctx context.Context, query string, args ...any) (sql.Result, error)
-	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
-	QueryRowContext(ctx context.Context, query string, args ...any) *sql.Row
-}
-
 // DB holds the records, ladder.db.
 type DB struct {
 	db *sqlite.DB
 	// signer signs the lines of the record.
 	signer record.Signer
 	// writing is held by the one transaction that writes, so that tail is its end.
-	writing    chan struct{}
-	tail       tail
-	statements map[string]*sql.Stmt
+	writing chan struct{}
+	tail    tail
+	// reads and writes are the statements that are prepared for reading and for changes.
+	reads, writes *statements
 	// words are those that are known to be in the index of the record, so that they are not
 	// looked up again; only the transaction that writes touches them.
 	words map[string]bool
@@ -54,18 +47,16 @@ func Open(ctx context.Context, path string) (*DB, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &DB{db: db, writing: make(chan struct{}, 1), words: map[string]bool{}}
-	if err := s.prepare(ctx); err != nil {
-		return nil, errors.Join(err, db.Close())
-	}
-	return s, nil
+	return &DB{
+		db: db, writing: make(chan struct{}, 1), words: map[string]bool{},
+		reads: newStatements(db.Read), writes: newStatements(db.Write),
+	}, nil
 }
 
 // Close closes the file.
 func (s *DB) Close() error {
-	for _, stmt := range s.statements {
-		_ = stmt.Close()
-	}
+	s.reads.close()
+	s.writes.close()
 	return s.db.Close()
 }
 
@@ -92,7 +83,7 @@ func (s Sight) sees(project string) bool {
 
 // View is the queries that someone with a sight may ask; they read, or read and write inside of one transaction.
 type View struct {
-	q     querier
+	q     asker
 	sight Sight
 	db    *DB
 	// tail is the end of the record in this transaction; nil outside of one.
@@ -100,15 +91,11 @@ type View struct {
 }
 
 // sees is the condition that a column names a project in sight.
-func (r View) sees(column string) string {
+func (r View) sees(column string) piece {
 	if r.sight.All {
-		return "1"
+		return write("1")
 	}
-	quoted := make([]string, len(r.sight.Projects))
-	for i, p := range r.sight.Projects {
-		quoted[i] = "'" + strings.ReplaceAll(p, "'", "''") + "'"
-	}
-	return column + " IN (" + strings.Join(quoted, ",") + ")"
+	return write(column+" IN ?", listOf(r.sight.Projects))
 }
 
 // Within are the same queries with another sight: with Everything, for what must be right
@@ -119,7 +106,7 @@ func (v View) Within(sight Sight) View {
 }
 
 // Read gives the queries of someone with a sight outside of a transaction, for reading only.
-func (s *DB) Read(sight Sight) View { return View{s.db.Read, sight, s, nil} }
+func (s *DB) Read(sight Sight) View { return View{asker{q: s.db.Read, known: s.reads}, sight, s, nil} }
 
 // Write runs fn in one transaction of someone with a sight: all of it happens, or nothing.
 func (s *DB) Write(ctx context.Context, sight Sight, fn func(View) error) error {
@@ -139,7 +126,7 @@ func (s *DB) Write(ctx context.Context, sight Sight, fn func(View) error) error 
 			clear(s.words)
 		}
 	}
-	if err := fn(View{tx, sight, s, &end}); err != nil {
+	if err := fn(View{asker{q: tx, known: s.writes, tx: tx}, sight, s, &end}); err != nil {
 		_ = tx.Rollback()
 		forget()
 		return err
@@ -151,6 +138,7 @@ func (s *DB) Write(ctx context.Context, sight Sight, fn func(View) error) error 
 	}
 	end.indexed = false
 	s.tail = end
+	s.writes.learn(ctx)
 	return nil
 }
 
@@ -182,17 +170,6 @@ func one(err error) error {
 		return ErrNone
 	}
 	return err
-}
-
-// places is "?,?,?" for n values.
-func places(n int) string { return strings.TrimSuffix(strings.Repeat("?,", n), ",") }
-
-func anys[T any](items []T) []any {
-	out := make([]any, len(items))
-	for i, x := range items {
-		out[i] = x
-	}
-	return out
 }
 
 // Times are stored as milliseconds since 1970, UTC.

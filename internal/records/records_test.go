@@ -76,31 +76,40 @@ func TestTheSchemaHoldsTheRules(t *testing.T) {
 	s, _ := open2(t)
 	seed(t, s)
 	for name, statement := range map[string]string{
-		"a version changes":             `UPDATE versions SET created_by = 'odd'`,
-		"a split changes":               `UPDATE splits SET reason = 'other'`,
-		"a lane changes":                `UPDATE lanes SET share = 5`,
-		"a line of the record changes":  `UPDATE record SET line = '{}'`,
-		"a line of the record goes":     `DELETE FROM record`,
-		"the one who asked signs":       `INSERT INTO answers (promotion, by, answer, note, at, roles, handed_to, candidate_digest, incumbent, signed_with, envelope) VALUES (1, 'runa', 'yes', '', 0, '[]', '', '', '', '', '{}')`,
-		"an unknown answer":             `INSERT INTO answers (promotion, by, answer, note, at, roles, handed_to, candidate_digest, incumbent, signed_with, envelope) VALUES (1, 'tove', 'perhaps', '', 0, '[]', '', '', '', '', '{}')`,
-		"a second main lane":            `INSERT INTO lanes VALUES (1, 1, 1, 'main', 1, 0)`,
-		"a share above all":             `INSERT INTO lanes VALUES (1, 1, 1, 'trial', 1, 10001)`,
-		"a split of no endpoint":        `INSERT INTO splits VALUES (99, 1, '', '', 0, 0)`,
-		"a second open promotion":       `INSERT INTO promotions (number, version_id, from_rung, to_rung, asked_by, note, state, opened_at) VALUES (2, 1, 'draft', 'live', 'x', '', 'open', 0)`,
+		"a version changes":            `UPDATE versions SET created_by = 'odd'`,
+		"a split changes":              `UPDATE splits SET reason = 'other'`,
+		"a lane changes":               `UPDATE lanes SET share = 5`,
+		"a line of the record changes": `UPDATE record SET line = '{}'`,
+		"a line of the record goes":    `DELETE FROM record`,
+		"the one who asked signs": `INSERT INTO answers (promotion, by, answer, note, at, roles, handed_to,
+			candidate_digest, incumbent, signed_with, envelope)
+			VALUES (1, 'runa', 'yes', '', 0, '[]', '', '', '', '', '{}')`,
+		"an unknown answer": `INSERT INTO answers (promotion, by, answer, note, at, roles, handed_to,
+			candidate_digest, incumbent, signed_with, envelope)
+			VALUES (1, 'tove', 'perhaps', '', 0, '[]', '', '', '', '', '{}')`,
+		"a second main lane":     `INSERT INTO lanes VALUES (1, 1, 1, 'main', 1, 0)`,
+		"a share above all":      `INSERT INTO lanes VALUES (1, 1, 1, 'trial', 1, 10001)`,
+		"a split of no endpoint": `INSERT INTO splits VALUES (99, 1, '', '', 0, 0)`,
+		"a second open promotion": `INSERT INTO promotions (number, version_id, from_rung, to_rung, asked_by,
+			note, state, opened_at) VALUES (2, 1, 'draft', 'live', 'x', '', 'open', 0)`,
 		"a closed promotion, no time":   `UPDATE promotions SET state = 'refused'`,
 		"a metric that is text":         `INSERT INTO metrics VALUES (1, 'mae', 'good')`,
 		"a healthy address with reason": `INSERT INTO addresses VALUES (1, 0, 'http://x', 1, 'down', 0)`,
-		"the same content twice":        `INSERT INTO versions (model_id, number, digest, note, rung, rung_since, created_by, created_at) SELECT model_id, 2, digest, note, rung, rung_since, created_by, created_at FROM versions`,
+		"the same content twice": `INSERT INTO versions (model_id, number, digest, note, rung, rung_since,
+			created_by, created_at) SELECT model_id, 2, digest, note, rung, rung_since, created_by, created_at
+			FROM versions`,
 		"a version's card changes":      `UPDATE version_texts SET card = '{}'`,
 		"a version gets another digest": `UPDATE versions SET digest = lower(hex(randomblob(32)))`,
 		"a tag of nothing":              `INSERT INTO tags VALUES ('x', 0, 0)`,
 		"a tag of two things":           `INSERT INTO tags VALUES ('x', 1, 1)`,
-		"a run that ended, no time":     `INSERT INTO runs (number, model, title, state, by, machine, started) VALUES (1, 'm', '', 'finished', 'runa', '', 0)`,
-		"a data set that changes":       `INSERT INTO data_sets VALUES (1, 'w', 1, '', '', 0, 0, '[]', '', 'runa', 0, 'default'); UPDATE data_sets SET rows = 4`,
-		"a link of an unknown kind":     `INSERT INTO links VALUES (9, 1, 'x', 1, 1)`,
+		"a run that ended, no time": `INSERT INTO runs (number, model, title, state, by, machine, started)
+			VALUES (1, 'm', '', 'finished', 'runa', '', 0)`,
+		"a data set that changes": `INSERT INTO data_sets
+			VALUES (1, 'w', 1, '', '', 0, 0, '[]', '', 'runa', 0, 'default'); UPDATE data_sets SET rows = 4`,
+		"a link of an unknown kind": `INSERT INTO links VALUES (9, 1, 'x', 1, 1)`,
 	} {
 		err := s.Write(t.Context(), Everything, func(r View) error {
-			_, err := r.q.ExecContext(t.Context(), statement)
+			_, err := r.q.exec(t.Context(), statement)
 			return err
 		})
 		if err == nil {

@@ -338,7 +338,8 @@ func TestOldRecordsComeThroughTheMigration(t *testing.T) {
 		`INSERT INTO endpoints VALUES (1, 'demand-hourly', 1, 1, 'live', '', '{"guards":[],"alpha":0.001}', 'runa', 0)`,
 		`INSERT INTO splits VALUES (1, 1, '', 'runa', 0, 0)`,
 		`INSERT INTO lanes VALUES (1, 1, 0, 'main', 1, 10000)`,
-		`INSERT INTO alerts VALUES (1, 'rolled_back', 'demand-hourly', 'heat-demand@1', 'error_rate', 'It failed.', 'open', 7, '', NULL, '')`,
+		`INSERT INTO alerts VALUES (1, 'rolled_back', 'demand-hourly', 'heat-demand@1', 'error_rate', 'It failed.',
+			'open', 7, '', NULL, '')`,
 		`INSERT INTO artifacts VALUES (1, 'm', '` + strings.Repeat("b", 64) + `', 3)`,
 	} {
 		if _, err := db.Write.ExecContext(t.Context(), statement); err != nil {

@@ -87,7 +87,8 @@ func readChain(ctx context.Context, tx *sql.Tx, c *record.Chain) (sealed, suspec
 // sealOf reads the seal of a line, and the hash that the line says it has.
 func sealOf(ctx context.Context, tx *sql.Tx, seq int64) (hash, signature []byte, stored record.Hash, err error) {
 	var line string
-	err = tx.QueryRowContext(ctx, `SELECT r.line, s.hash, s.signature FROM record r LEFT JOIN record_seals s ON s.seq = r.seq WHERE r.seq = ?`, seq).Scan(&line, &hash, &signature)
+	err = tx.QueryRowContext(ctx, `SELECT r.line, s.hash, s.signature FROM record r
+		LEFT JOIN record_seals s ON s.seq = r.seq WHERE r.seq = ?`, seq).Scan(&line, &hash, &signature)
 	if errors.Is(err, sql.ErrNoRows) {
 		err = nil
 	}

@@ -28,8 +28,10 @@ func (r View) AddVersion(ctx context.Context, v *registry.Version) error {
 	if v.Card != nil {
 		licence = v.Card.Licence
 	}
-	row := r.q.QueryRowContext(ctx, `INSERT INTO versions (model_id, number, digest, note, code, licence, profile_rows, rung, rung_since, created_by, created_at)
-		SELECT m.id, 1 + (SELECT coalesce(max(number), 0) FROM versions WHERE model_id = m.id), ?, ?, ?, ?, ?, ?, ?, ?, ? FROM models m WHERE m.name = ?
+	row := r.q.row(ctx, `INSERT INTO versions (model_id, number, digest, note, code, licence, profile_rows, rung,
+		rung_since, created_by, created_at)
+		SELECT m.id, 1 + (SELECT coalesce(max(number), 0) FROM versions
+		WHERE model_id = m.id), ?, ?, ?, ?, ?, ?, ?, ?, ? FROM models m WHERE m.name = ?
 		RETURNING id, number`,
 		v.Digest, v.Note, code, licence, v.ProfileRows, v.Rung, toMillis(v.RungSince), v.CreatedBy,
 		toMillis(v.CreatedAt), v.Model)
@@ -42,8 +44,9 @@ func (r View) AddVersion(ctx context.Context, v *registry.Version) error {
 		return err
 	}
 	for _, a := range v.Artifacts {
-		if _, err := r.q.ExecContext(ctx,
-			`INSERT INTO artifacts (version_id, name, digest, size, stored, address, format) VALUES (?, ?, ?, ?, ?, ?, ?)`,
+		if _, err := r.q.exec(ctx,
+			`INSERT INTO artifacts (version_id, name, digest, size, stored, address, format)
+				VALUES (?, ?, ?, ?, ?, ?, ?)`,
 			id, a.Name, a.Digest, a.Size, a.Stored, a.Address, a.Contents.Format); err != nil {
 			return err
 		}
@@ -51,25 +54,25 @@ func (r View) AddVersion(ctx context.Context, v *registry.Version) error {
 		if err != nil {
 			return err
 		}
-		if _, err := r.q.ExecContext(ctx, `INSERT INTO artifact_contents (version_id, name, contents) VALUES (?, ?, ?)`,
+		if _, err := r.q.exec(ctx, `INSERT INTO artifact_contents (version_id, name, contents) VALUES (?, ?, ?)`,
 			id, a.Name, string(contents)); err != nil {
 			return err
 		}
 	}
 	for name, value := range v.Metrics {
-		if _, err := r.q.ExecContext(ctx, `INSERT INTO metrics (version_id, name, value) VALUES (?, ?, ?)`, id, name,
+		if _, err := r.q.exec(ctx, `INSERT INTO metrics (version_id, name, value) VALUES (?, ?, ?)`, id, name,
 			value); err != nil {
 			return err
 		}
 	}
 	for name, value := range v.Params {
-		if _, err := r.q.ExecContext(ctx, `INSERT INTO params (version_id, name, value) VALUES (?, ?, ?)`, id, name,
+		if _, err := r.q.exec(ctx, `INSERT INTO params (version_id, name, value) VALUES (?, ?, ?)`, id, name,
 			value); err != nil {
 			return err
 		}
 	}
 	for _, d := range v.Dependencies {
-		if _, err := r.q.ExecContext(ctx,
+		if _, err := r.q.exec(ctx,
 			`INSERT INTO dependencies (version_id, name, want, extra) VALUES (?, ?, ?, ?)`, id, d.Name, d.Want,
 			d.Extra); err != nil {
 			return err
@@ -106,7 +109,8 @@ func (r View) addTexts(ctx context.Context, id int64, v *registry.Version) error
 	if len(v.SampleRequest) > 0 {
 		sample = string(v.SampleRequest)
 	}
-	_, err = r.q.ExecContext(ctx, `INSERT INTO version_texts (version_id, signature, profile, card, importance, sample_request) VALUES (?, ?, ?, ?, ?, ?)`,
+	_, err = r.q.exec(ctx, `INSERT INTO version_texts (version_id, signature, profile, card, importance, sample_request)
+		VALUES (?, ?, ?, ?, ?, ?)`,
 		id, signature, profile, card, importance, sample)
 	return err
 }
@@ -143,9 +147,12 @@ func optionalJSON[T any](v *T) (any, error) {
 // versions reads the versions that a clause selects: everything but the texts and what
 // is read off the artifacts.
 func (r View) versions(ctx context.Context, clause string, args ...any) ([]registry.Version, []int64, error) {
-	rows, err := r.q.QueryContext(ctx, `SELECT v.id, m.project, m.name, v.number, v.digest, v.note, v.code, v.profile_rows, v.rung, v.rung_since, v.rung_by,
-		CASE WHEN v.rung_by IS NULL THEN '' ELSE (SELECT CASE WHEN p.emergency = 0 THEN '' ELSE p.state END FROM promotions p WHERE p.number = v.rung_by) END, v.created_by, v.created_at
-		FROM versions v JOIN models m ON m.id = v.model_id AND `+r.sees("m.project")+` `+clause, args...)
+	rows, err := r.q.rows(ctx, `SELECT v.id, m.project, m.name, v.number, v.digest, v.note, v.code, v.profile_rows,
+		v.rung, v.rung_since, v.rung_by,
+		CASE WHEN v.rung_by IS NULL THEN '' ELSE (SELECT CASE WHEN p.emergency = 0 THEN '' ELSE p.state END
+		FROM promotions p WHERE p.number = v.rung_by) END, v.created_by, v.created_at
+		FROM versions v JOIN models m ON m.id = v.model_id AND ? ?`,
+		r.sees("m.project"), write(clause, args...))
 	var ids []int64
 	out, err := collect(rows, err, func(rows *sql.Rows) (registry.Version, error) {
 		v := registry.Version{
@@ -191,47 +198,50 @@ func (r View) fillVersions(ctx context.Context, versions []registry.Version, ids
 	for i := range versions {
 		at[ids[i]] = &versions[i]
 	}
-	in := ` IN (` + places(len(ids)) + `)`
+	in := listOf(ids)
 	var id int64
 	var name, value string
 	for _, part := range []struct {
-		query string
+		query piece
 		scan  func(*sql.Rows) error
 	}{
-		{`SELECT version_id, name, digest, size, stored, address, format FROM artifacts WHERE version_id` + in +
-			` ORDER BY name`, func(rows *sql.Rows) error {
+		{write(`SELECT version_id, name, digest, size, stored, address, format FROM artifacts WHERE version_id IN ?
+			ORDER BY name`, in), func(rows *sql.Rows) error {
 			var a registry.Artifact
 			err := rows.Scan(&id, &a.Name, &a.Digest, &a.Size, &a.Stored, &a.Address, &a.Contents.Format)
 			at[id].Artifacts = append(at[id].Artifacts, a)
 			return err
 		}},
-		{`SELECT version_id, name, value FROM metrics WHERE version_id` + in, func(rows *sql.Rows) error {
+		{write(`SELECT version_id, name, value FROM metrics WHERE version_id IN ?`, in), func(rows *sql.Rows) error {
 			var x float64
 			err := rows.Scan(&id, &name, &x)
 			at[id].Metrics[name] = x
 			return err
 		}},
-		{`SELECT version_id, name, value FROM params WHERE version_id` + in, func(rows *sql.Rows) error {
+		{write(`SELECT version_id, name, value FROM params WHERE version_id IN ?`, in), func(rows *sql.Rows) error {
 			err := rows.Scan(&id, &name, &value)
 			at[id].Params[name] = value
 			return err
 		}},
-		{`SELECT version_id, name FROM labels WHERE version_id` + in + ` ORDER BY name`, func(rows *sql.Rows) error {
+		{write(`SELECT version_id, name FROM labels WHERE version_id IN ?
+			ORDER BY name`, in), func(rows *sql.Rows) error {
 			err := rows.Scan(&id, &name)
 			at[id].Labels = append(at[id].Labels, name)
 			return err
 		}},
-		{`SELECT version_id, tag FROM tags WHERE version_id` + in + ` ORDER BY tag`, func(rows *sql.Rows) error {
+		{write(`SELECT version_id, tag FROM tags WHERE version_id IN ? ORDER BY tag`, in), func(rows *sql.Rows) error {
 			err := rows.Scan(&id, &name)
 			at[id].Tags = append(at[id].Tags, name)
 			return err
 		}},
-		{`SELECT version_id, name, value FROM properties WHERE version_id` + in, func(rows *sql.Rows) error {
+		{write(`SELECT version_id, name, value FROM properties WHERE version_id IN ?`, in), func(rows *sql.Rows) error {
 			err := rows.Scan(&id, &name, &value)
 			put(&at[id].Properties, name, value)
 			return err
 		}},
-		{`SELECT l.from_id, l.relation, d.name, d.number FROM links l JOIN data_sets d ON d.id = l.to_id WHERE l.from_kind = 1 AND l.from_id` + in + ` AND l.to_kind = 2 AND ` + r.sees("d.project") + ` ORDER BY l.relation, d.name, d.number`, func(rows *sql.Rows) error {
+		{write(`SELECT l.from_id, l.relation, d.name, d.number FROM links l JOIN data_sets d ON d.id = l.to_id
+			WHERE l.from_kind = 1 AND l.from_id IN ? AND l.to_kind = 2 AND ?
+			ORDER BY l.relation, d.name, d.number`, in, r.sees("d.project")), func(rows *sql.Rows) error {
 			var use lineage.DataUse
 			var ref lineage.DataRef
 			err := rows.Scan(&id, &use.Role, &ref.Name, &ref.Number)
@@ -240,7 +250,7 @@ func (r View) fillVersions(ctx context.Context, versions []registry.Version, ids
 			return err
 		}},
 		{
-			`SELECT from_id, to_id FROM links WHERE from_kind = 1 AND from_id` + in + ` AND to_kind = 3`,
+			write(`SELECT from_id, to_id FROM links WHERE from_kind = 1 AND from_id IN ? AND to_kind = 3`, in),
 			func(rows *sql.Rows) error {
 				var run int64
 				err := rows.Scan(&id, &run)
@@ -249,7 +259,7 @@ func (r View) fillVersions(ctx context.Context, versions []registry.Version, ids
 			},
 		},
 	} {
-		if err := r.each(ctx, part.query, anys(ids), part.scan); err != nil {
+		if err := r.each(ctx, part.query, part.scan); err != nil {
 			return err
 		}
 	}
@@ -267,7 +277,7 @@ func (r View) whole(ctx context.Context, clause string, args ...any) (*registry.
 	}
 	v, id := &found[0], ids[0]
 	var signature, card, importance, sample sql.NullString
-	err = r.q.QueryRowContext(ctx,
+	err = r.q.row(ctx,
 		`SELECT signature, card, importance, sample_request FROM version_texts WHERE version_id = ?`, id).
 		Scan(&signature, &card, &importance, &sample)
 	if err != nil {
@@ -291,28 +301,30 @@ func (r View) whole(ctx context.Context, clause string, args ...any) (*registry.
 }
 
 func (r View) fillWhole(ctx context.Context, v *registry.Version, id int64) error {
-	if err := r.each(ctx, `SELECT name, contents FROM artifact_contents WHERE version_id = ?`, []any{id},
-		func(rows *sql.Rows) error {
-			var name, contents string
-			if err := rows.Scan(&name, &contents); err != nil {
-				return err
-			}
-			i := slices.IndexFunc(v.Artifacts, func(a registry.Artifact) bool { return a.Name == name })
-			return json.Unmarshal([]byte(contents), &v.Artifacts[i].Contents)
-		}); err != nil {
-		return err
-	}
-	if err := r.each(ctx, `SELECT name, want, extra FROM dependencies WHERE version_id = ? ORDER BY name`, []any{id},
-		func(rows *sql.Rows) error {
-			var d registry.Dependency
-			err := rows.Scan(&d.Name, &d.Want, &d.Extra)
-			v.Dependencies = append(v.Dependencies, d)
+	if err := r.each(ctx, write(`SELECT name, contents FROM artifact_contents
+		WHERE version_id = ?`, id), func(rows *sql.Rows) error {
+		var name, contents string
+		if err := rows.Scan(&name, &contents); err != nil {
 			return err
-		}); err != nil {
+		}
+		i := slices.IndexFunc(v.Artifacts, func(a registry.Artifact) bool { return a.Name == name })
+		return json.Unmarshal([]byte(contents), &v.Artifacts[i].Contents)
+	}); err != nil {
 		return err
 	}
-	if err := r.each(ctx, `SELECT m.name, v.number, l.relation FROM links l JOIN versions v ON v.id = l.to_id JOIN models m ON m.id = v.model_id
-		WHERE l.from_kind = 1 AND l.from_id = ? AND l.to_kind = 1 AND `+r.sees("m.project")+` ORDER BY m.name, v.number`, []any{id}, func(rows *sql.Rows) error {
+	if err := r.each(ctx, write(`SELECT name, want, extra FROM dependencies WHERE version_id = ?
+		ORDER BY name`, id), func(rows *sql.Rows) error {
+		var d registry.Dependency
+		err := rows.Scan(&d.Name, &d.Want, &d.Extra)
+		v.Dependencies = append(v.Dependencies, d)
+		return err
+	}); err != nil {
+		return err
+	}
+	if err := r.each(ctx, write(`SELECT m.name, v.number, l.relation FROM links l JOIN versions v ON v.id = l.to_id
+		JOIN models m ON m.id = v.model_id
+		WHERE l.from_kind = 1 AND l.from_id = ? AND l.to_kind = 1 AND ? ORDER BY m.name, v.number`, id,
+		r.sees("m.project")), func(rows *sql.Rows) error {
 		var ref registry.Ref
 		var relation string
 		err := rows.Scan(&ref.Model, &ref.Number, &relation)
@@ -321,7 +333,8 @@ func (r View) fillWhole(ctx context.Context, v *registry.Version, id int64) erro
 	}); err != nil {
 		return err
 	}
-	return r.each(ctx, `SELECT name, digest, size, media, added_by, added_at FROM attachments WHERE version_id = ? ORDER BY name`, []any{id}, func(rows *sql.Rows) error {
+	return r.each(ctx, write(`SELECT name, digest, size, media, added_by, added_at FROM attachments WHERE version_id = ?
+		ORDER BY name`, id), func(rows *sql.Rows) error {
 		var a registry.Attachment
 		var at int64
 		err := rows.Scan(&a.Name, &a.Digest, &a.Size, &a.Media, &a.AddedBy, &at)
@@ -384,8 +397,8 @@ func (r View) Versions(ctx context.Context, model string, p Page) ([]registry.Ve
 // Profile returns the reference profile of a version, nil when it has none.
 func (r View) Profile(ctx context.Context, model string, number int) (*profile.Profile, error) {
 	var raw sql.NullString
-	err := r.q.QueryRowContext(ctx, `SELECT t.profile FROM version_texts t WHERE t.version_id = (`+versionID+`)`, model,
-		number).Scan(&raw)
+	err := r.q.row(ctx, `SELECT t.profile FROM version_texts t WHERE t.version_id = ?`,
+		versionAt(model, number)).Scan(&raw)
 	if err != nil {
 		return nil, one(err)
 	}
@@ -404,15 +417,16 @@ func (r View) SetRung(ctx context.Context, model string, number int, rung, promo
 		}
 		by = n
 	}
-	_, err := r.q.ExecContext(ctx,
-		`UPDATE versions SET rung = ?, rung_since = ?, rung_by = ? WHERE number = ? AND model_id = (SELECT id FROM models WHERE name = ?)`,
+	_, err := r.q.exec(ctx,
+		`UPDATE versions SET rung = ?, rung_since = ?, rung_by = ? WHERE number = ? AND model_id = (SELECT id
+			FROM models WHERE name = ?)`,
 		rung, toMillis(now), by, number, model)
 	return err
 }
 
 // SetNote changes the note of a version.
 func (r View) SetNote(ctx context.Context, model string, number int, note string) error {
-	_, err := r.q.ExecContext(ctx,
+	_, err := r.q.exec(ctx,
 		`UPDATE versions SET note = ? WHERE number = ? AND model_id = (SELECT id FROM models WHERE name = ?)`, note,
 		number, model)
 	return err
@@ -420,16 +434,17 @@ func (r View) SetNote(ctx context.Context, model string, number int, note string
 
 // PutAttachment adds an attachment to a version, in place of one with the same name.
 func (r View) PutAttachment(ctx context.Context, model string, number int, a registry.Attachment) error {
-	_, err := r.q.ExecContext(ctx, `INSERT INTO attachments (version_id, name, digest, size, media, added_by, added_at) VALUES ((`+versionID+`), ?, ?, ?, ?, ?, ?)
-		ON CONFLICT (version_id, name) DO UPDATE SET digest = excluded.digest, size = excluded.size, media = excluded.media, added_by = excluded.added_by, added_at = excluded.added_at`,
-		model, number, a.Name, a.Digest, a.Size, a.Media, a.AddedBy, toMillis(a.AddedAt))
+	_, err := r.q.exec(ctx, `INSERT INTO attachments (version_id, name, digest, size, media, added_by, added_at)
+		VALUES (?, ?, ?, ?, ?, ?, ?)
+		ON CONFLICT (version_id, name) DO UPDATE SET digest = excluded.digest, size = excluded.size,
+			media = excluded.media, added_by = excluded.added_by, added_at = excluded.added_at`,
+		versionAt(model, number), a.Name, a.Digest, a.Size, a.Media, a.AddedBy, toMillis(a.AddedAt))
 	return err
 }
 
 // RemoveAttachment takes an attachment away.
 func (r View) RemoveAttachment(ctx context.Context, model string, number int, name string) error {
-	_, err := r.q.ExecContext(ctx, `DELETE FROM attachments WHERE name = ? AND version_id = (`+versionID+`)`, name,
-		model, number)
+	_, err := r.q.exec(ctx, `DELETE FROM attachments WHERE name = ? AND version_id = ?`, name, versionAt(model, number))
 	return err
 }
 
@@ -445,8 +460,10 @@ type Deleted struct {
 func (r View) DeletedVersion(ctx context.Context, model string, number int) (Deleted, error) {
 	g := Deleted{Ref: registry.Ref{Model: model, Number: number}.String()}
 	var at int64
-	err := r.q.QueryRowContext(ctx, `SELECT v.deleted_at, v.deleted_by, v.deleted_why FROM versions v JOIN models m ON m.id = v.model_id
-		WHERE m.name = ? AND v.number = ? AND v.deleted_at IS NOT NULL AND `+r.sees("m.project"), model, number).Scan(&at, &g.By, &g.Why)
+	err := r.q.row(ctx, `SELECT v.deleted_at, v.deleted_by, v.deleted_why FROM versions v
+		JOIN models m ON m.id = v.model_id
+		WHERE m.name = ? AND v.number = ? AND v.deleted_at IS NOT NULL AND ?`, model, number,
+		r.sees("m.project")).Scan(&at, &g.By, &g.Why)
 	g.At = fromMillis(at)
 	return g, one(err)
 }
@@ -455,22 +472,23 @@ func (r View) DeletedVersion(ctx context.Context, model string, number int) (Del
 // lineage stays, so that what was made from it can still be traced.
 func (r View) DeleteVersion(ctx context.Context, model string, number int, g Deleted) error {
 	var id int64
-	if err := r.q.QueryRowContext(ctx, versionID, model, number).Scan(&id); err != nil {
+	if err := r.q.row(ctx, versionID, model, number).Scan(&id); err != nil {
 		return one(err)
 	}
-	if _, err := r.q.ExecContext(ctx, `DELETE FROM search WHERE rowid = ?`, id); err != nil {
+	if _, err := r.q.exec(ctx, `DELETE FROM search WHERE rowid = ?`, id); err != nil {
 		return err
 	}
 	for _, table := range []string{
 		"version_texts", "artifact_contents", "artifacts", "metrics", "params",
 		"dependencies", "attachments", "evidence", "labels", "tags", "properties",
 	} {
-		if _, err := r.q.ExecContext(ctx, `DELETE FROM `+table+` WHERE version_id = ?`, id); err != nil {
+		if _, err := r.q.exec(ctx, `DELETE FROM `+table+` WHERE version_id = ?`, id); err != nil {
 			return err
 		}
 	}
-	_, err := r.q.ExecContext(ctx,
-		`UPDATE versions SET deleted_at = ?, deleted_by = ?, deleted_why = ?, digest = lower(hex(randomblob(32))), code = NULL, licence = '', note = '', profile_rows = 0 WHERE id = ?`,
+	_, err := r.q.exec(ctx,
+		`UPDATE versions SET deleted_at = ?, deleted_by = ?, deleted_why = ?, digest = lower(hex(randomblob(32))),
+			code = NULL, licence = '', note = '', profile_rows = 0 WHERE id = ?`,
 		toMillis(g.At), g.By, g.Why, id)
 	return err
 }
@@ -479,23 +497,30 @@ func (r View) DeleteVersion(ctx context.Context, model string, number int, g Del
 // labels, open promotions, and live versions made from it.
 func (r View) UsesOf(ctx context.Context, model string, number int, highest string) ([]string, error) {
 	var id int64
-	if err := r.q.QueryRowContext(ctx, versionID, model, number).Scan(&id); err != nil {
+	if err := r.q.row(ctx, versionID, model, number).Scan(&id); err != nil {
 		return nil, one(err)
 	}
 	var out []string
 	for _, use := range []struct {
-		what, query string
-		args        []any
+		what  string
+		query piece
 	}{
-		{"is placed in ", `SELECT e.name FROM placements p JOIN environments e ON e.id = p.environment_id WHERE p.version_id = ? AND p.removed_at IS NULL ORDER BY e.name`, []any{id}},
-		{"is in the split of ", `SELECT e.name FROM endpoints e JOIN lanes l ON l.endpoint_id = e.id AND l.split = (SELECT max(number) FROM splits WHERE endpoint_id = e.id) WHERE l.version_id = ? ORDER BY e.name`, []any{id}},
-		{"has the label ", `SELECT name FROM labels WHERE version_id = ? ORDER BY name`, []any{id}},
-		{"waits for review in ", `SELECT 'P-' || number FROM promotions WHERE version_id = ? AND state IN ('open', 'to_review') ORDER BY number`, []any{id}},
-		{"is a parent of " + highest + " ", `SELECT CASE WHEN ` + r.sees("m.project") + ` THEN m.name || '@' || v.number ELSE 'something in another project' END FROM links l JOIN versions v ON v.id = l.from_id JOIN models m ON m.id = v.model_id
-			WHERE l.to_kind = 1 AND l.to_id = ? AND l.from_kind = 1 AND v.rung = ? AND v.deleted_at IS NULL ORDER BY m.name, v.number`, []any{id, highest}},
+		{"is placed in ", write(`SELECT e.name FROM placements p JOIN environments e ON e.id = p.environment_id
+			WHERE p.version_id = ? AND p.removed_at IS NULL ORDER BY e.name`, id)},
+		{"is in the split of ", write(`SELECT e.name FROM endpoints e JOIN lanes l ON l.endpoint_id = e.id
+			AND l.split = (SELECT max(number) FROM splits WHERE endpoint_id = e.id)
+			WHERE l.version_id = ? ORDER BY e.name`, id)},
+		{"has the label ", write(`SELECT name FROM labels WHERE version_id = ? ORDER BY name`, id)},
+		{"waits for review in ", write(`SELECT 'P-' || number FROM promotions
+			WHERE version_id = ? AND state IN ('open', 'to_review') ORDER BY number`, id)},
+		{"is a parent of " + highest + " ", write(`SELECT CASE WHEN ? THEN m.name || '@' || v.number
+				ELSE 'something in another project' END
+			FROM links l JOIN versions v ON v.id = l.from_id JOIN models m ON m.id = v.model_id
+			WHERE l.to_kind = 1 AND l.to_id = ? AND l.from_kind = 1 AND v.rung = ? AND v.deleted_at IS NULL
+			ORDER BY m.name, v.number`, r.sees("m.project"), id, highest)},
 	} {
 		var names []string
-		if err := r.each(ctx, use.query, use.args, func(rows *sql.Rows) error {
+		if err := r.each(ctx, use.query, func(rows *sql.Rows) error {
 			var name string
 			err := rows.Scan(&name)
 			names = append(names, name)
@@ -514,7 +539,8 @@ func (r View) UsesOf(ctx context.Context, model string, number int, highest stri
 // attachment or evidence.
 func (r View) NeededBlobs(ctx context.Context) (map[string]bool, error) {
 	needed := map[string]bool{}
-	return needed, r.each(ctx, `SELECT digest FROM artifacts WHERE stored = 1 UNION SELECT digest FROM attachments UNION SELECT digest FROM evidence`, nil, func(rows *sql.Rows) error {
+	return needed, r.each(ctx, write(`SELECT digest FROM artifacts WHERE stored = 1 UNION SELECT digest FROM attachments
+		UNION SELECT digest FROM evidence`), func(rows *sql.Rows) error {
 		var d string
 		err := rows.Scan(&d)
 		needed[d] = true
@@ -524,11 +550,11 @@ func (r View) NeededBlobs(ctx context.Context) (map[string]bool, error) {
 
 // IndexVersions writes the full text of a version, or of all versions of a model, anew.
 func (r View) IndexVersions(ctx context.Context, of string) error {
-	clause, args := `WHERE m.name = ? AND v.deleted_at IS NULL`, []any{of}
+	which := write(`m.name = ?`, of)
 	if strings.Contains(of, "@") {
-		clause, args = clause+` AND v.number = ?`, byRef(of)
+		which = write(`m.name = ? AND v.number = ?`, byRef(of)...)
 	}
-	versions, ids, err := r.versions(ctx, clause, args...)
+	versions, ids, err := r.versions(ctx, `WHERE ? AND v.deleted_at IS NULL`, which)
 	if err != nil || len(versions) == 0 {
 		return err
 	}
@@ -539,8 +565,10 @@ func (r View) IndexVersions(ctx context.Context, of string) error {
 	for i := range versions {
 		v := &versions[i]
 		var card, dependencies sql.NullString
-		if err := r.q.QueryRowContext(ctx,
-			`SELECT substr(json_extract(card, '$.text'), 1, 20000), (SELECT group_concat(name, ' ') FROM dependencies WHERE version_id = ?1) FROM version_texts WHERE version_id = ?1`, ids[i]).
+		if err := r.q.row(ctx,
+			`SELECT substr(json_extract(card, '$.text'), 1, 20000), (SELECT group_concat(name, ' ') FROM dependencies
+				WHERE version_id = t.version_id)
+				FROM version_texts t WHERE t.version_id = ?`, ids[i]).
 			Scan(&card, &dependencies); err != nil {
 			return one(err)
 		}
@@ -561,7 +589,7 @@ func (r View) IndexVersions(ctx context.Context, of string) error {
 			}
 		}
 		parts = slices.AppendSeq(parts, maps.Keys(v.Metrics))
-		if _, err := r.q.ExecContext(ctx, `INSERT OR REPLACE INTO search (rowid, title, body) VALUES (?, ?, ?)`, ids[i],
+		if _, err := r.q.exec(ctx, `INSERT OR REPLACE INTO search (rowid, title, body) VALUES (?, ?, ?)`, ids[i],
 			title, strings.Join(parts, " ")); err != nil {
 			return err
 		}

@@ -325,7 +325,8 @@ func (s *Store) Evidence(ctx context.Context, endpoint string, t guard.TrialPair
 	}
 	rows, err := s.db.Read.QueryContext(
 		ctx,
-		`SELECT version, what, summary FROM evidence WHERE endpoint = ? AND candidate = ? AND incumbent = ? AND begun = ?`,
+		`SELECT version, what, summary FROM evidence
+			WHERE endpoint = ? AND candidate = ? AND incumbent = ? AND begun = ?`,
 		endpoint,
 		t.Candidate,
 		t.Incumbent,

@@ -303,7 +303,8 @@ func (s *Store) PutWatching(ctx context.Context, endpoint string, state guard.St
 		}
 		for _, t := range state.Trials {
 			for _, r := range t.Readings {
-				if _, err := tx.ExecContext(ctx, `INSERT INTO readings (endpoint, at, split, version, signal, progress) VALUES (?, ?, ?, ?, ?, ?)
+				if _, err := tx.ExecContext(ctx, `INSERT INTO readings (endpoint, at, split, version, signal, progress)
+					VALUES (?, ?, ?, ?, ?, ?)
 					ON CONFLICT DO UPDATE SET progress = excluded.progress`,
 					endpoint, state.At.UnixMilli(), state.Split, t.Candidate, r.Signal, r.Progress); err != nil {
 					return err
