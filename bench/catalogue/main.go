@@ -133,54 +133,7 @@ func fillModel(ctx context.Context, w records.View, r *rand.Rand, m, dataSets in
 		return err
 	}
 	for n := range *versions {
-		v := &registry.Version{
-			Model: model.Name, Digest: fmt.Sprintf("%032x%032x", r.Uint64(), r.Uint64()),
-			Note: pick(words) + " " + pick(words) + " " + pick(words), Rung: "draft", CreatedBy: pick(owners),
-			CreatedAt: begin.Add(time.Duration(m**versions+n) * 10 * time.Minute), Metrics: map[string]float64{},
-			Params: map[string]string{"depth": fmt.Sprint(r.IntN(12)), "rate": fmt.Sprint(r.Float64())},
-			Artifacts: []registry.Artifact{{
-				Name: "model.bin", Digest: fmt.Sprintf("%064x", r.Uint64()),
-				Size: int64(r.IntN(1 << 30)), Stored: true, Contents: registry.Contents{Format: pick(formats)},
-			}},
-			Signature: &signature.Signature{
-				Inputs: []signature.Column{
-					{Name: "outdoor_c", Type: signature.Number},
-					{Name: "wind_ms", Type: signature.Number},
-				},
-				Outputs: []signature.Column{{Name: "y", Type: signature.Number}},
-			},
-			Card: &registry.Card{
-				Text: "# " + model.Name + "\n\n" +
-					strings.Repeat(pick(words)+" "+pick(words)+" ", 20),
-				Licence: []string{"MIT", "internal", "CC-BY-4.0"}[r.IntN(3)],
-			},
-			Code: &lineage.Code{
-				Repository: "https://git.tarnholm.example/heat",
-				Commit:     fmt.Sprintf("%040x", r.IntN(5000)),
-			},
-		}
-		v.RungSince = v.CreatedAt
-		if r.IntN(20) == 0 {
-			v.Rung = []string{"proven", "rehearsal", "live", "retired"}[r.IntN(4)]
-		}
-		for k := range *metrics {
-			v.Metrics[[]string{"rmse", "mae", "r2", "bias"}[k%4]+
-				[]string{"", "_winter", "_summer", "_night", "_storm"}[k/4%5]] = r.Float64()
-		}
-		seen := map[string]bool{}
-		for len(v.Data) < *links-3 {
-			d := fmt.Sprintf("winters-%03d#1", r.IntN(dataSets))
-			if !seen[d] {
-				seen[d] = true
-				v.Data = append(v.Data, lineage.DataUse{Data: d, Role: lineage.TrainedOn})
-			}
-		}
-		for p := 1; p <= 2 && n-p >= 0; p++ {
-			v.Parents = append(v.Parents, lineage.Parent{
-				Version:  fmt.Sprintf("%s@%d", model.Name, n+1-p),
-				Relation: "fine-tuned",
-			})
-		}
+		v := madeUp(r, model.Name, m, n, dataSets, begin)
 		if err := w.AddVersion(ctx, v); err != nil {
 			return err
 		}
@@ -203,6 +156,60 @@ func fillModel(ctx context.Context, w records.View, r *rand.Rand, m, dataSets in
 		}
 	}
 	return nil
+}
+
+// madeUp is the n-th version of the m-th model.
+func madeUp(r *rand.Rand, model string, m, n, dataSets int, begin time.Time) *registry.Version {
+	pick := func(from []string) string { return from[r.IntN(len(from))] }
+	v := &registry.Version{
+		Model: model, Digest: fmt.Sprintf("%032x%032x", r.Uint64(), r.Uint64()),
+		Note: pick(words) + " " + pick(words) + " " + pick(words), Rung: "draft", CreatedBy: pick(owners),
+		CreatedAt: begin.Add(time.Duration(m**versions+n) * 10 * time.Minute), Metrics: map[string]float64{},
+		Params: map[string]string{"depth": fmt.Sprint(r.IntN(12)), "rate": fmt.Sprint(r.Float64())},
+		Artifacts: []registry.Artifact{{
+			Name: "model.bin", Digest: fmt.Sprintf("%064x", r.Uint64()),
+			Size: int64(r.IntN(1 << 30)), Stored: true, Contents: registry.Contents{Format: pick(formats)},
+		}},
+		Signature: &signature.Signature{
+			Inputs: []signature.Column{
+				{Name: "outdoor_c", Type: signature.Number},
+				{Name: "wind_ms", Type: signature.Number},
+			},
+			Outputs: []signature.Column{{Name: "y", Type: signature.Number}},
+		},
+		Card: &registry.Card{
+			Text: "# " + model + "\n\n" +
+				strings.Repeat(pick(words)+" "+pick(words)+" ", 20),
+			Licence: []string{"MIT", "internal", "CC-BY-4.0"}[r.IntN(3)],
+		},
+		Code: &lineage.Code{
+			Repository: "https://git.tarnholm.example/heat",
+			Commit:     fmt.Sprintf("%040x", r.IntN(5000)),
+		},
+	}
+	v.RungSince = v.CreatedAt
+	if r.IntN(20) == 0 {
+		v.Rung = []string{"proven", "rehearsal", "live", "retired"}[r.IntN(4)]
+	}
+	for k := range *metrics {
+		v.Metrics[[]string{"rmse", "mae", "r2", "bias"}[k%4]+
+			[]string{"", "_winter", "_summer", "_night", "_storm"}[k/4%5]] = r.Float64()
+	}
+	seen := map[string]bool{}
+	for len(v.Data) < *links-3 {
+		d := fmt.Sprintf("winters-%03d#1", r.IntN(dataSets))
+		if !seen[d] {
+			seen[d] = true
+			v.Data = append(v.Data, lineage.DataUse{Data: d, Role: lineage.TrainedOn})
+		}
+	}
+	for p := 1; p <= 2 && n-p >= 0; p++ {
+		v.Parents = append(v.Parents, lineage.Parent{
+			Version:  fmt.Sprintf("%s@%d", model, n+1-p),
+			Relation: "fine-tuned",
+		})
+	}
+	return v
 }
 
 // ask starts the service and measures.

@@ -168,10 +168,19 @@ func (b *bench) run(rounds, splits int) (err error) {
 	if splits > 0 {
 		return b.changeSplits(c, ours+goodPath, splits)
 	}
-	targets := []struct {
-		name, url string
-		pid       int
-	}{{"HAProxy", proxy + goodPath, b.pids["haproxy"]}, {"Inner Ladder", ours + goodPath, b.pids["innerladder"]}}
+	return b.byTurns(c, []target{
+		{"HAProxy", proxy + goodPath, b.pids["haproxy"]}, {"Inner Ladder", ours + goodPath, b.pids["innerladder"]},
+	}, rounds)
+}
+
+// target is a gateway that is measured.
+type target struct {
+	name, url string
+	pid       int
+}
+
+// byTurns measures two gateways, one after the other, in rounds.
+func (b *bench) byTurns(c *client.Client, targets []target, rounds int) error {
 	for _, t := range targets { // warm up both
 		if _, err := b.wrk(t.url, 2*time.Second); err != nil {
 			return fmt.Errorf("%s: %w", t.name, err)

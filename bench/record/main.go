@@ -168,25 +168,21 @@ func fill(ctx context.Context, data, path string) error {
 	return s.Close()
 }
 
-// search asks the real service, one search after the other, in a random order of kinds.
-func search(ctx context.Context, data string) error {
-	h, err := house.Start("./bin/innerladder", data)
-	if err != nil {
-		return err
-	}
-	defer h.Stop()
-	c := client.New(h.Server, h.Token)
-	r := rand.New(rand.NewPCG(9, 9))
+// question is a kind of search of the record.
+type question struct {
+	name string
+	q    func() map[string]string
+}
+
+// questions lists what people ask of the record.
+func questions(r *rand.Rand) []question {
 	person := func() string { return fmt.Sprintf("person-%03d", some(r, people)) }
 	moment := func() time.Time {
 		return time.Date(2024, 1, 1, 0, 0, 0, 0, time.UTC).Add(time.Duration(r.IntN(*lines)) * 8 * time.Second)
 	}
 	kind := func() string { return kindsOf[r.IntN(len(kindsOf))].kind }
 	word := func() string { return words[r.IntN(len(words))] }
-	asks := []struct {
-		name string
-		q    func() map[string]string
-	}{
+	return []question{
 		{"nothing", func() map[string]string { return nil }},
 		{"kind", func() map[string]string { return map[string]string{"kind": kind()} }},
 		{"class of kinds", func() map[string]string { return map[string]string{"kind": "promotion"} }},
@@ -231,6 +227,18 @@ func search(ctx context.Context, data string) error {
 		}},
 		{"a beginning", func() map[string]string { return map[string]string{"text": "harbo"} }},
 	}
+}
+
+// search asks the real service, one search after the other, in a random order of kinds.
+func search(ctx context.Context, data string) error {
+	h, err := house.Start("./bin/innerladder", data)
+	if err != nil {
+		return err
+	}
+	defer h.Stop()
+	c := client.New(h.Server, h.Token)
+	r := rand.New(rand.NewPCG(9, 9))
+	asks := questions(r)
 	took := make([][]time.Duration, len(asks))
 	var all []time.Duration
 	for range *rounds {

@@ -26,8 +26,10 @@ import (
 	"innerladder/internal/wire"
 )
 
-// registerFlags are the options of register that are not files.
+// registerFlags are the options of register.
 type registerFlags struct {
+	files, attachments                           list
+	sample, reference, card, requirements        *string
 	metric, param, importance, unit, property    pairs
 	targets, tags, labels, from                  list
 	trainedOn, validatedOn, evaluatedOn, parents list
@@ -38,25 +40,58 @@ type registerFlags struct {
 
 func register(c *call) func(context.Context) error {
 	c.connect()
-	f := registerFlags{metric: pairs{}, param: pairs{}, importance: pairs{}, unit: pairs{}, property: pairs{}}
-	var files, attachments list
-	c.flags.Var(&files, "file", "`FILE` or folder of the version; may be given several times, a folder is "+
+	f := registrationOptions(c)
+	return func(ctx context.Context) error {
+		reg, err := f.registration(ctx, c.args[0])
+		if err != nil {
+			return err
+		}
+		if len(f.files)+len(f.from) == 0 {
+			return wrongUse("no file is given; use -file or -from")
+		}
+		local, cleanUp, err := f.localFiles()
+		defer cleanUp()
+		if err != nil {
+			return err
+		}
+		v, err := c.api.Register(ctx, reg, local)
+		return c.show(v, err, func() {
+			if !v.Created {
+				c.say("the same content was registered before, by %s, %s", v.CreatedBy, moment(v.CreatedAt))
+			}
+			for _, r := range v.Remarks {
+				c.say("%s", r)
+			}
+			for _, a := range v.Artifacts {
+				if a.Contents.Unsafe != "" {
+					c.say("note: %s is %s", a.Name, strings.TrimPrefix(a.Contents.Unsafe, "is "))
+				}
+			}
+			fmt.Fprintln(c.Out, v.Ref)
+		})
+	}
+}
+
+// registrationOptions defines the options of a registration.
+func registrationOptions(c *call) *registerFlags {
+	f := &registerFlags{metric: pairs{}, param: pairs{}, importance: pairs{}, unit: pairs{}, property: pairs{}}
+	c.flags.Var(&f.files, "file", "`FILE` or folder of the version; may be given several times, a folder is "+
 		"packed as tar")
 	c.flags.Var(&f.from, "from", "`ADDRESS`, https:// or file://, that the service takes a file from; may be given "+
 		"several times")
 	f.referenceOnly = c.flags.Bool("reference-only", false,
 		"with -from: write down digest and size, do not keep the bytes")
-	sample := c.flags.String("sample", "",
+	f.sample = c.flags.String("sample", "",
 		"`FILE` with example rows, CSV, Parquet or JSON; signature, sample request and reference profile are "+
 			"read from it")
-	reference := c.flags.String("reference", "",
+	f.reference = c.flags.String("reference", "",
 		"`FILE` with the rows of the reference profile, when they are not the sample")
 	c.flags.Var(&f.targets, "target", "`COLUMN` of the sample that is an output; may be given several times")
 	c.flags.Var(f.unit, "unit", "`COLUMN=UNIT` of the sample; may be given several times")
 	f.signature = c.flags.String("signature", "", "`FILE` with a signature written by hand, JSON")
-	card := c.flags.String("card", "", "`FILE` with the model card, Markdown")
-	requirements := c.flags.String("requirements", "", "`FILE` with the packages it needs, one a line")
-	c.flags.Var(&attachments, "attach",
+	f.card = c.flags.String("card", "", "`FILE` with the model card, Markdown")
+	f.requirements = c.flags.String("requirements", "", "`FILE` with the packages it needs, one a line")
+	c.flags.Var(&f.attachments, "attach",
 		"`FILE` to attach: a document, a notebook, a picture; may be given several times")
 	c.flags.Var(f.metric, "metric", "`NAME=VALUE` that was measured; may be given several times")
 	c.flags.Var(f.param, "param", "`NAME=VALUE` it was made with; may be given several times")
@@ -78,57 +113,44 @@ func register(c *call) func(context.Context) error {
 		"`TASK` of a new model: regression, classification or other; read off the target")
 	f.description = c.flags.String("description", "", "`TEXT` about a new model")
 	f.noCode = c.flags.Bool("no-code", false, "do not record the git checkout")
-	return func(ctx context.Context) error {
-		reg, err := f.registration(ctx, c.args[0])
-		if err != nil {
-			return err
+	return f
+}
+
+// localFiles lists the files to send, the small ones first: what is wrong with them shows before
+// large ones are sent. cleanUp removes what was packed for it.
+func (f *registerFlags) localFiles() (local []client.LocalFile, cleanUp func(), err error) {
+	var packs []func()
+	cleanUp = func() {
+		for _, remove := range packs {
+			remove()
 		}
-		if len(files)+len(f.from) == 0 {
-			return wrongUse("no file is given; use -file or -from")
-		}
-		// What is wrong with the small files shows before large ones are sent.
-		var local []client.LocalFile
-		for _, one := range []struct{ part, path string }{
-			{wire.PartSample, *sample},
-			{wire.PartReference, *reference},
-			{wire.PartCard, *card},
-			{wire.PartRequirements, *requirements},
-		} {
-			if one.path != "" {
-				local = append(local, client.LocalFile{Part: one.part, Path: one.path})
-			}
-		}
-		for _, path := range attachments {
-			local = append(local, client.LocalFile{Part: wire.PartAttachment, Path: path})
-		}
-		for _, path := range files {
-			packed, cleanUp, err := artifact(path)
-			if err != nil {
-				return err
-			}
-			defer cleanUp()
-			local = append(local, packed)
-		}
-		v, err := c.api.Register(ctx, reg, local)
-		return c.show(v, err, func() {
-			if !v.Created {
-				c.say("the same content was registered before, by %s, %s", v.CreatedBy, moment(v.CreatedAt))
-			}
-			for _, r := range v.Remarks {
-				c.say("%s", r)
-			}
-			for _, a := range v.Artifacts {
-				if a.Contents.Unsafe != "" {
-					c.say("note: %s is %s", a.Name, strings.TrimPrefix(a.Contents.Unsafe, "is "))
-				}
-			}
-			fmt.Fprintln(c.Out, v.Ref)
-		})
 	}
+	for _, one := range []struct{ part, path string }{
+		{wire.PartSample, *f.sample},
+		{wire.PartReference, *f.reference},
+		{wire.PartCard, *f.card},
+		{wire.PartRequirements, *f.requirements},
+	} {
+		if one.path != "" {
+			local = append(local, client.LocalFile{Part: one.part, Path: one.path})
+		}
+	}
+	for _, path := range f.attachments {
+		local = append(local, client.LocalFile{Part: wire.PartAttachment, Path: path})
+	}
+	for _, path := range f.files {
+		packed, remove, err := artifact(path)
+		if err != nil {
+			return nil, cleanUp, err
+		}
+		packs = append(packs, remove)
+		local = append(local, packed)
+	}
+	return local, cleanUp, nil
 }
 
 // registration turns the options into what is sent.
-func (f registerFlags) registration(ctx context.Context, model string) (wire.Registration, error) {
+func (f *registerFlags) registration(ctx context.Context, model string) (wire.Registration, error) {
 	reg := wire.Registration{
 		Model: model, Project: *f.project, Task: *f.task, Description: *f.description,
 		Owner: *f.owner, Note: *f.note, Params: f.param, Run: *f.run,

@@ -172,57 +172,69 @@ func (l *Ladder) Check() error {
 	}
 	seen := map[string]bool{Retired: true}
 	for i := range l.Rungs {
-		r := &l.Rungs[i]
-		field := fmt.Sprintf("rungs[%d]", i)
-		switch {
-		case !naming.Word.MatchString(r.Name):
-			return fault.New(fault.Invalid, "ladder.rung_name", "%q is no name for a rung", r.Name).In(field + ".name").
-				Do("use small letters, digits, - and _, beginning with a letter")
-		case seen[r.Name]:
-			return fault.New(fault.Invalid, "ladder.rung_twice",
-				"there are two rungs %q; retired is one that every ladder has beside it", r.Name).In(field + ".name").
-				Do("give each its own name")
-		case i == 0 && r.HoldsOne:
-			return fault.New(fault.Invalid, "ladder.lowest", "%s is the lowest rung and holds one version", r.Name).
-				In(field + ".holds_one").Do("versions are registered on the lowest rung, so it must hold many")
-		case i == 0 && len(r.Gate) > 0:
-			return fault.New(fault.Invalid, "ladder.lowest", "%s is the lowest rung and has a gate", r.Name).
-				In(field + ".gate").Do("nobody steps up to the lowest rung; put the gate on the next")
-		case r.Displaced != "" && !r.HoldsOne:
-			return fault.New(fault.Invalid, "ladder.displaced", "%s says where displaced versions go and holds many",
-				r.Name).In(field + ".displaced").Do("leave it out, or say holds_one")
-		case r.Displaced != "" && r.Displaced != "below" && r.Displaced != Retired:
-			return fault.New(fault.Invalid, "ladder.displaced", "%q is nowhere a version can go", r.Displaced).
-				In(field + ".displaced").Do("use below or retired")
-		case len(r.Gate) > mostPerGate:
-			return fault.New(fault.Invalid, "ladder.gate", "the gate of %s has %d requirements", r.Name, len(r.Gate)).
-				In(field+".gate").Do("use at most %d", mostPerGate)
-		}
-		seen[r.Name] = true
-		if r.Gate == nil {
-			r.Gate = []rule.Requirement{}
-		}
-		items := map[string]bool{}
-		for j, q := range r.Gate {
-			at := fmt.Sprintf("%s.gate[%d]", field, j)
-			if err := q.Check(at); err != nil {
-				return err
-			}
-			if c, ok := q.Rule.(rule.Checklist); ok {
-				for _, item := range c.Items {
-					if items[item.Name] {
-						return fault.New(fault.Invalid, "ladder.item_twice",
-							"the gate of %s has two checklist items %q", r.Name, item.Name).In(at).
-							Do("give each its own name")
-					}
-					items[item.Name] = true
-				}
-			}
+		if err := l.Rungs[i].check(fmt.Sprintf("rungs[%d]", i), i == 0, seen); err != nil {
+			return err
 		}
 	}
 	for i, f := range l.Freezes {
 		if err := f.Check(fmt.Sprintf("freezes[%d]", i)); err != nil {
 			return err
+		}
+	}
+	return nil
+}
+
+// check says what is wrong with a rung and fills in what was left out; seen are the names that
+// are taken.
+func (r *Rung) check(field string, lowest bool, seen map[string]bool) error {
+	switch {
+	case !naming.Word.MatchString(r.Name):
+		return fault.New(fault.Invalid, "ladder.rung_name", "%q is no name for a rung", r.Name).In(field + ".name").
+			Do("use small letters, digits, - and _, beginning with a letter")
+	case seen[r.Name]:
+		return fault.New(fault.Invalid, "ladder.rung_twice",
+			"there are two rungs %q; retired is one that every ladder has beside it", r.Name).In(field + ".name").
+			Do("give each its own name")
+	case lowest && r.HoldsOne:
+		return fault.New(fault.Invalid, "ladder.lowest", "%s is the lowest rung and holds one version", r.Name).
+			In(field + ".holds_one").Do("versions are registered on the lowest rung, so it must hold many")
+	case lowest && len(r.Gate) > 0:
+		return fault.New(fault.Invalid, "ladder.lowest", "%s is the lowest rung and has a gate", r.Name).
+			In(field + ".gate").Do("nobody steps up to the lowest rung; put the gate on the next")
+	case r.Displaced != "" && !r.HoldsOne:
+		return fault.New(fault.Invalid, "ladder.displaced", "%s says where displaced versions go and holds many",
+			r.Name).In(field + ".displaced").Do("leave it out, or say holds_one")
+	case r.Displaced != "" && r.Displaced != "below" && r.Displaced != Retired:
+		return fault.New(fault.Invalid, "ladder.displaced", "%q is nowhere a version can go", r.Displaced).
+			In(field + ".displaced").Do("use below or retired")
+	case len(r.Gate) > mostPerGate:
+		return fault.New(fault.Invalid, "ladder.gate", "the gate of %s has %d requirements", r.Name, len(r.Gate)).
+			In(field+".gate").Do("use at most %d", mostPerGate)
+	}
+	seen[r.Name] = true
+	if r.Gate == nil {
+		r.Gate = []rule.Requirement{}
+	}
+	return r.checkGate(field)
+}
+
+// checkGate says what is wrong with what a rung demands.
+func (r *Rung) checkGate(field string) error {
+	items := map[string]bool{}
+	for j, q := range r.Gate {
+		at := fmt.Sprintf("%s.gate[%d]", field, j)
+		if err := q.Check(at); err != nil {
+			return err
+		}
+		if c, ok := q.Rule.(rule.Checklist); ok {
+			for _, item := range c.Items {
+				if items[item.Name] {
+					return fault.New(fault.Invalid, "ladder.item_twice",
+						"the gate of %s has two checklist items %q", r.Name, item.Name).In(at).
+						Do("give each its own name")
+				}
+				items[item.Name] = true
+			}
 		}
 	}
 	return nil
