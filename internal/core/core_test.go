@@ -185,6 +185,41 @@ func linesOfTags(path string, text []byte) (map[int]bool, error) {
 	return lines, nil
 }
 
+// A function fits on a screen, 80 lines; a test that tells a whole story may take 130.
+func TestFunctionsFit(t *testing.T) {
+	err := filepath.WalkDir(filepath.Join("..", ".."), func(path string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		if d.IsDir() && d.Name() == "node_modules" {
+			return fs.SkipDir
+		}
+		if d.IsDir() || !strings.HasSuffix(path, ".go") {
+			return nil
+		}
+		files := token.NewFileSet()
+		f, err := parser.ParseFile(files, path, nil, 0)
+		if err != nil {
+			return err
+		}
+		most := 80
+		if strings.HasSuffix(path, "_test.go") {
+			most = 130
+		}
+		for _, decl := range f.Decls {
+			if fn, ok := decl.(*ast.FuncDecl); ok {
+				if n := files.Position(fn.End()).Line - files.Position(fn.Pos()).Line + 1; n > most {
+					t.Errorf("%s: %s has %d lines", path, fn.Name.Name, n)
+				}
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
 // A page of the console can be read in one sitting: its parts have files of their own.
 func TestPagesOfTheConsoleFit(t *testing.T) {
 	pages := 0

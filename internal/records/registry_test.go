@@ -117,29 +117,15 @@ func all(t *testing.T, s *DB, search Search, limit int) []registry.Found {
 
 // Every search gives what looking at each version gives, in the same order, whatever way
 // the query takes and however it is cut into pages.
-func TestSearchesFindWhatIsThere(t *testing.T) {
-	s := catalogueOf(t, 9, 92) // more than fewEnough, so both ways are taken
-	every := all(t, s, Search{}, 1000)
-	if len(every) != 9*92 {
-		t.Fatalf("%d versions", len(every))
-	}
-	details, about := map[string]*registry.Version{}, map[string]string{}
-	models, _, err := s.Read(Everything).Models(t.Context(), ModelFilter{}, Page{Limit: 100})
-	if err != nil {
-		t.Fatal(err)
-	}
-	for _, m := range models {
-		about[m.Name] = m.Description
-	}
-	for name := range about {
-		versions, _, err := s.Read(Everything).Versions(t.Context(), name, Page{Limit: 200})
-		if err != nil {
-			t.Fatal(err)
-		}
-		for i := range versions {
-			details[versions[i].Ref] = &versions[i]
-		}
-	}
+// searchCase is a search and which versions it must find.
+type searchCase struct {
+	search Search
+	keep   func(registry.Found) bool
+}
+
+// searchCases lists searches of what catalogueOf makes; details are its versions by their refs,
+// about the descriptions of its models.
+func searchCases(details map[string]*registry.Version, about map[string]string) map[string]searchCase {
 	text := func(words ...string) func(registry.Found) bool {
 		return func(f registry.Found) bool {
 			v := details[f.Ref]
@@ -151,10 +137,7 @@ func TestSearchesFindWhatIsThere(t *testing.T) {
 			return !slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(whole, w) })
 		}
 	}
-	for name, c := range map[string]struct {
-		search Search
-		keep   func(registry.Found) bool
-	}{
+	return map[string]searchCase{
 		"rung": {Search{Rung: "live"}, func(f registry.Found) bool { return f.Rung == "live" }},
 		"task and owner": {
 			Search{Task: "regression", Owner: "runa"},
@@ -201,7 +184,33 @@ func TestSearchesFindWhatIsThere(t *testing.T) {
 			return text("substation")(f) && f.Rung == "draft" && slices.Contains(f.Formats, "json") &&
 				slices.Contains(f.Tags, "winter") && f.Metrics["rmse"] <= 0.8
 		}},
-	} {
+	}
+}
+
+func TestSearchesFindWhatIsThere(t *testing.T) {
+	s := catalogueOf(t, 9, 92) // more than fewEnough, so both ways are taken
+	every := all(t, s, Search{}, 1000)
+	if len(every) != 9*92 {
+		t.Fatalf("%d versions", len(every))
+	}
+	details, about := map[string]*registry.Version{}, map[string]string{}
+	models, _, err := s.Read(Everything).Models(t.Context(), ModelFilter{}, Page{Limit: 100})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, m := range models {
+		about[m.Name] = m.Description
+	}
+	for name := range about {
+		versions, _, err := s.Read(Everything).Versions(t.Context(), name, Page{Limit: 200})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for i := range versions {
+			details[versions[i].Ref] = &versions[i]
+		}
+	}
+	for name, c := range searchCases(details, about) {
 		for _, order := range []struct {
 			name       string
 			sort       string
@@ -217,28 +226,7 @@ func TestSearchesFindWhatIsThere(t *testing.T) {
 			}
 			search := c.search
 			search.Sort, search.Descending = order.sort, order.descending
-			var want []registry.Found
-			for _, f := range every {
-				if _, there := f.Metrics[order.sort]; c.keep(f) && (order.sort == "" || there) {
-					want = append(want, f)
-				}
-			}
-			slices.SortFunc(want, func(a, b registry.Found) int {
-				by := cmp.Compare(b.ID, a.ID)
-				if order.sort != "" {
-					by = cmp.Or(cmp.Compare(a.Metrics[order.sort], b.Metrics[order.sort]), cmp.Compare(a.ID, b.ID))
-				}
-				if order.descending {
-					return -by
-				}
-				return by
-			})
-			refs := func(list []registry.Found) (out []string) {
-				for _, f := range list {
-					out = append(out, f.Ref)
-				}
-				return out
-			}
+			want := sorted(every, search, c.keep)
 			if got := all(t, s, search, 170); !slices.Equal(refs(got), refs(want)) {
 				t.Errorf("%s, %s: %d found, %d are like that; first %v and %v", name, order.name, len(got), len(want),
 					refs(got)[:min(3, len(got))], refs(want)[:min(3, len(want))])
@@ -248,6 +236,34 @@ func TestSearchesFindWhatIsThere(t *testing.T) {
 	if names, err := s.Read(Everything).MetricNames(t.Context(), 10); err != nil || fmt.Sprint(names) != "[r2 rmse]" {
 		t.Errorf("%v, %v", names, err)
 	}
+}
+
+// sorted is what a search must find, by looking at every version.
+func sorted(every []registry.Found, search Search, keep func(registry.Found) bool) []registry.Found {
+	var want []registry.Found
+	for _, f := range every {
+		if _, there := f.Metrics[search.Sort]; keep(f) && (search.Sort == "" || there) {
+			want = append(want, f)
+		}
+	}
+	slices.SortFunc(want, func(a, b registry.Found) int {
+		by := cmp.Compare(b.ID, a.ID)
+		if search.Sort != "" {
+			by = cmp.Or(cmp.Compare(a.Metrics[search.Sort], b.Metrics[search.Sort]), cmp.Compare(a.ID, b.ID))
+		}
+		if search.Descending {
+			return -by
+		}
+		return by
+	})
+	return want
+}
+
+func refs(list []registry.Found) (out []string) {
+	for _, f := range list {
+		out = append(out, f.Ref)
+	}
+	return out
 }
 
 func TestWhatIsDeletedIsGoneButItsNumber(t *testing.T) {

@@ -1,6 +1,7 @@
 package rule
 
 import (
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -28,35 +29,42 @@ func sign(by string, a Answer, note string) SignOff {
 
 func value(x float64) *float64 { return &x }
 
-func TestRules(t *testing.T) {
-	report := func(id, kind, verdict string, age time.Duration, more func(*evidence.Evidence)) evidence.Evidence {
-		e := evidence.Evidence{ID: id, Kind: kind, Name: "report", Verdict: verdict, AddedAt: noon.Add(-age)}
-		if more != nil {
-			more(&e)
-		}
-		return e
+func report(id, kind, verdict string, age time.Duration, more func(*evidence.Evidence)) evidence.Evidence {
+	e := evidence.Evidence{ID: id, Kind: kind, Name: "report", Verdict: verdict, AddedAt: noon.Add(-age)}
+	if more != nil {
+		more(&e)
 	}
-	base := func(more func(*Facts)) Facts {
-		f := candidate()
-		f.To, f.Answers = "live", &Answers{Promotion: "P-1", AskedBy: "runa"}
-		if more != nil {
-			more(&f)
-		}
-		return f
+	return e
+}
+
+func base(more func(*Facts)) Facts {
+	f := candidate()
+	f.To, f.Answers = "live", &Answers{Promotion: "P-1", AskedBy: "runa"}
+	if more != nil {
+		more(&f)
 	}
-	incumbent := func(f *Facts) {
-		f.Incumbent = &registry.Version{Ref: "heat-demand@1", Metrics: map[string]float64{"rmse": 0.25, "r2": 0.9}}
-	}
-	tests := func(ran int) func(*evidence.Evidence) {
-		return func(e *evidence.Evidence) { e.Tests = &evidence.TestReport{Total: ran} }
-	}
-	cases := []struct {
-		name  string
-		rule  Rule
-		facts Facts
-		want  State
-		says  string
-	}{
+	return f
+}
+
+func incumbent(f *Facts) {
+	f.Incumbent = &registry.Version{Ref: "heat-demand@1", Metrics: map[string]float64{"rmse": 0.25, "r2": 0.9}}
+}
+
+func tests(ran int) func(*evidence.Evidence) {
+	return func(e *evidence.Evidence) { e.Tests = &evidence.TestReport{Total: ran} }
+}
+
+// ruleCase is a requirement, what it is asked of, and what it must say.
+type ruleCase struct {
+	name  string
+	rule  Rule
+	facts Facts
+	want  State
+	says  string
+}
+
+func casesOfMetrics() []ruleCase {
+	return []ruleCase{
 		{"metric within", Metric{Metric: "rmse", AtMost: value(0.3)}, base(nil), Passed, "0.3"},
 		{"metric above", Metric{Metric: "rmse", AtMost: value(0.2)}, base(nil), Failed, "at most 0.2"},
 		{"metric below", Metric{Metric: "rmse", AtLeast: value(0.4)}, base(nil), Failed, "at least 0.4"},
@@ -117,6 +125,11 @@ func TestRules(t *testing.T) {
 				report("E-1", "tests", "failed", time.Hour, nil),
 			}
 		}), Passed, "E-2"},
+	}
+}
+
+func casesOfEvidence() []ruleCase {
+	return []ruleCase{
 		{
 			"too old",
 			EvidenceOf{Evidence: "tests", NoOlder: Duration(time.Hour)},
@@ -180,6 +193,11 @@ func TestRules(t *testing.T) {
 			Placed{"workbench"},
 			base(func(f *Facts) { f.Places = []Place{{"workbench", false, "it is down"}} }), Waiting, "it is down",
 		},
+	}
+}
+
+func casesOfPeople() []ruleCase {
+	return []ruleCase{
 		{
 			"placed",
 			Placed{"workbench"},
@@ -237,6 +255,10 @@ func TestRules(t *testing.T) {
 			f.Frozen = new(FrozenBy(freezes, f.Now))
 		}), Waiting, "until Mon 2026-01-19 08:00 UTC"},
 	}
+}
+
+func TestRules(t *testing.T) {
+	cases := slices.Concat(casesOfMetrics(), casesOfEvidence(), casesOfPeople())
 	seen := map[string]bool{}
 	for _, c := range cases {
 		seen[c.rule.Kind()] = true
