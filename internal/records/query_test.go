@@ -64,8 +64,7 @@ func TestPiecesKeepTheirArguments(t *testing.T) {
 	}
 }
 
-func TestStatementsArePreparedOnce(t *testing.T) {
-	db, _ := open2(t)
+func statementsArePreparedOnce(t *testing.T, db *DB) {
 	ctx := t.Context()
 	put := func(name string) error {
 		return db.Write(ctx, Everything, func(r View) error {

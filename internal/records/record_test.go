@@ -47,8 +47,7 @@ func chronicle(t *testing.T, s *DB, n int) []record.Entry {
 }
 
 // Every search gives what going through all lines gives.
-func TestTheRecordIsSearched(t *testing.T) {
-	s, _ := open2(t)
+func recordIsSearched(t *testing.T, s *DB) {
 	all := chronicle(t, s, 400)
 	about := func(e record.Entry, subject string) bool {
 		return e.Subject == subject || slices.Contains(e.Also, subject) || strings.HasPrefix(e.Subject, subject+"@") ||
@@ -122,8 +121,7 @@ func TestTheRecordIsSearched(t *testing.T) {
 }
 
 // What was written is what is read.
-func TestLinesAreReadAsTheyWereWritten(t *testing.T) {
-	s, _ := open2(t)
+func linesAreReadAsWritten(t *testing.T, s *DB) {
 	e := record.Entry{
 		At: now, Project: "heat", Actor: "runa", Kind: "model.edited", Subject: "m", Also: []string{"n"},
 		Sentence: "<“odd” & \u2028>", Reason: "r\n", Before: json.RawMessage(`{"a":"<b>"}`),
@@ -244,8 +242,7 @@ func TestARewrittenRecordTellsFromWhere(t *testing.T) {
 }
 
 // Many write at once; the chain has no fork and no gap.
-func TestManyWriteOneChain(t *testing.T) {
-	s, _ := open2(t)
+func manyWriteOneChain(t *testing.T, s *DB) {
 	done := make(chan error)
 	for w := range 8 {
 		go func() {

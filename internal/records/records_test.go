@@ -72,8 +72,7 @@ func seed(t *testing.T, s *DB) {
 }
 
 // The schema states the rules again, for whatever finds its way past the service.
-func TestTheSchemaHoldsTheRules(t *testing.T) {
-	s, _ := open2(t)
+func schemaHoldsTheRules(t *testing.T, s *DB) {
 	seed(t, s)
 	for name, statement := range map[string]string{
 		"a version changes":            `UPDATE versions SET created_by = 'odd'`,
@@ -122,8 +121,7 @@ func TestTheSchemaHoldsTheRules(t *testing.T) {
 	}
 }
 
-func TestAFailedChangeLeavesNothing(t *testing.T) {
-	s, _ := open2(t)
+func failedChangeLeavesNothing(t *testing.T, s *DB) {
 	bad := errors.New("decided against it")
 	err := s.Write(t.Context(), Everything, func(r View) error {
 		if err := r.AddEnvironment(t.Context(), traffic.Environment{Name: "plant-north", AddedAt: now}); err != nil {
@@ -139,8 +137,7 @@ func TestAFailedChangeLeavesNothing(t *testing.T) {
 	}
 }
 
-func TestReadingDoesNotWrite(t *testing.T) {
-	s, _ := open2(t)
+func readingDoesNotWrite(t *testing.T, s *DB) {
 	if err := s.Read(Everything).AddEnvironment(t.Context(), traffic.Environment{Name: "x", AddedAt: now}); err == nil {
 		t.Error("something was written outside of a transaction")
 	}
@@ -173,8 +170,7 @@ func TestEverythingComesBackAfterOpeningAgain(t *testing.T) {
 }
 
 // Many people at once: numbers are given once, and readers never wait for writers.
-func TestNumbersAreGivenOnce(t *testing.T) {
-	s, _ := open2(t)
+func numbersAreGivenOnce(t *testing.T, s *DB) {
 	seed(t, s)
 	var wait sync.WaitGroup
 	for i := range 40 {
@@ -221,8 +217,7 @@ func TestNumbersAreGivenOnce(t *testing.T) {
 
 // Every foreign key has an index that begins with it: without one, whoever changes or
 // takes away what it points to reads the whole table.
-func TestForeignKeysHaveIndexes(t *testing.T) {
-	s, _ := open2(t)
+func foreignKeysHaveIndexes(t *testing.T, s *DB) {
 	rows, err := s.db.Read.QueryContext(t.Context(), `SELECT m.name || ' (' || f."from" || ')'
 		FROM sqlite_master m, pragma_foreign_key_list(m.name) f
 		WHERE m.type = 'table' AND f.seq = 0

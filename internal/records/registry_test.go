@@ -304,8 +304,7 @@ func TestWhatIsDeletedIsGoneButItsNumber(t *testing.T) {
 	}
 }
 
-func TestCurvesAreThinnedEvenly(t *testing.T) {
-	s, _ := open2(t)
+func curvesAreThinnedEvenly(t *testing.T, s *DB) {
 	ctx := t.Context()
 	run := &lineage.Run{
 		Model: "heat-demand", State: lineage.Running, By: "runa", Started: now,

@@ -24,9 +24,47 @@ var (
 	midnight = time.Date(2026, 1, 12, 0, 0, 0, 0, time.UTC)
 )
 
-func open(t *testing.T) *Store {
+// stores are the ways in which a store comes about. What holds of a new one holds of all.
+var stores = map[string]func(*testing.T) *Store{
+	"new": open,
+	"opened again": func(t *testing.T) *Store {
+		path := filepath.Join(t.TempDir(), "signals.db")
+		s := openAt(t, path)
+		if err := s.Close(); err != nil {
+			t.Fatal(err)
+		}
+		return openAt(t, path)
+	},
+	"from a snapshot": func(t *testing.T) *Store {
+		path := filepath.Join(t.TempDir(), "snapshot.db")
+		if err := open(t).Snapshot(t.Context(), path); err != nil {
+			t.Fatal(err)
+		}
+		return openAt(t, path)
+	},
+}
+
+// TestStores holds every store to what the rooms above rely on, however it came about.
+func TestStores(t *testing.T) {
+	for name, open := range stores {
+		t.Run(name, func(t *testing.T) {
+			for name, test := range map[string]func(*testing.T, *Store){
+				"a window comes back as it was":  windowComesBackAsItWas,
+				"rolling up changes nothing":     rollingUpChangesNothing,
+				"minutes that are not rolled up": minutesThatAreNotRolledUpAreNotForgotten,
+				"evidence":                       evidenceIsOfItsTrial,
+			} {
+				t.Run(name, func(t *testing.T) { test(t, open(t)) })
+			}
+		})
+	}
+}
+
+func open(t *testing.T) *Store { return openAt(t, filepath.Join(t.TempDir(), "signals.db")) }
+
+func openAt(t *testing.T, path string) *Store {
 	t.Helper()
-	s, err := Open(t.Context(), filepath.Join(t.TempDir(), "signals.db"))
+	s, err := Open(t.Context(), path)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -94,8 +132,7 @@ func equal(a, b *sketch.Summary) bool {
 		reflect.DeepEqual(a.Content.Outputs["demand_mw"].Counts, b.Content.Outputs["demand_mw"].Counts)
 }
 
-func TestAWindowComesBackAsItWas(t *testing.T) {
-	s := open(t)
+func windowComesBackAsItWas(t *testing.T, s *Store) {
 	want := minuteOf(300, 1)
 	write(t, s, key, midnight, minuteOf(100, 1))
 	write(t, s, key, midnight, want) // the running minute is written again
@@ -128,8 +165,7 @@ func TestAWindowComesBackAsItWas(t *testing.T) {
 
 // However a span is covered, by minutes, hours or days, the same comes out; and late minutes
 // reach the hours and days that were made already.
-func TestRollingUpChangesNothing(t *testing.T) {
-	s := open(t)
+func rollingUpChangesNothing(t *testing.T, s *Store) {
 	trial := key
 	trial.Lane, trial.Version = "trial", "heat-demand@2"
 	for m := 0; m < 3*24*60; m += 7 {
@@ -175,8 +211,7 @@ func TestRollingUpChangesNothing(t *testing.T) {
 	}
 }
 
-func TestMinutesThatAreNotRolledUpAreNotForgotten(t *testing.T) {
-	s := open(t)
+func minutesThatAreNotRolledUpAreNotForgotten(t *testing.T, s *Store) {
 	write(t, s, key, midnight, minuteOf(5, 1))
 	if err := s.Forget(t.Context(), midnight.Add(10_000*time.Hour),
 		Ages{Minutes: time.Hour, Hours: time.Hour, Days: time.Hour, Readings: time.Hour}); err != nil {
@@ -187,8 +222,7 @@ func TestMinutesThatAreNotRolledUpAreNotForgotten(t *testing.T) {
 	}
 }
 
-func TestEvidence(t *testing.T) {
-	s := open(t)
+func evidenceIsOfItsTrial(t *testing.T, s *Store) {
 	pair := guard.TrialPair{Incumbent: "heat-demand@1", Candidate: "heat-demand@2", Begun: 2}
 	m := minuteOf(50, 3)
 	for range 2 { // it is replaced, not added
