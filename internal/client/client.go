@@ -98,6 +98,28 @@ func call[T any](ctx context.Context, c *Client, method, path string, in any, he
 }
 
 func (c *Client) do(req *http.Request, out any) error {
+	return c.send(req, func(res *http.Response) error {
+		if res.StatusCode == http.StatusNoContent {
+			return nil
+		}
+		if err := json.NewDecoder(res.Body).Decode(out); err != nil {
+			return fmt.Errorf("reading the answer of %s: %w", req.URL.Path, err)
+		}
+		return nil
+	})
+}
+
+// stream reads an answer of any size.
+func (c *Client) stream(ctx context.Context, path string, read func(io.Reader) error) error {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, c.server+path, nil)
+	if err != nil {
+		return fmt.Errorf("calling %s: %w", c.server, err)
+	}
+	return c.send(req, func(res *http.Response) error { return read(res.Body) })
+}
+
+// send makes a call with the token and has its answer read, unless it is a refusal.
+func (c *Client) send(req *http.Request, read func(*http.Response) error) error {
 	if c.token != "" {
 		req.Header.Set("Authorization", "Bearer "+c.token)
 	}
@@ -109,13 +131,7 @@ func (c *Client) do(req *http.Request, out any) error {
 	if res.StatusCode >= 400 {
 		return problem(res)
 	}
-	if res.StatusCode == http.StatusNoContent {
-		return nil
-	}
-	if err := json.NewDecoder(res.Body).Decode(out); err != nil {
-		return fmt.Errorf("reading the answer of %s: %w", req.URL.Path, err)
-	}
-	return nil
+	return read(res)
 }
 
 func unreachable(server string, err error) error {

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"net/http"
 	"net/http/cookiejar"
 	"net/url"
 	"strconv"
@@ -227,24 +226,6 @@ func (c *Client) ExportAudit(ctx context.Context, q map[string]string, w io.Writ
 		_, err := io.Copy(w, r)
 		return err
 	})
-}
-
-// stream reads an answer of any size.
-func (c *Client) stream(ctx context.Context, path string, read func(io.Reader) error) error {
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, c.server+path, nil)
-	if err != nil {
-		return fmt.Errorf("calling %s: %w", c.server, err)
-	}
-	req.Header.Set("Authorization", "Bearer "+c.token)
-	res, err := c.http.Do(req)
-	if err != nil {
-		return unreachable(c.server, err)
-	}
-	defer res.Body.Close()
-	if res.StatusCode >= 400 {
-		return problem(res)
-	}
-	return read(res.Body)
 }
 
 // VerifyAudit has the service read the whole record.

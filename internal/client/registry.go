@@ -421,19 +421,8 @@ func (c *Client) sendPiece(ctx context.Context, up wire.Uploading, f *os.File, s
 
 // Download writes an artifact of a version to w.
 func (c *Client) Download(ctx context.Context, ref, artifact string, w io.Writer) error {
-	req, err := http.NewRequestWithContext(ctx, "GET", c.server+path("versions", ref, "artifacts", artifact), nil)
-	if err != nil {
-		return fmt.Errorf("calling %s: %w", c.server, err)
-	}
-	req.Header.Set("Authorization", "Bearer "+c.token)
-	res, err := c.http.Do(req)
-	if err != nil {
-		return unreachable(c.server, err)
-	}
-	defer res.Body.Close()
-	if res.StatusCode >= 400 {
-		return problem(res)
-	}
-	_, err = io.Copy(w, res.Body)
-	return err
+	return c.stream(ctx, path("versions", ref, "artifacts", artifact), func(r io.Reader) error {
+		_, err := io.Copy(w, r)
+		return err
+	})
 }

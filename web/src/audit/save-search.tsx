@@ -1,7 +1,7 @@
 import { useState } from 'react'
 import { useSaveSearch, type AuditSearch } from '../api/people'
 import { Form, FormSheet } from '../ui/form'
-import { Button, Field, inputLook } from '../ui/parts'
+import { Button, TextField } from '../ui/parts'
 
 export function SaveSearch({ query }: { query: AuditSearch }) {
   return (
@@ -22,9 +22,7 @@ function SaveForm({ query, done }: { query: AuditSearch; done: () => void }) {
       error={save.error}
       onSubmit={() => save.mutate({ name, shared, query: query as Record<string, string> }, { onSuccess: done })}
     >
-      <Field label="Name">
-        <input className={inputLook} required value={name} onChange={(event) => setName(event.target.value)} />
-      </Field>
+      <TextField label="Name" required value={name} onChange={setName} />
       <label className="flex items-center gap-2">
         <input type="checkbox" checked={shared} onChange={(event) => setShared(event.target.checked)} /> everyone who
         may search the record can use it

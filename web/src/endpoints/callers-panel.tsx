@@ -4,7 +4,7 @@ import { useState } from 'react'
 import type { Endpoint } from '../api/client'
 import { useAddCaller, useCallers, useRemoveCaller, useSetKeyed } from '../api/keeping'
 import { Form, FormSheet } from '../ui/form'
-import { Ago, Button, Empty, Field, inputLook, Loaded, Panel, Problem } from '../ui/parts'
+import { Ago, Button, Empty, LinkButton, Loaded, Panel, Problem, TextField } from '../ui/parts'
 import { ShownOnce } from '../ui/shown-once'
 
 /** Which programs may call the endpoint. */
@@ -47,13 +47,9 @@ export function CallersPanel({ endpoint: e }: { endpoint: Endpoint }) {
                   </span>
                   <span className="text-ink-2 flex gap-3 text-[12.5px]">
                     given by {c.made_by}, <Ago at={c.made_at} />
-                    <button
-                      type="button"
-                      className="text-bad cursor-pointer underline underline-offset-3"
-                      onClick={() => remove.mutate(c.name)}
-                    >
+                    <LinkButton bad onClick={() => remove.mutate(c.name)}>
                       take away
-                    </button>
+                    </LinkButton>
                   </span>
                 </li>
               ))}
@@ -73,15 +69,7 @@ function GiveKey({ endpoint }: { endpoint: string }) {
     return <ShownOnce what={`The key of ${add.data.name}, to be sent as Inner-Ladder-Key.`} secret={add.data.key} />
   return (
     <Form submit="Give it" pending={add.isPending} error={add.error} onSubmit={() => add.mutate(name.trim())}>
-      <Field label="Which program, in small letters">
-        <input
-          className={inputLook}
-          name="name"
-          required
-          value={name}
-          onChange={(event) => setName(event.target.value)}
-        />
-      </Field>
+      <TextField label="Which program, in small letters" name="name" required value={name} onChange={setName} />
     </Form>
   )
 }
@@ -101,15 +89,7 @@ function Keyed({ endpoint: e, done }: { endpoint: Endpoint; done: () => void }) 
           ? 'Anyone who can reach the gateway may call it from then on.'
           : 'Programs without a key are refused from then on.'}
       </p>
-      <Field label="Why">
-        <input
-          className={inputLook}
-          name="reason"
-          required
-          value={reason}
-          onChange={(event) => setReason(event.target.value)}
-        />
-      </Field>
+      <TextField label="Why" name="reason" required value={reason} onChange={setReason} />
     </Form>
   )
 }

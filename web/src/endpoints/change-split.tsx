@@ -4,7 +4,7 @@ import type { Endpoint, Lane, Split } from '../api/client'
 import { useBack, usePlacements, useSplit, useSplits } from '../api/queries'
 import { share, short } from '../ui/format'
 import { Choice, Sheet } from '../ui/overlays'
-import { Button, Field, inputLook, Problem } from '../ui/parts'
+import { Button, Field, inputLook, Problem, TextField } from '../ui/parts'
 
 /** Shares as people type them: per cent by version. */
 type Draft = Record<string, string>
@@ -100,14 +100,7 @@ function SplitForm({ endpoint, done }: { endpoint: Endpoint; done: () => void })
         The shares add up to {share(total)}
         {total !== 10_000 && '; they must add up to 100 %'}.
       </p>
-      <Field label="Why">
-        <input
-          className={inputLook}
-          value={reason}
-          onChange={(event) => setReason(event.target.value)}
-          placeholder="so that others know at 3 a.m."
-        />
-      </Field>
+      <TextField label="Why" placeholder="so that others know at 3 a.m." value={reason} onChange={setReason} />
       {make.error && <Problem error={make.error} />}
       <div className="flex justify-end">
         <Button look="go" type="submit" disabled={total !== 10_000 || make.isPending}>
@@ -173,15 +166,7 @@ function BackForm({
           }))}
         />
       </Field>
-      <Field label="Why">
-        <input
-          className={inputLook}
-          required
-          value={reason}
-          onChange={(event) => setReason(event.target.value)}
-          placeholder="complaints from the harbour"
-        />
-      </Field>
+      <TextField label="Why" required placeholder="complaints from the harbour" value={reason} onChange={setReason} />
       {back.error && <Problem error={back.error} />}
       <div className="flex justify-end">
         <Button look="back" type="submit" disabled={back.isPending || to === ''}>

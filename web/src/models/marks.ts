@@ -14,12 +14,14 @@ export const linesOf = (properties: Record<string, string> | undefined) =>
     .map(([k, v]) => `${k}=${v}`)
     .join('\n')
 
+/** What has tags and properties. */
+export interface Marked {
+  tags?: string[]
+  properties?: Record<string, string>
+}
+
 /** What must be added and removed to get from one set to another. */
-export function changes(
-  before: { tags?: string[]; properties?: Record<string, string> },
-  tags: string,
-  properties: string,
-) {
+export function changes(before: Marked, tags: string, properties: string) {
   const nextTags = tagsOf(tags)
   const nextProperties = propertiesOf(properties)
   return {

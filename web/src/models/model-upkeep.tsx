@@ -4,9 +4,8 @@ import { useMay, usePeople } from '../api/people'
 import { useEditModel, useVet } from '../api/queries'
 import { Form, FormSheet } from '../ui/form'
 import { Choice } from '../ui/overlays'
-import { Button, Field, inputLook } from '../ui/parts'
-import { Marks } from './upkeep'
-import { changes, linesOf } from './marks'
+import { Button, Field, TextField } from '../ui/parts'
+import { useMarks } from './use-marks'
 
 /** What may change of a model: description, owner, tags, properties; and whether it is vetted. */
 export function ModelUpkeep({ model: m }: { model: Model }) {
@@ -42,31 +41,23 @@ function EditModel({ model: m, done }: OfModel) {
   const [before] = useState(m)
   const [description, setDescription] = useState(m.description)
   const [owner, setOwner] = useState(m.owner)
-  const [tags, setTags] = useState(m.tags?.join(' ') ?? '')
-  const [properties, setProperties] = useState(linesOf(m.properties))
+  const marks = useMarks(before)
   const save = () =>
     edit.mutate(
       {
         description: description === before.description ? undefined : description,
         owner: owner === before.owner ? undefined : owner,
-        ...changes(before, tags, properties),
+        ...marks.changed(),
       },
       { onSuccess: done },
     )
   return (
     <Form submit="Save" pending={edit.isPending} error={edit.error} onSubmit={save}>
-      <Field label="Description">
-        <textarea
-          className={inputLook}
-          rows={2}
-          value={description}
-          onChange={(event) => setDescription(event.target.value)}
-        />
-      </Field>
+      <TextField label="Description" rows={2} value={description} onChange={setDescription} />
       <Field label="Owner">
         <Choice label="Owner" value={owner} options={people.map((p) => ({ value: p, text: p }))} onChange={setOwner} />
       </Field>
-      <Marks tags={tags} onTags={setTags} properties={properties} onProperties={setProperties} />
+      {marks.fields}
     </Form>
   )
 }
@@ -86,15 +77,7 @@ function VetModel({ model: m, done }: OfModel) {
           ? `Marked by ${m.vetted.by}: “${m.vetted.why}”`
           : 'A vetted model is one that the organisation stands behind; its versions are offered as parents to start from.'}
       </p>
-      <Field label="Why">
-        <textarea
-          className={inputLook}
-          rows={2}
-          required
-          value={reason}
-          onChange={(event) => setReason(event.target.value)}
-        />
-      </Field>
+      <TextField label="Why" rows={2} required value={reason} onChange={setReason} />
     </Form>
   )
 }

@@ -4,7 +4,7 @@ import type { Version } from '../api/client'
 import { useLadder, usePromote } from '../api/ladder'
 import { useMay } from '../api/people'
 import { Choice, Sheet } from '../ui/overlays'
-import { Button, Field, inputLook, Problem } from '../ui/parts'
+import { Button, Field, Problem, TextField } from '../ui/parts'
 
 /** Asks that a version step up; in an emergency, past the gate. */
 export function PromoteSheet({ version: v }: { version: Version }) {
@@ -46,9 +46,12 @@ export function PromoteSheet({ version: v }: { version: Version }) {
             onChange={setTo}
           />
         </Field>
-        <Field label={emergency ? 'Why it cannot wait for its gate' : 'For those who sign'}>
-          <textarea className={inputLook} rows={3} value={note} onChange={(event) => setNote(event.target.value)} />
-        </Field>
+        <TextField
+          label={emergency ? 'Why it cannot wait for its gate' : 'For those who sign'}
+          rows={3}
+          value={note}
+          onChange={setNote}
+        />
         {mayOverride && (
           <label className="flex items-start gap-2">
             <input

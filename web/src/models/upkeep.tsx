@@ -5,37 +5,8 @@ import { useMay } from '../api/people'
 import { useDelete, useEditVersion, usePutLabel, useRemoveLabel, useReinstate, useRetire } from '../api/queries'
 import { Form, FormSheet } from '../ui/form'
 import { Choice } from '../ui/overlays'
-import { Button, Field, inputLook } from '../ui/parts'
-import { changes, linesOf } from './marks'
-
-/** The fields of tags and properties. */
-export function Marks({
-  tags,
-  onTags,
-  properties,
-  onProperties,
-}: {
-  tags: string
-  onTags: (text: string) => void
-  properties: string
-  onProperties: (text: string) => void
-}) {
-  return (
-    <>
-      <Field label="Tags, separated by spaces">
-        <input className={inputLook} value={tags} onChange={(event) => onTags(event.target.value)} />
-      </Field>
-      <Field label="Properties, one NAME=VALUE a line">
-        <textarea
-          className={inputLook}
-          rows={3}
-          value={properties}
-          onChange={(event) => onProperties(event.target.value)}
-        />
-      </Field>
-    </>
-  )
-}
+import { Button, Field, TextField } from '../ui/parts'
+import { useMarks } from './use-marks'
 
 /** What may change of a version: note, tags, properties, labels; and retiring, restoring, deleting. */
 export function VersionUpkeep({ version: v }: { version: Version }) {
@@ -74,24 +45,18 @@ function EditVersion({ version: v, done }: OfVersion) {
   const edit = useEditVersion(v.ref)
   const [before] = useState(v)
   const [note, setNote] = useState(v.note ?? '')
-  const [tags, setTags] = useState(v.tags?.join(' ') ?? '')
-  const [properties, setProperties] = useState(linesOf(v.properties))
+  const marks = useMarks(before)
   return (
     <Form
       submit="Save"
       pending={edit.isPending}
       error={edit.error}
       onSubmit={() =>
-        edit.mutate(
-          { note: note === (before.note ?? '') ? undefined : note, ...changes(before, tags, properties) },
-          { onSuccess: done },
-        )
+        edit.mutate({ note: note === (before.note ?? '') ? undefined : note, ...marks.changed() }, { onSuccess: done })
       }
     >
-      <Field label="Note">
-        <textarea className={inputLook} rows={2} value={note} onChange={(event) => setNote(event.target.value)} />
-      </Field>
-      <Marks tags={tags} onTags={setTags} properties={properties} onProperties={setProperties} />
+      <TextField label="Note" rows={2} value={note} onChange={setNote} />
+      {marks.fields}
     </Form>
   )
 }
@@ -108,12 +73,13 @@ function LabelVersion({ version: v, done }: OfVersion) {
       error={put.error ?? remove.error}
       onSubmit={() => put.mutate({ label: label.trim(), number: v.number, reason }, { onSuccess: done })}
     >
-      <Field label="Label, such as beta; it moves here from wherever it is">
-        <input className={inputLook} required value={label} onChange={(event) => setLabel(event.target.value)} />
-      </Field>
-      <Field label="Why">
-        <input className={inputLook} value={reason} onChange={(event) => setReason(event.target.value)} />
-      </Field>
+      <TextField
+        label="Label, such as beta; it moves here from wherever it is"
+        required
+        value={label}
+        onChange={setLabel}
+      />
+      <TextField label="Why" value={reason} onChange={setReason} />
       {v.labels && v.labels.length > 0 && (
         <div className="flex flex-wrap items-center gap-2">
           <span className="text-ink-2">It has</span>
@@ -156,15 +122,7 @@ function PutAway({ version: v, done }: OfVersion) {
           onChange={(w) => setWhat(w as keyof typeof ways)}
         />
       </Field>
-      <Field label="Why, for the record">
-        <textarea
-          className={inputLook}
-          rows={2}
-          required
-          value={reason}
-          onChange={(event) => setReason(event.target.value)}
-        />
-      </Field>
+      <TextField label="Why, for the record" rows={2} required value={reason} onChange={setReason} />
     </Form>
   )
 }

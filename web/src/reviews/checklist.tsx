@@ -4,7 +4,7 @@ import type { Review } from '../api/client'
 import { useMay, useMe } from '../api/people'
 import { useTick } from '../api/ladder'
 import { FormSheet } from '../ui/form'
-import { Button, Field, inputLook, Panel, Problem } from '../ui/parts'
+import { Button, Panel, Problem, TextField } from '../ui/parts'
 
 /** What reviewers must have looked at. */
 export function Checklist({ review: r }: { review: Review }) {
@@ -72,18 +72,14 @@ function TickSheet({ promotion, item }: { promotion: string; item: Review['check
             )
           }}
         >
-          <Field label="What you saw">
-            <textarea className={inputLook} rows={2} value={note} onChange={(event) => setNote(event.target.value)} />
-          </Field>
-          <Field label={item.link ? 'Address of what shows it (needed)' : 'Address of what shows it'}>
-            <input
-              className={inputLook}
-              type="url"
-              placeholder="https://"
-              value={link}
-              onChange={(event) => setLink(event.target.value)}
-            />
-          </Field>
+          <TextField label="What you saw" rows={2} value={note} onChange={setNote} />
+          <TextField
+            label={item.link ? 'Address of what shows it (needed)' : 'Address of what shows it'}
+            type="url"
+            placeholder="https://"
+            value={link}
+            onChange={setLink}
+          />
           {tick.error && <Problem error={tick.error} />}
           <div className="flex justify-end">
             <Button look="go" type="submit" disabled={tick.isPending}>

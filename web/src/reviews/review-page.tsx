@@ -8,7 +8,7 @@ import { CardView } from '../models/card-view'
 import { EmergencyTag } from '../models/ladder-board'
 import { count, short, words } from '../ui/format'
 import { FormSheet } from '../ui/form'
-import { Ago, Button, Field, inputLook, Loaded, PageHead, Panel, Problem, Ref, Tag, To, Verdict } from '../ui/parts'
+import { Ago, Button, Loaded, PageHead, Panel, Problem, Ref, Tag, TextField, To, Verdict } from '../ui/parts'
 import { Decide } from './answer'
 import { Checklist } from './checklist'
 import { EvidencePanel, SideBySide } from './side-by-side'
@@ -130,9 +130,7 @@ function Withdraw({ promotion: p }: { promotion: Promotion }) {
             withdraw.mutate(why, { onSuccess: done })
           }}
         >
-          <Field label="Why">
-            <input className={inputLook} value={why} onChange={(event) => setWhy(event.target.value)} />
-          </Field>
+          <TextField label="Why" value={why} onChange={setWhy} />
           {withdraw.error && <Problem error={withdraw.error} />}
           <div className="flex justify-end">
             <Button look="back" type="submit" disabled={withdraw.isPending}>

@@ -2,7 +2,7 @@ import { useState, type FormEvent, type ReactNode } from 'react'
 import { useLocation, useNavigate } from 'react-router'
 
 import { useComeIn, useLink, useSignIn, useWaysIn } from '../api/people'
-import { Button, Field, inputLook, Problem } from '../ui/parts'
+import { Button, Problem, TextField } from '../ui/parts'
 import { NewPassword } from './new-password'
 
 /** The frame of the pages that are seen before one is signed in. */
@@ -53,29 +53,25 @@ export function SignIn() {
           <p className="text-ink-3 text-center text-[12.5px]">or with a password</p>
         </>
       )}
-      <Field label="Name">
-        <input
-          className={inputLook}
-          name="name"
-          autoComplete="username"
-          autoCapitalize="none"
-          autoFocus
-          required
-          value={name}
-          onChange={(event) => setName(event.target.value)}
-        />
-      </Field>
-      <Field label="Password">
-        <input
-          className={inputLook}
-          type="password"
-          name="password"
-          autoComplete="current-password"
-          required
-          value={password}
-          onChange={(event) => setPassword(event.target.value)}
-        />
-      </Field>
+      <TextField
+        label="Name"
+        name="name"
+        autoComplete="username"
+        autoCapitalize="none"
+        autoFocus
+        required
+        value={name}
+        onChange={setName}
+      />
+      <TextField
+        label="Password"
+        type="password"
+        name="password"
+        autoComplete="current-password"
+        required
+        value={password}
+        onChange={setPassword}
+      />
       {signIn.error && <Problem error={signIn.error} />}
       <Button look="go" type="submit" className="justify-center" disabled={signIn.isPending}>
         Sign in
@@ -122,17 +118,15 @@ export function Welcome() {
           : `Welcome, ${link.data.name ?? ''}. Choose a password.`}
       </p>
       {first && (
-        <Field label="Name, in small letters">
-          <input
-            className={inputLook}
-            name="name"
-            autoComplete="username"
-            autoCapitalize="none"
-            required
-            value={name}
-            onChange={(event) => setName(event.target.value)}
-          />
-        </Field>
+        <TextField
+          label="Name, in small letters"
+          name="name"
+          autoComplete="username"
+          autoCapitalize="none"
+          required
+          value={name}
+          onChange={setName}
+        />
       )}
       <NewPassword chosen={chosen} onChange={setChosen} />
       {comeIn.error && <Problem error={comeIn.error} />}

@@ -4,7 +4,7 @@ import { useMay } from '../api/people'
 import { useProjects } from '../api/queries'
 import { Form, FormSheet } from '../ui/form'
 import { Choice } from '../ui/overlays'
-import { Button, Empty, Field, inputLook, Loaded, Panel } from '../ui/parts'
+import { Button, Empty, Loaded, Panel, TextField } from '../ui/parts'
 import { ShownOnce } from '../ui/shown-once'
 import { WebhookView } from './webhook-view'
 import { MailPanel } from './mail'
@@ -65,17 +65,15 @@ function AddWebhook() {
       error={add.error}
       onSubmit={() => add.mutate({ address: address.trim(), project, kinds: kinds.split(/[\s,]+/).filter(Boolean) })}
     >
-      <Field label="Address">
-        <input
-          className={inputLook}
-          name="address"
-          type="url"
-          placeholder="https://"
-          required
-          value={address}
-          onChange={(event) => setAddress(event.target.value)}
-        />
-      </Field>
+      <TextField
+        label="Address"
+        name="address"
+        type="url"
+        placeholder="https://"
+        required
+        value={address}
+        onChange={setAddress}
+      />
       <div className="flex items-center gap-2">
         of what happens in
         <Choice
@@ -88,9 +86,12 @@ function AddWebhook() {
           onChange={setProject}
         />
       </div>
-      <Field label="Kinds, such as split or alert.raised; everything when empty">
-        <input className={inputLook} name="kinds" value={kinds} onChange={(event) => setKinds(event.target.value)} />
-      </Field>
+      <TextField
+        label="Kinds, such as split or alert.raised; everything when empty"
+        name="kinds"
+        value={kinds}
+        onChange={setKinds}
+      />
     </Form>
   )
 }

@@ -1,7 +1,7 @@
 import { useState } from 'react'
 import { useHeaders, useRemoveHeader, useSetHeader } from '../api/keeping'
 import { Form, FormSheet } from '../ui/form'
-import { Ago, Button, Field, inputLook, Loaded } from '../ui/parts'
+import { Ago, Button, LinkButton, Loaded, TextField } from '../ui/parts'
 
 export function Headers({ environment }: { environment: string }) {
   const headers = useHeaders(environment)
@@ -20,13 +20,9 @@ export function Headers({ environment }: { environment: string }) {
                 <span className="text-ink-2 text-[12.5px]">
                   by {h.set_by}, <Ago at={h.set_at} />
                 </span>{' '}
-                <button
-                  type="button"
-                  className="text-bad cursor-pointer text-[12.5px] underline underline-offset-3"
-                  onClick={() => remove.mutate(h.name)}
-                >
+                <LinkButton bad onClick={() => remove.mutate(h.name)}>
                   remove
-                </button>
+                </LinkButton>
               </span>
             ))
           )
@@ -50,26 +46,16 @@ function SetHeader({ environment, done }: { environment: string; done: () => voi
       error={set.error}
       onSubmit={() => set.mutate({ header: header.trim(), value }, { onSuccess: done })}
     >
-      <Field label="Header">
-        <input
-          className={inputLook}
-          name="header"
-          required
-          value={header}
-          onChange={(event) => setHeader(event.target.value)}
-        />
-      </Field>
-      <Field label="Value">
-        <input
-          className={inputLook}
-          name="value"
-          type="password"
-          autoComplete="off"
-          required
-          value={value}
-          onChange={(event) => setValue(event.target.value)}
-        />
-      </Field>
+      <TextField label="Header" name="header" required value={header} onChange={setHeader} />
+      <TextField
+        label="Value"
+        name="value"
+        type="password"
+        autoComplete="off"
+        required
+        value={value}
+        onChange={setValue}
+      />
     </Form>
   )
 }

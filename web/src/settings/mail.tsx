@@ -2,7 +2,7 @@ import { useState } from 'react'
 import { useMail, useSetMail, useTestMail } from '../api/keeping'
 import { Form, FormSheet } from '../ui/form'
 import { Choice } from '../ui/overlays'
-import { Button, Facts, Field, inputLook, Loaded, Panel, Problem } from '../ui/parts'
+import { Button, Facts, inputLook, Loaded, Panel, Problem, TextField } from '../ui/parts'
 import { Deliveries } from './webhook-view'
 
 export function MailPanel() {
@@ -69,9 +69,7 @@ function MailForm({ done }: { done: () => void }) {
         )
       }
     >
-      <Field label="SMTP server; empty sends no e-mail">
-        <input className={inputLook} name="host" value={host} onChange={(event) => setHost(event.target.value)} />
-      </Field>
+      <TextField label="SMTP server; empty sends no e-mail" name="host" value={host} onChange={setHost} />
       <div className="flex flex-wrap items-center gap-2">
         port
         <input
@@ -88,21 +86,15 @@ function MailForm({ done }: { done: () => void }) {
           onChange={(t) => setTLS(t as 'starttls' | 'tls' | 'none')}
         />
       </div>
-      <Field label="Name to sign in with there; may stay empty">
-        <input className={inputLook} value={user} onChange={(event) => setUser(event.target.value)} />
-      </Field>
-      <Field label={before?.has_password ? 'Password; the one that is kept stays when empty' : 'Password'}>
-        <input
-          className={inputLook}
-          type="password"
-          autoComplete="off"
-          value={password}
-          onChange={(event) => setPassword(event.target.value)}
-        />
-      </Field>
-      <Field label="Sender">
-        <input className={inputLook} type="email" value={from} onChange={(event) => setFrom(event.target.value)} />
-      </Field>
+      <TextField label="Name to sign in with there; may stay empty" value={user} onChange={setUser} />
+      <TextField
+        label={before?.has_password ? 'Password; the one that is kept stays when empty' : 'Password'}
+        type="password"
+        autoComplete="off"
+        value={password}
+        onChange={setPassword}
+      />
+      <TextField label="Sender" type="email" value={from} onChange={setFrom} />
     </Form>
   )
 }

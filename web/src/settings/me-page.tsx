@@ -9,7 +9,7 @@ import {
   useSetPreferences,
 } from '../api/people'
 import { Form, FormSheet } from '../ui/form'
-import { Ago, Button, Facts, Field, inputLook, Loaded, Panel, Problem } from '../ui/parts'
+import { Ago, Button, Facts, Loaded, Panel, Problem, TextField } from '../ui/parts'
 import { NewPassword } from '../session/new-password'
 import { Tokens } from './tokens'
 
@@ -159,17 +159,15 @@ function Password({ done }: { done: () => void }) {
       onSubmit={() => !differ && change.mutate({ old, password: chosen.password }, { onSuccess: done })}
     >
       {has && (
-        <Field label="Present password">
-          <input
-            className={inputLook}
-            type="password"
-            name="old"
-            autoComplete="current-password"
-            required
-            value={old}
-            onChange={(event) => setOld(event.target.value)}
-          />
-        </Field>
+        <TextField
+          label="Present password"
+          type="password"
+          name="old"
+          autoComplete="current-password"
+          required
+          value={old}
+          onChange={setOld}
+        />
       )}
       <NewPassword chosen={chosen} onChange={setChosen} />
       <p className="text-ink-2 text-[12.5px]">You are signed out everywhere else. Tokens go on to hold.</p>

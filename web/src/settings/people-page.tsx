@@ -1,7 +1,7 @@
 import { useState } from 'react'
 import { useAddPerson, useMay, usePeople } from '../api/people'
 import { Form, FormSheet } from '../ui/form'
-import { Button, Field, inputLook, Loaded, Panel } from '../ui/parts'
+import { Button, Loaded, Panel, TextField } from '../ui/parts'
 import { ShownOnce } from '../ui/shown-once'
 import { Tokens } from './tokens'
 import { PersonLine, RoleChoice } from './person-line'
@@ -73,26 +73,22 @@ function AddPerson({ robot }: { robot: boolean }) {
         })
       }
     >
-      <Field label="Name, in small letters">
-        <input
-          className={inputLook}
-          name="name"
-          autoCapitalize="none"
-          required
-          value={name}
-          onChange={(event) => setName(event.target.value)}
-        />
-      </Field>
+      <TextField
+        label="Name, in small letters"
+        name="name"
+        autoCapitalize="none"
+        required
+        value={name}
+        onChange={setName}
+      />
       {!robot && (
-        <Field label="E-mail, for notices and for sign-in by the provider; may stay empty">
-          <input
-            className={inputLook}
-            type="email"
-            name="email"
-            value={email}
-            onChange={(event) => setEmail(event.target.value)}
-          />
-        </Field>
+        <TextField
+          label="E-mail, for notices and for sign-in by the provider; may stay empty"
+          type="email"
+          name="email"
+          value={email}
+          onChange={setEmail}
+        />
       )}
       <RoleChoice role={role} project={project} onRole={setRole} onProject={setProject} />
     </Form>

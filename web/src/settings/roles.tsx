@@ -1,7 +1,7 @@
 import { useState } from 'react'
 import { usePermissions, usePutRole, useRoles } from '../api/people'
 import { Form, FormSheet } from '../ui/form'
-import { Button, Field, inputLook, Loaded, Panel, Tag } from '../ui/parts'
+import { Button, Loaded, Panel, Tag, TextField } from '../ui/parts'
 import { Checks } from './checks'
 
 export function Roles({ administers }: { administers: boolean }) {
@@ -52,19 +52,15 @@ function MakeRole({ done }: { done: () => void }) {
       error={put.error}
       onSubmit={() => put.mutate({ role: role.trim(), permissions: chosen, description }, { onSuccess: done })}
     >
-      <Field label="Name, in small letters">
-        <input
-          className={inputLook}
-          name="role"
-          autoCapitalize="none"
-          required
-          value={role}
-          onChange={(event) => setRole(event.target.value)}
-        />
-      </Field>
-      <Field label="What it is for">
-        <input className={inputLook} value={description} onChange={(event) => setDescription(event.target.value)} />
-      </Field>
+      <TextField
+        label="Name, in small letters"
+        name="role"
+        autoCapitalize="none"
+        required
+        value={role}
+        onChange={setRole}
+      />
+      <TextField label="What it is for" value={description} onChange={setDescription} />
       <Checks
         legend="It may"
         options={permissions.map((p) => ({ value: p.name, text: p.name, what: p.what }))}

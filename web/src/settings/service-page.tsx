@@ -2,7 +2,7 @@ import { useState } from 'react'
 import { useAddProject, useRotateKey } from '../api/keeping'
 import { useEnvironments, useProjects } from '../api/queries'
 import { Form, FormSheet } from '../ui/form'
-import { Button, Empty, Facts, Field, inputLook, Loaded, Panel } from '../ui/parts'
+import { Button, Empty, Facts, Loaded, Panel, TextField } from '../ui/parts'
 import { RetentionPanel } from './retention'
 import { Headers } from './headers'
 
@@ -95,18 +95,8 @@ function AddProject({ done }: { done: () => void }) {
       error={add.error}
       onSubmit={() => add.mutate({ name: name.trim(), description }, { onSuccess: done })}
     >
-      <Field label="Name, in small letters">
-        <input
-          className={inputLook}
-          name="name"
-          required
-          value={name}
-          onChange={(event) => setName(event.target.value)}
-        />
-      </Field>
-      <Field label="Whose, and what for">
-        <input className={inputLook} value={description} onChange={(event) => setDescription(event.target.value)} />
-      </Field>
+      <TextField label="Name, in small letters" name="name" required value={name} onChange={setName} />
+      <TextField label="Whose, and what for" value={description} onChange={setDescription} />
     </Form>
   )
 }
@@ -120,9 +110,7 @@ function Rotate() {
     )
   return (
     <Form submit="Rotate" pending={rotate.isPending} error={rotate.error} onSubmit={() => rotate.mutate(reason)}>
-      <Field label="Why">
-        <input className={inputLook} value={reason} onChange={(event) => setReason(event.target.value)} />
-      </Field>
+      <TextField label="Why" value={reason} onChange={setReason} />
     </Form>
   )
 }

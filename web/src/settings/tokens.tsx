@@ -3,7 +3,7 @@ import { useState } from 'react'
 import { useEndToken, useMakeToken, useMe, usePermissions, useTokens, type Permission } from '../api/people'
 import { Form, FormSheet } from '../ui/form'
 import { Choice } from '../ui/overlays'
-import { Ago, Button, Empty, Field, inputLook, Loaded, Problem } from '../ui/parts'
+import { Ago, Button, Empty, LinkButton, Loaded, Problem, TextField } from '../ui/parts'
 import { ShownOnce } from '../ui/shown-once'
 import { Checks } from './checks'
 
@@ -47,13 +47,9 @@ export function Tokens({ robot }: { robot?: string }) {
                       <td className="pr-3 whitespace-nowrap">{t.expires_at.slice(0, 10)}</td>
                       <td className="pr-3">{t.used_at ? <Ago at={t.used_at} /> : 'never'}</td>
                       <td className="text-right">
-                        <button
-                          type="button"
-                          className="text-bad cursor-pointer underline underline-offset-3"
-                          onClick={() => end.mutate(t.id)}
-                        >
+                        <LinkButton bad onClick={() => end.mutate(t.id)}>
                           take away
-                        </button>
+                        </LinkButton>
                       </td>
                     </tr>
                   ))}
@@ -101,9 +97,7 @@ function MakeToken({ robot }: { robot?: string }) {
         })
       }
     >
-      <Field label="What it is for">
-        <input className={inputLook} required value={title} onChange={(event) => setTitle(event.target.value)} />
-      </Field>
+      <TextField label="What it is for" required value={title} onChange={setTitle} />
       <div className="flex items-center gap-2">
         It holds for{' '}
         <Choice

@@ -1,7 +1,7 @@
 import { useState } from 'react'
 import type { Webhook } from '../api/client'
 import { useDeliveries, useRemoveWebhook, useSendAgain } from '../api/keeping'
-import { Ago, Empty, Loaded, Tag } from '../ui/parts'
+import { Ago, Empty, LinkButton, Loaded, Tag } from '../ui/parts'
 
 export function WebhookView({ webhook: w }: { webhook: Webhook }) {
   const remove = useRemoveWebhook()
@@ -17,16 +17,10 @@ export function WebhookView({ webhook: w }: { webhook: Webhook }) {
         </span>
         <span className="text-ink-2 flex items-baseline gap-3 text-[12.5px]">
           {w.made_by}, <Ago at={w.made_at} />
-          <button type="button" className="cursor-pointer underline underline-offset-3" onClick={() => setOpen(!open)}>
-            {open ? 'hide deliveries' : 'deliveries'}
-          </button>
-          <button
-            type="button"
-            className="text-bad cursor-pointer underline underline-offset-3"
-            onClick={() => remove.mutate(w.id)}
-          >
+          <LinkButton onClick={() => setOpen(!open)}>{open ? 'hide deliveries' : 'deliveries'}</LinkButton>
+          <LinkButton bad onClick={() => remove.mutate(w.id)}>
             remove
-          </button>
+          </LinkButton>
         </span>
       </div>
       {open && <Deliveries webhook={w.id} />}
@@ -61,13 +55,7 @@ export function Deliveries({ webhook }: { webhook: number }) {
                 </span>
                 <span className="text-ink-2 flex gap-2">
                   <Ago at={d.done_at ?? d.made_at} />
-                  <button
-                    type="button"
-                    className="cursor-pointer underline underline-offset-3"
-                    onClick={() => again.mutate(d.id)}
-                  >
-                    send again
-                  </button>
+                  <LinkButton onClick={() => again.mutate(d.id)}>send again</LinkButton>
                 </span>
               </li>
             ))}

@@ -255,4 +255,60 @@ export function Field({ label, children }: { label: string; children: ReactNode 
   )
 }
 
+/** A field for text, of several lines when rows are given. */
+export function TextField({
+  label,
+  value,
+  onChange,
+  rows,
+  ...more
+}: {
+  label: string
+  value: string
+  onChange: (text: string) => void
+  rows?: number
+} & Pick<
+  ComponentProps<'input'>,
+  'name' | 'type' | 'required' | 'placeholder' | 'autoComplete' | 'autoCapitalize' | 'autoFocus'
+>) {
+  return (
+    <Field label={label}>
+      {rows ? (
+        <textarea
+          className={inputLook}
+          rows={rows}
+          name={more.name}
+          required={more.required}
+          placeholder={more.placeholder}
+          value={value}
+          onChange={(event) => onChange(event.target.value)}
+        />
+      ) : (
+        <input className={inputLook} value={value} onChange={(event) => onChange(event.target.value)} {...more} />
+      )}
+    </Field>
+  )
+}
+
+/** A button that looks like a link, for a small thing done to one item of a list. */
+export function LinkButton({
+  bad = false,
+  onClick,
+  children,
+}: {
+  bad?: boolean
+  onClick: () => void
+  children: ReactNode
+}) {
+  return (
+    <button
+      type="button"
+      className={`${bad ? 'text-bad ' : ''}cursor-pointer text-[12.5px] underline underline-offset-3`}
+      onClick={onClick}
+    >
+      {children}
+    </button>
+  )
+}
+
 export const inputLook = 'border-line-strong bg-panel w-full rounded-md border px-2.5 py-1.5'
