@@ -125,15 +125,6 @@ func ParseRequest(body []byte) (*InferRequest, error) {
 	return &r, checkAll(r.Inputs)
 }
 
-// ParseResponse reads and checks an answer.
-func ParseResponse(body []byte) (*InferResponse, error) {
-	var r InferResponse
-	if err := json.Unmarshal(body, &r); err != nil {
-		return nil, fmt.Errorf("the answer is no JSON of the protocol: %w", err)
-	}
-	return &r, checkAll(r.Outputs)
-}
-
 // Tensors reads and checks the tensors of a message, its "inputs" or "outputs", and
 // nothing else of it. It is several times quicker than reading all of it.
 func Tensors(body []byte, side string) ([]Tensor, error) {

@@ -55,8 +55,8 @@ func infer(t *testing.T, address string, r *oip.InferRequest) (int, *oip.InferRe
 	if err != nil {
 		t.Fatal(err)
 	}
-	answer, err := oip.ParseResponse(body)
-	if status == 200 && err != nil {
+	answer := new(oip.InferResponse)
+	if err := json.Unmarshal(body, answer); status == 200 && err != nil {
 		t.Fatal(err)
 	}
 	return status, answer, string(body)

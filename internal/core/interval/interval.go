@@ -13,9 +13,6 @@ import (
 // Interval is a closed range. An end that the data cannot bound is ±Inf.
 type Interval struct{ Low, High float64 }
 
-// Contains reports whether x lies in the interval.
-func (i Interval) Contains(x float64) bool { return i.Low <= x && x <= i.High }
-
 // Bounded reports whether both ends are finite.
 func (i Interval) Bounded() bool { return !math.IsInf(i.Low, 0) && !math.IsInf(i.High, 0) }
 

@@ -39,7 +39,7 @@ export function AlertsPage() {
 
 const tones = { open: 'bad', acknowledged: 'trial', resolved: 'main' } as const
 
-export function AlertCard({ alert: a }: { alert: Alert }) {
+function AlertCard({ alert: a }: { alert: Alert }) {
   const handle = useHandleAlert(a.id)
   const may = useMay('handle', a.project)
   const [note, setNote] = useState('')

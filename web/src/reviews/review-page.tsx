@@ -108,7 +108,7 @@ function ReviewView({ review: r }: { review: Review }) {
   )
 }
 
-export function StateTag({ promotion: p }: { promotion: Promotion }) {
+function StateTag({ promotion: p }: { promotion: Promotion }) {
   return (
     <>
       {p.emergency && <EmergencyTag reviewed={p.state !== 'to_review'} />}{' '}

@@ -75,7 +75,7 @@ const tones = {
   bad: 'text-bad',
   quiet: 'text-ink-2',
 } as const
-export type Tone = keyof typeof tones
+type Tone = keyof typeof tones
 
 export function Tag({ tone, children }: { tone: Tone; children: ReactNode }) {
   return (
@@ -119,7 +119,7 @@ export function Verdict({ verdict, detail }: { verdict: string; detail?: string 
   )
 }
 
-export function Hint({ text, children }: { text: ReactNode; children: ReactNode }) {
+function Hint({ text, children }: { text: ReactNode; children: ReactNode }) {
   return (
     <Tooltip.Root>
       <Tooltip.Trigger asChild>{children}</Tooltip.Trigger>
