@@ -368,7 +368,7 @@ func TestSplits(t *testing.T) {
 	wantCode(t, "decided on an old split", split(1, lanes(5000, 5000)...), "split.changed")
 	e, err := r.runa.Endpoint(ctx, "demand-hourly")
 	must(t, err)
-	if e.Split.Number != 2 || e.Split.Author != "tove" || len(e.Split.Trials()) != 1 {
+	if e.Split.Number != 2 || e.Split.Author != "tove" || len(e.Split.Trials()) != 1 || e.Back.Number != 1 {
 		t.Errorf("%+v", e.Split)
 	}
 	if _, header, _ := r.call("GET", "/api/v1/endpoints/demand-hourly", ""); header.Get("Etag") != `"2"` {
@@ -390,12 +390,23 @@ func TestSplits(t *testing.T) {
 			t.Fatalf("after going back %s answered %d", version, status)
 		}
 	}
+	if e, err = r.runa.Endpoint(ctx, "demand-hourly"); err != nil || e.Back != nil {
+		t.Errorf("a way back leads on to %+v, %v", e.Back, err)
+	}
+	_, err = r.runa.Back(ctx, "demand-hourly", 0, "once more", -1)
+	wantCode(t, "said twice", err, "back.is_way_back")
+	_, err = r.runa.Back(ctx, "demand-hourly", 1, "to what is in force", -1)
+	wantCode(t, "nothing would change", err, "back.same")
 	if b, err = r.runa.Back(ctx, "demand-hourly", 2, "it was right after all", -1); err != nil || len(b.Trials()) != 1 {
 		t.Errorf("to a named revision: %+v, %v", b, err)
 	}
 	all, err := r.runa.Splits(ctx, "demand-hourly", client.Part{Limit: 3})
 	if err != nil || len(all.Items) != 3 || all.Next == "" || all.Items[0].Number != 4 {
 		t.Errorf("%+v, %v", all, err)
+	}
+	if left := all.Items[2].Left; left == nil || left.By != "runa" || left.Why != "complaints" || left.For != 3 ||
+		all.Items[1].Leaves != 2 || all.Items[1].Left == nil || all.Items[0].Left != nil {
+		t.Errorf("%+v", all.Items)
 	}
 	rest, err := r.runa.Splits(ctx, "demand-hourly", client.Part{Limit: 3, Cursor: all.Next})
 	if err != nil || len(rest.Items) != 1 || rest.Next != "" {
@@ -443,6 +454,16 @@ func TestAFailingTrialIsRolledBack(t *testing.T) {
 		t.Fatalf("%+v", alerts)
 	}
 	a := alerts.Items[0]
+	_, err = r.runa.Back(ctx, "demand-hourly", 0, "once more", -1)
+	wantCode(t, "back after a guard", err, "back.is_way_back")
+	two2, err := r.runa.Version(ctx, "heat-demand@2")
+	if b := two2.RolledBack; err != nil || b == nil || b.Alert != a.ID || b.By != act.Itself || b.Split != 2 ||
+		b.Instead != "heat-demand@1" || b.Endpoint != "demand-hourly" {
+		t.Errorf("the version says %+v, %v", b, err)
+	}
+	if one, err := r.runa.Version(ctx, "heat-demand@1"); err != nil || one.RolledBack != nil {
+		t.Errorf("the incumbent says %+v, %v", one.RolledBack, err)
+	}
 	handled, err := r.tove.HandleAlert(ctx, a.ID, "acknowledged", "looking")
 	if err != nil || handled.HandledBy != "tove" {
 		t.Errorf("%+v, %v", handled, err)

@@ -143,8 +143,11 @@ func printLineup(w io.Writer, l registry.Lineup) {
 		t.row(cells...)
 	}
 	row("rung", func(v registry.LineupVersion) string {
-		return strings.Join(append([]string{v.Rung}, v.Labels...),
-			" ")
+		words := append([]string{v.Rung}, v.Labels...)
+		if v.RolledBack != nil {
+			words = append(words, "(ROLLED BACK)")
+		}
+		return strings.Join(words, " ")
 	})
 	for _, m := range l.Metrics {
 		row(m.Name, func(v registry.LineupVersion) string {

@@ -205,7 +205,8 @@ func (c *call) showVersion(ctx context.Context, ref string) error {
 	}
 	places, err := c.api.Placements(ctx, v.Ref)
 	return c.show(v, err, func() {
-		facts(c.Out, "version", v.Ref, "rung", v.Rung+", since "+moment(v.RungSince)+by(v), "registered",
+		facts(c.Out, "version", v.Ref, "rolled back", rolledBack(v.RolledBack), "rung",
+			v.Rung+", since "+moment(v.RungSince)+by(v), "registered",
 			moment(v.CreatedAt)+" by "+v.CreatedBy,
 			"note", v.Note, "labels", strings.Join(v.Labels, " "), "tags", strings.Join(v.Tags, " "), "properties",
 			params(v.Properties),
@@ -239,12 +240,29 @@ func by(v registry.Version) string {
 	return ""
 }
 
-// past marks in a table what stands past a gate and was not reviewed.
-func past(v registry.Version) string {
+// past marks in a table what stands past a gate and was not reviewed, and what was rolled back.
+func past(v registry.Version) (out string) {
 	if v.Emergency == registry.EmergencyMark(true) {
-		return " (EMERGENCY)"
+		out = " (EMERGENCY)"
 	}
-	return ""
+	if v.RolledBack != nil {
+		out += " (ROLLED BACK)"
+	}
+	return out
+}
+
+// rolledBack says by whom and why a version was taken out of an endpoint.
+func rolledBack(b *registry.RolledBack) string {
+	if b == nil {
+		return ""
+	}
+	said := fmt.Sprintf("from %s#%d by %s, %s; %s answers instead: %s", b.Endpoint, b.Split, b.By, moment(b.At),
+		b.Instead,
+		b.Why)
+	if b.Alert != "" {
+		said += " (" + b.Alert + ")"
+	}
+	return said
 }
 
 func printSignature(w io.Writer, s *signature.Signature) {

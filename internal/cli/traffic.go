@@ -41,7 +41,9 @@ func trafficCommands() []command {
 		},
 		{
 			name: "back", group: "Traffic", arguments: "ENDPOINT",
-			summary: "Return to an earlier split: the last without a trial lane, or -to a revision", least: 1, most: 1,
+			summary: "Leave the split in force for a reason and return to the last without a trial lane, or -to " +
+				"a revision",
+			least: 1, most: 1,
 			example: "innerladder back demand-hourly -why \"complaints from the harbour\"", setup: back,
 		},
 	}
@@ -116,6 +118,9 @@ func showEndpoint(c *call) func(context.Context) error {
 			}
 			fmt.Fprintf(c.Out, "\n#%d by %s, %s %s\n\n", e.Split.Number, e.Split.Author, moment(e.Split.MadeAt),
 				quote(e.Split.Reason))
+			if e.Back != nil {
+				fmt.Fprintf(c.Out, "back leads to #%d: %s\n\n", e.Back.Number, e.Back.String())
+			}
 			t := newTable(c.Out, "LANE", "VERSION", "SHARE", "HEALTH", "REQUESTS", "FAILED", "A SECOND", "ERRORS NOW",
 				"P50", "P95", "P99")
 			for _, l := range now.Lanes {
@@ -175,7 +180,8 @@ func split(c *call) func(context.Context) error {
 func back(c *call) func(context.Context) error {
 	c.connect()
 	why := c.flags.String("why", "", "`TEXT`: why; needed")
-	to := c.flags.Int("to", 0, "`REVISION` to return to; the last without a trial lane when not given")
+	to := c.flags.Int("to", 0, "`REVISION` to return to; when not given, the last without a trial lane that was not "+
+		"left for a reason")
 	based := c.flags.Int("if", -1, "`NUMBER` of the split it was decided on; refused when another is in force")
 	return func(ctx context.Context) error {
 		return c.newSplit(c.api.Back(ctx, c.args[0], *to, *why, *based))
@@ -195,16 +201,32 @@ func splits(c *call) func(context.Context) error {
 	return func(ctx context.Context) error {
 		all, err := c.api.Splits(ctx, c.args[0], part())
 		return c.show(all, err, func() {
-			t := newTable(c.Out, "SPLIT", "LANES", "RETURNS TO", "BY", "WHEN", "WHY")
+			t := newTable(c.Out, "SPLIT", "LANES", "WAY BACK", "BY", "WHEN", "WHY", "LEFT")
 			for _, s := range all.Items {
-				returns := ""
-				if s.ReturnsTo > 0 {
-					returns = "#" + strconv.Itoa(s.ReturnsTo)
-				}
-				t.row("#"+strconv.Itoa(s.Number), s.String(), returns, s.Author, ago(sinceNow(s.MadeAt)), s.Reason)
+				t.row("#"+strconv.Itoa(s.Number), s.String(), wayOf(s), s.Author, ago(sinceNow(s.MadeAt)), s.Reason,
+					leftBy(s.Left))
 			}
 			t.done()
 			c.more(all.Next)
 		})
 	}
+}
+
+// wayOf says from where and to where a split is a way back.
+func wayOf(s traffic.Split) string {
+	switch {
+	case s.ReturnsTo > 0:
+		return fmt.Sprintf("#%d to #%d", s.Leaves, s.ReturnsTo)
+	case s.Leaves > 0:
+		return fmt.Sprintf("from #%d", s.Leaves)
+	}
+	return ""
+}
+
+// leftBy says who left a split for a reason.
+func leftBy(l *traffic.Left) string {
+	if l == nil {
+		return ""
+	}
+	return fmt.Sprintf("by %s for #%d", l.By, l.For)
 }

@@ -68,11 +68,10 @@ func (r View) Endpoints(ctx context.Context) ([]traffic.Endpoint, error) {
 // AddSplit adds the next split of an endpoint, whose number is set in s.
 func (r View) AddSplit(ctx context.Context, s *traffic.Split) error {
 	var id int64
-	err := r.q.row(ctx, `INSERT INTO splits (endpoint_id, number, reason, author, made_at, returns_to)
-		SELECT e.id, 1 + (SELECT coalesce(max(number), 0) FROM splits WHERE endpoint_id = e.id), ?, ?, ?, ?
-		FROM endpoints e WHERE e.name = ?
-		RETURNING endpoint_id, number`, s.Reason, s.Author, toMillis(s.MadeAt), s.ReturnsTo, s.Endpoint).Scan(&id,
-		&s.Number)
+	err := r.q.row(ctx, `INSERT INTO splits (endpoint_id, number, reason, author, made_at, returns_to, leaves)
+		SELECT e.id, 1 + (SELECT coalesce(max(number), 0) FROM splits WHERE endpoint_id = e.id), ?, ?, ?, ?, ?
+		FROM endpoints e WHERE e.name = ? RETURNING endpoint_id, number`,
+		s.Reason, s.Author, toMillis(s.MadeAt), s.ReturnsTo, s.Leaves, s.Endpoint).Scan(&id, &s.Number)
 	if err != nil {
 		return one(err)
 	}
@@ -92,14 +91,22 @@ func (r View) Splits(ctx context.Context, endpoint string, p Page) ([]traffic.Sp
 	if err != nil {
 		return nil, "", err
 	}
-	rows, err := r.q.rows(ctx, `SELECT s.number, s.reason, s.author, s.made_at, s.returns_to FROM splits s
-		JOIN endpoints e ON e.id = s.endpoint_id
+	rows, err := r.q.rows(ctx, `SELECT s.number, s.reason, s.author, s.made_at, s.returns_to, s.leaves,
+			coalesce(n.number, 0), coalesce(n.author, ''), coalesce(n.made_at, 0), coalesce(n.reason, '')
+		FROM splits s JOIN endpoints e ON e.id = s.endpoint_id
+		LEFT JOIN splits n ON n.endpoint_id = s.endpoint_id AND n.leaves = s.number AND n.leaves > 0
 		WHERE e.name = ? AND s.number < ? ORDER BY s.number DESC LIMIT ?`, endpoint, before, p.Limit+1)
 	items, err := collect(rows, err, func(rows *sql.Rows) (traffic.Split, error) {
 		s := traffic.Split{Endpoint: endpoint}
-		var at int64
-		err := rows.Scan(&s.Number, &s.Reason, &s.Author, &at, &s.ReturnsTo)
+		var left traffic.Left
+		var at, leftAt int64
+		err := rows.Scan(&s.Number, &s.Reason, &s.Author, &at, &s.ReturnsTo, &s.Leaves,
+			&left.For, &left.By, &leftAt, &left.Why)
 		s.MadeAt = fromMillis(at)
+		if left.For > 0 {
+			left.At = fromMillis(leftAt)
+			s.Left = &left
+		}
 		return s, err
 	})
 	if err != nil {

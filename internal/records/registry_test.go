@@ -352,7 +352,11 @@ func TestOldRecordsComeThroughTheMigration(t *testing.T) {
 		`INSERT INTO environments VALUES (1, 'plant-north', '', 'runa', 0)`,
 		`INSERT INTO endpoints VALUES (1, 'demand-hourly', 1, 1, 'live', '', '{"guards":[],"alpha":0.001}', 'runa', 0)`,
 		`INSERT INTO splits VALUES (1, 1, '', 'runa', 0, 0)`,
-		`INSERT INTO lanes VALUES (1, 1, 0, 'main', 1, 10000)`,
+		`INSERT INTO splits VALUES (1, 2, 'a look', 'runa', 1, 0)`,
+		`INSERT INTO splits VALUES (1, 3, 'complaints', 'tove', 2, 1)`,
+		`INSERT INTO splits VALUES (1, 4, 'it failed', 'inner-ladder', 3, 0)`,
+		`INSERT INTO lanes VALUES (1, 1, 0, 'main', 1, 10000), (1, 2, 0, 'main', 1, 10000), (1, 3, 0, 'main', 1, 10000)`,
+		`INSERT INTO lanes VALUES (1, 4, 0, 'main', 1, 10000)`,
 		`INSERT INTO alerts VALUES (1, 'rolled_back', 'demand-hourly', 'heat-demand@1', 'error_rate', 'It failed.',
 			'open', 7, '', NULL, '')`,
 		`INSERT INTO artifacts VALUES (1, 'm', '` + strings.Repeat("b", 64) + `', 3)`,
@@ -386,6 +390,11 @@ func TestOldRecordsComeThroughTheMigration(t *testing.T) {
 	if e, err := s.Read(Everything).Endpoint(t.Context(), "demand-hourly"); err != nil || e.Split == nil ||
 		e.Split.Main().Version != "heat-demand@1" || e.Repeatable {
 		t.Errorf("%+v, %v", e, err)
+	}
+	history, _, err := s.Read(Everything).Splits(t.Context(), "demand-hourly", Page{Limit: 9})
+	if err != nil || len(history) != 4 || history[2].Left == nil || history[2].Left.By != "tove" ||
+		history[2].Left.Why != "complaints" || history[1].Leaves != 2 || history[0].Leaves != 3 || history[3].Left != nil {
+		t.Errorf("%+v, %v", history, err)
 	}
 	a, err := s.Read(Everything).Alert(t.Context(), 1)
 	if err != nil || a.Kind != watch.RolledBack || a.State != "open" {

@@ -14,6 +14,7 @@ import (
 	"innerladder/internal/core/lineage"
 	"innerladder/internal/core/profile"
 	"innerladder/internal/core/registry"
+	"innerladder/internal/core/watch"
 )
 
 // AddVersion adds a version of an existing model and gives it the next number, which is
@@ -263,7 +264,35 @@ func (r View) fillVersions(ctx context.Context, versions []registry.Version, ids
 			return err
 		}
 	}
-	return nil
+	return r.addRolledBack(ctx, in, at)
+}
+
+// addRolledBack adds the newest way back that took a version out of an endpoint, unless the
+// version has answered there since.
+func (r View) addRolledBack(ctx context.Context, ids list, at map[int64]*registry.Version) error {
+	return r.each(ctx, write(`SELECT l.version_id, e.name, n.leaves, n.author, n.made_at, n.reason,
+			(SELECT im.name || '@' || iv.number FROM lanes i JOIN versions iv ON iv.id = i.version_id
+				JOIN models im ON im.id = iv.model_id
+				WHERE i.endpoint_id = n.endpoint_id AND i.split = n.number AND i.kind = 'main'),
+			coalesce((SELECT max(a.number) FROM alerts a WHERE a.kind = 'rolled_back' AND a.endpoint = e.name
+				AND a.subject = m.name || '@' || v.number AND a.raised_at = n.made_at), 0)
+		FROM lanes l JOIN splits n ON n.endpoint_id = l.endpoint_id AND n.leaves = l.split AND n.leaves > 0
+			JOIN endpoints e ON e.id = l.endpoint_id JOIN versions v ON v.id = l.version_id
+			JOIN models m ON m.id = v.model_id
+		WHERE l.version_id IN ? AND NOT EXISTS (SELECT 1 FROM lanes o
+			WHERE o.endpoint_id = n.endpoint_id AND o.split >= n.number AND o.version_id = l.version_id)
+		ORDER BY n.made_at, n.number`, ids), func(rows *sql.Rows) error {
+		var id, made int64
+		var alert int
+		var b registry.RolledBack
+		err := rows.Scan(&id, &b.Endpoint, &b.Split, &b.By, &made, &b.Why, &b.Instead, &alert)
+		b.At = fromMillis(made)
+		if alert > 0 {
+			b.Alert = watch.ID(alert)
+		}
+		at[id].RolledBack = &b
+		return err
+	})
 }
 
 // whole reads one version with its texts and what was read off its artifacts.

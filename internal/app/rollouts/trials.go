@@ -22,18 +22,13 @@ func (s *Service) RollBack(ctx context.Context, endpoint string, split int, acti
 		if err != nil || e.Split == nil || e.Split.Number != split {
 			return none, err
 		}
-		target, err := s.traffic.WayBack(ctx, t.View, endpoint, 0)
-		if err == nil {
-			err = s.traffic.CheckStandings(ctx, t.View, e, target.Lanes, false)
-		}
+		history, err := s.traffic.History(ctx, t.View, endpoint)
 		if err != nil {
-			// No earlier split can take over, so the main lane takes all.
-			main := e.Split.Main()
-			main.Share = traffic.Whole
-			target = traffic.Split{Lanes: []traffic.Lane{main}}
+			return none, err
 		}
-		made, err := s.traffic.PutInForce(ctx, t, e,
-			&traffic.Split{Endpoint: e.Name, Lanes: target.Lanes, Reason: action.Sentence, ReturnsTo: target.Number})
+		next := traffic.Without(history)
+		next.Reason = action.Sentence
+		made, err := s.traffic.PutInForce(ctx, t, e, &next)
 		if err != nil {
 			return none, err
 		}

@@ -82,7 +82,18 @@ func (s *Service) Endpoint(ctx context.Context, by act.Actor, name string) (*tra
 	if err := by.May(access.Read); err != nil {
 		return nil, err
 	}
-	return s.FindEndpoint(ctx, s.Read(by), name)
+	e, err := s.FindEndpoint(ctx, s.Read(by), name)
+	if err != nil || e.Split == nil {
+		return e, err
+	}
+	history, err := s.History(ctx, s.Read(by), name)
+	if err != nil {
+		return nil, err
+	}
+	if back, err := traffic.WayBack(history); err == nil {
+		e.Back = &back
+	}
+	return e, nil
 }
 
 func (s *Service) FindEndpoint(ctx context.Context, r records.View, name string) (*traffic.Endpoint, error) {
@@ -165,7 +176,7 @@ func checkBased(e *traffic.Endpoint, based int) error {
 	return nil
 }
 
-// checkStandings asks whether the versions of a split may answer for the endpoint now.
+// CheckStandings asks whether the versions of a split may answer for the endpoint now.
 // A way back does not ask for the rung: it must stay open.
 func (s *Service) CheckStandings(ctx context.Context, r records.View, e *traffic.Endpoint, lanes []traffic.Lane,
 	rung bool,
@@ -200,7 +211,7 @@ func (s *Service) CheckStandings(ctx context.Context, r records.View, e *traffic
 	return traffic.CheckStandings(d, standings)
 }
 
-// putInForce writes the next split of an endpoint.
+// PutInForce writes the next split of an endpoint.
 func (s *Service) PutInForce(ctx context.Context, t *act.Tx, e *traffic.Endpoint,
 	split *traffic.Split,
 ) (*traffic.Split, error) {
@@ -209,8 +220,11 @@ func (s *Service) PutInForce(ctx context.Context, t *act.Tx, e *traffic.Endpoint
 		return nil, err
 	}
 	said := fmt.Sprintf("%s#%d: %s.", e.Name, split.Number, split)
-	if split.ReturnsTo > 0 {
+	switch {
+	case split.ReturnsTo > 0:
 		said = fmt.Sprintf("%s#%d: back to #%d, %s.", e.Name, split.Number, split.ReturnsTo, split)
+	case split.Leaves > 0:
+		said = fmt.Sprintf("%s#%d: away from #%d, %s.", e.Name, split.Number, split.Leaves, split)
 	}
 	var before any
 	if e.Split != nil {
@@ -222,8 +236,8 @@ func (s *Service) PutInForce(ctx context.Context, t *act.Tx, e *traffic.Endpoint
 	})
 }
 
-// Back returns an endpoint to an earlier split: to the given revision, or for 0 to the
-// last one that had no trial lane.
+// Back leaves the split in force for a reason and returns to an earlier one: to the given
+// revision, or for 0 to where the way back leads by itself.
 func (s *Service) Back(ctx context.Context, by act.Actor, endpoint string, to int, reason string,
 	based int,
 ) (*traffic.Split, error) {
@@ -241,39 +255,53 @@ func (s *Service) Back(ctx context.Context, by act.Actor, endpoint string, to in
 		if err := checkBased(e, based); err != nil {
 			return nil, err
 		}
-		target, err := s.WayBack(ctx, t.View, endpoint, to)
+		target, err := s.wayBack(ctx, t.View, endpoint, to)
 		if err != nil {
 			return nil, err
 		}
 		if err := s.CheckStandings(ctx, t.View, e, target.Lanes, false); err != nil {
 			return nil, err
 		}
-		return s.PutInForce(ctx, t, e,
-			&traffic.Split{Endpoint: e.Name, Lanes: target.Lanes, Reason: reason, ReturnsTo: target.Number})
+		return s.PutInForce(ctx, t, e, &traffic.Split{
+			Endpoint: e.Name, Lanes: target.Lanes, Reason: reason, ReturnsTo: target.Number, Leaves: e.Split.Number,
+		})
 	})
 }
 
-func (s *Service) WayBack(ctx context.Context, r records.View, endpoint string, to int) (traffic.Split, error) {
+// History reads the newest splits of an endpoint, in ascending order; the last is in force.
+func (s *Service) History(ctx context.Context, r records.View, endpoint string) ([]traffic.Split, error) {
 	splits, _, err := r.Splits(ctx, endpoint, records.Page{Limit: traffic.LookBack})
+	slices.Reverse(splits)
+	return splits, err
+}
+
+// wayBack finds the split that a way back leads to: the one that is named, or for 0 the one
+// that it leads to by itself.
+func (s *Service) wayBack(ctx context.Context, r records.View, endpoint string, to int) (traffic.Split, error) {
+	splits, err := s.History(ctx, r, endpoint)
 	if err != nil {
 		return traffic.Split{}, err
 	}
-	slices.Reverse(splits)
 	if to == 0 {
-		return traffic.Revert(splits)
+		return traffic.WayBack(splits)
 	}
-	newest := 0
+	newest := traffic.Split{}
 	if len(splits) > 0 {
-		newest = splits[len(splits)-1].Number
+		newest = splits[len(splits)-1]
 	}
-	if to < 1 || to >= newest {
+	if to < 1 || to >= newest.Number {
 		return traffic.Split{}, fault.New(fault.Invalid, "back.revision", "#%d is not an earlier revision of %s", to,
 			endpoint).In("to").
-			Do("name one from 1 to %d; see: innerladder splits %s", newest-1, endpoint)
+			Do("name one from 1 to %d; see: innerladder splits %s", newest.Number-1, endpoint)
 	}
 	one, _, err := r.Splits(ctx, endpoint, records.Page{Limit: 1, After: fmt.Sprint(to + 1)})
 	if err != nil {
 		return traffic.Split{}, err
+	}
+	if slices.Equal(one[0].Lanes, newest.Lanes) {
+		return traffic.Split{}, fault.New(fault.Refused, "back.same", "#%d is what is in force: %s", to,
+			newest.String()).
+			In("to").Do("nothing would change; see: innerladder splits %s", endpoint)
 	}
 	return one[0], nil
 }

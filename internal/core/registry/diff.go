@@ -62,6 +62,9 @@ func DiffVersions(a, b *Version) Diff {
 			m.Verdict = "changed"
 		}
 	}
+	for i := range d.Metrics {
+		d.Metrics[i].Verdict = b.noPraise(d.Metrics[i].Verdict)
+	}
 	if from, to := a.Card.text(), b.Card.text(); from != to {
 		d.Card = udiff.Unified(a.Ref, b.Ref, from, to)
 	}

@@ -25,17 +25,19 @@ type Lineup struct {
 
 // LineupVersion is one column of the table.
 type LineupVersion struct {
-	Ref       string            `json:"ref"`
-	Rung      string            `json:"rung"`
-	Labels    []string          `json:"labels,omitempty"`
-	Note      string            `json:"note,omitempty"`
-	Size      int64             `json:"size" description:"bytes of all artifacts"`
-	Formats   []string          `json:"formats"`
-	Data      []lineage.DataUse `json:"data,omitempty"`
-	Code      *lineage.Code     `json:"code,omitempty"`
-	Run       string            `json:"run,omitempty"`
-	CreatedAt time.Time         `json:"created_at"`
-	CreatedBy string            `json:"created_by"`
+	Ref    string   `json:"ref"`
+	Rung   string   `json:"rung"`
+	Labels []string `json:"labels,omitempty"`
+	Note   string   `json:"note,omitempty"`
+	// RolledBack is set as in the version.
+	RolledBack *RolledBack       `json:"rolled_back,omitempty"`
+	Size       int64             `json:"size" description:"bytes of all artifacts"`
+	Formats    []string          `json:"formats"`
+	Data       []lineage.DataUse `json:"data,omitempty"`
+	Code       *lineage.Code     `json:"code,omitempty"`
+	Run        string            `json:"run,omitempty"`
+	CreatedAt  time.Time         `json:"created_at"`
+	CreatedBy  string            `json:"created_by"`
 }
 
 // LineupMetric is one metric over the versions, by ref.
@@ -66,7 +68,7 @@ func LineUp(versions []Version, base *Version) Lineup {
 		v := &versions[i]
 		out.Versions = append(out.Versions,
 			LineupVersion{
-				Ref: v.Ref, Rung: v.Rung, Labels: v.Labels, Note: v.Note, Size: v.Size(),
+				Ref: v.Ref, Rung: v.Rung, Labels: v.Labels, Note: v.Note, RolledBack: v.RolledBack, Size: v.Size(),
 				Formats: v.Formats(),
 				Data:    v.Data, Code: v.Code, Run: v.Run, CreatedAt: v.CreatedAt, CreatedBy: v.CreatedBy,
 			})
@@ -108,7 +110,8 @@ func lineUpMetric(name string, versions []Version, base *Version) LineupMetric {
 			continue
 		}
 		m.Values[versions[i].Ref] = x
-		if math.IsNaN(best) || metric.Judge(name, best, x) == "better" {
+		// One that was rolled back is in the table, and never the best.
+		if versions[i].RolledBack == nil && (math.IsNaN(best) || metric.Judge(name, best, x) == "better") {
 			best = x
 		}
 		if base == nil || versions[i].Ref == base.Ref {
@@ -118,12 +121,14 @@ func lineUpMetric(name string, versions []Version, base *Version) LineupMetric {
 			if m.Against == nil {
 				m.Against, m.Verdicts = map[string]float64{}, map[string]string{}
 			}
-			m.Against[versions[i].Ref], m.Verdicts[versions[i].Ref] = x-y, metric.Judge(name, y, x)
+			m.Against[versions[i].Ref], m.Verdicts[versions[i].Ref] = x-y,
+				versions[i].noPraise(metric.Judge(name, y, x))
 		}
 	}
 	if len(m.Values) > 1 {
 		for i := range versions {
-			if x, there := m.Values[versions[i].Ref]; there && metric.Judge(name, x, best) == "same" {
+			x, there := m.Values[versions[i].Ref]
+			if there && versions[i].RolledBack == nil && metric.Judge(name, x, best) == "same" {
 				m.Best = append(m.Best, versions[i].Ref)
 			}
 		}

@@ -105,3 +105,24 @@ func TestDiffOfCardsDataAndImportance(t *testing.T) {
 		t.Error("equal cards differ")
 	}
 }
+
+// A version that was rolled back stands in tables with its numbers, and is neither the best nor
+// better than another.
+func TestWhatWasRolledBackIsNotPraised(t *testing.T) {
+	good := Version{Ref: "m@1", Metrics: map[string]float64{"rmse": 0.4}}
+	bad := Version{Ref: "m@2", Metrics: map[string]float64{"rmse": 0.3}, RolledBack: &RolledBack{Endpoint: "e"}}
+	worse := Version{Ref: "m@3", Metrics: map[string]float64{"rmse": 0.5}, RolledBack: &RolledBack{Endpoint: "e"}}
+	m := LineUp([]Version{good, bad, worse}, &good).Metrics[0]
+	if !slices.Equal(m.Best, []string{"m@1"}) || m.Verdicts["m@2"] != "changed" || m.Verdicts["m@3"] != "worse" ||
+		m.Values["m@2"] != 0.3 {
+		t.Errorf("%+v", m)
+	}
+	if d := DiffVersions(&good, &bad); d.Metrics[0].Verdict != "changed" {
+		t.Errorf("%+v", d.Metrics[0])
+	}
+	bad.RolledBack = nil
+	if m = LineUp([]Version{good, bad, worse}, &good).Metrics[0]; m.Verdicts["m@2"] != "better" ||
+		!slices.Equal(m.Best, []string{"m@2"}) {
+		t.Errorf("%+v", m)
+	}
+}

@@ -111,10 +111,33 @@ type Version struct {
 	RungBy string `json:"rung_by,omitempty" description:"the promotion by which it came there; absent when it came there otherwise"`
 	// Emergency is set while it stands where it stepped past a gate.
 	Emergency Emergency `json:"emergency,omitempty" enum:"to_review,reviewed" description:"it stepped there past the gate: to_review until someone other than its author signs that this was right"`
-	CreatedBy string    `json:"created_by"`
-	CreatedAt time.Time `json:"created_at"`
+	// RolledBack is set while a way back took it out of an endpoint that it has not answered for
+	// since.
+	RolledBack *RolledBack `json:"rolled_back,omitempty" description:"the last time that a way back took it out of an endpoint for which it has not answered since"`
+	CreatedBy  string      `json:"created_by"`
+	CreatedAt  time.Time   `json:"created_at"`
 	// Profile is the reference profile; it is large and read on its own.
 	Profile *profile.Profile `json:"-"`
+}
+
+// RolledBack says that a guard or a person took a version out of an endpoint for a reason.
+type RolledBack struct {
+	Endpoint string    `json:"endpoint"`
+	Split    int       `json:"split" description:"the split that was left"`
+	Instead  string    `json:"instead" description:"the version that answered main in its place"`
+	By       string    `json:"by"`
+	At       time.Time `json:"at"`
+	Why      string    `json:"why"`
+	Alert    string    `json:"alert,omitempty" description:"the alert that a guard raised; absent when a person decided it"`
+}
+
+// noPraise is the verdict on a metric of the version. One that was rolled back is not called
+// better for what was measured before: what it did under traffic counts more.
+func (v *Version) noPraise(verdict string) string {
+	if v.RolledBack != nil && verdict == "better" {
+		return "changed"
+	}
+	return verdict
 }
 
 // Emergency marks a version that stepped on its rung past the gate.

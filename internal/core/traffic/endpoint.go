@@ -23,6 +23,8 @@ type Endpoint struct {
 	CreatedAt  time.Time `json:"created_at"`
 	// Split is the one in force; nil until the first.
 	Split *Split `json:"split,omitempty"`
+	// Back is the split that a way back leads to; nil when it leads nowhere by itself.
+	Back *Split `json:"back,omitempty" description:"the split that a way back leads to when none is named; absent when it leads nowhere by itself, and in lists"`
 	// ID is the endpoint's number, which request ids carry.
 	ID int64 `json:"-"`
 }

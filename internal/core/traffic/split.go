@@ -42,6 +42,19 @@ type Split struct {
 	MadeAt   time.Time `json:"made_at"`
 	// ReturnsTo is the revision that this one repeats, 0 for a new arrangement.
 	ReturnsTo int `json:"returns_to,omitempty"`
+	// Leaves is the revision that this one is a way back from, 0 when it is none.
+	Leaves int `json:"leaves,omitempty" description:"the split that was left for a reason when this one came into force"`
+	// Left says why this one was left; nil when it is in force, or made place for the next.
+	Left *Left `json:"left,omitempty" description:"set when a person or a guard left the split for a reason"`
+}
+
+// Left says that a split was left for a reason, by a person or by a guard: nothing leads back
+// to it by itself.
+type Left struct {
+	By  string    `json:"by"`
+	At  time.Time `json:"at"`
+	Why string    `json:"why"`
+	For int       `json:"for" description:"the split that came into force instead"`
 }
 
 // Main is the main lane.
@@ -187,26 +200,4 @@ func CheckStandings(d Demand, standings []Standing) error {
 		}
 	}
 	return nil
-}
-
-// LookBack is how many splits are searched for one to return to.
-const LookBack = 200
-
-// Revert finds the revision to return to: the last one before the current that had no
-// trial lane, or, when the current split has none itself, the last one that had none
-// and other lanes. splits are in ascending order and end with the current one.
-func Revert(splits []Split) (Split, error) {
-	if len(splits) == 0 {
-		return Split{}, fault.New(fault.Refused, "back.no_split", "there is no split yet").
-			Do("make one first with: innerladder split")
-	}
-	current := splits[len(splits)-1]
-	for _, s := range slices.Backward(splits[:len(splits)-1]) {
-		if len(s.Trials()) == 0 && !slices.Equal(s.Lanes, current.Lanes) {
-			return s, nil
-		}
-	}
-	return Split{}, fault.New(fault.Refused, "back.nothing_before", "%s has had no other split without a trial lane",
-		current.Endpoint).
-		Do("name a revision with -to, or make a new split")
 }

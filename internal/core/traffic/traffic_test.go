@@ -126,38 +126,6 @@ func TestStickyCallers(t *testing.T) {
 	}
 }
 
-func TestRevert(t *testing.T) {
-	split := func(n int, l []Lane) Split { return Split{Endpoint: "demand-hourly", Number: n, Lanes: l} }
-	other := []Lane{{Main, "heat-demand@2", Whole}}
-	cases := []struct {
-		name   string
-		splits []Split
-		want   int
-		code   string
-	}{
-		{"from a trial", []Split{split(1, lanes(Whole)), split(2, lanes(9000, 1000))}, 1, ""},
-		{"from a grown trial", []Split{
-			split(1, lanes(Whole)), split(2, lanes(9000, 1000)),
-			split(3, lanes(5000, 5000)),
-		}, 1, ""},
-		{
-			"from a finished rollout",
-			[]Split{split(1, lanes(Whole)), split(2, lanes(9000, 1000)), split(3, other)},
-			1,
-			"",
-		},
-		{"not to itself", []Split{split(1, lanes(Whole)), split(2, lanes(Whole))}, 0, "back.nothing_before"},
-		{"first is a trial", []Split{split(1, lanes(9000, 1000))}, 0, "back.nothing_before"},
-		{"nothing", nil, 0, "back.no_split"},
-	}
-	for _, c := range cases {
-		got, err := Revert(c.splits)
-		if got.Number != c.want || fault.Code(err) != c.code {
-			t.Errorf("%s: got #%d, %v", c.name, got.Number, err)
-		}
-	}
-}
-
 func TestATrialLastsAsLongAsItsPair(t *testing.T) {
 	lanes := func(main, trial string) []Lane {
 		out := []Lane{{Kind: Main, Version: main, Share: Whole}}

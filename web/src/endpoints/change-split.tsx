@@ -4,7 +4,7 @@ import type { Endpoint, Lane, Split } from '../api/client'
 import { useBack, usePlacements, useSplit, useSplits } from '../api/queries'
 import { share, short } from '../ui/format'
 import { Choice, Sheet } from '../ui/overlays'
-import { Button, Field, inputLook, Problem, TextField } from '../ui/parts'
+import { Ago, Button, Field, inputLook, Problem, TextField } from '../ui/parts'
 
 /** Shares as people type them: per cent by version. */
 type Draft = Record<string, string>
@@ -111,40 +111,36 @@ function SplitForm({ endpoint, done }: { endpoint: Endpoint; done: () => void })
   )
 }
 
+/** The way back, which says where it leads; it is not there when nothing would change. */
 export function BackSheet({ endpoint }: { endpoint: Endpoint }) {
   const [open, setOpen] = useState(false)
-  const before = (useSplits(endpoint.name).data?.items ?? []).filter((s) => s.number < (endpoint.split?.number ?? 0))
-  const suggested =
-    before.find((s) => s.lanes.length === 1 && s.lanes[0]?.version !== endpoint.split?.lanes[0]?.version) ??
-    before.find((s) => s.lanes.length === 1)
-  const main = endpoint.split?.lanes.some((l) => l.kind === 'trial')
-    ? before.find((s) => s.lanes.length === 1)
-    : suggested
-  const label = main?.lanes[0] ? `Back to ${short(main.lanes[0].version)}` : 'Back'
+  const now = endpoint.split
+  const before = (useSplits(endpoint.name).data?.items ?? []).filter(
+    (s) => s.number < (now?.number ?? 0) && lanesText(s) !== (now && lanesText(now)),
+  )
+  if (before.length === 0) return null
   return (
     <Sheet
       title={`Take ${endpoint.name} back`}
       open={open}
       onOpenChange={setOpen}
-      trigger={<Button look="back">{label}</Button>}
+      trigger={
+        <Button look="back">
+          {endpoint.back ? `Back to #${endpoint.back.number}: ${lanesText(endpoint.back)}` : 'Return to a split…'}
+        </Button>
+      }
     >
-      <BackForm endpoint={endpoint} before={before} suggested={main} done={() => setOpen(false)} />
+      <BackForm endpoint={endpoint} before={before} done={() => setOpen(false)} />
     </Sheet>
   )
 }
 
-function BackForm({
-  endpoint,
-  before,
-  suggested,
-  done,
-}: {
-  endpoint: Endpoint
-  before: Split[]
-  suggested: Split | undefined
-  done: () => void
-}) {
-  const [to, setTo] = useState(String(suggested?.number ?? before[0]?.number ?? ''))
+const lanesText = (s: Split) =>
+  s.lanes.map((l) => `${short(l.version)} ${share(l.share)}${l.kind === 'trial' ? ' trial' : ''}`).join(', ')
+
+function BackForm({ endpoint, before, done }: { endpoint: Endpoint; before: Split[]; done: () => void }) {
+  const [to, setTo] = useState(String(endpoint.back?.number ?? ''))
+  const left = before.find((s) => String(s.number) === to)?.left
   const [reason, setReason] = useState('')
   const back = useBack(endpoint.name, endpoint.split?.number ?? 0)
   return (
@@ -162,15 +158,25 @@ function BackForm({
           onChange={setTo}
           options={before.map((s) => ({
             value: String(s.number),
-            text: `#${s.number}: ${s.lanes.map((l) => `${short(l.version)} ${share(l.share)}`).join(', ')}`,
+            text: `#${s.number}: ${lanesText(s)}${s.left ? ', left for a reason' : ''}`,
           }))}
         />
       </Field>
+      {!endpoint.back && (
+        <p className="text-ink-2">
+          What is in force is a way back itself, or nothing before it is free of a trial. Choose what to return to.
+        </p>
+      )}
+      {left && (
+        <p className="text-bad">
+          {left.by} left it <Ago at={left.at} /> for #{left.for}: “{left.why}”
+        </p>
+      )}
       <TextField label="Why" required placeholder="complaints from the harbour" value={reason} onChange={setReason} />
       {back.error && <Problem error={back.error} />}
       <div className="flex justify-end">
         <Button look="back" type="submit" disabled={back.isPending || to === ''}>
-          Go back to #{to}
+          {to ? `Go back to #${to}` : 'Go back'}
         </Button>
       </div>
     </form>

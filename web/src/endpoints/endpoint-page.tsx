@@ -3,18 +3,19 @@ import { Link, useParams } from 'react-router'
 
 import type { Endpoint, EndpointNow } from '../api/client'
 import { useMay } from '../api/people'
-import { useEndpoint, useEndpointNow, useSeries, useSplits } from '../api/queries'
+import { useEndpoint, useEndpointNow, useSeries } from '../api/queries'
 import { EvidenceChart } from '../charts/evidence-chart'
 import { LatencyChart, LatencyTable } from '../charts/latency-chart'
 import { measureText, type Measure } from '../charts/measure'
-import { share, short } from '../ui/format'
+import { short } from '../ui/format'
 import { Switchboard } from '../ui/overlays'
-import { Ago, Button, Empty, Loaded, PageHead, Panel, Ref } from '../ui/parts'
+import { Ago, Button, Empty, Loaded, PageHead, Panel } from '../ui/parts'
 import { ActivityPanel } from '../activity/activity-list'
 import { CallersPanel } from './callers-panel'
 import { BackSheet, SplitSheet } from './change-split'
 import { GuardList } from './guards'
 import { LaneBand } from './lane-band'
+import { SplitHistory } from './split-history'
 
 export function EndpointPage() {
   const { endpoint: name = '' } = useParams()
@@ -151,45 +152,5 @@ function Signals({ endpoint, main, now }: { endpoint: string; main: string; now:
         </Loaded>
       </Panel>
     </div>
-  )
-}
-
-function SplitHistory({ endpoint }: { endpoint: string }) {
-  const splits = useSplits(endpoint)
-  return (
-    <Panel title="Splits">
-      <Loaded query={splits}>
-        {(list) =>
-          list.items.length === 0 ? (
-            <Empty>There were none yet.</Empty>
-          ) : (
-            <ol className="grid">
-              {list.items.map((s) => (
-                <li
-                  key={s.number}
-                  className="border-line grid grid-cols-[44px_minmax(0,1fr)] items-baseline gap-x-3 border-t py-2 first:border-0 md:grid-cols-[44px_minmax(0,300px)_minmax(0,1fr)_150px]"
-                >
-                  <b>#{s.number}</b>
-                  <span>
-                    {s.lanes.map((l, i) => (
-                      <span key={l.version}>
-                        {i > 0 && ', '}
-                        <Ref to={l.version}>{short(l.version)}</Ref> {share(l.share)}
-                        {l.kind === 'trial' && <span className="text-trial"> trial</span>}
-                      </span>
-                    ))}
-                    {s.returns_to && <span className="text-bad"> ✕ back to #{s.returns_to}</span>}
-                  </span>
-                  <span className="text-ink-2 col-start-2 md:col-start-auto">{s.reason}</span>
-                  <span className="text-ink-2 col-start-2 md:col-start-auto md:text-right">
-                    {s.author}, <Ago at={s.made_at} />
-                  </span>
-                </li>
-              ))}
-            </ol>
-          )
-        }
-      </Loaded>
-    </Panel>
   )
 }

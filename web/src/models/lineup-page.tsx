@@ -6,6 +6,7 @@ import { useLineup } from '../api/queries'
 import { bytes, number } from '../ui/format'
 import { Ago, Empty, inputLook, Loaded, PageHead, Panel, Ref, Tag, To, Verdict } from '../ui/parts'
 import { ModelPlaces } from './places'
+import { RolledBackTag } from './rolled-back'
 
 export function LineupPage() {
   const [params, setParams] = useSearchParams()
@@ -78,7 +79,8 @@ function LineupTable({ lineup: l }: { lineup: Lineup }) {
               <th key={v.ref} className="min-w-36">
                 <Ref to={v.ref} />
                 <div className="text-ink-2 font-normal">
-                  {v.rung} {v.ref === l.base && <Tag tone="main">measured against</Tag>}{' '}
+                  {v.rung} {v.rolled_back && <RolledBackTag />}{' '}
+                  {v.ref === l.base && <Tag tone="main">measured against</Tag>}{' '}
                   {v.labels?.map((x) => (
                     <Tag key={x} tone="trial">
                       {x}

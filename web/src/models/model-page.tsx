@@ -11,6 +11,7 @@ import { Ago, Button, Loaded, PageHead, Panel, Ref, Tag, To, Verdict } from '../
 import { ActivityPanel } from '../activity/activity-list'
 import { CompareLinks } from './compare-links'
 import { EmergencyTag, LadderBoard } from './ladder-board'
+import { RolledBackTag } from './rolled-back'
 import { leadingMetric } from './metric'
 import { ModelUpkeep } from './model-upkeep'
 
@@ -112,6 +113,7 @@ function VersionTable({ versions, live }: { versions: Version[]; live: number | 
             ))}{' '}
             <span className="text-ink-2">{row.original.rung}</span>{' '}
             {row.original.emergency && row.original.emergency !== 'reviewed' && <EmergencyTag />}
+            {row.original.rolled_back && <RolledBackTag />}
             {row.original.note && <div className="text-ink-2 text-[12.5px]">{row.original.note}</div>}
           </>
         ),
@@ -134,7 +136,7 @@ function VersionTable({ versions, live }: { versions: Version[]; live: number | 
             if (d === undefined) return <span className="text-ink-3">–</span>
             if (d === 0) return <Verdict verdict="same" />
             const by = `${d > 0 ? '+' : '−'}${number(Math.abs(d))}`
-            return leading.less === undefined ? (
+            return leading.less === undefined || row.original.rolled_back ? (
               <span>{by}</span>
             ) : (
               <Verdict verdict={d < 0 === leading.less ? 'better' : 'worse'} detail={by} />

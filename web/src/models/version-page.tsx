@@ -10,6 +10,7 @@ import { CardView } from './card-view'
 import { DiffPanel } from './diff-panel'
 import { EvidenceView } from './evidence-view'
 import { EmergencyTag } from './ladder-board'
+import { RolledBackNote } from './rolled-back'
 import { ProfilesAgainst, ProfileView } from './profile-view'
 import { PromoteSheet } from './promote-sheet'
 import { TraceDrawing } from './trace-page'
@@ -95,6 +96,7 @@ function VersionView({ version: v }: { version: Version }) {
         <VersionUpkeep version={v} />
         {open ? <To to={`/reviews/${open.id}`}>{open.id} waits for review</To> : <PromoteSheet version={v} />}
       </PageHead>
+      {v.rolled_back && <RolledBackNote version={v.ref} back={v.rolled_back} />}
       <Tabs.Root
         value={tab}
         onValueChange={(t) => setParams(t === 'Overview' ? {} : { show: t.toLowerCase() }, { replace: true })}

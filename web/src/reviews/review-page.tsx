@@ -6,6 +6,7 @@ import { useMe } from '../api/people'
 import { useReview, useWithdraw } from '../api/ladder'
 import { CardView } from '../models/card-view'
 import { EmergencyTag } from '../models/ladder-board'
+import { RolledBackNote } from '../models/rolled-back'
 import { count, short, words } from '../ui/format'
 import { FormSheet } from '../ui/form'
 import { Ago, Button, Loaded, PageHead, Panel, Problem, Ref, Tag, TextField, To, Verdict } from '../ui/parts'
@@ -46,6 +47,7 @@ function ReviewView({ review: r }: { review: Review }) {
       >
         {p.state === 'open' && p.asked_by === me && <Withdraw promotion={p} />}
       </PageHead>
+      {r.candidate.rolled_back && <RolledBackNote version={p.version} back={r.candidate.rolled_back} />}
       {p.note && <p className="-mt-2 max-w-[80ch] text-[15px]">“{p.note}”</p>}
       <div className="grid grid-cols-[minmax(0,1fr)] items-start gap-5 xl:grid-cols-[minmax(0,1fr)_minmax(380px,0.62fr)]">
         <div className="order-2 grid min-w-0 gap-5 xl:order-none">
