@@ -393,7 +393,8 @@ func TestOldRecordsComeThroughTheMigration(t *testing.T) {
 	}
 	history, _, err := s.Read(Everything).Splits(t.Context(), "demand-hourly", Page{Limit: 9})
 	if err != nil || len(history) != 4 || history[2].Left == nil || history[2].Left.By != "tove" ||
-		history[2].Left.Why != "complaints" || history[1].Leaves != 2 || history[0].Leaves != 3 || history[3].Left != nil {
+		history[2].Left.Why != "complaints" || history[1].Leaves != 2 || history[0].Leaves != 3 ||
+		history[3].Left != nil {
 		t.Errorf("%+v, %v", history, err)
 	}
 	a, err := s.Read(Everything).Alert(t.Context(), 1)
