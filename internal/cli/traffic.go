@@ -201,10 +201,10 @@ func splits(c *call) func(context.Context) error {
 	return func(ctx context.Context) error {
 		all, err := c.api.Splits(ctx, c.args[0], part())
 		return c.show(all, err, func() {
-			t := newTable(c.Out, "SPLIT", "LANES", "WAY BACK", "BY", "WHEN", "WHY", "LEFT")
+			t := newTable(c.Out, "SPLIT", "LANES", "WAY BACK", "LEFT", "BY", "WHEN", "WHY")
 			for _, s := range all.Items {
-				t.row("#"+strconv.Itoa(s.Number), s.String(), wayOf(s), s.Author, ago(sinceNow(s.MadeAt)), s.Reason,
-					leftBy(s.Left))
+				t.row("#"+strconv.Itoa(s.Number), s.String(), wayOf(s), leftBy(s.Left), s.Author,
+					ago(sinceNow(s.MadeAt)), s.Reason)
 			}
 			t.done()
 			c.more(all.Next)

@@ -35,7 +35,7 @@ export function SplitHistory({ endpoint }: { endpoint: string }) {
                     )}
                     {s.left && (
                       <span className="text-ink-2 block text-[12.5px]">
-                        left for #{s.left.for} by {s.left.by}, <Ago at={s.left.at} />: “{s.left.why}”
+                        left for #{s.left.for} by {s.left.by}, <Ago at={s.left.at} />
                       </span>
                     )}
                   </span>
