@@ -198,19 +198,28 @@ func (a *API) isProxy(address string) bool {
 
 // caller finds who calls: by a bearer token, or by the console's cookie.
 func (a *API) caller(c fiber.Ctx) (act.Actor, error) {
+	find, err := a.identity(c)
+	if err != nil {
+		return act.Actor{}, err
+	}
+	return find(c.Context())
+}
+
+// identity is how whoever makes a call is found, now and again later while the call goes on.
+func (a *API) identity(c fiber.Ctx) (func(context.Context) (act.Actor, error), error) {
 	if token, ok := strings.CutPrefix(c.Get(fiber.HeaderAuthorization), "Bearer "); ok {
-		return a.app.People.ByToken(c.Context(), token)
+		return func(ctx context.Context) (act.Actor, error) { return a.app.People.ByToken(ctx, token) }, nil
 	}
 	session := c.Cookies(sessionCookie)
 	if session == "" {
-		return act.Actor{}, fault.New(fault.Unsigned, "sign_in.needed", "the call has no token").
+		return nil, fault.New(fault.Unsigned, "sign_in.needed", "the call has no token").
 			In("Authorization").
 			Do("send Authorization: Bearer TOKEN, or sign in with: innerladder login")
 	}
 	if err := sameSite(c); err != nil {
-		return act.Actor{}, err
+		return nil, err
 	}
-	return a.app.People.BySession(c.Context(), session)
+	return func(ctx context.Context) (act.Actor, error) { return a.app.People.BySession(ctx, session) }, nil
 }
 
 // sameSite refuses changes that another site has a browser make with our cookie. Browsers say

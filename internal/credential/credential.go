@@ -3,7 +3,6 @@
 package credential
 
 import (
-	"context"
 	"crypto/rand"
 	"crypto/sha256"
 	"crypto/subtle"
@@ -26,9 +25,6 @@ const (
 	keyBytes  = 32
 	saltBytes = 16
 )
-
-// atOnce bounds how many passwords are hashed at the same time: each takes 64 MiB.
-var atOnce = make(chan struct{}, 2)
 
 // shortest and longest bound a password, in characters and in bytes.
 const (
@@ -60,26 +56,17 @@ func CheckPassword(password, name string) error {
 }
 
 // HashPassword makes what is kept of a password, in the usual text form that names
-// algorithm, parameters and salt.
-func HashPassword(ctx context.Context, password string) (string, error) {
+// algorithm, parameters and salt. It takes 64 MiB and a tenth of a second: take a turn first.
+func HashPassword(password string) string {
 	salt := make([]byte, saltBytes)
 	_, _ = rand.Read(salt) // never fails
-	key, err := derive(ctx, password, salt, memoryKiB, passes, lanes)
-	if err != nil {
-		return "", err
-	}
+	key := derive(password, salt, memoryKiB, passes, lanes)
 	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, memoryKiB, passes, lanes,
-		base64.RawStdEncoding.EncodeToString(salt), base64.RawStdEncoding.EncodeToString(key)), nil
+		base64.RawStdEncoding.EncodeToString(salt), base64.RawStdEncoding.EncodeToString(key))
 }
 
-func derive(ctx context.Context, password string, salt []byte, memory, time uint32, threads uint8) ([]byte, error) {
-	select {
-	case atOnce <- struct{}{}:
-		defer func() { <-atOnce }()
-		return argon2.IDKey([]byte(password), salt, time, memory, threads, keyBytes), nil
-	case <-ctx.Done():
-		return nil, ctx.Err()
-	}
+func derive(password string, salt []byte, memory, time uint32, threads uint8) []byte {
+	return argon2.IDKey([]byte(password), salt, time, memory, threads, keyBytes)
 }
 
 // nobody is checked against when there is no such person or no password, so that the
@@ -89,8 +76,8 @@ var nobody = fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, 
 	base64.RawStdEncoding.EncodeToString(make([]byte, keyBytes)))
 
 // IsPassword reports whether a password is the one that a hash was made of; with an empty
-// hash it takes as long and says no.
-func IsPassword(ctx context.Context, password, hash string) (bool, error) {
+// hash it takes as long and says no. It takes 64 MiB and a tenth of a second: take a turn first.
+func IsPassword(password, hash string) (bool, error) {
 	known := hash != ""
 	if !known {
 		hash = nobody
@@ -118,8 +105,8 @@ func IsPassword(ctx context.Context, password, hash string) (bool, error) {
 		password = password[:longest] // a longer one cannot be right, and takes no longer
 		known = false
 	}
-	got, err := derive(ctx, password, salt, memory, time, threads)
-	return known && subtle.ConstantTimeCompare(got, want) == 1, err
+	got := derive(password, salt, memory, time, threads)
+	return known && subtle.ConstantTimeCompare(got, want) == 1, nil
 }
 
 // Token makes a random secret that begins so, and the digest under which it is kept. It

@@ -5,12 +5,14 @@ package people
 import (
 	"innerladder/internal/app/act"
 	"innerladder/internal/core/record"
+	"innerladder/internal/credential"
 )
 
 // Service does it. It is safe for use by several goroutines at once.
 type Service struct {
 	*act.Base
 	attempts attempts
+	turns    credential.Turns
 	// address is how people reach the console, for links.
 	address string
 	signer  record.Signer

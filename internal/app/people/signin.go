@@ -20,10 +20,12 @@ import (
 )
 
 // attempts limits how often someone may try to sign in: by address, by name, and by both
-// together, so that guessing at one name from elsewhere does not lock its owner out soon.
+// together, so that guessing at one name from elsewhere does not lock its owner out soon. An
+// attempt counts from when it begins, so that many at once are no more than one after the other.
 type attempts struct {
 	mu    sync.Mutex
 	left  map[string]*rate.Limiter
+	going map[string]int
 	swept time.Time
 }
 
@@ -33,34 +35,60 @@ const (
 	forgiven                                          = 30 * time.Second
 )
 
-func (a *attempts) keys(name, address string) map[string]int {
+// ofSignIn are the limits of an attempt to sign in with a password, ofLink those of one with a
+// link: guessing at one does not use up the other.
+func ofSignIn(name, address string) map[string]int {
 	return map[string]int{
 		"both\x00" + name + "\x00" + address: failuresOfBoth,
 		"address\x00" + address:              failuresOfAddress, "name\x00" + name: failuresOfName,
 	}
 }
 
-// check refuses when there were too many failures.
-func (a *attempts) check(name, address string, now time.Time) error {
+func ofLink(address string) map[string]int {
+	return map[string]int{"link\x00" + address: failuresOfAddress}
+}
+
+// begin counts an attempt, or refuses it when there were too many failures. end says how it
+// ended: one that failed goes on to count.
+func (a *attempts) begin(limits map[string]int, now time.Time) (end func(failed bool), err error) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	for key := range a.keys(name, address) {
-		if l := a.left[key]; l != nil && l.TokensAt(now) < 1 {
-			return fault.New(fault.TooOften, "sign_in.too_often", "there were too many failed attempts to sign in").
-				Do("wait a minute and try again")
+	for key, most := range limits {
+		left := float64(most)
+		if l := a.left[key]; l != nil {
+			left = l.TokensAt(now)
+		}
+		if left-float64(a.going[key]) < 1 {
+			return nil, fault.New(fault.TooOften, "sign_in.too_often",
+				"there were too many failed attempts to sign in").Do("wait a minute and try again")
 		}
 	}
-	return nil
+	if a.going == nil {
+		a.going = map[string]int{}
+	}
+	for key := range limits {
+		a.going[key]++
+	}
+	return func(failed bool) {
+		a.mu.Lock()
+		defer a.mu.Unlock()
+		for key := range limits {
+			if a.going[key]--; a.going[key] == 0 {
+				delete(a.going, key)
+			}
+		}
+		if failed {
+			a.failed(limits, now)
+		}
+	}, nil
 }
 
 // failed counts a failure.
-func (a *attempts) failed(name, address string, now time.Time) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
+func (a *attempts) failed(limits map[string]int, now time.Time) {
 	if a.left == nil {
 		a.left = map[string]*rate.Limiter{}
 	}
-	for key, most := range a.keys(name, address) {
+	for key, most := range limits {
 		l := a.left[key]
 		if l == nil {
 			l = rate.NewLimiter(rate.Every(forgiven), most)
@@ -113,12 +141,14 @@ func (s *Service) Welcome(ctx context.Context, secret string, from people.From) 
 }
 
 func (s *Service) linked(ctx context.Context, r records.View, secret string, from people.From) (*people.Person, error) {
-	if err := s.attempts.check("", from.Address, s.Now()); err != nil {
+	end, err := s.attempts.begin(ofLink(from.Address), s.Now())
+	if err != nil {
 		return nil, err
 	}
 	p, err := r.Link(ctx, credential.Digest(secret), s.Now())
-	if errors.Is(err, records.ErrNone) || (err == nil && p != nil && p.Disabled != nil) {
-		s.attempts.failed("", from.Address, s.Now())
+	wrong := errors.Is(err, records.ErrNone) || (err == nil && p != nil && p.Disabled != nil)
+	end(wrong)
+	if wrong {
 		return nil, errLink
 	}
 	return p, err
@@ -145,7 +175,7 @@ func (s *Service) ComeIn(ctx context.Context, secret, name, password string,
 	if err := credential.CheckPassword(password, name); err != nil {
 		return "", nil, err
 	}
-	hash, err := credential.HashPassword(ctx, password)
+	hash, err := s.hashPassword(ctx, from.Address, password)
 	if err != nil {
 		return "", nil, err
 	}
@@ -203,9 +233,6 @@ var errSignIn = fault.New(fault.Unsigned, "sign_in.wrong", "name or password is 
 func (s *Service) SignIn(ctx context.Context, name, password string,
 	from people.From,
 ) (session string, p *people.Person, err error) {
-	if err := s.attempts.check(name, from.Address, s.Now()); err != nil {
-		return "", nil, err
-	}
 	p, err = s.DB.Read(records.Everything).PersonNamed(ctx, name)
 	hash := ""
 	switch {
@@ -215,17 +242,42 @@ func (s *Service) SignIn(ctx context.Context, name, password string,
 	case p.Disabled == nil:
 		hash = p.Password
 	}
-	fine, err := credential.IsPassword(ctx, password, hash)
+	fine, err := s.isPassword(ctx, name, from.Address, password, hash)
 	if err != nil {
 		return "", nil, err
 	}
 	if !fine {
-		s.attempts.failed(name, from.Address, s.Now())
 		s.Log.Warn("a sign-in failed", "address", from.Address)
 		return "", nil, errSignIn
 	}
 	session, err = s.openSession(ctx, p, "password", from)
 	return session, p, err
+}
+
+// isPassword takes a turn and reports whether a password is the one that a hash was made of. The
+// attempt begins with its turn; too many that failed refuse it.
+func (s *Service) isPassword(ctx context.Context, name, address, password, hash string) (fine bool, err error) {
+	done, err := s.turns.Take(ctx, address)
+	if err != nil {
+		return false, err
+	}
+	defer done()
+	end, err := s.attempts.begin(ofSignIn(name, address), s.Now())
+	if err != nil {
+		return false, err
+	}
+	defer func() { end(err == nil && !fine) }()
+	return credential.IsPassword(password, hash)
+}
+
+// hashPassword takes a turn and makes what is kept of a password.
+func (s *Service) hashPassword(ctx context.Context, address, password string) (string, error) {
+	done, err := s.turns.Take(ctx, address)
+	if err != nil {
+		return "", err
+	}
+	defer done()
+	return credential.HashPassword(password), nil
 }
 
 // openSession opens a session and notes it.
@@ -384,16 +436,12 @@ func (s *Service) ChangePassword(ctx context.Context, by act.Actor, old, passwor
 		return fault.New(fault.Forbidden, "password.no_session",
 			"a password is changed in the console, by whoever is signed in with it").Do("sign in to the console")
 	}
-	if err := s.attempts.check(by.Name, by.Address, s.Now()); err != nil {
-		return err
-	}
 	if p.Password != "" {
-		fine, err := credential.IsPassword(ctx, old, p.Password)
+		fine, err := s.isPassword(ctx, by.Name, by.Address, old, p.Password)
 		if err != nil {
 			return err
 		}
 		if !fine {
-			s.attempts.failed(by.Name, by.Address, s.Now())
 			return fault.New(fault.Invalid, "password.old", "the present password is wrong").In("old").
 				Do("try again, or ask an owner for a new link")
 		}
@@ -401,7 +449,7 @@ func (s *Service) ChangePassword(ctx context.Context, by act.Actor, old, passwor
 	if err := credential.CheckPassword(password, by.Name); err != nil {
 		return err
 	}
-	hash, err := credential.HashPassword(ctx, password)
+	hash, err := s.hashPassword(ctx, by.Address, password)
 	if err != nil {
 		return err
 	}

@@ -10,10 +10,11 @@ func TestAttemptsAreSlowedDown(t *testing.T) {
 	now := time.Date(2026, 1, 12, 9, 0, 0, 0, time.UTC)
 	var a attempts
 	guess := func(name, address string) bool {
-		if a.check(name, address, now) != nil {
+		end, err := a.begin(ofSignIn(name, address), now)
+		if err != nil {
 			return false
 		}
-		a.failed(name, address, now)
+		end(true)
 		return true
 	}
 	let := 0
@@ -25,9 +26,15 @@ func TestAttemptsAreSlowedDown(t *testing.T) {
 	if let != failuresOfBoth {
 		t.Errorf("%d guesses at one name from one address", let)
 	}
-	if a.check("tove", "10.0.0.2", now) != nil {
+	if end, err := a.begin(ofSignIn("tove", "10.0.0.2"), now); err != nil {
 		t.Error("tove herself, elsewhere, is locked out")
+	} else {
+		end(false)
 	}
+	if _, err := a.begin(ofLink("10.0.0.1"), now); err != nil {
+		t.Error("guessing at passwords used up the attempts with links")
+	}
+	delete(a.going, "link\x0010.0.0.1")
 	// one address tries many names
 	let = 0
 	for i := range 100 {
@@ -51,6 +58,22 @@ func TestAttemptsAreSlowedDown(t *testing.T) {
 	now = now.Add(forgiven)
 	if !guess("tove", "10.0.0.1") || guess("tove", "10.0.0.1") {
 		t.Error("one more after half a minute, and no second")
+	}
+	// Those that go on count as if they had failed, until they have not.
+	var ends []func(bool)
+	for range 100 {
+		if end, err := a.begin(ofSignIn("sif", "10.0.0.7"), now); err == nil {
+			ends = append(ends, end)
+		}
+	}
+	if len(ends) != failuresOfBoth {
+		t.Errorf("%d attempts at the same time", len(ends))
+	}
+	for _, end := range ends {
+		end(false)
+	}
+	if len(a.going) != 0 || !guess("sif", "10.0.0.7") {
+		t.Errorf("attempts that did not fail count: %v", a.going)
 	}
 	now = now.Add(3 * time.Hour)
 	guess("runa", "10.0.0.9")
