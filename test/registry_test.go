@@ -103,6 +103,10 @@ func TestTheRegistryFromTheCommandLine(t *testing.T) {
 			_ = w.Write([]byte("bytes"))
 	}))
 	defer server.Close()
+	refused(2, `metric rmse is "0,38", which is no number`, "register", "heat-demand", "-file", in("model"), "-metric",
+		"rmse=0,38", "-no-code")
+	refused(2, "give a finite number", "register", "heat-demand", "-file", in("model"), "-metric", "rmse=NaN",
+		"-no-code")
 	refused(3, "private range", "register", "heat-demand", "-from", server.URL+"/m.bin", "-no-code")
 	refused(3, "in no folder that may be read", "register", "heat-demand", "-from", "file:///etc/passwd", "-no-code")
 	says(run("register", "heat-demand", "-file", in("rows.csv"), "-parent", "heat-demand@beta", "-relation",
@@ -150,6 +154,9 @@ func TestRegisteringInTheConsole(t *testing.T) {
 		chromedp.Sleep(300*time.Millisecond))
 	b.do("filling in", overwrite(`input[placeholder="heat-demand"]`, "heat-demand"),
 		overwrite(`input[placeholder="two winters, with the wind"]`, "by hand"),
+		overwrite(`textarea[placeholder="rmse=0.38"]`, "rmse=0,31"), press("Register"),
+		sees("rmse is “0,31”, which is no number"),
+		overwrite(`textarea[placeholder="rmse=0.38"]`, "rmse 0.31"), press("Register"), sees("is not NAME=VALUE"),
 		overwrite(`textarea[placeholder="rmse=0.38"]`, "rmse=0.31"), press("Register"))
 	b.do("the version", chromedp.WaitVisible(browser.Text("h1", "heat-demand@1")), sees("by hand"), sees("0.31"))
 	v, err := h.runa.Version(t.Context(), "heat-demand@1")

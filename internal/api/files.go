@@ -1,7 +1,6 @@
 package api
 
 import (
-	"encoding/json"
 	"errors"
 	"io"
 	"mime"
@@ -152,12 +151,16 @@ func (a *API) register(c fiber.Ctx, by act.Actor) error {
 	err := parts(c, "spec, "+strings.Join(wire.Parts(), ", "), func(part *multipart.Part) error {
 		name := part.FormName()
 		if name == "spec" {
-			dec := json.NewDecoder(io.LimitReader(part, largestSpec))
-			dec.DisallowUnknownFields()
-			if err := dec.Decode(&spec); err != nil {
-				return badJSON(err)
+			text, err := io.ReadAll(io.LimitReader(part, largestSpec+1))
+			if err != nil {
+				return err
 			}
-			return nil
+			if len(text) > largestSpec {
+				return fault.New(fault.TooLarge, "register.spec", "the spec is larger than %d MiB", largestSpec>>20).
+					In("spec").Do("send what is large as files")
+			}
+			spec = new(wire.Registration)
+			return decode(text, spec)
 		}
 		if !slices.Contains(wire.Parts(), name) {
 			return fault.New(fault.Invalid, "register.part", "there is no part %q", name).In(name).

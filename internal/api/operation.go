@@ -5,13 +5,11 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/base64"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"reflect"
 	"strconv"
-	"strings"
 
 	"innerladder/internal/app"
 	"innerladder/internal/app/act"
@@ -104,16 +102,7 @@ func read(c fiber.Ctx, in any) error {
 	if len(bytes.TrimSpace(body)) == 0 {
 		return fault.New(fault.Invalid, "request.empty", "the request has no body").In("body").Do("send a JSON object")
 	}
-	dec := json.NewDecoder(bytes.NewReader(body))
-	dec.DisallowUnknownFields()
-	if err := dec.Decode(in); err != nil {
-		return badJSON(err)
-	}
-	if dec.More() {
-		return fault.New(fault.Invalid, "request.json", "there is more after the JSON object").In("body").
-			Do("send one JSON object")
-	}
-	return nil
+	return decode(body, in)
 }
 
 // hasBody reports whether a request structure has members that come from a JSON body.
@@ -129,30 +118,6 @@ func hasBody(in any) bool {
 		}
 	}
 	return false
-}
-
-func badJSON(err error) error {
-	var kind *json.UnmarshalTypeError
-	var syntax *json.SyntaxError
-	switch {
-	case errors.As(err, &kind):
-		name := kind.Field
-		if first, rest, nested := strings.Cut(name, "."); nested && first != strings.ToLower(first) {
-			name = rest // the name of a Go structure, which nobody outside knows
-		}
-		return fault.New(fault.Invalid, "request.type", "%q is %s where %s is expected", name, kind.Value, kind.Type).
-			In(name).Do("see /api/openapi.json for what is expected")
-	case errors.As(err, &syntax):
-		return fault.New(fault.Invalid, "request.json", "the body is no JSON: %v at byte %d", err, syntax.Offset).
-			In("body").Do("send a JSON object")
-	}
-	text := strings.TrimPrefix(err.Error(), "json: ")
-	field := "body"
-	if name, ok := strings.CutPrefix(text, "unknown field "); ok {
-		field, _ = strconv.Unquote(name)
-	}
-	return fault.New(fault.Invalid, "request.json", "the body cannot be read: %s", text).In(field).
-		Do("see /api/openapi.json for what is expected")
 }
 
 // bound reads the body of a request that is no upload, up to the largest that is taken.

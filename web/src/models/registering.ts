@@ -38,20 +38,36 @@ export const useDraft = (model: string) =>
     targets: [],
   })
 
-const pairs = (text: string) =>
+/** NAME=VALUE, one a line. A line that is neither empty nor that is said, not left out. */
+const pairs = (what: string, text: string) =>
   text
     .split(/\n/)
     .map((l) => l.trim())
-    .filter((l) => l.includes('='))
-    .map((l) => [l.slice(0, l.indexOf('=')).trim(), l.slice(l.indexOf('=') + 1).trim()] as const)
+    .filter(Boolean)
+    .map((l) => {
+      const at = l.indexOf('=')
+      if (at < 1) throw new Error(`${what}: “${l}” is not NAME=VALUE`)
+      return [l.slice(0, at).trim(), l.slice(at + 1).trim()] as const
+    })
+
+/** Metrics are numbers; what is none must not become 0, which would be the best of errors. */
+const metricsOf = (text: string) =>
+  Object.fromEntries(
+    pairs('Metrics', text).map(([name, value]) => {
+      const x = Number(value)
+      if (value === '' || !Number.isFinite(x))
+        throw new Error(`Metrics: ${name} is “${value}”, which is no number; write it with a point, such as 0.38`)
+      return [name, x]
+    }),
+  )
 
 /** The call that registers a draft with files that were uploaded; known says that the model is there already. */
 export function registrationOf(d: Draft, files: Chosen[], known: boolean): Registration {
   return {
     model: d.model.trim(),
     note: d.note,
-    metrics: Object.fromEntries(pairs(d.metrics).map(([k, v]) => [k, Number(v)])),
-    params: Object.fromEntries(pairs(d.params)),
+    metrics: metricsOf(d.metrics),
+    params: Object.fromEntries(pairs('Parameters', d.params)),
     targets: d.targets,
     tags: d.tags.split(/[\s,]+/).filter(Boolean),
     data: d.data ? [{ data: d.data, role: 'trained-on' }] : [],

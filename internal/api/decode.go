@@ -1,0 +1,158 @@
+package api
+
+import (
+	"bytes"
+	"encoding"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"reflect"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"innerladder/internal/core/fault"
+)
+
+// decode reads one JSON object into a structure. Members that it does not have are refused, and
+// so is what stands where a number belongs and is none: the standard decoder leaves a null as 0,
+// and 0 is the best of errors.
+func decode(body []byte, in any) error {
+	dec := json.NewDecoder(bytes.NewReader(body))
+	dec.DisallowUnknownFields()
+	if err := dec.Decode(in); err != nil {
+		if none := checkNumbers(body, in); none != nil {
+			return none // it names the place
+		}
+		return badJSON(body, err)
+	}
+	if dec.More() {
+		return fault.New(fault.Invalid, "request.json", "there is more after the JSON object").In("body").
+			Do("send one JSON object")
+	}
+	return checkNumbers(body, in)
+}
+
+// checkNumbers says where something stands that is no number and should be one.
+func checkNumbers(body []byte, in any) error {
+	var value any
+	dec := json.NewDecoder(bytes.NewReader(body))
+	dec.UseNumber()
+	if dec.Decode(&value) != nil {
+		return nil // that is said elsewhere
+	}
+	return checkNumber(value, reflect.TypeOf(in), "")
+}
+
+// Types that read themselves say themselves what is wrong.
+var unmarshaler, textUnmarshaler = reflect.TypeFor[json.Unmarshaler](), reflect.TypeFor[encoding.TextUnmarshaler]()
+
+func checkNumber(value any, t reflect.Type, at string) error {
+	for t.Kind() == reflect.Pointer {
+		if value == nil {
+			return nil
+		}
+		t = t.Elem()
+	}
+	if p := reflect.PointerTo(t); p.Implements(unmarshaler) || p.Implements(textUnmarshaler) {
+		return nil
+	}
+	switch t.Kind() {
+	case reflect.Int, reflect.Int8, reflect.Int16, reflect.Int32, reflect.Int64, reflect.Uint, reflect.Uint8,
+		reflect.Uint16, reflect.Uint32, reflect.Uint64, reflect.Float32, reflect.Float64:
+		n, fine := value.(json.Number)
+		if _, err := n.Float64(); !fine || err != nil { // it may be none that fits
+			return noNumber(at, value)
+		}
+	case reflect.Map:
+		members, _ := value.(map[string]any)
+		for name, v := range members {
+			if err := checkNumber(v, t.Elem(), within(at, name)); err != nil {
+				return err
+			}
+		}
+	case reflect.Slice, reflect.Array:
+		items, _ := value.([]any)
+		for i, v := range items {
+			if err := checkNumber(v, t.Elem(), fmt.Sprintf("%s[%d]", at, i)); err != nil {
+				return err
+			}
+		}
+	case reflect.Struct:
+		if members, ok := value.(map[string]any); ok {
+			return checkMembers(members, t, at)
+		}
+	}
+	return nil
+}
+
+func checkMembers(members map[string]any, t reflect.Type, at string) error {
+	for i := range t.NumField() {
+		f := t.Field(i)
+		name, _, _ := strings.Cut(f.Tag.Get("json"), ",")
+		if f.Anonymous && name == "" && f.Type.Kind() == reflect.Struct {
+			if err := checkMembers(members, f.Type, at); err != nil {
+				return err
+			}
+			continue
+		}
+		if value, there := members[name]; there && name != "-" && f.IsExported() {
+			if err := checkNumber(value, f.Type, within(at, name)); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func within(at, name string) string {
+	if at == "" {
+		return name
+	}
+	return at + "." + name
+}
+
+func noNumber(at string, value any) error {
+	said := fmt.Sprintf("%v", value)
+	if value == nil {
+		said = "null"
+	} else if s, text := value.(string); text {
+		said = strconv.Quote(s)
+	}
+	return fault.New(fault.Invalid, "request.number", "%s is %s, which is no number", at, said).In(at).
+		Do("give a number such as 0.38, with a point and without quotes, or leave it out")
+}
+
+// beforeNoNumber is what stands before a word such as NaN or Infinity: the name of a member.
+var beforeNoNumber = regexp.MustCompile(`"((?:[^"\\]|\\.)*)"\s*:\s*-?$`)
+
+// badJSON says what of a body could not be decoded.
+func badJSON(body []byte, err error) error {
+	var kind *json.UnmarshalTypeError
+	var syntax *json.SyntaxError
+	switch {
+	case errors.As(err, &kind):
+		name := kind.Field
+		if first, rest, nested := strings.Cut(name, "."); nested && first != strings.ToLower(first) {
+			name = rest // the name of a Go structure, which nobody outside knows
+		}
+		return fault.New(fault.Invalid, "request.type", "%q is %s where %s is expected", name, kind.Value, kind.Type).
+			In(name).Do("see /api/openapi.json for what is expected")
+	case errors.As(err, &syntax):
+		rest := body[min(int(max(syntax.Offset-1, 0)), len(body)):]
+		if word := strings.ToLower(string(rest[:min(3, len(rest))])); word == "nan" || word == "inf" {
+			if name := beforeNoNumber.FindSubmatch(body[:syntax.Offset-1]); name != nil {
+				return noNumber(string(name[1]), word)
+			}
+		}
+		return fault.New(fault.Invalid, "request.json", "the body is no JSON: %v at byte %d", err, syntax.Offset).
+			In("body").Do("send a JSON object")
+	}
+	text := strings.TrimPrefix(err.Error(), "json: ")
+	field := "body"
+	if name, ok := strings.CutPrefix(text, "unknown field "); ok {
+		field, _ = strconv.Unquote(name)
+	}
+	return fault.New(fault.Invalid, "request.json", "the body cannot be read: %s", text).In(field).
+		Do("see /api/openapi.json for what is expected")
+}
