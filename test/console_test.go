@@ -183,7 +183,7 @@ func TestTheConsoleDoesTheJob(t *testing.T) {
 	})
 	b.do("side by side", press("Compare @1 and @2"), sees("heat-demand@2 answered"),
 		chromedp.WaitVisible(chromedp.CSS(`table`)))
-	b.do("going back", b.open("/endpoints/demand-hourly"), press("Back to #1: @1 100\u202f%"),
+	b.do("going back", b.open("/endpoints/demand-hourly"), press("Back to #1: @1 100"),
 		browser.Type(chromedp.CSS(`[role="dialog"] input[required]`), "complaints from the harbour"),
 		press("Go back to #1"), sees("✕ back to #1"))
 	if e, err := h.runa.Endpoint(t.Context(), "demand-hourly"); err != nil || e.Split.Number != 4 ||
