@@ -22,6 +22,7 @@ import (
 	"innerladder/internal/core/guard"
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/ladder/rule"
+	"innerladder/internal/core/traffic"
 	"innerladder/internal/wire"
 )
 
@@ -633,5 +634,36 @@ func TestDamagedFilesAreMended(t *testing.T) {
 		if got := state(); again.Created || got != "right" || met() != "passed" {
 			t.Errorf("after the bytes came again: created %v, %s, and the gate is %s", again.Created, got, met())
 		}
+	}
+}
+
+// A candidate is compared with the version that answers, on every rung of its way, whoever stands
+// on the rungs.
+func TestTheIncumbentIsWhoAnswers(t *testing.T) {
+	r := newRig(t)
+	ctx := t.Context()
+	r.twoVersions() // @1 answers; @2 stepped on live after it
+	candidate := r.register("heat-demand", "third", map[string]float64{"rmse": 0.5})
+	for _, rung := range []string{"proven", "live"} {
+		g, err := r.runa.Gate(ctx, candidate, rung)
+		if err != nil || g.Incumbent != "heat-demand@1" {
+			t.Errorf("on the way to %s it is compared with %q, %v", rung, g.Incumbent, err)
+		}
+	}
+	// In bulk, for all versions of a project, it is the same.
+	strict := ladder.Default()
+	strict.Rungs[1].Gate = append(strict.Rungs[1].Gate, rule.Requirement{Rule: rule.SignatureNotBroken{}})
+	preview, err := r.runa.TryLadder(ctx, "default", &strict)
+	must(t, err)
+	for _, v := range preview.Versions {
+		if v.Version == candidate && !strings.Contains(fmt.Sprint(v.Findings), "compatible with heat-demand@1") {
+			t.Errorf("in the preview: %+v", v.Findings)
+		}
+	}
+	_, err = r.runa.Split(ctx, "demand-hourly",
+		[]traffic.Lane{{Kind: traffic.Main, Version: "heat-demand@2", Share: traffic.Whole}}, "the wind", -1)
+	must(t, err)
+	if g, err := r.runa.Gate(ctx, candidate, "live"); err != nil || g.Incumbent != "heat-demand@2" {
+		t.Errorf("after the split it is compared with %q, %v", g.Incumbent, err)
 	}
 }

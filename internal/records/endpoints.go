@@ -6,6 +6,8 @@ import (
 	"encoding/json"
 	"strconv"
 
+	"innerladder/internal/core/ladder"
+	"innerladder/internal/core/registry"
 	"innerladder/internal/core/traffic"
 )
 
@@ -158,5 +160,28 @@ func (r View) EndpointsUsing(ctx context.Context, version, environment string) (
 		var name string
 		err := rows.Scan(&name)
 		return name, err
+	})
+}
+
+// Answering lists the versions that answer main for endpoints of a project, by model; of one
+// model when one is named.
+func (r View) Answering(ctx context.Context, project, model string) (map[string][]ladder.Answering, error) {
+	out := map[string][]ladder.Answering{}
+	return out, r.each(ctx, write(`SELECT m.name, v.number, count(*), max(s.made_at)
+		FROM endpoints e JOIN models m ON m.id = e.model_id
+			JOIN splits s ON s.endpoint_id = e.id
+				AND s.number = (SELECT max(number) FROM splits WHERE endpoint_id = e.id)
+			JOIN lanes l ON l.endpoint_id = e.id AND l.split = s.number AND l.kind = 'main'
+			JOIN versions v ON v.id = l.version_id
+		WHERE m.project = ? AND ? GROUP BY m.name, v.number`,
+		project, orAll(model != "", `m.name = ?`, model)), func(rows *sql.Rows) error {
+		var name string
+		var number int
+		var a ladder.Answering
+		var since int64
+		err := rows.Scan(&name, &number, &a.Endpoints, &since)
+		a.Version, a.Since = registry.Ref{Model: name, Number: number}.String(), fromMillis(since)
+		out[name] = append(out[name], a)
+		return err
 	})
 }

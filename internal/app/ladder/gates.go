@@ -67,8 +67,31 @@ func (s *Service) Gate(ctx context.Context, by act.Actor, ref, to string) (wire.
 	}, nil
 }
 
-// facts gathers what the gates look at. The incumbent is the version that stepped last on
-// the rung asked for.
+// incumbent finds the version that a candidate for a rung is compared with; nil when there is
+// none.
+func (s *Service) incumbent(ctx context.Context, r records.View, v *registry.Version,
+	to string,
+) (*registry.Version, error) {
+	answering, err := r.Answering(ctx, v.Project, v.Model)
+	if err != nil {
+		return nil, err
+	}
+	there, err := r.VersionsOnRung(ctx, v.Model, to, 1)
+	if err != nil {
+		return nil, err
+	}
+	onRung := ""
+	if len(there) > 0 {
+		onRung = there[0].Ref
+	}
+	ref := ladder.Incumbent(v.Ref, answering[v.Model], onRung)
+	if ref == "" {
+		return nil, nil
+	}
+	return s.registry.Resolve(ctx, r, "incumbent", ref)
+}
+
+// facts gathers what the gates look at.
 func (s *Service) facts(ctx context.Context, r records.View, v *registry.Version, to string,
 	files stored,
 ) (rule.Facts, error) {
@@ -76,14 +99,11 @@ func (s *Service) facts(ctx context.Context, r records.View, v *registry.Version
 		Version: v, To: to, StoredArtifacts: files.count, ReadAt: files.readAt, Trainers: []string{v.CreatedBy},
 		Now: s.Now(),
 	}
-	there, err := r.VersionsOnRung(ctx, v.Model, to, 1)
-	if err != nil {
+	var err error
+	if f.Incumbent, err = s.incumbent(ctx, r, v, to); err != nil {
 		return f, err
 	}
-	if len(there) > 0 && there[0].Ref != v.Ref {
-		if f.Incumbent, err = r.Version(ctx, v.Model, there[0].Number); err != nil {
-			return f, err
-		}
+	if f.Incumbent != nil {
 		if f.IncumbentEvidence, err = r.EvidenceOf(ctx, f.Incumbent.Ref); err != nil {
 			return f, err
 		}

@@ -196,7 +196,11 @@ func (s *Service) TryLadder(ctx context.Context, by act.Actor, project string,
 	if err != nil {
 		return out, err
 	}
-	s.preview(&out, *l, versions, asked)
+	answering, err := r.Answering(ctx, project, "")
+	if err != nil {
+		return out, err
+	}
+	s.preview(&out, *l, versions, answering, asked)
 	return out, nil
 }
 
@@ -227,17 +231,17 @@ func (s *Service) waitingByVersion(ctx context.Context, r records.View,
 // factsInBulk prepares what the gates look at for all versions of a project, and gives it for
 // one that asks for a rung. The bytes of files are not read for it.
 func (s *Service) factsInBulk(l ladder.Ladder, versions []records.Judged,
-	now time.Time,
+	answering map[string][]ladder.Answering, now time.Time,
 ) func(version, to string) (f rule.Facts, known bool) {
-	incumbents := map[[2]string]*records.Judged{} // who stepped last, by model and rung
+	onRung := map[[2]string]*records.Judged{} // who stepped last, by model and rung
 	byRef := map[string]*records.Judged{}
 	for i := range versions {
 		v := &versions[i]
 		byRef[v.Ref] = v
 		key := [2]string{v.Model, v.Rung}
-		if there := incumbents[key]; there == nil || v.RungSince.After(there.RungSince) ||
+		if there := onRung[key]; there == nil || v.RungSince.After(there.RungSince) ||
 			(v.RungSince.Equal(there.RungSince) && v.Number > there.Number) {
-			incumbents[key] = v
+			onRung[key] = v
 		}
 	}
 	stored, frozen := s.blobs.Present(), l.Frozen(now)
@@ -255,8 +259,12 @@ func (s *Service) factsInBulk(l ladder.Ladder, versions []records.Judged,
 				f.StoredArtifacts++
 			}
 		}
-		if there := incumbents[[2]string{v.Model, to}]; there != nil && there != v {
-			f.Incumbent, f.IncumbentEvidence = &there.Version, there.Evidence
+		standing := ""
+		if there := onRung[[2]string{v.Model, to}]; there != nil {
+			standing = there.Ref
+		}
+		if than := byRef[ladder.Incumbent(v.Ref, answering[v.Model], standing)]; than != nil {
+			f.Incumbent, f.IncumbentEvidence = &than.Version, than.Evidence
 		}
 		return f, true
 	}
@@ -264,14 +272,14 @@ func (s *Service) factsInBulk(l ladder.Ladder, versions []records.Judged,
 
 // preview judges versions for the next rung of a ladder.
 func (s *Service) preview(out *ladder.Preview, l ladder.Ladder, versions []records.Judged,
-	asked map[string]*ladder.Promotion,
+	answering map[string][]ladder.Answering, asked map[string]*ladder.Promotion,
 ) {
 	now := s.Now()
 	rungs := make([]ladder.RungPreview, len(l.Rungs))
 	for i, r := range l.Rungs {
 		rungs[i] = ladder.RungPreview{Rung: r.Name, Open: []ladder.OpenRequirement{}}
 	}
-	facts := s.factsInBulk(l, versions, now)
+	facts := s.factsInBulk(l, versions, answering, now)
 	listed := map[string]int{}
 	for i := range slices.Backward(versions) {
 		v := &versions[i]

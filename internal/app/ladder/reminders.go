@@ -98,7 +98,11 @@ func (s *Service) promising(ctx context.Context, r records.View, all []ladder.Pr
 		if err != nil {
 			return nil, err
 		}
-		facts := s.factsInBulk(l.Ladder, versions, now)
+		answering, err := r.Answering(ctx, project, "")
+		if err != nil {
+			return nil, err
+		}
+		facts := s.factsInBulk(l.Ladder, versions, answering, now)
 		for _, p := range waiting {
 			if f, known := facts(p.Version, p.To); known && !wouldMove(l.Ladder, p, f, now) {
 				s.attention.at(p.ID, l.NextAt(&p, *f.Frozen, now))

@@ -263,7 +263,8 @@ type Facts struct {
 	Version *registry.Version
 	// MetricCount is how many metrics it has, where only those that gates name were read.
 	MetricCount int
-	// Incumbent stepped last on the rung asked for; nil when nobody stands there.
+	// Incumbent is who answers main, or where nothing answers, who stands on the rung asked
+	// for; nil when there is nobody to compare with.
 	Incumbent *registry.Version
 	// To is the rung asked for.
 	To string

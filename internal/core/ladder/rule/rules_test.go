@@ -9,6 +9,7 @@ import (
 	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/lineage"
 	"innerladder/internal/core/registry"
+	"innerladder/internal/core/signature"
 )
 
 func candidate() Facts {
@@ -198,6 +199,13 @@ func casesOfEvidence() []ruleCase {
 
 func casesOfPeople() []ruleCase {
 	return []ruleCase{
+		{"no incumbent", SignatureNotBroken{}, base(nil), Passed, "no callers could break"},
+		{"no signatures", SignatureNotBroken{}, base(incumbent), Passed, "heat-demand@1 has no signature"},
+		{"no signature where the incumbent has one", SignatureNotBroken{}, base(func(f *Facts) {
+			incumbent(f)
+			x := signature.Column{Name: "x", Type: signature.Number}
+			f.Incumbent.Signature = &signature.Signature{Inputs: []signature.Column{x}}
+		}), Waiting, "not known whether callers of heat-demand@1"},
 		{
 			"placed",
 			Placed{"workbench"},

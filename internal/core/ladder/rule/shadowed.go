@@ -43,7 +43,7 @@ func (q Shadowed) Evaluate(f Facts) Outcome {
 	share := float64(s.Disagreed) / float64(max(s.Requests, 1))
 	switch {
 	case f.Incumbent != nil && s.Against != "" && s.Against != f.Incumbent.Ref:
-		return waits(e.ID, "%s compares it with %s; %s stands on %s now.", e.ID, s.Against, f.Incumbent.Ref, f.To)
+		return waits(e.ID, "%s compares it with %s; the incumbent is %s now.", e.ID, s.Against, f.Incumbent.Ref)
 	case s.Requests < q.Requests:
 		return waits(e.ID, "It answered %d copies of real requests; %d are demanded.", s.Requests, q.Requests)
 	case share > q.Disagreement:

@@ -21,7 +21,7 @@ func (SignatureNotBroken) Kind() string { return signatureKind.Kind }
 // Evaluate compares the two signatures.
 func (SignatureNotBroken) Evaluate(f Facts) Outcome {
 	if f.Incumbent == nil {
-		return passed("", "Nobody stands on %s whose callers could break.", f.To)
+		return passed("", "Nothing answers and nobody stands on %s, so no callers could break.", f.To)
 	}
 	changes, compatibility := signature.Diff(f.Incumbent.Signature, f.Version.Signature)
 	switch compatibility {
@@ -34,7 +34,11 @@ func (SignatureNotBroken) Evaluate(f Facts) Outcome {
 		}
 		return failed(f.Version.Ref, "Callers of %s would break: %s.", f.Incumbent.Ref, strings.Join(names, "; "))
 	case signature.NotKnown:
-		return passed(f.Version.Ref, "Not compared with %s: a signature is missing.", f.Incumbent.Ref)
+		if f.Incumbent.Signature != nil {
+			return waits(f.Version.Ref, "It is not known whether callers of %s can call it: it has no signature.",
+				f.Incumbent.Ref)
+		}
+		return passed(f.Version.Ref, "Not compared: %s has no signature.", f.Incumbent.Ref)
 	}
 	return passed(f.Version.Ref, "Signature %s with %s.", compatibility, f.Incumbent.Ref)
 }
