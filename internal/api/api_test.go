@@ -786,3 +786,17 @@ func TestEveryListIsDescribed(t *testing.T) {
 		}
 	}
 }
+
+// At one address one name is one model: a second version there would answer in the name of the
+// first, or the first in its.
+func TestTwoVersionsAreNotPlacedInOnePlace(t *testing.T) {
+	r := newRig(t)
+	ctx := t.Context()
+	one, _ := r.twoVersions()
+	_, err := r.runa.AddEnvironment(ctx, "plant-south", "")
+	must(t, err)
+	_, err = r.runa.Place(ctx, "heat-demand@2", "plant-south", []string{one.URL + "/"}, "")
+	wantCode(t, "where the other is", err, "placement.taken")
+	_, err = r.runa.Place(ctx, "heat-demand@1", "plant-south", []string{one.URL}, "")
+	must(t, err) // the same version in another environment is the same model
+}

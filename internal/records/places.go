@@ -113,3 +113,10 @@ func (r View) Placements(ctx context.Context, version string) ([]traffic.Placeme
 func (r View) PlacementOf(ctx context.Context, version, environment string) (*traffic.Placement, error) {
 	return single(r.placements(ctx, `AND e.name = ? AND v.id = ?`, environment, versionOf(version)))
 }
+
+// PlacedAt finds which other version than one is placed at an address under the name by which
+// a server knows it.
+func (r View) PlacedAt(ctx context.Context, url, servedAs, but string) (*traffic.Placement, error) {
+	return single(r.placements(ctx, `AND p.served_as = ? AND m.name || '@' || v.number <> ?
+		AND EXISTS (SELECT 1 FROM addresses a WHERE a.placement_id = p.id AND a.url = ?)`, servedAs, but, url))
+}

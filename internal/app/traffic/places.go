@@ -135,6 +135,9 @@ func (s *Service) Place(ctx context.Context, by act.Actor, ref, environment stri
 		} else if !errors.Is(err, records.ErrNone) {
 			return nil, err
 		}
+		if err := alone(ctx, t, p); err != nil {
+			return nil, err
+		}
 		p.PlacedBy, p.PlacedAt = t.By.Name, t.Now
 		if err := t.AddPlacement(ctx, p); err != nil {
 			return nil, err
@@ -145,6 +148,29 @@ func (s *Service) Place(ctx context.Context, by act.Actor, ref, environment stri
 			After:    p,
 		})
 	})
+}
+
+// alone refuses a placement where another version is placed already: at one address one name is
+// one model, so answers of one of the two would bear the name of the other.
+func alone(ctx context.Context, t *act.Tx, p *traffic.Placement) error {
+	for _, a := range p.Addresses {
+		// Whoever placed it, also where it is not seen.
+		other, err := t.Within(records.Everything).PlacedAt(ctx, a.URL, p.ServedAs, p.Version)
+		if errors.Is(err, records.ErrNone) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		who := other.Version
+		if !t.By.Rights.May(access.Read, other.Project) {
+			who = "another version"
+		}
+		return fault.New(fault.Refused, "placement.taken", "%s at %s is where %s is placed", p.ServedAs, a.URL, who).
+			In("addresses").
+			Do("serve %s under a name of its own and give that with -as, or at another address", p.Version)
+	}
+	return nil
 }
 
 // inspect makes sure that a version can run at an address.
