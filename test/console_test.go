@@ -230,7 +230,8 @@ func TestEveryPageInEveryShape(t *testing.T) {
 	for _, width := range []int64{1280, 390} {
 		for path, title := range pages {
 			b.do(path, chromedp.EmulateViewport(width, 800), browser.Dark(width == 390), b.open(path),
-				chromedp.WaitVisible(browser.Text("h1", title)), chromedp.Sleep(300*time.Millisecond))
+				chromedp.WaitVisible(browser.Text("h1", title)),
+				chromedp.WaitNotPresent(browser.Text("div", "Reading…")))
 			over, err := chromedp.Run(b.ctx,
 				chromedp.Evaluate[int](`document.documentElement.scrollWidth - document.documentElement.clientWidth`))
 			must(t, err)

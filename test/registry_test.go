@@ -151,7 +151,7 @@ func TestRegisteringInTheConsole(t *testing.T) {
 			[]string{filepath.Join(dir, "model.json"), filepath.Join(dir, "rows.csv"), filepath.Join(dir, "card.md")}),
 		sees("members w"), sees("licence MIT"), sees("2 rows"), sees("Which columns are outputs?"))
 	b.do("saying what is an output", chromedp.Click(chromedp.Search(`//label[contains(., "demand_mw")]/input`)),
-		chromedp.Sleep(300*time.Millisecond))
+		chromedp.WaitVisible(chromedp.CSS(`input[type="checkbox"]:checked`)))
 	b.do("filling in", overwrite(`input[placeholder="heat-demand"]`, "heat-demand"),
 		overwrite(`input[placeholder="two winters, with the wind"]`, "by hand"),
 		overwrite(`textarea[placeholder="rmse=0.38"]`, "rmse=0,31"), press("Register"),
@@ -178,9 +178,14 @@ func TestRegisteringInTheConsole(t *testing.T) {
 			[]string{put(t, map[string]string{"broken.onnx": "text"}) + "/broken.onnx"}),
 		sees("looks like ONNX but cannot be one"))
 	b.do("its lineage", b.open("/models/trace?from=heat-demand@1"), sees("1 things"))
-	b.do("retiring it", b.open("/models/heat-demand/versions/1"), press("Label"),
-		chromedp.Click(browser.Text("button", "beta")), chromedp.Sleep(500*time.Millisecond),
-		b.open("/models/heat-demand/versions/1"), press("Retire"),
+	b.do("taking its label away", b.open("/models/heat-demand/versions/1"), press("Label"),
+		chromedp.Click(browser.Text("button", "beta")))
+	await(t, "the label to be gone", 5*time.Second, func() bool {
+		v, err := h.runa.Version(t.Context(), "heat-demand@1")
+		must(t, err)
+		return len(v.Labels) == 0
+	})
+	b.do("retiring it", b.open("/models/heat-demand/versions/1"), press("Retire"),
 		browser.Type(chromedp.CSS(`[role="dialog"] textarea`), "a trial"),
 		chromedp.Click(chromedp.CSS(`[role="dialog"] button[type="submit"]`)), sees("on retired"))
 }

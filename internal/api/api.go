@@ -101,7 +101,7 @@ func New(does *app.App, rec *recorder.Recorder, conf Config, log *slog.Logger) (
 	})
 	for _, o := range operations() {
 		methods := []string{o.method}
-		if o.id == "showUpload" { // how far an upload is, is asked with HEAD
+		if o.head {
 			methods = append(methods, fiber.MethodHead)
 		}
 		a.router.Add(methods, fiberPath(o.path), func(c fiber.Ctx) error {

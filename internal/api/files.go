@@ -67,7 +67,8 @@ func fileOperations() []operation {
 		{
 			method: "GET", path: "/uploads/{upload}", id: "showUpload",
 			summary: "How far an upload is; HEAD gives the same as headers", permission: access.Register, status: 200,
-			in: new(uploadIn), out: new(wire.Uploading), handle: (*API).showUpload,
+			head: true,
+			in:   new(uploadIn), out: new(wire.Uploading), handle: (*API).showUpload,
 		},
 		{
 			method: "PATCH", path: "/uploads/{upload}", id: "appendUpload",

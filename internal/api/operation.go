@@ -37,6 +37,8 @@ type operation struct {
 	// produces is the answer's media type when it is not JSON.
 	produces string
 	status   int
+	// head says that it may be asked with HEAD too, for its headers alone.
+	head bool
 	// streams says that the body may be of any size and is read as it comes.
 	streams bool
 	handle  func(*API, fiber.Ctx, act.Actor) error
