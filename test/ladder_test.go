@@ -116,8 +116,14 @@ func TestTheClimbFromTheCommandLine(t *testing.T) {
 		!bytes.Contains(b, []byte("application/vnd.in-toto+json")) {
 		t.Errorf("exported %s, %v", b, err)
 	}
+	staleSignOff(t, h, kari, pass)
+	emergencyByCommand(h)
+	h.says(0, h.runaFile, "intact", "audit", "verify")
+}
 
-	// a stale sign-off: while two waits for its list, three goes live
+// staleSignOff: while two waits for its list, three goes live.
+func staleSignOff(t *testing.T, h *house, kari, pass string) {
+	t.Helper()
 	two, three := h.registered(1.01, 0.39), h.registered(1.02, 0.38)
 	up := func(ref string) string {
 		t.Helper()
@@ -136,8 +142,9 @@ func TestTheClimbFromTheCommandLine(t *testing.T) {
 	h.says(0, h.runaFile, "stale: given for another pair", "show", waits)
 	h.as(kari, "tick", waits, "cold-hours", "-note", "fine")
 	h.says(0, h.runaFile, "Waits for 1 sign-off by approver other than runa; tove's is stale", "show", waits)
+}
 
-	// an emergency
+func emergencyByCommand(h *house) {
 	worse := h.registered(1.03, 2)
 	h.says(3, h.toveFile, "may not override", "promote", worse, "-to", "live", "-emergency", "-note", "now")
 	h.says(0, h.runaFile, "EMERGENCY", "promote", worse, "-to", "live", "-emergency", "-note", "the plant stands still")
@@ -146,7 +153,6 @@ func TestTheClimbFromTheCommandLine(t *testing.T) {
 	h.says(3, h.runaFile, "cannot sign it", "sign", strings.TrimSuffix(id, ":"), "-yes")
 	h.says(0, h.toveFile, "carried out", "sign", strings.TrimSuffix(id, ":"), "-yes", "-note", "it was right")
 	h.says(0, h.runaFile, "emergency by", "show", worse)
-	h.says(0, h.runaFile, "intact", "audit", "verify")
 }
 
 // A script that acts as a pipeline: its exit codes say what came of it.
@@ -241,17 +247,7 @@ func TestTheClimbInTheConsole(t *testing.T) {
 		b.do("signing in as "+name, browser.SignIn(h.server, name, password))
 	}
 	as("runa")
-	// a ladder of one's own, with what would pass beside it
-	b.do("the ladder", b.open("/settings/ladders?project=default"), sees("the default ladder"),
-		sees("2 versions, each for the rung above"))
-	for _, rung := range []string{"rehearsal", "live"} {
-		b.do("no skipping to "+rung, chromedp.Click(chromedp.Search(fmt.Sprintf(`//*[@data-rung=%q]//label[contains(., "may be skipped")]/input`, rung))))
-	}
-	b.do("tests", choose("Add a requirement to proven", "evidence"), choose("evidence: evidence", "tests"),
-		sees("Nothing of kind tests is attached"))
-	b.do("a list", choose("Add a requirement to live", "checklist"), press("Add an item"),
-		chromedp.Click(chromedp.Search(`//*[@data-rung="live"]//label[contains(., "holds one version")]/input`)))
-	b.do("setting it", write("Why it changes", "tests first"), press("Set as revision 1"), sees("revision 1, runa"))
+	ladderOfOnesOwn(b)
 
 	climb := func(n int) {
 		t.Helper()
@@ -310,6 +306,20 @@ func TestTheClimbInTheConsole(t *testing.T) {
 	}
 	b.do("who vouched", b.open("/models/heat-demand/versions/1?show=evidence"), press("Verify"),
 		sees("Everything is genuine and fits"), sees("key of the service"))
+}
+
+// ladderOfOnesOwn makes a ladder in the console, with what would pass beside it.
+func ladderOfOnesOwn(b *tab) {
+	b.do("the ladder", b.open("/settings/ladders?project=default"), sees("the default ladder"),
+		sees("2 versions, each for the rung above"))
+	for _, rung := range []string{"rehearsal", "live"} {
+		b.do("no skipping to "+rung, chromedp.Click(chromedp.Search(fmt.Sprintf(`//*[@data-rung=%q]//label[contains(., "may be skipped")]/input`, rung))))
+	}
+	b.do("tests", choose("Add a requirement to proven", "evidence"), choose("evidence: evidence", "tests"),
+		sees("Nothing of kind tests is attached"))
+	b.do("a list", choose("Add a requirement to live", "checklist"), press("Add an item"),
+		chromedp.Click(chromedp.Search(`//*[@data-rung="live"]//label[contains(., "holds one version")]/input`)))
+	b.do("setting it", write("Why it changes", "tests first"), press("Set as revision 1"), sees("revision 1, runa"))
 }
 
 // Killed at any moment while versions climb, all of a promotion is there or none: never

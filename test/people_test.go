@@ -115,7 +115,12 @@ func TestANewOrganisation(t *testing.T) {
 	if out := runa.must("list"); strings.Contains(out, "valve-fault") || !strings.Contains(out, "heat-demand") {
 		t.Error(out)
 	}
-	// a robot for the pipeline, with a token that may do little
+	robotForThePipeline(t, sif, link)
+}
+
+// robotForThePipeline makes a robot with a token that may do little.
+func robotForThePipeline(t *testing.T, sif terminal, link string) {
+	t.Helper()
 	sif.must("robot", "add", "nightly", "-role", "author", "-project", "forecasting")
 	out := sif.must("token", "make", "nightly training", "-robot", "nightly", "-may", "register", "-lasts", "24h")
 	token := filepath.Join(t.TempDir(), "nightly.token")

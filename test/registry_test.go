@@ -99,8 +99,7 @@ func TestTheRegistryFromTheCommandLine(t *testing.T) {
 	}
 
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
-		_,
-			_ = w.Write([]byte("bytes"))
+		_, _ = w.Write([]byte("bytes"))
 	}))
 	defer server.Close()
 	refused(2, `metric rmse is "0,38", which is no number`, "register", "heat-demand", "-file", in("model"), "-metric",
@@ -115,6 +114,13 @@ func TestTheRegistryFromTheCommandLine(t *testing.T) {
 		put(t, map[string]string{"m.onnx": "text"})+"/m.onnx")
 	refused(1, "there is no data set", "register", "heat-demand", "-file", in("rows.csv"), "-data", "summers")
 
+	putInOrder(run, says, refused)
+}
+
+// putInOrder finds, edits, labels and deletes the two versions of the registry's tour.
+func putInOrder(run func(...string) string, says func(out string, want ...string),
+	refused func(code int, want string, args ...string),
+) {
 	says(run("find", "dispatch", "-tag", "winter", "-metric", "rmse<0.5"), "heat-demand@1")
 	says(run("find", "-data", "winters-2024", "-sort", "rmse"), "heat-demand@1", "rmse=0.4")
 	says(run("lineup", "heat-demand"), "best", "parameter depth", "run-1")

@@ -76,21 +76,7 @@ func TestHeadersOfAnEnvironmentAndKeysOfCallers(t *testing.T) {
 	_, err = r.runa.Split(ctx, "demand-hourly", lanes(10000, 0)[:1], "start", -1)
 	must(t, err)
 
-	call := func(header ...string) int {
-		t.Helper()
-		req, err := http.NewRequestWithContext(ctx, "POST", r.gateway+"/v2/models/demand-hourly/infer",
-			strings.NewReader(`{"inputs":[{"name":"x","datatype":"FP64","shape":[1],"data":[1]}]}`))
-		must(t, err)
-		for i := 0; i+1 < len(header); i += 2 {
-			req.Header.Set(header[i], header[i+1])
-		}
-		res, err := http.DefaultClient.Do(req)
-		must(t, err)
-		_, _ = io.Copy(io.Discard, res.Body)
-		_ = res.Body.Close()
-		return res.StatusCode
-	}
-	if got := call(); got != 200 {
+	if got := r.callGateway(); got != 200 {
 		t.Fatalf("open to all: %d", got)
 	}
 	k, err := r.runa.AddCaller(ctx, "demand-hourly", "dispatch-tool")
@@ -110,7 +96,7 @@ func TestHeadersOfAnEnvironmentAndKeysOfCallers(t *testing.T) {
 		"the other's":      {[]string{gateway.KeyHeader, other.Key}, 200},
 		"empty":            {[]string{gateway.KeyHeader, ""}, 401},
 	} {
-		if got := call(c.header...); got != c.want {
+		if got := r.callGateway(c.header...); got != c.want {
 			t.Errorf("%s: %d, want %d", name, got, c.want)
 		}
 	}
@@ -123,22 +109,45 @@ func TestHeadersOfAnEnvironmentAndKeysOfCallers(t *testing.T) {
 		}
 	}
 	must(t, r.runa.RemoveCaller(ctx, "demand-hourly", "dispatch-tool", "replaced"))
-	if got := call(gateway.KeyHeader, k.Key); got != 401 {
+	if got := r.callGateway(gateway.KeyHeader, k.Key); got != 401 {
 		t.Errorf("a key that was taken away: %d", got)
 	}
 	must(t, r.runa.RemoveCaller(ctx, "demand-hourly", "boiler-room", ""))
-	if got := call(); got != 401 {
+	if got := r.callGateway(); got != 401 {
 		t.Errorf("without any keys it must not be open again: %d", got)
 	}
 	_, err = r.runa.SetKeyed(ctx, "demand-hourly", false, "")
 	wantCode(t, "no reason", err, "reason.missing")
 	_, err = r.runa.SetKeyed(ctx, "demand-hourly", false, "behind a proxy now")
 	must(t, err)
-	if got := call(); got != 200 {
+	if got := r.callGateway(); got != 200 {
 		t.Errorf("open again: %d", got)
 	}
 
-	// the sealing key changes while all of this is in use
+	r.rotateWhileInUse(sent)
+}
+
+// callGateway calls demand-hourly with some headers.
+func (r *rig) callGateway(header ...string) int {
+	t, ctx := r.t, r.t.Context()
+	t.Helper()
+	req, err := http.NewRequestWithContext(ctx, "POST", r.gateway+"/v2/models/demand-hourly/infer",
+		strings.NewReader(`{"inputs":[{"name":"x","datatype":"FP64","shape":[1],"data":[1]}]}`))
+	must(t, err)
+	for i := 0; i+1 < len(header); i += 2 {
+		req.Header.Set(header[i], header[i+1])
+	}
+	res, err := http.DefaultClient.Do(req)
+	must(t, err)
+	_, _ = io.Copy(io.Discard, res.Body)
+	_ = res.Body.Close()
+	return res.StatusCode
+}
+
+// rotateWhileInUse changes the sealing key while headers are sent to model servers.
+func (r *rig) rotateWhileInUse(sent func() http.Header) {
+	t, ctx := r.t, r.t.Context()
+	t.Helper()
 	before, err := os.ReadFile(filepath.Join(r.dir, "key"))
 	must(t, err)
 	rotated, err := r.runa.RotateKey(ctx, "an administrator has left")
@@ -159,7 +168,7 @@ func TestHeadersOfAnEnvironmentAndKeysOfCallers(t *testing.T) {
 	}
 	_, err = r.runa.SetHeader(ctx, "plant-north", "X-Plant", "north")
 	must(t, err)
-	if got := call(); got != 200 || sent().Get("X-Plant") != "north" {
+	if got := r.callGateway(); got != 200 || sent().Get("X-Plant") != "north" {
 		t.Errorf("after the rotation: %d, %v", got, sent())
 	}
 	if _, err := secrets.Unlock(ctx, r.store, ring, time.Now()); err != nil {

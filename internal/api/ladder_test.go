@@ -471,15 +471,22 @@ func TestAVersionIsVouchedFor(t *testing.T) {
 	if found, err = r.runa.Vouchers(ctx, ref); err != nil || !found.Sound {
 		t.Errorf("what was signed stays signed: %+v, %v", found, err)
 	}
+	r.forgeriesAreFound(ref)
+	r.robotsDoNotSign()
+}
 
-	// Other bytes under the same name; another answer in the records.
+// forgeriesAreFound puts other bytes under the name of a file, and another answer into the records.
+func (r *rig) forgeriesAreFound(ref string) {
+	t, ctx := r.t, r.t.Context()
+	t.Helper()
 	v, err := r.runa.Version(ctx, ref)
 	must(t, err)
 	digest := v.Artifacts[0].Digest
 	file := filepath.Join(r.dir, "blobs", digest[:2], digest)
 	must(t, os.Chmod(file, 0o600))
 	must(t, os.WriteFile(file, []byte("others"), 0o600))
-	if found, err = r.runa.Vouchers(ctx, ref); err != nil || found.Sound || found.Files[0].State != "changed" ||
+	found, err := r.runa.Vouchers(ctx, ref)
+	if err != nil || found.Sound || found.Files[0].State != "changed" ||
 		found.Statements[0].Fits {
 		t.Errorf("with other bytes: %+v, %v", found, err)
 	}
@@ -499,6 +506,11 @@ func TestAVersionIsVouchedFor(t *testing.T) {
 		found.Files[0].State != "right" {
 		t.Errorf("with another answer: %+v, %v", found, err)
 	}
+}
+
+func (r *rig) robotsDoNotSign() {
+	t, ctx := r.t, r.t.Context()
+	t.Helper()
 	robot, err := r.runa.AddPerson(ctx,
 		wire.NewPerson{
 			Name: "nightly", Robot: true,
@@ -508,7 +520,7 @@ func TestAVersionIsVouchedFor(t *testing.T) {
 	made, err := r.runa.MakeToken(ctx, wire.NewToken{Title: "x", Robot: robot.Name})
 	must(t, err)
 	other := r.register("heat-demand", "b", map[string]float64{"rmse": 1})
-	p, err = r.runa.Promote(context.WithoutCancel(ctx), other, "live", "")
+	p, err := r.runa.Promote(context.WithoutCancel(ctx), other, "live", "")
 	must(t, err)
 	_, err = client.New(r.server, made.Secret).Sign(ctx, p.ID, rule.Yes, "")
 	wantCode(t, "a robot signs", err, "sign_off.robot")

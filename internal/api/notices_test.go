@@ -202,9 +202,14 @@ func TestNoticesReachWhoChoseThem(t *testing.T) {
 	if _, ok := to["runa@tarnholm.example P-"]; !ok {
 		t.Errorf("runa got nothing: %v", to)
 	}
+	r.commentsTell(kari, ref, inbox)
+}
 
-	// comments: who did it and who took part is told; a mention of someone who may not see
-	// it is said
+// commentsTell comments on a version: who did it and who took part is told; a mention of someone
+// who may not see it is said.
+func (r *rig) commentsTell(kari *client.Client, ref string, inbox func(*client.Client) []string) {
+	t, ctx := r.t, r.t.Context()
+	t.Helper()
 	said, err := kari.Comment(ctx, 0, ref, "@nobody-here @tove what of the harbour?")
 	must(t, err)
 	if !slices.Equal(said.Unreached, []string{"nobody-here"}) {

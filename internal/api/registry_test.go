@@ -325,13 +325,20 @@ func TestRunsAndLineage(t *testing.T) {
 	if err != nil || len(l.Versions) != 2 || len(l.Curves) != 2 || l.Metrics[2].Best[0] != v.Ref {
 		t.Errorf("%+v, %v", l, err)
 	}
+	r.checkTraces(v.Ref, base.Ref)
+}
+
+// checkTraces follows the lineage of a version that was made from base, by run-1.
+func (r *rig) checkTraces(version, base string) {
+	t, ctx := r.t, r.t.Context()
+	t.Helper()
 	for from, want := range map[string]string{
-		v.Ref: "heat-demand@1 made-by run-1, heat-demand@1 from-code feedbeef12345, heat-demand@1 trained-on " +
+		version: "heat-demand@1 made-by run-1, heat-demand@1 from-code feedbeef12345, heat-demand@1 trained-on " +
 			"winters#1, heat-demand@1 fine-tuned weather-base@1",
 		"winters":  "heat-demand@1 trained-on winters#1, run-1 trained-on winters#1",
 		"run-1":    "heat-demand@1 made-by run-1, run-1 trained-on winters#1, run-1 from-code feedbeef12345",
 		"feedbeef": "run-1 from-code feedbeef12345",
-		base.Ref:   "heat-demand@1 fine-tuned weather-base@1",
+		base:       "heat-demand@1 fine-tuned weather-base@1",
 	} {
 		tr, err := r.runa.Trace(ctx, wire.TraceFrom{From: from})
 		must(t, err)
@@ -346,7 +353,7 @@ func TestRunsAndLineage(t *testing.T) {
 		}
 	}
 	if tr, err := r.runa.Trace(ctx,
-		wire.TraceFrom{From: v.Ref, Depth: 1, Direction: lineage.Up, Artifacts: true}); err != nil ||
+		wire.TraceFrom{From: version, Depth: 1, Direction: lineage.Up, Artifacts: true}); err != nil ||
 		len(tr.Nodes) != 7 || tr.Cut {
 		t.Errorf("%+v, %v", tr, err)
 	}
@@ -356,11 +363,11 @@ func TestRunsAndLineage(t *testing.T) {
 			t.Errorf("%s: %v", nothing, err)
 		}
 	}
-	_, err = r.runa.AddDataSet(ctx, wire.NewDataSet{Name: "winters", Digest: strings.Repeat("b", 64)})
+	_, err := r.runa.AddDataSet(ctx, wire.NewDataSet{Name: "winters", Digest: strings.Repeat("b", 64)})
 	must(t, err)
-	_, err = r.runa.EvaluatedOn(ctx, v.Ref, "winters")
+	_, err = r.runa.EvaluatedOn(ctx, version, "winters")
 	wantCode(t, "two revisions and no number", err, "data.several")
-	if e, err := r.runa.EvaluatedOn(ctx, v.Ref, "winters#2"); err != nil || len(e.Data) != 2 {
+	if e, err := r.runa.EvaluatedOn(ctx, version, "winters#2"); err != nil || len(e.Data) != 2 {
 		t.Errorf("%+v, %v", e.Data, err)
 	}
 }

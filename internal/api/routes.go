@@ -218,7 +218,7 @@ func endpointOperations() []operation {
 		op("GET", "/endpoints/{endpoint}", "showEndpoint",
 			"Show an endpoint; its ETag is the number of the split in force", access.Read, 200,
 			func(c call, in *endpointIn) (withETag, error) {
-				e, err := c.app.Traffic.Endpoint(c, c.by, in.Endpoint)
+				e, err := c.app.Traffic.EndpointWithBack(c, c.by, in.Endpoint)
 				if err != nil {
 					return withETag{}, err
 				}

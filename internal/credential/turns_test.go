@@ -2,10 +2,9 @@ package credential
 
 import (
 	"context"
-	"fmt"
+	"slices"
 	"testing"
 	"testing/synctest"
-	"time"
 
 	"innerladder/internal/core/fault"
 )
@@ -14,33 +13,37 @@ import (
 func TestAddressesTakeTurns(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		var turns Turns
-		begin := time.Now()
-		var others [3]time.Duration
-		hash := func(address string) {
-			done, err := turns.Take(t.Context(), address)
-			if err != nil {
-				t.Error(err)
-				return
-			}
-			time.Sleep(100 * time.Millisecond)
-			done()
-		}
-		for range waitingOfOne {
-			go hash("10.0.0.1")
-		}
-		synctest.Wait()
-		for i := range others {
+		var came []string
+		var ends []func()
+		ask := func(address string) {
 			go func() {
-				hash(fmt.Sprint("10.0.1.", i))
-				others[i] = time.Since(begin)
+				done, err := turns.Take(t.Context(), address)
+				if err != nil {
+					t.Error(err)
+				}
+				came, ends = append(came, address), append(ends, done)
 			}()
+			synctest.Wait()
 		}
-		time.Sleep(10 * time.Second)
-		synctest.Wait()
-		for i, d := range others {
-			if d == 0 || d > 500*time.Millisecond {
-				t.Errorf("the %d. of other addresses was let in after %s", i+1, d)
-			}
+		for range hashedAtOnce + waitingOfOne {
+			ask("10.0.0.1")
+		}
+		others := []string{"10.0.1.1", "10.0.1.2", "10.0.1.3"}
+		for _, address := range others {
+			ask(address)
+		}
+		for len(ends) > 0 { // one turn after the other ends
+			done := ends[0]
+			ends = ends[1:]
+			done()
+			synctest.Wait()
+		}
+		next := came[hashedAtOnce:] // those before had their turn before anybody else asked
+		if want := append([]string{"10.0.0.1"}, others...); !slices.Equal(next[:len(want)], want) {
+			t.Errorf("after them came %v", next[:len(want)])
+		}
+		if len(came) != hashedAtOnce+waitingOfOne+len(others) {
+			t.Errorf("%d had a turn", len(came))
 		}
 		if turns.going != 0 || turns.all != 0 || len(turns.waiting) != 0 || len(turns.next) != 0 {
 			t.Errorf("something is left: %+v", &turns)

@@ -10,7 +10,7 @@ import (
 	"innerladder/internal/signals"
 )
 
-// Service does it. It is safe for use by several goroutines at once.
+// Service does what this package is for. It is safe for use by several goroutines at once.
 type Service struct {
 	*act.Base
 	traffic *traffic.Service

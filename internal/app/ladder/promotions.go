@@ -364,7 +364,7 @@ func refOf(v *registry.Version) string {
 	return v.Ref
 }
 
-// promotion finds a promotion by P-NUMBER.
+// FindPromotion finds a promotion by P-NUMBER.
 func (s *Service) FindPromotion(ctx context.Context, r records.View, id string) (*ladder.Promotion, error) {
 	number, err := ladder.ParseID("promotion", id)
 	if err != nil {

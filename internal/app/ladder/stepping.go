@@ -83,7 +83,7 @@ func (s *Service) stepBack(ctx context.Context, t *act.Tx, h judged) error {
 	return s.displace(ctx, t, h.ladder, v, from, h.From)
 }
 
-// stepDown takes a version that was rolled back down a rung, and voids what was signed for
+// StepDown takes a version that was rolled back down a rung, and voids what was signed for
 // it: it must be signed anew.
 func (s *Service) StepDown(ctx context.Context, t *act.Tx, e *traffic.Endpoint, ref string, split int,
 	why string,

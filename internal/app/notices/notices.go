@@ -98,7 +98,7 @@ func Everyone(ctx context.Context, t *act.Tx) (map[string]people.Person, []notic
 	return known, readers, nil
 }
 
-// Readers lists them for what is chosen among readers.
+// Readers lists the same people as readers of notices.
 func Readers(ctx context.Context, t *act.Tx) ([]notice.Reader, error) {
 	_, readers, err := Everyone(ctx, t)
 	return readers, err

@@ -9,7 +9,7 @@ import (
 	"innerladder/internal/fetch"
 )
 
-// Service does it. It is safe for use by several goroutines at once.
+// Service does what this package is for. It is safe for use by several goroutines at once.
 type Service struct {
 	*act.Base
 	people  *people.Service

@@ -14,7 +14,7 @@ import (
 	"innerladder/internal/wire"
 )
 
-// raise adds an alert, unless one of the kind about the subject at the endpoint is open
+// Raise adds an alert, unless one of the kind about the subject at the endpoint is open
 // already.
 func (s *Service) Raise(ctx context.Context, t *act.Tx, a *watch.Alert) error {
 	says, ok := a.Kind.Says()
@@ -115,7 +115,7 @@ func (s *Service) Alert(ctx context.Context, by act.Actor, id string) (*watch.Al
 	return s.FindAlert(ctx, s.Read(by), id)
 }
 
-// alert finds an alert.
+// FindAlert finds an alert by A-NUMBER, or says how to see which there are.
 func (s *Service) FindAlert(ctx context.Context, r records.View, id string) (*watch.Alert, error) {
 	number, err := watch.ParseID("alert", id)
 	if err != nil {

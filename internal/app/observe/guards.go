@@ -8,7 +8,7 @@ import (
 	"innerladder/internal/signals"
 )
 
-// watching is where the watching of an endpoint's trials stands. It is in memory, so that
+// Watching is where the watching of an endpoint's trials stands. It is in memory, so that
 // guards go on when the signals are away, and read from there at first.
 func (s *Service) Watching(ctx context.Context, endpoint string) (guard.State, error) {
 	s.watchMu.Lock()
@@ -28,7 +28,7 @@ func (s *Service) Watching(ctx context.Context, endpoint string) (guard.State, e
 	return state, err
 }
 
-// keepWatching keeps where the watching of an endpoint's trials stands.
+// KeepWatching keeps where the watching of an endpoint's trials stands.
 func (s *Service) KeepWatching(ctx context.Context, endpoint string, state guard.State) error {
 	s.watchMu.Lock()
 	s.watched[endpoint] = state

@@ -148,6 +148,7 @@ func (s *Service) Invite(ctx context.Context, by act.Actor, name string) (wire.A
 	})
 }
 
+// FindPerson finds a person or robot by name.
 func (s *Service) FindPerson(ctx context.Context, r records.View, name string) (*people.Person, error) {
 	p, err := r.PersonNamed(ctx, name)
 	if errors.Is(err, records.ErrNone) {

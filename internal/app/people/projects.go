@@ -44,6 +44,7 @@ func (s *Service) AddProject(ctx context.Context, by act.Actor, name, descriptio
 	})
 }
 
+// CheckProject says which projects there are when one is not among those in sight.
 func (s *Service) CheckProject(ctx context.Context, r records.View, name string) error {
 	all, err := r.Projects(ctx)
 	if err != nil {
@@ -60,7 +61,7 @@ func (s *Service) CheckProject(ctx context.Context, r records.View, name string)
 		Do("%s; add one with: innerladder project add %s", act.Exist("projects", names), name)
 }
 
-// projectFor is the project of something new: the one that is named, else the default if
+// ProjectFor is the project of something new: the one that is named, else the default if
 // whoever acts may do so there, else the only one where they may.
 func (s *Service) ProjectFor(ctx context.Context, t *act.Tx, named string) (string, error) {
 	if named != "" {
@@ -80,6 +81,7 @@ func (s *Service) ProjectFor(ctx context.Context, t *act.Tx, named string) (stri
 	return "", t.Need(DefaultProject)
 }
 
+// CheckPerson refuses the name of nobody; field is where it was given.
 func (s *Service) CheckPerson(ctx context.Context, r records.View, field, name string) error {
 	if _, err := r.PersonNamed(ctx, name); errors.Is(err, records.ErrNone) {
 		return fault.New(fault.Unknown, "person.unknown", "there is nobody called %q", name).In(field).

@@ -72,7 +72,7 @@ func (s *Service) SigningKeys(ctx context.Context, by act.Actor) (wire.Listed[pe
 	return wire.Listed[people.SigningKey]{Items: all}, err
 }
 
-// signingKeys lists the service's key and those of everyone, or of one person.
+// KeysOf lists the service's key and those of everyone, or of one person.
 func (s *Service) KeysOf(ctx context.Context, owner string) ([]people.SigningKey, error) {
 	all, err := s.DB.Read(records.Everything).SigningKeys(ctx, owner)
 	own := people.SigningKey{

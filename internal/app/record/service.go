@@ -11,7 +11,7 @@ import (
 	"innerladder/internal/core/record"
 )
 
-// Service does it. It is safe for use by several goroutines at once.
+// Service does what this package is for. It is safe for use by several goroutines at once.
 type Service struct {
 	*act.Base
 	people   *people.Service

@@ -100,7 +100,7 @@ func (s *Service) DataSet(ctx context.Context, by act.Actor, ref string) (*linea
 	return s.FindDataSet(ctx, s.Read(by), "data", ref)
 }
 
-// dataSet finds the revision that a ref names. A name alone will do only when there is
+// FindDataSet finds the revision that a ref names. A name alone will do only when there is
 // one revision: nothing ever stands for the newest.
 func (s *Service) FindDataSet(ctx context.Context, r records.View, field, raw string) (*lineage.DataSet, error) {
 	ref, err := lineage.ParseDataRef(field, raw)
@@ -223,6 +223,7 @@ func (s *Service) Run(ctx context.Context, by act.Actor, ref string) (*lineage.R
 	return s.FindRun(ctx, s.Read(by), "run", ref)
 }
 
+// FindRun finds a run by run-NUMBER, or says how to see which there are.
 func (s *Service) FindRun(ctx context.Context, r records.View, field, ref string) (*lineage.Run, error) {
 	n, err := lineage.ParseRunRef(field, ref)
 	if err != nil {

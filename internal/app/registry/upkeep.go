@@ -301,7 +301,7 @@ func (s *Service) Reinstate(ctx context.Context, by act.Actor, ref, reason strin
 	})
 }
 
-// step moves a version to a rung outside of a promotion.
+// Step moves a version to a rung outside of a promotion.
 func (s *Service) Step(ctx context.Context, t *act.Tx, v *registry.Version, rung string,
 	e act.Entry,
 ) (*registry.Version, error) {

@@ -33,6 +33,7 @@ func (s *Service) Model(ctx context.Context, by act.Actor, name string) (registr
 	return s.FindModel(ctx, s.Read(by), "model", name)
 }
 
+// FindModel finds a model by name, or says which there are.
 func (s *Service) FindModel(ctx context.Context, r records.View, field, name string) (registry.Model, error) {
 	m, err := r.Model(ctx, name)
 	if !errors.Is(err, records.ErrNone) {
@@ -69,7 +70,7 @@ func (s *Service) Version(ctx context.Context, by act.Actor, ref string) (*regis
 	return s.Resolve(ctx, s.Read(by), "version", ref)
 }
 
-// resolve finds the version that a ref names, or says what exists instead.
+// Resolve finds the version that a ref names, or says what exists instead.
 func (s *Service) Resolve(ctx context.Context, r records.View, field, raw string) (*registry.Version, error) {
 	ref, err := registry.ParseRef(field, raw)
 	if err != nil {

@@ -124,6 +124,7 @@ func openSecret(ctx context.Context, r records.View, keys *seal.Ring, name strin
 	return nil, nil
 }
 
+// Ring is the keys that seal secrets now.
 func (s *Service) Ring() *seal.Ring {
 	s.keysMu.Lock()
 	defer s.keysMu.Unlock()

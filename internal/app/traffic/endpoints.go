@@ -82,7 +82,13 @@ func (s *Service) Endpoint(ctx context.Context, by act.Actor, name string) (*tra
 	if err := by.May(access.Read); err != nil {
 		return nil, err
 	}
-	e, err := s.FindEndpoint(ctx, s.Read(by), name)
+	return s.FindEndpoint(ctx, s.Read(by), name)
+}
+
+// EndpointWithBack finds an endpoint and where a way back would lead. It reads the splits for
+// that, so who only needs the endpoint takes Endpoint.
+func (s *Service) EndpointWithBack(ctx context.Context, by act.Actor, name string) (*traffic.Endpoint, error) {
+	e, err := s.Endpoint(ctx, by, name)
 	if err != nil || e.Split == nil {
 		return e, err
 	}
@@ -96,6 +102,7 @@ func (s *Service) Endpoint(ctx context.Context, by act.Actor, name string) (*tra
 	return e, nil
 }
 
+// FindEndpoint finds an endpoint by name, or says which there are.
 func (s *Service) FindEndpoint(ctx context.Context, r records.View, name string) (*traffic.Endpoint, error) {
 	e, err := r.Endpoint(ctx, name)
 	if !errors.Is(err, records.ErrNone) {

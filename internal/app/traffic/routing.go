@@ -67,7 +67,7 @@ func (s *Service) Reroute(ctx context.Context, names ...string) error {
 // everyEndpoint stands for all of them among those whose routes are not in force.
 const everyEndpoint = "*"
 
-// reroute is Reroute for callers whose change is confirmed already: it is tried again when
+// RerouteOrRetry is Reroute for callers whose change is confirmed already: it is tried again when
 // it fails.
 func (s *Service) RerouteOrRetry(ctx context.Context, names ...string) {
 	if err := s.Reroute(context.WithoutCancel(ctx), names...); err != nil {

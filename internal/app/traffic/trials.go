@@ -15,7 +15,7 @@ type splitTrials struct {
 	pairs []guard.TrialPair
 }
 
-// trialsOf lists the trials of an endpoint's split in force, each from when it began. What
+// TrialsOf lists the trials of an endpoint's split in force, each from when it began. What
 // is known of the split before is remembered, so that little is read however long a trial
 // goes on.
 func (s *Service) TrialsOf(ctx context.Context, r records.View, e traffic.Endpoint) ([]guard.TrialPair, error) {

@@ -49,8 +49,8 @@ type Ladder struct {
 	CarryOut string `json:"carry_out,omitempty" enum:"at_once,by_hand" description:"when the gate is met; at_once when not given"`
 	// RemindAfter is how long reviewers are left alone, ExpireAfter how long a promotion
 	// stays open that nobody answers.
-	RemindAfter rule.Duration `json:"remind_after,omitempty" description:"how long before reviewers are reminded, such as 24h"`
-	ExpireAfter rule.Duration `json:"expire_after,omitempty" description:"how long a promotion stays open that nobody answers, such as 336h"`
+	RemindAfter rule.Duration `json:"remind_after,omitempty" description:"when reviewers are reminded, such as 24h"`
+	ExpireAfter rule.Duration `json:"expire_after,omitempty" description:"when what nobody answers ends, such as 336h"`
 	// Freezes are the windows in which nothing steps on a rung whose gate has no_freeze.
 	Freezes []rule.Freeze `json:"freezes,omitempty"`
 }

@@ -113,7 +113,7 @@ type Version struct {
 	Emergency Emergency `json:"emergency,omitempty" enum:"to_review,reviewed" description:"it stepped there past the gate: to_review until someone other than its author signs that this was right"`
 	// RolledBack is set while a way back took it out of an endpoint that it has not answered for
 	// since.
-	RolledBack *RolledBack `json:"rolled_back,omitempty" description:"the last time that a way back took it out of an endpoint for which it has not answered since"`
+	RolledBack *RolledBack `json:"rolled_back,omitempty" description:"when it was last taken out of an endpoint"`
 	CreatedBy  string      `json:"created_by"`
 	CreatedAt  time.Time   `json:"created_at"`
 	// Profile is the reference profile; it is large and read on its own.
@@ -128,7 +128,7 @@ type RolledBack struct {
 	By       string    `json:"by"`
 	At       time.Time `json:"at"`
 	Why      string    `json:"why"`
-	Alert    string    `json:"alert,omitempty" description:"the alert that a guard raised; absent when a person decided it"`
+	Alert    string    `json:"alert,omitempty" description:"absent when a person decided it"`
 }
 
 // noPraise is the verdict on a metric of the version. One that was rolled back is not called

@@ -24,7 +24,7 @@ type Endpoint struct {
 	// Split is the one in force; nil until the first.
 	Split *Split `json:"split,omitempty"`
 	// Back is the split that a way back leads to; nil when it leads nowhere by itself.
-	Back *Split `json:"back,omitempty" description:"the split that a way back leads to when none is named; absent when it leads nowhere by itself, and in lists"`
+	Back *Split `json:"back,omitempty" description:"where a way back leads by itself; absent in lists"`
 	// ID is the endpoint's number, which request ids carry.
 	ID int64 `json:"-"`
 }

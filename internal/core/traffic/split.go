@@ -43,7 +43,7 @@ type Split struct {
 	// ReturnsTo is the revision that this one repeats, 0 for a new arrangement.
 	ReturnsTo int `json:"returns_to,omitempty"`
 	// Leaves is the revision that this one is a way back from, 0 when it is none.
-	Leaves int `json:"leaves,omitempty" description:"the split that was left for a reason when this one came into force"`
+	Leaves int `json:"leaves,omitempty" description:"the split that this one is a way back from"`
 	// Left says why this one was left; nil when it is in force, or made place for the next.
 	Left *Left `json:"left,omitempty" description:"set when a person or a guard left the split for a reason"`
 }

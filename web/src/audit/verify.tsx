@@ -2,6 +2,7 @@ import { ShieldAlert, ShieldCheck } from 'lucide-react'
 import { useVerify } from '../api/people'
 import { count } from '../ui/format'
 import { Button, Problem } from '../ui/parts'
+import { classes } from '../ui/classes'
 
 /** Whether the record is what was written, as far as the service can tell by itself. */
 export function Verify() {
@@ -16,7 +17,10 @@ export function Verify() {
       {found && (
         <div
           role="status"
-          className={`flex w-full items-start gap-2 rounded-md border px-3 py-2 ${found.breaks.length === 0 ? 'border-main bg-main-soft' : 'border-bad bg-bad-soft'}`}
+          className={classes(
+            'flex w-full items-start gap-2 rounded-md border px-3 py-2',
+            found.breaks.length === 0 ? 'border-main bg-main-soft' : 'border-bad bg-bad-soft',
+          )}
         >
           {found.breaks.length === 0 ? (
             <ShieldCheck size={16} className="text-main mt-0.5" aria-hidden />

@@ -1,6 +1,7 @@
 import { useSplits } from '../api/queries'
 import { share, short } from '../ui/format'
 import { Ago, Empty, Loaded, Panel, Ref } from '../ui/parts'
+import { classes } from '../ui/classes'
 
 /** All splits of an endpoint, newest first: what each was, why, and which were left for a reason. */
 export function SplitHistory({ endpoint }: { endpoint: string }) {
@@ -16,7 +17,11 @@ export function SplitHistory({ endpoint }: { endpoint: string }) {
               {list.items.map((s) => (
                 <li
                   key={s.number}
-                  className="border-line grid grid-cols-[44px_minmax(0,1fr)] items-baseline gap-x-3 border-t py-2 first:border-0 md:grid-cols-[44px_minmax(0,300px)_minmax(0,1fr)_150px]"
+                  className={classes(
+                    'border-line grid grid-cols-[44px_minmax(0,1fr)] items-baseline gap-x-3',
+                    'border-t py-2 first:border-0',
+                    'md:grid-cols-[44px_minmax(0,300px)_minmax(0,1fr)_150px]',
+                  )}
                 >
                   <b>#{s.number}</b>
                   <span>

@@ -4,7 +4,7 @@ import { useEndpoints, useEnvironments, useProjects, useVocabulary, type Search 
 import { Choice } from '../ui/overlays'
 import { inputLook } from '../ui/parts'
 
-/** A field that hands on what was typed once the typing rests, so that no letter is lost and not every letter is asked for. */
+/** A field that hands on what was typed once the typing rests: no letter is lost, and not every one is asked for. */
 export function SearchField({
   value,
   onSettle,

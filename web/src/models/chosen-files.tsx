@@ -6,6 +6,7 @@ import { Choice } from '../ui/overlays'
 import { Problem, Tag } from '../ui/parts'
 import { parts } from './file-parts'
 import { SignatureTable } from './signature-table'
+import { classes } from '../ui/classes'
 
 export interface Chosen {
   key: number
@@ -54,7 +55,11 @@ export function Looked({ looked: l }: { looked: LookedAt }) {
 export function DropZone({ onAdd: add }: { onAdd: (list: FileList | null) => void }) {
   return (
     <label
-      className="border-line-strong text-ink-2 hover:border-main grid cursor-pointer place-items-center gap-1 rounded-md border-[1.5px] border-dashed px-4 py-6"
+      className={classes(
+        'border-line-strong text-ink-2 hover:border-main grid cursor-pointer',
+        'place-items-center gap-1 rounded-md border-[1.5px] border-dashed px-4',
+        'py-6',
+      )}
       onDragOver={(event) => event.preventDefault()}
       onDrop={(event) => {
         event.preventDefault()

@@ -3,6 +3,10 @@ import type { Evaluation } from '../api/client'
 import { count, number } from '../ui/format'
 import { Behind, Numbers } from './evidence-drawing'
 
+/** A colour of the theme, so many per cent of it. */
+const mixed = (colour: string, percent: number) =>
+  `color-mix(in srgb, var(${colour}) ${Math.round(percent)}%, transparent)`
+
 /** Ticks have as many digits as tell them apart. */
 const tickOf = (values: number[]) => {
   const step = (Math.max(...values) - Math.min(...values)) / 10
@@ -118,7 +122,7 @@ function ConfusionTable({ confusion: c }: { confusion: NonNullable<Evaluation['c
                       key={j}
                       className="border-panel border-2 px-3 py-1.5"
                       style={{
-                        background: `color-mix(in srgb, var(${i === j ? '--main' : '--bad'}) ${Math.round(part * 60)}%, transparent)`,
+                        background: mixed(i === j ? '--main' : '--bad', part * 60),
                       }}
                     >
                       {count(n)}

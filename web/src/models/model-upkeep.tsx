@@ -75,7 +75,7 @@ function VetModel({ model: m, done }: OfModel) {
       <p className="text-ink-2">
         {m.vetted
           ? `Marked by ${m.vetted.by}: “${m.vetted.why}”`
-          : 'A vetted model is one that the organisation stands behind; its versions are offered as parents to start from.'}
+          : 'The organisation stands behind a vetted model; its versions are offered as parents to start from.'}
       </p>
       <TextField label="Why" rows={2} required value={reason} onChange={setReason} />
     </Form>

@@ -1,6 +1,6 @@
 import { useDataSets, useModels, useProjects, useRuns } from '../api/queries'
 import { Choice } from '../ui/overlays'
-import { Field, inputLook } from '../ui/parts'
+import { Field, inputLook, TextField } from '../ui/parts'
 import { type Draft } from './registering'
 
 interface Fields {
@@ -31,13 +31,11 @@ export function WhatItIs({ draft, change, known }: Fields & { known: boolean }) 
       </Field>
       {draft.model && !known && (
         <>
-          <Field label="It is new. What is it about?">
-            <input
-              className={inputLook}
-              value={draft.description}
-              onChange={(event) => change({ description: event.target.value })}
-            />
-          </Field>
+          <TextField
+            label="It is new. What is it about?"
+            value={draft.description}
+            onChange={(description) => change({ description })}
+          />
           {projects.length > 1 && (
             <Field label="Project">
               <Choice
@@ -50,37 +48,29 @@ export function WhatItIs({ draft, change, known }: Fields & { known: boolean }) 
           )}
         </>
       )}
-      <Field label="Note">
-        <input
-          className={inputLook}
-          placeholder="two winters, with the wind"
-          value={draft.note}
-          onChange={(event) => change({ note: event.target.value })}
-        />
-      </Field>
+      <TextField
+        label="Note"
+        placeholder="two winters, with the wind"
+        value={draft.note}
+        onChange={(note) => change({ note })}
+      />
       <div className="grid grid-cols-2 gap-4">
-        <Field label="Metrics, one NAME=VALUE a line">
-          <textarea
-            className={inputLook}
-            rows={3}
-            placeholder="rmse=0.38"
-            value={draft.metrics}
-            onChange={(event) => change({ metrics: event.target.value })}
-          />
-        </Field>
-        <Field label="Parameters, one NAME=VALUE a line">
-          <textarea
-            className={inputLook}
-            rows={3}
-            placeholder="depth=6"
-            value={draft.params}
-            onChange={(event) => change({ params: event.target.value })}
-          />
-        </Field>
+        <TextField
+          label="Metrics, one NAME=VALUE a line"
+          rows={3}
+          placeholder="rmse=0.38"
+          value={draft.metrics}
+          onChange={(metrics) => change({ metrics })}
+        />
+        <TextField
+          label="Parameters, one NAME=VALUE a line"
+          rows={3}
+          placeholder="depth=6"
+          value={draft.params}
+          onChange={(params) => change({ params })}
+        />
       </div>
-      <Field label="Tags, separated by spaces">
-        <input className={inputLook} value={draft.tags} onChange={(event) => change({ tags: event.target.value })} />
-      </Field>
+      <TextField label="Tags, separated by spaces" value={draft.tags} onChange={(tags) => change({ tags })} />
     </div>
   )
 }
@@ -137,13 +127,11 @@ export function MadeFrom({ draft, change }: Fields) {
             ))}
           </datalist>
         </Field>
-        <Field label="How it was made from it">
-          <input
-            className={inputLook}
-            value={draft.relation}
-            onChange={(event) => change({ relation: event.target.value })}
-          />
-        </Field>
+        <TextField
+          label="How it was made from it"
+          value={draft.relation}
+          onChange={(relation) => change({ relation })}
+        />
       </div>
     </div>
   )

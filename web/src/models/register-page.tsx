@@ -2,7 +2,7 @@ import { useState } from 'react'
 import { useNavigate, useSearchParams } from 'react-router'
 import { useModels } from '../api/queries'
 import { useRegister } from '../api/uploads'
-import { Button, Field, inputLook, PageHead, Panel, Problem } from '../ui/parts'
+import { Button, PageHead, Panel, Problem, TextField } from '../ui/parts'
 import { ChosenFile, DropZone } from './chosen-files'
 import { MadeFrom, WhatItIs } from './register-fields'
 import { registrationOf, useChosenFiles, useDraft } from './registering'
@@ -63,14 +63,12 @@ export function RegisterPage() {
               ))}
             </ul>
             <div className="mt-3">
-              <Field label="Or an address that the service takes the model from">
-                <input
-                  className={inputLook}
-                  placeholder="https://models.tarnholm.example/heat.onnx"
-                  value={draft.from}
-                  onChange={(event) => change({ from: event.target.value })}
-                />
-              </Field>
+              <TextField
+                label="Or an address that the service takes the model from"
+                placeholder="https://models.tarnholm.example/heat.onnx"
+                value={draft.from}
+                onChange={(from) => change({ from })}
+              />
             </div>
           </Panel>
           {columns.length > 0 && (
@@ -78,8 +76,8 @@ export function RegisterPage() {
               <div className="flex flex-wrap gap-x-4 gap-y-1.5">
                 {columns.map((c) => (
                   <label key={c.name} className="inline-flex items-center gap-1.5">
-                    <input type="checkbox" checked={draft.targets.includes(c.name)} onChange={() => toggle(c.name)} />{' '}
-                    {c.name}
+                    <input type="checkbox" checked={draft.targets.includes(c.name)} onChange={() => toggle(c.name)} />
+                    <span>{c.name}</span>
                   </label>
                 ))}
               </div>

@@ -3,13 +3,19 @@ import { Undo2 } from 'lucide-react'
 import type { Version } from '../api/client'
 import { short } from '../ui/format'
 import { Ago, Ref, To } from '../ui/parts'
+import { classes } from '../ui/classes'
 
 type RolledBack = NonNullable<Version['rolled_back']>
 
 /** The loud mark of a version that was taken out of an endpoint for a reason. */
 export function RolledBackTag() {
   return (
-    <span className="border-bad bg-bad-soft text-bad inline-flex items-center gap-1 rounded-full border px-2 text-[12px] font-semibold whitespace-nowrap">
+    <span
+      className={classes(
+        'border-bad bg-bad-soft text-bad inline-flex items-center gap-1',
+        'rounded-full border px-2 text-[12px] font-semibold whitespace-nowrap',
+      )}
+    >
       <Undo2 size={12} aria-hidden /> rolled back
     </span>
   )

@@ -7,6 +7,16 @@ import { EmergencyTag } from './ladder-board'
 import { said } from '../reviews/said'
 import { SignatureTable } from './signature-table'
 
+/** How many files, how large together, of which formats. */
+function filesText(v: Version) {
+  const formats = new Set(v.artifacts.map((a) => a.contents.format))
+  return [v.artifacts.length, bytes(v.artifacts.reduce((n, a) => n + a.size, 0)), ...formats].join(', ')
+}
+
+const codeText = (code: NonNullable<Version['code']>) =>
+  `${code.commit.slice(0, 12)}${code.branch ? ` on ${code.branch}` : ''}` +
+  (code.dirty ? ', with uncommitted changes' : '')
+
 const dataLink = (ref: string) => <To to={`/models/trace?from=${encodeURIComponent(ref)}`}>{ref}</To>
 
 export function Overview({ version: v }: { version: Version }) {
@@ -26,10 +36,7 @@ export function Overview({ version: v }: { version: Version }) {
           <Facts
             empty=""
             rows={[
-              [
-                'files',
-                `${v.artifacts.length}, ${bytes(v.artifacts.reduce((n, a) => n + a.size, 0))}, ${[...new Set(v.artifacts.map((a) => a.contents.format))].join(', ')}`,
-              ] as const,
+              ['files', filesText(v)] as const,
               ...(v.run
                 ? [
                     [
@@ -42,12 +49,7 @@ export function Overview({ version: v }: { version: Version }) {
                 : []),
               ...(v.data ?? []).map((d) => [d.role.replace('-', ' '), dataLink(d.data)] as const),
               ...(v.parents ?? []).map((p) => [`${p.relation} from`, <Ref key={p.version} to={p.version} />] as const),
-              [
-                'code',
-                v.code
-                  ? `${v.code.commit.slice(0, 12)}${v.code.branch ? ` on ${v.code.branch}` : ''}${v.code.dirty ? ', with uncommitted changes' : ''}`
-                  : 'not recorded',
-              ] as const,
+              ['code', v.code ? codeText(v.code) : 'not recorded'] as const,
               ...placements.map(
                 (p) =>
                   [

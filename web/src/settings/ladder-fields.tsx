@@ -1,4 +1,5 @@
 import { useState } from 'react'
+import { classes } from '../ui/classes'
 
 /** A text that counts when one leaves it or presses Enter, so that half a word is not judged. */
 export function TextInput({
@@ -23,7 +24,10 @@ export function TextInput({
   }
   return (
     <input
-      className={`border-line-strong bg-panel text-ink min-w-0 rounded-md border px-2 py-1 ${tiny ? 'w-20' : narrow ? 'w-36' : 'flex-1 basis-48'}`}
+      className={classes(
+        'border-line-strong bg-panel text-ink min-w-0 rounded-md border px-2 py-1',
+        tiny ? 'w-20' : narrow ? 'w-36' : 'flex-1 basis-48',
+      )}
       aria-label={label}
       placeholder={placeholder}
       value={text ?? value}

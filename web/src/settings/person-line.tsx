@@ -8,6 +8,7 @@ import { Choice } from '../ui/overlays'
 import { Ago, Button, Problem, Tag } from '../ui/parts'
 import { ShownOnce } from '../ui/shown-once'
 import { Tokens } from './tokens'
+import { classes } from '../ui/classes'
 
 const projectText = (project: string) => (project === '*' ? 'all projects' : project)
 
@@ -18,7 +19,12 @@ export function PersonLine({ person: p, administers }: { person: Person; adminis
   const Icon = p.robot ? Bot : UserRound
   const problem = take.error ?? edit.error
   return (
-    <li className="border-line grid gap-x-4 gap-y-1 border-t py-2 first:border-0 md:grid-cols-[180px_minmax(0,1fr)_auto]">
+    <li
+      className={classes(
+        'border-line grid gap-x-4 gap-y-1 border-t py-2 first:border-0',
+        'md:grid-cols-[180px_minmax(0,1fr)_auto]',
+      )}
+    >
       <span className="flex items-baseline gap-2">
         <Icon size={15} className="text-ink-3 self-center" aria-label={p.robot ? 'robot' : 'person'} />
         <span>

@@ -3,6 +3,7 @@ import { usePermissions, usePutRole, useRoles } from '../api/people'
 import { Form, FormSheet } from '../ui/form'
 import { Button, Loaded, Panel, Tag, TextField } from '../ui/parts'
 import { Checks } from './checks'
+import { classes } from '../ui/classes'
 
 export function Roles({ administers }: { administers: boolean }) {
   const roles = useRoles()
@@ -23,7 +24,10 @@ export function Roles({ administers }: { administers: boolean }) {
             {list.items.map((r) => (
               <div
                 key={r.name}
-                className="border-line grid gap-x-4 border-t py-1.5 first:border-0 md:grid-cols-[140px_minmax(0,1fr)_minmax(0,1fr)]"
+                className={classes(
+                  'border-line grid gap-x-4 border-t py-1.5 first:border-0',
+                  'md:grid-cols-[140px_minmax(0,1fr)_minmax(0,1fr)]',
+                )}
               >
                 <dt>
                   {r.name} {!r.built_in && <Tag tone="quiet">own</Tag>}

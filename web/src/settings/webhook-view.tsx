@@ -2,6 +2,7 @@ import { useState } from 'react'
 import type { Webhook } from '../api/client'
 import { useDeliveries, useRemoveWebhook, useSendAgain } from '../api/keeping'
 import { Ago, Empty, LinkButton, Loaded, Tag } from '../ui/parts'
+import { classes } from '../ui/classes'
 
 export function WebhookView({ webhook: w }: { webhook: Webhook }) {
   const remove = useRemoveWebhook()
@@ -43,7 +44,10 @@ export function Deliveries({ webhook }: { webhook: number }) {
             {list.items.map((d) => (
               <li
                 key={d.id}
-                className="border-line grid items-baseline gap-x-3 border-t py-1 text-[12.5px] md:grid-cols-[90px_minmax(0,1fr)_minmax(0,1fr)_auto]"
+                className={classes(
+                  'border-line grid items-baseline gap-x-3 border-t py-1 text-[12.5px]',
+                  'md:grid-cols-[90px_minmax(0,1fr)_minmax(0,1fr)_auto]',
+                )}
               >
                 <Tag tone={tones[d.state]}>{d.state}</Tag>
                 <span className="min-w-0 truncate">

@@ -4,10 +4,9 @@ import { useState, type ComponentProps, type ReactNode } from 'react'
 import { Link } from 'react-router'
 
 import { ProblemError } from '../api/client'
+import { classes } from './classes'
 import { useClock } from './clock'
 import { ago, exact } from './format'
-
-const merge = (...names: (string | undefined | false)[]) => names.filter(Boolean).join(' ')
 
 export function Panel({
   title,
@@ -21,7 +20,7 @@ export function Panel({
   children: ReactNode
 }) {
   return (
-    <section className={merge('border-line bg-panel min-w-0 rounded-[10px] border px-4.5 py-4', className)}>
+    <section className={classes('border-line bg-panel min-w-0 rounded-[10px] border px-4.5 py-4', className)}>
       {(title || aside) && (
         <div className="mb-2.5 flex items-baseline justify-between gap-4 *:mb-0">
           {title && <h2>{title}</h2>}
@@ -59,7 +58,7 @@ export function Button({
   return (
     <button
       type="button"
-      className={merge(
+      className={classes(
         'inline-flex cursor-pointer items-center gap-1.5 rounded-md border px-3 py-1.5 font-medium disabled:cursor-default disabled:opacity-50',
         looks[look],
         className,
@@ -80,7 +79,7 @@ type Tone = keyof typeof tones
 export function Tag({ tone, children }: { tone: Tone; children: ReactNode }) {
   return (
     <span
-      className={merge(
+      className={classes(
         'inline-block rounded-full border border-current px-2 text-[12px] leading-[1.5] whitespace-nowrap',
         tones[tone],
       )}
@@ -96,7 +95,7 @@ export function StateMark({ state }: { state: 'passed' | 'failed' | 'waiting' })
     { passed: [Check, 'text-main'], failed: [X, 'text-bad'], waiting: [Clock, 'text-trial'] } as const
   )[state]
   return (
-    <span className={merge('inline-flex w-20 shrink-0 items-baseline gap-1.5', tone)}>
+    <span className={classes('inline-flex w-20 shrink-0 items-baseline gap-1.5', tone)}>
       <Icon size={14} aria-hidden className="self-center" /> {state}
     </span>
   )
@@ -112,7 +111,7 @@ export function Verdict({ verdict, detail }: { verdict: string; detail?: string 
         ? 'text-trial'
         : 'text-ink-2'
   return (
-    <span className={merge(verdict.startsWith('not enough') ? 'italic' : 'font-semibold', tone)}>
+    <span className={classes(verdict.startsWith('not enough') ? 'italic' : 'font-semibold', tone)}>
       {verdict}
       {detail && ` ${detail}`}
     </span>
