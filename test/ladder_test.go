@@ -313,7 +313,8 @@ func ladderOfOnesOwn(b *tab) {
 	b.do("the ladder", b.open("/settings/ladders?project=default"), sees("the default ladder"),
 		sees("2 versions, each for the rung above"))
 	for _, rung := range []string{"rehearsal", "live"} {
-		b.do("no skipping to "+rung, chromedp.Click(chromedp.Search(fmt.Sprintf(`//*[@data-rung=%q]//label[contains(., "may be skipped")]/input`, rung))))
+		b.do("no skipping to "+rung, chromedp.Click(chromedp.Search(
+			fmt.Sprintf(`//*[@data-rung=%q]//label[contains(., "may be skipped")]/input`, rung))))
 	}
 	b.do("tests", choose("Add a requirement to proven", "evidence"), choose("evidence: evidence", "tests"),
 		sees("Nothing of kind tests is attached"))

@@ -17,7 +17,7 @@ function drawn(links: Trace['links']): Trace['links'] {
   })
 }
 
-/** The view of a crowded graph: large enough to be read, its root at the left, or further in when something is before it. */
+/** The view of a crowded graph: readable, its root at the left, or further in if something is before it. */
 export function beginning(nodes: TraceNode[], tall: number) {
   const zoom = 0.85
   const root = nodes.find((n) => n.data.root)?.position ?? { x: 0, y: 0 }
