@@ -40,10 +40,12 @@ browser:
 	@command -v chromium >/dev/null 2>&1 || [ -n "$$CHROMIUM" ] || \
 		{ echo "installing Chromium from Debian's packages"; $(SUDO) apt-get update -q && $(SUDO) apt-get install -y -q --no-install-recommends chromium; }
 
-# Servers and clients of other makers, which the gateway is tried with.
+# Servers, clients and readers of other makers, which ours are tried with, and files for them.
 foreign:
 	@missing=""; for p in nginx:nginx-light python3:python3 curl:curl; do \
 		command -v $${p%%:*} >/dev/null 2>&1 || [ -x /usr/sbin/$${p%%:*} ] || missing="$$missing $${p#*:}"; done; \
+	[ -d /usr/share/libonnx-testdata ] || missing="$$missing libonnx-testdata"; \
+	[ -d /usr/lib/python3/dist-packages/onnx ] || missing="$$missing python3-onnx"; \
 	[ -z "$$missing" ] || { echo "installing$$missing from Debian's packages"; $(SUDO) apt-get update -q && $(SUDO) apt-get install -y -q --no-install-recommends $$missing; }
 
 lint: web/dist/index.html

@@ -92,6 +92,9 @@ func findVersions(c *call) func(context.Context) error {
 				if v.Vetted {
 					ref += " (vetted)"
 				}
+				if v.RolledBack != nil {
+					ref += " (ROLLED BACK)"
+				}
 				t.row(ref, string(v.Task), v.Rung, strings.Join(v.Labels, " "), someMetrics(v.Metrics, q),
 					strings.Join(v.Formats, " "), strings.Join(v.Answering, " "),
 					strings.Join(v.Tags, " "), ago(sinceNow(v.CreatedAt)), short(v.Note, 32))

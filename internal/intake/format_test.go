@@ -163,8 +163,8 @@ func TestONNX(t *testing.T) {
 			t.Errorf("tensors: %+v, %d values", c.Tensors, c.Values)
 		}
 		s := c.Signature
-		if s == nil || len(s.Inputs) != 2 || s.Inputs[0].Name != "x" || fmt.Sprint(s.Inputs[0].Shape) != "[3]" ||
-			s.Inputs[1].Type != signature.Text || s.Inputs[1].Shape != nil || s.Outputs[0].Name != "y" {
+		if s == nil || len(s.Inputs) != 2 || s.Inputs[0].Name != "x" || s.Inputs[0].TypeText() != "FP32 [N, 3]" ||
+			s.Inputs[1].TypeText() != "BYTES [N, 1]" || s.Outputs[0].Name != "y" {
 			t.Errorf("signature: %+v", s)
 		}
 	}

@@ -149,21 +149,6 @@ func (w *protobuf) message(f field, do func(field) error) error {
 	return w.each(f.begin, f.end, do)
 }
 
-// onnxTypes are the element types of ONNX tensors, as the Open Inference Protocol calls
-// them.
-var onnxTypes = map[uint64]string{
-	1: "FP32", 2: "UINT8", 3: "INT8", 4: "UINT16", 5: "INT16", 6: "INT32", 7: "INT64",
-	8: "BYTES", 9: "BOOL",
-	10: "FP16", 11: "FP64", 12: "UINT32", 13: "UINT64", 14: "COMPLEX64", 15: "COMPLEX128", 16: "BF16",
-}
-
-func onnxType(t uint64) string {
-	if name := onnxTypes[t]; name != "" {
-		return name
-	}
-	return fmt.Sprintf("type %d", t)
-}
-
 // onnxModel is what is taken out of a file on the way.
 type onnxModel struct {
 	*protobuf
@@ -171,7 +156,7 @@ type onnxModel struct {
 	ir, version     int64
 	facts           map[string]string
 	opsets          []string
-	inputs, outputs []signature.Tensor
+	inputs, outputs []signature.Column
 	constants       map[string]bool
 	operators       map[string]int
 	nodes           int
@@ -337,53 +322,6 @@ func (m *onnxModel) tensor(f field) error {
 	return nil
 }
 
-// value reads the declaration of an input or an output.
-func (m *onnxModel) value(f field, into *[]signature.Tensor) error {
-	t := signature.Tensor{Shape: []int64{}}
-	dimension := func(f field) error {
-		if f.number != 1 {
-			return nil
-		}
-		d := int64(-1)
-		err := m.message(f, func(f field) error {
-			if f.number == 1 && int64(f.value) > 0 {
-				d = int64(f.value)
-			}
-			return nil
-		})
-		if len(t.Shape) < 64 {
-			t.Shape = append(t.Shape, d)
-		}
-		return err
-	}
-	err := m.message(f, func(f field) (err error) {
-		switch f.number {
-		case 1:
-			t.Name, err = m.text(f)
-		case 2:
-			return m.message(f, func(f field) error {
-				if f.number != 1 { // a sequence, a map: no tensor
-					return nil
-				}
-				return m.message(f, func(f field) error {
-					switch f.number {
-					case 1:
-						t.Datatype = onnxType(f.value)
-					case 2:
-						return m.message(f, dimension)
-					}
-					return nil
-				})
-			})
-		}
-		return err
-	})
-	if len(*into) < mostNames {
-		*into = append(*into, t)
-	}
-	return err
-}
-
 // finish turns what was gathered into contents.
 func (m *onnxModel) finish() {
 	m.SayNumber("ir version", m.ir)
@@ -402,36 +340,11 @@ func (m *onnxModel) finish() {
 	s := &signature.Signature{Inputs: []signature.Column{}, Outputs: []signature.Column{}}
 	for _, t := range m.inputs {
 		if !m.constants[t.Name] { // old models list their weights among the inputs
-			s.Inputs = appendTensor(s.Inputs, t, &m.Contents)
+			s.Inputs = append(s.Inputs, t)
 		}
 	}
-	for _, t := range m.outputs {
-		s.Outputs = appendTensor(s.Outputs, t, &m.Contents)
-	}
+	s.Outputs = append(s.Outputs, m.outputs...)
 	if s.Check("artifact") == nil {
 		m.Signature = s
 	}
-}
-
-// appendTensor turns a declared tensor into a column of a signature; its first
-// dimension is the batch.
-func appendTensor(columns []signature.Column, t signature.Tensor, c *registry.Contents) []signature.Column {
-	kind := signature.Number
-	switch {
-	case t.Datatype == "BYTES":
-		kind = signature.Text
-	case t.Datatype == "BOOL":
-		kind = signature.Boolean
-	case strings.HasPrefix(t.Datatype, "INT"), strings.HasPrefix(t.Datatype, "UINT"):
-		kind = signature.Integer
-	case !strings.HasPrefix(t.Datatype, "FP") && t.Datatype != "BF16":
-		c.Remarks = append(c.Remarks, fmt.Sprintf("%q is no tensor of numbers, texts or booleans and is left out of "+
-			"the signature", t.Name))
-		return columns
-	}
-	col := signature.Column{Name: t.Name, Type: kind}
-	if len(t.Shape) > 1 && !(len(t.Shape) == 2 && t.Shape[1] == 1) {
-		col.Shape = t.Shape[1:]
-	}
-	return append(columns, col)
 }

@@ -21,11 +21,10 @@ type ServerMetadata struct {
 
 // ModelMetadata is the answer to GET /v2/models/NAME.
 type ModelMetadata struct {
-	Name     string             `json:"name"`
-	Versions []string           `json:"versions,omitempty"`
-	Platform string             `json:"platform"`
-	Inputs   []signature.Tensor `json:"inputs"`
-	Outputs  []signature.Tensor `json:"outputs"`
+	Name     string   `json:"name"`
+	Versions []string `json:"versions,omitempty"`
+	Platform string   `json:"platform"`
+	signature.Served
 }
 
 // Tensor is an input or output with its data, flattened in row-major order: numbers,

@@ -533,6 +533,11 @@ func (r View) fillFound(ctx context.Context, items []registry.Found) error {
 	}); err != nil {
 		return err
 	}
+	if err := r.eachRolledBack(ctx, ids, func(id int64, b *registry.RolledBack) {
+		at[id].RolledBack = b
+	}); err != nil {
+		return err
+	}
 	return r.each(ctx, write(`SELECT version_id, name, value FROM metrics
 		WHERE version_id IN ?`, ids), func(rows *sql.Rows) error {
 		var x float64

@@ -264,12 +264,12 @@ func (r View) fillVersions(ctx context.Context, versions []registry.Version, ids
 			return err
 		}
 	}
-	return r.addRolledBack(ctx, in, at)
+	return r.eachRolledBack(ctx, in, func(id int64, b *registry.RolledBack) { at[id].RolledBack = b })
 }
 
-// addRolledBack adds the newest way back that took a version out of an endpoint, unless the
-// version has answered there since.
-func (r View) addRolledBack(ctx context.Context, ids list, at map[int64]*registry.Version) error {
+// eachRolledBack calls add with each way back that took a version out of an endpoint, the newest
+// last, unless the version has answered there since.
+func (r View) eachRolledBack(ctx context.Context, ids list, add func(id int64, b *registry.RolledBack)) error {
 	return r.each(ctx, write(`SELECT l.version_id, e.name, n.leaves, n.author, n.made_at, n.reason,
 			(SELECT im.name || '@' || iv.number FROM lanes i JOIN versions iv ON iv.id = i.version_id
 				JOIN models im ON im.id = iv.model_id
@@ -290,7 +290,7 @@ func (r View) addRolledBack(ctx context.Context, ids list, at map[int64]*registr
 		if alert > 0 {
 			b.Alert = watch.ID(alert)
 		}
-		at[id].RolledBack = &b
+		add(id, &b)
 		return err
 	})
 }

@@ -83,7 +83,7 @@ func TestPredictionsAreComputed(t *testing.T) {
 		{Name: "outdoor_c", Type: signature.Number},
 		{Name: "mix", Type: signature.Text},
 	}, Outputs: []signature.Column{{Name: "demand_mw", Type: signature.Number}}}
-	if reasons := sig.Fits(m.Inputs, m.Outputs); len(reasons) > 0 {
+	if reasons := sig.Fits(m.Served); len(reasons) > 0 {
 		t.Errorf("its own signature does not fit: %v", reasons)
 	}
 }

@@ -155,8 +155,8 @@ func (g *gathered) take(f *File, opened *os.File, types map[string]signature.Typ
 	return err
 }
 
-// sign finds the signature: what was written by hand, else what the sample shows, else
-// what the model file declares; and makes the sample request.
+// sign finds the signature: what was written by hand, else what the sample shows with the exact
+// types that the model file declares, else what the file declares; and makes the sample request.
 func (g *gathered) sign(reg wire.Registration) (err error) {
 	v := g.version
 	var seen *signature.Signature
@@ -185,58 +185,24 @@ func (g *gathered) sign(reg wire.Registration) (err error) {
 		return fault.New(fault.Invalid, "sample.missing", "targets or units are named, but there is no sample").
 			In("sample").Do("give one with -sample")
 	}
+	var declared *signature.Signature
+	for _, a := range v.Artifacts {
+		if a.Contents.Signature != nil && declared == nil {
+			declared = a.Contents.Signature
+		}
+	}
 	switch {
 	case reg.Signature != nil:
-		v.Signature = fillIn(*reg.Signature, seen)
+		v.Signature = reg.Signature.Completed(seen)
 	case seen != nil:
-		v.Signature = seen
+		v.Signature = seen.Told(declared)
 	default:
-		for _, a := range v.Artifacts {
-			if a.Contents.Signature != nil && v.Signature == nil {
-				v.Signature = a.Contents.Signature
-			}
-		}
+		v.Signature = declared
 	}
 	if v.Signature != nil {
 		v.SampleRequest = v.Signature.SampleRequest(g.profiler.First)
 	}
 	return nil
-}
-
-// fillIn completes a signature that was written by hand with the ranges and levels that
-// were seen.
-func fillIn(s signature.Signature, seen *signature.Signature) *signature.Signature {
-	if seen == nil {
-		return &s
-	}
-	known := map[string]signature.Column{}
-	for _, c := range slices.Concat(seen.Inputs, seen.Outputs) {
-		known[c.Name] = c
-	}
-	complete := func(columns []signature.Column) []signature.Column {
-		out := slices.Clone(columns)
-		if out == nil {
-			out = []signature.Column{}
-		}
-		for i, c := range out {
-			k, there := known[c.Name]
-			if !there || (k.Type != c.Type && !(c.Type == signature.Number && k.Type == signature.Integer)) {
-				continue
-			}
-			if c.Min == nil && c.Max == nil {
-				out[i].Min, out[i].Max = k.Min, k.Max
-			}
-			if len(c.Levels) == 0 {
-				out[i].Levels = k.Levels
-			}
-			if c.Unit == "" {
-				out[i].Unit = k.Unit
-			}
-			out[i].Nullable = c.Nullable || k.Nullable
-		}
-		return out
-	}
-	return &signature.Signature{Inputs: complete(s.Inputs), Outputs: complete(s.Outputs)}
 }
 
 // open opens the file to be read, and finds out what it is.

@@ -195,7 +195,7 @@ func (s *Service) inspect(ctx context.Context, v *registry.Version, environment,
 	if v.Signature == nil {
 		return nil // nothing is known that could be compared
 	}
-	if reasons := v.Signature.Fits(m.Inputs, m.Outputs); len(reasons) > 0 {
+	if reasons := v.Signature.Fits(m.Served); len(reasons) > 0 {
 		return refuse("placement.signature", strings.Join(reasons, "; "),
 			"place the version that this server serves, or serve "+v.Ref+" there")
 	}

@@ -21,8 +21,10 @@ type Found struct {
 	Size      int64              `json:"size" description:"bytes of all artifacts"`
 	Answering []string           `json:"answering,omitempty" description:"endpoints it answers for now"`
 	PlacedIn  []string           `json:"placed_in,omitempty"`
-	CreatedAt time.Time          `json:"created_at"`
-	CreatedBy string             `json:"created_by"`
+	// RolledBack is set as in the version.
+	RolledBack *RolledBack `json:"rolled_back,omitempty" description:"when it was last taken out of an endpoint"`
+	CreatedAt  time.Time   `json:"created_at"`
+	CreatedBy  string      `json:"created_by"`
 	// ID is the version's number in the records, Value what the search puts it in order by.
 	ID    int64   `json:"-"`
 	Value float64 `json:"-"`

@@ -28,12 +28,114 @@ func Diff(a, b *Signature) ([]Change, Compatibility) {
 			verdict = c
 		}
 	}
-	changes := diffColumns("input", a.Inputs, b.Inputs, worsen)
-	changes = append(changes, diffColumns("output", a.Outputs, b.Outputs, worsen)...)
+	changes := diffColumns("input", a.Inputs, b.Inputs, false, worsen)
+	changes = append(changes, diffColumns("output", a.Outputs, b.Outputs, opensRows(a, b), worsen)...)
 	return changes, verdict
 }
 
-func diffColumns(kind string, a, b []Column, worsen func(Compatibility)) []Change {
+// opensRows reports whether b takes any number of rows where a took a set one: its answers have
+// as many rows as the request then, so who asks for as many as before gets as many.
+func opensRows(a, b *Signature) bool {
+	return slices.ContainsFunc(b.Inputs, func(t Column) bool {
+		return slices.ContainsFunc(a.Inputs, func(f Column) bool {
+			return f.Name == t.Name && len(f.Shape) > 0 && len(t.Shape) > 0 && f.Datatype != "" &&
+				t.Datatype != "" && f.Shape[0] >= 0 && t.Shape[0] < 0
+		})
+	})
+}
+
+// becomes judges a column that is in both signatures. rows is set when the first dimension of
+// outputs follows the request.
+func (c Column) becomes(t Column, kind string, rows bool) Compatibility {
+	verdict := Compatible // when only the range seen differs
+	for _, v := range []Compatibility{
+		typeBecomes(c, t, kind), shapeBecomes(c, t, kind, rows), valuesBecome(c, t, kind),
+	} {
+		if v == Breaking || verdict == Compatible {
+			verdict = v
+		}
+	}
+	return verdict
+}
+
+// typeBecomes judges types and containers. Callers send exact types by name, so that another one
+// is another tensor, however alike.
+func typeBecomes(c, t Column, kind string) Compatibility {
+	from, to := c.Within, t.Within
+	was, is := len(from) > 0 && from[0].Kind == Optional, len(to) > 0 && to[0].Kind == Optional
+	if was {
+		from = from[1:]
+	}
+	if is {
+		to = to[1:]
+	}
+	exact := c.Datatype != "" && t.Datatype != ""
+	switch {
+	case !slices.Equal(from, to), exact && c.Datatype != t.Datatype,
+		(kind == "input" && was && !is) || (kind == "output" && !was && is):
+		return Breaking
+	case was != is:
+		return Widened
+	case c.Type == t.Type:
+		return Compatible
+	case kind == "input" && c.Type == Integer && t.Type == Number:
+		return Widened
+	}
+	return Breaking
+}
+
+// shapeBecomes judges shapes. Where one of the two is known by its rows only, the rows must be
+// as large.
+func shapeBecomes(c, t Column, kind string, rows bool) Compatibility {
+	switch {
+	case (c.Datatype == "") != (t.Datatype == ""):
+		if a, b := c.row(), t.row(); a >= 0 && b >= 0 && a != b {
+			return Breaking
+		}
+		return Compatible
+	case c.Datatype == "":
+		if !slices.Equal(c.Shape, t.Shape) {
+			return Breaking
+		}
+		return Compatible
+	case c.AnyShape && t.AnyShape:
+		return Compatible
+	case c.AnyShape || t.AnyShape:
+		if t.AnyShape == (kind == "input") {
+			return Widened
+		}
+		return Breaking
+	case len(c.Shape) != len(t.Shape):
+		return Breaking
+	}
+	verdict := Compatible
+	for i, from := range c.Shape {
+		switch to := t.Shape[i]; {
+		case from == to:
+		case to < 0 && (kind == "input" || (i == 0 && rows)), from < 0 && kind == "output":
+			verdict = Widened
+		default:
+			return Breaking
+		}
+	}
+	return verdict
+}
+
+// valuesBecome judges what the values mean and which there are.
+func valuesBecome(c, t Column, kind string) Compatibility {
+	lost := func(l string) bool { return !slices.Contains(t.Levels, l) }
+	switch {
+	case c.Unit != t.Unit, !slices.Equal(c.Parts, t.Parts),
+		kind == "input" && c.Nullable && !t.Nullable, kind == "output" && !c.Nullable && t.Nullable,
+		kind == "input" && len(t.Levels) > 0 && slices.ContainsFunc(c.Levels, lost):
+		return Breaking
+	case c.Nullable != t.Nullable, !slices.Equal(c.Levels, t.Levels):
+		return Widened
+	}
+	return Compatible
+}
+
+func diffColumns(kind string, a, b []Column, rows bool, worsen func(Compatibility)) []Change {
 	byName := func(cols []Column) map[string]Column {
 		m := map[string]Column{}
 		for _, c := range cols {
@@ -52,7 +154,7 @@ func diffColumns(kind string, a, b []Column, worsen func(Compatibility)) []Chang
 		switch {
 		case !inA:
 			c.Kind, c.To = "added", t.describe()
-			if kind == "output" || t.Nullable {
+			if kind == "output" || t.optional() {
 				worsen(Widened)
 			} else {
 				worsen(Breaking)
@@ -69,7 +171,7 @@ func diffColumns(kind string, a, b []Column, worsen func(Compatibility)) []Chang
 			continue
 		default:
 			c.Kind, c.From, c.To = "changed", f.describe(), t.describe()
-			became := f.becomes(t, kind)
+			became := f.becomes(t, kind, rows)
 			worsen(became)
 			c.Breaking = became == Breaking
 		}

@@ -28,7 +28,7 @@ func TestWhatAServerTakes(t *testing.T) {
 	} {
 		for _, kind := range []Type{Number, Integer, Boolean, Text} {
 			s := Signature{Inputs: []Column{{Name: "x", Type: kind}}}
-			reasons := s.Fits([]Tensor{{Name: "x", Datatype: c.datatype, Shape: []int64{-1}}}, nil)
+			reasons := s.Fits(Served{Inputs: []Tensor{{Name: "x", Datatype: c.datatype, Shape: []int64{-1}}}})
 			if fits := len(reasons) == 0; fits != slices.Contains(c.takes, kind) {
 				t.Errorf("%s as %s: %v", kind, c.datatype, reasons)
 			}
@@ -53,22 +53,22 @@ func TestShapesAtTheServer(t *testing.T) {
 		"one and four":             {nil, []int64{-1, 4}, false},
 	} {
 		s := Signature{Inputs: []Column{{Name: "x", Type: Number, Shape: c.column}}}
-		if reasons := s.Fits([]Tensor{{Name: "x", Datatype: "FP32", Shape: c.tensor}},
-			nil); (len(reasons) == 0) != c.fits {
+		reasons := s.Fits(Served{Inputs: []Tensor{{Name: "x", Datatype: "FP32", Shape: c.tensor}}})
+		if (len(reasons) == 0) != c.fits {
 			t.Errorf("%s: %v", name, reasons)
 		}
 	}
 	// Columns side by side in one tensor, when it takes all of them.
 	s := Signature{Inputs: []Column{{Name: "a", Type: Number}, {Name: "b", Type: Integer}}}
 	for width, fits := range map[int64]bool{2: true, -1: true, 3: false} {
-		if reasons := s.Fits([]Tensor{{Name: "features", Datatype: "FP32", Shape: []int64{-1, width}}},
-			nil); (len(reasons) == 0) != fits {
+		features := Tensor{Name: "features", Datatype: "FP32", Shape: []int64{-1, width}}
+		if reasons := s.Fits(Served{Inputs: []Tensor{features}}); (len(reasons) == 0) != fits {
 			t.Errorf("%d wide: %v", width, reasons)
 		}
 	}
 	s.Inputs = append(s.Inputs, Column{Name: "c", Type: Text})
-	if reasons := s.Fits([]Tensor{{Name: "features", Datatype: "FP32", Shape: []int64{-1, 3}}},
-		nil); len(reasons) == 0 {
+	three := Tensor{Name: "features", Datatype: "FP32", Shape: []int64{-1, 3}}
+	if reasons := s.Fits(Served{Inputs: []Tensor{three}}); len(reasons) == 0 {
 		t.Error("a text among numbers")
 	}
 }
@@ -90,9 +90,9 @@ func TestSignaturesByHandAreChecked(t *testing.T) {
 		"levels":        {Signature{Inputs: []Column{{Name: "x", Type: Number, Levels: []string{"a"}}}}, "has levels"},
 		"backward range": {
 			Signature{Inputs: []Column{{Name: "x", Type: Number, Min: &low, Max: &high}}},
-			"ranges from 3 to 1",
+			"a range that ends before it begins",
 		},
-		"shape": {Signature{Inputs: []Column{{Name: "x", Type: Number, Shape: []int64{0}}}}, "shape [0]"},
+		"shape": {Signature{Inputs: []Column{{Name: "x", Type: Number, Shape: []int64{0}}}}, "neither a size nor -1"},
 	} {
 		if err := c.s.Check("signature"); err == nil || !strings.Contains(err.Error(), c.says) ||
 			fault.Code(err) != "signature.wrong" {
@@ -184,7 +184,7 @@ func TestFits(t *testing.T) {
 		{"text as number", mix, []Tensor{{"mix", "FP32", []int64{-1}}}, nil, `"mix" is text`},
 	}
 	for _, c := range cases {
-		got := strings.Join(c.sig.Fits(c.in, c.out), "; ")
+		got := strings.Join(c.sig.Fits(Served{c.in, c.out}), "; ")
 		if (c.want == "") != (got == "") || !strings.Contains(got, c.want) {
 			t.Errorf("%s: got %q, want %q", c.name, got, c.want)
 		}

@@ -3,6 +3,7 @@ import type { Found } from '../api/client'
 import { DataTable, type Columns } from '../ui/data-table'
 import { number } from '../ui/format'
 import { Ago, Ref, Tag, To } from '../ui/parts'
+import { RolledBackTag } from './rolled-back'
 
 export function FoundTable({
   items,
@@ -32,6 +33,7 @@ export function FoundTable({
             />
             <span>
               <Ref to={v.ref} /> <span className="text-ink-2">{v.rung}</span>{' '}
+              {v.rolled_back && <RolledBackTag />}{' '}
               {v.vetted && <Tag tone="main">vetted</Tag>}{' '}
               {v.labels?.map((l) => (
                 <Tag key={l} tone="trial">
