@@ -145,6 +145,7 @@ func (r *rig) zebra() map[string]string {
 		"environment": "plant-north", "header": "Authorization", "caller": "zebra-app",
 		"person": "zebra-robot", "evidence": evidence.ID, "project": "zebra", "role": "reader",
 		"webhook": fmt.Sprint(hook.ID), "delivery": fmt.Sprint(deliveries.Items[0].ID),
+		"number": "1",
 		"search": fmt.Sprint(search.ID), "token": fmt.Sprint(token.ID),
 	}
 }
@@ -160,6 +161,7 @@ var asks = map[string][2]string{
 	"compareVersions": {"?incumbent=heat-demand@1&candidate=heat-demand@2", ""},
 	"setKeyed":        {"", `{"keyed":false,"reason":"x"}`},
 	"split":           {"", `{"lanes":[{"kind":"main","version":"heat-demand@1","share":10000}],"reason":"x"}`},
+	"makeContract":    {"", `{"version":"heat-demand@1","reason":"x"}`},
 	"addEnvironment":  {"", `{"name":"x"}`}, "setHeader": {"", `{"value":"x"}`},
 	"lineUp":         {"?versions=heat-demand", ""},
 	"markRead":       {"", `{"notice":1}`},

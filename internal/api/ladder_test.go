@@ -668,7 +668,7 @@ func TestTheIncumbentIsWhoAnswers(t *testing.T) {
 	preview, err := r.runa.TryLadder(ctx, "default", &strict)
 	must(t, err)
 	for _, v := range preview.Versions {
-		if v.Version == candidate && !strings.Contains(fmt.Sprint(v.Findings), "compatible with heat-demand@1") {
+		if v.Version == candidate && !strings.Contains(fmt.Sprint(v.Findings), "keeps contract 1 of demand-hourly") {
 			t.Errorf("in the preview: %+v", v.Findings)
 		}
 	}

@@ -75,7 +75,7 @@ func (w windowIn) duration() (time.Duration, error) {
 func operations() []operation {
 	return slices.Concat(special(), signInOperations(), peopleOperations(), recordOperations(), keepingOperations(),
 		fileOperations(), registryOperations(), ladderOperations(), placeOperations(), alertOperations(),
-		splitOperations(), endpointOperations())
+		splitOperations(), contractOperations(), endpointOperations())
 }
 
 // placeOperations are the routes about where versions run.

@@ -92,7 +92,10 @@ func placeCommands() []command {
 
 // placement prints the placement that a call answered with.
 func (c *call) placement(p traffic.Placement, err error) error {
-	return c.show(p, err, func() { printPlacements(c.Out, []traffic.Placement{p}) })
+	return c.show(p, err, func() {
+		printPlacements(c.Out, []traffic.Placement{p})
+		printFits(c.Out, p.Fits)
+	})
 }
 
 func printPlacements(w io.Writer, all []traffic.Placement) {

@@ -378,9 +378,9 @@ func profileOf(v registry.Version) string {
 
 func typeOf(col signature.Column) string {
 	if col.Nullable {
-		return string(col.Type) + ", may be missing"
+		return col.TypeText() + ", may be missing"
 	}
-	return string(col.Type)
+	return col.TypeText()
 }
 
 func rangeOf(col signature.Column) string {

@@ -277,6 +277,25 @@ func (c *Client) Back(ctx context.Context, endpoint string, to int, reason strin
 		map[string]any{"to": to, "reason": reason}, ifMatch(based)...)
 }
 
+// Contracts lists the contracts of an endpoint, newest first.
+func (c *Client) Contracts(ctx context.Context, endpoint string) (wire.Listed[traffic.Contract], error) {
+	return call[wire.Listed[traffic.Contract]](ctx, c, "GET", path("endpoints", endpoint, "contracts"), nil)
+}
+
+// MakeContract decides a new contract of an endpoint.
+func (c *Client) MakeContract(ctx context.Context, endpoint, version, reason string) (traffic.Contract, error) {
+	return call[traffic.Contract](ctx, c, "POST", path("endpoints", endpoint, "contracts"),
+		map[string]any{"version": version, "reason": reason})
+}
+
+// ContractSchema is a contract as JSON Schema, of requests or of answers.
+func (c *Client) ContractSchema(ctx context.Context, endpoint string, number int,
+	side string,
+) (map[string]any, error) {
+	return call[map[string]any](ctx, c, "GET",
+		query(path("endpoints", endpoint, "contracts", strconv.Itoa(number), "schema"), "side", side), nil)
+}
+
 // Alerts lists alerts, newest first.
 func (c *Client) Alerts(ctx context.Context, state, endpoint string, p Part) (wire.Listed[watch.Alert], error) {
 	return call[wire.Listed[watch.Alert]](ctx, c, "GET",

@@ -101,7 +101,8 @@ func TestRealONNXFilesAreReadExactly(t *testing.T) {
 		t.Fatal(err)
 	}
 	t.Logf("%v", seen)
-	if seen["files"] < 1000 || seen["sequence"] == 0 || seen["optional"] == 0 || seen["fixed"] == 0 || seen["named"] == 0 {
+	if seen["files"] < 1000 || seen["sequence"] == 0 || seen["optional"] == 0 || seen["fixed"] == 0 ||
+		seen["named"] == 0 {
 		t.Errorf("too little was compared: %v", seen)
 	}
 }

@@ -30,6 +30,13 @@ type Client struct {
 // With is a client that sends headers with every question.
 func (c *Client) With(headers []traffic.Header) *Client { return &Client{c.http, headers} }
 
+// Patient is a client whose answers may take as long as timeout.
+func (c *Client) Patient(timeout time.Duration) *Client {
+	patient := *c.http
+	patient.Timeout = timeout
+	return &Client{&patient, c.headers}
+}
+
 // NewClient makes a client whose every question is answered within timeout or fails.
 func NewClient(timeout time.Duration) *Client {
 	return &Client{http: &http.Client{
@@ -81,6 +88,11 @@ func (c *Client) Infer(ctx context.Context, base, model string, r *InferRequest)
 	if err != nil {
 		return 0, nil, nil, err
 	}
+	return c.Ask(ctx, base, model, b)
+}
+
+// Ask sends the body of a request as it is, and returns the answer's status, headers and body.
+func (c *Client) Ask(ctx context.Context, base, model string, b []byte) (int, http.Header, []byte, error) {
 	req, err := http.NewRequestWithContext(ctx, http.MethodPost, base+ModelPath(model)+"/infer", bytes.NewReader(b))
 	if err != nil {
 		return 0, nil, nil, err

@@ -70,10 +70,11 @@ func (r View) Endpoints(ctx context.Context) ([]traffic.Endpoint, error) {
 // AddSplit adds the next split of an endpoint, whose number is set in s.
 func (r View) AddSplit(ctx context.Context, s *traffic.Split) error {
 	var id int64
-	err := r.q.row(ctx, `INSERT INTO splits (endpoint_id, number, reason, author, made_at, returns_to, leaves)
-		SELECT e.id, 1 + (SELECT coalesce(max(number), 0) FROM splits WHERE endpoint_id = e.id), ?, ?, ?, ?, ?
+	err := r.q.row(ctx, `INSERT INTO splits (endpoint_id, number, reason, author, made_at, returns_to, leaves,
+			contract)
+		SELECT e.id, 1 + (SELECT coalesce(max(number), 0) FROM splits WHERE endpoint_id = e.id), ?, ?, ?, ?, ?, ?
 		FROM endpoints e WHERE e.name = ? RETURNING endpoint_id, number`,
-		s.Reason, s.Author, toMillis(s.MadeAt), s.ReturnsTo, s.Leaves, s.Endpoint).Scan(&id, &s.Number)
+		s.Reason, s.Author, toMillis(s.MadeAt), s.ReturnsTo, s.Leaves, s.Contract, s.Endpoint).Scan(&id, &s.Number)
 	if err != nil {
 		return one(err)
 	}
@@ -93,7 +94,7 @@ func (r View) Splits(ctx context.Context, endpoint string, p Page) ([]traffic.Sp
 	if err != nil {
 		return nil, "", err
 	}
-	rows, err := r.q.rows(ctx, `SELECT s.number, s.reason, s.author, s.made_at, s.returns_to, s.leaves,
+	rows, err := r.q.rows(ctx, `SELECT s.number, s.reason, s.author, s.made_at, s.returns_to, s.leaves, s.contract,
 			coalesce(n.number, 0), coalesce(n.author, ''), coalesce(n.made_at, 0), coalesce(n.reason, '')
 		FROM splits s JOIN endpoints e ON e.id = s.endpoint_id
 		LEFT JOIN splits n ON n.endpoint_id = s.endpoint_id AND n.leaves = s.number AND n.leaves > 0
@@ -102,7 +103,7 @@ func (r View) Splits(ctx context.Context, endpoint string, p Page) ([]traffic.Sp
 		s := traffic.Split{Endpoint: endpoint}
 		var left traffic.Left
 		var at, leftAt int64
-		err := rows.Scan(&s.Number, &s.Reason, &s.Author, &at, &s.ReturnsTo, &s.Leaves,
+		err := rows.Scan(&s.Number, &s.Reason, &s.Author, &at, &s.ReturnsTo, &s.Leaves, &s.Contract,
 			&left.For, &left.By, &leftAt, &left.Why)
 		s.MadeAt = fromMillis(at)
 		if left.For > 0 {

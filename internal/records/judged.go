@@ -139,7 +139,7 @@ func (j *judging) parts(need GateNeeds) []judgedPart {
 				AND version_id IN (?)`, j.of), j.evidence,
 		},
 		{
-			need.Places, write(`SELECT p.version_id, e.name, max(a.healthy), max(a.reason)
+			need.Places, write(`SELECT p.version_id, e.name, max(a.healthy), max(a.reason), p.declared
 				FROM placements p JOIN environments e ON e.id = p.environment_id
 				JOIN addresses a ON a.placement_id = p.id
 				WHERE p.removed_at IS NULL AND p.version_id IN (?) GROUP BY p.id`, j.of), j.place,
@@ -232,7 +232,11 @@ func (j *judging) evidence(rows *sql.Rows) error {
 func (j *judging) place(rows *sql.Rows) error {
 	var id int64
 	var p rule.Place
-	err := rows.Scan(&id, &p.Environment, &p.Healthy, &p.Reason)
+	var declared sql.NullString
+	if err := rows.Scan(&id, &p.Environment, &p.Healthy, &p.Reason, &declared); err != nil {
+		return err
+	}
+	err := fromJSON(declared, &p.Declared)
 	j.at(id).Places = append(j.at(id).Places, p)
 	return err
 }

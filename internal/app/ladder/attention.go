@@ -59,7 +59,7 @@ func (a *attention) noted(_ context.Context, entries []record.Entry) {
 		switch kind, _, _ := strings.Cut(e.Kind, "."); {
 		case kind == "member", kind == "role", e.Kind == "person.changed":
 			a.nextAll = time.Time{}
-		case kind == "ladder", kind == "split", kind == "endpoint", kind == "placement":
+		case kind == "ladder", kind == "split", kind == "endpoint", kind == "placement", kind == "contract":
 			a.want(&a.projects, e.Project)
 		default:
 			for _, subject := range append([]string{e.Subject}, e.Also...) {

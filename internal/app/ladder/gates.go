@@ -103,7 +103,17 @@ func (s *Service) facts(ctx context.Context, r records.View, v *registry.Version
 	if f.Incumbent, err = s.incumbent(ctx, r, v, to); err != nil {
 		return f, err
 	}
+	contracts, err := r.ContractsToKeep(ctx, v.Project, v.Model)
+	if err != nil {
+		return f, err
+	}
+	f.Contracts = contracts[v.Model]
 	if f.Incumbent != nil {
+		answers, err := r.EndpointsAnsweredBy(ctx, f.Incumbent.Ref)
+		if err != nil {
+			return f, err
+		}
+		f.IncumbentAnswers = len(answers) > 0
 		if f.IncumbentEvidence, err = r.EvidenceOf(ctx, f.Incumbent.Ref); err != nil {
 			return f, err
 		}
@@ -116,7 +126,9 @@ func (s *Service) facts(ctx context.Context, r records.View, v *registry.Version
 		return f, err
 	}
 	for _, p := range placements {
-		f.Places = append(f.Places, rule.Place{Environment: p.Environment, Healthy: p.Healthy, Reason: p.Reason()})
+		f.Places = append(f.Places, rule.Place{
+			Environment: p.Environment, Healthy: p.Healthy, Reason: p.Reason(), Declared: p.Declared,
+		})
 	}
 	if v.Run != "" {
 		n, err := lineage.ParseRunRef("run", v.Run)

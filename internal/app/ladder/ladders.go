@@ -196,11 +196,11 @@ func (s *Service) TryLadder(ctx context.Context, by act.Actor, project string,
 	if err != nil {
 		return out, err
 	}
-	answering, err := r.Answering(ctx, project, "")
+	there, err := s.answeringNow(ctx, r, project)
 	if err != nil {
 		return out, err
 	}
-	s.preview(&out, *l, versions, answering, asked)
+	s.preview(&out, *l, versions, there, asked)
 	return out, nil
 }
 
@@ -209,7 +209,7 @@ func needsOf(l ladder.Ladder) records.GateNeeds {
 	return records.GateNeeds{
 		Metrics: l.MetricsOf(), Signature: l.Wants("signature_not_broken"), Card: l.Wants("card_sections"),
 		Lineage: l.Wants("lineage"), Needs: l.Wants("no_denied_dependency"),
-		Evidence: true, Places: l.Wants("placed"), Trainers: l.Wants("sign_offs"),
+		Evidence: true, Places: l.Wants("placed") || l.Wants("signature_not_broken"), Trainers: l.Wants("sign_offs"),
 	}
 }
 
@@ -228,10 +228,25 @@ func (s *Service) waitingByVersion(ctx context.Context, r records.View,
 	return out, nil
 }
 
+// answering is what answers for the endpoints of a project, and what their callers rely on, by
+// model.
+type answering struct {
+	versions  map[string][]ladder.Answering
+	contracts map[string][]traffic.Decided
+}
+
+func (s *Service) answeringNow(ctx context.Context, r records.View, project string) (a answering, err error) {
+	if a.versions, err = r.Answering(ctx, project, ""); err != nil {
+		return a, err
+	}
+	a.contracts, err = r.ContractsToKeep(ctx, project, "")
+	return a, err
+}
+
 // factsInBulk prepares what the gates look at for all versions of a project, and gives it for
 // one that asks for a rung. The bytes of files are not read for it.
 func (s *Service) factsInBulk(l ladder.Ladder, versions []records.Judged,
-	answering map[string][]ladder.Answering, now time.Time,
+	there answering, now time.Time,
 ) func(version, to string) (f rule.Facts, known bool) {
 	onRung := map[[2]string]*records.Judged{} // who stepped last, by model and rung
 	byRef := map[string]*records.Judged{}
@@ -263,8 +278,12 @@ func (s *Service) factsInBulk(l ladder.Ladder, versions []records.Judged,
 		if there := onRung[[2]string{v.Model, to}]; there != nil {
 			standing = there.Ref
 		}
-		if than := byRef[ladder.Incumbent(v.Ref, answering[v.Model], standing)]; than != nil {
+		f.Contracts = there.contracts[v.Model]
+		if than := byRef[ladder.Incumbent(v.Ref, there.versions[v.Model], standing)]; than != nil {
 			f.Incumbent, f.IncumbentEvidence = &than.Version, than.Evidence
+			f.IncumbentAnswers = slices.ContainsFunc(there.versions[v.Model], func(a ladder.Answering) bool {
+				return a.Version == than.Ref
+			})
 		}
 		return f, true
 	}
@@ -272,14 +291,14 @@ func (s *Service) factsInBulk(l ladder.Ladder, versions []records.Judged,
 
 // preview judges versions for the next rung of a ladder.
 func (s *Service) preview(out *ladder.Preview, l ladder.Ladder, versions []records.Judged,
-	answering map[string][]ladder.Answering, asked map[string]*ladder.Promotion,
+	there answering, asked map[string]*ladder.Promotion,
 ) {
 	now := s.Now()
 	rungs := make([]ladder.RungPreview, len(l.Rungs))
 	for i, r := range l.Rungs {
 		rungs[i] = ladder.RungPreview{Rung: r.Name, Open: []ladder.OpenRequirement{}}
 	}
-	facts := s.factsInBulk(l, versions, answering, now)
+	facts := s.factsInBulk(l, versions, there, now)
 	listed := map[string]int{}
 	for i := range slices.Backward(versions) {
 		v := &versions[i]

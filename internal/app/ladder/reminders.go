@@ -98,11 +98,11 @@ func (s *Service) promising(ctx context.Context, r records.View, all []ladder.Pr
 		if err != nil {
 			return nil, err
 		}
-		answering, err := r.Answering(ctx, project, "")
+		there, err := s.answeringNow(ctx, r, project)
 		if err != nil {
 			return nil, err
 		}
-		facts := s.factsInBulk(l.Ladder, versions, answering, now)
+		facts := s.factsInBulk(l.Ladder, versions, there, now)
 		for _, p := range waiting {
 			if f, known := facts(p.Version, p.To); known && !wouldMove(l.Ladder, p, f, now) {
 				s.attention.at(p.ID, l.NextAt(&p, *f.Frozen, now))

@@ -162,10 +162,15 @@ func (s *Service) Split(ctx context.Context, by act.Actor, endpoint string, lane
 		if err := traffic.CheckLanes(resolved); err != nil {
 			return nil, err
 		}
-		if err := s.CheckStandings(ctx, t.View, e, resolved, true); err != nil {
+		standings, err := s.checkStandings(ctx, t.View, e, resolved, true)
+		if err != nil {
 			return nil, err
 		}
-		return s.PutInForce(ctx, t, e, &traffic.Split{Endpoint: e.Name, Lanes: resolved, Reason: reason})
+		next := &traffic.Split{Endpoint: e.Name, Lanes: resolved, Reason: reason}
+		if next.Contract, err = s.contractFor(ctx, t, e, next, standings); err != nil {
+			return nil, err
+		}
+		return s.PutInForce(ctx, t, e, next)
 	})
 }
 
@@ -183,14 +188,14 @@ func checkBased(e *traffic.Endpoint, based int) error {
 	return nil
 }
 
-// CheckStandings asks whether the versions of a split may answer for the endpoint now.
-// A way back does not ask for the rung: it must stay open.
-func (s *Service) CheckStandings(ctx context.Context, r records.View, e *traffic.Endpoint, lanes []traffic.Lane,
+// checkStandings asks whether the versions of a split may answer for the endpoint now, and says
+// what is known of each. A way back does not ask for the rung: it must stay open.
+func (s *Service) checkStandings(ctx context.Context, r records.View, e *traffic.Endpoint, lanes []traffic.Lane,
 	rung bool,
-) error {
+) ([]traffic.Standing, error) {
 	ladder, err := r.Ladder(ctx, e.Project)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	d := traffic.Demand{
 		Endpoint: e.Name, Model: e.Model, Environment: e.Environment, Rung: e.Rung,
@@ -203,19 +208,22 @@ func (s *Service) CheckStandings(ctx context.Context, r records.View, e *traffic
 	for _, l := range lanes {
 		v, err := s.registry.Resolve(ctx, r, "version", l.Version)
 		if err != nil {
-			return err
+			return nil, err
 		}
-		st := traffic.Standing{Version: v.Ref, Model: v.Model, Rung: v.Rung, Height: ladder.Height(v.Rung)}
+		st := traffic.Standing{
+			Version: v.Ref, Model: v.Model, Rung: v.Rung, Height: ladder.Height(v.Rung), Signature: v.Signature,
+		}
 		p, err := r.PlacementOf(ctx, v.Ref, e.Environment)
 		switch {
 		case err == nil:
 			st.Placed, st.Healthy, st.Reason = true, p.Healthy, p.Reason()
+			st.Signature = p.Exactly(v.Signature)
 		case !errors.Is(err, records.ErrNone):
-			return err
+			return nil, err
 		}
 		standings = append(standings, st)
 	}
-	return traffic.CheckStandings(d, standings)
+	return standings, traffic.CheckStandings(d, standings)
 }
 
 // PutInForce writes the next split of an endpoint.
@@ -266,11 +274,16 @@ func (s *Service) Back(ctx context.Context, by act.Actor, endpoint string, to in
 		if err != nil {
 			return nil, err
 		}
-		if err := s.CheckStandings(ctx, t.View, e, target.Lanes, false); err != nil {
+		standings, err := s.checkStandings(ctx, t.View, e, target.Lanes, false)
+		if err != nil {
+			return nil, err
+		}
+		if err := keepsContract(ctx, t.View, target, standings); err != nil {
 			return nil, err
 		}
 		return s.PutInForce(ctx, t, e, &traffic.Split{
 			Endpoint: e.Name, Lanes: target.Lanes, Reason: reason, ReturnsTo: target.Number, Leaves: e.Split.Number,
+			Contract: target.Contract,
 		})
 	})
 }

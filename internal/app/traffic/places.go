@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net/url"
 	"slices"
 	"strings"
 
@@ -12,7 +11,6 @@ import (
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/naming"
-	"innerladder/internal/core/registry"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/records"
 	"innerladder/internal/wire"
@@ -69,21 +67,9 @@ func (s *Service) checkEnvironment(ctx context.Context, r records.View, name str
 	return nil
 }
 
-// cleanAddress reads the address of a model server: http or https, a host, perhaps a
-// path, nothing else.
-func cleanAddress(raw string) (string, error) {
-	u, err := url.Parse(raw)
-	if err != nil || (u.Scheme != "http" && u.Scheme != "https") || u.Host == "" || u.User != nil || u.RawQuery != "" ||
-		u.Fragment != "" {
-		return "", fault.New(fault.Invalid, "placement.address", "%q is not the address of a model server", raw).
-			In("addresses").
-			Do("give http://HOST:PORT or https://HOST:PORT, without user, query or fragment")
-	}
-	return strings.TrimRight(u.String(), "/"), nil
-}
-
 // Place says that a version runs in an environment at some addresses, after making sure
-// that it does: every address must speak the protocol, be ready, and fit the signature.
+// that it does: every address must speak the protocol, be ready, fit the signature, and answer
+// the sample request as promised.
 // servedAs is the model's name there; empty means the same name as here.
 func (s *Service) Place(ctx context.Context, by act.Actor, ref, environment string, addresses []string,
 	servedAs string,
@@ -122,9 +108,16 @@ func (s *Service) Place(ctx context.Context, by act.Actor, ref, environment stri
 			return nil, fault.New(fault.Invalid, "placement.address_twice", "%s is named twice", a).In("addresses").
 				Do("name each address once")
 		}
-		if err := s.inspect(ctx, v, environment, a, servedAs); err != nil {
+		declared, err := s.inspect(ctx, v, environment, a, servedAs)
+		if err != nil {
 			return nil, err
 		}
+		if p.Declared != nil && !p.Declared.Equal(*declared) {
+			return nil, fault.New(fault.Refused, "placement.differ", "%s does not declare the same inputs and "+
+				"outputs as %s", a, p.Addresses[0].URL).In("addresses").
+				Do("serve the same version at all addresses of a placement")
+		}
+		p.Declared = declared
 		p.Addresses = append(p.Addresses, traffic.Address{URL: a, Healthy: true, Since: s.Now()})
 	}
 	return act.Change(ctx, s.Base, by, access.Place, func(t *act.Tx) (*traffic.Placement, error) {
@@ -140,6 +133,9 @@ func (s *Service) Place(ctx context.Context, by act.Actor, ref, environment stri
 		}
 		p.PlacedBy, p.PlacedAt = t.By.Name, t.Now
 		if err := t.AddPlacement(ctx, p); err != nil {
+			return nil, err
+		}
+		if p.Fits, err = s.fits(ctx, t.View, p, v.Model, p.Exactly(v.Signature)); err != nil {
 			return nil, err
 		}
 		return p, t.Note(ctx, act.Entry{
@@ -169,35 +165,6 @@ func alone(ctx context.Context, t *act.Tx, p *traffic.Placement) error {
 		return fault.New(fault.Refused, "placement.taken", "%s at %s is where %s is placed", p.ServedAs, a.URL, who).
 			In("addresses").
 			Do("serve %s under a name of its own and give that with -as, or at another address", p.Version)
-	}
-	return nil
-}
-
-// inspect makes sure that a version can run at an address.
-func (s *Service) inspect(ctx context.Context, v *registry.Version, environment, address, servedAs string) error {
-	refuse := func(code, why, remedy string) error {
-		return fault.New(fault.Refused, code, "%s at %s: %s", servedAs, address, why).In("addresses").Do("%s", remedy)
-	}
-	servers, err := s.serversIn(ctx, environment)
-	if err != nil {
-		return err
-	}
-	if err := servers.Ready(ctx, address, servedAs); err != nil {
-		return refuse("placement.not_ready", err.Error(),
-			"start the model server, see that it speaks the Open Inference Protocol and is ready, and name the model "+
-				"with -as if it is called otherwise there")
-	}
-	m, err := servers.Metadata(ctx, address, servedAs)
-	if err != nil {
-		return refuse("placement.no_metadata", err.Error(),
-			"see that the server describes its models as the Open Inference Protocol says")
-	}
-	if v.Signature == nil {
-		return nil // nothing is known that could be compared
-	}
-	if reasons := v.Signature.Fits(m.Served); len(reasons) > 0 {
-		return refuse("placement.signature", strings.Join(reasons, "; "),
-			"place the version that this server serves, or serve "+v.Ref+" there")
 	}
 	return nil
 }

@@ -138,7 +138,7 @@ func TestGatesOnTheWayCount(t *testing.T) {
 		{"no metric, passed over", "draft", "live", noMetric, "metric_recorded", "-metric"},
 		{"no metric, but proven long ago", "proven", "live", noMetric, "", ""},
 		{"bytes are gone", "draft", "proven", noBytes, "artifact_stored", "1 of 1 artifact not in the store"},
-		{"callers would break", "proven", "live", broken, "signature_not_broken", "input wind_ms added"},
+		{"callers would break", "proven", "live", broken, "signature_not_broken", "input wind_ms is added"},
 	}
 	for _, c := range cases {
 		p := ask(c.from, c.to)

@@ -121,15 +121,16 @@ func shapeBecomes(c, t Column, kind string, rows bool) Compatibility {
 	return verdict
 }
 
-// valuesBecome judges what the values mean and which there are.
+// valuesBecome judges what the values mean and which there are. A unit that is said where there was
+// none is one that callers never agreed to; one that is said no more takes nothing from them.
 func valuesBecome(c, t Column, kind string) Compatibility {
 	lost := func(l string) bool { return !slices.Contains(t.Levels, l) }
 	switch {
-	case c.Unit != t.Unit, !slices.Equal(c.Parts, t.Parts),
+	case t.Unit != "" && c.Unit != t.Unit, !slices.Equal(c.Parts, t.Parts),
 		kind == "input" && c.Nullable && !t.Nullable, kind == "output" && !c.Nullable && t.Nullable,
 		kind == "input" && len(t.Levels) > 0 && slices.ContainsFunc(c.Levels, lost):
 		return Breaking
-	case c.Nullable != t.Nullable, !slices.Equal(c.Levels, t.Levels):
+	case c.Unit != t.Unit, c.Nullable != t.Nullable, !slices.Equal(c.Levels, t.Levels):
 		return Widened
 	}
 	return Compatible
@@ -196,3 +197,9 @@ const (
 	// NotKnown: one of the versions has no signature.
 	NotKnown Compatibility = "unknown"
 )
+
+// Same reports whether two signatures say the same to callers, whatever ranges were seen.
+func (s *Signature) Same(o *Signature) bool {
+	changes, verdict := Diff(s, o)
+	return verdict == Compatible && !slices.ContainsFunc(changes, func(c Change) bool { return c.Kind != "changed" })
+}

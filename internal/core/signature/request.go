@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"math"
+	"slices"
 )
 
 // mostSampleValues is the most values of one tensor of a sample request.
@@ -84,6 +85,46 @@ func (s *Signature) SampleRequest(seen func(column string) Cell) json.RawMessage
 		return nil // not finite, which example never gives
 	}
 	return bytes.TrimSpace(b.Bytes())
+}
+
+// SampleAfter is the sample request of an exact signature with the values of an earlier sample of
+// the same version, which was made when less was known of its types; that sample itself where
+// nothing was open.
+func (s *Signature) SampleAfter(sample json.RawMessage) json.RawMessage {
+	var earlier struct {
+		Inputs []struct {
+			Name     string
+			Datatype string
+			Shape    []int64
+			Data     []any
+		}
+	}
+	if len(sample) == 0 || json.Unmarshal(sample, &earlier) != nil {
+		return s.SampleRequest(nil)
+	}
+	seen, same := map[string]Cell{}, len(earlier.Inputs) == len(s.Inputs)
+	for i, in := range earlier.Inputs {
+		same = same && s.Inputs[i].Name == in.Name && s.Inputs[i].datatype() == in.Datatype &&
+			slices.Equal(s.Inputs[i].sampleShape(), in.Shape)
+		if len(in.Data) == 0 {
+			continue
+		}
+		switch x := in.Data[0].(type) {
+		case float64:
+			seen[in.Name] = Cell{Kind: NumberCell, Number: x}
+		case string:
+			seen[in.Name] = Cell{Kind: TextCell, Text: x}
+		case bool:
+			seen[in.Name] = Cell{Kind: BooleanCell}
+			if x {
+				seen[in.Name] = Cell{Kind: BooleanCell, Number: 1}
+			}
+		}
+	}
+	if same {
+		return sample
+	}
+	return s.SampleRequest(func(name string) Cell { return seen[name] })
 }
 
 // part is the column whose value stands at a place of the tensor: the column itself, or what

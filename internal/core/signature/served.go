@@ -75,7 +75,7 @@ func fit(kind string, columns []Column, tensors []Tensor) (reasons []string) {
 		case !takes(t.Datatype, c):
 			reasons = append(reasons, fmt.Sprintf("%s %q is %s in the signature and %s at the server", kind, c.Name,
 				c.TypeText(), t.Datatype))
-		case c.Datatype == "" && t.row() >= 0 && c.row() >= 0 && t.row() != c.row():
+		case c.Datatype == "" && !asWide(c, t):
 			reasons = append(reasons, fmt.Sprintf("%s %q has %d values in a row of the signature and %d at the server",
 				kind, c.Name, c.row(), t.row()))
 		case c.Datatype != "" && !c.AnyShape && !holds(kind, t.Shape, c.Shape):
@@ -91,6 +91,10 @@ func fit(kind string, columns []Column, tensors []Tensor) (reasons []string) {
 	}
 	return reasons
 }
+
+// asWide reports whether a row of the column has as many values as one of the tensor, as far as
+// both say it.
+func asWide(c Column, t Tensor) bool { return t.row() < 0 || c.row() < 0 || t.row() == c.row() }
 
 // holds reports whether a tensor that a server declares can be the one of a signature: as many
 // dimensions, and no two sizes that differ. What the signature takes in any size, the server must
@@ -145,7 +149,7 @@ func exactly(columns []Column, tensors []Tensor) []Column {
 	for _, c := range columns {
 		i := slices.IndexFunc(tensors, func(t Tensor) bool { return t.Name == c.Name })
 		switch {
-		case i >= 0 && c.Datatype == "" && takes(tensors[i].Datatype, c):
+		case i >= 0 && c.Datatype == "" && takes(tensors[i].Datatype, c) && asWide(c, tensors[i]):
 			t := tensors[i].column()
 			c.Type, c.Datatype, c.Shape = t.Type, t.Datatype, t.Shape
 			if c.Type != Text {
@@ -157,4 +161,49 @@ func exactly(columns []Column, tensors []Tensor) []Column {
 		out = append(out, c)
 	}
 	return out
+}
+
+// Served is the signature as a server would declare it: the columns whose exact types are known.
+func (s *Signature) Served() Served {
+	side := func(columns []Column) []Tensor {
+		out := []Tensor{}
+		for _, c := range columns {
+			if c.Datatype != "" && !c.AnyShape && len(c.Within) == 0 {
+				out = append(out, Tensor{Name: c.Name, Datatype: c.Datatype, Shape: c.Shape})
+			}
+		}
+		return out
+	}
+	return Served{Inputs: side(s.Inputs), Outputs: side(s.Outputs)}
+}
+
+// Answered holds the tensors of an answer against the outputs of an exact signature and returns
+// every reason why its readers would stumble; none when it is as promised.
+func (s *Signature) Answered(outputs []Tensor) (reasons []string) {
+	for _, c := range s.Outputs {
+		i := slices.IndexFunc(outputs, func(t Tensor) bool { return t.Name == c.Name })
+		switch {
+		case i < 0 && c.optional():
+		case i < 0:
+			reasons = append(reasons, fmt.Sprintf("the answer has no output %q", c.Name))
+		case !c.plain():
+		case !takes(outputs[i].Datatype, c):
+			reasons = append(reasons, fmt.Sprintf("output %q of the answer is %s; %s is promised", c.Name,
+				outputs[i].Datatype, c.TypeText()))
+		case c.Datatype != "" && !c.AnyShape && !holds("output", outputs[i].Shape, c.Shape):
+			reasons = append(reasons, fmt.Sprintf("output %q of the answer has the shape %v; %s is promised", c.Name,
+				outputs[i].Shape, c.shapeText()))
+		}
+	}
+	return reasons
+}
+
+// Equal reports whether two servers declare the same.
+func (s Served) Equal(o Served) bool {
+	same := func(a, b []Tensor) bool {
+		return slices.EqualFunc(a, b, func(x, y Tensor) bool {
+			return x.Name == y.Name && x.Datatype == y.Datatype && slices.Equal(x.Shape, y.Shape)
+		})
+	}
+	return same(s.Inputs, o.Inputs) && same(s.Outputs, o.Outputs)
 }

@@ -1,6 +1,10 @@
 package traffic
 
-import "time"
+import (
+	"time"
+
+	"innerladder/internal/core/signature"
+)
 
 // Environment is a place where versions run.
 type Environment struct {
@@ -29,8 +33,22 @@ type Placement struct {
 	ServedAs    string    `json:"served_as" description:"the model's name at the model servers"`
 	Addresses   []Address `json:"addresses"`
 	Healthy     bool      `json:"healthy" description:"true when at least one address is"`
-	PlacedBy    string    `json:"placed_by"`
-	PlacedAt    time.Time `json:"placed_at"`
+	// Declared is what its servers said at placement that they take and give; nil when they were
+	// not asked yet.
+	Declared *signature.Served `json:"declared,omitempty" description:"what its servers declared at placement"`
+	// Fits says how the version stands to the contracts of the endpoints that it could answer for.
+	Fits     []Fit     `json:"fits,omitempty" description:"how it stands to the contracts of endpoints there; at placement only"`
+	PlacedBy string    `json:"placed_by"`
+	PlacedAt time.Time `json:"placed_at"`
+}
+
+// Exactly is the signature of the placed version as its servers take and give it; nil when
+// nothing is known of it.
+func (p *Placement) Exactly(s *signature.Signature) *signature.Signature {
+	if p.Declared == nil {
+		return s
+	}
+	return s.Exactly(*p.Declared)
 }
 
 // Reason says why the placement is not healthy, "" when it is.

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/signature"
 )
 
 // Whole is all of an endpoint's traffic in basis points, the unit of shares.
@@ -44,6 +45,8 @@ type Split struct {
 	ReturnsTo int `json:"returns_to,omitempty"`
 	// Leaves is the revision that this one is a way back from, 0 when it is none.
 	Leaves int `json:"leaves,omitempty" description:"the split that this one is a way back from"`
+	// Contract is the one of the endpoint that all its versions keep, 0 when none was known.
+	Contract int `json:"contract,omitempty" description:"the contract that all its versions keep"`
 	// Left says why this one was left; nil when it is in force, or made place for the next.
 	Left *Left `json:"left,omitempty" description:"set when a person or a guard left the split for a reason"`
 }
@@ -165,6 +168,8 @@ type Standing struct {
 	Placed  bool
 	Healthy bool
 	Reason  string
+	// Signature is what it takes and gives there, exactly; nil when it is not known.
+	Signature *signature.Signature
 }
 
 // Demand is what an endpoint asks of the versions that answer for it.

@@ -63,7 +63,7 @@ func TestParsePercent(t *testing.T) {
 
 func TestCheckStandings(t *testing.T) {
 	d := Demand{"demand-hourly", "heat-demand", "plant-north", "live", 3}
-	good := Standing{"heat-demand@1", "heat-demand", "live", 3, true, true, ""}
+	good := Standing{"heat-demand@1", "heat-demand", "live", 3, true, true, "", nil}
 	cases := []struct {
 		name   string
 		change func(*Standing)

@@ -75,7 +75,7 @@ func Without(splits []Split) Split {
 	current := splits[len(splits)-1]
 	main := current.Main()
 	main.Share = Whole
-	out := Split{Endpoint: current.Endpoint, Lanes: []Lane{main}, Leaves: current.Number}
+	out := Split{Endpoint: current.Endpoint, Lanes: []Lane{main}, Leaves: current.Number, Contract: current.Contract}
 	for _, s := range slices.Backward(splits[:len(splits)-1]) {
 		if slices.Equal(s.Lanes, out.Lanes) {
 			out.ReturnsTo = s.Number

@@ -5,6 +5,7 @@ import type { components, paths } from './schema'
 
 type Schemas = components['schemas']
 export type Alert = Schemas['Alert']
+export type Contract = Schemas['Contract']
 export type Comparison = Schemas['Comparison']
 export type Distribution = Schemas['Distribution']
 export type Endpoint = Schemas['Endpoint']

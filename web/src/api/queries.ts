@@ -43,6 +43,16 @@ export const useEndpoint = (endpoint: string) =>
 export const useSplits = (endpoint: string) =>
   $api.useQuery('get', '/api/v1/endpoints/{endpoint}/splits', { params: { path: { endpoint }, query: { limit: 50 } } })
 
+export const useContracts = (endpoint: string) =>
+  $api.useQuery('get', '/api/v1/endpoints/{endpoint}/contracts', { params: { path: { endpoint } } })
+
+export const useMakeContract = (endpoint: string) =>
+  useChange(
+    (body: { version: string; reason: string }) =>
+      data(api.POST('/api/v1/endpoints/{endpoint}/contracts', { params: { path: { endpoint } }, body })),
+    ['endpoints', 'promotions'],
+  )
+
 export const useSeries = (endpoint: string, window: string) =>
   $api.useQuery(
     'get',

@@ -13,6 +13,7 @@ import { Ago, Button, Empty, Loaded, PageHead, Panel } from '../ui/parts'
 import { ActivityPanel } from '../activity/activity-list'
 import { CallersPanel } from './callers-panel'
 import { BackSheet, SplitSheet } from './change-split'
+import { ContractPanel } from './contract-panel'
 import { GuardList } from './guards'
 import { LaneBand } from './lane-band'
 import { SplitHistory } from './split-history'
@@ -85,6 +86,7 @@ function EndpointView({ endpoint: e, now }: { endpoint: Endpoint; now: EndpointN
       </Panel>
       {split && <Signals endpoint={e.name} main={main?.version ?? ''} now={now} />}
       <SplitHistory endpoint={e.name} />
+      <ContractPanel endpoint={e} />
       <ActivityPanel subject={e.name} />
       {mayRoute && <CallersPanel endpoint={e} />}
     </>

@@ -32,8 +32,7 @@ export function FoundTable({
               onChange={() => onChoose(v.ref)}
             />
             <span>
-              <Ref to={v.ref} /> <span className="text-ink-2">{v.rung}</span>{' '}
-              {v.rolled_back && <RolledBackTag />}{' '}
+              <Ref to={v.ref} /> <span className="text-ink-2">{v.rung}</span> {v.rolled_back && <RolledBackTag />}{' '}
               {v.vetted && <Tag tone="main">vetted</Tag>}{' '}
               {v.labels?.map((l) => (
                 <Tag key={l} tone="trial">

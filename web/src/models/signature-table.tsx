@@ -1,5 +1,6 @@
 import type { Version } from '../api/client'
 import { number } from '../ui/format'
+import { typeText } from './type-text'
 
 /** What goes in and what comes out. */
 export function SignatureTable({ signature }: { signature: NonNullable<Version['signature']> }) {
@@ -25,7 +26,8 @@ export function SignatureTable({ signature }: { signature: NonNullable<Version['
               <td className="font-medium">{c.name}</td>
               <td>{c.side}</td>
               <td>
-                {c.type}
+                {typeText(c)}
+                {c.parts && ` of ${c.parts.join(', ')}`}
                 {c.nullable && ', may be missing'}
               </td>
               <td>{c.unit ?? '–'}</td>

@@ -13,6 +13,8 @@ import (
 	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/registry"
+	"innerladder/internal/core/signature"
+	"innerladder/internal/core/traffic"
 )
 
 // HasRole reports whether one of the roles is among those that are wanted; none wanted
@@ -255,6 +257,8 @@ type Place struct {
 	Environment string
 	Healthy     bool
 	Reason      string
+	// Declared is what its servers declared at placement; nil when that is not known.
+	Declared *signature.Served
 }
 
 // Facts are what the gates look at. Nothing in them is looked up by a rule: what it
@@ -266,6 +270,10 @@ type Facts struct {
 	// Incumbent is who answers main, or where nothing answers, who stands on the rung asked
 	// for; nil when there is nobody to compare with.
 	Incumbent *registry.Version
+	// IncumbentAnswers is set when the incumbent answers main, not only stands on the rung.
+	IncumbentAnswers bool
+	// Contracts are those of each endpoint of the model that versions can answer under.
+	Contracts []traffic.Decided
 	// To is the rung asked for.
 	To string
 	// StoredArtifacts is how many of the version's artifacts are in the store. Where their

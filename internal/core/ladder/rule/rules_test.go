@@ -10,6 +10,7 @@ import (
 	"innerladder/internal/core/lineage"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/signature"
+	"innerladder/internal/core/traffic"
 )
 
 func candidate() Facts {
@@ -192,24 +193,80 @@ func casesOfEvidence() []ruleCase {
 		{
 			"not healthy",
 			Placed{"workbench"},
-			base(func(f *Facts) { f.Places = []Place{{"workbench", false, "it is down"}} }), Waiting, "it is down",
+			base(func(f *Facts) { f.Places = []Place{{Environment: "workbench", Reason: "it is down"}} }), Waiting,
+			"it is down",
 		},
+	}
+}
+
+func oneInput(datatype string) *signature.Signature {
+	return &signature.Signature{Inputs: []signature.Column{
+		{Name: "x", Type: signature.Number, Datatype: datatype, Shape: []int64{-1}},
+	}}
+}
+
+// contracts has an endpoint rely on one type of its input, then on others that are decided, and
+// the version take one; "" is no signature.
+func contracts(first, takes string, later ...string) func(*Facts) {
+	return func(f *Facts) {
+		var d traffic.Decided
+		for i, datatype := range append([]string{first}, later...) {
+			d = append(d, traffic.Contract{Endpoint: "demand-hourly", Number: i + 1, Signature: *oneInput(datatype)})
+		}
+		f.Contracts = []traffic.Decided{d}
+		if f.Version.Signature = nil; takes != "" {
+			f.Version.Signature = oneInput(takes)
+		}
 	}
 }
 
 func casesOfPeople() []ruleCase {
 	return []ruleCase{
 		{"no incumbent", SignatureNotBroken{}, base(nil), Passed, "no callers could break"},
-		{"no signatures", SignatureNotBroken{}, base(incumbent), Passed, "heat-demand@1 has no signature"},
+		{"no signatures", SignatureNotBroken{}, base(incumbent), Passed, "heat-demand@1 on the rung has no"},
 		{"no signature where the incumbent has one", SignatureNotBroken{}, base(func(f *Facts) {
 			incumbent(f)
 			x := signature.Column{Name: "x", Type: signature.Number}
 			f.Incumbent.Signature = &signature.Signature{Inputs: []signature.Column{x}}
 		}), Waiting, "not known whether callers of heat-demand@1"},
+		{"no signature, and nothing is known of callers", SignatureNotBroken{}, base(func(f *Facts) {
+			incumbent(f)
+			f.IncumbentAnswers = true
+		}), Waiting, "not known what callers of heat-demand@1 rely on"},
+		{
+			"keeps the contract",
+			SignatureNotBroken{},
+			base(contracts("FP32", "FP32")), Passed,
+			"keeps contract 1 of demand-hourly",
+		},
+		{
+			"breaks the contract",
+			SignatureNotBroken{},
+			base(contracts("FP32", "FP64")), Failed,
+			"breaks contract 1 of demand-hourly: input x was FP32 [any] and is FP64 [any]",
+		},
+		{
+			"keeps the one that is decided",
+			SignatureNotBroken{},
+			base(contracts("FP32", "FP64", "FP64")), Passed,
+			"keeps contract 2",
+		},
+		{
+			"a contract, and no signature",
+			SignatureNotBroken{},
+			base(contracts("FP32", "")), Waiting,
+			"Place it somewhere",
+		},
+		{"a contract, and only what a server says", SignatureNotBroken{}, base(func(f *Facts) {
+			contracts("FP32", "")(f)
+			f.Places = []Place{{Declared: &signature.Served{Inputs: oneInput("FP64").Served().Inputs}}}
+		}), Failed, "breaks contract 1"},
 		{
 			"placed",
 			Placed{"workbench"},
-			base(func(f *Facts) { f.Places = []Place{{"plant-north", false, ""}, {"workbench", true, ""}} }), Passed,
+			base(func(f *Facts) {
+				f.Places = []Place{{Environment: "plant-north"}, {Environment: "workbench", Healthy: true}}
+			}), Passed,
 			"",
 		},
 		{"no shadow", Shadowed{1000, 0.01}, base(nil), Waiting, "1000 are demanded"},
