@@ -161,6 +161,7 @@ var asks = map[string][2]string{
 	"compareVersions": {"?incumbent=heat-demand@1&candidate=heat-demand@2", ""},
 	"setKeyed":        {"", `{"keyed":false,"reason":"x"}`},
 	"split":           {"", `{"lanes":[{"kind":"main","version":"heat-demand@1","share":10000}],"reason":"x"}`},
+	"confirmAnswers":  {"", `{"environment":"plant-north","reason":"x"}`},
 	"makeContract":    {"", `{"version":"heat-demand@1","reason":"x"}`},
 	"addEnvironment":  {"", `{"name":"x"}`}, "setHeader": {"", `{"value":"x"}`},
 	"lineUp":         {"?versions=heat-demand", ""},

@@ -2,11 +2,13 @@ package api
 
 import (
 	"innerladder/internal/core/access"
+	"innerladder/internal/core/registry"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/wire"
 )
 
-// contractOperations are the routes about what the callers of an endpoint rely on.
+// contractOperations are the routes about what the callers of an endpoint rely on, and what a
+// version must answer.
 func contractOperations() []operation {
 	return []operation{
 		op("GET", "/endpoints/{endpoint}/contracts", "listContracts",
@@ -32,6 +34,16 @@ func contractOperations() []operation {
 			},
 			) (map[string]any, error) {
 				return c.app.Traffic.ContractSchema(c, c.by, in.Endpoint, in.Number, in.Side)
+			}),
+		op("POST", "/versions/{ref}/known-answers", "confirmAnswers",
+			"Confirm what a placed version answered to the sample request: from then on it must answer so",
+			access.Place, 200, func(c call, in *struct {
+				refIn
+				Environment string `json:"environment" required:"true"`
+				Reason      string `json:"reason" required:"true"`
+			},
+			) (*registry.Version, error) {
+				return c.app.Traffic.ConfirmAnswers(c, c.by, in.Ref, in.Environment, in.Reason)
 			}),
 	}
 }

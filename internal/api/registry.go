@@ -430,7 +430,7 @@ func uploadOperations() []operation {
 			"What can be read off an upload before anything is registered", access.Register, 200,
 			func(c call, in *struct {
 				uploadIn
-				Part    string   `query:"part" json:"-" required:"true" enum:"artifact,sample,reference,card,requirements,attachment"`
+				Part    string   `query:"part" json:"-" required:"true" enum:"artifact,sample,reference,card,requirements,attachment,answers"`
 				Targets []string `query:"target" json:"-" description:"columns that are outputs"`
 			},
 			) (wire.LookedAt, error) {

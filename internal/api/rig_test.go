@@ -201,6 +201,7 @@ type modelServer struct {
 	*httptest.Server
 	down    atomic.Bool
 	failing atomic.Bool
+	bias    atomic.Int64 // more than from the start
 	input   string
 }
 
@@ -225,7 +226,7 @@ func (r *rig) modelServer(bias float64) *modelServer {
 		}
 		var in struct{ Inputs []struct{ Data []float64 } }
 		_ = json.NewDecoder(q.Body).Decode(&in)
-		fmt.Fprintf(w, `{"model_name":"heat-demand","outputs":[{"name":"y","datatype":"FP64","shape":[1],"data":[%v]}]}`, in.Inputs[0].Data[0]+bias)
+		fmt.Fprintf(w, `{"model_name":"heat-demand","outputs":[{"name":"y","datatype":"FP64","shape":[1],"data":[%v]}]}`, in.Inputs[0].Data[0]+bias+float64(m.bias.Load()))
 	})
 	m.Server = httptest.NewServer(mux)
 	r.t.Cleanup(m.Close)

@@ -79,7 +79,8 @@ func wrongUse(format string, args ...any) error { return usageError{fmt.Sprintf(
 // commands lists all commands in the order of the job.
 func commands() []command {
 	return slices.Concat(runCommands(), keepingCommands(), peopleCommands(), registryCommands(), ladderCommands(),
-		evidenceCommands(), placeCommands(), trafficCommands(), contractCommands(), watchCommands(), recordCommands())
+		evidenceCommands(), placeCommands(), trafficCommands(), contractCommands(), answerCommands(), watchCommands(),
+		recordCommands())
 }
 
 // Run runs a command line, without the program's name, and returns the exit code.

@@ -28,14 +28,15 @@ import (
 
 // registerFlags are the options of register.
 type registerFlags struct {
-	files, attachments                           list
-	sample, reference, card, requirements        *string
-	metric, param, importance, unit, property    pairs
-	targets, tags, labels, from                  list
-	trainedOn, validatedOn, evaluatedOn, parents list
-	relation, note, task, description, run       *string
-	project, owner, signature                    *string
-	referenceOnly, noCode                        *bool
+	files, attachments                             list
+	sample, reference, card, requirements, answers *string
+	tolerance                                      *float64
+	metric, param, importance, unit, property      pairs
+	targets, tags, labels, from                    list
+	trainedOn, validatedOn, evaluatedOn, parents   list
+	relation, note, task, description, run         *string
+	project, owner, signature                      *string
+	referenceOnly, noCode                          *bool
 }
 
 func register(c *call) func(context.Context) error {
@@ -112,6 +113,11 @@ func registrationOptions(c *call) *registerFlags {
 	f.task = c.flags.String("task", "",
 		"`TASK` of a new model: regression, classification or other; read off the target")
 	f.description = c.flags.String("description", "", "`TEXT` about a new model")
+	f.answers = c.flags.String("answers", "",
+		"`FILE` of rows with the outputs that they must give (a table, or requests with answers, one a line): every "+
+			"address proves by them that it runs this version")
+	f.tolerance = c.flags.Float64("tolerance", 0,
+		"`AMOUNT` that a number of a known answer may be off, in its own unit")
 	f.noCode = c.flags.Bool("no-code", false, "do not record the git checkout")
 	return f
 }
@@ -130,6 +136,7 @@ func (f *registerFlags) localFiles() (local []client.LocalFile, cleanUp func(), 
 		{wire.PartReference, *f.reference},
 		{wire.PartCard, *f.card},
 		{wire.PartRequirements, *f.requirements},
+		{wire.PartAnswers, *f.answers},
 	} {
 		if one.path != "" {
 			local = append(local, client.LocalFile{Part: one.part, Path: one.path})
@@ -154,7 +161,8 @@ func (f *registerFlags) registration(ctx context.Context, model string) (wire.Re
 	reg := wire.Registration{
 		Model: model, Project: *f.project, Task: *f.task, Description: *f.description,
 		Owner: *f.owner, Note: *f.note, Params: f.param, Run: *f.run,
-		Targets: f.targets, Units: f.unit, Tags: f.tags, Properties: f.property, Labels: f.labels,
+		Tolerance: *f.tolerance, Targets: f.targets, Units: f.unit, Tags: f.tags, Properties: f.property,
+		Labels: f.labels,
 	}
 	var err error
 	if reg.Metrics, err = finite("metric", f.metric); err != nil {

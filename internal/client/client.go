@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"innerladder/internal/core/compare"
+	"innerladder/internal/core/registry"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/core/watch"
 	"innerladder/internal/wire"
@@ -294,6 +295,12 @@ func (c *Client) ContractSchema(ctx context.Context, endpoint string, number int
 ) (map[string]any, error) {
 	return call[map[string]any](ctx, c, "GET",
 		query(path("endpoints", endpoint, "contracts", strconv.Itoa(number), "schema"), "side", side), nil)
+}
+
+// ConfirmAnswers makes what a placed version answered to the sample request its known answers.
+func (c *Client) ConfirmAnswers(ctx context.Context, ref, environment, reason string) (registry.Version, error) {
+	return call[registry.Version](ctx, c, "POST", path("versions", ref, "known-answers"),
+		map[string]any{"environment": environment, "reason": reason})
 }
 
 // Alerts lists alerts, newest first.

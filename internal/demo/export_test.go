@@ -44,7 +44,7 @@ func TestExportsAreReadBack(t *testing.T) {
 		return c
 	}
 	if c := read("m.onnx", writeONNX); c.Format != registry.FormatONNX || c.TensorCount != 2 || c.Values != 3 ||
-		c.Signature.Outputs[0].Name != "demand_mw" || c.Signature.Inputs[0].Shape[0] != 2 {
+		c.Signature.Outputs[0].Name != "demand_mw" || c.Signature.Inputs[0].Shape[1] != 2 {
 		t.Errorf("ONNX: %+v", c)
 	}
 	if c := read("m.safetensors", writeSafetensors); c.TensorCount != 2 || c.Values != 3 ||

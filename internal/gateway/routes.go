@@ -235,6 +235,15 @@ func (g *Gateway) compileLane(r traffic.Route, rl traffic.RouteLane) *lane {
 	return l
 }
 
+// Down reports whether a request has found a model down at an address, and no good check has taken
+// it into use again.
+func (g *Gateway) Down(address, model string) bool {
+	g.swapping.Lock()
+	defer g.swapping.Unlock()
+	a := g.addresses[address+oip.ModelPath(model)]
+	return a != nil && a.Down()
+}
+
 // MarkUp takes a model at an address into use again that a request had found down; it is
 // called after every good check.
 func (g *Gateway) MarkUp(address, model string) {

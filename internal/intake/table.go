@@ -64,25 +64,7 @@ func badTable(detail string, args ...any) error {
 // io.ReaderAt then.
 func Profile(name string, r io.Reader, size int64, types map[string]signature.Type) (*profile.Profiler, error) {
 	p := profile.NewProfiler(types)
-	buffered := bufio.NewReaderSize(r, 1<<18)
-	head, _ := buffered.Peek(512)
-	lower := strings.ToLower(name)
-	text := bytes.TrimLeft(bytes.TrimPrefix(head, []byte("\xef\xbb\xbf")), " \t\r\n")
-	var t rows
-	var err error
-	switch {
-	case bytes.HasPrefix(head, []byte("PAR1")), strings.HasSuffix(lower, ".parquet"):
-		at, ok := r.(io.ReaderAt)
-		if !ok {
-			return nil, badTable("%s: Parquet cannot be read from a stream", name)
-		}
-		t, err = readParquet(name, at, size)
-	case strings.HasSuffix(lower, ".json"), strings.HasSuffix(lower, ".jsonl"), strings.HasSuffix(lower, ".ndjson"),
-		len(text) > 0 && text[0] == '{':
-		t, err = readJSONRows(name, buffered)
-	default:
-		t, err = readCSV(name, buffered)
-	}
+	t, err := openTable(name, r, size)
 	if err != nil {
 		return nil, err
 	}
@@ -93,6 +75,26 @@ func Profile(name string, r io.Reader, size int64, types map[string]signature.Ty
 		return nil, badTable("%s holds no rows", name)
 	}
 	return p, nil
+}
+
+// openTable finds out what kind of table a file is, and begins to read it.
+func openTable(name string, r io.Reader, size int64) (rows, error) {
+	buffered := bufio.NewReaderSize(r, 1<<18)
+	head, _ := buffered.Peek(512)
+	lower := strings.ToLower(name)
+	text := bytes.TrimLeft(bytes.TrimPrefix(head, []byte("\xef\xbb\xbf")), " \t\r\n")
+	switch {
+	case bytes.HasPrefix(head, []byte("PAR1")), strings.HasSuffix(lower, ".parquet"):
+		at, ok := r.(io.ReaderAt)
+		if !ok {
+			return nil, badTable("%s: Parquet cannot be read from a stream", name)
+		}
+		return readParquet(name, at, size)
+	case strings.HasSuffix(lower, ".json"), strings.HasSuffix(lower, ".jsonl"), strings.HasSuffix(lower, ".ndjson"),
+		len(text) > 0 && text[0] == '{':
+		return readJSONRows(name, buffered)
+	}
+	return readCSV(name, buffered)
 }
 
 // fill reads all rows into the profiler. Reading and profiling go on at the same time,

@@ -158,6 +158,15 @@ func Tensors(body []byte, side string) ([]Tensor, error) {
 	return out, checkAll(out)
 }
 
+// Values are the data of tensors by name.
+func Values(tensors []Tensor) map[string][]any {
+	out := map[string][]any{}
+	for _, t := range tensors {
+		out[t.Name] = t.Data
+	}
+	return out
+}
+
 func checkAll(tensors []Tensor) error {
 	for i := range tensors {
 		if err := tensors[i].check(); err != nil {

@@ -3,6 +3,7 @@ package records
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"time"
 
 	"innerladder/internal/core/traffic"
@@ -37,9 +38,14 @@ func (r View) AddPlacement(ctx context.Context, p *traffic.Placement) error {
 	if err != nil {
 		return err
 	}
-	err = r.q.row(ctx, `INSERT INTO placements (version_id, environment_id, served_as, declared, placed_by, placed_at)
-		VALUES (?, (SELECT id FROM environments WHERE name = ?), ?, ?, ?, ?) RETURNING id`,
-		versionOf(p.Version), p.Environment, p.ServedAs, declared, p.PlacedBy, toMillis(p.PlacedAt)).Scan(&p.ID)
+	heard, err := optionalJSON(p.Heard)
+	if err != nil {
+		return err
+	}
+	err = r.q.row(ctx, `INSERT INTO placements (version_id, environment_id, served_as, declared, heard, placed_by,
+			placed_at)
+		VALUES (?, (SELECT id FROM environments WHERE name = ?), ?, ?, ?, ?, ?) RETURNING id`,
+		versionOf(p.Version), p.Environment, p.ServedAs, declared, heard, p.PlacedBy, toMillis(p.PlacedAt)).Scan(&p.ID)
 	if err != nil {
 		return one(err)
 	}
@@ -69,21 +75,21 @@ func (r View) SetAddressHealth(ctx context.Context, placement int64, url, reason
 }
 
 func (r View) placements(ctx context.Context, clause string, args ...any) ([]traffic.Placement, error) {
-	rows, err := r.q.rows(ctx, `SELECT p.id, m.project, m.name || '@' || v.number, e.name, p.served_as, p.declared,
-		p.placed_by, p.placed_at
+	rows, err := r.q.rows(ctx, `SELECT p.id, m.project, m.name || '@' || v.number, e.name, p.served_as,
+		p.declared, p.heard, p.placed_by, p.placed_at
 		FROM placements p JOIN versions v ON v.id = p.version_id JOIN models m ON m.id = v.model_id AND ?
 		JOIN environments e ON e.id = p.environment_id
 		WHERE p.removed_at IS NULL ? ORDER BY p.id`, r.sees("m.project"), write(clause, args...))
 	out, err := collect(rows, err, func(rows *sql.Rows) (traffic.Placement, error) {
 		p := traffic.Placement{Addresses: []traffic.Address{}}
 		var at int64
-		var declared sql.NullString
-		if err := rows.Scan(&p.ID, &p.Project, &p.Version, &p.Environment, &p.ServedAs, &declared, &p.PlacedBy,
-			&at); err != nil {
+		var declared, heard sql.NullString
+		if err := rows.Scan(&p.ID, &p.Project, &p.Version, &p.Environment, &p.ServedAs, &declared, &heard,
+			&p.PlacedBy, &at); err != nil {
 			return p, err
 		}
 		p.PlacedAt = fromMillis(at)
-		return p, fromJSON(declared, &p.Declared)
+		return p, errors.Join(fromJSON(declared, &p.Declared), fromJSON(heard, &p.Heard))
 	})
 	if err != nil {
 		return nil, err

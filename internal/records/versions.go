@@ -326,6 +326,9 @@ func (r View) whole(ctx context.Context, clause string, args ...any) (*registry.
 	if sample.Valid {
 		v.SampleRequest = json.RawMessage(sample.String)
 	}
+	if v.KnownAnswers, err = r.KnownAnswers(ctx, v.Ref); err != nil {
+		return nil, err
+	}
 	return v, r.fillWhole(ctx, v, id)
 }
 
@@ -509,7 +512,7 @@ func (r View) DeleteVersion(ctx context.Context, model string, number int, g Del
 	}
 	for _, table := range []string{
 		"version_texts", "artifact_contents", "artifacts", "metrics", "params",
-		"dependencies", "attachments", "evidence", "labels", "tags", "properties",
+		"dependencies", "attachments", "evidence", "known_answers", "labels", "tags", "properties",
 	} {
 		if _, err := r.q.exec(ctx, `DELETE FROM `+table+` WHERE version_id = ?`, id); err != nil {
 			return err

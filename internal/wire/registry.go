@@ -39,6 +39,7 @@ type Registration struct {
 	Tags         []string              `json:"tags,omitempty"`
 	Properties   map[string]string     `json:"properties,omitempty"`
 	Labels       []string              `json:"labels,omitempty" description:"labels to put on the version, from wherever they are"`
+	Tolerance    float64               `json:"tolerance,omitempty" description:"how far a number of a known answer may be off, in its own unit"`
 	Uploads      []UploadUse           `json:"uploads,omitempty" description:"files that were uploaded in pieces"`
 	Sources      []Source              `json:"sources,omitempty" description:"files to take from addresses"`
 }
@@ -46,7 +47,7 @@ type Registration struct {
 // UploadUse says what an upload in pieces is for.
 type UploadUse struct {
 	ID   string `json:"id" required:"true"`
-	Part string `json:"part" required:"true" enum:"artifact,sample,reference,card,requirements,attachment"`
+	Part string `json:"part" required:"true" enum:"artifact,sample,reference,card,requirements,attachment,answers"`
 	Name string `json:"name,omitempty" description:"of the file; the upload's own when not given"`
 }
 
@@ -76,6 +77,7 @@ const (
 	PartCard         = "card"
 	PartRequirements = "requirements"
 	PartAttachment   = "attachment"
+	PartAnswers      = "answers"
 )
 
 // Deleted says what was deleted.
@@ -121,6 +123,6 @@ type LookedAt struct {
 func Parts() []string {
 	return []string{
 		PartArtifact, PartSample, PartReference, PartCard, PartRequirements,
-		PartAttachment,
+		PartAttachment, PartAnswers,
 	}
 }

@@ -57,40 +57,38 @@ func (s *Service) Settle() { s.checking.Wait() }
 
 // checkAddress asks one address, and records when it fell or recovered.
 func (s *Service) checkAddress(ctx context.Context, p traffic.Placement, a traffic.Address) error {
-	reason := ""
-	if err := s.traffic.Check(ctx, p, a.URL); err != nil {
-		if ctx.Err() != nil {
-			return nil // we are stopping; that says nothing about the server
-		}
-		reason = err.Error()
-	}
 	key := address{p.ID, a.URL}
 	s.healthMu.Lock()
 	state, known := s.health[key]
+	s.healthMu.Unlock()
 	if !known {
 		state = health.State{Healthy: a.Healthy}
 	}
-	state, turn := health.Rule{After: unhealthyAfter}.Step(state, reason, time.Now())
+	var found health.Found
+	if err := s.traffic.Check(ctx, p, a.URL); err != nil {
+		found.Reason = err.Error()
+	} else if !known || state.Away() || !a.Healthy || s.router.Down(a.URL, p.ServedAs) {
+		// It was away, and may be another model now.
+		found.Reason, found.Wrong = s.traffic.Proves(ctx, p, a.URL)
+	}
+	if ctx.Err() != nil {
+		return nil // we are stopping; that says nothing about the server
+	}
+	wasWrong := state.Wrong
+	state, turn := health.Rule{After: unhealthyAfter}.Step(state, found, time.Now())
+	s.healthMu.Lock()
 	s.health[key] = state
 	s.healthMu.Unlock()
+	reason := found.Reason
 	if reason == "" {
 		s.router.MarkUp(a.URL, p.ServedAs)
 	}
 	// What is recorded counts, not what was turned: a change that was not recorded the
 	// last time is recorded now.
 	switch {
-	case turn == health.Fell, !state.Healthy && a.Healthy:
-		s.Log.Warn(
-			"a placement fell",
-			"version",
-			p.Version,
-			"environment",
-			p.Environment,
-			"address",
-			a.URL,
-			"reason",
-			reason,
-		)
+	case turn == health.Fell, !state.Healthy && a.Healthy, found.Wrong && !wasWrong:
+		s.Log.Warn("a placement fell", "version", p.Version, "environment", p.Environment, "address", a.URL,
+			"reason", reason)
 		return s.SetHealth(ctx, p, a.URL, state.Reason, state.Sentence(p.Version, p.Environment))
 	case turn == health.Recovered, state.Healthy && !a.Healthy:
 		s.Log.Info("a placement recovered", "version", p.Version, "environment", p.Environment, "address", a.URL)

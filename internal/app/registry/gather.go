@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"innerladder/internal/core/answers"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/profile"
 	"innerladder/internal/core/registry"
@@ -24,6 +25,7 @@ type gathered struct {
 	attachments []registry.Attachment
 	remarks     []string
 	profiler    *profile.Profiler
+	answers     *File // known answers, which need the signature to be read
 }
 
 // gather reads the files and builds the version from what was said and read.
@@ -70,6 +72,9 @@ func (s *Service) gather(reg wire.Registration, files []*File) (*gathered, error
 		v.Card = card
 	}
 	if err := g.sign(reg); err != nil {
+		return nil, err
+	}
+	if err := g.know(reg); err != nil {
 		return nil, err
 	}
 	if reference == nil {
@@ -132,6 +137,11 @@ func (g *gathered) take(f *File, opened *os.File, types map[string]signature.Typ
 			return err
 		}
 		v.Card, err = intake.ReadCard(f.Name, opened)
+	case wire.PartAnswers:
+		if err := once(g.answers != nil); err != nil {
+			return err
+		}
+		g.answers = f // read once the signature is known
 	case wire.PartRequirements:
 		if err := once(len(v.Dependencies) > 0); err != nil {
 			return err
@@ -217,6 +227,28 @@ func (f *File) open() (*os.File, string, error) {
 		return nil, "", err
 	}
 	return opened, media, nil
+}
+
+// know reads what the version must answer.
+func (g *gathered) know(reg wire.Registration) error {
+	if g.answers == nil {
+		if reg.Tolerance != 0 {
+			return fault.New(fault.Invalid, "answers.tolerance", "a tolerance is given, but no answers").
+				In("tolerance").Do("give them with -answers")
+		}
+		return nil
+	}
+	opened, _, err := g.answers.open()
+	if err != nil {
+		return err
+	}
+	defer opened.Close()
+	cases, err := intake.Answers(g.answers.Name, opened, g.answers.Upload.Size, g.version.Signature)
+	if err != nil {
+		return err
+	}
+	g.version.KnownAnswers = &answers.Known{Cases: cases, Tolerance: reg.Tolerance, Origin: answers.Registered}
+	return g.version.KnownAnswers.Check()
 }
 
 // mediaType finds out what an attachment is: from its bytes, and where those say no more

@@ -202,6 +202,12 @@ func (s *Service) enter(ctx context.Context, t *act.Tx, reg wire.Registration, g
 		if err := s.mend(before, g.files); err != nil {
 			return wire.Registered{}, err
 		}
+		if before.KnownAnswers == nil && v.KnownAnswers != nil { // they came later than the version
+			before.KnownAnswers = v.KnownAnswers
+			if err := s.knowAnswers(ctx, t, before); err != nil {
+				return wire.Registered{}, err
+			}
+		}
 		return wire.Registered{Version: *before, Created: false, Remarks: g.remarks}, nil
 	} else if !errors.Is(err, records.ErrNone) {
 		return wire.Registered{}, err
@@ -236,6 +242,9 @@ func (s *Service) enter(ctx context.Context, t *act.Tx, reg wire.Registration, g
 		return wire.Registered{}, err
 	}
 	if err := s.furnish(ctx, t, reg, g); err != nil {
+		return wire.Registered{}, err
+	}
+	if err := s.knowAnswers(ctx, t, v); err != nil {
 		return wire.Registered{}, err
 	}
 	whole, err := t.Version(ctx, v.Model, v.Number)

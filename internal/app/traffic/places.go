@@ -69,7 +69,7 @@ func (s *Service) checkEnvironment(ctx context.Context, r records.View, name str
 
 // Place says that a version runs in an environment at some addresses, after making sure
 // that it does: every address must speak the protocol, be ready, fit the signature, and answer
-// the sample request as promised.
+// the sample request as promised and the known answers as they are known.
 // servedAs is the model's name there; empty means the same name as here.
 func (s *Service) Place(ctx context.Context, by act.Actor, ref, environment string, addresses []string,
 	servedAs string,
@@ -108,16 +108,19 @@ func (s *Service) Place(ctx context.Context, by act.Actor, ref, environment stri
 			return nil, fault.New(fault.Invalid, "placement.address_twice", "%s is named twice", a).In("addresses").
 				Do("name each address once")
 		}
-		declared, err := s.inspect(ctx, v, environment, a, servedAs)
+		at, err := s.inspect(ctx, v, environment, a, servedAs)
 		if err != nil {
 			return nil, err
 		}
-		if p.Declared != nil && !p.Declared.Equal(*declared) {
+		if p.Declared != nil && !p.Declared.Equal(at.declared) {
 			return nil, fault.New(fault.Refused, "placement.differ", "%s does not declare the same inputs and "+
 				"outputs as %s", a, p.Addresses[0].URL).In("addresses").
 				Do("serve the same version at all addresses of a placement")
 		}
-		p.Declared = declared
+		p.Declared = &at.declared
+		if p.Heard == nil {
+			p.Heard = at.heard
+		}
 		p.Addresses = append(p.Addresses, traffic.Address{URL: a, Healthy: true, Since: s.Now()})
 	}
 	return act.Change(ctx, s.Base, by, access.Place, func(t *act.Tx) (*traffic.Placement, error) {

@@ -55,6 +55,8 @@ type Router interface {
 	Route(traffic.Route) error
 	// Endpoints says which endpoints there are.
 	Endpoints(names []string)
+	// Down reports whether a request has found a model down at an address since MarkUp.
+	Down(address, model string) bool
 	// MarkUp says that a model was found ready at an address.
 	MarkUp(address, model string)
 }

@@ -23,7 +23,12 @@ type State struct {
 	FailingSince time.Time
 	// Reason is why the last failing check failed; empty when healthy.
 	Reason string
+	// Wrong is set when the last check found another model.
+	Wrong bool
 }
+
+// Away reports whether the placement was not ready at its last check.
+func (s State) Away() bool { return !s.Healthy || s.Failing > 0 }
 
 // Turn is what a step changed.
 type Turn int
@@ -37,9 +42,18 @@ const (
 	Recovered
 )
 
-// Step takes one check into account; reason is empty when the check went well.
-func (r Rule) Step(s State, reason string, now time.Time) (State, Turn) {
-	if reason == "" {
+// Found is what a check has found.
+type Found struct {
+	// Reason says what is wrong; empty when the check went well.
+	Reason string
+	// Wrong is set when the server answers, and not what it must: it is another model. That
+	// counts at once, as it will not pass.
+	Wrong bool
+}
+
+// Step takes one check into account.
+func (r Rule) Step(s State, found Found, now time.Time) (State, Turn) {
+	if found.Reason == "" {
 		turn := Nothing
 		if !s.Healthy {
 			turn = Recovered
@@ -50,8 +64,8 @@ func (r Rule) Step(s State, reason string, now time.Time) (State, Turn) {
 		s.FailingSince = now
 	}
 	s.Failing++
-	s.Reason = reason
-	if s.Healthy && s.Failing >= max(1, r.After) {
+	s.Reason, s.Wrong = found.Reason, found.Wrong
+	if s.Healthy && (found.Wrong || s.Failing >= max(1, r.After)) {
 		s.Healthy = false
 		return s, Fell
 	}
@@ -60,5 +74,8 @@ func (r Rule) Step(s State, reason string, now time.Time) (State, Turn) {
 
 // Sentence says why a placement is unhealthy.
 func (s State) Sentence(version, environment string) string {
+	if s.Wrong {
+		return fmt.Sprintf("What runs in %s is not %s: %s.", environment, version, s.Reason)
+	}
 	return fmt.Sprintf("%s in %s failed %d checks in a row: %s.", version, environment, s.Failing, s.Reason)
 }

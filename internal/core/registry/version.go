@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"innerladder/internal/core/answers"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/lineage"
 	"innerladder/internal/core/profile"
@@ -114,8 +115,10 @@ type Version struct {
 	// RolledBack is set while a way back took it out of an endpoint that it has not answered for
 	// since.
 	RolledBack *RolledBack `json:"rolled_back,omitempty" description:"when it was last taken out of an endpoint"`
-	CreatedBy  string      `json:"created_by"`
-	CreatedAt  time.Time   `json:"created_at"`
+	// KnownAnswers are what it must answer; nil while none are known.
+	KnownAnswers *answers.Known `json:"known_answers,omitempty" description:"what it must answer, which proves what a server runs"`
+	CreatedBy    string         `json:"created_by"`
+	CreatedAt    time.Time      `json:"created_at"`
 	// Profile is the reference profile; it is large and read on its own.
 	Profile *profile.Profile `json:"-"`
 }

@@ -40,21 +40,23 @@ func completed(columns []Column, known map[string]Column) []Column {
 	return out
 }
 
-// Told is the signature of rows that were seen, made exact by what the file of the model
-// declares: a side all of whose declared columns are among the rows is as the file says, completed
-// by the rows. A file that calls its columns otherwise tells nothing of them.
+// Told is the signature of rows that were seen, made exact by what the file of the model declares,
+// completed by the rows. A file that calls its columns otherwise, as one that is fed by steps
+// outside of it, tells nothing of what is served.
 func (s *Signature) Told(file *Signature) *Signature {
 	if file == nil {
 		return s
 	}
-	whole := file.Completed(s)
-	side := func(rows, declared []Column) []Column {
-		if len(declared) == 0 || slices.ContainsFunc(declared, func(c Column) bool {
-			return !slices.Contains(Names(rows), c.Name)
-		}) {
-			return rows
-		}
-		return declared
+	stranger := func(rows []Column) func(Column) bool {
+		return func(c Column) bool { return !slices.Contains(Names(rows), c.Name) }
 	}
-	return &Signature{Inputs: side(s.Inputs, whole.Inputs), Outputs: side(s.Outputs, whole.Outputs)}
+	if slices.ContainsFunc(file.Inputs, stranger(s.Inputs)) || slices.ContainsFunc(file.Outputs, stranger(s.Outputs)) ||
+		len(file.Inputs) == 0 {
+		return s
+	}
+	whole := file.Completed(s)
+	if len(whole.Outputs) == 0 {
+		whole.Outputs = s.Outputs
+	}
+	return whole
 }

@@ -48,6 +48,17 @@ func (c Column) sampleShape() []int64 {
 // value of a column in one of those rows, or the zero Cell; nil when there are no rows. It is nil
 // when the protocol cannot carry what the model takes, or it would be too large to be of use.
 func (s *Signature) SampleRequest(seen func(column string) Cell) json.RawMessage {
+	return s.request(func(c Column) any { return c.example(seen) })
+}
+
+// Request is a request of one row with given values: one by column, or a list of them for a
+// column that holds several; nil is a value that is missing. It is nil when the protocol cannot
+// carry it, or the row is not as wide as the column.
+func (s *Signature) Request(value func(column string) any) json.RawMessage {
+	return s.request(func(c Column) any { return value(c.Name) })
+}
+
+func (s *Signature) request(value func(Column) any) json.RawMessage {
 	type tensor struct {
 		Name     string  `json:"name"`
 		Shape    []int64 `json:"shape"`
@@ -71,7 +82,14 @@ func (s *Signature) SampleRequest(seen func(column string) Cell) json.RawMessage
 			return nil
 		}
 		for i := range values {
-			t.Data = append(t.Data, c.part(i).example(seen))
+			v := value(c.part(i))
+			if of, several := v.([]any); several && len(c.Parts) == 0 {
+				if len(of) != values {
+					return nil
+				}
+				v = of[i]
+			}
+			t.Data = append(t.Data, v)
 		}
 		inputs = append(inputs, t)
 	}

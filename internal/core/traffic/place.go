@@ -3,6 +3,7 @@ package traffic
 import (
 	"time"
 
+	"innerladder/internal/core/answers"
 	"innerladder/internal/core/signature"
 )
 
@@ -36,6 +37,9 @@ type Placement struct {
 	// Declared is what its servers said at placement that they take and give; nil when they were
 	// not asked yet.
 	Declared *signature.Served `json:"declared,omitempty" description:"what its servers declared at placement"`
+	// Heard is what its servers answered to the sample request at placement; nil when it was not
+	// sent.
+	Heard *answers.Case `json:"heard,omitempty" description:"what its servers answered to the sample request at placement"`
 	// Fits says how the version stands to the contracts of the endpoints that it could answer for.
 	Fits     []Fit     `json:"fits,omitempty" description:"how it stands to the contracts of endpoints there; at placement only"`
 	PlacedBy string    `json:"placed_by"`

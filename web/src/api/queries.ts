@@ -53,6 +53,13 @@ export const useMakeContract = (endpoint: string) =>
     ['endpoints', 'promotions'],
   )
 
+export const useConfirmAnswers = (ref: string) =>
+  useChange(
+    (body: { environment: string; reason: string }) =>
+      data(api.POST('/api/v1/versions/{ref}/known-answers', { params: { path: { ref } }, body })),
+    ['versions'],
+  )
+
 export const useSeries = (endpoint: string, window: string) =>
   $api.useQuery(
     'get',

@@ -7,11 +7,13 @@ export const parts: Record<Part, string> = {
   card: 'model card',
   requirements: 'packages it needs',
   attachment: 'attachment',
+  answers: 'known answers',
 }
 
 /** What a file is most likely for, by its name. */
 export function partOf(name: string): Part {
   const lower = name.toLowerCase()
+  if (/answers.*\.(csv|parquet|jsonl|ndjson)$/.test(lower)) return 'answers'
   if (/\.(csv|parquet|jsonl|ndjson)$/.test(lower)) return 'sample'
   if (/\.(md|markdown)$/.test(lower)) return 'card'
   if (/requirements.*\.txt$/.test(lower)) return 'requirements'

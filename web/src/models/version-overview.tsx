@@ -3,6 +3,7 @@ import { usePromotions } from '../api/ladder'
 import { usePlacements } from '../api/queries'
 import { bytes, number, words } from '../ui/format'
 import { Ago, Empty, Facts, Panel, Ref, Tag, To } from '../ui/parts'
+import { KnownAnswers } from './known-answers'
 import { EmergencyTag } from './ladder-board'
 import { said } from '../reviews/said'
 import { SignatureTable } from './signature-table'
@@ -101,6 +102,7 @@ export function Overview({ version: v }: { version: Version }) {
           </details>
         )}
       </Panel>
+      <KnownAnswers version={v} />
       <Panel title="Promotions">
         {promotions.length === 0 ? (
           <Empty command={`innerladder promote ${v.ref} -to live`}>Nobody has asked for it yet.</Empty>
