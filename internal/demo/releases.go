@@ -144,7 +144,10 @@ func (p *play) register(ctx context.Context, r *release) (ref, modelFile string,
 		return func(path string) error { return os.WriteFile(path, []byte(content), 0o600) }
 	}
 	err = errors.Join(add(wire.PartCard, ".card.md", "card.md", text(cardOf(r.model, r.note))),
-		add(wire.PartRequirements, ".requirements.txt", "requirements.txt", text(requirements)))
+		add(wire.PartRequirements, ".requirements.txt", "requirements.txt", text(requirements)),
+		add(wire.PartAnswers, ".answers.csv", "answers.csv", func(path string) error {
+			return writeCSV(path, r.inputs, r.target, r.answers())
+		}))
 	if r.format != nil {
 		err = errors.Join(err, add(wire.PartArtifact, r.suffix, "weights"+r.suffix,
 			func(path string) error { return r.format(r.fitted, path) }))
@@ -175,6 +178,19 @@ func (p *play) register(ctx context.Context, r *release) (ref, modelFile string,
 		return "", "", err
 	}
 	return v.Ref, modelFile, p.prove(ctx, r, v.Ref, stem)
+}
+
+// answers are three rows with what the model says of them.
+func (r *release) answers() []example {
+	out := slices.Clone(r.sample[:3])
+	for i := range out {
+		if len(r.fitted.Classes) > 0 {
+			out[i].class, _ = r.fitted.Classify(out[i].row)
+		} else {
+			out[i].number = r.fitted.Predict(out[i].row)
+		}
+	}
+	return out
 }
 
 // importance is how much each input counts: the weights on the terms that it is in, as

@@ -44,7 +44,7 @@ function InForce({ contract: c }: { contract: Contract }) {
   return (
     <>
       <p>
-        <b>Contract {c.number}</b>, the signature of <Ref to={c.version}>{short(c.version)}</Ref>, since{' '}
+        <b>{`Contract ${c.number}`}</b>, the signature of <Ref to={c.version}>{short(c.version)}</Ref>, since{' '}
         <Ago at={c.made_at} /> by {c.author}: “{c.reason}” <Schema contract={c} />
       </p>
       <SignatureTable signature={c.signature} />
@@ -73,7 +73,7 @@ function Others({ items, now }: { items: Contract[]; now: number }) {
   return items.map((c) => (
     <details key={c.number} className="border-line border-t pt-2">
       <summary className="cursor-pointer">
-        Contract {c.number}, from {short(c.version)}{' '}
+        {`Contract ${c.number}, from ${short(c.version)}`}{' '}
         <span className={c.number > now ? 'text-trial' : 'text-ink-2'}>
           {c.number > now ? 'decided: in force with the next split whose versions keep it' : 'before'}
         </span>{' '}
@@ -145,7 +145,7 @@ function DecideForm({ endpoint, done }: { endpoint: Endpoint; done: () => void }
       {make.error && <Problem error={make.error} />}
       <div className="flex justify-end">
         <Button look="go" type="submit" disabled={make.isPending || version === ''}>
-          Decide
+          Make it the contract
         </Button>
       </div>
     </form>

@@ -34,16 +34,18 @@ export function FoundTable({
             <span>
               <Ref to={v.ref} /> <span className="text-ink-2">{v.rung}</span> {v.rolled_back && <RolledBackTag />}{' '}
               {v.vetted && <Tag tone="main">vetted</Tag>}{' '}
-              {v.labels?.map((l) => (
-                <Tag key={l} tone="trial">
-                  {l}
-                </Tag>
-              ))}{' '}
-              {v.tags?.map((t) => (
-                <Tag key={t} tone="quiet">
-                  {t}
-                </Tag>
-              ))}
+              <span className="inline-flex flex-wrap gap-1">
+                {v.labels?.map((l) => (
+                  <Tag key={l} tone="trial">
+                    {l}
+                  </Tag>
+                ))}
+                {v.tags?.map((t) => (
+                  <Tag key={t} tone="quiet">
+                    {t}
+                  </Tag>
+                ))}
+              </span>
               {v.note && <div className="text-ink-2 text-[12.5px]">{v.note}</div>}
             </span>
           </span>

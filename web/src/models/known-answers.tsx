@@ -3,6 +3,7 @@ import { useState } from 'react'
 import type { Placement, Version } from '../api/client'
 import { useMay } from '../api/people'
 import { useConfirmAnswers, usePlacements } from '../api/queries'
+import { number } from '../ui/format'
 import { Sheet } from '../ui/overlays'
 import { Ago, Button, Empty, Panel, Problem, TextField } from '../ui/parts'
 
@@ -18,7 +19,7 @@ export function KnownAnswers({ version: v }: { version: Version }) {
       {known ? (
         <>
           <p className="text-ink-2 mb-2">
-            Every address proves by them that it runs this version: when it is placed, and when it comes back.{' '}
+            Every address proves by them that it runs this version: when it is placed, and when it comes back. They were{' '}
             {known.origin} by {known.by}, <Ago at={known.at} />; a number may be off by {known.tolerance} and a
             hundred-thousandth of itself.
           </p>
@@ -34,6 +35,8 @@ export function KnownAnswers({ version: v }: { version: Version }) {
     </Panel>
   )
 }
+
+const valueText = (x: unknown) => (typeof x === 'number' ? number(x) : String(x))
 
 function CaseTable({ cases }: { cases: Case[] }) {
   return (
@@ -51,7 +54,7 @@ function CaseTable({ cases }: { cases: Case[] }) {
               <td>
                 {c.request === undefined ? (
                   Object.entries(c.inputs ?? {})
-                    .map(([name, x]) => `${name} ${String(x)}`)
+                    .map(([name, x]) => `${name} ${valueText(x)}`)
                     .join(', ')
                 ) : (
                   <code className="break-all">{JSON.stringify(c.request)}</code>
@@ -59,7 +62,7 @@ function CaseTable({ cases }: { cases: Case[] }) {
               </td>
               <td className="font-medium">
                 {Object.entries(c.outputs)
-                  .map(([name, values]) => `${name} ${(values ?? []).map(String).join(' ')}`)
+                  .map(([name, values]) => `${name} ${(values ?? []).map(valueText).join(' ')}`)
                   .join(', ')}
               </td>
             </tr>
@@ -103,7 +106,7 @@ function ConfirmSheet({ version: v, placement: p }: { version: Version; placemen
         {confirm.error && <Problem error={confirm.error} />}
         <div className="flex justify-end">
           <Button look="go" type="submit" disabled={confirm.isPending}>
-            Confirm
+            It is right
           </Button>
         </div>
       </form>
