@@ -77,18 +77,7 @@ func (r *rig) zebra() map[string]string {
 			Data: []lineage.DataUse{{Data: data.Ref, Role: lineage.TrainedOn}},
 		})
 	must(r.t, err)
-	files := with(r.file("rows.csv", "x,y\n1.5,2\n2.5,3\n"), r.file("model.bin", "stripes"))
-	files = append(files, client.LocalFile{Part: wire.PartAttachment, Path: r.file("notes.md", hidden)})
-	for i := range 2 {
-		files[0].Path = r.file("model.bin", fmt.Sprint("stripes ", i))
-		_, err = r.runa.Register(ctx, wire.Registration{
-			Model: "heat-demand", Project: "zebra", Run: run.Ref,
-			Note: hidden, Description: hidden, Metrics: map[string]float64{hidden: 0.4, "rmse": 1},
-			Code:    &lineage.Code{Repository: "https://" + hidden + ".example", Commit: "abcdef0123456789"},
-			Targets: []string{"y"}, Labels: []string{fmt.Sprint("beta", i)},
-		}, files)
-		must(r.t, err)
-	}
+	r.registerStripes(run.Ref)
 	r.approve("heat-demand@1")
 	_, err = r.runa.Promote(ctx, "heat-demand@2", "proven", hidden)
 	must(r.t, err)
@@ -147,6 +136,23 @@ func (r *rig) zebra() map[string]string {
 		"webhook": fmt.Sprint(hook.ID), "delivery": fmt.Sprint(deliveries.Items[0].ID),
 		"number": "1",
 		"search": fmt.Sprint(search.ID), "token": fmt.Sprint(token.ID),
+	}
+}
+
+// registerStripes registers two versions out of a run of zebra's.
+func (r *rig) registerStripes(run string) {
+	r.t.Helper()
+	files := with(r.file("rows.csv", "x,y\n1.5,2\n2.5,3\n"), r.file("model.bin", "stripes"))
+	files = append(files, client.LocalFile{Part: wire.PartAttachment, Path: r.file("notes.md", hidden)})
+	for i := range 2 {
+		files[0].Path = r.file("model.bin", fmt.Sprint("stripes ", i))
+		_, err := r.runa.Register(r.t.Context(), wire.Registration{
+			Model: "heat-demand", Project: "zebra", Run: run,
+			Note: hidden, Description: hidden, Metrics: map[string]float64{hidden: 0.4, "rmse": 1},
+			Code:    &lineage.Code{Repository: "https://" + hidden + ".example", Commit: "abcdef0123456789"},
+			Targets: []string{"y"}, Labels: []string{fmt.Sprint("beta", i)},
+		}, files)
+		must(r.t, err)
 	}
 }
 

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"time"
 
 	"innerladder/internal/client"
 	"innerladder/internal/wire"
@@ -89,5 +90,40 @@ func TestAnswersAreConfirmed(t *testing.T) {
 		client.LocalFile{Part: wire.PartAnswers, Path: r.file("answers.csv", "x,y\n3,9\n")}))
 	if err != nil || again.Created || again.KnownAnswers.Origin != "confirmed" {
 		t.Errorf("registered again: %+v, %v", again.KnownAnswers, err)
+	}
+}
+
+// A trial that begins to give something else than main gives is rolled back for that, though
+// there are no numbers to compare, and both guard and comparison say so first.
+func TestATrialThatGivesAnotherOutput(t *testing.T) {
+	r := newRig(t)
+	ctx := t.Context()
+	_, two := r.twoVersions()
+	_, err := r.runa.Split(ctx, "demand-hourly", lanes(5000, 5000), "first look", -1)
+	must(t, err)
+	two.texts.Store(true)
+	await(t, "the rollback", func() bool {
+		for i := range 60 {
+			if status, _ := r.infer(float64(i)); status != 200 {
+				t.Fatalf("it answered %d", status)
+			}
+		}
+		e, err := r.runa.Endpoint(ctx, "demand-hourly")
+		must(t, err)
+		return len(e.Split.Trials()) == 0
+	})
+	alerts, err := r.runa.Alerts(ctx, "open", "demand-hourly", client.Part{})
+	must(t, err)
+	const want = "heat-demand@2 gives the output y of type FP64 in 0 % of its answers"
+	if len(alerts.Items) != 1 || alerts.Items[0].Signal != "prediction_drift" ||
+		!strings.Contains(alerts.Items[0].Sentence, want) || !strings.Contains(alerts.Items[0].Sentence, "as BYTES") {
+		t.Errorf("%+v", alerts.Items)
+	}
+	c, err := r.runa.Compare(ctx, "demand-hourly", "heat-demand@1", "heat-demand@2", 10*time.Minute)
+	must(t, err)
+	// The guard may need fewer answers than the comparison, which says nothing on so few.
+	if enough := min(c.IncumbentRequests, c.CandidateRequests) >= 10; enough &&
+		!strings.HasPrefix(c.Sentence, "heat-demand@2 gives the output y as BYTES, heat-demand@1 as FP64.") {
+		t.Errorf("%q", c.Sentence)
 	}
 }

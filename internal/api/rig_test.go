@@ -202,6 +202,7 @@ type modelServer struct {
 	down    atomic.Bool
 	failing atomic.Bool
 	bias    atomic.Int64 // more than from the start
+	texts   atomic.Bool  // answers with texts where numbers are promised
 	input   string
 }
 
@@ -222,6 +223,10 @@ func (r *rig) modelServer(bias float64) *modelServer {
 		if m.failing.Load() {
 			w.WriteHeader(500)
 			_, _ = io.WriteString(w, `{"error":"told to fail"}`)
+			return
+		}
+		if m.texts.Load() {
+			_, _ = io.WriteString(w, `{"outputs":[{"name":"y","datatype":"BYTES","shape":[1],"data":["warm"]}]}`)
 			return
 		}
 		var in struct{ Inputs []struct{ Data []float64 } }

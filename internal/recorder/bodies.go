@@ -152,9 +152,21 @@ func (r *Recorder) read(b bodies) {
 	for _, h := range hashes {
 		part.Distinct.AddHash(h)
 	}
+	part.Forms.Add(forms(outputs))
 	r.scales.count(l, signals.Input, inputs, &part.Inputs)
 	r.scales.count(l, signals.Output, outputs, &part.Outputs)
 	l.add(&part)
+}
+
+// forms are the outputs of an answer with their types. Names too long to be told are left out.
+func forms(outputs []oip.Tensor) []sketch.Form {
+	var out []sketch.Form
+	for _, t := range outputs {
+		if len(t.Name) <= longestName && len(t.Datatype) <= longestName {
+			out = append(out, sketch.Form{Name: strings.Clone(t.Name), Datatype: strings.Clone(t.Datatype)})
+		}
+	}
+	return out
 }
 
 // add counts what was read of a lane.

@@ -245,8 +245,8 @@ func (r *Recorder) keep(b signals.Batch, written []handed) {
 // merge adds the outputs of what was read in a lane to a trial: guards look at nothing
 // else.
 func (s *side) merge(o *sketch.Content) {
-	s.content.Merge(
-		&sketch.Content{Bodies: o.Bodies, Rows: o.Rows, Unread: o.Unread, Outputs: o.Outputs, Distinct: o.Distinct},
-	)
+	s.content.Merge(&sketch.Content{
+		Bodies: o.Bodies, Rows: o.Rows, Unread: o.Unread, Outputs: o.Outputs, Distinct: o.Distinct, Forms: o.Forms,
+	})
 	s.dirty = true
 }

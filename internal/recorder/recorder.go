@@ -311,7 +311,10 @@ func (s *side) evidence() guard.Lane {
 	for name, c := range s.content.Outputs {
 		outputs[name] = c.Clone()
 	}
+	var forms sketch.Forms
+	forms.Merge(&s.content.Forms)
 	return guard.Lane{
+		Forms:    forms,
 		Requests: s.counts.Requests,
 		Failed:   s.counts.Failed(),
 		Outputs:  outputs,

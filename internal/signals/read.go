@@ -258,8 +258,11 @@ func readSummary(sum *sketch.Summary, what int64, raw []byte, columns map[int64]
 }
 
 func readContent(c *sketch.Content, what int64, raw []byte, columns map[int64]numbered) error {
-	if what == whatDistinct {
+	switch what {
+	case whatDistinct:
 		return c.Distinct.MergeBinary(raw)
+	case whatForms:
+		return c.Forms.MergeBinary(raw)
 	}
 	column, ok := columns[what]
 	if !ok {

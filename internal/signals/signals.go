@@ -138,6 +138,7 @@ const (
 	whatBackend  = 2
 	whatDistinct = 3
 	whatCounts   = 4
+	whatForms    = 5
 	firstColumn  = 16
 )
 

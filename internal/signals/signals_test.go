@@ -86,6 +86,7 @@ func minuteOf(n int, seed uint64) *sketch.Summary {
 		s.Add(sketch.Answered, time.Duration(1+dice.IntN(50))*time.Millisecond, time.Millisecond)
 		c.AddNumber(4*dice.Float64() - 0.5)
 		s.Content.Distinct.AddHash(dice.Uint64())
+		s.Content.Forms.Add([]sketch.Form{{Name: "demand_mw", Datatype: "FP64"}})
 	}
 	s.Content.Bodies, s.Content.Rows = uint64(n), uint64(n)
 	s.Content.Outputs = map[string]*sketch.Column{"demand_mw": c}
@@ -129,6 +130,7 @@ func equal(a, b *sketch.Summary) bool {
 	return a.Counts == b.Counts && a.Latency.At(0.9) == b.Latency.At(0.9) && a.Latency.Count() == b.Latency.Count() &&
 		a.Latency.Sum() == b.Latency.Sum() && a.Backend.Sum() == b.Backend.Sum() &&
 		a.Content.Rows == b.Content.Rows && a.Content.Distinct.Count() == b.Content.Distinct.Count() &&
+		fmt.Sprint(a.Content.Forms) == fmt.Sprint(b.Content.Forms) &&
 		reflect.DeepEqual(a.Content.Outputs["demand_mw"].Counts, b.Content.Outputs["demand_mw"].Counts)
 }
 

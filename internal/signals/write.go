@@ -146,6 +146,12 @@ func (w *writer) content(ctx context.Context, endpoint string, c *sketch.Content
 			return err
 		}
 	}
+	if c.Forms.Answers > 0 {
+		w.buffer = c.Forms.AppendBinary(w.buffer[:0])
+		if err := put(whatForms); err != nil {
+			return err
+		}
+	}
 	for side, columns := range map[string]map[string]*sketch.Column{Input: c.Inputs, Output: c.Outputs} {
 		for name, column := range columns {
 			id, err := w.column(ctx, Column{endpoint, side, name})

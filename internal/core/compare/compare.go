@@ -139,6 +139,8 @@ func Compare(incumbent, candidate Side, draws []Draw, need drift.Need) Compariso
 		func(x *sketch.Content) map[string]*sketch.Column { return x.Outputs })
 	c.Inputs = distributions(incumbent.Summary, candidate.Summary, need,
 		func(x *sketch.Content) map[string]*sketch.Column { return x.Inputs })
+	c.Notes = append(c.Notes, formNotes(c.Incumbent, c.Candidate, &incumbent.Summary.Content.Forms,
+		&candidate.Summary.Content.Forms)...)
 	c.Sentence = c.summarise()
 	return c
 }
@@ -283,8 +285,9 @@ func (c *Comparison) summarise() string {
 	if c.Mismatch != "" {
 		return c.Mismatch
 	}
-	parts := []string{fmt.Sprintf("%s answered %d requests, %s %d.", c.Candidate, c.CandidateRequests, c.Incumbent,
-		c.IncumbentRequests)}
+	parts := append(slices.Clone(c.Notes),
+		fmt.Sprintf("%s answered %d requests, %s %d.", c.Candidate, c.CandidateRequests, c.Incumbent,
+			c.IncumbentRequests))
 	for _, signal := range []string{"error_rate", "latency_p99"} {
 		i := slices.IndexFunc(c.Rows, func(r Row) bool { return r.Signal == signal })
 		parts = append(parts, c.Rows[i].Sentence)

@@ -50,6 +50,8 @@ type Lane struct {
 	Outputs          map[string]*sketch.Column
 	// Distinct is the number of distinct inputs among the rows that were read.
 	Distinct uint64
+	// Forms are the outputs that its answers had, with their types.
+	Forms sketch.Forms
 }
 
 // Pair is the evidence of one trial.
@@ -137,7 +139,10 @@ func Step(plan Plan, split int, trials []TrialPair, state State, e Evidence, now
 			case ErrorRate:
 				r = t.readErrors(t.Incumbent, incumbent, candidate, alpha)
 			case PredictionDrift:
-				r = readDrift(g, incumbent, candidate, alpha)
+				// Half of alpha each: for whether the outputs are there, and for their values.
+				if r = readForms(g, t.Incumbent, incumbent, candidate, alpha/2); r.Sentence == "" {
+					r = readDrift(g, incumbent, candidate, alpha/2)
+				}
 			}
 			r.Signal = g.Signal
 			t.Readings = append(t.Readings, r)

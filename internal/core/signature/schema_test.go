@@ -20,26 +20,7 @@ func TestSchemasOfContracts(t *testing.T) {
 		},
 		Outputs: []signature.Column{{Name: "y", Type: signature.Number, Datatype: "FP64", Shape: []int64{-1}}},
 	}
-	compile := func(schema map[string]any) *jsonschema.Schema {
-		b, err := json.Marshal(schema)
-		if err != nil {
-			t.Fatal(err)
-		}
-		doc, err := jsonschema.UnmarshalJSON(strings.NewReader(string(b)))
-		if err != nil {
-			t.Fatal(err)
-		}
-		c := jsonschema.NewCompiler()
-		if err := c.AddResource("contract.json", doc); err != nil {
-			t.Fatal(err)
-		}
-		compiled, err := c.Compile("contract.json")
-		if err != nil {
-			t.Fatal(err)
-		}
-		return compiled
-	}
-	requests, answers := compile(s.RequestSchema("demand-hourly, contract 1")), compile(s.AnswerSchema("answers"))
+	requests, answers := compile(t, s.RequestSchema("demand-hourly, contract 1")), compile(t, s.AnswerSchema("answers"))
 	const temp = `{"name":"temp_c","shape":[1,2],"datatype":"FP32","data":[1,2.5]}`
 	const mix = `{"name":"mix","shape":[1],"datatype":"BYTES","data":["works"]}`
 	for name, c := range map[string]struct {
@@ -92,4 +73,25 @@ func TestSchemasOfContracts(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
+}
+
+func compile(t *testing.T, schema map[string]any) *jsonschema.Schema {
+	t.Helper()
+	b, err := json.Marshal(schema)
+	if err != nil {
+		t.Fatal(err)
+	}
+	doc, err := jsonschema.UnmarshalJSON(strings.NewReader(string(b)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := jsonschema.NewCompiler()
+	if err := c.AddResource("contract.json", doc); err != nil {
+		t.Fatal(err)
+	}
+	compiled, err := c.Compile("contract.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return compiled
 }

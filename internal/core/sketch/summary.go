@@ -123,6 +123,8 @@ type Content struct {
 	Inputs   map[string]*Column
 	Outputs  map[string]*Column
 	Distinct Distinct
+	// Forms are the outputs that answers had, with their types.
+	Forms Forms
 	// Unread are sampled bodies that were dropped because the reader was behind, or
 	// that could not be understood.
 	Unread uint64
@@ -154,6 +156,7 @@ func (c *Content) Merge(o *Content) (left []string) {
 	c.wanted += o.wanted
 	c.asked += o.asked
 	c.Distinct.Merge(&o.Distinct)
+	c.Forms.Merge(&o.Forms)
 	merge := func(into *map[string]*Column, from map[string]*Column) {
 		for name, col := range from {
 			if *into == nil {

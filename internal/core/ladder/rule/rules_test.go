@@ -220,7 +220,7 @@ func contracts(first, takes string, later ...string) func(*Facts) {
 	}
 }
 
-func casesOfPeople() []ruleCase {
+func casesOfCallers() []ruleCase {
 	return []ruleCase{
 		{"no incumbent", SignatureNotBroken{}, base(nil), Passed, "no callers could break"},
 		{"no signatures", SignatureNotBroken{}, base(incumbent), Passed, "heat-demand@1 on the rung has no"},
@@ -261,6 +261,11 @@ func casesOfPeople() []ruleCase {
 			contracts("FP32", "")(f)
 			f.Places = []Place{{Declared: &signature.Served{Inputs: oneInput("FP64").Served().Inputs}}}
 		}), Failed, "breaks contract 1"},
+	}
+}
+
+func casesOfPeople() []ruleCase {
+	return []ruleCase{
 		{
 			"placed",
 			Placed{"workbench"},
@@ -323,7 +328,7 @@ func casesOfPeople() []ruleCase {
 }
 
 func TestRules(t *testing.T) {
-	cases := slices.Concat(casesOfMetrics(), casesOfEvidence(), casesOfPeople())
+	cases := slices.Concat(casesOfMetrics(), casesOfEvidence(), casesOfCallers(), casesOfPeople())
 	seen := map[string]bool{}
 	for _, c := range cases {
 		seen[c.rule.Kind()] = true

@@ -1,0 +1,45 @@
+package guard
+
+import (
+	"strings"
+	"testing"
+
+	"innerladder/internal/core/sketch"
+)
+
+func answersWith(n int, forms ...sketch.Form) (f sketch.Forms) {
+	for range n {
+		f.Add(forms)
+	}
+	return f
+}
+
+// A trial that does not give what main gives, or gives it as another type, is rolled back and says
+// so; one that gives more is not.
+func TestOutputsThatAreNotThere(t *testing.T) {
+	y, scores := sketch.Form{Name: "y", Datatype: "FP64"}, sketch.Form{Name: "scores", Datatype: "FP64"}
+	text := sketch.Form{Name: "y", Datatype: "BYTES"}
+	for name, c := range map[string]struct {
+		main, trial sketch.Forms
+		fires       bool
+		says        string
+	}{
+		"missing":      {answersWith(500, y), answersWith(200, scores), true, "gives the output y of type FP64 in 0 %"},
+		"another type": {answersWith(500, y), answersWith(200, text), true, "(it gives it as BYTES): surely"},
+		"one of two":   {answersWith(500, y, scores), answersWith(200, y), true, "output scores"},
+		"too few":      {answersWith(500, y), answersWith(3, text), false, "the guard fires at"},
+		"the same":     {answersWith(500, y), answersWith(200, y), false, "no predictions to compare"},
+		"more":         {answersWith(500, y), answersWith(200, y, scores), false, "no predictions to compare"},
+		"nothing read": {sketch.Forms{}, answersWith(200, y), false, "no predictions to compare"},
+	} {
+		main, trial := Lane{Requests: 500, Forms: c.main}, Lane{Requests: 200, Forms: c.trial}
+		state, actions := Step(DefaultPlan(), 2, trials, State{}, pair(main, trial), t0)
+		reading := state.Trials[0].Readings[1]
+		if (len(actions) > 0) != c.fires || !strings.Contains(reading.Sentence, c.says) {
+			t.Errorf("%s: %d actions, %+v", name, len(actions), reading)
+		}
+		if c.fires && (actions[0].Signal != PredictionDrift || reading.Progress < 1) {
+			t.Errorf("%s: %+v", name, actions[0])
+		}
+	}
+}
