@@ -134,8 +134,7 @@ func (r *rig) zebra() map[string]string {
 		"environment": "plant-north", "header": "Authorization", "caller": "zebra-app",
 		"person": "zebra-robot", "evidence": evidence.ID, "project": "zebra", "role": "reader",
 		"webhook": fmt.Sprint(hook.ID), "delivery": fmt.Sprint(deliveries.Items[0].ID),
-		"number": "1",
-		"search": fmt.Sprint(search.ID), "token": fmt.Sprint(token.ID),
+		"number": "1", "search": fmt.Sprint(search.ID), "token": fmt.Sprint(token.ID),
 	}
 }
 

@@ -327,8 +327,11 @@ func TestPlacing(t *testing.T) {
 	down.down.Store(true)
 	err = place("plant-north", down.URL, "")
 	wantCode(t, "not ready", err, "placement.not_ready")
-	if !strings.Contains(err.Error(), "warming up") {
-		t.Errorf("the server's own reason is lost: %v", err)
+	if said := err.Error(); strings.Contains(said, "warming up") || !strings.Contains(said, "answered 503") {
+		t.Errorf("who may place may not be meant to read what a server says: %v", err)
+	}
+	for _, at := range []string{"http://169.254.169.254", "http://[fe80::1]:80", "http://0.0.0.0:9001"} {
+		wantCode(t, at, place("plant-north", at, ""), "placement.not_allowed")
 	}
 	other := r.modelServer(0)
 	other.input = "wind_ms"

@@ -9,6 +9,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"net/netip"
 	"net/url"
 	"strings"
 	"syscall"
@@ -43,8 +44,21 @@ func NewClient(timeout time.Duration) *Client {
 		Timeout: timeout,
 		// A redirect would be followed to a place nobody has named.
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-		Transport:     &http.Transport{MaxIdleConnsPerHost: 1, IdleConnTimeout: 10 * time.Second},
+		Transport: &http.Transport{
+			DialContext:         (&net.Dialer{Timeout: timeout, Control: mayServe}).DialContext,
+			MaxIdleConnsPerHost: 1, IdleConnTimeout: 10 * time.Second,
+		},
 	}}
+}
+
+var errNotAllowed = errors.New("no model server may be there")
+
+// mayServe refuses a connection to an address that a host name led to.
+func mayServe(_, address string, _ syscall.RawConn) error {
+	if at, err := netip.ParseAddrPort(address); err == nil && !traffic.MayServe(at.Addr()) {
+		return errNotAllowed
+	}
+	return nil
 }
 
 // ModelPath is the path of a model at a server.
@@ -59,7 +73,7 @@ func (c *Client) Ready(ctx context.Context, base, model string) error {
 			return err
 		}
 		if status != http.StatusOK {
-			return fmt.Errorf("GET %s answered %d%s", path, status, said(body))
+			return &Refusal{path, status, said(body)}
 		}
 	}
 	return nil
@@ -74,7 +88,7 @@ func (c *Client) Metadata(ctx context.Context, base, model string) (ModelMetadat
 		return m, err
 	}
 	if status != http.StatusOK {
-		return m, fmt.Errorf("GET %s answered %d%s", path, status, said(body))
+		return m, &Refusal{path, status, said(body)}
 	}
 	if err := json.Unmarshal(body, &m); err != nil || m.Name == "" {
 		return m, fmt.Errorf("GET %s did not answer with model metadata of the protocol", path)
@@ -131,6 +145,8 @@ func explain(err error) string {
 	var timeout net.Error
 	var dns *net.DNSError
 	switch {
+	case errors.Is(err, errNotAllowed):
+		return errNotAllowed.Error()
 	case errors.Is(err, syscall.ECONNREFUSED):
 		return "connection refused"
 	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
@@ -145,6 +161,29 @@ func explain(err error) string {
 		text = text[i+2:]
 	}
 	return text
+}
+
+// Refusal is an answer of a model server that is no 200.
+type Refusal struct {
+	Path   string
+	Status int
+	// Said is the error that the server named, "" when it named none.
+	Said string
+}
+
+// Error says what was asked and answered.
+func (r *Refusal) Error() string {
+	return fmt.Sprintf("GET %s answered %d%s", r.Path, r.Status, r.Said)
+}
+
+// Outline says why a model server could not be asked without what it said, for those who may not be
+// meant to read what runs there.
+func Outline(err error) string {
+	var r *Refusal
+	if errors.As(err, &r) {
+		return fmt.Sprintf("GET %s answered %d", r.Path, r.Status)
+	}
+	return err.Error()
 }
 
 // said quotes the error in a body, if it has one.

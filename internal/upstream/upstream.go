@@ -10,6 +10,7 @@ import (
 	"io"
 	"math/rand/v2"
 	"net"
+	"net/netip"
 	"net/url"
 	"sync"
 	"sync/atomic"
@@ -17,6 +18,7 @@ import (
 	"time"
 
 	"innerladder/internal/core/sketch"
+	"innerladder/internal/core/traffic"
 	"innerladder/internal/eventloop"
 	"innerladder/internal/http1"
 )
@@ -232,8 +234,16 @@ func (a *Address) connect(task *eventloop.Task, now, until time.Time) (net.Conn,
 		return nil, http1.ErrTimedOut
 	}
 	c, err := task.Dial(a.dial, patience)
-	if err != nil || a.secure == nil {
-		return c, err
+	if err != nil {
+		return nil, err
+	}
+	// A host name may lead elsewhere than when it was placed.
+	if at, err := netip.ParseAddrPort(c.RemoteAddr().String()); err == nil && !traffic.MayServe(at.Addr()) {
+		_ = c.Close()
+		return nil, syscall.EHOSTUNREACH
+	}
+	if a.secure == nil {
+		return c, nil
 	}
 	t := tls.Client(c, a.secure)
 	_ = t.SetDeadline(now.Add(patience))

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"net/netip"
 	"net/url"
 	"strings"
 	"time"
@@ -35,6 +36,11 @@ func cleanAddress(raw string) (string, error) {
 			In("addresses").
 			Do("give http://HOST:PORT or https://HOST:PORT, without user, query or fragment")
 	}
+	if a, err := netip.ParseAddr(u.Hostname()); err == nil && !traffic.MayServe(a) {
+		return "", fault.New(fault.Refused, "placement.not_allowed", "no model server may be at %s", u.Hostname()).
+			In("addresses").Do("give an address of the network; link-local ones, where machines are told their " +
+			"credentials, are not asked")
+	}
 	return strings.TrimRight(u.String(), "/"), nil
 }
 
@@ -59,13 +65,13 @@ func (s *Service) inspect(ctx context.Context, v *registry.Version, environment,
 		return out, err
 	}
 	if err := servers.Ready(ctx, address, servedAs); err != nil {
-		return refuse("placement.not_ready", err.Error(),
+		return refuse("placement.not_ready", oip.Outline(err),
 			"start the model server, see that it speaks the Open Inference Protocol and is ready, and name the model "+
 				"with -as if it is called otherwise there")
 	}
 	m, err := servers.Metadata(ctx, address, servedAs)
 	if err != nil {
-		return refuse("placement.no_metadata", err.Error(),
+		return refuse("placement.no_metadata", oip.Outline(err),
 			"see that the server describes its models as the Open Inference Protocol says")
 	}
 	out.declared = m.Served
