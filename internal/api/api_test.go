@@ -475,7 +475,16 @@ func TestAFailingTrialIsRolledBack(t *testing.T) {
 	wantCode(t, "twice", err, "alert.handled")
 	_, err = r.tove.HandleAlert(ctx, a.ID, "resolved", "withdrawn")
 	must(t, err)
-	c, err := r.runa.Compare(ctx, "demand-hourly", "heat-demand@1", "heat-demand@2", 10*time.Minute)
+	before, err := r.runa.Compare(ctx, "demand-hourly", "heat-demand@1", "heat-demand@2", time.Hour,
+		a.RaisedAt.Add(-time.Hour))
+	if err != nil || before.CandidateRequests != 0 || before.To.After(a.RaisedAt) {
+		t.Errorf("an hour before: %d requests until %v, %v", before.CandidateRequests, before.To, err)
+	}
+	moment, err := r.runa.Compare(ctx, "demand-hourly", "heat-demand@1", "heat-demand@2", time.Hour, a.RaisedAt)
+	if err != nil || moment.CandidateRequests == 0 {
+		t.Errorf("the moment of the rollback: %d requests, %v", moment.CandidateRequests, err)
+	}
+	c, err := r.runa.Compare(ctx, "demand-hourly", "heat-demand@1", "heat-demand@2", 10*time.Minute, time.Time{})
 	must(t, err)
 	if c.Rows[0].Verdict != "worse" || c.CandidateRequests == 0 {
 		t.Errorf("%+v", c.Rows[0])

@@ -40,17 +40,10 @@ func (in searchIn) search(now time.Time) (records.RecordSearch, error) {
 		field, value string
 		into         *time.Time
 	}{{"after", in.After, &q.After}, {"until", in.Until, &q.Until}} {
-		if m.value == "" {
-			continue
+		var err error
+		if *m.into, err = moment(m.field, m.value); err != nil {
+			return q, err
 		}
-		t, err := time.Parse(time.RFC3339, m.value)
-		if err != nil {
-			if t, err = time.Parse(time.DateOnly, m.value); err != nil {
-				return q, fault.New(fault.Invalid, "search.moment", "%q is no moment", m.value).In(m.field).
-					Do("write one such as 2026-01-31 or 2026-01-31T14:00:00Z")
-			}
-		}
-		*m.into = t
 	}
 	if in.Within != "" {
 		d, err := time.ParseDuration(in.Within)

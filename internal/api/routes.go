@@ -71,6 +71,20 @@ func (w windowIn) duration() (time.Duration, error) {
 	return d, nil
 }
 
+// moment reads a time that was given; the zero time when none was.
+func moment(field, text string) (time.Time, error) {
+	if text == "" {
+		return time.Time{}, nil
+	}
+	for _, form := range []string{time.RFC3339, time.DateOnly} {
+		if at, err := time.Parse(form, text); err == nil {
+			return at, nil
+		}
+	}
+	return time.Time{}, fault.New(fault.Invalid, "search.moment", "%q is no moment", text).In(field).
+		Do("write one such as 2026-01-31 or 2026-01-31T14:00:00Z")
+}
+
 // operations lists every route of the API.
 func operations() []operation {
 	return slices.Concat(special(), signInOperations(), peopleOperations(), recordOperations(), keepingOperations(),
@@ -246,13 +260,18 @@ func endpointOperations() []operation {
 				windowIn
 				Incumbent string `query:"incumbent" required:"true" description:"MODEL@NUMBER, MODEL@RUNG or MODEL@LABEL"`
 				Candidate string `query:"candidate" required:"true" description:"MODEL@NUMBER, MODEL@RUNG or MODEL@LABEL"`
+				Until     string `query:"until" description:"when the window ends, RFC 3339; now when not given"`
 			},
 			) (compare.Comparison, error) {
 				w, err := in.duration()
 				if err != nil {
 					return compare.Comparison{}, err
 				}
-				return c.app.Observe.Compare(c, c.by, in.Endpoint, in.Incumbent, in.Candidate, w)
+				until, err := moment("until", in.Until)
+				if err != nil {
+					return compare.Comparison{}, err
+				}
+				return c.app.Observe.Compare(c, c.by, in.Endpoint, in.Incumbent, in.Candidate, w, until)
 			}),
 	}
 }

@@ -21,8 +21,17 @@ func watchCommands() []command {
 			setup: func(c *call) func(context.Context) error {
 				c.connect()
 				window := c.flags.Duration("window", 15*time.Minute, "`DURATION`: how far back")
+				ends := c.flags.String("until", "",
+					"`TIME` when the window ends, such as 2026-11-26T14:03:00Z; now when not given")
 				return func(ctx context.Context) error {
-					r, err := c.api.Compare(ctx, c.args[0], c.args[1], c.args[2], *window)
+					var until time.Time
+					if *ends != "" {
+						var err error
+						if until, err = time.Parse(time.RFC3339, *ends); err != nil {
+							return wrongUse("%q is no time; give one such as 2026-11-26T14:03:00Z", *ends)
+						}
+					}
+					r, err := c.api.Compare(ctx, c.args[0], c.args[1], c.args[2], *window, until)
 					return c.show(r, err, func() { printComparison(c.Out, r) })
 				}
 			},

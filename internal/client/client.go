@@ -239,13 +239,17 @@ func (c *Client) Series(ctx context.Context, name string, window time.Duration) 
 	return call[wire.Series](ctx, c, "GET", query(path("endpoints", name, "series"), "window", window.String()), nil)
 }
 
-// Compare puts two versions side by side.
+// Compare puts two versions side by side, over a window that ends at until, now for the zero time.
 func (c *Client) Compare(ctx context.Context, endpoint, incumbent, candidate string,
-	window time.Duration,
+	window time.Duration, until time.Time,
 ) (compare.Comparison, error) {
+	ends := ""
+	if !until.IsZero() {
+		ends = until.Format(time.RFC3339Nano)
+	}
 	return call[compare.Comparison](ctx, c, "GET",
 		query(path("endpoints", endpoint, "compare"), "incumbent", incumbent, "candidate", candidate, "window",
-			window.String()), nil)
+			window.String(), "until", ends), nil)
 }
 
 // Splits lists the splits of an endpoint, newest first.

@@ -253,7 +253,7 @@ func (p *play) goodCanary(ctx context.Context) error {
 	if len(e.Split.Trials()) == 0 {
 		return fmt.Errorf("the good canary was rolled back: %s", e.Split.Reason)
 	}
-	c, err := p.runa.Compare(ctx, "demand-hourly", "heat-demand@1", ref, 2*time.Minute)
+	c, err := p.runa.Compare(ctx, "demand-hourly", "heat-demand@1", ref, 2*time.Minute, time.Time{})
 	if err != nil {
 		return err
 	}

@@ -62,7 +62,7 @@ func (s *Service) Review(ctx context.Context, by act.Actor, id string) (wire.Rev
 		if e.Model != v.Model {
 			continue
 		}
-		c, err := s.observe.Compare(ctx, by, e.Name, p.Incumbent, v.Ref, measuredOver)
+		c, err := s.observe.Compare(ctx, by, e.Name, p.Incumbent, v.Ref, measuredOver, time.Time{})
 		if err != nil {
 			return out, err
 		}

@@ -40,9 +40,9 @@ func checkWindow(w time.Duration) error {
 }
 
 // Compare puts two versions that answer for an endpoint side by side, over the minutes
-// of a window in which both did.
+// of a window in which both did. The window ends at until, now for the zero time.
 func (s *Service) Compare(ctx context.Context, by act.Actor, endpoint, incumbent, candidate string,
-	window time.Duration,
+	window time.Duration, until time.Time,
 ) (compare.Comparison, error) {
 	var none compare.Comparison
 	e, err := s.traffic.Endpoint(ctx, by, endpoint)
@@ -71,6 +71,9 @@ func (s *Service) Compare(ctx context.Context, by act.Actor, endpoint, incumbent
 			Do("name two versions")
 	}
 	now := s.Now()
+	if whole := until.Truncate(time.Minute).Add(time.Minute); !until.IsZero() && whole.Before(now) {
+		now = whole // the minute in which it ended counts, which is all of a short trial
+	}
 	q := signals.Query{
 		Endpoint: endpoint, Versions: []string{a.Ref, b.Ref}, To: now, Longest: longestFor(window),
 		Latency: true, Content: true,

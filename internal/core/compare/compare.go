@@ -139,9 +139,8 @@ func Compare(incumbent, candidate Side, draws []Draw, need drift.Need) Compariso
 		func(x *sketch.Content) map[string]*sketch.Column { return x.Outputs })
 	c.Inputs = distributions(incumbent.Summary, candidate.Summary, need,
 		func(x *sketch.Content) map[string]*sketch.Column { return x.Inputs })
-	c.Notes = append(c.Notes, formNotes(c.Incumbent, c.Candidate, &incumbent.Summary.Content.Forms,
-		&candidate.Summary.Content.Forms)...)
-	c.Sentence = c.summarise()
+	c.Sentence = c.summarise(formNotes(c.Incumbent, c.Candidate, &incumbent.Summary.Content.Forms,
+		&candidate.Summary.Content.Forms))
 	return c
 }
 
@@ -280,12 +279,13 @@ func distributions(a, b *sketch.Summary, need drift.Need,
 	return out
 }
 
-// summarise says the whole in one or two sentences, the worst first.
-func (c *Comparison) summarise() string {
+// summarise says the whole in one or two sentences, the worst first, after what comes before
+// anything that is counted.
+func (c *Comparison) summarise(first []string) string {
 	if c.Mismatch != "" {
 		return c.Mismatch
 	}
-	parts := append(slices.Clone(c.Notes),
+	parts := append(first,
 		fmt.Sprintf("%s answered %d requests, %s %d.", c.Candidate, c.CandidateRequests, c.Incumbent,
 			c.IncumbentRequests))
 	for _, signal := range []string{"error_rate", "latency_p99"} {

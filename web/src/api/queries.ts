@@ -68,15 +68,22 @@ export const useSeries = (endpoint: string, window: string) =>
     { refetchInterval: 2000, placeholderData: (before) => before },
   )
 
-export const useComparison = (endpoint: string, incumbent: string, candidate: string, window: string) =>
+/** Two versions over a window that ends at a moment; now, and again every few seconds, when none is given. */
+export const useComparison = (
+  endpoint: string,
+  incumbent: string,
+  candidate: string,
+  window: string,
+  until: string | undefined,
+) =>
   $api.useQuery(
     'get',
     '/api/v1/endpoints/{endpoint}/compare',
     {
-      params: { path: { endpoint }, query: { incumbent, candidate, window } },
+      params: { path: { endpoint }, query: { incumbent, candidate, window, until } },
     },
     {
-      refetchInterval: 5000,
+      refetchInterval: until === undefined && 5000,
       placeholderData: (before) => before,
       enabled: incumbent !== '' && candidate !== '' && incumbent !== candidate,
     },

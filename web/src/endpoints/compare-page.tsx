@@ -3,7 +3,7 @@ import { useParams, useSearchParams } from 'react-router'
 import type { Comparison } from '../api/client'
 import { useComparison, useEndpoint, useSplits } from '../api/queries'
 import { Choice, Switchboard } from '../ui/overlays'
-import { Empty, Loaded, PageHead, Panel, To, Verdict } from '../ui/parts'
+import { Ago, Empty, Loaded, PageHead, Panel, To, Verdict } from '../ui/parts'
 import { SignalTable } from './signal-table'
 import { DistributionPanel } from './distribution-panel'
 
@@ -18,17 +18,18 @@ const windows: Record<string, string> = {
 export function ComparePage() {
   const { endpoint: name = '' } = useParams()
   const [params, setParams] = useSearchParams()
-  const [window, setWindow] = useState('15 min')
+  const [window, setWindow] = useState(params.get('until') ? '1 h' : '15 min')
   const endpoint = useEndpoint(name)
   const splits = useSplits(name)
   const incumbent = params.get('incumbent') ?? ''
   const candidate = params.get('candidate') ?? ''
-  const comparison = useComparison(name, incumbent, candidate, windows[window] ?? '15m')
+  const until = params.get('until') ?? undefined
+  const comparison = useComparison(name, incumbent, candidate, windows[window] ?? '15m', until)
   const versions = [...new Set((splits.data?.items ?? []).flatMap((s) => s.lanes.map((l) => l.version)))].sort((a, b) =>
     a.localeCompare(b, 'en', { numeric: true }),
   )
   const choose = (key: string) => (value: string) =>
-    setParams({ incumbent, candidate, [key]: value }, { replace: true })
+    setParams({ incumbent, candidate, ...(until && { until }), [key]: value }, { replace: true })
   const options = versions.map((v) => ({ value: v, text: v }))
   return (
     <>
@@ -37,6 +38,12 @@ export function ComparePage() {
         sub={
           <>
             what two versions did for <To to={`/endpoints/${name}`}>{endpoint.data?.name ?? name}</To> at the same time
+            {until && (
+              <>
+                , until <Ago at={until} />;{' '}
+                <To to={`?incumbent=${incumbent}&candidate=${candidate}`}>see it as of now</To>
+              </>
+            )}
           </>
         }
       >

@@ -33,7 +33,7 @@ export function RolledBackNote({ version, back: b }: { version: string; back: Ro
           <To to="/alerts">{b.alert}</To> ·{' '}
         </>
       )}
-      <To to={`/endpoints/${b.endpoint}/compare?incumbent=${b.instead}&candidate=${version}&window=24h`}>
+      <To to={`/endpoints/${b.endpoint}/compare?incumbent=${b.instead}&candidate=${version}&until=${b.at}`}>
         how both behaved
       </To>
     </p>
