@@ -181,7 +181,8 @@ func TestTwentyThousandRequests(t *testing.T) {
 		t.Errorf("%v of %d requests on a lane of 10 %% (p = %.5f)", seen, n, p)
 	}
 	await(t, "all requests to be recorded, as they were meant", 5*time.Second, func() bool {
-		r, err := h.runa.Compare(t.Context(), "demand-hourly", "heat-demand@1", "heat-demand@2", 10*time.Minute, time.Time{})
+		r, err := h.runa.Compare(t.Context(), "demand-hourly", "heat-demand@1", "heat-demand@2", 10*time.Minute,
+			time.Time{})
 		must(t, err)
 		return r.IncumbentRequests+r.CandidateRequests == n && r.Mismatch == ""
 	})

@@ -82,6 +82,17 @@ func TestTheSampleIsSentAtPlacement(t *testing.T) {
 			t.Errorf("%s tells what the server said: %v", name, err)
 		}
 	}
+	// Outputs may have first dimensions of their own, and servers may take 16-bit floats in binary only.
+	for _, at := range []string{
+		exactServer(t, "FP32", "[-1]", strings.Replace(exactAnswer, `}]`,
+			`},{"name":"boxes","datatype":"FP32","shape":[2,2],"data":[1,2,3,4]}]`, 1)),
+		exactServer(t, "FP16", "[-1]", "only binary"),
+	} {
+		_, err = r.runa.Place(ctx, ref, "plant-north", []string{at}, "")
+		must(t, err)
+		_, err = r.runa.Unplace(ctx, ref, "plant-north")
+		must(t, err)
+	}
 	good := exactServer(t, "FP32", "[-1,1]", exactAnswer)
 	_, err = r.runa.Place(ctx, ref, "plant-north", []string{good, exactServer(t, "FP64", "[-1,1]", exactAnswer)}, "")
 	wantCode(t, "two addresses that differ", err, "placement.differ")

@@ -64,10 +64,10 @@ func answerMessages(name string, raw []byte) (out []answers.Case, err error) {
 		if err := json.Unmarshal(line, &message); err != nil {
 			return nil, badAnswers("line %d of %s is no JSON: %v", n, name, err)
 		}
-		if _, err := oip.Tensors(line, "inputs"); err != nil {
+		if _, err := oip.AnyTensors(line, "inputs"); err != nil {
 			return nil, badAnswers("line %d of %s: %v", n, name, err)
 		}
-		outputs, err := oip.Tensors(line, "outputs")
+		outputs, err := oip.AnyTensors(line, "outputs")
 		if err != nil {
 			return nil, badAnswers("line %d of %s: %v", n, name, err)
 		}

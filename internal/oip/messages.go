@@ -121,12 +121,26 @@ func ParseRequest(body []byte) (*InferRequest, error) {
 	if len(r.Inputs) == 0 {
 		return nil, fmt.Errorf("the request has no inputs")
 	}
-	return &r, checkAll(r.Inputs)
+	if err := checkAll(r.Inputs); err != nil {
+		return &r, err
+	}
+	return &r, checkRows(r.Inputs)
 }
 
 // Tensors reads and checks the tensors of a message, its "inputs" or "outputs", and
-// nothing else of it. It is several times quicker than reading all of it.
+// nothing else of it. It is several times quicker than reading all of it. They must have the same
+// number of rows.
 func Tensors(body []byte, side string) ([]Tensor, error) {
+	out, err := AnyTensors(body, side)
+	if err != nil {
+		return nil, err
+	}
+	return out, checkRows(out)
+}
+
+// AnyTensors is Tensors without asking for rows: a model may give tensors whose first dimensions
+// differ, such as how many things it found and where they are.
+func AnyTensors(body []byte, side string) ([]Tensor, error) {
 	if !gjson.ValidBytes(body) {
 		return nil, fmt.Errorf("the message is no JSON")
 	}
@@ -167,11 +181,19 @@ func Values(tensors []Tensor) map[string][]any {
 	return out
 }
 
+// checkAll says whether every tensor has the values that its shape promises.
 func checkAll(tensors []Tensor) error {
 	for i := range tensors {
 		if err := tensors[i].check(); err != nil {
 			return err
 		}
+	}
+	return nil
+}
+
+// checkRows says whether all tensors have as many rows.
+func checkRows(tensors []Tensor) error {
+	for i := range tensors {
 		if tensors[i].Rows() != tensors[0].Rows() {
 			return fmt.Errorf("tensor %q has %d rows, %q has %d", tensors[i].Name, tensors[i].Rows(), tensors[0].Name,
 				tensors[0].Rows())

@@ -83,7 +83,7 @@ func (s *Service) inspect(ctx context.Context, v *registry.Version, environment,
 	}
 	at := asked{servers.Patient(answersWithin), address, servedAs, v.Signature.Exactly(m.Served)}
 	// A sample that the protocol cannot carry, or that is too large, is not sent.
-	if sample := at.exact.SampleAfter(v.SampleRequest); sample != nil {
+	if sample := at.exact.SampleAfter(v.SampleRequest); sample != nil && !at.exact.Halves() {
 		tensors, why := at.ask(ctx, sample)
 		if why != "" {
 			return refuse("placement.sample", "the sample request "+why,
@@ -116,7 +116,7 @@ func (a asked) ask(ctx context.Context, request []byte) (outputs []oip.Tensor, w
 	if status != http.StatusOK {
 		return nil, fmt.Sprintf("was answered with status %d", status)
 	}
-	outputs, err = oip.Tensors(body, "outputs")
+	outputs, err = oip.AnyTensors(body, "outputs")
 	if err != nil {
 		return nil, "was not answered in the Open Inference Protocol"
 	}

@@ -105,6 +105,12 @@ func (s *Signature) request(value func(Column) any) json.RawMessage {
 	return bytes.TrimSpace(b.Bytes())
 }
 
+// Halves reports whether some input has 16-bit floats, which JSON has no exact form for: many
+// servers take them in binary form only, so that a refusal of a request in JSON says nothing.
+func (s *Signature) Halves() bool {
+	return slices.ContainsFunc(s.Inputs, func(c Column) bool { return c.Datatype == "FP16" || c.Datatype == "BF16" })
+}
+
 // SampleAfter is the sample request of an exact signature with the values of an earlier sample of
 // the same version, which was made when less was known of its types; that sample itself where
 // nothing was open.
