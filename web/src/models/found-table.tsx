@@ -3,6 +3,7 @@ import type { Found } from '../api/client'
 import { DataTable, type Columns } from '../ui/data-table'
 import { number } from '../ui/format'
 import { Ago, Ref, Tag, To } from '../ui/parts'
+import { LabelsAndTags } from './labels-and-tags'
 import { RolledBackTag } from './rolled-back'
 
 export function FoundTable({
@@ -33,19 +34,7 @@ export function FoundTable({
             />
             <span>
               <Ref to={v.ref} /> <span className="text-ink-2">{v.rung}</span> {v.rolled_back && <RolledBackTag />}{' '}
-              {v.vetted && <Tag tone="main">vetted</Tag>}{' '}
-              <span className="inline-flex flex-wrap gap-1">
-                {v.labels?.map((l) => (
-                  <Tag key={l} tone="trial">
-                    {l}
-                  </Tag>
-                ))}
-                {v.tags?.map((t) => (
-                  <Tag key={t} tone="quiet">
-                    {t}
-                  </Tag>
-                ))}
-              </span>
+              {v.vetted && <Tag tone="main">vetted</Tag>} <LabelsAndTags labels={v.labels} tags={v.tags} />
               {v.note && <div className="text-ink-2 text-[12.5px]">{v.note}</div>}
             </span>
           </span>

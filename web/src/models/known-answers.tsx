@@ -19,9 +19,9 @@ export function KnownAnswers({ version: v }: { version: Version }) {
       {known ? (
         <>
           <p className="text-ink-2 mb-2">
-            Every address proves by them that it runs this version: when it is placed, and when it comes back. They were{' '}
-            {known.origin} by {known.by}, <Ago at={known.at} />; a number may be off by {known.tolerance} and a
-            hundred-thousandth of itself.
+            Every address proves by them that it runs this version: when it is placed, and when it comes back.
+            {` They were ${known.origin} by ${known.by}, `}
+            <Ago at={known.at} />; a number may be off by {known.tolerance} and a hundred-thousandth of itself.
           </p>
           <CaseTable cases={known.cases} />
         </>

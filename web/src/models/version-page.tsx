@@ -5,11 +5,12 @@ import type { Version } from '../api/client'
 import { usePromotions } from '../api/ladder'
 import { useTrace, useVersion, useVersions } from '../api/queries'
 import { ActivityPanel } from '../activity/activity-list'
-import { Ago, Empty, Loaded, PageHead, Panel, Tag, To } from '../ui/parts'
+import { Ago, Empty, Loaded, PageHead, Panel, To } from '../ui/parts'
 import { CardView } from './card-view'
 import { DiffPanel } from './diff-panel'
 import { EvidenceView } from './evidence-view'
 import { EmergencyTag } from './ladder-board'
+import { LabelsAndTags } from './labels-and-tags'
 import { RolledBackNote } from './rolled-back'
 import { ProfilesAgainst, ProfileView } from './profile-view'
 import { PromoteSheet } from './promote-sheet'
@@ -63,19 +64,7 @@ function VersionView({ version: v }: { version: Version }) {
       <PageHead
         title={
           <>
-            {v.ref}{' '}
-            <span className="inline-flex flex-wrap gap-1">
-              {v.labels?.map((l) => (
-                <Tag key={l} tone="trial">
-                  {l}
-                </Tag>
-              ))}
-              {v.tags?.map((t) => (
-                <Tag key={t} tone="quiet">
-                  {t}
-                </Tag>
-              ))}
-            </span>
+            {v.ref} <LabelsAndTags labels={v.labels} tags={v.tags} />
           </>
         }
         sub={
