@@ -39,70 +39,81 @@ func TestTheWholeJobFromTheCommandLine(t *testing.T) {
 		"-target", "y", "-unit", "y=MW", "-param", "depth=7"); got != "heat-demand@2" {
 		t.Fatalf("registered as %q", got)
 	}
-	expect := func(out string, says ...string) {
-		t.Helper()
-		for _, s := range says {
-			if !strings.Contains(out, s) {
-				t.Errorf("%q is not in:\n%s", s, out)
-			}
-		}
-	}
-	refused := func(want int, tokenFile, says string, args ...string) {
-		t.Helper()
-		code, out, messages := h.cli(tokenFile, args...)
-		if code != want || out != "" || !strings.Contains(messages, says) {
-			t.Errorf("innerladder %s: exit %d, want %d with %q: %s%s", strings.Join(args, " "), code, want, says, out,
-				messages)
-		}
-	}
-	expect(h.as(h.runaFile, "list"), "heat-demand", "regression", "@2 @1")
-	expect(h.as(h.runaFile, "list", "heat-demand"), "rmse=3.2", "json", "two winters")
-	expect(h.as(h.runaFile, "show", "heat-demand@1"), "draft", "two winters", "MW", "input", "output")
-	expect(h.as(h.runaFile, "diff", "heat-demand@1", "heat-demand@2"), "better -0.2", "parameter depth",
+	h.expects(h.as(h.runaFile, "list"), "heat-demand", "regression", "@2 @1")
+	h.expects(h.as(h.runaFile, "list", "heat-demand"), "rmse=3.2", "json", "two winters")
+	h.expects(h.as(h.runaFile, "show", "heat-demand@1"), "draft", "two winters", "MW", "input", "output")
+	h.expects(h.as(h.runaFile, "diff", "heat-demand@1", "heat-demand@2"), "better -0.2", "parameter depth",
 		"signature: compatible", "artifact model.json")
 
-	expect(h.as(h.runaFile, "promote", "heat-demand@2", "-to", "live", "-note", "better"), "P-1", "waiting",
+	h.expects(h.as(h.runaFile, "promote", "heat-demand@2", "-to", "live", "-note", "better"), "P-1", "waiting",
 		"someone other than runa")
-	refused(3, h.runaFile, "runa asked for P-1 and cannot sign it", "sign", "P-1", "-yes")
-	expect(h.as(h.toveFile, "reviews"), "P-1", "heat-demand@2")
-	expect(h.as(h.toveFile, "sign", "P-1", "-yes", "-note", "read the back-test"), "carried out")
+	h.refuses(3, h.runaFile, "runa asked for P-1 and cannot sign it", "sign", "P-1", "-yes")
+	h.expects(h.as(h.toveFile, "reviews"), "P-1", "heat-demand@2")
+	h.expects(h.as(h.toveFile, "sign", "P-1", "-yes", "-note", "read the back-test"), "carried out")
 	h.as(h.runaFile, "promote", "heat-demand@1", "-to", "live")
 	h.as(h.toveFile, "sign", "P-2", "-yes")
 
 	_, one := h.standin(model)
 	_, two := h.standin(better)
-	refused(1, h.runaFile, "there is no environment", "place", "heat-demand@1", "-env", "plant-north", "-at", one)
+	h.refuses(1, h.runaFile, "there is no environment", "place", "heat-demand@1", "-env", "plant-north", "-at", one)
 	h.as(h.runaFile, "environment", "add", "plant-north")
-	refused(3, h.runaFile, "connection refused", "place", "heat-demand@1", "-env", "plant-north", "-at",
+	h.refuses(3, h.runaFile, "connection refused", "place", "heat-demand@1", "-env", "plant-north", "-at",
 		"http://127.0.0.1:1")
 	h.as(h.runaFile, "place", "heat-demand@1", "-env", "plant-north", "-at", one)
 	h.as(h.runaFile, "place", "heat-demand@2", "-env", "plant-north", "-at", two)
 	h.as(h.runaFile, "endpoint", "add", "demand-hourly", "-model", "heat-demand", "-env", "plant-north")
 	h.as(h.runaFile, "split", "demand-hourly", "heat-demand@1=100")
-	refused(2, h.runaFile, "5 % are missing", "split", "demand-hourly", "heat-demand@1=90", "heat-demand@2=5")
-	refused(1, h.runaFile, "there is no heat-demand@7; heat-demand has versions up to 2", "split", "demand-hourly",
+	h.refuses(2, h.runaFile, "5 % are missing", "split", "demand-hourly", "heat-demand@1=90", "heat-demand@2=5")
+	h.refuses(1, h.runaFile, "there is no heat-demand@7; heat-demand has versions up to 2", "split", "demand-hourly",
 		"heat-demand@7=100")
-	expect(h.as(h.runaFile, "split", "demand-hourly", "heat-demand@1=75", "heat-demand@2=25", "-why", "first look"),
+	h.expects(h.as(h.runaFile, "split", "demand-hourly", "heat-demand@1=75", "heat-demand@2=25", "-why", "first look"),
 		"demand-hourly#2 is in force")
 
+	h.watchesAndGoesBack()
+}
+
+// watchesAndGoesBack calls the endpoint, looks at its lanes side by side, and takes the trial back.
+func (h *house) watchesAndGoesBack() {
+	t := h.t
+	t.Helper()
 	c := h.caller(8)
 	for i := range 400 {
 		if status, version, body, err := c.infer(float64(i) / 100); err != nil || status != 200 || version == "" {
 			t.Fatalf("%d %s %s %v", status, version, body, err)
 		}
 	}
-	expect(h.as(h.runaFile, "endpoint", "show", "demand-hourly"), "first look", "main", "trial", "25 %")
-	expect(h.as(h.runaFile, "compare", "demand-hourly", "heat-demand@1", "heat-demand@2", "-window", "10m"),
+	h.expects(h.as(h.runaFile, "endpoint", "show", "demand-hourly"), "first look", "main", "trial", "25 %")
+	h.expects(h.as(h.runaFile, "compare", "demand-hourly", "heat-demand@1", "heat-demand@2", "-window", "10m"),
 		"error_rate", "latency_p99", "heat-demand@2 answered")
-	refused(2, h.runaFile, "no reason", "back", "demand-hourly")
-	expect(h.as(h.runaFile, "back", "demand-hourly", "-why", "complaints from the harbour"),
+	h.refuses(2, h.runaFile, "no reason", "back", "demand-hourly")
+	h.expects(h.as(h.runaFile, "back", "demand-hourly", "-why", "complaints from the harbour"),
 		"demand-hourly#3 is in force: heat-demand@1 100 %")
-	expect(h.as(h.runaFile, "splits", "demand-hourly"), "#3", "#1", "complaints from the harbour", "first look")
-	expect(h.as(h.runaFile, "activity", "demand-hourly"), "back to #1", "runa")
+	h.expects(h.as(h.runaFile, "splits", "demand-hourly"), "#3", "#1", "complaints from the harbour", "first look")
+	h.expects(h.as(h.runaFile, "activity", "demand-hourly"), "back to #1", "runa")
 	var asJSON struct{ Items []traffic.Split }
 	must(t, json.Unmarshal([]byte(h.as(h.runaFile, "splits", "demand-hourly", "-json")), &asJSON))
 	if len(asJSON.Items) != 3 || asJSON.Items[0].ReturnsTo != 1 {
 		t.Errorf("-json: %+v", asJSON)
+	}
+}
+
+// expects looks for texts in what a command has printed.
+func (h *house) expects(out string, says ...string) {
+	h.t.Helper()
+	for _, s := range says {
+		if !strings.Contains(out, s) {
+			h.t.Errorf("%q is not in:\n%s", s, out)
+		}
+	}
+}
+
+// refuses runs a command that must end with a code and say why, and print nothing.
+func (h *house) refuses(want int, tokenFile, says string, args ...string) {
+	h.t.Helper()
+	code, out, messages := h.cli(tokenFile, args...)
+	if code != want || out != "" || !strings.Contains(messages, says) {
+		h.t.Errorf("innerladder %s: exit %d, want %d with %q: %s%s", strings.Join(args, " "), code, want, says, out,
+			messages)
 	}
 }
 

@@ -12,6 +12,16 @@ import (
 	"unicode/utf8"
 )
 
+// Addresses where machines are told their credentials are not asked, whatever led there.
+func TestLinkLocalAddressesAreNotAsked(t *testing.T) {
+	for _, at := range []string{"http://169.254.169.254", "http://[fe80::1]:8000", "http://0.0.0.0:8000"} {
+		if err := NewClient(time.Second).Ready(t.Context(), at, "m"); err == nil ||
+			err.Error() != "no model server may be there" {
+			t.Errorf("%s: %v", at, err)
+		}
+	}
+}
+
 func TestAnswersAreNamed(t *testing.T) {
 	const tail = `"outputs":[]}`
 	cases := []struct{ name, in, want string }{

@@ -163,7 +163,7 @@ func forms(outputs []oip.Tensor) []sketch.Form {
 	var out []sketch.Form
 	for _, t := range outputs {
 		if len(t.Name) <= longestName && len(t.Datatype) <= longestName {
-			out = append(out, sketch.Form{Name: strings.Clone(t.Name), Datatype: strings.Clone(t.Datatype)})
+			out = append(out, sketch.Form{Name: t.Name, Datatype: t.Datatype})
 		}
 	}
 	return out

@@ -10,7 +10,6 @@ import (
 	"io"
 	"math/rand/v2"
 	"net"
-	"net/netip"
 	"net/url"
 	"sync"
 	"sync/atomic"
@@ -238,7 +237,7 @@ func (a *Address) connect(task *eventloop.Task, now, until time.Time) (net.Conn,
 		return nil, err
 	}
 	// A host name may lead elsewhere than when it was placed.
-	if at, err := netip.ParseAddrPort(c.RemoteAddr().String()); err == nil && !traffic.MayServe(at.Addr()) {
+	if at, tcp := c.RemoteAddr().(*net.TCPAddr); tcp && !traffic.MayServe(at.AddrPort().Addr()) {
 		_ = c.Close()
 		return nil, syscall.EHOSTUNREACH
 	}

@@ -205,7 +205,7 @@ func (g *gathered) sign(reg wire.Registration) (err error) {
 	case reg.Signature != nil:
 		v.Signature = reg.Signature.Completed(seen)
 	case seen != nil:
-		v.Signature = seen.Told(declared)
+		v.Signature = seen.TypedBy(declared)
 	default:
 		v.Signature = declared
 	}

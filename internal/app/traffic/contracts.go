@@ -111,13 +111,16 @@ func (s *Service) exactly(ctx context.Context, r records.View, e *traffic.Endpoi
 
 // decided are the contracts that a new split of an endpoint can be made under.
 func (s *Service) decided(ctx context.Context, r records.View, e *traffic.Endpoint) (traffic.Decided, error) {
-	inForce := 0
-	if e.Split != nil {
-		inForce = e.Split.Contract
+	keep, err := r.ContractsToKeep(ctx, e.Project, e.Model)
+	if err != nil {
+		return nil, err
 	}
-	all, err := r.Contracts(ctx, e.Name)
-	slices.Reverse(all)
-	return slices.DeleteFunc(all, func(c traffic.Contract) bool { return c.Number < inForce }), err
+	for _, d := range keep[e.Model] {
+		if d.Newest().Endpoint == e.Name {
+			return d, nil
+		}
+	}
+	return nil, nil
 }
 
 func (s *Service) addContract(ctx context.Context, t *act.Tx, e *traffic.Endpoint,

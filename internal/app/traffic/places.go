@@ -172,6 +172,16 @@ func alone(ctx context.Context, t *act.Tx, p *traffic.Placement) error {
 	return nil
 }
 
+// placed finds the placement of a version in an environment, or says that there is none.
+func placed(ctx context.Context, r records.View, ref, environment string) (*traffic.Placement, error) {
+	p, err := r.PlacementOf(ctx, ref, environment)
+	if errors.Is(err, records.ErrNone) {
+		return nil, fault.New(fault.Unknown, "placement.unknown", "%s is not placed in %s", ref, environment).
+			In("environment").Do("see where it is with: innerladder placements %s", ref)
+	}
+	return p, err
+}
+
 // Unplace says that a version runs in an environment no more.
 func (s *Service) Unplace(ctx context.Context, by act.Actor, ref, environment string) (*traffic.Placement, error) {
 	v, err := s.registry.Version(ctx, by, ref)
@@ -179,11 +189,7 @@ func (s *Service) Unplace(ctx context.Context, by act.Actor, ref, environment st
 		return nil, err
 	}
 	return act.Change(ctx, s.Base, by, access.Place, func(t *act.Tx) (*traffic.Placement, error) {
-		p, err := t.PlacementOf(ctx, v.Ref, environment)
-		if errors.Is(err, records.ErrNone) {
-			return nil, fault.New(fault.Unknown, "placement.unknown", "%s is not placed in %s", v.Ref, environment).
-				In("environment").Do("see where it is with: innerladder placements %s", v.Ref)
-		}
+		p, err := placed(ctx, t.View, v.Ref, environment)
 		if err != nil {
 			return nil, err
 		}

@@ -154,7 +154,7 @@ func list(values []any) string {
 		case float64:
 			parts = append(parts, strconv.FormatFloat(v, 'g', 7, 64))
 		case string:
-			parts = append(parts, strconv.Quote(v[:min(40, len(v))]))
+			parts = append(parts, fmt.Sprintf("%.40q", v))
 		default:
 			parts = append(parts, fmt.Sprint(v))
 		}

@@ -2,6 +2,7 @@ package guard
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"innerladder/internal/core/seqtest"
@@ -54,6 +55,21 @@ func instead(form sketch.Form, main, trial *sketch.Forms) string {
 		return ""
 	}
 	return " (it gives it as " + strings.Join(types, " and ") + ")"
+}
+
+// onlyTrial says which outputs the trial gives in most answers and main in none.
+func onlyTrial(mainVersion string, main, trial *sketch.Forms) string {
+	var names []string
+	for _, o := range trial.All() {
+		there := slices.ContainsFunc(main.All(), func(m sketch.Form) bool { return m.Name == o.Name })
+		if main.Answers > 0 && !there && 2*trial.Of(o) > trial.Answers {
+			names = append(names, o.Name)
+		}
+	}
+	if len(names) == 0 {
+		return ""
+	}
+	return fmt.Sprintf("gives %s, which %s does not; it ", strings.Join(names, " and "), mainVersion)
 }
 
 // cells are the answers that have an output, and those that do not.

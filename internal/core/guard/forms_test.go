@@ -29,7 +29,10 @@ func TestOutputsThatAreNotThere(t *testing.T) {
 		"one of two":   {answersWith(500, y, scores), answersWith(200, y), true, "output scores"},
 		"too few":      {answersWith(500, y), answersWith(3, text), false, "the guard fires at"},
 		"the same":     {answersWith(500, y), answersWith(200, y), false, "no predictions to compare"},
-		"more":         {answersWith(500, y), answersWith(200, y, scores), false, "no predictions to compare"},
+		"more": {
+			answersWith(500, y), answersWith(200, y, scores), false,
+			"gives scores, which heat-demand@1 does not; it has no predictions to compare",
+		},
 		"nothing read": {sketch.Forms{}, answersWith(200, y), false, "no predictions to compare"},
 	} {
 		main, trial := Lane{Requests: 500, Forms: c.main}, Lane{Requests: 200, Forms: c.trial}

@@ -142,6 +142,7 @@ func Step(plan Plan, split int, trials []TrialPair, state State, e Evidence, now
 				// Half of alpha each: for whether the outputs are there, and for their values.
 				if r = readForms(g, t.Incumbent, incumbent, candidate, alpha/2); r.Sentence == "" {
 					r = readDrift(g, incumbent, candidate, alpha/2)
+					r.Sentence = onlyTrial(t.Incumbent, &incumbent.Forms, &candidate.Forms) + r.Sentence
 				}
 			}
 			r.Signal = g.Signal

@@ -40,10 +40,10 @@ func completed(columns []Column, known map[string]Column) []Column {
 	return out
 }
 
-// Told is the signature of rows that were seen, made exact by what the file of the model declares,
+// TypedBy is the signature of rows that were seen, made exact by what the file of the model declares,
 // completed by the rows. A file that calls its columns otherwise, as one that is fed by steps
 // outside of it, tells nothing of what is served.
-func (s *Signature) Told(file *Signature) *Signature {
+func (s *Signature) TypedBy(file *Signature) *Signature {
 	if file == nil {
 		return s
 	}

@@ -19,7 +19,7 @@ func TestAFileTellsTheTypesOfItsRows(t *testing.T) {
 	file := &Signature{
 		Inputs: []Column{exact("temp", "FP32"), exact("mix", "BYTES")}, Outputs: []Column{exact("y", "FP64")},
 	}
-	got := rows.Told(file)
+	got := rows.TypedBy(file)
 	if x := got.Inputs[0]; x.Datatype != "FP32" || x.Min != &low || got.Inputs[1].Levels[0] != "works" ||
 		got.Outputs[0].Datatype != "FP64" || got.Outputs[0].Unit != "MW" {
 		t.Errorf("%+v", got)
@@ -30,7 +30,7 @@ func TestAFileTellsTheTypesOfItsRows(t *testing.T) {
 		"another output":  {Inputs: file.Inputs, Outputs: []Column{exact("variable", "FP32")}},
 		"no inputs there": {Outputs: file.Outputs},
 	} {
-		if got := rows.Told(other); got != rows {
+		if got := rows.TypedBy(other); got != rows {
 			t.Errorf("%s: %+v", name, got)
 		}
 	}

@@ -117,6 +117,10 @@ func TestTheSampleIsOfExactTypes(t *testing.T) {
 			Served{Inputs: []Tensor{{"rows", "FP32", []int64{-1, 2}}}},
 			`{"inputs":[{"name":"rows","shape":[1,2],"datatype":"FP32","data":[-3.5,7]}]}`,
 		},
+		"side by side, as wide as it must be": {
+			Served{Inputs: []Tensor{{"rows", "FP32", []int64{-1, -1}}}},
+			`{"inputs":[{"name":"rows","shape":[1,2],"datatype":"FP32","data":[-3.5,7]}]}`,
+		},
 		"as it was": {
 			Served{Inputs: []Tensor{{"temp_c", "FP64", []int64{-1}}, {"hour", "INT64", []int64{-1}}}}, string(earlier),
 		},
@@ -128,6 +132,11 @@ func TestTheSampleIsOfExactTypes(t *testing.T) {
 		if !strings.Contains(name, "side") && exact.Inputs[0].Unit != "°C" {
 			t.Errorf("%s: the unit is lost: %+v", name, exact.Inputs[0])
 		}
+	}
+	wide := &Signature{Inputs: []Column{{Name: "a", Type: Number, Shape: []int64{2}}, {Name: "b", Type: Number}}}
+	packed := wide.Exactly(Served{Inputs: []Tensor{{"rows", "FP32", []int64{-1, 3}}}})
+	if got := strings.Join(packed.Inputs[0].Parts, " "); got != "a[0] a[1] b" {
+		t.Errorf("what stands side by side: %s", got)
 	}
 	small := &Signature{Inputs: []Column{tensor("UINT8", 2)}}
 	if got := string(small.SampleRequest(func(string) Cell { return Cell{Kind: NumberCell, Number: 1e9} })); got !=

@@ -39,6 +39,9 @@ func (c Column) sampleShape() []int64 {
 		}
 		shape = append(shape, d)
 	}
+	if n := len(c.Parts); n > 0 && len(shape) > 0 {
+		shape[len(shape)-1] = int64(n) // as wide as what stands side by side, also where it is open
+	}
 	return shape
 }
 

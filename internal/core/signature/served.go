@@ -141,8 +141,8 @@ func exactly(columns []Column, tensors []Tensor) []Column {
 		return out
 	case packed(columns, tensors):
 		c := tensors[0].column()
-		if c.Parts = Names(columns); len(columns) == 1 {
-			c.Parts = nil
+		if len(columns) > 1 {
+			c.Parts = parts(columns)
 		}
 		return append(out, c)
 	}
@@ -159,6 +159,20 @@ func exactly(columns []Column, tensors []Tensor) []Column {
 			c.Shape, c.AnyShape = tensors[i].Shape, false
 		}
 		out = append(out, c)
+	}
+	return out
+}
+
+// parts are the names of the values of columns side by side, x[0] and x[1] of one that has two.
+func parts(columns []Column) (out []string) {
+	for _, c := range columns {
+		if c.row() == 1 {
+			out = append(out, c.Name)
+			continue
+		}
+		for i := range c.row() {
+			out = append(out, fmt.Sprintf("%s[%d]", c.Name, i))
+		}
 	}
 	return out
 }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 )
 
 // mostForms bounds how many forms are counted: what a model server calls its outputs is its own.
@@ -33,11 +34,15 @@ func (f *Forms) Add(outputs []Form) {
 }
 
 func (f *Forms) add(o Form, n uint64) {
-	if _, there := f.counts[o]; !there && len(f.counts) >= mostForms {
-		return
-	}
 	if f.counts == nil {
 		f.counts = map[Form]uint64{}
+	}
+	if _, there := f.counts[o]; !there {
+		if len(f.counts) >= mostForms {
+			return
+		}
+		// What is kept must not hold on to the answer that it was read from.
+		o = Form{strings.Clone(o.Name), strings.Clone(o.Datatype)}
 	}
 	f.counts[o] += n
 }
