@@ -134,7 +134,7 @@ func TestTheConsoleDoesTheJob(t *testing.T) {
 	h.twoVersions()
 	model, sample := h.files(1.02)
 	h.as(h.runaFile, "register", "heat-demand", "-no-code", "-file", model, "-sample", sample, "-target", "y",
-		"-metric", "rmse=0.2", "-note", "a third winter")
+		"-report", h.measured(0.2), "-note", "a third winter")
 	b := look(t, h)
 	h.person("kari", "approver", "operator")
 	b.do("signing in as kari", browser.SignIn(h.server, "kari", password))

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"innerladder/internal/core/traffic"
+	"innerladder/internal/wire"
 
 	"gonum.org/v1/gonum/stat/distuv"
 )
@@ -25,7 +26,7 @@ func TestTheWholeJobFromTheCommandLine(t *testing.T) {
 	model, sample := h.files(1)
 	register := []string{
 		"register", "heat-demand", "-file", model, "-metric", "rmse=3.2", "-param", "depth=6", "-note",
-		"two winters", "-sample", sample, "-target", "y", "-unit", "y=MW",
+		"two winters", "-sample", sample, "-target", "y", "-unit", "y=MW", "-report", h.measured(3.2),
 	}
 	if got := h.as(h.runaFile, register...); got != "heat-demand@1" {
 		t.Fatalf("registered as %q", got)
@@ -36,7 +37,7 @@ func TestTheWholeJobFromTheCommandLine(t *testing.T) {
 	better, sample := h.files(1.01)
 	// options after arguments, and in any order
 	if got := h.as(h.runaFile, "register", "-metric", "rmse=3.0", "heat-demand", "-file", better, "-sample", sample,
-		"-target", "y", "-unit", "y=MW", "-param", "depth=7"); got != "heat-demand@2" {
+		"-target", "y", "-unit", "y=MW", "-param", "depth=7", "-report", h.measured(3.0)); got != "heat-demand@2" {
 		t.Fatalf("registered as %q", got)
 	}
 	h.expects(h.as(h.runaFile, "list"), "heat-demand", "regression", "@2 @1")
@@ -272,7 +273,8 @@ func TestKilledAtAnyMoment(t *testing.T) {
 		go func() {
 			defer close(done)
 			for i := 0; ; i++ {
-				if _, err := h.runa.AddEnvironment(t.Context(), fmt.Sprintf("place-%d-%d", round, i), ""); err != nil {
+				place := wire.NewEnvironment{Name: fmt.Sprintf("place-%d-%d", round, i)}
+				if _, err := h.runa.AddEnvironment(t.Context(), place); err != nil {
 					return
 				}
 				mu.Lock()

@@ -52,7 +52,7 @@ func (h *house) registered(slope, rmse float64) string {
 	h.t.Helper()
 	model, sample := h.files(slope)
 	return h.as(h.runaFile, "register", "heat-demand", "-no-code", "-file", model, "-sample", sample, "-target", "y",
-		"-metric", fmt.Sprintf("rmse=%v", rmse))
+		"-report", h.measured(rmse))
 }
 
 // From draft to live by the command line alone, with a refusal, a deferral, a stale
@@ -79,7 +79,7 @@ func TestTheClimbFromTheCommandLine(t *testing.T) {
 	h.says(3, h.runaFile, "1 of 3 requirements are not met", "gate", one, "-for", "proven")
 	h.says(0, h.runaFile, "FAILED", "attach", one, "-kind", "tests", fail)
 	h.says(1, h.runaFile, "there is no E-99", "evidence", "E-99")
-	h.says(0, h.runaFile, "off by 2 MW", "evidence", "E-1")
+	h.says(0, h.runaFile, "off by 2 MW", "evidence", "E-2")
 	h.says(3, h.runaFile, "1 of 1 test ", "gate", one)
 	h.says(0, h.runaFile, "passed", "attach", one, "-kind", "tests", pass)
 	h.says(0, h.runaFile, "2 tests", "gate", one, "-for", "proven")
@@ -164,7 +164,7 @@ func TestTheClimbFromAPipeline(t *testing.T) {
 	pipeline := func(slope, rmse float64, report, wait string) (int, string) {
 		model, _ := h.files(slope)
 		cmd := exec.Command("bash", filepath.Join("..", "docs", "examples", "pipeline.sh"), "heat-demand", model,
-			fmt.Sprint(rmse), report)
+			h.measured(rmse), report)
 		cmd.Env = append(os.Environ(), "PATH="+filepath.Dir(binary)+":"+os.Getenv("PATH"),
 			"INNERLADDER_SERVER="+h.server, "INNERLADDER_TOKEN_FILE="+h.runaFile, "HOME="+t.TempDir(),
 			"XDG_CONFIG_HOME=", "WAIT_FOR="+wait)
@@ -331,6 +331,7 @@ func TestKilledWhileVersionsClimb(t *testing.T) {
 	l := ladder.Default()
 	l.Rungs[3].HoldsOne, l.Rungs[3].Displaced = true, ladder.Retired
 	l.Rungs[1].Gate, l.Rungs[2].Gate = nil, nil
+	l.Rungs[3].Gate = []rule.Requirement{{Rule: rule.SignOffs{Count: 1}}}
 	_, err := h.runa.SetLadder(t.Context(), "default", l, "one live", -1)
 	must(t, err)
 	file := filepath.Join(t.TempDir(), "model.bin")

@@ -60,7 +60,7 @@ func TestAModelServerThatDies(t *testing.T) {
 		var sample string
 		models[i], sample = h.files(1 + 0.0001*float64(i))
 		ref := h.as(h.runaFile, "register", "heat-demand", "-no-code", "-file", models[i], "-sample", sample, "-target",
-			"y", "-metric", "rmse=1")
+			"y", "-report", h.measured(1))
 		h.as(h.runaFile, "promote", ref, "-to", "live")
 		h.as(h.toveFile, "sign", "P-"+ref[len(ref)-1:], "-yes")
 		servers[i], at[i] = h.standin(models[i])

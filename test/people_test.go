@@ -2,6 +2,7 @@ package test
 
 import (
 	"context"
+	"errors"
 	"net/http"
 	"os"
 	"os/exec"
@@ -77,11 +78,13 @@ func TestANewOrganisation(t *testing.T) {
 		}
 	}
 	file := filepath.Join(t.TempDir(), "model.bin")
-	if err := os.WriteFile(file, []byte("weights"), 0o600); err != nil {
+	report := filepath.Join(t.TempDir(), "evaluation.json")
+	if err := errors.Join(os.WriteFile(file, []byte("weights"), 0o600),
+		os.WriteFile(report, []byte(`{"metrics": {"rmse": 0.4}}`), 0o600)); err != nil {
 		t.Fatal(err)
 	}
-	if out := runa.must("register", "heat-demand", "-no-code", "-file", file, "-metric",
-		"rmse=0.4"); out != "heat-demand@1" {
+	if out := runa.must("register", "heat-demand", "-no-code", "-file", file, "-report",
+		report); out != "heat-demand@1" {
 		t.Error(out)
 	}
 	sif.must("register", "valve-fault", "-no-code", "-file", file, "-project", "maintenance")

@@ -266,6 +266,14 @@ func (h *house) files(slope float64) (model, sample string) {
 	return model, sample
 }
 
+// measured writes the report of an evaluation that measured an rmse.
+func (h *house) measured(rmse float64) string {
+	h.t.Helper()
+	file := filepath.Join(h.t.TempDir(), "evaluation.json")
+	must(h.t, os.WriteFile(file, fmt.Appendf(nil, `{"rows": 1000, "metrics": {"rmse": %v}}`, rmse), 0o600))
+	return file
+}
+
 // standin starts a model server for a model file and returns its address.
 func (h *house) standin(model string, args ...string) (*process, string) {
 	h.t.Helper()
@@ -278,12 +286,12 @@ func (h *house) standin(model string, args ...string) (*process, string) {
 // demand-hourly to the first. It returns the addresses of their model servers.
 func (h *house) twoVersions() (one, two string) {
 	h.t.Helper()
-	h.as(h.runaFile, "environment", "add", "plant-north")
+	h.as(h.runaFile, "environment", "add", "plant-north", "-allow", "127.0.0.0/8")
 	var at [2]string
 	for i := range at {
 		model, sample := h.files(1 + 0.0001*float64(i))
 		ref := h.as(h.runaFile, "register", "heat-demand", "-no-code", "-file", model, "-sample", sample, "-target",
-			"y", "-metric", fmt.Sprintf("rmse=0.%d", 4-i))
+			"y", "-report", h.measured(0.4-0.1*float64(i)))
 		h.as(h.runaFile, "promote", ref, "-to", "live")
 		h.as(h.toveFile, "sign", fmt.Sprintf("P-%d", i+1), "-yes")
 		_, at[i] = h.standin(model)

@@ -26,7 +26,7 @@ func Trial(ctx context.Context, c *client.Client, server, dir string, backends [
 	if err != nil {
 		return err
 	}
-	if _, err := c.AddEnvironment(ctx, "plant-north", ""); err != nil {
+	if _, err := c.AddEnvironment(ctx, wire.NewEnvironment{Name: "plant-north"}); err != nil {
 		return err
 	}
 	for i, at := range backends {
@@ -34,8 +34,12 @@ func Trial(ctx context.Context, c *client.Client, server, dir string, backends [
 		if err := os.WriteFile(file, fmt.Appendf(nil, "weights %d", i), 0o600); err != nil {
 			return err
 		}
-		v, err := c.Register(ctx, wire.Registration{Model: "heat-demand", Metrics: map[string]float64{"rmse": 1}},
-			client.Artifacts(file))
+		report := filepath.Join(dir, "evaluation.json")
+		if err := os.WriteFile(report, []byte(`{"metrics": {"rmse": 1}}`), 0o600); err != nil {
+			return err
+		}
+		v, err := c.Register(ctx, wire.Registration{Model: "heat-demand"},
+			append(client.Artifacts(file), client.LocalFile{Part: wire.PartReport, Path: report}))
 		if err != nil {
 			return err
 		}

@@ -63,7 +63,9 @@ func (r *rig) zebra() map[string]string {
 	_, err := r.runa.AddProject(ctx, "zebra", hidden)
 	must(r.t, err)
 	m := r.modelServer(0)
-	_, err = r.runa.AddEnvironment(ctx, "plant-north", "")
+	_, err = r.runa.AddEnvironment(ctx, wire.NewEnvironment{
+		Name: "plant-north", Project: "zebra", Description: hidden, Allowed: []string{"127.0.0.1", hidden + ".example"},
+	})
 	must(r.t, err)
 	data, err := r.runa.AddDataSet(ctx,
 		wire.NewDataSet{
@@ -142,7 +144,8 @@ func (r *rig) zebra() map[string]string {
 func (r *rig) registerStripes(run string) {
 	r.t.Helper()
 	files := with(r.file("rows.csv", "x,y\n1.5,2\n2.5,3\n"), r.file("model.bin", "stripes"))
-	files = append(files, client.LocalFile{Part: wire.PartAttachment, Path: r.file("notes.md", hidden)})
+	files = append(files, client.LocalFile{Part: wire.PartAttachment, Path: r.file("notes.md", hidden)},
+		r.report(map[string]float64{hidden: 0.4, "rmse": 1}))
 	for i := range 2 {
 		files[0].Path = r.file("model.bin", fmt.Sprint("stripes ", i))
 		_, err := r.runa.Register(r.t.Context(), wire.Registration{
@@ -168,7 +171,10 @@ var asks = map[string][2]string{
 	"split":           {"", `{"lanes":[{"kind":"main","version":"heat-demand@1","share":10000}],"reason":"x"}`},
 	"confirmAnswers":  {"", `{"environment":"plant-north","reason":"x"}`},
 	"makeContract":    {"", `{"version":"heat-demand@1","reason":"x"}`},
-	"addEnvironment":  {"", `{"name":"x"}`}, "setHeader": {"", `{"value":"x"}`},
+	"addEnvironment":  {"", `{"name":"x","project":"zebra"}`}, "editEnvironment": {"", `{"description":"x"}`},
+	"useProject": {"", `{"project":"zebra"}`}, "editEndpoint": {"", `{"description":"x"}`},
+	"removeModel": {"?reason=x", ""}, "editProject": {"", `{"description":"x"}`},
+	"changeAddresses": {"", `{"add":["http://127.0.0.1:1"]}`}, "setHeader": {"", `{"value":"x"}`},
 	"lineUp":         {"?versions=heat-demand", ""},
 	"markRead":       {"", `{"notice":1}`},
 	"changePassword": {"", `{"old":"x","password":"four words of nonsense"}`}, "setPreferences": {"", `{"choices":{}}`},

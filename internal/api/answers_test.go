@@ -15,7 +15,7 @@ import (
 func TestAddressesProveWhatTheyRun(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
-	_, err := r.runa.AddEnvironment(ctx, "plant-north", "")
+	_, err := r.runa.AddEnvironment(ctx, wire.NewEnvironment{Name: "plant-north"})
 	must(t, err)
 	reg := wire.Registration{
 		Model: "heat-demand", Metrics: map[string]float64{"rmse": 0.4}, Targets: []string{"y"}, Tolerance: 0.01,
@@ -61,7 +61,7 @@ func (r *rig) healthIs(ref, reason string) {
 func TestAnswersAreConfirmed(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
-	_, err := r.runa.AddEnvironment(ctx, "plant-north", "")
+	_, err := r.runa.AddEnvironment(ctx, wire.NewEnvironment{Name: "plant-north"})
 	must(t, err)
 	ref := r.register("heat-demand", "one", map[string]float64{"rmse": 0.4})
 	_, err = r.runa.ConfirmAnswers(ctx, ref, "plant-north", "looked")
@@ -79,7 +79,7 @@ func TestAnswersAreConfirmed(t *testing.T) {
 	}
 	_, err = r.runa.ConfirmAnswers(ctx, ref, "plant-north", "again")
 	wantCode(t, "twice", err, "answers.known")
-	_, err = r.runa.AddEnvironment(ctx, "plant-south", "")
+	_, err = r.runa.AddEnvironment(ctx, wire.NewEnvironment{Name: "plant-south"})
 	must(t, err)
 	_, err = r.runa.Place(ctx, ref, "plant-south", []string{r.modelServer(0).URL}, "")
 	wantCode(t, "another model elsewhere", err, "placement.answers")

@@ -200,13 +200,13 @@ func TestPromotions(t *testing.T) {
 	}
 	_, err = r.runa.Promotion(ctx, "P-99")
 	wantCode(t, "no such", err, "promotion.unknown")
-	// no metric: the gate on the way fails, whatever is signed
+	// no metric: the gate on the way is not met, whatever is signed
 	poor := r.register("heat-demand", "b", nil)
 	p, err = r.runa.Promote(ctx, poor, "live", "")
 	must(t, err)
 	p, err = r.tove.Sign(ctx, p.ID, rule.Yes, "")
 	if err != nil || p.State != ladder.Open || !slices.ContainsFunc(p.Findings, func(f rule.Finding) bool {
-		return f.State == rule.Failed && f.Requirement == "metric_recorded"
+		return f.State == rule.Waiting && f.Requirement == "metric_recorded"
 	}) {
 		t.Errorf("without a metric: %+v, %v", p, err)
 	}
@@ -224,7 +224,8 @@ func TestPromotionsNeverLeadDown(t *testing.T) {
 	// live there is nobody whose callers could.
 	v, err := r.runa.Register(ctx,
 		wire.Registration{Model: "heat-demand", Metrics: map[string]float64{"rmse": 1}, Targets: []string{"y"}},
-		with(r.file("rows.csv", "x,z,y\n1,2,3\n"), r.file("model.bin", "b")))
+		append(with(r.file("rows.csv", "x,z,y\n1,2,3\n"), r.file("model.bin", "b")),
+			r.report(map[string]float64{"rmse": 1})))
 	must(t, err)
 	low, err := r.runa.Promote(ctx, v.Ref, "rehearsal", "")
 	must(t, err)
@@ -316,7 +317,7 @@ func TestPlacing(t *testing.T) {
 		return err
 	}
 	wantCode(t, "no environment", place("plant-north", good.URL, ""), "environment.unknown")
-	_, err := r.runa.AddEnvironment(ctx, "plant-north", "")
+	_, err := r.runa.AddEnvironment(ctx, wire.NewEnvironment{Name: "plant-north"})
 	must(t, err)
 	wantCode(t, "nobody there", place("plant-north", "http://127.0.0.1:1", ""), "placement.not_ready")
 	wantCode(t, "no address", place("plant-north", "plant-north:9001", ""), "placement.address")
@@ -678,7 +679,7 @@ func TestEvents(t *testing.T) {
 	if _, event, data := next(); event != "now" || data != "[]" {
 		t.Fatalf("first came %s %s", event, data)
 	}
-	_, err := r.runa.AddEnvironment(t.Context(), "plant-north", "")
+	_, err := r.runa.AddEnvironment(t.Context(), wire.NewEnvironment{Name: "plant-north"})
 	must(t, err)
 	id, event, data := next()
 	for event == "now" {
@@ -690,7 +691,7 @@ func TestEvents(t *testing.T) {
 		t.Errorf("%s %s %+v", id, event, e)
 	}
 	stop()
-	_, err = r.runa.AddEnvironment(t.Context(), "plant-south", "")
+	_, err = r.runa.AddEnvironment(t.Context(), wire.NewEnvironment{Name: "plant-south"})
 	must(t, err)
 	next, stop = listen(id)
 	defer stop()
@@ -699,7 +700,7 @@ func TestEvents(t *testing.T) {
 	}
 	// All that was missed is told, however many parts it is read in.
 	for i := range 600 {
-		_, err = r.runa.AddEnvironment(t.Context(), fmt.Sprintf("place-%04d", i), "")
+		_, err = r.runa.AddEnvironment(t.Context(), wire.NewEnvironment{Name: fmt.Sprintf("place-%04d", i)})
 		must(t, err)
 	}
 	more, stopMore := listen(id)
@@ -730,7 +731,7 @@ func TestEvents(t *testing.T) {
 func TestListsComeInParts(t *testing.T) {
 	r := newRig(t)
 	for i := range 205 {
-		_, err := r.runa.AddEnvironment(t.Context(), fmt.Sprintf("place-%03d", i), "")
+		_, err := r.runa.AddEnvironment(t.Context(), wire.NewEnvironment{Name: fmt.Sprintf("place-%03d", i)})
 		must(t, err)
 	}
 	all, err := r.runa.Environments(t.Context())
@@ -805,7 +806,7 @@ func TestTwoVersionsAreNotPlacedInOnePlace(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
 	one, _ := r.twoVersions()
-	_, err := r.runa.AddEnvironment(ctx, "plant-south", "")
+	_, err := r.runa.AddEnvironment(ctx, wire.NewEnvironment{Name: "plant-south"})
 	must(t, err)
 	_, err = r.runa.Place(ctx, "heat-demand@2", "plant-south", []string{one.URL + "/"}, "")
 	wantCode(t, "where the other is", err, "placement.taken")

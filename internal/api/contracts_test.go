@@ -53,7 +53,7 @@ const exactAnswer = `{"model_name":"heat-demand","outputs":[{"name":"y","datatyp
 func TestTheSampleIsSentAtPlacement(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
-	_, err := r.runa.AddEnvironment(ctx, "plant-north", "")
+	_, err := r.runa.AddEnvironment(ctx, wire.NewEnvironment{Name: "plant-north"})
 	must(t, err)
 	ref := r.register("heat-demand", "weights", map[string]float64{"rmse": 0.4})
 	for name, c := range map[string]struct{ at, code, says string }{
@@ -117,7 +117,7 @@ func (r *rig) placeAndApprove(content, at string) (string, traffic.Placement) {
 func TestAnEndpointKeepsItsContract(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
-	_, err := r.runa.AddEnvironment(ctx, "plant-north", "")
+	_, err := r.runa.AddEnvironment(ctx, wire.NewEnvironment{Name: "plant-north"})
 	must(t, err)
 	one, _ := r.placeAndApprove("one", exactServer(t, "FP32", "[-1]", exactAnswer))
 	r.approve(one)

@@ -93,6 +93,7 @@ type registerIn struct {
 	Card         multipart.File   `formData:"card" description:"the model card, Markdown"`
 	Requirements multipart.File   `formData:"requirements" description:"a requirements file"`
 	Attachment   []multipart.File `formData:"attachment" description:"documents, notebooks, pictures"`
+	Report       []multipart.File `formData:"report" description:"evidence: reports of evaluations, test runs, load tests; the kind is told from what they hold"`
 }
 
 // largestSpec bounds the JSON part of a registration.

@@ -51,7 +51,7 @@ func (r *rig) guarded(m *modelServer, want string) (address string, sent func() 
 func TestHeadersOfAnEnvironmentAndKeysOfCallers(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
-	_, err := r.runa.AddEnvironment(ctx, "plant-north", "")
+	_, err := r.runa.AddEnvironment(ctx, wire.NewEnvironment{Name: "plant-north"})
 	must(t, err)
 	address, sent := r.guarded(r.modelServer(0), "Basic plant-secret")
 	ref := r.register("heat-demand", "a", map[string]float64{"rmse": 1})
@@ -66,6 +66,10 @@ func TestHeadersOfAnEnvironmentAndKeysOfCallers(t *testing.T) {
 			t.Errorf("the header %q: %q was taken", name, value)
 		}
 	}
+	_, err = r.runa.SetHeader(ctx, "plant-north", "authorization", "Basic plant-secret")
+	wantCode(t, "secrets that could go anywhere", err, "environment.no_rules")
+	_, err = r.runa.EditEnvironment(ctx, "plant-north", wire.EditEnvironment{Allowed: &[]string{"127.0.0.1"}})
+	must(t, err)
 	_, err = r.runa.SetHeader(ctx, "plant-north", "authorization", "Basic plant-secret")
 	must(t, err)
 	_, err = r.runa.Place(ctx, ref, "plant-north", []string{address}, "")

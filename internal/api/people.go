@@ -142,6 +142,13 @@ func ownOperations() []operation {
 			) (struct{}, error) {
 				return struct{}{}, c.app.People.ChangePassword(c, c.by, in.Old, in.Password)
 			}),
+		op("PUT", "/me/project", "useProject", "Choose where what you add goes when you name no project", access.Own,
+			200, func(c call, in *struct {
+				Project string `json:"project" required:"true" description:"empty for none"`
+			},
+			) (wire.Me, error) {
+				return c.app.People.UseProject(c, c.by, in.Project)
+			}),
 		op("GET", "/me/inbox", "inbox", "Your notices, newest first", access.Own, 200, func(c call, in *struct {
 			pageIn
 			Unread bool `query:"unread" json:"-" description:"only those that were not read"`

@@ -232,7 +232,7 @@ func secretOperations() []operation {
 	return []operation{
 		op("GET", "/environments/{environment}/headers", "listHeaders",
 			"List the headers that all model servers of an environment are sent, without their values",
-			access.Administer, 200, func(c call, in *struct {
+			access.Manage, 200, func(c call, in *struct {
 				Environment string `uri:"environment" path:"environment" json:"-"`
 			},
 			) (wire.Listed[wire.Header], error) {
@@ -240,7 +240,7 @@ func secretOperations() []operation {
 			}),
 		op("PUT", "/environments/{environment}/headers/{header}", "setHeader",
 			"Set a header that all model servers of an environment are sent; its value is never shown",
-			access.Administer, 200, func(c call, in *struct {
+			access.Manage, 200, func(c call, in *struct {
 				headerIn
 				Value string `json:"value" required:"true"`
 			},
@@ -248,7 +248,7 @@ func secretOperations() []operation {
 				return c.app.Traffic.SetHeader(c, c.by, in.Environment, in.Header, &in.Value)
 			}),
 		op("DELETE", "/environments/{environment}/headers/{header}", "removeHeader", "Take a header away",
-			access.Administer, 200, func(c call, in *headerIn) (wire.Header, error) {
+			access.Manage, 200, func(c call, in *headerIn) (wire.Header, error) {
 				return c.app.Traffic.SetHeader(c, c.by, in.Environment, in.Header, nil)
 			}),
 		op("GET", "/endpoints/{endpoint}/callers", "listCallers", "List the programs that have a key to an endpoint",

@@ -129,6 +129,23 @@ func projectOperations() []operation {
 		) (registry.Project, error) {
 			return c.app.People.AddProject(c, c.by, in.Name, in.Description)
 		}),
+		op("PATCH", "/projects/{project}", "editProject", "Change what is said about a project", access.Manage, 200,
+			func(c call, in *struct {
+				projectIn
+				Description string `json:"description" required:"true"`
+				Reason      string `json:"reason,omitempty"`
+			},
+			) (registry.Project, error) {
+				return c.app.People.EditProject(c, c.by, in.Project, in.Description, in.Reason)
+			}),
+		op("DELETE", "/projects/{project}", "removeProject", "Take away a project in which nothing is",
+			access.Administer, 200, func(c call, in *struct {
+				projectIn
+				becauseIn
+			},
+			) (registry.Project, error) {
+				return c.app.People.RemoveProject(c, c.by, in.Project, in.Reason)
+			}),
 	}
 }
 
@@ -191,13 +208,22 @@ func modelOperations() []operation {
 				return c.app.Registry.Model(c, c.by, in.Model)
 			}),
 		op("PATCH", "/models/{model}", "editModel",
-			"Change what may change of a model: description, owner, tags, properties", access.Register, 200,
+			"Change what may change of a model: description, owner, tags, properties, its name, its project",
+			access.Register, 200,
 			func(c call, in *struct {
 				modelIn
 				registry.Edit
 			},
 			) (registry.Model, error) {
 				return c.app.Registry.EditModel(c, c.by, in.Model, in.Edit)
+			}),
+		op("DELETE", "/models/{model}", "removeModel", "Take away a model that has no versions; its name is free again",
+			access.Manage, 200, func(c call, in *struct {
+				modelIn
+				becauseIn
+			},
+			) (registry.Model, error) {
+				return c.app.Registry.RemoveModel(c, c.by, in.Model, in.Reason)
 			}),
 		op("POST", "/models/{model}/vetting", "vetModel",
 			"Mark a model as vetted, a place to start from, or take the mark away", access.Sign, 200,
@@ -430,7 +456,7 @@ func uploadOperations() []operation {
 			"What can be read off an upload before anything is registered", access.Register, 200,
 			func(c call, in *struct {
 				uploadIn
-				Part    string   `query:"part" json:"-" required:"true" enum:"artifact,sample,reference,card,requirements,attachment,answers"`
+				Part    string   `query:"part" json:"-" required:"true" enum:"artifact,sample,reference,card,requirements,attachment,answers,report"`
 				Targets []string `query:"target" json:"-" description:"columns that are outputs"`
 			},
 			) (wire.LookedAt, error) {

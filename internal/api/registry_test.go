@@ -480,7 +480,7 @@ func TestWhatIsInUseStays(t *testing.T) {
 		wire.Registration{
 			Model: "child", Metrics: map[string]float64{"rmse": 1},
 			Parents: []lineage.Parent{{Version: live, Relation: "distilled"}},
-		}, client.Artifacts(r.file("c.bin", "c")))
+		}, append(client.Artifacts(r.file("c.bin", "c")), r.report(map[string]float64{"rmse": 1})))
 	must(t, err)
 	r.approve(child.Ref)
 	_, err = r.runa.RemoveLabel(ctx, "heat-demand", "held", "")
@@ -510,11 +510,11 @@ func TestWhatIsInUseStays(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 	c, err := r.runa.Collect(ctx, true)
-	if err != nil || c.Files != 1 || c.Bytes != 1 {
+	if err != nil || c.Files != 2 { // the model and the report that measured it
 		t.Errorf("%+v, %v", c, err)
 	}
 	c, err = r.runa.Collect(ctx, false)
-	if err != nil || c.Files != 1 {
+	if err != nil || c.Files != 2 {
 		t.Errorf("%+v, %v", c, err)
 	}
 	var out bytes.Buffer
@@ -599,7 +599,7 @@ func TestAttachmentsComeAndGo(t *testing.T) {
 		t.Errorf("%+v, %v", c, err)
 	}
 	history, err := r.runa.Audit(ctx, map[string]string{"subject": "heat-demand@1"}, client.Part{})
-	if err != nil || len(history.Items) != 5 || history.Items[0].Reason != "not wanted" {
+	if err != nil || len(history.Items) != 6 || history.Items[0].Reason != "not wanted" {
 		t.Errorf("%d entries, %v", len(history.Items), err)
 	}
 	var body bytes.Buffer
@@ -617,7 +617,7 @@ func TestModelsAreListedByWhatTheyAre(t *testing.T) {
 	must(t, err)
 	_, err = r.runa.AddProject(ctx, "maintenance", "")
 	wantCode(t, "a project twice", err, "project.exists")
-	for name, project := range map[string]string{"heat-demand": "", "valve-fault": "maintenance"} {
+	for name, project := range map[string]string{"heat-demand": "default", "valve-fault": "maintenance"} {
 		_, err := r.tove.Register(ctx,
 			wire.Registration{Model: name, Project: project, Description: "about " + name},
 			with("", r.file("m.bin", name)))

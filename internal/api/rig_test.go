@@ -28,6 +28,7 @@ import (
 	"innerladder/internal/blob"
 	"innerladder/internal/client"
 	"innerladder/internal/core/access"
+	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/ladder/rule"
 	"innerladder/internal/core/people"
@@ -174,14 +175,26 @@ func (r *rig) file(name, content string) string {
 	return path
 }
 
-// register registers a version whose bytes are its content, with a signature x → y.
+// register registers a version whose bytes are its content, with a signature x → y, and the report
+// that measured its metrics.
 func (r *rig) register(model, content string, metrics map[string]float64) string {
 	r.t.Helper()
+	files := with(r.file("rows.csv", "x,y\n1.5,2\n2.5,3\n"), r.file("model.bin", content))
+	if len(metrics) > 0 {
+		files = append(files, r.report(metrics))
+	}
 	v, err := r.runa.Register(r.t.Context(),
-		wire.Registration{Model: model, Metrics: metrics, Targets: []string{"y"}},
-		with(r.file("rows.csv", "x,y\n1.5,2\n2.5,3\n"), r.file("model.bin", content)))
+		wire.Registration{Model: model, Metrics: metrics, Targets: []string{"y"}}, files)
 	must(r.t, err)
 	return v.Ref
+}
+
+// report writes the report of an evaluation that measured some metrics.
+func (r *rig) report(metrics map[string]float64) client.LocalFile {
+	r.t.Helper()
+	b, err := json.Marshal(evidence.Evaluation{Rows: 100, Metrics: metrics})
+	must(r.t, err)
+	return client.LocalFile{Part: wire.PartReport, Path: r.file("evaluation.json", string(b))}
 }
 
 // approve brings a version to live.
@@ -255,7 +268,7 @@ func (r *rig) twoVersions() (one, two *modelServer) {
 	r.t.Helper()
 	ctx := r.t.Context()
 	one, two = r.modelServer(0), r.modelServer(0)
-	_, err := r.runa.AddEnvironment(ctx, "plant-north", "")
+	_, err := r.runa.AddEnvironment(ctx, wire.NewEnvironment{Name: "plant-north"})
 	must(r.t, err)
 	for i, m := range []*modelServer{one, two} {
 		ref := r.register("heat-demand", fmt.Sprint("weights ", i), map[string]float64{"rmse": 0.4})

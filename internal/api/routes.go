@@ -89,7 +89,7 @@ func moment(field, text string) (time.Time, error) {
 func operations() []operation {
 	return slices.Concat(special(), signInOperations(), peopleOperations(), recordOperations(), keepingOperations(),
 		fileOperations(), registryOperations(), ladderOperations(), placeOperations(), alertOperations(),
-		splitOperations(), contractOperations(), endpointOperations())
+		splitOperations(), contractOperations(), endpointOperations(), endpointKeeping())
 }
 
 // placeOperations are the routes about where versions run.
@@ -100,13 +100,27 @@ func placeOperations() []operation {
 				all, err := c.app.Traffic.Environments(c, c.by)
 				return partOf(*in, all, err, func(e traffic.Environment) string { return e.Name })
 			}),
-		op("POST", "/environments", "addEnvironment", "Add a place where versions run", access.Administer, 201,
-			func(c call, in *struct {
-				Name        string `json:"name" required:"true"`
-				Description string `json:"description,omitempty"`
+		op("POST", "/environments", "addEnvironment", "Add a place where versions run", access.Manage, 201,
+			func(c call, in *wire.NewEnvironment) (traffic.Environment, error) {
+				return c.app.Traffic.AddEnvironment(c, c.by, *in)
+			}),
+		op("PATCH", "/environments/{environment}", "editEnvironment",
+			"Change an environment: its name, whose it is, with whom it is shared, which addresses are allowed",
+			access.Manage, 200, func(c call, in *struct {
+				Environment string `uri:"environment" path:"environment" json:"-"`
+				wire.EditEnvironment
 			},
 			) (traffic.Environment, error) {
-				return c.app.Traffic.AddEnvironment(c, c.by, in.Name, in.Description)
+				return c.app.Traffic.EditEnvironment(c, c.by, in.Environment, in.EditEnvironment)
+			}),
+		op("DELETE", "/environments/{environment}", "removeEnvironment",
+			"Take away an environment in which nothing runs, with its headers", access.Manage, 200,
+			func(c call, in *struct {
+				Environment string `uri:"environment" path:"environment" json:"-"`
+				becauseIn
+			},
+			) (traffic.Environment, error) {
+				return c.app.Traffic.RemoveEnvironment(c, c.by, in.Environment, in.Reason)
 			}),
 		op("GET", "/placements", "listPlacements", "List what runs where", access.Read, 200,
 			func(c call, in *struct {
@@ -128,6 +142,16 @@ func placeOperations() []operation {
 			},
 			) (*traffic.Placement, error) {
 				return c.app.Traffic.Place(c, c.by, in.Version, in.Environment, in.Addresses, in.ServedAs)
+			}),
+		op("PATCH", "/placements/{environment}/{ref}", "changeAddresses",
+			"Add addresses to a placement and take others away, while the version answers", access.Place, 200,
+			func(c call, in *struct {
+				refIn
+				Environment string `uri:"environment" path:"environment" json:"-"`
+				wire.EditAddresses
+			},
+			) (*traffic.Placement, error) {
+				return c.app.Traffic.ChangeAddresses(c, c.by, in.Ref, in.Environment, in.EditAddresses)
 			}),
 		op("DELETE", "/placements/{environment}/{ref}", "unplace", "Say that a version runs in an environment no more",
 			access.Place, 200, func(c call, in *struct {
@@ -213,6 +237,29 @@ func splitOperations() []operation {
 					return nil, err
 				}
 				return c.app.Traffic.Back(c, c.by, in.Endpoint, in.To, in.Reason, based)
+			}),
+	}
+}
+
+// endpointKeeping are the routes by which endpoints are kept in order.
+func endpointKeeping() []operation {
+	return []operation{
+		op("PATCH", "/endpoints/{endpoint}", "editEndpoint",
+			"Change what is said about an endpoint and what it demands: description, rung, margins", access.Route, 200,
+			func(c call, in *struct {
+				endpointIn
+				wire.EditEndpoint
+			},
+			) (*traffic.Endpoint, error) {
+				return c.app.Traffic.EditEndpoint(c, c.by, in.Endpoint, in.EditEndpoint)
+			}),
+		op("DELETE", "/endpoints/{endpoint}", "removeEndpoint", "Take away an endpoint that never answered",
+			access.Route, 200, func(c call, in *struct {
+				endpointIn
+				becauseIn
+			},
+			) (*traffic.Endpoint, error) {
+				return c.app.Traffic.RemoveEndpoint(c, c.by, in.Endpoint, in.Reason)
 			}),
 	}
 }

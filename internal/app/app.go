@@ -75,7 +75,7 @@ func New(c Config) *App {
 	a.People = people.New(a.Base, c.Address, signer)
 	a.Notices = notices.New(a.Base, a.People, a.Secrets, c.Fetch, c.Address)
 	a.Registry = registry.New(a.Base, a.People, c.Blobs, c.Fetch, c.Unlocked.RequestIDs)
-	a.Traffic = traffic.New(a.Base, a.Registry, a.Secrets, c.Recorder, c.Router)
+	a.Traffic = traffic.New(a.Base, a.People, a.Registry, a.Secrets, c.Recorder, c.Router)
 	a.Observe = observe.New(a.Base, a.Registry, a.Traffic, c.Recorder, c.Signals, c.Router)
 	a.Ladder = ladder.New(a.Base, a.People, a.Registry, a.Observe, c.Blobs, signer)
 	a.Rollouts = rollouts.New(a.Base, a.Traffic, a.Observe, a.Ladder, c.Recorder)

@@ -95,7 +95,7 @@ func findVersions(c *call) func(context.Context) error {
 				if v.RolledBack != nil {
 					ref += " (ROLLED BACK)"
 				}
-				t.row(ref, string(v.Task), v.Rung, strings.Join(v.Labels, " "), someMetrics(v.Metrics, q),
+				t.row(ref, string(v.Task), v.Rung, strings.Join(v.Labels, " "), someMetrics(v, q),
 					strings.Join(v.Formats, " "), strings.Join(v.Answering, " "),
 					strings.Join(v.Tags, " "), ago(sinceNow(v.CreatedAt)), short(v.Note, 32))
 			}
@@ -106,9 +106,9 @@ func findVersions(c *call) func(context.Context) error {
 }
 
 // someMetrics shows the metrics that a search is about, else the first three.
-func someMetrics(m map[string]float64, q url.Values) string {
+func someMetrics(v registry.Found, q url.Values) string {
 	asked := map[string]float64{}
-	for name, x := range m {
+	for name, x := range v.Metrics {
 		about := strings.TrimPrefix(q.Get("sort"), "-") == name
 		for _, b := range q["metric"] {
 			about = about || strings.HasPrefix(b, name+"<") || strings.HasPrefix(b, name+">")
@@ -118,9 +118,9 @@ func someMetrics(m map[string]float64, q url.Values) string {
 		}
 	}
 	if len(asked) > 0 {
-		return metrics(asked)
+		return metrics(asked, v.Measured)
 	}
-	parts := strings.Fields(metrics(m))
+	parts := eachMetric(v.Metrics, v.Measured)
 	return strings.Join(parts[:min(3, len(parts))], " ")
 }
 
@@ -159,6 +159,9 @@ func printLineup(w io.Writer, l registry.Lineup) {
 				return ""
 			}
 			s := number(x)
+			if by, measured := m.Measured[v.Ref]; measured {
+				s += measuredBy(&by)
+			}
 			if slices.Contains(m.Best, v.Ref) {
 				s += " best"
 			}
@@ -374,7 +377,8 @@ func printDiff(w io.Writer, d registry.Diff) {
 		if m.Difference != nil && m.Verdict != "same" {
 			how += fmt.Sprintf(" %+.5g", *m.Difference)
 		}
-		t.row("metric "+m.Name, optional(m.From), optional(m.To), how)
+		t.row("metric "+m.Name, optional(m.From)+measuredBy(m.FromMeasured), optional(m.To)+measuredBy(m.ToMeasured),
+			how)
 	}
 	for _, group := range []struct {
 		name    string

@@ -264,7 +264,7 @@ func printEvidence(w io.Writer, e evidence.Evidence) {
 	fmt.Fprintf(w, "%s: %s of %s, %s\n", e.ID, e.Kind, e.Version,
 		map[string]string{"passed": "passed", "failed": "FAILED", "none": "no verdict"}[e.Verdict])
 	facts(w, "  file", e.Name+", "+size(e.Size), "  sha256", e.Digest, "  says", e.Says, "  by",
-		e.AddedBy+", "+moment(e.AddedAt), "  metrics", metrics(e.Metrics))
+		e.AddedBy+", "+moment(e.AddedAt), "  metrics", metrics(e.Metrics, nil))
 	if t := e.Tests; t != nil {
 		for _, f := range t.Failed {
 			fmt.Fprintf(w, "  failed  %s: %s\n", f.Name, f.Message)

@@ -51,9 +51,9 @@ func promotionCommands() []command {
 			}),
 		},
 		{
-			name: "sign", group: "Ladder", arguments: "P-NUMBER",
-			summary: "Answer a promotion that someone else asked for: yes, no, later, or hand it over", least: 1,
-			most: 1,
+			name: "sign", group: "Ladder", arguments: "P-NUMBER …",
+			summary: "Answer promotions that someone else asked for: yes, no, later, or hand them over", least: 1,
+			most: -1,
 			example: "innerladder sign P-1 -yes -note \"read the back-test\"\ninnerladder sign P-1 -later " +
 				"48h\ninnerladder sign P-1 -to odd -note \"you know the harbour\"", setup: sign,
 		},
@@ -321,12 +321,17 @@ func sign(c *call) func(context.Context) error {
 			}
 			n.Until = &until
 		}
-		if *key != "" {
-			if err := c.signOneself(ctx, c.args[0], *key, &n); err != nil {
+		for _, promotion := range c.args {
+			if *key != "" {
+				if err := c.signOneself(ctx, promotion, *key, &n); err != nil {
+					return err
+				}
+			}
+			if err := c.promotion(c.api.Answer(ctx, promotion, n)); err != nil {
 				return err
 			}
 		}
-		return c.promotion(c.api.Answer(ctx, c.args[0], n))
+		return nil
 	}
 }
 

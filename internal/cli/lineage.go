@@ -340,8 +340,8 @@ func runList(c *call) func(context.Context) error {
 			}
 			t := newTable(c.Out, "RUN", "MODEL", "STATE", "BY", "MACHINE", "STARTED", "METRICS", "VERSIONS", "TITLE")
 			for _, r := range all.Items {
-				t.row(r.Ref, r.Model, string(r.State), r.By, r.Machine, ago(sinceNow(r.Started)), metrics(r.Metrics),
-					strings.Join(r.Versions, " "), short(r.Title, 40))
+				t.row(r.Ref, r.Model, string(r.State), r.By, r.Machine, ago(sinceNow(r.Started)),
+					metrics(r.Metrics, nil), strings.Join(r.Versions, " "), short(r.Title, 40))
 			}
 			t.done()
 			c.more(all.Next)
@@ -367,7 +367,7 @@ func (c *call) showRun(ctx context.Context, ref string) error {
 		}
 		facts(c.Out, "run", run.Ref, "model", run.Model, "title", run.Title, "state", string(run.State), "by", run.By,
 			"machine", run.Machine, "started", moment(run.Started), "ended", ended, "note", run.Note,
-			"parameters", params(run.Params), "metrics", metrics(run.Metrics), "data", dataUses(run.Data), "code",
+			"parameters", params(run.Params), "metrics", metrics(run.Metrics, nil), "data", dataUses(run.Data), "code",
 			code(run.Code), "versions", strings.Join(run.Versions, " "))
 		if len(curves) > 0 {
 			fmt.Fprintln(c.Out)

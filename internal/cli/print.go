@@ -14,6 +14,7 @@ import (
 
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/ladder/rule"
+	"innerladder/internal/core/metric"
 	"innerladder/internal/wire"
 )
 
@@ -51,13 +52,32 @@ func facts(w io.Writer, pairs ...string) {
 // number writes a number as short as it can be read.
 func number(x float64) string { return strconv.FormatFloat(x, 'g', 5, 64) }
 
-// metrics writes metrics as name=value, by name.
-func metrics(m map[string]float64) string {
+// metrics writes metrics as name=value, by name, and behind those that a report measured its id.
+func metrics(m map[string]float64, measured map[string]metric.Measured) string {
+	return strings.Join(eachMetric(m, measured), " ")
+}
+
+func eachMetric(m map[string]float64, measured map[string]metric.Measured) []string {
 	parts := make([]string, 0, len(m))
 	for _, k := range slices.Sorted(maps.Keys(m)) {
-		parts = append(parts, k+"="+number(m[k]))
+		s := k + "=" + number(m[k])
+		if by, there := measured[k]; there {
+			s += measuredBy(&by)
+		}
+		parts = append(parts, s)
 	}
-	return strings.Join(parts, " ")
+	return parts
+}
+
+// measuredBy names the report behind a metric; empty when it is only claimed.
+func measuredBy(m *metric.Measured) string {
+	switch {
+	case m == nil:
+		return ""
+	case m.Differs:
+		return " (" + m.Evidence + ", claimed " + number(*m.Claimed) + ")"
+	}
+	return " (" + m.Evidence + ")"
 }
 
 func params(m map[string]string) string {

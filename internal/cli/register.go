@@ -28,14 +28,14 @@ import (
 
 // registerFlags are the options of register.
 type registerFlags struct {
-	files, attachments                             list
+	files, attachments, reports                    list
 	sample, reference, card, requirements, answers *string
 	tolerance                                      *float64
 	metric, param, importance, unit, property      pairs
 	targets, tags, labels, from                    list
 	trainedOn, validatedOn, evaluatedOn, parents   list
 	relation, note, task, description, run         *string
-	project, owner, signature                      *string
+	project, owner, signature, ask                 *string
 	referenceOnly, noCode                          *bool
 }
 
@@ -56,7 +56,7 @@ func register(c *call) func(context.Context) error {
 			return err
 		}
 		v, err := c.api.Register(ctx, reg, local)
-		return c.show(v, err, func() {
+		if err := c.show(v, err, func() {
 			if !v.Created {
 				c.say("the same content was registered before, by %s, %s", v.CreatedBy, moment(v.CreatedAt))
 			}
@@ -69,8 +69,28 @@ func register(c *call) func(context.Context) error {
 				}
 			}
 			fmt.Fprintln(c.Out, v.Ref)
-		})
+		}); err != nil {
+			return err
+		}
+		return f.askFor(ctx, c, v)
 	}
+}
+
+// askFor asks for the rung that was named with a registration; a pipeline that registers the same
+// again goes on with what it asked for then.
+func (f *registerFlags) askFor(ctx context.Context, c *call, v wire.Registered) error {
+	if *f.ask == "" {
+		return nil
+	}
+	p, err := c.api.Ask(ctx, wire.NewPromotion{Version: v.Ref, To: *f.ask, Note: *f.note})
+	switch client.Code(err) {
+	case "":
+		c.say("%s asks for %s to %s: %s", p.ID, p.Version, p.To, p.State)
+	case "promotion.open_already", "promotion.there_already", "promotion.downwards":
+		c.say("%s", strings.TrimSuffix(err.Error(), "."))
+		err = nil
+	}
+	return err
 }
 
 // registrationOptions defines the options of a registration.
@@ -94,7 +114,9 @@ func registrationOptions(c *call) *registerFlags {
 	f.requirements = c.flags.String("requirements", "", "`FILE` with the packages it needs, one a line")
 	c.flags.Var(&f.attachments, "attach",
 		"`FILE` to attach: a document, a notebook, a picture; may be given several times")
-	c.flags.Var(f.metric, "metric", "`NAME=VALUE` that was measured; may be given several times")
+	c.flags.Var(&f.reports, "report", "`FILE` of evidence: the report of an evaluation, a test run, a load test; "+
+		"may be given several times. Metrics that it measured count in place of those given with -metric")
+	c.flags.Var(f.metric, "metric", "`NAME=VALUE` that is claimed; may be given several times")
 	c.flags.Var(f.param, "param", "`NAME=VALUE` it was made with; may be given several times")
 	c.flags.Var(f.importance, "importance", "`INPUT=VALUE`: how much an input counts; may be given several times")
 	f.run = c.flags.String("run", "", "`RUN` it came out of; gives its metrics, parameters, code and data")
@@ -118,6 +140,8 @@ func registrationOptions(c *call) *registerFlags {
 			"address proves by them that it runs this version")
 	f.tolerance = c.flags.Float64("tolerance", 0,
 		"`AMOUNT` that a number of a known answer may be off, in its own unit")
+	f.ask = c.flags.String("ask", "",
+		"`RUNG` that it is asked for at once, as by promote; with -note for those who sign")
 	f.noCode = c.flags.Bool("no-code", false, "do not record the git checkout")
 	return f
 }
@@ -144,6 +168,9 @@ func (f *registerFlags) localFiles() (local []client.LocalFile, cleanUp func(), 
 	}
 	for _, path := range f.attachments {
 		local = append(local, client.LocalFile{Part: wire.PartAttachment, Path: path})
+	}
+	for _, path := range f.reports {
+		local = append(local, client.LocalFile{Part: wire.PartReport, Path: path})
 	}
 	for _, path := range f.files {
 		packed, remove, err := artifact(path)
@@ -314,7 +341,7 @@ func withoutCredentials(address string) string {
 func look(c *call) func(context.Context) error {
 	c.json = c.flags.Bool("json", false, "print JSON")
 	part := c.flags.String("as", "",
-		"`PART` it would be: artifact, sample, card or requirements; told by its name when not given")
+		"`PART` it would be: artifact, sample, card, requirements or report; told by its name when not given")
 	var targets list
 	c.flags.Var(&targets, "target", "`COLUMN` of a sample that is an output; may be given several times")
 	return func(context.Context) error {
@@ -352,6 +379,8 @@ func partOf(path string) string {
 		return wire.PartCard
 	case ext == ".txt" && strings.Contains(name, "requirements"):
 		return wire.PartRequirements
+	case ext == ".xml" && strings.Contains(name, "test"), ext == ".json" && strings.Contains(name, "evaluation"):
+		return wire.PartReport
 	}
 	return wire.PartArtifact
 }
@@ -365,7 +394,8 @@ func printLook(w io.Writer, l wire.LookedAt) {
 	if l.Rows > 0 {
 		rows = count(uint64(l.Rows))
 	}
-	facts(w, "file", l.Name, "size", size(l.Size), "format", format, "rows", rows)
+	facts(w, "file", l.Name, "size", size(l.Size), "format", format, "rows", rows, "evidence of kind", l.Report,
+		"says", l.Says)
 	if l.Contents != nil {
 		if l.Contents.Unsafe != "" {
 			fmt.Fprintf(w, "UNSAFE to load: %s\n", l.Contents.Unsafe)

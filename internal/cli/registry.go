@@ -43,7 +43,7 @@ func registryCommands() []command {
 			summary: "Save the files of a version, with their digests checked", least: 1, most: -1,
 			example: "innerladder get heat-demand@2 -to ./served", setup: get,
 		},
-	}, catalogueCommands(), lineageCommands(), upkeepCommands())
+	}, catalogueCommands(), lineageCommands(), upkeepCommands(), projectCommands())
 }
 
 func listModels(c *call) func(context.Context) error {
@@ -62,7 +62,7 @@ func listModels(c *call) func(context.Context) error {
 				t := newTable(c.Out, "VERSION", "RUNG", "LABELS", "METRICS", "FORMAT", "SIZE", "REGISTERED", "BY",
 					"NOTE")
 				for _, v := range all.Items {
-					t.row(v.Ref, v.Rung+past(v), strings.Join(v.Labels, " "), metrics(v.Metrics),
+					t.row(v.Ref, v.Rung+past(v), strings.Join(v.Labels, " "), metrics(v.Metrics, v.Measured),
 						strings.Join(v.Formats(), " "), size(v.Size()), ago(sinceNow(v.CreatedAt)), v.CreatedBy,
 						short(v.Note, 40))
 				}
@@ -206,13 +206,12 @@ func (c *call) showVersion(ctx context.Context, ref string) error {
 	places, err := c.api.Placements(ctx, v.Ref)
 	return c.show(v, err, func() {
 		facts(c.Out, "version", v.Ref, "rolled back", rolledBack(v.RolledBack), "rung",
-			v.Rung+", since "+moment(v.RungSince)+by(v), "registered",
-			moment(v.CreatedAt)+" by "+v.CreatedBy,
-			"note", v.Note, "labels", strings.Join(v.Labels, " "), "tags", strings.Join(v.Tags, " "), "properties",
-			params(v.Properties),
-			"metrics", metrics(v.Metrics), "parameters", params(v.Params), "code", code(v.Code), "run", v.Run, "data",
-			dataUses(v.Data), "parents", parents(v.Parents),
-			"profile", profileOf(v), "digest", v.Digest)
+			v.Rung+", since "+moment(v.RungSince)+by(v), "registered", moment(v.CreatedAt)+" by "+v.CreatedBy, "note",
+			v.Note, "labels", strings.Join(v.Labels, " "), "tags", strings.Join(v.Tags, " "), "properties",
+			params(v.Properties), "metrics", metrics(v.Metrics, nil), "parameters", params(v.Params), "code",
+			code(v.Code), "run", v.Run, "data", dataUses(v.Data), "parents", parents(v.Parents), "profile",
+			profileOf(v), "digest", v.Digest)
+		printMeasured(c.Out, v)
 		fmt.Fprintln(c.Out)
 		printArtifacts(c.Out, v)
 		if v.Signature != nil {
@@ -225,6 +224,31 @@ func (c *call) showVersion(ctx context.Context, ref string) error {
 			printPlacements(c.Out, places.Items)
 		}
 	})
+}
+
+// printMeasured says which report measured which metric, and what was claimed instead.
+func printMeasured(w io.Writer, v registry.Version) {
+	if len(v.Measured) == 0 {
+		return
+	}
+	fmt.Fprintln(w)
+	t := newTable(w, "METRIC", "VALUE", "FROM", "ON", "CLAIMED", "")
+	for _, name := range slices.Sorted(maps.Keys(v.Metrics)) {
+		m, measured := v.Measured[name]
+		if !measured {
+			t.row(name, number(v.Metrics[name]), "claimed at registration", "", "", "")
+			continue
+		}
+		claimed, differs := "", ""
+		if m.Claimed != nil {
+			claimed = number(*m.Claimed)
+		}
+		if m.Differs {
+			differs = "NOT WHAT WAS CLAIMED"
+		}
+		t.row(name, number(m.Value), "measured by "+m.Evidence+", "+ago(sinceNow(m.At)), m.Data, claimed, differs)
+	}
+	t.done()
 }
 
 // by says how a version came to its rung, and marks what went past a gate.

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"flag"
 	"fmt"
 	"strconv"
 	"strings"
@@ -15,9 +16,31 @@ import (
 func trafficCommands() []command {
 	return []command{
 		{
-			name: "endpoint add", group: "Traffic", arguments: "NAME",
-			summary: "Add an endpoint, the stable name that callers call", least: 1, most: 1,
-			example: "innerladder endpoint add demand-hourly -model heat-demand -env plant-north", setup: addEndpoint,
+			name: "endpoint add", group: "Traffic", arguments: "NAME [REF=PERCENT …]",
+			summary: "Add an endpoint, the stable name that callers call; with versions, who answers at once",
+			least:   1, most: -1,
+			example: "innerladder endpoint add demand-hourly -model heat-demand -env plant-north\n" +
+				"innerladder endpoint add demand-hourly heat-demand@1=90 heat-demand@2=10 -env plant-north",
+			setup: addEndpoint,
+		},
+		{
+			name: "endpoint edit", group: "Traffic", arguments: "NAME",
+			summary: "Change what is said about an endpoint and what it demands", least: 1, most: 1,
+			example: "innerladder endpoint edit demand-hourly -about \"for the dispatch desk\" -error-margin 0.2",
+			setup:   editEndpoint,
+		},
+		{
+			name: "endpoint remove", group: "Traffic", arguments: "NAME",
+			summary: "Take away an endpoint that never answered", least: 1, most: 1,
+			example: "innerladder endpoint remove demand-houly -why \"mistyped\"",
+			setup: func(c *call) func(context.Context) error {
+				c.connect()
+				why := c.flags.String("why", "", "`REASON`")
+				return func(ctx context.Context) error {
+					e, err := c.api.RemoveEndpoint(ctx, c.args[0], *why)
+					return c.show(e, err, func() { c.say("%s was taken away", e.Name) })
+				}
+			},
 		},
 		{
 			name: "endpoint list", group: "Traffic", summary: "List endpoints and who answers for them", most: 0,
@@ -57,6 +80,41 @@ func addEndpoint(c *call) func(context.Context) error {
 	about := c.flags.String("about", "", "`TEXT` for people")
 	repeatable := c.flags.Bool("repeatable", false,
 		"asking a model server twice does no harm: send a request again whenever it failed")
+	plan := planOptions(c)
+	why := c.flags.String("why", "", "`TEXT`: why the versions that are named answer")
+	return func(ctx context.Context) error {
+		var lanes []traffic.Lane
+		if len(c.args) > 1 {
+			var err error
+			if lanes, err = parseLanes(c.args[1:]); err != nil {
+				return err
+			}
+			if *model == "" {
+				*model, _, _ = strings.Cut(lanes[0].Version, "@")
+			}
+		}
+		if *model == "" || *env == "" {
+			return wrongUse("an endpoint needs -model and -env")
+		}
+		held := plan(guard.DefaultPlan())
+		e, err := c.api.AddEndpoint(ctx,
+			wire.NewEndpoint{
+				Name: c.args[0], Model: *model, Environment: *env, Rung: *rung, Description: *about,
+				Plan: &held, Repeatable: *repeatable,
+			})
+		if err != nil || len(lanes) == 0 {
+			return c.show(e, err, func() { fmt.Fprintln(c.Out, e.Name) })
+		}
+		if err := c.newSplit(c.api.Split(ctx, e.Name, lanes, *why, 0)); err != nil {
+			c.say("%s was added, and nothing answers for it yet", e.Name)
+			return err
+		}
+		return nil
+	}
+}
+
+// planOptions defines the options of a plan. What comes back changes a plan by those that were given.
+func planOptions(c *call) func(guard.Plan) guard.Plan {
 	usual := guard.DefaultPlan()
 	errorMargin := c.flags.Float64("error-margin", usual.Guards[0].Margin*100,
 		"`POINTS`: how many percentage points more errors a trial may have")
@@ -64,21 +122,75 @@ func addEndpoint(c *call) func(context.Context) error {
 		"`GAP`: how far the cumulative shares of a trial's predictions may differ, 0 to 1")
 	noDrift := c.flags.Bool("no-drift-guard", false, "let a trial predict what it likes")
 	alpha := c.flags.Float64("alpha", usual.Alpha, "`CHANCE` that the guards ever end a harmless trial")
-	return func(ctx context.Context) error {
-		if *model == "" || *env == "" {
-			return wrongUse("an endpoint needs -model and -env")
+	return func(p guard.Plan) guard.Plan {
+		margins := map[string]float64{}
+		for _, g := range p.Guards {
+			margins[g.Signal] = g.Margin
 		}
-		plan := guard.Plan{Alpha: *alpha, Guards: []guard.Guard{{Signal: guard.ErrorRate, Margin: *errorMargin / 100}}}
-		if !*noDrift {
-			plan.Guards = append(plan.Guards, guard.Guard{Signal: guard.PredictionDrift, Margin: *driftMargin})
+		c.flags.Visit(func(f *flag.Flag) {
+			switch f.Name {
+			case "error-margin":
+				margins[guard.ErrorRate] = *errorMargin / 100
+			case "drift-margin":
+				margins[guard.PredictionDrift] = *driftMargin
+			case "no-drift-guard":
+				if delete(margins, guard.PredictionDrift); !*noDrift {
+					margins[guard.PredictionDrift] = *driftMargin
+				}
+			case "alpha":
+				p.Alpha = *alpha
+			}
+		})
+		p.Guards = nil
+		for _, signal := range []string{guard.ErrorRate, guard.PredictionDrift} {
+			if margin, there := margins[signal]; there {
+				p.Guards = append(p.Guards, guard.Guard{Signal: signal, Margin: margin})
+			}
 		}
-		e, err := c.api.AddEndpoint(ctx,
-			wire.NewEndpoint{
-				Name: c.args[0], Model: *model, Environment: *env, Rung: *rung, Description: *about,
-				Plan: &plan, Repeatable: *repeatable,
-			})
-		return c.show(e, err, func() { fmt.Fprintln(c.Out, e.Name) })
+		return p
 	}
+}
+
+func editEndpoint(c *call) func(context.Context) error {
+	c.connect()
+	rung := c.flags.String("rung", "", "`RUNG` that versions must stand on")
+	about := c.flags.String("about", "", "`TEXT` for people")
+	repeatable := c.flags.Bool("repeatable", false, "asking a model server twice does no harm")
+	plan := planOptions(c)
+	why := c.flags.String("why", "", "`REASON`")
+	return func(ctx context.Context) error {
+		was, err := c.api.Endpoint(ctx, c.args[0])
+		if err != nil {
+			return err
+		}
+		edit := wire.EditEndpoint{Reason: *why}
+		c.flags.Visit(func(f *flag.Flag) {
+			switch f.Name {
+			case "rung":
+				edit.Rung = rung
+			case "about":
+				edit.Description = about
+			case "repeatable":
+				edit.Repeatable = repeatable
+			case "error-margin", "drift-margin", "no-drift-guard", "alpha":
+				held := plan(was.Plan)
+				edit.Plan = &held
+			}
+		})
+		e, err := c.api.EditEndpoint(ctx, c.args[0], edit)
+		return c.show(e, err, func() {
+			facts(c.Out, "endpoint", e.Name, "demands", e.Rung, "about", e.Description, "guards", guards(e.Plan))
+		})
+	}
+}
+
+// guards says what a plan holds trials to.
+func guards(p guard.Plan) string {
+	var parts []string
+	for _, g := range p.Guards {
+		parts = append(parts, fmt.Sprintf("%s within %v", g.Signal, g.Margin))
+	}
+	return strings.Join(parts, ", ")
 }
 
 func listEndpoints(c *call) func(context.Context) error {

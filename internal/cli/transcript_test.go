@@ -91,6 +91,7 @@ func openHouse(t *testing.T) *house {
 		"127.0.0.1:0", "-grace", "20s", "-fetch-private", "127.0.0.0/8")
 	h.server = out.find(t, `console and API +(http://[0-9.:]+)`)
 	h.file("password", "four words of nonsense\n")
+	h.file("measured.json", `{"rows": 100, "data": "last winter", "metrics": {"rmse": 0.4}}`)
 	h.comesIn("sif", out.find(t, `(http://\S+/welcome#\S+)`))
 	return h
 }

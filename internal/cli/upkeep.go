@@ -64,13 +64,20 @@ func upkeepCommands() []command {
 		},
 		{
 			name: "delete", group: "Registry", arguments: "REF",
-			summary: "Delete a version for good; it must not be in use", least: 1, most: 1,
+			summary: "Delete a version for good, or a MODEL that has none any more; neither may be in use",
+			least:   1, most: 1,
 			example: "innerladder delete heat-demand@1 -why \"holds personal data\"", setup: deleteVersion,
 		},
 		{
 			name: "collect", group: "Registry", summary: "Remove the files that no version needs", most: 0,
 			example: "innerladder collect -dry-run", setup: collect,
 		},
+	}
+}
+
+// projectCommands are the commands about projects.
+func projectCommands() []command {
+	return []command{
 		{
 			name: "project", group: "Registry", summary: "List the projects that models are in", most: 0,
 			example: "innerladder project", setup: projects,
@@ -78,6 +85,32 @@ func upkeepCommands() []command {
 		{
 			name: "project add", group: "Registry", arguments: "NAME", summary: "Add a project", least: 1, most: 1,
 			example: "innerladder project add maintenance -description \"valves and pumps\"", setup: projectAdd,
+		},
+		{
+			name: "project edit", group: "Registry", arguments: "NAME", summary: "Change what is said about a project",
+			least: 1, most: 1,
+			example: "innerladder project edit maintenance -description \"valves, pumps and meters\"",
+			setup:   projectEdit,
+		},
+		{
+			name: "project remove", group: "Registry", arguments: "NAME",
+			summary: "Take away a project in which nothing is", least: 1, most: 1,
+			example: "innerladder project remove trials -why \"ended\"", setup: projectRemove,
+		},
+		{
+			name: "project use", group: "Registry", arguments: "[NAME]",
+			summary: "Choose where what you add goes when you name no project; without a name, nowhere", most: 1,
+			example: "innerladder project use forecasting",
+			setup: asks(func(ctx context.Context, c *call) error {
+				me, err := c.api.UseProject(ctx, strings.Join(c.args, ""))
+				return c.show(me, err, func() {
+					if me.Project == "" {
+						c.say("what you add needs a project named from now on")
+						return
+					}
+					fmt.Fprintln(c.Out, me.Project)
+				})
+			}),
 		},
 	}
 }
@@ -97,6 +130,8 @@ func edit(c *call) func(context.Context) error {
 	optional("note", "`TEXT`: the new note of a version", &e.Note)
 	optional("description", "`TEXT`: the new description of a model", &e.Description)
 	optional("owner", "`NAME`: the new owner of a model", &e.Owner)
+	optional("name", "`NAME` that a model gets, while nobody signed for it, ran it or called it", &e.Name)
+	optional("project", "`PROJECT` that a model moves to", &e.Project)
 	set := pairs{}
 	c.flags.Var((*list)(&e.AddTags), "tag", "`TAG` to put on; may be given several times")
 	c.flags.Var((*list)(&e.RemoveTags), "untag", "`TAG` to take off; may be given several times")
@@ -114,8 +149,8 @@ func edit(c *call) func(context.Context) error {
 		}
 		m, err := c.api.EditModel(ctx, c.args[0], e)
 		return c.show(m, err, func() {
-			facts(c.Out, "model", m.Name, "about", m.Description, "owner", m.Owner, "tags", strings.Join(m.Tags, " "),
-				"properties", params(m.Properties))
+			facts(c.Out, "model", m.Name, "project", m.Project, "about", m.Description, "owner", m.Owner, "tags",
+				strings.Join(m.Tags, " "), "properties", params(m.Properties))
 		})
 	}
 }
@@ -243,6 +278,10 @@ func deleteVersion(c *call) func(context.Context) error {
 	c.connect()
 	why := c.flags.String("why", "", "`TEXT`: the reason, for the record")
 	return func(ctx context.Context) error {
+		if !strings.Contains(c.args[0], "@") {
+			m, err := c.api.RemoveModel(ctx, c.args[0], *why)
+			return c.show(m, err, func() { c.say("%s was taken away; its name is free", m.Name) })
+		}
 		if strings.TrimSpace(*why) == "" {
 			return wrongUse("no reason is given; use -why")
 		}
@@ -296,5 +335,24 @@ func projectAdd(c *call) func(context.Context) error {
 	return func(ctx context.Context) error {
 		p, err := c.api.AddProject(ctx, c.args[0], *about)
 		return c.show(p, err, func() { fmt.Fprintln(c.Out, p.Name) })
+	}
+}
+
+func projectEdit(c *call) func(context.Context) error {
+	c.connect()
+	about := c.flags.String("description", "", "`TEXT` for people")
+	why := c.flags.String("why", "", "`TEXT` for the record")
+	return func(ctx context.Context) error {
+		p, err := c.api.EditProject(ctx, c.args[0], *about, *why)
+		return c.show(p, err, func() { facts(c.Out, "project", p.Name, "about", p.Description) })
+	}
+}
+
+func projectRemove(c *call) func(context.Context) error {
+	c.connect()
+	why := c.flags.String("why", "", "`TEXT` for the record")
+	return func(ctx context.Context) error {
+		p, err := c.api.RemoveProject(ctx, c.args[0], *why)
+		return c.show(p, err, func() { c.say("%s was taken away", p.Name) })
 	}
 }

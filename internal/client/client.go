@@ -186,9 +186,20 @@ func (p Part) limit() string {
 }
 
 // AddEnvironment adds a place where versions run.
-func (c *Client) AddEnvironment(ctx context.Context, name, description string) (traffic.Environment, error) {
-	return call[traffic.Environment](ctx, c, "POST", path("environments"),
-		map[string]string{"name": name, "description": description})
+func (c *Client) AddEnvironment(ctx context.Context, n wire.NewEnvironment) (traffic.Environment, error) {
+	return call[traffic.Environment](ctx, c, "POST", path("environments"), n)
+}
+
+// EditEnvironment changes an environment.
+func (c *Client) EditEnvironment(ctx context.Context, name string,
+	e wire.EditEnvironment,
+) (traffic.Environment, error) {
+	return call[traffic.Environment](ctx, c, "PATCH", path("environments", name), e)
+}
+
+// RemoveEnvironment takes away an environment in which nothing runs.
+func (c *Client) RemoveEnvironment(ctx context.Context, name, why string) (traffic.Environment, error) {
+	return call[traffic.Environment](ctx, c, "DELETE", query(path("environments", name), "reason", why), nil)
 }
 
 // Environments lists the places where versions run.
@@ -204,6 +215,13 @@ func (c *Client) Place(ctx context.Context, ref, environment string, addresses [
 		map[string]any{"version": ref, "environment": environment, "addresses": addresses, "served_as": servedAs})
 }
 
+// ChangeAddresses adds addresses to a placement and takes others away.
+func (c *Client) ChangeAddresses(ctx context.Context, ref, environment string,
+	e wire.EditAddresses,
+) (traffic.Placement, error) {
+	return call[traffic.Placement](ctx, c, "PATCH", path("placements", environment, ref), e)
+}
+
 // Unplace says that a version runs in an environment no more.
 func (c *Client) Unplace(ctx context.Context, ref, environment string) (traffic.Placement, error) {
 	return call[traffic.Placement](ctx, c, "DELETE", path("placements", environment, ref), nil)
@@ -217,6 +235,16 @@ func (c *Client) Placements(ctx context.Context, ref string) (wire.Listed[traffi
 // AddEndpoint adds an endpoint.
 func (c *Client) AddEndpoint(ctx context.Context, e wire.NewEndpoint) (traffic.Endpoint, error) {
 	return call[traffic.Endpoint](ctx, c, "POST", path("endpoints"), e)
+}
+
+// EditEndpoint changes what is said about an endpoint and what it demands.
+func (c *Client) EditEndpoint(ctx context.Context, name string, e wire.EditEndpoint) (traffic.Endpoint, error) {
+	return call[traffic.Endpoint](ctx, c, "PATCH", path("endpoints", name), e)
+}
+
+// RemoveEndpoint takes away an endpoint that never answered.
+func (c *Client) RemoveEndpoint(ctx context.Context, name, why string) (traffic.Endpoint, error) {
+	return call[traffic.Endpoint](ctx, c, "DELETE", query(path("endpoints", name), "reason", why), nil)
 }
 
 // Endpoints lists endpoints.

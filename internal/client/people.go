@@ -194,6 +194,11 @@ func (c *Client) SetPreferences(ctx context.Context, choices notice.Choices) (wi
 	return call[wire.Preferences](ctx, c, "PUT", path("me", "preferences"), map[string]any{"choices": choices})
 }
 
+// UseProject chooses where what one adds goes when one names no project; empty for none.
+func (c *Client) UseProject(ctx context.Context, project string) (wire.Me, error) {
+	return call[wire.Me](ctx, c, "PUT", path("me", "project"), map[string]string{"project": project})
+}
+
 // Activity lists what happened, newest first.
 func (c *Client) Activity(ctx context.Context, project, subject string, p Part) (wire.Listed[wire.Happening], error) {
 	return call[wire.Listed[wire.Happening]](ctx, c, "GET",

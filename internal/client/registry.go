@@ -55,6 +55,22 @@ func (c *Client) AddProject(ctx context.Context, name, description string) (regi
 		map[string]string{"name": name, "description": description})
 }
 
+// EditProject changes what is said about a project.
+func (c *Client) EditProject(ctx context.Context, name, description, why string) (registry.Project, error) {
+	return call[registry.Project](ctx, c, "PATCH", path("projects", name),
+		map[string]string{"description": description, "reason": why})
+}
+
+// RemoveProject takes away a project in which nothing is.
+func (c *Client) RemoveProject(ctx context.Context, name, why string) (registry.Project, error) {
+	return call[registry.Project](ctx, c, "DELETE", query(path("projects", name), "reason", why), nil)
+}
+
+// RemoveModel takes away a model that has no versions.
+func (c *Client) RemoveModel(ctx context.Context, name, why string) (registry.Model, error) {
+	return call[registry.Model](ctx, c, "DELETE", query(path("models", name), "reason", why), nil)
+}
+
 // Labels lists the labels of a model.
 func (c *Client) Labels(ctx context.Context, model string) (wire.Listed[registry.Label], error) {
 	return whole[registry.Label](ctx, c, path("models", model, "labels"))

@@ -61,8 +61,14 @@ func ladderOf(now time.Time) ladder.Ladder {
 func (r *release) evaluationOf(data string) (evidence.Evaluation, error) {
 	e := evidence.Evaluation{
 		Rows: int64(len(r.sample)), Data: data, Metrics: r.metrics,
-		Limits: map[string]evidence.Limit{"r2": {AtLeast: new(0.5)}},
 	}
+	if len(r.fitted.Classes) > 0 {
+		c, err := classify(r.fitted, r.sample)
+		e.Confusion = &evidence.Confusion{Labels: c.Levels, Counts: c.Confusion}
+		e.Limits = map[string]evidence.Limit{"balanced_accuracy": {AtLeast: new(0.5)}}
+		return e, err
+	}
+	e.Limits = map[string]evidence.Limit{"r2": {AtLeast: new(0.5)}}
 	var left, truth []float64
 	by := map[string][]example{}
 	for _, x := range r.sample {
@@ -223,11 +229,8 @@ func (r *release) runChecks() junit {
 	return out
 }
 
-// prove evaluates and tests a version of a forecasting model and attaches both reports.
+// prove evaluates a version, tests it if it forecasts, and attaches the reports.
 func (p *play) prove(ctx context.Context, r *release, ref, stem string) error {
-	if r.project != forecasting {
-		return nil
-	}
 	e, err := r.evaluationOf(p.testData[r.data])
 	if err != nil {
 		return err
@@ -236,17 +239,20 @@ func (p *play) prove(ctx context.Context, r *release, ref, stem string) error {
 	if err != nil {
 		return err
 	}
-	tests, err := xml.MarshalIndent(r.runChecks(), "", "  ")
-	if err != nil {
-		return err
-	}
-	for _, f := range []struct {
+	type report struct {
 		kind, file string
 		content    []byte
-	}{
-		{evidence.EvaluationKind, stem + ".evaluation.json", evaluation},
-		{evidence.TestsKind, stem + ".tests.xml", append([]byte(xml.Header), tests...)},
-	} {
+	}
+	reports := []report{{evidence.EvaluationKind, stem + ".evaluation.json", evaluation}}
+	if r.project == forecasting {
+		tests, err := xml.MarshalIndent(r.runChecks(), "", "  ")
+		if err != nil {
+			return err
+		}
+		reports = append(reports,
+			report{evidence.TestsKind, stem + ".tests.xml", append([]byte(xml.Header), tests...)})
+	}
+	for _, f := range reports {
 		if err := os.WriteFile(f.file, f.content, 0o600); err != nil {
 			return err
 		}

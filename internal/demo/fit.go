@@ -223,14 +223,19 @@ func measureNumber(m *standin.Model, examples []example) (map[string]float64, er
 	}, nil
 }
 
-// measureClasses measures a model of classes on examples it has not seen.
-func measureClasses(m *standin.Model, examples []example) (map[string]float64, error) {
+// classify holds what a model of classes says of examples against the truth.
+func classify(m *standin.Model, examples []example) (evaluate.Classification, error) {
 	truth, predicted := make([]string, len(examples)), make([]string, len(examples))
 	for i, e := range examples {
 		truth[i] = e.class
 		predicted[i], _ = m.Classify(e.row)
 	}
-	c, err := evaluate.OfClassification(truth, predicted)
+	return evaluate.OfClassification(truth, predicted)
+}
+
+// measureClasses measures a model of classes on examples.
+func measureClasses(m *standin.Model, examples []example) (map[string]float64, error) {
+	c, err := classify(m, examples)
 	if err != nil {
 		return nil, err
 	}

@@ -120,7 +120,10 @@ func (p *play) openingNight(ctx context.Context) error {
 		"workbench":   "where versions rehearse",
 		"plant-north": "the north plant's model servers", "plant-south": "the south plant's model servers",
 	} {
-		if _, err := p.sif.AddEnvironment(ctx, name, about); err != nil {
+		if _, err := p.sif.AddEnvironment(ctx, wire.NewEnvironment{
+			Name: name, Description: about, Project: forecasting, SharedWith: []string{maintenance},
+			Allowed: []string{"127.0.0.1"},
+		}); err != nil {
 			return err
 		}
 	}

@@ -1,8 +1,10 @@
 package intake
 
 import (
+	"io"
 	"os"
 
+	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/profile"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/wire"
@@ -20,6 +22,18 @@ func Look(part, name string, f *os.File, size int64, targets []string) (wire.Loo
 			out.Signature, err = p.Signature(targets, nil)
 		}
 	case wire.PartAnswers: // read with the signature, when it is registered
+	case wire.PartReport:
+		if kind := evidence.KindOf(f); kind != "" {
+			if _, err := f.Seek(0, io.SeekStart); err != nil {
+				return out, err
+			}
+			var found evidence.Findings
+			if found, _, err = evidence.Read(kind, "", f); err == nil {
+				out.Report, out.Says = kind, found.Says
+			}
+		} else {
+			out.Remarks = []string{"no report whose kind can be told"}
+		}
 	case wire.PartCard:
 		out.Card, err = ReadCard(name, f)
 	case wire.PartRequirements:

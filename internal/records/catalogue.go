@@ -538,12 +538,13 @@ func (r View) fillFound(ctx context.Context, items []registry.Found) error {
 	}); err != nil {
 		return err
 	}
-	return r.each(ctx, write(`SELECT version_id, name, value FROM metrics
-		WHERE version_id IN ?`, ids), func(rows *sql.Rows) error {
-		var x float64
-		err := rows.Scan(&id, &name, &x)
-		at[id].Metrics[name] = x
-		return err
+	return r.each(ctx, write(metricsOf, ids), func(rows *sql.Rows) error {
+		return scanMetric(rows, func(id int64, name string, x float64, m *metric.Measured) {
+			at[id].Metrics[name] = x
+			if m != nil {
+				put(&at[id].Measured, name, *m)
+			}
+		})
 	})
 }
 

@@ -26,6 +26,27 @@ func (r View) AddEndpoint(ctx context.Context, e traffic.Endpoint) error {
 	return err
 }
 
+// SetEndpoint changes what can be changed of an endpoint.
+func (r View) SetEndpoint(ctx context.Context, e traffic.Endpoint) error {
+	plan, err := json.Marshal(e.Plan)
+	if err != nil {
+		return err
+	}
+	_, err = r.q.exec(ctx, `UPDATE endpoints SET rung = ?, description = ?, plan = ?, repeatable = ? WHERE name = ?`,
+		e.Rung, e.Description, string(plan), e.Repeatable, e.Name)
+	return err
+}
+
+// RemoveEndpoint removes an endpoint that has no split and no contract, with its callers' keys.
+func (r View) RemoveEndpoint(ctx context.Context, name string) error {
+	if _, err := r.q.exec(ctx, `DELETE FROM callers WHERE endpoint_id = (SELECT id FROM endpoints WHERE name = ?)`,
+		name); err != nil {
+		return err
+	}
+	_, err := r.q.exec(ctx, `DELETE FROM endpoints WHERE name = ?`, name)
+	return err
+}
+
 func (r View) endpoints(ctx context.Context, clause string, args ...any) ([]traffic.Endpoint, error) {
 	rows, err := r.q.rows(ctx, `SELECT e.id, e.name, m.project, m.name, v.name, e.rung, e.description, e.plan,
 		e.keyed, e.repeatable, e.created_by, e.created_at

@@ -8,6 +8,7 @@ import (
 	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/ladder/rule"
 	"innerladder/internal/core/lineage"
+	"innerladder/internal/core/metric"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/signature"
 )
@@ -28,8 +29,9 @@ type Judged struct {
 	Trainers []string
 	// Stored lists the digests of its artifacts that are kept here.
 	Stored []string
-	// MetricCount is how many metrics it has, read or not.
-	MetricCount int
+	// MetricCount is how many metrics it has, read or not, MeasuredCount how many of them a report
+	// measured.
+	MetricCount, MeasuredCount int
 }
 
 // JudgedVersions reads the versions of a project that stand on the ladder, oldest first,
@@ -42,7 +44,8 @@ func (r View) JudgedVersions(ctx context.Context, project string, need GateNeeds
 		index: map[int64]int{}, signatures: map[string]*signature.Signature{},
 	}
 	if err := r.each(ctx, write(`SELECT v.id, m.name, v.number, v.digest, v.code, v.rung, v.rung_since, v.created_by,
-			(SELECT count(*) FROM metrics x WHERE x.version_id = v.id)
+			(SELECT count(*) FROM metrics x WHERE x.version_id = v.id),
+			(SELECT count(x.evidence_id) FROM metrics x WHERE x.version_id = v.id)
 		FROM versions v JOIN models m ON m.id = v.model_id
 		WHERE m.project = ? AND ? AND v.deleted_at IS NULL AND v.rung <> 'retired' ORDER BY m.name, v.number`,
 		project, r.sees("m.project")), func(rows *sql.Rows) error {
@@ -85,7 +88,7 @@ func (j *judging) add(rows *sql.Rows, project string, withCode bool) error {
 	var id, since int64
 	var code sql.NullString
 	if err := rows.Scan(&id, &v.Model, &v.Number, &v.Digest, &code, &v.Rung, &since, &v.CreatedBy,
-		&v.MetricCount); err != nil {
+		&v.MetricCount, &v.MeasuredCount); err != nil {
 		return err
 	}
 	v.Ref, v.RungSince = registry.Ref{Model: v.Model, Number: v.Number}.String(), fromMillis(since)
@@ -106,9 +109,8 @@ func (j *judging) parts(need GateNeeds) []judgedPart {
 			j.artifact,
 		},
 		{
-			len(need.Metrics) > 0, write(`SELECT version_id, name, value FROM metrics
-				WHERE version_id IN (?) AND name IN ?`,
-				j.of, listOf(need.Metrics)), j.metric,
+			len(need.Metrics) > 0, write(`SELECT `+metricColumns+` FROM metrics x
+				WHERE x.version_id IN (?) AND x.name IN ?`, j.of, listOf(need.Metrics)), j.metric,
 		},
 		{
 			need.Signature, write(`SELECT version_id, signature FROM version_texts
@@ -160,12 +162,13 @@ func (j *judging) artifact(rows *sql.Rows) error {
 }
 
 func (j *judging) metric(rows *sql.Rows) error {
-	var id int64
-	var name string
-	var x float64
-	err := rows.Scan(&id, &name, &x)
-	j.at(id).Metrics[name] = x
-	return err
+	return scanMetric(rows, func(id int64, name string, x float64, m *metric.Measured) {
+		v := j.at(id)
+		v.Metrics[name] = x
+		if m != nil {
+			put(&v.Measured, name, *m)
+		}
+	})
 }
 
 func (j *judging) signature(rows *sql.Rows) error {

@@ -172,8 +172,11 @@ func (r View) AddEvidence(ctx context.Context, e *evidence.Evidence) error {
 			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id`,
 		versionOf(e.Version), e.Kind, e.Name, e.Digest, e.Size, e.Media, e.Verdict, string(findings), e.AddedBy,
 		toMillis(e.AddedAt)).Scan(&id)
+	if err != nil {
+		return one(err)
+	}
 	e.ID = evidence.ID(id)
-	return one(err)
+	return r.measured(ctx, id, e)
 }
 
 func (r View) evidence(ctx context.Context, clause string, args ...any) ([]evidence.Evidence, error) {

@@ -3,6 +3,7 @@ package records
 import (
 	"context"
 	"database/sql"
+	"time"
 
 	"innerladder/internal/core/registry"
 )
@@ -37,7 +38,9 @@ func scanModel(row interface{ Scan(...any) error }) (registry.Model, error) {
 
 // Model finds a model by name.
 func (r View) Model(ctx context.Context, name string) (registry.Model, error) {
-	m, err := scanModel(r.q.row(ctx, modelQuery+`WHERE m.name = ? AND ?`, name, r.sees("m.project")))
+	m, err := scanModel(
+		r.q.row(ctx, modelQuery+`WHERE m.name = ? AND m.removed_at IS NULL AND ?`, name, r.sees("m.project")),
+	)
 	if err != nil {
 		return m, one(err)
 	}
@@ -56,7 +59,7 @@ type ModelFilter struct {
 
 // Models lists models by name.
 func (r View) Models(ctx context.Context, f ModelFilter, p Page) (items []registry.Model, next string, err error) {
-	where := write(`WHERE m.name > ? AND ?`, p.After, r.sees("m.project"))
+	where := write(`WHERE m.name > ? AND m.removed_at IS NULL AND ?`, p.After, r.sees("m.project"))
 	for _, c := range []struct {
 		clause, value string
 	}{
@@ -221,7 +224,8 @@ func (r View) AddProject(ctx context.Context, p registry.Project) error {
 // Projects lists the projects by name.
 func (r View) Projects(ctx context.Context) ([]registry.Project, error) {
 	rows, err := r.q.rows(ctx,
-		`SELECT p.name, p.description, p.added_by, p.added_at, (SELECT count(*) FROM models m WHERE m.project = p.name)
+		`SELECT p.name, p.description, p.added_by, p.added_at, (SELECT count(*) FROM models m
+				WHERE m.project = p.name AND m.removed_at IS NULL)
 			FROM projects p
 			WHERE ? ORDER BY p.name`, r.sees("p.name"))
 	return collect(rows, err, func(rows *sql.Rows) (registry.Project, error) {
@@ -231,6 +235,125 @@ func (r View) Projects(ctx context.Context) ([]registry.Project, error) {
 		p.AddedAt = fromMillis(at)
 		return p, err
 	})
+}
+
+// DescribeProject changes what is said about a project.
+func (r View) DescribeProject(ctx context.Context, name, description string) error {
+	_, err := r.q.exec(ctx, `UPDATE projects SET description = ? WHERE name = ?`, description, name)
+	return err
+}
+
+// UsesOfProject lists in words what is in a project.
+func (r View) UsesOfProject(ctx context.Context, name string) ([]string, error) {
+	var out []string
+	for _, use := range []struct {
+		what  string
+		query piece
+	}{
+		{"models", write(`SELECT count(*) FROM models WHERE project = ? AND removed_at IS NULL`, name)},
+		{"data sets", write(`SELECT count(*) FROM data_sets WHERE project = ?`, name)},
+		{"runs", write(`SELECT count(*) FROM runs WHERE project = ?`, name)},
+		{"environments", write(`SELECT count(*) FROM environments WHERE project = ? AND removed_at IS NULL`, name)},
+		{"webhooks", write(`SELECT count(*) FROM webhooks WHERE project = ?`, name)},
+	} {
+		n := 0
+		if err := r.q.row(ctx, `SELECT (?)`, use.query).Scan(&n); err != nil {
+			return nil, err
+		}
+		if n > 0 {
+			out = append(out, use.what)
+		}
+	}
+	return out, nil
+}
+
+// RemoveProject removes a project with its roles, its ladders and what is shared with it.
+func (r View) RemoveProject(ctx context.Context, name string) error {
+	for _, statement := range []string{
+		`DELETE FROM memberships WHERE project = ?`, `DELETE FROM ladders WHERE project = ?`,
+		`DELETE FROM environment_shares WHERE project = ?`, `UPDATE people SET project = '' WHERE project = ?`,
+		`DELETE FROM projects WHERE name = ?`,
+	} {
+		if _, err := r.q.exec(ctx, statement, name); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// OpenPromotionsOf lists the promotions of a model's versions that are open.
+func (r View) OpenPromotionsOf(ctx context.Context, model string) ([]string, error) {
+	return r.texts(ctx, write(`SELECT 'P-' || p.number FROM promotions p JOIN versions v ON v.id = p.version_id
+		JOIN models m ON m.id = v.model_id
+		WHERE m.name = ? AND p.state IN ('open', 'to_review') ORDER BY p.number`, model))
+}
+
+// EnvironmentsOf lists the environments in which versions of a model are placed.
+func (r View) EnvironmentsOf(ctx context.Context, model string) ([]string, error) {
+	return r.texts(ctx, write(`SELECT DISTINCT e.name FROM placements p JOIN environments e ON e.id = p.environment_id
+		JOIN versions v ON v.id = p.version_id JOIN models m ON m.id = v.model_id
+		WHERE m.name = ? AND p.removed_at IS NULL ORDER BY e.name`, model))
+}
+
+// NamedBy lists in words what names a model and cannot follow when it is called otherwise.
+func (r View) NamedBy(ctx context.Context, model string) ([]string, error) {
+	return r.texts(ctx, write(`SELECT 'P-' || p.number || ' was signed' FROM promotions p
+			JOIN versions v ON v.id = p.version_id JOIN models m ON m.id = v.model_id
+			WHERE m.name = ? AND EXISTS (SELECT 1 FROM answers s WHERE s.promotion = p.number)
+		UNION SELECT m.name || '@' || v.number || ' ran in ' || e.name FROM placements p
+			JOIN environments e ON e.id = p.environment_id JOIN versions v ON v.id = p.version_id
+			JOIN models m ON m.id = v.model_id WHERE m.name = ?
+		UNION SELECT 'the endpoint ' || n.name || ' is for it' FROM endpoints n JOIN models m ON m.id = n.model_id
+			WHERE m.name = ? ORDER BY 1 LIMIT 5`, model, model, model))
+}
+
+// texts reads one column of text.
+func (r View) texts(ctx context.Context, query piece) (out []string, err error) {
+	err = r.each(ctx, query, func(rows *sql.Rows) error {
+		var s string
+		err := rows.Scan(&s)
+		out = append(out, s)
+		return err
+	})
+	return out, err
+}
+
+// RenameModel gives a model another name, also where runs name it.
+func (r View) RenameModel(ctx context.Context, name, to string) error {
+	if _, err := r.q.exec(ctx, `UPDATE models SET name = ? WHERE name = ?`, to, name); err != nil {
+		return err
+	}
+	_, err := r.q.exec(ctx, `UPDATE runs SET model = ? WHERE model = ?`, to, name)
+	return err
+}
+
+// MoveModel puts a model into another project, with its runs.
+func (r View) MoveModel(ctx context.Context, name, project string) error {
+	if _, err := r.q.exec(ctx, `UPDATE models SET project = ? WHERE name = ?`, project, name); err != nil {
+		return err
+	}
+	_, err := r.q.exec(ctx, `UPDATE runs SET project = ? WHERE model = ?`, project, name)
+	return err
+}
+
+// RemoveModel takes a model away whose versions are deleted. They stay as what others were made
+// from, under a name that nothing else can have.
+func (r View) RemoveModel(ctx context.Context, name string, now time.Time) error {
+	id, _, err := r.ids(ctx, Subject{Model: name})
+	if err != nil {
+		return err
+	}
+	for _, statement := range []string{
+		`DELETE FROM tags WHERE model_id = ?`, `DELETE FROM properties WHERE model_id = ?`,
+		`DELETE FROM labels WHERE model_id = ?`,
+	} {
+		if _, err := r.q.exec(ctx, statement, id); err != nil {
+			return err
+		}
+	}
+	_, err = r.q.exec(ctx, `UPDATE models SET removed_at = ?, name = name || ' (removed ' || id || ')' WHERE id = ?`,
+		toMillis(now), id)
+	return err
 }
 
 // Subject is a model, or a version of one, that carries tags and properties.

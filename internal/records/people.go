@@ -13,7 +13,7 @@ import (
 )
 
 const personQuery = `SELECT p.id, p.name, p.robot, p.email, coalesce(p.password, ''), p.issuer, p.subject, p.choices,
-	p.added_by, p.added_at, p.disabled_at FROM people p `
+	p.project, p.added_by, p.added_at, p.disabled_at FROM people p `
 
 func (r View) people(ctx context.Context, clause string, args ...any) ([]people.Person, error) {
 	rows, err := r.q.rows(ctx, personQuery+"?", write(clause, args...))
@@ -23,7 +23,7 @@ func (r View) people(ctx context.Context, clause string, args ...any) ([]people.
 		var disabled sql.NullInt64
 		var choices sql.NullString
 		if err := rows.Scan(&p.ID, &p.Name, &p.Robot, &p.Email, &p.Password, &p.Issuer, &p.Subject, &choices,
-			&p.AddedBy, &at, &disabled); err != nil {
+			&p.Project, &p.AddedBy, &at, &disabled); err != nil {
 			return p, err
 		}
 		p.AddedAt, p.Disabled, p.Choices = fromMillis(at), optionalTime(disabled), notice.Default()
@@ -76,6 +76,12 @@ func (r View) PersonBySubject(ctx context.Context, issuer, subject string) (*peo
 // PersonByEmail finds whose e-mail address it is.
 func (r View) PersonByEmail(ctx context.Context, email string) (*people.Person, error) {
 	return single(r.people(ctx, `WHERE p.email <> '' AND lower(p.email) = lower(?)`, email))
+}
+
+// UseProject sets where what a person adds goes when they name no project.
+func (r View) UseProject(ctx context.Context, name, project string) error {
+	_, err := r.q.exec(ctx, `UPDATE people SET project = ? WHERE name = ?`, project, name)
+	return err
 }
 
 // SetEmail changes someone's e-mail address.

@@ -3,7 +3,10 @@ package records
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
+	"slices"
+	"strings"
 	"time"
 
 	"innerladder/internal/core/traffic"
@@ -11,25 +14,109 @@ import (
 
 // AddEnvironment adds an environment.
 func (r View) AddEnvironment(ctx context.Context, e traffic.Environment) error {
-	_, err := r.q.exec(ctx,
-		`INSERT INTO environments (name, description, added_by, added_at) VALUES (?, ?, ?, ?)`,
-		e.Name, e.Description, e.AddedBy, toMillis(e.AddedAt))
+	allowed, err := json.Marshal(append([]traffic.AddressRule{}, e.Allowed...))
+	if err != nil {
+		return err
+	}
+	if _, err := r.q.exec(ctx, `INSERT INTO environments (name, description, project, allowed, added_by, added_at)
+		VALUES (?, ?, ?, ?, ?, ?)`,
+		e.Name, e.Description, e.Project, string(allowed), e.AddedBy, toMillis(e.AddedAt)); err != nil {
+		return err
+	}
+	return r.share(ctx, e)
+}
+
+// share writes down with which projects an environment is shared.
+func (r View) share(ctx context.Context, e traffic.Environment) error {
+	if _, err := r.q.exec(ctx, `DELETE FROM environment_shares
+		WHERE environment_id = (SELECT id FROM environments WHERE name = ?)`, e.Name); err != nil {
+		return err
+	}
+	for _, project := range e.SharedWith {
+		if _, err := r.q.exec(ctx, `INSERT INTO environment_shares (environment_id, project)
+			SELECT id, ? FROM environments WHERE name = ?`, project, e.Name); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// SetEnvironment changes what an environment is; name is how it was called before.
+func (r View) SetEnvironment(ctx context.Context, name string, e traffic.Environment) error {
+	allowed, err := json.Marshal(append([]traffic.AddressRule{}, e.Allowed...))
+	if err != nil {
+		return err
+	}
+	if _, err := r.q.exec(ctx, `UPDATE environments SET name = ?, description = ?, project = ?, allowed = ?
+		WHERE name = ?`, e.Name, e.Description, e.Project, string(allowed), name); err != nil {
+		return err
+	}
+	if name != e.Name {
+		if _, err := r.q.exec(ctx, `UPDATE labels SET environment = ? WHERE environment = ?`, e.Name,
+			name); err != nil {
+			return err
+		}
+	}
+	return r.share(ctx, e)
+}
+
+// RemoveEnvironment takes an environment away. What ran there is still known, so the row stays
+// under a name that nothing else can have.
+func (r View) RemoveEnvironment(ctx context.Context, name string, now time.Time) error {
+	_, err := r.q.exec(ctx, `UPDATE environments SET removed_at = ?, name = name || ' (removed ' || id || ')'
+		WHERE name = ?`, toMillis(now), name)
 	return err
+}
+
+// seesEnvironment is the condition that an environment e is one that may be seen.
+func (r View) seesEnvironment() piece {
+	return orAll(!r.sight.All, `(? OR EXISTS (SELECT 1 FROM environment_shares s
+		WHERE s.environment_id = e.id AND ?))`, r.sees("e.project"), r.sees("s.project"))
 }
 
 // Environments lists all environments by name.
 func (r View) Environments(ctx context.Context) ([]traffic.Environment, error) {
-	rows, err := r.q.rows(ctx, `SELECT e.name, e.description, e.added_by, e.added_at,
+	rows, err := r.q.rows(ctx, `SELECT e.name, e.description, e.project, e.allowed, e.added_by, e.added_at,
 			(SELECT count(*) FROM placements p JOIN versions v ON v.id = p.version_id JOIN models m ON m.id = v.model_id
-			WHERE p.environment_id = e.id AND p.removed_at IS NULL AND ?)
-		FROM environments e ORDER BY e.name`, r.sees("m.project"))
-	return collect(rows, err, func(rows *sql.Rows) (traffic.Environment, error) {
-		var e traffic.Environment
+			WHERE p.environment_id = e.id AND p.removed_at IS NULL AND ?),
+			(SELECT count(*) FROM secrets s WHERE s.name >= 'environment/' || e.name || '/'
+				AND s.name < 'environment/' || e.name || '0')
+		FROM environments e WHERE e.removed_at IS NULL AND ? ORDER BY e.name`, r.sees("m.project"), r.seesEnvironment())
+	out, err := collect(rows, err, func(rows *sql.Rows) (traffic.Environment, error) {
+		e := traffic.Environment{SharedWith: []string{}}
 		var at int64
-		err := rows.Scan(&e.Name, &e.Description, &e.AddedBy, &at, &e.Placements)
+		var allowed string
+		if err := rows.Scan(&e.Name, &e.Description, &e.Project, &allowed, &e.AddedBy, &at, &e.Placements,
+			&e.Headers); err != nil {
+			return e, err
+		}
 		e.AddedAt = fromMillis(at)
-		return e, err
+		return e, json.Unmarshal([]byte(allowed), &e.Allowed)
 	})
+	if err != nil {
+		return nil, err
+	}
+	return out, r.each(ctx, write(`SELECT e.name, s.project FROM environment_shares s
+		JOIN environments e ON e.id = s.environment_id WHERE ? ORDER BY s.project`, r.sees("s.project")),
+		func(rows *sql.Rows) error {
+			var name, project string
+			err := rows.Scan(&name, &project)
+			if i, there := slices.BinarySearchFunc(out, name, func(e traffic.Environment, name string) int {
+				return strings.Compare(e.Name, name)
+			}); there {
+				out[i].SharedWith = append(out[i].SharedWith, project)
+			}
+			return err
+		})
+}
+
+// UsesOfEnvironment lists in words what an environment is in use for.
+func (r View) UsesOfEnvironment(ctx context.Context, name string) ([]string, error) {
+	return r.texts(ctx, write(`SELECT m.name || '@' || v.number || ' is placed there' FROM placements p
+			JOIN versions v ON v.id = p.version_id JOIN models m ON m.id = v.model_id
+			JOIN environments e ON e.id = p.environment_id WHERE e.name = ? AND p.removed_at IS NULL
+		UNION SELECT n.name || ' answers from there' FROM endpoints n JOIN environments e ON e.id = n.environment_id
+			WHERE e.name = ? ORDER BY 1 LIMIT 5`, name, name))
 }
 
 // AddPlacement adds a placement with its addresses and sets its id.
@@ -49,6 +136,26 @@ func (r View) AddPlacement(ctx context.Context, p *traffic.Placement) error {
 	if err != nil {
 		return one(err)
 	}
+	return r.addAddresses(ctx, p)
+}
+
+// SetAddresses puts the addresses of a placement in the place of those that it had, with what its
+// servers declared.
+func (r View) SetAddresses(ctx context.Context, p *traffic.Placement) error {
+	declared, err := optionalJSON(p.Declared)
+	if err != nil {
+		return err
+	}
+	if _, err := r.q.exec(ctx, `UPDATE placements SET declared = ? WHERE id = ?`, declared, p.ID); err != nil {
+		return err
+	}
+	if _, err := r.q.exec(ctx, `DELETE FROM addresses WHERE placement_id = ?`, p.ID); err != nil {
+		return err
+	}
+	return r.addAddresses(ctx, p)
+}
+
+func (r View) addAddresses(ctx context.Context, p *traffic.Placement) error {
 	for i, a := range p.Addresses {
 		if _, err := r.q.exec(ctx,
 			`INSERT INTO addresses (placement_id, position, url, healthy, reason, since) VALUES (?, ?, ?, ?, ?, ?)`,

@@ -50,7 +50,7 @@ func seed(t *testing.T, s *DB) {
 				Metrics: map[string]float64{"rmse": 1}, Params: map[string]string{"depth": "6"},
 				Artifacts: []registry.Artifact{{Name: "m", Digest: strings.Repeat("b", 64), Size: 3}},
 			}),
-			r.AddEnvironment(t.Context(), traffic.Environment{Name: "plant-north", AddedAt: now}),
+			r.AddEnvironment(t.Context(), traffic.Environment{Name: "plant-north", Project: "default", AddedAt: now}),
 			r.AddEndpoint(t.Context(), traffic.Endpoint{
 				Name: "demand-hourly", Model: "heat-demand", Environment: "plant-north",
 				Rung: "live", Plan: guard.DefaultPlan(), CreatedAt: now,
@@ -124,7 +124,8 @@ func schemaHoldsTheRules(t *testing.T, s *DB) {
 func failedChangeLeavesNothing(t *testing.T, s *DB) {
 	bad := errors.New("decided against it")
 	err := s.Write(t.Context(), Everything, func(r View) error {
-		if err := r.AddEnvironment(t.Context(), traffic.Environment{Name: "plant-north", AddedAt: now}); err != nil {
+		north := traffic.Environment{Name: "plant-north", Project: "default", AddedAt: now}
+		if err := r.AddEnvironment(t.Context(), north); err != nil {
 			return err
 		}
 		return bad
@@ -138,7 +139,8 @@ func failedChangeLeavesNothing(t *testing.T, s *DB) {
 }
 
 func readingDoesNotWrite(t *testing.T, s *DB) {
-	if err := s.Read(Everything).AddEnvironment(t.Context(), traffic.Environment{Name: "x", AddedAt: now}); err == nil {
+	x := traffic.Environment{Name: "x", Project: "default", AddedAt: now}
+	if err := s.Read(Everything).AddEnvironment(t.Context(), x); err == nil {
 		t.Error("something was written outside of a transaction")
 	}
 }

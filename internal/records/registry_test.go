@@ -349,7 +349,7 @@ func TestOldRecordsComeThroughTheMigration(t *testing.T) {
 		`INSERT INTO models VALUES (1, 'heat-demand', 'regression', 'heat', 'runa', 0)`,
 		`INSERT INTO versions VALUES (1, 1, 1, '` + strings.Repeat("a", 64) +
 			`', 'two winters', '{"inputs":[{"name":"x","type":"number","nullable":false}],"outputs":[]}', '{"rows":400,"columns":{}}', '{"commit":"abc1234","dirty":false}', 'live', 5, 'runa', 5)`,
-		`INSERT INTO environments VALUES (1, 'plant-north', '', 'runa', 0)`,
+		`INSERT INTO environments (id, name, description, added_by, added_at) VALUES (1, 'plant-north', '', 'runa', 0)`,
 		`INSERT INTO endpoints VALUES (1, 'demand-hourly', 1, 1, 'live', '', '{"guards":[],"alpha":0.001}', 'runa', 0)`,
 		`INSERT INTO splits VALUES (1, 1, '', 'runa', 0, 0)`,
 		`INSERT INTO splits VALUES (1, 2, 'a look', 'runa', 1, 0)`,

@@ -12,6 +12,7 @@ import (
 
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/lineage"
+	"innerladder/internal/core/metric"
 	"innerladder/internal/core/profile"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/watch"
@@ -61,8 +62,8 @@ func (r View) AddVersion(ctx context.Context, v *registry.Version) error {
 		}
 	}
 	for name, value := range v.Metrics {
-		if _, err := r.q.exec(ctx, `INSERT INTO metrics (version_id, name, value) VALUES (?, ?, ?)`, id, name,
-			value); err != nil {
+		if _, err := r.q.exec(ctx, `INSERT INTO metrics (version_id, name, value, claimed) VALUES (?, ?, ?, ?)`,
+			id, name, value, value); err != nil {
 			return err
 		}
 	}
@@ -213,11 +214,13 @@ func (r View) fillVersions(ctx context.Context, versions []registry.Version, ids
 			at[id].Artifacts = append(at[id].Artifacts, a)
 			return err
 		}},
-		{write(`SELECT version_id, name, value FROM metrics WHERE version_id IN ?`, in), func(rows *sql.Rows) error {
-			var x float64
-			err := rows.Scan(&id, &name, &x)
-			at[id].Metrics[name] = x
-			return err
+		{write(metricsOf, in), func(rows *sql.Rows) error {
+			return scanMetric(rows, func(id int64, name string, x float64, m *metric.Measured) {
+				at[id].Metrics[name] = x
+				if m != nil {
+					put(&at[id].Measured, name, *m)
+				}
+			})
 		}},
 		{write(`SELECT version_id, name, value FROM params WHERE version_id IN ?`, in), func(rows *sql.Rows) error {
 			err := rows.Scan(&id, &name, &value)

@@ -40,7 +40,9 @@ type Me struct {
 	May map[string][]access.Permission `json:"may" description:"permissions by project; those of * hold in all projects, and administer for the service"`
 	// Password reports whether there is one.
 	HasPassword bool `json:"has_password"`
-	Unread      int  `json:"unread" description:"notices in the inbox that were not read; 100 when there are more"`
+	// Project is where what they add goes when they name none.
+	Project string `json:"project,omitempty" description:"where what you add goes when you name no project"`
+	Unread  int    `json:"unread" description:"notices in the inbox that were not read; 100 when there are more"`
 }
 
 // NewToken says what a token is for.

@@ -47,7 +47,7 @@ type Registration struct {
 // UploadUse says what an upload in pieces is for.
 type UploadUse struct {
 	ID   string `json:"id" required:"true"`
-	Part string `json:"part" required:"true" enum:"artifact,sample,reference,card,requirements,attachment,answers"`
+	Part string `json:"part" required:"true" enum:"artifact,sample,reference,card,requirements,attachment,answers,report"`
 	Name string `json:"name,omitempty" description:"of the file; the upload's own when not given"`
 }
 
@@ -78,6 +78,7 @@ const (
 	PartRequirements = "requirements"
 	PartAttachment   = "attachment"
 	PartAnswers      = "answers"
+	PartReport       = "report"
 )
 
 // Deleted says what was deleted.
@@ -116,6 +117,8 @@ type LookedAt struct {
 	Rows         int                   `json:"rows,omitempty"`
 	Card         *registry.Card        `json:"card,omitempty"`
 	Dependencies []registry.Dependency `json:"dependencies,omitempty"`
+	Report       string                `json:"report,omitempty" description:"the kind of evidence that it is"`
+	Says         string                `json:"says,omitempty" description:"what the report says, in a few words"`
 	Remarks      []string              `json:"remarks,omitempty"`
 }
 
@@ -123,6 +126,6 @@ type LookedAt struct {
 func Parts() []string {
 	return []string{
 		PartArtifact, PartSample, PartReference, PartCard, PartRequirements,
-		PartAttachment, PartAnswers,
+		PartAttachment, PartAnswers, PartReport,
 	}
 }

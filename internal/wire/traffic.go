@@ -8,6 +8,32 @@ import (
 	"innerladder/internal/core/watch"
 )
 
+// NewEnvironment is what is said about an environment when it is added.
+type NewEnvironment struct {
+	Name        string   `json:"name" required:"true"`
+	Description string   `json:"description,omitempty"`
+	Project     string   `json:"project,omitempty" description:"whose it is; may be left out where there is one choice"`
+	SharedWith  []string `json:"shared_with,omitempty" description:"other projects whose versions may run there"`
+	Allowed     []string `json:"allowed,omitempty" description:"where model servers may be: hosts, names below one (*.), ranges of IP addresses, :PORT behind it for one port; anywhere when not given"`
+}
+
+// EditEnvironment says what changes of an environment; what is absent stays.
+type EditEnvironment struct {
+	Name        *string   `json:"name,omitempty"`
+	Description *string   `json:"description,omitempty"`
+	Project     *string   `json:"project,omitempty" description:"whose it is from now on"`
+	SharedWith  *[]string `json:"shared_with,omitempty" description:"all other projects whose versions may run there"`
+	Allowed     *[]string `json:"allowed,omitempty" description:"all rules for addresses"`
+	Reason      string    `json:"reason,omitempty"`
+}
+
+// EditAddresses says which addresses a placement gets and loses.
+type EditAddresses struct {
+	Add    []string `json:"add,omitempty" description:"addresses of model servers that answer from now on too"`
+	Remove []string `json:"remove,omitempty" description:"addresses that are asked no more; what they have begun they finish"`
+	Reason string   `json:"reason,omitempty"`
+}
+
 // NewEndpoint is what is said about an endpoint when it is added.
 type NewEndpoint struct {
 	Name        string `json:"name"`
@@ -19,6 +45,16 @@ type NewEndpoint struct {
 	Plan *guard.Plan `json:"plan,omitempty"`
 	// Repeatable is for models that only compute.
 	Repeatable bool `json:"repeatable,omitempty" description:"asking a model server twice does no harm, so that a request is sent again whenever it failed"`
+}
+
+// EditEndpoint says what changes of an endpoint; what is absent stays. Its name is what callers
+// call, so that stays too.
+type EditEndpoint struct {
+	Description *string     `json:"description,omitempty"`
+	Rung        *string     `json:"rung,omitempty" description:"what versions must stand on to answer; those in the split in force must"`
+	Plan        *guard.Plan `json:"plan,omitempty" description:"what trial lanes are held to; not while there is one"`
+	Repeatable  *bool       `json:"repeatable,omitempty"`
+	Reason      string      `json:"reason,omitempty"`
 }
 
 // LaneNow is what one lane of the split in force does now.

@@ -8,6 +8,7 @@ import { AuditPage } from './audit/audit-page'
 import { ComparePage } from './endpoints/compare-page'
 import { EndpointPage } from './endpoints/endpoint-page'
 import { EndpointsPage } from './endpoints/endpoints-page'
+import { EnvironmentsPage } from './environments/environments-page'
 import { InboxPage } from './inbox/inbox-page'
 import { CataloguePage } from './models/catalogue-page'
 import { DataPage } from './models/data-page'
@@ -59,6 +60,7 @@ export function App() {
         <Route path="endpoints" element={<EndpointsPage />} />
         <Route path="endpoints/:endpoint" element={<EndpointPage />} />
         <Route path="endpoints/:endpoint/compare" element={<ComparePage />} />
+        <Route path="environments" element={<EnvironmentsPage />} />
         <Route path="reviews" element={<ReviewsPage />} />
         <Route path="reviews/:promotion" element={<ReviewPage />} />
         <Route path="alerts" element={<AlertsPage />} />

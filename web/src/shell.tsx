@@ -57,6 +57,7 @@ export function Shell() {
         <Place to="/endpoints" count={trials}>
           Endpoints
         </Place>
+        <Place to="/environments">Environments</Place>
         <Place to="/reviews" count={reviews}>
           Reviews
         </Place>

@@ -114,9 +114,6 @@ func (s *Service) facts(ctx context.Context, r records.View, v *registry.Version
 			return f, err
 		}
 		f.IncumbentAnswers = len(answers) > 0
-		if f.IncumbentEvidence, err = r.EvidenceOf(ctx, f.Incumbent.Ref); err != nil {
-			return f, err
-		}
 	}
 	if f.Evidence, err = r.EvidenceOf(ctx, v.Ref); err != nil {
 		return f, err

@@ -266,7 +266,8 @@ func (s *Service) factsInBulk(l ladder.Ladder, versions []records.Judged,
 			return rule.Facts{}, false
 		}
 		f := rule.Facts{
-			Version: &v.Version, MetricCount: v.MetricCount, Evidence: v.Evidence, Places: v.Places,
+			Version: &v.Version, MetricCount: v.MetricCount, MeasuredCount: v.MeasuredCount,
+			Evidence: v.Evidence, Places: v.Places,
 			Trainers: v.Trainers, Frozen: &frozen, Now: now,
 		}
 		for _, d := range v.Stored {
@@ -280,7 +281,7 @@ func (s *Service) factsInBulk(l ladder.Ladder, versions []records.Judged,
 		}
 		f.Contracts = there.contracts[v.Model]
 		if than := byRef[ladder.Incumbent(v.Ref, there.versions[v.Model], standing)]; than != nil {
-			f.Incumbent, f.IncumbentEvidence = &than.Version, than.Evidence
+			f.Incumbent = &than.Version
 			f.IncumbentAnswers = slices.ContainsFunc(there.versions[v.Model], func(a ladder.Answering) bool {
 				return a.Version == than.Ref
 			})

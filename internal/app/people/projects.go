@@ -61,24 +61,120 @@ func (s *Service) CheckProject(ctx context.Context, r records.View, name string)
 		Do("%s; add one with: innerladder project add %s", act.Exist("projects", names), name)
 }
 
-// ProjectFor is the project of something new: the one that is named, else the default if
-// whoever acts may do so there, else the only one where they may.
+// ProjectFor is the project of something new: the one that is named, else the one that whoever acts
+// has chosen for such things, else the only one where they may. Where there are several, it is not
+// guessed: what is in the wrong project is seen by the wrong people.
 func (s *Service) ProjectFor(ctx context.Context, t *act.Tx, named string) (string, error) {
 	if named != "" {
 		return named, s.CheckProject(ctx, t.View, named)
 	}
+	projects, err := t.Projects(ctx)
+	if err != nil {
+		return "", err
+	}
 	where, all := t.Allowed()
-	if all || slices.Contains(where, DefaultProject) {
-		return DefaultProject, nil
+	var may []string
+	for _, p := range projects {
+		if all || slices.Contains(where, p.Name) {
+			may = append(may, p.Name)
+		}
 	}
-	if len(where) == 1 {
-		return where[0], nil
-	} else if len(where) > 1 {
-		slices.Sort(where)
-		return "", fault.New(fault.Invalid, "project.which", "no project is named").In("project").
-			Do("name one of %s", strings.Join(where, ", "))
+	if who, err := t.PersonNamed(ctx, t.By.Name); err == nil && slices.Contains(may, who.Project) {
+		return who.Project, nil
+	} else if err != nil && !errors.Is(err, records.ErrNone) {
+		return "", err
 	}
-	return "", t.Need(DefaultProject)
+	switch len(may) {
+	case 0:
+		return "", t.Need(DefaultProject)
+	case 1:
+		return may[0], nil
+	}
+	return "", fault.New(fault.Invalid, "project.which", "no project is named").In("project").
+		Do("name one of %s, or say once which is yours with: innerladder project use NAME", strings.Join(may, ", "))
+}
+
+// UseProject chooses the project in which somebody's new things are when they name none; empty
+// chooses none.
+func (s *Service) UseProject(ctx context.Context, by act.Actor, project string) (wire.Me, error) {
+	if _, err := act.Change(ctx, s.Base, by, access.Own, func(t *act.Tx) (struct{}, error) {
+		if project != "" {
+			if err := s.CheckProject(ctx, t.View, project); err != nil {
+				return struct{}{}, err
+			}
+		}
+		if err := t.View.UseProject(ctx, t.By.Name, project); err != nil {
+			return struct{}{}, err
+		}
+		return struct{}{}, t.Note(ctx, act.Entry{
+			Kind: "person.choices", Subject: t.By.Name,
+			Sentence: t.By.Name + " chose the project of what they add without naming one.", After: project,
+		})
+	}); err != nil {
+		return wire.Me{}, err
+	}
+	return s.WhoAmI(ctx, by)
+}
+
+// EditProject changes what is said about a project.
+func (s *Service) EditProject(ctx context.Context, by act.Actor, name, description,
+	reason string,
+) (registry.Project, error) {
+	return act.Change(ctx, s.Base, by, access.Manage, func(t *act.Tx) (registry.Project, error) {
+		before, err := s.findProject(ctx, t.View, name)
+		if err != nil {
+			return before, err
+		}
+		after := before
+		after.Description = description
+		if err := t.View.DescribeProject(ctx, name, description); err != nil {
+			return before, err
+		}
+		return after, t.Note(ctx, act.Entry{
+			Project: name, Kind: "project.changed", Subject: name,
+			Sentence: "The project " + name + " is described otherwise.", Reason: reason, Before: before, After: after,
+		})
+	})
+}
+
+// RemoveProject takes away a project in which nothing is. Its record stays.
+func (s *Service) RemoveProject(ctx context.Context, by act.Actor, name, reason string) (registry.Project, error) {
+	return act.Change(ctx, s.Base, by, access.Administer, func(t *act.Tx) (registry.Project, error) {
+		p, err := s.findProject(ctx, t.View, name)
+		if err != nil {
+			return p, err
+		}
+		if name == DefaultProject {
+			return p, fault.New(fault.Refused, "project.default", "the project %s cannot be taken away", name).
+				In("project").Do("leave it empty")
+		}
+		uses, err := t.UsesOfProject(ctx, name)
+		if err != nil {
+			return p, err
+		}
+		if len(uses) > 0 {
+			return p, fault.New(fault.Refused, "project.in_use", "%s is in use: it has %s", name,
+				strings.Join(uses, ", ")).In("project").Do("move or take away what is in it first")
+		}
+		if err := t.View.RemoveProject(ctx, name); err != nil {
+			return p, err
+		}
+		return p, t.Note(ctx, act.Entry{
+			Kind: "project.removed", Subject: name,
+			Sentence: "The project " + name + " was taken away.", Reason: reason, Before: p,
+		})
+	})
+}
+
+func (s *Service) findProject(ctx context.Context, r records.View, name string) (registry.Project, error) {
+	all, err := r.Projects(ctx)
+	if err != nil {
+		return registry.Project{}, err
+	}
+	if i := slices.IndexFunc(all, func(p registry.Project) bool { return p.Name == name }); i >= 0 {
+		return all[i], nil
+	}
+	return registry.Project{}, s.CheckProject(ctx, r, name)
 }
 
 // CheckPerson refuses the name of nobody; field is where it was given.

@@ -406,7 +406,7 @@ func (s *Service) WhoAmI(ctx context.Context, by act.Actor) (wire.Me, error) {
 	if err != nil {
 		return wire.Me{}, err
 	}
-	me := wire.Me{Person: *p, May: map[string][]access.Permission{}, HasPassword: p.Password != ""}
+	me := wire.Me{Person: *p, May: map[string][]access.Permission{}, HasPassword: p.Password != "", Project: p.Project}
 	for _, m := range p.Memberships {
 		me.May[m.Project] = by.Rights.In(m.Project).List()
 	}

@@ -4,13 +4,16 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
+	"slices"
 	"strings"
 
 	"innerladder/internal/app/act"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/registry"
 	"innerladder/internal/records"
 	"innerladder/internal/wire"
 )
@@ -18,28 +21,64 @@ import (
 // largestReport is how large a report may be that is read; documents and pictures are not.
 const largestReport = 64 << 20
 
+// report is a file that was read as evidence.
+type report struct {
+	evidence.Evidence
+	file *File
+}
+
+// readReport reads a file for what it says as evidence of a kind. verdict is that of who attaches
+// it, empty for none.
+func readReport(kind, verdict string, f *File) (report, error) {
+	if err := evidence.CheckKind("kind", kind); err != nil {
+		return report{}, err
+	}
+	opened, media, err := f.open()
+	if err != nil {
+		return report{}, err
+	}
+	defer opened.Close()
+	if kind == evidence.PictureKind && !strings.HasPrefix(media, "image/") {
+		return report{}, fault.New(fault.Invalid, "evidence.picture", "%s is no picture but %s", f.Name, media).
+			In("file").Do("attach it with -kind document")
+	}
+	if f.Upload.Size > largestReport && kind != evidence.PictureKind && kind != evidence.DocumentKind {
+		return report{}, fault.New(fault.TooLarge, "evidence.large", "%s has %d bytes", f.Name, f.Upload.Size).
+			In("file").Do("attach a report of at most %d MiB", largestReport>>20)
+	}
+	findings, own, err := evidence.Read(kind, verdict, opened)
+	if err != nil {
+		return report{}, err
+	}
+	return report{evidence.Evidence{
+		Kind: kind, Name: f.Name, Digest: f.Upload.Digest, Size: f.Upload.Size, Media: media, Verdict: own,
+		Findings: findings,
+	}, f}, nil
+}
+
+// recognise reads a file that comes with a registration as evidence of the kind that it is.
+func recognise(f *File) (report, error) {
+	opened, _, err := f.open()
+	if err != nil {
+		return report{}, err
+	}
+	kind := evidence.KindOf(io.LimitReader(opened, largestReport))
+	if err := opened.Close(); err != nil {
+		return report{}, err
+	}
+	if kind == "" {
+		return report{}, fault.New(fault.Invalid, "evidence.kind", "%s is no report whose kind can be told", f.Name).
+			In(f.Part).Do("attach it to the version afterwards with: innerladder attach MODEL@NUMBER -kind KIND FILE")
+	}
+	return readReport(kind, "", f)
+}
+
 // AttachEvidence attaches a report to a version, read for what it says. verdict is that of
 // who attaches it, empty for none.
 func (s *Service) AttachEvidence(ctx context.Context, by act.Actor, ref, kind, verdict string,
 	f *File,
 ) (*evidence.Evidence, error) {
-	if err := evidence.CheckKind("kind", kind); err != nil {
-		return nil, err
-	}
-	opened, media, err := f.open()
-	if err != nil {
-		return nil, err
-	}
-	defer opened.Close()
-	if kind == evidence.PictureKind && !strings.HasPrefix(media, "image/") {
-		return nil, fault.New(fault.Invalid, "evidence.picture", "%s is no picture but %s", f.Name, media).In("file").
-			Do("attach it with -kind document")
-	}
-	if f.Upload.Size > largestReport && kind != evidence.PictureKind && kind != evidence.DocumentKind {
-		return nil, fault.New(fault.TooLarge, "evidence.large", "%s has %d bytes", f.Name, f.Upload.Size).In("file").
-			Do("attach a report of at most %d MiB", largestReport>>20)
-	}
-	findings, own, err := evidence.Read(kind, verdict, opened)
+	read, err := readReport(kind, verdict, f)
 	if err != nil {
 		return nil, err
 	}
@@ -48,31 +87,57 @@ func (s *Service) AttachEvidence(ctx context.Context, by act.Actor, ref, kind, v
 		if err != nil {
 			return nil, err
 		}
-		if err := t.Need(v.Project); err != nil {
-			return nil, err
-		}
-		if err := f.Upload.Keep(); err != nil {
-			return nil, err
-		}
-		e := &evidence.Evidence{
-			Version: v.Ref, Project: v.Project, Kind: kind, Name: f.Name, Digest: f.Upload.Digest,
-			Size: f.Upload.Size, Media: media, Verdict: own,
-			AddedBy: t.By.Name, AddedAt: t.Now, Findings: findings,
-		}
-		if err := t.AddEvidence(ctx, e); err != nil {
-			return nil, err
-		}
-		said := fmt.Sprintf("%s: %s was attached to %s as evidence of kind %s.", e.ID, e.Name, v.Ref, kind)
-		if findings.Says != "" {
-			said = fmt.Sprintf("%s: %s was attached to %s as evidence of kind %s: %s.", e.ID, e.Name, v.Ref, kind,
-				findings.Says)
-		}
-		return e, t.Note(ctx, act.Entry{
-			Project: v.Project, Kind: "evidence.attached", Subject: v.Ref, Also: []string{e.ID},
-			Sentence: said,
-			After:    map[string]any{"id": e.ID, "kind": kind, "name": e.Name, "digest": e.Digest, "verdict": own},
-		})
+		return s.enterReport(ctx, t, v, read)
 	})
+}
+
+// enterReport writes down that a report belongs to a version.
+func (s *Service) enterReport(ctx context.Context, t *act.Tx, v *registry.Version,
+	read report,
+) (*evidence.Evidence, error) {
+	if err := t.Need(v.Project); err != nil {
+		return nil, err
+	}
+	if err := read.file.Upload.Keep(); err != nil {
+		return nil, err
+	}
+	e := &read.Evidence
+	e.Version, e.Project, e.AddedBy, e.AddedAt = v.Ref, v.Project, t.By.Name, t.Now
+	if err := t.AddEvidence(ctx, e); err != nil {
+		return nil, err
+	}
+	says := ""
+	if e.Says != "" {
+		says = ": " + e.Says
+	}
+	return e, t.Note(ctx, act.Entry{
+		Project: v.Project, Kind: "evidence.attached", Subject: v.Ref, Also: []string{e.ID},
+		Sentence: fmt.Sprintf("%s: %s was attached to %s as evidence of kind %s%s.", e.ID, e.Name, v.Ref, e.Kind, says),
+		After:    map[string]any{"id": e.ID, "kind": e.Kind, "name": e.Name, "digest": e.Digest, "verdict": e.Verdict},
+	})
+}
+
+// enterReports attaches the reports that came with a registration, but for those that are
+// attached already.
+func (s *Service) enterReports(ctx context.Context, t *act.Tx, v *registry.Version, reports []report) error {
+	if len(reports) == 0 {
+		return nil
+	}
+	there, err := t.EvidenceOf(ctx, v.Ref)
+	if err != nil {
+		return err
+	}
+	for _, read := range reports {
+		if slices.ContainsFunc(there, func(e evidence.Evidence) bool {
+			return e.Digest == read.Digest && e.Kind == read.Kind
+		}) {
+			continue
+		}
+		if _, err := s.enterReport(ctx, t, v, read); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // EvidenceOf lists the reports of a version, newest first.

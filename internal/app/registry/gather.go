@@ -26,6 +26,7 @@ type gathered struct {
 	remarks     []string
 	profiler    *profile.Profiler
 	answers     *File // known answers, which need the signature to be read
+	reports     []report
 }
 
 // gather reads the files and builds the version from what was said and read.
@@ -142,6 +143,12 @@ func (g *gathered) take(f *File, opened *os.File, types map[string]signature.Typ
 			return err
 		}
 		g.answers = f // read once the signature is known
+	case wire.PartReport:
+		read, err := recognise(f)
+		if err != nil {
+			return err
+		}
+		g.reports = append(g.reports, read)
 	case wire.PartRequirements:
 		if err := once(len(v.Dependencies) > 0); err != nil {
 			return err

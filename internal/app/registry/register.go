@@ -208,7 +208,10 @@ func (s *Service) enter(ctx context.Context, t *act.Tx, reg wire.Registration, g
 				return wire.Registered{}, err
 			}
 		}
-		return wire.Registered{Version: *before, Created: false, Remarks: g.remarks}, nil
+		if err := s.enterReports(ctx, t, before, g.reports); err != nil {
+			return wire.Registered{}, err
+		}
+		return s.registered(ctx, t, before, false, g.remarks)
 	} else if !errors.Is(err, records.ErrNone) {
 		return wire.Registered{}, err
 	}
@@ -247,11 +250,21 @@ func (s *Service) enter(ctx context.Context, t *act.Tx, reg wire.Registration, g
 	if err := s.knowAnswers(ctx, t, v); err != nil {
 		return wire.Registered{}, err
 	}
+	if err := s.enterReports(ctx, t, v, g.reports); err != nil {
+		return wire.Registered{}, err
+	}
+	return s.registered(ctx, t, v, true, g.remarks)
+}
+
+// registered is the answer to a registration: the version as it is now.
+func (s *Service) registered(ctx context.Context, t *act.Tx, v *registry.Version, created bool,
+	remarks []string,
+) (wire.Registered, error) {
 	whole, err := t.Version(ctx, v.Model, v.Number)
 	if err != nil {
 		return wire.Registered{}, err
 	}
-	return wire.Registered{Version: *whole, Created: true, Remarks: g.remarks}, nil
+	return wire.Registered{Version: *whole, Created: created, Remarks: remarks}, nil
 }
 
 // mend puts files that came again in the place of those of a version that are missing or were

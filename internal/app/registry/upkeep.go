@@ -60,8 +60,9 @@ func (s *Service) EditVersion(ctx context.Context, by act.Actor, ref string,
 	if err := e.Check(); err != nil {
 		return nil, err
 	}
-	if e.Description != nil || e.Owner != nil {
-		return nil, fault.New(fault.Invalid, "edit.of_model", "a version has no description or owner of its own").
+	if e.Description != nil || e.Owner != nil || e.Name != nil || e.Project != nil {
+		return nil, fault.New(fault.Invalid, "edit.of_model", "a version has no description, owner, name or project "+
+			"of its own").
 			In("description").Do("change those of its model")
 	}
 	return act.Change(ctx, s.Base, by, access.Register, func(t *act.Tx) (*registry.Version, error) {
@@ -120,6 +121,18 @@ func (s *Service) EditModel(ctx context.Context, by act.Actor, name string, e re
 		}
 		if err := t.SetModel(ctx, name, description, owner); err != nil {
 			return m, err
+		}
+		if e.Project != nil && *e.Project != m.Project {
+			if err := s.moveModel(ctx, t, m, *e.Project, e.Reason); err != nil {
+				return m, err
+			}
+			m.Project = *e.Project
+		}
+		if e.Name != nil && *e.Name != name {
+			if err := s.renameModel(ctx, t, m, *e.Name, e.Reason); err != nil {
+				return m, err
+			}
+			name = *e.Name
 		}
 		if err := mark(ctx, t, records.Subject{Model: name}, e); err != nil {
 			return m, err

@@ -96,7 +96,7 @@ func (s *Service) Proves(ctx context.Context, p traffic.Placement, address strin
 	if v.KnownAnswers == nil {
 		return "", false
 	}
-	servers, err := s.serversIn(ctx, p.Environment)
+	servers, err := s.serversIn(ctx, p.Environment, address)
 	if err != nil {
 		return err.Error(), false
 	}

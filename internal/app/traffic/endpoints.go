@@ -43,7 +43,11 @@ func (s *Service) AddEndpoint(ctx context.Context, by act.Actor, n wire.NewEndpo
 		if err := l.CheckRung("rung", n.Rung); err != nil {
 			return nil, err
 		}
-		if err := s.checkEnvironment(ctx, t.View, n.Environment); err != nil {
+		place, err := s.findEnvironment(ctx, t.View, n.Environment)
+		if err != nil {
+			return nil, err
+		}
+		if err := place.CheckProject(m.Project); err != nil {
 			return nil, err
 		}
 		if _, err := t.Endpoint(ctx, n.Name); err == nil {
@@ -65,6 +69,105 @@ func (s *Service) AddEndpoint(ctx context.Context, by act.Actor, n wire.NewEndpo
 		return &e, t.Note(ctx, act.Entry{
 			Project: e.Project, Kind: "endpoint.added", Subject: e.Name,
 			Sentence: fmt.Sprintf("Endpoint %s was added for %s in %s.", e.Name, e.Model, e.Environment), After: e,
+		})
+	})
+}
+
+// EditEndpoint changes what is said about an endpoint and what it demands. What answers now must
+// meet it afterwards too, and a trial goes on by the plan that it began with.
+func (s *Service) EditEndpoint(ctx context.Context, by act.Actor, name string,
+	edit wire.EditEndpoint,
+) (*traffic.Endpoint, error) {
+	if edit.Plan != nil {
+		if err := edit.Plan.Check(); err != nil {
+			return nil, err
+		}
+	}
+	return act.Change(ctx, s.Base, by, access.Route, func(t *act.Tx) (*traffic.Endpoint, error) {
+		e, err := s.FindEndpoint(ctx, t.View, name)
+		if err != nil {
+			return nil, err
+		}
+		before := *e
+		if edit.Description != nil {
+			e.Description = *edit.Description
+		}
+		if edit.Repeatable != nil {
+			e.Repeatable = *edit.Repeatable
+		}
+		if edit.Plan != nil {
+			if e.Split != nil && len(e.Split.Lanes) > 1 {
+				return nil, fault.New(fault.Refused, "endpoint.trial",
+					"%s has a trial, which goes on by the plan that it began with", name).In("plan").
+					Do("end the trial first, or change the plan afterwards")
+			}
+			e.Plan = *edit.Plan
+		}
+		if edit.Rung != nil {
+			if err := s.demand(ctx, t, e, *edit.Rung); err != nil {
+				return nil, err
+			}
+		}
+		if err := t.SetEndpoint(ctx, *e); err != nil {
+			return nil, err
+		}
+		return e, t.Note(ctx, act.Entry{
+			Project: e.Project, Kind: "endpoint.changed", Subject: name, Sentence: "Endpoint " + name + " was changed.",
+			Reason: edit.Reason, Before: settings(before), After: settings(*e),
+		})
+	})
+}
+
+// settings are what can be changed of an endpoint.
+func settings(e traffic.Endpoint) wire.EditEndpoint {
+	return wire.EditEndpoint{Description: &e.Description, Rung: &e.Rung, Plan: &e.Plan, Repeatable: &e.Repeatable}
+}
+
+// demand has an endpoint demand another rung, on which what answers now must stand.
+func (s *Service) demand(ctx context.Context, t *act.Tx, e *traffic.Endpoint, rung string) error {
+	l, err := t.Ladder(ctx, e.Project)
+	if err != nil {
+		return err
+	}
+	if err := l.CheckRung("rung", rung); err != nil {
+		return err
+	}
+	e.Rung = rung
+	if e.Split == nil {
+		return nil
+	}
+	for _, lane := range e.Split.Lanes {
+		v, err := s.registry.Resolve(ctx, t.View, "version", lane.Version)
+		if err != nil {
+			return err
+		}
+		if l.Height(v.Rung) < l.Height(rung) {
+			return fault.New(fault.Refused, "endpoint.rung", "%s answers for %s and stands on %s", v.Ref, e.Name,
+				v.Rung).In("rung").
+				Do("ask for %s first with: innerladder promote %s -to %s", rung, v.Ref, rung)
+		}
+	}
+	return nil
+}
+
+// RemoveEndpoint takes away an endpoint that never answered. Of one that did, the record says who
+// answered which request, and it stays.
+func (s *Service) RemoveEndpoint(ctx context.Context, by act.Actor, name, reason string) (*traffic.Endpoint, error) {
+	return act.Change(ctx, s.Base, by, access.Route, func(t *act.Tx) (*traffic.Endpoint, error) {
+		e, err := s.FindEndpoint(ctx, t.View, name)
+		if err != nil {
+			return nil, err
+		}
+		if e.Split != nil {
+			return nil, fault.New(fault.Refused, "endpoint.in_use", "%s answers by %s#%d", name, name, e.Split.Number).
+				In("endpoint").Do("keep it: what it answered is traced by it; take its callers' keys away to close it")
+		}
+		if err := t.View.RemoveEndpoint(ctx, name); err != nil {
+			return nil, err
+		}
+		return e, t.Note(ctx, act.Entry{
+			Project: e.Project, Kind: "endpoint.removed", Subject: name,
+			Sentence: "Endpoint " + name + " was taken away.", Reason: reason, Before: *e,
 		})
 	})
 }

@@ -22,15 +22,18 @@ func headerSecret(environment, header string) string {
 
 // Headers lists the headers of an environment, without their values.
 func (s *Service) Headers(ctx context.Context, by act.Actor, environment string) (wire.Listed[wire.Header], error) {
-	if err := by.May(access.Administer); err != nil {
+	if err := by.May(access.Manage); err != nil {
 		return wire.Listed[wire.Header]{}, err
 	}
-	r := s.DB.Read(records.Everything)
-	if err := s.checkEnvironment(ctx, r, environment); err != nil {
+	e, err := s.findEnvironment(ctx, s.Read(by), environment)
+	if err != nil {
+		return wire.Listed[wire.Header]{}, err
+	}
+	if err := by.Need(access.Manage, e.Project); err != nil {
 		return wire.Listed[wire.Header]{}, err
 	}
 	out := wire.Listed[wire.Header]{Items: []wire.Header{}}
-	all, err := r.Secrets(ctx, headerSecret(environment, ""))
+	all, err := s.Read(by).Secrets(ctx, headerSecret(environment, ""))
 	for _, h := range all {
 		out.Items = append(out.Items, wire.Header{
 			Name: strings.TrimPrefix(h.Name, headerSecret(environment, "")), SetBy: h.SetBy,
@@ -72,13 +75,17 @@ func (s *Service) SetHeader(ctx context.Context, by act.Actor, environment, name
 			"the value is empty, too long, or has line breaks").
 			In("value").Do("give one line of at most 8 KiB")
 	}
-	return act.Change(ctx, s.Base, by.WithoutRepeat(), access.Administer, func(t *act.Tx) (wire.Header, error) {
-		if err := s.checkEnvironment(ctx, t.View, environment); err != nil {
+	return act.Change(ctx, s.Base, by.WithoutRepeat(), access.Manage, func(t *act.Tx) (wire.Header, error) {
+		place, _, err := s.kept(ctx, t, environment)
+		if err != nil {
 			return wire.Header{}, err
+		}
+		if place.Headers++; value != nil && len(place.Allowed) == 0 {
+			return wire.Header{}, place.CheckAddress("")
 		}
 		out := wire.Header{Name: name, SetBy: t.By.Name, SetAt: t.Now}
 		e := act.Entry{
-			Kind: "secret.set", Subject: environment,
+			Project: place.Project, Kind: "secret.set", Subject: environment,
 			Sentence: fmt.Sprintf("The header %s for %s was set.", name, environment),
 		}
 		if value != nil {
@@ -116,9 +123,18 @@ func (s *Service) headersOf(ctx context.Context, r records.View, environment str
 	return out, nil
 }
 
-// serversIn asks model servers in an environment, with its headers.
-func (s *Service) serversIn(ctx context.Context, environment string) (*oip.Client, error) {
-	headers, err := s.headersOf(ctx, s.DB.Read(records.Everything), environment)
+// serversIn asks model servers at an address in an environment, with its headers: they go only
+// where its rules allow.
+func (s *Service) serversIn(ctx context.Context, environment, address string) (*oip.Client, error) {
+	r := s.DB.Read(records.Everything)
+	e, err := s.findEnvironment(ctx, r, environment)
+	if err != nil {
+		return nil, err
+	}
+	if err := e.CheckAddress(address); err != nil {
+		return nil, err
+	}
+	headers, err := s.headersOf(ctx, r, environment)
 	if err != nil || len(headers) == 0 {
 		return s.servers, err
 	}

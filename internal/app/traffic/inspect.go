@@ -52,7 +52,7 @@ func (s *Service) inspect(ctx context.Context, v *registry.Version, environment,
 		return out, fault.New(fault.Refused, code, "%s at %s: %s", servedAs, address, why).In("addresses").
 			Do("%s", remedy)
 	}
-	servers, err := s.serversIn(ctx, environment)
+	servers, err := s.serversIn(ctx, environment, address)
 	if err != nil {
 		return out, err
 	}

@@ -10,62 +10,11 @@ import (
 	"innerladder/internal/app/act"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
-	"innerladder/internal/core/naming"
+	"innerladder/internal/core/registry"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/records"
 	"innerladder/internal/wire"
 )
-
-// AddEnvironment adds a place where versions run.
-func (s *Service) AddEnvironment(ctx context.Context, by act.Actor, name,
-	description string,
-) (traffic.Environment, error) {
-	if err := naming.Check("name", name); err != nil {
-		return traffic.Environment{}, err
-	}
-	return act.Change(ctx, s.Base, by, access.Administer, func(t *act.Tx) (traffic.Environment, error) {
-		e := traffic.Environment{Name: name, Description: description, AddedBy: t.By.Name, AddedAt: t.Now}
-		all, err := t.Environments(ctx)
-		if err != nil {
-			return e, err
-		}
-		if slices.ContainsFunc(all, func(o traffic.Environment) bool { return o.Name == name }) {
-			return e, fault.New(fault.Refused, "environment.exists", "there is an environment %s already", name).
-				In("name").Do("use it, or choose another name")
-		}
-		if err := t.View.AddEnvironment(ctx, e); err != nil {
-			return e, err
-		}
-		return e, t.Note(ctx, act.Entry{
-			Kind: "environment.added", Subject: name,
-			Sentence: "Environment " + name + " was added.", After: e,
-		})
-	})
-}
-
-// Environments lists all environments.
-func (s *Service) Environments(ctx context.Context, by act.Actor) (wire.Listed[traffic.Environment], error) {
-	return act.List(s.Base, by, func(r records.View) ([]traffic.Environment, string, error) {
-		all, err := r.Environments(ctx)
-		return all, "", err
-	})
-}
-
-func (s *Service) checkEnvironment(ctx context.Context, r records.View, name string) error {
-	all, err := r.Environments(ctx)
-	if err != nil {
-		return err
-	}
-	names := make([]string, len(all))
-	for i, e := range all {
-		names[i] = e.Name
-	}
-	if !slices.Contains(names, name) {
-		return fault.New(fault.Unknown, "environment.unknown", "there is no environment %q", name).In("environment").
-			Do("%s; add it with: innerladder environment add NAME", act.Exist("environments", names))
-	}
-	return nil
-}
 
 // Place says that a version runs in an environment at some addresses, after making sure
 // that it does: every address must speak the protocol, be ready, fit the signature, and answer
@@ -85,12 +34,12 @@ func (s *Service) Place(ctx context.Context, by act.Actor, ref, environment stri
 	if err := by.Need(access.Place, v.Project); err != nil {
 		return nil, err
 	}
-	if err := s.checkEnvironment(ctx, s.Read(by), environment); err != nil {
+	e, err := s.findEnvironment(ctx, s.Read(by), environment)
+	if err != nil {
 		return nil, err
 	}
-	if len(addresses) == 0 {
-		return nil, fault.New(fault.Invalid, "placement.no_address", "no address is given").In("addresses").
-			Do("say where the version runs with -at URL")
+	if err := e.CheckProject(v.Project); err != nil {
+		return nil, err
 	}
 	if servedAs == "" {
 		servedAs = v.Model
@@ -99,39 +48,19 @@ func (s *Service) Place(ctx context.Context, by act.Actor, ref, environment stri
 		Project: v.Project, Version: v.Ref, Environment: environment, ServedAs: servedAs,
 		Healthy: true, Addresses: []traffic.Address{},
 	}
-	for _, raw := range addresses {
-		a, err := cleanAddress(raw)
-		if err != nil {
-			return nil, err
-		}
-		if slices.ContainsFunc(p.Addresses, func(o traffic.Address) bool { return o.URL == a }) {
-			return nil, fault.New(fault.Invalid, "placement.address_twice", "%s is named twice", a).In("addresses").
-				Do("name each address once")
-		}
-		at, err := s.inspect(ctx, v, environment, a, servedAs)
-		if err != nil {
-			return nil, err
-		}
-		if p.Declared != nil && !p.Declared.Equal(at.declared) {
-			return nil, fault.New(fault.Refused, "placement.differ", "%s does not declare the same inputs and "+
-				"outputs as %s", a, p.Addresses[0].URL).In("addresses").
-				Do("serve the same version at all addresses of a placement")
-		}
-		p.Declared = &at.declared
-		if p.Heard == nil {
-			p.Heard = at.heard
-		}
-		p.Addresses = append(p.Addresses, traffic.Address{URL: a, Healthy: true, Since: s.Now()})
+	if err := s.extend(ctx, v, e, p, addresses); err != nil {
+		return nil, err
 	}
 	return act.Change(ctx, s.Base, by, access.Place, func(t *act.Tx) (*traffic.Placement, error) {
 		if there, err := t.PlacementOf(ctx, v.Ref, environment); err == nil {
 			return nil, fault.New(fault.Refused, "placement.exists", "%s is placed in %s already, at %s", v.Ref,
 				environment, there.Addresses[0].URL).In("version").
-				Do("take it away first with: innerladder unplace %s -env %s", v.Ref, environment)
+				Do("change its addresses with: innerladder addresses %s -env %s -add URL -remove URL", v.Ref,
+					environment)
 		} else if !errors.Is(err, records.ErrNone) {
 			return nil, err
 		}
-		if err := alone(ctx, t, p); err != nil {
+		if err := s.mayRun(ctx, t, p); err != nil {
 			return nil, err
 		}
 		p.PlacedBy, p.PlacedAt = t.By.Name, t.Now
@@ -145,6 +74,132 @@ func (s *Service) Place(ctx context.Context, by act.Actor, ref, environment stri
 			Project: v.Project, Kind: "placement.made", Subject: v.Ref,
 			Sentence: fmt.Sprintf("%s was placed in %s at %s.", v.Ref, environment, strings.Join(addresses, ", ")),
 			After:    p,
+		})
+	})
+}
+
+// extend adds addresses to a placement, after making sure that the version runs at each.
+func (s *Service) extend(ctx context.Context, v *registry.Version, e traffic.Environment, p *traffic.Placement,
+	addresses []string,
+) error {
+	if len(p.Addresses)+len(addresses) == 0 {
+		return fault.New(fault.Invalid, "placement.no_address", "no address is given").In("addresses").
+			Do("say where the version runs with -at URL")
+	}
+	if len(p.Addresses)+len(addresses) > mostAddresses {
+		return fault.New(fault.Invalid, "placement.addresses", "a placement of %d addresses is too large",
+			len(p.Addresses)+len(addresses)).In("addresses").Do("name at most %d", mostAddresses)
+	}
+	for _, raw := range addresses {
+		a, err := cleanAddress(raw)
+		if err != nil {
+			return err
+		}
+		if slices.ContainsFunc(p.Addresses, func(o traffic.Address) bool { return o.URL == a }) {
+			return fault.New(fault.Invalid, "placement.address_twice", "%s is named twice", a).In("addresses").
+				Do("name each address once")
+		}
+		if err := e.CheckAddress(a); err != nil { // nothing is asked where nothing may be
+			return err
+		}
+		at, err := s.inspect(ctx, v, p.Environment, a, p.ServedAs)
+		if err != nil {
+			return err
+		}
+		if p.Declared != nil && !p.Declared.Equal(at.declared) {
+			return fault.New(fault.Refused, "placement.differ", "%s does not declare the same inputs and "+
+				"outputs as the other addresses", a).In("addresses").
+				Do("serve the same version at all addresses of a placement")
+		}
+		p.Declared = &at.declared
+		if p.Heard == nil {
+			p.Heard = at.heard
+		}
+		p.Addresses = append(p.Addresses, traffic.Address{URL: a, Healthy: true, Since: s.Now()})
+	}
+	return nil
+}
+
+// mostAddresses bounds the addresses of a placement.
+const mostAddresses = 200
+
+// mayRun refuses a placement that the environment does not allow, as it is now, or where another
+// version is placed.
+func (s *Service) mayRun(ctx context.Context, t *act.Tx, p *traffic.Placement) error {
+	e, err := s.findEnvironment(ctx, t.View, p.Environment)
+	if err != nil {
+		return err
+	}
+	if err := e.CheckProject(p.Project); err != nil {
+		return err
+	}
+	for _, a := range p.Addresses {
+		if err := e.CheckAddress(a.URL); err != nil {
+			return err
+		}
+	}
+	return alone(ctx, t, p)
+}
+
+// ChangeAddresses adds addresses to a placement and takes others away, while the version answers.
+// Those that are added are made sure of as at placement; those that are taken away finish what they
+// have begun.
+func (s *Service) ChangeAddresses(ctx context.Context, by act.Actor, ref, environment string,
+	edit wire.EditAddresses,
+) (*traffic.Placement, error) {
+	if err := by.May(access.Place); err != nil {
+		return nil, err
+	}
+	v, err := s.registry.Version(ctx, by, ref)
+	if err != nil {
+		return nil, err
+	}
+	if err := by.Need(access.Place, v.Project); err != nil {
+		return nil, err
+	}
+	e, err := s.findEnvironment(ctx, s.Read(by), environment)
+	if err != nil {
+		return nil, err
+	}
+	before, err := placed(ctx, s.Read(by), v.Ref, environment)
+	if err != nil {
+		return nil, err
+	}
+	next, err := before.Without(edit.Remove)
+	if err != nil {
+		return nil, err
+	}
+	if len(edit.Add)+len(edit.Remove) == 0 {
+		return nil, fault.New(fault.Invalid, "placement.no_address", "no address is added or taken away").
+			In("add").Do("name some with -add URL or -remove URL")
+	}
+	if err := s.extend(ctx, v, e, &next, edit.Add); err != nil {
+		return nil, err
+	}
+	return act.Change(ctx, s.Base, by, access.Place, func(t *act.Tx) (*traffic.Placement, error) {
+		now, err := placed(ctx, t.View, v.Ref, environment)
+		if err != nil {
+			return nil, err
+		}
+		if !now.SameAddresses(*before) {
+			return nil, fault.New(fault.Stale, "placement.changed", "the addresses of %s in %s were changed meanwhile",
+				v.Ref, environment).In("addresses").Do("look at them again, and say what is still to change")
+		}
+		kept, err := now.Without(edit.Remove) // as healthy as they are by now
+		if err != nil {
+			return nil, err
+		}
+		next.Addresses = slices.Concat(kept.Addresses, next.Addresses[len(kept.Addresses):])
+		if err := s.mayRun(ctx, t, &next); err != nil {
+			return nil, err
+		}
+		if err := t.SetAddresses(ctx, &next); err != nil {
+			return nil, err
+		}
+		return &next, t.Note(ctx, act.Entry{
+			Project: v.Project, Kind: "placement.changed", Subject: v.Ref,
+			Sentence: fmt.Sprintf("%s in %s runs at %s now.", v.Ref, environment, strings.Join(next.URLs(), ", ")),
+			Reason:   edit.Reason, Before: before.URLs(), After: next.URLs(),
 		})
 	})
 }
@@ -241,7 +296,7 @@ func (s *Service) Placements(ctx context.Context, by act.Actor, ref string) (wir
 
 // Check asks an address of a placement whether it is ready; nil when it is.
 func (s *Service) Check(ctx context.Context, p traffic.Placement, address string) error {
-	servers, err := s.serversIn(ctx, p.Environment)
+	servers, err := s.serversIn(ctx, p.Environment, address)
 	if err != nil {
 		return err
 	}

@@ -179,14 +179,16 @@ func (s *Service) fixBins(ctx context.Context, r records.View, e traffic.Endpoin
 func (s *Service) follow(ctx context.Context, entries []record.Entry) {
 	var names []string
 	for _, e := range entries {
-		switch class, _, _ := strings.Cut(e.Kind, "."); class {
-		case "endpoint", "split", "caller":
+		class, _, _ := strings.Cut(e.Kind, ".")
+		switch {
+		// Callers may ask for lanes by label; headers are of environments; addresses of whoever answers.
+		case class == "label", class == "secret", e.Kind == "placement.changed", e.Kind == "endpoint.removed":
+			s.RerouteOrRetry(ctx)
+			return
+		case class == "endpoint", class == "split", class == "caller":
 			if !slices.Contains(names, e.Subject) {
 				names = append(names, e.Subject)
 			}
-		case "label", "secret": // callers may ask for lanes by label; headers are of environments
-			s.RerouteOrRetry(ctx)
-			return
 		}
 	}
 	if len(names) > 0 {

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"innerladder/internal/app/act"
+	"innerladder/internal/app/people"
 	"innerladder/internal/app/registry"
 	"innerladder/internal/app/secrets"
 	"innerladder/internal/core/traffic"
@@ -17,6 +18,7 @@ import (
 // Service does what this package is for. It is safe for use by several goroutines at once.
 type Service struct {
 	*act.Base
+	people   *people.Service
 	registry *registry.Service
 	secrets  *secrets.Service
 	recorder *recorder.Recorder
@@ -37,11 +39,11 @@ const askServersFor = 2 * time.Second
 
 // New makes a service, which from then on puts routes in force after every
 // change that they depend on.
-func New(b *act.Base, registry *registry.Service, secrets *secrets.Service, rec *recorder.Recorder,
-	router Router,
+func New(b *act.Base, people *people.Service, registry *registry.Service, secrets *secrets.Service,
+	rec *recorder.Recorder, router Router,
 ) *Service {
 	s := &Service{
-		Base: b, registry: registry, secrets: secrets, recorder: rec, router: router,
+		Base: b, people: people, registry: registry, secrets: secrets, recorder: rec, router: router,
 		servers: oip.NewClient(askServersFor), unrouted: map[string]bool{}, trials: map[string]splitTrials{},
 	}
 	b.OnConfirm(s.follow)

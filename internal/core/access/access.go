@@ -66,8 +66,8 @@ func Permissions() []Described {
 		{Handle, "acknowledge and resolve alerts"},
 		{Prune, "retire, reinstate and delete versions"},
 		{Audit, "search, verify and export the record, with values before and after"},
-		{Manage, "give roles in the project, keep its robots and webhooks"},
-		{Administer, "people, projects, environments, secrets, settings, backup; only for the whole service"},
+		{Manage, "give roles in the project, keep its environments with their headers, its robots and webhooks"},
+		{Administer, "people, projects, secrets, settings, backup; only for the whole service"},
 	}
 }
 

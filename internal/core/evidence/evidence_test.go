@@ -7,6 +7,27 @@ import (
 	"innerladder/internal/core/fault"
 )
 
+func TestTheKindOfAReportIsTold(t *testing.T) {
+	for text, want := range map[string]string{
+		`{"rows":3,"metrics":{"rmse":1}}`:                              EvaluationKind,
+		"\xef\xbb\xbf\n {\"metrics\":{}}":                              EvaluationKind,
+		`{"requests":3,"errors":0,"seconds":1,"latency_ms":{"p50":1}}`: LoadKind,
+		`{"requests":3,"disagreed":1}`:                                 ShadowKind,
+		`<?xml version="1.0"?><!-- made --><testsuites/>`:              TestsKind,
+		`<testsuite name="a"></testsuite>`:                             TestsKind,
+		`<svg/>`:                                                       "",
+		`{"model":"x"}`:                                                "",
+		`[1,2]`:                                                        "",
+		`{"metrics":`:                                                  "",
+		``:                                                             "",
+		"\x93NUMPY":                                                    "",
+	} {
+		if got := KindOf(strings.NewReader(text)); got != want {
+			t.Errorf("%q is %q, want %q", text, got, want)
+		}
+	}
+}
+
 func TestReadEvidence(t *testing.T) {
 	for _, c := range []struct {
 		name, kind, given, text string

@@ -40,11 +40,11 @@ func ExampleLadder_Judge() {
 	_ = p.Sign(rule.SignOff{By: "tove", Answer: rule.Yes, At: now, CandidateDigest: "d2"}, l.Rung("live"))
 	show()
 	// Output:
-	// passed - 1 metric recorded.
+	// passed - 1 metric known, 0 of them measured by a report.
 	// waiting - Waits for 1 sign-off by someone other than runa.
 	// heat-demand@2 would be open
 	// true
-	// passed - 1 metric recorded.
+	// passed - 1 metric known, 0 of them measured by a report.
 	// passed - Signed by tove.
 	// heat-demand@2 would be carried out
 }

@@ -58,12 +58,24 @@ func (l Ladder) Checklist(p *Promotion) []rule.Listed {
 // Frozen finds the freeze that holds longest of those in force.
 func (l Ladder) Frozen(now time.Time) rule.Frozen { return rule.FrozenBy(l.Freezes, now) }
 
-// MetricsOf lists the metrics of the registration that the ladder's gates name.
+// Demands reports whether a gate demands that versions run in an environment.
+func (l Ladder) Demands(environment string) bool {
+	for _, r := range l.Rungs {
+		for _, q := range r.Gate {
+			if p, ok := q.Rule.(rule.Placed); ok && p.Environment == environment {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// MetricsOf lists the metrics that the ladder's gates name.
 func (l Ladder) MetricsOf() []string {
 	var out []string
 	for _, r := range l.Rungs {
 		for _, q := range r.Gate {
-			if m, ok := q.Rule.(rule.Metric); ok && m.From != rule.FromEvaluation && !slices.Contains(out, m.Metric) {
+			if m, ok := q.Rule.(rule.Metric); ok && !slices.Contains(out, m.Metric) {
 				out = append(out, m.Metric)
 			}
 		}

@@ -85,6 +85,7 @@ func Default() Ladder {
 			},
 			{
 				Name: "live", Meaning: "may answer real traffic", Skip: true, Gate: []rule.Requirement{
+					{Rule: rule.MetricRecorded{Measured: true}},
 					{Rule: rule.SignOffs{Count: 1}},
 				},
 			},

@@ -18,7 +18,7 @@ func TestSettingsThatCannotBeMeant(t *testing.T) {
 	for settings, code := range map[string]string{
 		`"kind":"metric"`:                                                              "requirement.metric",
 		`"kind":"metric","metric":" ","at_most":1`:                                     "requirement.metric",
-		`"kind":"metric","metric":"rmse","at_most":1,"from":"rumour"`:                  "requirement.from",
+		`"kind":"metric","metric":"rmse","at_most":1,"from":"rumour"`:                  "requirement.settings",
 		`"kind":"metric","metric":"rmse","no_worse_by":-1`:                             "requirement.limit",
 		`"kind":"metric","metric":"rmse","no_worse_by_share":-0.1`:                     "requirement.limit",
 		`"kind":"metric","metric":"rmse","at_least":2,"at_most":1`:                     "requirement.limit",

@@ -24,3 +24,34 @@ func TestWhichWayAMetricIsBetter(t *testing.T) {
 		t.Error("which names say it")
 	}
 }
+
+func TestWhatDiffersBeyondRounding(t *testing.T) {
+	for _, c := range []struct {
+		name              string
+		claimed, measured float64
+		want              bool
+	}{
+		{"the same", 0.38, 0.38, false},
+		{"rounded to two places", 0.38, 0.3812, false},
+		{"rounded down", 0.38, 0.3849, false},
+		{"not rounded but better", 0.38, 0.3851, true},
+		{"the report is the shorter one", 0.38124, 0.38, false},
+		{"whole numbers", 38, 38.2, false},
+		{"1 is not 0.96", 1, 0.96, true},
+		{"0 is nothing that was measured", 0, 0.3, true},
+		{"below zero", -0.12, -0.1201, false},
+		{"the other side of zero", -0.12, 0.12, true},
+		{"the last binary digit", 0.1 + 0.2, 0.3, false},
+		{"very small", 1.2e-9, 1.21e-9, false},
+		{"very small and not the same", 1.2e-9, 1.4e-9, true},
+		{"large and exact", 123456, 123457, true},
+		{"a half that was rounded", 0.385, 0.3845, false},
+	} {
+		if got := Differ(c.claimed, c.measured); got != c.want {
+			t.Errorf("%s: %v claimed, %v measured: %v", c.name, c.claimed, c.measured, got)
+		}
+		if got := Differ(c.measured, c.claimed); got != c.want {
+			t.Errorf("%s: the other way round: %v", c.name, got)
+		}
+	}
+}

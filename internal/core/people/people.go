@@ -34,6 +34,8 @@ type Person struct {
 	Issuer   string         `json:"-"`
 	Subject  string         `json:"-"`
 	Choices  notice.Choices `json:"-"`
+	// Project is where what the person adds goes when they name none; their own business.
+	Project string `json:"-"`
 }
 
 // Token lets a person or robot call the API. The token itself is not kept.

@@ -18,6 +18,9 @@ type MetricChange struct {
 	Name string   `json:"name"`
 	From *float64 `json:"from,omitempty"`
 	To   *float64 `json:"to,omitempty"`
+	// FromMeasured and ToMeasured are set where an attached report measured it.
+	FromMeasured *metric.Measured `json:"from_measured,omitempty" description:"the report that measured it; absent when it is claimed"`
+	ToMeasured   *metric.Measured `json:"to_measured,omitempty" description:"the report that measured it; absent when it is claimed"`
 	// Difference is To less From; Verdict takes into account which way is better.
 	Difference *float64 `json:"difference,omitempty"`
 	Verdict    string   `json:"verdict" enum:"better,worse,same,changed,only in from,only in to"`
@@ -63,7 +66,14 @@ func DiffVersions(a, b *Version) Diff {
 		}
 	}
 	for i := range d.Metrics {
-		d.Metrics[i].Verdict = b.noPraise(d.Metrics[i].Verdict)
+		m := &d.Metrics[i]
+		m.Verdict = b.noPraise(m.Verdict)
+		if by, measured := a.Measured[m.Name]; measured {
+			m.FromMeasured = &by
+		}
+		if by, measured := b.Measured[m.Name]; measured {
+			m.ToMeasured = &by
+		}
 	}
 	if from, to := a.Card.text(), b.Card.text(); from != to {
 		d.Card = udiff.Unified(a.Ref, b.Ref, from, to)

@@ -14,6 +14,9 @@ type Edit struct {
 	// Description and Owner are of a model.
 	Description *string `json:"description,omitempty" description:"of a model"`
 	Owner       *string `json:"owner,omitempty" description:"of a model"`
+	// Name and Project rename and move a model.
+	Name    *string `json:"name,omitempty" description:"that a model gets; while nobody signed for it, ran it or called it"`
+	Project *string `json:"project,omitempty" description:"that a model moves to, with its runs; needs the permission manage in both"`
 	// AddTags and RemoveTags change the tags; SetProperties and RemoveProperties the
 	// properties.
 	AddTags          []string          `json:"add_tags,omitempty"`
@@ -25,10 +28,15 @@ type Edit struct {
 
 // Check refuses an edit that changes nothing, and names that cannot be.
 func (e Edit) Check() error {
-	if e.Note == nil && e.Description == nil && e.Owner == nil &&
+	if e.Note == nil && e.Description == nil && e.Owner == nil && e.Name == nil && e.Project == nil &&
 		len(e.AddTags)+len(e.RemoveTags)+len(e.SetProperties)+len(e.RemoveProperties) == 0 {
 		return fault.New(fault.Invalid, "edit.nothing", "nothing is to change").In("body").
 			Do("say what, such as a note or a tag")
+	}
+	if e.Name != nil {
+		if err := naming.Check("name", *e.Name); err != nil {
+			return err
+		}
 	}
 	for _, tag := range e.AddTags {
 		if err := naming.CheckTag("add_tags", tag); err != nil {
@@ -55,6 +63,12 @@ func (e Edit) Sentence(subject string) string {
 	say(e.Description != nil, "a new description")
 	if e.Owner != nil {
 		say(true, "the owner %s", *e.Owner)
+	}
+	if e.Name != nil {
+		say(true, "the name %s", *e.Name)
+	}
+	if e.Project != nil {
+		say(true, "the project %s", *e.Project)
 	}
 	say(len(e.AddTags) > 0, "the tag %s", strings.Join(e.AddTags, ", "))
 	say(len(e.RemoveTags) > 0, "no tag %s any more", strings.Join(e.RemoveTags, ", "))

@@ -45,6 +45,8 @@ type LineupMetric struct {
 	Name          string             `json:"name"`
 	LowerIsBetter bool               `json:"lower_is_better"`
 	Values        map[string]float64 `json:"values"`
+	// Measured are those of the values that an attached report measured.
+	Measured map[string]metric.Measured `json:"measured,omitempty" description:"those of the values that an attached report measured"`
 	// Best lists the refs of the best value; empty when fewer than two have one.
 	Best []string `json:"best,omitempty"`
 	// Against is the difference to the base.
@@ -110,6 +112,12 @@ func lineUpMetric(name string, versions []Version, base *Version) LineupMetric {
 			continue
 		}
 		m.Values[versions[i].Ref] = x
+		if by, measured := versions[i].Measured[name]; measured {
+			if m.Measured == nil {
+				m.Measured = map[string]metric.Measured{}
+			}
+			m.Measured[versions[i].Ref] = by
+		}
 		// One that was rolled back is in the table, and never the best.
 		if versions[i].RolledBack == nil && (math.IsNaN(best) || metric.Judge(name, best, x) == "better") {
 			best = x

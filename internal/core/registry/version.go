@@ -15,6 +15,7 @@ import (
 	"innerladder/internal/core/answers"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/lineage"
+	"innerladder/internal/core/metric"
 	"innerladder/internal/core/profile"
 	"innerladder/internal/core/signature"
 )
@@ -82,23 +83,25 @@ type Dependency struct {
 // Version is one release of a model. What it was registered with is immutable; the
 // rung it stands on, its note, tags, properties, labels and attachments may change.
 type Version struct {
-	Ref          string               `json:"ref" description:"MODEL@NUMBER"`
-	Project      string               `json:"project"`
-	Model        string               `json:"model"`
-	Number       int                  `json:"number"`
-	Digest       string               `json:"digest" description:"SHA-256 over everything that makes the version what it is"`
-	Note         string               `json:"note,omitempty"`
-	Artifacts    []Artifact           `json:"artifacts"`
-	Metrics      map[string]float64   `json:"metrics"`
-	Params       map[string]string    `json:"params"`
-	Importance   map[string]float64   `json:"importance,omitempty" description:"how much each input counts, as the trainer measured it"`
-	Signature    *signature.Signature `json:"signature,omitempty"`
-	Code         *lineage.Code        `json:"code,omitempty"`
-	Run          string               `json:"run,omitempty" description:"the run it came out of, such as run-12"`
-	Data         []lineage.DataUse    `json:"data,omitempty"`
-	Parents      []lineage.Parent     `json:"parents,omitempty"`
-	Dependencies []Dependency         `json:"dependencies,omitempty"`
-	Card         *Card                `json:"card,omitempty"`
+	Ref       string     `json:"ref" description:"MODEL@NUMBER"`
+	Project   string     `json:"project"`
+	Model     string     `json:"model"`
+	Number    int        `json:"number"`
+	Digest    string     `json:"digest" description:"SHA-256 over everything that makes the version what it is"`
+	Note      string     `json:"note,omitempty"`
+	Artifacts []Artifact `json:"artifacts"`
+	// Metrics are those that count: measured, or where no report has them, claimed.
+	Metrics      map[string]float64         `json:"metrics" description:"what counts: measured by a report, else claimed at registration"`
+	Measured     map[string]metric.Measured `json:"measured,omitempty" description:"those of the metrics that an attached report measured"`
+	Params       map[string]string          `json:"params"`
+	Importance   map[string]float64         `json:"importance,omitempty" description:"how much each input counts, as the trainer measured it"`
+	Signature    *signature.Signature       `json:"signature,omitempty"`
+	Code         *lineage.Code              `json:"code,omitempty"`
+	Run          string                     `json:"run,omitempty" description:"the run it came out of, such as run-12"`
+	Data         []lineage.DataUse          `json:"data,omitempty"`
+	Parents      []lineage.Parent           `json:"parents,omitempty"`
+	Dependencies []Dependency               `json:"dependencies,omitempty"`
+	Card         *Card                      `json:"card,omitempty"`
 	// SampleRequest is one that the version can answer, in the Open Inference Protocol.
 	SampleRequest json.RawMessage   `json:"sample_request,omitempty"`
 	Labels        []string          `json:"labels,omitempty"`
@@ -176,7 +179,7 @@ func CheckImportance(importance map[string]float64) error {
 }
 
 // Identity is the digest of what makes a version what it is: the names and bytes of its
-// artifacts, its metrics, parameters, importances, signature, card, dependencies,
+// artifacts, the metrics that it is registered with, parameters, importances, signature, card, dependencies,
 // parents and data. Who registered it, when, from which run and checkout, and all that
 // may change later are not part of it, so a pipeline that runs again gets the same
 // version back.

@@ -1,19 +1,62 @@
 package traffic
 
 import (
+	"slices"
+	"strings"
 	"time"
 
 	"innerladder/internal/core/answers"
+	"innerladder/internal/core/fault"
 	"innerladder/internal/core/signature"
 )
 
-// Environment is a place where versions run.
+// Environment is a place where versions run. It is some project's, which keeps it, and versions of
+// the projects that it is shared with may run there too.
 type Environment struct {
-	Name        string    `json:"name"`
-	Description string    `json:"description"`
-	AddedBy     string    `json:"added_by"`
-	AddedAt     time.Time `json:"added_at"`
-	Placements  int       `json:"placements" description:"how many versions are placed there"`
+	Name        string   `json:"name"`
+	Description string   `json:"description"`
+	Project     string   `json:"project" description:"whose it is; who manages that project keeps it"`
+	SharedWith  []string `json:"shared_with" description:"other projects whose versions may run there"`
+	// Allowed says where its model servers may be; anywhere when there is no rule.
+	Allowed []AddressRule `json:"allowed" description:"where model servers may be: hosts, names below one (*.), ranges of IP addresses; anywhere when empty"`
+	// Headers is how many headers its model servers are sent with every request.
+	Headers    int       `json:"headers" description:"how many headers its model servers are sent"`
+	AddedBy    string    `json:"added_by"`
+	AddedAt    time.Time `json:"added_at"`
+	Placements int       `json:"placements" description:"how many versions are placed there"`
+}
+
+// Serves reports whether versions of a project may run there.
+func (e Environment) Serves(project string) bool {
+	return project != "" && (e.Project == project || slices.Contains(e.SharedWith, project))
+}
+
+// CheckProject refuses versions of a project that may not run there.
+func (e Environment) CheckProject(project string) error {
+	if e.Serves(project) {
+		return nil
+	}
+	return fault.New(fault.Refused, "environment.not_shared", "%s is for %s, not for %s", e.Name, e.Project, project).
+		In("environment").
+		Do("ask who manages %s to share it with: innerladder environment edit %s -share %s", e.Project, e.Name, project)
+}
+
+// CheckAddress refuses an address where none of its model servers may be. What its servers are
+// sent is secret, so without a rule nothing of it may leave.
+func (e Environment) CheckAddress(address string) error {
+	switch {
+	case len(e.Allowed) == 0 && e.Headers == 0:
+		return nil
+	case len(e.Allowed) == 0:
+		return fault.New(fault.Refused, "environment.no_rules",
+			"%s has headers, and no rule that says to which addresses they may go", e.Name).In("environment").
+			Do("say so first with: innerladder environment edit %s -allow HOST", e.Name)
+	case slices.ContainsFunc(e.Allowed, func(r AddressRule) bool { return r.Allows(address) }):
+		return nil
+	}
+	return fault.New(fault.Refused, "placement.not_allowed", "no model server of %s may be at %s", e.Name, address).
+		In("addresses").
+		Do("see its rules with: innerladder environment list; who manages %s can change them", e.Project)
 }
 
 // Address is one model server of a placement.
@@ -63,4 +106,32 @@ func (p *Placement) Reason() string {
 		}
 	}
 	return ""
+}
+
+// URLs lists the addresses of the placement.
+func (p *Placement) URLs() []string {
+	out := make([]string, len(p.Addresses))
+	for i, a := range p.Addresses {
+		out[i] = a.URL
+	}
+	return out
+}
+
+// SameAddresses reports whether two placements are at the same addresses, in the same order.
+func (p *Placement) SameAddresses(o Placement) bool { return slices.Equal(p.URLs(), o.URLs()) }
+
+// Without is the placement without some of its addresses. One that it does not have is refused.
+func (p *Placement) Without(urls []string) (Placement, error) {
+	out := *p
+	out.Addresses = slices.Clone(p.Addresses)
+	for _, url := range urls {
+		i := slices.IndexFunc(out.Addresses, func(a Address) bool { return a.URL == strings.TrimRight(url, "/") })
+		if i < 0 {
+			return out, fault.New(fault.Unknown, "placement.address_unknown", "%s does not run at %s", p.Version, url).
+				In("remove").Do("it runs at %s", strings.Join(p.URLs(), ", "))
+		}
+		out.Addresses = slices.Delete(out.Addresses, i, i+1)
+	}
+	out.Healthy = slices.ContainsFunc(out.Addresses, func(a Address) bool { return a.Healthy })
+	return out, nil
 }

@@ -25,7 +25,7 @@ type Reach = {
 
 /** What a change makes stale, by the first word of its kind. */
 const reach: Record<string, Reach> = {
-  model: { about: registry },
+  model: { about: registry, all: ['projects'] },
   version: { about: registry, all: ['promotions'] },
   label: { about: registry },
   run: { about: ['runs', ...registry] },
@@ -36,7 +36,7 @@ const reach: Record<string, Reach> = {
   ladder: { about: ['projects'], all: ['promotions'] },
   signing_key: { all: ['me'] },
   placement: { all: ['placements', 'endpoints', 'promotions', 'versions'] },
-  environment: { all: ['environments'] },
+  environment: { all: ['environments', 'placements', 'endpoints'] },
   endpoint: { about: ['endpoints'] },
   split: { about: ['endpoints', ...registry], all: ['promotions'] },
   contract: { about: ['endpoints'], all: ['promotions'] },

@@ -1,7 +1,7 @@
 import { api, data, ProblemError, type LookedAt, type Registered, type Registration, type Uploading } from './client'
 import { registry, useChange } from './stale'
 
-export type Part = 'artifact' | 'sample' | 'reference' | 'card' | 'requirements' | 'attachment' | 'answers'
+export type Part = 'artifact' | 'sample' | 'reference' | 'card' | 'requirements' | 'attachment' | 'answers' | 'report'
 
 const piece = 16 << 20
 const attempts = 5

@@ -2,15 +2,18 @@ import { useState } from 'react'
 import { Link, useParams } from 'react-router'
 
 import type { Endpoint, EndpointNow } from '../api/client'
+import { useLadder } from '../api/ladder'
 import { useMay } from '../api/people'
 import { useEndpoint, useEndpointNow, useSeries } from '../api/queries'
 import { EvidenceChart } from '../charts/evidence-chart'
 import { LatencyChart, LatencyTable } from '../charts/latency-chart'
 import { measureText, type Measure } from '../charts/measure'
 import { short } from '../ui/format'
+import { FormSheet } from '../ui/form'
 import { Switchboard } from '../ui/overlays'
 import { Ago, Button, Empty, Loaded, PageHead, Panel } from '../ui/parts'
 import { ActivityPanel } from '../activity/activity-list'
+import { EditEndpoint, RemoveEndpoint } from '../environments/endpoint-form'
 import { CallersPanel } from './callers-panel'
 import { BackSheet, SplitSheet } from './change-split'
 import { ContractPanel } from './contract-panel'
@@ -55,6 +58,7 @@ function EndpointView({ endpoint: e, now }: { endpoint: Endpoint; now: EndpointN
             </Button>
           </Link>
         )}
+        {mayRoute && <EditSheet endpoint={e} />}
         {mayRoute && <SplitSheet endpoint={e} />}
         {mayRoute && split && split.number > 1 && <BackSheet endpoint={e} />}
       </PageHead>
@@ -90,6 +94,20 @@ function EndpointView({ endpoint: e, now }: { endpoint: Endpoint; now: EndpointN
       <ActivityPanel subject={e.name} />
       {mayRoute && <CallersPanel endpoint={e} />}
     </>
+  )
+}
+
+function EditSheet({ endpoint: e }: { endpoint: Endpoint }) {
+  const rungs = useLadder(e.project).data?.rungs.map((r) => r.name) ?? [e.rung]
+  return (
+    <FormSheet title={`Change ${e.name}`} trigger={<Button>Change it</Button>}>
+      {(done) => (
+        <div className="grid gap-6">
+          <EditEndpoint endpoint={e} rungs={rungs} done={done} />
+          {!e.split && <RemoveEndpoint endpoint={e} done={done} />}
+        </div>
+      )}
+    </FormSheet>
   )
 }
 

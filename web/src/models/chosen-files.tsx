@@ -41,6 +41,8 @@ export function Looked({ looked: l }: { looked: LookedAt }) {
             {l.card.sections?.length ?? 0} sections{l.card.licence && `, licence ${l.card.licence}`}
           </span>
         )}
+        {l.report && <Tag tone="main">{l.report}</Tag>}
+        {l.says && <span>{l.says}</span>}
         {l.dependencies && <span>{l.dependencies.length} packages</span>}
         {l.remarks?.map((r) => (
           <span key={r}>{r}</span>

@@ -5,6 +5,7 @@ import { useDiff, useVersions } from '../api/queries'
 import { number, short } from '../ui/format'
 import { Choice } from '../ui/overlays'
 import { Loaded, Panel, Verdict } from '../ui/parts'
+import { MetricValue } from './metric-value'
 
 /** How the version differs from another one of its model. */
 export function DiffPanel({ version: v, onOther }: { version: Version; onOther?: (ref: string) => void }) {
@@ -55,8 +56,10 @@ export function DiffTable({ diff: d }: { diff: Diff }) {
           {d.metrics.map((m) => (
             <tr key={m.name}>
               <td className="text-ink-2">metric {m.name}</td>
-              <td>{m.from === undefined ? '–' : number(m.from)}</td>
-              <td>{m.to === undefined ? '–' : number(m.to)}</td>
+              <td>
+                {m.from === undefined ? '–' : <MetricValue of={d.from} value={m.from} measured={m.from_measured} />}
+              </td>
+              <td>{m.to === undefined ? '–' : <MetricValue of={d.to} value={m.to} measured={m.to_measured} />}</td>
               <td className="whitespace-nowrap">
                 <Verdict
                   verdict={m.verdict}

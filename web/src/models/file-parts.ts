@@ -8,6 +8,7 @@ export const parts: Record<Part, string> = {
   requirements: 'packages it needs',
   attachment: 'attachment',
   answers: 'known answers',
+  report: 'evidence: a report',
 }
 
 /** What a file is most likely for, by its name. */
@@ -18,5 +19,6 @@ export function partOf(name: string): Part {
   if (/\.(md|markdown)$/.test(lower)) return 'card'
   if (/requirements.*\.txt$/.test(lower)) return 'requirements'
   if (/\.(png|jpe?g|gif|webp|pdf|ipynb)$/.test(lower)) return 'attachment'
+  if (/(test|junit|report).*\.xml$|(evaluation|report|load|shadow).*\.json$/.test(lower)) return 'report'
   return 'artifact'
 }

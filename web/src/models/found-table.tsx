@@ -1,10 +1,10 @@
 import { useMemo } from 'react'
 import type { Found } from '../api/client'
 import { DataTable, type Columns } from '../ui/data-table'
-import { number } from '../ui/format'
 import { Ago, Ref, Tag, To } from '../ui/parts'
 import { LabelsAndTags } from './labels-and-tags'
 import { RolledBackTag } from './rolled-back'
+import { MetricValue } from './metric-value'
 
 export function FoundTable({
   items,
@@ -51,8 +51,12 @@ export function FoundTable({
                 <span className="text-[12.5px]">
                   {Object.entries(row.original.metrics)
                     .slice(0, 3)
-                    .map(([k, x]) => `${k} ${number(x)}`)
-                    .join(' · ') || '–'}
+                    .map(([k, x], i) => (
+                      <span key={k}>
+                        {i > 0 && ' · '}
+                        {k} <MetricValue of={row.original.ref} value={x} measured={row.original.measured?.[k]} />
+                      </span>
+                    ))}
                 </span>
               ),
             },
@@ -61,8 +65,10 @@ export function FoundTable({
             id: m,
             header: m,
             enableSorting: false,
-            cell: ({ row }: { row: { original: Found } }) =>
-              row.original.metrics[m] === undefined ? '–' : number(row.original.metrics[m]),
+            cell: ({ row: { original: f } }: { row: { original: Found } }) => {
+              const value = f.metrics[m]
+              return value === undefined ? '–' : <MetricValue of={f.ref} value={value} measured={f.measured?.[m]} />
+            },
           }))),
       { id: 'format', header: 'format', enableSorting: false, cell: ({ row }) => row.original.formats.join(', ') },
       {

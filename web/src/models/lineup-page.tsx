@@ -7,6 +7,7 @@ import { bytes, number } from '../ui/format'
 import { Ago, Empty, inputLook, Loaded, PageHead, Panel, Ref, Tag, To, Verdict } from '../ui/parts'
 import { ModelPlaces } from './places'
 import { RolledBackTag } from './rolled-back'
+import { MetricValue } from './metric-value'
 
 export function LineupPage() {
   const [params, setParams] = useSearchParams()
@@ -100,7 +101,9 @@ function LineupTable({ lineup: l }: { lineup: Lineup }) {
               const d = m.against?.[v.ref]
               return (
                 <>
-                  <span className={m.best?.includes(v.ref) ? 'font-semibold' : ''}>{number(x)}</span>{' '}
+                  <span className={m.best?.includes(v.ref) ? 'font-semibold' : ''}>
+                    <MetricValue of={v.ref} value={x} measured={m.measured?.[v.ref]} />
+                  </span>{' '}
                   {m.best?.includes(v.ref) && <Tag tone="main">best</Tag>}
                   {d !== undefined && (
                     <div className="text-[12.5px]">

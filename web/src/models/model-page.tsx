@@ -14,6 +14,7 @@ import { EmergencyTag, LadderBoard } from './ladder-board'
 import { RolledBackTag } from './rolled-back'
 import { leadingMetric } from './metric'
 import { ModelUpkeep } from './model-upkeep'
+import { MetricValue } from './metric-value'
 
 export function ModelPage() {
   const { model: name = '' } = useParams()
@@ -125,7 +126,11 @@ function VersionTable({ versions, live }: { versions: Version[]; live: number | 
           id: 'metric',
           header: metric,
           accessorFn: (v) => v.metrics[metric],
-          cell: ({ row }) => (row.original.metrics[metric] === undefined ? '–' : number(row.original.metrics[metric])),
+          cell: ({ row: { original: v } }) => {
+            const value = v.metrics[metric]
+            if (value === undefined) return '–'
+            return <MetricValue of={v.ref} value={value} measured={v.measured?.[metric]} />
+          },
         },
         {
           id: 'against',

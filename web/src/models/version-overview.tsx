@@ -5,6 +5,7 @@ import { bytes, number, words } from '../ui/format'
 import { Ago, Empty, Facts, Panel, Ref, Tag, To } from '../ui/parts'
 import { KnownAnswers } from './known-answers'
 import { EmergencyTag } from './ladder-board'
+import { MetricTable } from './metric-value'
 import { said } from '../reviews/said'
 import { SignatureTable } from './signature-table'
 
@@ -28,9 +29,10 @@ export function Overview({ version: v }: { version: Version }) {
     <>
       <div className="grid grid-cols-[minmax(0,1fr)] gap-5 lg:grid-cols-2">
         <Panel title="Measured and made with">
+          {Object.keys(v.metrics).length > 0 && <MetricTable version={v} />}
           <Facts
-            empty="Neither metrics nor parameters were recorded."
-            rows={[...Object.entries(v.metrics).map(([k, x]) => [k, number(x)] as const), ...Object.entries(v.params)]}
+            empty={Object.keys(v.metrics).length > 0 ? '' : 'Neither metrics nor parameters were recorded.'}
+            rows={Object.entries(v.params)}
           />
         </Panel>
         <Panel title="Made from">

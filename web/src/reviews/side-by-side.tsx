@@ -2,8 +2,9 @@ import type { Review } from '../api/client'
 import { DiffTable } from '../models/diff-panel'
 import { EvidenceDrawing } from '../models/evidence-drawing'
 import { EvidenceHead } from '../models/evidence-view'
-import { number, short, words } from '../ui/format'
+import { short, words } from '../ui/format'
 import { Empty, Facts, Panel, To } from '../ui/parts'
+import { MetricValue } from '../models/metric-value'
 
 /** A sentence in which the report that it speaks of leads to the report. */
 export function Linked({ text, to }: { text: string; to?: string }) {
@@ -42,7 +43,9 @@ export function SideBySide({ review: r }: { review: Review }) {
         <Facts
           empty="Nothing was recorded."
           rows={[
-            ...Object.entries(v.metrics).map(([k, x]) => [k, number(x)] as const),
+            ...Object.entries(v.metrics).map(
+              ([k, x]) => [k, <MetricValue key={k} of={v.ref} value={x} measured={v.measured?.[k]} />] as const,
+            ),
             ...(v.data ?? []).map((d) => [words(d.role.replace('-', ' ')), d.data] as const),
             ...(v.run
               ? [

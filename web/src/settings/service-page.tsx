@@ -1,14 +1,12 @@
 import { useState } from 'react'
 import { useAddProject, useRotateKey } from '../api/keeping'
-import { useEnvironments, useProjects } from '../api/queries'
+import { useProjects } from '../api/queries'
 import { Form, FormSheet } from '../ui/form'
 import { Button, Empty, Facts, Loaded, Panel, TextField } from '../ui/parts'
 import { RetentionPanel } from './retention'
-import { Headers } from './headers'
 
 export function ServicePage() {
   const projects = useProjects()
-  const environments = useEnvironments().data?.items ?? []
   return (
     <>
       <div className="grid grid-cols-[minmax(0,1fr)] gap-5 lg:grid-cols-2">
@@ -37,21 +35,6 @@ export function ServicePage() {
         </Panel>
         <RetentionPanel />
       </div>
-      <Panel title="Headers for model servers">
-        <p className="text-ink-2 mb-2">
-          Sent to all model servers of an environment with every request and health check. Values are kept sealed and
-          never shown again.
-        </p>
-        {environments.length === 0 ? (
-          <Empty command="innerladder environment add plant-north">There are no environments yet.</Empty>
-        ) : (
-          <div className="grid gap-3">
-            {environments.map((e) => (
-              <Headers key={e.name} environment={e.name} />
-            ))}
-          </div>
-        )}
-      </Panel>
       <div className="grid grid-cols-[minmax(0,1fr)] gap-5 lg:grid-cols-2">
         <Panel
           title="Sealing key"

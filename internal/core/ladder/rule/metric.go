@@ -1,22 +1,25 @@
 package rule
 
 import (
+	"fmt"
 	"math"
 	"strconv"
 	"strings"
 
-	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/metric"
 	"innerladder/internal/core/registry"
 )
 
-// MetricRecorded demands at least one metric of the registration.
-type MetricRecorded struct{}
+// MetricRecorded demands at least one metric: claimed at registration, or measured by a report.
+type MetricRecorded struct {
+	// Measured has only those count that an attached report measured.
+	Measured bool `json:"measured,omitempty"`
+}
 
 var metricRecordedKind = KindInfo{
-	"metric_recorded", "at least one metric was recorded at registration",
-	[]Setting{},
+	"metric_recorded", "at least one metric is known, claimed at registration or measured by a report",
+	[]Setting{{"measured", "flag", "a report must have measured it: what was only claimed does not count", nil}},
 	as[MetricRecorded],
 }
 
@@ -24,12 +27,23 @@ var metricRecordedKind = KindInfo{
 func (MetricRecorded) Kind() string { return metricRecordedKind.Kind }
 
 // Evaluate counts the metrics.
-func (MetricRecorded) Evaluate(f Facts) Outcome {
-	count := max(len(f.Version.Metrics), f.MetricCount)
-	if count == 0 {
-		return failed(f.Version.Ref, "No metric was recorded; register the version with -metric NAME=VALUE.")
+func (m MetricRecorded) Evaluate(f Facts) Outcome {
+	count, measured := max(len(f.Version.Metrics), f.MetricCount), max(len(f.Version.Measured), f.MeasuredCount)
+	switch {
+	case m.Measured && measured == 0 && count > 0:
+		return waits(f.Version.Ref, "%s claimed at registration, and no report measured any: %s.",
+			describeCount(count, "metric"), attachEvaluation(f.Version.Ref))
+	case m.Measured && measured == 0, count == 0:
+		return waits(f.Version.Ref, "No metric is known: %s.", attachEvaluation(f.Version.Ref))
+	case m.Measured:
+		return passed(f.Version.Ref, "%s measured by a report.", describeCount(measured, "metric"))
 	}
-	return passed(f.Version.Ref, "%s recorded.", describeCount(count, "metric"))
+	return passed(f.Version.Ref, "%s known, %d of them measured by a report.", describeCount(count, "metric"), measured)
+}
+
+// attachEvaluation says how a metric comes to be measured.
+func attachEvaluation(ref string) string {
+	return fmt.Sprintf("attach the report of an evaluation with innerladder attach %s -kind evaluation FILE", ref)
 }
 
 // Metric demands a value of a metric: within fixed limits, or no worse than the
@@ -44,11 +58,9 @@ type Metric struct {
 	NoWorseByShare *float64 `json:"no_worse_by_share,omitempty"`
 	// Better is lower or higher; empty where the metric's name says it.
 	Better string `json:"better,omitempty"`
-	// From is where the value comes from: the registration, or the newest evaluation.
-	From string `json:"from,omitempty"`
+	// Measured has only a value count that an attached report measured.
+	Measured bool `json:"measured,omitempty"`
 }
-
-const FromEvaluation = "evaluation"
 
 var metricKind = KindInfo{"metric", "a metric keeps a limit, or is no worse than the incumbent's", []Setting{
 	{"metric", "text", "its name, such as rmse", nil},
@@ -61,8 +73,10 @@ var metricKind = KindInfo{"metric", "a metric keeps a limit, or is no worse than
 		[]string{"lower", "higher"},
 	},
 	{
-		"from", "text", "what is looked at: what was given at registration, or the newest report of an evaluation",
-		[]string{"registration", FromEvaluation},
+		"measured",
+		"flag",
+		"a report must have measured it, and the incumbent's: what was only claimed does not count",
+		nil,
 	},
 }, as[Metric]}
 
@@ -73,10 +87,6 @@ func (m Metric) check(field string) error {
 	if strings.TrimSpace(m.Metric) == "" {
 		return fault.New(fault.Invalid, "requirement.metric", "a requirement names no metric").In(field + ".metric").
 			Do("name one, such as rmse")
-	}
-	if m.From != "" && m.From != "registration" && m.From != FromEvaluation {
-		return fault.New(fault.Invalid, "requirement.from", "a metric cannot come from %q", m.From).In(field + ".from").
-			Do("use registration or evaluation")
 	}
 	limits := 0
 	for name, x := range map[string]*float64{
@@ -112,60 +122,88 @@ func (m Metric) check(field string) error {
 	return nil
 }
 
-// value finds the metric of a version, with what shows it.
-func (m Metric) value(v *registry.Version, reports []evidence.Evidence) (x float64, proof string, there bool) {
-	if m.From != FromEvaluation {
-		x, there = v.Metrics[m.Metric]
-		return x, v.Ref, there
+// known is a metric of a version that counts, with what shows it.
+type known struct {
+	value       float64
+	proof, data string
+}
+
+// of finds the metric of a version; where there is none that counts, it says what is wrong.
+func (m Metric) of(v *registry.Version) (k known, lacks string) {
+	x, there := v.Metrics[m.Metric]
+	by, measured := v.Measured[m.Metric]
+	switch {
+	case !there:
+		return k, fmt.Sprintf("No %s of %s is known", m.Metric, v.Ref)
+	case m.Measured && !measured:
+		return k, fmt.Sprintf("The %s of %s is only claimed, as %s", m.Metric, v.Ref, short(x))
+	case measured:
+		return known{x, by.Evidence, by.Data}, ""
 	}
-	e := newest(reports, evidence.EvaluationKind)
-	if e == nil {
-		return 0, "", false
-	}
-	x, there = e.Metrics[m.Metric]
-	return x, e.ID, there
+	return known{x, v.Ref, ""}, ""
 }
 
 // Evaluate compares the value with the limits and with the incumbent.
 func (m Metric) Evaluate(f Facts) Outcome {
-	x, proof, there := m.value(f.Version, f.Evidence)
+	is, lacks := m.of(f.Version)
 	switch {
-	case !there && m.From == FromEvaluation && proof == "":
-		return waits(f.Version.Ref, "No report of an evaluation is attached that has %s.", m.Metric)
-	case !there && m.From == FromEvaluation:
-		return waits(proof, "The newest report of an evaluation has no %s.", m.Metric)
-	case !there:
-		return failed(f.Version.Ref, "No %s was recorded at registration.", m.Metric)
-	case m.AtLeast != nil && x < *m.AtLeast:
-		return failed(proof, "%s is %s and must be at least %s.", m.Metric, short(x), short(*m.AtLeast))
-	case m.AtMost != nil && x > *m.AtMost:
-		return failed(proof, "%s is %s and must be at most %s.", m.Metric, short(x), short(*m.AtMost))
+	case lacks != "":
+		return waits(f.Version.Ref, "%s: %s.", lacks, attachEvaluation(f.Version.Ref))
+	case m.AtLeast != nil && is.value < *m.AtLeast:
+		return failed(is.proof, "%s is %s and must be at least %s.", m.Metric, short(is.value), short(*m.AtLeast))
+	case m.AtMost != nil && is.value > *m.AtMost:
+		return failed(is.proof, "%s is %s and must be at most %s.", m.Metric, short(is.value), short(*m.AtMost))
 	}
+	claimed := m.claimed(f.Version)
 	if m.NoWorseBy == nil && m.NoWorseByShare == nil {
-		return passed(proof, "%s is %s, %s.", m.Metric, short(x), m.limits())
+		return passed(is.proof, "%s is %s, %s%s.", m.Metric, short(is.value), m.limits(), claimed)
 	}
 	if f.Incumbent == nil {
-		return passed(proof, "%s is %s; nobody stands on %s to be worse than.", m.Metric, short(x), f.To)
+		return passed(is.proof, "%s is %s%s; nobody stands on %s to be worse than.", m.Metric, short(is.value), claimed,
+			f.To)
 	}
-	was, _, there := m.value(f.Incumbent, f.IncumbentEvidence)
-	if !there {
-		return passed(proof, "%s is %s; %s has none to be worse than.", m.Metric, short(x), f.Incumbent.Ref)
+	was, lacks := m.of(f.Incumbent)
+	if lacks != "" {
+		return waits(f.Incumbent.Ref, "%s, with which it is compared: %s.", lacks,
+			attachEvaluation(f.Incumbent.Ref))
 	}
-	worse := metric.Worsening(m.Metric, was, x,
+	worse := metric.Worsening(m.Metric, was.value, is.value,
 		m.Better == "lower" || (m.Better == "" && metric.LowerIsBetter(m.Metric)))
 	allowed := math.Inf(1)
 	if m.NoWorseBy != nil {
 		allowed = *m.NoWorseBy
 	}
 	if m.NoWorseByShare != nil {
-		allowed = min(allowed, *m.NoWorseByShare*math.Abs(was))
+		allowed = min(allowed, *m.NoWorseByShare*math.Abs(was.value))
 	}
 	// What differs in the last binary digits only is not worse.
-	if worse > allowed+1e-12*max(math.Abs(x), math.Abs(was)) {
-		return failed(proof, "%s is %s, %s worse than %s with %s; %s is allowed.", m.Metric, short(x), short(worse),
-			f.Incumbent.Ref, short(was), short(allowed))
+	if worse > allowed+1e-12*max(math.Abs(is.value), math.Abs(was.value)) {
+		return failed(is.proof, "%s is %s%s, %s worse than %s with %s%s%s; %s is allowed.", m.Metric, short(is.value),
+			claimed, short(worse), f.Incumbent.Ref, short(was.value), m.claimed(f.Incumbent), elsewhere(is, was),
+			short(allowed))
 	}
-	return passed(proof, "%s is %s, %s has %s.", m.Metric, short(x), f.Incumbent.Ref, short(was))
+	return passed(is.proof, "%s is %s%s, %s has %s%s%s.", m.Metric, short(is.value), claimed, f.Incumbent.Ref,
+		short(was.value), m.claimed(f.Incumbent), elsewhere(is, was))
+}
+
+// claimed says what was claimed of a version where a report measured something else.
+func (m Metric) claimed(v *registry.Version) string {
+	by, measured := v.Measured[m.Metric]
+	switch {
+	case !measured:
+		return " (claimed)"
+	case by.Differs:
+		return fmt.Sprintf(" (claimed: %s)", short(*by.Claimed))
+	}
+	return ""
+}
+
+// elsewhere says that two values were measured on other data.
+func elsewhere(is, was known) string {
+	if is.data == "" || was.data == "" || is.data == was.data {
+		return ""
+	}
+	return fmt.Sprintf(" (measured on %s, not on %s)", was.data, is.data)
 }
 
 func (m Metric) limits() string {

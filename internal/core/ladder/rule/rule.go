@@ -265,8 +265,9 @@ type Place struct {
 // needs, it is handed.
 type Facts struct {
 	Version *registry.Version
-	// MetricCount is how many metrics it has, where only those that gates name were read.
-	MetricCount int
+	// MetricCount is how many metrics it has, where only those that gates name were read, and
+	// MeasuredCount how many of them a report measured.
+	MetricCount, MeasuredCount int
 	// Incumbent is who answers main, or where nothing answers, who stands on the rung asked
 	// for; nil when there is nobody to compare with.
 	Incumbent *registry.Version
@@ -281,9 +282,9 @@ type Facts struct {
 	// that had their digest then.
 	StoredArtifacts int
 	ReadAt          time.Time
-	// Evidence and IncumbentEvidence are the reports of both, the newest first.
-	Evidence, IncumbentEvidence []evidence.Evidence
-	Places                      []Place
+	// Evidence is the reports of the version, the newest first.
+	Evidence []evidence.Evidence
+	Places   []Place
 	// Trainers are those who registered the version or ran its training.
 	Trainers []string
 	// Frozen is the change freeze in force; nil has the calendar looked at.

@@ -8,6 +8,7 @@ import (
 
 	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/lineage"
+	"innerladder/internal/core/metric"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/signature"
 	"innerladder/internal/core/traffic"
@@ -52,6 +53,13 @@ func incumbent(f *Facts) {
 	f.Incumbent = &registry.Version{Ref: "heat-demand@1", Metrics: map[string]float64{"rmse": 0.25, "r2": 0.9}}
 }
 
+// measured has a report measure the rmse of a version.
+func measured(v *registry.Version, x float64, data string) {
+	was := v.Metrics["rmse"]
+	v.Measured = map[string]metric.Measured{"rmse": metric.Took(x, &was, "E-1", data, noon)}
+	v.Metrics["rmse"] = x
+}
+
 func tests(ran int) func(*evidence.Evidence) {
 	return func(e *evidence.Evidence) { e.Tests = &evidence.TestReport{Total: ran} }
 }
@@ -70,7 +78,7 @@ func casesOfMetrics() []ruleCase {
 		{"metric within", Metric{Metric: "rmse", AtMost: value(0.3)}, base(nil), Passed, "0.3"},
 		{"metric above", Metric{Metric: "rmse", AtMost: value(0.2)}, base(nil), Failed, "at most 0.2"},
 		{"metric below", Metric{Metric: "rmse", AtLeast: value(0.4)}, base(nil), Failed, "at least 0.4"},
-		{"metric missing", Metric{Metric: "mae", AtMost: value(1)}, base(nil), Failed, "No mae"},
+		{"metric missing", Metric{Metric: "mae", AtMost: value(1)}, base(nil), Waiting, "No mae"},
 		{
 			"worse than the incumbent",
 			Metric{Metric: "rmse", NoWorseBy: value(0.01)},
@@ -101,18 +109,52 @@ func casesOfMetrics() []ruleCase {
 			"nobody stands on live",
 		},
 		{
-			"no evaluation",
-			Metric{Metric: "rmse", AtMost: value(1), From: "evaluation"},
+			"only claimed",
+			Metric{Metric: "rmse", AtMost: value(1), Measured: true},
 			base(nil), Waiting,
-			"No report",
+			"only claimed, as 0.3: attach the report",
 		},
 		{
-			"evaluation says otherwise",
-			Metric{Metric: "rmse", AtMost: value(0.5), From: "evaluation"},
+			"measured otherwise than claimed",
+			Metric{Metric: "rmse", AtMost: value(0.5)},
+			base(func(f *Facts) { measured(f.Version, 0.9, "winter") }), Failed, "0.9",
+		},
+		{
+			"measured, and claimed otherwise",
+			Metric{Metric: "rmse", AtMost: value(1), Measured: true},
+			base(func(f *Facts) { measured(f.Version, 0.9, "winter") }), Passed, "(claimed: 0.3)",
+		},
+		{
+			"the incumbent is only claimed",
+			Metric{Metric: "rmse", NoWorseBy: value(1), Measured: true},
+			base(func(f *Facts) { incumbent(f); measured(f.Version, 0.3, "winter") }), Waiting,
+			"The rmse of heat-demand@1 is only claimed",
+		},
+		{
+			"measured on other data",
+			Metric{Metric: "rmse", NoWorseBy: value(1), Measured: true},
 			base(func(f *Facts) {
-				f.Evidence = []evidence.Evidence{report("E-1", evidence.EvaluationKind, "", 0,
-					func(e *evidence.Evidence) { e.Metrics = map[string]float64{"rmse": 0.9} })}
-			}), Failed, "0.9",
+				incumbent(f)
+				measured(f.Version, 0.3, "winter")
+				measured(f.Incumbent, 0.25, "summer")
+			}), Passed, "(measured on summer, not on winter)",
+		},
+		{
+			"the incumbent has none",
+			Metric{Metric: "mae", NoWorseBy: value(1)},
+			base(func(f *Facts) { incumbent(f); f.Version.Metrics["mae"] = 0.1 }), Waiting, "No mae of heat-demand@1",
+		},
+		{"any metric", MetricRecorded{}, base(nil), Passed, "1 metric known, 0 of them measured"},
+		{"any that was measured", MetricRecorded{Measured: true}, base(nil), Waiting, "no report measured any"},
+		{
+			"one was measured",
+			MetricRecorded{Measured: true},
+			base(func(f *Facts) { measured(f.Version, 0.3, "") }), Passed, "1 metric measured",
+		},
+		{
+			"no metric at all",
+			MetricRecorded{},
+			base(func(f *Facts) { f.Version.Metrics = nil }), Waiting, "No metric is known",
 		},
 		{"no tests", EvidenceOf{Evidence: "tests"}, base(nil), Waiting, "innerladder attach heat-demand@2 -kind tests"},
 		{

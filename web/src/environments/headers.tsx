@@ -1,18 +1,21 @@
 import { useState } from 'react'
+import type { Environment } from '../api/client'
 import { useHeaders, useRemoveHeader, useSetHeader } from '../api/keeping'
 import { Form, FormSheet } from '../ui/form'
 import { Ago, Button, LinkButton, Loaded, TextField } from '../ui/parts'
 
-export function Headers({ environment }: { environment: string }) {
+/** What all model servers of an environment are sent with every request and health check. */
+export function Headers({ environment: e }: { environment: Environment }) {
+  const environment = e.name
   const headers = useHeaders(environment)
   const remove = useRemoveHeader(environment)
   return (
     <div className="border-line flex flex-wrap items-baseline gap-x-4 gap-y-1 border-t pt-2 first:border-0 first:pt-0">
-      <b className="w-36 font-medium">{environment}</b>
+      <span className="text-ink-2">Its servers are sent</span>
       <Loaded query={headers}>
         {(list) =>
           list.items.length === 0 ? (
-            <span className="text-ink-2">none</span>
+            <span className="text-ink-2">no header of ours</span>
           ) : (
             list.items.map((h) => (
               <span key={h.name}>
