@@ -12,6 +12,8 @@ import (
 	"text/tabwriter"
 	"time"
 
+	"innerladder/internal/core/compare"
+	"innerladder/internal/core/drift"
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/ladder/rule"
 	"innerladder/internal/core/metric"
@@ -191,6 +193,7 @@ func printReview(w io.Writer, r wire.Review) {
 	for _, e := range r.Evidence {
 		fmt.Fprintf(w, "  %s  %s, %s: %s\n", e.ID, e.Kind, e.Verdict, e.Says)
 	}
+	printMoved(w, r)
 	for _, c := range r.Measured {
 		fmt.Fprintf(w, "  at %s, over the last day:\n", c.Endpoint)
 		for _, row := range c.Rows {
@@ -200,6 +203,30 @@ func printReview(w io.Writer, r wire.Review) {
 	if r.Diff != nil {
 		fmt.Fprintln(w)
 		printDiff(w, *r.Diff)
+	}
+}
+
+// printMoved says how the rows behind a candidate moved against those behind the incumbent.
+func printMoved(w io.Writer, r wire.Review) {
+	if r.Moved == nil {
+		return
+	}
+	fmt.Fprintf(w, "  the rows behind it, against those behind %s:\n", r.Moved.From)
+	for _, c := range r.Moved.Columns {
+		if c.Movement.Verdict == drift.Moved || c.Movement.Verdict == drift.Look {
+			fmt.Fprintf(w, "    %s: %s\n", c.Name, c.Movement.Sentence)
+		}
+	}
+	steady := func(c compare.ProfileColumn) bool { return c.Movement.Verdict == drift.Steady }
+	if n := len(r.Moved.Columns); n > 0 && !slices.ContainsFunc(r.Moved.Columns, func(c compare.ProfileColumn) bool {
+		return !steady(c)
+	}) {
+		fmt.Fprintf(w, "    none of %d columns moved\n", n)
+	}
+	for ref, columns := range map[string][]string{r.Moved.From: r.Moved.OnlyFrom, r.Moved.To: r.Moved.OnlyTo} {
+		if len(columns) > 0 {
+			fmt.Fprintf(w, "    only behind %s: %s\n", ref, strings.Join(columns, ", "))
+		}
 	}
 }
 

@@ -43,6 +43,7 @@ func ladderOf(now time.Time) ladder.Ladder {
 					},
 					{Name: "buildings", Text: "Looked at the error of each building mix"},
 				}}},
+				{Rule: rule.DataLookedAt{}},
 				{Rule: rule.SignOffs{Count: 1, Roles: []string{"approver"}, NotTrainer: true}},
 				{Rule: rule.NoFreeze{}},
 			}},

@@ -51,6 +51,13 @@ func (s *Service) Review(ctx context.Context, by act.Actor, id string) (wire.Rev
 	}
 	d := registry.DiffVersions(out.Incumbent, v)
 	out.Diff = &d
+	if v.ProfileRows > 0 && out.Incumbent.ProfileRows > 0 {
+		moved, err := s.registry.CompareProfiles(ctx, by, out.Incumbent.Ref, v.Ref)
+		if err != nil {
+			return out, err
+		}
+		out.Moved = &moved
+	}
 	if out.IncumbentEvidence, err = newestEvidence(ctx, r, p.Incumbent); err != nil {
 		return out, err
 	}

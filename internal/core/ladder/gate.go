@@ -26,7 +26,7 @@ func (l Ladder) Evaluate(p *Promotion, f rule.Facts) []rule.Finding {
 
 func (g gated) evaluate(f rule.Facts) rule.Outcome {
 	// Ticks belong to the gate of one rung.
-	if c, ok := g.Rule.(rule.Checklist); ok {
+	if c, ok := g.Rule.(rule.Looked); ok {
 		return c.EvaluateFor(g.rung, f)
 	}
 	return g.Evaluate(f)
@@ -46,8 +46,8 @@ func (l Ladder) Checklist(p *Promotion) []rule.Listed {
 		return out // the ladder is another by now
 	}
 	for _, g := range l.gates(p.From, p.To) {
-		if c, ok := g.Rule.(rule.Checklist); ok {
-			for _, item := range c.Items {
+		if c, ok := g.Rule.(rule.Looked); ok {
+			for _, item := range c.Look() {
 				out = append(out, rule.Listed{Rung: g.rung, Item: item, Tick: p.answers().Tick(g.rung, item.Name)})
 			}
 		}

@@ -227,8 +227,8 @@ func (r *Rung) checkGate(field string) error {
 		if err := q.Check(at); err != nil {
 			return err
 		}
-		if c, ok := q.Rule.(rule.Checklist); ok {
-			for _, item := range c.Items {
+		if c, ok := q.Rule.(rule.Looked); ok {
+			for _, item := range c.Look() {
 				if items[item.Name] {
 					return fault.New(fault.Invalid, "ladder.item_twice",
 						"the gate of %s has two checklist items %q", r.Name, item.Name).In(at).

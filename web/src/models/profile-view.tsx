@@ -3,7 +3,7 @@ import { BackToBack } from '../charts/back-to-back'
 import { Distribution } from '../charts/distribution'
 import { count, number, percent } from '../ui/format'
 import { Empty, Loaded, Verdict } from '../ui/parts'
-import type { ColumnCounts, Profile, Version } from '../api/client'
+import type { ColumnCounts, Profile, Review, Version } from '../api/client'
 
 const seen = (c: ColumnCounts) => c.counts.reduce((a, b) => a + b, 0) + (c.under ?? 0) + (c.over ?? 0) + (c.other ?? 0)
 
@@ -96,31 +96,34 @@ export function ProfilesAgainst({ from, to }: { from: Version; to: Version }) {
   const both = !!from.profile_rows && !!to.profile_rows
   const profiles = useProfiles(from.ref, to.ref, both)
   if (!both) return <Empty>One of the two was registered without a reference profile.</Empty>
+  return <Loaded query={profiles}>{(p) => <MovedColumns profiles={p} columns={p.columns.slice(0, 8)} />}</Loaded>
+}
+
+type Profiles = NonNullable<Review['moved']>
+
+/** Columns of two versions back to back, each with how far it moved. */
+export function MovedColumns({ profiles: p, columns }: { profiles: Profiles; columns: Profiles['columns'] }) {
   return (
-    <Loaded query={profiles}>
-      {(p) => (
-        <div className="grid grid-cols-[minmax(0,1fr)] gap-6 lg:grid-cols-2">
-          {p.columns.slice(0, 8).map((c) => (
-            <section key={c.name} className="min-w-0">
-              <h3 className="flex flex-wrap items-baseline gap-2 font-semibold">
-                {c.name} <Verdict verdict={c.movement.verdict} />
-              </h3>
-              <p className="text-ink-2 mb-2 text-[13px]">{c.movement.sentence}</p>
-              <BackToBack
-                incumbent={from.ref}
-                candidate={to.ref}
-                distribution={{
-                  edges: c.from.bins.edges,
-                  levels: c.from.bins.levels,
-                  incumbent: cells(c.from),
-                  candidate: cells(c.to),
-                }}
-              />
-            </section>
-          ))}
-        </div>
-      )}
-    </Loaded>
+    <div className="grid grid-cols-[minmax(0,1fr)] gap-6 lg:grid-cols-2">
+      {columns.map((c) => (
+        <section key={c.name} className="min-w-0">
+          <h3 className="flex flex-wrap items-baseline gap-2 font-semibold">
+            {c.name} <Verdict verdict={c.movement.verdict} />
+          </h3>
+          <p className="text-ink-2 mb-2 text-[13px]">{c.movement.sentence}</p>
+          <BackToBack
+            incumbent={p.from}
+            candidate={p.to}
+            distribution={{
+              edges: c.from.bins.edges,
+              levels: c.from.bins.levels,
+              incumbent: cells(c.from),
+              candidate: cells(c.to),
+            }}
+          />
+        </section>
+      ))}
+    </div>
   )
 }
 

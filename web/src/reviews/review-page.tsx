@@ -12,6 +12,7 @@ import { FormSheet } from '../ui/form'
 import { Ago, Button, Loaded, PageHead, Panel, Problem, Ref, Tag, TextField, To, Verdict } from '../ui/parts'
 import { Decide } from './answer'
 import { Checklist } from './checklist'
+import { MovedPanel } from './moved-panel'
 import { EvidencePanel, SideBySide } from './side-by-side'
 import { GateList } from './gate-list'
 
@@ -52,6 +53,7 @@ function ReviewView({ review: r }: { review: Review }) {
       <div className="grid grid-cols-[minmax(0,1fr)] items-start gap-5 xl:grid-cols-[minmax(0,1fr)_minmax(380px,0.62fr)]">
         <div className="order-2 grid min-w-0 gap-5 xl:order-none">
           <SideBySide review={r} />
+          <MovedPanel review={r} />
           {r.measured.map((c) => (
             <Panel
               key={c.endpoint}

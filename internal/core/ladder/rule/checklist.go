@@ -44,6 +44,15 @@ func (q Checklist) check(field string) error {
 	return nil
 }
 
+// Look lists what is to be looked at.
+func (q Checklist) Look() []Item { return q.Items }
+
+// Looked is a rule that is met by looking at things: each is ticked, in the gate of one rung.
+type Looked interface {
+	Look() []Item
+	EvaluateFor(rung string, f Facts) Outcome
+}
+
 // Evaluate looks at ticks whatever gate they belong to.
 func (q Checklist) Evaluate(f Facts) Outcome { return q.EvaluateFor(f.To, f) }
 

@@ -98,7 +98,8 @@ type KindInfo struct {
 // kinds are all kinds of requirements, in the order in which they are offered.
 func kinds() []KindInfo {
 	return []KindInfo{
-		artifactStoredKind, metricRecordedKind, metricKind, evidenceKind, signOffsKind, checklistKind, cardSectionsKind,
+		artifactStoredKind, metricRecordedKind, metricKind, evidenceKind, signOffsKind, checklistKind, dataLookedAtKind,
+		cardSectionsKind,
 		lineageKind, signatureKind, dependencyKind, placedKind, shadowedKind, freezeKind,
 	}
 }

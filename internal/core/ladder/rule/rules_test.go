@@ -173,7 +173,27 @@ func casesOfMetrics() []ruleCase {
 }
 
 func casesOfEvidence() []ruleCase {
+	looked := func(f *Facts) {
+		incumbent(f)
+		f.Version.ProfileRows, f.Incumbent.ProfileRows = 500, 500
+		f.Answers.Ticks = []Tick{{Rung: "live", Item: "data-moved", By: "tove", Note: "a colder winter"}}
+	}
 	return []ruleCase{
+		{"no data to move against", DataLookedAt{}, base(nil), Passed, "nobody stands on live"},
+		{"nobody knows how the data moved", DataLookedAt{}, base(incumbent), Waiting, "has no reference profile"},
+		{"nobody looked at how the data moved", DataLookedAt{}, base(func(f *Facts) {
+			looked(f)
+			f.Answers.Ticks = nil
+		}), Waiting, "Nobody has looked yet"},
+		{"looked at for other bytes", DataLookedAt{}, base(func(f *Facts) {
+			looked(f)
+			f.Answers.Ticks[0].Stale = true
+		}), Waiting, "Nobody has looked yet"},
+		{"who asked looked", DataLookedAt{}, base(func(f *Facts) {
+			looked(f)
+			f.Answers.Ticks[0].By = f.Answers.AskedBy
+		}), Waiting, "Nobody has looked yet"},
+		{"looked at how the data moved", DataLookedAt{}, base(looked), Passed, "a colder winter"},
 		{
 			"too old",
 			EvidenceOf{Evidence: "tests", NoOlder: Duration(time.Hour)},
