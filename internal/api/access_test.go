@@ -172,7 +172,7 @@ var asks = map[string][2]string{
 	"confirmAnswers":  {"", `{"environment":"plant-north","reason":"x"}`},
 	"makeContract":    {"", `{"version":"heat-demand@1","reason":"x"}`},
 	"addEnvironment":  {"", `{"name":"x","project":"zebra"}`}, "editEnvironment": {"", `{"description":"x"}`},
-	"useProject": {"", `{"project":"zebra"}`}, "editEndpoint": {"", `{"description":"x"}`},
+	"useProject": {"", `{"project":"zebra"}`}, "foresee": {"", `{"model":"heat-demand"}`}, "editEndpoint": {"", `{"description":"x"}`},
 	"removeModel": {"?reason=x", ""}, "editProject": {"", `{"description":"x"}`},
 	"changeAddresses": {"", `{"add":["http://127.0.0.1:1"]}`}, "setHeader": {"", `{"value":"x"}`},
 	"lineUp":         {"?versions=heat-demand", ""},

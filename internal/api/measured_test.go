@@ -9,6 +9,8 @@ import (
 	"innerladder/internal/client"
 	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/ladder/rule"
+	"innerladder/internal/core/metric"
+	"innerladder/internal/core/signature"
 	"innerladder/internal/wire"
 )
 
@@ -119,4 +121,57 @@ func TestReportsComeWithARegistration(t *testing.T) {
 	if models, err := r.runa.Models(ctx, client.Part{}); err != nil || len(models.Items) != 1 {
 		t.Errorf("%d models, %v", len(models.Items), err)
 	}
+}
+
+// What a registration would make is said before it is made: the signature beside the incumbent's, what
+// the reports measured, and what the gates would say. Nothing is written for it.
+func TestARegistrationIsForeseen(t *testing.T) {
+	r := newRig(t)
+	ctx := t.Context()
+	r.approve(r.register("heat-demand", "a", map[string]float64{"rmse": 0.3}))
+	use := func(name, content, part string) wire.UploadUse {
+		up, err := r.runa.Upload(ctx, r.file(name, content), name)
+		must(t, err)
+		return wire.UploadUse{ID: up.ID, Part: part}
+	}
+	reg := wire.Registration{
+		Model: "heat-demand", Metrics: map[string]float64{"rmse": 0.1}, Targets: []string{"y"},
+		Meanings: metric.Meanings{"rmse": {Unit: "MW"}},
+		Uploads: []wire.UploadUse{
+			use("model.bin", "b", wire.PartArtifact), use("rows.csv", "x,wind,y\n1.5,3,2\n2.5,4,3\n", wire.PartSample),
+			use("evaluation.json", `{"metrics":{"rmse":0.2}}`, wire.PartReport),
+		},
+	}
+	f, err := r.runa.Foresee(ctx, reg)
+	must(t, err)
+	waiting := map[string]string{}
+	for _, finding := range f.Gate.Findings {
+		if finding.State != rule.Passed {
+			waiting[finding.Requirement] = finding.Sentence
+		}
+	}
+	if f.Version.Ref != "heat-demand@2" || f.Version.Metrics["rmse"] != 0.2 || !f.Version.Measured["rmse"].Differs ||
+		f.Compatibility != signature.Breaking || len(f.Changes) != 1 || f.Signature == nil || f.Known != "" ||
+		len(waiting) != 2 || !strings.Contains(waiting["signature_not_broken"], "wind") {
+		t.Errorf("%+v, %v, %v", f.Version.Metrics, f.Changes, waiting)
+	}
+	if models, err := r.runa.Versions(ctx, "heat-demand", client.Part{}); err != nil || len(models.Items) != 1 {
+		t.Errorf("%d versions, %v", len(models.Items), err)
+	}
+	// The same uploads make the version afterwards; then its content is known.
+	v, err := r.runa.Register(ctx, reg, nil)
+	if err != nil || v.Ref != f.Version.Ref || v.Digest != f.Version.Digest || v.Meanings["rmse"].Unit != "MW" {
+		t.Fatalf("%+v, %v", v, err)
+	}
+	if f, err = r.runa.Foresee(ctx, wire.Registration{Model: "new", Project: "nowhere"}); client.Code(err) !=
+		"project.unknown" {
+		t.Errorf("%+v, %v", f, err)
+	}
+	if f, err = r.runa.Foresee(ctx, wire.Registration{Model: "new"}); err != nil || f.Gate.Met || f.Version.Number != 1 {
+		t.Errorf("%+v, %v", f.Gate, err)
+	}
+	_, err = r.runa.Register(ctx, wire.Registration{
+		Model: "heat-demand", Meanings: metric.Meanings{"rmse": {Unit: "kW"}},
+	}, with("", r.file("c.bin", "c")))
+	wantCode(t, "another unit", err, "metric.means")
 }

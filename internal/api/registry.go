@@ -103,7 +103,7 @@ func (in findIn) search(now time.Time) (records.Search, error) {
 	case "oldest":
 		s.Descending = !worst
 	default:
-		s.Sort, s.Descending = name, metric.LowerIsBetter(name) == worst
+		s.Sort, s.Worst = name, worst
 	}
 	return s, nil
 }
@@ -298,6 +298,11 @@ func versionOperations() []operation {
 		op("GET", "/versions/{ref}", "showVersion", "Show the version that a ref names", access.Read, 200,
 			func(c call, in *refIn) (*registry.Version, error) {
 				return c.app.Registry.Version(c, c.by, in.Ref)
+			}),
+		op("POST", "/registrations/preview", "foresee",
+			"What a registration would make, and what the project's gates would say of it; nothing is changed",
+			access.Register, 200, func(c call, in *wire.Registration) (wire.Foreseen, error) {
+				return c.app.Ladder.Foresee(c, c.by, *in)
 			}),
 		op("PATCH", "/versions/{ref}", "editVersion", "Change what may change of a version: note, tags, properties",
 			access.Register, 200, func(c call, in *struct {

@@ -153,7 +153,7 @@ func printLineup(w io.Writer, l registry.Lineup) {
 		return strings.Join(words, " ")
 	})
 	for _, m := range l.Metrics {
-		row(m.Name, func(v registry.LineupVersion) string {
+		row(strings.TrimSpace(m.Name+" "+m.Unit), func(v registry.LineupVersion) string {
 			x, there := m.Values[v.Ref]
 			if !there {
 				return ""
@@ -377,8 +377,8 @@ func printDiff(w io.Writer, d registry.Diff) {
 		if m.Difference != nil && m.Verdict != "same" {
 			how += fmt.Sprintf(" %+.5g", *m.Difference)
 		}
-		t.row("metric "+m.Name, optional(m.From)+measuredBy(m.FromMeasured), optional(m.To)+measuredBy(m.ToMeasured),
-			how)
+		t.row(strings.TrimSpace("metric "+m.Name+" "+m.Unit), optional(m.From)+measuredBy(m.FromMeasured),
+			optional(m.To)+measuredBy(m.ToMeasured), how)
 	}
 	for _, group := range []struct {
 		name    string

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"archive/tar"
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -21,6 +22,7 @@ import (
 
 	"innerladder/internal/client"
 	"innerladder/internal/core/lineage"
+	"innerladder/internal/core/metric"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/intake"
 	"innerladder/internal/wire"
@@ -32,6 +34,7 @@ type registerFlags struct {
 	sample, reference, card, requirements, answers *string
 	tolerance                                      *float64
 	metric, param, importance, unit, property      pairs
+	metricUnit, better                             pairs
 	targets, tags, labels, from                    list
 	trainedOn, validatedOn, evaluatedOn, parents   list
 	relation, note, task, description, run         *string
@@ -95,7 +98,10 @@ func (f *registerFlags) askFor(ctx context.Context, c *call, v wire.Registered) 
 
 // registrationOptions defines the options of a registration.
 func registrationOptions(c *call) *registerFlags {
-	f := &registerFlags{metric: pairs{}, param: pairs{}, importance: pairs{}, unit: pairs{}, property: pairs{}}
+	f := &registerFlags{
+		metric: pairs{}, param: pairs{}, importance: pairs{}, unit: pairs{}, property: pairs{}, metricUnit: pairs{},
+		better: pairs{},
+	}
 	c.flags.Var(&f.files, "file", "`FILE` or folder of the version; may be given several times, a folder is "+
 		"packed as tar")
 	c.flags.Var(&f.from, "from", "`ADDRESS`, https:// or file://, that the service takes a file from; may be given "+
@@ -117,6 +123,10 @@ func registrationOptions(c *call) *registerFlags {
 	c.flags.Var(&f.reports, "report", "`FILE` of evidence: the report of an evaluation, a test run, a load test; "+
 		"may be given several times. Metrics that it measured count in place of those given with -metric")
 	c.flags.Var(f.metric, "metric", "`NAME=VALUE` that is claimed; may be given several times")
+	c.flags.Var(f.metricUnit, "metric-unit", "`NAME=UNIT` of a metric, for all versions of the model; may be given "+
+		"several times")
+	c.flags.Var(f.better, "better", "`NAME=lower` or NAME=higher: which way a metric is better whose name does not "+
+		"say it; may be given several times")
 	c.flags.Var(f.param, "param", "`NAME=VALUE` it was made with; may be given several times")
 	c.flags.Var(f.importance, "importance", "`INPUT=VALUE`: how much an input counts; may be given several times")
 	f.run = c.flags.String("run", "", "`RUN` it came out of; gives its metrics, parameters, code and data")
@@ -195,6 +205,12 @@ func (f *registerFlags) registration(ctx context.Context, model string) (wire.Re
 	if reg.Metrics, err = finite("metric", f.metric); err != nil {
 		return reg, err
 	}
+	for name, unit := range f.metricUnit {
+		reg.Meanings = mean(reg.Meanings, name, metric.Meaning{Unit: unit})
+	}
+	for name, way := range f.better {
+		reg.Meanings = mean(reg.Meanings, name, metric.Meaning{Better: metric.Way(way)})
+	}
 	if reg.Importance, err = finite("importance", f.importance); err != nil {
 		return reg, err
 	}
@@ -228,6 +244,16 @@ func (f *registerFlags) registration(ctx context.Context, model string) (wire.Re
 		reg.Code = checkout(ctx)
 	}
 	return reg, nil
+}
+
+// mean adds what an option says about a metric.
+func mean(m metric.Meanings, name string, said metric.Meaning) metric.Meanings {
+	if m == nil {
+		m = metric.Meanings{}
+	}
+	is := m[name]
+	m[name] = metric.Meaning{Unit: cmp.Or(said.Unit, is.Unit), Better: cmp.Or(said.Better, is.Better)}
+	return m
 }
 
 // finite reads numbers that were given as NAME=VALUE.

@@ -228,7 +228,7 @@ func (c *call) showVersion(ctx context.Context, ref string) error {
 
 // printMeasured says which report measured which metric, and what was claimed instead.
 func printMeasured(w io.Writer, v registry.Version) {
-	if len(v.Measured) == 0 {
+	if len(v.Measured)+len(v.Meanings) == 0 {
 		return
 	}
 	fmt.Fprintln(w)
@@ -236,7 +236,7 @@ func printMeasured(w io.Writer, v registry.Version) {
 	for _, name := range slices.Sorted(maps.Keys(v.Metrics)) {
 		m, measured := v.Measured[name]
 		if !measured {
-			t.row(name, number(v.Metrics[name]), "claimed at registration", "", "", "")
+			t.row(name, inUnit(v.Metrics[name], v, name), "claimed at registration", "", "", "")
 			continue
 		}
 		claimed, differs := "", ""
@@ -246,9 +246,15 @@ func printMeasured(w io.Writer, v registry.Version) {
 		if m.Differs {
 			differs = "NOT WHAT WAS CLAIMED"
 		}
-		t.row(name, number(m.Value), "measured by "+m.Evidence+", "+ago(sinceNow(m.At)), m.Data, claimed, differs)
+		t.row(name, inUnit(m.Value, v, name), "measured by "+m.Evidence+", "+ago(sinceNow(m.At)), m.Data, claimed,
+			differs)
 	}
 	t.done()
+}
+
+// inUnit writes the value of a metric of a version with its unit, where that is known.
+func inUnit(x float64, v registry.Version, name string) string {
+	return strings.TrimSpace(number(x) + " " + v.Meanings[name].Unit)
 }
 
 // by says how a version came to its rung, and marks what went past a gate.

@@ -284,6 +284,12 @@ func (c *Client) Register(ctx context.Context, reg wire.Registration, files []Lo
 	return out, c.sendForm(ctx, path("versions"), spec, small, &out)
 }
 
+// Foresee says what a registration would make, and what the gates would say of it; files come from
+// uploads.
+func (c *Client) Foresee(ctx context.Context, reg wire.Registration) (wire.Foreseen, error) {
+	return call[wire.Foreseen](ctx, c, "POST", path("registrations", "preview"), reg)
+}
+
 // Attach attaches a file to a version.
 func (c *Client) Attach(ctx context.Context, ref, file string) (registry.Version, error) {
 	var out registry.Version

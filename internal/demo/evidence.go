@@ -11,6 +11,7 @@ import (
 	"slices"
 	"time"
 
+	"innerladder/internal/core/drift"
 	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/ladder/rule"
@@ -271,8 +272,12 @@ func (p *play) review(ctx context.Context, promotion string) (ladder.Promotion, 
 		return r.Promotion, err
 	}
 	for _, item := range r.Checklist {
+		note := "nothing stands out"
+		if m := r.Moved; m != nil && item.Name == "data-moved" && m.Columns[0].Movement.Verdict == drift.Moved {
+			note = m.Columns[0].Name + " moved: the new feed, I am told"
+		}
 		if _, err := p.tove.Tick(ctx, promotion,
-			wire.NewTick{Item: item.Name, Rung: item.Rung, Note: "nothing stands out"}); err != nil {
+			wire.NewTick{Item: item.Name, Rung: item.Rung, Note: note}); err != nil {
 			return r.Promotion, err
 		}
 	}

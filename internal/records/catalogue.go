@@ -31,9 +31,10 @@ type Search struct {
 	Metrics       []metric.Bound
 	Vetted        bool
 	After, Before time.Time
-	// Sort is a metric's name, or empty for the newest first; Descending turns it.
-	Sort       string
-	Descending bool
+	// Sort is a metric's name, or empty for the newest first; Descending turns it. Worst asks for the
+	// worst value of a metric first: which way that is, is said by what the metric means.
+	Sort              string
+	Descending, Worst bool
 	// match is the text as a full-text query.
 	match string
 }

@@ -113,6 +113,11 @@ func (j *judging) parts(need GateNeeds) []judgedPart {
 				WHERE x.version_id IN (?) AND x.name IN ?`, j.of, listOf(need.Metrics)), j.metric,
 		},
 		{
+			len(need.Metrics) > 0, write(meaningsOf+`(?)`, j.of), func(rows *sql.Rows) error {
+				return scanMeaning(rows, func(id int64) *metric.Meanings { return &j.at(id).Meanings })
+			},
+		},
+		{
 			need.Signature, write(`SELECT version_id, signature FROM version_texts
 				WHERE signature IS NOT NULL AND version_id IN (?)`, j.of), j.signature,
 		},

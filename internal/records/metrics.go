@@ -59,3 +59,54 @@ func (r View) measured(ctx context.Context, id int64, e *evidence.Evidence) erro
 	}
 	return nil
 }
+
+// meaningsOf selects what the metrics of the models of some versions mean; the versions stand behind it.
+const meaningsOf = `SELECT v.id, x.name, x.unit, x.better FROM metric_meanings x
+	JOIN versions v ON v.model_id = x.model_id WHERE v.id IN `
+
+// scanMeaning reads what a metric means for a version.
+func scanMeaning(rows *sql.Rows, of func(id int64) *metric.Meanings) error {
+	var id int64
+	var name string
+	var m metric.Meaning
+	err := rows.Scan(&id, &name, &m.Unit, &m.Better)
+	into := of(id)
+	if *into == nil {
+		*into = metric.Meanings{}
+	}
+	(*into)[name] = m
+	return err
+}
+
+// Meanings is what the metrics of a model mean.
+func (r View) Meanings(ctx context.Context, model string) (metric.Meanings, error) {
+	var out metric.Meanings
+	err := r.each(ctx, write(`SELECT m.id, x.name, x.unit, x.better FROM metric_meanings x
+		JOIN models m ON m.id = x.model_id WHERE m.name = ?`, model), func(rows *sql.Rows) error {
+		return scanMeaning(rows, func(int64) *metric.Meanings { return &out })
+	})
+	return out, err
+}
+
+// SetMeanings puts what the metrics of a model mean in the place of what they meant.
+func (r View) SetMeanings(ctx context.Context, model string, mean metric.Meanings) error {
+	for name, m := range mean {
+		if _, err := r.q.exec(ctx, `INSERT INTO metric_meanings (model_id, name, unit, better)
+			SELECT id, ?, ?, ? FROM models WHERE name = ?
+			ON CONFLICT (model_id, name) DO UPDATE SET unit = excluded.unit, better = excluded.better`, name, m.Unit,
+			m.Better, model); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Better is which way a metric is better by what was said for models in sight, where they agree.
+func (r View) Better(ctx context.Context, name string) (metric.Way, error) {
+	ways, err := r.texts(ctx, write(`SELECT DISTINCT x.better FROM metric_meanings x JOIN models m ON m.id = x.model_id
+		WHERE x.name = ? AND x.better <> '' AND ?`, name, r.sees("m.project")))
+	if err != nil || len(ways) != 1 {
+		return "", err
+	}
+	return metric.Way(ways[0]), nil
+}

@@ -222,6 +222,9 @@ func (r View) fillVersions(ctx context.Context, versions []registry.Version, ids
 				}
 			})
 		}},
+		{write(meaningsOf+`?`, in), func(rows *sql.Rows) error {
+			return scanMeaning(rows, func(id int64) *metric.Meanings { return &at[id].Meanings })
+		}},
 		{write(`SELECT version_id, name, value FROM params WHERE version_id IN ?`, in), func(rows *sql.Rows) error {
 			err := rows.Scan(&id, &name, &value)
 			at[id].Params[name] = value

@@ -2,6 +2,7 @@ package wire
 
 import (
 	"innerladder/internal/core/lineage"
+	"innerladder/internal/core/metric"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/signature"
 )
@@ -23,12 +24,14 @@ type Registration struct {
 	Owner       string             `json:"owner,omitempty" description:"of a new model; whoever registers when not given"`
 	Note        string             `json:"note,omitempty"`
 	Metrics     map[string]float64 `json:"metrics,omitempty" description:"with a run, its last values when not given"`
-	Params      map[string]string  `json:"params,omitempty" description:"with a run, its parameters when not given"`
-	Importance  map[string]float64 `json:"importance,omitempty" description:"how much each input counts"`
-	Code        *lineage.Code      `json:"code,omitempty" description:"with a run, its code when not given"`
-	Run         string             `json:"run,omitempty" description:"the run it came out of, such as run-12"`
-	Targets     []string           `json:"targets,omitempty" description:"columns of the sample that are outputs"`
-	Units       map[string]string  `json:"units,omitempty" description:"unit by column of the sample"`
+	// Meanings say what metrics mean, for all versions of the model.
+	Meanings   metric.Meanings    `json:"metric_meanings,omitempty" description:"unit, and which way is better, by metric; one for all versions of the model, so what is known is not said otherwise"`
+	Params     map[string]string  `json:"params,omitempty" description:"with a run, its parameters when not given"`
+	Importance map[string]float64 `json:"importance,omitempty" description:"how much each input counts"`
+	Code       *lineage.Code      `json:"code,omitempty" description:"with a run, its code when not given"`
+	Run        string             `json:"run,omitempty" description:"the run it came out of, such as run-12"`
+	Targets    []string           `json:"targets,omitempty" description:"columns of the sample that are outputs"`
+	Units      map[string]string  `json:"units,omitempty" description:"unit by column of the sample"`
 	// Signature is one that was written by hand; ranges and levels that it leaves open
 	// are filled in from the sample.
 	Signature    *signature.Signature  `json:"signature,omitempty" description:"written by hand; else it is read from the sample or the model file"`
@@ -67,6 +70,19 @@ type Registered struct {
 	Created bool `json:"created" description:"false when the same content was registered before"`
 	// Remarks say what was passed over while reading the files.
 	Remarks []string `json:"remarks,omitempty"`
+}
+
+// Foreseen is what a registration would make, and what the project's gates would say of it.
+type Foreseen struct {
+	Version registry.Version `json:"version" description:"as it would be registered; its number is the next one"`
+	// Known is the version that has the same content already.
+	Known   string     `json:"known,omitempty" description:"the version that has the same content already"`
+	Remarks []string   `json:"remarks,omitempty" description:"what was passed over while reading the files"`
+	Gate    GateReport `json:"gate" description:"what the gates up to the highest rung would say"`
+	// Signature is what the incumbent takes and gives; Changes how the new one differs from it.
+	Signature     *signature.Signature    `json:"incumbent_signature,omitempty" description:"what the incumbent takes and gives"`
+	Changes       []signature.Change      `json:"changes" description:"how its signature differs from the incumbent's"`
+	Compatibility signature.Compatibility `json:"compatibility" enum:"compatible,widened,breaking,unknown"`
 }
 
 // The parts that files come as.

@@ -104,8 +104,8 @@ func (b *Base) Changes() (entries <-chan record.Entry, stop func()) {
 }
 
 // NameFree refuses a name that something has, also where whoever acts does not see it.
-func NameFree(ctx context.Context, t *Tx, table, name string) error {
-	taken, err := t.Taken(ctx, table, name)
+func NameFree(ctx context.Context, r records.View, table, name string) error {
+	taken, err := r.Taken(ctx, table, name)
 	if err == nil && taken {
 		err = fault.New(fault.Refused, "name.taken", "the name %s is not free", name).In("name").
 			Do("choose another name")

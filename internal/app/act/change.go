@@ -55,9 +55,8 @@ type Tx struct {
 // Need checks the change's permission in a project, for changes that note nothing.
 func (t *Tx) Need(project string) error { return t.By.Need(t.permission, project) }
 
-// Allowed lists the projects in which whoever acts may make this change; all says that it is
-// every one.
-func (t *Tx) Allowed() (projects []string, all bool) { return t.By.Rights.Where(t.permission) }
+// Permission is what the change needs.
+func (t *Tx) Permission() access.Permission { return t.permission }
 
 // Note adds an entry to the record, if whoever acts may make the change in its project.
 // Every change notes something, so none can go without that check.

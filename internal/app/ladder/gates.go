@@ -10,6 +10,7 @@ import (
 	"innerladder/internal/core/ladder/rule"
 	"innerladder/internal/core/lineage"
 	"innerladder/internal/core/registry"
+	"innerladder/internal/core/signature"
 	"innerladder/internal/records"
 	"innerladder/internal/wire"
 )
@@ -65,6 +66,43 @@ func (s *Service) Gate(ctx context.Context, by act.Actor, ref, to string) (wire.
 		Version: v.Ref, From: v.Rung, To: to, Incumbent: p.Incumbent, Promotion: p.ID, Ladder: l.Number,
 		Met: rule.Met(p.Findings), Findings: p.Findings,
 	}, nil
+}
+
+// Foresee says what a registration would make, and what the gates up to the highest rung would say of
+// it. Nothing is changed.
+func (s *Service) Foresee(ctx context.Context, by act.Actor, reg wire.Registration) (wire.Foreseen, error) {
+	d, err := s.registry.Foresee(ctx, by, reg)
+	if err != nil {
+		return wire.Foreseen{}, err
+	}
+	out := wire.Foreseen{Known: d.Known, Remarks: d.Remarks, Changes: []signature.Change{}}
+	r := s.Read(by)
+	l, err := r.Ladder(ctx, d.Project)
+	if err != nil {
+		return out, err
+	}
+	to := l.Highest()
+	d.Rung, d.RungSince = l.Lowest(), d.CreatedAt
+	f, err := s.facts(ctx, r, &d.Version, to, stored{count: len(d.Artifacts), readAt: d.CreatedAt})
+	if err != nil {
+		return out, err
+	}
+	f.Evidence = d.Reports
+	p := &ladder.Promotion{
+		Project: d.Project, Version: d.Ref, State: ladder.Open, From: d.Rung, To: to, AskedBy: by.Name,
+	}
+	l.Judge(p, f)
+	out.Version = d.Version
+	out.Gate = wire.GateReport{
+		Version: d.Ref, From: d.Rung, To: to, Incumbent: p.Incumbent, Ladder: l.Number, Met: rule.Met(p.Findings),
+		Findings: p.Findings,
+	}
+	out.Compatibility = signature.NotKnown
+	if f.Incumbent != nil {
+		out.Signature = f.Incumbent.Signature
+		out.Changes, out.Compatibility = signature.Diff(f.Incumbent.Signature, d.Signature)
+	}
+	return out, nil
 }
 
 // incumbent finds the version that a candidate for a rung is compared with; nil when there is

@@ -65,28 +65,35 @@ func (s *Service) CheckProject(ctx context.Context, r records.View, name string)
 // has chosen for such things, else the only one where they may. Where there are several, it is not
 // guessed: what is in the wrong project is seen by the wrong people.
 func (s *Service) ProjectFor(ctx context.Context, t *act.Tx, named string) (string, error) {
+	return s.ChooseProject(ctx, t.View, t.By, t.Permission(), named)
+}
+
+// ChooseProject is the project of something new of somebody who needs a permission for it.
+func (s *Service) ChooseProject(ctx context.Context, r records.View, by act.Actor, p access.Permission,
+	named string,
+) (string, error) {
 	if named != "" {
-		return named, s.CheckProject(ctx, t.View, named)
+		return named, s.CheckProject(ctx, r, named)
 	}
-	projects, err := t.Projects(ctx)
+	projects, err := r.Projects(ctx)
 	if err != nil {
 		return "", err
 	}
-	where, all := t.Allowed()
+	where, all := by.Rights.Where(p)
 	var may []string
-	for _, p := range projects {
-		if all || slices.Contains(where, p.Name) {
-			may = append(may, p.Name)
+	for _, one := range projects {
+		if all || slices.Contains(where, one.Name) {
+			may = append(may, one.Name)
 		}
 	}
-	if who, err := t.PersonNamed(ctx, t.By.Name); err == nil && slices.Contains(may, who.Project) {
+	if who, err := r.PersonNamed(ctx, by.Name); err == nil && slices.Contains(may, who.Project) {
 		return who.Project, nil
 	} else if err != nil && !errors.Is(err, records.ErrNone) {
 		return "", err
 	}
 	switch len(may) {
 	case 0:
-		return "", t.Need(DefaultProject)
+		return "", by.Need(p, DefaultProject)
 	case 1:
 		return may[0], nil
 	}

@@ -12,6 +12,7 @@ import (
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/lineage"
+	"innerladder/internal/core/metric"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/records"
 	"innerladder/internal/wire"
@@ -41,6 +42,13 @@ func (s *Service) Find(ctx context.Context, by act.Actor, search records.Search,
 		if err := s.checkMetric(ctx, by, name); err != nil {
 			return wire.Listed[registry.Found]{}, err
 		}
+	}
+	if search.Sort != "" {
+		way, err := s.Read(by).Better(ctx, search.Sort)
+		if err != nil {
+			return wire.Listed[registry.Found]{}, err
+		}
+		search.Descending = metric.Meaning{Better: way}.LowerIsBetter(search.Sort) == search.Worst
 	}
 	return act.List(s.Base, by, func(r records.View) ([]registry.Found, string, error) {
 		return r.Find(ctx, search, p)

@@ -61,10 +61,6 @@ func (s *Service) gather(reg wire.Registration, files []*File) (*gathered, error
 		}
 		_ = opened.Close()
 	}
-	if len(v.Artifacts) == 0 {
-		return nil, fault.New(fault.Invalid, "version.no_artifact", "the version has no file").In("artifact").
-			Do("give at least one with -file, or an address with -from")
-	}
 	if v.Card == nil && reg.Card != "" {
 		card, err := intake.ReadCard("the card", strings.NewReader(reg.Card))
 		if err != nil {

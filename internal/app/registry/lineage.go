@@ -70,7 +70,7 @@ func (s *Service) dataProject(ctx context.Context, t *act.Tx, in wire.NewDataSet
 	newest, err := t.NewestDataSet(ctx, in.Name)
 	switch {
 	case errors.Is(err, records.ErrNone):
-		if err := act.NameFree(ctx, t, "data_sets", in.Name); err != nil {
+		if err := act.NameFree(ctx, t.View, "data_sets", in.Name); err != nil {
 			return "", err
 		}
 		return s.people.ProjectFor(ctx, t, in.Project)
@@ -200,7 +200,7 @@ func (s *Service) StartRun(ctx context.Context, by act.Actor, in wire.NewRun) (*
 func (s *Service) runProject(ctx context.Context, t *act.Tx, in wire.NewRun) (string, error) {
 	m, err := t.Model(ctx, in.Model)
 	if errors.Is(err, records.ErrNone) {
-		if err := act.NameFree(ctx, t, "models", in.Model); err != nil {
+		if err := act.NameFree(ctx, t.View, "models", in.Model); err != nil {
 			return "", err
 		}
 		return s.people.ProjectFor(ctx, t, in.Project)

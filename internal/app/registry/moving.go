@@ -100,7 +100,7 @@ func (s *Service) renameModel(ctx context.Context, t *act.Tx, m registry.Model, 
 		return fault.New(fault.Refused, "model.named", "%s cannot be renamed: %s", m.Name, strings.Join(uses, ", ")).
 			In("name").Do("keep the name; what was signed, served and called names it")
 	}
-	if err := act.NameFree(ctx, t, "models", to); err != nil {
+	if err := act.NameFree(ctx, t.View, "models", to); err != nil {
 		return err
 	}
 	if err := t.RenameModel(ctx, m.Name, to); err != nil {

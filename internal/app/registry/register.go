@@ -87,6 +87,10 @@ func (s *Service) Register(ctx context.Context, by act.Actor, reg wire.Registrat
 	if err != nil {
 		return wire.Registered{}, err
 	}
+	if len(g.version.Artifacts) == 0 {
+		return wire.Registered{}, fault.New(fault.Invalid, "version.no_artifact", "the version has no file").
+			In("artifact").Do("give at least one with -file, or an address with -from")
+	}
 	// The content itself makes a repeated registration harmless.
 	by = by.WithoutRepeat()
 	out, err := act.Change(ctx, s.Base, by, access.Register,
@@ -107,6 +111,9 @@ func (s *Service) checkRegistration(reg wire.Registration) error {
 		return err
 	}
 	if err := metric.Check(reg.Metrics); err != nil {
+		return err
+	}
+	if err := reg.Meanings.Check("metric_meanings"); err != nil {
 		return err
 	}
 	if err := registry.CheckImportance(reg.Importance); err != nil {
@@ -190,7 +197,7 @@ func (s *Service) fetchOne(ctx context.Context, by act.Actor, source wire.Source
 // enter writes the version down.
 func (s *Service) enter(ctx context.Context, t *act.Tx, reg wire.Registration, g *gathered) (wire.Registered, error) {
 	v := g.version
-	if err := s.trace(ctx, t, reg, v); err != nil {
+	if err := s.trace(ctx, t.View, reg, v); err != nil {
 		return wire.Registered{}, err
 	}
 	v.Digest = v.Identity()
@@ -219,6 +226,9 @@ func (s *Service) enter(ctx context.Context, t *act.Tx, reg wire.Registration, g
 		return wire.Registered{}, err
 	}
 	v.Project = model.Project
+	if err := s.mean(ctx, t, model.Name, reg.Meanings); err != nil {
+		return wire.Registered{}, err
+	}
 	l, err := t.Ladder(ctx, model.Project)
 	if err != nil {
 		return wire.Registered{}, err
@@ -265,6 +275,19 @@ func (s *Service) registered(ctx context.Context, t *act.Tx, v *registry.Version
 		return wire.Registered{}, err
 	}
 	return wire.Registered{Version: *whole, Created: created, Remarks: remarks}, nil
+}
+
+// mean adds what is said about the metrics of a model to what is known.
+func (s *Service) mean(ctx context.Context, t *act.Tx, model string, said metric.Meanings) error {
+	known, err := t.Meanings(ctx, model)
+	if err != nil || len(said) == 0 {
+		return err
+	}
+	all, err := known.With("metric_meanings", said)
+	if err != nil {
+		return err
+	}
+	return t.SetMeanings(ctx, model, all)
 }
 
 // mend puts files that came again in the place of those of a version that are missing or were
@@ -329,10 +352,10 @@ func forRecord(v *registry.Version) registry.Version {
 
 // trace resolves what the version was made from: the run with what it knows, data sets
 // and parents.
-func (s *Service) trace(ctx context.Context, t *act.Tx, reg wire.Registration, v *registry.Version) error {
+func (s *Service) trace(ctx context.Context, t records.View, reg wire.Registration, v *registry.Version) error {
 	data := slices.Clone(reg.Data)
 	if reg.Run != "" {
-		run, err := s.FindRun(ctx, t.View, "run", reg.Run)
+		run, err := s.FindRun(ctx, t, "run", reg.Run)
 		if err != nil {
 			return err
 		}
@@ -358,7 +381,7 @@ func (s *Service) trace(ctx context.Context, t *act.Tx, reg wire.Registration, v
 	}
 	v.Data = nil
 	for _, use := range data {
-		d, err := s.FindDataSet(ctx, t.View, "data", use.Data)
+		d, err := s.FindDataSet(ctx, t, "data", use.Data)
 		if err != nil {
 			return err
 		}
@@ -367,7 +390,7 @@ func (s *Service) trace(ctx context.Context, t *act.Tx, reg wire.Registration, v
 		}
 	}
 	for _, p := range reg.Parents {
-		parent, err := s.Resolve(ctx, t.View, "parent", p.Version)
+		parent, err := s.Resolve(ctx, t, "parent", p.Version)
 		if err != nil {
 			return err
 		}
@@ -397,7 +420,7 @@ func (s *Service) modelFor(ctx context.Context, t *act.Tx, reg wire.Registration
 	if !errors.Is(err, records.ErrNone) {
 		return m, err
 	}
-	if err := act.NameFree(ctx, t, "models", reg.Model); err != nil {
+	if err := act.NameFree(ctx, t.View, "models", reg.Model); err != nil {
 		return m, err
 	}
 	m = registry.Model{

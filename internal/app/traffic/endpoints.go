@@ -56,7 +56,7 @@ func (s *Service) AddEndpoint(ctx context.Context, by act.Actor, n wire.NewEndpo
 		} else if !errors.Is(err, records.ErrNone) {
 			return nil, err
 		}
-		if err := act.NameFree(ctx, t, "endpoints", n.Name); err != nil {
+		if err := act.NameFree(ctx, t.View, "endpoints", n.Name); err != nil {
 			return nil, err
 		}
 		e := traffic.Endpoint{

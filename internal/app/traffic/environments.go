@@ -68,7 +68,7 @@ func (s *Service) environmentFree(ctx context.Context, t *act.Tx, name string) e
 		return fault.New(fault.Refused, "environment.exists", "there is an environment %s already", name).
 			In("name").Do("use it, or choose another name")
 	}
-	return act.NameFree(ctx, t, "environments", name)
+	return act.NameFree(ctx, t.View, "environments", name)
 }
 
 // sharedWith reads the projects that an environment is shared with, each once. Only those in sight

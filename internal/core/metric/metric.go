@@ -9,18 +9,6 @@ import (
 	"innerladder/internal/core/fault"
 )
 
-// Judge says whether the value `to` of a metric is better, worse, or the same as
-// `from`.
-func Judge(metric string, from, to float64) string {
-	switch w := Worsening(metric, from, to, LowerIsBetter(metric)); {
-	case w < 0:
-		return "better"
-	case w > 0:
-		return "worse"
-	}
-	return "same"
-}
-
 // Worsening is by how much the value `to` of a metric is worse than `from`, in the
 // metric's own unit; below zero when it is better. A bias is better nearer to zero.
 func Worsening(metric string, from, to float64, lowerIsBetter bool) float64 {

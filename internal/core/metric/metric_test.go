@@ -1,6 +1,12 @@
 package metric
 
-import "testing"
+import (
+	"maps"
+	"strings"
+	"testing"
+
+	"innerladder/internal/core/fault"
+)
 
 func TestWhichWayAMetricIsBetter(t *testing.T) {
 	for _, c := range []struct {
@@ -16,7 +22,7 @@ func TestWhichWayAMetricIsBetter(t *testing.T) {
 		{"bias", 0.2, -0.2, "same"},
 		{"train_loss", -3, -5, "better"}, // a loss may be below zero
 	} {
-		if got := Judge(c.metric, c.from, c.to); got != c.want {
+		if got := (Meaning{}).Judge(c.metric, c.from, c.to); got != c.want {
 			t.Errorf("%s from %v to %v: %s, want %s", c.metric, c.from, c.to, got, c.want)
 		}
 	}
@@ -53,5 +59,37 @@ func TestWhatDiffersBeyondRounding(t *testing.T) {
 		if got := Differ(c.measured, c.claimed); got != c.want {
 			t.Errorf("%s: the other way round: %v", c.name, got)
 		}
+	}
+}
+
+func TestWhatMetricsMean(t *testing.T) {
+	known := Meanings{"rmse": {Unit: "MW"}, "savings": {Better: Higher}}
+	got, err := known.With("metrics", Meanings{
+		"rmse": {Better: Lower}, "savings": {Unit: "kr", Better: Higher}, "mae": {}, "share": {Unit: "%"},
+	})
+	want := Meanings{"rmse": {"MW", Lower}, "savings": {"kr", Higher}, "share": {Unit: "%"}}
+	if err != nil || !maps.Equal(got, want) {
+		t.Errorf("%v, %v", got, err)
+	}
+	if len(known) != 2 || known["rmse"].Better != "" {
+		t.Error("what was known was changed")
+	}
+	for name, said := range map[string]Meanings{
+		"another unit": {"rmse": {Unit: "kW"}}, "the other way": {"savings": {Better: Lower}},
+	} {
+		if _, err := known.With("metrics", said); fault.Code(err) != "metric.means" {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	for name, bad := range map[string]Meanings{
+		"no name": {" ": {Unit: "MW"}}, "no way": {"rmse": {Better: "up"}},
+		"a long unit": {"rmse": {Unit: strings.Repeat("m", 41)}},
+	} {
+		if bad.Check("metrics") == nil {
+			t.Errorf("%s: taken", name)
+		}
+	}
+	if got := (Meaning{Better: Lower}).Judge("savings", 2, 1); got != "better" {
+		t.Errorf("less of what is better when it is lower is %s", got)
 	}
 }

@@ -16,6 +16,7 @@ import (
 // MetricChange is one metric of either version, changed or not.
 type MetricChange struct {
 	Name string   `json:"name"`
+	Unit string   `json:"unit,omitempty"`
 	From *float64 `json:"from,omitempty"`
 	To   *float64 `json:"to,omitempty"`
 	// FromMeasured and ToMeasured are set where an attached report measured it.
@@ -48,7 +49,7 @@ type Diff struct {
 func DiffVersions(a, b *Version) Diff {
 	d := Diff{
 		From: a.Ref, To: b.Ref,
-		Metrics: diffMetrics(a.Metrics, b.Metrics),
+		Metrics: diffMetrics(a.Metrics, b.Metrics, b.Meanings),
 		Params:  diffMaps(a.Params, b.Params),
 		Artifacts: diffMaps(describe(a.Artifacts, func(x Artifact) (string, string) {
 			return x.Name, fmt.Sprintf("%s, %d bytes", shortDigest(x.Digest), x.Size)
@@ -58,7 +59,7 @@ func DiffVersions(a, b *Version) Diff {
 		Code:         diffMaps(a.Code.Fields(), b.Code.Fields()),
 		Data:         diffMaps(describe(a.Data, lineage.DataUse.Pair), describe(b.Data, lineage.DataUse.Pair)),
 		Dependencies: diffMaps(describe(a.Dependencies, Dependency.pair), describe(b.Dependencies, Dependency.pair)),
-		Importance:   diffMetrics(a.Importance, b.Importance),
+		Importance:   diffMetrics(a.Importance, b.Importance, nil),
 	}
 	for i := range d.Importance { // more importance is neither better nor worse
 		if m := &d.Importance[i]; m.Difference != nil && *m.Difference != 0 {
@@ -132,12 +133,12 @@ func bothKeys[V any](a, b map[string]V) []string {
 	return slices.Compact(keys)
 }
 
-func diffMetrics(a, b map[string]float64) []MetricChange {
+func diffMetrics(a, b map[string]float64, mean metric.Meanings) []MetricChange {
 	out := []MetricChange{}
 	for _, k := range bothKeys(a, b) {
 		from, inA := a[k]
 		to, inB := b[k]
-		m := MetricChange{Name: k}
+		m := MetricChange{Name: k, Unit: mean[k].Unit}
 		if inA {
 			m.From = &from
 		}
@@ -152,7 +153,7 @@ func diffMetrics(a, b map[string]float64) []MetricChange {
 		default:
 			d := to - from
 			m.Difference = &d
-			m.Verdict = metric.Judge(k, from, to)
+			m.Verdict = mean[k].Judge(k, from, to)
 		}
 		out = append(out, m)
 	}

@@ -43,6 +43,7 @@ type LineupVersion struct {
 // LineupMetric is one metric over the versions, by ref.
 type LineupMetric struct {
 	Name          string             `json:"name"`
+	Unit          string             `json:"unit,omitempty"`
 	LowerIsBetter bool               `json:"lower_is_better"`
 	Values        map[string]float64 `json:"values"`
 	// Measured are those of the values that an attached report measured.
@@ -104,7 +105,16 @@ func LineUp(versions []Version, base *Version) Lineup {
 }
 
 func lineUpMetric(name string, versions []Version, base *Version) LineupMetric {
-	m := LineupMetric{Name: name, LowerIsBetter: metric.LowerIsBetter(name), Values: map[string]float64{}}
+	var mean metric.Meaning // as the first version's model means it
+	for i := range versions {
+		if known, said := versions[i].Meanings[name]; said {
+			mean = known
+			break
+		}
+	}
+	m := LineupMetric{
+		Name: name, Unit: mean.Unit, LowerIsBetter: mean.LowerIsBetter(name), Values: map[string]float64{},
+	}
 	best := math.NaN()
 	for i := range versions {
 		x, there := versions[i].Metrics[name]
@@ -119,7 +129,7 @@ func lineUpMetric(name string, versions []Version, base *Version) LineupMetric {
 			m.Measured[versions[i].Ref] = by
 		}
 		// One that was rolled back is in the table, and never the best.
-		if versions[i].RolledBack == nil && (math.IsNaN(best) || metric.Judge(name, best, x) == "better") {
+		if versions[i].RolledBack == nil && (math.IsNaN(best) || mean.Judge(name, best, x) == "better") {
 			best = x
 		}
 		if base == nil || versions[i].Ref == base.Ref {
@@ -130,13 +140,13 @@ func lineUpMetric(name string, versions []Version, base *Version) LineupMetric {
 				m.Against, m.Verdicts = map[string]float64{}, map[string]string{}
 			}
 			m.Against[versions[i].Ref], m.Verdicts[versions[i].Ref] = x-y,
-				versions[i].noPraise(metric.Judge(name, y, x))
+				versions[i].noPraise(mean.Judge(name, y, x))
 		}
 	}
 	if len(m.Values) > 1 {
 		for i := range versions {
 			x, there := m.Values[versions[i].Ref]
-			if there && versions[i].RolledBack == nil && metric.Judge(name, x, best) == "same" {
+			if there && versions[i].RolledBack == nil && mean.Judge(name, x, best) == "same" {
 				m.Best = append(m.Best, versions[i].Ref)
 			}
 		}

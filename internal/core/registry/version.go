@@ -91,17 +91,19 @@ type Version struct {
 	Note      string     `json:"note,omitempty"`
 	Artifacts []Artifact `json:"artifacts"`
 	// Metrics are those that count: measured, or where no report has them, claimed.
-	Metrics      map[string]float64         `json:"metrics" description:"what counts: measured by a report, else claimed at registration"`
-	Measured     map[string]metric.Measured `json:"measured,omitempty" description:"those of the metrics that an attached report measured"`
-	Params       map[string]string          `json:"params"`
-	Importance   map[string]float64         `json:"importance,omitempty" description:"how much each input counts, as the trainer measured it"`
-	Signature    *signature.Signature       `json:"signature,omitempty"`
-	Code         *lineage.Code              `json:"code,omitempty"`
-	Run          string                     `json:"run,omitempty" description:"the run it came out of, such as run-12"`
-	Data         []lineage.DataUse          `json:"data,omitempty"`
-	Parents      []lineage.Parent           `json:"parents,omitempty"`
-	Dependencies []Dependency               `json:"dependencies,omitempty"`
-	Card         *Card                      `json:"card,omitempty"`
+	Metrics  map[string]float64         `json:"metrics" description:"what counts: measured by a report, else claimed at registration"`
+	Measured map[string]metric.Measured `json:"measured,omitempty" description:"those of the metrics that an attached report measured"`
+	// Meanings are what its model's metrics mean.
+	Meanings     metric.Meanings      `json:"meanings,omitempty" description:"unit, and which way is better, of metrics of its model for which it was said"`
+	Params       map[string]string    `json:"params"`
+	Importance   map[string]float64   `json:"importance,omitempty" description:"how much each input counts, as the trainer measured it"`
+	Signature    *signature.Signature `json:"signature,omitempty"`
+	Code         *lineage.Code        `json:"code,omitempty"`
+	Run          string               `json:"run,omitempty" description:"the run it came out of, such as run-12"`
+	Data         []lineage.DataUse    `json:"data,omitempty"`
+	Parents      []lineage.Parent     `json:"parents,omitempty"`
+	Dependencies []Dependency         `json:"dependencies,omitempty"`
+	Card         *Card                `json:"card,omitempty"`
 	// SampleRequest is one that the version can answer, in the Open Inference Protocol.
 	SampleRequest json.RawMessage   `json:"sample_request,omitempty"`
 	Labels        []string          `json:"labels,omitempty"`

@@ -52,8 +52,8 @@ function ReviewView({ review: r }: { review: Review }) {
       {p.note && <p className="-mt-2 max-w-[80ch] text-[15px]">“{p.note}”</p>}
       <div className="grid grid-cols-[minmax(0,1fr)] items-start gap-5 xl:grid-cols-[minmax(0,1fr)_minmax(380px,0.62fr)]">
         <div className="order-2 grid min-w-0 gap-5 xl:order-none">
-          <SideBySide review={r} />
           <MovedPanel review={r} />
+          <SideBySide review={r} />
           {r.measured.map((c) => (
             <Panel
               key={c.endpoint}

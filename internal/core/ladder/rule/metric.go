@@ -167,8 +167,11 @@ func (m Metric) Evaluate(f Facts) Outcome {
 		return waits(f.Incumbent.Ref, "%s, with which it is compared: %s.", lacks,
 			attachEvaluation(f.Incumbent.Ref))
 	}
-	worse := metric.Worsening(m.Metric, was.value, is.value,
-		m.Better == "lower" || (m.Better == "" && metric.LowerIsBetter(m.Metric)))
+	mean := f.Version.Meanings[m.Metric]
+	if m.Better != "" {
+		mean.Better = metric.Way(m.Better)
+	}
+	worse := metric.Worsening(m.Metric, was.value, is.value, mean.LowerIsBetter(m.Metric))
 	allowed := math.Inf(1)
 	if m.NoWorseBy != nil {
 		allowed = *m.NoWorseBy

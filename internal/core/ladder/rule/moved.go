@@ -6,7 +6,8 @@ type DataLookedAt struct{}
 
 var dataLookedAtKind = KindInfo{
 	"data_looked_at", "somebody looked at how inputs and target moved against the incumbent's data",
-	[]Setting{}, as[DataLookedAt],
+	[]Setting{},
+	as[DataLookedAt],
 }
 
 // Kind names it.
