@@ -155,20 +155,24 @@ func TestRegisteringInTheConsole(t *testing.T) {
 	b.do("choosing files", b.open("/models/register"),
 		chromedp.SetUploadFiles(chromedp.CSS(`input[type="file"]`),
 			[]string{filepath.Join(dir, "model.json"), filepath.Join(dir, "rows.csv"), filepath.Join(dir, "card.md")}),
-		sees("members w"), sees("licence MIT"), sees("2 rows"), sees("Which columns are outputs?"))
-	b.do("saying what is an output", chromedp.Click(chromedp.Search(`//label[contains(., "demand_mw")]/input`)),
-		chromedp.WaitVisible(chromedp.CSS(`input[type="checkbox"]:checked`)))
+		sees("members w"), sees("licence MIT"), sees("2 rows"), sees("which columns are outputs"))
+	b.do("saying what is an output", chromedp.Click(chromedp.CSS(`[aria-label="demand_mw is an output"]`)),
+		chromedp.WaitVisible(chromedp.CSS(`input[type="checkbox"]:checked`)), write("Unit of demand_mw", "MW"))
 	b.do("filling in", overwrite(`input[placeholder="heat-demand"]`, "heat-demand"),
 		overwrite(`input[placeholder="two winters, with the wind"]`, "by hand"),
-		overwrite(`textarea[placeholder="rmse=0.38"]`, "rmse=0,31"), press("Register"),
-		sees("rmse is “0,31”, which is no number"),
-		overwrite(`textarea[placeholder="rmse=0.38"]`, "rmse 0.31"), press("Register"), sees("is not NAME=VALUE"),
-		overwrite(`textarea[placeholder="rmse=0.38"]`, "rmse=0.31"), press("Register"))
+		write("Metric 1: value", "0,31"), press("Register"), sees("0,31 has no name"),
+		write("Metric 1: name", "rmse"), press("Register"), sees("rmse is “0,31”, which is no number"),
+		overwrite(`textarea[placeholder="depth=6"]`, "depth 6"), write("Metric 1: value", "0.31"), press("Register"),
+		sees("is not NAME=VALUE"), overwrite(`textarea[placeholder="depth=6"]`, "depth=6"),
+		write("Metric 1: unit", "MW"))
+	b.do("what the gates will say", sees("It would be heat-demand@1"), sees("no report measured any"))
+	b.do("registering", press("Register"))
 	b.do("the version", chromedp.WaitVisible(browser.Text("h1", "heat-demand@1")), sees("by hand"), sees("0.31"))
 	v, err := h.runa.Version(t.Context(), "heat-demand@1")
 	must(t, err)
 	if len(v.Artifacts) != 1 || v.Card.Licence != "MIT" || len(v.Signature.Outputs) != 1 ||
-		v.Signature.Outputs[0].Name != "demand_mw" || v.CreatedBy != "runa" {
+		v.Signature.Outputs[0].Name != "demand_mw" || v.Signature.Outputs[0].Unit != "MW" || v.CreatedBy != "runa" ||
+		v.Meanings["rmse"].Unit != "MW" || v.Params["depth"] != "6" {
 		t.Errorf("%+v", v)
 	}
 	b.do("its card", press("Card"), sees("Dispatch."))

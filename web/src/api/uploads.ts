@@ -1,3 +1,5 @@
+import { useQuery } from '@tanstack/react-query'
+
 import { api, data, ProblemError, type LookedAt, type Registered, type Registration, type Uploading } from './client'
 import { registry, useChange } from './stale'
 
@@ -60,5 +62,20 @@ async function register(spec: Registration): Promise<Registered> {
     }),
   )
 }
+
+/** What a registration would make; asked once nobody has typed for a moment. */
+export const useForeseen = (spec: Registration | undefined) =>
+  useQuery({
+    queryKey: ['foreseen', spec],
+    queryFn: async ({ signal }) => {
+      await pause(600)
+      signal.throwIfAborted()
+      return data(api.POST('/api/v1/registrations/preview', { body: spec ?? { model: '' }, signal }))
+    },
+    enabled: spec !== undefined,
+    placeholderData: (before) => before,
+    retry: false,
+    staleTime: 0,
+  })
 
 export const useRegister = () => useChange(register, [...registry])

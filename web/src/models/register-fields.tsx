@@ -1,6 +1,8 @@
+import { useMe } from '../api/people'
 import { useDataSets, useModels, useProjects, useRuns } from '../api/queries'
 import { Choice } from '../ui/overlays'
 import { Field, inputLook, TextField } from '../ui/parts'
+import { MetricRows } from './metric-rows'
 import { type Draft } from './registering'
 
 interface Fields {
@@ -11,6 +13,7 @@ interface Fields {
 /** The model and what can be said of a version by hand; known says that the model is there already. */
 export function WhatItIs({ draft, change, known }: Fields & { known: boolean }) {
   const models = useModels().data?.items ?? []
+  const own = useMe().data?.project
   const projects = useProjects().data?.items.map((p) => p.name) ?? ['default']
   return (
     <div className="grid gap-4">
@@ -40,7 +43,8 @@ export function WhatItIs({ draft, change, known }: Fields & { known: boolean }) 
             <Field label="Project">
               <Choice
                 label="Project"
-                value={draft.project}
+                placeholder="choose a project"
+                value={draft.project || (own ?? '')}
                 options={projects.map((p) => ({ value: p, text: p }))}
                 onChange={(project) => change({ project })}
               />
@@ -54,22 +58,14 @@ export function WhatItIs({ draft, change, known }: Fields & { known: boolean }) 
         value={draft.note}
         onChange={(note) => change({ note })}
       />
-      <div className="grid grid-cols-2 gap-4">
-        <TextField
-          label="Metrics, one NAME=VALUE a line"
-          rows={3}
-          placeholder="rmse=0.38"
-          value={draft.metrics}
-          onChange={(metrics) => change({ metrics })}
-        />
-        <TextField
-          label="Parameters, one NAME=VALUE a line"
-          rows={3}
-          placeholder="depth=6"
-          value={draft.params}
-          onChange={(params) => change({ params })}
-        />
-      </div>
+      <MetricRows rows={draft.metrics} onChange={(metrics) => change({ metrics })} />
+      <TextField
+        label="Parameters, one NAME=VALUE a line"
+        rows={2}
+        placeholder="depth=6"
+        value={draft.params}
+        onChange={(params) => change({ params })}
+      />
       <TextField label="Tags, separated by spaces" value={draft.tags} onChange={(tags) => change({ tags })} />
     </div>
   )

@@ -1,13 +1,26 @@
 import { useState } from 'react'
 import { useNavigate, useSearchParams } from 'react-router'
 import { useModels } from '../api/queries'
-import { useRegister } from '../api/uploads'
-import { Button, PageHead, Panel, Problem, TextField } from '../ui/parts'
-import { ChosenFile, DropZone } from './chosen-files'
+import { useForeseen, useRegister } from '../api/uploads'
+import { Button, Empty, PageHead, Panel, Problem, TextField } from '../ui/parts'
+import { ChosenFile, DropZone, type Chosen } from './chosen-files'
+import { ColumnsEditor } from './columns-editor'
+import { ForeseenView } from './foreseen'
 import { MadeFrom, WhatItIs } from './register-fields'
-import { registrationOf, useChosenFiles, useDraft } from './registering'
+import { registrationOf, useChosenFiles, useDraft, type EditedColumn } from './registering'
 
-/** A form that reads the files first and fills in what it can. */
+/** The columns that a file says: of the sample, else of the model. */
+function columnsIn(files: Chosen[]): EditedColumn[] {
+  const read = (['sample', 'artifact'] as const).map((p) => files.find((f) => f.part === p)?.looked?.signature)
+  return sides(read.find((s) => s !== undefined))
+}
+
+const sides = (s: NonNullable<Chosen['looked']>['signature']): EditedColumn[] => [
+  ...(s?.inputs ?? []).map((column) => ({ column, output: false })),
+  ...(s?.outputs ?? []).map((column) => ({ column, output: true })),
+]
+
+/** A form that reads the files first and fills in what it can; beside the button stands what the gates will say. */
 export function RegisterPage() {
   const [params] = useSearchParams()
   const navigate = useNavigate()
@@ -16,29 +29,23 @@ export function RegisterPage() {
   const register = useRegister()
   const [error, setError] = useState<unknown>()
   const known = !!useModels().data?.items.some((m) => m.name === draft.model)
-  const sample = files.find((f) => f.part === 'sample')
-  const columns = sample?.looked?.signature
-    ? [...(sample.looked.signature.inputs ?? []), ...(sample.looked.signature.outputs ?? [])]
-    : []
+  const read = columnsIn(files)
+  const columns = draft.columns ?? read
+  const uploading = files.some((f) => !f.id && !f.error)
+  const nothing = !draft.model.trim() || (files.length === 0 && !draft.from.trim())
+  const spec = said(() => registrationOf(draft, files, read, known))
+  const foreseen = useForeseen(uploading || nothing || spec instanceof Error ? undefined : spec)
+  const incumbent = foreseen.data?.incumbent_signature
 
-  const toggle = (column: string) => {
-    const targets = draft.targets.includes(column)
-      ? draft.targets.filter((t) => t !== column)
-      : [...draft.targets, column]
-    change({ targets })
-    if (sample) readAs(sample, 'sample', targets)
-  }
   const send = async () => {
     setError(undefined)
     try {
-      const made = await register.mutateAsync(registrationOf(draft, files, known))
+      const made = await register.mutateAsync(registrationOf(draft, files, read, known))
       void navigate(`/models/${made.model}/versions/${made.number}`)
     } catch (problem) {
       setError(problem)
     }
   }
-  const uploading = files.some((f) => !f.id && !f.error)
-  const nothing = !draft.model.trim() || (files.length === 0 && !draft.from.trim())
   return (
     <>
       <PageHead title="Register a version" sub="choose the files first; what can be read off them is filled in" />
@@ -57,12 +64,20 @@ export function RegisterPage() {
                 <ChosenFile
                   key={f.key}
                   file={f}
-                  onPart={(part) => readAs(f, part, draft.targets)}
+                  onPart={(part) => readAs(f, part, [])}
                   onLeaveOut={() => leaveOut(f)}
                 />
               ))}
             </ul>
-            <div className="mt-3">
+            <div className="mt-3 grid gap-4">
+              {files.some((f) => f.part === 'answers') && (
+                <TextField
+                  label="A number of a known answer may be off by"
+                  placeholder="0"
+                  value={draft.tolerance}
+                  onChange={(tolerance) => change({ tolerance })}
+                />
+              )}
               <TextField
                 label="Or an address that the service takes the model from"
                 placeholder="https://models.tarnholm.example/heat.onnx"
@@ -71,16 +86,20 @@ export function RegisterPage() {
               />
             </div>
           </Panel>
-          {columns.length > 0 && (
-            <Panel title="Which columns are outputs?">
-              <div className="flex flex-wrap gap-x-4 gap-y-1.5">
-                {columns.map((c) => (
-                  <label key={c.name} className="inline-flex items-center gap-1.5">
-                    <input type="checkbox" checked={draft.targets.includes(c.name)} onChange={() => toggle(c.name)} />
-                    <span>{c.name}</span>
-                  </label>
-                ))}
-              </div>
+          {(columns.length > 0 || incumbent) && (
+            <Panel
+              title="What goes in, and which columns are outputs"
+              aside={
+                incumbent && (
+                  <Button onClick={() => change({ columns: sides(incumbent) })}>As the one that answers</Button>
+                )
+              }
+            >
+              {columns.length > 0 ? (
+                <ColumnsEditor columns={columns} onChange={(edited) => change({ columns: edited })} />
+              ) : (
+                <Empty>Neither a sample nor the model file says it.</Empty>
+              )}
             </Panel>
           )}
         </div>
@@ -91,14 +110,31 @@ export function RegisterPage() {
           <Panel title="What it was made from">
             <MadeFrom draft={draft} change={change} />
           </Panel>
-          {!!error && <Problem error={error} />}
-          <div className="flex justify-end gap-3">
-            <Button look="go" type="submit" disabled={register.isPending || uploading || nothing}>
-              {uploading ? 'Files are on their way…' : 'Register'}
-            </Button>
-          </div>
+          <Panel title="What the gates will say">
+            {foreseen.data && !nothing ? (
+              <ForeseenView foreseen={foreseen.data} />
+            ) : (
+              <Empty>It is said here once there are a model and files.</Empty>
+            )}
+            {!!foreseen.error && <Problem error={foreseen.error} />}
+            {!!error && <Problem error={error} />}
+            <div className="mt-3 flex justify-end gap-3">
+              <Button look="go" type="submit" disabled={register.isPending || uploading || nothing}>
+                {uploading ? 'Files are on their way…' : 'Register'}
+              </Button>
+            </div>
+          </Panel>
         </div>
       </form>
     </>
   )
+}
+
+/** What was made, or why it could not be. */
+function said<T>(make: () => T): T | Error {
+  try {
+    return make()
+  } catch (problem) {
+    return problem instanceof Error ? problem : new Error(String(problem))
+  }
 }

@@ -1,8 +1,26 @@
 import { useReducer, useState } from 'react'
-import type { Registration } from '../api/client'
+import type { Registration, Version } from '../api/client'
 import { look, upload, type Part } from '../api/uploads'
 import { type Chosen } from './chosen-files'
 import { partOf } from './file-parts'
+
+export type Column = NonNullable<Version['signature']>['inputs'][number]
+
+/** A column as it is edited: what it is, and on which side it stands. */
+export interface EditedColumn {
+  column: Column
+  output: boolean
+}
+
+/** A metric as it is typed; better is empty where its name says which way that is. */
+export interface MetricRow {
+  name: string
+  value: string
+  unit: string
+  better: '' | 'lower' | 'higher'
+}
+
+export const noMetric: MetricRow = { name: '', value: '', unit: '', better: '' }
 
 /** What somebody has said of a version that is to be registered, as they typed it. */
 export interface Draft {
@@ -10,7 +28,7 @@ export interface Draft {
   project: string
   description: string
   note: string
-  metrics: string
+  metrics: MetricRow[]
   params: string
   tags: string
   parent: string
@@ -18,16 +36,18 @@ export interface Draft {
   data: string
   run: string
   from: string
-  targets: string[]
+  tolerance: string
+  /** The columns once they were edited; those that were read off the files until then. */
+  columns?: EditedColumn[]
 }
 
 export const useDraft = (model: string) =>
   useReducer((draft: Draft, change: Partial<Draft>) => ({ ...draft, ...change }), {
     model,
-    project: 'default',
+    project: '',
     description: '',
     note: '',
-    metrics: '',
+    metrics: [noMetric],
     params: '',
     tags: '',
     parent: '',
@@ -35,7 +55,7 @@ export const useDraft = (model: string) =>
     data: '',
     run: '',
     from: '',
-    targets: [],
+    tolerance: '',
   })
 
 /** NAME=VALUE, one a line. A line that is neither empty nor that is said, not left out. */
@@ -50,32 +70,73 @@ const pairs = (what: string, text: string) =>
       return [l.slice(0, at).trim(), l.slice(at + 1).trim()] as const
     })
 
-/** Metrics are numbers; what is none must not become 0, which would be the best of errors. */
-const metricsOf = (text: string) =>
+/** What is no number must not become 0, which would be the best of errors. */
+function numberOf(what: string, text: string): number {
+  const x = Number(text)
+  if (text.trim() === '' || !Number.isFinite(x))
+    throw new Error(`${what} is “${text}”, which is no number; write it with a point, such as 0.38`)
+  return x
+}
+
+const namedRows = (rows: MetricRow[]) =>
+  rows
+    .filter((r) => r.name.trim() || r.value.trim())
+    .map((r) => {
+      if (!r.name.trim()) throw new Error(`Metrics: ${r.value} has no name`)
+      return { ...r, name: r.name.trim() }
+    })
+
+const meaningsOf = (rows: MetricRow[]): Registration['metric_meanings'] =>
   Object.fromEntries(
-    pairs('Metrics', text).map(([name, value]) => {
-      const x = Number(value)
-      if (value === '' || !Number.isFinite(x))
-        throw new Error(`Metrics: ${name} is “${value}”, which is no number; write it with a point, such as 0.38`)
-      return [name, x]
-    }),
+    rows
+      .filter((r) => r.unit.trim() || r.better)
+      .map((r) => [r.name, { ...(r.unit.trim() && { unit: r.unit.trim() }), ...(r.better && { better: r.better }) }]),
   )
 
-/** The call that registers a draft with files that were uploaded; known says that the model is there already. */
-export function registrationOf(d: Draft, files: Chosen[], known: boolean): Registration {
+/**
+ * What is said about the columns. Outputs and units of a sample go by themselves, so that the model file
+ * still says the exact types; whoever says otherwise what a column is has written the signature by hand.
+ */
+function columnsOf(edited: EditedColumn[] | undefined, read: EditedColumn[], sampled: boolean): Partial<Registration> {
+  if (!edited) return {}
+  const same = edited.every(({ column: c }) => {
+    const was = read.find((r) => r.column.name === c.name)?.column
+    return was && was.type === c.type && was.nullable === c.nullable
+  })
+  const named = (output: boolean) => edited.filter((e) => e.output === output).map((e) => e.column)
+  if (sampled && same && edited.length === read.length)
+    return {
+      targets: named(true).map((c) => c.name),
+      units: Object.fromEntries(edited.flatMap(({ column: c }) => (c.unit ? [[c.name, c.unit]] : []))),
+    }
+  return { signature: { inputs: named(false), outputs: named(true) } }
+}
+
+/**
+ * The call that registers a draft with files that were uploaded. read is what they say of the
+ * columns; known says that the model is there already.
+ */
+export function registrationOf(d: Draft, files: Chosen[], read: EditedColumn[], known: boolean): Registration {
+  const rows = namedRows(d.metrics)
   return {
     model: d.model.trim(),
     note: d.note,
-    metrics: metricsOf(d.metrics),
+    metrics: Object.fromEntries(rows.map((r) => [r.name, numberOf(`The metric ${r.name}`, r.value)])),
+    metric_meanings: meaningsOf(rows),
     params: Object.fromEntries(pairs('Parameters', d.params)),
-    targets: d.targets,
+    ...columnsOf(
+      d.columns,
+      read,
+      files.some((f) => f.part === 'sample'),
+    ),
     tags: d.tags.split(/[\s,]+/).filter(Boolean),
     data: d.data ? [{ data: d.data, role: 'trained-on' }] : [],
     parents: d.parent ? [{ version: d.parent, relation: d.relation }] : [],
     uploads: files.filter((f) => f.id).map((f) => ({ id: f.id ?? '', part: f.part, name: f.file.name })),
     sources: d.from.trim() ? [{ address: d.from.trim() }] : [],
+    ...(d.tolerance.trim() && { tolerance: numberOf('The tolerance', d.tolerance) }),
     ...(d.run && { run: d.run }),
-    ...(!known && { project: d.project, description: d.description }),
+    ...(!known && { ...(d.project && { project: d.project }), description: d.description }),
   }
 }
 
