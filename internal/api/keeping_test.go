@@ -133,6 +133,13 @@ func TestHeadersOfAnEnvironmentAndKeysOfCallers(t *testing.T) {
 
 // callGateway calls demand-hourly with some headers.
 func (r *rig) callGateway(header ...string) int {
+	r.t.Helper()
+	status, _ := r.answered(header...)
+	return status
+}
+
+// answered calls demand-hourly, and says with which id it was answered.
+func (r *rig) answered(header ...string) (status int, id string) {
 	t, ctx := r.t, r.t.Context()
 	t.Helper()
 	req, err := http.NewRequestWithContext(ctx, "POST", r.gateway+"/v2/models/demand-hourly/infer",
@@ -145,7 +152,7 @@ func (r *rig) callGateway(header ...string) int {
 	must(t, err)
 	_, _ = io.Copy(io.Discard, res.Body)
 	_ = res.Body.Close()
-	return res.StatusCode
+	return res.StatusCode, res.Header.Get("Inner-Ladder-Request")
 }
 
 // rotateWhileInUse changes the sealing key while headers are sent to model servers.

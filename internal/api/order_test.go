@@ -3,6 +3,7 @@ package api_test
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"innerladder/internal/client"
 	"innerladder/internal/core/access"
@@ -224,12 +225,33 @@ func TestEndpointsAndProjectsAreKeptInOrder(t *testing.T) {
 	_, err = r.runa.EditEndpoint(ctx, "demand-hourly", wire.EditEndpoint{Rung: new("live")})
 	must(t, err)
 	_, err = r.runa.RemoveEndpoint(ctx, "demand-hourly", "")
-	wantCode(t, "one that answers", err, "endpoint.in_use")
+	wantCode(t, "one that answers, without a reason", err, "reason.missing")
 	_, err = r.runa.RemoveEndpoint(ctx, "demand-houly", "mistyped")
 	must(t, err)
 	if got := r.callGateway(); got != 200 {
 		t.Errorf("the other answers with %d", got)
 	}
+	await(t, "the call to be counted", func() bool {
+		now, err := r.runa.EndpointNow(ctx, "demand-hourly")
+		return err == nil && now.Lanes[0].Requests > 0
+	})
+	_, err = r.runa.RemoveEndpoint(ctx, "demand-hourly", "nobody needs it")
+	wantCode(t, "one that is called", err, "endpoint.called")
+	_, id := r.answered()
+	r.skew.Store(int64(time.Hour))
+	_, err = r.runa.RemoveEndpoint(ctx, "demand-hourly", "nobody needs it")
+	must(t, err)
+	if got := r.callGateway(); got != 404 {
+		t.Errorf("what was taken away answers with %d", got)
+	}
+	if tr, err := r.runa.Trace(ctx, wire.TraceFrom{From: id}); err != nil || tr.Answer.Version != ref {
+		t.Errorf("what it answered: %+v, %v", tr.Answer, err)
+	}
+	_, err = r.runa.AddEndpoint(ctx,
+		wire.NewEndpoint{Name: "demand-hourly", Model: "heat-demand", Environment: "plant-north"})
+	wantCode(t, "its name", err, "name.taken")
+	_, err = r.runa.Unplace(ctx, ref, "plant-north")
+	must(t, err)
 
 	_, err = r.runa.AddProject(ctx, "trials", "")
 	must(t, err)

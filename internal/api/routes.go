@@ -253,7 +253,7 @@ func endpointKeeping() []operation {
 			) (*traffic.Endpoint, error) {
 				return c.app.Traffic.EditEndpoint(c, c.by, in.Endpoint, in.EditEndpoint)
 			}),
-		op("DELETE", "/endpoints/{endpoint}", "removeEndpoint", "Take away an endpoint that never answered",
+		op("DELETE", "/endpoints/{endpoint}", "removeEndpoint", "Take away an endpoint that nobody calls",
 			access.Route, 200, func(c call, in *struct {
 				endpointIn
 				becauseIn

@@ -31,7 +31,7 @@ func trafficCommands() []command {
 		},
 		{
 			name: "endpoint remove", group: "Traffic", arguments: "NAME",
-			summary: "Take away an endpoint that never answered", least: 1, most: 1,
+			summary: "Take away an endpoint that nobody calls", least: 1, most: 1,
 			example: "innerladder endpoint remove demand-houly -why \"mistyped\"",
 			setup: func(c *call) func(context.Context) error {
 				c.connect()

@@ -242,7 +242,7 @@ func (c *Client) EditEndpoint(ctx context.Context, name string, e wire.EditEndpo
 	return call[traffic.Endpoint](ctx, c, "PATCH", path("endpoints", name), e)
 }
 
-// RemoveEndpoint takes away an endpoint that never answered.
+// RemoveEndpoint takes away an endpoint that nobody calls.
 func (c *Client) RemoveEndpoint(ctx context.Context, name, why string) (traffic.Endpoint, error) {
 	return call[traffic.Endpoint](ctx, c, "DELETE", query(path("endpoints", name), "reason", why), nil)
 }

@@ -54,7 +54,8 @@ var contractInForce = write(`coalesce((SELECT s.contract FROM splits s WHERE s.e
 func (r View) contracts(ctx context.Context, where piece) ([]traffic.Contract, error) {
 	rows, err := r.q.rows(ctx, `SELECT e.name, place.name, c.number, m.name, m.name || '@' || v.number, c.signature,
 			c.reason, c.author, c.made_at, c.number = ?
-		FROM contracts c JOIN endpoints e ON e.id = c.endpoint_id JOIN environments place ON place.id = e.environment_id
+		FROM contracts c JOIN endpoints e ON e.id = c.endpoint_id AND e.removed_at IS NULL
+			JOIN environments place ON place.id = e.environment_id
 			JOIN versions v ON v.id = c.version_id JOIN models m ON m.id = e.model_id AND ?
 		WHERE ? ORDER BY e.name DESC, c.number DESC`, contractInForce, r.sees("m.project"), where)
 	return collect(rows, err, func(rows *sql.Rows) (traffic.Contract, error) {

@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"strconv"
+	"time"
 
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/registry"
@@ -37,20 +38,29 @@ func (r View) SetEndpoint(ctx context.Context, e traffic.Endpoint) error {
 	return err
 }
 
-// RemoveEndpoint removes an endpoint that has no split and no contract, with its callers' keys.
-func (r View) RemoveEndpoint(ctx context.Context, name string) error {
-	if _, err := r.q.exec(ctx, `DELETE FROM callers WHERE endpoint_id = (SELECT id FROM endpoints WHERE name = ?)`,
-		name); err != nil {
+// RemoveEndpoint takes an endpoint away, with its callers' keys. One that never had a split is gone
+// whole; another keeps its name and its splits, the last of which must have no lanes.
+func (r View) RemoveEndpoint(ctx context.Context, e *traffic.Endpoint, now time.Time) error {
+	if e.Split == nil {
+		if _, err := r.q.exec(ctx, `DELETE FROM callers WHERE endpoint_id = ?`, e.ID); err != nil {
+			return err
+		}
+		_, err := r.q.exec(ctx, `DELETE FROM endpoints WHERE id = ?`, e.ID)
 		return err
 	}
-	_, err := r.q.exec(ctx, `DELETE FROM endpoints WHERE name = ?`, name)
+	if _, err := r.q.exec(ctx, `UPDATE callers SET ended_at = ? WHERE endpoint_id = ? AND ended_at IS NULL`,
+		toMillis(now), e.ID); err != nil {
+		return err
+	}
+	_, err := r.q.exec(ctx, `UPDATE endpoints SET removed_at = ? WHERE id = ?`, toMillis(now), e.ID)
 	return err
 }
 
 func (r View) endpoints(ctx context.Context, clause string, args ...any) ([]traffic.Endpoint, error) {
 	rows, err := r.q.rows(ctx, `SELECT e.id, e.name, m.project, m.name, v.name, e.rung, e.description, e.plan,
 		e.keyed, e.repeatable, e.created_by, e.created_at
-		FROM endpoints e JOIN models m ON m.id = e.model_id AND ? JOIN environments v ON v.id = e.environment_id ?`,
+		FROM endpoints e JOIN models m ON m.id = e.model_id AND e.removed_at IS NULL AND ?
+		JOIN environments v ON v.id = e.environment_id ?`,
 		r.sees("m.project"), write(clause, args...))
 	out, err := collect(rows, err, func(rows *sql.Rows) (traffic.Endpoint, error) {
 		var e traffic.Endpoint

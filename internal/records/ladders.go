@@ -118,7 +118,8 @@ func (r View) RungUses(ctx context.Context, project string) (map[string]*RungUse
 		add   func(u *RungUse, name string)
 	}{
 		{
-			`SELECT e.rung, e.name FROM endpoints e JOIN models m ON m.id = e.model_id WHERE m.project = ? ORDER BY 2`,
+			`SELECT e.rung, e.name FROM endpoints e JOIN models m ON m.id = e.model_id
+				WHERE m.project = ? AND e.removed_at IS NULL ORDER BY 2`,
 			func(u *RungUse, name string) { u.Endpoints = append(u.Endpoints, name) },
 		},
 		{

@@ -116,7 +116,7 @@ func (r View) UsesOfEnvironment(ctx context.Context, name string) ([]string, err
 			JOIN versions v ON v.id = p.version_id JOIN models m ON m.id = v.model_id
 			JOIN environments e ON e.id = p.environment_id WHERE e.name = ? AND p.removed_at IS NULL
 		UNION SELECT n.name || ' answers from there' FROM endpoints n JOIN environments e ON e.id = n.environment_id
-			WHERE e.name = ? ORDER BY 1 LIMIT 5`, name, name))
+			WHERE e.name = ? AND n.removed_at IS NULL ORDER BY 1 LIMIT 5`, name, name))
 }
 
 // AddPlacement adds a placement with its addresses and sets its id.

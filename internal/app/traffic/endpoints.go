@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"time"
 
 	"innerladder/internal/app/act"
 	"innerladder/internal/core/access"
@@ -150,8 +151,11 @@ func (s *Service) demand(ctx context.Context, t *act.Tx, e *traffic.Endpoint, ru
 	return nil
 }
 
-// RemoveEndpoint takes away an endpoint that never answered. Of one that did, the record says who
-// answered which request, and it stays.
+// quiet is how long nobody may have called an endpoint that is taken away.
+const quiet = 15 * time.Minute
+
+// RemoveEndpoint takes away an endpoint that nobody calls. One that has answered keeps its name and
+// its splits, by which what it answered is traced; its last split has no lane.
 func (s *Service) RemoveEndpoint(ctx context.Context, by act.Actor, name, reason string) (*traffic.Endpoint, error) {
 	return act.Change(ctx, s.Base, by, access.Route, func(t *act.Tx) (*traffic.Endpoint, error) {
 		e, err := s.FindEndpoint(ctx, t.View, name)
@@ -159,10 +163,19 @@ func (s *Service) RemoveEndpoint(ctx context.Context, by act.Actor, name, reason
 			return nil, err
 		}
 		if e.Split != nil {
-			return nil, fault.New(fault.Refused, "endpoint.in_use", "%s answers by %s#%d", name, name, e.Split.Number).
-				In("endpoint").Do("keep it: what it answered is traced by it; take its callers' keys away to close it")
+			if err := naming.CheckReason(reason, "say why; it answers nobody from now on"); err != nil {
+				return nil, err
+			}
+			if called := s.recorder.Recent(name, t.Now.Add(-quiet), t.Now.Add(time.Second)); len(called) > 0 {
+				return nil, fault.New(fault.Refused, "endpoint.called", "%s was called within the last %s", name,
+					quiet).In("endpoint").Do("stop its callers first, or take their keys away, and wait")
+			}
+			closing := &traffic.Split{Endpoint: name, Reason: reason, Author: t.By.Name, MadeAt: t.Now}
+			if err := t.AddSplit(ctx, closing); err != nil {
+				return nil, err
+			}
 		}
-		if err := t.View.RemoveEndpoint(ctx, name); err != nil {
+		if err := t.View.RemoveEndpoint(ctx, e, t.Now); err != nil {
 			return nil, err
 		}
 		return e, t.Note(ctx, act.Entry{

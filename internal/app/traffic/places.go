@@ -23,22 +23,8 @@ import (
 func (s *Service) Place(ctx context.Context, by act.Actor, ref, environment string, addresses []string,
 	servedAs string,
 ) (*traffic.Placement, error) {
-	if err := by.May(access.Place); err != nil {
-		return nil, err
-	}
-	v, err := s.registry.Version(ctx, by, ref)
+	v, e, err := s.toPlace(ctx, by, ref, environment)
 	if err != nil {
-		return nil, err
-	}
-	// Servers are asked only for those who may place.
-	if err := by.Need(access.Place, v.Project); err != nil {
-		return nil, err
-	}
-	e, err := s.findEnvironment(ctx, s.Read(by), environment)
-	if err != nil {
-		return nil, err
-	}
-	if err := e.CheckProject(v.Project); err != nil {
 		return nil, err
 	}
 	if servedAs == "" {
@@ -76,6 +62,26 @@ func (s *Service) Place(ctx context.Context, by act.Actor, ref, environment stri
 			After:    p,
 		})
 	})
+}
+
+// toPlace finds the version and the environment of a placement. Servers are asked only for those who
+// may place there.
+func (s *Service) toPlace(ctx context.Context, by act.Actor, ref, environment string) (v *registry.Version,
+	e traffic.Environment, err error,
+) {
+	if err := by.May(access.Place); err != nil {
+		return nil, e, err
+	}
+	if v, err = s.registry.Version(ctx, by, ref); err != nil {
+		return nil, e, err
+	}
+	if err := by.Need(access.Place, v.Project); err != nil {
+		return nil, e, err
+	}
+	if e, err = s.findEnvironment(ctx, s.Read(by), environment); err != nil {
+		return nil, e, err
+	}
+	return v, e, e.CheckProject(v.Project)
 }
 
 // extend adds addresses to a placement, after making sure that the version runs at each.
@@ -147,17 +153,7 @@ func (s *Service) mayRun(ctx context.Context, t *act.Tx, p *traffic.Placement) e
 func (s *Service) ChangeAddresses(ctx context.Context, by act.Actor, ref, environment string,
 	edit wire.EditAddresses,
 ) (*traffic.Placement, error) {
-	if err := by.May(access.Place); err != nil {
-		return nil, err
-	}
-	v, err := s.registry.Version(ctx, by, ref)
-	if err != nil {
-		return nil, err
-	}
-	if err := by.Need(access.Place, v.Project); err != nil {
-		return nil, err
-	}
-	e, err := s.findEnvironment(ctx, s.Read(by), environment)
+	v, e, err := s.toPlace(ctx, by, ref, environment)
 	if err != nil {
 		return nil, err
 	}

@@ -87,6 +87,20 @@ export const useRotateKey = () =>
 export const useAddProject = () =>
   useChange((body: { name: string; description: string }) => data(api.POST('/api/v1/projects', { body })), ['projects'])
 
+export const useEditProject = (project: string) =>
+  useChange(
+    (description: string) =>
+      data(api.PATCH('/api/v1/projects/{project}', { params: { path: { project } }, body: { description } })),
+    ['projects'],
+  )
+
+export const useRemoveProject = (project: string) =>
+  useChange(
+    (reason: string) =>
+      data(api.DELETE('/api/v1/projects/{project}', { params: { path: { project }, query: { reason } } })),
+    ['projects'],
+  )
+
 export const useCallers = (endpoint: string) =>
   $api.useQuery('get', '/api/v1/endpoints/{endpoint}/callers', { params: { path: { endpoint } } })
 

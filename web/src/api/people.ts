@@ -41,6 +41,9 @@ export const useLink = (secret: string) =>
 export const useComeIn = () =>
   useComing((body: { secret: string; name?: string; password: string }) => data(api.POST('/api/v1/welcome', { body })))
 
+export const useOwnProject = () =>
+  useChange((project: string) => data(api.PUT('/api/v1/me/project', { body: { project } })), ['session'])
+
 export const usePeople = () => $api.useQuery('get', '/api/v1/people', { params: { query: { limit: 200 } } })
 
 export const useRoles = () => $api.useQuery('get', '/api/v1/roles')

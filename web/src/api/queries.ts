@@ -212,6 +212,12 @@ export const useEditModel = (model: string) =>
     [...registry],
   )
 
+export const useRemoveModel = (model: string) =>
+  useChange(
+    (reason: string) => data(api.DELETE('/api/v1/models/{model}', { params: { path: { model }, query: { reason } } })),
+    [...registry, 'projects'],
+  )
+
 export const useVet = (model: string) =>
   useChange(
     (body: { vetted: boolean; reason: string }) =>

@@ -104,7 +104,7 @@ function EditSheet({ endpoint: e }: { endpoint: Endpoint }) {
       {(done) => (
         <div className="grid gap-6">
           <EditEndpoint endpoint={e} rungs={rungs} done={done} />
-          {!e.split && <RemoveEndpoint endpoint={e} done={done} />}
+          <RemoveEndpoint endpoint={e} done={done} />
         </div>
       )}
     </FormSheet>

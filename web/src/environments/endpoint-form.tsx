@@ -6,6 +6,7 @@ import { useModels } from '../api/queries'
 import { Form } from '../ui/form'
 import { Choice } from '../ui/overlays'
 import { Field, TextField } from '../ui/parts'
+import { Removal } from '../ui/removal'
 
 type Plan = Endpoint['plan']
 
@@ -143,18 +144,12 @@ export function EditEndpoint({ endpoint: e, rungs, done }: { endpoint: Endpoint;
 }
 
 export function RemoveEndpoint({ endpoint: e, done }: { endpoint: Endpoint; done: () => void }) {
-  const remove = useRemoveEndpoint(e.name)
-  const [reason, setReason] = useState('')
   return (
-    <div className="border-line border-t pt-4">
-      <Form
-        submit={`Take ${e.name} away`}
-        pending={remove.isPending}
-        error={remove.error}
-        onSubmit={() => remove.mutate(reason, { onSuccess: done })}
-      >
-        <TextField label="It never answered. Why should it go?" value={reason} onChange={setReason} />
-      </Form>
-    </div>
+    <Removal
+      name={e.name}
+      question="Why should it go? Nobody may have called it for a quarter of an hour"
+      removal={useRemoveEndpoint(e.name)}
+      done={done}
+    />
   )
 }

@@ -7,6 +7,7 @@ import { useProjects } from '../api/queries'
 import { Form } from '../ui/form'
 import { Choice } from '../ui/overlays'
 import { Field, TextField } from '../ui/parts'
+import { Removal } from '../ui/removal'
 
 const lines = (text: string) => text.split(/[\s,]+/).filter(Boolean)
 
@@ -100,18 +101,12 @@ export function EnvironmentForm({ environment: e, done }: { environment?: Enviro
 }
 
 export function RemoveEnvironment({ environment: e, done }: { environment: Environment; done: () => void }) {
-  const remove = useRemoveEnvironment(e.name)
-  const [reason, setReason] = useState('')
   return (
-    <div className="border-line border-t pt-4">
-      <Form
-        submit={`Take ${e.name} away`}
-        pending={remove.isPending}
-        error={remove.error}
-        onSubmit={() => remove.mutate(reason, { onSuccess: done })}
-      >
-        <TextField label="Nothing runs there. Why should it go?" value={reason} onChange={setReason} />
-      </Form>
-    </div>
+    <Removal
+      name={e.name}
+      question="Nothing runs there. Why should it go?"
+      removal={useRemoveEnvironment(e.name)}
+      done={done}
+    />
   )
 }

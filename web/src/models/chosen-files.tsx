@@ -18,8 +18,8 @@ export interface Chosen {
   error?: unknown
 }
 
-/** What was read off a file, in short. */
-export function Looked({ looked: l }: { looked: LookedAt }) {
+/** What was read off a file, in short; the columns of a sample are edited elsewhere. */
+export function Looked({ looked: l, columns }: { looked: LookedAt; columns: boolean }) {
   const facts = l.contents?.facts?.slice(0, 6) ?? []
   return (
     <div className="mt-1.5 grid gap-1.5 text-[13px]">
@@ -48,7 +48,7 @@ export function Looked({ looked: l }: { looked: LookedAt }) {
           <span key={r}>{r}</span>
         ))}
       </div>
-      {l.signature && <SignatureTable signature={l.signature} />}
+      {columns && l.signature && <SignatureTable signature={l.signature} />}
     </div>
   )
 }
@@ -121,7 +121,7 @@ export function ChosenFile({
         </span>
       </div>
       {!!f.error && <Problem error={f.error} />}
-      {f.looked && <Looked looked={f.looked} />}
+      {f.looked && <Looked looked={f.looked} columns={f.part !== 'sample'} />}
     </li>
   )
 }

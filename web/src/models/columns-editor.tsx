@@ -1,7 +1,7 @@
 import { Choice } from '../ui/overlays'
 import { inputLook } from '../ui/parts'
 import { type Column, type EditedColumn } from './registering'
-import { typeText } from './type-text'
+import { rangeText, typeText } from './type-text'
 
 const types: Column['type'][] = ['number', 'integer', 'boolean', 'text']
 
@@ -25,6 +25,7 @@ export function ColumnsEditor({
             <th>type</th>
             <th>unit</th>
             <th>may be missing</th>
+            <th>range or levels</th>
           </tr>
         </thead>
         <tbody>
@@ -68,6 +69,7 @@ export function ColumnsEditor({
                   onChange={(event) => set(i, { column: { ...c, nullable: event.target.checked } })}
                 />
               </td>
+              <td className="text-ink-2 text-[13px]">{rangeText(c)}</td>
             </tr>
           ))}
         </tbody>

@@ -1,21 +1,34 @@
 import { useState } from 'react'
+import { useNavigate } from 'react-router'
 import type { Model } from '../api/client'
 import { useMay, usePeople } from '../api/people'
-import { useEditModel, useVet } from '../api/queries'
+import { useEditModel, useProjects, useRemoveModel, useVet } from '../api/queries'
 import { Form, FormSheet } from '../ui/form'
 import { Choice } from '../ui/overlays'
 import { Button, Field, TextField } from '../ui/parts'
+import { Removal } from '../ui/removal'
 import { useMarks } from './use-marks'
 
 /** What may change of a model: description, owner, tags, properties; and whether it is vetted. */
 export function ModelUpkeep({ model: m }: { model: Model }) {
   const mayEdit = useMay('register', m.project)
   const mayVet = useMay('sign', m.project)
+  const mayManage = useMay('manage', m.project)
   return (
     <>
       {mayEdit && (
         <FormSheet title={`Edit ${m.name}`} trigger={<Button>Edit</Button>}>
           {(done) => <EditModel model={m} done={done} />}
+        </FormSheet>
+      )}
+      {mayManage && (
+        <FormSheet title={`Where ${m.name} belongs`} trigger={<Button>Move</Button>}>
+          {(done) => (
+            <div className="grid gap-6">
+              <MoveModel model={m} done={done} />
+              {m.versions === 0 && <RemoveModel model={m} done={done} />}
+            </div>
+          )}
         </FormSheet>
       )}
       {mayVet && (
@@ -59,6 +72,70 @@ function EditModel({ model: m, done }: OfModel) {
       </Field>
       {marks.fields}
     </Form>
+  )
+}
+
+/** Another project, where it stands and runs as before; another name, while nothing names it that cannot follow. */
+function MoveModel({ model: m, done }: OfModel) {
+  const edit = useEditModel(m.name)
+  const navigate = useNavigate()
+  const projects = useProjects().data?.items.map((p) => p.name) ?? [m.project]
+  const [project, setProject] = useState(m.project)
+  const [name, setName] = useState(m.name)
+  const [reason, setReason] = useState('')
+  const moved = project !== m.project || name !== m.name
+  return (
+    <Form
+      submit="Move it"
+      pending={edit.isPending || !moved}
+      error={edit.error}
+      onSubmit={() =>
+        edit.mutate(
+          {
+            reason,
+            ...(project !== m.project && { project }),
+            ...(name !== m.name && { name: name.trim() }),
+          },
+          {
+            onSuccess: (after) => {
+              done()
+              void navigate(`/models/${after.name}`)
+            },
+          },
+        )
+      }
+    >
+      <Field label="Project">
+        <Choice
+          label="Project"
+          value={project}
+          options={projects.map((p) => ({ value: p, text: p }))}
+          onChange={setProject}
+        />
+      </Field>
+      <TextField
+        label="Name; it stays once somebody signed for it, ran it or called it"
+        value={name}
+        onChange={setName}
+      />
+      <TextField label="Why it moves" value={reason} onChange={setReason} />
+    </Form>
+  )
+}
+
+function RemoveModel({ model: m, done }: OfModel) {
+  const navigate = useNavigate()
+  return (
+    <Removal
+      name={m.name}
+      question="It has no version any more. Why should it go?"
+      needed
+      removal={useRemoveModel(m.name)}
+      done={() => {
+        done()
+        void navigate('/models')
+      }}
+    />
   )
 }
 

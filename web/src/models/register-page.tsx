@@ -15,7 +15,9 @@ function columnsIn(files: Chosen[]): EditedColumn[] {
   return sides(read.find((s) => s !== undefined))
 }
 
-const sides = (s: NonNullable<Chosen['looked']>['signature']): EditedColumn[] => [
+type Signature = NonNullable<NonNullable<Chosen['looked']>['signature']>
+
+const sides = (s: Signature | undefined): EditedColumn[] => [
   ...(s?.inputs ?? []).map((column) => ({ column, output: false })),
   ...(s?.outputs ?? []).map((column) => ({ column, output: true })),
 ]
@@ -30,17 +32,21 @@ export function RegisterPage() {
   const [error, setError] = useState<unknown>()
   const known = !!useModels().data?.items.some((m) => m.name === draft.model)
   const read = columnsIn(files)
-  const columns = draft.columns ?? read
   const uploading = files.some((f) => !f.id && !f.error)
   const nothing = !draft.model.trim() || (files.length === 0 && !draft.from.trim())
-  const spec = said(() => registrationOf(draft, files, read, known))
+  // Until it is edited, the signature is filled in from the version that answers, once that is known.
+  const [base, setBase] = useState<Signature>()
+  const columns = draft.columns ?? filledIn(read, base)
+  const whole = { ...draft, ...(base && { columns }) }
+  const spec = said(() => registrationOf(whole, files, read, known))
   const foreseen = useForeseen(uploading || nothing || spec instanceof Error ? undefined : spec)
-  const incumbent = foreseen.data?.incumbent_signature
+  const incumbent = foreseen.data?.version.model === draft.model ? foreseen.data.incumbent_signature : undefined
+  if (incumbent !== base && !foreseen.isPlaceholderData) setBase(incumbent)
 
   const send = async () => {
     setError(undefined)
     try {
-      const made = await register.mutateAsync(registrationOf(draft, files, read, known))
+      const made = await register.mutateAsync(registrationOf(whole, files, read, known))
       void navigate(`/models/${made.model}/versions/${made.number}`)
     } catch (problem) {
       setError(problem)
@@ -128,6 +134,16 @@ export function RegisterPage() {
       </form>
     </>
   )
+}
+
+/** What was read off the files, with outputs and units as in the version that answers. */
+function filledIn(read: EditedColumn[], base: Signature | undefined): EditedColumn[] {
+  const known = sides(base)
+  return read.map((e) => {
+    const as = known.find((k) => k.column.name === e.column.name)
+    if (!as) return e
+    return { output: as.output, column: { ...e.column, ...(as.column.unit && { unit: as.column.unit }) } }
+  })
 }
 
 /** What was made, or why it could not be. */

@@ -1,6 +1,5 @@
 import type { Version } from '../api/client'
-import { number } from '../ui/format'
-import { typeText } from './type-text'
+import { rangeText, typeText } from './type-text'
 
 /** What goes in and what comes out. */
 export function SignatureTable({ signature }: { signature: NonNullable<Version['signature']> }) {
@@ -31,10 +30,7 @@ export function SignatureTable({ signature }: { signature: NonNullable<Version['
                 {c.nullable && ', may be missing'}
               </td>
               <td>{c.unit ?? '–'}</td>
-              <td>
-                {c.levels?.join(' | ') ??
-                  (c.min !== undefined && c.max !== undefined ? `${number(c.min)} to ${number(c.max)}` : '–')}
-              </td>
+              <td>{rangeText(c)}</td>
             </tr>
           ))}
         </tbody>

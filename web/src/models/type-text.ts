@@ -1,4 +1,5 @@
 import type { Version } from '../api/client'
+import { number } from '../ui/format'
 
 type Column = NonNullable<Version['signature']>['inputs'][number]
 
@@ -16,3 +17,7 @@ export function typeText(c: Column): string {
   const rows = c.shape?.length ? `, shape [${c.shape.join(' ')}]` : ''
   return within.join('') + (c.datatype ? `${c.datatype} ${shapeText(c)}` : c.type + rows)
 }
+
+/** The levels or the range of a column, as they were seen or said. */
+export const rangeText = (c: Column) =>
+  c.levels?.join(' | ') ?? (c.min !== undefined && c.max !== undefined ? `${number(c.min)} to ${number(c.max)}` : '–')

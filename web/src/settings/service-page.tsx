@@ -1,8 +1,9 @@
 import { useState } from 'react'
-import { useAddProject, useRotateKey } from '../api/keeping'
+import { useAddProject, useEditProject, useRemoveProject, useRotateKey } from '../api/keeping'
 import { useProjects } from '../api/queries'
 import { Form, FormSheet } from '../ui/form'
 import { Button, Empty, Facts, Loaded, Panel, TextField } from '../ui/parts'
+import { Removal } from '../ui/removal'
 import { RetentionPanel } from './retention'
 
 export function ServicePage() {
@@ -26,7 +27,17 @@ export function ServicePage() {
                   (p) =>
                     [
                       p.name,
-                      `${p.description}${p.description && ', '}${p.models === 1 ? '1 model' : `${p.models} models`}`,
+                      <span key={p.name}>
+                        {p.description}
+                        {p.description && ', '}
+                        {p.models === 1 ? '1 model' : `${p.models} models`}{' '}
+                        <FormSheet
+                          title={`The project ${p.name}`}
+                          trigger={<Button className="ml-2 px-2! py-0! text-[12.5px]">Change</Button>}
+                        >
+                          {(done) => <EditProject name={p.name} description={p.description} done={done} />}
+                        </FormSheet>
+                      </span>,
                     ] as const,
                 )}
               />
@@ -81,6 +92,24 @@ function AddProject({ done }: { done: () => void }) {
       <TextField label="Name, in small letters" name="name" required value={name} onChange={setName} />
       <TextField label="Whose, and what for" value={description} onChange={setDescription} />
     </Form>
+  )
+}
+
+function EditProject({ name, description, done }: { name: string; description: string; done: () => void }) {
+  const edit = useEditProject(name)
+  const [text, setText] = useState(description)
+  return (
+    <div className="grid gap-6">
+      <Form
+        submit="Save it"
+        pending={edit.isPending}
+        error={edit.error}
+        onSubmit={() => edit.mutate(text, { onSuccess: done })}
+      >
+        <TextField label="Whose, and what for" value={text} onChange={setText} />
+      </Form>
+      <Removal name={name} question="Why should it go? It must be empty" removal={useRemoveProject(name)} done={done} />
+    </div>
   )
 }
 
