@@ -63,10 +63,7 @@ func (r *rig) zebra() map[string]string {
 	_, err := r.runa.AddProject(ctx, "zebra", hidden)
 	must(r.t, err)
 	m := r.modelServer(0)
-	_, err = r.runa.AddEnvironment(ctx, wire.NewEnvironment{
-		Name: "plant-north", Project: "zebra", Description: hidden, Allowed: []string{"127.0.0.1", hidden + ".example"},
-	})
-	must(r.t, err)
+	r.stable()
 	data, err := r.runa.AddDataSet(ctx,
 		wire.NewDataSet{
 			Name: "zebra-data", Project: "zebra", Address: "https://" + hidden + ".example",
@@ -138,6 +135,15 @@ func (r *rig) zebra() map[string]string {
 		"webhook": fmt.Sprint(hook.ID), "delivery": fmt.Sprint(deliveries.Items[0].ID),
 		"number": "1", "search": fmt.Sprint(search.ID), "token": fmt.Sprint(token.ID),
 	}
+}
+
+// stable adds zebra's environment.
+func (r *rig) stable() {
+	r.t.Helper()
+	_, err := r.runa.AddEnvironment(r.t.Context(), wire.NewEnvironment{
+		Name: "plant-north", Project: "zebra", Description: hidden, Allowed: []string{"127.0.0.1", hidden + ".example"},
+	})
+	must(r.t, err)
 }
 
 // registerStripes registers two versions out of a run of zebra's.

@@ -47,6 +47,24 @@ func (r *rig) guarded(m *modelServer, want string) (address string, sent func() 
 	return srv.URL, func() http.Header { mu.Lock(); defer mu.Unlock(); return last }
 }
 
+// headersRefused tries headers that cannot be set, and one before it is said where it may go.
+func (r *rig) headersRefused() {
+	t, ctx := r.t, r.t.Context()
+	t.Helper()
+	for name, value := range map[string]string{
+		"Host": "x", "Inner-Ladder-Key": "x", "two words": "x", "": "x",
+		"X-Ok": "", "X-Too": "a\nb",
+	} {
+		if _, err := r.runa.SetHeader(ctx, "plant-north", name, value); err == nil {
+			t.Errorf("the header %q: %q was taken", name, value)
+		}
+	}
+	_, err := r.runa.SetHeader(ctx, "plant-north", "authorization", "Basic plant-secret")
+	wantCode(t, "secrets that could go anywhere", err, "environment.no_rules")
+	_, err = r.runa.EditEnvironment(ctx, "plant-north", wire.EditEnvironment{Allowed: &[]string{"127.0.0.1"}})
+	must(t, err)
+}
+
 // Model servers that ask for a header get it, and never what callers sent to us.
 func TestHeadersOfAnEnvironmentAndKeysOfCallers(t *testing.T) {
 	r := newRig(t)
@@ -58,18 +76,7 @@ func TestHeadersOfAnEnvironmentAndKeysOfCallers(t *testing.T) {
 	r.approve(ref)
 	_, err = r.runa.Place(ctx, ref, "plant-north", []string{address}, "")
 	wantCode(t, "without the header", err, "placement.not_ready")
-	for name, value := range map[string]string{
-		"Host": "x", "Inner-Ladder-Key": "x", "two words": "x", "": "x",
-		"X-Ok": "", "X-Too": "a\nb",
-	} {
-		if _, err := r.runa.SetHeader(ctx, "plant-north", name, value); err == nil {
-			t.Errorf("the header %q: %q was taken", name, value)
-		}
-	}
-	_, err = r.runa.SetHeader(ctx, "plant-north", "authorization", "Basic plant-secret")
-	wantCode(t, "secrets that could go anywhere", err, "environment.no_rules")
-	_, err = r.runa.EditEnvironment(ctx, "plant-north", wire.EditEnvironment{Allowed: &[]string{"127.0.0.1"}})
-	must(t, err)
+	r.headersRefused()
 	_, err = r.runa.SetHeader(ctx, "plant-north", "authorization", "Basic plant-secret")
 	must(t, err)
 	_, err = r.runa.Place(ctx, ref, "plant-north", []string{address}, "")

@@ -167,7 +167,8 @@ func TestARegistrationIsForeseen(t *testing.T) {
 		"project.unknown" {
 		t.Errorf("%+v, %v", f, err)
 	}
-	if f, err = r.runa.Foresee(ctx, wire.Registration{Model: "new"}); err != nil || f.Gate.Met || f.Version.Number != 1 {
+	if f, err = r.runa.Foresee(ctx, wire.Registration{Model: "new"}); err != nil || f.Gate.Met ||
+		f.Version.Number != 1 {
 		t.Errorf("%+v, %v", f.Gate, err)
 	}
 	_, err = r.runa.Register(ctx, wire.Registration{

@@ -27,7 +27,8 @@ func TestNothingIsWhereItMayNotBe(t *testing.T) {
 		must(t, err)
 		w.urls = append(w.urls, "http://127.0.0.1:"+u.Port(), "http://localhost:"+u.Port())
 		v, err := r.runa.Register(t.Context(),
-			wire.Registration{Model: fmt.Sprint("model-", i), Project: "default"}, with("", r.file("m.bin", fmt.Sprint(i))))
+			wire.Registration{Model: fmt.Sprint("model-", i), Project: "default"},
+			with("", r.file("m.bin", fmt.Sprint(i))))
 		must(t, err)
 		w.refs = append(w.refs, v.Ref)
 	}
@@ -111,8 +112,8 @@ func (w *places) look() {
 	for _, p := range placements {
 		e, known := by[p.Environment]
 		if !known || !e.Serves(p.Project) {
-			w.t.Errorf("%s of %s is placed in %s, which is for %s and %v", p.Version, p.Project, p.Environment, e.Project,
-				e.SharedWith)
+			w.t.Errorf("%s of %s is placed in %s, which is for %s and %v", p.Version, p.Project, p.Environment,
+				e.Project, e.SharedWith)
 		}
 		if len(p.Addresses) == 0 {
 			w.t.Errorf("%s is placed in %s at no address", p.Version, p.Environment)

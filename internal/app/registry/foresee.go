@@ -54,7 +54,8 @@ func (s *Service) Foresee(ctx context.Context, by act.Actor, reg wire.Registrati
 	}
 	d.Ref = registry.Ref{Model: reg.Model, Number: d.Number}.String()
 	for _, read := range g.reports {
-		read.ID, read.Version, read.Project, read.AddedBy, read.AddedAt = read.Name, d.Ref, d.Project, by.Name, d.CreatedAt
+		read.ID, read.Version, read.Project = read.Name, d.Ref, d.Project
+		read.AddedBy, read.AddedAt = by.Name, d.CreatedAt
 		d.Reports = append(d.Reports, read.Evidence)
 		d.measure(read.Evidence)
 	}

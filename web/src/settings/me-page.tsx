@@ -4,16 +4,14 @@ import {
   useChangePassword,
   useEndOtherSessions,
   useMe,
-  useOwnProject,
   usePreferences,
   useSessions,
   useSetPreferences,
 } from '../api/people'
-import { useProjects } from '../api/queries'
 import { Form, FormSheet } from '../ui/form'
-import { Choice } from '../ui/overlays'
 import { Ago, Button, Facts, Loaded, Panel, Problem, TextField } from '../ui/parts'
 import { NewPassword } from '../session/new-password'
+import { OwnProject } from './own-project'
 import { Tokens } from './tokens'
 
 export function MePage() {
@@ -56,27 +54,6 @@ export function MePage() {
         <Sessions />
       </Panel>
     </>
-  )
-}
-
-const none = 'ask me'
-
-/** Where what somebody adds goes when they name no project. */
-function OwnProject({ chosen }: { chosen: string }) {
-  const projects = useProjects().data?.items.map((p) => p.name) ?? []
-  const set = useOwnProject()
-  if (projects.length < 2) return null
-  return (
-    <div className="border-line mt-1 flex items-center justify-between gap-4 border-t pt-2">
-      <span className="text-ink-2">what you add without naming a project goes to</span>
-      <Choice
-        label="Your project"
-        value={chosen || none}
-        options={[none, ...projects].map((p) => ({ value: p, text: p }))}
-        onChange={(p) => set.mutate(p === none ? '' : p)}
-      />
-      {set.error && <Problem error={set.error} />}
-    </div>
   )
 }
 

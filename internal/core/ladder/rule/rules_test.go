@@ -108,6 +108,25 @@ func casesOfMetrics() []ruleCase {
 			base(nil), Passed,
 			"nobody stands on live",
 		},
+		{"no tests", EvidenceOf{Evidence: "tests"}, base(nil), Waiting, "innerladder attach heat-demand@2 -kind tests"},
+		{
+			"tests failed",
+			EvidenceOf{Evidence: "tests"},
+			base(func(f *Facts) { f.Evidence = []evidence.Evidence{report("E-1", "tests", "failed", 0, nil)} }), Failed,
+			"E-1",
+		},
+		{"the newest counts", EvidenceOf{Evidence: "tests"}, base(func(f *Facts) {
+			f.Evidence = []evidence.Evidence{
+				report("E-2", "tests", "passed", 0, nil),
+				report("E-1", "tests", "failed", time.Hour, nil),
+			}
+		}), Passed, "E-2"},
+	}
+}
+
+// casesOfMeasures are about what was claimed and what was measured.
+func casesOfMeasures() []ruleCase {
+	return []ruleCase{
 		{
 			"only claimed",
 			Metric{Metric: "rmse", AtMost: value(1), Measured: true},
@@ -156,23 +175,11 @@ func casesOfMetrics() []ruleCase {
 			MetricRecorded{},
 			base(func(f *Facts) { f.Version.Metrics = nil }), Waiting, "No metric is known",
 		},
-		{"no tests", EvidenceOf{Evidence: "tests"}, base(nil), Waiting, "innerladder attach heat-demand@2 -kind tests"},
-		{
-			"tests failed",
-			EvidenceOf{Evidence: "tests"},
-			base(func(f *Facts) { f.Evidence = []evidence.Evidence{report("E-1", "tests", "failed", 0, nil)} }), Failed,
-			"E-1",
-		},
-		{"the newest counts", EvidenceOf{Evidence: "tests"}, base(func(f *Facts) {
-			f.Evidence = []evidence.Evidence{
-				report("E-2", "tests", "passed", 0, nil),
-				report("E-1", "tests", "failed", time.Hour, nil),
-			}
-		}), Passed, "E-2"},
 	}
 }
 
-func casesOfEvidence() []ruleCase {
+// casesOfData are about how the data moved.
+func casesOfData() []ruleCase {
 	looked := func(f *Facts) {
 		incumbent(f)
 		f.Version.ProfileRows, f.Incumbent.ProfileRows = 500, 500
@@ -194,6 +201,11 @@ func casesOfEvidence() []ruleCase {
 			f.Answers.Ticks[0].By = f.Answers.AskedBy
 		}), Waiting, "Nobody has looked yet"},
 		{"looked at how the data moved", DataLookedAt{}, base(looked), Passed, "a colder winter"},
+	}
+}
+
+func casesOfEvidence() []ruleCase {
+	return []ruleCase{
 		{
 			"too old",
 			EvidenceOf{Evidence: "tests", NoOlder: Duration(time.Hour)},
@@ -390,7 +402,8 @@ func casesOfPeople() []ruleCase {
 }
 
 func TestRules(t *testing.T) {
-	cases := slices.Concat(casesOfMetrics(), casesOfEvidence(), casesOfCallers(), casesOfPeople())
+	cases := slices.Concat(casesOfMetrics(), casesOfMeasures(), casesOfData(), casesOfEvidence(),
+		casesOfCallers(), casesOfPeople())
 	seen := map[string]bool{}
 	for _, c := range cases {
 		seen[c.rule.Kind()] = true
