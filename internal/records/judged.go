@@ -44,7 +44,7 @@ func (r View) JudgedVersions(ctx context.Context, project string, need GateNeeds
 		index: map[int64]int{}, signatures: map[string]*signature.Signature{},
 	}
 	if err := r.each(ctx, write(`SELECT v.id, m.name, v.number, v.digest, v.code, v.rung, v.rung_since, v.created_by,
-			(SELECT count(*) FROM metrics x WHERE x.version_id = v.id),
+			v.profile_rows, (SELECT count(*) FROM metrics x WHERE x.version_id = v.id),
 			(SELECT count(x.evidence_id) FROM metrics x WHERE x.version_id = v.id)
 		FROM versions v JOIN models m ON m.id = v.model_id
 		WHERE m.project = ? AND ? AND v.deleted_at IS NULL AND v.rung <> 'retired' ORDER BY m.name, v.number`,
@@ -87,7 +87,7 @@ func (j *judging) add(rows *sql.Rows, project string, withCode bool) error {
 	v := Judged{Version: registry.Version{Project: project, Metrics: map[string]float64{}}}
 	var id, since int64
 	var code sql.NullString
-	if err := rows.Scan(&id, &v.Model, &v.Number, &v.Digest, &code, &v.Rung, &since, &v.CreatedBy,
+	if err := rows.Scan(&id, &v.Model, &v.Number, &v.Digest, &code, &v.Rung, &since, &v.CreatedBy, &v.ProfileRows,
 		&v.MetricCount, &v.MeasuredCount); err != nil {
 		return err
 	}
