@@ -225,7 +225,7 @@ func TestEveryPageInEveryShape(t *testing.T) {
 		"/endpoints/demand-hourly/compare?incumbent=heat-demand@1&candidate=heat-demand@2": "Side by side",
 		"/reviews": "Reviews", "/reviews/P-2": "P-2",
 		"/models/heat-demand/versions/1?show=evidence": "heat-demand@1", "/settings/ladders": "Settings",
-		"/alerts": "Alerts", "/audit": "Audit",
+		"/alerts": "Alerts", "/audit": "Audit", "/environments": "Environments",
 	}
 	for _, width := range []int64{1280, 390} {
 		for path, title := range pages {

@@ -66,6 +66,8 @@ func TestAnEnvironmentIsSomebodys(t *testing.T) {
 	_, err = other.Place(ctx, valve.Ref, "plant-north", []string{address}, "")
 	must(t, err)
 	for what, edit := range map[string]wire.EditEnvironment{
+		"nothing":                                {},
+		"what is so already":                     {Name: new("plant-north")},
 		"no rules while there are secrets":       {Allowed: &[]string{}},
 		"a rule that leaves out what runs there": {Allowed: &[]string{"10.0.0.0/8"}},
 	} {
@@ -88,8 +90,7 @@ func TestAnEnvironmentIsSomebodys(t *testing.T) {
 	must(t, err)
 	_, err = keeper.RemoveEnvironment(ctx, "plant-nord", "the plant is closed")
 	must(t, err)
-	all, err := r.runa.Environments(ctx)
-	if err != nil || len(all.Items) != 0 {
+	if all, err := r.runa.Environments(ctx); err != nil || len(all.Items) != 0 {
 		t.Errorf("%+v, %v", all, err)
 	}
 	_, err = keeper.AddEnvironment(ctx, wire.NewEnvironment{Name: "plant-nord"})
@@ -213,6 +214,8 @@ func TestEndpointsAreKeptInOrder(t *testing.T) {
 	must(t, err)
 	plan := guard.DefaultPlan()
 	plan.Guards[0].Margin = 0.001
+	_, err = r.runa.EditEndpoint(ctx, "demand-hourly", wire.EditEndpoint{Rung: new("draft")})
+	wantCode(t, "what is so already", err, "edit.nothing")
 	e, err := r.runa.EditEndpoint(ctx, "demand-hourly",
 		wire.EditEndpoint{Description: new("for the desk"), Plan: &plan, Repeatable: new(true)})
 	if err != nil || e.Description != "for the desk" || e.Plan.Guards[0].Margin != 0.001 || !e.Repeatable ||

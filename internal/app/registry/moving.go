@@ -123,7 +123,7 @@ func (s *Service) RemoveModel(ctx context.Context, by act.Actor, name, reason st
 			return m, err
 		}
 		if m.Versions > 0 {
-			return m, fault.New(fault.Refused, "model.in_use", "%s has %d versions", name, m.Versions).In("model").
+			return m, fault.New(fault.Refused, "model.in_use", "%s has versions: %d", name, m.Versions).In("model").
 				Do("delete them first with: innerladder delete %s@NUMBER -why REASON", name)
 		}
 		endpoints, err := s.endpointsOf(ctx, t.View, name)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"reflect"
 	"slices"
 	"time"
 
@@ -108,6 +109,9 @@ func (s *Service) EditEndpoint(ctx context.Context, by act.Actor, name string,
 			if err := s.demand(ctx, t, e, *edit.Rung); err != nil {
 				return nil, err
 			}
+		}
+		if reflect.DeepEqual(before, *e) {
+			return nil, nothingToChange("a description, a rung, a margin")
 		}
 		if err := t.SetEndpoint(ctx, *e); err != nil {
 			return nil, err

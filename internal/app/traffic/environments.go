@@ -3,6 +3,7 @@ package traffic
 import (
 	"context"
 	"fmt"
+	"reflect"
 	"slices"
 	"strings"
 
@@ -100,6 +101,9 @@ func (s *Service) EditEnvironment(ctx context.Context, by act.Actor, name string
 		after, err := s.edited(ctx, t, before, edit)
 		if err != nil {
 			return before, err
+		}
+		if reflect.DeepEqual(before, after) {
+			return before, nothingToChange("a rule, a project, a description")
 		}
 		whole := after
 		whole.SharedWith = slices.Concat(after.SharedWith, hidden)
@@ -253,6 +257,11 @@ func (s *Service) stillFits(ctx context.Context, t *act.Tx, name string, e traff
 		}
 	}
 	return nil
+}
+
+// nothingToChange refuses an edit after which everything is as before.
+func nothingToChange(such string) error {
+	return fault.New(fault.Invalid, "edit.nothing", "nothing is to change").In("body").Do("say what, such as %s", such)
 }
 
 func inUse(environment, who, how, remedy string) error {

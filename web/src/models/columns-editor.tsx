@@ -16,10 +16,10 @@ export function ColumnsEditor({
   const set = (at: number, to: Partial<EditedColumn>) =>
     onChange(columns.map((c, i) => (i === at ? { ...c, ...to } : c)))
   return (
-    <div className="max-h-96 overflow-auto">
+    <div className="max-h-[32rem] overflow-auto">
       <table className="w-full">
         <thead className="text-ink-3 text-left text-[12px]">
-          <tr className="*:py-1 *:font-normal">
+          <tr className="*:py-1 *:pr-3 *:font-normal">
             <th>column</th>
             <th>output</th>
             <th>type</th>
