@@ -22,12 +22,14 @@ func TestTheConsoleKeepsPlaces(t *testing.T) {
 	h := open(t)
 	model, sample := h.files(1)
 	h.as(h.runaFile, "register", "heat-demand", "-no-code", "-file", model, "-sample", sample, "-target", "y",
-		"-report", h.measured(0.4), "-ask", "live")
+		"-metric", "rmse=0.2", "-report", h.measured(0.4), "-ask", "live")
 	h.as(h.toveFile, "sign", "P-1", "-yes")
 	_, one := h.standin(model)
 	_, two := h.standin(model)
 	b := look(t, h)
 	b.do("signing in", browser.SignIn(h.server, "runa", password))
+	b.do("what was claimed is not what was measured", b.open("/models/heat-demand/versions/1"), sees("0.4"),
+		sees("E-1"), sees("differs"), b.open("/models/heat-demand"), sees("claimed 0.2"))
 	b.do("an environment", b.open("/environments"), sees("There are no environments yet"),
 		press("Add an environment"), fill("Name", "plant-north"), fill("Model servers may be at", "10.0.0.0/8"),
 		press("Add it"), sees("model servers may be at 10.0.0.0/8"))

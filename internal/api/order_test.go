@@ -135,6 +135,20 @@ func TestAddressesComeAndGo(t *testing.T) {
 		_, err := change(c.add, c.remove)
 		wantCode(t, what, err, c.code)
 	}
+	_, err = change([]string{two.URL}, nil)
+	must(t, err)
+	one.down.Store(true)
+	await(t, "one of them to be found down", func() bool {
+		all, err := r.runa.Placements(ctx, ref)
+		return err == nil && !all.Items[0].Addresses[0].Healthy
+	})
+	_, err = change(nil, []string{two.URL})
+	wantCode(t, "the last that answers", err, "placement.in_use")
+	_, err = change(nil, []string{one.URL})
+	must(t, err)
+	one.down.Store(false)
+	_, err = change([]string{one.URL}, []string{two.URL})
+	must(t, err)
 	p, err := change([]string{two.URL}, []string{one.URL})
 	if err != nil || len(p.Addresses) != 1 || p.Addresses[0].URL != two.URL {
 		t.Fatalf("%+v, %v", p, err)
@@ -146,7 +160,7 @@ func TestAddressesComeAndGo(t *testing.T) {
 		}
 	}
 	log, err := r.runa.Audit(ctx, map[string]string{"kind": "placement.changed"}, client.Part{})
-	if err != nil || len(log.Items) != 1 || log.Items[0].Reason != "another machine" {
+	if err != nil || len(log.Items) != 4 || log.Items[0].Reason != "another machine" {
 		t.Errorf("%+v, %v", log.Items, err)
 	}
 }

@@ -185,8 +185,12 @@ func (s *Service) ChangeAddresses(ctx context.Context, by act.Actor, ref, enviro
 		if err != nil {
 			return nil, err
 		}
-		next.Addresses = slices.Concat(kept.Addresses, next.Addresses[len(kept.Addresses):])
+		now = new(kept.With(next.Addresses[len(kept.Addresses):]...))
+		next.Addresses, next.Healthy = now.Addresses, now.Healthy
 		if err := s.mayRun(ctx, t, &next); err != nil {
+			return nil, err
+		}
+		if err := stillAnswers(ctx, t, &next); err != nil {
 			return nil, err
 		}
 		if err := t.SetAddresses(ctx, &next); err != nil {
@@ -198,6 +202,16 @@ func (s *Service) ChangeAddresses(ctx context.Context, by act.Actor, ref, enviro
 			Reason:   edit.Reason, Before: before.URLs(), After: next.URLs(),
 		})
 	})
+}
+
+// stillAnswers refuses addresses of which none is healthy, where the version answers.
+func stillAnswers(ctx context.Context, t *act.Tx, p *traffic.Placement) error {
+	using, err := t.EndpointsUsing(ctx, p.Version, p.Environment)
+	if err != nil || len(using) == 0 || p.Healthy {
+		return err
+	}
+	return fault.New(fault.Refused, "placement.in_use", "%s answers for %s, and no healthy address would be left",
+		p.Version, strings.Join(using, ", ")).In("remove").Do("add one first, or with the same change")
 }
 
 // alone refuses a placement where another version is placed already: at one address one name is

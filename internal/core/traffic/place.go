@@ -132,6 +132,12 @@ func (p *Placement) Without(urls []string) (Placement, error) {
 		}
 		out.Addresses = slices.Delete(out.Addresses, i, i+1)
 	}
-	out.Healthy = slices.ContainsFunc(out.Addresses, func(a Address) bool { return a.Healthy })
-	return out, nil
+	return out.With(), nil
+}
+
+// With is the placement with more addresses, as healthy as they are.
+func (p Placement) With(more ...Address) Placement {
+	p.Addresses = slices.Concat(p.Addresses, more)
+	p.Healthy = slices.ContainsFunc(p.Addresses, func(a Address) bool { return a.Healthy })
+	return p
 }
