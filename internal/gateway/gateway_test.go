@@ -183,7 +183,7 @@ func TestEveryAnswerNamesItsVersion(t *testing.T) {
 		}
 	}
 	e := n * 0.2
-	if p := 1 - (distuv.ChiSquared{K: 1}).CDF((trial-e)*(trial-e)/e/0.8); p < 0.001 {
+	if p := 1 - (distuv.ChiSquared{K: 1}).CDF((trial-e)*(trial-e)/e/0.8); p < 1e-6 {
 		t.Errorf("%v of %d requests on a lane of 20 %%", trial, n)
 	}
 	counts := r.counts(n)
