@@ -141,8 +141,10 @@ func TestAStrangersFirstCanary(t *testing.T) {
 }
 
 const canaryRequest = `{"inputs":[{"name":"outdoor_c","shape":[1],"datatype":"FP64","data":[-3.5]},
-	{"name":"wind_ms","shape":[1],"datatype":"FP64","data":[4]}, {"name":"solar_wm2","shape":[1],"datatype":"FP64","data":[0]},
-	{"name":"hour","shape":[1],"datatype":"INT64","data":[7]}, {"name":"weekday","shape":[1],"datatype":"INT64","data":[2]},
+	{"name":"wind_ms","shape":[1],"datatype":"FP64","data":[4]},
+	{"name":"solar_wm2","shape":[1],"datatype":"FP64","data":[0]},
+	{"name":"hour","shape":[1],"datatype":"INT64","data":[7]},
+	{"name":"weekday","shape":[1],"datatype":"INT64","data":[2]},
 	{"name":"supply_c","shape":[1],"datatype":"FP64","data":[76]},
 	{"name":"demand_1h_mw","shape":[1],"datatype":"FP64","data":[1.4]},
 	{"name":"demand_24h_mw","shape":[1],"datatype":"FP64","data":[1.3]},

@@ -93,7 +93,7 @@ type registerIn struct {
 	Card         multipart.File   `formData:"card" description:"the model card, Markdown"`
 	Requirements multipart.File   `formData:"requirements" description:"a requirements file"`
 	Attachment   []multipart.File `formData:"attachment" description:"documents, notebooks, pictures"`
-	Report       []multipart.File `formData:"report" description:"evidence: reports of evaluations, test runs, load tests; the kind is told from what they hold"`
+	Report       []multipart.File `formData:"report" description:"reports, attached as evidence"`
 }
 
 // largestSpec bounds the JSON part of a registration.
@@ -150,7 +150,7 @@ func (a *API) register(c fiber.Ctx, by act.Actor) error {
 			f.Upload.Discard()
 		}
 	}()
-	err := parts(c, "spec, "+strings.Join(wire.Parts(), ", "), func(part *multipart.Part) error {
+	err := parts(c, "spec, "+wire.PartNames(), func(part *multipart.Part) error {
 		name := part.FormName()
 		if name == "spec" {
 			text, err := io.ReadAll(io.LimitReader(part, largestSpec+1))
@@ -164,11 +164,11 @@ func (a *API) register(c fiber.Ctx, by act.Actor) error {
 			spec = new(wire.Registration)
 			return decode(text, spec)
 		}
-		if !slices.Contains(wire.Parts(), name) {
-			return fault.New(fault.Invalid, "register.part", "there is no part %q", name).In(name).
-				Do("send the parts spec, %s", strings.Join(wire.Parts(), ", "))
+		as, err := wire.PartOf(name, name)
+		if err != nil {
+			return err
 		}
-		f, err := a.app.Registry.Receive(c.Context(), by, name, part.FileName(), part)
+		f, err := a.app.Registry.Receive(c.Context(), by, as, part.FileName(), part)
 		if err == nil {
 			files = append(files, f)
 		}
@@ -252,7 +252,7 @@ func (a *API) oneFile(c fiber.Ctx, by act.Actor, name string, made func(*appregi
 			file.Upload.Discard()
 		}
 	}()
-	err := parts(c, wire.PartAttachment, func(part *multipart.Part) (err error) {
+	err := parts(c, string(wire.PartAttachment), func(part *multipart.Part) (err error) {
 		if part.FormName() != name || file != nil {
 			return fault.New(fault.Invalid, "attach.part", "the form has a part %q too many", part.FormName()).
 				In(part.FormName()).Do("send one part %s", name)

@@ -10,6 +10,7 @@ import (
 	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/ladder/rule"
 	"innerladder/internal/core/metric"
+	"innerladder/internal/core/registry"
 	"innerladder/internal/core/signature"
 	"innerladder/internal/wire"
 )
@@ -129,7 +130,7 @@ func TestARegistrationIsForeseen(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
 	r.approve(r.register("heat-demand", "a", map[string]float64{"rmse": 0.3}))
-	use := func(name, content, part string) wire.UploadUse {
+	use := func(name, content string, part wire.Part) wire.UploadUse {
 		up, err := r.runa.Upload(ctx, r.file(name, content), name)
 		must(t, err)
 		return wire.UploadUse{ID: up.ID, Part: part}
@@ -175,4 +176,35 @@ func TestARegistrationIsForeseen(t *testing.T) {
 		Model: "heat-demand", Meanings: metric.Meanings{"rmse": {Unit: "kW"}},
 	}, with("", r.file("c.bin", "c")))
 	wantCode(t, "another unit", err, "metric.means")
+}
+
+// Of several reports that come with a version the last counts, against what was claimed: foreseen as
+// it is registered. A file for a part that there is not is refused, not left out.
+func TestTheLastReportCountsForeseenAndRegistered(t *testing.T) {
+	r := newRig(t)
+	ctx := t.Context()
+	reg := wire.Registration{Model: "heat-demand", Metrics: map[string]float64{"rmse": 0.1}}
+	for _, u := range []struct{ name, content, part string }{
+		{"model.bin", "a", "artifact"},
+		{"first.json", `{"metrics":{"rmse":0.2},"data":"winter"}`, "report"},
+		{"last.json", `{"metrics":{"rmse":0.3}}`, "report"},
+	} {
+		up, err := r.runa.Upload(ctx, r.file(u.name, u.content), u.name)
+		must(t, err)
+		reg.Uploads = append(reg.Uploads, wire.UploadUse{ID: up.ID, Part: wire.Part(u.part)})
+	}
+	odd := reg
+	odd.Uploads = append(slices.Clone(reg.Uploads[:2]), wire.UploadUse{ID: reg.Uploads[2].ID, Part: "proof"})
+	_, err := r.runa.Register(ctx, odd, nil)
+	wantCode(t, "no such part", err, "register.part")
+	f, err := r.runa.Foresee(ctx, reg)
+	must(t, err)
+	v, err := r.runa.Register(ctx, reg, nil)
+	must(t, err)
+	for what, v := range map[string]registry.Version{"foreseen": f.Version, "registered": v.Version} {
+		if m := v.Measured["rmse"]; v.Metrics["rmse"] != 0.3 || m.Value != 0.3 || m.Claimed == nil ||
+			*m.Claimed != 0.1 || m.Data != "" {
+			t.Errorf("%s: %v, %+v", what, v.Metrics, m)
+		}
+	}
 }

@@ -461,8 +461,8 @@ func uploadOperations() []operation {
 			"What can be read off an upload before anything is registered", access.Register, 200,
 			func(c call, in *struct {
 				uploadIn
-				Part    string   `query:"part" json:"-" required:"true" enum:"artifact,sample,reference,card,requirements,attachment,answers,report"`
-				Targets []string `query:"target" json:"-" description:"columns that are outputs"`
+				Part    wire.Part `query:"part" json:"-" required:"true"`
+				Targets []string  `query:"target" json:"-" description:"columns that are outputs"`
 			},
 			) (wire.LookedAt, error) {
 				return c.app.Registry.LookAtUpload(c, c.by, in.Upload, in.Part, in.Targets)

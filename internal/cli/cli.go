@@ -276,6 +276,14 @@ func (c *call) part() func() client.Part {
 	return func() client.Part { return client.Part{Limit: *limit, Cursor: *cursor} }
 }
 
+// optional defines an option that changes something by being given, even when it is empty.
+func (c *call) optional(option, usage string, into **string) {
+	c.flags.Func(option, usage, func(s string) error {
+		*into = &s
+		return nil
+	})
+}
+
 // asks sets up a command that calls the service and has no options of its own.
 func asks(run func(context.Context, *call) error) func(*call) func(context.Context) error {
 	return func(c *call) func(context.Context) error {

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"flag"
 	"fmt"
 	"io"
 	"slices"
@@ -100,31 +99,21 @@ func addEnvironment(c *call) func(context.Context) error {
 
 func editEnvironment(c *call) func(context.Context) error {
 	c.connect()
-	name := c.flags.String("name", "", "`NAME` that it gets")
-	about := c.flags.String("about", "", "`TEXT` for people")
-	project := c.flags.String("project", "", "`PROJECT` whose it is from now on")
+	var edit wire.EditEnvironment
+	c.optional("name", "`NAME` that it gets", &edit.Name)
+	c.optional("about", "`TEXT` for people", &edit.Description)
+	c.optional("project", "`PROJECT` whose it is from now on", &edit.Project)
 	var share, unshare, allow, disallow list
 	c.flags.Var(&share, "share", "`PROJECT` whose versions may run there too; may be given several times")
 	c.flags.Var(&unshare, "unshare", "`PROJECT` whose versions may run there no more; may be given several times")
 	c.flags.Var(&allow, "allow", "`RULE` where model servers may be; may be given several times")
 	c.flags.Var(&disallow, "disallow", "`RULE` that goes; may be given several times")
-	why := c.flags.String("why", "", "`REASON`")
+	c.flags.StringVar(&edit.Reason, "why", "", "`REASON`")
 	return func(ctx context.Context) error {
 		all, err := c.api.Environments(ctx)
 		if err != nil {
 			return err
 		}
-		edit := wire.EditEnvironment{Reason: *why}
-		c.flags.Visit(func(f *flag.Flag) {
-			switch f.Name {
-			case "name":
-				edit.Name = name
-			case "about":
-				edit.Description = about
-			case "project":
-				edit.Project = project
-			}
-		})
 		i := slices.IndexFunc(all.Items, func(e traffic.Environment) bool { return e.Name == c.args[0] })
 		if i >= 0 { // else the service says that it is unknown
 			edit.SharedWith = changed(all.Items[i].SharedWith, share, unshare)

@@ -12,7 +12,6 @@ import (
 	"text/tabwriter"
 	"time"
 
-	"innerladder/internal/core/compare"
 	"innerladder/internal/core/drift"
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/ladder/rule"
@@ -212,22 +211,24 @@ func printMoved(w io.Writer, r wire.Review) {
 		return
 	}
 	fmt.Fprintf(w, "  the rows behind it, against those behind %s:\n", r.Moved.From)
+	steady := 0
 	for _, c := range r.Moved.Columns {
-		if c.Movement.Verdict == drift.Moved || c.Movement.Verdict == drift.Look {
-			fmt.Fprintf(w, "    %s: %s\n", c.Name, c.Movement.Sentence)
+		if c.Movement.Verdict == drift.Steady {
+			steady++
+			continue
 		}
+		fmt.Fprintf(w, "    %s: %s\n", c.Name, c.Movement.Sentence)
 	}
-	steady := func(c compare.ProfileColumn) bool { return c.Movement.Verdict == drift.Steady }
-	if n := len(r.Moved.Columns); n > 0 && !slices.ContainsFunc(r.Moved.Columns, func(c compare.ProfileColumn) bool {
-		return !steady(c)
-	}) {
-		fmt.Fprintf(w, "    none of %d columns moved\n", n)
+	if steady > 0 && steady == len(r.Moved.Columns) {
+		fmt.Fprintf(w, "    none of %d columns moved\n", steady)
 	}
-	for ref, columns := range map[string][]string{r.Moved.From: r.Moved.OnlyFrom, r.Moved.To: r.Moved.OnlyTo} {
+	only := func(ref string, columns []string) {
 		if len(columns) > 0 {
 			fmt.Fprintf(w, "    only behind %s: %s\n", ref, strings.Join(columns, ", "))
 		}
 	}
+	only(r.Moved.From, r.Moved.OnlyFrom)
+	only(r.Moved.To, r.Moved.OnlyTo)
 }
 
 // printLadder shows rungs with the highest on top, as one climbs.

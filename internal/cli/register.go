@@ -165,7 +165,10 @@ func (f *registerFlags) localFiles() (local []client.LocalFile, cleanUp func(), 
 			remove()
 		}
 	}
-	for _, one := range []struct{ part, path string }{
+	for _, one := range []struct {
+		part wire.Part
+		path string
+	}{
 		{wire.PartSample, *f.sample},
 		{wire.PartReference, *f.reference},
 		{wire.PartCard, *f.card},
@@ -366,8 +369,7 @@ func withoutCredentials(address string) string {
 // look reads a file as the service would, without one.
 func look(c *call) func(context.Context) error {
 	c.json = c.flags.Bool("json", false, "print JSON")
-	part := c.flags.String("as", "",
-		"`PART` it would be: artifact, sample, card, requirements or report; told by its name when not given")
+	as := c.flags.String("as", "", "`PART` it would be, such as sample or report; told by its name when not given")
 	var targets list
 	c.flags.Var(&targets, "target", "`COLUMN` of a sample that is an output; may be given several times")
 	return func(context.Context) error {
@@ -384,10 +386,13 @@ func look(c *call) func(context.Context) error {
 		if info.IsDir() {
 			return wrongUse("%s is a folder; look at one of its files", path)
 		}
-		if *part == "" {
-			*part = partOf(path)
+		part := partOf(path)
+		if *as != "" {
+			if part, err = wire.PartOf("as", *as); err != nil {
+				return usageError{err.Error()}
+			}
 		}
-		out, err := intake.Look(*part, filepath.Base(path), f, info.Size(), targets)
+		out, err := intake.Look(part, filepath.Base(path), f, info.Size(), targets)
 		if err != nil {
 			return usageError{err.Error()}
 		}
@@ -396,7 +401,7 @@ func look(c *call) func(context.Context) error {
 }
 
 // partOf guesses from its name what a file would be registered as.
-func partOf(path string) string {
+func partOf(path string) wire.Part {
 	name := strings.ToLower(filepath.Base(path))
 	switch ext := filepath.Ext(name); {
 	case ext == ".csv", ext == ".parquet", ext == ".jsonl", ext == ".ndjson":

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"strconv"
@@ -96,7 +97,7 @@ func addEndpoint(c *call) func(context.Context) error {
 		if *model == "" || *env == "" {
 			return wrongUse("an endpoint needs -model and -env")
 		}
-		held := plan(guard.DefaultPlan())
+		held, _ := plan(guard.DefaultPlan())
 		e, err := c.api.AddEndpoint(ctx,
 			wire.NewEndpoint{
 				Name: c.args[0], Model: *model, Environment: *env, Rung: *rung, Description: *about,
@@ -113,8 +114,9 @@ func addEndpoint(c *call) func(context.Context) error {
 	}
 }
 
-// planOptions defines the options of a plan. What comes back changes a plan by those that were given.
-func planOptions(c *call) func(guard.Plan) guard.Plan {
+// planOptions defines the options of a plan. What comes back changes a plan by those that were given,
+// and says whether any was.
+func planOptions(c *call) func(guard.Plan) (held guard.Plan, given bool) {
 	usual := guard.DefaultPlan()
 	errorMargin := c.flags.Float64("error-margin", usual.Guards[0].Margin*100,
 		"`POINTS`: how many percentage points more errors a trial may have")
@@ -122,7 +124,7 @@ func planOptions(c *call) func(guard.Plan) guard.Plan {
 		"`GAP`: how far the cumulative shares of a trial's predictions may differ, 0 to 1")
 	noDrift := c.flags.Bool("no-drift-guard", false, "let a trial predict what it likes")
 	alpha := c.flags.Float64("alpha", usual.Alpha, "`CHANCE` that the guards ever end a harmless trial")
-	return func(p guard.Plan) guard.Plan {
+	return func(p guard.Plan) (_ guard.Plan, given bool) {
 		margins := map[string]float64{}
 		for _, g := range p.Guards {
 			margins[g.Signal] = g.Margin
@@ -139,7 +141,10 @@ func planOptions(c *call) func(guard.Plan) guard.Plan {
 				}
 			case "alpha":
 				p.Alpha = *alpha
+			default:
+				return
 			}
+			given = true
 		})
 		p.Guards = nil
 		for _, signal := range []string{guard.ErrorRate, guard.PredictionDrift} {
@@ -147,36 +152,33 @@ func planOptions(c *call) func(guard.Plan) guard.Plan {
 				p.Guards = append(p.Guards, guard.Guard{Signal: signal, Margin: margin})
 			}
 		}
-		return p
+		return p, given
 	}
 }
 
 func editEndpoint(c *call) func(context.Context) error {
 	c.connect()
-	rung := c.flags.String("rung", "", "`RUNG` that versions must stand on")
-	about := c.flags.String("about", "", "`TEXT` for people")
-	repeatable := c.flags.Bool("repeatable", false, "asking a model server twice does no harm")
+	var edit wire.EditEndpoint
+	c.optional("rung", "`RUNG` that versions must stand on", &edit.Rung)
+	c.optional("about", "`TEXT` for people", &edit.Description)
+	c.flags.BoolFunc("repeatable", "asking a model server twice does no harm", func(s string) error {
+		on, err := strconv.ParseBool(s)
+		if err != nil {
+			return errors.New("write true or false")
+		}
+		edit.Repeatable = &on
+		return nil
+	})
 	plan := planOptions(c)
-	why := c.flags.String("why", "", "`REASON`")
+	c.flags.StringVar(&edit.Reason, "why", "", "`REASON`")
 	return func(ctx context.Context) error {
 		was, err := c.api.Endpoint(ctx, c.args[0])
 		if err != nil {
 			return err
 		}
-		edit := wire.EditEndpoint{Reason: *why}
-		c.flags.Visit(func(f *flag.Flag) {
-			switch f.Name {
-			case "rung":
-				edit.Rung = rung
-			case "about":
-				edit.Description = about
-			case "repeatable":
-				edit.Repeatable = repeatable
-			case "error-margin", "drift-margin", "no-drift-guard", "alpha":
-				held := plan(was.Plan)
-				edit.Plan = &held
-			}
-		})
+		if held, given := plan(was.Plan); given {
+			edit.Plan = &held
+		}
 		e, err := c.api.EditEndpoint(ctx, c.args[0], edit)
 		return c.show(e, err, func() {
 			facts(c.Out, "endpoint", e.Name, "demands", e.Rung, "about", e.Description, "guards", guards(e.Plan))

@@ -121,17 +121,11 @@ func sorted[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m))
 func edit(c *call) func(context.Context) error {
 	c.connect()
 	var e registry.Edit
-	optional := func(option, usage string, into **string) {
-		c.flags.Func(option, usage, func(s string) error {
-			*into = &s
-			return nil
-		})
-	}
-	optional("note", "`TEXT`: the new note of a version", &e.Note)
-	optional("description", "`TEXT`: the new description of a model", &e.Description)
-	optional("owner", "`NAME`: the new owner of a model", &e.Owner)
-	optional("name", "`NAME` that a model gets, while nobody signed for it, ran it or called it", &e.Name)
-	optional("project", "`PROJECT` that a model moves to", &e.Project)
+	c.optional("note", "`TEXT`: the new note of a version", &e.Note)
+	c.optional("description", "`TEXT`: the new description of a model", &e.Description)
+	c.optional("owner", "`NAME`: the new owner of a model", &e.Owner)
+	c.optional("name", "`NAME` that a model gets, while nobody signed for it, ran it or called it", &e.Name)
+	c.optional("project", "`PROJECT` that a model moves to", &e.Project)
 	set := pairs{}
 	c.flags.Var((*list)(&e.AddTags), "tag", "`TAG` to put on; may be given several times")
 	c.flags.Var((*list)(&e.RemoveTags), "untag", "`TAG` to take off; may be given several times")

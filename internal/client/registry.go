@@ -230,8 +230,7 @@ func (c *Client) Collect(ctx context.Context, dry bool) (wire.Collected, error) 
 
 // LocalFile is a file of this machine that belongs to a registration.
 type LocalFile struct {
-	// Part is what it is for: artifact, sample, reference, card, requirements, attachment.
-	Part string
+	Part wire.Part
 	Path string
 	// Name is what it is to be called; the last part of the path when empty.
 	Name string
@@ -351,7 +350,7 @@ func writeFile(form *multipart.Writer, file LocalFile) error {
 		return fmt.Errorf("reading the %s: %w", file.Part, err)
 	}
 	defer f.Close()
-	w, err := form.CreateFormFile(file.Part, file.name())
+	w, err := form.CreateFormFile(string(file.Part), file.name())
 	if err != nil {
 		return err
 	}

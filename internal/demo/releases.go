@@ -142,7 +142,7 @@ func (p *play) register(ctx context.Context, r *release) (ref, modelFile string,
 		{Part: wire.PartArtifact, Path: modelFile, Name: "model.json"},
 		{Part: wire.PartSample, Path: stem + ".rows.csv"},
 	}
-	add := func(part, suffix, name string, write func(string) error) error {
+	add := func(part wire.Part, suffix, name string, write func(string) error) error {
 		path := stem + suffix
 		files = append(files, client.LocalFile{Part: part, Path: path, Name: name})
 		return write(path)

@@ -11,7 +11,7 @@ import (
 )
 
 // Look reads a file as a part of a registration would be.
-func Look(part, name string, f *os.File, size int64, targets []string) (wire.LookedAt, error) {
+func Look(part wire.Part, name string, f *os.File, size int64, targets []string) (wire.LookedAt, error) {
 	out := wire.LookedAt{Name: name, Size: size}
 	var err error
 	switch part {
@@ -23,17 +23,7 @@ func Look(part, name string, f *os.File, size int64, targets []string) (wire.Loo
 		}
 	case wire.PartAnswers: // read with the signature, when it is registered
 	case wire.PartReport:
-		if kind := evidence.KindOf(f); kind != "" {
-			if _, err := f.Seek(0, io.SeekStart); err != nil {
-				return out, err
-			}
-			var found evidence.Findings
-			if found, _, err = evidence.Read(kind, "", f); err == nil {
-				out.Report, out.Says = kind, found.Says
-			}
-		} else {
-			out.Remarks = []string{"no report whose kind can be told"}
-		}
+		err = lookAtReport(&out, f)
 	case wire.PartCard:
 		out.Card, err = ReadCard(name, f)
 	case wire.PartRequirements:
@@ -45,4 +35,24 @@ func Look(part, name string, f *os.File, size int64, targets []string) (wire.Loo
 		}
 	}
 	return out, err
+}
+
+// lookAtReport tells the kind of a report, and what it says.
+func lookAtReport(out *wire.LookedAt, f *os.File) error {
+	if err := evidence.CheckSize("", out.Name, out.Size); err != nil {
+		return err
+	}
+	kind := evidence.KindOf(f)
+	if kind == "" {
+		out.Remarks = []string{"no report whose kind can be told"}
+		return nil
+	}
+	if _, err := f.Seek(0, io.SeekStart); err != nil {
+		return err
+	}
+	found, _, err := evidence.Read(kind, "", f)
+	if err == nil {
+		out.Report, out.Says = kind, found.Says
+	}
+	return err
 }

@@ -42,14 +42,8 @@ func scanMetric(rows *sql.Rows, add metricAdder) error {
 
 // measured writes down the metrics that a report measured, in place of those that were there.
 func (r View) measured(ctx context.Context, id int64, e *evidence.Evidence) error {
-	if e.Kind != evidence.EvaluationKind {
-		return nil
-	}
-	data := ""
-	if e.Evaluation != nil {
-		data = e.Evaluation.Data
-	}
-	for name, value := range e.Metrics {
+	metrics, data := e.Measures()
+	for name, value := range metrics {
 		if _, err := r.q.exec(ctx, `INSERT INTO metrics (version_id, name, value, evidence_id, measured_on)
 			SELECT version_id, ?, ?, id, ? FROM evidence WHERE id = ?
 			ON CONFLICT (version_id, name) DO UPDATE SET value = excluded.value, evidence_id = excluded.evidence_id,

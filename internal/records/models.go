@@ -38,9 +38,8 @@ func scanModel(row interface{ Scan(...any) error }) (registry.Model, error) {
 
 // Model finds a model by name.
 func (r View) Model(ctx context.Context, name string) (registry.Model, error) {
-	m, err := scanModel(
-		r.q.row(ctx, modelQuery+`WHERE m.name = ? AND m.removed_at IS NULL AND ?`, name, r.sees("m.project")),
-	)
+	m, err := scanModel(r.q.row(ctx, modelQuery+`WHERE m.name = ? AND m.removed_at IS NULL AND ?`, name,
+		r.sees("m.project")))
 	if err != nil {
 		return m, one(err)
 	}

@@ -76,12 +76,23 @@ func (r View) seesEnvironment() piece {
 
 // Environments lists all environments by name.
 func (r View) Environments(ctx context.Context) ([]traffic.Environment, error) {
+	return r.environments(ctx, "")
+}
+
+// Environment finds an environment by name.
+func (r View) Environment(ctx context.Context, name string) (*traffic.Environment, error) {
+	return single(r.environments(ctx, `AND e.name = ?`, name))
+}
+
+func (r View) environments(ctx context.Context, clause string, args ...any) ([]traffic.Environment, error) {
+	narrow := write(clause, args...)
 	rows, err := r.q.rows(ctx, `SELECT e.name, e.description, e.project, e.allowed, e.added_by, e.added_at,
 			(SELECT count(*) FROM placements p JOIN versions v ON v.id = p.version_id JOIN models m ON m.id = v.model_id
 			WHERE p.environment_id = e.id AND p.removed_at IS NULL AND ?),
 			(SELECT count(*) FROM secrets s WHERE s.name >= 'environment/' || e.name || '/'
 				AND s.name < 'environment/' || e.name || '0')
-		FROM environments e WHERE e.removed_at IS NULL AND ? ORDER BY e.name`, r.sees("m.project"), r.seesEnvironment())
+		FROM environments e WHERE e.removed_at IS NULL AND ? ? ORDER BY e.name`, r.sees("m.project"),
+		r.seesEnvironment(), narrow)
 	out, err := collect(rows, err, func(rows *sql.Rows) (traffic.Environment, error) {
 		e := traffic.Environment{SharedWith: []string{}}
 		var at int64
@@ -97,7 +108,7 @@ func (r View) Environments(ctx context.Context) ([]traffic.Environment, error) {
 		return nil, err
 	}
 	return out, r.each(ctx, write(`SELECT e.name, s.project FROM environment_shares s
-		JOIN environments e ON e.id = s.environment_id WHERE ? ORDER BY s.project`, r.sees("s.project")),
+		JOIN environments e ON e.id = s.environment_id WHERE ? ? ORDER BY s.project`, r.sees("s.project"), narrow),
 		func(rows *sql.Rows) error {
 			var name, project string
 			err := rows.Scan(&name, &project)

@@ -76,7 +76,8 @@ func TestWhatWasMeasuredAndWhereThingsRanIsKept(t *testing.T) {
 			VALUES (1, 1, 1, 'heat-demand', 'tove', 0)`,
 		`INSERT INTO addresses (placement_id, position, url, healthy, reason, since)
 			VALUES (1, 0, 'http://models.tarnholm.example:9001/v1', 1, '', 0), (1, 1, 'https://10.0.0.7', 1, '', 0)`,
-		`INSERT INTO secrets (name, sealed, set_by, set_at) VALUES ('environment/north/Authorization', x'00', 'sif', 0)`,
+		`INSERT INTO secrets (name, sealed, set_by, set_at)
+			VALUES ('environment/north/Authorization', x'00', 'sif', 0)`,
 	)
 	s, err := Open(t.Context(), path)
 	if err != nil {

@@ -66,7 +66,7 @@ type Review struct {
 	IncumbentEvidence []evidence.Evidence `json:"incumbent_evidence" description:"the newest of each kind"`
 	// Moved is how the rows behind the candidate differ from those behind the incumbent, what
 	// moved most first; absent where one of them has no reference profile.
-	Moved *compare.Profiles `json:"moved,omitempty" description:"how the rows behind it differ from those behind the incumbent, what moved most first; absent where one of them has no reference profile"`
+	Moved *compare.Profiles `json:"moved,omitempty" description:"how its rows differ, most moved first"`
 	// Measured is how the two behaved where both answered, over the last day.
 	Measured []compare.Comparison `json:"measured" description:"how both behaved where both answered, over the last day"`
 	Answers  []string             `json:"answers" description:"endpoints that the candidate answers for now"`

@@ -8,7 +8,7 @@ import (
 // NewDataSet describes a revision of a data set.
 type NewDataSet struct {
 	Name        string             `json:"name" required:"true"`
-	Project     string             `json:"project,omitempty" description:"that of earlier revisions; of a new data set, default when not given"`
+	Project     string             `json:"project,omitempty" description:"of a new data set; needed if you can choose"`
 	Address     string             `json:"address,omitempty" description:"where it lies"`
 	Digest      string             `json:"digest,omitempty" description:"SHA-256 of its bytes"`
 	Rows        int64              `json:"rows,omitempty"`
@@ -26,7 +26,7 @@ type AddedDataSet struct {
 // NewRun says what a run begins with.
 type NewRun struct {
 	Model   string            `json:"model" required:"true" description:"the model it trains; it need not exist yet"`
-	Project string            `json:"project,omitempty" description:"of a model that does not exist yet; default when not given"`
+	Project string            `json:"project,omitempty" description:"of a new model; needed where you can choose"`
 	Title   string            `json:"title,omitempty"`
 	Machine string            `json:"machine,omitempty" description:"where it runs"`
 	Params  map[string]string `json:"params,omitempty"`

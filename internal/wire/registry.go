@@ -18,14 +18,14 @@ type Vocabulary struct {
 type Registration struct {
 	Model string `json:"model"`
 	// Project, Task, Description and Owner are for a model that is new.
-	Project     string             `json:"project,omitempty" description:"of a new model; default when not given"`
+	Project     string             `json:"project,omitempty" description:"of a new model; needed where you can choose"`
 	Task        string             `json:"task,omitempty" enum:"regression,classification,other" description:"of a new model; read off the target when not given"`
 	Description string             `json:"description,omitempty" description:"of a new model"`
 	Owner       string             `json:"owner,omitempty" description:"of a new model; whoever registers when not given"`
 	Note        string             `json:"note,omitempty"`
 	Metrics     map[string]float64 `json:"metrics,omitempty" description:"with a run, its last values when not given"`
 	// Meanings say what metrics mean, for all versions of the model.
-	Meanings   metric.Meanings    `json:"metric_meanings,omitempty" description:"unit, and which way is better, by metric; one for all versions of the model, so what is known is not said otherwise"`
+	Meanings   metric.Meanings    `json:"metric_meanings,omitempty" description:"by metric, for all versions"`
 	Params     map[string]string  `json:"params,omitempty" description:"with a run, its parameters when not given"`
 	Importance map[string]float64 `json:"importance,omitempty" description:"how much each input counts"`
 	Code       *lineage.Code      `json:"code,omitempty" description:"with a run, its code when not given"`
@@ -50,7 +50,7 @@ type Registration struct {
 // UploadUse says what an upload in pieces is for.
 type UploadUse struct {
 	ID   string `json:"id" required:"true"`
-	Part string `json:"part" required:"true" enum:"artifact,sample,reference,card,requirements,attachment,answers,report"`
+	Part Part   `json:"part" required:"true"`
 	Name string `json:"name,omitempty" description:"of the file; the upload's own when not given"`
 }
 
@@ -80,22 +80,10 @@ type Foreseen struct {
 	Remarks []string   `json:"remarks,omitempty" description:"what was passed over while reading the files"`
 	Gate    GateReport `json:"gate" description:"what the gates up to the highest rung would say"`
 	// Signature is what the incumbent takes and gives; Changes how the new one differs from it.
-	Signature     *signature.Signature    `json:"incumbent_signature,omitempty" description:"what the incumbent takes and gives"`
+	Signature     *signature.Signature    `json:"incumbent_signature,omitempty"`
 	Changes       []signature.Change      `json:"changes" description:"how its signature differs from the incumbent's"`
 	Compatibility signature.Compatibility `json:"compatibility" enum:"compatible,widened,breaking,unknown"`
 }
-
-// The parts that files come as.
-const (
-	PartArtifact     = "artifact"
-	PartSample       = "sample"
-	PartReference    = "reference"
-	PartCard         = "card"
-	PartRequirements = "requirements"
-	PartAttachment   = "attachment"
-	PartAnswers      = "answers"
-	PartReport       = "report"
-)
 
 // Deleted says what was deleted.
 type Deleted struct {
@@ -136,12 +124,4 @@ type LookedAt struct {
 	Report       string                `json:"report,omitempty" description:"the kind of evidence that it is"`
 	Says         string                `json:"says,omitempty" description:"what the report says, in a few words"`
 	Remarks      []string              `json:"remarks,omitempty"`
-}
-
-// Parts lists the parts that files come as.
-func Parts() []string {
-	return []string{
-		PartArtifact, PartSample, PartReference, PartCard, PartRequirements,
-		PartAttachment, PartAnswers, PartReport,
-	}
 }

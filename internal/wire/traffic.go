@@ -14,7 +14,7 @@ type NewEnvironment struct {
 	Description string   `json:"description,omitempty"`
 	Project     string   `json:"project,omitempty" description:"whose it is; may be left out where there is one choice"`
 	SharedWith  []string `json:"shared_with,omitempty" description:"other projects whose versions may run there"`
-	Allowed     []string `json:"allowed,omitempty" description:"where model servers may be: hosts, names below one (*.), ranges of IP addresses, :PORT behind it for one port; anywhere when not given"`
+	Allowed     []string `json:"allowed,omitempty" description:"hosts, *.HOST, ranges; with :PORT for one port"`
 }
 
 // EditEnvironment says what changes of an environment; what is absent stays.
@@ -30,7 +30,7 @@ type EditEnvironment struct {
 // EditAddresses says which addresses a placement gets and loses.
 type EditAddresses struct {
 	Add    []string `json:"add,omitempty" description:"addresses of model servers that answer from now on too"`
-	Remove []string `json:"remove,omitempty" description:"addresses that are asked no more; what they have begun they finish"`
+	Remove []string `json:"remove,omitempty" description:"asked no more; what they have begun they finish"`
 	Reason string   `json:"reason,omitempty"`
 }
 
@@ -51,7 +51,7 @@ type NewEndpoint struct {
 // call, so that stays too.
 type EditEndpoint struct {
 	Description *string     `json:"description,omitempty"`
-	Rung        *string     `json:"rung,omitempty" description:"what versions must stand on to answer; those in the split in force must"`
+	Rung        *string     `json:"rung,omitempty" description:"what versions must stand on to answer"`
 	Plan        *guard.Plan `json:"plan,omitempty" description:"what trial lanes are held to; not while there is one"`
 	Repeatable  *bool       `json:"repeatable,omitempty"`
 	Reason      string      `json:"reason,omitempty"`

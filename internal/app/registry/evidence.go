@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"slices"
 	"strings"
@@ -17,9 +16,6 @@ import (
 	"innerladder/internal/records"
 	"innerladder/internal/wire"
 )
-
-// largestReport is how large a report may be that is read; documents and pictures are not.
-const largestReport = 64 << 20
 
 // report is a file that was read as evidence.
 type report struct {
@@ -42,9 +38,8 @@ func readReport(kind, verdict string, f *File) (report, error) {
 		return report{}, fault.New(fault.Invalid, "evidence.picture", "%s is no picture but %s", f.Name, media).
 			In("file").Do("attach it with -kind document")
 	}
-	if f.Upload.Size > largestReport && kind != evidence.PictureKind && kind != evidence.DocumentKind {
-		return report{}, fault.New(fault.TooLarge, "evidence.large", "%s has %d bytes", f.Name, f.Upload.Size).
-			In("file").Do("attach a report of at most %d MiB", largestReport>>20)
+	if err := evidence.CheckSize(kind, f.Name, f.Upload.Size); err != nil {
+		return report{}, err
 	}
 	findings, own, err := evidence.Read(kind, verdict, opened)
 	if err != nil {
@@ -58,17 +53,21 @@ func readReport(kind, verdict string, f *File) (report, error) {
 
 // recognise reads a file that comes with a registration as evidence of the kind that it is.
 func recognise(f *File) (report, error) {
+	if err := evidence.CheckSize("", f.Name, f.Upload.Size); err != nil {
+		return report{}, err
+	}
 	opened, _, err := f.open()
 	if err != nil {
 		return report{}, err
 	}
-	kind := evidence.KindOf(io.LimitReader(opened, largestReport))
+	kind := evidence.KindOf(opened)
 	if err := opened.Close(); err != nil {
 		return report{}, err
 	}
 	if kind == "" {
 		return report{}, fault.New(fault.Invalid, "evidence.kind", "%s is no report whose kind can be told", f.Name).
-			In(f.Part).Do("attach it to the version afterwards with: innerladder attach MODEL@NUMBER -kind KIND FILE")
+			In(string(f.Part)).
+			Do("attach it to the version afterwards with: innerladder attach MODEL@NUMBER -kind KIND FILE")
 	}
 	return readReport(kind, "", f)
 }

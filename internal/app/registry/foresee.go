@@ -3,6 +3,7 @@ package registry
 import (
 	"context"
 	"errors"
+	"slices"
 
 	"innerladder/internal/app/act"
 	"innerladder/internal/core/access"
@@ -19,25 +20,16 @@ type Draft struct {
 	// Known is the version that has the same content already; empty when there is none.
 	Known   string
 	Remarks []string
+	// Reports are those that come with it, newest first as those of a version are.
 	Reports []evidence.Evidence
 }
 
 // Foresee says what a registration would make, and changes nothing. Files come from uploads; those
 // at addresses are not fetched for it.
 func (s *Service) Foresee(ctx context.Context, by act.Actor, reg wire.Registration) (*Draft, error) {
-	if err := by.May(access.Register); err != nil {
+	files, err := s.given(ctx, by, reg, nil)
+	if err != nil {
 		return nil, err
-	}
-	if err := s.checkRegistration(reg); err != nil {
-		return nil, err
-	}
-	var files []*File
-	for _, u := range reg.Uploads {
-		f, err := s.useUpload(ctx, by, u)
-		if err != nil {
-			return nil, err
-		}
-		files = append(files, f)
 	}
 	g, err := s.gather(reg, files)
 	if err != nil {
@@ -59,6 +51,7 @@ func (s *Service) Foresee(ctx context.Context, by act.Actor, reg wire.Registrati
 		d.Reports = append(d.Reports, read.Evidence)
 		d.measure(read.Evidence)
 	}
+	slices.Reverse(d.Reports)
 	return d, nil
 }
 
@@ -96,17 +89,16 @@ func (s *Service) standsIn(ctx context.Context, by act.Actor, r records.View, re
 
 // measure has what a report measured count in place of what is claimed, as it will.
 func (d *Draft) measure(e evidence.Evidence) {
-	if e.Kind != evidence.EvaluationKind || e.Evaluation == nil {
-		return
-	}
-	if d.Measured == nil {
+	metrics, data := e.Measures()
+	if d.Measured == nil && len(metrics) > 0 {
 		d.Measured = map[string]metric.Measured{}
 	}
-	for name, value := range e.Metrics {
-		var claimed *float64
-		if x, said := d.Metrics[name]; said {
+	for name, value := range metrics {
+		before, measured := d.Measured[name]
+		claimed := before.Claimed
+		if x, said := d.Metrics[name]; said && !measured {
 			claimed = &x
 		}
-		d.Metrics[name], d.Measured[name] = value, metric.Took(value, claimed, e.ID, e.Evaluation.Data, e.AddedAt)
+		d.Metrics[name], d.Measured[name] = value, metric.Took(value, claimed, e.ID, data, e.AddedAt)
 	}
 }

@@ -48,7 +48,7 @@ func (s *Service) gather(reg wire.Registration, files []*File) (*gathered, error
 	types := reg.Signature.Types()
 	for _, f := range files {
 		if f.Upload.Size == 0 {
-			return nil, fault.New(fault.Invalid, "artifact.empty", "%s is empty", f.Name).In(f.Part).
+			return nil, fault.New(fault.Invalid, "artifact.empty", "%s is empty", f.Name).In(string(f.Part)).
 				Do("give the file that was meant")
 		}
 		opened, err := f.Upload.Open()
@@ -96,7 +96,7 @@ func (g *gathered) take(f *File, opened *os.File, types map[string]signature.Typ
 	v := g.version
 	once := func(there bool) error {
 		if there {
-			return fault.New(fault.Invalid, "register.twice", "two files are given as %s", f.Part).In(f.Part).
+			return fault.New(fault.Invalid, "register.twice", "two files are given as %s", f.Part).In(string(f.Part)).
 				Do("give one")
 		}
 		return nil

@@ -58,13 +58,12 @@ func (s *Service) moveModel(ctx context.Context, t *act.Tx, m registry.Model, pr
 		}
 		places = append(places, e.Environment)
 	}
-	all, err := t.Within(records.Everything).Environments(ctx)
-	if err != nil {
-		return err
-	}
 	for _, name := range places {
-		i := slices.IndexFunc(all, func(e traffic.Environment) bool { return e.Name == name })
-		if i >= 0 && !all[i].Serves(project) {
+		e, err := t.Within(records.Everything).Environment(ctx, name)
+		if err != nil {
+			return err
+		}
+		if !e.Serves(project) {
 			return refuse("share the environment first", "it is in %s, which is not for %s", name, project)
 		}
 	}
@@ -117,11 +116,7 @@ func (s *Service) RemoveModel(ctx context.Context, by act.Actor, name, reason st
 	if err := naming.CheckReason(reason, "say why; the name means something else from now on"); err != nil {
 		return registry.Model{}, err
 	}
-	return act.Change(ctx, s.Base, by, access.Manage, func(t *act.Tx) (registry.Model, error) {
-		m, err := s.FindModel(ctx, t.View, "model", name)
-		if err != nil {
-			return m, err
-		}
+	return s.changeModel(ctx, by, access.Manage, name, func(t *act.Tx, m registry.Model) (registry.Model, error) {
 		if m.Versions > 0 {
 			return m, fault.New(fault.Refused, "model.in_use", "%s has versions: %d", name, m.Versions).In("model").
 				Do("delete them first with: innerladder delete %s@NUMBER -why REASON", name)

@@ -23,7 +23,7 @@ import (
 
 // File is a received file with its name.
 type File struct {
-	Part   string
+	Part   wire.Part
 	Name   string
 	Upload *blob.Upload
 	// address and reference are set for files that came from an address.
@@ -32,7 +32,7 @@ type File struct {
 }
 
 // Receive reads a file to its end; it is kept when a version is registered with it.
-func (s *Service) Receive(ctx context.Context, by act.Actor, part, name string, r io.Reader) (*File, error) {
+func (s *Service) Receive(ctx context.Context, by act.Actor, part wire.Part, name string, r io.Reader) (*File, error) {
 	if err := by.May(access.Register); err != nil {
 		return nil, err
 	}
@@ -46,10 +46,10 @@ func (s *Service) Receive(ctx context.Context, by act.Actor, part, name string, 
 	return &File{Part: part, Name: name, Upload: u}, nil
 }
 
-func checkFileName(part, name string) error {
+func checkFileName(part wire.Part, name string) error {
 	if name == "" || len(name) > 255 || name == "." || name == ".." || strings.ContainsAny(name, "/\\") ||
 		strings.ContainsFunc(name, func(r rune) bool { return r < 0x20 || r == 0x7f }) {
-		return fault.New(fault.Invalid, "artifact.name", "%q cannot be the name of a file", name).In(part).
+		return fault.New(fault.Invalid, "artifact.name", "%q cannot be the name of a file", name).In(string(part)).
 			Do("give a plain file name without a path")
 	}
 	return nil
@@ -60,19 +60,9 @@ func checkFileName(part, name string) error {
 func (s *Service) Register(ctx context.Context, by act.Actor, reg wire.Registration,
 	files []*File,
 ) (wire.Registered, error) {
-	if err := by.May(access.Register); err != nil {
+	files, err := s.given(ctx, by, reg, files)
+	if err != nil {
 		return wire.Registered{}, err
-	}
-	if err := s.checkRegistration(reg); err != nil {
-		return wire.Registered{}, err
-	}
-	files = slices.Clone(files)
-	for _, u := range reg.Uploads {
-		f, err := s.useUpload(ctx, by, u)
-		if err != nil {
-			return wire.Registered{}, err
-		}
-		files = append(files, f)
 	}
 	fetched, err := s.fetchAll(ctx, by, reg.Sources)
 	defer func() {
@@ -103,6 +93,26 @@ func (s *Service) Register(ctx context.Context, by act.Actor, reg wire.Registrat
 		}
 	}
 	return out, err
+}
+
+// given is the files of a registration, those that came with it and those that were uploaded before,
+// once whoever registers may, and what they say can be.
+func (s *Service) given(ctx context.Context, by act.Actor, reg wire.Registration, came []*File) ([]*File, error) {
+	if err := by.May(access.Register); err != nil {
+		return nil, err
+	}
+	if err := s.checkRegistration(reg); err != nil {
+		return nil, err
+	}
+	files := slices.Clone(came)
+	for _, u := range reg.Uploads {
+		f, err := s.useUpload(ctx, by, u)
+		if err != nil {
+			return nil, err
+		}
+		files = append(files, f)
+	}
+	return files, nil
 }
 
 // checkRegistration refuses what is wrong whatever the state of the service.

@@ -94,6 +94,19 @@ func (s *Service) EditVersion(ctx context.Context, by act.Actor, ref string,
 	})
 }
 
+// changeModel changes a model, once it is found.
+func (s *Service) changeModel(ctx context.Context, by act.Actor, may access.Permission, name string,
+	change func(*act.Tx, registry.Model) (registry.Model, error),
+) (registry.Model, error) {
+	return act.Change(ctx, s.Base, by, may, func(t *act.Tx) (registry.Model, error) {
+		m, err := s.FindModel(ctx, t.View, "model", name)
+		if err != nil {
+			return m, err
+		}
+		return change(t, m)
+	})
+}
+
 // EditModel changes what may change of a model.
 func (s *Service) EditModel(ctx context.Context, by act.Actor, name string, e registry.Edit) (registry.Model, error) {
 	if err := e.Check(); err != nil {
@@ -103,11 +116,7 @@ func (s *Service) EditModel(ctx context.Context, by act.Actor, name string, e re
 		return registry.Model{}, fault.New(fault.Invalid, "edit.of_version", "a model has no note").In("note").
 			Do("change its description")
 	}
-	return act.Change(ctx, s.Base, by, access.Register, func(t *act.Tx) (registry.Model, error) {
-		m, err := s.FindModel(ctx, t.View, "model", name)
-		if err != nil {
-			return m, err
-		}
+	return s.changeModel(ctx, by, access.Register, name, func(t *act.Tx, m registry.Model) (registry.Model, error) {
 		description, owner := m.Description, m.Owner
 		if e.Description != nil {
 			description = *e.Description
@@ -161,11 +170,7 @@ func (s *Service) Vet(ctx context.Context, by act.Actor, name, why string, on bo
 	if err := naming.CheckReason(why, "say why the organisation does or does not stand behind it"); err != nil {
 		return registry.Model{}, err
 	}
-	return act.Change(ctx, s.Base, by, access.Sign, func(t *act.Tx) (registry.Model, error) {
-		m, err := s.FindModel(ctx, t.View, "model", name)
-		if err != nil {
-			return m, err
-		}
+	return s.changeModel(ctx, by, access.Sign, name, func(t *act.Tx, m registry.Model) (registry.Model, error) {
 		var v *registry.Vetting
 		sentence, kind := name+" is vetted no more.", "model.unvetted"
 		if on {

@@ -101,6 +101,10 @@ func (s *Service) DropUpload(ctx context.Context, by act.Actor, id string) error
 
 // useUpload takes a complete upload as a file of a registration.
 func (s *Service) useUpload(ctx context.Context, by act.Actor, use wire.UploadUse) (*File, error) {
+	part, err := wire.PartOf("uploads.part", string(use.Part))
+	if err != nil {
+		return nil, err
+	}
 	p, err := s.ownUpload(ctx, by, use.ID)
 	if err != nil {
 		return nil, err
@@ -116,7 +120,7 @@ func (s *Service) useUpload(ctx context.Context, by act.Actor, use wire.UploadUs
 	if name == "" {
 		name = p.Name
 	}
-	return &File{Part: use.Part, Name: name, Upload: u}, checkFileName(use.Part, name)
+	return &File{Part: part, Name: name, Upload: u}, checkFileName(part, name)
 }
 
 func notComplete(p blob.Partial) error {
@@ -125,9 +129,12 @@ func notComplete(p blob.Partial) error {
 }
 
 // LookAtUpload reads a complete upload as a part of a registration would be.
-func (s *Service) LookAtUpload(ctx context.Context, by act.Actor, id, part string,
+func (s *Service) LookAtUpload(ctx context.Context, by act.Actor, id string, part wire.Part,
 	targets []string,
 ) (wire.LookedAt, error) {
+	if _, err := wire.PartOf("part", string(part)); err != nil {
+		return wire.LookedAt{}, err
+	}
 	p, err := s.ownUpload(ctx, by, id)
 	if err != nil {
 		return wire.LookedAt{}, err

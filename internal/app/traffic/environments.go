@@ -2,6 +2,7 @@ package traffic
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"reflect"
 	"slices"
@@ -17,9 +18,7 @@ import (
 )
 
 // AddEnvironment adds a place where versions run.
-func (s *Service) AddEnvironment(
-	ctx context.Context,
-	by act.Actor,
+func (s *Service) AddEnvironment(ctx context.Context, by act.Actor,
 	n wire.NewEnvironment,
 ) (traffic.Environment, error) {
 	if err := naming.Check("name", n.Name); err != nil {
@@ -61,13 +60,12 @@ func sharing(e traffic.Environment) string {
 
 // environmentFree refuses the name of an environment that is there.
 func (s *Service) environmentFree(ctx context.Context, t *act.Tx, name string) error {
-	all, err := t.Environments(ctx)
-	if err != nil {
-		return err
-	}
-	if slices.ContainsFunc(all, func(o traffic.Environment) bool { return o.Name == name }) {
+	switch _, err := t.Environment(ctx, name); {
+	case err == nil:
 		return fault.New(fault.Refused, "environment.exists", "there is an environment %s already", name).
 			In("name").Do("use it, or choose another name")
+	case !errors.Is(err, records.ErrNone):
+		return err
 	}
 	return act.NameFree(ctx, t.View, "environments", name)
 }
@@ -123,8 +121,8 @@ func (s *Service) EditEnvironment(ctx context.Context, by act.Actor, name string
 		}
 		e := act.Entry{
 			Project: after.Project, Kind: "environment.changed", Subject: after.Name,
-			Sentence: fmt.Sprintf("Environment %s was changed.",
-				name), Reason: edit.Reason, Before: before, After: after,
+			Sentence: fmt.Sprintf("Environment %s was changed.", name), Reason: edit.Reason, Before: before,
+			After: after,
 		}
 		if after.Name != name {
 			e.Sentence, e.Also = fmt.Sprintf("Environment %s was renamed to %s.", name, after.Name), []string{name}
@@ -135,9 +133,7 @@ func (s *Service) EditEnvironment(ctx context.Context, by act.Actor, name string
 
 // kept finds an environment that whoever acts may keep, and the projects that it is shared with
 // but that they do not see.
-func (s *Service) kept(
-	ctx context.Context,
-	t *act.Tx,
+func (s *Service) kept(ctx context.Context, t *act.Tx,
 	name string,
 ) (e traffic.Environment, hidden []string, err error) {
 	if e, err = s.findEnvironment(ctx, t.View, name); err != nil {
@@ -270,9 +266,7 @@ func inUse(environment, who, how, remedy string) error {
 }
 
 // RemoveEnvironment takes away an environment in which nothing runs, with its headers.
-func (s *Service) RemoveEnvironment(
-	ctx context.Context,
-	by act.Actor,
+func (s *Service) RemoveEnvironment(ctx context.Context, by act.Actor,
 	name, reason string,
 ) (traffic.Environment, error) {
 	return act.Change(ctx, s.Base, by, access.Manage, func(t *act.Tx) (traffic.Environment, error) {
@@ -318,15 +312,19 @@ func (s *Service) Environments(ctx context.Context, by act.Actor) (wire.Listed[t
 
 // findEnvironment finds an environment by name, or says which there are.
 func (s *Service) findEnvironment(ctx context.Context, r records.View, name string) (traffic.Environment, error) {
+	e, err := r.Environment(ctx, name)
+	if err == nil {
+		return *e, nil
+	}
+	if !errors.Is(err, records.ErrNone) {
+		return traffic.Environment{}, err
+	}
 	all, err := r.Environments(ctx)
 	if err != nil {
 		return traffic.Environment{}, err
 	}
 	names := make([]string, len(all))
 	for i, e := range all {
-		if e.Name == name {
-			return e, nil
-		}
 		names[i] = e.Name
 	}
 	return traffic.Environment{}, fault.New(fault.Unknown, "environment.unknown", "there is no environment %q", name).

@@ -47,6 +47,19 @@ const (
 	Unjudged = "none"
 )
 
+// largest is how many bytes of a report are read.
+const largest = 64 << 20
+
+// CheckSize refuses a report that is too large to be read; documents and pictures are not read. kind
+// is empty where it is still to be told.
+func CheckSize(kind, name string, size int64) error {
+	if size <= largest || kind == DocumentKind || kind == PictureKind {
+		return nil
+	}
+	return fault.New(fault.TooLarge, "evidence.large", "%s has %d bytes", name, size).In("file").
+		Do("attach a report of at most %d MiB", largest>>20)
+}
+
 // Evidence is a report attached to a version; immutable. Of several of a kind the newest
 // counts.
 type Evidence struct {
@@ -73,6 +86,17 @@ type Findings struct {
 	Evaluation *Evaluation        `json:"evaluation,omitempty"`
 	Load       *LoadReport        `json:"load,omitempty"`
 	Shadow     *ShadowReport      `json:"shadow,omitempty"`
+}
+
+// Measures is what a report measured: metrics, and the data it did so on. Only an evaluation measures.
+func (e Evidence) Measures() (metrics map[string]float64, data string) {
+	if e.Kind != EvaluationKind {
+		return nil, ""
+	}
+	if e.Evaluation != nil {
+		data = e.Evaluation.Data
+	}
+	return e.Metrics, data
 }
 
 // ids are how evidence is known.

@@ -118,3 +118,24 @@ func FuzzReadEvidence(f *testing.F) {
 		}
 	})
 }
+
+func TestOnlyWhatIsReadIsBounded(t *testing.T) {
+	for kind, code := range map[string]string{
+		"": "evidence.large", EvaluationKind: "evidence.large", TestsKind: "evidence.large",
+		DocumentKind: "", PictureKind: "",
+	} {
+		if err := CheckSize(kind, "a", largest+1); fault.Code(err) != code || CheckSize(kind, "a", largest) != nil {
+			t.Errorf("%s: %v, want %q", kind, err, code)
+		}
+	}
+}
+
+func TestOnlyAnEvaluationMeasures(t *testing.T) {
+	found := Findings{Metrics: map[string]float64{"rmse": 1}, Evaluation: &Evaluation{Data: "winter#1"}}
+	for _, kind := range Kinds() {
+		metrics, data := Evidence{Kind: kind, Findings: found}.Measures()
+		if is := kind == EvaluationKind; (len(metrics) == 1) != is || (data == "winter#1") != is {
+			t.Errorf("%s measures %v on %q", kind, metrics, data)
+		}
+	}
+}

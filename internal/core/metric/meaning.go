@@ -12,7 +12,7 @@ import (
 // not say it. It is one for all versions of the model, so that they compare.
 type Meaning struct {
 	Unit   string `json:"unit,omitempty" description:"such as MW"`
-	Better Way    `json:"better,omitempty" enum:"lower,higher" description:"which way is better; by the metric's name when not given"`
+	Better Way    `json:"better,omitempty" enum:"lower,higher" description:"where the metric's name does not say it"`
 }
 
 // Way is which way a metric is better; empty where its name says it.

@@ -20,8 +20,8 @@ type MetricChange struct {
 	From *float64 `json:"from,omitempty"`
 	To   *float64 `json:"to,omitempty"`
 	// FromMeasured and ToMeasured are set where an attached report measured it.
-	FromMeasured *metric.Measured `json:"from_measured,omitempty" description:"the report that measured it; absent when it is claimed"`
-	ToMeasured   *metric.Measured `json:"to_measured,omitempty" description:"the report that measured it; absent when it is claimed"`
+	FromMeasured *metric.Measured `json:"from_measured,omitempty" description:"the report that measured it, if any"`
+	ToMeasured   *metric.Measured `json:"to_measured,omitempty" description:"the report that measured it, if any"`
 	// Difference is To less From; Verdict takes into account which way is better.
 	Difference *float64 `json:"difference,omitempty"`
 	Verdict    string   `json:"verdict" enum:"better,worse,same,changed,only in from,only in to"`

@@ -15,8 +15,8 @@ type Edit struct {
 	Description *string `json:"description,omitempty" description:"of a model"`
 	Owner       *string `json:"owner,omitempty" description:"of a model"`
 	// Name and Project rename and move a model.
-	Name    *string `json:"name,omitempty" description:"that a model gets; while nobody signed for it, ran it or called it"`
-	Project *string `json:"project,omitempty" description:"that a model moves to, with its runs; needs the permission manage in both"`
+	Name    *string `json:"name,omitempty" description:"of a model; while nobody signed for it, ran or called it"`
+	Project *string `json:"project,omitempty" description:"of a model, which moves with its runs; needs manage in both"`
 	// AddTags and RemoveTags change the tags; SetProperties and RemoveProperties the
 	// properties.
 	AddTags          []string          `json:"add_tags,omitempty"`

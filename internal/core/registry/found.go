@@ -21,8 +21,8 @@ type Found struct {
 	Labels    []string                   `json:"labels,omitempty"`
 	Tags      []string                   `json:"tags,omitempty" description:"of the version and of its model"`
 	Formats   []string                   `json:"formats"`
-	Metrics   map[string]float64         `json:"metrics" description:"what counts: measured by a report, else claimed at registration"`
-	Measured  map[string]metric.Measured `json:"measured,omitempty" description:"those of the metrics that an attached report measured"`
+	Metrics   map[string]float64         `json:"metrics" description:"measured by a report, else as claimed"`
+	Measured  map[string]metric.Measured `json:"measured,omitempty" description:"those that a report measured"`
 	Size      int64                      `json:"size" description:"bytes of all artifacts"`
 	Answering []string                   `json:"answering,omitempty" description:"endpoints it answers for now"`
 	PlacedIn  []string                   `json:"placed_in,omitempty"`

@@ -46,8 +46,8 @@ type LineupMetric struct {
 	Unit          string             `json:"unit,omitempty"`
 	LowerIsBetter bool               `json:"lower_is_better"`
 	Values        map[string]float64 `json:"values"`
-	// Measured are those of the values that an attached report measured.
-	Measured map[string]metric.Measured `json:"measured,omitempty" description:"those of the values that an attached report measured"`
+	// Measured are those that a report measured.
+	Measured map[string]metric.Measured `json:"measured,omitempty" description:"those that a report measured"`
 	// Best lists the refs of the best value; empty when fewer than two have one.
 	Best []string `json:"best,omitempty"`
 	// Against is the difference to the base.

@@ -91,10 +91,10 @@ type Version struct {
 	Note      string     `json:"note,omitempty"`
 	Artifacts []Artifact `json:"artifacts"`
 	// Metrics are those that count: measured, or where no report has them, claimed.
-	Metrics  map[string]float64         `json:"metrics" description:"what counts: measured by a report, else claimed at registration"`
-	Measured map[string]metric.Measured `json:"measured,omitempty" description:"those of the metrics that an attached report measured"`
+	Metrics  map[string]float64         `json:"metrics" description:"measured by a report, else as claimed"`
+	Measured map[string]metric.Measured `json:"measured,omitempty" description:"those that a report measured"`
 	// Meanings are what its model's metrics mean.
-	Meanings     metric.Meanings      `json:"meanings,omitempty" description:"unit, and which way is better, of metrics of its model for which it was said"`
+	Meanings     metric.Meanings      `json:"meanings,omitempty" description:"what its metrics mean, where it was said"`
 	Params       map[string]string    `json:"params"`
 	Importance   map[string]float64   `json:"importance,omitempty" description:"how much each input counts, as the trainer measured it"`
 	Signature    *signature.Signature `json:"signature,omitempty"`

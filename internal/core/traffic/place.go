@@ -18,7 +18,7 @@ type Environment struct {
 	Project     string   `json:"project" description:"whose it is; who manages that project keeps it"`
 	SharedWith  []string `json:"shared_with" description:"other projects whose versions may run there"`
 	// Allowed says where its model servers may be; anywhere when there is no rule.
-	Allowed []AddressRule `json:"allowed" description:"where model servers may be: hosts, names below one (*.), ranges of IP addresses; anywhere when empty"`
+	Allowed []AddressRule `json:"allowed" description:"where model servers may be; anywhere when empty"`
 	// Headers is how many headers its model servers are sent with every request.
 	Headers    int       `json:"headers" description:"how many headers its model servers are sent"`
 	AddedBy    string    `json:"added_by"`

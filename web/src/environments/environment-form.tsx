@@ -5,11 +5,10 @@ import { useMe } from '../api/people'
 import { useAddEnvironment, useEditEnvironment, useRemoveEnvironment } from '../api/places'
 import { useProjects } from '../api/queries'
 import { Form } from '../ui/form'
+import { itemsIn } from '../ui/format'
 import { Choice } from '../ui/overlays'
 import { Field, TextField } from '../ui/parts'
 import { Removal } from '../ui/removal'
-
-const lines = (text: string) => text.split(/[\s,]+/).filter(Boolean)
 
 /** Adds an environment, or changes one that is there. */
 export function EnvironmentForm({ environment: e, done }: { environment?: Environment; done: () => void }) {
@@ -32,7 +31,7 @@ export function EnvironmentForm({ environment: e, done }: { environment?: Enviro
     description: draft.description,
     project,
     shared_with: draft.shared.filter((p) => p !== project),
-    allowed: lines(draft.allowed),
+    allowed: itemsIn(draft.allowed),
   }
   return (
     <Form

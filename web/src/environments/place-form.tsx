@@ -4,9 +4,8 @@ import type { Environment, Placement } from '../api/client'
 import { useChangeAddresses, usePlace } from '../api/places'
 import { useModels } from '../api/queries'
 import { Form } from '../ui/form'
+import { itemsIn } from '../ui/format'
 import { Button, Field, inputLook, Tag, TextField } from '../ui/parts'
-
-const lines = (text: string) => text.split(/[\s,]+/).filter(Boolean)
 
 /** The versions that may run in an environment, the newest of each model first. */
 function useRefs(environment: Environment): string[] {
@@ -37,7 +36,7 @@ export function Place({ environment: e, done }: { environment: Environment; done
       onSubmit={() =>
         place.mutate({
           version: version.trim(),
-          addresses: lines(at),
+          addresses: itemsIn(at),
           ...(servedAs.trim() && { served_as: servedAs.trim() }),
         })
       }
@@ -112,7 +111,7 @@ export function Addresses({ placement: p, done }: { placement: Placement; done: 
       submit={change.isPending ? 'Asking the servers…' : 'Change them'}
       pending={change.isPending}
       error={change.error}
-      onSubmit={() => change.mutate({ add: lines(add), remove: gone, reason }, { onSuccess: done })}
+      onSubmit={() => change.mutate({ add: itemsIn(add), remove: gone, reason }, { onSuccess: done })}
     >
       <div className="grid gap-1">
         {p.addresses.map((a) => (

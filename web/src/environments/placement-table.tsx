@@ -3,6 +3,7 @@ import { useMay } from '../api/people'
 import { useUnplace } from '../api/places'
 import { FormSheet } from '../ui/form'
 import { Ago, Button, LinkButton, Problem, Ref, Tag } from '../ui/parts'
+import { TableHead } from '../ui/table-head'
 import { Addresses } from './place-form'
 
 /** What runs in an environment, at which addresses, and how it is. */
@@ -11,15 +12,7 @@ export function PlacementTable({ placements, environment }: { placements: Placem
   return (
     <div className="overflow-x-auto">
       <table className="w-full">
-        <thead className="text-ink-3 text-left text-[12px]">
-          <tr className="*:py-1 *:font-normal">
-            <th>version</th>
-            <th>addresses</th>
-            <th>served as</th>
-            <th>placed</th>
-            <th />
-          </tr>
-        </thead>
+        <TableHead columns={['version', 'addresses', 'served as', 'placed', '']} />
         <tbody>
           {placements.map((p) => (
             <PlacementRow

@@ -1,5 +1,6 @@
 import { Choice } from '../ui/overlays'
 import { inputLook } from '../ui/parts'
+import { TableHead } from '../ui/table-head'
 import { type Column, type EditedColumn } from './registering'
 import { rangeText, typeText } from './type-text'
 
@@ -18,16 +19,7 @@ export function ColumnsEditor({
   return (
     <div className="max-h-[32rem] overflow-auto">
       <table className="w-full">
-        <thead className="text-ink-3 text-left text-[12px]">
-          <tr className="*:py-1 *:pr-3 *:font-normal">
-            <th>column</th>
-            <th>output</th>
-            <th>type</th>
-            <th>unit</th>
-            <th>may be missing</th>
-            <th>range or levels</th>
-          </tr>
-        </thead>
+        <TableHead columns={['column', 'output', 'type', 'unit', 'may be missing', 'range or levels']} />
         <tbody>
           {columns.map(({ column: c, output }, i) => (
             <tr key={c.name} className="border-line border-t *:py-1 *:pr-3">
@@ -54,9 +46,9 @@ export function ColumnsEditor({
               </td>
               <td>
                 <input
-                  className={`${inputLook} max-w-28`}
+                  className={`${inputLook} max-w-28 min-w-12`}
                   aria-label={`Unit of ${c.name}`}
-                  placeholder="none"
+                  placeholder="–"
                   value={c.unit ?? ''}
                   onChange={(event) => set(i, { column: { ...c, unit: event.target.value } })}
                 />

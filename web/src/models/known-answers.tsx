@@ -6,6 +6,7 @@ import { useConfirmAnswers, usePlacements } from '../api/queries'
 import { number } from '../ui/format'
 import { Sheet } from '../ui/overlays'
 import { Ago, Button, Empty, Panel, Problem, TextField } from '../ui/parts'
+import { TableHead } from '../ui/table-head'
 
 type Case = NonNullable<Version['known_answers']>['cases'][number]
 
@@ -42,12 +43,7 @@ function CaseTable({ cases }: { cases: Case[] }) {
   return (
     <div className="max-h-80 overflow-auto">
       <table className="w-full">
-        <thead className="text-ink-3 text-left text-[12px]">
-          <tr className="*:py-1 *:font-normal">
-            <th>asked</th>
-            <th>must answer</th>
-          </tr>
-        </thead>
+        <TableHead columns={['asked', 'must answer']} />
         <tbody>
           {cases.map((c, i) => (
             <tr key={i} className="border-line border-t align-top text-[13px] *:py-1.5 *:pr-4">

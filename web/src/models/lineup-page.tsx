@@ -3,7 +3,7 @@ import { useSearchParams } from 'react-router'
 import { CurveGrid } from '../charts/curves'
 import type { Lineup } from '../api/client'
 import { useLineup } from '../api/queries'
-import { bytes, number } from '../ui/format'
+import { bytes, itemsIn, number } from '../ui/format'
 import { Ago, Empty, inputLook, Loaded, PageHead, Panel, Ref, Tag, To, Verdict } from '../ui/parts'
 import { ModelPlaces } from './places'
 import { RolledBackTag } from './rolled-back'
@@ -11,7 +11,7 @@ import { MetricValue } from './metric-value'
 
 export function LineupPage() {
   const [params, setParams] = useSearchParams()
-  const versions = (params.get('versions') ?? '').split(/[, ]+/).filter(Boolean)
+  const versions = itemsIn(params.get('versions') ?? '')
   const lineup = useLineup(versions)
   return (
     <>

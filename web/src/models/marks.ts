@@ -1,4 +1,4 @@
-const tagsOf = (text: string) => text.split(/[\s,]+/).filter(Boolean)
+import { itemsIn } from '../ui/format'
 
 /** One NAME=VALUE a line. */
 const propertiesOf = (text: string) =>
@@ -22,7 +22,7 @@ export interface Marked {
 
 /** What must be added and removed to get from one set to another. */
 export function changes(before: Marked, tags: string, properties: string) {
-  const nextTags = tagsOf(tags)
+  const nextTags = itemsIn(tags)
   const nextProperties = propertiesOf(properties)
   return {
     add_tags: nextTags.filter((t) => !before.tags?.includes(t)),

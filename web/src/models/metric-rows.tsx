@@ -1,8 +1,8 @@
-import { Plus, Trash2 } from 'lucide-react'
+import { Trash2 } from 'lucide-react'
 
 import { useVocabulary } from '../api/queries'
 import { Choice } from '../ui/overlays'
-import { inputLook } from '../ui/parts'
+import { inputLook, LinkButton } from '../ui/parts'
 import { noMetric, type MetricRow } from './registering'
 
 const ways = [
@@ -60,13 +60,9 @@ export function MetricRows({ rows, onChange }: { rows: MetricRow[]; onChange: (r
           </button>
         </div>
       ))}
-      <button
-        type="button"
-        className="text-ink-2 inline-flex cursor-pointer items-center gap-1 justify-self-start text-[13px] underline underline-offset-3"
-        onClick={() => onChange([...rows, noMetric])}
-      >
-        <Plus size={13} aria-hidden /> one more metric
-      </button>
+      <p>
+        <LinkButton onClick={() => onChange([...rows, noMetric])}>one more metric</LinkButton>
+      </p>
     </fieldset>
   )
 }

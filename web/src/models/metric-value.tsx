@@ -2,6 +2,7 @@ import type { Version } from '../api/client'
 import { ago, exact, number } from '../ui/format'
 import { useClock } from '../ui/clock'
 import { Tag, To } from '../ui/parts'
+import { TableHead } from '../ui/table-head'
 
 export type Measured = NonNullable<Version['measured']>[string]
 
@@ -32,14 +33,7 @@ export function MetricTable({ version: v }: { version: Version }) {
   const names = Object.keys(v.metrics).sort()
   return (
     <table className="mb-3 w-full">
-      <thead className="text-ink-3 text-left text-[12px]">
-        <tr className="*:py-1 *:font-normal">
-          <th>metric</th>
-          <th>counts</th>
-          <th>measured by</th>
-          <th>claimed</th>
-        </tr>
-      </thead>
+      <TableHead columns={['metric', 'counts', 'measured by', 'claimed']} />
       <tbody>
         {names.map((name) => {
           const m = v.measured?.[name]

@@ -3,6 +3,7 @@ import { BackToBack } from '../charts/back-to-back'
 import { Distribution } from '../charts/distribution'
 import { count, number, percent } from '../ui/format'
 import { Empty, Loaded, Verdict } from '../ui/parts'
+import { TableHead } from '../ui/table-head'
 import type { ColumnCounts, Profile, Review, Version } from '../api/client'
 
 const seen = (c: ColumnCounts) => c.counts.reduce((a, b) => a + b, 0) + (c.under ?? 0) + (c.over ?? 0) + (c.other ?? 0)
@@ -29,17 +30,7 @@ function ProfileTable({ profile: p }: { profile: Profile }) {
       <div className="overflow-x-auto">
         <p className="text-ink-2 mb-2">{count(p.rows)} rows</p>
         <table className="w-full" aria-label="Reference profile">
-          <thead className="text-ink-3 text-left text-[12px]">
-            <tr className="*:py-1 *:pr-4 *:font-normal">
-              <th>column</th>
-              <th>distribution</th>
-              <th>least</th>
-              <th>mean</th>
-              <th>greatest</th>
-              <th>missing</th>
-              <th>distinct</th>
-            </tr>
-          </thead>
+          <TableHead columns={['column', 'distribution', 'least', 'mean', 'greatest', 'missing', 'distinct']} />
           <tbody className="*:border-line *:border-t *:*:py-1.5 *:*:pr-4 *:*:align-middle">
             {columns.map(([name, c]) => {
               const numeric = !!c.bins.edges?.length

@@ -106,7 +106,7 @@ export function MadeFrom({ draft, change }: Fields) {
           ))}
         </datalist>
       </Field>
-      <div className="grid grid-cols-2 gap-4">
+      <div className="grid grid-cols-2 items-end gap-4">
         <Field label="Parent version; vetted ones are offered">
           <input
             className={inputLook}

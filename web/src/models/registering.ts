@@ -1,6 +1,7 @@
 import { useReducer, useState } from 'react'
 import type { Registration, Version } from '../api/client'
 import { look, upload, type Part } from '../api/uploads'
+import { itemsIn } from '../ui/format'
 import { type Chosen } from './chosen-files'
 import { partOf } from './file-parts'
 
@@ -129,7 +130,7 @@ export function registrationOf(d: Draft, files: Chosen[], read: EditedColumn[], 
       read,
       files.some((f) => f.part === 'sample'),
     ),
-    tags: d.tags.split(/[\s,]+/).filter(Boolean),
+    tags: itemsIn(d.tags),
     data: d.data ? [{ data: d.data, role: 'trained-on' }] : [],
     parents: d.parent ? [{ version: d.parent, relation: d.relation }] : [],
     uploads: files.filter((f) => f.id).map((f) => ({ id: f.id ?? '', part: f.part, name: f.file.name })),

@@ -1,4 +1,5 @@
 import type { Version } from '../api/client'
+import { TableHead } from '../ui/table-head'
 import { rangeText, typeText } from './type-text'
 
 /** What goes in and what comes out. */
@@ -10,15 +11,7 @@ export function SignatureTable({ signature }: { signature: NonNullable<Version['
   return (
     <div className="overflow-x-auto">
       <table className="w-full">
-        <thead className="text-ink-3 text-left text-[12px]">
-          <tr className="*:py-1 *:font-normal">
-            <th>column</th>
-            <th>side</th>
-            <th>type</th>
-            <th>unit</th>
-            <th>range or levels</th>
-          </tr>
-        </thead>
+        <TableHead columns={['column', 'side', 'type', 'unit', 'range or levels']} />
         <tbody>
           {columns.map((c) => (
             <tr key={`${c.side} ${c.name}`} className="border-line border-t *:py-1.5 *:pr-4">

@@ -3,6 +3,7 @@ import { useAddWebhook, useWebhooks } from '../api/keeping'
 import { useMay } from '../api/people'
 import { useProjects } from '../api/queries'
 import { Form, FormSheet } from '../ui/form'
+import { itemsIn } from '../ui/format'
 import { Choice } from '../ui/overlays'
 import { Button, Empty, Loaded, Panel, TextField } from '../ui/parts'
 import { ShownOnce } from '../ui/shown-once'
@@ -63,7 +64,7 @@ function AddWebhook() {
       submit="Add"
       pending={add.isPending || !project}
       error={add.error}
-      onSubmit={() => add.mutate({ address: address.trim(), project, kinds: kinds.split(/[\s,]+/).filter(Boolean) })}
+      onSubmit={() => add.mutate({ address: address.trim(), project, kinds: itemsIn(kinds) })}
     >
       <TextField
         label="Address"

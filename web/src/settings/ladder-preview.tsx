@@ -2,6 +2,7 @@ import type { Ladder } from '../api/client'
 import { useLadderRevisions, usePreview } from '../api/ladder'
 import { words } from '../ui/format'
 import { Ago, Loaded, Panel, Problem, Ref, StateMark } from '../ui/parts'
+import { TableHead } from '../ui/table-head'
 
 /** What would pass today, asked of the service whenever the ladder is another. */
 export function PreviewPanel({ project, ladder }: { project: string; ladder: Ladder }) {
@@ -19,14 +20,7 @@ export function PreviewPanel({ project, ladder }: { project: string; ladder: Lad
             <>
               {p.refused && <p className="text-bad mb-2">It cannot be set as it is: {p.refused}</p>}
               <table className="w-full">
-                <thead className="text-ink-3 text-[12px]">
-                  <tr className="*:pr-3 *:text-left *:font-normal">
-                    <th>to</th>
-                    <th>would pass</th>
-                    <th>wait for people</th>
-                    <th>kept back</th>
-                  </tr>
-                </thead>
+                <TableHead columns={['to', 'would pass', 'wait for people', 'kept back']} />
                 <tbody className="*:border-line *:border-t *:*:py-1.5 *:*:pr-3">
                   {[...p.rungs].reverse().map((r) => (
                     <tr key={r.rung} data-preview={r.rung}>

@@ -38,7 +38,7 @@ export function RequirementEditor({
       {info?.settings.map((s) => {
         const label = `${words(q.kind)}: ${words(s.name)}`
         const value = values[s.name]
-        if (s.type === 'flag')
+        if (s.type === 'yes_no')
           return (
             <Tickbox
               key={s.name}

@@ -5,6 +5,7 @@ import { Form, FormSheet } from '../ui/form'
 import { Choice } from '../ui/overlays'
 import { Ago, Button, Empty, LinkButton, Loaded, Problem, TextField } from '../ui/parts'
 import { ShownOnce } from '../ui/shown-once'
+import { TableHead } from '../ui/table-head'
 import { Checks } from './checks'
 
 const lasting = { '168h': 'a week', '720h': '30 days', '2160h': '90 days', '8784h': 'a year' } as const
@@ -26,17 +27,7 @@ export function Tokens({ robot }: { robot?: string }) {
           ) : (
             <div className="overflow-x-auto">
               <table className="w-full border-collapse" aria-label="Tokens">
-                <thead>
-                  <tr className="text-ink-3 text-left text-[12px]">
-                    <th className="py-1 font-normal">for</th>
-                    <th className="font-normal">ends in</th>
-                    <th className="font-normal">may</th>
-                    <th className="font-normal">in</th>
-                    <th className="font-normal">expires</th>
-                    <th className="font-normal">last used</th>
-                    <th />
-                  </tr>
-                </thead>
+                <TableHead columns={['for', 'ends in', 'may', 'in', 'expires', 'last used', '']} />
                 <tbody>
                   {list.items.map((t) => (
                     <tr key={t.id} className="border-line border-t">

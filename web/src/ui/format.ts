@@ -36,5 +36,8 @@ export const exact = (at: Date) => at.toISOString().replace('T', ' ').replace('Z
 /** The version's own part of a ref: @7 of heat-demand@7. */
 export const short = (ref: string) => ref.slice(ref.indexOf('@'))
 
+/** What was typed with spaces, commas or line breaks between. */
+export const itemsIn = (text: string) => text.split(/[\s,]+/).filter(Boolean)
+
 /** A dot or underscore name in words. */
 export const words = (name: string) => name.replace(/[_.]/g, ' ')

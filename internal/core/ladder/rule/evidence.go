@@ -19,7 +19,7 @@ type EvidenceOf struct {
 var evidenceKind = KindInfo{"evidence", "a report of a kind is attached, passed, and is not too old", []Setting{
 	{"evidence", "text", "its kind", evidence.Kinds()},
 	{"no_older_than", "text", "how old it may be, such as 168h; any age when empty", nil},
-	{"unjudged_too", "flag", "a report without a verdict will do too: a document, say", nil},
+	{"unjudged_too", "yes_no", "a report without a verdict will do too: a document, say", nil},
 	{"least_tests", "count", "how many tests a report of tests must have run", nil},
 }, as[EvidenceOf]}
 

@@ -20,7 +20,7 @@ var lineageParts = []string{"data", "code", "run"}
 
 var lineageKind = KindInfo{"lineage", "it is known what data, code and run the version came from", []Setting{
 	{"parts", "texts", "some of data, code, run; all three when empty", lineageParts},
-	{"clean_code", "flag", "the checkout must not have differed from its commit", nil},
+	{"clean_code", "yes_no", "the checkout must not have differed from its commit", nil},
 }, as[LineageComplete]}
 
 // Kind names it.

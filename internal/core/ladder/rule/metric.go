@@ -19,7 +19,7 @@ type MetricRecorded struct {
 
 var metricRecordedKind = KindInfo{
 	"metric_recorded", "at least one metric is known, claimed at registration or measured by a report",
-	[]Setting{{"measured", "flag", "a report must have measured it: what was only claimed does not count", nil}},
+	[]Setting{{"measured", "yes_no", "a report must have measured it: a claim does not count", nil}},
 	as[MetricRecorded],
 }
 
@@ -72,12 +72,7 @@ var metricKind = KindInfo{"metric", "a metric keeps a limit, or is no worse than
 		"better", "text", "which way is better, for no_worse_by, where the metric's name does not say it",
 		[]string{"lower", "higher"},
 	},
-	{
-		"measured",
-		"flag",
-		"a report must have measured it, and the incumbent's: what was only claimed does not count",
-		nil,
-	},
+	{"measured", "yes_no", "a report must have measured it, and the incumbent's: a claim does not count", nil},
 }, as[Metric]}
 
 // Kind names it.

@@ -80,8 +80,8 @@ type Requirement struct{ Rule }
 // Setting describes one setting of a kind of requirement.
 type Setting struct {
 	Name string `json:"name"`
-	// Type is text, number, count, flag, texts, or items.
-	Type string `json:"type" enum:"text,number,count,flag,texts,items"`
+	// Type is text, number, count, yes_no, texts, or items.
+	Type string `json:"type" enum:"text,number,count,yes_no,texts,items"`
 	What string `json:"what"`
 	// Among lists what it can be; empty when it can be anything.
 	Among []string `json:"among,omitempty"`
@@ -98,9 +98,9 @@ type KindInfo struct {
 // kinds are all kinds of requirements, in the order in which they are offered.
 func kinds() []KindInfo {
 	return []KindInfo{
-		artifactStoredKind, metricRecordedKind, metricKind, evidenceKind, signOffsKind, checklistKind, dataLookedAtKind,
-		cardSectionsKind,
-		lineageKind, signatureKind, dependencyKind, placedKind, shadowedKind, freezeKind,
+		artifactStoredKind, metricRecordedKind, metricKind, evidenceKind, signOffsKind, checklistKind,
+		dataLookedAtKind, cardSectionsKind, lineageKind, signatureKind, dependencyKind, placedKind, shadowedKind,
+		freezeKind,
 	}
 }
 

@@ -20,12 +20,12 @@ func TestKindsDescribeThemselves(t *testing.T) {
 		seen[k.Kind] = true
 		for _, s := range k.Settings {
 			if s.Name == "" || s.What == "" ||
-				!strings.Contains(" text texts number count flag items ", " "+s.Type+" ") {
+				!strings.Contains(" text texts number count yes_no items ", " "+s.Type+" ") {
 				t.Errorf("%s: %+v", k.Kind, s)
 			}
 			// What is described is what is read: a value of the type is taken.
 			value := map[string]string{"text": `"` + strings.Join(append(s.Among[:min(1, len(s.Among))], "")[:1], "") +
-				`"`, "texts": `[]`, "number": `1`, "count": `1`, "flag": `true`, "items": `[]`}[s.Type]
+				`"`, "texts": `[]`, "number": `1`, "count": `1`, "yes_no": `true`, "items": `[]`}[s.Type]
 			if s.Name == "no_older_than" {
 				value = `"1h"`
 			}

@@ -19,7 +19,7 @@ type SignOffs struct {
 var signOffsKind = KindInfo{"sign_offs", "people other than the one who asked said yes", []Setting{
 	{"count", "count", "how many", nil},
 	{"roles", "texts", "roles of which each signer must have one; everyone who may sign when empty", nil},
-	{"not_trainer", "flag", "whoever registered the version or ran its training does not count", nil},
+	{"not_trainer", "yes_no", "whoever registered the version or ran its training does not count", nil},
 }, as[SignOffs]}
 
 // Kind names it.
