@@ -14,6 +14,7 @@ import (
 	"testing"
 	"time"
 
+	"innerladder/internal/client"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/wire"
 
@@ -84,8 +85,11 @@ func (h *house) watchesAndGoesBack() {
 		}
 	}
 	h.expects(h.as(h.runaFile, "endpoint", "show", "demand-hourly"), "first look", "main", "trial", "25 %")
+	await(t, "the requests to be counted", 5*time.Second, func() bool {
+		return strings.Contains(h.as(h.runaFile, "compare", "demand-hourly"), "heat-demand@2 answered")
+	})
 	h.expects(h.as(h.runaFile, "compare", "demand-hourly", "heat-demand@1", "heat-demand@2", "-window", "10m"),
-		"error_rate", "latency_p99", "heat-demand@2 answered")
+		"error_rate", "latency_p99", "the last 10m", "heat-demand@2 answered")
 	h.refuses(2, h.runaFile, "no reason", "back", "demand-hourly")
 	h.expects(h.as(h.runaFile, "back", "demand-hourly", "-why", "complaints from the harbour"),
 		"demand-hourly#3 is in force: heat-demand@1 100 %")
@@ -193,9 +197,10 @@ func TestTwentyThousandRequests(t *testing.T) {
 		t.Errorf("%v of %d requests on a lane of 10 %% (p = %.5f)", seen, n, p)
 	}
 	await(t, "all requests to be recorded, as they were meant", 5*time.Second, func() bool {
-		r, err := h.runa.Compare(t.Context(), "demand-hourly", "heat-demand@1", "heat-demand@2", 10*time.Minute,
-			time.Time{})
+		all, err := h.runa.Compare(t.Context(), "demand-hourly", "heat-demand@1", []string{"heat-demand@2"},
+			client.Over{Window: 10 * time.Minute})
 		must(t, err)
+		r := all.Items[0]
 		return r.IncumbentRequests+r.CandidateRequests == n && r.Mismatch == ""
 	})
 }
@@ -255,7 +260,7 @@ func TestABadTrialIsGoneInSeconds(t *testing.T) {
 		t.Errorf("%d requests failed, %d of them after the rollback was in force", failed.Load(), failedAfter.Load())
 	}
 	if out := h.as(h.runaFile, "alerts"); !strings.Contains(out, "A-1  rolled back, open") ||
-		!strings.Contains(out, "worse by more than the 0.5 points allowed") {
+		!strings.Contains(out, "worse than allowed (2 times as much, or 0.05 points more)") {
 		t.Errorf("alerts:\n%s", out)
 	}
 }

@@ -120,7 +120,7 @@ func TestWatchingGoesOnAfterAKill(t *testing.T) {
 	await(t, "what is known of the trial to be read", 5*time.Second, func() bool {
 		after, err = h.runa.EndpointNow(t.Context(), "demand-hourly")
 		must(t, err)
-		return after.Lanes[0].Requests > 0 && len(after.Guards) == 2
+		return after.Lanes[0].Requests > 0 && len(after.Guards) == 3
 	})
 	for i, l := range after.Lanes {
 		// a second's worth may be lost, no more
@@ -128,7 +128,7 @@ func TestWatchingGoesOnAfterAKill(t *testing.T) {
 			t.Errorf("%s: %d requests before the kill, %d after", l.Version, before.Lanes[i].Requests, l.Requests)
 		}
 	}
-	if len(after.Guards) != 2 || !strings.Contains(after.Guards[0].Sentence, "no sign that it is worse") {
+	if len(after.Guards) != 3 || !strings.Contains(after.Guards[0].Sentence, "no sign that it is worse") {
 		t.Errorf("guards after the kill: %+v", after.Guards)
 	}
 	if out, err := exec.Command(binary, "standin", "tell", two, "-fail", "30").CombinedOutput(); err != nil {

@@ -1,94 +1,83 @@
-// Command guard measures the error guard by simulation: how soon it notices harm, beside
-// Wald's test that knows both rates, and how often it rolls back a candidate that is
-// exactly as bad as allowed.
+// Command guard measures the guards and the comparison by simulation, each figure with its interval: how
+// often guards end a trial that is as good as its incumbent, how soon they notice harm beside tests that
+// know everything beforehand, and how often the intervals of a comparison hold the truth.
 package main
 
 import (
 	"flag"
 	"fmt"
+	"math"
 	"math/rand/v2"
+	"runtime"
 	"slices"
+	"sync"
 
-	"innerladder/internal/core/seqtest"
+	"innerladder/internal/core/interval"
 
 	"gonum.org/v1/gonum/stat/distuv"
 )
 
 func main() {
-	runs := flag.Int("runs", 400, "`N` runs of each case")
-	hours := flag.Int("hours", 1, "`N` hours that a harmless trial is watched, second by second")
+	trials := flag.Int("trials", 20_000, "`N` simulated trials of each case")
+	seconds := flag.Int("seconds", 200, "`N` seconds for which a harmless trial is watched")
+	only := flag.String("only", "", "`PART`: false, harm or coverage; all of them when not given")
 	flag.Parse()
-	r := rand.New(rand.NewPCG(2026, 11))
-	const perSecond, share = 200.0, 0.1
-
-	fmt.Println("harm: requests to the trial until the guard fires, α = 0.0005 (two guards share 0.001), 200 " +
-		"requests a second, 10 % on trial")
-	fmt.Printf("%-10s %-10s %-8s %10s %10s %14s %8s %8s\n", "main", "trial", "margin", "mean", "90 % by", "Wald's test",
-		"ratio", "seconds")
-	for _, c := range []struct{ main, trial, margin float64 }{
-		{0.001, 0.2, 0},
-		{0.001, 0.2, 0.005},
-		{0.001, 0.05, 0.005},
-		{0.01, 0.05, 0.005},
-		{0.01, 0.03, 0},
-		{0.01, 0.03, 0.005},
-		{0.05, 0.08, 0.005},
-	} {
-		var needed []float64
-		for range *runs {
-			needed = append(needed, float64(watch(r, c.main, c.trial, c.margin, 0.0005, perSecond, share, 24*3600)))
+	for name, part := range map[string]func(int, int){"false": falseAlarms, "harm": harm, "coverage": coverage} {
+		if *only == "" || *only == name {
+			part(*trials, *seconds)
 		}
-		slices.Sort(needed)
-		mean := 0.0
-		for _, n := range needed {
-			mean += n / float64(len(needed))
-		}
-		wald := seqtest.SequentialRatio(c.main+c.margin, c.trial, 0.0005)
-		fmt.Printf("%-10v %-10v %-8v %10.0f %10.0f %14.0f %8.1f %8.1f\n", c.main, c.trial, c.margin, mean,
-			needed[len(needed)*9/10], wald, mean/wald, mean/perSecond/share)
-	}
-
-	fmt.Printf("\nno harm: share of trials rolled back within %d h, α = 0.05 so that it can be seen\n", *hours)
-	for _, c := range []struct{ main, trial, margin float64 }{
-		{0.01, 0.01, 0},
-		{0.001, 0.001, 0},
-		{0.2, 0.2, 0},
-		{0.01, 0.015, 0.005},
-		{0.0, 0.005, 0.005},
-	} {
-		fired := 0
-		for range *runs {
-			if watch(r, c.main, c.trial, c.margin, 0.05, perSecond, share, *hours*3600) > 0 {
-				fired++
-			}
-		}
-		fmt.Printf("main %v, trial %v, margin %v: %.4f (at most 0.05)\n", c.main, c.trial, c.margin,
-			float64(fired)/float64(*runs))
 	}
 }
 
-// watch returns how many requests the trial had answered when the guard fired, 0 when it
-// did not.
-func watch(r *rand.Rand, main, trial, margin, alpha, perSecond, share float64, seconds int) uint64 {
-	g := seqtest.Rate{Margin: margin}
-	var seen uint64
-	draw := func(rate float64) uint64 { return uint64(distuv.Poisson{Lambda: rate, Src: r}.Rand()) }
-	fail := func(n uint64, p float64) uint64 {
-		if n == 0 || p == 0 {
-			return 0
-		}
-		return uint64(distuv.Binomial{N: float64(n), P: p, Src: r}.Rand())
-	}
-	for range seconds {
-		i, c := draw(perSecond*(1-share)), draw(perSecond*share)
-		seen += c
-		g.Observe(seqtest.Block{
-			IncumbentRequests: i, IncumbentFailed: fail(i, main), CandidateRequests: c,
-			CandidateFailed: fail(c, trial),
+// many runs a simulation so many times on all processors, each with a seed of its own.
+func many[T any](n int, run func(r *rand.Rand) T) []T {
+	out := make([]T, n)
+	var all sync.WaitGroup
+	workers := runtime.GOMAXPROCS(0)
+	for w := range workers {
+		all.Go(func() {
+			for i := w; i < n; i += workers {
+				out[i] = run(rand.New(rand.NewPCG(2026, uint64(i))))
+			}
 		})
-		if g.Fires(alpha) {
-			return seen
-		}
 	}
-	return 0
+	all.Wait()
+	return out
+}
+
+// share writes how many of n something was, with its 95 % interval.
+func share(k, n int) string {
+	i := interval.Wilson(float64(k), float64(n), 0.95)
+	return fmt.Sprintf("%.5f (%.5f to %.5f)", float64(k)/float64(n), i.Low, i.High)
+}
+
+// mean writes a mean with its 95 % interval.
+func mean(x []float64) (m float64, text string) {
+	var sum, squares float64
+	for _, v := range x {
+		sum, squares = sum+v, squares+v*v
+	}
+	n := float64(len(x))
+	m = sum / n
+	by := 1.96 * math.Sqrt(max(0, squares/n-m*m)/n)
+	return m, fmt.Sprintf("%.0f ± %.0f", m, by)
+}
+
+func quantile(x []float64, p float64) float64 {
+	slices.Sort(x)
+	return x[min(len(x)-1, int(p*float64(len(x))))]
+}
+
+func poisson(r *rand.Rand, rate float64) uint64 {
+	if rate <= 0 {
+		return 0
+	}
+	return uint64(distuv.Poisson{Lambda: rate, Src: r}.Rand())
+}
+
+func binomial(r *rand.Rand, n uint64, p float64) uint64 {
+	if n == 0 || p <= 0 {
+		return 0
+	}
+	return uint64(distuv.Binomial{N: float64(n), P: min(1, p), Src: r}.Rand())
 }

@@ -275,7 +275,8 @@ func ask(ctx context.Context, data string) error {
 	c := client.New(address, strings.TrimSpace(string(token)))
 	for _, span := range []time.Duration{time.Hour, 24 * time.Hour, 30 * 24 * time.Hour} {
 		if err := timed("compare two versions over "+span.String(), func() error {
-			_, err := c.Compare(ctx, "demand-hourly", "heat-demand@1", "heat-demand@2", span, time.Time{})
+			_, err := c.Compare(ctx, "demand-hourly", "heat-demand@1", []string{"heat-demand@2"},
+				client.Over{Window: span})
 			return err
 		}); err != nil {
 			return err

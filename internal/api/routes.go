@@ -7,8 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"innerladder/internal/app/observe"
 	"innerladder/internal/core/access"
-	"innerladder/internal/core/compare"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/core/watch"
@@ -302,23 +302,30 @@ func endpointOperations() []operation {
 				return c.app.Observe.Series(c, c.by, in.Endpoint, w)
 			}),
 		op("GET", "/endpoints/{endpoint}/compare", "compareVersions",
-			"Two versions that answer for an endpoint, side by side", access.Read, 200, func(c call, in *struct {
+			"Versions that answer for an endpoint beside their incumbent", access.Read, 200, func(c call, in *struct {
 				endpointIn
-				windowIn
-				Incumbent string `query:"incumbent" required:"true" description:"MODEL@NUMBER, MODEL@RUNG or MODEL@LABEL"`
-				Candidate string `query:"candidate" required:"true" description:"MODEL@NUMBER, MODEL@RUNG or MODEL@LABEL"`
+				Incumbent string `query:"incumbent" description:"MODEL@NUMBER, MODEL@RUNG or MODEL@LABEL"`
+				Candidate string `query:"candidate" description:"the same, or several with commas between them"`
+				Split     int    `query:"split" description:"only this split"`
+				Window    string `query:"window" description:"how far back, such as 10m, instead of the last trial"`
 				Until     string `query:"until" description:"when the window ends, RFC 3339; now when not given"`
 			},
-			) (compare.Comparison, error) {
-				w, err := in.duration()
-				if err != nil {
-					return compare.Comparison{}, err
+			) (wire.Comparisons, error) {
+				q := observe.Question{Endpoint: in.Endpoint, Incumbent: in.Incumbent, Split: in.Split}
+				if in.Candidate != "" {
+					q.Candidates = strings.Split(in.Candidate, ",")
 				}
-				until, err := moment("until", in.Until)
-				if err != nil {
-					return compare.Comparison{}, err
+				var err error
+				if in.Window != "" {
+					if q.Window, err = (&windowIn{in.Window}).duration(); err != nil {
+						return wire.Comparisons{}, err
+					}
 				}
-				return c.app.Observe.Compare(c, c.by, in.Endpoint, in.Incumbent, in.Candidate, w, until)
+				if q.Until, err = moment("until", in.Until); err != nil {
+					return wire.Comparisons{}, err
+				}
+				items, err := c.app.Observe.Compare(c, c.by, q)
+				return wire.Comparisons{Items: items}, err
 			}),
 	}
 }

@@ -118,38 +118,66 @@ func addEndpoint(c *call) func(context.Context) error {
 // and says whether any was.
 func planOptions(c *call) func(guard.Plan) (held guard.Plan, given bool) {
 	usual := guard.DefaultPlan()
-	errorMargin := c.flags.Float64("error-margin", usual.Guards[0].Margin*100,
-		"`POINTS`: how many percentage points more errors a trial may have")
-	driftMargin := c.flags.Float64("drift-margin", usual.Guards[1].Margin,
+	errors, _ := usual.Of(guard.ErrorRate)
+	latency, _ := usual.Of(guard.LatencyP99)
+	drift, _ := usual.Of(guard.PredictionDrift)
+	errorRatio := c.flags.Float64("error-ratio", errors.Ratio,
+		"`TIMES`: how many times the main lane's errors a trial may have")
+	errorMargin := c.flags.Float64("error-margin", errors.Margin*100,
+		"`POINTS`: how many percentage points more errors a trial may have whatever the ratio")
+	latencyRatio := c.flags.Float64("latency-ratio", latency.Ratio,
+		"`TIMES`: how many times the main lane's p99 a trial's may be")
+	latencyMargin := c.flags.Float64("latency-margin", latency.Margin,
+		"`MS`: how many milliseconds more a trial's p99 may be whatever the ratio")
+	driftMargin := c.flags.Float64("drift-margin", drift.Margin,
 		"`GAP`: how far the cumulative shares of a trial's predictions may differ, 0 to 1")
+	noLatency := c.flags.Bool("no-latency-guard", false, "let a trial be as slow as it likes")
 	noDrift := c.flags.Bool("no-drift-guard", false, "let a trial predict what it likes")
 	alpha := c.flags.Float64("alpha", usual.Alpha, "`CHANCE` that the guards ever end a harmless trial")
 	return func(p guard.Plan) (_ guard.Plan, given bool) {
-		margins := map[string]float64{}
+		held := map[string]guard.Guard{}
 		for _, g := range p.Guards {
-			margins[g.Signal] = g.Margin
+			held[g.Signal] = g
+		}
+		change := func(g guard.Guard, to func(*guard.Guard)) {
+			if was, there := held[g.Signal]; there {
+				g = was
+			}
+			to(&g)
+			held[g.Signal] = g
 		}
 		c.flags.Visit(func(f *flag.Flag) {
+			known := true
 			switch f.Name {
+			case "error-ratio":
+				change(errors, func(g *guard.Guard) { g.Ratio = *errorRatio })
 			case "error-margin":
-				margins[guard.ErrorRate] = *errorMargin / 100
+				change(errors, func(g *guard.Guard) { g.Margin = *errorMargin / 100 })
+			case "latency-ratio":
+				change(latency, func(g *guard.Guard) { g.Ratio = *latencyRatio })
+			case "latency-margin":
+				change(latency, func(g *guard.Guard) { g.Margin = *latencyMargin })
 			case "drift-margin":
-				margins[guard.PredictionDrift] = *driftMargin
+				change(drift, func(g *guard.Guard) { g.Margin = *driftMargin })
+			case "no-latency-guard":
+				if change(latency, func(*guard.Guard) {}); *noLatency {
+					delete(held, latency.Signal)
+				}
 			case "no-drift-guard":
-				if delete(margins, guard.PredictionDrift); !*noDrift {
-					margins[guard.PredictionDrift] = *driftMargin
+				if change(drift, func(*guard.Guard) {}); *noDrift {
+					delete(held, drift.Signal)
 				}
 			case "alpha":
 				p.Alpha = *alpha
 			default:
-				return
+				known = false
 			}
-			given = true
+			given = given || known
 		})
 		p.Guards = nil
-		for _, signal := range []string{guard.ErrorRate, guard.PredictionDrift} {
-			if margin, there := margins[signal]; there {
-				p.Guards = append(p.Guards, guard.Guard{Signal: signal, Margin: margin})
+		for _, signal := range guard.Signals {
+			if g, there := held[signal]; there {
+				p.Guards = append(p.Guards, g)
 			}
 		}
 		return p, given
@@ -190,9 +218,9 @@ func editEndpoint(c *call) func(context.Context) error {
 func guards(p guard.Plan) string {
 	var parts []string
 	for _, g := range p.Guards {
-		parts = append(parts, fmt.Sprintf("%s within %v", g.Signal, g.Margin))
+		parts = append(parts, fmt.Sprintf("%s: %s", g.Signal, g.Allows()))
 	}
-	return strings.Join(parts, ", ")
+	return strings.Join(parts, "; ")
 }
 
 func listEndpoints(c *call) func(context.Context) error {

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"flag"
 	"fmt"
 	"io"
 	"strings"
@@ -15,26 +16,11 @@ import (
 func watchCommands() []command {
 	return []command{
 		{
-			name: "compare", group: "Watch", arguments: "ENDPOINT INCUMBENT CANDIDATE",
-			summary: "Put two versions that answer for an endpoint side by side", least: 3, most: 3,
-			example: "innerladder compare demand-hourly heat-demand@1 heat-demand@2 -window 10m",
-			setup: func(c *call) func(context.Context) error {
-				c.connect()
-				window := c.flags.Duration("window", 15*time.Minute, "`DURATION`: how far back")
-				ends := c.flags.String("until", "",
-					"`TIME` when the window ends, such as 2026-11-26T14:03:00Z; now when not given")
-				return func(ctx context.Context) error {
-					var until time.Time
-					if *ends != "" {
-						var err error
-						if until, err = time.Parse(time.RFC3339, *ends); err != nil {
-							return wrongUse("%q is no time; give one such as 2026-11-26T14:03:00Z", *ends)
-						}
-					}
-					r, err := c.api.Compare(ctx, c.args[0], c.args[1], c.args[2], *window, until)
-					return c.show(r, err, func() { printComparison(c.Out, r) })
-				}
-			},
+			name: "compare", group: "Watch", arguments: "ENDPOINT [INCUMBENT CANDIDATE…]",
+			summary: "Put versions beside their incumbent: those of the last trial, or those named", least: 1, most: 12,
+			example: "innerladder compare demand-hourly\n" +
+				"innerladder compare demand-hourly heat-demand@1 heat-demand@2 -window 10m",
+			setup: compareVersions,
 		},
 		{
 			name: "alerts", group: "Watch", summary: "List alerts, newest first", most: 0,
@@ -84,6 +70,56 @@ func watchCommands() []command {
 	}
 }
 
+func compareVersions(c *call) func(context.Context) error {
+	c.connect()
+	var over client.Over
+	c.flags.DurationVar(&over.Window, "window", 0, "`DURATION`: how far back, instead of their last trial")
+	c.flags.IntVar(&over.Split, "split", 0, "`NUMBER`: only this split")
+	trial := c.flags.String("trial", "", "`VERSION` whose last trial it is, beside whoever it was tried against")
+	ends := c.flags.String("until", "",
+		"`TIME` when the window ends, such as 2026-11-26T14:03:00Z; now when not given")
+	return func(ctx context.Context) error {
+		var wrong error
+		c.flags.Visit(func(f *flag.Flag) {
+			switch {
+			case f.Name == "window" && over.Window <= 0:
+				wrong = wrongUse("a window of %s cannot be looked at; give one such as 10m", over.Window)
+			case f.Name == "split" && over.Split <= 0:
+				wrong = wrongUse("there is no split #%d; they are numbered from 1", over.Split)
+			}
+		})
+		if wrong != nil {
+			return wrong
+		}
+		if *ends != "" {
+			var err error
+			if over.Until, err = time.Parse(time.RFC3339, *ends); err != nil {
+				return wrongUse("%q is no time; give one such as 2026-11-26T14:03:00Z", *ends)
+			}
+		}
+		incumbent, candidates := "", []string(nil)
+		switch {
+		case *trial != "" && len(c.args) > 1:
+			return wrongUse("give either -trial or the versions")
+		case *trial != "":
+			candidates = []string{*trial}
+		case len(c.args) == 2:
+			return wrongUse("give an incumbent and a candidate, or neither")
+		case len(c.args) > 2:
+			incumbent, candidates = c.args[1], c.args[2:]
+		}
+		r, err := c.api.Compare(ctx, c.args[0], incumbent, candidates, over)
+		return c.show(r, err, func() {
+			for i, one := range r.Items {
+				if i > 0 {
+					fmt.Fprintln(c.Out)
+				}
+				printComparison(c.Out, one)
+			}
+		})
+	}
+}
+
 func printAlert(w io.Writer, a watch.Alert) {
 	fmt.Fprintf(w, "%s  %s, %s\n", a.ID, strings.ReplaceAll(string(a.Kind), "_", " "), a.State)
 	handled := ""
@@ -96,11 +132,16 @@ func printAlert(w io.Writer, a watch.Alert) {
 }
 
 func printComparison(w io.Writer, r compare.Comparison) {
-	fmt.Fprintf(w, "%s, %s to %s\n\n", r.Endpoint, r.From.Format("2006-01-02 15:04"), r.To.Format("15:04:05 UTC"))
+	to := r.To.Format("15:04:05 UTC")
+	if r.To.Sub(r.From) > 12*time.Hour {
+		to = r.To.Format("2006-01-02 15:04:05 UTC")
+	}
+	fmt.Fprintf(w, "%s, %s: %s to %s\n\n", r.Endpoint, r.Of, r.From.Format("2006-01-02 15:04:05"), to)
 	if r.Mismatch != "" {
 		fmt.Fprintf(w, "MISMATCH: %s\n\n", r.Mismatch)
 	}
-	t := newTable(w, "", r.Incumbent, "95 %", r.Candidate, "95 %", "DIFFERENCE", "95 %", "VERDICT")
+	level := fmt.Sprintf("%.3g %%", 100*r.Confidence)
+	t := newTable(w, "", r.Incumbent, level, r.Candidate, level, "DIFFERENCE", level, "VERDICT")
 	t.row("requests", count(r.IncumbentRequests), "", count(r.CandidateRequests), "", "", "", "")
 	for _, row := range r.Rows {
 		one, difference := percent, func(x float64) string { return fmt.Sprintf("%+.2f points", x*100) }
@@ -123,8 +164,8 @@ func printComparison(w io.Writer, r compare.Comparison) {
 		if row.Low != nil || row.High != nil {
 			apart = difference(row.Difference)
 		}
-		t.row(row.Signal, one(row.Incumbent), of(row.IncumbentLow, row.IncumbentHigh, ends), one(row.Candidate),
-			of(row.CandidateLow, row.CandidateHigh, ends),
+		t.row(row.Signal, seen(row.Incumbent, one), of(row.IncumbentLow, row.IncumbentHigh, ends),
+			seen(row.Candidate, one), of(row.CandidateLow, row.CandidateHigh, ends),
 			apart, of(row.Low, row.High, relation), string(row.Verdict))
 	}
 	t.done()
@@ -133,8 +174,18 @@ func printComparison(w io.Writer, r compare.Comparison) {
 	}
 	fmt.Fprintf(w, "\n%s\n", r.Sentence)
 	for _, n := range r.Notes {
-		fmt.Fprintf(w, "%s\n", n)
+		if !strings.Contains(r.Sentence, n) { // what is left out is said there already
+			fmt.Fprintf(w, "%s\n", n)
+		}
 	}
+}
+
+// seen writes what was seen, a dash for nothing.
+func seen(x *float64, write func(float64) string) string {
+	if x == nil {
+		return "–"
+	}
+	return write(*x)
 }
 
 func end(x *float64, write func(float64) string) string {
@@ -164,15 +215,15 @@ func printDistribution(w io.Writer, d compare.Distribution, incumbent, candidate
 	}
 	fmt.Fprintf(w, "\n\n%*s | %s\n", widest, incumbent, candidate)
 	labels := cellNames(d)
-	share := func(counts []uint64, i int) float64 {
-		var n uint64
+	share := func(counts []float64, i int) float64 {
+		n := 0.0
 		for _, k := range counts {
 			n += k
 		}
 		if n == 0 {
 			return 0
 		}
-		return float64(counts[i]) / float64(n)
+		return counts[i] / n
 	}
 	most := 0.0
 	for i := range labels {

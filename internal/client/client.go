@@ -15,7 +15,6 @@ import (
 	"strings"
 	"time"
 
-	"innerladder/internal/core/compare"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/core/watch"
@@ -267,17 +266,31 @@ func (c *Client) Series(ctx context.Context, name string, window time.Duration) 
 	return call[wire.Series](ctx, c, "GET", query(path("endpoints", name, "series"), "window", window.String()), nil)
 }
 
-// Compare puts two versions side by side, over a window that ends at until, now for the zero time.
-func (c *Client) Compare(ctx context.Context, endpoint, incumbent, candidate string,
-	window time.Duration, until time.Time,
-) (compare.Comparison, error) {
-	ends := ""
-	if !until.IsZero() {
-		ends = until.Format(time.RFC3339Nano)
+// Over says what is compared: a split, or a window that ends at Until (now for the zero time), or the
+// last trial for neither.
+type Over struct {
+	Split  int
+	Window time.Duration
+	Until  time.Time
+}
+
+// Compare puts versions beside their incumbent; those of the last trial when none are named.
+func (c *Client) Compare(ctx context.Context, endpoint, incumbent string, candidates []string,
+	over Over,
+) (wire.Comparisons, error) {
+	var split, window, until string
+	if over.Split != 0 {
+		split = strconv.Itoa(over.Split)
 	}
-	return call[compare.Comparison](ctx, c, "GET",
-		query(path("endpoints", endpoint, "compare"), "incumbent", incumbent, "candidate", candidate, "window",
-			window.String(), "until", ends), nil)
+	if over.Window != 0 {
+		window = over.Window.String()
+	}
+	if !over.Until.IsZero() {
+		until = over.Until.Format(time.RFC3339Nano)
+	}
+	return call[wire.Comparisons](ctx, c, "GET",
+		query(path("endpoints", endpoint, "compare"), "incumbent", incumbent, "candidate",
+			strings.Join(candidates, ","), "split", split, "window", window, "until", until), nil)
 }
 
 // Splits lists the splits of an endpoint, newest first.

@@ -19,11 +19,16 @@ import (
 var mayImport = []string{
 	"bufio", "bytes", "cmp", "crypto/aes", "crypto/cipher", "crypto/ed25519", "crypto/hmac", "crypto/sha256",
 	"encoding/base64", "encoding/binary", "encoding/hex", "encoding/json", "encoding/xml", "errors", "fmt",
-	"io", "maps", "math", "net/mail", "net/netip", "regexp", "slices", "sort", "strconv", "strings", "time",
+	"io", "maps", "math", "math/rand/v2", "net/mail", "net/netip", "regexp", "slices", "sort", "strconv", "strings",
+	"time",
 	"gonum.org/v1/gonum/", "github.com/DataDog/sketches-go/", "github.com/axiomhq/hyperloglog",
 	"github.com/aymanbagabas/go-udiff", "github.com/aquasecurity/go-pep440-version",
 	"github.com/cespare/xxhash/v2", "golang.org/x/crypto/blake2b", "innerladder/internal/core/",
 }
+
+// mayDraw are the members of math/rand/v2 with which chance is seeded, so that the same data gives the
+// same answer.
+var mayDraw = []string{"New", "NewPCG", "Rand"}
 
 // neverCall are the members of package time that look at the clock or wait for it.
 var neverCall = []string{"Now", "Since", "Until", "Sleep", "After", "AfterFunc", "Tick", "NewTicker", "NewTimer"}
@@ -55,6 +60,8 @@ func TestTheCoreStaysACore(t *testing.T) {
 			case *ast.SelectorExpr:
 				if p, ok := n.X.(*ast.Ident); ok && p.Name == "time" && slices.Contains(neverCall, n.Sel.Name) {
 					t.Errorf("%s looks at the clock: time.%s", set.Position(n.Pos()), n.Sel.Name)
+				} else if ok && p.Name == "rand" && !slices.Contains(mayDraw, n.Sel.Name) {
+					t.Errorf("%s draws without a seed: rand.%s", set.Position(n.Pos()), n.Sel.Name)
 				}
 			}
 			return true

@@ -256,11 +256,13 @@ func (p *play) goodCanary(ctx context.Context) error {
 	if len(e.Split.Trials()) == 0 {
 		return fmt.Errorf("the good canary was rolled back: %s", e.Split.Reason)
 	}
-	c, err := p.runa.Compare(ctx, "demand-hourly", "heat-demand@1", ref, 2*time.Minute, time.Time{})
+	all, err := p.runa.Compare(ctx, "demand-hourly", "heat-demand@1", []string{ref}, client.Over{})
 	if err != nil {
 		return err
 	}
-	p.say("%s", c.Sentence)
+	for _, c := range all.Items {
+		p.say("%s", c.Sentence)
+	}
 	return p.split(ctx, "nothing speaks against it",
 		traffic.Lane{Kind: traffic.Main, Version: ref, Share: traffic.Whole})
 }

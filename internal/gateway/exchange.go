@@ -19,6 +19,7 @@ import (
 	"innerladder/internal/recorder"
 	"innerladder/internal/upstream"
 
+	"github.com/cespare/xxhash/v2"
 	"github.com/google/uuid"
 )
 
@@ -36,7 +37,9 @@ type exchange struct {
 	// planned is the lane that was picked; lane the one that deals with the request now.
 	planned, lane *lane
 	drawn         bool
-	id            [36]byte
+	// who stands for the name of a caller who keeps their version, 0 where there is none.
+	who uint64
+	id  [36]byte
 
 	// body is the request's, or as much of it as is held: in memory that was lent, request,
 	// or still in the connection's buffer, peeked bytes of it. answered is memory lent for
@@ -277,7 +280,10 @@ func (x *exchange) nobody() *refusal {
 // infer is the way of a request. What can be refused from the head alone has been.
 func (x *exchange) infer() {
 	if x.lane = x.planned; x.lane == nil {
-		x.planned, x.drawn = x.endpoint.assign(x.head.Get(http1.LadderCaller))
+		name := x.head.Get(http1.LadderCaller)
+		if x.planned, x.drawn = x.endpoint.assign(name); !x.drawn {
+			x.who = xxhash.Sum64(name) | 1
+		}
 		x.lane = x.planned
 	}
 	x.name(x.now)
@@ -323,7 +329,7 @@ func (x *exchange) observe(class sketch.Class, answer []byte) {
 	total := x.now.Sub(x.start)
 	rec.Observe(x.shard, recorder.Observation{
 		Class: class, Total: total, Backend: min(x.backend, total),
-		Drawn: x.drawn && x.lane == x.planned, Fallback: x.lane != x.planned,
+		Drawn: x.drawn && x.lane == x.planned, Fallback: x.lane != x.planned, Caller: x.who,
 	})
 	if class != sketch.Answered {
 		return
@@ -342,7 +348,9 @@ func (x *exchange) failed(l *lane, f *upstream.Failure) {
 	if x.pinned {
 		rec = l.pinned
 	}
-	rec.Observe(x.shard, recorder.Observation{Class: f.Class, Drawn: x.drawn && l == x.planned})
+	rec.Observe(x.shard, recorder.Observation{
+		Class: f.Class, Drawn: x.drawn && l == x.planned, Lost: x.drawn && l == x.planned, Caller: x.who,
+	})
 }
 
 // explain says why a model server did not answer, without what only we may know.

@@ -74,7 +74,7 @@ func (e *endpoint) lane(version string) *lane {
 // assign picks the lane for a caller, at random when there is no caller's name.
 func (e *endpoint) assign(caller []byte) (l *lane, drawn bool) {
 	if len(caller) > 0 {
-		return e.lanes[traffic.Pick(e.plain, traffic.Point(e.name, e.plain, string(caller)))], false
+		return e.lanes[traffic.Assign(e.name, e.plain, string(caller))], false
 	}
 	return e.lanes[traffic.Pick(e.plain, rand.IntN(traffic.Whole))], true
 }

@@ -113,6 +113,7 @@ func (r *Recorder) takeUp(ctx context.Context, store *signals.Store) error {
 			for _, s := range []*side{t.incumbent, t.candidate} {
 				if s.version == e.Version {
 					s.counts = s.counts.Plus(e.Counts)
+					s.latency.Merge(&e.Latency)
 					s.content.Merge(&e.Content)
 				}
 			}
@@ -181,6 +182,7 @@ func (r *Recorder) batch(ctx context.Context, store *signals.Store) (b signals.B
 						Version:  s.version,
 						Counts:   s.counts,
 					}
+					evidence.Latency.Merge(&s.latency)
 					evidence.Content.Merge(&s.content)
 					b.Evidence = append(b.Evidence, evidence)
 				}

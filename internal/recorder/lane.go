@@ -16,9 +16,12 @@ type Observation struct {
 	// Total runs from the request read to the answer written; Backend is the part of it
 	// from the request sent to the answer read.
 	Total, Backend time.Duration
-	// Drawn is set when the lane was picked at random; Fallback when another lane had
-	// been picked and could not answer.
-	Drawn, Fallback bool
+	// Drawn is set when the lane was picked at random; Lost when another lane answers then; Fallback
+	// when another lane had been picked and could not answer.
+	Drawn, Lost, Fallback bool
+	// Caller stands for the name of a caller who keeps their version, 0 where there is none. It is
+	// only looked at when the request failed.
+	Caller uint64
 }
 
 // Lane records the traffic of one lane of one split. The gateway holds it and calls it
@@ -62,7 +65,9 @@ type cell struct {
 	mu    sync.Mutex
 	now   *sketch.Traffic
 	spare *sketch.Traffic
-	_     [64]byte // so that two shards do not share a line of the processor's memory
+	// failing are the callers who keep their version and have failed since then.
+	failing map[uint64]struct{}
+	_       [64]byte // so that two shards do not share a line of the processor's memory
 }
 
 // second is what a lane did in one second.
@@ -92,15 +97,40 @@ func (l *Lane) Observe(shard uint32, o Observation) {
 	if o.Drawn {
 		c.now.Counts.Drawn++
 	}
+	if o.Lost {
+		c.now.Counts.Lost++
+	}
 	if o.Fallback {
 		c.now.Counts.Fallback++
+	}
+	if o.Caller != 0 && o.Class.Failed() {
+		c.failed(o.Caller)
 	}
 	c.mu.Unlock()
 }
 
-// take takes what a cell has observed. Whoever takes it gives it back with put.
-func (c *cell) take() *sketch.Traffic {
+// mostFailing bounds how many callers that failed in a second a cell tells apart; of more than that it
+// makes no difference who they are.
+const mostFailing = 1024
+
+// failed takes note that a caller has failed in this second. The cell is locked.
+func (c *cell) failed(caller uint64) {
+	if _, again := c.failing[caller]; again || len(c.failing) >= mostFailing {
+		c.now.Counts.Repeated++
+		return
+	}
+	if c.failing == nil {
+		c.failing = map[uint64]struct{}{}
+	}
+	c.failing[caller] = struct{}{}
+}
+
+// take takes what a cell has observed, and which callers have failed. Whoever takes it gives it back
+// with put.
+func (c *cell) take() (*sketch.Traffic, map[uint64]struct{}) {
 	c.mu.Lock()
+	failing := c.failing
+	c.failing = nil
 	taken := c.now
 	if taken == nil || taken.Counts == (sketch.Counts{}) {
 		taken = nil
@@ -108,7 +138,7 @@ func (c *cell) take() *sketch.Traffic {
 		c.now, c.spare = c.spare, nil
 	}
 	c.mu.Unlock()
-	return taken
+	return taken, failing
 }
 
 func (c *cell) put(t *sketch.Traffic) {
@@ -149,15 +179,28 @@ func (l *Lane) Offer(request, answer []byte) {
 // drain takes what was observed since it was called last. The recorder is locked.
 func (l *Lane) drain() *sketch.Traffic {
 	var sum *sketch.Traffic
+	var failing map[uint64]struct{}
 	for i := range l.cells {
 		c := &l.cells[i]
-		if t := c.take(); t != nil {
-			if sum == nil {
-				sum = &sketch.Traffic{}
-			}
-			sum.Merge(t)
-			c.put(t)
+		t, callers := c.take()
+		if t == nil {
+			continue
 		}
+		if sum == nil {
+			sum, failing = &sketch.Traffic{}, callers
+		} else {
+			for caller := range callers {
+				if _, again := failing[caller]; again {
+					sum.Counts.Repeated++
+				} else if failing == nil {
+					failing = map[uint64]struct{}{caller: {}}
+				} else {
+					failing[caller] = struct{}{}
+				}
+			}
+		}
+		sum.Merge(t)
+		c.put(t)
 	}
 	return sum
 }

@@ -92,8 +92,9 @@ type trial struct {
 // side is what one version did in a trial.
 type side struct {
 	version string
-	// counts belongs to the recorder's lock, content to the reader's.
+	// counts and latency belong to the recorder's lock, content to the reader's.
 	counts  sketch.Counts
+	latency sketch.Quantiles
 	content sketch.Content
 	dirty   bool
 }
@@ -219,6 +220,7 @@ func (r *Recorder) Tick(now time.Time) {
 			l.running.summary.Content.Ask(t.Counts.Requests, l.sampler.probability())
 			for _, s := range l.sides {
 				s.counts = s.counts.Plus(t.Counts)
+				s.latency.Merge(&t.Latency)
 				s.dirty = true
 			}
 		}
@@ -314,11 +316,8 @@ func (s *side) evidence() guard.Lane {
 	var forms sketch.Forms
 	forms.Merge(&s.content.Forms)
 	return guard.Lane{
-		Forms:    forms,
-		Requests: s.counts.Requests,
-		Failed:   s.counts.Failed(),
-		Outputs:  outputs,
-		Distinct: s.content.Distinct.Count(),
+		Counts: s.counts, Latency: s.latency.Clone(), Forms: forms, Outputs: outputs, Bodies: s.content.Bodies,
+		Rows: s.content.Rows, Distinct: s.content.Distinct.Count(),
 	}
 }
 

@@ -163,7 +163,7 @@ func TestEverythingComesBackAfterOpeningAgain(t *testing.T) {
 		t.Errorf("%+v, %v", v, err)
 	}
 	e, err := r.Endpoint(t.Context(), "demand-hourly")
-	if err != nil || e.Split == nil || e.Split.Number != 1 || len(e.Plan.Guards) != 2 {
+	if err != nil || e.Split == nil || e.Split.Number != 1 || len(e.Plan.Guards) != len(guard.DefaultPlan().Guards) {
 		t.Errorf("%+v, %v", e, err)
 	}
 	if _, err := r.Version(t.Context(), "heat-demand", 2); !errors.Is(err, ErrNone) {

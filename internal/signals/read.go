@@ -348,8 +348,11 @@ func (s *Store) Evidence(ctx context.Context, endpoint string, t guard.TrialPair
 			e = &Evidence{Endpoint: endpoint, Trial: t, Version: version}
 			found[version] = e
 		}
-		if what == whatCounts {
+		switch what {
+		case whatCounts:
 			return struct{}{}, readCounts(raw, &e.Counts, &e.Content)
+		case whatLatency:
+			return struct{}{}, e.Latency.MergeBinary(raw)
 		}
 		return struct{}{}, readContent(&e.Content, what, raw, columns)
 	})

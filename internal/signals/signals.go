@@ -174,6 +174,7 @@ type Evidence struct {
 	Trial    guard.TrialPair
 	Version  string
 	Counts   sketch.Counts
+	Latency  sketch.Quantiles
 	Content  sketch.Content
 }
 

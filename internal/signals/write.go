@@ -37,7 +37,7 @@ func (s *Store) newWriter(ctx context.Context, tx *sql.Tx) (*writer, error) {
 	}
 	for into, query := range map[**sql.Stmt]string{
 		&w.traffic: `INSERT OR REPLACE INTO traffic (lane, level, at, probability, ` + countColumns + `)
-			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
 		&w.summary: `INSERT OR REPLACE INTO summaries (lane, level, what, at, summary) VALUES (?, ?, ?, ?, ?)`,
 		&w.evidences: `INSERT OR REPLACE INTO evidence (endpoint, incumbent, candidate, begun, version, what, summary)
 			VALUES (?, ?, ?, ?, ?, ?, ?)`,
@@ -189,12 +189,18 @@ func (w *writer) evidence(ctx context.Context, e Evidence) error {
 	if err := put(whatCounts); err != nil {
 		return err
 	}
+	if e.Latency.Count() > 0 {
+		w.buffer = e.Latency.AppendBinary(w.buffer[:0])
+		if err := put(whatLatency); err != nil {
+			return err
+		}
+	}
 	return w.content(ctx, e.Endpoint, &e.Content, put)
 }
 
 // countColumns are the columns of counts, in the order of countFields.
 const countColumns = `requests, caller_errors, server_errors, timed_out, not_reached, malformed, abandoned,
-	unavailable, fallback, drawn, bodies, rows, unread`
+	unavailable, fallback, drawn, bodies, rows, unread, lost, repeated`
 
 // countFields lists the counts in the order in which they are stored, in the columns of a
 // window and in evidence; it only grows at its end.
@@ -213,6 +219,8 @@ func countFields(c *sketch.Counts, o *sketch.Content) []*uint64 {
 		&o.Bodies,
 		&o.Rows,
 		&o.Unread,
+		&c.Lost,
+		&c.Repeated,
 	}
 }
 

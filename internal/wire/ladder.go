@@ -68,7 +68,7 @@ type Review struct {
 	// moved most first; absent where one of them has no reference profile.
 	Moved *compare.Profiles `json:"moved,omitempty" description:"how its rows differ, most moved first"`
 	// Measured is how the two behaved where both answered, over the last day.
-	Measured []compare.Comparison `json:"measured" description:"how both behaved where both answered, over the last day"`
+	Measured []compare.Comparison `json:"measured" description:"how both behaved in their last trial"`
 	Answers  []string             `json:"answers" description:"endpoints that the candidate answers for now"`
 }
 

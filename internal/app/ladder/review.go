@@ -3,9 +3,9 @@ package ladder
 import (
 	"context"
 	"slices"
-	"time"
 
 	"innerladder/internal/app/act"
+	"innerladder/internal/app/observe"
 	"innerladder/internal/core/compare"
 	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/fault"
@@ -13,9 +13,6 @@ import (
 	"innerladder/internal/records"
 	"innerladder/internal/wire"
 )
-
-// measuredOver is how far back a review looks at behaviour.
-const measuredOver = 24 * time.Hour
 
 // Review gathers what someone reads who reviews a promotion.
 func (s *Service) Review(ctx context.Context, by act.Actor, id string) (wire.Review, error) {
@@ -69,12 +66,16 @@ func (s *Service) Review(ctx context.Context, by act.Actor, id string) (wire.Rev
 		if e.Model != v.Model {
 			continue
 		}
-		c, err := s.observe.Compare(ctx, by, e.Name, p.Incumbent, v.Ref, measuredOver, time.Time{})
+		all, err := s.observe.Compare(ctx, by, observe.Question{
+			Endpoint: e.Name, Incumbent: p.Incumbent, Candidates: []string{v.Ref},
+		})
 		if err != nil {
 			return out, err
 		}
-		if c.IncumbentRequests > 0 && c.CandidateRequests > 0 {
-			out.Measured = append(out.Measured, c)
+		for _, c := range all {
+			if c.IncumbentRequests > 0 && c.CandidateRequests > 0 {
+				out.Measured = append(out.Measured, c)
+			}
 		}
 	}
 	return out, nil

@@ -8,16 +8,11 @@ import (
 	"time"
 
 	"innerladder/internal/app/act"
-	"innerladder/internal/core/compare"
-	"innerladder/internal/core/drift"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/guard"
-	"innerladder/internal/core/registry"
-	"innerladder/internal/core/signature"
 	"innerladder/internal/core/sketch"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/core/watch"
-	"innerladder/internal/recorder"
 	"innerladder/internal/records"
 	"innerladder/internal/signals"
 	"innerladder/internal/wire"
@@ -37,61 +32,6 @@ func checkWindow(w time.Duration) error {
 			Do("give from %s to %s, such as 10m", shortestWindow, longestWindow)
 	}
 	return nil
-}
-
-// Compare puts two versions that answer for an endpoint side by side, over the minutes
-// of a window in which both did. The window ends at until, now for the zero time.
-func (s *Service) Compare(ctx context.Context, by act.Actor, endpoint, incumbent, candidate string,
-	window time.Duration, until time.Time,
-) (compare.Comparison, error) {
-	var none compare.Comparison
-	e, err := s.traffic.Endpoint(ctx, by, endpoint)
-	if err != nil {
-		return none, err
-	}
-	if err := checkWindow(window); err != nil {
-		return none, err
-	}
-	a, err := s.registry.Resolve(ctx, s.Read(by), "incumbent", incumbent)
-	if err != nil {
-		return none, err
-	}
-	b, err := s.registry.Resolve(ctx, s.Read(by), "candidate", candidate)
-	if err != nil {
-		return none, err
-	}
-	for field, v := range map[string]*registry.Version{"incumbent": a, "candidate": b} {
-		if v.Model != e.Model {
-			return none, fault.New(fault.Invalid, "compare.model", "%s is not a version of %s, which %s serves", v.Ref,
-				e.Model, e.Name).In(field).Do("name versions of %s", e.Model)
-		}
-	}
-	if a.Ref == b.Ref {
-		return none, fault.New(fault.Invalid, "compare.same", "%s is compared with itself", a.Ref).In("candidate").
-			Do("name two versions")
-	}
-	now := s.Now()
-	if whole := until.Truncate(time.Minute).Add(time.Minute); !until.IsZero() && whole.Before(now) {
-		now = whole // the minute in which it ended counts, which is all of a short trial
-	}
-	q := signals.Query{
-		Endpoint: endpoint, Versions: []string{a.Ref, b.Ref}, To: now, Longest: longestFor(window),
-		Latency: true, Content: true,
-	}
-	q.From = startOf(now, window)
-	from := q.From
-	windows, err := s.recorder.Windows(ctx, q)
-	if err != nil {
-		return none, err
-	}
-	splits, _, err := s.Read(by).Splits(ctx, endpoint, records.Page{Limit: traffic.LookBack})
-	if err != nil {
-		return none, err
-	}
-	c := s.compareWindows(windows, splits, a.Ref, b.Ref)
-	c.Endpoint, c.From, c.To = e.Name, from, now
-	s.describeColumns(&c, b.Signature)
-	return c, nil
 }
 
 const (
@@ -119,64 +59,6 @@ func startOf(now time.Time, span time.Duration) time.Time {
 		return now.Add(-span).Truncate(time.Minute)
 	}
 	return now.Add(-span).Truncate(time.Hour)
-}
-
-// compareWindows merges the windows of both versions and compares them. Only windows of
-// splits that had both are used, if there are any.
-func (s *Service) compareWindows(windows []signals.Window, splits []traffic.Split, a, b string) compare.Comparison {
-	draws := map[int]*compare.Draw{}
-	for _, split := range splits {
-		if d, both := compare.SharesOf(split, a, b); both {
-			draws[split.Number] = &d
-		}
-	}
-	together := slices.ContainsFunc(windows, func(w signals.Window) bool { return draws[w.Split] != nil })
-	sides := map[string]*sketch.Summary{a: {}, b: {}}
-	var left []string
-	for _, w := range windows {
-		sum := sides[w.Version]
-		if sum == nil || w.Lane == recorder.Pinned || (together && draws[w.Split] == nil) {
-			continue
-		}
-		left = append(left, sum.Merge(w.Summary)...)
-		if d := draws[w.Split]; d != nil && w.Version == a {
-			d.Incumbent += w.Summary.Counts.Drawn
-		} else if d != nil {
-			d.Candidate += w.Summary.Counts.Drawn
-		}
-	}
-	var drawn []compare.Draw
-	for _, d := range draws {
-		drawn = append(drawn, *d)
-	}
-	c := compare.Compare(compare.Side{Version: a, Summary: sides[a]}, compare.Side{Version: b, Summary: sides[b]},
-		drawn, drift.DefaultNeed)
-	if !together && c.IncumbentRequests > 0 && c.CandidateRequests > 0 {
-		c.Notes = append(c.Notes, "The two did not answer at the same time; what differs may be the time and not "+
-			"the version.")
-	}
-	if left = slices.Compact(left); len(left) > 0 {
-		c.Notes = append(c.Notes, "Some windows were counted on other bins and are left out of the distributions.")
-	}
-	return c
-}
-
-// describeColumns adds units and the origin of the bins.
-func (s *Service) describeColumns(c *compare.Comparison, sig *signature.Signature) {
-	source := s.recorder.BinsFrom(c.Endpoint)
-	for side, list := range map[string][]compare.Distribution{signals.Input: c.Inputs, signals.Output: c.Predictions} {
-		for i := range list {
-			list[i].BinsFrom = source[signals.Column{Endpoint: c.Endpoint, Side: side, Name: list[i].Column}]
-			if sig == nil {
-				continue
-			}
-			for _, col := range slices.Concat(sig.Inputs, sig.Outputs) {
-				if col.Name == list[i].Column {
-					list[i].Unit = col.Unit
-				}
-			}
-		}
-	}
 }
 
 // EndpointsNow says what all endpoints do now.

@@ -14,10 +14,20 @@ const (
 	mostly, rarely = 0.5, 0.05
 )
 
+// formsOf are the outputs that both gave in the strata.
+func formsOf(strata []Stratum) (a, b *sketch.Forms) {
+	a, b = &sketch.Forms{}, &sketch.Forms{}
+	for _, s := range strata {
+		a.Merge(&s.Incumbent.Content.Forms)
+		b.Merge(&s.Candidate.Content.Forms)
+	}
+	return a, b
+}
+
 // formNotes says which outputs one version gives and the other does not, or as another type. They
 // come before anything about values: there is nothing to compare where one is not there.
 func formNotes(incumbent, candidate string, a, b *sketch.Forms) []string {
-	out := []string{}
+	var out []string
 	if a.Answers < fewForms || b.Answers < fewForms {
 		return out
 	}

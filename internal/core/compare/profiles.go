@@ -41,15 +41,18 @@ func OfProfiles(from, to string, a, b *profile.Profile) Profiles {
 		OnlyFrom: []string{}, OnlyTo: []string{},
 	}
 	again := map[string]*sketch.Column{}
+	// Profiles are counted over whole rows, so each row counts as a distinct input.
+	samples, other := map[string]drift.Sample{}, map[string]drift.Sample{}
 	for name, col := range b.Columns {
 		if p, both := a.Columns[name]; both && p.Bins.Defined() {
 			if q := col.OnBins(p.Bins); q != nil {
 				again[name] = q
+				samples[name] = drift.SampleOf(p, uint64(a.Rows))
+				other[name] = drift.SampleOf(q, uint64(b.Rows))
 			}
 		}
 	}
-	// Profiles are counted over whole rows, so each row counts as a distinct input.
-	moved, _ := drift.MeasureAll(a.Columns, again, uint64(a.Rows), uint64(b.Rows), profilesNeed)
+	moved, _ := drift.MeasureAll(samples, other, profilesNeed)
 	for _, name := range slices.Sorted(maps.Keys(moved)) {
 		out.Columns = append(out.Columns, ProfileColumn{name, a.Columns[name], again[name], moved[name]})
 	}

@@ -1,6 +1,7 @@
 // Package drift measures how far two distributions are apart, and how far they would
 // seem apart if nothing had changed. P is the reference or incumbent with n
-// observations, Q what is seen now with m, both counted in the same cells.
+// observations, Q what is seen now with m, both counted in the same cells. Counts are effective
+// numbers: how many independent observations would tell as much. They need not be whole.
 package drift
 
 import (
@@ -17,26 +18,25 @@ import (
 // smallestExpected is the least expected count of a cell of the G-test.
 const smallestExpected = 5
 
-func total(counts []uint64) float64 {
-	var n uint64
+func total(counts []float64) (n float64) {
 	for _, k := range counts {
 		n += k
 	}
-	return float64(n)
+	return n
 }
 
 // PSI is the population stability index Σ (q−p)·ln(q/p) in nats, each share smoothed
 // as (count+½)/(total+½B). p and q must have equal length B. It is 0 when either side
 // is empty: nothing was seen to move.
-func PSI(p, q []uint64) float64 {
+func PSI(p, q []float64) float64 {
 	n, m, b := total(p), total(q), float64(len(p))
 	if n == 0 || m == 0 {
 		return 0
 	}
 	var sum float64
 	for i := range p {
-		ps := (float64(p[i]) + 0.5) / (n + 0.5*b)
-		qs := (float64(q[i]) + 0.5) / (m + 0.5*b)
+		ps := (p[i] + 0.5) / (n + 0.5*b)
+		qs := (q[i] + 0.5) / (m + 0.5*b)
 		sum += (qs - ps) * math.Log(qs/ps)
 	}
 	return sum
@@ -74,19 +74,19 @@ func (o Noise) P(psi float64) float64 {
 	if o.scale == 0 {
 		return 1
 	}
-	return 1 - o.chi.CDF(psi/o.scale)
+	return o.chi.Survival(psi / o.scale)
 }
 
 // JensenShannon is the square root of the Jensen–Shannon divergence to base 2, in
 // [0, 1] (Lin 1991). It is 0 when either side is empty.
-func JensenShannon(p, q []uint64) float64 {
+func JensenShannon(p, q []float64) float64 {
 	n, m := total(p), total(q)
 	if n == 0 || m == 0 {
 		return 0
 	}
 	a, b := make([]float64, len(p)), make([]float64, len(q))
 	for i := range p {
-		a[i], b[i] = float64(p[i])/n, float64(q[i])/m
+		a[i], b[i] = p[i]/n, q[i]/m
 	}
 	return math.Sqrt(min(1, max(0, stat.JensenShannon(a, b)/math.Ln2)))
 }
@@ -95,15 +95,15 @@ func JensenShannon(p, q []uint64) float64 {
 // boundaries and its asymptotic p-value with Stephens' correction (Stephens 1970).
 // Counted in cells it can only be smaller than the gap of the raw values, so the
 // p-value is conservative.
-func KolmogorovSmirnov(p, q []uint64) (gap, pValue float64) {
+func KolmogorovSmirnov(p, q []float64) (gap, pValue float64) {
 	n, m := total(p), total(q)
 	if n == 0 || m == 0 {
 		return 0, 1
 	}
 	var a, b float64
 	for i := range p {
-		a += float64(p[i]) / n
-		b += float64(q[i]) / m
+		a += p[i] / n
+		b += q[i] / m
 		gap = max(gap, math.Abs(a-b))
 	}
 	root := math.Sqrt(n * m / (n + m))
@@ -133,16 +133,17 @@ func kolmogorovTail(x float64) float64 {
 // The values of each cell are taken to lie at their mean, so a shift of everything is
 // measured exactly and movement inside of a cell only as far as it moves the mean. Both
 // columns must be numeric and on equal bins. It is 0 when either side is empty.
-func Wasserstein(p, q *sketch.Column) float64 {
+func Wasserstein(p, q *sketch.Weighted) float64 {
 	if p.Seen() == 0 || q.Seen() == 0 {
 		return 0
 	}
 	type step struct{ at, rise float64 }
 	var steps []step
-	add := func(c *sketch.Column, sign float64) {
-		for i, k := range c.Cells() {
+	add := func(c *sketch.Weighted, sign float64) {
+		all := c.Seen()
+		for i, k := range c.Cells {
 			if k > 0 {
-				steps = append(steps, step{c.Sums[i] / float64(k), sign * float64(k) / float64(c.Seen())})
+				steps = append(steps, step{c.Sums[i] / k, sign * k / all})
 			}
 		}
 	}
@@ -159,30 +160,30 @@ func Wasserstein(p, q *sketch.Column) float64 {
 
 // GTest is the likelihood-ratio test that two rows of counts come from one
 // distribution: G = 2 Σ O ln(O/E) and its χ² p-value. Cells are merged, the smallest
-// first, until every expected count is at least 5; with fewer than two cells left
-// nothing can be said and p is 1.
-func GTest(p, q []uint64) (g, pValue float64) {
+// first and all of one size at once, until every expected count is at least 5, so the order of
+// cells does not matter; with fewer than two cells left nothing can be said and p is 1.
+func GTest(p, q []float64) (g, pValue float64) {
 	n, m := total(p), total(q)
 	if n == 0 || m == 0 {
 		return 0, 1
 	}
 	type cell struct{ a, b float64 }
-	cells := make([]cell, 0, len(p))
+	var cells []cell
 	for i := range p {
 		if p[i]+q[i] > 0 {
-			cells = append(cells, cell{float64(p[i]), float64(q[i])})
+			cells = append(cells, cell{p[i], q[i]})
 		}
 	}
-	slices.SortFunc(cells, func(x, y cell) int { return cmp.Compare(y.a+y.b, x.a+x.b) })
-	smaller := min(n, m) / (n + m)
-	for len(cells) > 1 {
-		last := cells[len(cells)-1]
-		if (last.a+last.b)*smaller >= smallestExpected {
-			break
+	slices.SortFunc(cells, func(x, y cell) int { return cmp.Compare(x.a+x.b, y.a+y.b) })
+	least := smallestExpected * (n + m) / min(n, m)
+	var few cell
+	for len(cells) > 0 && (cells[0].a+cells[0].b < least || (few.a+few.b > 0 && few.a+few.b < least)) {
+		for size := cells[0].a + cells[0].b; len(cells) > 0 && cells[0].a+cells[0].b == size; cells = cells[1:] {
+			few.a, few.b = few.a+cells[0].a, few.b+cells[0].b
 		}
-		cells = cells[:len(cells)-1]
-		cells[len(cells)-1].a += last.a
-		cells[len(cells)-1].b += last.b
+	}
+	if few.a+few.b > 0 {
+		cells = append(cells, few)
 	}
 	if len(cells) < 2 {
 		return 0, 1
@@ -196,7 +197,7 @@ func GTest(p, q []uint64) (g, pValue float64) {
 			g += 2 * c.b * math.Log(c.b/(row*m/(n+m)))
 		}
 	}
-	return g, 1 - distuv.ChiSquared{K: float64(len(cells) - 1)}.CDF(g)
+	return g, distuv.ChiSquared{K: float64(len(cells) - 1)}.Survival(g)
 }
 
 // BenjaminiHochberg adjusts p-values so that rejecting those below α keeps the false

@@ -18,11 +18,11 @@ func near(t *testing.T, what string, got, want, within float64) {
 }
 
 func TestDistancesByHand(t *testing.T) {
-	p, q := []uint64{50, 50}, []uint64{25, 75}
+	p, q := []float64{50, 50}, []float64{25, 75}
 	// smoothed shares: 50.5/101 and 25.5/101, 75.5/101
 	want := (25.5-50.5)/101*math.Log(25.5/50.5) + (75.5-50.5)/101*math.Log(75.5/50.5)
 	near(t, "PSI", PSI(p, q), want, 1e-12)
-	near(t, "JS of the disjoint", JensenShannon([]uint64{9, 0}, []uint64{0, 4}), 1, 1e-12)
+	near(t, "JS of the disjoint", JensenShannon([]float64{9, 0}, []float64{0, 4}), 1, 1e-12)
 	near(t, "JS of the same", JensenShannon(p, p), 0, 1e-12)
 	gap, pv := KolmogorovSmirnov(p, q)
 	near(t, "KS", gap, 0.25, 1e-12)
@@ -32,14 +32,18 @@ func TestDistancesByHand(t *testing.T) {
 	g, gp := GTest(p, q)
 	near(t, "G", g, 13.53, 0.01) // 2·Σ O ln(O/E) with E = 37.5, 62.5
 	near(t, "G p-value", gp, 0.00023, 0.00002)
-	if _, p := GTest([]uint64{100, 1, 0}, []uint64{100, 0, 1}); p != 1 {
+	if _, p := GTest([]float64{100, 1, 0}, []float64{100, 0, 1}); p != 1 {
 		t.Errorf("cells too small to test must say nothing, got p=%v", p)
 	}
-	for _, empty := range [][]uint64{{0, 0}} {
+	for _, empty := range [][]float64{{0, 0}} {
 		if PSI(empty, q) != 0 || JensenShannon(empty, q) != 0 {
 			t.Error("nothing seen is not a movement")
 		}
 	}
+}
+
+func weighted(b sketch.Bins, x []float64) *sketch.Weighted {
+	return sketch.WeightedOf(sketch.ColumnOf(b, x))
 }
 
 func TestWassersteinIsTheShift(t *testing.T) {
@@ -50,9 +54,9 @@ func TestWassersteinIsTheShift(t *testing.T) {
 		y[i] = 5.7 + r.NormFloat64()
 	}
 	b := sketch.EqualFrequency(x, sketch.MostBins)
-	near(t, "shift of 0.7", Wasserstein(sketch.ColumnOf(b, x), sketch.ColumnOf(b, y)), 0.7, 0.03)
-	wide := sketch.ColumnOf(b, []float64{4, 6})
-	narrow := sketch.ColumnOf(b, []float64{4.9, 5.1})
+	near(t, "shift of 0.7", Wasserstein(weighted(b, x), weighted(b, y)), 0.7, 0.03)
+	wide := weighted(b, []float64{4, 6})
+	narrow := weighted(b, []float64{4.9, 5.1})
 	near(t, "the same mean, spread otherwise", Wasserstein(wide, narrow), 0.9, 1e-12)
 }
 
@@ -65,7 +69,7 @@ func TestNoiseFloorHoldsUnderNoChange(t *testing.T) {
 		above, sum := 0, 0.0
 		var noise Noise
 		for range rounds {
-			p, q := make([]uint64, 10), make([]uint64, 10)
+			p, q := make([]float64, 10), make([]float64, 10)
 			for range size[0] {
 				p[r.IntN(10)]++
 			}
@@ -103,21 +107,24 @@ func TestVerdicts(t *testing.T) {
 		want     Verdict
 		sentence string
 	}{
-		{"unchanged", Sample{draw(2000, 0), 2000}, Sample{draw(2000, 0), 2000}, Steady, "Within noise"},
+		{"unchanged", SampleOf(draw(2000, 0), 2000), SampleOf(draw(2000, 0), 2000), Steady, "Within noise"},
 		{
 			"tiny but certain",
-			Sample{draw(200000, 0), 2000},
-			Sample{draw(200000, 0.1), 2000},
+			SampleOf(draw(200000, 0), 200000),
+			SampleOf(draw(200000, 0.1), 200000),
 			Steady,
 			"too small to matter",
 		},
-		{"moderate", Sample{draw(5000, 0), 2000}, Sample{draw(5000, 0.4), 2000}, Look, "worth a look"},
-		{"far", Sample{draw(5000, 0), 2000}, Sample{draw(5000, 1), 2000}, Moved, "Moved far"},
-		{"far but few", Sample{draw(5000, 0), 2000}, Sample{draw(100, 1), 100}, NotEnough, "100 of 200 observations"},
+		{"moderate", SampleOf(draw(5000, 0), 2000), SampleOf(draw(5000, 0.4), 2000), Look, "worth a look"},
+		{"far", SampleOf(draw(5000, 0), 2000), SampleOf(draw(5000, 1), 2000), Moved, "Moved far"},
+		{
+			"far but few", SampleOf(draw(5000, 0), 2000), SampleOf(draw(100, 1), 100), NotEnough,
+			"100 of 200 independent observations",
+		},
 		{
 			"far but repeated rows",
-			Sample{draw(5000, 0), 2000},
-			Sample{draw(5000, 1), 2},
+			SampleOf(draw(5000, 0), 2000),
+			SampleOf(draw(5000, 1), 2),
 			NotEnough,
 			"2 of 50 distinct inputs",
 		},
@@ -131,8 +138,8 @@ func TestVerdicts(t *testing.T) {
 			t.Errorf("%s: got %q %q, want %q with %q", c.name, got.Verdict, got.Sentence, c.want, c.sentence)
 		}
 	}
-	if _, err := Measure(Sample{Column: draw(10, 0)},
-		Sample{Column: sketch.NewColumn(sketch.Bins{Levels: []string{"a"}})}, DefaultNeed); err == nil {
+	if _, err := Measure(SampleOf(draw(10, 0), 10),
+		SampleOf(sketch.NewColumn(sketch.Bins{Levels: []string{"a"}}), 0), DefaultNeed); err == nil {
 		t.Error("columns on other bins were compared")
 	}
 }
@@ -140,16 +147,17 @@ func TestVerdicts(t *testing.T) {
 func TestManyColumnsDoNotRaiseTheAlarmTogether(t *testing.T) {
 	r := rand.New(rand.NewPCG(8, 1))
 	bins := sketch.Bins{Edges: []float64{-9, -1, -0.5, 0, 0.5, 1, 9}}
-	p, q := map[string]*sketch.Column{}, map[string]*sketch.Column{}
+	p, q := map[string]Sample{}, map[string]Sample{}
 	for i := range 60 {
 		name := string(rune('a'+i%26)) + string(rune('a'+i/26))
-		p[name], q[name] = sketch.NewColumn(bins), sketch.NewColumn(bins)
+		a, b := sketch.NewColumn(bins), sketch.NewColumn(bins)
 		for range 300 {
-			p[name].AddNumber(r.NormFloat64())
-			q[name].AddNumber(r.NormFloat64())
+			a.AddNumber(r.NormFloat64())
+			b.AddNumber(r.NormFloat64())
 		}
+		p[name], q[name] = SampleOf(a, 300), SampleOf(b, 300)
 	}
-	all, left := MeasureAll(p, q, 300, 300, DefaultNeed)
+	all, left := MeasureAll(p, q, DefaultNeed)
 	if len(all) != 60 || len(left) != 0 {
 		t.Fatalf("measured %d, left %v", len(all), left)
 	}

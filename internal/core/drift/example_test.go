@@ -9,7 +9,7 @@ import (
 // A population stability index says nothing without its noise: of two samples of one law it is
 // not 0, and how far from 0 it may be depends on how large they are.
 func ExampleNoiseOf() {
-	reference, now := []uint64{250, 250, 250, 250}, []uint64{20, 30, 26, 24}
+	reference, now := []float64{250, 250, 250, 250}, []float64{20, 30, 26, 24}
 	noise := drift.NoiseOf(len(reference), 1000, 100)
 	fmt.Printf("index %.3f; by chance alone %.3f on average, and over %.3f once in 100\n", drift.PSI(reference, now),
 		noise.Expected(), noise.Quantile(0.99))
@@ -18,7 +18,7 @@ func ExampleNoiseOf() {
 
 // A shift by one cell, in three measures.
 func ExampleJensenShannon() {
-	p, q := []uint64{100, 300, 100, 0}, []uint64{0, 100, 300, 100}
+	p, q := []float64{100, 300, 100, 0}, []float64{0, 100, 300, 100}
 	gap, _ := drift.KolmogorovSmirnov(p, q)
 	fmt.Printf("Jensen–Shannon %.2f, largest gap %.2f\n", drift.JensenShannon(p, q), gap)
 	// Output: Jensen–Shannon 0.59, largest gap 0.60

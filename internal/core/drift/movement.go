@@ -2,6 +2,7 @@ package drift
 
 import (
 	"fmt"
+	"maps"
 	"math"
 	"slices"
 	"strings"
@@ -31,42 +32,115 @@ const (
 	noiseLevel = 0.99
 )
 
-// Need is the least evidence on which a column may be called moved.
+// Need is the least evidence on which a column may be called moved: so many independent
+// observations, of so many distinct inputs.
 type Need struct{ Observations, Distinct uint64 }
 
-// DefaultNeed asks for 200 observations of which 50 are distinct inputs.
+// DefaultNeed asks for 200 independent observations and 50 distinct inputs.
 var DefaultNeed = Need{Observations: 200, Distinct: 50}
 
-// Lacking says what is missing to judge n observations of so many distinct inputs, or
-// "" when it is enough.
-func (d Need) Lacking(n, distinct uint64) string {
+// Lacking says what is missing to judge what one sample tells, or "" when it is enough.
+func (d Need) Lacking(n Numbers) string {
 	var lacks []string
-	if n < d.Observations {
-		lacks = append(lacks, fmt.Sprintf("%d of %d observations", n, d.Observations))
+	if effective := n.Effective(); effective < float64(d.Observations) {
+		text := fmt.Sprintf("%.0f of %d independent observations", math.Floor(effective), d.Observations)
+		if why := n.why(); why != "" {
+			text += " (" + why + ")"
+		}
+		lacks = append(lacks, text)
 	}
-	if distinct < d.Distinct {
-		lacks = append(lacks, fmt.Sprintf("%d of %d distinct inputs", distinct, d.Distinct))
+	if n.Distinct < d.Distinct {
+		lacks = append(lacks, fmt.Sprintf("%d of %d distinct inputs", n.Distinct, d.Distinct))
 	}
 	return strings.Join(lacks, ", ")
 }
 
-// Met is how far n observations of so many distinct inputs are on the way to being
-// enough, from 0 to 1.
-func (d Need) Met(n, distinct uint64) float64 {
-	return min(1, float64(n)/float64(max(1, d.Observations)), float64(distinct)/float64(max(1, d.Distinct)))
+// Met is how far a sample is on the way to being enough, from 0 to 1.
+func (d Need) Met(n Numbers) float64 {
+	return min(1, n.Effective()/float64(max(1, d.Observations)), float64(n.Distinct)/float64(max(1, d.Distinct)))
 }
 
-// Sample is one side of a comparison of a column: what was counted and from how many
-// distinct inputs.
-type Sample struct {
-	Column   *sketch.Column
+// Numbers is how much one side tells.
+type Numbers struct {
+	// Rows were counted; Weighted of equal weight tell as much, which is Rows where all count the
+	// same.
+	Rows     uint64
+	Weighted float64
+	// Distinct is how many different inputs the rows are of.
 	Distinct uint64
+	// Design is the design effect: how much wider chance spreads what is seen from minute to minute
+	// than independent rows would (Rao and Scott 1981); at least 1, and 0 where it is not known.
+	Design float64
+}
+
+// mostlyDistinct is from which share of rows on distinct inputs count as all: they are estimated, and a
+// few rows are alike by chance.
+const mostlyDistinct = 0.9
+
+// Effective is how many independent observations tell as much: no more than there are distinct
+// inputs, since a row that is sent again tells nothing new, and fewer by the design effect.
+func (n Numbers) Effective() float64 {
+	effective := n.Weighted
+	if distinct := float64(n.Distinct); distinct < mostlyDistinct*effective {
+		effective = distinct
+	}
+	return effective / max(1, n.Design)
+}
+
+// why says why there are fewer independent observations than rows, "" where there are not many fewer.
+func (n Numbers) why() string {
+	if n.Effective() > mostlyDistinct*float64(n.Rows) {
+		return ""
+	}
+	parts := []string{fmt.Sprintf("%d rows", n.Rows)}
+	if float64(n.Distinct) < mostlyDistinct*n.Weighted {
+		parts = append(parts, fmt.Sprintf("%d distinct", n.Distinct))
+	}
+	if n.Design > 1.1 {
+		parts = append(parts, fmt.Sprintf("in bursts that make %.1f tell what one does", n.Design))
+	}
+	if n.Weighted < 0.9*float64(n.Rows) {
+		parts = append(parts, "unevenly spread over the time")
+	}
+	return strings.Join(parts, ", ")
+}
+
+// fewer is the sample of two that tells less.
+func fewer(a, b Numbers) Numbers {
+	if b.Effective() < a.Effective() {
+		return b
+	}
+	return a
+}
+
+// Sample is one side of a comparison of a column: what was counted, and how much that tells.
+type Sample struct {
+	Column *sketch.Weighted
+	Numbers
+}
+
+// SampleOf is a column as it was counted, of so many distinct inputs.
+func SampleOf(c *sketch.Column, distinct uint64) Sample {
+	w := sketch.WeightedOf(c)
+	return Sample{w, Numbers{Rows: w.Values, Weighted: w.Effective(), Distinct: distinct}}
+}
+
+// scaled are the cells of the sample as effective numbers.
+func (s Sample) scaled() []float64 {
+	out, all, n := make([]float64, len(s.Column.Cells)), s.Column.Seen(), s.Effective()
+	for i, k := range s.Column.Cells {
+		if all > 0 {
+			out[i] = k / all * n
+		}
+	}
+	return out
 }
 
 // Movement is how far one column moved from P to Q.
 type Movement struct {
 	// PSI is in nats; NoiseExpected is its mean and Noise99 its 99 % quantile if
-	// nothing had changed.
+	// nothing had changed. What is judged is PSI less NoiseExpected, so that a verdict does not
+	// get milder with more data.
 	PSI           float64 `json:"psi"`
 	NoiseExpected float64 `json:"noise_expected"`
 	Noise99       float64 `json:"noise_99"`
@@ -98,6 +172,11 @@ type Movement struct {
 	Numeric   bool    `json:"numeric"`
 	Reference uint64  `json:"reference_n"`
 	Now       uint64  `json:"now_n"`
+	// ReferenceEffective and NowEffective are how many independent observations tell as much.
+	ReferenceEffective float64 `json:"reference_effective"`
+	NowEffective       float64 `json:"now_effective"`
+
+	fewer Numbers
 }
 
 // Measure computes the distances from p to q and judges them as the only column
@@ -107,15 +186,14 @@ func Measure(p, q Sample, need Need) (Movement, error) {
 		return Movement{}, fmt.Errorf("the two sides were counted on different bins (%d and %d)", p.Column.Bins.Len(),
 			q.Column.Bins.Len())
 	}
-	cp, cq := p.Column.Cells(), q.Column.Cells()
-	n, m := float64(p.Column.Seen()), float64(q.Column.Seen())
+	n, m := p.Effective(), q.Effective()
 	// Cells that neither side ever fills carry no information and no noise.
-	cp, cq = dropEmpty(cp, cq)
+	cp, cq := dropEmpty(p.scaled(), q.scaled())
 	noise := NoiseOf(len(cp), n, m)
 	mv := Movement{
 		PSI: PSI(cp, cq), NoiseExpected: noise.Expected(), Noise99: noise.Quantile(noiseLevel),
 		JensenShannon: JensenShannon(cp, cq), Numeric: p.Column.Bins.Numeric(),
-		Reference: p.Column.Seen(), Now: q.Column.Seen(),
+		Reference: p.Rows, Now: q.Rows, ReferenceEffective: n, NowEffective: m, fewer: fewer(p.Numbers, q.Numbers),
 	}
 	if mv.Numeric {
 		mv.KS, mv.KSP = KolmogorovSmirnov(cp, cq)
@@ -131,30 +209,45 @@ func Measure(p, q Sample, need Need) (Movement, error) {
 		mv.G, mv.GP = GTest(cp, cq)
 		mv.P = mv.GP
 	}
-	change := interval.Newcombe(p.Column.Missing, p.Column.Total(), q.Column.Missing, q.Column.Total(), 0.95)
-	mv.MissingChange = share(q.Column.Missing, q.Column.Total()) - share(p.Column.Missing, p.Column.Total())
+	a, b := p.missing(), q.missing()
+	change := interval.Newcombe(a.share*a.of, a.of, b.share*b.of, b.of, 0.95)
+	mv.MissingChange = b.share - a.share
 	mv.MissingChangeLow, mv.MissingChangeHigh = change.Low, change.High
 	mv.AdjustedP = mv.P
-	mv.judge(need, min(p.Distinct, q.Distinct))
+	mv.judge(need)
 	return mv, nil
+}
+
+// part is a share of so many independent values.
+type part struct{ share, of float64 }
+
+// missing is the share of values that are missing, of as many as tell as much as the rows do.
+func (s Sample) missing() part {
+	seen, all := s.Column.Seen(), s.Column.Seen()+s.Column.Missing
+	if all == 0 {
+		return part{}
+	}
+	of := all
+	if seen > 0 { // missing values tell as little or as much as the others
+		of = all * s.Effective() / seen
+	}
+	return part{s.Column.Missing / all, of}
 }
 
 // MeasureAll measures several columns of the same two sides together and adjusts
 // their p-values for one another. Columns that cannot be compared are left out and
 // named.
-func MeasureAll(p, q map[string]*sketch.Column, distinctP, distinctQ uint64,
-	need Need,
-) (moved map[string]Movement, left []string) {
+func MeasureAll(p, q map[string]Sample, need Need) (moved map[string]Movement, left []string) {
 	moved = map[string]Movement{}
 	var names []string
 	var ps []float64
-	for name, col := range q {
+	for _, name := range slices.Sorted(maps.Keys(q)) {
 		ref, ok := p[name]
 		if !ok {
 			left = append(left, name)
 			continue
 		}
-		mv, err := Measure(Sample{ref, distinctP}, Sample{col, distinctQ}, need)
+		mv, err := Measure(ref, q[name], need)
 		if err != nil {
 			left = append(left, name)
 			continue
@@ -163,32 +256,34 @@ func MeasureAll(p, q map[string]*sketch.Column, distinctP, distinctQ uint64,
 		names = append(names, name)
 		ps = append(ps, mv.P)
 	}
-	slices.Sort(left)
 	for i, adjusted := range BenjaminiHochberg(ps) {
 		mv := moved[names[i]]
 		mv.AdjustedP = adjusted
-		mv.judge(need, min(distinctP, distinctQ))
+		mv.judge(need)
 		moved[names[i]] = mv
 	}
 	return moved, left
 }
 
-// judge sets verdict and sentence. distinct is the smaller number of distinct inputs
-// of the two sides.
-func (mv *Movement) judge(need Need, distinct uint64) {
+// judge sets verdict and sentence.
+func (mv *Movement) judge(need Need) {
 	psi := fmt.Sprintf("PSI %.3f, 99 %% of noise is below %.3f", mv.PSI, mv.Noise99)
-	lacking := need.Lacking(min(mv.Reference, mv.Now), distinct)
+	lacking := need.Lacking(mv.fewer)
+	effect := mv.PSI - mv.NoiseExpected
 	switch {
 	case lacking != "":
 		mv.Verdict = NotEnough
 		mv.Sentence = "Not enough to tell: " + lacking + "."
+		if mv.PSI > mv.Noise99 && mv.AdjustedP <= 1-noiseLevel {
+			mv.Sentence = "Not enough to tell how far: " + lacking + "; beyond noise already (" + psi + ")."
+		}
 	case mv.PSI <= mv.Noise99 || mv.AdjustedP > 1-noiseLevel:
 		mv.Verdict = Steady
 		mv.Sentence = "Within noise (" + psi + ")."
-	case mv.PSI < lookFrom:
+	case effect < lookFrom:
 		mv.Verdict = Steady
 		mv.Sentence = "Moved a little, beyond noise but too small to matter (" + psi + ")."
-	case mv.PSI <= movedFrom:
+	case effect <= movedFrom:
 		mv.Verdict = Look
 		mv.Sentence = "Moved; worth a look (" + psi + ")."
 	default:
@@ -197,18 +292,11 @@ func (mv *Movement) judge(need Need, distinct uint64) {
 	}
 }
 
-func dropEmpty(p, q []uint64) (a, b []uint64) {
+func dropEmpty(p, q []float64) (a, b []float64) {
 	for i := range p {
 		if p[i]+q[i] > 0 {
 			a, b = append(a, p[i]), append(b, q[i])
 		}
 	}
 	return a, b
-}
-
-func share(k, n uint64) float64 {
-	if n == 0 {
-		return 0
-	}
-	return math.Min(1, float64(k)/float64(n))
 }

@@ -9,38 +9,63 @@ import (
 	"innerladder/internal/core/sketch"
 )
 
-// readForms asks whether the trial gives the outputs that main gives, of the same types. It reads
-// nothing (no sentence) while it does. The share of answers that have an output is a distribution
-// of two cells, so the same bound holds at any moment of looking; what the inputs were does not
-// matter, so few distinct ones are no reason to wait. Outputs that only the trial gives are said
-// and do not fire: whoever calls main does not miss them.
-func readForms(g Guard, mainVersion string, main, trial Lane, alpha float64) Reading {
-	var r Reading
-	forms := main.Forms.All()
-	if main.Forms.Answers == 0 || trial.Forms.Answers == 0 {
-		return r
-	}
-	for _, form := range forms {
-		p, q := cells(&main.Forms, form), cells(&trial.Forms, form)
-		gap := seqtest.CDFGap(p, q, alpha/float64(len(forms)))
-		progress := gap.Seen / (g.Margin + gap.Noise)
-		if percent(q[0], trial.Forms.Answers) >= percent(p[0], main.Forms.Answers) || gap.Seen <= g.Margin ||
-			progress < r.Progress {
-			continue
-		}
-		r.Progress = progress
-		r.Sentence = fmt.Sprintf("gives the output %s of type %s in %.3g %% of its answers, %s in %.3g %%%s%s",
-			form.Name, form.Datatype, percent(q[0], trial.Forms.Answers), mainVersion,
-			percent(p[0], main.Forms.Answers), instead(form, &main.Forms, &trial.Forms), verdictOf(gap, g))
-	}
-	return r
+const (
+	// soon is after how many answers of each lane an output that main gives and the trial never does
+	// is reason enough.
+	soon = 20
+	// mostly and hardly are in which share of its answers a version gives an output, or does not.
+	mostly, hardly = 0.5, 0.05
+)
+
+// FormState is where the watching of one output stands: of the answers in which it is not there.
+type FormState struct {
+	Lacking seqtest.Rate  `json:"lacking"`
+	Taken   seqtest.Block `json:"taken"`
 }
 
-func verdictOf(gap seqtest.Gap, g Guard) string {
-	if gap.Low > g.Margin {
-		return fmt.Sprintf(": surely a gap of %.2f, and %.2f is allowed.", gap.Low, g.Margin)
+// readForms asks whether the trial gives the outputs that main gives, of the same types. It reads
+// nothing (no sentence) while it does. What the inputs were does not matter, so few distinct ones are no
+// reason to wait. Outputs that only the trial gives are said
+// and do not fire: whoever calls main does not miss them.
+func (t *TrialState) readForms(g Guard, e *Pair, alpha float64) Reading {
+	var r Reading
+	main, trial := &e.Incumbent.Forms, &e.Candidate.Forms
+	forms := main.All()
+	if t.Forms == nil {
+		t.Forms = map[string]FormState{}
 	}
-	return fmt.Sprintf("; the guard fires at a gap of %.2f.", g.Margin+gap.Noise)
+	for _, form := range forms {
+		key := form.Name + " " + form.Datatype
+		s, known := t.Forms[key]
+		if line := (seqtest.Line{Slope: 1, Offset: g.Margin}); !known || s.Lacking.Line != line {
+			s.Lacking = seqtest.Rate{Line: line}
+		}
+		now := seqtest.Block{
+			IncumbentRequests: main.Answers, IncumbentFailed: main.Answers - min(main.Of(form), main.Answers),
+			CandidateRequests: trial.Answers, CandidateFailed: trial.Answers - min(trial.Of(form), trial.Answers),
+		}
+		s.Lacking.Observe(since(s.Taken, now), 1)
+		s.Taken = now
+		t.Forms[key] = s
+		level := alpha / float64(len(forms))
+		log := s.Lacking.LogE()
+		found := reading(log, 0, level)
+		p, q := percent(main.Of(form), main.Answers), percent(trial.Of(form), trial.Answers)
+		gone := min(main.Answers, trial.Answers) >= soon && p >= 100*mostly && q <= 100*hardly
+		verdict := found.says(log, level, fmt.Sprintf("%.2g points fewer", 100*g.Margin))
+		if gone && found.Progress < 1 {
+			found.Progress = 1
+			verdict = fmt.Sprintf(": of %d answers and %d that is enough to tell.", trial.Answers, main.Answers)
+		}
+		if trial.Answers == 0 || p-q <= 100*g.Margin || found.Progress <= r.Progress {
+			continue
+		}
+		r = found
+		r.Sentence = fmt.Sprintf("gives the output %s of type %s in %.3g %% of its answers, %s in %.3g %%%s%s",
+			form.Name, form.Datatype, q, t.Incumbent, p, instead(form, main, trial),
+			verdict)
+	}
+	return r
 }
 
 // instead names the type that an output has in place of another, if it has one.
@@ -70,9 +95,4 @@ func onlyTrial(mainVersion string, main, trial *sketch.Forms) string {
 		return ""
 	}
 	return fmt.Sprintf("gives %s, which %s does not; it ", strings.Join(names, " and "), mainVersion)
-}
-
-// cells are the answers that have an output, and those that do not.
-func cells(f *sketch.Forms, form sketch.Form) []uint64 {
-	return []uint64{f.Of(form), f.Answers - min(f.Of(form), f.Answers)}
 }

@@ -25,9 +25,10 @@ func TestOutputsThatAreNotThere(t *testing.T) {
 		says        string
 	}{
 		"missing":      {answersWith(500, y), answersWith(200, scores), true, "gives the output y of type FP64 in 0 %"},
-		"another type": {answersWith(500, y), answersWith(200, text), true, "(it gives it as BYTES): surely"},
+		"another type": {answersWith(500, y), answersWith(200, text), true, "(it gives it as BYTES): worse than"},
 		"one of two":   {answersWith(500, y, scores), answersWith(200, y), true, "output scores"},
-		"too few":      {answersWith(500, y), answersWith(3, text), false, "the guard fires at"},
+		"twenty":       {answersWith(20, y), answersWith(20, text), true, "gives the output y"},
+		"too few":      {answersWith(500, y), answersWith(4, text), false, "the guard fires at"},
 		"the same":     {answersWith(500, y), answersWith(200, y), false, "no predictions to compare"},
 		"more": {
 			answersWith(500, y), answersWith(200, y, scores), false,
@@ -35,9 +36,10 @@ func TestOutputsThatAreNotThere(t *testing.T) {
 		},
 		"nothing read": {sketch.Forms{}, answersWith(200, y), false, "no predictions to compare"},
 	} {
-		main, trial := Lane{Requests: 500, Forms: c.main}, Lane{Requests: 200, Forms: c.trial}
+		main, trial := lane(500, 0), lane(200, 0)
+		main.Forms, trial.Forms = c.main, c.trial
 		state, actions := Step(DefaultPlan(), 2, trials, State{}, pair(main, trial), t0)
-		reading := state.Trials[0].Readings[1]
+		reading := state.Trials[0].Readings[2]
 		if (len(actions) > 0) != c.fires || !strings.Contains(reading.Sentence, c.says) {
 			t.Errorf("%s: %d actions, %+v", name, len(actions), reading)
 		}

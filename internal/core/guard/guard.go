@@ -5,11 +5,12 @@ package guard
 
 import (
 	"fmt"
+	"maps"
 	"math"
 	"slices"
+	"strings"
 	"time"
 
-	"innerladder/internal/core/drift"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/seqtest"
 	"innerladder/internal/core/sketch"
@@ -18,16 +19,32 @@ import (
 // The signals that guards may name.
 const (
 	ErrorRate       = "error_rate"
+	LatencyP50      = "latency_p50"
+	LatencyP90      = "latency_p90"
+	LatencyP95      = "latency_p95"
+	LatencyP99      = "latency_p99"
 	PredictionDrift = "prediction_drift"
 )
+
+// Signals are those that guards may name, in the order in which they are shown.
+var Signals = []string{ErrorRate, LatencyP50, LatencyP90, LatencyP95, LatencyP99, PredictionDrift}
+
+// quantileOf is the quantile of a signal of latency.
+var quantileOf = map[string]float64{LatencyP50: 0.5, LatencyP90: 0.9, LatencyP95: 0.95, LatencyP99: 0.99}
+
+// Allowed is how much more than the incumbent a candidate may fail: twice as often, or 0.05 points more.
+var Allowed = seqtest.Allowance{Ratio: 2, Difference: 0.0005}
 
 // Guard is a condition on a signal of a trial lane against the main lane at the same
 // time. When it is surely broken, the trial is rolled back.
 type Guard struct {
-	Signal string `json:"signal" enum:"error_rate,prediction_drift"`
-	// Margin is how much worse the trial lane may be: for error_rate a difference of
-	// shares, for prediction_drift a gap of cumulative shares, both in [0, 1).
-	Margin float64 `json:"margin" minimum:"0" maximum:"1"`
+	Signal string `json:"signal" enum:"error_rate,latency_p50,latency_p90,latency_p95,latency_p99,prediction_drift"`
+	// Ratio is how many times the main lane's the signal may be, from 1 on; 0 is as 1. Predictions have
+	// none.
+	Ratio float64 `json:"ratio,omitempty" minimum:"0" maximum:"100"`
+	// Margin is how much worse than the main lane's it may be whatever the ratio: for error_rate a
+	// difference of shares, for latency milliseconds, for prediction_drift a gap of cumulative shares.
+	Margin float64 `json:"margin" minimum:"0"`
 }
 
 // Plan is what a trial is held to.
@@ -38,20 +55,47 @@ type Plan struct {
 	Alpha float64 `json:"alpha" minimum:"0" maximum:"1"`
 }
 
-// DefaultPlan allows half a point more errors and a gap of a quarter in the
-// predictions, and is wrong for fewer than one harmless trial in a thousand.
+// DefaultPlan allows twice the failures or 0.05 points more, half as much again of the 99th percentile
+// of latency or 5 ms more, and a gap of a tenth in the predictions; it is wrong for fewer than one
+// harmless trial in a thousand.
 func DefaultPlan() Plan {
-	return Plan{Alpha: 0.001, Guards: []Guard{{ErrorRate, 0.005}, {PredictionDrift, 0.25}}}
+	return Plan{Alpha: 0.001, Guards: []Guard{
+		{ErrorRate, Allowed.Ratio, Allowed.Difference}, {LatencyP99, 1.5, 5}, {PredictionDrift, 0, 0.1},
+	}}
+}
+
+// Of is the guard of a signal; there is none for false.
+func (p Plan) Of(signal string) (g Guard, there bool) {
+	for _, g := range p.Guards {
+		if g.Signal == signal {
+			return g, true
+		}
+	}
+	return Guard{}, false
 }
 
 // Lane is what one version did in a trial since that began. All counts only grow.
 type Lane struct {
-	Requests, Failed uint64
-	Outputs          map[string]*sketch.Column
-	// Distinct is the number of distinct inputs among the rows that were read.
-	Distinct uint64
+	Counts  sketch.Counts
+	Latency *sketch.Quantiles
+	Outputs map[string]*sketch.Column
+	// Bodies were read, Rows were in them, Distinct of them were of different inputs.
+	Bodies, Rows, Distinct uint64
 	// Forms are the outputs that its answers had, with their types.
 	Forms sketch.Forms
+}
+
+// independent is the share of the rows that tell something of their own: rows of one body belong
+// together, and a row that is sent again tells nothing new. It is 1 where nearly all rows differ.
+func (l *Lane) independent() float64 {
+	if l.Rows == 0 {
+		return 1
+	}
+	n := min(l.Bodies, l.Rows)
+	if float64(l.Distinct) < 0.9*float64(l.Rows) {
+		n = min(n, l.Distinct)
+	}
+	return float64(n) / float64(l.Rows)
 }
 
 // Pair is the evidence of one trial.
@@ -73,10 +117,13 @@ type State struct {
 // that began: growing a share changes nothing of it.
 type TrialState struct {
 	TrialPair
-	Errors seqtest.Rate `json:"errors"`
-	// Taken is how much of the evidence the error guard has bet on already.
-	Taken    seqtest.Block `json:"taken"`
-	Readings []Reading     `json:"readings"`
+	Errors ErrorsState `json:"errors"`
+	// Latencies are those of guards on latency, by signal; Outputs those of the predictions, by
+	// output; Forms those of whether outputs are there, by output and type.
+	Latencies map[string]LatencyState  `json:"latencies,omitempty"`
+	Outputs   map[string]seqtest.Edges `json:"outputs,omitempty"`
+	Forms     map[string]FormState     `json:"forms,omitempty"`
+	Readings  []Reading                `json:"readings"`
 	// Fired is set when a guard has fired: once is enough.
 	Fired bool `json:"fired"`
 }
@@ -87,6 +134,9 @@ type Reading struct {
 	// Progress is the evidence against the trial as a share of what makes the guard
 	// fire: 0 is none, 1 fires.
 	Progress float64 `json:"progress"`
+	// Enough is the evidence that the trial is good enough, as a share of what would prove it: 1 says
+	// that it is surely within what is allowed.
+	Enough   float64 `json:"enough"`
 	Sentence string  `json:"sentence"`
 }
 
@@ -99,27 +149,34 @@ type Action struct {
 	Sentence string
 }
 
-// start is the state in which the watching of a trial begins.
-func start(plan Plan, pair TrialPair) TrialState {
-	t := TrialState{TrialPair: pair, Readings: []Reading{}}
-	for _, g := range plan.Guards {
-		if g.Signal == ErrorRate {
-			t.Errors.Margin = g.Margin
-		}
-	}
-	return t
-}
-
 // takeUp is where the watching of a trial stands, which begins when state knows nothing of
 // it.
-func (s *State) takeUp(plan Plan, pair TrialPair) TrialState {
+func (s *State) takeUp(pair TrialPair) TrialState {
 	for _, t := range s.Trials {
 		if t.Incumbent == pair.Incumbent && t.Candidate == pair.Candidate && t.Begun == pair.Begun {
-			t.Errors.Logs = slices.Clone(t.Errors.Logs)
-			return t
+			return t.clone()
 		}
 	}
-	return start(plan, pair)
+	return TrialState{TrialPair: pair}
+}
+
+// clone returns a copy that can be moved on without a change of the first.
+func (t TrialState) clone() TrialState {
+	t.Errors.Excess = t.Errors.Excess.Clone()
+	t.Latencies, t.Forms = maps.Clone(t.Latencies), maps.Clone(t.Forms)
+	for signal, l := range t.Latencies {
+		l.Over.Logs, l.Under.Logs = slices.Clone(l.Over.Logs), slices.Clone(l.Under.Logs)
+		t.Latencies[signal] = l
+	}
+	for form, f := range t.Forms {
+		f.Lacking.Logs = slices.Clone(f.Lacking.Logs)
+		t.Forms[form] = f
+	}
+	t.Outputs = maps.Clone(t.Outputs)
+	for name, e := range t.Outputs {
+		t.Outputs[name] = e.Clone()
+	}
+	return t
 }
 
 // Step takes the evidence into account: of the trials that the split with a number has now.
@@ -130,20 +187,18 @@ func Step(plan Plan, split int, trials []TrialPair, state State, e Evidence, now
 	var actions []Action
 	alpha := plan.Alpha / float64(max(1, len(plan.Guards)*len(trials)))
 	for _, pair := range trials {
-		t := state.takeUp(plan, pair)
+		t := state.takeUp(pair)
 		t.Readings = []Reading{}
-		incumbent, candidate := e[t.Candidate].Incumbent, e[t.Candidate].Candidate
+		evidence := e[t.Candidate]
 		for _, g := range plan.Guards {
 			var r Reading
 			switch g.Signal {
 			case ErrorRate:
-				r = t.readErrors(t.Incumbent, incumbent, candidate, alpha)
+				r = t.readErrors(g, &evidence, alpha)
 			case PredictionDrift:
-				// Half of alpha each: for whether the outputs are there, and for their values.
-				if r = readForms(g, t.Incumbent, incumbent, candidate, alpha/2); r.Sentence == "" {
-					r = readDrift(g, incumbent, candidate, alpha/2)
-					r.Sentence = onlyTrial(t.Incumbent, &incumbent.Forms, &candidate.Forms) + r.Sentence
-				}
+				r = t.readPredictions(g, &evidence, alpha)
+			default:
+				r = t.readLatency(g, &evidence, alpha)
 			}
 			r.Signal = g.Signal
 			t.Readings = append(t.Readings, r)
@@ -160,98 +215,31 @@ func Step(plan Plan, split int, trials []TrialPair, state State, e Evidence, now
 	return next, actions
 }
 
-// readErrors moves the error guard on by what is new in the evidence.
-func (t *TrialState) readErrors(mainVersion string, main, trial Lane, alpha float64) Reading {
-	seen := seqtest.Block{
-		IncumbentRequests: main.Requests, IncumbentFailed: main.Failed,
-		CandidateRequests: trial.Requests, CandidateFailed: trial.Failed,
-	}
-	t.Errors.Observe(since(t.Taken, seen))
-	t.Taken = seen
-	log := t.Errors.LogE()
-	r := Reading{Progress: math.Max(0, log/-math.Log(alpha))}
-	var verdict string
+// reading is how far evidence has come on the way to firing at alpha, and to proving the opposite.
+func reading(log, enough, alpha float64) Reading {
+	share := func(x float64) float64 { return math.Max(0, x/-math.Log(alpha)) }
+	return Reading{Progress: share(log), Enough: math.Min(1, share(enough))}
+}
+
+// says ends a sentence with what the evidence amounts to; allowed says what is allowed.
+func (r Reading) says(log, alpha float64, allowed string) string {
+	fires := odds(-math.Log(alpha))
 	switch {
-	case t.Errors.Fires(alpha):
-		verdict = fmt.Sprintf(": worse by more than the %.2g points allowed. The evidence is %s to 1; the guard "+
-			"fires at %s.",
-			t.Errors.Margin*100, odds(log), odds(-math.Log(alpha)))
+	case r.Progress >= 1:
+		return fmt.Sprintf(": worse than allowed (%s). The evidence is %s to 1; the guard fires at %s.", allowed,
+			odds(log), fires)
+	case r.Enough >= 1:
+		return "; surely no worse than allowed."
 	case log > 1:
-		verdict = fmt.Sprintf("; the evidence that it is worse than allowed is %s to 1, the guard fires at %s.",
-			odds(log), odds(-math.Log(alpha)))
-	default:
-		verdict = "; no sign that it is worse than allowed."
+		return fmt.Sprintf("; the evidence that it is worse than allowed (%s) is %s to 1, the guard fires at %s.",
+			allowed, odds(log), fires)
 	}
-	r.Sentence = fmt.Sprintf("failed %d of %d requests (%.2f %%), %s %d of %d (%.2f %%)%s",
-		trial.Failed, trial.Requests, percent(trial.Failed, trial.Requests),
-		mainVersion, main.Failed, main.Requests, percent(main.Failed, main.Requests), verdict)
-	return r
+	return "; no sign that it is worse than allowed."
 }
 
-// since is what came after the counts in before. Counts that went down mean that what
-// was counted in memory was lost with a crash; what is there then counts as nothing new.
-func since(before, now seqtest.Block) seqtest.Block {
-	less := func(a, b uint64) uint64 {
-		if b < a {
-			return 0
-		}
-		return b - a
-	}
-	b := seqtest.Block{
-		IncumbentRequests: less(before.IncumbentRequests, now.IncumbentRequests),
-		IncumbentFailed:   less(before.IncumbentFailed, now.IncumbentFailed),
-		CandidateRequests: less(before.CandidateRequests, now.CandidateRequests),
-		CandidateFailed:   less(before.CandidateFailed, now.CandidateFailed),
-	}
-	b.IncumbentFailed = min(b.IncumbentFailed, b.IncumbentRequests)
-	b.CandidateFailed = min(b.CandidateFailed, b.CandidateRequests)
-	return b
-}
-
-// readDrift looks at every output and reports the one that moved most.
-func readDrift(g Guard, main, trial Lane, alpha float64) Reading {
-	r := Reading{Sentence: "has no predictions to compare yet."}
-	var names []string
-	for name := range trial.Outputs {
-		if o, ok := main.Outputs[name]; ok && o.Bins.Equal(trial.Outputs[name].Bins) {
-			names = append(names, name)
-		}
-	}
-	slices.Sort(names)
-	for _, name := range names {
-		p, q := main.Outputs[name], trial.Outputs[name]
-		gap := seqtest.CDFGap(p.Cells(), q.Cells(), alpha/float64(len(names)))
-		progress := gap.Seen / (g.Margin + gap.Noise)
-		if progress < r.Progress {
-			continue
-		}
-		r.Progress = progress
-		lacking := drift.DefaultNeed.Lacking(min(p.Seen(), q.Seen()), min(main.Distinct, trial.Distinct))
-		switch {
-		case lacking != "":
-			// With too little or too repetitive data a guard does not fire, and its progress is
-			// at most the share of the data that it needs.
-			r.Progress = math.Min(r.Progress,
-				drift.DefaultNeed.Met(min(p.Seen(), q.Seen()), min(main.Distinct, trial.Distinct)))
-			r.Sentence = fmt.Sprintf("predicts %s; not enough to tell: %s.", name, lacking)
-		case gap.Low > g.Margin:
-			r.Sentence = fmt.Sprintf("predicts another %s: the cumulative shares differ by %.2f, surely by %.2f, and "+
-				"%.2f is allowed.%s",
-				name, gap.Seen, gap.Low, g.Margin, means(p, q))
-		default:
-			r.Sentence = fmt.Sprintf("predicts %s with a gap of %.2f in the cumulative shares; the guard "+
-				"fires at %.2f.", name, gap.Seen, g.Margin+gap.Noise)
-		}
-	}
-	return r
-}
-
-func means(p, q *sketch.Column) string {
-	if !p.Bins.Numeric() {
-		return ""
-	}
-	return fmt.Sprintf(" The mean is %.3g against %.3g.", q.Mean(), p.Mean())
-}
+// grown is what came after a count before. One that went down means that what was counted in memory
+// was lost with a crash; what is there then counts as nothing new.
+func grown(before, now uint64) uint64 { return now - min(before, now) }
 
 func percent(k, n uint64) float64 {
 	if n == 0 {
@@ -277,16 +265,26 @@ func (p Plan) Check() error {
 	seen := map[string]bool{}
 	for i, g := range p.Guards {
 		field := fmt.Sprintf("plan.guards[%d]", i)
+		most, unit := 1.0, "a share from 0 to below 1, such as 0.0005"
+		if _, latency := quantileOf[g.Signal]; latency {
+			most, unit = 3_600_000, "milliseconds from 0 on, such as 5"
+		}
 		switch {
-		case g.Signal != ErrorRate && g.Signal != PredictionDrift:
+		case !slices.Contains(Signals, g.Signal):
 			return fault.New(fault.Invalid, "guard.signal", "%q is no signal that a guard can watch", g.Signal).
-				In(field+".signal").Do("use %s or %s", ErrorRate, PredictionDrift)
+				In(field+".signal").Do("use one of %s", strings.Join(Signals, ", "))
 		case seen[g.Signal]:
 			return fault.New(fault.Invalid, "guard.twice", "two guards watch %s", g.Signal).In(field + ".signal").
 				Do("give one guard for each signal")
-		case !(g.Margin >= 0 && g.Margin < 1):
+		case !(g.Margin >= 0 && g.Margin < most):
 			return fault.New(fault.Invalid, "guard.margin", "the margin of %s is %v", g.Signal, g.Margin).
-				In(field + ".margin").Do("give a share from 0 to below 1, such as 0.005")
+				In(field+".margin").Do("give %s", unit)
+		case g.Signal == PredictionDrift && g.Ratio != 0:
+			return fault.New(fault.Invalid, "guard.ratio", "%s has a ratio, and predictions have none", g.Signal).
+				In(field + ".ratio").Do("leave it out")
+		case g.Ratio != 0 && !(g.Ratio >= 1 && g.Ratio <= 100):
+			return fault.New(fault.Invalid, "guard.ratio", "the ratio of %s is %v", g.Signal, g.Ratio).
+				In(field + ".ratio").Do("give how many times the main lane's it may be, from 1 to 100")
 		}
 		seen[g.Signal] = true
 	}

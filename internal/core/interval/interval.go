@@ -21,17 +21,16 @@ func z(confidence float64) float64 {
 	return distuv.UnitNormal.Quantile(0.5 + confidence/2)
 }
 
-// Wilson is the score interval of a share of k in n (Wilson 1927). With n = 0 it
-// is [0, 1]: nothing is known.
-func Wilson(k, n uint64, confidence float64) Interval {
-	if n == 0 {
+// Wilson is the score interval of a share of k in n (Wilson 1927). Both may be effective
+// numbers, which are not whole. With n = 0 it is [0, 1]: nothing is known.
+func Wilson(k, n, confidence float64) Interval {
+	if n <= 0 {
 		return Interval{0, 1}
 	}
 	zz := z(confidence)
-	fn := float64(n)
-	p := float64(k) / fn
-	centre := (p + zz*zz/(2*fn)) / (1 + zz*zz/fn)
-	half := zz / (1 + zz*zz/fn) * math.Sqrt(p*(1-p)/fn+zz*zz/(4*fn*fn))
+	p := k / n
+	centre := (p + zz*zz/(2*n)) / (1 + zz*zz/n)
+	half := zz / (1 + zz*zz/n) * math.Sqrt(p*(1-p)/n+zz*zz/(4*n*n))
 	i := Interval{math.Max(0, centre-half), math.Min(1, centre+half)}
 	// The score interval touches the ends exactly there; rounding must not move it off.
 	if k == 0 {
@@ -44,13 +43,13 @@ func Wilson(k, n uint64, confidence float64) Interval {
 }
 
 // Newcombe is the interval of the difference k2/n2 − k1/n1 of two independent
-// shares: his hybrid score method 10 (Newcombe 1998). With either n = 0 the
-// interval is [-1, 1].
-func Newcombe(k1, n1, k2, n2 uint64, confidence float64) Interval {
-	if n1 == 0 || n2 == 0 {
+// shares: his hybrid score method 10 (Newcombe 1998). Numbers may be effective ones, which are not
+// whole. With either n = 0 the interval is [-1, 1].
+func Newcombe(k1, n1, k2, n2, confidence float64) Interval {
+	if n1 <= 0 || n2 <= 0 {
 		return Interval{-1, 1}
 	}
-	p1, p2 := float64(k1)/float64(n1), float64(k2)/float64(n2)
+	p1, p2 := k1/n1, k2/n2
 	w1, w2 := Wilson(k1, n1, confidence), Wilson(k2, n2, confidence)
 	d := p2 - p1
 	return Interval{

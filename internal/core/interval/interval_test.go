@@ -10,7 +10,7 @@ import (
 func TestNewcombeAgainstPublishedExamples(t *testing.T) {
 	// Newcombe 1998, table II, method 10: 56/70 − 48/80 and its neighbours.
 	cases := []struct {
-		k1, n1, k2, n2 uint64
+		k1, n1, k2, n2 float64
 		low, high      float64
 	}{
 		{48, 80, 56, 70, 0.0524, 0.3339},
@@ -20,7 +20,7 @@ func TestNewcombeAgainstPublishedExamples(t *testing.T) {
 	for _, c := range cases {
 		got := Newcombe(c.k1, c.n1, c.k2, c.n2, 0.95)
 		if math.Abs(got.Low-c.low) > 5e-4 || math.Abs(got.High-c.high) > 5e-4 {
-			t.Errorf("%d/%d against %d/%d: got %.4f to %.4f, want %.4f to %.4f", c.k2, c.n2, c.k1, c.n1, got.Low,
+			t.Errorf("%v/%v against %v/%v: got %.4f to %.4f, want %.4f to %.4f", c.k2, c.n2, c.k1, c.n1, got.Low,
 				got.High, c.low, c.high)
 		}
 	}

@@ -19,18 +19,18 @@ func ExampleRate() {
 		}
 		return k
 	}
-	test := seqtest.Rate{Margin: 0.005} // half a point more is allowed
+	test := seqtest.Rate{Line: seqtest.Line{Slope: 1, Offset: 0.005}} // half a point more is allowed
 	for second := 1; ; second++ {
 		test.Observe(seqtest.Block{
 			IncumbentRequests: 95, IncumbentFailed: failed(95, 0.02),
 			CandidateRequests: 5, CandidateFailed: failed(5, 0.10),
-		})
+		}, 1)
 		if test.Fires(0.001) {
 			fmt.Println("worse than allowed for certain after", test.Seen.CandidateRequests, "requests")
 			return
 		}
 	}
-	// Output: worse than allowed for certain after 240 requests
+	// Output: worse than allowed for certain after 225 requests
 }
 
 // The yardstick: how many requests a test needs that knows both rates beforehand.

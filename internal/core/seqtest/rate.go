@@ -10,12 +10,28 @@ import (
 	"gonum.org/v1/gonum/floats"
 )
 
-// strategies are the bets on how much worse than allowed the candidate is, as a
-// difference of two rates. The last bet is learnt from what was seen so far. Betting
-// on a grid costs ln(len) once and needs no warning of the size of the harm.
-var strategies = [...]float64{0.0025, 0.005, 0.01, 0.02, 0.05, 0.1, 0.2, 0.4, 0.8, learnt}
+// above are the bets on how much worse than allowed the candidate is, as a difference of rates;
+// below those on how much better, as a share of what is allowed. The last of each is learnt from what
+// was seen so far. Betting on a grid costs ln(len) once and needs no warning of the size of the harm.
+var (
+	above = [...]float64{0.005, 0.02, 0.06, 0.4, learnt}
+	below = [...]float64{0, 0.25, 0.6, learnt}
+)
 
 const learnt = -1
+
+// leastBlock is how many requests each lane must have in what is bet on at once: of fewer, chance sets how
+// many each has, which costs evidence.
+const leastBlock = 4
+
+// Line is the edge of what is allowed: the candidate's rate is Slope times the incumbent's plus Offset.
+type Line struct {
+	Slope  float64 `json:"slope"`
+	Offset float64 `json:"offset"`
+}
+
+// Of is the rate on the line for a rate of the incumbent.
+func (l Line) Of(incumbent float64) float64 { return l.Slope*incumbent + l.Offset }
 
 // Block is what both lanes did during the same short time: requests and, of them,
 // failures.
@@ -34,22 +50,25 @@ func (b Block) plus(o Block) Block {
 }
 
 // Rate is an e-process for the hypothesis that in every block the candidate's rate of
-// failure is at most the incumbent's plus Margin. The rates themselves may change from
+// failure is at most on the Line, or with Below at least on it: then what counts as evidence is
+// that the candidate is good enough. The rates themselves may change from
 // block to block, as they do between day and night.
 //
-// Each block multiplies, for every strategy, an e-variable of the two-sample kind
+// Each block multiplies, for every bet, an e-variable of the two-sample kind
 // (Turner and Grünwald 2023): the likelihood of the block under a bet fixed before the
 // block, over its likelihood under the point of the hypothesis that is closest to the
 // bet in relative entropy. Because the hypothesis is convex, the expectation of that
-// ratio is at most one under all of it. The e-value is the mean over the strategies;
-// by Ville's inequality it reaches 1/α with a chance of at most α, ever.
+// ratio is at most one under all of it. The e-value is the mean over the bets;
+// by Ville's inequality it reaches 1/α with a chance of at most α, ever. What is drawn for the lanes
+// request by request may fail in bursts; failures on one lane must not depend on one another otherwise
+// (see Spread).
 //
-// The zero value with a Margin set is ready. It is a value: it can be stored as JSON
+// The zero value with a Line set is ready. It is a value: it can be stored as JSON
 // and taken up again.
 type Rate struct {
-	// Margin is the difference of rates that is allowed, in [0, 1).
-	Margin float64 `json:"margin"`
-	// Logs are the logarithms of the wealth of each strategy.
+	Line  Line `json:"line"`
+	Below bool `json:"below,omitempty"`
+	// Logs are the logarithms of the wealth of each bet.
 	Logs []float64 `json:"logs,omitempty"`
 	// Seen is everything that was bet on so far; Open waits until both lanes have
 	// answered something.
@@ -57,25 +76,41 @@ type Rate struct {
 	Open Block `json:"open"`
 }
 
-// Observe takes one block into account. Lanes too quiet to answer in every block are
-// no matter: what comes is collected until both have answered, which depends on
+// bets are those of the direction.
+func (r *Rate) bets() []float64 {
+	if r.Below {
+		return below[:]
+	}
+	return above[:]
+}
+
+// Observe takes one block into account, whose evidence counts one spread-th. Lanes too quiet to answer
+// in every block are no matter: what comes is collected until both have answered some, which depends on
 // traffic and not on its outcome.
-func (r *Rate) Observe(b Block) {
+func (r *Rate) Observe(b Block, spread float64) {
 	r.Open = r.Open.plus(b)
-	if r.Open.IncumbentRequests == 0 || r.Open.CandidateRequests == 0 {
+	if min(r.Open.IncumbentRequests, r.Open.CandidateRequests) < leastBlock {
 		return
 	}
 	b, r.Open = r.Open, Block{}
-	if len(r.Logs) != len(strategies) {
-		r.Logs = make([]float64, len(strategies))
+	bets := r.bets()
+	if len(r.Logs) != len(bets) {
+		r.Logs = make([]float64, len(bets))
 	}
 	base := estimate(r.Seen.IncumbentFailed, r.Seen.IncumbentRequests)
-	for i, uplift := range strategies {
-		betIncumbent, betCandidate := base, base+r.Margin+uplift
-		if uplift == learnt {
-			betCandidate = estimate(r.Seen.CandidateFailed, r.Seen.CandidateRequests)
+	edge := r.Line.Of(base)
+	for i, bet := range bets {
+		var candidate float64
+		switch {
+		case bet == learnt:
+			candidate = estimate(r.Seen.CandidateFailed, r.Seen.CandidateRequests)
+		case r.Below:
+			candidate = edge * bet
+		default:
+			candidate = edge + bet
 		}
-		r.Logs[i] += logE(b, betIncumbent, math.Min(betCandidate, 1-1e-6), r.Margin)
+		candidate = math.Min(math.Max(candidate, 1e-6), 1-1e-6)
+		r.Logs[i] += r.logE(b, base, candidate) / max(1, spread)
 	}
 	r.Seen = r.Seen.plus(b)
 }
@@ -98,33 +133,33 @@ func (r *Rate) LogE() float64 {
 func (r *Rate) Fires(alpha float64) bool { return r.LogE() >= -math.Log(alpha) }
 
 // logE is the logarithm of the e-variable of one block for the bet (a, c) against the
-// hypothesis θc ≤ θa + margin. A bet inside the hypothesis wins and loses nothing.
-func logE(b Block, a, c, margin float64) float64 {
-	if c <= a+margin {
+// hypothesis. A bet inside the hypothesis wins and loses nothing.
+func (r *Rate) logE(b Block, a, c float64) float64 {
+	if c <= r.Line.Of(a) != r.Below {
 		return 0
 	}
 	na, nc := float64(b.IncumbentRequests), float64(b.CandidateRequests)
-	ta := closest(na, a, nc, c, margin)
-	tc := ta + margin
+	ta := r.Line.closest(na, a, nc, c)
 	return logLikelihoodRatio(float64(b.IncumbentFailed), na, a, ta) +
-		logLikelihoodRatio(float64(b.CandidateFailed), nc, c, tc)
+		logLikelihoodRatio(float64(b.CandidateFailed), nc, c, r.Line.Of(ta))
 }
 
-// closest is the θ that minimises na·KL(a‖θ) + nc·KL(c‖θ+margin): the projection of
-// the bet on the edge of the hypothesis. The derivative is monotone, so bisection
-// finds its root.
-func closest(na, a, nc, c, margin float64) float64 {
-	if margin == 0 {
+// closest is the θ that minimises na·KL(a‖θ) + nc·KL(c‖Of(θ)): the projection of
+// the bet on the line. The derivative is monotone, so bisection finds its root.
+func (l Line) closest(na, a, nc, c float64) float64 {
+	if l == (Line{Slope: 1}) {
 		return (na*a + nc*c) / (na + nc)
 	}
 	slope := func(t float64) float64 {
-		u := t + margin
-		return na*(t-a)/(t*(1-t)) + nc*(u-c)/(u*(1-u))
+		u := l.Of(t)
+		return na*(t-a)/(t*(1-t)) + nc*l.Slope*(u-c)/(u*(1-u))
 	}
 	// The root lies between the two points where one of the terms is zero.
-	lo, hi := math.Min(a, c-margin), math.Max(a, c-margin)
-	lo, hi = math.Max(lo, 1e-12), math.Min(hi, 1-margin-1e-12)
-	for range 60 {
+	at := (c - l.Offset) / l.Slope
+	lo, hi := math.Min(a, at), math.Max(a, at)
+	lo = math.Max(lo, math.Max(1e-12, (1e-12-l.Offset)/l.Slope))
+	hi = math.Min(hi, math.Min(1-1e-12, (1-1e-12-l.Offset)/l.Slope))
+	for range 32 { // the entropy is flat there, so its error is that of θ squared
 		mid := (lo + hi) / 2
 		if slope(mid) < 0 {
 			lo = mid
@@ -146,4 +181,24 @@ func logLikelihoodRatio(k, n, p, q float64) float64 {
 func SequentialRatio(p0, p1, alpha float64) float64 {
 	kl := p1*math.Log(p1/p0) + (1-p1)*math.Log((1-p1)/(1-p0))
 	return -math.Log(alpha) / kl
+}
+
+// Bound is the same for the hypothesis that a candidate is at most on a line: the expected number of
+// its requests until a test that knows both rates, a and c, and answers share of the traffic, tells
+// them from every pair of rates that is allowed: ln(1/α) over the relative entropy to the closest.
+func (l Line) Bound(a, c, share, alpha float64) float64 {
+	na := (1 - share) / share
+	t := l.closest(na, a, 1, c)
+	return -math.Log(alpha) / (na*entropy(a, t) + entropy(c, l.Of(t)))
+}
+
+// entropy is the relative entropy of two shares in nats.
+func entropy(p, q float64) (kl float64) {
+	if p > 0 {
+		kl += p * math.Log(p/q)
+	}
+	if p < 1 {
+		kl += (1 - p) * math.Log((1-p)/(1-q))
+	}
+	return kl
 }

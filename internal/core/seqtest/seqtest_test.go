@@ -19,12 +19,12 @@ func binomial(r *rand.Rand, n uint64, p float64) uint64 {
 func watch(r *rand.Rand, seconds int, perSecond, share, margin, alpha float64,
 	rates func(second int) (incumbent, candidate float64),
 ) int {
-	g := Rate{Margin: margin}
+	g := Rate{Line: Line{Slope: 1, Offset: margin}}
 	for s := range seconds {
 		pi, pc := rates(s)
 		c := uint64(distuv.Poisson{Lambda: perSecond * share, Src: r}.Rand())
 		i := uint64(distuv.Poisson{Lambda: perSecond * (1 - share), Src: r}.Rand())
-		g.Observe(Block{i, binomial(r, i, pi), c, binomial(r, c, pc)})
+		g.Observe(Block{i, binomial(r, i, pi), c, binomial(r, c, pc)}, 1)
 		if g.Fires(alpha) {
 			return s + 1
 		}
@@ -101,10 +101,10 @@ func TestRateFiresSoonOnHarm(t *testing.T) {
 }
 
 func TestRateTakenUpAgainIsTheSame(t *testing.T) {
-	a := Rate{Margin: 0.005}
+	a := Rate{Line: Line{Slope: 1, Offset: 0.005}}
 	blocks := []Block{{90, 0, 10, 1}, {0, 0, 3, 0}, {85, 1, 12, 2}, {91, 0, 9, 1}}
 	for _, b := range blocks[:2] {
-		a.Observe(b)
+		a.Observe(b, 1)
 	}
 	raw, err := json.Marshal(a)
 	if err != nil {
@@ -115,8 +115,8 @@ func TestRateTakenUpAgainIsTheSame(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, bl := range blocks[2:] {
-		a.Observe(bl)
-		b.Observe(bl)
+		a.Observe(bl, 1)
+		b.Observe(bl, 1)
 	}
 	if a.LogE() != b.LogE() || a.Seen != b.Seen {
 		t.Errorf("after storing: %v and %v", a.LogE(), b.LogE())
@@ -127,53 +127,268 @@ func TestRateTakenUpAgainIsTheSame(t *testing.T) {
 }
 
 func TestExtremeBlocksStayFinite(t *testing.T) {
-	g := Rate{Margin: 0.3}
+	g := Rate{Line: Line{Slope: 1, Offset: 0.3}}
 	for range 100 {
-		g.Observe(Block{1000, 1000, 1000, 1000})
-		g.Observe(Block{1000, 0, 1000, 1000})
-		g.Observe(Block{1000, 1000, 1000, 0})
+		g.Observe(Block{1000, 1000, 1000, 1000}, 1)
+		g.Observe(Block{1000, 0, 1000, 1000}, 1)
+		g.Observe(Block{1000, 1000, 1000, 0}, 1)
 	}
 	if l := g.LogE(); math.IsNaN(l) || math.IsInf(l, 0) {
 		t.Errorf("log e-value %v", l)
 	}
 }
 
-// Bands that are looked at after every observation must hold the whole way.
-func TestBandHoldsAtEveryMoment(t *testing.T) {
-	r := rand.New(rand.NewPCG(6, 2))
-	const alpha, rounds, length, cells = 0.1, 300, 3000, 20
-	left := 0
-	for range rounds {
-		counts := make([]uint64, cells)
-		for n := uint64(1); n <= length; n++ {
-			counts[r.IntN(cells)]++
-			var c uint64
-			gap := 0.0
-			for i, k := range counts {
-				c += k
-				gap = math.Max(gap, math.Abs(float64(c)/float64(n)-float64(i+1)/cells))
-			}
-			if gap > Band(n, alpha) {
-				left++
-				break
+// The allowance is a ratio and a difference: a rate that rises fifty-fold within half a point was never
+// noticed by a difference alone.
+func TestAFiftyFoldHarmIsNoticed(t *testing.T) {
+	r := rand.New(rand.NewPCG(5, 1))
+	for range 20 {
+		e := NewExcess(Allowance{Ratio: 2, Difference: 0.0005})
+		at := 0
+		for s := 1; s <= 3600 && at == 0; s++ {
+			e.Observe(Block{450, binomial(r, 450, 0.0001), 50, binomial(r, 50, 0.005)}, 1)
+			if e.LogE() > math.Log(1000) {
+				at = s
 			}
 		}
-	}
-	if share := float64(left) / rounds; share > alpha {
-		t.Errorf("the truth left the band in %.3f of runs, want at most %.1f", share, alpha)
+		if at == 0 || at > 600 {
+			t.Fatalf("0.01 %% became 0.5 %%: noticed at second %d", at)
+		}
 	}
 }
 
-func TestCDFGap(t *testing.T) {
-	same := CDFGap([]uint64{500, 500}, []uint64{250, 250}, 0.001)
-	if same.Seen != 0 || same.Low != 0 {
-		t.Errorf("equal shares: %+v", same)
+// excess runs the guard on the error rate over an hour of seconds and returns how it ends.
+func excess(seconds int, second func(s int) Block, rate func(a Allowance) Excess) (over, enough float64) {
+	e := rate(Allowance{Ratio: 2, Difference: 0.0005})
+	var spread Spread
+	for s := range seconds {
+		b := second(s)
+		e.Observe(b, spread.Of())
+		spread.Observe(b.IncumbentFailed, b.IncumbentRequests)
+		over, enough = math.Max(over, e.LogE()), math.Max(enough, e.LogEnough())
 	}
-	apart := CDFGap([]uint64{5000, 0}, []uint64{0, 5000}, 0.001)
-	if apart.Seen != 1 || apart.Low < 0.85 {
-		t.Errorf("disjoint: %+v", apart)
+	return over, enough
+}
+
+// What must not count as harm: equal versions under traffic that is anything but even.
+func TestHarmlessTrialsGoOn(t *testing.T) {
+	const alpha, rounds, seconds = 0.05, 200, 900
+	for _, share := range []float64{0.01, 0.05, 0.5} {
+		for name, second := range map[string]func(r *rand.Rand, s int) Block{
+			"steady": func(r *rand.Rand, _ int) Block { return drawn(r, 200, share, 0.01) },
+			"bursts of requests": func(r *rand.Rand, s int) Block {
+				return drawn(r, 20+1000*float64(s/7%9/8), share, 0.01)
+			},
+			"day and night": func(r *rand.Rand, s int) Block {
+				return drawn(r, 100, share, 0.01+0.04*math.Pow(math.Sin(float64(s)/150), 2))
+			},
+			// One caller fails a whole burst of its requests, each drawn for a lane by itself.
+			"a caller who retries": func(r *rand.Rand, _ int) Block {
+				b := drawn(r, 200, share, 0.001)
+				if r.Float64() < 0.1 {
+					n := binomial(r, 10, share)
+					b.CandidateRequests, b.CandidateFailed = b.CandidateRequests+n, b.CandidateFailed+n
+					b.IncumbentRequests, b.IncumbentFailed = b.IncumbentRequests+10-n, b.IncumbentFailed+10-n
+				}
+				return b
+			},
+		} {
+			r, fired := rand.New(rand.NewPCG(8, uint64(len(name)))), 0
+			for range rounds {
+				over, _ := excess(seconds, func(s int) Block { return second(r, s) }, func(Allowance) Excess {
+					return NewExcess(Allowance{}) // exactly as good is at the edge of what is allowed
+				})
+				if over >= -math.Log(alpha) {
+					fired++
+				}
+			}
+			if limit := alpha + 3*math.Sqrt(alpha*(1-alpha)/rounds); float64(fired)/rounds > limit {
+				t.Errorf("%s at %v: %d of %d equal versions rolled back", name, share, fired, rounds)
+			}
+		}
 	}
-	if few := CDFGap([]uint64{5, 0}, []uint64{0, 5}, 0.001); few.Low != 0 {
-		t.Errorf("ten observations prove nothing: %+v", few)
+}
+
+// drawn is a second in which both lanes fail alike.
+func drawn(r *rand.Rand, perSecond, share, p float64) Block {
+	n := func(rate float64) uint64 { return uint64(distuv.Poisson{Lambda: rate, Src: r}.Rand()) }
+	i, c := n(perSecond*(1-share)), n(perSecond*share)
+	return Block{i, binomial(r, i, p), c, binomial(r, c, p)}
+}
+
+// A lane that is out for some seconds now and then is held against a main lane that is so too, once that
+// has been seen.
+func TestOutagesThatMainHasToo(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 14))
+	out := func(from int) func(s int) (main, trial bool) {
+		return func(s int) (bool, bool) { return s%300 >= 200 && s%300 < 205, s >= from && s%300 >= 50 && s%300 < 55 }
+	}
+	second := func(s int, out func(int) (bool, bool)) Block {
+		b := drawn(r, 200, 0.1, 0.001)
+		main, trial := out(s)
+		if main {
+			b.IncumbentFailed = b.IncumbentRequests
+		}
+		if trial {
+			b.CandidateFailed = b.CandidateRequests
+		}
+		return b
+	}
+	known := out(300)
+	if over, _ := excess(1800, func(s int) Block { return second(s, known) }, NewExcess); over > math.Log(1000) {
+		t.Errorf("outages like main's: evidence e^%.1f", over)
+	}
+	never := func(s int) (bool, bool) { _, trial := known(s); return false, trial }
+	if over, _ := excess(1800, func(s int) Block { return second(s, never) }, NewExcess); over < math.Log(1000) {
+		t.Errorf("outages that main never had: evidence e^%.1f", over)
+	}
+}
+
+// The same processes turned round prove that a candidate is good enough, and of one that is not only by
+// chance.
+func TestGoodEnough(t *testing.T) {
+	r := rand.New(rand.NewPCG(4, 4))
+	_, good := excess(1800, func(int) Block { return drawn(r, 300, 0.2, 0.01) }, NewExcess)
+	if good < math.Log(1000) {
+		t.Errorf("1 %% on both sides where 2 %% are allowed: evidence e^%.1f that it is good enough", good)
+	}
+	wrong := 0
+	for range 200 {
+		_, bad := excess(600, func(int) Block {
+			b := drawn(r, 300, 0.2, 0.01)
+			b.CandidateFailed = binomial(r, b.CandidateRequests, 0.02)
+			return b
+		}, NewExcess)
+		if bad >= math.Log(20) {
+			wrong++
+		}
+	}
+	if wrong > 20 { // 0.05 of 200, and three standard errors
+		t.Errorf("%d of 200 candidates at the edge passed for good enough", wrong)
+	}
+}
+
+// edges runs the processes on a distribution, so many rows a second of which the trial has a tenth, and
+// returns the rows of the trial until the evidence was 2000 to 1, or 0.
+func edges(r *rand.Rand, margin, shift float64, seconds int, drift func(s int) float64) uint64 {
+	var at []float64
+	for i := range 19 {
+		at = append(at, distuv.UnitNormal.Quantile(float64(i+1)/20))
+	}
+	e := NewEdges(margin, true)
+	p, q := make([]uint64, 20), make([]uint64, 20)
+	add := func(counts []uint64, x float64) {
+		i := 0
+		for i < len(at) && x >= at[i] {
+			i++
+		}
+		counts[i]++
+	}
+	for s := range seconds {
+		for i := range 100 {
+			x := r.NormFloat64() + drift(s)
+			if i < 10 {
+				add(q, x+shift)
+			} else {
+				add(p, x)
+			}
+		}
+		if e.Observe(p, q); e.LogE(1) >= math.Log(2000) {
+			return total(q)
+		}
+	}
+	return 0
+}
+
+func TestShiftsOfPredictionsAreNoticed(t *testing.T) {
+	steady := func(int) float64 { return 0 }
+	for _, c := range []struct {
+		shift, margin float64
+		most          uint64
+	}{{0.25, 0.02, 6000}, {0.5, 0.1, 2500}, {1, 0.1, 260}} {
+		r := rand.New(rand.NewPCG(9, 9))
+		sum := uint64(0)
+		for range 10 {
+			n := edges(r, c.margin, c.shift, 3600, steady)
+			if n == 0 {
+				t.Fatalf("a shift of %v standard deviations was not noticed within %v", c.shift, c.margin)
+			}
+			sum += n
+		}
+		if sum/10 > c.most {
+			t.Errorf("a shift of %v standard deviations took %d rows", c.shift, sum/10)
+		}
+	}
+	r, fired := rand.New(rand.NewPCG(2, 9)), 0
+	for range 30 {
+		if edges(r, 0.1, 0.2, 600, func(s int) float64 { return 2 * math.Sin(float64(s)/100) }) > 0 {
+			fired++
+		}
+	}
+	if fired > 0 {
+		t.Errorf("%d of 30 trials within the margin were rolled back as the law moved", fired)
+	}
+}
+
+func TestEdgesOfCategoriesAndOfOtherCells(t *testing.T) {
+	e := NewEdges(0.1, false)
+	p, q := make([]uint64, 3), make([]uint64, 3)
+	for range 100 {
+		p[0], p[1], q[1], q[2] = p[0]+8, p[1]+2, q[1]+5, q[2]+5
+		e.Observe(p, q)
+	}
+	if gap, at := e.Gap(); gap != 0.8 || at != 0 || e.LogE(1) < 20 {
+		t.Errorf("a level that is gone: gap %v at %d, evidence e^%.1f", gap, at, e.LogE(1))
+	}
+	if full, half := e.LogE(1), e.LogE(0.5); half >= full {
+		t.Errorf("half the independent rows tell as much: e^%.1f and e^%.1f", half, full)
+	}
+	copied := e.Clone()
+	e.Observe([]uint64{9000, 0, 0}, q)
+	if copied.IncumbentTaken[0] != 800 {
+		t.Error("a copy moved on with the first")
+	}
+	e.Observe([]uint64{1, 2}, []uint64{2, 1})
+	if len(e.More) != 2 || e.LogE(1) > 1 {
+		t.Errorf("other cells must begin anew: %d edges, e^%.1f", len(e.More), e.LogE(1))
+	}
+}
+
+func TestMeanKeepsItsPromiseAndSeesHarm(t *testing.T) {
+	r := rand.New(rand.NewPCG(7, 3))
+	run := func(shift, margin float64, pairs int) float64 {
+		m, most := Mean{Clip: 3, Margin: margin}, 0.0
+		for range pairs {
+			m.Observe(r.NormFloat64(), r.NormFloat64()+shift)
+			most = math.Max(most, m.LogE())
+		}
+		return most
+	}
+	fired := 0
+	for range 400 {
+		if run(0.2, 0.2, 1000) > math.Log(20) {
+			fired++
+		}
+	}
+	if fired > 33 {
+		t.Errorf("%d of 400 at the margin fired at 0.05", fired)
+	}
+	if got := run(0.5, 0.1, 2000); got < math.Log(1000) {
+		t.Errorf("half a standard deviation: evidence e^%.1f", got)
+	}
+	var none Mean
+	if none.Observe(1, 5); none.LogE() != 0 {
+		t.Error("without a range nothing can be bet")
+	}
+}
+
+func TestBoundIsWaldsForALaneThatIsAllMain(t *testing.T) {
+	if got, want := (Line{Slope: 1}).Bound(0.01, 0.03, 1e-9, 0.001), SequentialRatio(0.01, 0.03, 0.001); math.Abs(
+		got/want-1) > 1e-3 {
+		t.Errorf("got %v, want %v", got, want)
+	}
+	line := Line{Slope: 2}
+	if two, half := line.Bound(0.01, 0.05, 0.05, 0.001), line.Bound(0.01, 0.05, 0.5, 0.001); two >= half {
+		t.Errorf("a main lane as small as the trial must cost requests: %v and %v", two, half)
 	}
 }

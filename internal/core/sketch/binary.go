@@ -14,19 +14,24 @@ import (
 // the bins, is stored once and not in them.
 const binaryForm = 1
 
+// columnForm is that of columns; form 1 kept the sum of the squared numbers.
+const columnForm = 2
+
 var errCut = errors.New("a summary is cut short")
 
 // binaryReader takes a binary form apart; its error is the first one.
 type binaryReader struct {
-	b   []byte
-	err error
+	form byte
+	b    []byte
+	err  error
 }
 
-func readBinary(b []byte) *binaryReader {
+// readBinary begins to read what has a form up to the newest.
+func readBinary(b []byte, newest byte) *binaryReader {
 	r := &binaryReader{b: b}
 	if len(b) == 0 {
 		r.err = errCut
-	} else if b[0] != binaryForm {
+	} else if r.form = b[0]; r.form < binaryForm || r.form > newest {
 		r.err = fmt.Errorf("a summary has form %d, which is not known", b[0])
 	} else {
 		r.b = b[1:]
@@ -71,7 +76,7 @@ func (q *Quantiles) AppendBinary(b []byte) []byte {
 
 // MergeBinary adds everything recorded in what AppendBinary wrote.
 func (q *Quantiles) MergeBinary(b []byte) error {
-	r := readBinary(b)
+	r := readBinary(b, binaryForm)
 	sum := r.uint()
 	if r.err != nil {
 		return fmt.Errorf("reading a quantile sketch: %w", r.err)
@@ -102,7 +107,7 @@ func (d *Distinct) AppendBinary(b []byte) []byte {
 
 // MergeBinary adds everything recorded in what AppendBinary wrote.
 func (d *Distinct) MergeBinary(b []byte) error {
-	r := readBinary(b)
+	r := readBinary(b, binaryForm)
 	if r.err != nil {
 		return fmt.Errorf("reading a distinct count: %w", r.err)
 	}
@@ -119,7 +124,7 @@ func (d *Distinct) MergeBinary(b []byte) error {
 
 // AppendBinary appends everything but the bins.
 func (c *Column) AppendBinary(b []byte) []byte {
-	b = append(b, binaryForm)
+	b = append(b, columnForm)
 	for _, n := range c.Counts {
 		b = binary.AppendUvarint(b, n)
 	}
@@ -134,7 +139,7 @@ func (c *Column) AppendBinary(b []byte) []byte {
 			b = appendFloat(b, c.Sums[i])
 		}
 	}
-	for _, f := range []float64{c.SumOfSquares, c.Min, c.Max} {
+	for _, f := range []float64{c.Squares, c.Min, c.Max} {
 		b = appendFloat(b, f)
 	}
 	return b
@@ -148,7 +153,7 @@ func (c *Column) numericCells() []uint64 {
 // ReadColumn reads what AppendBinary wrote of a column on bins.
 func ReadColumn(bins Bins, b []byte) (*Column, error) {
 	c := NewColumn(bins)
-	r := readBinary(b)
+	r := readBinary(b, columnForm)
 	for i := range c.Counts {
 		c.Counts[i] = r.uint()
 	}
@@ -161,8 +166,11 @@ func ReadColumn(bins Bins, b []byte) (*Column, error) {
 				c.Sums[i] = r.float()
 			}
 		}
-		for _, f := range []*float64{&c.SumOfSquares, &c.Min, &c.Max} {
+		for _, f := range []*float64{&c.Squares, &c.Min, &c.Max} {
 			*f = r.float()
+		}
+		if r.form == binaryForm {
+			c.Squares = about(c.Squares, c.sum(), float64(c.Seen()), 0, c.Bins.origin())
 		}
 	}
 	if r.err == nil && len(r.b) > 0 {
@@ -171,5 +179,6 @@ func ReadColumn(bins Bins, b []byte) (*Column, error) {
 	if r.err != nil {
 		return nil, fmt.Errorf("reading a column: %w", r.err)
 	}
+	c.begun = bins.Numeric() && c.Seen() > 0
 	return c, nil
 }

@@ -89,6 +89,14 @@ func (b Bins) Len() int {
 	return len(b.Levels)
 }
 
+// origin is the middle edge: a point among the numbers from which distances are measured.
+func (b Bins) origin() float64 {
+	if !b.Numeric() {
+		return 0
+	}
+	return b.Edges[len(b.Edges)/2]
+}
+
 // Equal reports whether a column counted on b can be compared with one on o.
 func (b Bins) Equal(o Bins) bool {
 	return slices.Equal(b.Edges, o.Edges) && slices.Equal(b.Levels, o.Levels)

@@ -1,6 +1,7 @@
 package sketch
 
 import (
+	"encoding/json"
 	"fmt"
 	"math"
 	"slices"
@@ -20,11 +21,16 @@ type Column struct {
 
 	// Sums are those of the numbers in each cell, in the order of Cells: with them a
 	// column keeps the mean of every cell, and its own exactly.
-	Sums         []float64 `json:"sums,omitempty"`
-	SumOfSquares float64   `json:"sum_of_squares,omitempty"`
+	Sums []float64 `json:"sums,omitempty"`
+	// Squares is the sum of squared distances from the middle edge of the bins, which merges
+	// exactly and does not cancel where all numbers are large, as squares of the numbers would.
+	Squares float64 `json:"squares,omitempty"`
 	// Min and Max hold only when some number was counted.
 	Min float64 `json:"min,omitempty"`
 	Max float64 `json:"max,omitempty"`
+
+	// begun is set once it is known that Min and Max hold.
+	begun bool
 }
 
 // NewColumn returns an empty column on bins.
@@ -70,12 +76,16 @@ func (c *Column) AddNumber(x float64) {
 	}
 	i := c.Bins.number(x)
 	if math.Abs(x) <= mostMoment {
-		if c.Seen() == 0 {
-			c.Min, c.Max = x, x
+		if !c.begun {
+			if c.Seen() == 0 {
+				c.Min, c.Max = x, x
+			}
+			c.begun = true
 		}
 		c.Min, c.Max = math.Min(c.Min, x), math.Max(c.Max, x)
 		c.Sums[i+1] += x
-		c.SumOfSquares += x * x
+		d := x - c.Bins.origin()
+		c.Squares += d * d
 	}
 	switch {
 	case i < 0:
@@ -125,7 +135,7 @@ func (c *Column) Merge(o *Column) error {
 	for i, x := range o.Sums {
 		c.Sums[i] += x
 	}
-	c.SumOfSquares += o.SumOfSquares
+	c.Squares += o.Squares
 	return nil
 }
 
@@ -152,17 +162,47 @@ func (c *Column) Cells() []uint64 {
 
 // Mean is the mean of the numbers counted, NaN when there are none.
 func (c *Column) Mean() float64 {
-	sum := 0.0
-	for _, x := range c.Sums {
-		sum += x
-	}
-	return sum / float64(c.Seen())
+	return c.sum() / float64(c.Seen())
 }
 
 // StandardDeviation is that of the numbers counted (divisor n), NaN when there are none.
 func (c *Column) StandardDeviation() float64 {
-	m := c.Mean()
-	return math.Sqrt(math.Max(0, c.SumOfSquares/float64(c.Seen())-m*m))
+	return spread(c.Mean()-c.Bins.origin(), c.Squares/float64(c.Seen()))
+}
+
+// spread is the standard deviation from the mean and the mean square of distances from any point.
+func spread(mean, square float64) float64 { return math.Sqrt(math.Max(0, square-mean*mean)) }
+
+// UnmarshalJSON also reads columns from before, which kept the sum of the squared numbers.
+func (c *Column) UnmarshalJSON(b []byte) error {
+	type plain Column
+	read := struct {
+		*plain
+		SumOfSquares *float64 `json:"sum_of_squares"`
+	}{plain: (*plain)(c)}
+	if err := json.Unmarshal(b, &read); err != nil {
+		return err
+	}
+	if read.SumOfSquares != nil {
+		c.Squares = about(*read.SumOfSquares, c.sum(), float64(c.Seen()), 0, c.Bins.origin())
+	}
+	return nil
+}
+
+// sum is that of the numbers counted.
+func (c *Column) sum() float64 {
+	sum := 0.0
+	for _, x := range c.Sums {
+		sum += x
+	}
+	return sum
+}
+
+// about makes the sum of squared distances of the n numbers with a sum from one point into that
+// from another.
+func about(squares, sum, n, from, to float64) float64 {
+	by := from - to
+	return math.Max(0, squares+2*by*(sum-n*from)+n*by*by)
 }
 
 // AddValue counts a value as it comes out of JSON: a number, a boolean, a text, or nil
@@ -228,7 +268,8 @@ func (c *Column) OnBins(o Bins) *Column {
 		return nil
 	}
 	out := NewColumn(o)
-	out.Missing, out.Min, out.Max, out.SumOfSquares = c.Missing, c.Min, c.Max, c.SumOfSquares
+	out.Missing, out.Min, out.Max = c.Missing, c.Min, c.Max
+	out.Squares = about(c.Squares, c.sum(), float64(c.Seen()), c.Bins.origin(), o.origin())
 	if !o.Numeric() {
 		out.Other = c.Other
 		for i, level := range c.Bins.Levels {

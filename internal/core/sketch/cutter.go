@@ -34,11 +34,12 @@ type Cutter struct {
 	sums   []float64
 	held   []float64
 
-	n, huge   uint64
-	squares   float64
-	low, high float64
-	whole     bool // false once a number with a fraction was seen
-	begun     bool
+	n, huge uint64
+	// squares is the sum of squared distances from first, the first number.
+	squares, first float64
+	low, high      float64
+	whole          bool // false once a number with a fraction was seen
+	begun          bool
 }
 
 // Add counts one number; NaN must not be given.
@@ -49,7 +50,7 @@ func (c *Cutter) Add(x float64) {
 		return
 	}
 	if !c.begun {
-		c.begun, c.whole, c.low, c.high = true, true, x, x
+		c.begun, c.whole, c.low, c.high, c.first = true, true, x, x, x
 	}
 	if x < c.low {
 		c.low = x
@@ -60,7 +61,8 @@ func (c *Cutter) Add(x float64) {
 	if c.whole {
 		c.whole = x == math.Trunc(x)
 	}
-	c.squares += x * x
+	d := x - c.first
+	c.squares += d * d
 	if n := len(c.edges); n > 0 && x >= c.edges[0] && x < c.edges[n-1] {
 		i := c.cell(x)
 		c.counts[i]++
@@ -225,7 +227,7 @@ func (c *Cutter) Column(most int) *Column {
 	if len(c.held) > 0 {
 		c.extend()
 	}
-	col := &Column{Over: c.huge, SumOfSquares: c.squares, Min: c.low, Max: c.high}
+	col := &Column{Over: c.huge, Min: c.low, Max: c.high}
 	edges := []float64{c.low}
 	sums := []float64{0}
 	var n, seen uint64
@@ -254,5 +256,6 @@ func (c *Cutter) Column(most int) *Column {
 		edges[len(edges)-1] = c.high
 	}
 	col.Bins, col.Sums = Bins{Edges: edges}, append(sums, 0)
+	col.Squares = about(c.squares, col.sum(), float64(c.n-c.huge), c.first, col.Bins.origin())
 	return col
 }

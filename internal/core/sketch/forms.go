@@ -79,7 +79,7 @@ func (f *Forms) AppendBinary(b []byte) []byte {
 
 // MergeBinary adds everything counted in what AppendBinary wrote.
 func (f *Forms) MergeBinary(b []byte) error {
-	r := readBinary(b)
+	r := readBinary(b, binaryForm)
 	f.Answers += r.uint()
 	for r.err == nil && len(r.b) > 0 {
 		o := Form{Name: r.text(), Datatype: r.text()}

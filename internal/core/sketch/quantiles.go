@@ -65,26 +65,57 @@ func (q *Quantiles) Sum() time.Duration {
 	return q.sum
 }
 
-// At returns the p-quantile, 0 ≤ p ≤ 1; 0 when nothing was recorded.
-func (q *Quantiles) At(p float64) time.Duration {
+// At returns the p-quantile, 0 ≤ p ≤ 1, rounded to a nanosecond; 0 when nothing was recorded.
+func (q *Quantiles) At(p float64) time.Duration { return time.Duration(math.Round(q.Nanoseconds(p))) }
+
+// Nanoseconds returns the p-quantile, the value of rank ⌈p·n⌉ (Hyndman and Fan 1996, type 1), within
+// RelativeError however short the durations are; 0 when nothing was recorded.
+func (q *Quantiles) Nanoseconds(p float64) float64 {
+	n := q.Count()
+	return q.Ranked(uint64(math.Ceil(math.Min(1, math.Max(0, p)) * float64(n))))
+}
+
+// Ranked returns the value of 1-based rank r among the n recorded, in nanoseconds; ranks outside of
+// 1 to n give the least and the greatest.
+func (q *Quantiles) Ranked(r uint64) (ns float64) {
+	n := q.Count()
+	if n == 0 {
+		return 0
+	}
+	left := float64(min(max(r, 1), n))
+	q.sketch.ForEach(func(value, count float64) (stop bool) {
+		ns, left = value, left-count
+		return left <= 0
+	})
+	return ns
+}
+
+// Above is how many of the durations recorded are longer than ns nanoseconds, within RelativeError of
+// that limit.
+func (q *Quantiles) Above(ns float64) (n uint64) {
 	if q.Count() == 0 {
 		return 0
 	}
-	v, err := q.sketch.GetValueAtQuantile(math.Min(1, math.Max(0, p)))
-	if err != nil {
-		return 0
-	}
-	return time.Duration(v)
+	above := 0.0
+	q.sketch.ForEach(func(value, count float64) (stop bool) {
+		if value > ns {
+			above += count
+		}
+		return false
+	})
+	return uint64(math.Round(above))
 }
 
-// AtRank returns the value of 1-based rank r among the n recorded.
-func (q *Quantiles) AtRank(r uint64) time.Duration {
-	n := q.Count()
-	if n <= 1 {
-		return q.At(0)
+// ForEach gives every bucket: a value in nanoseconds within RelativeError, and how many durations are
+// in it, in ascending order.
+func (q *Quantiles) ForEach(f func(ns, count float64)) {
+	if q.Count() == 0 {
+		return
 	}
-	r = min(max(r, 1), n)
-	return q.At(float64(r-1) / float64(n-1))
+	q.sketch.ForEach(func(value, count float64) (stop bool) {
+		f(value, count)
+		return false
+	})
 }
 
 // Merge adds everything recorded in o; exact in the sense that the result is the

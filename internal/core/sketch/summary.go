@@ -27,6 +27,9 @@ const (
 	Unavailable
 )
 
+// Failed reports whether a request that ended so failed through no fault of the caller.
+func (c Class) Failed() bool { return c != Answered && c != CallerError && c != Unavailable }
+
 // Counts are complete: every request is in them, whatever else was dropped.
 type Counts struct {
 	Requests     uint64
@@ -44,11 +47,21 @@ type Counts struct {
 	// Drawn are requests for which this lane was picked at random, whoever answered;
 	// requests with a sticky key are not in it.
 	Drawn uint64
+	// Lost are requests among Drawn that another lane answered.
+	Lost uint64
+	// Repeated are failures of a caller who keeps their version that had failed in the same second
+	// already: they are not independent of it.
+	Repeated uint64
 }
 
 // Failed is the number of requests that failed through no fault of the caller.
 func (c Counts) Failed() uint64 {
 	return c.ServerErrors + c.TimedOut + c.NotReached + c.Malformed + c.Abandoned
+}
+
+// Kept is the number of requests of callers who keep their version by their name, or who named it.
+func (c Counts) Kept() uint64 {
+	return c.Requests + c.Unavailable - min(c.Requests+c.Unavailable, c.Drawn+c.Fallback)
 }
 
 // Add counts one request that ended as class says.
@@ -86,6 +99,8 @@ func (c Counts) Plus(o Counts) Counts {
 	c.Unavailable += o.Unavailable
 	c.Fallback += o.Fallback
 	c.Drawn += o.Drawn
+	c.Lost += o.Lost
+	c.Repeated += o.Repeated
 	return c
 }
 

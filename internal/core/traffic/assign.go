@@ -1,6 +1,7 @@
 package traffic
 
 import (
+	"math"
 	"time"
 
 	"innerladder/internal/core/guard"
@@ -8,9 +9,7 @@ import (
 	"github.com/cespare/xxhash/v2"
 )
 
-// Pick returns the position of the lane for a point in [0, Whole). The trial lanes take
-// the first points in their order, main takes the rest: growing a trial lane only adds
-// points to it.
+// Pick returns the position of the lane for a point in [0, Whole) that was drawn for a request.
 func Pick(lanes []Lane, point int) int {
 	main := 0
 	for i, l := range lanes {
@@ -26,23 +25,30 @@ func Pick(lanes []Lane, point int) int {
 	return main
 }
 
-// Point is the sticky point of a caller in [0, Whole). It depends on the first version
-// on trial, so the same callers are not always the first to try something new, and not
-// on the shares, so a caller who is on trial at 5 % still is at 25 %.
-func Point(endpoint string, lanes []Lane, caller string) int {
-	first := ""
-	for _, l := range lanes {
-		if l.Kind == Trial {
-			first = l.Version
-			break
+// Assign returns the position of the lane of a caller who has a name, by weighted rendezvous hashing
+// per version (Wang and Ravishankar 1998): every lane draws an exponential time from the hash of
+// endpoint, version and caller, divided by its share, and the earliest has the caller. A caller stays
+// where they are while no other lane grows, whichever lanes come and go; a lane that grows by a share
+// takes that share of callers, and of the lanes that kept theirs only a tenth or so of that exchanges
+// places with main. It depends on the version, so the same callers are not always the first to
+// try something new.
+func Assign(endpoint string, lanes []Lane, caller string) int {
+	first, earliest := 0, math.Inf(1)
+	for i, l := range lanes {
+		if l.Share <= 0 {
+			continue
+		}
+		var h xxhash.Digest
+		h.Reset()
+		for _, part := range []string{endpoint, "\x00", l.Version, "\x00", caller} {
+			_, _ = h.WriteString(part)
+		}
+		uniform := (float64(h.Sum64()>>11) + 0.5) / (1 << 53)
+		if at := -math.Log(uniform) / float64(l.Share); at < earliest {
+			first, earliest = i, at
 		}
 	}
-	var h xxhash.Digest
-	h.Reset()
-	for _, part := range []string{endpoint, "\x00", first, "\x00", caller} {
-		_, _ = h.WriteString(part)
-	}
-	return int(h.Sum64() % Whole)
+	return first
 }
 
 // Route is all that the gateway must know to answer for one endpoint.

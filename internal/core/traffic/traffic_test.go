@@ -2,7 +2,6 @@ package traffic
 
 import (
 	"fmt"
-	"math/rand/v2"
 	"strings"
 	"testing"
 
@@ -96,33 +95,79 @@ func TestPickKeepsToTheShares(t *testing.T) {
 	}
 }
 
-func TestStickyCallers(t *testing.T) {
-	small, large := lanes(9500, 500), lanes(7500, 2500)
-	r := rand.New(rand.NewPCG(2, 2))
-	trial, n := 0.0, 20000
-	for range n {
-		caller := fmt.Sprintf("substation-%d", r.IntN(1e9))
-		before, after := Pick(small, Point("e", small, caller)), Pick(large, Point("e", large, caller))
-		if before == 1 && after != 1 {
-			t.Fatalf("%s left the trial lane although it grew", caller)
+// callersOf says on which lane each of many callers is.
+func callersOf(l []Lane) []int {
+	out := make([]int, 20000)
+	for i := range out {
+		out[i] = Assign("demand-hourly", l, fmt.Sprintf("substation-%d", i))
+	}
+	return out
+}
+
+func TestCallersKeepToTheShares(t *testing.T) {
+	for _, l := range [][]Lane{lanes(9500, 500), lanes(5000, 5000), lanes(7000, 2000, 1000), lanes(9990, 0, 10)} {
+		seen, chi, cells := make([]float64, len(l)), 0.0, 0.0
+		all := callersOf(l)
+		for _, lane := range all {
+			seen[lane]++
 		}
-		trial += float64(before)
+		for i, n := range seen {
+			if e := float64(l[i].Share) / Whole * float64(len(all)); e > 0 {
+				chi, cells = chi+(n-e)*(n-e)/e, cells+1
+			} else if n > 0 {
+				t.Errorf("%v callers on a lane without a share", n)
+			}
+		}
+		if p := (distuv.ChiSquared{K: cells - 1}).Survival(chi); p < 0.001 {
+			t.Errorf("%v: %v callers", l, seen)
+		}
 	}
-	expected := 0.05 * float64(n)
-	chi := (trial-expected)*(trial-expected)/expected + (trial-expected)*(trial-expected)/(float64(n)-expected)
-	if p := 1 - (distuv.ChiSquared{K: 1}).CDF(chi); p < 0.001 {
-		t.Errorf("%v of %d callers on a 5 %% lane", trial, n)
+}
+
+// A lane that grows takes only what it must: nobody leaves it, and of the other lanes it takes what
+// they lose. With two trials, growing the first once moved every caller off the second.
+func TestALaneThatGrowsTakesOnlyWhatItMust(t *testing.T) {
+	before, after := lanes(9000, 500, 500), lanes(7000, 2500, 500)
+	moved := map[[2]int]int{}
+	grown := callersOf(after)
+	for i, lane := range callersOf(before) {
+		moved[[2]int{lane, grown[i]}]++
 	}
-	next := []Lane{{Main, "heat-demand@1", 9500}, {Trial, "heat-demand@3", 500}}
-	same := 0
-	for i := range 2000 {
-		caller := fmt.Sprint(i)
-		if Pick(small, Point("e", small, caller)) == 1 && Pick(next, Point("e", next, caller)) == 1 {
+	if left := moved[[2]int{1, 0}] + moved[[2]int{1, 2}]; left > 0 {
+		t.Errorf("%d callers left the lane that grew", left)
+	}
+	if n := moved[[2]int{2, 0}]; n > 0 {
+		t.Errorf("%d callers went from the other trial to main", n)
+	}
+	if kept := moved[[2]int{2, 2}]; kept < 700 { // of about 1000
+		t.Errorf("%d callers of the other trial are still there", kept)
+	}
+	if n := moved[[2]int{0, 1}] + moved[[2]int{0, 2}] + moved[[2]int{2, 1}]; n > 4600 {
+		t.Errorf("%d of 20000 callers changed places, 4000 must", n)
+	}
+	// A lane that ends gives its callers to the others, who keep theirs but for the few that main,
+	// which grows by the share, takes in exchange.
+	ended, left := callersOf(lanes(7500, 2500)), 0
+	for i, lane := range grown {
+		if lane == 1 && ended[i] != 1 {
+			left++
+		}
+	}
+	if left > 300 { // of about 5000
+		t.Errorf("%d callers of one trial moved when the other ended", left)
+	}
+}
+
+func TestOtherCallersTryTheNextVersion(t *testing.T) {
+	small, next := lanes(9500, 500), []Lane{{Main, "heat-demand@1", 9500}, {Trial, "heat-demand@3", 500}}
+	same, then := 0, callersOf(next)
+	for i, lane := range callersOf(small) {
+		if lane == 1 && then[i] == 1 {
 			same++
 		}
 	}
-	if same > 30 {
-		t.Errorf("%d of about 100 callers are on trial for the next version too, want about 5", same)
+	if same > 100 {
+		t.Errorf("%d of about 1000 callers are on trial for the next version too, want about 50", same)
 	}
 }
 

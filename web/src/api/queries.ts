@@ -68,12 +68,15 @@ export const useSeries = (endpoint: string, window: string) =>
     { refetchInterval: 2000, placeholderData: (before) => before },
   )
 
-/** Two versions over a window that ends at a moment; now, and again every few seconds, when none is given. */
+/**
+ * Versions beside their incumbent over a window that ends at a moment, or in their last trial when no window is given;
+ * again every few seconds while that goes on.
+ */
 export const useComparison = (
   endpoint: string,
-  incumbent: string,
-  candidate: string,
-  window: string,
+  incumbent: string | undefined,
+  candidate: string | undefined,
+  window: string | undefined,
   until: string | undefined,
 ) =>
   $api.useQuery(

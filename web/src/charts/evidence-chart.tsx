@@ -6,6 +6,7 @@ import { exact, words } from '../ui/format'
 const time = (t: number) => new Date(t).toISOString().slice(11, 19)
 const axis = { stroke: 'var(--ink-3)', fontSize: 12, tickLine: false, axisLine: false } as const
 const strokes = ['var(--ink)', 'var(--ink-3)', 'var(--trial-line)']
+const dashes = [undefined, '7 3', '2 3']
 
 /** The evidence against the last trial, as a share of what makes its guards fire. */
 export function EvidenceChart({ guards }: { guards: Series['guards'] }) {
@@ -60,6 +61,7 @@ export function EvidenceChart({ guards }: { guards: Series['guards'] }) {
               strokeWidth={2}
               isAnimationActive={false}
               stroke={strokes[i % strokes.length]}
+              strokeDasharray={dashes[i % dashes.length]}
             />
           ))}
         </LineChart>
@@ -68,7 +70,12 @@ export function EvidenceChart({ guards }: { guards: Series['guards'] }) {
         {signals.map((s, i) => (
           <span key={s} className="inline-flex items-center gap-1.5">
             <svg width="22" height="6" aria-hidden>
-              <path d="M0 3H22" strokeWidth="2" stroke={strokes[i % strokes.length]} />
+              <path
+                d="M0 3H22"
+                strokeWidth="2"
+                stroke={strokes[i % strokes.length]}
+                strokeDasharray={dashes[i % dashes.length]}
+              />
             </svg>
             {s}
           </span>

@@ -7,7 +7,8 @@ import { Ago, Empty, Loaded, PageHead, Panel, To, Verdict } from '../ui/parts'
 import { SignalTable } from './signal-table'
 import { DistributionPanel } from './distribution-panel'
 
-const windows: Record<string, string> = {
+const windows: Record<string, string | undefined> = {
+  'Last trial': undefined,
   '5 min': '5m',
   '15 min': '15m',
   '1 h': '1h',
@@ -18,26 +19,37 @@ const windows: Record<string, string> = {
 export function ComparePage() {
   const { endpoint: name = '' } = useParams()
   const [params, setParams] = useSearchParams()
-  const [window, setWindow] = useState(params.get('until') ? '1 h' : '15 min')
+  const [window, setWindow] = useState(params.get('until') ? '1 h' : 'Last trial')
   const endpoint = useEndpoint(name)
   const splits = useSplits(name)
-  const incumbent = params.get('incumbent') ?? ''
-  const candidate = params.get('candidate') ?? ''
   const until = params.get('until') ?? undefined
-  const comparison = useComparison(name, incumbent, candidate, windows[window] ?? '15m', until)
+  const over = windows[window]
+  const comparison = useComparison(
+    name,
+    params.get('incumbent') ?? undefined,
+    params.get('candidate') ?? undefined,
+    over,
+    over && until,
+  )
+  const shown = comparison.data?.items
+  const incumbent = params.get('incumbent') ?? shown?.[0]?.incumbent ?? ''
+  const candidate = params.get('candidate') ?? shown?.map((c) => c.candidate).join(',') ?? ''
   const versions = [...new Set((splits.data?.items ?? []).flatMap((s) => s.lanes.map((l) => l.version)))].sort((a, b) =>
     a.localeCompare(b, 'en', { numeric: true }),
   )
   const choose = (key: string) => (value: string) =>
     setParams({ incumbent, candidate, ...(until && { until }), [key]: value }, { replace: true })
   const options = versions.map((v) => ({ value: v, text: v }))
+  const candidates = candidate.includes(',')
+    ? [{ value: candidate, text: candidate.replaceAll(',', ', ') }, ...options]
+    : options
   return (
     <>
       <PageHead
         title="Side by side"
         sub={
           <>
-            what two versions did for <To to={`/endpoints/${name}`}>{endpoint.data?.name ?? name}</To> at the same time
+            what versions did for <To to={`/endpoints/${name}`}>{endpoint.data?.name ?? name}</To> at the same times
             {until && (
               <>
                 , until <Ago at={until} />;{' '}
@@ -49,15 +61,17 @@ export function ComparePage() {
       >
         <Choice label="Incumbent" value={incumbent} options={options} onChange={choose('incumbent')} />
         <span className="self-center">and</span>
-        <Choice label="Candidate" value={candidate} options={options} onChange={choose('candidate')} />
+        <Choice label="Candidate" value={candidate} options={candidates} onChange={choose('candidate')} />
         <Switchboard label="Window" value={window} options={Object.keys(windows)} onChange={setWindow} />
       </PageHead>
-      {incumbent === '' || candidate === '' || incumbent === candidate ? (
+      {incumbent !== '' && incumbent === candidate ? (
         <Panel>
           <Empty>Choose two versions that answered for {name}.</Empty>
         </Panel>
       ) : (
-        <Loaded query={comparison}>{(c) => <ComparisonView comparison={c} />}</Loaded>
+        <Loaded query={comparison}>
+          {(all) => all.items.map((c) => <ComparisonView key={c.candidate} comparison={c} />)}
+        </Loaded>
       )}
     </>
   )
@@ -72,14 +86,21 @@ function ComparisonView({ comparison: c }: { comparison: Comparison }) {
             ✕ {c.mismatch}
           </p>
         )}
+        <p className="text-ink-3 mb-1 text-[12.5px]">
+          {c.of}, <Ago at={c.from} /> until <Ago at={c.to} />
+        </p>
         <p className="max-w-[92ch] text-[15px]">{c.sentence}</p>
-        {c.notes.map((n) => (
-          <p key={n} className="text-trial mt-1">
-            {n}
-          </p>
-        ))}
+        {c.notes
+          .filter((n) => !c.sentence.includes(n))
+          .map((n) => (
+            <p key={n} className="text-trial mt-1">
+              {n}
+            </p>
+          ))}
       </Panel>
-      <Panel title="Signals, with 95 % intervals">
+      <Panel
+        title={`${c.candidate} beside ${c.incumbent}, with ${Number((c.confidence * 100).toFixed(2))} % intervals`}
+      >
         <SignalTable comparison={c} />
       </Panel>
       {c.predictions.map((d) => (

@@ -12,7 +12,9 @@ export function GuardList({ guards }: { guards: EndpointNow['guards'] }) {
           <li key={`${g.version} ${g.signal}`}>
             <div className="flex justify-between gap-4">
               <span className="font-medium">{words(g.signal)}</span>
-              <span className="text-ink-2 text-[12.5px]">{Math.round(progress * 100)} % of what rolls back</span>
+              <span className="text-ink-2 text-[12.5px]">
+                {g.enough >= 1 ? 'surely good enough' : `${Math.round(progress * 100)} % of what rolls back`}
+              </span>
             </div>
             <div
               className="bg-line my-1 h-1.5 overflow-hidden rounded-full"

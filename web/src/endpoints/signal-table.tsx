@@ -48,11 +48,11 @@ export function SignalTable({ comparison: c }: { comparison: Comparison }) {
             <tr key={r.signal} title={r.sentence}>
               <td className="text-left">{words(r.signal)}</td>
               <td>
-                {side(r)(r.incumbent)}
+                {r.incumbent === undefined ? '–' : side(r)(r.incumbent)}
                 <Range low={r.incumbent_low} high={r.incumbent_high} write={side(r)} />
               </td>
               <td>
-                {side(r)(r.candidate)}
+                {r.candidate === undefined ? '–' : side(r)(r.candidate)}
                 <Range low={r.candidate_low} high={r.candidate_high} write={side(r)} />
               </td>
               <td>

@@ -10,37 +10,74 @@ import { Removal } from '../ui/removal'
 
 type Plan = Endpoint['plan']
 
-/** What a trial is held to, as people type it: points of errors, and the gap of its predictions. */
-const marginsOf = (plan?: Plan) => ({
-  errors: String((plan?.guards.find((g) => g.signal === 'error_rate')?.margin ?? 0.005) * 100),
-  drift: String(plan ? (plan.guards.find((g) => g.signal === 'prediction_drift')?.margin ?? '') : 0.25),
-})
-
-function planOf({ errors, drift }: { errors: string; drift: string }, alpha: number): Plan {
-  const guards: Plan['guards'] = [{ signal: 'error_rate', margin: Number(errors) / 100 }]
-  if (drift.trim()) guards.push({ signal: 'prediction_drift', margin: Number(drift) })
-  return { guards, alpha }
-}
-
+/** What a trial is held to, as people type it. */
 interface Margins {
+  /** How many times the main lane's errors it may have, and how many points more whatever that is. */
+  errorRatio: string
   errors: string
+  /** How many times the main lane's 99th percentile it may take, and how many milliseconds more. */
+  latencyRatio: string
+  latency: string
+  /** The gap of its predictions. */
   drift: string
 }
 
+const usual: Margins = { errorRatio: '2', errors: '0.05', latencyRatio: '1.5', latency: '5', drift: '0.1' }
+
+function marginsOf(plan?: Plan): Margins {
+  if (!plan) return usual
+  const of = (signal: string) => plan.guards.find((g) => g.signal === signal)
+  const text = (x: number | undefined) => (x === undefined ? '' : String(Number(x.toPrecision(6))))
+  const errors = of('error_rate')
+  const latency = of('latency_p99')
+  return {
+    errorRatio: text(errors && (errors.ratio ?? 1)),
+    errors: text(errors && errors.margin * 100),
+    latencyRatio: text(latency && (latency.ratio ?? 1)),
+    latency: text(latency?.margin),
+    drift: text(of('prediction_drift')?.margin),
+  }
+}
+
+/** The guards that the fields describe; those on other signals stay as they are. */
+function planOf(m: Margins, before: Plan | undefined): Plan {
+  const own = ['error_rate', 'latency_p99', 'prediction_drift']
+  const guards: Plan['guards'] = (before?.guards ?? []).filter((g) => !own.includes(g.signal))
+  if (m.errors.trim()) {
+    guards.push({ signal: 'error_rate', ratio: Number(m.errorRatio || 1), margin: Number(m.errors) / 100 })
+  }
+  if (m.latencyRatio.trim()) {
+    guards.push({ signal: 'latency_p99', ratio: Number(m.latencyRatio), margin: Number(m.latency) })
+  }
+  if (m.drift.trim()) guards.push({ signal: 'prediction_drift', margin: Number(m.drift) })
+  return { guards, alpha: before?.alpha ?? 0.001 }
+}
+
+const fields: [keyof Margins, string][] = [
+  ['errorRatio', 'times its errors'],
+  ['errors', 'or this many points more'],
+  ['latencyRatio', 'times its p99 of latency'],
+  ['latency', 'or this many milliseconds more'],
+  ['drift', 'gap of the shares of predictions, 0 to 1'],
+]
+
 function MarginFields({ margins, onChange }: { margins: Margins; onChange: (margins: Margins) => void }) {
   return (
-    <div className="grid grid-cols-2 items-end gap-4">
-      <TextField
-        label="A trial may have this many points more errors"
-        value={margins.errors}
-        onChange={(errors) => onChange({ ...margins, errors })}
-      />
-      <TextField
-        label="Its predictions may differ by this gap, 0 to 1; empty for no guard"
-        value={margins.drift}
-        onChange={(drift) => onChange({ ...margins, drift })}
-      />
-    </div>
+    <fieldset>
+      <legend className="text-ink-2 mb-1.5">
+        A trial is rolled back when it is surely worse than main by more than this; an empty field is no guard
+      </legend>
+      <div className="grid grid-cols-2 items-end gap-4">
+        {fields.map(([key, label]) => (
+          <TextField
+            key={key}
+            label={label}
+            value={margins[key]}
+            onChange={(value) => onChange({ ...margins, [key]: value })}
+          />
+        ))}
+      </div>
+    </fieldset>
   )
 }
 
@@ -77,7 +114,7 @@ export function AddEndpoint({ environment: e, done }: { environment: Environment
             environment: e.name,
             description,
             repeatable,
-            plan: planOf(margins, 0.001),
+            plan: planOf(margins, undefined),
           },
           { onSuccess: done },
         )
@@ -108,7 +145,7 @@ export function EditEndpoint({ endpoint: e, rungs, done }: { endpoint: Endpoint;
   const [repeatable, setRepeatable] = useState(e.repeatable)
   const [reason, setReason] = useState('')
   const before = marginsOf(e.plan)
-  const held = margins.errors !== before.errors || margins.drift !== before.drift
+  const held = fields.some(([key]) => margins[key] !== before[key])
   return (
     <Form
       submit="Save it"
@@ -121,7 +158,7 @@ export function EditEndpoint({ endpoint: e, rungs, done }: { endpoint: Endpoint;
             repeatable,
             reason,
             ...(rung !== e.rung && { rung }),
-            ...(held && { plan: planOf(margins, e.plan.alpha) }),
+            ...(held && { plan: planOf(margins, e.plan) }),
           },
           { onSuccess: done },
         )

@@ -105,10 +105,10 @@ export function StateMark({ state }: { state: 'passed' | 'failed' | 'waiting' })
 export function Verdict({ verdict, detail }: { verdict: string; detail?: string }) {
   const tone = /better|steady|compatible|passed/.test(verdict)
     ? 'text-main'
-    : /worse|^moved|breaking/.test(verdict)
-      ? 'text-bad'
-      : /look|widened/.test(verdict)
-        ? 'text-trial'
+    : /look|widened|less than the margin/.test(verdict)
+      ? 'text-trial'
+      : /worse|^moved|breaking/.test(verdict)
+        ? 'text-bad'
         : 'text-ink-2'
   return (
     <span className={classes(verdict.startsWith('not enough') ? 'italic' : 'font-semibold', tone)}>

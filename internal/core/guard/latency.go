@@ -1,0 +1,86 @@
+package guard
+
+import (
+	"fmt"
+	"math"
+	"strings"
+	"time"
+
+	"innerladder/internal/core/seqtest"
+	"innerladder/internal/core/sketch"
+)
+
+// leastTail is how many of the main lane's answers must be beyond a quantile before that is a
+// threshold.
+const leastTail = 2
+
+// LatencyState is where a guard on a quantile of latency stands. Its threshold is the main lane's quantile
+// over the past, and what is bet on are the answers after it: those of the trial beyond what is allowed
+// against those of main beyond the threshold. The hypothesis is that of every threshold the trial has no
+// more beyond what is allowed of it than main has beyond itself.
+type LatencyState struct {
+	// Threshold is in nanoseconds, Limit what is allowed of it; both 0 while main has answered too
+	// little.
+	Threshold float64 `json:"threshold"`
+	Limit     float64 `json:"limit"`
+	// Taken is how much is beyond them already.
+	Taken seqtest.Block `json:"taken"`
+	// Over is the evidence that the trial is slower than allowed, Under that it is not.
+	Over  seqtest.Rate `json:"over"`
+	Under seqtest.Rate `json:"under"`
+}
+
+// beyond counts the answers of both lanes that are slower than a threshold, and than its limit. Requests
+// that failed are slower than any.
+func beyond(e *Pair, threshold, limit float64) seqtest.Block {
+	count := func(l *Lane, ns float64) (all, slow uint64) {
+		failed := l.Counts.Failed()
+		return l.Latency.Count() + failed, l.Latency.Above(ns) + failed
+	}
+	var b seqtest.Block
+	b.IncumbentRequests, b.IncumbentFailed = count(&e.Incumbent, threshold)
+	b.CandidateRequests, b.CandidateFailed = count(&e.Candidate, limit)
+	return b
+}
+
+// limit is the latency in nanoseconds that is allowed where the main lane's is x.
+func (g Guard) limit(x float64) float64 {
+	return math.Max(math.Max(1, g.Ratio)*x, x+g.Margin*float64(time.Millisecond))
+}
+
+// readLatency moves the guard on a quantile on by what is new in the evidence.
+func (t *TrialState) readLatency(g Guard, e *Pair, alpha float64) Reading {
+	s, known := t.Latencies[g.Signal]
+	if !known {
+		line := seqtest.Line{Slope: 1}
+		s = LatencyState{Over: seqtest.Rate{Line: line}, Under: seqtest.Rate{Line: line, Below: true}}
+	}
+	if s.Threshold > 0 {
+		b := since(s.Taken, beyond(e, s.Threshold, s.Limit))
+		s.Over.Observe(b, 1)
+		s.Under.Observe(b, 1)
+	}
+	q := quantileOf[g.Signal]
+	if main := e.Incumbent.Latency; float64(main.Count())*(1-q) >= leastTail {
+		s.Threshold = main.Nanoseconds(q)
+		s.Limit = g.limit(s.Threshold)
+		s.Taken = beyond(e, s.Threshold, s.Limit)
+	}
+	if t.Latencies == nil {
+		t.Latencies = map[string]LatencyState{}
+	}
+	t.Latencies[g.Signal] = s
+	name := strings.TrimPrefix(g.Signal, "latency_")
+	if s.Threshold == 0 {
+		return Reading{Sentence: fmt.Sprintf("waits until %s has answered enough to know its %s.", t.Incumbent, name)}
+	}
+	log := s.Over.LogE()
+	r := reading(log, s.Under.LogE(), alpha)
+	ms := sketch.Milliseconds
+	trial, seen := e.Candidate.Latency.Nanoseconds(q), s.Over.Seen
+	r.Sentence = fmt.Sprintf("answers within %.1f ms at %s, %s within %.1f; %.2g %% of its requests are slower than "+
+		"what is allowed of that, %.2g %% of the other's than that itself%s", ms(trial), name, t.Incumbent,
+		ms(s.Threshold), percent(seen.CandidateFailed, seen.CandidateRequests),
+		percent(seen.IncumbentFailed, seen.IncumbentRequests), r.says(log, alpha, g.Allows()))
+	return r
+}

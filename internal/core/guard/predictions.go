@@ -1,0 +1,91 @@
+package guard
+
+import (
+	"fmt"
+	"math"
+	"slices"
+
+	"innerladder/internal/core/drift"
+	"innerladder/internal/core/seqtest"
+	"innerladder/internal/core/sketch"
+)
+
+// readPredictions looks first whether the outputs are there, and then at their values, and reports the
+// one that is furthest from what is allowed.
+func (t *TrialState) readPredictions(g Guard, e *Pair, alpha float64) Reading {
+	// Half of alpha each: for whether the outputs are there, and for their values.
+	if r := t.readForms(g, e, alpha/2); r.Sentence != "" {
+		return r
+	}
+	r := t.readValues(g, e, alpha/2)
+	r.Sentence = onlyTrial(t.Incumbent, &e.Incumbent.Forms, &e.Candidate.Forms) + r.Sentence
+	return r
+}
+
+// readValues looks at every output and reports the one that moved most.
+func (t *TrialState) readValues(g Guard, e *Pair, alpha float64) Reading {
+	r := Reading{Sentence: "has no predictions to compare yet."}
+	main, trial := &e.Incumbent, &e.Candidate
+	var names []string
+	for name := range trial.Outputs {
+		if o, ok := main.Outputs[name]; ok && o.Bins.Equal(trial.Outputs[name].Bins) {
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names)
+	if t.Outputs == nil {
+		t.Outputs = map[string]seqtest.Edges{}
+	}
+	distinct := min(main.Distinct, trial.Distinct)
+	for _, name := range names {
+		p, q := main.Outputs[name], trial.Outputs[name]
+		edges, known := t.Outputs[name]
+		if !known || edges.Margin != g.Margin {
+			edges = seqtest.NewEdges(g.Margin, p.Bins.Numeric())
+		}
+		edges.Observe(p.Cells(), q.Cells())
+		t.Outputs[name] = edges
+		level := alpha / float64(len(names))
+		log := edges.LogE(min(main.independent(), trial.independent()))
+		found := reading(log, 0, level)
+		if found.Progress < r.Progress {
+			continue
+		}
+		gap, at := edges.Gap()
+		r = found
+		switch {
+		case distinct < drift.DefaultNeed.Distinct:
+			// With too little or too repetitive data a guard does not fire, and its progress is
+			// at most the share of the data that it needs.
+			r.Progress = math.Min(r.Progress, 0.99*float64(distinct)/float64(drift.DefaultNeed.Distinct))
+			r.Sentence = fmt.Sprintf("predicts %s; not enough to tell: %d of %d distinct inputs.", name, distinct,
+				drift.DefaultNeed.Distinct)
+		case r.Progress >= 1:
+			r.Sentence = fmt.Sprintf("predicts another %s: the shares %s differ by %.2f, and %.2f is allowed. The "+
+				"evidence is %s to 1; the guard fires at %s.%s", name, where(p.Bins, at), gap, g.Margin, odds(log),
+				odds(-math.Log(level)), means(p, q))
+		default:
+			r.Sentence = fmt.Sprintf("predicts %s with a gap of %.2f in the shares %s, where %.2f is allowed%s", name,
+				gap, where(p.Bins, at), g.Margin, r.says(log, level, g.Allows()))
+		}
+	}
+	return r
+}
+
+// where says what a share is of: below an edge, or of a level.
+func where(b sketch.Bins, cell int) string {
+	switch {
+	case b.Numeric():
+		return fmt.Sprintf("below %.4g", b.Edges[min(cell, len(b.Edges)-1)])
+	case cell < len(b.Levels):
+		return fmt.Sprintf("of %q", b.Levels[cell])
+	}
+	return "of other levels"
+}
+
+func means(p, q *sketch.Column) string {
+	if !p.Bins.Numeric() {
+		return ""
+	}
+	return fmt.Sprintf(" The mean is %.3g against %.3g.", q.Mean(), p.Mean())
+}
