@@ -247,7 +247,15 @@ func cellNames(d compare.Distribution) []string {
 	}
 	names := []string{"below " + number(d.Edges[0])}
 	for i := range len(d.Edges) - 1 {
-		names = append(names, fmt.Sprintf("%.4g to %.4g", d.Edges[i], d.Edges[i+1]))
+		low, high := d.Edges[i], d.Edges[i+1]
+		if d.Whole && i < len(d.Edges)-2 {
+			high-- // of whole numbers the upper edge begins the next bin
+		}
+		if low == high {
+			names = append(names, number(low))
+			continue
+		}
+		names = append(names, fmt.Sprintf("%.4g to %.4g", low, high))
 	}
 	return append(names, "above "+number(d.Edges[len(d.Edges)-1]))
 }

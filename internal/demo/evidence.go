@@ -66,7 +66,12 @@ func (r *release) evaluationOf(data string) (evidence.Evaluation, error) {
 	}
 	if len(r.fitted.Classes) > 0 {
 		c, err := classify(r.fitted, r.sample)
-		e.Confusion = &evidence.Confusion{Labels: c.Levels, Counts: c.Confusion}
+		e.Confusion = &evidence.Confusion{Labels: c.Levels, Counts: make([][]int, len(c.Levels))}
+		for i, row := range c.Confusion {
+			for _, rows := range row { // they have no weights, so they are whole
+				e.Confusion.Counts[i] = append(e.Confusion.Counts[i], int(rows))
+			}
+		}
 		e.Limits = map[string]evidence.Limit{"balanced_accuracy": {AtLeast: new(0.5)}}
 		return e, err
 	}

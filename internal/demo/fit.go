@@ -213,7 +213,7 @@ func measureNumber(m *standin.Model, examples []example) (map[string]float64, er
 	for i, e := range examples {
 		truth[i], predicted[i] = e.number, m.Predict(e.row)
 	}
-	r, err := evaluate.OfRegression(truth, predicted)
+	r, err := evaluate.OfRegression(truth, predicted, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -230,7 +230,7 @@ func classify(m *standin.Model, examples []example) (evaluate.Classification, er
 		truth[i] = e.class
 		predicted[i], _ = m.Classify(e.row)
 	}
-	return evaluate.OfClassification(truth, predicted)
+	return evaluate.OfClassification(truth, predicted, nil)
 }
 
 // measureClasses measures a model of classes on examples.

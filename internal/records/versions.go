@@ -15,6 +15,7 @@ import (
 	"innerladder/internal/core/metric"
 	"innerladder/internal/core/profile"
 	"innerladder/internal/core/registry"
+	"innerladder/internal/core/sketch"
 	"innerladder/internal/core/watch"
 )
 
@@ -92,7 +93,7 @@ func (r View) addTexts(ctx context.Context, id int64, v *registry.Version) error
 	if err != nil {
 		return err
 	}
-	profile, err := optionalJSON(v.Profile)
+	profile, err := storedProfile(v.Profile)
 	if err != nil {
 		return err
 	}
@@ -440,9 +441,26 @@ func (r View) Profile(ctx context.Context, model string, number int) (*profile.P
 	if err != nil {
 		return nil, one(err)
 	}
-	var p *profile.Profile
-	err = fromJSON(raw, &p)
-	return p, err
+	var p *storedAs
+	if err = fromJSON(raw, &p); err != nil || p == nil {
+		return nil, err
+	}
+	p.Profile.Fine = p.Fine
+	return p.Profile, nil
+}
+
+// storedAs is a profile as it is kept: with the fine cells, which the API does not show.
+type storedAs struct {
+	*profile.Profile
+	Fine map[string]*sketch.Fine `json:"fine,omitempty"`
+}
+
+// storedProfile is a profile as it is kept, nil for none.
+func storedProfile(p *profile.Profile) (any, error) {
+	if p == nil {
+		return nil, nil
+	}
+	return optionalJSON(&storedAs{p, p.Fine})
 }
 
 // SetRung moves a version to a rung, by a promotion (P-12) or otherwise (empty).

@@ -324,7 +324,7 @@ func (s *Service) describeColumns(c *compare.Comparison, sig *signature.Signatur
 			}
 			for _, col := range slices.Concat(sig.Inputs, sig.Outputs) {
 				if col.Name == list[i].Column {
-					list[i].Unit = col.Unit
+					list[i].Unit, list[i].Whole = col.Unit, col.Type == signature.Integer
 				}
 			}
 		}

@@ -14,6 +14,8 @@ type Distribution struct {
 	Edges  []float64 `json:"edges,omitempty"`
 	Levels []string  `json:"levels,omitempty"`
 	Unit   string    `json:"unit,omitempty"`
+	// Whole is set for whole numbers: a bin holds those from its lower edge to the one before the upper.
+	Whole bool `json:"whole,omitempty"`
 	// BinsFrom says where the bins came from.
 	BinsFrom string `json:"bins_from,omitempty"`
 	// Cells are counts: for numbers below the first edge, the bins, above the last; for

@@ -9,6 +9,7 @@ import (
 	"innerladder/internal/core/interval"
 	"innerladder/internal/core/sketch"
 
+	"gonum.org/v1/gonum/floats"
 	"gonum.org/v1/gonum/stat"
 	"gonum.org/v1/gonum/stat/distuv"
 )
@@ -120,7 +121,8 @@ func byRanks(d *sketch.Durations, n, p, confidence float64) interval.Interval {
 
 // resample draws blocks of strata anew, with a seed of its own, so that the same data gives the same
 // interval: estimate times e^(± t·s), with s the standard deviation of the logarithms of what was drawn
-// and t of Student with one less than the blocks as degrees.
+// and t of Student. Its degrees are one less than the blocks of equal weight that would tell as much (Kish
+// 1965), of which drawing anew sees one too few as well.
 func (l *latencies) resample(quantiles []float64, confidence float64, out []bounds) {
 	r := rand.New(rand.NewPCG(1, uint64(len(l.parts))))
 	k := min(blocks, len(l.parts))
@@ -142,7 +144,14 @@ func (l *latencies) resample(quantiles []float64, confidence float64, out []boun
 		}
 	}
 	l.fill(nil)
-	t := (distuv.StudentsT{Sigma: 1, Nu: float64(k - 1)}).Quantile(0.5 + confidence/2)
+	weights := make([]float64, k)
+	for b := range weights {
+		for i := b * len(l.parts) / k; i < (b+1)*len(l.parts)/k; i++ {
+			weights[b] += l.parts[i].candidate.Total()
+		}
+	}
+	equal := math.Max(2, floats.Sum(weights)*floats.Sum(weights)/floats.Dot(weights, weights))
+	t := (distuv.StudentsT{Sigma: 1, Nu: equal - 1}).Quantile(0.5+confidence/2) * math.Sqrt(equal/(equal-1))
 	for i := range out {
 		b := &out[i]
 		around := func(x float64, logs []float64) interval.Interval {

@@ -34,7 +34,7 @@ type ProfileColumn struct {
 var profilesNeed = drift.Need{Observations: 200, Distinct: 1}
 
 // OfProfiles compares two reference profiles, the column that moved most first. The bins
-// of To are counted again on those of From; sketch.Column.OnBins says with which error.
+// of To are counted again on those of From; sketch.Column.On says with which error.
 func OfProfiles(from, to string, a, b *profile.Profile) Profiles {
 	out := Profiles{
 		From: from, To: to, FromRows: a.Rows, ToRows: b.Rows, Columns: []ProfileColumn{},
@@ -45,7 +45,7 @@ func OfProfiles(from, to string, a, b *profile.Profile) Profiles {
 	samples, other := map[string]drift.Sample{}, map[string]drift.Sample{}
 	for name, col := range b.Columns {
 		if p, both := a.Columns[name]; both && p.Bins.Defined() {
-			if q := col.OnBins(p.Bins); q != nil {
+			if q := col.On(p.Bins, b.Fine[name]); q != nil {
 				again[name] = q
 				samples[name] = drift.SampleOf(p, uint64(a.Rows))
 				other[name] = drift.SampleOf(q, uint64(b.Rows))

@@ -1,20 +1,20 @@
-// Package evaluate compares predictions with the truth. Undefined cases are NaN and
-// stated, never silent zeros.
+// Package evaluate compares predictions with the truth. Rows may have weights. Undefined cases are NaN and
+// named, never silent zeros.
 package evaluate
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"slices"
-
-	"gonum.org/v1/gonum/floats"
-	"gonum.org/v1/gonum/stat"
 )
 
 // Regression holds the measures of numeric predictions, in the unit of the truth
 // unless said otherwise.
 type Regression struct {
 	N int
+	// Weight is the sum of the weights, N where there are none.
+	Weight float64
 	// MAE is the mean of |prediction − truth|, RMSE the root of the mean square.
 	MAE, RMSE float64
 	// MedianError is the median of |prediction − truth|.
@@ -27,99 +27,156 @@ type Regression struct {
 	// MAPE is the mean of |prediction − truth| / |truth| over rows whose truth is not
 	// zero, as a share; NaN when there are none.
 	MAPE float64
+	// SMAPE is the mean of 2·|prediction − truth| / (|prediction| + |truth|), from 0 to 2, over rows in
+	// which not both are zero; NaN when there are none.
+	SMAPE float64
+	// Residuals are quantiles of prediction − truth, at each of ResidualQuantiles.
+	Residuals []float64
+	// Undefined says which measures are NaN or leave rows out, and why.
+	Undefined []string
+}
+
+// ResidualQuantiles are the shares at which residuals are given.
+var ResidualQuantiles = []float64{0.01, 0.05, 0.25, 0.5, 0.75, 0.95, 0.99}
+
+// check refuses rows that do not fit together.
+func check(truths, predictions int, weights []float64) error {
+	if truths != predictions || truths == 0 {
+		return fmt.Errorf("evaluating %d predictions against %d truths", predictions, truths)
+	}
+	if weights == nil {
+		return nil
+	}
+	if len(weights) != truths {
+		return fmt.Errorf("evaluating %d rows with %d weights", truths, len(weights))
+	}
+	sum := 0.0
+	for i, w := range weights {
+		if !(w >= 0) || math.IsInf(w, 0) {
+			return fmt.Errorf("the weight of row %d is %v; weights are finite and not below 0", i+1, w)
+		}
+		sum += w
+	}
+	if sum == 0 {
+		return fmt.Errorf("all %d weights are 0", truths)
+	}
+	return nil
+}
+
+// weightOf is the weight of a row.
+func weightOf(weights []float64, i int) float64 {
+	if weights == nil {
+		return 1
+	}
+	return weights[i]
 }
 
 // OfRegression measures predictions against the truth. The two must have the same
-// length, at least 1.
-func OfRegression(truth, predicted []float64) (Regression, error) {
-	if len(truth) != len(predicted) || len(truth) == 0 {
-		return Regression{}, fmt.Errorf("evaluating %d predictions against %d truths", len(predicted), len(truth))
+// length, at least 1; weights are one for each row, or nil where all count the same.
+func OfRegression(truth, predicted, weights []float64) (Regression, error) {
+	if err := check(len(truth), len(predicted), weights); err != nil {
+		return Regression{}, err
 	}
-	r := Regression{N: len(truth)}
-	absolute := make([]float64, r.N)
-	mean := stat.Mean(truth, nil)
-	var squares, total, relative, defined float64
-	for i, y := range truth {
-		d := predicted[i] - y
-		absolute[i] = math.Abs(d)
-		r.Bias += d / float64(r.N)
-		squares += d * d
-		total += (y - mean) * (y - mean)
-		if y != 0 {
-			relative += math.Abs(d / y)
-			defined++
+	for i := range truth {
+		if math.IsNaN(truth[i]) || math.IsInf(truth[i], 0) || math.IsNaN(predicted[i]) || math.IsInf(predicted[i], 0) {
+			return Regression{}, fmt.Errorf("row %d is %v for a truth of %v; both must be finite", i+1, predicted[i],
+				truth[i])
 		}
 	}
-	r.MAE = stat.Mean(absolute, nil)
-	r.RMSE = math.Sqrt(squares / float64(r.N))
-	r.R2 = math.NaN()
-	if total > 0 {
-		r.R2 = 1 - squares/total
+	r := Regression{N: len(truth)}
+	residuals, absolute := make([]weighted, r.N), make([]weighted, r.N)
+	var mean mean
+	var mae, bias, squares, relative, symmetric ratioOf
+	for i, y := range truth {
+		w, d := weightOf(weights, i), predicted[i]-y
+		r.Weight += w
+		residuals[i], absolute[i] = weighted{d, w}, weighted{math.Abs(d), w}
+		mean.add(y, w)
+		mae.add(math.Abs(d), w)
+		bias.add(d, w)
+		squares.add(d*d, w)
+		if y != 0 {
+			relative.add(math.Abs(d/y), w)
+		}
+		if both := math.Abs(y) + math.Abs(predicted[i]); both != 0 {
+			symmetric.add(2*math.Abs(d)/both, w)
+		}
 	}
-	r.MAPE = relative / defined // 0/0 is NaN, as stated
-	slices.Sort(absolute)
-	r.MedianError = stat.Quantile(0.5, stat.LinInterp, absolute, nil)
+	r.MAE, r.Bias, r.RMSE = mae.of(), bias.of(), math.Sqrt(squares.of())
+	r.MAPE, r.SMAPE = relative.of(), symmetric.of()
+	r.R2 = math.NaN()
+	if mean.low < mean.high {
+		r.R2 = 1 - squares.sum/mean.squares
+	} else {
+		r.Undefined = append(r.Undefined, "R² is undefined: the truth is constant")
+	}
+	if left := r.Weight - relative.weight; left > 0 {
+		r.Undefined = append(r.Undefined, fmt.Sprintf("MAPE leaves out %.4g of %.4g rows whose truth is 0", left,
+			r.Weight))
+	}
+	if left := r.Weight - symmetric.weight; left > 0 {
+		r.Undefined = append(r.Undefined, fmt.Sprintf("SMAPE leaves out %.4g of %.4g rows in which truth and "+
+			"prediction are 0", left, r.Weight))
+	}
+	r.MedianError = quantiles(absolute, 0.5)[0]
+	r.Residuals = quantiles(residuals, ResidualQuantiles...)
 	return r, nil
 }
 
-// Classification holds the measures of predicted classes.
-type Classification struct {
-	N      int
-	Levels []string
-	// Confusion counts rows by [truth][predicted], in the order of Levels.
-	Confusion [][]int
-	Accuracy  float64
-	// Recall and Precision are per level; NaN where there is nothing to divide by.
-	Recall, Precision []float64
-	// BalancedAccuracy is the mean recall over the levels that occur in the truth.
-	BalancedAccuracy float64
-	// MacroF1 is the mean F1 over the levels that occur in truth or prediction.
-	MacroF1 float64
-}
+// weighted is a value with its weight.
+type weighted struct{ value, weight float64 }
 
-// OfClassification measures predicted classes against the truth. The two must have the
-// same length, at least 1.
-func OfClassification(truth, predicted []string) (Classification, error) {
-	if len(truth) != len(predicted) || len(truth) == 0 {
-		return Classification{}, fmt.Errorf("evaluating %d predictions against %d truths", len(predicted), len(truth))
+// quantiles are the values at shares of the weight: the least value at or below which more than a share lies,
+// and the middle of two where one has exactly that share below it (Hyndman and Fan 1996, type 2). It
+// sorts what it is given.
+func quantiles(x []weighted, shares ...float64) []float64 {
+	slices.SortFunc(x, func(a, b weighted) int { return cmp.Compare(a.value, b.value) })
+	x = slices.DeleteFunc(x, func(v weighted) bool { return v.weight == 0 })
+	total := 0.0
+	for _, v := range x {
+		total += v.weight
 	}
-	levels := slices.Concat(truth, predicted)
-	slices.Sort(levels)
-	levels = slices.Compact(levels)
-	c := Classification{N: len(truth), Levels: levels, Confusion: make([][]int, len(levels))}
-	for i := range levels {
-		c.Confusion[i] = make([]int, len(levels))
-	}
-	for i := range truth {
-		t, _ := slices.BinarySearch(levels, truth[i])
-		p, _ := slices.BinarySearch(levels, predicted[i])
-		c.Confusion[t][p]++
-	}
-	var recalls, f1s []float64
-	right := 0
-	for k := range levels {
-		hit, row, column := c.Confusion[k][k], 0, 0
-		for j := range levels {
-			row += c.Confusion[k][j]
-			column += c.Confusion[j][k]
-		}
-		right += hit
-		c.Recall = append(c.Recall, ratio(hit, row))
-		c.Precision = append(c.Precision, ratio(hit, column))
-		f1s = append(f1s, ratio(2*hit, row+column))
-		if row > 0 {
-			recalls = append(recalls, ratio(hit, row))
+	out := make([]float64, len(shares))
+	for k, share := range shares {
+		goal, below := share*total, 0.0
+		out[k] = x[len(x)-1].value
+		for i, v := range x {
+			below += v.weight
+			near := 1e-12 * total
+			if below > goal+near {
+				out[k] = v.value
+				break
+			}
+			if below >= goal-near && i+1 < len(x) {
+				out[k] = (v.value + x[i+1].value) / 2
+				break
+			}
 		}
 	}
-	c.Accuracy = ratio(right, c.N)
-	c.BalancedAccuracy = floats.Sum(recalls) / float64(len(recalls))
-	c.MacroF1 = floats.Sum(f1s) / float64(len(f1s))
-	return c, nil
+	return out
 }
 
-func ratio(a, b int) float64 {
-	if b == 0 {
-		return math.NaN()
+// ratioOf is a weighted mean; NaN when nothing was added.
+type ratioOf struct{ sum, weight float64 }
+
+func (r *ratioOf) add(x, w float64) { r.sum, r.weight = r.sum+w*x, r.weight+w }
+
+func (r *ratioOf) of() float64 { return r.sum / r.weight } // 0/0 is NaN, as stated
+
+// mean gathers a weighted mean and the sum of squares around it, in a way that does not cancel (West 1979),
+// and the extremes.
+type mean struct{ mean, squares, weight, low, high float64 }
+
+func (m *mean) add(x, w float64) {
+	if w == 0 {
+		return
 	}
-	return float64(a) / float64(b)
+	if m.weight == 0 {
+		m.low, m.high = x, x
+	}
+	m.low, m.high = min(m.low, x), max(m.high, x)
+	m.weight += w
+	d := x - m.mean
+	m.mean += d * w / m.weight
+	m.squares += w * d * (x - m.mean)
 }

@@ -41,6 +41,9 @@ type Profile struct {
 	// Distinct is how many different values each column has; beyond 2 048 an estimate
 	// within about 1 %.
 	Distinct map[string]uint64 `json:"distinct,omitempty"`
+	// Fine are the fine cells of numeric columns, from which they are counted on other bins. They are kept
+	// with a profile and shown to nobody: there are up to 512 of each.
+	Fine map[string]*sketch.Fine `json:"-"`
 	// Targets names the columns that are outputs.
 	Targets []string `json:"targets,omitempty"`
 	// Correlations lists pairs of numeric columns, the strongest first.
@@ -322,9 +325,13 @@ func (p *Profiler) Profile(targets []string) *Profile {
 		return nil
 	}
 	out := &Profile{Rows: p.rows, Columns: map[string]*sketch.Column{}, Distinct: map[string]uint64{}, Targets: targets}
+	out.Fine = map[string]*sketch.Fine{}
 	for _, c := range p.columns {
 		if kind, err := c.kind(); err == nil {
 			out.Columns[c.name], out.Distinct[c.name] = c.summary(kind), c.different(kind)
+			if fine := c.numbers.Fine(); kind.Numeric() && fine != nil {
+				out.Fine[c.name] = fine
+			}
 		}
 	}
 	out.Correlations = p.cross.correlations(p.names)

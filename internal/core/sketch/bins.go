@@ -24,11 +24,11 @@ type Bins struct {
 	Levels []string  `json:"levels,omitempty"`
 }
 
-// EqualFrequency cuts values into at most `most` bins that hold about equally many
-// of them; ties are never cut, so there may be fewer. A value that would fill more than
-// one bin, such as the zero of a column that mostly is, or the limit at which numbers
-// are clamped, gets a bin of its own. NaN and
-// infinities are left out. With no values it returns the zero Bins.
+// EqualFrequency cuts values into about `most` bins that hold about equally many
+// of them; ties are never cut, so there may be fewer. A value that holds one of `most` parts or more,
+// such as the zero of a column that mostly is, or the limit at which numbers
+// are clamped, has a bin of its own, so there may be more where there are many such: less than twice as
+// many. NaN and infinities are left out. With no values it returns the zero Bins.
 func EqualFrequency(values []float64, most int) Bins {
 	x := make([]float64, 0, len(values))
 	for _, v := range values {
@@ -40,20 +40,73 @@ func EqualFrequency(values []float64, most int) Bins {
 		return Bins{}
 	}
 	slices.Sort(x)
-	edges := []float64{x[0]}
-	for i := 1; i < most; i++ {
-		at := i * len(x) / most
-		switch e, last := x[at], edges[len(edges)-1]; {
-		case e > last:
-			edges = append(edges, e)
-		case e == last:
-			if next := sort.Search(len(x), func(k int) bool { return x[k] > e }); next < len(x) {
-				edges = append(edges, x[next])
-			}
+	different, counts := runs(x)
+	return Bins{Edges: edgesOf(different, joined(counts, most), x[len(x)-1])}
+}
+
+// runs are the different values of sorted ones, and how many there are of each.
+func runs(x []float64) (different []float64, counts []uint64) {
+	for i, v := range x {
+		if i == 0 || v > different[len(different)-1] {
+			different, counts = append(different, v), append(counts, 0)
+		}
+		counts[len(counts)-1]++
+	}
+	return different, counts
+}
+
+// joined joins neighbouring cells to about `most` bins of about equal counts, and returns the cell with which
+// each bin begins. A cell that holds one of `most` parts or more stays alone.
+func joined(counts []uint64, most int) (begins []int) {
+	var total, heavy uint64
+	alone := 0
+	isHeavy := func(i int) bool { return counts[i]*uint64(most) >= total }
+	for _, k := range counts {
+		total += k
+	}
+	for i, k := range counts {
+		if isHeavy(i) {
+			alone, heavy = alone+1, heavy+k
 		}
 	}
-	// Where the greatest value fills a bin, the last two edges are equal.
-	return Bins{Edges: append(edges, x[len(x)-1])}
+	goal := float64(total-heavy) / float64(max(1, most-alone))
+	var n uint64 // what the running bin holds
+	seen, closed := 0.0, 0.0
+	for i, k := range counts {
+		last := len(begins) - 1
+		switch {
+		case i == 0 || isHeavy(i) || isHeavy(i-1):
+			// A remainder of next to nothing goes to the bin before it.
+			if last > 0 && n > 0 && float64(n) < goal/4 && !isHeavy(begins[last]-1) {
+				begins = begins[:last]
+			}
+			if n > 0 {
+				closed++
+			}
+			begins, n = append(begins, i), 0
+		default:
+			// The bin closes where the running count comes nearest to its share.
+			if want := goal * (closed + 1); n > 0 && k > 0 && math.Abs(seen-want) <= math.Abs(seen+float64(k)-want) {
+				begins, n = append(begins, i), 0
+				closed++
+			}
+		}
+		if !isHeavy(i) {
+			n += k
+			seen += float64(k)
+		}
+	}
+	return begins
+}
+
+// edgesOf are the edges of bins that begin with cells, whose last number is high. Where the last bin is of
+// that one value, the last two edges are equal.
+func edgesOf(lows []float64, begins []int, high float64) []float64 {
+	edges := make([]float64, 0, len(begins)+1)
+	for _, i := range begins {
+		edges = append(edges, lows[i])
+	}
+	return append(edges, high)
 }
 
 // TopLevels takes the most frequent `most` of values, ties in alphabetical order,

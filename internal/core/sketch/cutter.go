@@ -214,7 +214,7 @@ func (c *Cutter) Whole() bool { return c.whole }
 // Range is the least and the greatest number.
 func (c *Cutter) Range() (low, high float64) { return c.low, c.high }
 
-// Column cuts what was seen into at most `most` bins. The cutter can go on afterwards.
+// Column cuts what was seen into about `most` bins. The cutter can go on afterwards.
 func (c *Cutter) Column(most int) *Column {
 	if c.n == c.huge {
 		return &Column{Over: c.huge}
@@ -224,38 +224,73 @@ func (c *Cutter) Column(most int) *Column {
 		col.Over += c.huge
 		return col
 	}
+	edges, counts, sums := c.cells(most)
+	col := &Column{Over: c.huge, Min: c.low, Max: c.high, begun: true, Bins: Bins{Edges: edges}, Counts: counts}
+	col.Sums = append(append([]float64{0}, sums...), 0)
+	col.Squares = about(c.squares, col.sum(), float64(c.n-c.huge), c.first, col.Bins.origin())
+	return col
+}
+
+// cells joins the cells to about `most`. The first begins with the least number, the last ends with the
+// greatest.
+func (c *Cutter) cells(most int) (edges []float64, counts []uint64, sums []float64) {
 	if len(c.held) > 0 {
 		c.extend()
 	}
-	col := &Column{Over: c.huge, Min: c.low, Max: c.high}
-	edges := []float64{c.low}
-	sums := []float64{0}
-	var n, seen uint64
-	var sum float64
-	total := c.n - c.huge
-	for i, k := range c.counts {
-		n, sum, seen = n+k, sum+c.sums[i], seen+k
-		last := i == len(c.counts)-1
-		// The bin closes where the running count comes nearest to its share.
-		goal := float64(total) * float64(len(col.Counts)+1) / float64(most)
-		near := !last && math.Abs(float64(seen)-goal) <= math.Abs(float64(seen+
-			c.counts[min(i+1, len(c.counts)-1)])-goal)
-		if n > 0 && (last || (near && len(col.Counts) < most-1)) {
-			edge := c.high
-			if !last {
-				edge = c.edges[i+1]
-			}
-			edges, sums = append(edges, edge), append(sums, sum)
-			col.Counts = append(col.Counts, n)
-			n, sum = 0, 0
+	begins := joined(c.counts, most)
+	edges = edgesOf(c.edges, begins, c.high)
+	for k, from := range begins {
+		to := len(c.counts)
+		if k+1 < len(begins) {
+			to = begins[k+1]
 		}
+		var n uint64
+		sum := 0.0
+		for i := from; i < to; i++ {
+			n, sum = n+c.counts[i], sum+c.sums[i]
+		}
+		if n == 0 && len(counts) > 0 { // a gap in which nothing was seen belongs to the bin before it
+			edges = slices.Delete(edges, len(counts), len(counts)+1)
+			continue
+		}
+		counts, sums = append(counts, n), append(sums, sum)
 	}
-	if n > 0 || edges[len(edges)-1] != c.high { // what is left belongs to the last bin
-		col.Counts[len(col.Counts)-1] += n
-		sums[len(sums)-1] += sum
-		edges[len(edges)-1] = c.high
+	edges[0] = c.low
+	return edges, counts, sums
+}
+
+// Fine keeps what was seen in up to 512 cells, or all different values where there are no more, so that it can
+// be counted again on other bins.
+func (c *Cutter) Fine() *Fine {
+	if c.n == c.huge {
+		return nil
 	}
-	col.Bins, col.Sums = Bins{Edges: edges}, append(sums, 0)
-	col.Squares = about(c.squares, col.sum(), float64(c.n-c.huge), c.first, col.Bins.origin())
-	return col
+	if len(c.edges) > 0 {
+		edges, counts, sums := c.cells(fineCells)
+		return &Fine{edges, counts, sums}
+	}
+	x := slices.Clone(c.held)
+	slices.Sort(x)
+	different, repeated := runs(x)
+	begins := make([]int, len(different))
+	for i := range begins {
+		begins[i] = i
+	}
+	if len(different) > fineCells {
+		begins = joined(repeated, fineCells)
+	}
+	f := &Fine{edges: edgesOf(different, begins, x[len(x)-1])}
+	for k, from := range begins {
+		to := len(different)
+		if k+1 < len(begins) {
+			to = begins[k+1]
+		}
+		var n uint64
+		sum := 0.0
+		for i := from; i < to; i++ {
+			n, sum = n+repeated[i], sum+different[i]*float64(repeated[i])
+		}
+		f.counts, f.sums = append(f.counts, n), append(f.sums, sum)
+	}
+	return f
 }

@@ -31,7 +31,7 @@ func ExampleEqualFrequency() {
 	b := sketch.EqualFrequency(rain, 4)
 	c := sketch.ColumnOf(b, rain)
 	fmt.Println(b.Len(), "bins; in the first", c.Cells()[1], "values between", b.Edges[0], "and the least rain")
-	// Output: 3 bins; in the first 60 values between 0 and the least rain
+	// Output: 4 bins; in the first 60 values between 0 and the least rain
 }
 
 // Columns on the same bins merge; mean and standard deviation are exact.

@@ -5,6 +5,7 @@ import (
 	"math/rand/v2"
 	"slices"
 	"testing"
+	"time"
 )
 
 // What comes out of JSON is counted as what it is; what does not fit the bins counts as
@@ -108,11 +109,11 @@ func TestLevelsOnOtherLevels(t *testing.T) {
 		}
 	}
 	c.AddMissing()
-	on := c.OnBins(Bins{Levels: []string{"a", "c", "new"}})
+	on := c.On(Bins{Levels: []string{"a", "c", "new"}}, nil)
 	if !slices.Equal(on.Cells(), []uint64{3, 1, 0, 6}) || on.Missing != 1 || on.Total() != c.Total() {
 		t.Errorf("%v", on.Cells())
 	}
-	if c.OnBins(Bins{Edges: []float64{0, 1}}) != nil {
+	if c.On(Bins{Edges: []float64{0, 1}}, nil) != nil {
 		t.Error("levels on numbers")
 	}
 }
@@ -147,5 +148,50 @@ func TestDistinctCounts(t *testing.T) {
 	}
 	if none := new(Distinct); none.Count() != 0 || none.Clone().Count() != 0 {
 		t.Error("nothing was counted, and something found")
+	}
+}
+
+// The value of a rank is that of the rank and not of the one before it, and short durations are not cut off.
+func TestRanksAndShortDurations(t *testing.T) {
+	for n := 1; n <= 400; n++ {
+		var q Quantiles
+		for i := range n {
+			q.Add(time.Duration(float64(time.Microsecond) * math.Pow(1.05, float64(i))))
+		}
+		for r := 1; r <= n; r++ {
+			want := float64(time.Microsecond) * math.Pow(1.05, float64(r-1))
+			if got := q.Ranked(uint64(r)); math.Abs(got/want-1) > 0.012 {
+				t.Fatalf("rank %d of %d: %v ns, want %v", r, n, got, want)
+			}
+		}
+	}
+	var short Quantiles
+	for range 10 {
+		short.Add(57)
+	}
+	if got := short.Nanoseconds(0.5); math.Abs(got/57-1) > RelativeError {
+		t.Errorf("57 ns are %v", got)
+	}
+	if n := short.Above(60); n != 0 || short.Above(50) != 10 {
+		t.Errorf("%d of ten are above 60 ns", n)
+	}
+}
+
+func TestDurationsWithWeights(t *testing.T) {
+	var a, b Quantiles
+	for i := range 1000 {
+		a.Add(time.Duration(1e6 + 1e3*float64(i)))
+		b.Add(time.Duration(5e6 + 1e3*float64(i)))
+	}
+	d, places := DurationsOver([]*Quantiles{&a, &b})
+	d.Add(places[0], 3)
+	d.Add(places[1], 1)
+	for p, want := range map[float64]float64{0.375: 1.5e6, 0.75: 2e6, 0.875: 5.5e6} {
+		if got := d.Quantile(p); math.Abs(got/want-1) > RelativeError {
+			t.Errorf("the %v-quantile is %v, want %v", p, got, want)
+		}
+	}
+	if d.Reset(); d.Quantile(0.5) != 0 {
+		t.Error("what is empty has a quantile")
 	}
 }

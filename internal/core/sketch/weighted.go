@@ -128,6 +128,9 @@ type Buckets struct {
 	total  float64
 }
 
+// Total is how many durations they hold.
+func (b Buckets) Total() float64 { return b.total }
+
 // Reset empties it.
 func (d *Durations) Reset() {
 	clear(d.weights)

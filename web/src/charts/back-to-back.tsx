@@ -4,7 +4,7 @@ import type { Distribution as Sides } from '../api/client'
 import { percent, short } from '../ui/format'
 import { drawnSteps } from './steps'
 
-type Distribution = Pick<Sides, 'edges' | 'levels' | 'incumbent' | 'candidate' | 'unit'>
+type Distribution = Pick<Sides, 'edges' | 'levels' | 'incumbent' | 'candidate' | 'unit' | 'whole'>
 
 /** Two distributions back to back: the incumbent to the left of the axis, the candidate to the right. */
 export function BackToBack({

@@ -1,7 +1,7 @@
 import type { Distribution as Sides } from '../api/client'
 import { number } from '../ui/format'
 
-type Distribution = Pick<Sides, 'edges' | 'levels' | 'incumbent' | 'candidate'>
+type Distribution = Pick<Sides, 'edges' | 'levels' | 'incumbent' | 'candidate' | 'whole'>
 
 interface Step {
   name: string
@@ -13,7 +13,7 @@ const steps = 24
 const sum = (counts: number[]) => counts.reduce((a, b) => a + b, 0)
 
 /**
- * The distribution in steps that can be drawn. Numbers are counted in bins of unequal width, so each bin is
+ * The distribution in steps that can be drawn. Whole numbers stand in their bins. Other numbers are counted in bins of unequal width, so each bin is
  * spread over steps of equal width; what lies outside of the bins keeps a step of its own.
  */
 export function drawnSteps(d: Distribution): Step[] {
@@ -29,6 +29,14 @@ export function drawnSteps(d: Distribution): Step[] {
   const edges = d.edges
   const first = edges[0] ?? 0
   const last = edges[edges.length - 1] ?? 0
+  const outside = (inside: Step[]) => {
+    const below = both(0)
+    const above = both(edges.length)
+    if (below.incumbent + below.candidate > 0) inside.unshift({ name: `below ${number(first)}`, ...below })
+    if (above.incumbent + above.candidate > 0) inside.push({ name: `above ${number(last)}`, ...above })
+    return inside
+  }
+  if (d.whole) return outside(edges.slice(0, -1).map((low, i) => ({ name: wholeBin(edges, low, i), ...both(i + 1) })))
   const width = (last - first) / steps || 1
   const out: Step[] = Array.from({ length: steps }, (_, k) => ({
     name: String(Number((first + (k + 0.5) * width).toPrecision(3))),
@@ -50,9 +58,12 @@ export function drawnSteps(d: Distribution): Step[] {
       }
     }
   }
-  const below = both(0)
-  const above = both(edges.length)
-  if (below.incumbent + below.candidate > 0) out.unshift({ name: `below ${number(first)}`, ...below })
-  if (above.incumbent + above.candidate > 0) out.push({ name: `above ${number(last)}`, ...above })
-  return out
+  return outside(out)
+}
+
+/** The whole numbers of a bin: its upper edge begins the next one, but for the last. */
+function wholeBin(edges: number[], low: number, i: number) {
+  const upper = edges[i + 1] ?? low
+  const high = i + 2 === edges.length ? upper : upper - 1
+  return high <= low ? String(low) : `${low} to ${high}`
 }

@@ -28,7 +28,11 @@ export function DistributionPanel({
   facts.push(
     ['PSI', `${m.psi.toFixed(3)}; 99 % of noise is below ${m.noise_99.toFixed(3)}`],
     ['Jensen–Shannon', m.jensen_shannon.toFixed(3)],
-    ['predictions read', `${count(m.reference_n)} and ${count(m.now_n)}`],
+    ['read', `${count(m.reference_n)} and ${count(m.now_n)}`],
+    [
+      'independent, as far as is known',
+      `${count(Math.round(m.reference_effective))} and ${count(Math.round(m.now_effective))}`,
+    ],
   )
   return (
     <Panel title={`${title} of ${d.column}, back to back`} aside={<Verdict verdict={m.verdict} />}>
@@ -59,7 +63,9 @@ export function DistributionPanel({
           </dl>
           <p className="text-ink-3 text-[12px]">
             {d.bins_from && `Bins come from ${d.bins_from}. `}
-            {m.numeric && 'Drawn in equal steps; the values of a bin are spread evenly, so a wide bin looks flat.'}
+            {m.numeric &&
+              !d.whole &&
+              'Drawn in equal steps; the values of a bin are spread evenly, so a wide bin looks flat.'}
           </p>
         </div>
       </div>
