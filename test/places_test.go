@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"testing"
 
+	"innerladder/internal/core/guard"
 	"innerladder/test/browser"
 
 	"github.com/chromedp/chromedp"
@@ -46,11 +47,16 @@ func TestTheConsoleKeepsPlaces(t *testing.T) {
 		fill("Addresses of its", one), press("Check and place"), sees("answered as promised"), press("Good"),
 		sees(one), sees("healthy"))
 	b.do("an endpoint", press("Add an endpoint"), fill("Name that callers call", "demand-hourly"),
-		press("Add the endpoint"), sees("Answers from here"))
+		fill("Or this many milliseconds more", "0"), press("Add the endpoint"), sees("Answers from here"))
+	e, err := h.runa.Endpoint(t.Context(), "demand-hourly")
+	must(t, err)
+	if g, there := e.Plan.Of(guard.LatencyP99); !there || g.Margin != 50 || g.Ratio != 1.5 {
+		t.Errorf("the guards of the form: %+v", e.Plan)
+	}
 	h.as(h.toveFile, "split", "demand-hourly", "heat-demand@1=100")
 	b.do("another address", press("Addresses"), fill("More addresses", two),
 		chromedp.Click(chromedp.Search(fmt.Sprintf(`//label[contains(., %q)]/input`, one))), sees("is asked no more"),
-		fill("Why the addresses", "another machine"), press("Change them"), sees(two))
+		fill("Why the addresses", "another machine"), press("Change them"), closed, sees(two))
 	places, err := h.runa.Placements(t.Context(), "heat-demand@1")
 	if err != nil || len(places.Items[0].Addresses) != 1 || places.Items[0].Addresses[0].URL != two {
 		t.Errorf("%+v, %v", places, err)

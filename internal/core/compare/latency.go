@@ -195,7 +195,9 @@ func (r Row) latency(b bounds, l *latencies) Row {
 	of1, of2, d := inMilliseconds(b.of1), inMilliseconds(b.of2), b.ofTheTwo
 	r.IncumbentLow, r.IncumbentHigh = ends(of1)
 	r.CandidateLow, r.CandidateHigh = ends(of2)
-	r.Low, r.High = ends(d)
+	if r.Low, r.High = ends(d); d.Low == 0 {
+		r.Low = nil // no ratio is that small: the answers bound nothing
+	}
 	r.Verdict = judge(d, 1, 1/latencyMargin, latencyMargin)
 	if d.Low > 1 && d.Low < 1+sketch.RelativeError || d.High < 1 && d.High > 1-sketch.RelativeError {
 		r.Verdict = Same // no more than latencies are kept within

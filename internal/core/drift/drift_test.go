@@ -118,8 +118,12 @@ func TestVerdicts(t *testing.T) {
 		{"moderate", SampleOf(draw(5000, 0), 2000), SampleOf(draw(5000, 0.4), 2000), Look, "worth a look"},
 		{"far", SampleOf(draw(5000, 0), 2000), SampleOf(draw(5000, 1), 2000), Moved, "Moved far"},
 		{
-			"far but few", SampleOf(draw(5000, 0), 2000), SampleOf(draw(100, 1), 100), NotEnough,
+			"a little and few", SampleOf(draw(5000, 0), 2000), SampleOf(draw(100, 0.3), 100), NotEnough,
 			"100 of 200 independent observations",
+		},
+		{
+			"far and certain, but few", SampleOf(draw(5000, 0), 2000), SampleOf(draw(100, 1.5), 100), Moved,
+			"100 of 200 independent observations, and beyond chance all the same",
 		},
 		{
 			"far but repeated rows",

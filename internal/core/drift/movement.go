@@ -30,6 +30,9 @@ const (
 	movedFrom = 0.25 // PSI: the trade's habit
 	// noiseLevel is the share of unchanged pairs that stays within the noise.
 	noiseLevel = 0.99
+	// certain is the chance under no change below which few observations suffice, if their inputs
+	// differ enough.
+	certain = 1e-6
 )
 
 // Need is the least evidence on which a column may be called moved: so many independent
@@ -270,13 +273,16 @@ func (mv *Movement) judge(need Need) {
 	psi := fmt.Sprintf("PSI %.3f, 99 %% of noise is below %.3f", mv.PSI, mv.Noise99)
 	lacking := need.Lacking(mv.fewer)
 	effect := mv.PSI - mv.NoiseExpected
+	if mv.AdjustedP < certain && mv.fewer.Distinct >= need.Distinct {
+		if lacking != "" {
+			psi = lacking + ", and beyond chance all the same; " + psi
+		}
+		lacking = ""
+	}
 	switch {
 	case lacking != "":
 		mv.Verdict = NotEnough
 		mv.Sentence = "Not enough to tell: " + lacking + "."
-		if mv.PSI > mv.Noise99 && mv.AdjustedP <= 1-noiseLevel {
-			mv.Sentence = "Not enough to tell how far: " + lacking + "; beyond noise already (" + psi + ")."
-		}
 	case mv.PSI <= mv.Noise99 || mv.AdjustedP > 1-noiseLevel:
 		mv.Verdict = Steady
 		mv.Sentence = "Within noise (" + psi + ")."

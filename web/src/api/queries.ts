@@ -88,7 +88,7 @@ export const useComparison = (
     {
       refetchInterval: until === undefined && 5000,
       placeholderData: (before) => before,
-      enabled: incumbent !== '' && candidate !== '' && incumbent !== candidate,
+      enabled: incumbent === undefined || incumbent !== candidate,
     },
   )
 

@@ -43,29 +43,29 @@ function marginsOf(plan?: Plan): Margins {
 function planOf(m: Margins, before: Plan | undefined): Plan {
   const own = ['error_rate', 'latency_p99', 'prediction_drift']
   const guards: Plan['guards'] = (before?.guards ?? []).filter((g) => !own.includes(g.signal))
-  if (m.errors.trim()) {
+  if (m.errorRatio.trim() || m.errors.trim()) {
     guards.push({ signal: 'error_rate', ratio: Number(m.errorRatio || 1), margin: Number(m.errors) / 100 })
   }
-  if (m.latencyRatio.trim()) {
-    guards.push({ signal: 'latency_p99', ratio: Number(m.latencyRatio), margin: Number(m.latency) })
+  if (m.latencyRatio.trim() || m.latency.trim()) {
+    guards.push({ signal: 'latency_p99', ratio: Number(m.latencyRatio || 1), margin: Number(m.latency) })
   }
   if (m.drift.trim()) guards.push({ signal: 'prediction_drift', margin: Number(m.drift) })
   return { guards, alpha: before?.alpha ?? 0.001 }
 }
 
 const fields: [keyof Margins, string][] = [
-  ['errorRatio', 'times its errors'],
-  ['errors', 'or this many points more'],
-  ['latencyRatio', 'times its p99 of latency'],
-  ['latency', 'or this many milliseconds more'],
-  ['drift', 'gap of the shares of predictions, 0 to 1'],
+  ['errorRatio', 'Times its errors'],
+  ['errors', 'Or this many points more'],
+  ['latencyRatio', 'Times its p99 of latency'],
+  ['latency', 'Or this many milliseconds more'],
+  ['drift', 'Gap of the shares of predictions, 0 to 1'],
 ]
 
 function MarginFields({ margins, onChange }: { margins: Margins; onChange: (margins: Margins) => void }) {
   return (
     <fieldset>
       <legend className="text-ink-2 mb-1.5">
-        A trial is rolled back when it is surely worse than main by more than this; an empty field is no guard
+        A trial is rolled back when it is surely worse than main by more than this; empty fields are no guard
       </legend>
       <div className="grid grid-cols-2 items-end gap-4">
         {fields.map(([key, label]) => (
