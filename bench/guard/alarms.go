@@ -75,16 +75,19 @@ func falseAlarms(trials, seconds int) {
 		for _, t := range traffics {
 			report("errors, "+t.name, at, many(trials, func(r *rand.Rand) float64 {
 				e, most := seqtest.NewExcess(seqtest.Allowance{}), 0.0
-				var spread seqtest.Spread
+				var bursts seqtest.Bursts
 				for s := range seconds {
 					b := t.block(r, s, at)
-					e.Observe(b, spread.Of())
-					spread.Observe(b.IncumbentFailed, b.IncumbentRequests)
-					most = max(most, e.LogE())
+					e.Observe(b)
+					bursts.Observe(b.IncumbentFailed, b.IncumbentRequests)
+					most = max(most, e.LogE()-bursts.Worst.For(at/(1-at)))
 				}
 				return most
 			}))
 		}
+		report("errors, both out for 5 s now and then", at, many(trials, func(r *rand.Rand) float64 {
+			return outages(r, seconds, at)
+		}))
 		fewer := max(1, trials/20)
 		report("p99 of latency, seasonal", at, many(fewer, func(r *rand.Rand) float64 {
 			return watched(r, guard.Guard{Signal: guard.LatencyP99, Ratio: 1}, at, seconds, false, 0, 1)
@@ -96,6 +99,40 @@ func falseAlarms(trials, seconds int) {
 			return watched(r, guard.Guard{Signal: guard.PredictionDrift, Margin: 0.02}, at, seconds, true, 0, 1)
 		}))
 	}
+}
+
+// outages is the most evidence against a trial that is wholly out for five seconds once in 400, as main is,
+// which has been seen for an hour before.
+func outages(r *rand.Rand, seconds int, at float64) (most float64) {
+	lane := func(rate float64) func() (failed, requests uint64) {
+		left := 0
+		return func() (uint64, uint64) {
+			n := poisson(r, rate)
+			if left--; left <= 0 && r.Float64() < 1.0/400 {
+				left = 5
+			}
+			if left > 0 {
+				return n, n
+			}
+			return binomial(r, n, 0.001), n
+		}
+	}
+	main, trial := lane(200*(1-at)), lane(200*at)
+	e := seqtest.NewExcess(guard.Allowed)
+	var bursts seqtest.Bursts
+	for s := range seconds + 3600 {
+		k, n := main()
+		bursts.Observe(k, n)
+		if s < 3600 {
+			continue
+		}
+		failed, requests := trial()
+		e.Observe(seqtest.Block{
+			IncumbentRequests: n, IncumbentFailed: k, CandidateRequests: requests, CandidateFailed: failed,
+		})
+		most = max(most, e.LogE()-bursts.Worst.For(at/(1-at)))
+	}
+	return most
 }
 
 // report prints how many of the trials came to the evidence that fires.

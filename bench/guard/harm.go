@@ -84,7 +84,7 @@ func errorsUntil(r *rand.Rand, a seqtest.Allowance, main, trial, at, each float6
 		e.Observe(seqtest.Block{
 			IncumbentRequests: i, IncumbentFailed: binomial(r, i, main), CandidateRequests: c,
 			CandidateFailed: binomial(r, c, trial),
-		}, 1)
+		})
 		if e.LogE() >= -math.Log(alpha) {
 			break
 		}

@@ -99,3 +99,47 @@ func TestALaneThatDiesIsAMismatch(t *testing.T) {
 			strings.HasPrefix(c.Sentence, c.Mismatch)
 	})
 }
+
+// A main lane that is out for moments now and then is no better than a trial that is so too: as much is allowed
+// of that, and what fails for good is rolled back all the same.
+func TestATrialIsHeldToWhatMainDoesItself(t *testing.T) {
+	r := newRig(t)
+	ctx := t.Context()
+	one, two := r.twoVersions()
+	counted := func(n uint64) {
+		until(t, "the requests are counted", func() bool {
+			now, err := r.runa.EndpointNow(ctx, "demand-hourly")
+			must(t, err)
+			return now.Lanes[0].Requests >= n
+		})
+	}
+	r.calls(300)
+	counted(300)
+	one.failing.Store(true)
+	r.calls(120)
+	one.failing.Store(false)
+	r.calls(100)
+	counted(520)
+	_, err := r.runa.Split(ctx, "demand-hourly", lanes(5000, 5000), "a look", -1)
+	must(t, err)
+	r.calls(200)
+	two.failing.Store(true)
+	r.calls(80)
+	two.failing.Store(false)
+	r.calls(100)
+	until(t, "the guard has seen the failures", func() bool {
+		now, err := r.runa.EndpointNow(ctx, "demand-hourly")
+		must(t, err)
+		return strings.Contains(now.Guards[0].Sentence, "was out for moments itself")
+	})
+	if e, err := r.runa.Endpoint(ctx, "demand-hourly"); err != nil || e.Split.Number != 2 {
+		t.Fatalf("%+v, %v", e.Split, err)
+	}
+	two.failing.Store(true)
+	until(t, "what fails for good is rolled back", func() bool {
+		r.calls(50)
+		e, err := r.runa.Endpoint(ctx, "demand-hourly")
+		must(t, err)
+		return e.Split.Number == 3
+	})
+}

@@ -14,6 +14,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"runtime"
 	"slices"
 	"sync"
@@ -356,6 +357,27 @@ func (r *Recorder) Recent(endpoint string, from, to time.Time) []Recent {
 	slices.SortFunc(out, func(a, b Recent) int {
 		return cmp.Or(cmp.Compare(a.Split, b.Split), cmp.Compare(a.Lane, b.Lane), cmp.Compare(a.Version, b.Version))
 	})
+	return out
+}
+
+// Seconds are the counts of one version by the second, in the order of time, as far back as seconds are
+// kept; what callers asked for by name is not in them.
+func (r *Recorder) Seconds(endpoint, version string) []sketch.Counts {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	at := map[int64]sketch.Counts{}
+	for _, l := range r.lanes {
+		if l.Endpoint == endpoint && l.Version == version && l.Lane != Pinned {
+			for i := range l.past {
+				s := &l.past[i]
+				at[s.at] = at[s.at].Plus(s.traffic.Counts)
+			}
+		}
+	}
+	var out []sketch.Counts
+	for _, s := range slices.Sorted(maps.Keys(at)) {
+		out = append(out, at[s])
+	}
 	return out
 }
 

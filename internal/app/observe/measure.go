@@ -126,9 +126,12 @@ func (s *Service) endpointNow(ctx context.Context, by act.Actor, e *traffic.Endp
 	if state.Split != e.Split.Number {
 		// The guards have not looked at this split yet; what they will say is said now.
 		trials, err := s.traffic.TrialsOf(ctx, s.DB.Read(records.Everything), *e)
-		evidence, ready := s.recorder.Evidence(e.Name)
-		if err != nil || !ready {
+		if err != nil {
 			return n, err
+		}
+		evidence, ready := s.Evidence(ctx, e.Name, trials)
+		if !ready {
+			return n, nil
 		}
 		state, _ = guard.Step(e.Plan, e.Split.Number, trials, state, evidence, now)
 	}

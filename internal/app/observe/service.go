@@ -11,6 +11,7 @@ import (
 	"innerladder/internal/app/traffic"
 	"innerladder/internal/core/guard"
 	"innerladder/internal/core/health"
+	"innerladder/internal/core/seqtest"
 	"innerladder/internal/jobs"
 	"innerladder/internal/recorder"
 	"innerladder/internal/signals"
@@ -33,6 +34,8 @@ type Service struct {
 	// watched is where the watching of each endpoint's trials stands.
 	watchMu sync.Mutex
 	watched map[string]guard.State
+	// worst is the worst moment of main in the day before a trial began.
+	worst map[trialKey]seqtest.Moment
 	// said is what was said last of the signals.
 	said atomic.Int32
 }
@@ -43,6 +46,6 @@ func New(b *act.Base, registry *registry.Service, traffic *traffic.Service, rec 
 ) *Service {
 	return &Service{
 		Base: b, registry: registry, traffic: traffic, recorder: rec, signals: kept, router: router,
-		health: map[address]health.State{}, watched: map[string]guard.State{},
+		health: map[address]health.State{}, watched: map[string]guard.State{}, worst: map[trialKey]seqtest.Moment{},
 	}
 }

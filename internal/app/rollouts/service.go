@@ -6,21 +6,17 @@ import (
 	"innerladder/internal/app/ladder"
 	"innerladder/internal/app/observe"
 	"innerladder/internal/app/traffic"
-	"innerladder/internal/recorder"
 )
 
 // Service does what this package is for. It is safe for use by several goroutines at once.
 type Service struct {
 	*act.Base
-	traffic  *traffic.Service
-	observe  *observe.Service
-	ladder   *ladder.Service
-	recorder *recorder.Recorder
+	traffic *traffic.Service
+	observe *observe.Service
+	ladder  *ladder.Service
 }
 
 // New makes a service.
-func New(b *act.Base, traffic *traffic.Service, observe *observe.Service, ladder *ladder.Service,
-	rec *recorder.Recorder,
-) *Service {
-	return &Service{Base: b, traffic: traffic, observe: observe, ladder: ladder, recorder: rec}
+func New(b *act.Base, traffic *traffic.Service, observe *observe.Service, ladder *ladder.Service) *Service {
+	return &Service{Base: b, traffic: traffic, observe: observe, ladder: ladder}
 }

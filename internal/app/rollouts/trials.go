@@ -58,7 +58,7 @@ func (s *Service) StepTrials(ctx context.Context) error {
 		if err != nil || len(trials) == 0 {
 			return err
 		}
-		evidence, ready := s.recorder.Evidence(e.Name)
+		evidence, ready := s.observe.Evidence(ctx, e.Name, trials)
 		if !ready {
 			return nil // what is known of the trial is still being read
 		}

@@ -44,7 +44,7 @@ func (t *TrialState) readForms(g Guard, e *Pair, alpha float64) Reading {
 			IncumbentRequests: main.Answers, IncumbentFailed: main.Answers - min(main.Of(form), main.Answers),
 			CandidateRequests: trial.Answers, CandidateFailed: trial.Answers - min(trial.Of(form), trial.Answers),
 		}
-		s.Lacking.Observe(since(s.Taken, now), 1)
+		s.Lacking.Observe(since(s.Taken, now))
 		s.Taken = now
 		t.Forms[key] = s
 		level := alpha / float64(len(forms))

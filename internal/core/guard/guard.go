@@ -99,7 +99,11 @@ func (l *Lane) independent() float64 {
 }
 
 // Pair is the evidence of one trial.
-type Pair struct{ Incumbent, Candidate Lane }
+type Pair struct {
+	Incumbent, Candidate Lane
+	// Worst is the main lane's worst moment before the trial began, as far as that is known.
+	Worst seqtest.Moment
+}
 
 // Evidence is what is known of every trial of an endpoint, by candidate.
 type Evidence map[string]Pair

@@ -57,8 +57,8 @@ func (t *TrialState) readLatency(g Guard, e *Pair, alpha float64) Reading {
 	}
 	if s.Threshold > 0 {
 		b := since(s.Taken, beyond(e, s.Threshold, s.Limit))
-		s.Over.Observe(b, 1)
-		s.Under.Observe(b, 1)
+		s.Over.Observe(b)
+		s.Under.Observe(b)
 	}
 	q := quantileOf[g.Signal]
 	if main := e.Incumbent.Latency; float64(main.Count())*(1-q) >= leastTail {

@@ -24,7 +24,7 @@ func ExampleRate() {
 		test.Observe(seqtest.Block{
 			IncumbentRequests: 95, IncumbentFailed: failed(95, 0.02),
 			CandidateRequests: 5, CandidateFailed: failed(5, 0.10),
-		}, 1)
+		})
 		if test.Fires(0.001) {
 			fmt.Println("worse than allowed for certain after", test.Seen.CandidateRequests, "requests")
 			return

@@ -1,6 +1,10 @@
 package seqtest
 
-import "math"
+import (
+	"math"
+
+	"gonum.org/v1/gonum/floats"
+)
 
 // stakes are the bets on the mean, in units of one over the range.
 var stakes = [...]float64{0.02, 0.06, 0.2, 0.5, 0.9}
@@ -36,6 +40,8 @@ func (m *Mean) Observe(incumbent, candidate float64) {
 
 // LogE is the natural logarithm of the e-value so far.
 func (m *Mean) LogE() float64 {
-	r := Rate{Logs: m.Logs}
-	return r.LogE()
+	if len(m.Logs) == 0 {
+		return 0
+	}
+	return floats.LogSumExp(m.Logs) - math.Log(float64(len(m.Logs)))
 }

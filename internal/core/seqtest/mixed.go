@@ -27,10 +27,10 @@ func (e *Excess) rates() []*Rate {
 	return []*Rate{&e.ByRatio, &e.ByDifference, &e.UnderRatio, &e.UnderSum}
 }
 
-// Observe takes one block into account, whose evidence counts one spread-th.
-func (e *Excess) Observe(b Block, spread float64) {
+// Observe takes one block into account.
+func (e *Excess) Observe(b Block) {
 	for _, r := range e.rates() {
-		r.Observe(b, spread)
+		r.Observe(b)
 	}
 }
 
@@ -102,8 +102,8 @@ func (e *Edges) Observe(incumbent, candidate []uint64) {
 		more.IncumbentFailed, more.CandidateFailed = below.IncumbentFailed, below.CandidateFailed
 		less.IncumbentFailed = all.IncumbentRequests - below.IncumbentFailed
 		less.CandidateFailed = all.CandidateRequests - below.CandidateFailed
-		e.More[at].Observe(more, 1)
-		e.Less[at].Observe(less, 1)
+		e.More[at].Observe(more)
+		e.Less[at].Observe(less)
 		at++
 	}
 }

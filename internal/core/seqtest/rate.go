@@ -20,6 +20,9 @@ var (
 
 const learnt = -1
 
+// heldBack is the part of what is bet that waits for harm that begins late.
+const heldBack = 0.1
+
 // leastBlock is how many requests each lane must have in what is bet on at once: of fewer, chance sets how
 // many each has, which costs evidence.
 const leastBlock = 4
@@ -58,18 +61,22 @@ func (b Block) plus(o Block) Block {
 // (Turner and Grünwald 2023): the likelihood of the block under a bet fixed before the
 // block, over its likelihood under the point of the hypothesis that is closest to the
 // bet in relative entropy. Because the hypothesis is convex, the expectation of that
-// ratio is at most one under all of it. The e-value is the mean over the bets;
-// by Ville's inequality it reaches 1/α with a chance of at most α, ever. What is drawn for the lanes
-// request by request may fail in bursts; failures on one lane must not depend on one another otherwise
-// (see Spread).
+// ratio is at most one under all of it. The e-value is the sum over the bets, of which each begins with
+// its part of one; by Ville's inequality it reaches 1/α with a chance of at most α, ever. A part is held
+// back and put on the bets little by little (fixed share; Herbster and Warmuth 1998), so that harm that
+// begins late finds bets that have not been lost meanwhile: after t blocks that costs some ln(t·ln²t),
+// where it once grew with t. What is drawn for the lanes request by request may fail in bursts; failures
+// on one lane must not depend on one another otherwise (see Bursts).
 //
 // The zero value with a Line set is ready. It is a value: it can be stored as JSON
 // and taken up again.
 type Rate struct {
 	Line  Line `json:"line"`
 	Below bool `json:"below,omitempty"`
-	// Logs are the logarithms of the wealth of each bet.
+	// Logs are the logarithms of the wealth of each bet, and last of what is held back.
 	Logs []float64 `json:"logs,omitempty"`
+	// Blocks is how many blocks were bet on.
+	Blocks float64 `json:"blocks,omitempty"`
 	// Seen is everything that was bet on so far; Open waits until both lanes have
 	// answered something.
 	Seen Block `json:"seen"`
@@ -84,19 +91,24 @@ func (r *Rate) bets() []float64 {
 	return above[:]
 }
 
-// Observe takes one block into account, whose evidence counts one spread-th. Lanes too quiet to answer
+// Observe takes one block into account. Lanes too quiet to answer
 // in every block are no matter: what comes is collected until both have answered some, which depends on
 // traffic and not on its outcome.
-func (r *Rate) Observe(b Block, spread float64) {
+func (r *Rate) Observe(b Block) {
 	r.Open = r.Open.plus(b)
 	if min(r.Open.IncumbentRequests, r.Open.CandidateRequests) < leastBlock {
 		return
 	}
 	b, r.Open = r.Open, Block{}
 	bets := r.bets()
-	if len(r.Logs) != len(bets) {
-		r.Logs = make([]float64, len(bets))
+	if len(r.Logs) != len(bets)+1 {
+		r.Logs, r.Blocks = make([]float64, len(bets)+1), 0
+		for i := range bets {
+			r.Logs[i] = math.Log((1 - heldBack) / float64(len(bets)))
+		}
+		r.Logs[len(bets)] = math.Log(heldBack)
 	}
+	r.share()
 	base := estimate(r.Seen.IncumbentFailed, r.Seen.IncumbentRequests)
 	edge := r.Line.Of(base)
 	for i, bet := range bets {
@@ -110,9 +122,23 @@ func (r *Rate) Observe(b Block, spread float64) {
 			candidate = edge + bet
 		}
 		candidate = math.Min(math.Max(candidate, 1e-6), 1-1e-6)
-		r.Logs[i] += r.logE(b, base, candidate) / max(1, spread)
+		r.Logs[i] += r.logE(b, base, candidate)
 	}
 	r.Seen = r.Seen.plus(b)
+}
+
+// share puts a part of what is held back on all bets.
+func (r *Rate) share() {
+	k := len(r.Logs) - 1
+	log := math.Log(r.Blocks + 2)
+	part := math.Min(0.5, 1/((r.Blocks+2)*log*log))
+	given := r.Logs[k] + math.Log(part/float64(k))
+	for i := range k {
+		most := math.Max(r.Logs[i], given)
+		r.Logs[i] = most + math.Log(math.Exp(r.Logs[i]-most)+math.Exp(given-most))
+	}
+	r.Logs[k] += math.Log1p(-part)
+	r.Blocks++
 }
 
 // estimate is a rate from k in n, shrunk towards a low rate so that a bet never puts
@@ -126,7 +152,7 @@ func (r *Rate) LogE() float64 {
 	if len(r.Logs) == 0 {
 		return 0
 	}
-	return floats.LogSumExp(r.Logs) - math.Log(float64(len(r.Logs)))
+	return floats.LogSumExp(r.Logs)
 }
 
 // Fires reports whether the evidence suffices at level alpha.

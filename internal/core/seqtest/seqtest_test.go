@@ -24,7 +24,7 @@ func watch(r *rand.Rand, seconds int, perSecond, share, margin, alpha float64,
 		pi, pc := rates(s)
 		c := uint64(distuv.Poisson{Lambda: perSecond * share, Src: r}.Rand())
 		i := uint64(distuv.Poisson{Lambda: perSecond * (1 - share), Src: r}.Rand())
-		g.Observe(Block{i, binomial(r, i, pi), c, binomial(r, c, pc)}, 1)
+		g.Observe(Block{i, binomial(r, i, pi), c, binomial(r, c, pc)})
 		if g.Fires(alpha) {
 			return s + 1
 		}
@@ -104,7 +104,7 @@ func TestRateTakenUpAgainIsTheSame(t *testing.T) {
 	a := Rate{Line: Line{Slope: 1, Offset: 0.005}}
 	blocks := []Block{{90, 0, 10, 1}, {0, 0, 3, 0}, {85, 1, 12, 2}, {91, 0, 9, 1}}
 	for _, b := range blocks[:2] {
-		a.Observe(b, 1)
+		a.Observe(b)
 	}
 	raw, err := json.Marshal(a)
 	if err != nil {
@@ -115,8 +115,8 @@ func TestRateTakenUpAgainIsTheSame(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, bl := range blocks[2:] {
-		a.Observe(bl, 1)
-		b.Observe(bl, 1)
+		a.Observe(bl)
+		b.Observe(bl)
 	}
 	if a.LogE() != b.LogE() || a.Seen != b.Seen {
 		t.Errorf("after storing: %v and %v", a.LogE(), b.LogE())
@@ -129,9 +129,9 @@ func TestRateTakenUpAgainIsTheSame(t *testing.T) {
 func TestExtremeBlocksStayFinite(t *testing.T) {
 	g := Rate{Line: Line{Slope: 1, Offset: 0.3}}
 	for range 100 {
-		g.Observe(Block{1000, 1000, 1000, 1000}, 1)
-		g.Observe(Block{1000, 0, 1000, 1000}, 1)
-		g.Observe(Block{1000, 1000, 1000, 0}, 1)
+		g.Observe(Block{1000, 1000, 1000, 1000})
+		g.Observe(Block{1000, 0, 1000, 1000})
+		g.Observe(Block{1000, 1000, 1000, 0})
 	}
 	if l := g.LogE(); math.IsNaN(l) || math.IsInf(l, 0) {
 		t.Errorf("log e-value %v", l)
@@ -146,7 +146,7 @@ func TestAFiftyFoldHarmIsNoticed(t *testing.T) {
 		e := NewExcess(Allowance{Ratio: 2, Difference: 0.0005})
 		at := 0
 		for s := 1; s <= 3600 && at == 0; s++ {
-			e.Observe(Block{450, binomial(r, 450, 0.0001), 50, binomial(r, 50, 0.005)}, 1)
+			e.Observe(Block{450, binomial(r, 450, 0.0001), 50, binomial(r, 50, 0.005)})
 			if e.LogE() > math.Log(1000) {
 				at = s
 			}
@@ -160,14 +160,41 @@ func TestAFiftyFoldHarmIsNoticed(t *testing.T) {
 // excess runs the guard on the error rate over an hour of seconds and returns how it ends.
 func excess(seconds int, second func(s int) Block, rate func(a Allowance) Excess) (over, enough float64) {
 	e := rate(Allowance{Ratio: 2, Difference: 0.0005})
-	var spread Spread
+	var bursts Bursts
+	var all Block
 	for s := range seconds {
 		b := second(s)
-		e.Observe(b, spread.Of())
-		spread.Observe(b.IncumbentFailed, b.IncumbentRequests)
-		over, enough = math.Max(over, e.LogE()), math.Max(enough, e.LogEnough())
+		all = all.plus(b)
+		e.Observe(b)
+		bursts.Observe(b.IncumbentFailed, b.IncumbentRequests)
+		patience := bursts.Worst.For(float64(all.CandidateRequests) / float64(all.IncumbentRequests))
+		over, enough = math.Max(over, e.LogE()-patience), math.Max(enough, e.LogEnough())
 	}
 	return over, enough
+}
+
+// Harm that begins after a good hour is found out as soon as one that is there from the beginning: once the
+// bets had been lost meanwhile, and it took the longer the longer the trial had been good.
+func TestHarmThatBeginsLate(t *testing.T) {
+	r := rand.New(rand.NewPCG(6, 1))
+	for _, c := range []struct {
+		good, most int
+		p          float64
+	}{{3600, 6, 0.2}, {3600, 45, 0.04}, {4 * 3600, 6, 0.2}, {0, 3, 0.2}} {
+		e, at := NewExcess(Allowance{Ratio: 2, Difference: 0.0005}), 0
+		for s := 0; s < c.good+300 && at == 0; s++ {
+			b := drawn(r, 200, 0.1, 0.001)
+			if s >= c.good {
+				b.CandidateFailed = binomial(r, b.CandidateRequests, c.p)
+			}
+			if e.Observe(b); e.LogE() > math.Log(1000) {
+				at = s
+			}
+		}
+		if at < c.good || at > c.good+c.most {
+			t.Errorf("%v failing from second %d on was found out at %d", c.p, c.good, at)
+		}
+	}
 }
 
 // What must not count as harm: equal versions under traffic that is anything but even.
@@ -235,12 +262,48 @@ func TestOutagesThatMainHasToo(t *testing.T) {
 		return b
 	}
 	known := out(300)
-	if over, _ := excess(1800, func(s int) Block { return second(s, known) }, NewExcess); over > math.Log(1000) {
+	if over, _ := excess(3600, func(s int) Block { return second(s, known) }, NewExcess); over > math.Log(1000) {
 		t.Errorf("outages like main's: evidence e^%.1f", over)
 	}
 	never := func(s int) (bool, bool) { _, trial := known(s); return false, trial }
-	if over, _ := excess(1800, func(s int) Block { return second(s, never) }, NewExcess); over < math.Log(1000) {
+	if over, _ := excess(3600, func(s int) Block { return second(s, never) }, NewExcess); over < math.Log(1000) {
 		t.Errorf("outages that main never had: evidence e^%.1f", over)
+	}
+	// A trial that fails for good is still found out, some seconds later.
+	forGood := func(s int) (bool, bool) { main, _ := known(s); return main, s >= 600 }
+	at := 0
+	e, bursts, all := NewExcess(Allowance{Ratio: 2, Difference: 0.0005}), Bursts{}, Block{}
+	for s := 0; s < 900 && at == 0; s++ {
+		b := second(s, forGood)
+		all = all.plus(b)
+		e.Observe(b)
+		bursts.Observe(b.IncumbentFailed, b.IncumbentRequests)
+		patience := bursts.Worst.For(float64(all.CandidateRequests) / float64(all.IncumbentRequests))
+		if e.LogE()-patience > math.Log(1000) {
+			at = s
+		}
+	}
+	if at < 600 || at > 615 {
+		t.Errorf("a trial that fails for good from second 600 on was found out at %d", at)
+	}
+}
+
+func TestTheWorstMinute(t *testing.T) {
+	failed, requests := make([]uint64, 1440), make([]uint64, 1440)
+	r := rand.New(rand.NewPCG(1, 7))
+	for i := range failed {
+		requests[i] = 12000
+		failed[i] = binomial(r, 12000, 0.001)
+	}
+	if worst := WorstMinute(failed, requests); worst != (Moment{}) {
+		t.Errorf("failures that come one by one have a worst moment of %+v", worst)
+	}
+	failed[700] = 1000 // out for five seconds
+	if worst := WorstMinute(failed, requests); worst.Evidence < 6000 || worst.Evidence > 7500 {
+		t.Errorf("an outage of a thousand requests is %+v", worst)
+	}
+	if worst := WorstMinute(nil, nil); worst != (Moment{}) || worst.For(0.1) != 0 {
+		t.Errorf("nothing has a worst moment of %+v", worst)
 	}
 }
 
