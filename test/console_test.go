@@ -221,10 +221,9 @@ func TestEveryPageInEveryShape(t *testing.T) {
 		"/models/register": "Register", "/models/runs": "Runs", "/models/runs/run-1": "run-1",
 		"/models/data": "Data sets", "/models/lineup?versions=heat-demand": "Line-up",
 		"/models/trace?from=heat-demand@2": "Lineage", "/endpoints": "Endpoints",
-		"/endpoints/demand-hourly": "demand-hourly",
+		"/endpoints/demand-hourly": "demand-hourly", "/endpoints/demand-hourly/compare": "Side by side",
 		"/endpoints/demand-hourly/compare?incumbent=heat-demand@1&candidate=heat-demand@2": "Side by side",
-		"/endpoints/demand-hourly/compare":                                                 "Side by side", "/reviews": "Reviews",
-		"/reviews/P-2": "P-2",
+		"/reviews": "Reviews", "/reviews/P-2": "P-2",
 		"/models/heat-demand/versions/1?show=evidence": "heat-demand@1", "/settings/ladders": "Settings",
 		"/alerts": "Alerts", "/audit": "Audit", "/environments": "Environments",
 	}

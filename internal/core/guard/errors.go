@@ -43,7 +43,8 @@ func (t *TrialState) readErrors(g Guard, e *Pair, alpha float64) Reading {
 		t.Incumbent, main.Failed(), main.Requests, percent(main.Failed(), main.Requests),
 		r.says(log, alpha, g.Allows()))
 	if patience > -math.Log(alpha) && t.Errors.LogE() > 1 {
-		r.Sentence += fmt.Sprintf(" %s was out for moments itself, so as much is allowed of %s.", t.Incumbent, t.Candidate)
+		r.Sentence += fmt.Sprintf(" %s was out for moments itself, so as much is allowed of %s.", t.Incumbent,
+			t.Candidate)
 	}
 	return r
 }

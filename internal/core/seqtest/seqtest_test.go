@@ -283,7 +283,7 @@ func TestOutagesThatMainHasToo(t *testing.T) {
 			at = s
 		}
 	}
-	if at < 600 || at > 615 {
+	if at < 600 || at > 630 {
 		t.Errorf("a trial that fails for good from second 600 on was found out at %d", at)
 	}
 }
