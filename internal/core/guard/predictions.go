@@ -41,7 +41,9 @@ func (t *TrialState) readValues(g Guard, e *Pair, alpha float64) Reading {
 		p, q := main.Outputs[name], trial.Outputs[name]
 		edges, known := t.Outputs[name]
 		if !known || edges.Margin != g.Margin {
-			edges = seqtest.NewEdges(g.Margin, p.Bins.Numeric())
+			fresh := seqtest.NewEdges(g.Margin, p.Bins.Numeric())
+			fresh.IncumbentTaken, fresh.CandidateTaken = edges.IncumbentTaken, edges.CandidateTaken
+			edges = fresh
 		}
 		edges.Observe(p.Cells(), q.Cells())
 		t.Outputs[name] = edges

@@ -8,8 +8,9 @@ import (
 const (
 	// out is the rate of failure against which the moments of a lane are held: half of it is out.
 	out = 0.5
-	// memory is over how many blocks the usual rate of a lane is remembered.
-	memory = 600
+	// longest is how many blocks of a run count at most, as seconds: a lane that was out for an hour once
+	// is no excuse for one that is out for longer than that.
+	longest = 10
 	// surely is by how many standard deviations the failures of a minute must exceed the usual to be a
 	// burst.
 	surely = 4
@@ -45,39 +46,37 @@ func (m Moment) For(share float64) float64 {
 // is wholly out for some seconds now and then has a large one, and whoever is held against it is given as
 // much patience: the same moment of theirs is no sign that they are worse. The zero value is ready.
 type Bursts struct {
-	Failed   float64 `json:"failed"`
-	Requests float64 `json:"requests"`
-	Blocks   float64 `json:"blocks"`
-	// Now is the run that goes on, Worst the worst there was.
+	Lately Recent `json:"lately"`
+	// Now is the run that goes on, and Run of how many blocks it is; Worst the worst there was.
 	Now   Moment `json:"now"`
+	Run   int    `json:"run"`
 	Worst Moment `json:"worst"`
 }
 
-// usual is the rate of failure that the lane has usually.
-func (b *Bursts) usual() float64 { return math.Min(out/2, (b.Failed+0.1)/(b.Requests+10)) }
+// usual is the rate of failure that is usual, where it is one that a moment can stand out from.
+func (r Recent) usual() float64 { return math.Min(out/2, r.rate()) }
 
 // Observe takes what a lane did in a short time into account.
 func (b *Bursts) Observe(failed, requests uint64) {
 	if requests == 0 {
 		return
 	}
-	k, n, p := float64(failed), float64(requests), b.usual()
-	b.Now.Evidence += k*math.Log(out/p) + (n-k)*math.Log((1-out)/(1-p))
-	b.Now.Failed += k
+	k, n, p := float64(failed), float64(requests), b.Lately.usual()
+	gained := k*math.Log(out/p) + (n-k)*math.Log((1-out)/(1-p))
+	if b.Run < longest || gained < 0 {
+		b.Now.Evidence += gained
+		b.Now.Failed += k
+		b.Run++
+	}
 	if b.Now.Evidence <= 0 {
-		b.Now = Moment{}
+		b.Now, b.Run = Moment{}, 0
 	}
 	b.Worst = b.Worst.Worse(b.Now)
-	b.Blocks++
-	if b.Blocks > memory {
-		b.Failed -= b.Failed / memory
-		b.Requests -= b.Requests / memory
-	}
-	b.Failed, b.Requests = b.Failed+k, b.Requests+n
+	b.Lately.add(k, n)
 }
 
 // WorstMinute is the same of minutes that are over, of which only the counts are left: what fails more than
-// usual in a minute is taken to have failed in one run.
+// usual in a minute is taken to have failed in one run, of which ten seconds' worth count.
 func WorstMinute(failed, requests []uint64) (worst Moment) {
 	if len(failed) == 0 {
 		return worst
@@ -85,14 +84,13 @@ func WorstMinute(failed, requests []uint64) (worst Moment) {
 	// What is usual is what most minutes have, not what a few bad ones make of the whole.
 	var rates []float64
 	for i := range failed {
-		minute := Bursts{Failed: float64(failed[i]), Requests: float64(requests[i])}
-		rates = append(rates, minute.usual())
+		rates = append(rates, Recent{float64(failed[i]), float64(requests[i])}.usual())
 	}
 	slices.Sort(rates)
 	p := rates[(len(rates)-1)/2]
 	for i := range failed {
 		if burst(failed[i], requests[i], p) {
-			excess := float64(failed[i]) - p*float64(requests[i])
+			excess := math.Min(float64(failed[i])-p*float64(requests[i]), float64(requests[i])*longest/60)
 			worst = worst.Worse(Moment{excess * math.Log(1/p), excess})
 		}
 	}

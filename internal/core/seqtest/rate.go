@@ -75,6 +75,9 @@ type Rate struct {
 	Below bool `json:"below,omitempty"`
 	// Logs are the logarithms of the wealth of each bet, and last of what is held back.
 	Logs []float64 `json:"logs,omitempty"`
+	// Incumbent and Candidate are what both lanes did lately, on which bets rest.
+	Incumbent Recent `json:"incumbent"`
+	Candidate Recent `json:"candidate"`
 	// Blocks is how many blocks were bet on.
 	Blocks float64 `json:"blocks,omitempty"`
 	// Seen is everything that was bet on so far; Open waits until both lanes have
@@ -109,13 +112,13 @@ func (r *Rate) Observe(b Block) {
 		r.Logs[len(bets)] = math.Log(heldBack)
 	}
 	r.share()
-	base := estimate(r.Seen.IncumbentFailed, r.Seen.IncumbentRequests)
+	base := r.Incumbent.rate()
 	edge := r.Line.Of(base)
 	for i, bet := range bets {
 		var candidate float64
 		switch {
 		case bet == learnt:
-			candidate = estimate(r.Seen.CandidateFailed, r.Seen.CandidateRequests)
+			candidate = r.Candidate.rate()
 		case r.Below:
 			candidate = edge * bet
 		default:
@@ -125,6 +128,8 @@ func (r *Rate) Observe(b Block) {
 		r.Logs[i] += r.logE(b, base, candidate)
 	}
 	r.Seen = r.Seen.plus(b)
+	r.Incumbent.add(float64(b.IncumbentFailed), float64(b.IncumbentRequests))
+	r.Candidate.add(float64(b.CandidateFailed), float64(b.CandidateRequests))
 }
 
 // share puts a part of what is held back on all bets.
@@ -141,11 +146,25 @@ func (r *Rate) share() {
 	r.Blocks++
 }
 
-// estimate is a rate from k in n, shrunk towards a low rate so that a bet never puts
-// all on one outcome.
-func estimate(k, n uint64) float64 {
-	return (float64(k) + 0.1) / (float64(n) + 10)
+const (
+	// memory is for how many blocks what a lane did is remembered, leastMemory for how many requests at
+	// least: what is bet follows the day, and rests on enough.
+	memory, leastMemory = 300, 20_000
+)
+
+// Recent is what a lane did lately: what is longer ago counts less and less.
+type Recent struct {
+	Failed   float64 `json:"failed"`
+	Requests float64 `json:"requests"`
 }
+
+func (r *Recent) add(failed, requests float64) {
+	kept := 1 - math.Min(1.0/memory, requests/leastMemory)
+	r.Failed, r.Requests = kept*r.Failed+failed, kept*r.Requests+requests
+}
+
+// rate is the rate of failure, shrunk towards a low one so that a bet never puts all on one outcome.
+func (r Recent) rate() float64 { return (r.Failed + 0.1) / (r.Requests + 10) }
 
 // LogE is the natural logarithm of the e-value so far.
 func (r *Rate) LogE() float64 {

@@ -13,8 +13,8 @@ const steps = 24
 const sum = (counts: number[]) => counts.reduce((a, b) => a + b, 0)
 
 /**
- * The distribution in steps that can be drawn. Whole numbers stand in their bins. Other numbers are counted in bins of unequal width, so each bin is
- * spread over steps of equal width; what lies outside of the bins keeps a step of its own.
+ * The distribution in steps that can be drawn. Whole numbers stand in their bins. Other numbers are counted in bins of
+ * unequal width, so each bin is spread over steps of equal width; what lies outside of the bins keeps a step of its own.
  */
 export function drawnSteps(d: Distribution): Step[] {
   const a = sum(d.incumbent) || 1
