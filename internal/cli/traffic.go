@@ -270,16 +270,27 @@ func showEndpoint(c *call) func(context.Context) error {
 				if !l.Healthy {
 					health = "UNHEALTHY"
 				}
-				t.row(string(l.Kind), l.Version, traffic.Percent(l.Share), health, count(l.Requests), count(l.Failed),
-					fmt.Sprintf("%.1f", l.Rate), percent(l.ErrorRate), millis(l.P50), millis(l.P95), millis(l.P99))
+				row := []string{
+					string(l.Kind), l.Version, traffic.Percent(l.Share), health, count(l.Requests), count(l.Failed),
+					fmt.Sprintf("%.1f", l.Rate),
+				}
+				if l.Rate > 0 { // of nothing there is no rate and no quantile
+					row = append(row, percent(l.ErrorRate), millis(l.P50), millis(l.P95), millis(l.P99))
+				} else {
+					row = append(row, "", "", "", "")
+				}
+				t.row(row...)
 			}
 			t.done()
 			if len(now.Guards) > 0 {
 				fmt.Fprintln(c.Out, "\nguards")
 			}
 			for _, g := range now.Guards {
-				fmt.Fprintf(c.Out, "  %-16s %3.0f %% of what rolls back: %s %s\n", g.Signal, g.Progress*100, g.Version,
-					g.Sentence)
+				stands := fmt.Sprintf("%3.0f %% of what rolls back", g.Progress*100)
+				if g.Enough >= 1 {
+					stands = "surely good enough"
+				}
+				fmt.Fprintf(c.Out, "  %-16s %s: %s %s\n", g.Signal, stands, g.Version, g.Sentence)
 			}
 		})
 	}

@@ -6,6 +6,7 @@ package oip
 import (
 	"encoding/json"
 	"fmt"
+	"strings"
 
 	"innerladder/internal/core/signature"
 
@@ -162,7 +163,7 @@ func AnyTensors(body []byte, side string) ([]Tensor, error) {
 					t.Shape = append(t.Shape, d.Int())
 				}
 			case "data":
-				t.Data = flatten(Data{}, value, 0)
+				t.Data = flatten(make(Data, 0, 1+strings.Count(value.Raw, ",")), value, 0)
 			}
 			return true
 		})

@@ -191,25 +191,37 @@ func (s *scales) count(l *Lane, side string, tensors []oip.Tensor, into *map[str
 				c.Name += "[" + strconv.Itoa(part) + "]"
 			}
 			for row := range min(rows, mostRows) {
-				s.countValue(l, c, t.Data[row*parts+part], into)
+				if column := s.column(c, into); column != nil { // once it has bins, for all rows that are left
+					for ; row < min(rows, mostRows); row++ {
+						column.AddValue(t.Data[row*parts+part])
+					}
+					break
+				}
+				s.await(l, c, t.Data[row*parts+part])
 			}
 		}
 	}
 }
 
-func (s *scales) countValue(l *Lane, c signals.Column, value any, into *map[string]*sketch.Column) {
-	if bins, ok := s.bins[c]; ok {
-		if *into == nil {
-			*into = map[string]*sketch.Column{}
-		}
-		column := (*into)[c.Name]
-		if column == nil {
-			column = sketch.NewColumn(bins)
-			(*into)[c.Name] = column
-		}
-		column.AddValue(value)
-		return
+// column is where the values of a column are counted, nil while it has no bins.
+func (s *scales) column(c signals.Column, into *map[string]*sketch.Column) *sketch.Column {
+	bins, ok := s.bins[c]
+	if !ok {
+		return nil
 	}
+	if *into == nil {
+		*into = map[string]*sketch.Column{}
+	}
+	column := (*into)[c.Name]
+	if column == nil {
+		column = sketch.NewColumn(bins)
+		(*into)[c.Name] = column
+	}
+	return column
+}
+
+// await keeps a value of a column that has no bins yet.
+func (s *scales) await(l *Lane, c signals.Column, value any) {
 	p := s.pending[c]
 	if p == nil {
 		if s.columns[c.Endpoint] >= mostColumns || len(c.Name) > longestName {

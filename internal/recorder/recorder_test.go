@@ -448,6 +448,43 @@ func TestTwoLanesOfOneLawThroughADay(t *testing.T) {
 	}
 }
 
+// What is drawn and lost, what callers keep, and failures that repeat one, are told apart, over all shards and
+// seconds, and stay so when they are stored.
+func TestWhoseFailuresAreCounted(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "signals.db")
+	r, store := start(t, path, 100)
+	l := lane(r, "trial", "heat-demand@2")
+	for second := range 3 {
+		for i := range 40 {
+			class, caller := sketch.Answered, uint64(7)
+			if i < 12 {
+				class = sketch.ServerError // three callers who fail four times each, on all shards
+				caller = uint64(1 + i%3)
+			}
+			l.Observe(uint32(i), Observation{Class: class, Caller: caller})
+		}
+		for i := range 10 { // whoever is drawn is told apart from nobody
+			l.Observe(uint32(i), Observation{Class: sketch.ServerError, Drawn: true, Lost: i < 4})
+		}
+		r.Tick(minute.Add(time.Duration(second+1) * time.Second))
+	}
+	flush(t, r)
+	windows, err := store.Windows(t.Context(), signals.Query{
+		Endpoint: "demand-hourly", From: minute, To: minute.Add(time.Minute),
+	})
+	if err != nil || len(windows) != 1 {
+		t.Fatalf("%d windows, %v", len(windows), err)
+	}
+	c := windows[0].Summary.Counts
+	if c.Requests != 150 || c.Failed() != 66 || c.Repeated != 27 || c.Drawn != 30 || c.Lost != 12 || c.Kept() != 120 {
+		t.Errorf("%+v, %d kept", c, c.Kept())
+	}
+	seconds := r.Seconds("demand-hourly", "heat-demand@2")
+	if len(seconds) != 3 || seconds[1].Repeated != 9 || len(r.Seconds("demand-hourly", "heat-demand@1")) != 0 {
+		t.Errorf("%+v", seconds)
+	}
+}
+
 // Bodies of many rows, and large ones, are read less often; small ones as often as the
 // budget says.
 func TestTheBudgetOfReading(t *testing.T) {

@@ -15,6 +15,8 @@ function Fact({ name, value, bad }: { name: string; value: string; bad?: boolean
 
 function LaneBox({ lane, compact }: { lane: LaneNow; compact: boolean }) {
   const trial = lane.kind === 'trial'
+  // Of nothing there is no rate of errors and no latency.
+  const now = (write: (x: number) => string, x: number) => (lane.rate > 0 ? write(x) : '–')
   return (
     <div
       data-lane={lane.kind}
@@ -41,10 +43,10 @@ function LaneBox({ lane, compact }: { lane: LaneNow; compact: boolean }) {
       <div className="text-ink-2 flex flex-wrap gap-x-4 text-[12.5px]">
         {!compact && <Fact name="requests" value={count(lane.requests)} />}
         <Fact name="rate" value={`${lane.rate.toFixed(lane.rate < 10 ? 1 : 0)}/s`} />
-        <Fact name="errors" value={percent(lane.error_rate)} bad={lane.error_rate > 0.01} />
-        {!compact && <Fact name="p50" value={ms(lane.p50_ms)} />}
-        {!compact && <Fact name="p95" value={ms(lane.p95_ms)} />}
-        <Fact name="p99" value={ms(lane.p99_ms)} />
+        <Fact name="errors" value={now(percent, lane.error_rate)} bad={lane.error_rate > 0.01} />
+        {!compact && <Fact name="p50" value={now(ms, lane.p50_ms)} />}
+        {!compact && <Fact name="p95" value={now(ms, lane.p95_ms)} />}
+        <Fact name="p99" value={now(ms, lane.p99_ms)} />
       </div>
     </div>
   )

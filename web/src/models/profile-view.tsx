@@ -107,6 +107,7 @@ export function MovedColumns({ profiles: p, columns }: { profiles: Profiles; col
             candidate={p.to}
             distribution={{
               edges: c.from.bins.edges,
+              whole: c.from.bins.edges?.every(Number.isInteger),
               levels: c.from.bins.levels,
               incumbent: cells(c.from),
               candidate: cells(c.to),
