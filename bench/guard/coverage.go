@@ -82,7 +82,7 @@ func movingDay(r *rand.Rand, strata, each int, stepped bool, worse, slower float
 		}
 		n := float64(each) * (0.4 + light)
 		out = append(out, compare.Stratum{
-			Split: i, Incumbent: side(n*(1-share), 0, 1), Candidate: side(n*share, worse, slower),
+			Incumbent: side(n*(1-share), 0, 1), Candidate: side(n*share, worse, slower),
 		})
 	}
 	return out

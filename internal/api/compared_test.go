@@ -80,6 +80,8 @@ func TestWhatIsCompared(t *testing.T) {
 	_, err = r.runa.Compare(ctx, "demand-hourly", "heat-demand@1", []string{"heat-demand@2", "heat-demand@2"},
 		client.Over{})
 	wantCode(t, "twice", err, "compare.twice")
+	_, err = r.runa.Compare(ctx, "demand-hourly", "heat-demand@1", make([]string, 11), client.Over{})
+	wantCode(t, "eleven", err, "compare.many")
 }
 
 // A lane whose server is gone hands its requests over: what it was drawn for and did not answer is said

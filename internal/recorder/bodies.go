@@ -190,14 +190,13 @@ func (s *scales) count(l *Lane, side string, tensors []oip.Tensor, into *map[str
 			if parts > 1 {
 				c.Name += "[" + strconv.Itoa(part) + "]"
 			}
-			for row := range min(rows, mostRows) {
-				if column := s.column(c, into); column != nil { // once it has bins, for all rows that are left
-					for ; row < min(rows, mostRows); row++ {
-						column.AddValue(t.Data[row*parts+part])
-					}
-					break
-				}
+			row, column := 0, s.column(c, into)
+			for ; column == nil && row < min(rows, mostRows); row++ {
 				s.await(l, c, t.Data[row*parts+part])
+				column = s.column(c, into)
+			}
+			for ; row < min(rows, mostRows); row++ {
+				column.AddValue(t.Data[row*parts+part])
 			}
 		}
 	}

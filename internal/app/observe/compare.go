@@ -42,8 +42,12 @@ type span struct {
 	first, last int
 }
 
-// dayBack is how far back two versions are looked at that were never on trial together.
-const dayBack = 24 * time.Hour
+const (
+	// dayBack is how far back two versions are looked at that were never on trial together.
+	dayBack = 24 * time.Hour
+	// mostCandidates is how many versions are compared with an incumbent at once.
+	mostCandidates = 10
+)
 
 // Compare puts versions that answer for an endpoint beside their incumbent, over the times in which both
 // did.
@@ -92,6 +96,10 @@ func (s *Service) named(ctx context.Context, by act.Actor, e *traffic.Endpoint, 
 		if err := resolve("incumbent", &q.Incumbent); err != nil {
 			return err
 		}
+	}
+	if len(q.Candidates) > mostCandidates {
+		return fault.New(fault.Invalid, "compare.many", "%d candidates are named", len(q.Candidates)).In("candidate").
+			Do("name %d at most", mostCandidates)
 	}
 	q.Candidates = slices.Clone(q.Candidates)
 	for i := range q.Candidates {
@@ -289,7 +297,7 @@ func question(windows []signals.Window, splits []traffic.Split, p span, candidat
 		if !known {
 			at = len(q.Strata)
 			places[id] = at
-			q.Strata = append(q.Strata, compare.Stratum{Split: w.Split, At: w.At, Length: w.Level.Length()})
+			q.Strata = append(q.Strata, compare.Stratum{Length: w.Level.Length()})
 		}
 		d := draws[w.Split]
 		if d == nil {

@@ -34,19 +34,16 @@ type columnsOf func(*sketch.Content) map[string]*sketch.Column
 // distributions compares the columns of both sides. The candidate's rows count one divided by the
 // probability with which bodies were read then, the incumbent's as many times more as makes as many
 // rows as the candidate's in each stratum.
-func distributions(strata []Stratum, need drift.Need, pick columnsOf) (out []Distribution, left []string) {
-	var distinct1, distinct2 sketch.Distinct
+func distributions(strata []Stratum, q Question, inputs distinct, pick columnsOf) (out []Distribution, left []string) {
 	names := map[string]bool{}
 	for _, s := range strata {
 		if s.both() {
-			distinct1.Merge(&s.Incumbent.Content.Distinct)
-			distinct2.Merge(&s.Candidate.Content.Distinct)
 			for name := range pick(&s.Candidate.Content) {
 				names[name] = true
 			}
 		}
 	}
-	p, q := map[string]drift.Sample{}, map[string]drift.Sample{}
+	first, second := map[string]drift.Sample{}, map[string]drift.Sample{}
 	for name := range names {
 		a, b, whole := columnPair(strata, name, pick)
 		if a == nil {
@@ -55,13 +52,13 @@ func distributions(strata []Stratum, need drift.Need, pick columnsOf) (out []Dis
 		if !whole {
 			left = append(left, name)
 		}
-		a.Distinct, b.Distinct = distinct1.Count(), distinct2.Count()
-		p[name], q[name] = *a, *b
+		a.Distinct, b.Distinct = inputs.first, inputs.second
+		first[name], second[name] = *a, *b
 	}
-	moved, _ := drift.MeasureAll(p, q, need)
+	moved, _ := drift.MeasureAll(first, second, q.Need, q.Candidates)
 	out = []Distribution{}
 	for _, name := range slices.Sorted(maps.Keys(moved)) {
-		a, b := p[name].Column, q[name].Column
+		a, b := first[name].Column, second[name].Column
 		d := Distribution{
 			Column: name, Edges: a.Bins.Edges, Levels: a.Bins.Levels, Incumbent: a.Cells, Candidate: b.Cells,
 			Movement: moved[name],
@@ -73,6 +70,20 @@ func distributions(strata []Stratum, need drift.Need, pick columnsOf) (out []Dis
 		out = append(out, d)
 	}
 	return out, left
+}
+
+// distinct is how many different inputs both sides had.
+type distinct struct{ first, second uint64 }
+
+func distinctOf(strata []Stratum) distinct {
+	var first, second sketch.Distinct
+	for _, s := range strata {
+		if s.both() {
+			first.Merge(&s.Incumbent.Content.Distinct)
+			second.Merge(&s.Candidate.Content.Distinct)
+		}
+	}
+	return distinct{first.Count(), second.Count()}
 }
 
 // columnPair puts one column of both sides together; nil when they have none in common. whole is false
@@ -104,7 +115,7 @@ func columnPair(strata []Stratum, name string, pick columnsOf) (a, b *drift.Samp
 	if a == nil {
 		return nil, nil, whole
 	}
-	design := drift.DesignEffect(pairs)
+	design := drift.DesignOf(pairs)
 	for _, s := range []*drift.Sample{a, b} {
 		s.Rows, s.Weighted, s.Design = s.Column.Values, s.Column.Effective(), design
 	}

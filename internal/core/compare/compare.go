@@ -132,10 +132,11 @@ func Compare(q Question) Comparison {
 		c.CandidateRequests += requests(s.Candidate)
 	}
 	c.Rows = append([]Row{errorRow(strata, c.Confidence, guard.Allowed)}, latencyRows(strata, c.Confidence)...)
+	inputs := distinctOf(strata)
 	var left, more []string
-	c.Predictions, left = distributions(strata, q.Need,
+	c.Predictions, left = distributions(strata, q, inputs,
 		func(x *sketch.Content) map[string]*sketch.Column { return x.Outputs })
-	c.Inputs, more = distributions(strata, q.Need,
+	c.Inputs, more = distributions(strata, q, inputs,
 		func(x *sketch.Content) map[string]*sketch.Column { return x.Inputs })
 	if left = append(left, more...); len(left) > 0 {
 		notes = append(notes, "Counted on other bins at times, and left out then: "+strings.Join(left, ", ")+".")

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"innerladder/internal/core/drift"
+	"innerladder/internal/core/interval"
 	"innerladder/internal/core/sketch"
 )
 
@@ -47,7 +48,7 @@ func once(seed uint64, a, b behaviour) Comparison {
 	r := rand.New(rand.NewPCG(seed, 1))
 	return Compare(Question{
 		Incumbent: "heat-demand@1", Candidate: "heat-demand@2", Need: drift.DefaultNeed,
-		Strata: []Stratum{{Split: 2, Incumbent: summary(r, a), Candidate: summary(r, b)}},
+		Strata: []Stratum{{Incumbent: summary(r, a), Candidate: summary(r, b)}},
 	})
 }
 
@@ -119,7 +120,7 @@ func day(r *rand.Rand, strata, perStratum int, worse, slower float64) []Stratum 
 		}
 		n := float64(perStratum) * (0.5 + light)
 		main, trial := of(n*(1-share), 0, 1), of(n*share, worse, slower)
-		out = append(out, Stratum{Split: 2 + i, Incumbent: main, Candidate: trial})
+		out = append(out, Stratum{Incumbent: main, Candidate: trial})
 	}
 	return out
 }
@@ -276,5 +277,47 @@ func TestSeveralCandidatesShareTheConfidence(t *testing.T) {
 	five := Compare(q)
 	if five.Confidence != 0.99 || *five.Rows[0].High <= *one.Rows[0].High {
 		t.Errorf("%v: %v and %v", five.Confidence, *five.Rows[0].High, *one.Rows[0].High)
+	}
+}
+
+// An interval that only just leaves 1 and reaches far is no "same": latencies are kept within a hundredth, and
+// what lies beyond the margin is not known.
+func TestNoDifferenceOfLatencyMustBeSure(t *testing.T) {
+	for want, d := range map[Verdict]interval.Interval{
+		NotEnough:   {Low: 1.005, High: 1.3},
+		Same:        {Low: 1.005, High: 1.05},
+		WorseWithin: {Low: 1.02, High: 1.05},
+		Worse:       {Low: 1.02, High: 1.3},
+		Better:      {Low: 0.7, High: 0.95},
+	} {
+		if got := judge(aroundOne(d), 1, 1/latencyMargin, latencyMargin); got != want {
+			t.Errorf("%v is %q, want %q", d, got, want)
+		}
+	}
+	if got := judge(aroundOne(interval.Interval{Low: 0.7, High: 0.995}), 1, 0.9, 1.1); got != NotEnough {
+		t.Errorf("far below and only just: %q", got)
+	}
+}
+
+// Rows that depend on one another within a minute, as weather does, are no movement: what spreads from minute to
+// minute makes as much less of them. Dependence is strong, or so mild that there are enough rows all the same.
+func TestRowsThatDependOnOneAnotherAreNoMovement(t *testing.T) {
+	for _, swing := range []float64{0.1, 0.2, 0.4, 1.5} {
+		r, moved := rand.New(rand.NewPCG(2, 12)), 0
+		for range 60 {
+			q := Question{Incumbent: "m@1", Candidate: "m@2", Need: drift.DefaultNeed}
+			for range 30 {
+				of := func() *sketch.Summary {
+					return summary(r, behaviour{requests: 120, typical: 1e6, shift: swing * r.NormFloat64()})
+				}
+				q.Strata = append(q.Strata, Stratum{Incumbent: of(), Candidate: of()})
+			}
+			if m := Compare(q).Predictions[0].Movement; m.PSI > m.Noise99 && m.Verdict != drift.NotEnough {
+				moved++
+			}
+		}
+		if moved > 3 {
+			t.Errorf("swings of %v: %d of 60 pairs of one law are beyond noise", swing, moved)
+		}
 	}
 }

@@ -3,15 +3,13 @@ package compare
 import (
 	"fmt"
 
+	"innerladder/internal/core/guard"
 	"innerladder/internal/core/sketch"
 )
 
 const (
 	// fewForms is the least number of answers that say which outputs a version gives.
 	fewForms = 10
-	// mostly is the share of answers from which a version gives an output, and rarely that
-	// below which it does not.
-	mostly, rarely = 0.5, 0.05
 )
 
 // formsOf are the outputs that both gave in the strata.
@@ -33,12 +31,12 @@ func formNotes(incumbent, candidate string, a, b *sketch.Forms) []string {
 	}
 	share := func(f *sketch.Forms, o sketch.Form) float64 { return float64(f.Of(o)) / float64(f.Answers) }
 	for _, o := range a.All() {
-		if share(a, o) < mostly || share(b, o) > rarely {
+		if share(a, o) < guard.Mostly || share(b, o) > guard.Hardly {
 			continue
 		}
 		other := ""
 		for _, q := range b.All() {
-			if q.Name == o.Name && share(b, q) >= mostly {
+			if q.Name == o.Name && share(b, q) >= guard.Mostly {
 				other = q.Datatype
 			}
 		}
@@ -54,9 +52,9 @@ func formNotes(incumbent, candidate string, a, b *sketch.Forms) []string {
 	for _, o := range b.All() {
 		known := false
 		for _, q := range a.All() {
-			known = known || (q.Name == o.Name && share(a, q) > rarely)
+			known = known || (q.Name == o.Name && share(a, q) > guard.Hardly)
 		}
-		if !known && share(b, o) >= mostly {
+		if !known && share(b, o) >= guard.Mostly {
 			out = append(out, fmt.Sprintf("%s gives the output %s, which %s does not.", candidate, o.Name, incumbent))
 		}
 	}

@@ -17,7 +17,7 @@ import (
 const (
 	// resamples is how often the times are drawn again for an interval, blocks how many they are
 	// at most: longer spans are resampled in runs of strata that follow one another.
-	resamples, blocks = 300, 60
+	resamples, blocks = 200, 60
 )
 
 // latencies are the latencies of both sides, the incumbent's brought to the candidate's times: in each
@@ -198,10 +198,7 @@ func (r Row) latency(b bounds, l *latencies) Row {
 	if r.Low, r.High = ends(d); d.Low == 0 {
 		r.Low = nil // no ratio is that small: the answers bound nothing
 	}
-	r.Verdict = judge(d, 1, 1/latencyMargin, latencyMargin)
-	if d.Low > 1 && d.Low < 1+sketch.RelativeError || d.High < 1 && d.High > 1-sketch.RelativeError {
-		r.Verdict = Same // no more than latencies are kept within
-	}
+	r.Verdict = judge(aroundOne(d), 1, 1/latencyMargin, latencyMargin)
 	name := strings.TrimPrefix(r.Signal, "latency_")
 	times := fmt.Sprintf("%s is %.2f to %.2f times the incumbent's", name, d.Low, d.High)
 	switch {
@@ -222,6 +219,18 @@ func (r Row) latency(b bounds, l *latencies) Row {
 		}[r.Verdict] + ": " + times + "."
 	}
 	return r
+}
+
+// aroundOne makes an end that is beyond 1 by no more than latencies are kept within 1 itself: that is no
+// difference.
+func aroundOne(d interval.Interval) interval.Interval {
+	if d.Low > 1 && d.Low < 1+sketch.RelativeError {
+		d.Low = 1
+	}
+	if d.High < 1 && d.High > 1-sketch.RelativeError {
+		d.High = 1
+	}
+	return d
 }
 
 func inMilliseconds(i interval.Interval) interval.Interval {

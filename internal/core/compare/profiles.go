@@ -52,7 +52,7 @@ func OfProfiles(from, to string, a, b *profile.Profile) Profiles {
 			}
 		}
 	}
-	moved, _ := drift.MeasureAll(samples, other, profilesNeed)
+	moved, _ := drift.MeasureAll(samples, other, profilesNeed, 1)
 	for _, name := range slices.Sorted(maps.Keys(moved)) {
 		out.Columns = append(out.Columns, ProfileColumn{name, a.Columns[name], again[name], moved[name]})
 	}

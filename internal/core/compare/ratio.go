@@ -49,23 +49,23 @@ func ratioEvidence(c, n uint64, s float64) float64 {
 	return mathext.Lbeta(a+k, b+rest) - mathext.Lbeta(a, b) - k*math.Log(s) - rest*math.Log1p(-s)
 }
 
-// side says how often the candidate had a request of those of both, summed over the splits.
-type sideOfDraws struct{ evidence, candidate, all, expected float64 }
+// tally is how often the candidate had a request of those of both, summed over the splits.
+type tally struct{ evidence, candidate, all, expected float64 }
 
-func (s *sideOfDraws) add(incumbent, candidate uint64, share float64) {
+func (t *tally) add(incumbent, candidate uint64, share float64) {
 	n := incumbent + candidate
-	s.evidence += ratioEvidence(candidate, n, share)
-	s.candidate += float64(candidate)
-	s.all += float64(n)
-	s.expected += share * float64(n)
+	t.evidence += ratioEvidence(candidate, n, share)
+	t.candidate += float64(candidate)
+	t.all += float64(n)
+	t.expected += share * float64(n)
 }
 
-func (s *sideOfDraws) mismatch() bool { return s.evidence >= math.Log(mismatchAt) }
+func (t *tally) mismatch() bool { return t.evidence >= math.Log(mismatchAt) }
 
 // mismatch tests that requests went where the splits say: those that were drawn for a lane, and those
 // that it answered. It is "" when they did.
 func mismatch(draws []Draw, incumbent, candidate string) string {
-	var planned, answered sideOfDraws
+	var planned, answered tally
 	var lost1, lost2 uint64
 	for _, d := range draws {
 		if d.CandidateShare+d.IncumbentShare == 0 {

@@ -11,8 +11,6 @@ import (
 // nothing. Shares and traffic change from one to the next, so the two are compared within each and
 // the differences are put together; pooled, two equal versions can differ either way (Simpson 1951).
 type Stratum struct {
-	Split                int
-	At                   time.Time
 	Length               time.Duration
 	Incumbent, Candidate *sketch.Summary
 }

@@ -11,6 +11,7 @@ import (
 
 	"innerladder/internal/core/sketch"
 
+	"gonum.org/v1/gonum/floats"
 	"gonum.org/v1/gonum/stat"
 	"gonum.org/v1/gonum/stat/distuv"
 )
@@ -18,18 +19,11 @@ import (
 // smallestExpected is the least expected count of a cell of the G-test.
 const smallestExpected = 5
 
-func total(counts []float64) (n float64) {
-	for _, k := range counts {
-		n += k
-	}
-	return n
-}
-
 // PSI is the population stability index Σ (q−p)·ln(q/p) in nats, each share smoothed
 // as (count+½)/(total+½B). p and q must have equal length B. It is 0 when either side
 // is empty: nothing was seen to move.
 func PSI(p, q []float64) float64 {
-	n, m, b := total(p), total(q), float64(len(p))
+	n, m, b := floats.Sum(p), floats.Sum(q), float64(len(p))
 	if n == 0 || m == 0 {
 		return 0
 	}
@@ -51,11 +45,15 @@ type Noise struct {
 
 // NoiseOf is the noise of PSI over so many cells that hold anything, with n and m
 // observations. With fewer than two cells, or nothing observed, it has no spread.
-func NoiseOf(cells int, n, m float64) Noise {
+func NoiseOf(cells int, n, m float64) Noise { return NoiseWith(cells, n, m, 1) }
+
+// NoiseWith is the same where only a share of the degrees of freedom count, as Design.Degrees says: its mean is
+// the same, and it spreads wider.
+func NoiseWith(cells int, n, m, degrees float64) Noise {
 	if cells < 2 || n == 0 || m == 0 {
 		return Noise{}
 	}
-	return Noise{chi: distuv.ChiSquared{K: float64(cells - 1)}, scale: 1/n + 1/m}
+	return Noise{chi: distuv.ChiSquared{K: float64(cells-1) * degrees}, scale: (1/n + 1/m) / degrees}
 }
 
 // Expected is the mean PSI under no change, (cells−1)(1/n+1/m).
@@ -80,7 +78,7 @@ func (o Noise) P(psi float64) float64 {
 // JensenShannon is the square root of the Jensen–Shannon divergence to base 2, in
 // [0, 1] (Lin 1991). It is 0 when either side is empty.
 func JensenShannon(p, q []float64) float64 {
-	n, m := total(p), total(q)
+	n, m := floats.Sum(p), floats.Sum(q)
 	if n == 0 || m == 0 {
 		return 0
 	}
@@ -96,7 +94,7 @@ func JensenShannon(p, q []float64) float64 {
 // Counted in cells it can only be smaller than the gap of the raw values, so the
 // p-value is conservative.
 func KolmogorovSmirnov(p, q []float64) (gap, pValue float64) {
-	n, m := total(p), total(q)
+	n, m := floats.Sum(p), floats.Sum(q)
 	if n == 0 || m == 0 {
 		return 0, 1
 	}
@@ -162,8 +160,11 @@ func Wasserstein(p, q *sketch.Weighted) float64 {
 // distribution: G = 2 Σ O ln(O/E) and its χ² p-value. Cells are merged, the smallest
 // first and all of one size at once, until every expected count is at least 5, so the order of
 // cells does not matter; with fewer than two cells left nothing can be said and p is 1.
-func GTest(p, q []float64) (g, pValue float64) {
-	n, m := total(p), total(q)
+func GTest(p, q []float64) (g, pValue float64) { return GTestWith(p, q, 1) }
+
+// GTestWith is the same where only a share of the degrees of freedom count, as Design.Degrees says.
+func GTestWith(p, q []float64, degrees float64) (g, pValue float64) {
+	n, m := floats.Sum(p), floats.Sum(q)
 	if n == 0 || m == 0 {
 		return 0, 1
 	}
@@ -197,7 +198,7 @@ func GTest(p, q []float64) (g, pValue float64) {
 			g += 2 * c.b * math.Log(c.b/(row*m/(n+m)))
 		}
 	}
-	return g, distuv.ChiSquared{K: float64(len(cells) - 1)}.Survival(g)
+	return g, distuv.ChiSquared{K: float64(len(cells)-1) * degrees}.Survival(g * degrees)
 }
 
 // BenjaminiHochberg adjusts p-values so that rejecting those below α keeps the false

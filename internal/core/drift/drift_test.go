@@ -161,7 +161,7 @@ func TestManyColumnsDoNotRaiseTheAlarmTogether(t *testing.T) {
 		}
 		p[name], q[name] = SampleOf(a, 300), SampleOf(b, 300)
 	}
-	all, left := MeasureAll(p, q, DefaultNeed)
+	all, left := MeasureAll(p, q, DefaultNeed, 1)
 	if len(all) != 60 || len(left) != 0 {
 		t.Fatalf("measured %d, left %v", len(all), left)
 	}

@@ -127,13 +127,13 @@ func TestTheDesignEffect(t *testing.T) {
 		}
 		return out
 	}
-	if d := DesignEffect(pairs(0)); d != 1 {
+	if d := DesignOf(pairs(0)); d.Effect != 1 {
 		t.Errorf("minutes that are all alike: %v", d)
 	}
-	if d := DesignEffect(pairs(1)); d < 3 {
+	if d := DesignOf(pairs(1)); d.Effect < 3 {
 		t.Errorf("minutes that swing by 20 points: %v", d)
 	}
-	if d := DesignEffect(pairs(1)[:10]); d != 0 {
+	if d := DesignOf(pairs(1)[:10]); d != (Design{}) {
 		t.Errorf("ten minutes tell none: %v", d)
 	}
 }

@@ -31,8 +31,9 @@ const (
 	// noiseLevel is the share of unchanged pairs that stays within the noise.
 	noiseLevel = 0.99
 	// certain is the chance under no change below which few observations suffice, if their inputs
-	// differ enough.
-	certain = 1e-6
+	// differ enough and nothing says that they depend on one another more than mildDesign.
+	certain    = 1e-6
+	mildDesign = 1.5
 )
 
 // Need is the least evidence on which a column may be called moved: so many independent
@@ -58,11 +59,6 @@ func (d Need) Lacking(n Numbers) string {
 	return strings.Join(lacks, ", ")
 }
 
-// Met is how far a sample is on the way to being enough, from 0 to 1.
-func (d Need) Met(n Numbers) float64 {
-	return min(1, n.Effective()/float64(max(1, d.Observations)), float64(n.Distinct)/float64(max(1, d.Distinct)))
-}
-
 // Numbers is how much one side tells.
 type Numbers struct {
 	// Rows were counted; Weighted of equal weight tell as much, which is Rows where all count the
@@ -71,9 +67,9 @@ type Numbers struct {
 	Weighted float64
 	// Distinct is how many different inputs the rows are of.
 	Distinct uint64
-	// Design is the design effect: how much wider chance spreads what is seen from minute to minute
-	// than independent rows would (Rao and Scott 1981); at least 1, and 0 where it is not known.
-	Design float64
+	// Design is how much wider chance spreads what is seen from minute to minute than independent rows
+	// would.
+	Design Design
 }
 
 // mostlyDistinct is from which share of rows on distinct inputs count as all: they are estimated, and a
@@ -87,7 +83,7 @@ func (n Numbers) Effective() float64 {
 	if distinct := float64(n.Distinct); distinct < mostlyDistinct*effective {
 		effective = distinct
 	}
-	return effective / max(1, n.Design)
+	return effective / max(1, n.Design.Effect)
 }
 
 // why says why there are fewer independent observations than rows, "" where there are not many fewer.
@@ -99,11 +95,11 @@ func (n Numbers) why() string {
 	if float64(n.Distinct) < mostlyDistinct*n.Weighted {
 		parts = append(parts, fmt.Sprintf("%d distinct", n.Distinct))
 	}
-	if n.Design > 1.1 {
-		parts = append(parts, fmt.Sprintf("in bursts that make %.1f tell what one does", n.Design))
+	if n.Design.Effect > 1.1 {
+		parts = append(parts, fmt.Sprintf("in bursts, so that %.1f tell what one would", n.Design.Effect))
 	}
 	if n.Weighted < 0.9*float64(n.Rows) {
-		parts = append(parts, "unevenly spread over the time")
+		parts = append(parts, "counting unequally, since they are brought to the same times")
 	}
 	return strings.Join(parts, ", ")
 }
@@ -166,8 +162,8 @@ type Movement struct {
 	MissingChangeLow  float64 `json:"missing_change_low"`
 	MissingChangeHigh float64 `json:"missing_change_high"`
 	// P is the chance of such a movement under no change: from the noise of PSI for
-	// numbers, from the G-test for categories. AdjustedP allows for all the columns
-	// that were looked at together.
+	// numbers, from the G-test for categories. AdjustedP allows for all the columns, and all the
+	// candidates, that were looked at together.
 	P         float64 `json:"p"`
 	AdjustedP float64 `json:"adjusted_p"`
 	Verdict   Verdict `json:"verdict"`
@@ -192,7 +188,11 @@ func Measure(p, q Sample, need Need) (Movement, error) {
 	n, m := p.Effective(), q.Effective()
 	// Cells that neither side ever fills carry no information and no noise.
 	cp, cq := dropEmpty(p.scaled(), q.scaled())
-	noise := NoiseOf(len(cp), n, m)
+	degrees := 1.0
+	if d := min(p.Design.Degrees, q.Design.Degrees); d > 0 {
+		degrees = d
+	}
+	noise := NoiseWith(len(cp), n, m, degrees)
 	mv := Movement{
 		PSI: PSI(cp, cq), NoiseExpected: noise.Expected(), Noise99: noise.Quantile(noiseLevel),
 		JensenShannon: JensenShannon(cp, cq), Numeric: p.Column.Bins.Numeric(),
@@ -209,7 +209,7 @@ func Measure(p, q Sample, need Need) (Movement, error) {
 		}
 		mv.P = noise.P(mv.PSI)
 	} else {
-		mv.G, mv.GP = GTest(cp, cq)
+		mv.G, mv.GP = GTestWith(cp, cq, degrees)
 		mv.P = mv.GP
 	}
 	a, b := p.missing(), q.missing()
@@ -238,9 +238,9 @@ func (s Sample) missing() part {
 }
 
 // MeasureAll measures several columns of the same two sides together and adjusts
-// their p-values for one another. Columns that cannot be compared are left out and
-// named.
-func MeasureAll(p, q map[string]Sample, need Need) (moved map[string]Movement, left []string) {
+// their p-values for one another, and for how many pairs of sides are looked at. Columns that cannot be
+// compared are left out and named.
+func MeasureAll(p, q map[string]Sample, need Need, pairs int) (moved map[string]Movement, left []string) {
 	moved = map[string]Movement{}
 	var names []string
 	var ps []float64
@@ -257,7 +257,7 @@ func MeasureAll(p, q map[string]Sample, need Need) (moved map[string]Movement, l
 		}
 		moved[name] = mv
 		names = append(names, name)
-		ps = append(ps, mv.P)
+		ps = append(ps, min(1, mv.P*float64(max(1, pairs))))
 	}
 	for i, adjusted := range BenjaminiHochberg(ps) {
 		mv := moved[names[i]]
@@ -273,7 +273,7 @@ func (mv *Movement) judge(need Need) {
 	psi := fmt.Sprintf("PSI %.3f, 99 %% of noise is below %.3f", mv.PSI, mv.Noise99)
 	lacking := need.Lacking(mv.fewer)
 	effect := mv.PSI - mv.NoiseExpected
-	if mv.AdjustedP < certain && mv.fewer.Distinct >= need.Distinct {
+	if mv.AdjustedP < certain && mv.fewer.Distinct >= need.Distinct && mv.fewer.Design.Effect < mildDesign {
 		if lacking != "" {
 			psi = lacking + ", and beyond chance all the same; " + psi
 		}

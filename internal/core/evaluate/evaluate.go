@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"math"
 	"slices"
+
+	"gonum.org/v1/gonum/stat"
 )
 
 // Regression holds the measures of numeric predictions, in the unit of the truth
@@ -85,13 +87,15 @@ func OfRegression(truth, predicted, weights []float64) (Regression, error) {
 	}
 	r := Regression{N: len(truth)}
 	residuals, absolute := make([]weighted, r.N), make([]weighted, r.N)
-	var mean mean
+	low, high := math.Inf(1), math.Inf(-1)
 	var mae, bias, squares, relative, symmetric ratioOf
 	for i, y := range truth {
 		w, d := weightOf(weights, i), predicted[i]-y
 		r.Weight += w
 		residuals[i], absolute[i] = weighted{d, w}, weighted{math.Abs(d), w}
-		mean.add(y, w)
+		if w > 0 {
+			low, high = min(low, y), max(high, y)
+		}
 		mae.add(math.Abs(d), w)
 		bias.add(d, w)
 		squares.add(d*d, w)
@@ -105,8 +109,9 @@ func OfRegression(truth, predicted, weights []float64) (Regression, error) {
 	r.MAE, r.Bias, r.RMSE = mae.of(), bias.of(), math.Sqrt(squares.of())
 	r.MAPE, r.SMAPE = relative.of(), symmetric.of()
 	r.R2 = math.NaN()
-	if mean.low < mean.high {
-		r.R2 = 1 - squares.sum/mean.squares
+	if low < high {
+		_, variance := stat.PopMeanVariance(truth, weights)
+		r.R2 = 1 - squares.of()/variance
 	} else {
 		r.Undefined = append(r.Undefined, "R² is undefined: the truth is constant")
 	}
@@ -162,21 +167,3 @@ type ratioOf struct{ sum, weight float64 }
 func (r *ratioOf) add(x, w float64) { r.sum, r.weight = r.sum+w*x, r.weight+w }
 
 func (r *ratioOf) of() float64 { return r.sum / r.weight } // 0/0 is NaN, as stated
-
-// mean gathers a weighted mean and the sum of squares around it, in a way that does not cancel (West 1979),
-// and the extremes.
-type mean struct{ mean, squares, weight, low, high float64 }
-
-func (m *mean) add(x, w float64) {
-	if w == 0 {
-		return
-	}
-	if m.weight == 0 {
-		m.low, m.high = x, x
-	}
-	m.low, m.high = min(m.low, x), max(m.high, x)
-	m.weight += w
-	d := x - m.mean
-	m.mean += d * w / m.weight
-	m.squares += w * d * (x - m.mean)
-}

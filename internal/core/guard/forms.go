@@ -13,8 +13,8 @@ const (
 	// soon is after how many answers of each lane an output that main gives and the trial never does
 	// is reason enough.
 	soon = 20
-	// mostly and hardly are in which share of its answers a version gives an output, or does not.
-	mostly, hardly = 0.5, 0.05
+	// Mostly and Hardly are in which share of its answers a version gives an output, or does not.
+	Mostly, Hardly = 0.5, 0.05
 )
 
 // FormState is where the watching of one output stands: of the answers in which it is not there.
@@ -51,7 +51,7 @@ func (t *TrialState) readForms(g Guard, e *Pair, alpha float64) Reading {
 		log := s.Lacking.LogE()
 		found := reading(log, 0, level)
 		p, q := percent(main.Of(form), main.Answers), percent(trial.Of(form), trial.Answers)
-		gone := min(main.Answers, trial.Answers) >= soon && p >= 100*mostly && q <= 100*hardly
+		gone := min(main.Answers, trial.Answers) >= soon && p >= 100*Mostly && q <= 100*Hardly
 		verdict := found.says(log, level, fmt.Sprintf("%.2g points fewer", 100*g.Margin))
 		if gone && found.Progress < 1 {
 			found.Progress = 1

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"innerladder/internal/core/drift"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/seqtest"
 	"innerladder/internal/core/sketch"
@@ -91,11 +92,8 @@ func (l *Lane) independent() float64 {
 	if l.Rows == 0 {
 		return 1
 	}
-	n := min(l.Bodies, l.Rows)
-	if float64(l.Distinct) < 0.9*float64(l.Rows) {
-		n = min(n, l.Distinct)
-	}
-	return float64(n) / float64(l.Rows)
+	n := drift.Numbers{Rows: l.Rows, Weighted: float64(min(l.Bodies, l.Rows)), Distinct: l.Distinct}
+	return n.Effective() / float64(l.Rows)
 }
 
 // Pair is the evidence of one trial.

@@ -1,6 +1,11 @@
 package seqtest
 
-import "math"
+import (
+	"math"
+	"slices"
+
+	"gonum.org/v1/gonum/floats"
+)
 
 // Excess is the e-process for the hypothesis that in every block the candidate fails no more than an
 // Allowance says. What is allowed is a union of two half-planes, so the evidence against it is the
@@ -38,20 +43,16 @@ func (e *Excess) Observe(b Block) {
 func (e *Excess) LogE() float64 { return math.Min(e.ByRatio.LogE(), e.ByDifference.LogE()) }
 
 // LogEnough is the logarithm of the evidence that it fails less.
-func (e *Excess) LogEnough() float64 { return logMean(e.UnderRatio.LogE(), e.UnderSum.LogE()) }
+func (e *Excess) LogEnough() float64 {
+	return floats.LogSumExp([]float64{e.UnderRatio.LogE(), e.UnderSum.LogE()}) - math.Ln2
+}
 
 // Clone returns an independent copy.
 func (e Excess) Clone() Excess {
 	for _, r := range e.rates() {
-		r.Logs = append([]float64(nil), r.Logs...)
+		r.Logs = slices.Clone(r.Logs)
 	}
 	return e
-}
-
-// logMean is ln((e^a + e^b) / 2).
-func logMean(a, b float64) float64 {
-	most := math.Max(a, b)
-	return most + math.Log((math.Exp(a-most)+math.Exp(b-most))/2)
 }
 
 // Edges are e-processes on a distribution that is counted in cells: for each inner edge, or for each
@@ -111,19 +112,14 @@ func (e *Edges) Observe(incumbent, candidate []uint64) {
 // LogE is the logarithm of the evidence that the candidate's distribution is further away than the
 // margin, where the rows tell what a share of them would: 1 when they are independent.
 func (e *Edges) LogE(share float64) float64 {
-	sum, n, most := 0.0, 0.0, math.Inf(-1)
-	each := func(f func(float64)) {
-		for i := range e.More {
-			f(min(1, share) * e.More[i].LogE())
-			f(min(1, share) * e.Less[i].LogE())
-		}
-	}
-	each(func(x float64) { most = math.Max(most, x) })
-	if math.IsInf(most, -1) {
+	if len(e.More) == 0 {
 		return 0
 	}
-	each(func(x float64) { sum, n = sum+math.Exp(x-most), n+1 })
-	return most + math.Log(sum/n)
+	var logs []float64
+	for i := range e.More {
+		logs = append(logs, min(1, share)*e.More[i].LogE(), min(1, share)*e.Less[i].LogE())
+	}
+	return floats.LogSumExp(logs) - math.Log(float64(len(logs)))
 }
 
 // Gap is the largest difference of the shares below an edge, or of one level, and where it is.
@@ -147,12 +143,11 @@ func (e *Edges) Gap() (gap float64, at int) {
 
 // Clone returns an independent copy.
 func (e Edges) Clone() Edges {
-	e.IncumbentTaken, e.CandidateTaken = append([]uint64(nil), e.IncumbentTaken...), append([]uint64(nil),
-		e.CandidateTaken...)
-	e.More, e.Less = append([]Rate(nil), e.More...), append([]Rate(nil), e.Less...)
+	e.IncumbentTaken, e.CandidateTaken = slices.Clone(e.IncumbentTaken), slices.Clone(e.CandidateTaken)
+	e.More, e.Less = slices.Clone(e.More), slices.Clone(e.Less)
 	for _, rates := range [][]Rate{e.More, e.Less} {
 		for i := range rates {
-			rates[i].Logs = append([]float64(nil), rates[i].Logs...)
+			rates[i].Logs = slices.Clone(rates[i].Logs)
 		}
 	}
 	return e

@@ -94,9 +94,8 @@ func (r *Rate) bets() []float64 {
 	return above[:]
 }
 
-// Observe takes one block into account. Lanes too quiet to answer
-// in every block are no matter: what comes is collected until both have answered some, which depends on
-// traffic and not on its outcome.
+// Observe takes one block into account. Lanes too quiet to answer in every block are no matter: what comes
+// is collected until both have answered some, which depends on traffic and not on its outcome.
 func (r *Rate) Observe(b Block) {
 	r.Open = r.Open.plus(b)
 	if min(r.Open.IncumbentRequests, r.Open.CandidateRequests) < leastBlock {
@@ -139,8 +138,7 @@ func (r *Rate) share() {
 	part := math.Min(0.5, 1/((r.Blocks+2)*log*log))
 	given := r.Logs[k] + math.Log(part/float64(k))
 	for i := range k {
-		most := math.Max(r.Logs[i], given)
-		r.Logs[i] = most + math.Log(math.Exp(r.Logs[i]-most)+math.Exp(given-most))
+		r.Logs[i] = floats.LogSumExp([]float64{r.Logs[i], given})
 	}
 	r.Logs[k] += math.Log1p(-part)
 	r.Blocks++

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"math"
 	"slices"
+
+	"gonum.org/v1/gonum/floats"
 )
 
 // Column summarises the values of one input or output: a histogram on given bins,
@@ -190,13 +192,7 @@ func (c *Column) UnmarshalJSON(b []byte) error {
 }
 
 // sum is that of the numbers counted.
-func (c *Column) sum() float64 {
-	sum := 0.0
-	for _, x := range c.Sums {
-		sum += x
-	}
-	return sum
-}
+func (c *Column) sum() float64 { return floats.Sum(c.Sums) }
 
 // about makes the sum of squared distances of the n numbers with a sum from one point into that
 // from another.

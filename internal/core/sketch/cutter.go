@@ -238,25 +238,31 @@ func (c *Cutter) cells(most int) (edges []float64, counts []uint64, sums []float
 		c.extend()
 	}
 	begins := joined(c.counts, most)
+	counts, sums = gathered(begins, c.counts, c.sums)
 	edges = edgesOf(c.edges, begins, c.high)
-	for k, from := range begins {
-		to := len(c.counts)
-		if k+1 < len(begins) {
-			to = begins[k+1]
+	for k := len(counts) - 1; k > 0; k-- {
+		if counts[k] == 0 { // a gap in which nothing was seen belongs to the bin before it
+			edges, counts = slices.Delete(edges, k, k+1), slices.Delete(counts, k, k+1)
+			sums = slices.Delete(sums, k, k+1)
 		}
-		var n uint64
-		sum := 0.0
-		for i := from; i < to; i++ {
-			n, sum = n+c.counts[i], sum+c.sums[i]
-		}
-		if n == 0 && len(counts) > 0 { // a gap in which nothing was seen belongs to the bin before it
-			edges = slices.Delete(edges, len(counts), len(counts)+1)
-			continue
-		}
-		counts, sums = append(counts, n), append(sums, sum)
 	}
 	edges[0] = c.low
 	return edges, counts, sums
+}
+
+// gathered puts the counts and sums of cells together for bins that begin with some of them.
+func gathered(begins []int, counts []uint64, sums []float64) (n []uint64, sum []float64) {
+	n, sum = make([]uint64, len(begins)), make([]float64, len(begins))
+	for k, from := range begins {
+		to := len(counts)
+		if k+1 < len(begins) {
+			to = begins[k+1]
+		}
+		for i := from; i < to; i++ {
+			n[k], sum[k] = n[k]+counts[i], sum[k]+sums[i]
+		}
+	}
+	return n, sum
 }
 
 // Fine keeps what was seen in up to 512 cells, or all different values where there are no more, so that it can
@@ -279,18 +285,11 @@ func (c *Cutter) Fine() *Fine {
 	if len(different) > fineCells {
 		begins = joined(repeated, fineCells)
 	}
-	f := &Fine{edges: edgesOf(different, begins, x[len(x)-1])}
-	for k, from := range begins {
-		to := len(different)
-		if k+1 < len(begins) {
-			to = begins[k+1]
-		}
-		var n uint64
-		sum := 0.0
-		for i := from; i < to; i++ {
-			n, sum = n+repeated[i], sum+different[i]*float64(repeated[i])
-		}
-		f.counts, f.sums = append(f.counts, n), append(f.sums, sum)
+	sums := make([]float64, len(different))
+	for i, v := range different {
+		sums[i] = v * float64(repeated[i])
 	}
+	f := &Fine{edges: edgesOf(different, begins, x[len(x)-1])}
+	f.counts, f.sums = gathered(begins, repeated, sums)
 	return f
 }

@@ -2,9 +2,10 @@ package sketch
 
 import (
 	"fmt"
-	"maps"
-	"slices"
+	"math"
 	"time"
+
+	"gonum.org/v1/gonum/floats"
 )
 
 // Weighted is a column of which every value counts as much as the weight with which it was added: with
@@ -59,7 +60,7 @@ func (w *Weighted) Add(c *Column, weight float64) error {
 }
 
 // Seen is the sum of the weights of the values that were counted, the missing ones not included.
-func (w *Weighted) Seen() float64 { return sum(w.Cells) }
+func (w *Weighted) Seen() float64 { return floats.Sum(w.Cells) }
 
 // Effective is how many values of equal weight tell as much: (Σ w)² / Σ w² (Kish 1965).
 func (w *Weighted) Effective() float64 {
@@ -70,18 +71,11 @@ func (w *Weighted) Effective() float64 {
 }
 
 // Mean is that of the numbers, NaN when there are none.
-func (w *Weighted) Mean() float64 { return sum(w.Sums) / w.Seen() }
+func (w *Weighted) Mean() float64 { return floats.Sum(w.Sums) / w.Seen() }
 
 // StandardDeviation is that of the numbers (divisor n), NaN when there are none.
 func (w *Weighted) StandardDeviation() float64 {
 	return spread(w.Mean()-w.Bins.origin(), w.squares/w.Seen())
-}
-
-func sum(x []float64) (s float64) {
-	for _, v := range x {
-		s += v
-	}
-	return s
 }
 
 // Durations are durations of which every one counts as much as its weight, in buckets that are those
@@ -95,29 +89,35 @@ type Durations struct {
 // DurationsOver prepares a place for whatever the sketches hold, so that Reset and Add are quick. The
 // places of the buckets of each sketch are what Add wants.
 func DurationsOver(sketches []*Quantiles) (d *Durations, places []Buckets) {
-	at := map[float64]int{}
-	for _, q := range sketches {
-		q.ForEach(func(ns, _ float64) { at[ns] = 0 })
-	}
-	d = &Durations{}
-	for _, ns := range slices.Sorted(maps.Keys(at)) {
-		at[ns] = len(d.lows)
-		low, high := 0.0, 0.0
-		if ns > 0 {
-			index := indexMapping.Index(ns)
-			low, high = indexMapping.LowerBound(index), indexMapping.LowerBound(index+1)
-		}
-		d.lows, d.highs = append(d.lows, low), append(d.highs, high)
-	}
-	d.weights = make([]float64, len(d.lows))
+	nothing := indexMapping.Index(1) - 1 // the bucket of durations of no length, which has no index
+	least, most := math.MaxInt, math.MinInt
 	for _, q := range sketches {
 		var b Buckets
 		q.ForEach(func(ns, count float64) {
-			b.at, b.counts = append(b.at, at[ns]), append(b.counts, count)
+			index := nothing
+			if ns > 0 {
+				index = indexMapping.Index(ns)
+			}
+			least, most = min(least, index), max(most, index)
+			b.at, b.counts = append(b.at, index), append(b.counts, count)
 			b.total += count
 		})
 		places = append(places, b)
 	}
+	d = &Durations{}
+	for index := least; index <= most; index++ {
+		d.lows = append(d.lows, indexMapping.LowerBound(index))
+		d.highs = append(d.highs, indexMapping.LowerBound(index+1))
+		if index == nothing {
+			d.lows[len(d.lows)-1], d.highs[len(d.lows)-1] = 0, 0
+		}
+	}
+	for _, b := range places {
+		for i := range b.at {
+			b.at[i] -= least
+		}
+	}
+	d.weights = make([]float64, len(d.lows))
 	return d, places
 }
 

@@ -27,11 +27,9 @@ func Pick(lanes []Lane, point int) int {
 
 // Assign returns the position of the lane of a caller who has a name, by weighted rendezvous hashing
 // per version (Wang and Ravishankar 1998): every lane draws an exponential time from the hash of
-// endpoint, version and caller, divided by its share, and the earliest has the caller. A caller stays
-// where they are while no other lane grows, whichever lanes come and go; a lane that grows by a share
-// takes that share of callers, and of the lanes that kept theirs only a tenth or so of that exchanges
-// places with main. It depends on the version, so the same callers are not always the first to
-// try something new.
+// endpoint, version and caller, divided by its share, and the earliest has the caller. A caller leaves a
+// lane only for one that grows, or when their own gets smaller, whichever other lanes come and go. It
+// depends on the version, so the same callers are not always the first to try something new.
 func Assign(endpoint string, lanes []Lane, caller string) int {
 	first, earliest := 0, math.Inf(1)
 	for i, l := range lanes {
