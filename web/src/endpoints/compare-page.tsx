@@ -122,7 +122,7 @@ function ComparisonView({ comparison: c }: { comparison: Comparison }) {
                 <span>{d.column}</span>
                 <span className="text-right">
                   <Verdict verdict={d.movement.verdict} />{' '}
-                  <span className="text-ink-2 text-[12.5px]">
+                  <span className="text-ink-2 ml-1.5 text-[12.5px]">
                     PSI {d.movement.psi.toFixed(3)}, noise below {d.movement.noise_99.toFixed(3)}
                   </span>
                 </span>
