@@ -175,12 +175,16 @@ func TestTheConsoleDoesTheJob(t *testing.T) {
 
 	b.do("changing the split", press("Change the split"), write("Share of heat-demand@1 in per cent", "70"),
 		sees("must add up to 100 %"),
-		write("Share of heat-demand@2 in per cent", "30"), press("Put in force"), sees("#3"))
+		write("Share of heat-demand@2 in per cent", "30"), press("Add a rule"), write("Value of rule 1", "beta-app"),
+		press("Put in force"), sees("#3"), sees("key is beta-app"))
 	await(t, "the split", 5*time.Second, func() bool {
 		e, err := h.runa.Endpoint(t.Context(), "demand-hourly")
 		must(t, err)
-		return e.Split.Number == 3 && e.Split.Author == "kari" && e.Split.Lanes[1].Share == 3000
+		return e.Split.Number == 3 && e.Split.Author == "kari" && e.Split.Lanes[1].Share == 3000 &&
+			len(e.Split.Rules) == 1 && e.Split.Rules[0].String() == "key is beta-app → heat-demand@2"
 	})
+	b.do("where a request would go", browser.Type(chromedp.CSS(`input[name="named"]`), "X-Team"),
+		browser.Type(chromedp.CSS(`input[name="value"]`), "desk"), press("Where would it go?"), sees("No rule is met."))
 	b.do("side by side", press("Compare @1 and @2"), sees("heat-demand@2 answered"),
 		chromedp.WaitVisible(chromedp.CSS(`table`)))
 	b.do("going back", b.open("/endpoints/demand-hourly"), press("Back to #1: @1 100"),

@@ -419,7 +419,7 @@ func TestDemo(t *testing.T) {
 	}
 	t.Parallel() // it is mostly waited for
 	dir := filepath.Join(t.TempDir(), "demo")
-	p := run(t, "demo", "-data", dir, "-listen", "127.0.0.1:0", "-gateway", "127.0.0.1:0", "-for", "70s", "-rate",
+	p := run(t, "demo", "-data", dir, "-listen", "127.0.0.1:0", "-gateway", "127.0.0.1:0", "-for", "110s", "-rate",
 		"150")
 	var said strings.Builder
 	for {

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"innerladder/internal/client"
+	"innerladder/internal/core/guard"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/wire"
 )
@@ -23,6 +24,11 @@ import (
 // steadily calls demand-hourly so many times a second until stop is called, and counts
 // what failed.
 func (h *house) steadily(perSecond int) (failed *atomic.Int64, stop func()) {
+	return h.calls(perSecond, func(status int, err error) bool { return err != nil || status != 200 })
+}
+
+// calls calls at a steady rate until stop is called, and counts the answers that are bad.
+func (h *house) calls(perSecond int, bad func(status int, err error) bool) (failed *atomic.Int64, stop func()) {
 	c := h.caller(64)
 	failed = &atomic.Int64{}
 	done := make(chan struct{})
@@ -36,7 +42,7 @@ func (h *house) steadily(perSecond int) (failed *atomic.Int64, stop func()) {
 				return
 			case <-tick.C:
 				wait.Go(func() {
-					if status, _, body, err := c.infer(float64(i%300) / 100); err != nil || status != 200 {
+					if status, _, body, err := c.infer(float64(i%300) / 100); bad(status, err) {
 						if failed.Add(1) <= 5 {
 							h.t.Logf("a request failed: %d %s %v", status, body, err)
 						}
@@ -59,8 +65,8 @@ func TestAModelServerThatDies(t *testing.T) {
 	for i := range at {
 		var sample string
 		models[i], sample = h.files(1 + 0.0001*float64(i))
-		ref := h.as(h.runaFile, "register", "heat-demand", "-no-code", "-file", models[i], "-sample", sample, "-target",
-			"y", "-report", h.measured(1))
+		ref := h.as(h.runaFile, "register", "heat-demand", "-no-code", "-file", models[i], "-sample", sample,
+			"-target", "y", "-report", h.measured(1))
 		h.as(h.runaFile, "promote", ref, "-to", "live")
 		h.as(h.toveFile, "sign", "P-"+ref[len(ref)-1:], "-yes")
 		servers[i], at[i] = h.standin(models[i])
@@ -120,7 +126,7 @@ func TestWatchingGoesOnAfterAKill(t *testing.T) {
 	await(t, "what is known of the trial to be read", 5*time.Second, func() bool {
 		after, err = h.runa.EndpointNow(t.Context(), "demand-hourly")
 		must(t, err)
-		return after.Lanes[0].Requests > 0 && len(after.Guards) == 3
+		return after.Lanes[0].Requests > 0 && len(after.Guards) == len(guard.DefaultTerms().Guards)
 	})
 	for i, l := range after.Lanes {
 		// a second's worth may be lost, no more
@@ -128,7 +134,8 @@ func TestWatchingGoesOnAfterAKill(t *testing.T) {
 			t.Errorf("%s: %d requests before the kill, %d after", l.Version, before.Lanes[i].Requests, l.Requests)
 		}
 	}
-	if len(after.Guards) != 3 || !strings.Contains(after.Guards[0].Sentence, "no sign that it is worse") {
+	if len(after.Guards) != len(guard.DefaultTerms().Guards) ||
+		!strings.Contains(after.Guards[0].Sentence, "no sign that it is worse") {
 		t.Errorf("guards after the kill: %+v", after.Guards)
 	}
 	if out, err := exec.Command(binary, "standin", "tell", two, "-fail", "30").CombinedOutput(); err != nil {

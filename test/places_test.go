@@ -50,8 +50,8 @@ func TestTheConsoleKeepsPlaces(t *testing.T) {
 		fill("Or this many milliseconds more", "0"), press("Add the endpoint"), sees("Answers from here"))
 	e, err := h.runa.Endpoint(t.Context(), "demand-hourly")
 	must(t, err)
-	if g, there := e.Plan.Of(guard.LatencyP99); !there || g.Margin != 50 || g.Ratio != 1.5 {
-		t.Errorf("the guards of the form: %+v", e.Plan)
+	if g, there := e.Terms.Of(guard.LatencyP99); !there || g.Margin != 50 || g.Ratio != 1.5 {
+		t.Errorf("the guards of the form: %+v", e.Terms)
 	}
 	h.as(h.toveFile, "split", "demand-hourly", "heat-demand@1=100")
 	b.do("another address", press("Addresses"), fill("More addresses", two),

@@ -26,6 +26,7 @@ import (
 	"innerladder/internal/core/access"
 	"innerladder/internal/gateway"
 	"innerladder/internal/wire"
+	"innerladder/test/poll"
 )
 
 // binary is the real program, built once.
@@ -345,15 +346,8 @@ func (c *caller) infer(x float64) (int, string, []byte, error) {
 // await polls until something holds.
 func await(t *testing.T, what string, within time.Duration, holds func() bool) {
 	t.Helper()
-	tick := time.NewTicker(50 * time.Millisecond)
-	defer tick.Stop()
-	limit := time.After(within)
-	for !holds() {
-		select {
-		case <-tick.C:
-		case <-limit:
-			t.Fatalf("%s did not come within %s", what, within)
-		}
+	if !poll.Within(within, holds) {
+		t.Fatalf("%s did not come within %s", what, within)
 	}
 }
 

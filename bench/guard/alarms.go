@@ -161,7 +161,7 @@ var edges = func() (out []float64) {
 // an e-value. The trial is shifted by so many standard deviations and slower by so many times.
 func watched(r *rand.Rand, g guard.Guard, at float64, seconds int, again bool, shift, slower float64) (most float64) {
 	const alpha = 0.001
-	plan := guard.Plan{Alpha: alpha, Guards: []guard.Guard{g}}
+	terms := guard.Terms{Alpha: alpha, Guards: []guard.Guard{g}}
 	trials := []guard.TrialPair{{Incumbent: "m@1", Candidate: "m@2", Begun: 2}}
 	lanes := [2]*laneOf{newLane(r, again), newLane(r, again)}
 	var state guard.State
@@ -170,8 +170,8 @@ func watched(r *rand.Rand, g guard.Guard, at float64, seconds int, again bool, s
 		rate := 100 + 60*season
 		lanes[0].second(r, poisson(r, rate*(1-at)), season, 0, 1)
 		lanes[1].second(r, poisson(r, rate*at), season, shift, slower)
-		state, _ = guard.Step(plan, 2, trials, state, guard.Evidence{
-			"m@2": {Incumbent: lanes[0].Lane, Candidate: lanes[1].Lane},
+		state, _ = guard.Step(terms, 2, trials, state, guard.Evidence{
+			trials[0].Key(): {Incumbent: lanes[0].Lane, Candidate: lanes[1].Lane},
 		}, time.Time{})
 		most = max(most, state.Trials[0].Readings[0].Progress*-math.Log(alpha))
 	}

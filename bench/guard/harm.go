@@ -95,10 +95,7 @@ func errorsUntil(r *rand.Rand, a seqtest.Allowance, main, trial, at, each float6
 // rowsUntil is how many rows the trial had when a guard fired, looked at after each ten. The main lane had a
 // while to be known.
 func rowsUntil(r *rand.Rand, g guard.Guard, shift, slower float64) float64 {
-	plan := guard.Plan{Alpha: alpha, Guards: []guard.Guard{g}}
-	if g.Signal == guard.PredictionDrift {
-		plan.Alpha *= 2 // half of it is for whether the outputs are there
-	}
+	terms := guard.Terms{Alpha: alpha, Guards: []guard.Guard{g}}
 	trials := []guard.TrialPair{{Incumbent: "m@1", Candidate: "m@2", Begun: 2}}
 	lanes := [2]*laneOf{newLane(r, false), newLane(r, false)}
 	lanes[0].second(r, 1000, 0, 0, 1)
@@ -107,8 +104,8 @@ func rowsUntil(r *rand.Rand, g guard.Guard, shift, slower float64) float64 {
 		lanes[0].second(r, 90, 0, 0, 1)
 		lanes[1].second(r, 10, 0, shift, slower)
 		var actions []guard.Action
-		state, actions = guard.Step(plan, 2, trials, state, guard.Evidence{
-			"m@2": {Incumbent: lanes[0].Lane, Candidate: lanes[1].Lane},
+		state, actions = guard.Step(terms, 2, trials, state, guard.Evidence{
+			trials[0].Key(): {Incumbent: lanes[0].Lane, Candidate: lanes[1].Lane},
 		}, time.Time{})
 		if len(actions) > 0 {
 			break

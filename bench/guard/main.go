@@ -20,9 +20,11 @@ import (
 func main() {
 	trials := flag.Int("trials", 20_000, "`N` simulated trials of each case")
 	seconds := flag.Int("seconds", 200, "`N` seconds for which a harmless trial is watched")
-	only := flag.String("only", "", "`PART`: false, harm or coverage; all of them when not given")
+	only := flag.String("only", "", "`PART`: false, harm, coverage or rollouts; all of them when not given")
 	flag.Parse()
-	for name, part := range map[string]func(int, int){"false": falseAlarms, "harm": harm, "coverage": coverage} {
+	for name, part := range map[string]func(int, int){
+		"false": falseAlarms, "harm": harm, "coverage": coverage, "rollouts": rollouts,
+	} {
 		if *only == "" || *only == name {
 			part(*trials, *seconds)
 		}

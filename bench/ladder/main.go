@@ -23,6 +23,7 @@ import (
 	"innerladder/internal/core/lineage"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/signature"
+	"innerladder/internal/core/span"
 	"innerladder/internal/records"
 )
 
@@ -115,7 +116,7 @@ func demandingLadder() ladder.Ladder {
 			{Rule: rule.MetricRecorded{}},
 			{Rule: rule.Metric{Metric: "rmse", AtMost: &half}},
 			{Rule: rule.Metric{Metric: "mae", NoWorseByShare: &tenth}},
-			{Rule: rule.EvidenceOf{Evidence: evidence.TestsKind, NoOlder: rule.Duration(1000 * time.Hour)}},
+			{Rule: rule.EvidenceOf{Evidence: evidence.TestsKind, NoOlder: span.Duration(1000 * time.Hour)}},
 			{Rule: rule.SignOffs{Count: 2, NotTrainer: true}},
 			{Rule: rule.Checklist{Items: []rule.Item{{Name: "cold", Text: "looked at the cold"}}}},
 			{Rule: rule.CardSections{Sections: []string{"intended_use", "limits"}}},

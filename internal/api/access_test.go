@@ -20,6 +20,7 @@ import (
 	"innerladder/internal/api"
 	"innerladder/internal/client"
 	"innerladder/internal/core/access"
+	"innerladder/internal/core/incident"
 	"innerladder/internal/core/lineage"
 	"innerladder/internal/core/people"
 	"innerladder/internal/core/watch"
@@ -90,6 +91,7 @@ func (r *rig) zebra() map[string]string {
 	must(r.t, err)
 	_, err = r.runa.Split(ctx, "demand-hourly", lanes(10000, 0)[:1], hidden, -1)
 	must(r.t, err)
+	r.stripedRollout()
 	_, err = r.runa.AddCaller(ctx, "demand-hourly", "zebra-app")
 	must(r.t, err)
 	_, err = r.runa.Comment(ctx, 0, "heat-demand@1", hidden)
@@ -133,8 +135,29 @@ func (r *rig) zebra() map[string]string {
 		"environment": "plant-north", "header": "Authorization", "caller": "zebra-app",
 		"person": "zebra-robot", "evidence": evidence.ID, "project": "zebra", "role": "reader",
 		"webhook": fmt.Sprint(hook.ID), "delivery": fmt.Sprint(deliveries.Items[0].ID),
+		"rollout": "R-1", "plan": "stripes", "incident": "I-1",
 		"number": "1", "search": fmt.Sprint(search.ID), "token": fmt.Sprint(token.ID),
 	}
+}
+
+// stripedRollout adds a plan and a rollout of zebra's.
+func (r *rig) stripedRollout() {
+	r.t.Helper()
+	ctx := r.t.Context()
+	text := "name: stripes\nkind: blue_green\nabout: " + hidden + "\nbake:\n  time: 1h\n"
+	_, err := r.runa.PutPlan(ctx, "zebra", text, hidden)
+	must(r.t, err)
+	later := time.Now().Add(time.Hour)
+	_, err = r.runa.Roll(ctx, "demand-hourly", wire.NewRollout{
+		To: "heat-demand@2", Plan: "stripes", Reason: hidden, StartsAt: &later,
+	})
+	must(r.t, err)
+	must(r.t, r.store.Write(ctx, records.Everything, func(q records.View) error {
+		return q.AddIncident(ctx, &incident.Incident{
+			Endpoint: "demand-hourly", Candidate: "heat-demand@2", Incumbent: "heat-demand@1", By: "runa", Why: hidden,
+			Left: 1, For: 1, Begun: time.Now().Add(-time.Minute), At: time.Now().Add(-time.Minute),
+		})
+	}))
 }
 
 // stable adds zebra's environment.
@@ -179,12 +202,19 @@ var asks = map[string][2]string{
 	"makeContract":    {"", `{"version":"heat-demand@1","reason":"x"}`},
 	"addEnvironment":  {"", `{"name":"x","project":"zebra"}`}, "editEnvironment": {"", `{"description":"x"}`},
 	"useProject": {"", `{"project":"zebra"}`}, "foresee": {"", `{"model":"heat-demand"}`},
+	"startRollout": {"", `{"to":"heat-demand@2"}`}, "previewRollout": {"", `{"to":"heat-demand@2"}`},
+	"explainRoute":  {"", `{"key":"x"}`},
+	"changeRollout": {"", `{"do":"hold","reason":"x"}`}, "handleIncident": {"", `{"note":"x"}`},
+	"putPlan":      {"", `{"project":"zebra","text":"name: a\nkind: blue_green\nbake: {time: 1h}"}`},
 	"editEndpoint": {"", `{"description":"x"}`},
 	"removeModel":  {"?reason=x", ""}, "editProject": {"", `{"description":"x"}`},
 	"changeAddresses": {"", `{"add":["http://127.0.0.1:1"]}`}, "setHeader": {"", `{"value":"x"}`},
-	"lineUp":         {"?versions=heat-demand", ""},
-	"markRead":       {"", `{"notice":1}`},
-	"changePassword": {"", `{"old":"x","password":"four words of nonsense"}`}, "setPreferences": {"", `{"choices":{}}`},
+	"lineUp":   {"?versions=heat-demand", ""},
+	"markRead": {"", `{"notice":1}`},
+	"changePassword": {
+		"",
+		`{"old":"x","password":"four words of nonsense"}`,
+	}, "setPreferences": {"", `{"choices":{}}`},
 	"editModel": {"", `{"description":"x"}`},
 	"putLabel":  {"", `{"number":1}`}, "vetModel": {"", `{"vetted":true,"reason":"x"}`},
 	"addPerson":  {"", `{"name":"x","robot":true,"memberships":[{"project":"zebra","role":"reader"}]}`},
@@ -218,7 +248,7 @@ var general = []string{
 	"listRequirementKinds", "listSigningKeys", "addSigningKey", "inbox", "markRead", "showPreferences",
 	"setPreferences", "listSessions", "listModels", "now", "listPeople", "listPermissions", "listPlacements",
 	"listProjects", "listPromotions",
-	"listRoles", "listRuns", "whoAmI", "beginUpload", "listWebhooks",
+	"listIncidents", "listPlans", "listRollouts", "listRoles", "listRuns", "whoAmI", "beginUpload", "listWebhooks",
 }
 
 // newKey is a public key that nobody has made known yet.

@@ -115,7 +115,7 @@ func TestATrialThatGivesAnotherOutput(t *testing.T) {
 	alerts, err := r.runa.Alerts(ctx, "open", "demand-hourly", client.Part{})
 	must(t, err)
 	const want = "heat-demand@2 gives the output y of type FP64 in 0 % of its answers"
-	if len(alerts.Items) != 1 || alerts.Items[0].Signal != "prediction_drift" ||
+	if len(alerts.Items) != 1 || alerts.Items[0].Signal != "missing_outputs" ||
 		!strings.Contains(alerts.Items[0].Sentence, want) || !strings.Contains(alerts.Items[0].Sentence, "as BYTES") {
 		t.Errorf("%+v", alerts.Items)
 	}

@@ -24,6 +24,7 @@ import (
 	"innerladder/internal/core/signature"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/wire"
+	"innerladder/test/poll"
 )
 
 func TestRegistering(t *testing.T) {
@@ -522,15 +523,8 @@ func TestAPlacementThatFallsRaisesAnAlert(t *testing.T) {
 // await polls until something holds.
 func await(t *testing.T, what string, holds func() bool) {
 	t.Helper()
-	tick := time.NewTicker(50 * time.Millisecond)
-	defer tick.Stop()
-	limit := time.After(15 * time.Second)
-	for !holds() {
-		select {
-		case <-tick.C:
-		case <-limit:
-			t.Fatalf("%s did not come", what)
-		}
+	if !poll.Within(15*time.Second, holds) {
+		t.Fatalf("%s did not come", what)
 	}
 }
 

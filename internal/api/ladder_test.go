@@ -22,6 +22,7 @@ import (
 	"innerladder/internal/core/guard"
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/ladder/rule"
+	"innerladder/internal/core/span"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/wire"
 )
@@ -340,7 +341,9 @@ func TestARollbackStepsDown(t *testing.T) {
 	split, err := r.runa.Split(ctx, "demand-hourly", lanes(9000, 1000), "", -1)
 	must(t, err)
 	must(t, r.app.Rollouts.RollBack(ctx, "demand-hourly", split.Number,
-		guard.Action{RollBack: "heat-demand@2", Signal: "error_rate", Sentence: "It fails."}))
+		guard.Action{
+			Pair: guard.TrialPair{Candidate: "heat-demand@2"}, Signal: "error_rate", Sentence: "It fails.",
+		}))
 	v, err := r.runa.Version(ctx, "heat-demand@2")
 	must(t, err)
 	if v.Rung != "rehearsal" {
@@ -558,7 +561,7 @@ func TestManyPromotionsWait(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
 	l := strict()
-	l.ExpireAfter = rule.Duration(24 * time.Hour)
+	l.ExpireAfter = span.Duration(24 * time.Hour)
 	_, err := r.runa.SetLadder(ctx, "default", l, "tests first", -1)
 	must(t, err)
 	const many = 24 // enough that their facts are read in bulk

@@ -226,13 +226,13 @@ func TestEndpointsAreKeptInOrder(t *testing.T) {
 	}
 	_, err = r.runa.Split(ctx, "demand-hourly", lanes(10000, 0)[:1], "start", -1)
 	must(t, err)
-	plan := guard.DefaultPlan()
+	plan := guard.DefaultTerms()
 	plan.Guards[0].Margin = 0.001
 	_, err = r.runa.EditEndpoint(ctx, "demand-hourly", wire.EditEndpoint{Rung: new("draft")})
 	wantCode(t, "what is so already", err, "edit.nothing")
 	e, err := r.runa.EditEndpoint(ctx, "demand-hourly",
-		wire.EditEndpoint{Description: new("for the desk"), Plan: &plan, Repeatable: new(true)})
-	if err != nil || e.Description != "for the desk" || e.Plan.Guards[0].Margin != 0.001 || !e.Repeatable ||
+		wire.EditEndpoint{Description: new("for the desk"), Terms: &plan, Repeatable: new(true)})
+	if err != nil || e.Description != "for the desk" || e.Terms.Guards[0].Margin != 0.001 || !e.Repeatable ||
 		e.Rung != "draft" {
 		t.Errorf("%+v, %v", e, err)
 	}

@@ -89,7 +89,8 @@ func moment(field, text string) (time.Time, error) {
 func operations() []operation {
 	return slices.Concat(special(), signInOperations(), peopleOperations(), recordOperations(), keepingOperations(),
 		fileOperations(), registryOperations(), ladderOperations(), placeOperations(), alertOperations(),
-		splitOperations(), contractOperations(), endpointOperations(), endpointKeeping())
+		splitOperations(), rolloutOperations(), incidentOperations(), historyOperations(), planOperations(),
+		contractOperations(), endpointOperations(), endpointKeeping())
 }
 
 // placeOperations are the routes about where versions run.
@@ -215,6 +216,7 @@ func splitOperations() []operation {
 				endpointIn
 				matchIn
 				Lanes  []traffic.Lane `json:"lanes" required:"true"`
+				Rules  []traffic.Rule `json:"rules,omitempty" description:"absent: those in force stay; []: none"`
 				Reason string         `json:"reason,omitempty"`
 			},
 			) (*traffic.Split, error) {
@@ -222,7 +224,7 @@ func splitOperations() []operation {
 				if err != nil {
 					return nil, err
 				}
-				return c.app.Traffic.Split(c, c.by, in.Endpoint, in.Lanes, in.Reason, based)
+				return c.app.Traffic.Split(c, c.by, in.Endpoint, in.Lanes, in.Rules, in.Reason, based)
 			}),
 		op("POST", "/endpoints/{endpoint}/back", "back", "Return to an earlier split", access.Route, 201,
 			func(c call, in *struct {
@@ -230,13 +232,15 @@ func splitOperations() []operation {
 				matchIn
 				To     int    `json:"to,omitempty" description:"a revision; the last without a trial lane when not given"`
 				Reason string `json:"reason" required:"true"`
+				// StepDown is as after a guard.
+				StepDown bool `json:"step_down,omitempty" description:"the version left must be signed anew"`
 			},
 			) (*traffic.Split, error) {
 				based, err := in.based()
 				if err != nil {
 					return nil, err
 				}
-				return c.app.Traffic.Back(c, c.by, in.Endpoint, in.To, in.Reason, based)
+				return c.app.Rollouts.Back(c, c.by, in.Endpoint, in.To, in.Reason, based, in.StepDown)
 			}),
 	}
 }

@@ -78,7 +78,7 @@ func New(c Config) *App {
 	a.Traffic = traffic.New(a.Base, a.People, a.Registry, a.Secrets, c.Recorder, c.Router)
 	a.Observe = observe.New(a.Base, a.Registry, a.Traffic, c.Recorder, c.Signals, c.Router)
 	a.Ladder = ladder.New(a.Base, a.People, a.Registry, a.Observe, c.Blobs, signer)
-	a.Rollouts = rollouts.New(a.Base, a.Traffic, a.Observe, a.Ladder)
+	a.Rollouts = rollouts.New(a.Base, a.People, a.Registry, a.Traffic, a.Observe, a.Ladder)
 	a.Record = record.New(a.Base, a.People, a.Registry, a.Ladder, a.Observe, signer, c.Address)
 	a.Keep = keep.New(a.Base, a.Traffic, c.Blobs, c.Signals, c.Spare)
 	return a

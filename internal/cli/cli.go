@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"innerladder/internal/client"
 )
@@ -76,11 +77,22 @@ func (e usageError) Error() string { return e.text }
 
 func wrongUse(format string, args ...any) error { return usageError{fmt.Sprintf(format, args...)} }
 
+// instant reads the time that an option gives; the zero time where it was not given.
+func instant(option, text string) (t time.Time, err error) {
+	if text == "" {
+		return t, nil
+	}
+	if t, err = time.Parse(time.RFC3339, text); err != nil {
+		return t, wrongUse("-%s: %q is no time; write one such as 2026-01-31T06:00:00Z", option, text)
+	}
+	return t, nil
+}
+
 // commands lists all commands in the order of the job.
 func commands() []command {
 	return slices.Concat(runCommands(), keepingCommands(), peopleCommands(), registryCommands(), ladderCommands(),
-		evidenceCommands(), placeCommands(), trafficCommands(), contractCommands(), answerCommands(), watchCommands(),
-		recordCommands())
+		evidenceCommands(), placeCommands(), trafficCommands(), rolloutCommands(), planCommands(), contractCommands(),
+		answerCommands(), watchCommands(), incidentCommands(), recordCommands())
 }
 
 // Run runs a command line, without the program's name, and returns the exit code.
@@ -164,6 +176,7 @@ func exitCode(err error) int {
 	var p *client.Problem
 	var no refusal
 	var late tooLate
+	var back wentBack
 	switch {
 	case err == nil:
 		return Done
@@ -171,6 +184,8 @@ func exitCode(err error) int {
 		return WrongUsage
 	case errors.As(err, &no):
 		return Refused
+	case errors.As(err, &back):
+		return RolledBack
 	case errors.As(err, &late), errors.Is(err, context.DeadlineExceeded):
 		return TimedOut
 	case errors.As(err, &p):

@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"time"
 
@@ -243,7 +244,11 @@ func demoCommand(c *call) func(context.Context) error {
 		"`DURATION` after which it ends by itself with a summary; it fails when the story did not play out")
 	c.flags.Uint64Var(&o.Seed, "seed", 2024, "`NUMBER`: the same seed gives the same town")
 	c.flags.Float64Var(&o.Rate, "rate", 200, "`N` requests a second to demand-hourly")
+	c.flags.StringVar(&o.Story, "story", "", "`STORY` to play alone: "+strings.Join(demo.Stories, ", "))
 	return func(ctx context.Context) error {
+		if o.Story != "" && !slices.Contains(demo.Stories, o.Story) {
+			return wrongUse("there is no story %q; play one of %s", o.Story, strings.Join(demo.Stories, ", "))
+		}
 		if o.Rate <= 0 || o.Rate > 5000 {
 			return wrongUse("a rate of %v requests a second cannot be made; use 1 to 5000", o.Rate)
 		}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"io"
 	"strconv"
 	"strings"
 
@@ -55,8 +56,17 @@ func trafficCommands() []command {
 		{
 			name: "split", group: "Traffic", arguments: "ENDPOINT REF=PERCENT …",
 			summary: "Make a new split; the first version named is main, the others are on trial", least: 2, most: -1,
-			example: "innerladder split demand-hourly heat-demand@1=90 heat-demand@2=10 -why \"first look\"",
-			setup:   split,
+			example: "innerladder split demand-hourly heat-demand@1=90 heat-demand@2=10 -why \"first look\"\n" +
+				"innerladder split demand-hourly heat-demand@1=100 heat-demand@2=0 " +
+				"-rule \"key is beta-app to heat-demand@2\"",
+			setup: split,
+		},
+		{
+			name: "route explain", group: "Traffic", arguments: "ENDPOINT", least: 1, most: 1,
+			summary: "Say where a request would go now, and by which rule",
+			example: "innerladder route explain demand-hourly -header X-Team=dispatch -key planning-tool " +
+				"-input outdoor_c=-12",
+			setup: explainRoute,
 		},
 		{
 			name: "splits", group: "Traffic", arguments: "ENDPOINT",
@@ -81,7 +91,7 @@ func addEndpoint(c *call) func(context.Context) error {
 	about := c.flags.String("about", "", "`TEXT` for people")
 	repeatable := c.flags.Bool("repeatable", false,
 		"asking a model server twice does no harm: send a request again whenever it failed")
-	plan := planOptions(c)
+	plan := termsOptions(c)
 	why := c.flags.String("why", "", "`TEXT`: why the versions that are named answer")
 	return func(ctx context.Context) error {
 		var lanes []traffic.Lane
@@ -97,11 +107,11 @@ func addEndpoint(c *call) func(context.Context) error {
 		if *model == "" || *env == "" {
 			return wrongUse("an endpoint needs -model and -env")
 		}
-		held, _ := plan(guard.DefaultPlan())
+		held, _ := plan(guard.DefaultTerms())
 		e, err := c.api.AddEndpoint(ctx,
 			wire.NewEndpoint{
 				Name: c.args[0], Model: *model, Environment: *env, Rung: *rung, Description: *about,
-				Plan: &held, Repeatable: *repeatable,
+				Terms: &held, Repeatable: *repeatable,
 			})
 		if err != nil || len(lanes) == 0 {
 			return c.show(e, err, func() { fmt.Fprintln(c.Out, e.Name) })
@@ -114,10 +124,10 @@ func addEndpoint(c *call) func(context.Context) error {
 	}
 }
 
-// planOptions defines the options of a plan. What comes back changes a plan by those that were given,
+// termsOptions defines the options of a plan. What comes back changes a plan by those that were given,
 // and says whether any was.
-func planOptions(c *call) func(guard.Plan) (held guard.Plan, given bool) {
-	usual := guard.DefaultPlan()
+func termsOptions(c *call) func(guard.Terms) (held guard.Terms, given bool) {
+	usual := guard.DefaultTerms()
 	errors, _ := usual.Of(guard.ErrorRate)
 	latency, _ := usual.Of(guard.LatencyP99)
 	drift, _ := usual.Of(guard.PredictionDrift)
@@ -134,7 +144,7 @@ func planOptions(c *call) func(guard.Plan) (held guard.Plan, given bool) {
 	noLatency := c.flags.Bool("no-latency-guard", false, "let a trial be as slow as it likes")
 	noDrift := c.flags.Bool("no-drift-guard", false, "let a trial predict what it likes")
 	alpha := c.flags.Float64("alpha", usual.Alpha, "`CHANCE` that the guards ever end a harmless trial")
-	return func(p guard.Plan) (_ guard.Plan, given bool) {
+	return func(p guard.Terms) (_ guard.Terms, given bool) {
 		held := map[string]guard.Guard{}
 		for _, g := range p.Guards {
 			held[g.Signal] = g
@@ -189,6 +199,12 @@ func editEndpoint(c *call) func(context.Context) error {
 	var edit wire.EditEndpoint
 	c.optional("rung", "`RUNG` that versions must stand on", &edit.Rung)
 	c.optional("about", "`TEXT` for people", &edit.Description)
+	c.optional(
+		"sticky",
+		"`WHAT` keeps callers on their lane: key, caller, header NAME, cookie NAME or input NAME; empty for "+
+			"the header Inner-Ladder-Caller",
+		&edit.Sticky,
+	)
 	c.flags.BoolFunc("repeatable", "asking a model server twice does no harm", func(s string) error {
 		on, err := strconv.ParseBool(s)
 		if err != nil {
@@ -197,25 +213,26 @@ func editEndpoint(c *call) func(context.Context) error {
 		edit.Repeatable = &on
 		return nil
 	})
-	plan := planOptions(c)
+	plan := termsOptions(c)
 	c.flags.StringVar(&edit.Reason, "why", "", "`REASON`")
 	return func(ctx context.Context) error {
 		was, err := c.api.Endpoint(ctx, c.args[0])
 		if err != nil {
 			return err
 		}
-		if held, given := plan(was.Plan); given {
-			edit.Plan = &held
+		if held, given := plan(was.Terms); given {
+			edit.Terms = &held
 		}
 		e, err := c.api.EditEndpoint(ctx, c.args[0], edit)
 		return c.show(e, err, func() {
-			facts(c.Out, "endpoint", e.Name, "demands", e.Rung, "about", e.Description, "guards", guards(e.Plan))
+			facts(c.Out, "endpoint", e.Name, "demands", e.Rung, "about", e.Description, "sticky by", e.Sticky,
+				"guards", guards(e.Terms))
 		})
 	}
 }
 
 // guards says what a plan holds trials to.
-func guards(p guard.Plan) string {
+func guards(p guard.Terms) string {
 	var parts []string
 	for _, g := range p.Guards {
 		parts = append(parts, fmt.Sprintf("%s: %s", g.Signal, g.Allows()))
@@ -252,7 +269,7 @@ func showEndpoint(c *call) func(context.Context) error {
 		now, err := c.api.EndpointNow(ctx, c.args[0])
 		return c.show(now, err, func() {
 			facts(c.Out, "endpoint", e.Name, "model", e.Model, "environment", e.Environment, "demands", e.Rung, "about",
-				e.Description)
+				e.Description, "sticky by", e.Sticky)
 			if e.Split == nil {
 				fmt.Fprintf(c.Out, "\nnothing answers yet; make a split with: innerladder split %s %s@NUMBER=100\n",
 					e.Name, e.Model)
@@ -260,6 +277,7 @@ func showEndpoint(c *call) func(context.Context) error {
 			}
 			fmt.Fprintf(c.Out, "\n#%d by %s, %s %s\n\n", e.Split.Number, e.Split.Author, moment(e.Split.MadeAt),
 				quote(e.Split.Reason))
+			rulesOf(c.Out, e.Split.Rules)
 			if e.Back != nil {
 				fmt.Fprintf(c.Out, "back leads to #%d: %s\n\n", e.Back.Number, e.Back.String())
 			}
@@ -286,14 +304,24 @@ func showEndpoint(c *call) func(context.Context) error {
 				fmt.Fprintln(c.Out, "\nguards")
 			}
 			for _, g := range now.Guards {
-				stands := fmt.Sprintf("%3.0f %% of what rolls back", g.Progress*100)
-				if g.Enough >= 1 {
-					stands = "surely good enough"
-				}
-				fmt.Fprintf(c.Out, "  %-16s %s: %s %s\n", g.Signal, stands, g.Version, g.Sentence)
+				printGuard(c.Out, g.Reading, g.Version)
+			}
+			if e.Rollout != "" {
+				fmt.Fprintf(c.Out, "\n%s moves it; see: innerladder rollout show %s\n", e.Rollout, e.Rollout)
 			}
 		})
 	}
+}
+
+// printGuard says what a guard says of a version.
+func printGuard(w io.Writer, g guard.Reading, version string) {
+	stands := fmt.Sprintf("%3.0f %% of what would %s", g.Progress*100,
+		map[guard.Response]string{guard.Notify: "be told", guard.Hold: "hold it"}[g.Then]+
+			map[bool]string{true: "roll it back"}[g.Then == guard.RollBack])
+	if g.Enough >= 1 {
+		stands = "shown good"
+	}
+	fmt.Fprintf(w, "  %-16s %s: %s %s\n", g.Signal, stands, version, g.Sentence)
 }
 
 // parseLanes reads REF=PERCENT arguments; the first is main.
@@ -321,12 +349,59 @@ func split(c *call) func(context.Context) error {
 	c.connect()
 	why := c.flags.String("why", "", "`TEXT`: why")
 	based := c.flags.Int("if", -1, "`NUMBER` of the split it was decided on; refused when another is in force")
+	var rules []traffic.Rule
+	c.flags.Func(
+		"rule",
+		"`RULE` that comes before shares: ON is A,B to VERSION, ON matches EXPRESSION to VERSION, or ON "+
+			"from A below B to VERSION; ON is key, caller, header NAME, cookie NAME or input NAME; may be given again",
+		func(text string) error {
+			r, err := traffic.ParseRule("rule", text)
+			rules = append(rules, r)
+			return err
+		},
+	)
+	noRules := c.flags.Bool("no-rules", false, "end the rules in force, which stay otherwise")
 	return func(ctx context.Context) error {
 		lanes, err := parseLanes(c.args[1:])
-		if err != nil {
+		switch {
+		case err != nil:
 			return err
+		case *noRules && rules != nil:
+			return wrongUse("-no-rules ends rules, and -rule gives some: use one of them")
+		case *noRules:
+			rules = []traffic.Rule{}
 		}
-		return c.newSplit(c.api.Split(ctx, c.args[0], lanes, *why, *based))
+		return c.newSplit(c.api.SplitBy(ctx, c.args[0], lanes, rules, *why, *based))
+	}
+}
+
+// rulesOf prints the rules of a split, in the order in which they are asked.
+func rulesOf(out io.Writer, rules []traffic.Rule) {
+	for i, r := range rules {
+		fmt.Fprintf(out, "  rule %d: %s\n", i+1, r)
+	}
+}
+
+func explainRoute(c *call) func(context.Context) error {
+	c.connect()
+	e := wire.Explain{Headers: map[string]string{}, Inputs: map[string]string{}}
+	pairs := func(into map[string]string) func(string) error {
+		return func(text string) error {
+			name, value, ok := strings.Cut(text, "=")
+			if !ok {
+				return errors.New("write NAME=VALUE")
+			}
+			into[name] = value
+			return nil
+		}
+	}
+	c.flags.Func("header", "`NAME=VALUE` that it has; may be given again", pairs(e.Headers))
+	c.flags.Func("input", "`NAME=VALUE`: the first value of an input; may be given again", pairs(e.Inputs))
+	c.flags.StringVar(&e.Key, "key", "", "`NAME` of the caller's key")
+	c.flags.StringVar(&e.Version, "version", "", "`VERSION` that its path names")
+	return func(ctx context.Context) error {
+		where, err := c.api.Explain(ctx, c.args[0], e)
+		return c.show(where, err, func() { fmt.Fprintf(c.Out, "#%d: %s\n", where.Split, where.Sentence) })
 	}
 }
 
@@ -336,7 +411,12 @@ func back(c *call) func(context.Context) error {
 	to := c.flags.Int("to", 0, "`REVISION` to return to; when not given, the last without a trial lane that was not "+
 		"left for a reason")
 	based := c.flags.Int("if", -1, "`NUMBER` of the split it was decided on; refused when another is in force")
+	down := c.flags.Bool("step-down", false,
+		"the version that is left steps down a rung and must be signed anew, as after a guard")
 	return func(ctx context.Context) error {
+		if *down {
+			return c.newSplit(c.api.BackAndDown(ctx, c.args[0], *to, *why, *based))
+		}
 		return c.newSplit(c.api.Back(ctx, c.args[0], *to, *why, *based))
 	}
 }
@@ -345,6 +425,10 @@ func back(c *call) func(context.Context) error {
 func (c *call) newSplit(s traffic.Split, err error) error {
 	return c.show(s, err, func() {
 		fmt.Fprintf(c.Out, "%s#%d is in force: %s\n", s.Endpoint, s.Number, s.String())
+		rulesOf(c.Out, s.Rules)
+		if s.Unrecorded {
+			c.say("the record cannot be written now; it follows as soon as it can")
+		}
 	})
 }
 

@@ -12,6 +12,8 @@ import (
 	"sync"
 	"testing"
 	"time"
+
+	"innerladder/test/poll"
 )
 
 // house is a service in this process, started as people start it, with some who use its
@@ -47,18 +49,14 @@ func (l *lines) String() string {
 func (l *lines) find(t *testing.T, pattern string) string {
 	t.Helper()
 	re := regexp.MustCompile(pattern)
-	tick := time.NewTicker(10 * time.Millisecond)
-	defer tick.Stop()
-	for limit := time.After(20 * time.Second); ; {
-		if m := re.FindStringSubmatch(l.String()); m != nil {
-			return m[1]
-		}
-		select {
-		case <-tick.C:
-		case <-limit:
-			t.Fatalf("nothing like %s was written:\n%s", pattern, l)
-		}
+	var found []string
+	if !poll.Within(20*time.Second, func() bool {
+		found = re.FindStringSubmatch(l.String())
+		return found != nil
+	}) {
+		t.Fatalf("nothing like %s was written:\n%s", pattern, l)
 	}
+	return found[1]
 }
 
 // background runs a command that goes on until the test ends.
@@ -147,6 +145,18 @@ func (h *house) types(who string, args []string) (code int, out string) {
 			Env: func(k string) (string, bool) { v, ok := env[k]; return v, ok },
 		})
 	return code, both.String()
+}
+
+// awaits has someone type a command again until what comes back has a text in it.
+func (h *house) awaits(who, command, text string) {
+	h.t.Helper()
+	var out string
+	if !poll.Within(10*time.Second, func() bool {
+		_, out = h.types(who, fields(command))
+		return strings.Contains(out, text)
+	}) {
+		h.t.Fatalf("%s does not say %q:\n%s", command, text, out)
+	}
 }
 
 var prompt = regexp.MustCompile(`^(\w+)(?: (\d))?\$ (.*)$`)

@@ -91,11 +91,9 @@ func compareVersions(c *call) func(context.Context) error {
 		if wrong != nil {
 			return wrong
 		}
-		if *ends != "" {
-			var err error
-			if over.Until, err = time.Parse(time.RFC3339, *ends); err != nil {
-				return wrongUse("%q is no time; give one such as 2026-11-26T14:03:00Z", *ends)
-			}
+		var err error
+		if over.Until, err = instant("until", *ends); err != nil {
+			return err
 		}
 		incumbent, candidates := "", []string(nil)
 		switch {

@@ -157,17 +157,43 @@ const fittedModel = `{"format":"innerladder-standin-model/1","name":"heat-demand
  "inputs":[{"name":"outdoor_c","type":"number"},{"name":"mix","type":"text"}],"output":{"name":"demand_mw","type":"number"},
  "terms":[{"of":["outdoor_c"],"how":"below","limit":17,"centre":0,"scale":1}],"weights":[[0.5,0.1]],"fill":{"outdoor_c":7}}`
 
-// Placing, splitting, comparing and going back.
-func TestTrafficInWords(t *testing.T) {
-	h := openHouse(t)
-	h.plays("traffic")
+// twoServers has two people and two model servers: an author and an approver, {one} and {two}.
+func (h *house) twoServers() {
+	h.t.Helper()
 	h.person("runa", "forecasting:author", "forecasting:operator")
 	h.person("tove", "forecasting:approver")
 	h.file("model.json", fittedModel)
 	h.file("other.json", strings.Replace(fittedModel, "0.5", "0.6", 1))
-	h.words["one"] = background(t, "standin", "-listen", "127.0.0.1:0", "-model", filepath.Join(h.dir, "model.json")).
-		find(t, `(http://[0-9.:]+)`)
-	h.words["two"] = background(t, "standin", "-listen", "127.0.0.1:0", "-model", filepath.Join(h.dir, "other.json")).
-		find(t, `(http://[0-9.:]+)`)
+	for word, file := range map[string]string{"one": "model.json", "two": "other.json"} {
+		h.words[word] = background(h.t, "standin", "-listen", "127.0.0.1:0", "-model", filepath.Join(h.dir, file)).
+			find(h.t, `(http://[0-9.:]+)`)
+	}
+}
+
+// Placing, splitting, comparing and going back.
+func TestTrafficInWords(t *testing.T) {
+	h := openHouse(t)
+	h.plays("traffic")
+	h.twoServers()
 	h.plays("traffic-2")
+}
+
+// Moving an endpoint by a plan: foreseeing it, starting it, holding it, and how it ends for a pipeline.
+func TestRolloutsInWords(t *testing.T) {
+	h := openHouse(t)
+	h.plays("rollouts")
+	h.twoServers()
+	h.file("wrong.yaml", "name: ours\nkind: canary\nsteps:\n  - share: 200 %\nbake:\n  time: 1h\n")
+	h.file("ours.yaml", "name: ours\nkind: canary\nsteps:\n  - share: 10 %\n    time: 1h\nbake:\n  time: 1h\n")
+	h.plays("rollouts-2")
+	ended := make(chan int, 1)
+	go func() {
+		code, _ := h.types("runa", fields(`roll demand-hourly -to heat-demand@2 -plan ours -wait`))
+		ended <- code
+	}()
+	h.awaits("runa", "rollout show R-3", "step 1 of 1")
+	h.plays("rollouts-3")
+	if code := <-ended; code != RolledBack {
+		t.Errorf("the pipeline ended with %d, want %d", code, RolledBack)
+	}
 }

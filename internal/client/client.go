@@ -313,14 +313,43 @@ func ifMatch(based int) []string {
 func (c *Client) Split(ctx context.Context, endpoint string, lanes []traffic.Lane, reason string,
 	based int,
 ) (traffic.Split, error) {
-	return call[traffic.Split](ctx, c, "POST", path("endpoints", endpoint, "splits"),
-		map[string]any{"lanes": lanes, "reason": reason}, ifMatch(based)...)
+	return c.SplitBy(ctx, endpoint, lanes, nil, reason, based)
+}
+
+// SplitBy makes a new split with rules that come before shares. Without rules (nil) those in force stay; an empty list
+// ends them.
+func (c *Client) SplitBy(ctx context.Context, endpoint string, lanes []traffic.Lane, rules []traffic.Rule,
+	reason string, based int,
+) (traffic.Split, error) {
+	body := map[string]any{"lanes": lanes, "reason": reason}
+	if rules != nil {
+		body["rules"] = rules
+	}
+	return call[traffic.Split](ctx, c, "POST", path("endpoints", endpoint, "splits"), body, ifMatch(based)...)
+}
+
+// Explain says where a request would go, and by which rule.
+func (c *Client) Explain(ctx context.Context, endpoint string, e wire.Explain) (traffic.Where, error) {
+	return call[traffic.Where](ctx, c, "POST", path("endpoints", endpoint, "explain"), e)
 }
 
 // Back returns to an earlier split; 0 is the last without a trial lane.
 func (c *Client) Back(ctx context.Context, endpoint string, to int, reason string, based int) (traffic.Split, error) {
+	return c.backAnd(ctx, endpoint, to, reason, based, false)
+}
+
+// BackAndDown is Back, after which the version that is left must be signed anew.
+func (c *Client) BackAndDown(ctx context.Context, endpoint string, to int, reason string,
+	based int,
+) (traffic.Split, error) {
+	return c.backAnd(ctx, endpoint, to, reason, based, true)
+}
+
+func (c *Client) backAnd(ctx context.Context, endpoint string, to int, reason string, based int,
+	down bool,
+) (traffic.Split, error) {
 	return call[traffic.Split](ctx, c, "POST", path("endpoints", endpoint, "back"),
-		map[string]any{"to": to, "reason": reason}, ifMatch(based)...)
+		map[string]any{"to": to, "reason": reason, "step_down": down}, ifMatch(based)...)
 }
 
 // Contracts lists the contracts of an endpoint, newest first.

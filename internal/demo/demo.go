@@ -26,6 +26,8 @@ type Options struct {
 	// For is how long it runs; 0 is until ctx is done.
 	For  time.Duration
 	Seed uint64
+	// Story is the one of Stories that is played alone; empty is the usual one.
+	Story string
 	// Rate is that of requests to demand-hourly, a second.
 	Rate     float64
 	Out, Err io.Writer
@@ -178,7 +180,8 @@ The story has been played; traffic goes on. Look around:
                      the password of all four is %s
   command line       innerladder login -server %s -token-file %s
                      innerladder endpoint show demand-hourly
-                     innerladder compare demand-hourly heat-demand@2 heat-demand@3
+                     innerladder rollout show R-1
+                     innerladder incident show I-1
                      innerladder reviews
   make trouble       innerladder standin tell URL -fail 20   (URLs: innerladder placements)
   data and logs      %s

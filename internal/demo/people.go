@@ -131,6 +131,20 @@ func (p *play) talk(ctx context.Context) error {
 		"@tove the morning peak is closer now, see Tuesday."); err != nil {
 		return err
 	}
+	cause := "It was fitted on Fahrenheit: the new weather feed does not say its unit."
+	if _, err := p.runa.HandleIncident(ctx, "I-1", wire.HandleIncident{
+		Cause: &cause,
+		FollowUp: &wire.NewFollowUp{
+			Text: "the weather feed says its unit", Who: "runa",
+			Due: time.Now().AddDate(0, 0, 14).Format(time.DateOnly),
+		},
+	}); err != nil {
+		return err
+	}
+	if _, err := p.tove.HandleIncident(ctx, "I-1",
+		wire.HandleIncident{Note: "Nobody at the desk noticed, so nothing was lost."}); err != nil {
+		return err
+	}
 	_, err = p.tove.SaveSearch(ctx, "traffic in the last day", map[string]string{"kind": "split", "within": "24h"},
 		true)
 	return err

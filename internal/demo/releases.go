@@ -48,6 +48,8 @@ type release struct {
 	data    string
 	tags    []string
 	parents []lineage.Parent
+	// computing is how long its model server takes; as long as others when it is empty.
+	computing string
 	// format writes the weights in another format too, to a file with the suffix.
 	format func(*standin.Model, string) error
 	suffix string

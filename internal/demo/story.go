@@ -1,6 +1,7 @@
 package demo
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"maps"
@@ -12,17 +13,35 @@ import (
 	"innerladder/internal/client"
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/lineage"
+	"innerladder/internal/core/rollout"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/core/watch"
 	"innerladder/internal/wire"
 )
 
-// story plays everything in order.
+// chapter is one part of a story.
+type chapter struct {
+	what string
+	do   func() error
+}
+
+// story plays everything in order, or only the one story that was asked for.
 func (p *play) story(ctx, calling context.Context) error {
-	for _, s := range []struct {
-		what string
-		do   func() error
-	}{
+	chapters := p.whole(ctx, calling)
+	if p.Story != "" {
+		chapters = p.alone(ctx, calling)
+	}
+	for _, s := range chapters {
+		if err := p.step(ctx, s.what, s.do); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// whole is what is played when nothing else is asked for.
+func (p *play) whole(ctx, calling context.Context) []chapter {
+	return []chapter{
 		{"the service runs", func() error { return p.startService(ctx) }},
 		{"the town is generated", p.generate},
 		{"projects, people and data sets are there", func() error { return p.furnish(ctx) }},
@@ -34,12 +53,7 @@ func (p *play) story(ctx, calling context.Context) error {
 		{"a bad canary is rolled back", func() error { return p.badCanary(ctx) }},
 		{"people talk about it", func() error { return p.talk(ctx) }},
 		{"something waits for review", func() error { return p.leaveReview(ctx) }},
-	} {
-		if err := p.step(ctx, s.what, s.do); err != nil {
-			return err
-		}
 	}
-	return nil
 }
 
 // startService starts the service and lets everybody in.
@@ -100,7 +114,7 @@ func (p *play) bring(ctx context.Context, r *release, environment string) (strin
 		return "", err
 	}
 	c, err := start(strings.ReplaceAll(ref, "@", "-"), filepath.Join(p.Data, "logs"), "standin", "-listen",
-		"127.0.0.1:0", "-model", file, "-delay", computing)
+		"127.0.0.1:0", "-model", file, "-delay", cmp.Or(r.computing, computing))
 	if err != nil {
 		return "", err
 	}
@@ -212,14 +226,6 @@ func wait(ctx context.Context, d time.Duration) error {
 	}
 }
 
-func (p *play) split(ctx context.Context, why string, lanes ...traffic.Lane) error {
-	s, err := p.runa.Split(ctx, "demand-hourly", lanes, why, -1)
-	if err == nil {
-		p.say("demand-hourly#%d: %s", s.Number, s.String())
-	}
-	return err
-}
-
 // goodCanary tries a version with the wind added, which is better, and lets it take
 // over.
 func (p *play) goodCanary(ctx context.Context) error {
@@ -241,20 +247,12 @@ func (p *play) goodCanary(ctx context.Context) error {
 		return err
 	}
 	p.say("%s is registered, signed by tove and placed (%s)", ref, measures(r.metrics))
-	main := traffic.Lane{Kind: traffic.Main, Version: "heat-demand@1", Share: 7500}
-	if err := p.split(ctx, "the wind added: a careful look", main,
-		traffic.Lane{Kind: traffic.Trial, Version: ref, Share: 2500}); err != nil {
-		return err
-	}
-	if err := wait(ctx, 18*time.Second); err != nil {
-		return err
-	}
-	e, err := p.runa.Endpoint(ctx, "demand-hourly")
+	o, err := p.roll(ctx, move{to: ref, plan: swift, why: "the wind added"})
 	if err != nil {
 		return err
 	}
-	if len(e.Split.Trials()) == 0 {
-		return fmt.Errorf("the good canary was rolled back: %s", e.Split.Reason)
+	if o.Phase != rollout.Finished {
+		return fmt.Errorf("the good canary is %s", o.Phase.InWords())
 	}
 	all, err := p.runa.Compare(ctx, "demand-hourly", "heat-demand@1", []string{ref}, client.Over{})
 	if err != nil {
@@ -263,12 +261,11 @@ func (p *play) goodCanary(ctx context.Context) error {
 	for _, c := range all.Items {
 		p.say("%s", c.Sentence)
 	}
-	return p.split(ctx, "nothing speaks against it",
-		traffic.Lane{Kind: traffic.Main, Version: ref, Share: traffic.Whole})
+	return nil
 }
 
-// rolledBackWithin is how long the service may take to find the bad canary out.
-const rolledBackWithin = 90 * time.Second
+// overWithin is how long a rollout of the demo may take.
+const overWithin = 2 * time.Minute
 
 // badCanary tries the version with the mistake. Its measures are as good as the other's;
 // the service finds it out.
@@ -286,29 +283,12 @@ func (p *play) badCanary(ctx context.Context) error {
 	}
 	p.say("%s is registered, signed by tove and placed (%s); nobody noticed that its weather feed is in °F", ref,
 		measures(r.metrics))
-	main := traffic.Lane{Kind: traffic.Main, Version: "heat-demand@2", Share: 8000}
-	if err := p.split(ctx, "fresh data", main,
-		traffic.Lane{Kind: traffic.Trial, Version: ref, Share: 2000}); err != nil {
+	o, err := p.roll(ctx, move{to: ref, plan: swift, why: "fresh data"})
+	if err != nil {
 		return err
 	}
-	limit, cancel := context.WithTimeout(ctx, rolledBackWithin)
-	defer cancel()
-	for begin := time.Now(); ; {
-		if err := wait(limit, 200*time.Millisecond); err != nil {
-			if ctx.Err() == nil {
-				return fmt.Errorf("the service did not roll %s back within %s", ref, rolledBackWithin)
-			}
-			return err
-		}
-		e, err := p.runa.Endpoint(ctx, "demand-hourly")
-		if err != nil {
-			return err
-		}
-		if len(e.Split.Trials()) == 0 {
-			p.say("rolled back by the service after %.0f s: demand-hourly#%d: %s", time.Since(begin).Seconds(),
-				e.Split.Number, e.Split.String())
-			break
-		}
+	if o.Phase != rollout.RolledBack {
+		return fmt.Errorf("the bad canary is %s", o.Phase.InWords())
 	}
 	alerts, err := p.runa.Alerts(ctx, "open", "demand-hourly", client.Part{})
 	if err != nil {

@@ -25,7 +25,9 @@ type callers struct {
 	rate   float64
 
 	sent, failed, late atomic.Uint64
-	mu                 sync.Mutex
+	// few is how many different rows are sent; all of them when it is 0.
+	few atomic.Int64
+	mu  sync.Mutex
 	// answered counts answers by the version that gave them.
 	answered map[string]uint64
 }
@@ -60,6 +62,17 @@ func newCallers(gatewayURL, endpoint string, rate float64, inputs []signature.Co
 	return c
 }
 
+// only has the callers send so many different rows from now on.
+func (c *callers) only(rows int) { c.few.Store(int64(rows)) }
+
+// rows is how many different rows are sent.
+func (c *callers) rows() int {
+	if few := int(c.few.Load()); few > 0 {
+		return min(few, len(c.bodies))
+	}
+	return len(c.bodies)
+}
+
 // run calls until ctx is done. It keeps to the clock: a slow answer does not lower the
 // rate until all workers are busy, and then what is late is counted.
 func (c *callers) run(ctx context.Context) {
@@ -81,7 +94,7 @@ func (c *callers) run(ctx context.Context) {
 		case now := <-tick.C:
 			for due := int(now.Sub(begin).Seconds() * c.rate); made < due; made++ {
 				select {
-				case jobs <- c.bodies[made%len(c.bodies)]:
+				case jobs <- c.bodies[made%c.rows()]:
 				default:
 					c.late.Add(1)
 				}

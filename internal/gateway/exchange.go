@@ -32,8 +32,13 @@ type exchange struct {
 	keep, linger, begun bool
 
 	endpoint *endpoint
+	// callerName is whose key the request has, where that was looked at.
+	callerName string
 	// pinned is set when the caller named the version.
 	pinned bool
+	// told is set when a rule sent it to its lane: it is counted apart, as what is pinned, and another lane may deal
+	// with it all the same.
+	told bool
 	// planned is the lane that was picked; lane the one that deals with the request now.
 	planned, lane *lane
 	drawn         bool
@@ -210,7 +215,7 @@ func (x *exchange) find(name, version []byte) *refusal {
 			false,
 		}
 	}
-	if e.keyed && !e.callers[sha256.Sum256(x.key())] {
+	if e.keyed && !x.isCaller(e) {
 		return &refusal{
 			http.StatusUnauthorized,
 			"endpoint.key",
@@ -239,6 +244,12 @@ func (x *exchange) find(name, version []byte) *refusal {
 		x.pinned = true
 	}
 	return nil
+}
+
+// isCaller reports whether the key of the request is one that an endpoint knows, and takes note of whose it is.
+func (x *exchange) isCaller(e *endpoint) (known bool) {
+	x.callerName, known = e.callers[sha256.Sum256(x.key())]
+	return known
 }
 
 // key reads the key that a caller sent.
@@ -279,17 +290,16 @@ func (x *exchange) nobody() *refusal {
 
 // infer is the way of a request. What can be refused from the head alone has been.
 func (x *exchange) infer() {
-	if x.lane = x.planned; x.lane == nil {
-		name := x.head.Get(http1.LadderCaller)
-		if x.planned, x.drawn = x.endpoint.assign(name); !x.drawn {
-			x.who = xxhash.Sum64(name) | 1
-		}
-		x.lane = x.planned
+	// A rule may look into the body, which is read first then; else a lane is known before, and named in refusals.
+	if !x.endpoint.targets.Bodies {
+		x.toLane()
 	}
-	x.name(x.now)
 	if r := x.readBody(); r != nil {
 		x.refuse(r)
 		return
+	}
+	if x.endpoint.targets.Bodies {
+		x.toLane()
 	}
 	x.look(x.wire)
 	x.start = x.now
@@ -310,6 +320,19 @@ func (x *exchange) infer() {
 	}
 }
 
+// toLane chooses the lane of the request and gives it the id that says so.
+func (x *exchange) toLane() {
+	if x.planned == nil {
+		var who string
+		x.planned, who, x.told = x.endpoint.assign(x)
+		if x.drawn = who == "" && !x.told; who != "" {
+			x.who = xxhash.Sum64String(who) | 1
+		}
+	}
+	x.lane = x.planned
+	x.name(x.now)
+}
+
 // name gives the request the id that says who answers.
 func (x *exchange) name(now time.Time) {
 	origin := traffic.Origin{Endpoint: x.endpoint.id, Split: x.endpoint.split, Lane: x.lane.position}
@@ -322,7 +345,7 @@ func (x *exchange) name(now time.Time) {
 // body, nil when there is none to look at.
 func (x *exchange) observe(class sketch.Class, answer []byte) {
 	rec := x.lane.recorder
-	if x.pinned {
+	if x.pinned || x.told {
 		rec = x.lane.pinned
 	}
 	x.now = time.Now()
@@ -345,7 +368,7 @@ func (x *exchange) observe(class sketch.Class, answer []byte) {
 // address of it, deals with now.
 func (x *exchange) failed(l *lane, f *upstream.Failure) {
 	rec := l.recorder
-	if x.pinned {
+	if x.pinned || x.told {
 		rec = l.pinned
 	}
 	rec.Observe(x.shard, recorder.Observation{

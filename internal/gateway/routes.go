@@ -12,6 +12,7 @@ import (
 
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/traffic"
+	"innerladder/internal/http1"
 	"innerladder/internal/oip"
 	"innerladder/internal/recorder"
 	"innerladder/internal/upstream"
@@ -31,7 +32,9 @@ type endpoint struct {
 	headers []header
 	// keyed endpoints answer only callers whose key has one of the digests.
 	keyed   bool
-	callers map[[sha256.Size]byte]bool
+	callers map[[sha256.Size]byte]string
+	// targets come before shares.
+	targets traffic.Targets
 	// repeatable is set when asking a model server twice does no harm.
 	repeatable bool
 }
@@ -71,12 +74,45 @@ func (e *endpoint) lane(version string) *lane {
 	return nil
 }
 
-// assign picks the lane for a caller, at random when there is no caller's name.
-func (e *endpoint) assign(caller []byte) (l *lane, drawn bool) {
-	if len(caller) > 0 {
-		return e.lanes[traffic.Assign(e.name, e.plain, string(caller))], false
+// assign picks the lane for a caller, at random when nothing keeps them on one; who is what does. told is set where a
+// rule decided.
+func (e *endpoint) assign(x *exchange) (l *lane, who string, told bool) {
+	if !e.targets.Any() && e.targets.Sticky == traffic.StickyHeader { // the usual case looks at one header
+		who = string(x.head.Get(http1.LadderCaller))
+	} else {
+		asked := x.asked()
+		if lane, at := e.targets.Find(asked); at >= 0 {
+			return e.lanes[lane], "", true
+		}
+		who = e.targets.Who(asked)
 	}
-	return e.lanes[traffic.Pick(e.plain, rand.IntN(traffic.Whole))], true
+	if who != "" {
+		return e.lanes[traffic.Assign(e.name, e.plain, who)], who, false
+	}
+	return e.lanes[traffic.Pick(e.plain, rand.IntN(traffic.Whole))], "", false
+}
+
+// asked is what rules may look at.
+func (x *exchange) asked() traffic.Asked {
+	a := traffic.Asked{Caller: string(x.head.Get(http1.LadderCaller)), Header: x.header}
+	if e := x.endpoint; !e.keyed && len(e.callers) > 0 { // a keyed endpoint has looked already
+		x.isCaller(e)
+	}
+	a.Key = x.callerName
+	if x.endpoint.targets.Bodies && !x.streamed {
+		a.Input = func(name string) (string, bool) { return oip.FirstInput(x.body, name) }
+	}
+	return a
+}
+
+// header is the first field of a name, whatever the case.
+func (x *exchange) header(name string) (string, bool) {
+	for i := range x.head.Fields {
+		if f := &x.head.Fields[i]; len(f.Name) == len(name) && strings.EqualFold(string(f.Name), name) {
+			return string(f.Value), true
+		}
+	}
+	return "", false
 }
 
 // instead finds a lane to answer when another cannot: main first, then the trial lanes.
@@ -126,7 +162,7 @@ func (g *Gateway) Route(r traffic.Route) error {
 	for _, l := range e.lanes {
 		lanes = append(lanes, l.recorder, l.pinned)
 	}
-	g.recorder.Follow(r.Endpoint, lanes, r.Trials)
+	g.recorder.Follow(r.Endpoint, lanes, r.Watched)
 	routes := *g.routes.Load()
 	if p := routes[r.Endpoint]; p != nil {
 		p.Store(e)
@@ -181,18 +217,18 @@ func (g *Gateway) compile(r traffic.Route) (e *endpoint, made map[string]*upstre
 		name:       r.Endpoint,
 		split:      r.Split,
 		keyed:      r.Keyed,
-		callers:    map[[sha256.Size]byte]bool{},
+		callers:    map[[sha256.Size]byte]string{},
 		repeatable: r.Repeatable,
 	}
 	made = map[string]*upstream.Address{}
 	for _, h := range r.Headers {
 		e.headers = append(e.headers, header{strings.ToLower(h.Name), []byte(h.Name + ": " + h.Value + "\r\n")})
 	}
-	for _, digest := range r.Callers {
-		if len(digest) != sha256.Size {
-			return nil, nil, fmt.Errorf("the digest of a caller's key has %d bytes", len(digest))
+	for _, c := range r.Callers {
+		if len(c.Digest) != sha256.Size {
+			return nil, nil, fmt.Errorf("the digest of a caller's key has %d bytes", len(c.Digest))
 		}
-		e.callers[[sha256.Size]byte(digest)] = true
+		e.callers[[sha256.Size]byte(c.Digest)] = c.Name
 	}
 	for position, rl := range r.Lanes {
 		l := g.compileLane(r, rl)
@@ -215,7 +251,8 @@ func (g *Gateway) compile(r traffic.Route) (e *endpoint, made map[string]*upstre
 		e.plain = append(e.plain, rl.Lane)
 		e.lanes = append(e.lanes, l)
 	}
-	return e, made, nil
+	e.targets, err = traffic.NewTargets(r.Rules, e.plain, r.Sticky)
+	return e, made, err
 }
 
 func (g *Gateway) compileLane(r traffic.Route, rl traffic.RouteLane) *lane {

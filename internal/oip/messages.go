@@ -214,3 +214,21 @@ func NewNaming(model, version string) *Naming {
 	}
 	return &Naming{quote(model), quote(version)}
 }
+
+// FirstInput finds the first value of an input in a request, as it is written there; there is false when it has none.
+func FirstInput(body []byte, name string) (value string, there bool) {
+	gjson.GetBytes(body, "inputs").ForEach(func(_, item gjson.Result) bool {
+		if item.Get("name").String() != name {
+			return true
+		}
+		first := item.Get("data")
+		for first.IsArray() { // data may be nested as its shape is
+			if first = first.Get("0"); !first.Exists() {
+				return false
+			}
+		}
+		value, there = first.String(), first.Exists() && first.Type != gjson.Null
+		return false
+	})
+	return value, there
+}

@@ -237,7 +237,7 @@ func (r *Recorder) keep(b signals.Batch, written []handed) {
 	}
 	for _, e := range b.Evidence {
 		for _, t := range r.endpoint(e.Endpoint).trials {
-			if same(t.TrialPair, e.Trial) {
+			if t.Key() == e.Trial.Key() {
 				t.incumbent.dirty, t.candidate.dirty = true, true
 			}
 		}

@@ -158,7 +158,7 @@ func (r *Recorder) Follow(name string, lanes []*Lane, trials []guard.TrialPair) 
 	e.kept = map[*Lane]bool{}
 	var now []*trial
 	for _, pair := range trials {
-		i := slices.IndexFunc(e.trials, func(t *trial) bool { return same(t.TrialPair, pair) })
+		i := slices.IndexFunc(e.trials, func(t *trial) bool { return t.Key() == pair.Key() })
 		if i >= 0 {
 			now = append(now, e.trials[i])
 			continue
@@ -178,10 +178,6 @@ func (r *Recorder) Follow(name string, lanes []*Lane, trials []guard.TrialPair) 
 			l.sides = e.sidesOf(l)
 		}
 	}
-}
-
-func same(a, b guard.TrialPair) bool {
-	return a.Incumbent == b.Incumbent && a.Candidate == b.Candidate && a.Begun == b.Begun
 }
 
 // sidesOf lists the trials that what a lane does is evidence of.
@@ -303,7 +299,7 @@ func (r *Recorder) Evidence(name string) (out guard.Evidence, ready bool) {
 	defer r.reading.Unlock()
 	out, ready = guard.Evidence{}, true
 	for _, t := range r.endpoint(name).trials {
-		out[t.Candidate] = guard.Pair{Incumbent: t.incumbent.evidence(), Candidate: t.candidate.evidence()}
+		out[t.Key()] = guard.Pair{Incumbent: t.incumbent.evidence(), Candidate: t.candidate.evidence()}
 		ready = ready && t.known
 	}
 	return out, ready
@@ -360,14 +356,14 @@ func (r *Recorder) Recent(endpoint string, from, to time.Time) []Recent {
 	return out
 }
 
-// Seconds are the counts of one version by the second, in the order of time, as far back as seconds are
-// kept; what callers asked for by name is not in them.
-func (r *Recorder) Seconds(endpoint, version string) []sketch.Counts {
+// Seconds are the counts by the second of the lanes that are wanted, in the order of time, as far back as seconds
+// are kept.
+func (r *Recorder) Seconds(wanted func(Key) bool) []sketch.Counts {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	at := map[int64]sketch.Counts{}
 	for _, l := range r.lanes {
-		if l.Endpoint == endpoint && l.Version == version && l.Lane != Pinned {
+		if wanted(l.Key) {
 			for i := range l.past {
 				s := &l.past[i]
 				at[s.at] = at[s.at].Plus(s.traffic.Counts)

@@ -78,8 +78,15 @@ func stored(t *testing.T, store *signals.Store, from, to time.Time) []signals.Wi
 }
 
 func messages(x float64, mix string, y float64) (request, answer []byte) {
-	return fmt.Appendf(nil, `{"inputs":[{"name":"temp_c","shape":[1],"datatype":"FP64","data":[%v]},{"name":"mix","shape":[1],"datatype":"BYTES","data":[%q]}]}`, x, mix),
-		fmt.Appendf(nil, `{"model_name":"m","outputs":[{"name":"demand_mw","shape":[1],"datatype":"FP64","data":[%v]}]}`, y)
+	return fmt.Appendf(
+			nil,
+			`{"inputs":[{"name":"temp_c","shape":[1],"datatype":"FP64","data":[%v]},`+
+				`{"name":"mix","shape":[1],"datatype":"BYTES","data":[%q]}]}`,
+			x,
+			mix,
+		),
+		fmt.Appendf(nil,
+			`{"model_name":"m","outputs":[{"name":"demand_mw","shape":[1],"datatype":"FP64","data":[%v]}]}`, y)
 }
 
 func TestCountsAreCompleteAndWritten(t *testing.T) {
@@ -169,7 +176,7 @@ func TestEvidenceIsTakenUpAfterARestart(t *testing.T) {
 	attach(t, r, path)
 	flush(t, r)
 	e, ready := r.Evidence("demand-hourly")
-	got := e["heat-demand@2"]
+	got := e[pair.Key()]
 	if !ready || got.Candidate.Counts.Requests != 60 || got.Candidate.Counts.Failed() != 7 ||
 		got.Incumbent.Counts.Requests != 500 || got.Candidate.Distinct != 20 ||
 		got.Candidate.Outputs["demand_mw"].Seen() != 20 {
@@ -220,7 +227,7 @@ func TestBodiesBecomeColumns(t *testing.T) {
 	r.Tick(minute.Add(time.Second))
 	flush(t, r)
 	evidence, _ := r.Evidence("demand-hourly")
-	e := evidence["heat-demand@2"]
+	e := evidence[pair.Key()]
 	if got := e.Incumbent.Outputs["demand_mw"]; got.Seen() != binsAfter || got.Bins.Len() != sketch.MostBins {
 		t.Errorf("main: %d seen on %d bins", got.Seen(), got.Bins.Len())
 	}
@@ -405,7 +412,7 @@ func TestTwoLanesOfOneLawThroughADay(t *testing.T) {
 		sketch.Bins{Edges: []float64{-2, -1.5, -1, -0.5, 0, 0.5, 1, 1.5, 2, 2.5, 3}}, "a test")
 	flush(t, r)
 	dice := rand.New(rand.NewPCG(3, 9))
-	plan, state, worst := guard.DefaultPlan(), guard.State{}, 0.0
+	terms, state, worst := guard.DefaultTerms(), guard.State{}, 0.0
 	peak := 2000.0
 	if os.Getenv("SOAK") != "" {
 		peak = 8000
@@ -425,17 +432,17 @@ func TestTwoLanesOfOneLawThroughADay(t *testing.T) {
 		}
 		r.Tick(at.Add(time.Second))
 		e, _ := r.Evidence("demand-hourly")
-		state, _ = guard.Step(plan, 2, []guard.TrialPair{pair}, state, e, at)
+		state, _ = guard.Step(terms, 2, []guard.TrialPair{pair}, state, e, at)
 		for _, reading := range state.Trials[0].Readings {
 			// With few rows it is chance that moves it.
 			if reading.Signal == guard.PredictionDrift &&
-				e["heat-demand@2"].Candidate.Outputs["demand_mw"].Seen() > 5000 {
+				e[pair.Key()].Candidate.Outputs["demand_mw"].Seen() > 5000 {
 				worst = max(worst, reading.Progress)
 			}
 		}
 	}
 	e, _ := r.Evidence("demand-hourly")
-	p := e["heat-demand@2"]
+	p := e[pair.Key()]
 	if a, b := p.Incumbent.Outputs["demand_mw"],
 		p.Candidate.Outputs["demand_mw"]; a.Seen() < 100_000 || b.Seen() < 10_000 ||
 		math.Abs(a.Mean()-b.Mean()) > 0.05 {
@@ -479,8 +486,11 @@ func TestWhoseFailuresAreCounted(t *testing.T) {
 	if c.Requests != 150 || c.Failed() != 66 || c.Repeated != 27 || c.Drawn != 30 || c.Lost != 12 || c.Kept() != 120 {
 		t.Errorf("%+v, %d kept", c, c.Kept())
 	}
-	seconds := r.Seconds("demand-hourly", "heat-demand@2")
-	if len(seconds) != 3 || seconds[1].Repeated != 9 || len(r.Seconds("demand-hourly", "heat-demand@1")) != 0 {
+	of := func(version string) func(Key) bool {
+		return func(k Key) bool { return k.Version == version && k.Lane != Pinned }
+	}
+	seconds := r.Seconds(of("heat-demand@2"))
+	if len(seconds) != 3 || seconds[1].Repeated != 9 || len(r.Seconds(of("heat-demand@1"))) != 0 {
 		t.Errorf("%+v", seconds)
 	}
 }

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"innerladder/internal/core/incident"
 	"innerladder/internal/core/watch"
 )
 
@@ -23,7 +24,8 @@ func (r View) AddAlert(ctx context.Context, a *watch.Alert) error {
 func (r View) alerts(ctx context.Context, clause string, args ...any) ([]watch.Alert, error) {
 	// Who sees everything sees what is about the service itself too.
 	rows, err := r.q.rows(ctx, `SELECT a.number, a.kind, coalesce(m.project, ''), a.endpoint, a.subject, a.signal,
-		a.sentence, a.state, a.raised_at, a.handled_by, a.handled_at, a.note
+		a.sentence, a.state, a.raised_at, a.handled_by, a.handled_at, a.note,
+		coalesce((SELECT max(i.number) FROM incidents i WHERE i.alert = 'A-' || a.number), 0)
 		FROM alerts a LEFT JOIN endpoints e ON e.name = a.endpoint LEFT JOIN models m ON m.id = e.model_id
 		WHERE ? AND ?`,
 		r.sees("m.project"), write(clause, args...))
@@ -32,8 +34,12 @@ func (r View) alerts(ctx context.Context, clause string, args ...any) ([]watch.A
 		var number int
 		var raised int64
 		var handled sql.NullInt64
+		var incidentNumber int64
 		err := rows.Scan(&number, &a.Kind, &a.Project, &a.Endpoint, &a.Subject, &a.Signal, &a.Sentence, &a.State,
-			&raised, &a.HandledBy, &handled, &a.Note)
+			&raised, &a.HandledBy, &handled, &a.Note, &incidentNumber)
+		if incidentNumber > 0 {
+			a.Incident = incident.ID(incidentNumber)
+		}
 		a.ID, a.RaisedAt, a.HandledAt = watch.ID(number), fromMillis(raised), optionalTime(handled)
 		return a, err
 	})

@@ -9,32 +9,33 @@ import (
 
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/registry"
+	"innerladder/internal/core/rollout"
 	"innerladder/internal/core/traffic"
 )
 
 // AddEndpoint adds an endpoint.
 func (r View) AddEndpoint(ctx context.Context, e traffic.Endpoint) error {
-	plan, err := json.Marshal(e.Plan)
+	terms, err := json.Marshal(e.Terms)
 	if err != nil {
 		return err
 	}
-	_, err = r.q.exec(ctx, `INSERT INTO endpoints (name, model_id, environment_id, rung, description, plan,
-		repeatable, created_by, created_at)
+	_, err = r.q.exec(ctx, `INSERT INTO endpoints (name, model_id, environment_id, rung, description, terms,
+		repeatable, sticky, created_by, created_at)
 		VALUES (?, (SELECT id FROM models WHERE name = ?), (SELECT id FROM environments WHERE name = ?),
-			?, ?, ?, ?, ?, ?)`,
-		e.Name, e.Model, e.Environment, e.Rung, e.Description, string(plan), e.Repeatable, e.CreatedBy,
+			?, ?, ?, ?, ?, ?, ?)`,
+		e.Name, e.Model, e.Environment, e.Rung, e.Description, string(terms), e.Repeatable, e.Sticky, e.CreatedBy,
 		toMillis(e.CreatedAt))
 	return err
 }
 
 // SetEndpoint changes what can be changed of an endpoint.
 func (r View) SetEndpoint(ctx context.Context, e traffic.Endpoint) error {
-	plan, err := json.Marshal(e.Plan)
+	terms, err := json.Marshal(e.Terms)
 	if err != nil {
 		return err
 	}
-	_, err = r.q.exec(ctx, `UPDATE endpoints SET rung = ?, description = ?, plan = ?, repeatable = ? WHERE name = ?`,
-		e.Rung, e.Description, string(plan), e.Repeatable, e.Name)
+	_, err = r.q.exec(ctx, `UPDATE endpoints SET rung = ?, description = ?, terms = ?, repeatable = ?, sticky = ?
+		WHERE name = ?`, e.Rung, e.Description, string(terms), e.Repeatable, e.Sticky, e.Name)
 	return err
 }
 
@@ -57,21 +58,24 @@ func (r View) RemoveEndpoint(ctx context.Context, e *traffic.Endpoint, now time.
 }
 
 func (r View) endpoints(ctx context.Context, clause string, args ...any) ([]traffic.Endpoint, error) {
-	rows, err := r.q.rows(ctx, `SELECT e.id, e.name, m.project, m.name, v.name, e.rung, e.description, e.plan,
-		e.keyed, e.repeatable, e.created_by, e.created_at
+	rows, err := r.q.rows(ctx, `SELECT e.id, e.name, m.project, m.name, v.name, e.rung, e.description, e.terms,
+		e.keyed, e.repeatable, e.sticky, e.created_by, e.created_at,
+		coalesce((SELECT o.number FROM rollouts o WHERE o.endpoint_id = e.id AND o.ended_at IS NULL), 0)
 		FROM endpoints e JOIN models m ON m.id = e.model_id AND e.removed_at IS NULL AND ?
 		JOIN environments v ON v.id = e.environment_id ?`,
 		r.sees("m.project"), write(clause, args...))
 	out, err := collect(rows, err, func(rows *sql.Rows) (traffic.Endpoint, error) {
 		var e traffic.Endpoint
-		var plan string
-		var at int64
-		if err := rows.Scan(&e.ID, &e.Name, &e.Project, &e.Model, &e.Environment, &e.Rung, &e.Description, &plan,
-			&e.Keyed, &e.Repeatable, &e.CreatedBy, &at); err != nil {
+		var terms string
+		var at, moving int64
+		if err := rows.Scan(&e.ID, &e.Name, &e.Project, &e.Model, &e.Environment, &e.Rung, &e.Description, &terms,
+			&e.Keyed, &e.Repeatable, &e.Sticky, &e.CreatedBy, &at, &moving); err != nil {
 			return e, err
 		}
-		e.CreatedAt = fromMillis(at)
-		return e, json.Unmarshal([]byte(plan), &e.Plan)
+		if e.CreatedAt = fromMillis(at); moving > 0 {
+			e.Rollout = rollout.ID(moving)
+		}
+		return e, json.Unmarshal([]byte(terms), &e.Terms)
 	})
 	if err != nil {
 		return nil, err
@@ -100,12 +104,20 @@ func (r View) Endpoints(ctx context.Context) ([]traffic.Endpoint, error) {
 
 // AddSplit adds the next split of an endpoint, whose number is set in s.
 func (r View) AddSplit(ctx context.Context, s *traffic.Split) error {
+	rules := []byte("[]")
+	if len(s.Rules) > 0 {
+		var err error
+		if rules, err = json.Marshal(s.Rules); err != nil {
+			return err
+		}
+	}
 	var id int64
 	err := r.q.row(ctx, `INSERT INTO splits (endpoint_id, number, reason, author, made_at, returns_to, leaves,
-			contract)
-		SELECT e.id, 1 + (SELECT coalesce(max(number), 0) FROM splits WHERE endpoint_id = e.id), ?, ?, ?, ?, ?, ?
+			contract, rollout, rules)
+		SELECT e.id, 1 + (SELECT coalesce(max(number), 0) FROM splits WHERE endpoint_id = e.id), ?, ?, ?, ?, ?, ?, ?, ?
 		FROM endpoints e WHERE e.name = ? RETURNING endpoint_id, number`,
-		s.Reason, s.Author, toMillis(s.MadeAt), s.ReturnsTo, s.Leaves, s.Contract, s.Endpoint).Scan(&id, &s.Number)
+		s.Reason, s.Author, toMillis(s.MadeAt), s.ReturnsTo, s.Leaves, s.Contract,
+		rolloutNumber(s.Rollout), string(rules), s.Endpoint).Scan(&id, &s.Number)
 	if err != nil {
 		return one(err)
 	}
@@ -119,6 +131,15 @@ func (r View) AddSplit(ctx context.Context, s *traffic.Split) error {
 	return nil
 }
 
+// rolloutNumber is the number of a rollout as it is stored, 0 for none.
+func rolloutNumber(id string) int64 {
+	n, err := rollout.ParseID("rollout", id)
+	if err != nil {
+		return 0
+	}
+	return n
+}
+
 // Splits lists the splits of an endpoint, newest first.
 func (r View) Splits(ctx context.Context, endpoint string, p Page) ([]traffic.Split, string, error) {
 	before, err := beforeNumber(p.After)
@@ -126,20 +147,27 @@ func (r View) Splits(ctx context.Context, endpoint string, p Page) ([]traffic.Sp
 		return nil, "", err
 	}
 	rows, err := r.q.rows(ctx, `SELECT s.number, s.reason, s.author, s.made_at, s.returns_to, s.leaves, s.contract,
-			coalesce(n.number, 0), coalesce(n.author, ''), coalesce(n.made_at, 0), coalesce(n.reason, '')
+			s.rollout, s.rules, coalesce(n.number, 0), coalesce(n.author, ''), coalesce(n.made_at, 0),
+			coalesce(n.reason, '')
 		FROM splits s JOIN endpoints e ON e.id = s.endpoint_id
 		LEFT JOIN splits n ON n.endpoint_id = s.endpoint_id AND n.leaves = s.number AND n.leaves > 0
 		WHERE e.name = ? AND s.number < ? ORDER BY s.number DESC LIMIT ?`, endpoint, before, p.Limit+1)
 	items, err := collect(rows, err, func(rows *sql.Rows) (traffic.Split, error) {
 		s := traffic.Split{Endpoint: endpoint}
 		var left traffic.Left
-		var at, leftAt int64
-		err := rows.Scan(&s.Number, &s.Reason, &s.Author, &at, &s.ReturnsTo, &s.Leaves, &s.Contract,
+		var at, leftAt, moving int64
+		var rules string
+		err := rows.Scan(&s.Number, &s.Reason, &s.Author, &at, &s.ReturnsTo, &s.Leaves, &s.Contract, &moving, &rules,
 			&left.For, &left.By, &leftAt, &left.Why)
-		s.MadeAt = fromMillis(at)
+		if s.MadeAt = fromMillis(at); moving > 0 {
+			s.Rollout = rollout.ID(moving)
+		}
 		if left.For > 0 {
 			left.At = fromMillis(leftAt)
 			s.Left = &left
+		}
+		if err == nil && rules != "[]" {
+			err = json.Unmarshal([]byte(rules), &s.Rules)
 		}
 		return s, err
 	})
@@ -167,6 +195,14 @@ func (r View) Splits(ctx context.Context, endpoint string, p Page) ([]traffic.Sp
 		return struct{}{}, err
 	})
 	return items, next, err
+}
+
+// SplitAt finds the number of the split of an endpoint that was in force at a time.
+func (r View) SplitAt(ctx context.Context, endpoint string, at time.Time) (int, error) {
+	var number int
+	err := r.q.row(ctx, `SELECT s.number FROM splits s JOIN endpoints e ON e.id = s.endpoint_id
+		WHERE e.name = ? AND s.made_at <= ? ORDER BY s.number DESC LIMIT 1`, endpoint, toMillis(at)).Scan(&number)
+	return number, one(err)
 }
 
 // EndpointsAnsweredBy lists the endpoints whose split in force names the version, in any

@@ -156,6 +156,8 @@ func (r View) OpenPromotion(ctx context.Context, version, to string) (*ladder.Pr
 type PromotionFilter struct {
 	// State is one of the states, or "waiting" for those that can still be answered.
 	State, Model, AskedBy, Project string
+	// Version is a ref by number.
+	Version string
 }
 
 func (f PromotionFilter) state() piece {
@@ -171,9 +173,10 @@ func (r View) Promotions(ctx context.Context, f PromotionFilter, p Page) ([]ladd
 	if err != nil {
 		return nil, "", err
 	}
-	items, err := r.promotions(ctx, `WHERE p.number < ? ? ? ? ? ORDER BY p.number DESC LIMIT ?`, before, f.state(),
+	items, err := r.promotions(ctx, `WHERE p.number < ? ? ? ? ? ? ORDER BY p.number DESC LIMIT ?`, before, f.state(),
 		when(f.Model != "", `AND m.name = ?`, f.Model), when(f.AskedBy != "", `AND p.asked_by = ?`, f.AskedBy),
-		when(f.Project != "", `AND m.project = ?`, f.Project), p.Limit+1)
+		when(f.Project != "", `AND m.project = ?`, f.Project),
+		when(f.Version != "", `AND p.version_id = ?`, versionOf(f.Version)), p.Limit+1)
 	if err != nil {
 		return nil, "", err
 	}

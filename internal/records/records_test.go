@@ -53,7 +53,7 @@ func seed(t *testing.T, s *DB) {
 			r.AddEnvironment(t.Context(), traffic.Environment{Name: "plant-north", Project: "default", AddedAt: now}),
 			r.AddEndpoint(t.Context(), traffic.Endpoint{
 				Name: "demand-hourly", Model: "heat-demand", Environment: "plant-north",
-				Rung: "live", Plan: guard.DefaultPlan(), CreatedAt: now,
+				Rung: "live", Terms: guard.DefaultTerms(), CreatedAt: now,
 			}),
 			r.AddSplit(t.Context(), &traffic.Split{
 				Endpoint: "demand-hourly",
@@ -163,7 +163,7 @@ func TestEverythingComesBackAfterOpeningAgain(t *testing.T) {
 		t.Errorf("%+v, %v", v, err)
 	}
 	e, err := r.Endpoint(t.Context(), "demand-hourly")
-	if err != nil || e.Split == nil || e.Split.Number != 1 || len(e.Plan.Guards) != len(guard.DefaultPlan().Guards) {
+	if err != nil || e.Split == nil || e.Split.Number != 1 || len(e.Terms.Guards) != len(guard.DefaultTerms().Guards) {
 		t.Errorf("%+v, %v", e, err)
 	}
 	if _, err := r.Version(t.Context(), "heat-demand", 2); !errors.Is(err, ErrNone) {

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"innerladder/internal/core/incident"
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/lineage"
 	"innerladder/internal/core/metric"
@@ -282,20 +283,25 @@ func (r View) eachRolledBack(ctx context.Context, ids list, add func(id int64, b
 				JOIN models im ON im.id = iv.model_id
 				WHERE i.endpoint_id = n.endpoint_id AND i.split = n.number AND i.kind = 'main'),
 			coalesce((SELECT max(a.number) FROM alerts a WHERE a.kind = 'rolled_back' AND a.endpoint = e.name
-				AND a.subject = m.name || '@' || v.number AND a.raised_at = n.made_at), 0)
+				AND a.subject = m.name || '@' || v.number AND a.raised_at = n.made_at), 0),
+			coalesce((SELECT max(x.number) FROM incidents x WHERE x.endpoint_id = n.endpoint_id
+				AND x.for_split = n.number AND x.candidate_id = v.id), 0)
 		FROM lanes l JOIN splits n ON n.endpoint_id = l.endpoint_id AND n.leaves = l.split AND n.leaves > 0
 			JOIN endpoints e ON e.id = l.endpoint_id JOIN versions v ON v.id = l.version_id
 			JOIN models m ON m.id = v.model_id
 		WHERE l.version_id IN ? AND NOT EXISTS (SELECT 1 FROM lanes o
 			WHERE o.endpoint_id = n.endpoint_id AND o.split >= n.number AND o.version_id = l.version_id)
 		ORDER BY n.made_at, n.number`, ids), func(rows *sql.Rows) error {
-		var id, made int64
+		var id, made, page int64
 		var alert int
 		var b registry.RolledBack
-		err := rows.Scan(&id, &b.Endpoint, &b.Split, &b.By, &made, &b.Why, &b.Instead, &alert)
+		err := rows.Scan(&id, &b.Endpoint, &b.Split, &b.By, &made, &b.Why, &b.Instead, &alert, &page)
 		b.At = fromMillis(made)
 		if alert > 0 {
 			b.Alert = watch.ID(alert)
+		}
+		if page > 0 {
+			b.Incident = incident.ID(page)
 		}
 		add(id, &b)
 		return err

@@ -303,32 +303,46 @@ func (s *Store) PutWatching(ctx context.Context, endpoint string, state guard.St
 			endpoint, string(raw)); err != nil {
 			return err
 		}
-		for _, t := range state.Trials {
-			for _, r := range t.Readings {
-				if _, err := tx.ExecContext(ctx, `INSERT INTO readings (endpoint, at, split, version, signal, progress)
-					VALUES (?, ?, ?, ?, ?, ?)
-					ON CONFLICT DO UPDATE SET progress = excluded.progress`,
-					endpoint, state.At.UnixMilli(), state.Split, t.Candidate, r.Signal, r.Progress); err != nil {
-					return err
-				}
-			}
-		}
-		return nil
+		return putReadings(ctx, tx, endpoint, state)
 	})
 }
 
-// Readings lists what the guards of an endpoint said since a time.
-func (s *Store) Readings(ctx context.Context, endpoint string, since time.Time) ([]guard.Progress, error) {
+// PutReadings keeps what the guards of an endpoint said, and not where they stand.
+func (s *Store) PutReadings(ctx context.Context, endpoint string, state guard.State) error {
+	return s.db.InOne(ctx, func(tx *sql.Tx) error { return putReadings(ctx, tx, endpoint, state) })
+}
+
+func putReadings(ctx context.Context, tx *sql.Tx, endpoint string, state guard.State) error {
+	for _, t := range state.Trials {
+		for _, r := range t.Readings {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO readings (endpoint, at, split, version, signal,
+					progress, enough)
+				VALUES (?, ?, ?, ?, ?, ?, ?)
+				ON CONFLICT DO UPDATE SET progress = excluded.progress, enough = excluded.enough`,
+				endpoint, state.At.UnixMilli(), state.Split, t.Candidate, r.Signal, r.Progress,
+				r.Enough); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// Readings lists what the guards of an endpoint said in a span of time, in steps, of which each has the most that
+// spoke against a trial in it, and the most that spoke for it.
+func (s *Store) Readings(ctx context.Context, endpoint string, from, to time.Time,
+	step time.Duration,
+) ([]guard.Progress, error) {
 	rows, err := s.db.Read.QueryContext(
 		ctx,
-		`SELECT at, split, version, signal, progress FROM readings WHERE endpoint = ? AND at >= ? ORDER BY at`,
-		endpoint,
-		since.UnixMilli(),
+		`SELECT max(at), max(split), version, signal, max(progress), max(enough) FROM readings
+			WHERE endpoint = ? AND at BETWEEN ? AND ? GROUP BY at / ?, version, signal ORDER BY max(at)`,
+		endpoint, from.UnixMilli(), to.UnixMilli(), max(1, step.Milliseconds()),
 	)
 	return sqlite.Collect(rows, err, func(rows *sql.Rows) (guard.Progress, error) {
 		var p guard.Progress
 		var at int64
-		err := rows.Scan(&at, &p.Split, &p.Version, &p.Signal, &p.Progress)
+		err := rows.Scan(&at, &p.Split, &p.Version, &p.Signal, &p.Progress, &p.Enough)
 		p.At = time.UnixMilli(at).UTC()
 		return p, err
 	})

@@ -41,8 +41,8 @@ type NewEndpoint struct {
 	Environment string `json:"environment"`
 	Rung        string `json:"rung,omitempty" description:"what versions must stand on to answer; the highest when not given"`
 	Description string `json:"description,omitempty"`
-	// Plan is what trial lanes are held to; the default when not given.
-	Plan *guard.Plan `json:"plan,omitempty"`
+	// Terms are what trial lanes are held to; the defaults when not given.
+	Terms *guard.Terms `json:"terms,omitempty"`
 	// Repeatable is for models that only compute.
 	Repeatable bool `json:"repeatable,omitempty" description:"asking a model server twice does no harm, so that a request is sent again whenever it failed"`
 }
@@ -50,11 +50,12 @@ type NewEndpoint struct {
 // EditEndpoint says what changes of an endpoint; what is absent stays. Its name is what callers
 // call, so that stays too.
 type EditEndpoint struct {
-	Description *string     `json:"description,omitempty"`
-	Rung        *string     `json:"rung,omitempty" description:"what versions must stand on to answer"`
-	Plan        *guard.Plan `json:"plan,omitempty" description:"what trial lanes are held to; not while there is one"`
-	Repeatable  *bool       `json:"repeatable,omitempty"`
-	Reason      string      `json:"reason,omitempty"`
+	Description *string      `json:"description,omitempty"`
+	Rung        *string      `json:"rung,omitempty" description:"what versions must stand on to answer"`
+	Terms       *guard.Terms `json:"terms,omitempty" description:"what trial lanes are held to; not while there is one"`
+	Repeatable  *bool        `json:"repeatable,omitempty"`
+	Sticky      *string      `json:"sticky,omitempty" description:"what keeps callers on their lane"`
+	Reason      string       `json:"reason,omitempty"`
 }
 
 // LaneNow is what one lane of the split in force does now.
@@ -79,6 +80,8 @@ type EndpointNow struct {
 	At       time.Time `json:"at"`
 	Split    int       `json:"split" description:"0 when there is none yet"`
 	Lanes    []LaneNow `json:"lanes"`
+	// Diverted is set while the gateway answers by a way back that could not be recorded yet.
+	Diverted string `json:"diverted,omitempty" description:"set while a way back is not written down yet"`
 	// Guards are what the guards of the trial lanes say; empty without a trial.
 	Guards []GuardNow `json:"guards"`
 }
@@ -136,4 +139,12 @@ type Header struct {
 type MadeCaller struct {
 	traffic.Caller
 	Key string `json:"key" description:"shown once; only its digest is kept"`
+}
+
+// Explain is a request of which somebody wants to know where it would go.
+type Explain struct {
+	Version string            `json:"version,omitempty" description:"the version that its path names"`
+	Headers map[string]string `json:"headers,omitempty"`
+	Key     string            `json:"key,omitempty" description:"the name of the caller's key"`
+	Inputs  map[string]string `json:"inputs,omitempty" description:"the first value of inputs"`
 }

@@ -20,6 +20,10 @@ import { RunPage, RunsPage } from './models/runs-page'
 import { TracePage } from './models/trace-page'
 import { VersionPage } from './models/version-page'
 import { NowPage } from './now/now-page'
+import { IncidentPage } from './incidents/incident-page'
+import { IncidentsPage } from './incidents/incidents-page'
+import { RolloutPage } from './rollouts/rollout-page'
+import { RolloutsPage } from './rollouts/rollouts-page'
 import { ReviewPage } from './reviews/review-page'
 import { ReviewsPage } from './reviews/reviews-page'
 import { ConnectionsPage } from './settings/connections-page'
@@ -60,6 +64,10 @@ export function App() {
         <Route path="endpoints" element={<EndpointsPage />} />
         <Route path="endpoints/:endpoint" element={<EndpointPage />} />
         <Route path="endpoints/:endpoint/compare" element={<ComparePage />} />
+        <Route path="rollouts" element={<RolloutsPage />} />
+        <Route path="rollouts/:rollout" element={<RolloutPage />} />
+        <Route path="incidents" element={<IncidentsPage />} />
+        <Route path="incidents/:incident" element={<IncidentPage />} />
         <Route path="environments" element={<EnvironmentsPage />} />
         <Route path="reviews" element={<ReviewsPage />} />
         <Route path="reviews/:promotion" element={<ReviewPage />} />

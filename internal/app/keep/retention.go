@@ -105,7 +105,7 @@ func (s *Service) forgetTrials(ctx context.Context, kept *signals.Store) error {
 		return err
 	}
 	return jobs.Each(endpoints, func(e traffic.Endpoint) string { return e.Name }, func(e traffic.Endpoint) error {
-		trials, err := s.traffic.TrialsOf(ctx, r, e)
+		trials, err := s.traffic.PairsOf(ctx, r, e)
 		if err != nil {
 			return err
 		}

@@ -4,15 +4,19 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"fmt"
 	"slices"
 	"time"
 
 	"innerladder/internal/app/act"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/guard"
+	"innerladder/internal/core/rollout"
 	"innerladder/internal/core/sketch"
+	spans "innerladder/internal/core/span"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/core/watch"
+	"innerladder/internal/recorder"
 	"innerladder/internal/records"
 	"innerladder/internal/signals"
 	"innerladder/internal/wire"
@@ -96,6 +100,11 @@ func (s *Service) endpointNow(ctx context.Context, by act.Actor, e *traffic.Endp
 		return n, nil
 	}
 	n.Split = e.Split.Number
+	if lanes, since := s.traffic.Diverted(e.Name); len(lanes) > 0 && now.Sub(since) > time.Second {
+		instead := traffic.Split{Lanes: lanes}
+		n.Diverted = fmt.Sprintf("The gateway went back to %s at %s; the record follows as soon as it can be written.",
+			instead.String(), since.UTC().Format("15:04:05 UTC"))
+	}
 	// Whole seconds that are over, so that a rate is not cut.
 	to := now.Truncate(time.Second)
 	span := min(nowSpan, max(time.Second, to.Sub(e.Split.MadeAt).Truncate(time.Second)))
@@ -116,24 +125,20 @@ func (s *Service) endpointNow(ctx context.Context, by act.Actor, e *traffic.Endp
 		}
 		n.Lanes = append(n.Lanes, ln)
 	}
-	if len(e.Split.Trials()) == 0 {
-		return n, nil
-	}
-	state, err := s.Watching(ctx, e.Name)
-	if err != nil {
+	pairs, err := s.traffic.PairsOf(ctx, s.DB.Read(records.Everything), *e)
+	if err != nil || len(pairs) == 0 {
 		return n, err
 	}
-	if state.Split != e.Split.Number {
-		// The guards have not looked at this split yet; what they will say is said now.
-		trials, err := s.traffic.TrialsOf(ctx, s.DB.Read(records.Everything), *e)
-		if err != nil {
+	var moving *rollout.Rollout
+	if e.Rollout != "" {
+		moving, err = s.DB.Read(records.Everything).RolloutOf(ctx, e.Name)
+		if err != nil && !errors.Is(err, records.ErrNone) {
 			return n, err
 		}
-		evidence, ready := s.Evidence(ctx, e.Name, trials)
-		if !ready {
-			return n, nil
-		}
-		state, _ = guard.Step(e.Plan, e.Split.Number, trials, state, evidence, now)
+	}
+	state, err := s.WatchingNow(ctx, e, moving.Terms(e.Terms), pairs)
+	if err != nil {
+		return n, err
 	}
 	for _, t := range state.Trials {
 		for _, r := range t.Readings {
@@ -141,6 +146,23 @@ func (s *Service) endpointNow(ctx context.Context, by act.Actor, e *traffic.Endp
 		}
 	}
 	return n, nil
+}
+
+// WatchingNow is where the watching of an endpoint stands. Where the guards have not looked at the split in force
+// yet, what they will say is said now.
+func (s *Service) WatchingNow(ctx context.Context, e *traffic.Endpoint, terms guard.Terms,
+	pairs []guard.TrialPair,
+) (guard.State, error) {
+	state, err := s.Watching(ctx, e.Name)
+	if err != nil || state.Split == e.Split.Number {
+		return state, err
+	}
+	evidence, ready := s.Evidence(ctx, e.Name, pairs)
+	if !ready {
+		return guard.State{}, nil
+	}
+	state, _ = guard.Step(terms, e.Split.Number, pairs, state, evidence, s.Now())
+	return state, nil
 }
 
 const (
@@ -242,7 +264,8 @@ func (s *Service) addEvents(ctx context.Context, by act.Actor, out *wire.Series)
 	}
 	out.Guards = []guard.Progress{}
 	if kept := s.signals.Store(); kept != nil {
-		out.Guards, err = kept.Readings(ctx, out.Endpoint, out.From)
+		step := time.Duration(out.StepMS) * time.Millisecond
+		out.Guards, err = kept.Readings(ctx, out.Endpoint, out.From, out.To, step)
 	}
 	return err
 }
@@ -257,6 +280,78 @@ func point(at time.Time, t *sketch.Traffic, span time.Duration) wire.Point {
 		p.ErrorRate = float64(t.Counts.Failed()) / float64(t.Counts.Requests)
 	}
 	return p
+}
+
+// Curve is what the guards said of a version at an endpoint in a span of time, in some hundreds of steps.
+func (s *Service) Curve(ctx context.Context, endpoint, version string, from, to time.Time) ([]guard.Progress, error) {
+	out := []guard.Progress{}
+	kept := s.signals.Store()
+	if kept == nil {
+		return out, nil
+	}
+	all, err := kept.Readings(ctx, endpoint, from, to, max(time.Second, to.Sub(from)/mostPoints))
+	for _, p := range all {
+		if p.Version == version {
+			out = append(out, p)
+		}
+	}
+	return out, err
+}
+
+// Did is how many requests a version answered for an endpoint in a span of time, and how many of them failed, as
+// far as that is known.
+func (s *Service) Did(ctx context.Context, endpoint, version string, from, to time.Time) (requests, failed uint64) {
+	windows, err := s.recorder.Windows(ctx, signals.Query{
+		Endpoint: endpoint, Versions: []string{version}, From: from.Truncate(time.Minute), To: to.Add(time.Minute),
+	})
+	if err != nil {
+		s.Log.Warn("what a version did is not known", "endpoint", endpoint, "version", version, "error", err)
+	}
+	for _, w := range windows {
+		if w.Lane != recorder.Pinned {
+			requests, failed = requests+w.Summary.Counts.Requests, failed+w.Summary.Counts.Failed()
+		}
+	}
+	return requests, failed
+}
+
+// Lately is what the main lane of an endpoint had in the last while, as the forecast of a rollout needs it;
+// nothing where that is not known.
+func (s *Service) Lately(ctx context.Context, e *traffic.Endpoint, guards []guard.Guard,
+	over time.Duration,
+) rollout.Traffic {
+	now := s.Now()
+	main := e.Split.Main().Version
+	windows, err := s.recorder.Windows(ctx, signals.Query{
+		Endpoint: e.Name, Versions: []string{main}, From: now.Add(-over).Truncate(time.Minute), To: now, Latency: true,
+		Content: true,
+	})
+	if err != nil || len(windows) == 0 {
+		return rollout.Traffic{}
+	}
+	var sum sketch.Summary
+	for _, w := range windows {
+		if w.Lane != recorder.Pinned {
+			sum.Merge(w.Summary)
+		}
+	}
+	span := max(time.Second, now.Sub(windows[0].At)).Seconds()
+	if since := now.Sub(e.Split.MadeAt).Seconds(); e.Split.Number == 1 && since < span {
+		span = max(1, since) // the first minute of it had no split
+	}
+	n := float64(max(1, sum.Counts.Requests))
+	t := rollout.Traffic{
+		Rate: float64(sum.Counts.Requests) / span, Rows: float64(sum.Content.Rows) / span,
+		Failing: float64(sum.Counts.Failed()) / n, TimingOut: float64(sum.Counts.TimedOut) / n,
+		Beyond: map[string]float64{}, Over: spans.Duration(time.Duration(span) * time.Second),
+	}
+	for _, g := range guards {
+		if q := guard.Quantile(g.Signal); q > 0 && sum.Latency.Count() > 0 {
+			limit := g.Limit(sum.Latency.Nanoseconds(q))
+			t.Beyond[g.Signal] = float64(sum.Latency.Above(limit)) / float64(sum.Latency.Count())
+		}
+	}
+	return t
 }
 
 // RollSignals rolls minutes that are over up to hours and days.

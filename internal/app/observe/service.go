@@ -34,8 +34,10 @@ type Service struct {
 	// watched is where the watching of each endpoint's trials stands.
 	watchMu sync.Mutex
 	watched map[string]guard.State
-	// worst is the worst moment of main in the day before a trial began.
-	worst map[trialKey]seqtest.Moment
+	// worst is the worst moment of main in the day before a trial began, was what a version did before another took
+	// over from it.
+	worst past[seqtest.Moment]
+	was   past[guard.Pair]
 	// said is what was said last of the signals.
 	said atomic.Int32
 }
@@ -46,6 +48,6 @@ func New(b *act.Base, registry *registry.Service, traffic *traffic.Service, rec 
 ) *Service {
 	return &Service{
 		Base: b, registry: registry, traffic: traffic, recorder: rec, signals: kept, router: router,
-		health: map[address]health.State{}, watched: map[string]guard.State{}, worst: map[trialKey]seqtest.Moment{},
+		health: map[address]health.State{}, watched: map[string]guard.State{},
 	}
 }

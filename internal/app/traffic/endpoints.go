@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"reflect"
 	"slices"
 	"time"
@@ -23,11 +24,11 @@ func (s *Service) AddEndpoint(ctx context.Context, by act.Actor, n wire.NewEndpo
 	if err := naming.Check("name", n.Name); err != nil {
 		return nil, err
 	}
-	plan := guard.DefaultPlan()
-	if n.Plan != nil {
-		plan = *n.Plan
+	terms := guard.DefaultTerms()
+	if n.Terms != nil {
+		terms = *n.Terms
 	}
-	if err := plan.Check(); err != nil {
+	if err := terms.Check(); err != nil {
 		return nil, err
 	}
 	return act.Change(ctx, s.Base, by, access.Route, func(t *act.Tx) (*traffic.Endpoint, error) {
@@ -63,7 +64,7 @@ func (s *Service) AddEndpoint(ctx context.Context, by act.Actor, n wire.NewEndpo
 		}
 		e := traffic.Endpoint{
 			Name: n.Name, Project: m.Project, Model: n.Model, Environment: n.Environment, Rung: n.Rung,
-			Description: n.Description, Plan: plan, Repeatable: n.Repeatable, CreatedBy: t.By.Name, CreatedAt: t.Now,
+			Description: n.Description, Terms: terms, Repeatable: n.Repeatable, CreatedBy: t.By.Name, CreatedAt: t.Now,
 		}
 		if err := t.View.AddEndpoint(ctx, e); err != nil {
 			return nil, err
@@ -76,12 +77,17 @@ func (s *Service) AddEndpoint(ctx context.Context, by act.Actor, n wire.NewEndpo
 }
 
 // EditEndpoint changes what is said about an endpoint and what it demands. What answers now must
-// meet it afterwards too, and a trial goes on by the plan that it began with.
+// meet it afterwards too, and a trial goes on by the terms that it began with.
 func (s *Service) EditEndpoint(ctx context.Context, by act.Actor, name string,
 	edit wire.EditEndpoint,
 ) (*traffic.Endpoint, error) {
-	if edit.Plan != nil {
-		if err := edit.Plan.Check(); err != nil {
+	if edit.Terms != nil {
+		if err := edit.Terms.Check(); err != nil {
+			return nil, err
+		}
+	}
+	if edit.Sticky != nil && *edit.Sticky != "" {
+		if err := traffic.CheckOn("sticky", *edit.Sticky); err != nil {
 			return nil, err
 		}
 	}
@@ -97,16 +103,19 @@ func (s *Service) EditEndpoint(ctx context.Context, by act.Actor, name string,
 		if edit.Repeatable != nil {
 			e.Repeatable = *edit.Repeatable
 		}
-		if edit.Plan != nil {
+		if edit.Sticky != nil {
+			e.Sticky = *edit.Sticky
+		}
+		if edit.Terms != nil {
 			if e.Split != nil && len(e.Split.Lanes) > 1 {
 				return nil, fault.New(fault.Refused, "endpoint.trial",
-					"%s has a trial, which goes on by the plan that it began with", name).In("plan").
-					Do("end the trial first, or change the plan afterwards")
+					"%s has a trial, which goes on by the terms that it began with", name).In("terms").
+					Do("end the trial first, or change them afterwards")
 			}
-			e.Plan = *edit.Plan
+			e.Terms = *edit.Terms
 		}
 		if edit.Rung != nil {
-			if err := s.demand(ctx, t, e, *edit.Rung); err != nil {
+			if err := s.raise(ctx, t, e, *edit.Rung); err != nil {
 				return nil, err
 			}
 		}
@@ -125,11 +134,14 @@ func (s *Service) EditEndpoint(ctx context.Context, by act.Actor, name string,
 
 // settings are what can be changed of an endpoint.
 func settings(e traffic.Endpoint) wire.EditEndpoint {
-	return wire.EditEndpoint{Description: &e.Description, Rung: &e.Rung, Plan: &e.Plan, Repeatable: &e.Repeatable}
+	return wire.EditEndpoint{
+		Description: &e.Description, Rung: &e.Rung, Terms: &e.Terms, Repeatable: &e.Repeatable,
+		Sticky: &e.Sticky,
+	}
 }
 
-// demand has an endpoint demand another rung, on which what answers now must stand.
-func (s *Service) demand(ctx context.Context, t *act.Tx, e *traffic.Endpoint, rung string) error {
+// raise has an endpoint demand another rung, on which what answers now must stand.
+func (s *Service) raise(ctx context.Context, t *act.Tx, e *traffic.Endpoint, rung string) error {
 	l, err := t.Ladder(ctx, e.Project)
 	if err != nil {
 		return err
@@ -165,6 +177,11 @@ func (s *Service) RemoveEndpoint(ctx context.Context, by act.Actor, name, reason
 		e, err := s.FindEndpoint(ctx, t.View, name)
 		if err != nil {
 			return nil, err
+		}
+		if e.Rollout != "" {
+			return nil, fault.New(fault.Refused, "rollout.in_force", "%s moves %s now", e.Rollout, name).
+				In("endpoint").
+				Do("end it first with: innerladder rollout end %s -why REASON", e.Rollout)
 		}
 		if e.Split != nil {
 			if err := naming.CheckReason(reason, "say why; it answers nobody from now on"); err != nil {
@@ -252,9 +269,10 @@ func (s *Service) Splits(ctx context.Context, by act.Actor, endpoint string,
 }
 
 // Split makes a new split of an endpoint and puts it in force. based is the number of
-// the split it was decided on, -1 when the caller does not care.
-func (s *Service) Split(ctx context.Context, by act.Actor, endpoint string, lanes []traffic.Lane, reason string,
-	based int,
+// the split it was decided on, -1 when the caller does not care. Without rules (nil) those in force stay whose versions
+// have a lane; an empty list ends them.
+func (s *Service) Split(ctx context.Context, by act.Actor, endpoint string, lanes []traffic.Lane,
+	rules []traffic.Rule, reason string, based int,
 ) (*traffic.Split, error) {
 	if err := by.May(access.Route); err != nil {
 		return nil, err
@@ -268,6 +286,9 @@ func (s *Service) Split(ctx context.Context, by act.Actor, endpoint string, lane
 			return nil, err
 		}
 		if err := checkBased(e, based); err != nil {
+			return nil, err
+		}
+		if err := s.free(ctx, t.View, e); err != nil {
 			return nil, err
 		}
 		resolved := slices.Clone(lanes)
@@ -287,6 +308,12 @@ func (s *Service) Split(ctx context.Context, by act.Actor, endpoint string, lane
 			return nil, err
 		}
 		next := &traffic.Split{Endpoint: e.Name, Lanes: resolved, Reason: reason}
+		if rules == nil && e.Split != nil {
+			rules = traffic.KeepRules(e.Split.Rules, resolved)
+		}
+		if next.Rules, err = s.resolveRules(ctx, t.View, rules, resolved); err != nil {
+			return nil, err
+		}
 		if next.Contract, err = s.contractFor(ctx, t, e, next, standings); err != nil {
 			return nil, err
 		}
@@ -308,37 +335,54 @@ func checkBased(e *traffic.Endpoint, based int) error {
 	return nil
 }
 
-// checkStandings asks whether the versions of a split may answer for the endpoint now, and says
-// what is known of each. A way back does not ask for the rung: it must stay open.
-func (s *Service) checkStandings(ctx context.Context, r records.View, e *traffic.Endpoint, lanes []traffic.Lane,
-	rung bool,
-) ([]traffic.Standing, error) {
+// demand is what an endpoint asks of the versions that answer for it. A way back does not ask for the
+// rung: it must stay open.
+func (s *Service) demand(ctx context.Context, r records.View, e *traffic.Endpoint, rung bool) (traffic.Demand, error) {
 	ladder, err := r.Ladder(ctx, e.Project)
-	if err != nil {
-		return nil, err
-	}
 	d := traffic.Demand{
 		Endpoint: e.Name, Model: e.Model, Environment: e.Environment, Rung: e.Rung,
-		Height: ladder.Height(e.Rung),
+		Height: ladder.Height(e.Rung), Ladder: ladder.Height,
 	}
 	if !rung {
 		d.Height = -1
 	}
-	var standings []traffic.Standing
+	return d, err
+}
+
+// standing is what is known of a version where it would answer for an endpoint.
+func (s *Service) standing(ctx context.Context, r records.View, e *traffic.Endpoint, d traffic.Demand,
+	ref string,
+) (traffic.Standing, error) {
+	v, err := s.registry.Resolve(ctx, r, "version", ref)
+	if err != nil {
+		return traffic.Standing{}, err
+	}
+	st := traffic.Standing{
+		Version: v.Ref, Model: v.Model, Rung: v.Rung, Height: d.Ladder(v.Rung), Signature: v.Signature,
+	}
+	p, err := r.PlacementOf(ctx, v.Ref, e.Environment)
+	if errors.Is(err, records.ErrNone) {
+		return st, nil
+	}
+	if err == nil {
+		st.Placed, st.Healthy, st.Reason = true, p.Healthy, p.Reason()
+		st.Signature = p.Exactly(v.Signature)
+	}
+	return st, err
+}
+
+// checkStandings asks whether the versions of a split may answer for the endpoint now, and says
+// what is known of each.
+func (s *Service) checkStandings(ctx context.Context, r records.View, e *traffic.Endpoint, lanes []traffic.Lane,
+	rung bool,
+) (standings []traffic.Standing, err error) {
+	d, err := s.demand(ctx, r, e, rung)
+	if err != nil {
+		return nil, err
+	}
 	for _, l := range lanes {
-		v, err := s.registry.Resolve(ctx, r, "version", l.Version)
+		st, err := s.standing(ctx, r, e, d, l.Version)
 		if err != nil {
-			return nil, err
-		}
-		st := traffic.Standing{
-			Version: v.Ref, Model: v.Model, Rung: v.Rung, Height: ladder.Height(v.Rung), Signature: v.Signature,
-		}
-		p, err := r.PlacementOf(ctx, v.Ref, e.Environment)
-		switch {
-		case err == nil:
-			st.Placed, st.Healthy, st.Reason = true, p.Healthy, p.Reason()
-			st.Signature = p.Exactly(v.Signature)
-		case !errors.Is(err, records.ErrNone):
 			return nil, err
 		}
 		standings = append(standings, st)
@@ -361,6 +405,7 @@ func (s *Service) PutInForce(ctx context.Context, t *act.Tx, e *traffic.Endpoint
 	case split.Leaves > 0:
 		said = fmt.Sprintf("%s#%d: away from #%d, %s.", e.Name, split.Number, split.Leaves, split)
 	}
+	said += s.late(e.Name, t.Now)
 	var before any
 	if e.Split != nil {
 		before = e.Split
@@ -371,41 +416,167 @@ func (s *Service) PutInForce(ctx context.Context, t *act.Tx, e *traffic.Endpoint
 	})
 }
 
-// Back leaves the split in force for a reason and returns to an earlier one: to the given
-// revision, or for 0 to where the way back leads by itself.
-func (s *Service) Back(ctx context.Context, by act.Actor, endpoint string, to int, reason string,
+// resolveRules finds the versions that rules name, which must have a lane.
+func (s *Service) resolveRules(ctx context.Context, r records.View, rules []traffic.Rule, lanes []traffic.Lane,
+) ([]traffic.Rule, error) {
+	out := slices.Clone(rules)
+	for i := range out {
+		v, err := s.registry.Resolve(ctx, r, fmt.Sprintf("rules[%d].version", i), out[i].Version)
+		if err != nil {
+			return nil, err
+		}
+		out[i].Version = v.Ref
+	}
+	return out, traffic.CheckTargets("rules", out, lanes)
+}
+
+// Explain says where a request would go now, and why.
+func (s *Service) Explain(ctx context.Context, by act.Actor, endpoint, named string, a traffic.Asked,
+) (traffic.Where, error) {
+	e, err := s.Endpoint(ctx, by, endpoint)
+	if err != nil {
+		return traffic.Where{}, err
+	}
+	if e.Split == nil {
+		return traffic.Where{}, fault.New(fault.Refused, "explain.no_split", "nothing answers for %s yet", endpoint).
+			In("endpoint").Do("make a split with: innerladder split %s %s@NUMBER=100", endpoint, e.Model)
+	}
+	return traffic.Explain(e.Name, e.Split, e.Sticky, named, a)
+}
+
+// free refuses a split by hand while a rollout moves the endpoint, or nothing may be moved.
+func (s *Service) free(ctx context.Context, r records.View, e *traffic.Endpoint) error {
+	if e.Rollout != "" {
+		return fault.New(fault.Refused, "rollout.in_force", "%s moves %s now", e.Rollout, e.Name).In("endpoint").
+			Do("end it first with: innerladder rollout end %s -why REASON", e.Rollout)
+	}
+	frozen, err := s.Frozen(ctx, r, e.Project)
+	if err == nil && frozen != "" {
+		err = fault.New(fault.Refused, "freeze.on", "a change freeze is on: %s", frozen).In("endpoint").
+			Do("wait for its end; ways back are open: innerladder back %s", e.Name)
+	}
+	return err
+}
+
+// Frozen says why nothing is moved in a project now: a change freeze of its ladder is in force. It is empty when
+// there is none.
+func (s *Service) Frozen(ctx context.Context, r records.View, project string) (string, error) {
+	l, err := r.Ladder(ctx, project)
+	if err != nil {
+		return "", err
+	}
+	f := l.Frozen(s.Now())
+	if f.Name == "" {
+		return "", nil
+	}
+	return fmt.Sprintf("%s, until %s", f.Name, f.Until.UTC().Format("2006-01-02 15:04 UTC")), nil
+}
+
+// Lacking lists all that a version lacks to answer for an endpoint, each with what to do about it. capacity is
+// how many healthy addresses it must have, as a share of those of main.
+func (s *Service) Lacking(ctx context.Context, r records.View, e *traffic.Endpoint, ref string,
+	capacity float64,
+) (out []string, err error) {
+	d, err := s.demand(ctx, r, e, true)
+	if err != nil {
+		return nil, err
+	}
+	st, err := s.standing(ctx, r, e, d, ref)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range d.Lacks(st, "version") {
+		out = append(out, f.Detail+": "+f.Remedy)
+	}
+	if !st.Placed {
+		return out, nil
+	}
+	decided, err := s.decided(ctx, r, e)
+	if err != nil {
+		return nil, err
+	}
+	if len(decided) > 0 {
+		main, err := s.standing(ctx, r, e, d, e.Split.Main().Version)
+		if err != nil {
+			return nil, err
+		}
+		var f *fault.Fault
+		if _, err := decided.Under([]traffic.Standing{main, st}); errors.As(err, &f) {
+			out = append(out, f.Detail+": "+f.Remedy)
+		}
+	}
+	has, err := s.HealthyAddresses(ctx, r, ref, e.Environment)
+	if err != nil {
+		return nil, err
+	}
+	answering, err := s.HealthyAddresses(ctx, r, e.Split.Main().Version, e.Environment)
+	if need := int(math.Ceil(capacity * float64(answering))); err == nil && st.Healthy && has < need {
+		out = append(out, fmt.Sprintf("%s has %d healthy addresses, and all traffic needs %d, as %s has: add some "+
+			"with: innerladder placement add %s -env %s -at URL", ref, has, need, e.Split.Main().Version, ref,
+			e.Environment))
+	}
+	return out, err
+}
+
+// HealthyAddresses is how many addresses of a version are healthy in an environment.
+func (s *Service) HealthyAddresses(ctx context.Context, r records.View, ref, environment string) (n int, err error) {
+	p, err := r.PlacementOf(ctx, ref, environment)
+	if errors.Is(err, records.ErrNone) {
+		return 0, nil
+	}
+	if err != nil {
+		return 0, err
+	}
+	for _, a := range p.Addresses {
+		if a.Healthy {
+			n++
+		}
+	}
+	return n, nil
+}
+
+// WayTo finds the split by which an endpoint leaves the one in force for a reason and returns to an earlier one:
+// to the given revision, or for 0 to where the way back leads by itself. What it returns to must be healthy
+// and keep its contract.
+func (s *Service) WayTo(ctx context.Context, r records.View, endpoint string, to int, reason string,
 	based int,
+) (*traffic.Endpoint, *traffic.Split, error) {
+	e, err := s.FindEndpoint(ctx, r, endpoint)
+	if err != nil {
+		return nil, nil, err
+	}
+	if err := checkBased(e, based); err != nil {
+		return nil, nil, err
+	}
+	target, err := s.wayBack(ctx, r, endpoint, to)
+	if err != nil {
+		return nil, nil, err
+	}
+	standings, err := s.checkStandings(ctx, r, e, target.Lanes, false)
+	if err != nil {
+		return nil, nil, err
+	}
+	if err := keepsContract(ctx, r, target, standings); err != nil {
+		return nil, nil, err
+	}
+	return e, &traffic.Split{
+		Endpoint: e.Name, Lanes: target.Lanes, Rules: target.Rules, Reason: reason, ReturnsTo: target.Number,
+		Leaves: e.Split.Number, Contract: target.Contract,
+	}, nil
+}
+
+// Move puts the lanes of a rollout in force, whose versions must be able to answer and keep a contract
+// together.
+func (s *Service) Move(ctx context.Context, t *act.Tx, e *traffic.Endpoint, next *traffic.Split,
 ) (*traffic.Split, error) {
-	if err := by.May(access.Route); err != nil {
+	standings, err := s.checkStandings(ctx, t.View, e, next.Lanes, false)
+	if err != nil {
 		return nil, err
 	}
-	if err := naming.CheckReason(reason, "say why with -why"); err != nil {
+	if next.Contract, err = s.contractFor(ctx, t, e, next, standings); err != nil {
 		return nil, err
 	}
-	return act.Change(ctx, s.Base, by, access.Route, func(t *act.Tx) (*traffic.Split, error) {
-		e, err := s.FindEndpoint(ctx, t.View, endpoint)
-		if err != nil {
-			return nil, err
-		}
-		if err := checkBased(e, based); err != nil {
-			return nil, err
-		}
-		target, err := s.wayBack(ctx, t.View, endpoint, to)
-		if err != nil {
-			return nil, err
-		}
-		standings, err := s.checkStandings(ctx, t.View, e, target.Lanes, false)
-		if err != nil {
-			return nil, err
-		}
-		if err := keepsContract(ctx, t.View, target, standings); err != nil {
-			return nil, err
-		}
-		return s.PutInForce(ctx, t, e, &traffic.Split{
-			Endpoint: e.Name, Lanes: target.Lanes, Reason: reason, ReturnsTo: target.Number, Leaves: e.Split.Number,
-			Contract: target.Contract,
-		})
-	})
+	return s.PutInForce(ctx, t, e, next)
 }
 
 // History reads the newest splits of an endpoint, in ascending order; the last is in force.

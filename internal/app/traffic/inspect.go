@@ -2,6 +2,7 @@ package traffic
 
 import (
 	"context"
+	"fmt"
 	"net/netip"
 	"net/url"
 	"strings"
@@ -13,6 +14,7 @@ import (
 	"innerladder/internal/core/signature"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/oip"
+	"innerladder/internal/records"
 )
 
 // answersWithin is how long a server may take for a sample request: the first may load the model.
@@ -90,4 +92,63 @@ func (s *Service) inspect(ctx context.Context, v *registry.Version, environment,
 		return refuse("placement.answers", told, "see what the server logs about it")
 	}
 	return out, nil
+}
+
+// ProvesEverywhere asks a version for its known answers at each of its healthy addresses in an environment, and
+// says where it answers otherwise; empty when it does not, or has none.
+func (s *Service) ProvesEverywhere(ctx context.Context, ref, environment string) string {
+	p, err := s.DB.Read(records.Everything).PlacementOf(ctx, ref, environment)
+	if err != nil {
+		return ref + " is not placed in " + environment
+	}
+	for _, a := range p.Addresses {
+		if !a.Healthy {
+			continue
+		}
+		if told, _ := s.Proves(ctx, *p, a.URL); told != "" {
+			return fmt.Sprintf("%s does not give its known answers at %s: %s", ref, a.URL, told)
+		}
+	}
+	return ""
+}
+
+// Warm sends a version sample requests where it is placed, to each of its healthy addresses in turn, until
+// so many were answered as its signature says or one was not. It says how many were, and what went wrong.
+func (s *Service) Warm(ctx context.Context, ref, environment string, requests int) (answered int, why string) {
+	r := s.DB.Read(records.Everything)
+	v, err := s.registry.Resolve(ctx, r, "version", ref)
+	if err != nil {
+		return 0, err.Error()
+	}
+	p, err := r.PlacementOf(ctx, v.Ref, environment)
+	if err != nil {
+		return 0, v.Ref + " is not placed in " + environment
+	}
+	exact := p.Exactly(v.Signature)
+	if exact == nil || exact.Halves() {
+		return requests, "" // it cannot be asked anything: there is no sample that the protocol carries
+	}
+	sample := exact.SampleAfter(v.SampleRequest)
+	if sample == nil {
+		return requests, ""
+	}
+	for i := 0; answered < requests; i++ {
+		a := p.Addresses[i%len(p.Addresses)]
+		if !a.Healthy {
+			if !p.Healthy {
+				return answered, p.Reason()
+			}
+			continue
+		}
+		servers, err := s.serversIn(ctx, environment, a.URL)
+		if err != nil {
+			return answered, err.Error()
+		}
+		at := asked{servers.Patient(answersWithin), a.URL, p.ServedAs, exact}
+		if _, why := at.ask(ctx, sample); why != "" {
+			return answered, "the sample request " + why
+		}
+		answered++
+	}
+	return answered, ""
 }

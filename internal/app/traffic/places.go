@@ -267,6 +267,9 @@ func (s *Service) Unplace(ctx context.Context, by act.Actor, ref, environment st
 				strings.Join(using, ", ")).In("version").
 				Do("take it out of the split first with: innerladder split %s …", using[0])
 		}
+		if err := s.rolling(ctx, t.View, v.Ref, environment); err != nil {
+			return nil, err
+		}
 		labels, err := t.View.Labels(ctx, v.Model)
 		if err != nil {
 			return nil, err
@@ -286,6 +289,31 @@ func (s *Service) Unplace(ctx context.Context, by act.Actor, ref, environment st
 			Sentence: fmt.Sprintf("%s was taken away from %s.", v.Ref, environment), Before: p,
 		})
 	})
+}
+
+// rolling refuses to take away what a rollout may need: its candidate, and the version that it must be able to
+// go back to.
+func (s *Service) rolling(ctx context.Context, r records.View, ref, environment string) error {
+	open, err := r.Within(records.Everything).OpenRollouts(ctx)
+	if err != nil {
+		return err
+	}
+	for _, o := range open {
+		if o.Candidate != ref && o.Incumbent != ref {
+			continue
+		}
+		e, err := r.Within(records.Everything).Endpoint(ctx, o.Endpoint)
+		if err != nil {
+			return err
+		}
+		if e.Environment == environment {
+			return fault.New(fault.Refused, "rollout.in_force", "%s moves %s from %s to %s", o.ID, o.Endpoint,
+				o.Incumbent, o.Candidate).
+				In("version").
+				Do("wait until it is over, or end it with: innerladder rollout end %s", o.ID)
+		}
+	}
+	return nil
 }
 
 // Placements lists all placements, of one version when a ref is given.

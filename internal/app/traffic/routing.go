@@ -56,6 +56,7 @@ func (s *Service) Reroute(ctx context.Context, names ...string) error {
 		if err != nil {
 			return err
 		}
+		s.remember(route)
 		if told, err := s.fixBins(ctx, r, e); err != nil || !told {
 			return err
 		}
@@ -104,40 +105,60 @@ func (s *Service) readRoute(ctx context.Context, r records.View, e traffic.Endpo
 	if err != nil {
 		return route, fmt.Errorf("reading the route: %w", err)
 	}
-	for _, c := range callers {
-		route.Callers = append(route.Callers, c.Digest)
-	}
+	route.Callers, route.Sticky = callers, e.Sticky
 	if e.Split == nil {
 		return route, nil
 	}
 	route.Split, route.Since = e.Split.Number, e.Split.MadeAt
-	if route.Trials, err = s.TrialsOf(ctx, r, e); err != nil {
+	lanes := e.Split.Lanes
+	route.Rules = e.Split.Rules
+	if d, diverted := s.diverted[e.Name]; diverted && d.from == e.Split.Number {
+		route.Split, route.Since, lanes = d.from+1, d.since.UTC(), d.lanes
+		route.Rules = traffic.KeepRules(route.Rules, lanes)
+	} else {
+		delete(s.diverted, e.Name) // the record knows of it now
+	}
+	if len(lanes) == 0 {
+		return route, nil
+	}
+	if route.Watched, err = s.PairsOf(ctx, r, e); err != nil {
 		return route, fmt.Errorf("reading the route: %w", err)
 	}
-	labels, err := r.Labels(ctx, e.Model)
-	if err != nil {
-		return route, fmt.Errorf("reading the route: %w", err)
-	}
-	for _, l := range e.Split.Lanes {
-		rl := traffic.RouteLane{Lane: l}
-		for _, label := range labels {
-			if label.Version == l.Version {
-				rl.Labels = append(rl.Labels, label.Name)
-			}
-		}
-		p, err := r.PlacementOf(ctx, l.Version, e.Environment)
-		switch {
-		case err == nil:
-			rl.Model = p.ServedAs
-			for _, a := range p.Addresses {
-				rl.Addresses = append(rl.Addresses, traffic.RouteAddress{URL: a.URL, Healthy: a.Healthy})
-			}
-		case !errors.Is(err, records.ErrNone): // a lane without a place answers nothing, the others go on
+	for _, l := range lanes {
+		rl, err := s.readLane(ctx, r, e, l)
+		if err != nil {
 			return route, fmt.Errorf("reading the route: %w", err)
 		}
 		route.Lanes = append(route.Lanes, rl)
 	}
 	return route, nil
+}
+
+// readLane reads what the gateway must know of one lane.
+func (s *Service) readLane(ctx context.Context, r records.View, e traffic.Endpoint, l traffic.Lane,
+) (traffic.RouteLane, error) {
+	rl := traffic.RouteLane{Lane: l}
+	labels, err := r.Labels(ctx, e.Model)
+	if err != nil {
+		return rl, err
+	}
+	for _, label := range labels {
+		if label.Version == l.Version {
+			rl.Labels = append(rl.Labels, label.Name)
+		}
+	}
+	p, err := r.PlacementOf(ctx, l.Version, e.Environment)
+	if errors.Is(err, records.ErrNone) {
+		return rl, nil // a lane without a place answers nothing, the others go on
+	}
+	if err != nil {
+		return rl, err
+	}
+	rl.Model = p.ServedAs
+	for _, a := range p.Addresses {
+		rl.Addresses = append(rl.Addresses, traffic.RouteAddress{URL: a.URL, Healthy: a.Healthy})
+	}
+	return rl, nil
 }
 
 // fixBins chooses the bins of an endpoint's columns from the reference profile of its
@@ -185,7 +206,7 @@ func (s *Service) follow(ctx context.Context, entries []record.Entry) {
 		case class == "label", class == "secret", e.Kind == "placement.changed", e.Kind == "endpoint.removed":
 			s.RerouteOrRetry(ctx)
 			return
-		case class == "endpoint", class == "split", class == "caller":
+		case class == "endpoint", class == "split", class == "caller", class == "rollout":
 			if !slices.Contains(names, e.Subject) {
 				names = append(names, e.Subject)
 			}

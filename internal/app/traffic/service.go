@@ -29,9 +29,12 @@ type Service struct {
 	// endpoints for which that could not be done.
 	routing  sync.Mutex
 	unrouted map[string]bool
-	// trials are those that each endpoint has with its newest split.
-	trialsMu sync.Mutex
-	trials   map[string]splitTrials
+	// routed are the routes in force, diverted those that the record does not know of yet.
+	routed   map[string]route
+	diverted map[string]diversion
+	// courses are those of each endpoint up to its newest split.
+	coursesMu sync.Mutex
+	courses   map[string]traffic.Course
 }
 
 // askServersFor is how long a model server may take to answer a question of ours.
@@ -44,7 +47,8 @@ func New(b *act.Base, people *people.Service, registry *registry.Service, secret
 ) *Service {
 	s := &Service{
 		Base: b, people: people, registry: registry, secrets: secrets, recorder: rec, router: router,
-		servers: oip.NewClient(askServersFor), unrouted: map[string]bool{}, trials: map[string]splitTrials{},
+		servers: oip.NewClient(askServersFor), unrouted: map[string]bool{},
+		routed: map[string]route{}, diverted: map[string]diversion{}, courses: map[string]traffic.Course{},
 	}
 	b.OnConfirm(s.follow)
 	return s

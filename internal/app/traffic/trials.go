@@ -3,51 +3,46 @@ package traffic
 import (
 	"context"
 	"slices"
+	"time"
 
 	"innerladder/internal/core/guard"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/records"
 )
 
-// splitTrials are the trials that an endpoint has with a split.
-type splitTrials struct {
-	split int
-	pairs []guard.TrialPair
-}
-
-// TrialsOf lists the trials of an endpoint's split in force, each from when it began. What
-// is known of the split before is remembered, so that little is read however long a trial
-// goes on.
-func (s *Service) TrialsOf(ctx context.Context, r records.View, e traffic.Endpoint) ([]guard.TrialPair, error) {
-	if e.Split == nil || len(e.Split.Trials()) == 0 {
+// PairsOf lists what is watched at an endpoint now, each from when it began: its trials, and a version
+// that took over. What is known of the split before is remembered, so that little is read however long
+// a trial goes on.
+func (s *Service) PairsOf(ctx context.Context, r records.View, e traffic.Endpoint) ([]guard.TrialPair, error) {
+	if e.Split == nil {
 		return nil, nil
 	}
-	s.trialsMu.Lock()
-	known := s.trials[e.Name]
-	s.trialsMu.Unlock()
-	if known.split == e.Split.Number {
-		return known.pairs, nil
+	now := s.Now()
+	s.coursesMu.Lock()
+	known := s.courses[e.Name]
+	s.coursesMu.Unlock()
+	if known.Split != e.Split.Number {
+		if known.Split > e.Split.Number {
+			known = traffic.Course{}
+		}
+		history, err := s.splitsSince(ctx, r, e, known.Split, now)
+		if err != nil {
+			return nil, err
+		}
+		for _, split := range slices.Backward(history) {
+			known = known.Next(split)
+		}
+		s.coursesMu.Lock()
+		s.courses[e.Name] = known
+		s.coursesMu.Unlock()
 	}
-	if known.split == 0 || known.split > e.Split.Number {
-		known = splitTrials{}
-	}
-	history, err := s.splitsSince(ctx, r, e, known.split)
-	if err != nil {
-		return nil, err
-	}
-	for _, split := range slices.Backward(history) {
-		known = splitTrials{split.Number, split.TrialPairs(known.pairs)}
-	}
-	s.trialsMu.Lock()
-	s.trials[e.Name] = known
-	s.trialsMu.Unlock()
-	return known.pairs, nil
+	return known.Pairs(e.Rollout, now), nil
 }
 
-// splitsSince reads the splits of an endpoint after one, newest first, as far back as its
-// trials go.
-func (s *Service) splitsSince(ctx context.Context, r records.View, e traffic.Endpoint,
-	after int,
+// splitsSince reads the splits of an endpoint after one, newest first, as far back as what is watched
+// there goes: its trials, the rollout that moves it, and what somebody did lately.
+func (s *Service) splitsSince(ctx context.Context, r records.View, e traffic.Endpoint, after int,
+	now time.Time,
 ) (out []traffic.Split, err error) {
 	for cursor := ""; ; {
 		page, next, err := r.Splits(ctx, e.Name, records.Page{Limit: traffic.LookBack, After: cursor})
@@ -59,7 +54,8 @@ func (s *Service) splitsSince(ctx context.Context, r records.View, e traffic.End
 				return out, nil
 			}
 			out = append(out, split)
-			if len(split.Trials()) == 0 {
+			long := now.Sub(split.MadeAt) > traffic.AfterCare
+			if long && len(split.Lanes) < 2 && (e.Rollout == "" || split.Rollout != e.Rollout) {
 				return out, nil
 			}
 		}

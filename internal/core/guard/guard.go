@@ -1,9 +1,10 @@
-// Package guard is the state machine that watches over the trials of an endpoint: it is
-// handed a plan, its own last state, the evidence and the time, and answers with the next
-// state and what to do.
+// Package guard is the state machine that watches over the trials of an endpoint, and over a version
+// that has just taken over: it is handed terms, its own last state, the evidence and the time, and
+// answers with the next state and what to do.
 package guard
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"math"
@@ -20,15 +21,19 @@ import (
 // The signals that guards may name.
 const (
 	ErrorRate       = "error_rate"
+	TimeoutRate     = "timeout_rate"
 	LatencyP50      = "latency_p50"
 	LatencyP90      = "latency_p90"
 	LatencyP95      = "latency_p95"
 	LatencyP99      = "latency_p99"
 	PredictionDrift = "prediction_drift"
+	MissingOutputs  = "missing_outputs"
 )
 
 // Signals are those that guards may name, in the order in which they are shown.
-var Signals = []string{ErrorRate, LatencyP50, LatencyP90, LatencyP95, LatencyP99, PredictionDrift}
+var Signals = []string{
+	ErrorRate, TimeoutRate, LatencyP50, LatencyP90, LatencyP95, LatencyP99, PredictionDrift, MissingOutputs,
+}
 
 // quantileOf is the quantile of a signal of latency.
 var quantileOf = map[string]float64{LatencyP50: 0.5, LatencyP90: 0.9, LatencyP95: 0.95, LatencyP99: 0.99}
@@ -36,37 +41,68 @@ var quantileOf = map[string]float64{LatencyP50: 0.5, LatencyP90: 0.9, LatencyP95
 // Allowed is how much more than the incumbent a candidate may fail: twice as often, or 0.05 points more.
 var Allowed = seqtest.Allowance{Ratio: 2, Difference: 0.0005}
 
+// Response is what is done when a guard fires.
+type Response string
+
+// The responses, from the mildest.
+const (
+	Notify   Response = "notify"
+	Hold     Response = "hold"
+	RollBack Response = "roll_back"
+)
+
+// Responses are all that there are, from the mildest.
+var Responses = []Response{Notify, Hold, RollBack}
+
 // Guard is a condition on a signal of a trial lane against the main lane at the same
-// time. When it is surely broken, the trial is rolled back.
+// time. When it is surely broken, its response follows.
 type Guard struct {
-	Signal string `json:"signal" enum:"error_rate,latency_p50,latency_p90,latency_p95,latency_p99,prediction_drift"`
+	Signal string `json:"signal" enum:"error_rate,timeout_rate,latency_p50,latency_p90,latency_p95,latency_p99,prediction_drift,missing_outputs"`
 	// Ratio is how many times the main lane's the signal may be, from 1 on; 0 is as 1. Predictions have
 	// none.
 	Ratio float64 `json:"ratio,omitempty" minimum:"0" maximum:"100"`
 	// Margin is how much worse than the main lane's it may be whatever the ratio: for error_rate a
-	// difference of shares, for latency milliseconds, for prediction_drift a gap of cumulative shares.
+	// difference of shares, for latency milliseconds, for prediction_drift a gap of cumulative shares,
+	// for missing_outputs a share of answers.
 	Margin float64 `json:"margin" minimum:"0"`
+	// Then is what follows when it fires; roll_back when not given.
+	Then Response `json:"then,omitempty" enum:"notify,hold,roll_back" description:"when it fires; else roll_back"`
 }
 
-// Plan is what a trial is held to.
-type Plan struct {
+// Response is what follows when the guard fires.
+func (g Guard) Response() Response { return cmp.Or(g.Then, RollBack) }
+
+// Terms is what a trial is held to.
+type Terms struct {
 	Guards []Guard `json:"guards"`
 	// Alpha is the chance that any of the guards ever fires on a trial that is no worse
 	// than its margins allow.
 	Alpha float64 `json:"alpha" minimum:"0" maximum:"1"`
+	// Beta is the chance that a trial that is worse than a margin allows is ever called good enough.
+	// All guards must call it so, which is why each has the whole of it. 0 is 0.05.
+	Beta float64 `json:"beta,omitempty" minimum:"0" maximum:"1" description:"chance a worse one passes; usually 0.05"`
 }
 
-// DefaultPlan allows twice the failures or 0.05 points more, half as much again of the 99th percentile
-// of latency or 5 ms more, and a gap of a tenth in the predictions; it is wrong for fewer than one
-// harmless trial in a thousand.
-func DefaultPlan() Plan {
-	return Plan{Alpha: 0.001, Guards: []Guard{
-		{ErrorRate, Allowed.Ratio, Allowed.Difference}, {LatencyP99, 1.5, 5}, {PredictionDrift, 0, 0.1},
+// UsualBeta is the chance that counts where terms give none.
+const UsualBeta = 0.05
+
+// DefaultTerms allows twice the failures or 0.05 points more, the same of time-outs with 0.02 points,
+// half as much again of the median and the 99th percentile of latency or 5 ms more, a gap of a tenth in
+// the predictions, and outputs missing in 5 of 100 answers more; it is wrong for fewer than one harmless
+// trial in a thousand.
+func DefaultTerms() Terms {
+	return Terms{Alpha: 0.001, Beta: UsualBeta, Guards: []Guard{
+		{Signal: ErrorRate, Ratio: Allowed.Ratio, Margin: Allowed.Difference},
+		{Signal: TimeoutRate, Ratio: 2, Margin: 0.0002},
+		{Signal: LatencyP50, Ratio: 1.5, Margin: 5},
+		{Signal: LatencyP99, Ratio: 1.5, Margin: 5},
+		{Signal: PredictionDrift, Margin: 0.1},
+		{Signal: MissingOutputs, Margin: 0.05},
 	}}
 }
 
 // Of is the guard of a signal; there is none for false.
-func (p Plan) Of(signal string) (g Guard, there bool) {
+func (p Terms) Of(signal string) (g Guard, there bool) {
 	for _, g := range p.Guards {
 		if g.Signal == signal {
 			return g, true
@@ -101,10 +137,37 @@ type Pair struct {
 	Incumbent, Candidate Lane
 	// Worst is the main lane's worst moment before the trial began, as far as that is known.
 	Worst seqtest.Moment
+	// Day is what the incumbent did in the day before another version took over from it, in parts, and Hours its
+	// latency by the hour: a version that took over is no worse than the incumbent was at its worst hour.
+	// Both are empty for trials.
+	Day   []sketch.Counts
+	Hours []*sketch.Quantiles
 }
 
-// Evidence is what is known of every trial of an endpoint, by candidate.
-type Evidence map[string]Pair
+// leastPart is how many requests a part of a day must have to have a rate of its own.
+const leastPart = 2000
+
+// Parts puts the minutes of a day together, in the order of time, so that each part has enough requests to have a
+// rate of its own. What is left over at the end belongs to the last.
+func Parts(minutes []sketch.Counts) (out []sketch.Counts) {
+	var open sketch.Counts
+	for _, m := range minutes {
+		if open = open.Plus(m); open.Requests >= leastPart {
+			out, open = append(out, open), sketch.Counts{}
+		}
+	}
+	switch {
+	case open.Requests == 0:
+	case len(out) == 0:
+		out = append(out, open)
+	default:
+		out[len(out)-1] = out[len(out)-1].Plus(open)
+	}
+	return out
+}
+
+// Evidence is what is known of every trial of an endpoint, and of a version that took over.
+type Evidence map[TrialKey]Pair
 
 // State is where the watching of an endpoint's trials stands; it can be stored and taken up
 // again.
@@ -119,15 +182,17 @@ type State struct {
 // that began: growing a share changes nothing of it.
 type TrialState struct {
 	TrialPair
-	Errors ErrorsState `json:"errors"`
+	// Rates are those of guards on failures of some kind, by signal.
+	Rates map[string]RateState `json:"rates,omitempty"`
 	// Latencies are those of guards on latency, by signal; Outputs those of the predictions, by
 	// output; Forms those of whether outputs are there, by output and type.
 	Latencies map[string]LatencyState  `json:"latencies,omitempty"`
 	Outputs   map[string]seqtest.Edges `json:"outputs,omitempty"`
 	Forms     map[string]FormState     `json:"forms,omitempty"`
 	Readings  []Reading                `json:"readings"`
-	// Fired is set when a guard has fired: once is enough.
-	Fired bool `json:"fired"`
+	// Fired are the signals whose guards have fired: once is enough. Ended is set when one rolled back.
+	Fired []string `json:"fired_by,omitempty"`
+	Ended bool     `json:"ended,omitempty"`
 }
 
 // Reading is what one guard says now.
@@ -138,15 +203,18 @@ type Reading struct {
 	Progress float64 `json:"progress"`
 	// Enough is the evidence that the trial is good enough, as a share of what would prove it: 1 says
 	// that it is surely within what is allowed.
-	Enough   float64 `json:"enough"`
-	Sentence string  `json:"sentence"`
+	Enough float64 `json:"enough"`
+	// Then is what follows when it fires.
+	Then     Response `json:"then" enum:"notify,hold,roll_back"`
+	Sentence string   `json:"sentence"`
 }
 
 // Action is what is to be done.
 type Action struct {
-	// RollBack names the version whose trial ends.
-	RollBack string
-	Signal   string
+	// Pair is what the guard watched.
+	Pair   TrialPair
+	Signal string
+	Then   Response
 	// Sentence is why, with the numbers.
 	Sentence string
 }
@@ -155,7 +223,7 @@ type Action struct {
 // it.
 func (s *State) takeUp(pair TrialPair) TrialState {
 	for _, t := range s.Trials {
-		if t.Incumbent == pair.Incumbent && t.Candidate == pair.Candidate && t.Begun == pair.Begun {
+		if t.Key() == pair.Key() {
 			return t.clone()
 		}
 	}
@@ -164,14 +232,18 @@ func (s *State) takeUp(pair TrialPair) TrialState {
 
 // clone returns a copy that can be moved on without a change of the first.
 func (t TrialState) clone() TrialState {
-	t.Errors.Excess = t.Errors.Excess.Clone()
-	t.Latencies, t.Forms = maps.Clone(t.Latencies), maps.Clone(t.Forms)
+	t.Fired = slices.Clone(t.Fired)
+	t.Rates, t.Latencies, t.Forms = maps.Clone(t.Rates), maps.Clone(t.Latencies), maps.Clone(t.Forms)
+	for signal, r := range t.Rates {
+		r.Excess, r.Over.Logs = r.Excess.Clone(), slices.Clone(r.Over.Logs)
+		t.Rates[signal] = r
+	}
 	for signal, l := range t.Latencies {
 		l.Over.Logs, l.Under.Logs = slices.Clone(l.Over.Logs), slices.Clone(l.Under.Logs)
 		t.Latencies[signal] = l
 	}
 	for form, f := range t.Forms {
-		f.Lacking.Logs = slices.Clone(f.Lacking.Logs)
+		f.Lacking.Logs, f.Given.Logs = slices.Clone(f.Lacking.Logs), slices.Clone(f.Given.Logs)
 		t.Forms[form] = f
 	}
 	t.Outputs = maps.Clone(t.Outputs)
@@ -181,47 +253,70 @@ func (t TrialState) clone() TrialState {
 	return t
 }
 
-// Step takes the evidence into account: of the trials that the split with a number has now.
-// It answers with at most one action for each trial, and with none for one of which a guard
-// has fired before.
-func Step(plan Plan, split int, trials []TrialPair, state State, e Evidence, now time.Time) (State, []Action) {
+// Step takes the evidence into account: of the pairs that an endpoint has with the split of a number.
+// It answers with at most one action for each, of the sternest response, and with none for a guard that
+// has fired before or for a pair that was rolled back.
+func Step(terms Terms, split int, pairs []TrialPair, state State, e Evidence, now time.Time) (State, []Action) {
 	next := State{Split: split, At: now, Trials: []TrialState{}}
 	var actions []Action
-	alpha := plan.Alpha / float64(max(1, len(plan.Guards)*len(trials)))
-	for _, pair := range trials {
+	level := levels{terms.Alpha / float64(max(1, len(terms.Guards)*len(pairs))), cmp.Or(terms.Beta, UsualBeta)}
+	for _, pair := range pairs {
 		t := state.takeUp(pair)
 		t.Readings = []Reading{}
-		evidence := e[t.Candidate]
-		for _, g := range plan.Guards {
-			var r Reading
-			switch g.Signal {
-			case ErrorRate:
-				r = t.readErrors(g, &evidence, alpha)
-			case PredictionDrift:
-				r = t.readPredictions(g, &evidence, alpha)
-			default:
-				r = t.readLatency(g, &evidence, alpha)
-			}
-			r.Signal = g.Signal
+		evidence := e[pair.Key()]
+		var action *Action
+		for _, g := range terms.Guards {
+			r := t.read(g, &evidence, level)
+			r.Signal, r.Then = g.Signal, g.Response()
 			t.Readings = append(t.Readings, r)
-			if r.Progress >= 1 && !t.Fired {
-				t.Fired = true
-				actions = append(actions, Action{
-					RollBack: t.Candidate, Signal: g.Signal,
+			if r.Progress >= 1 && !slices.Contains(t.Fired, g.Signal) &&
+				(action == nil || sternness(r.Then) > sternness(action.Then)) {
+				action = &Action{
+					Pair: pair, Signal: g.Signal, Then: r.Then,
 					Sentence: fmt.Sprintf("%s %s", t.Candidate, r.Sentence),
-				})
+				}
 			}
+		}
+		if action != nil && !t.Ended {
+			t.Fired = append(t.Fired, action.Signal)
+			t.Ended = action.Then == RollBack
+			actions = append(actions, *action)
 		}
 		next.Trials = append(next.Trials, t)
 	}
 	return next, actions
 }
 
-// reading is how far evidence has come on the way to firing at alpha, and to proving the opposite.
-func reading(log, enough, alpha float64) Reading {
-	share := func(x float64) float64 { return math.Max(0, x/-math.Log(alpha)) }
-	return Reading{Progress: share(log), Enough: math.Min(1, share(enough))}
+func sternness(r Response) int { return slices.Index(Responses, r) }
+
+// read moves one guard on by what is new in the evidence.
+func (t *TrialState) read(g Guard, e *Pair, level levels) Reading {
+	switch g.Signal {
+	case ErrorRate, TimeoutRate:
+		return t.readRate(g, e, level)
+	case PredictionDrift:
+		return t.readPredictions(g, e, level)
+	case MissingOutputs:
+		return t.readForms(g, e, level)
+	}
+	return t.readLatency(g, e, level)
 }
+
+// levels are the chances of an error of either kind for one guard.
+type levels struct {
+	// alpha is that it fires on a trial that is no worse than allowed, beta that it calls one good
+	// enough that is.
+	alpha, beta float64
+}
+
+// reading is how far evidence has come on the way to firing, and to proving the opposite.
+func (l levels) reading(log, enough float64) Reading {
+	share := func(x, level float64) float64 { return math.Max(0, x/-math.Log(level)) }
+	return Reading{Progress: share(log, l.alpha), Enough: math.Min(1, share(enough, l.beta))}
+}
+
+// half is for what takes two steps that may both be wrong.
+func (l levels) half() levels { return levels{l.alpha / 2, l.beta} }
 
 // says ends a sentence with what the evidence amounts to; allowed says what is allowed.
 func (r Reading) says(log, alpha float64, allowed string) string {
@@ -258,15 +353,19 @@ func odds(log float64) string {
 	return fmt.Sprintf("%.0f", math.Exp(log))
 }
 
-// Check says whether a plan can be followed.
-func (p Plan) Check() error {
+// Check says whether terms can be kept to.
+func (p Terms) Check() error {
 	if !(p.Alpha > 0 && p.Alpha < 1) {
-		return fault.New(fault.Invalid, "plan.alpha", "alpha is %v", p.Alpha).In("plan.alpha").
+		return fault.New(fault.Invalid, "terms.alpha", "alpha is %v", p.Alpha).In("terms.alpha").
 			Do("give a chance of false alarm between 0 and 1, such as 0.001")
+	}
+	if !(p.Beta >= 0 && p.Beta < 1) {
+		return fault.New(fault.Invalid, "terms.beta", "beta is %v", p.Beta).In("terms.beta").
+			Do("give a chance of a wrong good word between 0 and 1, such as 0.05")
 	}
 	seen := map[string]bool{}
 	for i, g := range p.Guards {
-		field := fmt.Sprintf("plan.guards[%d]", i)
+		field := fmt.Sprintf("terms.guards[%d]", i)
 		most, unit := 1.0, "a share from 0 to below 1, such as 0.0005"
 		if _, latency := quantileOf[g.Signal]; latency {
 			most, unit = 3_600_000, "milliseconds from 0 on, such as 5"
@@ -281,8 +380,11 @@ func (p Plan) Check() error {
 		case !(g.Margin >= 0 && g.Margin < most):
 			return fault.New(fault.Invalid, "guard.margin", "the margin of %s is %v", g.Signal, g.Margin).
 				In(field+".margin").Do("give %s", unit)
-		case g.Signal == PredictionDrift && g.Ratio != 0:
-			return fault.New(fault.Invalid, "guard.ratio", "%s has a ratio, and predictions have none", g.Signal).
+		case g.Then != "" && sternness(g.Then) < 0:
+			return fault.New(fault.Invalid, "guard.then", "%q is no response of a guard", g.Then).In(field+".then").
+				Do("use one of %s, %s, %s", Notify, Hold, RollBack)
+		case (g.Signal == PredictionDrift || g.Signal == MissingOutputs) && g.Ratio != 0:
+			return fault.New(fault.Invalid, "guard.ratio", "%s has a ratio, and outputs have none", g.Signal).
 				In(field + ".ratio").Do("leave it out")
 		case g.Ratio != 0 && !(g.Ratio >= 1 && g.Ratio <= 100):
 			return fault.New(fault.Invalid, "guard.ratio", "the ratio of %s is %v", g.Signal, g.Ratio).
@@ -293,6 +395,15 @@ func (p Plan) Check() error {
 	return nil
 }
 
+// TrialKey names a trial of an endpoint.
+type TrialKey struct {
+	Incumbent, Candidate string
+	Begun                int
+}
+
+// Key names the pair.
+func (p TrialPair) Key() TrialKey { return TrialKey{p.Incumbent, p.Candidate, p.Begun} }
+
 // TrialPair is a candidate beside its incumbent on an endpoint, from the split with which that
 // began, however the shares change. Evidence belongs to it.
 type TrialPair struct {
@@ -301,6 +412,9 @@ type TrialPair struct {
 	// Begun is the number of the split with which it began, Since the time of that.
 	Begun int       `json:"begun"`
 	Since time.Time `json:"since"`
+	// After is set where the candidate has taken over: then it is held against what the incumbent did
+	// before that.
+	After bool `json:"after,omitempty"`
 }
 
 // Progress is one reading of a guard in time.
@@ -310,4 +424,5 @@ type Progress struct {
 	Version  string    `json:"version"`
 	Signal   string    `json:"signal"`
 	Progress float64   `json:"progress" description:"1 fires"`
+	Enough   float64   `json:"enough" description:"1 shows it good"`
 }

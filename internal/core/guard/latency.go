@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"innerladder/internal/core/interval"
 	"innerladder/internal/core/seqtest"
 	"innerladder/internal/core/sketch"
 )
@@ -13,6 +14,9 @@ import (
 // leastTail is how many of the main lane's answers must be beyond a quantile before that is a
 // threshold.
 const leastTail = 2
+
+// leastHour is how many answers of an hour must be beyond its quantile before that is its own.
+const leastHour = 20
 
 // LatencyState is where a guard on a quantile of latency stands. Its threshold is the main lane's quantile
 // over the past, and what is bet on are the answers after it: those of the trial beyond what is allowed
@@ -43,44 +47,87 @@ func beyond(e *Pair, threshold, limit float64) seqtest.Block {
 	return b
 }
 
-// limit is the latency in nanoseconds that is allowed where the main lane's is x.
-func (g Guard) limit(x float64) float64 {
+// Limit is the latency in nanoseconds that is allowed where the main lane's is x.
+func (g Guard) Limit(x float64) float64 {
 	return math.Max(math.Max(1, g.Ratio)*x, x+g.Margin*float64(time.Millisecond))
 }
 
-// readLatency moves the guard on a quantile on by what is new in the evidence.
-func (t *TrialState) readLatency(g Guard, e *Pair, alpha float64) Reading {
-	s, known := t.Latencies[g.Signal]
-	if !known {
-		line := seqtest.Line{Slope: 1}
-		s = LatencyState{Over: seqtest.Rate{Line: line}, Under: seqtest.Rate{Line: line, Below: true}}
-	}
+// observe bets on what came since, and sets the threshold for what comes next.
+func (s *LatencyState) observe(g Guard, e *Pair, q float64) {
 	if s.Threshold > 0 {
 		b := since(s.Taken, beyond(e, s.Threshold, s.Limit))
 		s.Over.Observe(b)
 		s.Under.Observe(b)
 	}
-	q := quantileOf[g.Signal]
 	if main := e.Incumbent.Latency; float64(main.Count())*(1-q) >= leastTail {
 		s.Threshold = main.Nanoseconds(q)
-		s.Limit = g.limit(s.Threshold)
+		s.Limit = g.Limit(s.Threshold)
 		s.Taken = beyond(e, s.Threshold, s.Limit)
+	}
+}
+
+// observeAfter holds a version that took over against the quantile of what was before: its answers beyond
+// what is allowed of that, against an upper bound of the share that was beyond itself. The quantile is that of its
+// slowest hour of the day before, because latency follows the day.
+func (s *LatencyState) observeAfter(g Guard, e *Pair, q, alpha float64) {
+	main := e.Incumbent.Latency
+	if main == nil || float64(main.Count())*(1-q) < leastTail {
+		return
+	}
+	if s.Threshold == 0 {
+		s.Threshold = main.Nanoseconds(q)
+		for _, hour := range e.Hours {
+			if float64(hour.Count())*(1-q) >= leastHour {
+				s.Threshold = math.Max(s.Threshold, hour.Nanoseconds(q))
+			}
+		}
+		s.Limit = g.Limit(s.Threshold)
+	}
+	now := beyond(e, s.Threshold, s.Limit)
+	b := since(s.Taken, now)
+	s.Taken = now
+	bound := math.Max(1-q, interval.Above(float64(now.IncumbentFailed), float64(now.IncumbentRequests), alpha))
+	s.Over = observeAlone(s.Over, bound, b.CandidateRequests, b.CandidateFailed)
+}
+
+// readLatency moves the guard on a quantile on by what is new in the evidence.
+func (t *TrialState) readLatency(g Guard, e *Pair, level levels) Reading {
+	s, known := t.Latencies[g.Signal]
+	if !known {
+		line := seqtest.Line{Slope: 1}
+		s = LatencyState{Over: seqtest.Rate{Line: line}, Under: seqtest.Rate{Line: line, Below: true}}
+	}
+	q := quantileOf[g.Signal]
+	if t.After {
+		level = level.half()
+		s.observeAfter(g, e, q, level.alpha)
+	} else {
+		s.observe(g, e, q)
 	}
 	if t.Latencies == nil {
 		t.Latencies = map[string]LatencyState{}
 	}
 	t.Latencies[g.Signal] = s
 	name := strings.TrimPrefix(g.Signal, "latency_")
+	if s.Threshold == 0 && t.After {
+		return Reading{Sentence: unknownBefore(t)}
+	}
 	if s.Threshold == 0 {
 		return Reading{Sentence: fmt.Sprintf("waits until %s has answered enough to know its %s.", t.Incumbent, name)}
 	}
 	log := s.Over.LogE()
-	r := reading(log, s.Under.LogE(), alpha)
+	r := level.reading(log, s.Under.LogE())
 	ms := sketch.Milliseconds
 	trial, seen := e.Candidate.Latency.Nanoseconds(q), s.Over.Seen
-	r.Sentence = fmt.Sprintf("answers within %.1f ms at %s, %s within %.1f; %.2g %% of its requests are slower than "+
-		"what is allowed of that, %.2g %% of the other's than that itself%s", ms(trial), name, t.Incumbent,
+	if t.After {
+		seen = beyond(e, s.Threshold, s.Limit)
+	}
+	r.Sentence = fmt.Sprintf("answers within %.1f ms at %s, %s within %.1f; %.3g %% of its requests are slower than "+
+		"what is allowed of that, %.3g %% of the other's than that itself%s", ms(trial), name, t.Incumbent,
 		ms(s.Threshold), percent(seen.CandidateFailed, seen.CandidateRequests),
-		percent(seen.IncumbentFailed, seen.IncumbentRequests), r.says(log, alpha, g.Allows()))
+		percent(seen.IncumbentFailed, seen.IncumbentRequests), r.says(log, level.alpha, g.Allows()))
 	return r
 }
+
+// Quantile is that of a signal of latency, 0 of others.
+func Quantile(signal string) float64 { return quantileOf[signal] }

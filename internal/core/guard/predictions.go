@@ -10,21 +10,22 @@ import (
 	"innerladder/internal/core/sketch"
 )
 
-// readPredictions looks first whether the outputs are there, and then at their values, and reports the
-// one that is furthest from what is allowed.
-func (t *TrialState) readPredictions(g Guard, e *Pair, alpha float64) Reading {
-	// Half of alpha each: for whether the outputs are there, and for their values.
-	if r := t.readForms(g, e, alpha/2); r.Sentence != "" {
-		return r
+// readPredictions looks at every output and reports the one that moved most.
+func (t *TrialState) readPredictions(g Guard, e *Pair, level levels) Reading {
+	if t.After {
+		return Reading{Sentence: fmt.Sprintf(
+			"took over from %s: what it predicts now is not held against other hours, whose inputs were others.",
+			t.Incumbent)}
 	}
-	r := t.readValues(g, e, alpha/2)
+	r := t.readValues(g, e, level)
 	r.Sentence = onlyTrial(t.Incumbent, &e.Incumbent.Forms, &e.Candidate.Forms) + r.Sentence
 	return r
 }
 
-// readValues looks at every output and reports the one that moved most.
-func (t *TrialState) readValues(g Guard, e *Pair, alpha float64) Reading {
+// readValues moves the guard on of each output.
+func (t *TrialState) readValues(g Guard, e *Pair, level levels) Reading {
 	r := Reading{Sentence: "has no predictions to compare yet."}
+	least := 1.0
 	main, trial := &e.Incumbent, &e.Candidate
 	var names []string
 	for name := range trial.Outputs {
@@ -47,9 +48,14 @@ func (t *TrialState) readValues(g Guard, e *Pair, alpha float64) Reading {
 		}
 		edges.Observe(p.Cells(), q.Cells())
 		t.Outputs[name] = edges
-		level := alpha / float64(len(names))
-		log := edges.LogE(min(main.independent(), trial.independent()))
-		found := reading(log, 0, level)
+		each := levels{level.alpha / float64(len(names)), level.beta}
+		tells := min(main.independent(), trial.independent())
+		log := edges.LogE(tells)
+		found := each.reading(log, edges.LogEnough(tells))
+		if distinct < drift.DefaultNeed.Distinct {
+			found.Enough = 0
+		}
+		least = min(least, found.Enough)
 		if found.Progress < r.Progress {
 			continue
 		}
@@ -65,11 +71,14 @@ func (t *TrialState) readValues(g Guard, e *Pair, alpha float64) Reading {
 		case r.Progress >= 1:
 			r.Sentence = fmt.Sprintf("predicts another %s: the shares %s differ by %.2f, and %.2f is allowed. The "+
 				"evidence is %s to 1; the guard fires at %s.%s", name, where(p.Bins, at), gap, g.Margin, odds(log),
-				odds(-math.Log(level)), means(p, q))
+				odds(-math.Log(each.alpha)), means(p, q))
 		default:
 			r.Sentence = fmt.Sprintf("predicts %s with a gap of %.2f in the shares %s, where %.2f is allowed%s", name,
-				gap, where(p.Bins, at), g.Margin, r.says(log, level, g.Allows()))
+				gap, where(p.Bins, at), g.Margin, r.says(log, each.alpha, g.Allows()))
 		}
+	}
+	if r.Enough = least; len(names) == 0 {
+		r.Enough = 0
 	}
 	return r
 }

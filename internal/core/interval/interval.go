@@ -42,6 +42,15 @@ func Wilson(k, n, confidence float64) Interval {
 	return i
 }
 
+// Above is the upper bound of a share of k in n that is exceeded with a chance of at most alpha: exact
+// (Clopper and Pearson 1934). With n = 0 it is 1.
+func Above(k, n, alpha float64) float64 {
+	if n <= 0 || k >= n {
+		return 1
+	}
+	return mathext.InvRegIncBeta(k+1, n-k, 1-alpha)
+}
+
 // Newcombe is the interval of the difference k2/n2 − k1/n1 of two independent
 // shares: his hybrid score method 10 (Newcombe 1998). Numbers may be effective ones, which are not
 // whole. With either n = 0 the interval is [-1, 1].

@@ -11,6 +11,7 @@ import (
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/ladder/rule"
 	"innerladder/internal/core/naming"
+	"innerladder/internal/core/span"
 )
 
 // Retired is where versions stand that are off the ladder.
@@ -49,8 +50,8 @@ type Ladder struct {
 	CarryOut string `json:"carry_out,omitempty" enum:"at_once,by_hand" description:"when the gate is met; at_once when not given"`
 	// RemindAfter is how long reviewers are left alone, ExpireAfter how long a promotion
 	// stays open that nobody answers.
-	RemindAfter rule.Duration `json:"remind_after,omitempty" description:"when reviewers are reminded, such as 24h"`
-	ExpireAfter rule.Duration `json:"expire_after,omitempty" description:"when what nobody answers ends, such as 336h"`
+	RemindAfter span.Duration `json:"remind_after,omitempty" description:"when reviewers are reminded, such as 24h"`
+	ExpireAfter span.Duration `json:"expire_after,omitempty" description:"when what nobody answers ends, such as 336h"`
 	// Freezes are the windows in which nothing steps on a rung whose gate has no_freeze.
 	Freezes []rule.Freeze `json:"freezes,omitempty"`
 }
@@ -90,7 +91,7 @@ func Default() Ladder {
 				},
 			},
 		},
-		CarryOut: AtOnce, RemindAfter: rule.Duration(usualReminder), ExpireAfter: rule.Duration(usualExpiry),
+		CarryOut: AtOnce, RemindAfter: span.Duration(usualReminder), ExpireAfter: span.Duration(usualExpiry),
 	}
 }
 
@@ -160,13 +161,13 @@ func (l *Ladder) Check() error {
 		return fault.New(fault.Invalid, "ladder.carry_out", "%q is no way to carry a promotion out", l.CarryOut).
 			In("carry_out").Do("use %s or %s", AtOnce, ByHand)
 	}
-	for field, d := range map[string]*rule.Duration{"remind_after": &l.RemindAfter, "expire_after": &l.ExpireAfter} {
+	for field, d := range map[string]*span.Duration{"remind_after": &l.RemindAfter, "expire_after": &l.ExpireAfter} {
 		if *d == 0 {
-			*d = map[string]rule.Duration{
-				"remind_after": rule.Duration(usualReminder), "expire_after": rule.Duration(usualExpiry),
+			*d = map[string]span.Duration{
+				"remind_after": span.Duration(usualReminder), "expire_after": span.Duration(usualExpiry),
 			}[field]
 		}
-		if *d < rule.Duration(time.Minute) {
+		if *d < span.Duration(time.Minute) {
 			return fault.New(fault.Invalid, "ladder.time", "%s is %s", field, *d).In(field).
 				Do("give at least 1m, such as 24h")
 		}
@@ -255,6 +256,13 @@ func (l Ladder) gates(from, to string) []gated {
 		}
 	}
 	return out
+}
+
+// Asks reports whether any gate demands something of a kind.
+func (l Ladder) Asks(kind string) bool {
+	return slices.ContainsFunc(l.Rungs, func(r Rung) bool {
+		return slices.ContainsFunc(r.Gate, func(q rule.Requirement) bool { return q.Kind() == kind })
+	})
 }
 
 type gated struct {

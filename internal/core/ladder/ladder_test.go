@@ -13,6 +13,7 @@ import (
 	"innerladder/internal/core/metric"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/signature"
+	"innerladder/internal/core/span"
 )
 
 func candidate() rule.Facts {
@@ -240,7 +241,7 @@ func TestAnEmergencyWaitsForSomeoneElse(t *testing.T) {
 
 func TestRemindersAndTheEnd(t *testing.T) {
 	l := Default()
-	l.RemindAfter, l.ExpireAfter = rule.Duration(24*time.Hour), rule.Duration(72*time.Hour)
+	l.RemindAfter, l.ExpireAfter = span.Duration(24*time.Hour), span.Duration(72*time.Hour)
 	at := func(h int) time.Time { return noon.Add(time.Duration(h) * time.Hour) }
 	until, reminded := at(30), at(25)
 	deferred := sign("odd", rule.Later, "")
@@ -284,7 +285,7 @@ func TestTheNextLookIsNeverTooLate(t *testing.T) {
 		r := rand.New(rand.NewPCG(seed, 5))
 		hours := func(most int) time.Duration { return time.Duration(r.IntN(most*60)) * time.Minute }
 		l := Default()
-		l.RemindAfter, l.ExpireAfter = rule.Duration(time.Minute+hours(48)), rule.Duration(time.Minute+hours(200))
+		l.RemindAfter, l.ExpireAfter = span.Duration(time.Minute+hours(48)), span.Duration(time.Minute+hours(200))
 		p := Promotion{State: []PromotionState{Open, ToReview}[r.IntN(2)], OpenedAt: noon, Ready: r.IntN(4) == 0}
 		for range r.IntN(4) {
 			s := sign([]string{

@@ -137,6 +137,7 @@ type RolledBack struct {
 	At       time.Time `json:"at"`
 	Why      string    `json:"why"`
 	Alert    string    `json:"alert,omitempty" description:"absent when a person decided it"`
+	Incident string    `json:"incident,omitempty" description:"I-NUMBER of the page about it"`
 }
 
 // noPraise is the verdict on a metric of the version. One that was rolled back is not called

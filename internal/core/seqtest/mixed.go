@@ -68,7 +68,13 @@ type Edges struct {
 	// More and Less are the processes that the candidate has more, or less, below each edge.
 	More []Rate `json:"more"`
 	Less []Rate `json:"less"`
+	// NotMore and NotLess are the processes that it has not.
+	NotMore []Rate `json:"not_more"`
+	NotLess []Rate `json:"not_less"`
 }
+
+// sides are the four lists of processes.
+func (e *Edges) sides() []*[]Rate { return []*[]Rate{&e.More, &e.Less, &e.NotMore, &e.NotLess} }
 
 // NewEdges begins with a margin; ordered cells are those of numbers.
 func NewEdges(margin float64, ordered bool) Edges { return Edges{Margin: margin, Ordered: ordered} }
@@ -95,9 +101,10 @@ func (e *Edges) Observe(incumbent, candidate []uint64) {
 		if !e.Ordered {
 			below.IncumbentFailed, below.CandidateFailed = a[i], b[i]
 		}
-		if at == len(e.More) {
-			line := Line{Slope: 1, Offset: e.Margin}
-			e.More, e.Less = append(e.More, Rate{Line: line}), append(e.Less, Rate{Line: line})
+		for i, side := range e.sides() {
+			if at >= len(*side) { // what was stored before may lack a side
+				*side = append(*side, Rate{Line: Line{Slope: 1, Offset: e.Margin}, Below: i >= 2})
+			}
 		}
 		more, less := all, all
 		more.IncumbentFailed, more.CandidateFailed = below.IncumbentFailed, below.CandidateFailed
@@ -105,6 +112,8 @@ func (e *Edges) Observe(incumbent, candidate []uint64) {
 		less.CandidateFailed = all.CandidateRequests - below.CandidateFailed
 		e.More[at].Observe(more)
 		e.Less[at].Observe(less)
+		e.NotMore[at].Observe(more)
+		e.NotLess[at].Observe(less)
 		at++
 	}
 }
@@ -120,6 +129,19 @@ func (e *Edges) LogE(share float64) float64 {
 		logs = append(logs, min(1, share)*e.More[i].LogE(), min(1, share)*e.Less[i].LogE())
 	}
 	return floats.LogSumExp(logs) - math.Log(float64(len(logs)))
+}
+
+// LogEnough is the logarithm of the evidence that it is nowhere as far away as the margin: the least of
+// those at all edges and in both directions, since it must hold at each.
+func (e *Edges) LogEnough(share float64) float64 {
+	if len(e.NotMore) == 0 {
+		return 0
+	}
+	least := math.Inf(1)
+	for i := range e.NotMore {
+		least = min(least, e.NotMore[i].LogE(), e.NotLess[i].LogE())
+	}
+	return min(1, share) * least
 }
 
 // Gap is the largest difference of the shares below an edge, or of one level, and where it is.
@@ -144,10 +166,10 @@ func (e *Edges) Gap() (gap float64, at int) {
 // Clone returns an independent copy.
 func (e Edges) Clone() Edges {
 	e.IncumbentTaken, e.CandidateTaken = slices.Clone(e.IncumbentTaken), slices.Clone(e.CandidateTaken)
-	e.More, e.Less = slices.Clone(e.More), slices.Clone(e.Less)
-	for _, rates := range [][]Rate{e.More, e.Less} {
-		for i := range rates {
-			rates[i].Logs = slices.Clone(rates[i].Logs)
+	for _, side := range e.sides() {
+		*side = slices.Clone(*side)
+		for i := range *side {
+			(*side)[i].Logs = slices.Clone((*side)[i].Logs)
 		}
 	}
 	return e

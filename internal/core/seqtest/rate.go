@@ -28,6 +28,7 @@ const heldBack = 0.1
 const leastBlock = 4
 
 // Line is the edge of what is allowed: the candidate's rate is Slope times the incumbent's plus Offset.
+// Without a slope that is a fixed rate.
 type Line struct {
 	Slope  float64 `json:"slope"`
 	Offset float64 `json:"offset"`
@@ -131,6 +132,12 @@ func (r *Rate) Observe(b Block) {
 	r.Candidate.add(float64(b.CandidateFailed), float64(b.CandidateRequests))
 }
 
+// ObserveAlone takes a block into account in which there was only a candidate: for a line without slope,
+// which is a fixed rate.
+func (r *Rate) ObserveAlone(requests, failed uint64) {
+	r.Observe(Block{IncumbentRequests: requests, CandidateRequests: requests, CandidateFailed: failed})
+}
+
 // share puts a part of what is held back on all bets.
 func (r *Rate) share() {
 	k := len(r.Logs) - 1
@@ -190,7 +197,10 @@ func (r *Rate) logE(b Block, a, c float64) float64 {
 // closest is the θ that minimises na·KL(a‖θ) + nc·KL(c‖Of(θ)): the projection of
 // the bet on the line. The derivative is monotone, so bisection finds its root.
 func (l Line) closest(na, a, nc, c float64) float64 {
-	if l == (Line{Slope: 1}) {
+	switch {
+	case l.Slope == 0: // only the candidate is held to something
+		return a
+	case l == (Line{Slope: 1}):
 		return (na*a + nc*c) / (na + nc)
 	}
 	slope := func(t float64) float64 {

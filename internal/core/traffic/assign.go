@@ -59,15 +59,18 @@ type Route struct {
 	Split int
 	Since time.Time
 	Lanes []RouteLane
+	// Rules come before shares; Sticky is what keeps callers on their lane.
+	Rules  []Rule
+	Sticky string
 	// Headers are sent to the model servers with every request.
 	Headers []Header
 	// Keyed endpoints answer only callers whose key has one of the digests.
 	Keyed   bool
-	Callers [][]byte
+	Callers []Caller
 	// Repeatable endpoints may be asked twice without harm.
 	Repeatable bool
-	// Trials are the pairs that are on trial.
-	Trials []guard.TrialPair
+	// Watched are the pairs of which evidence is gathered.
+	Watched []guard.TrialPair
 }
 
 // TrialPairs lists the trials that an endpoint has with a split, of which before are those that

@@ -8,21 +8,25 @@ import (
 
 // Endpoint is the stable name that callers call.
 type Endpoint struct {
-	Name        string     `json:"name"`
-	Project     string     `json:"project"`
-	Model       string     `json:"model"`
-	Environment string     `json:"environment"`
-	Rung        string     `json:"rung" description:"the rung that versions must stand on to answer"`
-	Description string     `json:"description"`
-	Plan        guard.Plan `json:"plan"`
+	Name        string      `json:"name"`
+	Project     string      `json:"project"`
+	Model       string      `json:"model"`
+	Environment string      `json:"environment"`
+	Rung        string      `json:"rung" description:"the rung that versions must stand on to answer"`
+	Description string      `json:"description"`
+	Terms       guard.Terms `json:"terms" description:"what trials and a new main are held to"`
 	// Keyed endpoints answer only callers that have a key.
 	Keyed bool `json:"keyed" description:"true when callers need a key"`
+	// Sticky is what keeps callers on their lane.
+	Sticky string `json:"sticky,omitempty" description:"keeps callers on their lane: key, caller, header NAME, …"`
 	// Repeatable endpoints may be asked twice without harm.
 	Repeatable bool      `json:"repeatable" description:"true when asking a model server twice does no harm, so that a request is sent again whenever it failed"`
 	CreatedBy  string    `json:"created_by"`
 	CreatedAt  time.Time `json:"created_at"`
 	// Split is the one in force; nil until the first.
 	Split *Split `json:"split,omitempty"`
+	// Rollout is the one that moves it now, empty for none.
+	Rollout string `json:"rollout,omitempty" description:"R-NUMBER of the rollout that moves it now"`
 	// Back is the split that a way back leads to; nil when it leads nowhere by itself.
 	Back *Split `json:"back,omitempty" description:"where a way back leads by itself; absent in lists"`
 	// ID is the endpoint's number, which request ids carry.

@@ -35,18 +35,24 @@ type Lane struct {
 
 // Split is all lanes of an endpoint with their shares: immutable and numbered.
 type Split struct {
-	Endpoint string    `json:"endpoint"`
-	Number   int       `json:"number"`
-	Lanes    []Lane    `json:"lanes"`
-	Reason   string    `json:"reason"`
-	Author   string    `json:"author"`
-	MadeAt   time.Time `json:"made_at"`
+	Endpoint string `json:"endpoint"`
+	Number   int    `json:"number"`
+	Lanes    []Lane `json:"lanes"`
+	// Rules come before shares.
+	Rules  []Rule    `json:"rules,omitempty" description:"they come before shares; the first that is met counts"`
+	Reason string    `json:"reason"`
+	Author string    `json:"author"`
+	MadeAt time.Time `json:"made_at"`
 	// ReturnsTo is the revision that this one repeats, 0 for a new arrangement.
 	ReturnsTo int `json:"returns_to,omitempty"`
 	// Leaves is the revision that this one is a way back from, 0 when it is none.
 	Leaves int `json:"leaves,omitempty" description:"the split that this one is a way back from"`
+	// Rollout is the one that made it, empty for a person or a guard.
+	Rollout string `json:"rollout,omitempty" description:"R-NUMBER of the rollout that made it"`
 	// Contract is the one of the endpoint that all its versions keep, 0 when none was known.
 	Contract int `json:"contract,omitempty" description:"the contract that all its versions keep"`
+	// Unrecorded is set while it is in force at the gateway and could not be written down yet.
+	Unrecorded bool `json:"unrecorded,omitempty" description:"in force at the gateway; the record follows"`
 	// Left says why this one was left; nil when it is in force, or made place for the next.
 	Left *Left `json:"left,omitempty" description:"set when a person or a guard left the split for a reason"`
 }
@@ -100,7 +106,7 @@ func ParsePercent(field, s string) (int, error) {
 		return 0, fault.New(fault.Invalid, "split.share", "share %q %s", s, why).In(field).
 			Do("give per cent from 0 to 100 with at most two decimals, such as 90 or 12.5")
 	}
-	x, err := strconv.ParseFloat(strings.TrimSuffix(strings.TrimSpace(s), "%"), 64)
+	x, err := strconv.ParseFloat(strings.TrimSpace(strings.TrimSuffix(strings.TrimSpace(s), "%")), 64)
 	if err != nil || x != x {
 		return bad("is no number")
 	}
@@ -179,30 +185,43 @@ type Demand struct {
 	Environment string
 	Rung        string
 	Height      int
+	// Ladder gives the height of any rung.
+	Ladder func(rung string) int
 }
 
 // CheckStandings says whether every version of a split may answer for the endpoint now.
 func CheckStandings(d Demand, standings []Standing) error {
 	for i, s := range standings {
-		field := fmt.Sprintf("lanes[%d].version", i)
-		switch {
-		case s.Model != d.Model:
-			return fault.New(fault.Refused, "split.model", "%s is not a version of %s, which %s serves", s.Version,
-				d.Model, d.Endpoint).In(field).
-				Do("name versions of %s", d.Model)
-		case s.Height < d.Height:
-			return fault.New(fault.Refused, "split.rung", "%s stands on %s; %s demands %s", s.Version, s.Rung,
-				d.Endpoint, d.Rung).In(field).
-				Do("ask for it with: innerladder promote %s -to %s", s.Version, d.Rung)
-		case !s.Placed:
-			return fault.New(fault.Refused, "split.not_placed", "%s is not placed in %s", s.Version, d.Environment).
-				In(field).
-				Do("place it with: innerladder place %s -env %s -at URL", s.Version, d.Environment)
-		case !s.Healthy:
-			return fault.New(fault.Refused, "split.not_healthy", "%s is placed in %s but not healthy: %s", s.Version,
-				d.Environment, s.Reason).In(field).
-				Do("mend the model server; it is checked again every second")
+		if lacks := d.Lacks(s, fmt.Sprintf("lanes[%d].version", i)); len(lacks) > 0 {
+			return lacks[0]
 		}
 	}
 	return nil
+}
+
+// Lacks lists all that a version lacks to answer for the endpoint; field is where it was named.
+func (d Demand) Lacks(s Standing, field string) (out []*fault.Fault) {
+	lack := func(code, what string, args ...any) *fault.Fault {
+		f := fault.New(fault.Refused, "split."+code, what, args...).In(field)
+		out = append(out, f)
+		return f
+	}
+	if s.Model != d.Model {
+		lack("model", "%s is not a version of %s, which %s serves", s.Version, d.Model, d.Endpoint).
+			Do("name versions of %s", d.Model)
+		return out
+	}
+	if s.Height < d.Height {
+		lack("rung", "%s stands on %s; %s demands %s", s.Version, s.Rung, d.Endpoint, d.Rung).
+			Do("ask for it with: innerladder promote %s -to %s", s.Version, d.Rung)
+	}
+	switch {
+	case !s.Placed:
+		lack("not_placed", "%s is not placed in %s", s.Version, d.Environment).
+			Do("place it with: innerladder place %s -env %s -at URL", s.Version, d.Environment)
+	case !s.Healthy:
+		lack("not_healthy", "%s is placed in %s but not healthy: %s", s.Version, d.Environment, s.Reason).
+			Do("mend the model server; it is checked again every second")
+	}
+	return out
 }

@@ -61,7 +61,9 @@ func TestParsePercent(t *testing.T) {
 }
 
 func TestCheckStandings(t *testing.T) {
-	d := Demand{"demand-hourly", "heat-demand", "plant-north", "live", 3}
+	d := Demand{
+		Endpoint: "demand-hourly", Model: "heat-demand", Environment: "plant-north", Rung: "live", Height: 3,
+	}
 	good := Standing{"heat-demand@1", "heat-demand", "live", 3, true, true, "", nil}
 	cases := []struct {
 		name   string

@@ -69,6 +69,30 @@ func (s *Split) End() string {
 	return fmt.Sprintf("left by %s: %s", s.Left.By, s.Left.Why)
 }
 
+// Return is what comes into force when a guard takes main away from a version that took over: the other
+// has all again. It returns to the last split that was just that, if one was, and keeps its contract.
+func Return(splits []Split, incumbent string) Split {
+	current := splits[len(splits)-1]
+	out := Split{
+		Endpoint: current.Endpoint, Lanes: []Lane{{Main, incumbent, Whole}}, Leaves: current.Number,
+		Contract: current.Contract,
+	}
+	for _, s := range slices.Backward(splits[:len(splits)-1]) {
+		if s.Main().Version == incumbent {
+			out.Contract = s.Contract
+			break
+		}
+	}
+	for _, s := range slices.Backward(splits[:len(splits)-1]) {
+		if slices.Equal(s.Lanes, out.Lanes) {
+			out.ReturnsTo, out.Contract = s.Number, s.Contract
+			break
+		}
+	}
+	out.Rules = KeepRules(current.Rules, out.Lanes)
+	return out
+}
+
 // Without is what comes into force when a guard ends the trials of a split: its main lane takes
 // all, whatever was there before. It returns to the last split that was just that, if one was.
 func Without(splits []Split) Split {
@@ -82,5 +106,6 @@ func Without(splits []Split) Split {
 			break
 		}
 	}
+	out.Rules = KeepRules(current.Rules, out.Lanes)
 	return out
 }

@@ -14,6 +14,12 @@ type AlertKind string
 const (
 	// RolledBack: a guard has ended a trial.
 	RolledBack AlertKind = "rolled_back"
+	// GuardFired: a guard has fired that changes nothing, or cannot.
+	GuardFired AlertKind = "guard_fired"
+	// RolloutHeld: a rollout is held and waits for somebody.
+	RolloutHeld AlertKind = "rollout_held"
+	// RolloutRefused: a rollout was given up before it began.
+	RolloutRefused AlertKind = "rollout_refused"
 	// PlacementUnhealthy: a version that answers has no healthy address.
 	PlacementUnhealthy AlertKind = "placement_unhealthy"
 	// SignalsAway: what is measured cannot be written or read.
@@ -22,11 +28,17 @@ const (
 	SignalsLost AlertKind = "signals_lost"
 )
 
+// Enum lists the kinds for the document of the API.
+func (AlertKind) Enum() []any {
+	return []any{RolledBack, GuardFired, RolloutHeld, RolloutRefused, PlacementUnhealthy, SignalsAway, SignalsLost}
+}
+
 // Says is what an alert of a kind says of its subject; ok is false for a kind that there
 // is not.
 func (k AlertKind) Says() (says string, ok bool) {
 	says, ok = map[AlertKind]string{
-		RolledBack: "was rolled back", PlacementUnhealthy: "is not healthy",
+		RolledBack: "was rolled back", GuardFired: "is worse than allowed", RolloutHeld: "is held in its rollout",
+		RolloutRefused: "was not rolled out", PlacementUnhealthy: "is not healthy",
 		SignalsAway: "cannot be written", SignalsLost: "were lost",
 	}[k]
 	return says, ok
@@ -34,14 +46,18 @@ func (k AlertKind) Says() (says string, ok bool) {
 
 // Repeats reports whether each alert of the kind stands for itself. Of other kinds there is
 // one about a subject at a time.
-func (k AlertKind) Repeats() bool { return k == RolledBack || k == SignalsLost }
+func (k AlertKind) Repeats() bool {
+	return k == RolledBack || k == SignalsLost || k == RolloutHeld || k == RolloutRefused
+}
 
 // Alert is what a guard or a watch raised.
 type Alert struct {
 	ID       string    `json:"id" description:"A-NUMBER"`
-	Kind     AlertKind `json:"kind" enum:"rolled_back,placement_unhealthy,signals_away,signals_lost"`
+	Kind     AlertKind `json:"kind"`
 	Project  string    `json:"project" description:"empty when it is about the service itself"`
 	Endpoint string    `json:"endpoint" description:"empty when it is about the service itself"`
+	// Incident is the page about it, for a rollback.
+	Incident string `json:"incident,omitempty" description:"I-NUMBER, for a rollback"`
 	// Subject is the version it is about; Signal what was measured.
 	Subject   string     `json:"subject"`
 	Signal    string     `json:"signal"`

@@ -16,7 +16,14 @@ export function AlertsPage() {
   const alerts = useAlerts(state === 'all' ? undefined : state)
   return (
     <>
-      <PageHead title="Alerts" sub="what guards and health checks raised, newest first">
+      <PageHead
+        title="Alerts"
+        sub={
+          <>
+            what guards and health checks raised, newest first · <To to="/incidents">all incidents</To>
+          </>
+        }
+      >
         <Switchboard label="State" value={state} options={[...states]} onChange={(s) => setState(s as typeof state)} />
       </PageHead>
       <Loaded query={alerts}>
@@ -62,11 +69,18 @@ function AlertCard({ alert: a }: { alert: Alert }) {
               <To to={`/endpoints/${a.endpoint}`}>{a.endpoint}</To> · <Ref to={a.subject} />
             </>
           )}{' '}
-          · {words(a.signal)} · <Ago at={a.raised_at} />
+          {a.signal && `· ${words(a.signal)} `}· <Ago at={a.raised_at} />
         </span>
       }
     >
-      <p className="max-w-[92ch]">{a.sentence}</p>
+      <p className="max-w-[92ch]">
+        {a.sentence}{' '}
+        {a.incident && (
+          <>
+            All about it: <To to={`/incidents/${a.incident}`}>{a.incident}</To>.
+          </>
+        )}
+      </p>
       {a.handled_at && (
         <p className="text-ink-2 mt-1.5">
           {a.state} by {a.handled_by}, <Ago at={a.handled_at} />

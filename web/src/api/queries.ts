@@ -1,4 +1,4 @@
-import { $api, api, data, type EndpointNow, type Lane } from './client'
+import { $api, api, data, type EndpointNow, type Lane, type RouteRule } from './client'
 import type { paths } from './schema'
 import { registry, useChange } from './stale'
 
@@ -107,7 +107,7 @@ const based = (split: number) => ({ 'If-Match': `"${split}"` })
 
 export const useSplit = (endpoint: string, split: number) =>
   useChange(
-    (body: { lanes: Lane[]; reason: string }) =>
+    (body: { lanes: Lane[]; rules: RouteRule[]; reason: string }) =>
       data(
         api.POST('/api/v1/endpoints/{endpoint}/splits', { params: { path: { endpoint }, header: based(split) }, body }),
       ),

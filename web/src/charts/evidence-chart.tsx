@@ -5,13 +5,15 @@ import { exact, words } from '../ui/format'
 
 const time = (t: number) => new Date(t).toISOString().slice(11, 19)
 const axis = { stroke: 'var(--ink-3)', fontSize: 12, tickLine: false, axisLine: false } as const
-const strokes = ['var(--ink)', 'var(--ink-3)', 'var(--trial-line)']
-const dashes = [undefined, '7 3', '2 3']
+const strokes = ['var(--ink)', 'var(--ink-3)', 'var(--trial-line)', 'var(--main)']
+const dashes = [undefined, '7 3', '2 3', '9 3 2 3', '1 2', '12 4']
 
-/** The evidence against the last trial, as a share of what makes its guards fire. */
-export function EvidenceChart({ guards }: { guards: Series['guards'] }) {
+/**
+ * The evidence against a trial, as a share of what makes its guards fire: of the last split, or of all that is given.
+ */
+export function EvidenceChart({ guards, all = false }: { guards: Series['guards']; all?: boolean }) {
   const split = guards.at(-1)?.split
-  const last = guards.filter((g) => g.split === split)
+  const last = all ? guards : guards.filter((g) => g.split === split)
   const signals = [...new Set(last.map((g) => `${words(g.signal)}, @${g.version.split('@')[1] ?? ''}`))]
   const byTime = new Map<number, Record<string, number>>()
   for (const g of last) {
@@ -57,7 +59,7 @@ export function EvidenceChart({ guards }: { guards: Series['guards'] }) {
             <Line
               key={s}
               dataKey={s}
-              dot={false}
+              dot={byTime.size < 3}
               strokeWidth={2}
               isAnimationActive={false}
               stroke={strokes[i % strokes.length]}
@@ -80,7 +82,7 @@ export function EvidenceChart({ guards }: { guards: Series['guards'] }) {
             {s}
           </span>
         ))}
-        <span>split #{split}</span>
+        {!all && <span>split #{split}</span>}
       </figcaption>
     </figure>
   )

@@ -2,9 +2,12 @@ import { useState } from 'react'
 
 import type { Endpoint, Lane, Split } from '../api/client'
 import { useBack, usePlacements, useSplit, useSplits } from '../api/queries'
+import { classes } from '../ui/classes'
 import { share, short } from '../ui/format'
 import { Choice, Sheet } from '../ui/overlays'
 import { Ago, Button, Field, inputLook, Problem, TextField } from '../ui/parts'
+import { fromRuleDraft, toRuleDraft } from './rule-draft'
+import { RuleEditor } from './rules'
 
 /** Shares as people type them: per cent by version. */
 type Draft = Record<string, string>
@@ -34,22 +37,31 @@ function SplitForm({ endpoint, done }: { endpoint: Endpoint; done: () => void })
   const [main, setMain] = useState(
     endpoint.split?.lanes.find((l) => l.kind === 'main')?.version ?? placed[0]?.version ?? '',
   )
+  const [rules, setRules] = useState(() => (endpoint.split?.rules ?? []).map(toRuleDraft))
   const [reason, setReason] = useState('')
   const make = useSplit(endpoint.name, endpoint.split?.number ?? 0)
   const lanes: Lane[] = placed
-    .filter((p) => p.version === main || Number(draft[p.version]) > 0)
+    .filter((p) => p.version === main || Number(draft[p.version]) > 0 || rules.some((r) => r.version === p.version))
     .map((p) => ({
       version: p.version,
       share: Math.round(Number(draft[p.version] ?? 0) * 100),
       kind: p.version === main ? 'main' : 'trial',
     }))
   const total = lanes.reduce((sum, l) => sum + l.share, 0)
+  const others = placed.filter((p) => p.version !== main)
+  /** One version gets a share, and main the rest. */
+  const give = (version: string, percent: number) =>
+    setDraft({
+      ...Object.fromEntries(placed.map((p) => [p.version, '0'])),
+      [version]: String(percent),
+      [main]: String(100 - percent),
+    })
   return (
     <form
       className="grid gap-4"
       onSubmit={(event) => {
         event.preventDefault()
-        make.mutate({ lanes, reason }, { onSuccess: done })
+        make.mutate({ lanes, rules: rules.map(fromRuleDraft), reason }, { onSuccess: done })
       }}
     >
       {placed.length === 0 && (
@@ -96,10 +108,38 @@ function SplitForm({ endpoint, done }: { endpoint: Endpoint; done: () => void })
           ))}
         </tbody>
       </table>
+      {others.slice(-1).map((p) => (
+        <div key={p.version} className="text-ink-2 flex flex-wrap items-center gap-1.5 text-[13px]">
+          {short(p.version)} gets
+          {[1, 5, 25, 50].map((percent) => (
+            <Button key={percent} onClick={() => give(p.version, percent)}>
+              {percent} %
+            </Button>
+          ))}
+          <Button onClick={() => give(p.version, 0)}>nothing</Button> and {short(main)} the rest
+        </div>
+      ))}
+      <div className="flex h-9 gap-0.5" role="img" aria-label="The split to scale">
+        {lanes
+          .filter((l) => l.share > 0)
+          .map((l) => (
+            <div
+              key={l.version}
+              style={{ flexGrow: l.share, flexBasis: 0 }}
+              className={classes(
+                'min-w-0.5 overflow-hidden rounded-md border-[1.5px] px-2 py-1 text-[12.5px] whitespace-nowrap',
+                l.kind === 'main' ? 'border-main bg-main-soft' : 'border-trial-line hatched',
+              )}
+            >
+              {short(l.version)} {share(l.share)}
+            </div>
+          ))}
+      </div>
       <p className={total === 10_000 ? 'text-ink-2' : 'text-bad'} role="status">
         The shares add up to {share(total)}
         {total !== 10_000 && '; they must add up to 100 %'}.
       </p>
+      <RuleEditor rules={rules} versions={placed.map((p) => p.version)} onChange={setRules} />
       <TextField label="Why" placeholder="so that others know at 3 a.m." value={reason} onChange={setReason} />
       {make.error && <Problem error={make.error} />}
       <div className="flex justify-end">

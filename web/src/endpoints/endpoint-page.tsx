@@ -1,24 +1,23 @@
-import { useState } from 'react'
 import { Link, useParams } from 'react-router'
 
 import type { Endpoint, EndpointNow } from '../api/client'
 import { useLadder } from '../api/ladder'
 import { useMay } from '../api/people'
-import { useEndpoint, useEndpointNow, useSeries } from '../api/queries'
-import { EvidenceChart } from '../charts/evidence-chart'
-import { LatencyChart, LatencyTable } from '../charts/latency-chart'
-import { measureText, type Measure } from '../charts/measure'
+import { useEndpoint, useEndpointNow } from '../api/queries'
 import { short } from '../ui/format'
 import { FormSheet } from '../ui/form'
-import { Switchboard } from '../ui/overlays'
-import { Ago, Button, Empty, Loaded, PageHead, Panel } from '../ui/parts'
+import { Ago, Button, Empty, Loaded, PageHead, Panel, To } from '../ui/parts'
 import { ActivityPanel } from '../activity/activity-list'
 import { EditEndpoint, RemoveEndpoint } from '../environments/endpoint-form'
 import { CallersPanel } from './callers-panel'
 import { BackSheet, SplitSheet } from './change-split'
 import { ContractPanel } from './contract-panel'
-import { GuardList } from './guards'
 import { LaneBand } from './lane-band'
+import { IncidentList } from '../incidents/incidents-page'
+import { RolloutList } from '../rollouts/rollouts-page'
+import { StartRollout } from '../rollouts/start-rollout'
+import { RulesPanel } from './rules'
+import { Signals } from './signals'
 import { SplitHistory } from './split-history'
 
 export function EndpointPage() {
@@ -33,6 +32,7 @@ function EndpointView({ endpoint: e, now }: { endpoint: Endpoint; now: EndpointN
   const split = e.split
   const main = split?.lanes.find((l) => l.kind === 'main')
   const trials = split?.lanes.filter((l) => l.kind === 'trial') ?? []
+  const ruled = (split?.rules?.length ?? 0) > 0
   const rate = now?.lanes.reduce((sum, l) => sum + l.rate, 0) ?? 0
   return (
     <>
@@ -59,9 +59,21 @@ function EndpointView({ endpoint: e, now }: { endpoint: Endpoint; now: EndpointN
           </Link>
         )}
         {mayRoute && <EditSheet endpoint={e} />}
-        {mayRoute && <SplitSheet endpoint={e} />}
+        {mayRoute && split && !e.rollout && <StartRollout endpoint={e} />}
+        {mayRoute && !e.rollout && <SplitSheet endpoint={e} />}
         {mayRoute && split && split.number > 1 && <BackSheet endpoint={e} />}
       </PageHead>
+      {e.rollout && (
+        <Panel className="border-l-trial-line border-l-[3px]">
+          <To to={`/rollouts/${e.rollout}`}>{e.rollout}</To> moves it now: see its steps, its evidence and its decisions
+          there.
+        </Panel>
+      )}
+      {now?.diverted && (
+        <Panel className="border-l-bad border-l-[3px]">
+          <b className="text-bad">✕ Not recorded yet.</b> {now.diverted}
+        </Panel>
+      )}
       <Panel title="Who answers">
         {split ? (
           <LaneBand
@@ -88,7 +100,15 @@ function EndpointView({ endpoint: e, now }: { endpoint: Endpoint; now: EndpointN
         )}
         {split?.reason && <p className="text-ink-2 mt-2.5 text-[13px]">“{split.reason}”</p>}
       </Panel>
+      {split && ruled && <RulesPanel endpoint={e} split={split} />}
       {split && <Signals endpoint={e.name} main={main?.version ?? ''} now={now} />}
+      <Panel title="Rollouts" aside={<To to="/rollouts">all of them</To>}>
+        <RolloutList endpoint={e.name} />
+      </Panel>
+      <Panel title="Incidents" aside={<To to="/incidents">all of them</To>}>
+        <IncidentList endpoint={e.name} />
+      </Panel>
+      {split && !ruled && <RulesPanel endpoint={e} split={split} />}
       <SplitHistory endpoint={e.name} />
       <ContractPanel endpoint={e} />
       <ActivityPanel subject={e.name} />
@@ -108,69 +128,5 @@ function EditSheet({ endpoint: e }: { endpoint: Endpoint }) {
         </div>
       )}
     </FormSheet>
-  )
-}
-
-const windows: Record<string, string> = { '2 min': '2m', '15 min': '15m', '1 h': '1h', '1 day': '24h' }
-
-function Signals({ endpoint, main, now }: { endpoint: string; main: string; now: EndpointNow | undefined }) {
-  const [measure, setMeasure] = useState<Measure>('p99_ms')
-  const [window, setWindow] = useState('15 min')
-  const [asTable, setAsTable] = useState(false)
-  const series = useSeries(endpoint, windows[window] ?? '15m')
-  const measures = Object.keys(measureText) as Measure[]
-  return (
-    <div className="grid grid-cols-[minmax(0,1fr)] gap-5 lg:grid-cols-[minmax(0,1fr)_minmax(0,1fr)]">
-      <Panel
-        title={`${measure === 'rate' ? 'Requests a second' : measure === 'error_rate' ? 'Errors' : `Latency ${measureText[measure]}`}, last ${window}`}
-      >
-        <div className="mb-2 flex flex-wrap justify-between gap-2">
-          <Switchboard
-            label="Signal"
-            value={measureText[measure]}
-            options={measures.map((m) => measureText[m])}
-            onChange={(t) => setMeasure(measures.find((m) => measureText[m] === t) ?? 'p99_ms')}
-          />
-          <Switchboard label="Window" value={window} options={Object.keys(windows)} onChange={setWindow} />
-        </div>
-        <Loaded query={series}>
-          {(s) =>
-            s.lanes.length === 0 ? (
-              <Empty>Nobody has called in this time.</Empty>
-            ) : (
-              <>
-                {asTable ? (
-                  <LatencyTable series={s} measure={measure} />
-                ) : (
-                  <LatencyChart series={s} measure={measure} main={main} />
-                )}
-                <button
-                  type="button"
-                  className="text-ink-2 mt-1 cursor-pointer text-[12.5px] underline underline-offset-3"
-                  onClick={() => setAsTable(!asTable)}
-                >
-                  {asTable ? 'show as a chart' : 'show as a table'}
-                </button>
-              </>
-            )
-          }
-        </Loaded>
-      </Panel>
-      <Panel title={now && now.guards.length > 0 ? 'Evidence against the trial' : 'Evidence against the last trial'}>
-        <Loaded query={series}>
-          {(s) => (
-            <div className="grid gap-4">
-              {s.guards.length > 0 && <EvidenceChart guards={s.guards} />}
-              {now && now.guards.length > 0 && <GuardList guards={now.guards} />}
-              {s.guards.length === 0 && !now?.guards.length && (
-                <Empty>
-                  Nothing was on trial in this time. Guards watch over every trial lane from its first request on.
-                </Empty>
-              )}
-            </div>
-          )}
-        </Loaded>
-      </Panel>
-    </div>
   )
 }

@@ -1,5 +1,6 @@
 import type { EndpointNow } from '../api/client'
 import { words } from '../ui/format'
+import { response } from '../rollouts/words'
 import { Ref } from '../ui/parts'
 
 /** How near each guard is to rolling back, as a bar, a number and a sentence. */
@@ -13,13 +14,13 @@ export function GuardList({ guards }: { guards: EndpointNow['guards'] }) {
             <div className="flex justify-between gap-4">
               <span className="font-medium">{words(g.signal)}</span>
               <span className="text-ink-2 text-[12.5px]">
-                {g.enough >= 1 ? 'surely good enough' : `${Math.round(progress * 100)} % of what rolls back`}
+                {g.enough >= 1 ? '✓ shown good' : `${Math.round(progress * 100)} % of what ${response[g.then]}`}
               </span>
             </div>
             <div
               className="bg-line my-1 h-1.5 overflow-hidden rounded-full"
               role="meter"
-              aria-label={`${words(g.signal)}: evidence against the trial`}
+              aria-label={`${words(g.signal)}: evidence against it`}
               aria-valuemin={0}
               aria-valuemax={100}
               aria-valuenow={Math.round(progress * 100)}

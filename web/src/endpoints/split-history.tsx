@@ -1,7 +1,8 @@
 import { useSplits } from '../api/queries'
 import { share, short } from '../ui/format'
-import { Ago, Empty, Loaded, Panel, Ref } from '../ui/parts'
+import { Ago, Empty, Loaded, Panel, Ref, To } from '../ui/parts'
 import { classes } from '../ui/classes'
+import { ruleText } from './rule-draft'
 
 /** All splits of an endpoint, newest first: what each was, why, and which were left for a reason. */
 export function SplitHistory({ endpoint }: { endpoint: string }) {
@@ -38,6 +39,11 @@ export function SplitHistory({ endpoint }: { endpoint: string }) {
                         ✕ {s.returns_to ? `back to #${s.returns_to}` : `away from #${s.leaves}`}
                       </span>
                     )}
+                    {s.rules?.map((r, i) => (
+                      <span key={i} className="text-ink-2 block text-[12.5px] [overflow-wrap:anywhere]">
+                        {ruleText(r)}: {short(r.version)}
+                      </span>
+                    ))}
                     {s.left && (
                       <span className="text-ink-2 block text-[12.5px]">
                         left for #{s.left.for} by {s.left.by}, <Ago at={s.left.at} />
@@ -46,7 +52,7 @@ export function SplitHistory({ endpoint }: { endpoint: string }) {
                   </span>
                   <span className="text-ink-2 col-start-2 md:col-start-auto">{s.reason}</span>
                   <span className="text-ink-2 col-start-2 md:col-start-auto md:text-right">
-                    {s.author}, <Ago at={s.made_at} />
+                    {s.rollout ? <To to={`/rollouts/${s.rollout}`}>{s.rollout}</To> : s.author}, <Ago at={s.made_at} />
                   </span>
                 </li>
               ))}

@@ -8,7 +8,7 @@ import { Choice } from '../ui/overlays'
 import { Field, TextField } from '../ui/parts'
 import { Removal } from '../ui/removal'
 
-type Plan = Endpoint['plan']
+type Terms = Endpoint['terms']
 
 /** What a trial is held to, as people type it. */
 interface Margins {
@@ -24,9 +24,9 @@ interface Margins {
 
 const usual: Margins = { errorRatio: '2', errors: '0.05', latencyRatio: '1.5', latency: '5', drift: '0.1' }
 
-function marginsOf(plan?: Plan): Margins {
-  if (!plan) return usual
-  const of = (signal: string) => plan.guards.find((g) => g.signal === signal)
+function marginsOf(terms?: Terms): Margins {
+  if (!terms) return usual
+  const of = (signal: string) => terms.guards.find((g) => g.signal === signal)
   const text = (x: number | undefined) => (x === undefined ? '' : String(Number(x.toPrecision(6))))
   const errors = of('error_rate')
   const latency = of('latency_p99')
@@ -40,17 +40,33 @@ function marginsOf(plan?: Plan): Margins {
 }
 
 /** The guards that the fields describe; those on other signals stay as they are. */
-function planOf(m: Margins, before: Plan | undefined): Plan {
+function termsOf(m: Margins, before: Terms): Terms {
   const own = ['error_rate', 'latency_p99', 'prediction_drift']
-  const guards: Plan['guards'] = (before?.guards ?? []).filter((g) => !own.includes(g.signal))
+  const guards: Terms['guards'] = before.guards.filter((g) => !own.includes(g.signal))
+  const then = (signal: string) => {
+    const response = before.guards.find((g) => g.signal === signal)?.then
+    return response && { then: response }
+  }
   if (m.errorRatio.trim() || m.errors.trim()) {
-    guards.push({ signal: 'error_rate', ratio: Number(m.errorRatio || 1), margin: Number(m.errors) / 100 })
+    guards.push({
+      signal: 'error_rate',
+      ratio: Number(m.errorRatio || 1),
+      margin: Number(m.errors) / 100,
+      ...then('error_rate'),
+    })
   }
   if (m.latencyRatio.trim() || m.latency.trim()) {
-    guards.push({ signal: 'latency_p99', ratio: Number(m.latencyRatio || 1), margin: Number(m.latency) })
+    guards.push({
+      signal: 'latency_p99',
+      ratio: Number(m.latencyRatio || 1),
+      margin: Number(m.latency),
+      ...then('latency_p99'),
+    })
   }
-  if (m.drift.trim()) guards.push({ signal: 'prediction_drift', margin: Number(m.drift) })
-  return { guards, alpha: before?.alpha ?? 0.001 }
+  if (m.drift.trim()) {
+    guards.push({ signal: 'prediction_drift', margin: Number(m.drift), ...then('prediction_drift') })
+  }
+  return { ...before, guards }
 }
 
 const fields: [keyof Margins, string][] = [
@@ -60,6 +76,19 @@ const fields: [keyof Margins, string][] = [
   ['latency', 'Or this many milliseconds more'],
   ['drift', 'Gap of the shares of predictions, 0 to 1'],
 ]
+
+const changed = (now: Margins, before: Margins) => fields.some(([key]) => now[key] !== before[key])
+
+/** What else a new endpoint's trials are held to, which the fields do not show. */
+const usualTerms: Terms = {
+  alpha: 0.001,
+  beta: 0.05,
+  guards: [
+    { signal: 'timeout_rate', ratio: 2, margin: 0.0002 },
+    { signal: 'latency_p50', ratio: 1.5, margin: 5 },
+    { signal: 'missing_outputs', margin: 0.05 },
+  ],
+}
 
 function MarginFields({ margins, onChange }: { margins: Margins; onChange: (margins: Margins) => void }) {
   return (
@@ -114,7 +143,7 @@ export function AddEndpoint({ environment: e, done }: { environment: Environment
             environment: e.name,
             description,
             repeatable,
-            plan: planOf(margins, undefined),
+            ...(changed(margins, usual) && { terms: termsOf(margins, usualTerms) }),
           },
           { onSuccess: done },
         )
@@ -141,11 +170,11 @@ export function EditEndpoint({ endpoint: e, rungs, done }: { endpoint: Endpoint;
   const edit = useEditEndpoint(e.name)
   const [description, setDescription] = useState(e.description)
   const [rung, setRung] = useState(e.rung)
-  const [margins, setMargins] = useState(marginsOf(e.plan))
+  const [margins, setMargins] = useState(marginsOf(e.terms))
   const [repeatable, setRepeatable] = useState(e.repeatable)
+  const [sticky, setSticky] = useState(e.sticky ?? '')
   const [reason, setReason] = useState('')
-  const before = marginsOf(e.plan)
-  const held = fields.some(([key]) => margins[key] !== before[key])
+  const held = changed(margins, marginsOf(e.terms))
   return (
     <Form
       submit="Save it"
@@ -156,9 +185,10 @@ export function EditEndpoint({ endpoint: e, rungs, done }: { endpoint: Endpoint;
           {
             description,
             repeatable,
+            sticky: sticky.trim(),
             reason,
             ...(rung !== e.rung && { rung }),
-            ...(held && { plan: planOf(margins, e.plan) }),
+            ...(held && { terms: termsOf(margins, e.terms) }),
           },
           { onSuccess: done },
         )
@@ -175,6 +205,12 @@ export function EditEndpoint({ endpoint: e, rungs, done }: { endpoint: Endpoint;
       </Field>
       <MarginFields margins={margins} onChange={setMargins} />
       <Repeatable on={repeatable} onChange={setRepeatable} />
+      <TextField
+        label="Callers stay on their lane by"
+        placeholder="header Inner-Ladder-Caller; or key, caller, header NAME, cookie NAME, input NAME"
+        value={sticky}
+        onChange={setSticky}
+      />
       <TextField label="Why it changes" value={reason} onChange={setReason} />
     </Form>
   )

@@ -28,6 +28,11 @@ export function RolledBackNote({ version, back: b }: { version: string; back: Ro
       <RolledBackTag /> {short(version)} was taken out of <To to={`/endpoints/${b.endpoint}`}>{b.endpoint}</To> by{' '}
       {b.by}, <Ago at={b.at} />, with split #{b.split}: “{b.why}” <Ref to={b.instead}>{short(b.instead)}</Ref> answers
       instead.{' '}
+      {b.incident && (
+        <>
+          <To to={`/incidents/${b.incident}`}>{b.incident}</To> ·{' '}
+        </>
+      )}
       {b.alert && (
         <>
           <To to="/alerts">{b.alert}</To> ·{' '}

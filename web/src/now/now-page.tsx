@@ -3,8 +3,8 @@ import type { ReactNode } from 'react'
 import { usePromotions } from '../api/ladder'
 import { useAlerts, useEndpoints, useNow } from '../api/queries'
 import { ActivityList } from '../activity/activity-list'
-import { GuardList } from '../endpoints/guards'
 import { LaneBand } from '../endpoints/lane-band'
+import { Moving } from './moving'
 import { EmergencyTag, GateTicks } from '../models/ladder-board'
 import { words } from '../ui/format'
 import { Ago, Empty, Loaded, PageHead, Panel, Ref, To } from '../ui/parts'
@@ -59,24 +59,6 @@ function Live() {
           )
         }
       </Loaded>
-    </Panel>
-  )
-}
-
-function Moving() {
-  const moving = (useNow().data ?? []).filter((n) => n.lanes.some((l) => l.kind === 'trial'))
-  return (
-    <Panel title="What is moving?">
-      {moving.length === 0 ? (
-        <Empty>Nothing is on trial.</Empty>
-      ) : (
-        moving.map((n) => (
-          <div key={n.endpoint} className="grid gap-2">
-            <To to={`/endpoints/${n.endpoint}`}>{n.endpoint}</To>
-            <GuardList guards={n.guards} />
-          </div>
-        ))
-      )}
     </Panel>
   )
 }
@@ -146,7 +128,11 @@ function Wrong() {
                     ✕ <To to="/alerts">{a.id}</To> {words(a.kind)}
                   </span>
                 ),
-                detail: a.sentence,
+                detail: (
+                  <>
+                    {a.sentence} {a.incident && <To to={`/incidents/${a.incident}`}>{a.incident}</To>}
+                  </>
+                ),
               }))}
             />
           )

@@ -173,9 +173,11 @@ export function Subject({ kind, subject }: { kind: string; subject: string }) {
   if (subject.includes('@')) return <To to={`/models/${subject.split('@')[0] ?? ''}`}>{subject}</To>
   if (/^run-\d+$/.test(subject)) return <To to={`/models/runs/${subject}`}>{subject}</To>
   if (/^P-\d+$/.test(subject)) return <To to={`/reviews/${subject}`}>{subject}</To>
+  if (/^R-\d+$/.test(subject)) return <To to={`/rollouts/${subject}`}>{subject}</To>
+  if (/^I-\d+$/.test(subject)) return <To to={`/incidents/${subject}`}>{subject}</To>
   if (/^A-\d+$/.test(subject)) return <To to="/alerts">{subject}</To>
   if (kind.startsWith('comment.')) return <To to={`/activity?subject=${subject}`}>{subject}</To>
-  if (/^(split|endpoint|alert|caller)\./.test(kind) && subject !== '')
+  if (/^(split|rollout|contract|endpoint|alert|caller)\./.test(kind) && subject !== '')
     return <To to={`/endpoints/${subject}`}>{subject}</To>
   if (kind.startsWith('model.')) return <To to={`/models/${subject}`}>{subject}</To>
   return <>{subject}</>

@@ -5,15 +5,16 @@ import (
 
 	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/span"
 )
 
 // EvidenceOf demands a report of a kind that passed and is not too old. The newest of
 // the kind counts.
 type EvidenceOf struct {
-	Evidence   string   `json:"evidence"`
-	NoOlder    Duration `json:"no_older_than,omitempty"`
-	Unjudged   bool     `json:"unjudged_too,omitempty"`
-	LeastTests int      `json:"least_tests,omitempty"`
+	Evidence   string        `json:"evidence"`
+	NoOlder    span.Duration `json:"no_older_than,omitempty"`
+	Unjudged   bool          `json:"unjudged_too,omitempty"`
+	LeastTests int           `json:"least_tests,omitempty"`
 }
 
 var evidenceKind = KindInfo{"evidence", "a report of a kind is attached, passed, and is not too old", []Setting{
@@ -30,7 +31,7 @@ func (q EvidenceOf) check(field string) error {
 	if err := evidence.CheckKind(field+".evidence", q.Evidence); err != nil {
 		return err
 	}
-	if q.NoOlder < 0 || (q.NoOlder > 0 && q.NoOlder < Duration(time.Minute)) {
+	if q.NoOlder < 0 || (q.NoOlder > 0 && q.NoOlder < span.Duration(time.Minute)) {
 		return fault.New(fault.Invalid, "requirement.age", "no_older_than is %s", q.NoOlder).
 			In(field + ".no_older_than").Do("give at least 1m, such as 168h")
 	}

@@ -54,7 +54,8 @@ type Freeze struct {
 	Days []string `json:"days,omitempty" description:"mon, tue, wed, thu, fri, sat, sun: when it begins, every week"`
 }
 
-var weekdays = []string{"sun", "mon", "tue", "wed", "thu", "fri", "sat"}
+// Weekdays are the days of the week as they are written, as time.Weekday counts them.
+var Weekdays = []string{"sun", "mon", "tue", "wed", "thu", "fri", "sat"}
 
 const (
 	momentForm = "2006-01-02 15:04"
@@ -73,8 +74,8 @@ func (z Freeze) Check(field string) error {
 		return invalid("zone", "%q is no time zone", z.Zone).Do("use a name such as Europe/Stockholm or UTC")
 	}
 	for _, d := range z.Days {
-		if !slices.Contains(weekdays, d) {
-			return invalid("days", "%q is no day", d).Do("use %s", strings.Join(weekdays, ", "))
+		if !slices.Contains(Weekdays, d) {
+			return invalid("days", "%q is no day", d).Do("use %s", strings.Join(Weekdays, ", "))
 		}
 	}
 	form, shown := momentForm, "2026-12-20 16:00"
@@ -116,7 +117,7 @@ func (z Freeze) InForce(now time.Time) (until time.Time, on bool) {
 	// It may have begun yesterday and go on over midnight.
 	for back := range 2 {
 		day := now.AddDate(0, 0, -back)
-		if !slices.Contains(z.Days, weekdays[day.Weekday()]) {
+		if !slices.Contains(z.Days, Weekdays[day.Weekday()]) {
 			continue
 		}
 		from := at(day, begins, 0)

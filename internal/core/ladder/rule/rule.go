@@ -31,34 +31,6 @@ func describeCount(n int, one string) string {
 	return fmt.Sprintf("%d %ss", n, one)
 }
 
-// Duration is a time.Duration that is written as Go writes it.
-type Duration time.Duration
-
-// String writes 24h rather than 24h0m0s.
-func (d Duration) String() string {
-	s := time.Duration(d).String()
-	if strings.HasSuffix(s, "m0s") {
-		s = strings.TrimSuffix(s, "0s")
-	}
-	if strings.HasSuffix(s, "h0m") {
-		s = strings.TrimSuffix(s, "0m")
-	}
-	return s
-}
-
-// MarshalText writes a duration.
-func (d Duration) MarshalText() ([]byte, error) { return []byte(d.String()), nil }
-
-// UnmarshalText reads a duration.
-func (d *Duration) UnmarshalText(b []byte) error {
-	v, err := time.ParseDuration(string(b))
-	if err != nil {
-		return fault.New(fault.Invalid, "duration.form", "%q is no duration", b).Do("give one such as 30m, 24h or 336h")
-	}
-	*d = Duration(v)
-	return nil
-}
-
 // Rule is one kind of demand that a gate can make, with its settings. A new kind is a
 // file with a type that does this, and its line in kinds.
 type Rule interface {

@@ -11,6 +11,7 @@ import (
 	"innerladder/internal/core/metric"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/signature"
+	"innerladder/internal/core/span"
 	"innerladder/internal/core/traffic"
 )
 
@@ -208,7 +209,7 @@ func casesOfEvidence() []ruleCase {
 	return []ruleCase{
 		{
 			"too old",
-			EvidenceOf{Evidence: "tests", NoOlder: Duration(time.Hour)},
+			EvidenceOf{Evidence: "tests", NoOlder: span.Duration(time.Hour)},
 			base(func(f *Facts) {
 				f.Evidence = []evidence.Evidence{report("E-1", "tests", "passed", 2*time.Hour,
 					nil)}

@@ -1,0 +1,379 @@
+// Package rollout is the state machine that moves an endpoint from one version to another by a plan. It is
+// handed the rollout, what is seen, and the time, and answers with the next state and, when
+// something changes, with a decision: what was seen, what it means, and what is done. It
+// holds no clock and carries nothing out.
+package rollout
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"innerladder/internal/core/fault"
+	"innerladder/internal/core/guard"
+	"innerladder/internal/core/ladder/rule"
+	"innerladder/internal/core/naming"
+	"innerladder/internal/core/span"
+	"innerladder/internal/core/traffic"
+)
+
+// Kind is how a plan moves an endpoint.
+type Kind string
+
+const (
+	// Canary gives the candidate more and more of the traffic.
+	Canary Kind = "canary"
+	// BlueGreen has the candidate take over all at once, after it has been warmed.
+	BlueGreen Kind = "blue_green"
+)
+
+// Kinds are all that there are.
+var Kinds = []Kind{Canary, BlueGreen}
+
+// Plan is how a rollout moves an endpoint: the steps, what must be seen before each next one, and what is done
+// when something goes wrong. Numbered revisions of it are kept; a plan that is in force stays with its rollout.
+type Plan struct {
+	Name string `json:"name"`
+	// Revision is 0 for a plan that is built in.
+	Revision int    `json:"revision,omitempty" description:"0 for a plan that is built in"`
+	About    string `json:"about,omitempty"`
+	Kind     Kind   `json:"kind" enum:"canary,blue_green"`
+	// Warm is how many sample requests a blue-green candidate is sent, and must answer, before it takes
+	// over.
+	Warm int `json:"warm,omitempty" minimum:"0" maximum:"10000" description:"sample requests before it takes over"`
+	// First are callers whom a canary sends to the candidate from its first step on, before shares: rules without a
+	// version, such as: key is beta-app.
+	First []string   `json:"first,omitempty" description:"rules before shares, such as: key is beta-app"`
+	Steps []PlanStep `json:"steps,omitempty"`
+	// Bake is for how long main is watched against what it replaced, which stays warm, after the
+	// candidate has taken over.
+	Bake Bake `json:"bake"`
+	// Patience is how long the rollout waits for anything before it holds and says so.
+	Patience span.Duration `json:"patience,omitempty" description:"how long it waits before it holds; else 24h"`
+	Guards   []guard.Guard `json:"guards"`
+	// Alpha and Beta are those of the guards.
+	Alpha float64 `json:"alpha,omitempty" minimum:"0" maximum:"1" description:"of rolling back a good one; else 0.001"`
+	Beta  float64 `json:"beta,omitempty" minimum:"0" maximum:"1" description:"chance a worse one passes; usually 0.05"`
+	Harm  Harm    `json:"harm"`
+	// Capacity is how many healthy addresses the candidate must have before it begins, as a share of
+	// those of the version that it replaces.
+	Capacity float64 `json:"capacity" minimum:"0" maximum:"10" description:"healthy addresses, as a share of main's"`
+	// Hours are when it may go a step further; always when there are none.
+	Hours []Hours `json:"hours,omitempty"`
+}
+
+// PlanStep is one step of a canary.
+type PlanStep struct {
+	// Share is the candidate's, in basis points.
+	Share int `json:"share" minimum:"1" maximum:"9999" description:"basis points; 10000 is all"`
+	// Time and Requests of the candidate are the least that must pass.
+	Time     span.Duration `json:"time,omitempty" description:"how long it lasts at least"`
+	Requests uint64        `json:"requests,omitempty" description:"how many requests the candidate answers at least"`
+	// Good are the signals that must be shown good before the next step; all that could roll back or
+	// hold when not given.
+	Good []string `json:"good,omitempty" description:"signals that must be shown good; all if not given"`
+}
+
+// Bake is what follows when the candidate has taken over.
+type Bake struct {
+	Time     span.Duration `json:"time,omitempty"`
+	Requests uint64        `json:"requests,omitempty"`
+}
+
+// Harm is capped whatever the tests say.
+type Harm struct {
+	// BadAnswers is how many requests may fail beyond what the incumbent would have failed; 0 is no cap.
+	BadAnswers float64 `json:"bad_answers,omitempty" minimum:"0" description:"failed beyond main's rate; 0 is no cap"`
+	// Share is the largest that the candidate may have before every guard has shown it good, in basis
+	// points; 0 is no cap.
+	Share int `json:"share,omitempty" minimum:"0" maximum:"10000" description:"basis points until all is good; 0: any"`
+}
+
+// Hours are times of the week.
+type Hours struct {
+	// Days are mon to sun; every day when there are none.
+	Days []string `json:"days,omitempty"`
+	// From and To are such as 08:00 and 17:00; a span that ends before it begins goes over midnight.
+	From string `json:"from"`
+	To   string `json:"to"`
+	// Zone is a name of the time zone database; UTC when not given.
+	Zone string `json:"zone,omitempty"`
+}
+
+const (
+	usualPatience = 24 * time.Hour
+	usualAlpha    = 0.001
+	// mostSteps, mostHours bound a plan; longest is the longest that anything in it may last.
+	mostSteps, mostHours = 50, 50
+	longest              = 90 * 24 * time.Hour
+)
+
+// Terms are what the guards of the plan hold the candidate to.
+func (p *Plan) Terms() guard.Terms {
+	return guard.Terms{Guards: p.Guards, Alpha: p.Alpha, Beta: p.Beta}
+}
+
+// Signals that must be shown good before a rollout goes on: those whose guards can stop it.
+func (p *Plan) stopping() (out []string) {
+	for _, g := range p.Guards {
+		if g.Response() != guard.Notify {
+			out = append(out, g.Signal)
+		}
+	}
+	return out
+}
+
+// good are the signals that must be shown good before the step after s.
+func (p *Plan) good(s PlanStep) []string {
+	if s.Good != nil {
+		return s.Good
+	}
+	return p.stopping()
+}
+
+// Complete puts the usual in where a plan says nothing.
+func (p *Plan) Complete() {
+	if p.Patience == 0 {
+		p.Patience = span.Duration(usualPatience)
+	}
+	if p.Alpha == 0 {
+		p.Alpha = usualAlpha
+	}
+	if p.Beta == 0 {
+		p.Beta = guard.UsualBeta
+	}
+	if p.Guards == nil {
+		p.Guards = guard.DefaultTerms().Guards
+	}
+}
+
+// Check says whether a plan can be followed. Its errors name the field as a path, such as steps[1].share.
+func (p *Plan) Check() error {
+	if err := naming.Check("name", p.Name); err != nil {
+		return err
+	}
+	bad := func(field, remedy, what string, args ...any) error {
+		return fault.New(fault.Invalid, "plan."+strings.SplitN(strings.SplitN(field, "[", 2)[0], ".", 2)[0], what,
+			args...).In(field).Do("%s", remedy)
+	}
+	if !slices.Contains(Kinds, p.Kind) {
+		return bad("kind", "use one of "+list(Kinds), "%q is no kind of plan", p.Kind)
+	}
+	if p.Kind == BlueGreen && len(p.Steps) > 0 {
+		return bad("steps", "leave the steps out, or make it a canary", "a blue-green plan takes over all at once")
+	}
+	if p.Kind == Canary && (len(p.Steps) == 0 || len(p.Steps) > mostSteps) {
+		return bad("steps", fmt.Sprintf("give from 1 to %d, each with a share", mostSteps), "a canary has %d steps",
+			len(p.Steps))
+	}
+	if p.Kind != BlueGreen && p.Warm != 0 {
+		return bad("warm", "leave it out", "only a blue-green candidate is warmed")
+	}
+	if p.Warm < 0 || p.Warm > 10_000 {
+		return bad("warm", "give from 0 to 10000 sample requests", "warm is %d", p.Warm)
+	}
+	if err := p.checkSteps(bad); err != nil {
+		return err
+	}
+	for field, d := range map[string]span.Duration{"bake.time": p.Bake.Time, "patience": p.Patience} {
+		if d < 0 || time.Duration(d) > longest {
+			return bad(field, "give a duration from 0 to 2160h, such as 30m", "%s is %s", field, d)
+		}
+	}
+	if time.Duration(p.Patience) < time.Second {
+		return bad("patience", "give a second at least, such as 24h", "patience is %s", p.Patience)
+	}
+	if p.Bake == (Bake{}) {
+		return bad("bake", "say how long main is watched after the candidate has taken over, such as time: 30m",
+			"the plan has no bake")
+	}
+	if !(p.Harm.BadAnswers >= 0 && p.Harm.BadAnswers < 1e12) {
+		return bad("harm.bad_answers", "give how many, or 0 for no cap", "bad_answers is %v", p.Harm.BadAnswers)
+	}
+	if p.Harm.Share < 0 || p.Harm.Share > traffic.Whole {
+		return bad("harm.share", "give a share from 0 to 100 %", "the share is %d basis points", p.Harm.Share)
+	}
+	if !(p.Capacity >= 0 && p.Capacity <= 10) {
+		return bad("capacity", "give a share from 0 to 10, such as 1 for as many addresses", "capacity is %v",
+			p.Capacity)
+	}
+	terms := p.Terms()
+	if err := terms.Check(); err != nil {
+		var f *fault.Fault
+		if errors.As(err, &f) {
+			return f.In(strings.TrimPrefix(f.Field, "terms."))
+		}
+		return err
+	}
+	return p.checkHours(bad)
+}
+
+func (p *Plan) checkSteps(bad func(field, remedy, what string, args ...any) error) error {
+	last := 0
+	for i, s := range p.Steps {
+		at := fmt.Sprintf("steps[%d].", i)
+		if s.Share <= last || s.Share >= traffic.Whole {
+			return bad(at+"share", "let shares grow from step to step, above 0 and below 100 %",
+				"step %d has %s after %s", i+1, traffic.Percent(s.Share), traffic.Percent(last))
+		}
+		last = s.Share
+		if s.Time < 0 || time.Duration(s.Time) > longest {
+			return bad(at+"time", "give a duration from 0 to 2160h, such as 10m", "step %d lasts %s", i+1, s.Time)
+		}
+		for _, signal := range s.Good {
+			if !slices.ContainsFunc(p.Guards, func(g guard.Guard) bool { return g.Signal == signal }) {
+				return bad(at+"good", "name signals of the plan's guards: "+strings.Join(signals(p.Guards), ", "),
+					"step %d wants %q shown good, which no guard watches", i+1, signal)
+			}
+		}
+	}
+	if len(p.First) > 0 && p.Kind != Canary {
+		return bad("first", "leave it out, or make it a canary", "a blue-green candidate gets everything at once")
+	}
+	rules, err := p.first("m@1")
+	if err != nil {
+		return err
+	}
+	return traffic.CheckTargets("first", rules, []traffic.Lane{{Version: "m@1"}})
+}
+
+// first are the rules of a plan that send callers to a candidate.
+func (p *Plan) first(candidate string) (out []traffic.Rule, err error) {
+	for i, text := range p.First {
+		r, err := traffic.ParseRule(fmt.Sprintf("first[%d]", i), text+" to "+candidate)
+		var f *fault.Fault
+		if errors.As(err, &f) { // the version is the candidate, which a plan does not name
+			return nil, f.Do("%s", strings.ReplaceAll(f.Remedy, " to VERSION", ""))
+		}
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, r)
+	}
+	return out, nil
+}
+
+// Rules are those of a split with lanes that the rollout makes, when now are those in force: the plan's while the
+// candidate is on trial, and before them those of the endpoint whose versions have a lane.
+func (r *Rollout) Rules(now []traffic.Rule, lanes []traffic.Lane) []traffic.Rule {
+	first, err := r.Plan.first(r.Candidate)
+	if err != nil { // it was checked when it was made
+		first = nil
+	}
+	own := func(x traffic.Rule) bool {
+		return slices.ContainsFunc(first, func(f traffic.Rule) bool { return f.String() == x.String() })
+	}
+	out := traffic.KeepRules(slices.DeleteFunc(slices.Clone(now), own), lanes)
+	if len(lanes) > 1 {
+		out = append(out, first...)
+	}
+	return out
+}
+
+func (p *Plan) checkHours(bad func(field, remedy, what string, args ...any) error) error {
+	if len(p.Hours) > mostHours {
+		return bad("hours", fmt.Sprintf("give at most %d", mostHours), "there are %d spans of hours", len(p.Hours))
+	}
+	for i, h := range p.Hours {
+		if err := h.window().Check(fmt.Sprintf("hours[%d]", i)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func signals(guards []guard.Guard) (out []string) {
+	for _, g := range guards {
+		out = append(out, g.Signal)
+	}
+	return out
+}
+
+func list[T ~string](all []T) string {
+	out := make([]string, len(all))
+	for i, x := range all {
+		out[i] = string(x)
+	}
+	return strings.Join(out, ", ")
+}
+
+// window is the same as a time that comes every week.
+func (h Hours) window() rule.Freeze {
+	w := rule.Freeze{Name: "the hours of a plan", Zone: cmp.Or(h.Zone, "UTC"), From: h.From, To: h.To, Days: h.Days}
+	if len(w.Days) == 0 {
+		w.Days = rule.Weekdays
+	}
+	return w
+}
+
+// String is the hours in words: mon to fri 08:00 to 17:00 Europe/Oslo.
+func (h Hours) String() string {
+	zone := h.Zone
+	if zone == "" {
+		zone = "UTC"
+	}
+	return strings.TrimSpace(fmt.Sprintf("%s %s to %s %s", strings.Join(h.Days, ", "), h.From, h.To, zone))
+}
+
+// Open reports whether the plan's hours allow a step now.
+func (p *Plan) Open(now time.Time) bool {
+	return len(p.Hours) == 0 || slices.ContainsFunc(p.Hours, func(h Hours) bool {
+		_, open := h.window().InForce(now)
+		return open
+	})
+}
+
+// hoursInWords says when steps are allowed.
+func (p *Plan) hoursInWords() string {
+	var out []string
+	for _, h := range p.Hours {
+		out = append(out, h.String())
+	}
+	return strings.Join(out, "; ")
+}
+
+// BuiltIn are the plans that come with the service.
+func BuiltIn() []Plan {
+	plans := []Plan{
+		{
+			Name: "careful", Kind: Canary, About: "Four steps, an hour of bake: for what many rely on.",
+			Steps: []PlanStep{
+				{Share: 100, Time: minute(10), Requests: 100},
+				{Share: 500, Time: minute(10), Requests: 200},
+				{Share: 2500, Time: minute(10), Requests: 500},
+				{Share: 5000, Time: minute(10), Requests: 500},
+			},
+			Bake: Bake{Time: minute(60), Requests: 100}, Harm: Harm{BadAnswers: 100, Share: 2500}, Capacity: 1,
+		},
+		{
+			Name: "brisk", Kind: Canary, About: "Two steps of a minute, ten minutes of bake: for a small change.",
+			Steps: []PlanStep{
+				{Share: 1000, Time: minute(1), Requests: 100},
+				{Share: 5000, Time: minute(1), Requests: 200},
+			},
+			Bake: Bake{Time: minute(10), Requests: 100}, Harm: Harm{BadAnswers: 100}, Capacity: 1,
+		},
+		{
+			Name: "twin", Kind: BlueGreen,
+			About: "The candidate is warmed, takes over all at once, and is watched for half an hour.",
+			Warm:  100, Bake: Bake{Time: minute(30), Requests: 100}, Harm: Harm{BadAnswers: 100}, Capacity: 1,
+		},
+	}
+	for i := range plans {
+		plans[i].Complete()
+	}
+	return plans
+}
+
+func minute(n int) span.Duration { return span.Duration(time.Duration(n) * time.Minute) }
+
+// Usual is the name of the plan that is followed where none is named.
+const Usual = "careful"
+
+// IsBuiltIn reports whether a plan of a name comes with the service.
+func IsBuiltIn(name string) bool {
+	return slices.ContainsFunc(BuiltIn(), func(p Plan) bool { return p.Name == name })
+}

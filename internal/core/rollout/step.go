@@ -1,0 +1,297 @@
+package rollout
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"innerladder/internal/core/guard"
+	"innerladder/internal/core/span"
+	"innerladder/internal/core/traffic"
+)
+
+// Itself is who decides what nobody asked for.
+const Itself = "inner-ladder"
+
+// aWhile is how long a version that took over may have no healthy address before main goes back: callers
+// get no answer meanwhile.
+const aWhile = 2 * time.Second
+
+// mover is a rollout with what is seen of it.
+type mover struct {
+	*Rollout
+	seen Seen
+	now  time.Time
+	next State
+}
+
+// Step looks at a rollout and says where it stands from now on. A decision comes with every change that people
+// must know of; its share says what the split must be. A state that differs without one must be kept too.
+func Step(r Rollout, seen Seen, now time.Time) (State, *Decision) {
+	m := &mover{&r, seen, now, r.State}
+	if r.Phase.Over() {
+		return r.State, nil
+	}
+	if r.Split > 0 && seen.Split != r.Split {
+		m.next.Held = nil
+		return m.end(Ended, r.Share, "", fmt.Sprintf("Another split is in force, #%d, not #%d.", seen.Split, r.Split),
+			"It looks after nothing any more.")
+	}
+	if d := m.goBack(); d != nil {
+		return m.next, d
+	}
+	m.look()
+	if d := m.capped(); d != nil {
+		return m.next, d
+	}
+	if r.Held != nil {
+		return m.next, nil
+	}
+	if waits := m.waits(); len(waits) > 0 {
+		d := m.wait(waits)
+		return m.next, d
+	}
+	return m.advance(Itself, "")
+}
+
+// goBack gives main back to the incumbent when it must, holds or tells when a guard says so.
+func (m *mover) goBack() *Decision {
+	if m.Owed != "" && m.seen.IncumbentHealthy > 0 {
+		_, d := m.end(RolledBack, 0, m.Owed, m.Incumbent+" is healthy again.",
+			fmt.Sprintf("%s answers for %s again.", m.Incumbent, m.Endpoint))
+		d.Alarm = true
+		return d
+	}
+	var worst *guard.Action
+	for i, a := range m.seen.Actions {
+		if worst == nil || slices.Index(guard.Responses, a.Then) > slices.Index(guard.Responses, worst.Then) {
+			worst = &m.seen.Actions[i]
+		}
+	}
+	unwell := m.Unwell != nil && m.Phase == Baking && m.seen.CandidateHealthy == 0 &&
+		m.now.Sub(*m.Unwell) >= aWhile && m.Owed == ""
+	if worst == nil && unwell {
+		worst = &guard.Action{
+			Signal: "placement_health", Then: guard.RollBack,
+			Sentence: fmt.Sprintf("%s has had no healthy address for %s.", m.Candidate,
+				span.Rounded(m.now.Sub(*m.Unwell))),
+		}
+	}
+	if worst == nil {
+		return nil
+	}
+	var d *Decision
+	switch {
+	case worst.Then == guard.Notify:
+		d = m.decide(Itself, worst.Sentence, "The guard on "+worst.Signal+" only tells of it.", "Nothing was changed.")
+	case worst.Then == guard.Hold && m.Held != nil:
+		d = m.decide(Itself, worst.Sentence, "", "It is held already.")
+	case worst.Then == guard.Hold:
+		d = m.hold(Itself, worst.Sentence, "The guard on "+worst.Signal+" holds the rollout.", false)
+	case m.Phase == Baking && m.seen.IncumbentHealthy == 0:
+		m.next.Owed = worst.Sentence
+		d = m.hold(Itself, worst.Sentence, fmt.Sprintf("Main must go back to %s, and that has no healthy address.",
+			m.Incumbent), false)
+		d.Did = fmt.Sprintf("It goes back as soon as %s is healthy.", m.Incumbent)
+	default:
+		_, d = m.end(RolledBack, 0, worst.Sentence, "That is more than the plan allows.",
+			fmt.Sprintf("%s answers all of %s again.", m.Incumbent, m.Endpoint))
+	}
+	d.Signal, d.Alarm = worst.Signal, true
+	return d
+}
+
+// look takes note of whether the candidate is well, and of whether anything may move: while it is not, the
+// step's time stands still, and while nothing may, its patience.
+func (m *mover) look() {
+	switch {
+	case m.Phase == Waiting:
+	case m.seen.CandidateHealthy == 0 && m.Unwell == nil:
+		m.next.Unwell = &m.now
+	case m.seen.CandidateHealthy > 0 && m.Unwell != nil:
+		m.next.Since = m.Since.Add(m.now.Sub(*m.Unwell))
+		m.next.Unwell = nil
+	}
+	barred := m.Phase != Baking && len(m.barred()) > 0
+	switch {
+	case barred && m.Barred == nil:
+		m.next.Barred = &m.now
+	case !barred && m.Barred != nil:
+		m.next.Patient = m.Patient.Add(m.now.Sub(*m.Barred))
+		m.next.Barred = nil
+	}
+}
+
+// Harm is how many requests have failed so far that the incumbent, at its rate, would not have failed.
+func (r *Rollout) Harm(seen Seen) float64 {
+	rate := 0.0
+	if n := seen.Incumbent.Requests; n > 0 {
+		rate = float64(seen.Incumbent.Failed()) / float64(n)
+	}
+	return r.Spent + math.Max(0, float64(seen.Candidate.Failed())-rate*float64(seen.Candidate.Requests))
+}
+
+// capped holds a rollout that has done as much harm as it may, whatever the tests say.
+func (m *mover) capped() *Decision {
+	harm := m.Harm(m.seen)
+	if m.Plan.Harm.BadAnswers == 0 || m.Waived || m.Held != nil || !m.seen.Ready || harm <= m.Plan.Harm.BadAnswers {
+		return nil
+	}
+	means := fmt.Sprintf("That is %.0f bad answers more than %s would have given; the plan allows %v.", harm,
+		m.Incumbent, m.Plan.Harm.BadAnswers)
+	d := m.hold(Itself, m.counts(), means, true)
+	d.Alarm = true
+	return d
+}
+
+// hold holds the rollout where it is.
+func (m *mover) hold(by, seen, means string, capped bool) *Decision {
+	m.next.Held = &Held{by, m.now, strings.TrimSpace(seen + " " + means), capped}
+	return m.decide(by, seen, means, fmt.Sprintf("It is held: %s stays at %s.", m.Candidate, traffic.Percent(m.Share)))
+}
+
+// wait stays where it is, and holds when it has waited longer than the plan is patient.
+func (m *mover) wait(waits []Wait) *Decision {
+	for _, w := range waits {
+		if w.planned {
+			return nil // that passes by itself
+		}
+	}
+	if m.now.Sub(m.next.Patient) < m.patience() {
+		return nil
+	}
+	means := fmt.Sprintf("After %s it still waits for %s.", m.Plan.Patience, inWords(waits))
+	if m.Phase == Waiting {
+		_, d := m.end(Refused, 0, "", means, "It is given up before it began.")
+		d.Alarm = true
+		return d
+	}
+	d := m.hold(Itself, m.counts(), means, false)
+	d.Alarm = true
+	return d
+}
+
+// patience is how long a rollout waits where it stands: what the plan says, on top of the time that the plan
+// itself wants to pass there.
+func (m *mover) patience() time.Duration {
+	d := time.Duration(m.Plan.Patience)
+	switch {
+	case m.Phase == Waiting && m.StartsAt != nil:
+		d += max(0, m.StartsAt.Sub(m.next.Patient))
+	case m.Phase == Stepping:
+		d += time.Duration(m.Plan.Steps[min(m.Step, len(m.Plan.Steps)-1)].Time)
+	case m.Phase == Baking:
+		d += time.Duration(m.Plan.Bake.Time)
+	}
+	return d
+}
+
+// advance goes one step further.
+func (m *mover) advance(by, why string) (State, *Decision) {
+	seen, means := m.counts(), m.good()
+	if why != "" {
+		means = why
+	}
+	n := &m.next
+	switch m.Phase {
+	case Waiting:
+		seen = fmt.Sprintf("%s has what it needs to answer for %s.", m.Candidate, m.Endpoint)
+		if m.Plan.Kind == BlueGreen {
+			n.Phase = Warming
+			m.begin()
+			return *n, m.decide(by, seen, why,
+				fmt.Sprintf("It is warmed with %d sample requests before it takes over.", m.Plan.Warm))
+		}
+		n.Phase, n.Step, n.Share = Stepping, 0, m.Plan.Steps[0].Share
+		m.begin()
+		n.Requests = 0 // the trial begins with it
+		return *n, m.decide(by, seen, why, fmt.Sprintf("It begins with %s.", traffic.Percent(n.Share)))
+	case Stepping:
+		if m.Step+1 < len(m.Plan.Steps) {
+			n.Step, n.Share = m.Step+1, m.Plan.Steps[m.Step+1].Share
+			m.begin()
+			return *n, m.decide(by, seen, means, fmt.Sprintf("Its share grows from %s to %s.",
+				traffic.Percent(m.Share), traffic.Percent(n.Share)))
+		}
+		return *n, m.takeOver(by, seen, means)
+	case Warming:
+		seen = fmt.Sprintf("%s has answered %d sample requests.", m.Candidate, m.seen.Warmed)
+		return *n, m.takeOver(by, seen, why)
+	}
+	return m.end(Finished, traffic.Whole, seen, means, fmt.Sprintf("%s stays; %s may be taken away.", m.Candidate,
+		m.Incumbent))
+}
+
+// takeOver gives main to the candidate.
+func (m *mover) takeOver(by, seen, means string) *Decision {
+	n := &m.next
+	n.Spent = m.Harm(m.seen)
+	n.Phase, n.Share = Baking, traffic.Whole
+	m.begin()
+	n.Requests = 0 // what it does from now on is counted anew
+	return m.decide(by, seen, means, fmt.Sprintf("It takes over; %s stays warm while main is watched.", m.Incumbent))
+}
+
+// begin begins a phase or step.
+func (m *mover) begin() {
+	n := &m.next
+	n.Since, n.Patient, n.Requests, n.Unwell, n.Barred = m.now, m.now, m.seen.Candidate.Requests, nil, nil
+}
+
+// end ends the rollout with a share for the candidate.
+func (m *mover) end(phase Phase, share int, seen, means, did string) (State, *Decision) {
+	n := &m.next
+	n.Phase, n.Share, n.Since, n.Held, n.Owed, n.Unwell, n.Barred = phase, share, m.now, nil, "", nil, nil
+	return *n, m.decide(Itself, seen, means, did)
+}
+
+// decide writes a line of the log about the next state.
+func (m *mover) decide(by, seen, means, did string) *Decision {
+	readings := m.seen.Readings
+	if readings == nil {
+		readings = []guard.Reading{}
+	}
+	return &Decision{
+		At: m.now, By: by, Seen: seen, Means: means, Did: did, Phase: m.next.Phase, Step: m.next.Step,
+		Share: m.next.Share, Held: m.next.Held != nil, Readings: readings,
+	}
+}
+
+// counts says what both versions did.
+func (m *mover) counts() string {
+	c, i := m.seen.Candidate, m.seen.Incumbent
+	rate := func(failed, n uint64) string {
+		if n == 0 {
+			return "none"
+		}
+		return fmt.Sprintf("%.2f %%", 100*float64(failed)/float64(n))
+	}
+	before := ""
+	if m.Phase == Baking {
+		before = " before"
+	}
+	return fmt.Sprintf("%s answered %d requests in %s and failed %d of them (%s); %s failed %s%s.", m.Candidate,
+		c.Requests, span.Rounded(m.now.Sub(m.seen.PairSince).Round(time.Second)), c.Failed(),
+		rate(c.Failed(), c.Requests), m.Incumbent, rate(i.Failed(), i.Requests), before)
+}
+
+// good says which signals are shown good.
+func (m *mover) good() string {
+	var shown []string
+	for _, r := range m.seen.Readings {
+		if r.Enough >= 1 {
+			shown = append(shown, r.Signal)
+		}
+	}
+	switch {
+	case m.Phase == Baking:
+		return "Nothing speaks against it."
+	case len(shown) == 0:
+		return "The plan asks for no signal to be shown good."
+	case len(shown) == 1:
+		return shown[0] + " is shown good."
+	}
+	return strings.Join(shown[:len(shown)-1], ", ") + " and " + shown[len(shown)-1] + " are shown good."
+}
