@@ -35,6 +35,7 @@ import (
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/fetch"
 	"innerladder/internal/gateway"
+	"innerladder/internal/jobs"
 	"innerladder/internal/recorder"
 	"innerladder/internal/records"
 	"innerladder/internal/seal"
@@ -59,6 +60,7 @@ type rig struct {
 	runa, tove *client.Client
 	runaToken  string
 	stopJobs   func()
+	jobs       *jobs.Set
 }
 
 func newRig(t *testing.T) *rig {
@@ -99,10 +101,11 @@ func newRig(t *testing.T) *rig {
 	working, stopWorking := context.WithCancel(context.Background())
 	var all sync.WaitGroup
 	all.Go(func() { rec.RunReader(working) })
-	all.Go(func() { server.Jobs(s, gate, rec, keeper, nil, log).Run(working) })
+	set := server.Jobs(s, gate, rec, keeper, nil, log)
+	all.Go(func() { set.Run(working) })
 	r := &rig{
 		t: t, skew: skew, dir: dir, store: db, server: address, gateway: "http://" + outside.Addr().String(),
-		app: s,
+		app: s, jobs: set,
 	}
 	r.stopJobs = func() { stopWorking(); all.Wait(); s.Observe.Settle() }
 	t.Cleanup(func() {

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -99,16 +98,13 @@ func (r *rig) counted(lane int, requests uint64) wire.EndpointNow {
 // stepped waits until the job that steps rollouts has had two more turns: at least one began after the call.
 func (r *rig) stepped() {
 	r.t.Helper()
-	turns := func() (n int) {
-		_, _, body := r.call("GET", "/metrics", "")
-		for _, line := range strings.Split(string(body), "\n") {
-			if strings.HasPrefix(line, `innerladder_job_runs_total{job="rollouts"`) {
-				count, err := strconv.Atoi(line[strings.LastIndex(line, " ")+1:])
-				must(r.t, err)
-				n += count
+	turns := func() uint64 {
+		for _, j := range r.jobs.Reports() {
+			if j.Name == "rollouts" {
+				return j.Runs
 			}
 		}
-		return n
+		return 0
 	}
 	before := turns()
 	await(r.t, "two turns of the job", func() bool { return turns() >= before+2 })
