@@ -145,7 +145,8 @@ func TestSoakKillsDuringATrial(t *testing.T) {
 			now, err := h.runa.EndpointNow(t.Context(), "demand-hourly")
 			must(t, err)
 			known = int(now.Lanes[0].Requests + now.Lanes[1].Requests)
-			return len(now.Guards) == len(guard.DefaultTerms().Guards) && known > 0 && known >= sent-2*rate
+			return len(now.Guards) == len(guard.DefaultTerms().For(guard.TrialPair{})) && known > 0 &&
+				known >= sent-2*rate
 		})
 		sent = known // what was lost is lost; the next round may lose no more than a second either
 	}

@@ -126,7 +126,7 @@ func TestWatchingGoesOnAfterAKill(t *testing.T) {
 	await(t, "what is known of the trial to be read", 5*time.Second, func() bool {
 		after, err = h.runa.EndpointNow(t.Context(), "demand-hourly")
 		must(t, err)
-		return after.Lanes[0].Requests > 0 && len(after.Guards) == len(guard.DefaultTerms().Guards)
+		return after.Lanes[0].Requests > 0 && len(after.Guards) == len(guard.DefaultTerms().For(guard.TrialPair{}))
 	})
 	for i, l := range after.Lanes {
 		// a second's worth may be lost, no more
@@ -134,7 +134,7 @@ func TestWatchingGoesOnAfterAKill(t *testing.T) {
 			t.Errorf("%s: %d requests before the kill, %d after", l.Version, before.Lanes[i].Requests, l.Requests)
 		}
 	}
-	if len(after.Guards) != len(guard.DefaultTerms().Guards) ||
+	if len(after.Guards) != len(guard.DefaultTerms().For(guard.TrialPair{})) ||
 		!strings.Contains(after.Guards[0].Sentence, "no sign that it is worse") {
 		t.Errorf("guards after the kill: %+v", after.Guards)
 	}

@@ -249,6 +249,10 @@ func TestStoriesOfTheDemo(t *testing.T) {
 		"repeated-rows": {
 			"it still waits for prediction_drift to be shown good", "not enough to tell: 2 of 50 distinct inputs",
 		},
+		"quiet-draft": {
+			"It gets copies of 50 % of what return-temp@1 answers, and answers nobody", "What they showed is E-",
+			"return_c is", "runa asks for return-temp@2 to live",
+		},
 	} {
 		t.Run(story, func(t *testing.T) {
 			t.Parallel()

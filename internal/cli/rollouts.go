@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"innerladder/internal/client"
+	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/rollout"
 	"innerladder/internal/core/span"
 	"innerladder/internal/core/traffic"
@@ -132,6 +133,11 @@ func (c *call) startRollout(ctx context.Context, n wire.NewRollout, wait bool) (
 		return o.ID, err
 	}
 	return o.ID, c.show(o, nil, func() {
+		if o.Plan.Kind == rollout.Shadow {
+			fmt.Fprintf(c.Out, "%s tries %s on copies of what %s answers for %s, by the plan %s\n", o.ID, o.Candidate,
+				o.Incumbent, o.Endpoint, planName(o.Plan))
+			return
+		}
 		fmt.Fprintf(c.Out, "%s moves %s from %s to %s by the plan %s\n", o.ID, o.Endpoint, o.Incumbent, o.Candidate,
 			planName(o.Plan))
 	})
@@ -258,11 +264,26 @@ func listRollouts(c *call) func(context.Context) error {
 			t := newTable(c.Out, "ROLLOUT", "ENDPOINT", "FROM", "TO", "PLAN", "STANDS", "SHARE", "BY", "BEGUN")
 			for _, o := range all.Items {
 				t.row(o.ID, o.Endpoint, o.Incumbent, o.Candidate, planName(o.Plan), stands(o),
-					traffic.Percent(o.Share), o.By, ago(sinceNow(o.AskedAt)))
+					shareOf(o), o.By, ago(sinceNow(o.AskedAt)))
 			}
 			t.done()
 			c.more(all.Next)
 		})
+	}
+}
+
+// shareOf is what the candidate of a rollout has.
+func shareOf(o rollout.Rollout) string {
+	if o.Copies > 0 {
+		return "copies of " + traffic.Percent(o.Copies)
+	}
+	return traffic.Percent(o.Share)
+}
+
+// printCopies says what copies have shown.
+func printCopies(w io.Writer, r *evidence.ShadowReport) {
+	if r != nil {
+		fmt.Fprintf(w, "\ncopies, each held against the answer of %s\n  %s\n", r.Against, r.Sentence())
 	}
 }
 
@@ -280,7 +301,7 @@ func stands(o rollout.Rollout) string {
 
 func printRollout(w io.Writer, o wire.ShownRollout) {
 	facts(w, "rollout", o.ID, "endpoint", o.Endpoint, "from", o.Incumbent, "to", o.Candidate, "plan", planName(o.Plan),
-		"stands", stands(o.Rollout), "share", traffic.Percent(o.Share), "by", o.By+" "+quote(o.Reason))
+		"stands", stands(o.Rollout), "share", shareOf(o.Rollout), "by", o.By+" "+quote(o.Reason))
 	if !o.Phase.Over() {
 		fmt.Fprintf(w, "\nnext: %s\n", o.Standing.Next)
 		for _, wait := range o.Standing.Waits {
@@ -294,13 +315,16 @@ func printRollout(w io.Writer, o wire.ShownRollout) {
 		if o.Standing.Allowed > 0 {
 			allowed = fmt.Sprintf("of %v allowed", o.Standing.Allowed)
 		}
-		fmt.Fprintf(w, "harm: %.0f bad answers, %s\n", o.Standing.BadAnswers, allowed)
+		if o.Plan.Kind != rollout.Shadow {
+			fmt.Fprintf(w, "harm: %.0f bad answers, %s\n", o.Standing.BadAnswers, allowed)
+		}
 	}
+	printCopies(w, o.Copies)
 	if len(o.Guards) > 0 {
 		fmt.Fprintln(w, "\nguards")
 	}
 	for _, g := range o.Guards {
-		printGuard(w, g, o.Candidate)
+		printGuard(w, g, o.Candidate, o.Plan.Kind == rollout.Shadow)
 	}
 	fmt.Fprintln(w, "\ndecisions")
 	for _, d := range o.Decisions {
@@ -321,11 +345,17 @@ func planCommands() []command {
 						for _, s := range p.Steps {
 							steps = append(steps, traffic.Percent(s.Share))
 						}
-						if p.Warm > 0 {
+						bake := p.Bake.Time.String()
+						switch {
+						case p.Kind == rollout.Shadow:
+							steps, bake = []string{"copies of " + traffic.Percent(p.Copies.Share)}, ""
+						case p.Warm > 0 && p.Copies.Share > 0:
+							steps = []string{fmt.Sprintf("%d copies", p.Warm)}
+						case p.Warm > 0:
 							steps = []string{fmt.Sprintf("%d samples", p.Warm)}
 						}
 						t.row(planName(p.Plan), cmp.Or(p.Project, "built in"), string(p.Kind),
-							strings.Join(steps, ", "), p.Bake.Time.String(), p.About)
+							strings.Join(steps, ", "), bake, p.About)
 					}
 					t.done()
 				})

@@ -6,6 +6,7 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -58,7 +59,8 @@ func trafficCommands() []command {
 			summary: "Make a new split; the first version named is main, the others are on trial", least: 2, most: -1,
 			example: "innerladder split demand-hourly heat-demand@1=90 heat-demand@2=10 -why \"first look\"\n" +
 				"innerladder split demand-hourly heat-demand@1=100 heat-demand@2=0 " +
-				"-rule \"key is beta-app to heat-demand@2\"",
+				"-rule \"key is beta-app to heat-demand@2\"\n" +
+				"innerladder split demand-hourly heat-demand@1=100 -shadow heat-demand@3=25",
 			setup: split,
 		},
 		{
@@ -97,7 +99,7 @@ func addEndpoint(c *call) func(context.Context) error {
 		var lanes []traffic.Lane
 		if len(c.args) > 1 {
 			var err error
-			if lanes, err = parseLanes(c.args[1:]); err != nil {
+			if lanes, err = parseLanes(c.args[1:], nil, 0); err != nil {
 				return err
 			}
 			if *model == "" {
@@ -288,8 +290,12 @@ func showEndpoint(c *call) func(context.Context) error {
 				if !l.Healthy {
 					health = "UNHEALTHY"
 				}
+				share := traffic.Percent(l.Share)
+				if l.Kind == traffic.Shadow {
+					share = "copies of " + share
+				}
 				row := []string{
-					string(l.Kind), l.Version, traffic.Percent(l.Share), health, count(l.Requests), count(l.Failed),
+					string(l.Kind), l.Version, share, health, count(l.Requests), count(l.Failed),
 					fmt.Sprintf("%.1f", l.Rate),
 				}
 				if l.Rate > 0 { // of nothing there is no rate and no quantile
@@ -300,11 +306,16 @@ func showEndpoint(c *call) func(context.Context) error {
 				t.row(row...)
 			}
 			t.done()
+			for _, l := range now.Lanes {
+				printCopies(c.Out, l.Copies)
+			}
 			if len(now.Guards) > 0 {
 				fmt.Fprintln(c.Out, "\nguards")
 			}
 			for _, g := range now.Guards {
-				printGuard(c.Out, g.Reading, g.Version)
+				printGuard(c.Out, g.Reading, g.Version, slices.ContainsFunc(now.Lanes, func(l wire.LaneNow) bool {
+					return l.Version == g.Version && l.Kind == traffic.Shadow
+				}))
 			}
 			if e.Rollout != "" {
 				fmt.Fprintf(c.Out, "\n%s moves it; see: innerladder rollout show %s\n", e.Rollout, e.Rollout)
@@ -314,20 +325,22 @@ func showEndpoint(c *call) func(context.Context) error {
 }
 
 // printGuard says what a guard says of a version.
-func printGuard(w io.Writer, g guard.Reading, version string) {
+func printGuard(w io.Writer, g guard.Reading, version string, copies bool) {
 	stands := fmt.Sprintf("%3.0f %% of what would %s", g.Progress*100,
-		map[guard.Response]string{guard.Notify: "be told", guard.Hold: "hold it"}[g.Then]+
-			map[bool]string{true: "roll it back"}[g.Then == guard.RollBack])
+		map[guard.Response]string{
+			guard.Notify: "be told", guard.Hold: "hold it",
+			guard.RollBack: map[bool]string{true: "end its copies", false: "roll it back"}[copies],
+		}[g.Then])
 	if g.Enough >= 1 {
 		stands = "shown good"
 	}
 	fmt.Fprintf(w, "  %-16s %s: %s %s\n", g.Signal, stands, version, g.Sentence)
 }
 
-// parseLanes reads REF=PERCENT arguments; the first is main.
-func parseLanes(args []string) ([]traffic.Lane, error) {
-	lanes := make([]traffic.Lane, len(args))
-	for i, arg := range args {
+// parseLanes reads REF=PERCENT arguments; the first is main, and those of shadows get copies.
+func parseLanes(args, shadows []string, tolerance float64) ([]traffic.Lane, error) {
+	lanes := make([]traffic.Lane, len(args)+len(shadows))
+	for i, arg := range slices.Concat(args, shadows) {
 		ref, share, ok := strings.Cut(arg, "=")
 		if !ok {
 			return nil, wrongUse("%q is no lane; write REF=PERCENT, such as heat-demand@1=90", arg)
@@ -337,6 +350,9 @@ func parseLanes(args []string) ([]traffic.Lane, error) {
 			return nil, wrongUse("%v", err)
 		}
 		lanes[i] = traffic.Lane{Kind: traffic.Trial, Version: ref, Share: points}
+		if i >= len(args) {
+			lanes[i].Kind, lanes[i].Tolerance = traffic.Shadow, tolerance
+		}
 	}
 	lanes[0].Kind = traffic.Main
 	if err := traffic.CheckLanes(lanes); err != nil && fault.Is(err, fault.Invalid) {
@@ -360,9 +376,17 @@ func split(c *call) func(context.Context) error {
 			return err
 		},
 	)
+	var shadows []string
+	c.flags.Func("shadow", "`REF=PERCENT`: a version that gets copies of so many requests and answers nobody; may be "+
+		"given again", func(text string) error {
+		shadows = append(shadows, text)
+		return nil
+	})
+	tolerance := c.flags.Float64("tolerance", 0,
+		"`SHARE` of the larger by which numbers of a shadow and of main may differ that agree; 0.05 when not given")
 	noRules := c.flags.Bool("no-rules", false, "end the rules in force, which stay otherwise")
 	return func(ctx context.Context) error {
-		lanes, err := parseLanes(c.args[1:])
+		lanes, err := parseLanes(c.args[1:], shadows, *tolerance)
 		switch {
 		case err != nil:
 			return err

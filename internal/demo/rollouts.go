@@ -15,7 +15,7 @@ import (
 )
 
 // Stories are those that can be played alone.
-var Stories = []string{"good-canary", "bad-canary", "slow-twin", "repeated-rows"}
+var Stories = []string{"good-canary", "bad-canary", "slow-twin", "repeated-rows", "quiet-draft"}
 
 // alone is one story with what must be there for it.
 func (p *play) alone(ctx, calling context.Context) []chapter {
@@ -24,6 +24,7 @@ func (p *play) alone(ctx, calling context.Context) []chapter {
 		"bad-canary":    {"a bad canary is rolled back", func() error { return p.badCanary(ctx) }},
 		"slow-twin":     {"a slow twin is switched back", func() error { return p.slowTwin(ctx) }},
 		"repeated-rows": {"a test script proves nothing", func() error { return p.repeatedRows(ctx) }},
+		"quiet-draft":   {"a draft answers copies and nobody else", func() error { return p.leaveReview(ctx) }},
 	}
 	return []chapter{
 		{"the service runs", func() error { return p.startService(ctx) }},
@@ -94,6 +95,54 @@ guards:
 capacity: 1
 patience: 5m
 `
+
+// beside is the plan of a draft that answers copies.
+const beside = `name: beside
+kind: shadow
+about: "Half of the requests is copied for some seconds: for trying things out."
+copies:
+  share: 50 %
+  time: 8s
+  requests: 100
+  tolerance: 0.02
+guards:
+  - signal: error_rate
+    ratio: 2
+    margin: 0.05
+  - signal: disagreement
+    margin: 0.05
+    then: notify
+capacity: 0
+patience: 5m
+`
+
+// onCopies has a draft answer copies of what callers of return-forecast ask, and says what that showed.
+func (p *play) onCopies(ctx context.Context) (ref string, err error) {
+	r, err := p.returnRelease("the mix of buildings added",
+		append(returnTerms(), is("mix", "harbour"), is("mix", "terraces"), is("mix", "works")))
+	if err != nil {
+		return "", err
+	}
+	ref, file, err := p.register(ctx, r)
+	if err != nil {
+		return "", err
+	}
+	if err := p.place(ctx, r, ref, file, "plant-north"); err != nil {
+		return "", err
+	}
+	o, err := p.roll(ctx, move{
+		endpoint: "return-forecast", project: forecasting, to: ref, plan: beside,
+		why: "before anybody is asked to sign",
+	})
+	if err != nil {
+		return "", err
+	}
+	if o.Phase != rollout.Finished || o.Copies == nil || o.Evidence == "" {
+		return "", fmt.Errorf("the draft is %s", o.Phase.InWords())
+	}
+	p.say("%s: %s", o.Evidence, o.Copies.Sentence())
+	return ref, nil
+}
 
 // move is a rollout of the demo.
 type move struct {

@@ -91,6 +91,7 @@ func (x *exchange) pass(conn *upstream.Conn, framing http1.Framing,
 	x.write(x.reply.Status, named, lines)
 	// The body may lie in the connection's buffer: it is looked at before that is used again.
 	x.observe(sketch.Answered, observed)
+	x.copyOut(observed)
 	x.keepConn(conn, framing)
 	return true, nil
 }

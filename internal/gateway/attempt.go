@@ -80,7 +80,7 @@ func (x *exchange) try(a *upstream.Address) *upstream.Failure {
 	a.Begin()
 	defer a.End()
 	for fresh := false; ; fresh = true {
-		conn, failure := a.Connect(x.task, x.now, x.deadline, fresh, x.streamed)
+		conn, failure := a.Connect(x.task, x.now, x.deadline, fresh, x.streamed || x.copied != nil)
 		if failure != nil {
 			return failure
 		}
@@ -128,7 +128,11 @@ func (x *exchange) exchangeOn(conn *upstream.Conn, a *upstream.Address) (failure
 	if failure != nil {
 		return failure
 	}
-	if kept, failure = x.pass(conn, framing, begin); failure != nil {
+	pass := x.pass
+	if x.copied != nil {
+		pass = x.compare
+	}
+	if kept, failure = pass(conn, framing, begin); failure != nil {
 		return failure
 	}
 	return nil
@@ -185,6 +189,7 @@ func (x *exchange) requestFields(out []byte) []byte {
 			http1.AcceptEncoding,
 			http1.Expect,
 			http1.LadderKey,
+			http1.LadderCopy,
 			http1.LadderRequest,
 			http1.LadderVersion:
 			continue
@@ -200,6 +205,9 @@ func (x *exchange) requestFields(out []byte) []byte {
 	}
 	for _, h := range x.endpoint.headers {
 		out = append(out, h.line...)
+	}
+	if x.copied != nil {
+		out = append(out, CopyHeader+": true\r\n"...)
 	}
 	out = append(append(out, RequestHeader+": "...), x.id[:]...)
 	return append(out, "\r\n"...)

@@ -60,6 +60,9 @@ type exchange struct {
 	// has gone.
 	streamed, sent bool
 
+	// copied is set for a copy, which nobody waits for.
+	copied *copied
+
 	// start is when the request had been read; deadline when a model server must have
 	// answered.
 	start, deadline time.Time

@@ -101,6 +101,7 @@ type Gateway struct {
 
 	// loops wait for all connections.
 	loops    *eventloop.Pool
+	copies   copies
 	callers  callers
 	stopping atomic.Bool
 	listener atomic.Pointer[net.Listener]
@@ -163,6 +164,7 @@ func (g *Gateway) Stop(ctx context.Context) error {
 		_ = (*l).Close()
 	}
 	err := g.callers.end(ctx)
+	g.endCopies(ctx)
 	g.loops.Stop()
 	return err
 }

@@ -1,6 +1,7 @@
 package gateway
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"fmt"
 	"maps"
@@ -27,6 +28,8 @@ type endpoint struct {
 	// plain are the lanes without their places, for the assignment.
 	plain []traffic.Lane
 	lanes []*lane
+	// shadows are those of the lanes that get copies.
+	shadows []*lane
 	// headers are sent to the model servers with every request, in lower case and as they
 	// are written.
 	headers []header
@@ -62,11 +65,18 @@ type lane struct {
 	model           string
 	start, metadata []byte
 	addresses       []*upstream.Address
+	// share and tolerance are a shadow's, copying how many copies for it are under way.
+	share     int
+	tolerance float64
+	copying   atomic.Int32
 }
 
 // lane finds the lane of a version by its ref, its number, or a label of it.
 func (e *endpoint) lane(version string) *lane {
 	for _, l := range e.lanes {
+		if !l.kind.Answers() {
+			continue
+		}
 		if l.version == version || l.number == version || slices.Contains(l.labels, version) {
 			return l
 		}
@@ -129,11 +139,12 @@ func (e *endpoint) instead(tried []*upstream.Address) (*lane, *upstream.Address)
 	return nil, nil
 }
 
-// versions lists the versions of the endpoint's lanes.
-func (e *endpoint) versions() []string {
-	out := make([]string, len(e.lanes))
-	for i, l := range e.lanes {
-		out[i] = l.version
+// versions lists the versions that answer for the endpoint.
+func (e *endpoint) versions() (out []string) {
+	for _, l := range e.lanes {
+		if l.kind.Answers() {
+			out = append(out, l.version)
+		}
 	}
 	return out
 }
@@ -250,6 +261,9 @@ func (g *Gateway) compile(r traffic.Route) (e *endpoint, made map[string]*upstre
 		}
 		e.plain = append(e.plain, rl.Lane)
 		e.lanes = append(e.lanes, l)
+		if l.kind == traffic.Shadow {
+			e.shadows = append(e.shadows, l)
+		}
 	}
 	e.targets, err = traffic.NewTargets(r.Rules, e.plain, r.Sticky)
 	return e, made, err
@@ -259,6 +273,7 @@ func (g *Gateway) compileLane(r traffic.Route, rl traffic.RouteLane) *lane {
 	l := &lane{
 		kind: rl.Kind, version: rl.Version, labels: rl.Labels, model: oip.ModelPath(rl.Model),
 		naming: oip.NewNaming(r.Endpoint, rl.Version), named: []byte(VersionHeader + ": " + rl.Version + "\r\n"),
+		share: rl.Share, tolerance: cmp.Or(rl.Tolerance, traffic.UsualTolerance),
 	}
 	if ref, err := registry.ParseRef("version", rl.Version); err == nil {
 		l.number = strconv.Itoa(ref.Number)

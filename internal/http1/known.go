@@ -36,6 +36,7 @@ const (
 	// before binary tensors.
 	InferenceHeaderContentLength
 	LadderKey
+	LadderCopy
 	LadderCaller
 	LadderRequest
 	LadderVersion
@@ -77,6 +78,7 @@ var names = func() (by [32][]name) {
 		"strict-transport-security":       StrictTransportSecurity,
 		"inference-header-content-length": InferenceHeaderContentLength,
 		"inner-ladder-key":                LadderKey,
+		"inner-ladder-copy":               LadderCopy,
 		"inner-ladder-caller":             LadderCaller,
 		"inner-ladder-request":            LadderRequest,
 		"inner-ladder-version":            LadderVersion,

@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/guard"
 	"innerladder/internal/core/rollout"
 	"innerladder/internal/core/traffic"
 
@@ -212,6 +213,7 @@ func PlanText(p rollout.Plan) string {
 	if p.Warm > 0 {
 		line("warm: %d", p.Warm)
 	}
+	copiesText(line, p.Copies)
 	if len(p.First) > 0 {
 		line("first:")
 	}
@@ -233,24 +235,16 @@ func PlanText(p rollout.Plan) string {
 			line("    good: [%s]", strings.Join(s.Good, ", "))
 		}
 	}
-	line("bake:")
+	if p.Bake != (rollout.Bake{}) {
+		line("bake:")
+	}
 	if p.Bake.Time > 0 {
 		line("  time: %s", p.Bake.Time)
 	}
 	if p.Bake.Requests > 0 {
 		line("  requests: %d", p.Bake.Requests)
 	}
-	line("guards:")
-	for _, g := range p.Guards {
-		line("  - signal: %s", g.Signal)
-		if g.Ratio > 0 {
-			line("    ratio: %v", g.Ratio)
-		}
-		line("    margin: %v", g.Margin)
-		if g.Then != "" {
-			line("    then: %s", g.Then)
-		}
-	}
+	guardsText(line, p.Guards)
 	if p.Harm != (rollout.Harm{}) {
 		line("harm:")
 	}
@@ -271,4 +265,37 @@ func PlanText(p rollout.Plan) string {
 		}
 	}
 	return out.String()
+}
+
+func copiesText(line func(string, ...any), c rollout.Copies) {
+	if c.Share == 0 {
+		return
+	}
+	line("copies:\n  share: %s", traffic.Percent(c.Share))
+	if c.Time > 0 {
+		line("  time: %s", c.Time)
+	}
+	if c.Requests > 0 {
+		line("  requests: %d", c.Requests)
+	}
+	if c.Good != nil {
+		line("  good: [%s]", strings.Join(c.Good, ", "))
+	}
+	if c.Tolerance > 0 {
+		line("  tolerance: %v", c.Tolerance)
+	}
+}
+
+func guardsText(line func(string, ...any), guards []guard.Guard) {
+	line("guards:")
+	for _, g := range guards {
+		line("  - signal: %s", g.Signal)
+		if g.Ratio > 0 {
+			line("    ratio: %v", g.Ratio)
+		}
+		line("    margin: %v", g.Margin)
+		if g.Then != "" {
+			line("    then: %s", g.Then)
+		}
+	}
 }

@@ -249,6 +249,7 @@ func (r *Recorder) keep(b signals.Batch, written []handed) {
 func (s *side) merge(o *sketch.Content) {
 	s.content.Merge(&sketch.Content{
 		Bodies: o.Bodies, Rows: o.Rows, Unread: o.Unread, Outputs: o.Outputs, Distinct: o.Distinct, Forms: o.Forms,
+		Paired: o.Paired,
 	})
 	s.dirty = true
 }

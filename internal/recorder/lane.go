@@ -34,6 +34,8 @@ type Lane struct {
 	cells   []cell
 	// skipped counts answered requests whose bodies are not offered at all.
 	skipped atomic.Uint64
+	// pairs are what came of copies.
+	pairs pairs
 
 	// The rest belongs to the recorder's lock.
 
@@ -256,7 +258,10 @@ func (l *Lane) takeContent() {
 		l.content.Unread += n
 		l.rec.unread += n
 	}
-	if l.content.Bodies == 0 && l.content.Unread == 0 {
+	if p := l.pairs.take(); !p.Empty() {
+		l.add(&sketch.Content{Paired: p})
+	}
+	if l.content.Bodies == 0 && l.content.Unread == 0 && l.content.Paired.Empty() {
 		return
 	}
 	l.running.summary.Content.Merge(&l.content)

@@ -32,7 +32,7 @@ type Key = signals.Key
 
 // Pinned is the lane of requests whose caller named the version; they are kept apart
 // because nobody drew them.
-const Pinned = "pinned"
+const Pinned = signals.Pinned
 
 const (
 	// queueLength is how many pairs of bodies may wait to be read, mostQueued how many
@@ -186,10 +186,14 @@ func (e *endpoint) sidesOf(l *Lane) (out []*side) {
 		return nil
 	}
 	for _, t := range e.trials {
-		for _, s := range []*side{t.incumbent, t.candidate} {
-			if s.version == l.Version && l.Split >= t.Begun {
-				out = append(out, s)
-			}
+		if l.Split < t.Begun {
+			continue
+		}
+		if t.incumbent.version == l.Version && l.Dealt() {
+			out = append(out, t.incumbent)
+		}
+		if t.candidate.version == l.Version && l.Dealt() != t.Copies {
+			out = append(out, t.candidate)
 		}
 	}
 	return out
@@ -204,7 +208,8 @@ func (r *Recorder) Tick(now time.Time) {
 	answered := map[string]uint64{}
 	for key, l := range r.lanes {
 		t := l.drain()
-		if t == nil && l.running != nil && l.running.at.Equal(at.Truncate(time.Minute)) && l.skipped.Load() == 0 {
+		if t == nil && l.running != nil && l.running.at.Equal(at.Truncate(time.Minute)) && l.skipped.Load() == 0 &&
+			!l.pairs.some.Load() {
 			l.forgetSeconds(at)
 			continue
 		}
@@ -299,7 +304,12 @@ func (r *Recorder) Evidence(name string) (out guard.Evidence, ready bool) {
 	defer r.reading.Unlock()
 	out, ready = guard.Evidence{}, true
 	for _, t := range r.endpoint(name).trials {
-		out[t.Key()] = guard.Pair{Incumbent: t.incumbent.evidence(), Candidate: t.candidate.evidence()}
+		pair := guard.Pair{Incumbent: t.incumbent.evidence(), Candidate: t.candidate.evidence()}
+		if t.Copies {
+			pair.Paired = &sketch.Paired{}
+			pair.Paired.Merge(&t.candidate.content.Paired)
+		}
+		out[t.Key()] = pair
 		ready = ready && t.known
 	}
 	return out, ready

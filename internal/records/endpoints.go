@@ -123,8 +123,9 @@ func (r View) AddSplit(ctx context.Context, s *traffic.Split) error {
 	}
 	for i, l := range s.Lanes {
 		if _, err := r.q.exec(ctx,
-			`INSERT INTO lanes (endpoint_id, split, position, kind, version_id, share) VALUES (?, ?, ?, ?, ?, ?)`,
-			id, s.Number, i, l.Kind, versionOf(l.Version), l.Share); err != nil {
+			`INSERT INTO lanes (endpoint_id, split, position, kind, version_id, share, tolerance)
+				VALUES (?, ?, ?, ?, ?, ?, ?)`,
+			id, s.Number, i, l.Kind, versionOf(l.Version), l.Share, l.Tolerance); err != nil {
 			return err
 		}
 	}
@@ -182,7 +183,7 @@ func (r View) Splits(ctx context.Context, endpoint string, p Page) ([]traffic.Sp
 	for i := range items {
 		byNumber[items[i].Number] = &items[i]
 	}
-	rows, err = r.q.rows(ctx, `SELECT l.split, l.kind, m.name || '@' || v.number, l.share FROM lanes l
+	rows, err = r.q.rows(ctx, `SELECT l.split, l.kind, m.name || '@' || v.number, l.share, l.tolerance FROM lanes l
 		JOIN endpoints e ON e.id = l.endpoint_id JOIN versions v ON v.id = l.version_id
 		JOIN models m ON m.id = v.model_id
 		WHERE e.name = ? AND l.split BETWEEN ? AND ? ORDER BY l.split, l.position`, endpoint,
@@ -190,7 +191,7 @@ func (r View) Splits(ctx context.Context, endpoint string, p Page) ([]traffic.Sp
 	_, err = collect(rows, err, func(rows *sql.Rows) (struct{}, error) {
 		var split int
 		var l traffic.Lane
-		err := rows.Scan(&split, &l.Kind, &l.Version, &l.Share)
+		err := rows.Scan(&split, &l.Kind, &l.Version, &l.Share, &l.Tolerance)
 		byNumber[split].Lanes = append(byNumber[split].Lanes, l)
 		return struct{}{}, err
 	})

@@ -261,6 +261,8 @@ func readContent(c *sketch.Content, what int64, raw []byte, columns map[int64]nu
 	switch what {
 	case whatDistinct:
 		return c.Distinct.MergeBinary(raw)
+	case whatPaired:
+		return c.Paired.MergeBinary(raw)
 	case whatForms:
 		return c.Forms.MergeBinary(raw)
 	}

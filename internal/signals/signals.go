@@ -116,6 +116,15 @@ type Key struct {
 	Version  string
 }
 
+// Lanes beside those of callers who are dealt by share or rule: Shadow got copies, Pinned was asked for by name.
+const (
+	Shadow = "shadow"
+	Pinned = "pinned"
+)
+
+// Dealt reports whether callers got the answers of a lane without asking for it by name.
+func (k Key) Dealt() bool { return k.Lane != Shadow && k.Lane != Pinned }
+
 // Column names a column of an endpoint's requests.
 type Column struct{ Endpoint, Side, Name string }
 
@@ -139,6 +148,7 @@ const (
 	whatDistinct = 3
 	whatCounts   = 4
 	whatForms    = 5
+	whatPaired   = 6
 	firstColumn  = 16
 )
 

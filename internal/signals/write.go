@@ -152,6 +152,12 @@ func (w *writer) content(ctx context.Context, endpoint string, c *sketch.Content
 			return err
 		}
 	}
+	if !c.Paired.Empty() {
+		w.buffer = c.Paired.AppendBinary(w.buffer[:0])
+		if err := put(whatPaired); err != nil {
+			return err
+		}
+	}
 	for side, columns := range map[string]map[string]*sketch.Column{Input: c.Inputs, Output: c.Outputs} {
 		for name, column := range columns {
 			id, err := w.column(ctx, Column{endpoint, side, name})

@@ -3,6 +3,7 @@ package wire
 import (
 	"time"
 
+	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/guard"
 	"innerladder/internal/core/rollout"
 	"innerladder/internal/core/traffic"
@@ -44,6 +45,8 @@ type ShownRollout struct {
 	Standing  rollout.Standing   `json:"standing"`
 	Guards    []guard.Reading    `json:"guards" description:"what its guards say now"`
 	Decisions []rollout.Decision `json:"decisions"`
+	// Copies are what its copies have shown: so far, or in the report that became of them.
+	Copies *evidence.ShadowReport `json:"copies_shown,omitempty" description:"what its copies have shown"`
 	// Curve is what the guards said over its time.
 	Curve []guard.Progress `json:"curve" description:"what the guards said over its time, in steps"`
 }

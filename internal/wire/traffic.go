@@ -3,6 +3,7 @@ package wire
 import (
 	"time"
 
+	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/guard"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/core/watch"
@@ -71,6 +72,8 @@ type LaneNow struct {
 	P50       float64 `json:"p50_ms"`
 	P95       float64 `json:"p95_ms"`
 	P99       float64 `json:"p99_ms"`
+	// Copies are what the copies that a shadow gets have shown so far.
+	Copies *evidence.ShadowReport `json:"copies_shown,omitempty" description:"what a shadow's copies have shown"`
 }
 
 // EndpointNow is what an endpoint does now.

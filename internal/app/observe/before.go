@@ -71,7 +71,7 @@ func (b *before) key() trialKey { return trialKey{b.endpoint, b.Key()} }
 // shows reports whether what a lane did shows what the incumbent usually does as main: what it did while it was
 // on trial itself, or was main until it was taken away, does not.
 func (b *before) shows(k recorder.Key) bool {
-	return k.Endpoint == b.endpoint && k.Version == b.Incumbent && k.Lane != recorder.Pinned && k.Split < b.Begun &&
+	return k.Endpoint == b.endpoint && k.Version == b.Incumbent && k.Dealt() && k.Split < b.Begun &&
 		b.mains[k.Split] == b.Incumbent
 }
 

@@ -14,7 +14,6 @@ import (
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/signature"
 	"innerladder/internal/core/traffic"
-	"innerladder/internal/recorder"
 	"innerladder/internal/records"
 	"innerladder/internal/signals"
 )
@@ -153,7 +152,7 @@ func (q *Question) ofSplit(splits []traffic.Split, now time.Time) ([]span, error
 		to = splits[i-1].MadeAt
 	}
 	var out []span
-	for _, l := range split.Trials() {
+	for _, l := range append(split.Trials(), split.Shadows()...) {
 		if q.wants(split.Main().Version, l.Version) {
 			out = append(out, span{
 				split.Main().Version, l.Version, split.MadeAt, to, fmt.Sprintf("split #%d", split.Number), split.Number,
@@ -227,6 +226,9 @@ func (q *Question) ofTrials(splits []traffic.Split, now time.Time) ([]span, erro
 			to = t.Until
 		}
 		of := fmt.Sprintf("the trial that began with #%d", t.Begun)
+		if t.Copies {
+			of = fmt.Sprintf("the copies that began with #%d", t.Begun)
+		}
 		out = append(out, span{t.Incumbent, t.Candidate, t.Since, to, of, t.Begun, t.Last})
 	}
 	for _, candidate := range q.Candidates {
@@ -289,7 +291,10 @@ func question(windows []signals.Window, splits []traffic.Split, p span, candidat
 	}
 	places := map[key]int{}
 	for _, w := range windows { // they are in the order of time
-		if w.Lane == recorder.Pinned || (p.first != 0 && (w.Split < p.first || w.Split > p.last)) {
+		if !w.Dealt() && (p.first == 0 || w.Lane != signals.Shadow) {
+			continue
+		}
+		if p.first != 0 && (w.Split < p.first || w.Split > p.last) {
 			continue
 		}
 		id := key{w.Split, w.Level, w.At.Unix()}

@@ -118,6 +118,9 @@ func (s *Service) addServed(ctx context.Context, endpoint string, items []wire.S
 	}
 	sums := map[key]*wire.ServedBy{}
 	for _, w := range windows {
+		if w.Lane == signals.Shadow {
+			continue // nobody was served by that
+		}
 		k := key{w.Split, w.Version}
 		if sums[k] == nil {
 			sums[k] = &wire.ServedBy{Version: w.Version}
@@ -126,7 +129,7 @@ func (s *Service) addServed(ctx context.Context, endpoint string, items []wire.S
 		sums[k].Failed += w.Summary.Counts.Failed()
 	}
 	for i := range items {
-		for _, l := range items[i].Split.Lanes {
+		for _, l := range traffic.Answering(items[i].Split.Lanes) {
 			if sum := sums[key{items[i].Split.Number, l.Version}]; sum != nil {
 				items[i].Versions = append(items[i].Versions, *sum)
 			}

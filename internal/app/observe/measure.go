@@ -16,7 +16,6 @@ import (
 	spans "innerladder/internal/core/span"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/core/watch"
-	"innerladder/internal/recorder"
 	"innerladder/internal/records"
 	"innerladder/internal/signals"
 	"innerladder/internal/wire"
@@ -140,6 +139,7 @@ func (s *Service) endpointNow(ctx context.Context, by act.Actor, e *traffic.Endp
 	if err != nil {
 		return n, err
 	}
+	n.Lanes = s.withCopies(ctx, e, pairs, n.Lanes)
 	for _, t := range state.Trials {
 		for _, r := range t.Readings {
 			n.Guards = append(n.Guards, wire.GuardNow{Version: t.Candidate, Reading: r})
@@ -308,7 +308,7 @@ func (s *Service) Did(ctx context.Context, endpoint, version string, from, to ti
 		s.Log.Warn("what a version did is not known", "endpoint", endpoint, "version", version, "error", err)
 	}
 	for _, w := range windows {
-		if w.Lane != recorder.Pinned {
+		if w.Dealt() {
 			requests, failed = requests+w.Summary.Counts.Requests, failed+w.Summary.Counts.Failed()
 		}
 	}
@@ -331,7 +331,7 @@ func (s *Service) Lately(ctx context.Context, e *traffic.Endpoint, guards []guar
 	}
 	var sum sketch.Summary
 	for _, w := range windows {
-		if w.Lane != recorder.Pinned {
+		if w.Dealt() {
 			sum.Merge(w.Summary)
 		}
 	}

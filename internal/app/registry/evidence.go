@@ -1,7 +1,9 @@
 package registry
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -88,6 +90,31 @@ func (s *Service) AttachEvidence(ctx context.Context, by act.Actor, ref, kind, v
 		}
 		return s.enterReport(ctx, t, v, read)
 	})
+}
+
+// AttachOwn attaches a report that the service has made itself, in a transaction that is under way.
+func (s *Service) AttachOwn(ctx context.Context, t *act.Tx, ref, kind, verdict, name string,
+	content any,
+) (*evidence.Evidence, error) {
+	v, err := s.Resolve(ctx, t.View, "version", ref)
+	if err != nil {
+		return nil, err
+	}
+	text, err := json.MarshalIndent(content, "", "  ")
+	if err != nil {
+		return nil, err
+	}
+	u, err := s.blobs.Receive(bytes.NewReader(append(text, '\n')))
+	if err != nil {
+		return nil, err
+	}
+	f := &File{Part: wire.PartReport, Name: name, Upload: u}
+	defer u.Discard()
+	read, err := readReport(kind, verdict, f)
+	if err != nil {
+		return nil, err
+	}
+	return s.enterReport(ctx, t, v, read)
 }
 
 // enterReport writes down that a report belongs to a version.

@@ -60,6 +60,9 @@ func (s *Service) Rollout(ctx context.Context, by act.Actor, id string) (wire.Sh
 	}
 	until := s.Now()
 	out.Standing = rollout.Look(*o, seen, until)
+	if out.Copies, err = s.copiesOf(ctx, by, o); err != nil {
+		return out, err
+	}
 	if o.EndedAt != nil {
 		until = o.EndedAt.Add(time.Second)
 	}
@@ -134,7 +137,7 @@ func (s *Service) Do(ctx context.Context, by act.Actor, id string, change wire.C
 	if err != nil {
 		return wire.ShownRollout{}, err
 	}
-	if _, err := s.byHandFirst(ctx, by, e, o.Lanes(0), write); err != nil {
+	if _, err := s.byHandFirst(ctx, by, e, o.Lanes(0, 0), write); err != nil {
 		return wire.ShownRollout{}, err
 	}
 	return s.Rollout(ctx, by, id)

@@ -79,11 +79,12 @@ func (s *Service) lacking(ctx context.Context, r records.View, w wanted) ([]stri
 		out = append(out, fmt.Sprintf("%s moves %s now: end it first with: innerladder rollout end %s -why REASON",
 			e.Rollout, e.Name, e.Rollout))
 	}
-	if trials := e.Split.Trials(); e.Rollout == "" && len(trials) > 0 {
-		out = append(out, fmt.Sprintf("%s has a trial by hand, %s: end it first with: innerladder split %s %s=100",
+	if e.Rollout == "" && len(e.Split.Lanes) > 1 {
+		out = append(out, fmt.Sprintf(
+			"%s has more than one lane by hand, %s: end it first with: innerladder split %s %s=100",
 			e.Name, e.Split.String(), e.Name, e.Split.Main().Version))
 	}
-	more, err := s.traffic.Lacking(ctx, r, e, w.to, w.plan.Capacity)
+	more, err := s.traffic.Lacking(ctx, r, e, w.to, w.plan.Capacity, w.plan.Kind == rollout.Shadow)
 	return append(out, more...), err
 }
 
@@ -104,7 +105,7 @@ func (s *Service) Start(ctx context.Context, by act.Actor, endpoint string, n wi
 		if err != nil {
 			return nil, err
 		}
-		if len(lacking) > 0 && (!later || w.endpoint.Rollout != "" || len(w.endpoint.Split.Trials()) > 0) {
+		if len(lacking) > 0 && (!later || w.endpoint.Rollout != "" || len(w.endpoint.Split.Lanes) > 1) {
 			return nil, fault.New(fault.Refused, "rollout.lacks", "the rollout cannot begin: %s",
 				strings.Join(lacking, "; ")).
 				In("to").

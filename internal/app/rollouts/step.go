@@ -139,7 +139,7 @@ func (s *Service) see(ctx context.Context, r records.View, e *traffic.Endpoint, 
 			return seen, err
 		}
 	}
-	if o.Phase == rollout.Warming {
+	if o.Phase == rollout.Warming && o.Copies == 0 {
 		seen.Warmed, seen.Cold = s.warm(ctx, o, e.Environment)
 	}
 	return seen, nil
@@ -154,7 +154,7 @@ func (s *Service) lackingNow(ctx context.Context, r records.View, e *traffic.End
 				o.Incumbent),
 		}, nil
 	}
-	out, err := s.traffic.Lacking(ctx, r, e, o.Candidate, o.Plan.Capacity)
+	out, err := s.traffic.Lacking(ctx, r, e, o.Candidate, o.Plan.Capacity, o.Plan.Kind == rollout.Shadow)
 	var f *fault.Fault
 	if errors.As(err, &f) { // it was deleted meanwhile
 		return []string{f.Detail}, nil
@@ -237,7 +237,7 @@ func (s *Service) stepRollout(ctx context.Context, e *traffic.Endpoint, o *rollo
 		return false, nil
 	}
 	if d != nil && next.Share == 0 && o.Share > 0 {
-		s.first(ctx, e, o.Lanes(0), func(ctx context.Context) error {
+		s.first(ctx, e, o.Lanes(0, 0), func(ctx context.Context) error {
 			changed, decided := *o, *d
 			return s.carryOut(ctx, act.BySelf(), &changed, next, &decided)
 		})
@@ -270,7 +270,8 @@ func (s *Service) forward(ctx context.Context, o *rollout.Rollout, seen rollout.
 	copied := *o
 	err := s.carryOut(ctx, act.BySelf(), &copied, next, d)
 	var f *fault.Fault
-	if errors.As(err, &f) && f.Kind == fault.Refused && d != nil && next.Share > o.Share {
+	if errors.As(err, &f) && f.Kind == fault.Refused && d != nil &&
+		(next.Share > o.Share || next.Copies > o.Copies) {
 		// What was there a moment ago is not any more: it waits where it is, and says why.
 		next, d = rollout.Stopped(*o, seen, f.Detail, s.Now())
 		return s.carryOut(ctx, act.BySelf(), o, next, d)
@@ -305,7 +306,8 @@ func (s *Service) apply(ctx context.Context, t *act.Tx, o *rollout.Rollout, next
 	if err != nil {
 		return err
 	}
-	if is.EndedAt != nil || is.Phase != o.Phase || is.Share != o.Share || is.Split != o.Split ||
+	if is.EndedAt != nil || is.Phase != o.Phase || is.Share != o.Share ||
+		is.Copies != o.Copies || is.Split != o.Split ||
 		(is.Held == nil) != (o.Held == nil) {
 		return nil // somebody was quicker; the next look begins from there
 	}
@@ -313,13 +315,23 @@ func (s *Service) apply(ctx context.Context, t *act.Tx, o *rollout.Rollout, next
 	if err != nil {
 		return err
 	}
+	if o.Phase == rollout.Copying && next.Phase.Over() && d != nil {
+		if next.Evidence, err = s.attach(ctx, t, e, o, next.Phase); err != nil {
+			return err
+		}
+		if next.Evidence != "" {
+			d.Did += fmt.Sprintf(" What they showed is %s.", next.Evidence)
+		} else {
+			d.Did += " None could be compared, so there is no report."
+		}
+	}
 	var made *traffic.Split
-	if d != nil && next.Share != o.Share {
+	if d != nil && (next.Share != o.Share || next.Copies != o.Copies) {
 		why := fmt.Sprintf("%s: %s", o.ID, d.Did)
-		if next.Share == 0 {
+		if next.Share == 0 && o.Share > 0 {
 			why = strings.TrimSpace(d.Seen + " " + d.Means)
 		}
-		if made, err = s.move(ctx, t, e, o, next.Share, why); err != nil {
+		if made, err = s.move(ctx, t, e, o, next, why); err != nil {
 			return err
 		}
 		next.Split, d.Split = made.Number, made.Number
@@ -358,6 +370,8 @@ func (s *Service) follow(ctx context.Context, t *act.Tx, e *traffic.Endpoint, o 
 	made *traffic.Split,
 ) error {
 	left := e.Split
+	// Of copies nobody got an answer, so there is no incident where they end.
+	touched := made != nil && (len(left.Trials()) > 0 || made.Main().Version != left.Main().Version)
 	kind := watch.GuardFired
 	switch {
 	case o.Phase == rollout.RolledBack:
@@ -365,7 +379,7 @@ func (s *Service) follow(ctx context.Context, t *act.Tx, e *traffic.Endpoint, o 
 		if err := s.ladder.StepDown(ctx, t, e, o.Candidate, left.Number, d.Seen); err != nil {
 			return err
 		}
-	case o.Phase == rollout.Ended && made != nil:
+	case o.Phase == rollout.Ended && made != nil && touched:
 		return s.open(ctx, t, e, left, made, incident.Incident{Candidate: o.Candidate, Rollout: o.ID, Why: d.Means})
 	case !d.Alarm:
 		return nil
@@ -386,12 +400,19 @@ func (s *Service) follow(ctx context.Context, t *act.Tx, e *traffic.Endpoint, o 
 	})
 }
 
-// move puts the lanes in force that give the candidate a share.
-func (s *Service) move(ctx context.Context, t *act.Tx, e *traffic.Endpoint, o *rollout.Rollout, share int,
+// move puts the lanes in force that give the candidate a share, or copies.
+func (s *Service) move(ctx context.Context, t *act.Tx, e *traffic.Endpoint, o *rollout.Rollout, to rollout.State,
 	why string,
 ) (*traffic.Split, error) {
-	next := traffic.Split{Endpoint: e.Name, Lanes: o.Lanes(share)}
-	if share == 0 {
+	next := traffic.Split{Endpoint: e.Name, Lanes: o.Lanes(to.Share, to.Copies)}
+	if to.Share == 0 && o.Share == 0 { // main stays what it is, so that nothing is asked of anybody but for copies
+		next.Reason, next.Rollout, next.Rules, next.Contract = why, o.ID, e.Split.Rules, e.Split.Contract
+		if to.Copies == 0 {
+			return s.traffic.PutInForce(ctx, t, e, &next)
+		}
+		return s.traffic.Move(ctx, t, e, &next)
+	}
+	if to.Share == 0 {
 		history, err := s.traffic.History(ctx, t.View, e.Name)
 		if err != nil {
 			return nil, err
@@ -408,6 +429,9 @@ func (s *Service) move(ctx context.Context, t *act.Tx, e *traffic.Endpoint, o *r
 func (s *Service) respond(ctx context.Context, e *traffic.Endpoint, a guard.Action) (later bool, err error) {
 	if a.Then != guard.RollBack {
 		return false, s.tell(ctx, e, a, "Nothing was changed: no rollout moves it.")
+	}
+	if a.Pair.Copies {
+		return false, s.endCopies(ctx, e, a)
 	}
 	main := e.Split.Main().Version
 	if a.Pair.After {

@@ -372,7 +372,7 @@ func (s *Service) standing(ctx context.Context, r records.View, e *traffic.Endpo
 }
 
 // checkStandings asks whether the versions of a split may answer for the endpoint now, and says
-// what is known of each.
+// what is known of each that does. Of one that only gets copies no rung is asked, and no contract.
 func (s *Service) checkStandings(ctx context.Context, r records.View, e *traffic.Endpoint, lanes []traffic.Lane,
 	rung bool,
 ) (standings []traffic.Standing, err error) {
@@ -380,14 +380,19 @@ func (s *Service) checkStandings(ctx context.Context, r records.View, e *traffic
 	if err != nil {
 		return nil, err
 	}
-	for _, l := range lanes {
+	for i, l := range lanes {
 		st, err := s.standing(ctx, r, e, d, l.Version)
+		if err == nil {
+			err = d.Check(l, st, fmt.Sprintf("lanes[%d].version", i))
+		}
 		if err != nil {
 			return nil, err
 		}
-		standings = append(standings, st)
+		if l.Kind.Answers() {
+			standings = append(standings, st)
+		}
 	}
-	return standings, traffic.CheckStandings(d, standings)
+	return standings, nil
 }
 
 // PutInForce writes the next split of an endpoint.
@@ -472,12 +477,12 @@ func (s *Service) Frozen(ctx context.Context, r records.View, project string) (s
 	return fmt.Sprintf("%s, until %s", f.Name, f.Until.UTC().Format("2006-01-02 15:04 UTC")), nil
 }
 
-// Lacking lists all that a version lacks to answer for an endpoint, each with what to do about it. capacity is
-// how many healthy addresses it must have, as a share of those of main.
+// Lacking lists all that a version lacks to answer for an endpoint, or with copies to get those, each with what to do
+// about it. capacity is how many healthy addresses it must have, as a share of those of main.
 func (s *Service) Lacking(ctx context.Context, r records.View, e *traffic.Endpoint, ref string,
-	capacity float64,
+	capacity float64, copies bool,
 ) (out []string, err error) {
-	d, err := s.demand(ctx, r, e, true)
+	d, err := s.demand(ctx, r, e, !copies)
 	if err != nil {
 		return nil, err
 	}
@@ -609,6 +614,7 @@ func (s *Service) wayBack(ctx context.Context, r records.View, endpoint string, 
 	if err != nil {
 		return traffic.Split{}, err
 	}
+	one[0].Lanes = traffic.Answering(one[0].Lanes)
 	if slices.Equal(one[0].Lanes, newest.Lanes) {
 		return traffic.Split{}, fault.New(fault.Refused, "back.same", "#%d is what is in force: %s", to,
 			newest.String()).

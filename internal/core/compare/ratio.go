@@ -114,11 +114,12 @@ func drawNotes(draws []Draw, incumbent, candidate string) []string {
 		"of callers there, so the test of shares leaves them out.", kept1, incumbent, kept2, candidate)}
 }
 
-// SharesOf says which draws a split's lanes make for two versions.
+// SharesOf says which draws a split's lanes make for two versions. Copies are drawn from what main has answered, so
+// they are no draw of requests.
 func SharesOf(s traffic.Split, incumbent, candidate string) (d Draw, both bool) {
 	d.Split = s.Number
 	found := 0
-	for _, l := range s.Lanes {
+	for _, l := range traffic.Answering(s.Lanes) {
 		switch l.Version {
 		case incumbent:
 			d.IncumbentShare = l.Share

@@ -75,14 +75,6 @@ type LoadReport struct {
 	Limits    map[string]Limit   `json:"limits,omitempty" description:"of error_rate, rate (per second), and quantiles such as p99"`
 }
 
-// ShadowReport is what came of answering copies of real requests.
-type ShadowReport struct {
-	Requests  uint64 `json:"requests"`
-	Disagreed uint64 `json:"disagreed"`
-	// Against is the version whose answers the callers got.
-	Against string `json:"against,omitempty" description:"MODEL@NUMBER"`
-}
-
 func readJSONReport(r io.Reader, kind string, into any) error {
 	dec := json.NewDecoder(r)
 	dec.DisallowUnknownFields()
@@ -181,15 +173,18 @@ func readShadow(r io.Reader) (Findings, string, error) {
 	if err := readJSONReport(r, ShadowKind, &s); err != nil {
 		return Findings{}, "", err
 	}
-	if s.Requests < 1 || s.Disagreed > s.Requests {
+	if s.Requests < 1 || s.Disagreed > s.Requests || s.Failed > s.Copies {
 		return Findings{}, "", invalidReport(ShadowKind, "%d of %d requests were answered differently", s.Disagreed,
 			s.Requests)
 	}
 	share := float64(s.Disagreed) / float64(s.Requests)
-	return Findings{
-		Shadow: &s, Metrics: map[string]float64{"disagreement": share},
-		Says: fmt.Sprintf("%d requests, %.3g %% answered differently", s.Requests, share*100),
-	}, Unjudged, nil
+	metrics := map[string]float64{"disagreement": share}
+	says := fmt.Sprintf("%d requests, %.3g %% answered differently", s.Requests, share*100)
+	if s.Copies > 0 {
+		metrics["error_rate"] = float64(s.Failed) / float64(s.Copies)
+		says += fmt.Sprintf(", %.3g %% of %d copies failed", 100*metrics["error_rate"], s.Copies)
+	}
+	return Findings{Shadow: &s, Metrics: metrics, Says: says}, Unjudged, nil
 }
 
 // brokenLimits says which limits are not kept, empty when all are.

@@ -28,11 +28,13 @@ const (
 	LatencyP99      = "latency_p99"
 	PredictionDrift = "prediction_drift"
 	MissingOutputs  = "missing_outputs"
+	Disagreement    = "disagreement"
 )
 
 // Signals are those that guards may name, in the order in which they are shown.
 var Signals = []string{
 	ErrorRate, TimeoutRate, LatencyP50, LatencyP90, LatencyP95, LatencyP99, PredictionDrift, MissingOutputs,
+	Disagreement,
 }
 
 // quantileOf is the quantile of a signal of latency.
@@ -40,6 +42,9 @@ var quantileOf = map[string]float64{LatencyP50: 0.5, LatencyP90: 0.9, LatencyP95
 
 // Allowed is how much more than the incumbent a candidate may fail: twice as often, or 0.05 points more.
 var Allowed = seqtest.Allowance{Ratio: 2, Difference: 0.0005}
+
+// ofOutputs are signals that have no ratio.
+var ofOutputs = []string{PredictionDrift, MissingOutputs, Disagreement}
 
 // Response is what is done when a guard fires.
 type Response string
@@ -57,13 +62,13 @@ var Responses = []Response{Notify, Hold, RollBack}
 // Guard is a condition on a signal of a trial lane against the main lane at the same
 // time. When it is surely broken, its response follows.
 type Guard struct {
-	Signal string `json:"signal" enum:"error_rate,timeout_rate,latency_p50,latency_p90,latency_p95,latency_p99,prediction_drift,missing_outputs"`
+	Signal string `json:"signal" enum:"error_rate,timeout_rate,latency_p50,latency_p90,latency_p95,latency_p99,prediction_drift,missing_outputs,disagreement"`
 	// Ratio is how many times the main lane's the signal may be, from 1 on; 0 is as 1. Predictions have
 	// none.
 	Ratio float64 `json:"ratio,omitempty" minimum:"0" maximum:"100"`
 	// Margin is how much worse than the main lane's it may be whatever the ratio: for error_rate a
 	// difference of shares, for latency milliseconds, for prediction_drift a gap of cumulative shares,
-	// for missing_outputs a share of answers.
+	// for missing_outputs and disagreement a share of answers.
 	Margin float64 `json:"margin" minimum:"0"`
 	// Then is what follows when it fires; roll_back when not given.
 	Then Response `json:"then,omitempty" enum:"notify,hold,roll_back" description:"when it fires; else roll_back"`
@@ -88,7 +93,8 @@ const UsualBeta = 0.05
 
 // DefaultTerms allows twice the failures or 0.05 points more, the same of time-outs with 0.02 points,
 // half as much again of the median and the 99th percentile of latency or 5 ms more, a gap of a tenth in
-// the predictions, and outputs missing in 5 of 100 answers more; it is wrong for fewer than one harmless
+// the predictions, outputs missing in 5 of 100 answers more, and of copies 5 of 100 answered differently,
+// of which it only tells; it is wrong for fewer than one harmless
 // trial in a thousand.
 func DefaultTerms() Terms {
 	return Terms{Alpha: 0.001, Beta: UsualBeta, Guards: []Guard{
@@ -98,6 +104,7 @@ func DefaultTerms() Terms {
 		{Signal: LatencyP99, Ratio: 1.5, Margin: 5},
 		{Signal: PredictionDrift, Margin: 0.1},
 		{Signal: MissingOutputs, Margin: 0.05},
+		{Signal: Disagreement, Margin: 0.05, Then: Notify},
 	}}
 }
 
@@ -109,6 +116,16 @@ func (p Terms) Of(signal string) (g Guard, there bool) {
 		}
 	}
 	return Guard{}, false
+}
+
+// For are the guards that can say something of a pair: whether answers agree is only known of copies.
+func (p Terms) For(pair TrialPair) (out []Guard) {
+	for _, g := range p.Guards {
+		if g.Signal != Disagreement || pair.Copies {
+			out = append(out, g)
+		}
+	}
+	return out
 }
 
 // Lane is what one version did in a trial since that began. All counts only grow.
@@ -137,6 +154,8 @@ type Pair struct {
 	Incumbent, Candidate Lane
 	// Worst is the main lane's worst moment before the trial began, as far as that is known.
 	Worst seqtest.Moment
+	// Paired is how the candidate answered copies of main's requests; nil where it gets none.
+	Paired *sketch.Paired
 	// Day is what the incumbent did in the day before another version took over from it, in parts, and Hours its
 	// latency by the hour: a version that took over is no worse than the incumbent was at its worst hour.
 	// Both are empty for trials.
@@ -189,7 +208,9 @@ type TrialState struct {
 	Latencies map[string]LatencyState  `json:"latencies,omitempty"`
 	Outputs   map[string]seqtest.Edges `json:"outputs,omitempty"`
 	Forms     map[string]FormState     `json:"forms,omitempty"`
-	Readings  []Reading                `json:"readings"`
+	// Differs is that of a guard on whether copies are answered as main answered.
+	Differs  *DifferState `json:"differs,omitempty"`
+	Readings []Reading    `json:"readings"`
 	// Fired are the signals whose guards have fired: once is enough. Ended is set when one rolled back.
 	Fired []string `json:"fired_by,omitempty"`
 	Ended bool     `json:"ended,omitempty"`
@@ -246,6 +267,11 @@ func (t TrialState) clone() TrialState {
 		f.Lacking.Logs, f.Given.Logs = slices.Clone(f.Lacking.Logs), slices.Clone(f.Given.Logs)
 		t.Forms[form] = f
 	}
+	if t.Differs != nil {
+		d := *t.Differs
+		d.Over.Logs, d.Under.Logs = slices.Clone(d.Over.Logs), slices.Clone(d.Under.Logs)
+		t.Differs = &d
+	}
 	t.Outputs = maps.Clone(t.Outputs)
 	for name, e := range t.Outputs {
 		t.Outputs[name] = e.Clone()
@@ -259,13 +285,14 @@ func (t TrialState) clone() TrialState {
 func Step(terms Terms, split int, pairs []TrialPair, state State, e Evidence, now time.Time) (State, []Action) {
 	next := State{Split: split, At: now, Trials: []TrialState{}}
 	var actions []Action
-	level := levels{terms.Alpha / float64(max(1, len(terms.Guards)*len(pairs))), cmp.Or(terms.Beta, UsualBeta)}
 	for _, pair := range pairs {
 		t := state.takeUp(pair)
 		t.Readings = []Reading{}
 		evidence := e[pair.Key()]
 		var action *Action
-		for _, g := range terms.Guards {
+		guards := terms.For(pair)
+		level := levels{terms.Alpha / float64(max(1, len(guards)*len(pairs))), cmp.Or(terms.Beta, UsualBeta)}
+		for _, g := range guards {
 			r := t.read(g, &evidence, level)
 			r.Signal, r.Then = g.Signal, g.Response()
 			t.Readings = append(t.Readings, r)
@@ -298,6 +325,8 @@ func (t *TrialState) read(g Guard, e *Pair, level levels) Reading {
 		return t.readPredictions(g, e, level)
 	case MissingOutputs:
 		return t.readForms(g, e, level)
+	case Disagreement:
+		return t.readDiffers(g, e, level)
 	}
 	return t.readLatency(g, e, level)
 }
@@ -383,7 +412,7 @@ func (p Terms) Check() error {
 		case g.Then != "" && sternness(g.Then) < 0:
 			return fault.New(fault.Invalid, "guard.then", "%q is no response of a guard", g.Then).In(field+".then").
 				Do("use one of %s, %s, %s", Notify, Hold, RollBack)
-		case (g.Signal == PredictionDrift || g.Signal == MissingOutputs) && g.Ratio != 0:
+		case slices.Contains(ofOutputs, g.Signal) && g.Ratio != 0:
 			return fault.New(fault.Invalid, "guard.ratio", "%s has a ratio, and outputs have none", g.Signal).
 				In(field + ".ratio").Do("leave it out")
 		case g.Ratio != 0 && !(g.Ratio >= 1 && g.Ratio <= 100):
@@ -415,6 +444,8 @@ type TrialPair struct {
 	// After is set where the candidate has taken over: then it is held against what the incumbent did
 	// before that.
 	After bool `json:"after,omitempty"`
+	// Copies is set where the candidate only gets copies of main's requests, and answers nobody.
+	Copies bool `json:"copies,omitempty" description:"the candidate gets copies and answers nobody"`
 }
 
 // Progress is one reading of a guard in time.

@@ -153,6 +153,8 @@ func (g Guard) Allows() string {
 		return fmt.Sprintf("a gap of %.2g", g.Margin)
 	case MissingOutputs:
 		return fmt.Sprintf("missing in %.3g points more", 100*g.Margin)
+	case Disagreement:
+		return fmt.Sprintf("%.3g %% otherwise", 100*g.Margin)
 	case ErrorRate, TimeoutRate:
 		margin = fmt.Sprintf("%.3g points", g.Margin*100)
 	}

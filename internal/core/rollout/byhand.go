@@ -57,8 +57,7 @@ func ByHand(r Rollout, seen Seen, do Verb, who, why string, now time.Time) (Stat
 			return refuse("nothing needs doing", "%s is held already, by %s: %s", r.ID, r.Held.By, r.Held.Why)
 		}
 		m.next.Held = &Held{By: who, At: now, Why: why}
-		return m.next, m.decide(who, "", said, fmt.Sprintf("It is held: %s stays at %s.", r.Candidate,
-			traffic.Percent(r.Share))), nil
+		return m.next, m.decide(who, "", said, m.stays()), nil
 	case ToResume:
 		if r.Held == nil {
 			return refuse("nothing needs doing", "%s is not held", r.ID)
@@ -78,6 +77,13 @@ func ByHand(r Rollout, seen Seen, do Verb, who, why string, now time.Time) (Stat
 		next, d := m.advance(who, said)
 		return next, d, nil
 	case ToFinish:
+		if r.Plan.Kind == Shadow {
+			if r.Phase != Copying {
+				return refuse("wait for its copies, or end it", "%s has got no copies yet", r.Candidate)
+			}
+			next, d := m.advance(who, said)
+			return next, d, nil
+		}
 		if r.Phase == Baking {
 			next, d := m.end(Finished, traffic.Whole, m.counts(), said, fmt.Sprintf("%s stays.", r.Candidate))
 			d.By = who
@@ -91,6 +97,9 @@ func ByHand(r Rollout, seen Seen, do Verb, who, why string, now time.Time) (Stat
 			"%s has no healthy address to go back to", r.Incumbent)
 	}
 	did := fmt.Sprintf("%s answers all of %s.", r.Incumbent, r.Endpoint)
+	if r.Plan.Kind == Shadow {
+		did = fmt.Sprintf("%s gets no copies.", r.Candidate)
+	}
 	next, d := m.end(Ended, 0, "", said, did)
 	d.By = who
 	return next, d, nil
@@ -115,7 +124,7 @@ func (m *mover) mayNotHurry() (why, remedy string) {
 // Left is a rollout whose endpoint was returned to an earlier split by hand.
 func Left(r Rollout, who, why string, split int, now time.Time) (State, *Decision) {
 	m := &mover{&r, Seen{}, now, r.State}
-	next, d := m.end(Ended, r.Share, "", fmt.Sprintf("%s went back: %s", who, why),
+	next, d := m.overtaken(fmt.Sprintf("%s went back: %s", who, why),
 		fmt.Sprintf("%s#%d is in force instead.", r.Endpoint, split))
 	d.By = who
 	return next, d
@@ -140,6 +149,10 @@ func (r *Rollout) Begun(now time.Time) *Decision {
 		Seen: fmt.Sprintf("%s moves %s from %s to %s by the plan %s.", r.By, r.Endpoint, r.Incumbent, r.Candidate,
 			name),
 		Did: "It begins as soon as it may.",
+	}
+	if r.Plan.Kind == Shadow {
+		d.Seen = fmt.Sprintf("%s tries %s on copies of what %s answers for %s, by the plan %s.", r.By, r.Candidate,
+			r.Incumbent, r.Endpoint, name)
 	}
 	if r.Reason != "" {
 		d.Means = "“" + r.Reason + "”"

@@ -88,8 +88,18 @@ func Foresee(p Plan, t Traffic) Forecast {
 		known = known && !math.IsInf(seconds, 1)
 		total += seconds
 	}
+	if p.Kind == Shadow {
+		return p.foreseeCopies(f)
+	}
 	if p.Kind == BlueGreen {
-		f.add("warming", 0, 0, fmt.Sprintf("%d sample requests", p.Warm), t)
+		warming, with := 0.0, "sample requests"
+		if p.Copies.Share > 0 {
+			with = "copies"
+			warming = float64(p.Warm) / (t.Rate * float64(p.Copies.Share) / traffic.Whole)
+			known = known && !math.IsInf(warming, 1)
+			total += warming
+		}
+		f.add("warming", 0, warming, fmt.Sprintf("%d %s", p.Warm, with), t)
 		f.Notes = append(f.Notes, "Before it takes over nothing shows how it does with real requests.")
 	}
 	bake, because := time.Duration(p.Bake.Time).Seconds(), "the plan asks for "+p.Bake.Time.String()
@@ -118,6 +128,28 @@ func Foresee(p Plan, t Traffic) Forecast {
 				f.Harms = append(f.Harms, h)
 			}
 		}
+	}
+	return f
+}
+
+// foreseeCopies says what a shadow would do.
+func (p *Plan) foreseeCopies(f Forecast) Forecast {
+	t := f.Traffic
+	seconds, because := p.duration(p.Copies.step(), t, map[string]float64{})
+	f.add("copies of "+traffic.Percent(p.Copies.Share), 0, seconds, because, t)
+	s := &f.Steps[0]
+	if s.Takes != nil {
+		rate := t.Rate * float64(p.Copies.Share) / traffic.Whole
+		s.Requests = seconds * rate
+		f.Takes = s.Takes
+		if t.Rate > 0 {
+			f.Notes = append(f.Notes, fmt.Sprintf(
+				"Nobody gets its answers, so no caller is harmed; its servers get %.3g requests a second.", rate))
+		}
+	}
+	if t.Rate > 0 && (s.Takes == nil || time.Duration(*s.Takes) > time.Duration(p.Patience)) {
+		f.Notes = append(f.Notes,
+			fmt.Sprintf("It would wait longer than the plan is patient (%s), and hold.", p.Patience))
 	}
 	return f
 }
@@ -204,6 +236,8 @@ func linesOf(g guard.Guard, t Traffic) []held {
 		}
 	case guard.PredictionDrift:
 		return []held{{seqtest.Line{Slope: 1, Offset: g.Margin}, 0.5, 0.5}}
+	case guard.Disagreement:
+		return []held{{seqtest.Line{Offset: math.Max(least, g.Margin)}, least, least}}
 	case guard.MissingOutputs:
 		return []held{{seqtest.Line{Slope: 1, Offset: g.Margin}, least, least}}
 	}

@@ -28,10 +28,12 @@ const (
 	Canary Kind = "canary"
 	// BlueGreen has the candidate take over all at once, after it has been warmed.
 	BlueGreen Kind = "blue_green"
+	// Shadow sends the candidate copies of what main answers, and nobody its answers; what it shows is evidence.
+	Shadow Kind = "shadow"
 )
 
 // Kinds are all that there are.
-var Kinds = []Kind{Canary, BlueGreen}
+var Kinds = []Kind{Canary, BlueGreen, Shadow}
 
 // Plan is how a rollout moves an endpoint: the steps, what must be seen before each next one, and what is done
 // when something goes wrong. Numbered revisions of it are kept; a plan that is in force stays with its rollout.
@@ -40,10 +42,11 @@ type Plan struct {
 	// Revision is 0 for a plan that is built in.
 	Revision int    `json:"revision,omitempty" description:"0 for a plan that is built in"`
 	About    string `json:"about,omitempty"`
-	Kind     Kind   `json:"kind" enum:"canary,blue_green"`
-	// Warm is how many sample requests a blue-green candidate is sent, and must answer, before it takes
-	// over.
-	Warm int `json:"warm,omitempty" minimum:"0" maximum:"10000" description:"sample requests before it takes over"`
+	Kind     Kind   `json:"kind" enum:"canary,blue_green,shadow"`
+	// Warm is how many requests a blue-green candidate must answer before it takes over: samples, or copies.
+	Warm int `json:"warm,omitempty" minimum:"0" maximum:"10000" description:"requests before it takes over"`
+	// Copies are what a shadow gets, or what a blue-green candidate is warmed with instead of sample requests.
+	Copies Copies `json:"copies"`
 	// First are callers whom a canary sends to the candidate from its first step on, before shares: rules without a
 	// version, such as: key is beta-app.
 	First []string   `json:"first,omitempty" description:"rules before shares, such as: key is beta-app"`
@@ -75,6 +78,24 @@ type PlanStep struct {
 	// Good are the signals that must be shown good before the next step; all that could roll back or
 	// hold when not given.
 	Good []string `json:"good,omitempty" description:"signals that must be shown good; all if not given"`
+}
+
+// Copies are requests that main has answered, which the candidate gets too; nobody gets its answers.
+type Copies struct {
+	// Share is that of main's requests which are copied, in basis points.
+	Share int `json:"share,omitempty" minimum:"0" maximum:"10000" description:"basis points of main's requests"`
+	// Time and Requests of a shadow are the least that must pass.
+	Time     span.Duration `json:"time,omitempty" description:"how long a shadow lasts at least"`
+	Requests uint64        `json:"requests,omitempty" description:"how many copies a shadow answers at least"`
+	// Good are the signals that a shadow must be shown good by; all that could stop it when not given.
+	Good []string `json:"good,omitempty" description:"signals that must be shown good; all if not given"`
+	// Tolerance is how far apart numbers may be that agree, as a share of the larger.
+	Tolerance float64 `json:"tolerance,omitempty" minimum:"0" maximum:"1" description:"how far numbers may be apart that agree, as a share; else 0.05"`
+}
+
+// step is what must pass and be shown good while a shadow gets copies.
+func (c Copies) step() PlanStep {
+	return PlanStep{Share: c.Share, Time: c.Time, Requests: c.Requests, Good: c.Good}
 }
 
 // Bake is what follows when the candidate has taken over.
@@ -119,7 +140,7 @@ func (p *Plan) Terms() guard.Terms {
 // Signals that must be shown good before a rollout goes on: those whose guards can stop it.
 func (p *Plan) stopping() (out []string) {
 	for _, g := range p.Guards {
-		if g.Response() != guard.Notify {
+		if g.Response() != guard.Notify && (g.Signal != guard.Disagreement || p.Kind == Shadow) {
 			out = append(out, g.Signal)
 		}
 	}
@@ -146,7 +167,8 @@ func (p *Plan) Complete() {
 		p.Beta = guard.UsualBeta
 	}
 	if p.Guards == nil {
-		p.Guards = guard.DefaultTerms().Guards
+		usual := guard.DefaultTerms()
+		p.Guards = usual.For(guard.TrialPair{Copies: p.Kind == Shadow})
 	}
 }
 
@@ -162,8 +184,11 @@ func (p *Plan) Check() error {
 	if !slices.Contains(Kinds, p.Kind) {
 		return bad("kind", "use one of "+list(Kinds), "%q is no kind of plan", p.Kind)
 	}
-	if p.Kind == BlueGreen && len(p.Steps) > 0 {
-		return bad("steps", "leave the steps out, or make it a canary", "a blue-green plan takes over all at once")
+	if p.Kind != Canary && len(p.Steps) > 0 {
+		return bad("steps", "leave the steps out, or make it a canary", "only a canary goes by steps")
+	}
+	if err := p.checkCopies(bad); err != nil {
+		return err
 	}
 	if p.Kind == Canary && (len(p.Steps) == 0 || len(p.Steps) > mostSteps) {
 		return bad("steps", fmt.Sprintf("give from 1 to %d, each with a share", mostSteps), "a canary has %d steps",
@@ -173,7 +198,7 @@ func (p *Plan) Check() error {
 		return bad("warm", "leave it out", "only a blue-green candidate is warmed")
 	}
 	if p.Warm < 0 || p.Warm > 10_000 {
-		return bad("warm", "give from 0 to 10000 sample requests", "warm is %d", p.Warm)
+		return bad("warm", "give from 0 to 10000 requests", "warm is %d", p.Warm)
 	}
 	if err := p.checkSteps(bad); err != nil {
 		return err
@@ -186,7 +211,10 @@ func (p *Plan) Check() error {
 	if time.Duration(p.Patience) < time.Second {
 		return bad("patience", "give a second at least, such as 24h", "patience is %s", p.Patience)
 	}
-	if p.Bake == (Bake{}) {
+	if p.Kind == Shadow && p.Bake != (Bake{}) {
+		return bad("bake", "leave it out", "a shadow takes nothing over that could be watched")
+	}
+	if p.Kind != Shadow && p.Bake == (Bake{}) {
 		return bad("bake", "say how long main is watched after the candidate has taken over, such as time: 30m",
 			"the plan has no bake")
 	}
@@ -223,21 +251,60 @@ func (p *Plan) checkSteps(bad func(field, remedy, what string, args ...any) erro
 		if s.Time < 0 || time.Duration(s.Time) > longest {
 			return bad(at+"time", "give a duration from 0 to 2160h, such as 10m", "step %d lasts %s", i+1, s.Time)
 		}
-		for _, signal := range s.Good {
-			if !slices.ContainsFunc(p.Guards, func(g guard.Guard) bool { return g.Signal == signal }) {
-				return bad(at+"good", "name signals of the plan's guards: "+strings.Join(signals(p.Guards), ", "),
-					"step %d wants %q shown good, which no guard watches", i+1, signal)
-			}
+		if err := p.checkGood(at+"good", fmt.Sprintf("step %d", i+1), s.Good, bad); err != nil {
+			return err
 		}
 	}
 	if len(p.First) > 0 && p.Kind != Canary {
-		return bad("first", "leave it out, or make it a canary", "a blue-green candidate gets everything at once")
+		return bad("first", "leave it out, or make it a canary", "only a canary sends some callers first")
 	}
 	rules, err := p.first("m@1")
 	if err != nil {
 		return err
 	}
 	return traffic.CheckTargets("first", rules, []traffic.Lane{{Version: "m@1"}})
+}
+
+// checkCopies says whether what a plan says of copies can be followed.
+func (p *Plan) checkCopies(bad func(field, remedy, what string, args ...any) error) error {
+	c := p.Copies
+	switch {
+	case p.Kind == Canary && c.Share+int(c.Time)+len(c.Good) > 0, p.Kind == Canary && c.Requests > 0:
+		return bad("copies", "leave them out, or make it a shadow that comes before the canary",
+			"a canary answers requests and gets no copies")
+	case c.Share < 0 || c.Share > traffic.Whole || (p.Kind == Shadow && c.Share == 0):
+		return bad("copies.share", "give the share of requests that are copied, above 0 up to 100 %",
+			"copies of %s are made", traffic.Percent(c.Share))
+	case !(c.Tolerance >= 0 && c.Tolerance <= 1):
+		return bad("copies.tolerance", "give a share from 0 to 1, such as 0.05", "the tolerance is %v", c.Tolerance)
+	case p.Kind == BlueGreen && (c.Time > 0 || c.Requests > 0 || c.Good != nil):
+		return bad("copies", "leave time, requests and good out; warm is how many are answered",
+			"a blue-green candidate is warmed with a number of copies")
+	case p.Kind == BlueGreen && c.Share > 0 && p.Warm == 0:
+		return bad("warm", "give how many copies must be answered, such as 100", "the copies are for nothing")
+	case c.Time < 0 || time.Duration(c.Time) > longest:
+		return bad("copies.time", "give a duration from 0 to 2160h, such as 30m", "the copies last %s", c.Time)
+	case p.Kind == Shadow && c.Time == 0 && c.Requests == 0:
+		return bad("copies", "say how long at least, such as time: 30m, or how many, such as requests: 1000",
+			"the shadow has no least time and no least requests")
+	}
+	return p.checkGood("copies.good", "the shadow", c.Good, bad)
+}
+
+// checkGood says whether signals that must be shown good are watched.
+func (p *Plan) checkGood(at, who string, good []string,
+	bad func(field, remedy, what string, args ...any) error,
+) error {
+	for _, signal := range good {
+		if !slices.ContainsFunc(p.Guards, func(g guard.Guard) bool { return g.Signal == signal }) {
+			return bad(at, "name signals of the plan's guards: "+strings.Join(signals(p.Guards), ", "),
+				"%s wants %q shown good, which no guard watches", who, signal)
+		}
+		if signal == guard.Disagreement && p.Kind != Shadow {
+			return bad(at, "leave it out", "%s wants %s shown good, which is only known of copies", who, signal)
+		}
+	}
+	return nil
 }
 
 // first are the rules of a plan that send callers to a candidate.
@@ -360,6 +427,15 @@ func BuiltIn() []Plan {
 			Name: "twin", Kind: BlueGreen,
 			About: "The candidate is warmed, takes over all at once, and is watched for half an hour.",
 			Warm:  100, Bake: Bake{Time: minute(30), Requests: 100}, Harm: Harm{BadAnswers: 100}, Capacity: 1,
+		},
+		{
+			Name: "quiet", Kind: Shadow,
+			About: "A quarter of the requests is copied for half an hour; nobody gets the candidate's answers.",
+			// Of rates that are as low as what guards allow, copies tell in many hours only, and nobody is harmed.
+			Copies: Copies{
+				Share: 2500, Time: minute(30), Requests: 500,
+				Good: []string{guard.LatencyP50, guard.MissingOutputs},
+			},
 		},
 	}
 	for i := range plans {

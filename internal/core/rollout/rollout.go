@@ -33,13 +33,15 @@ type Phase string
 const (
 	// Waiting has not begun: for its time, its hours, a freeze, or what the candidate lacks.
 	Waiting Phase = "waiting"
-	// Warming sends a blue-green candidate sample requests.
+	// Warming sends a blue-green candidate sample requests, or copies.
 	Warming Phase = "warming"
+	// Copying sends a shadow copies.
+	Copying Phase = "copying"
 	// Stepping is on one of the steps of a canary.
 	Stepping Phase = "stepping"
 	// Baking watches main, which the candidate took over, against what was before.
 	Baking Phase = "baking"
-	// Finished: the candidate answers main.
+	// Finished: the candidate answers main, or a shadow has shown what it should.
 	Finished Phase = "finished"
 	// RolledBack: a guard, or the health of the candidate, gave main back to the incumbent.
 	RolledBack Phase = "rolled_back"
@@ -61,13 +63,15 @@ func (p Phase) InWords() string {
 
 // State is where a rollout stands. It is stored with every change, in the transaction that carries the change out.
 type State struct {
-	Phase Phase `json:"phase" enum:"waiting,warming,stepping,baking,finished,rolled_back,ended,refused"`
+	Phase Phase `json:"phase" enum:"waiting,warming,copying,stepping,baking,finished,rolled_back,ended,refused"`
 	// Step is the position of the step of a canary, from 0.
 	Step int `json:"step"`
 	// Share is what the candidate has, in basis points; Split the split that gives it that, 0 before the
 	// first.
 	Share int `json:"share" description:"basis points that the candidate has now"`
 	Split int `json:"split,omitempty"`
+	// Copies are those that the candidate gets of main's requests, in basis points.
+	Copies int `json:"copies,omitempty" description:"basis points of main's requests of which it gets copies"`
 	// Since is when the phase or step began; while the candidate was unwell it stood still. Requests are
 	// those of the candidate by then.
 	Since    time.Time `json:"since"`
@@ -84,6 +88,8 @@ type State struct {
 	Spent float64 `json:"bad_answers_before"`
 	// Waived is set when a person went on past the cap on harm.
 	Waived bool `json:"cap_waived,omitempty"`
+	// Evidence is the report of a shadow's copies, once it is over.
+	Evidence string `json:"evidence,omitempty" description:"E-NUMBER of the report of its copies"`
 	// Owed says why main is to go back to the incumbent as soon as that is healthy.
 	Owed string `json:"owed,omitempty" description:"why main goes back as soon as the version before is healthy"`
 }
@@ -130,7 +136,7 @@ type Decision struct {
 	Means  string    `json:"means"`
 	Did    string    `json:"did"`
 	// Phase, Step and Share are those after it, Split the one that it put in force, 0 for none.
-	Phase Phase `json:"phase" enum:"waiting,warming,stepping,baking,finished,rolled_back,ended,refused"`
+	Phase Phase `json:"phase" enum:"waiting,warming,copying,stepping,baking,finished,rolled_back,ended,refused"`
 	Step  int   `json:"step"`
 	Share int   `json:"share"`
 	Split int   `json:"split,omitempty"`
@@ -155,23 +161,29 @@ func (d *Decision) Sentence() string {
 	return out
 }
 
-// Terms are what the guards of the endpoint hold to: the plan's from the first share that the candidate has on, and
-// before that the endpoint's own.
+// Terms are what the guards of the endpoint hold to: the plan's from the first share, or copy, that the candidate has
+// on, and before that the endpoint's own.
 func (r *Rollout) Terms(own guard.Terms) guard.Terms {
-	if r == nil || r.Share == 0 {
+	if r == nil || (r.Share == 0 && r.Copies == 0) {
 		return own
 	}
 	return r.Plan.Terms()
 }
 
-// Lanes are those of an endpoint while the candidate has a share.
-func (r *Rollout) Lanes(share int) []traffic.Lane {
+// Lanes are those of an endpoint while the candidate has a share, or gets copies of one.
+func (r *Rollout) Lanes(share, copies int) []traffic.Lane {
 	main := func(version string) []traffic.Lane {
 		return []traffic.Lane{{Kind: traffic.Main, Version: version, Share: traffic.Whole}}
 	}
 	switch share {
 	case 0:
-		return main(r.Incumbent)
+		lanes := main(r.Incumbent)
+		if copies > 0 {
+			lanes = append(lanes, traffic.Lane{
+				Kind: traffic.Shadow, Version: r.Candidate, Share: copies, Tolerance: r.Plan.Copies.Tolerance,
+			})
+		}
+		return lanes
 	case traffic.Whole:
 		return main(r.Candidate)
 	}

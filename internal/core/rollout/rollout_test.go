@@ -43,6 +43,15 @@ func plan(t *testing.T, change ...func(*Plan)) Plan {
 
 func twin(p *Plan) { p.Kind, p.Steps, p.Warm = BlueGreen, nil, 10 }
 
+// copied is a twin that is warmed with copies, shadow one that only gets those.
+func copied(p *Plan) { twin(p); p.Copies.Share = 2000 }
+
+func shadow(p *Plan) {
+	p.Kind, p.Steps, p.Bake = Shadow, nil, Bake{}
+	p.Copies = Copies{Share: 2000, Time: span.Duration(10 * time.Second), Requests: 50}
+	p.Guards = append(p.Guards, guard.Guard{Signal: guard.Disagreement, Margin: 0.1})
+}
+
 // world is what a rollout is stepped in: it puts in force what is decided, as the service does.
 type world struct {
 	Rollout
@@ -63,11 +72,11 @@ func newWorld(p Plan) *world {
 
 func (w *world) take(next State, d *Decision) *Decision {
 	if d != nil {
-		if next.Share != w.Share {
+		if next.Share != w.Share || next.Copies != w.Copies {
 			w.split++
 			next.Split = w.split
 			w.seen.Split = w.split
-			if w.Share == 0 || next.Share == traffic.Whole {
+			if w.Share == 0 || next.Share == traffic.Whole || next.Copies > 0 {
 				w.seen.Candidate, w.seen.Incumbent, w.seen.PairSince = sketch.Counts{}, sketch.Counts{}, w.now
 			}
 		}
@@ -80,7 +89,7 @@ func (w *world) take(next State, d *Decision) *Decision {
 // second lets a second pass in which so many requests came.
 func (w *world) second(requests, failed uint64) *Decision {
 	w.now = w.now.Add(time.Second)
-	if w.Share > 0 {
+	if w.Share+w.Copies > 0 {
 		w.seen.Candidate.Requests += requests
 		w.seen.Candidate.ServerErrors += failed
 		w.seen.Incumbent.Requests += 10 * requests
@@ -258,7 +267,7 @@ func TestTwin(t *testing.T) {
 	}
 	w.seen.Warmed = 10
 	w.run(1)
-	if w.Phase != Baking || w.Share != traffic.Whole || len(w.Lanes(w.Share)) != 1 {
+	if w.Phase != Baking || w.Share != traffic.Whole || len(w.Lanes(w.Share, w.Copies)) != 1 {
 		t.Fatalf("%+v", w.State)
 	}
 	w.seen.CandidateHealthy, w.seen.IncumbentHealthy = 0, 0
@@ -270,6 +279,55 @@ func TestTwin(t *testing.T) {
 	d := w.second(10, 0)
 	if w.Phase != RolledBack || w.Share != 0 || !d.Alarm {
 		t.Errorf("%+v", w.State)
+	}
+}
+
+// A shadow gets copies for as long as its plan says and until it is shown good, answers nobody, and is given up when a
+// guard says so. A twin may be warmed with copies.
+func TestCopies(t *testing.T) {
+	w := newWorld(plan(t, shadow))
+	w.run(1)
+	lanes := w.Lanes(w.Share, w.Copies)
+	if w.Phase != Copying || w.Share != 0 || len(lanes) != 2 || lanes[1].Kind != traffic.Shadow ||
+		lanes[1].Share != 2000 || lanes[0].Share != traffic.Whole {
+		t.Fatalf("%+v %+v", w.State, lanes)
+	}
+	w.run(20)
+	if s := Look(w.Rollout, w.seen, w.now); w.Phase != Copying || !strings.Contains(inWords(s.Waits), "disagreement") {
+		t.Fatalf("it is not shown good: %+v", s)
+	}
+	w.seen.Candidate.ServerErrors += 1000
+	w.good(guard.ErrorRate, guard.LatencyP99, guard.Disagreement)
+	w.run(1)
+	if w.Phase != Finished || w.Share != 0 || w.Copies != 0 || w.Harm(w.seen) > 1000 {
+		t.Fatalf("%+v", w.State)
+	}
+	w = newWorld(plan(t, shadow))
+	w.run(5)
+	w.seen.Actions = action(guard.RollBack)
+	if d := w.second(10, 0); w.Phase != Ended || w.Copies != 0 || !d.Alarm {
+		t.Fatalf("%+v %+v", w.State, d)
+	}
+	w = newWorld(plan(t, shadow))
+	w.run(5)
+	next, d, err := ByHand(w.Rollout, w.seen, ToFinish, "runa", "enough", w.now)
+	if err != nil || next.Phase != Finished || next.Share != 0 || d.By != "runa" {
+		t.Fatalf("%v %+v", err, next)
+	}
+	w.seen.Split++
+	if w.second(1, 0); w.Phase != Ended || w.Copies == 0 {
+		t.Fatalf("another split is in force, which stays as it is: %+v", w.State)
+	}
+	w = newWorld(plan(t, copied))
+	w.run(1)
+	if w.Phase != Warming || w.Copies != 2000 {
+		t.Fatalf("%+v", w.State)
+	}
+	for range 10 {
+		w.second(1, 0)
+	}
+	if w.run(1); w.Phase != Baking || w.Copies != 0 {
+		t.Fatalf("%+v", w.State)
 	}
 }
 
@@ -386,10 +444,7 @@ func TestByHand(t *testing.T) {
 func TestAnyOrderOfEvents(t *testing.T) {
 	for seed := range uint64(400) {
 		r := rand.New(rand.NewPCG(seed, 14))
-		p := plan(t)
-		if r.IntN(2) == 0 {
-			p = plan(t, twin)
-		}
+		p := plan(t, [](func(*Plan)){func(*Plan) {}, twin, copied, shadow}[r.IntN(4)])
 		w := newWorld(p)
 		for event := range 150 {
 			before, logged := w.State, len(w.log)
@@ -404,10 +459,13 @@ func TestAnyOrderOfEvents(t *testing.T) {
 				ok(reflect.DeepEqual(before, w.State), "what is over changed")
 				break
 			}
-			ok(traffic.CheckLanes(w.Lanes(w.Share)) == nil, "shares do not add up")
+			ok(traffic.CheckLanes(w.Lanes(w.Share, w.Copies)) == nil, "shares do not add up")
 			ok(w.Phase != Stepping || w.Share == p.Steps[w.Step].Share, "the share is not that of the step")
 			ok((w.Phase == Baking || w.Phase == Finished) == (w.Share == traffic.Whole) || w.Phase.Over(),
 				"share and phase differ")
+			ok(p.Kind != Shadow || w.Share == 0, "a shadow answers callers")
+			ok((w.Copies > 0) == (w.Phase == Copying || (w.Phase == Warming && p.Copies.Share > 0)) || w.Phase.Over(),
+				"copies and phase differ")
 			ok(w.Step-before.Step <= 1 || w.Phase != Stepping, "a step was skipped")
 			ok(w.Step >= before.Step || w.Phase.Over(), "a step was gone back")
 			changed := before.Phase != w.Phase || before.Share != w.Share || before.Step != w.Step ||
@@ -416,7 +474,8 @@ func TestAnyOrderOfEvents(t *testing.T) {
 			if !w.Phase.Over() {
 				s := Look(w.Rollout, w.seen, w.now)
 				next, _ := Step(w.Rollout, w.seen, w.now)
-				moves := next.Phase != w.Phase || next.Share != w.Share || next.Held != nil
+				moves := next.Phase != w.Phase || next.Share != w.Share || next.Held != nil ||
+					next.Copies != w.Copies
 				ok(len(s.Waits) > 0 || moves || w.Held != nil, "it waits for nothing that it names")
 				if w.seen.IncumbentHealthy > 0 {
 					_, _, err := ByHand(w.Rollout, w.seen, ToEnd, "runa", "away", w.now)
@@ -436,7 +495,7 @@ func (w *world) random(r *rand.Rand) string {
 	coin := func(n int) bool { return r.IntN(n) == 0 }
 	w.seen.CandidateHealthy, w.seen.IncumbentHealthy = r.IntN(3), r.IntN(3)
 	if w.seen.Ready = !coin(10); coin(2) {
-		w.good(guard.ErrorRate, guard.LatencyP99)
+		w.good(guard.ErrorRate, guard.LatencyP99, guard.Disagreement)
 	}
 	w.seen.Frozen, w.seen.Lacking = "", nil
 	if coin(15) {
@@ -446,7 +505,7 @@ func (w *world) random(r *rand.Rand) string {
 		w.seen.Lacking = []string{"a signature"}
 	}
 	w.seen.Warmed = r.IntN(12)
-	if coin(12) && w.Share > 0 {
+	if coin(12) && w.Share+w.Copies > 0 {
 		w.seen.Actions = action(guard.Responses[r.IntN(3)])
 	}
 	if coin(60) {
@@ -454,6 +513,7 @@ func (w *world) random(r *rand.Rand) string {
 		w.seen.Split = w.split
 	}
 	if coin(4) {
+		w.seen.Actions = nil // they are for whoever steps it
 		verb := Verbs[r.IntN(len(Verbs))]
 		next, d, err := ByHand(w.Rollout, w.seen, verb, "runa", "by the way", w.now)
 		var f *fault.Fault
@@ -520,12 +580,12 @@ func TestRulesOfAPlan(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	first := r.Rules([]traffic.Rule{own}, r.Lanes(500))
-	second := r.Rules(first, r.Lanes(5000))
+	first := r.Rules([]traffic.Rule{own}, r.Lanes(500, 0))
+	second := r.Rules(first, r.Lanes(5000, 0))
 	if len(first) != 2 || first[1].String() != "key is beta-app → m@2" || !reflect.DeepEqual(first, second) {
 		t.Errorf("%v, then %v", first, second)
 	}
-	if after := r.Rules(second, r.Lanes(traffic.Whole)); len(after) != 0 {
+	if after := r.Rules(second, r.Lanes(traffic.Whole, 0)); len(after) != 0 {
 		t.Errorf("after it has taken over: %v", after)
 	}
 }

@@ -36,7 +36,7 @@ func Step(r Rollout, seen Seen, now time.Time) (State, *Decision) {
 	}
 	if r.Split > 0 && seen.Split != r.Split {
 		m.next.Held = nil
-		return m.end(Ended, r.Share, "", fmt.Sprintf("Another split is in force, #%d, not #%d.", seen.Split, r.Split),
+		return m.overtaken(fmt.Sprintf("Another split is in force, #%d, not #%d.", seen.Split, r.Split),
 			"It looks after nothing any more.")
 	}
 	if d := m.goBack(); d != nil {
@@ -90,6 +90,9 @@ func (m *mover) goBack() *Decision {
 		d = m.decide(Itself, worst.Sentence, "", "It is held already.")
 	case worst.Then == guard.Hold:
 		d = m.hold(Itself, worst.Sentence, "The guard on "+worst.Signal+" holds the rollout.", false)
+	case m.Copies > 0:
+		_, d = m.end(Ended, 0, worst.Sentence, "That is more than the plan allows.",
+			fmt.Sprintf("%s gets no more copies; nobody got an answer of its.", m.Candidate))
 	case m.Phase == Baking && m.seen.IncumbentHealthy == 0:
 		m.next.Owed = worst.Sentence
 		d = m.hold(Itself, worst.Sentence, fmt.Sprintf("Main must go back to %s, and that has no healthy address.",
@@ -124,8 +127,12 @@ func (m *mover) look() {
 	}
 }
 
-// Harm is how many requests have failed so far that the incumbent, at its rate, would not have failed.
+// Harm is how many requests have failed so far that the incumbent, at its rate, would not have failed. Nobody got the
+// answers to copies.
 func (r *Rollout) Harm(seen Seen) float64 {
+	if r.Copies > 0 {
+		return r.Spent
+	}
 	rate := 0.0
 	if n := seen.Incumbent.Requests; n > 0 {
 		rate = float64(seen.Incumbent.Failed()) / float64(n)
@@ -149,7 +156,15 @@ func (m *mover) capped() *Decision {
 // hold holds the rollout where it is.
 func (m *mover) hold(by, seen, means string, capped bool) *Decision {
 	m.next.Held = &Held{by, m.now, strings.TrimSpace(seen + " " + means), capped}
-	return m.decide(by, seen, means, fmt.Sprintf("It is held: %s stays at %s.", m.Candidate, traffic.Percent(m.Share)))
+	return m.decide(by, seen, means, m.stays())
+}
+
+// stays says where a rollout stays that is held.
+func (m *mover) stays() string {
+	if m.Copies > 0 {
+		return fmt.Sprintf("It is held: %s goes on getting copies of %s.", m.Candidate, traffic.Percent(m.Copies))
+	}
+	return fmt.Sprintf("It is held: %s stays at %s.", m.Candidate, traffic.Percent(m.Share))
 }
 
 // wait stays where it is, and holds when it has waited longer than the plan is patient.
@@ -182,6 +197,8 @@ func (m *mover) patience() time.Duration {
 		d += max(0, m.StartsAt.Sub(m.next.Patient))
 	case m.Phase == Stepping:
 		d += time.Duration(m.Plan.Steps[min(m.Step, len(m.Plan.Steps)-1)].Time)
+	case m.Phase == Copying:
+		d += time.Duration(m.Plan.Copies.Time)
 	case m.Phase == Baking:
 		d += time.Duration(m.Plan.Bake.Time)
 	}
@@ -198,11 +215,20 @@ func (m *mover) advance(by, why string) (State, *Decision) {
 	switch m.Phase {
 	case Waiting:
 		seen = fmt.Sprintf("%s has what it needs to answer for %s.", m.Candidate, m.Endpoint)
-		if m.Plan.Kind == BlueGreen {
-			n.Phase = Warming
+		if m.Plan.Kind == Shadow {
+			n.Phase, n.Copies = Copying, m.Plan.Copies.Share
 			m.begin()
+			n.Requests = 0
+			return *n, m.decide(by, fmt.Sprintf("%s has what it needs to get copies.", m.Candidate), why,
+				fmt.Sprintf("It gets copies of %s of what %s answers, and answers nobody.",
+					traffic.Percent(n.Copies), m.Incumbent))
+		}
+		if m.Plan.Kind == BlueGreen {
+			n.Phase, n.Copies = Warming, m.Plan.Copies.Share
+			m.begin()
+			n.Requests = 0
 			return *n, m.decide(by, seen, why,
-				fmt.Sprintf("It is warmed with %d sample requests before it takes over.", m.Plan.Warm))
+				fmt.Sprintf("It is warmed with %d %s before it takes over.", m.Plan.Warm, m.warmedWith()))
 		}
 		n.Phase, n.Step, n.Share = Stepping, 0, m.Plan.Steps[0].Share
 		m.begin()
@@ -216,8 +242,12 @@ func (m *mover) advance(by, why string) (State, *Decision) {
 				traffic.Percent(m.Share), traffic.Percent(n.Share)))
 		}
 		return *n, m.takeOver(by, seen, means)
+	case Copying:
+		next, d := m.end(Finished, 0, seen, means, fmt.Sprintf("%s gets no more copies.", m.Candidate))
+		d.By = by
+		return next, d
 	case Warming:
-		seen = fmt.Sprintf("%s has answered %d sample requests.", m.Candidate, m.seen.Warmed)
+		seen = fmt.Sprintf("%s has answered %d %s.", m.Candidate, m.warmed(), m.warmedWith())
 		return *n, m.takeOver(by, seen, why)
 	}
 	return m.end(Finished, traffic.Whole, seen, means, fmt.Sprintf("%s stays; %s may be taken away.", m.Candidate,
@@ -228,10 +258,26 @@ func (m *mover) advance(by, why string) (State, *Decision) {
 func (m *mover) takeOver(by, seen, means string) *Decision {
 	n := &m.next
 	n.Spent = m.Harm(m.seen)
-	n.Phase, n.Share = Baking, traffic.Whole
+	n.Phase, n.Share, n.Copies = Baking, traffic.Whole, 0
 	m.begin()
 	n.Requests = 0 // what it does from now on is counted anew
 	return m.decide(by, seen, means, fmt.Sprintf("It takes over; %s stays warm while main is watched.", m.Incumbent))
+}
+
+// warmed is how many requests a candidate has answered that is warmed: samples, or copies.
+func (m *mover) warmed() int {
+	if m.Copies > 0 {
+		c := m.seen.Candidate
+		return int(c.Requests - min(c.Failed(), c.Requests))
+	}
+	return m.seen.Warmed
+}
+
+func (m *mover) warmedWith() string {
+	if m.Plan.Copies.Share > 0 {
+		return "copies"
+	}
+	return "sample requests"
 }
 
 // begin begins a phase or step.
@@ -240,10 +286,18 @@ func (m *mover) begin() {
 	n.Since, n.Patient, n.Requests, n.Unwell, n.Barred = m.now, m.now, m.seen.Candidate.Requests, nil, nil
 }
 
-// end ends the rollout with a share for the candidate.
+// overtaken ends the rollout because another split than its own is in force, which stays.
+func (m *mover) overtaken(means, did string) (State, *Decision) {
+	_, d := m.end(Ended, m.Share, "", means, did)
+	m.next.Copies = m.Copies
+	return m.next, d
+}
+
+// end ends the rollout with a share for the candidate, which gets no more copies.
 func (m *mover) end(phase Phase, share int, seen, means, did string) (State, *Decision) {
 	n := &m.next
-	n.Phase, n.Share, n.Since, n.Held, n.Owed, n.Unwell, n.Barred = phase, share, m.now, nil, "", nil, nil
+	n.Phase, n.Share, n.Copies, n.Since, n.Held = phase, share, 0, m.now, nil
+	n.Owed, n.Unwell, n.Barred = "", nil, nil
 	return *n, m.decide(Itself, seen, means, did)
 }
 
@@ -272,8 +326,12 @@ func (m *mover) counts() string {
 	if m.Phase == Baking {
 		before = " before"
 	}
-	return fmt.Sprintf("%s answered %d requests in %s and failed %d of them (%s); %s failed %s%s.", m.Candidate,
-		c.Requests, span.Rounded(m.now.Sub(m.seen.PairSince).Round(time.Second)), c.Failed(),
+	what := "requests"
+	if m.Copies > 0 {
+		what = "copies"
+	}
+	return fmt.Sprintf("%s answered %d %s in %s and failed %d of them (%s); %s failed %s%s.", m.Candidate,
+		c.Requests, what, span.Rounded(m.now.Sub(m.seen.PairSince).Round(time.Second)), c.Failed(),
 		rate(c.Failed(), c.Requests), m.Incumbent, rate(i.Failed(), i.Requests), before)
 }
 

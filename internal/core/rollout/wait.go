@@ -48,11 +48,11 @@ func (m *mover) waits() (out []Wait) {
 	}
 	switch m.Phase {
 	case Warming:
-		if m.seen.Warmed < m.Plan.Warm {
+		if warmed := m.warmed(); warmed < m.Plan.Warm {
 			w := Wait{
-				For: fmt.Sprintf("%d more of %d sample requests to be answered", m.Plan.Warm-m.seen.Warmed,
-					m.Plan.Warm),
-				Done: float64(m.seen.Warmed) / float64(m.Plan.Warm),
+				For: fmt.Sprintf("%d more of %d %s to be answered", m.Plan.Warm-warmed, m.Plan.Warm,
+					m.warmedWith()),
+				Done: float64(warmed) / float64(m.Plan.Warm),
 			}
 			if m.seen.Cold != "" {
 				w.For += " (" + m.seen.Cold + ")"
@@ -63,6 +63,10 @@ func (m *mover) waits() (out []Wait) {
 		s := m.Plan.Steps[min(m.Step, len(m.Plan.Steps)-1)]
 		out = append(out, m.least(time.Duration(s.Time), s.Requests)...)
 		out = append(out, m.unproven(m.mustBeGood(s))...)
+	case Copying:
+		s := m.Plan.Copies.step()
+		out = append(out, m.least(time.Duration(s.Time), s.Requests)...)
+		return append(out, m.unproven(m.Plan.good(s))...)
 	case Baking:
 		return append(out, m.least(time.Duration(m.Plan.Bake.Time), m.Plan.Bake.Requests)...)
 	}
@@ -195,6 +199,7 @@ func Look(r Rollout, seen Seen, now time.Time) Standing {
 	if r.Phase.Over() {
 		return out
 	}
+	m.look()
 	if r.Held == nil {
 		out.Waits = append(out.Waits, m.waits()...)
 	} else {
@@ -218,8 +223,12 @@ func Look(r Rollout, seen Seen, now time.Time) Standing {
 // describeNext says what the next step does.
 func (m *mover) describeNext() string {
 	switch {
+	case m.Phase == Waiting && m.Plan.Kind == Shadow:
+		return fmt.Sprintf("%s gets copies of %s", m.Candidate, traffic.Percent(m.Plan.Copies.Share))
+	case m.Phase == Copying:
+		return fmt.Sprintf("the copies end, and what they showed is attached to %s", m.Candidate)
 	case m.Phase == Waiting && m.Plan.Kind == BlueGreen:
-		return fmt.Sprintf("%s is warmed with %d sample requests", m.Candidate, m.Plan.Warm)
+		return fmt.Sprintf("%s is warmed with %d %s", m.Candidate, m.Plan.Warm, m.warmedWith())
 	case m.Phase == Waiting:
 		return fmt.Sprintf("%s gets %s", m.Candidate, traffic.Percent(m.Plan.Steps[0].Share))
 	case m.Phase == Stepping && m.Step+1 < len(m.Plan.Steps):

@@ -70,7 +70,7 @@ func (f *Forms) AppendBinary(b []byte) []byte {
 	b = binary.AppendUvarint(append(b, binaryForm), f.Answers)
 	for _, o := range f.All() {
 		for _, text := range []string{o.Name, o.Datatype} {
-			b = append(binary.AppendUvarint(b, uint64(len(text))), text...)
+			b = appendText(b, text)
 		}
 		b = binary.AppendUvarint(b, f.counts[o])
 	}

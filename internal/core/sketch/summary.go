@@ -140,6 +140,8 @@ type Content struct {
 	Distinct Distinct
 	// Forms are the outputs that answers had, with their types.
 	Forms Forms
+	// Paired is how answers to copies compare with main's; empty for lanes that answer callers.
+	Paired Paired
 	// Unread are sampled bodies that were dropped because the reader was behind, or
 	// that could not be understood.
 	Unread uint64
@@ -172,6 +174,7 @@ func (c *Content) Merge(o *Content) (left []string) {
 	c.asked += o.asked
 	c.Distinct.Merge(&o.Distinct)
 	c.Forms.Merge(&o.Forms)
+	c.Paired.Merge(&o.Paired)
 	merge := func(into *map[string]*Column, from map[string]*Column) {
 		for name, col := range from {
 			if *into == nil {

@@ -17,6 +17,9 @@ func Pick(lanes []Lane, point int) int {
 			main = i
 			continue
 		}
+		if l.Kind == Shadow {
+			continue
+		}
 		if point < l.Share {
 			return i
 		}
@@ -33,7 +36,7 @@ func Pick(lanes []Lane, point int) int {
 func Assign(endpoint string, lanes []Lane, caller string) int {
 	first, earliest := 0, math.Inf(1)
 	for i, l := range lanes {
-		if l.Share <= 0 {
+		if l.Share <= 0 || l.Kind == Shadow {
 			continue
 		}
 		var h xxhash.Digest
@@ -74,13 +77,16 @@ type Route struct {
 }
 
 // TrialPairs lists the trials that an endpoint has with a split, of which before are those that
-// it had with the split before it: a pair that was on trial goes on.
+// it had with the split before it: a pair that was on trial goes on. Versions that only get copies are among them.
 func (s *Split) TrialPairs(before []guard.TrialPair) []guard.TrialPair {
 	var out []guard.TrialPair
-	for _, l := range s.Trials() {
-		t := guard.TrialPair{Incumbent: s.Main().Version, Candidate: l.Version, Begun: s.Number, Since: s.MadeAt}
+	for _, l := range append(s.Trials(), s.Shadows()...) {
+		t := guard.TrialPair{
+			Incumbent: s.Main().Version, Candidate: l.Version, Begun: s.Number, Since: s.MadeAt,
+			Copies: l.Kind == Shadow,
+		}
 		for _, b := range before {
-			if b.Incumbent == t.Incumbent && b.Candidate == t.Candidate {
+			if b.Incumbent == t.Incumbent && b.Candidate == t.Candidate && b.Copies == t.Copies {
 				t = b
 			}
 		}

@@ -123,11 +123,11 @@ func TestNoSplitBreaksItsContract(t *testing.T) {
 				if n := len(splits); n > 0 {
 					inForce = splits[n-1].Contract
 				}
-				s := Split{Lanes: []Lane{{Main, versions[main].Version, Whole}}}
+				s := Split{Lanes: []Lane{mainLane(versions[main].Version, Whole)}}
 				standings := []Standing{versions[main]}
 				if main != trial {
 					s.Lanes[0].Share = 9000
-					s.Lanes = append(s.Lanes, Lane{Trial, versions[trial].Version, 1000})
+					s.Lanes = append(s.Lanes, trialLane(versions[trial].Version, 1000))
 					standings = append(standings, versions[trial])
 				}
 				var err error

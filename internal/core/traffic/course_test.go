@@ -11,7 +11,7 @@ import (
 func TestCourse(t *testing.T) {
 	at := time.Date(2026, 1, 12, 9, 0, 0, 0, time.UTC)
 	whole := func(n int, version string) Split {
-		return Split{Number: n, MadeAt: at.Add(time.Duration(n) * time.Minute), Lanes: []Lane{{Main, version, Whole}}}
+		return Split{Number: n, MadeAt: at.Add(time.Duration(n) * time.Minute), Lanes: []Lane{mainLane(version, Whole)}}
 	}
 	first, second := whole(1, "m@1"), whole(2, "m@2")
 	c := Course{}.Next(first)
@@ -23,7 +23,7 @@ func TestCourse(t *testing.T) {
 	if len(pairs) != 1 || !pairs[0].After || pairs[0].Incumbent != "m@1" || pairs[0].Begun != 2 {
 		t.Errorf("%+v", pairs)
 	}
-	trial := Split{Number: 3, MadeAt: at, Lanes: []Lane{{Main, "m@2", 9000}, {Trial, "m@3", 1000}}}
+	trial := Split{Number: 3, MadeAt: at, Lanes: []Lane{mainLane("m@2", 9000), trialLane("m@3", 1000)}}
 	if both := c.Next(trial).Pairs("", at.Add(3*time.Minute)); len(both) != 2 || both[0].After || !both[1].After {
 		t.Errorf("a trial beside it: %+v", both)
 	}
@@ -48,9 +48,9 @@ func TestCourse(t *testing.T) {
 // Main goes back to whom it came from, under the contract that it had then.
 func TestReturn(t *testing.T) {
 	splits := []Split{
-		{Number: 1, Lanes: []Lane{{Main, "m@1", Whole}}, Contract: 1},
-		{Number: 2, Lanes: []Lane{{Main, "m@1", 5000}, {Trial, "m@2", 5000}}, Contract: 1},
-		{Endpoint: "e", Number: 3, Lanes: []Lane{{Main, "m@2", Whole}}, Contract: 2},
+		{Number: 1, Lanes: []Lane{mainLane("m@1", Whole)}, Contract: 1},
+		{Number: 2, Lanes: []Lane{mainLane("m@1", 5000), trialLane("m@2", 5000)}, Contract: 1},
+		{Endpoint: "e", Number: 3, Lanes: []Lane{mainLane("m@2", Whole)}, Contract: 2},
 	}
 	got := Return(splits, "m@1")
 	if got.ReturnsTo != 1 || got.Leaves != 3 || got.Contract != 1 || got.String() != "m@1 100 %" ||
@@ -69,7 +69,7 @@ func TestReturn(t *testing.T) {
 // left for a reason says nothing about its main.
 func TestMains(t *testing.T) {
 	of := func(n int, main string, leaves int) Split {
-		return Split{Number: n, Lanes: []Lane{{Main, main, 9000}, {Trial, "m@9", 1000}}, Leaves: leaves}
+		return Split{Number: n, Lanes: []Lane{mainLane(main, 9000), trialLane("m@9", 1000)}, Leaves: leaves}
 	}
 	newestFirst := []Split{
 		of(8, "m@2", 0),

@@ -24,14 +24,29 @@ const (
 	Main LaneKind = "main"
 	// Trial is being tried.
 	Trial LaneKind = "trial"
+	// Shadow gets copies of what main has answered, and answers nobody.
+	Shadow LaneKind = "shadow"
 )
 
 // Lane is the part of an endpoint's traffic that goes to one version.
 type Lane struct {
-	Kind    LaneKind `json:"kind" enum:"main,trial"`
+	Kind    LaneKind `json:"kind" enum:"main,trial,shadow"`
 	Version string   `json:"version" description:"MODEL@NUMBER"`
-	Share   int      `json:"share" minimum:"0" maximum:"10000" description:"basis points; 10000 is all"`
+	// Share is that of the requests; of a shadow, the share of main's requests of which it gets a copy.
+	Share int `json:"share" minimum:"0" maximum:"10000" description:"basis points; 10000 is all"`
+	// Tolerance is how far apart numbers of a shadow and of main may be that count as the same, as a share of the
+	// larger.
+	Tolerance float64 `json:"tolerance,omitempty" minimum:"0" maximum:"1" description:"of a shadow: how far numbers may be apart that agree, as a share; else 0.05"`
 }
+
+// UsualTolerance is how far apart numbers may be that count as the same where nothing else is said.
+const UsualTolerance = 0.05
+
+// Answers reports whether callers get the answers of a lane.
+func (k LaneKind) Answers() bool { return k == Main || k == Trial }
+
+// mostShadows is how many versions may get copies at once.
+const mostShadows = 3
 
 // Split is all lanes of an endpoint with their shares: immutable and numbered.
 type Split struct {
@@ -73,10 +88,24 @@ func (s *Split) Main() Lane {
 }
 
 // Trials are the trial lanes, in order.
-func (s *Split) Trials() []Lane {
-	var out []Lane
+func (s *Split) Trials() []Lane { return s.of(Trial) }
+
+// Answering are the lanes whose answers callers get: those that are no shadow.
+func Answering(lanes []Lane) (out []Lane) {
+	for _, l := range lanes {
+		if l.Kind != Shadow {
+			out = append(out, l)
+		}
+	}
+	return out
+}
+
+// Shadows are the lanes that get copies, in order.
+func (s *Split) Shadows() []Lane { return s.of(Shadow) }
+
+func (s *Split) of(kind LaneKind) (out []Lane) {
 	for _, l := range s.Lanes {
-		if l.Kind == Trial {
+		if l.Kind == kind {
 			out = append(out, l)
 		}
 	}
@@ -88,8 +117,11 @@ func (s *Split) String() string {
 	parts := make([]string, len(s.Lanes))
 	for i, l := range s.Lanes {
 		parts[i] = fmt.Sprintf("%s %s", l.Version, Percent(l.Share))
-		if l.Kind == Trial {
+		switch l.Kind {
+		case Trial:
 			parts[i] += " trial"
+		case Shadow:
+			parts[i] = fmt.Sprintf("%s copies of %s", l.Version, Percent(l.Share))
 		}
 	}
 	return strings.Join(parts, ", ")
@@ -127,30 +159,44 @@ func CheckLanes(lanes []Lane) error {
 		return fault.New(fault.Invalid, "split.empty", "the split has no lanes").In("lanes").
 			Do("name at least one version with its share")
 	}
-	total, mains := 0, 0
+	total, mains, shadows := 0, 0, 0
 	seen := map[string]bool{}
 	for i, l := range lanes {
 		field := fmt.Sprintf("lanes[%d]", i)
 		switch {
-		case l.Kind != Main && l.Kind != Trial:
+		case l.Kind != Main && l.Kind != Trial && l.Kind != Shadow:
 			return fault.New(fault.Invalid, "split.kind", "%q is no kind of lane", l.Kind).In(field + ".kind").
-				Do("use main or trial")
+				Do("use main, trial or shadow")
 		case l.Share < 0 || l.Share > Whole:
 			return fault.New(fault.Invalid, "split.share", "a share of %d basis points is outside of 0 to %d", l.Share,
 				Whole).In(field + ".share").Do("give basis points; 10000 is all")
+		case l.Kind == Shadow && l.Share == 0:
+			return fault.New(fault.Invalid, "split.copies", "%s gets copies of nothing", l.Version).
+				In(field + ".share").Do("give the share of requests of which it gets a copy, or leave it out")
+		case l.Kind != Shadow && l.Tolerance != 0, !(l.Tolerance >= 0 && l.Tolerance <= 1):
+			return fault.New(fault.Invalid, "split.tolerance", "%s has a tolerance of %v", l.Version, l.Tolerance).
+				In(field + ".tolerance").Do("give a share from 0 to 1 to a shadow, such as 0.05, and none to others")
 		case seen[l.Version]:
 			return fault.New(fault.Invalid, "split.twice", "%s is named twice", l.Version).In(field + ".version").
 				Do("name each version once")
 		}
 		seen[l.Version] = true
-		total += l.Share
-		if l.Kind == Main {
+		switch l.Kind {
+		case Main:
 			mains++
+		case Shadow:
+			shadows++
+			continue // copies come on top
 		}
+		total += l.Share
 	}
 	if mains != 1 {
 		return fault.New(fault.Invalid, "split.main", "the split has %d main lanes", mains).In("lanes").
 			Do("make exactly one lane main")
+	}
+	if shadows > mostShadows {
+		return fault.New(fault.Invalid, "split.shadows", "%d versions get copies", shadows).In("lanes").
+			Do("give copies to %d at most", mostShadows)
 	}
 	if total != Whole {
 		return fault.New(fault.Invalid, "split.sum", "the shares add up to %s", Percent(total)).In("lanes").
@@ -189,12 +235,14 @@ type Demand struct {
 	Ladder func(rung string) int
 }
 
-// CheckStandings says whether every version of a split may answer for the endpoint now.
-func CheckStandings(d Demand, standings []Standing) error {
-	for i, s := range standings {
-		if lacks := d.Lacks(s, fmt.Sprintf("lanes[%d].version", i)); len(lacks) > 0 {
-			return lacks[0]
-		}
+// Check says whether a version may have a lane now; field is where it was named. On copies a version earns what its
+// rung demands, so a shadow may stand on any.
+func (d Demand) Check(l Lane, s Standing, field string) error {
+	if !l.Kind.Answers() {
+		d.Height = -1
+	}
+	if lacks := d.Lacks(s, field); len(lacks) > 0 {
+		return lacks[0]
 	}
 	return nil
 }

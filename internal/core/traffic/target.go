@@ -107,6 +107,9 @@ func CheckTargets(at string, rules []Rule, lanes []Lane) error {
 		return fault.New(fault.Invalid, "rule.many", "there are %d rules", len(rules)).In(at).
 			Do("give at most %d; one rule may have many values", mostTargets)
 	}
+	answers := func(version string) bool {
+		return slices.ContainsFunc(Answering(lanes), func(l Lane) bool { return l.Version == version })
+	}
 	for i, r := range rules {
 		field := fmt.Sprintf("%s[%d]", at, i)
 		if err := CheckOn(field+".on", r.On); err != nil {
@@ -129,9 +132,9 @@ func CheckTargets(at string, rules []Rule, lanes []Lane) error {
 		case r.From != nil && r.To != nil && *r.From >= *r.To:
 			return fault.New(fault.Invalid, "rule.range", "the range from %v to %v is empty", *r.From, *r.To).
 				In(field + ".to").Do("let it end above where it begins")
-		case !slices.ContainsFunc(lanes, func(l Lane) bool { return l.Version == r.Version }):
-			return fault.New(fault.Invalid, "rule.version", "%s has no lane", r.Version).In(field + ".version").
-				Do("name a version of the split; a lane may have a share of 0")
+		case !answers(r.Version):
+			return fault.New(fault.Invalid, "rule.version", "%s has no lane that answers", r.Version).
+				In(field + ".version").Do("name a version of the split; a lane may have a share of 0")
 		}
 		if _, err := r.expression(); err != nil {
 			return fault.New(fault.Invalid, "rule.matches", "%q is no regular expression: %v", r.Matches, err).
@@ -217,7 +220,7 @@ func ParseRule(field, text string) (Rule, error) {
 // KeepRules are those of rules whose versions have a lane.
 func KeepRules(rules []Rule, lanes []Lane) (out []Rule) {
 	for _, r := range rules {
-		if slices.ContainsFunc(lanes, func(l Lane) bool { return l.Version == r.Version }) {
+		if slices.ContainsFunc(Answering(lanes), func(l Lane) bool { return l.Version == r.Version }) {
 			out = append(out, r)
 		}
 	}
@@ -314,7 +317,7 @@ func Explain(endpoint string, s *Split, sticky, named string, a Asked) (Where, e
 	}
 	is := func(i int) { w.Version, w.Lane = s.Lanes[i].Version, s.Lanes[i].Kind }
 	if named != "" {
-		i := slices.IndexFunc(s.Lanes, func(l Lane) bool { return l.Version == named })
+		i := slices.IndexFunc(s.Lanes, func(l Lane) bool { return l.Version == named && l.Kind.Answers() })
 		if i < 0 {
 			return w, fault.New(fault.Refused, "explain.version", "%s has no lane in #%d", named, s.Number).
 				In("version").
@@ -341,7 +344,8 @@ func Explain(endpoint string, s *Split, sticky, named string, a Asked) (Where, e
 			who, w.Version)
 		return w, nil
 	}
+	answering := Split{Lanes: Answering(s.Lanes)}
 	w.Sentence = fmt.Sprintf("%sNothing keeps it anywhere (%s is not sent), so chance decides: %s.", none, t.Sticky,
-		s.String())
+		answering.String())
 	return w, nil
 }

@@ -7,7 +7,7 @@ import (
 	"innerladder/internal/core/fault"
 )
 
-var twoLanes = []Lane{{Main, "m@1", Whole}, {Trial, "m@2", 0}}
+var twoLanes = []Lane{mainLane("m@1", Whole), trialLane("m@2", 0)}
 
 func asked(key string, headers, inputs map[string]string) Asked {
 	find := func(in map[string]string) func(string) (string, bool) {
@@ -111,7 +111,7 @@ func TestRulesThatCannotBeFollowed(t *testing.T) {
 // It is told where a request would go, as the gateway sends it.
 func TestExplain(t *testing.T) {
 	r, _ := ParseRule("rule", "key is beta-app to m@2")
-	s := &Split{Number: 7, Lanes: []Lane{{Main, "m@1", 9000}, {Trial, "m@2", 1000}}, Rules: []Rule{r}}
+	s := &Split{Number: 7, Lanes: []Lane{mainLane("m@1", 9000), trialLane("m@2", 1000)}, Rules: []Rule{r}}
 	for name, c := range map[string]struct {
 		named, sticky string
 		asked         Asked

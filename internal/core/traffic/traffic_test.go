@@ -11,10 +11,22 @@ import (
 	"gonum.org/v1/gonum/stat/distuv"
 )
 
+func mainLane(version string, share int) Lane {
+	return Lane{Kind: Main, Version: version, Share: share}
+}
+
+func trialLane(version string, share int) Lane {
+	return Lane{Kind: Trial, Version: version, Share: share}
+}
+
+func copiesFor(version string, share int) Lane {
+	return Lane{Kind: Shadow, Version: version, Share: share}
+}
+
 func lanes(shares ...int) []Lane {
-	out := []Lane{{Main, "heat-demand@1", shares[0]}}
+	out := []Lane{mainLane("heat-demand@1", shares[0])}
 	for i, s := range shares[1:] {
-		out = append(out, Lane{Trial, fmt.Sprintf("heat-demand@%d", i+2), s})
+		out = append(out, trialLane(fmt.Sprintf("heat-demand@%d", i+2), s))
 	}
 	return out
 }
@@ -32,10 +44,14 @@ func TestCheckLanes(t *testing.T) {
 		{"95 %", lanes(9000, 500), "split.sum"},
 		{"110 %", lanes(9000, 2000), "split.sum"},
 		{"negative", lanes(11000, -1000), "split.share"},
-		{"no main", []Lane{{Trial, "heat-demand@1", 10000}}, "split.main"},
-		{"two mains", []Lane{{Main, "heat-demand@1", 5000}, {Main, "heat-demand@2", 5000}}, "split.main"},
-		{"twice", []Lane{{Main, "heat-demand@1", 5000}, {Trial, "heat-demand@1", 5000}}, "split.twice"},
-		{"shadowy", []Lane{{Main, "heat-demand@1", 5000}, {"extra", "heat-demand@2", 5000}}, "split.kind"},
+		{"no main", []Lane{trialLane("heat-demand@1", 10000)}, "split.main"},
+		{"two mains", []Lane{mainLane("heat-demand@1", 5000), mainLane("heat-demand@2", 5000)}, "split.main"},
+		{"twice", []Lane{mainLane("heat-demand@1", 5000), trialLane("heat-demand@1", 5000)}, "split.twice"},
+		{"of no kind", []Lane{mainLane("heat-demand@1", 5000), {"extra", "heat-demand@2", 5000, 0}}, "split.kind"},
+		{"a shadow on top", append(lanes(9000, 1000), copiesFor("heat-demand@3", 2500)), ""},
+		{"copies of nothing", append(lanes(10000), copiesFor("heat-demand@3", 0)), "split.copies"},
+		{"copies for one that answers", append(lanes(9000, 1000), copiesFor("heat-demand@2", 10)), "split.twice"},
+		{"a main with a tolerance", []Lane{{Main, "heat-demand@1", 10000, 0.1}}, "split.tolerance"},
 	}
 	for _, c := range cases {
 		if got := fault.Code(CheckLanes(c.lanes)); got != c.code {
@@ -80,8 +96,14 @@ func TestCheckStandings(t *testing.T) {
 	for _, c := range cases {
 		s := good
 		c.change(&s)
-		if got := fault.Code(CheckStandings(d, []Standing{good, s})); got != c.code {
+		if got := fault.Code(d.Check(Lane{Kind: Trial}, s, "lanes[1].version")); got != c.code {
 			t.Errorf("%s: got %q, want %q", c.name, got, c.code)
+		}
+		if c.code == "split.rung" { // on copies it earns what the rung demands
+			c.code = ""
+		}
+		if got := fault.Code(d.Check(Lane{Kind: Shadow}, s, "lanes[1].version")); got != c.code {
+			t.Errorf("%s, on copies: got %q, want %q", c.name, got, c.code)
 		}
 	}
 }
@@ -161,7 +183,7 @@ func TestALaneThatGrowsTakesOnlyWhatItMust(t *testing.T) {
 }
 
 func TestOtherCallersTryTheNextVersion(t *testing.T) {
-	small, next := lanes(9500, 500), []Lane{{Main, "heat-demand@1", 9500}, {Trial, "heat-demand@3", 500}}
+	small, next := lanes(9500, 500), []Lane{mainLane("heat-demand@1", 9500), trialLane("heat-demand@3", 500)}
 	same, then := 0, callersOf(next)
 	for i, lane := range callersOf(small) {
 		if lane == 1 && then[i] == 1 {
@@ -175,9 +197,9 @@ func TestOtherCallersTryTheNextVersion(t *testing.T) {
 
 func TestATrialLastsAsLongAsItsPair(t *testing.T) {
 	lanes := func(main, trial string) []Lane {
-		out := []Lane{{Kind: Main, Version: main, Share: Whole}}
+		out := []Lane{mainLane(main, Whole)}
 		if trial != "" {
-			out = []Lane{{Kind: Main, Version: main, Share: 9000}, {Kind: Trial, Version: trial, Share: 1000}}
+			out = []Lane{mainLane(main, 9000), trialLane(trial, 1000)}
 		}
 		return out
 	}

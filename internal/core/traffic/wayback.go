@@ -12,10 +12,10 @@ import (
 const LookBack = 200
 
 // WayBack finds the split that a person returns to who names none: from the split in force to
-// the last one before it that had no trial lane, had other lanes, and was not itself left for a
+// the last one before it that had no trial lane, answered otherwise, and was not itself left for a
 // reason. It leads back once: where the split in force is a way back already, whatever comes
 // before it was left or is older than what was chosen, so a person must name one. splits are in
-// ascending order and end with the one in force.
+// ascending order and end with the one in force. Who got copies does not matter, and nobody gets any after it.
 func WayBack(splits []Split) (Split, error) {
 	if len(splits) == 0 {
 		return Split{}, fault.New(fault.Refused, "back.no_split", "there is no split yet").
@@ -28,7 +28,8 @@ func WayBack(splits []Split) (Split, error) {
 			In("to").Do("%s", choices(splits))
 	}
 	for _, s := range slices.Backward(splits[:len(splits)-1]) {
-		if len(s.Trials()) == 0 && s.Left == nil && !slices.Equal(s.Lanes, current.Lanes) {
+		if s.Lanes = Answering(s.Lanes); len(s.Trials()) == 0 && s.Left == nil &&
+			!slices.Equal(s.Lanes, Answering(current.Lanes)) {
 			return s, nil
 		}
 	}
@@ -45,8 +46,9 @@ const mostChoices = 5
 func choices(splits []Split) string {
 	current := splits[len(splits)-1]
 	var out []string
-	seen := [][]Lane{current.Lanes}
+	seen := [][]Lane{Answering(current.Lanes)}
 	for _, s := range slices.Backward(splits[:len(splits)-1]) {
+		s.Lanes = Answering(s.Lanes)
 		if len(s.Trials()) > 0 || slices.ContainsFunc(seen, func(l []Lane) bool { return slices.Equal(l, s.Lanes) }) {
 			continue
 		}
@@ -74,8 +76,8 @@ func (s *Split) End() string {
 func Return(splits []Split, incumbent string) Split {
 	current := splits[len(splits)-1]
 	out := Split{
-		Endpoint: current.Endpoint, Lanes: []Lane{{Main, incumbent, Whole}}, Leaves: current.Number,
-		Contract: current.Contract,
+		Endpoint: current.Endpoint, Lanes: []Lane{{Kind: Main, Version: incumbent, Share: Whole}},
+		Leaves: current.Number, Contract: current.Contract,
 	}
 	for _, s := range slices.Backward(splits[:len(splits)-1]) {
 		if s.Main().Version == incumbent {

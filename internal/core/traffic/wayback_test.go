@@ -10,10 +10,10 @@ import (
 	"innerladder/internal/core/fault"
 )
 
-func mainOf(version string) []Lane { return []Lane{{Main, version, Whole}} }
+func mainOf(version string) []Lane { return []Lane{mainLane(version, Whole)} }
 
 func trialOf(main, trial string) []Lane {
-	return []Lane{{Main, main, 9000}, {Trial, trial, 1000}}
+	return []Lane{mainLane(main, 9000), trialLane(trial, 1000)}
 }
 
 // history is the splits of an endpoint as they follow each other.
@@ -48,7 +48,7 @@ func TestTheWayBack(t *testing.T) {
 		{"from a grown trial", func(h *history) {
 			h.make(mainOf("m@1"))
 			h.make(trialOf("m@1", "m@2"))
-			h.make([]Lane{{Main, "m@1", 5000}, {Trial, "m@2", 5000}})
+			h.make([]Lane{mainLane("m@1", 5000), trialLane("m@2", 5000)})
 		}, 1, "", ""},
 		{"from a finished rollout", func(h *history) {
 			h.make(mainOf("m@1"))

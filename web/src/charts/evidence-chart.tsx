@@ -53,7 +53,7 @@ export function EvidenceChart({ guards, all = false }: { guards: Series['guards'
             stroke="var(--bad)"
             strokeWidth={1.5}
             strokeDasharray="6 4"
-            label={{ value: 'rolls back here', position: 'insideTopLeft', fontSize: 12, fill: 'var(--bad)' }}
+            label={{ value: 'fires here', position: 'insideTopLeft', fontSize: 12, fill: 'var(--bad)' }}
           />
           {signals.map((s, i) => (
             <Line

@@ -38,7 +38,11 @@ export function LatencyChart({ series, measure, main }: { series: Series; measur
   const look = (l: { lane: string; version: string }) =>
     l.lane === 'trial'
       ? { stroke: 'var(--trial-line)', strokeDasharray: '5 3' }
-      : { stroke: l.version === main ? shades[0] : shades[1 + (others.findIndex((o) => o.version === l.version) % 3)] }
+      : l.lane === 'shadow'
+        ? { stroke: 'var(--ink-3)', strokeDasharray: '1 3' }
+        : {
+            stroke: l.version === main ? shades[0] : shades[1 + (others.findIndex((o) => o.version === l.version) % 3)],
+          }
   return (
     <figure>
       <ResponsiveContainer width="100%" height={190}>

@@ -1,19 +1,21 @@
 import { useState } from 'react'
 
 import type { Endpoint, Lane, Split } from '../api/client'
-import { useBack, usePlacements, useSplit, useSplits } from '../api/queries'
+import { usePlacements, useSplit } from '../api/queries'
 import { classes } from '../ui/classes'
 import { share, short } from '../ui/format'
-import { Choice, Sheet } from '../ui/overlays'
-import { Ago, Button, Field, inputLook, Problem, TextField } from '../ui/parts'
+import { Sheet } from '../ui/overlays'
+import { Button, inputLook, Problem, TextField } from '../ui/parts'
 import { fromRuleDraft, toRuleDraft } from './rule-draft'
 import { RuleEditor } from './rules'
 
 /** Shares as people type them: per cent by version. */
 type Draft = Record<string, string>
 
-const toDraft = (split: Split | undefined): Draft =>
-  Object.fromEntries((split?.lanes ?? []).map((l) => [l.version, String(l.share / 100)]))
+const toDraft = (split: Split | undefined, copies: boolean): Draft =>
+  Object.fromEntries(
+    (split?.lanes ?? []).filter((l) => (l.kind === 'shadow') === copies).map((l) => [l.version, String(l.share / 100)]),
+  )
 
 export function SplitSheet({ endpoint }: { endpoint: Endpoint }) {
   const [open, setOpen] = useState(false)
@@ -33,7 +35,8 @@ function SplitForm({ endpoint, done }: { endpoint: Endpoint; done: () => void })
   const placed = (usePlacements().data?.items ?? []).filter(
     (p) => p.environment === endpoint.environment && p.version.startsWith(`${endpoint.model}@`),
   )
-  const [draft, setDraft] = useState<Draft>(() => toDraft(endpoint.split))
+  const [draft, setDraft] = useState<Draft>(() => toDraft(endpoint.split, false))
+  const [copies, setCopies] = useState<Draft>(() => toDraft(endpoint.split, true))
   const [main, setMain] = useState(
     endpoint.split?.lanes.find((l) => l.kind === 'main')?.version ?? placed[0]?.version ?? '',
   )
@@ -46,6 +49,14 @@ function SplitForm({ endpoint, done }: { endpoint: Endpoint; done: () => void })
       version: p.version,
       share: Math.round(Number(draft[p.version] ?? 0) * 100),
       kind: p.version === main ? 'main' : 'trial',
+    }))
+  const shadows: Lane[] = placed
+    .filter((p) => Number(copies[p.version]) > 0 && !lanes.some((l) => l.version === p.version))
+    .map((p) => ({
+      ...endpoint.split?.lanes.find((l) => l.kind === 'shadow' && l.version === p.version),
+      version: p.version,
+      share: Math.round(Number(copies[p.version]) * 100),
+      kind: 'shadow',
     }))
   const total = lanes.reduce((sum, l) => sum + l.share, 0)
   const others = placed.filter((p) => p.version !== main)
@@ -61,7 +72,7 @@ function SplitForm({ endpoint, done }: { endpoint: Endpoint; done: () => void })
       className="grid gap-4"
       onSubmit={(event) => {
         event.preventDefault()
-        make.mutate({ lanes, rules: rules.map(fromRuleDraft), reason }, { onSuccess: done })
+        make.mutate({ lanes: [...lanes, ...shadows], rules: rules.map(fromRuleDraft), reason }, { onSuccess: done })
       }}
     >
       {placed.length === 0 && (
@@ -75,6 +86,7 @@ function SplitForm({ endpoint, done }: { endpoint: Endpoint; done: () => void })
             <th className="font-normal">version</th>
             <th className="font-normal">main</th>
             <th className="text-right font-normal">share, %</th>
+            <th className="text-right font-normal">copies, %</th>
           </tr>
         </thead>
         <tbody>
@@ -102,6 +114,19 @@ function SplitForm({ endpoint, done }: { endpoint: Endpoint; done: () => void })
                   aria-label={`Share of ${p.version} in per cent`}
                   value={draft[p.version] ?? '0'}
                   onChange={(event) => setDraft({ ...draft, [p.version]: event.target.value })}
+                />
+              </td>
+              <td className="text-right">
+                <input
+                  className={`${inputLook} w-24! text-right disabled:opacity-40`}
+                  type="number"
+                  min={0}
+                  max={100}
+                  step={0.01}
+                  disabled={lanes.some((l) => l.version === p.version)}
+                  aria-label={`Copies for ${p.version} in per cent`}
+                  value={copies[p.version] ?? '0'}
+                  onChange={(event) => setCopies({ ...copies, [p.version]: event.target.value })}
                 />
               </td>
             </tr>
@@ -137,7 +162,8 @@ function SplitForm({ endpoint, done }: { endpoint: Endpoint; done: () => void })
       </div>
       <p className={total === 10_000 ? 'text-ink-2' : 'text-bad'} role="status">
         The shares add up to {share(total)}
-        {total !== 10_000 && '; they must add up to 100 %'}.
+        {total !== 10_000 && '; they must add up to 100 %'}
+        {shadows.map((l) => `; ${short(l.version)} gets copies of ${share(l.share)} and answers nobody`)}.
       </p>
       <RuleEditor rules={rules} versions={placed.map((p) => p.version)} onChange={setRules} />
       <TextField label="Why" placeholder="so that others know at 3 a.m." value={reason} onChange={setReason} />
@@ -145,78 +171,6 @@ function SplitForm({ endpoint, done }: { endpoint: Endpoint; done: () => void })
       <div className="flex justify-end">
         <Button look="go" type="submit" disabled={total !== 10_000 || make.isPending}>
           Put in force
-        </Button>
-      </div>
-    </form>
-  )
-}
-
-/** The way back, which says where it leads; it is not there when nothing would change. */
-export function BackSheet({ endpoint }: { endpoint: Endpoint }) {
-  const [open, setOpen] = useState(false)
-  const now = endpoint.split
-  const before = (useSplits(endpoint.name).data?.items ?? []).filter(
-    (s) => s.number < (now?.number ?? 0) && lanesText(s) !== (now && lanesText(now)),
-  )
-  if (before.length === 0) return null
-  return (
-    <Sheet
-      title={`Take ${endpoint.name} back`}
-      open={open}
-      onOpenChange={setOpen}
-      trigger={
-        <Button look="back">
-          {endpoint.back ? `Back to #${endpoint.back.number}: ${lanesText(endpoint.back)}` : 'Return to a split…'}
-        </Button>
-      }
-    >
-      <BackForm endpoint={endpoint} before={before} done={() => setOpen(false)} />
-    </Sheet>
-  )
-}
-
-const lanesText = (s: Split) =>
-  s.lanes.map((l) => `${short(l.version)} ${share(l.share)}${l.kind === 'trial' ? ' trial' : ''}`).join(', ')
-
-function BackForm({ endpoint, before, done }: { endpoint: Endpoint; before: Split[]; done: () => void }) {
-  const [to, setTo] = useState(String(endpoint.back?.number ?? ''))
-  const left = before.find((s) => String(s.number) === to)?.left
-  const [reason, setReason] = useState('')
-  const back = useBack(endpoint.name, endpoint.split?.number ?? 0)
-  return (
-    <form
-      className="grid gap-4"
-      onSubmit={(event) => {
-        event.preventDefault()
-        back.mutate({ to: Number(to), reason }, { onSuccess: done })
-      }}
-    >
-      <Field label="To the split">
-        <Choice
-          label="To the split"
-          value={to}
-          onChange={setTo}
-          options={before.map((s) => ({
-            value: String(s.number),
-            text: `#${s.number}: ${lanesText(s)}${s.left ? ', left for a reason' : ''}`,
-          }))}
-        />
-      </Field>
-      {!endpoint.back && (
-        <p className="text-ink-2">
-          What is in force is a way back itself, or nothing before it is free of a trial. Choose what to return to.
-        </p>
-      )}
-      {left && (
-        <p className="text-bad">
-          {left.by} left it <Ago at={left.at} /> for #{left.for}: “{left.why}”
-        </p>
-      )}
-      <TextField label="Why" required placeholder="complaints from the harbour" value={reason} onChange={setReason} />
-      {back.error && <Problem error={back.error} />}
-      <div className="flex justify-end">
-        <Button look="back" type="submit" disabled={back.isPending || to === ''}>
-          {to ? `Go back to #${to}` : 'Go back'}
         </Button>
       </div>
     </form>

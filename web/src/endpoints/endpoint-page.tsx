@@ -10,8 +10,10 @@ import { Ago, Button, Empty, Loaded, PageHead, Panel, To } from '../ui/parts'
 import { ActivityPanel } from '../activity/activity-list'
 import { EditEndpoint, RemoveEndpoint } from '../environments/endpoint-form'
 import { CallersPanel } from './callers-panel'
-import { BackSheet, SplitSheet } from './change-split'
+import { SplitSheet } from './change-split'
+import { BackSheet } from './go-back'
 import { ContractPanel } from './contract-panel'
+import { CopiesDrawing } from '../copies/copies-drawing'
 import { LaneBand } from './lane-band'
 import { IncidentList } from '../incidents/incidents-page'
 import { RolloutList } from '../rollouts/rollouts-page'
@@ -31,9 +33,10 @@ function EndpointView({ endpoint: e, now }: { endpoint: Endpoint; now: EndpointN
   const mayRoute = useMay('route', e.project)
   const split = e.split
   const main = split?.lanes.find((l) => l.kind === 'main')
-  const trials = split?.lanes.filter((l) => l.kind === 'trial') ?? []
+  const trials = split?.lanes.filter((l) => l.kind !== 'main') ?? []
+  const shadows = now?.lanes.filter((l) => l.copies_shown) ?? []
   const ruled = (split?.rules?.length ?? 0) > 0
-  const rate = now?.lanes.reduce((sum, l) => sum + l.rate, 0) ?? 0
+  const rate = now?.lanes.reduce((sum, l) => sum + (l.kind === 'shadow' ? 0 : l.rate), 0) ?? 0
   return (
     <>
       <PageHead
@@ -100,6 +103,14 @@ function EndpointView({ endpoint: e, now }: { endpoint: Endpoint; now: EndpointN
         )}
         {split?.reason && <p className="text-ink-2 mt-2.5 text-[13px]">“{split.reason}”</p>}
       </Panel>
+      {shadows.map(
+        (l) =>
+          l.copies_shown && (
+            <Panel key={l.version} title={`What copies show of ${short(l.version)}`}>
+              <CopiesDrawing report={l.copies_shown} />
+            </Panel>
+          ),
+      )}
       {split && ruled && <RulesPanel endpoint={e} split={split} />}
       {split && <Signals endpoint={e.name} main={main?.version ?? ''} now={now} />}
       <Panel title="Rollouts" aside={<To to="/rollouts">all of them</To>}>

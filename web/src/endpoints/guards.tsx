@@ -4,7 +4,8 @@ import { response } from '../rollouts/words'
 import { Ref } from '../ui/parts'
 
 /** How near each guard is to rolling back, as a bar, a number and a sentence. */
-export function GuardList({ guards }: { guards: EndpointNow['guards'] }) {
+export function GuardList({ now: { guards, lanes } }: { now: EndpointNow }) {
+  const shadows = lanes.filter((l) => l.kind === 'shadow').map((l) => l.version)
   return (
     <ul className="grid gap-3">
       {guards.map((g) => {
@@ -14,7 +15,9 @@ export function GuardList({ guards }: { guards: EndpointNow['guards'] }) {
             <div className="flex justify-between gap-4">
               <span className="font-medium">{words(g.signal)}</span>
               <span className="text-ink-2 text-[12.5px]">
-                {g.enough >= 1 ? '✓ shown good' : `${Math.round(progress * 100)} % of what ${response[g.then]}`}
+                {g.enough >= 1
+                  ? '✓ shown good'
+                  : `${Math.round(progress * 100)} % of what ${response(g.then, shadows.includes(g.version))}`}
               </span>
             </div>
             <div

@@ -61,7 +61,7 @@ export function Signals({ endpoint, main, now }: { endpoint: string; main: strin
           {(s) => (
             <div className="grid gap-4">
               {s.guards.length > 0 && <EvidenceChart guards={s.guards} />}
-              {now && now.guards.length > 0 && <GuardList guards={now.guards} />}
+              {now && now.guards.length > 0 && <GuardList now={now} />}
               {s.guards.length === 0 && !now?.guards.length && (
                 <Empty>
                   Nothing was on trial in this time. Guards watch over every trial lane from its first request on.

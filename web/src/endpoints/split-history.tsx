@@ -1,5 +1,5 @@
 import { useSplits } from '../api/queries'
-import { share, short } from '../ui/format'
+import { laneShare, short } from '../ui/format'
 import { Ago, Empty, Loaded, Panel, Ref, To } from '../ui/parts'
 import { classes } from '../ui/classes'
 import { ruleText } from './rule-draft'
@@ -29,7 +29,7 @@ export function SplitHistory({ endpoint }: { endpoint: string }) {
                     {s.lanes.map((l, i) => (
                       <span key={l.version}>
                         {i > 0 && ', '}
-                        <Ref to={l.version}>{short(l.version)}</Ref> {share(l.share)}
+                        <Ref to={l.version}>{short(l.version)}</Ref> {laneShare(l)}
                         {l.kind === 'trial' && <span className="text-trial"> trial</span>}
                       </span>
                     ))}

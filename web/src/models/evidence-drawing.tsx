@@ -1,4 +1,5 @@
 import type { Evaluation, Evidence } from '../api/client'
+import { CopiesDrawing } from '../copies/copies-drawing'
 import { number } from '../ui/format'
 import { EvaluationDrawing } from './evaluation-drawing'
 
@@ -8,6 +9,7 @@ export function EvidenceDrawing({ evidence: e }: { evidence: Evidence }) {
     <div className="mt-2 grid gap-4">
       {e.tests && <Tests tests={e.tests} />}
       {e.evaluation && <EvaluationDrawing evaluation={e.evaluation} />}
+      {e.shadow && <CopiesDrawing report={e.shadow} />}
       {e.load && <Numbers values={e.metrics ?? {}} limits={e.load.limits} />}
       {e.kind === 'picture' && (
         <img

@@ -40,14 +40,14 @@ export function EmergencyTag({ reviewed = false }: { reviewed?: boolean }) {
   )
 }
 
+const lanePart = { main: 'answers', trial: 'on trial for', shadow: 'gets copies of' }
+
 /** A model as a ladder: the highest rung on top, versions as tokens that stand on the rungs, open promotions between them. */
 export function LadderBoard({ model, ladder, promotions }: { model: Model; ladder: Ladder; promotions: Promotion[] }) {
   const now = useNow().data ?? []
   const answers = (ref: string) =>
     now.flatMap((n) =>
-      n.lanes
-        .filter((l) => l.version === ref)
-        .map((l) => `${l.kind === 'trial' ? 'on trial for' : 'answers'} ${share(l.share)} of ${n.endpoint}`),
+      n.lanes.filter((l) => l.version === ref).map((l) => `${lanePart[l.kind]} ${share(l.share)} of ${n.endpoint}`),
     )
   const rungs = [...ladder.rungs].reverse()
   const retired = model.standing['retired'] ?? []

@@ -1,8 +1,8 @@
 import { useNow } from '../api/queries'
 import { useRollout, useRollouts } from '../api/rollouts'
 import { GuardList } from '../endpoints/guards'
-import { lasting, stands, tone } from '../rollouts/words'
-import { share, short, words } from '../ui/format'
+import { has, lasting, stands, tone } from '../rollouts/words'
+import { short, words } from '../ui/format'
 import { Empty, Panel, Tag, To } from '../ui/parts'
 
 /** Every move at a glance: rollouts, those that are held first, and trials by hand. */
@@ -26,7 +26,7 @@ export function Moving() {
         moving.map((n) => (
           <div key={n.endpoint} className="grid gap-2">
             <To to={`/endpoints/${n.endpoint}`}>{n.endpoint}</To>
-            <GuardList guards={n.guards} />
+            <GuardList now={n} />
           </div>
         ))
       )}
@@ -47,7 +47,7 @@ function MovingRollout({ id }: { id: string }) {
           {o.endpoint}: {short(o.incumbent)} → {short(o.candidate)}
         </span>
         <Tag tone={o.held ? 'bad' : tone(o)}>{stands(o)}</Tag>
-        <b className="ml-auto">{share(o.share)}</b>
+        <b className="ml-auto">{has(o)}</b>
       </div>
       <div className="text-ink-2 text-[13px]">
         {o.held

@@ -2,28 +2,31 @@ import { useState } from 'react'
 
 import { useChangeRollout, type ShownRollout, type Verb } from '../api/rollouts'
 import { Form, FormSheet } from '../ui/form'
-import { share, short } from '../ui/format'
+import { short } from '../ui/format'
 import { Button, TextField } from '../ui/parts'
+import { has } from './words'
 
 /** What a person can do with a rollout now; each button says what it will do. */
 export function RolloutButtons({ rollout: o }: { rollout: ShownRollout }) {
   const old = short(o.incumbent)
   const fresh = short(o.candidate)
+  const shadow = o.plan.kind === 'shadow'
+  const finishes = shadow
+    ? 'Finish: the copies are enough'
+    : o.phase === 'baking'
+      ? `Finish: ${fresh} stays`
+      : `Give ${fresh} everything`
   return (
     <>
       {o.held ? (
         <Act rollout={o} verb="resume" text="Let it go on" />
       ) : (
-        <Act rollout={o} verb="hold" text={`Hold at ${share(o.share)}`} />
+        <Act rollout={o} verb="hold" text={`Hold at ${has(o)}`} />
       )}
-      {!o.held && o.phase !== 'baking' && <Act rollout={o} verb="speed" text={`Now: ${o.standing.next}`} />}
-      {!o.held && (
-        <Act
-          rollout={o}
-          verb="finish"
-          text={o.phase === 'baking' ? `Finish: ${fresh} stays` : `Give ${fresh} everything`}
-        />
+      {!o.held && !['baking', 'copying'].includes(o.phase) && (
+        <Act rollout={o} verb="speed" text={`Now: ${o.standing.next}`} />
       )}
+      {!o.held && !(shadow && o.phase === 'waiting') && <Act rollout={o} verb="finish" text={finishes} />}
       <Act rollout={o} verb="end" text={o.share > 0 ? `Back to ${old}, 100 %` : 'End it'} bad />
     </>
   )

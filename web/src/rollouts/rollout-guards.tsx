@@ -6,9 +6,11 @@ function allowed(g: ShownRollout['plan']['guards'][number]): string {
   const margin =
     g.signal === 'error_rate' || g.signal === 'timeout_rate' || g.signal === 'missing_outputs'
       ? `+${Number((g.margin * 100).toPrecision(3))} points`
-      : g.signal === 'prediction_drift'
-        ? `a gap of ${g.margin}`
-        : `+${g.margin} ms`
+      : g.signal === 'disagreement'
+        ? `${Number((g.margin * 100).toPrecision(3))} % otherwise`
+        : g.signal === 'prediction_drift'
+          ? `a gap of ${g.margin}`
+          : `+${g.margin} ms`
   return g.ratio && g.ratio > 1 ? `× ${g.ratio} or ${margin}` : margin
 }
 
@@ -41,7 +43,7 @@ export function GuardTable({ rollout: o }: { rollout: ShownRollout }) {
                 <td className={r && r.enough >= 1 ? 'text-main py-1.5 pr-3 font-semibold' : 'py-1.5 pr-3'}>
                   {r ? (r.enough >= 1 ? '✓ shown good' : `${Math.floor(r.enough * 100)} %`) : '–'}
                 </td>
-                <td className="text-ink-2 py-1.5 whitespace-nowrap">{response[g.then ?? 'roll_back']}</td>
+                <td className="text-ink-2 py-1.5 whitespace-nowrap">{response(g.then, o.plan.kind === 'shadow')}</td>
               </tr>
             )
           })}
@@ -64,7 +66,7 @@ export function GuardTable({ rollout: o }: { rollout: ShownRollout }) {
 /** The bad answers so far, of those that the plan allows. */
 export function Harm({ rollout: o }: { rollout: ShownRollout }) {
   const { bad_answers: bad, bad_answers_allowed: allowed } = o.standing
-  if (isOver(o)) return null
+  if (isOver(o) || o.plan.kind === 'shadow') return null
   const part = allowed > 0 ? Math.min(1, bad / allowed) : 0
   const cap = allowed > 0 ? `of ${count(allowed)} bad answers` : 'bad answers, without a cap'
   return (

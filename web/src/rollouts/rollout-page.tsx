@@ -5,6 +5,7 @@ import { useEndpointNow } from '../api/queries'
 import { useRollout, type ShownRollout } from '../api/rollouts'
 import { ActivityPanel } from '../activity/activity-list'
 import { EvidenceChart } from '../charts/evidence-chart'
+import { CopiesDrawing } from '../copies/copies-drawing'
 import { LaneBand } from '../endpoints/lane-band'
 import { short, words } from '../ui/format'
 import { Ago, Button, Empty, Loaded, PageHead, Panel, Tag, To } from '../ui/parts'
@@ -23,12 +24,15 @@ function RolloutView({ rollout: o }: { rollout: ShownRollout }) {
   const now = useEndpointNow(o.endpoint)
   const may = useMay('route', o.project)
   const over = isOver(o)
+  const shadow = o.plan.kind === 'shadow'
   return (
     <>
       <PageHead
         title={
           <span className="inline-flex flex-wrap items-center gap-2.5">
-            {o.id}: {short(o.incumbent)} → {short(o.candidate)} of {o.candidate.split('@')[0]}
+            {shadow
+              ? `${o.id}: ${short(o.candidate)} of ${o.candidate.split('@')[0]} on copies of what ${short(o.incumbent)} answers`
+              : `${o.id}: ${short(o.incumbent)} → ${short(o.candidate)} of ${o.candidate.split('@')[0]}`}
             <Tag tone={tone(o)}>{stands(o)}</Tag>
           </span>
         }
@@ -73,12 +77,24 @@ function RolloutView({ rollout: o }: { rollout: ShownRollout }) {
           <LaneBand lanes={now.lanes} />
         </Panel>
       )}
+      {o.copies_shown && (
+        <Panel
+          title="What its copies show"
+          aside={
+            o.evidence && (
+              <To to={`/models/${o.candidate.replace('@', '/versions/')}?show=evidence#${o.evidence}`}>{o.evidence}</To>
+            )
+          }
+        >
+          <CopiesDrawing report={o.copies_shown} />
+        </Panel>
+      )}
       <div className="grid grid-cols-[minmax(0,1fr)] items-start gap-5 lg:grid-cols-2">
         <Panel title={over ? 'What the guards knew when it ended' : 'What the guards know'}>
           <GuardTable rollout={o} />
           <Harm rollout={o} />
         </Panel>
-        <Panel title="Evidence against it, and what would roll it back">
+        <Panel title={`Evidence against it, and what would ${shadow ? 'end its copies' : 'roll it back'}`}>
           {o.curve.length === 0 ? <Empty>Nothing was watched yet.</Empty> : <EvidenceChart guards={o.curve} all />}
         </Panel>
       </div>

@@ -15,6 +15,7 @@ interface Stage {
 
 /** The steps of a plan with what each asks for, and which of them the rollout has passed. */
 function stagesOf(o: ShownRollout): Stage[] {
+  if (o.plan.kind === 'shadow') return [copiesOf(o)]
   const steps = o.plan.steps ?? []
   const last = steps.length
   const at =
@@ -31,11 +32,17 @@ function stagesOf(o: ShownRollout): Stage[] {
               : lastReached(o)
   const state = (i: number): Stage['state'] =>
     i < at ? 'passed' : i > at ? 'to come' : o.ended_at && o.phase !== 'finished' ? 'left' : 'now'
-  const asks = (time?: string, requests?: number) =>
-    [time && seconds(time) > 0 && lasting(time), requests && `${count(requests)} requests`].filter(Boolean).join(', ')
   const before =
     o.plan.kind === 'blue_green'
-      ? [{ key: 'warm', name: 'warm', share: 0, asks: `${o.plan.warm ?? 0} sample requests`, state: state(0) }]
+      ? [
+          {
+            key: 'warm',
+            name: 'warm',
+            share: 0,
+            asks: `${o.plan.warm ?? 0} ${o.plan.copies.share ? 'copies' : 'sample requests'}`,
+            state: state(0),
+          },
+        ]
       : steps.map((s, i) => ({
           key: String(i),
           name: share(s.share),
@@ -54,6 +61,18 @@ function stagesOf(o: ShownRollout): Stage[] {
     },
   ]
 }
+
+const asks = (time?: string, requests?: number) =>
+  [time && seconds(time) > 0 && lasting(time), requests && `${count(requests)} requests`].filter(Boolean).join(', ')
+
+/** The only stage of a shadow. */
+const copiesOf = (o: ShownRollout): Stage => ({
+  key: 'copies',
+  name: `copies of ${share(o.plan.copies.share ?? 0)}`,
+  share: o.plan.copies.share ?? 0,
+  asks: `${asks(o.plan.copies.time, o.plan.copies.requests)}; ${short(o.candidate)} answers nobody`,
+  state: o.phase === 'copying' ? 'now' : o.phase === 'waiting' ? 'to come' : o.phase === 'finished' ? 'passed' : 'left',
+})
 
 /** The stage from which a rollout went back. */
 function lastReached(o: ShownRollout): number {
@@ -74,7 +93,12 @@ export function RolloutWay({ rollout: o }: { rollout: ShownRollout }) {
   return (
     <ol className="flex items-end gap-1" aria-label="The steps of the plan">
       {stagesOf(o).map((s) => (
-        <li key={s.key} className="min-w-0 flex-1" data-stage={s.state} aria-current={s.state === 'now' && 'step'}>
+        <li
+          key={s.key}
+          className="max-w-[520px] min-w-0 flex-1"
+          data-stage={s.state}
+          aria-current={s.state === 'now' && 'step'}
+        >
           <div
             aria-hidden
             className={classes('rounded-lg', looks[s.state])}

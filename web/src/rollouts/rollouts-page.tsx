@@ -1,7 +1,7 @@
 import { useRollouts, type Rollout } from '../api/rollouts'
-import { share, short } from '../ui/format'
+import { short } from '../ui/format'
 import { Ago, Empty, Loaded, PageHead, Panel, Ref, Tag, To } from '../ui/parts'
-import { planName, stands, tone } from './words'
+import { has, planName, stands, tone } from './words'
 
 export function RolloutsPage() {
   return (
@@ -48,7 +48,7 @@ function RolloutRow({ rollout: o, named }: { rollout: Rollout; named: boolean })
       </span>
       <Tag tone={tone(o)}>{stands(o)}</Tag>
       <span className="text-ink-2">
-        {share(o.share)} · {planName(o.plan)}
+        {has(o)} · {planName(o.plan)}
         {o.reason && ` · “${o.reason}”`}
       </span>
       <span className="text-ink-2 ml-auto">

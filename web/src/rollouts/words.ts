@@ -1,5 +1,5 @@
 import type { Rollout } from '../api/rollouts'
-import { words } from '../ui/format'
+import { share, words } from '../ui/format'
 
 /** A duration as Go writes it, such as 1h30m or 12.5s, in seconds. */
 export function seconds(go: string): number {
@@ -27,6 +27,9 @@ export function stands(o: Rollout): string {
   return o.held ? `${where}, held` : where
 }
 
+/** What the candidate of a rollout has: a share, or copies of one. */
+export const has = (o: Rollout) => (o.copies ? `copies of ${share(o.copies)}` : share(o.share))
+
 /** How the state of a rollout is coloured; the word stands beside it. */
 export const tone = (o: Rollout) =>
   o.phase === 'rolled_back' || o.phase === 'refused'
@@ -37,7 +40,8 @@ export const tone = (o: Rollout) =>
         ? 'quiet'
         : 'trial'
 
-/** What a guard does when it fires. */
-export const response = { notify: 'tells somebody', hold: 'holds it', roll_back: 'rolls back' } as const
+/** What a guard does when it fires; of a version that only gets copies there is nothing to roll back. */
+export const response = (then: 'notify' | 'hold' | 'roll_back' = 'roll_back', copies = false) =>
+  ({ notify: 'tells somebody', hold: 'holds it', roll_back: copies ? 'ends its copies' : 'rolls back' })[then]
 
 export const isOver = (o: Rollout) => ['finished', 'rolled_back', 'ended', 'refused'].includes(o.phase)

@@ -15,6 +15,10 @@ export const percent = (share: number, digits = 2) => `${(share * 100).toFixed(d
 /** Basis points as per cent: 90 %, 12.5 %. */
 export const share = (basisPoints: number) => `${Number((basisPoints / 100).toFixed(2))}${thin}%`
 
+/** What a lane has: a share, or copies of one. */
+export const laneShare = (l: { kind: string; share: number }) =>
+  l.kind === 'shadow' ? `copies of ${share(l.share)}` : share(l.share)
+
 export const ms = (x: number) => `${x < 10 ? x.toFixed(1) : x.toFixed(0)}${thin}ms`
 
 export function bytes(n: number): string {

@@ -1,0 +1,82 @@
+package recorder
+
+import (
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"innerladder/internal/core/sketch"
+	"innerladder/internal/oip"
+)
+
+// pairs are what came of copies since they were taken last.
+type pairs struct {
+	// some is set when there is anything.
+	some atomic.Bool
+	mu   sync.Mutex
+	now  sketch.Paired
+}
+
+// put adds to what came of copies.
+func (p *pairs) put(add func(*sketch.Paired)) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	add(&p.now)
+	p.some.Store(true)
+}
+
+// take gives what came of copies since it was called last.
+func (p *pairs) take() sketch.Paired {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	out := p.now
+	p.now = sketch.Paired{}
+	p.some.Store(false)
+	return out
+}
+
+// Dropped takes note of a copy for which there was no room.
+func (l *Lane) Dropped() { l.pairs.put(func(p *sketch.Paired) { p.Dropped++ }) }
+
+// Unpaired takes note of an answer to a copy that is too large, or of a form, to be held against main's.
+func (l *Lane) Unpaired() { l.pairs.put(func(p *sketch.Paired) { p.Unread++ }) }
+
+// Pair holds the answer to a copy against main's, of which each took a time. Whoever calls it waits until both are
+// taken apart, so it must not be the way of a caller.
+func (l *Lane) Pair(main, answer []byte, tolerance float64, mainTook, took time.Duration) {
+	ours, err1 := outputs(main)
+	theirs, err2 := outputs(answer)
+	l.pairs.put(func(p *sketch.Paired) {
+		if err1 != nil || err2 != nil {
+			p.Unread++
+			return
+		}
+		p.Agree(ours, theirs, tolerance)
+		p.Times(mainTook, took)
+	})
+}
+
+// outputs takes an answer apart, as far as rows are looked at.
+func outputs(answer []byte) ([]sketch.Output, error) {
+	tensors, err := oip.Tensors(answer, "outputs")
+	if err != nil {
+		return nil, err
+	}
+	out := make([]sketch.Output, len(tensors))
+	for i := range tensors {
+		t := &tensors[i]
+		o := sketch.Output{Name: t.Name, Rows: t.Rows(), Data: t.Data, Whole: wholeTypes[t.Datatype]}
+		if o.Rows > mostRows {
+			o.Data = o.Data[:len(o.Data)/o.Rows*mostRows]
+			o.Rows = mostRows
+		}
+		out[i] = o
+	}
+	return out, nil
+}
+
+// wholeTypes are the datatypes of whole numbers.
+var wholeTypes = map[string]bool{
+	"INT8": true, "INT16": true, "INT32": true, "INT64": true,
+	"UINT8": true, "UINT16": true, "UINT32": true, "UINT64": true,
+}

@@ -1,0 +1,63 @@
+package test
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"innerladder/test/browser"
+
+	"github.com/chromedp/chromedp"
+)
+
+const beside = `name: beside
+kind: shadow
+copies:
+  share: 50 %
+  time: 2s
+  requests: 40
+guards:
+  - signal: error_rate
+    ratio: 2
+    margin: 0.2
+beta: 0.2
+capacity: 0
+`
+
+// Copies from the console, and then by a plan from the command line: the page shows what they show, callers get only
+// main's answers, and the report stands with the version.
+func TestCopiesInTheConsole(t *testing.T) {
+	h := open(t)
+	h.twoVersions()
+	plan := filepath.Join(t.TempDir(), "plan.yaml")
+	must(t, os.WriteFile(plan, []byte(beside), 0o600))
+	h.as(h.runaFile, "plan", "put", plan)
+	_, stop := h.steadily(100)
+	defer stop()
+	b := look(t, h)
+	h.person("kari", "approver", "operator")
+	b.do("signing in as kari", browser.SignIn(h.server, "kari", password))
+	b.do("copies by hand", b.open("/endpoints/demand-hourly"), press("Change the split"),
+		write("Copies for heat-demand@2 in per cent", "50"), sees("gets copies of 50"), press("Put in force"),
+		chromedp.WaitVisible(chromedp.CSS(`[data-lane="shadow"][data-version="heat-demand@2"]`)),
+		chromedp.WaitVisible(chromedp.CSS(`[data-copies]`)), sees("say the same as @1"))
+	b.do("no more of them", press("Change the split"), write("Copies for heat-demand@2 in per cent", "0"),
+		press("Put in force"), chromedp.WaitNotPresent(chromedp.CSS(`[data-lane="shadow"]`)))
+	cmd := exec.Command(binary, "roll", "demand-hourly", "-to", "heat-demand@2", "-plan", "beside", "-wait", "-timeout",
+		"1m", "-server", h.server, "-token-file", h.runaFile)
+	out, err := cmd.CombinedOutput()
+	if err != nil || !strings.Contains(string(out), "R-1 tries heat-demand@2 on copies") ||
+		!strings.Contains(string(out), "What they showed is E-") {
+		t.Fatalf("%v:\n%s", err, out)
+	}
+	b.do("the rollout", b.open("/rollouts/R-1"), sees("on copies of what @1 answers"), sees("say the same as @1"),
+		chromedp.WaitVisible(chromedp.CSS(`[data-stage="passed"]`)))
+	b.do("the report", b.open("/models/heat-demand/versions/2?show=evidence"), sees("answered differently"),
+		sees("say the same as @1"))
+	said := h.as(h.runaFile, "evidence", "heat-demand@2")
+	if !strings.Contains(said, "shadow") || !strings.Contains(said, "passed") {
+		t.Errorf("%s", said)
+	}
+}
