@@ -26,6 +26,21 @@ beta: 0.2
 capacity: 0
 `
 
+const which = `name: which
+kind: comparison
+compare:
+  share: 50 %
+  signal: error_rate
+  margin: 0.2
+  time: 2s
+  most: 1m
+guards:
+  - signal: error_rate
+    ratio: 2
+    margin: 0.3
+capacity: 1
+`
+
 // Copies from the console, and then by a plan from the command line: the page shows what they show, callers get only
 // main's answers, and the report stands with the version.
 func TestCopiesInTheConsole(t *testing.T) {
@@ -56,6 +71,12 @@ func TestCopiesInTheConsole(t *testing.T) {
 		chromedp.WaitVisible(chromedp.CSS(`[data-stage="passed"]`)))
 	b.do("the report", b.open("/models/heat-demand/versions/2?show=evidence"), sees("answered differently"),
 		sees("say the same as @1"))
+	must(t, os.WriteFile(plan, []byte(which), 0o600))
+	h.as(h.runaFile, "plan", "put", plan)
+	h.as(h.runaFile, "roll", "demand-hourly", "-to", "heat-demand@2", "-plan", "which")
+	b.do("a comparison", b.open("/rollouts/R-2"), sees("compared with @1"), sees("Does @2 do better in error rate?"),
+		chromedp.WaitVisible(chromedp.CSS(`[data-verdict="no_difference"]`)),
+		sees("Both do as well as each other"), chromedp.WaitVisible(chromedp.CSS(`[data-stage="passed"]`)))
 	said := h.as(h.runaFile, "evidence", "heat-demand@2")
 	if !strings.Contains(said, "shadow") || !strings.Contains(said, "passed") {
 		t.Errorf("%s", said)

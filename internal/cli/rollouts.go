@@ -133,6 +133,11 @@ func (c *call) startRollout(ctx context.Context, n wire.NewRollout, wait bool) (
 		return o.ID, err
 	}
 	return o.ID, c.show(o, nil, func() {
+		if o.Plan.Kind == rollout.Comparison {
+			fmt.Fprintf(c.Out, "%s compares %s with %s, which answers %s, by the plan %s\n", o.ID, o.Candidate,
+				o.Incumbent, o.Endpoint, planName(o.Plan))
+			return
+		}
 		if o.Plan.Kind == rollout.Shadow {
 			fmt.Fprintf(c.Out, "%s tries %s on copies of what %s answers for %s, by the plan %s\n", o.ID, o.Candidate,
 				o.Incumbent, o.Endpoint, planName(o.Plan))
@@ -225,6 +230,18 @@ func printOutlook(w io.Writer, o wire.Outlook) {
 		t.row(s.Name, takes, s.Because, requests)
 	}
 	t.done()
+	if len(f.Differences) > 0 {
+		fmt.Fprintf(w, "\nwhat it decides of %s, within %s\n", o.Plan.Compare.Signal, o.Plan.Compare.Most)
+		t = newTable(w, "TRUE DIFFERENCE", "REQUESTS ON TRIAL", "TAKES ABOUT", "DECIDED IN TIME")
+		for _, d := range f.Differences {
+			after := ""
+			if d.After != nil {
+				after = span.Rounded(time.Duration(*d.After))
+			}
+			t.row(fmt.Sprintf("%.3g points", 100*d.More), count(uint64(d.Requests)), after, percent(d.Chance))
+		}
+		t.done()
+	}
 	if len(f.Harms) > 0 {
 		fmt.Fprintln(w, "\na version that fails more")
 		t = newTable(w, "MORE FAIL", "NOTICED BEFORE IT HAS ALL", "AFTER ABOUT", "BAD ANSWERS", "AT")
@@ -320,6 +337,10 @@ func printRollout(w io.Writer, o wire.ShownRollout) {
 		}
 	}
 	printCopies(w, o.Copies)
+	if o.Verdict != nil {
+		fmt.Fprintf(w, "\ncomparison of %s: %s\n  %s\n", o.Plan.Compare.Signal,
+			strings.ReplaceAll(string(o.Verdict.Decision), "_", " "), o.Verdict.Sentence)
+	}
 	if len(o.Guards) > 0 {
 		fmt.Fprintln(w, "\nguards")
 	}
@@ -347,6 +368,8 @@ func planCommands() []command {
 						}
 						bake := p.Bake.Time.String()
 						switch {
+						case p.Kind == rollout.Comparison:
+							steps, bake = []string{traffic.Percent(p.Compare.Share)}, ""
 						case p.Kind == rollout.Shadow:
 							steps, bake = []string{"copies of " + traffic.Percent(p.Copies.Share)}, ""
 						case p.Warm > 0 && p.Copies.Share > 0:

@@ -173,7 +173,7 @@ func TestWhateverAShadowSends(t *testing.T) {
 	}{
 		"500":       {func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(500) }, serverErrors},
 		"400":       {func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(400) }, serverErrors},
-		"elsewhere": {func(w http.ResponseWriter, q *http.Request) { http.Redirect(w, q, "/there", http.StatusFound) }, malformeds},
+		"elsewhere": {http.RedirectHandler("/there", http.StatusFound).ServeHTTP, malformeds},
 		"no JSON":   {func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, "<html>") }, malformeds},
 		"too slow":  {func(http.ResponseWriter, *http.Request) { time.Sleep(400 * time.Millisecond) }, late},
 		"a panic":   {func(http.ResponseWriter, *http.Request) { panic(http.ErrAbortHandler) }, unreached},

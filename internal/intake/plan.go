@@ -214,6 +214,7 @@ func PlanText(p rollout.Plan) string {
 		line("warm: %d", p.Warm)
 	}
 	copiesText(line, p.Copies)
+	compareText(line, p.Compare)
 	if len(p.First) > 0 {
 		line("first:")
 	}
@@ -284,6 +285,20 @@ func copiesText(line func(string, ...any), c rollout.Copies) {
 	if c.Tolerance > 0 {
 		line("  tolerance: %v", c.Tolerance)
 	}
+}
+
+func compareText(line func(string, ...any), c rollout.Compare) {
+	if c.Share == 0 {
+		return
+	}
+	line("compare:\n  share: %s\n  signal: %s\n  margin: %v", traffic.Percent(c.Share), c.Signal, c.Margin)
+	if c.Alpha > 0 {
+		line("  alpha: %v", c.Alpha)
+	}
+	if c.Time > 0 {
+		line("  time: %s", c.Time)
+	}
+	line("  most: %s", c.Most)
 }
 
 func guardsText(line func(string, ...any), guards []guard.Guard) {

@@ -47,6 +47,8 @@ type ShownRollout struct {
 	Decisions []rollout.Decision `json:"decisions"`
 	// Copies are what its copies have shown: so far, or in the report that became of them.
 	Copies *evidence.ShadowReport `json:"copies_shown,omitempty" description:"what its copies have shown"`
+	// Verdict is what a comparison says, so far or when it ended.
+	Verdict *guard.Judgement `json:"verdict,omitempty" description:"what a comparison says"`
 	// Curve is what the guards said over its time.
 	Curve []guard.Progress `json:"curve" description:"what the guards said over its time, in steps"`
 }

@@ -60,6 +60,9 @@ func (s *Service) Rollout(ctx context.Context, by act.Actor, id string) (wire.Sh
 	}
 	until := s.Now()
 	out.Standing = rollout.Look(*o, seen, until)
+	if out.Verdict = seen.Verdict; o.Phase.Over() {
+		out.Verdict = o.Verdict
+	}
 	if out.Copies, err = s.copiesOf(ctx, by, o); err != nil {
 		return out, err
 	}

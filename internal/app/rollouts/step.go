@@ -121,7 +121,7 @@ func (s *Service) see(ctx context.Context, r records.View, e *traffic.Endpoint, 
 		seen.PairSince, seen.Candidate, seen.Incumbent = p.Since, pair.Candidate.Counts, pair.Incumbent.Counts
 		for _, t := range state.Trials {
 			if t.Key() == p.Key() {
-				seen.Readings = t.Readings
+				seen.Readings, seen.Verdict = t.Readings, t.Verdict
 			}
 		}
 	}
@@ -236,7 +236,7 @@ func (s *Service) stepRollout(ctx context.Context, e *traffic.Endpoint, o *rollo
 	if d == nil && reflect.DeepEqual(next, o.State) {
 		return false, nil
 	}
-	if d != nil && next.Share == 0 && o.Share > 0 {
+	if d != nil && next.Share == 0 && o.Share > 0 && next.Phase != rollout.Finished {
 		s.first(ctx, e, o.Lanes(0, 0), func(ctx context.Context) error {
 			changed, decided := *o, *d
 			return s.carryOut(ctx, act.BySelf(), &changed, next, &decided)
@@ -328,7 +328,7 @@ func (s *Service) apply(ctx context.Context, t *act.Tx, o *rollout.Rollout, next
 	var made *traffic.Split
 	if d != nil && (next.Share != o.Share || next.Copies != o.Copies) {
 		why := fmt.Sprintf("%s: %s", o.ID, d.Did)
-		if next.Share == 0 && o.Share > 0 {
+		if next.Share == 0 && o.Share > 0 && next.Phase != rollout.Finished {
 			why = strings.TrimSpace(d.Seen + " " + d.Means)
 		}
 		if made, err = s.move(ctx, t, e, o, next, why); err != nil {
@@ -405,8 +405,10 @@ func (s *Service) move(ctx context.Context, t *act.Tx, e *traffic.Endpoint, o *r
 	why string,
 ) (*traffic.Split, error) {
 	next := traffic.Split{Endpoint: e.Name, Lanes: o.Lanes(to.Share, to.Copies)}
-	if to.Share == 0 && o.Share == 0 { // main stays what it is, so that nothing is asked of anybody but for copies
-		next.Reason, next.Rollout, next.Rules, next.Contract = why, o.ID, e.Split.Rules, e.Split.Contract
+	if to.Share == 0 && (o.Share == 0 || to.Phase == rollout.Finished) {
+		// Main stays what it is, so that nothing is asked of anybody but for copies, and nothing is gone back from.
+		next.Reason, next.Rollout, next.Contract = why, o.ID, e.Split.Contract
+		next.Rules = o.Rules(e.Split.Rules, next.Lanes)
 		if to.Copies == 0 {
 			return s.traffic.PutInForce(ctx, t, e, &next)
 		}

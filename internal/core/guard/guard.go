@@ -86,6 +86,8 @@ type Terms struct {
 	// Beta is the chance that a trial that is worse than a margin allows is ever called good enough.
 	// All guards must call it so, which is why each has the whole of it. 0 is 0.05.
 	Beta float64 `json:"beta,omitempty" minimum:"0" maximum:"1" description:"chance a worse one passes; usually 0.05"`
+	// Contest is what a comparison decides beside them; nil where nothing is compared.
+	Contest *Contest `json:"-"`
 }
 
 // UsualBeta is the chance that counts where terms give none.
@@ -209,8 +211,11 @@ type TrialState struct {
 	Outputs   map[string]seqtest.Edges `json:"outputs,omitempty"`
 	Forms     map[string]FormState     `json:"forms,omitempty"`
 	// Differs is that of a guard on whether copies are answered as main answered.
-	Differs  *DifferState `json:"differs,omitempty"`
-	Readings []Reading    `json:"readings"`
+	Differs *DifferState `json:"differs,omitempty"`
+	// Contest is where a comparison stands, Verdict what it says; nil where there is none.
+	Contest  *ContestState `json:"contest,omitempty"`
+	Verdict  *Judgement    `json:"verdict,omitempty"`
+	Readings []Reading     `json:"readings"`
 	// Fired are the signals whose guards have fired: once is enough. Ended is set when one rolled back.
 	Fired []string `json:"fired_by,omitempty"`
 	Ended bool     `json:"ended,omitempty"`
@@ -272,6 +277,11 @@ func (t TrialState) clone() TrialState {
 		d.Over.Logs, d.Under.Logs = slices.Clone(d.Over.Logs), slices.Clone(d.Under.Logs)
 		t.Differs = &d
 	}
+	if t.Contest != nil {
+		c := *t.Contest
+		c.Contest = c.Contest.Clone()
+		t.Contest = &c
+	}
 	t.Outputs = maps.Clone(t.Outputs)
 	for name, e := range t.Outputs {
 		t.Outputs[name] = e.Clone()
@@ -303,6 +313,9 @@ func Step(terms Terms, split int, pairs []TrialPair, state State, e Evidence, no
 					Sentence: fmt.Sprintf("%s %s", t.Candidate, r.Sentence),
 				}
 			}
+		}
+		if terms.Contest != nil && !pair.After && !pair.Copies {
+			t.readContest(*terms.Contest, &evidence)
 		}
 		if action != nil && !t.Ended {
 			t.Fired = append(t.Fired, action.Signal)

@@ -69,6 +69,9 @@ func ByHand(r Rollout, seen Seen, do Verb, who, why string, now time.Time) (Stat
 		if r.Phase == Baking {
 			return refuse("finish it to end the bake, or end it to go back", "%s has taken over already", r.Candidate)
 		}
+		if r.Phase == Comparing && !seen.Verdict.Decided() {
+			return refuse("wait, or finish it as it is", "%s is not decided yet", r.Plan.Compare.Signal)
+		}
 		cap := r.Plan.Harm.Share
 		if r.Phase == Stepping && cap > 0 && m.nextShare() > cap && len(m.unproven(m.Plan.stopping())) > 0 {
 			return refuse("wait until they are, or finish it, which answers for all of it",
@@ -77,9 +80,9 @@ func ByHand(r Rollout, seen Seen, do Verb, who, why string, now time.Time) (Stat
 		next, d := m.advance(who, said)
 		return next, d, nil
 	case ToFinish:
-		if r.Plan.Kind == Shadow {
-			if r.Phase != Copying {
-				return refuse("wait for its copies, or end it", "%s has got no copies yet", r.Candidate)
+		if !r.Plan.TakesOver() {
+			if r.Phase == Waiting {
+				return refuse("wait until it has, or end it", "%s has not begun", r.ID)
 			}
 			next, d := m.advance(who, said)
 			return next, d, nil
@@ -149,6 +152,10 @@ func (r *Rollout) Begun(now time.Time) *Decision {
 		Seen: fmt.Sprintf("%s moves %s from %s to %s by the plan %s.", r.By, r.Endpoint, r.Incumbent, r.Candidate,
 			name),
 		Did: "It begins as soon as it may.",
+	}
+	if r.Plan.Kind == Comparison {
+		d.Seen = fmt.Sprintf("%s compares %s with %s, which answers %s, by the plan %s.", r.By, r.Candidate,
+			r.Incumbent, r.Endpoint, name)
 	}
 	if r.Plan.Kind == Shadow {
 		d.Seen = fmt.Sprintf("%s tries %s on copies of what %s answers for %s, by the plan %s.", r.By, r.Candidate,

@@ -39,7 +39,9 @@ type Forecast struct {
 	Takes *span.Duration `json:"takes,omitempty" description:"with one as good as main; absent if not known"`
 	// Harms are what would become of candidates that are worse.
 	Harms []HarmForecast `json:"harms"`
-	Notes []string       `json:"notes"`
+	// Differences are what a comparison would decide.
+	Differences []DifferenceForecast `json:"differences,omitempty"`
+	Notes       []string             `json:"notes"`
 }
 
 // StepForecast is one step of a forecast.
@@ -61,6 +63,16 @@ type HarmForecast struct {
 	After      *span.Duration `json:"after,omitempty"`
 	BadAnswers float64        `json:"bad_answers"`
 	Step       string         `json:"step" description:"where it would be"`
+}
+
+// DifferenceForecast is what a comparison would decide of a true difference.
+type DifferenceForecast struct {
+	More float64 `json:"more" description:"the candidate's share less main's; 0 for both alike"`
+	// Requests of the candidate that it takes on average, and how long that is.
+	Requests float64        `json:"requests" description:"of the candidate, on average, until it is decided"`
+	After    *span.Duration `json:"after,omitempty"`
+	// Chance is that it is decided within the longest time of the plan.
+	Chance float64 `json:"chance" minimum:"0" maximum:"1" description:"that it is decided within the longest time"`
 }
 
 // overhead is how many more requests the guards need than a test that knows all rates: measured in bench/guard.
@@ -88,8 +100,11 @@ func Foresee(p Plan, t Traffic) Forecast {
 		known = known && !math.IsInf(seconds, 1)
 		total += seconds
 	}
-	if p.Kind == Shadow {
+	switch p.Kind {
+	case Shadow:
 		return p.foreseeCopies(f)
+	case Comparison:
+		return p.foreseeComparison(f)
 	}
 	if p.Kind == BlueGreen {
 		warming, with := 0.0, "sample requests"
@@ -130,6 +145,69 @@ func Foresee(p Plan, t Traffic) Forecast {
 		}
 	}
 	return f
+}
+
+// foreseeComparison says what a fixed comparison would do: how many requests it takes to decide some differences, and
+// with what chance it does in the time that it has.
+func (p *Plan) foreseeComparison(f Forecast) Forecast {
+	t, c := f.Traffic, p.Compare
+	share := float64(c.Share) / traffic.Whole
+	base := math.Max(least, t.Failing)
+	switch q := guard.Quantile(c.Signal); {
+	case q > 0:
+		base = 1 - q
+	case c.Signal == guard.TimeoutRate:
+		base = math.Max(least, t.TimingOut)
+	}
+	pace, longest := t.Rate*share, time.Duration(c.Most).Seconds()
+	alpha := c.Contest().Level() / 2
+	for _, units := range []float64{0, 1, 2, 4} {
+		more := units * c.Margin
+		candidate := math.Min(0.999, base+more)
+		needs := seqtest.Line{Slope: 1}.Bound(base, candidate, share, alpha)
+		if units == 0 { // both ends must come within the margin
+			needs = math.Max(seqtest.Line{Slope: 1, Offset: c.Margin}.Bound(base, base, share, alpha),
+				seqtest.Line{Slope: 1, Offset: -c.Margin}.Bound(base, base, share, alpha))
+		}
+		needs *= overhead
+		d := DifferenceForecast{More: more, Requests: needs}
+		if pace > 0 {
+			after := span.Duration(time.Duration(needs / pace * float64(time.Second)).Round(time.Second))
+			d.After = &after
+			d.Chance = reaches(pace*longest/needs*-math.Log(alpha), -math.Log(alpha))
+		}
+		f.Differences = append(f.Differences, d)
+	}
+	seconds, because := time.Duration(c.Time).Seconds(), "the plan asks for "+c.Time.String()
+	switch needs := f.Differences[0].Requests / pace; {
+	case pace == 0:
+		seconds, because = longest, "without traffic nothing is decided"
+	case needs > longest:
+		seconds, because = longest, fmt.Sprintf("it would still be undecided after %s", c.Most)
+	case needs > seconds:
+		seconds, because = needs, c.Signal+" must be decided"
+	}
+	f.add("comparison, "+traffic.Percent(c.Share), c.Share, seconds, because, t)
+	f.Takes = f.Steps[0].Takes
+	if t.Rate > 0 {
+		for _, more := range harms {
+			if h, ok := p.harmed(more, t, f.Steps); ok {
+				f.Harms = append(f.Harms, h)
+			}
+		}
+	}
+	return f
+}
+
+// reaches is about the chance that a walk with so many nats in all, and a variance of twice that, has ever reached a
+// limit.
+func reaches(total, limit float64) float64 {
+	if total <= 0 {
+		return 0
+	}
+	root := math.Sqrt(2 * total)
+	return math.Min(1, distuv.UnitNormal.CDF((total-limit)/root)+
+		math.Exp(limit)*distuv.UnitNormal.CDF(-(total+limit)/root))
 }
 
 // foreseeCopies says what a shadow would do.
@@ -288,7 +366,7 @@ func (p *Plan) harmed(more float64, t Traffic, steps []StepForecast) (h HarmFore
 	h.BadAnswers = more * requests
 	// A worse candidate is hardly shown good, so the steps last longer and the chance is larger than this,
 	// which is of reaching the bound with the requests of a good one: of a walk with drift m and variance 2m.
-	total := nats
+	h.Noticed = reaches(nats, limit)
 	if nats >= limit {
 		d := span.Duration(time.Duration(seconds * float64(time.Second)).Round(time.Second))
 		h.After = &d
@@ -296,11 +374,6 @@ func (p *Plan) harmed(more float64, t Traffic, steps []StepForecast) (h HarmFore
 		return h, true
 	}
 	h.Step = "never"
-	if total > 0 {
-		root := math.Sqrt(2 * total)
-		h.Noticed = distuv.UnitNormal.CDF((total-limit)/root) +
-			math.Exp(limit)*distuv.UnitNormal.CDF(-(total+limit)/root)
-	}
 	return h, true
 }
 

@@ -30,10 +30,12 @@ const (
 	BlueGreen Kind = "blue_green"
 	// Shadow sends the candidate copies of what main answers, and nobody its answers; what it shows is evidence.
 	Shadow Kind = "shadow"
+	// Comparison gives the candidate a fixed share until it is decided which of both does better.
+	Comparison Kind = "comparison"
 )
 
 // Kinds are all that there are.
-var Kinds = []Kind{Canary, BlueGreen, Shadow}
+var Kinds = []Kind{Canary, BlueGreen, Shadow, Comparison}
 
 // Plan is how a rollout moves an endpoint: the steps, what must be seen before each next one, and what is done
 // when something goes wrong. Numbered revisions of it are kept; a plan that is in force stays with its rollout.
@@ -42,11 +44,13 @@ type Plan struct {
 	// Revision is 0 for a plan that is built in.
 	Revision int    `json:"revision,omitempty" description:"0 for a plan that is built in"`
 	About    string `json:"about,omitempty"`
-	Kind     Kind   `json:"kind" enum:"canary,blue_green,shadow"`
+	Kind     Kind   `json:"kind" enum:"canary,blue_green,shadow,comparison"`
 	// Warm is how many requests a blue-green candidate must answer before it takes over: samples, or copies.
 	Warm int `json:"warm,omitempty" minimum:"0" maximum:"10000" description:"requests before it takes over"`
 	// Copies are what a shadow gets, or what a blue-green candidate is warmed with instead of sample requests.
 	Copies Copies `json:"copies"`
+	// Compare is what a comparison decides.
+	Compare Compare `json:"compare"`
 	// First are callers whom a canary sends to the candidate from its first step on, before shares: rules without a
 	// version, such as: key is beta-app.
 	First []string   `json:"first,omitempty" description:"rules before shares, such as: key is beta-app"`
@@ -93,6 +97,26 @@ type Copies struct {
 	Tolerance float64 `json:"tolerance,omitempty" minimum:"0" maximum:"1" description:"how far numbers may be apart that agree, as a share; else 0.05"`
 }
 
+// Compare is a fixed comparison: the share that the candidate has until a signal is decided.
+type Compare struct {
+	// Share is the candidate's, in basis points.
+	Share int `json:"share,omitempty" minimum:"0" maximum:"9999" description:"basis points; 10000 is all"`
+	// Signal is decided, Margin the smallest difference of shares that matters, Alpha the chance that the interval for
+	// it is ever wrong.
+	Signal string  `json:"signal,omitempty" enum:"error_rate,timeout_rate,latency_p50,latency_p90,latency_p95,latency_p99"`
+	Margin float64 `json:"margin,omitempty" minimum:"0" maximum:"1" description:"smallest difference of shares that matters"`
+	Alpha  float64 `json:"alpha,omitempty" minimum:"0" maximum:"1" description:"chance that the interval is wrong; else 0.05"`
+	// Time is how long it lasts at least, so that what it decides is of more than an hour of the day; after Most it
+	// ends undecided.
+	Time span.Duration `json:"time,omitempty" description:"how long it lasts at least"`
+	Most span.Duration `json:"most,omitempty" description:"how long it lasts at most; then it is undecided"`
+}
+
+// Contest is what is decided.
+func (c Compare) Contest() guard.Contest {
+	return guard.Contest{Signal: c.Signal, Margin: c.Margin, Alpha: c.Alpha}
+}
+
 // step is what must pass and be shown good while a shadow gets copies.
 func (c Copies) step() PlanStep {
 	return PlanStep{Share: c.Share, Time: c.Time, Requests: c.Requests, Good: c.Good}
@@ -134,7 +158,12 @@ const (
 
 // Terms are what the guards of the plan hold the candidate to.
 func (p *Plan) Terms() guard.Terms {
-	return guard.Terms{Guards: p.Guards, Alpha: p.Alpha, Beta: p.Beta}
+	t := guard.Terms{Guards: p.Guards, Alpha: p.Alpha, Beta: p.Beta}
+	if p.Kind == Comparison {
+		c := p.Compare.Contest()
+		t.Contest = &c
+	}
+	return t
 }
 
 // Signals that must be shown good before a rollout goes on: those whose guards can stop it.
@@ -190,6 +219,9 @@ func (p *Plan) Check() error {
 	if err := p.checkCopies(bad); err != nil {
 		return err
 	}
+	if err := p.checkCompare(bad); err != nil {
+		return err
+	}
 	if p.Kind == Canary && (len(p.Steps) == 0 || len(p.Steps) > mostSteps) {
 		return bad("steps", fmt.Sprintf("give from 1 to %d, each with a share", mostSteps), "a canary has %d steps",
 			len(p.Steps))
@@ -211,10 +243,10 @@ func (p *Plan) Check() error {
 	if time.Duration(p.Patience) < time.Second {
 		return bad("patience", "give a second at least, such as 24h", "patience is %s", p.Patience)
 	}
-	if p.Kind == Shadow && p.Bake != (Bake{}) {
-		return bad("bake", "leave it out", "a shadow takes nothing over that could be watched")
+	if !p.TakesOver() && p.Bake != (Bake{}) {
+		return bad("bake", "leave it out", "a %s takes nothing over that could be watched", p.Kind)
 	}
-	if p.Kind != Shadow && p.Bake == (Bake{}) {
+	if p.TakesOver() && p.Bake == (Bake{}) {
 		return bad("bake", "say how long main is watched after the candidate has taken over, such as time: 30m",
 			"the plan has no bake")
 	}
@@ -269,9 +301,10 @@ func (p *Plan) checkSteps(bad func(field, remedy, what string, args ...any) erro
 func (p *Plan) checkCopies(bad func(field, remedy, what string, args ...any) error) error {
 	c := p.Copies
 	switch {
-	case p.Kind == Canary && c.Share+int(c.Time)+len(c.Good) > 0, p.Kind == Canary && c.Requests > 0:
-		return bad("copies", "leave them out, or make it a shadow that comes before the canary",
-			"a canary answers requests and gets no copies")
+	case (p.Kind == Canary || p.Kind == Comparison) &&
+		(c.Share != 0 || c.Time != 0 || c.Requests != 0 || c.Good != nil):
+		return bad("copies", "leave them out, or make it a shadow that comes before",
+			"a %s answers requests and gets no copies", p.Kind)
 	case c.Share < 0 || c.Share > traffic.Whole || (p.Kind == Shadow && c.Share == 0):
 		return bad("copies.share", "give the share of requests that are copied, above 0 up to 100 %",
 			"copies of %s are made", traffic.Percent(c.Share))
@@ -289,6 +322,29 @@ func (p *Plan) checkCopies(bad func(field, remedy, what string, args ...any) err
 			"the shadow has no least time and no least requests")
 	}
 	return p.checkGood("copies.good", "the shadow", c.Good, bad)
+}
+
+// TakesOver reports whether a plan ends with the candidate as main.
+func (p *Plan) TakesOver() bool { return p.Kind == Canary || p.Kind == BlueGreen }
+
+// checkCompare says whether what a plan compares can be decided.
+func (p *Plan) checkCompare(bad func(field, remedy, what string, args ...any) error) error {
+	c := p.Compare
+	switch {
+	case p.Kind != Comparison && c != (Compare{}):
+		return bad("compare", "leave it out, or make it a comparison", "a %s compares no signal", p.Kind)
+	case p.Kind != Comparison:
+		return nil
+	case c.Share <= 0 || c.Share >= traffic.Whole:
+		return bad("compare.share", "give the candidate's share, above 0 and below 100 %, such as 50 %",
+			"the candidate has %s", traffic.Percent(c.Share))
+	case c.Time < 0 || time.Duration(c.Time) > longest:
+		return bad("compare.time", "give a duration from 0 to 2160h, such as 24h", "it lasts %s", c.Time)
+	case c.Most <= 0 || time.Duration(c.Most) > longest || c.Most < c.Time:
+		return bad("compare.most", "give how long it lasts at most, not less than time, up to 2160h, such as 72h",
+			"it lasts at most %s", c.Most)
+	}
+	return c.Contest().Check("compare")
 }
 
 // checkGood says whether signals that must be shown good are watched.
@@ -436,6 +492,14 @@ func BuiltIn() []Plan {
 				Share: 2500, Time: minute(30), Requests: 500,
 				Good: []string{guard.LatencyP50, guard.MissingOutputs},
 			},
+		},
+		{
+			Name: "halves", Kind: Comparison,
+			About: "Half each until it is known which of both fails less, for three days at most.",
+			Compare: Compare{
+				Share: 5000, Signal: guard.ErrorRate, Margin: 0.01, Time: minute(60), Most: minute(3 * 24 * 60),
+			},
+			Harm: Harm{BadAnswers: 100}, Capacity: 1,
 		},
 	}
 	for i := range plans {

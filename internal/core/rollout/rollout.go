@@ -39,9 +39,11 @@ const (
 	Copying Phase = "copying"
 	// Stepping is on one of the steps of a canary.
 	Stepping Phase = "stepping"
+	// Comparing keeps a fixed share until it is decided which of both does better.
+	Comparing Phase = "comparing"
 	// Baking watches main, which the candidate took over, against what was before.
 	Baking Phase = "baking"
-	// Finished: the candidate answers main, or a shadow has shown what it should.
+	// Finished: the candidate answers main, or a shadow or a comparison has shown what it should.
 	Finished Phase = "finished"
 	// RolledBack: a guard, or the health of the candidate, gave main back to the incumbent.
 	RolledBack Phase = "rolled_back"
@@ -63,7 +65,7 @@ func (p Phase) InWords() string {
 
 // State is where a rollout stands. It is stored with every change, in the transaction that carries the change out.
 type State struct {
-	Phase Phase `json:"phase" enum:"waiting,warming,copying,stepping,baking,finished,rolled_back,ended,refused"`
+	Phase Phase `json:"phase" enum:"waiting,warming,copying,comparing,stepping,baking,finished,rolled_back,ended,refused"`
 	// Step is the position of the step of a canary, from 0.
 	Step int `json:"step"`
 	// Share is what the candidate has, in basis points; Split the split that gives it that, 0 before the
@@ -90,6 +92,8 @@ type State struct {
 	Waived bool `json:"cap_waived,omitempty"`
 	// Evidence is the report of a shadow's copies, once it is over.
 	Evidence string `json:"evidence,omitempty" description:"E-NUMBER of the report of its copies"`
+	// Verdict is what a comparison said when it ended.
+	Verdict *guard.Judgement `json:"decided,omitempty" description:"what a comparison said when it ended"`
 	// Owed says why main is to go back to the incumbent as soon as that is healthy.
 	Owed string `json:"owed,omitempty" description:"why main goes back as soon as the version before is healthy"`
 }
@@ -125,6 +129,8 @@ type Seen struct {
 	Cold   string
 	// Split is the one in force.
 	Split int
+	// Verdict is what a comparison says so far; nil where nothing is compared.
+	Verdict *guard.Judgement
 }
 
 // Decision is one line of the decision log: what was seen, what it means, what was done.
@@ -136,7 +142,7 @@ type Decision struct {
 	Means  string    `json:"means"`
 	Did    string    `json:"did"`
 	// Phase, Step and Share are those after it, Split the one that it put in force, 0 for none.
-	Phase Phase `json:"phase" enum:"waiting,warming,copying,stepping,baking,finished,rolled_back,ended,refused"`
+	Phase Phase `json:"phase" enum:"waiting,warming,copying,comparing,stepping,baking,finished,rolled_back,ended,refused"`
 	Step  int   `json:"step"`
 	Share int   `json:"share"`
 	Split int   `json:"split,omitempty"`

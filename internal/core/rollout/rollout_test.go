@@ -52,6 +52,15 @@ func shadow(p *Plan) {
 	p.Guards = append(p.Guards, guard.Guard{Signal: guard.Disagreement, Margin: 0.1})
 }
 
+// contest is a comparison of failures.
+func contest(p *Plan) {
+	p.Kind, p.Steps, p.Bake = Comparison, nil, Bake{}
+	p.Compare = Compare{
+		Share: 5000, Signal: guard.ErrorRate, Margin: 0.01, Time: span.Duration(10 * time.Second),
+		Most: span.Duration(time.Minute),
+	}
+}
+
 // world is what a rollout is stepped in: it puts in force what is decided, as the service does.
 type world struct {
 	Rollout
@@ -331,6 +340,52 @@ func TestCopies(t *testing.T) {
 	}
 }
 
+// A comparison keeps its share until it is decided and has lasted, ends undecided after its longest time, gives main
+// everything back without a way back, and is rolled back for harm as any trial.
+func TestComparison(t *testing.T) {
+	w := newWorld(plan(t, contest))
+	w.run(1)
+	if w.Phase != Comparing || w.Share != 5000 || len(w.Lanes(w.Share, 0)) != 2 || w.Plan.Terms().Contest == nil {
+		t.Fatalf("%+v", w.State)
+	}
+	w.seen.Verdict = &guard.Judgement{Decision: guard.Better, Low: -0.3, High: -0.1, Sentence: "It failed less."}
+	w.run(5)
+	if w.Phase != Comparing {
+		t.Fatalf("it was decided by a few seconds: %+v", w.State)
+	}
+	w.run(5)
+	last := w.log[len(w.log)-1]
+	if w.Phase != Finished || w.Share != 0 || w.Verdict == nil || w.Verdict.Decision != guard.Better ||
+		!strings.Contains(last.Sentence(), "heat-demand@2 does better. heat-demand@1 answers all") {
+		t.Fatalf("%+v %s", w.State, last.Sentence())
+	}
+	w = newWorld(plan(t, contest))
+	w.seen.Verdict = &guard.Judgement{Decision: guard.Undecided, Low: -0.02, High: 0.02}
+	w.run(30)
+	if s := Look(w.Rollout, w.seen, w.now); w.Phase != Comparing || s.Waits[0].Done != 0.25 ||
+		!strings.Contains(inWords(s.Waits), "to be decided") {
+		t.Fatalf("%+v %+v", w.State, s)
+	}
+	if _, _, err := ByHand(w.Rollout, w.seen, ToSpeed, "runa", "now", w.now); err == nil {
+		t.Error("it was sped on undecided")
+	}
+	w.run(40)
+	if last = w.log[len(w.log)-1]; w.Phase != Finished || !strings.Contains(last.Sentence(), "It is not decided") {
+		t.Fatalf("%+v", last)
+	}
+	w = newWorld(plan(t, contest))
+	w.run(3)
+	w.seen.Actions = action(guard.RollBack)
+	if w.second(10, 5); w.Phase != RolledBack || w.Share != 0 {
+		t.Fatalf("%+v", w.State)
+	}
+	f := Foresee(plan(t, contest), Traffic{Rate: 100, Failing: 0.02})
+	if len(f.Differences) != 4 || f.Differences[1].Requests <= f.Differences[3].Requests || f.Steps[0].Takes == nil ||
+		f.Differences[3].Chance <= f.Differences[1].Chance || len(f.Harms) == 0 {
+		t.Errorf("%+v", f)
+	}
+}
+
 // While the candidate is unwell the time of a step stands still, and while hours or a freeze keep it, its patience.
 func TestTimeThatDoesNotCount(t *testing.T) {
 	w := newWorld(plan(t, func(p *Plan) {
@@ -444,7 +499,7 @@ func TestByHand(t *testing.T) {
 func TestAnyOrderOfEvents(t *testing.T) {
 	for seed := range uint64(400) {
 		r := rand.New(rand.NewPCG(seed, 14))
-		p := plan(t, [](func(*Plan)){func(*Plan) {}, twin, copied, shadow}[r.IntN(4)])
+		p := plan(t, [](func(*Plan)){func(*Plan) {}, twin, copied, shadow, contest}[r.IntN(5)])
 		w := newWorld(p)
 		for event := range 150 {
 			before, logged := w.State, len(w.log)
@@ -464,6 +519,8 @@ func TestAnyOrderOfEvents(t *testing.T) {
 			ok((w.Phase == Baking || w.Phase == Finished) == (w.Share == traffic.Whole) || w.Phase.Over(),
 				"share and phase differ")
 			ok(p.Kind != Shadow || w.Share == 0, "a shadow answers callers")
+			ok((w.Phase == Comparing) == (w.Share == p.Compare.Share && w.Share > 0) || w.Phase.Over() ||
+				p.Kind != Comparison, "a comparison has another share than its plan")
 			ok((w.Copies > 0) == (w.Phase == Copying || (w.Phase == Warming && p.Copies.Share > 0)) || w.Phase.Over(),
 				"copies and phase differ")
 			ok(w.Step-before.Step <= 1 || w.Phase != Stepping, "a step was skipped")
@@ -505,6 +562,10 @@ func (w *world) random(r *rand.Rand) string {
 		w.seen.Lacking = []string{"a signature"}
 	}
 	w.seen.Warmed = r.IntN(12)
+	w.seen.Verdict = &guard.Judgement{Decision: guard.Undecided, Low: -1, High: 1}
+	if coin(8) {
+		w.seen.Verdict = &guard.Judgement{Decision: guard.Worse, Low: 0, High: 0.1}
+	}
 	if coin(12) && w.Share+w.Copies > 0 {
 		w.seen.Actions = action(guard.Responses[r.IntN(3)])
 	}

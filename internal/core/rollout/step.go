@@ -199,6 +199,8 @@ func (m *mover) patience() time.Duration {
 		d += time.Duration(m.Plan.Steps[min(m.Step, len(m.Plan.Steps)-1)].Time)
 	case m.Phase == Copying:
 		d += time.Duration(m.Plan.Copies.Time)
+	case m.Phase == Comparing:
+		d += time.Duration(m.Plan.Compare.Most)
 	case m.Phase == Baking:
 		d += time.Duration(m.Plan.Bake.Time)
 	}
@@ -230,6 +232,13 @@ func (m *mover) advance(by, why string) (State, *Decision) {
 			return *n, m.decide(by, seen, why,
 				fmt.Sprintf("It is warmed with %d %s before it takes over.", m.Plan.Warm, m.warmedWith()))
 		}
+		if m.Plan.Kind == Comparison {
+			n.Phase, n.Share = Comparing, m.Plan.Compare.Share
+			m.begin()
+			n.Requests = 0
+			return *n, m.decide(by, seen, why, fmt.Sprintf("It gets %s until %s is decided, for %s at most.",
+				traffic.Percent(n.Share), m.Plan.Compare.Signal, m.Plan.Compare.Most))
+		}
 		n.Phase, n.Step, n.Share = Stepping, 0, m.Plan.Steps[0].Share
 		m.begin()
 		n.Requests = 0 // the trial begins with it
@@ -242,6 +251,8 @@ func (m *mover) advance(by, why string) (State, *Decision) {
 				traffic.Percent(m.Share), traffic.Percent(n.Share)))
 		}
 		return *n, m.takeOver(by, seen, means)
+	case Comparing:
+		return m.decided(by, why)
 	case Copying:
 		next, d := m.end(Finished, 0, seen, means, fmt.Sprintf("%s gets no more copies.", m.Candidate))
 		d.By = by
@@ -262,6 +273,26 @@ func (m *mover) takeOver(by, seen, means string) *Decision {
 	m.begin()
 	n.Requests = 0 // what it does from now on is counted anew
 	return m.decide(by, seen, means, fmt.Sprintf("It takes over; %s stays warm while main is watched.", m.Incumbent))
+}
+
+// decided ends a comparison with what it says.
+func (m *mover) decided(by, why string) (State, *Decision) {
+	decision, seen := guard.Undecided, m.counts()
+	if v := m.seen.Verdict; v != nil {
+		decision, seen = v.Decision, v.Sentence
+	}
+	means := map[guard.Decision]string{
+		guard.Better:       m.Candidate + " does better.",
+		guard.Worse:        m.Candidate + " does worse.",
+		guard.NoDifference: "Both do as well as each other, within what matters.",
+		guard.Undecided:    "It is not decided which of both does better.",
+	}[decision]
+	if why != "" {
+		means = strings.TrimSpace(why + " " + means)
+	}
+	_, d := m.end(Finished, 0, seen, means, fmt.Sprintf("%s answers all of %s again.", m.Incumbent, m.Endpoint))
+	m.next.Verdict, d.By = m.seen.Verdict, by
+	return m.next, d
 }
 
 // warmed is how many requests a candidate has answered that is warmed: samples, or copies.

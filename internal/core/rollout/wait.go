@@ -63,6 +63,9 @@ func (m *mover) waits() (out []Wait) {
 		s := m.Plan.Steps[min(m.Step, len(m.Plan.Steps)-1)]
 		out = append(out, m.least(time.Duration(s.Time), s.Requests)...)
 		out = append(out, m.unproven(m.mustBeGood(s))...)
+	case Comparing:
+		out = append(out, m.least(time.Duration(m.Plan.Compare.Time), 0)...)
+		return append(out, m.undecided()...)
 	case Copying:
 		s := m.Plan.Copies.step()
 		out = append(out, m.least(time.Duration(s.Time), s.Requests)...)
@@ -152,6 +155,25 @@ func (m *mover) unproven(good []string) (out []Wait) {
 	return out
 }
 
+// undecided says that a comparison is not decided, until it has lasted as long as it may.
+func (m *mover) undecided() []Wait {
+	most := time.Duration(m.Plan.Compare.Most)
+	passed := m.now.Sub(m.next.Since)
+	if m.seen.Verdict.Decided() || passed >= most {
+		return nil
+	}
+	left := span.Duration((most - passed).Round(time.Second))
+	w := Wait{
+		For: fmt.Sprintf("%s to be decided, %s at most", m.Plan.Compare.Signal,
+			span.Rounded((most - passed).Round(time.Second))),
+		Left: &left, planned: m.next.Unwell == nil,
+	}
+	if v := m.seen.Verdict; v != nil { // the width of an interval goes down with the root of the requests
+		w.Done = math.Pow(math.Min(1, 2*m.Plan.Compare.Margin/(v.High-v.Low)), 2)
+	}
+	return []Wait{w}
+}
+
 // nextShare is that of the next step.
 func (m *mover) nextShare() int {
 	if m.Step+1 < len(m.Plan.Steps) {
@@ -225,6 +247,11 @@ func (m *mover) describeNext() string {
 	switch {
 	case m.Phase == Waiting && m.Plan.Kind == Shadow:
 		return fmt.Sprintf("%s gets copies of %s", m.Candidate, traffic.Percent(m.Plan.Copies.Share))
+	case m.Phase == Waiting && m.Plan.Kind == Comparison:
+		return fmt.Sprintf("%s gets %s until %s is decided", m.Candidate, traffic.Percent(m.Plan.Compare.Share),
+			m.Plan.Compare.Signal)
+	case m.Phase == Comparing:
+		return fmt.Sprintf("%s answers everything again, and people decide", m.Incumbent)
 	case m.Phase == Copying:
 		return fmt.Sprintf("the copies end, and what they showed is attached to %s", m.Candidate)
 	case m.Phase == Waiting && m.Plan.Kind == BlueGreen:

@@ -44,8 +44,8 @@ type Block struct {
 	CandidateRequests, CandidateFailed uint64
 }
 
-// plus returns the two blocks as one.
-func (b Block) plus(o Block) Block {
+// Plus returns the two blocks as one.
+func (b Block) Plus(o Block) Block {
 	b.IncumbentRequests += o.IncumbentRequests
 	b.IncumbentFailed += o.IncumbentFailed
 	b.CandidateRequests += o.CandidateRequests
@@ -98,7 +98,7 @@ func (r *Rate) bets() []float64 {
 // Observe takes one block into account. Lanes too quiet to answer in every block are no matter: what comes
 // is collected until both have answered some, which depends on traffic and not on its outcome.
 func (r *Rate) Observe(b Block) {
-	r.Open = r.Open.plus(b)
+	r.Open = r.Open.Plus(b)
 	if min(r.Open.IncumbentRequests, r.Open.CandidateRequests) < leastBlock {
 		return
 	}
@@ -127,7 +127,7 @@ func (r *Rate) Observe(b Block) {
 		candidate = math.Min(math.Max(candidate, 1e-6), 1-1e-6)
 		r.Logs[i] += r.logE(b, base, candidate)
 	}
-	r.Seen = r.Seen.plus(b)
+	r.Seen = r.Seen.Plus(b)
 	r.Incumbent.add(float64(b.IncumbentFailed), float64(b.IncumbentRequests))
 	r.Candidate.add(float64(b.CandidateFailed), float64(b.CandidateRequests))
 }

@@ -164,7 +164,7 @@ func excess(seconds int, second func(s int) Block, rate func(a Allowance) Excess
 	var all Block
 	for s := range seconds {
 		b := second(s)
-		all = all.plus(b)
+		all = all.Plus(b)
 		e.Observe(b)
 		bursts.Observe(b.IncumbentFailed, b.IncumbentRequests)
 		patience := bursts.Worst.For(float64(all.CandidateRequests) / float64(all.IncumbentRequests))
@@ -278,7 +278,7 @@ func TestOutagesThatMainHasToo(t *testing.T) {
 		e, bursts, all := NewExcess(Allowance{Ratio: 2, Difference: 0.0005}), Bursts{}, Block{}
 		for s := 0; s < 2400 && at == 0; s++ {
 			b := second(s, func(s int) (bool, bool) { return main(s), s >= 1800 })
-			all = all.plus(b)
+			all = all.Plus(b)
 			e.Observe(b)
 			bursts.Observe(b.IncumbentFailed, b.IncumbentRequests)
 			patience := bursts.Worst.For(float64(all.CandidateRequests) / float64(all.IncumbentRequests))

@@ -1,7 +1,7 @@
 import { CartesianGrid, Line, LineChart, ReferenceLine, ResponsiveContainer, Tooltip, XAxis, YAxis } from 'recharts'
 
 import type { Series } from '../api/client'
-import { exact, words } from '../ui/format'
+import { exact, percent, words } from '../ui/format'
 
 const time = (t: number) => new Date(t).toISOString().slice(11, 19)
 const axis = { stroke: 'var(--ink-3)', fontSize: 12, tickLine: false, axisLine: false } as const
@@ -39,7 +39,7 @@ export function EvidenceChart({ guards, all = false }: { guards: Series['guards'
             width={44}
             domain={[0, 1.2]}
             ticks={[0, 0.5, 1]}
-            tickFormatter={(x: number) => `${x * 100} %`}
+            tickFormatter={(x: number) => percent(x, 0)}
             {...axis}
           />
           <Tooltip

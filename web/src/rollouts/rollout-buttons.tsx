@@ -11,11 +11,14 @@ export function RolloutButtons({ rollout: o }: { rollout: ShownRollout }) {
   const old = short(o.incumbent)
   const fresh = short(o.candidate)
   const shadow = o.plan.kind === 'shadow'
+  const compares = o.plan.kind === 'comparison'
   const finishes = shadow
     ? 'Finish: the copies are enough'
-    : o.phase === 'baking'
-      ? `Finish: ${fresh} stays`
-      : `Give ${fresh} everything`
+    : compares
+      ? 'Finish: that is enough'
+      : o.phase === 'baking'
+        ? `Finish: ${fresh} stays`
+        : `Give ${fresh} everything`
   return (
     <>
       {o.held ? (
@@ -23,10 +26,10 @@ export function RolloutButtons({ rollout: o }: { rollout: ShownRollout }) {
       ) : (
         <Act rollout={o} verb="hold" text={`Hold at ${has(o)}`} />
       )}
-      {!o.held && !['baking', 'copying'].includes(o.phase) && (
+      {!o.held && !['baking', 'copying', 'comparing'].includes(o.phase) && (
         <Act rollout={o} verb="speed" text={`Now: ${o.standing.next}`} />
       )}
-      {!o.held && !(shadow && o.phase === 'waiting') && <Act rollout={o} verb="finish" text={finishes} />}
+      {!o.held && !((shadow || compares) && o.phase === 'waiting') && <Act rollout={o} verb="finish" text={finishes} />}
       <Act rollout={o} verb="end" text={o.share > 0 ? `Back to ${old}, 100 %` : 'End it'} bad />
     </>
   )

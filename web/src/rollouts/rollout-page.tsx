@@ -13,11 +13,21 @@ import { Decisions, Waits } from './decision-log'
 import { RolloutButtons } from './rollout-buttons'
 import { GuardTable, Harm } from './rollout-guards'
 import { RolloutWay } from './rollout-way'
+import { VerdictPanel } from './verdict'
 import { isOver, planName, stands, tone } from './words'
 
 export function RolloutPage() {
   const { rollout: id = '' } = useParams()
   return <Loaded query={useRollout(id)}>{(o) => <RolloutView rollout={o} />}</Loaded>
+}
+
+/** What a rollout does, in a few words. */
+function title(o: ShownRollout) {
+  const model = o.candidate.split('@')[0] ?? ''
+  const [from, to] = [short(o.incumbent), short(o.candidate)]
+  if (o.plan.kind === 'shadow') return `${to} of ${model} on copies of what ${from} answers`
+  if (o.plan.kind === 'comparison') return `${to} of ${model} compared with ${from}`
+  return `${from} → ${to} of ${model}`
 }
 
 function RolloutView({ rollout: o }: { rollout: ShownRollout }) {
@@ -30,9 +40,7 @@ function RolloutView({ rollout: o }: { rollout: ShownRollout }) {
       <PageHead
         title={
           <span className="inline-flex flex-wrap items-center gap-2.5">
-            {shadow
-              ? `${o.id}: ${short(o.candidate)} of ${o.candidate.split('@')[0]} on copies of what ${short(o.incumbent)} answers`
-              : `${o.id}: ${short(o.incumbent)} → ${short(o.candidate)} of ${o.candidate.split('@')[0]}`}
+            {o.id}: {title(o)}
             <Tag tone={tone(o)}>{stands(o)}</Tag>
           </span>
         }
@@ -77,6 +85,7 @@ function RolloutView({ rollout: o }: { rollout: ShownRollout }) {
           <LaneBand lanes={now.lanes} />
         </Panel>
       )}
+      {o.verdict && <VerdictPanel rollout={o} verdict={o.verdict} />}
       {o.copies_shown && (
         <Panel
           title="What its copies show"

@@ -2,7 +2,7 @@ import { Check, X } from 'lucide-react'
 
 import type { ShownRollout } from '../api/rollouts'
 import { classes } from '../ui/classes'
-import { count, share, short } from '../ui/format'
+import { count, share, short, words } from '../ui/format'
 import { lasting, seconds } from './words'
 
 interface Stage {
@@ -15,7 +15,7 @@ interface Stage {
 
 /** The steps of a plan with what each asks for, and which of them the rollout has passed. */
 function stagesOf(o: ShownRollout): Stage[] {
-  if (o.plan.kind === 'shadow') return [copiesOf(o)]
+  if (o.plan.kind === 'shadow' || o.plan.kind === 'comparison') return [onlyStage(o)]
   const steps = o.plan.steps ?? []
   const last = steps.length
   const at =
@@ -65,14 +65,35 @@ function stagesOf(o: ShownRollout): Stage[] {
 const asks = (time?: string, requests?: number) =>
   [time && seconds(time) > 0 && lasting(time), requests && `${count(requests)} requests`].filter(Boolean).join(', ')
 
-/** The only stage of a shadow. */
-const copiesOf = (o: ShownRollout): Stage => ({
-  key: 'copies',
-  name: `copies of ${share(o.plan.copies.share ?? 0)}`,
-  share: o.plan.copies.share ?? 0,
-  asks: `${asks(o.plan.copies.time, o.plan.copies.requests)}; ${short(o.candidate)} answers nobody`,
-  state: o.phase === 'copying' ? 'now' : o.phase === 'waiting' ? 'to come' : o.phase === 'finished' ? 'passed' : 'left',
-})
+/** The only stage of a shadow, or of a comparison. */
+function onlyStage(o: ShownRollout): Stage {
+  const { copies, compare } = o.plan
+  const state =
+    o.phase === 'copying' || o.phase === 'comparing'
+      ? 'now'
+      : o.phase === 'waiting'
+        ? 'to come'
+        : o.phase === 'finished'
+          ? 'passed'
+          : 'left'
+  if (o.plan.kind === 'comparison') {
+    const most = lasting(compare.most ?? '0s')
+    return {
+      key: 'compare',
+      name: share(compare.share ?? 0),
+      share: compare.share ?? 0,
+      asks: `until ${words(compare.signal ?? '')} is decided, ${most} at most`,
+      state,
+    }
+  }
+  return {
+    key: 'copies',
+    name: `copies of ${share(copies.share ?? 0)}`,
+    share: copies.share ?? 0,
+    asks: `${asks(copies.time, copies.requests)}; ${short(o.candidate)} answers nobody`,
+    state,
+  }
+}
 
 /** The stage from which a rollout went back. */
 function lastReached(o: ShownRollout): number {

@@ -5,7 +5,7 @@ import type { Endpoint } from '../api/client'
 import { usePlacements } from '../api/queries'
 import { useOutlook, usePlans, useStartRollout, type Outlook } from '../api/rollouts'
 import { Form, FormSheet } from '../ui/form'
-import { count, percent, share } from '../ui/format'
+import { count, percent, share, words } from '../ui/format'
 import { Choice } from '../ui/overlays'
 import { Button, Field, Problem, TextField } from '../ui/parts'
 import { lasting, planName } from './words'
@@ -124,6 +124,33 @@ export function OutlookView({ outlook: o }: { outlook: Outlook }) {
           ))}
         </tbody>
       </table>
+      {f.differences && f.differences.length > 0 && (
+        <>
+          <h2 className="mt-3">
+            What it decides of {words(o.plan.compare.signal ?? '')}, within {lasting(o.plan.compare.most ?? '0s')}
+          </h2>
+          <table className="w-full">
+            <thead className="text-ink-3 text-left text-[12px]">
+              <tr>
+                <th className="font-normal">true difference</th>
+                <th className="font-normal">requests</th>
+                <th className="font-normal">takes about</th>
+                <th className="text-right font-normal">decided in time</th>
+              </tr>
+            </thead>
+            <tbody>
+              {f.differences.map((d) => (
+                <tr key={d.more} className="border-line border-t">
+                  <td className="py-1">{d.more === 0 ? 'none' : `${percent(d.more, 1)} more`}</td>
+                  <td>{count(d.requests)}</td>
+                  <td>{d.after ? lasting(d.after) : '–'}</td>
+                  <td className="text-right">{d.chance >= 0.995 ? 'surely' : percent(d.chance, 0)}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </>
+      )}
       {f.harms.length > 0 && (
         <>
           <h2 className="mt-3">A version that fails more</h2>
