@@ -20,19 +20,14 @@ import (
 	"innerladder/internal/records"
 	"innerladder/internal/standin"
 	"innerladder/internal/wire"
+	"innerladder/test/poll"
 )
 
 // until waits for something that the service does by itself.
 func until(t *testing.T, what string, there func() bool) {
 	t.Helper()
-	tick := time.NewTicker(20 * time.Millisecond)
-	defer tick.Stop()
-	for limit := time.After(20 * time.Second); !there(); {
-		select {
-		case <-tick.C:
-		case <-limit:
-			t.Fatalf("waited in vain: %s", what)
-		}
+	if !poll.Within(20*time.Second, there) {
+		t.Fatalf("waited in vain: %s", what)
 	}
 }
 

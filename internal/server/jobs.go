@@ -28,6 +28,8 @@ func Jobs(s *app.App, g *gateway.Gateway, rec *recorder.Recorder, keeper *signal
 	// wrote is how writing to the signals ended the last time.
 	var wrote atomic.Pointer[error]
 	begun := time.Now()
+	// counted is told when a second has been counted.
+	counted := make(chan struct{}, 1)
 	every := func(name string, pace time.Duration, run func(context.Context, time.Time) error) {
 		set.Add(jobs.Job{Name: name, Every: pace, Run: run})
 	}
@@ -35,7 +37,14 @@ func Jobs(s *app.App, g *gateway.Gateway, rec *recorder.Recorder, keeper *signal
 		jobs.Job{
 			Name:        "count",
 			OnTheSecond: true,
-			Run:         func(_ context.Context, now time.Time) error { rec.Tick(now); return nil },
+			Run: func(_ context.Context, now time.Time) error {
+				rec.Tick(now)
+				select {
+				case counted <- struct{}{}:
+				default: // it is being looked at
+				}
+				return nil
+			},
 		},
 	)
 	every("tidy the gateway", time.Second, func(_ context.Context, now time.Time) error { g.Tidy(now); return nil })
@@ -66,7 +75,8 @@ func Jobs(s *app.App, g *gateway.Gateway, rec *recorder.Recorder, keeper *signal
 	every("roll signals up", time.Minute, ask(s.Observe.RollSignals))
 	set.Add(jobs.Job{Name: "health", Every: time.Second, Wake: hurry, Run: ask(s.Observe.CheckHealth)})
 	every("routes", time.Second, ask(s.Traffic.RerouteMissing))
-	every("rollouts", time.Second, ask(s.Rollouts.Step))
+	// What a second has shown is decided on as soon as it is counted.
+	set.Add(jobs.Job{Name: "rollouts", Every: 2 * time.Second, Wake: counted, Run: ask(s.Rollouts.Step)})
 	every("incidents", time.Second, ask(s.Rollouts.WriteIncidents))
 	every("complete the record", time.Second, ask(s.Rollouts.CompleteRecord))
 	every("promotions", time.Second, ask(s.Ladder.StepPromotions))

@@ -87,6 +87,8 @@ func minuteOf(n int, seed uint64) *sketch.Summary {
 		c.AddNumber(4*dice.Float64() - 0.5)
 		s.Content.Distinct.AddHash(dice.Uint64())
 		s.Content.Forms.Add([]sketch.Form{{Name: "demand_mw", Datatype: "FP64"}})
+		one := func(x float64) []sketch.Output { return []sketch.Output{{Name: "demand_mw", Rows: 1, Data: []any{x}}} }
+		s.Content.Paired.Agree(one(dice.Float64()), one(dice.Float64()), 0.5)
 	}
 	s.Content.Bodies, s.Content.Rows = uint64(n), uint64(n)
 	s.Content.Outputs = map[string]*sketch.Column{"demand_mw": c}
@@ -131,6 +133,8 @@ func equal(a, b *sketch.Summary) bool {
 		a.Latency.Sum() == b.Latency.Sum() && a.Backend.Sum() == b.Backend.Sum() &&
 		a.Content.Rows == b.Content.Rows && a.Content.Distinct.Count() == b.Content.Distinct.Count() &&
 		fmt.Sprint(a.Content.Forms) == fmt.Sprint(b.Content.Forms) &&
+		a.Content.Paired.Pairs == b.Content.Paired.Pairs && a.Content.Paired.Disagreed == b.Content.Paired.Disagreed &&
+		a.Content.Paired.Outputs["demand_mw"].Size(0.9) == b.Content.Paired.Outputs["demand_mw"].Size(0.9) &&
 		reflect.DeepEqual(a.Content.Outputs["demand_mw"].Counts, b.Content.Outputs["demand_mw"].Counts)
 }
 
@@ -238,7 +242,7 @@ func evidenceIsOfItsTrial(t *testing.T, s *Store) {
 	}
 	got, err := s.Evidence(t.Context(), "demand-hourly", pair)
 	if err != nil || len(got) != 1 || got[0].Counts != m.Counts || got[0].Content.Rows != 50 ||
-		got[0].Content.Outputs["demand_mw"].Seen() != 50 {
+		got[0].Content.Outputs["demand_mw"].Seen() != 50 || got[0].Content.Paired.Pairs != 50 {
 		t.Fatalf("%+v, %v", got, err)
 	}
 	again := pair
