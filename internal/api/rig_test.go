@@ -65,6 +65,7 @@ type rig struct {
 
 func newRig(t *testing.T) *rig {
 	t.Helper()
+	t.Parallel() // each has a service of its own, and mostly waits
 	dir := t.TempDir()
 	log := slog.New(slog.DiscardHandler)
 	db, err := records.Open(t.Context(), filepath.Join(dir, "ladder.db"))
