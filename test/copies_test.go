@@ -1,12 +1,20 @@
 package test
 
 import (
+	"fmt"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
+	"syscall"
 	"testing"
+	"time"
 
+	"innerladder/internal/client"
+	"innerladder/internal/core/rollout"
+	"innerladder/internal/wire"
 	"innerladder/test/browser"
 
 	"github.com/chromedp/chromedp"
@@ -80,5 +88,66 @@ func TestCopiesInTheConsole(t *testing.T) {
 	said := h.as(h.runaFile, "evidence", "heat-demand@2")
 	if !strings.Contains(said, "shadow") || !strings.Contains(said, "passed") {
 		t.Errorf("%s", said)
+	}
+}
+
+// Killed at any moment while copies are sent, or two versions are compared, the service goes on: it ends as it should,
+// with one report, and callers see no failure.
+func TestSoakKillsDuringCopies(t *testing.T) {
+	h := open(t)
+	h.listen = strings.TrimPrefix(h.server, "http://") // so that clients find it again
+	h.twoVersions()
+	for _, text := range []string{beside, which} {
+		_, err := h.runa.PutPlan(t.Context(), "", text, "for tests")
+		must(t, err)
+	}
+	for round := range longer(2, 30) {
+		h.killedDuringCopies(round, []string{"beside", "which"}[round%2])
+	}
+}
+
+// killedDuringCopies follows a plan, kills the service in the middle, and sees how it goes on.
+func (h *house) killedDuringCopies(round int, plan string) {
+	t, ctx := h.t, h.t.Context()
+	t.Helper()
+	failed, stop := h.under(150)
+	o, err := h.runa.Roll(ctx, "demand-hourly", wire.NewRollout{To: "heat-demand@2", Plan: plan})
+	must(t, err)
+	time.Sleep(time.Duration(200+rand.IntN(2500)) * time.Millisecond)
+	err = h.stop(syscall.SIGKILL)
+	stop()
+	if !killed(err) {
+		t.Fatalf("round %d: ended with %v", round, err)
+	}
+	before := failed.Load()
+	h.start()
+	failed, stop = h.under(150)
+	var shown wire.ShownRollout
+	await(t, fmt.Sprintf("round %d: the end of %s by %s", round, o.ID, plan), 60*time.Second, func() bool {
+		shown, err = h.runa.Rollout(ctx, o.ID)
+		must(t, err)
+		return shown.Phase.Over()
+	})
+	stop()
+	reports, err := h.runa.Evidence(ctx, "heat-demand@2")
+	must(t, err)
+	made := 0
+	for _, e := range reports.Items {
+		if e.Shadow != nil && e.Shadow.Rollout == o.ID {
+			made++
+		}
+	}
+	all, err := h.runa.Splits(ctx, "demand-hourly", client.Part{Limit: 20})
+	must(t, err)
+	var lanes []int
+	for _, s := range all.Items {
+		if s.Rollout == o.ID {
+			lanes = append(lanes, len(s.Lanes))
+		}
+	}
+	if shown.Phase != rollout.Finished || !slices.Equal(lanes, []int{1, 2}) || before+failed.Load() > 0 ||
+		made != map[string]int{"beside": 1}[plan] {
+		t.Errorf("round %d, %s: %s, splits with %v lanes, %d reports, %d failed\n%+v", round, plan, shown.Phase, lanes,
+			made, before+failed.Load(), shown.Decisions)
 	}
 }

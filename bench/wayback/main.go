@@ -117,9 +117,9 @@ func run(rounds, rate int) error {
 	}
 	slices.Sort(decided)
 	slices.Sort(last)
-	fmt.Printf("%d rollbacks at %d requests a second: from the first bad answer to the decision %s (median), %s at most; "+
-		"from the decision to the last request that reached the bad server %s (median), %s at most\n", rounds, rate,
-		decided[rounds/2].Round(time.Millisecond), decided[rounds-1].Round(time.Millisecond),
+	fmt.Printf("%d rollbacks at %d requests a second: from the first bad answer to the decision %s (median), %s at "+
+		"most; from the decision to the last request that reached the bad server %s (median), %s at most\n", rounds,
+		rate, decided[rounds/2].Round(time.Millisecond), decided[rounds-1].Round(time.Millisecond),
 		last[rounds/2].Round(100*time.Microsecond), last[rounds-1].Round(100*time.Microsecond))
 	return nil
 }

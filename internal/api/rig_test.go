@@ -255,11 +255,17 @@ func (r *rig) modelServer(bias float64) *modelServer {
 	return m
 }
 
-// infer calls the endpoint once and returns status and version.
-func (r *rig) infer(x float64) (int, string) {
+// infer calls the endpoint once, with some headers, and returns status and version.
+func (r *rig) infer(x float64, header ...string) (int, string) {
 	r.t.Helper()
-	res, err := http.Post(r.gateway+"/v2/models/demand-hourly/infer", "application/json",
+	req, err := http.NewRequest("POST", r.gateway+"/v2/models/demand-hourly/infer",
 		strings.NewReader(fmt.Sprintf(`{"inputs":[{"name":"x","datatype":"FP64","shape":[1],"data":[%v]}]}`, x)))
+	must(r.t, err)
+	req.Header.Set("Content-Type", "application/json")
+	for i := 0; i+1 < len(header); i += 2 {
+		req.Header.Set(header[i], header[i+1])
+	}
+	res, err := http.DefaultClient.Do(req)
 	must(r.t, err)
 	defer res.Body.Close()
 	_, _ = io.Copy(io.Discard, res.Body)

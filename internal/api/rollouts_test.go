@@ -46,8 +46,8 @@ patience: 1m
 capacity: 1
 `
 
-// calling calls the endpoint until the test ends.
-func (r *rig) calling() (failed *atomic.Int64) {
+// calling calls the endpoint until the test ends, with some headers.
+func (r *rig) calling(header ...string) (failed *atomic.Int64) {
 	failed = new(atomic.Int64)
 	stop, done := make(chan struct{}), make(chan struct{})
 	go func() {
@@ -57,7 +57,7 @@ func (r *rig) calling() (failed *atomic.Int64) {
 			case <-stop:
 				return
 			case <-time.After(2 * time.Millisecond):
-				if status, _ := r.infer(float64(i % 97)); status != 200 {
+				if status, _ := r.infer(float64(i%97), header...); status != 200 {
 					failed.Add(1)
 				}
 			}
@@ -129,6 +129,10 @@ func (r *rig) rolledBack() (o wire.ShownRollout, two *modelServer) {
 	_, two = r.twoVersions()
 	r.plan(quick)
 	r.calling()
+	// The first of them is on the lane of main, the second on trial from its first step on: a hash says so.
+	for _, desk := range []string{"north", "harbour"} {
+		r.calling("Inner-Ladder-Caller", desk)
+	}
 	two.failing.Store(true)
 	started, err := r.runa.Roll(r.t.Context(), "demand-hourly",
 		wire.NewRollout{To: "heat-demand@2", Plan: "quick"})
@@ -563,7 +567,8 @@ func TestIncidents(t *testing.T) {
 		i.Title != "heat-demand@2 failed more" || i.At.Before(i.Begun) {
 		t.Errorf("%+v", i.Incident)
 	}
-	if rep.Requests == 0 || rep.Failed != rep.Requests || len(rep.Timeline) < 4 || rep.Comparison == nil ||
+	if rep.Requests == 0 || rep.Failed != rep.Requests || rep.Callers != 1 ||
+		!strings.Contains(rep.Sentence, "About 1 caller got") || len(rep.Timeline) < 4 || rep.Comparison == nil ||
 		len(rep.Approved) != 1 || rep.Approved[0].Signed[0] != "tove" || rep.Diff == nil || len(rep.Curve) == 0 {
 		t.Errorf("%+v", rep)
 	}

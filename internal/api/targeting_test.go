@@ -2,14 +2,10 @@ package api_test
 
 import (
 	"fmt"
-	"io"
-	"net/http"
-	"strings"
 	"testing"
 
 	"innerladder/internal/client"
 	"innerladder/internal/core/traffic"
-	"innerladder/internal/gateway"
 	"innerladder/internal/wire"
 )
 
@@ -42,21 +38,11 @@ func (r *rig) targeted() (two *modelServer, rules []traffic.Rule, beta, app stri
 // answers asks the endpoint as a caller with a key, and says which version answered.
 func (r *rig) answers(key string, x float64, header ...string) string {
 	r.t.Helper()
-	req, err := http.NewRequest("POST", r.gateway+"/v2/models/demand-hourly/infer",
-		strings.NewReader(fmt.Sprintf(`{"inputs":[{"name":"x","datatype":"FP64","shape":[1],"data":[%v]}]}`, x)))
-	must(r.t, err)
-	req.Header.Set("Inner-Ladder-Key", key)
-	for i := 0; i+1 < len(header); i += 2 {
-		req.Header.Set(header[i], header[i+1])
+	status, version := r.infer(x, append([]string{"Inner-Ladder-Key", key}, header...)...)
+	if status != 200 {
+		r.t.Fatalf("%d", status)
 	}
-	res, err := http.DefaultClient.Do(req)
-	must(r.t, err)
-	defer res.Body.Close()
-	_, _ = io.Copy(io.Discard, res.Body)
-	if res.StatusCode != 200 {
-		r.t.Fatalf("%d", res.StatusCode)
-	}
-	return res.Header.Get(gateway.VersionHeader)
+	return version
 }
 
 // Rules come before shares: by key, header and input; who is sent by one is counted apart, another lane answers where

@@ -355,7 +355,7 @@ func (x *exchange) observe(class sketch.Class, answer []byte) {
 	total := x.now.Sub(x.start)
 	rec.Observe(x.shard, recorder.Observation{
 		Class: class, Total: total, Backend: min(x.backend, total),
-		Drawn: x.drawn && x.lane == x.planned, Fallback: x.lane != x.planned, Caller: x.who,
+		Drawn: x.drawn && x.lane == x.planned, Fallback: x.lane != x.planned, Caller: x.who, Known: x.known(),
 	})
 	if class != sketch.Answered {
 		return
@@ -365,6 +365,18 @@ func (x *exchange) observe(class sketch.Class, answer []byte) {
 	} else if rec.Wants(len(x.body) + len(answer)) {
 		rec.Offer(x.body, answer)
 	}
+}
+
+// known stands for who the caller is, by the name that keeps their version or by their key, 0 where they do not say. Of
+// copies nobody gets an answer.
+func (x *exchange) known() uint64 {
+	switch {
+	case x.who != 0 || x.copied != nil:
+		return x.who
+	case x.callerName != "":
+		return xxhash.Sum64String(x.callerName) | 1
+	}
+	return 0
 }
 
 // failed records at a lane that it has failed a request that another lane, or another

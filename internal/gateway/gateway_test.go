@@ -2,6 +2,7 @@ package gateway
 
 import (
 	"context"
+	"crypto/sha256"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -209,6 +210,37 @@ func TestCallersStayOnTheirLane(t *testing.T) {
 	}
 	if len(seen) != 2 {
 		t.Errorf("30 callers all went to %v", seen)
+	}
+}
+
+// Callers are counted who say who they are, by name or by key, however often they call.
+func TestCallersAreCounted(t *testing.T) {
+	r := newRig(t)
+	var callers []traffic.Caller
+	for _, name := range []string{"planning-tool", "beta-app"} {
+		digest := sha256.Sum256([]byte(keyStart + name))
+		callers = append(callers, traffic.Caller{Name: name, Digest: digest[:]})
+	}
+	if err := r.g.Route(traffic.Route{
+		Endpoint: "demand-hourly", Split: 4, Since: time.Now(), Keyed: true, Callers: callers,
+		Lanes: []traffic.RouteLane{laneTo(traffic.Main, 1, 10000, model(t, says("one")))},
+	}); err != nil {
+		t.Fatal(err)
+	}
+	for i := range 12 {
+		header := []string{KeyHeader, keyStart + callers[i%2].Name}
+		if i >= 6 {
+			header = append(header, "Inner-Ladder-Caller", fmt.Sprint("desk-", i%3))
+		}
+		if status, _, _ := r.call("POST", infer, header...); status != 200 {
+			t.Fatal(status)
+		}
+	}
+	r.counts(12)
+	all, _ := r.rec.Totals()
+	main := all[recorder.Total{Endpoint: "demand-hourly", Lane: "main", Version: "heat-demand@1"}]
+	if n := main.Callers.Count(); n != 5 {
+		t.Errorf("%d callers, want two by key and three by name", n)
 	}
 }
 

@@ -22,6 +22,8 @@ type Observation struct {
 	// Caller stands for the name of a caller who keeps their version, 0 where there is none. It is
 	// only looked at when the request failed.
 	Caller uint64
+	// Known stands for who a caller is, by their name or key, 0 where they do not say.
+	Known uint64
 }
 
 // Lane records the traffic of one lane of one split. The gateway holds it and calls it
@@ -105,6 +107,9 @@ func (l *Lane) Observe(shard uint32, o Observation) {
 	if o.Fallback {
 		c.now.Counts.Fallback++
 	}
+	if o.Known != 0 {
+		c.now.Callers.AddHash(o.Known)
+	}
 	if o.Caller != 0 && o.Class.Failed() {
 		c.failed(o.Caller)
 	}
@@ -147,6 +152,7 @@ func (c *cell) put(t *sketch.Traffic) {
 	t.Counts = sketch.Counts{}
 	t.Latency.Reset()
 	t.Backend.Reset()
+	t.Callers = sketch.Distinct{}
 	c.mu.Lock()
 	c.spare = t
 	c.mu.Unlock()
@@ -216,7 +222,9 @@ func (l *Lane) count(at time.Time, t *sketch.Traffic) {
 	l.running.dirty = true
 	l.started.Merge(t)
 	l.total = l.total.Plus(t.Counts)
-	l.past = append(l.past, second{at.Unix(), *t})
+	past := second{at.Unix(), *t}
+	past.traffic.Callers = sketch.Distinct{} // nobody asks who it was in a second
+	l.past = append(l.past, past)
 	l.last = at
 }
 

@@ -206,11 +206,11 @@ func (r View) SplitAt(ctx context.Context, endpoint string, at time.Time) (int, 
 	return number, one(err)
 }
 
-// EndpointsAnsweredBy lists the endpoints whose split in force names the version, in any
-// environment.
+// EndpointsAnsweredBy lists the endpoints whose split in force has callers answered by the
+// version, in any environment.
 func (r View) EndpointsAnsweredBy(ctx context.Context, version string) ([]string, error) {
 	rows, err := r.q.rows(ctx, `SELECT e.name FROM endpoints e JOIN lanes l ON l.endpoint_id = e.id
-		AND l.split = (SELECT max(number) FROM splits WHERE endpoint_id = e.id)
+		AND l.split = (SELECT max(number) FROM splits WHERE endpoint_id = e.id) AND l.kind <> 'shadow'
 		WHERE l.version_id = ? ORDER BY e.name`, versionOf(version))
 	return collect(rows, err, func(rows *sql.Rows) (string, error) {
 		var name string

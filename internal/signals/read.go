@@ -26,8 +26,8 @@ type Query struct {
 	// Longest is the longest window that may be given: where minutes are wanted, hours do
 	// not serve. Where only longer ones are kept, they are not given.
 	Longest Level
-	// Latency, Backend and Content say which summaries are read besides the counts.
-	Latency, Backend, Content bool
+	// Latency, Backend, Callers and Content say which summaries are read besides the counts; Content has Callers.
+	Latency, Backend, Callers, Content bool
 }
 
 // whats is the condition on the summaries that are read; empty for none.
@@ -38,6 +38,9 @@ func (q Query) whats() string {
 	}
 	if q.Backend {
 		or = append(or, fmt.Sprint("what = ", whatBackend))
+	}
+	if q.Callers {
+		or = append(or, fmt.Sprint("what = ", whatCallers))
 	}
 	if q.Content {
 		or = append(or, fmt.Sprint("what >= ", whatDistinct))
@@ -253,6 +256,8 @@ func readSummary(sum *sketch.Summary, what int64, raw []byte, columns map[int64]
 		return sum.Latency.MergeBinary(raw)
 	case whatBackend:
 		return sum.Backend.MergeBinary(raw)
+	case whatCallers:
+		return sum.Callers.MergeBinary(raw)
 	}
 	return readContent(&sum.Content, what, raw, columns)
 }

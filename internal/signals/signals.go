@@ -149,6 +149,7 @@ const (
 	whatCounts   = 4
 	whatForms    = 5
 	whatPaired   = 6
+	whatCallers  = 7
 	firstColumn  = 16
 )
 

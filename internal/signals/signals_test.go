@@ -86,6 +86,7 @@ func minuteOf(n int, seed uint64) *sketch.Summary {
 		s.Add(sketch.Answered, time.Duration(1+dice.IntN(50))*time.Millisecond, time.Millisecond)
 		c.AddNumber(4*dice.Float64() - 0.5)
 		s.Content.Distinct.AddHash(dice.Uint64())
+		s.Callers.AddHash(dice.Uint64())
 		s.Content.Forms.Add([]sketch.Form{{Name: "demand_mw", Datatype: "FP64"}})
 		one := func(x float64) []sketch.Output { return []sketch.Output{{Name: "demand_mw", Rows: 1, Data: []any{x}}} }
 		s.Content.Paired.Agree(one(dice.Float64()), one(dice.Float64()), 0.5)
@@ -132,6 +133,7 @@ func equal(a, b *sketch.Summary) bool {
 	return a.Counts == b.Counts && a.Latency.At(0.9) == b.Latency.At(0.9) && a.Latency.Count() == b.Latency.Count() &&
 		a.Latency.Sum() == b.Latency.Sum() && a.Backend.Sum() == b.Backend.Sum() &&
 		a.Content.Rows == b.Content.Rows && a.Content.Distinct.Count() == b.Content.Distinct.Count() &&
+		a.Callers.Count() == b.Callers.Count() &&
 		fmt.Sprint(a.Content.Forms) == fmt.Sprint(b.Content.Forms) &&
 		a.Content.Paired.Pairs == b.Content.Paired.Pairs && a.Content.Paired.Disagreed == b.Content.Paired.Disagreed &&
 		a.Content.Paired.Outputs["demand_mw"].Size(0.9) == b.Content.Paired.Outputs["demand_mw"].Size(0.9) &&

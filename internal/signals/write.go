@@ -135,6 +135,12 @@ func (w *writer) span(ctx context.Context, at span, endpoint string, sum *sketch
 			return err
 		}
 	}
+	if sum.Callers.Count() > 0 {
+		w.buffer = sum.Callers.AppendBinary(w.buffer[:0])
+		if err := put(whatCallers); err != nil {
+			return err
+		}
+	}
 	return w.content(ctx, endpoint, &sum.Content, put)
 }
 

@@ -298,21 +298,25 @@ func (s *Service) Curve(ctx context.Context, endpoint, version string, from, to 
 	return out, err
 }
 
-// Did is how many requests a version answered for an endpoint in a span of time, and how many of them failed, as
-// far as that is known.
-func (s *Service) Did(ctx context.Context, endpoint, version string, from, to time.Time) (requests, failed uint64) {
+// Did is how many requests a version answered for an endpoint in a span of time, how many of them failed, and about how
+// many callers asked, of those who give a name or a key, as far as that is known.
+func (s *Service) Did(ctx context.Context, endpoint, version string, from, to time.Time,
+) (requests, failed, callers uint64) {
 	windows, err := s.recorder.Windows(ctx, signals.Query{
 		Endpoint: endpoint, Versions: []string{version}, From: from.Truncate(time.Minute), To: to.Add(time.Minute),
+		Callers: true,
 	})
 	if err != nil {
 		s.Log.Warn("what a version did is not known", "endpoint", endpoint, "version", version, "error", err)
 	}
+	var who sketch.Distinct
 	for _, w := range windows {
-		if w.Dealt() {
+		if w.Lane != signals.Shadow { // who named the version, or was sent there by a rule, got its answers too
 			requests, failed = requests+w.Summary.Counts.Requests, failed+w.Summary.Counts.Failed()
+			who.Merge(&w.Summary.Callers)
 		}
 	}
-	return requests, failed
+	return requests, failed, who.Count()
 }
 
 // Lately is what the main lane of an endpoint had in the last while, as the forecast of a rollout needs it;

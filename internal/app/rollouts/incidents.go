@@ -147,7 +147,7 @@ func (s *Service) gather(ctx context.Context, i *incident.Incident) (m incident.
 	if !missing("the comparison", err) && len(all) > 0 {
 		m.Comparison = &all[0]
 	}
-	m.Requests, m.Failed = s.observe.Did(ctx, i.Endpoint, i.Candidate, i.Begun, i.At)
+	m.Requests, m.Failed, m.Callers = s.observe.Did(ctx, i.Endpoint, i.Candidate, i.Begun, i.At)
 	m.Curve, err = s.observe.Curve(ctx, i.Endpoint, i.Candidate, i.Begun, i.At.Add(time.Second))
 	missing("the evidence", err)
 	if p, err := s.registry.CompareProfiles(ctx, by, i.Incumbent, i.Candidate); err == nil {

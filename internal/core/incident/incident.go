@@ -71,6 +71,8 @@ type Report struct {
 	// failed.
 	Requests uint64 `json:"requests"`
 	Failed   uint64 `json:"failed"`
+	// Callers are about how many asked for them, of those who give their name or a key; 0 where nobody did.
+	Callers uint64 `json:"callers,omitempty" description:"about how many, of those who give a name or a key"`
 	// Comparison is of that time alone; absent where nothing was measured.
 	Comparison *compare.Comparison `json:"comparison,omitempty"`
 	// Curve is the evidence of the guards as it climbed.

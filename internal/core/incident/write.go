@@ -31,14 +31,15 @@ type Material struct {
 	Promotions []ladder.Promotion
 	// LookedAtData reports whether a gate demanded that somebody looks at how the data moved.
 	LookedAtData bool
-	// Requests and Failed are what the candidate did.
-	Requests, Failed uint64
+	// Requests and Failed are what the candidate did, Callers about how many known ones asked.
+	Requests, Failed, Callers uint64
 }
 
 // Write writes the report about an incident.
 func Write(i *Incident, m Material, now time.Time) Report {
 	r := Report{
-		WrittenAt: now, Requests: m.Requests, Failed: m.Failed, Comparison: m.Comparison, Curve: m.Curve,
+		WrittenAt: now, Requests: m.Requests, Failed: m.Failed, Callers: m.Callers, Comparison: m.Comparison,
+		Curve: m.Curve,
 		Moved: moved(m.Profiles), Approved: []Approval{}, Timeline: timeline(i, m),
 	}
 	if r.Curve == nil {
@@ -141,6 +142,13 @@ func (r *Report) furthest() (Moved, bool) {
 func sentence(i *Incident, m Material, r Report) string {
 	out := []string{fmt.Sprintf("%s gave %d answers in %s, and %d of them failed.", i.Candidate, r.Requests,
 		span.Rounded(i.At.Sub(i.Begun).Round(time.Second)), r.Failed)}
+	if r.Callers > 0 {
+		who := "callers"
+		if r.Callers == 1 {
+			who = "caller"
+		}
+		out = append(out, fmt.Sprintf("About %d %s got them, of those who give a name or a key.", r.Callers, who))
+	}
 	if c := m.Comparison; c != nil && i.Signal == guard.PredictionDrift {
 		for _, d := range c.Predictions {
 			if d.IncumbentMean == nil || d.CandidateMean == nil {

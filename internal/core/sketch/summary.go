@@ -111,6 +111,8 @@ type Traffic struct {
 	// server's part of it. Requests that failed are in Counts, not in here.
 	Latency Quantiles
 	Backend Quantiles
+	// Callers are those who gave their name, or a key, however they were answered.
+	Callers Distinct
 }
 
 // Add records one request.
@@ -127,6 +129,7 @@ func (t *Traffic) Merge(o *Traffic) {
 	t.Counts = t.Counts.Plus(o.Counts)
 	t.Latency.Merge(&o.Latency)
 	t.Backend.Merge(&o.Backend)
+	t.Callers.Merge(&o.Callers)
 }
 
 // Content is what is known of the requests whose bodies were read: a random sample

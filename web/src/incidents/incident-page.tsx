@@ -154,8 +154,11 @@ function ReportView({ incident: i, report: r }: { incident: ShownIncident; repor
           </ul>
           <h2 className="mt-4">What was touched</h2>
           <p className="text-[13px]">
-            {count(r.requests)} answers, of which {count(r.failed)} failed. Callers are not counted one by one, and
-            their requests are not kept.
+            {count(r.requests)} answers, of which {count(r.failed)} failed.{' '}
+            {r.callers
+              ? `About ${count(r.callers)} ${r.callers === 1 ? 'caller' : 'callers'} got them, of those who give a name or a key.`
+              : 'No caller gave a name or a key, so how many they were is not known.'}{' '}
+            Their requests are not kept.
           </p>
         </Panel>
       </div>
