@@ -28,7 +28,7 @@ func watched(r *rand.Rand, seconds int, margin, truth, alpha float64, p func(s i
 // However often one looks, the interval leaves the true difference out as seldom as it promises, also where the rates
 // swing with the day; and it decides.
 func TestAContestKeepsItsPromise(t *testing.T) {
-	const rounds, seconds, alpha = 40, 200, 0.1
+	const rounds, seconds, alpha = 24, 160, 0.1
 	for name, c := range map[string]struct {
 		margin, truth float64
 		rate          func(s int) float64
@@ -52,8 +52,8 @@ func TestAContestKeepsItsPromise(t *testing.T) {
 				decided++
 			}
 		}
-		// Beyond 9 of 40 an interval of 90 % comes with a chance of one in a hundred.
-		if left > 9 || (c.decides && decided < rounds*9/10) {
+		// Beyond 7 of 24 an interval of 90 % comes with a chance of less than one in a hundred.
+		if left > 7 || (c.decides && decided < rounds*9/10) {
 			t.Errorf("%s: left out in %d of %d, decided in %d", name, left, rounds, decided)
 		}
 	}
