@@ -2,19 +2,18 @@ package test
 
 import (
 	"fmt"
-	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 
+	"innerladder/test/plans"
+
 	"innerladder/internal/client"
 	"innerladder/internal/core/rollout"
-	"innerladder/internal/wire"
 	"innerladder/test/browser"
 
 	"github.com/chromedp/chromedp"
@@ -32,21 +31,6 @@ guards:
     margin: 0.2
 beta: 0.2
 capacity: 0
-`
-
-const which = `name: which
-kind: comparison
-compare:
-  share: 50 %
-  signal: error_rate
-  margin: 0.2
-  time: 2s
-  most: 1m
-guards:
-  - signal: error_rate
-    ratio: 2
-    margin: 0.3
-capacity: 1
 `
 
 // Copies from the console, and then by a plan from the command line: the page shows what they show, callers get only
@@ -79,7 +63,7 @@ func TestCopiesInTheConsole(t *testing.T) {
 		chromedp.WaitVisible(chromedp.CSS(`[data-stage="passed"]`)))
 	b.do("the report", b.open("/models/heat-demand/versions/2?show=evidence"), sees("answered differently"),
 		sees("say the same as @1"))
-	must(t, os.WriteFile(plan, []byte(which), 0o600))
+	must(t, os.WriteFile(plan, []byte(plans.Which), 0o600))
 	h.as(h.runaFile, "plan", "put", plan)
 	h.as(h.runaFile, "roll", "demand-hourly", "-to", "heat-demand@2", "-plan", "which")
 	b.do("a comparison", b.open("/rollouts/R-2"), sees("compared with @1"), sees("Does @2 do better in error rate?"),
@@ -97,7 +81,7 @@ func TestSoakKillsDuringCopies(t *testing.T) {
 	h := open(t)
 	h.listen = strings.TrimPrefix(h.server, "http://") // so that clients find it again
 	h.twoVersions()
-	for _, text := range []string{beside, which} {
+	for _, text := range []string{beside, plans.Which} {
 		_, err := h.runa.PutPlan(t.Context(), "", text, "for tests")
 		must(t, err)
 	}
@@ -110,30 +94,13 @@ func TestSoakKillsDuringCopies(t *testing.T) {
 func (h *house) killedDuringCopies(round int, plan string) {
 	t, ctx := h.t, h.t.Context()
 	t.Helper()
-	failed, stop := h.under(150)
-	o, err := h.runa.Roll(ctx, "demand-hourly", wire.NewRollout{To: "heat-demand@2", Plan: plan})
-	must(t, err)
-	time.Sleep(time.Duration(200+rand.IntN(2500)) * time.Millisecond)
-	err = h.stop(syscall.SIGKILL)
-	stop()
-	if !killed(err) {
-		t.Fatalf("round %d: ended with %v", round, err)
-	}
-	before := failed.Load()
-	h.start()
-	failed, stop = h.under(150)
-	var shown wire.ShownRollout
-	await(t, fmt.Sprintf("round %d: the end of %s by %s", round, o.ID, plan), 60*time.Second, func() bool {
-		shown, err = h.runa.Rollout(ctx, o.ID)
-		must(t, err)
-		return shown.Phase.Over()
-	})
-	stop()
+	shown, failed := h.killedAmid(fmt.Sprintf("round %d (%s)", round, plan), "heat-demand@2", plan, 400,
+		time.Minute, func() {})
 	reports, err := h.runa.Evidence(ctx, "heat-demand@2")
 	must(t, err)
 	made := 0
 	for _, e := range reports.Items {
-		if e.Shadow != nil && e.Shadow.Rollout == o.ID {
+		if e.Shadow != nil && e.Shadow.Rollout == shown.ID {
 			made++
 		}
 	}
@@ -141,13 +108,13 @@ func (h *house) killedDuringCopies(round int, plan string) {
 	must(t, err)
 	var lanes []int
 	for _, s := range all.Items {
-		if s.Rollout == o.ID {
+		if s.Rollout == shown.ID {
 			lanes = append(lanes, len(s.Lanes))
 		}
 	}
-	if shown.Phase != rollout.Finished || !slices.Equal(lanes, []int{1, 2}) || before+failed.Load() > 0 ||
+	if shown.Phase != rollout.Finished || !slices.Equal(lanes, []int{1, 2}) || failed > 0 ||
 		made != map[string]int{"beside": 1}[plan] {
 		t.Errorf("round %d, %s: %s, splits with %v lanes, %d reports, %d failed\n%+v", round, plan, shown.Phase, lanes,
-			made, before+failed.Load(), shown.Decisions)
+			made, failed, shown.Decisions)
 	}
 }

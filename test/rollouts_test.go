@@ -76,29 +76,13 @@ func (h *house) killedDuring(round int, kind rollout.Kind, bad bool, at map[stri
 		_, err = h.tove.Sign(ctx, p.ID, "yes", "mended")
 		must(t, err)
 	}
-	failed, stop := h.under(150)
 	plan := map[rollout.Kind]string{rollout.Canary: "hasty", rollout.BlueGreen: "hasty-twin"}[kind]
-	o, err := h.runa.Roll(ctx, "demand-hourly", wire.NewRollout{To: to, Plan: plan})
-	must(t, err)
-	if bad {
-		h.tell(at[to], "60")
-	}
-	time.Sleep(time.Duration(200+rand.IntN(4500)) * time.Millisecond)
-	err = h.stop(syscall.SIGKILL)
-	stop()
-	if !killed(err) {
-		t.Fatalf("round %d: ended with %v", round, err)
-	}
-	before := failed.Load()
-	h.start()
-	failed, stop = h.under(150)
-	var shown wire.ShownRollout
-	await(t, fmt.Sprintf("round %d (%s, bad %v): the end of %s", round, kind, bad, o.ID), 90*time.Second, func() bool {
-		shown, err = h.runa.Rollout(ctx, o.ID)
-		must(t, err)
-		return shown.Phase.Over()
+	what := fmt.Sprintf("round %d (%s, bad %v)", round, kind, bad)
+	shown, failed := h.killedAmid(what, to, plan, 700, 90*time.Second, func() {
+		if bad {
+			h.tell(at[to], "60")
+		}
 	})
-	stop()
 	want := rollout.Finished
 	if bad {
 		want = rollout.RolledBack
@@ -106,11 +90,40 @@ func (h *house) killedDuring(round int, kind rollout.Kind, bad bool, at map[stri
 	if shown.Phase != want {
 		t.Errorf("round %d (%s, bad %v): %s\n%+v", round, kind, bad, shown.Phase, shown.Decisions)
 	}
-	if n := before + failed.Load(); !bad && n > 0 {
-		t.Errorf("round %d: %d requests failed, and no model did", round, n)
+	if !bad && failed > 0 {
+		t.Errorf("round %d: %d requests failed, and no model did", round, failed)
 	}
 	h.inOrder(round, shown, from)
 	h.tell(at[to], "0")
+}
+
+// killedAmid rolls out a version by a plan while callers call, kills the service when some requests of at most so many
+// have ended, and lets it go on until the rollout is over, within a time. failed are requests that a service which ran
+// did not answer well. begun is called when the rollout has begun.
+func (h *house) killedAmid(what, to, plan string, most int64, within time.Duration,
+	begun func(),
+) (shown wire.ShownRollout, failed int64) {
+	t, ctx := h.t, h.t.Context()
+	t.Helper()
+	before, stop := h.under(150)
+	o, err := h.runa.Roll(ctx, "demand-hourly", wire.NewRollout{To: to, Plan: plan})
+	must(t, err)
+	begun()
+	h.more(30 + rand.Int64N(most-30))
+	err = h.stop(syscall.SIGKILL)
+	stop()
+	if !killed(err) {
+		t.Fatalf("%s: ended with %v", what, err)
+	}
+	h.start()
+	after, stop := h.under(150)
+	await(t, what+": the end of "+o.ID, within, func() bool {
+		shown, err = h.runa.Rollout(ctx, o.ID)
+		must(t, err)
+		return shown.Phase.Over()
+	})
+	stop()
+	return shown, before.Load() + after.Load()
 }
 
 // tell has a stand-in fail so many of a hundred requests.

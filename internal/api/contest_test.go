@@ -4,26 +4,12 @@ import (
 	"strings"
 	"testing"
 
+	"innerladder/test/plans"
+
 	"innerladder/internal/core/guard"
 	"innerladder/internal/core/rollout"
 	"innerladder/internal/wire"
 )
-
-// which is a plan that decides which version fails less.
-const which = `name: which
-kind: comparison
-compare:
-  share: 50 %
-  signal: error_rate
-  margin: 0.2
-  time: 2s
-  most: 1m
-guards:
-  - signal: error_rate
-    ratio: 2
-    margin: 0.3
-capacity: 1
-`
 
 // A fixed comparison keeps its share until it is decided, and ends with a verdict: main has everything again, without a
 // way back, and nobody steps down.
@@ -31,7 +17,7 @@ func TestAComparison(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
 	r.twoVersions()
-	r.plan(which)
+	r.plan(plans.Which)
 	r.calling()
 	out, err := r.runa.ForeseeRollout(ctx, "demand-hourly", wire.NewRollout{To: "heat-demand@2", Plan: "which"})
 	if err != nil || len(out.Forecast.Differences) != 4 || out.Forecast.Steps[0].Share != 5000 {
@@ -63,7 +49,7 @@ func TestAComparison(t *testing.T) {
 func TestAComparisonThatDoesHarm(t *testing.T) {
 	r := newRig(t)
 	_, two := r.twoVersions()
-	r.plan(which)
+	r.plan(plans.Which)
 	r.calling()
 	two.failing.Store(true)
 	started, err := r.runa.Roll(t.Context(), "demand-hourly", wire.NewRollout{To: "heat-demand@2", Plan: "which"})

@@ -128,14 +128,12 @@ func (x *exchange) exchangeOn(conn *upstream.Conn, a *upstream.Address) (failure
 	if failure != nil {
 		return failure
 	}
-	pass := x.pass
 	if x.copied != nil {
-		pass = x.compare
+		kept, failure = x.compare(conn, framing, begin)
+	} else {
+		kept, failure = x.pass(conn, framing, begin)
 	}
-	if kept, failure = pass(conn, framing, begin); failure != nil {
-		return failure
-	}
-	return nil
+	return failure
 }
 
 // wholeHead is the most that is written in one piece with the head.

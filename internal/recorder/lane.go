@@ -266,8 +266,8 @@ func (l *Lane) takeContent() {
 		l.content.Unread += n
 		l.rec.unread += n
 	}
-	if p := l.pairs.take(); !p.Empty() {
-		l.add(&sketch.Content{Paired: p})
+	if l.pairs.any() {
+		l.add(&sketch.Content{Paired: l.pairs.take()})
 	}
 	if l.content.Bodies == 0 && l.content.Unread == 0 && l.content.Paired.Empty() {
 		return

@@ -209,7 +209,7 @@ func (r *Recorder) Tick(now time.Time) {
 	for key, l := range r.lanes {
 		t := l.drain()
 		if t == nil && l.running != nil && l.running.at.Equal(at.Truncate(time.Minute)) && l.skipped.Load() == 0 &&
-			!l.pairs.some.Load() {
+			!l.pairs.any() {
 			l.forgetSeconds(at)
 			continue
 		}

@@ -61,6 +61,9 @@ func (s *Service) copiesOf(ctx context.Context, by act.Actor, o *rollout.Rollout
 		}
 		return e.Shadow, nil
 	}
+	if o.Copies == 0 {
+		return nil, nil
+	}
 	e, err := s.traffic.FindEndpoint(ctx, s.DB.Read(records.Everything), o.Endpoint)
 	if err != nil {
 		return nil, err

@@ -79,11 +79,10 @@ func (v *Judgement) Decided() bool { return v != nil && v.Decision != Undecided 
 type ContestState struct {
 	seqtest.Contest
 	Of Contest `json:"of"`
-	// Threshold is main's quantile of latency over the past, in nanoseconds.
-	Threshold float64 `json:"threshold,omitempty"`
-	// Taken is how much of the evidence was bet on already, Seen all that was.
-	Taken seqtest.Block `json:"taken"`
-	Seen  seqtest.Block `json:"seen"`
+	// Tail is what was taken of the evidence: of failures, or of what was beyond main's quantile of latency.
+	Tail
+	// Seen is all that was bet on.
+	Seen seqtest.Block `json:"seen"`
 }
 
 // readContest moves the contest on by what is new in the evidence, and says how it stands.
@@ -95,13 +94,7 @@ func (t *TrialState) readContest(c Contest, e *Pair) {
 	g := Guard{Signal: c.Signal}
 	fresh := seqtest.Block{}
 	if q := Quantile(c.Signal); q > 0 {
-		if s.Threshold > 0 {
-			fresh = since(s.Taken, beyond(e, s.Threshold, s.Threshold))
-		}
-		if main := e.Incumbent.Latency; float64(main.Count())*(1-q) >= leastTail {
-			s.Threshold = main.Nanoseconds(q)
-			s.Taken = beyond(e, s.Threshold, s.Threshold)
-		}
+		fresh = s.next(e, q, func(threshold float64) float64 { return threshold })
 	} else {
 		seen := g.block(e)
 		fresh, s.Taken = since(s.Taken, seen), seen

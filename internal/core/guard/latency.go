@@ -23,15 +23,33 @@ const leastHour = 20
 // against those of main beyond the threshold. The hypothesis is that of every threshold the trial has no
 // more beyond what is allowed of it than main has beyond itself.
 type LatencyState struct {
+	Tail
+	// Over is the evidence that the trial is slower than allowed, Under that it is not.
+	Over  seqtest.Rate `json:"over"`
+	Under seqtest.Rate `json:"under"`
+}
+
+// Tail is what of both lanes was beyond main's quantile over the past.
+type Tail struct {
 	// Threshold is in nanoseconds, Limit what is allowed of it; both 0 while main has answered too
 	// little.
 	Threshold float64 `json:"threshold"`
 	Limit     float64 `json:"limit"`
 	// Taken is how much is beyond them already.
 	Taken seqtest.Block `json:"taken"`
-	// Over is the evidence that the trial is slower than allowed, Under that it is not.
-	Over  seqtest.Rate `json:"over"`
-	Under seqtest.Rate `json:"under"`
+}
+
+// next is what came since beyond the threshold, and beyond what is allowed of it; it sets both for what comes next.
+func (s *Tail) next(e *Pair, q float64, limit func(threshold float64) float64) (fresh seqtest.Block) {
+	if s.Threshold > 0 {
+		fresh = since(s.Taken, beyond(e, s.Threshold, s.Limit))
+	}
+	if main := e.Incumbent.Latency; float64(main.Count())*(1-q) >= leastTail {
+		s.Threshold = main.Nanoseconds(q)
+		s.Limit = limit(s.Threshold)
+		s.Taken = beyond(e, s.Threshold, s.Limit)
+	}
+	return fresh
 }
 
 // beyond counts the answers of both lanes that are slower than a threshold, and than its limit. Requests
@@ -52,18 +70,11 @@ func (g Guard) Limit(x float64) float64 {
 	return math.Max(math.Max(1, g.Ratio)*x, x+g.Margin*float64(time.Millisecond))
 }
 
-// observe bets on what came since, and sets the threshold for what comes next.
+// observe bets on what came since.
 func (s *LatencyState) observe(g Guard, e *Pair, q float64) {
-	if s.Threshold > 0 {
-		b := since(s.Taken, beyond(e, s.Threshold, s.Limit))
-		s.Over.Observe(b)
-		s.Under.Observe(b)
-	}
-	if main := e.Incumbent.Latency; float64(main.Count())*(1-q) >= leastTail {
-		s.Threshold = main.Nanoseconds(q)
-		s.Limit = g.Limit(s.Threshold)
-		s.Taken = beyond(e, s.Threshold, s.Limit)
-	}
+	b := s.next(e, q, g.Limit)
+	s.Over.Observe(b)
+	s.Under.Observe(b)
 }
 
 // observeAfter holds a version that took over against the quantile of what was before: its answers beyond
