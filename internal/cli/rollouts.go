@@ -133,18 +133,7 @@ func (c *call) startRollout(ctx context.Context, n wire.NewRollout, wait bool) (
 		return o.ID, err
 	}
 	return o.ID, c.show(o, nil, func() {
-		if o.Plan.Kind == rollout.Comparison {
-			fmt.Fprintf(c.Out, "%s compares %s with %s, which answers %s, by the plan %s\n", o.ID, o.Candidate,
-				o.Incumbent, o.Endpoint, planName(o.Plan))
-			return
-		}
-		if o.Plan.Kind == rollout.Shadow {
-			fmt.Fprintf(c.Out, "%s tries %s on copies of what %s answers for %s, by the plan %s\n", o.ID, o.Candidate,
-				o.Incumbent, o.Endpoint, planName(o.Plan))
-			return
-		}
-		fmt.Fprintf(c.Out, "%s moves %s from %s to %s by the plan %s\n", o.ID, o.Endpoint, o.Incumbent, o.Candidate,
-			planName(o.Plan))
+		fmt.Fprintln(c.Out, o.Does(o.ID))
 	})
 }
 
@@ -203,13 +192,6 @@ func waitsFor(o wire.ShownRollout) string {
 	return strings.Join(out, "; ")
 }
 
-func planName(p rollout.Plan) string {
-	if p.Revision == 0 {
-		return p.Name
-	}
-	return fmt.Sprintf("%s#%d", p.Name, p.Revision)
-}
-
 func printOutlook(w io.Writer, o wire.Outlook) {
 	f := o.Forecast
 	takes := "cannot be told"
@@ -218,7 +200,7 @@ func printOutlook(w io.Writer, o wire.Outlook) {
 	}
 	lately := fmt.Sprintf("%.3g requests a second, %.2g %% of them failed, over the last %s", f.Traffic.Rate,
 		100*f.Traffic.Failing, f.Traffic.Over)
-	facts(w, "endpoint", o.Endpoint, "from", o.From, "to", o.To, "plan", planName(o.Plan)+", "+string(o.Plan.Kind),
+	facts(w, "endpoint", o.Endpoint, "from", o.From, "to", o.To, "plan", o.Plan.Ref()+", "+string(o.Plan.Kind),
 		"takes", takes, "traffic", lately)
 	fmt.Fprintln(w)
 	t := newTable(w, "STEP", "TAKES", "BECAUSE", "REQUESTS ON TRIAL")
@@ -280,7 +262,7 @@ func listRollouts(c *call) func(context.Context) error {
 			}
 			t := newTable(c.Out, "ROLLOUT", "ENDPOINT", "FROM", "TO", "PLAN", "STANDS", "SHARE", "BY", "BEGUN")
 			for _, o := range all.Items {
-				t.row(o.ID, o.Endpoint, o.Incumbent, o.Candidate, planName(o.Plan), stands(o),
+				t.row(o.ID, o.Endpoint, o.Incumbent, o.Candidate, o.Plan.Ref(), stands(o),
 					shareOf(o), o.By, ago(sinceNow(o.AskedAt)))
 			}
 			t.done()
@@ -317,7 +299,7 @@ func stands(o rollout.Rollout) string {
 }
 
 func printRollout(w io.Writer, o wire.ShownRollout) {
-	facts(w, "rollout", o.ID, "endpoint", o.Endpoint, "from", o.Incumbent, "to", o.Candidate, "plan", planName(o.Plan),
+	facts(w, "rollout", o.ID, "endpoint", o.Endpoint, "from", o.Incumbent, "to", o.Candidate, "plan", o.Plan.Ref(),
 		"stands", stands(o.Rollout), "share", shareOf(o.Rollout), "by", o.By+" "+quote(o.Reason))
 	if !o.Phase.Over() {
 		fmt.Fprintf(w, "\nnext: %s\n", o.Standing.Next)
@@ -377,7 +359,7 @@ func planCommands() []command {
 						case p.Warm > 0:
 							steps = []string{fmt.Sprintf("%d samples", p.Warm)}
 						}
-						t.row(planName(p.Plan), cmp.Or(p.Project, "built in"), string(p.Kind),
+						t.row(p.Plan.Ref(), cmp.Or(p.Project, "built in"), string(p.Kind),
 							strings.Join(steps, ", "), bake, p.About)
 					}
 					t.done()
@@ -417,7 +399,7 @@ func planCommands() []command {
 						return err
 					}
 					p, err := c.api.PutPlan(ctx, *project, string(text), *why)
-					return c.show(p, err, func() { fmt.Fprintln(c.Out, planName(p.Plan)) })
+					return c.show(p, err, func() { fmt.Fprintln(c.Out, p.Plan.Ref()) })
 				}
 			},
 		},

@@ -141,25 +141,25 @@ func Stopped(r Rollout, seen Seen, why string, now time.Time) (State, *Decision)
 	return m.next, d
 }
 
+// Does says what a rollout does, with who or what does it.
+func (r *Rollout) Does(who string) string {
+	by := "by the plan " + r.Plan.Ref()
+	switch r.Plan.Kind {
+	case Comparison:
+		return fmt.Sprintf("%s compares %s with %s, which answers %s, %s", who, r.Candidate, r.Incumbent,
+			r.Endpoint, by)
+	case Shadow:
+		return fmt.Sprintf("%s tries %s on copies of what %s answers for %s, %s", who, r.Candidate, r.Incumbent,
+			r.Endpoint, by)
+	}
+	return fmt.Sprintf("%s moves %s from %s to %s %s", who, r.Endpoint, r.Incumbent, r.Candidate, by)
+}
+
 // Begun is the first line of the log.
 func (r *Rollout) Begun(now time.Time) *Decision {
-	name := r.Plan.Name
-	if r.Plan.Revision > 0 {
-		name = fmt.Sprintf("%s#%d", name, r.Plan.Revision)
-	}
 	d := &Decision{
-		At: now, By: r.By, Phase: Waiting, Readings: []guard.Reading{},
-		Seen: fmt.Sprintf("%s moves %s from %s to %s by the plan %s.", r.By, r.Endpoint, r.Incumbent, r.Candidate,
-			name),
+		At: now, By: r.By, Phase: Waiting, Readings: []guard.Reading{}, Seen: r.Does(r.By) + ".",
 		Did: "It begins as soon as it may.",
-	}
-	if r.Plan.Kind == Comparison {
-		d.Seen = fmt.Sprintf("%s compares %s with %s, which answers %s, by the plan %s.", r.By, r.Candidate,
-			r.Incumbent, r.Endpoint, name)
-	}
-	if r.Plan.Kind == Shadow {
-		d.Seen = fmt.Sprintf("%s tries %s on copies of what %s answers for %s, by the plan %s.", r.By, r.Candidate,
-			r.Incumbent, r.Endpoint, name)
 	}
 	if r.Reason != "" {
 		d.Means = "“" + r.Reason + "”"

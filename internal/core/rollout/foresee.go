@@ -137,13 +137,7 @@ func Foresee(p Plan, t Traffic) Forecast {
 				"In %s, it would wait longer than the plan is patient (%s), and hold.", s.Name, p.Patience))
 		}
 	}
-	if t.Rate > 0 {
-		for _, more := range harms {
-			if h, ok := p.harmed(more, t, f.Steps); ok {
-				f.Harms = append(f.Harms, h)
-			}
-		}
-	}
+	p.addHarms(&f)
 	return f
 }
 
@@ -189,13 +183,7 @@ func (p *Plan) foreseeComparison(f Forecast) Forecast {
 	}
 	f.add("comparison, "+traffic.Percent(c.Share), c.Share, seconds, because, t)
 	f.Takes = f.Steps[0].Takes
-	if t.Rate > 0 {
-		for _, more := range harms {
-			if h, ok := p.harmed(more, t, f.Steps); ok {
-				f.Harms = append(f.Harms, h)
-			}
-		}
-	}
+	p.addHarms(&f)
 	return f
 }
 
@@ -230,6 +218,18 @@ func (p *Plan) foreseeCopies(f Forecast) Forecast {
 			fmt.Sprintf("It would wait longer than the plan is patient (%s), and hold.", p.Patience))
 	}
 	return f
+}
+
+// addHarms adds what would become of candidates that fail more, where there is traffic to tell it.
+func (p *Plan) addHarms(f *Forecast) {
+	if f.Traffic.Rate == 0 {
+		return
+	}
+	for _, more := range harms {
+		if h, ok := p.harmed(more, f.Traffic, f.Steps); ok {
+			f.Harms = append(f.Harms, h)
+		}
+	}
 }
 
 func (f *Forecast) add(name string, share int, seconds float64, because string, t Traffic) {

@@ -156,6 +156,14 @@ const (
 	longest              = 90 * 24 * time.Hour
 )
 
+// Ref is how a plan is named: NAME, or NAME#REVISION of one that is kept.
+func (p *Plan) Ref() string {
+	if p.Revision == 0 {
+		return p.Name
+	}
+	return fmt.Sprintf("%s#%d", p.Name, p.Revision)
+}
+
 // Terms are what the guards of the plan hold the candidate to.
 func (p *Plan) Terms() guard.Terms {
 	t := guard.Terms{Guards: p.Guards, Alpha: p.Alpha, Beta: p.Beta}
