@@ -260,7 +260,7 @@ func TestStoriesOfTheDemo(t *testing.T) {
 			"It is warmed with 30 sample requests", "answers within", "valve-fault@1 answers all of valve-check again",
 		},
 		"repeated-rows": {
-			"it still waits for prediction_drift to be shown good", "not enough to tell: 2 of 50 distinct inputs",
+			"prediction_drift to be shown good", "not enough to tell: 2 of 50 distinct inputs",
 		},
 		"quiet-draft": {
 			"It gets copies of 50 % of what return-temp@1 answers, and answers nobody", "What they showed is E-",
