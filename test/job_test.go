@@ -412,19 +412,19 @@ func TestAStandinThatMisbehaves(t *testing.T) {
 	}
 }
 
-// The demo plays its story out and leaves nothing running.
-func TestDemo(t *testing.T) {
-	if testing.Short() {
-		t.Skip("the demo takes more than a minute")
-	}
-	t.Parallel() // it is mostly waited for
-	dir := filepath.Join(t.TempDir(), "demo")
-	p := run(t, "demo", "-data", dir, "-listen", "127.0.0.1:0", "-gateway", "127.0.0.1:0", "-for", "110s", "-rate",
-		"150")
+// play plays the demo until its story has been played, ends it, and returns what it said.
+func play(t *testing.T, args ...string) string {
+	t.Helper()
+	p := run(t, append([]string{
+		"demo", "-listen", "127.0.0.1:0", "-gateway", "127.0.0.1:0", "-for", "5m", "-rate", "150",
+	}, args...)...)
 	var said strings.Builder
 	for {
 		text, err := p.out.ReadString('\n')
 		said.WriteString(text)
+		if strings.Contains(text, "The story has been played") {
+			must(t, p.cmd.Process.Signal(os.Interrupt))
+		}
 		if err != nil {
 			break
 		}
@@ -432,12 +432,23 @@ func TestDemo(t *testing.T) {
 	if err := <-p.done; err != nil {
 		t.Fatalf("the demo ended with %v:\n%s%s", err, &said, p.log)
 	}
+	return said.String()
+}
+
+// The demo plays its story out and leaves nothing running.
+func TestDemo(t *testing.T) {
+	if testing.Short() {
+		t.Skip("the demo takes more than a minute")
+	}
+	t.Parallel() // it is mostly waited for
+	dir := filepath.Join(t.TempDir(), "demo")
+	said := play(t, "-data", dir)
 	for _, s := range []string{
 		"a good canary takes over", "a bad canary is rolled back", "something waits for review",
 		"predicts another demand_mw", " 0 failed",
 	} {
-		if !strings.Contains(said.String(), s) {
-			t.Errorf("%q is not in:\n%s", s, &said)
+		if !strings.Contains(said, s) {
+			t.Errorf("%q is not in:\n%s", s, said)
 		}
 	}
 	await(t, "the end of all children", 5*time.Second, func() bool {

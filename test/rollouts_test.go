@@ -2,7 +2,6 @@ package test
 
 import (
 	"fmt"
-	"io"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -97,9 +96,9 @@ func (h *house) killedDuring(round int, kind rollout.Kind, bad bool, at map[stri
 	h.tell(at[to], "0")
 }
 
-// killedAmid rolls out a version by a plan while callers call, kills the service when some requests of at most so many
-// have ended, and lets it go on until the rollout is over, within a time. failed are requests that a service which ran
-// did not answer well. begun is called when the rollout has begun.
+// killedAmid rolls out a version by a plan while callers call, kills the service when some requests of at most so
+// many have ended, and lets it go on until the rollout is over, within a time. failed are requests that a service
+// which ran did not answer well. begun is called when the rollout has begun.
 func (h *house) killedAmid(what, to, plan string, most int64, within time.Duration,
 	begun func(),
 ) (shown wire.ShownRollout, failed int64) {
@@ -269,14 +268,9 @@ func TestStoriesOfTheDemo(t *testing.T) {
 	} {
 		t.Run(story, func(t *testing.T) {
 			t.Parallel()
-			p := run(t, "demo", "-story", story, "-data", filepath.Join(t.TempDir(), "demo"), "-listen", "127.0.0.1:0",
-				"-gateway", "127.0.0.1:0", "-for", "65s", "-rate", "150")
-			said, _ := io.ReadAll(p.out)
-			if err := <-p.done; err != nil {
-				t.Fatalf("the demo ended with %v:\n%s%s", err, said, p.log)
-			}
+			said := play(t, "-story", story, "-data", filepath.Join(t.TempDir(), "demo"))
 			for _, want := range says {
-				if !strings.Contains(string(said), want) {
+				if !strings.Contains(said, want) {
 					t.Errorf("no %q in\n%s", want, said)
 				}
 			}

@@ -92,6 +92,8 @@ func (r *rig) zebra() map[string]string {
 	_, err = r.runa.Split(ctx, "demand-hourly", lanes(10000, 0)[:1], hidden, -1)
 	must(r.t, err)
 	r.stripedRollout()
+	_, asked := r.asked("demand-hourly", `{"inputs":[{"name":"`+hidden+
+		`","datatype":"FP64","shape":[1],"data":[1]}]}`)
 	_, err = r.runa.AddCaller(ctx, "demand-hourly", "zebra-app")
 	must(r.t, err)
 	_, err = r.runa.Comment(ctx, 0, "heat-demand@1", hidden)
@@ -130,7 +132,7 @@ func (r *rig) zebra() map[string]string {
 	must(r.t, err)
 	return map[string]string{
 		"model": "heat-demand", "ref": "heat-demand@1", "other": "heat-demand@2",
-		"endpoint": "demand-hourly", "promotion": "P-2", "alert": "A-1", "run": run.Ref,
+		"endpoint": "demand-hourly", "request": asked, "promotion": "P-2", "alert": "A-1", "run": run.Ref,
 		"data": data.Ref, "artifact": "model.bin", "attachment": "notes.md", "label": "beta0", "upload": upload.ID,
 		"environment": "plant-north", "header": "Authorization", "caller": "zebra-app",
 		"person": "zebra-robot", "evidence": evidence.ID, "project": "zebra", "role": "reader",
@@ -236,6 +238,8 @@ var asks = map[string][2]string{
 	"listTokens": {"?robot=zebra-robot", ""}, "previewLadder": {"", `{}`},
 	"setLadder":     {"", `{"rungs":[{"name":"draft"},{"name":"live"}],"reason":"x"}`},
 	"showStatement": {"", `{"answer":"yes"}`}, "tick": {"", `{"item":"x","note":"x"}`},
+	"tryAgain": {"", `{}`}, "listRequests": {"?endpoint=demand-hourly", ""},
+	"listRefusals":  {"?endpoint=demand-hourly", ""},
 	"addSigningKey": {"", `{"public":"KEY"}`}, "endSigningKey": {"?key=SHA256:x", ""},
 	"attachEvidence": {"?kind=document", ""},
 }

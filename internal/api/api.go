@@ -89,7 +89,7 @@ func New(does *app.App, rec *recorder.Recorder, conf Config, log *slog.Logger) (
 		if err := does.Ready(c.Context()); err != nil {
 			return fault.New(fault.Unavailable, "not_ready", "the records cannot be read: %v", err)
 		}
-		if what := does.Observe.Degraded(); what != "" {
+		if what := does.Degraded(); what != "" {
 			return c.SendString("degraded: " + what + "\n")
 		}
 		return c.SendString("ready\n")

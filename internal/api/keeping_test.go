@@ -147,10 +147,16 @@ func (r *rig) callGateway(header ...string) int {
 
 // answered calls demand-hourly, and says with which id it was answered.
 func (r *rig) answered(header ...string) (status int, id string) {
+	r.t.Helper()
+	return r.asked("demand-hourly", `{"inputs":[{"name":"x","datatype":"FP64","shape":[1],"data":[1]}]}`, header...)
+}
+
+// asked calls an endpoint with a body, and says with which id it was answered.
+func (r *rig) asked(endpoint, body string, header ...string) (status int, id string) {
 	t, ctx := r.t, r.t.Context()
 	t.Helper()
-	req, err := http.NewRequestWithContext(ctx, "POST", r.gateway+"/v2/models/demand-hourly/infer",
-		strings.NewReader(`{"inputs":[{"name":"x","datatype":"FP64","shape":[1],"data":[1]}]}`))
+	req, err := http.NewRequestWithContext(ctx, "POST", r.gateway+"/v2/models/"+endpoint+"/infer",
+		strings.NewReader(body))
 	must(t, err)
 	for i := 0; i+1 < len(header); i += 2 {
 		req.Header.Set(header[i], header[i+1])

@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"innerladder/internal/core/access"
+	"innerladder/internal/core/request"
 	"innerladder/internal/core/sketch"
 	"innerladder/internal/recorder"
 
@@ -67,6 +68,12 @@ var (
 		nil,
 		nil,
 	)
+	refusedDesc = prometheus.NewDesc(
+		"innerladder_requests_refused_total",
+		"Requests that the gateway turned away; without an endpoint, those that found none.",
+		[]string{"endpoint", "reason"},
+		nil,
+	)
 	unavailableDesc = prometheus.NewDesc(
 		"innerladder_requests_unavailable_total",
 		"Requests meant for a version none of whose addresses was healthy.",
@@ -87,7 +94,7 @@ func (counted) Describe(ch chan<- *prometheus.Desc) {
 	ch <- unreadDesc
 	for _, d := range []*prometheus.Desc{
 		jobRunsDesc, jobSpentDesc, jobLastDesc, callersDesc, bodiesDesc, panicsDesc,
-		unavailableDesc,
+		unavailableDesc, refusedDesc,
 	} {
 		ch <- d
 	}
@@ -135,6 +142,14 @@ func (t counted) Collect(ch chan<- prometheus.Metric) {
 			quantiles, k.Endpoint, k.Lane, k.Version)
 	}
 	ch <- prometheus.MustNewConstMetric(unreadDesc, prometheus.CounterValue, float64(unread))
+	for endpoint, refused := range t.rec.RefusedTotals() {
+		for why, n := range refused {
+			if n > 0 {
+				ch <- prometheus.MustNewConstMetric(refusedDesc, prometheus.CounterValue, float64(n), endpoint,
+					request.Reason(why).Code())
+			}
+		}
+	}
 	t.collectHouse(ch)
 }
 
@@ -164,7 +179,7 @@ func (a *API) metrics(rec *recorder.Recorder, conf Config) fiber.Handler {
 		if err != nil {
 			return err
 		}
-		seen := map[string]bool{}
+		seen := map[string]bool{"": by.Rights.May(access.Administer, "")}
 		for _, e := range endpoints.Items {
 			seen[e.Name] = true
 		}

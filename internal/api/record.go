@@ -323,12 +323,14 @@ func settingOperations() []operation {
 				Deliveries string `json:"deliveries,omitempty"`
 				Notices    string `json:"notices,omitempty"`
 				Repeats    string `json:"repeats,omitempty"`
+				RequestGiB int    `json:"request_gib,omitempty"`
 				Reason     string `json:"reason,omitempty"`
 			},
 			) (keep.Retention, error) {
 				return c.app.Keep.SetRetention(c, c.by, keep.Retention{
 					Minutes: in.Minutes, Hours: in.Hours, Days: in.Days,
 					Readings: in.Readings, Deliveries: in.Deliveries, Notices: in.Notices, Repeats: in.Repeats,
+					RequestGiB: in.RequestGiB,
 				}, in.Reason)
 			}),
 		op("POST", "/settings/key/rotation", "rotateKey", "Seal all secrets with a new key", access.Administer, 200,

@@ -38,6 +38,7 @@ import (
 	"innerladder/internal/jobs"
 	"innerladder/internal/recorder"
 	"innerladder/internal/records"
+	"innerladder/internal/requestlog"
 	"innerladder/internal/seal"
 	"innerladder/internal/server"
 	"innerladder/internal/signals"
@@ -63,8 +64,8 @@ type rig struct {
 	jobs       *jobs.Set
 }
 
-// emptyRecords is a database of records in which nothing is yet: making its tables anew for every test takes a third of
-// the time of all.
+// emptyRecords is a database of records in which nothing is yet: making its tables anew for every test takes a
+// third of the time of all.
 func emptyRecords(t *testing.T) []byte {
 	t.Helper()
 	empty.once.Do(func() {
@@ -100,17 +101,20 @@ func newRig(t *testing.T) *rig {
 	unlocked, err := secrets.Unlock(t.Context(), db, keys, time.Now())
 	must(t, err)
 	ids := unlocked.RequestIDs
+	kept := requestlog.New(filepath.Join(dir, "requests"), unlocked.Columns, log)
 	outside, err := net.Listen("tcp", "127.0.0.1:0")
 	must(t, err)
 	inside, err := net.Listen("tcp", "127.0.0.1:0")
 	must(t, err)
 	address := "http://" + inside.Addr().String()
 	fetcher := &fetch.Fetcher{Private: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, Folders: []string{dir}}
-	gate := gateway.New(gateway.Config{IDs: ids, Timeout: 5 * time.Second, Connections: 64}, rec, log)
+	gate := gateway.New(gateway.Config{
+		IDs: ids, Timeout: 5 * time.Second, Connections: 64, Requests: kept,
+	}, rec, log)
 	skew := new(atomic.Int64)
 	s := app.New(app.Config{
 		Now:     func() time.Time { return time.Now().Add(time.Duration(skew.Load())) },
-		Records: db, Signals: keeper, Blobs: blobs, Recorder: rec, Router: gate, Log: log,
+		Records: db, Signals: keeper, Blobs: blobs, Recorder: rec, Requests: kept, Router: gate, Log: log,
 		Fetch: fetcher, Spare: time.Nanosecond, Address: address, Keys: keys, Unlocked: unlocked,
 	})
 	a, err := api.New(s, rec, api.Config{
@@ -123,7 +127,8 @@ func newRig(t *testing.T) *rig {
 	working, stopWorking := context.WithCancel(context.Background())
 	var all sync.WaitGroup
 	all.Go(func() { rec.RunReader(working) })
-	set := server.Jobs(s, gate, rec, keeper, nil, log)
+	all.Go(func() { kept.Run(working) })
+	set := server.Jobs(s, gate, rec, kept, keeper, nil, log)
 	all.Go(func() { set.Run(working) })
 	r := &rig{
 		t: t, skew: skew, dir: dir, store: db, server: address, gateway: "http://" + outside.Addr().String(),
@@ -241,6 +246,7 @@ type modelServer struct {
 	failing atomic.Bool
 	bias    atomic.Int64 // more than from the start
 	texts   atomic.Bool  // answers with texts where numbers are promised
+	copies  atomic.Int64 // requests that nobody acts on
 	input   string
 }
 
@@ -258,6 +264,9 @@ func (r *rig) modelServer(bias float64) *modelServer {
 		fmt.Fprintf(w, `{"name":"heat-demand","platform":"test","inputs":[{"name":%q,"datatype":"FP64","shape":[-1]}],"outputs":[{"name":"y","datatype":"FP64","shape":[-1]}]}`, m.input)
 	})
 	mux.HandleFunc("/v2/models/heat-demand/infer", func(w http.ResponseWriter, q *http.Request) {
+		if q.Header.Get(traffic.CopyHeader) == "true" {
+			m.copies.Add(1)
+		}
 		if m.failing.Load() {
 			w.WriteHeader(500)
 			_, _ = io.WriteString(w, `{"error":"told to fail"}`)

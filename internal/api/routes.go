@@ -90,7 +90,7 @@ func operations() []operation {
 	return slices.Concat(special(), signInOperations(), peopleOperations(), recordOperations(), keepingOperations(),
 		fileOperations(), registryOperations(), ladderOperations(), placeOperations(), alertOperations(),
 		splitOperations(), rolloutOperations(), incidentOperations(), historyOperations(), planOperations(),
-		contractOperations(), endpointOperations(), endpointKeeping())
+		contractOperations(), requestOperations(), endpointOperations(), endpointKeeping())
 }
 
 // placeOperations are the routes about where versions run.

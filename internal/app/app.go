@@ -6,6 +6,7 @@ package app
 import (
 	"context"
 	"log/slog"
+	"strings"
 	"time"
 
 	"innerladder/internal/app/act"
@@ -16,6 +17,7 @@ import (
 	"innerladder/internal/app/people"
 	"innerladder/internal/app/record"
 	"innerladder/internal/app/registry"
+	"innerladder/internal/app/requests"
 	"innerladder/internal/app/rollouts"
 	"innerladder/internal/app/secrets"
 	"innerladder/internal/app/traffic"
@@ -23,6 +25,7 @@ import (
 	"innerladder/internal/fetch"
 	"innerladder/internal/recorder"
 	"innerladder/internal/records"
+	"innerladder/internal/requestlog"
 	"innerladder/internal/seal"
 	"innerladder/internal/signals"
 )
@@ -34,6 +37,8 @@ type Config struct {
 	Blobs    *blob.Store
 	Recorder *recorder.Recorder
 	Router   traffic.Router
+	// Requests keeps single requests.
+	Requests *requestlog.Log
 	Log      *slog.Logger
 	// Unlocked are the keys of the installation.
 	Unlocked secrets.Unlocked
@@ -58,6 +63,7 @@ type App struct {
 	Registry *registry.Service
 	Traffic  *traffic.Service
 	Observe  *observe.Service
+	Requests *requests.Service
 	Ladder   *ladder.Service
 	Rollouts *rollouts.Service
 	Record   *record.Service
@@ -77,11 +83,23 @@ func New(c Config) *App {
 	a.Registry = registry.New(a.Base, a.People, c.Blobs, c.Fetch, c.Unlocked.RequestIDs)
 	a.Traffic = traffic.New(a.Base, a.People, a.Registry, a.Secrets, c.Recorder, c.Router)
 	a.Observe = observe.New(a.Base, a.Registry, a.Traffic, c.Recorder, c.Signals, c.Router)
+	a.Requests = requests.New(a.Base, a.Traffic, c.Recorder, c.Signals, c.Requests, c.Unlocked.RequestIDs)
 	a.Ladder = ladder.New(a.Base, a.People, a.Registry, a.Observe, c.Blobs, signer)
 	a.Rollouts = rollouts.New(a.Base, a.People, a.Registry, a.Traffic, a.Observe, a.Ladder)
 	a.Record = record.New(a.Base, a.People, a.Registry, a.Ladder, a.Observe, signer, c.Address)
-	a.Keep = keep.New(a.Base, a.Traffic, c.Blobs, c.Signals, c.Spare)
+	a.Keep = keep.New(a.Base, a.Traffic, c.Blobs, c.Signals, c.Requests, c.Spare)
 	return a
+}
+
+// Degraded says what does not work now, and what still does; empty when all is well.
+func (a *App) Degraded() string {
+	var parts []string
+	for _, what := range []string{a.Observe.Degraded(), a.Requests.Degraded()} {
+		if what != "" {
+			parts = append(parts, what)
+		}
+	}
+	return strings.Join(parts, "; ")
 }
 
 // Ready says whether the records can be read.

@@ -396,6 +396,7 @@ func retentionCommand(c *call) func(context.Context) error {
 	c.flags.StringVar(&r.Deliveries, "deliveries", "", "`DURATION` for the log of what was sent")
 	c.flags.StringVar(&r.Notices, "notices", "", "`DURATION` for notices that were read")
 	c.flags.StringVar(&r.Repeats, "repeats", "", "`DURATION` for answers to calls with an Idempotency-Key")
+	c.flags.IntVar(&r.RequestGiB, "requests", 0, "`GIB` that all logs of requests may have together")
 	reason := c.flags.String("reason", "", "`TEXT`: why")
 	return func(ctx context.Context) error {
 		now, err := c.api.Retention(ctx)
@@ -404,7 +405,8 @@ func retentionCommand(c *call) func(context.Context) error {
 		}
 		return c.show(now, err, func() {
 			facts(c.Out, "minutes", now.Minutes, "hours", now.Hours, "days", now.Days, "readings", now.Readings,
-				"deliveries", now.Deliveries, "notices", now.Notices, "repeats", now.Repeats, "record", "for ever")
+				"deliveries", now.Deliveries, "notices", now.Notices, "repeats", now.Repeats, "requests",
+				fmt.Sprintf("%d GiB in all; for how long is each endpoint's own", now.RequestGiB), "record", "for ever")
 		})
 	}
 }

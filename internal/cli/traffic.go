@@ -216,6 +216,7 @@ func editEndpoint(c *call) func(context.Context) error {
 		return nil
 	})
 	plan := termsOptions(c)
+	keeping := keepingOptions(c)
 	c.flags.StringVar(&edit.Reason, "why", "", "`REASON`")
 	return func(ctx context.Context) error {
 		was, err := c.api.Endpoint(ctx, c.args[0])
@@ -225,10 +226,13 @@ func editEndpoint(c *call) func(context.Context) error {
 		if held, given := plan(was.Terms); given {
 			edit.Terms = &held
 		}
+		if kept, given := keeping(was.Requests); given {
+			edit.Requests = &kept
+		}
 		e, err := c.api.EditEndpoint(ctx, c.args[0], edit)
 		return c.show(e, err, func() {
 			facts(c.Out, "endpoint", e.Name, "demands", e.Rung, "about", e.Description, "sticky by", e.Sticky,
-				"guards", guards(e.Terms))
+				"guards", guards(e.Terms), "keeps", keepsWhat(e.Requests))
 		})
 	}
 }
@@ -306,6 +310,10 @@ func showEndpoint(c *call) func(context.Context) error {
 				t.row(row...)
 			}
 			t.done()
+			for _, r := range now.Refused {
+				fmt.Fprintf(c.Out, "turned away in the last %g s: %s that %s\n", now.RefusedOver, count(r.Count),
+					r.What)
+			}
 			for _, l := range now.Lanes {
 				printCopies(c.Out, l.Copies)
 			}

@@ -357,10 +357,10 @@ func (c *Client) Retention(ctx context.Context) (keep.Retention, error) {
 
 // SetRetention says how long what grows is kept.
 func (c *Client) SetRetention(ctx context.Context, r keep.Retention, reason string) (keep.Retention, error) {
-	return call[keep.Retention](ctx, c, "PUT", path("settings", "retention"), map[string]string{
-		"minutes": r.Minutes, "readings": r.Readings, "deliveries": r.Deliveries, "notices": r.Notices,
-		"repeats": r.Repeats, "reason": reason,
-	})
+	return call[keep.Retention](ctx, c, "PUT", path("settings", "retention"), struct {
+		keep.Retention
+		Reason string `json:"reason,omitempty"`
+	}{r, reason})
 }
 
 // RotateKey seals all secrets with a new key.

@@ -209,6 +209,7 @@ func (x *exchange) passError(body []byte, whole bool) {
 		)
 	} else {
 		x.write(x.reply.Status, body, nil)
+		x.said = body
 	}
 	x.observe(class, nil)
 }
@@ -252,7 +253,7 @@ func (x *exchange) requestLeft() bool { return x.streamed && !x.requestBody.Done
 
 // write writes a whole answer.
 func (x *exchange) write(status int, body, lines []byte) {
-	x.begun = true
+	x.begun, x.status = true, status
 	out := append(x.answerHead(status, lines), "Content-Length: "...)
 	out = append(strconv.AppendInt(out, int64(len(body)), 10), "\r\n\r\n"...)
 	var err error
@@ -311,7 +312,7 @@ func (x *exchange) stream(conn *upstream.Conn, first []byte) (kept bool, failure
 // streamPieces writes the head of a streamed answer, what x.named holds of it, and then
 // all that follows.
 func (x *exchange) streamPieces(conn *upstream.Conn, lines []byte, binary bool) *upstream.Failure {
-	x.begun = true
+	x.begun, x.status = true, x.reply.Status
 	chunked := x.head.Minor == 1
 	x.keep = x.keep && chunked // without chunks the answer ends with the connection
 	out := x.answerHead(x.reply.Status, lines)

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"innerladder/internal/core/sketch"
+	"innerladder/internal/core/traffic"
 	"innerladder/internal/http1"
 	"innerladder/internal/upstream"
 )
@@ -205,7 +206,7 @@ func (x *exchange) requestFields(out []byte) []byte {
 		out = append(out, h.line...)
 	}
 	if x.copied != nil {
-		out = append(out, CopyHeader+": true\r\n"...)
+		out = append(out, traffic.CopyHeader+": true\r\n"...)
 	}
 	out = append(append(out, RequestHeader+": "...), x.id[:]...)
 	return append(out, "\r\n"...)

@@ -78,9 +78,9 @@ func (cs *callers) take(g *Gateway, conn net.Conn) {
 	if full {
 		// This runs where connections are accepted, so a slow caller must not hold it up.
 		_ = c.wire.SetWriteDeadline(time.Now().Add(time.Second))
-		c.refuseAt(
-			&refusal{503, "gateway.full", "the gateway has all the connections it can have; try again soon", true},
-		)
+		c.unread(&refusal{
+			503, "gateway.full", "the gateway has all the connections it can have; try again soon", true,
+		})
 		_ = c.wire.Close()
 		return
 	}
@@ -164,7 +164,7 @@ func (c *caller) next() (more bool) {
 		}
 	}()
 	if r := c.readHead(); r != nil {
-		c.refuseAt(r)
+		c.unread(r)
 		c.linger()
 		return false
 	}

@@ -15,10 +15,6 @@ import (
 	"innerladder/internal/upstream"
 )
 
-// CopyHeader tells a model server that nobody waits for its answer: the request is a copy of one that another
-// version has answered.
-const CopyHeader = "Inner-Ladder-Copy"
-
 const (
 	// mostCopies is how many copies for one lane may be under way at once: what comes while a shadow is slow, or
 	// gone, is dropped.
@@ -41,9 +37,9 @@ type copied struct {
 	size   int64
 }
 
-// copyOut sends copies of a request that main has just answered to the shadows of the endpoint. The answer is on its
-// way by then, and nothing here waits: where there is no room, a copy is dropped and counted. answer is main's, as the
-// model server gave it; nil when it cannot be compared.
+// copyOut sends copies of a request that main has just answered to the shadows of the endpoint. The answer is on
+// its way by then, and nothing here waits: where there is no room, a copy is dropped and counted. answer is main's,
+// as the model server gave it; nil when it cannot be compared.
 func (x *exchange) copyOut(answer []byte) {
 	if len(x.endpoint.shadows) == 0 || x.lane.kind != traffic.Main || x.pinned || x.streamed {
 		return

@@ -64,7 +64,7 @@ func TestCopies(t *testing.T) {
 	r.shadowed(main, shadow, 10000)
 	for range 10 {
 		status, header, body := r.call("POST", infer, "Inner-Ladder-Key", keyStart+"secret", "X-Team", "dispatch",
-			CopyHeader, "a lie")
+			traffic.CopyHeader, "a lie")
 		if status != 200 || header.Get(VersionHeader) != "heat-demand@1" || !strings.Contains(body, `"one"`) {
 			t.Fatalf("%d %v %s", status, header, body)
 		}
@@ -78,7 +78,7 @@ func TestCopies(t *testing.T) {
 	mu.Lock()
 	defer mu.Unlock()
 	for i, q := range got {
-		if q.Header.Get(CopyHeader) != "true" || q.Header.Get("X-Team") != "dispatch" ||
+		if q.Header.Get(traffic.CopyHeader) != "true" || q.Header.Get("X-Team") != "dispatch" ||
 			q.Header.Get("Inner-Ladder-Key") != "" || q.Header.Get(RequestHeader) == "" ||
 			!strings.Contains(bodies[i], `"datatype":"FP64","data":[1]`) {
 			t.Errorf("%v %s", q.Header, bodies[i])
@@ -100,11 +100,11 @@ func TestNobodyPassesForACopy(t *testing.T) {
 	r := newRig(t)
 	var said string
 	main := model(t, func(w http.ResponseWriter, q *http.Request) {
-		said = q.Header.Get(CopyHeader)
+		said = q.Header.Get(traffic.CopyHeader)
 		says("one")(w, q)
 	})
 	r.route(laneTo(traffic.Main, 1, 10000, main))
-	if status, _, _ := r.call("POST", infer, CopyHeader, "true"); status != 200 || said != "" {
+	if status, _, _ := r.call("POST", infer, traffic.CopyHeader, "true"); status != 200 || said != "" {
 		t.Errorf("%d %q", status, said)
 	}
 }

@@ -44,7 +44,17 @@ type exchange struct {
 	drawn         bool
 	// who stands for the name of a caller who keeps their version, 0 where there is none.
 	who uint64
-	id  [36]byte
+	// id is the text of uuid.
+	id   [36]byte
+	uuid uuid.UUID
+	// question is set when something about the gateway or an endpoint is asked, headless when the head could not be
+	// read, willObserve when a lane counts how the request ends.
+	question, headless, willObserve bool
+	// status is what the caller was told, refused why it was an answer of ours, said the body of an error that a
+	// model server gave.
+	status  int
+	refused *refusal
+	said    []byte
 
 	// body is the request's, or as much of it as is held: in memory that was lent, request,
 	// or still in the connection's buffer, peeked bytes of it. answered is memory lent for
@@ -98,10 +108,15 @@ func (x *exchange) refuse(r *refusal) {
 	closes := r.closes || !x.keep
 	x.keep = !closes
 	x.begun = true
-	lines := []byte(nil)
+	x.status, x.refused = r.status, r
+	var lines []byte
 	if x.lane != nil {
 		lines = x.namedLines(nil)
+	} else {
+		x.nameRefused()
+		lines = x.refusedLines()
 	}
+	x.turnedAway(r)
 	x.writeOwn(r.status, r.body(), lines, closes, r.retries())
 }
 
@@ -172,6 +187,7 @@ func (x *exchange) model(path []byte, get bool) {
 		version, rest = segment(after)
 	}
 	infer := string(rest) == "infer"
+	x.question = !infer && get
 	switch {
 	case len(name) == 0 || (len(rest) > 0 && !infer && string(rest) != "ready"):
 		x.noSuchPath(http.StatusNotFound)
@@ -218,6 +234,7 @@ func (x *exchange) find(name, version []byte) *refusal {
 			false,
 		}
 	}
+	x.endpoint = e
 	if e.keyed && !x.isCaller(e) {
 		return &refusal{
 			http.StatusUnauthorized,
@@ -235,7 +252,6 @@ func (x *exchange) find(name, version []byte) *refusal {
 			false,
 		}
 	}
-	x.endpoint = e
 	if len(version) > 0 {
 		if x.planned = e.lane(string(version)); x.planned == nil {
 			return &refusal{
@@ -307,6 +323,7 @@ func (x *exchange) infer() {
 	x.look(x.wire)
 	x.start = x.now
 	x.deadline = x.start.Add(x.g.config.Timeout)
+	x.willObserve = true
 	failure := x.attempt()
 	switch {
 	case failure == nil: // it is answered and observed
@@ -339,8 +356,15 @@ func (x *exchange) toLane() {
 // name gives the request the id that says who answers.
 func (x *exchange) name(now time.Time) {
 	origin := traffic.Origin{Endpoint: x.endpoint.id, Split: x.endpoint.split, Lane: x.lane.position}
-	id := uuid.UUID(x.g.config.IDs.Make(now, origin, x.g.count.Add(1)))
-	text, _ := id.MarshalText() // never fails
+	if origin.Lane >= traffic.NoLane {
+		origin.Lane = traffic.Unwritten
+	}
+	x.nameAs(now, origin)
+}
+
+func (x *exchange) nameAs(now time.Time, origin traffic.Origin) {
+	x.uuid = x.g.config.IDs.Make(now, origin, x.g.count.Add(1))
+	text, _ := x.uuid.MarshalText() // never fails
 	copy(x.id[:], text)
 }
 
@@ -357,6 +381,7 @@ func (x *exchange) observe(class sketch.Class, answer []byte) {
 		Class: class, Total: total, Backend: min(x.backend, total),
 		Drawn: x.drawn && x.lane == x.planned, Fallback: x.lane != x.planned, Caller: x.who, Known: x.known(),
 	})
+	x.keepRequest(class, total, answer)
 	if class != sketch.Answered {
 		return
 	}
@@ -367,8 +392,8 @@ func (x *exchange) observe(class sketch.Class, answer []byte) {
 	}
 }
 
-// known stands for who the caller is, by the name that keeps their version or by their key, 0 where they do not say. Of
-// copies nobody gets an answer.
+// known stands for who the caller is, by the name that keeps their version or by their key, 0 where they do not
+// say. Of copies nobody gets an answer.
 func (x *exchange) known() uint64 {
 	switch {
 	case x.who != 0 || x.copied != nil:

@@ -17,10 +17,12 @@ import (
 	"sync/atomic"
 	"time"
 
+	"innerladder/internal/core/request"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/eventloop"
 	"innerladder/internal/http1"
 	"innerladder/internal/recorder"
+	"innerladder/internal/requestlog"
 	"innerladder/internal/upstream"
 )
 
@@ -67,6 +69,8 @@ type Config struct {
 	Bodies int64
 	// IDs makes the ids of requests.
 	IDs *traffic.RequestIDs
+	// Requests keeps single requests; nil keeps none.
+	Requests *requestlog.Log
 	// Unreachable is told, without waiting for it, when a model server refused a
 	// connection; it may be nil.
 	Unreachable func(address string)
@@ -99,6 +103,9 @@ type Gateway struct {
 	swapping  sync.Mutex
 	addresses map[string]*upstream.Address
 
+	// nowhere counts and keeps the requests that found no endpoint.
+	nowhere account
+
 	// loops wait for all connections.
 	loops    *eventloop.Pool
 	copies   copies
@@ -126,6 +133,7 @@ func New(c Config, rec *recorder.Recorder, log *slog.Logger) *Gateway {
 	if g.loops, err = eventloop.New(c.Loops); err != nil {
 		log.Warn("the gateway waits for each connection by itself, which is slower", "error", err)
 	}
+	g.nowhere = g.accountOf(0, "", request.UsualKeeping())
 	g.bodies.most = c.Bodies
 	g.callers.open = map[*caller]struct{}{}
 	g.routes.Store(&map[string]*atomic.Pointer[endpoint]{})

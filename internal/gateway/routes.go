@@ -40,6 +40,7 @@ type endpoint struct {
 	targets traffic.Targets
 	// repeatable is set when asking a model server twice does no harm.
 	repeatable bool
+	account
 }
 
 type header struct {
@@ -230,6 +231,7 @@ func (g *Gateway) compile(r traffic.Route) (e *endpoint, made map[string]*upstre
 		keyed:      r.Keyed,
 		callers:    map[[sha256.Size]byte]string{},
 		repeatable: r.Repeatable,
+		account:    g.accountOf(r.ID, r.Endpoint, r.Requests),
 	}
 	made = map[string]*upstream.Address{}
 	for _, h := range r.Headers {

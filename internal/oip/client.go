@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"net/netip"
 	"net/url"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -28,8 +29,10 @@ type Client struct {
 	headers []traffic.Header
 }
 
-// With is a client that sends headers with every question.
-func (c *Client) With(headers []traffic.Header) *Client { return &Client{c.http, headers} }
+// With is a client that sends further headers with every question.
+func (c *Client) With(headers ...traffic.Header) *Client {
+	return &Client{c.http, slices.Concat(c.headers, headers)}
+}
 
 // Patient is a client whose answers may take as long as timeout.
 func (c *Client) Patient(timeout time.Duration) *Client {

@@ -63,6 +63,7 @@ type Recorder struct {
 	mu        sync.Mutex
 	lanes     map[Key]*Lane
 	endpoints map[string]*endpoint
+	refusals  map[string]*Refusals
 	// gone holds the traffic of lanes that are no longer kept in memory.
 	gone map[Total]*sketch.Traffic
 	// unread counts bodies that were to be read and were not.
@@ -114,6 +115,7 @@ func New(log *slog.Logger, budget int) *Recorder {
 		begun:     make(chan struct{}),
 		lanes:     map[Key]*Lane{},
 		endpoints: map[string]*endpoint{},
+		refusals:  map[string]*Refusals{},
 		gone:      map[Total]*sketch.Traffic{},
 	}
 	r.scales.reset()
@@ -232,6 +234,9 @@ func (r *Recorder) Tick(now time.Time) {
 	}
 	for name, e := range r.endpoints {
 		e.sampler.next(answered[name])
+	}
+	for _, f := range r.refusals {
+		f.tick(at)
 	}
 	r.forget(at)
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"strconv"
 	"time"
 
@@ -19,12 +20,16 @@ func (r View) AddEndpoint(ctx context.Context, e traffic.Endpoint) error {
 	if err != nil {
 		return err
 	}
+	requests, err := json.Marshal(e.Requests)
+	if err != nil {
+		return err
+	}
 	_, err = r.q.exec(ctx, `INSERT INTO endpoints (name, model_id, environment_id, rung, description, terms,
-		repeatable, sticky, created_by, created_at)
+		repeatable, sticky, requests, created_by, created_at)
 		VALUES (?, (SELECT id FROM models WHERE name = ?), (SELECT id FROM environments WHERE name = ?),
-			?, ?, ?, ?, ?, ?, ?)`,
-		e.Name, e.Model, e.Environment, e.Rung, e.Description, string(terms), e.Repeatable, e.Sticky, e.CreatedBy,
-		toMillis(e.CreatedAt))
+			?, ?, ?, ?, ?, ?, ?, ?)`,
+		e.Name, e.Model, e.Environment, e.Rung, e.Description, string(terms), e.Repeatable, e.Sticky, string(requests),
+		e.CreatedBy, toMillis(e.CreatedAt))
 	return err
 }
 
@@ -34,8 +39,13 @@ func (r View) SetEndpoint(ctx context.Context, e traffic.Endpoint) error {
 	if err != nil {
 		return err
 	}
-	_, err = r.q.exec(ctx, `UPDATE endpoints SET rung = ?, description = ?, terms = ?, repeatable = ?, sticky = ?
-		WHERE name = ?`, e.Rung, e.Description, string(terms), e.Repeatable, e.Sticky, e.Name)
+	requests, err := json.Marshal(e.Requests)
+	if err != nil {
+		return err
+	}
+	_, err = r.q.exec(ctx, `UPDATE endpoints SET rung = ?, description = ?, terms = ?, repeatable = ?, sticky = ?,
+		requests = ? WHERE name = ?`, e.Rung, e.Description, string(terms), e.Repeatable, e.Sticky, string(requests),
+		e.Name)
 	return err
 }
 
@@ -59,23 +69,23 @@ func (r View) RemoveEndpoint(ctx context.Context, e *traffic.Endpoint, now time.
 
 func (r View) endpoints(ctx context.Context, clause string, args ...any) ([]traffic.Endpoint, error) {
 	rows, err := r.q.rows(ctx, `SELECT e.id, e.name, m.project, m.name, v.name, e.rung, e.description, e.terms,
-		e.keyed, e.repeatable, e.sticky, e.created_by, e.created_at,
+		e.keyed, e.repeatable, e.sticky, e.requests, e.created_by, e.created_at,
 		coalesce((SELECT o.number FROM rollouts o WHERE o.endpoint_id = e.id AND o.ended_at IS NULL), 0)
 		FROM endpoints e JOIN models m ON m.id = e.model_id AND e.removed_at IS NULL AND ?
 		JOIN environments v ON v.id = e.environment_id ?`,
 		r.sees("m.project"), write(clause, args...))
 	out, err := collect(rows, err, func(rows *sql.Rows) (traffic.Endpoint, error) {
 		var e traffic.Endpoint
-		var terms string
+		var terms, requests string
 		var at, moving int64
 		if err := rows.Scan(&e.ID, &e.Name, &e.Project, &e.Model, &e.Environment, &e.Rung, &e.Description, &terms,
-			&e.Keyed, &e.Repeatable, &e.Sticky, &e.CreatedBy, &at, &moving); err != nil {
+			&e.Keyed, &e.Repeatable, &e.Sticky, &requests, &e.CreatedBy, &at, &moving); err != nil {
 			return e, err
 		}
 		if e.CreatedAt = fromMillis(at); moving > 0 {
 			e.Rollout = rollout.ID(moving)
 		}
-		return e, json.Unmarshal([]byte(terms), &e.Terms)
+		return e, errors.Join(json.Unmarshal([]byte(terms), &e.Terms), json.Unmarshal([]byte(requests), &e.Requests))
 	})
 	if err != nil {
 		return nil, err

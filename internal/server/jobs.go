@@ -10,6 +10,7 @@ import (
 	"innerladder/internal/gateway"
 	"innerladder/internal/jobs"
 	"innerladder/internal/recorder"
+	"innerladder/internal/requestlog"
 	"innerladder/internal/signals"
 )
 
@@ -18,7 +19,8 @@ import (
 const withoutAfter = 30 * time.Second
 
 // Jobs lists everything that is done without anybody asking.
-func Jobs(s *app.App, g *gateway.Gateway, rec *recorder.Recorder, keeper *signals.Keeper, hurry <-chan struct{},
+func Jobs(s *app.App, g *gateway.Gateway, rec *recorder.Recorder, requests *requestlog.Log,
+	keeper *signals.Keeper, hurry <-chan struct{},
 	log *slog.Logger,
 ) *jobs.Set {
 	set := jobs.New(log)
@@ -39,6 +41,7 @@ func Jobs(s *app.App, g *gateway.Gateway, rec *recorder.Recorder, keeper *signal
 			OnTheSecond: true,
 			Run: func(_ context.Context, now time.Time) error {
 				rec.Tick(now)
+				requests.Tick()
 				select {
 				case counted <- struct{}{}:
 				default: // it is being looked at
@@ -82,6 +85,7 @@ func Jobs(s *app.App, g *gateway.Gateway, rec *recorder.Recorder, keeper *signal
 	every("promotions", time.Second, ask(s.Ladder.StepPromotions))
 	every("deliveries", time.Second, ask(s.Notices.Deliver))
 	every("index of the record", time.Second, ask(s.Record.IndexRecord))
+	every("forgetting requests", time.Minute, ask(s.Keep.ForgetRequests))
 	every("forgetting", time.Hour, ask(s.Keep.Forget))
 	return set
 }

@@ -27,6 +27,7 @@ import (
 	"innerladder/internal/jobs"
 	"innerladder/internal/recorder"
 	"innerladder/internal/records"
+	"innerladder/internal/requestlog"
 	"innerladder/internal/seal"
 	"innerladder/internal/signals"
 	"innerladder/web"
@@ -105,8 +106,10 @@ func Run(ctx context.Context, o Options) (err error) {
 	h := &house{log: o.Log, rec: recorder.New(o.Log, o.BodyBudget), hurry: make(chan struct{}, 1)}
 	h.keeper = signals.NewKeeper(filepath.Join(o.Data, "signals.db"), o.Log, h.rec.Attach)
 	defer func() { err = errors.Join(err, h.keeper.Close()) }()
+	h.requests = requestlog.New(filepath.Join(o.Data, "requests"), unlocked.Columns, o.Log)
 	h.gate = gateway.New(
 		gateway.Config{
+			Requests:    h.requests,
 			IDs:         unlocked.RequestIDs,
 			Timeout:     o.Timeout,
 			Connections: o.Connections,
@@ -127,6 +130,7 @@ func Run(ctx context.Context, o Options) (err error) {
 			Signals:  h.keeper,
 			Blobs:    blobs,
 			Recorder: h.rec,
+			Requests: h.requests,
 			Router:   h.gate,
 			Log:      o.Log,
 			Unlocked: unlocked,
@@ -147,8 +151,10 @@ type house struct {
 	log    *slog.Logger
 	rec    *recorder.Recorder
 	keeper *signals.Keeper
-	gate   *gateway.Gateway
-	app    *app.App
+	// requests keeps single requests.
+	requests *requestlog.Log
+	gate     *gateway.Gateway
+	app      *app.App
 	// hurry asks for a round of health checks at once.
 	hurry chan struct{}
 }
@@ -219,7 +225,7 @@ func (h *house) run(ctx context.Context, o Options, inside net.Listener) error {
 	}
 	broken := make(chan error, 2)
 	go func() { broken <- h.gate.Serve(outside) }()
-	set := Jobs(h.app, h.gate, h.rec, h.keeper, h.hurry, h.log)
+	set := Jobs(h.app, h.gate, h.rec, h.requests, h.keeper, h.hurry, h.log)
 	// Recording ends after the gateway, so nothing that was answered goes unrecorded.
 	reading, stopReading := context.WithCancel(context.WithoutCancel(ctx))
 	working, stopWorking := context.WithCancel(context.WithoutCancel(ctx))
@@ -227,6 +233,7 @@ func (h *house) run(ctx context.Context, o Options, inside net.Listener) error {
 	defer stopWorking()
 	var readers, workers sync.WaitGroup
 	readers.Go(func() { h.rec.RunReader(reading) })
+	readers.Go(func() { h.requests.Run(reading) })
 	workers.Go(func() { set.Run(working) })
 
 	control, firstLink, err := h.control(ctx, o, set)

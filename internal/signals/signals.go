@@ -194,6 +194,8 @@ type Batch struct {
 	Bins     []FixedBins
 	Windows  []Window
 	Evidence []Evidence
+	// Refused are added to what is there.
+	Refused []Refused
 }
 
 // Write writes a batch, all of it or nothing. Windows replace earlier states of the same
@@ -220,6 +222,11 @@ func (s *Store) Write(ctx context.Context, b Batch) error {
 		for _, e := range b.Evidence {
 			if err := w.evidence(ctx, e); err != nil {
 				return fmt.Errorf("writing the evidence of %s: %w", e.Endpoint, err)
+			}
+		}
+		for _, n := range b.Refused {
+			if err := putRefused(ctx, tx, n); err != nil {
+				return fmt.Errorf("writing the refusals of %s: %w", n.Endpoint, err)
 			}
 		}
 		return w.late(ctx)

@@ -5,6 +5,7 @@ import (
 
 	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/guard"
+	"innerladder/internal/core/request"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/core/watch"
 )
@@ -56,7 +57,9 @@ type EditEndpoint struct {
 	Terms       *guard.Terms `json:"terms,omitempty" description:"what trial lanes are held to; not while there is one"`
 	Repeatable  *bool        `json:"repeatable,omitempty"`
 	Sticky      *string      `json:"sticky,omitempty" description:"what keeps callers on their lane"`
-	Reason      string       `json:"reason,omitempty"`
+	// Requests says what is kept of single requests from now on.
+	Requests *request.Keeping `json:"requests,omitempty" description:"what is kept of single requests from now on"`
+	Reason   string           `json:"reason,omitempty"`
 }
 
 // LaneNow is what one lane of the split in force does now.
@@ -85,8 +88,18 @@ type EndpointNow struct {
 	Lanes    []LaneNow `json:"lanes"`
 	// Diverted is set while the gateway answers by a way back that could not be recorded yet.
 	Diverted string `json:"diverted,omitempty" description:"set while a way back is not written down yet"`
+	// Refused is what the gateway turned away in the last seconds.
+	Refused     []RefusedNow `json:"refused" description:"what the gateway turned away lately, most frequent first"`
+	RefusedOver float64      `json:"refused_over" description:"in so many seconds"`
 	// Guards are what the guards of the trial lanes say; empty without a trial.
 	Guards []GuardNow `json:"guards"`
+}
+
+// RefusedNow is how many requests were turned away lately for one reason.
+type RefusedNow struct {
+	Reason string `json:"reason" description:"the code of the error that callers got"`
+	What   string `json:"what" description:"what such requests did"`
+	Count  uint64 `json:"count"`
 }
 
 // GuardNow is what one guard says of one trial lane.

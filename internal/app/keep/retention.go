@@ -3,10 +3,12 @@ package keep
 import (
 	"context"
 	"errors"
+	"time"
 
 	"innerladder/internal/app/act"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/keep"
+	"innerladder/internal/core/request"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/jobs"
 	"innerladder/internal/records"
@@ -17,7 +19,7 @@ import (
 func usualRetention() keep.Retention {
 	return keep.Retention{
 		Minutes: "72h", Hours: "2160h", Days: "9600h", Readings: "720h", Deliveries: "720h",
-		Notices: "2160h", Repeats: "48h",
+		Notices: "2160h", Repeats: "48h", RequestGiB: 20,
 	}
 }
 
@@ -58,6 +60,9 @@ func (s *Service) SetRetention(ctx context.Context, by act.Actor, n keep.Retenti
 			*f.into = f.was
 		}
 	}
+	if n.RequestGiB == 0 {
+		n.RequestGiB = before.RequestGiB
+	}
 	if _, err := n.Ages(); err != nil {
 		return n, err
 	}
@@ -95,6 +100,32 @@ func (s *Service) Forget(ctx context.Context) error {
 	return errors.Join(kept.Forget(ctx, now,
 		signals.Ages{Minutes: ages.Minutes, Hours: ages.Hours, Days: ages.Days, Readings: ages.Readings}),
 		s.forgetTrials(ctx, kept))
+}
+
+// ForgetRequests drops the days of requests that are older than their endpoints keep them, or too much together. It is
+// called from time to time.
+func (s *Service) ForgetRequests(ctx context.Context) error {
+	if s.requests == nil {
+		return nil
+	}
+	r, err := s.retention(ctx)
+	if err != nil {
+		return err
+	}
+	endpoints, err := s.DB.Read(records.Everything).Endpoints(ctx)
+	if err != nil {
+		return err
+	}
+	ages := map[int64]time.Duration{}
+	for _, e := range endpoints {
+		ages[e.ID] = e.Requests.Age()
+	}
+	return s.requests.Forget(s.Now(), func(endpoint int64) time.Duration {
+		if age, ok := ages[endpoint]; ok {
+			return age
+		}
+		return request.UsualKeeping().Age() // it was taken away, or the requests found none
+	}, int64(r.RequestGiB)<<30)
 }
 
 // forgetTrials drops the evidence of trials that have ended.

@@ -11,6 +11,7 @@ import (
 	"innerladder/internal/app/act"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/guard"
+	"innerladder/internal/core/request"
 	"innerladder/internal/core/rollout"
 	"innerladder/internal/core/sketch"
 	spans "innerladder/internal/core/span"
@@ -90,11 +91,29 @@ func (s *Service) EndpointNow(ctx context.Context, by act.Actor, name string) (w
 	return s.endpointNow(ctx, by, e)
 }
 
+// refusedSpan is how far back what was turned away is shown as of now: a caller who retries does so less and less
+// often.
+const refusedSpan = time.Minute
+
+// refusedNow says what the gateway turned away at an endpoint lately.
+func (s *Service) refusedNow(endpoint string, now time.Time) []wire.RefusedNow {
+	out := []wire.RefusedNow{}
+	for why, n := range s.recorder.RefusedLately(endpoint, now.Add(-refusedSpan), now) {
+		if r := request.Reason(why); n > 0 {
+			out = append(out, wire.RefusedNow{Reason: r.Code(), What: r.What(), Count: n})
+		}
+	}
+	slices.SortStableFunc(out, func(a, b wire.RefusedNow) int { return cmp.Compare(b.Count, a.Count) })
+	return out
+}
+
 func (s *Service) endpointNow(ctx context.Context, by act.Actor, e *traffic.Endpoint) (wire.EndpointNow, error) {
 	now := s.Now()
 	n := wire.EndpointNow{
 		Endpoint: e.Name, Project: e.Project, At: now, Lanes: []wire.LaneNow{}, Guards: []wire.GuardNow{},
+		RefusedOver: refusedSpan.Seconds(),
 	}
+	n.Refused = s.refusedNow(e.Name, now)
 	if e.Split == nil {
 		return n, nil
 	}
@@ -298,8 +317,8 @@ func (s *Service) Curve(ctx context.Context, endpoint, version string, from, to 
 	return out, err
 }
 
-// Did is how many requests a version answered for an endpoint in a span of time, how many of them failed, and about how
-// many callers asked, of those who give a name or a key, as far as that is known.
+// Did is how many requests a version answered for an endpoint in a span of time, how many of them failed, and about
+// how many callers asked, of those who give a name or a key, as far as that is known.
 func (s *Service) Did(ctx context.Context, endpoint, version string, from, to time.Time,
 ) (requests, failed, callers uint64) {
 	windows, err := s.recorder.Windows(ctx, signals.Query{

@@ -15,6 +15,7 @@ import (
 	"innerladder/internal/core/lineage"
 	"innerladder/internal/core/naming"
 	"innerladder/internal/core/registry"
+	"innerladder/internal/core/traffic"
 	"innerladder/internal/records"
 	"innerladder/internal/wire"
 
@@ -525,6 +526,10 @@ func (s *Service) whoAnswered(ctx context.Context, r records.View, id uuid.UUID,
 	at, origin, ok := s.requests.Read(id)
 	if !ok {
 		return nil, unknown
+	}
+	if origin.Lane == traffic.NoLane {
+		return nil, fault.New(fault.Unknown, "request.refused", "no version answered request %s: it was turned away",
+			raw).In("from").Do("see why with: innerladder request %s", raw)
 	}
 	a, err := r.LaneOf(ctx, origin.Endpoint, origin.Split, origin.Lane)
 	if errors.Is(err, records.ErrNone) {

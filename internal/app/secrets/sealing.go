@@ -2,6 +2,8 @@ package secrets
 
 import (
 	"context"
+	"crypto/hkdf"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"time"
@@ -24,7 +26,9 @@ const (
 // Unlocked are the keys that only this installation has.
 type Unlocked struct {
 	RequestIDs *traffic.RequestIDs
-	Signer     seal.Signer
+	// Columns keys the hashes of columns of requests.
+	Columns []byte
+	Signer  seal.Signer
 }
 
 // Unlock opens the keys of an installation, makes those that are missing, seals what was
@@ -58,6 +62,9 @@ func Unlock(ctx context.Context, db *records.DB, keys *seal.Ring, now time.Time)
 		return out, err
 	}
 	if out.RequestIDs, err = traffic.NewRequestIDs(ids); err != nil {
+		return out, err
+	}
+	if out.Columns, err = hkdf.Key(sha256.New, ids, nil, "columns of requests", sha256.Size); err != nil {
 		return out, err
 	}
 	out.Signer = seal.NewSigner(seed)

@@ -14,6 +14,7 @@ import (
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/guard"
 	"innerladder/internal/core/naming"
+	"innerladder/internal/core/request"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/records"
 	"innerladder/internal/wire"
@@ -64,7 +65,8 @@ func (s *Service) AddEndpoint(ctx context.Context, by act.Actor, n wire.NewEndpo
 		}
 		e := traffic.Endpoint{
 			Name: n.Name, Project: m.Project, Model: n.Model, Environment: n.Environment, Rung: n.Rung,
-			Description: n.Description, Terms: terms, Repeatable: n.Repeatable, CreatedBy: t.By.Name, CreatedAt: t.Now,
+			Description: n.Description, Terms: terms, Repeatable: n.Repeatable, Requests: request.UsualKeeping(),
+			CreatedBy: t.By.Name, CreatedAt: t.Now,
 		}
 		if err := t.View.AddEndpoint(ctx, e); err != nil {
 			return nil, err
@@ -91,12 +93,20 @@ func (s *Service) EditEndpoint(ctx context.Context, by act.Actor, name string,
 			return nil, err
 		}
 	}
+	if edit.Requests != nil {
+		if err := edit.Requests.Check(); err != nil {
+			return nil, err
+		}
+	}
 	return act.Change(ctx, s.Base, by, access.Route, func(t *act.Tx) (*traffic.Endpoint, error) {
 		e, err := s.FindEndpoint(ctx, t.View, name)
 		if err != nil {
 			return nil, err
 		}
 		before := *e
+		if edit.Requests != nil {
+			e.Requests = *edit.Requests
+		}
 		if edit.Description != nil {
 			e.Description = *edit.Description
 		}
@@ -136,7 +146,7 @@ func (s *Service) EditEndpoint(ctx context.Context, by act.Actor, name string,
 func settings(e traffic.Endpoint) wire.EditEndpoint {
 	return wire.EditEndpoint{
 		Description: &e.Description, Rung: &e.Rung, Terms: &e.Terms, Repeatable: &e.Repeatable,
-		Sticky: &e.Sticky,
+		Sticky: &e.Sticky, Requests: &e.Requests,
 	}
 }
 
@@ -268,9 +278,9 @@ func (s *Service) Splits(ctx context.Context, by act.Actor, endpoint string,
 	})
 }
 
-// Split makes a new split of an endpoint and puts it in force. based is the number of
-// the split it was decided on, -1 when the caller does not care. Without rules (nil) those in force stay whose versions
-// have a lane; an empty list ends them.
+// Split makes a new split of an endpoint and puts it in force. based is the number of the split it was decided on,
+// -1 when the caller does not care. Without rules (nil) those in force stay whose versions have a lane; an empty
+// list ends them.
 func (s *Service) Split(ctx context.Context, by act.Actor, endpoint string, lanes []traffic.Lane,
 	rules []traffic.Rule, reason string, based int,
 ) (*traffic.Split, error) {

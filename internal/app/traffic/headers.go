@@ -138,5 +138,5 @@ func (s *Service) serversIn(ctx context.Context, environment, address string) (*
 	if err != nil || len(headers) == 0 {
 		return s.servers, err
 	}
-	return s.servers.With(headers), nil
+	return s.servers.With(headers...), nil
 }

@@ -95,7 +95,7 @@ func (s *Service) RerouteMissing(ctx context.Context) error {
 
 // readRoute reads all that the gateway must know of an endpoint.
 func (s *Service) readRoute(ctx context.Context, r records.View, e traffic.Endpoint) (traffic.Route, error) {
-	route := traffic.Route{Endpoint: e.Name, ID: e.ID, Keyed: e.Keyed, Repeatable: e.Repeatable}
+	route := traffic.Route{Endpoint: e.Name, ID: e.ID, Keyed: e.Keyed, Repeatable: e.Repeatable, Requests: e.Requests}
 	var err error
 	if route.Headers, err = s.headersOf(ctx, r, e.Environment); err != nil {
 		// The endpoint goes on without them rather than not at all.

@@ -25,6 +25,7 @@ const (
 	Place    Permission = "place"
 	Route    Permission = "route"
 	Handle   Permission = "handle"
+	Inspect  Permission = "inspect"
 	Prune    Permission = "prune"
 	Audit    Permission = "audit"
 	Manage   Permission = "manage"
@@ -64,6 +65,7 @@ func Permissions() []Described {
 		{Place, "place versions in environments"},
 		{Route, "add endpoints, change splits, return to earlier ones, give keys to callers"},
 		{Handle, "acknowledge and resolve alerts"},
+		{Inspect, "see single requests with what was asked and answered, and try them again"},
 		{Prune, "retire, reinstate and delete versions"},
 		{Audit, "search, verify and export the record, with values before and after"},
 		{Manage, "give roles in the project, keep its environments with their headers, its robots and webhooks"},
@@ -148,8 +150,8 @@ func BuiltIn() []Role {
 		{"approver", []Permission{Read, Comment, Sign, Audit}, "signs promotions and looks into the record", true},
 		{
 			"operator",
-			[]Permission{Read, Comment, Place, Route, Handle, Audit},
-			"places versions, splits traffic, rolls back, handles alerts", true,
+			[]Permission{Read, Comment, Place, Route, Handle, Inspect, Audit},
+			"places versions, splits traffic, rolls back, handles alerts, looks into requests", true,
 		},
 		{Owner, all, "everything in the project; given for all projects, the service itself", true},
 	}

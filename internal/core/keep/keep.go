@@ -15,6 +15,8 @@ type Retention struct {
 	Deliveries string `json:"deliveries" description:"the log of what was sent to webhooks and by e-mail"`
 	Notices    string `json:"notices" description:"notices that were read"`
 	Repeats    string `json:"repeats" description:"answers to calls that carried an Idempotency-Key"`
+	// RequestGiB bounds the logs of requests; for how long they are kept is each endpoint's own.
+	RequestGiB int `json:"request_gib" description:"the most that all logs of requests may have together; the oldest days go first"`
 }
 
 // Ages reads the durations.
@@ -40,6 +42,10 @@ func (r Retention) Ages() (out struct{ Minutes, Hours, Days, Readings, Deliverie
 				In(f.field).Do("give a duration of at least %.0fh, such as 720h", f.least.Hours())
 		}
 		*f.into = d
+	}
+	if r.RequestGiB < 1 {
+		return out, fault.New(fault.Invalid, "retention.size", "the logs of requests cannot be kept in %d GiB",
+			r.RequestGiB).In("request_gib").Do("give 1 or more; what an endpoint keeps is set at the endpoint")
 	}
 	return out, nil
 }

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"innerladder/internal/core/guard"
+	"innerladder/internal/core/request"
 
 	"github.com/cespare/xxhash/v2"
 )
@@ -72,6 +73,8 @@ type Route struct {
 	Callers []Caller
 	// Repeatable endpoints may be asked twice without harm.
 	Repeatable bool
+	// Requests says what is kept of single requests.
+	Requests request.Keeping
 	// Watched are the pairs of which evidence is gathered.
 	Watched []guard.TrialPair
 }

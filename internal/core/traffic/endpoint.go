@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"innerladder/internal/core/guard"
+	"innerladder/internal/core/request"
 )
 
 // Endpoint is the stable name that callers call.
@@ -20,9 +21,11 @@ type Endpoint struct {
 	// Sticky is what keeps callers on their lane.
 	Sticky string `json:"sticky,omitempty" description:"keeps callers on their lane: key, caller, header NAME, …"`
 	// Repeatable endpoints may be asked twice without harm.
-	Repeatable bool      `json:"repeatable" description:"true when asking a model server twice does no harm, so that a request is sent again whenever it failed"`
-	CreatedBy  string    `json:"created_by"`
-	CreatedAt  time.Time `json:"created_at"`
+	Repeatable bool `json:"repeatable" description:"true when asking a model server twice does no harm, so that a request is sent again whenever it failed"`
+	// Requests says what is kept of single requests.
+	Requests  request.Keeping `json:"requests" description:"what is kept of single requests"`
+	CreatedBy string          `json:"created_by"`
+	CreatedAt time.Time       `json:"created_at"`
 	// Split is the one in force; nil until the first.
 	Split *Split `json:"split,omitempty"`
 	// Rollout is the one that moves it now, empty for none.

@@ -24,6 +24,13 @@ type Origin struct {
 	Lane     int
 }
 
+// Unwritten is a lane that no id can say.
+const Unwritten = -1
+
+// NoLane stands in an Origin for a request that no lane dealt with: the gateway turned it away. Positions of lanes
+// are below it.
+const NoLane = 1<<laneBits - 1
+
 const (
 	countBits, endpointBits, splitBits, laneBits, checkBits = 22, 14, 20, 3, 15
 

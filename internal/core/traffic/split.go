@@ -152,6 +152,10 @@ func ParsePercent(field, s string) (int, error) {
 	return points, nil
 }
 
+// CopyHeader tells a model server that nobody acts on its answer: the request is a copy of one that another version
+// has answered.
+const CopyHeader = "Inner-Ladder-Copy"
+
 // CheckLanes says whether lanes can be a split at all: one main lane, shares that add
 // up to all, no version twice.
 func CheckLanes(lanes []Lane) error {

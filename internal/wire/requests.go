@@ -1,0 +1,101 @@
+package wire
+
+import (
+	"encoding/json"
+	"time"
+
+	"innerladder/internal/core/request"
+)
+
+// Requests is part of the log of an endpoint.
+type Requests struct {
+	Items []request.Entry `json:"items"`
+	// Next leads to older ones, Newest to those that come later.
+	Next   string `json:"next,omitempty" description:"give it back as cursor for older ones"`
+	Newest string `json:"newest" description:"give it back as after for those that have come since"`
+	// Until is how far back was looked, where that is not as far as was asked for.
+	Until *time.Time `json:"until,omitempty" description:"how far back was looked, where there is more to look through"`
+	// Waiting are on their way into the log; Lost could not be kept since the service started.
+	Waiting int    `json:"waiting" description:"requests of all endpoints that are on their way into the log"`
+	Lost    uint64 `json:"lost" description:"requests of all endpoints that could not be kept since the service started"`
+	Trouble string `json:"trouble,omitempty" description:"why nothing is kept now"`
+}
+
+// RequestFilter says which requests are looked for; what is empty narrows nothing.
+type RequestFilter struct {
+	// Endpoint is empty for requests that found none.
+	Endpoint string
+	From, To time.Time
+	// Back is how far back From is, where it is not given.
+	Back    time.Duration
+	Lane    string
+	Version string
+	Key     string
+	Outcome string
+	Reason  string
+	Status  int
+	Slower  time.Duration
+	Trouble bool
+	Where   []string
+	Limit   int
+	Cursor  string
+	After   string
+}
+
+// RequestShown is one request, with the versions on which it can be tried.
+type RequestShown struct {
+	request.Entry
+	Versions []string `json:"versions" description:"versions that run where this endpoint's do, which it can be tried on"`
+}
+
+// LikeIt are the requests whose inputs are nearest to those of one.
+type LikeIt struct {
+	Items []request.Near `json:"items" description:"nearest first"`
+	// Looked is how many were looked at.
+	Looked int `json:"looked" description:"how many were looked at, newest first"`
+}
+
+// TryAgain says on which version a request is tried again.
+type TryAgain struct {
+	Version string `json:"version,omitempty" description:"the version that answered it when not given"`
+}
+
+// Tried is what came of trying a request again.
+type Tried struct {
+	Request string          `json:"request" description:"the id of the request that was tried again"`
+	Version string          `json:"version" description:"that was asked"`
+	Status  int             `json:"status" description:"0 when there was no answer"`
+	TookMS  float64         `json:"took_ms"`
+	Answer  json.RawMessage `json:"answer,omitempty"`
+	Trouble string          `json:"trouble,omitempty" description:"why there is no answer"`
+	// Before is what was answered then, as far as that is kept; Differences say where both differ.
+	Before      json.RawMessage `json:"before,omitempty" description:"what was answered then, as far as it is kept"`
+	Compared    bool            `json:"compared" description:"whether both could be held against each other"`
+	Differences []string        `json:"differences" description:"where both differ, in words"`
+}
+
+// Refusals is what the gateway turned away, by reason.
+type Refusals struct {
+	// Endpoint is empty for requests that found none.
+	Endpoint string    `json:"endpoint"`
+	From     time.Time `json:"from"`
+	To       time.Time `json:"to"`
+	StepMS   int64     `json:"step_ms"`
+	Total    uint64    `json:"total"`
+	Items    []Refusal `json:"items" description:"most frequent first"`
+}
+
+// Refusal is how often requests were turned away for one reason.
+type Refusal struct {
+	Reason string `json:"reason" description:"the code of the error that callers got"`
+	What   string `json:"what" description:"what such requests did"`
+	Count  uint64 `json:"count"`
+	// Points are in the order of time; steps without any are left out.
+	Points []RefusalPoint `json:"points" description:"in the order of time; steps without any are left out"`
+}
+
+// RefusalPoint is how often that was in one step.
+type RefusalPoint struct {
+	At    time.Time `json:"at"`
+	Count uint64    `json:"count"`
+}
