@@ -198,6 +198,13 @@ func TestRefusalsAreShown(t *testing.T) {
 	if shown := r.inLog(nowhere); shown.Asked != "POST /v2/models/demand-houly/infer" || shown.Endpoint != "" {
 		t.Errorf("%+v", shown)
 	}
+	if !poll.Within(5*time.Second, func() bool {
+		all, err := r.runa.Refusals(ctx, "", time.Hour)
+		here, err2 := r.runa.Refusals(ctx, "demand-hourly", time.Hour)
+		return err == nil && err2 == nil && all.Total+here.Total == 2
+	}) {
+		t.Error("both are not counted")
+	}
 	for _, window := range []time.Duration{10 * time.Minute, 2 * time.Hour, 48 * time.Hour, 90 * 24 * time.Hour} {
 		for endpoint, why := range map[string]request.Reason{
 			"demand-hourly": request.NoKey, "": request.UnknownEndpoint,

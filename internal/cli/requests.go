@@ -57,7 +57,7 @@ func requestCommands() []command {
 					return c.show(l, err, func() {
 						t := newTable(c.Out, slices.Concat([]string{"DISTANCE"}, requestHeading)...)
 						for _, n := range l.Items {
-							t.row(slices.Concat([]string{fmt.Sprintf("%.3f", n.Distance)}, requestRow(&n.Entry))...)
+							t.row(slices.Concat([]string{fmt.Sprintf("%.3f", n.Distance)}, requestRow(&n.Kept))...)
 						}
 						t.done()
 						c.say("of the newest %s that are kept", count(uint64(l.Looked)))
@@ -206,7 +206,7 @@ func (c *call) stream(ctx context.Context, f wire.RequestFilter, found wire.Requ
 
 var requestHeading = []string{"ENDED", "ID", "OUTCOME", "VERSION", "TOOK", "KEY", "ANSWER"}
 
-func requestRow(e *request.Entry) []string {
+func requestRow(e *request.Kept) []string {
 	outcome := string(e.Outcome)
 	if e.Status != 200 {
 		outcome += " " + strconv.Itoa(e.Status)
@@ -231,7 +231,7 @@ func requestRow(e *request.Entry) []string {
 // brief writes the first values of what was asked or answered, as much as fits in a line.
 func brief(body json.RawMessage) string {
 	const most = 40
-	columns := request.ColumnsOf(&request.Entry{Answer: body})
+	columns := request.ColumnsOf(&request.Kept{Answer: body})
 	var parts []string
 	for _, name := range slices.Sorted(maps.Keys(columns)) {
 		parts = append(parts, name+"="+values(columns[name], 1))
@@ -267,7 +267,7 @@ func showRequest(c *call) func(context.Context) error {
 	return func(ctx context.Context) error {
 		r, err := c.api.Request(ctx, c.args[0])
 		return c.show(r, err, func() {
-			e := &r.Entry
+			e := &r.Kept
 			took := ""
 			if e.Total > 0 {
 				took = millis(float64(e.Total)/1000) + ", the model server " + millis(float64(e.Backend)/1000)
@@ -323,7 +323,7 @@ func printBody(w io.Writer, title string, body json.RawMessage, note string, byt
 		fmt.Fprintf(w, " (%s)", note)
 	}
 	fmt.Fprintln(w)
-	columns := request.ColumnsOf(&request.Entry{Answer: body})
+	columns := request.ColumnsOf(&request.Kept{Answer: body})
 	if len(columns) == 0 && len(body) > 0 {
 		fmt.Fprintf(w, "  %s\n", compact(body))
 		return

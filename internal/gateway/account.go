@@ -54,7 +54,7 @@ func (x *exchange) turnedAway(r *refusal) {
 	if _, wanted := s.Wants(true); !wanted {
 		return
 	}
-	e := request.Entry{
+	e := request.Kept{
 		Ended: time.Now(), Lane: request.RefusedLane, Key: x.callerName, Outcome: request.Refused, Status: r.status,
 		Reason: r.code, Chance: 1, RequestBytes: max(0, x.framing.Length),
 	}
@@ -92,7 +92,7 @@ func (x *exchange) keepRequest(class sketch.Class, total time.Duration, answer [
 	if x.callerName == "" && len(x.endpoint.callers) > 0 {
 		x.isCaller(x.endpoint)
 	}
-	e := request.Entry{
+	e := request.Kept{
 		Ended: x.now, Split: x.endpoint.split, Lane: string(x.lane.kind), Version: x.lane.version, Key: x.callerName,
 		Outcome: request.OutcomeOf(class), Status: x.status, Total: total.Microseconds(),
 		Backend: min(x.backend, total).Microseconds(), RequestBytes: max(0, x.framing.Length), Chance: chance,

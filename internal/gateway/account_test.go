@@ -22,7 +22,7 @@ import (
 )
 
 // logging is a rig that keeps requests; what was kept of an endpoint is waited for.
-func logging(t *testing.T, p *patience) (r *rig, kept func(endpoint int64, n int) []request.Entry) {
+func logging(t *testing.T, p *patience) (r *rig, kept func(endpoint int64, n int) []request.Kept) {
 	t.Helper()
 	log := requestlog.New(t.TempDir(), []byte("secret"), slog.New(slog.DiscardHandler))
 	ctx, stop := context.WithCancel(context.Background())
@@ -30,7 +30,7 @@ func logging(t *testing.T, p *patience) (r *rig, kept func(endpoint int64, n int
 	r = newRigFor(t, Config{Timeout: 300 * time.Millisecond, Connections: 4, Callers: 60, Requests: log}, p)
 	go func() { log.Run(ctx); close(done) }()
 	t.Cleanup(func() { stop(); <-done })
-	return r, func(endpoint int64, n int) (all []request.Entry) {
+	return r, func(endpoint int64, n int) (all []request.Kept) {
 		t.Helper()
 		poll.Within(5*time.Second, func() bool {
 			found, err := log.Search(ctx, endpoint, request.Filter{}, requestlog.Part{Limit: 400})
@@ -59,7 +59,7 @@ func (r *rig) routeKept(keyed bool, lanes ...traffic.RouteLane) {
 }
 
 // told is what is kept of a request, in a line.
-func told(e request.Entry) string {
+func told(e request.Kept) string {
 	return strings.TrimSpace(
 		fmt.Sprintf("%s %s %s %d %s %s %s", e.Lane, e.Version, e.Outcome, e.Status, e.Reason, e.Key,
 			e.Instead),

@@ -61,7 +61,7 @@ type Log struct {
 type line struct {
 	endpoint int64
 	id       [16]byte
-	entry    request.Entry
+	entry    request.Kept
 	keeping  *request.Keeping
 	// bodies are that of the request, and behind it that of the answer.
 	bodies  []byte
@@ -146,7 +146,7 @@ func (s *Stream) Wants(rare bool) (chance float64, ok bool) {
 
 // Put hands over a request with its bodies, which are copied. It never waits: where there is no room the request is
 // counted as not kept.
-func (s *Stream) Put(id [16]byte, e request.Entry, asked, answered []byte) {
+func (s *Stream) Put(id [16]byte, e request.Kept, asked, answered []byte) {
 	l := line{endpoint: s.endpoint, id: id, entry: e, keeping: s.keeping.Load()}
 	l.entry.Endpoint = s.name
 	l.entry.RequestBytes, l.entry.AnswerBytes = max(e.RequestBytes, int64(len(asked))), max(e.AnswerBytes,
@@ -204,7 +204,8 @@ func (l *Log) Status() Status {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	s := Status{Waiting: len(l.queue), Unwritten: l.unwritten.Load()}
-	if l.trouble != nil {
+	// What was full is not any more when something was dropped, also before the next request comes.
+	if l.trouble != nil && (!errors.Is(l.trouble, errFull) || l.room.Load() <= 0) {
 		s.Trouble = l.trouble.Error()
 	}
 	return s

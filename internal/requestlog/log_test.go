@@ -30,7 +30,7 @@ func open(t *testing.T, dir string) *Log {
 }
 
 // kept are the ids of entries.
-func kept(found []request.Entry) (out []string) {
+func kept(found []request.Kept) (out []string) {
 	for _, e := range found {
 		out = append(out, e.ID)
 	}
@@ -38,7 +38,7 @@ func kept(found []request.Entry) (out []string) {
 }
 
 // put hands over requests with the numbers in [from, to), which end a second apart, and writes them.
-func put(t *testing.T, l *Log, from, to int) (all []request.Entry) {
+func put(t *testing.T, l *Log, from, to int) (all []request.Kept) {
 	t.Helper()
 	s := l.Stream(endpoint, "demand-hourly", request.UsualKeeping())
 	for i := from; i < to; i++ {
@@ -63,8 +63,8 @@ func idOf(i int) (b [16]byte) {
 	return b
 }
 
-func numbered(i int) request.Entry {
-	e := request.Entry{
+func numbered(i int) request.Kept {
+	e := request.Kept{
 		Ended: noon.Add(time.Duration(i) * time.Second), Split: 1 + i/500, Lane: "main", Version: "heat-demand@1",
 		Outcome: request.Answered, Status: 200, Total: int64(1000 * (i % 50)), Chance: 1,
 	}
@@ -82,7 +82,7 @@ func numbered(i int) request.Entry {
 // Whatever is looked for, all parts together give what looking at every request gives, each once, newest first.
 func TestAPageAfterTheOther(t *testing.T) {
 	l := open(t, t.TempDir())
-	var all []request.Entry
+	var all []request.Kept
 	for day := range 3 { // a day has 86 400 seconds
 		all = append(all, put(t, l, day*86_400, day*86_400+700)...)
 	}
@@ -134,7 +134,7 @@ func TestAPageAfterTheOther(t *testing.T) {
 }
 
 // looksFor is what a filter means, said once more.
-func looksFor(f request.Filter, e request.Entry) bool {
+func looksFor(f request.Filter, e request.Kept) bool {
 	return (f.Version == "" || f.Version == e.Version) && (f.Lane == "" || f.Lane == e.Lane) &&
 		(f.Key == "" || f.Key == e.Key) && (f.Outcome == "" || f.Outcome == e.Outcome) &&
 		(!f.Trouble || e.Outcome != request.Answered || e.Instead != "") && e.Total >= f.Slower.Microseconds() &&

@@ -33,7 +33,7 @@ type Part struct {
 
 // Found is part of what was found.
 type Found struct {
-	Items []request.Entry
+	Items []request.Kept
 	// Next leads to older ones, empty when there are none; Newest to those that come later.
 	Next, Newest string
 	// Until is how far back was looked, where that is not as far as was asked for.
@@ -75,7 +75,7 @@ func (l *Log) Search(ctx context.Context, endpoint int64, f request.Filter, p Pa
 			return out, err
 		}
 		for _, r := range rows.kept {
-			out.Items = append(out.Items, r.Entry)
+			out.Items = append(out.Items, r.Kept)
 		}
 		if out.Newest == "" && p.Before == "" && rows.first > 0 {
 			out.Newest = cursor(d.day, rows.first)
@@ -113,7 +113,7 @@ func (l *Log) since(ctx context.Context, days []place, f request.Filter, p Part)
 			return out, err
 		}
 		for _, r := range rows.kept {
-			out.Items = append(out.Items, r.Entry)
+			out.Items = append(out.Items, r.Kept)
 		}
 		if rows.last > 0 {
 			out.Newest = cursor(d.day, rows.last)
@@ -260,7 +260,7 @@ func (w *window) take(r row, f request.Filter) {
 		w.first = r.n
 	}
 	w.last, w.until = r.n, r.Ended
-	if len(f.Where) == 0 || f.Holds(request.ColumnsOf(&r.Entry)) {
+	if len(f.Where) == 0 || f.Holds(request.ColumnsOf(&r.Kept)) {
 		w.kept = append(w.kept, r)
 	}
 }
@@ -279,7 +279,7 @@ func (l *Log) with(ctx context.Context, p place, do func(*file) error) error {
 }
 
 // Find finds one request of an endpoint that came at a moment, ErrNone when it was not kept.
-func (l *Log) Find(ctx context.Context, endpoint int64, id [16]byte, came time.Time) (request.Entry, error) {
+func (l *Log) Find(ctx context.Context, endpoint int64, id [16]byte, came time.Time) (request.Kept, error) {
 	// It lies where it ended, which may have been a day later.
 	for _, day := range []time.Time{came, came.Add(24 * time.Hour)} {
 		var found []row
@@ -290,13 +290,13 @@ func (l *Log) Find(ctx context.Context, endpoint int64, id [16]byte, came time.T
 			return err
 		})
 		if err != nil {
-			return request.Entry{}, err
+			return request.Kept{}, err
 		}
 		if len(found) > 0 {
-			return found[0].Entry, nil
+			return found[0].Kept, nil
 		}
 	}
-	return request.Entry{}, ErrNone
+	return request.Kept{}, ErrNone
 }
 
 func textOf(id []byte) string {

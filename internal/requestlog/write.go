@@ -95,7 +95,7 @@ func scan(rows *sql.Rows) (row, error) {
 	var id []byte
 	var ended int64
 	var asked, answered sql.NullString
-	e := &r.Entry
+	e := &r.Kept
 	err := rows.Scan(
 		&r.n,
 		&id,
@@ -135,5 +135,5 @@ func scan(rows *sql.Rows) (row, error) {
 // row is a request with its number in its file.
 type row struct {
 	n int64
-	request.Entry
+	request.Kept
 }

@@ -9,7 +9,7 @@ import (
 
 // Requests is part of the log of an endpoint.
 type Requests struct {
-	Items []request.Entry `json:"items"`
+	Items []request.Kept `json:"items"`
 	// Next leads to older ones, Newest to those that come later.
 	Next   string `json:"next,omitempty" description:"give it back as cursor for older ones"`
 	Newest string `json:"newest" description:"give it back as after for those that have come since"`
@@ -44,7 +44,7 @@ type RequestFilter struct {
 
 // RequestShown is one request, with the versions on which it can be tried.
 type RequestShown struct {
-	request.Entry
+	request.Kept
 	Versions []string `json:"versions" description:"versions that run where this endpoint's do, which it can be tried on"`
 }
 

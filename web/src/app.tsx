@@ -24,6 +24,8 @@ import { IncidentPage } from './incidents/incident-page'
 import { IncidentsPage } from './incidents/incidents-page'
 import { RolloutPage } from './rollouts/rollout-page'
 import { RolloutsPage } from './rollouts/rollouts-page'
+import { RequestPage } from './requests/request-page'
+import { RequestsPage, StrayRequestsPage } from './requests/requests-page'
 import { ReviewPage } from './reviews/review-page'
 import { ReviewsPage } from './reviews/reviews-page'
 import { ConnectionsPage } from './settings/connections-page'
@@ -64,6 +66,9 @@ export function App() {
         <Route path="endpoints" element={<EndpointsPage />} />
         <Route path="endpoints/:endpoint" element={<EndpointPage />} />
         <Route path="endpoints/:endpoint/compare" element={<ComparePage />} />
+        <Route path="endpoints/:endpoint/requests" element={<RequestsPage />} />
+        <Route path="requests" element={<StrayRequestsPage />} />
+        <Route path="requests/:request" element={<RequestPage />} />
         <Route path="rollouts" element={<RolloutsPage />} />
         <Route path="rollouts/:rollout" element={<RolloutPage />} />
         <Route path="incidents" element={<IncidentsPage />} />

@@ -106,7 +106,7 @@ func (s *Service) Requests(ctx context.Context, by act.Actor, q wire.RequestFilt
 	}
 	status := s.log.Status()
 	out := wire.Requests{
-		Items: []request.Entry{}, Next: found.Next, Newest: found.Newest, Waiting: status.Waiting,
+		Items: []request.Kept{}, Next: found.Next, Newest: found.Newest, Waiting: status.Waiting,
 		Lost: status.Unwritten, Trouble: status.Trouble,
 	}
 	for _, e := range found.Items {
@@ -142,34 +142,34 @@ func (s *Service) filter(q wire.RequestFilter) (request.Filter, error) {
 }
 
 // find finds one request and the endpoint that it was to.
-func (s *Service) find(ctx context.Context, by act.Actor, raw string) (*coretraffic.Endpoint, request.Entry, error) {
+func (s *Service) find(ctx context.Context, by act.Actor, raw string) (*coretraffic.Endpoint, request.Kept, error) {
 	unknown := fault.New(fault.Unknown, "request.unknown", "there is no request %.60q in the log", raw).In("request").
 		Do("copy the whole header Inner-Ladder-Request of the answer; what was kept is listed by: " +
 			"innerladder requests ENDPOINT")
 	if err := by.May(access.Inspect); err != nil {
-		return nil, request.Entry{}, err
+		return nil, request.Kept{}, err
 	}
 	id, err := uuid.Parse(raw)
 	if err != nil {
-		return nil, request.Entry{}, unknown
+		return nil, request.Kept{}, unknown
 	}
 	at, origin, ok := s.ids.Read(id)
 	if !ok {
-		return nil, request.Entry{}, unknown
+		return nil, request.Kept{}, unknown
 	}
 	e := &coretraffic.Endpoint{}
 	if origin.Endpoint != 0 {
 		all, err := s.Read(by).Endpoints(ctx)
 		if err != nil {
-			return nil, request.Entry{}, err
+			return nil, request.Kept{}, err
 		}
 		i := slices.IndexFunc(all, func(e coretraffic.Endpoint) bool { return e.ID == origin.Endpoint })
 		if i < 0 || !by.Rights.May(access.Inspect, all[i].Project) {
-			return nil, request.Entry{}, unknown
+			return nil, request.Kept{}, unknown
 		}
 		*e = all[i]
 	} else if !by.Rights.May(access.Administer, "") {
-		return nil, request.Entry{}, unknown
+		return nil, request.Kept{}, unknown
 	}
 	entry, err := s.log.Find(ctx, origin.Endpoint, id, at)
 	if errors.Is(err, requestlog.ErrNone) {
@@ -192,7 +192,7 @@ func told(k request.Keeping) string {
 // Request shows one request.
 func (s *Service) Request(ctx context.Context, by act.Actor, id string) (wire.RequestShown, error) {
 	e, entry, err := s.find(ctx, by, id)
-	out := wire.RequestShown{Entry: entry, Versions: []string{}}
+	out := wire.RequestShown{Kept: entry, Versions: []string{}}
 	if err != nil || e.Name == "" {
 		return out, err
 	}
@@ -217,7 +217,7 @@ func (s *Service) Like(ctx context.Context, by act.Actor, id string) (wire.LikeI
 			entry.RequestNote).In("request").Do("keep larger bodies with: innerladder endpoint edit %s -keep-bytes N",
 			e.Name)
 	}
-	var others []request.Entry
+	var others []request.Kept
 	for part := (requestlog.Part{Limit: mostLimit}); len(others) < likeLooked; {
 		found, err := s.log.Search(ctx, e.ID, request.Filter{}, part)
 		if err != nil {

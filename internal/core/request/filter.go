@@ -118,7 +118,7 @@ type Columns map[string][]any
 
 // ColumnsOf takes what is kept of a request apart, as far as it can be. An output does not hide an input of the same
 // name: it stands behind it.
-func ColumnsOf(e *Entry) Columns {
+func ColumnsOf(e *Kept) Columns {
 	out := Columns{}
 	for _, body := range []json.RawMessage{e.Request, e.Answer} {
 		var m message

@@ -8,7 +8,7 @@ import (
 
 // Near is a request with how far its inputs are from those of another.
 type Near struct {
-	Entry
+	Kept
 	// Distance is Gower's: 0 for the same inputs, 1 for ones as far apart as any that were looked at.
 	Distance float64 `json:"distance" description:"of its inputs, 0 for the same to 1 for as far apart as any looked at"`
 }
@@ -17,7 +17,7 @@ type Near struct {
 // mean over its columns of |x−y| over the range that was seen, and of 0 or 1 where a column is no number or a value
 // is missing (Gower 1971). Of requests with several rows the first is looked at. Those whose inputs are not kept
 // are left out.
-func Like(e Entry, others []Entry, most int) []Near {
+func Like(e Kept, others []Kept, most int) []Near {
 	asked := firstRow(e)
 	if len(asked) == 0 {
 		return []Near{}
@@ -81,7 +81,7 @@ func (x extent) apart(a, b any) float64 {
 }
 
 // firstRow is the first value of each input that is kept.
-func firstRow(e Entry) map[string]any {
+func firstRow(e Kept) map[string]any {
 	e.Answer = nil
 	out := map[string]any{}
 	for name, values := range ColumnsOf(&e) {

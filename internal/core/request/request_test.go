@@ -88,7 +88,7 @@ func TestEqualValuesHaveEqualHashes(t *testing.T) {
 	k.Columns = []ColumnRule{{"id", Hash}}
 	hashed := func(data string, secret []byte) []any {
 		kept, _ := k.Kept([]byte(`{"inputs":[{"name":"id","data":`+data+`},{"name":"x","data":[4]}]}`), secret)
-		return ColumnsOf(&Entry{Request: kept})["id"]
+		return ColumnsOf(&Kept{Request: kept})["id"]
 	}
 	one := hashed(`[7, 7.0, "7", null, 8]`, key)
 	if len(one) != 5 || one[0] != one[1] || one[0] == one[2] || one[3] != nil || one[0] == one[4] {
@@ -184,16 +184,16 @@ func TestFiltersAreChecked(t *testing.T) {
 	}
 }
 
-func asking(t *testing.T, id string, outdoor any, mix string) Entry {
+func asking(t *testing.T, id string, outdoor any, mix string) Kept {
 	t.Helper()
-	return Entry{ID: id, Request: body(t, map[string]any{"inputs": []map[string]any{
+	return Kept{ID: id, Request: body(t, map[string]any{"inputs": []map[string]any{
 		{"name": "outdoor", "data": []any{outdoor}},
 		{"name": "mix", "data": []any{mix}},
 	}}), Answer: body(t, map[string]any{"outputs": []map[string]any{{"name": "demand", "data": []any{len(id)}}}})}
 }
 
 func TestTheLikeOfARequest(t *testing.T) {
-	all := []Entry{
+	all := []Kept{
 		asking(t, "far", 20, "harbour"), asking(t, "same", -5.0, "works"), asking(t, "near", -4, "works"),
 		asking(t, "missing", nil, "works"), asking(t, "me", -5, "works"),
 		{ID: "without a body"},
@@ -209,14 +209,14 @@ func TestTheLikeOfARequest(t *testing.T) {
 	if got := Like(all[4], all, 2); len(got) != 2 {
 		t.Errorf("%d are given", len(got))
 	}
-	if got := Like(Entry{ID: "empty"}, all, 2); len(got) != 0 {
+	if got := Like(Kept{ID: "empty"}, all, 2); len(got) != 0 {
 		t.Errorf("like nothing: %v", got)
 	}
 }
 
 // A value that no tensor has must not stop a search.
 func TestOddValuesAreLookedAt(t *testing.T) {
-	odd := Entry{
+	odd := Kept{
 		ID:      "odd",
 		Request: json.RawMessage(`{"inputs":[{"name":"x","data":[{"a":1}]},{"name":"y","data":3}]}`),
 	}
@@ -224,7 +224,7 @@ func TestOddValuesAreLookedAt(t *testing.T) {
 	if !(Filter{Where: []Condition{c}}).Holds(ColumnsOf(&odd)) {
 		t.Errorf("%v", ColumnsOf(&odd))
 	}
-	if got := Like(odd, []Entry{{ID: "other", Request: odd.Request}}, 1); len(got) != 1 || got[0].Distance != 0 {
+	if got := Like(odd, []Kept{{ID: "other", Request: odd.Request}}, 1); len(got) != 1 || got[0].Distance != 0 {
 		t.Errorf("%v", got)
 	}
 }

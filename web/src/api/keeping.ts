@@ -1,5 +1,5 @@
 import { $api, api, data } from './client'
-import type { components } from './schema'
+import type { components, paths } from './schema'
 import { useChange } from './stale'
 
 export const useWebhooks = () => $api.useQuery('get', '/api/v1/webhooks')
@@ -48,7 +48,8 @@ export const useRetention = () => $api.useQuery('get', '/api/v1/settings/retenti
 
 export const useSetRetention = () =>
   useChange(
-    (body: Record<string, string>) => data(api.PUT('/api/v1/settings/retention', { body })),
+    (body: NonNullable<paths['/api/v1/settings/retention']['put']['requestBody']>['content']['application/json']) =>
+      data(api.PUT('/api/v1/settings/retention', { body })),
     ['settings', 'environments', 'environments'],
   )
 

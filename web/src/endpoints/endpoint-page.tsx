@@ -31,6 +31,7 @@ export function EndpointPage() {
 
 function EndpointView({ endpoint: e, now }: { endpoint: Endpoint; now: EndpointNow | undefined }) {
   const mayRoute = useMay('route', e.project)
+  const mayInspect = useMay('inspect', e.project)
   const split = e.split
   const main = split?.lanes.find((l) => l.kind === 'main')
   const trials = split?.lanes.filter((l) => l.kind !== 'main') ?? []
@@ -61,6 +62,11 @@ function EndpointView({ endpoint: e, now }: { endpoint: Endpoint; now: EndpointN
             </Button>
           </Link>
         )}
+        {mayInspect && (
+          <Link to={`/endpoints/${e.name}/requests`}>
+            <Button tabIndex={-1}>Requests</Button>
+          </Link>
+        )}
         {mayRoute && <EditSheet endpoint={e} />}
         {mayRoute && split && !e.rollout && <StartRollout endpoint={e} />}
         {mayRoute && !e.rollout && <SplitSheet endpoint={e} />}
@@ -80,6 +86,7 @@ function EndpointView({ endpoint: e, now }: { endpoint: Endpoint; now: EndpointN
       <Panel title="Who answers">
         {split ? (
           <LaneBand
+            refused={now?.refused}
             lanes={
               now?.split === split.number
                 ? now.lanes

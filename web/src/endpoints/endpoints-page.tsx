@@ -1,3 +1,4 @@
+import { useMay } from '../api/people'
 import { useEndpoints, useNow } from '../api/queries'
 import { Ago, Empty, Loaded, PageHead, Panel, To } from '../ui/parts'
 import { LaneBand } from './lane-band'
@@ -5,9 +6,13 @@ import { LaneBand } from './lane-band'
 export function EndpointsPage() {
   const endpoints = useEndpoints()
   const now = useNow().data ?? []
+  const of = (name: string) => now.find((n) => n.endpoint === name)
+  const keeps = useMay('administer', '')
   return (
     <>
-      <PageHead title="Endpoints" sub="the names that callers call, and who answers for them" />
+      <PageHead title="Endpoints" sub="the names that callers call, and who answers for them">
+        {keeps && <To to="/requests">Requests that found no endpoint</To>}
+      </PageHead>
       <Loaded query={endpoints}>
         {(list) =>
           list.items.length === 0 ? (
@@ -39,7 +44,7 @@ export function EndpointsPage() {
                 }
               >
                 {e.split ? (
-                  <LaneBand compact lanes={now.find((n) => n.endpoint === e.name)?.lanes ?? []} />
+                  <LaneBand compact lanes={of(e.name)?.lanes ?? []} refused={of(e.name)?.refused} />
                 ) : (
                   <Empty command={`innerladder split ${e.name} ${e.model}@1=100`}>
                     Nothing answers for it yet. Send all traffic to a version:

@@ -1,6 +1,6 @@
-import { CircleSlash } from 'lucide-react'
+import { Ban, CircleSlash } from 'lucide-react'
 
-import type { LaneNow } from '../api/client'
+import type { LaneNow, RefusedNow } from '../api/client'
 import { count, laneShare, ms, percent, short } from '../ui/format'
 import { Ref, Tag } from '../ui/parts'
 
@@ -57,11 +57,36 @@ function LaneBox({ lane, compact }: { lane: LaneNow; compact: boolean }) {
   )
 }
 
+/** What was turned away lately as a lane of its own: it is traffic, and nobody answered it. */
+function RefusedBox({ refused }: { refused: RefusedNow[] }) {
+  if (refused.length === 0) return null
+  const all = refused.reduce((sum, r) => sum + r.count, 0)
+  return (
+    <div
+      data-lane="refused"
+      className="border-bad bg-bad-soft flex flex-wrap items-baseline justify-between gap-x-4 rounded-lg border-[1.5px] border-dotted px-3.5 py-2"
+    >
+      <span className="text-bad inline-flex items-center gap-1.5 font-semibold">
+        <Ban size={14} aria-hidden /> turned away: {count(all)} in the last minute
+      </span>
+      <span className="text-ink-2 text-[12.5px]">{refused.map((r) => `${count(r.count)} ${r.what}`).join('; ')}</span>
+    </div>
+  )
+}
+
 /**
  * An endpoint as lanes: one band, each lane as wide as its share. Main is solid, trial hatched. Shadows are outlined
- * beneath it, as wide as the part of main of which they get copies.
+ * beneath it, as wide as the part of main of which they get copies. What was turned away is the last, dotted.
  */
-export function LaneBand({ lanes, compact = false }: { lanes: LaneNow[]; compact?: boolean }) {
+export function LaneBand({
+  lanes,
+  refused = [],
+  compact = false,
+}: {
+  lanes: LaneNow[]
+  refused?: RefusedNow[] | undefined
+  compact?: boolean
+}) {
   return (
     <div className="grid gap-1" role="group" aria-label="Lanes">
       <div className="flex flex-wrap gap-1 sm:flex-nowrap">
@@ -78,6 +103,7 @@ export function LaneBand({ lanes, compact = false }: { lanes: LaneNow[]; compact
             <LaneBox lane={lane} compact={compact} />
           </div>
         ))}
+      <RefusedBox refused={refused} />
     </div>
   )
 }

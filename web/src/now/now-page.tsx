@@ -29,6 +29,7 @@ export function NowPage() {
 function Live() {
   const endpoints = useEndpoints()
   const now = useNow().data ?? []
+  const of = (name: string) => now.find((n) => n.endpoint === name)
   return (
     <Panel title="What is live?">
       <Loaded query={endpoints}>
@@ -49,7 +50,7 @@ function Live() {
                     </span>
                   </div>
                   {e.split ? (
-                    <LaneBand compact lanes={now.find((n) => n.endpoint === e.name)?.lanes ?? []} />
+                    <LaneBand compact lanes={of(e.name)?.lanes ?? []} refused={of(e.name)?.refused} />
                   ) : (
                     <span className="text-ink-2">nothing answers yet</span>
                   )}

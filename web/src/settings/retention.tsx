@@ -1,7 +1,7 @@
 import { useState } from 'react'
 import { useRetention, useSetRetention } from '../api/keeping'
 import { Form, FormSheet } from '../ui/form'
-import { Button, Facts, Field, inputLook, Loaded, Panel } from '../ui/parts'
+import { Button, Facts, Field, inputLook, Loaded, Panel, TextField } from '../ui/parts'
 
 const kept = {
   minutes: 'what lanes did by the minute',
@@ -38,6 +38,7 @@ export function RetentionPanel() {
             empty=""
             rows={[
               ...(Object.keys(kept) as Kept[]).map((k) => [kept[k], days(r[k])] as const),
+              ['logs of requests, for as long as each endpoint says', `${r.request_gib} GiB in all`] as const,
               ['the record', 'for ever'] as const,
             ]}
           />
@@ -50,13 +51,14 @@ export function RetentionPanel() {
 function RetentionForm({ done }: { done: () => void }) {
   const [before] = useState(useRetention().data)
   const set = useSetRetention()
-  const [values, setValues] = useState<Record<string, string>>(() => ({ ...before }))
+  const [values, setValues] = useState<Partial<Record<Kept, string>>>(() => ({ ...before }))
+  const [gib, setGib] = useState(String(before?.request_gib ?? ''))
   return (
     <Form
       submit="Save"
       pending={set.isPending}
       error={set.error}
-      onSubmit={() => set.mutate(values, { onSuccess: done })}
+      onSubmit={() => set.mutate({ ...values, request_gib: Number(gib) }, { onSuccess: done })}
     >
       {(Object.keys(kept) as Kept[]).map((k) => (
         <Field key={k} label={`${kept[k]}, such as 720h`}>
@@ -67,6 +69,7 @@ function RetentionForm({ done }: { done: () => void }) {
           />
         </Field>
       ))}
+      <TextField label="GiB that all logs of requests may have together" value={gib} onChange={setGib} />
     </Form>
   )
 }

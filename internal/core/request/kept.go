@@ -52,8 +52,8 @@ func OutcomeOf(c sketch.Class) Outcome {
 // RefusedLane is the lane of requests that were turned away.
 const RefusedLane = "refused"
 
-// Entry is what the log of an endpoint has of one request. Copies for shadows are not in it: nobody asked for them.
-type Entry struct {
+// Kept is what the log of an endpoint has of one request. Copies for shadows are not in it: nobody asked for them.
+type Kept struct {
 	ID string `json:"id" description:"what the answer's header Inner-Ladder-Request said"`
 	// Ended is when the answer had been written.
 	Ended    time.Time `json:"ended" description:"when the answer had been written"`
@@ -85,6 +85,6 @@ type Entry struct {
 }
 
 // Failed reports whether the version that dealt with it failed.
-func (e *Entry) Failed() bool {
+func (e *Kept) Failed() bool {
 	return e.Outcome != Answered && e.Outcome != CallerError && e.Outcome != Refused
 }

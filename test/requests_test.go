@@ -1,0 +1,144 @@
+package test
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"innerladder/internal/core/request"
+	"innerladder/internal/gateway"
+	"innerladder/internal/wire"
+	"innerladder/test/browser"
+
+	"github.com/chromedp/chromedp"
+)
+
+// asked calls demand-hourly once and returns the id that the caller got.
+func (h *house) asked(path string, x float64) (status int, id string) {
+	h.t.Helper()
+	body := fmt.Sprintf(`{"inputs":[{"name":"x","shape":[1],"datatype":"FP64","data":[%v]}]}`, x)
+	res, err := http.Post(h.gateway+path, "application/json", strings.NewReader(body))
+	must(h.t, err)
+	defer res.Body.Close()
+	_, _ = io.Copy(io.Discard, res.Body)
+	return res.StatusCode, res.Header.Get(gateway.RequestHeader)
+}
+
+const inferPath = "/v2/models/demand-hourly/infer"
+
+// What was asked is looked up and tried again in the console; what was turned away is a lane of its own.
+func TestRequestsInTheConsole(t *testing.T) {
+	h := open(t)
+	h.twoVersions()
+	for x := range 20 {
+		h.asked(inferPath, float64(x))
+	}
+	_, id := h.asked(inferPath, 7.25)
+	h.asked("/v2/models/demand-hourly/versions/9/infer", 1)
+	b := look(t, h)
+	h.person("kari", "operator")
+	b.do("signing in as kari", browser.SignIn(h.server, "kari", password))
+	b.do("a lane of its own", b.open("/endpoints/demand-hourly"),
+		chromedp.WaitVisible(chromedp.CSS(`[data-lane="refused"]`)), sees("1 named a version that has no lane"))
+	b.do("the log", press("Requests"), sees("x 7.25"), sees("y 8.25"), sees("refused 404"),
+		sees("Turned away in the last day: 1"))
+	b.do("narrowed down", overwrite(`input[name="where"]`, "x>7, x<7.5"), press("Look"), sees("x 7.25"),
+		chromedp.WaitNotPresent(browser.Text("td", "x 3")))
+	b.do("one of them", chromedp.Click(chromedp.CSS(`table[aria-label="Requests"] a`)), sees(id), sees("Asked"),
+		sees("7.25"), sees("8.25"))
+	b.do("again", press("Try it again"), sees("the same as then"))
+	b.do("the like of it", press("The like of it"), sees("Distance 0 is the same inputs"), sees("x 7"))
+	b.do("where it came from", press("Where it came from"), sees("heat-demand@1"))
+	b.do("what is kept", b.open("/endpoints/demand-hourly/requests"), press("What is kept"),
+		chromedp.WaitVisible(browser.Text("button", "Keep it so")))
+	e, err := h.runa.Endpoint(t.Context(), "demand-hourly")
+	must(t, err)
+	if e.Requests.Share != 10_000 {
+		t.Errorf("%+v", e.Requests)
+	}
+	b.do("hiding x", browser.Type(chromedp.Search(`//label[contains(., "left out")]//input`), "x"), press("Keep it so"),
+		chromedp.WaitNotPresent(browser.Text("button", "Keep it so")))
+	_, hidden := h.asked(inferPath, 9)
+	b.do("it is hidden", b.open("/requests/"+hidden), sees("hidden: x"), chromedp.WaitNotPresent(browser.Text("button",
+		"Try it again")))
+}
+
+// A command follows what is asked until it is interrupted, and loses nothing in between.
+func TestFollowingRequests(t *testing.T) {
+	h := open(t)
+	h.twoVersions()
+	h.asked(inferPath, 1)
+	cmd := []string{"requests", "demand-hourly", "-follow", "-json", "-server", h.server, "-token-file", h.toveFile}
+	p := run(t, cmd...)
+	seen := map[string]bool{}
+	var wanted []string
+	next := func() (r request.Kept) {
+		t.Helper()
+		if err := json.Unmarshal([]byte(p.line()), &r); err != nil || seen[r.ID] {
+			t.Fatalf("%v: %s, which came before: %v", err, r.ID, seen[r.ID])
+		}
+		seen[r.ID] = true
+		return r
+	}
+	for range 3 {
+		for x := range 30 { // more than come at once
+			_, id := h.asked(inferPath, float64(x))
+			wanted = append(wanted, id)
+		}
+		for !seen[wanted[len(wanted)-1]] {
+			next()
+		}
+	}
+	for _, id := range wanted {
+		if !seen[id] {
+			t.Errorf("%s was left out", id)
+		}
+	}
+	if err := p.stop(os.Interrupt); err != nil {
+		t.Errorf("interrupted, it ended with %v", err)
+	}
+}
+
+// A kill loses the last moment of the log at most, and what is there is whole.
+func TestTheLogAfterAKill(t *testing.T) {
+	h := open(t)
+	h.twoVersions()
+	_, first := h.asked(inferPath, 1)
+	_, stop := h.steadily(100)
+	h.more(200)
+	shown := func(id string) (wire.RequestShown, error) { return h.runa.Request(t.Context(), id) }
+	await(t, "the first request in the log", 5*time.Second, func() bool { _, err := shown(first); return err == nil })
+	if err := h.stop(syscall.SIGKILL); !killed(err) {
+		t.Fatal(err)
+	}
+	stop()
+	h.start()
+	if r, err := shown(first); err != nil || r.Version != "heat-demand@1" || !strings.Contains(string(r.Request), "[1]") {
+		t.Errorf("%+v, %v", r, err)
+	}
+	_, after := h.asked(inferPath, 2)
+	await(t, "a request after the kill in the log", 5*time.Second, func() bool { _, err := shown(after); return err == nil })
+	out := h.as(h.toveFile, "requests", "demand-hourly", "-limit", "500")
+	if n := strings.Count(out, "answered"); n < 100 {
+		t.Errorf("%d of some 200 are there", n)
+	}
+	// From a request to what answered it, by its id alone, and what was turned away is said to be.
+	if said := h.as(h.toveFile, "trace", first); !strings.Contains(said, "heat-demand@1") {
+		t.Errorf("%s", said)
+	}
+	status, refused := h.asked("/v2/models/demand-hourly/versions/9/infer", 1)
+	await(t, "what was turned away in the log", 5*time.Second, func() bool { _, err := shown(refused); return err == nil })
+	if code, _, said := h.cli(h.toveFile, "trace", refused); status != 404 || code == 0 ||
+		!strings.Contains(said, "innerladder request "+refused) {
+		t.Errorf("%d, %s", code, said)
+	}
+	await(t, "the second in which it was turned away", 5*time.Second, func() bool {
+		return strings.Contains(h.as(h.toveFile, "refusals", "demand-hourly"), "endpoint.no_such_lane")
+	})
+}
