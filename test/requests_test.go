@@ -113,17 +113,22 @@ func TestTheLogAfterAKill(t *testing.T) {
 	_, stop := h.steadily(100)
 	h.more(200)
 	shown := func(id string) (wire.RequestShown, error) { return h.runa.Request(t.Context(), id) }
-	await(t, "the first request in the log", 5*time.Second, func() bool { _, err := shown(first); return err == nil })
+	there := func(id string) {
+		t.Helper()
+		await(t, "a request in the log", 5*time.Second, func() bool { _, err := shown(id); return err == nil })
+	}
+	there(first)
 	if err := h.stop(syscall.SIGKILL); !killed(err) {
 		t.Fatal(err)
 	}
 	stop()
 	h.start()
-	if r, err := shown(first); err != nil || r.Version != "heat-demand@1" || !strings.Contains(string(r.Request), "[1]") {
+	if r, err := shown(first); err != nil || r.Version != "heat-demand@1" ||
+		!strings.Contains(string(r.Request), "[1]") {
 		t.Errorf("%+v, %v", r, err)
 	}
 	_, after := h.asked(inferPath, 2)
-	await(t, "a request after the kill in the log", 5*time.Second, func() bool { _, err := shown(after); return err == nil })
+	there(after)
 	out := h.as(h.toveFile, "requests", "demand-hourly", "-limit", "500")
 	if n := strings.Count(out, "answered"); n < 100 {
 		t.Errorf("%d of some 200 are there", n)
@@ -133,7 +138,7 @@ func TestTheLogAfterAKill(t *testing.T) {
 		t.Errorf("%s", said)
 	}
 	status, refused := h.asked("/v2/models/demand-hourly/versions/9/infer", 1)
-	await(t, "what was turned away in the log", 5*time.Second, func() bool { _, err := shown(refused); return err == nil })
+	there(refused)
 	if code, _, said := h.cli(h.toveFile, "trace", refused); status != 404 || code == 0 ||
 		!strings.Contains(said, "innerladder request "+refused) {
 		t.Errorf("%d, %s", code, said)

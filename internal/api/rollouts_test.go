@@ -13,6 +13,7 @@ import (
 
 	"innerladder/internal/client"
 	"innerladder/internal/core/ladder/rule"
+	"innerladder/internal/core/request"
 	"innerladder/internal/core/rollout"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/core/watch"
@@ -571,6 +572,14 @@ func TestIncidents(t *testing.T) {
 		!strings.Contains(rep.Sentence, "About 1 caller got") || len(rep.Timeline) < 4 || rep.Comparison == nil ||
 		len(rep.Approved) != 1 || rep.Approved[0].Signed[0] != "tove" || rep.Diff == nil || len(rep.Curve) == 0 {
 		t.Errorf("%+v", rep)
+	}
+	// Some of what failed can be looked at, in the report and in the log.
+	if len(rep.Samples) != 5 || rep.Samples[0].Outcome != request.ServerError ||
+		!strings.Contains(i.Markdown, rep.Samples[0].Request) {
+		t.Errorf("%+v", rep.Samples)
+	} else if k, err := r.runa.Request(ctx, rep.Samples[0].Request); err != nil || k.Version != "heat-demand@2" ||
+		!strings.Contains(string(k.Answer), "told to fail") {
+		t.Errorf("%+v, %v", k, err)
 	}
 	known := map[string]string{}
 	for _, k := range rep.Known {

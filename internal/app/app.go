@@ -85,7 +85,7 @@ func New(c Config) *App {
 	a.Observe = observe.New(a.Base, a.Registry, a.Traffic, c.Recorder, c.Signals, c.Router)
 	a.Requests = requests.New(a.Base, a.Traffic, c.Recorder, c.Signals, c.Requests, c.Unlocked.RequestIDs)
 	a.Ladder = ladder.New(a.Base, a.People, a.Registry, a.Observe, c.Blobs, signer)
-	a.Rollouts = rollouts.New(a.Base, a.People, a.Registry, a.Traffic, a.Observe, a.Ladder)
+	a.Rollouts = rollouts.New(a.Base, a.People, a.Registry, a.Traffic, a.Observe, a.Requests, a.Ladder)
 	a.Record = record.New(a.Base, a.People, a.Registry, a.Ladder, a.Observe, signer, c.Address)
 	a.Keep = keep.New(a.Base, a.Traffic, c.Blobs, c.Signals, c.Requests, c.Spare)
 	return a

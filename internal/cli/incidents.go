@@ -159,6 +159,12 @@ func printIncident(w io.Writer, i wire.ShownIncident) {
 	for _, m := range r.Moved[:min(5, len(r.Moved))] {
 		fmt.Fprintf(w, "  %-20s %s\n", m.Column, m.Sentence)
 	}
+	if len(r.Samples) > 0 {
+		fmt.Fprintln(w, "\nsome of its requests; see one with: innerladder request ID")
+	}
+	for _, s := range r.Samples {
+		fmt.Fprintf(w, "  %s  %s\n", s.At.UTC().Format("15:04:05"), s)
+	}
 	fmt.Fprintln(w, "\nwho approved it")
 	for _, a := range r.Approved {
 		fmt.Fprintf(w, "  %s to %s, asked by %s, signed by %s\n", a.Promotion, a.To, a.AskedBy,

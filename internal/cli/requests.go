@@ -224,7 +224,7 @@ func requestRow(e *request.Kept) []string {
 	}
 	return []string{
 		e.Ended.UTC().Format("01-02 15:04:05.000"), e.ID, outcome, version, took, e.Key,
-		cmp.Or(e.Reason, e.Asked, brief(e.Answer)),
+		cmp.Or(strings.TrimSpace(e.Reason+" "+e.Asked), brief(e.Answer)),
 	}
 }
 

@@ -88,6 +88,7 @@ func openHouse(t *testing.T) *house {
 	out := background(t, "serve", "-data", filepath.Join(dir, "data"), "-listen", "127.0.0.1:0", "-gateway",
 		"127.0.0.1:0", "-grace", "20s", "-fetch-private", "127.0.0.0/8")
 	h.server = out.find(t, `console and API +(http://[0-9.:]+)`)
+	h.words["gateway"] = out.find(t, `gateway +(http://[0-9.:]+)`)
 	h.file("password", "four words of nonsense\n")
 	h.file("measured.json", `{"rows": 100, "data": "last winter", "metrics": {"rmse": 0.4}}`)
 	h.comesIn("sif", out.find(t, `(http://\S+/welcome#\S+)`))

@@ -2,6 +2,8 @@ package cli
 
 import (
 	"encoding/json"
+	"io"
+	"net/http"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -196,4 +198,30 @@ func TestRolloutsInWords(t *testing.T) {
 	if code := <-ended; code != RolledBack {
 		t.Errorf("the pipeline ended with %d, want %d", code, RolledBack)
 	}
+}
+
+// Looking up what was asked, trying it again, and what was turned away.
+func TestRequestsInWords(t *testing.T) {
+	h := openHouse(t)
+	h.plays("traffic")
+	h.twoServers()
+	h.plays("requests")
+	asked := func(path, outdoor string) string {
+		t.Helper()
+		res, err := http.Post(h.words["gateway"]+"/v2/models/"+path+"/infer", "application/json", strings.NewReader(
+			`{"inputs":[{"name":"outdoor_c","shape":[1],"datatype":"FP64","data":[`+outdoor+
+				`]},{"name":"mix","shape":[1],"datatype":"BYTES","data":["harbour"]}]}`))
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer res.Body.Close()
+		_, _ = io.Copy(io.Discard, res.Body)
+		return res.Header.Get("Inner-Ladder-Request")
+	}
+	h.words["mild"], h.words["cold"] = asked("demand-hourly", "4"), asked("demand-hourly", "-12")
+	h.words["gone"] = asked("demand-hourly/versions/9", "1")
+	h.words["stray"] = asked("demand-houly", "1")
+	h.awaits("sif", "requests", h.words["stray"])
+	h.awaits("runa", "refusals demand-hourly", "endpoint.no_such_lane")
+	h.plays("requests-2")
 }

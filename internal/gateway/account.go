@@ -67,6 +67,9 @@ func (x *exchange) turnedAway(r *refusal) {
 	if x.lane != nil {
 		e.Version = x.lane.version
 	}
+	if x.body == nil && e.RequestBytes > 0 {
+		e.RequestNote = "not read, since it was turned away"
+	}
 	s.Put(x.uuid, e, x.body, nil)
 }
 

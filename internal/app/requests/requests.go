@@ -21,6 +21,7 @@ import (
 	coretraffic "innerladder/internal/core/traffic"
 	"innerladder/internal/oip"
 	"innerladder/internal/recorder"
+	"innerladder/internal/records"
 	"innerladder/internal/requestlog"
 	"innerladder/internal/signals"
 	"innerladder/internal/wire"
@@ -119,6 +120,32 @@ func (s *Service) Requests(ctx context.Context, by act.Actor, q wire.RequestFilt
 	return out, nil
 }
 
+// samples is how many requests stand for all of a version's.
+const samples = 5
+
+// Of lists some requests that a version dealt with at an endpoint in a span of time: those that failed first, then the
+// latest. None where none are kept.
+func (s *Service) Of(ctx context.Context, endpoint, version string, from, to time.Time) ([]request.Kept, error) {
+	e, err := s.traffic.FindEndpoint(ctx, s.DB.Read(records.Everything), endpoint)
+	if err != nil || s.log == nil {
+		return nil, err
+	}
+	var out []request.Kept
+	for _, trouble := range []bool{true, false} {
+		f := request.Filter{From: from, To: to, Version: version, Trouble: trouble}
+		found, err := s.log.Search(ctx, e.ID, f, requestlog.Part{Limit: 10 * samples})
+		if err != nil {
+			return out, err
+		}
+		for _, k := range found.Items {
+			if len(out) < samples && k.Failed() == trouble && k.Lane != request.RefusedLane {
+				out = append(out, k)
+			}
+		}
+	}
+	return out, nil
+}
+
 func (s *Service) filter(q wire.RequestFilter) (request.Filter, error) {
 	f := request.Filter{
 		From: q.From, To: q.To, Lane: q.Lane, Version: q.Version, Key: q.Key, Outcome: request.Outcome(q.Outcome),
@@ -193,7 +220,7 @@ func told(k request.Keeping) string {
 func (s *Service) Request(ctx context.Context, by act.Actor, id string) (wire.RequestShown, error) {
 	e, entry, err := s.find(ctx, by, id)
 	out := wire.RequestShown{Kept: entry, Versions: []string{}}
-	if err != nil || e.Name == "" {
+	if err != nil || !whole(entry) {
 		return out, err
 	}
 	places, err := s.Read(by).Placements(ctx, "")
@@ -204,6 +231,9 @@ func (s *Service) Request(ctx context.Context, by act.Actor, id string) (wire.Re
 	}
 	return out, err
 }
+
+// whole reports whether what was asked is kept as it came, so that it can be asked again.
+func whole(k request.Kept) bool { return k.Endpoint != "" && len(k.Request) > 0 && k.RequestNote == "" }
 
 // Like lists the requests whose inputs are nearest to those of one, among the newest of its endpoint.
 func (s *Service) Like(ctx context.Context, by act.Actor, id string) (wire.LikeIt, error) {
@@ -250,7 +280,7 @@ func (s *Service) Again(ctx context.Context, by act.Actor, id, version string) (
 	case version == "":
 		out.Version = entry.Version
 	}
-	if len(entry.Request) == 0 || entry.RequestNote != "" {
+	if !whole(entry) {
 		return out, fault.New(fault.Refused, "request.not_kept", "request %s cannot be sent again: what it asked is "+
 			"not kept as it was (%s)", id, entry.RequestNote).
 			In("request").
@@ -280,7 +310,7 @@ func (s *Service) Again(ctx context.Context, by act.Actor, id, version string) (
 }
 
 const (
-	// seconds is up to how long a window is counted by the second, minutes and hours by those; more are counted by days.
+	// seconds is up to how long a window is counted by the second, minutes and hours by those, more by days.
 	seconds = 15 * time.Minute
 	minutes = 6 * time.Hour
 	hours   = 14 * 24 * time.Hour

@@ -148,6 +148,8 @@ func (s *Service) gather(ctx context.Context, i *incident.Incident) (m incident.
 		m.Comparison = &all[0]
 	}
 	m.Requests, m.Failed, m.Callers = s.observe.Did(ctx, i.Endpoint, i.Candidate, i.Begun, i.At)
+	m.Kept, err = s.requests.Of(ctx, i.Endpoint, i.Candidate, i.Begun, i.At.Add(time.Second))
+	missing("its requests", err)
 	m.Curve, err = s.observe.Curve(ctx, i.Endpoint, i.Candidate, i.Begun, i.At.Add(time.Second))
 	missing("the evidence", err)
 	if p, err := s.registry.CompareProfiles(ctx, by, i.Incumbent, i.Candidate); err == nil {

@@ -10,6 +10,7 @@ import (
 	"innerladder/internal/app/observe"
 	"innerladder/internal/app/people"
 	"innerladder/internal/app/registry"
+	"innerladder/internal/app/requests"
 	"innerladder/internal/app/traffic"
 	"innerladder/internal/jobs"
 )
@@ -21,6 +22,7 @@ type Service struct {
 	registry *registry.Service
 	traffic  *traffic.Service
 	observe  *observe.Service
+	requests *requests.Service
 	ladder   *ladder.Service
 
 	// warmed are the candidates that are sent sample requests, by rollout.
@@ -36,10 +38,11 @@ type Service struct {
 
 // New makes a service.
 func New(b *act.Base, people *people.Service, registry *registry.Service, traffic *traffic.Service,
-	observe *observe.Service, ladder *ladder.Service,
+	observe *observe.Service, requests *requests.Service, ladder *ladder.Service,
 ) *Service {
 	return &Service{
-		Base: b, people: people, registry: registry, traffic: traffic, observe: observe, ladder: ladder,
+		Base: b, people: people, registry: registry, traffic: traffic, observe: observe,
+		requests: requests, ladder: ladder,
 		warmed: map[string]warmth{}, owed: map[string]func(context.Context) error{},
 	}
 }

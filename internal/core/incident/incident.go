@@ -13,6 +13,7 @@ import (
 	"innerladder/internal/core/guard"
 	"innerladder/internal/core/naming"
 	"innerladder/internal/core/registry"
+	"innerladder/internal/core/request"
 )
 
 // Incident is what is known of one rollback. People add notes, a cause and follow-ups, and close it.
@@ -73,6 +74,8 @@ type Report struct {
 	Failed   uint64 `json:"failed"`
 	// Callers are about how many asked for them, of those who give their name or a key; 0 where nobody did.
 	Callers uint64 `json:"callers,omitempty" description:"about how many, of those who give a name or a key"`
+	// Samples are some of those requests that are kept: those that failed first.
+	Samples []Sample `json:"samples" description:"some of those requests that are kept, those that failed first"`
 	// Comparison is of that time alone; absent where nothing was measured.
 	Comparison *compare.Comparison `json:"comparison,omitempty"`
 	// Curve is the evidence of the guards as it climbed.
@@ -84,6 +87,24 @@ type Report struct {
 	Approved []Approval `json:"approved"`
 	// Known says of each kind of evidence whether it could have shown it.
 	Known []Known `json:"known"`
+}
+
+// Sample is one request that the candidate dealt with.
+type Sample struct {
+	Request string          `json:"request" description:"its id; what was asked is in the log of the endpoint"`
+	At      time.Time       `json:"at"`
+	Outcome request.Outcome `json:"outcome"`
+	Status  int             `json:"status"`
+	Reason  string          `json:"reason,omitempty"`
+}
+
+// String is the sample in a line.
+func (s Sample) String() string {
+	text := fmt.Sprintf("%s %s, status %d", s.Request, strings.ReplaceAll(string(s.Outcome), "_", " "), s.Status)
+	if s.Reason != "" {
+		text += ", " + s.Reason
+	}
+	return text
 }
 
 // Event is one line of what happened.
@@ -208,6 +229,12 @@ func (i *Incident) Markdown() string {
 		}
 		for _, c := range differences(r.Diff) {
 			line("- %s", c)
+		}
+		if len(r.Samples) > 0 {
+			line("\n## Some of its requests\n")
+		}
+		for _, s := range r.Samples {
+			line("- %s", s)
 		}
 		line("\n## Who approved it\n")
 		for _, a := range r.Approved {

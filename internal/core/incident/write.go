@@ -13,6 +13,7 @@ import (
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/ladder/rule"
 	"innerladder/internal/core/registry"
+	"innerladder/internal/core/request"
 	"innerladder/internal/core/rollout"
 	"innerladder/internal/core/span"
 )
@@ -33,6 +34,8 @@ type Material struct {
 	LookedAtData bool
 	// Requests and Failed are what the candidate did, Callers about how many known ones asked.
 	Requests, Failed, Callers uint64
+	// Kept are requests of the candidate that are in the log, those that failed first.
+	Kept []request.Kept
 }
 
 // Write writes the report about an incident.
@@ -41,6 +44,10 @@ func Write(i *Incident, m Material, now time.Time) Report {
 		WrittenAt: now, Requests: m.Requests, Failed: m.Failed, Callers: m.Callers, Comparison: m.Comparison,
 		Curve: m.Curve,
 		Moved: moved(m.Profiles), Approved: []Approval{}, Timeline: timeline(i, m),
+	}
+	r.Samples = []Sample{}
+	for _, k := range m.Kept {
+		r.Samples = append(r.Samples, Sample{k.ID, k.Ended, k.Outcome, k.Status, k.Reason})
 	}
 	if r.Curve == nil {
 		r.Curve = []guard.Progress{}

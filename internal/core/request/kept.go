@@ -30,6 +30,15 @@ func Outcomes() []Outcome {
 	return []Outcome{Answered, CallerError, ServerError, TimedOut, NotReached, Malformed, Abandoned, Refused}
 }
 
+// Enum lists them for the document of the API.
+func (Outcome) Enum() []any {
+	all := make([]any, len(Outcomes()))
+	for i, o := range Outcomes() {
+		all[i] = o
+	}
+	return all
+}
+
 // OutcomeOf names a class of what was observed. What was unavailable for its caller counts as not reached.
 func OutcomeOf(c sketch.Class) Outcome {
 	switch c {
@@ -66,7 +75,7 @@ type Kept struct {
 	Version string  `json:"version,omitempty" description:"that dealt with it"`
 	Instead string  `json:"instead_of,omitempty" description:"the version that was to deal with it and could not"`
 	Key     string  `json:"key,omitempty" description:"whose key the request had"`
-	Outcome Outcome `json:"outcome" enum:"answered,caller_error,server_error,timed_out,not_reached,malformed,abandoned,refused"`
+	Outcome Outcome `json:"outcome"`
 	Status  int     `json:"status" description:"the status that the caller got, 499 for none"`
 	// Reason is the code of an answer of our own.
 	Reason string `json:"reason,omitempty" description:"the code of an answer that was the gateway's own"`

@@ -10,9 +10,10 @@ import { DistributionPanel } from '../endpoints/distribution-panel'
 import { SignalTable } from '../endpoints/signal-table'
 import { DiffTable } from '../models/diff-panel'
 import { classes } from '../ui/classes'
-import { count, short } from '../ui/format'
+import { short } from '../ui/format'
 import { Ago, Button, Empty, Loaded, PageHead, Panel, Ref, Tag, To, Verdict } from '../ui/parts'
 import { IncidentTalk } from './incident-talk'
+import { Touched } from './touched'
 
 export function IncidentPage() {
   const { incident: id = '' } = useParams()
@@ -152,14 +153,7 @@ function ReportView({ incident: i, report: r }: { incident: ShownIncident; repor
               </li>
             ))}
           </ul>
-          <h2 className="mt-4">What was touched</h2>
-          <p className="text-[13px]">
-            {count(r.requests)} answers, of which {count(r.failed)} failed.{' '}
-            {r.callers
-              ? `About ${count(r.callers)} ${r.callers === 1 ? 'caller' : 'callers'} got them, of those who give a name or a key.`
-              : 'No caller gave a name or a key, so how many they were is not known.'}{' '}
-            Their requests are not kept.
-          </p>
+          <Touched report={r} />
         </Panel>
       </div>
       {r.comparison && <SideBySide incident={i} comparison={r.comparison} />}

@@ -1,19 +1,17 @@
 import { useState } from 'react'
-import { Link, useParams, useSearchParams } from 'react-router'
+import { useParams, useSearchParams } from 'react-router'
 
-import type { Endpoint, KeptRequest } from '../api/client'
+import type { Endpoint } from '../api/client'
 import { useMay } from '../api/people'
 import { useEndpoint } from '../api/queries'
-import { useRequests, type RequestFilter } from '../api/requests'
+import type { RequestFilter } from '../api/requests'
 import { FormSheet } from '../ui/form'
-import { count, exact, ms, share } from '../ui/format'
+import { count, share } from '../ui/format'
 import { Switchboard } from '../ui/overlays'
-import { Button, Empty, Loaded, PageHead, Panel, TextField, To } from '../ui/parts'
-import { TableHead } from '../ui/table-head'
-import { brief } from './columns'
+import { Button, Empty, Loaded, PageHead, TextField, To } from '../ui/parts'
 import { KeepingForm } from './keeping-form'
-import { DealtWith, Outcome } from './outcome'
 import { Refusals } from './refusals'
+import { RequestList } from './request-list'
 
 const windows: Record<string, string | undefined> = {
   '10 min': '10m',
@@ -44,7 +42,7 @@ export function StrayRequestsPage() {
         sub="names that do not exist, paths that lead nowhere, what is no good HTTP: often a caller whose address is wrong"
       />
       <Refusals endpoint={undefined} />
-      <Found filter={{}} follow={false} empty={<Empty>Nobody has asked for what is not there.</Empty>} />
+      <RequestList filter={{}} follow={false} empty={<Empty>Nobody has asked for what is not there.</Empty>} />
     </>
   )
 }
@@ -91,7 +89,7 @@ function Log({ endpoint: e }: { endpoint: Endpoint }) {
       </PageHead>
       <Refusals endpoint={e.name} />
       <Narrow params={params} set={set} model={e.model} />
-      <Found
+      <RequestList
         filter={filter}
         follow={follow}
         empty={
@@ -145,78 +143,4 @@ function Narrow({
 function Narrowing(p: { name: string; label: string; hint: string; params: URLSearchParams }) {
   const [text, setText] = useState(p.params.get(p.name) ?? '')
   return <TextField name={p.name} label={p.label} placeholder={p.hint} value={text} onChange={setText} />
-}
-
-function Found({ filter, follow, empty }: { filter: RequestFilter; follow: boolean; empty: React.ReactNode }) {
-  const found = useRequests(filter, follow)
-  return (
-    <Panel>
-      <Loaded query={found}>
-        {({ pages }) => {
-          const last = pages.at(-1)
-          const items = pages.flatMap((p) => p.items)
-          return (
-            <>
-              {last?.trouble && (
-                <p role="alert" className="border-bad bg-bad-soft mb-3 rounded-md border px-3 py-2">
-                  ✕ Nothing is kept now: {last.trouble}.
-                </p>
-              )}
-              {items.length === 0 ? empty : <Table items={items} />}
-              <div className="text-ink-2 mt-2 flex flex-wrap items-center gap-3 text-[12.5px]">
-                {found.hasNextPage && (
-                  <Button onClick={() => void found.fetchNextPage()} disabled={found.isFetchingNextPage}>
-                    Older ones
-                  </Button>
-                )}
-                {last?.until && <span>Looked back to {exact(new Date(last.until))} so far.</span>}
-                {(last?.lost ?? 0) > 0 && (
-                  <span className="text-trial">
-                    {count(last?.lost ?? 0)} of all endpoints could not be kept since the service started.
-                  </span>
-                )}
-              </div>
-            </>
-          )
-        }}
-      </Loaded>
-    </Panel>
-  )
-}
-
-function Table({ items }: { items: KeptRequest[] }) {
-  return (
-    <div className="overflow-x-auto">
-      <table className="w-full border-collapse" aria-label="Requests">
-        <TableHead columns={['Ended, UTC', 'How', 'By', 'Took', 'Key', 'Asked', 'Answered']} />
-        <tbody>
-          {items.map((r) => (
-            <tr key={r.id} className="border-line hover:bg-paper border-t *:py-1.5 *:pr-4 *:align-baseline">
-              <td className="whitespace-nowrap tabular-nums">
-                <Link
-                  className="text-main underline underline-offset-3"
-                  to={`/requests/${r.id}`}
-                  title={exact(new Date(r.ended))}
-                >
-                  {exact(new Date(r.ended)).slice(5, 23)}
-                </Link>
-              </td>
-              <td>
-                <Outcome request={r} />
-              </td>
-              <td>
-                <DealtWith request={r} />
-              </td>
-              <td className="text-right whitespace-nowrap tabular-nums">
-                {r.total_us > 0 ? ms(r.total_us / 1000) : '–'}
-              </td>
-              <td>{r.key ?? <span className="text-ink-3">–</span>}</td>
-              <td className="text-ink-2 max-w-[34ch] truncate text-[12.5px]">{r.asked ?? brief(r.request)}</td>
-              <td className="max-w-[34ch] truncate text-[12.5px]">{r.reason ?? brief(r.answer)}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </div>
-  )
 }
