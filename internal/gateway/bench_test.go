@@ -1,20 +1,63 @@
 package gateway
 
 import (
+	"context"
 	"log/slog"
 	"net"
+	"sync"
 	"testing"
 	"time"
 
+	"innerladder/internal/core/request"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/recorder"
+	"innerladder/internal/requestlog"
 
 	"github.com/valyala/fasthttp"
 )
 
-// BenchmarkInfer measures one request through the gateway on loopback, with the model
-// server and the caller in the same process.
+// BenchmarkInfer measures one request through the gateway on loopback, with the model server and the caller in the same
+// process, and with what the log of requests keeps: nothing, what it usually does, and everything.
 func BenchmarkInfer(b *testing.B) {
+	usual := request.UsualKeeping()
+	all := usual
+	all.PerSecond = 0
+	for _, c := range []struct {
+		name string
+		kept *request.Keeping
+	}{{"none kept", nil}, {"100 a second kept", &usual}, {"all kept", &all}} {
+		b.Run(c.name, func(b *testing.B) { infers(b, c.kept) })
+	}
+}
+
+func infers(b *testing.B, kept *request.Keeping) {
+	config := Config{IDs: testIDs, Timeout: time.Second, Connections: 64}
+	route := traffic.Route{Endpoint: "demand-hourly", ID: 1, Split: 1, Since: time.Now()}
+	if kept != nil {
+		log := requestlog.New(b.TempDir(), []byte("secret"), slog.New(slog.DiscardHandler))
+		config.Requests, route.Requests = log, *kept
+		ctx, stop := context.WithCancel(b.Context())
+		var both sync.WaitGroup
+		both.Go(func() { log.Run(ctx) })
+		both.Go(func() {
+			for second := time.NewTicker(time.Second); ; log.Tick() {
+				select {
+				case <-second.C:
+				case <-ctx.Done():
+					return
+				}
+			}
+		})
+		defer func() {
+			stop()
+			both.Wait()
+			if s := log.Status(); s.Trouble != "" {
+				b.Error(s.Trouble)
+			} else {
+				b.ReportMetric(float64(s.Unwritten), "lost")
+			}
+		}()
+	}
 	rec := recorder.New(slog.New(slog.DiscardHandler), 1000)
 	listen := func() net.Listener {
 		l, err := net.Listen("tcp", "127.0.0.1:0")
@@ -31,14 +74,15 @@ func BenchmarkInfer(b *testing.B) {
 	}}
 	go func() { _ = backend.Serve(model) }()
 	defer func() { _ = backend.Shutdown() }()
-	g := New(Config{IDs: testIDs, Timeout: time.Second, Connections: 64}, rec, slog.New(slog.DiscardHandler))
+	g := New(config, rec, slog.New(slog.DiscardHandler))
 	front := listen()
 	go func() { _ = g.Serve(front) }()
 	defer func() { _ = g.Stop(b.Context()) }()
-	if err := g.Route(traffic.Route{Endpoint: "demand-hourly", Split: 1, Since: time.Now(), Lanes: []traffic.RouteLane{{
+	route.Lanes = []traffic.RouteLane{{
 		Lane: traffic.Lane{Kind: traffic.Main, Version: "heat-demand@1", Share: traffic.Whole}, Model: "heat-demand",
 		Addresses: []traffic.RouteAddress{{URL: "http://" + model.Addr().String(), Healthy: true}},
-	}}}); err != nil {
+	}}
+	if err := g.Route(route); err != nil {
 		b.Fatal(err)
 	}
 	client := &fasthttp.HostClient{Addr: front.Addr().String()}

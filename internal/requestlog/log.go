@@ -214,15 +214,16 @@ func (l *Log) Status() Status {
 // Run writes what is handed over until ctx is done, then what is still there.
 func (l *Log) Run(ctx context.Context) {
 	defer l.files.close()
+	writing := context.WithoutCancel(ctx) // what has begun to be written is written
 	pace := time.NewTicker(flushEvery)
 	defer pace.Stop()
 	for {
 		select {
 		case now := <-pace.C:
-			for l.writeSome(ctx, now) {
+			for l.writeSome(writing, now) {
 			}
 		case <-ctx.Done():
-			for l.writeSome(context.WithoutCancel(ctx), time.Now()) {
+			for l.writeSome(writing, time.Now()) {
 			}
 			return
 		}

@@ -1,6 +1,7 @@
 package requestlog
 
 import (
+	"context"
 	"encoding/binary"
 	"encoding/json"
 	"fmt"
@@ -15,6 +16,7 @@ import (
 
 	"innerladder/internal/core/request"
 	"innerladder/internal/core/sketch"
+	"innerladder/test/poll"
 )
 
 // endpoint is the number of demand-hourly.
@@ -431,5 +433,28 @@ func TestWhatIsHiddenIsNotWritten(t *testing.T) {
 	if err != nil || e.RequestNote != "hidden: address" || e.AnswerNote == "" || len(e.Answer) > 0 ||
 		e.AnswerBytes == 0 {
 		t.Errorf("%+v, %v", e, err)
+	}
+}
+
+// Whatever was handed over before the end is written, also what is being written when it comes.
+func TestNothingIsLostAtTheEnd(t *testing.T) {
+	dir := t.TempDir()
+	l := New(dir, []byte("secret"), slog.New(slog.DiscardHandler))
+	ctx, stop := context.WithCancel(t.Context())
+	ended := make(chan struct{})
+	s := l.Stream(endpoint, "demand-hourly", request.UsualKeeping())
+	for i := range 5000 {
+		s.Put(idOf(i), numbered(1), nil, nil)
+	}
+	go func() { l.Run(ctx); close(ended) }()
+	if !poll.Within(5*time.Second, func() bool { return l.Status().Waiting < 5000 }) {
+		t.Error("nothing is written")
+	}
+	stop()
+	<-ended
+	l = open(t, dir)
+	found, err := l.Search(t.Context(), endpoint, request.Filter{}, Part{Limit: 20_000})
+	if err != nil || len(found.Items) != 5000 {
+		t.Errorf("%d of 5000 are there, %v", len(found.Items), err)
 	}
 }
