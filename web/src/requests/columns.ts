@@ -29,8 +29,9 @@ const value = (v: unknown): string =>
 export const values = (all: unknown[], most: number) =>
   all.slice(0, most).map(value).join(' ') + (all.length > most ? ' …' : '')
 
-/** The first value of each column, in one line. */
-export const brief = (body: unknown) =>
+/** The first value of each column, in one line; some columns come first. */
+export const brief = (body: unknown, first: string[] = []) =>
   columnsOf(body)
+    .sort(([a], [b]) => Number(first.includes(b)) - Number(first.includes(a)))
     .map(([name, all]) => `${name} ${values(all, 1)}`)
     .join(', ')

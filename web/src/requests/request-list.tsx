@@ -25,7 +25,7 @@ export function RequestList({ filter, follow, empty }: { filter: RequestFilter; 
                   ✕ Nothing is kept now: {last.trouble}.
                 </p>
               )}
-              {items.length === 0 ? empty : <Table items={items} />}
+              {items.length === 0 ? empty : <Table items={items} lookedFor={columnsIn(filter.where)} />}
               <div className="text-ink-2 mt-2 flex flex-wrap items-center gap-3 text-[12.5px]">
                 {found.hasNextPage && (
                   <Button onClick={() => void found.fetchNextPage()} disabled={found.isFetchingNextPage}>
@@ -47,7 +47,11 @@ export function RequestList({ filter, follow, empty }: { filter: RequestFilter; 
   )
 }
 
-function Table({ items }: { items: KeptRequest[] }) {
+/** The columns that conditions are about. */
+const columnsIn = (where: string | undefined) =>
+  (where ?? '').split(',').map((c) => (/^[^=<>!]*/.exec(c)?.[0] ?? '').trim())
+
+function Table({ items, lookedFor }: { items: KeptRequest[]; lookedFor: string[] }) {
   return (
     <div className="overflow-x-auto">
       <table className="w-full border-collapse" aria-label="Requests">
@@ -74,7 +78,9 @@ function Table({ items }: { items: KeptRequest[] }) {
                 {r.total_us > 0 ? ms(r.total_us / 1000) : '–'}
               </td>
               <td>{r.key ?? <span className="text-ink-3">–</span>}</td>
-              <td className="text-ink-2 max-w-[34ch] truncate text-[12.5px]">{r.asked ?? brief(r.request)}</td>
+              <td className="text-ink-2 max-w-[34ch] truncate text-[12.5px]">
+                {r.asked ?? brief(r.request, lookedFor)}
+              </td>
               <td className="max-w-[34ch] truncate text-[12.5px]">{r.reason ?? brief(r.answer)}</td>
             </tr>
           ))}
