@@ -293,6 +293,11 @@ func endpointOperations() []operation {
 			func(c call, in *endpointIn) (wire.EndpointNow, error) {
 				return c.app.Observe.EndpointNow(c, c.by, in.Endpoint)
 			}),
+		op("GET", "/endpoints/{endpoint}/watches", "listWatches",
+			"Where the watches of an endpoint stand, the worst first", access.Read, 200,
+			func(c call, in *endpointIn) (wire.Watches, error) {
+				return c.app.Observe.Watches(c, c.by, in.Endpoint)
+			}),
 		op("GET", "/endpoints/{endpoint}/series", "endpointSeries",
 			"What an endpoint did over time, with what happened to it", access.Read, 200, func(c call, in *struct {
 				endpointIn

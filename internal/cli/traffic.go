@@ -250,15 +250,23 @@ func listEndpoints(c *call) func(context.Context) error {
 	c.connect()
 	return func(ctx context.Context) error {
 		all, err := c.api.Endpoints(ctx)
+		if err != nil {
+			return err
+		}
+		now, err := c.api.Now(ctx)
+		states := map[string]string{}
+		for _, n := range now {
+			states[n.Endpoint] = string(n.State)
+		}
 		return c.show(all, err, func() {
-			t := newTable(c.Out, "ENDPOINT", "MODEL", "ENVIRONMENT", "SPLIT", "LANES", "SINCE")
+			t := newTable(c.Out, "ENDPOINT", "MODEL", "ENVIRONMENT", "SPLIT", "LANES", "STATE", "SINCE")
 			for _, e := range all.Items {
 				if e.Split == nil {
-					t.row(e.Name, e.Model, e.Environment, "", "nothing answers yet", "")
+					t.row(e.Name, e.Model, e.Environment, "", "nothing answers yet", "", "")
 					continue
 				}
 				t.row(e.Name, e.Model, e.Environment, "#"+strconv.Itoa(e.Split.Number), e.Split.String(),
-					ago(sinceNow(e.Split.MadeAt)))
+					states[e.Name], ago(sinceNow(e.Split.MadeAt)))
 			}
 			t.done()
 		})
@@ -274,8 +282,8 @@ func showEndpoint(c *call) func(context.Context) error {
 		}
 		now, err := c.api.EndpointNow(ctx, c.args[0])
 		return c.show(now, err, func() {
-			facts(c.Out, "endpoint", e.Name, "model", e.Model, "environment", e.Environment, "demands", e.Rung, "about",
-				e.Description, "sticky by", e.Sticky)
+			facts(c.Out, "endpoint", e.Name, "state", string(now.State), "model", e.Model, "environment",
+				e.Environment, "demands", e.Rung, "about", e.Description, "sticky by", e.Sticky)
 			if e.Split == nil {
 				fmt.Fprintf(c.Out, "\nnothing answers yet; make a split with: innerladder split %s %s@NUMBER=100\n",
 					e.Name, e.Model)

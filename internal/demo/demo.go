@@ -100,11 +100,12 @@ func Run(ctx context.Context, o Options) error {
 		return fmt.Errorf("%s ended by itself: %w", broken.name,
 			errors.Join(broken.err, errors.New("see its log in "+filepath.Join(p.Data, "logs"))))
 	}
-	if ctx.Err() == nil {
-		return p.summary(context.WithoutCancel(ctx))
+	err = p.summary(context.WithoutCancel(ctx))
+	if ctx.Err() != nil { // whoever ends it may have made trouble
+		p.say("stopping")
+		return nil
 	}
-	p.say("stopping")
-	return nil
+	return err
 }
 
 func (p *play) say(format string, args ...any) {

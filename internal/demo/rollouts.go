@@ -15,7 +15,7 @@ import (
 )
 
 // Stories are those that can be played alone.
-var Stories = []string{"good-canary", "bad-canary", "slow-twin", "repeated-rows", "quiet-draft"}
+var Stories = []string{"good-canary", "bad-canary", "slow-twin", "repeated-rows", "quiet-draft", "cold-snap"}
 
 // alone is one story with what must be there for it.
 func (p *play) alone(ctx, calling context.Context) []chapter {
@@ -24,6 +24,7 @@ func (p *play) alone(ctx, calling context.Context) []chapter {
 		"bad-canary":    {"a bad canary is rolled back", func() error { return p.badCanary(ctx) }},
 		"slow-twin":     {"a slow twin is switched back", func() error { return p.slowTwin(ctx) }},
 		"repeated-rows": {"a test script proves nothing", func() error { return p.repeatedRows(ctx) }},
+		"cold-snap":     {"the weather moves, and nothing else", func() error { return p.coldSnap(ctx) }},
 		"quiet-draft":   {"a draft answers copies and nobody else", func() error { return p.leaveReview(ctx) }},
 	}
 	return []chapter{

@@ -19,10 +19,11 @@ import (
 // callers are the programs that call one endpoint at a steady rate.
 type callers struct {
 	// key is sent with every request when the endpoint needs one.
-	key    string
-	url    string
-	bodies [][]byte
-	rate   float64
+	key  string
+	url  string
+	rate float64
+	// bodies are what is sent, one after the other.
+	bodies atomic.Pointer[[][]byte]
 
 	sent, failed, late atomic.Uint64
 	// few is how many different rows are sent; all of them when it is 0.
@@ -56,21 +57,30 @@ func request(inputs []signature.Column, row standin.Row) []byte {
 
 func newCallers(gatewayURL, endpoint string, rate float64, inputs []signature.Column, examples []example) *callers {
 	c := &callers{url: gatewayURL + oip.ModelPath(endpoint) + "/infer", rate: rate, answered: map[string]uint64{}}
-	for _, e := range examples {
-		c.bodies = append(c.bodies, request(inputs, e.row))
-	}
+	c.ask(inputs, examples)
 	return c
+}
+
+// ask has the callers send other rows from now on.
+func (c *callers) ask(inputs []signature.Column, examples []example) {
+	bodies := make([][]byte, len(examples))
+	for i, e := range examples {
+		bodies[i] = request(inputs, e.row)
+	}
+	c.bodies.Store(&bodies)
 }
 
 // only has the callers send so many different rows from now on.
 func (c *callers) only(rows int) { c.few.Store(int64(rows)) }
 
-// rows is how many different rows are sent.
-func (c *callers) rows() int {
+// body is what is sent as so many-th.
+func (c *callers) body(made int) []byte {
+	bodies := *c.bodies.Load()
+	n := len(bodies)
 	if few := int(c.few.Load()); few > 0 {
-		return min(few, len(c.bodies))
+		n = min(few, n)
 	}
-	return len(c.bodies)
+	return bodies[made%n]
 }
 
 // run calls until ctx is done. It keeps to the clock: a slow answer does not lower the
@@ -94,7 +104,7 @@ func (c *callers) run(ctx context.Context) {
 		case now := <-tick.C:
 			for due := int(now.Sub(begin).Seconds() * c.rate); made < due; made++ {
 				select {
-				case jobs <- c.bodies[made%c.rows()]:
+				case jobs <- c.body(made):
 				default:
 					c.late.Add(1)
 				}

@@ -151,6 +151,9 @@ func (r *Recorder) read(b bodies) {
 	part := sketch.Content{Bodies: 1, Rows: uint64(len(hashes))}
 	for _, h := range hashes {
 		part.Distinct.AddHash(h)
+		if l.Dealt() && l.of.known.isNew(h) {
+			l.of.lately.Fresh++
+		}
 	}
 	part.Forms.Add(forms(outputs))
 	r.scales.count(l, signals.Input, inputs, &part.Inputs)
@@ -172,6 +175,9 @@ func forms(outputs []oip.Tensor) []sketch.Form {
 // add counts what was read of a lane.
 func (l *Lane) add(part *sketch.Content) {
 	l.content.Merge(part)
+	if l.Dealt() {
+		l.of.lately.Content.Merge(part)
+	}
 	for _, s := range l.sides {
 		s.merge(part)
 	}

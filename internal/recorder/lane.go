@@ -32,6 +32,7 @@ type Observation struct {
 type Lane struct {
 	Key
 	rec     *Recorder
+	of      *endpoint
 	sampler *sampler
 	cells   []cell
 	// skipped counts answered requests whose bodies are not offered at all.

@@ -80,6 +80,10 @@ type endpoint struct {
 	// kept are the lanes that the gateway may record on at any moment.
 	kept   map[*Lane]bool
 	trials []*trial
+	// lately is what was read of answered requests since it was taken last, known the rows that came; the reader's lock
+	// guards both.
+	lately Lately
+	known  generations
 }
 
 // trial is the evidence of one trial.
@@ -129,7 +133,8 @@ func (r *Recorder) Lane(key Key) *Lane {
 	defer r.mu.Unlock()
 	l := r.lanes[key]
 	if l == nil {
-		l = &Lane{Key: key, rec: r, sampler: r.endpoint(key.Endpoint).sampler, cells: make([]cell, r.shards)}
+		e := r.endpoint(key.Endpoint)
+		l = &Lane{Key: key, rec: r, sampler: e.sampler, of: e, cells: make([]cell, r.shards)}
 		for i := range l.cells {
 			l.cells[i].spare = &sketch.Traffic{}
 		}
@@ -331,6 +336,18 @@ func (s *side) evidence() guard.Lane {
 		Counts: s.counts, Latency: s.latency.Clone(), Forms: forms, Outputs: outputs, Bodies: s.content.Bodies,
 		Rows: s.content.Rows, Distinct: s.content.Distinct.Count(),
 	}
+}
+
+// LastCalled is when something was counted last at an endpoint, to the second; the zero time for never in this process.
+func (r *Recorder) LastCalled(endpoint string) (last time.Time) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, l := range r.lanes {
+		if l.Endpoint == endpoint && len(l.past) > 0 && l.last.After(last) && l.Lane != signals.Shadow {
+			last = l.last
+		}
+	}
+	return last
 }
 
 // Counts are those of the lanes of a split since it came into force, by version.

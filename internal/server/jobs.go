@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"innerladder/internal/app"
+	"innerladder/internal/core/watch"
 	"innerladder/internal/gateway"
 	"innerladder/internal/jobs"
 	"innerladder/internal/recorder"
@@ -75,6 +76,7 @@ func Jobs(s *app.App, g *gateway.Gateway, rec *recorder.Recorder, requests *requ
 		return err
 	})
 	every("watch signals", time.Second, ask(s.Observe.WatchSignals))
+	every("watches", watch.Every, ask(s.Observe.StepWatches))
 	every("roll signals up", time.Minute, ask(s.Observe.RollSignals))
 	set.Add(jobs.Job{Name: "health", Every: time.Second, Wake: hurry, Run: ask(s.Observe.CheckHealth)})
 	every("routes", time.Second, ask(s.Traffic.RerouteMissing))

@@ -86,6 +86,8 @@ type EndpointNow struct {
 	At       time.Time `json:"at"`
 	Split    int       `json:"split" description:"0 when there is none yet"`
 	Lanes    []LaneNow `json:"lanes"`
+	// State is the worst that can be said of it, absent without a split.
+	State watch.EndpointState `json:"state,omitempty" description:"the worst that can be said of it; absent without a split"`
 	// Diverted is set while the gateway answers by a way back that could not be recorded yet.
 	Diverted string `json:"diverted,omitempty" description:"set while a way back is not written down yet"`
 	// Refused is what the gateway turned away in the last seconds.
@@ -93,6 +95,13 @@ type EndpointNow struct {
 	RefusedOver float64      `json:"refused_over" description:"in so many seconds"`
 	// Guards are what the guards of the trial lanes say; empty without a trial.
 	Guards []GuardNow `json:"guards"`
+}
+
+// Watches are those of an endpoint.
+type Watches struct {
+	Endpoint string        `json:"endpoint"`
+	Every    string        `json:"every" description:"how long a look is"`
+	Items    []watch.Stand `json:"items" description:"the worst first"`
 }
 
 // RefusedNow is how many requests were turned away lately for one reason.

@@ -57,6 +57,25 @@ func (s *Service) resolveAlerts(ctx context.Context, t *act.Tx, kind watch.Alert
 	return nil
 }
 
+// resolveAlertsOf resolves those about a subject at one endpoint.
+func (s *Service) resolveAlertsOf(ctx context.Context, t *act.Tx, kind watch.AlertKind, endpoint, subject,
+	note string,
+) error {
+	open, err := t.UnresolvedAlerts(ctx, kind, subject)
+	if err != nil {
+		return err
+	}
+	for i := range open {
+		if open[i].Endpoint != endpoint {
+			continue
+		}
+		if _, err := s.setAlert(ctx, t, &open[i], "resolved", note); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 func (s *Service) setAlert(ctx context.Context, t *act.Tx, a *watch.Alert, state, note string) (*watch.Alert, error) {
 	number, err := watch.ParseID("alert", a.ID)
 	if err != nil {

@@ -107,9 +107,9 @@ func (s *Service) refusedNow(endpoint string, now time.Time) []wire.RefusedNow {
 	return out
 }
 
-func (s *Service) endpointNow(ctx context.Context, by act.Actor, e *traffic.Endpoint) (wire.EndpointNow, error) {
+func (s *Service) endpointNow(ctx context.Context, by act.Actor, e *traffic.Endpoint) (n wire.EndpointNow, err error) {
 	now := s.Now()
-	n := wire.EndpointNow{
+	n = wire.EndpointNow{
 		Endpoint: e.Name, Project: e.Project, At: now, Lanes: []wire.LaneNow{}, Guards: []wire.GuardNow{},
 		RefusedOver: refusedSpan.Seconds(),
 	}
@@ -118,6 +118,7 @@ func (s *Service) endpointNow(ctx context.Context, by act.Actor, e *traffic.Endp
 		return n, nil
 	}
 	n.Split = e.Split.Number
+	defer func() { n.State = s.stateOf(e.Name, &n, now) }()
 	if lanes, since := s.traffic.Diverted(e.Name); len(lanes) > 0 && now.Sub(since) > time.Second {
 		instead := traffic.Split{Lanes: lanes}
 		n.Diverted = fmt.Sprintf("The gateway went back to %s at %s; the record follows as soon as it can be written.",

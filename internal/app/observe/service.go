@@ -38,6 +38,9 @@ type Service struct {
 	// over from it.
 	worst past[seqtest.Moment]
 	was   past[guard.Pair]
+	// watches are those of each endpoint.
+	watchesMu sync.Mutex
+	watches   map[string]*watching
 	// said is what was said last of the signals.
 	said atomic.Int32
 }
@@ -48,6 +51,6 @@ func New(b *act.Base, registry *registry.Service, traffic *traffic.Service, rec 
 ) *Service {
 	return &Service{
 		Base: b, registry: registry, traffic: traffic, recorder: rec, signals: kept, router: router,
-		health: map[address]health.State{}, watched: map[string]guard.State{},
+		health: map[address]health.State{}, watched: map[string]guard.State{}, watches: map[string]*watching{},
 	}
 }

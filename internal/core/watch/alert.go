@@ -22,6 +22,8 @@ const (
 	RolloutRefused AlertKind = "rollout_refused"
 	// PlacementUnhealthy: a version that answers has no healthy address.
 	PlacementUnhealthy AlertKind = "placement_unhealthy"
+	// Fired: a watch of an endpoint fires.
+	Fired AlertKind = "watch_fired"
 	// SignalsAway: what is measured cannot be written or read.
 	SignalsAway AlertKind = "signals_away"
 	// SignalsLost: what was measured is gone.
@@ -30,7 +32,16 @@ const (
 
 // Enum lists the kinds for the document of the API.
 func (AlertKind) Enum() []any {
-	return []any{RolledBack, GuardFired, RolloutHeld, RolloutRefused, PlacementUnhealthy, SignalsAway, SignalsLost}
+	return []any{
+		RolledBack,
+		GuardFired,
+		RolloutHeld,
+		RolloutRefused,
+		PlacementUnhealthy,
+		Fired,
+		SignalsAway,
+		SignalsLost,
+	}
 }
 
 // Says is what an alert of a kind says of its subject; ok is false for a kind that there
@@ -39,6 +50,7 @@ func (k AlertKind) Says() (says string, ok bool) {
 	says, ok = map[AlertKind]string{
 		RolledBack: "was rolled back", GuardFired: "is worse than allowed", RolloutHeld: "is held in its rollout",
 		RolloutRefused: "was not rolled out", PlacementUnhealthy: "is not healthy",
+		Fired:       "beyond what is allowed",
 		SignalsAway: "cannot be written", SignalsLost: "were lost",
 	}[k]
 	return says, ok

@@ -20,7 +20,7 @@ export function AlertsPage() {
         title="Alerts"
         sub={
           <>
-            what guards and health checks raised, newest first · <To to="/incidents">all incidents</To>
+            what guards, watches and health checks raised, newest first · <To to="/incidents">all incidents</To>
           </>
         }
       >
@@ -32,7 +32,7 @@ export function AlertsPage() {
             <Panel>
               <Empty>
                 {state === 'all' ? 'Nothing was ever wrong.' : `No alert is ${state}.`} Guards watch over every trial
-                lane, health checks over every placement.
+                lane, watches over every endpoint, health checks over every placement.
               </Empty>
             </Panel>
           ) : (
@@ -66,15 +66,21 @@ function AlertCard({ alert: a }: { alert: Alert }) {
             'the service itself'
           ) : (
             <>
-              <To to={`/endpoints/${a.endpoint}`}>{a.endpoint}</To> · <Ref to={a.subject} />
+              <To to={`/endpoints/${a.endpoint}`}>{a.endpoint}</To> ·{' '}
+              {a.kind === 'watch_fired' ? words(a.subject) : <Ref to={a.subject} />}
             </>
           )}{' '}
-          {a.signal && `· ${words(a.signal)} `}· <Ago at={a.raised_at} />
+          {a.signal && a.signal !== a.subject && `· ${words(a.signal)} `}· <Ago at={a.raised_at} />
         </span>
       }
     >
       <p className="max-w-[92ch]">
         {a.sentence}{' '}
+        {a.kind === 'watch_fired' && (
+          <>
+            <To to={`/endpoints/${a.endpoint}/requests?which=in+trouble`}>Its requests</To>.{' '}
+          </>
+        )}
         {a.incident && (
           <>
             All about it: <To to={`/incidents/${a.incident}`}>{a.incident}</To>.

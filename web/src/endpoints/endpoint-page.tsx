@@ -21,6 +21,8 @@ import { StartRollout } from '../rollouts/start-rollout'
 import { RulesPanel } from './rules'
 import { Signals } from './signals'
 import { SplitHistory } from './split-history'
+import { EndpointState } from '../watches/state-mark'
+import { WatchesPanel } from '../watches/watches-panel'
 
 export function EndpointPage() {
   const { endpoint: name = '' } = useParams()
@@ -41,7 +43,11 @@ function EndpointView({ endpoint: e, now }: { endpoint: Endpoint; now: EndpointN
   return (
     <>
       <PageHead
-        title={e.name}
+        title={
+          <span className="inline-flex flex-wrap items-baseline gap-3">
+            {e.name} <EndpointState state={now?.state} />
+          </span>
+        }
         sub={
           <>
             {e.model} in {e.environment}
@@ -119,6 +125,7 @@ function EndpointView({ endpoint: e, now }: { endpoint: Endpoint; now: EndpointN
           ),
       )}
       {split && ruled && <RulesPanel endpoint={e} split={split} />}
+      {split && <WatchesPanel endpoint={e.name} />}
       {split && <Signals endpoint={e.name} main={main?.version ?? ''} now={now} />}
       <Panel title="Rollouts" aside={<To to="/rollouts">all of them</To>}>
         <RolloutList endpoint={e.name} />

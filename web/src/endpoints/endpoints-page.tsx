@@ -1,6 +1,7 @@
 import { useMay } from '../api/people'
 import { useEndpoints, useNow } from '../api/queries'
 import { Ago, Empty, Loaded, PageHead, Panel, To } from '../ui/parts'
+import { EndpointState } from '../watches/state-mark'
 import { LaneBand } from './lane-band'
 
 export function EndpointsPage() {
@@ -27,7 +28,7 @@ export function EndpointsPage() {
                 key={e.name}
                 title={
                   <span className="text-ink text-[15px]">
-                    <To to={`/endpoints/${e.name}`}>{e.name}</To>
+                    <To to={`/endpoints/${e.name}`}>{e.name}</To> <EndpointState state={of(e.name)?.state} />
                   </span>
                 }
                 aside={

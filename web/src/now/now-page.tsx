@@ -3,6 +3,8 @@ import type { ReactNode } from 'react'
 import { usePromotions } from '../api/ladder'
 import { useAlerts, useEndpoints, useNow } from '../api/queries'
 import { ActivityList } from '../activity/activity-list'
+import { EndpointState } from '../watches/state-mark'
+import { worstFirst } from '../watches/states'
 import { LaneBand } from '../endpoints/lane-band'
 import { Moving } from './moving'
 import { EmergencyTag, GateTicks } from '../models/ladder-board'
@@ -30,6 +32,7 @@ function Live() {
   const endpoints = useEndpoints()
   const now = useNow().data ?? []
   const of = (name: string) => now.find((n) => n.endpoint === name)
+  const badness = (name: string) => worstFirst.indexOf(of(name)?.state ?? 'well')
   return (
     <Panel title="What is live?">
       <Loaded query={endpoints}>
@@ -40,22 +43,26 @@ function Live() {
             </Empty>
           ) : (
             <div className="grid gap-4">
-              {list.items.map((e) => (
-                <div key={e.name}>
-                  <div className="mb-1.5 flex justify-between gap-4">
-                    <To to={`/endpoints/${e.name}`}>{e.name}</To>
-                    <span className="text-ink-2 text-[12.5px]">
-                      {e.model} in {e.environment}
-                      {e.split && ` · #${e.split.number}`}
-                    </span>
+              {[...list.items]
+                .sort((a, b) => badness(a.name) - badness(b.name))
+                .map((e) => (
+                  <div key={e.name}>
+                    <div className="mb-1.5 flex justify-between gap-4">
+                      <span className="inline-flex items-baseline gap-2">
+                        <To to={`/endpoints/${e.name}`}>{e.name}</To> <EndpointState state={of(e.name)?.state} />
+                      </span>
+                      <span className="text-ink-2 text-[12.5px]">
+                        {e.model} in {e.environment}
+                        {e.split && ` · #${e.split.number}`}
+                      </span>
+                    </div>
+                    {e.split ? (
+                      <LaneBand compact lanes={of(e.name)?.lanes ?? []} refused={of(e.name)?.refused} />
+                    ) : (
+                      <span className="text-ink-2">nothing answers yet</span>
+                    )}
                   </div>
-                  {e.split ? (
-                    <LaneBand compact lanes={of(e.name)?.lanes ?? []} refused={of(e.name)?.refused} />
-                  ) : (
-                    <span className="text-ink-2">nothing answers yet</span>
-                  )}
-                </div>
-              ))}
+                ))}
             </div>
           )
         }
