@@ -44,6 +44,9 @@ func TestRequestsInTheConsole(t *testing.T) {
 	b := look(t, h)
 	h.person("kari", "operator")
 	b.do("signing in as kari", browser.SignIn(h.server, "kari", password))
+	b.do("how it is, and what is watched", b.open("/endpoints/demand-hourly"),
+		chromedp.WaitVisible(chromedp.CSS(`[data-state="well"]`)), sees("one false alarm in 90 days"),
+		press("show all of them"), chromedp.WaitVisible(chromedp.CSS(`[data-watch]`)), sees("error_rate"))
 	b.do("a lane of its own", b.open("/endpoints/demand-hourly"),
 		chromedp.WaitVisible(chromedp.CSS(`[data-lane="refused"]`)), sees("1 named a version that has no lane"))
 	b.do("the log", press("Requests"), sees("x 7.25"), sees("y 8.25"), sees("refused 404"),

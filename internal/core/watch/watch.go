@@ -128,6 +128,9 @@ type Stand struct {
 	Began time.Time `json:"began"`
 	// Against are, for each bet, the logarithm of 1 and the sum of Shiryaev and Roberts; a distribution has one.
 	Against []float64 `json:"against" description:"what speaks against it, as logarithms"`
+	// First is when it was looked at first, Looked how often since.
+	First  time.Time `json:"first"`
+	Looked uint64    `json:"looked"`
 	// Fired are when it fired in the last while, Well since when nothing is wrong any more.
 	Fired []time.Time `json:"fired,omitempty"`
 	Well  time.Time   `json:"well"`
@@ -179,7 +182,7 @@ func Step(s Stand, l Look, signals int, now time.Time) (Stand, Turn) {
 	if s.Signal == "" {
 		s = Stand{Signal: l.Signal, State: NotEnough, Since: now}
 	}
-	bound := math.Log(looks * float64(max(1, signals)))
+	bound := math.Log(s.looks(l, now) * float64(max(1, signals)))
 	allowed := Of(l.Signal)
 	drifts := strings.HasSuffix(strings.SplitN(l.Signal, ".", 2)[0], "_drift")
 	p := max(allowed.Limit, allowed.Times*l.Usual)
@@ -199,6 +202,20 @@ func Step(s Stand, l Look, signals int, now time.Time) (Stand, Turn) {
 	// What is told is what was seen since the evidence began to grow.
 	s.count(l, drifts, wrong && before < little && s.State != Firing, now)
 	return s.turn(l, wrong, now)
+}
+
+// looks is how often the signal is looked at in the time of the budget. A distribution waits for as many rows as it takes,
+// so that is less often where there is less traffic.
+func (s *Stand) looks(l Look, now time.Time) float64 {
+	if !l.Judged {
+		return looks
+	}
+	if s.First.IsZero() {
+		s.First = now
+	}
+	s.Looked++
+	every := now.Sub(s.First) / time.Duration(max(1, s.Looked-1))
+	return float64(budget / max(Every, every))
 }
 
 // count adds a look to what is told of the signal.
@@ -271,7 +288,7 @@ func (s Stand) says(l Look, now time.Time) string {
 		if s.Rate > s.Allowed {
 			how = "has moved from its reference" + l.Means
 		}
-		return fmt.Sprintf("%s %s: PSI %.2f less what chance makes, %.2f is allowed.", column, how, s.Rate, s.Allowed)
+		return fmt.Sprintf("%s %s: PSI %.2f less what chance makes, %.2f is allowed.", column, how, max(0, s.Rate), s.Allowed)
 	}
 	what := map[string]string{
 		ErrorRate: "of %.0f requests failed", RefusalRate: "of %.0f requests were turned away",
