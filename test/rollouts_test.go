@@ -262,8 +262,8 @@ func TestStoriesOfTheDemo(t *testing.T) {
 			"prediction_drift to be shown good", "not enough to tell: 2 of 50 distinct inputs",
 		},
 		"cold-snap": {
-			"a cold snap: fourteen degrees less", "outdoor_c has moved from its reference, its mean", "demand-hourly is drifting",
-			"heat-demand@1 answers all of it as before",
+			"a cold snap: fourteen degrees less", "outdoor_c has moved from its reference, its mean",
+			"demand-hourly is drifting", "heat-demand@1 answers all of it as before",
 		},
 		"quiet-draft": {
 			"It gets copies of 50 % of what return-temp@1 answers, and answers nobody", "What they showed is E-",

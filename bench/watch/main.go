@@ -1,8 +1,8 @@
 // Watch simulates an endpoint over weeks and months, and counts how often its watches raise an alarm where nothing is
 // wrong, and how soon they see what is.
 //
-// Traffic follows the hours of the day and the days of the week, and so do some columns; failures come now and then, and
-// sometimes in bursts. The reference is of a whole year.
+// Traffic follows the hours of the day and the days of the week, and so do some columns; failures come now and
+// then, and sometimes in bursts. The reference is of a whole year.
 package main
 
 import (
@@ -198,15 +198,24 @@ func main() {
 	if total > 0 {
 		low = distuv.ChiSquared{K: 2 * float64(total)}.Quantile(0.025) / 2
 	}
-	fmt.Printf("false alarms: %d in %d endpoints of %d days at %.0f a second, %.3f per endpoint (95 %%: %.3f to %.3f)\n", total,
-		*runs, *days, *rate, float64(total)/float64(*runs), low/float64(*runs), high/float64(*runs))
+	fmt.Printf(
+		"false alarms: %d in %d endpoints of %d days at %.0f a second, %.3f per endpoint (95 %%: %.3f to %.3f)\n",
+		total,
+		*runs,
+		*days,
+		*rate,
+		float64(total)/float64(*runs),
+		low/float64(*runs),
+		high/float64(*runs),
+	)
 	for name, n := range by {
 		fmt.Printf("  %s: %d\n", name, n)
 	}
 	found()
 }
 
-// found says how soon what is wrong is seen, once the watches know their reference: here rows of all hours come at once.
+// found says how soon what is wrong is seen, once the watches know their reference: here rows of all hours come at
+// once.
 func found() {
 	const runs = 30
 	for _, c := range []struct {
@@ -275,7 +284,13 @@ func found() {
 			fmt.Printf("%-42s not seen in %d of %d\n", c.name, unseen, runs)
 			continue
 		}
-		fmt.Printf("%-42s seen after %d requests (median), %d at most; not seen in %d of %d\n", c.name, after[len(after)/2],
-			after[len(after)-1], unseen, runs)
+		fmt.Printf(
+			"%-42s seen after %d requests (median), %d at most; not seen in %d of %d\n",
+			c.name,
+			after[len(after)/2],
+			after[len(after)-1],
+			unseen,
+			runs,
+		)
 	}
 }

@@ -224,4 +224,5 @@ func TestRequestsInWords(t *testing.T) {
 	h.awaits("sif", "requests", h.words["stray"])
 	h.awaits("runa", "refusals demand-hourly", "endpoint.no_such_lane")
 	h.plays("requests-2")
+	h.awaits("runa", "watches demand-hourly", "error_rate")
 }

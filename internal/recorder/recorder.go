@@ -343,7 +343,7 @@ func (r *Recorder) LastCalled(endpoint string) (last time.Time) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	for _, l := range r.lanes {
-		if l.Endpoint == endpoint && len(l.past) > 0 && l.last.After(last) && l.Lane != signals.Shadow {
+		if l.Endpoint == endpoint && l.started.Counts.Requests > 0 && l.last.After(last) && l.Lane != signals.Shadow {
 			last = l.last
 		}
 	}

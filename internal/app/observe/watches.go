@@ -41,8 +41,8 @@ const (
 type watching struct {
 	watch.Watched
 	loaded bool
-	// last is up to when it was looked.
-	last time.Time
+	// begun is when it was looked at first in this process, last up to when it was.
+	begun, last time.Time
 	// usual is what was usual when it was looked up last, with which main version.
 	usual   watch.Usual
 	usualAt time.Time
@@ -104,6 +104,9 @@ func (s *Service) stepWatch(ctx context.Context, e *traffic.Endpoint) error {
 	from := w.last
 	w.last = to
 	lately := s.recorder.Lately(e.Name)
+	if w.begun.IsZero() {
+		w.begun = to
+	}
 	if from.IsZero() || to.Sub(from) > inMemory || !from.Before(to) {
 		return nil // it has just begun, or the clock was set
 	}
@@ -120,6 +123,9 @@ func (s *Service) stepWatch(ctx context.Context, e *traffic.Endpoint) error {
 		}
 	}
 	refused := s.recorder.RefusedLately(e.Name, from, to)
+	if refused.Total() == 0 {
+		seen.Silent = now.Sub(later(w.begun, s.recorder.LastCalled(e.Name)))
+	}
 	refused[request.NoHealthyLane] = 0 // a lane has counted those as failures
 	seen.Refused = refused.Total()
 	w.gather(lately.Content, lately.Fresh, now)
@@ -142,6 +148,13 @@ func (s *Service) stepWatch(ctx context.Context, e *traffic.Endpoint) error {
 		return kept.PutWatches(ctx, e.Name, w.Watched)
 	}
 	return nil
+}
+
+func later(a, b time.Time) time.Time {
+	if b.After(a) {
+		return b
+	}
+	return a
 }
 
 // gather adds what was read to what distributions are judged by.
@@ -228,6 +241,7 @@ func (s *Service) usual(ctx context.Context, e *traffic.Endpoint, now time.Time)
 		Inputs: map[string]*sketch.Column{}, Outputs: map[string]*sketch.Column{},
 	}
 	s.references(ctx, e, &u)
+	u.Quietest = s.quietest(ctx, e.Name, now)
 	from, to := now.Add(-usualBack).Truncate(time.Hour), now.Add(-usualLess)
 	windows, err := s.recorder.Windows(ctx, signals.Query{
 		Endpoint: e.Name, From: from, To: to, Longest: signals.Hour, Latency: true, Content: true,
@@ -266,6 +280,36 @@ func (s *Service) usual(ctx context.Context, e *traffic.Endpoint, now time.Time)
 	return u
 }
 
+// quietest looks up the quietest hour of the last week, of those since the endpoint was called first.
+func (s *Service) quietest(ctx context.Context, endpoint string, now time.Time) (q watch.Quietest) {
+	to := now.Truncate(time.Hour)
+	windows, err := s.recorder.Windows(ctx, signals.Query{
+		Endpoint: endpoint, From: to.AddDate(0, 0, -7), To: to, Longest: signals.Hour,
+	})
+	if err != nil || len(windows) == 0 {
+		return q
+	}
+	hours := map[time.Time]uint64{}
+	first := to
+	for _, w := range windows {
+		if w.Lane != signals.Shadow {
+			hour := w.At.Truncate(time.Hour)
+			hours[hour] += w.Summary.Counts.Requests
+			if hour.Before(first) {
+				first = hour
+			}
+		}
+	}
+	// The first hour is one in which it was called for a part of it.
+	for at := first.Add(time.Hour); at.Before(to); at = at.Add(time.Hour) {
+		if n := hours[at]; q.Hours == 0 || n < q.Fewest {
+			q.Fewest = n
+		}
+		q.Hours++
+	}
+	return q
+}
+
 // references are the columns of the reference profile of main.
 func (s *Service) references(ctx context.Context, e *traffic.Endpoint, u *watch.Usual) {
 	v, err := s.registry.Version(ctx, act.BySelf(), e.Split.Main().Version)
@@ -301,7 +345,7 @@ func (s *Service) Watches(ctx context.Context, by act.Actor, name string) (wire.
 	if err != nil {
 		return wire.Watches{}, err
 	}
-	return wire.Watches{Endpoint: e.Name, Items: w.List(), Every: watch.Every.String()}, nil
+	return wire.Watches{Endpoint: e.Name, Items: append([]watch.Stand{}, w.List()...), Every: watch.Every.String()}, nil
 }
 
 // stateOf says in a word how an endpoint is, from what is known of its lanes.

@@ -45,7 +45,7 @@ func (w *Watched) State(k Known) EndpointState {
 		return Refusing
 	case w.Is(FeatureDrift, PredictionDrift, MissingRate, OutOfRangeRate):
 		return Drifting
-	case !k.Called:
+	case !k.Called || w.Is(RequestRate):
 		return NoTraffic
 	case k.Trial:
 		return OnTrial

@@ -204,8 +204,8 @@ func Step(s Stand, l Look, signals int, now time.Time) (Stand, Turn) {
 	return s.turn(l, wrong, now)
 }
 
-// looks is how often the signal is looked at in the time of the budget. A distribution waits for as many rows as it takes,
-// so that is less often where there is less traffic.
+// looks is how often the signal is looked at in the time of the budget. A distribution waits for as many rows as it
+// takes, so that is less often where there is less traffic.
 func (s *Stand) looks(l Look, now time.Time) float64 {
 	if !l.Judged {
 		return looks
@@ -288,7 +288,13 @@ func (s Stand) says(l Look, now time.Time) string {
 		if s.Rate > s.Allowed {
 			how = "has moved from its reference" + l.Means
 		}
-		return fmt.Sprintf("%s %s: PSI %.2f less what chance makes, %.2f is allowed.", column, how, max(0, s.Rate), s.Allowed)
+		return fmt.Sprintf(
+			"%s %s: PSI %.2f less what chance makes, %.2f is allowed.",
+			column,
+			how,
+			max(0, s.Rate),
+			s.Allowed,
+		)
 	}
 	what := map[string]string{
 		ErrorRate: "of %.0f requests failed", RefusalRate: "of %.0f requests were turned away",

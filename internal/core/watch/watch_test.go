@@ -339,3 +339,44 @@ func TestAReferenceOfAnotherKind(t *testing.T) {
 		t.Errorf("%+v", list)
 	}
 }
+
+func TestSilence(t *testing.T) {
+	busy := Quietest{Hours: 40, Fewest: 360}
+	for _, c := range []struct {
+		name   string
+		silent time.Duration
+		known  Quietest
+		was    State
+		want   State
+	}{
+		{"called just now", 0, busy, Quiet, Quiet},
+		{"a moment", 4 * time.Minute, busy, Quiet, Quiet},
+		{"too long", 6 * time.Minute, busy, Quiet, Firing},
+		{"still", 9 * time.Minute, busy, Firing, Firing},
+		{"called again", 0, busy, Firing, Quiet},
+		{"a night without calls is usual", 9 * time.Hour, Quietest{Hours: 40}, Quiet, NotEnough},
+		{"no day is known", 9 * time.Hour, Quietest{Hours: 5, Fewest: 1000}, Quiet, NotEnough},
+	} {
+		s := silence(Stand{Signal: RequestRate, State: c.was, Since: begin}, c.silent, c.known, begin.Add(time.Hour))
+		if s.State != c.want || s.Sentence == "" || (s.State != c.was) != s.Since.After(begin) {
+			t.Errorf("%s: %+v", c.name, s)
+		}
+	}
+	var w Watched
+	seen := &Seen{Silent: time.Hour}
+	if c := w.Step(seen, &Usual{Quietest: busy}, begin); len(c) != 1 || c[0].Group != RequestRate ||
+		len(c[0].Fires) != 1 {
+		t.Errorf("%+v", c)
+	}
+	if c := w.Step(seen, &Usual{Quietest: busy}, begin.Add(Every)); len(c) != 0 {
+		t.Errorf("%+v", c)
+	}
+	if c := w.Step(&Seen{}, &Usual{Quietest: busy}, begin.Add(2*Every)); len(c) != 1 || !c[0].Resolved {
+		t.Errorf("%+v", c)
+	}
+	if w.State(Known{Healthy: true}) != NoTraffic ||
+		w.State(Known{Healthy: true, Called: true, Trial: true}) != OnTrial ||
+		w.State(Known{}) != Unhealthy || w.State(Known{Healthy: true, Called: true}) != Well {
+		t.Error("the states of an endpoint")
+	}
+}

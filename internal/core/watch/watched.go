@@ -33,13 +33,17 @@ type Usual struct {
 	Slow float64
 	// Missing and Outside are shares by column; Reference are the columns that are held against, inputs and outputs.
 	Missing, Outside map[string]float64
-	Inputs, Outputs  map[string]*sketch.Column
+	// Quietest are the hours of the last week.
+	Quietest        Quietest
+	Inputs, Outputs map[string]*sketch.Column
 }
 
 // Seen is what an endpoint did since the last look.
 type Seen struct {
 	Counts  sketch.Counts
 	Refused uint64
+	// Silent is for how long nobody has called.
+	Silent time.Duration
 	// Slow are requests that took more than twice what is usual.
 	Slow uint64
 	// Content is what was read of bodies, Fresh how many rows of it had not come before, as far back as is known.
@@ -124,7 +128,8 @@ func (w *Watched) distributions(signal string, s *Seen, now, reference map[strin
 			out = append(out, Look{Signal: full, Why: otherKind})
 		default:
 			out = append(out, Look{
-				Signal: full, Seen: q.Effective(), Judged: true, Evidence: e, Effect: effect, Means: means(ref, now[name]),
+				Signal: full, Seen: q.Effective(), Judged: true, Evidence: e, Effect: effect,
+				Means: means(ref, now[name]),
 			})
 		}
 	}
@@ -156,6 +161,11 @@ func (w *Watched) Step(s *Seen, u *Usual, now time.Time) []Change {
 			turned = append(turned, st)
 		}
 	}
+	silent := silence(w.Stands[RequestRate], s.Silent, u.Quietest, now)
+	if was := w.Stands[RequestRate].State; silent.State == Firing && was != Firing {
+		turned = append(turned, silent)
+	}
+	w.Stands[RequestRate] = silent
 	return w.changes(turned, before)
 }
 
