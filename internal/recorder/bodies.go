@@ -317,6 +317,19 @@ func (r *Recorder) FixBins(c signals.Column, b sketch.Bins, source string) (told
 	return true
 }
 
+// Bins are those on which the columns of an endpoint are counted, as far as they are chosen.
+func (r *Recorder) Bins(endpoint string) map[signals.Column]sketch.Bins {
+	r.reading.Lock()
+	defer r.reading.Unlock()
+	out := map[signals.Column]sketch.Bins{}
+	for c, b := range r.scales.bins {
+		if c.Endpoint == endpoint {
+			out[c] = b
+		}
+	}
+	return out
+}
+
 // BinsFrom says where the bins of the columns of an endpoint came from.
 func (r *Recorder) BinsFrom(endpoint string) map[signals.Column]string {
 	r.reading.Lock()

@@ -21,21 +21,28 @@ func (r *Recorder) Lately(endpoint string) Lately {
 	return out
 }
 
-// generation is how many rows are remembered at least, by their hashes.
-const generation = 16 << 10
+const (
+	// sets and ways are how many rows are remembered: so many sets of so many.
+	sets, ways = 4096, 4
+)
 
-// generations remember which rows came: at least the last different ones of a generation, at most twice as many.
-type generations struct{ now, before map[uint64]struct{} }
+// remembered are the rows that came lately, by their hashes: some sixteen thousand, in 64 KiB, of which the oldest of a
+// set gives way. Few of fewer rows are ever taken for new again.
+type remembered struct{ sets *[sets][ways]uint32 }
 
 // isNew reports whether a row had not come, and remembers it.
-func (g *generations) isNew(hash uint64) bool {
-	if _, there := g.now[hash]; there {
-		return false
+func (m *remembered) isNew(hash uint64) bool {
+	if m.sets == nil {
+		m.sets = new([sets][ways]uint32)
 	}
-	_, there := g.before[hash]
-	if g.now == nil || len(g.now) >= generation {
-		g.now, g.before = map[uint64]struct{}{}, g.now
+	set := &m.sets[hash%sets]
+	mark := uint32(hash>>32) | 1 // 0 is for none
+	for _, known := range set {
+		if known == mark {
+			return false
+		}
 	}
-	g.now[hash] = struct{}{}
-	return !there
+	copy(set[1:], set[:])
+	set[0] = mark
+	return true
 }

@@ -83,7 +83,7 @@ type endpoint struct {
 	// lately is what was read of answered requests since it was taken last, known the rows that came; the reader's lock
 	// guards both.
 	lately Lately
-	known  generations
+	known  remembered
 }
 
 // trial is the evidence of one trial.

@@ -22,7 +22,7 @@ import (
 var migrations embed.FS
 
 // mostOpen is how many files stay open that nobody uses.
-const mostOpen = 32
+const mostOpen = 256
 
 // place is where the requests of an endpoint that ended on a day are.
 type place struct {
@@ -48,9 +48,11 @@ type file struct {
 
 // files opens files, keeps some of them open, and drops them.
 type files struct {
-	dir  string
-	mu   sync.Mutex
-	open map[place]*file
+	dir string
+	// keeps is how many stay open that nobody uses.
+	keeps int
+	mu    sync.Mutex
+	open  map[place]*file
 }
 
 // get opens a file; nil when it is not there and is not to be made. It must be given back.
@@ -98,7 +100,7 @@ func (o *files) giveBack(f *file) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	f.users--
-	for len(o.open) > mostOpen {
+	for len(o.open) > o.keeps {
 		var oldest *file
 		for _, f := range o.open {
 			if f.users == 0 && (oldest == nil || f.used.Before(oldest.used)) {
@@ -122,6 +124,32 @@ func (o *files) close() {
 	}
 }
 
+// days lists the days of which something is kept, the oldest first.
+func (o *files) days() (out []string, err error) {
+	entries, err := os.ReadDir(o.dir)
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return nil, fmt.Errorf("listing the requests that are kept: %w", err)
+	}
+	for _, d := range entries { // in the order of their names
+		if _, err := time.Parse(time.DateOnly, d.Name()); err == nil && d.IsDir() {
+			out = append(out, d.Name())
+		}
+	}
+	return out, nil
+}
+
+// of lists the files of an endpoint, the oldest first.
+func (o *files) of(endpoint int64) (out []place, err error) {
+	days, err := o.days()
+	for _, d := range days {
+		p := place{d, endpoint}
+		if _, err := os.Stat(filepath.Join(o.dir, p.path())); err == nil {
+			out = append(out, p)
+		}
+	}
+	return out, err
+}
+
 // stored is a file that there is.
 type stored struct {
 	place
@@ -131,20 +159,14 @@ type stored struct {
 // list lists all files, the oldest first.
 func (o *files) list() ([]stored, error) {
 	var out []stored
-	days, err := os.ReadDir(o.dir)
-	if errors.Is(err, os.ErrNotExist) {
-		return nil, nil
-	}
+	days, err := o.days()
 	if err != nil {
-		return nil, fmt.Errorf("listing the requests that are kept: %w", err)
+		return nil, err
 	}
 	for _, d := range days {
-		if _, err := time.Parse(time.DateOnly, d.Name()); err != nil || !d.IsDir() {
-			continue
-		}
-		entries, err := os.ReadDir(filepath.Join(o.dir, d.Name()))
+		entries, err := os.ReadDir(filepath.Join(o.dir, d))
 		if err != nil {
-			return nil, fmt.Errorf("listing the requests of %s: %w", d.Name(), err)
+			return nil, fmt.Errorf("listing the requests of %s: %w", d, err)
 		}
 		sizes := map[int64]int64{}
 		for _, e := range entries {
@@ -157,7 +179,7 @@ func (o *files) list() ([]stored, error) {
 			sizes[id] += info.Size()
 		}
 		for id, bytes := range sizes {
-			out = append(out, stored{place{d.Name(), id}, bytes})
+			out = append(out, stored{place{d, id}, bytes})
 		}
 	}
 	slices.SortFunc(out, func(a, b stored) int {

@@ -71,7 +71,7 @@ type line struct {
 // New makes a log in a directory. secret keys the hashes of columns.
 func New(dir string, secret []byte, log *slog.Logger) *Log {
 	l := &Log{
-		log: log, secret: secret, files: files{dir: dir, open: map[place]*file{}},
+		log: log, secret: secret, files: files{dir: dir, keeps: mostOpen, open: map[place]*file{}},
 		queue: make(chan line, queueLength), streams: map[int64]*Stream{},
 		looks: mostLooked,
 	}

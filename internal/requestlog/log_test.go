@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -456,5 +457,35 @@ func TestNothingIsLostAtTheEnd(t *testing.T) {
 	found, err := l.Search(t.Context(), endpoint, request.Filter{}, Part{Limit: 20_000})
 	if err != nil || len(found.Items) != 5000 {
 		t.Errorf("%d of 5000 are there, %v", len(found.Items), err)
+	}
+}
+
+// Few files stay open, however many endpoints there are, and none is closed under whoever reads it.
+func TestManyEndpoints(t *testing.T) {
+	l := open(t, t.TempDir())
+	l.files.keeps = 2
+	for round := range 3 {
+		for e := range int64(8) {
+			l.Stream(e, "demand-hourly", request.UsualKeeping()).Put(idOf(round*8+int(e)), numbered(1), nil, nil)
+		}
+		l.writeSome(t.Context(), noon)
+	}
+	var all sync.WaitGroup
+	for e := range int64(8) {
+		all.Go(func() {
+			for range 20 {
+				found, err := l.Search(t.Context(), e, request.Filter{}, Part{Limit: 10})
+				if err != nil || len(found.Items) != 3 {
+					t.Errorf("%d requests of endpoint %d, %v", len(found.Items), e, err)
+				}
+			}
+		})
+	}
+	all.Wait()
+	if n := len(l.files.open); n > 2 {
+		t.Errorf("%d files stay open", n)
+	}
+	if s := l.Status(); s.Unwritten > 0 || s.Trouble != "" {
+		t.Errorf("%+v", s)
 	}
 }

@@ -42,14 +42,14 @@ type Found struct {
 
 // Search finds requests of an endpoint, the newest first; 0 stands for those that found no endpoint.
 func (l *Log) Search(ctx context.Context, endpoint int64, f request.Filter, p Part) (Found, error) {
-	all, err := l.files.list()
+	all, err := l.files.of(endpoint)
 	if err != nil {
 		return Found{}, err
 	}
 	var days []place
-	for _, s := range all {
-		if s.endpoint == endpoint && f.Day(s.day) {
-			days = append(days, s.place)
+	for _, p := range all {
+		if f.Day(p.day) {
+			days = append(days, p)
 		}
 	}
 	if p.After != "" {

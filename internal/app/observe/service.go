@@ -41,6 +41,8 @@ type Service struct {
 	// watches are those of each endpoint.
 	watchesMu sync.Mutex
 	watches   map[string]*watching
+	// lookups counts, in one round of the job, how often it was looked up what is usual.
+	lookups int
 	// said is what was said last of the signals.
 	said atomic.Int32
 }

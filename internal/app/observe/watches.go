@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"maps"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"innerladder/internal/app/act"
@@ -33,6 +34,8 @@ const (
 	longest  = time.Hour
 	// keepWatchesEvery is how often it is kept where watches stand.
 	keepWatchesEvery = 30 * time.Second
+	// mostLookups is of how many endpoints it is looked up at once what is usual: the others' turn comes.
+	mostLookups = 16
 	// noTraffic is how long nobody may have called an endpoint that is said to have traffic.
 	noTraffic = 15 * time.Minute
 )
@@ -54,6 +57,8 @@ type watching struct {
 	kept      time.Time
 	// owed are changes whose alerts could not be recorded yet.
 	owed []watch.Change
+	// shown is where the watches stood after the last look, for whoever asks: nobody waits for a look that goes on.
+	shown atomic.Pointer[watch.Watched]
 }
 
 // StepWatches looks at all endpoints. It is called every few seconds.
@@ -62,25 +67,28 @@ func (s *Service) StepWatches(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	s.watchesMu.Lock()
-	defer s.watchesMu.Unlock()
 	there := map[string]bool{}
 	for _, e := range endpoints {
 		there[e.Name] = true
 	}
+	s.watchesMu.Lock()
 	maps.DeleteFunc(s.watches, func(name string, _ *watching) bool { return !there[name] })
+	s.watchesMu.Unlock()
+	s.lookups = 0
 	return jobs.Each(endpoints, func(e traffic.Endpoint) string { return e.Name }, func(e traffic.Endpoint) error {
 		return s.stepWatch(ctx, &e)
 	})
 }
 
-// watchingOf is the watching of an endpoint; the lock is held.
+// watchingOf is the watching of an endpoint, for the job that looks.
 func (s *Service) watchingOf(ctx context.Context, endpoint string) (*watching, error) {
+	s.watchesMu.Lock()
 	w := s.watches[endpoint]
 	if w == nil {
 		w = &watching{}
 		s.watches[endpoint] = w
 	}
+	s.watchesMu.Unlock()
 	if kept := s.signals.Store(); !w.loaded && kept != nil {
 		stored, err := kept.Watches(ctx, endpoint)
 		if err != nil && !errors.Is(err, signals.ErrNone) {
@@ -111,6 +119,13 @@ func (s *Service) stepWatch(ctx context.Context, e *traffic.Endpoint) error {
 		return nil // it has just begun, or the clock was set
 	}
 	if main := e.Split.Main().Version; main != w.main || now.Sub(w.usualAt) > usualEvery {
+		if s.lookups >= mostLookups {
+			return nil
+		}
+		s.lookups++
+		if w.main != "" && main != w.main {
+			w.Distrust()
+		}
 		w.usual, w.usualAt, w.main = s.usual(ctx, e, now), now, main
 	}
 	seen := &watch.Seen{Content: lately.Content, Fresh: lately.Fresh}
@@ -133,6 +148,7 @@ func (s *Service) stepWatch(ctx context.Context, e *traffic.Endpoint) error {
 		seen.Long, seen.LongFresh = &w.long, w.longFresh
 	}
 	changes := w.Step(seen, &w.usual, now)
+	w.shown.Store(&watch.Watched{Stands: maps.Clone(w.Stands)})
 	w.owed = append(w.owed, changes...)
 	for len(w.owed) > 0 { // what cannot be recorded now is the next time
 		if err := s.changed(ctx, e, w, seen, w.owed[0], now); err != nil {
@@ -320,14 +336,23 @@ func (s *Service) references(ctx context.Context, e *traffic.Endpoint, u *watch.
 	if err != nil || p == nil {
 		return
 	}
+	bins := s.recorder.Bins(e.Name)
+	on := func(side, name string) *sketch.Column { // the profile of a later version may have other bins
+		ref := p.Columns[name]
+		b, counted := bins[signals.Column{Endpoint: e.Name, Side: side, Name: name}]
+		if ref == nil || !counted {
+			return nil
+		}
+		return ref.On(b, p.Fine[name])
+	}
 	for _, c := range v.Signature.Inputs {
-		if ref := p.Columns[c.Name]; ref != nil && ref.Total() > 0 {
+		if ref := on(signals.Input, c.Name); ref != nil && ref.Total() > 0 {
 			u.Inputs[c.Name] = ref
 			u.Missing[c.Name] = float64(ref.Missing) / float64(ref.Total())
 		}
 	}
 	for _, c := range v.Signature.Outputs {
-		if ref := p.Columns[c.Name]; ref != nil {
+		if ref := on(signals.Output, c.Name); ref != nil {
 			u.Outputs[c.Name] = ref
 		}
 	}
@@ -339,12 +364,7 @@ func (s *Service) Watches(ctx context.Context, by act.Actor, name string) (wire.
 	if err != nil {
 		return wire.Watches{}, err
 	}
-	s.watchesMu.Lock()
-	defer s.watchesMu.Unlock()
-	w, err := s.watchingOf(ctx, e.Name)
-	if err != nil {
-		return wire.Watches{}, err
-	}
+	w := s.shownOf(e.Name)
 	return wire.Watches{Endpoint: e.Name, Items: append([]watch.Stand{}, w.List()...), Every: watch.Every.String()}, nil
 }
 
@@ -359,10 +379,17 @@ func (s *Service) stateOf(endpoint string, n *wire.EndpointNow, now time.Time) w
 	}
 	k.Called = now.Sub(s.recorder.LastCalled(endpoint)) < noTraffic ||
 		s.recorder.RefusedLately(endpoint, now.Add(-noTraffic), now).Total() > 0
+	return s.shownOf(endpoint).State(k)
+}
+
+// shownOf is where the watches of an endpoint stood after the last look.
+func (s *Service) shownOf(endpoint string) *watch.Watched {
 	s.watchesMu.Lock()
 	defer s.watchesMu.Unlock()
 	if w := s.watches[endpoint]; w != nil {
-		return w.State(k)
+		if shown := w.shown.Load(); shown != nil {
+			return shown
+		}
 	}
-	return (&watch.Watched{}).State(k)
+	return &watch.Watched{}
 }

@@ -318,6 +318,35 @@ func TestColumns(t *testing.T) {
 	}
 }
 
+// A column that callers leave out altogether goes missing as one does that is null, and another main begins anew.
+func TestAColumnThatIsNotSent(t *testing.T) {
+	c := newTown()
+	for range 60 {
+		if fired := c.look(100, c.usual); len(fired) > 0 {
+			t.Fatal(fired)
+		}
+	}
+	if s := c.w.Stands["feature_drift.wind"]; s.State != Quiet {
+		t.Errorf("%+v", s)
+	}
+	seen := &Seen{Content: sketch.Content{Rows: 50, Inputs: map[string]*sketch.Column{
+		"outdoor": sketch.ColumnOf(c.reference["outdoor"].Bins, make([]float64, 50)),
+	}}, Fresh: 50}
+	u := &Usual{Inputs: c.reference}
+	var changes []Change
+	for i := range 4 {
+		changes = append(changes, c.w.Step(seen, u, c.at.Add(time.Duration(i+1)*Every))...)
+	}
+	if len(changes) != 1 || changes[0].Fires[0].Signal != "missing_rate.wind" {
+		t.Errorf("%+v", changes)
+	}
+	c.w.Distrust()
+	if _, there := c.w.Stands["feature_drift.wind"]; there || c.w.Stands["missing_rate.wind"].State != Firing ||
+		len(c.w.Near) > 0 {
+		t.Errorf("%+v", c.w)
+	}
+}
+
 // A reference of a year says nothing about an hour: what is far from it from the beginning raises no alarm.
 func TestAReferenceOfAnotherKind(t *testing.T) {
 	c := newTown()

@@ -75,14 +75,19 @@ func (w *Watched) Looks(s *Seen, u *Usual) []Look {
 	}
 	out = append(out, slow)
 	share := independent(s.Content.Rows, s.Fresh)
-	for _, name := range slices.Sorted(maps.Keys(s.Content.Inputs)) {
+	for _, name := range w.columns(s) {
 		c := s.Content.Inputs[name]
-		all := float64(c.Total()) * share
+		if c == nil {
+			c = &sketch.Column{}
+		}
+		// Rows that do not have the column at all lack it too, once it is known.
+		absent := uint64(0)
+		if _, known := w.Stands[Name(MissingRate, name)]; known && s.Content.Rows > c.Total() {
+			absent = s.Content.Rows - c.Total()
+		}
 		missing := Look{
-			Signal: Name(MissingRate, name),
-			Seen:   all,
-			Bad:    float64(c.Missing) * share,
-			Usual:  u.Missing[name],
+			Signal: Name(MissingRate, name), Seen: float64(c.Total()+absent) * share,
+			Bad: float64(c.Missing+absent) * share, Usual: u.Missing[name],
 		}
 		outside := Look{
 			Signal: Name(OutOfRangeRate, name), Seen: float64(c.Seen()) * share,
@@ -99,6 +104,22 @@ func (w *Watched) Looks(s *Seen, u *Usual) []Look {
 		out = append(out, w.distributions(PredictionDrift, s, s.Long.Outputs, u.Outputs)...)
 	}
 	return out
+}
+
+// columns are the inputs that came, and those that came before.
+func (w *Watched) columns(s *Seen) []string {
+	all := map[string]bool{}
+	for name := range s.Content.Inputs {
+		all[name] = true
+	}
+	if s.Content.Rows > 0 {
+		for name := range w.Stands {
+			if signal, column := Parts(name); signal == MissingRate {
+				all[column] = true
+			}
+		}
+	}
+	return slices.Sorted(maps.Keys(all))
 }
 
 // distributions judges columns against their references.
@@ -198,6 +219,16 @@ func means(reference, now *sketch.Column) string {
 		return ""
 	}
 	return fmt.Sprintf(", its mean %.4g where the reference has %.4g", now.Mean(), reference.Mean())
+}
+
+// Distrust forgets what distributions are held against: another version is main, with another reference.
+func (w *Watched) Distrust() {
+	clear(w.Near)
+	for name, s := range w.Stands {
+		if signal, _ := Parts(name); (signal == FeatureDrift || signal == PredictionDrift) && s.State != Firing {
+			delete(w.Stands, name)
+		}
+	}
 }
 
 // Change is what becomes of the alert about a group of watches.
