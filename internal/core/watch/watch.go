@@ -99,6 +99,8 @@ type Look struct {
 	Signal string
 	// Seen tell as much as so many independent ones; Bad of them were bad.
 	Seen, Bad float64
+	// Raw is the share of all that were bad, independent or not: what has fired is not well while they come again.
+	Raw float64
 	// Usual is the rate of the past, 0 where it is not known.
 	Usual float64
 	// Evidence is the e-value of a distribution in this span, as a logarithm; Effect is how far it is from the
@@ -131,6 +133,8 @@ type Stand struct {
 	// First is when it was looked at first, Looked how often since.
 	First  time.Time `json:"first"`
 	Looked uint64    `json:"looked"`
+	// Told is when it could be told last how it is.
+	Told time.Time `json:"told"`
 	// Fired are when it fired in the last while, Well since when nothing is wrong any more.
 	Fired []time.Time `json:"fired,omitempty"`
 	Well  time.Time   `json:"well"`
@@ -199,6 +203,7 @@ func Step(s Stand, l Look, signals int, now time.Time) (Stand, Turn) {
 	if drifts {
 		wrong = l.Judged && l.Effect > allowed.Limit
 	}
+	wrong = wrong || s.State == Firing && l.Raw > p
 	// What is told is what was seen since the evidence began to grow.
 	s.count(l, drifts, wrong && before < little && s.State != Firing, now)
 	return s.turn(l, wrong, now)
@@ -245,15 +250,18 @@ func (s Stand) turn(l Look, wrong bool, now time.Time) (Stand, Turn) {
 	switch {
 	case wrong:
 		s.Well = time.Time{}
-	case s.Well.IsZero() && (l.Seen > 0 || l.Judged):
+	case s.Well.IsZero() && l.Why == "" && (l.Seen > 0 || l.Judged):
 		s.Well = now
+	}
+	if s.Told.IsZero() || l.Why == "" || wrong {
+		s.Told = now
 	}
 	turn := Stays
 	before := s.State
 	switch {
 	case s.State == Firing:
 		patience := min(calm<<max(0, len(s.Fired)-1), longestCalm)
-		if !s.Well.IsZero() && now.Sub(s.Well) >= patience {
+		if !s.Well.IsZero() && now.Sub(s.Well) >= patience || now.Sub(s.Told) >= recent {
 			s.State, s.Against, s.Progress, turn = Quiet, nil, 0, Resolves
 			s.Began, s.Seen, s.Bad = now, 0, 0
 		}
@@ -288,13 +296,8 @@ func (s Stand) says(l Look, now time.Time) string {
 		if s.Rate > s.Allowed {
 			how = "has moved from its reference" + l.Means
 		}
-		return fmt.Sprintf(
-			"%s %s: PSI %.2f less what chance makes, %.2f is allowed.",
-			column,
-			how,
-			max(0, s.Rate),
-			s.Allowed,
-		)
+		return fmt.Sprintf("%s %s: PSI %.2f less what chance makes, %.2f is allowed.", column, how, max(0, s.Rate),
+			s.Allowed)
 	}
 	what := map[string]string{
 		ErrorRate: "of %.0f requests failed", RefusalRate: "of %.0f requests were turned away",

@@ -347,6 +347,37 @@ func TestAColumnThatIsNotSent(t *testing.T) {
 	}
 }
 
+// What fires is not well because the same bad rows come again and again, and ends at last when nothing can be told.
+func TestWhatFiresAndComesAgain(t *testing.T) {
+	var s Stand
+	at := begin
+	look := func(l Look) Turn {
+		var turn Turn
+		at = at.Add(Every)
+		s, turn = Step(s, l, 20, at)
+		return turn
+	}
+	bad := Look{Signal: OutOfRangeRate + ".outdoor", Seen: 100, Bad: 60, Raw: 0.6}
+	for s.State != Firing {
+		look(bad)
+	}
+	again := Look{Signal: bad.Signal, Seen: 1, Bad: 0.6, Raw: 0.6, Why: "the same rows"}
+	for range int(2 * recent / Every) {
+		if look(again) != Stays {
+			t.Fatalf("resolved while the same bad rows came: %+v", s)
+		}
+	}
+	began := at
+	for look(Look{Signal: bad.Signal, Why: "the same rows"}) != Resolves {
+		if at.Sub(began) > 2*recent {
+			t.Fatalf("it fires for ever: %+v", s)
+		}
+	}
+	if at.Sub(began) < recent || s.State == Firing {
+		t.Errorf("after %s: %+v", at.Sub(began), s)
+	}
+}
+
 // A reference of a year says nothing about an hour: what is far from it from the beginning raises no alarm.
 func TestAReferenceOfAnotherKind(t *testing.T) {
 	c := newTown()

@@ -88,10 +88,12 @@ func (w *Watched) Looks(s *Seen, u *Usual) []Look {
 		missing := Look{
 			Signal: Name(MissingRate, name), Seen: float64(c.Total()+absent) * share,
 			Bad: float64(c.Missing+absent) * share, Usual: u.Missing[name],
+			Raw: float64(c.Missing+absent) / float64(max(1, c.Total()+absent)),
 		}
 		outside := Look{
 			Signal: Name(OutOfRangeRate, name), Seen: float64(c.Seen()) * share,
 			Bad: float64(c.Under+c.Over+c.Other) * share, Usual: u.Outside[name],
+			Raw: float64(c.Under+c.Over+c.Other) / float64(max(1, c.Seen())),
 		}
 		if share < 0.1 {
 			missing.Why = "Not enough to tell: the same rows come again and again."
