@@ -235,16 +235,26 @@ func spark(points []lineage.Point, width int) string {
 }
 
 func blocks(points []lineage.Point, width int, low, high float64) string {
+	row := make([]float64, min(width, len(points)))
+	for i := range row {
+		row[i] = points[i*(len(points)-1)/max(1, len(row)-1)].Value
+	}
+	return bars(row, low, high)
+}
+
+// bars draws values as a row of blocks between two values; what is no number is left empty.
+func bars(row []float64, low, high float64) string {
 	heights := []rune("▁▂▃▄▅▆▇█")
-	n := min(width, len(points))
-	out := make([]rune, n)
-	for i := range n {
-		x := points[i*(len(points)-1)/max(1, n-1)].Value
-		level := 0
-		if high > low {
-			level = int((x-low)/(high-low)*float64(len(heights)-1) + 1e-9)
+	out := make([]rune, len(row))
+	for i, x := range row {
+		switch {
+		case math.IsNaN(x):
+			out[i] = ' '
+		case high > low:
+			out[i] = heights[int((x-low)/(high-low)*float64(len(heights)-1)+1e-9)]
+		default:
+			out[i] = heights[0]
 		}
-		out[i] = heights[level]
 	}
 	return string(out)
 }

@@ -92,7 +92,8 @@ func instant(option, text string) (t time.Time, err error) {
 func commands() []command {
 	return slices.Concat(runCommands(), keepingCommands(), peopleCommands(), registryCommands(), ladderCommands(),
 		evidenceCommands(), placeCommands(), trafficCommands(), rolloutCommands(), planCommands(), contractCommands(),
-		answerCommands(), watchCommands(), requestCommands(), incidentCommands(), recordCommands())
+		answerCommands(), watchCommands(), signalCommands(), requestCommands(),
+		incidentCommands(), recordCommands())
 }
 
 // Run runs a command line, without the program's name, and returns the exit code.

@@ -18,13 +18,24 @@ import (
 	"innerladder/internal/wire"
 )
 
-func requestCommands() []command {
+// signalCommands show how endpoints fare.
+func signalCommands() []command {
 	return []command{
 		{
 			name: "watches", group: "Watch", arguments: "ENDPOINT", least: 1, most: 1,
 			summary: "Show what is watched of an endpoint, and where each watch stands",
 			example: "innerladder watches demand-hourly", setup: showWatches,
 		},
+		{
+			name: "signals", group: "Watch", arguments: "ENDPOINT", least: 1, most: 1,
+			summary: "Draw rate, errors and latency of each version over time, with splits and alerts",
+			example: "innerladder signals demand-hourly -since 2h", setup: showSignals,
+		},
+	}
+}
+
+func requestCommands() []command {
+	return []command{
 		{
 			name: "requests", group: "Watch", arguments: "[ENDPOINT]", most: 1,
 			summary: "List what was asked of an endpoint and answered; without one, what found no endpoint",
