@@ -19,13 +19,13 @@ const chartWidth = 72
 // drawn is one signal as it is drawn.
 type drawn struct {
 	name string
-	// of reads it off a point; text writes a value of it.
+	// of reads it off a point, nil for how many requests came in a second; text writes a value of it.
 	of   func(wire.Point) float64
 	text func(float64) string
 }
 
 var drawnSignals = []drawn{
-	{"rate", func(p wire.Point) float64 { return p.Rate }, func(x float64) string { return fmt.Sprintf("%.1f/s", x) }},
+	{"rate", nil, func(x float64) string { return fmt.Sprintf("%.1f/s", x) }},
 	{"errors", func(p wire.Point) float64 { return p.ErrorRate }, percent},
 	{"p50", func(p wire.Point) float64 { return p.P50 }, millis},
 	{"p95", func(p wire.Point) float64 { return p.P95 }, millis},
@@ -131,18 +131,24 @@ func laneName(l wire.LaneSeries) string {
 // columnsOf are the values of a signal in columns: of several steps the mean, weighed by their requests. What has none
 // is no number.
 func columnsOf(g grid, points []wire.Point, of func(wire.Point) float64) []float64 {
-	sums, weights := make([]float64, g.width), make([]float64, g.width)
+	out, requests := make([]float64, g.width), make([]float64, g.width)
 	for _, p := range points {
-		i := g.at(p.At)
-		sums[i] += of(p) * float64(p.Requests)
-		weights[i] += float64(p.Requests)
-	}
-	for i := range sums {
-		if sums[i] /= weights[i]; weights[i] == 0 {
-			sums[i] = math.NaN()
+		requests[g.at(p.At)] += float64(p.Requests)
+		if of != nil {
+			out[g.at(p.At)] += of(p) * float64(p.Requests)
 		}
 	}
-	return sums
+	for i, n := range requests {
+		switch {
+		case n == 0:
+			out[i] = math.NaN()
+		case of == nil:
+			out[i] = n / g.column.Seconds()
+		default:
+			out[i] /= n
+		}
+	}
+	return out
 }
 
 // scale says how high the highest bar of a line is and what the last one says.

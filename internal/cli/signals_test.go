@@ -26,11 +26,11 @@ func TestSeriesAreDrawn(t *testing.T) {
 			continue // nobody called
 		}
 		one.Points = append(one.Points, wire.Point{
-			At: from.Add(time.Duration(i) * time.Minute), Requests: 600, Rate: float64(i + 1), P99: 10, ErrorRate: 0,
+			At: from.Add(time.Duration(i) * time.Minute), Requests: uint64(60 * (i + 1)), P99: 10,
 		})
 	}
 	s.Lanes = append(s.Lanes, one, wire.LaneSeries{Lane: "trial", Version: "heat-demand@2", Points: []wire.Point{
-		{At: from.Add(9 * time.Minute), Requests: 60, Rate: 1, P99: 20, ErrorRate: 0.5},
+		{At: from.Add(9 * time.Minute), Requests: 60, P99: 20, ErrorRate: 0.5},
 	}})
 	refused := wire.Refusals{Total: 7, Items: []wire.Refusal{{Points: []wire.RefusalPoint{{At: from, Count: 7}}}}}
 	var out bytes.Buffer
