@@ -33,7 +33,8 @@ demo: build
 test: web/dist/index.html browser foreign
 	@status=0; \
 	go test -timeout 15m ./internal/core/... || status=1; \
-	CONSOLE=needed FOREIGN=needed go test $(RACE) -timeout 15m $$(go list ./... | grep -v innerladder/internal/core) || status=1; \
+	CONSOLE=needed FOREIGN=needed go test $(RACE) -timeout 15m \
+		$$(go list ./... | grep -v innerladder/internal/core) || status=1; \
 	exit $$status
 
 # What takes longer: crowds, kills, whole days.

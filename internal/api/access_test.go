@@ -123,23 +123,30 @@ func (r *rig) zebra() map[string]string {
 	if must(r.t, json.Unmarshal(up, &upload)); status != 201 {
 		r.t.Fatalf("beginning an upload: %d %s", status, up)
 	}
-	deliveries, err := r.runa.Deliveries(ctx, hook.ID, client.Part{})
-	if err == nil && len(deliveries.Items) == 0 { // so that there is one
-		_, err = r.runa.Comment(ctx, 0, "heat-demand@1", hidden)
-		must(r.t, err)
-		deliveries, err = r.runa.Deliveries(ctx, hook.ID, client.Part{})
-	}
-	must(r.t, err)
 	return map[string]string{
 		"model": "heat-demand", "ref": "heat-demand@1", "other": "heat-demand@2",
 		"endpoint": "demand-hourly", "request": asked, "promotion": "P-2", "alert": "A-1", "run": run.Ref,
 		"data": data.Ref, "artifact": "model.bin", "attachment": "notes.md", "label": "beta0", "upload": upload.ID,
 		"environment": "plant-north", "header": "Authorization", "caller": "zebra-app",
 		"person": "zebra-robot", "evidence": evidence.ID, "project": "zebra", "role": "reader",
-		"webhook": fmt.Sprint(hook.ID), "delivery": fmt.Sprint(deliveries.Items[0].ID),
+		"webhook": fmt.Sprint(hook.ID), "delivery": fmt.Sprint(r.delivered(hook.ID)),
 		"rollout": "R-1", "plan": "stripes", "incident": "I-1",
 		"number": "1", "search": fmt.Sprint(search.ID), "token": fmt.Sprint(token.ID),
 	}
+}
+
+// delivered is a delivery to a webhook of zebra's; there is one afterwards.
+func (r *rig) delivered(hook int64) int64 {
+	r.t.Helper()
+	ctx := r.t.Context()
+	deliveries, err := r.runa.Deliveries(ctx, hook, client.Part{})
+	if err == nil && len(deliveries.Items) == 0 {
+		_, err = r.runa.Comment(ctx, 0, "heat-demand@1", hidden)
+		must(r.t, err)
+		deliveries, err = r.runa.Deliveries(ctx, hook, client.Part{})
+	}
+	must(r.t, err)
+	return deliveries.Items[0].ID
 }
 
 // stripedRollout adds a plan and a rollout of zebra's.

@@ -6,6 +6,7 @@ import (
 
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/request"
 	"innerladder/internal/wire"
 )
 
@@ -14,30 +15,31 @@ type (
 		Request string `uri:"request" path:"request" json:"-" description:"what the header Inner-Ladder-Request said"`
 	}
 	requestsIn struct {
-		Endpoint string `query:"endpoint" description:"whose log; without it, requests that found no endpoint"`
-		Window   string `query:"window" description:"how far back, such as 10m; all when not given"`
-		From     string `query:"from" description:"ended at this moment or later, RFC 3339"`
-		To       string `query:"to" description:"ended before this moment, RFC 3339"`
-		Lane     string `query:"lane" enum:"main,trial,pinned,refused"`
-		Version  string `query:"version" description:"MODEL@NUMBER that dealt with it"`
-		Key      string `query:"key" description:"whose key the request had"`
-		Outcome  string `query:"outcome" enum:"answered,caller_error,server_error,timed_out,not_reached,malformed,abandoned,refused"`
-		Reason   string `query:"reason" description:"the code of an answer of the gateway's own"`
-		Status   int    `query:"status"`
-		Slower   string `query:"slower" description:"that took at least so long, such as 200ms"`
-		Trouble  bool   `query:"trouble" description:"only failures, refusals, and what another version answered"`
-		Where    string `query:"where" description:"conditions on inputs and outputs with commas between them, such as wind<3,mix=harbour"`
-		Limit    int    `query:"limit" description:"1 to 500; 50 when not given"`
-		Cursor   string `query:"cursor" description:"next of an earlier answer, for older ones"`
-		After    string `query:"after" description:"newest of an earlier answer, for those that have come since, oldest first"`
+		Endpoint string          `query:"endpoint" description:"whose log; without it, requests that found no endpoint"`
+		Window   string          `query:"window" description:"how far back, such as 10m; all when not given"`
+		From     string          `query:"from" description:"ended at this moment or later, RFC 3339"`
+		To       string          `query:"to" description:"ended before this moment, RFC 3339"`
+		Lane     string          `query:"lane" enum:"main,trial,pinned,refused"`
+		Version  string          `query:"version" description:"MODEL@NUMBER that dealt with it"`
+		Key      string          `query:"key" description:"whose key the request had"`
+		Outcome  request.Outcome `query:"outcome"`
+		Reason   string          `query:"reason" description:"the code of an answer of the gateway's own"`
+		Status   int             `query:"status"`
+		Slower   string          `query:"slower" description:"that took at least so long, such as 200ms"`
+		Trouble  bool            `query:"trouble" description:"failures, refusals, and what another version answered"`
+		Where    string          `query:"where" description:"conditions on columns, such as wind<3,mix=harbour"`
+		Limit    int             `query:"limit" description:"1 to 500; 50 when not given"`
+		Cursor   string          `query:"cursor" description:"next of an earlier answer, for older ones"`
+		After    string          `query:"after" description:"newest of an earlier answer, for those since"`
 	}
 )
 
 // filter reads what is asked for.
 func (in *requestsIn) filter() (wire.RequestFilter, error) {
 	f := wire.RequestFilter{
-		Endpoint: in.Endpoint, Lane: in.Lane, Version: in.Version, Key: in.Key, Outcome: in.Outcome, Reason: in.Reason,
-		Status: in.Status, Trouble: in.Trouble, Limit: in.Limit, Cursor: in.Cursor, After: in.After,
+		Endpoint: in.Endpoint, Lane: in.Lane, Version: in.Version, Key: in.Key,
+		Outcome: string(in.Outcome), Reason: in.Reason, Status: in.Status, Trouble: in.Trouble,
+		Limit: in.Limit, Cursor: in.Cursor, After: in.After,
 	}
 	var err error
 	if f.From, err = moment("from", in.From); err != nil {

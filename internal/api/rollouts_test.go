@@ -595,6 +595,25 @@ func TestIncidents(t *testing.T) {
 		t.Errorf("%v: %s, %s", err, o.Incident, alerts.Items[0].Incident)
 	}
 
+	r.handleIncident()
+
+	// By hand: a way back from what somebody tried, and none from what merely follows.
+	two.failing.Store(false)
+	r.approve("heat-demand@2")
+	_, err = r.runa.Split(ctx, "demand-hourly", lanes(9000, 1000), "once more", -1)
+	must(t, err)
+	_, err = r.runa.Back(ctx, "demand-hourly", 0, "the harbour complains", -1)
+	must(t, err)
+	all, err := r.runa.Incidents(ctx, "demand-hourly", "heat-demand@2", "open", client.Part{})
+	if err != nil || len(all.Items) != 1 || all.Items[0].By != "runa" || all.Items[0].Alert != "" {
+		t.Errorf("%v, %+v", err, all.Items)
+	}
+}
+
+// handleIncident notes, follows up and closes I-1.
+func (r *rig) handleIncident() {
+	t, ctx := r.t, r.t.Context()
+	t.Helper()
 	cause := "a sensor"
 	for name, h := range map[string]wire.HandleIncident{
 		"incident.nothing":        {},
@@ -606,7 +625,7 @@ func TestIncidents(t *testing.T) {
 		_, err := r.runa.HandleIncident(ctx, "I-1", h)
 		wantCode(t, name, err, name)
 	}
-	_, err = r.tove.HandleIncident(ctx, "I-1", wire.HandleIncident{
+	_, err := r.tove.HandleIncident(ctx, "I-1", wire.HandleIncident{
 		Note: "nobody noticed", FollowUp: &wire.NewFollowUp{Text: "mend it", Who: "runa", Due: "2026-12-01"},
 	})
 	must(t, err)
@@ -622,18 +641,6 @@ func TestIncidents(t *testing.T) {
 		if !strings.Contains(got.Markdown, want) {
 			t.Errorf("no %q in\n%s", want, got.Markdown)
 		}
-	}
-
-	// By hand: a way back from what somebody tried, and none from what merely follows.
-	two.failing.Store(false)
-	r.approve("heat-demand@2")
-	_, err = r.runa.Split(ctx, "demand-hourly", lanes(9000, 1000), "once more", -1)
-	must(t, err)
-	_, err = r.runa.Back(ctx, "demand-hourly", 0, "the harbour complains", -1)
-	must(t, err)
-	all, err := r.runa.Incidents(ctx, "demand-hourly", "heat-demand@2", "open", client.Part{})
-	if err != nil || len(all.Items) != 1 || all.Items[0].By != "runa" || all.Items[0].Alert != "" {
-		t.Errorf("%v, %+v", err, all.Items)
 	}
 }
 

@@ -366,7 +366,7 @@ func printTried(w io.Writer, t wire.Tried) {
 	default:
 		fmt.Fprintln(w, "other than then:")
 		for _, d := range t.Differences {
-			fmt.Fprintf(w, "  %s\n", strings.NewReplacer(" must be ", " was ", " and is ", ", now ").Replace(d))
+			fmt.Fprintf(w, "  %s\n", d)
 		}
 	}
 }
@@ -431,16 +431,10 @@ func replaceRules(all []request.ColumnRule, how request.How, names string) []req
 
 // keepsWhat says in words what an endpoint keeps of single requests.
 func keepsWhat(k request.Keeping) string {
-	parts := []string{traffic.Percent(k.Share) + " of the requests without a fault and all others, for " + k.For}
-	if k.PerSecond > 0 {
-		parts = append(parts, fmt.Sprintf("about %d a second at most", k.PerSecond))
-	}
-	parts = append(parts, "bodies up to "+size(int64(k.Bytes)))
+	parts := []string{k.String(), "bodies up to " + size(int64(k.Bytes))}
+	how := map[request.How]string{request.Hide: "hides ", request.Hash: "hashes "}
 	for _, r := range k.Columns {
-		parts = append(
-			parts,
-			map[request.How]string{request.Hide: "hides ", request.Hash: "hashes "}[r.How]+r.Pattern,
-		)
+		parts = append(parts, how[r.How]+r.Pattern)
 	}
 	return strings.Join(parts, "; ")
 }

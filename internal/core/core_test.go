@@ -169,7 +169,7 @@ func linesOfTags(path string, text []byte) (map[int]bool, error) {
 		return nil, err
 	}
 	store := filepath.Base(filepath.Dir(path))
-	queries := store == "records" || store == "signals"
+	queries := store == "records" || store == "signals" || store == "requestlog"
 	lines := map[int]bool{}
 	add := func(s *ast.BasicLit) {
 		if s != nil && strings.HasPrefix(s.Value, "`") {

@@ -1,7 +1,6 @@
 package gateway
 
 import (
-	"net/http"
 	"strconv"
 	"time"
 
@@ -153,5 +152,5 @@ func (c *caller) unread(r *refusal) {
 	x := exchange{caller: c, g: c.g, headless: true}
 	x.nameRefused()
 	x.turnedAway(r)
-	c.writeOwn(r.status, r.body(), x.refusedLines(), r.closes, r.status == http.StatusServiceUnavailable)
+	c.writeOwn(r.status, r.body(), x.refusedLines(), r.closes, r.retries())
 }

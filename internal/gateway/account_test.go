@@ -66,38 +66,43 @@ func told(e request.Kept) string {
 	)
 }
 
-// Every way in which a request can end is kept as it was, with the id that its caller got.
-func TestWhatIsKeptOfRequests(t *testing.T) {
-	t.Parallel()
+// ending is a way in which a request ends, with what is kept of it.
+type ending struct {
+	lanes  []traffic.RouteLane
+	header []string
+	path   string
+	want   string
+	answer string
+	note   string
+}
+
+// endings lists them by name.
+func endings(t *testing.T) map[string]ending {
 	dead := raw(func(net.Conn, int) bool { return false }).start(t)
-	for name, c := range map[string]struct {
-		lanes  []traffic.RouteLane
-		header []string
-		path   string
-		want   string
-		answer string
-		note   string
-	}{
+	whole := func(server string) []traffic.RouteLane {
+		return []traffic.RouteLane{laneTo(traffic.Main, 1, traffic.Whole, server)}
+	}
+	return map[string]ending{
 		"answered": {
-			lanes: []traffic.RouteLane{laneTo(traffic.Main, 1, traffic.Whole, model(t, says("x")))},
+			lanes: whole(model(t, says("x"))),
 			want:  "main heat-demand@1 answered 200", answer: `"data":["x"]`,
 		},
 		"with a key, though none is needed": {
-			lanes:  []traffic.RouteLane{laneTo(traffic.Main, 1, traffic.Whole, model(t, says("x")))},
+			lanes:  whole(model(t, says("x"))),
 			header: []string{KeyHeader, "ilc_desk"},
 			want:   "main heat-demand@1 answered 200  desk", answer: `"data":["x"]`,
 		},
 		"by name": {
-			lanes: []traffic.RouteLane{laneTo(traffic.Main, 1, traffic.Whole, model(t, says("x")))},
+			lanes: whole(model(t, says("x"))),
 			path:  "/v2/models/demand-hourly/versions/1/infer",
 			want:  "pinned heat-demand@1 answered 200", answer: `"data":["x"]`,
 		},
 		"a caller's fault": {
-			lanes: []traffic.RouteLane{laneTo(traffic.Main, 1, traffic.Whole, model(t, answers(422, `{"error":"no wind"}`)))},
+			lanes: whole(model(t, answers(422, `{"error":"no wind"}`))),
 			want:  "main heat-demand@1 caller_error 422", answer: `{"error":"no wind"}`,
 		},
 		"a server's fault": {
-			lanes: []traffic.RouteLane{laneTo(traffic.Main, 1, traffic.Whole, model(t, answers(500, `{"error":"no GPU"}`)))},
+			lanes: whole(model(t, answers(500, `{"error":"no GPU"}`))),
 			want:  "main heat-demand@1 server_error 500", answer: `{"error":"no GPU"}`,
 		},
 		"a page": {
@@ -132,7 +137,13 @@ func TestWhatIsKeptOfRequests(t *testing.T) {
 				answers(200, `{"outputs":[],"note":"`+strings.Repeat("x", 2<<20)+`"}`)))},
 			want: "main heat-demand@1 answered 200", note: "streamed or binary, and not kept",
 		},
-	} {
+	}
+}
+
+// Every way in which a request can end is kept as it was, with the id that its caller got.
+func TestWhatIsKeptOfRequests(t *testing.T) {
+	t.Parallel()
+	for name, c := range endings(t) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			r, kept := logging(t, nil)
@@ -236,7 +247,13 @@ func TestWhatIsTurnedAwayIsTraffic(t *testing.T) {
 			t.Errorf("%.60q: counted %v before and %v after", c.send, before, after)
 		}
 	}
-	// Questions are no requests, whatever the answer.
+}
+
+// Questions are no requests, whatever the answer.
+func TestQuestionsAreNotTurnedAway(t *testing.T) {
+	t.Parallel()
+	r, _ := logging(t, nil)
+	r.routeKept(true, laneTo(traffic.Main, 1, traffic.Whole, model(t, says("x"))))
 	all := r.turned("").Total() + r.turned("demand-hourly").Total()
 	for _, path := range []string{"/v2", "/v2/health/ready", "/v2/models/nobody/ready", "/v2/models/demand-hourly"} {
 		r.call("GET", path)

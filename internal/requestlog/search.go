@@ -191,8 +191,8 @@ func (l *Log) read(ctx context.Context, p place, f request.Filter, below int64, 
 ) {
 	err = l.with(ctx, p, func(open *file) error {
 		text, args := where(f)
-		query := `SELECT ` + columns + ` FROM requests r LEFT JOIN bodies b ON b.n = r.n WHERE (r.n < ? OR ? = 0)` + text +
-			` ORDER BY r.n DESC`
+		query := `SELECT ` + columns + ` FROM requests r LEFT JOIN bodies b ON b.n = r.n
+			WHERE (r.n < ? OR ? = 0)` + text + ` ORDER BY r.n DESC`
 		if len(f.Where) == 0 {
 			query += ` LIMIT ` + strconv.Itoa(limit+1)
 		}

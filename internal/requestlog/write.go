@@ -28,34 +28,17 @@ func (f *file) write(ctx context.Context, lines []line) error {
 		}
 		defer bodies.Close()
 		if f.last == 0 {
-			if err := tx.QueryRowContext(ctx, `SELECT coalesce(max(ended), 0) FROM requests`).Scan(&f.last); err != nil {
+			newest := tx.QueryRowContext(ctx, `SELECT coalesce(max(ended), 0) FROM requests`)
+			if err := newest.Scan(&f.last); err != nil {
 				return err
 			}
 		}
 		for i := range lines {
 			e := &lines[i].entry
 			f.last = max(f.last, e.Ended.UnixMilli())
-			done, err := heads.ExecContext(
-				ctx,
-				lines[i].id[:],
-				f.last,
-				e.Asked,
-				e.Split,
-				e.Lane,
-				e.Version,
-				e.Instead,
-				e.Key,
-				e.Outcome,
-				e.Status,
-				e.Reason,
-				e.Total,
-				e.Backend,
-				e.RequestBytes,
-				e.RequestNote,
-				e.AnswerBytes,
-				e.AnswerNote,
-				e.Chance,
-			)
+			done, err := heads.ExecContext(ctx, lines[i].id[:], f.last, e.Asked, e.Split, e.Lane, e.Version, e.Instead,
+				e.Key, e.Outcome, e.Status, e.Reason, e.Total, e.Backend, e.RequestBytes, e.RequestNote, e.AnswerBytes,
+				e.AnswerNote, e.Chance)
 			if err != nil {
 				return err
 			}
@@ -86,8 +69,9 @@ func text(body []byte) any {
 	return string(body)
 }
 
-const columns = `r.n, r.id, r.ended, r.asked, r.split, r.lane, r.version, r.instead, r.key, r.outcome, r.status, r.reason,
-	r.total, r.backend, r.request_bytes, r.request_note, r.answer_bytes, r.answer_note, r.chance, b.request, b.answer`
+const columns = `r.n, r.id, r.ended, r.asked, r.split, r.lane, r.version, r.instead, r.key, r.outcome, r.status,
+	r.reason, r.total, r.backend, r.request_bytes, r.request_note,
+	r.answer_bytes, r.answer_note, r.chance, b.request, b.answer`
 
 // scan reads one request.
 func scan(rows *sql.Rows) (row, error) {
@@ -96,29 +80,9 @@ func scan(rows *sql.Rows) (row, error) {
 	var ended int64
 	var asked, answered sql.NullString
 	e := &r.Kept
-	err := rows.Scan(
-		&r.n,
-		&id,
-		&ended,
-		&e.Asked,
-		&e.Split,
-		&e.Lane,
-		&e.Version,
-		&e.Instead,
-		&e.Key,
-		&e.Outcome,
-		&e.Status,
-		&e.Reason,
-		&e.Total,
-		&e.Backend,
-		&e.RequestBytes,
-		&e.RequestNote,
-		&e.AnswerBytes,
-		&e.AnswerNote,
-		&e.Chance,
-		&asked,
-		&answered,
-	)
+	err := rows.Scan(&r.n, &id, &ended, &e.Asked, &e.Split, &e.Lane, &e.Version, &e.Instead, &e.Key, &e.Outcome,
+		&e.Status, &e.Reason, &e.Total, &e.Backend, &e.RequestBytes, &e.RequestNote, &e.AnswerBytes, &e.AnswerNote,
+		&e.Chance, &asked, &answered)
 	if err != nil {
 		return r, err
 	}

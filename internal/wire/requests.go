@@ -17,7 +17,7 @@ type Requests struct {
 	Until *time.Time `json:"until,omitempty" description:"how far back was looked, where there is more to look through"`
 	// Waiting are on their way into the log; Lost could not be kept since the service started.
 	Waiting int    `json:"waiting" description:"requests of all endpoints that are on their way into the log"`
-	Lost    uint64 `json:"lost" description:"requests of all endpoints that could not be kept since the service started"`
+	Lost    uint64 `json:"lost" description:"requests, of all endpoints, not kept since the service started"`
 	Trouble string `json:"trouble,omitempty" description:"why nothing is kept now"`
 }
 
@@ -45,7 +45,7 @@ type RequestFilter struct {
 // RequestShown is one request, with the versions on which it can be tried.
 type RequestShown struct {
 	request.Kept
-	Versions []string `json:"versions" description:"versions that run where this endpoint's do, which it can be tried on"`
+	Versions []string `json:"versions" description:"that it can be tried on: they run where this endpoint's do"`
 }
 
 // LikeIt are the requests whose inputs are nearest to those of one.

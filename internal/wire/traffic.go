@@ -87,7 +87,7 @@ type EndpointNow struct {
 	Split    int       `json:"split" description:"0 when there is none yet"`
 	Lanes    []LaneNow `json:"lanes"`
 	// State is the worst that can be said of it, absent without a split.
-	State watch.EndpointState `json:"state,omitempty" description:"the worst that can be said of it; absent without a split"`
+	State watch.EndpointState `json:"state,omitempty" description:"the worst to be said of it; absent without a split"`
 	// Diverted is set while the gateway answers by a way back that could not be recorded yet.
 	Diverted string `json:"diverted,omitempty" description:"set while a way back is not written down yet"`
 	// Refused is what the gateway turned away in the last seconds.

@@ -45,19 +45,10 @@ func (s *Service) Raise(ctx context.Context, t *act.Tx, a *watch.Alert) error {
 
 // resolveAlerts resolves the alerts of a kind about a subject by itself.
 func (s *Service) resolveAlerts(ctx context.Context, t *act.Tx, kind watch.AlertKind, subject, note string) error {
-	open, err := t.UnresolvedAlerts(ctx, kind, subject)
-	if err != nil {
-		return err
-	}
-	for i := range open {
-		if _, err := s.setAlert(ctx, t, &open[i], "resolved", note); err != nil {
-			return err
-		}
-	}
-	return nil
+	return s.resolveAlertsOf(ctx, t, kind, "", subject, note)
 }
 
-// resolveAlertsOf resolves those about a subject at one endpoint.
+// resolveAlertsOf resolves those about a subject at one endpoint, at all where it is empty.
 func (s *Service) resolveAlertsOf(ctx context.Context, t *act.Tx, kind watch.AlertKind, endpoint, subject,
 	note string,
 ) error {
@@ -66,7 +57,7 @@ func (s *Service) resolveAlertsOf(ctx context.Context, t *act.Tx, kind watch.Ale
 		return err
 	}
 	for i := range open {
-		if open[i].Endpoint != endpoint {
+		if endpoint != "" && open[i].Endpoint != endpoint {
 			continue
 		}
 		if _, err := s.setAlert(ctx, t, &open[i], "resolved", note); err != nil {

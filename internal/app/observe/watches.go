@@ -280,7 +280,7 @@ func (s *Service) usual(ctx context.Context, e *traffic.Endpoint, now time.Time)
 	for name, c := range sum.Content.Inputs {
 		if all := c.Total(); all >= leastUsual {
 			u.Missing[name] = max(u.Missing[name], float64(c.Missing)/float64(all))
-			u.Outside[name] = max(u.Outside[name], float64(c.Under+c.Over+c.Other)/float64(max(1, c.Seen())))
+			u.Outside[name] = max(u.Outside[name], float64(c.Outside())/float64(max(1, c.Seen())))
 		}
 	}
 	if kept := s.signals.Store(); kept != nil {

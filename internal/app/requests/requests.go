@@ -33,8 +33,7 @@ const (
 	usualLimit, mostLimit = 50, 500
 	// likeLooked is how many requests are looked at for those that are like one; likeShown how many are given.
 	likeLooked, likeShown = 5000, 20
-	// usualBack is how far back is looked where nothing is said.
-	usualBack = 24 * time.Hour
+	// longestOf is the longest window that can be looked at.
 	longestOf = 400 * 24 * time.Hour
 )
 
@@ -201,19 +200,10 @@ func (s *Service) find(ctx context.Context, by act.Actor, raw string) (*coretraf
 	entry, err := s.log.Find(ctx, origin.Endpoint, id, at)
 	if errors.Is(err, requestlog.ErrNone) {
 		unknown.Detail = fmt.Sprintf("request %s of %s is not in the log", id, e.Name)
-		return nil, entry, unknown.Do("the log of %s keeps %s", e.Name, told(e.Requests))
+		return nil, entry, unknown.Do("the log of %s keeps %s", e.Name, e.Requests)
 	}
 	entry.Endpoint = e.Name
 	return e, entry, err
-}
-
-// told says in words what a log keeps.
-func told(k request.Keeping) string {
-	share := fmt.Sprintf("%g %% of the requests without a fault", float64(k.Share)/100)
-	if k.PerSecond > 0 {
-		share += fmt.Sprintf(", at most about %d a second,", k.PerSecond)
-	}
-	return share + " and all others, for " + k.For
 }
 
 // Request shows one request.
@@ -303,8 +293,9 @@ func (s *Service) Again(ctx context.Context, by act.Actor, id, version string) (
 	now, err2 := oip.AnyTensors(out.Answer, "outputs")
 	if out.Compared = err1 == nil && err2 == nil; out.Compared {
 		known := answers.Known{}
-		out.Differences = append(out.Differences,
-			known.Differences(answers.Case{Outputs: oip.Values(was)}, oip.Values(now))...)
+		for _, d := range known.Differences(answers.Case{Outputs: oip.Values(was)}, oip.Values(now)) {
+			out.Differences = append(out.Differences, d.Since())
+		}
 	}
 	return out, nil
 }

@@ -76,8 +76,8 @@ func (a asked) proves(ctx context.Context, known *answers.Known) (told string, w
 		if why != "" {
 			return fmt.Sprintf("the request of known answer %d %s", i+1, why), false
 		}
-		if d := known.Differences(c, oip.Values(outputs)); len(d) > 0 {
-			differences[i+1] = d
+		for _, d := range known.Differences(c, oip.Values(outputs)) {
+			differences[i+1] = append(differences[i+1], d.String())
 		}
 	}
 	return answers.Told(differences), len(differences) > 0

@@ -95,21 +95,32 @@ func (c Case) Of(s *signature.Signature) json.RawMessage {
 	return s.Request(func(column string) any { return c.Inputs[column] })
 }
 
-// Differences says in words where an answer is not what a case must give, both side by side;
+// Difference is an output that is not what it must be, with its values in words.
+type Difference struct{ Output, Want, Got string }
+
+// String says what must be and what is.
+func (d Difference) String() string {
+	return fmt.Sprintf("%s must be %s and is %s", d.Output, d.Want, d.Got)
+}
+
+// Since says what was and what is now.
+func (d Difference) Since() string { return fmt.Sprintf("%s was %s, now %s", d.Output, d.Want, d.Got) }
+
+// Differences finds where an answer is not what a case must give, both side by side;
 // empty when it is. Outputs beyond those that are known do no harm.
-func (k *Known) Differences(c Case, got map[string][]any) (out []string) {
+func (k *Known) Differences(c Case, got map[string][]any) (out []Difference) {
 	for _, name := range slices.Sorted(maps.Keys(c.Outputs)) {
 		want := c.Outputs[name]
 		has, there := got[name]
 		switch {
 		case !there:
-			out = append(out, fmt.Sprintf("%s must be %s and is not there", name, list(want)))
+			out = append(out, Difference{name, list(want), "not there"})
 		case len(has) != len(want):
-			out = append(out, fmt.Sprintf("%s must be %s and is %s", name, list(want), list(has)))
+			out = append(out, Difference{name, list(want), list(has)})
 		default:
 			for i := range want {
 				if !k.same(want[i], has[i]) {
-					out = append(out, fmt.Sprintf("%s must be %s and is %s", name, list(want), list(has)))
+					out = append(out, Difference{name, list(want), list(has)})
 					break
 				}
 			}

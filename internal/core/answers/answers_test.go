@@ -50,7 +50,11 @@ func TestWhatComesBackMustBeWhatIsKnown(t *testing.T) {
 			"open must be true and is not there",
 		},
 	} {
-		got := strings.Join(k.Differences(k.Cases[0], c.got), ", ")
+		var parts []string
+		for _, d := range k.Differences(k.Cases[0], c.got) {
+			parts = append(parts, d.String())
+		}
+		got := strings.Join(parts, ", ")
 		if (c.says == "") != (got == "") || !strings.Contains(got, c.says) {
 			t.Errorf("%s: %q, want %q", name, got, c.says)
 		}

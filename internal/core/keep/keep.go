@@ -16,7 +16,7 @@ type Retention struct {
 	Notices    string `json:"notices" description:"notices that were read"`
 	Repeats    string `json:"repeats" description:"answers to calls that carried an Idempotency-Key"`
 	// RequestGiB bounds the logs of requests; for how long they are kept is each endpoint's own.
-	RequestGiB int `json:"request_gib" description:"the most that all logs of requests may have together; the oldest days go first"`
+	RequestGiB int `json:"request_gib" description:"the most that all logs of requests take; the oldest days go first"`
 }
 
 // Ages reads the durations.

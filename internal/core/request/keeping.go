@@ -6,6 +6,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -16,8 +17,8 @@ import (
 // Keeping says what the log of an endpoint has. Failures, refusals and requests that another version answered are
 // always among it, the others by Share.
 type Keeping struct {
-	Share     int    `json:"share" minimum:"0" maximum:"10000" description:"basis points of the requests without a fault that are kept"`
-	PerSecond int    `json:"per_second" minimum:"0" description:"of those about so many a second at most, drawn evenly; 0 for all"`
+	Share     int    `json:"share" minimum:"0" maximum:"10000" description:"basis points of those without a fault"`
+	PerSecond int    `json:"per_second" minimum:"0" description:"of those at most about so many a second; 0 for all"`
 	Bytes     int    `json:"bytes" minimum:"0" description:"the largest body that is kept; 0 for none"`
 	For       string `json:"for" description:"how long, such as 168h"`
 	// Columns say what is not kept as it came; the first rule whose pattern fits counts.
@@ -83,6 +84,15 @@ func (k Keeping) Check() error {
 		}
 	}
 	return nil
+}
+
+// String says in words of which requests something is kept, and for how long.
+func (k Keeping) String() string {
+	s := fmt.Sprintf("%g %% of the requests without a fault and all others, for %s", float64(k.Share)/100, k.For)
+	if k.PerSecond > 0 {
+		s += fmt.Sprintf("; about %d a second at most", k.PerSecond)
+	}
+	return s
 }
 
 // Age is how long requests are kept.

@@ -10,7 +10,7 @@ import (
 type Near struct {
 	Kept
 	// Distance is Gower's: 0 for the same inputs, 1 for ones as far apart as any that were looked at.
-	Distance float64 `json:"distance" description:"of its inputs, 0 for the same to 1 for as far apart as any looked at"`
+	Distance float64 `json:"distance" description:"of its inputs: 0 for the same, 1 for as far apart as any are"`
 }
 
 // Like lists the requests whose inputs are nearest to those of one of them, nearest first, at most so many: by the

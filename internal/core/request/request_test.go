@@ -61,17 +61,18 @@ func TestNothingHiddenIsKept(t *testing.T) {
 		"an object as value": `{"inputs":[{"name":"person_id","data":[{"SECRET":"SECRET"}]}]}`,
 		"an output":          `{"outputs":[{"name":"address","data":["SECRET"]}]}`,
 		"another member":     `{"inputs":[{"name":"x","data":[1]}],"note":"SECRET"}`,
-		"parameters":         `{"parameters":{"who":"SECRET"},"inputs":[{"name":"x","data":[1],"parameters":{"a":"SECRET"}}]}`,
+		"parameters":         `{"parameters":{"a":"SECRET"},"inputs":[{"name":"x","parameters":{"a":"SECRET"}}]}`,
 		"twice":              `{"inputs":[{"name":"address","data":["SECRET"],"data":["SECRET"]}]}`,
 		"named twice":        `{"inputs":[{"name":"x","name":"address","data":["SECRET"]}]}`,
-		"inputs twice":       `{"inputs":[{"name":"address","data":["SECRET"]}],"inputs":[{"name":"address","data":["SECRET"]}]}`,
-		"in capitals":        `{"Inputs":[{"Name":"address","Data":["SECRET"]}],"inputs":[{"name":"x","data":[1]}]}`,
-		"escaped":            `{"inputs":[{"name":"addr\u0065ss","data":["SECRET"]}]}`,
-		"an error":           `{"error":"no such address: SECRET"}`,
-		"a list":             `["SECRET"]`,
-		"no JSON":            `address=SECRET`,
-		"data as text":       `{"inputs":[{"name":"person_id","data":"SECRET"}]}`,
-		"cut off":            `{"inputs":[{"name":"address","data":["SECRET"`,
+		"inputs twice": `{"inputs":[{"name":"address","data":["SECRET"]}],` +
+			`"inputs":[{"name":"address","data":["SECRET"]}]}`,
+		"in capitals":  `{"Inputs":[{"Name":"address","Data":["SECRET"]}],"inputs":[{"name":"x","data":[1]}]}`,
+		"escaped":      `{"inputs":[{"name":"addr\u0065ss","data":["SECRET"]}]}`,
+		"an error":     `{"error":"no such address: SECRET"}`,
+		"a list":       `["SECRET"]`,
+		"no JSON":      `address=SECRET`,
+		"data as text": `{"inputs":[{"name":"person_id","data":"SECRET"}]}`,
+		"cut off":      `{"inputs":[{"name":"address","data":["SECRET"`,
 	} {
 		kept, note := k.Kept([]byte(strings.ReplaceAll(text, "SECRET", secretValue)), key)
 		if bytes.Contains(kept, []byte(secretValue)) {

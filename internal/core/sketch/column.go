@@ -55,12 +55,15 @@ func ColumnOf(b Bins, values []float64) *Column {
 
 // Seen is how many values were counted, the missing ones not included.
 func (c *Column) Seen() uint64 {
-	n := c.Under + c.Over + c.Other
+	n := c.Outside()
 	for _, k := range c.Counts {
 		n += k
 	}
 	return n
 }
+
+// Outside is how many of them lie in no bin.
+func (c *Column) Outside() uint64 { return c.Under + c.Over + c.Other }
 
 // Total is Seen plus the missing ones.
 func (c *Column) Total() uint64 { return c.Seen() + c.Missing }

@@ -21,7 +21,7 @@ type Endpoint struct {
 	// Sticky is what keeps callers on their lane.
 	Sticky string `json:"sticky,omitempty" description:"keeps callers on their lane: key, caller, header NAME, …"`
 	// Repeatable endpoints may be asked twice without harm.
-	Repeatable bool `json:"repeatable" description:"true when asking a model server twice does no harm, so that a request is sent again whenever it failed"`
+	Repeatable bool `json:"repeatable" description:"asking twice does no harm: what failed is sent again"`
 	// Requests says what is kept of single requests.
 	Requests  request.Keeping `json:"requests" description:"what is kept of single requests"`
 	CreatedBy string          `json:"created_by"`

@@ -28,9 +28,9 @@ var units = []struct {
 	{"a 60th of what it should be, as from seconds or minutes to the next larger", 1.0 / 60, 0},
 }
 
-// OtherUnit says in which other unit a column seems to come: when its mean and its standard deviation are, to
-// within a tenth of the latter and a fifth of itself, those of the reference in that unit, and not those of the
-// reference.
+// OtherUnit says in which other unit a column seems to come: when its mean is that of the reference in that unit, to
+// within 0.35 standard deviations, and its standard deviation that in the unit, to within a quarter; and when they are
+// not those of the reference as it is.
 func OtherUnit(column string, reference, now Spread) string {
 	if reference.Deviation <= 0 || now.Deviation <= 0 {
 		return ""
@@ -45,13 +45,8 @@ func OtherUnit(column string, reference, now Spread) string {
 	}
 	for _, u := range units {
 		if fits(u.scale, u.offset) {
-			return fmt.Sprintf(
-				"%s seems to come %s: its mean is %.4g where the reference has %.4g.",
-				column,
-				u.what,
-				now.Mean,
-				reference.Mean,
-			)
+			return fmt.Sprintf("%s seems to come %s: its mean is %.4g where the reference has %.4g.",
+				column, u.what, now.Mean, reference.Mean)
 		}
 	}
 	return ""

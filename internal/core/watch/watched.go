@@ -92,8 +92,8 @@ func (w *Watched) Looks(s *Seen, u *Usual) []Look {
 		}
 		outside := Look{
 			Signal: Name(OutOfRangeRate, name), Seen: float64(c.Seen()) * share,
-			Bad: float64(c.Under+c.Over+c.Other) * share, Usual: u.Outside[name],
-			Raw: float64(c.Under+c.Over+c.Other) / float64(max(1, c.Seen())),
+			Bad: float64(c.Outside()) * share, Usual: u.Outside[name],
+			Raw: float64(c.Outside()) / float64(max(1, c.Seen())),
 		}
 		if share < 0.1 {
 			missing.Why = "Not enough to tell: the same rows come again and again."

@@ -64,7 +64,10 @@ function RefusedBox({ refused }: { refused: RefusedNow[] }) {
   return (
     <div
       data-lane="refused"
-      className="border-bad bg-bad-soft flex flex-wrap items-baseline justify-between gap-x-4 rounded-lg border-[1.5px] border-dotted px-3.5 py-2"
+      className={
+        'border-bad bg-bad-soft flex flex-wrap items-baseline justify-between gap-x-4 ' +
+        'rounded-lg border-[1.5px] border-dotted px-3.5 py-2'
+      }
     >
       <span className="text-bad inline-flex items-center gap-1.5 font-semibold">
         <Ban size={14} aria-hidden /> turned away: {count(all)} in the last minute

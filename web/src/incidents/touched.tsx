@@ -3,6 +3,8 @@ import { Outcome } from '../requests/outcome'
 import { count } from '../ui/format'
 import { To } from '../ui/parts'
 
+const callers = (n: number) => `${count(n)} ${n === 1 ? 'caller' : 'callers'}`
+
 /** Whom a rollback concerns: how many answers and callers, and some of the requests. */
 export function Touched({ report: r }: { report: Report }) {
   return (
@@ -11,7 +13,7 @@ export function Touched({ report: r }: { report: Report }) {
       <p className="text-[13px]">
         {count(r.requests)} answers, of which {count(r.failed)} failed.{' '}
         {r.callers
-          ? `About ${count(r.callers)} ${r.callers === 1 ? 'caller' : 'callers'} got them, of those who give a name or a key.`
+          ? `About ${callers(r.callers)} got them, of those who give a name or a key.`
           : 'No caller gave a name or a key, so how many they were is not known.'}
       </p>
       {r.samples.length > 0 && (

@@ -134,7 +134,7 @@ function Again({ tried: t }: { tried: Tried }) {
           ) : (
             <ul className="text-trial">
               {t.differences.map((d) => (
-                <li key={d}>{d.replace(' must be ', ' was ').replace(' and is ', ', now ')}</li>
+                <li key={d}>{d}</li>
               ))}
             </ul>
           )}

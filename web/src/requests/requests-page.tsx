@@ -39,7 +39,7 @@ export function StrayRequestsPage() {
     <>
       <PageHead
         title="Requests that found no endpoint"
-        sub="names that do not exist, paths that lead nowhere, what is no good HTTP: often a caller whose address is wrong"
+        sub="names that do not exist, paths that lead nowhere, what is no HTTP: often a caller with a wrong address"
       />
       <Refusals endpoint={undefined} />
       <RequestList filter={{}} follow={false} empty={<Empty>Nobody has asked for what is not there.</Empty>} />
@@ -111,7 +111,7 @@ function kept(e: Endpoint) {
 
 const narrowing = ['where', 'version', 'key', 'slower']
 
-/** Fields that narrow the list down when they are left or Enter is pressed. */
+/** Fields that narrow the list down once Look or Enter is pressed. */
 function Narrow({
   params,
   set,

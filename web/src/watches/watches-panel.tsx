@@ -19,20 +19,20 @@ export function WatchesPanel({ endpoint }: { endpoint: string }) {
     <Panel title="Watches">
       <Loaded query={watches}>
         {(w) => {
-          const told = w.items.filter((s) => all || s.state === 'firing' || s.state === 'pending')
+          const wrong = w.items.filter((s) => s.state === 'firing' || s.state === 'pending')
           const quiet = w.items.filter((s) => s.state === 'quiet').length
           return w.items.length === 0 ? (
             <Empty command={`innerladder watches ${endpoint}`}>Nothing was looked at yet.</Empty>
           ) : (
             <>
               <ul>
-                {told.map((s) => (
+                {(all ? w.items : wrong).map((s) => (
                   <Watch key={s.signal} stand={s} />
                 ))}
               </ul>
               <p className="text-ink-2 mt-1.5 text-[12.5px]">
-                {quiet} quiet, {w.items.length - quiet - w.items.filter((s) => /firing|pending/.test(s.state)).length}{' '}
-                not enough to tell. Together they raise one false alarm in 90 days at most.{' '}
+                {quiet} quiet, {w.items.length - quiet - wrong.length} not enough to tell. Together they raise one false
+                alarm in 90 days at most.{' '}
                 <LinkButton onClick={() => setAll(!all)}>{all ? 'only what is wrong' : 'show all of them'}</LinkButton>
               </p>
             </>
@@ -45,7 +45,11 @@ export function WatchesPanel({ endpoint }: { endpoint: string }) {
 
 function Watch({ stand: s }: { stand: Stand }) {
   return (
-    <li className="border-line grid grid-cols-[minmax(0,15rem)_9rem_minmax(0,1fr)] gap-x-4 border-t py-1.5 first:border-0">
+    <li
+      className={
+        'border-line grid grid-cols-[minmax(0,15rem)_9rem_minmax(0,1fr)] gap-x-4 border-t py-1.5 ' + 'first:border-0'
+      }
+    >
       <span className="truncate" title={s.signal}>
         {s.signal}
       </span>
