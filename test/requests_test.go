@@ -47,6 +47,18 @@ func TestRequestsInTheConsole(t *testing.T) {
 	b.do("how it is, and what is watched", b.open("/endpoints/demand-hourly"),
 		chromedp.WaitVisible(chromedp.CSS(`[data-state="well"]`)), sees("one false alarm in 90 days"),
 		press("show all of them"), chromedp.WaitVisible(chromedp.CSS(`[data-watch]`)), sees("error_rate"))
+	b.do("a watch as a sentence", press("Watch a signal"), write("Limit", "250ms"), press("Watch it so"),
+		sees("is no limit of error_rate"), sees("give per cent, such as 1 %"), write("Limit", "3 %"),
+		press("Watch it so"),
+		sees("Tell when error_rate is above 3 %."))
+	b.do("the same as a file", press("As a file"), write("Watches, as YAML", "watches: [{signal: wrath}]"),
+		press("Watch it so"), sees("line 1, column 20"),
+		write("Watches, as YAML", "owner: the desk\nwatches: [{signal: error_rate, off: true}]"), press("Watch it so"),
+		sees("error_rate is not watched."), sees("owner the desk"))
+	b.do("muting", press("Mute"), overwrite(`input[name="why"]`, "it is being moved"), press("4h"),
+		press("Raise none of them"), sees("Everything is muted until"), press("end it"),
+		chromedp.WaitNotPresent(browser.Text("span", "Everything is muted until")),
+		press("as usual"), chromedp.WaitNotPresent(browser.Text("span", "error_rate is not watched.")))
 	b.do("a lane of its own", b.open("/endpoints/demand-hourly"),
 		chromedp.WaitVisible(chromedp.CSS(`[data-lane="refused"]`)), sees("1 named a version that has no lane"))
 	b.do("the log", press("Requests"), sees("x 7.25"), sees("y 8.25"), sees("refused 404"),

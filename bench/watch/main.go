@@ -86,6 +86,9 @@ func newEndpoint(seed uint64) *endpoint {
 	return e
 }
 
+// usual is what was usual in the day before, as the service would know it.
+var usual = &watch.Past{Counts: sketch.Counts{Requests: 1_000_000, ServerErrors: 1000}}
+
 // look sends n rows at a moment, each as change makes it, of which a share fails.
 func (e *endpoint) look(at time.Time, n int, failing float64, change func(map[string]any)) {
 	c := sketch.Content{Rows: uint64(n), Inputs: map[string]*sketch.Column{}}
@@ -122,12 +125,13 @@ func (e *endpoint) look(at time.Time, n int, failing float64, change func(map[st
 	e.long.Merge(&c)
 	e.longFresh += fresh
 	seen := &watch.Seen{
-		Counts: sketch.Counts{Requests: uint64(n), ServerErrors: uint64(failed)}, Content: c, Fresh: fresh,
+		All: watch.Part{Counts: sketch.Counts{Requests: uint64(n), ServerErrors: uint64(failed)}}, Content: c,
+		Fresh: fresh, Took: watch.Every,
 	}
 	if e.longFresh >= 500 {
 		seen.Long, seen.LongFresh = &e.long, e.longFresh
 	}
-	for _, ch := range e.w.Step(seen, &watch.Usual{Errors: 0.001, Inputs: e.reference}, at) {
+	for _, ch := range e.w.Step(&watch.Set{}, seen, &watch.Usual{Yesterday: usual, Inputs: e.reference}, at) {
 		if !ch.Resolved {
 			e.alarms = append(e.alarms, ch.Fires[0].Signal)
 		}

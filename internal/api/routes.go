@@ -28,7 +28,7 @@ type (
 		Endpoint string `uri:"endpoint" path:"endpoint" json:"-"`
 	}
 	matchIn struct {
-		IfMatch string `header:"If-Match" json:"-" description:"the ETag of the split it was decided on; refused with 412 when another is in force"`
+		IfMatch string `header:"If-Match" json:"-" description:"the ETag it was decided on; refused with 412 when it is another by now"`
 	}
 	windowIn struct {
 		Window string `query:"window" json:"-" description:"how far back, such as 10m; 15m when not given"`
@@ -54,7 +54,7 @@ func (m matchIn) based() (int, error) {
 	n, err := strconv.Atoi(tag)
 	if err != nil {
 		return 0, fault.New(fault.Invalid, "split.if_match", "If-Match is %q", m.IfMatch).In("If-Match").
-			Do("give the ETag of the endpoint, the number of a split in quotes")
+			Do("give the ETag of what it was decided on, a number in quotes")
 	}
 	return n, nil
 }
@@ -90,7 +90,7 @@ func operations() []operation {
 	return slices.Concat(special(), signInOperations(), peopleOperations(), recordOperations(), keepingOperations(),
 		fileOperations(), registryOperations(), ladderOperations(), placeOperations(), alertOperations(),
 		splitOperations(), rolloutOperations(), incidentOperations(), historyOperations(), planOperations(),
-		contractOperations(), requestOperations(), endpointOperations(), endpointKeeping())
+		contractOperations(), requestOperations(), endpointOperations(), endpointKeeping(), watchOperations())
 }
 
 // placeOperations are the routes about where versions run.
@@ -174,7 +174,7 @@ func alertOperations() []operation {
 			}),
 		op("GET", "/alerts", "listAlerts", "List alerts, newest first", access.Read, 200, func(c call, in *struct {
 			pageIn
-			State    string `query:"state" enum:"open,acknowledged,resolved"`
+			State    string `query:"state" enum:"open,acknowledged,resolved,unresolved"`
 			Endpoint string `query:"endpoint"`
 		},
 		) (wire.Listed[watch.Alert], error) {
@@ -292,11 +292,6 @@ func endpointOperations() []operation {
 		op("GET", "/endpoints/{endpoint}/now", "endpointNow", "What the lanes of an endpoint do now", access.Read, 200,
 			func(c call, in *endpointIn) (wire.EndpointNow, error) {
 				return c.app.Observe.EndpointNow(c, c.by, in.Endpoint)
-			}),
-		op("GET", "/endpoints/{endpoint}/watches", "listWatches",
-			"Where the watches of an endpoint stand, the worst first", access.Read, 200,
-			func(c call, in *endpointIn) (wire.Watches, error) {
-				return c.app.Observe.Watches(c, c.by, in.Endpoint)
 			}),
 		op("GET", "/endpoints/{endpoint}/series", "endpointSeries",
 			"What an endpoint did over time, with what happened to it", access.Read, 200, func(c call, in *struct {

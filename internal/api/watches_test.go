@@ -3,9 +3,13 @@ package api_test
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"innerladder/internal/client"
+	"innerladder/internal/core/guard"
+	"innerladder/internal/core/rollout"
 	"innerladder/internal/core/watch"
+	"innerladder/internal/wire"
 )
 
 // state is how demand-hourly is, in a word.
@@ -79,5 +83,146 @@ func TestAnEndpointNobodyCalls(t *testing.T) {
 	w, err := r.runa.Watches(t.Context(), "demand-hourly")
 	if err != nil || w.Every != "5s" {
 		t.Errorf("%+v, %v", w, err)
+	}
+}
+
+// What people say about the watching is checked, kept as numbered revisions, and told in the record.
+func TestWatchesSetByPeople(t *testing.T) {
+	r := newRig(t)
+	ctx := t.Context()
+	r.twoVersions()
+	w, err := r.runa.PutWatches(ctx, "demand-hourly", "owner: desk\n"+
+		"runbook: https://wiki.tarnholm.example/d\nwatches:\n"+
+		"  - signal: error_rate\n    limit: 2 %\n    then: hold\n", "they retry", 0)
+	if err != nil || w.Set.Revision != 1 || w.Set.Watches[0].Then != guard.Hold || w.Set.Owner != "desk" ||
+		!strings.Contains(w.Text, "limit: 2 %") {
+		t.Fatalf("%+v, %v", w, err)
+	}
+	_, err = r.runa.PutWatches(ctx, "demand-hourly", "watches: []\n", "as usual", 0)
+	wantCode(t, "a revision that is over", err, "watches.stale")
+	_, err = r.runa.PutWatches(ctx, "demand-hourly", "watches:\n  - signal: wrath\n", "", -1)
+	if wantCode(t, "another signal", err, "watches.field"); !strings.Contains(err.Error(), "line 2, column 13") {
+		t.Error(err)
+	}
+	_, err = r.runa.SetWatch(ctx, "demand-hourly", watch.Rule{Signal: "latency_p99", Limit: watch.Percent(1)}, "")
+	wantCode(t, "a limit of another unit", err, "watches.limit")
+	w, err = r.runa.SetWatch(ctx, "demand-hourly",
+		watch.Rule{Signal: "error_rate", Versus: watch.Main, Times: 2, Then: guard.RollBack}, "the trial too")
+	if err != nil || w.Set.Revision != 2 || len(w.Set.Watches) != 2 {
+		t.Fatalf("%+v, %v", w, err)
+	}
+	_, err = r.runa.SetWatch(ctx, "demand-hourly", w.Set.Watches[1], "again")
+	wantCode(t, "what is so already", err, "watches.same")
+	w, err = r.runa.RemoveWatch(ctx, "demand-hourly", "error_rate versus main", "there is a guard")
+	if err != nil || len(w.Set.Watches) != 1 || w.Set.Revision != 3 {
+		t.Fatalf("%+v, %v", w, err)
+	}
+	_, err = r.runa.RemoveWatch(ctx, "demand-hourly", "latency_p50", "")
+	wantCode(t, "what was not set", err, "watch.unknown")
+	e, err := r.runa.Endpoint(ctx, "demand-hourly")
+	if err != nil || e.Watches.Runbook != "https://wiki.tarnholm.example/d" {
+		t.Errorf("%+v, %v", e.Watches, err)
+	}
+
+	_, err = r.runa.Mute(ctx, "demand-hourly", "wrath", "why not", time.Hour)
+	wantCode(t, "another subject", err, "mute.subject")
+	_, err = r.runa.Mute(ctx, "demand-hourly", "inputs", "", time.Hour)
+	wantCode(t, "without a reason", err, "reason.missing")
+	_, err = r.runa.Mute(ctx, "demand-hourly", "inputs", "x", 31*24*time.Hour)
+	wantCode(t, "for too long", err, "mute.for")
+	_, err = r.runa.Unmute(ctx, "demand-hourly", "inputs", "")
+	wantCode(t, "what is not muted", err, "mute.none")
+	w, err = r.runa.Mute(ctx, "demand-hourly", "inputs", "the feed moves", time.Hour)
+	if err != nil || len(w.Mutes) != 1 || w.Mutes[0].By != "runa" || w.Mutes[0].Reason != "the feed moves" {
+		t.Errorf("%+v, %v", w, err)
+	}
+	found, err := r.runa.Audit(ctx, map[string]string{"kind": "watches", "subject": "demand-hourly"}, client.Part{})
+	if err != nil || len(found.Items) != 4 || found.Items[0].Kind != "watches.muted" {
+		t.Errorf("%+v, %v", found.Items, err)
+	}
+}
+
+// alertAbout waits for an open alert of a watch about a subject.
+func (r *rig) alertAbout(subject string) (a watch.Alert) {
+	r.t.Helper()
+	await(r.t, "the alert about "+subject, func() bool {
+		all, err := r.runa.Alerts(r.t.Context(), "open", "demand-hourly", client.Part{})
+		must(r.t, err)
+		for _, one := range all.Items {
+			if one.Kind == watch.Fired && one.Subject == subject {
+				a = one
+			}
+		}
+		return a.ID != ""
+	})
+	return a
+}
+
+// lenient has the guards of the endpoint allow almost everything, so that only its watches act.
+func (r *rig) lenient() {
+	r.t.Helper()
+	terms := guard.DefaultTerms()
+	terms.Guards = []guard.Guard{{Signal: guard.ErrorRate, Margin: 0.99}}
+	_, err := r.runa.EditEndpoint(r.t.Context(), "demand-hourly", wire.EditEndpoint{Terms: &terms, Reason: "to see it"})
+	must(r.t, err)
+}
+
+// A watch goes back from a version that fails after a switch by hand, once; what was muted is told when it is not.
+func TestAWatchThatGoesBack(t *testing.T) {
+	r := newRig(t)
+	ctx := t.Context()
+	_, two := r.twoVersions()
+	r.lenient()
+	r.calling()
+	_, err := r.runa.PutWatches(ctx, "demand-hourly",
+		"owner: desk\nwatches: [{signal: error_rate, limit: 5 %, then: roll_back, about: ring the desk}]", "", -1)
+	must(t, err)
+	_, err = r.runa.Mute(ctx, "demand-hourly", watch.Everything, "we try it", 20*time.Minute)
+	must(t, err)
+	r.switchTo("heat-demand@2")
+	two.failing.Store(true)
+	await(t, "the watch fires", func() bool {
+		w, err := r.runa.Watches(ctx, "demand-hourly")
+		must(t, err)
+		return len(w.Items) > 0 && w.Items[0].State == watch.Firing
+	})
+	e, err := r.runa.Endpoint(ctx, "demand-hourly")
+	if err != nil || e.Split.Main().Version != "heat-demand@2" {
+		t.Fatalf("it went back although that is muted: %+v, %v", e.Split, err)
+	}
+	_, err = r.runa.Unmute(ctx, "demand-hourly", watch.Everything, "enough")
+	must(t, err)
+	a := r.alertAbout(watch.ErrorRate)
+	if !strings.Contains(a.Sentence, "ring the desk.") || a.Owner != "desk" ||
+		!strings.Contains(a.Sentence, "#2 was left for heat-demand@1") {
+		t.Errorf("%+v", a)
+	}
+	e, err = r.runa.Endpoint(ctx, "demand-hourly")
+	if err != nil || e.Split.Main().Version != "heat-demand@1" || e.Split.ReturnsTo != 1 ||
+		!strings.Contains(e.Split.Reason, "The watch error_rate fired") {
+		t.Errorf("%+v, %v", e.Split, err)
+	}
+}
+
+// A watch over the trial holds the rollout that moves the endpoint.
+func TestAWatchThatHolds(t *testing.T) {
+	r := newRig(t)
+	ctx := t.Context()
+	_, two := r.twoVersions()
+	r.plan("name: slow\nkind: canary\nsteps:\n  - share: 40 %\n    time: 10m\nbake:\n  time: 1m\n" +
+		"guards:\n  - signal: missing_outputs\n    margin: 0.3\n")
+	_, err := r.runa.SetWatch(ctx, "demand-hourly",
+		watch.Rule{Signal: watch.ErrorRate, Versus: watch.Main, Times: 4, Then: guard.Hold}, "")
+	must(t, err)
+	r.calling()
+	o, err := r.runa.Roll(ctx, "demand-hourly", wire.NewRollout{To: "heat-demand@2", Plan: "slow"})
+	must(t, err)
+	two.failing.Store(true)
+	held := r.until(o.ID, "it is not held", func(o wire.ShownRollout) bool { return o.Held != nil })
+	if held.Phase != rollout.Stepping || !strings.Contains(held.Held.Why, "requests of the trial failed") {
+		t.Errorf("%+v", held.Held)
+	}
+	if a := r.alertAbout("error_rate versus main"); !strings.Contains(a.Sentence, o.ID+" is held.") {
+		t.Errorf("%+v", a)
 	}
 }

@@ -86,6 +86,7 @@ func New(c Config) *App {
 	a.Requests = requests.New(a.Base, a.Traffic, c.Recorder, c.Signals, c.Requests, c.Unlocked.RequestIDs)
 	a.Ladder = ladder.New(a.Base, a.People, a.Registry, a.Observe, c.Blobs, signer)
 	a.Rollouts = rollouts.New(a.Base, a.People, a.Registry, a.Traffic, a.Observe, a.Requests, a.Ladder)
+	a.Observe.OnFire(a.Rollouts.AnswerWatch)
 	a.Record = record.New(a.Base, a.People, a.Registry, a.Ladder, a.Observe, signer, c.Address)
 	a.Keep = keep.New(a.Base, a.Traffic, c.Blobs, c.Signals, c.Requests, c.Spare)
 	return a

@@ -22,11 +22,6 @@ import (
 func signalCommands() []command {
 	return []command{
 		{
-			name: "watches", group: "Watch", arguments: "ENDPOINT", least: 1, most: 1,
-			summary: "Show what is watched of an endpoint, and where each watch stands",
-			example: "innerladder watches demand-hourly", setup: showWatches,
-		},
-		{
 			name: "signals", group: "Watch", arguments: "ENDPOINT", least: 1, most: 1,
 			summary: "Draw rate, errors and latency of each version over time, with splits and alerts",
 			example: "innerladder signals demand-hourly -since 2h", setup: showSignals,
@@ -437,23 +432,4 @@ func keepsWhat(k request.Keeping) string {
 		parts = append(parts, how[r.How]+r.Pattern)
 	}
 	return strings.Join(parts, "; ")
-}
-
-func showWatches(c *call) func(context.Context) error {
-	c.connect()
-	return func(ctx context.Context) error {
-		w, err := c.api.Watches(ctx, c.args[0])
-		return c.show(w, err, func() {
-			if len(w.Items) == 0 {
-				c.say("nothing was looked at yet")
-				return
-			}
-			t := newTable(c.Out, "SIGNAL", "STATE", "SINCE", "EVIDENCE", "WHAT")
-			for _, s := range w.Items {
-				t.row(s.Signal, string(s.State), ago(sinceNow(s.Since)), fmt.Sprintf("%.0f %%", 100*min(1, s.Progress)),
-					s.Sentence)
-			}
-			t.done()
-		})
-	}
 }

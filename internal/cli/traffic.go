@@ -201,6 +201,8 @@ func editEndpoint(c *call) func(context.Context) error {
 	var edit wire.EditEndpoint
 	c.optional("rung", "`RUNG` that versions must stand on", &edit.Rung)
 	c.optional("about", "`TEXT` for people", &edit.Description)
+	c.optional("owner", "`NAME` of the person or team whose it is", &edit.Owner)
+	c.optional("runbook", "`ADDRESS` of a page that says what to do", &edit.Runbook)
 	c.optional(
 		"sticky",
 		"`WHAT` keeps callers on their lane: key, caller, header NAME, cookie NAME or input NAME; empty for "+
@@ -231,8 +233,9 @@ func editEndpoint(c *call) func(context.Context) error {
 		}
 		e, err := c.api.EditEndpoint(ctx, c.args[0], edit)
 		return c.show(e, err, func() {
-			facts(c.Out, "endpoint", e.Name, "demands", e.Rung, "about", e.Description, "sticky by", e.Sticky,
-				"guards", guards(e.Terms), "keeps", keepsWhat(e.Requests))
+			facts(c.Out, "endpoint", e.Name, "demands", e.Rung, "about", e.Description, "owner", e.Watches.Owner,
+				"runbook", e.Watches.Runbook, "sticky by", e.Sticky, "guards", guards(e.Terms), "keeps",
+				keepsWhat(e.Requests))
 		})
 	}
 }
@@ -283,7 +286,8 @@ func showEndpoint(c *call) func(context.Context) error {
 		now, err := c.api.EndpointNow(ctx, c.args[0])
 		return c.show(now, err, func() {
 			facts(c.Out, "endpoint", e.Name, "state", string(now.State), "model", e.Model, "environment",
-				e.Environment, "demands", e.Rung, "about", e.Description, "sticky by", e.Sticky)
+				e.Environment, "demands", e.Rung, "about", e.Description, "owner", e.Watches.Owner, "runbook",
+				e.Watches.Runbook, "sticky by", e.Sticky)
 			if e.Split == nil {
 				fmt.Fprintf(c.Out, "\nnothing answers yet; make a split with: innerladder split %s %s@NUMBER=100\n",
 					e.Name, e.Model)

@@ -27,7 +27,7 @@ func watchCommands() []command {
 			example: "innerladder alerts -state open",
 			setup: func(c *call) func(context.Context) error {
 				c.connect()
-				state := c.flags.String("state", "", "`STATE`: only open, acknowledged or resolved")
+				state := c.flags.String("state", "", "`STATE`: only open, acknowledged, resolved, or unresolved")
 				endpoint := c.flags.String("endpoint", "", "`ENDPOINT`: only of this one")
 				return func(ctx context.Context) error {
 					all, err := c.api.Alerts(ctx, *state, *endpoint, client.Part{})
@@ -125,7 +125,7 @@ func printAlert(w io.Writer, a watch.Alert) {
 		handled = a.HandledBy + ", " + moment(*a.HandledAt) + " " + quote(a.Note)
 	}
 	facts(w, "  endpoint", a.Endpoint, "  about", a.Subject, "  signal", a.Signal, "  raised", moment(a.RaisedAt),
-		"  "+a.State+" by", handled)
+		"  "+a.State+" by", handled, "  owner", a.Owner, "  runbook", a.Runbook)
 	fmt.Fprintf(w, "  %s\n", a.Sentence)
 }
 

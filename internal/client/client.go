@@ -299,7 +299,7 @@ func (c *Client) Splits(ctx context.Context, endpoint string, p Part) (wire.List
 		query(path("endpoints", endpoint, "splits"), "limit", p.limit(), "cursor", p.Cursor), nil)
 }
 
-// ifMatch is the header that refuses a change decided on another split than `based`;
+// ifMatch is the header that refuses a change decided on another split or revision than based;
 // below 0 there is none.
 func ifMatch(based int) []string {
 	if based < 0 {

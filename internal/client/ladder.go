@@ -2,7 +2,6 @@ package client
 
 import (
 	"context"
-	"strconv"
 
 	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/ladder"
@@ -21,14 +20,10 @@ func (c *Client) Ladder(ctx context.Context, project string) (ladder.Revision, e
 func (c *Client) SetLadder(ctx context.Context, project string, l ladder.Ladder, why string,
 	based int,
 ) (ladder.Revision, error) {
-	var header []string
-	if based >= 0 {
-		header = []string{"If-Match", strconv.Quote(strconv.Itoa(based))}
-	}
 	return call[ladder.Revision](ctx, c, "PUT", path("projects", project, "ladder"), struct {
 		ladder.Ladder
 		Reason string `json:"reason"`
-	}{l, why}, header...)
+	}{l, why}, ifMatch(based)...)
 }
 
 // LadderRevisions lists the revisions of a project's ladder, newest first.

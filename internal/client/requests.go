@@ -59,11 +59,6 @@ func (c *Client) Now(ctx context.Context) ([]wire.EndpointNow, error) {
 	return call[[]wire.EndpointNow](ctx, c, "GET", path("now"), nil)
 }
 
-// Watches lists where the watches of an endpoint stand.
-func (c *Client) Watches(ctx context.Context, endpoint string) (wire.Watches, error) {
-	return call[wire.Watches](ctx, c, "GET", path("endpoints", endpoint, "watches"), nil)
-}
-
 // Refusals counts what the gateway turned away at an endpoint; the empty one stands for requests that found none.
 func (c *Client) Refusals(ctx context.Context, endpoint string, window time.Duration) (wire.Refusals, error) {
 	return call[wire.Refusals](

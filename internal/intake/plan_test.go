@@ -65,7 +65,7 @@ func TestPlansThatAreWrong(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
-	for _, text := range []string{"", "\t- {", "[]", strings.Repeat("#", LargestPlan+1), "a: &a [*a]"} {
+	for _, text := range []string{"", "\t- {", "[]", strings.Repeat("#", largestYAML+1), "a: &a [*a]"} {
 		if _, err := Plan([]byte(text)); !fault.Is(err, fault.Invalid) {
 			t.Errorf("%.20q: %v", text, err)
 		}

@@ -25,7 +25,8 @@ func (r View) alerts(ctx context.Context, clause string, args ...any) ([]watch.A
 	// Who sees everything sees what is about the service itself too.
 	rows, err := r.q.rows(ctx, `SELECT a.number, a.kind, coalesce(m.project, ''), a.endpoint, a.subject, a.signal,
 		a.sentence, a.state, a.raised_at, a.handled_by, a.handled_at, a.note,
-		coalesce((SELECT max(i.number) FROM incidents i WHERE i.alert = 'A-' || a.number), 0)
+		coalesce((SELECT max(i.number) FROM incidents i WHERE i.alert = 'A-' || a.number), 0),
+		coalesce(e.watches ->> 'owner', ''), coalesce(e.watches ->> 'runbook', '')
 		FROM alerts a LEFT JOIN endpoints e ON e.name = a.endpoint LEFT JOIN models m ON m.id = e.model_id
 		WHERE ? AND ?`,
 		r.sees("m.project"), write(clause, args...))
@@ -36,7 +37,8 @@ func (r View) alerts(ctx context.Context, clause string, args ...any) ([]watch.A
 		var handled sql.NullInt64
 		var incidentNumber int64
 		err := rows.Scan(&number, &a.Kind, &a.Project, &a.Endpoint, &a.Subject, &a.Signal, &a.Sentence, &a.State,
-			&raised, &a.HandledBy, &handled, &a.Note, &incidentNumber)
+			&raised, &a.HandledBy, &handled, &a.Note, &incidentNumber,
+			&a.Owner, &a.Runbook)
 		if incidentNumber > 0 {
 			a.Incident = incident.ID(incidentNumber)
 		}
@@ -56,8 +58,10 @@ func (r View) Alerts(ctx context.Context, state, endpoint string, p Page) ([]wat
 	if err != nil {
 		return nil, "", err
 	}
-	items, err := r.alerts(ctx, `a.number < ? AND (? = '' OR a.state = ?) AND (? = '' OR a.endpoint = ?)
-		ORDER BY a.number DESC LIMIT ?`, before, state, state, endpoint, endpoint, p.Limit+1)
+	items, err := r.alerts(ctx, `a.number < ? AND (? = '' OR a.state = ? OR ? = 'unresolved' AND a.state <> 'resolved')
+		AND (? = '' OR a.endpoint = ?)
+		ORDER BY a.number DESC LIMIT ?`, before, state, state, state,
+		endpoint, endpoint, p.Limit+1)
 	if err != nil {
 		return nil, "", err
 	}

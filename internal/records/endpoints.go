@@ -46,12 +46,18 @@ func (r View) SetEndpoint(ctx context.Context, e traffic.Endpoint) error {
 	_, err = r.q.exec(ctx, `UPDATE endpoints SET rung = ?, description = ?, terms = ?, repeatable = ?, sticky = ?,
 		requests = ? WHERE name = ?`, e.Rung, e.Description, string(terms), e.Repeatable, e.Sticky, string(requests),
 		e.Name)
-	return err
+	if err != nil {
+		return err
+	}
+	return r.SetWatches(ctx, e.Name, e.Watches)
 }
 
 // RemoveEndpoint takes an endpoint away, with its callers' keys. One that never had a split is gone
 // whole; another keeps its name and its splits, the last of which must have no lanes.
 func (r View) RemoveEndpoint(ctx context.Context, e *traffic.Endpoint, now time.Time) error {
+	if _, err := r.q.exec(ctx, `DELETE FROM mutes WHERE endpoint_id = ?`, e.ID); err != nil {
+		return err
+	}
 	if e.Split == nil {
 		if _, err := r.q.exec(ctx, `DELETE FROM callers WHERE endpoint_id = ?`, e.ID); err != nil {
 			return err
@@ -69,23 +75,24 @@ func (r View) RemoveEndpoint(ctx context.Context, e *traffic.Endpoint, now time.
 
 func (r View) endpoints(ctx context.Context, clause string, args ...any) ([]traffic.Endpoint, error) {
 	rows, err := r.q.rows(ctx, `SELECT e.id, e.name, m.project, m.name, v.name, e.rung, e.description, e.terms,
-		e.keyed, e.repeatable, e.sticky, e.requests, e.created_by, e.created_at,
+		e.keyed, e.repeatable, e.sticky, e.requests, e.watches, e.created_by, e.created_at,
 		coalesce((SELECT o.number FROM rollouts o WHERE o.endpoint_id = e.id AND o.ended_at IS NULL), 0)
 		FROM endpoints e JOIN models m ON m.id = e.model_id AND e.removed_at IS NULL AND ?
 		JOIN environments v ON v.id = e.environment_id ?`,
 		r.sees("m.project"), write(clause, args...))
 	out, err := collect(rows, err, func(rows *sql.Rows) (traffic.Endpoint, error) {
 		var e traffic.Endpoint
-		var terms, requests string
+		var terms, requests, watches string
 		var at, moving int64
 		if err := rows.Scan(&e.ID, &e.Name, &e.Project, &e.Model, &e.Environment, &e.Rung, &e.Description, &terms,
-			&e.Keyed, &e.Repeatable, &e.Sticky, &requests, &e.CreatedBy, &at, &moving); err != nil {
+			&e.Keyed, &e.Repeatable, &e.Sticky, &requests, &watches, &e.CreatedBy, &at, &moving); err != nil {
 			return e, err
 		}
 		if e.CreatedAt = fromMillis(at); moving > 0 {
 			e.Rollout = rollout.ID(moving)
 		}
-		return e, errors.Join(json.Unmarshal([]byte(terms), &e.Terms), json.Unmarshal([]byte(requests), &e.Requests))
+		return e, errors.Join(json.Unmarshal([]byte(terms), &e.Terms), json.Unmarshal([]byte(requests), &e.Requests),
+			json.Unmarshal([]byte(watches), &e.Watches))
 	})
 	if err != nil {
 		return nil, err

@@ -1,6 +1,7 @@
 package wire
 
 import (
+	"strconv"
 	"time"
 
 	"innerladder/internal/core/evidence"
@@ -57,6 +58,8 @@ type EditEndpoint struct {
 	Terms       *guard.Terms `json:"terms,omitempty" description:"what trial lanes are held to; not while there is one"`
 	Repeatable  *bool        `json:"repeatable,omitempty"`
 	Sticky      *string      `json:"sticky,omitempty" description:"what keeps callers on their lane"`
+	Owner       *string      `json:"owner,omitempty" description:"the person or team whose endpoint it is"`
+	Runbook     *string      `json:"runbook,omitempty" description:"the address of a page that says what to do"`
 	// Requests says what is kept of single requests from now on.
 	Requests *request.Keeping `json:"requests,omitempty" description:"what is kept of single requests from now on"`
 	Reason   string           `json:"reason,omitempty"`
@@ -66,6 +69,9 @@ type EditEndpoint struct {
 type LaneNow struct {
 	traffic.Lane
 	Healthy bool `json:"healthy"`
+	// Addresses are those of its placement, HealthyAddresses those of them that are healthy.
+	Addresses        int `json:"addresses"`
+	HealthyAddresses int `json:"healthy_addresses"`
 	// Since are the counts since the split came into force.
 	Requests uint64 `json:"requests" description:"since the split came into force"`
 	Failed   uint64 `json:"failed" description:"since the split came into force"`
@@ -102,7 +108,19 @@ type Watches struct {
 	Endpoint string        `json:"endpoint"`
 	Every    string        `json:"every" description:"how long a look is"`
 	Items    []watch.Stand `json:"items" description:"the worst first"`
+	// Set is what people say about it, Text the same as a file.
+	Set  watch.Set `json:"set" description:"what people say about it"`
+	Text string    `json:"text" description:"the same as a YAML file, with what is usual in comments"`
+	// Sentences are the watches that were set in words, by their names.
+	Sentences map[string]string `json:"sentences" description:"the watches that were set in words, by name"`
+	Mutes     []watch.Mute      `json:"mutes" description:"of which no alerts are raised now"`
+	Subjects  []string          `json:"subjects" description:"what alerts can be about, and be muted"`
+	// Watchable is what else can be watched.
+	Watchable []watch.Watchable `json:"watchable" description:"the signals that a watch can be set for"`
 }
+
+// ETag is the revision of what people say about the watching.
+func (w Watches) ETag() string { return strconv.Quote(strconv.Itoa(w.Set.Revision)) }
 
 // RefusedNow is how many requests were turned away lately for one reason.
 type RefusedNow struct {

@@ -2,7 +2,7 @@
 // looking at.
 //
 //	go run ./test/shots -server http://127.0.0.1:7400 -name NAME -password-file FILE \
-//		-out DIR NAME=PATH[,dark][,WIDTHxHEIGHT] …
+//		-out DIR NAME=PATH[,dark][,WIDTHxHEIGHT][,click BUTTON] …
 package main
 
 import (
@@ -55,16 +55,26 @@ func run(server, name, passwordFile, out string, settle time.Duration, files str
 		picture, rest, _ := strings.Cut(page, "=")
 		path, options, _ := strings.Cut(rest, ",")
 		width, height := int64(1280), int64(800)
+		var clicks []string
 		for _, o := range strings.Split(options, ",") {
 			var w, h int64
 			if n, _ := fmt.Sscanf(o, "%dx%d", &w, &h); n == 2 {
 				width, height = w, h
+			}
+			if button, is := strings.CutPrefix(o, "click "); is {
+				clicks = append(clicks, button)
 			}
 		}
 		if err := chromedp.Do(ctx, chromedp.EmulateViewport(width, height),
 			browser.Dark(strings.Contains(options, "dark")),
 			chromedp.Navigate(server+path), chromedp.Sleep(settle)); err != nil {
 			return fmt.Errorf("%s: %w", picture, err)
+		}
+		for _, button := range clicks {
+			if err := chromedp.Do(ctx, chromedp.Click(browser.Text("button", button)),
+				chromedp.Sleep(time.Second)); err != nil {
+				return fmt.Errorf("%s: pressing %s: %w", picture, button, err)
+			}
 		}
 		if files != "" {
 			if err := chromedp.Do(ctx, chromedp.SetUploadFiles(chromedp.CSS(`input[type="file"]`),

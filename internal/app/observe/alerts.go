@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 
 	"innerladder/internal/app/act"
 	"innerladder/internal/core/access"
@@ -108,9 +109,9 @@ func (s *Service) HandleAlert(ctx context.Context, by act.Actor, id, state, note
 func (s *Service) Alerts(ctx context.Context, by act.Actor, state, endpoint string,
 	p records.Page,
 ) (wire.Listed[watch.Alert], error) {
-	if state != "" && state != "open" && state != "acknowledged" && state != "resolved" {
+	if !slices.Contains([]string{"", "open", "acknowledged", "resolved", "unresolved"}, state) {
 		return wire.Listed[watch.Alert]{}, fault.New(fault.Invalid, "alert.state", "%q is no state of an alert", state).
-			In("state").Do("use open, acknowledged or resolved")
+			In("state").Do("use open, acknowledged, resolved or unresolved")
 	}
 	return act.List(s.Base, by, func(r records.View) ([]watch.Alert, string, error) {
 		return r.Alerts(ctx, state, endpoint, p)

@@ -135,7 +135,14 @@ func (s *Service) endpointNow(ctx context.Context, by act.Actor, e *traffic.Endp
 		if err != nil && !errors.Is(err, records.ErrNone) {
 			return n, err
 		}
-		ln.Healthy = err == nil && p.Healthy
+		if err == nil {
+			ln.Healthy, ln.Addresses = p.Healthy, len(p.Addresses)
+			for _, a := range p.Addresses {
+				if a.Healthy {
+					ln.HealthyAddresses++
+				}
+			}
+		}
 		for _, r := range recent {
 			if r.Split == e.Split.Number && r.Version == l.Version && r.Lane == string(l.Kind) {
 				pt := point(to, r.Traffic, span)

@@ -3,6 +3,7 @@
 package observe
 
 import (
+	"context"
 	"sync"
 	"sync/atomic"
 
@@ -12,6 +13,7 @@ import (
 	"innerladder/internal/core/guard"
 	"innerladder/internal/core/health"
 	"innerladder/internal/core/seqtest"
+	"innerladder/internal/core/watch"
 	"innerladder/internal/jobs"
 	"innerladder/internal/recorder"
 	"innerladder/internal/signals"
@@ -43,6 +45,8 @@ type Service struct {
 	watches   map[string]*watching
 	// lookups counts, in one round of the job, how often it was looked up what is usual.
 	lookups int
+	// respond does what a watch asks for beside an alert.
+	respond func(ctx context.Context, endpoint string, st watch.Stand) (did string, err error)
 	// said is what was said last of the signals.
 	said atomic.Int32
 }
@@ -55,4 +59,9 @@ func New(b *act.Base, registry *registry.Service, traffic *traffic.Service, rec 
 		Base: b, registry: registry, traffic: traffic, recorder: rec, signals: kept, router: router,
 		health: map[address]health.State{}, watched: map[string]guard.State{}, watches: map[string]*watching{},
 	}
+}
+
+// OnFire says how is done what a watch asks for beside an alert, which knows of rollouts and splits.
+func (s *Service) OnFire(respond func(ctx context.Context, endpoint string, st watch.Stand) (did string, err error)) {
+	s.respond = respond
 }

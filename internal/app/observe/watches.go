@@ -11,24 +11,18 @@ import (
 
 	"innerladder/internal/app/act"
 	"innerladder/internal/core/access"
+	"innerladder/internal/core/guard"
 	"innerladder/internal/core/request"
 	"innerladder/internal/core/sketch"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/core/watch"
 	"innerladder/internal/jobs"
+	"innerladder/internal/recorder"
 	"innerladder/internal/records"
 	"innerladder/internal/signals"
-	"innerladder/internal/wire"
 )
 
 const (
-	// usualEvery is how often it is looked up what is usual; usualBack is the time that counts, but for the last
-	// usualLess, in which what is wrong now may have begun.
-	usualEvery = 5 * time.Minute
-	usualBack  = 24 * time.Hour
-	usualLess  = 5 * time.Minute
-	// leastUsual is of how many requests it is known what is usual.
-	leastUsual = 1000
 	// longRows is how many fresh rows a distribution is judged by, longest how long is waited for them.
 	longRows = 500
 	longest  = time.Hour
@@ -46,10 +40,11 @@ type watching struct {
 	loaded bool
 	// begun is when it was looked at first in this process, last up to when it was.
 	begun, last time.Time
-	// usual is what was usual when it was looked up last, with which main version.
-	usual   watch.Usual
-	usualAt time.Time
-	main    string
+	// usual is what was usual when it was looked up last, with which main version and by which revision of its watches.
+	usual    watch.Usual
+	usualAt  time.Time
+	main     string
+	revision int
 	// long is what was read since distributions were judged last, longFresh how many rows of it were fresh.
 	long      sketch.Content
 	longFresh uint64
@@ -118,38 +113,21 @@ func (s *Service) stepWatch(ctx context.Context, e *traffic.Endpoint) error {
 	if from.IsZero() || to.Sub(from) > inMemory || !from.Before(to) {
 		return nil // it has just begun, or the clock was set
 	}
-	if main := e.Split.Main().Version; main != w.main || now.Sub(w.usualAt) > usualEvery {
-		if s.lookups >= mostLookups {
-			return nil
-		}
-		s.lookups++
-		if w.main != "" && main != w.main {
-			w.Distrust()
-		}
-		w.usual, w.usualAt, w.main = s.usual(ctx, e, now), now, main
+	if !s.lookUp(ctx, e, w, now) {
+		return nil
 	}
-	seen := &watch.Seen{Content: lately.Content, Fresh: lately.Fresh}
-	for _, r := range s.recorder.Recent(e.Name, from, to) {
-		if r.Dealt() {
-			seen.Counts = seen.Counts.Plus(r.Traffic.Counts)
-			if w.usual.Slow > 0 {
-				seen.Slow += r.Traffic.Latency.Above(2 * w.usual.Slow)
-			}
-		}
-	}
-	refused := s.recorder.RefusedLately(e.Name, from, to)
-	if refused.Total() == 0 {
-		seen.Silent = now.Sub(later(w.begun, s.recorder.LastCalled(e.Name)))
-	}
-	refused[request.NoHealthyLane] = 0 // a lane has counted those as failures
-	seen.Refused = refused.Total()
+	seen := s.seen(e, w, lately, from, to)
 	w.gather(lately.Content, lately.Fresh, now)
 	if w.longFresh >= longRows || now.Sub(w.longSince) > longest {
 		seen.Long, seen.LongFresh = &w.long, w.longFresh
 	}
-	changes := w.Step(seen, &w.usual, now)
+	mutes, err := s.DB.Read(records.Everything).Mutes(ctx, e.Name, now)
+	if err != nil {
+		return err
+	}
+	changes := w.Step(&e.Watches, seen, &w.usual, now)
 	w.shown.Store(&watch.Watched{Stands: maps.Clone(w.Stands)})
-	w.owed = append(w.owed, changes...)
+	w.owed = append(w.owed, w.Due(changes, mutes, now)...)
 	for len(w.owed) > 0 { // what cannot be recorded now is the next time
 		if err := s.changed(ctx, e, w, seen, w.owed[0], now); err != nil {
 			return err
@@ -164,6 +142,29 @@ func (s *Service) stepWatch(ctx context.Context, e *traffic.Endpoint) error {
 		return kept.PutWatches(ctx, e.Name, w.Watched)
 	}
 	return nil
+}
+
+// seen is what an endpoint did between two moments.
+func (s *Service) seen(e *traffic.Endpoint, w *watching, lately recorder.Lately, from, to time.Time) *watch.Seen {
+	seen := &watch.Seen{Content: lately.Content, Fresh: lately.Fresh, Took: to.Sub(from)}
+	for _, r := range s.recorder.Recent(e.Name, from, to) {
+		if !r.Dealt() {
+			continue
+		}
+		seen.All.Counts = seen.All.Counts.Plus(r.Traffic.Counts)
+		seen.All.Latency.Merge(&r.Traffic.Latency)
+		if r.Lane == string(traffic.Trial) {
+			seen.Trial.Counts = seen.Trial.Counts.Plus(r.Traffic.Counts)
+			seen.Trial.Latency.Merge(&r.Traffic.Latency)
+		}
+	}
+	refused := s.recorder.RefusedLately(e.Name, from, to)
+	if refused.Total() == 0 {
+		seen.Silent = to.Sub(later(w.begun, s.recorder.LastCalled(e.Name)))
+	}
+	refused[request.NoHealthyLane] = 0 // a lane has counted those as failures
+	seen.Refused = refused.Total()
+	return seen
 }
 
 func later(a, b time.Time) time.Time {
@@ -182,32 +183,50 @@ func (w *watching) gather(c sketch.Content, fresh uint64, now time.Time) {
 	w.longFresh += fresh
 }
 
-// changed raises or resolves the alert about a group of watches.
+// changed does what a watch asks for, and raises or resolves the alert about its group.
 func (s *Service) changed(ctx context.Context, e *traffic.Endpoint, w *watching, seen *watch.Seen, c watch.Change,
 	now time.Time,
 ) error {
+	parts := s.told(e, w, seen, c, now)
+	if then, first := c.Response(); then != guard.Notify && !c.Resolved {
+		did, err := s.respond(ctx, e.Name, first)
+		if err != nil {
+			return err
+		}
+		parts = append(parts, did)
+	}
 	_, err := act.Change(ctx, s.Base, act.BySelf(), access.Handle, func(tx *act.Tx) (struct{}, error) {
 		if c.Resolved {
 			return struct{}{}, s.resolveAlertsOf(ctx, tx, watch.Fired, e.Name, c.Group, "It is as it should be again.")
 		}
-		var parts []string
-		for i, f := range c.Fires {
-			if i == mostTold {
-				parts = append(parts, fmt.Sprintf("And %d more.", len(c.Fires)-i))
-				break
-			}
-			parts = append(parts, f.Sentence)
-			if cause := s.cause(w, seen, f); cause != "" {
-				parts = append(parts, cause)
-			}
-		}
-		parts = append(parts, s.causes(e, c, now)...)
 		return struct{}{}, s.Raise(ctx, tx, &watch.Alert{
 			Kind: watch.Fired, Project: e.Project, Endpoint: e.Name, Subject: c.Group, Signal: c.Fires[0].Signal,
 			Sentence: strings.Join(parts, " "),
 		})
 	})
 	return err
+}
+
+// told is what an alert about a group of watches says, but for what is done.
+func (s *Service) told(e *traffic.Endpoint, w *watching, seen *watch.Seen, c watch.Change, now time.Time,
+) (out []string) {
+	for i, f := range c.Fires {
+		if i == mostTold {
+			out = append(out, fmt.Sprintf("And %d more.", len(c.Fires)-i))
+			break
+		}
+		out = append(out, f.Sentence)
+		if f.About != "" {
+			out = append(out, strings.TrimSuffix(f.About, ".")+".")
+		}
+		if cause := s.cause(w, seen, f); cause != "" {
+			out = append(out, cause)
+		}
+	}
+	if !c.Resolved {
+		out = append(out, s.causes(e, c, now)...)
+	}
+	return out
 }
 
 // mostTold is how many watches of a group an alert tells of.
@@ -247,149 +266,4 @@ func (s *Service) causes(e *traffic.Endpoint, c watch.Change, now time.Time) (ou
 			e.Split.MadeAt.UTC().Format("15:04:05")))
 	}
 	return out
-}
-
-// usual looks up what an endpoint did in the day before, and what its columns are held against. What cannot be read
-// is not known.
-func (s *Service) usual(ctx context.Context, e *traffic.Endpoint, now time.Time) watch.Usual {
-	u := watch.Usual{
-		Missing: map[string]float64{}, Outside: map[string]float64{},
-		Inputs: map[string]*sketch.Column{}, Outputs: map[string]*sketch.Column{},
-	}
-	s.references(ctx, e, &u)
-	u.Quietest = s.quietest(ctx, e.Name, now)
-	from, to := now.Add(-usualBack).Truncate(time.Hour), now.Add(-usualLess)
-	windows, err := s.recorder.Windows(ctx, signals.Query{
-		Endpoint: e.Name, From: from, To: to, Longest: signals.Hour, Latency: true, Content: true,
-	})
-	if err != nil {
-		s.Log.Warn("what is usual is not known", "endpoint", e.Name, "error", err)
-		return u
-	}
-	var sum sketch.Summary
-	for _, w := range windows {
-		if w.Dealt() {
-			sum.Merge(w.Summary)
-		}
-	}
-	if sum.Counts.Requests < leastUsual {
-		return u
-	}
-	u.Errors = float64(sum.Counts.Failed()) / float64(sum.Counts.Requests)
-	u.Slow = sum.Latency.Nanoseconds(0.99)
-	for name, c := range sum.Content.Inputs {
-		if all := c.Total(); all >= leastUsual {
-			u.Missing[name] = max(u.Missing[name], float64(c.Missing)/float64(all))
-			u.Outside[name] = max(u.Outside[name], float64(c.Outside())/float64(max(1, c.Seen())))
-		}
-	}
-	if kept := s.signals.Store(); kept != nil {
-		if refused, err := kept.Refused(ctx, e.Name, signals.Hour, from, to); err == nil {
-			n := uint64(0)
-			for _, r := range refused {
-				r.Refusals[request.NoHealthyLane] = 0
-				n += r.Refusals.Total()
-			}
-			u.Refused = float64(n) / float64(n+sum.Counts.Requests)
-		}
-	}
-	return u
-}
-
-// quietest looks up the quietest hour of the last week, of those since the endpoint was called first.
-func (s *Service) quietest(ctx context.Context, endpoint string, now time.Time) (q watch.Quietest) {
-	to := now.Truncate(time.Hour)
-	windows, err := s.recorder.Windows(ctx, signals.Query{
-		Endpoint: endpoint, From: to.AddDate(0, 0, -7), To: to, Longest: signals.Hour,
-	})
-	if err != nil || len(windows) == 0 {
-		return q
-	}
-	hours := map[time.Time]uint64{}
-	first := to
-	for _, w := range windows {
-		if w.Lane != signals.Shadow {
-			hour := w.At.Truncate(time.Hour)
-			hours[hour] += w.Summary.Counts.Requests
-			if hour.Before(first) {
-				first = hour
-			}
-		}
-	}
-	// The first hour is one in which it was called for a part of it.
-	for at := first.Add(time.Hour); at.Before(to); at = at.Add(time.Hour) {
-		if n := hours[at]; q.Hours == 0 || n < q.Fewest {
-			q.Fewest = n
-		}
-		q.Hours++
-	}
-	return q
-}
-
-// references are the columns of the reference profile of main.
-func (s *Service) references(ctx context.Context, e *traffic.Endpoint, u *watch.Usual) {
-	v, err := s.registry.Version(ctx, act.BySelf(), e.Split.Main().Version)
-	if err != nil || v.Signature == nil {
-		return
-	}
-	p, err := s.registry.Profile(ctx, act.BySelf(), v.Ref)
-	if err != nil || p == nil {
-		return
-	}
-	bins := s.recorder.Bins(e.Name)
-	on := func(side, name string) *sketch.Column { // the profile of a later version may have other bins
-		ref := p.Columns[name]
-		b, counted := bins[signals.Column{Endpoint: e.Name, Side: side, Name: name}]
-		if ref == nil || !counted {
-			return nil
-		}
-		return ref.On(b, p.Fine[name])
-	}
-	for _, c := range v.Signature.Inputs {
-		if ref := on(signals.Input, c.Name); ref != nil && ref.Total() > 0 {
-			u.Inputs[c.Name] = ref
-			u.Missing[c.Name] = float64(ref.Missing) / float64(ref.Total())
-		}
-	}
-	for _, c := range v.Signature.Outputs {
-		if ref := on(signals.Output, c.Name); ref != nil {
-			u.Outputs[c.Name] = ref
-		}
-	}
-}
-
-// Watches lists where the watches of an endpoint stand, the worst first.
-func (s *Service) Watches(ctx context.Context, by act.Actor, name string) (wire.Watches, error) {
-	e, err := s.traffic.Endpoint(ctx, by, name)
-	if err != nil {
-		return wire.Watches{}, err
-	}
-	w := s.shownOf(e.Name)
-	return wire.Watches{Endpoint: e.Name, Items: append([]watch.Stand{}, w.List()...), Every: watch.Every.String()}, nil
-}
-
-// stateOf says in a word how an endpoint is, from what is known of its lanes.
-func (s *Service) stateOf(endpoint string, n *wire.EndpointNow, now time.Time) watch.EndpointState {
-	k := watch.Known{}
-	for _, l := range n.Lanes {
-		if l.Kind.Answers() {
-			k.Healthy = k.Healthy || l.Healthy
-			k.Trial = k.Trial || l.Kind == traffic.Trial
-		}
-	}
-	k.Called = now.Sub(s.recorder.LastCalled(endpoint)) < noTraffic ||
-		s.recorder.RefusedLately(endpoint, now.Add(-noTraffic), now).Total() > 0
-	return s.shownOf(endpoint).State(k)
-}
-
-// shownOf is where the watches of an endpoint stood after the last look.
-func (s *Service) shownOf(endpoint string) *watch.Watched {
-	s.watchesMu.Lock()
-	defer s.watchesMu.Unlock()
-	if w := s.watches[endpoint]; w != nil {
-		if shown := w.shown.Load(); shown != nil {
-			return shown
-		}
-	}
-	return &watch.Watched{}
 }

@@ -116,6 +116,9 @@ func (s *Service) EditEndpoint(ctx context.Context, by act.Actor, name string,
 		if edit.Sticky != nil {
 			e.Sticky = *edit.Sticky
 		}
+		if err := own(e, edit); err != nil {
+			return nil, err
+		}
 		if edit.Terms != nil {
 			if e.Split != nil && len(e.Split.Lanes) > 1 {
 				return nil, fault.New(fault.Refused, "endpoint.trial",
@@ -142,11 +145,26 @@ func (s *Service) EditEndpoint(ctx context.Context, by act.Actor, name string,
 	})
 }
 
+// own says whose an endpoint is, and what to do about it.
+func own(e *traffic.Endpoint, edit wire.EditEndpoint) error {
+	before := e.Watches
+	if edit.Owner != nil {
+		e.Watches.Owner = *edit.Owner
+	}
+	if edit.Runbook != nil {
+		e.Watches.Runbook = *edit.Runbook
+	}
+	if !reflect.DeepEqual(before, e.Watches) {
+		e.Watches.Revision++
+	}
+	return e.Watches.Check()
+}
+
 // settings are what can be changed of an endpoint.
 func settings(e traffic.Endpoint) wire.EditEndpoint {
 	return wire.EditEndpoint{
 		Description: &e.Description, Rung: &e.Rung, Terms: &e.Terms, Repeatable: &e.Repeatable,
-		Sticky: &e.Sticky, Requests: &e.Requests,
+		Sticky: &e.Sticky, Requests: &e.Requests, Owner: &e.Watches.Owner, Runbook: &e.Watches.Runbook,
 	}
 }
 

@@ -12,13 +12,13 @@ const mostEvidence = 60
 // kappa makes e-values of p-values.
 const kappa = 0.2
 
-// Evidence is an e-value, as a logarithm, for the hypothesis that q is at most Allowed from p, and how far it is:
+// Evidence is an e-value, as a logarithm, for the hypothesis that q is at most allowed from p, and how far it is:
 // the PSI less what chance makes, in nats. Under the hypothesis nm/(n+m) times the PSI follows at most a noncentral
-// χ² with B−1 degrees of freedom and the noncentrality nm/(n+m)·Allowed, whose tail is taken from Sankaran (1963);
+// χ² with B−1 degrees of freedom and the noncentrality nm/(n+m)·allowed, whose tail is taken from Sankaran (1963);
 // a p-value becomes an e-value by κ·p^(κ−1) with κ = 0.2 (Vovk and Wang 2021), which keeps more of what a clear
 // shift tells than the usual half does. ok is false where the two were counted on different bins or one side tells
 // nothing.
-func Evidence(p, q Sample) (effect, logE float64, ok bool) {
+func Evidence(p, q Sample, allowed float64) (effect, logE float64, ok bool) {
 	if !p.Column.Bins.Equal(q.Column.Bins) {
 		return 0, 0, false
 	}
@@ -34,7 +34,7 @@ func Evidence(p, q Sample) (effect, logE float64, ok bool) {
 	scale := n * m / (n + m)
 	psi := PSI(cp, cq)
 	effect = psi - degrees/scale
-	logP := logTail(scale*psi, degrees, scale*Allowed)
+	logP := logTail(scale*psi, degrees, scale*allowed)
 	return effect, min(math.Log(kappa)-(1-kappa)*logP, mostEvidence), true
 }
 

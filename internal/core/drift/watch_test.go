@@ -64,7 +64,7 @@ func TestEvidenceOfADistribution(t *testing.T) {
 				mean := 0.0
 				const runs = 2000
 				for range runs {
-					_, e, ok := Evidence(p, drawn(r, law, n))
+					_, e, ok := Evidence(p, drawn(r, law, n), Allowed)
 					if !ok {
 						t.Fatal("it cannot be judged")
 					}
@@ -74,20 +74,20 @@ func TestEvidenceOfADistribution(t *testing.T) {
 					t.Errorf("%d cells, %d rows, a PSI of %.2f: the e-value is %.2f on average", cells, n, psi, mean)
 				}
 			}
-			effect, e, _ := Evidence(p, drawn(r, moved(0.35), n))
+			effect, e, _ := Evidence(p, drawn(r, moved(0.35), n), Allowed)
 			if e < 5 || math.Abs(effect-0.35) > 0.2 {
 				t.Errorf("%d cells, %d rows, a PSI of 0.35: effect %.2f, evidence %.1f", cells, n, effect, e)
 			}
 		}
 	}
 	one := drawn(r, []float64{1, 0, 0}, 100)
-	if _, e, ok := Evidence(one, one); !ok || e != 0 {
+	if _, e, ok := Evidence(one, one, Allowed); !ok || e != 0 {
 		t.Errorf("all in one cell on both sides: %v, %v", e, ok)
 	}
-	if _, _, ok := Evidence(one, drawn(r, []float64{0.5, 0.5}, 100)); ok {
+	if _, _, ok := Evidence(one, drawn(r, []float64{0.5, 0.5}, 100), Allowed); ok {
 		t.Error("other bins are compared")
 	}
-	if _, _, ok := Evidence(one, SampleOf(sketch.NewColumn(one.Column.Bins), 0)); ok {
+	if _, _, ok := Evidence(one, SampleOf(sketch.NewColumn(one.Column.Bins), 0), Allowed); ok {
 		t.Error("nothing is compared")
 	}
 }

@@ -56,6 +56,9 @@ const (
 	RollBack Response = "roll_back"
 )
 
+// Enum lists them for the document of the API.
+func (Response) Enum() []any { return []any{Notify, Hold, RollBack} }
+
 // Responses are all that there are, from the mildest.
 var Responses = []Response{Notify, Hold, RollBack}
 

@@ -5,6 +5,7 @@ import (
 
 	"innerladder/internal/core/guard"
 	"innerladder/internal/core/request"
+	"innerladder/internal/core/watch"
 )
 
 // Endpoint is the stable name that callers call.
@@ -23,9 +24,11 @@ type Endpoint struct {
 	// Repeatable endpoints may be asked twice without harm.
 	Repeatable bool `json:"repeatable" description:"asking twice does no harm: what failed is sent again"`
 	// Requests says what is kept of single requests.
-	Requests  request.Keeping `json:"requests" description:"what is kept of single requests"`
-	CreatedBy string          `json:"created_by"`
-	CreatedAt time.Time       `json:"created_at"`
+	Requests request.Keeping `json:"requests" description:"what is kept of single requests"`
+	// Watches are what people say about its watching.
+	Watches   watch.Set `json:"watches" description:"who owns it, and what is watched otherwise than usual"`
+	CreatedBy string    `json:"created_by"`
+	CreatedAt time.Time `json:"created_at"`
 	// Split is the one in force; nil until the first.
 	Split *Split `json:"split,omitempty"`
 	// Rollout is the one that moves it now, empty for none.

@@ -70,6 +70,9 @@ type Alert struct {
 	Endpoint string    `json:"endpoint" description:"empty when it is about the service itself"`
 	// Incident is the page about it, for a rollback.
 	Incident string `json:"incident,omitempty" description:"I-NUMBER, for a rollback"`
+	// Owner and Runbook are those of the endpoint.
+	Owner   string `json:"owner,omitempty" description:"whose endpoint it is"`
+	Runbook string `json:"runbook,omitempty" description:"what to do, at this address"`
 	// Subject is the version it is about; Signal what was measured.
 	Subject   string     `json:"subject"`
 	Signal    string     `json:"signal"`

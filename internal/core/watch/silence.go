@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"time"
 
+	"innerladder/internal/core/guard"
 	"innerladder/internal/core/span"
 )
 
@@ -28,6 +29,7 @@ func silence(s Stand, silent time.Duration, q Quietest, now time.Time) Stand {
 	if s.Signal == "" {
 		s = Stand{Signal: RequestRate, State: NotEnough, Since: now}
 	}
+	s.Rule, s.Then = "Tell when nobody calls although many would have in the quietest hour that is known.", guard.Notify
 	before := s.State
 	expected := float64(q.Fewest) * silent.Hours()
 	s.Progress = expected / missed

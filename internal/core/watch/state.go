@@ -34,14 +34,19 @@ type Known struct {
 	Healthy, Called, Trial bool
 }
 
+// failing are the signals that say that an endpoint fails its callers.
+var failing = []string{
+	ErrorRate, TimeoutRate, FallbackRate, SlowRate, latency + "p50", latency + "p90", latency + "p95", latency + "p99",
+}
+
 // State is the worst that can be said of an endpoint.
 func (w *Watched) State(k Known) EndpointState {
 	switch {
 	case !k.Healthy:
 		return Unhealthy
-	case w.Is(ErrorRate, SlowRate):
+	case w.Is(failing...):
 		return Failing
-	case w.Is(RefusalRate):
+	case w.Is(RefusalRate, CallerErrorRate):
 		return Refusing
 	case w.Is(FeatureDrift, PredictionDrift, MissingRate, OutOfRangeRate):
 		return Drifting

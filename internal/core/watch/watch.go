@@ -1,12 +1,14 @@
 package watch
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"strings"
 	"time"
 
 	"innerladder/internal/core/drift"
+	"innerladder/internal/core/guard"
 	"innerladder/internal/core/span"
 )
 
@@ -24,6 +26,8 @@ const (
 	// while, up to longestCalm.
 	calm        = 2 * time.Minute
 	longestCalm = time.Hour
+	// driftAllowed is the PSI that is nothing to tell of.
+	driftAllowed = drift.Allowed
 	// little is so much of the evidence that fires as comes and goes.
 	little = 0.1
 	// least is how many independent requests or rows are needed to say anything in an hour.
@@ -43,23 +47,6 @@ const (
 
 // Enum lists the states for the document of the API.
 func (State) Enum() []any { return []any{Quiet, Pending, Firing, NotEnough} }
-
-// Allowed says which rate of a signal is nothing to tell of: Limit, or Times what is usual if that is more.
-type Allowed struct {
-	Limit float64 `json:"limit" description:"a share of 1"`
-	Times float64 `json:"times" description:"times what is usual, where that is more"`
-}
-
-// usually are what is allowed where nobody has said otherwise, by signal without column.
-var usually = map[string]Allowed{
-	ErrorRate:       {0.01, 2},
-	RefusalRate:     {0.05, 2},
-	SlowRate:        {0.05, 2},
-	MissingRate:     {0.05, 2},
-	OutOfRangeRate:  {0.05, 2},
-	FeatureDrift:    {Limit: drift.Allowed},
-	PredictionDrift: {Limit: drift.Allowed},
-}
 
 // The signals that are watched. Those of columns have the column's name behind a dot.
 const (
@@ -81,28 +68,30 @@ func Name(signal, column string) string {
 	return signal + "." + column
 }
 
-// Parts takes the name of a signal apart.
+// Parts takes the name of a watch apart.
 func Parts(name string) (signal, column string) {
-	signal, column, _ = strings.Cut(name, ".")
-	return signal, column
-}
-
-// Of is what is allowed of a signal.
-func Of(name string) Allowed {
-	signal, _ := Parts(name)
-	return usually[signal]
+	if signal, column, of := strings.Cut(name, "."); of {
+		return signal, column
+	}
+	return strings.TrimSuffix(name, versusMain), ""
 }
 
 // Look is what was seen of one signal in one span: so many requests or rows, and how many of them were bad; or, of a
 // distribution, an e-value that was worked out from it.
 type Look struct {
+	// Signal is the name of the watch, Rule what it goes by.
 	Signal string
-	// Seen tell as much as so many independent ones; Bad of them were bad.
+	Rule   Rule
+	// Seen tell as much as so many independent ones; Bad of them were bad, as What says.
 	Seen, Bad float64
+	What      string
 	// Raw is the share of all that were bad, independent or not: what has fired is not well while they come again.
 	Raw float64
-	// Usual is the rate of the past, 0 where it is not known.
-	Usual float64
+	// Allowed is the share that is nothing to tell of, or the PSI of a distribution. More than Slack beyond it is more
+	// than chance makes; 0 where that follows from the share.
+	Allowed, Slack float64
+	// Bets are e-values as logarithms, where they do not follow from the share.
+	Bets []float64
 	// Evidence is the e-value of a distribution in this span, as a logarithm; Effect is how far it is from the
 	// reference, and Judged whether both were worked out.
 	Judged   bool
@@ -116,9 +105,13 @@ type Look struct {
 
 // Stand is where the watch over one signal stands.
 type Stand struct {
-	Signal string    `json:"signal"`
-	State  State     `json:"state"`
-	Since  time.Time `json:"since" description:"since when it is in that state"`
+	// Signal is the name of the watch, Rule what it goes by in words.
+	Signal string         `json:"signal"`
+	Rule   string         `json:"rule"`
+	Then   guard.Response `json:"then" description:"what follows when it fires"`
+	About  string         `json:"about,omitempty"`
+	State  State          `json:"state"`
+	Since  time.Time      `json:"since" description:"since when it is in that state"`
 	// Rate and Allowed are those of the last looks together: shares, or PSI of a distribution.
 	Rate     float64 `json:"rate" description:"a share of 1; of a distribution, its PSI"`
 	Allowed  float64 `json:"allowed"`
@@ -130,6 +123,8 @@ type Stand struct {
 	Began time.Time `json:"began"`
 	// Against are, for each bet, the logarithm of 1 and the sum of Shiryaev and Roberts; a distribution has one.
 	Against []float64 `json:"against" description:"what speaks against it, as logarithms"`
+	// Beyond is since when there is all of the evidence that fires.
+	Beyond time.Time `json:"beyond"`
 	// First is when it was looked at first, Looked how often since.
 	First  time.Time `json:"first"`
 	Looked uint64    `json:"looked"`
@@ -181,32 +176,40 @@ func (s *Stand) add(e []float64) float64 {
 
 // Step takes a look at one signal. signals is how many the endpoint has, among which the budget is shared: each
 // begins anew with every look (Shiryaev and Roberts; Shin, Ramdas and Rinaldo 2024), so that with M ← (1+M)·e the
-// mean number of looks until M reaches a bound is at least that bound where nothing is wrong.
+// mean number of looks until M reaches a bound is at least that bound where nothing is wrong. Another rule begins anew.
 func Step(s Stand, l Look, signals int, now time.Time) (Stand, Turn) {
-	if s.Signal == "" {
-		s = Stand{Signal: l.Signal, State: NotEnough, Since: now}
+	if rule := l.Rule.String(); s.Signal == "" || s.Rule != rule {
+		s = Stand{Signal: l.Signal, Rule: rule, State: NotEnough, Since: now}
 	}
+	s.Then, s.About = l.Rule.Response(), l.Rule.About
 	bound := math.Log(s.looks(l, now) * float64(max(1, signals)))
-	allowed := Of(l.Signal)
-	drifts := strings.HasSuffix(strings.SplitN(l.Signal, ".", 2)[0], "_drift")
-	p := max(allowed.Limit, allowed.Times*l.Usual)
+	drifts := drifts(l.Signal)
 	before := s.Progress
 	switch {
 	case drifts && l.Judged:
 		s.Progress = s.add([]float64{l.Evidence}) / bound
+	case !drifts && l.Bets != nil:
+		s.Progress = s.add(l.Bets) / bound
 	case !drifts && l.Seen > 0:
-		s.Progress = s.add(evidence(l.Seen, l.Bad, p)) / bound
+		s.Progress = s.add(evidence(l.Seen, l.Bad, l.Allowed)) / bound
 	}
-	s.Allowed = p
+	s.Allowed = l.Allowed
 	s.Fired = within(s.Fired, now)
-	wrong := l.Bad > p*l.Seen+2*math.Sqrt(p*l.Seen)+1 // more than chance makes of what is allowed
+	slack := cmp.Or(l.Slack, 2*math.Sqrt(l.Allowed*l.Seen)+1) // chance makes so much of what is allowed
+	wrong := l.Bad > l.Allowed*l.Seen+slack
 	if drifts {
-		wrong = l.Judged && l.Effect > allowed.Limit
+		wrong = l.Judged && l.Effect > l.Allowed
 	}
-	wrong = wrong || s.State == Firing && l.Raw > p
+	wrong = wrong || s.State == Firing && l.Raw > l.Allowed
 	// What is told is what was seen since the evidence began to grow.
 	s.count(l, drifts, wrong && before < little && s.State != Firing, now)
 	return s.turn(l, wrong, now)
+}
+
+// drifts reports whether a watch is over a distribution.
+func drifts(name string) bool {
+	signal, _ := Parts(name)
+	return signal == FeatureDrift || signal == PredictionDrift
 }
 
 // looks is how often the signal is looked at in the time of the budget. A distribution waits for as many rows as it
@@ -259,13 +262,20 @@ func (s Stand) turn(l Look, wrong bool, now time.Time) (Stand, Turn) {
 	turn := Stays
 	before := s.State
 	switch {
+	case s.Progress < 1:
+		s.Beyond = time.Time{}
+	case s.Beyond.IsZero():
+		s.Beyond = now
+	}
+	enough := s.Seen >= float64(l.Rule.Least) && now.Sub(s.Beyond) >= time.Duration(l.Rule.For)
+	switch {
 	case s.State == Firing:
 		patience := min(calm<<max(0, len(s.Fired)-1), longestCalm)
 		if !s.Well.IsZero() && now.Sub(s.Well) >= patience || now.Sub(s.Told) >= recent {
 			s.State, s.Against, s.Progress, turn = Quiet, nil, 0, Resolves
 			s.Began, s.Seen, s.Bad = now, 0, 0
 		}
-	case s.Progress >= 1:
+	case s.Progress >= 1 && enough:
 		s.State, turn = Firing, Fires
 		s.Fired = append(s.Fired, now)
 	case l.Why != "" || s.Seen < least && s.Progress < little:
@@ -284,11 +294,11 @@ func (s Stand) turn(l Look, wrong bool, now time.Time) (Stand, Turn) {
 
 // says is where the watch stands in words.
 func (s Stand) says(l Look, now time.Time) string {
-	signal, column := Parts(s.Signal)
+	_, column := Parts(s.Signal)
 	if l.Why != "" && s.State == NotEnough {
 		return l.Why
 	}
-	if signal == FeatureDrift || signal == PredictionDrift {
+	if drifts(s.Signal) {
 		if !l.Judged {
 			return s.Sentence // it is judged when enough has come
 		}
@@ -299,12 +309,21 @@ func (s Stand) says(l Look, now time.Time) string {
 		return fmt.Sprintf("%s %s: PSI %.2f less what chance makes, %.2f is allowed.", column, how, max(0, s.Rate),
 			s.Allowed)
 	}
-	what := map[string]string{
-		ErrorRate: "of %.0f requests failed", RefusalRate: "of %.0f requests were turned away",
-		SlowRate:       "of %.0f requests took twice as long as nearly all did before",
-		MissingRate:    "of %.0f rows have no " + column,
-		OutOfRangeRate: "of %.0f rows have " + column + " outside of the range of its reference",
-	}[signal]
-	return fmt.Sprintf("%.1f %% "+what+" in %s; %.1f %% are allowed.", s.Rate*100, s.Seen,
-		span.Rounded(max(Every, now.Sub(s.Began))), s.Allowed*100)
+	if l.What == "" {
+		return s.Sentence // nothing came that could be judged
+	}
+	in := span.Rounded(max(Every, now.Sub(s.Began)))
+	if signal, _ := Parts(s.Signal); signal == RequestRate {
+		return fmt.Sprintf("%.0f of %.0f %s, in %s.", max(0, s.Bad), s.Seen, l.What, in)
+	}
+	return fmt.Sprintf("%s %% of %.0f %s in %s; %s %% are allowed.", share(s.Rate), s.Seen, l.What, in,
+		share(s.Allowed))
+}
+
+// share writes a share of 1 in per cent, as precisely as it takes to tell a small one from none.
+func share(x float64) string {
+	if x > 0 && x < 0.001 {
+		return fmt.Sprintf("%.2g", x*100)
+	}
+	return fmt.Sprintf("%.1f", x*100)
 }

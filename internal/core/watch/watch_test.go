@@ -15,6 +15,12 @@ import (
 
 var begin = time.Date(2026, 11, 25, 12, 0, 0, 0, time.UTC)
 
+// usually is a look at a rate that is watched as usual.
+func usually(name string, seen, bad float64) Look {
+	r, _ := (&Set{}).rule(Parts(name))
+	return Look{Signal: name, Rule: r, Seen: seen, Bad: bad, Allowed: r.Limit.Value, What: "requests failed"}
+}
+
 // watched looks at rates for so many looks of n requests each, and says after how many requests it fired; 0 when it
 // did not.
 func watched(r *rand.Rand, signal string, looks, n int, rate func(look int) float64) (fired int) {
@@ -24,7 +30,7 @@ func watched(r *rand.Rand, signal string, looks, n int, rate func(look int) floa
 		var turn Turn
 		s, turn = Step(
 			s,
-			Look{Signal: signal, Seen: float64(n), Bad: b.Rand()},
+			usually(signal, float64(n), b.Rand()),
 			20,
 			begin.Add(time.Duration(i)*Every),
 		)
@@ -96,7 +102,7 @@ func TestFiringAndResolving(t *testing.T) {
 	look := func(bad float64) Turn {
 		var turn Turn
 		at = at.Add(Every)
-		s, turn = Step(s, Look{Signal: ErrorRate, Seen: 50, Bad: bad}, 3, at)
+		s, turn = Step(s, usually(ErrorRate, 50, bad), 3, at)
 		return turn
 	}
 	until := func(bad float64, want Turn) time.Duration {
@@ -135,16 +141,16 @@ func TestFiringAndResolving(t *testing.T) {
 }
 
 func TestPendingAndNotEnough(t *testing.T) {
-	s, _ := Step(Stand{}, Look{Signal: ErrorRate, Seen: 5}, 3, begin)
+	s, _ := Step(Stand{}, usually(ErrorRate, 5, 0), 3, begin)
 	if s.State != NotEnough {
 		t.Errorf("%+v", s)
 	}
-	s, _ = Step(s, Look{Signal: ErrorRate, Seen: 5, Bad: 2}, 3, begin.Add(Every))
+	s, _ = Step(s, usually(ErrorRate, 5, 2), 3, begin.Add(Every))
 	for range 10 {
 		if s.State == Pending {
 			break
 		}
-		s, _ = Step(s, Look{Signal: ErrorRate, Seen: 5, Bad: 1}, 3, begin.Add(Every))
+		s, _ = Step(s, usually(ErrorRate, 5, 1), 3, begin.Add(Every))
 	}
 	if s.State != Pending || s.Progress <= 0 || s.Progress >= 1 {
 		t.Errorf("%+v", s)
@@ -235,7 +241,7 @@ func (c *town) look(n int, row func() (wind, outdoor any)) (fired []string) {
 	c.long.Merge(&content)
 	c.longFresh += fresh
 	seen := &Seen{
-		Counts: sketch.Counts{Requests: uint64(n)}, Content: content, Fresh: fresh,
+		All: Part{Counts: sketch.Counts{Requests: uint64(n)}}, Content: content, Fresh: fresh,
 	}
 	if c.longFresh >= 500 {
 		seen.Long, seen.LongFresh = &c.long, c.longFresh
@@ -245,7 +251,7 @@ func (c *town) look(n int, row func() (wind, outdoor any)) (fired []string) {
 	for name, s := range c.w.Stands {
 		before[name] = s.State == Firing
 	}
-	c.changes = append(c.changes, c.w.Step(seen, &Usual{Inputs: c.reference, Outputs: c.outputs}, c.at)...)
+	c.changes = append(c.changes, c.w.Step(&Set{}, seen, &Usual{Inputs: c.reference, Outputs: c.outputs}, c.at)...)
 	for name, s := range c.w.Stands {
 		if s.State == Firing && !before[name] {
 			fired = append(fired, name)
@@ -335,7 +341,7 @@ func TestAColumnThatIsNotSent(t *testing.T) {
 	u := &Usual{Inputs: c.reference}
 	var changes []Change
 	for i := range 4 {
-		changes = append(changes, c.w.Step(seen, u, c.at.Add(time.Duration(i+1)*Every))...)
+		changes = append(changes, c.w.Step(&Set{}, seen, u, c.at.Add(time.Duration(i+1)*Every))...)
 	}
 	if len(changes) != 1 || changes[0].Fires[0].Signal != "missing_rate.wind" {
 		t.Errorf("%+v", changes)
@@ -424,14 +430,14 @@ func TestSilence(t *testing.T) {
 	}
 	var w Watched
 	seen := &Seen{Silent: time.Hour}
-	if c := w.Step(seen, &Usual{Quietest: busy}, begin); len(c) != 1 || c[0].Group != RequestRate ||
+	if c := w.Step(&Set{}, seen, &Usual{Quietest: busy}, begin); len(c) != 1 || c[0].Group != RequestRate ||
 		len(c[0].Fires) != 1 {
 		t.Errorf("%+v", c)
 	}
-	if c := w.Step(seen, &Usual{Quietest: busy}, begin.Add(Every)); len(c) != 0 {
+	if c := w.Step(&Set{}, seen, &Usual{Quietest: busy}, begin.Add(Every)); len(c) != 0 {
 		t.Errorf("%+v", c)
 	}
-	if c := w.Step(&Seen{}, &Usual{Quietest: busy}, begin.Add(2*Every)); len(c) != 1 || !c[0].Resolved {
+	if c := w.Step(&Set{}, &Seen{}, &Usual{Quietest: busy}, begin.Add(2*Every)); len(c) != 1 || !c[0].Resolved {
 		t.Errorf("%+v", c)
 	}
 	if w.State(Known{Healthy: true}) != NoTraffic ||

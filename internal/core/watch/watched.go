@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"innerladder/internal/core/drift"
+	"innerladder/internal/core/guard"
 	"innerladder/internal/core/sketch"
 )
 
@@ -17,6 +18,9 @@ type Watched struct {
 	// Near counts, by column, the looks in which its distribution was near its reference at first. Only a reference
 	// that the traffic resembled says anything about an hour of it: one of a whole year calls every hour moved.
 	Near map[string]int `json:"near"`
+	Came Came           `json:"came"`
+	// Withheld are the changes, by what they are about, of which nobody was told because that is muted.
+	Withheld map[string]Change `json:"withheld,omitempty"`
 }
 
 // otherKind says why a distribution is not held against its reference.
@@ -26,26 +30,33 @@ const otherKind = "Its reference is not of traffic like this: it was far from it
 // trusted is in how many looks a distribution must be near its reference before it is held against that.
 const trusted = 3
 
-// Usual is what an endpoint did in the day before, as far as it is known.
+// Usual is what an endpoint did before, as far as it is known, and what its columns are held against.
 type Usual struct {
-	Errors, Refused float64
-	// Slow is what 99 of 100 requests were quicker than, in nanoseconds; 0 where it is not known.
-	Slow float64
-	// Missing and Outside are shares by column; Reference are the columns that are held against, inputs and outputs.
-	Missing, Outside map[string]float64
+	Yesterday, LastWeek, Main *Past
+	// Missing are the shares of the reference, by column.
+	Missing map[string]float64
+	// Dispersion is the variance of the requests per minute by their mean; 0 where it is not known.
+	Dispersion float64
 	// Quietest are the hours of the last week.
 	Quietest        Quietest
 	Inputs, Outputs map[string]*sketch.Column
 }
 
+// Part is what some lanes of an endpoint did since the last look.
+type Part struct {
+	Counts  sketch.Counts
+	Latency sketch.Quantiles
+}
+
 // Seen is what an endpoint did since the last look.
 type Seen struct {
-	Counts  sketch.Counts
+	// All is of all lanes whose answers callers get, Trial of the trial lane alone.
+	All, Trial Part
+	// Took is how long it is since the last look.
+	Took    time.Duration
 	Refused uint64
 	// Silent is for how long nobody has called.
 	Silent time.Duration
-	// Slow are requests that took more than twice what is usual.
-	Slow uint64
 	// Content is what was read of bodies, Fresh how many rows of it had not come before, as far back as is known.
 	Content sketch.Content
 	Fresh   uint64
@@ -55,55 +66,66 @@ type Seen struct {
 	LongFresh uint64
 }
 
-// Looks are what is looked at, by the name of the signal.
-func (w *Watched) Looks(s *Seen, u *Usual) []Look {
-	requests := float64(s.Counts.Requests - min(s.Counts.Requests, s.Counts.Repeated))
-	failed := float64(s.Counts.Failed() - min(s.Counts.Failed(), s.Counts.Repeated))
-	out := []Look{
-		{Signal: ErrorRate, Seen: requests, Bad: failed, Usual: u.Errors},
-		{
-			Signal: RefusalRate, Seen: float64(s.Counts.Requests + s.Refused), Bad: float64(s.Refused),
-			Usual: u.Refused,
-		},
-	}
-	slow := Look{Signal: SlowRate, Seen: requests, Bad: float64(s.Slow), Usual: 0.01}
-	if u.Slow == 0 {
-		slow = Look{
-			Signal: SlowRate,
-			Why:    "How long requests usually take is not known yet: there were fewer than 1000.",
+// Looks are what is looked at, by the name of the watch.
+func (w *Watched) Looks(set *Set, s *Seen, u *Usual) (out []Look) {
+	for _, r := range set.Effective() {
+		signal, _ := Parts(r.Signal)
+		if r.Off || slices.Contains(ofColumns, signal) {
+			continue
+		}
+		of := &s.All
+		if r.Versus == Main {
+			of = &s.Trial
+		}
+		switch q, latency := quantiles[signal]; {
+		case latency:
+			out = append(out, slower(r, q, &of.Latency, u))
+		case signal == SlowRate:
+			out = append(out, slow(r, &of.Latency, u))
+		case signal == RequestRate:
+			out = append(out, w.tooFew(r, s, u))
+		default:
+			out = append(out, rate(r, of.Counts, s.Refused, u))
 		}
 	}
-	out = append(out, slow)
+	out = append(out, w.ofColumns(set, s, u)...)
+	if s.Long != nil {
+		out = append(out, w.distributions(set, FeatureDrift, s, s.Long.Inputs, u.Inputs)...)
+		out = append(out, w.distributions(set, PredictionDrift, s, s.Long.Outputs, u.Outputs)...)
+	}
+	return out
+}
+
+// ofColumns looks at what is missing and out of range in the inputs.
+func (w *Watched) ofColumns(set *Set, s *Seen, u *Usual) (out []Look) {
 	share := independent(s.Content.Rows, s.Fresh)
 	for _, name := range w.columns(s) {
 		c := s.Content.Inputs[name]
 		if c == nil {
 			c = &sketch.Column{}
 		}
-		// Rows that do not have the column at all lack it too, once it is known.
-		absent := uint64(0)
-		if _, known := w.Stands[Name(MissingRate, name)]; known && s.Content.Rows > c.Total() {
-			absent = s.Content.Rows - c.Total()
+		if r, ok := set.rule(MissingRate, name); ok {
+			full := Name(MissingRate, name)
+			// Rows that do not have the column at all lack it too, once it is known.
+			absent := uint64(0)
+			if _, known := w.Stands[full]; known && s.Content.Rows > c.Total() {
+				absent = s.Content.Rows - c.Total()
+			}
+			usual := u.Missing[name]
+			if p := u.past(r.Versus); p.Known() {
+				usual = max(usual, p.Missing[name])
+			}
+			out = append(out, ofColumn(r, full, c.Total()+absent, c.Missing+absent, share, usual,
+				"rows have no "+name))
 		}
-		missing := Look{
-			Signal: Name(MissingRate, name), Seen: float64(c.Total()+absent) * share,
-			Bad: float64(c.Missing+absent) * share, Usual: u.Missing[name],
-			Raw: float64(c.Missing+absent) / float64(max(1, c.Total()+absent)),
+		if r, ok := set.rule(OutOfRangeRate, name); ok {
+			usual := 0.0
+			if p := u.past(r.Versus); p.Known() {
+				usual = p.Outside[name]
+			}
+			out = append(out, ofColumn(r, Name(OutOfRangeRate, name), c.Seen(), c.Outside(), share, usual,
+				"rows have "+name+" outside of the range of its reference"))
 		}
-		outside := Look{
-			Signal: Name(OutOfRangeRate, name), Seen: float64(c.Seen()) * share,
-			Bad: float64(c.Outside()) * share, Usual: u.Outside[name],
-			Raw: float64(c.Outside()) / float64(max(1, c.Seen())),
-		}
-		if share < 0.1 {
-			missing.Why = "Not enough to tell: the same rows come again and again."
-			outside.Why = missing.Why
-		}
-		out = append(out, missing, outside)
-	}
-	if s.Long != nil {
-		out = append(out, w.distributions(FeatureDrift, s, s.Long.Inputs, u.Inputs)...)
-		out = append(out, w.distributions(PredictionDrift, s, s.Long.Outputs, u.Outputs)...)
 	}
 	return out
 }
@@ -125,43 +147,49 @@ func (w *Watched) columns(s *Seen) []string {
 }
 
 // distributions judges columns against their references.
-func (w *Watched) distributions(signal string, s *Seen, now, reference map[string]*sketch.Column) (out []Look) {
+func (w *Watched) distributions(set *Set, signal string, s *Seen, now, reference map[string]*sketch.Column,
+) (out []Look) {
 	distinct := min(s.Long.Distinct.Count(), s.LongFresh)
 	for _, name := range slices.Sorted(maps.Keys(now)) {
-		full := Name(signal, name)
-		ref := reference[name]
-		if ref == nil {
-			out = append(out, Look{Signal: full, Why: "There is no reference profile of it to be held against."})
-			continue
-		}
-		q := drift.SampleOf(now[name], distinct)
-		if lacks := drift.DefaultNeed.Lacking(q.Numbers); lacks != "" {
-			out = append(out, Look{Signal: full, Why: "Not enough to tell: " + lacks + "."})
-			continue
-		}
-		effect, e, ok := drift.Evidence(drift.SampleOf(ref, ref.Total()), q)
-		switch {
-		case !ok:
-			out = append(out, Look{Signal: full, Why: "It is counted otherwise than its reference."})
-		case w.Near[full] < trusted && effect <= drift.Allowed:
-			w.Near[full]++
-			out = append(out, Look{Signal: full, Why: fmt.Sprintf(
-				"It is like its reference in %d of the %d looks that it takes to trust that.", w.Near[full], trusted)})
-		case w.Near[full] < trusted:
-			out = append(out, Look{Signal: full, Why: otherKind})
-		default:
-			out = append(out, Look{
-				Signal: full, Seen: q.Effective(), Judged: true, Evidence: e, Effect: effect,
-				Means: means(ref, now[name]),
-			})
+		if r, ok := set.rule(signal, name); ok {
+			out = append(out, w.distribution(r, Name(signal, name), now[name], distinct, reference[name]))
 		}
 	}
 	return out
 }
 
+// distribution judges one column against its reference.
+func (w *Watched) distribution(r Rule, full string, now *sketch.Column, distinct uint64, ref *sketch.Column) Look {
+	q := drift.SampleOf(now, distinct)
+	l := Look{Signal: full, Rule: r, Allowed: r.Limit.Value}
+	if ref == nil {
+		l.Why = "There is no reference profile of it to be held against."
+		return l
+	}
+	if lacks := drift.DefaultNeed.Lacking(q.Numbers); lacks != "" {
+		l.Why = "Not enough to tell: " + lacks + "."
+		return l
+	}
+	effect, e, ok := drift.Evidence(drift.SampleOf(ref, ref.Total()), q, l.Allowed)
+	switch {
+	case !ok:
+		l.Why = "It is counted otherwise than its reference."
+	case w.Near[full] < trusted && effect <= l.Allowed:
+		w.Near[full]++
+		l.Why = fmt.Sprintf("It is like its reference in %d of the %d looks that it takes to trust that.", w.Near[full],
+			trusted)
+	case w.Near[full] < trusted:
+		l.Why = otherKind
+	default:
+		l.Seen, l.Judged, l.Evidence, l.Effect = q.Effective(), true, e, effect
+		l.Means = means(ref, now)
+	}
+	return l
+}
+
 // Step takes a look at everything, and says what becomes of alerts. What is no longer there, such as a column that
-// nobody sends, stays as it was.
-func (w *Watched) Step(s *Seen, u *Usual, now time.Time) []Change {
+// nobody sends, stays as it was; what is not watched any more is gone.
+func (w *Watched) Step(set *Set, s *Seen, u *Usual, now time.Time) []Change {
 	if w.Stands == nil {
 		w.Stands = map[string]Stand{}
 	}
@@ -171,10 +199,11 @@ func (w *Watched) Step(s *Seen, u *Usual, now time.Time) []Change {
 	before := map[string]bool{}
 	for _, st := range w.Stands {
 		if st.State == Firing {
-			before[group(st.Signal)] = true
+			before[Group(st.Signal)] = true
 		}
 	}
-	looks := w.Looks(s, u)
+	looks := w.Looks(set, s, u)
+	w.forget(set)
 	signals := max(len(looks), len(w.Stands))
 	var turned []Stand
 	for _, l := range looks {
@@ -184,12 +213,33 @@ func (w *Watched) Step(s *Seen, u *Usual, now time.Time) []Change {
 			turned = append(turned, st)
 		}
 	}
-	silent := silence(w.Stands[RequestRate], s.Silent, u.Quietest, now)
-	if was := w.Stands[RequestRate].State; silent.State == Firing && was != Firing {
-		turned = append(turned, silent)
+	if !set.has(RequestRate) {
+		silent := silence(w.Stands[RequestRate], s.Silent, u.Quietest, now)
+		if was := w.Stands[RequestRate].State; silent.State == Firing && was != Firing {
+			turned = append(turned, silent)
+		}
+		w.Stands[RequestRate] = silent
 	}
-	w.Stands[RequestRate] = silent
 	return w.changes(turned, before)
+}
+
+// forget takes away the watches that no rule is about any more.
+func (w *Watched) forget(set *Set) {
+	wanted := map[string]bool{}
+	for _, r := range set.Effective() {
+		wanted[r.Name()] = !r.Off
+	}
+	maps.DeleteFunc(w.Stands, func(name string, _ Stand) bool {
+		signal, column := Parts(name)
+		switch {
+		case column != "":
+			_, ok := set.rule(signal, column)
+			return !ok
+		case name == RequestRate:
+			return set.has(name) && !wanted[name]
+		}
+		return !wanted[name]
+	})
 }
 
 // order is that in which watches are shown.
@@ -203,16 +253,15 @@ func (w *Watched) List() []Stand {
 	})
 }
 
-// group is what an alert is about: what moved in the inputs is one thing, however many columns did.
-func group(name string) string {
+// Group is what an alert is about: what moved in the inputs is one thing, however many columns did.
+func Group(name string) string {
 	switch signal, _ := Parts(name); signal {
 	case FeatureDrift, MissingRate, OutOfRangeRate:
 		return "inputs"
 	case PredictionDrift:
 		return "predictions"
-	default:
-		return signal
 	}
+	return name
 }
 
 // means says how the means of a column of numbers differ.
@@ -227,7 +276,7 @@ func means(reference, now *sketch.Column) string {
 func (w *Watched) Distrust() {
 	clear(w.Near)
 	for name, s := range w.Stands {
-		if signal, _ := Parts(name); (signal == FeatureDrift || signal == PredictionDrift) && s.State != Firing {
+		if drifts(name) && s.State != Firing {
 			delete(w.Stands, name)
 		}
 	}
@@ -235,10 +284,22 @@ func (w *Watched) Distrust() {
 
 // Change is what becomes of the alert about a group of watches.
 type Change struct {
-	Group string
-	// Fires are the watches that began to fire when none of the group did; Resolved is set when none does any more.
-	Fires    []Stand
-	Resolved bool
+	Group string `json:"group"`
+	// Fires are the watches that began to fire when none of the group did, or after others of it if more follows than
+	// an alert; Resolved is set when none does any more.
+	Fires    []Stand `json:"fires"`
+	Resolved bool    `json:"resolved,omitempty"`
+}
+
+// Response is the sternest that the watches ask for which began to fire, and the first of them that does.
+func (c *Change) Response() (then guard.Response, first Stand) {
+	then = guard.Notify
+	for _, s := range c.Fires {
+		if slices.Index(guard.Responses, s.Then) > slices.Index(guard.Responses, then) {
+			then, first = s.Then, s
+		}
+	}
+	return then, first
 }
 
 // changes sums up what turned.
@@ -246,18 +307,18 @@ func (w *Watched) changes(turned []Stand, before map[string]bool) (out []Change)
 	now := map[string]bool{}
 	for _, s := range w.Stands {
 		if s.State == Firing {
-			now[group(s.Signal)] = true
+			now[Group(s.Signal)] = true
 		}
 	}
 	for _, g := range slices.Sorted(maps.Keys(now)) {
-		if !before[g] {
-			c := Change{Group: g}
-			for _, s := range turned {
-				if group(s.Signal) == g && s.State == Firing {
-					c.Fires = append(c.Fires, s)
-				}
+		c := Change{Group: g}
+		for _, s := range turned {
+			if Group(s.Signal) == g && s.State == Firing {
+				c.Fires = append(c.Fires, s)
 			}
-			slices.SortStableFunc(c.Fires, func(a, b Stand) int { return cmp.Compare(b.Rate, a.Rate) })
+		}
+		slices.SortStableFunc(c.Fires, func(a, b Stand) int { return cmp.Compare(b.Rate, a.Rate) })
+		if then, _ := c.Response(); !before[g] || then != guard.Notify {
 			out = append(out, c)
 		}
 	}
@@ -267,6 +328,33 @@ func (w *Watched) changes(turned []Stand, before map[string]bool) (out []Change)
 		}
 	}
 	return out
+}
+
+// Due are the changes that are carried out now: what is muted is withheld until it is not, and is forgotten when it is
+// well again by then.
+func (w *Watched) Due(changes []Change, mutes []Mute, now time.Time) (due []Change) {
+	for _, c := range changes {
+		switch {
+		case c.Resolved:
+			due = append(due, c)
+			delete(w.Withheld, c.Group)
+		case Muted(mutes, c.Group, now):
+			if w.Withheld == nil {
+				w.Withheld = map[string]Change{}
+			}
+			c.Fires = append(w.Withheld[c.Group].Fires, c.Fires...)
+			w.Withheld[c.Group] = c
+		default:
+			due = append(due, c)
+		}
+	}
+	for _, g := range slices.Sorted(maps.Keys(w.Withheld)) {
+		if !Muted(mutes, g, now) {
+			due = append(due, w.Withheld[g])
+			delete(w.Withheld, g)
+		}
+	}
+	return due
 }
 
 // Is reports whether a watch over a signal, of any column, fires.

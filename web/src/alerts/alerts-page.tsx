@@ -7,6 +7,7 @@ import { ActivityFold } from '../activity/activity-list'
 import { useMay } from '../api/people'
 import { words } from '../ui/format'
 import { Switchboard } from '../ui/overlays'
+import { MuteSheet } from '../watches/mute-form'
 import { Ago, Button, Empty, inputLook, Loaded, PageHead, Panel, Problem, Ref, Tag, To } from '../ui/parts'
 
 const states = ['open', 'acknowledged', 'resolved', 'all'] as const
@@ -83,9 +84,19 @@ function AlertCard({ alert: a }: { alert: Alert }) {
         )}
         {a.incident && (
           <>
-            All about it: <To to={`/incidents/${a.incident}`}>{a.incident}</To>.
+            All about it: <To to={`/incidents/${a.incident}`}>{a.incident}</To>.{' '}
           </>
         )}
+        {a.runbook && (
+          <>
+            What to do:{' '}
+            <a className="text-main underline" href={a.runbook} rel="noreferrer">
+              runbook
+            </a>
+            .{' '}
+          </>
+        )}
+        {a.owner && `Its owner is ${a.owner}.`}
       </p>
       {a.handled_at && (
         <p className="text-ink-2 mt-1.5">
@@ -110,6 +121,7 @@ function AlertCard({ alert: a }: { alert: Alert }) {
           <Button look="go" onClick={() => handle.mutate({ state: 'resolved', note })}>
             <CircleCheck size={14} /> Resolve
           </Button>
+          {a.kind === 'watch_fired' && <MuteSheet endpoint={a.endpoint} subjects={[a.subject, 'all']} />}
         </form>
       )}
       {handle.error && (

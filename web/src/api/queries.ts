@@ -92,7 +92,7 @@ export const useComparison = (
     },
   )
 
-export const useAlerts = (state?: 'open' | 'acknowledged' | 'resolved') =>
+export const useAlerts = (state?: 'open' | 'acknowledged' | 'resolved' | 'unresolved') =>
   $api.useQuery('get', '/api/v1/alerts', { params: { query: { state } } })
 
 /** What all endpoints do now; the live connection keeps it up to date. */

@@ -33,14 +33,6 @@ export const useTryAgain = (request: string) =>
     [],
   )
 
-export const useWatches = (endpoint: string) =>
-  $api.useQuery(
-    'get',
-    '/api/v1/endpoints/{endpoint}/watches',
-    { params: { path: { endpoint } } },
-    { refetchInterval: 5000 },
-  )
-
 /** What was turned away at an endpoint; without one, the requests that found none. */
 export const useRefusals = (endpoint: string | undefined, window: string) =>
   $api.useQuery(

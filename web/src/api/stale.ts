@@ -43,6 +43,7 @@ const reach: Record<string, Reach> = {
   plan: { all: ['plans'] },
   incident: { about: ['endpoints', 'rollouts'], all: ['incidents', 'alerts'] },
   contract: { about: ['endpoints'], all: ['promotions'] },
+  watches: { about: ['endpoints'], all: ['alerts'] },
   alert: { about: ['endpoints'], all: ['alerts'] },
   member: { all: ['people'] },
   person: { all: ['people'] },

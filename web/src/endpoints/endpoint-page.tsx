@@ -58,6 +58,7 @@ function EndpointView({ endpoint: e, now }: { endpoint: Endpoint; now: EndpointN
               </>
             )}
             {e.description && ` · ${e.description}`} · project {e.project}
+            <Owner of={e.watches} />
           </>
         }
       >
@@ -99,6 +100,8 @@ function EndpointView({ endpoint: e, now }: { endpoint: Endpoint; now: EndpointN
                 : split.lanes.map((l) => ({
                     ...l,
                     healthy: true,
+                    addresses: 0,
+                    healthy_addresses: 0,
                     requests: 0,
                     failed: 0,
                     rate: 0,
@@ -125,7 +128,7 @@ function EndpointView({ endpoint: e, now }: { endpoint: Endpoint; now: EndpointN
           ),
       )}
       {split && ruled && <RulesPanel endpoint={e} split={split} />}
-      {split && <WatchesPanel endpoint={e.name} />}
+      {split && <WatchesPanel endpoint={e} />}
       {split && <Signals endpoint={e.name} main={main?.version ?? ''} now={now} />}
       <Panel title="Rollouts" aside={<To to="/rollouts">all of them</To>}>
         <RolloutList endpoint={e.name} />
@@ -138,6 +141,23 @@ function EndpointView({ endpoint: e, now }: { endpoint: Endpoint; now: EndpointN
       <ContractPanel endpoint={e} />
       <ActivityPanel subject={e.name} />
       {mayRoute && <CallersPanel endpoint={e} />}
+    </>
+  )
+}
+
+/** Whose an endpoint is, and where it says what to do. */
+function Owner({ of }: { of: Endpoint['watches'] }) {
+  return (
+    <>
+      {of.owner && ` · owner ${of.owner}`}
+      {of.runbook && (
+        <>
+          {' · '}
+          <a className="text-main underline" href={of.runbook} rel="noreferrer">
+            runbook
+          </a>
+        </>
+      )}
     </>
   )
 }

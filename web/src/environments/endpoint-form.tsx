@@ -173,6 +173,8 @@ export function EditEndpoint({ endpoint: e, rungs, done }: { endpoint: Endpoint;
   const [margins, setMargins] = useState(marginsOf(e.terms))
   const [repeatable, setRepeatable] = useState(e.repeatable)
   const [sticky, setSticky] = useState(e.sticky ?? '')
+  const [owner, setOwner] = useState(e.watches.owner ?? '')
+  const [runbook, setRunbook] = useState(e.watches.runbook ?? '')
   const [reason, setReason] = useState('')
   const held = changed(margins, marginsOf(e.terms))
   return (
@@ -186,6 +188,8 @@ export function EditEndpoint({ endpoint: e, rungs, done }: { endpoint: Endpoint;
             description,
             repeatable,
             sticky: sticky.trim(),
+            owner: owner.trim(),
+            runbook: runbook.trim(),
             reason,
             ...(rung !== e.rung && { rung }),
             ...(held && { terms: termsOf(margins, e.terms) }),
@@ -195,6 +199,10 @@ export function EditEndpoint({ endpoint: e, rungs, done }: { endpoint: Endpoint;
       }
     >
       <TextField label="Who calls it" value={description} onChange={setDescription} />
+      <div className="grid grid-cols-2 gap-4">
+        <TextField label="Whose it is" value={owner} onChange={setOwner} />
+        <TextField label="Runbook" placeholder="https://…" value={runbook} onChange={setRunbook} />
+      </div>
       <Field label="Versions must stand on">
         <Choice
           label="Versions must stand on"

@@ -1,5 +1,6 @@
 import type { ReactNode } from 'react'
 
+import type { EndpointNow } from '../api/client'
 import { usePromotions } from '../api/ladder'
 import { useAlerts, useEndpoints, useNow } from '../api/queries'
 import { ActivityList } from '../activity/activity-list'
@@ -28,6 +29,13 @@ export function NowPage() {
   )
 }
 
+/** How many addresses of the lanes that answer are healthy: 2 of 3 healthy; a dash where there is none. */
+function healthyOf(now: EndpointNow | undefined) {
+  const lanes = (now?.lanes ?? []).filter((l) => l.kind !== 'shadow')
+  const all = lanes.reduce((n, l) => n + l.addresses, 0)
+  return all === 0 ? '–' : `${lanes.reduce((n, l) => n + l.healthy_addresses, 0)} of ${all} healthy`
+}
+
 function Live() {
   const endpoints = useEndpoints()
   const now = useNow().data ?? []
@@ -53,7 +61,8 @@ function Live() {
                       </span>
                       <span className="text-ink-2 text-[12.5px]">
                         {e.model} in {e.environment}
-                        {e.split && ` · #${e.split.number}`}
+                        {e.split && ` · #${e.split.number}`} · {healthyOf(of(e.name))}
+                        {e.watches.owner && ` · ${e.watches.owner}`}
                       </span>
                     </div>
                     {e.split ? (
@@ -119,7 +128,7 @@ function Waiting() {
 }
 
 function Wrong() {
-  const alerts = useAlerts('open')
+  const alerts = useAlerts('unresolved')
   return (
     <Panel title="What is wrong?">
       <Loaded query={alerts}>
@@ -132,8 +141,15 @@ function Wrong() {
                 key: a.id,
                 at: a.raised_at,
                 head: (
-                  <span className="text-bad">
-                    ✕ <To to="/alerts">{a.id}</To> {words(a.kind)}
+                  <span className={a.state === 'open' ? 'text-bad' : 'text-trial'}>
+                    {a.state === 'open' ? '✕' : '◐'} <To to="/alerts">{a.id}</To> {words(a.kind)}
+                    {a.endpoint && (
+                      <>
+                        {' '}
+                        at <To to={`/endpoints/${a.endpoint}`}>{a.endpoint}</To>
+                      </>
+                    )}
+                    {a.state === 'acknowledged' && ` · ${a.handled_by} has seen it`}
                   </span>
                 ),
                 detail: (

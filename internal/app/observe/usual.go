@@ -1,0 +1,222 @@
+package observe
+
+import (
+	"context"
+	"time"
+
+	"innerladder/internal/app/act"
+	"innerladder/internal/core/request"
+	"innerladder/internal/core/sketch"
+	"innerladder/internal/core/traffic"
+	"innerladder/internal/core/watch"
+	"innerladder/internal/signals"
+)
+
+const (
+	// usualEvery is how often it is looked up what is usual; usualBack is the time that counts, but for the last
+	// usualLess, in which what is wrong now may have begun.
+	usualEvery = 5 * time.Minute
+	usualBack  = 24 * time.Hour
+	usualLess  = 5 * time.Minute
+	// leastUsual is of how many rows it is known what is usual.
+	leastUsual = 1000
+	// unevenBack is from how far back it is taken how evenly requests come.
+	unevenBack = 2 * time.Hour
+	week       = 7 * 24 * time.Hour
+)
+
+// lookUp looks up what is usual when it is time for that, and reports whether it is known.
+func (s *Service) lookUp(ctx context.Context, e *traffic.Endpoint, w *watching, now time.Time) bool {
+	main := e.Split.Main().Version
+	if main != w.main || e.Watches.Revision != w.revision || now.Sub(w.usualAt) > usualEvery {
+		if s.lookups >= mostLookups {
+			return w.main != "" && main == w.main // what was looked up before serves, but not of another version
+		}
+		s.lookups++
+		if w.main != "" && main != w.main {
+			w.Distrust()
+		}
+		w.usual, w.usualAt, w.main, w.revision = s.usual(ctx, e, now), now, main, e.Watches.Revision
+	}
+	if e.Watches.Needs(watch.Main) {
+		w.usual.Main = s.mainLately(e, now)
+	}
+	return true
+}
+
+// usual looks up what an endpoint did before, and what its columns are held against. What cannot be read is not known.
+func (s *Service) usual(ctx context.Context, e *traffic.Endpoint, now time.Time) watch.Usual {
+	u := watch.Usual{
+		Missing: map[string]float64{}, Inputs: map[string]*sketch.Column{}, Outputs: map[string]*sketch.Column{},
+	}
+	s.references(ctx, e, &u)
+	u.Quietest = s.quietest(ctx, e.Name, now)
+	u.Yesterday = s.past(ctx, e.Name, now.Add(-usualBack).Truncate(time.Hour), now.Add(-usualLess), now.Add(-usualBack))
+	if e.Watches.Needs(watch.LastWeek) {
+		then := now.Add(-week)
+		u.LastWeek = s.past(ctx, e.Name, then.Add(-12*time.Hour).Truncate(time.Hour), then.Add(12*time.Hour), then)
+	}
+	u.Dispersion = s.dispersion(ctx, e.Name, now)
+	return u
+}
+
+// past is what an endpoint did between two moments, and how many requests came around a third.
+func (s *Service) past(ctx context.Context, endpoint string, from, to, around time.Time) *watch.Past {
+	p := &watch.Past{Missing: map[string]float64{}, Outside: map[string]float64{}, PerSecond: -1}
+	windows, err := s.recorder.Windows(ctx, signals.Query{
+		Endpoint: endpoint, From: from, To: to, Longest: signals.Hour, Latency: true, Content: true,
+	})
+	if err != nil {
+		s.Log.Warn("what is usual is not known", "endpoint", endpoint, "error", err)
+		return p
+	}
+	var sum sketch.Summary
+	for _, w := range windows {
+		if w.Dealt() {
+			sum.Merge(w.Summary)
+		}
+	}
+	p.Counts, p.Latency = sum.Counts, &sum.Latency
+	for name, c := range sum.Content.Inputs {
+		if all := c.Total(); all >= leastUsual {
+			p.Missing[name] = float64(c.Missing) / float64(all)
+			p.Outside[name] = float64(c.Outside()) / float64(max(1, c.Seen()))
+		}
+	}
+	hour := around.Truncate(time.Hour)
+	then := func(at time.Time) bool {
+		at = at.Truncate(time.Hour)
+		return !at.Before(hour) && at.Before(hour.Add(2*time.Hour))
+	}
+	var came, refusals uint64
+	began := to
+	for _, w := range windows {
+		began = earlier(began, w.At)
+		if w.Lane != signals.Shadow && then(w.At) {
+			came += w.Summary.Counts.Requests
+		}
+	}
+	if kept := s.signals.Store(); kept != nil {
+		refused, err := kept.Refused(ctx, endpoint, signals.Hour, from, to)
+		if err != nil {
+			s.Log.Warn("how much is refused usually is not known", "endpoint", endpoint, "error", err)
+		}
+		for _, r := range refused {
+			r.Refusals[request.NoHealthyLane] = 0
+			p.Refused += r.Refusals.Total()
+			if then(r.At) {
+				refusals += r.Refusals.Total()
+			}
+		}
+	}
+	if !began.After(hour) { // it was there already
+		p.PerSecond = float64(came+refusals) / (2 * time.Hour).Seconds()
+	}
+	return p
+}
+
+// dispersion is how unevenly requests come: the variance of how many come in a minute by their mean; 0 where it is not
+// known.
+func (s *Service) dispersion(ctx context.Context, endpoint string, now time.Time) float64 {
+	to := now.Truncate(time.Minute)
+	windows, err := s.recorder.Windows(ctx, signals.Query{
+		Endpoint: endpoint, From: to.Add(-unevenBack), To: to, Longest: signals.Minute,
+	})
+	if err != nil {
+		return 0
+	}
+	minutes := map[time.Time]float64{}
+	first := to
+	for _, w := range windows {
+		if w.Lane != signals.Shadow {
+			minutes[w.At] += float64(w.Summary.Counts.Requests)
+			first = earlier(first, w.At)
+		}
+	}
+	var all []float64
+	for at := first.Add(time.Minute); at.Before(to); at = at.Add(time.Minute) {
+		all = append(all, minutes[at])
+	}
+	return watch.Dispersion(all)
+}
+
+func earlier(a, b time.Time) time.Time {
+	if b.Before(a) {
+		return b
+	}
+	return a
+}
+
+// mainLately is what main did beside the trial that there is now, as far back as seconds are kept.
+func (s *Service) mainLately(e *traffic.Endpoint, now time.Time) *watch.Past {
+	p := &watch.Past{Latency: &sketch.Quantiles{}, PerSecond: -1}
+	for _, r := range s.recorder.Recent(e.Name, later(e.Split.MadeAt, now.Add(-inMemory)), now.Truncate(time.Second)) {
+		if r.Lane == string(traffic.Main) {
+			p.Counts = p.Counts.Plus(r.Traffic.Counts)
+			p.Latency.Merge(&r.Traffic.Latency)
+		}
+	}
+	return p
+}
+
+// quietest looks up the quietest hour of the last week, of those since the endpoint was called first.
+func (s *Service) quietest(ctx context.Context, endpoint string, now time.Time) (q watch.Quietest) {
+	to := now.Truncate(time.Hour)
+	windows, err := s.recorder.Windows(ctx, signals.Query{
+		Endpoint: endpoint, From: to.AddDate(0, 0, -7), To: to, Longest: signals.Hour,
+	})
+	if err != nil || len(windows) == 0 {
+		return q
+	}
+	hours := map[time.Time]uint64{}
+	first := to
+	for _, w := range windows {
+		if w.Lane != signals.Shadow {
+			hour := w.At.Truncate(time.Hour)
+			hours[hour] += w.Summary.Counts.Requests
+			if hour.Before(first) {
+				first = hour
+			}
+		}
+	}
+	// The first hour is one in which it was called for a part of it.
+	for at := first.Add(time.Hour); at.Before(to); at = at.Add(time.Hour) {
+		if n := hours[at]; q.Hours == 0 || n < q.Fewest {
+			q.Fewest = n
+		}
+		q.Hours++
+	}
+	return q
+}
+
+// references are the columns of the reference profile of main.
+func (s *Service) references(ctx context.Context, e *traffic.Endpoint, u *watch.Usual) {
+	v, err := s.registry.Version(ctx, act.BySelf(), e.Split.Main().Version)
+	if err != nil || v.Signature == nil {
+		return
+	}
+	p, err := s.registry.Profile(ctx, act.BySelf(), v.Ref)
+	if err != nil || p == nil {
+		return
+	}
+	bins := s.recorder.Bins(e.Name)
+	on := func(side, name string) *sketch.Column { // the profile of a later version may have other bins
+		ref := p.Columns[name]
+		b, counted := bins[signals.Column{Endpoint: e.Name, Side: side, Name: name}]
+		if ref == nil || !counted {
+			return nil
+		}
+		return ref.On(b, p.Fine[name])
+	}
+	for _, c := range v.Signature.Inputs {
+		if ref := on(signals.Input, c.Name); ref != nil && ref.Total() > 0 {
+			u.Inputs[c.Name] = ref
+			u.Missing[c.Name] = float64(ref.Missing) / float64(ref.Total())
+		}
+	}
+	for _, c := range v.Signature.Outputs {
+		if ref := on(signals.Output, c.Name); ref != nil {
+			u.Outputs[c.Name] = ref
+		}
+	}
+}
