@@ -6,6 +6,7 @@ import (
 	"io"
 	"net/http"
 	"os"
+	"path/filepath"
 	"strings"
 	"syscall"
 	"testing"
@@ -161,4 +162,31 @@ func TestTheLogAfterAKill(t *testing.T) {
 	await(t, "the second in which it was turned away", 5*time.Second, func() bool {
 		return strings.Contains(h.as(h.toveFile, "refusals", "demand-hourly"), "endpoint.no_such_lane")
 	})
+}
+
+// From the ids of answers in a file to how right the version is, by command line and console.
+func TestTheTruthIsTold(t *testing.T) {
+	h := open(t)
+	h.twoVersions()
+	rows := "request,y\n"
+	for x := range 100 {
+		_, id := h.asked(inferPath, float64(x))
+		rows += fmt.Sprintf("%s,%d\n", id, x+2) // the version answers x+1
+	}
+	file := filepath.Join(t.TempDir(), "truth.csv")
+	must(t, os.WriteFile(file, []byte(rows+"nobody,3\n"), 0o600))
+	token := h.tokenFile("runa", h.runaToken)
+	await(t, "the requests are in the log", 10*time.Second, func() bool {
+		out := strings.Join(strings.Fields(h.as(token, "outcomes", "demand-hourly", file)), " ")
+		return strings.Contains(out, "100 again") || strings.Contains(out, "100 joined")
+	})
+	out := h.as(token, "accuracy", "demand-hourly", "-since", "1h", "-worst", "3")
+	if !strings.Contains(out, "heat-demand@1") || !strings.Contains(out, "mae by segment") {
+		t.Error(out)
+	}
+	b := look(t, h)
+	b.do("signing in", browser.SignIn(h.server, "runa", password))
+	b.do("how right it is", b.open("/endpoints/demand-hourly"), press("Accuracy"), sees("How right is demand-hourly?"),
+		chromedp.WaitVisible(chromedp.CSS(`[data-measure="mae"]`)), sees("heat-demand@1"), sees("Where it is worse"),
+		sees("The worst predictions"), sees("what lies on the line was right"))
 }

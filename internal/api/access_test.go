@@ -131,6 +131,7 @@ func (r *rig) zebra() map[string]string {
 		"person": "zebra-robot", "evidence": evidence.ID, "project": "zebra", "role": "reader",
 		"webhook": fmt.Sprint(hook.ID), "delivery": fmt.Sprint(r.delivered(hook.ID)),
 		"rollout": "R-1", "plan": "stripes", "incident": "I-1",
+		"watch": "error_rate", "subject": "all",
 		"number": "1", "search": fmt.Sprint(search.ID), "token": fmt.Sprint(token.ID),
 	}
 }
@@ -245,7 +246,10 @@ var asks = map[string][2]string{
 	"listTokens": {"?robot=zebra-robot", ""}, "previewLadder": {"", `{}`},
 	"setLadder":     {"", `{"rungs":[{"name":"draft"},{"name":"live"}],"reason":"x"}`},
 	"showStatement": {"", `{"answer":"yes"}`}, "tick": {"", `{"item":"x","note":"x"}`},
-	"tryAgain": {"", `{}`}, "listRequests": {"?endpoint=demand-hourly", ""},
+	"putWatches": {"", `{"text":"watches: []"}`}, "setWatch": {"", `{"signal":"error_rate","limit":"2 %"}`},
+	"mute":         {"", `{"subject":"all","for":"1h","reason":"x"}`},
+	"tellOutcomes": {"", `{"items":[{"request":"x","values":{"y":1}}]}`},
+	"tryAgain":     {"", `{}`}, "listRequests": {"?endpoint=demand-hourly", ""},
 	"listRefusals":  {"?endpoint=demand-hourly", ""},
 	"addSigningKey": {"", `{"public":"KEY"}`}, "endSigningKey": {"?key=SHA256:x", ""},
 	"attachEvidence": {"?kind=document", ""},

@@ -90,7 +90,8 @@ func operations() []operation {
 	return slices.Concat(special(), signInOperations(), peopleOperations(), recordOperations(), keepingOperations(),
 		fileOperations(), registryOperations(), ladderOperations(), placeOperations(), alertOperations(),
 		splitOperations(), rolloutOperations(), incidentOperations(), historyOperations(), planOperations(),
-		contractOperations(), requestOperations(), endpointOperations(), endpointKeeping(), watchOperations())
+		contractOperations(), requestOperations(), endpointOperations(), endpointKeeping(), watchOperations(),
+		outcomeOperations())
 }
 
 // placeOperations are the routes about where versions run.

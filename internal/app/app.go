@@ -14,6 +14,7 @@ import (
 	"innerladder/internal/app/ladder"
 	"innerladder/internal/app/notices"
 	"innerladder/internal/app/observe"
+	"innerladder/internal/app/outcomes"
 	"innerladder/internal/app/people"
 	"innerladder/internal/app/record"
 	"innerladder/internal/app/registry"
@@ -64,6 +65,7 @@ type App struct {
 	Traffic  *traffic.Service
 	Observe  *observe.Service
 	Requests *requests.Service
+	Outcomes *outcomes.Service
 	Ladder   *ladder.Service
 	Rollouts *rollouts.Service
 	Record   *record.Service
@@ -84,6 +86,7 @@ func New(c Config) *App {
 	a.Traffic = traffic.New(a.Base, a.People, a.Registry, a.Secrets, c.Recorder, c.Router)
 	a.Observe = observe.New(a.Base, a.Registry, a.Traffic, c.Recorder, c.Signals, c.Router)
 	a.Requests = requests.New(a.Base, a.Traffic, c.Recorder, c.Signals, c.Requests, c.Unlocked.RequestIDs)
+	a.Outcomes = outcomes.New(a.Base, a.Registry, a.Traffic, c.Recorder, c.Signals, c.Requests, c.Unlocked.RequestIDs)
 	a.Ladder = ladder.New(a.Base, a.People, a.Registry, a.Observe, c.Blobs, signer)
 	a.Rollouts = rollouts.New(a.Base, a.People, a.Registry, a.Traffic, a.Observe, a.Requests, a.Ladder)
 	a.Observe.OnFire(a.Rollouts.AnswerWatch)

@@ -92,7 +92,8 @@ func instant(option, text string) (t time.Time, err error) {
 func commands() []command {
 	return slices.Concat(runCommands(), keepingCommands(), peopleCommands(), registryCommands(), ladderCommands(),
 		evidenceCommands(), placeCommands(), trafficCommands(), rolloutCommands(), planCommands(), contractCommands(),
-		answerCommands(), watchCommands(), watchingCommands(), signalCommands(), requestCommands(),
+		answerCommands(), watchCommands(), watchingCommands(), outcomeCommands(),
+		signalCommands(), requestCommands(),
 		incidentCommands(), recordCommands())
 }
 

@@ -184,9 +184,11 @@ The story has been played; traffic goes on. Look around:
                      innerladder rollout show R-1
                      innerladder incident show I-1
                      innerladder reviews
+                     innerladder accuracy demand-hourly -worst 5
+                     innerladder outcomes demand-hourly %s
   make trouble       innerladder standin tell URL -fail 20   (URLs: innerladder placements)
   data and logs      %s
-`, p.server, p.password, p.server, p.tokenFile("tove"), p.Data)
+`, p.server, p.password, p.server, p.tokenFile("tove"), p.truthFile(), p.Data)
 	if p.For == 0 {
 		fmt.Fprintln(p.Out, "\nCtrl-C ends all of it.")
 	}

@@ -53,6 +53,7 @@ func (p *play) whole(ctx, calling context.Context) []chapter {
 		{"a bad canary is rolled back", func() error { return p.badCanary(ctx) }},
 		{"people talk about it", func() error { return p.talk(ctx) }},
 		{"something waits for review", func() error { return p.leaveReview(ctx) }},
+		{"some truth waits to be told", p.leaveTruth},
 	}
 }
 
@@ -205,11 +206,11 @@ const distinctRows = 5000
 
 func (p *play) startCalling(ctx context.Context) {
 	for endpoint, c := range map[string]*callers{
-		"demand-hourly": newCallers(p.gateway, "demand-hourly", p.Rate, demandInputs,
+		"demand-hourly": newCallers(p.gateway, "demand-hourly", "demand_mw", p.Rate, demandInputs,
 			p.town.demandExamples(distinctRows, winter, winter+14*24)),
-		"valve-check": newCallers(p.gateway, "valve-check", p.Rate/10, valveInputs,
+		"valve-check": newCallers(p.gateway, "valve-check", "fault", p.Rate/10, valveInputs,
 			p.town.valveExamples(distinctRows)),
-		"return-forecast": newCallers(p.gateway, "return-forecast", p.Rate/5, returnInputs,
+		"return-forecast": newCallers(p.gateway, "return-forecast", "return_c", p.Rate/5, returnInputs,
 			p.town.returnExamples(distinctRows, winter, winter+14*24)),
 	} {
 		if endpoint == "valve-check" {
@@ -218,8 +219,41 @@ func (p *play) startCalling(ctx context.Context) {
 		p.callers[endpoint] = c
 		p.calling.Go(func() { c.run(ctx) })
 	}
+	p.calling.Go(func() { p.readMeters(ctx) })
 	p.say("callers send %v requests a second to demand-hourly, %v to the others", p.Rate, p.Rate/10+p.Rate/5)
 }
+
+// metersEvery is how often the meters are read, which say what really was.
+const metersEvery = 5 * time.Second
+
+// readMeters tells the truth of some predictions, a while after they were made. What has not reached the log yet is
+// told as unmatched, and nobody minds.
+func (p *play) readMeters(ctx context.Context) {
+	for wait(ctx, metersEvery) == nil {
+		for endpoint, c := range p.callers {
+			items := c.read()
+			if len(items) == 0 {
+				continue
+			}
+			_, err := p.runa.TellOutcomes(ctx, endpoint, wire.NewOutcomes{Items: items})
+			if err != nil && ctx.Err() == nil {
+				fmt.Fprintf(p.Err, "the meters of %s could not be told: %v\n", endpoint, err)
+			}
+		}
+	}
+}
+
+// leaveTruth writes the truth of some predictions into a file, for whoever plays on; one line is of a request that
+// there never was.
+func (p *play) leaveTruth() error {
+	rows := [][]string{{"request", "demand_mw"}, {"00000000-0000-7000-8000-000000000000", "1.5"}}
+	for _, t := range p.callers["demand-hourly"].read() {
+		rows = append(rows, []string{t.Request, fmt.Sprint(t.Values["demand_mw"])})
+	}
+	return writeRows(p.truthFile(), rows)
+}
+
+func (p *play) truthFile() string { return filepath.Join(p.Data, "town", "meters.csv") }
 
 // wait lets time pass in the story.
 func wait(ctx context.Context, d time.Duration) error {

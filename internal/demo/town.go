@@ -5,6 +5,7 @@ package demo
 
 import (
 	"encoding/csv"
+	"errors"
 	"fmt"
 	"math"
 	"math/rand/v2"
@@ -224,24 +225,12 @@ func (t *town) valveExamples(n int) []example {
 }
 
 // writeCSV writes examples as a sample for registration.
-func writeCSV(file string, inputs []signature.Column, target string, examples []example) (err error) {
-	f, err := os.Create(file)
-	if err != nil {
-		return fmt.Errorf("writing a sample: %w", err)
-	}
-	defer func() {
-		if e := f.Close(); err == nil {
-			err = e
-		}
-	}()
-	w := csv.NewWriter(f)
+func writeCSV(file string, inputs []signature.Column, target string, examples []example) error {
 	heading := make([]string, 0, len(inputs)+1)
 	for _, c := range inputs {
 		heading = append(heading, c.Name)
 	}
-	if err := w.Write(append(heading, target)); err != nil {
-		return err
-	}
+	rows := [][]string{append(heading, target)}
 	for _, e := range examples {
 		cells := make([]string, 0, len(heading)+1)
 		for _, c := range inputs {
@@ -251,12 +240,18 @@ func writeCSV(file string, inputs []signature.Column, target string, examples []
 		if truth == "" {
 			truth = cell(e.number)
 		}
-		if err := w.Write(append(cells, truth)); err != nil {
-			return err
-		}
+		rows = append(rows, append(cells, truth))
 	}
-	w.Flush()
-	return w.Error()
+	return writeRows(file, rows)
+}
+
+// writeRows writes a table.
+func writeRows(file string, rows [][]string) error {
+	f, err := os.Create(file)
+	if err != nil {
+		return fmt.Errorf("writing a table: %w", err)
+	}
+	return errors.Join(csv.NewWriter(f).WriteAll(rows), f.Close())
 }
 
 func cell(v any) string {

@@ -10,6 +10,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"innerladder/internal/core/outcome"
 	"innerladder/internal/core/signature"
 	"innerladder/internal/gateway"
 	"innerladder/internal/oip"
@@ -19,11 +20,13 @@ import (
 // callers are the programs that call one endpoint at a steady rate.
 type callers struct {
 	// key is sent with every request when the endpoint needs one.
-	key  string
-	url  string
-	rate float64
-	// bodies are what is sent, one after the other.
-	bodies atomic.Pointer[[][]byte]
+	key string
+	url string
+	// output is what is predicted.
+	output string
+	rate   float64
+	// asked is what is sent, one after the other.
+	asked atomic.Pointer[[]sent]
 
 	sent, failed, late atomic.Uint64
 	// few is how many different rows are sent; all of them when it is 0.
@@ -31,7 +34,21 @@ type callers struct {
 	mu  sync.Mutex
 	// answered counts answers by the version that gave them.
 	answered map[string]uint64
+	// truths are those of some answers, which are told later.
+	truths []outcome.Truth
 }
+
+// sent is one request with what will turn out to be true, by output.
+type sent struct {
+	body  []byte
+	truth map[string]any
+}
+
+// told is of how many answers one truth is told, mostTruths how many wait to be told.
+const (
+	told       = 4
+	mostTruths = 2000
+)
 
 // workers bounds the requests under way to one endpoint.
 const workers = 32
@@ -55,44 +72,59 @@ func request(inputs []signature.Column, row standin.Row) []byte {
 	return b
 }
 
-func newCallers(gatewayURL, endpoint string, rate float64, inputs []signature.Column, examples []example) *callers {
-	c := &callers{url: gatewayURL + oip.ModelPath(endpoint) + "/infer", rate: rate, answered: map[string]uint64{}}
+func newCallers(gatewayURL, endpoint, output string, rate float64, inputs []signature.Column, examples []example,
+) *callers {
+	c := &callers{
+		url: gatewayURL + oip.ModelPath(endpoint) + "/infer", output: output, rate: rate, answered: map[string]uint64{},
+	}
 	c.ask(inputs, examples)
 	return c
 }
 
 // ask has the callers send other rows from now on.
 func (c *callers) ask(inputs []signature.Column, examples []example) {
-	bodies := make([][]byte, len(examples))
+	all := make([]sent, len(examples))
 	for i, e := range examples {
-		bodies[i] = request(inputs, e.row)
+		all[i] = sent{request(inputs, e.row), map[string]any{c.output: e.number}}
+		if e.class != "" {
+			all[i].truth[c.output] = e.class
+		}
 	}
-	c.bodies.Store(&bodies)
+	c.asked.Store(&all)
 }
 
 // only has the callers send so many different rows from now on.
 func (c *callers) only(rows int) { c.few.Store(int64(rows)) }
 
-// body is what is sent as so many-th.
-func (c *callers) body(made int) []byte {
-	bodies := *c.bodies.Load()
-	n := len(bodies)
+// nth is what is sent as so many-th.
+func (c *callers) nth(made int) sent {
+	all := *c.asked.Load()
+	n := len(all)
 	if few := int(c.few.Load()); few > 0 {
 		n = min(few, n)
 	}
-	return bodies[made%n]
+	return all[made%n]
+}
+
+// read takes the truths that are known by now, as many as can be told at once.
+func (c *callers) read() []outcome.Truth {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	some := c.truths[:min(len(c.truths), 1000)]
+	c.truths = c.truths[len(some):]
+	return some
 }
 
 // run calls until ctx is done. It keeps to the clock: a slow answer does not lower the
 // rate until all workers are busy, and then what is late is counted.
 func (c *callers) run(ctx context.Context) {
-	jobs := make(chan []byte, workers)
+	jobs := make(chan sent, workers)
 	client := &http.Client{Timeout: 35 * time.Second, Transport: &http.Transport{MaxIdleConnsPerHost: workers}}
 	var wait sync.WaitGroup
 	for range workers {
 		wait.Go(func() {
-			for body := range jobs {
-				c.call(client, body)
+			for s := range jobs {
+				c.call(client, s)
 			}
 		})
 	}
@@ -104,7 +136,7 @@ func (c *callers) run(ctx context.Context) {
 		case now := <-tick.C:
 			for due := int(now.Sub(begin).Seconds() * c.rate); made < due; made++ {
 				select {
-				case jobs <- c.body(made):
+				case jobs <- c.nth(made):
 				default:
 					c.late.Add(1)
 				}
@@ -118,9 +150,9 @@ func (c *callers) run(ctx context.Context) {
 	wait.Wait()
 }
 
-func (c *callers) call(client *http.Client, body []byte) {
+func (c *callers) call(client *http.Client, s sent) {
 	c.sent.Add(1)
-	req, err := http.NewRequest(http.MethodPost, c.url, bytes.NewReader(body))
+	req, err := http.NewRequest(http.MethodPost, c.url, bytes.NewReader(s.body))
 	if err != nil {
 		c.failed.Add(1)
 		return
@@ -141,7 +173,11 @@ func (c *callers) call(client *http.Client, body []byte) {
 		return
 	}
 	c.mu.Lock()
-	c.answered[res.Header.Get(gateway.VersionHeader)]++
+	version := res.Header.Get(gateway.VersionHeader)
+	c.answered[version]++
+	if c.answered[version]%told == 0 && len(c.truths) < mostTruths {
+		c.truths = append(c.truths, outcome.Truth{Request: res.Header.Get(gateway.RequestHeader), Values: s.truth})
+	}
 	c.mu.Unlock()
 }
 

@@ -324,3 +324,50 @@ func (t *jsonRows) take(b *batch, object map[string]any) error {
 	}
 	return nil
 }
+
+// EachRow reads a table to its end and calls what is given with each row: its line among the rows, from 1, and its
+// values by column. Columns named in texts are read as texts whatever they look like; what is missing is not there.
+func EachRow(name string, r io.Reader, size int64, texts map[string]bool,
+	row func(line int, values map[string]any) error,
+) error {
+	t, err := openTable(name, r, size)
+	if err != nil {
+		return err
+	}
+	line := 0
+	for b := new(batch); ; b.reset() {
+		end := t.next(b)
+		names := t.columns()
+		for _, cells := range b.rows {
+			line++
+			values := map[string]any{}
+			for i, c := range cells {
+				if v := valueOf(c, texts[names[i]]); v != nil {
+					values[names[i]] = v
+				}
+			}
+			if err := row(line, values); err != nil {
+				return err
+			}
+		}
+		if errors.Is(end, io.EOF) {
+			return nil
+		}
+		if end != nil {
+			return end
+		}
+	}
+}
+
+// valueOf is what a cell holds: nothing, a number, a truth value or a text.
+func valueOf(c signature.Cell, text bool) any {
+	switch c = c.Read(text); c.Kind {
+	case signature.NumberCell:
+		return c.Number
+	case signature.BooleanCell:
+		return c.Number == 1
+	case signature.TextCell:
+		return c.Text
+	}
+	return nil
+}

@@ -150,6 +150,15 @@ func (o *files) of(endpoint int64) (out []place, err error) {
 	return out, err
 }
 
+// Oldest is the first day of which something of an endpoint is kept; the zero time where nothing is.
+func (l *Log) Oldest(endpoint int64) (time.Time, error) {
+	places, err := l.files.of(endpoint)
+	if err != nil || len(places) == 0 {
+		return time.Time{}, err
+	}
+	return time.Parse(time.DateOnly, places[0].day)
+}
+
 // stored is a file that there is.
 type stored struct {
 	place

@@ -173,9 +173,17 @@ func (s *Store) Forget(ctx context.Context, now time.Time, ages Ages) error {
 				}
 			}
 		}
-		if _, err := tx.ExecContext(ctx, `DELETE FROM readings WHERE at < ?`,
-			now.Add(-ages.Readings).UnixMilli()); err != nil {
-			return err
+		for _, f := range []struct {
+			statement string
+			before    int64
+		}{
+			{`DELETE FROM readings WHERE at < ?`, now.Add(-ages.Readings).UnixMilli()},
+			{`DELETE FROM outcomes WHERE at < ?`, now.Add(-ages.Hours).UnixMilli()},
+			{`DELETE FROM outcome_hours WHERE at < ?`, now.Add(-ages.Days).Unix()},
+		} {
+			if _, err := tx.ExecContext(ctx, f.statement, f.before); err != nil {
+				return err
+			}
 		}
 		_, err = tx.ExecContext(
 			ctx,

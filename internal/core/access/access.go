@@ -26,6 +26,7 @@ const (
 	Route    Permission = "route"
 	Handle   Permission = "handle"
 	Inspect  Permission = "inspect"
+	Report   Permission = "report"
 	Prune    Permission = "prune"
 	Audit    Permission = "audit"
 	Manage   Permission = "manage"
@@ -66,6 +67,7 @@ func Permissions() []Described {
 		{Route, "add endpoints, change splits, return to earlier ones, give keys to callers"},
 		{Handle, "acknowledge and resolve alerts"},
 		{Inspect, "see single requests with what was asked and answered, and try them again"},
+		{Report, "tell the truth of earlier predictions"},
 		{Prune, "retire, reinstate and delete versions"},
 		{Audit, "search, verify and export the record, with values before and after"},
 		{Manage, "give roles in the project, keep its environments with their headers, its robots and webhooks"},
@@ -146,11 +148,15 @@ func BuiltIn() []Role {
 	}
 	return []Role{
 		{"reader", []Permission{Read}, "sees everything of the project, changes nothing", true},
-		{"author", []Permission{Read, Comment, Register, Ask}, "registers versions and asks for promotions", true},
+		{
+			"author",
+			[]Permission{Read, Comment, Register, Ask, Report},
+			"registers versions, asks for promotions, tells the truth of predictions", true,
+		},
 		{"approver", []Permission{Read, Comment, Sign, Audit}, "signs promotions and looks into the record", true},
 		{
 			"operator",
-			[]Permission{Read, Comment, Place, Route, Handle, Inspect, Audit},
+			[]Permission{Read, Comment, Place, Route, Handle, Inspect, Report, Audit},
 			"places versions, splits traffic, rolls back, handles alerts, looks into requests", true,
 		},
 		{Owner, all, "everything in the project; given for all projects, the service itself", true},

@@ -54,6 +54,12 @@ func Resampled(n int, weights []float64, confidence float64, of Measured) Estima
 	return e
 }
 
+// Mean is the mean of n independent values, from their sum and that of their squares, with its interval.
+func Mean(sum, squares, n, confidence float64) Estimate {
+	mean := sum / n
+	return Estimate{mean, interval.Mean(mean, squares/n-mean*mean, n, confidence)}
+}
+
 // Segment is one level, or one quarter, of a column, and how a measure of its rows compares with that of
 // all.
 type Segment struct {

@@ -21,6 +21,16 @@ func z(confidence float64) float64 {
 	return distuv.UnitNormal.Quantile(0.5 + confidence/2)
 }
 
+// Mean is the interval of the mean of n independent values with a variance, by the normal law that it comes near to;
+// open for fewer than two.
+func Mean(mean, variance, n, confidence float64) Interval {
+	if n < 2 {
+		return Interval{math.Inf(-1), math.Inf(1)}
+	}
+	half := z(confidence) * math.Sqrt(max(0, variance)/(n-1))
+	return Interval{mean - half, mean + half}
+}
+
 // Wilson is the score interval of a share of k in n (Wilson 1927). Both may be effective
 // numbers, which are not whole. With n = 0 it is [0, 1]: nothing is known.
 func Wilson(k, n, confidence float64) Interval {

@@ -101,8 +101,8 @@ func (k Keeping) Age() time.Duration {
 	return d
 }
 
-// of is what becomes of a column, empty when it is kept as it came.
-func (k Keeping) of(column string) How {
+// Of is what becomes of a column, empty when it is kept as it came.
+func (k Keeping) Of(column string) How {
 	for _, c := range k.Columns {
 		if fits(c.Pattern, column) {
 			return c.How
@@ -170,7 +170,7 @@ func (k Keeping) without(body, secret []byte) (json.RawMessage, string) {
 	for _, side := range [][]tensor{m.Inputs, m.Outputs} {
 		for i := range side {
 			t := &side[i]
-			switch k.of(t.Name) {
+			switch k.Of(t.Name) {
 			case Hide:
 				hidden = append(hidden, t.Name)
 				t.Data = nil

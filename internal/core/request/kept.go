@@ -93,6 +93,9 @@ type Kept struct {
 	Chance float64 `json:"chance" description:"with which such a request was kept then; 1 where all were"`
 }
 
+// Answered reports whether a version answered it.
+func (e *Kept) Answered() bool { return e.Outcome == Answered }
+
 // Failed reports whether the version that dealt with it failed.
 func (e *Kept) Failed() bool {
 	return e.Outcome != Answered && e.Outcome != CallerError && e.Outcome != Refused

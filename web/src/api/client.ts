@@ -4,6 +4,7 @@ import createHooks from 'openapi-react-query'
 import type { components, paths } from './schema'
 
 type Schemas = components['schemas']
+export type Accuracy = Schemas['Accuracy']
 export type Alert = Schemas['Alert']
 export type Contract = Schemas['Contract']
 export type Comparison = Schemas['Comparison']
@@ -57,6 +58,7 @@ export type KeptRequest = Schemas['Kept']
 export type RequestShown = Schemas['RequestShown']
 export type Tried = Schemas['Tried']
 export type Watches = Schemas['Watches']
+export type OutcomesShown = Schemas['OutcomesShown']
 export type Stand = Schemas['Stand']
 export type RefusedNow = Schemas['RefusedNow']
 export type Registered = Schemas['Registered']

@@ -45,3 +45,10 @@ export const itemsIn = (text: string) => text.split(/[\s,]+/).filter(Boolean)
 
 /** A dot or underscore name in words. */
 export const words = (name: string) => name.replace(/[_.]/g, ' ')
+
+/** A moment on an axis, UTC: 14:03, or with its day 27 14:03. */
+export const clock = (at: number, day = false) =>
+  new Date(at)
+    .toISOString()
+    .slice(day ? 8 : 11, 16)
+    .replace('T', ' ')

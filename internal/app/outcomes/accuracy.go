@@ -1,0 +1,408 @@
+package outcomes
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"math"
+	"slices"
+	"time"
+
+	"innerladder/internal/app/act"
+	"innerladder/internal/core/access"
+	"innerladder/internal/core/evaluate"
+	"innerladder/internal/core/fault"
+	"innerladder/internal/core/outcome"
+	coreregistry "innerladder/internal/core/registry"
+	"innerladder/internal/core/request"
+	coretraffic "innerladder/internal/core/traffic"
+	"innerladder/internal/recorder"
+	"innerladder/internal/requestlog"
+	"innerladder/internal/signals"
+	"innerladder/internal/wire"
+
+	"github.com/google/uuid"
+)
+
+const (
+	// single is up to how long a window is measured by single predictions, of mostSingle at most; more by hours.
+	single     = 6 * time.Hour
+	mostSingle = 200_000
+	// mostPoints is how many steps a curve has at most, about.
+	mostPoints = 120
+	// longestWindow is the longest that can be looked at.
+	longestWindow = 400 * 24 * time.Hour
+	confidence    = 0.95
+)
+
+// Accuracy says how right each version of an endpoint was in a window that ends now, as far as the truth is known.
+func (s *Service) Accuracy(ctx context.Context, by act.Actor, endpoint string, window time.Duration,
+) (wire.Accuracy, error) {
+	out := wire.Accuracy{Endpoint: endpoint, Items: []wire.VersionAccuracy{}}
+	e, err := s.traffic.Endpoint(ctx, by, endpoint)
+	if err != nil {
+		return out, err
+	}
+	if err := checkWindow(window); err != nil {
+		return out, err
+	}
+	kept := s.signals.Store()
+	if kept == nil {
+		return out, recorder.Away()
+	}
+	out.To = s.Now()
+	out.From = out.To.Add(-window)
+	sums, step, err := s.sums(ctx, kept, &out, window)
+	if err != nil {
+		return out, err
+	}
+	out.StepMS = step.Milliseconds()
+	answered, err := s.answered(ctx, endpoint, out.From, out.To, window)
+	if err != nil {
+		return out, err
+	}
+	for _, of := range together(sums) {
+		one, err := s.measured(ctx, by, of, answered[of.version], step)
+		if err != nil {
+			return out, err
+		}
+		out.Items = append(out.Items, one)
+	}
+	main := ""
+	if e.Split != nil {
+		main = e.Split.Main().Version
+	}
+	slices.SortStableFunc(out.Items, func(a, b wire.VersionAccuracy) int {
+		return cmp.Or(first(b.Version == main)-first(a.Version == main), cmp.Compare(b.Rows, a.Rows))
+	})
+	return out, nil
+}
+
+func first(is bool) int {
+	if is {
+		return 1
+	}
+	return 0
+}
+
+func checkWindow(window time.Duration) error {
+	if window < time.Minute || window > longestWindow {
+		return fault.New(fault.Invalid, "window.range", "a window of %s cannot be looked at", window).In("window").
+			Do("give from 1m to 9600h, such as 24h")
+	}
+	return nil
+}
+
+// sums reads what was joined, in steps that suit the window.
+func (s *Service) sums(ctx context.Context, kept *signals.Store, out *wire.Accuracy, window time.Duration,
+) (all []signals.OutcomeSums, step time.Duration, err error) {
+	if window <= single {
+		step = max(time.Minute, (window / mostPoints).Round(time.Minute))
+		out.From = out.From.Truncate(step)
+		pairs, err := kept.Outcomes(ctx, signals.OutcomeQuery{
+			Endpoint: out.Endpoint, From: out.From, To: out.To, Limit: mostSingle + 1,
+		})
+		if err != nil {
+			return nil, step, err
+		}
+		if len(pairs) <= mostSingle {
+			return summed(pairs, step), step, nil
+		}
+	}
+	step = max(time.Hour, (window / mostPoints).Round(time.Hour))
+	out.From = out.From.Truncate(step)
+	all, err = kept.OutcomeHours(ctx, out.Endpoint, out.From, out.To)
+	for i := range all {
+		all[i].At = all[i].At.Truncate(step)
+	}
+	return all, step, err
+}
+
+// summed adds pairs up by steps of time.
+func summed(pairs []outcome.Pair, step time.Duration) []signals.OutcomeSums {
+	at := map[signals.OutcomeKey]*outcome.Sums{}
+	type of struct{ request, output string }
+	seen := map[of]bool{}
+	for i := range pairs {
+		p := &pairs[i]
+		key := signals.OutcomeKey{Version: p.Version, Lane: p.Lane, Output: p.Output, At: p.At.Truncate(step)}
+		if at[key] == nil {
+			at[key] = &outcome.Sums{}
+		}
+		at[key].Add(p, !seen[of{p.Request, p.Output}])
+		seen[of{p.Request, p.Output}] = true
+	}
+	out := make([]signals.OutcomeSums, 0, len(at))
+	for key, sums := range at {
+		out = append(out, signals.OutcomeSums{OutcomeKey: key, Sums: *sums})
+	}
+	return out
+}
+
+// line is what is known of one output of one version.
+type line struct {
+	version, output string
+	whole           outcome.Sums
+	steps           map[time.Time]*outcome.Sums
+}
+
+// together puts the sums of a version's lanes together, but for those of callers who asked for it by name.
+func together(sums []signals.OutcomeSums) []*line {
+	var out []*line
+	for i := range sums {
+		o := &sums[i]
+		if o.Lane == signals.Pinned {
+			continue
+		}
+		n := slices.IndexFunc(out, func(l *line) bool { return l.version == o.Version && l.output == o.Output })
+		if n < 0 {
+			n = len(out)
+			out = append(out, &line{version: o.Version, output: o.Output, steps: map[time.Time]*outcome.Sums{}})
+		}
+		l := out[n]
+		l.whole.Merge(&o.Sums)
+		if l.steps[o.At] == nil {
+			l.steps[o.At] = &outcome.Sums{}
+		}
+		l.steps[o.At].Merge(&o.Sums)
+	}
+	return out
+}
+
+// answered counts the requests that each version answered to callers who were dealt to it.
+func (s *Service) answered(ctx context.Context, endpoint string, from, to time.Time, window time.Duration,
+) (map[string]uint64, error) {
+	level := signals.Hour
+	if window <= single {
+		level = signals.Minute
+	}
+	windows, err := s.recorder.Windows(ctx, signals.Query{Endpoint: endpoint, From: from, To: to, Longest: level})
+	out := map[string]uint64{}
+	for _, w := range windows {
+		if c := w.Summary.Counts; w.Dealt() {
+			out[w.Version] += c.Requests - min(c.Requests, c.Failed()+c.CallerErrors)
+		}
+	}
+	return out, err
+}
+
+// measured says how right one output of a version was.
+func (s *Service) measured(ctx context.Context, by act.Actor, l *line, answered uint64, step time.Duration,
+) (wire.VersionAccuracy, error) {
+	out := wire.VersionAccuracy{
+		Version: l.version, Output: l.output, Answered: answered, Requests: l.whole.Requests, Rows: l.whole.Rows,
+		Measures: []wire.AccuracyMeasure{}, Points: []wire.AccuracyPoint{}, Confusion: l.whole.Confusion,
+	}
+	out.Coverage = min(1, float64(l.whole.Requests)/float64(max(1, answered)))
+	v, err := s.registry.Version(ctx, by, l.version)
+	var f *fault.Fault
+	if err != nil && !errors.As(err, &f) {
+		return out, err
+	}
+	for _, m := range l.whole.Measures(confidence) {
+		one := wire.AccuracyMeasure{Measure: m}
+		if v != nil { // it may be deleted by now
+			ofVersion(&one, v, l.output)
+		}
+		out.Measures = append(out.Measures, one)
+	}
+	for at, sums := range l.steps {
+		if all := sums.Measures(confidence); len(all) > 0 {
+			out.Points = append(out.Points, wire.AccuracyPoint{At: at, Rows: sums.Rows, Value: all[0].Value})
+		}
+	}
+	slices.SortFunc(out.Points, func(a, b wire.AccuracyPoint) int { return a.At.Compare(b.At) })
+	out.Sentence = sentence(&out)
+	return out, nil
+}
+
+// sentence is what the measures of a version come to.
+func sentence(a *wire.VersionAccuracy) string {
+	if len(a.Measures) == 0 {
+		return "Nothing is known yet."
+	}
+	text := fmt.Sprintf("The truth of %d of %d requests is known (%.1f %%).", a.Requests,
+		max(a.Answered, uint64(a.Requests)), 100*a.Coverage)
+	for _, m := range a.Measures {
+		if m.Verdict == "worse" || m.Verdict == "better" {
+			text += fmt.Sprintf(" %s is %.4g, surely %s than %.4g at registration.", m.Name, m.Value, m.Verdict,
+				*m.Registered)
+		}
+	}
+	return text
+}
+
+// leastSegment is how many predictions a level must have to be told, segmented how many are looked at, worst how many
+// are shown at most.
+const (
+	leastSegment = 20
+	segmented    = 2000
+	mostShown    = 200
+)
+
+// Shown are single predictions of a version with their truth, the worst or the newest first, and where it is worse than
+// on the whole.
+func (s *Service) Shown(ctx context.Context, by act.Actor, q signals.OutcomeQuery, window time.Duration,
+) (wire.OutcomesShown, error) {
+	out := wire.OutcomesShown{
+		Endpoint: q.Endpoint, Items: []wire.OutcomeShown{}, Segments: []wire.OutcomeSegment{},
+	}
+	if err := by.May(access.Inspect); err != nil {
+		return out, err
+	}
+	e, err := s.traffic.FindEndpoint(ctx, s.Read(by), q.Endpoint)
+	if err != nil {
+		return out, err
+	}
+	if err := by.Need(access.Inspect, e.Project); err != nil {
+		return out, err
+	}
+	if err := checkWindow(window); err != nil {
+		return out, err
+	}
+	if q.Limit < 0 || q.Limit > mostShown {
+		return out, fault.New(fault.Invalid, "list.limit", "%d predictions cannot be given at once", q.Limit).
+			In("limit").Do("give 1 to %d", mostShown)
+	}
+	kept := s.signals.Store()
+	if kept == nil {
+		return out, recorder.Away()
+	}
+	q.To = s.Now().Add(time.Millisecond)
+	q.From, q.Limit = q.To.Add(-window), cmp.Or(q.Limit, 20)
+	pairs, err := kept.Outcomes(ctx, q)
+	if err != nil {
+		return out, err
+	}
+	look := &looking{s: s, endpoint: e, known: map[string][]request.Row{}}
+	for _, p := range pairs {
+		row, err := look.row(ctx, &p)
+		if err != nil {
+			return out, err
+		}
+		out.Items = append(out.Items, wire.OutcomeShown{Pair: p, Error: p.Error(), Inputs: row.Inputs})
+	}
+	q.Worst, q.Limit = false, segmented
+	all, err := kept.Outcomes(ctx, q)
+	if err != nil {
+		return out, err
+	}
+	return out, look.segments(ctx, all, &out)
+}
+
+// looking finds what was asked, once for each request.
+type looking struct {
+	s        *Service
+	endpoint *coretraffic.Endpoint
+	known    map[string][]request.Row
+}
+
+// row is the row of the request that a prediction is of; an empty one where it is not kept any more.
+func (l *looking) row(ctx context.Context, p *outcome.Pair) (request.Row, error) {
+	rows, known := l.known[p.Request]
+	if !known {
+		id, err := uuid.Parse(p.Request)
+		if err != nil {
+			return request.Row{}, err
+		}
+		at, _, _ := l.s.ids.Read(id)
+		k, err := l.s.log.Find(ctx, l.endpoint.ID, id, at)
+		if err != nil && !errors.Is(err, requestlog.ErrNone) {
+			return request.Row{}, err
+		}
+		rows = request.RowsOf(&k)
+		l.known[p.Request] = rows
+	}
+	if p.Row >= len(rows) {
+		return request.Row{}, nil
+	}
+	return rows[p.Row], nil
+}
+
+// segments says in which levels and quarters of the inputs predictions are worse.
+func (l *looking) segments(ctx context.Context, pairs []outcome.Pair, out *wire.OutcomesShown) error {
+	var of []outcome.Pair
+	var rows []request.Row
+	for i := range pairs {
+		row, err := l.row(ctx, &pairs[i])
+		if err != nil {
+			return err
+		}
+		if len(row.Inputs) > 0 && pairs[i].Number == pairs[0].Number {
+			of, rows = append(of, pairs[i]), append(rows, row)
+		}
+	}
+	out.Looked, out.Measure = len(of), "mae"
+	if len(of) < leastSegment {
+		return nil
+	}
+	if !of[0].Number {
+		out.Measure = "error share"
+	}
+	all, segments, err := evaluate.Segments(len(of), leastSegment, levels(rows), false,
+		func(some []int, confidence float64) evaluate.Estimate {
+			var sum, squares float64
+			for _, i := range some {
+				x := math.Abs(of[i].Error())
+				sum, squares = sum+x, squares+x*x
+			}
+			return evaluate.Mean(sum, squares, float64(len(some)), confidence)
+		})
+	if err != nil {
+		return err
+	}
+	out.Whole = all.Value
+	for _, g := range segments {
+		one := wire.OutcomeSegment{Column: g.Column, Level: g.Level, Rows: g.N, Value: g.Value, Worse: g.Worse}
+		if g.Bounded() {
+			one.Low, one.High = &g.Low, &g.High
+		}
+		out.Segments = append(out.Segments, one)
+	}
+	return nil
+}
+
+// levels are the levels of texts and the quarters of numbers, by column.
+func levels(rows []request.Row) map[string][]string {
+	out := map[string][]string{}
+	for name := range rows[0].Inputs {
+		numbers, texts := make([]float64, len(rows)), make([]string, len(rows))
+		isText := false
+		for i, r := range rows {
+			x, number := r.Inputs[name].(float64)
+			if !number {
+				x = math.NaN()
+			}
+			if text, is := r.Inputs[name].(string); is {
+				isText, texts[i] = true, text
+			}
+			numbers[i] = x
+		}
+		if !isText {
+			texts = evaluate.Quarters(numbers)
+		}
+		out[name] = texts
+	}
+	return out
+}
+
+// ofVersion says what a measure was at registration.
+func ofVersion(m *wire.AccuracyMeasure, v *coreregistry.Version, output string) {
+	meaning := v.Meanings[m.Name]
+	m.LowerIsBetter = meaning.LowerIsBetter(m.Name)
+	m.Unit = meaning.Unit
+	if v.Signature != nil && m.Unit == "" && slices.Contains([]string{"mae", "rmse", "bias"}, m.Name) {
+		for _, c := range v.Signature.Outputs {
+			if c.Name == output {
+				m.Unit = c.Unit
+			}
+		}
+	}
+	if was, known := v.Metrics[m.Name]; known && m.Name != "bias" {
+		m.Registered = &was
+		if m.Low != nil {
+			m.Verdict = m.Against(was, m.LowerIsBetter)
+		}
+	}
+}

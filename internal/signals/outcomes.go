@@ -1,0 +1,192 @@
+package signals
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"innerladder/internal/core/outcome"
+	"innerladder/internal/sqlite"
+
+	"github.com/google/uuid"
+)
+
+// OutcomeKey names what the outcomes of an hour are of.
+type OutcomeKey struct {
+	Version, Lane, Output string
+	At                    time.Time
+}
+
+// OutcomeSums are the outcomes of a span that begins at a moment.
+type OutcomeSums struct {
+	OutcomeKey
+	outcome.Sums
+}
+
+// PutOutcomes keeps pairs of an endpoint, and says of each what became of it: joined, or told before. Where another
+// truth was told before, that stays, unless it is to be replaced.
+func (s *Store) PutOutcomes(ctx context.Context, endpoint string, pairs []outcome.Pair, replace bool,
+) ([]outcome.Fate, error) {
+	var fates []outcome.Fate
+	err := s.db.InOne(ctx, func(tx *sql.Tx) error {
+		fates = make([]outcome.Fate, len(pairs))
+		changes := map[OutcomeKey]*outcome.Sums{}
+		of := func(p *outcome.Pair) *outcome.Sums {
+			key := OutcomeKey{p.Version, p.Lane, p.Output, p.At.UTC().Truncate(time.Hour)}
+			if changes[key] == nil {
+				changes[key] = &outcome.Sums{}
+			}
+			return changes[key]
+		}
+		for i := range pairs {
+			p := &pairs[i]
+			id, err := uuid.Parse(p.Request)
+			if err != nil {
+				return fmt.Errorf("the outcome of request %q: %w", p.Request, err)
+			}
+			before, err := oneOutcome(ctx, tx, id, p)
+			none := errors.Is(err, sql.ErrNoRows)
+			switch {
+			case err != nil && !none:
+				return err
+			case none:
+				fates[i] = outcome.Joined
+				first, err := firstOf(ctx, tx, id, p.Output)
+				if err != nil {
+					return err
+				}
+				of(p).Add(p, first)
+			case before.Same(p):
+				fates[i] = outcome.Again
+				continue
+			case !replace:
+				fates[i] = outcome.Other
+				continue
+			default:
+				fates[i] = outcome.Replaced
+				of(&before).Remove(&before)
+				of(p).Add(p, false)
+			}
+			if err := putOutcome(ctx, tx, endpoint, id, p); err != nil {
+				return err
+			}
+		}
+		for key, sums := range changes {
+			if err := addToHour(ctx, tx, endpoint, key, sums); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return fates, err
+}
+
+const outcomeColumns = `request, row, output, version, lane, at, arrived, predicted, truth`
+
+func oneOutcome(ctx context.Context, tx *sql.Tx, id uuid.UUID, p *outcome.Pair) (outcome.Pair, error) {
+	return scanOutcome(tx.QueryRowContext(ctx, `SELECT `+outcomeColumns+` FROM outcomes
+		WHERE request = ? AND row = ? AND output = ?`, id[:], p.Row, p.Output))
+}
+
+// firstOf reports whether a request has no outcome of an output yet.
+func firstOf(ctx context.Context, tx *sql.Tx, id uuid.UUID, output string) (first bool, err error) {
+	err = tx.QueryRowContext(ctx, `SELECT NOT EXISTS (SELECT 1 FROM outcomes WHERE request = ? AND output = ?)`, id[:],
+		output).Scan(&first)
+	return first, err
+}
+
+func putOutcome(ctx context.Context, tx *sql.Tx, endpoint string, id uuid.UUID, p *outcome.Pair) error {
+	var predicted, truth any = p.PredictedClass, p.TruthClass
+	if p.Number {
+		predicted, truth = p.Predicted, p.Truth
+	}
+	_, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO outcomes (endpoint, `+outcomeColumns+`)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, endpoint, id[:], p.Row, p.Output, p.Version, p.Lane, p.At.UnixMilli(),
+		p.Arrived.UnixMilli(), predicted, truth)
+	return err
+}
+
+func addToHour(ctx context.Context, tx *sql.Tx, endpoint string, key OutcomeKey, change *outcome.Sums) error {
+	var sums outcome.Sums
+	var raw string
+	err := tx.QueryRowContext(ctx, `SELECT sums FROM outcome_hours
+		WHERE endpoint = ? AND at = ? AND version = ? AND lane = ? AND output = ?`, endpoint, key.At.Unix(),
+		key.Version, key.Lane, key.Output).Scan(&raw)
+	if err == nil {
+		err = json.Unmarshal([]byte(raw), &sums)
+	}
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return err
+	}
+	sums.Merge(change)
+	made, err := json.Marshal(sums)
+	if err != nil {
+		return err
+	}
+	_, err = tx.ExecContext(ctx, `INSERT OR REPLACE INTO outcome_hours (endpoint, at, version, lane, output, sums)
+		VALUES (?, ?, ?, ?, ?, ?)`, endpoint, key.At.Unix(), key.Version, key.Lane, key.Output, string(made))
+	return err
+}
+
+func scanOutcome(row interface{ Scan(...any) error }) (p outcome.Pair, err error) {
+	var id []byte
+	var at, arrived int64
+	var predicted, truth any
+	if err := row.Scan(&id, &p.Row, &p.Output, &p.Version, &p.Lane, &at, &arrived, &predicted, &truth); err != nil {
+		return p, err
+	}
+	u, err := uuid.FromBytes(id)
+	if err != nil {
+		return p, err
+	}
+	p.Request, p.At, p.Arrived = u.String(), time.UnixMilli(at).UTC(), time.UnixMilli(arrived).UTC()
+	if p.Predicted, p.Number = predicted.(float64); p.Number {
+		p.Truth, _ = truth.(float64) // a check of the table says so
+		return p, nil
+	}
+	p.PredictedClass, _ = predicted.(string)
+	p.TruthClass, _ = truth.(string)
+	return p, nil
+}
+
+// OutcomeQuery says which outcomes of an endpoint are asked for.
+type OutcomeQuery struct {
+	Endpoint, Version, Output string
+	// From and To bound when it was predicted.
+	From, To time.Time
+	// Worst lists those that were furthest off first; else the newest are.
+	Worst bool
+	Limit int
+}
+
+// Outcomes lists single outcomes.
+func (s *Store) Outcomes(ctx context.Context, q OutcomeQuery) ([]outcome.Pair, error) {
+	order := `at DESC, request, row`
+	if q.Worst {
+		order = `CASE typeof(predicted) WHEN 'text' THEN predicted <> truth ELSE abs(predicted - truth) END DESC, ` +
+			order
+	}
+	rows, err := s.db.Read.QueryContext(ctx, `SELECT `+outcomeColumns+` FROM outcomes
+		WHERE endpoint = ? AND at >= ? AND at < ? AND (? = '' OR version = ?) AND (? = '' OR output = ?)
+		ORDER BY `+order+` LIMIT ?`, q.Endpoint, q.From.UnixMilli(), q.To.UnixMilli(), q.Version, q.Version, q.Output,
+		q.Output, q.Limit)
+	return sqlite.Collect(rows, err, func(rows *sql.Rows) (outcome.Pair, error) { return scanOutcome(rows) })
+}
+
+// OutcomeHours lists the sums of the hours that begin in [from, to), in the order of time.
+func (s *Store) OutcomeHours(ctx context.Context, endpoint string, from, to time.Time) ([]OutcomeSums, error) {
+	rows, err := s.db.Read.QueryContext(ctx, `SELECT at, version, lane, output, sums FROM outcome_hours
+		WHERE endpoint = ? AND at >= ? AND at < ? ORDER BY at, version, lane, output`, endpoint, from.Unix(), to.Unix())
+	return sqlite.Collect(rows, err, func(rows *sql.Rows) (o OutcomeSums, err error) {
+		var at int64
+		var raw string
+		if err := rows.Scan(&at, &o.Version, &o.Lane, &o.Output, &raw); err != nil {
+			return o, err
+		}
+		o.At = time.Unix(at, 0).UTC()
+		return o, json.Unmarshal([]byte(raw), &o.Sums)
+	})
+}

@@ -1,0 +1,109 @@
+import { CartesianGrid, Line, LineChart, ResponsiveContainer, Tooltip, XAxis, YAxis } from 'recharts'
+
+import { number } from '../ui/format'
+
+const axis = { stroke: 'var(--ink-3)', fontSize: 12, tickLine: false, axisLine: false } as const
+const strokes = ['var(--main)', 'var(--trial-line)', 'var(--ink)', 'var(--bad)', 'var(--ink-3)']
+const dashes = ['', '6 3', '2 3', '8 3 2 3', '']
+
+/** One line of a figure; note stands behind its name. */
+export interface FigureLine {
+  name: string
+  note?: string
+  points: { x: number; y: number }[]
+}
+
+/** Lines over the same axis, with a table behind them. */
+export function LineFigure({
+  title,
+  lines,
+  xName,
+  xText = String,
+  height = 180,
+}: {
+  title: string
+  lines: FigureLine[]
+  xName: string
+  xText?: (x: number) => string
+  height?: number
+}) {
+  const rows = new Map<number, Record<string, number>>()
+  for (const l of lines) {
+    for (const p of l.points) {
+      const row = rows.get(p.x) ?? { x: p.x }
+      row[l.name] = p.y
+      rows.set(p.x, row)
+    }
+  }
+  const data = [...rows.values()].sort((a, b) => (a.x ?? 0) - (b.x ?? 0))
+  return (
+    <figure>
+      <figcaption className="text-ink-2 mb-1 flex flex-wrap gap-x-4 text-[12.5px]">
+        <b className="text-ink">{title}</b>
+        {lines.map((l, i) => (
+          <span key={l.name} className="inline-flex items-center gap-1.5">
+            <svg width="22" height="6" aria-hidden>
+              <path
+                d="M0 3H22"
+                strokeWidth="2"
+                stroke={strokes[i % strokes.length]}
+                strokeDasharray={dashes[i % dashes.length]}
+              />
+            </svg>
+            {l.name}
+            {l.points.length > 0 && `, last ${number(l.points[l.points.length - 1]?.y ?? 0)}`}
+            {l.note}
+          </span>
+        ))}
+      </figcaption>
+      <ResponsiveContainer width="100%" height={height}>
+        <LineChart data={data} margin={{ top: 6, right: 8, bottom: 0, left: 0 }} accessibilityLayer>
+          <CartesianGrid vertical={false} stroke="var(--line)" />
+          <XAxis dataKey="x" type="number" domain={['dataMin', 'dataMax']} tickFormatter={xText} {...axis} />
+          <YAxis width={52} domain={['auto', 'auto']} tickFormatter={(x: number) => number(x)} {...axis} />
+          <Tooltip
+            isAnimationActive={false}
+            labelFormatter={(x) => `${xName} ${xText(Number(x))}`}
+            formatter={(v, name) => [number(Number(v)), name]}
+            contentStyle={{ background: 'var(--panel)', border: '1px solid var(--line-strong)', borderRadius: 6 }}
+          />
+          {lines.map((l, i) => (
+            <Line
+              key={l.name}
+              dataKey={l.name}
+              connectNulls
+              dot={l.points.length === 1}
+              strokeWidth={2}
+              isAnimationActive={false}
+              stroke={strokes[i % strokes.length]}
+              strokeDasharray={dashes[i % dashes.length]}
+            />
+          ))}
+        </LineChart>
+      </ResponsiveContainer>
+      <details className="text-ink-2 text-[12.5px]">
+        <summary className="cursor-pointer">as a table</summary>
+        <table className="mt-1">
+          <thead>
+            <tr className="*:pr-4 *:text-left *:font-normal">
+              <th>{xName}</th>
+              {lines.map((l) => (
+                <th key={l.name}>{l.name}</th>
+              ))}
+            </tr>
+          </thead>
+          <tbody>
+            {data.slice(-50).map((row) => (
+              <tr key={row.x} className="*:pr-4">
+                <td>{xText(row.x ?? 0)}</td>
+                {lines.map((l) => (
+                  <td key={l.name}>{row[l.name] === undefined ? '–' : number(row[l.name] ?? 0)}</td>
+                ))}
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </details>
+    </figure>
+  )
+}
