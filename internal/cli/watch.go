@@ -204,7 +204,7 @@ func printDistribution(w io.Writer, d compare.Distribution, incumbent, candidate
 	if unit != "" {
 		unit = " " + unit
 	}
-	fmt.Fprintf(w, "\npredictions of %s: %s", d.Column, m.Verdict)
+	fmt.Fprintf(w, "\n%s: %s", d.Column, m.Verdict)
 	if m.Numeric {
 		fmt.Fprintf(w, "; mean shift %+.3g%s, Wasserstein %.3g%s, Jensen–Shannon %.3f", m.MeanShift, unit,
 			m.Wasserstein, unit, m.JensenShannon)

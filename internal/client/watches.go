@@ -2,6 +2,7 @@ package client
 
 import (
 	"context"
+	"strconv"
 	"time"
 
 	"innerladder/internal/core/watch"
@@ -42,4 +43,12 @@ func (c *Client) Mute(ctx context.Context, endpoint, subject, why string, length
 func (c *Client) Unmute(ctx context.Context, endpoint, subject, why string) (wire.Watches, error) {
 	return call[wire.Watches](ctx, c, "DELETE",
 		query(path("endpoints", endpoint, "mutes", subject), "reason", why), nil)
+}
+
+// Drift holds the columns of an endpoint's requests and answers against something. version and until may be empty.
+func (c *Client) Drift(ctx context.Context, endpoint string, window time.Duration, against wire.Against,
+	version string, first bool,
+) (wire.Drift, error) {
+	return call[wire.Drift](ctx, c, "GET", query(path("endpoints", endpoint, "drift"), "window", window.String(),
+		"against", string(against), "version", version, "first", strconv.FormatBool(first)), nil)
 }

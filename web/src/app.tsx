@@ -3,6 +3,7 @@ import { Navigate, Route, Routes } from 'react-router'
 import { ProblemError } from './api/client'
 import { useMe } from './api/people'
 import { AccuracyPage } from './accuracy/accuracy-page'
+import { DriftPage } from './drift/drift-page'
 import { ActivityPage } from './activity/activity-page'
 import { AlertsPage } from './alerts/alerts-page'
 import { AuditPage } from './audit/audit-page'
@@ -69,6 +70,7 @@ export function App() {
         <Route path="endpoints/:endpoint/compare" element={<ComparePage />} />
         <Route path="endpoints/:endpoint/requests" element={<RequestsPage />} />
         <Route path="endpoints/:endpoint/accuracy" element={<AccuracyPage />} />
+        <Route path="endpoints/:endpoint/drift" element={<DriftPage />} />
         <Route path="requests" element={<StrayRequestsPage />} />
         <Route path="requests/:request" element={<RequestPage />} />
         <Route path="rollouts" element={<RolloutsPage />} />

@@ -328,17 +328,21 @@ func question(windows []signals.Window, splits []traffic.Split, p span, candidat
 
 // describeColumns adds units and the origin of the bins.
 func (s *Service) describeColumns(c *compare.Comparison, sig *signature.Signature) {
-	source := s.recorder.BinsFrom(c.Endpoint)
-	for side, list := range map[string][]compare.Distribution{signals.Input: c.Inputs, signals.Output: c.Predictions} {
-		for i := range list {
-			list[i].BinsFrom = source[signals.Column{Endpoint: c.Endpoint, Side: side, Name: list[i].Column}]
-			if sig == nil {
-				continue
-			}
-			for _, col := range slices.Concat(sig.Inputs, sig.Outputs) {
-				if col.Name == list[i].Column {
-					list[i].Unit, list[i].Whole = col.Unit, col.Type == signature.Integer
-				}
+	s.describe(c.Endpoint, signals.Input, c.Inputs, sig)
+	s.describe(c.Endpoint, signals.Output, c.Predictions, sig)
+}
+
+// describe does so with the columns of one side.
+func (s *Service) describe(endpoint, side string, list []compare.Distribution, sig *signature.Signature) {
+	source := s.recorder.BinsFrom(endpoint)
+	for i := range list {
+		list[i].BinsFrom = source[signals.Column{Endpoint: endpoint, Side: side, Name: list[i].Column}]
+		if sig == nil {
+			continue
+		}
+		for _, col := range slices.Concat(sig.Inputs, sig.Outputs) {
+			if col.Name == list[i].Column {
+				list[i].Unit, list[i].Whole = col.Unit, col.Type == signature.Integer
 			}
 		}
 	}

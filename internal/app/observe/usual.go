@@ -49,7 +49,7 @@ func (s *Service) usual(ctx context.Context, e *traffic.Endpoint, now time.Time)
 	u := watch.Usual{
 		Missing: map[string]float64{}, Inputs: map[string]*sketch.Column{}, Outputs: map[string]*sketch.Column{},
 	}
-	s.references(ctx, e, &u)
+	s.references(ctx, e.Name, e.Split.Main().Version, &u)
 	u.Quietest = s.quietest(ctx, e.Name, now)
 	u.Yesterday = s.past(ctx, e.Name, now.Add(-usualBack).Truncate(time.Hour), now.Add(-usualLess), now.Add(-usualBack))
 	if e.Watches.Needs(watch.LastWeek) {
@@ -189,9 +189,9 @@ func (s *Service) quietest(ctx context.Context, endpoint string, now time.Time) 
 	return q
 }
 
-// references are the columns of the reference profile of main.
-func (s *Service) references(ctx context.Context, e *traffic.Endpoint, u *watch.Usual) {
-	v, err := s.registry.Version(ctx, act.BySelf(), e.Split.Main().Version)
+// references are the columns of the reference profile of a version, on the bins that an endpoint is counted on.
+func (s *Service) references(ctx context.Context, endpoint, version string, u *watch.Usual) {
+	v, err := s.registry.Version(ctx, act.BySelf(), version)
 	if err != nil || v.Signature == nil {
 		return
 	}
@@ -199,10 +199,10 @@ func (s *Service) references(ctx context.Context, e *traffic.Endpoint, u *watch.
 	if err != nil || p == nil {
 		return
 	}
-	bins := s.recorder.Bins(e.Name)
+	bins := s.recorder.Bins(endpoint)
 	on := func(side, name string) *sketch.Column { // the profile of a later version may have other bins
 		ref := p.Columns[name]
-		b, counted := bins[signals.Column{Endpoint: e.Name, Side: side, Name: name}]
+		b, counted := bins[signals.Column{Endpoint: endpoint, Side: side, Name: name}]
 		if ref == nil || !counted {
 			return nil
 		}

@@ -58,18 +58,21 @@ func distributions(strata []Stratum, q Question, inputs distinct, pick columnsOf
 	moved, _ := drift.MeasureAll(first, second, q.Need, q.Candidates)
 	out = []Distribution{}
 	for _, name := range slices.Sorted(maps.Keys(moved)) {
-		a, b := first[name].Column, second[name].Column
-		d := Distribution{
-			Column: name, Edges: a.Bins.Edges, Levels: a.Bins.Levels, Incumbent: a.Cells, Candidate: b.Cells,
-			Movement: moved[name],
-		}
-		if d.Movement.Numeric && a.Seen() > 0 && b.Seen() > 0 {
-			ma, mb := a.Mean(), b.Mean()
-			d.IncumbentMean, d.CandidateMean = &ma, &mb
-		}
-		out = append(out, d)
+		out = append(out, distributionOf(name, first[name].Column, second[name].Column, moved[name]))
 	}
 	return out, left
+}
+
+// distributionOf is a column of both sides with how far it moved.
+func distributionOf(name string, a, b *sketch.Weighted, m drift.Movement) Distribution {
+	d := Distribution{
+		Column: name, Edges: a.Bins.Edges, Levels: a.Bins.Levels, Incumbent: a.Cells, Candidate: b.Cells, Movement: m,
+	}
+	if m.Numeric && a.Seen() > 0 && b.Seen() > 0 {
+		ma, mb := a.Mean(), b.Mean()
+		d.IncumbentMean, d.CandidateMean = &ma, &mb
+	}
+	return d
 }
 
 // distinct is how many different inputs both sides had.

@@ -178,6 +178,9 @@ type Movement struct {
 	fewer Numbers
 }
 
+// Effect is how far it moved beyond what chance makes: the PSI less its expected noise, in nats.
+func (mv *Movement) Effect() float64 { return mv.PSI - mv.NoiseExpected }
+
 // Measure computes the distances from p to q and judges them as the only column
 // looked at. The columns must be on equal bins, or an error says so.
 func Measure(p, q Sample, need Need) (Movement, error) {
@@ -272,7 +275,7 @@ func MeasureAll(p, q map[string]Sample, need Need, pairs int) (moved map[string]
 func (mv *Movement) judge(need Need) {
 	psi := fmt.Sprintf("PSI %.3f, 99 %% of noise is below %.3f", mv.PSI, mv.Noise99)
 	lacking := need.Lacking(mv.fewer)
-	effect := mv.PSI - mv.NoiseExpected
+	effect := mv.Effect()
 	if mv.AdjustedP < certain && mv.fewer.Distinct >= need.Distinct && mv.fewer.Design.Effect < mildDesign {
 		if lacking != "" {
 			psi = lacking + ", and beyond chance all the same; " + psi

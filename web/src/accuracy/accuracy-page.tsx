@@ -2,7 +2,7 @@ import { useState } from 'react'
 import { useParams } from 'react-router'
 
 import type { Accuracy } from '../api/client'
-import { useAccuracy } from '../api/accuracy'
+import { useAccuracy } from '../api/judged'
 import { useMay } from '../api/people'
 import { useEndpoint } from '../api/queries'
 import { LineFigure } from '../charts/line-figure'

@@ -1,7 +1,7 @@
 import { useState } from 'react'
 
 import type { Accuracy, OutcomesShown } from '../api/client'
-import { useOutcomes } from '../api/accuracy'
+import { useOutcomes } from '../api/judged'
 import { TruthScatter } from '../charts/truth-scatter'
 import { number, short } from '../ui/format'
 import { Choice } from '../ui/overlays'

@@ -1,29 +1,22 @@
 import { Bar, BarChart, ReferenceLine, ResponsiveContainer, Tooltip, XAxis, YAxis } from 'recharts'
 
-import type { Distribution as Sides } from '../api/client'
-import { percent, short } from '../ui/format'
+import type { Distribution as Compared } from '../api/client'
+import { percent } from '../ui/format'
+import type { Sides } from './sides'
 import { drawnSteps } from './steps'
 
-type Distribution = Pick<Sides, 'edges' | 'levels' | 'incumbent' | 'candidate' | 'unit' | 'whole'>
+type Distribution = Pick<Compared, 'edges' | 'levels' | 'incumbent' | 'candidate' | 'unit' | 'whole'>
 
 /** Two distributions back to back: the incumbent to the left of the axis, the candidate to the right. */
-export function BackToBack({
-  distribution,
-  incumbent,
-  candidate,
-}: {
-  distribution: Distribution
-  incumbent: string
-  candidate: string
-}) {
+export function BackToBack({ distribution, sides: [left, right] }: { distribution: Distribution; sides: Sides }) {
   const data = drawnSteps(distribution).map((s) => ({ ...s, left: -s.incumbent }))
   const most = Math.max(0.01, ...data.map((s) => Math.max(s.incumbent, s.candidate)))
   const unit = distribution.unit ? ` ${distribution.unit}` : ''
   return (
     <figure>
       <div className="grid grid-cols-[1fr_1fr] pl-[92px] text-[13px]">
-        <span className="text-main pr-3 text-right font-semibold">{short(incumbent)} incumbent</span>
-        <span className="text-trial pl-3 font-semibold">{short(candidate)} candidate</span>
+        <span className="text-main pr-3 text-right font-semibold">{left}</span>
+        <span className="text-trial pl-3 font-semibold">{right}</span>
       </div>
       <ResponsiveContainer width="100%" height={Math.max(120, data.length * 15 + 30)}>
         <BarChart
@@ -68,10 +61,10 @@ export function BackToBack({
             formatter={(value, name) => [percent(Math.abs(Number(value)), 1), name]}
             contentStyle={{ background: 'var(--panel)', border: '1px solid var(--line-strong)', borderRadius: 6 }}
           />
-          <Bar dataKey="left" name={incumbent} stackId="both" fill="var(--main)" isAnimationActive={false} />
+          <Bar dataKey="left" name={left} stackId="both" fill="var(--main)" isAnimationActive={false} />
           <Bar
             dataKey="candidate"
-            name={candidate}
+            name={right}
             stackId="both"
             fill="url(#hatch)"
             stroke="var(--trial-line)"

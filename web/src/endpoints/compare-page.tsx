@@ -5,6 +5,7 @@ import { useComparison, useEndpoint, useSplits } from '../api/queries'
 import { Choice, Switchboard } from '../ui/overlays'
 import { Ago, Empty, Loaded, PageHead, Panel, To, Verdict } from '../ui/parts'
 import { SignalTable } from './signal-table'
+import { versionSides } from '../charts/sides'
 import { DistributionPanel } from './distribution-panel'
 
 const windows: Record<string, string | undefined> = {
@@ -104,7 +105,7 @@ function ComparisonView({ comparison: c }: { comparison: Comparison }) {
         <SignalTable comparison={c} />
       </Panel>
       {c.predictions.map((d) => (
-        <DistributionPanel key={d.column} title="Predictions" distribution={d} comparison={c} />
+        <DistributionPanel key={d.column} title="Predictions of " distribution={d} sides={versionSides(c)} />
       ))}
       {c.predictions.length === 0 && (
         <Panel title="Predictions">

@@ -1,6 +1,7 @@
 import { useState } from 'react'
-import type { Comparison, Distribution } from '../api/client'
+import type { Distribution } from '../api/client'
 import { BackToBack } from '../charts/back-to-back'
+import type { Sides } from '../charts/sides'
 import { drawnSteps } from '../charts/steps'
 import { count, number, percent } from '../ui/format'
 import { Panel, Verdict } from '../ui/parts'
@@ -8,11 +9,12 @@ import { Panel, Verdict } from '../ui/parts'
 export function DistributionPanel({
   title,
   distribution: d,
-  comparison: c,
+  sides,
 }: {
   title: string
   distribution: Distribution
-  comparison: Comparison
+  /** What stands to the left and to the right. */
+  sides: Sides
 }) {
   const [asTable, setAsTable] = useState(false)
   const m = d.movement
@@ -35,14 +37,10 @@ export function DistributionPanel({
     ],
   )
   return (
-    <Panel title={`${title} of ${d.column}, back to back`} aside={<Verdict verdict={m.verdict} />}>
+    <Panel title={`${title}${d.column}, back to back`} aside={<Verdict verdict={m.verdict} />}>
       <div className="grid grid-cols-[minmax(0,1fr)] gap-6 md:grid-cols-[minmax(0,1fr)_250px]">
         <div>
-          {asTable ? (
-            <StepTable distribution={d} comparison={c} />
-          ) : (
-            <BackToBack distribution={d} incumbent={c.incumbent} candidate={c.candidate} />
-          )}
+          {asTable ? <StepTable distribution={d} sides={sides} /> : <BackToBack distribution={d} sides={sides} />}
           <button
             type="button"
             className="text-ink-2 cursor-pointer text-[12.5px] underline underline-offset-3"
@@ -73,7 +71,7 @@ export function DistributionPanel({
   )
 }
 
-function StepTable({ distribution, comparison }: { distribution: Distribution; comparison: Comparison }) {
+function StepTable({ distribution, sides }: { distribution: Distribution; sides: Sides }) {
   return (
     <table className="w-full text-right text-[13px]">
       <thead className="text-ink-3">
@@ -81,8 +79,8 @@ function StepTable({ distribution, comparison }: { distribution: Distribution; c
           <th className="text-left font-normal">
             {distribution.column} {distribution.unit}
           </th>
-          <th className="font-normal">{comparison.incumbent}</th>
-          <th className="font-normal">{comparison.candidate}</th>
+          <th className="font-normal">{sides[0]}</th>
+          <th className="font-normal">{sides[1]}</th>
         </tr>
       </thead>
       <tbody>

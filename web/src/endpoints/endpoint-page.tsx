@@ -79,6 +79,11 @@ function EndpointView({ endpoint: e, now }: { endpoint: Endpoint; now: EndpointN
             <Button tabIndex={-1}>Accuracy</Button>
           </Link>
         )}
+        {split && (
+          <Link to={`/endpoints/${e.name}/drift`}>
+            <Button tabIndex={-1}>Drift</Button>
+          </Link>
+        )}
         {mayRoute && <EditSheet endpoint={e} />}
         {mayRoute && split && !e.rollout && <StartRollout endpoint={e} />}
         {mayRoute && !e.rollout && <SplitSheet endpoint={e} />}

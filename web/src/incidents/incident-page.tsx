@@ -6,6 +6,7 @@ import { useHandleIncident, useIncident, type Report, type ShownIncident } from 
 import { useMay } from '../api/people'
 import { ActivityPanel } from '../activity/activity-list'
 import { EvidenceChart } from '../charts/evidence-chart'
+import { versionSides } from '../charts/sides'
 import { DistributionPanel } from '../endpoints/distribution-panel'
 import { SignalTable } from '../endpoints/signal-table'
 import { DiffTable } from '../models/diff-panel'
@@ -184,7 +185,7 @@ function SideBySide({ incident: i, comparison: c }: { incident: ShownIncident; c
         <SignalTable comparison={c} />
       </Panel>
       {c.predictions.map((d) => (
-        <DistributionPanel key={d.column} title="Predictions" distribution={d} comparison={c} />
+        <DistributionPanel key={d.column} title="Predictions of " distribution={d} sides={versionSides(c)} />
       ))}
     </>
   )

@@ -1,5 +1,6 @@
 import { useProfile, useProfiles } from '../api/queries'
 import { BackToBack } from '../charts/back-to-back'
+import { versionSides } from '../charts/sides'
 import { Distribution } from '../charts/distribution'
 import { count, number, percent } from '../ui/format'
 import { Empty, Loaded, Verdict } from '../ui/parts'
@@ -103,8 +104,7 @@ export function MovedColumns({ profiles: p, columns }: { profiles: Profiles; col
           </h3>
           <p className="text-ink-2 mb-2 text-[13px]">{c.movement.sentence}</p>
           <BackToBack
-            incumbent={p.from}
-            candidate={p.to}
+            sides={versionSides({ incumbent: p.from, candidate: p.to })}
             distribution={{
               edges: c.from.bins.edges,
               whole: c.from.bins.edges?.every(Number.isInteger),

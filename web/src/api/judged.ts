@@ -1,4 +1,5 @@
 import { $api } from './client'
+import type { paths } from './schema'
 
 /** How right the versions of an endpoint were in a window that ends now. */
 export const useAccuracy = (endpoint: string, window: string) =>
@@ -19,4 +20,15 @@ export const useOutcomes = (
     '/api/v1/endpoints/{endpoint}/outcomes',
     { params: { path: { endpoint }, query } },
     { placeholderData: (before) => before },
+  )
+
+type DriftQuery = NonNullable<paths['/api/v1/endpoints/{endpoint}/drift']['get']['parameters']['query']>
+
+/** How far the columns of an endpoint's requests and answers are from what they are held against. */
+export const useDrift = (endpoint: string, query: DriftQuery) =>
+  $api.useQuery(
+    'get',
+    '/api/v1/endpoints/{endpoint}/drift',
+    { params: { path: { endpoint }, query } },
+    { refetchInterval: 15_000, placeholderData: (before) => before },
   )
