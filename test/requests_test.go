@@ -189,4 +189,12 @@ func TestTheTruthIsTold(t *testing.T) {
 	b.do("how right it is", b.open("/endpoints/demand-hourly"), press("Accuracy"), sees("How right is demand-hourly?"),
 		chromedp.WaitVisible(chromedp.CSS(`[data-measure="mae"]`)), sees("heat-demand@1"), sees("Where it is worse"),
 		sees("The worst predictions"), sees("what lies on the line was right"))
+	b.do("all signals", b.open("/endpoints/demand-hourly/signals?last=15+min"),
+		chromedp.WaitVisible(chromedp.CSS(`[data-chart="rate"]`)), sees("Turned away a second"), press("log"),
+		press("table"), sees("time, UTC"))
+	b.do("a span that nobody called in", write("From, UTC", "2026-01-01T00:00:00"), write("To, UTC", "2026-01-01T01:00:00"),
+		press("Look"), sees("Nobody has called in this time"), press("Back to the last 15 min"),
+		chromedp.WaitVisible(chromedp.CSS(`[data-chart="rate"]`)))
+	b.do("what has moved", b.open("/endpoints/demand-hourly/drift?against=before"), sees("Has demand-hourly drifted?"),
+		sees("Nothing is known of the time that it is held against"))
 }

@@ -91,7 +91,7 @@ func operations() []operation {
 		fileOperations(), registryOperations(), ladderOperations(), placeOperations(), alertOperations(),
 		splitOperations(), rolloutOperations(), incidentOperations(), historyOperations(), planOperations(),
 		contractOperations(), requestOperations(), endpointOperations(), endpointKeeping(), watchOperations(),
-		outcomeOperations(), driftOperations())
+		outcomeOperations(), timeOperations())
 }
 
 // placeOperations are the routes about where versions run.
@@ -293,18 +293,6 @@ func endpointOperations() []operation {
 		op("GET", "/endpoints/{endpoint}/now", "endpointNow", "What the lanes of an endpoint do now", access.Read, 200,
 			func(c call, in *endpointIn) (wire.EndpointNow, error) {
 				return c.app.Observe.EndpointNow(c, c.by, in.Endpoint)
-			}),
-		op("GET", "/endpoints/{endpoint}/series", "endpointSeries",
-			"What an endpoint did over time, with what happened to it", access.Read, 200, func(c call, in *struct {
-				endpointIn
-				windowIn
-			},
-			) (wire.Series, error) {
-				w, err := in.duration()
-				if err != nil {
-					return wire.Series{}, err
-				}
-				return c.app.Observe.Series(c, c.by, in.Endpoint, w)
 			}),
 		op("GET", "/endpoints/{endpoint}/compare", "compareVersions",
 			"Versions that answer for an endpoint beside their incumbent", access.Read, 200, func(c call, in *struct {

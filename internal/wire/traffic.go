@@ -148,21 +148,23 @@ type Point struct {
 
 // LaneSeries is what one version did on one kind of lane over time.
 type LaneSeries struct {
-	Lane    string  `json:"lane" enum:"main,trial,pinned"`
+	Lane    string  `json:"lane" enum:"main,trial,shadow,pinned"`
 	Version string  `json:"version"`
 	Points  []Point `json:"points"`
 }
 
 // Series is what an endpoint did over time, with what happened to it.
 type Series struct {
-	Endpoint string           `json:"endpoint"`
-	From     time.Time        `json:"from"`
-	To       time.Time        `json:"to"`
-	StepMS   int64            `json:"step_ms"`
-	Lanes    []LaneSeries     `json:"lanes"`
-	Splits   []traffic.Split  `json:"splits"`
-	Alerts   []watch.Alert    `json:"alerts"`
-	Guards   []guard.Progress `json:"guards"`
+	Endpoint string       `json:"endpoint"`
+	From     time.Time    `json:"from"`
+	To       time.Time    `json:"to"`
+	StepMS   int64        `json:"step_ms"`
+	Lanes    []LaneSeries `json:"lanes"`
+	// Refused is what the gateway turned away; steps without any are left out.
+	Refused []RefusalPoint   `json:"refused" description:"what was turned away; steps without any are left out"`
+	Splits  []traffic.Split  `json:"splits"`
+	Alerts  []watch.Alert    `json:"alerts"`
+	Guards  []guard.Progress `json:"guards"`
 }
 
 // Rotated says what a change of the sealing key did.

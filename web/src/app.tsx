@@ -9,6 +9,7 @@ import { AlertsPage } from './alerts/alerts-page'
 import { AuditPage } from './audit/audit-page'
 import { ComparePage } from './endpoints/compare-page'
 import { EndpointPage } from './endpoints/endpoint-page'
+import { SignalsPage } from './endpoints/signals-page'
 import { EndpointsPage } from './endpoints/endpoints-page'
 import { EnvironmentsPage } from './environments/environments-page'
 import { InboxPage } from './inbox/inbox-page'
@@ -71,6 +72,7 @@ export function App() {
         <Route path="endpoints/:endpoint/requests" element={<RequestsPage />} />
         <Route path="endpoints/:endpoint/accuracy" element={<AccuracyPage />} />
         <Route path="endpoints/:endpoint/drift" element={<DriftPage />} />
+        <Route path="endpoints/:endpoint/signals" element={<SignalsPage />} />
         <Route path="requests" element={<StrayRequestsPage />} />
         <Route path="requests/:request" element={<RequestPage />} />
         <Route path="rollouts" element={<RolloutsPage />} />

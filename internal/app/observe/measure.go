@@ -16,7 +16,6 @@ import (
 	"innerladder/internal/core/sketch"
 	spans "innerladder/internal/core/span"
 	"innerladder/internal/core/traffic"
-	"innerladder/internal/core/watch"
 	"innerladder/internal/records"
 	"innerladder/internal/signals"
 	"innerladder/internal/wire"
@@ -190,111 +189,6 @@ func (s *Service) WatchingNow(ctx context.Context, e *traffic.Endpoint, terms gu
 	}
 	state, _ = guard.Step(terms, e.Split.Number, pairs, state, evidence, s.Now())
 	return state, nil
-}
-
-const (
-	// inMemory is how far back single seconds are kept.
-	inMemory = 15 * time.Minute
-	// seriesByHours is from how long a span on a series has hours, not minutes.
-	seriesByHours = 48 * time.Hour
-	// mostPoints is how many steps a series has at most, about.
-	mostPoints = 180
-)
-
-// Series says what an endpoint did over a window: in steps of seconds for the last
-// quarter of an hour, in minutes for more.
-func (s *Service) Series(ctx context.Context, by act.Actor, endpoint string,
-	window time.Duration,
-) (wire.Series, error) {
-	if _, err := s.traffic.Endpoint(ctx, by, endpoint); err != nil {
-		return wire.Series{}, err
-	}
-	if err := checkWindow(window); err != nil {
-		return wire.Series{}, err
-	}
-	step := max(time.Second, (window / mostPoints).Round(time.Second))
-	longest := signals.Minute
-	switch {
-	case window > seriesByHours:
-		longest, step = signals.Hour, max(time.Hour, (window/mostPoints).Round(time.Hour))
-	case window > inMemory:
-		step = max(time.Minute, (window / mostPoints).Round(time.Minute))
-	}
-	now := s.Now()
-	from := now.Add(-window).Truncate(step)
-	out := wire.Series{
-		Endpoint: endpoint, From: from, To: now, StepMS: step.Milliseconds(), Lanes: []wire.LaneSeries{},
-		Splits: []traffic.Split{}, Alerts: []watch.Alert{},
-	}
-
-	type key struct{ lane, version string }
-	steps := map[key]map[time.Time]*sketch.Traffic{}
-	add := func(k signals.Key, at time.Time, t *sketch.Traffic) {
-		id := key{k.Lane, k.Version}
-		if steps[id] == nil {
-			steps[id] = map[time.Time]*sketch.Traffic{}
-		}
-		if steps[id][at] == nil {
-			steps[id][at] = &sketch.Traffic{}
-		}
-		steps[id][at].Merge(t)
-	}
-	if window > inMemory {
-		windows, err := s.recorder.Windows(ctx,
-			signals.Query{Endpoint: endpoint, From: from, To: now, Longest: longest, Latency: true})
-		if err != nil {
-			return out, err
-		}
-		for _, w := range windows {
-			add(w.Key, w.At.Truncate(step), &w.Summary.Traffic)
-		}
-	} else {
-		for at := from; at.Before(now.Truncate(time.Second)); at = at.Add(step) {
-			for _, r := range s.recorder.Recent(endpoint, at, at.Add(step)) {
-				add(r.Key, at, r.Traffic)
-			}
-		}
-	}
-	for k, at := range steps {
-		line := wire.LaneSeries{Lane: k.lane, Version: k.version}
-		for t, traffic := range at {
-			line.Points = append(line.Points, point(t, traffic, step))
-		}
-		slices.SortFunc(line.Points, func(a, b wire.Point) int { return a.At.Compare(b.At) })
-		out.Lanes = append(out.Lanes, line)
-	}
-	slices.SortFunc(out.Lanes, func(a, b wire.LaneSeries) int {
-		return cmp.Or(cmp.Compare(a.Lane, b.Lane), cmp.Compare(a.Version, b.Version))
-	})
-	return out, s.addEvents(ctx, by, &out)
-}
-
-// addEvents adds what happened to the endpoint in the time of the series.
-func (s *Service) addEvents(ctx context.Context, by act.Actor, out *wire.Series) error {
-	splits, _, err := s.Read(by).Splits(ctx, out.Endpoint, records.Page{Limit: traffic.LookBack})
-	if err != nil {
-		return err
-	}
-	for _, sp := range splits {
-		if sp.MadeAt.After(out.From) {
-			out.Splits = append(out.Splits, sp)
-		}
-	}
-	alerts, _, err := s.Read(by).Alerts(ctx, "", out.Endpoint, records.Page{Limit: traffic.LookBack})
-	if err != nil {
-		return err
-	}
-	for _, a := range alerts {
-		if a.RaisedAt.After(out.From) {
-			out.Alerts = append(out.Alerts, a)
-		}
-	}
-	out.Guards = []guard.Progress{}
-	if kept := s.signals.Store(); kept != nil {
-		step := time.Duration(out.StepMS) * time.Millisecond
-		out.Guards, err = kept.Readings(ctx, out.Endpoint, out.From, out.To, step)
-	}
-	return err
 }
 
 func point(at time.Time, t *sketch.Traffic, span time.Duration) wire.Point {

@@ -60,14 +60,6 @@ export const useConfirmAnswers = (ref: string) =>
     ['versions'],
   )
 
-export const useSeries = (endpoint: string, window: string) =>
-  $api.useQuery(
-    'get',
-    '/api/v1/endpoints/{endpoint}/series',
-    { params: { path: { endpoint }, query: { window } } },
-    { refetchInterval: 2000, placeholderData: (before) => before },
-  )
-
 /**
  * Versions beside their incumbent over a window that ends at a moment, or in their last trial when no window is given;
  * again every few seconds while that goes on.

@@ -1,12 +1,12 @@
 import { useState } from 'react'
 
 import type { EndpointNow } from '../api/client'
-import { useSeries } from '../api/queries'
+import { useSeries } from '../api/series'
 import { EvidenceChart } from '../charts/evidence-chart'
-import { LatencyChart, LatencyTable } from '../charts/latency-chart'
+import { SeriesChart, SeriesTable } from '../charts/series-chart'
 import { measureText, type Measure } from '../charts/measure'
 import { Switchboard } from '../ui/overlays'
-import { Empty, Loaded, Panel } from '../ui/parts'
+import { Empty, Loaded, Panel, To } from '../ui/parts'
 import { GuardList } from './guards'
 
 const windows: Record<string, string> = { '2 min': '2m', '15 min': '15m', '1 h': '1h', '1 day': '24h' }
@@ -23,7 +23,10 @@ export function Signals({ endpoint, main, now }: { endpoint: string; main: strin
   const measures = Object.keys(measureText) as Measure[]
   return (
     <div className="grid grid-cols-[minmax(0,1fr)] gap-5 lg:grid-cols-[minmax(0,1fr)_minmax(0,1fr)]">
-      <Panel title={`${titles[measure] ?? `Latency ${measureText[measure]}`}, last ${window}`}>
+      <Panel
+        title={`${titles[measure] ?? `Latency ${measureText[measure]}`}, last ${window}`}
+        aside={<To to={`/endpoints/${endpoint}/signals`}>all signals</To>}
+      >
         <div className="mb-2 flex flex-wrap justify-between gap-2">
           <Switchboard
             label="Signal"
@@ -40,9 +43,9 @@ export function Signals({ endpoint, main, now }: { endpoint: string; main: strin
             ) : (
               <>
                 {asTable ? (
-                  <LatencyTable series={s} measure={measure} />
+                  <SeriesTable series={s} drawn={measure} main={main} />
                 ) : (
-                  <LatencyChart series={s} measure={measure} main={main} />
+                  <SeriesChart series={s} drawn={measure} main={main} />
                 )}
                 <button
                   type="button"

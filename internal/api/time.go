@@ -8,9 +8,30 @@ import (
 	"innerladder/internal/wire"
 )
 
-// driftOperations are the routes about how far traffic has moved.
-func driftOperations() []operation {
+// timeOperations are the routes about what an endpoint did over time, and how far its traffic has moved.
+func timeOperations() []operation {
 	return []operation{
+		op("GET", "/endpoints/{endpoint}/series", "endpointSeries",
+			"What an endpoint did over time, with what happened to it", access.Read, 200, func(c call, in *struct {
+				endpointIn
+				windowIn
+				Until string `query:"until" description:"when the window ends, RFC 3339; now when not given"`
+				After string `query:"after" description:"only the steps from the one on that this moment is in, RFC 3339"`
+			},
+			) (wire.Series, error) {
+				q := observe.SeriesQuestion{Endpoint: in.Endpoint}
+				var err error
+				if q.Window, err = in.duration(); err != nil {
+					return wire.Series{}, err
+				}
+				if q.Until, err = moment("until", in.Until); err != nil {
+					return wire.Series{}, err
+				}
+				if q.After, err = moment("after", in.After); err != nil {
+					return wire.Series{}, err
+				}
+				return c.app.Observe.Series(c, c.by, q)
+			}),
 		op("GET", "/endpoints/{endpoint}/drift", "endpointDrift",
 			"How far every column is from a reference, an earlier time or main, ranked, and over time", access.Read,
 			200, func(c call, in *struct {

@@ -1,11 +1,15 @@
 package api_test
 
 import (
+	"encoding/json"
+	"net/url"
+	"strings"
 	"testing"
 	"time"
 
 	"innerladder/internal/core/drift"
 	"innerladder/internal/wire"
+	"innerladder/test/poll"
 )
 
 // What an endpoint is asked is held against the time before, a trial against main, and a reference that is not there is
@@ -19,11 +23,13 @@ func TestDriftOfAnEndpoint(t *testing.T) {
 	must(t, err)
 	r.calling()
 	var d wire.Drift
-	await(t, "the trial predicts otherwise", func() bool {
+	if !poll.Within(time.Minute, func() bool {
 		d, err = r.runa.Drift(ctx, "demand-hourly", time.Hour, wire.AgainstMain, "heat-demand@2", false)
 		must(t, err)
 		return len(d.Items) == 2 && d.Items[1].Movement.Verdict == drift.Moved
-	})
+	}) {
+		t.Fatalf("the trial predicts otherwise, and that is not seen: %+v", d.Items)
+	}
 	if x, y := d.Items[0], d.Items[1]; x.Side != "input" || x.Movement.Verdict == drift.Moved || y.Column != "y" ||
 		len(y.Points) == 0 || *y.CandidateMean-*y.IncumbentMean < 400 {
 		t.Errorf("%+v", d.Items)
@@ -53,5 +59,48 @@ func TestDriftOfAnEndpoint(t *testing.T) {
 	} {
 		_, err := r.runa.Drift(ctx, q.endpoint, q.window, q.against, q.version, false)
 		wantCode(t, what, err, q.code)
+	}
+}
+
+// A series ends where it is asked to, has what was turned away, and tells whoever has it only what is new.
+func TestASeriesInParts(t *testing.T) {
+	r := newRig(t)
+	r.twoVersions()
+	r.calls(20)
+	_, _ = r.asked("demand-hourly/versions/9", `{}`)
+	series := func(query string) (s wire.Series) {
+		t.Helper()
+		status, _, body := r.call("GET", "/api/v1/endpoints/demand-hourly/series?window=5m"+query, "")
+		if must(t, json.Unmarshal(body, &s)); status != 200 {
+			t.Fatalf("%d %s", status, body)
+		}
+		return s
+	}
+	requests := func(s wire.Series) (n uint64) {
+		for _, l := range s.Lanes {
+			for _, p := range l.Points {
+				n += p.Requests
+			}
+		}
+		return n
+	}
+	var whole wire.Series
+	await(t, "all of it", func() bool {
+		whole = series("")
+		return requests(whole) == 20 && len(whole.Refused) == 1
+	})
+	if whole.Refused[0].Count != 1 || len(whole.Splits) != 1 {
+		t.Errorf("%+v", whole)
+	}
+	at := func(d time.Duration) string { return url.QueryEscape(whole.To.Add(d).Format(time.RFC3339Nano)) }
+	if s := series("&after=" + at(time.Minute)); requests(s) != 0 || len(s.Splits) != 0 || s.StepMS != whole.StepMS {
+		t.Errorf("after all of it: %+v", s)
+	}
+	if s := series("&until=" + at(-4*time.Minute)); requests(s) != 0 || s.To.After(whole.To.Add(-3*time.Minute)) {
+		t.Errorf("until before all of it: %+v", s)
+	}
+	status, _, body := r.call("GET", "/api/v1/endpoints/demand-hourly/series?until=soon", "")
+	if status != 422 || !strings.Contains(string(body), `"until"`) {
+		t.Errorf("%d %s", status, body)
 	}
 }
