@@ -39,7 +39,7 @@ test: web/dist/index.html browser foreign
 
 # What takes longer: crowds, kills, whole days.
 soak: web/dist/index.html foreign
-	SOAK=1 FOREIGN=needed go test -timeout 60m -run 'Soak|ThroughADay' -v ./internal/... ./test
+	SOAK=1 FOREIGN=needed go test -timeout 240m -run 'Soak|ThroughADay' -v ./internal/... ./test
 
 .PHONY: browser foreign
 browser:

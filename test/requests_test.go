@@ -192,8 +192,9 @@ func TestTheTruthIsTold(t *testing.T) {
 	b.do("all signals", b.open("/endpoints/demand-hourly/signals?last=15+min"),
 		chromedp.WaitVisible(chromedp.CSS(`[data-chart="rate"]`)), sees("Turned away a second"), press("log"),
 		press("table"), sees("time, UTC"))
-	b.do("a span that nobody called in", write("From, UTC", "2026-01-01T00:00:00"), write("To, UTC", "2026-01-01T01:00:00"),
-		press("Look"), sees("Nobody has called in this time"), press("Back to the last 15 min"),
+	b.do("a span that nobody called in", write("From, UTC", "2026-01-01T00:00:00"),
+		write("To, UTC", "2026-01-01T01:00:00"), press("Look"), sees("Nobody has called in this time"),
+		press("Back to the last 15 min"),
 		chromedp.WaitVisible(chromedp.CSS(`[data-chart="rate"]`)))
 	b.do("what has moved", b.open("/endpoints/demand-hourly/drift?against=before"), sees("Has demand-hourly drifted?"),
 		sees("Nothing is known of the time that it is held against"))

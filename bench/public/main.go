@@ -173,7 +173,8 @@ func watched(rows []row, bins map[string]sketch.Bins, reference *sketch.Content)
 		w.Step(&watch.Set{}, s, usual, at)
 		for _, name := range slices.Sorted(maps.Keys(w.Stands)) {
 			if st := w.Stands[name]; st.State == watch.Firing && !before[name] {
-				fmt.Printf("%s, row %4d: %s fires: %s\n", rows[i+look-1].at.Format(time.DateOnly), i+look, name, st.Sentence)
+				fmt.Printf("%s, row %4d: %s fires: %s\n", rows[i+look-1].at.Format(time.DateOnly), i+look, name,
+					st.Sentence)
 			}
 		}
 		if s.Long != nil {

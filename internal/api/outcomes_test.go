@@ -3,12 +3,14 @@ package api_test
 import (
 	"fmt"
 	"math"
+	"strings"
 	"testing"
 	"time"
 
 	"innerladder/internal/client"
 	"innerladder/internal/core/outcome"
 	"innerladder/internal/core/request"
+	"innerladder/internal/core/watch"
 	"innerladder/internal/wire"
 )
 
@@ -159,5 +161,30 @@ func TestWhoTellsTheTruth(t *testing.T) {
 	if taken, err := author.TellOutcomes(ctx, "demand-hourly",
 		wire.NewOutcomes{Items: []outcome.Truth{truthOf(id, 1.0)}}); err != nil || taken.Pairs != 1 {
 		t.Errorf("%+v, %v", taken, err)
+	}
+}
+
+// A watch over how right predictions are fires when the truth comes that says that they are not.
+func TestTheTruthIsWatched(t *testing.T) {
+	r := newRig(t)
+	r.twoVersions()
+	_, err := r.runa.SetWatch(t.Context(), "demand-hourly",
+		watch.Rule{Signal: watch.MAE, Limit: watch.Limit{Value: 0.5, Given: true}}, "")
+	must(t, err)
+	await(t, "the first look", func() bool {
+		w, err := r.runa.Watches(t.Context(), "demand-hourly")
+		must(t, err)
+		return len(w.Items) > 1
+	})
+	var items []outcome.Truth
+	for x := range 30 {
+		items = append(items, truthOf(r.answeredWith(fmt.Sprint(x), 1), float64(x)+5))
+	}
+	r.tells(wire.NewOutcomes{Items: items})
+	if a := r.alertAbout("accuracy"); !strings.Contains(a.Sentence, "30 predictions of y were off by 5 on average") {
+		t.Errorf("%+v", a)
+	}
+	if s := r.state(); s != watch.Drifting {
+		t.Errorf("it is %s", s)
 	}
 }

@@ -86,7 +86,8 @@ func New(c Config) *App {
 	a.Traffic = traffic.New(a.Base, a.People, a.Registry, a.Secrets, c.Recorder, c.Router)
 	a.Observe = observe.New(a.Base, a.Registry, a.Traffic, c.Recorder, c.Signals, c.Router)
 	a.Requests = requests.New(a.Base, a.Traffic, c.Recorder, c.Signals, c.Requests, c.Unlocked.RequestIDs)
-	a.Outcomes = outcomes.New(a.Base, a.Registry, a.Traffic, c.Recorder, c.Signals, c.Requests, c.Unlocked.RequestIDs)
+	a.Outcomes = outcomes.New(a.Base, a.Registry, a.Traffic, a.Observe, c.Recorder, c.Signals, c.Requests,
+		c.Unlocked.RequestIDs)
 	a.Ladder = ladder.New(a.Base, a.People, a.Registry, a.Observe, c.Blobs, signer)
 	a.Rollouts = rollouts.New(a.Base, a.People, a.Registry, a.Traffic, a.Observe, a.Requests, a.Ladder)
 	a.Observe.OnFire(a.Rollouts.AnswerWatch)

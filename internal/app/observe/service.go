@@ -12,6 +12,7 @@ import (
 	"innerladder/internal/app/traffic"
 	"innerladder/internal/core/guard"
 	"innerladder/internal/core/health"
+	"innerladder/internal/core/outcome"
 	"innerladder/internal/core/seqtest"
 	"innerladder/internal/core/watch"
 	"innerladder/internal/jobs"
@@ -45,6 +46,9 @@ type Service struct {
 	watches   map[string]*watching
 	// lookups counts, in one round of the job, how often it was looked up what is usual.
 	lookups int
+	// truths are the outcomes of each endpoint that no look has taken yet.
+	truthsMu sync.Mutex
+	truths   map[string][]outcome.Pair
 	// respond does what a watch asks for beside an alert.
 	respond func(ctx context.Context, endpoint string, st watch.Stand) (did string, err error)
 	// said is what was said last of the signals.
@@ -58,6 +62,7 @@ func New(b *act.Base, registry *registry.Service, traffic *traffic.Service, rec 
 	return &Service{
 		Base: b, registry: registry, traffic: traffic, recorder: rec, signals: kept, router: router,
 		health: map[address]health.State{}, watched: map[string]guard.State{}, watches: map[string]*watching{},
+		truths: map[string][]outcome.Pair{},
 	}
 }
 

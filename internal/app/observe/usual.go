@@ -2,9 +2,11 @@ package observe
 
 import (
 	"context"
+	"math"
 	"time"
 
 	"innerladder/internal/app/act"
+	"innerladder/internal/core/outcome"
 	"innerladder/internal/core/request"
 	"innerladder/internal/core/sketch"
 	"innerladder/internal/core/traffic"
@@ -56,7 +58,9 @@ func (s *Service) usual(ctx context.Context, e *traffic.Endpoint, now time.Time)
 		then := now.Add(-week)
 		u.LastWeek = s.past(ctx, e.Name, then.Add(-12*time.Hour).Truncate(time.Hour), then.Add(12*time.Hour), then)
 	}
-	u.Dispersion = s.dispersion(ctx, e.Name, now)
+	if e.Watches.Sets(watch.RequestRate) {
+		u.Dispersion = s.dispersion(ctx, e.Name, now)
+	}
 	return u
 }
 
@@ -147,6 +151,35 @@ func earlier(a, b time.Time) time.Time {
 	return a
 }
 
+// mostTruths is how many outcomes of an endpoint wait for a look at most.
+const mostTruths = 20_000
+
+// Told hands outcomes to the watches of an endpoint.
+func (s *Service) Told(endpoint string, pairs []outcome.Pair) {
+	s.truthsMu.Lock()
+	defer s.truthsMu.Unlock()
+	if waiting := s.truths[endpoint]; len(waiting)+len(pairs) <= mostTruths {
+		s.truths[endpoint] = append(waiting, pairs...)
+	}
+}
+
+// truthsOf takes what was told of predictions of a version since the last look.
+func (s *Service) truthsOf(endpoint, version string) map[string]watch.Truths {
+	s.truthsMu.Lock()
+	pairs := s.truths[endpoint]
+	delete(s.truths, endpoint)
+	s.truthsMu.Unlock()
+	out := map[string]watch.Truths{}
+	for i := range pairs {
+		if p := &pairs[i]; p.Version == version && p.Lane != signals.Pinned {
+			t := out[p.Output]
+			t.Number, t.Errors = p.Number, append(t.Errors, math.Abs(p.Error()))
+			out[p.Output] = t
+		}
+	}
+	return out
+}
+
 // mainLately is what main did beside the trial that there is now, as far back as seconds are kept.
 func (s *Service) mainLately(e *traffic.Endpoint, now time.Time) *watch.Past {
 	p := &watch.Past{Latency: &sketch.Quantiles{}, PerSecond: -1}
@@ -195,6 +228,7 @@ func (s *Service) references(ctx context.Context, endpoint, version string, u *w
 	if err != nil || v.Signature == nil {
 		return
 	}
+	u.Metrics = v.Metrics
 	p, err := s.registry.Profile(ctx, act.BySelf(), v.Ref)
 	if err != nil || p == nil {
 		return

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"innerladder/internal/app/act"
+	"innerladder/internal/app/observe"
 	"innerladder/internal/app/registry"
 	"innerladder/internal/app/traffic"
 	"innerladder/internal/core/access"
@@ -41,6 +42,7 @@ type Service struct {
 	*act.Base
 	registry *registry.Service
 	traffic  *traffic.Service
+	observe  *observe.Service
 	recorder *recorder.Recorder
 	signals  *signals.Keeper
 	log      *requestlog.Log
@@ -48,10 +50,10 @@ type Service struct {
 }
 
 // New makes a service.
-func New(b *act.Base, r *registry.Service, t *traffic.Service, rec *recorder.Recorder, kept *signals.Keeper,
-	log *requestlog.Log, ids *coretraffic.RequestIDs,
+func New(b *act.Base, r *registry.Service, t *traffic.Service, o *observe.Service, rec *recorder.Recorder,
+	kept *signals.Keeper, log *requestlog.Log, ids *coretraffic.RequestIDs,
 ) *Service {
-	return &Service{Base: b, registry: r, traffic: t, recorder: rec, signals: kept, log: log, ids: ids}
+	return &Service{Base: b, registry: r, traffic: t, observe: o, recorder: rec, signals: kept, log: log, ids: ids}
 }
 
 // taking is one call with truths.
@@ -349,6 +351,7 @@ func (s *Service) keep(ctx context.Context, t *taking, in wire.NewOutcomes) (wir
 	// What became of a truth is the worst of what became of its pairs.
 	worst := map[int]outcome.Fate{}
 	order := outcome.Fates()
+	var fresh []outcome.Pair
 	for n, fate := range fates {
 		i := t.of[n]
 		if before, known := worst[i]; !known || slices.Index(order, fate) > slices.Index(order, before) {
@@ -356,8 +359,10 @@ func (s *Service) keep(ctx context.Context, t *taking, in wire.NewOutcomes) (wir
 		}
 		if fate == outcome.Joined || fate == outcome.Replaced {
 			t.out.Pairs++
+			fresh = append(fresh, t.pairs[n])
 		}
 	}
+	s.observe.Told(t.endpoint.Name, fresh)
 	for i := range in.Items {
 		item := &in.Items[i]
 		switch fate, known := worst[i]; {

@@ -102,6 +102,12 @@ func TestJoining(t *testing.T) {
 			false,
 			Wrong, 0, "is no number",
 		},
+		"beyond all bounds": {
+			one,
+			Truth{Values: map[string]any{"demand": "1e70"}},
+			false,
+			Wrong, 0, "too large",
+		},
 		"not finite": {
 			one,
 			Truth{Values: map[string]any{"demand": math.Inf(1)}},

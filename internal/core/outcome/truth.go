@@ -149,12 +149,18 @@ func (p *Pair) fill(predicted, truth any, classes bool) (why string) {
 		y, err = strconv.ParseFloat(strings.TrimSpace(text), 64)
 		is = err == nil
 	}
-	if !is || math.IsNaN(y) || math.IsInf(y, 0) || math.IsNaN(x) || math.IsInf(x, 0) {
+	if is && !(math.Abs(x) < largest && math.Abs(y) < largest) {
+		return fmt.Sprintf("%.60q or its prediction is too large, or not finite", fmt.Sprint(truth))
+	}
+	if !is {
 		return fmt.Sprintf("%.60q is no number, and %s is one", fmt.Sprint(truth), p.Output)
 	}
 	p.Number, p.Predicted, p.Truth = true, x, y
 	return ""
 }
+
+// largest bounds numbers, so that the fourth powers of errors can be added up.
+const largest = 1e60
 
 // longestClass is how long the name of a class may be.
 const longestClass = 200

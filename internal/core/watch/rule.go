@@ -55,10 +55,11 @@ const (
 )
 
 // Enum lists them for the document of the API.
-func (Versus) Enum() []any { return []any{Yesterday, LastWeek, Main} }
+func (Versus) Enum() []any { return []any{Yesterday, LastWeek, Main, Registered} }
 
 var versusInWords = map[Versus]string{
 	Yesterday: "what it was in the day before", LastWeek: "what it was a week ago", Main: "what it is of main",
+	Registered: "what it was at registration",
 }
 
 // Signals that people can have watched beside those that are watched as usual.
@@ -77,16 +78,21 @@ var quantiles = map[string]float64{
 // watchable are the signals that rules can be about, in the order in which they are told.
 var watchable = []string{
 	ErrorRate, TimeoutRate, CallerErrorRate, FallbackRate, RefusalRate, SlowRate, latency + "p50", latency + "p90",
-	latency + "p95", latency + "p99", RequestRate, MissingRate, OutOfRangeRate, FeatureDrift, PredictionDrift,
+	latency + "p95", latency + "p99", RequestRate, MissingRate, OutOfRangeRate, FeatureDrift, PredictionDrift, MAE,
+	Accuracy,
 }
 
 // ofColumns are those of single columns, and of all columns when none is named.
-var ofColumns = []string{MissingRate, OutOfRangeRate, FeatureDrift, PredictionDrift}
+var ofColumns = []string{MissingRate, OutOfRangeRate, FeatureDrift, PredictionDrift, MAE, Accuracy}
+
+// ofLeast are those whose limit is what is wanted at least.
+var ofLeast = []string{RequestRate, Accuracy}
 
 // ofVersions are those that a version is to blame for, so that it can help to hold or to go back.
 var ofVersions = func(signal string) bool {
 	_, latency := quantiles[signal]
-	return latency || slices.Contains([]string{ErrorRate, TimeoutRate, SlowRate, PredictionDrift}, signal)
+	return latency ||
+		slices.Contains([]string{ErrorRate, TimeoutRate, SlowRate, PredictionDrift, MAE, Accuracy}, signal)
 }
 
 // ofLanes are those that the lanes of main and trial have each.
@@ -95,7 +101,13 @@ var ofLanes = func(signal string) bool {
 	return latency || slices.Contains([]string{ErrorRate, TimeoutRate, CallerErrorRate}, signal)
 }
 
-func list(all []string) string { return strings.Join(all, ", ") }
+func list[T ~string](all []T) string {
+	out := make([]string, len(all))
+	for i, x := range all {
+		out[i] = string(x)
+	}
+	return strings.Join(out, ", ")
+}
 
 // Watchable is a signal that rules can be about, and what they can say of it.
 type Watchable struct {
@@ -126,6 +138,8 @@ func versusOf(signal string) []Versus {
 	switch {
 	case strings.HasSuffix(signal, "_drift") || signal == SlowRate:
 		return []Versus{}
+	case signal == MAE || signal == Accuracy:
+		return []Versus{Registered}
 	case ofLanes(signal):
 		return []Versus{Yesterday, LastWeek, Main}
 	}
@@ -147,7 +161,7 @@ func unitOf(signal string) Unit {
 	switch _, is := quantiles[signal]; {
 	case is:
 		return Time
-	case signal == RequestRate || strings.HasSuffix(signal, "_drift"):
+	case signal == RequestRate || signal == MAE || strings.HasSuffix(signal, "_drift"):
 		return Plain
 	}
 	return PerCent
@@ -245,15 +259,15 @@ func (s *Set) rule(signal, column string) (r Rule, ok bool) {
 func (s *Set) Effective() (out []Rule) {
 	out = slices.Clone(s.Watches)
 	for _, u := range Usually() {
-		if !s.has(u.Signal) {
+		if !s.Sets(u.Signal) {
 			out = append(out, u)
 		}
 	}
 	return out
 }
 
-// has reports whether a rule of a name was set.
-func (s *Set) has(name string) bool {
+// Sets reports whether a rule of a name was set.
+func (s *Set) Sets(name string) bool {
 	return slices.ContainsFunc(s.Watches, func(r Rule) bool { return r.Name() == name })
 }
 
@@ -354,12 +368,13 @@ func (r Rule) checkLimit(at, signal string) error {
 	case unit == PerCent && r.Limit.Value > 1:
 		return bad(at+"limit", "give from 0 to 100 %", "the limit is %s", r.Limit)
 	case r.Versus != "" && versusInWords[r.Versus] == "":
-		return bad(at+"versus", "use yesterday, last_week or main", "%q is nothing to be held against", r.Versus)
+		return bad(at+"versus", "use yesterday, last_week, main or registered", "%q is nothing to be held against",
+			r.Versus)
 	case r.Versus != "" && len(versusOf(signal)) == 0:
 		return bad(at+"versus", "give a limit alone", "%s is held against its %s", signal,
 			map[bool]string{true: "day before", false: "reference profile"}[signal == SlowRate])
 	case r.Versus != "" && !slices.Contains(versusOf(signal), r.Versus):
-		return bad(at+"versus", "use yesterday or last_week", "%s is not told apart by lane", signal)
+		return bad(at+"versus", "use "+list(versusOf(signal)), "%s cannot be held against %s", signal, r.Versus)
 	case r.Versus != "" && !(r.Times > 0 && r.Times <= 1000):
 		return bad(at+"times", "say how many times what "+string(r.Versus)+" was is allowed, such as 2",
 			"times is %v", r.Times)
@@ -387,7 +402,8 @@ func (r Rule) String() string {
 		b.WriteString(" of the trial")
 	}
 	beyond := " is above "
-	if r.Signal == RequestRate {
+	signal, _ := Parts(r.Signal)
+	if slices.Contains(ofLeast, signal) {
 		beyond = " is below "
 	}
 	b.WriteString(beyond)
@@ -401,7 +417,11 @@ func (r Rule) String() string {
 		if r.Limit.Given {
 			b.WriteString(", and" + strings.TrimPrefix(beyond, " is"))
 		}
-		fmt.Fprintf(&b, "%v times %s", r.Times, versusInWords[r.Versus])
+		if signal == Accuracy { // more than 1 times what is right makes no sense
+			fmt.Fprintf(&b, "what makes %v times as many wrong as at registration", r.Times)
+		} else {
+			fmt.Fprintf(&b, "%v times %s", r.Times, versusInWords[r.Versus])
+		}
 	}
 	if r.Least > 0 {
 		fmt.Fprintf(&b, ", after %d requests", r.Least)

@@ -392,3 +392,76 @@ func TestSternerWatchOfTheSameAlert(t *testing.T) {
 		t.Errorf("%+v", c)
 	}
 }
+
+// Predictions that are worse than at registration, or than a limit, are told; as good ones never are.
+func TestRulesOfAccuracy(t *testing.T) {
+	r := rand.New(rand.NewPCG(21, 22))
+	numbers := func(scale float64) func(int, *Seen) {
+		return func(_ int, s *Seen) {
+			errors := make([]float64, 20)
+			for i := range errors {
+				errors[i] = scale * 0.1 * r.ExpFloat64() // 0.1 on average
+			}
+			s.Truths = map[string]Truths{"demand": {Number: true, Errors: errors}}
+		}
+	}
+	classes := func(share float64) func(int, *Seen) {
+		return func(_ int, s *Seen) {
+			errors := make([]float64, 20)
+			for i := range errors {
+				if r.Float64() < share {
+					errors[i] = 1
+				}
+			}
+			s.Truths = map[string]Truths{"fault": {Errors: errors}}
+		}
+	}
+	registered := Usual{Metrics: map[string]float64{MAE: 0.1, Accuracy: 0.9}}
+	mae := Rule{Signal: MAE, Versus: Registered, Times: 1.2}
+	fires(t, map[string]play{
+		"worse than registered": {
+			Rule{Signal: "mae.demand", Versus: Registered, Times: 1.2},
+			numbers(1.6), registered, "demand were off by 0.1",
+		},
+		"worse than a limit": {
+			Rule{Signal: "mae.demand", Limit: limit(t, "0.05")},
+			numbers(1),
+			Usual{},
+			"0.05 is allowed",
+		},
+		"as good as is allowed": {
+			Rule{Signal: "mae.demand", Versus: Registered, Times: 1.2},
+			numbers(1.2), registered, "",
+		},
+		"of another output":      {Rule{Signal: "mae.heat", Limit: limit(t, "0.05")}, numbers(1), Usual{}, ""},
+		"nothing was registered": {Rule{Signal: "mae.demand", Versus: Registered, Times: 2}, numbers(9), Usual{}, ""},
+		"classes that are wrong": {
+			Rule{Signal: "accuracy.fault", Limit: limit(t, "90 %")},
+			classes(0.2),
+			Usual{},
+			"% of ",
+		},
+		"as right as is wanted": {Rule{Signal: "accuracy.fault", Limit: limit(t, "90 %")}, classes(0.1), Usual{}, ""},
+		"more wrong than registered": {
+			Rule{Signal: "accuracy.fault", Versus: Registered, Times: 1.5},
+			classes(0.3), registered, "predictions of fault were wrong",
+		},
+	})
+	// A rule without an output is of all of them, in an alert of their own.
+	var w Watched
+	changes := played(&w, &Set{Watches: []Rule{mae}}, 100, &registered, begin, numbers(2))
+	if len(changes) != 1 || changes[0].Group != "accuracy" || changes[0].Fires[0].Signal != "mae.demand" {
+		t.Errorf("%+v", changes)
+	}
+	for want, r := range map[string]Rule{
+		"Tell when mae is above 1.2 times what it was at registration.": mae,
+		"Tell when accuracy is below 90 %.":                             {Signal: Accuracy, Limit: Percent(90)},
+		"Tell when accuracy is below what makes 2 times as many wrong as at registration.": {
+			Signal: Accuracy, Versus: Registered, Times: 2,
+		},
+	} {
+		if r.String() != want || r.CheckAlone() != nil {
+			t.Errorf("%s, %v", r, r.CheckAlone())
+		}
+	}
+}

@@ -48,7 +48,7 @@ func (w *Watched) State(k Known) EndpointState {
 		return Failing
 	case w.Is(RefusalRate, CallerErrorRate):
 		return Refusing
-	case w.Is(FeatureDrift, PredictionDrift, MissingRate, OutOfRangeRate):
+	case w.Is(FeatureDrift, PredictionDrift, MissingRate, OutOfRangeRate, MAE, Accuracy):
 		return Drifting
 	case !k.Called || w.Is(RequestRate):
 		return NoTraffic

@@ -313,8 +313,12 @@ func (s Stand) says(l Look, now time.Time) string {
 		return s.Sentence // nothing came that could be judged
 	}
 	in := span.Rounded(max(Every, now.Sub(s.Began)))
-	if signal, _ := Parts(s.Signal); signal == RequestRate {
+	switch signal, _ := Parts(s.Signal); signal {
+	case RequestRate:
 		return fmt.Sprintf("%.0f of %.0f %s, in %s.", max(0, s.Bad), s.Seen, l.What, in)
+	case MAE:
+		return fmt.Sprintf("%.0f predictions of %s were off by %.4g on average, as the truth says that came in %s; "+
+			"%.4g is allowed.", s.Seen, l.What, s.Rate, in, s.Allowed)
 	}
 	return fmt.Sprintf("%s %% of %.0f %s in %s; %s %% are allowed.", share(s.Rate), s.Seen, l.What, in,
 		share(s.Allowed))

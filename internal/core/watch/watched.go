@@ -38,7 +38,9 @@ type Usual struct {
 	// Dispersion is the variance of the requests per minute by their mean; 0 where it is not known.
 	Dispersion float64
 	// Quietest are the hours of the last week.
-	Quietest        Quietest
+	Quietest Quietest
+	// Metrics are those that main was registered with.
+	Metrics         map[string]float64
 	Inputs, Outputs map[string]*sketch.Column
 }
 
@@ -64,6 +66,8 @@ type Seen struct {
 	// too little.
 	Long      *sketch.Content
 	LongFresh uint64
+	// Truths are of the predictions of main whose truth came, by output.
+	Truths map[string]Truths
 }
 
 // Looks are what is looked at, by the name of the watch.
@@ -89,6 +93,7 @@ func (w *Watched) Looks(set *Set, s *Seen, u *Usual) (out []Look) {
 		}
 	}
 	out = append(out, w.ofColumns(set, s, u)...)
+	out = append(out, w.ofTruths(set, s, u)...)
 	if s.Long != nil {
 		out = append(out, w.distributions(set, FeatureDrift, s, s.Long.Inputs, u.Inputs)...)
 		out = append(out, w.distributions(set, PredictionDrift, s, s.Long.Outputs, u.Outputs)...)
@@ -213,7 +218,7 @@ func (w *Watched) Step(set *Set, s *Seen, u *Usual, now time.Time) []Change {
 			turned = append(turned, st)
 		}
 	}
-	if !set.has(RequestRate) {
+	if !set.Sets(RequestRate) {
 		silent := silence(w.Stands[RequestRate], s.Silent, u.Quietest, now)
 		if was := w.Stands[RequestRate].State; silent.State == Firing && was != Firing {
 			turned = append(turned, silent)
@@ -236,7 +241,7 @@ func (w *Watched) forget(set *Set) {
 			_, ok := set.rule(signal, column)
 			return !ok
 		case name == RequestRate:
-			return set.has(name) && !wanted[name]
+			return set.Sets(name) && !wanted[name]
 		}
 		return !wanted[name]
 	})
@@ -260,6 +265,8 @@ func Group(name string) string {
 		return "inputs"
 	case PredictionDrift:
 		return "predictions"
+	case MAE, Accuracy:
+		return "accuracy"
 	}
 	return name
 }

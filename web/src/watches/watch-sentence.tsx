@@ -17,6 +17,7 @@ const versus: Record<string, string> = {
   yesterday: 'what it was in the day before',
   last_week: 'what it was a week ago',
   main: 'what it is of main now (of the trial lane)',
+  registered: 'what it was at registration',
 }
 
 /** A watch as a sentence that is filled in. */
@@ -82,7 +83,7 @@ export function WatchSentence({ of, rule, done }: { of: Watches; rule?: Rule; do
         )}
         {!off && (
           <>
-            is {signal === 'request_rate' ? 'below' : 'above'}
+            is {signal === 'request_rate' || signal === 'accuracy' ? 'below' : 'above'}
             <Blank label="Limit" value={limit} onChange={setLimit} hint={hints[can?.unit ?? '']} />
             {mayVersus.length > 1 && (
               <>
