@@ -112,7 +112,7 @@ func TestJoining(t *testing.T) {
 			one,
 			Truth{Values: map[string]any{"demand": math.Inf(1)}},
 			false,
-			Wrong, 0, "is no number",
+			Wrong, 0, "not finite",
 		},
 		"missing": {
 			one,
