@@ -2,11 +2,13 @@ import { CircleCheck, DatabaseZap, Eye, OctagonX, PlugZap } from 'lucide-react'
 import { useState } from 'react'
 
 import type { Alert } from '../api/client'
-import { useAlerts, useHandleAlert } from '../api/queries'
+import { useAlerts, useEndpoint, useHandleAlert } from '../api/queries'
 import { ActivityFold } from '../activity/activity-list'
 import { useMay } from '../api/people'
+import { BackSheet } from '../endpoints/go-back'
 import { words } from '../ui/format'
 import { Switchboard } from '../ui/overlays'
+import { AlertPicture } from './alert-picture'
 import { MuteSheet } from '../watches/mute-form'
 import { Ago, Button, Empty, inputLook, Loaded, PageHead, Panel, Problem, Ref, Tag, To } from '../ui/parts'
 
@@ -43,6 +45,13 @@ export function AlertsPage() {
       </Loaded>
     </>
   )
+}
+
+/** The way back from the split in force, for whoever may take it. */
+function WayBack({ endpoint, project }: { endpoint: string; project: string }) {
+  const may = useMay('route', project)
+  const e = useEndpoint(endpoint).data
+  return may && e?.split && e.split.number > 1 ? <BackSheet endpoint={e} /> : null
 }
 
 const tones = { open: 'bad', acknowledged: 'trial', resolved: 'main' } as const
@@ -98,6 +107,7 @@ function AlertCard({ alert: a }: { alert: Alert }) {
         )}
         {a.owner && `Its owner is ${a.owner}.`}
       </p>
+      {a.state !== 'resolved' && <AlertPicture alert={a} />}
       {a.handled_at && (
         <p className="text-ink-2 mt-1.5">
           {a.state} by {a.handled_by}, <Ago at={a.handled_at} />
@@ -122,6 +132,7 @@ function AlertCard({ alert: a }: { alert: Alert }) {
             <CircleCheck size={14} /> Resolve
           </Button>
           {a.kind === 'watch_fired' && <MuteSheet endpoint={a.endpoint} subjects={[a.subject, 'all']} />}
+          {a.kind === 'watch_fired' && <WayBack endpoint={a.endpoint} project={a.project} />}
         </form>
       )}
       {handle.error && (
