@@ -65,8 +65,8 @@ func TestTheTruthComesLater(t *testing.T) {
 		v.Coverage != 1 || v.Measures[0].Name != "mae" || v.Measures[0].Value != 0.5 || v.Measures[2].Value != -0.5 {
 		t.Fatalf("%+v", a)
 	}
-	// rmse is 0.4 at registration, and surely 0.5 now: every row is off by as much.
-	if m := a.Items[0].Measures[1]; m.Name != "rmse" || *m.Registered != 0.4 || m.Verdict != "worse" {
+	// It was 0.4 at registration; five rows are too few to say that it is worse.
+	if m := a.Items[0].Measures[1]; m.Name != "rmse" || *m.Registered != 0.4 || m.Verdict != "" {
 		t.Errorf("%+v", m)
 	}
 	replaced := r.tells(wire.NewOutcomes{Items: []outcome.Truth{truthOf(ids[1], 11.0)}, Replace: true})

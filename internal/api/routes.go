@@ -28,7 +28,7 @@ type (
 		Endpoint string `uri:"endpoint" path:"endpoint" json:"-"`
 	}
 	matchIn struct {
-		IfMatch string `header:"If-Match" json:"-" description:"the ETag it was decided on; refused with 412 when it is another by now"`
+		IfMatch string `header:"If-Match" json:"-" description:"the ETag it was decided on"`
 	}
 	windowIn struct {
 		Window string `query:"window" json:"-" description:"how far back, such as 10m; 15m when not given"`

@@ -16,7 +16,7 @@ func timeOperations() []operation {
 				endpointIn
 				windowIn
 				Until string `query:"until" description:"when the window ends, RFC 3339; now when not given"`
-				After string `query:"after" description:"only the steps from the one on that this moment is in, RFC 3339"`
+				After string `query:"after" description:"only steps from the one that this moment is in, RFC 3339"`
 			},
 			) (wire.Series, error) {
 				q := observe.SeriesQuestion{Endpoint: in.Endpoint}

@@ -86,7 +86,13 @@ func tellOutcomes(c *call) func(context.Context) error {
 		if err == nil && t.left != "" {
 			err = writeLeft(t.left, taken.Left)
 		}
-		return c.show(taken, err, func() { printTaken(c.Out, taken, t.left) })
+		if err := c.show(taken, err, func() { printTaken(c.Out, taken, t.left) }); err != nil {
+			return err
+		}
+		if len(taken.Left) > 0 && taken.Pairs+taken.Fates[outcome.Again] == 0 {
+			return errors.New("not one truth was joined")
+		}
+		return nil
 	}
 }
 
@@ -171,13 +177,24 @@ func (c *call) tellFile(ctx context.Context, t *truths) (all wire.OutcomesTaken,
 		some = append(some, truth)
 		return nil
 	})
-	return all, errors.Join(err, send())
+	err = errors.Join(err, send())
+	slices.SortStableFunc(all.Left, func(a, b wire.OutcomeLeft) int { return a.Line - b.Line })
+	return all, err
 }
 
 // truth reads a row of a file, or says why it is none.
 func (t *truths) truth(line int, values map[string]any) (out outcome.Truth, why string) {
 	out = outcome.Truth{Line: line, Values: map[string]any{}}
-	for output, column := range t.columns {
+	columns := t.columns
+	if len(columns) == 0 { // nobody knows the outputs: all that says nothing else
+		columns = map[string]string{}
+		for name := range values {
+			if name != t.request && name != t.row && name != t.time && !slices.Contains(t.keys, name) {
+				columns[name] = name
+			}
+		}
+	}
+	for output, column := range columns {
 		if v, there := values[column]; there {
 			out.Values[output] = v
 		}

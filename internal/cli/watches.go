@@ -166,7 +166,7 @@ func checkWatches(c *call) func(context.Context) error {
 			return wrongUse("%s: %v", c.args[0], err)
 		}
 		return c.show(s, nil, func() {
-			fmt.Fprintf(c.Out, "%s can be followed: %d watches\n", c.args[0], len(s.Watches))
+			fmt.Fprintf(c.Out, "%s can be followed\n", c.args[0])
 			printRules(c.Out, wire.Watches{Set: s})
 		})
 	}

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 )
 
 // What programs read: the members that pipelines rely on, of the commands that they use.
@@ -206,23 +207,41 @@ func TestRequestsInWords(t *testing.T) {
 	h.plays("traffic")
 	h.twoServers()
 	h.plays("requests")
-	asked := func(path, outdoor string) string {
-		t.Helper()
-		res, err := http.Post(h.words["gateway"]+"/v2/models/"+path+"/infer", "application/json", strings.NewReader(
-			`{"inputs":[{"name":"outdoor_c","shape":[1],"datatype":"FP64","data":[`+outdoor+
-				`]},{"name":"mix","shape":[1],"datatype":"BYTES","data":["harbour"]}]}`))
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer res.Body.Close()
-		_, _ = io.Copy(io.Discard, res.Body)
-		return res.Header.Get("Inner-Ladder-Request")
-	}
-	h.words["mild"], h.words["cold"] = asked("demand-hourly", "4"), asked("demand-hourly", "-12")
-	h.words["gone"] = asked("demand-hourly/versions/9", "1")
-	h.words["stray"] = asked("demand-houly", "1")
+	h.words["mild"], h.words["cold"] = h.asked("demand-hourly", "4"), h.asked("demand-hourly", "-12")
+	h.words["gone"] = h.asked("demand-hourly/versions/9", "1")
+	h.words["stray"] = h.asked("demand-houly", "1")
 	h.awaits("sif", "requests", h.words["stray"])
 	h.awaits("runa", "refusals demand-hourly", "endpoint.no_such_lane")
 	h.plays("requests-2")
 	h.awaits("runa", "watches demand-hourly", "error_rate")
+}
+
+// asked calls an endpoint once, and gives the id of the request.
+func (h *house) asked(path, outdoor string) string {
+	h.t.Helper()
+	res, err := http.Post(h.words["gateway"]+"/v2/models/"+path+"/infer", "application/json", strings.NewReader(
+		`{"inputs":[{"name":"outdoor_c","shape":[1],"datatype":"FP64","data":[`+outdoor+
+			`]},{"name":"mix","shape":[1],"datatype":"BYTES","data":["harbour"]}]}`))
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	defer res.Body.Close()
+	_, _ = io.Copy(io.Discard, res.Body)
+	return res.Header.Get("Inner-Ladder-Request")
+}
+
+// Saying what is watched, telling what was true, and looking at how right it was and what has moved.
+func TestJudgingInWords(t *testing.T) {
+	h := openHouse(t)
+	h.plays("traffic")
+	h.twoServers()
+	h.plays("requests")
+	h.words["mild"], h.words["cold"] = h.asked("demand-hourly", "4"), h.asked("demand-hourly", "-12")
+	h.file("truth.csv", "request,demand_mw\n"+h.words["mild"]+",1.5\n"+h.words["cold"]+",3.5\nnobody,1\n,2\n")
+	h.file("keys.jsonl", `{"outdoor_c":4,"when":"`+time.Now().UTC().Format(time.RFC3339)+`","metered":2.0}`+"\n"+
+		`{"outdoor_c":4,"when":"soon","metered":2.0}`+"\n")
+	h.file("watches.yaml", "owner: the desk\nwatches:\n  - signal: error_rate\n    limit: 2 %\n    then: hold\n")
+	h.file("wrong.yaml", "watches:\n  - signal: error_rate\n    limit: 200ms\n")
+	h.awaits("runa", "request "+h.words["cold"], "heat-demand@1")
+	h.plays("judged")
 }

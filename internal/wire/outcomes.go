@@ -66,7 +66,7 @@ type AccuracyMeasure struct {
 	// LowerIsBetter says which way it is better.
 	LowerIsBetter bool     `json:"lower_is_better"`
 	Registered    *float64 `json:"registered,omitempty" description:"measured by a report, else as claimed"`
-	Verdict       string   `json:"verdict,omitempty" enum:"better,worse,not enough to tell" description:"than registered"`
+	Verdict       string   `json:"verdict,omitempty" enum:"better,worse,not enough to tell"`
 }
 
 // AccuracyPoint is a step of time.

@@ -19,7 +19,7 @@ type Truth struct {
 	Line int `json:"line,omitempty" description:"where it stood, from 1; reported back"`
 	// Request is the id of the request; or else Keys are values of input columns, and At is when it was asked.
 	Request string            `json:"request,omitempty" description:"what the header Inner-Ladder-Request said"`
-	Keys    map[string]string `json:"keys,omitempty" description:"values of inputs that say which request, without an id"`
+	Keys    map[string]string `json:"keys,omitempty" description:"values of inputs that say which request it was"`
 	At      *time.Time        `json:"at,omitempty" description:"when it was asked, where there is no id"`
 	// Row is which row of the request it is of; without it the request has one row.
 	Row *int `json:"row,omitempty" minimum:"0" description:"which row of the request, from 0; where it has several"`

@@ -18,7 +18,7 @@ const shades = ['var(--main)', 'var(--ink-3)', 'var(--ink-2)', 'var(--line-stron
 const lanes = (series: Series) => series.lanes.filter((l) => l.lane !== 'pinned')
 const idOf = (l: { lane: string; version: string }) => `${l.lane} ${l.version}`
 
-/** The lines of a series: one for each version, drawn as main (solid), trial (dashed) or shadow (dotted) at the time. */
+/** The lines of a series: one for each version, as main (solid), trial (dashed) or shadow (dotted) at the time. */
 export function linesOf(series: Series, drawn: Drawn, main: string): SeriesLine[] {
   if (drawn === 'refused') return [{ id: 'refused', name: 'turned away', stroke: 'var(--bad)' }]
   const others = lanes(series).filter((l) => l.lane === 'main' && l.version !== main)
@@ -34,7 +34,7 @@ export function linesOf(series: Series, drawn: Drawn, main: string): SeriesLine[
 /** A step of time, which ended at t, with the value of each line that has one. */
 export type SeriesRow = Record<string, number> & { t: number }
 
-/** One row for each step at the moment it ended, so that an effect never stands before its cause; a missing step is a gap. */
+/** One row for each step at the moment it ended: no effect stands before its cause; a missing step is a gap. */
 export function rowsOf(series: Series, drawn: Drawn): SeriesRow[] {
   const byTime = new Map<number, SeriesRow>()
   // What came before the first request says nothing and only squeezes the rest.
