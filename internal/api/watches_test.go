@@ -225,4 +225,17 @@ func TestAWatchThatHolds(t *testing.T) {
 	if a := r.alertAbout("error_rate versus main"); !strings.Contains(a.Sentence, o.ID+" is held.") {
 		t.Errorf("%+v", a)
 	}
+	// Another rule begins anew, and goes back.
+	_, err = r.runa.SetWatch(ctx, "demand-hourly",
+		watch.Rule{Signal: watch.ErrorRate, Versus: watch.Main, Times: 3, Then: guard.RollBack}, "enough of it")
+	must(t, err)
+	ended := r.until(o.ID, "it is not ended", over)
+	if last := ended.Decisions[len(ended.Decisions)-1]; ended.Phase != rollout.Ended ||
+		!strings.Contains(last.Sentence(), "The watch error_rate versus main fired") {
+		t.Errorf("%s: %s", ended.Phase, last.Sentence())
+	}
+	e, err := r.runa.Endpoint(ctx, "demand-hourly")
+	if err != nil || len(e.Split.Lanes) != 1 || e.Split.Main().Version != "heat-demand@1" {
+		t.Errorf("%+v, %v", e.Split, err)
+	}
 }
