@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -134,8 +135,8 @@ const (
 
 // Check says whether an endpoint can be watched so. Its errors name the field as a path, such as watches[1].limit.
 func (s *Set) Check() error {
-	if len(s.Owner) > longestText || strings.ContainsAny(s.Owner, "\n\r") {
-		return bad("owner", "give the name of a person or a team", "the owner has %d bytes", len(s.Owner))
+	if len(s.Owner) > longestText || strings.ContainsFunc(s.Owner, hidden) {
+		return bad("owner", "give the name of a person or a team", "%.60q is no name", s.Owner)
 	}
 	if s.Runbook != "" && (!address.MatchString(s.Runbook) || len(s.Runbook) > 2000) {
 		return bad("runbook", "give an address that begins with https:// or http://", "%.100q is no address", s.Runbook)
@@ -157,6 +158,9 @@ func (s *Set) Check() error {
 	return nil
 }
 
+// hidden reports whether a character cannot be seen, or turns the text around.
+func hidden(c rune) bool { return !strconv.IsPrint(c) }
+
 // CheckAlone says whether a rule by itself can be followed.
 func (r Rule) CheckAlone() error { return r.check("") }
 
@@ -176,6 +180,10 @@ func (r Rule) check(at string) error {
 		return bad(at+"signal", "name a column behind the dot, or leave the dot out", "%q names no column", r.Signal)
 	case column != "" && !slices.Contains(ofColumns, signal):
 		return bad(at+"signal", "leave the column out", "%s is not of a column", signal)
+	case strings.ContainsFunc(r.Signal, hidden):
+		return bad(at+"signal", "name the column in letters that can be seen", "%.80q has others", r.Signal)
+	case strings.ContainsFunc(strings.ReplaceAll(r.About, "\n", ""), hidden):
+		return bad(at+"about", "write it in letters that can be seen", "%.80q has others", r.About)
 	case len(r.About) > longestText:
 		return bad(at+"about", fmt.Sprintf("use at most %d bytes", longestText), "it has %d bytes", len(r.About))
 	case r.Off && r != (Rule{Signal: r.Signal, Versus: r.Versus, Off: true, About: r.About}):

@@ -106,6 +106,8 @@ func TestRulesThatCannotBeFollowed(t *testing.T) {
 		"then weep":          with(func(r *Rule) { r.Then = "weep" }),
 		"then of the inputs": {Signal: MissingRate, Limit: Percent(1), Then: guard.RollBack},
 		"off with a limit":   with(func(r *Rule) { r.Off = true }),
+		"signal that hides":  {Signal: "missing_rate.wi\u202end", Limit: Percent(1)},
+		"about a bell":       with(func(r *Rule) { r.About = "ring\a" }),
 		"about everything":   with(func(r *Rule) { r.About = strings.Repeat("x", 301) }),
 	} {
 		err := r.CheckAlone()
