@@ -188,7 +188,7 @@ func (s *Service) byID(ctx context.Context, t *taking, i int, item *outcome.Trut
 	}
 	k, err := s.log.Find(ctx, t.endpoint.ID, id, at)
 	switch {
-	case errors.Is(err, requestlog.ErrNone) && (t.oldest.IsZero() || at.Before(t.oldest)):
+	case errors.Is(err, requestlog.ErrNone) && at.Before(t.oldest): // never where nothing is kept yet
 		t.left(item, outcome.Late, "request %s was answered at %s; the log goes back to %s", id,
 			at.UTC().Format(time.RFC3339), day(t.oldest))
 	case errors.Is(err, requestlog.ErrNone):
@@ -201,12 +201,7 @@ func (s *Service) byID(ctx context.Context, t *taking, i int, item *outcome.Trut
 	return nil
 }
 
-func day(t time.Time) string {
-	if t.IsZero() {
-		return "nothing"
-	}
-	return t.UTC().Format(time.DateOnly)
-}
+func day(t time.Time) string { return t.UTC().Format(time.DateOnly) }
 
 // wanted are truths that are found by keys.
 type wanted struct {
@@ -220,7 +215,7 @@ func (s *Service) byKeys(ctx context.Context, t *taking, items map[int]*outcome.
 	var from, to time.Time
 	var forms []wanted
 	for i, item := range items {
-		if at := item.At.UTC(); at.Add(within).Before(t.oldest) || t.oldest.IsZero() {
+		if at := item.At.UTC(); at.Add(within).Before(t.oldest) {
 			t.left(item, outcome.Late, "it is of %s; the log goes back to %s", at.Format(time.RFC3339), day(t.oldest))
 			delete(items, i)
 			continue
