@@ -109,6 +109,15 @@ func overwrite(field, text string) browser.Action {
 	return chromedp.Steps(chromedp.WaitVisible(chromedp.CSS(field)), all, browser.Type(chromedp.CSS(field), text))
 }
 
+// value is what stands in the field with a label.
+func (b *tab) value(label string) string {
+	b.t.Helper()
+	field := fmt.Sprintf(`[aria-label=%q]`, label)
+	text, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](fmt.Sprintf("document.querySelector(%q).value", field)))
+	must(b.t, err)
+	return text
+}
+
 func TestSigningInToTheConsole(t *testing.T) {
 	h := open(t)
 	b := look(t, h)

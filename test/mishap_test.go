@@ -3,10 +3,12 @@ package test
 import (
 	"bytes"
 	"crypto/sha256"
+	"database/sql"
 	"encoding/hex"
 	"encoding/json"
 	"net/http"
 	"os/exec"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"sync"
@@ -101,6 +103,17 @@ func TestAModelServerThatDies(t *testing.T) {
 	})
 }
 
+// written is how many requests stand in the file of signals, as it is found after a kill.
+func (h *house) written() (n int64) {
+	h.t.Helper()
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(h.data, "signals.db")+"?mode=ro&_pragma=busy_timeout(10000)")
+	must(h.t, err)
+	defer db.Close()
+	sum := db.QueryRowContext(h.t.Context(), `SELECT coalesce(sum(requests), 0) FROM traffic WHERE level = 0`)
+	must(h.t, sum.Scan(&n))
+	return n
+}
+
 // The watching of a trial goes on after the service was killed: what it knew is kept,
 // and it still rolls back.
 func TestWatchingGoesOnAfterAKill(t *testing.T) {
@@ -117,8 +130,8 @@ func TestWatchingGoesOnAfterAKill(t *testing.T) {
 	h.more(300)
 	stop()
 	// On a busy machine a second's worth takes longer than a second to come and to be written. All but the last fifty
-	// are long written here.
-	time.Sleep(3 * time.Second)
+	// are written here.
+	await(t, "what was asked to be written", 10*time.Second, func() bool { return h.written() == h.ended.Load() })
 	_, stop = h.steadily(100)
 	h.more(50)
 	stop()

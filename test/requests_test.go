@@ -193,9 +193,15 @@ func TestTheTruthIsTold(t *testing.T) {
 	b.do("all signals", b.open("/endpoints/demand-hourly/signals?last=15+min"),
 		chromedp.WaitVisible(chromedp.CSS(`[data-chart="rate"]`)), sees("Turned away a second"), press("log"),
 		press("table"), sees("time, UTC"))
-	b.do("a span that nobody called in", write("From, UTC", "2026-01-01T00:00:00"),
-		write("To, UTC", "2026-01-01T01:00:00"), press("Look"), sees("Nobody has called in this time"),
-		press("Back to the last 15 min"),
+	const from = "2026-01-01T00:00:00"
+	b.do("typing a span", write("From, UTC", from))
+	to := b.value("To, UTC")
+	await(t, "the series goes on", 15*time.Second, func() bool { return b.value("To, UTC") != to })
+	if typed := b.value("From, UTC"); typed != from {
+		t.Errorf("%q was typed, and %q stands there after a while", from, typed)
+	}
+	b.do("a span that nobody called in", write("To, UTC", "2026-01-01T01:00:00"), press("Look"),
+		sees("Nobody has called in this time"), press("Back to the last 15 min"),
 		chromedp.WaitVisible(chromedp.CSS(`[data-chart="rate"]`)))
 	b.do("what has moved", b.open("/endpoints/demand-hourly/drift?against=before"), sees("Has demand-hourly drifted?"),
 		sees("Nothing is known of the time that it is held against"))

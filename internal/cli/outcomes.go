@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"math"
 	"os"
 	"slices"
@@ -435,13 +436,8 @@ func printWorst(w io.Writer, s wire.OutcomesShown) {
 }
 
 func inputsText(inputs map[string]any) string {
-	names := make([]string, 0, len(inputs))
-	for name := range inputs {
-		names = append(names, name)
-	}
-	slices.Sort(names)
 	var out []string
-	for _, name := range names {
+	for _, name := range slices.Sorted(maps.Keys(inputs)) {
 		v := fmt.Sprint(inputs[name])
 		if x, is := inputs[name].(float64); is {
 			v = fmt.Sprintf("%.4g", x)

@@ -195,7 +195,8 @@ func setWatch(c *call) func(context.Context) error {
 	var r watch.Rule
 	c.flags.TextVar(&r.Limit, "limit", watch.Limit{},
 		"`LIMIT`: what is allowed: 1%, 200ms, a PSI such as 0.2; of request_rate, what is wanted a second at least")
-	versus := c.flags.String("versus", "", "`WHAT` else is allowed: yesterday, last_week, or main for the trial lane")
+	versus := c.flags.String("versus", "",
+		"`WHAT` else is allowed: yesterday, last_week, registered, or main for the trial lane")
 	c.flags.Float64Var(&r.Times, "times", 0, "`NUMBER`: so many times that is allowed, where it is more than the limit")
 	c.flags.IntVar(&r.Least, "least", 0, "`REQUESTS` that must have come before it fires")
 	lasts := c.flags.Duration("lasts", 0, "`DURATION`: how long it must be so before it fires")

@@ -45,7 +45,7 @@ func (c *Client) Unmute(ctx context.Context, endpoint, subject, why string) (wir
 		query(path("endpoints", endpoint, "mutes", subject), "reason", why), nil)
 }
 
-// Drift holds the columns of an endpoint's requests and answers against something. version and until may be empty.
+// Drift holds the columns of an endpoint's requests and answers against something. version may be empty.
 func (c *Client) Drift(ctx context.Context, endpoint string, window time.Duration, against wire.Against,
 	version string, first bool,
 ) (wire.Drift, error) {

@@ -72,7 +72,7 @@ func run(server, name, passwordFile, out string, settle time.Duration, files str
 		}
 		for _, button := range clicks {
 			if err := chromedp.Do(ctx, chromedp.Click(browser.Text("button", button)),
-				chromedp.Sleep(time.Second)); err != nil {
+				chromedp.Sleep(settle)); err != nil {
 				return fmt.Errorf("%s: pressing %s: %w", picture, button, err)
 			}
 		}

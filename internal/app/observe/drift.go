@@ -15,7 +15,6 @@ import (
 	"innerladder/internal/core/sketch"
 	corespan "innerladder/internal/core/span"
 	"innerladder/internal/core/traffic"
-	"innerladder/internal/core/watch"
 	"innerladder/internal/records"
 	"innerladder/internal/signals"
 	"innerladder/internal/wire"
@@ -83,7 +82,7 @@ func (s *Service) Drift(ctx context.Context, by act.Actor, q DriftQuestion) (wir
 	return out, nil
 }
 
-// check says whether a question can be answered, and puts the usual in.
+// check says whether a question can be answered.
 func (q *DriftQuestion) check(e *traffic.Endpoint) error {
 	if e.Split == nil || len(e.Split.Lanes) == 0 {
 		return fault.New(fault.Refused, "drift.nothing", "nothing answers for %s yet", e.Name).In("endpoint").
@@ -159,26 +158,24 @@ func (s *Service) spanOf(ctx context.Context, endpoint, version string, from, to
 			whole.Merge(&w.Summary.Content)
 		}
 	}
-	out := sides{}
-	for side, pick := range map[string]func(*sketch.Content) map[string]*sketch.Column{
-		signals.Input:  func(c *sketch.Content) map[string]*sketch.Column { return c.Inputs },
-		signals.Output: func(c *sketch.Content) map[string]*sketch.Column { return c.Outputs },
-	} {
-		of := compare.Span{Whole: pick(&whole), Distinct: whole.Distinct.Count()}
+	of := func(pick func(*sketch.Content) map[string]*sketch.Column) compare.Span {
+		one := compare.Span{Whole: pick(&whole), Distinct: whole.Distinct.Count()}
 		for i := range steps {
-			of.Steps = append(of.Steps, pick(&steps[i]))
-			of.StepsDistinct = append(of.StepsDistinct, steps[i].Distinct.Count())
+			one.Steps = append(one.Steps, pick(&steps[i]))
+			one.StepsDistinct = append(one.StepsDistinct, steps[i].Distinct.Count())
 		}
-		out[side] = of
+		return one
 	}
-	return out, nil
+	return sides{
+		signals.Input:  of(func(c *sketch.Content) map[string]*sketch.Column { return c.Inputs }),
+		signals.Output: of(func(c *sketch.Content) map[string]*sketch.Column { return c.Outputs }),
+	}, nil
 }
 
 // driftAgainst is what a span is held against.
 func (s *Service) driftAgainst(ctx context.Context, e *traffic.Endpoint, version string, out *wire.Drift,
 ) (sides, error) {
-	length := out.To.Sub(out.From)
-	whole := (length + out.Step() - 1) / out.Step() * out.Step()
+	whole := (out.To.Sub(out.From) + out.Step() - 1) / out.Step() * out.Step()
 	between := func(from, to time.Time) {
 		out.AgainstFrom, out.AgainstTo = &from, &to
 	}
@@ -197,28 +194,27 @@ func (s *Service) driftAgainst(ctx context.Context, e *traffic.Endpoint, version
 		between(out.From, out.To)
 		return s.spanOf(ctx, e.Name, main, out.From, out.To, out.Step())
 	}
-	u := watch.Usual{
-		Missing: map[string]float64{}, Inputs: map[string]*sketch.Column{}, Outputs: map[string]*sketch.Column{},
-	}
-	s.references(ctx, e.Name, version, &u)
-	if length < season && len(u.Inputs) > 0 {
+	return s.driftReference(ctx, e, version, out), nil
+}
+
+// driftReference is what a version was fitted on.
+func (s *Service) driftReference(ctx context.Context, e *traffic.Endpoint, version string, out *wire.Drift) sides {
+	ref := s.references(ctx, e.Name, version)
+	switch length := out.To.Sub(out.From); {
+	case len(ref.inputs)+len(ref.outputs) == 0:
+		out.Note = version + " has no reference profile; register versions with a sample of what they were fitted on."
+	case length < season && len(ref.inputs) > 0:
 		out.Note = fmt.Sprintf("The reference is of a longer time than %s: what has seasons is far from it at any "+
 			"hour. Hold it against the same hours of the week where it has.", corespan.Rounded(length))
 	}
-	if len(u.Inputs)+len(u.Outputs) == 0 {
-		out.Note = version + " has no reference profile; register versions with a sample of what they were fitted on."
-	}
-	of := sides{}
-	for side, columns := range map[string]map[string]*sketch.Column{
-		signals.Input: u.Inputs, signals.Output: u.Outputs,
-	} {
+	of := func(columns map[string]*sketch.Column) compare.Span {
 		rows := uint64(0)
 		for _, c := range columns {
 			rows = max(rows, c.Total())
 		}
-		of[side] = compare.Span{Whole: columns, Distinct: rows}
+		return compare.Span{Whole: columns, Distinct: rows}
 	}
-	return of, nil
+	return sides{signals.Input: of(ref.inputs), signals.Output: of(ref.outputs)}
 }
 
 // weeksBefore are the same hours of the weeks before, as far as they are known.

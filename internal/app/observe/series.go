@@ -49,32 +49,23 @@ func (s *Service) Series(ctx context.Context, by act.Actor, q SeriesQuestion) (w
 	if !q.Until.IsZero() && q.Until.Before(now) {
 		to = q.Until
 	}
-	// Seconds are known of what was a moment ago, minutes of what was before.
-	seconds := !to.Add(-q.Window).Before(now.Add(-inMemory).Add(-time.Second))
-	step := max(time.Second, (q.Window / mostPoints).Round(time.Second))
-	longest := signals.Minute
-	switch {
-	case q.Window > seriesByHours:
-		longest, step = signals.Hour, max(time.Hour, (q.Window/mostPoints).Round(time.Hour))
-	case !seconds:
-		step = max(time.Minute, (q.Window / mostPoints).Round(time.Minute))
-	}
-	from := to.Add(-q.Window).Truncate(step)
-	if after := q.After.Truncate(step); after.After(from) {
+	g := grainOf(q.Window, to, now)
+	from := to.Add(-q.Window).Truncate(g.step)
+	if after := q.After.Truncate(g.step); after.After(from) {
 		from = after
 	}
 	out := wire.Series{
-		Endpoint: q.Endpoint, From: from, To: to, StepMS: step.Milliseconds(), Lanes: []wire.LaneSeries{},
+		Endpoint: q.Endpoint, From: from, To: to, StepMS: g.step.Milliseconds(), Lanes: []wire.LaneSeries{},
 		Splits: []traffic.Split{}, Alerts: []watch.Alert{}, Refused: []wire.RefusalPoint{},
 	}
-	steps, err := s.steps(ctx, &out, step, seconds, longest)
+	steps, err := s.steps(ctx, &out, g)
 	if err != nil {
 		return out, err
 	}
 	for k, at := range steps {
 		line := wire.LaneSeries{Lane: k.lane, Version: k.version}
 		for t, traffic := range at {
-			line.Points = append(line.Points, point(t, traffic, step))
+			line.Points = append(line.Points, point(t, traffic, g.step))
 		}
 		slices.SortFunc(line.Points, func(a, b wire.Point) int { return a.At.Compare(b.At) })
 		out.Lanes = append(out.Lanes, line)
@@ -82,17 +73,35 @@ func (s *Service) Series(ctx context.Context, by act.Actor, q SeriesQuestion) (w
 	slices.SortFunc(out.Lanes, func(a, b wire.LaneSeries) int {
 		return cmp.Or(cmp.Compare(a.Lane, b.Lane), cmp.Compare(a.Version, b.Version))
 	})
-	if err := s.refusedOver(ctx, &out, step, seconds, longest); err != nil {
+	if err := s.refusedOver(ctx, &out, g); err != nil {
 		return out, err
 	}
 	return out, s.addEvents(ctx, by, &out)
+}
+
+// grain is how finely a series is read: in steps, which are added up of single seconds, or else of minutes or hours.
+type grain struct {
+	step    time.Duration
+	seconds bool
+	longest signals.Level
+}
+
+func grainOf(window time.Duration, to, now time.Time) grain {
+	by := func(unit time.Duration) time.Duration { return max(unit, (window / mostPoints).Round(unit)) }
+	switch {
+	case window > seriesByHours:
+		return grain{step: by(time.Hour), longest: signals.Hour}
+	case to.Add(-window).Before(now.Add(-inMemory).Add(-time.Second)): // seconds are known of what was a moment ago
+		return grain{step: by(time.Minute), longest: signals.Minute}
+	}
+	return grain{step: by(time.Second), seconds: true}
 }
 
 // seriesKey names a line of a series.
 type seriesKey struct{ lane, version string }
 
 // steps reads what each lane did in each step.
-func (s *Service) steps(ctx context.Context, out *wire.Series, step time.Duration, seconds bool, longest signals.Level,
+func (s *Service) steps(ctx context.Context, out *wire.Series, g grain,
 ) (map[seriesKey]map[time.Time]*sketch.Traffic, error) {
 	steps := map[seriesKey]map[time.Time]*sketch.Traffic{}
 	add := func(k signals.Key, at time.Time, t *sketch.Traffic) {
@@ -105,26 +114,24 @@ func (s *Service) steps(ctx context.Context, out *wire.Series, step time.Duratio
 		}
 		steps[id][at].Merge(t)
 	}
-	if seconds {
-		for at := out.From; at.Before(out.To.Truncate(time.Second)); at = at.Add(step) {
-			for _, r := range s.recorder.Recent(out.Endpoint, at, at.Add(step)) {
+	if g.seconds {
+		for at := out.From; at.Before(out.To.Truncate(time.Second)); at = at.Add(g.step) {
+			for _, r := range s.recorder.Recent(out.Endpoint, at, at.Add(g.step)) {
 				add(r.Key, at, r.Traffic)
 			}
 		}
 		return steps, nil
 	}
 	windows, err := s.recorder.Windows(ctx,
-		signals.Query{Endpoint: out.Endpoint, From: out.From, To: out.To, Longest: longest, Latency: true})
+		signals.Query{Endpoint: out.Endpoint, From: out.From, To: out.To, Longest: g.longest, Latency: true})
 	for _, w := range windows {
-		add(w.Key, w.At.Truncate(step), &w.Summary.Traffic)
+		add(w.Key, w.At.Truncate(g.step), &w.Summary.Traffic)
 	}
 	return steps, err
 }
 
 // refusedOver adds how many requests were turned away in each step.
-func (s *Service) refusedOver(ctx context.Context, out *wire.Series, step time.Duration, seconds bool,
-	level signals.Level,
-) error {
+func (s *Service) refusedOver(ctx context.Context, out *wire.Series, g grain) error {
 	add := func(at time.Time, n uint64) {
 		if last := len(out.Refused) - 1; n > 0 && last >= 0 && out.Refused[last].At.Equal(at) {
 			out.Refused[last].Count += n
@@ -132,9 +139,9 @@ func (s *Service) refusedOver(ctx context.Context, out *wire.Series, step time.D
 			out.Refused = append(out.Refused, wire.RefusalPoint{At: at, Count: n})
 		}
 	}
-	if seconds {
-		for at := out.From; at.Before(out.To); at = at.Add(step) {
-			add(at, s.recorder.RefusedLately(out.Endpoint, at, at.Add(step)).Total())
+	if g.seconds {
+		for at := out.From; at.Before(out.To); at = at.Add(g.step) {
+			add(at, s.recorder.RefusedLately(out.Endpoint, at, at.Add(g.step)).Total())
 		}
 		return nil
 	}
@@ -142,9 +149,9 @@ func (s *Service) refusedOver(ctx context.Context, out *wire.Series, step time.D
 	if kept == nil {
 		return nil
 	}
-	refused, err := kept.Refused(ctx, out.Endpoint, level, out.From, out.To)
+	refused, err := kept.Refused(ctx, out.Endpoint, g.longest, out.From, out.To)
 	for _, r := range refused {
-		add(r.At.Truncate(step), r.Refusals.Total())
+		add(r.At.Truncate(g.step), r.Refusals.Total())
 	}
 	return err
 }

@@ -3,6 +3,7 @@ package observe
 import (
 	"context"
 	"math"
+	"slices"
 	"time"
 
 	"innerladder/internal/app/act"
@@ -48,11 +49,11 @@ func (s *Service) lookUp(ctx context.Context, e *traffic.Endpoint, w *watching, 
 
 // usual looks up what an endpoint did before, and what its columns are held against. What cannot be read is not known.
 func (s *Service) usual(ctx context.Context, e *traffic.Endpoint, now time.Time) watch.Usual {
+	ref := s.references(ctx, e.Name, e.Split.Main().Version)
 	u := watch.Usual{
-		Missing: map[string]float64{}, Inputs: map[string]*sketch.Column{}, Outputs: map[string]*sketch.Column{},
+		Inputs: ref.inputs, Outputs: ref.outputs, Missing: ref.missing, Metrics: ref.metrics,
+		Quietest: s.quietest(ctx, e.Name, now),
 	}
-	s.references(ctx, e.Name, e.Split.Main().Version, &u)
-	u.Quietest = s.quietest(ctx, e.Name, now)
 	u.Yesterday = s.past(ctx, e.Name, now.Add(-usualBack).Truncate(time.Hour), now.Add(-usualLess), now.Add(-usualBack))
 	if e.Watches.Needs(watch.LastWeek) {
 		then := now.Add(-week)
@@ -119,29 +120,34 @@ func (s *Service) past(ctx context.Context, endpoint string, from, to, around ti
 	return p
 }
 
-// dispersion is how unevenly requests come: the variance of how many come in a minute by their mean; 0 where it is not
-// known.
-func (s *Service) dispersion(ctx context.Context, endpoint string, now time.Time) float64 {
-	to := now.Truncate(time.Minute)
-	windows, err := s.recorder.Windows(ctx, signals.Query{
-		Endpoint: endpoint, From: to.Add(-unevenBack), To: to, Longest: signals.Minute,
-	})
+// came counts the requests that came in each minute or hour between two moments, from the one after that in which the
+// endpoint was called first: of that one it was there for a part.
+func (s *Service) came(ctx context.Context, endpoint string, from, to time.Time, level signals.Level) (out []float64) {
+	windows, err := s.recorder.Windows(ctx, signals.Query{Endpoint: endpoint, From: from, To: to, Longest: level})
 	if err != nil {
-		return 0
+		s.Log.Warn("how many requests come usually is not known", "endpoint", endpoint, "error", err)
+		return nil
 	}
-	minutes := map[time.Time]float64{}
+	step := level.Length()
+	at := map[time.Time]float64{}
 	first := to
 	for _, w := range windows {
 		if w.Lane != signals.Shadow {
-			minutes[w.At] += float64(w.Summary.Counts.Requests)
-			first = earlier(first, w.At)
+			then := w.At.Truncate(step)
+			at[then] += float64(w.Summary.Counts.Requests)
+			first = earlier(first, then)
 		}
 	}
-	var all []float64
-	for at := first.Add(time.Minute); at.Before(to); at = at.Add(time.Minute) {
-		all = append(all, minutes[at])
+	for then := first.Add(step); then.Before(to); then = then.Add(step) {
+		out = append(out, at[then])
 	}
-	return watch.Dispersion(all)
+	return out
+}
+
+// dispersion is how unevenly requests come; 0 where it is not known.
+func (s *Service) dispersion(ctx context.Context, endpoint string, now time.Time) float64 {
+	to := now.Truncate(time.Minute)
+	return watch.Dispersion(s.came(ctx, endpoint, to.Add(-unevenBack), to, signals.Minute))
 }
 
 func earlier(a, b time.Time) time.Time {
@@ -195,43 +201,32 @@ func (s *Service) mainLately(e *traffic.Endpoint, now time.Time) *watch.Past {
 // quietest looks up the quietest hour of the last week, of those since the endpoint was called first.
 func (s *Service) quietest(ctx context.Context, endpoint string, now time.Time) (q watch.Quietest) {
 	to := now.Truncate(time.Hour)
-	windows, err := s.recorder.Windows(ctx, signals.Query{
-		Endpoint: endpoint, From: to.AddDate(0, 0, -7), To: to, Longest: signals.Hour,
-	})
-	if err != nil || len(windows) == 0 {
-		return q
-	}
-	hours := map[time.Time]uint64{}
-	first := to
-	for _, w := range windows {
-		if w.Lane != signals.Shadow {
-			hour := w.At.Truncate(time.Hour)
-			hours[hour] += w.Summary.Counts.Requests
-			if hour.Before(first) {
-				first = hour
-			}
-		}
-	}
-	// The first hour is one in which it was called for a part of it.
-	for at := first.Add(time.Hour); at.Before(to); at = at.Add(time.Hour) {
-		if n := hours[at]; q.Hours == 0 || n < q.Fewest {
-			q.Fewest = n
-		}
-		q.Hours++
+	if hours := s.came(ctx, endpoint, to.Add(-week), to, signals.Hour); len(hours) > 0 {
+		q.Fewest, q.Hours = uint64(slices.Min(hours)), len(hours)
 	}
 	return q
 }
 
-// references are the columns of the reference profile of a version, on the bins that an endpoint is counted on.
-func (s *Service) references(ctx context.Context, endpoint, version string, u *watch.Usual) {
+// references are what a version was fitted on and how right it was then, as far as it is known.
+type references struct {
+	inputs, outputs map[string]*sketch.Column
+	// missing are the shares of the inputs that are.
+	missing, metrics map[string]float64
+}
+
+// references looks them up, the columns on the bins that an endpoint is counted on.
+func (s *Service) references(ctx context.Context, endpoint, version string) references {
+	out := references{
+		inputs: map[string]*sketch.Column{}, outputs: map[string]*sketch.Column{}, missing: map[string]float64{},
+	}
 	v, err := s.registry.Version(ctx, act.BySelf(), version)
 	if err != nil || v.Signature == nil {
-		return
+		return out
 	}
-	u.Metrics = v.Metrics
+	out.metrics = v.Metrics
 	p, err := s.registry.Profile(ctx, act.BySelf(), v.Ref)
 	if err != nil || p == nil {
-		return
+		return out
 	}
 	bins := s.recorder.Bins(endpoint)
 	on := func(side, name string) *sketch.Column { // the profile of a later version may have other bins
@@ -244,13 +239,14 @@ func (s *Service) references(ctx context.Context, endpoint, version string, u *w
 	}
 	for _, c := range v.Signature.Inputs {
 		if ref := on(signals.Input, c.Name); ref != nil && ref.Total() > 0 {
-			u.Inputs[c.Name] = ref
-			u.Missing[c.Name] = float64(ref.Missing) / float64(ref.Total())
+			out.inputs[c.Name] = ref
+			out.missing[c.Name] = float64(ref.Missing) / float64(ref.Total())
 		}
 	}
 	for _, c := range v.Signature.Outputs {
 		if ref := on(signals.Output, c.Name); ref != nil {
-			u.Outputs[c.Name] = ref
+			out.outputs[c.Name] = ref
 		}
 	}
+	return out
 }

@@ -3,6 +3,7 @@ package observe
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"innerladder/internal/app/act"
@@ -72,34 +73,44 @@ func (s *Service) RemoveWatch(ctx context.Context, by act.Actor, endpoint, name,
 func (s *Service) changeWatches(ctx context.Context, by act.Actor, endpoint, reason string,
 	change func(watch.Set) (watch.Set, error),
 ) (wire.Watches, error) {
-	return act.Change(ctx, s.Base, by, access.Route, func(t *act.Tx) (wire.Watches, error) {
+	return s.changeOf(ctx, by, access.Route, endpoint, func(t *act.Tx, e *traffic.Endpoint) (act.Entry, error) {
+		before := e.Watches
+		next, err := change(before)
+		if err != nil {
+			return act.Entry{}, err
+		}
+		next.Revision = before.Revision
+		if intake.WatchesText(next) == intake.WatchesText(before) {
+			return act.Entry{}, fault.New(fault.Refused, "watches.same", "%s is watched so already", endpoint).
+				In("text").Do("nothing needs doing")
+		}
+		if err := next.Check(); err != nil {
+			return act.Entry{}, err
+		}
+		next.Revision++
+		e.Watches = next
+		return act.Entry{
+			Kind: "watches.set", Reason: reason, Before: before, After: next,
+			Sentence: fmt.Sprintf("The watches of %s were changed to revision %d.", e.Name, next.Revision),
+		}, t.SetWatches(ctx, e.Name, next)
+	})
+}
+
+// changeOf changes something about the watching of an endpoint, and says how it stands then.
+func (s *Service) changeOf(ctx context.Context, by act.Actor, need access.Permission, endpoint string,
+	change func(*act.Tx, *traffic.Endpoint) (act.Entry, error),
+) (wire.Watches, error) {
+	return act.Change(ctx, s.Base, by, need, func(t *act.Tx) (wire.Watches, error) {
 		e, err := s.traffic.FindEndpoint(ctx, t.View, endpoint)
 		if err != nil {
 			return wire.Watches{}, err
 		}
-		before := e.Watches
-		next, err := change(before)
+		entry, err := change(t, e)
 		if err != nil {
 			return wire.Watches{}, err
 		}
-		next.Revision = before.Revision
-		if intake.WatchesText(next) == intake.WatchesText(before) {
-			return wire.Watches{}, fault.New(fault.Refused, "watches.same", "%s is watched so already", endpoint).
-				In("text").Do("nothing needs doing")
-		}
-		if err := next.Check(); err != nil {
-			return wire.Watches{}, err
-		}
-		next.Revision++
-		if err := t.SetWatches(ctx, e.Name, next); err != nil {
-			return wire.Watches{}, err
-		}
-		e.Watches = next
-		err = t.Note(ctx, act.Entry{
-			Project: e.Project, Kind: "watches.set", Subject: e.Name, Reason: reason, Before: before, After: next,
-			Sentence: fmt.Sprintf("The watches of %s were changed to revision %d.", e.Name, next.Revision),
-		})
-		if err != nil {
+		entry.Project, entry.Subject = e.Project, e.Name
+		if err := t.Note(ctx, entry); err != nil {
 			return wire.Watches{}, err
 		}
 		return s.watchesOf(ctx, t.View, e)
@@ -109,59 +120,35 @@ func (s *Service) changeWatches(ctx context.Context, by act.Actor, endpoint, rea
 // Mute keeps alerts of watches about a subject from being raised for a time.
 func (s *Service) Mute(ctx context.Context, by act.Actor, endpoint, subject, reason string, length time.Duration,
 ) (wire.Watches, error) {
-	return act.Change(ctx, s.Base, by, access.Handle, func(t *act.Tx) (wire.Watches, error) {
-		e, err := s.traffic.FindEndpoint(ctx, t.View, endpoint)
-		if err != nil {
-			return wire.Watches{}, err
-		}
+	return s.changeOf(ctx, by, access.Handle, endpoint, func(t *act.Tx, e *traffic.Endpoint) (act.Entry, error) {
 		m, err := watch.NewMute(&e.Watches, subject, t.By.Name, reason, length, t.Now)
 		if err != nil {
-			return wire.Watches{}, err
+			return act.Entry{}, err
 		}
-		if err := t.PutMute(ctx, e.Name, m); err != nil {
-			return wire.Watches{}, err
-		}
-		err = t.Note(ctx, act.Entry{
-			Project: e.Project, Kind: "watches.muted", Subject: e.Name, Reason: reason, After: m,
+		return act.Entry{
+			Kind: "watches.muted", Reason: reason, After: m,
 			Sentence: fmt.Sprintf("Alerts about %s of %s are muted until %s.", subject, e.Name,
 				m.Until.UTC().Format(time.RFC3339)),
-		})
-		if err != nil {
-			return wire.Watches{}, err
-		}
-		return s.watchesOf(ctx, t.View, e)
+		}, t.PutMute(ctx, e.Name, m)
 	})
 }
 
 // Unmute has alerts raised again.
 func (s *Service) Unmute(ctx context.Context, by act.Actor, endpoint, subject, reason string) (wire.Watches, error) {
-	return act.Change(ctx, s.Base, by, access.Handle, func(t *act.Tx) (wire.Watches, error) {
-		e, err := s.traffic.FindEndpoint(ctx, t.View, endpoint)
-		if err != nil {
-			return wire.Watches{}, err
-		}
+	return s.changeOf(ctx, by, access.Handle, endpoint, func(t *act.Tx, e *traffic.Endpoint) (act.Entry, error) {
 		mutes, err := t.Mutes(ctx, e.Name, t.Now)
 		if err != nil {
-			return wire.Watches{}, err
+			return act.Entry{}, err
 		}
-		for _, m := range mutes {
-			if m.Subject != subject {
-				continue
-			}
-			if err := t.EndMute(ctx, e.Name, subject); err != nil {
-				return wire.Watches{}, err
-			}
-			err := t.Note(ctx, act.Entry{
-				Project: e.Project, Kind: "watches.unmuted", Subject: e.Name, Reason: reason, Before: m,
-				Sentence: fmt.Sprintf("Alerts about %s of %s are raised again.", subject, e.Name),
-			})
-			if err != nil {
-				return wire.Watches{}, err
-			}
-			return s.watchesOf(ctx, t.View, e)
+		i := slices.IndexFunc(mutes, func(m watch.Mute) bool { return m.Subject == subject })
+		if i < 0 {
+			return act.Entry{}, fault.New(fault.Refused, "mute.none", "alerts about %q of %s are not muted", subject,
+				e.Name).In("subject").Do("nothing needs doing")
 		}
-		return wire.Watches{}, fault.New(fault.Refused, "mute.none", "alerts about %q of %s are not muted", subject,
-			e.Name).In("subject").Do("nothing needs doing")
+		return act.Entry{
+			Kind: "watches.unmuted", Reason: reason, Before: mutes[i],
+			Sentence: fmt.Sprintf("Alerts about %s of %s are raised again.", subject, e.Name),
+		}, t.EndMute(ctx, e.Name, subject)
 	})
 }
 

@@ -5,8 +5,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -101,12 +101,18 @@ func (s *Service) Take(ctx context.Context, by act.Actor, endpoint string, in wi
 		return none, err
 	}
 	within, _ := time.ParseDuration(in.Within) // it was checked
-	keyed := map[int]*outcome.Truth{}
+	keyed := outcome.NewKeyed(within)
 	for i := range in.Items {
-		if item := &in.Items[i]; item.Request == "" {
-			keyed[i] = item
-		} else if err := s.byID(ctx, t, i, item); err != nil {
-			return none, err
+		switch item := &in.Items[i]; {
+		case item.Request != "":
+			if err := s.byID(ctx, t, i, item); err != nil {
+				return none, err
+			}
+		case item.At.Add(within).Before(t.oldest):
+			t.left(item, outcome.Late, "it is of %s; the log goes back to %s", item.At.UTC().Format(time.RFC3339),
+				day(t.oldest))
+		default:
+			keyed.Put(i, item)
 		}
 	}
 	if err := s.byKeys(ctx, t, keyed, within); err != nil {
@@ -160,18 +166,17 @@ func (t *taking) left(item *outcome.Truth, fate outcome.Fate, why string, args .
 }
 
 // take joins a truth to a request.
-func (t *taking) take(i int, item *outcome.Truth, k *request.Kept) bool {
+func (t *taking) take(i int, item *outcome.Truth, k *request.Kept) {
 	pairs, fate, why := outcome.Join(item, k, t.classes)
 	if len(pairs) == 0 {
 		t.left(item, fate, "%s", why)
-		return false
+		return
 	}
 	for _, p := range pairs {
 		p.Arrived = t.now
 		t.pairs, t.of = append(t.pairs, p), append(t.of, i)
 	}
 	t.has[i] = true
-	return true
 }
 
 // byID joins a truth to the request with its id.
@@ -203,34 +208,12 @@ func (s *Service) byID(ctx context.Context, t *taking, i int, item *outcome.Trut
 
 func day(t time.Time) string { return t.UTC().Format(time.DateOnly) }
 
-// wanted are truths that are found by keys.
-type wanted struct {
-	// names are the columns that some truths have as keys; at are those truths by the values.
-	names []string
-	at    map[string][]int
-}
-
 // byKeys joins truths to the requests that have their keys, and were asked around their time.
-func (s *Service) byKeys(ctx context.Context, t *taking, items map[int]*outcome.Truth, within time.Duration) error {
-	var from, to time.Time
-	var forms []wanted
-	for i, item := range items {
-		if at := item.At.UTC(); at.Add(within).Before(t.oldest) {
-			t.left(item, outcome.Late, "it is of %s; the log goes back to %s", at.Format(time.RFC3339), day(t.oldest))
-			delete(items, i)
-			continue
-		}
-		if low := item.At.Add(-within); from.IsZero() || low.Before(from) {
-			from = low
-		}
-		if high := item.At.Add(within); high.After(to) {
-			to = high
-		}
-		forms = want(forms, i, item)
-	}
-	if len(items) == 0 {
+func (s *Service) byKeys(ctx context.Context, t *taking, keyed *outcome.Keyed, within time.Duration) error {
+	if len(keyed.Truths()) == 0 {
 		return nil
 	}
+	from, to := keyed.Span()
 	found := map[int]bool{}
 	scanned := 0
 	f := request.Filter{From: from, To: to.Add(time.Millisecond), Outcome: request.Answered}
@@ -240,7 +223,7 @@ func (s *Service) byKeys(ctx context.Context, t *taking, items map[int]*outcome.
 			return err
 		}
 		for n := range some.Items {
-			t.lookAt(&some.Items[n], forms, items, within, found)
+			t.lookAt(&some.Items[n], keyed, found)
 		}
 		if scanned += len(some.Items); scanned > mostScanned {
 			return fault.New(fault.Refused, "outcomes.span",
@@ -252,85 +235,27 @@ func (s *Service) byKeys(ctx context.Context, t *taking, items map[int]*outcome.
 			break
 		}
 	}
-	for i, item := range items {
-		if !found[i] {
-			t.left(item, outcome.Unmatched, "no request with %s was answered within %s of %s", keysText(item), within,
-				item.At.UTC().Format(time.RFC3339))
+	for _, i := range slices.Sorted(maps.Keys(keyed.Truths())) {
+		if item := keyed.Truths()[i]; !found[i] {
+			t.left(item, outcome.Unmatched, "no request with %s was answered within %s of %s", item.KeysInWords(),
+				within, item.At.UTC().Format(time.RFC3339))
 		}
 	}
 	return nil
 }
 
-// want adds a truth to those that are looked for.
-func want(forms []wanted, i int, item *outcome.Truth) []wanted {
-	names := make([]string, 0, len(item.Keys))
-	for name := range item.Keys {
-		names = append(names, name)
-	}
-	slices.Sort(names)
-	n := slices.IndexFunc(forms, func(w wanted) bool { return slices.Equal(w.names, names) })
-	if n < 0 {
-		n, forms = len(forms), append(forms, wanted{names: names, at: map[string][]int{}})
-	}
-	values := map[string]any{}
-	for name, v := range item.Keys {
-		values[name] = v
-	}
-	key, _ := forms[n].key(values)
-	forms[n].at[key] = append(forms[n].at[key], i)
-	return forms
-}
-
-// key writes the values of the columns so that equal ones are the same.
-func (w *wanted) key(values map[string]any) (key string, ok bool) {
-	var b strings.Builder
-	for _, name := range w.names {
-		v, there := values[name]
-		if !there {
-			return "", false
-		}
-		text := strings.TrimSpace(fmt.Sprint(v))
-		if x, err := strconv.ParseFloat(text, 64); err == nil {
-			text = strconv.FormatFloat(x, 'g', -1, 64)
-		}
-		fmt.Fprintf(&b, "%q,", text)
-	}
-	return b.String(), true
-}
-
 // lookAt joins a request to the truths that want it.
-func (t *taking) lookAt(k *request.Kept, forms []wanted, items map[int]*outcome.Truth, within time.Duration,
-	found map[int]bool,
-) {
-	rows := request.RowsOf(k)
-	for n := range forms {
-		for row := range rows {
-			key, ok := forms[n].key(rows[row].Inputs)
-			if !ok {
-				continue
-			}
-			for _, i := range forms[n].at[key] {
-				item := items[i]
-				told := found[i] && !t.has[i] // what could not be joined to a request is told once
-				if k.Ended.Sub(*item.At).Abs() > within || !item.HasKeys(rows[row]) || told {
-					continue
-				}
-				found[i] = true
-				one := *item
-				one.Row = &row
-				t.take(i, &one, k)
-			}
+func (t *taking) lookAt(k *request.Kept, keyed *outcome.Keyed, found map[int]bool) {
+	for _, want := range keyed.Of(k) {
+		i := want.Number
+		if found[i] && !t.has[i] { // what could not be joined to a request is told once
+			continue
 		}
+		found[i] = true
+		one := *keyed.Truths()[i]
+		one.Row = &want.Row
+		t.take(i, &one, k)
 	}
-}
-
-func keysText(item *outcome.Truth) string {
-	var out []string
-	for name, v := range item.Keys {
-		out = append(out, name+" "+v)
-	}
-	slices.Sort(out)
-	return strings.Join(out, ", ")
 }
 
 // keep writes the pairs down and says what became of them.

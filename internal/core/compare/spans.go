@@ -46,9 +46,11 @@ func Against(before, now Span, need drift.Need) (out []Distribution, left []stri
 		first[name], second[name] = a, b
 	}
 	moved, left := drift.MeasureAll(first, second, need, 1)
-	for name := range now.Whole {
-		if before.Whole[name] == nil {
-			left = append(left, name)
+	for _, sides := range [][2]map[string]*sketch.Column{{before.Whole, now.Whole}, {now.Whole, before.Whole}} {
+		for name := range sides[0] {
+			if sides[1][name] == nil {
+				left = append(left, name)
+			}
 		}
 	}
 	slices.Sort(left)

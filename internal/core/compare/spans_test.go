@@ -42,6 +42,9 @@ func TestSpansAreHeldAgainstOneAnother(t *testing.T) {
 		items[1].Movement.Verdict != drift.Steady || len(left) != 1 || left[0] != "gusts" {
 		t.Fatalf("%+v, %v", items, left)
 	}
+	if _, left := Against(now, before, drift.DefaultNeed); len(left) != 1 || left[0] != "gusts" {
+		t.Errorf("what is not sent any more is not named: %v", left)
+	}
 	if *items[0].CandidateMean < 0.8 || *items[0].IncumbentMean > 0.2 {
 		t.Errorf("%v %v", *items[0].IncumbentMean, *items[0].CandidateMean)
 	}

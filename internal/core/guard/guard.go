@@ -56,11 +56,16 @@ const (
 	RollBack Response = "roll_back"
 )
 
-// Enum lists them for the document of the API.
-func (Response) Enum() []any { return []any{Notify, Hold, RollBack} }
-
 // Responses are all that there are, from the mildest.
 var Responses = []Response{Notify, Hold, RollBack}
+
+// Enum lists them for the document of the API.
+func (Response) Enum() (out []any) {
+	for _, r := range Responses {
+		out = append(out, r)
+	}
+	return out
+}
 
 // Guard is a condition on a signal of a trial lane against the main lane at the same
 // time. When it is surely broken, its response follows.
@@ -74,7 +79,7 @@ type Guard struct {
 	// for missing_outputs and disagreement a share of answers.
 	Margin float64 `json:"margin" minimum:"0"`
 	// Then is what follows when it fires; roll_back when not given.
-	Then Response `json:"then,omitempty" enum:"notify,hold,roll_back" description:"when it fires; else roll_back"`
+	Then Response `json:"then,omitempty" description:"when it fires; else roll_back"`
 }
 
 // Response is what follows when the guard fires.
@@ -234,7 +239,7 @@ type Reading struct {
 	// that it is surely within what is allowed.
 	Enough float64 `json:"enough"`
 	// Then is what follows when it fires.
-	Then     Response `json:"then" enum:"notify,hold,roll_back"`
+	Then     Response `json:"then"`
 	Sentence string   `json:"sentence"`
 }
 

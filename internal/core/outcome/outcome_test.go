@@ -31,127 +31,80 @@ func output(name, data string) string {
 	return fmt.Sprintf(`{"name":%q,"shape":[%d],"data":[%s]}`, name, strings.Count(data, ",")+1, data)
 }
 
-// What a truth is joined to, and why one is not.
+// joining is a truth of a request, and what is to become of it.
+type joining struct {
+	name    string
+	of      *request.Kept
+	truth   Truth
+	classes bool
+	fate    Fate
+	pairs   int
+	why     string
+}
+
+func (c *joining) check(t *testing.T) {
+	t.Helper()
+	pairs, fate, why := Join(&c.truth, c.of, c.classes)
+	if fate != c.fate || len(pairs) != c.pairs || !strings.Contains(why, c.why) || (why == "") != (c.why == "") {
+		t.Errorf("%s: %s, %q, %+v", c.name, fate, why, pairs)
+	}
+}
+
+func is(values ...any) Truth {
+	t := Truth{Values: map[string]any{}}
+	for i := 0; i < len(values); i += 2 {
+		t.Values[values[i].(string)] = values[i+1]
+	}
+	return t
+}
+
+func (t Truth) ofRow(n int) Truth {
+	t.Row = &n
+	return t
+}
+
+func oneRow() *request.Kept {
+	return asked("3", `"harbour"`, output("demand", "1.5")+","+output("state", `"ok"`))
+}
+
+func twoRows() *request.Kept { return asked("3,4", `"harbour","works"`, output("demand", "1.5,2.5")) }
+
+// What a truth is joined to.
 func TestJoining(t *testing.T) {
-	one := asked("3", `"harbour"`, output("demand", "1.5")+","+output("state", `"ok"`))
-	two := asked("3,4", `"harbour","works"`, output("demand", "1.5,2.5"))
+	one, two := oneRow(), twoRows()
+	for _, c := range []joining{
+		{"a number", one, is("demand", 1.25), false, Joined, 1, ""},
+		{"a number as text", one, is("demand", " 1.25 "), false, Joined, 1, ""},
+		{"two outputs", one, is("demand", 1.0, "state", "ok"), false, Joined, 2, ""},
+		{"a class of numbers", one, is("demand", 1.5), true, Joined, 1, ""},
+		{"the second row", two, is("demand", 2.0).ofRow(1), false, Joined, 1, ""},
+	} {
+		c.check(t)
+	}
+}
+
+// What is joined to nothing, and why.
+func TestLeft(t *testing.T) {
+	one, two := oneRow(), twoRows()
 	failed := asked("3", `"harbour"`, "")
 	failed.Outcome = request.ServerError
 	away := asked("3", `"harbour"`, "")
 	away.Answer, away.AnswerNote = nil, "larger than is kept"
-	row := func(n int) *int { return &n }
-	for name, c := range map[string]struct {
-		of      *request.Kept
-		truth   Truth
-		classes bool
-		fate    Fate
-		pairs   int
-		why     string
-	}{
-		"a number": {
-			one,
-			Truth{Values: map[string]any{"demand": 1.25}},
-			false,
-			Joined, 1, "",
-		},
-		"a number as text": {
-			one,
-			Truth{Values: map[string]any{"demand": " 1.25 "}},
-			false,
-			Joined, 1, "",
-		},
-		"two outputs": {
-			one,
-			Truth{Values: map[string]any{"demand": 1.0, "state": "ok"}},
-			false,
-			Joined, 2, "",
-		},
-		"a class of numbers": {
-			one,
-			Truth{Values: map[string]any{"demand": 1.5}},
-			true,
-			Joined, 1, "",
-		},
-		"the second row": {
-			two,
-			Truth{Row: row(1), Values: map[string]any{"demand": 2.0}},
-			false,
-			Joined, 1, "",
-		},
-		"of which row": {
-			two,
-			Truth{Values: map[string]any{"demand": 2.0}},
-			false,
-			Unclear, 0, "has 2 rows",
-		},
-		"a row too many": {
-			two,
-			Truth{Row: row(2), Values: map[string]any{"demand": 2.0}},
-			false,
-			Wrong, 0, "none 2",
-		},
-		"another output": {
-			one,
-			Truth{Values: map[string]any{"heat": 2.0}},
-			false,
-			Wrong, 0, "it has demand, state",
-		},
-		"no number": {
-			one,
-			Truth{Values: map[string]any{"demand": "much"}},
-			false,
-			Wrong, 0, "is no number",
-		},
-		"beyond all bounds": {
-			one,
-			Truth{Values: map[string]any{"demand": "1e70"}},
-			false,
-			Wrong, 0, "too large",
-		},
-		"not finite": {
-			one,
-			Truth{Values: map[string]any{"demand": math.Inf(1)}},
-			false,
-			Wrong, 0, "not finite",
-		},
-		"missing": {
-			one,
-			Truth{Values: map[string]any{"demand": nil}},
-			false,
-			Wrong, 0, "is missing",
-		},
-		"a request in error": {
-			failed,
-			Truth{Values: map[string]any{"demand": 2.0}},
-			false,
-			Wrong, 0, "was not answered",
-		},
-		"an answer not kept": {
-			away,
-			Truth{Values: map[string]any{"demand": 2.0}},
-			false,
-			NotKept, 0, "larger than",
-		},
-		"a class that cannot": {
-			one,
-			Truth{Values: map[string]any{"state": []any{}}},
-			false,
-			Wrong, 0, "is no class",
-		},
-	} {
-		pairs, fate, why := Join(&c.truth, c.of, c.classes)
-		if fate != c.fate || len(pairs) != c.pairs || !strings.Contains(why, c.why) || (why == "") != (c.why == "") {
-			t.Errorf("%s: %s, %q, %+v", name, fate, why, pairs)
-		}
-	}
 	hashed := asked("3", `"harbour"`, output("state", `"h:0123456789abcdef"`))
-	if _, fate, why := Join(&Truth{Values: map[string]any{"state": "ok"}}, hashed, false); fate != Wrong ||
-		!strings.Contains(why, "hash") {
-		t.Errorf("%s: %s", fate, why)
-	}
-	keys := Truth{Keys: map[string]string{"wind": "3.0", "mix": "harbour"}}
-	if rows := request.RowsOf(two); !keys.HasKeys(rows[0]) || keys.HasKeys(rows[1]) {
-		t.Errorf("%+v", rows)
+	for _, c := range []joining{
+		{"of which row", two, is("demand", 2.0), false, Unclear, 0, "has 2 rows"},
+		{"a row too many", two, is("demand", 2.0).ofRow(2), false, Wrong, 0, "none 2"},
+		{"another output", one, is("heat", 2.0), false, Wrong, 0, "it has demand, state"},
+		{"no number", one, is("demand", "much"), false, Wrong, 0, "is no number"},
+		{"beyond all bounds", one, is("demand", "1e70"), false, Wrong, 0, "too large"},
+		{"not finite", one, is("demand", math.Inf(1)), false, Wrong, 0, "not finite"},
+		{"missing", one, is("demand", nil), false, Wrong, 0, "is missing"},
+		{"a request in error", failed, is("demand", 2.0), false, Wrong, 0, "was not answered"},
+		{"an answer not kept", away, is("demand", 2.0), false, NotKept, 0, "larger than"},
+		{"a class that cannot", one, is("state", []any{}), false, Wrong, 0, "is no class"},
+		{"a hash", hashed, is("state", "ok"), false, Wrong, 0, "hash"},
+	} {
+		c.check(t)
 	}
 }
 

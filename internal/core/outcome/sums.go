@@ -1,7 +1,9 @@
 package outcome
 
 import (
+	"maps"
 	"math"
+	"slices"
 
 	"innerladder/internal/core/evaluate"
 	"innerladder/internal/core/interval"
@@ -82,8 +84,8 @@ func (s *Sums) Merge(o *Sums) {
 	s.Errors, s.Absolute = s.Errors+o.Errors, s.Absolute+o.Absolute
 	s.Squares, s.Fourths = s.Squares+o.Squares, s.Fourths+o.Fourths
 	s.Truth, s.TruthSquares = s.Truth+o.Truth, s.TruthSquares+o.TruthSquares
-	for _, truth := range sorted(o.Confusion) {
-		for _, predicted := range sorted(o.Confusion[truth]) {
+	for _, truth := range slices.Sorted(maps.Keys(o.Confusion)) {
+		for _, predicted := range slices.Sorted(maps.Keys(o.Confusion[truth])) {
 			s.count(truth, predicted, o.Confusion[truth][predicted])
 		}
 	}
@@ -152,8 +154,8 @@ func (s *Sums) ofClasses(confidence float64) (out []Measure) {
 	var truth, predicted []string
 	var weights []float64
 	right := 0.0
-	for _, t := range sorted(s.Confusion) {
-		for _, p := range sorted(s.Confusion[t]) {
+	for _, t := range slices.Sorted(maps.Keys(s.Confusion)) {
+		for _, p := range slices.Sorted(maps.Keys(s.Confusion[t])) {
 			n := float64(s.Confusion[t][p])
 			truth, predicted, weights = append(truth, t), append(predicted, p), append(weights, n)
 			if t == p {

@@ -4,6 +4,7 @@ package outcome
 
 import (
 	"fmt"
+	"maps"
 	"math"
 	"slices"
 	"strconv"
@@ -110,11 +111,11 @@ func Join(t *Truth, k *request.Kept, classes bool) (pairs []Pair, fate Fate, why
 	if row < 0 || row >= len(rows) {
 		return nil, Wrong, fmt.Sprintf("request %s has %d rows, and none %d", k.ID, len(rows), row)
 	}
-	for _, output := range sorted(t.Values) {
+	for _, output := range slices.Sorted(maps.Keys(t.Values)) {
 		predicted, there := rows[row].Outputs[output]
 		if !there {
 			return nil, Wrong, fmt.Sprintf("request %s was answered without a single value of %s; it has %s", k.ID,
-				output, strings.Join(sorted(rows[row].Outputs), ", "))
+				output, strings.Join(slices.Sorted(maps.Keys(rows[row].Outputs)), ", "))
 		}
 		p := Pair{
 			Request: k.ID, Row: row, Output: output, At: k.Ended, Version: k.Version, Lane: k.Lane,
@@ -192,32 +193,4 @@ func (p *Pair) Error() float64 {
 		return 0
 	}
 	return 1
-}
-
-// HasKeys reports whether a row of a request has the values of a truth's keys.
-func (t *Truth) HasKeys(r request.Row) bool {
-	for name, want := range t.Keys {
-		if got, there := r.Inputs[name]; !there || !equal(got, want) {
-			return false
-		}
-	}
-	return true
-}
-
-// equal holds a value against its text; numbers are the same however they are written.
-func equal(v any, text string) bool {
-	if x, number := v.(float64); number {
-		y, err := strconv.ParseFloat(strings.TrimSpace(text), 64)
-		return err == nil && x == y
-	}
-	return class(v) == strings.TrimSpace(text)
-}
-
-func sorted[V any](m map[string]V) []string {
-	names := make([]string, 0, len(m))
-	for name := range m {
-		names = append(names, name)
-	}
-	slices.Sort(names)
-	return names
 }

@@ -126,10 +126,7 @@ func ColumnsOf(e *Kept) Columns {
 			continue
 		}
 		for _, t := range slices.Concat(m.Inputs, m.Outputs) {
-			var data any
-			if json.Unmarshal(t.Data, &data) == nil {
-				out[t.Name] = flat(out[t.Name], data)
-			}
+			out[t.Name] = append(out[t.Name], t.values()...)
 		}
 	}
 	return out

@@ -22,26 +22,34 @@ func RowsOf(e *Kept) []Row {
 	for i := range out {
 		out[i] = Row{Inputs: map[string]any{}, Outputs: map[string]any{}}
 	}
-	for _, side := range []struct {
-		tensors []tensor
-		of      func(*Row) map[string]any
-	}{
-		{asked.Inputs, func(r *Row) map[string]any { return r.Inputs }},
-		{answered.Outputs, func(r *Row) map[string]any { return r.Outputs }},
-	} {
-		for _, t := range side.tensors {
-			var data any
-			if json.Unmarshal(t.Data, &data) != nil {
-				continue
-			}
-			if values := flat(nil, data); len(values) == n {
-				for i, v := range values {
-					side.of(&out[i])[t.Name] = v
-				}
-			}
+	for _, t := range asked.Inputs {
+		for i, v := range t.each(n) {
+			out[i].Inputs[t.Name] = v
+		}
+	}
+	for _, t := range answered.Outputs {
+		for i, v := range t.each(n) {
+			out[i].Outputs[t.Name] = v
 		}
 	}
 	return out
+}
+
+// each are the values of a tensor where it has one for each of so many rows, and else none.
+func (t *tensor) each(rows int) []any {
+	if values := t.values(); len(values) == rows {
+		return values
+	}
+	return nil
+}
+
+// values are those of a tensor, row after row; none where they cannot be read.
+func (t *tensor) values() []any {
+	var data any
+	if json.Unmarshal(t.Data, &data) != nil {
+		return nil
+	}
+	return flat(nil, data)
 }
 
 // mostRows bounds how many rows of a request are taken apart.

@@ -31,7 +31,15 @@ func (p *Past) Known() bool { return p != nil && p.Counts.Requests >= leastPast 
 
 // past is what a rule holds against.
 func (u *Usual) past(v Versus) *Past {
-	return map[Versus]*Past{Yesterday: u.Yesterday, LastWeek: u.LastWeek, Main: u.Main}[v]
+	switch v {
+	case Yesterday:
+		return u.Yesterday
+	case LastWeek:
+		return u.LastWeek
+	case Main:
+		return u.Main
+	}
+	return nil
 }
 
 // counted is how many requests a rate is of, how many of them were bad, and how that is said. Requests of callers

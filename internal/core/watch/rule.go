@@ -26,7 +26,7 @@ type Set struct {
 // Rule is a watch over one signal of an endpoint: what is allowed, how surely it must be exceeded, and what follows.
 type Rule struct {
 	Signal string `json:"signal" required:"true" description:"such as error_rate, latency_p99 or missing_rate.wind"`
-	// Limit is what is allowed; of request_rate, what is wanted at least.
+	// Limit is what is allowed; of request_rate and accuracy, what is wanted at least.
 	Limit Limit `json:"limit,omitempty" description:"1 %, 200ms, a PSI such as 0.2, or requests a second"`
 	// Versus is what else is allowed: Times what that is, where it is more.
 	Versus Versus        `json:"versus,omitempty"`
@@ -34,7 +34,7 @@ type Rule struct {
 	Least  int           `json:"least,omitempty" description:"requests or rows that must have come before it fires"`
 	For    span.Duration `json:"for,omitempty" description:"how long it must be so before it fires, such as 10m"`
 	// Then is what follows beside the alert.
-	Then guard.Response `json:"then,omitempty" enum:"notify,hold,roll_back" description:"when it fires; else notify"`
+	Then guard.Response `json:"then,omitempty" description:"when it fires; else notify"`
 	Off  bool           `json:"off,omitempty" description:"the signal is not watched"`
 	// About is told with the alert.
 	About string `json:"about,omitempty" description:"is told with the alert"`
@@ -51,6 +51,8 @@ const (
 	LastWeek Versus = "last_week"
 	// Main is the main lane now. What is watched then is the trial lane.
 	Main Versus = "main"
+	// Registered is what was measured, or claimed, when the version was registered.
+	Registered Versus = "registered"
 )
 
 // Enum lists them for the document of the API.
@@ -230,8 +232,10 @@ func (r Rule) checkLimit(at, signal string) error {
 	case r.Versus != "" && !(r.Times > 0 && r.Times <= 1000):
 		return bad(at+"times", "say how many times what "+string(r.Versus)+" was is allowed, such as 2",
 			"times is %v", r.Times)
+	case r.Versus == "" && r.Times != 0 && len(versusOf(signal)) == 0:
+		return bad(at+"times", "leave it out", "%s is held against nothing that times could be of", signal)
 	case r.Versus == "" && r.Times != 0:
-		return bad(at+"times", "say versus: yesterday, last_week or main", "times of what is not said")
+		return bad(at+"times", "say versus: "+list(versusOf(signal)), "times of what is not said")
 	case r.Versus == "" && !r.Limit.Given:
 		return bad(at+"limit", "give "+like[unit]+", or say versus and times", "nothing says what is allowed")
 	case r.Limit.Given && r.Limit.Value == 0 && unit != PerCent:

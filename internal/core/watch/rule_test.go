@@ -100,6 +100,7 @@ func TestRulesThatCannotBeFollowed(t *testing.T) {
 		"versus of drift":    {Signal: FeatureDrift, Versus: Yesterday, Times: 2},
 		"versus main":        {Signal: RefusalRate, Versus: Main, Times: 2},
 		"times of what":      with(func(r *Rule) { r.Times = 2 }),
+		"times of drift":     {Signal: FeatureDrift, Limit: limit(t, "0.2"), Times: 2},
 		"times not said":     with(func(r *Rule) { r.Versus = Yesterday }),
 		"least below 0":      with(func(r *Rule) { r.Least = -1 }),
 		"for a week":         with(func(r *Rule) { r.For = span.Duration(200 * time.Hour) }),

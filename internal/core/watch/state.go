@@ -1,5 +1,7 @@
 package watch
 
+import "innerladder/internal/core/guard"
+
 // EndpointState is how an endpoint is, in a word.
 type EndpointState string
 
@@ -36,7 +38,8 @@ type Known struct {
 
 // failing are the signals that say that an endpoint fails its callers.
 var failing = []string{
-	ErrorRate, TimeoutRate, FallbackRate, SlowRate, latency + "p50", latency + "p90", latency + "p95", latency + "p99",
+	ErrorRate, TimeoutRate, FallbackRate, SlowRate, guard.LatencyP50, guard.LatencyP90, guard.LatencyP95,
+	guard.LatencyP99,
 }
 
 // State is the worst that can be said of an endpoint.

@@ -14,9 +14,6 @@ const (
 	Accuracy = "accuracy"
 )
 
-// Registered is what was measured, or claimed, when the version was registered.
-const Registered Versus = "registered"
-
 // Truths are how far predictions of an output of main were off whose truth came since the last look: absolute errors of
 // numbers; of classes 1 where it was wrong, and 0.
 type Truths struct {
@@ -28,9 +25,9 @@ type Truths struct {
 func (w *Watched) ofTruths(set *Set, s *Seen, u *Usual) (out []Look) {
 	for _, output := range slices.Sorted(maps.Keys(s.Truths)) {
 		t := s.Truths[output]
-		signal, look := Accuracy, wrong
+		signal, look := Accuracy, wrongShare
 		if t.Number {
-			signal, look = MAE, off
+			signal, look = MAE, meanError
 		}
 		if r, ok := set.rule(signal, output); ok && len(t.Errors) > 0 {
 			out = append(out, look(r, Name(signal, output), output, t.Errors, u))
@@ -39,8 +36,8 @@ func (w *Watched) ofTruths(set *Set, s *Seen, u *Usual) (out []Look) {
 	return out
 }
 
-// wrong looks at the share of classes that were wrong. A limit is of those that are right, at least.
-func wrong(r Rule, name, output string, errors []float64, u *Usual) Look {
+// wrongShare looks at the share of classes that were wrong. A limit is of those that are right, at least.
+func wrongShare(r Rule, name, output string, errors []float64, u *Usual) Look {
 	l := Look{Signal: name, Rule: r, What: "predictions of " + output + " were wrong"}
 	if r.Limit.Given {
 		l.Allowed = 1 - r.Limit.Value
@@ -68,8 +65,8 @@ const clipped = 5
 // with errors as shares of the largest that counts, 1 + λ·(x − 1/clipped) is never negative.
 var stakes = []float64{0.3, 1, 2.5, 4.5}
 
-// off looks at the mean absolute error of numbers.
-func off(r Rule, name, output string, errors []float64, u *Usual) Look {
+// meanError looks at the mean absolute error of numbers.
+func meanError(r Rule, name, output string, errors []float64, u *Usual) Look {
 	l := Look{Signal: name, Rule: r, Allowed: r.Limit.Value, What: output}
 	if r.Versus == Registered {
 		was, known := u.Metrics[MAE]

@@ -50,13 +50,13 @@ func (State) Enum() []any { return []any{Quiet, Pending, Firing, NotEnough} }
 
 // The signals that are watched. Those of columns have the column's name behind a dot.
 const (
-	ErrorRate       = "error_rate"
+	ErrorRate       = guard.ErrorRate
 	RefusalRate     = "refusal_rate"
 	SlowRate        = "slow_rate"
 	MissingRate     = "missing_rate"
 	OutOfRangeRate  = "out_of_range_rate"
 	FeatureDrift    = "feature_drift"
-	PredictionDrift = "prediction_drift"
+	PredictionDrift = guard.PredictionDrift
 	RequestRate     = "request_rate"
 )
 
@@ -90,15 +90,12 @@ type Look struct {
 	// Allowed is the share that is nothing to tell of, or the PSI of a distribution. More than Slack beyond it is more
 	// than chance makes; 0 where that follows from the share.
 	Allowed, Slack float64
-	// Bets are e-values as logarithms, where they do not follow from the share.
+	// Bets are e-values as logarithms, where they do not follow from the share. A distribution has one, and none where
+	// it could not be judged.
 	Bets []float64
-	// Evidence is the e-value of a distribution in this span, as a logarithm; Effect is how far it is from the
-	// reference, and Judged whether both were worked out.
-	Judged   bool
-	Evidence float64
-	Effect   float64
-	// Means says how the means differ.
-	Means string
+	// Effect is how far a distribution is from the reference, Means how their means differ in words.
+	Effect float64
+	Means  string
 	// Why says why nothing can be told.
 	Why string
 }
@@ -183,26 +180,19 @@ func Step(s Stand, l Look, signals int, now time.Time) (Stand, Turn) {
 	}
 	s.Then, s.About = l.Rule.Response(), l.Rule.About
 	bound := math.Log(s.looks(l, now) * float64(max(1, signals)))
-	drifts := drifts(l.Signal)
 	before := s.Progress
 	switch {
-	case drifts && l.Judged:
-		s.Progress = s.add([]float64{l.Evidence}) / bound
-	case !drifts && l.Bets != nil:
+	case l.Bets != nil:
 		s.Progress = s.add(l.Bets) / bound
-	case !drifts && l.Seen > 0:
+	case l.Seen > 0:
 		s.Progress = s.add(evidence(l.Seen, l.Bad, l.Allowed)) / bound
 	}
 	s.Allowed = l.Allowed
 	s.Fired = within(s.Fired, now)
 	slack := cmp.Or(l.Slack, 2*math.Sqrt(l.Allowed*l.Seen)+1) // chance makes so much of what is allowed
-	wrong := l.Bad > l.Allowed*l.Seen+slack
-	if drifts {
-		wrong = l.Judged && l.Effect > l.Allowed
-	}
-	wrong = wrong || s.State == Firing && l.Raw > l.Allowed
+	wrong := l.Bad > l.Allowed*l.Seen+slack || l.Effect > l.Allowed || s.State == Firing && l.Raw > l.Allowed
 	// What is told is what was seen since the evidence began to grow.
-	s.count(l, drifts, wrong && before < little && s.State != Firing, now)
+	s.count(l, wrong && before < little && s.State != Firing, now)
 	return s.turn(l, wrong, now)
 }
 
@@ -212,10 +202,13 @@ func drifts(name string) bool {
 	return signal == FeatureDrift || signal == PredictionDrift
 }
 
+// judged reports whether a distribution was held against its reference.
+func (l *Look) judged() bool { return drifts(l.Signal) && l.Bets != nil }
+
 // looks is how often the signal is looked at in the time of the budget. A distribution waits for as many rows as it
 // takes, so that is less often where there is less traffic.
 func (s *Stand) looks(l Look, now time.Time) float64 {
-	if !l.Judged {
+	if !l.judged() {
 		return looks
 	}
 	if s.First.IsZero() {
@@ -227,15 +220,15 @@ func (s *Stand) looks(l Look, now time.Time) float64 {
 }
 
 // count adds a look to what is told of the signal.
-func (s *Stand) count(l Look, drifts, begins bool, now time.Time) {
+func (s *Stand) count(l Look, begins bool, now time.Time) {
 	if begins || s.Began.IsZero() || s.State != Firing && s.Progress < little && now.Sub(s.Began) > recent {
 		s.Began, s.Seen, s.Bad = now.Add(-Every), 0, 0
 	}
 	s.Seen, s.Bad = s.Seen+l.Seen, s.Bad+l.Bad
 	switch {
-	case drifts && l.Judged:
+	case l.judged():
 		s.Rate = l.Effect
-	case !drifts && s.Seen > 0:
+	case !drifts(s.Signal) && s.Seen > 0:
 		s.Rate = s.Bad / s.Seen
 	}
 }
@@ -253,7 +246,7 @@ func (s Stand) turn(l Look, wrong bool, now time.Time) (Stand, Turn) {
 	switch {
 	case wrong:
 		s.Well = time.Time{}
-	case s.Well.IsZero() && l.Why == "" && (l.Seen > 0 || l.Judged):
+	case s.Well.IsZero() && l.Why == "" && l.Seen > 0:
 		s.Well = now
 	}
 	if s.Told.IsZero() || l.Why == "" || wrong {
@@ -299,7 +292,7 @@ func (s Stand) says(l Look, now time.Time) string {
 		return l.Why
 	}
 	if drifts(s.Signal) {
-		if !l.Judged {
+		if !l.judged() {
 			return s.Sentence // it is judged when enough has come
 		}
 		how := "is like its reference"

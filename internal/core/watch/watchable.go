@@ -10,20 +10,14 @@ import (
 // Signals that people can have watched beside those that are watched as usual.
 const (
 	CallerErrorRate = "caller_error_rate"
-	TimeoutRate     = "timeout_rate"
+	TimeoutRate     = guard.TimeoutRate
 	FallbackRate    = "fallback_rate"
-	latency         = "latency_"
 )
-
-// quantiles are those of the time that requests take, by the signal's name.
-var quantiles = map[string]float64{
-	latency + "p50": 0.5, latency + "p90": 0.9, latency + "p95": 0.95, latency + "p99": 0.99,
-}
 
 // watchable are the signals that rules can be about, in the order in which they are told.
 var watchable = []string{
-	ErrorRate, TimeoutRate, CallerErrorRate, FallbackRate, RefusalRate, SlowRate, latency + "p50", latency + "p90",
-	latency + "p95", latency + "p99", RequestRate, MissingRate, OutOfRangeRate, FeatureDrift, PredictionDrift, MAE,
+	ErrorRate, TimeoutRate, CallerErrorRate, FallbackRate, RefusalRate, SlowRate, guard.LatencyP50, guard.LatencyP90,
+	guard.LatencyP95, guard.LatencyP99, RequestRate, MissingRate, OutOfRangeRate, FeatureDrift, PredictionDrift, MAE,
 	Accuracy,
 }
 
@@ -35,15 +29,13 @@ var ofLeast = []string{RequestRate, Accuracy}
 
 // ofVersions reports whether a version is to blame for a signal, so that it can help to hold or to go back.
 func ofVersions(signal string) bool {
-	_, latency := quantiles[signal]
-	return latency ||
+	return guard.Quantile(signal) > 0 ||
 		slices.Contains([]string{ErrorRate, TimeoutRate, SlowRate, PredictionDrift, MAE, Accuracy}, signal)
 }
 
 // ofLanes reports whether the lanes of main and trial have a signal each.
 func ofLanes(signal string) bool {
-	_, latency := quantiles[signal]
-	return latency || slices.Contains([]string{ErrorRate, TimeoutRate, CallerErrorRate}, signal)
+	return guard.Quantile(signal) > 0 || slices.Contains([]string{ErrorRate, TimeoutRate, CallerErrorRate}, signal)
 }
 
 func list[T ~string](all []T) string {
@@ -93,8 +85,8 @@ func versusOf(signal string) []Versus {
 
 // unitOf is that of the limits of a signal.
 func unitOf(signal string) Unit {
-	switch _, is := quantiles[signal]; {
-	case is:
+	switch {
+	case guard.Quantile(signal) > 0:
 		return Time
 	case signal == RequestRate || signal == MAE || strings.HasSuffix(signal, "_drift"):
 		return Plain

@@ -81,8 +81,8 @@ func (w *Watched) Looks(set *Set, s *Seen, u *Usual) (out []Look) {
 		if r.Versus == Main {
 			of = &s.Trial
 		}
-		switch q, latency := quantiles[signal]; {
-		case latency:
+		switch q := guard.Quantile(signal); {
+		case q > 0:
 			out = append(out, slower(r, q, &of.Latency, u))
 		case signal == SlowRate:
 			out = append(out, slow(r, &of.Latency, u))
@@ -186,7 +186,7 @@ func (w *Watched) distribution(r Rule, full string, now *sketch.Column, distinct
 	case w.Near[full] < trusted:
 		l.Why = otherKind
 	default:
-		l.Seen, l.Judged, l.Evidence, l.Effect = q.Effective(), true, e, effect
+		l.Seen, l.Bets, l.Effect = q.Effective(), []float64{e}, effect
 		l.Means = means(ref, now)
 	}
 	return l

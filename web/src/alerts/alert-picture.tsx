@@ -3,6 +3,7 @@ import { useEndpoint } from '../api/queries'
 import { useSeries } from '../api/series'
 import type { Drawn } from '../charts/series'
 import { SeriesChart } from '../charts/series-chart'
+import { mainOf } from '../endpoints/main-of'
 import { To } from '../ui/parts'
 
 /** What is drawn of a signal; nothing of those that are of columns. */
@@ -31,7 +32,7 @@ export function AlertPicture({ alert: a }: { alert: Alert }) {
 function Drawing({ alert: a, drawn }: { alert: Alert; drawn: Drawn }) {
   const raised = Date.parse(a.raised_at)
   const series = useSeries(a.endpoint, `${(2 * around) / 1000}s`, new Date(raised + around).toISOString()).data
-  const main = useEndpoint(a.endpoint).data?.split?.lanes.find((l) => l.kind === 'main')?.version ?? ''
+  const main = mainOf(useEndpoint(a.endpoint).data) ?? ''
   if (!series || series.lanes.length + series.refused.length === 0) return null
   return (
     <div className="mt-3 max-w-180" data-picture={drawn}>

@@ -2,6 +2,7 @@ import { Bar, BarChart, ReferenceLine, ResponsiveContainer, Tooltip, XAxis, YAxi
 
 import type { Distribution as Compared } from '../api/client'
 import { percent } from '../ui/format'
+import { axis, box } from './frame'
 import type { Sides } from './sides'
 import { drawnSteps } from './steps'
 
@@ -38,20 +39,14 @@ export function BackToBack({ distribution, sides: [left, right] }: { distributio
             domain={[-most, most]}
             tickFormatter={(x: number) => `${Math.abs(x * 100).toFixed(0)} %`}
             ticks={[-most, -most / 2, 0, most / 2, most]}
-            stroke="var(--ink-3)"
-            fontSize={12}
-            tickLine={false}
-            axisLine={false}
+            {...axis}
           />
           <YAxis
             type="category"
             dataKey="name"
             width={92}
             tickFormatter={(s: string) => `${s}${unit}`}
-            stroke="var(--ink-3)"
-            fontSize={12}
-            tickLine={false}
-            axisLine={false}
+            {...axis}
             interval={data.length > 14 ? 2 : 0}
           />
           <Tooltip
@@ -59,7 +54,7 @@ export function BackToBack({ distribution, sides: [left, right] }: { distributio
             cursor={{ fill: 'var(--line)', opacity: 0.5 }}
             labelFormatter={(s) => `${String(s)}${unit}`}
             formatter={(value, name) => [percent(Math.abs(Number(value)), 1), name]}
-            contentStyle={{ background: 'var(--panel)', border: '1px solid var(--line-strong)', borderRadius: 6 }}
+            contentStyle={box}
           />
           <Bar dataKey="left" name={left} stackId="both" fill="var(--main)" isAnimationActive={false} />
           <Bar

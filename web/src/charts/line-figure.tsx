@@ -1,8 +1,9 @@
 import { CartesianGrid, Line, LineChart, ResponsiveContainer, Tooltip, XAxis, YAxis } from 'recharts'
 
 import { number } from '../ui/format'
+import { axis, box } from './frame'
+import { Legend } from './legend'
 
-const axis = { stroke: 'var(--ink-3)', fontSize: 12, tickLine: false, axisLine: false } as const
 const strokes = ['var(--main)', 'var(--trial-line)', 'var(--ink)', 'var(--bad)', 'var(--ink-3)']
 const dashes = ['', '6 3', '2 3', '8 3 2 3', '']
 
@@ -11,6 +12,17 @@ export interface FigureLine {
   name: string
   note?: string
   points: { x: number; y: number }[]
+}
+
+/** What the last value of a line is. */
+function beside(l: FigureLine | undefined) {
+  const last = l?.points.at(-1)
+  return (
+    <>
+      {last && `, last ${number(last.y)}`}
+      {l?.note}
+    </>
+  )
 }
 
 /** Lines over the same axis, with a table behind them. */
@@ -36,26 +48,16 @@ export function LineFigure({
     }
   }
   const data = [...rows.values()].sort((a, b) => (a.x ?? 0) - (b.x ?? 0))
+  const drawn = lines.map((l, i) => ({
+    name: l.name,
+    stroke: strokes[i % strokes.length] ?? 'var(--main)',
+    dash: dashes[i % dashes.length],
+  }))
   return (
     <figure>
-      <figcaption className="text-ink-2 mb-1 flex flex-wrap gap-x-4 text-[12.5px]">
+      <Legend lines={drawn} beside={(_, i) => beside(lines[i])}>
         <b className="text-ink">{title}</b>
-        {lines.map((l, i) => (
-          <span key={l.name} className="inline-flex items-center gap-1.5">
-            <svg width="22" height="6" aria-hidden>
-              <path
-                d="M0 3H22"
-                strokeWidth="2"
-                stroke={strokes[i % strokes.length]}
-                strokeDasharray={dashes[i % dashes.length]}
-              />
-            </svg>
-            {l.name}
-            {l.points.length > 0 && `, last ${number(l.points[l.points.length - 1]?.y ?? 0)}`}
-            {l.note}
-          </span>
-        ))}
-      </figcaption>
+      </Legend>
       <ResponsiveContainer width="100%" height={height}>
         <LineChart data={data} margin={{ top: 6, right: 8, bottom: 0, left: 0 }} accessibilityLayer>
           <CartesianGrid vertical={false} stroke="var(--line)" />
@@ -65,18 +67,18 @@ export function LineFigure({
             isAnimationActive={false}
             labelFormatter={(x) => `${xName} ${xText(Number(x))}`}
             formatter={(v, name) => [number(Number(v)), name]}
-            contentStyle={{ background: 'var(--panel)', border: '1px solid var(--line-strong)', borderRadius: 6 }}
+            contentStyle={box}
           />
-          {lines.map((l, i) => (
+          {drawn.map((l, i) => (
             <Line
               key={l.name}
               dataKey={l.name}
               connectNulls
-              dot={l.points.length === 1}
+              dot={lines[i]?.points.length === 1}
               strokeWidth={2}
               isAnimationActive={false}
-              stroke={strokes[i % strokes.length]}
-              strokeDasharray={dashes[i % dashes.length]}
+              stroke={l.stroke}
+              strokeDasharray={l.dash}
             />
           ))}
         </LineChart>

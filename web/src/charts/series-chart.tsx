@@ -13,10 +13,9 @@ import {
 
 import type { Series } from '../api/client'
 import { exact } from '../ui/format'
+import { axis, box, timeAxis } from './frame'
+import { Legend } from './legend'
 import { linesOf, rowsOf, writeDrawn, type Drawn } from './series'
-
-const time = (t: number) => new Date(t).toISOString().slice(11, 19)
-const axis = { stroke: 'var(--ink-3)', fontSize: 12, tickLine: false, axisLine: false } as const
 
 /** Up to where the axis goes at least, so that nothing at all is not drawn as if it were much. */
 const leastTop: Partial<Record<Drawn, number>> = { error_rate: 0.01, refused: 1 }
@@ -59,14 +58,7 @@ export function SeriesChart({ series, drawn, main, syncId, log = false, onZoom }
           })}
         >
           <CartesianGrid vertical={false} stroke="var(--line)" />
-          <XAxis
-            dataKey="t"
-            type="number"
-            domain={['dataMin', 'dataMax']}
-            tickFormatter={time}
-            minTickGap={60}
-            {...axis}
-          />
+          <XAxis {...timeAxis} />
           <YAxis
             width={64}
             tickFormatter={(x: number) => write(x)}
@@ -79,7 +71,7 @@ export function SeriesChart({ series, drawn, main, syncId, log = false, onZoom }
             isAnimationActive={false}
             labelFormatter={(t) => exact(new Date(Number(t)))}
             formatter={(value, name) => [write(Number(value)), name]}
-            contentStyle={{ background: 'var(--panel)', border: '1px solid var(--line-strong)', borderRadius: 6 }}
+            contentStyle={box}
           />
           {series.splits.map((s) => (
             <ReferenceLine
@@ -122,16 +114,7 @@ export function SeriesChart({ series, drawn, main, syncId, log = false, onZoom }
           )}
         </LineChart>
       </ResponsiveContainer>
-      <figcaption className="text-ink-2 mt-1 flex flex-wrap gap-x-4 text-[12.5px]">
-        {lines.map((l) => (
-          <span key={l.id} className="inline-flex items-center gap-1.5">
-            <svg width="22" height="6" aria-hidden>
-              <path d="M0 3H22" strokeWidth="2" stroke={l.stroke} strokeDasharray={l.dash} />
-            </svg>
-            {l.name}
-          </span>
-        ))}
-      </figcaption>
+      <Legend lines={lines} />
     </figure>
   )
 }
@@ -157,7 +140,7 @@ export function SeriesTable({ series, drawn, main, all = false }: Chart & { all?
       <tbody>
         {data.map((row) => (
           <tr key={row.t} className="border-line border-t">
-            <td className="text-left">{time(row.t)}</td>
+            <td className="text-left">{timeAxis.tickFormatter(row.t)}</td>
             {lines.map((l) => (
               <td key={l.id}>{row[l.id] === undefined ? '–' : write(row[l.id] ?? 0)}</td>
             ))}

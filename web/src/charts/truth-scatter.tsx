@@ -10,8 +10,7 @@ import {
 } from 'recharts'
 
 import { number } from '../ui/format'
-
-const axis = { stroke: 'var(--ink-3)', fontSize: 12, tickLine: false, axisLine: false } as const
+import { axis, box } from './frame'
 
 /** Predictions over what turned out to be true: what lies on the line was right. */
 export function TruthScatter({
@@ -67,11 +66,7 @@ export function TruthScatter({
             }}
             {...axis}
           />
-          <Tooltip
-            isAnimationActive={false}
-            formatter={(v, name) => [number(Number(v)), name]}
-            contentStyle={{ background: 'var(--panel)', border: '1px solid var(--line-strong)', borderRadius: 6 }}
-          />
+          <Tooltip isAnimationActive={false} formatter={(v, name) => [number(Number(v)), name]} contentStyle={box} />
           <ReferenceLine
             segment={[
               { x: ends[0], y: ends[0] },

@@ -23,8 +23,9 @@ export function DriftPage() {
   const { endpoint = '' } = useParams()
   const [search, setSearch] = useSearchParams()
   const [span, setSpan] = useState<Span>('1 h')
-  const against = againsts.find((a) => a === search.get('against')) ?? 'reference'
   const version = search.get('version') ?? 'all'
+  const offered = againsts.filter((a) => a !== 'main' || version !== 'all')
+  const against = offered.find((a) => a === search.get('against')) ?? 'reference'
   const drift = useDrift(endpoint, {
     window: windows[span],
     against,
@@ -63,9 +64,7 @@ export function DriftPage() {
           label="Held against"
           value={against}
           onChange={(a) => say('against', a)}
-          options={againsts
-            .filter((a) => a !== 'main' || version !== 'all')
-            .map((a) => ({ value: a, text: `against ${againstWords[a]}` }))}
+          options={offered.map((a) => ({ value: a, text: `against ${againstWords[a]}` }))}
         />
       </PageHead>
       <Loaded query={drift}>{(d) => <Columns key={`${against} ${version}`} of={d} against={against} />}</Loaded>
@@ -73,9 +72,12 @@ export function DriftPage() {
   )
 }
 
+/** An input and an output may have the same name. */
+const idOf = (c: ColumnDrift) => `${c.side} ${c.column}`
+
 function Columns({ of: d, against }: { of: Drift; against: Against }) {
   const [chosen, setChosen] = useState<string>()
-  const column = d.items.find((c) => c.column === chosen) ?? d.items[0]
+  const column = d.items.find((c) => idOf(c) === chosen) ?? d.items[0]
   return (
     <>
       {d.note && <Panel className="border-l-trial-line border-l-[3px]">{d.note}</Panel>}
@@ -100,7 +102,7 @@ function Columns({ of: d, against }: { of: Drift; against: Against }) {
             />
             <tbody>
               {d.items.map((c) => (
-                <Row key={`${c.side} ${c.column}`} of={c} chosen={c === column} choose={() => setChosen(c.column)} />
+                <Row key={idOf(c)} of={c} chosen={c === column} choose={() => setChosen(idOf(c))} />
               ))}
             </tbody>
           </table>

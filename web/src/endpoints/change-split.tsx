@@ -8,6 +8,7 @@ import { Sheet } from '../ui/overlays'
 import { Button, inputLook, Problem, TextField } from '../ui/parts'
 import { fromRuleDraft, toRuleDraft } from './rule-draft'
 import { RuleEditor } from './rules'
+import { mainOf } from './main-of'
 
 /** Shares as people type them: per cent by version. */
 type Draft = Record<string, string>
@@ -37,9 +38,7 @@ function SplitForm({ endpoint, done }: { endpoint: Endpoint; done: () => void })
   )
   const [draft, setDraft] = useState<Draft>(() => toDraft(endpoint.split, false))
   const [copies, setCopies] = useState<Draft>(() => toDraft(endpoint.split, true))
-  const [main, setMain] = useState(
-    endpoint.split?.lanes.find((l) => l.kind === 'main')?.version ?? placed[0]?.version ?? '',
-  )
+  const [main, setMain] = useState(mainOf(endpoint) ?? placed[0]?.version ?? '')
   const [rules, setRules] = useState(() => (endpoint.split?.rules ?? []).map(toRuleDraft))
   const [reason, setReason] = useState('')
   const make = useSplit(endpoint.name, endpoint.split?.number ?? 0)

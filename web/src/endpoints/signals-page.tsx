@@ -13,6 +13,7 @@ import { SeriesChart, SeriesTable } from '../charts/series-chart'
 import { clock } from '../ui/format'
 import { Switchboard } from '../ui/overlays'
 import { Button, Empty, inputLook, LinkButton, Loaded, PageHead, Panel, To } from '../ui/parts'
+import { mainOf } from './main-of'
 
 const windows = { '15 min': 900, '1 h': 3600, '6 h': 21_600, '1 day': 86_400, '7 days': 604_800 } as const
 type Span = keyof typeof windows
@@ -28,7 +29,7 @@ export function SignalsPage() {
   const zoomed = from < to
   const seconds = zoomed ? Math.max(60, Math.ceil((to - from) / 1000)) : windows[span]
   const series = useSeries(endpoint, `${seconds}s`, zoomed ? new Date(to).toISOString() : undefined)
-  const main = useEndpoint(endpoint).data?.split?.lanes.find((l) => l.kind === 'main')?.version ?? ''
+  const main = mainOf(useEndpoint(endpoint).data) ?? ''
   const zoom = (a: number, b: number) =>
     setSearch({ last: span, from: new Date(a).toISOString(), to: new Date(Math.max(b, a + 60_000)).toISOString() })
   return (
@@ -52,7 +53,7 @@ export function SignalsPage() {
       <Loaded query={series}>
         {(s) => (
           <>
-            <Between key={`${s.from} ${zoomed}`} series={s} zoom={zoom} />
+            <Between key={`${span} ${from} ${to}`} series={s} zoom={zoom} />
             {s.lanes.length + s.refused.length === 0 ? (
               <Panel>
                 <Empty>Nobody has called in this time.</Empty>
@@ -68,10 +69,11 @@ export function SignalsPage() {
   )
 }
 
-/** From when to when is looked, as text that can be changed. */
+/** From when to when is looked, as text that can be changed: what was typed stays while the series goes on. */
 function Between({ series, zoom }: { series: Series; zoom: (from: number, to: number) => void }) {
-  const [from, setFrom] = useState(series.from.slice(0, 19))
-  const [to, setTo] = useState(series.to.slice(0, 19))
+  const [typed, setTyped] = useState<{ from?: string; to?: string }>({})
+  const from = typed.from ?? series.from.slice(0, 19)
+  const to = typed.to ?? series.to.slice(0, 19)
   const field = (label: string, value: string, set: (v: string) => void) => (
     <input aria-label={label} className={`${inputLook} max-w-52`} value={value} onChange={(e) => set(e.target.value)} />
   )
@@ -84,7 +86,8 @@ function Between({ series, zoom }: { series: Series; zoom: (from: number, to: nu
         if (a < b) zoom(a, b)
       }}
     >
-      from {field('From, UTC', from, setFrom)} to {field('To, UTC', to, setTo)} UTC
+      from {field('From, UTC', from, (v) => setTyped({ ...typed, from: v }))} to{' '}
+      {field('To, UTC', to, (v) => setTyped({ ...typed, to: v }))} UTC
       <Button type="submit">Look</Button>
     </form>
   )

@@ -1,5 +1,6 @@
 import { Bar, BarChart, CartesianGrid, Line, LineChart, ResponsiveContainer, Tooltip, XAxis, YAxis } from 'recharts'
 import type { Evaluation } from '../api/client'
+import { axis, box } from '../charts/frame'
 import { count, number } from '../ui/format'
 import { Behind, Numbers } from './evidence-drawing'
 
@@ -13,10 +14,6 @@ const tickOf = (values: number[]) => {
   const digits = step > 0 ? Math.min(6, Math.max(0, -Math.floor(Math.log10(step)))) : 2
   return (x: number) => x.toFixed(digits).replace('-', '−')
 }
-
-const axis = { stroke: 'var(--ink-3)', fontSize: 12, tickLine: false, axisLine: false } as const
-
-const box = { background: 'var(--panel)', border: '1px solid var(--line-strong)', borderRadius: 6 } as const
 
 export function EvaluationDrawing({ evaluation: e }: { evaluation: Evaluation }) {
   return (

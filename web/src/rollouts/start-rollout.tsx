@@ -9,6 +9,7 @@ import { count, percent, share, words } from '../ui/format'
 import { Choice } from '../ui/overlays'
 import { Button, Field, Problem, TextField } from '../ui/parts'
 import { lasting, planName } from './words'
+import { mainOf } from '../endpoints/main-of'
 
 /** Starts a rollout, and shows while one chooses how long it would take and what it would risk. */
 export function StartRollout({ endpoint: e }: { endpoint: Endpoint }) {
@@ -20,7 +21,7 @@ export function StartRollout({ endpoint: e }: { endpoint: Endpoint }) {
 }
 
 function StartForm({ endpoint: e }: { endpoint: Endpoint }) {
-  const main = e.split?.lanes.find((l) => l.kind === 'main')?.version
+  const main = mainOf(e)
   const placed = (usePlacements().data?.items ?? []).filter(
     (p) => p.environment === e.environment && p.version.startsWith(`${e.model}@`) && p.version !== main,
   )

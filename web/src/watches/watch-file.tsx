@@ -18,21 +18,15 @@ export function WatchFile({ of, done }: { of: Watches; done: () => void }) {
       error={put.error}
       onSubmit={() => put.mutate({ text, reason }, { onSuccess: done })}
     >
-      <Field text={text} onChange={setText} />
+      <textarea
+        aria-label="Watches, as YAML"
+        spellCheck={false}
+        rows={18}
+        className="border-line-strong bg-panel w-full rounded-md border px-2.5 py-1.5 font-mono text-[12.5px]"
+        value={text}
+        onChange={(event) => setText(event.target.value)}
+      />
       <TextField label="Why" value={reason} onChange={setReason} />
     </Form>
-  )
-}
-
-function Field({ text, onChange }: { text: string; onChange: (text: string) => void }) {
-  return (
-    <textarea
-      aria-label="Watches, as YAML"
-      spellCheck={false}
-      rows={18}
-      className="border-line-strong bg-panel w-full rounded-md border px-2.5 py-1.5 font-mono text-[12.5px]"
-      value={text}
-      onChange={(event) => onChange(event.target.value)}
-    />
   )
 }

@@ -128,9 +128,7 @@ function Stands({ of: w }: { of: Watches }) {
 function Watch({ stand: s }: { stand: Stand }) {
   return (
     <li
-      className={
-        'border-line grid grid-cols-[minmax(0,15rem)_9rem_minmax(0,1fr)] gap-x-4 border-t py-1.5 ' + 'first:border-0'
-      }
+      className="border-line grid grid-cols-[minmax(0,15rem)_9rem_minmax(0,1fr)] gap-x-4 border-t py-1.5 first:border-0"
       title={s.rule}
     >
       <span className="truncate">{s.signal}</span>
