@@ -89,6 +89,10 @@ func (r *rig) zebra() map[string]string {
 			Description: hidden,
 		})
 	must(r.t, err)
+	_, err = r.runa.SetCustomSignal(ctx, "demand-hourly", "dispatch_cost", wire.EditCustom{
+		Better: "lower", Unit: hidden, About: hidden,
+	})
+	must(r.t, err)
 	_, err = r.runa.Split(ctx, "demand-hourly", lanes(10000, 0)[:1], hidden, -1)
 	must(r.t, err)
 	r.stripedRollout()
@@ -131,7 +135,7 @@ func (r *rig) zebra() map[string]string {
 		"person": "zebra-robot", "evidence": evidence.ID, "project": "zebra", "role": "reader",
 		"webhook": fmt.Sprint(hook.ID), "delivery": fmt.Sprint(r.delivered(hook.ID)),
 		"rollout": "R-1", "plan": "stripes", "incident": "I-1",
-		"watch": "error_rate", "subject": "all",
+		"watch": "error_rate", "subject": "all", "signal": "dispatch_cost",
 		"number": "1", "search": fmt.Sprint(search.ID), "token": fmt.Sprint(token.ID),
 	}
 }
@@ -247,9 +251,11 @@ var asks = map[string][2]string{
 	"setLadder":     {"", `{"rungs":[{"name":"draft"},{"name":"live"}],"reason":"x"}`},
 	"showStatement": {"", `{"answer":"yes"}`}, "tick": {"", `{"item":"x","note":"x"}`},
 	"putWatches": {"", `{"text":"watches: []"}`}, "setWatch": {"", `{"signal":"error_rate","limit":"2 %"}`},
-	"mute":         {"", `{"subject":"all","for":"1h","reason":"x"}`},
-	"tellOutcomes": {"", `{"items":[{"request":"x","values":{"y":1}}]}`},
-	"tryAgain":     {"", `{}`}, "listRequests": {"?endpoint=demand-hourly", ""},
+	"mute":            {"", `{"subject":"all","for":"1h","reason":"x"}`},
+	"tellOutcomes":    {"", `{"items":[{"request":"x","values":{"y":1}}]}`},
+	"setCustomSignal": {"", `{"better":"lower"}`},
+	"report":          {"", `{"items":[{"request":"x","values":{"dispatch_cost":1}}]}`},
+	"tryAgain":        {"", `{}`}, "listRequests": {"?endpoint=demand-hourly", ""},
 	"listRefusals":  {"?endpoint=demand-hourly", ""},
 	"addSigningKey": {"", `{"public":"KEY"}`}, "endSigningKey": {"?key=SHA256:x", ""},
 	"attachEvidence": {"?kind=document", ""},

@@ -91,7 +91,7 @@ func operations() []operation {
 		fileOperations(), registryOperations(), ladderOperations(), placeOperations(), alertOperations(),
 		splitOperations(), rolloutOperations(), incidentOperations(), historyOperations(), planOperations(),
 		contractOperations(), requestOperations(), endpointOperations(), endpointKeeping(), watchOperations(),
-		outcomeOperations(), timeOperations())
+		outcomeOperations(), customOperations(), timeOperations())
 }
 
 // placeOperations are the routes about where versions run.

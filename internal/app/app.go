@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"innerladder/internal/app/act"
+	"innerladder/internal/app/custom"
 	"innerladder/internal/app/keep"
 	"innerladder/internal/app/ladder"
 	"innerladder/internal/app/notices"
@@ -66,6 +67,7 @@ type App struct {
 	Observe  *observe.Service
 	Requests *requests.Service
 	Outcomes *outcomes.Service
+	Custom   *custom.Service
 	Ladder   *ladder.Service
 	Rollouts *rollouts.Service
 	Record   *record.Service
@@ -84,10 +86,11 @@ func New(c Config) *App {
 	a.Notices = notices.New(a.Base, a.People, a.Secrets, c.Fetch, c.Address)
 	a.Registry = registry.New(a.Base, a.People, c.Blobs, c.Fetch, c.Unlocked.RequestIDs)
 	a.Traffic = traffic.New(a.Base, a.People, a.Registry, a.Secrets, c.Recorder, c.Router)
-	a.Observe = observe.New(a.Base, a.Registry, a.Traffic, c.Recorder, c.Signals, c.Router)
+	a.Observe = observe.New(a.Base, a.Registry, a.Traffic, c.Recorder, c.Signals, c.Router, c.Unlocked.RequestIDs)
 	a.Requests = requests.New(a.Base, a.Traffic, c.Recorder, c.Signals, c.Requests, c.Unlocked.RequestIDs)
 	a.Outcomes = outcomes.New(a.Base, a.Registry, a.Traffic, a.Observe, c.Recorder, c.Signals, c.Requests,
 		c.Unlocked.RequestIDs)
+	a.Custom = custom.New(a.Base, a.Registry, a.Traffic, a.Observe, c.Recorder, c.Signals, c.Unlocked.RequestIDs)
 	a.Ladder = ladder.New(a.Base, a.People, a.Registry, a.Observe, c.Blobs, signer)
 	a.Rollouts = rollouts.New(a.Base, a.People, a.Registry, a.Traffic, a.Observe, a.Requests, a.Ladder)
 	a.Observe.OnFire(a.Rollouts.AnswerWatch)

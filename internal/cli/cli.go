@@ -92,7 +92,7 @@ func instant(option, text string) (t time.Time, err error) {
 func commands() []command {
 	return slices.Concat(runCommands(), keepingCommands(), peopleCommands(), registryCommands(), ladderCommands(),
 		evidenceCommands(), placeCommands(), trafficCommands(), rolloutCommands(), planCommands(), contractCommands(),
-		answerCommands(), watchCommands(), watchingCommands(), outcomeCommands(), driftCommand(),
+		answerCommands(), watchCommands(), watchingCommands(), outcomeCommands(), customCommands(), driftCommand(),
 		signalCommands(), requestCommands(),
 		incidentCommands(), recordCommands())
 }

@@ -265,25 +265,35 @@ func writeLeft(file string, left []wire.OutcomeLeft) error {
 const mostLeft = 10
 
 func printTaken(w io.Writer, taken wire.OutcomesTaken, file string) {
-	t := newTable(w, "TRUTHS", "", "")
-	for _, fate := range outcome.Fates() {
-		if n := taken.Fates[fate]; n > 0 {
-			t.row(strconv.Itoa(n), string(fate), fate.InWords())
-		}
-	}
-	t.done()
+	printFates(w, "TRUTHS", taken.Fates, outcome.Fate.InWords)
 	fmt.Fprintf(w, "%d predictions of %s got their truth\n", taken.Pairs, taken.Endpoint)
 	if taken.Fates[outcome.Unmatched] > 0 {
 		fmt.Fprintf(w, "the log keeps %s; more with: innerladder endpoint edit %s -keep-per-second N\n", taken.Keeps,
 			taken.Endpoint)
 	}
-	for i, l := range taken.Left {
+	printLeft(w, taken.Left, file)
+}
+
+// printFates says what became of rows.
+func printFates(w io.Writer, rows string, fates map[outcome.Fate]int, words func(outcome.Fate) string) {
+	t := newTable(w, rows, "", "")
+	for _, fate := range outcome.Fates() {
+		if n := fates[fate]; n > 0 {
+			t.row(strconv.Itoa(n), string(fate), words(fate))
+		}
+	}
+	t.done()
+}
+
+// printLeft tells of the first rows that were not taken; file has all of them, if it is one.
+func printLeft(w io.Writer, left []wire.OutcomeLeft, file string) {
+	for i, l := range left {
 		if i == mostLeft {
 			rest := "see them with -left FILE"
 			if file != "" {
 				rest = "they are in " + file
 			}
-			fmt.Fprintf(w, "and %d more; %s\n", len(taken.Left)-i, rest)
+			fmt.Fprintf(w, "and %d more; %s\n", len(left)-i, rest)
 			break
 		}
 		fmt.Fprintf(w, "line %d: %s\n", l.Line, l.Why)
@@ -382,25 +392,40 @@ const barLength = 40
 
 // drawAccuracy draws the first measure of a version over time.
 func drawAccuracy(w io.Writer, v wire.VersionAccuracy, step time.Duration) {
-	if len(v.Points) < 2 {
+	points := make([]curvePoint, len(v.Points))
+	for i, p := range v.Points {
+		points[i] = curvePoint{p.At, p.Value, fmt.Sprintf("%.4g, %d rows", p.Value, p.Rows)}
+	}
+	drawCurve(w, points, step)
+}
+
+// curvePoint is one step of a curve, with what is said of it.
+type curvePoint struct {
+	at    time.Time
+	value float64
+	says  string
+}
+
+// drawCurve draws the last steps of a curve as bars from 0, which are empty where it is below.
+func drawCurve(w io.Writer, points []curvePoint, step time.Duration) {
+	if len(points) < 2 {
 		return
 	}
 	most := 0.0
-	for _, p := range v.Points {
-		most = max(most, p.Value)
+	for _, p := range points {
+		most = max(most, p.value)
 	}
 	form := "15:04"
 	if step >= time.Hour {
 		form = "02 Jan 15:04"
 	}
 	const last = 24
-	for _, p := range v.Points[max(0, len(v.Points)-last):] {
+	for _, p := range points[max(0, len(points)-last):] {
 		bar := 0
-		if most > 0 {
-			bar = int(p.Value / most * barLength)
+		if most > 0 && p.value > 0 {
+			bar = int(p.value / most * barLength)
 		}
-		fmt.Fprintf(w, "  %s  %-*s %.4g, %d rows\n", p.At.UTC().Format(form), barLength, strings.Repeat("▇", bar),
-			p.Value, p.Rows)
+		fmt.Fprintf(w, "  %s  %-*s %s\n", p.at.UTC().Format(form), barLength, strings.Repeat("▇", bar), p.says)
 	}
 }
 

@@ -1,11 +1,13 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"flag"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -130,12 +132,12 @@ func addEndpoint(c *call) func(context.Context) error {
 // and says whether any was.
 func termsOptions(c *call) func(guard.Terms) (held guard.Terms, given bool) {
 	usual := guard.DefaultTerms()
-	errors, _ := usual.Of(guard.ErrorRate)
+	failing, _ := usual.Of(guard.ErrorRate)
 	latency, _ := usual.Of(guard.LatencyP99)
 	drift, _ := usual.Of(guard.PredictionDrift)
-	errorRatio := c.flags.Float64("error-ratio", errors.Ratio,
+	errorRatio := c.flags.Float64("error-ratio", failing.Ratio,
 		"`TIMES`: how many times the main lane's errors a trial may have")
-	errorMargin := c.flags.Float64("error-margin", errors.Margin*100,
+	errorMargin := c.flags.Float64("error-margin", failing.Margin*100,
 		"`POINTS`: how many percentage points more errors a trial may have whatever the ratio")
 	latencyRatio := c.flags.Float64("latency-ratio", latency.Ratio,
 		"`TIMES`: how many times the main lane's p99 a trial's may be")
@@ -145,6 +147,14 @@ func termsOptions(c *call) func(guard.Terms) (held guard.Terms, given bool) {
 		"`GAP`: how far the cumulative shares of a trial's predictions may differ, 0 to 1")
 	noLatency := c.flags.Bool("no-latency-guard", false, "let a trial be as slow as it likes")
 	noDrift := c.flags.Bool("no-drift-guard", false, "let a trial predict what it likes")
+	others, out := []guard.Guard{}, map[string]bool{}
+	c.flags.Func("guard", "`SIGNAL=MARGIN[:RESPONSE]` of another guard, such as custom.dispatch_cost=0.5:hold or "+
+		"accuracy=2%; SIGNAL=off takes it out; may be given several times", func(text string) error {
+		g, off, err := parseGuard(text)
+		others = append(others, g)
+		out[g.Signal] = off
+		return err
+	})
 	alpha := c.flags.Float64("alpha", usual.Alpha, "`CHANCE` that the guards ever end a harmless trial")
 	return func(p guard.Terms) (_ guard.Terms, given bool) {
 		held := map[string]guard.Guard{}
@@ -162,9 +172,9 @@ func termsOptions(c *call) func(guard.Terms) (held guard.Terms, given bool) {
 			known := true
 			switch f.Name {
 			case "error-ratio":
-				change(errors, func(g *guard.Guard) { g.Ratio = *errorRatio })
+				change(failing, func(g *guard.Guard) { g.Ratio = *errorRatio })
 			case "error-margin":
-				change(errors, func(g *guard.Guard) { g.Margin = *errorMargin / 100 })
+				change(failing, func(g *guard.Guard) { g.Margin = *errorMargin / 100 })
 			case "latency-ratio":
 				change(latency, func(g *guard.Guard) { g.Ratio = *latencyRatio })
 			case "latency-margin":
@@ -179,6 +189,13 @@ func termsOptions(c *call) func(guard.Terms) (held guard.Terms, given bool) {
 				if change(drift, func(*guard.Guard) {}); *noDrift {
 					delete(held, drift.Signal)
 				}
+			case "guard":
+				for _, g := range others {
+					g.Ratio = held[g.Signal].Ratio
+					if held[g.Signal] = g; out[g.Signal] {
+						delete(held, g.Signal)
+					}
+				}
 			case "alpha":
 				p.Alpha = *alpha
 			default:
@@ -186,14 +203,30 @@ func termsOptions(c *call) func(guard.Terms) (held guard.Terms, given bool) {
 			}
 			given = given || known
 		})
-		p.Guards = nil
-		for _, signal := range guard.Signals {
-			if g, there := held[signal]; there {
-				p.Guards = append(p.Guards, g)
-			}
-		}
+		p.Guards = slices.SortedFunc(maps.Values(held), func(a, b guard.Guard) int {
+			return cmp.Or(cmp.Compare(guard.Place(a.Signal), guard.Place(b.Signal)), strings.Compare(a.Signal,
+				b.Signal))
+		})
 		return p, given
 	}
+}
+
+// parseGuard reads a guard that was written as SIGNAL=MARGIN[:RESPONSE], or as SIGNAL=off, which is no guard.
+func parseGuard(text string) (g guard.Guard, off bool, err error) {
+	signal, margin, _ := strings.Cut(text, "=")
+	if margin == "off" {
+		return guard.Guard{Signal: signal}, true, nil
+	}
+	margin, then, _ := strings.Cut(margin, ":")
+	number, percent := strings.CutSuffix(margin, "%")
+	x, err := strconv.ParseFloat(strings.TrimSpace(number), 64)
+	if err != nil {
+		return g, false, errors.New("write SIGNAL=MARGIN, such as custom.dispatch_cost=0.5, or SIGNAL=off")
+	}
+	if percent {
+		x /= 100
+	}
+	return guard.Guard{Signal: signal, Margin: x, Then: guard.Response(then)}, false, nil
 }
 
 func editEndpoint(c *call) func(context.Context) error {

@@ -142,21 +142,12 @@ func printComparison(w io.Writer, r compare.Comparison) {
 	t := newTable(w, "", r.Incumbent, level, r.Candidate, level, "DIFFERENCE", level, "VERDICT")
 	t.row("requests", count(r.IncumbentRequests), "", count(r.CandidateRequests), "", "", "", "")
 	for _, row := range r.Rows {
-		one, difference := percent, func(x float64) string { return fmt.Sprintf("%+.2f points", x*100) }
-		ends := func(x float64) string { return fmt.Sprintf("%.2f", x*100) }
-		if row.Unit == "ms" {
-			one, difference = millis, func(x float64) string { return fmt.Sprintf("× %.2f", x) }
-			ends = func(x float64) string { return fmt.Sprintf("%.1f", x) }
-		}
+		one, ends, difference, relation := writersOf(row)
 		of := func(low, high *float64, write func(float64) string) string {
 			if low == nil && high == nil {
 				return ""
 			}
 			return end(low, write) + " … " + end(high, write)
-		}
-		relation := ends
-		if row.Relation == "ratio" {
-			relation = func(x float64) string { return fmt.Sprintf("%.2f", x) }
 		}
 		apart := ""
 		if row.Low != nil || row.High != nil {
@@ -176,6 +167,22 @@ func printComparison(w io.Writer, r compare.Comparison) {
 			fmt.Fprintf(w, "%s\n", n)
 		}
 	}
+}
+
+// writersOf are how a row's sides are written, the ends of their intervals, the difference and the ends of its
+// interval.
+func writersOf(row compare.Row) (one, ends, difference, relation func(float64) string) {
+	with := func(format string, by float64) func(float64) string {
+		return func(x float64) string { return strings.TrimSpace(fmt.Sprintf(format, x*by)) }
+	}
+	switch {
+	case row.Relation == "ratio":
+		return millis, with("%.1f", 1), with("× %.2f", 1), with("%.2f", 1)
+	case row.Unit == "share":
+		return percent, with("%.2f", 100), with("%+.2f points", 100), with("%.2f", 100)
+	}
+	unit := strings.ReplaceAll(row.Unit, "%", "%%")
+	return with("%.4g "+unit, 1), with("%.4g", 1), with("%+.4g "+unit, 1), with("%.4g", 1)
 }
 
 // seen writes what was seen, a dash for nothing.

@@ -19,7 +19,8 @@ func TestAnswersForMachines(t *testing.T) {
 	h.file("a.json", `{"weights": [1]}`)
 	h.file("b.json", `{"weights": [2]}`)
 	h.file("rows.csv", "outdoor_c,demand_mw\n-3.5,1.4\n2,1.1\n")
-	h.file("tests.xml", `<testsuite name="heat"><testcase name="cold" time="0.2"/><testcase name="wind" time="0.1"/></testsuite>`)
+	h.file("tests.xml",
+		`<testsuite name="heat"><testcase name="cold" time="0.2"/><testcase name="wind" time="0.1"/></testsuite>`)
 	h.plays("json-2")
 }
 
@@ -34,8 +35,10 @@ func TestTheLadderInWords(t *testing.T) {
 	h.file("a.json", `{"weights": [1]}`)
 	h.file("b.json", `{"weights": [2]}`)
 	h.file("c.json", `{"weights": [3]}`)
-	h.file("tests.xml", `<testsuite name="heat"><testcase name="cold" time="0.2"/><testcase name="wind" time="0.1"/></testsuite>`)
-	h.file("broken.xml", `<testsuite name="heat"><testcase name="cold"><failure message="off by 2 MW"/></testcase></testsuite>`)
+	h.file("tests.xml",
+		`<testsuite name="heat"><testcase name="cold" time="0.2"/><testcase name="wind" time="0.1"/></testsuite>`)
+	h.file("broken.xml",
+		`<testsuite name="heat"><testcase name="cold"><failure message="off by 2 MW"/></testcase></testsuite>`)
 	h.file("evaluation.json", `{"rows": 100, "metrics": {"rmse": 0.3}, "limits": {"rmse": {"at_most": 0.5}}}`)
 	h.file("ladder.yaml", `rungs:
   - name: draft
@@ -244,4 +247,10 @@ func TestJudgingInWords(t *testing.T) {
 	h.file("wrong.yaml", "watches:\n  - signal: error_rate\n    limit: 200ms\n")
 	h.awaits("runa", "request "+h.words["cold"], "heat-demand@1")
 	h.plays("judged")
+	h.file("costs.csv",
+		"request,id,dispatch_cost\n"+h.words["cold"]+",,55.5\n"+h.words["cold"]+",late,4.5\nnobody,,1\n"+
+			h.words["mild"]+",,\n")
+	h.file("nights.jsonl", `{"version":"heat-demand@1","night":"n5","when":"`+time.Now().UTC().Format(time.RFC3339)+
+		`","eur":30}`+"\n"+`{"version":"heat-demand@live","night":"n6","when":"2026-01-31","eur":30}`+"\n")
+	h.plays("custom")
 }

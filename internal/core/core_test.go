@@ -81,7 +81,8 @@ var rooms = []string{
 	"core", "wire", "credential", "seal", "oip", "intake", "fetch", "blob", "backup", "sqlite", "jobs", "records",
 	"signals", "requestlog", "recorder", "eventloop", "http1", "upstream", "client", "gateway",
 	"app/act", "app/secrets", "app/people", "app/notices", "app/registry", "app/traffic", "app/observe", "app/requests",
-	"app/outcomes", "app/ladder", "app/rollouts", "app/record", "app/keep", "app", "api", "server", "standin", "demo",
+	"app/outcomes", "app/custom", "app/ladder", "app/rollouts", "app/record", "app/keep", "app", "api", "server",
+	"standin", "demo",
 	"cli",
 }
 

@@ -185,6 +185,7 @@ The story has been played; traffic goes on. Look around:
                      innerladder incident show I-1
                      innerladder reviews
                      innerladder accuracy demand-hourly -worst 5
+                     innerladder custom show demand-hourly
                      innerladder outcomes demand-hourly %s
   make trouble       innerladder standin tell URL -fail 20   (URLs: innerladder placements)
   data and logs      %s

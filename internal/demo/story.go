@@ -183,6 +183,15 @@ func (p *play) openingNight(ctx context.Context) error {
 			[]traffic.Lane{{Kind: traffic.Main, Version: ref, Share: traffic.Whole}}, "opening night", -1); err != nil {
 			return err
 		}
+		if o.endpoint == "demand-hourly" {
+			if _, err := p.runa.SetCustomSignal(ctx, o.endpoint, "dispatch_cost", wire.EditCustom{
+				Unit: "EUR", Better: "lower", About: "what the wrong forecast of an hour costs: oil for what lacks, " +
+					"heat let " +
+					"go for what is too much", Reason: "the desk counts in money",
+			}); err != nil {
+				return err
+			}
+		}
 		if o.endpoint == "valve-check" {
 			if err := p.giveKeys(ctx); err != nil {
 				return err
@@ -213,8 +222,11 @@ func (p *play) startCalling(ctx context.Context) {
 		"return-forecast": newCallers(p.gateway, "return-forecast", "return_c", p.Rate/5, returnInputs,
 			p.town.returnExamples(distinctRows, winter, winter+14*24)),
 	} {
-		if endpoint == "valve-check" {
+		switch endpoint {
+		case "valve-check":
 			c.key = p.key
+		case "demand-hourly":
+			c.cost = dispatchCost
 		}
 		p.callers[endpoint] = c
 		p.calling.Go(func() { c.run(ctx) })
@@ -231,11 +243,13 @@ const metersEvery = 5 * time.Second
 func (p *play) readMeters(ctx context.Context) {
 	for wait(ctx, metersEvery) == nil {
 		for endpoint, c := range p.callers {
-			items := c.read()
-			if len(items) == 0 {
-				continue
+			var err error
+			if items := c.read(); len(items) > 0 {
+				_, err = p.runa.TellOutcomes(ctx, endpoint, wire.NewOutcomes{Items: items})
 			}
-			_, err := p.runa.TellOutcomes(ctx, endpoint, wire.NewOutcomes{Items: items})
+			if items := c.reckoned(); err == nil && len(items) > 0 {
+				_, err = p.runa.ReportValues(ctx, endpoint, wire.NewReports{Items: items})
+			}
 			if err != nil && ctx.Err() == nil {
 				fmt.Fprintf(p.Err, "the meters of %s could not be told: %v\n", endpoint, err)
 			}

@@ -5,11 +5,13 @@ import (
 	"context"
 	"encoding/json"
 	"io"
+	"math"
 	"net/http"
 	"sync"
 	"sync/atomic"
 	"time"
 
+	"innerladder/internal/core/custom"
 	"innerladder/internal/core/outcome"
 	"innerladder/internal/core/signature"
 	"innerladder/internal/gateway"
@@ -34,8 +36,11 @@ type callers struct {
 	mu  sync.Mutex
 	// answered counts answers by the version that gave them.
 	answered map[string]uint64
-	// truths are those of some answers, which are told later.
+	// truths are those of some answers, which are told later; costs are what their errors cost, where that is known.
 	truths []outcome.Truth
+	costs  []custom.Report
+	// costs of an error, by prediction and truth; nil where nobody reckons that.
+	cost func(predicted, truth float64) float64
 }
 
 // sent is one request with what will turn out to be true, by output.
@@ -115,6 +120,38 @@ func (c *callers) read() []outcome.Truth {
 	return some
 }
 
+// reckoned takes what answers have cost that were not reported yet, as many as can be at once.
+func (c *callers) reckoned() []custom.Report {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	some := c.costs[:min(len(c.costs), 1000)]
+	c.costs = c.costs[len(some):]
+	return some
+}
+
+// dispatchCost is what a wrong forecast of an hour costs the plant, in EUR: what lacks is made with oil, for 85 a MWh
+// more than gas; what is too much is let go, for 31.
+func dispatchCost(predicted, truth float64) float64 {
+	return math.Round(100*(85*max(0, truth-predicted)+31*max(0, predicted-truth))) / 100
+}
+
+// reckon says what an answer has cost.
+func (c *callers) reckon(body []byte, s sent) (cost float64, ok bool) {
+	truth, number := s.truth[c.output].(float64)
+	var answer oip.InferResponse
+	if c.cost == nil || !number || json.Unmarshal(body, &answer) != nil {
+		return 0, false
+	}
+	for _, o := range answer.Outputs {
+		if o.Name == c.output && len(o.Data) == 1 {
+			if predicted, is := o.Data[0].(float64); is {
+				return c.cost(predicted, truth), true
+			}
+		}
+	}
+	return 0, false
+}
+
 // run calls until ctx is done. It keeps to the clock: a slow answer does not lower the
 // rate until all workers are busy, and then what is late is counted.
 func (c *callers) run(ctx context.Context) {
@@ -167,8 +204,8 @@ func (c *callers) call(client *http.Client, s sent) {
 		return
 	}
 	defer res.Body.Close()
-	_, _ = io.Copy(io.Discard, res.Body)
-	if res.StatusCode != http.StatusOK {
+	body, err := io.ReadAll(res.Body)
+	if err != nil || res.StatusCode != http.StatusOK {
 		c.failed.Add(1)
 		return
 	}
@@ -176,7 +213,11 @@ func (c *callers) call(client *http.Client, s sent) {
 	version := res.Header.Get(gateway.VersionHeader)
 	c.answered[version]++
 	if c.answered[version]%told == 0 && len(c.truths) < mostTruths {
-		c.truths = append(c.truths, outcome.Truth{Request: res.Header.Get(gateway.RequestHeader), Values: s.truth})
+		id := res.Header.Get(gateway.RequestHeader)
+		c.truths = append(c.truths, outcome.Truth{Request: id, Values: s.truth})
+		if cost, ok := c.reckon(body, s); ok && len(c.costs) < mostTruths {
+			c.costs = append(c.costs, custom.Report{Request: id, Values: map[string]any{"dispatch_cost": cost}})
+		}
 	}
 	c.mu.Unlock()
 }

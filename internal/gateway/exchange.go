@@ -355,7 +355,9 @@ func (x *exchange) toLane() {
 
 // name gives the request the id that says who answers.
 func (x *exchange) name(now time.Time) {
-	origin := traffic.Origin{Endpoint: x.endpoint.id, Split: x.endpoint.split, Lane: x.lane.position}
+	origin := traffic.Origin{
+		Endpoint: x.endpoint.id, Split: x.endpoint.split, Lane: x.lane.position, Apart: x.pinned || x.told,
+	}
 	if origin.Lane >= traffic.NoLane {
 		origin.Lane = traffic.Unwritten
 	}

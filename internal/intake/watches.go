@@ -52,6 +52,7 @@ func ruleText(line func(string, ...any), before string, r watch.Rule) {
 	if r.Times != 0 {
 		field("times", strconv.FormatFloat(r.Times, 'f', -1, 64))
 	}
+	field("beyond", string(r.Beyond))
 	if r.Least > 0 {
 		field("least", strconv.Itoa(r.Least))
 	}

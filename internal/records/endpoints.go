@@ -75,24 +75,25 @@ func (r View) RemoveEndpoint(ctx context.Context, e *traffic.Endpoint, now time.
 
 func (r View) endpoints(ctx context.Context, clause string, args ...any) ([]traffic.Endpoint, error) {
 	rows, err := r.q.rows(ctx, `SELECT e.id, e.name, m.project, m.name, v.name, e.rung, e.description, e.terms,
-		e.keyed, e.repeatable, e.sticky, e.requests, e.watches, e.created_by, e.created_at,
+		e.keyed, e.repeatable, e.sticky, e.requests, e.watches, e.custom, e.created_by, e.created_at,
 		coalesce((SELECT o.number FROM rollouts o WHERE o.endpoint_id = e.id AND o.ended_at IS NULL), 0)
 		FROM endpoints e JOIN models m ON m.id = e.model_id AND e.removed_at IS NULL AND ?
 		JOIN environments v ON v.id = e.environment_id ?`,
 		r.sees("m.project"), write(clause, args...))
 	out, err := collect(rows, err, func(rows *sql.Rows) (traffic.Endpoint, error) {
 		var e traffic.Endpoint
-		var terms, requests, watches string
+		var terms, requests, watches, custom string
 		var at, moving int64
 		if err := rows.Scan(&e.ID, &e.Name, &e.Project, &e.Model, &e.Environment, &e.Rung, &e.Description, &terms,
-			&e.Keyed, &e.Repeatable, &e.Sticky, &requests, &watches, &e.CreatedBy, &at, &moving); err != nil {
+			&e.Keyed, &e.Repeatable, &e.Sticky, &requests, &watches, &custom, &e.CreatedBy, &at,
+			&moving); err != nil {
 			return e, err
 		}
 		if e.CreatedAt = fromMillis(at); moving > 0 {
 			e.Rollout = rollout.ID(moving)
 		}
 		return e, errors.Join(json.Unmarshal([]byte(terms), &e.Terms), json.Unmarshal([]byte(requests), &e.Requests),
-			json.Unmarshal([]byte(watches), &e.Watches))
+			json.Unmarshal([]byte(watches), &e.Watches), json.Unmarshal([]byte(custom), &e.Custom))
 	})
 	if err != nil {
 		return nil, err

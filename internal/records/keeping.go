@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"time"
 
+	"innerladder/internal/core/keep"
 	"innerladder/internal/core/traffic"
 )
 
@@ -69,6 +70,12 @@ func (r View) Setting(ctx context.Context, name string, v any) error {
 		return err
 	}
 	return json.Unmarshal([]byte(raw), v)
+}
+
+// Retention is how long what grows is kept: as was chosen, or else the usual.
+func (r View) Retention(ctx context.Context) (keep.Retention, error) {
+	out := keep.Usual()
+	return out, r.Setting(ctx, "retention", &out)
 }
 
 // PutSetting keeps a setting.

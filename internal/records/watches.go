@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"time"
 
+	"innerladder/internal/core/custom"
 	"innerladder/internal/core/watch"
 )
 
@@ -16,6 +17,16 @@ func (r View) SetWatches(ctx context.Context, endpoint string, set watch.Set) er
 		return err
 	}
 	_, err = r.q.exec(ctx, `UPDATE endpoints SET watches = ? WHERE name = ?`, string(raw), endpoint)
+	return err
+}
+
+// SetCustom keeps which signals of its own an endpoint has.
+func (r View) SetCustom(ctx context.Context, endpoint string, signals []custom.Signal) error {
+	raw, err := json.Marshal(append([]custom.Signal{}, signals...))
+	if err != nil {
+		return err
+	}
+	_, err = r.q.exec(ctx, `UPDATE endpoints SET custom = ? WHERE name = ?`, string(raw), endpoint)
 	return err
 }
 

@@ -6,6 +6,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
+	"strings"
 	"time"
 
 	"innerladder/internal/core/outcome"
@@ -33,6 +35,13 @@ func (s *Store) PutOutcomes(ctx context.Context, endpoint string, pairs []outcom
 	var fates []outcome.Fate
 	err := s.db.InOne(ctx, func(tx *sql.Tx) error {
 		fates = make([]outcome.Fate, len(pairs))
+		if len(pairs) == 0 {
+			return nil
+		}
+		seq, err := nextSeq(ctx, tx, "outcomes", pairs[0].Arrived)
+		if err != nil {
+			return err
+		}
 		changes := map[OutcomeKey]*outcome.Sums{}
 		of := func(p *outcome.Pair) *outcome.Sums {
 			key := OutcomeKey{p.Version, p.Lane, p.Output, p.At.UTC().Truncate(time.Hour)}
@@ -70,9 +79,10 @@ func (s *Store) PutOutcomes(ctx context.Context, endpoint string, pairs []outcom
 				of(&before).Remove(&before)
 				of(p).Add(p, false)
 			}
-			if err := putOutcome(ctx, tx, endpoint, id, p); err != nil {
+			if err := putOutcome(ctx, tx, endpoint, id, p, seq); err != nil {
 				return err
 			}
+			seq++
 		}
 		for key, sums := range changes {
 			if err := addToHour(ctx, tx, endpoint, key, sums); err != nil {
@@ -98,14 +108,18 @@ func firstOf(ctx context.Context, tx *sql.Tx, id uuid.UUID, output string) (firs
 	return first, err
 }
 
-func putOutcome(ctx context.Context, tx *sql.Tx, endpoint string, id uuid.UUID, p *outcome.Pair) error {
+// putOutcome keeps a pair. One that takes the place of another has its number: what was taken in by guards stays taken
+// in.
+func putOutcome(ctx context.Context, tx *sql.Tx, endpoint string, id uuid.UUID, p *outcome.Pair, seq int64) error {
 	var predicted, truth any = p.PredictedClass, p.TruthClass
 	if p.Number {
 		predicted, truth = p.Predicted, p.Truth
 	}
-	_, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO outcomes (endpoint, `+outcomeColumns+`)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, endpoint, id[:], p.Row, p.Output, p.Version, p.Lane, p.At.UnixMilli(),
-		p.Arrived.UnixMilli(), predicted, truth)
+	_, err := tx.ExecContext(ctx, `INSERT INTO outcomes (endpoint, `+outcomeColumns+`, seq)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+		ON CONFLICT DO UPDATE SET version = excluded.version, lane = excluded.lane, at = excluded.at,
+			arrived = excluded.arrived, predicted = excluded.predicted, truth = excluded.truth`, endpoint, id[:], p.Row,
+		p.Output, p.Version, p.Lane, p.At.UnixMilli(), p.Arrived.UnixMilli(), predicted, truth, seq)
 	return err
 }
 
@@ -175,6 +189,65 @@ func (s *Store) Outcomes(ctx context.Context, q OutcomeQuery) ([]outcome.Pair, e
 		q.Output, q.Limit)
 	return sqlite.Collect(rows, err, func(rows *sql.Rows) (outcome.Pair, error) { return scanOutcome(rows) })
 }
+
+// NumberedOutcome is a pair with its number.
+type NumberedOutcome struct {
+	outcome.Pair
+	Seq int64
+}
+
+// LaterQuery says which values that came later than the answers are asked for: truths, or values of a custom signal.
+type LaterQuery struct {
+	Endpoint string
+	// Output narrows truths down when it is not empty; Numbers are wanted, or else classes.
+	Output  string
+	Numbers bool
+	// Versions are of whose answers, to callers who were drawn for them.
+	Versions []string
+	// From and To bound when it was answered; a zero To does not.
+	From, To time.Time
+	// After is the number above which they are asked for.
+	After int64
+	Limit int
+}
+
+// where is the condition on what is asked for, but for what truths alone have.
+func (q LaterQuery) where() (condition string, args []any) {
+	to := int64(math.MaxInt64)
+	if !q.To.IsZero() {
+		to = q.To.UnixMilli()
+	}
+	args = []any{q.Endpoint, q.From.UnixMilli(), to, q.After, Pinned, Shadow}
+	for _, v := range q.Versions {
+		args = append(args, v)
+	}
+	return `endpoint = ? AND at >= ? AND at < ? AND seq > ? AND lane NOT IN (?, ?) AND version IN (?` +
+		strings.Repeat(`, ?`, max(0, len(q.Versions)-1)) + `)`, args
+}
+
+// OutcomesLater lists pairs in the order in which their truth came; of a request with several rows the one that came
+// first, because rows of a request are not independent.
+func (s *Store) OutcomesLater(ctx context.Context, q LaterQuery) ([]NumberedOutcome, error) {
+	condition, args := q.where()
+	kind := "text"
+	if q.Numbers {
+		kind = "real"
+	}
+	rows, err := s.db.Read.QueryContext(ctx, `SELECT `+outcomeColumns+`, seq FROM outcomes o
+		WHERE `+condition+` AND typeof(predicted) = ? AND (? = '' OR output = ?) AND NOT EXISTS (
+			SELECT 1 FROM outcomes b WHERE b.request = o.request AND b.output = o.output AND b.seq < o.seq)
+		ORDER BY seq LIMIT ?`, append(args, kind, q.Output, q.Output, q.Limit)...)
+	return sqlite.Collect(rows, err, func(rows *sql.Rows) (o NumberedOutcome, err error) {
+		o.Pair, err = scanOutcome(scanner(func(into ...any) error { return rows.Scan(append(into, &o.Seq)...) }))
+		return o, err
+	})
+}
+
+// scanner reads a row with columns beside those that are asked for.
+type scanner func(into ...any) error
+
+// Scan reads the row.
+func (s scanner) Scan(into ...any) error { return s(into...) }
 
 // OutcomeHours lists the sums of the hours that begin in [from, to), in the order of time.
 func (s *Store) OutcomeHours(ctx context.Context, endpoint string, from, to time.Time) ([]OutcomeSums, error) {

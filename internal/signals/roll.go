@@ -180,6 +180,8 @@ func (s *Store) Forget(ctx context.Context, now time.Time, ages Ages) error {
 			{`DELETE FROM readings WHERE at < ?`, now.Add(-ages.Readings).UnixMilli()},
 			{`DELETE FROM outcomes WHERE at < ?`, now.Add(-ages.Hours).UnixMilli()},
 			{`DELETE FROM outcome_hours WHERE at < ?`, now.Add(-ages.Days).Unix()},
+			{`DELETE FROM custom WHERE at < ?`, now.Add(-ages.Hours).UnixMilli()},
+			{`DELETE FROM custom_hours WHERE at < ?`, now.Add(-ages.Days).Unix()},
 		} {
 			if _, err := tx.ExecContext(ctx, f.statement, f.before); err != nil {
 				return err

@@ -7,6 +7,7 @@ import { DriftPage } from './drift/drift-page'
 import { ActivityPage } from './activity/activity-page'
 import { AlertsPage } from './alerts/alerts-page'
 import { AuditPage } from './audit/audit-page'
+import { CustomPage } from './custom/custom-page'
 import { ComparePage } from './endpoints/compare-page'
 import { EndpointPage } from './endpoints/endpoint-page'
 import { SignalsPage } from './endpoints/signals-page'
@@ -71,6 +72,7 @@ export function App() {
         <Route path="endpoints/:endpoint/compare" element={<ComparePage />} />
         <Route path="endpoints/:endpoint/requests" element={<RequestsPage />} />
         <Route path="endpoints/:endpoint/accuracy" element={<AccuracyPage />} />
+        <Route path="endpoints/:endpoint/custom" element={<CustomPage />} />
         <Route path="endpoints/:endpoint/drift" element={<DriftPage />} />
         <Route path="endpoints/:endpoint/signals" element={<SignalsPage />} />
         <Route path="requests" element={<StrayRequestsPage />} />

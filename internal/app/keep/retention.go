@@ -15,32 +15,19 @@ import (
 	"innerladder/internal/signals"
 )
 
-// usualRetention holds until another is chosen.
-func usualRetention() keep.Retention {
-	return keep.Retention{
-		Minutes: "72h", Hours: "2160h", Days: "9600h", Readings: "720h", Deliveries: "720h",
-		Notices: "2160h", Repeats: "48h", RequestGiB: 20,
-	}
-}
-
 // Retention shows how long what grows is kept.
 func (s *Service) Retention(ctx context.Context, by act.Actor) (keep.Retention, error) {
 	if err := by.May(access.Administer); err != nil {
 		return keep.Retention{}, err
 	}
-	return s.retention(ctx)
-}
-
-func (s *Service) retention(ctx context.Context) (keep.Retention, error) {
-	r := usualRetention()
-	return r, s.DB.Read(records.Everything).Setting(ctx, "retention", &r)
+	return s.DB.Read(records.Everything).Retention(ctx)
 }
 
 // SetRetention says how long what grows is kept; absent members stay as they are.
 func (s *Service) SetRetention(ctx context.Context, by act.Actor, n keep.Retention,
 	reason string,
 ) (keep.Retention, error) {
-	before, err := s.retention(ctx)
+	before, err := s.DB.Read(records.Everything).Retention(ctx)
 	if err != nil {
 		return n, err
 	}
@@ -79,7 +66,7 @@ func (s *Service) SetRetention(ctx context.Context, by act.Actor, n keep.Retenti
 
 // Forget removes what is older than it is kept for. It is called from time to time.
 func (s *Service) Forget(ctx context.Context) error {
-	r, err := s.retention(ctx)
+	r, err := s.DB.Read(records.Everything).Retention(ctx)
 	if err != nil {
 		return err
 	}
@@ -108,7 +95,7 @@ func (s *Service) ForgetRequests(ctx context.Context) error {
 	if s.requests == nil {
 		return nil
 	}
-	r, err := s.retention(ctx)
+	r, err := s.DB.Read(records.Everything).Retention(ctx)
 	if err != nil {
 		return err
 	}

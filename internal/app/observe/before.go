@@ -31,13 +31,13 @@ const (
 )
 
 // past is what was found out about the incumbents of trials, each once.
-type past[T any] struct {
+type past[K comparable, T any] struct {
 	mu    sync.Mutex
-	known map[trialKey]T
+	known map[K]T
 }
 
 // get is what is known of a trial, or what is found now; whole says whether that is all, and to be kept.
-func (p *past[T]) get(key trialKey, find func() (found T, whole bool)) T {
+func (p *past[K, T]) get(key K, find func() (found T, whole bool)) T {
 	p.mu.Lock()
 	known, has := p.known[key]
 	p.mu.Unlock()
@@ -51,7 +51,7 @@ func (p *past[T]) get(key trialKey, find func() (found T, whole bool)) T {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.known == nil || len(p.known) >= mostKnown {
-		p.known = map[trialKey]T{}
+		p.known = map[K]T{}
 	}
 	p.known[key] = found
 	return found

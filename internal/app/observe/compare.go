@@ -68,7 +68,7 @@ func (s *Service) Compare(ctx context.Context, by act.Actor, q Question) ([]comp
 	}
 	var out []compare.Comparison
 	for _, span := range spans {
-		c, err := s.compare(ctx, by, e.Name, span, splits, len(spans))
+		c, err := s.compare(ctx, by, e, span, splits, len(spans))
 		if err != nil {
 			return nil, err
 		}
@@ -245,7 +245,7 @@ func (q *Question) ofTrials(splits []traffic.Split, now time.Time) ([]span, erro
 }
 
 // compare compares one pair.
-func (s *Service) compare(ctx context.Context, by act.Actor, endpoint string, p span, splits []traffic.Split,
+func (s *Service) compare(ctx context.Context, by act.Actor, e *traffic.Endpoint, p span, splits []traffic.Split,
 	candidates int,
 ) (compare.Comparison, error) {
 	var notes []string
@@ -255,14 +255,18 @@ func (s *Service) compare(ctx context.Context, by act.Actor, endpoint string, p 
 		from = earliest
 	}
 	windows, err := s.recorder.Windows(ctx, signals.Query{
-		Endpoint: endpoint, Versions: []string{p.incumbent, p.candidate}, Longest: longestFor(p.to.Sub(from)),
+		Endpoint: e.Name, Versions: []string{p.incumbent, p.candidate}, Longest: longestFor(p.to.Sub(from)),
 		From: startOf(p.to, p.to.Sub(from)), To: p.to, Latency: true, Content: true,
 	})
 	if err != nil {
 		return compare.Comparison{}, err
 	}
-	c := compare.Compare(question(windows, splits, p, candidates))
-	c.Endpoint, c.From, c.To, c.Of = endpoint, from, p.to, p.of
+	asked := question(windows, splits, p, candidates)
+	if asked.Values, err = s.comparedValues(ctx, e, p, from); err != nil {
+		return compare.Comparison{}, err
+	}
+	c := compare.Compare(asked)
+	c.Endpoint, c.From, c.To, c.Of = e.Name, from, p.to, p.of
 	c.Notes = append(append([]string{}, notes...), c.Notes...)
 	var v *registry.Version
 	if v, err = s.registry.Resolve(ctx, s.Read(by), "candidate", p.candidate); err != nil {

@@ -183,7 +183,7 @@ func (s *Service) WatchingNow(ctx context.Context, e *traffic.Endpoint, terms gu
 	if err != nil || state.Split == e.Split.Number {
 		return state, err
 	}
-	evidence, ready := s.Evidence(ctx, e.Name, pairs)
+	evidence, ready := s.EvidenceFor(ctx, e, pairs, terms)
 	if !ready {
 		return guard.State{}, nil
 	}
@@ -276,6 +276,7 @@ func (s *Service) Lately(ctx context.Context, e *traffic.Endpoint, guards []guar
 			t.Beyond[g.Signal] = float64(sum.Latency.Above(limit)) / float64(sum.Latency.Count())
 		}
 	}
+	t.Reported = s.reportedLately(ctx, e, guards)
 	return t
 }
 

@@ -10,10 +10,13 @@ import (
 	"innerladder/internal/app/act"
 	"innerladder/internal/app/registry"
 	"innerladder/internal/app/traffic"
+	"innerladder/internal/core/custom"
 	"innerladder/internal/core/guard"
 	"innerladder/internal/core/health"
 	"innerladder/internal/core/outcome"
 	"innerladder/internal/core/seqtest"
+	"innerladder/internal/core/sketch"
+	coretraffic "innerladder/internal/core/traffic"
 	"innerladder/internal/core/watch"
 	"innerladder/internal/jobs"
 	"innerladder/internal/recorder"
@@ -28,6 +31,7 @@ type Service struct {
 	recorder *recorder.Recorder
 	signals  *signals.Keeper
 	router   traffic.Router
+	ids      *coretraffic.RequestIDs
 
 	// health is where the health watch of each address of each placement stands; checking
 	// are the checks that go on.
@@ -39,16 +43,19 @@ type Service struct {
 	watched map[string]guard.State
 	// worst is the worst moment of main in the day before a trial began, was what a version did before another took
 	// over from it.
-	worst past[seqtest.Moment]
-	was   past[guard.Pair]
+	worst past[trialKey, seqtest.Moment]
+	was   past[trialKey, guard.Pair]
+	// wasValues is what an incumbent did before a trial by signals whose values come later.
+	wasValues past[valueKey, *sketch.Numbers]
 	// watches are those of each endpoint.
 	watchesMu sync.Mutex
 	watches   map[string]*watching
 	// lookups counts, in one round of the job, how often it was looked up what is usual.
 	lookups int
-	// truths are the outcomes of each endpoint that no look has taken yet.
+	// truths are the outcomes of each endpoint that no look has taken yet, reports values of custom signals.
 	truthsMu sync.Mutex
 	truths   map[string][]outcome.Pair
+	reports  map[string][]custom.Value
 	// respond does what a watch asks for beside an alert.
 	respond func(ctx context.Context, endpoint string, st watch.Stand) (did string, err error)
 	// said is what was said last of the signals.
@@ -57,12 +64,12 @@ type Service struct {
 
 // New makes a service.
 func New(b *act.Base, registry *registry.Service, traffic *traffic.Service, rec *recorder.Recorder,
-	kept *signals.Keeper, router traffic.Router,
+	kept *signals.Keeper, router traffic.Router, ids *coretraffic.RequestIDs,
 ) *Service {
 	return &Service{
-		Base: b, registry: registry, traffic: traffic, recorder: rec, signals: kept, router: router,
+		Base: b, registry: registry, traffic: traffic, recorder: rec, signals: kept, router: router, ids: ids,
 		health: map[address]health.State{}, watched: map[string]guard.State{}, watches: map[string]*watching{},
-		truths: map[string][]outcome.Pair{},
+		truths: map[string][]outcome.Pair{}, reports: map[string][]custom.Value{},
 	}
 }
 

@@ -81,7 +81,7 @@ func (s *Service) past(ctx context.Context, endpoint string, from, to, around ti
 			sum.Merge(w.Summary)
 		}
 	}
-	p.Counts, p.Latency = sum.Counts, &sum.Latency
+	p.Counts, p.Latency, p.Custom = sum.Counts, &sum.Latency, s.customsIn(ctx, endpoint, from, to)
 	for name, c := range sum.Content.Inputs {
 		if all := c.Total(); all >= leastUsual {
 			p.Missing[name] = float64(c.Missing) / float64(all)

@@ -117,7 +117,7 @@ func (s *Service) stepWatch(ctx context.Context, e *traffic.Endpoint) error {
 		return nil
 	}
 	seen := s.seen(e, w, lately, from, to)
-	seen.Truths = s.truthsOf(e.Name, w.main)
+	seen.Truths, seen.Custom = s.truthsOf(e.Name, w.main), s.reportsOf(e.Name)
 	w.gather(lately.Content, lately.Fresh, now)
 	if w.longFresh >= longRows || now.Sub(w.longSince) > longest {
 		seen.Long, seen.LongFresh = &w.long, w.longFresh

@@ -4,11 +4,13 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"innerladder/internal/app/act"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/metric"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/core/watch"
 	"innerladder/internal/intake"
@@ -79,6 +81,9 @@ func (s *Service) changeWatches(ctx context.Context, by act.Actor, endpoint, rea
 		if err != nil {
 			return act.Entry{}, err
 		}
+		if err := sidesOf(e, &next); err != nil {
+			return act.Entry{}, err
+		}
 		next.Revision = before.Revision
 		if intake.WatchesText(next) == intake.WatchesText(before) {
 			return act.Entry{}, fault.New(fault.Refused, "watches.same", "%s is watched so already", endpoint).
@@ -94,6 +99,24 @@ func (s *Service) changeWatches(ctx context.Context, by act.Actor, endpoint, rea
 			Sentence: fmt.Sprintf("The watches of %s were changed to revision %d.", e.Name, next.Revision),
 		}, t.SetWatches(ctx, e.Name, next)
 	})
+}
+
+// sidesOf says of rules about custom signals which side is wrong: as they say, or else as the signal is declared.
+func sidesOf(e *traffic.Endpoint, set *watch.Set) error {
+	for i := range set.Watches {
+		r := &set.Watches[i]
+		if err := e.CheckSignal(fmt.Sprintf("watches[%d].signal", i), r.Signal); err != nil {
+			return err
+		}
+		name, is := strings.CutPrefix(r.Signal, watch.Custom+".")
+		if is && r.Beyond == "" && !r.Off {
+			r.Beyond = watch.Above
+			if e.CustomOf(name).Better == metric.Higher {
+				r.Beyond = watch.Below
+			}
+		}
+	}
+	return nil
 }
 
 // changeOf changes something about the watching of an endpoint, and says how it stands then.

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"innerladder/internal/app/act"
+	"innerladder/internal/app/observe"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/evaluate"
 	"innerladder/internal/core/fault"
@@ -25,16 +26,8 @@ import (
 	"github.com/google/uuid"
 )
 
-const (
-	// single is up to how long a window is measured by single predictions, of mostSingle at most; more by hours.
-	single     = 6 * time.Hour
-	mostSingle = 200_000
-	// mostPoints is how many steps a curve has at most, about.
-	mostPoints = 120
-	// longestWindow is the longest that can be looked at.
-	longestWindow = 400 * 24 * time.Hour
-	confidence    = 0.95
-)
+// confidence is that of all intervals.
+const confidence = 0.95
 
 // Accuracy says how right each version of an endpoint was in a window that ends now, as far as the truth is known.
 func (s *Service) Accuracy(ctx context.Context, by act.Actor, endpoint string, window time.Duration,
@@ -44,26 +37,25 @@ func (s *Service) Accuracy(ctx context.Context, by act.Actor, endpoint string, w
 	if err != nil {
 		return out, err
 	}
-	if err := checkWindow(window); err != nil {
+	in, err := observe.LaterOf(window, s.Now())
+	if err != nil {
 		return out, err
 	}
 	kept := s.signals.Store()
 	if kept == nil {
 		return out, recorder.Away()
 	}
-	out.To = s.Now()
-	out.From = out.To.Add(-window)
-	sums, step, err := s.sums(ctx, kept, &out, window)
+	sums, in, err := s.sums(ctx, kept, endpoint, in)
 	if err != nil {
 		return out, err
 	}
-	out.StepMS = step.Milliseconds()
-	answered, err := s.answered(ctx, endpoint, out.From, out.To, window)
+	out.From, out.To, out.StepMS = in.From, in.To, in.Step.Milliseconds()
+	answered, err := s.observe.Answered(ctx, endpoint, in)
 	if err != nil {
 		return out, err
 	}
 	for _, of := range together(sums) {
-		one, err := s.measured(ctx, by, of, answered[of.version], step)
+		one, err := s.measured(ctx, by, of, answered[of.version])
 		if err != nil {
 			return out, err
 		}
@@ -86,37 +78,26 @@ func first(is bool) int {
 	return 0
 }
 
-func checkWindow(window time.Duration) error {
-	if window < time.Minute || window > longestWindow {
-		return fault.New(fault.Invalid, "window.range", "a window of %s cannot be looked at", window).In("window").
-			Do("give from 1m to 9600h, such as 24h")
-	}
-	return nil
-}
-
-// sums reads what was joined, in steps that suit the window.
-func (s *Service) sums(ctx context.Context, kept *signals.Store, out *wire.Accuracy, window time.Duration,
-) (all []signals.OutcomeSums, step time.Duration, err error) {
-	if window <= single {
-		step = max(time.Minute, (window / mostPoints).Round(time.Minute))
-		out.From = out.From.Truncate(step)
+// sums reads what was joined, one by one where there is not too much of it.
+func (s *Service) sums(ctx context.Context, kept *signals.Store, endpoint string, in observe.Later,
+) (all []signals.OutcomeSums, as observe.Later, err error) {
+	if in.Single {
 		pairs, err := kept.Outcomes(ctx, signals.OutcomeQuery{
-			Endpoint: out.Endpoint, From: out.From, To: out.To, Limit: mostSingle + 1,
+			Endpoint: endpoint, From: in.From, To: in.To, Limit: observe.MostSingle + 1,
 		})
 		if err != nil {
-			return nil, step, err
+			return nil, in, err
 		}
-		if len(pairs) <= mostSingle {
-			return summed(pairs, step), step, nil
+		if len(pairs) <= observe.MostSingle {
+			return summed(pairs, in.Step), in, nil
 		}
 	}
-	step = max(time.Hour, (window / mostPoints).Round(time.Hour))
-	out.From = out.From.Truncate(step)
-	all, err = kept.OutcomeHours(ctx, out.Endpoint, out.From, out.To)
+	in = in.ByHours()
+	all, err = kept.OutcomeHours(ctx, endpoint, in.From, in.To)
 	for i := range all {
-		all[i].At = all[i].At.Truncate(step)
+		all[i].At = all[i].At.Truncate(in.Step)
 	}
-	return all, step, err
+	return all, in, err
 }
 
 // summed adds pairs up by steps of time.
@@ -170,25 +151,8 @@ func together(sums []signals.OutcomeSums) []*line {
 	return out
 }
 
-// answered counts the requests that each version answered to callers who were dealt to it.
-func (s *Service) answered(ctx context.Context, endpoint string, from, to time.Time, window time.Duration,
-) (map[string]uint64, error) {
-	level := signals.Hour
-	if window <= single {
-		level = signals.Minute
-	}
-	windows, err := s.recorder.Windows(ctx, signals.Query{Endpoint: endpoint, From: from, To: to, Longest: level})
-	out := map[string]uint64{}
-	for _, w := range windows {
-		if c := w.Summary.Counts; w.Dealt() {
-			out[w.Version] += c.Requests - min(c.Requests, c.Failed()+c.CallerErrors)
-		}
-	}
-	return out, err
-}
-
 // measured says how right one output of a version was.
-func (s *Service) measured(ctx context.Context, by act.Actor, l *line, answered uint64, step time.Duration,
+func (s *Service) measured(ctx context.Context, by act.Actor, l *line, answered uint64,
 ) (wire.VersionAccuracy, error) {
 	out := wire.VersionAccuracy{
 		Version: l.version, Output: l.output, Answered: answered, Requests: l.whole.Requests, Rows: l.whole.Rows,
@@ -258,7 +222,7 @@ func (s *Service) Shown(ctx context.Context, by act.Actor, q signals.OutcomeQuer
 	if err := by.Need(access.Inspect, e.Project); err != nil {
 		return out, err
 	}
-	if err := checkWindow(window); err != nil {
+	if err := observe.CheckLater(window); err != nil {
 		return out, err
 	}
 	if q.Limit < 0 || q.Limit > mostShown {

@@ -64,6 +64,7 @@ type taking struct {
 	now      time.Time
 	out      wire.OutcomesTaken
 	pairs    []outcome.Pair
+	ids      *coretraffic.RequestIDs
 	// of says which item a pair is of, has which items have one.
 	of  []int
 	has map[int]bool
@@ -92,7 +93,7 @@ func (s *Service) Take(ctx context.Context, by act.Actor, endpoint string, in wi
 		return none, err
 	}
 	t := &taking{
-		endpoint: e, classes: m.Task == coreregistry.Classification, now: s.Now(), has: map[int]bool{},
+		endpoint: e, classes: m.Task == coreregistry.Classification, now: s.Now(), has: map[int]bool{}, ids: s.ids,
 		out: wire.OutcomesTaken{
 			Endpoint: e.Name, Fates: map[outcome.Fate]int{}, Left: []wire.OutcomeLeft{}, Keeps: e.Requests.String(),
 		},
@@ -174,9 +175,19 @@ func (t *taking) take(i int, item *outcome.Truth, k *request.Kept) {
 	}
 	for _, p := range pairs {
 		p.Arrived = t.now
+		if t.apart(k.ID) {
+			p.Lane = signals.Pinned
+		}
 		t.pairs, t.of = append(t.pairs, p), append(t.of, i)
 	}
 	t.has[i] = true
+}
+
+// apart reports whether the caller of a request was not drawn for its lane, as its id says.
+func (t *taking) apart(request string) bool {
+	id, err := uuid.Parse(request)
+	_, origin, ok := t.ids.Read(id)
+	return err == nil && ok && origin.Apart
 }
 
 // byID joins a truth to the request with its id.
@@ -270,11 +281,10 @@ func (s *Service) keep(ctx context.Context, t *taking, in wire.NewOutcomes) (wir
 	}
 	// What became of a truth is the worst of what became of its pairs.
 	worst := map[int]outcome.Fate{}
-	order := outcome.Fates()
 	var fresh []outcome.Pair
 	for n, fate := range fates {
 		i := t.of[n]
-		if before, known := worst[i]; !known || slices.Index(order, fate) > slices.Index(order, before) {
+		if before, known := worst[i]; !known || fate.After(before) {
 			worst[i] = fate
 		}
 		if fate == outcome.Joined || fate == outcome.Replaced {

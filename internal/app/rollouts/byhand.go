@@ -88,7 +88,7 @@ func (s *Service) look(ctx context.Context, o *rollout.Rollout) (rollout.Seen, e
 	if err != nil {
 		return rollout.Seen{}, err
 	}
-	evidence, ready := s.observe.Evidence(ctx, e.Name, pairs)
+	evidence, ready := s.observe.EvidenceFor(ctx, e, pairs, o.Terms(e.Terms))
 	state, err := s.observe.WatchingNow(ctx, e, o.Terms(e.Terms), pairs)
 	if err != nil {
 		return rollout.Seen{}, err

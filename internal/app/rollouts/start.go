@@ -48,8 +48,15 @@ func (s *Service) want(ctx context.Context, r records.View, endpoint string, n w
 		return w, fault.New(fault.Refused, "rollout.there", "%s answers main of %s already", v.Ref, e.Name).In("to").
 			Do("name another version")
 	}
-	w.plan, err = s.findPlan(ctx, r, e.Project, n.Plan)
-	return w, err
+	if w.plan, err = s.findPlan(ctx, r, e.Project, n.Plan); err != nil {
+		return w, err
+	}
+	for _, g := range w.plan.Guards {
+		if err := e.CheckSignal("plan", g.Signal); err != nil {
+			return w, err
+		}
+	}
+	return w, nil
 }
 
 // Foresee says what a rollout would do, and what is lacking; it changes nothing.

@@ -60,7 +60,7 @@ func (s *Service) stepEndpoint(ctx context.Context, e *traffic.Endpoint) error {
 			return err
 		}
 	}
-	evidence, ready := s.observe.Evidence(ctx, e.Name, pairs)
+	evidence, ready := s.observe.EvidenceFor(ctx, e, pairs, moving.Terms(e.Terms))
 	state, actions := last, []guard.Action(nil)
 	if ready {
 		state, actions = guard.Step(moving.Terms(e.Terms), e.Split.Number, pairs, last, evidence, s.Now())

@@ -11,6 +11,7 @@ import (
 
 	"innerladder/internal/app/act"
 	"innerladder/internal/core/access"
+	"innerladder/internal/core/custom"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/guard"
 	"innerladder/internal/core/naming"
@@ -64,9 +65,13 @@ func (s *Service) AddEndpoint(ctx context.Context, by act.Actor, n wire.NewEndpo
 			return nil, err
 		}
 		e := traffic.Endpoint{
-			Name: n.Name, Project: m.Project, Model: n.Model, Environment: n.Environment, Rung: n.Rung,
+			Custom: []custom.Signal{}, Name: n.Name, Project: m.Project, Model: n.Model, Environment: n.Environment,
+			Rung:        n.Rung,
 			Description: n.Description, Terms: terms, Repeatable: n.Repeatable, Requests: request.UsualKeeping(),
 			CreatedBy: t.By.Name, CreatedAt: t.Now,
+		}
+		if err := e.CheckTerms(terms); err != nil {
+			return nil, err
 		}
 		if err := t.View.AddEndpoint(ctx, e); err != nil {
 			return nil, err
@@ -124,6 +129,9 @@ func (s *Service) EditEndpoint(ctx context.Context, by act.Actor, name string,
 				return nil, fault.New(fault.Refused, "endpoint.trial",
 					"%s has a trial, which goes on by the terms that it began with", name).In("terms").
 					Do("end the trial first, or change them afterwards")
+			}
+			if err := e.CheckTerms(*edit.Terms); err != nil {
+				return nil, err
 			}
 			e.Terms = *edit.Terms
 		}

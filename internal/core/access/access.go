@@ -67,7 +67,7 @@ func Permissions() []Described {
 		{Route, "add endpoints, change splits, return to earlier ones, give keys to callers"},
 		{Handle, "acknowledge and resolve alerts"},
 		{Inspect, "see single requests with what was asked and answered, and try them again"},
-		{Report, "tell the truth of earlier predictions"},
+		{Report, "tell the truth of earlier predictions, and values of custom signals"},
 		{Prune, "retire, reinstate and delete versions"},
 		{Audit, "search, verify and export the record, with values before and after"},
 		{Manage, "give roles in the project, keep its environments with their headers, its robots and webhooks"},

@@ -44,7 +44,7 @@ const Shift Verdict = "moved"
 // Row is one signal of both sides.
 type Row struct {
 	Signal string `json:"signal"`
-	// Unit is that of the two sides: "share" or "ms".
+	// Unit is that of the two sides: "share", "ms", or that of a signal whose values come later.
 	Unit string `json:"unit"`
 	// Incumbent and Candidate are absent where nothing was seen.
 	Incumbent *float64 `json:"incumbent,omitempty"`
@@ -103,6 +103,8 @@ type Question struct {
 	// Draws are where requests went, for each split that had both.
 	Draws []Draw
 	Need  drift.Need
+	// Values are what came later of both, by signal.
+	Values []Values
 	// Candidates is how many are compared with this incumbent at once: the intervals of all of them
 	// together hold with Confidence (Bonferroni).
 	Candidates int
@@ -132,6 +134,9 @@ func Compare(q Question) Comparison {
 		c.CandidateRequests += requests(s.Candidate)
 	}
 	c.Rows = append([]Row{errorRow(strata, c.Confidence, guard.Allowed)}, latencyRows(strata, c.Confidence)...)
+	for _, v := range q.Values {
+		c.Rows = append(c.Rows, v.row(c.Confidence))
+	}
 	inputs := distinctOf(strata)
 	var left, more []string
 	c.Predictions, left = distributions(strata, q, inputs,
@@ -185,9 +190,10 @@ func (c *Comparison) summarise(left, forms []string) string {
 	}
 	parts = append(parts, fmt.Sprintf("%s answered %d requests, %s %d.", c.Candidate, c.CandidateRequests,
 		c.Incumbent, c.IncumbentRequests))
-	for _, signal := range []string{"error_rate", "latency_p99"} {
-		i := slices.IndexFunc(c.Rows, func(r Row) bool { return r.Signal == signal })
-		parts = append(parts, c.Rows[i].Sentence)
+	for _, r := range c.Rows {
+		if _, latency := strings.CutPrefix(r.Signal, "latency_"); !latency || r.Signal == guard.LatencyP99 {
+			parts = append(parts, r.Sentence)
+		}
 	}
 	for _, d := range c.Predictions {
 		parts = append(parts, "Predictions of "+d.Column+": "+lowerFirst(d.Movement.Sentence))

@@ -84,6 +84,18 @@ func designOfRates(strata []counted, difference float64) float64 {
 	return max(1, sum/(k-1))
 }
 
+// shares fills in the shares of both sides, brought to the same times, and gives the interval of their difference.
+func (r *Row) shares(all []counted, confidence float64) (difference interval.Interval) {
+	of := standardised(all)
+	r.Incumbent, r.Candidate, r.Difference = &of.first, &of.second, of.second-of.first
+	n1, n2 := of.effective1, of.effective2
+	r.IncumbentLow, r.IncumbentHigh = ends(interval.Wilson(of.first*n1, n1, confidence))
+	r.CandidateLow, r.CandidateHigh = ends(interval.Wilson(of.second*n2, n2, confidence))
+	d := interval.Newcombe(of.first*n1, n1, of.second*n2, n2, confidence)
+	r.Low, r.High = ends(d)
+	return d
+}
+
 // errorRow compares the rates of failure.
 func errorRow(strata []Stratum, confidence float64, allowed seqtest.Allowance) Row {
 	r := Row{Signal: "error_rate", Unit: "share", Relation: "difference"}
@@ -99,14 +111,8 @@ func errorRow(strata []Stratum, confidence float64, allowed seqtest.Allowance) R
 	if len(all) == 0 {
 		return r.nothing(strata)
 	}
-	of := standardised(all)
-	r.Incumbent, r.Candidate, r.Difference = &of.first, &of.second, of.second-of.first
-	n1, n2 := of.effective1, of.effective2
-	r.IncumbentLow, r.IncumbentHigh = ends(interval.Wilson(of.first*n1, n1, confidence))
-	r.CandidateLow, r.CandidateHigh = ends(interval.Wilson(of.second*n2, n2, confidence))
-	d := interval.Newcombe(of.first*n1, n1, of.second*n2, n2, confidence)
-	r.Low, r.High = ends(d)
-	margin := allowed.Of(of.first) - of.first
+	d := r.shares(all, confidence)
+	margin := allowed.Of(*r.Incumbent) - *r.Incumbent
 	r.Verdict = judge(d, 0, -margin, margin)
 	low, high := points(math.Abs(d.Low)), points(math.Abs(d.High))
 	switch r.Verdict {

@@ -31,10 +31,19 @@ const (
 	Disagreement    = "disagreement"
 )
 
-// Signals are those that guards may name, in the order in which they are shown.
+// Signals are those that guards may name, in the order in which they are shown; those of values can have a name behind
+// a dot, and custom ones must.
 var Signals = []string{
 	ErrorRate, TimeoutRate, LatencyP50, LatencyP90, LatencyP95, LatencyP99, PredictionDrift, MissingOutputs,
-	Disagreement,
+	Disagreement, MAE, Accuracy, Custom + ".NAME",
+}
+
+// Place is where a signal stands among those that are shown, those of values last.
+func Place(signal string) int {
+	if i := slices.Index(Signals, signal); i >= 0 {
+		return i
+	}
+	return len(Signals)
 }
 
 // quantileOf is the quantile of a signal of latency.
@@ -70,13 +79,13 @@ func (Response) Enum() (out []any) {
 // Guard is a condition on a signal of a trial lane against the main lane at the same
 // time. When it is surely broken, its response follows.
 type Guard struct {
-	Signal string `json:"signal" enum:"error_rate,timeout_rate,latency_p50,latency_p90,latency_p95,latency_p99,prediction_drift,missing_outputs,disagreement"`
+	Signal string `json:"signal" required:"true" description:"such as error_rate, latency_p99, mae or custom.NAME"`
 	// Ratio is how many times the main lane's the signal may be, from 1 on; 0 is as 1. Predictions have
 	// none.
 	Ratio float64 `json:"ratio,omitempty" minimum:"0" maximum:"100"`
 	// Margin is how much worse than the main lane's it may be whatever the ratio: for error_rate a
 	// difference of shares, for latency milliseconds, for prediction_drift a gap of cumulative shares,
-	// for missing_outputs and disagreement a share of answers.
+	// for missing_outputs, disagreement and accuracy a share of answers, for mae and custom signals in their unit.
 	Margin float64 `json:"margin" minimum:"0"`
 	// Then is what follows when it fires; roll_back when not given.
 	Then Response `json:"then,omitempty" description:"when it fires; else roll_back"`
@@ -128,12 +137,14 @@ func (p Terms) Of(signal string) (g Guard, there bool) {
 	return Guard{}, false
 }
 
-// For are the guards that can say something of a pair: whether answers agree is only known of copies.
+// For are the guards that can say something of a pair: whether answers agree is only known of copies, of which nobody
+// reports anything later.
 func (p Terms) For(pair TrialPair) (out []Guard) {
 	for _, g := range p.Guards {
-		if g.Signal != Disagreement || pair.Copies {
-			out = append(out, g)
+		if g.Signal == Disagreement && !pair.Copies || OfValues(g.Signal) && pair.Copies {
+			continue
 		}
+		out = append(out, g)
 	}
 	return out
 }
@@ -164,6 +175,8 @@ type Pair struct {
 	Incumbent, Candidate Lane
 	// Worst is the main lane's worst moment before the trial began, as far as that is known.
 	Worst seqtest.Moment
+	// Values are what came of signals whose values come one by one, by signal.
+	Values map[string]Values
 	// Paired is how the candidate answered copies of main's requests; nil where it gets none.
 	Paired *sketch.Paired
 	// Day is what the incumbent did in the day before another version took over from it, in parts, and Hours its
@@ -218,6 +231,9 @@ type TrialState struct {
 	Latencies map[string]LatencyState  `json:"latencies,omitempty"`
 	Outputs   map[string]seqtest.Edges `json:"outputs,omitempty"`
 	Forms     map[string]FormState     `json:"forms,omitempty"`
+	// Means and Shares are those of guards on values, by signal.
+	Means  map[string]MeanState   `json:"means,omitempty"`
+	Shares map[string]SharesState `json:"shares,omitempty"`
 	// Differs is that of a guard on whether copies are answered as main answered.
 	Differs *DifferState `json:"differs,omitempty"`
 	// Contest is where a comparison stands, Verdict what it says; nil where there is none.
@@ -280,6 +296,7 @@ func (t TrialState) clone() TrialState {
 		f.Lacking.Logs, f.Given.Logs = slices.Clone(f.Lacking.Logs), slices.Clone(f.Given.Logs)
 		t.Forms[form] = f
 	}
+	t.cloneValues()
 	if t.Differs != nil {
 		d := *t.Differs
 		d.Over.Logs, d.Under.Logs = slices.Clone(d.Over.Logs), slices.Clone(d.Under.Logs)
@@ -339,6 +356,9 @@ func sternness(r Response) int { return slices.Index(Responses, r) }
 
 // read moves one guard on by what is new in the evidence.
 func (t *TrialState) read(g Guard, e *Pair, level levels) Reading {
+	if OfValues(g.Signal) {
+		return t.readReported(g, e, level)
+	}
 	switch g.Signal {
 	case ErrorRate, TimeoutRate:
 		return t.readRate(g, e, level)
@@ -416,25 +436,26 @@ func (p Terms) Check() error {
 	seen := map[string]bool{}
 	for i, g := range p.Guards {
 		field := fmt.Sprintf("terms.guards[%d]", i)
-		most, unit := 1.0, "a share from 0 to below 1, such as 0.0005"
-		if _, latency := quantileOf[g.Signal]; latency {
-			most, unit = 3_600_000, "milliseconds from 0 on, such as 5"
-		}
+		most, unit := g.mostMargin()
 		switch {
-		case !slices.Contains(Signals, g.Signal):
+		case !slices.Contains(Signals, g.Signal) && !OfValues(g.Signal) || g.Signal == Custom+".NAME":
 			return fault.New(fault.Invalid, "guard.signal", "%q is no signal that a guard can watch", g.Signal).
 				In(field+".signal").Do("use one of %s", strings.Join(Signals, ", "))
 		case seen[g.Signal]:
 			return fault.New(fault.Invalid, "guard.twice", "two guards watch %s", g.Signal).In(field + ".signal").
 				Do("give one guard for each signal")
-		case !(g.Margin >= 0 && g.Margin < most):
+		case p.twice(i) != "":
+			return fault.New(fault.Invalid, "guard.twice", "%s is watched by the guard on %s too", g.Signal,
+				p.twice(i)).
+				In(field + ".signal").Do("give one guard for each signal")
+		case !(g.Margin >= 0 && g.Margin < most) || OfValues(g.Signal) && g.Margin == 0:
 			return fault.New(fault.Invalid, "guard.margin", "the margin of %s is %v", g.Signal, g.Margin).
 				In(field+".margin").Do("give %s", unit)
 		case g.Then != "" && sternness(g.Then) < 0:
 			return fault.New(fault.Invalid, "guard.then", "%q is no response of a guard", g.Then).In(field+".then").
 				Do("use one of %s, %s, %s", Notify, Hold, RollBack)
-		case slices.Contains(ofOutputs, g.Signal) && g.Ratio != 0:
-			return fault.New(fault.Invalid, "guard.ratio", "%s has a ratio, and outputs have none", g.Signal).
+		case (slices.Contains(ofOutputs, g.Signal) || OfValues(g.Signal)) && g.Ratio != 0:
+			return fault.New(fault.Invalid, "guard.ratio", "%s has a ratio, and can have none", g.Signal).
 				In(field + ".ratio").Do("leave it out")
 		case g.Ratio != 0 && !(g.Ratio >= 1 && g.Ratio <= 100):
 			return fault.New(fault.Invalid, "guard.ratio", "the ratio of %s is %v", g.Signal, g.Ratio).
@@ -443,6 +464,29 @@ func (p Terms) Check() error {
 		seen[g.Signal] = true
 	}
 	return nil
+}
+
+// mostMargin is what the margin must be below, and how it is written.
+func (g Guard) mostMargin() (most float64, unit string) {
+	switch kind, _, _ := strings.Cut(g.Signal, "."); {
+	case Quantile(g.Signal) > 0:
+		return 3_600_000, "milliseconds from 0 on, such as 5"
+	case kind == MAE || kind == Custom:
+		return 1e60, "how much worse than the main lane's it may be, in its unit and above 0"
+	case kind == Accuracy:
+		return 1, "how many more may be wrong, as a share above 0, such as 0.02"
+	}
+	return 1, "a share from 0 to below 1, such as 0.0005"
+}
+
+// twice is the signal of another guard that covers that of the guard at i; empty for none.
+func (p Terms) twice(i int) string {
+	for j, g := range p.Guards {
+		if j != i && OfValues(g.Signal) && Covers(g.Signal, p.Guards[i].Signal) {
+			return g.Signal
+		}
+	}
+	return ""
 }
 
 // TrialKey names a trial of an endpoint.

@@ -147,6 +147,9 @@ func (g Guard) describe(t *TrialState, e *Pair, when string) string {
 
 // Allows says in words what a guard allows.
 func (g Guard) Allows() string {
+	if OfValues(g.Signal) {
+		return g.allowsOfValues()
+	}
 	margin := fmt.Sprintf("%.3g ms", g.Margin)
 	switch g.Signal {
 	case PredictionDrift:

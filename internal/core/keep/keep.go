@@ -19,6 +19,14 @@ type Retention struct {
 	RequestGiB int `json:"request_gib" description:"the most that all logs of requests take; the oldest days go first"`
 }
 
+// Usual holds until another is chosen.
+func Usual() Retention {
+	return Retention{
+		Minutes: "72h", Hours: "2160h", Days: "9600h", Readings: "720h", Deliveries: "720h",
+		Notices: "2160h", Repeats: "48h", RequestGiB: 20,
+	}
+}
+
 // Ages reads the durations.
 func (r Retention) Ages() (out struct{ Minutes, Hours, Days, Readings, Deliveries, Notices, Repeats time.Duration },
 	err error,

@@ -25,6 +25,8 @@ type Traffic struct {
 	// Beyond is, for each guard on latency, the share of main's answers that are slower than what is
 	// allowed of the candidate: what one that is equally fast would have.
 	Beyond map[string]float64 `json:"-"`
+	// Reported is what came of main by signals whose values come after the answers.
+	Reported map[string]Reported `json:"-"`
 	// Over is the span that was looked at.
 	Over span.Duration `json:"over"`
 }
@@ -89,6 +91,7 @@ func Foresee(p Plan, t Traffic) Forecast {
 		f.Notes = append(f.Notes,
 			"The endpoint has had no requests lately, so nothing can be told of how long it takes.")
 	}
+	p.noteReported(&f)
 	var total float64
 	known := true
 	// proven is how much of what shows each signal good there is already.
@@ -276,6 +279,9 @@ func (p *Plan) duration(s PlanStep, t Traffic, proven map[string]float64) (secon
 
 // pace is how much of what shows a signal good a second brings, where the candidate is as good as main.
 func (p *Plan) pace(g guard.Guard, t Traffic, share float64) float64 {
+	if guard.OfValues(g.Signal) {
+		return p.valuePace(g, t, share)
+	}
 	requests := t.Rate
 	if g.Signal == guard.PredictionDrift || g.Signal == guard.MissingOutputs {
 		requests = t.Rows

@@ -723,3 +723,40 @@ func TestWhoseTermsCount(t *testing.T) {
 		t.Errorf("without one: %+v", got)
 	}
 }
+
+// Of signals whose values come later a forecast knows how many come and how far they spread; where none came it says
+// that nothing is known.
+func TestForeseeValues(t *testing.T) {
+	with := func(p *Plan) {
+		p.Guards = append(p.Guards, guard.Guard{Signal: "custom.cost", Margin: 0.5, Then: guard.Hold},
+			guard.Guard{Signal: "accuracy", Margin: 0.05, Then: guard.Hold})
+	}
+	busy := Traffic{
+		Rate: 100, Rows: 100, Failing: 0.001, Beyond: map[string]float64{guard.LatencyP99: 0.001},
+	}
+	none := Foresee(plan(t, with), busy)
+	if says := none.Sentence(); none.Takes != nil || !strings.Contains(says, "Of custom.cost fewer than 20 values") ||
+		!strings.Contains(says, "Of accuracy fewer than") {
+		t.Errorf("%s", says)
+	}
+	takes := func(rate, deviation float64) time.Duration {
+		t.Helper()
+		r := rand.New(rand.NewPCG(1, 2))
+		var costs, wrong Reported
+		for i := range 1000 {
+			costs.Add(3 + deviation*r.NormFloat64())
+			wrong.Add(float64(i % 20 / 19))
+		}
+		costs.Rate, wrong.Rate = rate, rate
+		busy.Reported = map[string]Reported{"custom.cost": costs, "accuracy.state": wrong}
+		f := Foresee(plan(t, with), busy)
+		if f.Takes == nil || strings.Contains(f.Sentence(), "fewer than 20 values") {
+			t.Fatalf("%s", f.Sentence())
+		}
+		return time.Duration(*f.Takes)
+	}
+	usual, seldom, wide := takes(50, 1), takes(1, 1), takes(1, 4)
+	if usual >= seldom || seldom >= wide {
+		t.Errorf("many reports %s, few %s, few that spread %s", usual, seldom, wide)
+	}
+}

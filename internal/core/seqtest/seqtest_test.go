@@ -423,10 +423,16 @@ func TestEdgesOfCategoriesAndOfOtherCells(t *testing.T) {
 
 func TestMeanKeepsItsPromiseAndSeesHarm(t *testing.T) {
 	r := rand.New(rand.NewPCG(7, 3))
+	some := func(n int, shift float64) (out []float64) {
+		for range n {
+			out = append(out, r.NormFloat64()+shift)
+		}
+		return out
+	}
 	run := func(shift, margin float64, pairs int) float64 {
 		m, most := Mean{Clip: 3, Margin: margin}, 0.0
 		for range pairs {
-			m.Observe(r.NormFloat64(), r.NormFloat64()+shift)
+			m.Observe(some(3, 0), some(1, shift))
 			most = math.Max(most, m.LogE())
 		}
 		return most
@@ -443,9 +449,37 @@ func TestMeanKeepsItsPromiseAndSeesHarm(t *testing.T) {
 	if got := run(0.5, 0.1, 2000); got < math.Log(1000) {
 		t.Errorf("half a standard deviation: evidence e^%.1f", got)
 	}
+	// What Bound foretells is near to what happens.
+	bound := (&Mean{Clip: 3, Margin: 0.1}).Bound(0.4, math.Sqrt(1+1.0/3), 0.001)
+	if early, late := run(0.5, 0.1, int(bound/2)), run(0.5, 0.1, int(2*bound)); early > math.Log(1000) ||
+		late < math.Log(1000) {
+		t.Errorf("%.0f were foretold; e^%.1f after half of them, e^%.1f after twice as many", bound, early, late)
+	}
 	var none Mean
-	if none.Observe(1, 5); none.LogE() != 0 {
+	if none.Observe([]float64{1}, []float64{5}); none.LogE() != 0 {
 		t.Error("without a range nothing can be bet")
+	}
+	if m := (Mean{Clip: 1}); !math.IsInf(m.Bound(0, 1, 0.001), 1) {
+		t.Error("what is no different is never shown to be")
+	}
+	one := Mean{Clip: 1}
+	if one.Observe(nil, []float64{5}); one.LogE() != 0 {
+		t.Error("without a value of the incumbent nothing can be bet")
+	}
+}
+
+func TestScales(t *testing.T) {
+	for name, c := range map[string]struct{ deviation, farthest, margin, want float64 }{
+		"as usual":                      {1, 40, 0.1, 3},
+		"nothing is far off":            {1, 2.5, 0.1, 3},
+		"one sale in fifty visits":      {0.14, 0.98, 0.005, 0.98},
+		"one sale in ten thousand":      {0.01, 0.9999, 0.001, 0.03},
+		"all the same, and a margin":    {0, 0, 0.5, 1},
+		"a margin that is large beside": {1, 2, 5, 10},
+	} {
+		if _, clip := ScaleOf(7, c.deviation, c.farthest, c.margin); math.Abs(clip-c.want) > 1e-12 {
+			t.Errorf("%s: clipped at %v, want %v", name, clip, c.want)
+		}
 	}
 }
 

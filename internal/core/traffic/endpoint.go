@@ -1,8 +1,12 @@
 package traffic
 
 import (
+	"fmt"
+	"strings"
 	"time"
 
+	"innerladder/internal/core/custom"
+	"innerladder/internal/core/fault"
 	"innerladder/internal/core/guard"
 	"innerladder/internal/core/request"
 	"innerladder/internal/core/watch"
@@ -26,9 +30,11 @@ type Endpoint struct {
 	// Requests says what is kept of single requests.
 	Requests request.Keeping `json:"requests" description:"what is kept of single requests"`
 	// Watches are what people say about its watching.
-	Watches   watch.Set `json:"watches" description:"who owns it, and what is watched otherwise than usual"`
-	CreatedBy string    `json:"created_by"`
-	CreatedAt time.Time `json:"created_at"`
+	Watches watch.Set `json:"watches" description:"who owns it, and what is watched otherwise than usual"`
+	// Custom are the signals of its own that it has.
+	Custom    []custom.Signal `json:"custom" description:"signals of its own, whose values are reported"`
+	CreatedBy string          `json:"created_by"`
+	CreatedAt time.Time       `json:"created_at"`
 	// Split is the one in force; nil until the first.
 	Split *Split `json:"split,omitempty"`
 	// Rollout is the one that moves it now, empty for none.
@@ -37,6 +43,36 @@ type Endpoint struct {
 	Back *Split `json:"back,omitempty" description:"where a way back leads by itself; absent in lists"`
 	// ID is the endpoint's number, which request ids carry.
 	ID int64 `json:"-"`
+}
+
+// CustomOf is the endpoint's signal of its own of a name, nil where it has none.
+func (e *Endpoint) CustomOf(name string) *custom.Signal {
+	for i := range e.Custom {
+		if e.Custom[i].Name == name {
+			return &e.Custom[i]
+		}
+	}
+	return nil
+}
+
+// CheckSignal says whether the endpoint has a signal, if that is one of its own.
+func (e *Endpoint) CheckSignal(field, signal string) error {
+	name, is := strings.CutPrefix(signal, guard.Custom+".")
+	if !is || e.CustomOf(name) != nil {
+		return nil
+	}
+	return fault.New(fault.Unknown, "custom.unknown", "%s has no signal %s of its own", e.Name, name).In(field).
+		Do("say first what it is with: innerladder custom set %s %s -better lower", e.Name, name)
+}
+
+// CheckTerms says whether the endpoint has all signals that terms name.
+func (e *Endpoint) CheckTerms(t guard.Terms) error {
+	for i, g := range t.Guards {
+		if err := e.CheckSignal(fmt.Sprintf("terms.guards[%d].signal", i), g.Signal); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Caller is a program that may call an endpoint with its key.

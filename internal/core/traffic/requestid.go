@@ -9,10 +9,10 @@ import (
 
 // RequestIDs makes ids of requests that say who answered. An id is a UUID of version 7
 // (RFC 9562): 48 bits of milliseconds, then 74 bits that look random. Those are a
-// counter, which makes the id unique, the endpoint, the split and the lane, and a check,
+// counter, which makes the id unique, the endpoint, the split, the lane and whether it counts apart, and a check,
 // all of it enciphered with a key that only this installation has. So any request can
 // be traced for as long as splits are kept, without a log of requests; an id that was
-// mistyped or made elsewhere is told by the check, but for one in 32 768.
+// mistyped or made elsewhere is told by the check, but for one in 16 384.
 type RequestIDs struct{ block cipher.Block }
 
 // Origin is what an id says about where its request was answered.
@@ -22,6 +22,9 @@ type Origin struct {
 	Endpoint int64
 	Split    int
 	Lane     int
+	// Apart is set where the caller named the version, or a rule chose the lane: who is not drawn for a lane is never
+	// counted with those who are.
+	Apart bool
 }
 
 // Unwritten is a lane that no id can say.
@@ -32,9 +35,9 @@ const Unwritten = -1
 const NoLane = 1<<laneBits - 1
 
 const (
-	countBits, endpointBits, splitBits, laneBits, checkBits = 22, 14, 20, 3, 15
+	countBits, endpointBits, splitBits, laneBits, apartBits, checkBits = 22, 14, 20, 3, 1, 14
 
-	halfBits = (countBits + endpointBits + splitBits + laneBits + checkBits) / 2 // 37
+	halfBits = (countBits + endpointBits + splitBits + laneBits + apartBits + checkBits) / 2 // 37
 	halfMask = 1<<halfBits - 1
 	rounds   = 4
 )
@@ -58,7 +61,15 @@ func (r *RequestIDs) round(b *[16]byte, half, millis uint64, n byte) uint64 {
 
 // check is what tells an id of ours from others.
 func (r *RequestIDs) check(b *[16]byte, millis uint64, o Origin) uint64 {
-	return r.round(b, uint64(o.Endpoint)<<23^uint64(o.Split)<<3^uint64(o.Lane), millis, 0xff) & (1<<checkBits - 1)
+	all := uint64(o.Endpoint)<<24 ^ uint64(o.Split)<<4 ^ uint64(o.Lane)<<1 ^ o.apart()
+	return r.round(b, all, millis, 0xff) & (1<<checkBits - 1)
+}
+
+func (o Origin) apart() uint64 {
+	if o.Apart {
+		return 1
+	}
+	return 0
 }
 
 // Make gives the id of a request that arrived at a moment and was answered at an origin.
@@ -73,8 +84,9 @@ func (r *RequestIDs) Make(at time.Time, o Origin, count uint64) [16]byte {
 		o.Split < 0 || o.Lane < 0 {
 		o, check = Origin{}, ^r.check(b, millis, Origin{})&(1<<checkBits-1)
 	}
-	// The left half holds count and check, the right one the origin: 22 + 15 and 14 + 20 + 3.
-	left := (count&(1<<countBits-1))<<checkBits | check
+	// The left half holds count, whether it counts apart, and check, the right one the origin: 22 + 1 + 14 and
+	// 14 + 20 + 3.
+	left := (count&(1<<countBits-1))<<(apartBits+checkBits) | o.apart()<<checkBits | check
 	right := uint64(o.Endpoint)<<(splitBits+laneBits) | uint64(o.Split)<<laneBits | uint64(o.Lane)
 	for n := range byte(rounds) {
 		left, right = right, left^r.round(b, right, millis, n)
@@ -102,7 +114,7 @@ func (r *RequestIDs) Read(id [16]byte) (at time.Time, o Origin, ok bool) {
 	}
 	o = Origin{
 		int64(right >> (splitBits + laneBits)), int(right >> laneBits & (1<<splitBits - 1)),
-		int(right & (1<<laneBits - 1)),
+		int(right & (1<<laneBits - 1)), left>>checkBits&1 == 1,
 	}
 	return time.UnixMilli(int64(millis)).UTC(), o, left&(1<<checkBits-1) == r.check(b, millis, o)
 }

@@ -15,7 +15,7 @@ func TestRequestIDs(t *testing.T) {
 	seen := map[[16]byte]bool{}
 	strangers, flipped := 0, 0
 	for i := range 60_000 {
-		o := Origin{int64(i%300 + 1), i % 70000, i % 3}
+		o := Origin{int64(i%300 + 1), i % 70000, i % 3, i%7 == 0}
 		id := ids.Make(at, o, uint64(i))
 		if seen[id] {
 			t.Fatalf("the id of request %d was given before", i)
@@ -36,10 +36,10 @@ func TestRequestIDs(t *testing.T) {
 			flipped++
 		}
 	}
-	if strangers > 20 || flipped > 20 { // about 2 of 60 000 expected
+	if strangers > 20 || flipped > 20 { // about 4 of 60 000 expected
 		t.Errorf("%d ids of another key and %d damaged ids were taken for ours", strangers, flipped)
 	}
-	for _, o := range []Origin{{1 << 14, 1, 0}, {1, 1 << 20, 0}, {1, 1, 8}} {
+	for _, o := range []Origin{{1 << 14, 1, 0, false}, {1, 1 << 20, 0, true}, {1, 1, 8, false}} {
 		if _, _, ok := ids.Read(ids.Make(at, o, 1)); ok {
 			t.Errorf("%v does not fit into an id and was read from one", o)
 		}
@@ -50,6 +50,6 @@ func BenchmarkRequestID(b *testing.B) {
 	ids, _ := NewRequestIDs([]byte("0123456789abcdef"))
 	at := time.Now()
 	for i := range b.N {
-		ids.Make(at, Origin{3, 41, 1}, uint64(i))
+		ids.Make(at, Origin{3, 41, 1, false}, uint64(i))
 	}
 }

@@ -51,7 +51,8 @@ func (l *Limit) UnmarshalText(b []byte) error {
 		return nil
 	}
 	number, percent := strings.CutSuffix(text, "%")
-	if x, err := strconv.ParseFloat(strings.TrimSpace(number), 64); err == nil && x >= 0 && x < 1e12 {
+	if x, err := strconv.ParseFloat(strings.TrimSpace(number), 64); err == nil && math.Abs(x) < 1e12 && !(percent &&
+		x < 0) {
 		*l = Limit{Value: x, Given: true}
 		if percent {
 			l.Value, l.Unit = math.Round(x*1e8)/1e10, PerCent // as precisely as it is written

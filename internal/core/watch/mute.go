@@ -47,7 +47,7 @@ func (s *Set) Subjects() []string {
 	for _, r := range append(s.Effective(), Rule{Signal: RequestRate}) {
 		signal, _ := Parts(r.Signal)
 		g := Group(r.Name())
-		if slices.Contains(ofColumns, signal) {
+		if slices.Contains(ofColumns, signal) && signal != Custom {
 			g = Group(Name(signal, "any"))
 		}
 		if !slices.Contains(out, g) {

@@ -21,6 +21,8 @@ type Past struct {
 	Missing, Outside map[string]float64
 	// PerSecond is how many requests came a second at this time of the day; below 0 where it is not known.
 	PerSecond float64
+	// Custom are the values of custom signals, by name.
+	Custom map[string]*sketch.Numbers
 }
 
 // leastPast is of how many requests it is known what is usual.

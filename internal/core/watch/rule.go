@@ -29,8 +29,10 @@ type Rule struct {
 	// Limit is what is allowed; of request_rate and accuracy, what is wanted at least.
 	Limit Limit `json:"limit,omitempty" description:"1 %, 200ms, a PSI such as 0.2, or requests a second"`
 	// Versus is what else is allowed: Times what that is, where it is more.
-	Versus Versus        `json:"versus,omitempty"`
-	Times  float64       `json:"times,omitempty" description:"so many times what versus names is allowed, if more"`
+	Versus Versus  `json:"versus,omitempty"`
+	Times  float64 `json:"times,omitempty" description:"so many times what versus names is allowed, if more"`
+	// Beyond is the side of what is allowed that is wrong, of custom signals; empty follows from which way is better.
+	Beyond Side          `json:"beyond,omitempty" description:"of custom.NAME: which side of what is allowed is wrong"`
 	Least  int           `json:"least,omitempty" description:"requests or rows that must have come before it fires"`
 	For    span.Duration `json:"for,omitempty" description:"how long it must be so before it fires, such as 10m"`
 	// Then is what follows beside the alert.
@@ -180,6 +182,14 @@ func (r Rule) check(at string) error {
 			r.Signal)
 	case column == "" && strings.Contains(r.Signal, ".") || strings.Contains(column, versusMain):
 		return bad(at+"signal", "name a column behind the dot, or leave the dot out", "%q names no column", r.Signal)
+	case signal == Custom && !guard.OfValues(r.Signal):
+		return bad(at+"signal", "name one behind the dot, such as custom.cost", "%q names no custom signal", r.Signal)
+	case signal != Custom && r.Beyond != "":
+		return bad(at+"beyond", "leave it out: it is for custom signals", "%s is always watched on the same side",
+			r.Signal)
+	case r.Beyond != "" && r.Beyond != Above && r.Beyond != Below:
+		return bad(at+"beyond", "say above or below, or leave it out: then it follows from which way is better",
+			"%q is no side", r.Beyond)
 	case column != "" && !slices.Contains(ofColumns, signal):
 		return bad(at+"signal", "leave the column out", "%s is not of a column", signal)
 	case strings.ContainsFunc(r.Signal, hidden):
@@ -188,7 +198,7 @@ func (r Rule) check(at string) error {
 		return bad(at+"about", "write it in letters that can be seen", "%.80q has others", r.About)
 	case len(r.About) > longestText:
 		return bad(at+"about", fmt.Sprintf("use at most %d bytes", longestText), "it has %d bytes", len(r.About))
-	case r.Off && r != (Rule{Signal: r.Signal, Versus: r.Versus, Off: true, About: r.About}):
+	case r.Off && r != (Rule{Signal: r.Signal, Versus: r.Versus, Beyond: r.Beyond, Off: true, About: r.About}):
 		return bad(at+"off", "leave limit, times, least, for and then out", "a watch that is off has terms")
 	case r.Off:
 		return nil
@@ -238,8 +248,10 @@ func (r Rule) checkLimit(at, signal string) error {
 		return bad(at+"times", "say versus: "+list(versusOf(signal)), "times of what is not said")
 	case r.Versus == "" && !r.Limit.Given:
 		return bad(at+"limit", "give "+like[unit]+", or say versus and times", "nothing says what is allowed")
-	case r.Limit.Given && r.Limit.Value == 0 && unit != PerCent:
-		return bad(at+"limit", "give more than 0", "the limit is 0")
+	case r.Limit.Given && r.Limit.Value <= 0 && unit != PerCent && signal != Custom:
+		return bad(at+"limit", "give more than 0", "the limit is %s", r.Limit)
+	case r.Limit.Given && r.Limit.Value < 0 && signal != Custom:
+		return bad(at+"limit", "give from 0 to 100 %", "the limit is %s", r.Limit)
 	}
 	return nil
 }
@@ -259,8 +271,11 @@ func (r Rule) String() string {
 	}
 	beyond := " is above "
 	signal, _ := Parts(r.Signal)
-	if slices.Contains(ofLeast, signal) {
+	switch {
+	case slices.Contains(ofLeast, signal) || r.Beyond == Below:
 		beyond = " is below "
+	case signal == Custom && r.Beyond == "":
+		beyond = " is beyond "
 	}
 	b.WriteString(beyond)
 	if r.Limit.Given {

@@ -90,6 +90,8 @@ type Look struct {
 	// Allowed is the share that is nothing to tell of, or the PSI of a distribution. More than Slack beyond it is more
 	// than chance makes; 0 where that follows from the share.
 	Allowed, Slack float64
+	// Below is set where what is below the allowed is wrong: then Bad and Allowed have the other sign.
+	Below bool
 	// Bets are e-values as logarithms, where they do not follow from the share. A distribution has one, and none where
 	// it could not be judged.
 	Bets []float64
@@ -231,6 +233,9 @@ func (s *Stand) count(l Look, begins bool, now time.Time) {
 	case !drifts(s.Signal) && s.Seen > 0:
 		s.Rate = s.Bad / s.Seen
 	}
+	if l.Below && s.Seen > 0 {
+		s.Rate, s.Allowed = -s.Rate, -s.Allowed
+	}
 }
 
 func within(all []time.Time, now time.Time) (out []time.Time) {
@@ -309,6 +314,8 @@ func (s Stand) says(l Look, now time.Time) string {
 	switch signal, _ := Parts(s.Signal); signal {
 	case RequestRate:
 		return fmt.Sprintf("%.0f of %.0f %s, in %s.", max(0, s.Bad), s.Seen, l.What, in)
+	case Custom:
+		return s.saysMean(l, in)
 	case MAE:
 		return fmt.Sprintf("%.0f predictions of %s were off by %.4g on average, as the truth says that came in %s; "+
 			"%.4g is allowed.", s.Seen, l.What, s.Rate, in, s.Allowed)

@@ -18,11 +18,11 @@ const (
 var watchable = []string{
 	ErrorRate, TimeoutRate, CallerErrorRate, FallbackRate, RefusalRate, SlowRate, guard.LatencyP50, guard.LatencyP90,
 	guard.LatencyP95, guard.LatencyP99, RequestRate, MissingRate, OutOfRangeRate, FeatureDrift, PredictionDrift, MAE,
-	Accuracy,
+	Accuracy, Custom,
 }
 
-// ofColumns are those of single columns, and of all columns when none is named.
-var ofColumns = []string{MissingRate, OutOfRangeRate, FeatureDrift, PredictionDrift, MAE, Accuracy}
+// ofColumns are those of single columns, and of all columns when none is named; a custom one has its name there.
+var ofColumns = []string{MissingRate, OutOfRangeRate, FeatureDrift, PredictionDrift, MAE, Accuracy, Custom}
 
 // ofLeast are those whose limit is what is wanted at least.
 var ofLeast = []string{RequestRate, Accuracy}
@@ -30,7 +30,7 @@ var ofLeast = []string{RequestRate, Accuracy}
 // ofVersions reports whether a version is to blame for a signal, so that it can help to hold or to go back.
 func ofVersions(signal string) bool {
 	return guard.Quantile(signal) > 0 ||
-		slices.Contains([]string{ErrorRate, TimeoutRate, SlowRate, PredictionDrift, MAE, Accuracy}, signal)
+		slices.Contains([]string{ErrorRate, TimeoutRate, SlowRate, PredictionDrift, MAE, Accuracy, Custom}, signal)
 }
 
 // ofLanes reports whether the lanes of main and trial have a signal each.
@@ -88,7 +88,7 @@ func unitOf(signal string) Unit {
 	switch {
 	case guard.Quantile(signal) > 0:
 		return Time
-	case signal == RequestRate || signal == MAE || strings.HasSuffix(signal, "_drift"):
+	case signal == RequestRate || signal == MAE || signal == Custom || strings.HasSuffix(signal, "_drift"):
 		return Plain
 	}
 	return PerCent

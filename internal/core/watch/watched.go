@@ -68,6 +68,8 @@ type Seen struct {
 	LongFresh uint64
 	// Truths are of the predictions of main whose truth came, by output.
 	Truths map[string]Truths
+	// Custom are the values of custom signals that were reported, by full name.
+	Custom map[string][]float64
 }
 
 // Looks are what is looked at, by the name of the watch.
@@ -94,6 +96,7 @@ func (w *Watched) Looks(set *Set, s *Seen, u *Usual) (out []Look) {
 	}
 	out = append(out, w.ofColumns(set, s, u)...)
 	out = append(out, w.ofTruths(set, s, u)...)
+	out = append(out, w.ofCustom(set, s, u)...)
 	if s.Long != nil {
 		out = append(out, w.distributions(set, FeatureDrift, s, s.Long.Inputs, u.Inputs)...)
 		out = append(out, w.distributions(set, PredictionDrift, s, s.Long.Outputs, u.Outputs)...)

@@ -6,7 +6,7 @@ import { useAlerts, useEndpoint, useHandleAlert } from '../api/queries'
 import { ActivityFold } from '../activity/activity-list'
 import { useMay } from '../api/people'
 import { BackSheet } from '../endpoints/go-back'
-import { words } from '../ui/format'
+import { signalText, words } from '../ui/format'
 import { Switchboard } from '../ui/overlays'
 import { AlertPicture } from './alert-picture'
 import { MuteSheet } from '../watches/mute-form'
@@ -80,7 +80,7 @@ function AlertCard({ alert: a }: { alert: Alert }) {
               {a.kind === 'watch_fired' ? words(a.subject) : <Ref to={a.subject} />}
             </>
           )}{' '}
-          {a.signal && a.signal !== a.subject && `· ${words(a.signal)} `}· <Ago at={a.raised_at} />
+          {a.signal && a.signal !== a.subject && `· ${signalText(a.signal)} `}· <Ago at={a.raised_at} />
         </span>
       }
     >

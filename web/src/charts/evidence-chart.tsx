@@ -1,7 +1,7 @@
 import { CartesianGrid, Line, LineChart, ReferenceLine, ResponsiveContainer, Tooltip, XAxis, YAxis } from 'recharts'
 
 import type { Series } from '../api/client'
-import { exact, percent, words } from '../ui/format'
+import { exact, percent, signalText } from '../ui/format'
 import { axis, box, timeAxis } from './frame'
 import { Legend } from './legend'
 
@@ -14,7 +14,7 @@ const dashes = [undefined, '7 3', '2 3', '9 3 2 3', '1 2', '12 4']
 export function EvidenceChart({ guards, all = false }: { guards: Series['guards']; all?: boolean }) {
   const split = guards.at(-1)?.split
   const last = all ? guards : guards.filter((g) => g.split === split)
-  const nameOf = (g: (typeof last)[number]) => `${words(g.signal)}, @${g.version.split('@')[1] ?? ''}`
+  const nameOf = (g: (typeof last)[number]) => `${signalText(g.signal)}, @${g.version.split('@')[1] ?? ''}`
   const lines = [...new Set(last.map(nameOf))].map((name, i) => ({
     name,
     stroke: strokes[i % strokes.length] ?? 'var(--ink)',

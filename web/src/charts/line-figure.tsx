@@ -25,12 +25,18 @@ function beside(l: FigureLine | undefined) {
   )
 }
 
+/** Some of the places where there is a value, so that no tick has the name of another. */
+function ticksOf(places: number[]): number[] {
+  const every = Math.ceil(places.length / 7)
+  return places.filter((_, i) => i % every === 0)
+}
+
 /** Lines over the same axis, with a table behind them. */
 export function LineFigure({
   title,
   lines,
   xName,
-  xText = String,
+  xText,
   height = 180,
 }: {
   title: string
@@ -39,6 +45,7 @@ export function LineFigure({
   xText?: (x: number) => string
   height?: number
 }) {
+  const text = xText ?? String
   const rows = new Map<number, Record<string, number>>()
   for (const l of lines) {
     for (const p of l.points) {
@@ -61,11 +68,18 @@ export function LineFigure({
       <ResponsiveContainer width="100%" height={height}>
         <LineChart data={data} margin={{ top: 6, right: 8, bottom: 0, left: 0 }} accessibilityLayer>
           <CartesianGrid vertical={false} stroke="var(--line)" />
-          <XAxis dataKey="x" type="number" domain={['dataMin', 'dataMax']} tickFormatter={xText} {...axis} />
+          <XAxis
+            dataKey="x"
+            type="number"
+            domain={['dataMin', 'dataMax']}
+            ticks={xText && ticksOf(data.map((row) => row.x ?? 0))}
+            tickFormatter={text}
+            {...axis}
+          />
           <YAxis width={52} domain={['auto', 'auto']} tickFormatter={(x: number) => number(x)} {...axis} />
           <Tooltip
             isAnimationActive={false}
-            labelFormatter={(x) => `${xName} ${xText(Number(x))}`}
+            labelFormatter={(x) => `${xName} ${text(Number(x))}`}
             formatter={(v, name) => [number(Number(v)), name]}
             contentStyle={box}
           />
@@ -74,7 +88,7 @@ export function LineFigure({
               key={l.name}
               dataKey={l.name}
               connectNulls
-              dot={lines[i]?.points.length === 1}
+              dot={lines[i]?.points.length === 1 && { strokeDasharray: '' }}
               strokeWidth={2}
               isAnimationActive={false}
               stroke={l.stroke}
@@ -97,7 +111,7 @@ export function LineFigure({
           <tbody>
             {data.slice(-50).map((row) => (
               <tr key={row.x} className="*:pr-4">
-                <td>{xText(row.x ?? 0)}</td>
+                <td>{text(row.x ?? 0)}</td>
                 {lines.map((l) => (
                   <td key={l.name}>{row[l.name] === undefined ? '–' : number(row[l.name] ?? 0)}</td>
                 ))}

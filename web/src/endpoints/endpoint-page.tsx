@@ -84,6 +84,11 @@ function EndpointView({ endpoint: e, now }: { endpoint: Endpoint; now: EndpointN
             <Button tabIndex={-1}>Drift</Button>
           </Link>
         )}
+        {split && (
+          <Link to={`/endpoints/${e.name}/custom`}>
+            <Button tabIndex={-1}>Custom signals</Button>
+          </Link>
+        )}
         {mayRoute && <EditSheet endpoint={e} />}
         {mayRoute && split && !e.rollout && <StartRollout endpoint={e} />}
         {mayRoute && !e.rollout && <SplitSheet endpoint={e} />}

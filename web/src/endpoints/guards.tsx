@@ -1,5 +1,5 @@
 import type { EndpointNow } from '../api/client'
-import { words } from '../ui/format'
+import { signalText } from '../ui/format'
 import { response } from '../rollouts/words'
 import { Ref } from '../ui/parts'
 
@@ -13,7 +13,7 @@ export function GuardList({ now: { guards, lanes } }: { now: EndpointNow }) {
         return (
           <li key={`${g.version} ${g.signal}`}>
             <div className="flex justify-between gap-4">
-              <span className="font-medium">{words(g.signal)}</span>
+              <span className="font-medium">{signalText(g.signal)}</span>
               <span className="text-ink-2 text-[12.5px]">
                 {g.enough >= 1
                   ? '✓ shown good'
@@ -23,7 +23,7 @@ export function GuardList({ now: { guards, lanes } }: { now: EndpointNow }) {
             <div
               className="bg-line my-1 h-1.5 overflow-hidden rounded-full"
               role="meter"
-              aria-label={`${words(g.signal)}: evidence against it`}
+              aria-label={`${signalText(g.signal)}: evidence against it`}
               aria-valuemin={0}
               aria-valuemax={100}
               aria-valuenow={Math.round(progress * 100)}

@@ -1,5 +1,5 @@
 import type { Comparison, Row } from '../api/client'
-import { count, ms, percent, words } from '../ui/format'
+import { count, ms, number, percent, signalText } from '../ui/format'
 import { Ref, Verdict } from '../ui/parts'
 
 const end = (x: number | undefined, write: (x: number) => string) => (x === undefined ? '?' : write(x))
@@ -14,12 +14,16 @@ function Range({ low, high, write }: { low?: number; high?: number; write: (x: n
 }
 
 export function SignalTable({ comparison: c }: { comparison: Comparison }) {
-  const side = (r: Row) => (r.unit === 'ms' ? ms : (x: number) => percent(x))
-  const difference = (r: Row) =>
-    r.relation === 'ratio'
-      ? (x: number) => `× ${x.toFixed(2)}`
-      : (x: number) => `${x > 0 ? '+' : ''}${(x * 100).toFixed(2)} points`
-  const bare = (r: Row) => (r.relation === 'ratio' ? (x: number) => x.toFixed(2) : (x: number) => (x * 100).toFixed(2))
+  const plain = (r: Row) => (x: number) => `${number(x)} ${r.unit}`.trim()
+  const side = (r: Row) => (r.unit === 'ms' ? ms : r.unit === 'share' ? (x: number) => percent(x) : plain(r))
+  const difference = (r: Row) => (x: number) => {
+    if (r.relation === 'ratio') return `× ${x.toFixed(2)}`
+    return `${x > 0 ? '+' : ''}${r.unit === 'share' ? `${(x * 100).toFixed(2)} points` : plain(r)(x)}`
+  }
+  const bare = (r: Row) => (x: number) => {
+    if (r.relation === 'ratio') return x.toFixed(2)
+    return r.unit === 'share' ? (x * 100).toFixed(2) : number(x)
+  }
   return (
     <div className="overflow-x-auto">
       <table className="w-full border-collapse text-right">
@@ -46,7 +50,7 @@ export function SignalTable({ comparison: c }: { comparison: Comparison }) {
           </tr>
           {c.rows.map((r) => (
             <tr key={r.signal} title={r.sentence}>
-              <td className="text-left">{words(r.signal)}</td>
+              <td className="text-left">{signalText(r.signal)}</td>
               <td>
                 {r.incumbent === undefined ? '–' : side(r)(r.incumbent)}
                 <Range low={r.incumbent_low} high={r.incumbent_high} write={side(r)} />

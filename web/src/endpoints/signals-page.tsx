@@ -2,17 +2,15 @@ import { useRef, useState, type ReactNode } from 'react'
 import { useParams, useSearchParams } from 'react-router'
 
 import type { Series } from '../api/client'
-import { useAccuracy } from '../api/judged'
 import { useEndpoint } from '../api/queries'
 import { useSeries } from '../api/series'
-import { LineFigure } from '../charts/line-figure'
 import { measureText, type Measure } from '../charts/measure'
 import { pngOf, save, svgIn } from '../charts/save'
 import { csvOf, linesOf, rowsOf, type Drawn } from '../charts/series'
 import { SeriesChart, SeriesTable } from '../charts/series-chart'
-import { clock } from '../ui/format'
 import { Switchboard } from '../ui/overlays'
 import { Button, Empty, inputLook, LinkButton, Loaded, PageHead, Panel, To } from '../ui/parts'
+import { AccuracyOver, CustomOver } from './later'
 import { mainOf } from './main-of'
 
 const windows = { '15 min': 900, '1 h': 3600, '6 h': 21_600, '1 day': 86_400, '7 days': 604_800 } as const
@@ -65,6 +63,7 @@ export function SignalsPage() {
         )}
       </Loaded>
       <AccuracyOver endpoint={endpoint} seconds={seconds} shown={!zoomed} />
+      <CustomOver endpoint={endpoint} seconds={seconds} shown={!zoomed} />
     </>
   )
 }
@@ -169,25 +168,6 @@ function One({
           <SeriesChart series={series} drawn={drawn} main={main} syncId={series.endpoint} log={log} onZoom={zoom} />
         )}
       </div>
-    </Panel>
-  )
-}
-
-/** How right the versions were in the same time, where the truth is known. */
-function AccuracyOver({ endpoint, seconds, shown }: { endpoint: string; seconds: number; shown: boolean }) {
-  const a = useAccuracy(endpoint, `${seconds}s`).data
-  const first = a?.items[0]
-  if (!shown || !a || !first) return null
-  return (
-    <Panel title="Accuracy" aside={<To to={`/endpoints/${endpoint}/accuracy`}>all about it</To>}>
-      <LineFigure
-        title={`${first.measures[0]?.name ?? ''} of ${first.output}`}
-        xName="UTC"
-        xText={(x) => clock(x, a.step_ms >= 3_600_000)}
-        lines={a.items
-          .filter((v) => v.output === first.output)
-          .map((v) => ({ name: v.version, points: v.points.map((p) => ({ x: Date.parse(p.at), y: p.value })) }))}
-      />
     </Panel>
   )
 }

@@ -1,5 +1,5 @@
 import type { ShownRollout } from '../api/rollouts'
-import { count, share, short, words } from '../ui/format'
+import { count, share, short, signalText } from '../ui/format'
 import { isOver, response } from './words'
 
 function allowed(g: ShownRollout['plan']['guards'][number]): string {
@@ -35,7 +35,7 @@ export function GuardTable({ rollout: o }: { rollout: ShownRollout }) {
             const fired = (r?.progress ?? 0) >= 1
             return (
               <tr key={g.signal} className="border-line border-t align-top">
-                <td className="py-1.5 pr-3 font-medium whitespace-nowrap">{words(g.signal)}</td>
+                <td className="py-1.5 pr-3 font-medium whitespace-nowrap">{signalText(g.signal)}</td>
                 <td className="text-ink-2 py-1.5 pr-3 whitespace-nowrap">{allowed(g)}</td>
                 <td className={fired ? 'text-bad py-1.5 pr-3 font-semibold' : 'py-1.5 pr-3'}>
                   {r ? (fired ? '✕ fired' : `${Math.round(r.progress * 100)} %`) : '–'}
@@ -54,7 +54,7 @@ export function GuardTable({ rollout: o }: { rollout: ShownRollout }) {
         <ul className="mt-1 grid gap-1">
           {readings.map((r) => (
             <li key={r.signal}>
-              <b className="font-medium">{words(r.signal)}</b>: {short(o.candidate)} {r.sentence}
+              <b className="font-medium">{signalText(r.signal)}</b>: {short(o.candidate)} {r.sentence}
             </li>
           ))}
         </ul>

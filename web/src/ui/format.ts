@@ -46,6 +46,13 @@ export const itemsIn = (text: string) => text.split(/[\s,]+/).filter(Boolean)
 /** A dot or underscore name in words. */
 export const words = (name: string) => name.replace(/[_.]/g, ' ')
 
+/** A signal in words, whose column, output or own name stays as it is. */
+export function signalText(signal: string): string {
+  const [kind = '', ...name] = signal.split('.')
+  if (kind === 'custom' && name.length > 0) return name.join('.')
+  return name.length > 0 ? `${words(kind)} of ${name.join('.')}` : words(kind)
+}
+
 /** A moment on an axis, UTC: 14:03, or with its day 27 14:03. */
 export const clock = (at: number, day = false) =>
   new Date(at)

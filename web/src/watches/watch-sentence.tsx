@@ -1,6 +1,7 @@
 import { useState } from 'react'
 
 import type { Watches } from '../api/client'
+import { useEndpoint } from '../api/queries'
 import { useSetWatch, type NewWatch } from '../api/watches'
 import { words } from '../ui/format'
 import { Form } from '../ui/form'
@@ -35,11 +36,15 @@ export function WatchSentence({ of, rule, done }: { of: Watches; rule?: Rule; do
   const [off, setOff] = useState(rule?.off ?? false)
   const [reason, setReason] = useState('')
   const set = useSetWatch(of.endpoint)
+  const own = useEndpoint(of.endpoint).data?.custom ?? []
+  const custom = signal === 'custom' ? (own.find((c) => c.name === column) ?? own[0]) : undefined
   const can = of.watchable.find((w) => w.signal === signal)
   const mayThen = can?.then ?? ['notify']
   const mayVersus = ['', ...(can?.versus ?? [])]
   const held = mayVersus.includes(against) ? against : ''
-  const name = can?.of_columns && column.trim() ? `${signal}.${column.trim()}` : signal
+  const part = custom?.name ?? column.trim()
+  const name = can?.of_columns && part ? `${signal}.${part}` : signal
+  const below = signal === 'request_rate' || signal === 'accuracy' || custom?.better === 'higher'
   const terms: Omit<NewWatch, 'signal'> = {
     limit: limit.trim(),
     ...(held && { versus: held as NonNullable<Rule['versus']>, times: Number(times) }),
@@ -74,16 +79,26 @@ export function WatchSentence({ of, rule, done }: { of: Watches; rule?: Rule; do
           label="Signal"
           value={signal}
           onChange={setSignal}
-          options={of.watchable.map((w) => ({ value: w.signal, text: words(w.signal) }))}
+          options={of.watchable
+            .filter((w) => w.signal !== 'custom' || own.length > 0)
+            .map((w) => ({ value: w.signal, text: words(w.signal) }))}
         />
-        {can?.of_columns && (
+        {custom && (
+          <Choice
+            label="Custom signal"
+            value={custom.name}
+            onChange={setColumn}
+            options={own.map((c) => ({ value: c.name, text: c.name }))}
+          />
+        )}
+        {can?.of_columns && !custom && (
           <>
             of <Blank label="Column" value={column} onChange={setColumn} wide hint="any column" />
           </>
         )}
         {!off && (
           <>
-            is {signal === 'request_rate' || signal === 'accuracy' ? 'below' : 'above'}
+            is {below ? 'below' : 'above'}
             <Blank label="Limit" value={limit} onChange={setLimit} hint={hints[can?.unit ?? '']} />
             {mayVersus.length > 1 && (
               <>

@@ -1,0 +1,158 @@
+package custom
+
+import (
+	"cmp"
+	"context"
+	"slices"
+	"time"
+
+	"innerladder/internal/app/act"
+	"innerladder/internal/app/observe"
+	"innerladder/internal/core/custom"
+	"innerladder/internal/core/interval"
+	"innerladder/internal/core/sketch"
+	"innerladder/internal/recorder"
+	"innerladder/internal/signals"
+	"innerladder/internal/wire"
+)
+
+const (
+	confidence = 0.95
+	// leastRows is of how many values a mean has an interval: of fewer it is not near to a normal law.
+	leastRows = 20
+)
+
+// line is what was reported of one signal of one version.
+type line struct {
+	signal, version string
+	whole           sketch.Numbers
+	steps           map[time.Time]*sketch.Numbers
+}
+
+// Show says what the custom signals of an endpoint are, and what was reported of each version in a window that ends
+// now.
+func (s *Service) Show(ctx context.Context, by act.Actor, endpoint string, window time.Duration,
+) (wire.CustomSignals, error) {
+	out := wire.CustomSignals{Endpoint: endpoint, Items: []wire.CustomSignal{}}
+	e, err := s.traffic.Endpoint(ctx, by, endpoint)
+	if err != nil {
+		return out, err
+	}
+	in, err := observe.LaterOf(window, s.Now())
+	if err != nil {
+		return out, err
+	}
+	kept := s.signals.Store()
+	if kept == nil {
+		return out, recorder.Away()
+	}
+	hours, in, err := s.numbers(ctx, kept, endpoint, in)
+	if err != nil {
+		return out, err
+	}
+	out.From, out.To, out.StepMS = in.From, in.To, in.Step.Milliseconds()
+	answered, err := s.observe.Answered(ctx, endpoint, in)
+	if err != nil {
+		return out, err
+	}
+	main := ""
+	if e.Split != nil && len(e.Split.Lanes) > 0 {
+		main = e.Split.Main().Version
+	}
+	lines := together(hours)
+	for _, signal := range e.Custom {
+		one := wire.CustomSignal{Signal: signal, Versions: []wire.CustomVersion{}}
+		for _, l := range lines {
+			if l.signal == signal.Name {
+				one.Versions = append(one.Versions, shown(l, answered[l.version]))
+			}
+		}
+		slices.SortStableFunc(one.Versions, func(a, b wire.CustomVersion) int {
+			if (a.Version == main) != (b.Version == main) {
+				return map[bool]int{true: -1, false: 1}[a.Version == main]
+			}
+			return cmp.Compare(b.N, a.N)
+		})
+		out.Items = append(out.Items, one)
+	}
+	return out, nil
+}
+
+// numbers reads what was reported, one by one where there is not too much of it.
+func (s *Service) numbers(ctx context.Context, kept *signals.Store, endpoint string, in observe.Later,
+) (all []signals.CustomHour, as observe.Later, err error) {
+	if in.Single {
+		values, err := kept.Customs(ctx, signals.CustomQuery{
+			Endpoint: endpoint, From: in.From, To: in.To, Limit: observe.MostSingle + 1,
+		})
+		if err != nil {
+			return nil, in, err
+		}
+		if len(values) <= observe.MostSingle {
+			return summed(values, in.Step), in, nil
+		}
+	}
+	in = in.ByHours()
+	all, err = kept.CustomHours(ctx, endpoint, "", in.From, in.To)
+	for i := range all {
+		all[i].At = all[i].At.Truncate(in.Step)
+	}
+	return all, in, err
+}
+
+// summed adds values up by steps of time.
+func summed(values []custom.Value, step time.Duration) (out []signals.CustomHour) {
+	at := map[signals.CustomKey]*sketch.Numbers{}
+	for _, v := range values {
+		key := signals.CustomKey{Signal: v.Signal, Version: v.Version, Lane: v.Lane, At: v.At.Truncate(step)}
+		if at[key] == nil {
+			at[key] = &sketch.Numbers{}
+		}
+		at[key].Add(v.X)
+	}
+	for key, n := range at {
+		out = append(out, signals.CustomHour{CustomKey: key, Numbers: *n})
+	}
+	return out
+}
+
+// together puts what was reported of a version's lanes together, but for those of callers who were not drawn for it.
+func together(hours []signals.CustomHour) (out []*line) {
+	for i := range hours {
+		h := &hours[i]
+		if h.Lane == signals.Pinned {
+			continue
+		}
+		n := slices.IndexFunc(out, func(l *line) bool { return l.signal == h.Signal && l.version == h.Version })
+		if n < 0 {
+			n = len(out)
+			out = append(out, &line{signal: h.Signal, version: h.Version, steps: map[time.Time]*sketch.Numbers{}})
+		}
+		l := out[n]
+		l.whole.Merge(&h.Numbers)
+		if l.steps[h.At] == nil {
+			l.steps[h.At] = &sketch.Numbers{}
+		}
+		l.steps[h.At].Merge(&h.Numbers)
+	}
+	return out
+}
+
+// shown is what was reported of a version, and over time.
+func shown(l *line, answered uint64) wire.CustomVersion {
+	w := &l.whole
+	out := wire.CustomVersion{
+		Version: l.version, Answered: answered, N: w.N, Sum: w.Sum, Mean: w.Mean, Deviation: w.Deviation(),
+		Least: w.Min, P10: w.Quantile(0.1), P50: w.Quantile(0.5), P90: w.Quantile(0.9), Most: w.Max,
+		Points: []wire.CustomPoint{},
+	}
+	if w.N >= leastRows {
+		within := interval.Mean(w.Mean, w.Around/float64(w.N), float64(w.N), confidence)
+		out.Low, out.High = &within.Low, &within.High
+	}
+	for at, n := range l.steps {
+		out.Points = append(out.Points, wire.CustomPoint{At: at, N: n.N, Mean: n.Mean})
+	}
+	slices.SortFunc(out.Points, func(a, b wire.CustomPoint) int { return a.At.Compare(b.At) })
+	return out
+}

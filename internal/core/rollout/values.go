@@ -1,0 +1,68 @@
+package rollout
+
+import (
+	"fmt"
+	"math"
+	"strings"
+
+	"innerladder/internal/core/guard"
+	"innerladder/internal/core/seqtest"
+	"innerladder/internal/core/sketch"
+)
+
+// Reported is what main has had lately of a signal whose values come after its answers.
+type Reported struct {
+	// Rate is how many values come for each second of main's answers.
+	Rate float64
+	sketch.Numbers
+}
+
+// leastReported is of how many values a forecast can be made.
+const leastReported = 20
+
+// reported is what there is of the signals that a guard is about, by signal.
+func (t *Traffic) reported(g guard.Guard) (out []Reported) {
+	for signal, r := range t.Reported {
+		if guard.Covers(g.Signal, signal) && r.N >= leastReported {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+// valuePace is how much of what shows a signal good a second brings, where its values come one by one and the candidate
+// is as good as main; the slowest of several outputs.
+func (p *Plan) valuePace(g guard.Guard, t Traffic, share float64) float64 {
+	all := t.reported(g)
+	if len(all) == 0 {
+		return 0
+	}
+	pace := math.Inf(1)
+	for _, r := range all {
+		needs := 0.0 // of the candidate's values
+		if kind, _, _ := strings.Cut(g.Signal, "."); kind == guard.Accuracy {
+			wrong := math.Max(least, r.Mean)
+			needs = overhead * seqtest.Line{Slope: 1, Offset: g.Margin}.Bound(wrong, wrong, share, p.Beta)
+		} else {
+			farthest := math.Max(r.Max-r.Mean, r.Mean-r.Min)
+			_, clip := seqtest.ScaleOf(r.Mean, r.Deviation(), farthest, g.Margin)
+			m := seqtest.Mean{Clip: clip, Margin: -g.Margin}
+			mains, candidates := math.Max(1, (1-share)/share), math.Max(1, share/(1-share))
+			deviation := r.Deviation() * math.Sqrt(1/mains+1/candidates)
+			needs = candidates * m.Bound(g.Margin, deviation, p.Beta)
+		}
+		pace = math.Min(pace, r.Rate*share/needs)
+	}
+	return pace
+}
+
+// noteReported says of which guards nothing can be foretold.
+func (p *Plan) noteReported(f *Forecast) {
+	for _, g := range p.Guards {
+		if guard.OfValues(g.Signal) && len(f.Traffic.reported(g)) == 0 {
+			f.Notes = append(f.Notes, fmt.Sprintf("Of %s fewer than %d values came in the last day, so it is not "+
+				"known how "+
+				"long it takes to show it good.", g.Signal, leastReported))
+		}
+	}
+}
