@@ -236,7 +236,7 @@ func TestEveryPageInEveryShape(t *testing.T) {
 		"/models/trace?from=heat-demand@2": "Lineage", "/endpoints": "Endpoints",
 		"/endpoints/demand-hourly": "demand-hourly", "/endpoints/demand-hourly/compare": "Side by side",
 		"/endpoints/demand-hourly/compare?incumbent=heat-demand@1&candidate=heat-demand@2": "Side by side",
-		"/endpoints/demand-hourly/custom":                                                  "Custom signals", "/endpoints/demand-hourly/accuracy": "How right",
+		"/endpoints/demand-hourly/custom": "Custom signals", "/endpoints/demand-hourly/accuracy": "How right",
 		"/endpoints/demand-hourly/drift": "Has demand-hourly", "/endpoints/demand-hourly/signals": "Signals of",
 		"/reviews": "Reviews", "/reviews/P-2": "P-2",
 		"/models/heat-demand/versions/1?show=evidence": "heat-demand@1", "/settings/ladders": "Settings",

@@ -255,6 +255,20 @@ func secretOperations() []operation {
 			access.Route, 200, func(c call, in *endpointIn) (wire.Listed[traffic.Caller], error) {
 				return c.app.Traffic.Callers(c, c.by, in.Endpoint)
 			}),
+		op("GET", "/endpoints/{endpoint}/calls", "endpointCalls",
+			"Who called an endpoint, and how much, by the names of their keys or those that they give", access.Route,
+			200,
+			func(c call, in *struct {
+				endpointIn
+				windowIn
+			},
+			) (wire.Calls, error) {
+				w, err := in.duration()
+				if err != nil {
+					return wire.Calls{}, err
+				}
+				return c.app.Requests.Calls(c, c.by, in.Endpoint, w)
+			}),
 		op("POST", "/endpoints/{endpoint}/callers", "addCaller",
 			"Give a program a key to an endpoint, which from then on needs one; it is shown once", access.Route, 201,
 			func(c call, in *struct {

@@ -10,12 +10,14 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	appkeep "innerladder/internal/app/keep"
 	"innerladder/internal/backup"
 	"innerladder/internal/core/keep"
 	"innerladder/internal/core/notice"
 	"innerladder/internal/core/registry"
+	"innerladder/internal/core/traffic"
 	"innerladder/internal/seal"
 	"innerladder/internal/wire"
 )
@@ -155,8 +157,10 @@ func callerCommands() []command {
 		},
 		{
 			name: "callers", group: "Traffic", arguments: "ENDPOINT",
-			summary: "List the programs that have a key to an endpoint; -open lets anyone call it, -keyed only them",
-			least:   1, most: 1,
+			summary: "List the programs that have a key to an endpoint, and who called it how much; -open lets " +
+				"anyone call " +
+				"it, -keyed only them",
+			least: 1, most: 1,
 			example: "innerladder callers demand-hourly\ninnerladder callers demand-hourly -open -reason 'behind a " +
 				"proxy that asks for keys'", setup: callersCommand,
 		},
@@ -411,11 +415,36 @@ func retentionCommand(c *call) func(context.Context) error {
 	}
 }
 
+// mostCallers is how many callers are printed.
+const mostCallers = 20
+
+// printCalls says who called, and how much.
+func printCalls(w io.Writer, calls wire.Calls) {
+	if calls.Total == 0 {
+		fmt.Fprintf(w, "\nnobody has called since %s\n", moment(calls.From))
+		return
+	}
+	fmt.Fprintf(w, "\n%s requests since %s\n\n", count(calls.Total), moment(calls.From))
+	t := newTable(w, "CALLED", "REQUESTS", "SHARE", "FAILED", "AT FAULT", "LAST")
+	for i, c := range calls.Items {
+		if i == mostCallers {
+			break
+		}
+		t.row(c.Name, count(c.Requests), percent(float64(c.Requests)/float64(calls.Total)), count(c.Failed),
+			count(c.Wrong), moment(c.Last))
+	}
+	t.done()
+	if more := len(calls.Items) - mostCallers; more > 0 {
+		fmt.Fprintf(w, "and %d more; all of them with -json\n", more)
+	}
+}
+
 func callersCommand(c *call) func(context.Context) error {
 	c.connect()
 	open := c.flags.Bool("open", false, "let anyone call who reaches the gateway")
 	keyed := c.flags.Bool("keyed", false, "let only callers with a key call")
 	reason := c.flags.String("reason", "", "`TEXT`: why")
+	since := c.flags.Duration("since", 24*time.Hour, "`DURATION`: how far back it is told who called")
 	return func(ctx context.Context) error {
 		if *open && *keyed {
 			return wrongUse("say either -open or -keyed")
@@ -430,16 +459,27 @@ func callersCommand(c *call) func(context.Context) error {
 			return err
 		}
 		e, err := c.api.Endpoint(ctx, c.args[0])
-		return c.show(all, err, func() {
+		if err != nil {
+			return err
+		}
+		calls, err := c.api.Calls(ctx, c.args[0], *since)
+		out := struct {
+			wire.Listed[traffic.Caller]
+			Calls wire.Calls `json:"calls"`
+		}{all, calls}
+		return c.show(out, err, func() {
 			fmt.Fprintln(c.Out, map[bool]string{
 				true:  e.Name + " answers only callers that have a key",
 				false: e.Name + " answers anyone who can reach the gateway",
 			}[e.Keyed])
-			t := newTable(c.Out, "CALLER", "ENDS IN", "GIVEN BY")
-			for _, k := range all.Items {
-				t.row(k.Name, "…"+k.Hint, k.MadeBy+", "+moment(k.MadeAt))
+			if len(all.Items) > 0 {
+				t := newTable(c.Out, "CALLER", "ENDS IN", "GIVEN BY")
+				for _, k := range all.Items {
+					t.row(k.Name, "…"+k.Hint, k.MadeBy+", "+moment(k.MadeAt))
+				}
+				t.done()
 			}
-			t.done()
+			printCalls(c.Out, calls)
 		})
 	}
 }

@@ -8,6 +8,7 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"time"
 
 	"innerladder/internal/backup"
 	"innerladder/internal/core/access"
@@ -310,6 +311,11 @@ func (c *Client) RemoveHeader(ctx context.Context, environment, name string) (wi
 func (c *Client) AddCaller(ctx context.Context, endpoint, name string) (wire.MadeCaller, error) {
 	return call[wire.MadeCaller](ctx, c, "POST", path("endpoints", endpoint, "callers"),
 		map[string]string{"name": name})
+}
+
+// Calls says who called an endpoint in a window that ends now, and how much.
+func (c *Client) Calls(ctx context.Context, endpoint string, window time.Duration) (wire.Calls, error) {
+	return call[wire.Calls](ctx, c, "GET", query(path("endpoints", endpoint, "calls"), "window", window.String()), nil)
 }
 
 // Callers lists who has a key to an endpoint.

@@ -382,6 +382,7 @@ func (x *exchange) observe(class sketch.Class, answer []byte) {
 	rec.Observe(x.shard, recorder.Observation{
 		Class: class, Total: total, Backend: min(x.backend, total),
 		Drawn: x.drawn && x.lane == x.planned, Fallback: x.lane != x.planned, Caller: x.who, Known: x.known(),
+		Name: x.calledBy(), Count: x.copied == nil,
 	})
 	x.keepRequest(class, total, answer)
 	if class != sketch.Answered {
@@ -404,6 +405,18 @@ func (x *exchange) known() uint64 {
 		return xxhash.Sum64String(x.callerName) | 1
 	}
 	return 0
+}
+
+// longestName is how much is looked at of a name that a caller gives.
+const longestName = 80
+
+// calledBy is the name by which a caller is counted: that of their key, or else the one that they give.
+func (x *exchange) calledBy() string {
+	if x.callerName != "" {
+		return x.callerName
+	}
+	given := x.head.Get(http1.LadderCaller)
+	return string(given[:min(len(given), longestName)])
 }
 
 // failed records at a lane that it has failed a request that another lane, or another

@@ -74,7 +74,7 @@ func (r *Recorder) Flush(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("reading the running minutes: %w", err)
 	}
-	if len(batch.Bins)+len(batch.Windows)+len(batch.Evidence)+len(batch.Refused) == 0 {
+	if len(batch.Bins)+len(batch.Windows)+len(batch.Evidence)+len(batch.Refused)+len(batch.Called) == 0 {
 		return nil
 	}
 	if err := store.Write(ctx, batch); err != nil {
@@ -149,7 +149,7 @@ func (r *Recorder) batch(ctx context.Context, store *signals.Store) (b signals.B
 	defer r.mu.Unlock()
 	r.reading.Lock()
 	defer r.reading.Unlock()
-	b.Bins, b.Refused = r.scales.fresh, r.takeRefusals()
+	b.Bins, b.Refused, b.Called = r.scales.fresh, r.takeRefusals(), r.takeCalls()
 	r.scales.fresh = nil
 	for _, l := range r.lanes {
 		var still []*window
@@ -230,6 +230,7 @@ func (r *Recorder) keep(b signals.Batch, written []handed) {
 	defer r.reading.Unlock()
 	r.scales.fresh = append(b.Bins, r.scales.fresh...)
 	r.keepRefusals(b.Refused)
+	r.keepCalls(b.Called)
 	for _, h := range written {
 		h.window.dirty = true
 		if h.window != h.lane.running {

@@ -7,6 +7,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"innerladder/internal/core/request"
 	"innerladder/internal/core/sketch"
 )
 
@@ -24,6 +25,9 @@ type Observation struct {
 	Caller uint64
 	// Known stands for who a caller is, by their name or key, 0 where they do not say.
 	Known uint64
+	// Name is the caller's, as they give it or as their key has it; Count says that it is counted by it.
+	Name  string
+	Count bool
 }
 
 // Lane records the traffic of one lane of one split. The gateway holds it and calls it
@@ -72,7 +76,9 @@ type cell struct {
 	spare *sketch.Traffic
 	// failing are the callers who keep their version and have failed since then.
 	failing map[uint64]struct{}
-	_       [64]byte // so that two shards do not share a line of the processor's memory
+	// calls are what each caller asked since then.
+	calls map[string]request.Calls
+	_     [64]byte // so that two shards do not share a line of the processor's memory
 }
 
 // second is what a lane did in one second.
@@ -114,6 +120,9 @@ func (l *Lane) Observe(shard uint32, o Observation) {
 	if o.Caller != 0 && o.Class.Failed() {
 		c.failed(o.Caller)
 	}
+	if o.Count {
+		c.called(o.Name, o.Class)
+	}
 	c.mu.Unlock()
 }
 
@@ -133,12 +142,12 @@ func (c *cell) failed(caller uint64) {
 	c.failing[caller] = struct{}{}
 }
 
-// take takes what a cell has observed, and which callers have failed. Whoever takes it gives it back
-// with put.
-func (c *cell) take() (*sketch.Traffic, map[uint64]struct{}) {
+// take takes what a cell has observed, which callers have failed, and what each caller asked. Whoever takes it gives it
+// back with put.
+func (c *cell) take() (*sketch.Traffic, map[uint64]struct{}, map[string]request.Calls) {
 	c.mu.Lock()
-	failing := c.failing
-	c.failing = nil
+	failing, calls := c.failing, c.calls
+	c.failing, c.calls = nil, nil
 	taken := c.now
 	if taken == nil || taken.Counts == (sketch.Counts{}) {
 		taken = nil
@@ -146,7 +155,7 @@ func (c *cell) take() (*sketch.Traffic, map[uint64]struct{}) {
 		c.now, c.spare = c.spare, nil
 	}
 	c.mu.Unlock()
-	return taken, failing
+	return taken, failing, calls
 }
 
 func (c *cell) put(t *sketch.Traffic) {
@@ -185,13 +194,14 @@ func (l *Lane) Offer(request, answer []byte) {
 	}
 }
 
-// drain takes what was observed since it was called last. The recorder is locked.
-func (l *Lane) drain() *sketch.Traffic {
+// drain takes what was observed since it was called last, as the second that ended at a moment. The recorder is locked.
+func (l *Lane) drain(at time.Time) *sketch.Traffic {
 	var sum *sketch.Traffic
 	var failing map[uint64]struct{}
 	for i := range l.cells {
 		c := &l.cells[i]
-		t, callers := c.take()
+		t, callers, calls := c.take()
+		l.rec.countCalls(l.Endpoint, at, calls)
 		if t == nil {
 			continue
 		}

@@ -23,6 +23,7 @@ import (
 
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/guard"
+	"innerladder/internal/core/request"
 	"innerladder/internal/core/sketch"
 	"innerladder/internal/signals"
 )
@@ -64,6 +65,8 @@ type Recorder struct {
 	lanes     map[Key]*Lane
 	endpoints map[string]*endpoint
 	refusals  map[string]*Refusals
+	// calls are minutes of what callers asked, by endpoint and name, that wait to be written.
+	calls map[string]map[time.Time]map[string]request.Calls
 	// gone holds the traffic of lanes that are no longer kept in memory.
 	gone map[Total]*sketch.Traffic
 	// unread counts bodies that were to be read and were not.
@@ -120,6 +123,7 @@ func New(log *slog.Logger, budget int) *Recorder {
 		lanes:     map[Key]*Lane{},
 		endpoints: map[string]*endpoint{},
 		refusals:  map[string]*Refusals{},
+		calls:     map[string]map[time.Time]map[string]request.Calls{},
 		gone:      map[Total]*sketch.Traffic{},
 	}
 	r.scales.reset()
@@ -214,7 +218,7 @@ func (r *Recorder) Tick(now time.Time) {
 	defer r.mu.Unlock()
 	answered := map[string]uint64{}
 	for key, l := range r.lanes {
-		t := l.drain()
+		t := l.drain(at)
 		if t == nil && l.running != nil && l.running.at.Equal(at.Truncate(time.Minute)) && l.skipped.Load() == 0 &&
 			!l.pairs.any() {
 			l.forgetSeconds(at)

@@ -166,7 +166,7 @@ func (s *Store) Forget(ctx context.Context, now time.Time, ages Ages) error {
 					before = until[level+1]
 				}
 			}
-			for _, table := range []string{"summaries", "traffic", "refusals"} {
+			for _, table := range []string{"summaries", "traffic", "refusals", "calls"} {
 				if _, err := tx.ExecContext(ctx, `DELETE FROM `+table+` WHERE level = ? AND at < ?`, level,
 					before.Unix()); err != nil {
 					return err

@@ -194,8 +194,9 @@ type Batch struct {
 	Bins     []FixedBins
 	Windows  []Window
 	Evidence []Evidence
-	// Refused are added to what is there.
+	// Refused and Called are added to what is there.
 	Refused []Refused
+	Called  []Called
 }
 
 // Write writes a batch, all of it or nothing. Windows replace earlier states of the same
@@ -227,6 +228,11 @@ func (s *Store) Write(ctx context.Context, b Batch) error {
 		for _, n := range b.Refused {
 			if err := putRefused(ctx, tx, n); err != nil {
 				return fmt.Errorf("writing the refusals of %s: %w", n.Endpoint, err)
+			}
+		}
+		for _, n := range b.Called {
+			if err := putCalled(ctx, tx, n); err != nil {
+				return fmt.Errorf("writing the calls of %s: %w", n.Endpoint, err)
 			}
 		}
 		return w.late(ctx)

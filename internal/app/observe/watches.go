@@ -188,7 +188,7 @@ func (w *watching) gather(c sketch.Content, fresh uint64, now time.Time) {
 func (s *Service) changed(ctx context.Context, e *traffic.Endpoint, w *watching, seen *watch.Seen, c watch.Change,
 	now time.Time,
 ) error {
-	parts := s.told(e, w, seen, c, now)
+	parts := s.told(ctx, e, w, seen, c, now)
 	if then, first := c.Response(); then != guard.Notify && !c.Resolved {
 		did, err := s.respond(ctx, e.Name, first)
 		if err != nil {
@@ -209,7 +209,8 @@ func (s *Service) changed(ctx context.Context, e *traffic.Endpoint, w *watching,
 }
 
 // told is what an alert about a group of watches says, but for what is done.
-func (s *Service) told(e *traffic.Endpoint, w *watching, seen *watch.Seen, c watch.Change, now time.Time,
+func (s *Service) told(ctx context.Context, e *traffic.Endpoint, w *watching, seen *watch.Seen, c watch.Change,
+	now time.Time,
 ) (out []string) {
 	for i, f := range c.Fires {
 		if i == mostTold {
@@ -225,7 +226,7 @@ func (s *Service) told(e *traffic.Endpoint, w *watching, seen *watch.Seen, c wat
 		}
 	}
 	if !c.Resolved {
-		out = append(out, s.causes(e, c, now)...)
+		out = append(out, s.causes(ctx, e, c, now)...)
 	}
 	return out
 }
@@ -252,8 +253,11 @@ func (s *Service) cause(w *watching, seen *watch.Seen, st watch.Stand) string {
 }
 
 // causes says what else happened when a group of watches began to fire.
-func (s *Service) causes(e *traffic.Endpoint, c watch.Change, now time.Time) (out []string) {
+func (s *Service) causes(ctx context.Context, e *traffic.Endpoint, c watch.Change, now time.Time) (out []string) {
 	began := c.Fires[0].Began
+	if one := s.oneCaller(ctx, e.Name, c.Group, began, now); one != "" {
+		out = append(out, one)
+	}
 	if c.Group == watch.RefusalRate {
 		refused := s.recorder.RefusedLately(e.Name, began, now)
 		for why, n := range refused {
@@ -267,4 +271,27 @@ func (s *Service) causes(e *traffic.Endpoint, c watch.Change, now time.Time) (ou
 			e.Split.MadeAt.UTC().Format("15:04:05")))
 	}
 	return out
+}
+
+// oneCaller says when what is in trouble is nearly all of one caller.
+func (s *Service) oneCaller(ctx context.Context, endpoint, group string, began, now time.Time) string {
+	kept := s.signals.Store()
+	what, bad := "failed", func(c request.Calls) uint64 { return c.Failed }
+	if group == watch.CallerErrorRate {
+		what, bad = "were at fault themselves", func(c request.Calls) uint64 { return c.Wrong }
+	}
+	if kept == nil || group != watch.ErrorRate && group != watch.CallerErrorRate && group != watch.TimeoutRate {
+		return ""
+	}
+	minutes, err := kept.Calls(ctx, endpoint, signals.Minute, began.Truncate(time.Minute), now)
+	if err != nil {
+		s.Log.Warn("who called is not known", "endpoint", endpoint, "error", err)
+	}
+	all := map[string]request.Calls{}
+	for _, m := range minutes {
+		for name, n := range m.Calls {
+			all[name] = all[name].Plus(n)
+		}
+	}
+	return watch.OneCaller(all, what, bad)
 }

@@ -307,6 +307,15 @@ const (
 	hours   = 14 * 24 * time.Hour
 )
 
+// checkWindow says whether a window can be looked at.
+func checkWindow(window time.Duration) error {
+	if window < time.Minute || window > longestOf {
+		return fault.New(fault.Invalid, "window.range", "a window of %s cannot be looked at", window).In("window").
+			Do("give from 1m to %s, such as 24h", longestOf)
+	}
+	return nil
+}
+
 // Refusals says what the gateway turned away at an endpoint in a window that ends now; the empty endpoint stands for
 // requests that found none.
 func (s *Service) Refusals(ctx context.Context, by act.Actor, endpoint string, window time.Duration,
@@ -322,10 +331,8 @@ func (s *Service) Refusals(ctx context.Context, by act.Actor, endpoint string, w
 	} else if _, err := s.traffic.FindEndpoint(ctx, s.Read(by), endpoint); err != nil {
 		return out, err
 	}
-	if window < time.Minute || window > longestOf {
-		return out, fault.New(fault.Invalid, "window.range", "a window of %s cannot be looked at", window).
-			In("window").
-			Do("give from 1m to %s, such as 24h", longestOf)
+	if err := checkWindow(window); err != nil {
+		return out, err
 	}
 	now := s.Now()
 	out = wire.Refusals{Endpoint: endpoint, From: now.Add(-window), To: now, Items: []wire.Refusal{}}
@@ -363,13 +370,7 @@ func (s *Service) refused(ctx context.Context, out *wire.Refusals, window time.D
 		}
 		return at, nil
 	}
-	level := signals.Day
-	switch {
-	case window <= minutes:
-		level = signals.Minute
-	case window <= hours:
-		level = signals.Hour
-	}
+	level := levelFor(window)
 	out.StepMS, out.From = level.Length().Milliseconds(), out.From.Truncate(level.Length())
 	kept := s.signals.Store()
 	if kept == nil {

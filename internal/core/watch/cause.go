@@ -3,6 +3,8 @@ package watch
 import (
 	"fmt"
 	"math"
+
+	"innerladder/internal/core/request"
 )
 
 // Spread is a column as far as a unit can be told from it.
@@ -62,4 +64,25 @@ func independent(rows, fresh uint64) float64 {
 		return share
 	}
 	return 1
+}
+
+// leastOfOne is of how many requests in trouble it is told that they are one caller's.
+const leastOfOne = 10
+
+// OneCaller says whether nearly all requests that are in trouble are one caller's, who is behind no such share of all:
+// then it is not the version, most likely. bad counts those of a caller's that are in trouble.
+func OneCaller(calls map[string]request.Calls, what string, bad func(request.Calls) uint64) string {
+	var all, wrong uint64
+	for _, n := range calls {
+		all, wrong = all+n.Requests, wrong+bad(n)
+	}
+	for name, n := range calls {
+		if name != request.Others && name != request.Unnamed && wrong >= leastOfOne && 10*bad(n) >= 8*wrong &&
+			2*n.Requests <= all {
+			return fmt.Sprintf("%d of %d that %s are of %s, who sends %.0f %% of the requests.", bad(n), wrong, what,
+				name,
+				100*float64(n.Requests)/float64(all))
+		}
+	}
+	return ""
 }

@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"innerladder/internal/core/request"
 	"innerladder/internal/core/sketch"
 
 	"gonum.org/v1/gonum/stat/distuv"
@@ -444,5 +445,37 @@ func TestSilence(t *testing.T) {
 		w.State(Known{Healthy: true, Called: true, Trial: true}) != OnTrial ||
 		w.State(Known{}) != Unhealthy || w.State(Known{Healthy: true, Called: true}) != Well {
 		t.Error("the states of an endpoint")
+	}
+}
+
+// Trouble that is nearly all of one caller's is said to be, but not where that caller sends most requests anyway, gives
+// no name, or where there is too little of it.
+func TestOneCaller(t *testing.T) {
+	failed := func(c request.Calls) uint64 { return c.Failed }
+	for name, c := range map[string]struct {
+		calls map[string]request.Calls
+		says  string
+	}{
+		"one": {
+			map[string]request.Calls{"desk": {Requests: 900}, "robot": {Requests: 100, Failed: 90}},
+			"90 of 90 that failed are of robot, who sends 10 % of the requests.",
+		},
+		"nearly": {
+			map[string]request.Calls{"desk": {Requests: 900, Failed: 10}, "robot": {Requests: 100, Failed: 50}},
+			"robot",
+		},
+		"the largest": {map[string]request.Calls{"desk": {Requests: 900, Failed: 90}, "robot": {Requests: 100}},
+			""},
+		"both": {map[string]request.Calls{"desk": {Requests: 500, Failed: 90}, "b": {Requests: 500,
+			Failed: 80}}, ""},
+		"nobody by name": {map[string]request.Calls{"a": {Requests: 90}, request.Unnamed: {Requests: 9, Failed: 90}},
+			""},
+		"hardly any":      {map[string]request.Calls{"a": {Requests: 90}, "robot": {Requests: 9, Failed: 9}}, ""},
+		"nothing is said": {nil, ""},
+	} {
+		if says := OneCaller(c.calls, "failed", failed); !strings.Contains(says, c.says) ||
+			(says == "") != (c.says == "") {
+			t.Errorf("%s: %q, want %q", name, says, c.says)
+		}
 	}
 }

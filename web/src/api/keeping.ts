@@ -105,6 +105,15 @@ export const useRemoveProject = (project: string) =>
 export const useCallers = (endpoint: string) =>
   $api.useQuery('get', '/api/v1/endpoints/{endpoint}/callers', { params: { path: { endpoint } } })
 
+/** Who called an endpoint, and how much, in a window that ends now. */
+export const useCalls = (endpoint: string, window: string) =>
+  $api.useQuery(
+    'get',
+    '/api/v1/endpoints/{endpoint}/calls',
+    { params: { path: { endpoint }, query: { window } } },
+    { refetchInterval: 15_000, placeholderData: (before) => before },
+  )
+
 export const useAddCaller = (endpoint: string) =>
   useChange(
     (name: string) =>

@@ -6,6 +6,7 @@ import { useAddCaller, useCallers, useRemoveCaller, useSetKeyed } from '../api/k
 import { Form, FormSheet } from '../ui/form'
 import { Ago, Button, Empty, LinkButton, Loaded, Panel, Problem, TextField } from '../ui/parts'
 import { ShownOnce } from '../ui/shown-once'
+import { Calls } from './calls'
 
 /** Which programs may call the endpoint. */
 export function CallersPanel({ endpoint: e }: { endpoint: Endpoint }) {
@@ -58,6 +59,7 @@ export function CallersPanel({ endpoint: e }: { endpoint: Endpoint }) {
         }
       </Loaded>
       {remove.error && <Problem error={remove.error} />}
+      <Calls endpoint={e.name} />
     </Panel>
   )
 }
