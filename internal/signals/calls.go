@@ -56,7 +56,8 @@ func (s *Store) Calls(ctx context.Context, endpoint string, level Level, from, t
 // LastCalls says in which minute each caller of an endpoint called last, of minutes that begin in [from, to).
 func (s *Store) LastCalls(ctx context.Context, endpoint string, from, to time.Time) (map[string]time.Time, error) {
 	rows, err := s.db.Read.QueryContext(ctx, `SELECT name, max(at) FROM calls
-		WHERE endpoint = ? AND level = ? AND at >= ? AND at < ? GROUP BY name`, endpoint, Minute, from.Unix(), to.Unix())
+		WHERE endpoint = ? AND level = ? AND at >= ? AND at < ? GROUP BY name`, endpoint, Minute, from.Unix(),
+		to.Unix())
 	out := map[string]time.Time{}
 	_, err = sqlite.Collect(rows, err, func(rows *sql.Rows) (none struct{}, err error) {
 		var name string
