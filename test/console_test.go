@@ -119,6 +119,7 @@ func (b *tab) value(label string) string {
 }
 
 func TestSigningInToTheConsole(t *testing.T) {
+	t.Parallel()
 	h := open(t)
 	b := look(t, h)
 	name := chromedp.CSS(`input[name="name"]`)
@@ -139,6 +140,7 @@ func TestSigningInToTheConsole(t *testing.T) {
 }
 
 func TestTheConsoleDoesTheJob(t *testing.T) {
+	t.Parallel()
 	h := open(t)
 	h.twoVersions()
 	model, sample := h.files(1.02)
@@ -209,6 +211,7 @@ func TestTheConsoleDoesTheJob(t *testing.T) {
 // Every page shows something, in both colours and on a narrow screen, without a
 // complaint and without a bar to scroll sideways.
 func TestEveryPageInEveryShape(t *testing.T) {
+	t.Parallel()
 	h := open(t)
 	h.twoVersions()
 	_, err := h.runa.Split(t.Context(), "demand-hourly",

@@ -36,6 +36,7 @@ capacity: 0
 // Copies from the console, and then by a plan from the command line: the page shows what they show, callers get only
 // main's answers, and the report stands with the version.
 func TestCopiesInTheConsole(t *testing.T) {
+	t.Parallel()
 	h := open(t)
 	h.twoVersions()
 	plan := filepath.Join(t.TempDir(), "plan.yaml")

@@ -17,6 +17,7 @@ import (
 // Somebody says in the console what a signal of their own is; a program in another language reports it; a watch is set
 // over it; and after the service was killed nothing is lost, and what is told again counts once.
 func TestASignalOfOnesOwn(t *testing.T) {
+	t.Parallel()
 	node, err := exec.LookPath("node")
 	if err != nil {
 		t.Skip("there is no Node.js")

@@ -236,6 +236,7 @@ func inSheet(text string) browser.Action {
 
 // From draft to live by the console alone, with the same on the way.
 func TestTheClimbInTheConsole(t *testing.T) {
+	t.Parallel()
 	h := open(t)
 	pass, _ := h.reports()
 	h.person("kari", "approver")

@@ -154,6 +154,7 @@ func violations(b *tab) func() string {
 }
 
 func TestPeopleInTheConsole(t *testing.T) {
+	t.Parallel()
 	h := &house{t: t, data: filepath.Join(t.TempDir(), "data")}
 	h.process = run(t, "serve", "-data", h.data, "-listen", "127.0.0.1:0", "-gateway", "127.0.0.1:0")
 	last := func() string { s := h.line(); return s[strings.LastIndex(s, " ")+1:] }

@@ -20,6 +20,7 @@ func fill(label, text string) browser.Action {
 // version placed after its server was asked, its addresses changed while it answers, an endpoint added
 // and changed, and all of it taken away.
 func TestTheConsoleKeepsPlaces(t *testing.T) {
+	t.Parallel()
 	h := open(t)
 	model, sample := h.files(1)
 	h.as(h.runaFile, "register", "heat-demand", "-no-code", "-file", model, "-sample", sample, "-target", "y",

@@ -13,6 +13,7 @@ import (
 
 // What a version must answer is confirmed, and what callers rely on is decided, in the console.
 func TestTheConsoleKeepsPromises(t *testing.T) {
+	t.Parallel()
 	h := open(t)
 	h.twoVersions()
 	b := look(t, h)

@@ -144,6 +144,7 @@ func putInOrder(run func(...string) string, says func(out string, want ...string
 
 // Someone registers a version in the console: the files are read first.
 func TestRegisteringInTheConsole(t *testing.T) {
+	t.Parallel()
 	h := open(t)
 	dir := put(t, map[string]string{
 		"rows.csv": rows, "model.json": `{"w":[1]}`,
@@ -203,6 +204,7 @@ func TestRegisteringInTheConsole(t *testing.T) {
 // Someone browses what there is: models, versions found by what they are, runs, a
 // line-up, data, and puts things in order.
 func TestBrowsingTheRegistryInTheConsole(t *testing.T) {
+	t.Parallel()
 	h := open(t)
 	dir := put(t, map[string]string{"rows.csv": rows, "a.bin": "a", "b.bin": "b"})
 	run := func(args ...string) { t.Helper(); h.as(h.runaFile, args...) }
@@ -252,6 +254,7 @@ func TestBrowsingTheRegistryInTheConsole(t *testing.T) {
 
 // A page reads again what a change was about, and not what it was not.
 func TestAPageReadsAgainWhatChanged(t *testing.T) {
+	t.Parallel()
 	h := open(t)
 	dir := put(t, map[string]string{"a.bin": "a", "b.bin": "b"})
 	h.as(h.runaFile, "register", "heat-demand", "-file", dir+"/a.bin", "-no-code")
@@ -287,6 +290,7 @@ func TestAPageReadsAgainWhatChanged(t *testing.T) {
 
 // An answer that was on its way to a page when something changed is not the last word.
 func TestAnAnswerFromBeforeAChange(t *testing.T) {
+	t.Parallel()
 	h := open(t)
 	dir := put(t, map[string]string{"a.bin": "a"})
 	h.as(h.runaFile, "register", "heat-demand", "-file", dir+"/a.bin", "-no-code")

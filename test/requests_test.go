@@ -35,6 +35,7 @@ const inferPath = "/v2/models/demand-hourly/infer"
 
 // What was asked is looked up and tried again in the console; what was turned away is a lane of its own.
 func TestRequestsInTheConsole(t *testing.T) {
+	t.Parallel()
 	h := open(t)
 	h.twoVersions()
 	for x := range 20 {
@@ -166,6 +167,7 @@ func TestTheLogAfterAKill(t *testing.T) {
 
 // From the ids of answers in a file to how right the version is, by command line and console.
 func TestTheTruthIsTold(t *testing.T) {
+	t.Parallel()
 	h := open(t)
 	h.twoVersions()
 	rows := "request,y\n"

@@ -217,6 +217,7 @@ func TestRollForAPipeline(t *testing.T) {
 
 // A rollout from the console: the form shows what it would do, the page follows it, and a button ends it.
 func TestARolloutInTheConsole(t *testing.T) {
+	t.Parallel()
 	h := open(t)
 	h.twoVersions()
 	plan := filepath.Join(t.TempDir(), "plan.yaml")

@@ -54,9 +54,13 @@ type endpoint struct {
 	known     [2]map[uint64]bool
 	long      sketch.Content
 	longFresh uint64
-	alarms    []string
-	requests  int
-	burst     int
+	longAt    time.Time
+	// hours are those of the last weeks, by when they began; hour is what they say about this one.
+	hours    map[time.Time]*sketch.Content
+	hour     watch.HourOfWeek
+	alarms   []string
+	requests int
+	burst    int
 }
 
 func newEndpoint(seed uint64) *endpoint {
@@ -122,16 +126,27 @@ func (e *endpoint) look(at time.Time, n int, failing float64, change func(map[st
 		}
 	}
 	e.requests += n
-	e.long.Merge(&c)
-	e.longFresh += fresh
 	seen := &watch.Seen{
 		All: watch.Part{Counts: sketch.Counts{Requests: uint64(n), ServerErrors: uint64(failed)}}, Content: c,
 		Fresh: fresh, Took: watch.Every,
 	}
-	if e.longFresh >= 500 {
-		seen.Long, seen.LongFresh = &e.long, e.longFresh
+	turned := e.long.Rows > 0 && at.Truncate(time.Hour).After(e.longAt.Truncate(time.Hour))
+	gather := func() {
+		if e.long.Rows == 0 {
+			e.longAt = at
+		}
+		e.long.Merge(&c)
+		e.longFresh += fresh
 	}
-	for _, ch := range e.w.Step(&watch.Set{}, seen, &watch.Usual{Yesterday: usual, Inputs: e.reference}, at) {
+	if !turned {
+		gather()
+	}
+	if turned || e.longFresh >= 500 {
+		seen.Long, seen.LongFresh, seen.LongAt = &e.long, e.longFresh, e.longAt
+	}
+	e.keepHour(at, &c)
+	u := &watch.Usual{Yesterday: usual, Inputs: e.reference, Hour: e.hour}
+	for _, ch := range e.w.Step(&watch.Set{}, seen, u, at) {
 		if !ch.Resolved {
 			e.alarms = append(e.alarms, ch.Fires[0].Signal)
 		}
@@ -139,6 +154,29 @@ func (e *endpoint) look(at time.Time, n int, failing float64, change func(map[st
 	if seen.Long != nil {
 		e.long, e.longFresh = sketch.Content{}, 0
 	}
+	if turned {
+		gather()
+	}
+}
+
+// keepHour adds to the hour that goes on, and looks up what the same hour was in the weeks before when it is another.
+func (e *endpoint) keepHour(at time.Time, c *sketch.Content) {
+	hour := at.Truncate(time.Hour)
+	if e.hours == nil {
+		e.hours = map[time.Time]*sketch.Content{}
+	}
+	if e.hours[hour] == nil {
+		e.hours[hour] = &sketch.Content{}
+		var weeks []sketch.Content
+		for k := 1; k <= watch.Weeks; k++ {
+			if then := e.hours[hour.AddDate(0, 0, -7*k)]; then != nil {
+				weeks = append(weeks, *then)
+			}
+		}
+		e.hour = watch.HoursOf(hour, weeks)
+		delete(e.hours, hour.AddDate(0, 0, -7*(watch.Weeks+1)))
+	}
+	e.hours[hour].Merge(c)
 }
 
 // usual is a look as usual: more by day than by night, failures now and then, a burst of some once a day.

@@ -15,6 +15,7 @@ import (
 	"innerladder/internal/core/sketch"
 	corespan "innerladder/internal/core/span"
 	"innerladder/internal/core/traffic"
+	"innerladder/internal/core/watch"
 	"innerladder/internal/records"
 	"innerladder/internal/signals"
 	"innerladder/internal/wire"
@@ -38,8 +39,7 @@ const (
 	driftSteps   = 30
 	driftByHours = 30 * time.Hour
 	// season is how long a window must be to be like a reference of all hours of the week.
-	season    = week
-	weeksKept = 4
+	season = week
 )
 
 // Drift holds every column of an endpoint's requests and answers against a reference, an earlier time, or another lane.
@@ -221,7 +221,7 @@ func (s *Service) driftReference(ctx context.Context, e *traffic.Endpoint, versi
 func (s *Service) weeksBefore(ctx context.Context, e *traffic.Endpoint, out *wire.Drift) (sides, error) {
 	all := sides{}
 	known := 0
-	for k := 1; k <= weeksKept; k++ {
+	for k := 1; k <= watch.Weeks; k++ {
 		from, to := out.From.Add(-time.Duration(k)*week), out.To.Add(-time.Duration(k)*week)
 		one, err := s.spanOf(ctx, e.Name, out.Version, from, to, max(out.Step(), time.Hour))
 		if err != nil {
@@ -239,8 +239,8 @@ func (s *Service) weeksBefore(ctx context.Context, e *traffic.Endpoint, out *wir
 			all[side] = all[side].With(of)
 		}
 	}
-	if known < weeksKept {
-		out.Note = fmt.Sprintf("The same hours are known of %d of the last %d weeks.", known, weeksKept)
+	if known < watch.Weeks {
+		out.Note = fmt.Sprintf("The same hours are known of %d of the last %d weeks.", known, watch.Weeks)
 	}
 	return all, nil
 }

@@ -59,10 +59,37 @@ func (s *Service) usual(ctx context.Context, e *traffic.Endpoint, now time.Time)
 		then := now.Add(-week)
 		u.LastWeek = s.past(ctx, e.Name, then.Add(-12*time.Hour).Truncate(time.Hour), then.Add(12*time.Hour), then)
 	}
+	u.Hour = s.hourOfWeek(ctx, e.Name, now)
 	if e.Watches.Sets(watch.RequestRate) {
 		u.Dispersion = s.dispersion(ctx, e.Name, now)
 	}
 	return u
+}
+
+// hourOfWeek is what columns were in this hour of the weeks before, as far as that is known.
+func (s *Service) hourOfWeek(ctx context.Context, endpoint string, now time.Time) watch.HourOfWeek {
+	hour := now.UTC().Truncate(time.Hour)
+	var weeks []sketch.Content
+	for k := 1; k <= watch.Weeks; k++ {
+		from := hour.Add(-time.Duration(k) * week)
+		windows, err := s.recorder.Windows(ctx, signals.Query{
+			Endpoint: endpoint, From: from, To: from.Add(time.Hour), Longest: signals.Hour, Content: true,
+		})
+		if err != nil {
+			s.Log.Warn("what columns were a week ago is not known", "endpoint", endpoint, "error", err)
+		}
+		var one sketch.Content
+		for _, w := range windows {
+			if w.Dealt() {
+				one.Merge(&w.Summary.Content)
+			}
+		}
+		if one.Rows == 0 {
+			break
+		}
+		weeks = append(weeks, one)
+	}
+	return watch.HoursOf(hour, weeks)
 }
 
 // past is what an endpoint did between two moments, and how many requests came around a third.

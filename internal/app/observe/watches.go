@@ -23,9 +23,8 @@ import (
 )
 
 const (
-	// longRows is how many fresh rows a distribution is judged by, longest how long is waited for them.
+	// longRows is how many fresh rows a distribution is judged by, or what comes until the hour is over.
 	longRows = 500
-	longest  = time.Hour
 	// keepWatchesEvery is how often it is kept where watches stand.
 	keepWatchesEvery = 30 * time.Second
 	// mostLookups is of how many endpoints it is looked up at once what is usual: the others' turn comes.
@@ -118,9 +117,12 @@ func (s *Service) stepWatch(ctx context.Context, e *traffic.Endpoint) error {
 	}
 	seen := s.seen(e, w, lately, from, to)
 	seen.Truths, seen.Custom = s.truthsOf(e.Name, w.main), s.reportsOf(e.Name)
-	w.gather(lately.Content, lately.Fresh, now)
-	if w.longFresh >= longRows || now.Sub(w.longSince) > longest {
-		seen.Long, seen.LongFresh = &w.long, w.longFresh
+	turned := w.long.Rows > 0 && now.Truncate(time.Hour).After(w.longSince.Truncate(time.Hour))
+	if !turned { // what is judged lies in one hour: another is another hour of the week
+		w.gather(lately.Content, lately.Fresh, now)
+	}
+	if turned || w.longFresh >= longRows {
+		seen.Long, seen.LongFresh, seen.LongAt = &w.long, w.longFresh, w.longSince
 	}
 	mutes, err := s.DB.Read(records.Everything).Mutes(ctx, e.Name, now)
 	if err != nil {
@@ -137,6 +139,9 @@ func (s *Service) stepWatch(ctx context.Context, e *traffic.Endpoint) error {
 	}
 	if seen.Long != nil {
 		w.long, w.longFresh = sketch.Content{}, 0
+	}
+	if turned {
+		w.gather(lately.Content, lately.Fresh, now)
 	}
 	if kept := s.signals.Store(); kept != nil && (len(changes) > 0 || now.Sub(w.kept) > keepWatchesEvery) {
 		w.kept = now

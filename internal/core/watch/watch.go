@@ -98,6 +98,8 @@ type Look struct {
 	// Effect is how far a distribution is from the reference, Means how their means differ in words.
 	Effect float64
 	Means  string
+	// Of is what a distribution is held against.
+	Of string
 	// Why says why nothing can be told.
 	Why string
 }
@@ -300,9 +302,9 @@ func (s Stand) says(l Look, now time.Time) string {
 		if !l.judged() {
 			return s.Sentence // it is judged when enough has come
 		}
-		how := "is like its reference"
+		how := "is like " + l.Of
 		if s.Rate > s.Allowed {
-			how = "has moved from its reference" + l.Means
+			how = "has moved from " + l.Of + l.Means
 		}
 		return fmt.Sprintf("%s %s: PSI %.2f less what chance makes, %.2f is allowed.", column, how, max(0, s.Rate),
 			s.Allowed)

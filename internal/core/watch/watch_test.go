@@ -193,6 +193,8 @@ type town struct {
 	at        time.Time
 	requests  int
 	changes   []Change
+	// hour is what columns were in this hour of the weeks before.
+	hour HourOfWeek
 }
 
 func newTown() *town {
@@ -245,14 +247,16 @@ func (c *town) look(n int, row func() (wind, outdoor any)) (fired []string) {
 		All: Part{Counts: sketch.Counts{Requests: uint64(n)}}, Content: content, Fresh: fresh,
 	}
 	if c.longFresh >= 500 {
-		seen.Long, seen.LongFresh = &c.long, c.longFresh
+		seen.Long, seen.LongFresh, seen.LongAt = &c.long, c.longFresh, c.at
 	}
 	c.at = c.at.Add(Every)
 	before := map[string]bool{}
 	for name, s := range c.w.Stands {
 		before[name] = s.State == Firing
 	}
-	c.changes = append(c.changes, c.w.Step(&Set{}, seen, &Usual{Inputs: c.reference, Outputs: c.outputs}, c.at)...)
+	c.changes = append(c.changes, c.w.Step(&Set{}, seen, &Usual{
+		Inputs: c.reference, Outputs: c.outputs, Hour: c.hour,
+	}, c.at)...)
 	for name, s := range c.w.Stands {
 		if s.State == Firing && !before[name] {
 			fired = append(fired, name)

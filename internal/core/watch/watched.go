@@ -42,6 +42,8 @@ type Usual struct {
 	// Metrics are those that main was registered with.
 	Metrics         map[string]float64
 	Inputs, Outputs map[string]*sketch.Column
+	// Hour is what its columns were in the same hour of the weeks before.
+	Hour HourOfWeek
 }
 
 // Part is what some lanes of an endpoint did since the last look.
@@ -66,6 +68,8 @@ type Seen struct {
 	// too little.
 	Long      *sketch.Content
 	LongFresh uint64
+	// LongAt is when it began to come, all of it in the same hour.
+	LongAt time.Time
 	// Truths are of the predictions of main whose truth came, by output.
 	Truths map[string]Truths
 	// Custom are the values of custom signals that were reported, by full name.
@@ -98,8 +102,12 @@ func (w *Watched) Looks(set *Set, s *Seen, u *Usual) (out []Look) {
 	out = append(out, w.ofTruths(set, s, u)...)
 	out = append(out, w.ofCustom(set, s, u)...)
 	if s.Long != nil {
-		out = append(out, w.distributions(set, FeatureDrift, s, s.Long.Inputs, u.Inputs)...)
-		out = append(out, w.distributions(set, PredictionDrift, s, s.Long.Outputs, u.Outputs)...)
+		var inputs, outputs map[string]Hour
+		if s.LongAt.Truncate(time.Hour).Equal(u.Hour.At) {
+			inputs, outputs = u.Hour.Inputs, u.Hour.Outputs
+		}
+		out = append(out, w.distributions(set, FeatureDrift, s, s.Long.Inputs, u.Inputs, inputs)...)
+		out = append(out, w.distributions(set, PredictionDrift, s, s.Long.Outputs, u.Outputs, outputs)...)
 	}
 	return out
 }
@@ -156,27 +164,34 @@ func (w *Watched) columns(s *Seen) []string {
 
 // distributions judges columns against their references.
 func (w *Watched) distributions(set *Set, signal string, s *Seen, now, reference map[string]*sketch.Column,
+	hours map[string]Hour,
 ) (out []Look) {
 	distinct := min(s.Long.Distinct.Count(), s.LongFresh)
 	for _, name := range slices.Sorted(maps.Keys(now)) {
 		if r, ok := set.rule(signal, name); ok {
-			out = append(out, w.distribution(r, Name(signal, name), now[name], distinct, reference[name]))
+			h, known := hours[name]
+			l, trusts := w.distribution(r, Name(signal, name), now[name], distinct, reference[name])
+			if !trusts {
+				l = byTheHour(l, now[name], distinct, h, known)
+			}
+			out = append(out, l)
 		}
 	}
 	return out
 }
 
-// distribution judges one column against its reference.
-func (w *Watched) distribution(r Rule, full string, now *sketch.Column, distinct uint64, ref *sketch.Column) Look {
+// distribution judges one column against its reference. trusts is false where that is not of traffic like this.
+func (w *Watched) distribution(r Rule, full string, now *sketch.Column, distinct uint64, ref *sketch.Column,
+) (l Look, trusts bool) {
 	q := drift.SampleOf(now, distinct)
-	l := Look{Signal: full, Rule: r, Allowed: r.Limit.Value}
-	if ref == nil {
-		l.Why = "There is no reference profile of it to be held against."
-		return l
-	}
+	l = Look{Signal: full, Rule: r, Allowed: r.Limit.Value, Of: "its reference"}
 	if lacks := drift.DefaultNeed.Lacking(q.Numbers); lacks != "" {
 		l.Why = "Not enough to tell: " + lacks + "."
-		return l
+		return l, true
+	}
+	if ref == nil {
+		l.Why = "There is no reference profile of it to be held against."
+		return l, false
 	}
 	effect, e, ok := drift.Evidence(drift.SampleOf(ref, ref.Total()), q, l.Allowed)
 	switch {
@@ -188,11 +203,12 @@ func (w *Watched) distribution(r Rule, full string, now *sketch.Column, distinct
 			trusted)
 	case w.Near[full] < trusted:
 		l.Why = otherKind
+		return l, false
 	default:
 		l.Seen, l.Bets, l.Effect = q.Effective(), []float64{e}, effect
-		l.Means = means(ref, now)
+		l.Means = meansOf("the reference has", ref, now)
 	}
-	return l
+	return l, true
 }
 
 // Step takes a look at everything, and says what becomes of alerts. What is no longer there, such as a column that
@@ -274,12 +290,12 @@ func Group(name string) string {
 	return name
 }
 
-// means says how the means of a column of numbers differ.
-func means(reference, now *sketch.Column) string {
+// meansOf says how the means of a column of numbers differ.
+func meansOf(has string, reference, now *sketch.Column) string {
 	if !now.Bins.Numeric() || now.Seen() == 0 || reference.Seen() == 0 {
 		return ""
 	}
-	return fmt.Sprintf(", its mean %.4g where the reference has %.4g", now.Mean(), reference.Mean())
+	return fmt.Sprintf(", its mean %.4g where %s %.4g", now.Mean(), has, reference.Mean())
 }
 
 // Distrust forgets what distributions are held against: another version is main, with another reference.

@@ -1,9 +1,32 @@
 import { useCustomSignals } from '../api/custom'
-import { useAccuracy } from '../api/judged'
+import { useAccuracy, useDrift } from '../api/judged'
 import { LineFigure } from '../charts/line-figure'
 import { CustomFigure } from '../custom/custom-figure'
 import { clock } from '../ui/format'
 import { Panel, To } from '../ui/parts'
+
+/** How many columns are drawn, of those that moved furthest. */
+const mostDrawn = 4
+
+/** How far the columns that moved furthest were from the reference profile in the same time. */
+export function DriftOver({ endpoint, seconds, shown }: { endpoint: string; seconds: number; shown: boolean }) {
+  const d = useDrift(endpoint, { window: `${seconds}s`, against: 'reference' }).data
+  const columns = d?.items.filter((c) => c.points.length > 0).slice(0, mostDrawn) ?? []
+  if (!shown || !d || columns.length === 0) return null
+  return (
+    <Panel title="Drift" aside={<To to={`/endpoints/${endpoint}/drift`}>all columns</To>}>
+      <LineFigure
+        title="Effect against the reference profile (PSI less chance)"
+        xName="UTC"
+        xText={(x) => clock(x, d.step_ms >= 3_600_000)}
+        lines={columns.map((c) => ({
+          name: c.side === 'output' ? `${c.column} (predicted)` : c.column,
+          points: c.points.map((p) => ({ x: Date.parse(p.at), y: p.effect })),
+        }))}
+      />
+    </Panel>
+  )
+}
 
 /** What was reported of the endpoint's own signals in the same time. */
 export function CustomOver({ endpoint, seconds, shown }: { endpoint: string; seconds: number; shown: boolean }) {

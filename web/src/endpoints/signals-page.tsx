@@ -10,7 +10,7 @@ import { csvOf, linesOf, rowsOf, type Drawn } from '../charts/series'
 import { SeriesChart, SeriesTable } from '../charts/series-chart'
 import { Switchboard } from '../ui/overlays'
 import { Button, Empty, inputLook, LinkButton, Loaded, PageHead, Panel, To } from '../ui/parts'
-import { AccuracyOver, CustomOver } from './later'
+import { AccuracyOver, CustomOver, DriftOver } from './later'
 import { mainOf } from './main-of'
 
 const windows = { '15 min': 900, '1 h': 3600, '6 h': 21_600, '1 day': 86_400, '7 days': 604_800 } as const
@@ -62,6 +62,7 @@ export function SignalsPage() {
           </>
         )}
       </Loaded>
+      <DriftOver endpoint={endpoint} seconds={seconds} shown={!zoomed} />
       <AccuracyOver endpoint={endpoint} seconds={seconds} shown={!zoomed} />
       <CustomOver endpoint={endpoint} seconds={seconds} shown={!zoomed} />
     </>
