@@ -7,11 +7,14 @@ import (
 	"testing"
 	"time"
 
+	"innerladder/test/plans"
+
 	"innerladder/internal/client"
 	"innerladder/internal/core/custom"
 	"innerladder/internal/core/guard"
 	"innerladder/internal/core/outcome"
 	"innerladder/internal/core/request"
+	"innerladder/internal/core/rollout"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/core/watch"
 	"innerladder/internal/gateway"
@@ -269,5 +272,42 @@ func TestAGuardOnAccuracy(t *testing.T) {
 	e, err := r.runa.Endpoint(ctx, "demand-hourly")
 	if err != nil || e.Split.Main().Kind != traffic.Main || !strings.Contains(e.Split.Reason, "predicts y off by 5.") {
 		t.Errorf("%+v, %v", e.Split, err)
+	}
+}
+
+// A fixed comparison is decided by what the versions earn, which is reported while it goes on.
+func TestAComparisonByACustomSignal(t *testing.T) {
+	r := newRig(t)
+	ctx := t.Context()
+	r.twoVersions()
+	r.plan(strings.ReplaceAll(plans.Which, "signal: error_rate\n  margin: 0.2", "signal: custom.cost\n  margin: 0.5"))
+	want := wire.NewRollout{To: "heat-demand@2", Plan: "which"}
+	_, err := r.runa.Roll(ctx, "demand-hourly", want)
+	wantCode(t, "by what there is not", err, "custom.unknown")
+	r.cost()
+	out, err := r.runa.ForeseeRollout(ctx, "demand-hourly", want)
+	if err != nil || !strings.Contains(out.Sentence, "Of custom.cost fewer than 20 values") {
+		t.Errorf("%v, %s", err, out.Sentence)
+	}
+	started, err := r.runa.Roll(ctx, "demand-hourly", want)
+	must(t, err)
+	_, err = r.runa.RemoveCustomSignal(ctx, "demand-hourly", "cost", "no more")
+	wantCode(t, "what is compared", err, "custom.used")
+	r.reportsWhatComes(map[string]float64{"heat-demand@1": 5, "heat-demand@2": 3}, "the comparison is not decided",
+		func() bool {
+			shown, err := r.runa.Rollout(ctx, started.ID)
+			must(t, err)
+			return shown.Phase.Over()
+		})
+	shown, err := r.runa.Rollout(ctx, started.ID)
+	must(t, err)
+	if v := shown.Verdict; shown.Phase != rollout.Finished || v == nil || v.Decision != guard.Better ||
+		v.Unit != "EUR" ||
+		!strings.Contains(logOf(shown), "has a mean cost of 3.") {
+		t.Errorf("%+v, %s", shown.Verdict, logOf(shown))
+	}
+	out, err = r.runa.ForeseeRollout(ctx, "demand-hourly", want)
+	if err != nil || len(out.Forecast.Differences) != 4 {
+		t.Errorf("%v, %+v", err, out.Forecast)
 	}
 }

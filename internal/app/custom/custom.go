@@ -145,7 +145,7 @@ func (s *Service) unused(ctx context.Context, t *act.Tx, e *coretraffic.Endpoint
 	if err != nil {
 		return err
 	}
-	if names(moving.Plan.Guards) {
+	if names(moving.Plan.Guards) || moving.Plan.Compare.Signal == signal.Full() {
 		return used(e.Rollout, "wait until it is over, or end it first")
 	}
 	return nil

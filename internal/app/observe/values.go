@@ -1,8 +1,10 @@
 package observe
 
 import (
+	"cmp"
 	"context"
 	"math"
+	"slices"
 	"strings"
 	"time"
 
@@ -35,8 +37,8 @@ type valueKey struct {
 func (s *Service) EvidenceFor(ctx context.Context, e *traffic.Endpoint, trials []guard.TrialPair, terms guard.Terms,
 ) (guard.Evidence, bool) {
 	evidence, ready := s.Evidence(ctx, e.Name, trials)
-	guards, kept := terms.ValueGuards(), s.signals.Store()
-	if len(guards) == 0 || kept == nil || !ready {
+	wanted, kept := terms.ValueSignals(), s.signals.Store()
+	if len(wanted) == 0 || kept == nil || !ready {
 		return evidence, ready
 	}
 	state, err := s.Watching(ctx, e.Name)
@@ -50,12 +52,17 @@ func (s *Service) EvidenceFor(ctx context.Context, e *traffic.Endpoint, trials [
 			continue
 		}
 		pair.Values = map[string]guard.Values{}
-		for _, g := range guards {
+		for _, signal := range wanted {
 			v := valuesOf{Service: s, kept: kept, endpoint: e, pair: t, state: &state, into: pair.Values}
-			if err := v.add(ctx, g); err != nil {
+			if err := v.add(ctx, signal); err != nil {
 				// They come with the next look.
-				s.Log.Warn("values of a signal are not known", "endpoint", e.Name, "signal", g.Signal, "error", err)
+				s.Log.Warn("values of a signal are not known", "endpoint", e.Name, "signal", signal, "error", err)
 			}
+		}
+		for signal, of := range pair.Values { // a guard and a comparison may have asked for the same
+			slices.SortFunc(of.New, func(a, b guard.Value) int { return cmp.Compare(a.Seq, b.Seq) })
+			of.New = slices.CompactFunc(of.New, func(a, b guard.Value) bool { return a.Seq == b.Seq })
+			pair.Values[signal] = of
 		}
 		evidence[t.Key()] = pair
 	}
@@ -74,15 +81,15 @@ type valuesOf struct {
 	bare bool
 }
 
-// add gathers what a guard on a signal has not taken in yet.
-func (v *valuesOf) add(ctx context.Context, g guard.Guard) error {
-	kind, of, _ := strings.Cut(g.Signal, ".")
+// add gathers what has not been taken in yet of a signal that a guard or a comparison names.
+func (v *valuesOf) add(ctx context.Context, named string) error {
+	kind, of, _ := strings.Cut(named, ".")
 	q := signals.LaterQuery{
 		Endpoint: v.endpoint.Name, Versions: []string{v.pair.Incumbent, v.pair.Candidate}, From: v.pair.Since,
-		After: v.state.Taken(v.pair, g.Signal), Limit: mostFresh,
+		After: v.state.Taken(v.pair, named), Limit: mostFresh,
 	}
 	if kind == guard.Custom {
-		return v.addCustom(ctx, g.Signal, of, q)
+		return v.addCustom(ctx, named, of, q)
 	}
 	q.Output, q.Numbers = of, kind == guard.MAE
 	fresh, err := v.kept.OutcomesLater(ctx, q)
@@ -101,7 +108,7 @@ func (v *valuesOf) add(ctx context.Context, g guard.Guard) error {
 		})
 		v.into[signal] = one
 	}
-	v.stand(ctx, kind, g.Signal)
+	v.stand(ctx, kind, named)
 	return nil
 }
 
@@ -189,9 +196,9 @@ func (s *Service) reportedLately(ctx context.Context, e *traffic.Endpoint, guard
 	pair := guard.TrialPair{Incumbent: main, Candidate: main, Since: now.Add(-lookBack)}
 	v := valuesOf{Service: s, kept: kept, endpoint: e, pair: pair, state: &guard.State{}, bare: true}
 	v.into = map[string]guard.Values{}
-	for _, g := range (guard.Terms{Guards: guards}).ValueGuards() {
-		if err := v.add(ctx, g); err != nil {
-			s.Log.Warn("what was reported lately is not known", "endpoint", e.Name, "signal", g.Signal, "error", err)
+	for _, signal := range (guard.Terms{Guards: guards}).ValueSignals() {
+		if err := v.add(ctx, signal); err != nil {
+			s.Log.Warn("what was reported lately is not known", "endpoint", e.Name, "signal", signal, "error", err)
 		}
 	}
 	for signal, values := range v.into {

@@ -51,6 +51,9 @@ func (s *Service) want(ctx context.Context, r records.View, endpoint string, n w
 	if w.plan, err = s.findPlan(ctx, r, e.Project, n.Plan); err != nil {
 		return w, err
 	}
+	if err := e.CheckSignal("plan", w.plan.Compare.Signal); err != nil {
+		return w, err
+	}
 	for _, g := range w.plan.Guards {
 		if err := e.CheckSignal("plan", g.Signal); err != nil {
 			return w, err

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
+	"slices"
 	"strings"
 	"time"
 
@@ -508,5 +509,9 @@ const recently = time.Hour
 
 // trafficOf is what an endpoint's main lane had lately, as forecasts need it.
 func (s *Service) trafficOf(ctx context.Context, e *traffic.Endpoint, p rollout.Plan) rollout.Traffic {
-	return s.observe.Lately(ctx, e, p.Guards, recently)
+	guards := slices.Clone(p.Guards)
+	if c := p.Compare.Contest(); c.OfValues() { // what is decided comes later, as what guards on values watch
+		guards = append(guards, guard.Guard{Signal: c.Signal})
+	}
+	return s.observe.Lately(ctx, e, guards, recently)
 }

@@ -14,16 +14,26 @@ import (
 // Contest is what a fixed comparison decides: which of both versions does better in a signal.
 type Contest struct {
 	// Signal is that of failures, of time-outs, or of a quantile of latency: then it is the share of answers that are
-	// slower than main's quantile over the past.
+	// slower than main's quantile over the past. Or its values come after the answers, one by one: of one output, or a
+	// custom one.
 	Signal string `json:"signal"`
-	// Margin is the smallest difference of shares that matters.
+	// Margin is the smallest difference that matters: of shares, or in the unit of the signal.
 	Margin float64 `json:"margin"`
 	// Alpha is the chance that the interval is ever wrong.
 	Alpha float64 `json:"alpha,omitempty"`
 }
 
-// ContestSignals are those that a comparison can decide.
-var ContestSignals = []string{ErrorRate, TimeoutRate, LatencyP50, LatencyP90, LatencyP95, LatencyP99}
+// ContestSignals are those that a comparison can decide; those of values have a name behind the dot.
+var ContestSignals = []string{
+	ErrorRate, TimeoutRate, LatencyP50, LatencyP90, LatencyP95, LatencyP99, Custom + ".NAME", MAE + ".OUTPUT",
+	Accuracy + ".OUTPUT",
+}
+
+// OfValues reports whether what is decided comes one by one, after the answers.
+func (c Contest) OfValues() bool { return OfValues(c.Signal) && strings.Contains(c.Signal, ".") }
+
+// ofMeans reports whether it is decided by means, not by shares.
+func (c Contest) ofMeans() bool { return c.OfValues() && !strings.HasPrefix(c.Signal, Accuracy+".") }
 
 // usualContestAlpha is the chance that counts where a contest says none.
 const usualContestAlpha = 0.05
@@ -34,10 +44,13 @@ func (c Contest) Level() float64 { return cmp.Or(c.Alpha, usualContestAlpha) }
 // Check says whether a contest can be held; at is where it stands.
 func (c Contest) Check(at string) error {
 	switch {
-	case !slices.Contains(ContestSignals, c.Signal):
+	case !c.OfValues() && (!slices.Contains(ContestSignals, c.Signal) || strings.Contains(c.Signal, ".")):
 		return fault.New(fault.Invalid, "contest.signal", "%q is no signal that a comparison can decide", c.Signal).
 			In(at+".signal").Do("use one of %s", strings.Join(ContestSignals, ", "))
-	case !(c.Margin > 0 && c.Margin < 1):
+	case c.ofMeans() && !(c.Margin > 0 && c.Margin < 1e60):
+		return fault.New(fault.Invalid, "contest.margin", "the margin is %v", c.Margin).In(at+".margin").
+			Do("give the smallest difference of means that matters, in the unit of %s", c.Signal)
+	case !c.ofMeans() && !(c.Margin > 0 && c.Margin < 1):
 		return fault.New(fault.Invalid, "contest.margin", "the margin is %v", c.Margin).In(at + ".margin").
 			Do("give the smallest difference of shares that matters, such as 0.01 for one point")
 	case !(c.Alpha >= 0 && c.Alpha < 1):
@@ -61,10 +74,14 @@ const (
 // Judgement is what a contest says now: an interval for the difference that holds at every moment.
 type Judgement struct {
 	Decision Decision `json:"decision" enum:"undecided,better,worse,no_difference"`
-	// Low and High are the ends of the interval for the candidate's share less main's.
-	Low  float64 `json:"low"`
-	High float64 `json:"high"`
-	// Candidate and Incumbent are the shares, of so many requests each.
+	// Low and High are the ends of the interval for the candidate's share, or mean, less main's; they reach no further
+	// than Bound, beyond which nothing is known.
+	Low   float64 `json:"low"`
+	High  float64 `json:"high"`
+	Bound float64 `json:"bound" description:"low and high reach no further: nothing is known beyond"`
+	// Unit is share, or that of the signal.
+	Unit string `json:"unit" description:"share, or the unit of the means"`
+	// Candidate and Incumbent are the shares, or means, of so many requests, or values, each.
 	Candidate         float64 `json:"candidate"`
 	Incumbent         float64 `json:"incumbent"`
 	CandidateRequests uint64  `json:"candidate_requests"`
@@ -83,6 +100,9 @@ type ContestState struct {
 	Tail
 	// Seen is all that was bet on.
 	Seen seqtest.Block `json:"seen"`
+	// Later is what came of values, and Means what is decided of their means.
+	Later Pairing              `json:"later"`
+	Means *seqtest.MeanContest `json:"means,omitempty"`
 }
 
 // readContest moves the contest on by what is new in the evidence, and says how it stands.
@@ -91,6 +111,11 @@ func (t *TrialState) readContest(c Contest, e *Pair) {
 		t.Contest = &ContestState{Contest: seqtest.NewContest(c.Margin), Of: c}
 	}
 	s := t.Contest
+	if c.OfValues() {
+		v := e.Values[c.Signal]
+		t.Verdict = s.ofValues(&v, t)
+		return
+	}
 	g := Guard{Signal: c.Signal}
 	fresh := seqtest.Block{}
 	if q := Quantile(c.Signal); q > 0 {
@@ -107,21 +132,13 @@ func (t *TrialState) readContest(c Contest, e *Pair) {
 // verdict says how the contest stands.
 func (s *ContestState) verdict(pair TrialPair) *Judgement {
 	v := &Judgement{
-		Decision: Undecided, CandidateRequests: s.Seen.CandidateRequests, IncumbentRequests: s.Seen.IncumbentRequests,
-		Candidate: percent(s.Seen.CandidateFailed, s.Seen.CandidateRequests) / 100,
-		Incumbent: percent(s.Seen.IncumbentFailed, s.Seen.IncumbentRequests) / 100,
+		Decision: Undecided, Unit: "share", Bound: 1, CandidateRequests: s.Seen.CandidateRequests,
+		IncumbentRequests: s.Seen.IncumbentRequests,
+		Candidate:         percent(s.Seen.CandidateFailed, s.Seen.CandidateRequests) / 100,
+		Incumbent:         percent(s.Seen.IncumbentFailed, s.Seen.IncumbentRequests) / 100,
 	}
 	v.Low, v.High = s.Interval(s.Of.Level())
-	m := s.Of.Margin
-	says := "which is not decided yet"
-	switch {
-	case v.Low >= 0:
-		v.Decision, says = Worse, "so it does worse"
-	case v.High <= 0:
-		v.Decision, says = Better, "so it does better"
-	case v.Low >= -m && v.High <= m:
-		v.Decision, says = NoDifference, fmt.Sprintf("so no difference of %.3g points that would matter", 100*m)
-	}
+	says := v.decide(s.Of.Margin, false, fmt.Sprintf("%.3g points", 100*s.Of.Margin))
 	what := map[string]string{ErrorRate: "failed", TimeoutRate: "timed out in"}[s.Of.Signal]
 	if what == "" {
 		what = fmt.Sprintf("was slower than %s at its %s (now %.1f ms) in", pair.Incumbent,
@@ -131,6 +148,90 @@ func (s *ContestState) verdict(pair TrialPair) *Judgement {
 		what, 100*v.Candidate, v.CandidateRequests, pair.Incumbent, 100*v.Incumbent, v.IncumbentRequests,
 		points(v.Low, v.High), says)
 	return v
+}
+
+// decide says how an interval decides, in words; higher is better where that is said.
+func (v *Judgement) decide(margin float64, higherIsBetter bool, inWords string) (says string) {
+	less, more := Better, Worse
+	if higherIsBetter {
+		less, more = Worse, Better
+	}
+	words := map[Decision]string{Better: "so it does better", Worse: "so it does worse"}
+	switch {
+	case v.Low >= 0:
+		v.Decision = more
+	case v.High <= 0:
+		v.Decision = less
+	case v.Low >= -margin && v.High <= margin:
+		v.Decision = NoDifference
+		return "so no difference of " + inWords + " that would matter"
+	default:
+		return "which is not decided yet"
+	}
+	return words[v.Decision]
+}
+
+// beyondReach is how many margins an interval of means reaches where nothing is ruled out.
+const beyondReach = 64
+
+// ofValues moves the contest on by the values that came, and says how it stands.
+func (s *ContestState) ofValues(of *Values, t *TrialState) *Judgement {
+	margin := s.Of.Margin
+	v := &Judgement{Decision: Undecided, Unit: of.Unit, Bound: beyondReach * margin}
+	interval := func(low, high float64) string {
+		return between(low, high, v.Bound, of.Unit)
+	}
+	inWords := strings.TrimSpace(fmt.Sprintf("%.4g %s", margin, of.Unit))
+	if s.Of.ofMeans() {
+		if s.Later.turn(of) {
+			s.Means = nil
+		}
+		s.Later.observe(of, margin, func(incumbents, candidates []float64) {
+			if s.Means == nil {
+				begun := seqtest.NewMeanContest(s.Later.Centre, s.Later.Clip, margin)
+				s.Means = &begun
+			}
+			s.Means.Observe(incumbents, candidates)
+		})
+		v.Low, v.High = -v.Bound, v.Bound
+		if s.Means != nil {
+			low, high := s.Means.Interval(s.Of.Level())
+			if of.HigherIsBetter { // there larger is worse, whichever way that is
+				low, high = -high, -low
+			}
+			v.Low, v.High = max(low, -v.Bound), min(high, v.Bound)
+		}
+	} else {
+		v.Unit, v.Bound, inWords = "share", 1, fmt.Sprintf("%.3g points", 100*margin)
+		interval = points
+		s.Observe(blockOf(s.Later.fresh(of)))
+		v.Low, v.High = s.Interval(s.Of.Level())
+	}
+	taken := s.Later.Taken
+	v.Candidate, v.CandidateRequests = taken.Candidate.Mean(), taken.Candidate.N
+	v.Incumbent, v.IncumbentRequests = taken.Incumbent.Mean(), taken.Incumbent.N
+	says := v.decide(margin, of.HigherIsBetter, inWords)
+	pair := TrialState{TrialPair: t.TrialPair} // a comparison is of a trial, never of what took over
+	pair.After = false
+	v.Sentence = fmt.Sprintf("%s %s: a difference of %s, %s.", t.Candidate, pair.tells(s.Of.Signal, of, taken),
+		interval(v.Low, v.High), says)
+	return v
+}
+
+// between writes an interval of differences of means.
+func between(low, high, bound float64, unit string) string {
+	if unit != "" {
+		unit = " " + unit
+	}
+	switch {
+	case low <= -bound && high >= bound:
+		return "anything"
+	case low <= -bound:
+		return fmt.Sprintf("%+.4g%s at most", high, unit)
+	case high >= bound:
+		return fmt.Sprintf("%+.4g%s at least", low, unit)
+	}
+	return fmt.Sprintf("%+.4g to %+.4g%s", low, high, unit)
 }
 
 // points writes an interval of differences of shares.

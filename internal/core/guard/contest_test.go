@@ -1,6 +1,7 @@
 package guard
 
 import (
+	"encoding/json"
 	"math/rand/v2"
 	"strings"
 	"testing"
@@ -77,6 +78,90 @@ func TestContestsThatCannotBeHeld(t *testing.T) {
 	} {
 		if fault.Code(c.Check("compare")) == "" {
 			t.Errorf("%+v", c)
+		}
+	}
+}
+
+// A comparison decides what comes after the answers, whichever way is better, and says it in the signal's unit; it goes
+// on where it was after it was stored.
+func TestContestsOfValues(t *testing.T) {
+	for name, c := range map[string]struct {
+		contest Contest
+		came    came
+		want    Decision
+		says    string
+	}{
+		"dearer": {
+			Contest{"custom.cost", 0.2, 0}, came{0.5, normal(3, 1), normal(3.8, 1), false}, Worse, "so it does worse",
+		},
+		"earns more": {
+			Contest{"custom.earned", 0.2, 0}, came{0.5, normal(3, 1), normal(3.8, 1), true}, Better, "so it does " +
+				"better",
+		},
+		"earns less": {
+			Contest{"custom.earned", 0.2, 0}, came{0.3, normal(3, 1), normal(2.2, 1), true}, Worse, "mean earned of 2.",
+		},
+		"costs as much": {
+			Contest{"custom.cost", 0.5, 0},
+			came{0.5, normal(3, 1), normal(3, 1), false},
+			NoDifference,
+			"no difference of 0.5 EUR",
+		},
+		"further off": {
+			Contest{"mae.demand", 0.1, 0}, came{0.5, normal(1, 0.2), normal(1.3, 0.2), false}, Worse, "predicts " +
+				"demand off",
+		},
+		"right more often": {
+			Contest{"accuracy.state", 0.02, 0},
+			came{0.5, sometimes(0.2, 1), sometimes(0.05, 1), false},
+			Better,
+			"got state wrong in",
+		},
+		"hardly begun": {
+			Contest{"custom.cost", 0.01, 0}, came{0.01, normal(3, 1), normal(3, 1), false}, Undecided, "of anything",
+		},
+	} {
+		r := rand.New(rand.NewPCG(4, 4))
+		terms := Terms{Alpha: 0.001, Contest: &c.contest}
+		pair := TrialPair{Incumbent: "m@1", Candidate: "m@2", Begun: 4, Since: t0}
+		var state State
+		for i := 0; i < 3000; i += 50 {
+			v := Values{Unit: "EUR", HigherIsBetter: c.came.higher, New: c.came.values(r, i, 50)}
+			state, _ = Step(terms, 4, []TrialPair{pair}, state,
+				Evidence{pair.Key(): {Values: map[string]Values{c.contest.Signal: v}}}, t0)
+			raw, err := json.Marshal(state)
+			if err != nil {
+				t.Fatal(err)
+			}
+			state = State{}
+			if err := json.Unmarshal(raw, &state); err != nil {
+				t.Fatal(err)
+			}
+			if d := state.Trials[0].Verdict.Decision; d != Undecided {
+				break
+			}
+		}
+		v := state.Trials[0].Verdict
+		if v.Decision != c.want || !strings.Contains(v.Sentence, c.says) || v.Low < -v.Bound || v.High > v.Bound {
+			t.Errorf("%s: %+v", name, v)
+		}
+		if n := state.Taken(pair, c.contest.Signal); n == 0 {
+			t.Errorf("%s: nothing was taken in", name)
+		}
+	}
+	for contest, wrong := range map[Contest]string{
+		{"custom.cost", 300, 0}: "", {"mae.y", 3, 0}: "", {"accuracy.y", 0.1, 0}: "", {
+			"accuracy.y", 2,
+			0,
+		}: "contest.margin",
+		{"custom.cost", 0, 0}: "contest.margin", {"custom.NAME", 1, 0}: "contest.signal", {
+			"mae", 1,
+			0,
+		}: "contest.signal",
+		{"mae.OUTPUT", 1, 0}: "",
+	} {
+		if err := contest.Check("compare"); fault.Code(err) != wrong {
+			t.Errorf("%+v: %v, want %q", contest, err, wrong)
 		}
 	}
 }

@@ -305,6 +305,11 @@ func (t TrialState) clone() TrialState {
 	if t.Contest != nil {
 		c := *t.Contest
 		c.Contest = c.Contest.Clone()
+		c.Later.Incumbents, c.Later.Candidates = slices.Clone(c.Later.Incumbents), slices.Clone(c.Later.Candidates)
+		if c.Means != nil {
+			means := c.Means.Clone()
+			c.Means = &means
+		}
 		t.Contest = &c
 	}
 	t.Outputs = maps.Clone(t.Outputs)

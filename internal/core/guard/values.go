@@ -112,8 +112,8 @@ type SharesState struct {
 	Under seqtest.Rate `json:"under"`
 }
 
-// Taken is the number of the last value that the guard on a signal has taken in of a pair; 0 while it has none. A guard
-// on all outputs has taken in all up to the last of any: they come in one order.
+// Taken is the number of the last value that the guard on a signal, and a comparison by it, have taken in of a pair; 0
+// while one has none. A guard on all outputs has taken in all up to the last of any: they come in one order.
 func (s *State) Taken(pair TrialPair, signal string) (last int64) {
 	for _, t := range s.Trials {
 		if t.Key() != pair.Key() {
@@ -121,6 +121,9 @@ func (s *State) Taken(pair TrialPair, signal string) (last int64) {
 		}
 		for _, of := range t.knows(signal) {
 			last = max(last, t.Means[of].Last, t.Shares[of].Last)
+		}
+		if c := t.Contest; c != nil && c.Of.Signal == signal && (last == 0 || c.Later.Last < last) {
+			last = c.Later.Last
 		}
 	}
 	return last
@@ -147,12 +150,15 @@ func (t *TrialState) knows(signal string) (out []string) {
 	return out
 }
 
-// ValueGuards are the guards of terms on signals whose values come one by one.
-func (p Terms) ValueGuards() (out []Guard) {
+// ValueSignals are those that guards, or a comparison, of terms name and whose values come one by one.
+func (p Terms) ValueSignals() (out []string) {
 	for _, g := range p.Guards {
 		if OfValues(g.Signal) {
-			out = append(out, g)
+			out = append(out, g.Signal)
 		}
+	}
+	if p.Contest != nil && p.Contest.OfValues() && !slices.Contains(out, p.Contest.Signal) {
+		out = append(out, p.Contest.Signal)
 	}
 	return out
 }
@@ -225,17 +231,7 @@ func (t *TrialState) readShare(g Guard, signal string, v *Values, level levels) 
 	if s.Over.Line != line {
 		s.Over, s.Under = seqtest.Rate{Line: line}, seqtest.Rate{Line: line, Below: true}
 	}
-	var b seqtest.Block
-	for _, x := range s.fresh(v) {
-		n, wrong := &b.IncumbentRequests, &b.IncumbentFailed
-		if x.Candidate {
-			n, wrong = &b.CandidateRequests, &b.CandidateFailed
-		}
-		*n++
-		if x.X != 0 {
-			*wrong++
-		}
-	}
+	b := blockOf(s.fresh(v))
 	if t.After {
 		s.Over.ObserveAlone(b.CandidateRequests, b.CandidateFailed)
 		s.Under.ObserveAlone(b.CandidateRequests, b.CandidateFailed)
@@ -251,6 +247,21 @@ func (t *TrialState) readShare(g Guard, signal string, v *Values, level levels) 
 	r := level.reading(log, s.Under.LogE())
 	r.Sentence = t.tells(signal, v, s.Taken) + r.says(log, level.alpha, g.Allows())
 	return r
+}
+
+// blockOf counts answers of both sides, and those that were wrong.
+func blockOf(values []Value) (b seqtest.Block) {
+	for _, x := range values {
+		n, wrong := &b.IncumbentRequests, &b.IncumbentFailed
+		if x.Candidate {
+			n, wrong = &b.CandidateRequests, &b.CandidateFailed
+		}
+		*n++
+		if x.X != 0 {
+			*wrong++
+		}
+	}
+	return b
 }
 
 // tells says what the values of both sides are.

@@ -234,7 +234,7 @@ func TestValuesCountOnce(t *testing.T) {
 // Answers that were given hours apart say nothing about each other, and what never finds another side takes no room.
 func TestValuesFarApart(t *testing.T) {
 	var s MeanState
-	s.begin(Spread{N: 100, Mean: 3, Around: 99, Least: 0, Most: 6}, 0.1)
+	s.scale(Spread{N: 100, Mean: 3, Around: 99, Least: 0, Most: 6}, 0.1)
 	v := &Values{}
 	for i := range 1000 {
 		v.New = append(v.New, Value{Seq: int64(i + 1), At: t0.Add(time.Duration(i) * time.Second), X: 3})

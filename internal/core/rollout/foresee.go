@@ -149,6 +149,9 @@ func Foresee(p Plan, t Traffic) Forecast {
 func (p *Plan) foreseeComparison(f Forecast) Forecast {
 	t, c := f.Traffic, p.Compare
 	share := float64(c.Share) / traffic.Whole
+	if c.Contest().OfValues() {
+		return p.foreseeValues(f)
+	}
 	base := math.Max(least, t.Failing)
 	switch q := guard.Quantile(c.Signal); {
 	case q > 0:
@@ -158,25 +161,49 @@ func (p *Plan) foreseeComparison(f Forecast) Forecast {
 	}
 	pace, longest := t.Rate*share, time.Duration(c.Most).Seconds()
 	alpha := c.Contest().Level() / 2
-	for _, units := range []float64{0, 1, 2, 4} {
-		more := units * c.Margin
-		candidate := math.Min(0.999, base+more)
-		needs := seqtest.Line{Slope: 1}.Bound(base, candidate, share, alpha)
-		if units == 0 { // both ends must come within the margin
-			needs = math.Max(seqtest.Line{Slope: 1, Offset: c.Margin}.Bound(base, base, share, alpha),
-				seqtest.Line{Slope: 1, Offset: -c.Margin}.Bound(base, base, share, alpha))
-		}
-		needs *= overhead
-		d := DifferenceForecast{More: more, Requests: needs}
-		if pace > 0 {
-			after := span.Duration(time.Duration(needs / pace * float64(time.Second)).Round(time.Second))
-			d.After = &after
-			d.Chance = reaches(pace*longest/needs*-math.Log(alpha), -math.Log(alpha))
-		}
-		f.Differences = append(f.Differences, d)
+	for _, units := range differences {
+		f.difference(units*c.Margin, p.needsOf(base, units, share, alpha), pace, longest, alpha)
 	}
+	return p.comparisonTakes(f, pace, longest)
+}
+
+// differences are those of which a comparison's forecast tells, in margins.
+var differences = []float64{0, 1, 2, 4}
+
+// needsOf is how many requests of the candidate it takes to decide a difference of so many margins of shares.
+func (p *Plan) needsOf(base, units, share, alpha float64) float64 {
+	margin := p.Compare.Margin
+	candidate := math.Min(0.999, base+units*margin)
+	needs := seqtest.Line{Slope: 1}.Bound(base, candidate, share, alpha)
+	if units == 0 { // both ends must come within the margin
+		needs = math.Max(seqtest.Line{Slope: 1, Offset: margin}.Bound(base, base, share, alpha),
+			seqtest.Line{Slope: 1, Offset: -margin}.Bound(base, base, share, alpha))
+	}
+	return needs * overhead
+}
+
+// difference adds a true difference, which takes so many requests of the candidate, of which pace come a second.
+func (f *Forecast) difference(more, needs, pace, longest, alpha float64) {
+	d := DifferenceForecast{More: more, Requests: needs}
+	if pace > 0 {
+		after := span.Duration(time.Duration(needs / pace * float64(time.Second)).Round(time.Second))
+		d.After = &after
+		d.Chance = reaches(pace*longest/needs*-math.Log(alpha), -math.Log(alpha))
+	}
+	f.Differences = append(f.Differences, d)
+}
+
+// comparisonTakes says how long a comparison takes where both are alike.
+func (p *Plan) comparisonTakes(f Forecast, pace, longest float64) Forecast {
+	t, c := f.Traffic, p.Compare
 	seconds, because := time.Duration(c.Time).Seconds(), "the plan asks for "+c.Time.String()
-	switch needs := f.Differences[0].Requests / pace; {
+	needs := math.Inf(1)
+	if pace > 0 {
+		needs = f.Differences[0].Requests / pace
+	}
+	switch {
+	case pace == 0 && c.Contest().OfValues():
+		seconds, because = longest, "without values of "+c.Signal+" nothing is decided"
 	case pace == 0:
 		seconds, because = longest, "without traffic nothing is decided"
 	case needs > longest:

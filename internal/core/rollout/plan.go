@@ -101,10 +101,10 @@ type Copies struct {
 type Compare struct {
 	// Share is the candidate's, in basis points.
 	Share int `json:"share,omitempty" minimum:"0" maximum:"9999" description:"basis points; 10000 is all"`
-	// Signal is decided, Margin the smallest difference of shares that matters, Alpha the chance that the interval for
-	// it is ever wrong.
-	Signal string  `json:"signal,omitempty" enum:"error_rate,timeout_rate,latency_p50,latency_p90,latency_p95,latency_p99"`
-	Margin float64 `json:"margin,omitempty" minimum:"0" maximum:"1" description:"smallest difference of shares that matters"`
+	// Signal is decided, Margin the smallest difference that matters, of shares or in the unit of the signal, Alpha the
+	// chance that the interval for it is ever wrong.
+	Signal string  `json:"signal,omitempty" description:"such as error_rate, latency_p99, mae.OUTPUT or custom.NAME"`
+	Margin float64 `json:"margin,omitempty" minimum:"0" description:"smallest difference that matters"`
 	Alpha  float64 `json:"alpha,omitempty" minimum:"0" maximum:"1" description:"chance that the interval is wrong; else 0.05"`
 	// Time is how long it lasts at least, so that what it decides is of more than an hour of the day; after Most it
 	// ends undecided.

@@ -760,3 +760,37 @@ func TestForeseeValues(t *testing.T) {
 		t.Errorf("many reports %s, few %s, few that spread %s", usual, seldom, wide)
 	}
 }
+
+// A comparison by values knows how long it takes from those that came, and says so where none did.
+func TestForeseeAComparisonByValues(t *testing.T) {
+	by := func(signal string, margin float64) func(*Plan) {
+		return func(p *Plan) {
+			contest(p)
+			p.Compare.Signal, p.Compare.Margin = signal, margin
+		}
+	}
+	r := rand.New(rand.NewPCG(1, 2))
+	var costs, wrong Reported
+	for i := range 1000 {
+		costs.Add(3 + r.NormFloat64())
+		wrong.Add(float64(i % 20 / 19))
+	}
+	costs.Rate, wrong.Rate = 50, 50
+	busy := Traffic{
+		Rate: 100, Failing: 0.02, Reported: map[string]Reported{"custom.cost": costs, "accuracy.state": wrong},
+	}
+	for signal, margin := range map[string]float64{"custom.cost": 0.5, "accuracy.state": 0.05} {
+		p := plan(t, by(signal, margin))
+		f := Foresee(p, busy)
+		if len(f.Differences) != 4 || f.Differences[1].Requests <= f.Differences[3].Requests ||
+			f.Differences[1].After == nil ||
+			f.Differences[3].Chance < f.Differences[1].Chance {
+			t.Errorf("%s: %+v", signal, f)
+		}
+		none := Foresee(p, Traffic{Rate: 100})
+		if len(none.Differences) != 0 || !strings.Contains(none.Sentence(), "Of "+signal+" fewer than 20 values") ||
+			!strings.Contains(none.Steps[0].Because, "without values of "+signal) {
+			t.Errorf("%s: %s, %+v", signal, none.Sentence(), none.Steps)
+		}
+	}
+}

@@ -4,10 +4,12 @@ import (
 	"fmt"
 	"math"
 	"strings"
+	"time"
 
 	"innerladder/internal/core/guard"
 	"innerladder/internal/core/seqtest"
 	"innerladder/internal/core/sketch"
+	"innerladder/internal/core/traffic"
 )
 
 // Reported is what main has had lately of a signal whose values come after its answers.
@@ -65,4 +67,38 @@ func (p *Plan) noteReported(f *Forecast) {
 				"long it takes to show it good.", g.Signal, leastReported))
 		}
 	}
+}
+
+// foreseeValues says what a comparison by values that come later would do.
+func (p *Plan) foreseeValues(f Forecast) Forecast {
+	t, c := f.Traffic, p.Compare
+	share := float64(c.Share) / traffic.Whole
+	longest, alpha := time.Duration(c.Most).Seconds(), c.Contest().Level()/2
+	all := t.reported(guard.Guard{Signal: c.Signal})
+	if len(all) == 0 {
+		f.Notes = append(f.Notes, fmt.Sprintf("Of %s fewer than %d values came in the last day, so it is not known "+
+			"how "+
+			"long it takes to decide it.", c.Signal, leastReported))
+		return p.comparisonTakes(f, 0, longest)
+	}
+	r := all[0]
+	pace := r.Rate * share
+	for _, units := range differences {
+		needs := 0.0
+		if kind, _, _ := strings.Cut(c.Signal, "."); kind == guard.Accuracy {
+			needs = p.needsOf(math.Max(least, r.Mean), units, share, alpha)
+		} else {
+			farthest := math.Max(r.Max-r.Mean, r.Mean-r.Min)
+			_, clip := seqtest.ScaleOf(r.Mean, r.Deviation(), farthest, c.Margin)
+			m := seqtest.Mean{Clip: clip}
+			more := units * c.Margin
+			if units == 0 { // both ends must come within the margin
+				m.Margin, more = c.Margin, c.Margin
+			}
+			mains, candidates := math.Max(1, (1-share)/share), math.Max(1, share/(1-share))
+			needs = candidates * m.Bound(more, r.Deviation()*math.Sqrt(1/mains+1/candidates), alpha)
+		}
+		f.difference(units*c.Margin, needs, pace, longest, alpha)
+	}
+	return p.comparisonTakes(f, pace, longest)
 }

@@ -2,7 +2,7 @@ import { Check, X } from 'lucide-react'
 
 import type { ShownRollout } from '../api/rollouts'
 import { classes } from '../ui/classes'
-import { count, share, short, words } from '../ui/format'
+import { count, share, short, signalText } from '../ui/format'
 import { lasting, seconds } from './words'
 
 interface Stage {
@@ -82,7 +82,7 @@ function onlyStage(o: ShownRollout): Stage {
       key: 'compare',
       name: share(compare.share ?? 0),
       share: compare.share ?? 0,
-      asks: `until ${words(compare.signal ?? '')} is decided, ${most} at most`,
+      asks: `until ${signalText(compare.signal ?? '')} is decided, ${most} at most`,
       state,
     }
   }

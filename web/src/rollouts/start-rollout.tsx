@@ -5,7 +5,7 @@ import type { Endpoint } from '../api/client'
 import { usePlacements } from '../api/queries'
 import { useOutlook, usePlans, useStartRollout, type Outlook } from '../api/rollouts'
 import { Form, FormSheet } from '../ui/form'
-import { count, percent, share, words } from '../ui/format'
+import { count, percent, share, signalText } from '../ui/format'
 import { Choice } from '../ui/overlays'
 import { Button, Field, Problem, TextField } from '../ui/parts'
 import { lasting, planName } from './words'
@@ -128,7 +128,7 @@ export function OutlookView({ outlook: o }: { outlook: Outlook }) {
       {f.differences && f.differences.length > 0 && (
         <>
           <h2 className="mt-3">
-            What it decides of {words(o.plan.compare.signal ?? '')}, within {lasting(o.plan.compare.most ?? '0s')}
+            What it decides of {signalText(o.plan.compare.signal ?? '')}, within {lasting(o.plan.compare.most ?? '0s')}
           </h2>
           <table className="w-full">
             <thead className="text-ink-3 text-left text-[12px]">

@@ -1,6 +1,6 @@
 import type { components } from '../api/schema'
 import type { ShownRollout } from '../api/rollouts'
-import { number, percent, short, words } from '../ui/format'
+import { number, percent, short, signalText, words } from '../ui/format'
 import { Panel, Tag } from '../ui/parts'
 
 type Verdict = components['schemas']['Judgement']
@@ -14,15 +14,17 @@ export function VerdictPanel({ rollout: o, verdict: v }: { rollout: ShownRollout
   const reach = Math.max(2 * margin, Math.min(4 * margin, Math.max(Math.abs(v.low), Math.abs(v.high)) * 1.15))
   const at = (x: number) => 50 + (50 * Math.max(-reach, Math.min(reach, x))) / reach
   const left = at(v.low)
+  const shares = v.unit === 'share'
+  const write = (x: number) => (shares ? percent(x) : `${number(x)} ${v.unit}`.trim())
   return (
     <Panel
-      title={`Does ${short(o.candidate)} do better in ${words(o.plan.compare.signal ?? '')}?`}
+      title={`Does ${short(o.candidate)} do better in ${signalText(o.plan.compare.signal ?? '')}?`}
       aside={<Tag tone={tones[v.decision]}>{words(v.decision)}</Tag>}
     >
       <div
         className="relative h-12 max-w-[760px]"
         role="img"
-        aria-label={`The difference is from ${percent(v.low)} to ${percent(v.high)}`}
+        aria-label={`The difference is from ${write(v.low)} to ${write(v.high)}`}
         data-verdict={v.decision}
       >
         <div
@@ -41,7 +43,7 @@ export function VerdictPanel({ rollout: o, verdict: v }: { rollout: ShownRollout
       </div>
       <div className="text-ink-3 flex max-w-[760px] justify-between text-[12px]">
         <span>← less</span>
-        <span>within {number(100 * margin)} points it does not matter</span>
+        <span>within {shares ? `${number(100 * margin)} points` : write(margin)} it does not matter</span>
         <span>more →</span>
       </div>
       <p className="mt-2">{v.sentence}</p>
