@@ -6,8 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -15,7 +13,6 @@ import (
 	"innerladder/internal/core/custom"
 	"innerladder/internal/core/metric"
 	"innerladder/internal/core/outcome"
-	"innerladder/internal/intake"
 	"innerladder/internal/wire"
 )
 
@@ -246,14 +243,7 @@ func numbered(n int, thing string) string {
 
 // valuesOf finds out in which columns of a file the values stand.
 func (c *call) valuesOf(ctx context.Context, r *reported) error {
-	r.columns = map[string]string{}
-	for _, o := range r.values {
-		name, column, renamed := strings.Cut(o, "=")
-		if !renamed {
-			column = name
-		}
-		r.columns[name] = column
-	}
+	r.columns = renamed(r.values)
 	if len(r.columns) > 0 {
 		return nil
 	}
@@ -274,54 +264,20 @@ func (c *call) valuesOf(ctx context.Context, r *reported) error {
 
 // reportFile reports the values of a file, some at a time.
 func (c *call) reportFile(ctx context.Context, r *reported) (all wire.ReportsTaken, err error) {
-	all = wire.ReportsTaken{Endpoint: c.args[0], Fates: map[outcome.Fate]int{}, Left: []wire.OutcomeLeft{}}
-	f, err := os.Open(c.args[1])
-	if err != nil {
-		return all, err
-	}
-	defer f.Close()
-	info, err := f.Stat()
-	if err != nil {
-		return all, err
-	}
-	byVersion := r.version != ""
+	all = wire.ReportsTaken{Endpoint: c.args[0]}
 	r.request, r.time, r.id = cmp.Or(r.request, "request"), cmp.Or(r.time, "time"), cmp.Or(r.id, "id")
 	texts := map[string]bool{r.request: true, r.time: true, r.id: true, r.version: true}
-	var some []custom.Report
-	send := func() error {
-		if len(some) == 0 {
-			return nil
-		}
+	never := func(_, _ *custom.Report) bool { return false }
+	all.Account, err = tellRows(c.args[1], texts, r.report, never, func(some []custom.Report) (outcome.Account, error) {
 		taken, err := c.api.ReportValues(ctx, c.args[0], wire.NewReports{Items: some, Replace: r.replace})
 		all.Values += taken.Values
-		for fate, k := range taken.Fates {
-			all.Fates[fate] += k
-		}
-		all.Left, some = append(all.Left, taken.Left...), nil
-		return err
-	}
-	err = intake.EachRow(c.args[1], f, info.Size(), texts, func(line int, values map[string]any) error {
-		one, why := r.report(line, values, byVersion)
-		if why != "" {
-			all.Fates[outcome.Wrong]++
-			all.Left = append(all.Left, wire.OutcomeLeft{Line: line, Fate: outcome.Wrong, Why: why})
-			return nil
-		}
-		if len(some) == together {
-			if err := send(); err != nil {
-				return err
-			}
-		}
-		some = append(some, one)
-		return nil
+		return taken.Account, err
 	})
-	err = errors.Join(err, send())
-	slices.SortStableFunc(all.Left, func(a, b wire.OutcomeLeft) int { return a.Line - b.Line })
 	return all, err
 }
 
 // report reads a row of a file, or says why it is none.
-func (r *reported) report(line int, values map[string]any, byVersion bool) (out custom.Report, why string) {
+func (r *reported) report(line int, values map[string]any) (out custom.Report, why string) {
 	out = custom.Report{Line: line, Values: map[string]any{}}
 	for signal, column := range r.columns {
 		if v, there := values[column]; there && v != nil && v != "" {
@@ -333,7 +289,7 @@ func (r *reported) report(line int, values map[string]any, byVersion bool) (out 
 			"with -value."
 	}
 	out.ID, _ = values[r.id].(string)
-	if !byVersion {
+	if r.version == "" {
 		if out.Request, _ = values[r.request].(string); out.Request == "" {
 			return out, fmt.Sprintf("No id of a request stands in its column %s.", r.request)
 		}

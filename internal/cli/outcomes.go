@@ -99,14 +99,7 @@ func tellOutcomes(c *call) func(context.Context) error {
 
 // outputsOf finds out in which columns the truth stands.
 func (c *call) outputsOf(ctx context.Context, t *truths) error {
-	t.columns = map[string]string{}
-	for _, o := range t.outputs {
-		name, column, renamed := strings.Cut(o, "=")
-		if !renamed {
-			column = name
-		}
-		t.columns[name] = column
-	}
+	t.columns = renamed(t.outputs)
 	if len(t.columns) > 0 {
 		return nil
 	}
@@ -129,10 +122,48 @@ func (c *call) outputsOf(ctx context.Context, t *truths) error {
 	return nil
 }
 
+// renamed reads names of what stands in a file under the same, or under another: NAME[=COLUMN].
+func renamed(names list) map[string]string {
+	out := map[string]string{}
+	for _, o := range names {
+		name, column, other := strings.Cut(o, "=")
+		if !other {
+			column = name
+		}
+		out[name] = column
+	}
+	return out
+}
+
 // tellFile tells the truths of a file, some at a time.
 func (c *call) tellFile(ctx context.Context, t *truths) (all wire.OutcomesTaken, err error) {
-	all = wire.OutcomesTaken{Endpoint: c.args[0], Fates: map[outcome.Fate]int{}, Left: []wire.OutcomeLeft{}}
-	f, err := os.Open(c.args[1])
+	all = wire.OutcomesTaken{Endpoint: c.args[0], Account: outcome.NewAccount()}
+	texts := map[string]bool{t.request: true, t.time: true}
+	for _, k := range t.keys {
+		texts[k] = true
+	}
+	apart := func(first, next *outcome.Truth) bool {
+		return next.At != nil && next.At.Sub(*first.At).Abs() > acrossHour
+	}
+	all.Account, err = tellRows(c.args[1], texts, t.truth, apart, func(some []outcome.Truth) (outcome.Account, error) {
+		n := wire.NewOutcomes{Items: some, Replace: t.replace}
+		if t.within > 0 {
+			n.Within = t.within.String()
+		}
+		taken, err := c.api.TellOutcomes(ctx, c.args[0], n)
+		all.Pairs, all.Keeps = all.Pairs+taken.Pairs, taken.Keeps
+		return taken.Account, err
+	})
+	return all, err
+}
+
+// tellRows reads the rows of a file and tells them some at a time; those that are apart from the first are told with
+// others. A row that cannot be read is left.
+func tellRows[T any](file string, texts map[string]bool, read func(line int, values map[string]any) (T, string),
+	apart func(first, next *T) bool, tell func(some []T) (outcome.Account, error),
+) (all outcome.Account, err error) {
+	all = outcome.NewAccount()
+	f, err := os.Open(file)
 	if err != nil {
 		return all, err
 	}
@@ -141,46 +172,31 @@ func (c *call) tellFile(ctx context.Context, t *truths) (all wire.OutcomesTaken,
 	if err != nil {
 		return all, err
 	}
-	texts := map[string]bool{t.request: true, t.time: true}
-	for _, k := range t.keys {
-		texts[k] = true
-	}
-	var some []outcome.Truth
+	var some []T
 	send := func() error {
 		if len(some) == 0 {
 			return nil
 		}
-		n := wire.NewOutcomes{Items: some, Replace: t.replace}
-		if t.within > 0 {
-			n.Within = t.within.String()
-		}
-		taken, err := c.api.TellOutcomes(ctx, c.args[0], n)
-		all.Pairs, all.Keeps = all.Pairs+taken.Pairs, taken.Keeps
-		for fate, k := range taken.Fates {
-			all.Fates[fate] += k
-		}
-		all.Left, some = append(all.Left, taken.Left...), nil
+		taken, err := tell(some)
+		all.Add(taken)
+		some = nil
 		return err
 	}
-	err = intake.EachRow(c.args[1], f, info.Size(), texts, func(line int, values map[string]any) error {
-		truth, why := t.truth(line, values)
+	err = intake.EachRow(file, f, info.Size(), texts, func(line int, values map[string]any) error {
+		one, why := read(line, values)
 		if why != "" {
-			all.Fates[outcome.Wrong]++
-			all.Left = append(all.Left, wire.OutcomeLeft{Line: line, Fate: outcome.Wrong, Why: why})
+			all.Leave(line, "", outcome.Wrong, "%s", why)
 			return nil
 		}
-		apart := len(some) > 0 && truth.At != nil && truth.At.Sub(*some[0].At).Abs() > acrossHour
-		if len(some) == together || apart {
+		if len(some) == together || len(some) > 0 && apart(&some[0], &one) {
 			if err := send(); err != nil {
 				return err
 			}
 		}
-		some = append(some, truth)
+		some = append(some, one)
 		return nil
 	})
-	err = errors.Join(err, send())
-	slices.SortStableFunc(all.Left, func(a, b wire.OutcomeLeft) int { return a.Line - b.Line })
-	return all, err
+	return all, errors.Join(err, send())
 }
 
 // truth reads a row of a file, or says why it is none.
@@ -248,7 +264,7 @@ func momentOf(text string) (time.Time, error) {
 	return time.Time{}, errors.New("no time")
 }
 
-func writeLeft(file string, left []wire.OutcomeLeft) error {
+func writeLeft(file string, left []outcome.Left) error {
 	f, err := os.Create(file)
 	if err != nil {
 		return err
@@ -286,7 +302,7 @@ func printFates(w io.Writer, rows string, fates map[outcome.Fate]int, words func
 }
 
 // printLeft tells of the first rows that were not taken; file has all of them, if it is one.
-func printLeft(w io.Writer, left []wire.OutcomeLeft, file string) {
+func printLeft(w io.Writer, left []outcome.Left, file string) {
 	for i, l := range left {
 		if i == mostLeft {
 			rest := "see them with -left FILE"

@@ -16,10 +16,9 @@ type NewReports struct {
 
 // ReportsTaken says what became of reports.
 type ReportsTaken struct {
-	Endpoint string               `json:"endpoint"`
-	Values   int                  `json:"values" description:"numbers that count now and did not before"`
-	Fates    map[outcome.Fate]int `json:"fates" description:"how many reports had which fate"`
-	Left     []OutcomeLeft        `json:"left" description:"the reports that were not taken, and why"`
+	Endpoint string `json:"endpoint"`
+	Values   int    `json:"values" description:"numbers that count now and did not before"`
+	outcome.Account
 }
 
 // EditCustom says what a custom signal is.

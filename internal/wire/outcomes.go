@@ -19,19 +19,10 @@ type NewOutcomes struct {
 type OutcomesTaken struct {
 	Endpoint string `json:"endpoint"`
 	// Pairs are how many predictions got a truth.
-	Pairs int                  `json:"pairs" description:"predictions that got a truth"`
-	Fates map[outcome.Fate]int `json:"fates" description:"how many truths had which fate"`
-	Left  []OutcomeLeft        `json:"left" description:"the truths that were not joined, and why"`
+	Pairs int `json:"pairs" description:"predictions that got a truth"`
+	outcome.Account
 	// Keeps is what the log of the endpoint keeps, in words.
 	Keeps string `json:"keeps" description:"of which requests the log keeps something"`
-}
-
-// OutcomeLeft is a truth that was not joined.
-type OutcomeLeft struct {
-	Line    int          `json:"line,omitempty"`
-	Request string       `json:"request,omitempty"`
-	Fate    outcome.Fate `json:"fate"`
-	Why     string       `json:"why"`
 }
 
 // Accuracy says how right the versions of an endpoint are, as far as the truth is known.

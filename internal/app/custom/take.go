@@ -76,9 +76,7 @@ func (s *Service) Take(ctx context.Context, by act.Actor, endpoint string, in wi
 	t := &taking{
 		endpoint: e, read: read, now: s.Now(), lanes: map[traffic.Origin]origin{}, versions: map[string]string{},
 		splits: map[int64]int{},
-		out: wire.ReportsTaken{
-			Endpoint: e.Name, Fates: map[outcome.Fate]int{}, Left: []wire.OutcomeLeft{},
-		},
+		out:    wire.ReportsTaken{Endpoint: e.Name, Account: outcome.NewAccount()},
 	}
 	if t.oldest, err = s.oldest(ctx, t.now); err != nil {
 		return none, err
@@ -113,10 +111,7 @@ func check(e *traffic.Endpoint, in wire.NewReports) error {
 
 // left notes that a report was not taken.
 func (t *taking) left(r *custom.Report, fate outcome.Fate, why string, args ...any) {
-	t.out.Fates[fate]++
-	t.out.Left = append(t.out.Left, wire.OutcomeLeft{
-		Line: r.Line, Request: r.Request, Fate: fate, Why: strings.TrimSuffix(fmt.Sprintf(why, args...), ".") + ".",
-	})
+	t.out.Leave(r.Line, r.Request, fate, why, args...)
 }
 
 // take finds out what a report is of.
@@ -240,29 +235,15 @@ func (s *Service) keep(ctx context.Context, t *taking, in wire.NewReports) (wire
 	if err != nil {
 		return t.out, err
 	}
-	// What became of a report is the worst of what became of its values.
-	worst := map[int]outcome.Fate{}
 	var fresh []custom.Value
 	for n, fate := range fates {
-		i := t.of[n]
-		if before, known := worst[i]; !known || fate.After(before) {
-			worst[i] = fate
-		}
 		if fate == outcome.Joined || fate == outcome.Replaced {
 			t.out.Values++
 			fresh = append(fresh, t.values[n])
 		}
 	}
 	s.observe.Reported(t.endpoint.Name, fresh)
-	for i := range in.Items {
-		switch fate, known := worst[i]; {
-		case !known:
-		case fate == outcome.Other:
-			t.left(&in.Items[i], fate, "another value was reported before; give replace to put this one in its place")
-		default:
-			t.out.Fates[fate]++
-		}
-	}
-	slices.SortStableFunc(t.out.Left, func(a, b wire.OutcomeLeft) int { return a.Line - b.Line })
+	t.out.Settle(fates, t.of, "another value was reported before; give replace to put this one in its place",
+		func(i int) (int, string) { return in.Items[i].Line, in.Items[i].Request })
 	return t.out, nil
 }

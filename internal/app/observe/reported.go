@@ -2,6 +2,7 @@ package observe
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"innerladder/internal/core/custom"
@@ -41,19 +42,26 @@ func (s *Service) customsIn(ctx context.Context, endpoint string, from, to time.
 	if kept == nil {
 		return out
 	}
-	hours, err := kept.CustomHours(ctx, endpoint, "", from.Truncate(time.Hour), to)
-	if err != nil {
-		s.Log.Warn("what was reported before is not known", "endpoint", endpoint, "error", err)
+	of := func(signal, lane string) *sketch.Numbers {
+		if lane == signals.Pinned {
+			return &sketch.Numbers{} // callers who were not drawn are told apart
+		}
+		if out[signal] == nil {
+			out[signal] = &sketch.Numbers{}
+		}
+		return out[signal]
 	}
+	whole := to.Truncate(time.Hour)
+	hours, err := kept.CustomHours(ctx, endpoint, "", from.Truncate(time.Hour), whole)
 	for i := range hours {
-		h := &hours[i]
-		if h.Lane == signals.Pinned {
-			continue
-		}
-		if out[h.Signal] == nil {
-			out[h.Signal] = &sketch.Numbers{}
-		}
-		out[h.Signal].Merge(&h.Numbers)
+		of(hours[i].Signal, hours[i].Lane).Merge(&hours[i].Numbers)
+	}
+	last, also := kept.Customs(ctx, signals.CustomQuery{Endpoint: endpoint, From: whole, To: to, Limit: mostBefore})
+	for _, v := range last {
+		of(v.Signal, v.Lane).Add(v.X)
+	}
+	if err := errors.Join(err, also); err != nil {
+		s.Log.Warn("what was reported before is not known", "endpoint", endpoint, "error", err)
 	}
 	return out
 }

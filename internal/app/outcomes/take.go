@@ -95,7 +95,7 @@ func (s *Service) Take(ctx context.Context, by act.Actor, endpoint string, in wi
 	t := &taking{
 		endpoint: e, classes: m.Task == coreregistry.Classification, now: s.Now(), has: map[int]bool{}, ids: s.ids,
 		out: wire.OutcomesTaken{
-			Endpoint: e.Name, Fates: map[outcome.Fate]int{}, Left: []wire.OutcomeLeft{}, Keeps: e.Requests.String(),
+			Endpoint: e.Name, Account: outcome.NewAccount(), Keeps: e.Requests.String(),
 		},
 	}
 	if t.oldest, err = s.log.Oldest(e.ID); err != nil {
@@ -160,10 +160,7 @@ func check(e *coretraffic.Endpoint, in wire.NewOutcomes) error {
 
 // left notes that a truth was not joined.
 func (t *taking) left(item *outcome.Truth, fate outcome.Fate, why string, args ...any) {
-	t.out.Fates[fate]++
-	t.out.Left = append(t.out.Left, wire.OutcomeLeft{
-		Line: item.Line, Request: item.Request, Fate: fate, Why: fmt.Sprintf(why, args...) + ".",
-	})
+	t.out.Leave(item.Line, item.Request, fate, why, args...)
 }
 
 // take joins a truth to a request.
@@ -279,30 +276,15 @@ func (s *Service) keep(ctx context.Context, t *taking, in wire.NewOutcomes) (wir
 	if err != nil {
 		return t.out, err
 	}
-	// What became of a truth is the worst of what became of its pairs.
-	worst := map[int]outcome.Fate{}
 	var fresh []outcome.Pair
 	for n, fate := range fates {
-		i := t.of[n]
-		if before, known := worst[i]; !known || fate.After(before) {
-			worst[i] = fate
-		}
 		if fate == outcome.Joined || fate == outcome.Replaced {
 			t.out.Pairs++
 			fresh = append(fresh, t.pairs[n])
 		}
 	}
 	s.observe.Told(t.endpoint.Name, fresh)
-	for i := range in.Items {
-		item := &in.Items[i]
-		switch fate, known := worst[i]; {
-		case !known:
-		case fate == outcome.Other:
-			t.left(item, fate, "another truth was told before; give replace to put this one in its place")
-		default:
-			t.out.Fates[fate]++
-		}
-	}
-	slices.SortStableFunc(t.out.Left, func(a, b wire.OutcomeLeft) int { return a.Line - b.Line })
+	t.out.Settle(fates, t.of, "another truth was told before; give replace to put this one in its place",
+		func(i int) (int, string) { return in.Items[i].Line, in.Items[i].Request })
 	return t.out, nil
 }

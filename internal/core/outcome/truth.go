@@ -75,9 +75,6 @@ func Fates() []Fate {
 	return []Fate{Joined, Replaced, Again, Other, Unmatched, Late, Unclear, NotKept, Wrong}
 }
 
-// After reports whether a fate is told after another: of several that a row has, the last in that order counts.
-func (f Fate) After(o Fate) bool { return slices.Index(Fates(), f) > slices.Index(Fates(), o) }
-
 // Enum lists them for the document of the API.
 func (Fate) Enum() (out []any) {
 	for _, f := range Fates() {

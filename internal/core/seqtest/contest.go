@@ -26,15 +26,7 @@ type Contest struct {
 
 // NewContest looks at differences up to 32 times a margin, the smallest difference that matters.
 func NewContest(margin float64) Contest {
-	var c Contest
-	for _, sign := range []float64{-1, 1} {
-		for _, r := range reach {
-			if d := sign * r * margin; math.Abs(d) < 1 && !slices.Contains(c.Differences, d) {
-				c.Differences = append(c.Differences, d)
-			}
-		}
-	}
-	slices.Sort(c.Differences)
+	c := Contest{Differences: differences(margin, 1)}
 	for _, d := range c.Differences {
 		line := Line{Slope: 1, Offset: d}
 		c.Above = append(c.Above, Rate{Line: line})
@@ -58,15 +50,35 @@ func (c *Contest) Observe(b Block) {
 // side is then smaller than the first hypothesis that is true, so that an end is wrong only when that one hypothesis
 // is rejected: nothing is to be shared among them (fixed sequence testing).
 func (c *Contest) Interval(alpha float64) (low, high float64) {
-	low, high = -1, 1
-	for i, d := range c.Differences {
-		if !c.Above[i].Fires(alpha / 2) {
+	return ends(c.Differences, 1, func(i int) bool { return c.Above[i].Fires(alpha / 2) },
+		func(i int) bool { return c.Below[i].Fires(alpha / 2) })
+}
+
+// differences are those that are looked at with a margin, ascending, and nearer to 0 than a bound.
+func differences(margin, bound float64) (out []float64) {
+	for _, sign := range []float64{-1, 1} {
+		for _, r := range reach {
+			if d := sign * r * margin; math.Abs(d) < bound && !slices.Contains(out, d) {
+				out = append(out, d)
+			}
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// ends goes from a bound inwards to the first differences that are not ruled out: that the true one is no larger, and
+// no smaller.
+func ends(differences []float64, bound float64, above, below func(i int) bool) (low, high float64) {
+	low, high = -bound, bound
+	for i, d := range differences {
+		if !above(i) {
 			break
 		}
 		low = d
 	}
-	for i, d := range slices.Backward(c.Differences) {
-		if !c.Below[i].Fires(alpha / 2) {
+	for i, d := range slices.Backward(differences) {
+		if !below(i) {
 			break
 		}
 		high = d

@@ -20,15 +20,8 @@ type MeanContest struct {
 
 // NewMeanContest looks at differences up to 32 times a margin, the smallest difference that matters, of values on a
 // scale as that of Mean.
-func NewMeanContest(centre, clip, margin float64) (c MeanContest) {
-	for _, sign := range []float64{-1, 1} {
-		for _, r := range reach {
-			if d := sign * r * margin; !slices.Contains(c.Differences, d) {
-				c.Differences = append(c.Differences, d)
-			}
-		}
-	}
-	slices.Sort(c.Differences)
+func NewMeanContest(centre, clip, margin float64) MeanContest {
+	c := MeanContest{Differences: differences(margin, math.Inf(1))}
 	for _, d := range c.Differences {
 		c.Above = append(c.Above, Mean{Centre: centre, Clip: clip, Margin: d})
 		c.Below = append(c.Below, Mean{Centre: centre, Clip: clip, Margin: -d})
@@ -48,21 +41,9 @@ func (c *MeanContest) Observe(incumbent, candidate []float64) {
 // alpha, however often one looks. It is open while nothing is ruled out. Its ends stop at the first difference that is
 // not, as those of Contest do.
 func (c *MeanContest) Interval(alpha float64) (low, high float64) {
-	low, high = math.Inf(-1), math.Inf(1)
 	needed := -math.Log(alpha / 2)
-	for i, d := range c.Differences {
-		if c.Above[i].LogE() < needed {
-			break
-		}
-		low = d
-	}
-	for i, d := range slices.Backward(c.Differences) {
-		if c.Below[i].LogE() < needed {
-			break
-		}
-		high = d
-	}
-	return low, high
+	return ends(c.Differences, math.Inf(1), func(i int) bool { return c.Above[i].LogE() >= needed },
+		func(i int) bool { return c.Below[i].LogE() >= needed })
 }
 
 // Clone returns an independent copy.

@@ -65,7 +65,9 @@ func meanOf(r Rule, full string, values []float64, u *Usual) Look {
 		sign = -1
 	}
 	l.Allowed = sign * allowed
-	centre, clip := seqtest.ScaleOf(day.Mean, day.Deviation(), max(day.Max-day.Mean, day.Mean-day.Min), 0)
+	// A limit may be far from the usual: values count as far as twice as far, or nothing could be beyond it.
+	centre, clip := seqtest.ScaleOf(day.Mean, day.Deviation(), max(day.Max-day.Mean, day.Mean-day.Min),
+		allowed-day.Mean)
 	reach := clip + math.Abs(centre-allowed) + 1e-12
 	l.What, l.Bets = name, make([]float64, len(customStakes))
 	squares := 0.0

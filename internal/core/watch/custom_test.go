@@ -37,11 +37,20 @@ func TestRulesOfCustomSignals(t *testing.T) {
 	earned := func(mean float64) func(int, *Seen) { return reports(r, "custom.earned", mean, 1) }
 	usual := Usual{Yesterday: dayOf("cost", 3, 1)}
 	usual.Yesterday.Custom["earned"] = dayOf("earned", -2, 1).Custom["earned"]
+	usual.Yesterday.Custom["steady"] = dayOf("steady", 3, 0.1).Custom["steady"]
 	usual.LastWeek = dayOf("cost", 2, 1)
 	fires(t, map[string]play{
 		"dearer than a limit": {
 			Rule{Signal: "custom.cost", Limit: limit(t, "3.5"), Beyond: Above}, cost(4), usual, "at most 3.5 is " +
 				"allowed",
+		},
+		"far beyond a limit that is far from the usual": {
+			Rule{Signal: "custom.steady", Limit: limit(t, "5"), Beyond: Above}, reports(r, "custom.steady", 9, 0.1), usual,
+			"at most 5 is allowed",
+		},
+		"near to a limit that is far from the usual": {
+			Rule{Signal: "custom.steady", Limit: limit(t, "5"), Beyond: Above}, reports(r, "custom.steady", 4.9, 0.1),
+			usual, "",
 		},
 		"as dear as is allowed": {
 			Rule{Signal: "custom.cost", Limit: limit(t, "3.5"), Beyond: Above},
