@@ -32,8 +32,8 @@ func (a *Account) Leave(line int, request string, fate Fate, why string, args ..
 }
 
 // Settle notes what became of the parts of what was told: of says which item each is of, and an item's fate is the one
-// of its parts that is told last. What was told otherwise before is left, for a reason; where says in which line, and of
-// which request, an item stood.
+// of its parts that is told last. What was told otherwise before is left, for a reason; where says in which line, and
+// of which request, an item stood.
 func (a *Account) Settle(parts []Fate, of []int, other string, where func(item int) (line int, request string)) {
 	worst := map[int]Fate{}
 	var items []int

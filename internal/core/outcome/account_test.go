@@ -14,7 +14,8 @@ func TestAccounts(t *testing.T) {
 	if fmt.Sprint(a.Fates) != "map[again:1 other:1 replaced:1 wrong:1]" {
 		t.Errorf("%v", a.Fates)
 	}
-	if len(a.Left) != 2 || a.Left[0] != (Left{3, "request 2", Other, "another was told before."}) || a.Left[1].Line != 4 {
+	if len(a.Left) != 2 || a.Left[0] != (Left{3, "request 2", Other, "another was told before."}) ||
+		a.Left[1].Line != 4 {
 		t.Errorf("%+v", a.Left)
 	}
 	b := NewAccount()

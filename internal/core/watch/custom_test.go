@@ -45,11 +45,13 @@ func TestRulesOfCustomSignals(t *testing.T) {
 				"allowed",
 		},
 		"far beyond a limit that is far from the usual": {
-			Rule{Signal: "custom.steady", Limit: limit(t, "5"), Beyond: Above}, reports(r, "custom.steady", 9, 0.1), usual,
+			Rule{Signal: "custom.steady", Limit: limit(t, "5"), Beyond: Above},
+			reports(r, "custom.steady", 9, 0.1), usual,
 			"at most 5 is allowed",
 		},
 		"near to a limit that is far from the usual": {
-			Rule{Signal: "custom.steady", Limit: limit(t, "5"), Beyond: Above}, reports(r, "custom.steady", 4.9, 0.1),
+			Rule{Signal: "custom.steady", Limit: limit(t, "5"), Beyond: Above},
+			reports(r, "custom.steady", 4.9, 0.1),
 			usual, "",
 		},
 		"as dear as is allowed": {
