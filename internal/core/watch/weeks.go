@@ -86,9 +86,13 @@ func hourOf(name string, weeks []sketch.Content, pick func(*sketch.Content) map[
 	return h, true
 }
 
+// onwards is how many times as far from four weeks the next may be as one of them is from the others, as PSI: where a
+// season turns, weeks at 1, 0, 1 and 4 are followed by one at 9, which is 2.25 times as far.
+const onwards = 5
+
 // byTheHour judges a column, whose reference is not of traffic like this, against the same hour of the weeks before.
-// One of them is as far from the others as chance has it, the next may be further: twice that is allowed beside the
-// limit. Where weeks differ by more than the limit among themselves, as weather does, they are no reference.
+// One of them is as far from the others as chance and the season have it, and the next may be further: that is allowed
+// beside the limit. Where weeks differ by more than the limit among themselves, as weather does, they are no reference.
 func byTheHour(l Look, now *sketch.Column, distinct uint64, h Hour, known bool) Look {
 	switch {
 	case !known:
@@ -99,7 +103,7 @@ func byTheHour(l Look, now *sketch.Column, distinct uint64, h Hour, known bool) 
 		return l
 	}
 	q := drift.SampleOf(now, distinct)
-	allowed := l.Allowed + 2*h.Apart
+	allowed := l.Allowed + onwards*h.Apart
 	effect, e, ok := drift.Evidence(drift.SampleOf(h.Column, h.Distinct), q, allowed)
 	if !ok {
 		l.Why = "It is counted otherwise than in the weeks before."
