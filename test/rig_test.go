@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"flag"
 	"fmt"
 	"io"
 	"net"
@@ -15,6 +16,8 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -42,6 +45,11 @@ func TestMain(m *testing.M) {
 		CombinedOutput(); err != nil {
 		fmt.Fprintf(os.Stderr, "building the binary: %v\n%s", err, out)
 		os.Exit(1)
+	}
+	flag.Parse()
+	// Services and browsers are mostly waited for: four at the same time keep two processors busy.
+	if err := flag.Set("test.parallel", strconv.Itoa(2*runtime.GOMAXPROCS(0))); err != nil {
+		panic(err)
 	}
 	code := m.Run()
 	_ = os.RemoveAll(dir)
