@@ -239,3 +239,32 @@ func TestAWatchThatHolds(t *testing.T) {
 		t.Errorf("%+v, %v", e.Split, err)
 	}
 }
+
+// An alert says what nearly all that is in trouble has in common: its caller, and a part of what is asked.
+func TestWhatIsInTroubleHasInCommon(t *testing.T) {
+	r := newRig(t)
+	one, _ := r.twoVersions()
+	sticky := "cookie desk" // failures of one who is kept on a lane by name count once a second
+	_, err := r.runa.EditEndpoint(t.Context(), "demand-hourly", wire.EditEndpoint{Sticky: &sticky})
+	must(t, err)
+	n := 0
+	await(t, "no alert is raised", func() bool {
+		for range 10 {
+			n++
+			one.failing.Store(false)
+			for range 3 {
+				r.infer(float64(n%40), "Inner-Ladder-Caller", "planning-tool")
+			}
+			one.failing.Store(true)
+			r.infer(-30-float64(n%7), "Inner-Ladder-Caller", "robot")
+		}
+		all, err := r.runa.Alerts(t.Context(), "open", "demand-hourly", client.Part{})
+		must(t, err)
+		return len(all.Items) > 0
+	})
+	a := r.alertAbout(watch.ErrorRate)
+	if !strings.Contains(a.Sentence, "that failed are of robot, who sends") ||
+		!strings.Contains(a.Sentence, "that failed have x below") {
+		t.Errorf("%s", a.Sentence)
+	}
+}

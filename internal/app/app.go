@@ -94,6 +94,7 @@ func New(c Config) *App {
 	a.Ladder = ladder.New(a.Base, a.People, a.Registry, a.Observe, c.Blobs, signer)
 	a.Rollouts = rollouts.New(a.Base, a.People, a.Registry, a.Traffic, a.Observe, a.Requests, a.Ladder)
 	a.Observe.OnFire(a.Rollouts.AnswerWatch)
+	a.Observe.OnAsked(a.Requests.Asked)
 	a.Record = record.New(a.Base, a.People, a.Registry, a.Ladder, a.Observe, signer, c.Address)
 	a.Keep = keep.New(a.Base, a.Traffic, c.Blobs, c.Signals, c.Requests, c.Spare)
 	return a

@@ -6,6 +6,7 @@ import (
 	"context"
 	"sync"
 	"sync/atomic"
+	"time"
 
 	"innerladder/internal/app/act"
 	"innerladder/internal/app/registry"
@@ -14,6 +15,7 @@ import (
 	"innerladder/internal/core/guard"
 	"innerladder/internal/core/health"
 	"innerladder/internal/core/outcome"
+	"innerladder/internal/core/request"
 	"innerladder/internal/core/seqtest"
 	"innerladder/internal/core/sketch"
 	coretraffic "innerladder/internal/core/traffic"
@@ -58,6 +60,9 @@ type Service struct {
 	reports  map[string][]custom.Value
 	// respond does what a watch asks for beside an alert.
 	respond func(ctx context.Context, endpoint string, st watch.Stand) (did string, err error)
+	// asked are the inputs of requests that ended in some ways, and of others.
+	asked func(ctx context.Context, endpoint string, from, to time.Time, ways []request.Outcome,
+	) (troubled, fine []map[string]any, err error)
 	// said is what was said last of the signals.
 	said atomic.Int32
 }
@@ -71,6 +76,13 @@ func New(b *act.Base, registry *registry.Service, traffic *traffic.Service, rec 
 		health: map[address]health.State{}, watched: map[string]guard.State{}, watches: map[string]*watching{},
 		truths: map[string][]outcome.Pair{}, reports: map[string][]custom.Value{},
 	}
+}
+
+// OnAsked says how it is found out what was asked, which the log of requests knows.
+func (s *Service) OnAsked(asked func(ctx context.Context, endpoint string, from, to time.Time, ways []request.Outcome,
+) (troubled, fine []map[string]any, err error),
+) {
+	s.asked = asked
 }
 
 // OnFire says how is done what a watch asks for beside an alert, which knows of rollouts and splits.
