@@ -57,6 +57,12 @@ func TestCustomSignals(t *testing.T) {
 	r.cost()
 	_, err = r.runa.SetCustomSignal(ctx, "demand-hourly", "cost", wire.EditCustom{Unit: "EUR", Better: "lower"})
 	wantCode(t, "what it is already", err, "custom.same")
+	_, err = r.runa.SetCustomSignal(ctx, "demand-hourly", "cost", wire.EditCustom{Unit: "ct", Better: "lower"})
+	wantCode(t, "another unit", err, "custom.unit")
+	_, err = r.runa.SetCustomSignal(ctx, "demand-hourly", "cost", wire.EditCustom{
+		Unit: "EUR", Better: "lower", About: "gas",
+	})
+	must(t, err)
 
 	_, one := r.asked("demand-hourly", ask)
 	_, two := r.asked("demand-hourly", ask)
@@ -108,6 +114,13 @@ func TestCustomSignals(t *testing.T) {
 	if n := r.reports(wire.NewReports{Replace: true, Items: []custom.Report{costOf(two, 7.0)}}); n.Values != 1 ||
 		n.Fates[outcome.Replaced] != 1 {
 		t.Errorf("%+v", n)
+	}
+	_, err = r.runa.RemoveCustomSignal(ctx, "demand-hourly", "cost", "it was in cents")
+	must(t, err)
+	r.cost()
+	anew, err := r.runa.CustomSignals(ctx, "demand-hourly", 48*time.Hour)
+	if err != nil || len(anew.Items) != 1 || len(anew.Items[0].Versions) != 0 {
+		t.Errorf("another of that name begins with what was: %+v, %v", anew, err)
 	}
 	entries, err := r.runa.Activity(ctx, "", "demand-hourly", client.Part{})
 	if err != nil || !strings.Contains(fmt.Sprint(entries.Items), "has a signal cost of its own") {

@@ -142,6 +142,19 @@ func requestBytes(id string) ([]byte, error) {
 	return u[:], nil
 }
 
+// ForgetCustom takes away what was reported of a signal: another one of that name begins with nothing.
+func (s *Store) ForgetCustom(ctx context.Context, endpoint, signal string) error {
+	return s.db.InOne(ctx, func(tx *sql.Tx) error {
+		for _, table := range []string{"custom", "custom_hours"} {
+			if _, err := tx.ExecContext(ctx, `DELETE FROM `+table+` WHERE endpoint = ? AND signal = ?`, endpoint,
+				signal); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
 const customColumns = `seq, signal, request, id, version, lane, split, at, arrived, value`
 
 func scanCustom(row interface{ Scan(...any) error }) (v custom.Value, err error) {

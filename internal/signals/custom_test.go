@@ -151,6 +151,10 @@ func TestNumbersOfValuesGrow(t *testing.T) {
 	if err := s.Forget(t.Context(), later, ages); err != nil {
 		t.Fatal(err)
 	}
+	s.reports(t, false, cost(700, "", later, 4))
+	if err := s.ForgetCustom(t.Context(), "demand-hourly", "cost"); err != nil {
+		t.Fatal(err)
+	}
 	left, err := s.Customs(t.Context(), CustomQuery{
 		Endpoint: "demand-hourly", To: later, Limit: 10,
 	})

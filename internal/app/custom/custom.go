@@ -54,7 +54,7 @@ func (s *Service) oldest(ctx context.Context, now time.Time) (time.Time, error) 
 	return now.Add(-ages.Hours), err
 }
 
-// Set says what a custom signal of an endpoint is.
+// Set says what a custom signal of an endpoint is. Its unit stays what it is: what was reported is in it.
 func (s *Service) Set(ctx context.Context, by act.Actor, endpoint, name string, in wire.EditCustom,
 ) (custom.Signal, error) {
 	signal := custom.Signal{Name: name, Unit: in.Unit, Better: metric.Way(in.Better), About: in.About}
@@ -72,8 +72,13 @@ func (s *Service) Set(ctx context.Context, by act.Actor, endpoint, name string, 
 			Sentence: fmt.Sprintf("%s has a signal %s of its own.", e.Name, name),
 		}
 		all := slices.Clone(e.Custom)
-		if was := e.CustomOf(name); was != nil {
-			if was.Unit == in.Unit && was.Better == signal.Better && was.About == in.About {
+		was := e.CustomOf(name)
+		if was != nil {
+			if was.Unit != in.Unit {
+				return signal, fault.New(fault.Refused, "custom.unit", "%s of %s is in %q", name, e.Name, was.Unit).
+					In("unit").Do("add one of another name: what was reported stays in the unit that it has")
+			}
+			if was.Better == signal.Better && was.About == in.About {
 				return signal, fault.New(fault.Refused, "custom.same", "%s of %s is that already", name, e.Name).
 					In("signal").Do("nothing needs doing")
 			}
@@ -91,11 +96,19 @@ func (s *Service) Set(ctx context.Context, by act.Actor, endpoint, name string, 
 		if err := t.SetCustom(ctx, e.Name, all); err != nil {
 			return signal, err
 		}
-		return signal, t.Note(ctx, entry)
+		if err := t.Note(ctx, entry); err != nil || was != nil {
+			return signal, err
+		}
+		kept := s.signals.Store()
+		if kept == nil {
+			return signal, recorder.Away()
+		}
+		return signal, kept.ForgetCustom(ctx, e.Name, name) // of another of that name, which was taken away
 	})
 }
 
-// Remove takes a custom signal of an endpoint away. What was reported of it is kept as long as all that was measured.
+// Remove takes a custom signal of an endpoint away. What was reported of it is kept as long as all that was measured,
+// and seen by nobody: another signal of that name begins with nothing.
 func (s *Service) Remove(ctx context.Context, by act.Actor, endpoint, name, reason string) (custom.Signal, error) {
 	return act.Change(ctx, s.Base, by, access.Route, func(t *act.Tx) (custom.Signal, error) {
 		e, err := s.traffic.FindEndpoint(ctx, t.View, endpoint)

@@ -180,6 +180,10 @@ func (s *Service) ofRequest(ctx context.Context, t *taking, r *custom.Report, v 
 		}
 		t.lanes[from] = o
 	}
+	if o.lane == string(traffic.Shadow) {
+		t.left(r, outcome.Unmatched, "request %s was a copy, which answered nobody", id)
+		return false, nil
+	}
 	if !o.known {
 		t.left(r, outcome.Unmatched, "what answered request %s is not known any more", id)
 		return false, nil

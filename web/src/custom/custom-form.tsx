@@ -25,7 +25,7 @@ export function CustomForm({ endpoint, of, done }: { endpoint: string; of?: Cust
         onSubmit={() => set.mutate({ name: name.trim(), unit, better, about, reason }, { onSuccess: done })}
       >
         {!of && <TextField label="Name, such as dispatch_cost" required value={name} onChange={setName} />}
-        <TextField label="Unit, such as EUR" value={unit} onChange={setUnit} />
+        {!of && <TextField label="Unit, such as EUR" value={unit} onChange={setUnit} />}
         <Field label="Which way is better">
           <Choice
             label="Which way is better"
