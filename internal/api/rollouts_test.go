@@ -287,9 +287,10 @@ func TestATwinThatDies(t *testing.T) {
 	started, err := r.runa.Roll(ctx, "demand-hourly", wire.NewRollout{To: "heat-demand@2", Plan: "pair"})
 	must(t, err)
 	r.until(started.ID, "it does not take over", func(o wire.ShownRollout) bool { return o.Phase == rollout.Baking })
-	if status, version := r.infer(1); status != 200 || version != "heat-demand@2" {
-		t.Errorf("%d %s", status, version)
-	}
+	await(t, "the takeover at the gateway", func() bool { // which hears of it when it is recorded
+		status, version := r.infer(1)
+		return status == 200 && version == "heat-demand@2"
+	})
 	two.CloseClientConnections()
 	two.Close()
 	o := r.until(started.ID, "main does not go back", over)
