@@ -57,7 +57,7 @@ export function EvidenceChart({ guards, all = false }: { guards: Series['guards'
             <Line
               key={l.name}
               dataKey={l.name}
-              dot={byTime.size < 3}
+              dot={byTime.size < 3 && { strokeDasharray: '' }}
               strokeWidth={2}
               isAnimationActive={false}
               stroke={l.stroke}
