@@ -19,14 +19,14 @@ func customOperations() []operation {
 			"The custom signals of an endpoint, with what was reported of each version", access.Read, 200,
 			func(c call, in *struct {
 				endpointIn
-				windowIn
+				spanIn
 			},
 			) (wire.CustomSignals, error) {
-				w, err := in.duration()
+				w, until, err := in.span()
 				if err != nil {
 					return wire.CustomSignals{}, err
 				}
-				return c.app.Custom.Show(c, c.by, in.Endpoint, w)
+				return c.app.Custom.Show(c, c.by, in.Endpoint, w, until)
 			}),
 		op("PUT", "/endpoints/{endpoint}/custom-signals/{signal}", "setCustomSignal",
 			"Say what a custom signal of an endpoint is; it is there from then on", access.Route, 200,

@@ -115,6 +115,17 @@ func TestCustomSignals(t *testing.T) {
 		n.Fates[outcome.Replaced] != 1 {
 		t.Errorf("%+v", n)
 	}
+	for _, what := range []string{"custom-signals", "accuracy"} {
+		path := "/api/v1/endpoints/demand-hourly/" + what + "?window=1h&until="
+		status, _, body := r.call("GET", path+"2026-01-01T00:00:00Z", "")
+		if status != 200 || strings.Contains(string(body), "heat-demand@1") ||
+			!strings.Contains(string(body), `"to":"2026-01-01T00:00:00Z"`) {
+			t.Errorf("%s until the new year: %d %s", what, status, body)
+		}
+		if status, _, body := r.call("GET", path+"yesterday", ""); status != 422 {
+			t.Errorf("%s until no time: %d %s", what, status, body)
+		}
+	}
 	_, err = r.runa.RemoveCustomSignal(ctx, "demand-hourly", "cost", "it was in cents")
 	must(t, err)
 	r.cost()

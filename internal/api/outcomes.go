@@ -22,14 +22,14 @@ func outcomeOperations() []operation {
 			"How right the versions of an endpoint were, as far as the truth is known", access.Read, 200,
 			func(c call, in *struct {
 				endpointIn
-				windowIn
+				spanIn
 			},
 			) (wire.Accuracy, error) {
-				w, err := in.duration()
+				w, until, err := in.span()
 				if err != nil {
 					return wire.Accuracy{}, err
 				}
-				return c.app.Outcomes.Accuracy(c, c.by, in.Endpoint, w)
+				return c.app.Outcomes.Accuracy(c, c.by, in.Endpoint, w, until)
 			}),
 		op("GET", "/endpoints/{endpoint}/outcomes", "listOutcomes",
 			"Single predictions with their truth, and in which segments of the inputs they are worse", access.Inspect,

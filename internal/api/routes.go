@@ -33,6 +33,10 @@ type (
 	windowIn struct {
 		Window string `query:"window" json:"-" description:"how far back, such as 10m; 15m when not given"`
 	}
+	spanIn struct {
+		windowIn
+		Until string `query:"until" json:"-" description:"when the window ends, RFC 3339; now when not given"`
+	}
 )
 
 // withETag is an endpoint with the number of its split as ETag.
@@ -69,6 +73,15 @@ func (w windowIn) duration() (time.Duration, error) {
 			Do("give one such as 90s, 10m or 2h")
 	}
 	return d, nil
+}
+
+// span reads how long the window is and when it ends, the zero time for now.
+func (s spanIn) span() (window time.Duration, until time.Time, err error) {
+	if window, err = s.duration(); err != nil {
+		return 0, until, err
+	}
+	until, err = moment("until", s.Until)
+	return window, until, err
 }
 
 // moment reads a time that was given; the zero time when none was.

@@ -14,17 +14,13 @@ func timeOperations() []operation {
 		op("GET", "/endpoints/{endpoint}/series", "endpointSeries",
 			"What an endpoint did over time, with what happened to it", access.Read, 200, func(c call, in *struct {
 				endpointIn
-				windowIn
-				Until string `query:"until" description:"when the window ends, RFC 3339; now when not given"`
+				spanIn
 				After string `query:"after" description:"only steps from the one that this moment is in, RFC 3339"`
 			},
 			) (wire.Series, error) {
 				q := observe.SeriesQuestion{Endpoint: in.Endpoint}
 				var err error
-				if q.Window, err = in.duration(); err != nil {
-					return wire.Series{}, err
-				}
-				if q.Until, err = moment("until", in.Until); err != nil {
+				if q.Window, q.Until, err = in.span(); err != nil {
 					return wire.Series{}, err
 				}
 				if q.After, err = moment("after", in.After); err != nil {
@@ -36,18 +32,13 @@ func timeOperations() []operation {
 			"How far every column is from a reference, an earlier time or main, ranked, and over time", access.Read,
 			200, func(c call, in *struct {
 				endpointIn
-				windowIn
+				spanIn
 				Version string       `query:"version" description:"MODEL@NUMBER whose requests; all when not given"`
-				Until   string       `query:"until" description:"when the window ends, RFC 3339; now when not given"`
 				First   bool         `query:"first" description:"the window begins with its first request"`
 				Against wire.Against `query:"against" description:"reference when not given"`
 			},
 			) (wire.Drift, error) {
-				w, err := in.duration()
-				if err != nil {
-					return wire.Drift{}, err
-				}
-				until, err := moment("until", in.Until)
+				w, until, err := in.span()
 				if err != nil {
 					return wire.Drift{}, err
 				}

@@ -30,15 +30,15 @@ type line struct {
 }
 
 // Show says what the custom signals of an endpoint are, and what was reported of each version in a window that ends
-// now.
-func (s *Service) Show(ctx context.Context, by act.Actor, endpoint string, window time.Duration,
+// at a moment, or now for the zero time.
+func (s *Service) Show(ctx context.Context, by act.Actor, endpoint string, window time.Duration, until time.Time,
 ) (wire.CustomSignals, error) {
 	out := wire.CustomSignals{Endpoint: endpoint, Items: []wire.CustomSignal{}}
 	e, err := s.traffic.Endpoint(ctx, by, endpoint)
 	if err != nil {
 		return out, err
 	}
-	in, err := observe.LaterOf(window, s.Now())
+	in, err := observe.LaterOf(window, until, s.Now())
 	if err != nil {
 		return out, err
 	}

@@ -36,18 +36,21 @@ func CheckLater(window time.Duration) error {
 	return nil
 }
 
-// LaterOf is the window that ends now.
-func LaterOf(window time.Duration, now time.Time) (Later, error) {
+// LaterOf is the window that ends at a moment, or now for the zero time and for what is still to come.
+func LaterOf(window time.Duration, until, now time.Time) (Later, error) {
 	if err := CheckLater(window); err != nil {
 		return Later{}, err
 	}
 	l := Later{To: now, Single: window <= singleFor}
+	if !until.IsZero() {
+		l.To = earlier(until, now)
+	}
 	unit := time.Minute
 	if !l.Single {
 		unit = time.Hour
 	}
 	l.Step = max(unit, (window / laterPoints).Round(unit))
-	l.From = now.Add(-window).Truncate(l.Step)
+	l.From = l.To.Add(-window).Truncate(l.Step)
 	return l, nil
 }
 

@@ -29,15 +29,16 @@ import (
 // confidence is that of all intervals.
 const confidence = 0.95
 
-// Accuracy says how right each version of an endpoint was in a window that ends now, as far as the truth is known.
-func (s *Service) Accuracy(ctx context.Context, by act.Actor, endpoint string, window time.Duration,
+// Accuracy says how right each version of an endpoint was in a window that ends at a moment, or now for the zero time,
+// as far as the truth is known.
+func (s *Service) Accuracy(ctx context.Context, by act.Actor, endpoint string, window time.Duration, until time.Time,
 ) (wire.Accuracy, error) {
 	out := wire.Accuracy{Endpoint: endpoint, Items: []wire.VersionAccuracy{}}
 	e, err := s.traffic.Endpoint(ctx, by, endpoint)
 	if err != nil {
 		return out, err
 	}
-	in, err := observe.LaterOf(window, s.Now())
+	in, err := observe.LaterOf(window, until, s.Now())
 	if err != nil {
 		return out, err
 	}

@@ -6,12 +6,12 @@ type Said = NonNullable<
   paths['/api/v1/endpoints/{endpoint}/custom-signals/{signal}']['put']['requestBody']
 >['content']['application/json']
 
-/** The signals of its own that an endpoint has, with what was reported of each version in a window that ends now. */
-export const useCustomSignals = (endpoint: string, window: string) =>
+/** The signals of its own that an endpoint has, with what was reported of each version in a window that ends at a moment, or now. */
+export const useCustomSignals = (endpoint: string, window: string, until?: string) =>
   $api.useQuery(
     'get',
     '/api/v1/endpoints/{endpoint}/custom-signals',
-    { params: { path: { endpoint }, query: { window } } },
+    { params: { path: { endpoint }, query: { window, ...(until && { until }) } } },
     { refetchInterval: 15_000, placeholderData: (before) => before },
   )
 

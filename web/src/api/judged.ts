@@ -1,12 +1,12 @@
 import { $api } from './client'
 import type { paths } from './schema'
 
-/** How right the versions of an endpoint were in a window that ends now. */
-export const useAccuracy = (endpoint: string, window: string) =>
+/** How right the versions of an endpoint were in a window that ends at a moment, or now. */
+export const useAccuracy = (endpoint: string, window: string, until?: string) =>
   $api.useQuery(
     'get',
     '/api/v1/endpoints/{endpoint}/accuracy',
-    { params: { path: { endpoint }, query: { window } } },
+    { params: { path: { endpoint }, query: { window, ...(until && { until }) } } },
     { refetchInterval: 15_000, placeholderData: (before) => before },
   )
 

@@ -5,14 +5,21 @@ import { CustomFigure } from '../custom/custom-figure'
 import { clock } from '../ui/format'
 import { Panel, To } from '../ui/parts'
 
+/** What is looked at, and until when; now where that is not said. */
+interface Span {
+  endpoint: string
+  window: string
+  until: string | undefined
+}
+
 /** How many columns are drawn, of those that moved furthest. */
 const mostDrawn = 4
 
 /** How far the columns that moved furthest were from the reference profile in the same time. */
-export function DriftOver({ endpoint, seconds, shown }: { endpoint: string; seconds: number; shown: boolean }) {
-  const d = useDrift(endpoint, { window: `${seconds}s`, against: 'reference' }).data
+export function DriftOver({ endpoint, window, until }: Span) {
+  const d = useDrift(endpoint, { window, against: 'reference', ...(until && { until }) }).data
   const columns = d?.items.filter((c) => c.points.length > 0).slice(0, mostDrawn) ?? []
-  if (!shown || !d || columns.length === 0) return null
+  if (!d || columns.length === 0) return null
   return (
     <Panel title="Drift" aside={<To to={`/endpoints/${endpoint}/drift`}>all columns</To>}>
       <LineFigure
@@ -29,10 +36,10 @@ export function DriftOver({ endpoint, seconds, shown }: { endpoint: string; seco
 }
 
 /** What was reported of the endpoint's own signals in the same time. */
-export function CustomOver({ endpoint, seconds, shown }: { endpoint: string; seconds: number; shown: boolean }) {
-  const signals = useCustomSignals(endpoint, `${seconds}s`).data
+export function CustomOver({ endpoint, window, until }: Span) {
+  const signals = useCustomSignals(endpoint, window, until).data
   const some = signals?.items.filter((c) => c.versions.length > 0) ?? []
-  if (!shown || !signals || some.length === 0) return null
+  if (!signals || some.length === 0) return null
   return (
     <Panel title="Custom signals" aside={<To to={`/endpoints/${endpoint}/custom`}>all about them</To>}>
       {some.map((c) => (
@@ -43,10 +50,10 @@ export function CustomOver({ endpoint, seconds, shown }: { endpoint: string; sec
 }
 
 /** How right the versions were in the same time, where the truth is known. */
-export function AccuracyOver({ endpoint, seconds, shown }: { endpoint: string; seconds: number; shown: boolean }) {
-  const a = useAccuracy(endpoint, `${seconds}s`).data
+export function AccuracyOver({ endpoint, window, until }: Span) {
+  const a = useAccuracy(endpoint, window, until).data
   const first = a?.items[0]
-  if (!shown || !a || !first) return null
+  if (!a || !first) return null
   return (
     <Panel title="Accuracy" aside={<To to={`/endpoints/${endpoint}/accuracy`}>all about it</To>}>
       <LineFigure

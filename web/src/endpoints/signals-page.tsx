@@ -26,7 +26,8 @@ export function SignalsPage() {
   const to = Date.parse(search.get('to') ?? '')
   const zoomed = from < to
   const seconds = zoomed ? Math.max(60, Math.ceil((to - from) / 1000)) : windows[span]
-  const series = useSeries(endpoint, `${seconds}s`, zoomed ? new Date(to).toISOString() : undefined)
+  const looked = { endpoint, window: `${seconds}s`, until: zoomed ? new Date(to).toISOString() : undefined }
+  const series = useSeries(endpoint, looked.window, looked.until)
   const main = mainOf(useEndpoint(endpoint).data) ?? ''
   const zoom = (a: number, b: number) =>
     setSearch({ last: span, from: new Date(a).toISOString(), to: new Date(Math.max(b, a + 60_000)).toISOString() })
@@ -62,9 +63,9 @@ export function SignalsPage() {
           </>
         )}
       </Loaded>
-      <DriftOver endpoint={endpoint} seconds={seconds} shown={!zoomed} />
-      <AccuracyOver endpoint={endpoint} seconds={seconds} shown={!zoomed} />
-      <CustomOver endpoint={endpoint} seconds={seconds} shown={!zoomed} />
+      <DriftOver {...looked} />
+      <AccuracyOver {...looked} />
+      <CustomOver {...looked} />
     </>
   )
 }
