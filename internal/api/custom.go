@@ -47,8 +47,7 @@ func customOperations() []operation {
 			}),
 		op("POST", "/endpoints/{endpoint}/reports", "report",
 			"Report values of custom signals, of requests by their ids, or of a version at a time; told again they "+
-				"count "+
-				"once", access.Report, 200, func(c call, in *struct {
+				"count once", access.Report, 200, func(c call, in *struct {
 				endpointIn
 				wire.NewReports
 			},

@@ -44,9 +44,52 @@ func costOf(id string, x any) custom.Report {
 
 const ask = `{"inputs":[{"name":"x","datatype":"FP64","shape":[1],"data":[1]}]}`
 
-// A value of a custom signal is of the version that its request's id names, needs no log, and counts once; what is of
-// nothing here is told and changes nothing.
-func TestCustomSignals(t *testing.T) {
+// reported are two answers of heat-demand@1 with what they cost, 3 and 5 EUR, the second of which has another order of
+// 10, and one of 2 that is of no request. It gives the id of the second.
+func (r *rig) reported() (two string) {
+	r.t.Helper()
+	r.twoVersions()
+	r.cost()
+	_, one := r.asked("demand-hourly", ask)
+	_, two = r.asked("demand-hourly", ask)
+	taken := r.reports(wire.NewReports{Items: []custom.Report{costOf(one, 3.0), costOf(two, "5")}})
+	if taken.Values != 2 || taken.Fates[outcome.Joined] != 2 || len(taken.Left) != 0 {
+		r.t.Fatalf("%+v", taken)
+	}
+	order := costOf(two, 10.0)
+	order.ID = "its second order"
+	again := r.reports(wire.NewReports{Items: []custom.Report{costOf(one, 3.0), costOf(two, 50.0), order}})
+	if again.Values != 1 || again.Fates[outcome.Again] != 1 || again.Fates[outcome.Other] != 1 || len(again.Left) != 1 {
+		r.t.Errorf("%+v", again)
+	}
+	_, refused := r.asked("demand-hourly", "{")
+	if refused == "" {
+		r.t.Error("a request that was turned away has no id")
+	}
+	now, soon := time.Now(), time.Now().Add(time.Hour)
+	night := func(version, id string, at time.Time) custom.Report {
+		return custom.Report{Version: version, At: &at, ID: id, Values: map[string]any{"cost": 2.0}}
+	}
+	mixed := r.reports(wire.NewReports{Items: []custom.Report{
+		night("heat-demand@1", "night 4", now), night("heat-demand@1", "night 4", now),
+		night("heat-demand@live", "night 5", now), night("heat-demand@9", "night 5", now),
+		night("heat-demand@1", "tomorrow", soon), night("heat-demand@1", "long ago", now.AddDate(-1, 0, 0)),
+		costOf("019ac31f-0000-7000-8000-000000000000", 1.0), costOf("mine", 1.0), costOf(one, "much"), costOf(one, nil),
+	}})
+	if mixed.Values != 1 || mixed.Fates[outcome.Again] != 1 || mixed.Fates[outcome.Unmatched] != 4 ||
+		mixed.Fates[outcome.Wrong] != 3 || mixed.Fates[outcome.Late] != 1 {
+		r.t.Errorf("%+v", mixed)
+	}
+	// Who names a version is not drawn for it, and counts apart.
+	_, pinned := r.asked("demand-hourly/versions/heat-demand@1", ask)
+	if n := r.reports(wire.NewReports{Items: []custom.Report{costOf(pinned, 1000.0)}}); n.Values != 1 {
+		r.t.Errorf("%+v", n)
+	}
+	return two
+}
+
+// Before values can be reported it is said what they are; a unit stays what it is.
+func TestACustomSignalIsDeclared(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
 	r.twoVersions()
@@ -63,42 +106,18 @@ func TestCustomSignals(t *testing.T) {
 		Unit: "EUR", Better: "lower", About: "gas",
 	})
 	must(t, err)
+	entries, err := r.runa.Activity(ctx, "", "demand-hourly", client.Part{})
+	if err != nil || !strings.Contains(fmt.Sprint(entries.Items), "has a signal cost of its own") {
+		t.Errorf("%+v, %v", entries, err)
+	}
+}
 
-	_, one := r.asked("demand-hourly", ask)
-	_, two := r.asked("demand-hourly", ask)
-	taken := r.reports(wire.NewReports{Items: []custom.Report{costOf(one, 3.0), costOf(two, "5")}})
-	if taken.Values != 2 || taken.Fates[outcome.Joined] != 2 || len(taken.Left) != 0 {
-		t.Fatalf("%+v", taken)
-	}
-	order := costOf(two, 10.0)
-	order.ID = "its second order"
-	again := r.reports(wire.NewReports{Items: []custom.Report{costOf(one, 3.0), costOf(two, 50.0), order}})
-	if again.Values != 1 || again.Fates[outcome.Again] != 1 || again.Fates[outcome.Other] != 1 || len(again.Left) != 1 {
-		t.Errorf("%+v", again)
-	}
-	now, soon := time.Now(), time.Now().Add(time.Hour)
-	night := func(version, id string, at time.Time, x float64) custom.Report {
-		return custom.Report{Version: version, At: &at, ID: id, Values: map[string]any{"cost": x}}
-	}
-	_, refused := r.asked("demand-hourly", "{")
-	mixed := r.reports(wire.NewReports{Items: []custom.Report{
-		night("heat-demand@1", "night 4", now, 2), night("heat-demand@1", "night 4", now, 2),
-		night("heat-demand@live", "night 5", now, 2), night("heat-demand@9", "night 5", now, 2),
-		night("heat-demand@1", "tomorrow", soon, 2), night("heat-demand@1", "long ago", now.AddDate(-1, 0, 0), 2),
-		costOf("019ac31f-0000-7000-8000-000000000000", 1.0), costOf("mine", 1.0), costOf(one, "much"), costOf(one, nil),
-	}})
-	if mixed.Values != 1 || mixed.Fates[outcome.Again] != 1 || mixed.Fates[outcome.Unmatched] != 4 ||
-		mixed.Fates[outcome.Wrong] != 3 || mixed.Fates[outcome.Late] != 1 {
-		t.Errorf("%+v", mixed)
-	}
-	if refused == "" {
-		t.Error("a request that was turned away has an id")
-	}
-	// Who names a version is not drawn for it, and counts apart.
-	_, pinned := r.asked("demand-hourly/versions/heat-demand@1", ask)
-	if n := r.reports(wire.NewReports{Items: []custom.Report{costOf(pinned, 1000.0)}}); n.Values != 1 {
-		t.Errorf("%+v", n)
-	}
+// A value of a custom signal is of the version that its request's id names, needs no log, and counts once; what is of
+// nothing here is told and changes nothing.
+func TestCustomSignals(t *testing.T) {
+	r := newRig(t)
+	ctx := t.Context()
+	two := r.reported()
 	all, err := r.runa.CustomSignals(ctx, "demand-hourly", time.Hour)
 	if err != nil || len(all.Items) != 1 || len(all.Items[0].Versions) != 1 {
 		t.Fatalf("%+v, %v", all, err)
@@ -115,6 +134,13 @@ func TestCustomSignals(t *testing.T) {
 		n.Fates[outcome.Replaced] != 1 {
 		t.Errorf("%+v", n)
 	}
+}
+
+// What comes later is looked at until a moment, too; a signal that is taken away leaves nothing to another of its name.
+func TestCustomSignalsUntilAMomentAndAnew(t *testing.T) {
+	r := newRig(t)
+	ctx := t.Context()
+	r.reported()
 	for _, what := range []string{"custom-signals", "accuracy"} {
 		path := "/api/v1/endpoints/demand-hourly/" + what + "?window=1h&until="
 		status, _, body := r.call("GET", path+"2026-01-01T00:00:00Z", "")
@@ -126,16 +152,12 @@ func TestCustomSignals(t *testing.T) {
 			t.Errorf("%s until no time: %d %s", what, status, body)
 		}
 	}
-	_, err = r.runa.RemoveCustomSignal(ctx, "demand-hourly", "cost", "it was in cents")
+	_, err := r.runa.RemoveCustomSignal(ctx, "demand-hourly", "cost", "it was in cents")
 	must(t, err)
 	r.cost()
 	anew, err := r.runa.CustomSignals(ctx, "demand-hourly", 48*time.Hour)
 	if err != nil || len(anew.Items) != 1 || len(anew.Items[0].Versions) != 0 {
 		t.Errorf("another of that name begins with what was: %+v, %v", anew, err)
-	}
-	entries, err := r.runa.Activity(ctx, "", "demand-hourly", client.Part{})
-	if err != nil || !strings.Contains(fmt.Sprint(entries.Items), "has a signal cost of its own") {
-		t.Errorf("%+v, %v", entries, err)
 	}
 }
 

@@ -257,8 +257,7 @@ func secretOperations() []operation {
 			}),
 		op("GET", "/endpoints/{endpoint}/calls", "endpointCalls",
 			"Who called an endpoint, and how much, by the names of their keys or those that they give", access.Route,
-			200,
-			func(c call, in *struct {
+			200, func(c call, in *struct {
 				endpointIn
 				windowIn
 			},

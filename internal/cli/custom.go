@@ -43,8 +43,7 @@ func customCommands() []command {
 				return func(ctx context.Context) error {
 					s, err := c.api.RemoveCustomSignal(ctx, c.args[0], c.args[1], *why)
 					return c.show(s, err, func() {
-						fmt.Fprintf(c.Out, "%s has no signal %s any more\n", c.args[0],
-							s.Name)
+						fmt.Fprintf(c.Out, "%s has no signal %s any more\n", c.args[0], s.Name)
 					})
 				}
 			},
@@ -76,8 +75,7 @@ func setCustom(c *call) func(context.Context) error {
 		s, err := c.api.SetCustomSignal(ctx, c.args[0], c.args[1], e)
 		return c.show(s, err, func() {
 			fmt.Fprintf(c.Out, "%s has the signal %s (%s); report it with: innerladder report %s FILE\n", c.args[0],
-				s.Full(),
-				inWords(s), c.args[0])
+				s.Full(), inWords(s), c.args[0])
 		})
 	}
 }
@@ -102,8 +100,7 @@ func showCustom(c *call) func(context.Context) error {
 		return c.show(all, err, func() {
 			if len(all.Items) == 0 {
 				c.say("%s has no signals of its own; make one with: innerladder custom set %s NAME -better lower",
-					c.args[0],
-					c.args[0])
+					c.args[0], c.args[0])
 				return
 			}
 			for i, s := range all.Items {
@@ -163,16 +160,13 @@ func reportCustom(c *call) func(context.Context) error {
 	c.connect()
 	var r reported
 	c.flags.StringVar(&r.request, "request", "", "`COLUMN` with the ids of requests (else request), or, without a "+
-		"file, "+
-		"the id of one")
+		"file, the id of one")
 	c.flags.StringVar(&r.version, "version", "", "`COLUMN` with the version that answered, where there are no ids of "+
 		"requests, or, without a file, that version")
 	c.flags.StringVar(&r.time, "time", "", "`COLUMN` with when it answered, with -version (else time), or that time; "+
-		"now "+
-		"without a file")
+		"now without a file")
 	c.flags.StringVar(&r.id, "id", "", "`COLUMN` with a name by which a report counts once (else id), or that name; "+
-		"needed "+
-		"with -version")
+		"needed with -version")
 	c.flags.Var(&r.values, "value", "`SIGNAL[=COLUMN]` of a file; else all columns named as custom signals")
 	c.flags.BoolVar(&r.replace, "replace", false, "put values in the place of others that were reported before")
 	c.flags.StringVar(&r.left, "left", "", "`FILE` for what was not taken, with the reason, as CSV")
@@ -253,8 +247,7 @@ func (c *call) valuesOf(ctx context.Context, r *reported) error {
 	}
 	if len(e.Custom) == 0 {
 		return refused("%s has no signals of its own; make one with: innerladder custom set %s NAME -better lower",
-			e.Name,
-			e.Name)
+			e.Name, e.Name)
 	}
 	for i := range e.Custom {
 		r.columns[e.Custom[i].Name] = e.Custom[i].Name

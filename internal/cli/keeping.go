@@ -158,8 +158,7 @@ func callerCommands() []command {
 		{
 			name: "callers", group: "Traffic", arguments: "ENDPOINT",
 			summary: "List the programs that have a key to an endpoint, and who called it how much; -open lets " +
-				"anyone call " +
-				"it, -keyed only them",
+				"anyone call it, -keyed only them",
 			least: 1, most: 1,
 			example: "innerladder callers demand-hourly\ninnerladder callers demand-hourly -open -reason 'behind a " +
 				"proxy that asks for keys'", setup: callersCommand,

@@ -186,8 +186,7 @@ func (p *play) openingNight(ctx context.Context) error {
 		if o.endpoint == "demand-hourly" {
 			if _, err := p.runa.SetCustomSignal(ctx, o.endpoint, "dispatch_cost", wire.EditCustom{
 				Unit: "EUR", Better: "lower", About: "what the wrong forecast of an hour costs: oil for what lacks, " +
-					"heat let " +
-					"go for what is too much", Reason: "the desk counts in money",
+					"heat let go for what is too much", Reason: "the desk counts in money",
 			}); err != nil {
 				return err
 			}

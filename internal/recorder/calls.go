@@ -10,36 +10,39 @@ import (
 
 // called counts a request of a caller by their name. The cell is locked.
 func (c *cell) called(name string, class sketch.Class) {
-	if c.calls == nil {
-		c.calls = map[string]request.Calls{}
+	n := c.calls[name]
+	if n == nil {
+		n = c.another(name)
 	}
-	addCalls(c.calls, name, beyond, callsOf(class))
+	n.Requests++
+	switch {
+	case class.Failed():
+		n.Failed++
+	case class == sketch.CallerError:
+		n.Wrong++
+	}
+}
+
+// another begins to count the calls of somebody who has not called since the cell was emptied; those beyond the ones
+// that are told apart are counted together.
+func (c *cell) another(name string) *request.Calls {
+	if c.calls == nil {
+		c.calls = map[string]*request.Calls{}
+	}
+	if len(c.calls) >= request.MostCallers {
+		name = beyond
+	}
+	if c.calls[name] == nil {
+		c.calls[name] = &request.Calls{}
+	}
+	return c.calls[name]
 }
 
 // beyond stands for callers beyond those that a cell tells apart: no name that a caller gives is left as it.
 const beyond = "\xff"
 
-func callsOf(class sketch.Class) request.Calls {
-	one := request.Calls{Requests: 1}
-	switch {
-	case class.Failed():
-		one.Failed = 1
-	case class == sketch.CallerError:
-		one.Wrong = 1
-	}
-	return one
-}
-
-// addCalls adds the calls of a name, or to those of the others where there are too many names.
-func addCalls(to map[string]request.Calls, name, others string, more request.Calls) {
-	if _, known := to[name]; !known && len(to) >= request.MostCallers {
-		name = others
-	}
-	to[name] = to[name].Plus(more)
-}
-
 // countCalls adds what callers asked of an endpoint in a second, by the names that they gave. The recorder is locked.
-func (r *Recorder) countCalls(endpoint string, at time.Time, given map[string]request.Calls) {
+func (r *Recorder) countCalls(endpoint string, at time.Time, given map[string]*request.Calls) {
 	if len(given) == 0 {
 		return
 	}
@@ -50,7 +53,7 @@ func (r *Recorder) countCalls(endpoint string, at time.Time, given map[string]re
 		} else {
 			name = request.CallerName(name)
 		}
-		calls[name] = calls[name].Plus(n)
+		calls[name] = calls[name].Plus(*n)
 	}
 	r.mergeCalls(endpoint, at.Truncate(time.Minute), calls)
 }
@@ -68,8 +71,12 @@ func (r *Recorder) mergeCalls(endpoint string, minute time.Time, calls map[strin
 		}
 		minutes[minute] = map[string]request.Calls{}
 	}
+	of := minutes[minute]
 	for name, n := range calls {
-		addCalls(minutes[minute], name, request.Others, n)
+		if _, known := of[name]; !known && len(of) >= request.MostCallers {
+			name = request.Others
+		}
+		of[name] = of[name].Plus(n)
 	}
 }
 

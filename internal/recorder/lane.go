@@ -77,7 +77,7 @@ type cell struct {
 	// failing are the callers who keep their version and have failed since then.
 	failing map[uint64]struct{}
 	// calls are what each caller asked since then.
-	calls map[string]request.Calls
+	calls map[string]*request.Calls
 	_     [64]byte // so that two shards do not share a line of the processor's memory
 }
 
@@ -144,7 +144,7 @@ func (c *cell) failed(caller uint64) {
 
 // take takes what a cell has observed, which callers have failed, and what each caller asked. Whoever takes it gives it
 // back with put.
-func (c *cell) take() (*sketch.Traffic, map[uint64]struct{}, map[string]request.Calls) {
+func (c *cell) take() (*sketch.Traffic, map[uint64]struct{}, map[string]*request.Calls) {
 	c.mu.Lock()
 	failing, calls := c.failing, c.calls
 	c.failing, c.calls = nil, nil

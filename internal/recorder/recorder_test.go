@@ -540,7 +540,7 @@ func BenchmarkObserve(b *testing.B) {
 		for pb.Next() {
 			l.Observe(shard, Observation{
 				Class: sketch.Answered, Total: time.Millisecond, Backend: time.Millisecond,
-				Drawn: true,
+				Drawn: true, Name: "district-desk", Count: true,
 			})
 		}
 	})

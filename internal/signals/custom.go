@@ -27,11 +27,11 @@ type CustomHour struct {
 	Numbers sketch.Numbers
 }
 
-// nextSeq is the number of the next row of a table that numbers its rows: above all that there are, and above all that
-// there were, however many are gone.
-func nextSeq(ctx context.Context, tx *sql.Tx, table string, now time.Time) (seq int64, err error) {
-	err = tx.QueryRowContext(ctx, `SELECT max(coalesce(max(seq), 0) + 1, ?) FROM `+table, now.UnixMilli()).Scan(&seq)
-	return seq, err
+// nextSeq is the number of the next of some rows that are numbered: above all that there are, and above all that there
+// were, however many are gone.
+func nextSeq(ctx context.Context, tx *sql.Tx, now time.Time, rows string, args ...any) (seq int64, err error) {
+	err = tx.QueryRowContext(ctx, `SELECT coalesce(max(seq), 0) + 1 FROM `+rows, args...).Scan(&seq)
+	return max(seq, now.UnixMilli()), err
 }
 
 // PutCustom keeps values of an endpoint, and says of each what became of it: what was reported before with the same
@@ -43,7 +43,7 @@ func (s *Store) PutCustom(ctx context.Context, endpoint string, values []custom.
 		if len(values) == 0 {
 			return nil
 		}
-		seq, err := nextSeq(ctx, tx, "custom", values[0].Arrived)
+		seq, err := nextSeq(ctx, tx, values[0].Arrived, "custom")
 		if err != nil {
 			return err
 		}
@@ -175,9 +175,8 @@ func scanCustom(row interface{ Scan(...any) error }) (v custom.Value, err error)
 	return v, nil
 }
 
-func oneCustom(ctx context.Context, tx *sql.Tx, endpoint string, v *custom.Value, request []byte) (custom.Value,
-	error,
-) {
+func oneCustom(ctx context.Context, tx *sql.Tx, endpoint string, v *custom.Value, request []byte,
+) (custom.Value, error) {
 	return scanCustom(tx.QueryRowContext(ctx, `SELECT `+customColumns+` FROM custom
 		WHERE endpoint = ? AND signal = ? AND request = ? AND id = ?`, endpoint, v.Signal, request, v.ID))
 }

@@ -38,7 +38,7 @@ func (s *Store) PutOutcomes(ctx context.Context, endpoint string, pairs []outcom
 		if len(pairs) == 0 {
 			return nil
 		}
-		seq, err := nextSeq(ctx, tx, "outcomes", pairs[0].Arrived)
+		seq, err := nextSeq(ctx, tx, pairs[0].Arrived, "outcomes WHERE endpoint = ?", endpoint)
 		if err != nil {
 			return err
 		}
@@ -211,13 +211,19 @@ type LaterQuery struct {
 	Limit int
 }
 
-// where is the condition on what is asked for, but for what truths alone have.
+// putBack is how far a clock may have been put back between an answer and what came of it.
+const putBack = 24 * time.Hour
+
+// where is the condition on what is asked for, but for what truths alone have. A number is no less than the moment at
+// which it was given, in milliseconds (nextSeq), so that what came before the answers that are asked for is not looked
+// at.
 func (q LaterQuery) where() (condition string, args []any) {
 	to := int64(math.MaxInt64)
 	if !q.To.IsZero() {
 		to = q.To.UnixMilli()
 	}
-	args = []any{q.Endpoint, q.From.UnixMilli(), to, q.After, Pinned, Shadow}
+	after := max(q.After, q.From.Add(-putBack).UnixMilli())
+	args = []any{q.Endpoint, q.From.UnixMilli(), to, after, Pinned, Shadow}
 	for _, v := range q.Versions {
 		args = append(args, v)
 	}

@@ -118,8 +118,7 @@ func (s *Service) Remove(ctx context.Context, by act.Actor, endpoint, name, reas
 		signal := e.CustomOf(name)
 		if signal == nil {
 			return custom.Signal{}, fault.New(fault.Unknown, "custom.unknown", "%s has no signal %.60q of its own",
-				e.Name,
-				name).In("signal").Do("see which it has with: innerladder custom show %s", e.Name)
+				e.Name, name).In("signal").Do("see which it has with: innerladder custom show %s", e.Name)
 		}
 		if err := s.unused(ctx, t, e, signal); err != nil {
 			return *signal, err
@@ -145,8 +144,8 @@ func (s *Service) unused(ctx context.Context, t *act.Tx, e *coretraffic.Endpoint
 		return slices.ContainsFunc(guards, func(g guard.Guard) bool { return g.Signal == signal.Full() })
 	}
 	if names(e.Terms.Guards) {
-		return used("a guard", "take it out first with: innerladder endpoint edit "+e.Name+" -guard "+
-			""+signal.Full()+"=off")
+		return used("a guard", "take it out first with: innerladder endpoint edit "+e.Name+" -guard "+signal.Full()+
+			"=off")
 	}
 	if slices.ContainsFunc(e.Watches.Watches, func(r watch.Rule) bool { return r.Signal == signal.Full() }) {
 		return used("a watch", "take it away first with: innerladder watch remove "+e.Name+" "+signal.Full())

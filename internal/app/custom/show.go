@@ -11,16 +11,12 @@ import (
 	"innerladder/internal/core/custom"
 	"innerladder/internal/core/interval"
 	"innerladder/internal/core/sketch"
-	"innerladder/internal/recorder"
 	"innerladder/internal/signals"
 	"innerladder/internal/wire"
 )
 
-const (
-	confidence = 0.95
-	// leastRows is of how many values a mean has an interval: of fewer it is not near to a normal law.
-	leastRows = 20
-)
+// confidence is that of all intervals.
+const confidence = 0.95
 
 // line is what was reported of one signal of one version.
 type line struct {
@@ -34,33 +30,21 @@ type line struct {
 func (s *Service) Show(ctx context.Context, by act.Actor, endpoint string, window time.Duration, until time.Time,
 ) (wire.CustomSignals, error) {
 	out := wire.CustomSignals{Endpoint: endpoint, Items: []wire.CustomSignal{}}
-	e, err := s.traffic.Endpoint(ctx, by, endpoint)
+	asked, err := s.observe.AskLater(ctx, by, endpoint, window, until)
 	if err != nil {
 		return out, err
 	}
-	in, err := observe.LaterOf(window, until, s.Now())
+	hours, err := numbers(ctx, &asked)
 	if err != nil {
 		return out, err
 	}
-	kept := s.signals.Store()
-	if kept == nil {
-		return out, recorder.Away()
-	}
-	hours, in, err := s.numbers(ctx, kept, endpoint, in)
+	out.From, out.To, out.StepMS = asked.From, asked.To, asked.Step.Milliseconds()
+	answered, err := s.observe.Answered(ctx, endpoint, asked.Later)
 	if err != nil {
 		return out, err
-	}
-	out.From, out.To, out.StepMS = in.From, in.To, in.Step.Milliseconds()
-	answered, err := s.observe.Answered(ctx, endpoint, in)
-	if err != nil {
-		return out, err
-	}
-	main := ""
-	if e.Split != nil && len(e.Split.Lanes) > 0 {
-		main = e.Split.Main().Version
 	}
 	lines := together(hours)
-	for _, signal := range e.Custom {
+	for _, signal := range asked.Endpoint.Custom {
 		one := wire.CustomSignal{Signal: signal, Versions: []wire.CustomVersion{}}
 		for _, l := range lines {
 			if l.signal == signal.Name {
@@ -68,36 +52,29 @@ func (s *Service) Show(ctx context.Context, by act.Actor, endpoint string, windo
 			}
 		}
 		slices.SortStableFunc(one.Versions, func(a, b wire.CustomVersion) int {
-			if (a.Version == main) != (b.Version == main) {
-				return map[bool]int{true: -1, false: 1}[a.Version == main]
-			}
-			return cmp.Compare(b.N, a.N)
+			return cmp.Or(asked.MainFirst(a.Version, b.Version), cmp.Compare(b.N, a.N))
 		})
 		out.Items = append(out.Items, one)
 	}
 	return out, nil
 }
 
-// numbers reads what was reported, one by one where there is not too much of it.
-func (s *Service) numbers(ctx context.Context, kept *signals.Store, endpoint string, in observe.Later,
-) (all []signals.CustomHour, as observe.Later, err error) {
+// numbers reads what was reported, one by one, or by hours where there is too much of it.
+func numbers(ctx context.Context, in *observe.LaterAsked) ([]signals.CustomHour, error) {
 	if in.Single {
-		values, err := kept.Customs(ctx, signals.CustomQuery{
-			Endpoint: endpoint, From: in.From, To: in.To, Limit: observe.MostSingle + 1,
+		values, err := in.Kept.Customs(ctx, signals.CustomQuery{
+			Endpoint: in.Endpoint.Name, From: in.From, To: in.To, Limit: observe.MostSingle + 1,
 		})
-		if err != nil {
-			return nil, in, err
-		}
-		if len(values) <= observe.MostSingle {
-			return summed(values, in.Step), in, nil
+		if err != nil || len(values) <= observe.MostSingle {
+			return summed(values, in.Step), err
 		}
 	}
-	in = in.ByHours()
-	all, err = kept.CustomHours(ctx, endpoint, "", in.From, in.To)
+	in.ByHours()
+	all, err := in.Kept.CustomHours(ctx, in.Endpoint.Name, "", in.From, in.To)
 	for i := range all {
 		all[i].At = all[i].At.Truncate(in.Step)
 	}
-	return all, in, err
+	return all, err
 }
 
 // summed adds values up by steps of time.
@@ -146,7 +123,7 @@ func shown(l *line, answered uint64) wire.CustomVersion {
 		Least: w.Min, P10: w.Quantile(0.1), P50: w.Quantile(0.5), P90: w.Quantile(0.9), Most: w.Max,
 		Points: []wire.CustomPoint{},
 	}
-	if w.N >= leastRows {
+	if w.N >= interval.LeastOfMean {
 		within := interval.Mean(w.Mean, w.Around/float64(w.N), float64(w.N), confidence)
 		out.Low, out.High = &within.Low, &within.High
 	}

@@ -59,22 +59,15 @@ type taking struct {
 func (s *Service) Take(ctx context.Context, by act.Actor, endpoint string, in wire.NewReports,
 ) (wire.ReportsTaken, error) {
 	none := wire.ReportsTaken{}
-	if err := by.May(access.Report); err != nil {
-		return none, err
-	}
-	read := s.Read(by)
-	e, err := s.traffic.FindEndpoint(ctx, read, endpoint)
+	e, err := s.traffic.EndpointFor(ctx, by, access.Report, endpoint)
 	if err != nil {
-		return none, err
-	}
-	if err := by.Need(access.Report, e.Project); err != nil {
 		return none, err
 	}
 	if err := check(e, in); err != nil {
 		return none, err
 	}
 	t := &taking{
-		endpoint: e, read: read, now: s.Now(), lanes: map[traffic.Origin]origin{}, versions: map[string]string{},
+		endpoint: e, read: s.Read(by), now: s.Now(), lanes: map[traffic.Origin]origin{}, versions: map[string]string{},
 		splits: map[int64]int{},
 		out:    wire.ReportsTaken{Endpoint: e.Name, Account: outcome.NewAccount()},
 	}
@@ -129,8 +122,7 @@ func (s *Service) take(ctx context.Context, t *taking, i int, r *custom.Report) 
 	switch {
 	case v.At.Before(t.oldest):
 		t.left(r, outcome.Late, "it is of %s; single values are kept since %s, before which it cannot be told "+
-			"whether one "+
-			"has counted", v.At.UTC().Format(time.RFC3339), t.oldest.UTC().Format(time.DateOnly))
+			"whether one has counted", v.At.UTC().Format(time.RFC3339), t.oldest.UTC().Format(time.DateOnly))
 		return nil
 	case v.At.After(t.now.Add(ahead)):
 		t.left(r, outcome.Wrong, "it is of %s, which is still to come", v.At.UTC().Format(time.RFC3339))
@@ -239,13 +231,8 @@ func (s *Service) keep(ctx context.Context, t *taking, in wire.NewReports) (wire
 	if err != nil {
 		return t.out, err
 	}
-	var fresh []custom.Value
-	for n, fate := range fates {
-		if fate == outcome.Joined || fate == outcome.Replaced {
-			t.out.Values++
-			fresh = append(fresh, t.values[n])
-		}
-	}
+	fresh := outcome.Fresh(t.values, fates)
+	t.out.Values = len(fresh)
 	s.observe.Reported(t.endpoint.Name, fresh)
 	t.out.Settle(fates, t.of, "another value was reported before; give replace to put this one in its place",
 		func(i int) (int, string) { return in.Items[i].Line, in.Items[i].Request })

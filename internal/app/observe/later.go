@@ -4,7 +4,10 @@ import (
 	"context"
 	"time"
 
-	"innerladder/internal/core/fault"
+	"innerladder/internal/app/act"
+	corespan "innerladder/internal/core/span"
+	"innerladder/internal/core/traffic"
+	"innerladder/internal/recorder"
 	"innerladder/internal/signals"
 )
 
@@ -28,19 +31,48 @@ type Later struct {
 }
 
 // CheckLater says whether a window on what came later can be looked at.
-func CheckLater(window time.Duration) error {
-	if window < time.Minute || window > longestLater {
-		return fault.New(fault.Invalid, "window.range", "a window of %s cannot be looked at", window).In("window").
-			Do("give from 1m to 9600h, such as 24h")
-	}
-	return nil
+func CheckLater(window time.Duration) error { return corespan.CheckWindow(window, longestLater) }
+
+// LaterAsked is a question about what came later of the answers of an endpoint: in which window, and where it is kept.
+type LaterAsked struct {
+	Later
+	Endpoint *traffic.Endpoint
+	Kept     *signals.Store
 }
 
-// LaterOf is the window that ends at a moment, or now for the zero time and for what is still to come.
-func LaterOf(window time.Duration, until, now time.Time) (Later, error) {
-	if err := CheckLater(window); err != nil {
-		return Later{}, err
+// AskLater is what somebody asks about a window that ends at a moment, or now for the zero time.
+func (s *Service) AskLater(ctx context.Context, by act.Actor, endpoint string, window time.Duration, until time.Time,
+) (LaterAsked, error) {
+	e, err := s.traffic.Endpoint(ctx, by, endpoint)
+	if err != nil {
+		return LaterAsked{}, err
 	}
+	if err := CheckLater(window); err != nil {
+		return LaterAsked{}, err
+	}
+	kept := s.signals.Store()
+	if kept == nil {
+		return LaterAsked{}, recorder.Away()
+	}
+	return LaterAsked{laterOf(window, until, s.Now()), e, kept}, nil
+}
+
+// MainFirst orders versions: the one that answers main now is the first.
+func (a *LaterAsked) MainFirst(x, y string) int {
+	main := a.Endpoint.MainVersion()
+	switch {
+	case x == y:
+		return 0
+	case x == main:
+		return -1
+	case y == main:
+		return 1
+	}
+	return 0
+}
+
+// laterOf is the window that ends at a moment, or now for the zero time and for what is still to come.
+func laterOf(window time.Duration, until, now time.Time) Later {
 	l := Later{To: now, Single: window <= singleFor}
 	if !until.IsZero() {
 		l.To = earlier(until, now)
@@ -51,14 +83,13 @@ func LaterOf(window time.Duration, until, now time.Time) (Later, error) {
 	}
 	l.Step = max(unit, (window / laterPoints).Round(unit))
 	l.From = l.To.Add(-window).Truncate(l.Step)
-	return l, nil
+	return l
 }
 
-// ByHours is the same window in steps of whole hours.
-func (l Later) ByHours() Later {
+// ByHours makes the steps of the window whole hours.
+func (l *Later) ByHours() {
 	l.Single, l.Step = false, max(time.Hour, l.Step)
 	l.From = l.From.Truncate(l.Step)
-	return l
 }
 
 // Answered counts the requests that each version answered to callers who were dealt to it.

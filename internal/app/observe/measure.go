@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"innerladder/internal/app/act"
-	"innerladder/internal/core/fault"
 	"innerladder/internal/core/guard"
 	"innerladder/internal/core/request"
 	"innerladder/internal/core/rollout"
@@ -22,20 +21,13 @@ import (
 )
 
 const (
-	// shortestWindow and longestWindow bound what can be looked at at once.
-	shortestWindow = time.Minute
-	longestWindow  = 30 * 24 * time.Hour
+	// longestWindow is the longest that can be looked at at once.
+	longestWindow = 30 * 24 * time.Hour
 	// nowSpan is how much of the past "now" is.
 	nowSpan = 10 * time.Second
 )
 
-func checkWindow(w time.Duration) error {
-	if w < shortestWindow || w > longestWindow {
-		return fault.New(fault.Invalid, "window.range", "a window of %s cannot be looked at", w).In("window").
-			Do("give from %s to %s, such as 10m", shortestWindow, longestWindow)
-	}
-	return nil
-}
+func checkWindow(w time.Duration) error { return spans.CheckWindow(w, longestWindow) }
 
 const (
 	// byHours and byDays are from how long a span on it is read by the hour and by the day,

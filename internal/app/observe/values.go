@@ -22,8 +22,6 @@ const (
 	mostFresh = 5000
 	// mostBefore is how many of the incumbent's values of the day before a trial are looked at.
 	mostBefore = 50_000
-	// knownBefore is of how many values it is known what was before; until there are so many it is looked up again.
-	knownBefore = 50
 )
 
 // valueKey names what an incumbent did before a trial by a signal.
@@ -160,7 +158,7 @@ func (v *valuesOf) outcomesBefore(ctx context.Context, kind, output string) *ske
 	})
 }
 
-// before is what the incumbent did by a signal in the day before the trial, looked up once there is enough of it.
+// before is what the incumbent did by a signal in the day before the trial, looked up until there is enough of it.
 func (v *valuesOf) before(ctx context.Context, signal string,
 	read func(q signals.LaterQuery, add func(float64)) error,
 ) *sketch.Numbers {
@@ -179,7 +177,7 @@ func (v *valuesOf) before(ctx context.Context, signal string,
 				"error", err)
 			return nil, false
 		}
-		return &n, n.N >= knownBefore || !v.pair.After && v.Now().Sub(v.pair.Since) > time.Minute
+		return &n, n.N >= guard.LeastBefore || !v.pair.After && v.Now().Sub(v.pair.Since) > time.Minute
 	})
 }
 
@@ -194,8 +192,10 @@ func (s *Service) reportedLately(ctx context.Context, e *traffic.Endpoint, guard
 	now := s.Now()
 	main := e.Split.Main().Version
 	pair := guard.TrialPair{Incumbent: main, Candidate: main, Since: now.Add(-lookBack)}
-	v := valuesOf{Service: s, kept: kept, endpoint: e, pair: pair, state: &guard.State{}, bare: true}
-	v.into = map[string]guard.Values{}
+	v := valuesOf{
+		Service: s, kept: kept, endpoint: e, pair: pair, bare: true,
+		state: &guard.State{}, into: map[string]guard.Values{},
+	}
 	for _, signal := range (guard.Terms{Guards: guards}).ValueSignals() {
 		if err := v.add(ctx, signal); err != nil {
 			s.Log.Warn("what was reported lately is not known", "endpoint", e.Name, "signal", signal, "error", err)

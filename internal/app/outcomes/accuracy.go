@@ -34,24 +34,16 @@ const confidence = 0.95
 func (s *Service) Accuracy(ctx context.Context, by act.Actor, endpoint string, window time.Duration, until time.Time,
 ) (wire.Accuracy, error) {
 	out := wire.Accuracy{Endpoint: endpoint, Items: []wire.VersionAccuracy{}}
-	e, err := s.traffic.Endpoint(ctx, by, endpoint)
+	asked, err := s.observe.AskLater(ctx, by, endpoint, window, until)
 	if err != nil {
 		return out, err
 	}
-	in, err := observe.LaterOf(window, until, s.Now())
+	sums, err := sumsOf(ctx, &asked)
 	if err != nil {
 		return out, err
 	}
-	kept := s.signals.Store()
-	if kept == nil {
-		return out, recorder.Away()
-	}
-	sums, in, err := s.sums(ctx, kept, endpoint, in)
-	if err != nil {
-		return out, err
-	}
-	out.From, out.To, out.StepMS = in.From, in.To, in.Step.Milliseconds()
-	answered, err := s.observe.Answered(ctx, endpoint, in)
+	out.From, out.To, out.StepMS = asked.From, asked.To, asked.Step.Milliseconds()
+	answered, err := s.observe.Answered(ctx, endpoint, asked.Later)
 	if err != nil {
 		return out, err
 	}
@@ -62,43 +54,28 @@ func (s *Service) Accuracy(ctx context.Context, by act.Actor, endpoint string, w
 		}
 		out.Items = append(out.Items, one)
 	}
-	main := ""
-	if e.Split != nil {
-		main = e.Split.Main().Version
-	}
 	slices.SortStableFunc(out.Items, func(a, b wire.VersionAccuracy) int {
-		return cmp.Or(first(b.Version == main)-first(a.Version == main), cmp.Compare(b.Rows, a.Rows))
+		return cmp.Or(asked.MainFirst(a.Version, b.Version), cmp.Compare(b.Rows, a.Rows))
 	})
 	return out, nil
 }
 
-func first(is bool) int {
-	if is {
-		return 1
-	}
-	return 0
-}
-
-// sums reads what was joined, one by one where there is not too much of it.
-func (s *Service) sums(ctx context.Context, kept *signals.Store, endpoint string, in observe.Later,
-) (all []signals.OutcomeSums, as observe.Later, err error) {
+// sumsOf reads what was joined, one by one, or by hours where there is too much of it.
+func sumsOf(ctx context.Context, in *observe.LaterAsked) ([]signals.OutcomeSums, error) {
 	if in.Single {
-		pairs, err := kept.Outcomes(ctx, signals.OutcomeQuery{
-			Endpoint: endpoint, From: in.From, To: in.To, Limit: observe.MostSingle + 1,
+		pairs, err := in.Kept.Outcomes(ctx, signals.OutcomeQuery{
+			Endpoint: in.Endpoint.Name, From: in.From, To: in.To, Limit: observe.MostSingle + 1,
 		})
-		if err != nil {
-			return nil, in, err
-		}
-		if len(pairs) <= observe.MostSingle {
-			return summed(pairs, in.Step), in, nil
+		if err != nil || len(pairs) <= observe.MostSingle {
+			return summed(pairs, in.Step), err
 		}
 	}
-	in = in.ByHours()
-	all, err = kept.OutcomeHours(ctx, endpoint, in.From, in.To)
+	in.ByHours()
+	all, err := in.Kept.OutcomeHours(ctx, in.Endpoint.Name, in.From, in.To)
 	for i := range all {
 		all[i].At = all[i].At.Truncate(in.Step)
 	}
-	return all, in, err
+	return all, err
 }
 
 // summed adds pairs up by steps of time.
@@ -213,14 +190,8 @@ func (s *Service) Shown(ctx context.Context, by act.Actor, q signals.OutcomeQuer
 	out := wire.OutcomesShown{
 		Endpoint: q.Endpoint, Items: []wire.OutcomeShown{}, Segments: []wire.OutcomeSegment{},
 	}
-	if err := by.May(access.Inspect); err != nil {
-		return out, err
-	}
-	e, err := s.traffic.FindEndpoint(ctx, s.Read(by), q.Endpoint)
+	e, err := s.traffic.EndpointFor(ctx, by, access.Inspect, q.Endpoint)
 	if err != nil {
-		return out, err
-	}
-	if err := by.Need(access.Inspect, e.Project); err != nil {
 		return out, err
 	}
 	if err := observe.CheckLater(window); err != nil {

@@ -75,14 +75,8 @@ type taking struct {
 func (s *Service) Take(ctx context.Context, by act.Actor, endpoint string, in wire.NewOutcomes,
 ) (wire.OutcomesTaken, error) {
 	none := wire.OutcomesTaken{}
-	if err := by.May(access.Report); err != nil {
-		return none, err
-	}
-	e, err := s.traffic.FindEndpoint(ctx, s.Read(by), endpoint)
+	e, err := s.traffic.EndpointFor(ctx, by, access.Report, endpoint)
 	if err != nil {
-		return none, err
-	}
-	if err := by.Need(access.Report, e.Project); err != nil {
 		return none, err
 	}
 	if err := check(e, in); err != nil {
@@ -276,13 +270,8 @@ func (s *Service) keep(ctx context.Context, t *taking, in wire.NewOutcomes) (wir
 	if err != nil {
 		return t.out, err
 	}
-	var fresh []outcome.Pair
-	for n, fate := range fates {
-		if fate == outcome.Joined || fate == outcome.Replaced {
-			t.out.Pairs++
-			fresh = append(fresh, t.pairs[n])
-		}
-	}
+	fresh := outcome.Fresh(t.pairs, fates)
+	t.out.Pairs = len(fresh)
 	s.observe.Told(t.endpoint.Name, fresh)
 	t.out.Settle(fates, t.of, "another truth was told before; give replace to put this one in its place",
 		func(i int) (int, string) { return in.Items[i].Line, in.Items[i].Request })

@@ -174,8 +174,8 @@ func (s *Service) liveAmong(ctx context.Context, r records.View,
 	}
 	ref := ""
 	for _, e := range endpoints {
-		if e.Model == model && e.Split != nil && ref == "" {
-			ref = e.Split.Main().Version
+		if e.Model == model && ref == "" {
+			ref = e.MainVersion()
 		}
 	}
 	if ref == "" {

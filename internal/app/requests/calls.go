@@ -17,14 +17,7 @@ import (
 func (s *Service) Calls(ctx context.Context, by act.Actor, endpoint string, window time.Duration) (wire.Calls, error) {
 	now := s.Now()
 	out := wire.Calls{Endpoint: endpoint, From: now.Add(-window), To: now, Items: []wire.CallsOfIt{}}
-	if err := by.May(access.Route); err != nil {
-		return out, err
-	}
-	e, err := s.traffic.FindEndpoint(ctx, s.Read(by), endpoint)
-	if err != nil {
-		return out, err
-	}
-	if err := by.Need(access.Route, e.Project); err != nil {
+	if _, err := s.traffic.EndpointFor(ctx, by, access.Route, endpoint); err != nil {
 		return out, err
 	}
 	if err := checkWindow(window); err != nil {

@@ -18,6 +18,7 @@ import (
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/naming"
 	"innerladder/internal/core/request"
+	"innerladder/internal/core/span"
 	coretraffic "innerladder/internal/core/traffic"
 	"innerladder/internal/oip"
 	"innerladder/internal/recorder"
@@ -68,17 +69,17 @@ func (s *Service) Degraded() string {
 // numberOf is the number of an endpoint whose requests somebody may see, 0 for the requests that found none, which
 // whoever keeps the service may see.
 func (s *Service) numberOf(ctx context.Context, by act.Actor, endpoint string) (int64, error) {
-	if err := by.May(access.Inspect); err != nil {
-		return 0, err
-	}
 	if endpoint == "" {
+		if err := by.May(access.Inspect); err != nil {
+			return 0, err
+		}
 		return 0, by.Need(access.Administer, "")
 	}
-	e, err := s.traffic.FindEndpoint(ctx, s.Read(by), endpoint)
+	e, err := s.traffic.EndpointFor(ctx, by, access.Inspect, endpoint)
 	if err != nil {
 		return 0, err
 	}
-	return e.ID, by.Need(access.Inspect, e.Project)
+	return e.ID, nil
 }
 
 // Requests lists what the log of an endpoint has, newest first; with After, what has come since, oldest first.
@@ -308,13 +309,7 @@ const (
 )
 
 // checkWindow says whether a window can be looked at.
-func checkWindow(window time.Duration) error {
-	if window < time.Minute || window > longestOf {
-		return fault.New(fault.Invalid, "window.range", "a window of %s cannot be looked at", window).In("window").
-			Do("give from 1m to %s, such as 24h", longestOf)
-	}
-	return nil
-}
+func checkWindow(window time.Duration) error { return span.CheckWindow(window, longestOf) }
 
 // Refusals says what the gateway turned away at an endpoint in a window that ends now; the empty endpoint stands for
 // requests that found none.

@@ -65,10 +65,9 @@ func (s *Service) AddEndpoint(ctx context.Context, by act.Actor, n wire.NewEndpo
 			return nil, err
 		}
 		e := traffic.Endpoint{
-			Custom: []custom.Signal{}, Name: n.Name, Project: m.Project, Model: n.Model, Environment: n.Environment,
-			Rung:        n.Rung,
+			Name: n.Name, Project: m.Project, Model: n.Model, Environment: n.Environment, Rung: n.Rung,
 			Description: n.Description, Terms: terms, Repeatable: n.Repeatable, Requests: request.UsualKeeping(),
-			CreatedBy: t.By.Name, CreatedAt: t.Now,
+			Custom: []custom.Signal{}, CreatedBy: t.By.Name, CreatedAt: t.Now,
 		}
 		if err := e.CheckTerms(terms); err != nil {
 			return nil, err
@@ -256,6 +255,19 @@ func (s *Service) Endpoint(ctx context.Context, by act.Actor, name string) (*tra
 		return nil, err
 	}
 	return s.FindEndpoint(ctx, s.Read(by), name)
+}
+
+// EndpointFor finds an endpoint for which an actor has a permission in its project.
+func (s *Service) EndpointFor(ctx context.Context, by act.Actor, need access.Permission, name string,
+) (*traffic.Endpoint, error) {
+	if err := by.May(need); err != nil {
+		return nil, err
+	}
+	e, err := s.FindEndpoint(ctx, s.Read(by), name)
+	if err != nil {
+		return nil, err
+	}
+	return e, by.Need(need, e.Project)
 }
 
 // EndpointWithBack finds an endpoint and where a way back would lead. It reads the splits for

@@ -65,8 +65,7 @@ func (v *Values) row(confidence float64) Row {
 			what = of
 		}
 		r.Sentence = fmt.Sprintf("%s is known of %d answers of the incumbent and %d of the candidate; not enough to "+
-			"tell.",
-			what, n, m)
+			"tell.", what, n, m)
 		return r
 	}
 	if kind == guard.Accuracy {
@@ -133,8 +132,7 @@ func saysMeans(what, unit string, d interval.Interval, margin float64, v Verdict
 		return fmt.Sprintf("%s differs by %+.3g to %+.3g%s: no difference that matters.", what, d.Low, d.High, unit)
 	}
 	return fmt.Sprintf("%s differs by %+.3g to %+.3g%s, where %.3g would matter; not enough to tell.", what, d.Low,
-		d.High,
-		unit, margin)
+		d.High, unit, margin)
 }
 
 // accuracy compares the shares of answers that were right.
@@ -156,14 +154,12 @@ func (r *Row) accuracy(strata []ValueStratum, of string, confidence float64) {
 		r.Sentence = fmt.Sprintf("Right about %s less often, by %s to %s points.", of, high, low)
 	case WorseWithin:
 		r.Sentence = fmt.Sprintf("Right about %s less often, by %s to %s points: real, and less than the %s that "+
-			"matter.",
-			of, high, low, points(accuracyMargin))
+			"matter.", of, high, low, points(accuracyMargin))
 	case Same:
 		r.Sentence = fmt.Sprintf("No difference that matters in how often it is right about %s.", of)
 	default:
 		r.Sentence = fmt.Sprintf("How often it is right about %s differs by %s to %s points, where %s would matter; "+
-			"not "+
-			"enough to tell.", of, points(d.Low), points(d.High), points(accuracyMargin))
+			"not enough to tell.", of, points(d.Low), points(d.High), points(accuracyMargin))
 	}
 }
 

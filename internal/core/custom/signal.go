@@ -12,6 +12,7 @@ import (
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/guard"
 	"innerladder/internal/core/metric"
+	"innerladder/internal/core/naming"
 	"innerladder/internal/core/outcome"
 )
 
@@ -51,9 +52,9 @@ func (s *Signal) Check() error {
 	case !guard.IsCustomName(s.Name):
 		return bad("name", "use up to 40 small letters, digits and _, beginning with a letter, such as dispatch_cost",
 			"%.60q is no name of a signal", s.Name)
-	case len(s.Unit) > longestUnit || strings.ContainsFunc(s.Unit, hidden):
+	case len(s.Unit) > longestUnit || strings.ContainsFunc(s.Unit, naming.Hidden):
 		return bad("unit", "give one such as EUR, in letters that can be seen", "%.60q is no unit", s.Unit)
-	case len(s.About) > longestAbout || strings.ContainsFunc(s.About, hidden):
+	case len(s.About) > longestAbout || strings.ContainsFunc(s.About, naming.Hidden):
 		return bad("about", fmt.Sprintf("use up to %d letters that can be seen", longestAbout),
 			"what it is about has %d bytes, or letters that cannot be seen", len(s.About))
 	case s.Better != metric.Lower && s.Better != metric.Higher:
@@ -61,8 +62,6 @@ func (s *Signal) Check() error {
 	}
 	return nil
 }
-
-func hidden(c rune) bool { return !strconv.IsPrint(c) }
 
 // Report is what is reported of one answer, or of the answers of a version at a time.
 type Report struct {
@@ -110,9 +109,8 @@ func (r *Report) Check(at string) error {
 			"a report does not say what it is of")
 	case r.Request == "" && strings.TrimSpace(r.ID) == "":
 		return bad("id", "give each report a name of its own, such as the number of the order: told again it counts "+
-			"once",
-			"a report of no request has no id")
-	case len(r.ID) > longestID || strings.ContainsFunc(r.ID, hidden):
+			"once", "a report of no request has no id")
+	case len(r.ID) > longestID || strings.ContainsFunc(r.ID, naming.Hidden):
 		return bad("id", fmt.Sprintf("use up to %d letters that can be seen", longestID), "%.60q is no id", r.ID)
 	}
 	return nil

@@ -178,44 +178,47 @@ const beyondReach = 64
 func (s *ContestState) ofValues(of *Values, t *TrialState) *Judgement {
 	margin := s.Of.Margin
 	v := &Judgement{Decision: Undecided, Unit: of.Unit, Bound: beyondReach * margin}
-	interval := func(low, high float64) string {
-		return between(low, high, v.Bound, of.Unit)
-	}
 	inWords := strings.TrimSpace(fmt.Sprintf("%.4g %s", margin, of.Unit))
 	if s.Of.ofMeans() {
-		if s.Later.turn(of) {
-			s.Means = nil
-		}
-		s.Later.observe(of, margin, func(incumbents, candidates []float64) {
-			if s.Means == nil {
-				begun := seqtest.NewMeanContest(s.Later.Centre, s.Later.Clip, margin)
-				s.Means = &begun
-			}
-			s.Means.Observe(incumbents, candidates)
-		})
-		v.Low, v.High = -v.Bound, v.Bound
-		if s.Means != nil {
-			low, high := s.Means.Interval(s.Of.Level())
-			if of.HigherIsBetter { // there larger is worse, whichever way that is
-				low, high = -high, -low
-			}
-			v.Low, v.High = max(low, -v.Bound), min(high, v.Bound)
-		}
+		v.Low, v.High = s.ofMeans(of, v.Bound)
 	} else {
 		v.Unit, v.Bound, inWords = "share", 1, fmt.Sprintf("%.3g points", 100*margin)
-		interval = points
 		s.Observe(blockOf(s.Later.fresh(of)))
 		v.Low, v.High = s.Interval(s.Of.Level())
+	}
+	apart := points(v.Low, v.High)
+	if s.Of.ofMeans() {
+		apart = between(v.Low, v.High, v.Bound, of.Unit)
 	}
 	taken := s.Later.Taken
 	v.Candidate, v.CandidateRequests = taken.Candidate.Mean(), taken.Candidate.N
 	v.Incumbent, v.IncumbentRequests = taken.Incumbent.Mean(), taken.Incumbent.N
 	says := v.decide(margin, of.HigherIsBetter, inWords)
-	pair := TrialState{TrialPair: t.TrialPair} // a comparison is of a trial, never of what took over
-	pair.After = false
-	v.Sentence = fmt.Sprintf("%s %s: a difference of %s, %s.", t.Candidate, pair.tells(s.Of.Signal, of, taken),
-		interval(v.Low, v.High), says)
+	v.Sentence = fmt.Sprintf("%s %s: a difference of %s, %s.", t.Candidate, t.tells(s.Of.Signal, of, taken), apart,
+		says)
 	return v
+}
+
+// ofMeans moves a contest of means on, and gives the interval for the candidate's less main's, no wider than a bound.
+func (s *ContestState) ofMeans(of *Values, bound float64) (low, high float64) {
+	if s.Later.turn(of) {
+		s.Means = nil
+	}
+	s.Later.observe(of, s.Of.Margin, func(incumbents, candidates []float64) {
+		if s.Means == nil {
+			begun := seqtest.NewMeanContest(s.Later.Centre, s.Later.Clip, s.Of.Margin)
+			s.Means = &begun
+		}
+		s.Means.Observe(incumbents, candidates)
+	})
+	if s.Means == nil {
+		return -bound, bound
+	}
+	low, high = s.Means.Interval(s.Of.Level())
+	if of.HigherIsBetter { // there larger is worse, whichever way that is
+		low, high = -high, -low
+	}
+	return max(low, -bound), min(high, bound)
 }
 
 // between writes an interval of differences of means.

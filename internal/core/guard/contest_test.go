@@ -95,8 +95,9 @@ func TestContestsOfValues(t *testing.T) {
 			Contest{"custom.cost", 0.2, 0}, came{0.5, normal(3, 1), normal(3.8, 1), false}, Worse, "so it does worse",
 		},
 		"earns more": {
-			Contest{"custom.earned", 0.2, 0}, came{0.5, normal(3, 1), normal(3.8, 1), true}, Better, "so it does " +
-				"better",
+			Contest{"custom.earned", 0.2, 0},
+			came{0.5, normal(3, 1), normal(3.8, 1), true},
+			Better, "so it does better",
 		},
 		"earns less": {
 			Contest{"custom.earned", 0.2, 0}, came{0.3, normal(3, 1), normal(2.2, 1), true}, Worse, "mean earned of 2.",
@@ -104,18 +105,17 @@ func TestContestsOfValues(t *testing.T) {
 		"costs as much": {
 			Contest{"custom.cost", 0.5, 0},
 			came{0.5, normal(3, 1), normal(3, 1), false},
-			NoDifference,
-			"no difference of 0.5 EUR",
+			NoDifference, "no difference of 0.5 EUR",
 		},
 		"further off": {
-			Contest{"mae.demand", 0.1, 0}, came{0.5, normal(1, 0.2), normal(1.3, 0.2), false}, Worse, "predicts " +
-				"demand off",
+			Contest{"mae.demand", 0.1, 0},
+			came{0.5, normal(1, 0.2), normal(1.3, 0.2), false},
+			Worse, "predicts demand off",
 		},
 		"right more often": {
 			Contest{"accuracy.state", 0.02, 0},
 			came{0.5, sometimes(0.2, 1), sometimes(0.05, 1), false},
-			Better,
-			"got state wrong in",
+			Better, "got state wrong in",
 		},
 		"hardly begun": {
 			Contest{"custom.cost", 0.01, 0}, came{0.01, normal(3, 1), normal(3, 1), false}, Undecided, "of anything",

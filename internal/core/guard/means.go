@@ -70,8 +70,7 @@ func (t *TrialState) readMean(g Guard, signal string, v *Values, level levels) R
 	t.Means[signal] = s
 	if s.Clip == 0 {
 		return Reading{Sentence: fmt.Sprintf("waits until it is known how far %s spreads: %s has %.0f values of it, "+
-			"and "+
-			"%d are needed.", signal, t.Incumbent, s.Spread.N, leastScale)}
+			"and %d are needed.", signal, t.Incumbent, s.Spread.N, leastScale)}
 	}
 	log := s.Over.LogE()
 	r := level.reading(log, s.Under.LogE())

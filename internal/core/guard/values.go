@@ -211,11 +211,11 @@ func (t *TrialState) readReported(g Guard, e *Pair, level levels) Reading {
 	return worst
 }
 
-// leastBefore is of how many values it is known what was before.
-const leastBefore = 50
+// LeastBefore is of how many values it is known what the incumbent did before.
+const LeastBefore = 50
 
 // known reports whether it is known what the incumbent did before a version took over from it.
-func (v *Values) known() bool { return v.Before != nil && v.Before.N >= leastBefore }
+func (v *Values) known() bool { return v.Before != nil && v.Before.N >= LeastBefore }
 
 // readShare holds the share of the candidate's answers that were wrong against the incumbent's.
 func (t *TrialState) readShare(g Guard, signal string, v *Values, level levels) Reading {

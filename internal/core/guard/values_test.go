@@ -83,9 +83,7 @@ func TestValuesThatAreWorse(t *testing.T) {
 		came   came
 		within int
 	}{
-		"dearer by half a deviation": {
-			cost, "custom.cost", came{0.1, normal(3, 1), normal(3.7, 1), false}, 4000,
-		},
+		"dearer by half a deviation": {cost, "custom.cost", came{0.1, normal(3, 1), normal(3.7, 1), false}, 4000},
 		"earns less": {
 			Guard{Signal: "custom.revenue", Margin: 0.2},
 			"custom.revenue",
@@ -111,9 +109,7 @@ func TestValuesThatAreWorse(t *testing.T) {
 			came{0.1, sometimes(0.03, 1), sometimes(0.15, 1), false},
 			4000,
 		},
-		"dearer, whatever the hour": {
-			cost, "custom.cost", came{0.1, daily(10), daily(11.5), false}, 40_000,
-		},
+		"dearer, whatever the hour": {cost, "custom.cost", came{0.1, daily(10), daily(11.5), false}, 40_000},
 	} {
 		t.Run(name, func(t *testing.T) {
 			at, state := watchValues(t, c.guard, c.signal, c.came, 3, c.within)

@@ -21,6 +21,9 @@ func z(confidence float64) float64 {
 	return distuv.UnitNormal.Quantile(0.5 + confidence/2)
 }
 
+// LeastOfMean is of how many values Mean serves: the mean of fewer is not near to a normal law.
+const LeastOfMean = 20
+
 // Mean is the interval of the mean of n independent values with a variance, by the normal law that it comes near to;
 // open for fewer than two.
 func Mean(mean, variance, n, confidence float64) Interval {

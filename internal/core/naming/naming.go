@@ -2,6 +2,7 @@ package naming
 
 import (
 	"regexp"
+	"strconv"
 	"strings"
 
 	"innerladder/internal/core/fault"
@@ -11,6 +12,9 @@ import (
 const Longest = 63
 
 var nameForm = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]*[a-z0-9])?$`)
+
+// Hidden reports whether a character cannot be seen, or turns the text around.
+func Hidden(c rune) bool { return !strconv.IsPrint(c) }
 
 // Check says whether name can name a model, endpoint, environment or person; field
 // is where it was given.

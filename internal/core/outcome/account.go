@@ -31,6 +31,16 @@ func (a *Account) Leave(line int, request string, fate Fate, why string, args ..
 	})
 }
 
+// Fresh are the parts of what was told that count now and did not before, by what became of each.
+func Fresh[T any](parts []T, fates []Fate) (fresh []T) {
+	for n, fate := range fates {
+		if fate == Joined || fate == Replaced {
+			fresh = append(fresh, parts[n])
+		}
+	}
+	return fresh
+}
+
 // Settle notes what became of the parts of what was told: of says which item each is of, and an item's fate is the one
 // of its parts that is told last. What was told otherwise before is left, for a reason; where says in which line, and
 // of which request, an item stood.

@@ -99,9 +99,6 @@ type Measure struct {
 	High  *float64 `json:"high,omitempty"`
 }
 
-// leastRows is of how many rows a mean has an interval: of fewer it is not near to a normal law.
-const leastRows = 20
-
 // Measures are what sums say, the most telling first, each with an interval that takes rows as independent: of means by
 // their variance, of a root mean square by that of the squares, of a share after Wilson. There are none of no rows, and
 // one that is undefined is left out.
@@ -114,7 +111,7 @@ func (s *Sums) Measures(confidence float64) (out []Measure) {
 	}
 	n := float64(s.Rows)
 	of := func(sum, squares float64) interval.Interval {
-		if s.Rows < leastRows {
+		if s.Rows < interval.LeastOfMean {
 			return interval.Interval{Low: math.Inf(-1), High: math.Inf(1)}
 		}
 		return evaluate.Mean(sum, squares, n, confidence).Interval

@@ -1,8 +1,9 @@
 package request
 
 import (
-	"strconv"
 	"strings"
+
+	"innerladder/internal/core/naming"
 )
 
 // Calls are what one caller asked of an endpoint and got.
@@ -38,7 +39,7 @@ const (
 func CallerName(given string) string {
 	given = strings.ToValidUTF8(given[:min(len(given), longestCaller)], "")
 	given = strings.TrimSpace(strings.Map(func(c rune) rune {
-		if !strconv.IsPrint(c) {
+		if naming.Hidden(c) {
 			return -1
 		}
 		return c

@@ -32,6 +32,15 @@ func (t *Traffic) reported(g guard.Guard) (out []Reported) {
 	return out
 }
 
+// needs is how many values of the candidate, which has a share, it takes to reject a line of differences of means from
+// which the true one is apart by so much, with a chance alpha of an error.
+func (r *Reported) needs(margin, line, apart, share, alpha float64) float64 {
+	_, clip := seqtest.ScaleOf(r.Mean, r.Deviation(), math.Max(r.Max-r.Mean, r.Mean-r.Min), margin)
+	mains, candidates := math.Max(1, (1-share)/share), math.Max(1, share/(1-share))
+	m := seqtest.Mean{Clip: clip, Margin: line}
+	return candidates * m.Bound(apart, r.Deviation()*math.Sqrt(1/mains+1/candidates), alpha)
+}
+
 // valuePace is how much of what shows a signal good a second brings, where its values come one by one and the candidate
 // is as good as main; the slowest of several outputs.
 func (p *Plan) valuePace(g guard.Guard, t Traffic, share float64) float64 {
@@ -46,12 +55,7 @@ func (p *Plan) valuePace(g guard.Guard, t Traffic, share float64) float64 {
 			wrong := math.Max(least, r.Mean)
 			needs = overhead * seqtest.Line{Slope: 1, Offset: g.Margin}.Bound(wrong, wrong, share, p.Beta)
 		} else {
-			farthest := math.Max(r.Max-r.Mean, r.Mean-r.Min)
-			_, clip := seqtest.ScaleOf(r.Mean, r.Deviation(), farthest, g.Margin)
-			m := seqtest.Mean{Clip: clip, Margin: -g.Margin}
-			mains, candidates := math.Max(1, (1-share)/share), math.Max(1, share/(1-share))
-			deviation := r.Deviation() * math.Sqrt(1/mains+1/candidates)
-			needs = candidates * m.Bound(g.Margin, deviation, p.Beta)
+			needs = r.needs(g.Margin, -g.Margin, g.Margin, share, p.Beta)
 		}
 		pace = math.Min(pace, r.Rate*share/needs)
 	}
@@ -63,8 +67,7 @@ func (p *Plan) noteReported(f *Forecast) {
 	for _, g := range p.Guards {
 		if guard.OfValues(g.Signal) && len(f.Traffic.reported(g)) == 0 {
 			f.Notes = append(f.Notes, fmt.Sprintf("Of %s fewer than %d values came in the last day, so it is not "+
-				"known how "+
-				"long it takes to show it good.", g.Signal, leastReported))
+				"known how long it takes to show it good.", g.Signal, leastReported))
 		}
 	}
 }
@@ -77,8 +80,7 @@ func (p *Plan) foreseeValues(f Forecast) Forecast {
 	all := t.reported(guard.Guard{Signal: c.Signal})
 	if len(all) == 0 {
 		f.Notes = append(f.Notes, fmt.Sprintf("Of %s fewer than %d values came in the last day, so it is not known "+
-			"how "+
-			"long it takes to decide it.", c.Signal, leastReported))
+			"how long it takes to decide it.", c.Signal, leastReported))
 		return p.comparisonTakes(f, 0, longest)
 	}
 	r := all[0]
@@ -88,15 +90,11 @@ func (p *Plan) foreseeValues(f Forecast) Forecast {
 		if kind, _, _ := strings.Cut(c.Signal, "."); kind == guard.Accuracy {
 			needs = p.needsOf(math.Max(least, r.Mean), units, share, alpha)
 		} else {
-			farthest := math.Max(r.Max-r.Mean, r.Mean-r.Min)
-			_, clip := seqtest.ScaleOf(r.Mean, r.Deviation(), farthest, c.Margin)
-			m := seqtest.Mean{Clip: clip}
-			more := units * c.Margin
+			line, more := 0.0, units*c.Margin
 			if units == 0 { // both ends must come within the margin
-				m.Margin, more = c.Margin, c.Margin
+				line, more = c.Margin, c.Margin
 			}
-			mains, candidates := math.Max(1, (1-share)/share), math.Max(1, share/(1-share))
-			needs = candidates * m.Bound(more, r.Deviation()*math.Sqrt(1/mains+1/candidates), alpha)
+			needs = r.needs(c.Margin, line, more, share, alpha)
 		}
 		f.difference(units*c.Margin, needs, pace, longest, alpha)
 	}

@@ -1,4 +1,4 @@
-// Package span writes lengths of time as people do.
+// Package span writes lengths of time as people do, and says which are looked at.
 package span
 
 import (
@@ -40,6 +40,15 @@ func Rounded(d time.Duration) string {
 		text = ""
 	}
 	return strings.TrimSuffix(time.Duration(d/day).String(), "ns") + "d" + text
+}
+
+// CheckWindow says whether a window of at least a minute, and at most so long, is looked at.
+func CheckWindow(window, longest time.Duration) error {
+	if window < time.Minute || window > longest {
+		return fault.New(fault.Invalid, "window.range", "a window of %s cannot be looked at", window).In("window").
+			Do("give from 1m to %s, such as 24h", Duration(longest))
+	}
+	return nil
 }
 
 // MarshalText writes a duration.

@@ -45,6 +45,14 @@ type Endpoint struct {
 	ID int64 `json:"-"`
 }
 
+// MainVersion is the version in its main lane, empty where none answers yet.
+func (e *Endpoint) MainVersion() string {
+	if e.Split == nil {
+		return ""
+	}
+	return e.Split.Main().Version
+}
+
 // CustomOf is the endpoint's signal of its own of a name, nil where it has none.
 func (e *Endpoint) CustomOf(name string) *custom.Signal {
 	for i := range e.Custom {

@@ -66,8 +66,12 @@ func independent(rows, fresh uint64) float64 {
 	return 1
 }
 
-// leastOfOne is of how many requests in trouble it is told that they are one caller's.
-const leastOfOne = 10
+const (
+	// leastTrouble is of how many requests in trouble it is told where they are.
+	leastTrouble = 10
+	// nearlyAll is the share of what is in trouble that must lie in one place, few the share of the others that may.
+	nearlyAll, few = 0.8, 0.5
+)
 
 // OneCaller says whether nearly all requests that are in trouble are one caller's, who is behind no such share of all:
 // then it is not the version, most likely. bad counts those of a caller's that are in trouble.
@@ -76,12 +80,14 @@ func OneCaller(calls map[string]request.Calls, what string, bad func(request.Cal
 	for _, n := range calls {
 		all, wrong = all+n.Requests, wrong+bad(n)
 	}
+	if wrong < leastTrouble {
+		return ""
+	}
 	for name, n := range calls {
-		if name != request.Others && name != request.Unnamed && wrong >= leastOfOne && 10*bad(n) >= 8*wrong &&
-			2*n.Requests <= all {
+		here, asks := float64(bad(n))/float64(wrong), float64(n.Requests)/float64(all)
+		if name != request.Others && name != request.Unnamed && here >= nearlyAll && asks <= few {
 			return fmt.Sprintf("%d of %d that %s are of %s, who sends %.0f %% of the requests.", bad(n), wrong, what,
-				name,
-				100*float64(n.Requests)/float64(all))
+				name, 100*asks)
 		}
 	}
 	return ""

@@ -30,84 +30,86 @@ func dayOf(name string, mean, deviation float64) *Past {
 	return &Past{Custom: map[string]*sketch.Numbers{name: &n}}
 }
 
-// What is dearer than is allowed, or earns less than is wanted, is told; what is as it may be never is.
-func TestRulesOfCustomSignals(t *testing.T) {
-	r := rand.New(rand.NewPCG(31, 32))
-	cost := func(mean float64) func(int, *Seen) { return reports(r, "custom.cost", mean, 1) }
-	earned := func(mean float64) func(int, *Seen) { return reports(r, "custom.earned", mean, 1) }
-	usual := Usual{Yesterday: dayOf("cost", 3, 1)}
-	usual.Yesterday.Custom["earned"] = dayOf("earned", -2, 1).Custom["earned"]
-	usual.Yesterday.Custom["steady"] = dayOf("steady", 3, 0.1).Custom["steady"]
-	usual.LastWeek = dayOf("cost", 2, 1)
+// cost and earned are reports of two signals with a mean and a standard deviation of 1.
+func cost(r *rand.Rand, mean float64) func(int, *Seen) { return reports(r, "custom.cost", mean, 1) }
+
+func earned(r *rand.Rand, mean float64) func(int, *Seen) { return reports(r, "custom.earned", mean, 1) }
+
+// usualCustom is a day before in which three signals had means of 3, -2 and 3, and a week before in which cost was 2.
+func usualCustom() *Usual {
+	u := Usual{Yesterday: dayOf("cost", 3, 1), LastWeek: dayOf("cost", 2, 1)}
+	u.Yesterday.Custom["earned"] = dayOf("earned", -2, 1).Custom["earned"]
+	u.Yesterday.Custom["steady"] = dayOf("steady", 3, 0.1).Custom["steady"]
+	return &u
+}
+
+// atMost is a rule that a mean may be at most so much.
+func atMost(t *testing.T, signal, most string) Rule {
+	return Rule{Signal: signal, Limit: limit(t, most), Beyond: Above}
+}
+
+// What is dearer than is allowed is told; what is as it may be never is.
+func TestRulesOfWhatCosts(t *testing.T) {
+	r, usual := rand.New(rand.NewPCG(31, 32)), *usualCustom()
+	steady := func(mean float64) func(int, *Seen) { return reports(r, "custom.steady", mean, 0.1) }
+	dearer := Rule{Signal: "custom.cost", Versus: Yesterday, Times: 1.2, Beyond: Above}
 	fires(t, map[string]play{
-		"dearer than a limit": {
-			Rule{Signal: "custom.cost", Limit: limit(t, "3.5"), Beyond: Above}, cost(4), usual, "at most 3.5 is " +
-				"allowed",
-		},
+		"dearer than a limit": {atMost(t, "custom.cost", "3.5"), cost(r, 4), usual, "at most 3.5 is allowed"},
 		"far beyond a limit that is far from the usual": {
-			Rule{Signal: "custom.steady", Limit: limit(t, "5"), Beyond: Above},
-			reports(r, "custom.steady", 9, 0.1), usual,
-			"at most 5 is allowed",
+			atMost(t, "custom.steady", "5"), steady(9), usual, "at most 5 is allowed",
 		},
-		"near to a limit that is far from the usual": {
-			Rule{Signal: "custom.steady", Limit: limit(t, "5"), Beyond: Above},
-			reports(r, "custom.steady", 4.9, 0.1),
-			usual, "",
-		},
-		"as dear as is allowed": {
-			Rule{Signal: "custom.cost", Limit: limit(t, "3.5"), Beyond: Above},
-			cost(3.5),
-			usual, "",
-		},
-		"dearer than yesterday": {
-			Rule{Signal: "custom.cost", Versus: Yesterday, Times: 1.2, Beyond: Above}, cost(4.2), usual, "mean of cost",
-		},
-		"no dearer than yesterday": {
-			Rule{Signal: "custom.cost", Versus: Yesterday, Times: 1.2, Beyond: Above}, cost(3.5), usual, "",
-		},
+		"near to a limit that is far from the usual": {atMost(t, "custom.steady", "5"), steady(4.9), usual, ""},
+		"as dear as is allowed":                      {atMost(t, "custom.cost", "3.5"), cost(r, 3.5), usual, ""},
+		"dearer than yesterday":                      {dearer, cost(r, 4.2), usual, "mean of cost"},
+		"no dearer than yesterday":                   {dearer, cost(r, 3.5), usual, ""},
 		"dearer than a week ago, and not than a limit": {
 			Rule{Signal: "custom.cost", Versus: LastWeek, Times: 1.2, Limit: limit(t, "5"), Beyond: Above},
-			cost(4.2),
-			usual,
-			"",
+			cost(r, 4.2), usual, "",
 		},
-		"earns less than is wanted": {
-			Rule{Signal: "custom.earned", Limit: limit(t, "-2.5"), Beyond: Below},
-			earned(-3), usual,
-			"at least -2.5 is wanted",
-		},
-		"earns as much as is wanted": {
-			Rule{Signal: "custom.earned", Limit: limit(t, "-2.5"), Beyond: Below}, earned(-2.5), usual, "",
-		},
+		"of another signal":      {atMost(t, "custom.other", "1"), cost(r, 9), usual, ""},
+		"nothing was known then": {atMost(t, "custom.cost", "1"), cost(r, 9), Usual{}, ""},
+	})
+}
+
+// What earns less than is wanted is told; what earns enough never is.
+func TestRulesOfWhatEarns(t *testing.T) {
+	r, usual := rand.New(rand.NewPCG(31, 32)), *usualCustom()
+	least := Rule{Signal: "custom.earned", Limit: limit(t, "-2.5"), Beyond: Below}
+	fires(t, map[string]play{
+		"earns less than is wanted":  {least, earned(r, -3), usual, "at least -2.5 is wanted"},
+		"earns as much as is wanted": {least, earned(r, -2.5), usual, ""},
 		"times of a loss": {
-			Rule{Signal: "custom.earned", Versus: Yesterday, Times: 2, Beyond: Below}, earned(-9), usual, "",
-		},
-		"of another signal": {
-			Rule{Signal: "custom.other", Limit: limit(t, "1"), Beyond: Above},
-			cost(9), usual,
-			"",
-		},
-		"nothing was known then": {
-			Rule{Signal: "custom.cost", Limit: limit(t, "1"), Beyond: Above},
-			cost(9),
-			Usual{},
-			"",
+			Rule{Signal: "custom.earned", Versus: Yesterday, Times: 2, Beyond: Below}, earned(r, -9), usual, "",
 		},
 	})
-	// One value that is far off is no mean that is.
 	var w Watched
-	set := &Set{Watches: []Rule{{Signal: "custom.cost", Limit: limit(t, "3.5"), Beyond: Above}}}
-	changes := played(&w, set, 50, &usual, begin, func(i int, s *Seen) {
-		if cost(3)(i, s); i == 20 {
+	played(&w, &Set{Watches: []Rule{least}}, 100, usualCustom(), begin, earned(r, -4))
+	if st := w.Stands["custom.earned"]; st.Rate > -3.8 || st.Rate < -4.2 || st.Allowed != -2.5 || st.State != Firing {
+		t.Errorf("%+v", st)
+	}
+}
+
+// One value that is far off is no mean that is.
+func TestOneValueIsNoMean(t *testing.T) {
+	r := rand.New(rand.NewPCG(31, 32))
+	var w Watched
+	set := &Set{Watches: []Rule{atMost(t, "custom.cost", "3.5")}}
+	changes := played(&w, set, 50, usualCustom(), begin, func(i int, s *Seen) {
+		if cost(r, 3)(i, s); i == 20 {
 			s.Custom["custom.cost"][0] = 1e6
 		}
 	})
 	if len(changes) > 0 {
 		t.Errorf("one value raised %+v", changes)
 	}
-	// An alert is about its signal, which can be muted, and says what the mean is.
-	w = Watched{}
-	changes = played(&w, set, 100, &usual, begin, cost(5))
+}
+
+// An alert is about its signal, which can be muted, says what the mean is, and ends when it is well again.
+func TestAnAlertAboutACustomSignal(t *testing.T) {
+	r, usual := rand.New(rand.NewPCG(31, 32)), usualCustom()
+	var w Watched
+	set := &Set{Watches: []Rule{atMost(t, "custom.cost", "3.5")}}
+	changes := played(&w, set, 100, usual, begin, cost(r, 5))
 	if len(changes) != 1 || changes[0].Group != "custom.cost" {
 		t.Fatalf("%+v", changes)
 	}
@@ -118,15 +120,9 @@ func TestRulesOfCustomSignals(t *testing.T) {
 		strings.Contains(all, "custom.any") {
 		t.Errorf("it can be muted by %s", all)
 	}
-	played(&w, set, 100, &usual, begin.Add(time.Hour), cost(3))
+	played(&w, set, 100, usual, begin.Add(time.Hour), cost(r, 3))
 	if st := w.Stands["custom.cost"]; st.State != Quiet {
 		t.Errorf("when it is well again: %+v", st)
-	}
-	w = Watched{}
-	played(&w, &Set{Watches: []Rule{{Signal: "custom.earned", Limit: limit(t, "-2.5"), Beyond: Below}}}, 100, &usual,
-		begin, earned(-4))
-	if st := w.Stands["custom.earned"]; st.Rate > -3.8 || st.Rate < -4.2 || st.Allowed != -2.5 || st.State != Firing {
-		t.Errorf("%+v", st)
 	}
 }
 

@@ -5,12 +5,12 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/guard"
+	"innerladder/internal/core/naming"
 	"innerladder/internal/core/span"
 )
 
@@ -139,7 +139,7 @@ const (
 
 // Check says whether an endpoint can be watched so. Its errors name the field as a path, such as watches[1].limit.
 func (s *Set) Check() error {
-	if len(s.Owner) > longestText || strings.ContainsFunc(s.Owner, hidden) {
+	if len(s.Owner) > longestText || strings.ContainsFunc(s.Owner, naming.Hidden) {
 		return bad("owner", "give the name of a person or a team", "%.60q is no name", s.Owner)
 	}
 	if s.Runbook != "" && (!address.MatchString(s.Runbook) || len(s.Runbook) > 2000) {
@@ -161,9 +161,6 @@ func (s *Set) Check() error {
 	}
 	return nil
 }
-
-// hidden reports whether a character cannot be seen, or turns the text around.
-func hidden(c rune) bool { return !strconv.IsPrint(c) }
 
 // CheckAlone says whether a rule by itself can be followed.
 func (r Rule) CheckAlone() error { return r.check("") }
@@ -192,9 +189,9 @@ func (r Rule) check(at string) error {
 			"%q is no side", r.Beyond)
 	case column != "" && !slices.Contains(ofColumns, signal):
 		return bad(at+"signal", "leave the column out", "%s is not of a column", signal)
-	case strings.ContainsFunc(r.Signal, hidden):
+	case strings.ContainsFunc(r.Signal, naming.Hidden):
 		return bad(at+"signal", "name the column in letters that can be seen", "%.80q has others", r.Signal)
-	case strings.ContainsFunc(strings.ReplaceAll(r.About, "\n", ""), hidden):
+	case strings.ContainsFunc(strings.ReplaceAll(r.About, "\n", ""), naming.Hidden):
 		return bad(at+"about", "write it in letters that can be seen", "%.80q has others", r.About)
 	case len(r.About) > longestText:
 		return bad(at+"about", fmt.Sprintf("use at most %d bytes", longestText), "it has %d bytes", len(r.About))

@@ -7,13 +7,8 @@ import (
 	"innerladder/internal/core/signature"
 )
 
-const (
-	// leastTrouble is of how many requests in trouble, and leastFine of how many others, it is told where they are.
-	leastTrouble, leastFine = 10, 20
-	// nearlyAll is the share of the trouble that lies in a part of the requests, of which others are a share of few at
-	// most.
-	nearlyAll, few = 0.8, 0.5
-)
+// leastFine is of how many requests that are fine it is told how those in trouble differ from them.
+const leastFine = 20
 
 // part is a part of the requests: those whose column is as it says.
 type part struct {

@@ -468,16 +468,12 @@ func TestOneCaller(t *testing.T) {
 			map[string]request.Calls{"desk": {Requests: 900, Failed: 10}, "robot": {Requests: 100, Failed: 50}},
 			"robot",
 		},
-		"the largest": {
-			map[string]request.Calls{"desk": {Requests: 900, Failed: 90}, "robot": {Requests: 100}},
-			"",
-		},
+		"the largest": {map[string]request.Calls{"desk": {Requests: 900, Failed: 90}, "robot": {Requests: 100}}, ""},
 		"both": {
 			map[string]request.Calls{"desk": {Requests: 500, Failed: 90}, "b": {Requests: 500, Failed: 80}}, "",
 		},
 		"nobody by name": {
-			map[string]request.Calls{"a": {Requests: 90}, request.Unnamed: {Requests: 9, Failed: 90}},
-			"",
+			map[string]request.Calls{"a": {Requests: 90}, request.Unnamed: {Requests: 9, Failed: 90}}, "",
 		},
 		"hardly any":      {map[string]request.Calls{"a": {Requests: 90}, "robot": {Requests: 9, Failed: 9}}, ""},
 		"nothing is said": {nil, ""},

@@ -7,13 +7,11 @@ import { useMay } from '../api/people'
 import { useEndpoint } from '../api/queries'
 import { LineFigure } from '../charts/line-figure'
 import { clock } from '../ui/format'
-import { Switchboard } from '../ui/overlays'
 import { Empty, Loaded, PageHead, Panel, To } from '../ui/parts'
+import { SpanSwitch } from '../ui/span-switch'
+import { windows, type Span } from '../ui/spans'
 import { VersionAccuracy } from './version-accuracy'
 import { Single } from './single'
-
-const windows = { '1 h': '1h', '6 h': '6h', '1 day': '24h', '7 days': '168h', '30 days': '720h' } as const
-type Span = keyof typeof windows
 
 /** How right an endpoint's versions are, as far as the truth is known. */
 export function AccuracyPage() {
@@ -33,12 +31,7 @@ export function AccuracyPage() {
           </>
         }
       >
-        <Switchboard
-          label="How far back"
-          value={span}
-          options={Object.keys(windows)}
-          onChange={(s) => setSpan(s as Span)}
-        />
+        <SpanSwitch value={span} least="1 h" most="30 days" onChange={setSpan} />
       </PageHead>
       <Loaded query={accuracy}>
         {(a) =>

@@ -7,14 +7,12 @@ import { useMay } from '../api/people'
 import { useEndpoint } from '../api/queries'
 import { count, number } from '../ui/format'
 import { FormSheet } from '../ui/form'
-import { Switchboard } from '../ui/overlays'
 import { Button, Empty, LinkButton, Loaded, PageHead, Panel, Ref, To } from '../ui/parts'
+import { SpanSwitch } from '../ui/span-switch'
+import { windows, type Span } from '../ui/spans'
 import { TableHead } from '../ui/table-head'
 import { CustomFigure } from './custom-figure'
 import { CustomForm } from './custom-form'
-
-const windows = { '1 h': '1h', '6 h': '6h', '1 day': '24h', '7 days': '168h', '30 days': '720h' } as const
-type Span = keyof typeof windows
 
 /** What a team reports of its own about the answers of an endpoint, such as what they cost. */
 export function CustomPage() {
@@ -33,12 +31,7 @@ export function CustomPage() {
           </>
         }
       >
-        <Switchboard
-          label="How far back"
-          value={span}
-          options={Object.keys(windows)}
-          onChange={(s) => setSpan(s as Span)}
-        />
+        <SpanSwitch value={span} least="1 h" most="30 days" onChange={setSpan} />
         {mayRoute && (
           <FormSheet title={`Another signal of ${endpoint}`} trigger={<Button look="go">Add a signal</Button>}>
             {(done) => <CustomForm endpoint={endpoint} done={done} />}

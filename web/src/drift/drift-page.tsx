@@ -7,14 +7,14 @@ import { useSplits } from '../api/queries'
 import { LineFigure } from '../charts/line-figure'
 import { DistributionPanel } from '../endpoints/distribution-panel'
 import { clock, number } from '../ui/format'
-import { Choice, Switchboard } from '../ui/overlays'
+import { Choice } from '../ui/overlays'
 import { Empty, Loaded, PageHead, Panel, To, Verdict } from '../ui/parts'
+import { SpanSwitch } from '../ui/span-switch'
+import { windows, type Span } from '../ui/spans'
 import { TableHead } from '../ui/table-head'
 import { Sparks } from './sparks'
 import { againstWords } from './words'
 
-const windows = { '15 min': '15m', '1 h': '1h', '6 h': '6h', '1 day': '24h', '7 days': '168h' } as const
-type Span = keyof typeof windows
 const againsts = ['reference', 'before', 'week', 'main'] as const
 type Against = (typeof againsts)[number]
 
@@ -48,12 +48,7 @@ export function DriftPage() {
           </>
         }
       >
-        <Switchboard
-          label="How far back"
-          value={span}
-          options={Object.keys(windows)}
-          onChange={(s) => setSpan(s as Span)}
-        />
+        <SpanSwitch value={span} least="15 min" most="7 days" onChange={setSpan} />
         <Choice
           label="Requests of"
           value={version}

@@ -3,12 +3,10 @@ import { useState } from 'react'
 import { useCalls } from '../api/keeping'
 import { LineFigure } from '../charts/line-figure'
 import { clock, count, percent } from '../ui/format'
-import { Switchboard } from '../ui/overlays'
 import { Ago, Empty, Loaded } from '../ui/parts'
+import { SpanSwitch } from '../ui/span-switch'
+import { windows, type Span } from '../ui/spans'
 import { TableHead } from '../ui/table-head'
-
-const windows = { '1 h': '1h', '6 h': '6h', '1 day': '24h', '7 days': '168h' } as const
-type Span = keyof typeof windows
 
 /** How many callers are listed, and how many are drawn. */
 const listed = 10
@@ -22,12 +20,7 @@ export function Calls({ endpoint }: { endpoint: string }) {
     <div className="border-line mt-3 border-t pt-3">
       <div className="mb-2 flex items-center justify-between gap-3">
         <h3 className="text-ink-2 text-[13px] font-semibold">Who called</h3>
-        <Switchboard
-          label="How far back"
-          value={span}
-          options={Object.keys(windows)}
-          onChange={(s) => setSpan(s as Span)}
-        />
+        <SpanSwitch value={span} least="1 h" most="7 days" onChange={setSpan} />
       </div>
       <Loaded query={calls}>
         {(c) =>

@@ -10,23 +10,28 @@ import { csvOf, linesOf, rowsOf, type Drawn } from '../charts/series'
 import { SeriesChart, SeriesTable } from '../charts/series-chart'
 import { Switchboard } from '../ui/overlays'
 import { Button, Empty, inputLook, LinkButton, Loaded, PageHead, Panel, To } from '../ui/parts'
+import { SpanSwitch } from '../ui/span-switch'
+import { spans, windows } from '../ui/spans'
 import { AccuracyOver, CustomOver, DriftOver } from './later'
 import { mainOf } from './main-of'
 
-const windows = { '15 min': 900, '1 h': 3600, '6 h': 21_600, '1 day': 86_400, '7 days': 604_800 } as const
-type Span = keyof typeof windows
 const quantiles: Measure[] = ['p50_ms', 'p95_ms', 'p99_ms']
 
-/** All signals of an endpoint over time, one below the other, with one crosshair through all of them. */
+/** All signals of an endpoint over time, one below the other, with one crosshair through those of its traffic. */
 export function SignalsPage() {
   const { endpoint = '' } = useParams()
   const [search, setSearch] = useSearchParams()
-  const span = (Object.keys(windows) as Span[]).find((w) => w === search.get('last')) ?? '1 h'
+  const span = spans.find((w) => w === search.get('last')) ?? '1 h'
   const from = Date.parse(search.get('from') ?? '')
   const to = Date.parse(search.get('to') ?? '')
   const zoomed = from < to
-  const seconds = zoomed ? Math.max(60, Math.ceil((to - from) / 1000)) : windows[span]
-  const looked = { endpoint, window: `${seconds}s`, until: zoomed ? new Date(to).toISOString() : undefined }
+  const looked = zoomed
+    ? {
+        endpoint,
+        window: `${Math.max(60, Math.ceil((to - from) / 1000))}s`,
+        until: new Date(to).toISOString(),
+      }
+    : { endpoint, window: windows[span], until: undefined }
   const series = useSeries(endpoint, looked.window, looked.until)
   const main = mainOf(useEndpoint(endpoint).data) ?? ''
   const zoom = (a: number, b: number) =>
@@ -42,10 +47,10 @@ export function SignalsPage() {
         }
       >
         {zoomed && <Button onClick={() => setSearch({ last: span })}>Back to the last {span}</Button>}
-        <Switchboard
-          label="How far back"
-          value={zoomed ? '' : span}
-          options={Object.keys(windows)}
+        <SpanSwitch
+          value={zoomed ? undefined : span}
+          least="15 min"
+          most="7 days"
           onChange={(w) => setSearch({ last: w })}
         />
       </PageHead>
