@@ -163,7 +163,7 @@ func (b *bench) run(rounds, splits int) (err error) {
 		return err
 	}
 	if b.wrong {
-		return b.beside(c, ours, bad, rounds)
+		return b.beside(c, ours, backends[0], bad, rounds)
 	}
 	if splits > 0 {
 		return b.changeSplits(c, ours+goodPath, splits)

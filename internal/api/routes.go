@@ -104,7 +104,7 @@ func operations() []operation {
 		fileOperations(), registryOperations(), ladderOperations(), placeOperations(), alertOperations(),
 		splitOperations(), rolloutOperations(), incidentOperations(), historyOperations(), planOperations(),
 		contractOperations(), requestOperations(), endpointOperations(), endpointKeeping(), watchOperations(),
-		outcomeOperations(), customOperations(), timeOperations())
+		outcomeOperations(), customOperations(), agentOperations(), timeOperations())
 }
 
 // placeOperations are the routes about where versions run.
@@ -148,15 +148,11 @@ func placeOperations() []operation {
 					return fmt.Sprintf("%012d", p.ID)
 				})
 			}),
-		op("POST", "/placements", "place", "Say that a version runs somewhere, after checking that it does",
-			access.Place, 201, func(c call, in *struct {
-				Version     string   `json:"version" required:"true" description:"MODEL@NUMBER, MODEL@RUNG or MODEL@LABEL"`
-				Environment string   `json:"environment" required:"true"`
-				Addresses   []string `json:"addresses" required:"true" description:"of model servers, such as http://127.0.0.1:9001"`
-				ServedAs    string   `json:"served_as,omitempty" description:"the model's name there; the same when not given"`
-			},
-			) (*traffic.Placement, error) {
-				return c.app.Traffic.Place(c, c.by, in.Version, in.Environment, in.Addresses, in.ServedAs)
+		op("POST", "/placements", "place",
+			"Say that a version runs somewhere, after checking that it does, or that it answers where the gateway "+
+				"does not reach",
+			access.Place, 201, func(c call, in *wire.NewPlacement) (*traffic.Placement, error) {
+				return c.app.Traffic.Place(c, c.by, *in)
 			}),
 		op("PATCH", "/placements/{environment}/{ref}", "changeAddresses",
 			"Add addresses to a placement and take others away, while the version answers", access.Place, 200,

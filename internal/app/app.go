@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"innerladder/internal/app/act"
+	"innerladder/internal/app/agents"
 	"innerladder/internal/app/custom"
 	"innerladder/internal/app/keep"
 	"innerladder/internal/app/ladder"
@@ -68,6 +69,7 @@ type App struct {
 	Requests *requests.Service
 	Outcomes *outcomes.Service
 	Custom   *custom.Service
+	Agents   *agents.Service
 	Ladder   *ladder.Service
 	Rollouts *rollouts.Service
 	Record   *record.Service
@@ -91,6 +93,7 @@ func New(c Config) *App {
 	a.Outcomes = outcomes.New(a.Base, a.Registry, a.Traffic, a.Observe, c.Recorder, c.Signals, c.Requests,
 		c.Unlocked.RequestIDs)
 	a.Custom = custom.New(a.Base, a.Registry, a.Traffic, a.Observe, c.Recorder, c.Signals, c.Unlocked.RequestIDs)
+	a.Agents = agents.New(a.Base, a.Registry, a.Traffic, c.Recorder, c.Signals)
 	a.Ladder = ladder.New(a.Base, a.People, a.Registry, a.Observe, c.Blobs, signer)
 	a.Rollouts = rollouts.New(a.Base, a.People, a.Registry, a.Traffic, a.Observe, a.Requests, a.Ladder)
 	a.Observe.OnFire(a.Rollouts.AnswerWatch)

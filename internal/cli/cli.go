@@ -92,7 +92,8 @@ func instant(option, text string) (t time.Time, err error) {
 func commands() []command {
 	return slices.Concat(runCommands(), keepingCommands(), peopleCommands(), registryCommands(), ladderCommands(),
 		evidenceCommands(), placeCommands(), trafficCommands(), rolloutCommands(), planCommands(), contractCommands(),
-		answerCommands(), watchCommands(), watchingCommands(), outcomeCommands(), customCommands(), driftCommand(),
+		answerCommands(), watchCommands(), watchingCommands(), outcomeCommands(), customCommands(), agentCommands(),
+		driftCommand(),
 		signalCommands(), requestCommands(),
 		incidentCommands(), recordCommands())
 }

@@ -140,7 +140,8 @@ func placementCommands() []command {
 			summary: "Say that versions run somewhere, after checking that they do", least: 1, most: -1,
 			example: "innerladder place heat-demand@2 -env plant-north -at http://127.0.0.1:9001\n" +
 				"innerladder place heat-demand@1=http://127.0.0.1:9001 heat-demand@2=http://127.0.0.1:9002 " +
-				"-env plant-north",
+				"-env plant-north\n" +
+				"innerladder place heat-demand@2 -env substations -elsewhere",
 			setup: place,
 		},
 		{
@@ -186,6 +187,8 @@ func place(c *call) func(context.Context) error {
 	var at list
 	c.flags.Var(&at, "at", "`URL` of a model server; may be given several times")
 	as := c.flags.String("as", "", "`NAME` of the model there; the same when not given")
+	elsewhere := c.flags.Bool("elsewhere", false, "it answers where the gateway does not reach, at the edge or in "+
+		"batches: what it does is reported by innerladder agent")
 	return func(ctx context.Context) error {
 		if *env == "" {
 			return wrongUse("no environment is given; use -env")
@@ -194,6 +197,13 @@ func place(c *call) func(context.Context) error {
 			ref, url, there := strings.Cut(arg, "=")
 			addresses := at
 			switch {
+			case *elsewhere && (there || len(at) > 0):
+				return wrongUse("what answers elsewhere has no address here; leave out the address, or -elsewhere")
+			case *elsewhere:
+				if err := c.placement(c.api.PlaceElsewhere(ctx, ref, *env)); err != nil {
+					return err
+				}
+				continue
 			case there && len(at) > 0:
 				return wrongUse("%s says where it runs, and so does -at; use one of them", ref)
 			case there:
@@ -249,6 +259,9 @@ func (c *call) placement(p traffic.Placement, err error) error {
 func printPlacements(w io.Writer, all []traffic.Placement) {
 	t := newTable(w, "VERSION", "ENVIRONMENT", "ADDRESS", "HEALTH", "SINCE", "SERVED AS")
 	for _, p := range all {
+		if p.Elsewhere {
+			t.row(p.Version, p.Environment, "elsewhere", "by what agents report", ago(time.Since(p.PlacedAt)), "")
+		}
 		for _, a := range p.Addresses {
 			health := "healthy"
 			if !a.Healthy {

@@ -15,6 +15,7 @@ import (
 	"strings"
 	"time"
 
+	"innerladder/internal/core/elsewhere"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/core/watch"
@@ -211,7 +212,28 @@ func (c *Client) Place(ctx context.Context, ref, environment string, addresses [
 	servedAs string,
 ) (traffic.Placement, error) {
 	return call[traffic.Placement](ctx, c, "POST", path("placements"),
-		map[string]any{"version": ref, "environment": environment, "addresses": addresses, "served_as": servedAs})
+		wire.NewPlacement{Version: ref, Environment: environment, Addresses: addresses, ServedAs: servedAs})
+}
+
+// PlaceElsewhere says that a version answers in an environment where the gateway does not reach.
+func (c *Client) PlaceElsewhere(ctx context.Context, ref, environment string) (traffic.Placement, error) {
+	return call[traffic.Placement](ctx, c, "POST", path("placements"),
+		wire.NewPlacement{Version: ref, Environment: environment, Elsewhere: true})
+}
+
+// Agents lists the agents that report what answers elsewhere for an endpoint.
+func (c *Client) Agents(ctx context.Context, endpoint string) (wire.Listed[elsewhere.Agent], error) {
+	return call[wire.Listed[elsewhere.Agent]](ctx, c, "GET", path("endpoints", endpoint, "agents"), nil)
+}
+
+// AgentMet asks which versions there are and on which bins columns are counted.
+func (c *Client) AgentMet(ctx context.Context, endpoint, agent string, in wire.AgentMet) (wire.AgentKnown, error) {
+	return call[wire.AgentKnown](ctx, c, "POST", path("endpoints", endpoint, "agents", agent, "met"), in)
+}
+
+// AgentBatch reports what versions did elsewhere.
+func (c *Client) AgentBatch(ctx context.Context, endpoint, agent string, b elsewhere.Batch) (wire.BatchTaken, error) {
+	return call[wire.BatchTaken](ctx, c, "POST", path("endpoints", endpoint, "agents", agent, "batches"), b)
 }
 
 // ChangeAddresses adds addresses to a placement and takes others away.

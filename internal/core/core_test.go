@@ -79,11 +79,10 @@ func TestTheCoreStaysACore(t *testing.T) {
 // rooms is the order of the house: a package may import only what stands below it.
 var rooms = []string{
 	"core", "wire", "credential", "seal", "oip", "intake", "fetch", "blob", "backup", "sqlite", "jobs", "records",
-	"signals", "requestlog", "recorder", "eventloop", "http1", "upstream", "client", "gateway",
+	"signals", "requestlog", "recorder", "eventloop", "http1", "upstream", "client", "agent", "gateway",
 	"app/act", "app/secrets", "app/people", "app/notices", "app/registry", "app/traffic", "app/observe", "app/requests",
-	"app/outcomes", "app/custom", "app/ladder", "app/rollouts", "app/record", "app/keep", "app", "api", "server",
-	"standin", "demo",
-	"cli",
+	"app/outcomes", "app/custom", "app/agents", "app/ladder", "app/rollouts", "app/record", "app/keep", "app", "api",
+	"server", "standin", "demo", "cli",
 }
 
 // roomOf is the room that a path below internal stands in: its first directory, and in app the

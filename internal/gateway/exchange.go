@@ -252,6 +252,15 @@ func (x *exchange) find(name, version []byte) *refusal {
 			false,
 		}
 	}
+	if e.elsewhere {
+		return &refusal{
+			http.StatusMisdirectedRequest,
+			"endpoint.elsewhere",
+			e.name + " is answered for elsewhere: " + strings.Join(e.versions(), ", ") +
+				" runs where this gateway does not reach; call it there",
+			false,
+		}
+	}
 	if len(version) > 0 {
 		if x.planned = e.lane(string(version)); x.planned == nil {
 			return &refusal{

@@ -40,6 +40,8 @@ type endpoint struct {
 	targets traffic.Targets
 	// repeatable is set when asking a model server twice does no harm.
 	repeatable bool
+	// elsewhere endpoints are answered for where the gateway does not reach.
+	elsewhere bool
 	account
 }
 
@@ -231,6 +233,7 @@ func (g *Gateway) compile(r traffic.Route) (e *endpoint, made map[string]*upstre
 		keyed:      r.Keyed,
 		callers:    map[[sha256.Size]byte]string{},
 		repeatable: r.Repeatable,
+		elsewhere:  r.Elsewhere,
 		account:    g.accountOf(r.ID, r.Endpoint, r.Requests),
 	}
 	made = map[string]*upstream.Address{}

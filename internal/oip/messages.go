@@ -4,12 +4,16 @@
 package oip
 
 import (
+	"encoding/binary"
 	"encoding/json"
 	"fmt"
+	"math"
+	"strconv"
 	"strings"
 
 	"innerladder/internal/core/signature"
 
+	"github.com/cespare/xxhash/v2"
 	"github.com/tidwall/gjson"
 )
 
@@ -43,6 +47,52 @@ func (t *Tensor) Rows() int {
 		return min(1, len(t.Data))
 	}
 	return int(t.Shape[0])
+}
+
+// Parts is how many values each row has, each of which is a column of its own.
+func (t *Tensor) Parts() int {
+	if t.Rows() == 0 {
+		return 0
+	}
+	return len(t.Data) / t.Rows()
+}
+
+// PartName names the column of one of the values of each row: the tensor's own name where there is only one.
+func (t *Tensor) PartName(part int) string {
+	if t.Parts() <= 1 {
+		return t.Name
+	}
+	return t.Name + "[" + strconv.Itoa(part) + "]"
+}
+
+// HashRow hashes one row of the inputs: the same values under the same names give the same hash, whatever the order of
+// the tensors.
+func HashRow(inputs []Tensor, row int) uint64 {
+	var sum uint64
+	var room [128]byte
+	for i := range inputs {
+		t := &inputs[i]
+		parts := len(t.Data) / max(1, t.Rows())
+		b := append(room[:0], t.Name...)
+		for _, v := range t.Data[row*parts : (row+1)*parts] {
+			switch v := v.(type) {
+			case float64:
+				b = binary.LittleEndian.AppendUint64(append(b, 1), math.Float64bits(v))
+			case bool:
+				b = append(b, 2, 0)
+				if v {
+					b[len(b)-1] = 1
+				}
+			case string:
+				b = binary.LittleEndian.AppendUint64(append(b, 3), uint64(len(v)))
+				b = append(b, v...)
+			default:
+				b = append(b, 0)
+			}
+		}
+		sum += xxhash.Sum64(b) // a sum does not depend on the order
+	}
+	return sum
 }
 
 // check says whether the data has as many values as the shape promises.

@@ -1,8 +1,6 @@
 package recorder
 
 import (
-	"encoding/binary"
-	"math"
 	"strconv"
 	"strings"
 
@@ -10,8 +8,6 @@ import (
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/oip"
 	"innerladder/internal/signals"
-
-	"github.com/cespare/xxhash/v2"
 )
 
 const (
@@ -137,7 +133,7 @@ func (r *Recorder) read(b bodies) {
 	var hashes []uint64
 	if err1 == nil && err2 == nil && len(inputs) > 0 {
 		for i := range min(inputs[0].Rows(), mostRows) {
-			hashes = append(hashes, hashRow(inputs, i))
+			hashes = append(hashes, oip.HashRow(inputs, i))
 		}
 	}
 	l := b.lane
@@ -190,12 +186,9 @@ func (s *scales) count(l *Lane, side string, tensors []oip.Tensor, into *map[str
 		if rows == 0 {
 			continue
 		}
-		parts := len(t.Data) / rows
+		parts := t.Parts()
 		for part := range min(parts, mostParts) {
-			c := signals.Column{Endpoint: l.Endpoint, Side: side, Name: t.Name}
-			if parts > 1 {
-				c.Name += "[" + strconv.Itoa(part) + "]"
-			}
+			c := signals.Column{Endpoint: l.Endpoint, Side: side, Name: t.PartName(part)}
 			row, column := 0, s.column(c, into)
 			for ; column == nil && row < min(rows, mostRows); row++ {
 				s.await(l, c, t.Data[row*parts+part])
@@ -341,34 +334,4 @@ func (r *Recorder) BinsFrom(endpoint string) map[signals.Column]string {
 		}
 	}
 	return out
-}
-
-// hashRow hashes one row of the inputs: the same values under the same names give the
-// same hash, whatever the order of the tensors.
-func hashRow(inputs []oip.Tensor, row int) uint64 {
-	var sum uint64
-	var room [128]byte
-	for i := range inputs {
-		t := &inputs[i]
-		parts := len(t.Data) / max(1, t.Rows())
-		b := append(room[:0], t.Name...)
-		for _, v := range t.Data[row*parts : (row+1)*parts] {
-			switch v := v.(type) {
-			case float64:
-				b = binary.LittleEndian.AppendUint64(append(b, 1), math.Float64bits(v))
-			case bool:
-				b = append(b, 2, 0)
-				if v {
-					b[len(b)-1] = 1
-				}
-			case string:
-				b = binary.LittleEndian.AppendUint64(append(b, 3), uint64(len(v)))
-				b = append(b, v...)
-			default:
-				b = append(b, 0)
-			}
-		}
-		sum += xxhash.Sum64(b) // a sum does not depend on the order
-	}
-	return sum
 }

@@ -131,11 +131,12 @@ func (r View) AddSplit(ctx context.Context, s *traffic.Split) error {
 	}
 	var id int64
 	err := r.q.row(ctx, `INSERT INTO splits (endpoint_id, number, reason, author, made_at, returns_to, leaves,
-			contract, rollout, rules)
-		SELECT e.id, 1 + (SELECT coalesce(max(number), 0) FROM splits WHERE endpoint_id = e.id), ?, ?, ?, ?, ?, ?, ?, ?
+			contract, rollout, rules, elsewhere)
+		SELECT e.id, 1 + (SELECT coalesce(max(number), 0) FROM splits WHERE endpoint_id = e.id),
+			?, ?, ?, ?, ?, ?, ?, ?, ?
 		FROM endpoints e WHERE e.name = ? RETURNING endpoint_id, number`,
 		s.Reason, s.Author, toMillis(s.MadeAt), s.ReturnsTo, s.Leaves, s.Contract,
-		rolloutNumber(s.Rollout), string(rules), s.Endpoint).Scan(&id, &s.Number)
+		rolloutNumber(s.Rollout), string(rules), s.Elsewhere, s.Endpoint).Scan(&id, &s.Number)
 	if err != nil {
 		return one(err)
 	}
@@ -166,7 +167,7 @@ func (r View) Splits(ctx context.Context, endpoint string, p Page) ([]traffic.Sp
 		return nil, "", err
 	}
 	rows, err := r.q.rows(ctx, `SELECT s.number, s.reason, s.author, s.made_at, s.returns_to, s.leaves, s.contract,
-			s.rollout, s.rules, coalesce(n.number, 0), coalesce(n.author, ''), coalesce(n.made_at, 0),
+			s.rollout, s.rules, s.elsewhere, coalesce(n.number, 0), coalesce(n.author, ''), coalesce(n.made_at, 0),
 			coalesce(n.reason, '')
 		FROM splits s JOIN endpoints e ON e.id = s.endpoint_id
 		LEFT JOIN splits n ON n.endpoint_id = s.endpoint_id AND n.leaves = s.number AND n.leaves > 0
@@ -177,7 +178,7 @@ func (r View) Splits(ctx context.Context, endpoint string, p Page) ([]traffic.Sp
 		var at, leftAt, moving int64
 		var rules string
 		err := rows.Scan(&s.Number, &s.Reason, &s.Author, &at, &s.ReturnsTo, &s.Leaves, &s.Contract, &moving, &rules,
-			&left.For, &left.By, &leftAt, &left.Why)
+			&s.Elsewhere, &left.For, &left.By, &leftAt, &left.Why)
 		if s.MadeAt = fromMillis(at); moving > 0 {
 			s.Rollout = rollout.ID(moving)
 		}

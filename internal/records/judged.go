@@ -146,9 +146,10 @@ func (j *judging) parts(need GateNeeds) []judgedPart {
 				AND version_id IN (?)`, j.of), j.evidence,
 		},
 		{
-			need.Places, write(`SELECT p.version_id, e.name, max(a.healthy), max(a.reason), p.declared
+			need.Places, write(`SELECT p.version_id, e.name, coalesce(max(a.healthy), 1),
+				coalesce(max(a.reason), ''), p.declared
 				FROM placements p JOIN environments e ON e.id = p.environment_id
-				JOIN addresses a ON a.placement_id = p.id
+				LEFT JOIN addresses a ON a.placement_id = p.id
 				WHERE p.removed_at IS NULL AND p.version_id IN (?) GROUP BY p.id`, j.of), j.place,
 		},
 	}

@@ -226,6 +226,8 @@ func (r View) placements(ctx context.Context, clause string, args ...any) ([]tra
 		if err != nil {
 			return nil, err
 		}
+		p.Elsewhere = len(p.Addresses) == 0
+		p.Healthy = p.Elsewhere
 		for _, a := range p.Addresses {
 			p.Healthy = p.Healthy || a.Healthy
 		}

@@ -146,6 +146,21 @@ func (w *writer) late(ctx context.Context) error {
 // Ages say how old what is kept may be.
 type Ages struct{ Minutes, Hours, Days, Readings time.Duration }
 
+// forgotten says before when each level is not kept any more. Only whole windows of the level above go, and only when
+// those are there, so that what is left of one is never taken for all of it.
+func forgotten(until [3]time.Time, now time.Time, ages Ages) (before [3]time.Time) {
+	for level, age := range []time.Duration{ages.Minutes, ages.Hours, ages.Days} {
+		before[level] = now.Add(-age)
+		if above := Level(level) + 1; above <= Day {
+			before[level] = above.floor(before[level].UTC())
+			if until[above].Before(before[level]) {
+				before[level] = until[above]
+			}
+		}
+	}
+	return before
+}
+
 // Forget removes what is older than it is kept for. What has not been rolled up yet stays.
 func (s *Store) Forget(ctx context.Context, now time.Time, ages Ages) error {
 	s.mu.Lock()
@@ -156,16 +171,7 @@ func (s *Store) Forget(ctx context.Context, now time.Time, ages Ages) error {
 		if err != nil {
 			return err
 		}
-		for level, age := range map[Level]time.Duration{Minute: ages.Minutes, Hour: ages.Hours, Day: ages.Days} {
-			before := now.Add(-age)
-			if level < Day {
-				// Only whole windows of the level above go, so that what is left of one is
-				// never taken for all of it.
-				before = (level + 1).floor(before.UTC())
-				if until[level+1].Before(before) {
-					before = until[level+1]
-				}
-			}
+		for level, before := range forgotten(until, now, ages) {
 			for _, table := range []string{"summaries", "traffic", "refusals", "calls"} {
 				if _, err := tx.ExecContext(ctx, `DELETE FROM `+table+` WHERE level = ? AND at < ?`, level,
 					before.Unix()); err != nil {

@@ -116,6 +116,34 @@ func (d *DB) InOne(ctx context.Context, fn func(*sql.Tx) error) error {
 	return tx.Commit()
 }
 
+// InOneForGood is InOne whose end survives that the machine loses power, also where the file promises less.
+func (d *DB) InOneForGood(ctx context.Context, fn func(*sql.Tx) error) error {
+	conn, err := d.Write.Conn(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	var was int
+	if err := conn.QueryRowContext(ctx, `PRAGMA synchronous`).Scan(&was); err != nil {
+		return err
+	}
+	if _, err := conn.ExecContext(ctx, `PRAGMA synchronous = FULL`); err != nil {
+		return err
+	}
+	defer func() { // also when ctx has ended meanwhile
+		_, _ = conn.ExecContext(context.WithoutCancel(ctx), fmt.Sprintf(`PRAGMA synchronous = %d`, was))
+	}()
+	tx, err := conn.BeginTx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	if err := fn(tx); err != nil {
+		_ = tx.Rollback()
+		return err
+	}
+	return tx.Commit()
+}
+
 // Collect reads all rows with scan.
 func Collect[T any](rows *sql.Rows, err error, scan func(*sql.Rows) (T, error)) ([]T, error) {
 	if err != nil {

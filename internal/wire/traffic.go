@@ -7,6 +7,7 @@ import (
 	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/guard"
 	"innerladder/internal/core/request"
+	"innerladder/internal/core/sketch"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/core/watch"
 )
@@ -28,6 +29,15 @@ type EditEnvironment struct {
 	SharedWith  *[]string `json:"shared_with,omitempty" description:"all other projects whose versions may run there"`
 	Allowed     *[]string `json:"allowed,omitempty" description:"all rules for addresses"`
 	Reason      string    `json:"reason,omitempty"`
+}
+
+// NewPlacement says that a version runs in an environment: at addresses, or elsewhere.
+type NewPlacement struct {
+	Version     string   `json:"version" required:"true" description:"MODEL@NUMBER, MODEL@RUNG or MODEL@LABEL"`
+	Environment string   `json:"environment" required:"true"`
+	Addresses   []string `json:"addresses,omitempty" description:"of model servers, such as http://127.0.0.1:9001"`
+	ServedAs    string   `json:"served_as,omitempty" description:"the model's name there; the same when not given"`
+	Elsewhere   bool     `json:"elsewhere,omitempty" description:"it answers where the gateway does not reach"`
 }
 
 // EditAddresses says which addresses a placement gets and loses.
@@ -192,4 +202,35 @@ type Explain struct {
 	Headers map[string]string `json:"headers,omitempty"`
 	Key     string            `json:"key,omitempty" description:"the name of the caller's key"`
 	Inputs  map[string]string `json:"inputs,omitempty" description:"the first value of inputs"`
+}
+
+// AgentMet is what an agent met and does not know yet.
+type AgentMet struct {
+	Versions []string      `json:"versions,omitempty" description:"as observations name them: MODEL@NUMBER, or the number"`
+	Columns  []AgentColumn `json:"columns,omitempty" description:"with bins for those that have none yet"`
+}
+
+// AgentColumn is a column with the bins that it is counted on.
+type AgentColumn struct {
+	Side string      `json:"side" required:"true" description:"input or output"`
+	Name string      `json:"name" required:"true"`
+	Bins sketch.Bins `json:"bins"`
+}
+
+// AgentKnown is what an agent needs to sum up what it observes.
+type AgentKnown struct {
+	Endpoint string `json:"endpoint"`
+	Model    string `json:"model"`
+	// Versions are those of the versions asked for that there are.
+	Versions map[string]string `json:"versions" description:"by how they were named: MODEL@NUMBER; others do not exist"`
+	Columns  []AgentColumn     `json:"columns" description:"all columns of the endpoint that are counted"`
+}
+
+// BatchTaken says what became of a batch.
+type BatchTaken struct {
+	Number int64 `json:"number"`
+	Again  bool  `json:"again,omitempty" description:"it had been taken before, and changed nothing now"`
+	// Left are columns that were counted on other bins than here, which could not be added.
+	Left   []string `json:"left" description:"columns that were counted on other bins, and could not be added"`
+	TooOld uint64   `json:"too_old,omitempty" description:"requests of before anything is kept"`
 }

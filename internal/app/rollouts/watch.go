@@ -55,6 +55,8 @@ func (s *Service) backFor(ctx context.Context, e *traffic.Endpoint, st watch.Sta
 	switch split := e.Split; {
 	case split == nil:
 		return "Nothing was changed: nothing answers.", nil
+	case split.Elsewhere:
+		return fmt.Sprintf("Nothing was changed: %s answers where the gateway does not reach.", e.Name), nil
 	case split.ReturnsTo > 0:
 		return fmt.Sprintf("Nothing was changed: #%d is a way back already.", split.Number), nil
 	case st.Began.Before(split.MadeAt.Add(-watch.Every)):

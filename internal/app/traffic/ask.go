@@ -49,6 +49,9 @@ func (s *Service) Ask(
 	if err != nil {
 		return out, err
 	}
+	if err := p.CheckReached("version"); err != nil {
+		return out, err
+	}
 	i := slices.IndexFunc(p.Addresses, func(a traffic.Address) bool { return a.Healthy })
 	if i < 0 {
 		return out, fault.New(fault.Refused, "placement.unhealthy", "no address of %s in %s is healthy", v.Ref,

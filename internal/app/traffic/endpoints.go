@@ -356,6 +356,9 @@ func (s *Service) Split(ctx context.Context, by act.Actor, endpoint string, lane
 			return nil, err
 		}
 		next := &traffic.Split{Endpoint: e.Name, Lanes: resolved, Reason: reason}
+		if next.Elsewhere, err = traffic.CheckElsewhere(resolved, standings); err != nil {
+			return nil, err
+		}
 		if rules == nil && e.Split != nil {
 			rules = traffic.KeepRules(e.Split.Rules, resolved)
 		}
@@ -413,7 +416,7 @@ func (s *Service) standing(ctx context.Context, r records.View, e *traffic.Endpo
 		return st, nil
 	}
 	if err == nil {
-		st.Placed, st.Healthy, st.Reason = true, p.Healthy, p.Reason()
+		st.Placed, st.Healthy, st.Reason, st.Elsewhere = true, p.Healthy, p.Reason(), p.Elsewhere
 		st.Signature = p.Exactly(v.Signature)
 	}
 	return st, err
@@ -541,6 +544,10 @@ func (s *Service) Lacking(ctx context.Context, r records.View, e *traffic.Endpoi
 	for _, f := range d.Lacks(st, "version") {
 		out = append(out, f.Detail+": "+f.Remedy)
 	}
+	if st.Elsewhere || e.Split.Elsewhere {
+		out = append(out, fmt.Sprintf("%s answers where the gateway does not reach, so no rollout can move it: say "+
+			"what answers there with: innerladder split %s VERSION=100", e.Name, e.Name))
+	}
 	if !st.Placed {
 		return out, nil
 	}
@@ -614,7 +621,7 @@ func (s *Service) WayTo(ctx context.Context, r records.View, endpoint string, to
 	}
 	return e, &traffic.Split{
 		Endpoint: e.Name, Lanes: target.Lanes, Rules: target.Rules, Reason: reason, ReturnsTo: target.Number,
-		Leaves: e.Split.Number, Contract: target.Contract,
+		Leaves: e.Split.Number, Contract: target.Contract, Elsewhere: target.Elsewhere,
 	}, nil
 }
 

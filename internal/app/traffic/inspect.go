@@ -124,6 +124,9 @@ func (s *Service) Warm(ctx context.Context, ref, environment string, requests in
 	if err != nil {
 		return 0, v.Ref + " is not placed in " + environment
 	}
+	if p.Elsewhere {
+		return 0, v.Ref + " answers elsewhere in " + environment
+	}
 	exact := p.Exactly(v.Signature)
 	if exact == nil || exact.Halves() {
 		return requests, "" // it cannot be asked anything: there is no sample that the protocol carries

@@ -1,6 +1,7 @@
 package traffic
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -19,30 +20,32 @@ import (
 // Place says that a version runs in an environment at some addresses, after making sure
 // that it does: every address must speak the protocol, be ready, fit the signature, and answer
 // the sample request as promised and the known answers as they are known.
-// servedAs is the model's name there; empty means the same name as here.
-func (s *Service) Place(ctx context.Context, by act.Actor, ref, environment string, addresses []string,
-	servedAs string,
-) (*traffic.Placement, error) {
-	v, e, err := s.toPlace(ctx, by, ref, environment)
+// An empty name at the servers means the same name as here. What answers elsewhere is not asked anything.
+func (s *Service) Place(ctx context.Context, by act.Actor, n wire.NewPlacement) (*traffic.Placement, error) {
+	v, e, err := s.toPlace(ctx, by, n.Version, n.Environment)
 	if err != nil {
 		return nil, err
 	}
-	if servedAs == "" {
-		servedAs = v.Model
-	}
 	p := &traffic.Placement{
-		Project: v.Project, Version: v.Ref, Environment: environment, ServedAs: servedAs,
-		Healthy: true, Addresses: []traffic.Address{},
+		Project: v.Project, Version: v.Ref, Environment: n.Environment, ServedAs: cmp.Or(n.ServedAs, v.Model),
+		Healthy: true, Elsewhere: n.Elsewhere, Addresses: []traffic.Address{},
 	}
-	if err := s.extend(ctx, v, e, p, addresses); err != nil {
+	if n.Elsewhere && len(n.Addresses) > 0 {
+		return nil, fault.New(fault.Invalid, "placement.elsewhere_at", "what answers elsewhere has no address here").
+			In("addresses").Do("leave out the addresses, or elsewhere")
+	}
+	if !n.Elsewhere {
+		err = s.extend(ctx, v, e, p, n.Addresses)
+	}
+	if err != nil {
 		return nil, err
 	}
 	return act.Change(ctx, s.Base, by, access.Place, func(t *act.Tx) (*traffic.Placement, error) {
-		if there, err := t.PlacementOf(ctx, v.Ref, environment); err == nil {
-			return nil, fault.New(fault.Refused, "placement.exists", "%s is placed in %s already, at %s", v.Ref,
-				environment, there.Addresses[0].URL).In("version").
-				Do("change its addresses with: innerladder addresses %s -env %s -add URL -remove URL", v.Ref,
-					environment)
+		if there, err := t.PlacementOf(ctx, v.Ref, n.Environment); err == nil {
+			return nil, fault.New(fault.Refused, "placement.exists", "%s is placed in %s already: %s", v.Ref,
+				n.Environment, there.Where()).In("version").
+				Do("change its addresses with: innerladder addresses %s -env %s -add URL -remove URL; or take it away "+
+					"first with: innerladder unplace %s -env %s", v.Ref, n.Environment, v.Ref, n.Environment)
 		} else if !errors.Is(err, records.ErrNone) {
 			return nil, err
 		}
@@ -58,7 +61,7 @@ func (s *Service) Place(ctx context.Context, by act.Actor, ref, environment stri
 		}
 		return p, t.Note(ctx, act.Entry{
 			Project: v.Project, Kind: "placement.made", Subject: v.Ref,
-			Sentence: fmt.Sprintf("%s was placed in %s at %s.", v.Ref, environment, strings.Join(addresses, ", ")),
+			Sentence: fmt.Sprintf("%s was placed in %s: %s.", v.Ref, n.Environment, p.Where()),
 			After:    p,
 		})
 	})
@@ -158,6 +161,9 @@ func (s *Service) ChangeAddresses(ctx context.Context, by act.Actor, ref, enviro
 		return nil, err
 	}
 	before, err := placed(ctx, s.Read(by), v.Ref, environment)
+	if err == nil {
+		err = before.CheckReached("environment")
+	}
 	if err != nil {
 		return nil, err
 	}

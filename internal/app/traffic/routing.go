@@ -110,6 +110,7 @@ func (s *Service) readRoute(ctx context.Context, r records.View, e traffic.Endpo
 		return route, nil
 	}
 	route.Split, route.Since = e.Split.Number, e.Split.MadeAt
+	route.Elsewhere = e.Split.Elsewhere
 	lanes := e.Split.Lanes
 	route.Rules = e.Split.Rules
 	if d, diverted := s.diverted[e.Name]; diverted && d.from == e.Split.Number {

@@ -58,6 +58,16 @@ func OutcomeOf(c sketch.Class) Outcome {
 	return NotReached
 }
 
+// Class is how what ended so is counted; false for what is no way in which a version's answer ends.
+func (o Outcome) Class() (sketch.Class, bool) {
+	for c := sketch.Answered; c < sketch.Unavailable; c++ {
+		if OutcomeOf(c) == o {
+			return c, true
+		}
+	}
+	return 0, false
+}
+
 // RefusedLane is the lane of requests that were turned away.
 const RefusedLane = "refused"
 

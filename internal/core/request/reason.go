@@ -18,6 +18,7 @@ const (
 	BadRequest
 	NoSuchPath
 	Full
+	Elsewhere
 	// Reasons is how many there are.
 	Reasons
 )
@@ -35,6 +36,7 @@ var reasons = [Reasons]struct{ code, what string }{
 	BadRequest:      {"gateway.bad_request", "were no good HTTP, or broke off"},
 	NoSuchPath:      {"gateway.no_such_path", "asked for a path or a method that does not exist"},
 	Full:            {"gateway.full", "came when the gateway had all the connections it can have"},
+	Elsewhere:       {"endpoint.elsewhere", "asked for what is answered elsewhere"},
 }
 
 // ReasonOf finds the reason that an error's code stands for; others are no refusals.

@@ -134,6 +134,28 @@ func (b Bins) Numeric() bool { return len(b.Edges) > 0 }
 // Defined reports whether the bins can count anything.
 func (b Bins) Defined() bool { return len(b.Edges) > 1 || len(b.Levels) > 0 }
 
+// longestLevel is how long a level from outside may be.
+const longestLevel = 128
+
+// areInOrder reports whether bins that come from outside can be counted on: edges ascend, levels are sorted and differ.
+func (b Bins) areInOrder() bool {
+	if b.Numeric() == (len(b.Levels) > 0) {
+		return false
+	}
+	for i, x := range b.Edges {
+		last := i == len(b.Edges)-1 // may be equal to the one before
+		if math.IsNaN(x) || math.IsInf(x, 0) || i > 0 && (x < b.Edges[i-1] || x == b.Edges[i-1] && !last) {
+			return false
+		}
+	}
+	for i, l := range b.Levels {
+		if len(l) > longestLevel || i > 0 && l <= b.Levels[i-1] {
+			return false
+		}
+	}
+	return true
+}
+
 // Len is the number of bins or levels.
 func (b Bins) Len() int {
 	if b.Numeric() {

@@ -2,6 +2,7 @@ package sketch
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math"
 	"slices"
@@ -113,6 +114,37 @@ func (c *Column) AddLevel(s string) {
 
 // AddMissing counts one missing value.
 func (c *Column) AddMissing() { c.Missing++ }
+
+// mostCounted bounds every count of a column that comes from outside.
+const mostCounted = 1 << 40
+
+// Check says whether a column that comes from outside can have been counted: it has bins, a count for each, and sums
+// that are numbers.
+func (c *Column) Check() error {
+	switch {
+	case !c.Bins.Defined():
+		return errors.New("it has no bins")
+	case c.Bins.Len() > 2*MostBins+MostLevels:
+		return fmt.Errorf("it has %d bins", c.Bins.Len())
+	case !c.Bins.areInOrder():
+		return errors.New("its bins are out of order, twice there, or no numbers")
+	case len(c.Counts) != c.Bins.Len():
+		return fmt.Errorf("it has %d counts for %d bins", len(c.Counts), c.Bins.Len())
+	case c.Bins.Numeric() && len(c.Sums) != c.Bins.Len()+2, !c.Bins.Numeric() && len(c.Sums) != 0:
+		return fmt.Errorf("it has %d sums for %d bins", len(c.Sums), c.Bins.Len())
+	}
+	for _, n := range append(slices.Clone(c.Counts), c.Under, c.Over, c.Other, c.Missing) {
+		if n > mostCounted {
+			return fmt.Errorf("it counts %d values", n)
+		}
+	}
+	for _, x := range append(slices.Clone(c.Sums), c.Squares, c.Min, c.Max) {
+		if math.IsNaN(x) || math.IsInf(x, 0) {
+			return errors.New("its sums are no numbers")
+		}
+	}
+	return nil
+}
 
 // Merge adds everything counted in o, which must be on equal bins.
 func (c *Column) Merge(o *Column) error {

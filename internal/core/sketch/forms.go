@@ -33,6 +33,9 @@ func (f *Forms) Add(outputs []Form) {
 	}
 }
 
+// AddMany takes note that so many answers had a form; how many answers there were is told in Answers.
+func (f *Forms) AddMany(o Form, n uint64) { f.add(o, n) }
+
 func (f *Forms) add(o Form, n uint64) {
 	if f.counts == nil {
 		f.counts = map[Form]uint64{}

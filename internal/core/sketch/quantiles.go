@@ -49,6 +49,17 @@ func (q *Quantiles) Add(d time.Duration) {
 	q.sum += d
 }
 
+// AddMany records that so many durations were about ns nanoseconds; their sum is told with Sums. Negative ones count
+// as zero.
+func (q *Quantiles) AddMany(ns float64, n uint64) {
+	if n > 0 {
+		_ = q.ensure().AddWithCount(max(ns, 0), float64(n)) // fails only for NaN and infinities
+	}
+}
+
+// Sums adds the exact sum of durations that were recorded with AddMany.
+func (q *Quantiles) Sums(sum time.Duration) { q.sum += max(sum, 0) }
+
 // Count is the number of durations recorded.
 func (q *Quantiles) Count() uint64 {
 	if q == nil || q.sketch == nil {

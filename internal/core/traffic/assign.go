@@ -77,6 +77,8 @@ type Route struct {
 	Requests request.Keeping
 	// Watched are the pairs of which evidence is gathered.
 	Watched []guard.TrialPair
+	// Elsewhere routes lead nowhere: the version answers where the gateway does not reach.
+	Elsewhere bool
 }
 
 // TrialPairs lists the trials that an endpoint has with a split, of which before are those that

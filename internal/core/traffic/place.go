@@ -76,7 +76,10 @@ type Placement struct {
 	Environment string    `json:"environment"`
 	ServedAs    string    `json:"served_as" description:"the model's name at the model servers"`
 	Addresses   []Address `json:"addresses"`
-	Healthy     bool      `json:"healthy" description:"true when at least one address is"`
+	Healthy     bool      `json:"healthy" description:"true when at least one address is, or it has none"`
+	// Elsewhere placements have no address: their versions answer where the gateway does not reach, and what they do is
+	// known from the reports of agents.
+	Elsewhere bool `json:"elsewhere,omitempty" description:"answers where the gateway does not reach; agents report it"`
 	// Declared is what its servers said at placement that they take and give; nil when they were
 	// not asked yet.
 	Declared *signature.Served `json:"declared,omitempty" description:"what its servers declared at placement"`
@@ -115,6 +118,25 @@ func (p *Placement) URLs() []string {
 		out[i] = a.URL
 	}
 	return out
+}
+
+// Where says where the placed version runs, as people read it.
+func (p *Placement) Where() string {
+	if p.Elsewhere {
+		return "elsewhere, where the gateway does not reach"
+	}
+	return strings.Join(p.URLs(), ", ")
+}
+
+// CheckReached refuses a placement that cannot be asked anything from here.
+func (p *Placement) CheckReached(field string) error {
+	if !p.Elsewhere {
+		return nil
+	}
+	return fault.New(fault.Refused, "placement.elsewhere", "%s answers elsewhere in %s, where nothing reaches it",
+		p.Version, p.Environment).In(field).
+		Do("ask it where it runs; to have it answer here, take it away with: innerladder unplace %s -env %s, and "+
+			"place it with -at URL", p.Version, p.Environment)
 }
 
 // SameAddresses reports whether two placements are at the same addresses, in the same order.

@@ -66,6 +66,8 @@ type Split struct {
 	Rollout string `json:"rollout,omitempty" description:"R-NUMBER of the rollout that made it"`
 	// Contract is the one of the endpoint that all its versions keep, 0 when none was known.
 	Contract int `json:"contract,omitempty" description:"the contract that all its versions keep"`
+	// Elsewhere splits say what answers where the gateway does not reach.
+	Elsewhere bool `json:"elsewhere,omitempty" description:"its version answers where the gateway does not reach"`
 	// Unrecorded is set while it is in force at the gateway and could not be written down yet.
 	Unrecorded bool `json:"unrecorded,omitempty" description:"in force at the gateway; the record follows"`
 	// Left says why this one was left; nil when it is in force, or made place for the next.
@@ -224,8 +226,24 @@ type Standing struct {
 	Placed  bool
 	Healthy bool
 	Reason  string
+	// Elsewhere is set where it answers out of the gateway's reach.
+	Elsewhere bool
 	// Signature is what it takes and gives there, exactly; nil when it is not known.
 	Signature *signature.Signature
+}
+
+// CheckElsewhere says whether lanes are a split of what answers out of the gateway's reach, and refuses what it cannot
+// be: shares of callers and copies are dealt by the gateway, so a version elsewhere is the only one.
+func CheckElsewhere(lanes []Lane, standings []Standing) (elsewhere bool, err error) {
+	for _, s := range standings {
+		if s.Elsewhere && len(lanes) > 1 {
+			return false, fault.New(fault.Refused, "split.elsewhere", "%s answers elsewhere, where nothing deals "+
+				"callers their shares", s.Version).In("lanes").
+				Do("give it all: %s=100; what other versions do there is reported and compared all the same", s.Version)
+		}
+		elsewhere = elsewhere || s.Elsewhere
+	}
+	return elsewhere, nil
 }
 
 // Demand is what an endpoint asks of the versions that answer for it.

@@ -80,7 +80,9 @@ func TestCheckStandings(t *testing.T) {
 	d := Demand{
 		Endpoint: "demand-hourly", Model: "heat-demand", Environment: "plant-north", Rung: "live", Height: 3,
 	}
-	good := Standing{"heat-demand@1", "heat-demand", "live", 3, true, true, "", nil}
+	good := Standing{
+		Version: "heat-demand@1", Model: "heat-demand", Rung: "live", Height: 3, Placed: true, Healthy: true,
+	}
 	cases := []struct {
 		name   string
 		change func(*Standing)

@@ -41,7 +41,7 @@ func (c Course) Next(s Split) Course {
 	next.Main, next.Trials = s.Main().Version, s.TrialPairs(c.Trials)
 	if next.Main != c.Main {
 		next.After, next.Rollout = nil, s.Rollout
-		if c.Main != "" && s.Leaves == 0 {
+		if c.Main != "" && s.Leaves == 0 && !s.Elsewhere { // what answers elsewhere cannot be moved back from here
 			next.After = &guard.TrialPair{
 				Incumbent: c.Main, Candidate: next.Main, Begun: s.Number, Since: s.MadeAt, After: true,
 			}

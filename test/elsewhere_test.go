@@ -1,0 +1,165 @@
+package test
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"innerladder/internal/core/traffic"
+	"innerladder/internal/wire"
+)
+
+// A model at the edge writes its answers as programs of other makers do: Python's logging to files that make place for
+// one another, and Node's fetch to the agent. %d observations each.
+const (
+	pythonWriter = `
+import json, logging, logging.handlers, sys, time
+handler = logging.handlers.RotatingFileHandler(sys.argv[1], maxBytes=20000, backupCount=1000)
+handler.setFormatter(logging.Formatter('%(message)s'))
+log = logging.getLogger('answers'); log.addHandler(handler); log.setLevel(logging.INFO)
+for i in range(int(sys.argv[2])):
+    log.info(json.dumps({'at': time.time(), 'version': 'heat-demand@1', 'ms': 1 + i % 50,
+        'inputs': {'x': i % 100}, 'outputs': {'y': float(i % 100)}}))
+    time.sleep(0.002)
+`
+	nodeWriter = `
+const [address, count] = [process.argv[1], +process.argv[2]];
+(async () => {
+  for (let i = 0; i < count; i += 10) {
+    const lines = [];
+    for (let j = i; j < i + 10; j++) lines.push(JSON.stringify({at: new Date().toISOString(), version: 2, ms: 3,
+      status: j % 100 ? 200 : 500, inputs: {x: j % 100}, outputs: {y: j % 100}}));
+    for (;;) { // until it is taken: an agent that is away has kept nothing
+      try {
+        const res = await fetch(address + '/observations', {method: 'POST', headers: {'Idempotency-Key': 'p' + i}, body: lines.join('\n')});
+        if (res.status === 202) break;
+      } catch {}
+      await new Promise(r => setTimeout(r, 50));
+    }
+    await new Promise(r => setTimeout(r, 10));
+  }
+})();
+`
+)
+
+// Whatever ends when, every observation counts, and once.
+func TestNothingIsLostElsewhere(t *testing.T) {
+	h := &house{t: t, data: filepath.Join(t.TempDir(), "data"), listen: freeAddress(t)}
+	h.start()
+	ctx := t.Context()
+	h.as(h.runaFile, "environment", "add", "substations")
+	for i := range 2 {
+		model, sample := h.files(float64(i + 1))
+		h.as(h.runaFile, "register", "heat-demand", "-no-code", "-file", model, "-sample", sample, "-target", "y")
+		h.as(h.runaFile, "place", fmt.Sprint("heat-demand@", i+1), "-env", "substations", "-elsewhere")
+	}
+	_, err := h.runa.AddEndpoint(ctx, wire.NewEndpoint{
+		Name: "demand-edge", Model: "heat-demand", Environment: "substations", Rung: "draft",
+	})
+	must(t, err)
+	_, err = h.runa.Split(ctx, "demand-edge", []traffic.Lane{
+		{Kind: traffic.Main, Version: "heat-demand@1", Share: traffic.Whole},
+	}, "start", -1)
+	must(t, err)
+
+	const each = 3000
+	dir, file, at := t.TempDir(), filepath.Join(t.TempDir(), "answers.jsonl"), freeAddress(t)
+	starting := func() *process {
+		return run(t, "agent", "demand-edge", file, "-state", dir, "-listen", at, "-name", "substation-7",
+			"-server", h.server, "-token-file", h.runaFile)
+	}
+	agent := starting()
+	writing, stop := context.WithTimeout(ctx, 5*time.Minute)
+	defer stop()
+	var writers []*exec.Cmd
+	for _, args := range [][]string{
+		{"python3", "-c", pythonWriter, file, fmt.Sprint(each)},
+		{"node", "-e", nodeWriter, "http://" + at, fmt.Sprint(each)},
+	} {
+		w := exec.CommandContext(writing, args[0], args[1:]...)
+		w.Stderr = os.Stderr
+		must(t, w.Start())
+		writers = append(writers, w)
+	}
+	written := make(chan error, 1)
+	go func() {
+		for _, w := range writers {
+			if err := w.Wait(); err != nil {
+				written <- err
+				return
+			}
+		}
+		written <- nil
+	}()
+	dice := rand.New(rand.NewPCG(rand.Uint64(), 7))
+	tick := time.NewTicker(10 * time.Millisecond)
+	defer tick.Stop()
+	kills := 0
+	for done, turns := false, 0; !done; {
+		select {
+		case err := <-written:
+			must(t, err)
+			done = true
+		case <-tick.C:
+			turns++
+			switch n := dice.IntN(120); {
+			case n == 0:
+				_ = agent.stop(syscall.SIGKILL)
+				agent = starting()
+				kills++
+			case n == 1:
+				_ = h.stop(syscall.SIGKILL)
+				h.start()
+				kills++
+			}
+		}
+	}
+	known := func() (one, two uint64) {
+		series, err := h.runa.Series(ctx, "demand-edge", time.Hour)
+		if err != nil {
+			return 0, 0
+		}
+		for _, l := range series.Lanes {
+			for _, p := range l.Points {
+				n := uint64(p.Rate*float64(series.StepMS)/1000 + 0.5)
+				if l.Version == "heat-demand@1" {
+					one += n
+				} else {
+					two += n
+				}
+			}
+		}
+		return one, two
+	}
+	await(t, "all is known", time.Minute, func() bool {
+		agents, err := h.runa.Agents(ctx, "demand-edge")
+		return err == nil && len(agents.Items) == 1 && agents.Items[0].Requests >= 2*each
+	})
+	_ = agent.stop(syscall.SIGTERM)
+	agents, err := h.runa.Agents(ctx, "demand-edge")
+	must(t, err)
+	if one, two := known(); one != each || two != each || agents.Items[0].Requests != 2*each || kills < 5 {
+		t.Errorf("%d and %d requests are known and %d were told, of %d each, after %d kills", one, two,
+			agents.Items[0].Requests, each, kills)
+	}
+	if agents.Items[0].Aside != 0 {
+		t.Errorf("%d lines were put aside", agents.Items[0].Aside)
+	}
+	out := h.as(h.runaFile, "agents", "demand-edge")
+	if !strings.Contains(out, "substation-7") {
+		t.Errorf("the agents are\n%s", out)
+	}
+	var told struct{ Requests uint64 }
+	must(t, json.Unmarshal([]byte(h.as(h.runaFile, "agent", "demand-edge", "-once", "-state", dir, "-json")), &told))
+	if told.Requests != 0 {
+		t.Errorf("%d more were told", told.Requests)
+	}
+}
