@@ -136,6 +136,7 @@ func (r *rig) zebra() map[string]string {
 		"webhook": fmt.Sprint(hook.ID), "delivery": fmt.Sprint(r.delivered(hook.ID)),
 		"rollout": "R-1", "plan": "stripes", "incident": "I-1",
 		"watch": "error_rate", "subject": "all", "signal": "dispatch_cost",
+		"agent":  "91b1b05d-e64e-4443-834f-3d753028cf1d",
 		"number": "1", "search": fmt.Sprint(search.ID), "token": fmt.Sprint(token.ID),
 	}
 }
@@ -255,7 +256,8 @@ var asks = map[string][2]string{
 	"tellOutcomes":    {"", `{"items":[{"request":"x","values":{"y":1}}]}`},
 	"setCustomSignal": {"", `{"better":"lower"}`},
 	"report":          {"", `{"items":[{"request":"x","values":{"dispatch_cost":1}}]}`},
-	"tryAgain":        {"", `{}`}, "listRequests": {"?endpoint=demand-hourly", ""},
+	"agentMet":        {"", `{"versions":["1"]}`}, "agentBatch": {"", `{"number":1,"name":"a","windows":[]}`},
+	"tryAgain": {"", `{}`}, "listRequests": {"?endpoint=demand-hourly", ""},
 	"listRefusals":  {"?endpoint=demand-hourly", ""},
 	"addSigningKey": {"", `{"public":"KEY"}`}, "endSigningKey": {"?key=SHA256:x", ""},
 	"attachEvidence": {"?kind=document", ""},

@@ -16,6 +16,7 @@ import (
 
 	"innerladder/internal/client"
 	"innerladder/internal/core/lineage"
+	"innerladder/internal/standin"
 )
 
 // Options say how to play the demo.
@@ -54,6 +55,8 @@ type play struct {
 	// trainData and testData are the data sets by kind; base is what models start from.
 	trainData, testData map[string]string
 	base                []lineage.Parent
+	// delivered is what the controllers in the substations compute.
+	delivered *standin.Model
 	// registered counts the versions of each model.
 	registered map[string]int
 	calling    sync.WaitGroup

@@ -49,6 +49,7 @@ func (p *play) whole(ctx, calling context.Context) []chapter {
 		{"versions are registered, approved and placed", func() error { return p.openingNight(ctx) }},
 		{"trials are archived", func() error { return p.trials(ctx) }},
 		{"callers call", func() error { p.startCalling(calling); return nil }},
+		{"controllers answer elsewhere", func() error { return p.controllers(ctx, calling) }},
 		{"a good canary takes over", func() error { return p.goodCanary(ctx) }},
 		{"a bad canary is rolled back", func() error { return p.badCanary(ctx) }},
 		{"people talk about it", func() error { return p.talk(ctx) }},
@@ -166,7 +167,7 @@ func (p *play) openingNight(ctx context.Context) error {
 			return err
 		}
 		if r.model == "heat-demand" {
-			r.parents = p.base
+			r.parents, p.delivered = p.base, r.fitted
 		}
 		ref, err := p.bring(ctx, r, o.environment)
 		if err != nil {

@@ -134,3 +134,12 @@ export const useSetKeyed = (endpoint: string) =>
       data(api.PUT('/api/v1/endpoints/{endpoint}/keyed', { params: { path: { endpoint } }, body })),
     ['endpoints'],
   )
+
+/** The agents that report what answers elsewhere for an endpoint. */
+export const useAgents = (endpoint: string) =>
+  $api.useQuery(
+    'get',
+    '/api/v1/endpoints/{endpoint}/agents',
+    { params: { path: { endpoint } } },
+    { refetchInterval: 10_000 },
+  )

@@ -9,6 +9,7 @@ import { FormSheet } from '../ui/form'
 import { Ago, Button, Empty, Loaded, PageHead, Panel, To } from '../ui/parts'
 import { ActivityPanel } from '../activity/activity-list'
 import { EditEndpoint, RemoveEndpoint } from '../environments/endpoint-form'
+import { AgentsPanel } from './agents-panel'
 import { CallersPanel } from './callers-panel'
 import { SplitSheet } from './change-split'
 import { BackSheet } from './go-back'
@@ -51,6 +52,7 @@ function EndpointView({ endpoint: e, now }: { endpoint: Endpoint; now: EndpointN
         sub={
           <>
             {e.model} in {e.environment}
+            {split?.elsewhere && ', where the gateway does not reach'}
             {split && (
               <>
                 {' '}
@@ -69,7 +71,7 @@ function EndpointView({ endpoint: e, now }: { endpoint: Endpoint; now: EndpointN
             </Button>
           </Link>
         )}
-        {mayInspect && (
+        {mayInspect && !split?.elsewhere && (
           <Link to={`/endpoints/${e.name}/requests`}>
             <Button tabIndex={-1}>Requests</Button>
           </Link>
@@ -90,7 +92,7 @@ function EndpointView({ endpoint: e, now }: { endpoint: Endpoint; now: EndpointN
           </Link>
         )}
         {mayRoute && <EditSheet endpoint={e} />}
-        {mayRoute && split && !e.rollout && <StartRollout endpoint={e} />}
+        {mayRoute && split && !split.elsewhere && !e.rollout && <StartRollout endpoint={e} />}
         {mayRoute && !e.rollout && <SplitSheet endpoint={e} />}
         {mayRoute && split && split.number > 1 && <BackSheet endpoint={e} />}
       </PageHead>
@@ -142,20 +144,25 @@ function EndpointView({ endpoint: e, now }: { endpoint: Endpoint; now: EndpointN
             </Panel>
           ),
       )}
+      {split?.elsewhere && <AgentsPanel endpoint={e.name} />}
       {split && ruled && <RulesPanel endpoint={e} split={split} />}
       {split && <WatchesPanel endpoint={e} />}
       {split && <Signals endpoint={e.name} main={main?.version ?? ''} now={now} />}
-      <Panel title="Rollouts" aside={<To to="/rollouts">all of them</To>}>
-        <RolloutList endpoint={e.name} />
-      </Panel>
-      <Panel title="Incidents" aside={<To to="/incidents">all of them</To>}>
-        <IncidentList endpoint={e.name} />
-      </Panel>
-      {split && !ruled && <RulesPanel endpoint={e} split={split} />}
+      {!split?.elsewhere && (
+        <>
+          <Panel title="Rollouts" aside={<To to="/rollouts">all of them</To>}>
+            <RolloutList endpoint={e.name} />
+          </Panel>
+          <Panel title="Incidents" aside={<To to="/incidents">all of them</To>}>
+            <IncidentList endpoint={e.name} />
+          </Panel>
+        </>
+      )}
+      {split && !split.elsewhere && !ruled && <RulesPanel endpoint={e} split={split} />}
       <SplitHistory endpoint={e.name} />
       <ContractPanel endpoint={e} />
       <ActivityPanel subject={e.name} />
-      {mayRoute && <CallersPanel endpoint={e} />}
+      {mayRoute && !split?.elsewhere && <CallersPanel endpoint={e} />}
     </>
   )
 }

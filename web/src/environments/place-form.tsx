@@ -27,18 +27,23 @@ export function Place({ environment: e, done }: { environment: Environment; done
   const [version, setVersion] = useState('')
   const [at, setAt] = useState('')
   const [servedAs, setServedAs] = useState('')
+  const [elsewhere, setElsewhere] = useState(false)
   if (place.data) return <Placed placement={place.data} done={done} />
   return (
     <Form
-      submit={place.isPending ? 'Asking the servers…' : 'Check and place'}
+      submit={place.isPending ? 'Asking the servers…' : elsewhere ? 'Place it elsewhere' : 'Check and place'}
       pending={place.isPending}
       error={place.error}
       onSubmit={() =>
-        place.mutate({
-          version: version.trim(),
-          addresses: itemsIn(at),
-          ...(servedAs.trim() && { served_as: servedAs.trim() }),
-        })
+        place.mutate(
+          elsewhere
+            ? { version: version.trim(), elsewhere }
+            : {
+                version: version.trim(),
+                addresses: itemsIn(at),
+                ...(servedAs.trim() && { served_as: servedAs.trim() }),
+              },
+        )
       }
     >
       <Field label="Version">
@@ -56,24 +61,36 @@ export function Place({ environment: e, done }: { environment: Environment; done
           ))}
         </datalist>
       </Field>
-      <TextField
-        label="Addresses of its model servers, one a line"
-        rows={2}
-        required
-        placeholder="http://10.2.0.7:9000"
-        value={at}
-        onChange={setAt}
-      />
-      <TextField
-        label="Name of the model there, if it is another"
-        placeholder={version.split('@')[0]}
-        value={servedAs}
-        onChange={setServedAs}
-      />
-      <p className="text-ink-2 text-[13px]">
-        Each server must be ready, take and give what the signature says, answer the sample request, and its known
-        answers.
-      </p>
+      <label className="inline-flex items-center gap-2">
+        <input type="checkbox" checked={elsewhere} onChange={(event) => setElsewhere(event.target.checked)} />
+        It answers elsewhere, where the gateway does not reach
+      </label>
+      {elsewhere ? (
+        <p className="text-ink-2 text-[13px]">
+          Nothing is asked of it. What it does is known from what innerladder agent reports beside it.
+        </p>
+      ) : (
+        <>
+          <TextField
+            label="Addresses of its model servers, one a line"
+            rows={2}
+            required
+            placeholder="http://10.2.0.7:9000"
+            value={at}
+            onChange={setAt}
+          />
+          <TextField
+            label="Name of the model there, if it is another"
+            placeholder={version.split('@')[0]}
+            value={servedAs}
+            onChange={setServedAs}
+          />
+          <p className="text-ink-2 text-[13px]">
+            Each server must be ready, take and give what the signature says, answer the sample request, and its known
+            answers.
+          </p>
+        </>
+      )}
     </Form>
   )
 }
@@ -82,8 +99,10 @@ function Placed({ placement: p, done }: { placement: Placement; done: () => void
   return (
     <div className="grid gap-3">
       <p>
-        <b>{p.version}</b> is placed in {p.environment}: {p.addresses.map((a) => a.url).join(', ')} answered as
-        promised.
+        <b>{p.version}</b> is placed in {p.environment}:{' '}
+        {p.elsewhere
+          ? 'it answers where the gateway does not reach.'
+          : `${p.addresses.map((a) => a.url).join(', ')} answered as promised.`}
       </p>
       {p.fits?.map((f) => (
         <p key={f.endpoint}>

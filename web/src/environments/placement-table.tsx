@@ -45,6 +45,14 @@ function PlacementRow({
         <Ref to={p.version} />
       </td>
       <td>
+        {p.elsewhere && (
+          <>
+            <Tag tone="main">elsewhere</Tag>{' '}
+            <span className="text-ink-2 text-[12.5px]">
+              where the gateway does not reach; agents report what it does
+            </span>
+          </>
+        )}
         {p.addresses.map((a) => (
           <div key={a.url} className="flex flex-wrap items-baseline gap-x-2">
             <code className="text-[13px]">{a.url}</code>
@@ -64,19 +72,21 @@ function PlacementRow({
           </details>
         )}
       </td>
-      <td>{p.served_as}</td>
+      <td>{p.elsewhere ? '–' : p.served_as}</td>
       <td className="text-ink-2 text-[12.5px] whitespace-nowrap">
         <Ago at={p.placed_at} /> by {p.placed_by}
       </td>
       <td className="text-right whitespace-nowrap">
         {mayPlace && (
           <>
-            <FormSheet
-              title={`Addresses of ${p.version} in ${environment.name}`}
-              trigger={<Button className="px-2! py-0.5! text-[12.5px]">Addresses</Button>}
-            >
-              {(done) => <Addresses placement={p} done={done} />}
-            </FormSheet>{' '}
+            {!p.elsewhere && (
+              <FormSheet
+                title={`Addresses of ${p.version} in ${environment.name}`}
+                trigger={<Button className="px-2! py-0.5! text-[12.5px]">Addresses</Button>}
+              >
+                {(done) => <Addresses placement={p} done={done} />}
+              </FormSheet>
+            )}{' '}
             <LinkButton bad onClick={onUnplace}>
               unplace
             </LinkButton>

@@ -57,7 +57,9 @@ export function Overview({ version: v }: { version: Version }) {
                 (p) =>
                   [
                     `placed in ${p.environment}`,
-                    p.addresses.map((a) => `${a.url} ${a.healthy ? 'healthy' : `✕ ${a.reason ?? ''}`}`).join(', '),
+                    p.elsewhere
+                      ? 'elsewhere, where the gateway does not reach'
+                      : p.addresses.map((a) => `${a.url} ${a.healthy ? 'healthy' : `✕ ${a.reason ?? ''}`}`).join(', '),
                   ] as const,
               ),
               ...Object.entries(v.properties ?? {}),

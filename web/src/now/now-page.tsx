@@ -61,7 +61,8 @@ function Live() {
                       </span>
                       <span className="text-ink-2 text-[12.5px]">
                         {e.model} in {e.environment}
-                        {e.split && ` · #${e.split.number}`} · {healthyOf(of(e.name))}
+                        {e.split && ` · #${e.split.number}`} ·{' '}
+                        {e.split?.elsewhere ? 'elsewhere' : healthyOf(of(e.name))}
                         {e.watches.owner && ` · ${e.watches.owner}`}
                       </span>
                     </div>
