@@ -95,6 +95,8 @@ func addEndpoint(c *call) func(context.Context) error {
 	about := c.flags.String("about", "", "`TEXT` for people")
 	repeatable := c.flags.Bool("repeatable", false,
 		"asking a model server twice does no harm: send a request again whenever it failed")
+	checked := c.flags.Bool("checked", false, "refuse requests that do not keep the contract before a model server sees "+
+		"them")
 	plan := termsOptions(c)
 	why := c.flags.String("why", "", "`TEXT`: why the versions that are named answer")
 	return func(ctx context.Context) error {
@@ -115,7 +117,7 @@ func addEndpoint(c *call) func(context.Context) error {
 		e, err := c.api.AddEndpoint(ctx,
 			wire.NewEndpoint{
 				Name: c.args[0], Model: *model, Environment: *env, Rung: *rung, Description: *about,
-				Terms: &held, Repeatable: *repeatable,
+				Terms: &held, Repeatable: *repeatable, Checked: *checked,
 			})
 		if err != nil || len(lanes) == 0 {
 			return c.show(e, err, func() { fmt.Fprintln(c.Out, e.Name) })
@@ -229,6 +231,14 @@ func parseGuard(text string) (g guard.Guard, off bool, err error) {
 	return guard.Guard{Signal: signal, Margin: x, Then: guard.Response(then)}, false, nil
 }
 
+// heldAgainst says what requests are held against; empty for nothing.
+func heldAgainst(checked bool) string {
+	if checked {
+		return "must keep the contract"
+	}
+	return ""
+}
+
 func editEndpoint(c *call) func(context.Context) error {
 	c.connect()
 	var edit wire.EditEndpoint
@@ -242,14 +252,22 @@ func editEndpoint(c *call) func(context.Context) error {
 			"the header Inner-Ladder-Caller",
 		&edit.Sticky,
 	)
-	c.flags.BoolFunc("repeatable", "asking a model server twice does no harm", func(s string) error {
-		on, err := strconv.ParseBool(s)
-		if err != nil {
-			return errors.New("write true or false")
-		}
-		edit.Repeatable = &on
-		return nil
-	})
+	for _, o := range []struct {
+		name, about string
+		into        **bool
+	}{
+		{"repeatable", "asking a model server twice does no harm", &edit.Repeatable},
+		{"checked", "requests that do not keep the contract are refused by the gateway", &edit.Checked},
+	} {
+		c.flags.BoolFunc(o.name, o.about, func(s string) error {
+			on, err := strconv.ParseBool(s)
+			if err != nil {
+				return errors.New("write true or false")
+			}
+			*o.into = &on
+			return nil
+		})
+	}
 	plan := termsOptions(c)
 	keeping := keepingOptions(c)
 	c.flags.StringVar(&edit.Reason, "why", "", "`REASON`")
@@ -320,7 +338,7 @@ func showEndpoint(c *call) func(context.Context) error {
 		return c.show(now, err, func() {
 			facts(c.Out, "endpoint", e.Name, "state", string(now.State), "model", e.Model, "environment",
 				e.Environment, "demands", e.Rung, "about", e.Description, "owner", e.Watches.Owner, "runbook",
-				e.Watches.Runbook, "sticky by", e.Sticky)
+				e.Watches.Runbook, "sticky by", e.Sticky, "requests", heldAgainst(e.Checked))
 			if e.Split == nil {
 				fmt.Fprintf(c.Out, "\nnothing answers yet; make a split with: innerladder split %s %s@NUMBER=100\n",
 					e.Name, e.Model)

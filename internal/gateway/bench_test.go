@@ -2,13 +2,16 @@ package gateway
 
 import (
 	"context"
+	"fmt"
 	"log/slog"
 	"net"
+	"strings"
 	"sync"
 	"testing"
 	"time"
 
 	"innerladder/internal/core/request"
+	"innerladder/internal/core/signature"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/recorder"
 	"innerladder/internal/requestlog"
@@ -99,4 +102,32 @@ func infers(b *testing.B, kept *request.Keeping) {
 			}
 		}
 	})
+}
+
+// BenchmarkMisfit measures what it costs to hold a request against the contract.
+func BenchmarkMisfit(b *testing.B) {
+	for _, size := range []struct{ rows, columns int }{{1, 4}, {16, 40}} {
+		b.Run(fmt.Sprintf("%dx%d", size.rows, size.columns), func(b *testing.B) {
+			takes := &signature.Signature{}
+			var tensors []string
+			for i := range size.columns {
+				name := fmt.Sprint("column_", i)
+				takes.Inputs = append(takes.Inputs, signature.Column{
+					Name: name, Type: signature.Number, Datatype: "FP64", Shape: []int64{-1},
+				})
+				tensors = append(tensors, fmt.Sprintf(`{"name":%q,"datatype":"FP64","shape":[%d],"data":[1.25%s]}`, name,
+					size.rows, strings.Repeat(",-3.75", size.rows-1)))
+			}
+			x := &exchange{
+				caller: &caller{}, endpoint: &endpoint{takes: takes},
+				body: []byte(`{"inputs":[` + strings.Join(tensors, ",") + `]}`),
+			}
+			b.ReportAllocs()
+			for b.Loop() {
+				if r := x.misfit(); r != nil {
+					b.Fatal(r.sentence)
+				}
+			}
+		})
+	}
 }

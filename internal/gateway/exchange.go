@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"innerladder/internal/core/signature"
 	"innerladder/internal/core/sketch"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/http1"
@@ -329,6 +330,10 @@ func (x *exchange) infer() {
 	if x.endpoint.targets.Bodies {
 		x.toLane()
 	}
+	if r := x.misfit(); r != nil {
+		x.refuse(r)
+		return
+	}
 	x.look(x.wire)
 	x.start = x.now
 	x.deadline = x.start.Add(x.g.config.Timeout)
@@ -346,6 +351,36 @@ func (x *exchange) infer() {
 		}
 		x.refuse(x.explain(failure))
 		x.observe(class, nil)
+	}
+}
+
+// misfit says why a request does not keep the contract, where that is asked. Bodies that are streamed or binary are not
+// looked at: the model server sees them first.
+func (x *exchange) misfit() *refusal {
+	takes := x.endpoint.takes
+	if takes == nil || x.streamed || len(x.head.Get(http1.InferenceHeaderContentLength)) > 0 {
+		return nil
+	}
+	why := ""
+	tensors, err := oip.AnyTensors(x.body, "inputs")
+	if err != nil {
+		why = err.Error()
+	} else {
+		sent := make([]signature.Sent, len(tensors))
+		for i, t := range tensors {
+			sent[i] = signature.Sent{
+				Tensor: signature.Tensor{Name: t.Name, Datatype: t.Datatype, Shape: t.Shape}, Values: t.Data,
+			}
+		}
+		why = takes.Misfit(sent)
+	}
+	if why == "" {
+		return nil
+	}
+	return &refusal{
+		http.StatusBadRequest, "endpoint.contract",
+		"the request does not keep the contract of " + x.endpoint.name + ": " + why + "; see it with GET " +
+			string(oip.ModelPath(x.endpoint.name)), false,
 	}
 }
 

@@ -12,6 +12,7 @@ import (
 	"sync/atomic"
 
 	"innerladder/internal/core/registry"
+	"innerladder/internal/core/signature"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/http1"
 	"innerladder/internal/oip"
@@ -40,6 +41,8 @@ type endpoint struct {
 	targets traffic.Targets
 	// repeatable is set when asking a model server twice does no harm.
 	repeatable bool
+	// takes is what requests are held against; nil where they are not.
+	takes *signature.Signature
 	// elsewhere endpoints are answered for where the gateway does not reach.
 	elsewhere bool
 	account
@@ -234,6 +237,7 @@ func (g *Gateway) compile(r traffic.Route) (e *endpoint, made map[string]*upstre
 		callers:    map[[sha256.Size]byte]string{},
 		repeatable: r.Repeatable,
 		elsewhere:  r.Elsewhere,
+		takes:      r.Takes,
 		account:    g.accountOf(r.ID, r.Endpoint, r.Requests),
 	}
 	made = map[string]*upstream.Address{}

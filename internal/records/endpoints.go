@@ -25,11 +25,11 @@ func (r View) AddEndpoint(ctx context.Context, e traffic.Endpoint) error {
 		return err
 	}
 	_, err = r.q.exec(ctx, `INSERT INTO endpoints (name, model_id, environment_id, rung, description, terms,
-		repeatable, sticky, requests, created_by, created_at)
+		repeatable, checked, sticky, requests, created_by, created_at)
 		VALUES (?, (SELECT id FROM models WHERE name = ?), (SELECT id FROM environments WHERE name = ?),
-			?, ?, ?, ?, ?, ?, ?, ?)`,
-		e.Name, e.Model, e.Environment, e.Rung, e.Description, string(terms), e.Repeatable, e.Sticky, string(requests),
-		e.CreatedBy, toMillis(e.CreatedAt))
+			?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		e.Name, e.Model, e.Environment, e.Rung, e.Description, string(terms), e.Repeatable, e.Checked, e.Sticky,
+		string(requests), e.CreatedBy, toMillis(e.CreatedAt))
 	return err
 }
 
@@ -43,9 +43,9 @@ func (r View) SetEndpoint(ctx context.Context, e traffic.Endpoint) error {
 	if err != nil {
 		return err
 	}
-	_, err = r.q.exec(ctx, `UPDATE endpoints SET rung = ?, description = ?, terms = ?, repeatable = ?, sticky = ?,
-		requests = ? WHERE name = ?`, e.Rung, e.Description, string(terms), e.Repeatable, e.Sticky, string(requests),
-		e.Name)
+	_, err = r.q.exec(ctx, `UPDATE endpoints SET rung = ?, description = ?, terms = ?, repeatable = ?, checked = ?,
+		sticky = ?, requests = ? WHERE name = ?`, e.Rung, e.Description, string(terms), e.Repeatable, e.Checked,
+		e.Sticky, string(requests), e.Name)
 	if err != nil {
 		return err
 	}
@@ -75,7 +75,7 @@ func (r View) RemoveEndpoint(ctx context.Context, e *traffic.Endpoint, now time.
 
 func (r View) endpoints(ctx context.Context, clause string, args ...any) ([]traffic.Endpoint, error) {
 	rows, err := r.q.rows(ctx, `SELECT e.id, e.name, m.project, m.name, v.name, e.rung, e.description, e.terms,
-		e.keyed, e.repeatable, e.sticky, e.requests, e.watches, e.custom, e.created_by, e.created_at,
+		e.keyed, e.repeatable, e.checked, e.sticky, e.requests, e.watches, e.custom, e.created_by, e.created_at,
 		coalesce((SELECT o.number FROM rollouts o WHERE o.endpoint_id = e.id AND o.ended_at IS NULL), 0)
 		FROM endpoints e JOIN models m ON m.id = e.model_id AND e.removed_at IS NULL AND ?
 		JOIN environments v ON v.id = e.environment_id ?`,
@@ -85,7 +85,7 @@ func (r View) endpoints(ctx context.Context, clause string, args ...any) ([]traf
 		var terms, requests, watches, custom string
 		var at, moving int64
 		if err := rows.Scan(&e.ID, &e.Name, &e.Project, &e.Model, &e.Environment, &e.Rung, &e.Description, &terms,
-			&e.Keyed, &e.Repeatable, &e.Sticky, &requests, &watches, &custom, &e.CreatedBy, &at,
+			&e.Keyed, &e.Repeatable, &e.Checked, &e.Sticky, &requests, &watches, &custom, &e.CreatedBy, &at,
 			&moving); err != nil {
 			return e, err
 		}

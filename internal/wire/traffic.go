@@ -56,6 +56,8 @@ type NewEndpoint struct {
 	Description string `json:"description,omitempty"`
 	// Terms are what trial lanes are held to; the defaults when not given.
 	Terms *guard.Terms `json:"terms,omitempty"`
+	// Checked has requests held against the contract.
+	Checked bool `json:"checked,omitempty" description:"requests that do not keep the contract are refused by the gateway"`
 	// Repeatable is for models that only compute.
 	Repeatable bool `json:"repeatable,omitempty" description:"asking a model server twice does no harm, so that a request is sent again whenever it failed"`
 }
@@ -67,6 +69,7 @@ type EditEndpoint struct {
 	Rung        *string      `json:"rung,omitempty" description:"what versions must stand on to answer"`
 	Terms       *guard.Terms `json:"terms,omitempty" description:"what trial lanes are held to; not while there is one"`
 	Repeatable  *bool        `json:"repeatable,omitempty"`
+	Checked     *bool        `json:"checked,omitempty"`
 	Sticky      *string      `json:"sticky,omitempty" description:"what keeps callers on their lane"`
 	Owner       *string      `json:"owner,omitempty" description:"the person or team whose endpoint it is"`
 	Runbook     *string      `json:"runbook,omitempty" description:"the address of a page that says what to do"`

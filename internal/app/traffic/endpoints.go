@@ -66,7 +66,8 @@ func (s *Service) AddEndpoint(ctx context.Context, by act.Actor, n wire.NewEndpo
 		}
 		e := traffic.Endpoint{
 			Name: n.Name, Project: m.Project, Model: n.Model, Environment: n.Environment, Rung: n.Rung,
-			Description: n.Description, Terms: terms, Repeatable: n.Repeatable, Requests: request.UsualKeeping(),
+			Description: n.Description, Terms: terms, Repeatable: n.Repeatable,
+			Checked: n.Checked, Requests: request.UsualKeeping(),
 			Custom: []custom.Signal{}, CreatedBy: t.By.Name, CreatedAt: t.Now,
 		}
 		if err := e.CheckTerms(terms); err != nil {
@@ -116,6 +117,9 @@ func (s *Service) EditEndpoint(ctx context.Context, by act.Actor, name string,
 		}
 		if edit.Repeatable != nil {
 			e.Repeatable = *edit.Repeatable
+		}
+		if edit.Checked != nil {
+			e.Checked = *edit.Checked
 		}
 		if edit.Sticky != nil {
 			e.Sticky = *edit.Sticky
@@ -171,7 +175,8 @@ func own(e *traffic.Endpoint, edit wire.EditEndpoint) error {
 func settings(e traffic.Endpoint) wire.EditEndpoint {
 	return wire.EditEndpoint{
 		Description: &e.Description, Rung: &e.Rung, Terms: &e.Terms, Repeatable: &e.Repeatable,
-		Sticky: &e.Sticky, Requests: &e.Requests, Owner: &e.Watches.Owner, Runbook: &e.Watches.Runbook,
+		Checked: &e.Checked,
+		Sticky:  &e.Sticky, Requests: &e.Requests, Owner: &e.Watches.Owner, Runbook: &e.Watches.Runbook,
 	}
 }
 

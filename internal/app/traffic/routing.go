@@ -122,6 +122,9 @@ func (s *Service) readRoute(ctx context.Context, r records.View, e traffic.Endpo
 	if len(lanes) == 0 {
 		return route, nil
 	}
+	if route.Takes, err = s.takes(ctx, r, e); err != nil {
+		return route, fmt.Errorf("reading the route: %w", err)
+	}
 	if route.Watched, err = s.PairsOf(ctx, r, e); err != nil {
 		return route, fmt.Errorf("reading the route: %w", err)
 	}
@@ -133,6 +136,20 @@ func (s *Service) readRoute(ctx context.Context, r records.View, e traffic.Endpo
 		route.Lanes = append(route.Lanes, rl)
 	}
 	return route, nil
+}
+
+// takes is what requests to an endpoint are held against, nil where they are not: the inputs of the contract in force.
+func (s *Service) takes(ctx context.Context, r records.View, e traffic.Endpoint) (*signature.Signature, error) {
+	if !e.Checked || e.Split.Contract == 0 {
+		return nil, nil
+	}
+	contracts, err := r.Contracts(ctx, e.Name)
+	for i := range contracts {
+		if contracts[i].Number == e.Split.Contract {
+			return &contracts[i].Signature, err
+		}
+	}
+	return nil, err
 }
 
 // readLane reads what the gateway must know of one lane.

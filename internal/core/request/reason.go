@@ -19,6 +19,7 @@ const (
 	NoSuchPath
 	Full
 	Elsewhere
+	Misfit
 	// Reasons is how many there are.
 	Reasons
 )
@@ -37,6 +38,7 @@ var reasons = [Reasons]struct{ code, what string }{
 	NoSuchPath:      {"gateway.no_such_path", "asked for a path or a method that does not exist"},
 	Full:            {"gateway.full", "came when the gateway had all the connections it can have"},
 	Elsewhere:       {"endpoint.elsewhere", "asked for what is answered elsewhere"},
+	Misfit:          {"endpoint.contract", "did not keep the contract"},
 }
 
 // ReasonOf finds the reason that an error's code stands for; others are no refusals.

@@ -6,6 +6,7 @@ import (
 
 	"innerladder/internal/core/guard"
 	"innerladder/internal/core/request"
+	"innerladder/internal/core/signature"
 
 	"github.com/cespare/xxhash/v2"
 )
@@ -73,6 +74,8 @@ type Route struct {
 	Callers []Caller
 	// Repeatable endpoints may be asked twice without harm.
 	Repeatable bool
+	// Takes is what requests are held against; nil where they are not.
+	Takes *signature.Signature
 	// Requests says what is kept of single requests.
 	Requests request.Keeping
 	// Watched are the pairs of which evidence is gathered.

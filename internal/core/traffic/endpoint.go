@@ -27,6 +27,8 @@ type Endpoint struct {
 	Sticky string `json:"sticky,omitempty" description:"keeps callers on their lane: key, caller, header NAME, …"`
 	// Repeatable endpoints may be asked twice without harm.
 	Repeatable bool `json:"repeatable" description:"asking twice does no harm: what failed is sent again"`
+	// Checked endpoints hold requests against their contract before a model server sees them.
+	Checked bool `json:"checked" description:"requests that do not keep the contract are refused by the gateway"`
 	// Requests says what is kept of single requests.
 	Requests request.Keeping `json:"requests" description:"what is kept of single requests"`
 	// Watches are what people say about its watching.

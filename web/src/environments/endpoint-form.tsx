@@ -1,4 +1,4 @@
-import { useState } from 'react'
+import { useState, type ReactNode } from 'react'
 
 import type { Endpoint, Environment } from '../api/client'
 import { useAddEndpoint, useEditEndpoint, useRemoveEndpoint } from '../api/places'
@@ -110,12 +110,36 @@ function MarginFields({ margins, onChange }: { margins: Margins; onChange: (marg
   )
 }
 
-function Repeatable({ on, onChange }: { on: boolean; onChange: (on: boolean) => void }) {
+function Tick({ on, onChange, children }: { on: boolean; onChange: (on: boolean) => void; children: ReactNode }) {
   return (
     <label className="inline-flex items-center gap-2">
       <input type="checkbox" checked={on} onChange={(event) => onChange(event.target.checked)} />
-      asking a model server twice does no harm: a request is sent again whenever it failed
+      {children}
     </label>
+  )
+}
+
+/** What may be done with requests. */
+function Choices({
+  repeatable,
+  checked,
+  onRepeatable,
+  onChecked,
+}: {
+  repeatable: boolean
+  checked: boolean
+  onRepeatable: (on: boolean) => void
+  onChecked: (on: boolean) => void
+}) {
+  return (
+    <div className="grid gap-1">
+      <Tick on={repeatable} onChange={onRepeatable}>
+        asking a model server twice does no harm: a request is sent again whenever it failed
+      </Tick>
+      <Tick on={checked} onChange={onChecked}>
+        requests that do not keep the contract are refused before a model server sees them
+      </Tick>
+    </div>
   )
 }
 
@@ -129,6 +153,7 @@ export function AddEndpoint({ environment: e, done }: { environment: Environment
   const [description, setDescription] = useState('')
   const [margins, setMargins] = useState(marginsOf())
   const [repeatable, setRepeatable] = useState(false)
+  const [checked, setChecked] = useState(false)
   const chosen = model || (models.length === 1 ? (models[0]?.name ?? '') : '')
   return (
     <Form
@@ -143,6 +168,7 @@ export function AddEndpoint({ environment: e, done }: { environment: Environment
             environment: e.name,
             description,
             repeatable,
+            checked,
             ...(changed(margins, usual) && { terms: termsOf(margins, usualTerms) }),
           },
           { onSuccess: done },
@@ -161,7 +187,7 @@ export function AddEndpoint({ environment: e, done }: { environment: Environment
       </Field>
       <TextField label="Who calls it" value={description} onChange={setDescription} />
       <MarginFields margins={margins} onChange={setMargins} />
-      <Repeatable on={repeatable} onChange={setRepeatable} />
+      <Choices repeatable={repeatable} checked={checked} onRepeatable={setRepeatable} onChecked={setChecked} />
     </Form>
   )
 }
@@ -172,6 +198,7 @@ export function EditEndpoint({ endpoint: e, rungs, done }: { endpoint: Endpoint;
   const [rung, setRung] = useState(e.rung)
   const [margins, setMargins] = useState(marginsOf(e.terms))
   const [repeatable, setRepeatable] = useState(e.repeatable)
+  const [checked, setChecked] = useState(e.checked)
   const [sticky, setSticky] = useState(e.sticky ?? '')
   const [owner, setOwner] = useState(e.watches.owner ?? '')
   const [runbook, setRunbook] = useState(e.watches.runbook ?? '')
@@ -187,6 +214,7 @@ export function EditEndpoint({ endpoint: e, rungs, done }: { endpoint: Endpoint;
           {
             description,
             repeatable,
+            checked,
             sticky: sticky.trim(),
             owner: owner.trim(),
             runbook: runbook.trim(),
@@ -212,7 +240,7 @@ export function EditEndpoint({ endpoint: e, rungs, done }: { endpoint: Endpoint;
         />
       </Field>
       <MarginFields margins={margins} onChange={setMargins} />
-      <Repeatable on={repeatable} onChange={setRepeatable} />
+      <Choices repeatable={repeatable} checked={checked} onRepeatable={setRepeatable} onChecked={setChecked} />
       <TextField
         label="Callers stay on their lane by"
         placeholder="header Inner-Ladder-Caller; or key, caller, header NAME, cookie NAME, input NAME"
