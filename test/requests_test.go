@@ -199,6 +199,12 @@ func TestTheTruthIsTold(t *testing.T) {
 	b.do("typing a span", write("From, UTC", from))
 	to := b.value("To, UTC")
 	await(t, "the series goes on", 15*time.Second, func() bool { return b.value("To, UTC") != to })
+	asked, err := chromedp.Run(b.ctx, chromedp.Evaluate[int](
+		`performance.getEntriesByType('resource').filter((e) => e.name.includes('/series')).length`))
+	must(t, err)
+	if asked > 3 { // whole, and once more when the stream began; what is new comes by the stream
+		t.Errorf("the series was asked for %d times", asked)
+	}
 	if typed := b.value("From, UTC"); typed != from {
 		t.Errorf("%q was typed, and %q stands there after a while", from, typed)
 	}

@@ -668,8 +668,8 @@ func TestEvents(t *testing.T) {
 		}, func() { _ = res.Body.Close() }
 	}
 	next, stop := listen("")
-	if _, event, data := next(); event != "now" || data != "[]" {
-		t.Fatalf("first came %s %s", event, data)
+	if id, event, data := next(); event != "now" || data != "[]" || id == "" {
+		t.Fatalf("first came %s %s after %q", event, data, id)
 	}
 	_, err := r.runa.AddEnvironment(t.Context(), wire.NewEnvironment{Name: "plant-north"})
 	must(t, err)

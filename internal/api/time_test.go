@@ -1,7 +1,9 @@
 package api_test
 
 import (
+	"bufio"
 	"encoding/json"
+	"net/http"
 	"net/url"
 	"strings"
 	"testing"
@@ -98,6 +100,40 @@ func TestASeriesInParts(t *testing.T) {
 	}
 	if s := series("&until=" + at(-4*time.Minute)); requests(s) != 0 || s.To.After(whole.To.Add(-3*time.Minute)) {
 		t.Errorf("until before all of it: %+v", s)
+	}
+	// Who listens is told what is new, first all after a moment, and then from where it was told last.
+	req, err := http.NewRequestWithContext(t.Context(), "GET", r.server+"/api/v1/events?series="+
+		url.QueryEscape("demand-hourly,5m,"+whole.From.Format(time.RFC3339Nano)), nil)
+	must(t, err)
+	req.Header.Set("Authorization", "Bearer "+r.runaToken)
+	res, err := http.DefaultClient.Do(req)
+	must(t, err)
+	defer res.Body.Close()
+	in := bufio.NewScanner(res.Body)
+	in.Buffer(nil, 1<<20)
+	var told []wire.Series
+	for is := false; len(told) < 2 && in.Scan(); {
+		if is {
+			var news struct {
+				Endpoint, Window string
+				Series           wire.Series
+			}
+			must(t, json.Unmarshal([]byte(strings.TrimPrefix(in.Text(), "data: ")), &news))
+			if news.Endpoint != "demand-hourly" || news.Window != "5m" {
+				t.Errorf("told of %s over %s", news.Endpoint, news.Window)
+			}
+			told = append(told, news.Series)
+		}
+		is = in.Text() == "event: series"
+	}
+	if len(told) < 2 || requests(told[0]) != 20 || !told[1].From.After(told[0].From) {
+		t.Errorf("told %+v", told)
+	}
+	for _, wrong := range []string{"demand-hourly", "demand-hourly,soon,2026-01-01T00:00:00Z", "demand-hourly,5m,now",
+		"nothing,5m,2026-01-01T00:00:00Z", "demand-hourly,1ms,2026-01-01T00:00:00Z"} {
+		if status, _, body := r.call("GET", "/api/v1/events?series="+url.QueryEscape(wrong), ""); status < 400 {
+			t.Errorf("%s: %d %s", wrong, status, body)
+		}
 	}
 	status, _, body := r.call("GET", "/api/v1/endpoints/demand-hourly/series?until=soon", "")
 	if status != 422 || !strings.Contains(string(body), `"until"`) {

@@ -95,8 +95,8 @@ func addEndpoint(c *call) func(context.Context) error {
 	about := c.flags.String("about", "", "`TEXT` for people")
 	repeatable := c.flags.Bool("repeatable", false,
 		"asking a model server twice does no harm: send a request again whenever it failed")
-	checked := c.flags.Bool("checked", false, "refuse requests that do not keep the contract before a model server sees "+
-		"them")
+	checked := c.flags.Bool("checked", false,
+		"refuse requests that do not keep the contract before a model server sees them")
 	plan := termsOptions(c)
 	why := c.flags.String("why", "", "`TEXT`: why the versions that are named answer")
 	return func(ctx context.Context) error {

@@ -4,7 +4,7 @@ import { Link, NavLink, Outlet, useLocation } from 'react-router'
 import { useMay, useMe, useSignOut } from './api/people'
 import { usePromotions } from './api/ladder'
 import { useAlerts, useNow } from './api/queries'
-import { useLive } from './api/live'
+import { FollowContext, useLive } from './api/live'
 import { Boundary } from './ui/boundary'
 import { switchTheme, useTheme } from './ui/theme'
 
@@ -25,7 +25,7 @@ function Place({ to, count, children }: { to: string; count?: number; children: 
 
 /** The frame around every page: the places, who is signed in, and whether what is shown is live. */
 export function Shell() {
-  const connected = useLive()
+  const { connected, follow } = useLive()
   const { pathname } = useLocation()
   const theme = useTheme()
   const me = useMe().data
@@ -114,7 +114,9 @@ export function Shell() {
           </div>
         )}
         <Boundary key={pathname}>
-          <Outlet />
+          <FollowContext value={follow}>
+            <Outlet />
+          </FollowContext>
         </Boundary>
       </main>
     </div>

@@ -1,6 +1,7 @@
 import { CartesianGrid, Line, LineChart, ResponsiveContainer, Tooltip, XAxis, YAxis } from 'recharts'
 
 import { number } from '../ui/format'
+import { marksOf, nearest, spanOf, useDrag, valueWidth, type Over } from './aligned'
 import { axis, box } from './frame'
 import { Legend } from './legend'
 
@@ -38,14 +39,18 @@ export function LineFigure({
   xName,
   xText,
   height = 180,
+  over,
 }: {
   title: string
   lines: FigureLine[]
   xName: string
   xText?: (x: number) => string
   height?: number
+  /** What it shares with the charts above and below it; its x are moments then. */
+  over?: Over
 }) {
   const text = xText ?? String
+  const drag = useDrag(over?.zoom)
   const rows = new Map<number, Record<string, number>>()
   for (const l of lines) {
     for (const p of l.points) {
@@ -61,28 +66,41 @@ export function LineFigure({
     dash: dashes[i % dashes.length],
   }))
   return (
-    <figure>
+    <figure className={over ? 'cursor-crosshair select-none' : undefined}>
       <Legend lines={drawn} beside={(_, i) => beside(lines[i])}>
         <b className="text-ink">{title}</b>
       </Legend>
       <ResponsiveContainer width="100%" height={height}>
-        <LineChart data={data} margin={{ top: 6, right: 8, bottom: 0, left: 0 }} accessibilityLayer>
+        <LineChart
+          data={data}
+          margin={{ top: 6, right: 8, bottom: 0, left: 0 }}
+          accessibilityLayer
+          {...(over && { syncId: over.series.endpoint, syncMethod: nearest })}
+          {...drag.listens}
+        >
           <CartesianGrid vertical={false} stroke="var(--line)" />
           <XAxis
             dataKey="x"
             type="number"
-            domain={['dataMin', 'dataMax']}
+            domain={over ? spanOf(over.series) : ['dataMin', 'dataMax']}
+            allowDataOverflow={over !== undefined}
             ticks={xText && ticksOf(data.map((row) => row.x ?? 0))}
             tickFormatter={text}
             {...axis}
           />
-          <YAxis width={52} domain={['auto', 'auto']} tickFormatter={(x: number) => number(x)} {...axis} />
+          <YAxis
+            width={over ? valueWidth : 52}
+            domain={['auto', 'auto']}
+            tickFormatter={(x: number) => number(x)}
+            {...axis}
+          />
           <Tooltip
             isAnimationActive={false}
             labelFormatter={(x) => `${xName} ${text(Number(x))}`}
             formatter={(v, name) => [number(Number(v)), name]}
             contentStyle={box}
           />
+          {over && marksOf(over.series)}
           {drawn.map((l, i) => (
             <Line
               key={l.name}
@@ -95,6 +113,7 @@ export function LineFigure({
               strokeDasharray={l.dash}
             />
           ))}
+          {drag.area}
         </LineChart>
       </ResponsiveContainer>
       <details className="text-ink-2 text-[12.5px]">

@@ -1,18 +1,8 @@
-import { useState } from 'react'
-import {
-  CartesianGrid,
-  Line,
-  LineChart,
-  ReferenceArea,
-  ReferenceLine,
-  ResponsiveContainer,
-  Tooltip,
-  XAxis,
-  YAxis,
-} from 'recharts'
+import { CartesianGrid, Line, LineChart, ResponsiveContainer, Tooltip, XAxis, YAxis } from 'recharts'
 
 import type { Series } from '../api/client'
 import { exact } from '../ui/format'
+import { marksOf, nearest, spanOf, useDrag, valueWidth } from './aligned'
 import { axis, box, timeAxis } from './frame'
 import { Legend } from './legend'
 import { linesOf, rowsOf, writeDrawn, type Drawn } from './series'
@@ -35,14 +25,7 @@ interface Chart {
 export function SeriesChart({ series, drawn, main, syncId, log = false, onZoom }: Chart) {
   const lines = linesOf(series, drawn, main)
   const write = writeDrawn(drawn)
-  const [from, setFrom] = useState<number>()
-  const [to, setTo] = useState<number>()
-  const done = () => {
-    if (onZoom && from !== undefined && to !== undefined && from !== to) onZoom(Math.min(from, to), Math.max(from, to))
-    setFrom(undefined)
-    setTo(undefined)
-  }
-  const at = (label: unknown) => (label === undefined ? undefined : Number(label))
+  const drag = useDrag(onZoom)
   return (
     <figure className={onZoom ? 'cursor-crosshair select-none' : undefined}>
       <ResponsiveContainer width="100%" height={190}>
@@ -50,17 +33,13 @@ export function SeriesChart({ series, drawn, main, syncId, log = false, onZoom }
           data={rowsOf(series, drawn)}
           margin={{ top: 8, right: 8, bottom: 0, left: 0 }}
           accessibilityLayer
-          {...(syncId && { syncId })}
-          {...(onZoom && {
-            onMouseDown: (e) => setFrom(at(e.activeLabel)),
-            onMouseMove: (e) => from !== undefined && setTo(at(e.activeLabel)),
-            onMouseUp: done,
-          })}
+          {...(syncId && { syncId, syncMethod: nearest })}
+          {...drag.listens}
         >
           <CartesianGrid vertical={false} stroke="var(--line)" />
-          <XAxis {...timeAxis} />
+          <XAxis {...timeAxis} {...(syncId && { domain: spanOf(series), allowDataOverflow: true })} />
           <YAxis
-            width={64}
+            width={valueWidth}
             tickFormatter={(x: number) => write(x)}
             tickCount={4}
             domain={[0, (most: number) => Math.max(most, leastTop[drawn] ?? 0)]}
@@ -73,29 +52,7 @@ export function SeriesChart({ series, drawn, main, syncId, log = false, onZoom }
             formatter={(value, name) => [write(Number(value)), name]}
             contentStyle={box}
           />
-          {series.splits.map((s) => (
-            <ReferenceLine
-              key={s.number}
-              x={new Date(s.made_at).getTime()}
-              stroke="var(--ink-3)"
-              strokeDasharray="2 3"
-              label={{
-                value: `#${s.number}`,
-                position: 'insideTopLeft',
-                dy: (s.number % 3) * 12,
-                fontSize: 11,
-                fill: 'var(--ink-2)',
-              }}
-            />
-          ))}
-          {series.alerts.map((a) => (
-            <ReferenceLine
-              key={a.id}
-              x={new Date(a.raised_at).getTime()}
-              stroke="var(--bad)"
-              label={{ value: `✕ ${a.id}`, position: 'insideBottomLeft', fontSize: 11, fill: 'var(--bad)' }}
-            />
-          ))}
+          {marksOf(series)}
           {lines.map((l) => (
             <Line
               key={l.id}
@@ -109,9 +66,7 @@ export function SeriesChart({ series, drawn, main, syncId, log = false, onZoom }
               strokeDasharray={l.dash}
             />
           ))}
-          {from !== undefined && to !== undefined && (
-            <ReferenceArea x1={Math.min(from, to)} x2={Math.max(from, to)} fill="var(--main-soft)" fillOpacity={0.6} />
-          )}
+          {drag.area}
         </LineChart>
       </ResponsiveContainer>
       <Legend lines={lines} />

@@ -17,7 +17,7 @@ import { mainOf } from './main-of'
 
 const quantiles: Measure[] = ['p50_ms', 'p95_ms', 'p99_ms']
 
-/** All signals of an endpoint over time, one below the other, with one crosshair through those of its traffic. */
+/** All signals of an endpoint over time, one below the other, with one crosshair through them. */
 export function SignalsPage() {
   const { endpoint = '' } = useParams()
   const [search, setSearch] = useSearchParams()
@@ -36,6 +36,7 @@ export function SignalsPage() {
   const main = mainOf(useEndpoint(endpoint).data) ?? ''
   const zoom = (a: number, b: number) =>
     setSearch({ last: span, from: new Date(a).toISOString(), to: new Date(Math.max(b, a + 60_000)).toISOString() })
+  const over = series.data && { over: { series: series.data, zoom } }
   return (
     <>
       <PageHead
@@ -68,9 +69,9 @@ export function SignalsPage() {
           </>
         )}
       </Loaded>
-      <DriftOver {...looked} />
-      <AccuracyOver {...looked} />
-      <CustomOver {...looked} />
+      <DriftOver {...looked} {...over} />
+      <AccuracyOver {...looked} {...over} />
+      <CustomOver {...looked} {...over} />
     </>
   )
 }
