@@ -129,8 +129,10 @@ func TestASeriesInParts(t *testing.T) {
 	if len(told) < 2 || requests(told[0]) != 20 || !told[1].From.After(told[0].From) {
 		t.Errorf("told %+v", told)
 	}
-	for _, wrong := range []string{"demand-hourly", "demand-hourly,soon,2026-01-01T00:00:00Z", "demand-hourly,5m,now",
-		"nothing,5m,2026-01-01T00:00:00Z", "demand-hourly,1ms,2026-01-01T00:00:00Z"} {
+	for _, wrong := range []string{
+		"demand-hourly", "demand-hourly,soon,2026-01-01T00:00:00Z", "demand-hourly,5m,now",
+		"nothing,5m,2026-01-01T00:00:00Z", "demand-hourly,1ms,2026-01-01T00:00:00Z",
+	} {
 		if status, _, body := r.call("GET", "/api/v1/events?series="+url.QueryEscape(wrong), ""); status < 400 {
 			t.Errorf("%s: %d %s", wrong, status, body)
 		}

@@ -1,6 +1,7 @@
 package recorder
 
 import (
+	"slices"
 	"strconv"
 	"strings"
 
@@ -143,7 +144,11 @@ func (r *Recorder) read(b bodies) {
 		l.content.Unread++
 		return
 	}
-	l.sampler.hasRead(len(hashes))
+	values := 0
+	for _, t := range slices.Concat(inputs, outputs) {
+		values += len(t.Data)
+	}
+	l.sampler.hasRead(len(hashes), values)
 	part := sketch.Content{Bodies: 1, Rows: uint64(len(hashes))}
 	for _, h := range hashes {
 		part.Distinct.AddHash(h)

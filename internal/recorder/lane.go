@@ -309,8 +309,8 @@ type sampler struct {
 	// what a second should have.
 	taken, bytes         atomic.Int64
 	mostTaken, mostBytes atomic.Int64
-	// read and rows are the bodies that were read this second, and the rows they held.
-	read, rows atomic.Int64
+	// read are the bodies that were read this second, rows and values what they held.
+	read, rows, values atomic.Int64
 	// budget is how many bodies of one row a second are read. cost is what a body costs of
 	// it, and size its bytes, judged by the last second that had any: of large bodies less
 	// than one a second may be drawn, and a second without is no news of their size.
@@ -325,8 +325,10 @@ const (
 	// are read less often.
 	usualBody = 16 << 10
 	// rowsForOne is how many rows cost as much as a body does at any rate. Bodies of many
-	// rows are read less often, since their rows tell as much as those of others.
-	rowsForOne = 8
+	// rows are read less often, since their rows tell as much as those of others. valuesForOne
+	// is how many values do, of all columns: it is they that take the reader's time.
+	rowsForOne   = 8
+	valuesForOne = 64
 )
 
 func newSampler(budget int) *sampler {
@@ -346,9 +348,10 @@ func (s *sampler) wants(bytes int) bool {
 }
 
 // hasRead takes note of a body that was read.
-func (s *sampler) hasRead(rows int) {
+func (s *sampler) hasRead(rows, values int) {
 	s.read.Add(1)
 	s.rows.Add(int64(rows))
+	s.values.Add(int64(values))
 }
 
 // probability is that of the running second.
@@ -357,8 +360,8 @@ func (s *sampler) probability() float64 { return float64(s.threshold.Load()) / c
 // next chooses the probability of the next second, from how many answers this one had.
 func (s *sampler) next(answered uint64) {
 	taken, bytes := s.taken.Swap(0), s.bytes.Swap(0)
-	if read, rows := s.read.Swap(0), s.rows.Swap(0); read > 0 {
-		s.cost = 1 + float64(max(rows-read, 0))/float64(read)/rowsForOne
+	if read, rows, values := s.read.Swap(0), s.rows.Swap(0), s.values.Swap(0); read > 0 {
+		s.cost = 1 + (float64(max(rows-read, 0))/rowsForOne+float64(values)/valuesForOne)/float64(read)
 	}
 	most := max(1, float64(s.budget)/s.cost)
 	s.mostTaken.Store(int64(most))

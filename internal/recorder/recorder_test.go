@@ -499,13 +499,14 @@ func TestWhoseFailuresAreCounted(t *testing.T) {
 // budget says.
 func TestTheBudgetOfReading(t *testing.T) {
 	for name, c := range map[string]struct {
-		answered, bytes, rows int
-		want                  float64
+		answered, bytes, rows, values int
+		want                          float64
 	}{
-		"few":       {50, 200, 1, 1},
-		"many":      {1000, 200, 1, 0.1},
-		"many rows": {1000, 4000, 17, 100.0 / 3 / 1000},
-		"large":     {1000, 1 << 20, 1, 100.0 * usualBody / (1 << 20) / 1000},
+		"few":         {50, 200, 1, 0, 1},
+		"many":        {1000, 200, 1, 0, 0.1},
+		"many rows":   {1000, 4000, 17, 0, 100.0 / 3 / 1000},
+		"many values": {1000, 4000, 1, 3 * valuesForOne, 100.0 / 4 / 1000},
+		"large":       {1000, 1 << 20, 1, 0, 100.0 * usualBody / (1 << 20) / 1000},
 	} {
 		s := newSampler(100)
 		read := 0
@@ -513,7 +514,7 @@ func TestTheBudgetOfReading(t *testing.T) {
 			for range c.answered {
 				if s.wants(c.bytes) {
 					read++
-					s.hasRead(c.rows)
+					s.hasRead(c.rows, c.values)
 				}
 			}
 			s.next(uint64(c.answered))
