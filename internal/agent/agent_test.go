@@ -36,6 +36,8 @@ type town struct {
 	forgetful float64
 	chance    *rand.Rand
 	calls     int
+	// largest is how many bytes the largest batch had.
+	largest int
 }
 
 func newTown() *town {
@@ -82,6 +84,11 @@ func (s *town) AgentBatch(_ context.Context, _, _ string, b elsewhere.Batch) (wi
 		p.Status, p.Problem.Code, p.Detail = http.StatusBadRequest, "elsewhere.window", err.Error()
 		return wire.BatchTaken{}, p
 	}
+	raw, err := json.Marshal(b)
+	if err != nil {
+		return wire.BatchTaken{}, err
+	}
+	s.largest = max(s.largest, len(raw))
 	if b.Number > s.last {
 		s.last = b.Number
 		for i := range b.Windows {
@@ -309,6 +316,28 @@ func TestWhatIsToldIsWhatCame(t *testing.T) {
 	o.Input, o.Again = nil, true
 	if told := once(t, o); told.Requests != 1 || told.Aside != 1 || s.of("heat-demand@12").Counts.Requests != 1 {
 		t.Errorf("told of %+v", told)
+	}
+}
+
+// A line of very many rows, and very many minutes, are told in batches that the service takes.
+func TestMuchIsToldInParts(t *testing.T) {
+	s := newTown()
+	o := options(t, s)
+	var all bytes.Buffer
+	for range 3 {
+		fmt.Fprintf(&all, `{"version":"heat-demand@1","at":1770000000,"inputs":{"x":[1%s]}}`+"\n",
+			strings.Repeat(",2", 50_000))
+	}
+	for i := range 2000 {
+		fmt.Fprintf(&all, `{"version":"2","at":%d,"outputs":{"y":%d}}`+"\n", 1_770_000_000+60*i, i)
+	}
+	o.Input = &all
+	told := once(t, o)
+	one, two := s.of("heat-demand@1"), s.of("heat-demand@2")
+	if told.Requests != 2003 || one.Content.Rows != 150_003 || two.Counts.Requests != 2000 || told.Batches < 5 ||
+		s.largest > 3<<20 {
+		t.Errorf("told of %+v in batches of up to %d bytes: %d and %d rows", told, s.largest, one.Content.Rows,
+			two.Content.Rows)
 	}
 }
 

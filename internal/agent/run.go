@@ -2,6 +2,7 @@ package agent
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -326,7 +327,11 @@ func (a *agent) sum(ctx context.Context) (more bool, err error) {
 	if len(aside) > 0 {
 		a.Log.Warn("lines were put aside", "lines", len(aside), "why", aside[0].why)
 	}
-	if err := a.spool.sum(ctx, chunks, batchesOf(windows, a.Name, putAside), aside, now); err != nil {
+	batches, err := batchesOf(windows, a.Name, putAside)
+	if err != nil {
+		return false, err
+	}
+	if err := a.spool.sum(ctx, chunks, batches, aside, now); err != nil {
 		return false, err
 	}
 	ring(a.made)
@@ -357,29 +362,27 @@ func (a *agent) ask(ctx context.Context, in wire.AgentMet) error {
 	}
 }
 
+// largestBatch is how many bytes a batch has, about: the service takes four MiB.
+const largestBatch = 2 << 20
+
 // batchesOf puts windows into as many batches as they need.
-func batchesOf(windows []elsewhere.Window, name string, aside int64) (out []elsewhere.Batch) {
+func batchesOf(windows []elsewhere.Window, name string, aside int64) (out []elsewhere.Batch, err error) {
 	for len(windows) > 0 {
 		b := elsewhere.Batch{Name: name, Aside: aside}
-		columns, hashes := 0, 0
-		for len(windows) > 0 && len(b.Windows) < elsewhere.MostWindows {
-			w := windows[0]
-			columns, hashes = columns+len(w.Inputs)+len(w.Outputs), hashes+len(w.Different)+len(w.Callers)
-			if len(b.Windows) > 0 && (columns > mostColumnsAtOnce || hashes > mostHashesAtOnce) {
+		for bytes := 0; len(windows) > 0 && len(b.Windows) < elsewhere.MostWindows; {
+			raw, err := json.Marshal(windows[0])
+			if err != nil {
+				return nil, fmt.Errorf("writing down what was summed up: %w", err)
+			}
+			if bytes += len(raw); bytes > largestBatch && len(b.Windows) > 0 {
 				break
 			}
-			b.Windows, windows = append(b.Windows, w), windows[1:]
+			b.Windows, windows = append(b.Windows, windows[0]), windows[1:]
 		}
 		out = append(out, b)
 	}
-	return out
+	return out, nil
 }
-
-// mostColumnsAtOnce and mostHashesAtOnce bound the size of a batch, in columns and bytes.
-const (
-	mostColumnsAtOnce = 4096
-	mostHashesAtOnce  = 2 << 20
-)
 
 // sendAll tells the service of batches in their order, until all was told where no more come.
 func (a *agent) sendAll(ctx context.Context) error {
@@ -480,15 +483,23 @@ func never(err error) bool {
 
 // String says what was told.
 func (t Told) String() string {
-	s := fmt.Sprintf("told of %d requests in %d batches", t.Requests, t.Batches)
+	s := fmt.Sprintf("told of %s in %s", some(t.Requests, "request", "s"), some(t.Batches, "batch", "es"))
 	if t.Aside > 0 {
-		s += fmt.Sprintf("; %d lines were put aside", t.Aside)
+		s += fmt.Sprintf("; put aside: %s", some(t.Aside, "line", "s"))
 	}
 	if t.Refused > 0 {
-		s += fmt.Sprintf("; %d batches were refused", t.Refused)
+		s += fmt.Sprintf("; refused: %s", some(t.Refused, "batch", "es"))
 	}
 	if t.TooOld > 0 {
-		s += fmt.Sprintf("; %d requests are of before anything is kept", t.TooOld)
+		s += fmt.Sprintf("; of before anything is kept: %s", some(t.TooOld, "request", "s"))
 	}
 	return s
+}
+
+// some writes a number of things.
+func some[N int | uint64](n N, one, more string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprint(n, " ", one, more)
 }

@@ -28,6 +28,8 @@ const (
 	// how long names of columns may be.
 	mostParts   = 16
 	longestName = 128
+	// mostRows is how many rows a window has at most, about: each is told by a hash.
+	mostRows = 20_000
 	// mostColumns is how many columns are counted on either side.
 	mostColumns = 256
 )
@@ -152,6 +154,10 @@ func (k *known) windows(all []parsed) (out []elsewhere.Window, aside []odd) {
 		minute := o.At.UTC().Truncate(time.Minute)
 		p := part{minute.Unix(), ref}
 		b := at[p]
+		if b != nil && b.Rows >= mostRows { // windows of the same minute are added up
+			out = append(out, b.window())
+			b = nil
+		}
 		if b == nil {
 			b = &building{forms: map[sketch.Form]uint64{}}
 			b.Version, b.Minute = ref, minute

@@ -107,6 +107,11 @@ func requestOperations() []operation {
 			) (wire.Tried, error) {
 				return c.app.Requests.Again(c, c.by, in.Request, in.Version)
 			}),
+		op("POST", "/try", "tryVersions",
+			"Ask versions the same thing where they are placed, side by side; no lane counts it", access.Inspect, 200,
+			func(c call, in *wire.TryVersions) (wire.TriedVersions, error) {
+				return c.app.Requests.Try(c, c.by, *in)
+			}),
 		op("GET", "/refusals", "listRefusals", "Count what the gateway turned away, by reason", access.Read, 200,
 			func(c call, in *struct {
 				Endpoint string `query:"endpoint" description:"of which; without it, requests that found no endpoint"`

@@ -87,7 +87,7 @@ func TestStreamsEndWithTheirSession(t *testing.T) {
 	must(t, err)
 	defer res.Body.Close()
 	in := bufio.NewScanner(res.Body)
-	if !in.Scan() || !bytes.HasPrefix(in.Bytes(), []byte("event: now")) {
+	if !in.Scan() || !bytes.HasPrefix(in.Bytes(), []byte("id: ")) || !in.Scan() || in.Text() != "event: now" {
 		t.Fatalf("first came %s", in.Text())
 	}
 	by, err := r.app.People.ByToken(t.Context(), secret)

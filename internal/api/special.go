@@ -28,8 +28,8 @@ func special() []operation {
 		{
 			method: "GET", path: "/events", id: "events",
 			summary: "Server-sent events: every change as `change`, every second what all endpoints do as `now`, " +
-				"what is new of series that are followed as `series`, and `anew` to those who have missed so much that " +
-				"they must read everything again",
+				"what is new of series that are followed as `series`, and `anew` to those who have missed so much " +
+				"that they must read everything again",
 			permission: access.Read, status: 200,
 			in: new(eventsIn), produces: "text/event-stream", handle: (*API).events,
 		},

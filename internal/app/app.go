@@ -89,7 +89,8 @@ func New(c Config) *App {
 	a.Registry = registry.New(a.Base, a.People, c.Blobs, c.Fetch, c.Unlocked.RequestIDs)
 	a.Traffic = traffic.New(a.Base, a.People, a.Registry, a.Secrets, c.Recorder, c.Router)
 	a.Observe = observe.New(a.Base, a.Registry, a.Traffic, c.Recorder, c.Signals, c.Router, c.Unlocked.RequestIDs)
-	a.Requests = requests.New(a.Base, a.Traffic, c.Recorder, c.Signals, c.Requests, c.Unlocked.RequestIDs)
+	a.Requests = requests.New(a.Base, a.Registry, a.Traffic, c.Recorder, c.Signals, c.Requests,
+		c.Unlocked.RequestIDs)
 	a.Outcomes = outcomes.New(a.Base, a.Registry, a.Traffic, a.Observe, c.Recorder, c.Signals, c.Requests,
 		c.Unlocked.RequestIDs)
 	a.Custom = custom.New(a.Base, a.Registry, a.Traffic, a.Observe, c.Recorder, c.Signals, c.Unlocked.RequestIDs)

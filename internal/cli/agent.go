@@ -177,7 +177,9 @@ func (c *call) runAgent(ctx context.Context, o agent.Options, keyFile, level str
 	if *c.json {
 		return errors.Join(err, c.printJSON(told))
 	}
-	c.say("%s", told)
+	if err == nil || told.Requests > 0 {
+		c.say("%s", told)
+	}
 	return err
 }
 

@@ -215,6 +215,8 @@ func TestRequestsInWords(t *testing.T) {
 	h.words["stray"] = h.asked("demand-houly", "1")
 	h.awaits("sif", "requests", h.words["stray"])
 	h.awaits("runa", "refusals demand-hourly", "endpoint.no_such_lane")
+	h.file("row.json", `{"inputs":[{"name":"outdoor_c","shape":[1],"datatype":"FP64","data":[-12]},`+
+		`{"name":"mix","shape":[1],"datatype":"BYTES","data":["harbour"]}]}`)
 	h.plays("requests-2")
 	h.awaits("runa", "watches demand-hourly", "error_rate")
 }

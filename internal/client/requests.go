@@ -69,3 +69,8 @@ func (c *Client) Refusals(ctx context.Context, endpoint string, window time.Dura
 		nil,
 	)
 }
+
+// Try asks versions the same thing where they are placed.
+func (c *Client) Try(ctx context.Context, in wire.TryVersions) (wire.TriedVersions, error) {
+	return call[wire.TriedVersions](ctx, c, "POST", path("try"), in)
+}

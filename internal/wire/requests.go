@@ -74,6 +74,34 @@ type Tried struct {
 	Differences []string        `json:"differences" description:"where both differ, in words"`
 }
 
+// TryVersions says what versions are asked.
+type TryVersions struct {
+	Versions    []string `json:"versions" required:"true" description:"of one model; the answers are held against that of the first"`
+	Environment string   `json:"environment" required:"true" description:"where they are placed"`
+	// Request is asked as it is; without one the sample of the first version's signature is.
+	Request json.RawMessage `json:"request,omitempty" description:"of the Open Inference Protocol; the signature's sample when not given"`
+	Inputs  map[string]any  `json:"inputs,omitempty" description:"other values for some inputs: one, or as many as the input has"`
+}
+
+// TriedVersions is what versions answered.
+type TriedVersions struct {
+	Environment string          `json:"environment"`
+	Request     json.RawMessage `json:"request" description:"what they were asked"`
+	Items       []TriedVersion  `json:"items"`
+}
+
+// TriedVersion is what one version answered.
+type TriedVersion struct {
+	Version string          `json:"version"`
+	Status  int             `json:"status" description:"0 when there was no answer"`
+	TookMS  float64         `json:"took_ms"`
+	Answer  json.RawMessage `json:"answer,omitempty"`
+	Trouble string          `json:"trouble,omitempty" description:"why there is no answer"`
+	// Compared and Differences hold it against the first version's answer.
+	Compared    bool     `json:"compared" description:"whether it could be held against the first version's answer"`
+	Differences []string `json:"differences" description:"where it differs from that, in words"`
+}
+
 // Refusals is what the gateway turned away, by reason.
 type Refusals struct {
 	// Endpoint is empty for requests that found none.

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"innerladder/internal/app/act"
+	"innerladder/internal/app/registry"
 	"innerladder/internal/app/traffic"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/answers"
@@ -41,6 +42,7 @@ const (
 // Service does what this package is for. It is safe for use by several goroutines at once.
 type Service struct {
 	*act.Base
+	registry *registry.Service
 	traffic  *traffic.Service
 	recorder *recorder.Recorder
 	signals  *signals.Keeper
@@ -49,10 +51,10 @@ type Service struct {
 }
 
 // New makes a service; log is nil where nothing is kept.
-func New(b *act.Base, t *traffic.Service, rec *recorder.Recorder, kept *signals.Keeper, log *requestlog.Log,
-	ids *coretraffic.RequestIDs,
+func New(b *act.Base, r *registry.Service, t *traffic.Service, rec *recorder.Recorder, kept *signals.Keeper,
+	log *requestlog.Log, ids *coretraffic.RequestIDs,
 ) *Service {
-	return &Service{Base: b, traffic: t, recorder: rec, signals: kept, log: log, ids: ids}
+	return &Service{Base: b, registry: r, traffic: t, recorder: rec, signals: kept, log: log, ids: ids}
 }
 
 // Degraded says why no requests are kept now; empty when they are.
@@ -277,28 +279,40 @@ func (s *Service) Again(ctx context.Context, by act.Actor, id, version string) (
 			In("request").
 			Do("try one that is kept whole")
 	}
-	begun := time.Now()
-	asked, err := s.traffic.Ask(ctx, by, e, out.Version, entry.Request)
+	v, err := s.registry.Version(ctx, by, out.Version)
 	if err != nil {
 		return out, err
 	}
-	out.Version, out.Status, out.Trouble = asked.Version, asked.Status, asked.Trouble
-	out.TookMS = float64(time.Since(begun).Microseconds()) / 1000
-	if json.Valid(asked.Answer) {
-		out.Answer = asked.Answer
+	if v.Model != e.Model {
+		return out, fault.New(fault.Invalid, "request.version", "%s answers with versions of %s, and %s is none",
+			e.Name, e.Model, v.Ref).In("version").Do("name a version of %s", e.Model)
 	}
+	one, err := s.ask(ctx, by, v.Ref, e.Environment, entry.Request)
+	if err != nil {
+		return out, err
+	}
+	out.Version, out.Status, out.TookMS, out.Answer, out.Trouble = one.Version, one.Status, one.TookMS, one.Answer,
+		one.Trouble
 	if entry.AnswerNote == "" {
 		out.Before = entry.Answer
 	}
-	was, err1 := oip.AnyTensors(out.Before, "outputs")
-	now, err2 := oip.AnyTensors(out.Answer, "outputs")
-	if out.Compared = err1 == nil && err2 == nil; out.Compared {
-		known := answers.Known{}
-		for _, d := range known.Differences(answers.Case{Outputs: oip.Values(was)}, oip.Values(now)) {
-			out.Differences = append(out.Differences, d.Since())
-		}
-	}
+	out.Differences, out.Compared = between(out.Before, out.Answer)
 	return out, nil
+}
+
+// between says in words where two answers differ; compared is false where one of them is none.
+func between(was, now json.RawMessage) (differences []string, compared bool) {
+	differences = []string{}
+	before, err1 := oip.AnyTensors(was, "outputs")
+	after, err2 := oip.AnyTensors(now, "outputs")
+	if err1 != nil || err2 != nil {
+		return differences, false
+	}
+	known := answers.Known{}
+	for _, d := range known.Differences(answers.Case{Outputs: oip.Values(before)}, oip.Values(after)) {
+		differences = append(differences, d.Since())
+	}
+	return differences, true
 }
 
 const (

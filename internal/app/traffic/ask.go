@@ -22,30 +22,18 @@ type Asked struct {
 	Trouble string
 }
 
-// Ask sends a request to a version where those of an endpoint run. No lane counts it, and model servers are told
+// Ask sends a request to a version where it is placed in an environment. No lane counts it, and model servers are told
 // that it is a copy: nobody acts on the answer.
-func (s *Service) Ask(
-	ctx context.Context,
-	by act.Actor,
-	e *traffic.Endpoint,
-	ref string,
-	request []byte,
-) (Asked, error) {
-	if err := by.Need(access.Inspect, e.Project); err != nil {
-		return Asked{}, err
-	}
+func (s *Service) Ask(ctx context.Context, by act.Actor, ref, environment string, request []byte) (Asked, error) {
 	v, err := s.registry.Version(ctx, by, ref)
 	if err != nil {
 		return Asked{}, err
 	}
-	out := Asked{Version: v.Ref}
-	if v.Model != e.Model {
-		return out, fault.New(fault.Invalid, "request.version", "%s answers with versions of %s, and %s is none",
-			e.Name, e.Model, v.Ref).
-			In("version").
-			Do("name a version of %s", e.Model)
+	if err := by.Need(access.Inspect, v.Project); err != nil {
+		return Asked{}, err
 	}
-	p, err := placed(ctx, s.DB.Read(records.Everything), v.Ref, e.Environment)
+	out := Asked{Version: v.Ref}
+	p, err := placed(ctx, s.DB.Read(records.Everything), v.Ref, environment)
 	if err != nil {
 		return out, err
 	}
@@ -55,9 +43,9 @@ func (s *Service) Ask(
 	i := slices.IndexFunc(p.Addresses, func(a traffic.Address) bool { return a.Healthy })
 	if i < 0 {
 		return out, fault.New(fault.Refused, "placement.unhealthy", "no address of %s in %s is healthy", v.Ref,
-			e.Environment).In("version").Do("see why with: innerladder placements %s", v.Ref)
+			environment).In("version").Do("see why with: innerladder placements %s", v.Ref)
 	}
-	servers, err := s.serversIn(ctx, e.Environment, p.Addresses[i].URL)
+	servers, err := s.serversIn(ctx, environment, p.Addresses[i].URL)
 	if err != nil {
 		return out, err
 	}

@@ -1,0 +1,103 @@
+package requests
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+
+	"innerladder/internal/app/act"
+	"innerladder/internal/core/access"
+	"innerladder/internal/core/fault"
+	"innerladder/internal/records"
+	"innerladder/internal/wire"
+)
+
+// mostTried is how many versions are asked at once.
+const mostTried = 10
+
+// ask asks one version, and takes the time.
+func (s *Service) ask(ctx context.Context, by act.Actor, ref, environment string, request []byte,
+) (wire.TriedVersion, error) {
+	begun := time.Now()
+	asked, err := s.traffic.Ask(ctx, by, ref, environment, request)
+	out := wire.TriedVersion{
+		Version: asked.Version, Status: asked.Status, Trouble: asked.Trouble, Differences: []string{},
+		TookMS: float64(time.Since(begun).Microseconds()) / 1000,
+	}
+	if json.Valid(asked.Answer) {
+		out.Answer = asked.Answer
+	}
+	return out, err
+}
+
+// Try asks versions of one model the same thing where they are placed: a request that is given, or the sample of the
+// first one's signature, with other values for some inputs. No lane counts it, and nobody acts on what they answer. The
+// answers are held against that of the first.
+func (s *Service) Try(ctx context.Context, by act.Actor, in wire.TryVersions) (wire.TriedVersions, error) {
+	out := wire.TriedVersions{Environment: in.Environment, Items: []wire.TriedVersion{}}
+	if err := by.May(access.Inspect); err != nil {
+		return out, err
+	}
+	if len(in.Versions) == 0 || len(in.Versions) > mostTried {
+		return out, fault.New(fault.Invalid, "try.versions", "%d versions are named", len(in.Versions)).In("versions").
+			Do("name from 1 to %d", mostTried)
+	}
+	var refs []string
+	model := ""
+	for _, ref := range in.Versions {
+		v, err := s.registry.Version(ctx, by, ref)
+		if err != nil {
+			return out, err
+		}
+		if err := by.Need(access.Inspect, v.Project); err != nil {
+			return out, err
+		}
+		if model != "" && v.Model != model {
+			return out, fault.New(fault.Invalid, "try.models", "%s is no version of %s", v.Ref, model).In("versions").
+				Do("name versions of one model")
+		}
+		model, refs = v.Model, append(refs, v.Ref)
+	}
+	var err error
+	if out.Request, err = s.toTry(ctx, by, refs[0], in); err != nil {
+		return out, err
+	}
+	for _, ref := range refs {
+		one, err := s.ask(ctx, by, ref, in.Environment, out.Request)
+		if err != nil {
+			return out, err
+		}
+		if len(out.Items) > 0 {
+			one.Differences, one.Compared = between(out.Items[0].Answer, one.Answer)
+		}
+		out.Items = append(out.Items, one)
+	}
+	return out, nil
+}
+
+// toTry is the request that versions are asked.
+func (s *Service) toTry(ctx context.Context, by act.Actor, ref string, in wire.TryVersions) (json.RawMessage, error) {
+	if len(in.Request) > 0 && len(in.Inputs) == 0 {
+		return in.Request, nil
+	}
+	v, err := s.registry.Version(ctx, by, ref)
+	if err != nil {
+		return nil, err
+	}
+	if v.Signature == nil {
+		return nil, fault.New(fault.Refused, "try.no_signature", "%s has no signature, so there is no sample of it",
+			ref).In("request").Do("give the request yourself")
+	}
+	exact := v.Signature
+	if p, err := s.DB.Read(records.Everything).PlacementOf(ctx, ref, in.Environment); err == nil {
+		exact = p.Exactly(exact)
+	}
+	request := in.Request
+	if len(request) == 0 {
+		if request = exact.SampleAfter(v.SampleRequest); request == nil {
+			return nil, fault.New(fault.Refused, "try.no_sample", "the protocol cannot carry what %s takes in JSON",
+				ref).In("request").Do("give the request yourself")
+		}
+	}
+	return exact.Override(request, in.Inputs)
+}
