@@ -15,6 +15,9 @@ import (
 
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/wire"
+	"innerladder/test/browser"
+
+	"github.com/chromedp/chromedp"
 )
 
 // A model at the edge writes its answers as programs of other makers do: Python's logging to files that make place for
@@ -157,6 +160,11 @@ func TestNothingIsLostElsewhere(t *testing.T) {
 	if !strings.Contains(out, "substation-7") {
 		t.Errorf("the agents are\n%s", out)
 	}
+	b := look(t, h)
+	b.do("signing in", browser.SignIn(h.server, "runa", password))
+	b.do("who reports", b.open("/endpoints/demand-edge"), sees("Who reports what answers elsewhere"),
+		chromedp.WaitVisible(chromedp.CSS(`[data-agent="substation-7"]`)))
+	b.do("where it is placed", b.open("/environments"), sees("where the gateway does not reach; agents report what it does"))
 	var told struct{ Requests uint64 }
 	must(t, json.Unmarshal([]byte(h.as(h.runaFile, "agent", "demand-edge", "-once", "-state", dir, "-json")), &told))
 	if told.Requests != 0 {

@@ -17,6 +17,8 @@ import (
 	"testing"
 	"time"
 
+	"innerladder/test/poll"
+
 	"innerladder/internal/client"
 	"innerladder/internal/core/elsewhere"
 	"innerladder/internal/core/sketch"
@@ -165,12 +167,8 @@ func (l *lockedBuffer) String() string {
 // await waits for half a minute at most.
 func await(t *testing.T, what string, holds func() bool) {
 	t.Helper()
-	tick := time.NewTicker(20 * time.Millisecond)
-	defer tick.Stop()
-	for end := time.Now().Add(30 * time.Second); !holds(); <-tick.C {
-		if time.Now().After(end) {
-			t.Fatalf("%s: not within half a minute", what)
-		}
+	if !poll.Within(30*time.Second, holds) {
+		t.Fatalf("%s: not within half a minute", what)
 	}
 }
 

@@ -206,28 +206,14 @@ func (a *agent) take(ctx context.Context, lines []byte, p *position) error {
 
 // sumAll sums lines up as they come.
 func (a *agent) sumAll(ctx context.Context) error {
-	pause, since := firstPause, time.Time{}
+	t := tries{says: "lines wait until the service says how to count them"}
 	for {
 		more, err := a.sum(ctx)
-		if ctx.Err() != nil {
-			return nil
-		}
-		var wrong *failing
-		switch {
-		case errors.As(err, &wrong):
-			if err := a.givesUp(err, &since); err != nil {
-				return err
-			}
-			a.Log.Warn("lines wait until the service says how to count them", "error", wrong.error, "again in", pause)
-			if !wait(ctx, nil, pause) {
-				return nil
-			}
-			pause = min(2*pause, longestPause)
-			continue
-		case err != nil:
+		if again, err := a.tryAgain(ctx, &t, err); !again {
 			return err
+		} else if t.failing {
+			continue
 		}
-		pause, since = firstPause, time.Time{}
 		switch {
 		case more:
 			continue
@@ -247,20 +233,47 @@ func (a *agent) sumAll(ctx context.Context) error {
 	}
 }
 
+// tries are those of one thing that the service has to do.
+type tries struct {
+	// says is what it means while it does not.
+	says string
+	// failing is set while it does not, since when; pause is how long it is waited until the next.
+	failing bool
+	since   time.Time
+	pause   time.Duration
+}
+
 // patience is for how long an agent that is to end tries to tell what it has.
 const patience = 30 * time.Second
 
-// givesUp says why an agent that only had to tell what is there ends before it could; nil where it goes on trying.
-// since is when it failed first.
-func (a *agent) givesUp(err error, since *time.Time) error {
+// tryAgain takes note of how a try ended, and reports whether to go on. Where the service did not do what it was asked, it
+// waits before that, longer each time; an agent that only had to tell what is there says why it ends before it could.
+func (a *agent) tryAgain(ctx context.Context, t *tries, err error) (bool, error) {
+	if ctx.Err() != nil {
+		return false, nil
+	}
+	var wrong *failing
+	switch {
+	case err == nil:
+		if t.failing {
+			a.Log.Info("the service does what it is asked again")
+		}
+		t.failing = false
+		return true, nil
+	case !errors.As(err, &wrong):
+		return false, err
+	}
 	now := a.Now()
-	if since.IsZero() {
-		*since = now
+	if !t.failing {
+		t.failing, t.since, t.pause = true, now, firstPause
+		a.Log.Warn(t.says, "error", wrong.error)
 	}
-	if a.ended.Load() && a.ends() && (hopeless(err) || now.Sub(*since) > patience) {
-		return fmt.Errorf("%w; all that was not told is kept in %s: run it again", err, a.Dir)
+	if a.ended.Load() && a.ends() && (hopeless(err) || now.Sub(t.since) > patience) {
+		return false, fmt.Errorf("%w; all that was not told is kept in %s: run it again", err, a.Dir)
 	}
-	return nil
+	goesOn := wait(ctx, nil, t.pause)
+	t.pause = min(2*t.pause, longestPause)
+	return goesOn, nil
 }
 
 // ends reports whether the agent ends by itself.
@@ -386,34 +399,15 @@ func batchesOf(windows []elsewhere.Window, name string, aside int64) (out []else
 
 // sendAll tells the service of batches in their order, until all was told where no more come.
 func (a *agent) sendAll(ctx context.Context) error {
-	pause, since := firstPause, time.Time{}
+	t := tries{says: "the service does not take what it is told; it is kept, and tried again"}
 	for {
 		sent, err := a.send(ctx)
-		if ctx.Err() != nil {
-			return nil
-		}
-		var wrong *failing
-		switch {
-		case errors.As(err, &wrong):
-			if err := a.givesUp(err, &since); err != nil {
-				return err
-			}
-			if !a.away.Swap(true) {
-				a.Log.Warn("the service does not take what is told; it is kept, and tried again", "error", wrong.error)
-			}
-			if !wait(ctx, nil, pause) {
-				return nil
-			}
-			pause = min(2*pause, longestPause)
-			continue
-		case err != nil:
+		again, err := a.tryAgain(ctx, &t, err)
+		a.away.Store(t.failing)
+		if !again {
 			return err
 		}
-		since = time.Time{}
-		if pause = firstPause; a.away.Swap(false) {
-			a.Log.Info("the service takes what is told again")
-		}
-		if sent {
+		if sent || t.failing {
 			continue
 		}
 		if over, err := a.over(ctx); over || err != nil {

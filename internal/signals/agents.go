@@ -29,7 +29,10 @@ func (s *Store) Report(ctx context.Context, r Reported) (taken bool, err error) 
 		var last int64
 		err := tx.QueryRowContext(ctx, `SELECT number FROM agents WHERE endpoint = ? AND id = ?`, r.Endpoint, r.ID).
 			Scan(&last)
-		if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		if errors.Is(err, sql.ErrNoRows) {
+			err = roomForAgent(ctx, tx, r.Endpoint)
+		}
+		if err != nil {
 			return err
 		}
 		if taken = r.Number > last; !taken {
@@ -56,6 +59,21 @@ func (s *Store) Report(ctx context.Context, r Reported) (taken bool, err error) 
 		return false, fmt.Errorf("taking a batch of %s: %w", r.Name, err)
 	}
 	return taken, nil
+}
+
+// MostAgents is how many agents report of an endpoint at most.
+const MostAgents = 1000
+
+// ErrManyAgents says that so many report of an endpoint already.
+var ErrManyAgents = fmt.Errorf("%d agents report of the endpoint already", MostAgents)
+
+func roomForAgent(ctx context.Context, tx *sql.Tx, endpoint string) error {
+	var n int
+	err := tx.QueryRowContext(ctx, `SELECT count(*) FROM agents WHERE endpoint = ?`, endpoint).Scan(&n)
+	if err == nil && n >= MostAgents {
+		return ErrManyAgents
+	}
+	return err
 }
 
 // addAll adds the windows of a batch to what is there.

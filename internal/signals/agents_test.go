@@ -1,6 +1,8 @@
 package signals
 
 import (
+	"errors"
+	"fmt"
 	"testing"
 	"time"
 
@@ -67,9 +69,18 @@ func TestBatchesAreAdded(t *testing.T) {
 	if hours, _ := sum(t, s, late); !equal(hours, minutes) {
 		t.Errorf("by the hour %+v, by the minute %+v", hours.Counts, minutes.Counts)
 	}
+	more := reported(1, now.Truncate(time.Minute), minuteOf(0, 1), now)
+	more.Windows = nil
+	for i := range MostAgents {
+		more.ID = fmt.Sprintf("00000000-0000-4000-8000-%012d", i)
+		_, err := s.Report(t.Context(), more)
+		if last := i == MostAgents-1; errors.Is(err, ErrManyAgents) != last || err != nil && !last {
+			t.Fatalf("agent %d beside the first: %v", i, err)
+		}
+	}
 	agents, err := s.Agents(t.Context(), "demand-hourly")
-	if err != nil || len(agents) != 1 || agents[0].Number != number || agents[0].Requests != want.Counts.Requests ||
-		!agents[0].HeardAt.Equal(now) {
+	if err != nil || len(agents) != MostAgents || agents[len(agents)-1].Number != number || agents[len(agents)-1].Requests != want.Counts.Requests ||
+		!agents[len(agents)-1].HeardAt.Equal(now) {
 		t.Errorf("%+v, %v", agents, err)
 	}
 }

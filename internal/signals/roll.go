@@ -183,6 +183,7 @@ func (s *Store) Forget(ctx context.Context, now time.Time, ages Ages) error {
 			statement string
 			before    int64
 		}{
+			{`DELETE FROM agents WHERE heard_at < ?`, now.Add(-ages.Days).UnixMilli()},
 			{`DELETE FROM readings WHERE at < ?`, now.Add(-ages.Readings).UnixMilli()},
 			{`DELETE FROM outcomes WHERE at < ?`, now.Add(-ages.Hours).UnixMilli()},
 			{`DELETE FROM outcome_hours WHERE at < ?`, now.Add(-ages.Days).Unix()},

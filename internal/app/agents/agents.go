@@ -197,6 +197,10 @@ func (s *Service) Take(ctx context.Context, by act.Actor, endpoint, agent string
 		rows = append(rows, w.Different)
 	}
 	taken, left, err := s.recorder.Report(ctx, b, rows, now)
+	if errors.Is(err, signals.ErrManyAgents) {
+		return none, fault.New(fault.Refused, "elsewhere.agents", "%v", signals.ErrManyAgents).In("agent").
+			Do("keep the folder of an agent when it is started again: it has its name and its number")
+	}
 	if err != nil {
 		return none, err
 	}
