@@ -70,8 +70,9 @@ type agent struct {
 	Options
 	spool *spool
 	known known
-	// ended is set when no more lines come, away while the service does not answer.
-	ended, away atomic.Bool
+	// ended is set when no more lines come, unasked and untold while the service does not say how to count, or does not
+	// take what it is told.
+	ended, unasked, untold atomic.Bool
 	// came is rung when lines came, made when a batch was made.
 	came, made chan struct{}
 
@@ -209,9 +210,12 @@ func (a *agent) sumAll(ctx context.Context) error {
 	t := tries{says: "lines wait until the service says how to count them"}
 	for {
 		more, err := a.sum(ctx)
-		if again, err := a.tryAgain(ctx, &t, err); !again {
+		again, err := a.tryAgain(ctx, &t, err)
+		a.unasked.Store(t.failing)
+		if !again {
 			return err
-		} else if t.failing {
+		}
+		if t.failing {
 			continue
 		}
 		switch {
@@ -224,7 +228,7 @@ func (a *agent) sumAll(ctx context.Context) error {
 			return nil
 		}
 		at := a.Pace
-		if a.away.Load() {
+		if a.untold.Load() {
 			at = calm
 		}
 		if !a.ended.Load() && !wait(ctx, nil, at) { // so that more becomes of a batch
@@ -403,7 +407,7 @@ func (a *agent) sendAll(ctx context.Context) error {
 	for {
 		sent, err := a.send(ctx)
 		again, err := a.tryAgain(ctx, &t, err)
-		a.away.Store(t.failing)
+		a.untold.Store(t.failing)
 		if !again {
 			return err
 		}

@@ -30,6 +30,8 @@ const (
 	beginning = 256
 	// largestPost is the largest body that may be posted.
 	largestPost = 16 << 20
+	// ahead is how many bytes of files wait to be summed up, about, while that goes on.
+	ahead = 32 << 20
 	// longestKey is how long an Idempotency-Key may be.
 	longestKey = 200
 )
@@ -298,6 +300,12 @@ func (a *agent) readOn(ctx context.Context, path string, p *position, whole bool
 		}
 		if err := a.take(ctx, lines, &next); err != nil {
 			return err
+		}
+		// What is in a file need not wait twice on disk, unless the service is away: then the file may go meanwhile.
+		for a.spool.waiting.Load() > ahead && !a.unasked.Load() && !a.untold.Load() {
+			if !wait(ctx, nil, 20*time.Millisecond) {
+				return ctx.Err()
+			}
 		}
 		if *p = next; atEnd && whole {
 			return nil
