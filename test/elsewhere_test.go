@@ -164,7 +164,8 @@ func TestNothingIsLostElsewhere(t *testing.T) {
 	b.do("signing in", browser.SignIn(h.server, "runa", password))
 	b.do("who reports", b.open("/endpoints/demand-edge"), sees("Who reports what answers elsewhere"),
 		chromedp.WaitVisible(chromedp.CSS(`[data-agent="substation-7"]`)))
-	b.do("where it is placed", b.open("/environments"), sees("where the gateway does not reach; agents report what it does"))
+	b.do("where it is placed", b.open("/environments"),
+		sees("where the gateway does not reach; agents report what it does"))
 	var told struct{ Requests uint64 }
 	must(t, json.Unmarshal([]byte(h.as(h.runaFile, "agent", "demand-edge", "-once", "-state", dir, "-json")), &told))
 	if told.Requests != 0 {

@@ -103,7 +103,9 @@ func Run(ctx context.Context, o Options) (Told, error) {
 		Options: o, spool: s, came: make(chan struct{}, 1), made: make(chan struct{}, 1),
 		known: known{versions: map[string]string{}, bins: map[column]sketch.Bins{}},
 	}
-	err = a.run(ctx)
+	if err = a.run(ctx); ctx.Err() != nil && errors.Is(err, ctx.Err()) {
+		err = nil // it was ended, and that is all
+	}
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	return a.told, errors.Join(err, s.close())
@@ -250,8 +252,9 @@ type tries struct {
 // patience is for how long an agent that is to end tries to tell what it has.
 const patience = 30 * time.Second
 
-// tryAgain takes note of how a try ended, and reports whether to go on. Where the service did not do what it was asked, it
-// waits before that, longer each time; an agent that only had to tell what is there says why it ends before it could.
+// tryAgain takes note of how a try ended, and reports whether to go on. Where the service did not do what it was asked,
+// it waits before that, longer each time; an agent that only had to tell what is there says why it ends before it
+// could.
 func (a *agent) tryAgain(ctx context.Context, t *tries, err error) (bool, error) {
 	if ctx.Err() != nil {
 		return false, nil

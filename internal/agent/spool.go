@@ -376,29 +376,25 @@ func ReadState(ctx context.Context, dir string) (State, error) {
 	if _, err := os.Stat(filepath.Join(dir, "agent.db")); err != nil {
 		return out, fmt.Errorf("%s is no folder of an agent", dir)
 	}
-	sub, err := fs.Sub(migrations, "migrations")
-	if err != nil {
-		return out, err
-	}
-	db, err := sqlite.Open(ctx, filepath.Join(dir, "agent.db"), sqlite.Options{Synchronous: "FULL", Migrations: sub})
+	db, err := sqlite.Look(filepath.Join(dir, "agent.db"))
 	if err != nil {
 		return out, err
 	}
 	defer db.Close()
-	if err := db.Read.QueryRowContext(ctx, `SELECT id, endpoint, number,
+	if err := db.QueryRowContext(ctx, `SELECT id, endpoint, number,
 			coalesce((SELECT sum(length(lines)) FROM raw), 0), (SELECT count(*) FROM batches WHERE refused = ''),
 			(SELECT count(*) FROM aside) FROM agent`).
 		Scan(&out.ID, &out.Endpoint, &out.Number, &out.Raw, &out.Batches, &out.Aside); err != nil {
 		return out, err
 	}
-	rows, err := db.Read.QueryContext(ctx, `SELECT number, refused FROM batches WHERE refused <> '' ORDER BY number
+	rows, err := db.QueryContext(ctx, `SELECT number, refused FROM batches WHERE refused <> '' ORDER BY number
 		LIMIT ?`, shown)
 	if out.Refused, err = sqlite.Collect(rows, err, func(rows *sql.Rows) (r Refusal, err error) {
 		return r, rows.Scan(&r.Number, &r.Why)
 	}); err != nil {
 		return out, err
 	}
-	rows, err = db.Read.QueryContext(ctx, `SELECT at, why, line FROM aside ORDER BY id DESC LIMIT ?`, shown)
+	rows, err = db.QueryContext(ctx, `SELECT at, why, line FROM aside ORDER BY id DESC LIMIT ?`, shown)
 	if out.Lines, err = sqlite.Collect(rows, err, func(rows *sql.Rows) (a Aside, err error) {
 		var at int64
 		var line []byte
@@ -408,7 +404,7 @@ func ReadState(ctx context.Context, dir string) (State, error) {
 	}); err != nil {
 		return out, err
 	}
-	rows, err = db.Read.QueryContext(ctx, `SELECT path, read FROM positions ORDER BY path`)
+	rows, err = db.QueryContext(ctx, `SELECT path, read FROM positions ORDER BY path`)
 	out.Files, err = sqlite.Collect(rows, err, func(rows *sql.Rows) (f File, err error) {
 		return f, rows.Scan(&f.Path, &f.Read)
 	})

@@ -79,8 +79,10 @@ func TestBatchesAreAdded(t *testing.T) {
 		}
 	}
 	agents, err := s.Agents(t.Context(), "demand-hourly")
-	if err != nil || len(agents) != MostAgents || agents[len(agents)-1].Number != number || agents[len(agents)-1].Requests != want.Counts.Requests ||
-		!agents[len(agents)-1].HeardAt.Equal(now) {
-		t.Errorf("%+v, %v", agents, err)
+	if err != nil || len(agents) != MostAgents {
+		t.Fatalf("%d agents, %v", len(agents), err)
+	}
+	if a := agents[len(agents)-1]; a.Number != number || a.Requests != want.Counts.Requests || !a.HeardAt.Equal(now) {
+		t.Errorf("%+v", a)
 	}
 }

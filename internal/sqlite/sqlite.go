@@ -76,6 +76,17 @@ func Open(ctx context.Context, path string, o Options) (*DB, error) {
 	return &DB{write, read, dsn()}, nil
 }
 
+// Look opens a file that somebody else may be writing, to read it as it is.
+func Look(path string) (*sql.DB, error) {
+	q := url.Values{"_pragma": {"query_only(1)", "busy_timeout(5000)"}}
+	address := url.URL{Scheme: "file", Opaque: (&url.URL{Path: path}).EscapedPath(), RawQuery: q.Encode()}
+	db, err := sql.Open("sqlite", address.String())
+	if err != nil {
+		return nil, fmt.Errorf("opening %s: %w", path, err)
+	}
+	return db, nil
+}
+
 func migrate(ctx context.Context, db *sql.DB, migrations fs.FS) error {
 	p, err := goose.NewProvider(goose.DialectSQLite3, db, migrations)
 	if err != nil {

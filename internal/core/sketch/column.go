@@ -284,3 +284,25 @@ func BinsOfValues(values []any) Bins {
 	}
 	return TopLevels(texts, MostLevels)
 }
+
+// Draw is a value as the column has them: cell says which bin, by how many values each has, and within where in it,
+// both from 0 to 1. It is nil for a missing one. What lies outside of all bins is not drawn.
+func (c *Column) Draw(cell, within float64) any {
+	all := c.Missing
+	for _, n := range c.Counts {
+		all += n
+	}
+	at := uint64(cell * float64(all))
+	for i, n := range c.Counts {
+		if at >= n {
+			at -= n
+			continue
+		}
+		if !c.Bins.Numeric() {
+			return c.Bins.Levels[i]
+		}
+		low, high := c.Bins.Edges[i], c.Bins.Edges[i+1]
+		return low + within*(high-low)
+	}
+	return nil
+}
