@@ -662,7 +662,7 @@ func TestHistory(t *testing.T) {
 	await(t, "what was served", func() bool {
 		all, err = r.runa.History(ctx, "demand-hourly", time.Time{}, client.Part{})
 		must(t, err)
-		return len(all.Items) == 3 && len(all.Items[2].Versions) == 1
+		return len(all.Items) == 3 && len(all.Items[2].Versions) == 1 && all.Items[2].Versions[0].Requests == 20
 	})
 	first, second, third := all.Items[2], all.Items[1], all.Items[0]
 	if first.Versions[0].Requests != 20 || first.Ended != "made place for the next" || first.Until == nil {
