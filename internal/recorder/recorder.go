@@ -413,6 +413,27 @@ func (r *Recorder) Seconds(wanted func(Key) bool) []sketch.Counts {
 	return out
 }
 
+// Minutes are the counts of an endpoint in the minutes before a moment, the oldest first, of all whom callers are dealt
+// to: as many as are asked for, as far back as seconds are kept.
+func (r *Recorder) Minutes(endpoint string, to time.Time, n int) []sketch.Counts {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	out := make([]sketch.Counts, n)
+	for _, l := range r.lanes {
+		if l.Endpoint != endpoint || !l.Dealt() {
+			continue
+		}
+		for i := range l.past {
+			s := &l.past[i]
+			if ago := to.Unix() - 1 - s.at; ago >= 0 && ago < int64(60*n) {
+				at := &out[n-1-int(ago/60)]
+				*at = at.Plus(s.traffic.Counts)
+			}
+		}
+	}
+	return out
+}
+
 // Totals are the traffic of all lanes since the service started, up to the last whole
 // second, and how many bodies that were to be read were not.
 func (r *Recorder) Totals() (traffic map[Total]*sketch.Traffic, unread uint64) {

@@ -528,6 +528,25 @@ func TestTheBudgetOfReading(t *testing.T) {
 	}
 }
 
+// What an endpoint did by the minute, of all whom callers are dealt to.
+func TestTheMinutesOfAnEndpoint(t *testing.T) {
+	r, _ := start(t, filepath.Join(t.TempDir(), "signals.db"), 1000)
+	main, pinned := lane(r, "main", "heat-demand@1"), lane(r, Pinned, "heat-demand@1")
+	to := time.Now().UTC().Truncate(time.Minute)
+	observe(r, main, to.Add(-150*time.Second), 3, sketch.Answered)
+	observe(r, main, to.Add(-61*time.Second), 4, sketch.Answered)
+	observe(r, main, to.Add(-60*time.Second), 5, sketch.ServerError)
+	observe(r, pinned, to.Add(-30*time.Second), 6, sketch.Answered)
+	observe(r, main, to.Add(time.Second), 7, sketch.Answered)
+	var got []string
+	for _, c := range r.Minutes("demand-hourly", to, 4) {
+		got = append(got, fmt.Sprint(c.Requests, " ", c.Failed()))
+	}
+	if said := strings.Join(got, ", "); said != "0 0, 3 0, 4 0, 5 5" {
+		t.Errorf("by the minute: %s", said)
+	}
+}
+
 func BenchmarkObserve(b *testing.B) {
 	r := New(quiet, 100)
 	l := lane(r, "main", "heat-demand@1")

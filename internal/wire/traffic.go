@@ -112,8 +112,17 @@ type EndpointNow struct {
 	// Refused is what the gateway turned away in the last seconds.
 	Refused     []RefusedNow `json:"refused" description:"what the gateway turned away lately, most frequent first"`
 	RefusedOver float64      `json:"refused_over" description:"in so many seconds"`
+	// Trend is what it did in each of the last minutes, the oldest first; minutes before its first request are left
+	// out.
+	Trend []TrendMinute `json:"trend" description:"the last quarter of an hour, by the minute, the oldest first"`
 	// Guards are what the guards of the trial lanes say; empty without a trial.
 	Guards []GuardNow `json:"guards"`
+}
+
+// TrendMinute is what an endpoint did in a minute.
+type TrendMinute struct {
+	Rate      float64 `json:"rate" description:"requests a second"`
+	ErrorRate float64 `json:"error_rate" description:"share of requests that failed"`
 }
 
 // Watches are those of an endpoint.

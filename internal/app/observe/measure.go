@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"slices"
 	"time"
 
@@ -25,6 +26,8 @@ const (
 	longestWindow = 30 * 24 * time.Hour
 	// nowSpan is how much of the past "now" is.
 	nowSpan = 10 * time.Second
+	// trendMinutes is over how many minutes it is shown how an endpoint goes.
+	trendMinutes = 15
 )
 
 func checkWindow(w time.Duration) error { return spans.CheckWindow(w, longestWindow) }
@@ -101,7 +104,8 @@ func (s *Service) refusedNow(endpoint string, now time.Time) []wire.RefusedNow {
 func (s *Service) endpointNow(ctx context.Context, by act.Actor, e *traffic.Endpoint) (n wire.EndpointNow, err error) {
 	now := s.Now()
 	n = wire.EndpointNow{
-		Endpoint: e.Name, Project: e.Project, At: now, Lanes: []wire.LaneNow{}, Guards: []wire.GuardNow{},
+		Endpoint: e.Name, Project: e.Project, At: now, Lanes: []wire.LaneNow{},
+		Trend: []wire.TrendMinute{}, Guards: []wire.GuardNow{},
 		RefusedOver: refusedSpan.Seconds(),
 	}
 	n.Refused = s.refusedNow(e.Name, now)
@@ -119,6 +123,7 @@ func (s *Service) endpointNow(ctx context.Context, by act.Actor, e *traffic.Endp
 	to := now.Truncate(time.Second)
 	span := min(nowSpan, max(time.Second, to.Sub(e.Split.MadeAt).Truncate(time.Second)))
 	recent := s.recorder.Recent(e.Name, to.Add(-span), to)
+	n.Trend = trendOf(s.recorder.Minutes(e.Name, to, trendMinutes))
 	counts := s.recorder.Counts(e.Name, e.Split.Number)
 	for _, l := range e.Split.Lanes {
 		ln := wire.LaneNow{Lane: l, Requests: counts[l.Version].Requests, Failed: counts[l.Version].Failed()}
@@ -282,4 +287,20 @@ func (s *Service) RollSignals(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// trendOf is how an endpoint went by the minute, from the first in which it was called.
+func trendOf(minutes []sketch.Counts) []wire.TrendMinute {
+	out := []wire.TrendMinute{}
+	for _, c := range minutes {
+		if c.Requests == 0 && len(out) == 0 {
+			continue
+		}
+		m := wire.TrendMinute{Rate: math.Round(float64(c.Requests)/6) / 10}
+		if c.Requests > 0 {
+			m.ErrorRate = float64(c.Failed()) / float64(c.Requests)
+		}
+		out = append(out, m)
+	}
+	return out
 }

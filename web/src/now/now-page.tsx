@@ -6,6 +6,7 @@ import { useAlerts, useEndpoints, useNow } from '../api/queries'
 import { ActivityList } from '../activity/activity-list'
 import { EndpointState } from '../watches/state-mark'
 import { worstFirst } from '../watches/states'
+import { Trend } from './trend'
 import { LaneBand } from '../endpoints/lane-band'
 import { Moving } from './moving'
 import { EmergencyTag, GateTicks } from '../models/ladder-board'
@@ -58,12 +59,21 @@ function Live() {
                     <div className="mb-1.5 flex justify-between gap-4">
                       <span className="inline-flex items-baseline gap-2">
                         <To to={`/endpoints/${e.name}`}>{e.name}</To> <EndpointState state={of(e.name)?.state} />
+                        <Trend of={of(e.name)} />
                       </span>
                       <span className="text-ink-2 text-[12.5px]">
                         {e.model} in {e.environment}
                         {e.split && ` · #${e.split.number}`} ·{' '}
                         {e.split?.elsewhere ? 'elsewhere' : healthyOf(of(e.name))}
                         {e.watches.owner && ` · ${e.watches.owner}`}
+                        {e.watches.runbook && (
+                          <>
+                            {' · '}
+                            <a className="text-main underline" href={e.watches.runbook} rel="noreferrer">
+                              runbook
+                            </a>
+                          </>
+                        )}
                       </span>
                     </div>
                     {e.split ? (
