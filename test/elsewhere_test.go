@@ -3,6 +3,7 @@ package test
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -13,6 +14,7 @@ import (
 	"testing"
 	"time"
 
+	"innerladder/internal/core/elsewhere"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/wire"
 	"innerladder/test/browser"
@@ -42,7 +44,8 @@ const [address, count] = [process.argv[1], +process.argv[2]];
       status: j % 100 ? 200 : 500, inputs: {x: j % 100}, outputs: {y: j % 100}}));
     for (;;) { // until it is taken: an agent that is away has kept nothing
       try {
-        const res = await fetch(address + '/observations', {method: 'POST', headers: {'Idempotency-Key': 'p' + i}, body: lines.join('\n')});
+        const headers = {'Idempotency-Key': 'p' + i};
+        const res = await fetch(address + '/observations', {method: 'POST', headers, body: lines.join('\n')});
         if (res.status === 202) break;
       } catch {}
       await new Promise(r => setTimeout(r, 50));
@@ -53,11 +56,10 @@ const [address, count] = [process.argv[1], +process.argv[2]];
 `
 )
 
-// Whatever ends when, every observation counts, and once.
-func TestNothingIsLostElsewhere(t *testing.T) {
-	h := &house{t: t, data: filepath.Join(t.TempDir(), "data"), listen: freeAddress(t)}
-	h.start()
-	ctx := t.Context()
+// edge sets up an endpoint whose versions answer elsewhere, all by the first.
+func (h *house) edge() {
+	t, ctx := h.t, h.t.Context()
+	t.Helper()
 	h.as(h.runaFile, "environment", "add", "substations")
 	for i := range 2 {
 		model, sample := h.files(float64(i + 1))
@@ -72,7 +74,52 @@ func TestNothingIsLostElsewhere(t *testing.T) {
 		{Kind: traffic.Main, Version: "heat-demand@1", Share: traffic.Whole},
 	}, "start", -1)
 	must(t, err)
+}
 
+// writes has two programs write so many observations each, into a file and to an address; it tells how they ended.
+func writes(t *testing.T, file, address string, each int) <-chan error {
+	t.Helper()
+	ctx, stop := context.WithTimeout(t.Context(), 5*time.Minute)
+	t.Cleanup(stop)
+	var writers []*exec.Cmd
+	for _, args := range [][]string{
+		{"python3", "-c", pythonWriter, file, fmt.Sprint(each)}, {"node", "-e", nodeWriter, address, fmt.Sprint(each)},
+	} {
+		w := exec.CommandContext(ctx, args[0], args[1:]...)
+		w.Stderr = os.Stderr
+		must(t, w.Start())
+		writers = append(writers, w)
+	}
+	written := make(chan error, 1)
+	go func() {
+		var err error
+		for _, w := range writers {
+			err = errors.Join(err, w.Wait())
+		}
+		written <- err
+	}()
+	return written
+}
+
+// requestsOf is how many requests of each version are in the series of demand-edge.
+func (h *house) requestsOf() map[string]uint64 {
+	h.t.Helper()
+	series, err := h.runa.Series(h.t.Context(), "demand-edge", time.Hour)
+	must(h.t, err)
+	out := map[string]uint64{}
+	for _, l := range series.Lanes {
+		for _, p := range l.Points {
+			out[l.Version] += p.Requests
+		}
+	}
+	return out
+}
+
+// Whatever ends when, every observation counts, and once.
+func TestNothingIsLostElsewhere(t *testing.T) {
+	h := &house{t: t, data: filepath.Join(t.TempDir(), "data"), listen: freeAddress(t)}
+	h.start()
+	h.edge()
 	const each = 3000
 	dir, file, at := t.TempDir(), filepath.Join(t.TempDir(), "answers.jsonl"), freeAddress(t)
 	starting := func() *process {
@@ -80,95 +127,61 @@ func TestNothingIsLostElsewhere(t *testing.T) {
 			"-server", h.server, "-token-file", h.runaFile)
 	}
 	agent := starting()
-	writing, stop := context.WithTimeout(ctx, 5*time.Minute)
-	defer stop()
-	var writers []*exec.Cmd
-	for _, args := range [][]string{
-		{"python3", "-c", pythonWriter, file, fmt.Sprint(each)},
-		{"node", "-e", nodeWriter, "http://" + at, fmt.Sprint(each)},
-	} {
-		w := exec.CommandContext(writing, args[0], args[1:]...)
-		w.Stderr = os.Stderr
-		must(t, w.Start())
-		writers = append(writers, w)
-	}
-	written := make(chan error, 1)
-	go func() {
-		for _, w := range writers {
-			if err := w.Wait(); err != nil {
-				written <- err
-				return
-			}
-		}
-		written <- nil
-	}()
-	dice := rand.New(rand.NewPCG(rand.Uint64(), 7))
+	written := writes(t, file, "http://"+at, each)
 	tick := time.NewTicker(10 * time.Millisecond)
 	defer tick.Stop()
 	kills := 0
-	for done, turns := false, 0; !done; {
+	for done := false; !done; {
 		select {
 		case err := <-written:
 			must(t, err)
 			done = true
 		case <-tick.C:
-			turns++
-			switch n := dice.IntN(120); {
-			case n == 0:
+			switch rand.IntN(120) {
+			case 0:
 				_ = agent.stop(syscall.SIGKILL)
 				agent = starting()
 				kills++
-			case n == 1:
+			case 1:
 				_ = h.stop(syscall.SIGKILL)
 				h.start()
 				kills++
 			}
 		}
 	}
-	known := func() (one, two uint64) {
-		series, err := h.runa.Series(ctx, "demand-edge", time.Hour)
-		if err != nil {
-			return 0, 0
-		}
-		for _, l := range series.Lanes {
-			for _, p := range l.Points {
-				n := uint64(p.Rate*float64(series.StepMS)/1000 + 0.5)
-				if l.Version == "heat-demand@1" {
-					one += n
-				} else {
-					two += n
-				}
-			}
-		}
-		return one, two
-	}
+	var told elsewhere.Agent
 	await(t, "all is known", time.Minute, func() bool {
-		agents, err := h.runa.Agents(ctx, "demand-edge")
-		return err == nil && len(agents.Items) == 1 && agents.Items[0].Requests >= 2*each
+		agents, err := h.runa.Agents(t.Context(), "demand-edge")
+		if err == nil && len(agents.Items) == 1 {
+			told = agents.Items[0]
+		}
+		return told.Requests >= 2*each
 	})
 	_ = agent.stop(syscall.SIGTERM)
-	agents, err := h.runa.Agents(ctx, "demand-edge")
-	must(t, err)
-	if one, two := known(); one != each || two != each || agents.Items[0].Requests != 2*each || kills < 5 {
-		t.Errorf("%d and %d requests are known and %d were told, of %d each, after %d kills", one, two,
-			agents.Items[0].Requests, each, kills)
+	known := h.requestsOf()
+	if known["heat-demand@1"] != each || known["heat-demand@2"] != each || told.Requests != 2*each || kills < 5 {
+		t.Errorf("%v are known and %d were told, of %d each, after %d kills", known, told.Requests, each, kills)
 	}
-	if agents.Items[0].Aside != 0 {
-		t.Errorf("%d lines were put aside", agents.Items[0].Aside)
+	if told.Aside != 0 {
+		t.Errorf("%d lines were put aside", told.Aside)
 	}
-	out := h.as(h.runaFile, "agents", "demand-edge")
-	if !strings.Contains(out, "substation-7") {
+	if out := h.as(h.runaFile, "agents", "demand-edge"); !strings.Contains(out, "substation-7") {
 		t.Errorf("the agents are\n%s", out)
 	}
-	b := look(t, h)
+	h.seesTheAgent()
+	var again struct{ Requests uint64 }
+	must(t, json.Unmarshal([]byte(h.as(h.runaFile, "agent", "demand-edge", "-once", "-state", dir, "-json")), &again))
+	if again.Requests != 0 {
+		t.Errorf("%d more were told", again.Requests)
+	}
+}
+
+// seesTheAgent looks at what the console says of it.
+func (h *house) seesTheAgent() {
+	b := look(h.t, h)
 	b.do("signing in", browser.SignIn(h.server, "runa", password))
 	b.do("who reports", b.open("/endpoints/demand-edge"), sees("Who reports what answers elsewhere"),
 		chromedp.WaitVisible(chromedp.CSS(`[data-agent="substation-7"]`)))
 	b.do("where it is placed", b.open("/environments"),
 		sees("where the gateway does not reach; agents report what it does"))
-	var told struct{ Requests uint64 }
-	must(t, json.Unmarshal([]byte(h.as(h.runaFile, "agent", "demand-edge", "-once", "-state", dir, "-json")), &told))
-	if told.Requests != 0 {
-		t.Errorf("%d more were told", told.Requests)
-	}
 }

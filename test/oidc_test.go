@@ -13,6 +13,8 @@ import (
 	"strings"
 	"testing"
 
+	"innerladder/test/poll"
+
 	"innerladder/internal/core/access"
 	"innerladder/internal/wire"
 )
@@ -30,7 +32,7 @@ func provider(t *testing.T, back string) string {
 		t.Skip("the console's packages are not installed")
 	}
 	cmd := exec.Command(node, "oidc/provider.mjs", modules, back)
-	log := &lockedBuffer{}
+	log := &poll.Buffer{}
 	cmd.Stderr = log
 	out, err := cmd.StdoutPipe()
 	must(t, err)

@@ -19,7 +19,6 @@ import (
 	"runtime"
 	"strconv"
 	"strings"
-	"sync"
 	"sync/atomic"
 	"syscall"
 	"testing"
@@ -68,31 +67,14 @@ type process struct {
 	t    *testing.T
 	cmd  *exec.Cmd
 	out  *bufio.Reader
-	log  *lockedBuffer
+	log  *poll.Buffer
 	done chan error
-}
-
-type lockedBuffer struct {
-	mu sync.Mutex
-	b  bytes.Buffer
-}
-
-func (l *lockedBuffer) Write(p []byte) (int, error) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	return l.b.Write(p)
-}
-
-func (l *lockedBuffer) String() string {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	return l.b.String()
 }
 
 // run starts the program; it is killed when the test ends, if it still runs.
 func run(t *testing.T, args ...string) *process {
 	t.Helper()
-	p := &process{t: t, cmd: exec.Command(binary, args...), log: &lockedBuffer{}, done: make(chan error, 1)}
+	p := &process{t: t, cmd: exec.Command(binary, args...), log: &poll.Buffer{}, done: make(chan error, 1)}
 	p.cmd.Stderr = p.log
 	read, write, err := os.Pipe()
 	must(t, err)

@@ -30,17 +30,8 @@ type row struct {
 
 // read reads the rows of a table in the order of their dates.
 func read(file, date string) ([]row, error) {
-	f, err := os.Open(file)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	info, err := f.Stat()
-	if err != nil {
-		return nil, err
-	}
 	var out []row
-	err = intake.EachRow(file, f, info.Size(), map[string]bool{date: true}, func(_ int, values map[string]any) error {
+	err := intake.EachRowOf(file, map[string]bool{date: true}, func(_ int, values map[string]any) error {
 		text, _ := values[date].(string)
 		at, err := time.Parse(time.DateOnly, text[:min(len(text), 10)])
 		if err != nil {

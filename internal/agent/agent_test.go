@@ -29,7 +29,7 @@ import (
 // town stands for the service: it takes each batch once, and can be away, or take a batch and not say so.
 type town struct {
 	mu       sync.Mutex
-	last     int64
+	last     map[string]int64 // by agent
 	sum      map[string]*sketch.Summary
 	bins     map[column]sketch.Bins
 	versions map[string]string
@@ -44,7 +44,8 @@ type town struct {
 
 func newTown() *town {
 	return &town{
-		sum: map[string]*sketch.Summary{}, bins: map[column]sketch.Bins{}, chance: rand.New(rand.NewPCG(1, 2)),
+		last: map[string]int64{}, sum: map[string]*sketch.Summary{}, bins: map[column]sketch.Bins{},
+		chance:   rand.New(rand.NewPCG(1, 2)),
 		versions: map[string]string{"heat-demand@1": "heat-demand@1", "2": "heat-demand@2"},
 	}
 }
@@ -74,7 +75,7 @@ func (s *town) AgentMet(_ context.Context, _, _ string, in wire.AgentMet) (wire.
 	return out, nil
 }
 
-func (s *town) AgentBatch(_ context.Context, _, _ string, b elsewhere.Batch) (wire.BatchTaken, error) {
+func (s *town) AgentBatch(_ context.Context, _, id string, b elsewhere.Batch) (wire.BatchTaken, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.calls++
@@ -91,8 +92,9 @@ func (s *town) AgentBatch(_ context.Context, _, _ string, b elsewhere.Batch) (wi
 		return wire.BatchTaken{}, err
 	}
 	s.largest = max(s.largest, len(raw))
-	if b.Number > s.last {
-		s.last = b.Number
+	again := b.Number <= s.last[id]
+	if !again {
+		s.last[id] = b.Number
 		for i := range b.Windows {
 			w := &b.Windows[i]
 			if s.sum[w.Version] == nil {
@@ -104,7 +106,7 @@ func (s *town) AgentBatch(_ context.Context, _, _ string, b elsewhere.Batch) (wi
 	if s.chance.Float64() < s.forgetful {
 		return wire.BatchTaken{}, errDown
 	}
-	return wire.BatchTaken{Number: b.Number}, nil
+	return wire.BatchTaken{Number: b.Number, Again: again}, nil
 }
 
 // of is what the town was told of a version.
@@ -146,24 +148,6 @@ func lines(from, to int) string {
 	return b.String()
 }
 
-// lockedBuffer is written to by one and read by another.
-type lockedBuffer struct {
-	mu sync.Mutex
-	b  bytes.Buffer
-}
-
-func (l *lockedBuffer) Write(p []byte) (int, error) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	return l.b.Write(p)
-}
-
-func (l *lockedBuffer) String() string {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	return l.b.String()
-}
-
 // await waits for half a minute at most.
 func await(t *testing.T, what string, holds func() bool) {
 	t.Helper()
@@ -194,12 +178,13 @@ func once(t *testing.T, o Options) Told {
 
 func TestWhatALineMayBe(t *testing.T) {
 	now := time.Date(2026, 3, 4, 12, 0, 0, 0, time.UTC)
+	// A line whose inputs cannot be understood is counted, and they are not read.
 	for in, want := range map[string]string{
 		`{"version":"heat-demand@1"}`: "",
 		`{"version":7,"at":1772625600,"ms":3.5,"status":200,"inputs":{"a":1},"outputs":{"b":[1]}}`: "",
 		`{"version":"7","at":1772625600123,"outcome":"timed_out"}`:                                 "",
 		`{"version":"7","at":"2026-03-04T11:59:00.25+01:00"}`:                                      "",
-		`{"version":"7","inputs":{"a":{"deep":1}}}`:                                                "", // counted, and not read
+		`{"version":"7","inputs":{"a":{"deep":1}}}`:                                                "",
 		`[1]`:                              "it is no JSON object",
 		`{"version":"7"`:                   "it is no JSON object",
 		``:                                 "it is no JSON object",
@@ -223,7 +208,8 @@ func TestWhatALineMayBe(t *testing.T) {
 	paths := Reading{
 		Paths: map[string]string{"inputs": "request.features", "ms": "took", "version": "model"}, Version: "9",
 	}
-	o, why := paths.observation([]byte(`{"request":{"features":{"a":[1,2]}},"took":2,"outputs":{"b":["x","y"]}}`), now, now)
+	o, why := paths.observation([]byte(`{"request":{"features":{"a":[1,2]}},"took":2,"outputs":{"b":["x","y"]}}`),
+		now, now)
 	if why != "" || o.Version != "9" || !o.At.Equal(now) || o.Took != 2*time.Millisecond || len(o.Inputs) != 1 ||
 		o.Inputs[0].Rows() != 2 {
 		t.Errorf("read as %+v, %s", o, why)
@@ -241,7 +227,8 @@ func TestRowsAreReadInEveryForm(t *testing.T) {
 	for _, in := range []string{
 		`{"a":[1,null],"b":["x","y"]}`,
 		`[{"a":1,"b":"x"},{"b":"y"}]`,
-		`[{"name":"a","datatype":"FP64","shape":[2],"data":[1,null]},{"name":"b","datatype":"BYTES","shape":[2],"data":["x","y"]}]`,
+		`[{"name":"a","datatype":"FP64","shape":[2],"data":[1,null]},` +
+			`{"name":"b","datatype":"BYTES","shape":[2],"data":["x","y"]}]`,
 	} {
 		o, why := Reading{}.observation([]byte(`{"version":"1","inputs":`+in+`}`), now, now)
 		got := fmt.Sprint(why, o.Unread)
@@ -257,8 +244,8 @@ func TestRowsAreReadInEveryForm(t *testing.T) {
 		}
 	}
 	for _, in := range []string{`{"a":[1,2],"b":[1]}`, `{"a":[[1]]}`, `[1,2]`, `"x"`, `[{"a":1},2]`, `[{"a":{}}]`} {
-		if o, why := (Reading{}).observation([]byte(`{"version":"1","inputs":`+in+`}`), now, now); why != "" || !o.Unread ||
-			o.Inputs != nil {
+		o, why := Reading{}.observation([]byte(`{"version":"1","inputs":`+in+`}`), now, now)
+		if why != "" || !o.Unread || o.Inputs != nil {
 			t.Errorf("%s: %+v %s", in, o, why)
 		}
 	}
@@ -269,15 +256,15 @@ func TestWhatIsToldIsWhatCame(t *testing.T) {
 	s := newTown()
 	o := options(t, s)
 	var direct sketch.Quantiles
-	outdoor := 0
 	var all bytes.Buffer
 	for i := range 20_000 {
 		all.WriteString(line(i) + "\n")
 		direct.Add(time.Duration(1+i%100) * time.Millisecond)
-		outdoor++
 	}
-	all.WriteString(`{"version":2,"outcome":"server_error","ms":7}` + "\n" + `{"version":"2","status":404,"ms":9,"caller":"sif"}` +
-		"\n" + `{"version":"2","inputs":{"x":{"y":1}}}` + "\nno line\n" + `{"version":"12"}`)
+	all.WriteString(strings.Join([]string{
+		`{"version":2,"outcome":"server_error","ms":7}`, `{"version":"2","status":404,"ms":9,"caller":"sif"}`,
+		`{"version":"2","inputs":{"x":{"y":1}}}`, "no line", `{"version":"12"}`,
+	}, "\n"))
 	o.Input = &all
 	told := once(t, o)
 	if told.Requests != 20_003 || told.Aside != 2 {
@@ -339,6 +326,32 @@ func TestMuchIsToldInParts(t *testing.T) {
 	}
 }
 
+// A folder that was copied, with a machine's disk, is that of two agents; nothing of either is taken for the other's.
+func TestACopiedFolder(t *testing.T) {
+	s := newTown()
+	o := options(t, s)
+	o.Input = strings.NewReader(lines(0, 100))
+	once(t, o)
+	copied := o
+	copied.Dir = t.TempDir()
+	raw, err := os.ReadFile(filepath.Join(o.Dir, "agent.db"))
+	if err == nil {
+		err = os.WriteFile(filepath.Join(copied.Dir, "agent.db"), raw, 0o600)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i := range 3 {
+		o.Input = strings.NewReader(lines(100+20*i, 110+20*i))
+		once(t, o)
+		copied.Input = strings.NewReader(lines(110+20*i, 120+20*i))
+		once(t, copied)
+	}
+	if n := s.of("heat-demand@1").Counts.Requests; n != 160 || len(s.last) != 2 {
+		t.Errorf("%d requests of %d agents are known", n, len(s.last))
+	}
+}
+
 // A service that takes batches and does not say so is told again, and nothing counts twice.
 func TestTakenAndNotSaid(t *testing.T) {
 	s := newTown()
@@ -361,7 +374,7 @@ func TestFilesAreFollowed(t *testing.T) {
 	s := newTown()
 	o := options(t, s)
 	o.Once = false
-	var log lockedBuffer
+	var log poll.Buffer
 	o.Log = slog.New(slog.NewTextHandler(&log, nil))
 	path := filepath.Join(t.TempDir(), "answers.jsonl")
 	o.Files = []string{path}

@@ -61,6 +61,8 @@ const (
 	// batch.
 	usualPace = 2 * time.Second
 	calm      = 30 * time.Second
+	// answersWithin is how long the service may take to answer.
+	answersWithin = time.Minute
 	// firstPause and longestPause bound the time until it is tried again.
 	firstPause, longestPause = 500 * time.Millisecond, 30 * time.Second
 )
@@ -365,7 +367,9 @@ func (a *agent) ask(ctx context.Context, in wire.AgentMet) error {
 		part := wire.AgentMet{
 			Versions: in.Versions[:min(most, len(in.Versions))], Columns: in.Columns[:min(most, len(in.Columns))],
 		}
-		out, err := a.Service.AgentMet(ctx, a.Endpoint, a.spool.id, part)
+		soon, stop := context.WithTimeout(ctx, answersWithin)
+		out, err := a.Service.AgentMet(soon, a.Endpoint, a.spool.id(), part)
+		stop()
 		if err != nil {
 			return &failing{err}
 		}
@@ -439,12 +443,14 @@ func (a *agent) over(ctx context.Context) (bool, error) {
 
 // send tells the service of the oldest batch; sent is false when there is none.
 func (a *agent) send(ctx context.Context) (sent bool, err error) {
-	b, ok, err := a.spool.oldest(ctx)
+	b, tried, ok, err := a.spool.oldest(ctx)
 	if err != nil || !ok {
 		return false, err
 	}
 	b.Waiting = a.spool.waiting.Load()
-	out, err := a.Service.AgentBatch(ctx, a.Endpoint, a.spool.id, b)
+	soon, stop := context.WithTimeout(ctx, answersWithin)
+	defer stop()
+	out, err := a.Service.AgentBatch(soon, a.Endpoint, a.spool.id(), b)
 	if never(err) {
 		a.Log.Error("the service refused a batch, which is put aside", "number", b.Number, "error", err)
 		a.mu.Lock()
@@ -454,6 +460,11 @@ func (a *agent) send(ctx context.Context) (sent bool, err error) {
 	}
 	if err != nil {
 		return false, &failing{err}
+	}
+	if out.Again && !tried {
+		a.Log.Warn("another agent reports under this one's id, as when a folder was copied; it gets one of its own",
+			"id", a.spool.id())
+		return true, a.spool.rename(ctx, b.Number)
 	}
 	if len(out.Left) > 0 {
 		a.Log.Warn("columns were counted on other bins than the service's, and left out of a batch", "columns",

@@ -106,8 +106,12 @@ func (a *agent) readMoved(ctx context.Context, p *position) error {
 	for {
 		if name != "" {
 			a.Log.Info("a file that was moved is read to its end", "file", name)
-			if err := a.readOn(ctx, name, p, true); err != nil && !errors.Is(err, errMoved) || ctx.Err() != nil {
-				return err // where it has just moved on, it is found again
+			err := a.readOn(ctx, name, p, true)
+			if errors.Is(err, errMoved) || errors.Is(err, os.ErrNotExist) {
+				return nil // it has just moved on, and is looked for again
+			}
+			if err != nil || ctx.Err() != nil {
+				return err
 			}
 		}
 		// What stands there now is looked at before what does not any more, so that nothing slips between the two.

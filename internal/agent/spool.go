@@ -33,9 +33,10 @@ const mostAside = 100_000
 type spool struct {
 	db     *sqlite.DB
 	unlock func()
-	// id is the agent's, limit how many bytes may wait.
-	id    string
+	// limit is how many bytes may wait.
 	limit int64
+	// name is the agent's id.
+	name atomic.Pointer[string]
 	// waiting are the bytes that do.
 	waiting atomic.Int64
 }
@@ -67,12 +68,13 @@ func (s *spool) open(ctx context.Context, dir, endpoint string) error {
 		sqlite.Options{Synchronous: "FULL", Migrations: sub}); err != nil {
 		return err
 	}
-	var of string
-	err = s.db.Write.QueryRowContext(ctx, `SELECT id, endpoint FROM agent`).Scan(&s.id, &of)
+	var id, of string
+	err = s.db.Write.QueryRowContext(ctx, `SELECT id, endpoint FROM agent`).Scan(&id, &of)
 	if errors.Is(err, sql.ErrNoRows) {
-		s.id, of = uuid.NewString(), endpoint
-		_, err = s.db.Write.ExecContext(ctx, `INSERT INTO agent (id, endpoint, number) VALUES (?, ?, 0)`, s.id, of)
+		id, of = uuid.NewString(), endpoint
+		_, err = s.db.Write.ExecContext(ctx, `INSERT INTO agent (id, endpoint, number) VALUES (?, ?, 0)`, id, of)
 	}
+	s.setID(id)
 	if err == nil && of != endpoint && endpoint != "" {
 		err = fmt.Errorf("the folder %s is that of an agent of %s; give another with -state", dir, of)
 	}
@@ -98,6 +100,11 @@ func lock(path string) (unlock func(), err error) {
 	}
 	return func() { _ = f.Close() }, nil
 }
+
+// id is the agent's.
+func (s *spool) id() string { return *s.name.Load() }
+
+func (s *spool) setID(id string) { s.name.Store(&id) }
 
 func (s *spool) close() error {
 	defer s.unlock()
@@ -163,7 +170,8 @@ func (s *spool) put(ctx context.Context, lines []byte, at time.Time, p *position
 			return nil
 		}
 		_, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO positions (path, device, inode, begins, read, since)
-			VALUES (?, ?, ?, ?, ?, ?)`, p.path, int64(p.device), int64(p.inode), p.begins, p.read, max(0, p.since.UnixMilli()))
+			VALUES (?, ?, ?, ?, ?, ?)`, p.path, int64(p.device), int64(p.inode), p.begins, p.read,
+			max(0, p.since.UnixMilli()))
 		return err
 	})
 }
@@ -262,8 +270,8 @@ func (s *spool) sum(ctx context.Context, of []chunk, batches []elsewhere.Batch, 
 			more += int64(len(body))
 		}
 		for _, o := range aside {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO aside (at, why, line) VALUES (?, ?, ?)`, now.UnixMilli(), o.why,
-				o.line[:min(len(o.line), longestLine)]); err != nil {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO aside (at, why, line) VALUES (?, ?, ?)`, now.UnixMilli(),
+				o.why, o.line[:min(len(o.line), longestLine)]); err != nil {
 				return err
 			}
 		}
@@ -278,18 +286,39 @@ func (s *spool) sum(ctx context.Context, of []chunk, batches []elsewhere.Batch, 
 	return nil
 }
 
-// oldest is the batch to send next; ok is false when none waits.
-func (s *spool) oldest(ctx context.Context) (b elsewhere.Batch, ok bool, err error) {
+// oldest is the batch to send next, and whether that was tried before; ok is false when none waits. It is noted that it
+// is tried.
+func (s *spool) oldest(ctx context.Context) (b elsewhere.Batch, tried, ok bool, err error) {
 	var body []byte
-	err = s.db.Read.QueryRowContext(ctx, `SELECT body FROM batches WHERE refused = '' ORDER BY number LIMIT 1`).
-		Scan(&body)
+	err = s.db.Read.QueryRowContext(ctx, `SELECT body, tried FROM batches WHERE refused = '' ORDER BY number LIMIT 1`).
+		Scan(&body, &tried)
 	if errors.Is(err, sql.ErrNoRows) {
-		return b, false, nil
+		return b, false, false, nil
 	}
-	if err != nil {
-		return b, false, err
+	if err == nil {
+		err = json.Unmarshal(body, &b)
 	}
-	return b, true, json.Unmarshal(body, &b)
+	if err == nil && !tried {
+		_, err = s.db.Write.ExecContext(ctx, `UPDATE batches SET tried = 1 WHERE number = ?`, b.Number)
+	}
+	return b, tried, true, err
+}
+
+// rename gives the agent an id of its own, under which a batch was not tried yet: another reports under the one that it
+// had.
+func (s *spool) rename(ctx context.Context, number int64) error {
+	id := uuid.NewString()
+	err := s.db.InOne(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, `UPDATE agent SET id = ?`, id); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `UPDATE batches SET tried = 0 WHERE number = ?`, number)
+		return err
+	})
+	if err == nil {
+		s.setID(id)
+	}
+	return err
 }
 
 // taken forgets a batch that the service has taken.

@@ -24,14 +24,10 @@ const (
 	longEnough = 2 * time.Minute
 	// atOnce is about how many bytes of lines are summed up at once.
 	atOnce = 4 << 20
-	// mostParts is how many values of one row of a tensor are looked at, each as a column of its own, and longestName
-	// how long names of columns may be.
-	mostParts   = 16
-	longestName = 128
+	// mostParts is how many values of one row of a tensor are looked at, each as a column of its own.
+	mostParts = 16
 	// mostRows is how many rows a window has at most, about: each is told by a hash.
 	mostRows = 20_000
-	// mostColumns is how many columns are counted on either side.
-	mostColumns = 256
 )
 
 // service is what an agent asks of the service.
@@ -80,7 +76,7 @@ func columnsOf(tensors []oip.Tensor, f func(name string, rows int, value func(ro
 		t := &tensors[i]
 		parts := t.Parts()
 		for part := range min(parts, mostParts) {
-			if name := t.PartName(part); name != "" && len(name) <= longestName && !seen[name] {
+			if name := t.PartName(part); name != "" && len(name) <= elsewhere.LongestName && !seen[name] {
 				seen[name] = true
 				f(name, t.Rows(), func(row int) any { return t.Data[row*parts+part] })
 			}
@@ -103,7 +99,7 @@ func (k *known) met(all []parsed) (versions []string, values map[column][]any) {
 				if _, there := k.bins[c]; there || len(values[c]) >= enough {
 					return
 				}
-				if _, begun := values[c]; !begun && len(values)+len(k.bins) >= 2*mostColumns {
+				if _, begun := values[c]; !begun && len(values)+len(k.bins) >= elsewhere.MostColumns {
 					return
 				}
 				for row := range rows {
@@ -121,7 +117,7 @@ func (k *known) met(all []parsed) (versions []string, values map[column][]any) {
 func clipped(values []any) []any {
 	out := slices.Clone(values)
 	for i, v := range out {
-		if s, is := v.(string); is && len(s) > longestName {
+		if s, is := v.(string); is && len(s) > elsewhere.LongestName {
 			out[i] = nil // it will be no level
 		}
 	}
@@ -222,7 +218,7 @@ func (b *building) count(o *parsed, k *known) {
 		seen := map[sketch.Form]bool{}
 		for _, t := range o.Outputs {
 			f := sketch.Form{Name: t.Name, Datatype: t.Datatype}
-			if len(t.Name) <= longestName && len(t.Datatype) <= longestName && !seen[f] {
+			if len(t.Name) <= elsewhere.LongestName && len(t.Datatype) <= elsewhere.LongestName && !seen[f] {
 				seen[f] = true
 				b.forms[f]++
 			}

@@ -135,9 +135,8 @@ func (r *rig) zebra() map[string]string {
 		"person": "zebra-robot", "evidence": evidence.ID, "project": "zebra", "role": "reader",
 		"webhook": fmt.Sprint(hook.ID), "delivery": fmt.Sprint(r.delivered(hook.ID)),
 		"rollout": "R-1", "plan": "stripes", "incident": "I-1",
-		"watch": "error_rate", "subject": "all", "signal": "dispatch_cost",
-		"agent":  "91b1b05d-e64e-4443-834f-3d753028cf1d",
-		"number": "1", "search": fmt.Sprint(search.ID), "token": fmt.Sprint(token.ID),
+		"watch": "error_rate", "subject": "all", "signal": "dispatch_cost", "number": "1",
+		"agent": "91b1b05d-e64e-4443-834f-3d753028cf1d", "search": fmt.Sprint(search.ID), "token": fmt.Sprint(token.ID),
 	}
 }
 

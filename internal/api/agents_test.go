@@ -18,6 +18,19 @@ import (
 	"innerladder/internal/wire"
 )
 
+// measured registers a version that gives numbers, and brings it to live.
+func (r *rig) measured(content string) string {
+	r.t.Helper()
+	files := with(r.file("rows.csv", "x,y\n1.5,2.25\n2.5,3.5\n"), r.file("model.bin", content))
+	metrics := map[string]float64{"rmse": 0.4}
+	v, err := r.runa.Register(r.t.Context(), wire.Registration{
+		Model: "heat-demand", Metrics: metrics, Targets: []string{"y"},
+	}, append(files, r.report(metrics)))
+	must(r.t, err)
+	r.approve(v.Ref)
+	return v.Ref
+}
+
 // edge sets up an endpoint whose versions answer elsewhere, all by heat-demand@1.
 func (r *rig) edge() {
 	r.t.Helper()
@@ -25,8 +38,7 @@ func (r *rig) edge() {
 	_, err := r.runa.AddEnvironment(ctx, wire.NewEnvironment{Name: "substations"})
 	must(r.t, err)
 	for i := range 2 {
-		ref := r.register("heat-demand", fmt.Sprint("edge weights ", i), map[string]float64{"rmse": 0.4})
-		r.approve(ref)
+		ref := r.measured(fmt.Sprint("edge weights ", i))
 		p, err := r.runa.PlaceElsewhere(ctx, ref, "substations")
 		must(r.t, err)
 		if !p.Elsewhere || !p.Healthy || len(p.Addresses) != 0 {
@@ -99,6 +111,16 @@ func TestWhatAnswersElsewhereIsNotReached(t *testing.T) {
 		!strings.Contains(string(body), "placement.elsewhere_at") {
 		t.Errorf("elsewhere at an address: %d %s", status, body)
 	}
+	// Nor does it get copies of what another answers.
+	model := r.modelServer(0)
+	ref := r.measured("more edge weights")
+	_, err := r.runa.Place(ctx, ref, "substations", []string{model.URL}, "")
+	must(t, err)
+	_, err = r.runa.Split(ctx, "demand-edge", []traffic.Lane{
+		{Kind: traffic.Main, Version: ref, Share: traffic.Whole},
+		{Kind: traffic.Shadow, Version: "heat-demand@2", Share: 1000},
+	}, "", -1)
+	wantCode(t, "copies for what answers elsewhere", err, "split.elsewhere")
 	// Another version that answers there is said by another split, without anything that watches over a takeover.
 	split, err := r.runa.Split(ctx, "demand-edge", []traffic.Lane{
 		{Kind: traffic.Main, Version: "heat-demand@2", Share: traffic.Whole},
@@ -112,6 +134,22 @@ func TestWhatAnswersElsewhereIsNotReached(t *testing.T) {
 	if !back.Elsewhere {
 		t.Errorf("the way back is %+v", back)
 	}
+	// Where it answers now is asked anew: a way back leads through the gateway when its version does by then.
+	_, err = r.runa.Split(ctx, "demand-edge", []traffic.Lane{
+		{Kind: traffic.Main, Version: ref, Share: traffic.Whole},
+	}, "through the gateway", -1)
+	must(t, err)
+	_, err = r.runa.Unplace(ctx, "heat-demand@1", "substations")
+	must(t, err)
+	_, err = r.runa.Place(ctx, "heat-demand@1", "substations", []string{r.modelServer(0).URL}, "")
+	must(t, err)
+	if back, err = r.runa.Back(ctx, "demand-edge", 1, "as before", -1); err != nil || back.Elsewhere {
+		t.Errorf("the way back is %+v, %v", back, err)
+	}
+	until(t, "the gateway answers", func() bool {
+		status, _ := r.asked("demand-edge", ask)
+		return status == http.StatusOK
+	})
 }
 
 func TestWhatAnswersElsewhereIsSeen(t *testing.T) {

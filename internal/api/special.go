@@ -37,9 +37,9 @@ func special() []operation {
 }
 
 type eventsIn struct {
-	LastEventID string   `header:"Last-Event-ID" description:"the last change that was seen; what came after is sent first"`
+	LastEventID string   `header:"Last-Event-ID" description:"the last change seen; what came after is sent first"`
 	Last        string   `query:"last" description:"the same, for who begins a stream anew"`
-	Series      []string `query:"series" description:"ENDPOINT,WINDOW,AFTER: every two seconds what is new of that series, first all after a moment; may be given several times"`
+	Series      []string `query:"series" description:"ENDPOINT,WINDOW,AFTER: sends what is new of it"`
 }
 
 const (
@@ -105,6 +105,7 @@ func (a *API) events(c fiber.Ctx, by act.Actor) error {
 		return err
 	}
 	for _, f := range follows { // what cannot be read is refused now, and not in the middle of a stream
+		f.After = time.Now()
 		if _, err := a.app.Observe.Series(ctx, by, f.SeriesQuestion); err != nil && !fault.Is(err, fault.Unavailable) {
 			return err
 		}

@@ -244,21 +244,12 @@ func (c *call) loadBodies(ctx context.Context, o *loading, endpoint, environment
 
 // rowsOfFile makes a request of each row of a table. Columns that are no inputs are left out.
 func rowsOfFile(file string, s *signature.Signature, sample json.RawMessage) (out [][]byte, err error) {
-	f, err := os.Open(file)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	info, err := f.Stat()
-	if err != nil {
-		return nil, err
-	}
 	inputs, texts := s.Types(), map[string]bool{}
 	for _, c := range s.Inputs {
 		texts[c.Name] = c.Type == signature.Text
 	}
 	enough := errors.New("enough rows were read")
-	err = intake.EachRow(file, f, info.Size(), texts, func(line int, values map[string]any) error {
+	err = intake.EachRowOf(file, texts, func(line int, values map[string]any) error {
 		maps.DeleteFunc(values, func(name string, _ any) bool { return inputs[name] == "" || !isInput(s, name) })
 		body, err := s.Override(sample, values)
 		if err != nil {

@@ -163,15 +163,6 @@ func tellRows[T any](file string, texts map[string]bool, read func(line int, val
 	apart func(first, next *T) bool, tell func(some []T) (outcome.Account, error),
 ) (all outcome.Account, err error) {
 	all = outcome.NewAccount()
-	f, err := os.Open(file)
-	if err != nil {
-		return all, err
-	}
-	defer f.Close()
-	info, err := f.Stat()
-	if err != nil {
-		return all, err
-	}
 	var some []T
 	send := func() error {
 		if len(some) == 0 {
@@ -182,7 +173,7 @@ func tellRows[T any](file string, texts map[string]bool, read func(line int, val
 		some = nil
 		return err
 	}
-	err = intake.EachRow(file, f, info.Size(), texts, func(line int, values map[string]any) error {
+	err = intake.EachRowOf(file, texts, func(line int, values map[string]any) error {
 		one, why := read(line, values)
 		if why != "" {
 			all.Leave(line, "", outcome.Wrong, "%s", why)

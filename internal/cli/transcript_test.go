@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"bytes"
 	"context"
 	"fmt"
 	"maps"
@@ -9,7 +8,6 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
-	"sync"
 	"testing"
 	"time"
 
@@ -28,22 +26,7 @@ type house struct {
 }
 
 // lines is a writer that many goroutines write to and a test looks into.
-type lines struct {
-	mu sync.Mutex
-	b  bytes.Buffer
-}
-
-func (l *lines) Write(p []byte) (int, error) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	return l.b.Write(p)
-}
-
-func (l *lines) String() string {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	return l.b.String()
-}
+type lines struct{ poll.Buffer }
 
 // find waits until something was written, and returns its first group.
 func (l *lines) find(t *testing.T, pattern string) string {

@@ -115,8 +115,8 @@ func BenchmarkMisfit(b *testing.B) {
 				takes.Inputs = append(takes.Inputs, signature.Column{
 					Name: name, Type: signature.Number, Datatype: "FP64", Shape: []int64{-1},
 				})
-				tensors = append(tensors, fmt.Sprintf(`{"name":%q,"datatype":"FP64","shape":[%d],"data":[1.25%s]}`, name,
-					size.rows, strings.Repeat(",-3.75", size.rows-1)))
+				tensors = append(tensors, fmt.Sprintf(`{"name":%q,"datatype":"FP64","shape":[%d],"data":[1.25%s]}`,
+					name, size.rows, strings.Repeat(",-3.75", size.rows-1)))
 			}
 			x := &exchange{
 				caller: &caller{}, endpoint: &endpoint{takes: takes},

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"runtime"
 	"slices"
 	"strconv"
@@ -323,6 +324,20 @@ func (t *jsonRows) take(b *batch, object map[string]any) error {
 		}
 	}
 	return nil
+}
+
+// EachRowOf is EachRow of a file.
+func EachRowOf(file string, texts map[string]bool, row func(line int, values map[string]any) error) error {
+	f, err := os.Open(file)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return err
+	}
+	return EachRow(file, f, info.Size(), texts, row)
 }
 
 // EachRow reads a table to its end and calls what is given with each row: its line among the rows, from 1, and its

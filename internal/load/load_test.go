@@ -20,13 +20,14 @@ func TestWhatIsReportedIsTrue(t *testing.T) {
 	const rate, seconds = 200, 4
 	const stallAt, stallFor = 1500 * time.Millisecond, time.Second
 	var begin atomic.Pointer[time.Time]
-	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+	server := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
 		now := time.Now()
 		begin.CompareAndSwap(nil, &now)
+		takes := time.Duration(rand.ExpFloat64() * float64(10*time.Millisecond))
 		if since := now.Sub(*begin.Load()); since >= stallAt && since < stallAt+stallFor {
-			time.Sleep(stallAt + stallFor - since)
+			takes += stallAt + stallFor - since
 		}
-		time.Sleep(time.Duration(rand.ExpFloat64() * float64(10*time.Millisecond)))
+		sleep(r.Context(), takes) // unless the caller leaves
 	}))
 	defer server.Close()
 	r, err := Run(t.Context(), Options{

@@ -115,8 +115,13 @@ func (d *DB) Snapshot(ctx context.Context, path string) error {
 }
 
 // InOne runs fn in one transaction of the writer: all of it happens, or nothing.
-func (d *DB) InOne(ctx context.Context, fn func(*sql.Tx) error) error {
-	tx, err := d.Write.BeginTx(ctx, nil)
+func (d *DB) InOne(ctx context.Context, fn func(*sql.Tx) error) error { return inOne(ctx, d.Write, fn) }
+
+func inOne(ctx context.Context, on interface {
+	BeginTx(ctx context.Context, o *sql.TxOptions) (*sql.Tx, error)
+}, fn func(*sql.Tx) error,
+) error {
+	tx, err := on.BeginTx(ctx, nil)
 	if err != nil {
 		return err
 	}
@@ -144,15 +149,7 @@ func (d *DB) InOneForGood(ctx context.Context, fn func(*sql.Tx) error) error {
 	defer func() { // also when ctx has ended meanwhile
 		_, _ = conn.ExecContext(context.WithoutCancel(ctx), fmt.Sprintf(`PRAGMA synchronous = %d`, was))
 	}()
-	tx, err := conn.BeginTx(ctx, nil)
-	if err != nil {
-		return err
-	}
-	if err := fn(tx); err != nil {
-		_ = tx.Rollback()
-		return err
-	}
-	return tx.Commit()
+	return inOne(ctx, conn, fn)
 }
 
 // Collect reads all rows with scan.

@@ -76,11 +76,11 @@ type Tried struct {
 
 // TryVersions says what versions are asked.
 type TryVersions struct {
-	Versions    []string `json:"versions" required:"true" description:"of one model; the answers are held against that of the first"`
+	Versions    []string `json:"versions" required:"true" description:"of one model; the first is what others are held against"`
 	Environment string   `json:"environment" required:"true" description:"where they are placed"`
 	// Request is asked as it is; without one the sample of the first version's signature is.
-	Request json.RawMessage `json:"request,omitempty" description:"of the Open Inference Protocol; the signature's sample when not given"`
-	Inputs  map[string]any  `json:"inputs,omitempty" description:"other values for some inputs: one, or as many as the input has"`
+	Request json.RawMessage `json:"request,omitempty" description:"what is asked; the sample when not given"`
+	Inputs  map[string]any  `json:"inputs,omitempty" description:"other values for some: one, or as many as it has"`
 }
 
 // TriedVersions is what versions answered.

@@ -57,7 +57,7 @@ type NewEndpoint struct {
 	// Terms are what trial lanes are held to; the defaults when not given.
 	Terms *guard.Terms `json:"terms,omitempty"`
 	// Checked has requests held against the contract.
-	Checked bool `json:"checked,omitempty" description:"requests that do not keep the contract are refused by the gateway"`
+	Checked bool `json:"checked,omitempty" description:"requests that do not keep the contract are refused"`
 	// Repeatable is for models that only compute.
 	Repeatable bool `json:"repeatable,omitempty" description:"asking a model server twice does no harm, so that a request is sent again whenever it failed"`
 }
@@ -218,7 +218,7 @@ type Explain struct {
 
 // AgentMet is what an agent met and does not know yet.
 type AgentMet struct {
-	Versions []string      `json:"versions,omitempty" description:"as observations name them: MODEL@NUMBER, or the number"`
+	Versions []string      `json:"versions,omitempty" description:"as lines name them: MODEL@NUMBER, or the number"`
 	Columns  []AgentColumn `json:"columns,omitempty" description:"with bins for those that have none yet"`
 }
 

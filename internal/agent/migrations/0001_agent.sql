@@ -33,10 +33,11 @@ CREATE TABLE posted (
 ) STRICT;
 CREATE INDEX posted_by_age ON posted (at);
 
--- Batches that the service has not taken yet, and why it refused one for good.
+-- Batches that the service has not taken yet, whether it was told of one, and why it refused one for good.
 CREATE TABLE batches (
   number  INTEGER PRIMARY KEY,
   body    BLOB    NOT NULL,
+  tried   INTEGER NOT NULL CHECK (tried IN (0, 1)) DEFAULT 0,
   refused TEXT    NOT NULL DEFAULT ''
 ) STRICT;
 

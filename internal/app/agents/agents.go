@@ -27,7 +27,7 @@ import (
 )
 
 // mostAsked is about how many versions and columns an agent asks at once.
-const mostAsked = 512
+const mostAsked = elsewhere.MostColumns
 
 // Service does what this package is for. It is safe for use by several goroutines at once.
 type Service struct {
@@ -86,7 +86,8 @@ func (s *Service) Met(ctx context.Context, by act.Actor, endpoint, agent string,
 	}
 	proposed := map[signals.Column]sketch.Bins{}
 	for i, c := range in.Columns {
-		named := c.Name != "" && len(c.Name) <= 128 && (c.Side == signals.Input || c.Side == signals.Output)
+		named := c.Name != "" && len(c.Name) <= elsewhere.LongestName &&
+			(c.Side == signals.Input || c.Side == signals.Output)
 		if err := sketch.NewColumn(c.Bins).Check(); err != nil || !named {
 			return none, fault.New(fault.Invalid, "elsewhere.column", "%.60q of side %.20q cannot be counted on its "+
 				"bins", c.Name, c.Side).In(fmt.Sprintf("columns[%d]", i)).

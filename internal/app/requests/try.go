@@ -8,6 +8,7 @@ import (
 	"innerladder/internal/app/act"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/registry"
 	"innerladder/internal/records"
 	"innerladder/internal/wire"
 )
@@ -42,8 +43,7 @@ func (s *Service) Try(ctx context.Context, by act.Actor, in wire.TryVersions) (w
 		return out, fault.New(fault.Invalid, "try.versions", "%d versions are named", len(in.Versions)).In("versions").
 			Do("name from 1 to %d", mostTried)
 	}
-	var refs []string
-	model := ""
+	var versions []*registry.Version
 	for _, ref := range in.Versions {
 		v, err := s.registry.Version(ctx, by, ref)
 		if err != nil {
@@ -52,18 +52,17 @@ func (s *Service) Try(ctx context.Context, by act.Actor, in wire.TryVersions) (w
 		if err := by.Need(access.Inspect, v.Project); err != nil {
 			return out, err
 		}
-		if model != "" && v.Model != model {
-			return out, fault.New(fault.Invalid, "try.models", "%s is no version of %s", v.Ref, model).In("versions").
-				Do("name versions of one model")
+		if versions = append(versions, v); v.Model != versions[0].Model {
+			return out, fault.New(fault.Invalid, "try.models", "%s is no version of %s", v.Ref, versions[0].Model).
+				In("versions").Do("name versions of one model")
 		}
-		model, refs = v.Model, append(refs, v.Ref)
 	}
 	var err error
-	if out.Request, err = s.toTry(ctx, by, refs[0], in); err != nil {
+	if out.Request, err = s.toTry(ctx, versions[0], in); err != nil {
 		return out, err
 	}
-	for _, ref := range refs {
-		one, err := s.ask(ctx, by, ref, in.Environment, out.Request)
+	for _, v := range versions {
+		one, err := s.ask(ctx, by, v.Ref, in.Environment, out.Request)
 		if err != nil {
 			return out, err
 		}
@@ -76,27 +75,23 @@ func (s *Service) Try(ctx context.Context, by act.Actor, in wire.TryVersions) (w
 }
 
 // toTry is the request that versions are asked.
-func (s *Service) toTry(ctx context.Context, by act.Actor, ref string, in wire.TryVersions) (json.RawMessage, error) {
+func (s *Service) toTry(ctx context.Context, v *registry.Version, in wire.TryVersions) (json.RawMessage, error) {
 	if len(in.Request) > 0 && len(in.Inputs) == 0 {
 		return in.Request, nil
 	}
-	v, err := s.registry.Version(ctx, by, ref)
-	if err != nil {
-		return nil, err
-	}
 	if v.Signature == nil {
 		return nil, fault.New(fault.Refused, "try.no_signature", "%s has no signature, so there is no sample of it",
-			ref).In("request").Do("give the request yourself")
+			v.Ref).In("request").Do("give the request yourself")
 	}
 	exact := v.Signature
-	if p, err := s.DB.Read(records.Everything).PlacementOf(ctx, ref, in.Environment); err == nil {
+	if p, err := s.DB.Read(records.Everything).PlacementOf(ctx, v.Ref, in.Environment); err == nil {
 		exact = p.Exactly(exact)
 	}
 	request := in.Request
 	if len(request) == 0 {
 		if request = exact.SampleAfter(v.SampleRequest); request == nil {
 			return nil, fault.New(fault.Refused, "try.no_sample", "the protocol cannot carry what %s takes in JSON",
-				ref).In("request").Do("give the request yourself")
+				v.Ref).In("request").Do("give the request yourself")
 		}
 	}
 	return exact.Override(request, in.Inputs)

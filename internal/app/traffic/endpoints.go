@@ -356,12 +356,9 @@ func (s *Service) Split(ctx context.Context, by act.Actor, endpoint string, lane
 		if err := traffic.CheckLanes(resolved); err != nil {
 			return nil, err
 		}
-		standings, err := s.checkStandings(ctx, t.View, e, resolved, true)
-		if err != nil {
-			return nil, err
-		}
 		next := &traffic.Split{Endpoint: e.Name, Lanes: resolved, Reason: reason}
-		if next.Elsewhere, err = traffic.CheckElsewhere(resolved, standings); err != nil {
+		standings, err := s.checkStandings(ctx, t.View, e, next, true)
+		if err != nil {
 			return nil, err
 		}
 		if rules == nil && e.Split != nil {
@@ -427,16 +424,18 @@ func (s *Service) standing(ctx context.Context, r records.View, e *traffic.Endpo
 	return st, err
 }
 
-// checkStandings asks whether the versions of a split may answer for the endpoint now, and says
-// what is known of each that does. Of one that only gets copies no rung is asked, and no contract.
-func (s *Service) checkStandings(ctx context.Context, r records.View, e *traffic.Endpoint, lanes []traffic.Lane,
+// checkStandings asks whether the versions of a split may answer for the endpoint now, notes whether they do so
+// elsewhere, and says what is known of each that answers. Of one that only gets copies no rung is asked, and no
+// contract.
+func (s *Service) checkStandings(ctx context.Context, r records.View, e *traffic.Endpoint, split *traffic.Split,
 	rung bool,
-) (standings []traffic.Standing, err error) {
+) (answering []traffic.Standing, err error) {
 	d, err := s.demand(ctx, r, e, rung)
 	if err != nil {
 		return nil, err
 	}
-	for i, l := range lanes {
+	var all []traffic.Standing
+	for i, l := range split.Lanes {
 		st, err := s.standing(ctx, r, e, d, l.Version)
 		if err == nil {
 			err = d.Check(l, st, fmt.Sprintf("lanes[%d].version", i))
@@ -444,11 +443,13 @@ func (s *Service) checkStandings(ctx context.Context, r records.View, e *traffic
 		if err != nil {
 			return nil, err
 		}
+		all = append(all, st)
 		if l.Kind.Answers() {
-			standings = append(standings, st)
+			answering = append(answering, st)
 		}
 	}
-	return standings, nil
+	split.Elsewhere, err = traffic.AreElsewhere(all)
+	return answering, err
 }
 
 // PutInForce writes the next split of an endpoint.
@@ -617,24 +618,22 @@ func (s *Service) WayTo(ctx context.Context, r records.View, endpoint string, to
 	if err != nil {
 		return nil, nil, err
 	}
-	standings, err := s.checkStandings(ctx, r, e, target.Lanes, false)
+	back := &traffic.Split{
+		Endpoint: e.Name, Lanes: target.Lanes, Rules: target.Rules, Reason: reason, ReturnsTo: target.Number,
+		Leaves: e.Split.Number, Contract: target.Contract,
+	}
+	standings, err := s.checkStandings(ctx, r, e, back, false)
 	if err != nil {
 		return nil, nil, err
 	}
-	if err := keepsContract(ctx, r, target, standings); err != nil {
-		return nil, nil, err
-	}
-	return e, &traffic.Split{
-		Endpoint: e.Name, Lanes: target.Lanes, Rules: target.Rules, Reason: reason, ReturnsTo: target.Number,
-		Leaves: e.Split.Number, Contract: target.Contract, Elsewhere: target.Elsewhere,
-	}, nil
+	return e, back, keepsContract(ctx, r, target, standings)
 }
 
 // Move puts the lanes of a rollout in force, whose versions must be able to answer and keep a contract
 // together.
 func (s *Service) Move(ctx context.Context, t *act.Tx, e *traffic.Endpoint, next *traffic.Split,
 ) (*traffic.Split, error) {
-	standings, err := s.checkStandings(ctx, t.View, e, next.Lanes, false)
+	standings, err := s.checkStandings(ctx, t.View, e, next, false)
 	if err != nil {
 		return nil, err
 	}

@@ -23,9 +23,10 @@ const (
 	MostRows    = 5_000_000
 	// Ahead is how far the clock of an agent may be before ours.
 	Ahead = 2 * time.Minute
-	// longestName bounds names of columns, as the gateway's own columns are.
-	longestName = 128
-	mostColumns = 512
+	// LongestName bounds names of columns and agents, MostColumns the columns of an endpoint, as those that the gateway
+	// counts.
+	LongestName = 128
+	MostColumns = 512
 )
 
 // Agent is one that reports of an endpoint.
@@ -65,7 +66,7 @@ type Window struct {
 	// Bodies and Rows are of how many requests the inputs and outputs are in it, and how many rows those had.
 	Bodies  uint64                    `json:"bodies,omitempty"`
 	Rows    uint64                    `json:"rows,omitempty"`
-	Unread  uint64                    `json:"unread,omitempty" description:"answered requests whose bodies were not read"`
+	Unread  uint64                    `json:"unread,omitempty" description:"answered, and the bodies were not read"`
 	Inputs  map[string]*sketch.Column `json:"inputs,omitempty"`
 	Outputs map[string]*sketch.Column `json:"outputs,omitempty"`
 	Forms   []Form                    `json:"forms,omitempty" description:"types of outputs, where answers say them"`
@@ -118,9 +119,9 @@ func (b *Batch) Check(now time.Time) error {
 	case b.Number < 1:
 		return fault.New(fault.Invalid, "elsewhere.number", "%d is no number of a batch", b.Number).In("number").
 			Do("give 1 for the first, and one more for each after it")
-	case b.Name == "" || len(b.Name) > longestName || strings.ContainsFunc(b.Name, naming.Hidden):
+	case b.Name == "" || len(b.Name) > LongestName || strings.ContainsFunc(b.Name, naming.Hidden):
 		return fault.New(fault.Invalid, "elsewhere.name", "%.60q is no name of an agent", b.Name).In("name").
-			Do("give up to %d letters that can be seen", longestName)
+			Do("give up to %d letters that can be seen", LongestName)
 	case len(b.Windows) > MostWindows:
 		return fault.New(fault.Invalid, "elsewhere.windows", "there are %d windows in a batch", len(b.Windows)).
 			In("windows").Do("give at most %d", MostWindows)
@@ -153,13 +154,12 @@ func (w *Window) check(field string, now time.Time) error {
 		}
 		took += t.N
 	}
-	failed := uint64(0)
-	for _, n := range []uint64{c.CallerErrors, c.ServerErrors, c.TimedOut, c.NotReached, c.Malformed, c.Abandoned} {
+	for _, n := range c.notWell() {
 		if n > mostOf {
 			return bad(".counts", "no minute has %d requests", n).Do("count again")
 		}
-		failed += n
 	}
+	failed := failedOf(c)
 	switch {
 	case !w.Minute.Equal(w.Minute.Truncate(time.Minute)) || w.Minute.Unix() < 0:
 		return bad(".minute", "%s is not the beginning of a minute", w.Minute.Format(time.RFC3339Nano)).
@@ -184,20 +184,20 @@ func (w *Window) check(field string, now time.Time) error {
 	case len(w.Callers)%8 != 0 || uint64(len(w.Callers)/8) > c.Requests:
 		return bad(".callers", "%d bytes are no hashes of %d callers", len(w.Callers), c.Requests).
 			Do("give 8 bytes for each")
-	case len(w.Inputs)+len(w.Outputs) > mostColumns:
-		return bad(".inputs", "there are %d columns", len(w.Inputs)+len(w.Outputs)).Do("give at most %d", mostColumns)
+	case len(w.Inputs)+len(w.Outputs) > MostColumns:
+		return bad(".inputs", "there are %d columns", len(w.Inputs)+len(w.Outputs)).Do("give at most %d", MostColumns)
 	}
 	for _, f := range w.Forms {
-		if len(f.Name) > longestName || len(f.Datatype) > longestName || f.N > w.Bodies {
+		if len(f.Name) > LongestName || len(f.Datatype) > LongestName || f.N > w.Bodies {
 			return bad(".forms", "%.60q of type %.60q cannot be in %d of %d answers", f.Name, f.Datatype, f.N,
 				w.Bodies).Do("count each output once for an answer")
 		}
 	}
 	for side, columns := range map[string]map[string]*sketch.Column{".inputs.": w.Inputs, ".outputs.": w.Outputs} {
 		for name, column := range columns {
-			if name == "" || len(name) > longestName || column == nil {
+			if name == "" || len(name) > LongestName || column == nil {
 				return bad(side+name, "%.60q is no column", name).
-					Do("give a name of up to %d bytes, and its counts", longestName)
+					Do("give a name of up to %d bytes, and its counts", LongestName)
 			}
 			if err := column.Check(); err != nil {
 				return bad(side+name, "%v", err).Do("count again, on the bins that the service gave")
@@ -236,8 +236,16 @@ func (w *Window) Summary() *sketch.Summary {
 	return s
 }
 
-func failedOf(c Counts) uint64 {
-	return c.CallerErrors + c.ServerErrors + c.TimedOut + c.NotReached + c.Malformed + c.Abandoned
+// notWell are how many did not end well, by how.
+func (c Counts) notWell() []uint64 {
+	return []uint64{c.CallerErrors, c.ServerErrors, c.TimedOut, c.NotReached, c.Malformed, c.Abandoned}
+}
+
+func failedOf(c Counts) (n uint64) {
+	for _, k := range c.notWell() {
+		n += k
+	}
+	return n
 }
 
 // Add counts one request.

@@ -73,13 +73,13 @@ type LoadReport struct {
 	// LatencyMs has milliseconds by quantile: p50, p95, p99.
 	LatencyMs map[string]float64 `json:"latency_ms"`
 	// BoundsMs enclose them with 95 %, as far as so many requests can say.
-	BoundsMs map[string][]float64 `json:"bounds_ms,omitempty" description:"bounds of the quantiles at 95 %, low and high"`
+	BoundsMs map[string][]float64 `json:"bounds_ms,omitempty" description:"bounds of those at 95 %, low and high"`
 	// Failures are the errors by what they were.
 	Failures map[string]int64 `json:"failures,omitempty" description:"the errors by what they were"`
 	// Offered is how many a second were sent in the end, BendsAt from which rate on the version did not keep up.
 	Offered float64          `json:"offered,omitempty" description:"how many a second were sent in the end"`
-	BendsAt float64          `json:"bends_at,omitempty" description:"the rate from which on it did not keep up; absent where it did"`
-	Limits  map[string]Limit `json:"limits,omitempty" description:"of error_rate, rate (per second), and quantiles such as p99"`
+	BendsAt float64          `json:"bends_at,omitempty" description:"from which rate on it did not keep up"`
+	Limits  map[string]Limit `json:"limits,omitempty" description:"of error_rate, rate, and quantiles such as p99"`
 }
 
 func readJSONReport(r io.Reader, kind string, into any) error {

@@ -44,6 +44,9 @@ func (p Plan) Check() error {
 	case p.For < time.Second || p.For > mostFor:
 		return fault.New(fault.Invalid, "load.for", "a load test of %s is too short or too long", p.For).In("for").
 			Do("give from 1s to %s", mostFor)
+	case p.Requests() < 1:
+		return fault.New(fault.Invalid, "load.none", "not one request is due in %s", p.For).In("for").
+			Do("give a longer time or a higher rate")
 	case p.Requests() > mostRequests:
 		return fault.New(fault.Invalid, "load.requests", "those would be %d requests", p.Requests()).In("rate").
 			Do("give a lower rate or a shorter time: %d at most", mostRequests)

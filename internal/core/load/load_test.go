@@ -31,6 +31,7 @@ func TestRequestsAreDueAtTheRate(t *testing.T) {
 		"load.rate":     {Rate: 0, For: time.Minute},
 		"load.ramp":     {Rate: 10, From: 20, For: time.Minute},
 		"load.for":      {Rate: 10, For: time.Millisecond},
+		"load.none":     {Rate: 0.1, For: 5 * time.Second},
 		"load.requests": {Rate: 20_000, For: time.Hour},
 	} {
 		if got := fault.Code(p.Check()); got != code {

@@ -31,7 +31,7 @@ func TestWhatIsSentFits(t *testing.T) {
 	for want, change := range map[string]func(map[string]*Sent){
 		"":                               func(map[string]*Sent) {},
 		`input "hour" (UINT8`:            func(m map[string]*Sent) { delete(m, "hour") },
-		`there is no input "more"`:       func(m map[string]*Sent) { m["more"] = &Sent{Tensor{"more", "FP64", []int64{2}}, nil} },
+		`there is no input "more"`:       func(m map[string]*Sent) { m["more"] = &Sent{Tensor: Tensor{Name: "more"}} },
 		`input "hour" is sent twice`:     func(m map[string]*Sent) { m["hour again"] = m["hour"] },
 		`"outdoor_c" is sent as "FP3`:    func(m map[string]*Sent) { m["outdoor_c"].Datatype = "FP32" },
 		`"mix" has the shape [2]`:        func(m map[string]*Sent) { m["mix"].Shape = []int64{2} },

@@ -232,11 +232,11 @@ type Standing struct {
 	Signature *signature.Signature
 }
 
-// CheckElsewhere says whether lanes are a split of what answers out of the gateway's reach, and refuses what it cannot
-// be: shares of callers and copies are dealt by the gateway, so a version elsewhere is the only one.
-func CheckElsewhere(lanes []Lane, standings []Standing) (elsewhere bool, err error) {
+// AreElsewhere says whether the versions of a split answer out of the gateway's reach, and refuses what that cannot be:
+// shares of callers and copies are dealt by the gateway, so a version elsewhere is the only one.
+func AreElsewhere(standings []Standing) (elsewhere bool, err error) {
 	for _, s := range standings {
-		if s.Elsewhere && len(lanes) > 1 {
+		if s.Elsewhere && len(standings) > 1 {
 			return false, fault.New(fault.Refused, "split.elsewhere", "%s answers elsewhere, where nothing deals "+
 				"callers their shares", s.Version).In("lanes").
 				Do("give it all: %s=100; what other versions do there is reported and compared all the same", s.Version)

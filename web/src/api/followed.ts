@@ -2,7 +2,7 @@ import type { QueryClient } from '@tanstack/react-query'
 
 import { $api, type Series } from './client'
 
-/** What the stream of events is asked for to follow a series: its endpoint, its window, and after when it is not known. */
+/** What the stream is asked for to follow a series: its endpoint, its window, and since when it is not known. */
 export type Followed = () => string
 
 /** What is new of a series. */

@@ -71,7 +71,7 @@ class Live {
       void renew(this.client)
     })
     source.addEventListener('now', (event) => {
-      // What was read before the service began to tell may be stale. A stream that is taken up goes on from where it was.
+      // What was read before the service began to tell may be stale. A stream that is taken up goes on where it was.
       if (event.lastEventId && !this.last) {
         this.last = event.lastEventId
         void renew(this.client)

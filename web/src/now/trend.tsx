@@ -28,11 +28,17 @@ export function Trend({ of: now }: { of: EndpointNow | undefined }) {
     .join(', ')
   return (
     <span
-      className="text-ink-2 inline-flex items-center gap-1.5 text-[12.5px]"
+      className="text-ink-2 inline-flex items-center gap-1.5 self-center text-[12.5px]"
       title={`requests a second in the last ${minutes.length} minutes: ${rates.join(', ')}`}
       data-trend={now?.endpoint}
     >
-      <LineChart width={72} height={18} data={minutes} margin={{ top: 2, right: 0, bottom: 2, left: 0 }}>
+      <LineChart
+        width={72}
+        height={18}
+        data={minutes}
+        margin={{ top: 2, right: 0, bottom: 2, left: 0 }}
+        accessibilityLayer={false}
+      >
         <YAxis hide domain={[0, 'dataMax']} />
         <Line
           dataKey="rate"
