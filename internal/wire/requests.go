@@ -76,7 +76,7 @@ type Tried struct {
 
 // TryVersions says what versions are asked.
 type TryVersions struct {
-	Versions    []string `json:"versions" required:"true" description:"of one model; the first is what others are held against"`
+	Versions    []string `json:"versions" required:"true" description:"of one model; others are held against the first"`
 	Environment string   `json:"environment" required:"true" description:"where they are placed"`
 	// Request is asked as it is; without one the sample of the first version's signature is.
 	Request json.RawMessage `json:"request,omitempty" description:"what is asked; the sample when not given"`
