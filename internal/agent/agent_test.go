@@ -443,6 +443,52 @@ func TestFilesAreFollowed(t *testing.T) {
 	running(func() { become(1083) })
 }
 
+// onMessage calls what is set once for a message that is logged.
+type onMessage struct {
+	message string
+	then    func()
+}
+
+func (w *onMessage) Write(p []byte) (int, error) {
+	if w.then != nil && bytes.Contains(p, []byte(w.message)) {
+		then := w.then
+		w.then = nil
+		then()
+	}
+	return len(p), nil
+}
+
+// Files that make place once more between the moment one is found and the moment it is read are found again.
+func TestFilesMoveOnWhileTheyAreRead(t *testing.T) {
+	s := newTown()
+	o := options(t, s)
+	path := filepath.Join(t.TempDir(), "answers.jsonl")
+	o.Files = []string{path}
+	move := func(from, to string, at time.Time) {
+		t.Helper()
+		// They are told apart by when they were written last, which a test is too quick for.
+		if err := errors.Join(os.Chtimes(from, at, at), os.Rename(from, to)); err != nil {
+			t.Error(err)
+		}
+	}
+	write(t, path, lines(0, 10))
+	once(t, o)
+	write(t, path, lines(10, 20))
+	now := time.Now()
+	move(path, path+".1", now)
+	write(t, path, lines(20, 30))
+	on := &onMessage{message: "moved is read to its end", then: func() {
+		move(path+".1", path+".2", now)
+		move(path, path+".1", now.Add(time.Second))
+		write(t, path, lines(30, 40))
+	}}
+	o.Log = slog.New(slog.NewTextHandler(on, nil))
+	once(t, o)
+	if n := s.of("heat-demand@1").Counts.Requests; n != 40 || on.then != nil {
+		t.Errorf("%d of 40 requests are known", n)
+	}
+}
+
 func TestTheServiceIsAway(t *testing.T) {
 	s := newTown()
 	s.away = true
