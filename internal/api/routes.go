@@ -172,6 +172,25 @@ func placeOperations() []operation {
 			) (*traffic.Placement, error) {
 				return c.app.Traffic.Unplace(c, c.by, in.Ref, in.Environment)
 			}),
+		op("GET", "/running", "listRunning", "List the versions that run on the service's machine", access.Read, 200,
+			func(c call, in *struct {
+				pageIn
+				Version string `query:"version" description:"only of this version"`
+			},
+			) (wire.Listed[wire.Running], error) {
+				all, err := c.app.Traffic.Running(c, c.by, in.Version)
+				return partOf(in.pageIn, all, err, func(r wire.Running) string { return r.Version + " " + r.Environment })
+			}),
+		op("GET", "/running/{environment}/{ref}/{replica}/log", "runningLog", "Show the last lines that a replica wrote",
+			access.Place, 200, func(c call, in *struct {
+				refIn
+				Environment string `uri:"environment" path:"environment"`
+				Replica     int    `uri:"replica" path:"replica" minimum:"1"`
+				Lines       int    `query:"lines" minimum:"1" maximum:"5000" default:"50" description:"lines at most"`
+			},
+			) (wire.RunningLog, error) {
+				return c.app.Traffic.RunningLog(c, c.by, in.Ref, in.Environment, in.Replica, in.Lines)
+			}),
 	}
 }
 

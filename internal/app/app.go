@@ -29,6 +29,7 @@ import (
 	"innerladder/internal/recorder"
 	"innerladder/internal/records"
 	"innerladder/internal/requestlog"
+	"innerladder/internal/runner"
 	"innerladder/internal/seal"
 	"innerladder/internal/signals"
 )
@@ -42,7 +43,9 @@ type Config struct {
 	Router   traffic.Router
 	// Requests keeps single requests.
 	Requests *requestlog.Log
-	Log      *slog.Logger
+	// Runners runs versions on this machine; nil runs none.
+	Runners *runner.Keeper
+	Log     *slog.Logger
 	// Unlocked are the keys of the installation.
 	Unlocked secrets.Unlocked
 	// Fetch opens the addresses that versions are registered from; nil takes the usual ones.
@@ -87,7 +90,7 @@ func New(c Config) *App {
 	a.People = people.New(a.Base, c.Address, signer)
 	a.Notices = notices.New(a.Base, a.People, a.Secrets, c.Fetch, c.Address)
 	a.Registry = registry.New(a.Base, a.People, c.Blobs, c.Fetch, c.Unlocked.RequestIDs)
-	a.Traffic = traffic.New(a.Base, a.People, a.Registry, a.Secrets, c.Recorder, c.Router)
+	a.Traffic = traffic.New(a.Base, a.People, a.Registry, a.Secrets, c.Recorder, c.Router, c.Runners)
 	a.Observe = observe.New(a.Base, a.Registry, a.Traffic, c.Recorder, c.Signals, c.Router, c.Unlocked.RequestIDs)
 	a.Requests = requests.New(a.Base, a.Registry, a.Traffic, c.Recorder, c.Signals, c.Requests,
 		c.Unlocked.RequestIDs)

@@ -141,6 +141,7 @@ func placementCommands() []command {
 			example: "innerladder place heat-demand@2 -env plant-north -at http://127.0.0.1:9001\n" +
 				"innerladder place heat-demand@1=http://127.0.0.1:9001 heat-demand@2=http://127.0.0.1:9002 " +
 				"-env plant-north\n" +
+				"innerladder place heat-demand@2 -env workbench -run -replicas 1..4\n" +
 				"innerladder place heat-demand@2 -env substations -elsewhere",
 			setup: place,
 		},
@@ -189,6 +190,15 @@ func place(c *call) func(context.Context) error {
 	as := c.flags.String("as", "", "`NAME` of the model there; the same when not given")
 	elsewhere := c.flags.Bool("elsewhere", false, "it answers where the gateway does not reach, at the edge or in "+
 		"batches: what it does is reported by innerladder agent")
+	run := c.flags.Bool("run", false, "run it on the service's machine from its file, and look after it; see: "+
+		"innerladder help runner")
+	n := wire.NewRunner{}
+	c.flags.StringVar(&n.Replicas, "replicas", "1", "`N` processes with -run; between two numbers, such as 1..4, it "+
+		"follows the load")
+	c.flags.IntVar(&n.BatchRows, "batch-rows", 0, "`N` rows of several requests that are computed together at most, "+
+		"with -run")
+	c.flags.StringVar(&n.BatchWait, "batch-wait", "2ms", "`DURATION` that a request waits for others at most, with "+
+		"-batch-rows")
 	return func(ctx context.Context) error {
 		if *env == "" {
 			return wrongUse("no environment is given; use -env")
@@ -197,6 +207,13 @@ func place(c *call) func(context.Context) error {
 			ref, url, there := strings.Cut(arg, "=")
 			addresses := at
 			switch {
+			case *run && (there || len(at) > 0 || *elsewhere || *as != ""):
+				return wrongUse("what is run here has an address of its own; leave out the address, -elsewhere and -as")
+			case *run:
+				if err := c.placement(c.api.PlaceRun(ctx, ref, *env, n)); err != nil {
+					return err
+				}
+				continue
 			case *elsewhere && (there || len(at) > 0):
 				return wrongUse("what answers elsewhere has no address here; leave out the address, or -elsewhere")
 			case *elsewhere:

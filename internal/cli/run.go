@@ -188,6 +188,10 @@ func serveCommand(c *call) func(context.Context) error {
 	c.flags.IntVar(&o.Callers, "callers", 8192, "`N` connections of callers at most at the same time")
 	c.flags.DurationVar(&o.Grace, "grace", 20*time.Second,
 		"`DURATION`: how long requests may take to finish when the service stops")
+	c.flags.BoolVar(&o.StopRunners, "stop-runners", false,
+		"end the versions that run on this machine with the service; else they go on and are found again")
+	c.flags.DurationVar(&o.RunnersAway, "runners-away", 10*time.Minute,
+		"`DURATION` without a service after which versions that run on this machine end by themselves")
 	o.Fetch = &fetch.Fetcher{}
 	private := c.flags.String("fetch-private", "",
 		"`RANGES` of private addresses that versions may be registered from, such as 10.1.0.0/16,127.0.0.0/8")

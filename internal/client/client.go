@@ -215,6 +215,23 @@ func (c *Client) Place(ctx context.Context, ref, environment string, addresses [
 		wire.NewPlacement{Version: ref, Environment: environment, Addresses: addresses, ServedAs: servedAs})
 }
 
+// PlaceRun runs a version on the service's machine in an environment.
+func (c *Client) PlaceRun(ctx context.Context, ref, environment string, runner wire.NewRunner) (traffic.Placement, error) {
+	return call[traffic.Placement](ctx, c, "POST", path("placements"),
+		wire.NewPlacement{Version: ref, Environment: environment, Runner: &runner})
+}
+
+// Running lists what runs on the service's machine, of one version when a ref is given.
+func (c *Client) Running(ctx context.Context, ref string) (wire.Listed[wire.Running], error) {
+	return whole[wire.Running](ctx, c, path("running"), "version", ref)
+}
+
+// RunningLog is the last lines that a replica wrote.
+func (c *Client) RunningLog(ctx context.Context, ref, environment string, replica, lines int) (wire.RunningLog, error) {
+	return call[wire.RunningLog](ctx, c, "GET", path("running", environment, ref, strconv.Itoa(replica), "log")+
+		"?lines="+strconv.Itoa(lines), nil)
+}
+
 // PlaceElsewhere says that a version answers in an environment where the gateway does not reach.
 func (c *Client) PlaceElsewhere(ctx context.Context, ref, environment string) (traffic.Placement, error) {
 	return call[traffic.Placement](ctx, c, "POST", path("placements"),

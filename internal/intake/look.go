@@ -3,7 +3,10 @@ package intake
 import (
 	"io"
 	"os"
+	"slices"
+	"strings"
 
+	"innerladder/internal/core/compute"
 	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/profile"
 	"innerladder/internal/core/registry"
@@ -32,9 +35,29 @@ func Look(part wire.Part, name string, f *os.File, size int64, targets []string)
 		var c registry.Contents
 		if c, err = Read(name, f, size); err == nil {
 			out.Contents, out.Signature = &c, c.Signature
+			out.Remarks = append(out.Remarks, runsHere(c.Format, f, size)...)
 		}
 	}
 	return out, err
+}
+
+// largestRun is the largest file that is tried here.
+const largestRun = 1 << 30
+
+// runsHere says whether a file can be run by the built-in runner, and by name what stands against it.
+func runsHere(format string, f io.ReaderAt, size int64) []string {
+	if !slices.Contains(compute.Formats, format) || size > largestRun {
+		return nil
+	}
+	b, err := io.ReadAll(io.NewSectionReader(f, 0, size))
+	if err == nil {
+		_, err = compute.Load(format, b, nil)
+	}
+	if err != nil {
+		return []string{"it cannot be run here by place -run: " + strings.TrimPrefix(err.Error(),
+			"it cannot be computed here: ")}
+	}
+	return []string{"it can be run here, by place -run"}
 }
 
 // lookAtReport tells the kind of a report, and what it says.

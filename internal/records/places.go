@@ -140,10 +140,15 @@ func (r View) AddPlacement(ctx context.Context, p *traffic.Placement) error {
 	if err != nil {
 		return err
 	}
-	err = r.q.row(ctx, `INSERT INTO placements (version_id, environment_id, served_as, declared, heard, placed_by,
+	runner, err := optionalJSON(p.Runner)
+	if err != nil {
+		return err
+	}
+	err = r.q.row(ctx, `INSERT INTO placements (version_id, environment_id, served_as, declared, heard, runner, placed_by,
 			placed_at)
-		VALUES (?, (SELECT id FROM environments WHERE name = ?), ?, ?, ?, ?, ?) RETURNING id`,
-		versionOf(p.Version), p.Environment, p.ServedAs, declared, heard, p.PlacedBy, toMillis(p.PlacedAt)).Scan(&p.ID)
+		VALUES (?, (SELECT id FROM environments WHERE name = ?), ?, ?, ?, ?, ?, ?) RETURNING id`,
+		versionOf(p.Version), p.Environment, p.ServedAs, declared, heard, runner, p.PlacedBy,
+		toMillis(p.PlacedAt)).Scan(&p.ID)
 	if err != nil {
 		return one(err)
 	}
@@ -157,7 +162,12 @@ func (r View) SetAddresses(ctx context.Context, p *traffic.Placement) error {
 	if err != nil {
 		return err
 	}
-	if _, err := r.q.exec(ctx, `UPDATE placements SET declared = ? WHERE id = ?`, declared, p.ID); err != nil {
+	runner, err := optionalJSON(p.Runner)
+	if err != nil {
+		return err
+	}
+	if _, err := r.q.exec(ctx, `UPDATE placements SET declared = ?, runner = ? WHERE id = ?`, declared, runner,
+		p.ID); err != nil {
 		return err
 	}
 	if _, err := r.q.exec(ctx, `DELETE FROM addresses WHERE placement_id = ?`, p.ID); err != nil {
@@ -194,20 +204,20 @@ func (r View) SetAddressHealth(ctx context.Context, placement int64, url, reason
 
 func (r View) placements(ctx context.Context, clause string, args ...any) ([]traffic.Placement, error) {
 	rows, err := r.q.rows(ctx, `SELECT p.id, m.project, m.name || '@' || v.number, e.name, p.served_as,
-		p.declared, p.heard, p.placed_by, p.placed_at
+		p.declared, p.heard, p.runner, p.placed_by, p.placed_at
 		FROM placements p JOIN versions v ON v.id = p.version_id JOIN models m ON m.id = v.model_id AND ?
 		JOIN environments e ON e.id = p.environment_id
 		WHERE p.removed_at IS NULL ? ORDER BY p.id`, r.sees("m.project"), write(clause, args...))
 	out, err := collect(rows, err, func(rows *sql.Rows) (traffic.Placement, error) {
 		p := traffic.Placement{Addresses: []traffic.Address{}}
 		var at int64
-		var declared, heard sql.NullString
+		var declared, heard, runner sql.NullString
 		if err := rows.Scan(&p.ID, &p.Project, &p.Version, &p.Environment, &p.ServedAs, &declared, &heard,
-			&p.PlacedBy, &at); err != nil {
+			&runner, &p.PlacedBy, &at); err != nil {
 			return p, err
 		}
 		p.PlacedAt = fromMillis(at)
-		return p, errors.Join(fromJSON(declared, &p.Declared), fromJSON(heard, &p.Heard))
+		return p, errors.Join(fromJSON(declared, &p.Declared), fromJSON(heard, &p.Heard), fromJSON(runner, &p.Runner))
 	})
 	if err != nil {
 		return nil, err

@@ -28,6 +28,7 @@ import (
 	"innerladder/internal/recorder"
 	"innerladder/internal/records"
 	"innerladder/internal/requestlog"
+	"innerladder/internal/runner"
 	"innerladder/internal/seal"
 	"innerladder/internal/signals"
 	"innerladder/web"
@@ -61,6 +62,10 @@ type Options struct {
 	BodyBudget int
 	// Fetch says which addresses versions may be registered from.
 	Fetch *fetch.Fetcher
+	// StopRunners ends what runs on this machine with the service; else it goes on and is found again. RunnersAway is how
+	// long that goes on without a service.
+	StopRunners bool
+	RunnersAway time.Duration
 	// Grace is how long requests under way may take to finish when the service stops.
 	Grace time.Duration
 	Log   *slog.Logger
@@ -124,8 +129,13 @@ func Run(ctx context.Context, o Options) (err error) {
 	if err != nil {
 		return err
 	}
+	h.runners, err = runner.New(runner.Options{Dir: filepath.Join(o.Data, "runners"), Away: o.RunnersAway, Log: o.Log})
+	if err != nil {
+		return err
+	}
 	h.app = app.New(
 		app.Config{
+			Runners:  h.runners,
 			Records:  db,
 			Signals:  h.keeper,
 			Blobs:    blobs,
@@ -155,6 +165,7 @@ type house struct {
 	requests *requestlog.Log
 	gate     *gateway.Gateway
 	app      *app.App
+	runners  *runner.Keeper
 	// hurry asks for a round of health checks at once.
 	hurry chan struct{}
 }
@@ -256,6 +267,9 @@ func (h *house) run(ctx context.Context, o Options, inside net.Listener) error {
 	}
 	workers.Wait()
 	h.app.Observe.Settle()
+	if o.StopRunners {
+		h.runners.StopAll(grace)
+	}
 	stopReading()
 	readers.Wait()
 	h.rec.Tick(time.Now())

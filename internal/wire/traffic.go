@@ -6,6 +6,7 @@ import (
 
 	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/guard"
+	"innerladder/internal/core/replica"
 	"innerladder/internal/core/request"
 	"innerladder/internal/core/sketch"
 	"innerladder/internal/core/traffic"
@@ -33,18 +34,41 @@ type EditEnvironment struct {
 
 // NewPlacement says that a version runs in an environment: at addresses, or elsewhere.
 type NewPlacement struct {
-	Version     string   `json:"version" required:"true" description:"MODEL@NUMBER, MODEL@RUNG or MODEL@LABEL"`
-	Environment string   `json:"environment" required:"true"`
-	Addresses   []string `json:"addresses,omitempty" description:"of model servers, such as http://127.0.0.1:9001"`
-	ServedAs    string   `json:"served_as,omitempty" description:"the model's name there; the same when not given"`
-	Elsewhere   bool     `json:"elsewhere,omitempty" description:"it answers where the gateway does not reach"`
+	Version     string     `json:"version" required:"true" description:"MODEL@NUMBER, MODEL@RUNG or MODEL@LABEL"`
+	Environment string     `json:"environment" required:"true"`
+	Addresses   []string   `json:"addresses,omitempty" description:"of model servers, such as http://127.0.0.1:9001"`
+	ServedAs    string     `json:"served_as,omitempty" description:"the model's name there; the same when not given"`
+	Elsewhere   bool       `json:"elsewhere,omitempty" description:"it answers where the gateway does not reach"`
+	Runner      *NewRunner `json:"runner,omitempty" description:"run it on the service's machine from its file"`
+}
+
+// NewRunner says how a version is run on the service's machine.
+type NewRunner struct {
+	Replicas  string `json:"replicas,omitempty" description:"how many processes, such as 3, or two numbers between which it follows the load, such as 1..4; 1 when empty"`
+	BatchRows int    `json:"batch_rows,omitempty" minimum:"0" maximum:"65536" description:"rows of several requests that are computed together at most; 0 computes each by itself"`
+	BatchWait string `json:"batch_wait,omitempty" description:"how long a request waits for others at most, such as 2ms"`
+}
+
+// Running is a version that runs on the service's machine.
+type Running struct {
+	Version     string           `json:"version"`
+	Environment string           `json:"environment"`
+	Runner      traffic.Runner   `json:"runner"`
+	Replicas    []replica.Report `json:"replicas"`
+}
+
+// RunningLog is what a replica wrote.
+type RunningLog struct {
+	Lines []string `json:"lines" description:"the last lines, the newest last"`
 }
 
 // EditAddresses says which addresses a placement gets and loses.
 type EditAddresses struct {
 	Add    []string `json:"add,omitempty" description:"addresses of model servers that answer from now on too"`
 	Remove []string `json:"remove,omitempty" description:"asked no more; what they have begun they finish"`
-	Reason string   `json:"reason,omitempty"`
+	// Replicas changes how many processes there are of what runs on the service's machine.
+	Replicas string `json:"replicas,omitempty" description:"how many processes, of what runs on the service's machine"`
+	Reason   string `json:"reason,omitempty"`
 }
 
 // NewEndpoint is what is said about an endpoint when it is added.

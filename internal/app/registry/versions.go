@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -256,3 +257,13 @@ func attachmentOf(v *registry.Version, name string) (registry.Attachment, error)
 
 // isRetired reports whether a version is off the ladder.
 func isRetired(v *registry.Version) bool { return v.Rung == ladder.Retired }
+
+// FileOf is where the file with a digest stands on this machine, for what computes from it. It is not to be changed.
+func (s *Service) FileOf(digest string) (string, error) {
+	f, err := s.blobs.Open(digest)
+	if err != nil {
+		return "", fmt.Errorf("opening %s: %w", digest, err)
+	}
+	defer f.Close()
+	return filepath.Abs(f.Name())
+}

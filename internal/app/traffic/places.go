@@ -21,7 +21,7 @@ import (
 // that it does: every address must speak the protocol, be ready, fit the signature, and answer
 // the sample request as promised and the known answers as they are known.
 // An empty name at the servers means the same name as here. What answers elsewhere is not asked anything.
-func (s *Service) Place(ctx context.Context, by act.Actor, n wire.NewPlacement) (*traffic.Placement, error) {
+func (s *Service) Place(ctx context.Context, by act.Actor, n wire.NewPlacement) (_ *traffic.Placement, failed error) {
 	v, e, err := s.toPlace(ctx, by, n.Version, n.Environment)
 	if err != nil {
 		return nil, err
@@ -34,7 +34,16 @@ func (s *Service) Place(ctx context.Context, by act.Actor, n wire.NewPlacement) 
 		return nil, fault.New(fault.Invalid, "placement.elsewhere_at", "what answers elsewhere has no address here").
 			In("addresses").Do("leave out the addresses, or elsewhere")
 	}
-	if !n.Elsewhere {
+	if n.Runner != nil {
+		if n.Addresses, err = s.start(ctx, v, p, n); p.Runner != nil && s.runners != nil {
+			defer func() {
+				if failed != nil {
+					s.runners.Forget(p.Runner.ID)
+				}
+			}()
+		}
+	}
+	if err == nil && !n.Elsewhere {
 		err = s.extend(ctx, v, e, p, n.Addresses)
 	}
 	if err != nil {
@@ -166,6 +175,13 @@ func (s *Service) ChangeAddresses(ctx context.Context, by act.Actor, ref, enviro
 	}
 	if err != nil {
 		return nil, err
+	}
+	switch {
+	case edit.Replicas != "" && len(edit.Add)+len(edit.Remove) > 0, edit.Replicas == "" && before.Runner != nil:
+		return nil, fault.New(fault.Invalid, "placement.run_at", "what is run here has addresses of its own").
+			In("add").Do("change how many there are with: innerladder replicas %s NUMBER -env %s", v.Ref, environment)
+	case edit.Replicas != "":
+		return s.changeReplicas(ctx, by, before, edit)
 	}
 	next, err := before.Without(edit.Remove)
 	if err != nil {

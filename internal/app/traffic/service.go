@@ -10,9 +10,11 @@ import (
 	"innerladder/internal/app/people"
 	"innerladder/internal/app/registry"
 	"innerladder/internal/app/secrets"
+	"innerladder/internal/core/replica"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/oip"
 	"innerladder/internal/recorder"
+	"innerladder/internal/runner"
 )
 
 // Service does what this package is for. It is safe for use by several goroutines at once.
@@ -24,6 +26,9 @@ type Service struct {
 	recorder *recorder.Recorder
 	router   Router
 	servers  *oip.Client
+	// runners runs versions on this machine; nil where none are. runs is only for the job that looks after them.
+	runners *runner.Keeper
+	runs    runs
 
 	// routing serialises reading the routes and putting them in force; unrouted are the
 	// endpoints for which that could not be done.
@@ -43,10 +48,11 @@ const askServersFor = 2 * time.Second
 // New makes a service, which from then on puts routes in force after every
 // change that they depend on.
 func New(b *act.Base, people *people.Service, registry *registry.Service, secrets *secrets.Service,
-	rec *recorder.Recorder, router Router,
+	rec *recorder.Recorder, router Router, runners *runner.Keeper,
 ) *Service {
 	s := &Service{
 		Base: b, people: people, registry: registry, secrets: secrets, recorder: rec, router: router,
+		runners: runners, runs: runs{map[string]runner.Version{}, map[string]*replica.Scale{}},
 		servers: oip.NewClient(askServersFor), unrouted: map[string]bool{},
 		routed: map[string]route{}, diverted: map[string]diversion{}, courses: map[string]traffic.Course{},
 	}

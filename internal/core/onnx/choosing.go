@@ -157,7 +157,7 @@ func scattered(n *node) error {
 
 // put is t with other values at some places.
 func put(t, values *tensor.Tensor, at []int) (*tensor.Tensor, error) {
-	with, err := join([]*tensor.Tensor{t.With(t.Len()), values.With(values.Len())}, 0)
+	with, err := tensor.Join([]*tensor.Tensor{t.With(t.Len()), values.With(values.Len())}, 0)
 	if err != nil {
 		return nil, err
 	}

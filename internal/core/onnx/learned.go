@@ -316,7 +316,7 @@ func labelTable(n *node) error {
 		return err
 	}
 	l := &labels{by: map[string]int{}}
-	if l.values, err = join([]*tensor.Tensor{to.With(to.Len()), or}, 0); err != nil {
+	if l.values, err = tensor.Join([]*tensor.Tensor{to.With(to.Len()), or}, 0); err != nil {
 		return err
 	}
 	for i, k := range list {
@@ -408,7 +408,7 @@ func featureVectorizer(_ *node, in []*tensor.Tensor) ([]*tensor.Tensor, error) {
 			parts[i] = parts[i].With(t.Shape[0], 1)
 		}
 	}
-	return one(join(parts, 1))
+	return one(tensor.Join(parts, 1))
 }
 
 func arrayFeatureExtractor(_ *node, in []*tensor.Tensor) ([]*tensor.Tensor, error) {

@@ -273,7 +273,7 @@ func where(_ *node, in []*tensor.Tensor) ([]*tensor.Tensor, error) {
 		return nil, fmt.Errorf("%s chooses between %s and %s", in[0].Datatype(), in[1].Datatype(), in[2].Datatype())
 	}
 	// Both are laid one after the other, and each value is picked from one of them.
-	both, err := join([]*tensor.Tensor{in[1].With(in[1].Len()), in[2].With(in[2].Len())}, 0)
+	both, err := tensor.Join([]*tensor.Tensor{in[1].With(in[1].Len()), in[2].With(in[2].Len())}, 0)
 	if err != nil {
 		return nil, err
 	}

@@ -7,6 +7,7 @@ import (
 
 	"innerladder/internal/core/answers"
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/replica"
 	"innerladder/internal/core/signature"
 )
 
@@ -80,6 +81,8 @@ type Placement struct {
 	// Elsewhere placements have no address: their versions answer where the gateway does not reach, and what they do is
 	// known from the reports of agents.
 	Elsewhere bool `json:"elsewhere,omitempty" description:"answers where the gateway does not reach; agents report it"`
+	// Runner is how it is run on the service's machine; nil where it runs in servers of others.
+	Runner *Runner `json:"runner,omitempty" description:"how it is run on the service's machine"`
 	// Declared is what its servers said at placement that they take and give; nil when they were
 	// not asked yet.
 	Declared *signature.Served `json:"declared,omitempty" description:"what its servers declared at placement"`
@@ -90,6 +93,18 @@ type Placement struct {
 	Fits     []Fit     `json:"fits,omitempty" description:"how it stands to the contracts of endpoints there; at placement only"`
 	PlacedBy string    `json:"placed_by"`
 	PlacedAt time.Time `json:"placed_at"`
+}
+
+// Runner is how a placed version is run on the service's machine.
+type Runner struct {
+	// ID names it among all that run there.
+	ID       string        `json:"id"`
+	Digest   string        `json:"digest" description:"SHA-256 of the file that it is computed from"`
+	Format   string        `json:"format" description:"how that file is written"`
+	Replicas replica.Range `json:"replicas"`
+	// BatchRows and BatchWaitMS gather rows of several requests.
+	BatchRows   int     `json:"batch_rows" description:"rows that are computed together at most; 0 is none"`
+	BatchWaitMS float64 `json:"batch_wait_ms" description:"how long a request waits for others at most"`
 }
 
 // Exactly is the signature of the placed version as its servers take and give it; nil when
@@ -124,6 +139,9 @@ func (p *Placement) URLs() []string {
 func (p *Placement) Where() string {
 	if p.Elsewhere {
 		return "elsewhere, where the gateway does not reach"
+	}
+	if p.Runner != nil {
+		return "run here at " + strings.Join(p.URLs(), ", ")
 	}
 	return strings.Join(p.URLs(), ", ")
 }
