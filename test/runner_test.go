@@ -58,7 +58,7 @@ func (h *house) regression(slope float64) (file, sample string) {
 }
 
 // runs is how what runs is, of one version.
-func (h *house) runs(ref string) []replica.Report {
+func (h *house) runs(ref string) []replica.Replica {
 	all, err := h.runa.Running(h.t.Context(), ref)
 	if err != nil || len(all.Items) != 1 {
 		return nil
@@ -66,7 +66,7 @@ func (h *house) runs(ref string) []replica.Report {
 	return all.Items[0].Replicas
 }
 
-func readyOnes(all []replica.Report) (n int) {
+func readyOnes(all []replica.Replica) (n int) {
 	for _, r := range all {
 		if r.State == "ready" {
 			n++
@@ -148,9 +148,7 @@ func TestWhatCannotBeRun(t *testing.T) {
 	h.says(3, h.runaFile, "placed in workbench already", "place", "heat-demand@3", "-env", "workbench", "-run")
 	h.says(2, h.runaFile, "has addresses of its own", "addresses", "heat-demand@3", "-env", "workbench", "-add",
 		"http://127.0.0.1:1")
-	if n := len(h.replicaPIDs()); n != 1 {
-		t.Errorf("%d processes", n)
-	}
+	await(t, "what was refused to end", 20*time.Second, func() bool { return len(h.replicaPIDs()) == 1 })
 	h.as(h.runaFile, "unplace", "heat-demand@3", "-env", "workbench")
 	await(t, "the end of what is not placed", 20*time.Second, func() bool { return len(h.replicaPIDs()) == 0 })
 }

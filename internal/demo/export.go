@@ -15,7 +15,6 @@ import (
 	"gonum.org/v1/plot"
 	"gonum.org/v1/plot/plotter"
 	"gonum.org/v1/plot/vg"
-	"google.golang.org/protobuf/encoding/protowire"
 )
 
 // The same fitted weights in open formats, as teams hand them over. All apply to the
@@ -61,50 +60,6 @@ func writeSafetensors(m *standin.Model, file string) error {
 	out := binary.LittleEndian.AppendUint64(nil, uint64(len(header)))
 	out = append(append(append(out, header...), float32s(w)...), float32s(b)...)
 	return os.WriteFile(file, out, 0o600)
-}
-
-// protobuf appends fields: numbers as varints, texts and messages by their bytes.
-func protobuf(fields ...any) []byte {
-	var b []byte
-	for i := 0; i+1 < len(fields); i += 2 {
-		n := protowire.Number(fields[i].(int))
-		switch v := fields[i+1].(type) {
-		case int:
-			b = protowire.AppendVarint(protowire.AppendTag(b, n, protowire.VarintType), uint64(v))
-		case string:
-			b = protowire.AppendString(protowire.AppendTag(b, n, protowire.BytesType), v)
-		case []byte:
-			b = protowire.AppendBytes(protowire.AppendTag(b, n, protowire.BytesType), v)
-		}
-	}
-	return b
-}
-
-// writeONNX writes the weights as a graph of one multiplication and one addition.
-func writeONNX(m *standin.Model, file string) error {
-	const float = 1
-	w, b := matrix(m)
-	terms, outputs := len(m.Terms), len(m.Weights)
-	dims := func(name string, of ...int) []byte {
-		var shape []byte
-		for _, d := range of {
-			if d < 0 {
-				shape = append(shape, protobuf(1, protobuf(2, "rows"))...)
-			} else {
-				shape = append(shape, protobuf(1, protobuf(1, d))...)
-			}
-		}
-		return protobuf(1, name, 2, protobuf(1, protobuf(1, float, 2, shape)))
-	}
-	graph := protobuf(
-		1, protobuf(1, "terms", 1, "weights", 2, "scaled", 4, "MatMul"), 1,
-		protobuf(1, "scaled", 1, "intercepts", 2, m.Output.Name, 4, "Add"), 2, m.Name,
-		5, protobuf(1, terms, 1, outputs, 2, float, 8, "weights", 9, float32s(w)), 5,
-		protobuf(1, outputs, 2, float, 8, "intercepts", 9, float32s(b)),
-		11, dims("terms", -1, terms), 12, dims(m.Output.Name, -1, outputs))
-	model := protobuf(1, 8, 2, "tarnholm-fit", 3, "1.0", 5, 1, 6, "weights on scaled terms", 7, graph, 8,
-		protobuf(1, "", 2, 13))
-	return os.WriteFile(file, model, 0o600)
 }
 
 // writePMML writes a model whose terms are plain inputs as a regression in PMML.

@@ -7,7 +7,10 @@ import (
 	"strconv"
 	"testing"
 
+	"innerladder/internal/core/compute"
 	"innerladder/internal/core/registry"
+	"innerladder/internal/core/signature"
+	"innerladder/internal/core/tensor"
 	"innerladder/internal/intake"
 	"innerladder/internal/standin"
 )
@@ -43,8 +46,8 @@ func TestExportsAreReadBack(t *testing.T) {
 		}
 		return c
 	}
-	if c := read("m.onnx", writeONNX); c.Format != registry.FormatONNX || c.TensorCount != 2 || c.Values != 3 ||
-		c.Signature.Outputs[0].Name != "demand_mw" || c.Signature.Inputs[0].Shape[1] != 2 {
+	if c := read("m.onnx", writeONNX); c.Format != registry.FormatONNX || len(c.Signature.Inputs) != len(demandInputs) ||
+		c.Signature.Outputs[0].Name != "demand_mw" || c.Signature.Inputs[0].Datatype != "FP64" {
 		t.Errorf("ONNX: %+v", c)
 	}
 	if c := read("m.safetensors", writeSafetensors); c.TensorCount != 2 || c.Values != 3 ||
@@ -58,6 +61,56 @@ func TestExportsAreReadBack(t *testing.T) {
 	m.Terms[0].How = "sine"
 	if err := writePMML(m, filepath.Join(dir, "wrong.pmml")); err == nil {
 		t.Error("a term that PMML does not hold was written")
+	}
+}
+
+// What the built-in runner computes from the file is what the model gives, of every kind of term and what is missing.
+func TestONNXFileIsTheModel(t *testing.T) {
+	town := newTown(1, 3000)
+	rows := town.demandExamples(600, 24, 3000)
+	terms := append(calmTerms(), is("mix", "harbour"), standin.Term{Of: []string{"wind_ms", "outdoor_c"}, How: "product",
+		Scale: 1}, standin.Term{Of: []string{"outdoor_c"}, How: "below", Limit: 15, Scale: 1})
+	m, err := fitNumber("heat-demand", demandInputs, "demand_mw", append(terms, waves("hour", 24, 2)...), rows)
+	if err != nil {
+		t.Fatal(err)
+	}
+	m.Fill = map[string]float64{"wind_ms": 4}
+	file := filepath.Join(t.TempDir(), "m.onnx")
+	if err := writeONNX(m, file); err != nil {
+		t.Fatal(err)
+	}
+	b, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	model, err := compute.Load("onnx", b, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i, e := range rows[:50] {
+		var in []*tensor.Tensor
+		for _, c := range demandInputs {
+			switch v := e.row[c.Name].(type) {
+			case string:
+				in = append(in, tensor.New([]string{v}, 1))
+			case float64:
+				if i%5 == 0 && c.Name == "wind_ms" {
+					delete(e.row, c.Name)
+					v = math.NaN()
+				}
+				in = append(in, tensor.New([]float64{v}, 1))
+				if c.Type == signature.Integer {
+					in[len(in)-1] = tensor.New([]int64{int64(v)}, 1)
+				}
+			}
+		}
+		out, err := model.Run(in)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if y := out[0].Data.([]float64)[0]; math.Abs(y-m.Predict(e.row)) > 1e-9 {
+			t.Errorf("row %d: %v, want %v", i, y, m.Predict(e.row))
+		}
 	}
 }
 

@@ -53,6 +53,8 @@ type release struct {
 	// format writes the weights in another format too, to a file with the suffix.
 	format func(*standin.Model, string) error
 	suffix string
+	// runs says that the service runs it from that file, where others have a model server of their own.
+	runs bool
 }
 
 // demandRelease fits a version of heat-demand on the first two years and measures it on
@@ -123,7 +125,7 @@ func (p *play) returnRelease(note string, terms []standin.Term) (*release, error
 	return &release{
 		model: "return-temp", note: note, fitted: m, metrics: metrics, inputs: returnInputs,
 		target: "return_c", unit: "°C", sample: test,
-		project: forecasting, train: train, data: "winters",
+		project: forecasting, train: train, data: "winters", format: writeONNX, suffix: ".onnx", runs: true,
 		params: map[string]string{"terms": fmt.Sprint(len(terms)), "ridge": fmt.Sprint(ridge)},
 		about:  "temperature of the water that comes back",
 	}, err

@@ -62,7 +62,7 @@ func (p *play) whole(ctx, calling context.Context) []chapter {
 func (p *play) startService(ctx context.Context) error {
 	data := filepath.Join(p.Data, "service")
 	c, err := start("service", filepath.Join(p.Data, "logs"), "serve", "-data", data, "-listen", p.Listen, "-gateway",
-		p.Gateway, "-fetch-private", "127.0.0.0/8")
+		p.Gateway, "-fetch-private", "127.0.0.0/8", "-stop-runners", "-runners-away", "30s")
 	if err != nil {
 		return err
 	}
@@ -118,8 +118,12 @@ func (p *play) bring(ctx context.Context, r *release, environment string) (strin
 	return ref, p.place(ctx, r, ref, file, environment)
 }
 
-// place starts a model server for a version and places it there.
+// place starts a model server for a version and places it there, or has the service run it.
 func (p *play) place(ctx context.Context, r *release, ref, file, environment string) error {
+	if r.runs {
+		_, err := p.runa.PlaceRun(ctx, ref, environment, wire.NewRunner{Replicas: "1..3", BatchRows: 32, BatchWait: "1ms"})
+		return err
+	}
 	c, err := start(strings.ReplaceAll(ref, "@", "-"), filepath.Join(p.Data, "logs"), "standin", "-listen",
 		"127.0.0.1:0", "-model", file, "-delay", cmp.Or(r.computing, computing))
 	if err != nil {

@@ -59,9 +59,10 @@ type Keeper struct {
 // run is one version with its replicas.
 type run struct {
 	Version
-	// pending is true until it is among those that are wanted: nobody else knows of it yet.
-	pending  bool
-	replicas map[int]*process
+	// pending is true until Confirm or Forget: nobody else knows of it yet. confirmed is when it was confirmed.
+	pending   bool
+	confirmed time.Time
+	replicas  map[int]*process
 }
 
 // process is one replica as the service sees it.
@@ -126,12 +127,22 @@ func New(o Options) (*Keeper, error) {
 
 func (k *Keeper) alive() string { return filepath.Join(k.o.Dir, "alive") }
 
-// Begin starts a version that is not wanted yet: it stays until Forget, or until it is wanted and no more.
+// Begin starts a version that is not wanted yet: it stays until Forget, or until it has been confirmed and is wanted no
+// more.
 func (k *Keeper) Begin(ctx context.Context, v Version) {
 	k.mu.Lock()
 	k.runs[v.ID] = &run{Version: v, pending: true, replicas: map[int]*process{}}
 	k.mu.Unlock()
 	k.look(ctx, v.ID, time.Now())
+}
+
+// Confirm says that a version that Begin started is wanted from now on.
+func (k *Keeper) Confirm(name string) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if r := k.runs[name]; r != nil && r.pending {
+		r.pending, r.confirmed = false, time.Now()
+	}
 }
 
 // Forget ends a version that Begin started and that was not wanted in the end.
@@ -144,14 +155,14 @@ func (k *Keeper) Forget(name string) {
 }
 
 // Look brings one version up to date and says how its replicas are.
-func (k *Keeper) Look(ctx context.Context, name string) []replica.Report {
+func (k *Keeper) Look(ctx context.Context, name string) []replica.Replica {
 	k.look(ctx, name, time.Now())
 	return k.Replicas(name)
 }
 
-// Step makes what runs be what is wanted: it starts what is missing, finds again what runs already, and ends what is
-// wanted no more.
-func (k *Keeper) Step(ctx context.Context, wanted []Version) error {
+// Step makes what runs be what was wanted at a moment: it starts what is missing, finds again what runs already, and
+// ends what was wanted no more by then.
+func (k *Keeper) Step(ctx context.Context, asOf time.Time, wanted []Version) error {
 	now := time.Now()
 	if err := touch(k.alive(), now); err != nil {
 		return err
@@ -166,7 +177,8 @@ func (k *Keeper) Step(ctx context.Context, wanted []Version) error {
 		r.Version, r.pending = v, false
 	}
 	for name, r := range k.runs {
-		if !r.pending && !slices.ContainsFunc(wanted, func(v Version) bool { return v.ID == name }) {
+		known := slices.ContainsFunc(wanted, func(v Version) bool { return v.ID == name })
+		if !r.pending && !known && r.confirmed.Before(asOf) {
 			r.Replicas = 0
 		}
 	}

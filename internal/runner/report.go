@@ -70,10 +70,10 @@ func readMetrics(text string) (r reading) {
 }
 
 // Replicas says how the replicas of a version are, by number.
-func (k *Keeper) Replicas(name string) []replica.Report {
+func (k *Keeper) Replicas(name string) []replica.Replica {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	out := []replica.Report{}
+	out := []replica.Replica{}
 	r := k.runs[name]
 	if r == nil {
 		return out
@@ -81,13 +81,13 @@ func (k *Keeper) Replicas(name string) []replica.Report {
 	for n, p := range r.replicas {
 		out = append(out, p.report(n, r.Replicas))
 	}
-	slices.SortFunc(out, func(a, b replica.Report) int { return a.Number - b.Number })
+	slices.SortFunc(out, func(a, b replica.Replica) int { return a.Number - b.Number })
 	return out
 }
 
-func (p *process) report(n, wanted int) replica.Report {
+func (p *process) report(n, wanted int) replica.Replica {
 	here := limits()
-	rep := replica.Report{
+	rep := replica.Replica{
 		Number: n, State: "starting", Address: p.state.Address, Restarts: p.life.Restarts,
 		CPULimit: here.CPU, MemoryLimit: here.Memory, Memory: p.last.memory, Files: p.last.files,
 		FilesLimit: p.last.mostFiles, Series: slices.Clone(p.series),

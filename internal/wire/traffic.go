@@ -51,10 +51,10 @@ type NewRunner struct {
 
 // Running is a version that runs on the service's machine.
 type Running struct {
-	Version     string           `json:"version"`
-	Environment string           `json:"environment"`
-	Runner      traffic.Runner   `json:"runner"`
-	Replicas    []replica.Report `json:"replicas"`
+	Version     string            `json:"version"`
+	Environment string            `json:"environment"`
+	Runner      traffic.Runner    `json:"runner"`
+	Replicas    []replica.Replica `json:"replicas"`
 }
 
 // RunningLog is what a replica wrote.

@@ -39,6 +39,8 @@ func (s *Service) Place(ctx context.Context, by act.Actor, n wire.NewPlacement) 
 			defer func() {
 				if failed != nil {
 					s.runners.Forget(p.Runner.ID)
+				} else {
+					s.runners.Confirm(p.Runner.ID)
 				}
 			}()
 		}

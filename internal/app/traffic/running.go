@@ -139,7 +139,7 @@ func (s *Service) begin(ctx context.Context, v *registry.Version, r *traffic.Run
 }
 
 // ready lists the addresses of replicas that are ready, and why one cannot ever be.
-func ready(all []replica.Report) (addresses []string, refused string) {
+func ready(all []replica.Replica) (addresses []string, refused string) {
 	for _, r := range all {
 		switch r.State {
 		case "ready":
@@ -152,7 +152,7 @@ func ready(all []replica.Report) (addresses []string, refused string) {
 }
 
 // why is the first reason for a replica that is not ready.
-func why(all []replica.Report) string {
+func why(all []replica.Replica) string {
 	for _, r := range all {
 		if r.Reason != "" {
 			return r.Reason
@@ -173,6 +173,7 @@ func (s *Service) StepRunners(ctx context.Context, now time.Time) error {
 	if s.runners == nil {
 		return nil
 	}
+	asOf := time.Now() // what is confirmed from here on may not be in the list yet
 	placed, err := s.running(ctx, s.DB.Read(records.Everything), "")
 	if err != nil {
 		return err // nothing is ended because the record cannot be read
@@ -204,11 +205,11 @@ func (s *Service) StepRunners(ctx context.Context, now time.Time) error {
 			}
 		}
 	}
-	return errors.Join(err, s.runners.Step(ctx, wanted))
+	return errors.Join(err, s.runners.Step(ctx, asOf, wanted))
 }
 
 // scale says how many replicas a placement has from now on.
-func (s *Service) scale(p traffic.Placement, reports []replica.Report, now time.Time) int {
+func (s *Service) scale(p traffic.Placement, reports []replica.Replica, now time.Time) int {
 	have := s.runs.versions[p.Runner.ID].Replicas
 	if have == 0 { // this process has not counted them yet: as many as answer
 		have = len(p.Addresses)
@@ -230,7 +231,7 @@ func (s *Service) scale(p traffic.Placement, reports []replica.Report, now time.
 
 // followRun puts the addresses of the replicas that there are into the record, and so into force at the gateway. One
 // that goes is taken from there before its process is asked to end.
-func (s *Service) followRun(ctx context.Context, p traffic.Placement, reports []replica.Report, wanted int) error {
+func (s *Service) followRun(ctx context.Context, p traffic.Placement, reports []replica.Replica, wanted int) error {
 	var next []traffic.Address
 	for _, r := range reports {
 		if r.Number > wanted || r.Address == "" {
@@ -336,7 +337,7 @@ func (s *Service) Running(ctx context.Context, by act.Actor, ref string) (wire.L
 		placed, err := s.running(ctx, r, version)
 		out := []wire.Running{}
 		for _, p := range placed {
-			w := wire.Running{Version: p.Version, Environment: p.Environment, Runner: *p.Runner, Replicas: []replica.Report{}}
+			w := wire.Running{Version: p.Version, Environment: p.Environment, Runner: *p.Runner, Replicas: []replica.Replica{}}
 			if s.runners != nil {
 				w.Replicas = s.runners.Replicas(p.Runner.ID)
 			}

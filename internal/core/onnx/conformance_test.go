@@ -9,8 +9,6 @@ import (
 	"testing"
 
 	"innerladder/internal/core/tensor"
-
-	"google.golang.org/protobuf/encoding/protowire"
 )
 
 // The conformance cases of Debian's libonnx-testdata: what is claimed is computed as the standard says, and what is not
@@ -129,5 +127,3 @@ func near(got, want *tensor.Tensor) error {
 	}
 	return nil
 }
-
-var _ = protowire.BytesType

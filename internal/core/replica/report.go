@@ -2,8 +2,8 @@ package replica
 
 import "time"
 
-// Report is how one process of a version is.
-type Report struct {
+// Replica is how one process of a version is.
+type Replica struct {
 	Number int `json:"number"`
 	// State is one of starting, ready, waiting (until it is started again), refused, stopping.
 	State   string `json:"state" enum:"starting,ready,waiting,refused,stopping"`
