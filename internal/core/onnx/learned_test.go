@@ -10,13 +10,13 @@ import (
 	"testing"
 
 	"innerladder/internal/core/tensor"
-	of "innerladder/internal/onnxfile"
+	write "innerladder/internal/onnxfile"
 )
 
-func graphOf(fields ...of.Field) []byte { return of.Model("g", "", fields...) }
+func graphOf(fields ...write.Field) []byte { return write.Model("g", "", fields...) }
 
 // grown writes the attributes of trees of random questions of a depth; each leaf adds to some classes.
-func grown(r *rand.Rand, trees, depth, columns, targets int, side string, least float64) []of.Field {
+func grown(r *rand.Rand, trees, depth, columns, targets int, side string, least float64) []write.Field {
 	var ids, of, which, yes, no, missing, ofLeaf, leaves, to []int
 	var values, adds []float64
 	var modes []string
@@ -38,12 +38,12 @@ func grown(r *rand.Rand, trees, depth, columns, targets int, side string, least 
 			}
 		}
 	}
-	return []of.Field{
-		of.Attribute("nodes_treeids", of), of.Attribute("nodes_nodeids", ids), of.Attribute("nodes_modes", modes),
-		of.Attribute("nodes_featureids", which), of.Attribute("nodes_values", values),
-		of.Attribute("nodes_truenodeids", yes), of.Attribute("nodes_falsenodeids", no),
-		of.Attribute("nodes_missing_value_tracks_true", missing), of.Attribute(side+"_treeids", ofLeaf),
-		of.Attribute(side+"_nodeids", leaves), of.Attribute(side+"_ids", to), of.Attribute(side+"_weights", adds),
+	return []write.Field{
+		write.Attribute("nodes_treeids", of), write.Attribute("nodes_nodeids", ids), write.Attribute("nodes_modes", modes),
+		write.Attribute("nodes_featureids", which), write.Attribute("nodes_values", values),
+		write.Attribute("nodes_truenodeids", yes), write.Attribute("nodes_falsenodeids", no),
+		write.Attribute("nodes_missing_value_tracks_true", missing), write.Attribute(side+"_treeids", ofLeaf),
+		write.Attribute(side+"_nodeids", leaves), write.Attribute(side+"_ids", to), write.Attribute(side+"_weights", adds),
 	}
 }
 
@@ -51,17 +51,18 @@ func grown(r *rand.Rand, trees, depth, columns, targets int, side string, least 
 func learnedCases() map[string][]byte {
 	r := rand.New(rand.NewPCG(7, 11))
 	cases := map[string][]byte{}
-	table := of.Input("x", 1, -1, 4)
-	regression := func(name, operator string, targets int, attributes ...of.Field) {
-		cases[name] = graphOf(of.Node(learning, operator, []string{"x"}, []string{"y"}, attributes...), table,
-			of.Output("y", 1, -1, targets))
+	table := write.Input("x", 1, -1, 4)
+	regression := func(name, operator string, targets int, attributes ...write.Field) {
+		cases[name] = graphOf(write.Node(learning, operator, []string{"x"}, []string{"y"}, attributes...), table,
+			write.Output("y", 1, -1, targets))
 	}
-	classification := func(name, operator string, classes int, attributes ...of.Field) {
-		cases[name] = graphOf(of.Node(learning, operator, []string{"x"}, []string{"label", "scores"}, attributes...), table,
-			of.Output("label", 8, -1), of.Output("scores", 1, -1, classes))
+	classification := func(name, operator string, classes int, attributes ...write.Field) {
+		cases[name] = graphOf(
+			write.Node(learning, operator, []string{"x"}, []string{"label", "scores"}, attributes...), table,
+			write.Output("label", 8, -1), write.Output("scores", 1, -1, classes))
 	}
-	labels := func(n int) of.Field {
-		return of.Attribute("classlabels_strings", []string{"ok", "sticking", "leaking"}[:n])
+	labels := func(n int) write.Field {
+		return write.Attribute("classlabels_strings", []string{"ok", "sticking", "leaking"}[:n])
 	}
 	random := func(n int) []float64 {
 		out := make([]float64, n)
@@ -72,46 +73,47 @@ func learnedCases() map[string][]byte {
 	}
 	for _, how := range []string{"SUM", "AVERAGE", "MIN", "MAX"} {
 		regression("forest-"+how, "TreeEnsembleRegressor", 1, append(grown(r, 9, 4, 4, 1, "target", -9),
-			of.Attribute("n_targets", 1), of.Attribute("aggregate_function", how),
-			of.Attribute("base_values", []float64{0.75}))...)
+			write.Attribute("n_targets", 1), write.Attribute("aggregate_function", how),
+			write.Attribute("base_values", []float64{0.75}))...)
 	}
 	regression("forest-two-targets", "TreeEnsembleRegressor", 2,
-		append(grown(r, 5, 3, 4, 2, "target", -9), of.Attribute("n_targets", 2))...)
+		append(grown(r, 5, 3, 4, 2, "target", -9), write.Attribute("n_targets", 2))...)
 	for _, after := range []string{"NONE", "LOGISTIC", "SOFTMAX", "SOFTMAX_ZERO"} {
 		classification("classes-three-"+after, "TreeEnsembleClassifier", 3,
-			append(grown(r, 7, 3, 4, 3, "class", -9), labels(3), of.Attribute("post_transform", after))...)
+			append(grown(r, 7, 3, 4, 3, "class", -9), labels(3), write.Attribute("post_transform", after))...)
 	}
 	for _, after := range []string{"NONE", "LOGISTIC"} {
 		classification("classes-two-"+after, "TreeEnsembleClassifier", 2,
-			append(grown(r, 7, 3, 4, 1, "class", -9), labels(2), of.Attribute("post_transform", after))...)
+			append(grown(r, 7, 3, 4, 1, "class", -9), labels(2), write.Attribute("post_transform", after))...)
 	}
 	classification("classes-two-shares", "TreeEnsembleClassifier", 2,
 		append(grown(r, 7, 3, 4, 1, "class", 0.01), labels(2))...)
-	regression("linear", "LinearRegressor", 2, of.Attribute("coefficients", random(8)),
-		of.Attribute("intercepts", random(2)), of.Attribute("targets", 2))
+	regression("linear", "LinearRegressor", 2, write.Attribute("coefficients", random(8)),
+		write.Attribute("intercepts", random(2)), write.Attribute("targets", 2))
 	for _, after := range []string{"NONE", "SOFTMAX", "LOGISTIC"} {
-		classification("linear-classes-"+after, "LinearClassifier", 3, of.Attribute("coefficients", random(12)),
-			of.Attribute("intercepts", random(3)), labels(3), of.Attribute("post_transform", after))
+		classification("linear-classes-"+after, "LinearClassifier", 3, write.Attribute("coefficients", random(12)),
+			write.Attribute("intercepts", random(3)), labels(3), write.Attribute("post_transform", after))
 	}
-	regression("scaler", "Scaler", 4, of.Attribute("offset", random(4)), of.Attribute("scale", random(4)))
+	regression("scaler", "Scaler", 4, write.Attribute("offset", random(4)), write.Attribute("scale", random(4)))
 	for _, norm := range []string{"MAX", "L1", "L2"} {
-		regression("normalizer-"+norm, "Normalizer", 4, of.Attribute("norm", norm))
+		regression("normalizer-"+norm, "Normalizer", 4, write.Attribute("norm", norm))
 	}
-	regression("binarizer", "Binarizer", 4, of.Attribute("threshold", 0.3))
-	regression("imputer", "Imputer", 4, of.Attribute("imputed_value_floats", random(4)),
-		of.Attribute("replaced_value_float", 0.0))
-	cases["vectorizer"] = of.Model("g", "",
-		of.Node(learning, "FeatureVectorizer", []string{"x", "x"}, []string{"y"}, of.Attribute("inputdimensions", []int{4, 4})),
-		table, of.Output("y", 1, -1, 8))
-	cases["one-hot"] = of.Model("g", "",
-		of.Node("", "Cast", []string{"x"}, []string{"whole"}, of.Attribute("to", 7)),
-		of.Node(learning, "OneHotEncoder", []string{"whole"}, []string{"y"}, of.Attribute("cats_int64s", []int{-1, 0, 1}),
-			of.Attribute("zeros", 1)), table, of.Output("y", 1, -1, 4, 3))
-	cases["labels"] = of.Model("g", "",
-		of.Node("", "Cast", []string{"x"}, []string{"whole"}, of.Attribute("to", 7)),
-		of.Node(learning, "LabelEncoder", []string{"whole"}, []string{"y"}, of.Attribute("keys_int64s", []int{0, 1}),
-			of.Attribute("values_strings", []string{"harbour", "old-town"}), of.Attribute("default_string", "works")),
-		table, of.Output("y", 8, -1, 4))
+	regression("binarizer", "Binarizer", 4, write.Attribute("threshold", 0.3))
+	regression("imputer", "Imputer", 4, write.Attribute("imputed_value_floats", random(4)),
+		write.Attribute("replaced_value_float", 0.0))
+	cases["vectorizer"] = write.Model("g", "",
+		write.Node(learning, "FeatureVectorizer", []string{"x", "x"}, []string{"y"},
+			write.Attribute("inputdimensions", []int{4, 4})),
+		table, write.Output("y", 1, -1, 8))
+	cases["one-hot"] = write.Model("g", "",
+		write.Node("", "Cast", []string{"x"}, []string{"whole"}, write.Attribute("to", 7)),
+		write.Node(learning, "OneHotEncoder", []string{"whole"}, []string{"y"},
+			write.Attribute("cats_int64s", []int{-1, 0, 1}), write.Attribute("zeros", 1)), table, write.Output("y", 1, -1, 4, 3))
+	cases["labels"] = write.Model("g", "",
+		write.Node("", "Cast", []string{"x"}, []string{"whole"}, write.Attribute("to", 7)),
+		write.Node(learning, "LabelEncoder", []string{"whole"}, []string{"y"}, write.Attribute("keys_int64s", []int{0, 1}),
+			write.Attribute("values_strings", []string{"harbour", "old-town"}), write.Attribute("default_string", "works")),
+		table, write.Output("y", 8, -1, 4))
 	return cases
 }
 
@@ -195,21 +197,23 @@ func agrees(t *testing.T, name string, got *tensor.Tensor, want []string) {
 
 // What cannot be computed is refused by name when it is loaded, all of it at once.
 func TestRefusedByName(t *testing.T) {
-	table := of.Input("x", 1, -1, 4)
-	branch := of.Field{Number: 5, Value: of.Message(of.Field{Number: 1, Value: "then_branch"},
-		of.Field{Number: 6, Value: []byte{}})}
+	table := write.Input("x", 1, -1, 4)
+	branch := write.Field{Number: 5, Value: write.Message(write.Field{Number: 1, Value: "then_branch"},
+		write.Field{Number: 6, Value: []byte{}})}
 	for name, c := range map[string]struct {
 		model []byte
 		want  []string
 	}{
-		"an operator": {graphOf(of.Node("", "Loop", []string{"x"}, []string{"y"}),
-			of.Node("tarnholm", "Heat", []string{"y"}, []string{"z"}), table, of.Output("z", 1, -1)), []string{"the operator Loop",
-			"the operator tarnholm.Heat"}},
-		"a datatype": {graphOf(of.Node("", "Cast", []string{"x"}, []string{"y"}, of.Attribute("to", 10)), table,
-			of.Output("y", 10, -1)), []string{"the operator Cast: the datatype FP16 is not reckoned with"}},
-		"an input": {graphOf(of.Node("", "Abs", []string{"x"}, []string{"y"}), of.Input("x", 16, -1),
-			of.Output("y", 16, -1)), []string{`the input "x" is of a datatype that is not reckoned with: BF16`}},
-		"a graph within": {graphOf(of.Node("", "If", []string{"x"}, []string{"y"}, branch), table, of.Output("y", 1, -1)), []string{"the operator If",
+		"an operator": {graphOf(write.Node("", "Loop", []string{"x"}, []string{"y"}),
+			write.Node("tarnholm", "Heat", []string{"y"}, []string{"z"}), table, write.Output("z", 1, -1)),
+			[]string{"the operator Loop",
+				"the operator tarnholm.Heat"}},
+		"a datatype": {graphOf(write.Node("", "Cast", []string{"x"}, []string{"y"}, write.Attribute("to", 10)), table,
+			write.Output("y", 10, -1)), []string{"the operator Cast: the datatype FP16 is not reckoned with"}},
+		"an input": {graphOf(write.Node("", "Abs", []string{"x"}, []string{"y"}), write.Input("x", 16, -1),
+			write.Output("y", 16, -1)), []string{`the input "x" is of a datatype that is not reckoned with: BF16`}},
+		"a graph within": {graphOf(write.Node("", "If", []string{"x"}, []string{"y"}, branch), table,
+			write.Output("y", 1, -1)), []string{"the operator If",
 			`the operator If with the graph "then_branch" in it`}},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -240,8 +244,8 @@ func TestDamagedAndHostile(t *testing.T) {
 		}
 		_ = name
 	}
-	huge := graphOf(of.Node("", "ConstantOfShape", []string{"n"}, []string{"y"}), of.Input("n", 7, 3),
-		of.Output("y", 1, -1, -1, -1))
+	huge := graphOf(write.Node("", "ConstantOfShape", []string{"n"}, []string{"y"}), write.Input("n", 7, 3),
+		write.Output("y", 1, -1, -1, -1))
 	p, err := Load(huge)
 	if err != nil {
 		t.Fatal(err)
