@@ -15,8 +15,8 @@ import (
 
 func graphOf(fields ...write.Field) []byte { return write.Model("g", "", fields...) }
 
-// grown writes the attributes of trees of random questions of a depth; each leaf adds to some classes.
-func grown(r *rand.Rand, trees, depth, columns, targets int, side string, least float64) []write.Field {
+// growing writes the attributes of trees of random questions of a depth; each leaf adds to some classes.
+func growing(r *rand.Rand, trees, depth, columns, targets int, side string, least float64) []write.Field {
 	var ids, of, which, yes, no, missing, ofLeaf, leaves, to []int
 	var values, adds []float64
 	var modes []string
@@ -72,22 +72,22 @@ func learnedCases() map[string][]byte {
 		return out
 	}
 	for _, how := range []string{"SUM", "AVERAGE", "MIN", "MAX"} {
-		regression("forest-"+how, "TreeEnsembleRegressor", 1, append(grown(r, 9, 4, 4, 1, "target", -9),
+		regression("forest-"+how, "TreeEnsembleRegressor", 1, append(growing(r, 9, 4, 4, 1, "target", -9),
 			write.Attribute("n_targets", 1), write.Attribute("aggregate_function", how),
 			write.Attribute("base_values", []float64{0.75}))...)
 	}
 	regression("forest-two-targets", "TreeEnsembleRegressor", 2,
-		append(grown(r, 5, 3, 4, 2, "target", -9), write.Attribute("n_targets", 2))...)
+		append(growing(r, 5, 3, 4, 2, "target", -9), write.Attribute("n_targets", 2))...)
 	for _, after := range []string{"NONE", "LOGISTIC", "SOFTMAX", "SOFTMAX_ZERO"} {
 		classification("classes-three-"+after, "TreeEnsembleClassifier", 3,
-			append(grown(r, 7, 3, 4, 3, "class", -9), labels(3), write.Attribute("post_transform", after))...)
+			append(growing(r, 7, 3, 4, 3, "class", -9), labels(3), write.Attribute("post_transform", after))...)
 	}
 	for _, after := range []string{"NONE", "LOGISTIC"} {
 		classification("classes-two-"+after, "TreeEnsembleClassifier", 2,
-			append(grown(r, 7, 3, 4, 1, "class", -9), labels(2), write.Attribute("post_transform", after))...)
+			append(growing(r, 7, 3, 4, 1, "class", -9), labels(2), write.Attribute("post_transform", after))...)
 	}
 	classification("classes-two-shares", "TreeEnsembleClassifier", 2,
-		append(grown(r, 7, 3, 4, 1, "class", 0.01), labels(2))...)
+		append(growing(r, 7, 3, 4, 1, "class", 0.01), labels(2))...)
 	regression("linear", "LinearRegressor", 2, write.Attribute("coefficients", random(8)),
 		write.Attribute("intercepts", random(2)), write.Attribute("targets", 2))
 	for _, after := range []string{"NONE", "SOFTMAX", "LOGISTIC"} {

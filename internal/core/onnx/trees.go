@@ -24,15 +24,22 @@ type forest struct {
 	positive bool
 }
 
-// branch is a node of a tree: it asks one column, or is a leaf.
+// branch is a node of a tree: it asks one column and goes on at yes, or at the place behind it; or it is a leaf, with
+// its first weight at yes and as many as column says. It is small, and a tree's nodes stand together from its root on,
+// so that walking down it stays in the processor's nearest memory.
 type branch struct {
 	value   float64
-	column  int32
-	yes, no int32
+	yes     int32
+	column  uint16
 	how     comparison
 	missing bool
-	// from and to are the weights of a leaf.
-	from, to int32
+}
+
+// grown is a node as the file has it.
+type grown struct {
+	branch
+	column, yes, no int32
+	weights         []weight
 }
 
 type comparison uint8
@@ -85,6 +92,7 @@ func grow(n *node, side string) (*forest, error) {
 	}
 	places := map[[2]int64]int32{}
 	child := map[int32]bool{}
+	var all []grown
 	for i := range trees {
 		places[[2]int64{trees[i], ids[i]}] = int32(i)
 	}
@@ -93,121 +101,137 @@ func grow(n *node, side string) (*forest, error) {
 		if !known {
 			return nil, fmt.Errorf("the comparison %q", modes[i])
 		}
-		b := branch{value: values[i], column: int32(columns[i]), how: how}
+		b := grown{branch: branch{value: values[i], how: how}}
 		b.missing = i < len(missing) && missing[i] != 0
 		if how != leaf {
 			f.columns = max(f.columns, int(columns[i])+1)
 			var a, c bool
 			b.yes, a = places[[2]int64{trees[i], yes[i]}]
 			b.no, c = places[[2]int64{trees[i], no[i]}]
-			if !a || !c || columns[i] < 0 {
+			if !a || !c || columns[i] < 0 || columns[i] > math.MaxUint16 {
 				return nil, fmt.Errorf("a node of tree %d names what is not there", trees[i])
 			}
+			b.column = int32(columns[i])
 			child[b.yes], child[b.no] = true, true
 		}
-		f.branches = append(f.branches, b)
+		all = append(all, b)
 	}
-	for i := range f.branches {
-		if !child[int32(i)] {
-			f.roots = append(f.roots, int32(i))
-		}
-	}
-	if err := f.hang(n, side, places); err != nil {
+	if err := f.hang(n, side, places, all); err != nil {
 		return nil, err
 	}
-	return f, f.ends()
+	placed := 0
+	for i := range all {
+		if child[int32(i)] {
+			continue
+		}
+		n, err := f.plant(all, int32(i), len(all)-placed)
+		if err != nil {
+			return nil, err
+		}
+		placed += n
+	}
+	if placed < len(all) {
+		return nil, fmt.Errorf("a node is not reached from any root")
+	}
+	return f, nil
+}
+
+// plant lays the nodes of a tree out from its root on, and says how many there are; more than there may be are reached
+// in two ways, so no way down a tree is without an end.
+func (f *forest) plant(all []grown, root int32, most int) (placed int, err error) {
+	f.roots = append(f.roots, int32(len(f.branches)))
+	waiting := []int32{root}
+	f.branches = append(f.branches, branch{})
+	for at := len(f.branches) - 1; len(waiting) > 0; at++ {
+		g := all[waiting[0]]
+		waiting = waiting[1:]
+		if placed++; placed > most {
+			return 0, fmt.Errorf("a node is reached in two ways")
+		}
+		b := g.branch
+		if b.how == leaf {
+			b.yes, b.column = int32(len(f.weights)), uint16(len(g.weights))
+			f.weights = append(f.weights, g.weights...)
+		} else {
+			b.yes, b.column = int32(len(f.branches)), uint16(g.column)
+			f.branches = append(f.branches, branch{}, branch{})
+			waiting = append(waiting, g.yes, g.no)
+		}
+		f.branches[at] = b
+	}
+	return placed, nil
 }
 
 // hang gives the leaves their weights.
-func (f *forest) hang(n *node, side string, places map[[2]int64]int32) error {
+func (f *forest) hang(n *node, side string, places map[[2]int64]int32, all []grown) error {
 	trees, ids, targets := n.ints(side+"_treeids"), n.ints(side+"_nodeids"), n.ints(side+"_ids")
 	values := n.numbersOf(side + "_weights")
 	if len(ids) != len(trees) || len(targets) != len(trees) || len(values) != len(trees) {
 		return fmt.Errorf("lists of different lengths")
 	}
-	byLeaf := make([][]weight, len(f.branches))
 	for i := range trees {
 		at, there := places[[2]int64{trees[i], ids[i]}]
-		if !there || targets[i] < 0 || targets[i] > math.MaxInt16 {
+		if !there || targets[i] < 0 || targets[i] > math.MaxInt16 || len(all[at].weights) == math.MaxUint16 {
 			return fmt.Errorf("a weight of tree %d names what is not there", trees[i])
 		}
-		byLeaf[at] = append(byLeaf[at], weight{int32(targets[i]), values[i]})
+		all[at].weights = append(all[at].weights, weight{int32(targets[i]), values[i]})
 		f.targets = max(f.targets, int(targets[i])+1)
 	}
-	for i := range f.branches {
-		b := &f.branches[i]
-		b.from = int32(len(f.weights))
-		f.weights = append(f.weights, byLeaf[i]...)
-		b.to = int32(len(f.weights))
-	}
 	return nil
 }
 
-// ends makes sure that every way down a tree ends: no node may be reached twice.
-func (f *forest) ends() error {
-	seen := make([]bool, len(f.branches))
-	todo := append([]int32{}, f.roots...)
-	for len(todo) > 0 {
-		at := todo[len(todo)-1]
-		todo = todo[:len(todo)-1]
-		if seen[at] {
-			return fmt.Errorf("a node is reached in two ways")
-		}
-		seen[at] = true
-		if b := f.branches[at]; b.how != leaf {
-			todo = append(todo, b.yes, b.no)
-		}
-	}
-	for _, reached := range seen {
-		if !reached {
-			return fmt.Errorf("a node is not reached from any root")
-		}
-	}
-	return nil
-}
-
-// sums adds up what the trees say of one row.
-func (f *forest) sums(row, out []float64, room []bool) {
+// sums adds up what the trees say of some rows: one tree after the other, each for all rows.
+func (f *forest) sums(x []float64, rows, columns int) []float64 {
 	extreme := f.aggregate == "MIN" || f.aggregate == "MAX"
-	clear(out)
-	clear(room)
-	for _, at := range f.roots {
-		b := &f.branches[at]
-		for b.how != leaf {
-			if b.asks(row[b.column]) {
-				b = &f.branches[b.yes]
-			} else {
-				b = &f.branches[b.no]
+	out, given := make([]float64, rows*f.targets), make([]bool, rows*f.targets)
+	for _, root := range f.roots {
+		for r := range rows {
+			row := x[r*columns : (r+1)*columns]
+			at := root
+			b := &f.branches[at]
+			for b.how != leaf {
+				at = b.yes
+				if !b.asks(row[b.column]) {
+					at++
+				}
+				b = &f.branches[at]
 			}
-		}
-		for _, w := range f.weights[b.from:b.to] {
-			switch {
-			case !extreme:
-				out[w.target] += w.value
-			case !room[w.target] || (f.aggregate == "MIN") == (w.value < out[w.target]):
-				out[w.target] = w.value
+			for _, w := range f.weights[b.yes : b.yes+int32(b.column)] {
+				to := r*f.targets + int(w.target)
+				switch {
+				case !extreme:
+					out[to] += w.value
+				case !given[to] || (f.aggregate == "MIN") == (w.value < out[to]):
+					out[to] = w.value
+				}
+				given[to] = true
 			}
-			room[w.target] = true
 		}
 	}
-	for k := range out {
+	for i := range out {
 		if f.aggregate == "AVERAGE" {
-			out[k] /= float64(len(f.roots))
+			out[i] /= float64(len(f.roots))
 		}
-		if k < len(f.base) {
-			out[k] += f.base[k]
+		if k := i % f.targets; k < len(f.base) {
+			out[i] += f.base[k]
 		}
 	}
+	return out
 }
 
 // asks reports whether the way goes on at yes.
 func (b *branch) asks(v float64) bool {
+	if b.how == atMost { // what nearly all are
+		return v <= b.value || (v != v && b.missing)
+	}
+	return b.asksOther(v)
+}
+
+func (b *branch) asksOther(v float64) bool {
 	if math.IsNaN(v) && b.missing {
 		return true
 	}
 	switch b.how {
-	case atMost:
-		return v <= b.value
 	case below:
 		return v < b.value
 	case atLeast:
@@ -229,10 +253,9 @@ func (f *forest) rows(t *tensor.Tensor, do func(sums []float64)) (rows int, err 
 	if columns < f.columns {
 		return 0, fmt.Errorf("%d columns where trees ask for %d", columns, f.columns)
 	}
-	sums, room := make([]float64, f.targets), make([]bool, f.targets)
+	sums := f.sums(x, rows, columns)
 	for r := range rows {
-		f.sums(x[r*columns:(r+1)*columns], sums, room)
-		do(sums)
+		do(sums[r*f.targets : (r+1)*f.targets])
 	}
 	return rows, nil
 }
