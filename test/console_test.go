@@ -244,6 +244,7 @@ func TestEveryPageInEveryShape(t *testing.T) {
 		"/reviews": "Reviews", "/reviews/P-2": "P-2",
 		"/models/heat-demand/versions/1?show=evidence": "heat-demand@1", "/settings/ladders": "Settings",
 		"/alerts": "Alerts", "/audit": "Audit", "/environments": "Environments",
+		"/try/plant-north/heat-demand@2?endpoint=demand-hourly": "Try heat-demand@2",
 	}
 	for _, width := range []int64{1280, 390} {
 		for path, title := range pages {

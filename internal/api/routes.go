@@ -172,6 +172,8 @@ func placeOperations() []operation {
 			) (*traffic.Placement, error) {
 				return c.app.Traffic.Unplace(c, c.by, in.Ref, in.Environment)
 			}),
+		op("GET", "/gateway", "gatewayAddress", "Say how callers reach the gateway", access.Read, 200,
+			func(c call, _ *struct{}) (wire.GatewayAddress, error) { return c.app.Traffic.Gateway(), nil }),
 		op("GET", "/running", "listRunning", "List the versions that run on the service's machine", access.Read, 200,
 			func(c call, in *struct {
 				pageIn

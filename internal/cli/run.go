@@ -167,6 +167,8 @@ func serveCommand(c *call) func(context.Context) error {
 	c.flags.StringVar(&o.Gateway, "gateway", "127.0.0.1:7500", "`ADDRESS` of the gateway, which callers of models call")
 	c.flags.StringVar(&o.Address, "address", "",
 		"`URL` by which people reach the console, for links; http://LISTEN when not given")
+	c.flags.StringVar(&o.GatewayAddress, "gateway-address", "",
+		"`URL` by which callers reach the gateway, for examples; http://GATEWAY when not given")
 	c.flags.StringVar(&o.KeyFile, "key-file", "",
 		"`FILE` with the keys that seal secrets; DATA/key when not given, made at first start. "+
 			"INNERLADDER_SEALING_KEYS takes its place")

@@ -3,6 +3,7 @@
 package server
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -42,6 +43,8 @@ type Options struct {
 	Listen, Gateway string
 	// Address is how people reach the console, for links; empty is the Listen address.
 	Address string
+	// GatewayAddress is how callers reach the gateway, for examples; empty is the Gateway address.
+	GatewayAddress string
 	// KeyFile holds the keys that seal secrets; it is made when nothing is sealed yet. Keys,
 	// when not nil, take its place.
 	KeyFile string
@@ -234,6 +237,7 @@ func (h *house) run(ctx context.Context, o Options, inside net.Listener) error {
 	if err != nil {
 		return fmt.Errorf("listening for the gateway: %w; choose another address with -gateway", err)
 	}
+	h.app.Traffic.CallersUse(cmp.Or(strings.TrimRight(o.GatewayAddress, "/"), "http://"+outside.Addr().String()))
 	broken := make(chan error, 2)
 	go func() { broken <- h.gate.Serve(outside) }()
 	set := Jobs(h.app, h.gate, h.rec, h.requests, h.keeper, h.hurry, h.log)

@@ -42,6 +42,11 @@ type NewPlacement struct {
 	Runner      *NewRunner `json:"runner,omitempty" description:"run it on the service's machine from its file"`
 }
 
+// GatewayAddress is how callers reach the gateway.
+type GatewayAddress struct {
+	URL string `json:"url" description:"of the gateway, as callers reach it; empty when it is not known yet"`
+}
+
 // NewRunner says how a version is run on the service's machine.
 type NewRunner struct {
 	Replicas  string `json:"replicas,omitempty" description:"how many processes, such as 3, or two numbers between which it follows the load, such as 1..4; 1 when empty"`

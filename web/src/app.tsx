@@ -39,6 +39,7 @@ import { PeoplePage } from './settings/people-page'
 import { ServicePage } from './settings/service-page'
 import { SettingsFrame } from './settings/settings-frame'
 import { Shell } from './shell'
+import { TryPage } from './try/try-page'
 import { Empty, Panel, Problem } from './ui/parts'
 
 /** All pages of someone who is signed in. */
@@ -82,6 +83,7 @@ export function App() {
         <Route path="incidents" element={<IncidentsPage />} />
         <Route path="incidents/:incident" element={<IncidentPage />} />
         <Route path="environments" element={<EnvironmentsPage />} />
+        <Route path="try/:environment/:ref" element={<TryPage />} />
         <Route path="reviews" element={<ReviewsPage />} />
         <Route path="reviews/:promotion" element={<ReviewPage />} />
         <Route path="alerts" element={<AlertsPage />} />

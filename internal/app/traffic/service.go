@@ -4,6 +4,7 @@ package traffic
 
 import (
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"innerladder/internal/app/act"
@@ -15,6 +16,7 @@ import (
 	"innerladder/internal/oip"
 	"innerladder/internal/recorder"
 	"innerladder/internal/runner"
+	"innerladder/internal/wire"
 )
 
 // Service does what this package is for. It is safe for use by several goroutines at once.
@@ -29,6 +31,9 @@ type Service struct {
 	// runners runs versions on this machine; nil where none are. runs is only for the job that looks after them.
 	runners *runner.Keeper
 	runs    runs
+
+	// callersUse is how callers reach the gateway.
+	callersUse atomic.Pointer[string]
 
 	// routing serialises reading the routes and putting them in force; unrouted are the
 	// endpoints for which that could not be done.
@@ -71,4 +76,15 @@ type Router interface {
 	Down(address, model string) bool
 	// MarkUp says that a model was found ready at an address.
 	MarkUp(address, model string)
+}
+
+// CallersUse says how callers reach the gateway, for examples.
+func (s *Service) CallersUse(url string) { s.callersUse.Store(&url) }
+
+// Gateway is how callers reach the gateway.
+func (s *Service) Gateway() wire.GatewayAddress {
+	if url := s.callersUse.Load(); url != nil {
+		return wire.GatewayAddress{URL: *url}
+	}
+	return wire.GatewayAddress{}
 }

@@ -31,7 +31,7 @@ export const useRemoveEnvironment = (environment: string) =>
 
 export const usePlace = (environment: string) =>
   useChange(
-    (body: { version: string; addresses?: string[]; served_as?: string; elsewhere?: boolean }) =>
+    (body: Omit<Schemas['NewPlacement'], 'environment'>) =>
       data(api.POST('/api/v1/placements', { body: { ...body, environment } })),
     [...felt, 'versions', 'promotions'],
   )

@@ -19,6 +19,7 @@ import { LaneBand } from './lane-band'
 import { IncidentList } from '../incidents/incidents-page'
 import { RolloutList } from '../rollouts/rollouts-page'
 import { StartRollout } from '../rollouts/start-rollout'
+import { RunningPanel } from '../running/running-panel'
 import { RulesPanel } from './rules'
 import { Signals } from './signals'
 import { SplitHistory } from './split-history'
@@ -69,6 +70,11 @@ function EndpointView({ endpoint: e, now }: { endpoint: Endpoint; now: EndpointN
             <Button tabIndex={-1}>
               Compare {short(main.version)} and {short(trials[0].version)}
             </Button>
+          </Link>
+        )}
+        {mayInspect && main && !split?.elsewhere && (
+          <Link to={`/try/${e.environment}/${encodeURIComponent(main.version)}?endpoint=${e.name}`}>
+            <Button tabIndex={-1}>Try</Button>
           </Link>
         )}
         {mayInspect && !split?.elsewhere && (
@@ -143,6 +149,9 @@ function EndpointView({ endpoint: e, now }: { endpoint: Endpoint; now: EndpointN
               <CopiesDrawing report={l.copies_shown} />
             </Panel>
           ),
+      )}
+      {split && !split.elsewhere && (
+        <RunningPanel environment={e.environment} versions={split.lanes.map((l) => l.version)} />
       )}
       {split?.elsewhere && <AgentsPanel endpoint={e.name} />}
       {split && ruled && <RulesPanel endpoint={e} split={split} />}

@@ -7,6 +7,7 @@ import { AddEndpoint } from './endpoint-form'
 import { EnvironmentForm, RemoveEnvironment } from './environment-form'
 import { Headers } from './headers'
 import { Place } from './place-form'
+import { RunningPanel } from '../running/running-panel'
 import { PlacementTable } from './placement-table'
 
 /** Where versions run: what is placed there and how it is, what its servers are sent, who calls from there. */
@@ -98,7 +99,10 @@ function EnvironmentPanel({
           No version is placed here yet.
         </Empty>
       ) : (
-        <PlacementTable placements={placements} environment={e} />
+        <>
+          <PlacementTable placements={placements} environment={e} />
+          <RunningPanel environment={e.name} />
+        </>
       )}
       {endpoints.length > 0 && (
         <p className="mt-3">

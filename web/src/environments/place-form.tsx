@@ -20,31 +20,37 @@ function useRefs(environment: Environment): string[] {
     )
 }
 
+/** Where a version that is placed answers. */
+const wheres = {
+  servers: 'In model servers of its own, at these addresses',
+  runner: 'On the service’s machine: it is run from its file and looked after',
+  elsewhere: 'Elsewhere, where the gateway does not reach',
+} as const
+
+type Where = keyof typeof wheres
+
 /** A version is placed after its servers were asked; what they lack is said here. */
 export function Place({ environment: e, done }: { environment: Environment; done: () => void }) {
   const place = usePlace(e.name)
   const refs = useRefs(e)
   const [version, setVersion] = useState('')
+  const [where, setWhere] = useState<Where>('servers')
   const [at, setAt] = useState('')
   const [servedAs, setServedAs] = useState('')
-  const [elsewhere, setElsewhere] = useState(false)
+  const [runner, setRunner] = useState({ replicas: '1', batch_rows: '0', batch_wait: '2ms' })
   if (place.data) return <Placed placement={place.data} done={done} />
+  const how = {
+    servers: { addresses: itemsIn(at), ...(servedAs.trim() && { served_as: servedAs.trim() }) },
+    runner: { runner: { ...runner, batch_rows: Number(runner.batch_rows) || 0 } },
+    elsewhere: { elsewhere: true },
+  }[where]
+  const submit = { servers: 'Check and place', runner: 'Run and place', elsewhere: 'Place it elsewhere' }[where]
   return (
     <Form
-      submit={place.isPending ? 'Asking the servers…' : elsewhere ? 'Place it elsewhere' : 'Check and place'}
+      submit={place.isPending ? 'Asking the servers…' : submit}
       pending={place.isPending}
       error={place.error}
-      onSubmit={() =>
-        place.mutate(
-          elsewhere
-            ? { version: version.trim(), elsewhere }
-            : {
-                version: version.trim(),
-                addresses: itemsIn(at),
-                ...(servedAs.trim() && { served_as: servedAs.trim() }),
-              },
-        )
-      }
+      onSubmit={() => place.mutate({ version: version.trim(), ...how })}
     >
       <Field label="Version">
         <input
@@ -61,15 +67,22 @@ export function Place({ environment: e, done }: { environment: Environment; done
           ))}
         </datalist>
       </Field>
-      <label className="inline-flex items-center gap-2">
-        <input type="checkbox" checked={elsewhere} onChange={(event) => setElsewhere(event.target.checked)} />
-        It answers elsewhere, where the gateway does not reach
-      </label>
-      {elsewhere ? (
+      <fieldset className="grid gap-1.5">
+        <legend className="text-ink-2 mb-1 text-[13px]">Where it answers</legend>
+        {(Object.keys(wheres) as Where[]).map((w) => (
+          <label key={w} className="inline-flex items-baseline gap-2">
+            <input type="radio" name="where" checked={where === w} onChange={() => setWhere(w)} />
+            {wheres[w]}
+          </label>
+        ))}
+      </fieldset>
+      {where === 'elsewhere' && (
         <p className="text-ink-2 text-[13px]">
           Nothing is asked of it. What it does is known from what innerladder agent reports beside it.
         </p>
-      ) : (
+      )}
+      {where === 'runner' && <RunnerFields value={runner} onChange={setRunner} />}
+      {where === 'servers' && (
         <>
           <TextField
             label="Addresses of its model servers, one a line"
@@ -91,6 +104,66 @@ export function Place({ environment: e, done }: { environment: Environment; done
           </p>
         </>
       )}
+    </Form>
+  )
+}
+
+interface RunnerDraft {
+  replicas: string
+  batch_rows: string
+  batch_wait: string
+}
+
+/** How many processes run a version, and whether they compute rows of several requests together. */
+function RunnerFields({ value, onChange }: { value: RunnerDraft; onChange: (v: RunnerDraft) => void }) {
+  return (
+    <>
+      <TextField
+        label="Replicas: a number, or two between which it follows the load, such as 1..4"
+        required
+        value={value.replicas}
+        onChange={(replicas) => onChange({ ...value, replicas })}
+      />
+      <div className="grid grid-cols-2 gap-3">
+        <TextField
+          label="Rows computed together, at most (0: none)"
+          value={value.batch_rows}
+          onChange={(batch_rows) => onChange({ ...value, batch_rows })}
+        />
+        <TextField
+          label="How long one waits for others, at most"
+          value={value.batch_wait}
+          onChange={(batch_wait) => onChange({ ...value, batch_wait })}
+        />
+      </div>
+      <p className="text-ink-2 text-[13px]">
+        It must have one file in ONNX or PMML that can be computed here; what cannot is refused by name. It is started
+        again when it ends, found again when the service is, and must answer the sample request and its known answers.
+      </p>
+    </>
+  )
+}
+
+/** How many processes there are of what runs here. */
+export function Replicas({ placement: p, done }: { placement: Placement; done: () => void }) {
+  const change = useChangeAddresses(p.environment, p.version)
+  const now = p.runner?.replicas ?? { least: 1, most: 1 }
+  const [replicas, setReplicas] = useState(now.most > now.least ? `${now.least}..${now.most}` : String(now.least))
+  const [reason, setReason] = useState('')
+  return (
+    <Form
+      submit="Change the number"
+      pending={change.isPending}
+      error={change.error}
+      onSubmit={() => change.mutate({ replicas, reason }, { onSuccess: done })}
+    >
+      <TextField
+        label="Replicas: a number, or two between which it follows the load, such as 1..4"
+        required
+        value={replicas}
+        onChange={setReplicas}
+      />
+      <TextField label="Why the number changes" value={reason} onChange={setReason} />
     </Form>
   )
 }

@@ -2,9 +2,9 @@ import type { Environment, Placement } from '../api/client'
 import { useMay } from '../api/people'
 import { useUnplace } from '../api/places'
 import { FormSheet } from '../ui/form'
-import { Ago, Button, LinkButton, Problem, Ref, Tag } from '../ui/parts'
+import { Ago, Button, LinkButton, Problem, Ref, Tag, To } from '../ui/parts'
 import { TableHead } from '../ui/table-head'
-import { Addresses } from './place-form'
+import { Addresses, Replicas } from './place-form'
 
 /** What runs in an environment, at which addresses, and how it is. */
 export function PlacementTable({ placements, environment }: { placements: Placement[]; environment: Environment }) {
@@ -53,6 +53,11 @@ function PlacementRow({
             </span>
           </>
         )}
+        {p.runner && (
+          <div>
+            <Tag tone="main">runs here</Tag>
+          </div>
+        )}
         {p.addresses.map((a) => (
           <div key={a.url} className="flex flex-wrap items-baseline gap-x-2">
             <code className="text-[13px]">{a.url}</code>
@@ -77,9 +82,18 @@ function PlacementRow({
         <Ago at={p.placed_at} /> by {p.placed_by}
       </td>
       <td className="text-right whitespace-nowrap">
+        {!p.elsewhere && <To to={`/try/${p.environment}/${encodeURIComponent(p.version)}`}>try</To>}{' '}
         {mayPlace && (
           <>
-            {!p.elsewhere && (
+            {p.runner && (
+              <FormSheet
+                title={`Replicas of ${p.version} in ${environment.name}`}
+                trigger={<Button className="px-2! py-0.5! text-[12.5px]">Replicas</Button>}
+              >
+                {(done) => <Replicas placement={p} done={done} />}
+              </FormSheet>
+            )}
+            {!p.elsewhere && !p.runner && (
               <FormSheet
                 title={`Addresses of ${p.version} in ${environment.name}`}
                 trigger={<Button className="px-2! py-0.5! text-[12.5px]">Addresses</Button>}

@@ -1,6 +1,7 @@
 import type { Version } from '../api/client'
 import { usePromotions } from '../api/ladder'
 import { usePlacements } from '../api/queries'
+import { RunningPanel } from '../running/running-panel'
 import { bytes, number, words } from '../ui/format'
 import { Ago, Empty, Facts, Panel, Ref, Tag, To } from '../ui/parts'
 import { KnownAnswers } from './known-answers'
@@ -57,15 +58,24 @@ export function Overview({ version: v }: { version: Version }) {
                 (p) =>
                   [
                     `placed in ${p.environment}`,
-                    p.elsewhere
-                      ? 'elsewhere, where the gateway does not reach'
-                      : p.addresses.map((a) => `${a.url} ${a.healthy ? 'healthy' : `✕ ${a.reason ?? ''}`}`).join(', '),
+                    p.elsewhere ? (
+                      'elsewhere, where the gateway does not reach'
+                    ) : (
+                      <span key={p.id}>
+                        {p.runner && 'runs here at '}
+                        {p.addresses
+                          .map((a) => `${a.url} ${a.healthy ? 'healthy' : `✕ ${a.reason ?? ''}`}`)
+                          .join(', ')}{' '}
+                        <To to={`/try/${p.environment}/${encodeURIComponent(v.ref)}`}>try it</To>
+                      </span>
+                    ),
                   ] as const,
               ),
               ...Object.entries(v.properties ?? {}),
             ]}
           />
         </Panel>
+        <RunningPanel versions={[v.ref]} />
         {importance.length > 0 && (
           <Panel title="How much each input counts">
             {importance.map(([name, x]) => (

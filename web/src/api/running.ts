@@ -1,0 +1,30 @@
+import { $api, api, data } from './client'
+import type { components } from './schema'
+
+export type Running = components['schemas']['Running']
+export type Replica = components['schemas']['Replica']
+export type TriedVersions = components['schemas']['TriedVersions']
+
+/** What runs on the service's machine, of one version when a ref is given. */
+export const useRunning = (version?: string) =>
+  $api.useQuery(
+    'get',
+    '/api/v1/running',
+    { params: { query: { limit: 200, ...(version && { version }) } } },
+    { refetchInterval: 5_000, placeholderData: (before) => before },
+  )
+
+/** The last lines that a replica wrote, again every few seconds. */
+export const useRunningLog = (environment: string, ref: string, replica: number) =>
+  $api.useQuery(
+    'get',
+    '/api/v1/running/{environment}/{ref}/{replica}/log',
+    { params: { path: { environment, ref, replica }, query: { lines: 200 } } },
+    { refetchInterval: 3_000 },
+  )
+
+/** How callers reach the gateway. */
+export const useGateway = () => $api.useQuery('get', '/api/v1/gateway')
+
+/** Asks placed versions the same thing; nothing of it is counted. */
+export const tryVersions = (body: components['schemas']['TryVersions']) => data(api.POST('/api/v1/try', { body }))
