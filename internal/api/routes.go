@@ -10,6 +10,7 @@ import (
 	"innerladder/internal/app/observe"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/replica"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/core/watch"
 	"innerladder/internal/records"
@@ -174,6 +175,23 @@ func placeOperations() []operation {
 			}),
 		op("GET", "/gateway", "gatewayAddress", "Say how callers reach the gateway", access.Read, 200,
 			func(c call, _ *struct{}) (wire.GatewayAddress, error) { return c.app.Traffic.Gateway(), nil }),
+		op("GET", "/runner-templates", "listTemplates", "List the command lines that may serve versions here",
+			access.Read, 200, func(c call, in *pageIn) (wire.Listed[replica.Template], error) {
+				all, err := c.app.Traffic.Templates(c, c.by)
+				return partOf(*in, all, err, func(t replica.Template) string { return t.Name })
+			}),
+		op("PUT", "/runner-templates/{name}", "putTemplate", "Allow a command line to serve versions here",
+			access.Administer, 200, func(c call, in *wire.PutTemplate) (replica.Template, error) {
+				return c.app.Traffic.PutTemplate(c, c.by, *in)
+			}),
+		op("DELETE", "/runner-templates/{name}", "removeTemplate", "Allow a command line no more", access.Administer, 200,
+			func(c call, in *struct {
+				Name string `uri:"name" path:"name" json:"-"`
+				becauseIn
+			},
+			) (replica.Template, error) {
+				return c.app.Traffic.RemoveTemplate(c, c.by, in.Name, in.Reason)
+			}),
 		op("GET", "/running", "listRunning", "List the versions that run on the service's machine", access.Read, 200,
 			func(c call, in *struct {
 				pageIn

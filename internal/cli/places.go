@@ -195,6 +195,8 @@ func place(c *call) func(context.Context) error {
 	n := wire.NewRunner{}
 	c.flags.StringVar(&n.Replicas, "replicas", "1", "`N` processes with -run; between two numbers, such as 1..4, it "+
 		"follows the load")
+	c.flags.StringVar(&n.Template, "template", "", "`NAME` of the runner template that serves it, with -run; the "+
+		"built-in model server when not given")
 	c.flags.IntVar(&n.BatchRows, "batch-rows", 0, "`N` rows of several requests that are computed together at most, "+
 		"with -run")
 	c.flags.StringVar(&n.BatchWait, "batch-wait", "2ms", "`DURATION` that a request waits for others at most, with "+

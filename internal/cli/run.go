@@ -192,6 +192,8 @@ func serveCommand(c *call) func(context.Context) error {
 		"`DURATION`: how long requests may take to finish when the service stops")
 	c.flags.BoolVar(&o.StopRunners, "stop-runners", false,
 		"end the versions that run on this machine with the service; else they go on and are found again")
+	c.flags.BoolVar(&o.RunCommands, "run-commands", false,
+		"let who administers the service allow command lines that serve versions on this machine")
 	c.flags.DurationVar(&o.RunnersAway, "runners-away", 10*time.Minute,
 		"`DURATION` without a service after which versions that run on this machine end by themselves")
 	o.Fetch = &fetch.Fetcher{}

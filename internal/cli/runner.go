@@ -6,14 +6,17 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"innerladder/internal/core/compute"
+	"innerladder/internal/core/replica"
 	"innerladder/internal/core/signature"
 	"innerladder/internal/intake"
 	"innerladder/internal/modelserver"
@@ -71,6 +74,125 @@ func runnerCommands() []command {
 				}
 			},
 		},
+	}
+}
+
+// templateCommands are those about command lines that serve versions.
+func templateCommands() []command {
+	return []command{
+		{
+			name: "runner put", group: "Places", arguments: "NAME -- PROGRAM ARGUMENT …", least: 2, most: -1,
+			summary: "Allow a command line to serve versions on the service's machine, in any language; it is never " +
+				"given to a shell, and what stands in braces is filled in",
+			example: "innerladder runner put python -why \"our own servers\" -- /usr/bin/python3 {folder}/serve.py " +
+				"--port {port}\ninnerladder place heat-demand@7 -env workbench -run -template python",
+			more: func(w io.Writer) {
+				fmt.Fprintln(w, "What is filled in:")
+				for _, name := range slices.Sorted(maps.Keys(replica.Filled)) {
+					fmt.Fprintf(w, "  {%s}  %s\n", name, replica.Filled[name])
+				}
+			},
+			setup: putTemplate,
+		},
+		{
+			name: "runner list", group: "Places", most: 0,
+			summary: "List the command lines that may serve versions on the service's machine",
+			example: "innerladder runner list",
+			setup: func(c *call) func(context.Context) error {
+				c.connect()
+				return func(ctx context.Context) error {
+					all, err := c.api.Templates(ctx)
+					return c.show(all, err, func() { printTemplates(c.Out, all.Items) })
+				}
+			},
+		},
+		{
+			name: "runner remove", group: "Places", arguments: "NAME", least: 1, most: 1,
+			summary: "Allow a command line no more", example: "innerladder runner remove python -why \"not needed\"",
+			setup: func(c *call) func(context.Context) error {
+				c.connect()
+				why := c.flags.String("why", "", "`REASON`")
+				return func(ctx context.Context) error {
+					t, err := c.api.RemoveTemplate(ctx, c.args[0], *why)
+					return c.show(t, err, func() { c.say("%s was taken away", t.Name) })
+				}
+			},
+		},
+		{
+			name: "runner exec", group: "Places", arguments: "-- PROGRAM ARGUMENT …", least: 1, most: -1,
+			summary: "Run a program in a folder that a service keeps for it; the service does this for a template",
+			example: "innerladder runner exec -keep ./1 -listen 127.0.0.1:0 -- /usr/bin/python3 serve.py --port {port}",
+			setup:   execCommand,
+		},
+	}
+}
+
+func putTemplate(c *call) func(context.Context) error {
+	c.connect()
+	var in wire.PutTemplate
+	var set list
+	c.flags.Var(&set, "set", "`NAME=VALUE` in its environment; may be given several times")
+	c.flags.StringVar(&in.Description, "about", "", "`TEXT` for people")
+	c.flags.StringVar(&in.Reason, "why", "", "`REASON`")
+	return func(ctx context.Context) error {
+		in.Name, in.Command = c.args[0], c.args[1:]
+		in.Environment = map[string]string{}
+		for _, s := range set {
+			name, value, there := strings.Cut(s, "=")
+			if !there {
+				return wrongUse("-set %q: write NAME=VALUE", s)
+			}
+			in.Environment[name] = value
+		}
+		t, err := c.api.PutTemplate(ctx, in)
+		return c.show(t, err, func() { printTemplates(c.Out, []replica.Template{t}) })
+	}
+}
+
+func printTemplates(w io.Writer, all []replica.Template) {
+	if len(all) == 0 {
+		fmt.Fprintln(w, "no command line is allowed; allow one with: innerladder runner put NAME -- PROGRAM …")
+		return
+	}
+	t := newTable(w, "TEMPLATE", "COMMAND", "ENVIRONMENT", "ALLOWED BY", "SINCE", "ABOUT")
+	for _, x := range all {
+		var set []string
+		for _, name := range slices.Sorted(maps.Keys(x.Environment)) {
+			set = append(set, name+"="+x.Environment[name])
+		}
+		t.row(x.Name, strings.Join(x.Command, " "), strings.Join(set, " "), x.AddedBy, ago(sinceNow(x.AddedAt)),
+			x.Description)
+	}
+	t.done()
+}
+
+func execCommand(c *call) func(context.Context) error {
+	keep := c.flags.String("keep", "", "`DIR` that a service keeps for it: only one process may have it")
+	service := c.flags.String("service", "", "`FILE` that its service touches")
+	away := c.flags.Duration("away", 10*time.Minute, "`DURATION` without its service after which it ends")
+	listen := c.flags.String("listen", "127.0.0.1:0", "`ADDRESS` that it is told to take, if that is free")
+	var set list
+	c.flags.Var(&set, "set", "`NAME=VALUE` in its environment; may be given several times")
+	return func(ctx context.Context) error {
+		if *keep == "" {
+			return wrongUse("no folder is given; use -keep")
+		}
+		folder, err := runner.Hold(*keep)
+		if err != nil {
+			return err
+		}
+		defer folder.Release()
+		ctx, stop := context.WithCancel(ctx)
+		defer stop()
+		if *service != "" {
+			go func() {
+				if runner.Alone(*service, *away, ctx.Done()) {
+					c.say("no service has been here for %v; ending", *away)
+					stop()
+				}
+			}()
+		}
+		return runner.Exec(ctx, folder, runner.Command{Args: c.args, Environment: set, Listen: *listen, Out: os.Stderr})
 	}
 }
 

@@ -17,6 +17,7 @@ import (
 
 	"innerladder/internal/core/elsewhere"
 	"innerladder/internal/core/registry"
+	"innerladder/internal/core/replica"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/core/watch"
 	"innerladder/internal/wire"
@@ -216,9 +217,9 @@ func (c *Client) Place(ctx context.Context, ref, environment string, addresses [
 }
 
 // PlaceRun runs a version on the service's machine in an environment.
-func (c *Client) PlaceRun(ctx context.Context, ref, environment string, runner wire.NewRunner) (traffic.Placement, error) {
+func (c *Client) PlaceRun(ctx context.Context, ref, environment string, by wire.NewRunner) (traffic.Placement, error) {
 	return call[traffic.Placement](ctx, c, "POST", path("placements"),
-		wire.NewPlacement{Version: ref, Environment: environment, Runner: &runner})
+		wire.NewPlacement{Version: ref, Environment: environment, Runner: &by})
 }
 
 // Running lists what runs on the service's machine, of one version when a ref is given.
@@ -227,9 +228,25 @@ func (c *Client) Running(ctx context.Context, ref string) (wire.Listed[wire.Runn
 }
 
 // RunningLog is the last lines that a replica wrote.
-func (c *Client) RunningLog(ctx context.Context, ref, environment string, replica, lines int) (wire.RunningLog, error) {
-	return call[wire.RunningLog](ctx, c, "GET", path("running", environment, ref, strconv.Itoa(replica), "log")+
+func (c *Client) RunningLog(ctx context.Context, ref, environment string, number, lines int) (wire.RunningLog, error) {
+	return call[wire.RunningLog](ctx, c, "GET", path("running", environment, ref, strconv.Itoa(number), "log")+
 		"?lines="+strconv.Itoa(lines), nil)
+}
+
+// Templates lists the command lines that may serve versions on the service's machine.
+func (c *Client) Templates(ctx context.Context) (wire.Listed[replica.Template], error) {
+	return whole[replica.Template](ctx, c, path("runner-templates"))
+}
+
+// PutTemplate allows a command line to serve versions there.
+func (c *Client) PutTemplate(ctx context.Context, in wire.PutTemplate) (replica.Template, error) {
+	return call[replica.Template](ctx, c, "PUT", path("runner-templates", in.Name), in)
+}
+
+// RemoveTemplate allows a command line no more.
+func (c *Client) RemoveTemplate(ctx context.Context, name, reason string) (replica.Template, error) {
+	return call[replica.Template](ctx, c, "DELETE",
+		path("runner-templates", name)+"?reason="+url.QueryEscape(reason), nil)
 }
 
 // PlaceElsewhere says that a version answers in an environment where the gateway does not reach.

@@ -35,6 +35,9 @@ type Version struct {
 	// BatchRows and BatchWait gather rows of several requests.
 	BatchRows int
 	BatchWait time.Duration
+	// Command, where there is one, serves it in place of the built-in model server; {port} in it and in Environment is
+	// still to be filled in.
+	Command, Environment []string
 }
 
 // Options say how versions are run.
@@ -45,7 +48,9 @@ type Options struct {
 	Program string
 	// Away is how long replicas go on without a service; 0 is ten minutes.
 	Away time.Duration
-	Log  *slog.Logger
+	// Commands allows command lines that are not ours.
+	Commands bool
+	Log      *slog.Logger
 }
 
 // Keeper starts, finds again, and stops replicas. It is safe for use by several goroutines at once.
@@ -69,6 +74,8 @@ type run struct {
 type process struct {
 	dir  string
 	life replica.Life
+	// commands says that it may have started others.
+	commands bool
 	// stopping is when it was asked to end.
 	stopping time.Time
 	state    State
@@ -239,10 +246,12 @@ func (k *Keeper) look(ctx context.Context, name string, now time.Time) {
 		}
 	}
 	for n, p := range r.replicas {
+		p.commands = len(r.Command) > 0
 		p.read(now)
 		switch {
 		case n > r.Replicas:
 			if p.stop(now) {
+				endStrays(p.dir)
 				_ = os.RemoveAll(p.dir)
 				delete(r.replicas, n)
 			}
@@ -285,6 +294,9 @@ func (p *process) read(now time.Time) {
 	if !ours {
 		return
 	}
+	if p.commands {
+		u = u.withFamily(p.state.PID, p.dir)
+	}
 	if passed := now.Sub(p.lastAt); p.last.cpu > 0 && passed >= keptEvery {
 		p.series = append(p.series, replica.Usage{
 			At: now.UTC(), CPU: (u.cpu - p.last.cpu).Seconds() / passed.Seconds(), Memory: u.memory, Files: u.files,
@@ -320,6 +332,7 @@ func (p *process) stop(now time.Time) bool {
 // start starts the process of a replica; k.mu is held.
 func (k *Keeper) start(r *run, n int, p *process, now time.Time) {
 	p.life.Started, p.stopping = now, time.Time{}
+	endStrays(p.dir)
 	cmd, log, err := k.command(r, n, p)
 	if err == nil {
 		defer log.Close()
@@ -360,6 +373,9 @@ func (k *Keeper) command(r *run, n int, p *process) (*exec.Cmd, *os.File, error)
 		}
 		args = append(args, "-signature", file)
 	}
+	if len(r.Command) > 0 {
+		args = k.execArgs(r.Version, p.dir, listen)
+	}
 	log, err := os.OpenFile(filepath.Join(p.dir, "log"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
 	if err != nil {
 		return nil, nil, err
@@ -367,7 +383,10 @@ func (k *Keeper) command(r *run, n int, p *process) (*exec.Cmd, *os.File, error)
 	cmd := exec.Command(k.o.Program, args...)
 	cmd.Dir, cmd.Stdout, cmd.Stderr, cmd.SysProcAttr = p.dir, log, log, apart()
 	// Nothing of the service's environment is handed over but what a process needs to run: it may hold secrets.
-	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + p.dir, "TZ=" + os.Getenv("TZ"), "LANG=" + os.Getenv("LANG")}
+	cmd.Env = []string{
+		"PATH=" + os.Getenv("PATH"), "HOME=" + p.dir, "TZ=" + os.Getenv("TZ"), "LANG=" + os.Getenv("LANG"),
+		mark + "=" + p.dir,
+	}
 	return cmd, log, nil
 }
 

@@ -14,6 +14,27 @@ import (
 // apart makes a process that goes on when the service ends, and that keys pressed in its terminal do not reach.
 func apart() *syscall.SysProcAttr { return &syscall.SysProcAttr{Setsid: true} }
 
+// along makes a process that ends with the one that started it, and is the first of a group of its own.
+func along() *syscall.SysProcAttr {
+	return &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
+}
+
+// family lists the processes that a replica has started, and what those have, by what stands in their environment.
+func family(dir string) (pids []int) {
+	entries, _ := os.ReadDir("/proc")
+	for _, e := range entries {
+		pid, is := parsePID(e.Name())
+		if !is || pid == os.Getpid() {
+			continue
+		}
+		environment, err := os.ReadFile(filepath.Join("/proc", e.Name(), "environ"))
+		if err == nil && bytes.Contains(append([]byte{0}, environment...), []byte("\x00"+mark+"="+dir+"\x00")) {
+			pids = append(pids, pid)
+		}
+	}
+	return pids
+}
+
 // ticks is how many ticks of processor time make a second; it is the same on every Linux.
 const ticks = 100
 
@@ -24,9 +45,36 @@ func usage(pid int, dir string) (u used, ours bool) {
 	if err != nil || !bytes.Contains(append(line, 0), append([]byte(dir), 0)) {
 		return u, false
 	}
+	if u, err = usedBy(proc); err != nil {
+		return u, false
+	}
+	limits, _ := os.ReadFile(filepath.Join(proc, "limits"))
+	for line := range strings.Lines(string(limits)) {
+		if rest, found := strings.CutPrefix(line, "Max open files"); found {
+			_, _ = fmt.Sscan(rest, &u.mostFiles)
+		}
+	}
+	return u, true
+}
+
+// withFamily adds what those use that a process has started.
+func (u used) withFamily(pid int, dir string) used {
+	for _, other := range family(dir) {
+		if other == pid {
+			continue
+		}
+		if more, err := usedBy(filepath.Join("/proc", strconv.Itoa(other))); err == nil {
+			u.cpu, u.memory, u.files = u.cpu+more.cpu, u.memory+more.memory, u.files+more.files
+		}
+	}
+	return u
+}
+
+// usedBy reads what one process uses.
+func usedBy(proc string) (u used, err error) {
 	stat, err := os.ReadFile(filepath.Join(proc, "stat"))
 	if err != nil {
-		return u, false
+		return u, err
 	}
 	// The name of the process stands in brackets and may hold anything.
 	fields := strings.Fields(string(stat[bytes.LastIndexByte(stat, ')')+1:]))
@@ -40,13 +88,7 @@ func usage(pid int, dir string) (u used, ours bool) {
 	if files, err := os.ReadDir(filepath.Join(proc, "fd")); err == nil {
 		u.files = len(files)
 	}
-	limits, _ := os.ReadFile(filepath.Join(proc, "limits"))
-	for line := range strings.Lines(string(limits)) {
-		if rest, found := strings.CutPrefix(line, "Max open files"); found {
-			_, _ = fmt.Sscan(rest, &u.mostFiles)
-		}
-	}
-	return u, true
+	return u, nil
 }
 
 // kilobytes finds a line of a status file, in bytes.

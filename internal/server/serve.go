@@ -69,6 +69,8 @@ type Options struct {
 	// long that goes on without a service.
 	StopRunners bool
 	RunnersAway time.Duration
+	// RunCommands lets who administers the service allow command lines that serve versions here.
+	RunCommands bool
 	// Grace is how long requests under way may take to finish when the service stops.
 	Grace time.Duration
 	Log   *slog.Logger
@@ -132,7 +134,8 @@ func Run(ctx context.Context, o Options) (err error) {
 	if err != nil {
 		return err
 	}
-	h.runners, err = runner.New(runner.Options{Dir: filepath.Join(o.Data, "runners"), Away: o.RunnersAway, Log: o.Log})
+	h.runners, err = runner.New(runner.Options{Dir: filepath.Join(o.Data, "runners"), Away: o.RunnersAway,
+		Commands: o.RunCommands, Log: o.Log})
 	if err != nil {
 		return err
 	}

@@ -45,7 +45,7 @@ var errNoRunner = fault.New(fault.Refused, "placement.no_runner", "this service 
 
 // planRun finds out how a version is run: from its only file that can be computed.
 func (s *Service) planRun(v *registry.Version, n wire.NewRunner) (*traffic.Runner, error) {
-	r := &traffic.Runner{ID: uuid.NewString(), BatchRows: n.BatchRows}
+	r := &traffic.Runner{ID: uuid.NewString(), BatchRows: n.BatchRows, Template: n.Template}
 	var err error
 	if r.Replicas, err = replica.ParseRange(cmp.Or(n.Replicas, "1")); err != nil {
 		return nil, err
@@ -57,6 +57,9 @@ func (s *Service) planRun(v *registry.Version, n wire.NewRunner) (*traffic.Runne
 			Do("ask for 0 to %d rows, and a wait such as 2ms, up to %v", mostBatchRows, longestBatchWait)
 	}
 	r.BatchWaitMS = float64(wait) / float64(time.Millisecond)
+	if r.Template != "" { // it finds out by itself what it can serve
+		return r, r.CheckReplicas(r.Replicas)
+	}
 	var found []registry.Artifact
 	for _, a := range v.Artifacts {
 		if slices.Contains(compute.Formats, a.Contents.Format) {
@@ -93,7 +96,23 @@ func (s *Service) start(ctx context.Context, v *registry.Version, p *traffic.Pla
 }
 
 // versionOf is what the keeper of runners is told of a run.
-func (s *Service) versionOf(v *registry.Version, r *traffic.Runner, replicas int) (runner.Version, error) {
+func (s *Service) versionOf(ctx context.Context, v *registry.Version, r *traffic.Runner, replicas int) (runner.Version,
+	error,
+) {
+	if r.Template != "" {
+		into := runner.Version{ID: r.ID, Name: v.Model, Replicas: replicas}
+		read := s.DB.Read(records.Everything)
+		t, there, err := findTemplate(ctx, read, r.Template)
+		switch {
+		case err != nil:
+			return into, err
+		case !there:
+			return into, unknownTemplate(ctx, read, r.Template)
+		case !s.runners.Commands():
+			return into, errNoCommands
+		}
+		return s.fill(v, r, t, into), nil
+	}
 	f, err := s.registry.FileOf(r.Digest)
 	return runner.Version{
 		ID: r.ID, File: f, Format: r.Format, Name: v.Model, Signature: v.Signature, Replicas: replicas,
@@ -106,7 +125,10 @@ func (s *Service) begin(ctx context.Context, v *registry.Version, r *traffic.Run
 	if s.runners == nil {
 		return nil, errNoRunner
 	}
-	version, err := s.versionOf(v, r, r.Replicas.Least)
+	version, err := s.versionOf(ctx, v, r, r.Replicas.Least)
+	if err == nil && r.Template != "" {
+		err = s.unpack(v, r)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -182,12 +204,12 @@ func (s *Service) StepRunners(ctx context.Context, now time.Time) error {
 	err = jobs.Each(placed, func(p traffic.Placement) string { return p.Version + " in " + p.Environment },
 		func(p traffic.Placement) error {
 			v, there := s.runs.versions[p.Runner.ID]
-			if !there {
+			if !there || p.Runner.Template != "" { // which may have been changed
 				of, err := s.registry.Version(ctx, act.BySelf(), p.Version)
 				if err != nil {
 					return err
 				}
-				if v, err = s.versionOf(of, p.Runner, 0); err != nil {
+				if v, err = s.versionOf(ctx, of, p.Runner, 0); err != nil {
 					return err
 				}
 			}
@@ -309,6 +331,9 @@ func (s *Service) changeReplicas(ctx context.Context, by act.Actor, before *traf
 		if p.Runner == nil || p.Runner.ID != before.Runner.ID {
 			return nil, fault.New(fault.Stale, "placement.changed", "%s in %s was placed anew meanwhile", p.Version,
 				p.Environment).In("replicas").Do("look at it again, and say what is still to change")
+		}
+		if err := p.Runner.CheckReplicas(r); err != nil {
+			return nil, err
 		}
 		was := p.Runner.Replicas
 		p.Runner.Replicas = r

@@ -71,8 +71,8 @@ const (
 	longestPause = time.Minute
 )
 
-// Ended is the life after the replica has ended: the first time it is started again at once, then after one second, two,
-// four, up to a minute.
+// Ended is the life after the replica has ended: the first time it is started again at once, then after one second,
+// two, four, up to a minute.
 func (l Life) Ended(now time.Time) Life {
 	if now.Sub(l.Started) >= calm {
 		l.Ends = 0

@@ -98,13 +98,24 @@ type Placement struct {
 // Runner is how a placed version is run on the service's machine.
 type Runner struct {
 	// ID names it among all that run there.
-	ID       string        `json:"id"`
-	Digest   string        `json:"digest" description:"SHA-256 of the file that it is computed from"`
-	Format   string        `json:"format" description:"how that file is written"`
+	ID     string `json:"id"`
+	Digest string `json:"digest,omitempty" description:"SHA-256 of the file that it is computed from"`
+	Format string `json:"format,omitempty" description:"how that file is written"`
+	// Template is the command line that serves it; empty is the built-in model server.
+	Template string        `json:"template,omitempty" description:"the command line that serves it; the built-in model server when empty"`
 	Replicas replica.Range `json:"replicas"`
 	// BatchRows and BatchWaitMS gather rows of several requests.
 	BatchRows   int     `json:"batch_rows" description:"rows that are computed together at most; 0 is none"`
 	BatchWaitMS float64 `json:"batch_wait_ms" description:"how long a request waits for others at most"`
+}
+
+// CheckReplicas refuses a number that should follow the load of a program that does not say what its load is.
+func (r *Runner) CheckReplicas(of replica.Range) error {
+	if r.Template == "" || !of.Follows() {
+		return nil
+	}
+	return fault.New(fault.Invalid, "replicas.template", "the load of what %s runs is not known", r.Template).
+		In("replicas").Do("give one number; only the built-in model server follows the load")
 }
 
 // Exactly is the signature of the placed version as its servers take and give it; nil when

@@ -23,6 +23,10 @@ export const useRunningLog = (environment: string, ref: string, replica: number)
     { refetchInterval: 3_000 },
   )
 
+/** The command lines that may serve versions on the service's machine. */
+export const useTemplates = () =>
+  $api.useQuery('get', '/api/v1/runner-templates', { params: { query: { limit: 200 } } })
+
 /** How callers reach the gateway. */
 export const useGateway = () => $api.useQuery('get', '/api/v1/gateway')
 

@@ -3,6 +3,7 @@ import { useState } from 'react'
 import type { Environment, Placement } from '../api/client'
 import { useChangeAddresses, usePlace } from '../api/places'
 import { useModels } from '../api/queries'
+import { useTemplates } from '../api/running'
 import { Form } from '../ui/form'
 import { itemsIn } from '../ui/format'
 import { Button, Field, inputLook, Tag, TextField } from '../ui/parts'
@@ -37,11 +38,11 @@ export function Place({ environment: e, done }: { environment: Environment; done
   const [where, setWhere] = useState<Where>('servers')
   const [at, setAt] = useState('')
   const [servedAs, setServedAs] = useState('')
-  const [runner, setRunner] = useState({ replicas: '1', batch_rows: '0', batch_wait: '2ms' })
+  const [runner, setRunner] = useState<RunnerDraft>({ template: '', replicas: '1', batch_rows: '0', batch_wait: '2ms' })
   if (place.data) return <Placed placement={place.data} done={done} />
   const how = {
     servers: { addresses: itemsIn(at), ...(servedAs.trim() && { served_as: servedAs.trim() }) },
-    runner: { runner: { ...runner, batch_rows: Number(runner.batch_rows) || 0 } },
+    runner: { runner: { ...runner, batch_rows: runner.template ? 0 : Number(runner.batch_rows) || 0 } },
     elsewhere: { elsewhere: true },
   }[where]
   const submit = { servers: 'Check and place', runner: 'Run and place', elsewhere: 'Place it elsewhere' }[where]
@@ -109,6 +110,8 @@ export function Place({ environment: e, done }: { environment: Environment; done
 }
 
 interface RunnerDraft {
+  /** The command line that serves it; empty is the built-in model server. */
+  template: string
   replicas: string
   batch_rows: string
   batch_wait: string
@@ -116,8 +119,25 @@ interface RunnerDraft {
 
 /** How many processes run a version, and whether they compute rows of several requests together. */
 function RunnerFields({ value, onChange }: { value: RunnerDraft; onChange: (v: RunnerDraft) => void }) {
+  const templates = useTemplates().data?.items ?? []
   return (
     <>
+      {templates.length > 0 && (
+        <Field label="Served by">
+          <select
+            className={inputLook}
+            value={value.template}
+            onChange={(event) => onChange({ ...value, template: event.target.value })}
+          >
+            <option value="">the built-in model server</option>
+            {templates.map((t) => (
+              <option key={t.name} value={t.name}>
+                {t.name}: {t.command.join(' ')}
+              </option>
+            ))}
+          </select>
+        </Field>
+      )}
       <TextField
         label="Replicas: a number, or two between which it follows the load, such as 1..4"
         required

@@ -30,7 +30,11 @@ function RunningView({ running: r }: { running: Running }) {
   return (
     <section aria-label={`${r.version} in ${r.environment}`} className="grid gap-2">
       <p className="text-[13px]">
-        <b>{r.version}</b> in {r.environment}, from its {r.runner.format.toUpperCase()} file:{' '}
+        <b>{r.version}</b> in {r.environment},{' '}
+        {r.runner.template
+          ? `by the runner template ${r.runner.template}`
+          : `from its ${r.runner.format?.toUpperCase()} file`}
+        :{' '}
         {range.most > range.least
           ? `${range.least} to ${range.most} replicas, as the load wants`
           : `${range.least} wanted`}
