@@ -106,8 +106,8 @@ func TestRunnerTemplates(t *testing.T) {
 	_, sample := h.files(1)
 	h.as(h.runaFile, "register", "heat-demand", "-no-code", "-file", serve, "-file", weights, "-sample", sample, "-target",
 		"y", "-requirements", needs)
-	h.says(1, h.runaFile, "no runner template \"perl\"", "place", "heat-demand@1", "-env", "workbench", "-run", "-template",
-		"perl")
+	h.says(1, h.runaFile, "no runner template \"perl\"", "place", "heat-demand@1", "-env", "workbench", "-run",
+		"-template", "perl")
 	h.says(2, h.runaFile, "give one number", "place", "heat-demand@1", "-env", "workbench", "-run", "-template", "python",
 		"-replicas", "1..3")
 	h.as(h.runaFile, "place", "heat-demand@1", "-env", "workbench", "-run", "-template", "python")
@@ -148,8 +148,10 @@ func (h *house) withOptions(args ...string) (int, string, string) {
 
 func (h *house) withOptionsAs(tokenFile string, args ...string) (int, string, string) {
 	h.t.Helper()
-	cmd := exec.CommandContext(h.t.Context(), binary, append([]string{args[0], args[1], "-server", h.server, "-token-file",
-		tokenFile}, args[2:]...)...)
+	cmd := exec.CommandContext(h.t.Context(), binary, append([]string{
+		args[0], args[1], "-server", h.server, "-token-file",
+		tokenFile,
+	}, args[2:]...)...)
 	cmd.Env = append(os.Environ(), "HOME="+h.t.TempDir(), "XDG_CONFIG_HOME=")
 	var o, e strings.Builder
 	cmd.Stdout, cmd.Stderr = &o, &e

@@ -68,8 +68,10 @@ func TestExportsAreReadBack(t *testing.T) {
 func TestONNXFileIsTheModel(t *testing.T) {
 	town := newTown(1, 3000)
 	rows := town.demandExamples(600, 24, 3000)
-	terms := append(calmTerms(), is("mix", "harbour"), standin.Term{Of: []string{"wind_ms", "outdoor_c"}, How: "product",
-		Scale: 1}, standin.Term{Of: []string{"outdoor_c"}, How: "below", Limit: 15, Scale: 1})
+	terms := append(calmTerms(), is("mix", "harbour"), standin.Term{
+		Of: []string{"wind_ms", "outdoor_c"}, How: "product",
+		Scale: 1,
+	}, standin.Term{Of: []string{"outdoor_c"}, How: "below", Limit: 15, Scale: 1})
 	m, err := fitNumber("heat-demand", demandInputs, "demand_mw", append(terms, waves("hour", 24, 2)...), rows)
 	if err != nil {
 		t.Fatal(err)

@@ -134,8 +134,10 @@ func Run(ctx context.Context, o Options) (err error) {
 	if err != nil {
 		return err
 	}
-	h.runners, err = runner.New(runner.Options{Dir: filepath.Join(o.Data, "runners"), Away: o.RunnersAway,
-		Commands: o.RunCommands, Log: o.Log})
+	h.runners, err = runner.New(runner.Options{
+		Dir: filepath.Join(o.Data, "runners"), Away: o.RunnersAway,
+		Commands: o.RunCommands, Log: o.Log,
+	})
 	if err != nil {
 		return err
 	}

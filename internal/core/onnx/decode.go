@@ -255,8 +255,10 @@ var datatypes = map[int64]string{
 }
 
 // others are those that are not.
-var others = map[int64]string{10: "FP16", 14: "COMPLEX64", 15: "COMPLEX128", 16: "BF16", 17: "FP8E4M3FN",
-	18: "FP8E4M3FNUZ", 19: "FP8E5M2", 20: "FP8E5M2FNUZ", 21: "UINT4", 22: "INT4"}
+var others = map[int64]string{
+	10: "FP16", 14: "COMPLEX64", 15: "COMPLEX128", 16: "BF16", 17: "FP8E4M3FN",
+	18: "FP8E4M3FNUZ", 19: "FP8E5M2", 20: "FP8E5M2FNUZ", 21: "UINT4", 22: "INT4",
+}
 
 func datatype(t int64) (string, error) {
 	if name := datatypes[t]; name != "" {

@@ -204,17 +204,23 @@ func TestRefusedByName(t *testing.T) {
 		model []byte
 		want  []string
 	}{
-		"an operator": {graphOf(write.Node("", "Loop", []string{"x"}, []string{"y"}),
-			write.Node("tarnholm", "Heat", []string{"y"}, []string{"z"}), table, write.Output("z", 1, -1)),
-			[]string{"the operator Loop",
-				"the operator tarnholm.Heat"}},
+		"an operator": {
+			graphOf(write.Node("", "Loop", []string{"x"}, []string{"y"}),
+				write.Node("tarnholm", "Heat", []string{"y"}, []string{"z"}), table, write.Output("z", 1, -1)),
+			[]string{
+				"the operator Loop",
+				"the operator tarnholm.Heat",
+			},
+		},
 		"a datatype": {graphOf(write.Node("", "Cast", []string{"x"}, []string{"y"}, write.Attribute("to", 10)), table,
 			write.Output("y", 10, -1)), []string{"the operator Cast: the datatype FP16 is not reckoned with"}},
 		"an input": {graphOf(write.Node("", "Abs", []string{"x"}, []string{"y"}), write.Input("x", 16, -1),
 			write.Output("y", 16, -1)), []string{`the input "x" is of a datatype that is not reckoned with: BF16`}},
 		"a graph within": {graphOf(write.Node("", "If", []string{"x"}, []string{"y"}, branch), table,
-			write.Output("y", 1, -1)), []string{"the operator If",
-			`the operator If with the graph "then_branch" in it`}},
+			write.Output("y", 1, -1)), []string{
+			"the operator If",
+			`the operator If with the graph "then_branch" in it`,
+		}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			_, err := Load(c.model)

@@ -56,8 +56,10 @@ func (d *document) miningFields(schema *element) ([]mining, error) {
 		if usage := f.word("usageType", "active"); usage != "active" {
 			continue
 		}
-		m := mining{name: f.word("name", ""), invalid: f.word("invalidValueTreatment", "returnInvalid"),
-			outliers: f.word("outliers", "asIs")}
+		m := mining{
+			name: f.word("name", ""), invalid: f.word("invalidValueTreatment", "returnInvalid"),
+			outliers: f.word("outliers", "asIs"),
+		}
 		m.at = d.slot(m.name)
 		field := d.types[m.name]
 		m.instead = d.written(f.attributes, "missingValueReplacement", field)

@@ -165,9 +165,13 @@ func golf(strategy string) string {
 // The example of a tree in the standard, and the strategies for what is missing.
 func TestStandardsTree(t *testing.T) {
 	for _, c := range []struct{ strategy, in, want string }{
-		{"", "75 55 false overcast", "may play"}, {"", "75 55 true sunny", "will play"},
-		{"", "75 85 true sunny", "no play"}, {"", "95 55 true sunny", "no play"}, {"", "65 60 true rain", "no play"},
-		{"", "75 80 true rain", ""}, {`noTrueChildStrategy="returnLastPrediction"`, "75 80 true rain", "may play"},
+		{"", "75 55 false overcast", "may play"},
+		{"", "75 55 true sunny", "will play"},
+		{"", "75 85 true sunny", "no play"},
+		{"", "95 55 true sunny", "no play"},
+		{"", "65 60 true rain", "no play"},
+		{"", "75 80 true rain", ""},
+		{`noTrueChildStrategy="returnLastPrediction"`, "75 80 true rain", "may play"},
 		{`missingValueStrategy="lastPrediction"`, "75 - true sunny", "will play"},
 		{`missingValueStrategy="nullPrediction"`, "75 - true sunny", ""},
 		{`missingValueStrategy="defaultChild"`, "- 85 true sunny", "no play"},
@@ -230,8 +234,11 @@ func TestTreatmentOfValues(t *testing.T) {
 		in                Value
 		want              string
 	}{
-		{`missingValueReplacement="3"`, "", Value{}, "7"}, {"", "", Value{}, ""}, {"", span, Number(5), "11"},
-		{"", span, Number(11), "refused"}, {`invalidValueTreatment="asIs"`, span, Number(11), "23"},
+		{`missingValueReplacement="3"`, "", Value{}, "7"},
+		{"", "", Value{}, ""},
+		{"", span, Number(5), "11"},
+		{"", span, Number(11), "refused"},
+		{`invalidValueTreatment="asIs"`, span, Number(11), "23"},
 		{`invalidValueTreatment="asMissing" missingValueReplacement="2"`, span, Number(11), "5"},
 		{`outliers="asExtremeValues" lowValue="0" highValue="4"`, "", Number(9), "9"},
 		{`outliers="asMissingValues" lowValue="0" highValue="4"`, "", Number(9), ""},
@@ -266,7 +273,8 @@ func TestEnsembles(t *testing.T) {
 		{"median", part("1", "<True/>", "1") + part("3", "<True/>", "2") + part("2", "<True/>", "9"), "20"},
 		{"max", part("1", "<True/>", "1") + part("3", "<True/>", "2"), "20"},
 		{"selectFirst", part("1", low, "1") + part("3", "<True/>", "2"), "20"},
-		{"sum", part("1", low, "1"), ""}, {"modelChain", part("1", "<True/>", "3") + chain, "130"},
+		{"sum", part("1", low, "1"), ""},
+		{"modelChain", part("1", "<True/>", "3") + chain, "130"},
 	} {
 		fields := "x y"
 		if c.method == "modelChain" {
