@@ -104,6 +104,15 @@ func registrationOptions(c *call) *registerFlags {
 	}
 	c.flags.Var(&f.files, "file", "`FILE` or folder of the version; may be given several times, a folder is "+
 		"packed as tar")
+	c.flags.Func("ensemble", "`FILE` that says in YAML of which versions it is made and how: ensemble: mean, "+
+		"weighted-mean, vote, first or chain, and members: with a version each", func(path string) error {
+		text, err := os.ReadFile(path)
+		if err == nil {
+			_, err = intake.Ensemble(text)
+		}
+		f.files = append(f.files, path)
+		return err
+	})
 	c.flags.Var(&f.from, "from", "`ADDRESS`, https:// or file://, that the service takes a file from; may be given "+
 		"several times")
 	f.referenceOnly = c.flags.Bool("reference-only", false,

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"innerladder/internal/core/compute"
+	"innerladder/internal/core/registry"
 	"innerladder/internal/core/replica"
 	"innerladder/internal/core/signature"
 	"innerladder/internal/intake"
@@ -236,7 +237,8 @@ func (c *call) serveFile(ctx context.Context, file string, o serving) error {
 		}
 		defer folder.Release()
 	}
-	model, err := loadModel(file, o)
+	members := modelserver.NewMembers()
+	model, err := loadModel(file, o, members)
 	if err != nil {
 		if folder != nil {
 			err = errors.Join(err, folder.Refuse(err.Error()))
@@ -254,7 +256,10 @@ func (c *call) serveFile(ctx context.Context, file string, o serving) error {
 	if name == "" {
 		name, _, _ = strings.Cut(filepath.Base(file), ".")
 	}
-	s := modelserver.New(modelserver.Options{Name: name, Model: model, Batching: o.batching, AtOnce: o.atOnce})
+	s := modelserver.New(modelserver.Options{
+		Name: name, Model: model, Batching: o.batching, AtOnce: o.atOnce,
+		Members: members,
+	})
 	if err := s.Warm(); err != nil {
 		log.Warn("the model does not take made-up rows", "error", err)
 	}
@@ -289,8 +294,36 @@ func (c *call) serveFile(ctx context.Context, file string, o serving) error {
 // largestModel is the largest file that is computed.
 const largestModel = 4 << 30
 
-// loadModel reads a file and makes sure that it can be computed.
-func loadModel(file string, o serving) (*compute.Model, error) {
+// loadEnsemble loads the members of an ensemble, and puts them together.
+func loadEnsemble(file string, watch compute.Watcher) (*compute.Model, error) {
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return nil, err
+	}
+	var set runner.Ensemble
+	if err := json.Unmarshal(text, &set); err != nil {
+		return nil, fmt.Errorf("%s says nothing of an ensemble: %w", file, err)
+	}
+	var members []*compute.Model
+	for i, f := range set.Files {
+		b, err := os.ReadFile(f.File)
+		if err != nil {
+			return nil, err
+		}
+		m, err := compute.Load(f.Format, b, f.Signature)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", set.Plan.Members[i].Version, err)
+		}
+		members = append(members, m)
+	}
+	return compute.Ensemble(set.Plan, members, watch)
+}
+
+// loadModel reads a file and makes sure that it can be computed. Watch is told what members of an ensemble do.
+func loadModel(file string, o serving, watch compute.Watcher) (*compute.Model, error) {
+	if o.format == registry.FormatEnsemble {
+		return loadEnsemble(file, watch)
+	}
 	f, err := os.Open(file)
 	if err != nil {
 		return nil, err
@@ -374,4 +407,27 @@ func printRunning(w io.Writer, all []wire.Running) {
 		}
 	}
 	t.done()
+	printMembers(w, all)
+}
+
+// printMembers prints what the members of ensembles do.
+func printMembers(w io.Writer, all []wire.Running) {
+	t := newTable(w, "ENSEMBLE", "REPLICA", "MEMBER", "A BATCH", "APART FROM THE ENSEMBLE")
+	any := false
+	for _, r := range all {
+		for _, p := range r.Replicas {
+			for _, m := range p.Work.Members {
+				any = true
+				var apart []string
+				for _, output := range slices.Sorted(maps.Keys(m.Apart)) {
+					apart = append(apart, fmt.Sprintf("%s %.4g", output, m.Apart[output]))
+				}
+				t.row(r.Version, strconv.Itoa(p.Number), m.Version, fmt.Sprintf("%.1f µs", m.Micro), strings.Join(apart, ", "))
+			}
+		}
+	}
+	if any {
+		fmt.Fprintln(w)
+		t.done()
+	}
 }

@@ -59,6 +59,8 @@ func Read(name string, r io.ReaderAt, size int64) (registry.Contents, error) {
 		return readTar(name, io.NewSectionReader(r, 0, size), registry.FormatTar, size)
 	case ends(".safetensors"), looksLikeSafetensors(head, size):
 		return readSafetensors(name, r, size)
+	case ends(".yaml", ".yml") && looksLikeEnsemble(head):
+		return readEnsemble(r, size)
 	case ends(".onnx"):
 		return readONNX(name, r, size)
 	case len(head) >= 2 && head[0] == 0x80 && head[1] >= 2 && head[1] <= 5, ends(".pkl", ".pickle", ".joblib"):

@@ -1,6 +1,8 @@
 package modelserver
 
 import (
+	"time"
+
 	"innerladder/internal/core/signature"
 
 	"github.com/gofiber/fiber/v3"
@@ -22,7 +24,7 @@ type meter struct {
 	serve                         fiber.Handler
 }
 
-func newMeter(inside func() float64) *meter {
+func newMeter(inside func() float64, members *Members) *meter {
 	seconds := prometheus.ExponentialBuckets(25e-6, 2, 18)
 	histogram := func(name, help string, buckets []float64) prometheus.Histogram {
 		return prometheus.NewHistogram(prometheus.HistogramOpts{
@@ -47,6 +49,40 @@ func newMeter(inside func() float64) *meter {
 		prometheus.NewGaugeFunc(prometheus.GaugeOpts{
 			Name: "innerladder_runner_requests_inside", Help: "Requests that are computed or wait.",
 		}, inside))
+	if members != nil {
+		r.MustRegister(members.took, members.differed)
+	}
 	m.serve = adaptor.HTTPHandler(promhttp.HandlerFor(r, promhttp.HandlerOpts{EnableOpenMetrics: true}))
 	return m
+}
+
+// Members measures what the members of an ensemble do. It is a compute.Watcher.
+type Members struct{ took, differed *prometheus.HistogramVec }
+
+// NewMembers makes one that has measured nothing yet.
+func NewMembers() *Members {
+	return &Members{
+		took: prometheus.NewHistogramVec(prometheus.HistogramOpts{
+			Name: "innerladder_runner_member_seconds", Help: "How long a member of an ensemble took for a batch.",
+			Buckets: prometheus.ExponentialBuckets(25e-6, 2, 18),
+		}, []string{"member"}),
+		differed: prometheus.NewHistogramVec(prometheus.HistogramOpts{
+			Name:    "innerladder_runner_member_difference",
+			Help:    "How far what a member gave lies from what the ensemble gave: absolute, or the share of other values.",
+			Buckets: prometheus.ExponentialBuckets(1e-4, 4, 12),
+		}, []string{"member", "output"}),
+	}
+}
+
+// Ran runs a member and takes the time.
+func (m *Members) Ran(member string, run func() error) error {
+	begin := time.Now()
+	err := run()
+	m.took.WithLabelValues(member).Observe(time.Since(begin).Seconds())
+	return err
+}
+
+// Differed notes how far a member is from the ensemble.
+func (m *Members) Differed(member, output string, by float64) {
+	m.differed.WithLabelValues(member, output).Observe(by)
 }

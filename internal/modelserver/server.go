@@ -28,6 +28,8 @@ type Options struct {
 	Model *compute.Model
 	// Batching gathers rows of several requests.
 	Batching Batching
+	// Members measures those of an ensemble; nil where it is none.
+	Members *Members
 	// AtOnce is how many batches are computed at the same time, Waiting how many requests may wait for their turn; 0 is
 	// one a processor, and 64 for each of those.
 	AtOnce, Waiting int
@@ -57,7 +59,7 @@ func New(o Options) *Server {
 		o.Largest = 64 << 20
 	}
 	s := &Server{o: o}
-	s.meter = newMeter(func() float64 { return float64(s.inside.Load()) })
+	s.meter = newMeter(func() float64 { return float64(s.inside.Load()) }, o.Members)
 	s.batch = &batcher{model: o.Model, how: o.Batching, meter: s.meter, slots: make(chan struct{}, o.AtOnce)}
 	return s
 }

@@ -3,6 +3,7 @@ package runner
 import (
 	"bytes"
 	"fmt"
+	"maps"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -16,7 +17,11 @@ import (
 )
 
 // reading is what a replica counts from its start on.
-type reading struct{ requests, took, waits, waited, batches, rows, computed float64 }
+type reading struct {
+	requests, took, waits, waited, batches, rows, computed float64
+	// members are the sums of those of an ensemble: seconds and batches by member, differences and batches by both.
+	members map[[2]string][2]float64
+}
 
 // metered is what is made of two readings.
 type metered struct {
@@ -36,7 +41,7 @@ func (m *metered) take(r reading, now time.Time) {
 	}
 	d := reading{
 		r.requests - m.last.requests, r.took - m.last.took, r.waits - m.last.waits, r.waited - m.last.waited,
-		r.batches - m.last.batches, r.rows - m.last.rows, r.computed - m.last.computed,
+		r.batches - m.last.batches, r.rows - m.last.rows, r.computed - m.last.computed, nil,
 	}
 	if !m.at.IsZero() && d.requests >= 0 { // else it has begun anew
 		// By Little's law what all requests took in a second is how many were under way.
@@ -46,7 +51,36 @@ func (m *metered) take(r reading, now time.Time) {
 			m.work.ComputeMicro = 1e6 * d.computed / d.rows
 		}
 	}
+	if m.work.UnderWay > 0 {
+		m.work.Members = membersOf(m.last.members, r.members)
+	}
 	m.last, m.at = r, now
+}
+
+// membersOf is what members did between two readings.
+func membersOf(before, after map[[2]string][2]float64) []replica.Member {
+	by := map[string]*replica.Member{}
+	for _, key := range slices.SortedFunc(maps.Keys(after), func(a, b [2]string) int {
+		return strings.Compare(a[0]+" "+a[1], b[0]+" "+b[1])
+	}) {
+		sum, count := after[key][0]-before[key][0], after[key][1]-before[key][1]
+		if count <= 0 {
+			continue
+		}
+		if by[key[0]] == nil {
+			by[key[0]] = &replica.Member{Version: key[0], Apart: map[string]float64{}}
+		}
+		if key[1] == "" {
+			by[key[0]].Micro = 1e6 * sum / count
+		} else {
+			by[key[0]].Apart[key[1]] = sum / count
+		}
+	}
+	var out []replica.Member
+	for _, name := range slices.Sorted(maps.Keys(by)) {
+		out = append(out, *by[name])
+	}
+	return out
 }
 
 // readMetrics reads what a built-in runner exports; zero for what it does not.
@@ -66,6 +100,20 @@ func readMetrics(text string) (r reading) {
 	r.waited, r.waits = sums("wait_seconds")
 	r.rows, r.batches = sums("batch_rows")
 	r.computed, _ = sums("compute_seconds")
+	r.members = map[[2]string][2]float64{}
+	for _, name := range []string{"member_seconds", "member_difference"} {
+		for _, m := range families["innerladder_runner_"+name].GetMetric() {
+			var key [2]string
+			for _, l := range m.GetLabel() {
+				if l.GetName() == "member" {
+					key[0] = l.GetValue()
+				} else {
+					key[1] = l.GetValue()
+				}
+			}
+			r.members[key] = [2]float64{m.GetHistogram().GetSampleSum(), float64(m.GetHistogram().GetSampleCount())}
+		}
+	}
 	return r
 }
 

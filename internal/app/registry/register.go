@@ -210,6 +210,9 @@ func (s *Service) enter(ctx context.Context, t *act.Tx, reg wire.Registration, g
 	if err := s.trace(ctx, t.View, reg, v); err != nil {
 		return wire.Registered{}, err
 	}
+	if err := s.compose(ctx, t.View, v); err != nil {
+		return wire.Registered{}, err
+	}
 	v.Digest = v.Identity()
 	model, err := s.modelFor(ctx, t, reg, v.Signature)
 	if err != nil {

@@ -3,6 +3,7 @@ package traffic
 import (
 	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -10,8 +11,8 @@ import (
 	"time"
 
 	"innerladder/internal/app/act"
+	reg "innerladder/internal/app/registry"
 	"innerladder/internal/core/access"
-	"innerladder/internal/core/compute"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/replica"
@@ -60,23 +61,11 @@ func (s *Service) planRun(v *registry.Version, n wire.NewRunner) (*traffic.Runne
 	if r.Template != "" { // it finds out by itself what it can serve
 		return r, r.CheckReplicas(r.Replicas)
 	}
-	var found []registry.Artifact
-	for _, a := range v.Artifacts {
-		if slices.Contains(compute.Formats, a.Contents.Format) {
-			found = append(found, a)
-		}
+	file, err := reg.Computed("runner", v)
+	if err != nil {
+		return nil, err
 	}
-	switch {
-	case len(found) != 1:
-		return nil, fault.New(fault.Refused, "placement.no_file", "%s has %d files in %s", v.Ref, len(found),
-			strings.Join(compute.Formats, " or ")).In("runner").
-			Do("register one file that can be computed here, or run the version in a server of its own and place it " +
-				"with -at URL")
-	case !found[0].Stored:
-		return nil, fault.New(fault.Refused, "artifact.referenced", "the bytes of %s are not kept here", found[0].Name).
-			In("run").Do("register the file itself")
-	}
-	r.Digest, r.Format = found[0].Digest, found[0].Contents.Format
+	r.Digest, r.Format = file.Digest, file.Contents.Format
 	return r, nil
 }
 
@@ -114,6 +103,9 @@ func (s *Service) versionOf(ctx context.Context, v *registry.Version, r *traffic
 		return s.fill(v, r, t, into), nil
 	}
 	f, err := s.registry.FileOf(r.Digest)
+	if r.Format == registry.FormatEnsemble {
+		f = s.runners.File(r.ID, ensembleFile)
+	}
 	return runner.Version{
 		ID: r.ID, File: f, Format: r.Format, Name: v.Model, Signature: v.Signature, Replicas: replicas,
 		BatchRows: r.BatchRows, BatchWait: time.Duration(r.BatchWaitMS * float64(time.Millisecond)),
@@ -128,6 +120,9 @@ func (s *Service) begin(ctx context.Context, v *registry.Version, r *traffic.Run
 	version, err := s.versionOf(ctx, v, r, r.Replicas.Least)
 	if err == nil && r.Template != "" {
 		err = s.unpack(v, r)
+	}
+	if err == nil && r.Format == registry.FormatEnsemble {
+		err = s.assemble(ctx, v, r)
 	}
 	if err != nil {
 		return nil, err
@@ -158,6 +153,40 @@ func (s *Service) begin(ctx context.Context, v *registry.Version, r *traffic.Run
 				readyWithin, why(all)).In("runner").Do("try again, or with fewer replicas")
 		}
 	}
+}
+
+// ensembleFile is what the built-in runner is told of an ensemble.
+const ensembleFile = "ensemble.json"
+
+// assemble writes down what an ensemble is made of, with the files of its members.
+func (s *Service) assemble(ctx context.Context, v *registry.Version, r *traffic.Runner) error {
+	file, err := reg.Computed("runner", v)
+	if err != nil {
+		return err
+	}
+	set := runner.Ensemble{Plan: *file.Contents.Ensemble}
+	for _, m := range set.Plan.Members {
+		of, err := s.registry.Version(ctx, act.BySelf(), m.Version)
+		if err != nil {
+			return err
+		}
+		part, err := reg.Computed("runner", of)
+		if err != nil {
+			return err
+		}
+		path, err := s.registry.FileOf(part.Digest)
+		if err != nil {
+			return err
+		}
+		set.Files = append(set.Files, runner.MemberFile{
+			File: path, Format: part.Contents.Format, Signature: of.Signature,
+		})
+	}
+	text, err := json.Marshal(set)
+	if err != nil {
+		return err
+	}
+	return s.runners.Write(r.ID, ensembleFile, text)
 }
 
 // ready lists the addresses of replicas that are ready, and why one cannot ever be.

@@ -3,6 +3,7 @@ package registry
 import (
 	"strconv"
 
+	"innerladder/internal/core/ensemble"
 	"innerladder/internal/core/signature"
 )
 
@@ -16,12 +17,13 @@ const (
 	FormatZip         = "zip"
 	FormatTar         = "tar"
 	FormatTarGz       = "tar.gz"
+	FormatEnsemble    = "ensemble"
 	FormatUnknown     = "unknown"
 )
 
 // Contents is what was read off the bytes of a file. Reading never runs anything.
 type Contents struct {
-	Format string `json:"format" enum:"onnx,pmml,safetensors,json,pickle,zip,tar,tar.gz,unknown"`
+	Format string `json:"format" enum:"onnx,pmml,safetensors,json,pickle,zip,tar,tar.gz,ensemble,unknown"`
 	// Unsafe says why loading the file can do harm; empty when nothing is known against
 	// it.
 	Unsafe string `json:"unsafe,omitempty" description:"why loading the file may run code; empty when nothing is known against it"`
@@ -39,6 +41,8 @@ type Contents struct {
 	Expanded  int64        `json:"expanded,omitempty" description:"bytes of all packed files together"`
 	// Signature is what the file declares to take and to give.
 	Signature *signature.Signature `json:"signature,omitempty"`
+	// Ensemble is what a version is made of that is made of others.
+	Ensemble *ensemble.Plan `json:"ensemble,omitempty"`
 	// Remarks say what could not be read, and why.
 	Remarks []string `json:"remarks,omitempty"`
 }

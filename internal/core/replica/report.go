@@ -43,4 +43,15 @@ type Work struct {
 	RowsTogether float64 `json:"rows_together" description:"rows that were computed together, on the average"`
 	WaitMillis   float64 `json:"wait_ms" description:"how long a request waited before it was computed, on the average"`
 	ComputeMicro float64 `json:"compute_us_per_row" description:"how long a row was computed, on the average"`
+	// Members are those of an ensemble, in the order of their names.
+	Members []Member `json:"members,omitempty" description:"what members of an ensemble did"`
+}
+
+// Member is what a member of an ensemble did over the last seconds.
+type Member struct {
+	Version string `json:"version"`
+	// Micro is how long it took for a batch on the average; Apart how far it was from the ensemble in each output: the
+	// mean of absolute differences of numbers, the share of other values.
+	Micro float64            `json:"us_per_batch" description:"how long it took for a batch, on the average"`
+	Apart map[string]float64 `json:"apart" description:"how far from the ensemble in each output: absolute, or a share"`
 }

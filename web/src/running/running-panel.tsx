@@ -3,7 +3,7 @@ import { useRunning, useRunningLog } from '../api/running'
 import { LineFigure } from '../charts/line-figure'
 import { FormSheet } from '../ui/form'
 import { bytes, number } from '../ui/format'
-import { Ago, Loaded, Panel, Tag } from '../ui/parts'
+import { Ago, Loaded, Panel, Ref, Tag } from '../ui/parts'
 import { TableHead } from '../ui/table-head'
 
 /** What runs of some versions on the service's machine, and what it uses over time; nothing where nothing does. */
@@ -65,6 +65,7 @@ function RunningView({ running: r }: { running: Running }) {
           </tbody>
         </table>
       </div>
+      {r.replicas.some((p) => p.work.members?.length) && <Members replicas={r.replicas} />}
       {drawn.length > 0 && (
         <div className="grid grid-cols-[minmax(0,1fr)] gap-4 lg:grid-cols-2">
           <Uses title="processor, cores" replicas={drawn} of={(u) => u.cpu} />
@@ -72,6 +73,33 @@ function RunningView({ running: r }: { running: Running }) {
         </div>
       )}
     </section>
+  )
+}
+
+/** What the members of an ensemble do: how long each takes, and how far it is from what all give together. */
+function Members({ replicas }: { replicas: Replica[] }) {
+  return (
+    <table className="text-[13px]">
+      <TableHead columns={['member', 'replica', 'a batch', 'apart from the ensemble']} />
+      <tbody>
+        {replicas.flatMap((p) =>
+          (p.work.members ?? []).map((m) => (
+            <tr key={`${p.number} ${m.version}`} className="border-line border-t *:py-1 *:pr-4">
+              <td>
+                <Ref to={m.version} />
+              </td>
+              <td>{p.number}</td>
+              <td>{number(m.us_per_batch)} µs</td>
+              <td>
+                {Object.entries(m.apart)
+                  .map(([output, by]) => `${output} ${number(by ?? 0)}`)
+                  .join(', ')}
+              </td>
+            </tr>
+          )),
+        )}
+      </tbody>
+    </table>
   )
 }
 

@@ -16,7 +16,9 @@ import { Sweep } from './sweep'
 /** Asks placed versions what one would like to know before callers do; nothing of it is counted. */
 export function TryPage() {
   const { environment = '', ref = '' } = useParams()
-  const endpoint = useSearchParams()[0].get('endpoint') ?? ''
+  const [params] = useSearchParams()
+  const endpoint = params.get('endpoint') ?? ''
+  const beside = params.get('beside')?.split(',') ?? []
   const version = useVersion(ref)
   // The service makes the sample, with the types that the servers take.
   const sample = useQuery({
@@ -44,7 +46,9 @@ export function TryPage() {
       <Loaded query={version}>
         {(v) => (
           <Loaded query={sample}>
-            {(s) => <Trying key={ref} environment={environment} version={v} sample={s} endpoint={endpoint} />}
+            {(s) => (
+              <Trying key={ref} environment={environment} version={v} sample={s} endpoint={endpoint} beside={beside} />
+            )}
           </Loaded>
         )}
       </Loaded>
@@ -66,18 +70,21 @@ function Trying({
   version: v,
   sample,
   endpoint,
+  beside,
 }: {
   environment: string
   version: Version
   sample: TriedVersions
   endpoint: string
+  /** Versions that are asked too from the beginning. */
+  beside: string[]
 }) {
   const inputs = tensorsOf(sample.request, 'inputs')
   const parts = partsOf(inputs)
   const columns = v.signature?.inputs ?? []
   const { placed, lanes } = useAskable(environment, v, endpoint)
   const [chosen, setChosen] = useState<string[]>()
-  const versions = chosen ?? [...new Set([v.ref, ...lanes.filter((l) => placed.includes(l))])]
+  const versions = chosen ?? [...new Set([v.ref, ...[...lanes, ...beside].filter((l) => placed.includes(l))])]
   const [texts, setTexts] = useState(() =>
     Object.fromEntries(Object.entries(firstRow(inputs)).map(([k, x]) => [k, textOf(x)])),
   )
