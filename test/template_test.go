@@ -104,12 +104,12 @@ func TestRunnerTemplates(t *testing.T) {
 	}
 	h.as(h.runaFile, "environment", "add", "workbench")
 	_, sample := h.files(1)
-	h.as(h.runaFile, "register", "heat-demand", "-no-code", "-file", serve, "-file", weights, "-sample", sample, "-target",
-		"y", "-requirements", needs)
+	h.as(h.runaFile, "register", "heat-demand", "-no-code", "-file", serve, "-file", weights, "-sample", sample,
+		"-target", "y", "-requirements", needs)
 	h.says(1, h.runaFile, "no runner template \"perl\"", "place", "heat-demand@1", "-env", "workbench", "-run",
 		"-template", "perl")
-	h.says(2, h.runaFile, "give one number", "place", "heat-demand@1", "-env", "workbench", "-run", "-template", "python",
-		"-replicas", "1..3")
+	h.says(2, h.runaFile, "give one number", "place", "heat-demand@1", "-env", "workbench", "-run", "-template",
+		"python", "-replicas", "1..3")
 	h.as(h.runaFile, "place", "heat-demand@1", "-env", "workbench", "-run", "-template", "python")
 	h.as(h.runaFile, "endpoint", "add", "demand-hourly", "-model", "heat-demand", "-env", "workbench", "-rung", "draft")
 	h.as(h.runaFile, "split", "demand-hourly", "heat-demand@1=100")

@@ -153,7 +153,10 @@ func measure(rounds int, length time.Duration, connections int, program string) 
 		plain := []string{program, "runner", file, "-listen", "127.0.0.1:0", "-as", "m"}
 		sides := []*side{
 			{name: "runner", args: plain},
-			{name: "runner, rows together", args: append(slices.Clone(plain), "-batch-rows", "64", "-batch-wait", "1ms")},
+			{
+				name: "runner, rows together",
+				args: append(slices.Clone(plain), "-batch-rows", "64", "-batch-wait", "1ms"),
+			},
 			{name: "Node with onnxruntime-node", args: []string{"node", "bench/runner/server.mjs", file}},
 		}
 		for _, rows := range []int{1, 64} {

@@ -159,6 +159,16 @@ func signInBy(p *api.Provider, secretFile string, o *server.Options) error {
 	return nil
 }
 
+// runnerOptions are those about versions that run on this machine.
+func runnerOptions(c *call, r *server.Runners) {
+	c.flags.BoolVar(&r.Stop, "stop-runners", false,
+		"end the versions that run on this machine with the service; else they go on and are found again")
+	c.flags.BoolVar(&r.Commands, "run-commands", false,
+		"let who administers the service allow command lines that serve versions on this machine")
+	c.flags.DurationVar(&r.Away, "runners-away", 10*time.Minute,
+		"`DURATION` without a service after which versions that run on this machine end by themselves")
+}
+
 func serveCommand(c *call) func(context.Context) error {
 	c.configured = true
 	var o server.Options
@@ -190,12 +200,7 @@ func serveCommand(c *call) func(context.Context) error {
 	c.flags.IntVar(&o.Callers, "callers", 8192, "`N` connections of callers at most at the same time")
 	c.flags.DurationVar(&o.Grace, "grace", 20*time.Second,
 		"`DURATION`: how long requests may take to finish when the service stops")
-	c.flags.BoolVar(&o.StopRunners, "stop-runners", false,
-		"end the versions that run on this machine with the service; else they go on and are found again")
-	c.flags.BoolVar(&o.RunCommands, "run-commands", false,
-		"let who administers the service allow command lines that serve versions on this machine")
-	c.flags.DurationVar(&o.RunnersAway, "runners-away", 10*time.Minute,
-		"`DURATION` without a service after which versions that run on this machine end by themselves")
+	runnerOptions(c, &o.Runners)
 	o.Fetch = &fetch.Fetcher{}
 	private := c.flags.String("fetch-private", "",
 		"`RANGES` of private addresses that versions may be registered from, such as 10.1.0.0/16,127.0.0.0/8")

@@ -399,8 +399,8 @@ func printRunning(w io.Writer, all []wire.Running) {
 				together, waited = fmt.Sprintf("%.1f", p.Work.RowsTogether), fmt.Sprintf("%.2f ms", p.Work.WaitMillis)
 				each = fmt.Sprintf("%.1f µs", p.Work.ComputeMicro)
 			}
-			t.row(r.Version, r.Environment, fmt.Sprintf("%d of %s", p.Number, r.Runner.Replicas), state, p.Address, since,
-				strconv.Itoa(p.Restarts), fmt.Sprintf("%.2f of %d", p.CPU, p.CPULimit),
+			t.row(r.Version, r.Environment, fmt.Sprintf("%d of %s", p.Number, r.Runner.Replicas), state, p.Address,
+				since, strconv.Itoa(p.Restarts), fmt.Sprintf("%.2f of %d", p.CPU, p.CPULimit),
 				fmt.Sprintf("%d of %d MiB", p.Memory>>20, p.MemoryLimit>>20),
 				fmt.Sprintf("%d of %d", p.Files, p.FilesLimit), fmt.Sprintf("%.1f a second", p.Work.Requests), together,
 				waited, each)
@@ -422,7 +422,8 @@ func printMembers(w io.Writer, all []wire.Running) {
 				for _, output := range slices.Sorted(maps.Keys(m.Apart)) {
 					apart = append(apart, fmt.Sprintf("%s %.4g", output, m.Apart[output]))
 				}
-				t.row(r.Version, strconv.Itoa(p.Number), m.Version, fmt.Sprintf("%.1f µs", m.Micro), strings.Join(apart, ", "))
+				t.row(r.Version, strconv.Itoa(p.Number), m.Version, fmt.Sprintf("%.1f µs", m.Micro),
+					strings.Join(apart, ", "))
 			}
 		}
 	}

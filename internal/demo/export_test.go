@@ -46,7 +46,8 @@ func TestExportsAreReadBack(t *testing.T) {
 		}
 		return c
 	}
-	if c := read("m.onnx", writeONNX); c.Format != registry.FormatONNX || len(c.Signature.Inputs) != len(demandInputs) ||
+	if c := read("m.onnx", writeONNX); c.Format != registry.FormatONNX ||
+		len(c.Signature.Inputs) != len(demandInputs) ||
 		c.Signature.Outputs[0].Name != "demand_mw" || c.Signature.Inputs[0].Datatype != "FP64" {
 		t.Errorf("ONNX: %+v", c)
 	}

@@ -121,7 +121,8 @@ func (p *play) bring(ctx context.Context, r *release, environment string) (strin
 // place starts a model server for a version and places it there, or has the service run it.
 func (p *play) place(ctx context.Context, r *release, ref, file, environment string) error {
 	if r.runs {
-		_, err := p.runa.PlaceRun(ctx, ref, environment, wire.NewRunner{Replicas: "1..3", BatchRows: 32, BatchWait: "1ms"})
+		_, err := p.runa.PlaceRun(ctx, ref, environment,
+			wire.NewRunner{Replicas: "1..3", BatchRows: 32, BatchWait: "1ms"})
 		return err
 	}
 	c, err := start(strings.ReplaceAll(ref, "@", "-"), filepath.Join(p.Data, "logs"), "standin", "-listen",

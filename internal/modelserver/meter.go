@@ -68,7 +68,7 @@ func NewMembers() *Members {
 		}, []string{"member"}),
 		differed: prometheus.NewHistogramVec(prometheus.HistogramOpts{
 			Name:    "innerladder_runner_member_difference",
-			Help:    "How far what a member gave lies from what the ensemble gave: absolute, or the share of other values.",
+			Help:    "How far what a member gave lies from what the ensemble gave: absolute, or a share of values.",
 			Buckets: prometheus.ExponentialBuckets(1e-4, 4, 12),
 		}, []string{"member", "output"}),
 	}

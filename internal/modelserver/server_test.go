@@ -146,7 +146,8 @@ func TestBinaryTensors(t *testing.T) {
 		body   []byte
 		length string
 	}{
-		"too few bytes": {body[:len(body)-1], fmt.Sprint(len(head))}, "too many": {append(body, 0), fmt.Sprint(len(head))},
+		"too few bytes":            {body[:len(body)-1], fmt.Sprint(len(head))},
+		"too many":                 {append(body, 0), fmt.Sprint(len(head))},
 		"a length beyond the body": {body, "100000"}, "no length": {body, "x"}, "a length below 0": {body, "-4"},
 		"JSON cut short": {body, "10"},
 	} {

@@ -144,8 +144,8 @@ func (r View) AddPlacement(ctx context.Context, p *traffic.Placement) error {
 	if err != nil {
 		return err
 	}
-	err = r.q.row(ctx, `INSERT INTO placements (version_id, environment_id, served_as, declared, heard, runner, placed_by,
-			placed_at)
+	err = r.q.row(ctx, `INSERT INTO placements (version_id, environment_id, served_as, declared, heard, runner,
+			placed_by, placed_at)
 		VALUES (?, (SELECT id FROM environments WHERE name = ?), ?, ?, ?, ?, ?, ?) RETURNING id`,
 		versionOf(p.Version), p.Environment, p.ServedAs, declared, heard, runner, p.PlacedBy,
 		toMillis(p.PlacedAt)).Scan(&p.ID)

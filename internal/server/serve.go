@@ -65,18 +65,31 @@ type Options struct {
 	BodyBudget int
 	// Fetch says which addresses versions may be registered from.
 	Fetch *fetch.Fetcher
-	// StopRunners ends what runs on this machine with the service; else it goes on and is found again. RunnersAway is how
-	// long that goes on without a service.
-	StopRunners bool
-	RunnersAway time.Duration
-	// RunCommands lets who administers the service allow command lines that serve versions here.
-	RunCommands bool
+	// Runners says how versions are run on this machine.
+	Runners Runners
 	// Grace is how long requests under way may take to finish when the service stops.
 	Grace time.Duration
 	Log   *slog.Logger
 	// Started is told the addresses once everything answers, and the link for the first
 	// owner while there is nobody.
 	Started func(listen, gateway, firstLink string)
+}
+
+// Runners says how versions are run on this machine.
+type Runners struct {
+	// Stop ends what runs with the service; else it goes on and is found again. Away is how long that goes on without a
+	// service; 0 is ten minutes.
+	Stop bool
+	Away time.Duration
+	// Commands lets who administers the service allow command lines that serve versions here.
+	Commands bool
+}
+
+// keeper makes who runs versions in the data directory.
+func (r Runners) keeper(data string, log *slog.Logger) (*runner.Keeper, error) {
+	return runner.New(runner.Options{
+		Dir: filepath.Join(data, "runners"), Away: r.Away, Commands: r.Commands, Log: log,
+	})
 }
 
 // Run serves until ctx is done, then stops: requests under way finish, what was measured
@@ -134,11 +147,7 @@ func Run(ctx context.Context, o Options) (err error) {
 	if err != nil {
 		return err
 	}
-	h.runners, err = runner.New(runner.Options{
-		Dir: filepath.Join(o.Data, "runners"), Away: o.RunnersAway,
-		Commands: o.RunCommands, Log: o.Log,
-	})
-	if err != nil {
+	if h.runners, err = o.Runners.keeper(o.Data, o.Log); err != nil {
 		return err
 	}
 	h.app = app.New(
@@ -276,7 +285,7 @@ func (h *house) run(ctx context.Context, o Options, inside net.Listener) error {
 	}
 	workers.Wait()
 	h.app.Observe.Settle()
-	if o.StopRunners {
+	if o.Runners.Stop {
 		h.runners.StopAll(grace)
 	}
 	stopReading()

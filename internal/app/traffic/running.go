@@ -74,8 +74,8 @@ func (s *Service) start(ctx context.Context, v *registry.Version, p *traffic.Pla
 	error,
 ) {
 	if len(n.Addresses) > 0 || n.Elsewhere || n.ServedAs != "" {
-		return nil, fault.New(fault.Invalid, "placement.run_at", "what is run here has an address of its own").In("runner").
-			Do("leave out the addresses, served_as and elsewhere, or the runner")
+		return nil, fault.New(fault.Invalid, "placement.run_at", "what is run here has an address of its own").
+			In("runner").Do("leave out the addresses, served_as and elsewhere, or the runner")
 	}
 	var err error
 	if p.Runner, err = s.planRun(v, *n.Runner); err != nil {
@@ -137,8 +137,8 @@ func (s *Service) begin(ctx context.Context, v *registry.Version, r *traffic.Run
 		addresses, refused := ready(all)
 		if refused != "" {
 			return nil, fault.New(fault.Refused, "placement.cannot_run", "%s cannot be run here: %s", v.Ref, refused).
-				In("run").Do("see what can be with: innerladder look FILE; or run it in a server of its own, and place " +
-				"it with -at URL")
+				In("runner").Do("see what can be with: innerladder look FILE; or run it in a server of its own, and " +
+				"place it with -at URL")
 		}
 		if len(addresses) >= r.Replicas.Least {
 			return addresses, nil
@@ -323,8 +323,9 @@ func (s *Service) followRun(ctx context.Context, p traffic.Placement, reports []
 		}
 		return none, t.Note(ctx, act.Entry{
 			Project: p.Project, Kind: "placement.changed", Subject: p.Version,
-			Sentence: fmt.Sprintf("%s in %s runs at %s now.", p.Version, p.Environment, strings.Join(after.URLs(), ", ")),
-			Before:   p.URLs(), After: after.URLs(),
+			Sentence: fmt.Sprintf("%s in %s runs at %s now.", p.Version, p.Environment,
+				strings.Join(after.URLs(), ", ")),
+			Before: p.URLs(), After: after.URLs(),
 		})
 	})
 	return err
@@ -391,7 +392,9 @@ func (s *Service) Running(ctx context.Context, by act.Actor, ref string) (wire.L
 		placed, err := s.running(ctx, r, version)
 		out := []wire.Running{}
 		for _, p := range placed {
-			w := wire.Running{Version: p.Version, Environment: p.Environment, Runner: *p.Runner, Replicas: []replica.Replica{}}
+			w := wire.Running{
+				Version: p.Version, Environment: p.Environment, Runner: *p.Runner, Replicas: []replica.Replica{},
+			}
 			if s.runners != nil {
 				w.Replicas = s.runners.Replicas(p.Runner.ID)
 			}

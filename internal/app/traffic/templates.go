@@ -51,7 +51,8 @@ func (s *Service) PutTemplate(ctx context.Context, by act.Actor, in wire.PutTemp
 	if err := t.Check(); err != nil {
 		return t, err
 	}
-	if err := naming.CheckReason(in.Reason, "say with -why what it is for: it runs on the service's machine"); err != nil {
+	const remedy = "say with -why what it is for: it runs on the service's machine"
+	if err := naming.CheckReason(in.Reason, remedy); err != nil {
 		return t, err
 	}
 	return act.Change(ctx, s.Base, by, access.Administer, func(tx *act.Tx) (replica.Template, error) {

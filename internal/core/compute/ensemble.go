@@ -108,8 +108,8 @@ func together(p ensemble.Plan, names []signature.Tensor, given [][]*tensor.Tenso
 		for i := range given {
 			parts[i] = given[i][k]
 			if !slices.Equal(parts[i].Shape, parts[0].Shape) {
-				return nil, fmt.Errorf("%q has the shape %v from one member and %v from another", name.Name, parts[0].Shape,
-					parts[i].Shape)
+				return nil, fmt.Errorf("%q has the shape %v from one member and %v from another", name.Name,
+					parts[0].Shape, parts[i].Shape)
 			}
 		}
 		fraction := parts[0].Datatype() == "FP32" || parts[0].Datatype() == "FP64"
@@ -120,7 +120,8 @@ func together(p ensemble.Plan, names []signature.Tensor, given [][]*tensor.Tenso
 		case p.How == ensemble.Vote:
 			out[k], err = voted(parts, weights)
 		default:
-			err = fmt.Errorf("%q is %s, of which there is no mean; let the members vote", name.Name, parts[0].Datatype())
+			err = fmt.Errorf("%q is %s, of which there is no mean; let the members vote", name.Name,
+				parts[0].Datatype())
 		}
 		if err != nil {
 			return nil, err

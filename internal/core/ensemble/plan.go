@@ -51,8 +51,8 @@ type Member struct {
 func (p *Plan) Check() error {
 	bad := func(field, detail string, args ...any) error {
 		return fault.New(fault.Invalid, "ensemble.wrong", detail, args...).In(field).
-			Do("write for example: ensemble: mean, and below it members: with two or more of - version: heat-demand@2; "+
-				"the ways are %s", strings.Join(Hows, ", "))
+			Do("write for example: ensemble: mean, and below it members: with two or more of - version: "+
+				"heat-demand@2; the ways are %s", strings.Join(Hows, ", "))
 	}
 	switch {
 	case !slices.Contains(Hows, p.How):
@@ -137,7 +137,8 @@ func (p Plan) Signature(members []*signature.Signature) (*signature.Signature, e
 			slices.Sort(a)
 			slices.Sort(b)
 			if !slices.Equal(a, b) || !slices.Equal(c, d) {
-				return nil, refuse(i, "takes %v and gives %v, %s takes %v and gives %v", b, d, p.Members[0].Version, a, c)
+				return nil, refuse(i, "takes %v and gives %v, %s takes %v and gives %v", b, d, p.Members[0].Version, a,
+					c)
 			}
 			continue
 		}

@@ -239,7 +239,9 @@ func decodeAttribute(b []byte) (name string, a attribute, err error) {
 				a.floats = append(a.floats, math.Float32frombits(uint32(v)))
 			})
 		case 8:
-			err = numbers(kind, value, bytes, protowire.VarintType, func(v uint64) { a.ints = append(a.ints, int64(v)) })
+			err = numbers(kind, value, bytes, protowire.VarintType, func(v uint64) {
+				a.ints = append(a.ints, int64(v))
+			})
 		case 9:
 			a.strings = append(a.strings, string(bytes))
 		}
@@ -287,7 +289,9 @@ func decodeTensor(b []byte) (name string, t *tensor.Tensor, err error) {
 	err = fields(b, func(number protowire.Number, wire protowire.Type, value uint64, bytes []byte) error {
 		switch number {
 		case 1:
-			return numbers(wire, value, bytes, protowire.VarintType, func(v uint64) { t.Shape = append(t.Shape, int(v)) })
+			return numbers(wire, value, bytes, protowire.VarintType, func(v uint64) {
+				t.Shape = append(t.Shape, int(v))
+			})
 		case 2:
 			kind = int64(value)
 		case 4:
@@ -295,7 +299,9 @@ func decodeTensor(b []byte) (name string, t *tensor.Tensor, err error) {
 				p.floats = append(p.floats, math.Float32frombits(uint32(v)))
 			})
 		case 5, 7, 11:
-			return numbers(wire, value, bytes, protowire.VarintType, func(v uint64) { p.ints = append(p.ints, int64(v)) })
+			return numbers(wire, value, bytes, protowire.VarintType, func(v uint64) {
+				p.ints = append(p.ints, int64(v))
+			})
 		case 6:
 			p.strings = append(p.strings, string(bytes))
 		case 8:

@@ -39,11 +39,13 @@ func growing(r *rand.Rand, trees, depth, columns, targets int, side string, leas
 		}
 	}
 	return []write.Field{
-		write.Attribute("nodes_treeids", of), write.Attribute("nodes_nodeids", ids), write.Attribute("nodes_modes", modes),
+		write.Attribute("nodes_treeids", of), write.Attribute("nodes_nodeids", ids),
+		write.Attribute("nodes_modes", modes),
 		write.Attribute("nodes_featureids", which), write.Attribute("nodes_values", values),
 		write.Attribute("nodes_truenodeids", yes), write.Attribute("nodes_falsenodeids", no),
 		write.Attribute("nodes_missing_value_tracks_true", missing), write.Attribute(side+"_treeids", ofLeaf),
-		write.Attribute(side+"_nodeids", leaves), write.Attribute(side+"_ids", to), write.Attribute(side+"_weights", adds),
+		write.Attribute(side+"_nodeids", leaves), write.Attribute(side+"_ids", to),
+		write.Attribute(side+"_weights", adds),
 	}
 }
 
@@ -108,11 +110,14 @@ func learnedCases() map[string][]byte {
 	cases["one-hot"] = write.Model("g", "",
 		write.Node("", "Cast", []string{"x"}, []string{"whole"}, write.Attribute("to", 7)),
 		write.Node(learning, "OneHotEncoder", []string{"whole"}, []string{"y"},
-			write.Attribute("cats_int64s", []int{-1, 0, 1}), write.Attribute("zeros", 1)), table, write.Output("y", 1, -1, 4, 3))
+			write.Attribute("cats_int64s", []int{-1, 0, 1}), write.Attribute("zeros", 1)), table,
+		write.Output("y", 1, -1, 4, 3))
 	cases["labels"] = write.Model("g", "",
 		write.Node("", "Cast", []string{"x"}, []string{"whole"}, write.Attribute("to", 7)),
-		write.Node(learning, "LabelEncoder", []string{"whole"}, []string{"y"}, write.Attribute("keys_int64s", []int{0, 1}),
-			write.Attribute("values_strings", []string{"harbour", "old-town"}), write.Attribute("default_string", "works")),
+		write.Node(learning, "LabelEncoder", []string{"whole"}, []string{"y"},
+			write.Attribute("keys_int64s", []int{0, 1}),
+			write.Attribute("values_strings", []string{"harbour", "old-town"}),
+			write.Attribute("default_string", "works")),
 		table, write.Output("y", 8, -1, 4))
 	return cases
 }

@@ -421,7 +421,8 @@ func pad(n *node, in []*tensor.Tensor) ([]*tensor.Tensor, error) {
 		return nil, fmt.Errorf("%d sizes for %d dimensions", len(pads), len(over))
 	}
 	for i, axis := range over {
-		if t, err = padAlong(t, value, axis, int(pads[i]), int(pads[len(over)+i]), n.text("mode", "constant")); err != nil {
+		t, err = padAlong(t, value, axis, int(pads[i]), int(pads[len(over)+i]), n.text("mode", "constant"))
+		if err != nil {
 			return nil, err
 		}
 	}

@@ -19,7 +19,8 @@ func windows() map[string]operator {
 
 // window is how a window moves over some dimensions.
 type window struct {
-	// size is that of the window, stride how far it moves, apart how far its places lie apart, before how much is padded.
+	// size is that of the window, stride how far it moves, apart how far its places lie apart, before how much is
+	// padded.
 	size, stride, apart, before []int
 	// from is the size of what it moves over, to of what it gives; after is what is padded at the end.
 	from, to, after []int

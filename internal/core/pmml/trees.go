@@ -77,7 +77,8 @@ func (d *document) simple(e *element) (predicate, error) {
 		return nil, err
 	}
 	ask := map[string]func(x float64) bool{
-		"lessThan": func(x float64) bool { return x < limit }, "lessOrEqual": func(x float64) bool { return x <= limit },
+		"lessThan":       func(x float64) bool { return x < limit },
+		"lessOrEqual":    func(x float64) bool { return x <= limit },
 		"greaterThan":    func(x float64) bool { return x > limit },
 		"greaterOrEqual": func(x float64) bool { return x >= limit },
 	}[how]

@@ -2,7 +2,7 @@ package replica
 
 import (
 	"maps"
-	"path/filepath"
+	"path"
 	"regexp"
 	"slices"
 	"strings"
@@ -52,18 +52,17 @@ var (
 func (t Template) Check() error {
 	bad := func(field, detail string, args ...any) error {
 		return fault.New(fault.Invalid, "template.wrong", detail, args...).In(field).
-			Do("give a program by its whole path and its arguments, such as /usr/bin/python3 {folder}/serve.py {port}; "+
-				"these are filled in: {%s}", strings.Join(slices.Sorted(maps.Keys(Filled)), "}, {"))
+			Do("give a program by its whole path and its arguments, such as /usr/bin/python3 {folder}/serve.py "+
+				"{port}; these are filled in: {%s}", strings.Join(slices.Sorted(maps.Keys(Filled)), "}, {"))
 	}
 	switch {
-	case len(t.Command) == 0 || !filepath.IsAbs(t.Command[0]) || filepath.Clean(t.Command[0]) != t.Command[0]:
+	case len(t.Command) == 0 || !path.IsAbs(t.Command[0]) || path.Clean(t.Command[0]) != t.Command[0]:
 		return bad("command", "the command names no program by its whole path")
-	case slices.Contains(shells, filepath.Base(t.Command[0])):
+	case slices.Contains(shells, path.Base(t.Command[0])):
 		return bad("command", "%s runs whatever it is told, and is not started", t.Command[0])
 	case len(t.Command) > mostArguments || len(t.Environment) > mostArguments:
 		return bad("command", "more than %d arguments or variables", mostArguments)
-	case !slices.ContainsFunc(t.Command[1:], hasPort) && !slices.ContainsFunc(slices.Collect(maps.Values(t.Environment)),
-		hasPort):
+	case !slices.ContainsFunc(slices.Concat(t.Command[1:], slices.Collect(maps.Values(t.Environment))), hasPort):
 		return bad("command", "nothing tells the program its {port}")
 	}
 	for _, text := range slices.Concat(t.Command, slices.Collect(maps.Values(t.Environment))) {

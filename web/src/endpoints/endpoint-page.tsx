@@ -1,4 +1,4 @@
-import { Link, useParams } from 'react-router'
+import { useParams } from 'react-router'
 
 import type { Endpoint, EndpointNow } from '../api/client'
 import { useLadder } from '../api/ladder'
@@ -15,6 +15,7 @@ import { SplitSheet } from './change-split'
 import { BackSheet } from './go-back'
 import { ContractPanel } from './contract-panel'
 import { CopiesDrawing } from '../copies/copies-drawing'
+import { EndpointLinks } from './endpoint-links'
 import { LaneBand } from './lane-band'
 import { IncidentList } from '../incidents/incidents-page'
 import { RolloutList } from '../rollouts/rollouts-page'
@@ -38,7 +39,6 @@ function EndpointView({ endpoint: e, now }: { endpoint: Endpoint; now: EndpointN
   const mayInspect = useMay('inspect', e.project)
   const split = e.split
   const main = split?.lanes.find((l) => l.kind === 'main')
-  const trials = split?.lanes.filter((l) => l.kind !== 'main') ?? []
   const shadows = now?.lanes.filter((l) => l.copies_shown) ?? []
   const ruled = (split?.rules?.length ?? 0) > 0
   const rate = now?.lanes.reduce((sum, l) => sum + (l.kind === 'shadow' ? 0 : l.rate), 0) ?? 0
@@ -65,38 +65,7 @@ function EndpointView({ endpoint: e, now }: { endpoint: Endpoint; now: EndpointN
           </>
         }
       >
-        {split && main && trials[0] && (
-          <Link to={`/endpoints/${e.name}/compare?incumbent=${main.version}&candidate=${trials[0].version}`}>
-            <Button tabIndex={-1}>
-              Compare {short(main.version)} and {short(trials[0].version)}
-            </Button>
-          </Link>
-        )}
-        {mayInspect && main && !split?.elsewhere && (
-          <Link to={`/try/${e.environment}/${encodeURIComponent(main.version)}?endpoint=${e.name}`}>
-            <Button tabIndex={-1}>Try</Button>
-          </Link>
-        )}
-        {mayInspect && !split?.elsewhere && (
-          <Link to={`/endpoints/${e.name}/requests`}>
-            <Button tabIndex={-1}>Requests</Button>
-          </Link>
-        )}
-        {split && (
-          <Link to={`/endpoints/${e.name}/accuracy`}>
-            <Button tabIndex={-1}>Accuracy</Button>
-          </Link>
-        )}
-        {split && (
-          <Link to={`/endpoints/${e.name}/drift`}>
-            <Button tabIndex={-1}>Drift</Button>
-          </Link>
-        )}
-        {split && (
-          <Link to={`/endpoints/${e.name}/custom`}>
-            <Button tabIndex={-1}>Custom signals</Button>
-          </Link>
-        )}
+        <EndpointLinks endpoint={e} mayInspect={mayInspect} />
         {mayRoute && <EditSheet endpoint={e} />}
         {mayRoute && split && !split.elsewhere && !e.rollout && <StartRollout endpoint={e} />}
         {mayRoute && !e.rollout && <SplitSheet endpoint={e} />}

@@ -3,12 +3,11 @@ import { useState } from 'react'
 import { useParams, useSearchParams } from 'react-router'
 
 import { useEndpoint, usePlacements, useVersion } from '../api/queries'
-import { tryVersions, useGateway, type TriedVersions } from '../api/running'
+import { tryVersions, type TriedVersions } from '../api/running'
 import type { Version } from '../api/client'
-import { Choice } from '../ui/overlays'
 import { Button, Empty, Loaded, PageHead, Panel, Problem, TextField, To } from '../ui/parts'
 import { Answers } from './answers'
-import { codeFor, languages, type Language } from './code'
+import { CodePanel } from './code-panel'
 import { firstRow, partsOf, requestOf, rowsOfCSV, tensorsOf, textOf, valueOf, type Part, type TryRow } from './request'
 import { RowForm } from './row-form'
 import { Sweep } from './sweep'
@@ -173,45 +172,11 @@ function Trying({
           row={row}
         />
       </Panel>
-      <Code
+      <CodePanel
         endpoint={endpoint || v.model}
         known={endpoint !== ''}
         request={requestOf(inputs, typeof rows === 'string' ? [row] : rows)}
       />
     </>
-  )
-}
-
-/** The same request as callers write it. */
-function Code({ endpoint, known, request }: { endpoint: string; known: boolean; request: unknown }) {
-  const gateway = useGateway().data?.url
-  const [language, setLanguage] = useState<Language>('curl')
-  const code = codeFor(language, `${gateway || 'http://GATEWAY'}/v2/models/${endpoint}/infer`, request)
-  return (
-    <Panel
-      title="As callers write it"
-      aside={
-        <span className="flex items-center gap-2">
-          <Choice
-            label="Language"
-            value={language}
-            options={languages.map((l) => ({ value: l, text: l }))}
-            onChange={(l) => setLanguage(l as Language)}
-          />
-          <Button className="px-2! py-0.5! text-[12.5px]" onClick={() => void navigator.clipboard.writeText(code)}>
-            Copy
-          </Button>
-        </span>
-      }
-    >
-      {!known && (
-        <p className="text-ink-2 mb-2 text-[13px]">
-          Callers name an endpoint, not a version: put its name in the place of {endpoint}.
-        </p>
-      )}
-      <pre data-code={language} className="bg-paper border-line overflow-x-auto rounded-md border p-2 text-[12.5px]">
-        {code}
-      </pre>
-    </Panel>
   )
 }
