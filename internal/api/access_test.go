@@ -134,7 +134,7 @@ func (r *rig) zebra() map[string]string {
 		"environment": "plant-north", "header": "Authorization", "caller": "zebra-app",
 		"person": "zebra-robot", "evidence": evidence.ID, "project": "zebra", "role": "reader",
 		"webhook": fmt.Sprint(hook.ID), "delivery": fmt.Sprint(r.delivered(hook.ID)),
-		"rollout": "R-1", "plan": "stripes", "incident": "I-1",
+		"rollout": "R-1", "plan": "stripes", "incident": "I-1", "name": "python", "replica": "1",
 		"watch": "error_rate", "subject": "all", "signal": "dispatch_cost", "number": "1",
 		"agent": "91b1b05d-e64e-4443-834f-3d753028cf1d", "search": fmt.Sprint(search.ID), "token": fmt.Sprint(token.ID),
 	}
@@ -261,6 +261,7 @@ var asks = map[string][2]string{
 	"listRefusals":  {"?endpoint=demand-hourly", ""},
 	"addSigningKey": {"", `{"public":"KEY"}`}, "endSigningKey": {"?key=SHA256:x", ""},
 	"attachEvidence": {"?kind=document", ""},
+	"putTemplate":    {"", `{"command":["/opt/serve","{port}"],"reason":"x"}`},
 }
 
 // general are the operations that are about nothing of zebra: they may succeed, and must
@@ -270,7 +271,7 @@ var general = []string{
 	"vocabulary", "listDataSets", "listEndpoints", "listEnvironments", "events",
 	"listRequirementKinds", "listSigningKeys", "addSigningKey", "inbox", "markRead", "showPreferences",
 	"setPreferences", "listSessions", "listModels", "now", "listPeople", "listPermissions", "listPlacements",
-	"listProjects", "listPromotions",
+	"listProjects", "listPromotions", "gatewayAddress", "listRunning", "listTemplates",
 	"listIncidents", "listPlans", "listRollouts", "listRoles", "listRuns", "whoAmI", "beginUpload", "listWebhooks",
 }
 

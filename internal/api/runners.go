@@ -12,7 +12,7 @@ func runnerOperations() []operation {
 		op("GET", "/gateway", "gatewayAddress", "Say how callers reach the gateway", access.Read, 200,
 			func(c call, _ *struct{}) (wire.GatewayAddress, error) { return c.app.Traffic.Gateway(), nil }),
 		op("GET", "/runner-templates", "listTemplates", "List the command lines that may serve versions here",
-			access.Read, 200, func(c call, in *pageIn) (wire.Listed[replica.Template], error) {
+			access.Place, 200, func(c call, in *pageIn) (wire.Listed[replica.Template], error) {
 				all, err := c.app.Traffic.Templates(c, c.by)
 				return partOf(*in, all, err, func(t replica.Template) string { return t.Name })
 			}),

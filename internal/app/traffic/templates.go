@@ -27,6 +27,9 @@ var errNoCommands = fault.New(fault.Refused, "template.not_allowed", "this servi
 
 // Templates lists the command lines that are allowed to serve versions here.
 func (s *Service) Templates(ctx context.Context, by act.Actor) (wire.Listed[replica.Template], error) {
+	if err := by.May(access.Place); err != nil {
+		return wire.Listed[replica.Template]{}, err
+	}
 	return act.List(s.Base, by, func(r records.View) ([]replica.Template, string, error) {
 		all, err := r.Templates(ctx)
 		return all, "", err
@@ -41,6 +44,9 @@ func (s *Service) PutTemplate(ctx context.Context, by act.Actor, in wire.PutTemp
 	}
 	if t.Environment == nil {
 		t.Environment = map[string]string{}
+	}
+	if err := by.May(access.Administer); err != nil {
+		return t, err
 	}
 	if s.runners == nil || !s.runners.Commands() {
 		return t, errNoCommands
@@ -74,6 +80,9 @@ func (s *Service) PutTemplate(ctx context.Context, by act.Actor, in wire.PutTemp
 
 // RemoveTemplate allows a command line no more. One by which something is placed is refused.
 func (s *Service) RemoveTemplate(ctx context.Context, by act.Actor, name, reason string) (replica.Template, error) {
+	if err := by.May(access.Administer); err != nil {
+		return replica.Template{}, err
+	}
 	return act.Change(ctx, s.Base, by, access.Administer, func(tx *act.Tx) (replica.Template, error) {
 		t, there, err := findTemplate(ctx, tx.View, name)
 		if err != nil || !there {
