@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -230,6 +231,40 @@ func TestRunnersSurviveKills(t *testing.T) {
 	}
 	_ = h.stop(syscall.SIGKILL)
 	await(t, "the end of what nobody looks after", 15*time.Second, func() bool { return len(h.replicaPIDs()) == 0 })
+}
+
+// With two numbers there are as many replicas as the requests want that are under way at the same time.
+func TestReplicasFollowTheLoad(t *testing.T) {
+	t.Parallel()
+	h := runners(t)
+	h.as(h.runaFile, "environment", "add", "workbench")
+	file, sample := h.regression(1)
+	h.as(h.runaFile, "register", "heat-demand", "-no-code", "-file", file, "-sample", sample, "-target", "y")
+	// Requests wait for others that do not come, so that many are under way at little cost.
+	h.as(h.runaFile, "place", "heat-demand@1", "-env", "workbench", "-run", "-replicas", "1..3", "-batch-rows", "1000",
+		"-batch-wait", "300ms")
+	h.as(h.runaFile, "endpoint", "add", "demand-hourly", "-model", "heat-demand", "-env", "workbench", "-rung", "draft")
+	h.as(h.runaFile, "split", "demand-hourly", "heat-demand@1=100")
+	c := h.caller(32)
+	stop := make(chan struct{})
+	var all sync.WaitGroup
+	for range 32 {
+		all.Go(func() {
+			for {
+				select {
+				case <-stop:
+					return
+				default:
+				}
+				if status, _, body, err := c.infer(1); err != nil || status != 200 {
+					t.Errorf("%d %s %v", status, body, err)
+				}
+			}
+		})
+	}
+	await(t, "three replicas", 60*time.Second, func() bool { return readyOnes(h.runs("heat-demand@1")) == 3 })
+	close(stop)
+	all.Wait()
 }
 
 // Rows of requests that come together are computed together; each gets what is its own.

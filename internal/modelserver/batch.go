@@ -14,7 +14,7 @@ import (
 type Batching struct {
 	// Rows is how many rows are computed together at most; below 2 none are.
 	Rows int
-	// Wait is how long the first of them waits for others at most.
+	// Wait is how long the first of them waits for others at most. One that is the only one inside waits for nobody.
 	Wait time.Duration
 }
 
@@ -39,6 +39,8 @@ type batcher struct {
 	open []*waiting
 	rows int
 	due  *time.Timer
+	// alone reports whether nobody is inside but the one who asks.
+	alone func() bool
 	// slots bounds how many batches are computed at the same time.
 	slots chan struct{}
 }
@@ -50,7 +52,7 @@ func (b *batcher) run(ctx context.Context, in []*tensor.Tensor) ([]*tensor.Tenso
 		rows = in[0].Shape[0]
 	}
 	w := &waiting{in: in, rows: rows, came: time.Now(), done: make(chan struct{})}
-	if b.how.Rows < 2 || !b.model.Rows || rows >= b.how.Rows || rows == 0 {
+	if b.how.Rows < 2 || !b.model.Rows || rows >= b.how.Rows || rows == 0 || b.alone() {
 		b.compute([]*waiting{w})
 		return w.out, w.err
 	}

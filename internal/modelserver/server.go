@@ -60,7 +60,10 @@ func New(o Options) *Server {
 	}
 	s := &Server{o: o}
 	s.meter = newMeter(func() float64 { return float64(s.inside.Load()) }, o.Members)
-	s.batch = &batcher{model: o.Model, how: o.Batching, meter: s.meter, slots: make(chan struct{}, o.AtOnce)}
+	s.batch = &batcher{
+		model: o.Model, how: o.Batching, meter: s.meter, slots: make(chan struct{}, o.AtOnce),
+		alone: func() bool { return s.inside.Load() <= 1 },
+	}
 	return s
 }
 

@@ -60,7 +60,7 @@ function useAskable(environment: string, version: Version, endpoint: string) {
   const placed = (usePlacements().data?.items ?? [])
     .filter((p) => p.environment === environment && !p.elsewhere && p.version.startsWith(`${version.model}@`))
     .map((p) => p.version)
-  const lanes = useEndpoint(endpoint || 'none').data?.split?.lanes.map((l) => l.version) ?? []
+  const lanes = useEndpoint(endpoint || 'none').data?.split?.lanes ?? []
   return { placed, lanes: endpoint ? lanes : [] }
 }
 
@@ -82,8 +82,11 @@ function Trying({
   const parts = partsOf(inputs)
   const columns = v.signature?.inputs ?? []
   const { placed, lanes } = useAskable(environment, v, endpoint)
+  const laneOf = (ref: string) => lanes.find((l) => l.version === ref)?.kind
   const [chosen, setChosen] = useState<string[]>()
-  const versions = chosen ?? [...new Set([v.ref, ...[...lanes, ...beside].filter((l) => placed.includes(l))])]
+  const versions = chosen ?? [
+    ...new Set([v.ref, ...[...lanes.map((l) => l.version), ...beside].filter((l) => placed.includes(l))]),
+  ]
   const [texts, setTexts] = useState(() =>
     Object.fromEntries(Object.entries(firstRow(inputs)).map(([k, x]) => [k, textOf(x)])),
   )
@@ -129,6 +132,7 @@ function Trying({
                     }
                   />
                   {p}
+                  {laneOf(p) && <span className="text-ink-2 text-[12.5px]">{laneOf(p)}</span>}
                 </label>
               ))}
             </fieldset>
