@@ -240,7 +240,8 @@ func (c *call) serveFile(ctx context.Context, file string, o serving) error {
 	members := modelserver.NewMembers()
 	model, err := loadModel(file, o, members)
 	if err != nil {
-		if folder != nil {
+		// What could not be read may be the next time; what cannot be computed never will.
+		if cannot := (*cannotError)(nil); folder != nil && errors.As(err, &cannot) {
 			err = errors.Join(err, folder.Refuse(err.Error()))
 		}
 		return err
@@ -291,6 +292,19 @@ func (c *call) serveFile(ctx context.Context, file string, o serving) error {
 	return err
 }
 
+// cannotError is a file that was read and cannot be computed.
+type cannotError struct{ error }
+
+func (e *cannotError) Unwrap() error { return e.error }
+
+// computed tells what cannot be computed from what could not be read.
+func computed(m *compute.Model, err error) (*compute.Model, error) {
+	if err != nil {
+		return nil, &cannotError{err}
+	}
+	return m, nil
+}
+
 // largestModel is the largest file that is computed.
 const largestModel = 4 << 30
 
@@ -312,11 +326,11 @@ func loadEnsemble(file string, watch compute.Watcher) (*compute.Model, error) {
 		}
 		m, err := compute.Load(f.Format, b, f.Signature)
 		if err != nil {
-			return nil, fmt.Errorf("%s: %w", set.Plan.Members[i].Version, err)
+			return nil, &cannotError{fmt.Errorf("%s: %w", set.Plan.Members[i].Version, err)}
 		}
 		members = append(members, m)
 	}
-	return compute.Ensemble(set.Plan, members, watch)
+	return computed(compute.Ensemble(set.Plan, members, watch))
 }
 
 // loadModel reads a file and makes sure that it can be computed. Watch is told what members of an ensemble do.
@@ -357,7 +371,7 @@ func loadModel(file string, o serving, watch compute.Watcher) (*compute.Model, e
 			return nil, fmt.Errorf("%s is no signature: %w", o.signature, err)
 		}
 	}
-	return compute.Load(o.format, b, s)
+	return computed(compute.Load(o.format, b, s))
 }
 
 func runningLog(c *call) func(context.Context) error {

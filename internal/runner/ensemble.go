@@ -29,5 +29,5 @@ func (k *Keeper) Write(id, name string, text []byte) error {
 	if err := os.MkdirAll(filepath.Join(k.o.Dir, id), 0o700); err != nil {
 		return err
 	}
-	return os.WriteFile(k.File(id, name), text, 0o600)
+	return replace(k.File(id, name), text)
 }

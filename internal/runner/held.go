@@ -66,17 +66,22 @@ func (f *Folder) Refuse(why string) error {
 	return f.write()
 }
 
-// write writes the state so that nobody reads half of it.
+// write writes the state.
 func (f *Folder) write() error {
 	b, err := json.Marshal(f.state)
 	if err != nil {
 		return err
 	}
-	next := filepath.Join(f.dir, "state.json.next")
-	if err := os.WriteFile(next, b, 0o600); err != nil {
+	return replace(filepath.Join(f.dir, "state.json"), b)
+}
+
+// replace writes a file so that nobody reads half of it.
+func replace(file string, text []byte) error {
+	next := file + ".next"
+	if err := os.WriteFile(next, text, 0o600); err != nil {
 		return err
 	}
-	return os.Rename(next, filepath.Join(f.dir, "state.json"))
+	return os.Rename(next, file)
 }
 
 // readState reads what the replica of a folder said last; the zero value when it said nothing.

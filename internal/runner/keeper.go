@@ -368,7 +368,7 @@ func (k *Keeper) command(r *run, n int, p *process) (*exec.Cmd, *os.File, error)
 		if err != nil {
 			return nil, nil, err
 		}
-		if err := os.WriteFile(file, b, 0o600); err != nil {
+		if err := replace(file, b); err != nil { // another replica may be reading it
 			return nil, nil, err
 		}
 		args = append(args, "-signature", file)
