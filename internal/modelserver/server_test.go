@@ -18,6 +18,9 @@ import (
 
 	"innerladder/internal/core/compute"
 	"innerladder/internal/core/signature"
+	"innerladder/internal/core/tensor"
+
+	dto "github.com/prometheus/client_model/go"
 )
 
 // linear is y = 1 + 2·x as PMML, which refuses an x above 1000.
@@ -211,6 +214,27 @@ func TestTogether(t *testing.T) {
 	metrics, _ := io.ReadAll(res.Body)
 	if !strings.Contains(string(metrics), `innerladder_runner_requests_total{status="200"} 56`) {
 		t.Errorf("%.800s", metrics)
+	}
+}
+
+// As many as make a batch are computed as one, however long they might wait.
+func TestABatchThatIsFull(t *testing.T) {
+	srv, _ := serve(t, "pmml", []byte(linear), nil, Options{Batching: Batching{Rows: 8, Wait: time.Hour}})
+	srv.inside.Add(8) // so many are inside
+	var all sync.WaitGroup
+	for i := range 8 {
+		all.Go(func() {
+			out, err := srv.batch.run(t.Context(), []*tensor.Tensor{tensor.New([]float64{float64(i)}, 1)})
+			if err != nil || out[0].Data.([]float64)[0] != float64(1+2*i) {
+				t.Errorf("%d: %v %v", i, out, err)
+			}
+		})
+	}
+	all.Wait()
+	var m dto.Metric
+	if err := srv.meter.batch.Write(&m); err != nil || m.GetHistogram().GetSampleCount() != 1 ||
+		m.GetHistogram().GetSampleSum() != 8 {
+		t.Errorf("%v %v", m.GetHistogram(), err)
 	}
 }
 

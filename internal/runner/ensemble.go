@@ -24,6 +24,12 @@ type MemberFile struct {
 // File is where a file of a version stands that Write wrote.
 func (k *Keeper) File(id, name string) string { return filepath.Join(k.o.Dir, id, name) }
 
+// Has reports whether a file or folder is there.
+func (k *Keeper) Has(path string) bool {
+	_, err := os.Stat(path)
+	return err == nil
+}
+
 // Write writes a file into the folder of a version.
 func (k *Keeper) Write(id, name string, text []byte) error {
 	if err := os.MkdirAll(filepath.Join(k.o.Dir, id), 0o700); err != nil {

@@ -168,8 +168,8 @@ func (k *Keeper) Look(ctx context.Context, name string) []replica.Replica {
 }
 
 // Step makes what runs be what was wanted at a moment: it starts what is missing, finds again what runs already, and
-// ends what was wanted no more by then.
-func (k *Keeper) Step(ctx context.Context, asOf time.Time, wanted []Version) error {
+// ends what was wanted no more by then. What is to be left is neither started nor ended.
+func (k *Keeper) Step(ctx context.Context, asOf time.Time, wanted []Version, leave []string) error {
 	now := time.Now()
 	if err := touch(k.alive(), now); err != nil {
 		return err
@@ -185,14 +185,16 @@ func (k *Keeper) Step(ctx context.Context, asOf time.Time, wanted []Version) err
 	}
 	for name, r := range k.runs {
 		known := slices.ContainsFunc(wanted, func(v Version) bool { return v.ID == name })
-		if !r.pending && !known && r.confirmed.Before(asOf) {
+		if !r.pending && !known && r.confirmed.Before(asOf) && !slices.Contains(leave, name) {
 			r.Replicas = 0
 		}
 	}
-	k.adopt()
+	k.adopt(leave)
 	names := make([]string, 0, len(k.runs))
 	for name := range k.runs {
-		names = append(names, name)
+		if !slices.Contains(leave, name) {
+			names = append(names, name)
+		}
 	}
 	k.mu.Unlock()
 	var all sync.WaitGroup
@@ -204,10 +206,10 @@ func (k *Keeper) Step(ctx context.Context, asOf time.Time, wanted []Version) err
 }
 
 // adopt finds the folders of others that ran here before; what is not wanted of them ends. k.mu is held.
-func (k *Keeper) adopt() {
+func (k *Keeper) adopt(leave []string) {
 	folders, _ := os.ReadDir(k.o.Dir)
 	for _, f := range folders {
-		if !f.IsDir() {
+		if !f.IsDir() || slices.Contains(leave, f.Name()) {
 			continue
 		}
 		r := k.runs[f.Name()]
@@ -463,7 +465,7 @@ func (k *Keeper) StopAll(ctx context.Context) {
 	for _, r := range k.runs {
 		r.Replicas, r.pending = 0, false
 	}
-	k.adopt()
+	k.adopt(nil)
 	k.mu.Unlock()
 	tick := time.NewTicker(50 * time.Millisecond)
 	defer tick.Stop()

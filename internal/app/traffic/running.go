@@ -118,11 +118,8 @@ func (s *Service) begin(ctx context.Context, v *registry.Version, r *traffic.Run
 		return nil, errNoRunner
 	}
 	version, err := s.versionOf(ctx, v, r, r.Replicas.Least)
-	if err == nil && r.Template != "" {
-		err = s.unpack(v, r)
-	}
-	if err == nil && r.Format == registry.FormatEnsemble {
-		err = s.assemble(ctx, v, r)
+	if err == nil {
+		err = s.furnish(ctx, v, r)
 	}
 	if err != nil {
 		return nil, err
@@ -189,6 +186,18 @@ func (s *Service) assemble(ctx context.Context, v *registry.Version, r *traffic.
 	return s.runners.Write(r.ID, ensembleFile, text)
 }
 
+// furnish makes what stands in the folder of a version besides its processes, where it is not there: at placement, and
+// after the records came back from a backup.
+func (s *Service) furnish(ctx context.Context, v *registry.Version, r *traffic.Runner) error {
+	switch {
+	case r.Template != "" && !s.runners.Has(s.runners.Folder(r.ID)):
+		return s.unpack(v, r)
+	case r.Format == registry.FormatEnsemble && !s.runners.Has(s.runners.File(r.ID, ensembleFile)):
+		return s.assemble(ctx, v, r)
+	}
+	return nil
+}
+
 // ready lists the addresses of replicas that are ready, and why one cannot ever be.
 func ready(all []replica.Replica) (addresses []string, refused string) {
 	for _, r := range all {
@@ -238,7 +247,10 @@ func (s *Service) StepRunners(ctx context.Context, now time.Time) error {
 				if err != nil {
 					return err
 				}
-				if v, err = s.versionOf(ctx, of, p.Runner, 0); err != nil {
+				if v, err = s.versionOf(ctx, of, p.Runner, 0); err == nil {
+					err = s.furnish(ctx, of, p.Runner)
+				}
+				if err != nil {
 					return err
 				}
 			}
@@ -248,15 +260,15 @@ func (s *Service) StepRunners(ctx context.Context, now time.Time) error {
 			wanted = append(wanted, v)
 			return s.followRun(ctx, p, reports, v.Replicas)
 		})
-	if len(wanted) < len(placed) { // what cannot be read now goes on as it is
-		for _, p := range placed {
-			if v, there := s.runs.versions[p.Runner.ID]; there &&
-				!slices.ContainsFunc(wanted, func(w runner.Version) bool { return w.ID == v.ID }) {
-				wanted = append(wanted, v)
-			}
+	// What cannot be read now goes on as it is; what may not run any more ends.
+	var leave []string
+	for _, p := range placed {
+		allowed := p.Runner.Template == "" || s.runners.Commands()
+		if allowed && !slices.ContainsFunc(wanted, func(w runner.Version) bool { return w.ID == p.Runner.ID }) {
+			leave = append(leave, p.Runner.ID)
 		}
 	}
-	return errors.Join(err, s.runners.Step(ctx, asOf, wanted))
+	return errors.Join(err, s.runners.Step(ctx, asOf, wanted, leave))
 }
 
 // scale says how many replicas a placement has from now on.
