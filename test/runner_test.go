@@ -200,7 +200,7 @@ func TestRunnersSurviveKills(t *testing.T) {
 	t.Parallel()
 	h := runners(t)
 	h.running(2)
-	for round := range longer(6, 50) {
+	for round := range longer(4, 50) {
 		pids := h.replicaPIDs()
 		if round%3 != 1 && len(pids) > 0 {
 			must(t, syscall.Kill(pids[round%len(pids)], syscall.SIGKILL))
