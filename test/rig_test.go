@@ -45,6 +45,10 @@ func TestMain(m *testing.M) {
 		fmt.Fprintf(os.Stderr, "building the binary: %v\n%s", err, out)
 		os.Exit(1)
 	}
+	// What services have in their environment that nothing which they start may see.
+	if err := os.Setenv("A_SECRET_OF_THE_SERVICE", "hush"); err != nil {
+		panic(err)
+	}
 	flag.Parse()
 	// Services and browsers are mostly waited for: four at the same time keep two processors busy.
 	if err := flag.Set("test.parallel", strconv.Itoa(2*runtime.GOMAXPROCS(0))); err != nil {

@@ -183,13 +183,13 @@ func TestReplicasWhileItAnswers(t *testing.T) {
 	}
 }
 
-// running brings a version to an endpoint that runs here.
-func (h *house) running(replicas int) {
+// running brings a version of a slope to an endpoint that runs here, with options of place.
+func (h *house) running(slope float64, options ...string) {
 	h.t.Helper()
 	h.as(h.runaFile, "environment", "add", "workbench")
-	file, sample := h.regression(1)
+	file, sample := h.regression(slope)
 	h.as(h.runaFile, "register", "heat-demand", "-no-code", "-file", file, "-sample", sample, "-target", "y")
-	h.as(h.runaFile, "place", "heat-demand@1", "-env", "workbench", "-run", "-replicas", strconv.Itoa(replicas))
+	h.as(h.runaFile, append([]string{"place", "heat-demand@1", "-env", "workbench", "-run"}, options...)...)
 	h.as(h.runaFile, "endpoint", "add", "demand-hourly", "-model", "heat-demand", "-env", "workbench", "-rung", "draft")
 	h.as(h.runaFile, "split", "demand-hourly", "heat-demand@1=100")
 }
@@ -199,7 +199,7 @@ func (h *house) running(replicas int) {
 func TestRunnersSurviveKills(t *testing.T) {
 	t.Parallel()
 	h := runners(t)
-	h.running(2)
+	h.running(1, "-replicas", "2")
 	for round := range longer(4, 50) {
 		pids := h.replicaPIDs()
 		if round%3 != 1 && len(pids) > 0 {
@@ -237,14 +237,8 @@ func TestRunnersSurviveKills(t *testing.T) {
 func TestReplicasFollowTheLoad(t *testing.T) {
 	t.Parallel()
 	h := runners(t)
-	h.as(h.runaFile, "environment", "add", "workbench")
-	file, sample := h.regression(1)
-	h.as(h.runaFile, "register", "heat-demand", "-no-code", "-file", file, "-sample", sample, "-target", "y")
 	// Requests wait for others that do not come, so that many are under way at little cost.
-	h.as(h.runaFile, "place", "heat-demand@1", "-env", "workbench", "-run", "-replicas", "1..3", "-batch-rows", "1000",
-		"-batch-wait", "300ms")
-	h.as(h.runaFile, "endpoint", "add", "demand-hourly", "-model", "heat-demand", "-env", "workbench", "-rung", "draft")
-	h.as(h.runaFile, "split", "demand-hourly", "heat-demand@1=100")
+	h.running(1, "-replicas", "1..3", "-batch-rows", "1000", "-batch-wait", "300ms")
 	c := h.caller(32)
 	stop := make(chan struct{})
 	var all sync.WaitGroup
@@ -271,12 +265,7 @@ func TestReplicasFollowTheLoad(t *testing.T) {
 func TestRowsTogether(t *testing.T) {
 	t.Parallel()
 	h := runners(t)
-	h.as(h.runaFile, "environment", "add", "workbench")
-	file, sample := h.regression(2)
-	h.as(h.runaFile, "register", "heat-demand", "-no-code", "-file", file, "-sample", sample, "-target", "y")
-	h.as(h.runaFile, "place", "heat-demand@1", "-env", "workbench", "-run", "-batch-rows", "16", "-batch-wait", "20ms")
-	h.as(h.runaFile, "endpoint", "add", "demand-hourly", "-model", "heat-demand", "-env", "workbench", "-rung", "draft")
-	h.as(h.runaFile, "split", "demand-hourly", "heat-demand@1=100")
+	h.running(2, "-batch-rows", "16", "-batch-wait", "20ms")
 	c := h.caller(32)
 	wrong := make(chan string, 10_000)
 	done := make(chan struct{})

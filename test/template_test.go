@@ -66,6 +66,7 @@ func (h *house) family() (pids []int) {
 // A command line that was allowed serves a version in another language; it is looked after as ours is, and nothing that
 // it started is left, however it ends.
 func TestRunnerTemplates(t *testing.T) {
+	t.Parallel()
 	python, err := exec.Command("python3", "-c", "import sys; print(sys.executable)").Output()
 	if err != nil {
 		t.Skip("python3 is not installed")
@@ -89,7 +90,6 @@ func TestRunnerTemplates(t *testing.T) {
 	h := &house{
 		t: t, data: filepath.Join(t.TempDir(), "data"), options: []string{"-runners-away", "3s", "-run-commands"},
 	}
-	t.Setenv("MY_SECRET", "hush")
 	h.start()
 	h.tove, h.toveFile = h.person("tove", "author", "approver", "operator")
 	t.Cleanup(func() {

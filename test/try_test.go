@@ -30,7 +30,7 @@ func TestTryInTheConsole(t *testing.T) {
 		sees("serves heat-demand"))
 	b.do("trying it", b.open("/endpoints/demand-hourly"), press("Try"), sees("no lane counts it"),
 		chromedp.Click(browser.Text("label", "heat-demand@2")), overwrite(`input[name="x"]`, "4"), press("Ask"),
-		sees("y was 5, now 13"))
+		sees("y is 13, and 5 by the first"))
 	b.do("what is no number", overwrite(`input[name="x"]`, "warm"), sees("is no FP64"),
 		overwrite(`input[name="x"]`, "2"))
 	b.do("many rows", chromedp.Click(browser.Text("summary", "many rows at once")),

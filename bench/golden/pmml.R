@@ -7,7 +7,8 @@ library(nnet)
 set.seed(42)
 out <- commandArgs(TRUE)[1]
 n <- 400
-town <- data.frame(outdoor = rnorm(n, 2, 8), wind = rexp(n, 0.3), mix = sample(c("old-town", "harbour", "works"), n, TRUE))
+town <- data.frame(outdoor = rnorm(n, 2, 8), wind = rexp(n, 0.3),
+  mix = sample(c("old-town", "harbour", "works"), n, TRUE))
 town$demand <- with(town, 12 - 0.4 * outdoor + 0.05 * outdoor * wind + ifelse(mix == "works", 4, 0) + rnorm(n))
 town$fault <- with(town, ifelse(outdoor + rnorm(n, 0, 3) < -2, "sticking", ifelse(wind > 4, "leaking", "ok")))
 town$calls <- with(town, rpois(n, exp(0.5 - 0.05 * outdoor)))

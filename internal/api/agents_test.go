@@ -111,7 +111,13 @@ func TestWhatAnswersElsewhereIsNotReached(t *testing.T) {
 		!strings.Contains(string(body), "placement.elsewhere_at") {
 		t.Errorf("elsewhere at an address: %d %s", status, body)
 	}
-	// Nor does it get copies of what another answers.
+}
+
+// What answers elsewhere gets no copies, and whether a split is elsewhere follows from where its versions answer now.
+func TestSplitsOfWhatAnswersElsewhere(t *testing.T) {
+	r := newRig(t)
+	r.edge()
+	ctx := t.Context()
 	model := r.modelServer(0)
 	ref := r.measured("more edge weights")
 	_, err := r.runa.Place(ctx, ref, "substations", []string{model.URL}, "")

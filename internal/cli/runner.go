@@ -185,14 +185,7 @@ func execCommand(c *call) func(context.Context) error {
 		defer folder.Release()
 		ctx, stop := context.WithCancel(ctx)
 		defer stop()
-		if *service != "" {
-			go func() {
-				if runner.Alone(*service, *away, ctx.Done()) {
-					c.say("no service has been here for %v; ending", *away)
-					stop()
-				}
-			}()
-		}
+		c.endAlone(ctx, *service, *away, stop)
 		return runner.Exec(ctx, folder, runner.Command{Args: c.args, Environment: set, Listen: *listen, Out: os.Stderr})
 	}
 }
@@ -275,14 +268,7 @@ func (c *call) serveFile(ctx context.Context, file string, o serving) error {
 		if err := folder.Serving(address); err != nil {
 			return err
 		}
-		if o.service != "" {
-			go func() {
-				if runner.Alone(o.service, o.away, ctx.Done()) {
-					log.Warn("no service has been here for a long time; ending", "for", o.away.String())
-					stop()
-				}
-			}()
-		}
+		c.endAlone(ctx, o.service, o.away, stop)
 	}
 	log.Info("serving", "model", name, "address", address, "file", filepath.Base(file), "rows_together",
 		o.batching.Rows > 1 && model.Rows)
@@ -290,6 +276,19 @@ func (c *call) serveFile(ctx context.Context, file string, o serving) error {
 	err = s.Serve(ctx, l)
 	log.Info("ended")
 	return err
+}
+
+// endAlone stops when no service has touched a file for some time; an empty file is none's.
+func (c *call) endAlone(ctx context.Context, file string, away time.Duration, stop func()) {
+	if file == "" {
+		return
+	}
+	go func() {
+		if runner.Alone(file, away, ctx.Done()) {
+			c.say("no service has been here for %v; ending", away)
+			stop()
+		}
+	}()
 }
 
 // cannotError is a file that was read and cannot be computed.

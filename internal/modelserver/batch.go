@@ -1,7 +1,7 @@
 package modelserver
 
 import (
-	"context"
+	"fmt"
 	"slices"
 	"sync"
 	"time"
@@ -45,24 +45,34 @@ type batcher struct {
 	slots chan struct{}
 }
 
-// run computes a request, with others or by itself. It gives up when ctx is done.
-func (b *batcher) run(ctx context.Context, in []*tensor.Tensor) ([]*tensor.Tensor, error) {
-	rows := 1
-	if len(in) > 0 && len(in[0].Shape) > 0 {
-		rows = in[0].Shape[0]
-	}
+// run computes a request, with others or by itself.
+func (b *batcher) run(in []*tensor.Tensor) ([]*tensor.Tensor, error) {
+	rows, even := rowsOf(in)
 	w := &waiting{in: in, rows: rows, came: time.Now(), done: make(chan struct{})}
-	if b.how.Rows < 2 || !b.model.Rows || rows >= b.how.Rows || rows == 0 || b.alone() {
+	if b.how.Rows < 2 || !b.model.Rows || !even || rows >= b.how.Rows || rows == 0 || b.alone() {
 		b.compute([]*waiting{w})
-		return w.out, w.err
+	} else {
+		b.join(w)
 	}
-	b.join(w)
-	select {
-	case <-w.done:
-		return w.out, w.err
-	case <-ctx.Done():
-		return nil, ctx.Err() // what was gathered is computed all the same
+	<-w.done
+	return w.out, w.err
+}
+
+// rowsOf is how many rows a request has. Where its inputs do not have as many each, which may be wrong or may be meant,
+// it is not even: put behind others it would shift their rows against each other.
+func rowsOf(in []*tensor.Tensor) (rows int, even bool) {
+	rows, even = 1, true
+	for i, t := range in {
+		n := 1
+		if len(t.Shape) > 0 {
+			n = t.Shape[0]
+		}
+		if i == 0 {
+			rows = n
+		}
+		even = even && n == rows && len(t.Shape) > 0
 	}
+	return rows, even
 }
 
 // join puts a request behind those that wait; a batch that is full begins at once.
@@ -120,27 +130,18 @@ func (b *batcher) compute(all []*waiting) {
 		rows += w.rows
 		b.meter.waited.Observe(begin.Sub(w.came).Seconds())
 	}
-	if len(all) == 1 {
-		all[0].out, all[0].err = safely(b.model, all[0].in)
-	} else if out, err := b.asOne(all); err != nil {
+	if len(all) == 1 || b.asOne(all, rows) != nil {
 		// One request that cannot be computed must not fail the others.
 		for _, w := range all {
 			w.out, w.err = safely(b.model, w.in)
-		}
-	} else {
-		at := 0
-		for _, w := range all {
-			for _, t := range out {
-				w.out = append(w.out, compute.Part(t, at, at+w.rows))
-			}
-			at += w.rows
 		}
 	}
 	b.meter.batch.Observe(float64(rows))
 	b.meter.computed.Observe(time.Since(begin).Seconds())
 }
 
-func (b *batcher) asOne(all []*waiting) ([]*tensor.Tensor, error) {
+// asOne computes requests of so many rows together as one; nobody has anything of it when that fails.
+func (b *batcher) asOne(all []*waiting, rows int) error {
 	in := make([]*tensor.Tensor, len(all[0].in))
 	parts := make([]*tensor.Tensor, len(all))
 	for i := range in {
@@ -149,8 +150,24 @@ func (b *batcher) asOne(all []*waiting) ([]*tensor.Tensor, error) {
 		}
 		var err error
 		if in[i], err = tensor.Join(parts, 0); err != nil {
-			return nil, err
+			return err
 		}
 	}
-	return safely(b.model, in)
+	out, err := safely(b.model, in)
+	if err != nil {
+		return err
+	}
+	for _, t := range out {
+		if len(t.Shape) == 0 || t.Shape[0] != rows {
+			return fmt.Errorf("%d rows gave an output of the shape %v", rows, t.Shape)
+		}
+	}
+	at := 0
+	for _, w := range all {
+		for _, t := range out {
+			w.out = append(w.out, compute.Part(t, at, at+w.rows))
+		}
+		at += w.rows
+	}
+	return nil
 }

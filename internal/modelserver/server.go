@@ -19,6 +19,7 @@ import (
 	"innerladder/internal/oip"
 
 	"github.com/gofiber/fiber/v3"
+	recoverer "github.com/gofiber/fiber/v3/middleware/recover"
 )
 
 // Options say how to serve a model.
@@ -112,44 +113,25 @@ func (s *Server) app() *fiber.App {
 			if errors.As(err, &known) {
 				status = known.Code
 			}
-			return refuse(c, status, err.Error())
+			return Refuse(c, status, err.Error())
 		},
 	})
-	app.Get("/v2", func(c fiber.Ctx) error {
-		return c.JSON(oip.ServerMetadata{
+	app.Use(recoverer.New()) // whatever happens in a request, the process goes on
+	Protocol{
+		Server: oip.ServerMetadata{
 			Name: "innerladder-runner", Version: "1", Extensions: []string{"binary_tensor_data"},
-		})
-	})
-	app.Get("/v2/health/live", func(c fiber.Ctx) error { return c.JSON(fiber.Map{"live": true}) })
-	app.Get("/v2/health/ready", s.readiness)
-	app.Get("/v2/models/:model", s.known(func(c fiber.Ctx) error {
-		return c.JSON(oip.ModelMetadata{Name: s.o.Name, Platform: "innerladder-runner", Served: s.o.Model.Served})
-	}))
-	app.Get("/v2/models/:model/ready", s.known(s.readiness))
-	app.Post("/v2/models/:model/infer", s.known(s.infer))
+		},
+		Model: oip.ModelMetadata{Name: s.o.Name, Platform: "innerladder-runner", Served: s.o.Model.Served},
+		Ready: func() error {
+			if !s.ready.Load() {
+				return errors.New("starting, or about to stop")
+			}
+			return nil
+		},
+		Infer: s.infer,
+	}.Routes(app)
 	app.Get("/metrics", s.meter.serve)
 	return app
-}
-
-func refuse(c fiber.Ctx, status int, why string) error {
-	return c.Status(status).JSON(oip.Error{Error: why})
-}
-
-// known lets pass what is about the model that is served here.
-func (s *Server) known(next fiber.Handler) fiber.Handler {
-	return func(c fiber.Ctx) error {
-		if name := c.Params("model"); name != s.o.Name {
-			return refuse(c, 404, fmt.Sprintf("there is no model %q here; this is %q", name, s.o.Name))
-		}
-		return next(c)
-	}
-}
-
-func (s *Server) readiness(c fiber.Ctx) error {
-	if !s.ready.Load() {
-		return refuse(c, 503, "starting, or about to stop")
-	}
-	return c.JSON(fiber.Map{"name": s.o.Name, "ready": true})
 }
 
 // infer computes a request.
@@ -164,7 +146,7 @@ func (s *Server) infer(c fiber.Ctx) error {
 
 // answer writes the answer and says how it is.
 func (s *Server) answer(c fiber.Ctx) (status, rows int, err error) {
-	say := func(status int, why string) (int, int, error) { return status, 0, refuse(c, status, why) }
+	say := func(status int, why string) (int, int, error) { return status, 0, Refuse(c, status, why) }
 	if n := s.inside.Add(1); n > int64(s.o.AtOnce+s.o.Waiting) {
 		s.inside.Add(-1)
 		c.Set("Retry-After", "1")
@@ -185,7 +167,7 @@ func (s *Server) answer(c fiber.Ctx) (status, rows int, err error) {
 	if err != nil {
 		return say(400, err.Error())
 	}
-	out, err := s.batch.run(c.Context(), in)
+	out, err := s.batch.run(in)
 	var broken *brokenError
 	switch {
 	case errors.As(err, &broken):
@@ -223,10 +205,7 @@ func (s *Server) inputs(req *oip.TypedRequest) (in []*tensor.Tensor, rows int, e
 			return nil, 0, fmt.Errorf("there is no input %q", t.Name)
 		}
 	}
-	rows = 1
-	if len(in) > 0 && len(in[0].Shape) > 0 {
-		rows = in[0].Shape[0]
-	}
+	rows, _ = rowsOf(in)
 	return in, rows, nil
 }
 

@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"os"
 	"runtime"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -19,6 +20,7 @@ import (
 	"innerladder/internal/core/compute"
 	"innerladder/internal/core/signature"
 	"innerladder/internal/core/tensor"
+	"innerladder/internal/onnxfile"
 
 	dto "github.com/prometheus/client_model/go"
 )
@@ -224,7 +226,7 @@ func TestABatchThatIsFull(t *testing.T) {
 	var all sync.WaitGroup
 	for i := range 8 {
 		all.Go(func() {
-			out, err := srv.batch.run(t.Context(), []*tensor.Tensor{tensor.New([]float64{float64(i)}, 1)})
+			out, err := srv.batch.run([]*tensor.Tensor{tensor.New([]float64{float64(i)}, 1)})
 			if err != nil || out[0].Data.([]float64)[0] != float64(1+2*i) {
 				t.Errorf("%d: %v %v", i, out, err)
 			}
@@ -236,6 +238,55 @@ func TestABatchThatIsFull(t *testing.T) {
 		m.GetHistogram().GetSampleSum() != 8 {
 		t.Errorf("%v %v", m.GetHistogram(), err)
 	}
+}
+
+// A request whose inputs do not have as many rows each is computed by itself: behind others it would shift their rows
+// against each other.
+func TestUnevenRowsStayApart(t *testing.T) {
+	file := onnxfile.Model("sum", "", onnxfile.Node("", "Add", []string{"a", "b"}, []string{"y"}),
+		onnxfile.Input("a", onnxfile.FP64, -1), onnxfile.Input("b", onnxfile.FP64, -1),
+		onnxfile.Output("y", onnxfile.FP64, -1))
+	srv, _ := serve(t, "onnx", file, nil, Options{Batching: Batching{Rows: 6, Wait: 20 * time.Millisecond}})
+	srv.inside.Add(3) // so many are inside
+	var all sync.WaitGroup
+	for _, c := range []struct {
+		a, b []float64
+		want string
+	}{
+		{[]float64{1, 2}, []float64{10}, "[11 12]"},
+		{[]float64{3}, []float64{20, 30}, "[23 33]"},
+		{[]float64{4, 5}, []float64{40, 50}, "[44 55]"},
+	} {
+		all.Go(func() {
+			out, err := srv.batch.run([]*tensor.Tensor{tensor.New(c.a, len(c.a)), tensor.New(c.b, len(c.b))})
+			if err != nil || fmt.Sprint(out[0].Data) != c.want {
+				t.Errorf("%v, %v; want %s", out, err, c.want)
+			}
+		})
+	}
+	all.Wait()
+}
+
+// A model may give as many rows as it likes; what it gives for several requests together is then not theirs.
+func TestOutputsOfAnotherSize(t *testing.T) {
+	file := onnxfile.Model("some", "", onnxfile.Node("", "Cast", []string{"x"}, []string{"is"},
+		onnxfile.Attribute("to", onnxfile.BOOL)),
+		onnxfile.Node("", "Compress", []string{"x", "is"}, []string{"y"}, onnxfile.Attribute("axis", 0)),
+		onnxfile.Input("x", onnxfile.FP64, -1), onnxfile.Output("y", onnxfile.FP64, -1))
+	srv, _ := serve(t, "onnx", file, nil, Options{Batching: Batching{Rows: 4, Wait: time.Hour}})
+	srv.o.Model.Rows = true // as it may seem by the rows that it was tried with
+	srv.inside.Add(2)
+	var all sync.WaitGroup
+	for _, x := range [][]float64{{1, 0}, {2, 3}} {
+		all.Go(func() {
+			out, err := srv.batch.run([]*tensor.Tensor{tensor.New(x, 2)})
+			want := slices.DeleteFunc(slices.Clone(x), func(v float64) bool { return v == 0 })
+			if err != nil || fmt.Sprint(out[0].Data) != fmt.Sprint(want) {
+				t.Errorf("%v: %v %v", x, out, err)
+			}
+		})
+	}
+	all.Wait()
 }
 
 // A request that is the only one waits for nobody.

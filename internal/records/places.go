@@ -253,6 +253,15 @@ func (r View) Placements(ctx context.Context, version string) ([]traffic.Placeme
 	return r.placements(ctx, `AND v.id = ?`, versionOf(version))
 }
 
+// RunPlacements lists the placements that are run on the service's machine, narrowed down to a version when one is
+// given.
+func (r View) RunPlacements(ctx context.Context, version string) ([]traffic.Placement, error) {
+	if version == "" {
+		return r.placements(ctx, `AND p.runner IS NOT NULL`)
+	}
+	return r.placements(ctx, `AND p.runner IS NOT NULL AND v.id = ?`, versionOf(version))
+}
+
 // PlacementOf finds where a version runs in an environment.
 func (r View) PlacementOf(ctx context.Context, version, environment string) (*traffic.Placement, error) {
 	return single(r.placements(ctx, `AND e.name = ? AND v.id = ?`, environment, versionOf(version)))

@@ -10,7 +10,6 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
-	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -150,10 +149,4 @@ func (k *Keeper) execArgs(v Version, dir, listen string) []string {
 		args = append(args, "-set", e)
 	}
 	return append(append(args, "--"), v.Command...)
-}
-
-// parsePID is a process id as a folder of /proc is named.
-func parsePID(name string) (int, bool) {
-	pid, err := strconv.Atoi(name)
-	return pid, err == nil && pid > 1
 }

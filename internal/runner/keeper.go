@@ -74,8 +74,10 @@ type run struct {
 type process struct {
 	dir  string
 	life replica.Life
-	// commands says that it may have started others.
+	// commands says that it is a program of others, which may have started others.
 	commands bool
+	// tried says that this service has started it: what refused before may be another program by now.
+	tried bool
 	// stopping is when it was asked to end.
 	stopping time.Time
 	state    State
@@ -261,7 +263,7 @@ func (k *Keeper) look(ctx context.Context, name string, now time.Time) {
 			if p.state.Address != "" {
 				asked = append(asked, p)
 			}
-		case p.state.Refused == "" && now.Sub(p.life.Started) > startWithin && !now.Before(p.life.Next):
+		case !p.refused() && now.Sub(p.life.Started) > startWithin && !now.Before(p.life.Next):
 			k.start(r, n, p, now)
 		}
 	}
@@ -296,21 +298,31 @@ func (p *process) read(now time.Time) {
 	if !ours {
 		return
 	}
+	p.keepUsage(u, now)
+	beginAnew(filepath.Join(p.dir, "log"))
+}
+
+// keepUsage keeps what a replica uses, every few seconds.
+func (p *process) keepUsage(u used, now time.Time) {
+	passed := now.Sub(p.lastAt)
+	first := p.last == used{}
+	if !first && passed < keptEvery {
+		return
+	}
 	if p.commands {
 		u = u.withFamily(p.state.PID, p.dir)
 	}
-	if passed := now.Sub(p.lastAt); p.last.cpu > 0 && passed >= keptEvery {
-		p.series = append(p.series, replica.Usage{
-			At: now.UTC(), CPU: (u.cpu - p.last.cpu).Seconds() / passed.Seconds(), Memory: u.memory, Files: u.files,
-		})
+	if !first {
+		// What a helper has used is gone with it, so the sum may fall.
+		cpu := max(0, (u.cpu-p.last.cpu).Seconds()/passed.Seconds())
+		p.series = append(p.series, replica.Usage{At: now.UTC(), CPU: cpu, Memory: u.memory, Files: u.files})
 		p.series = p.series[max(0, len(p.series)-kept):]
-		p.last, p.lastAt = u, now
-	} else if p.last.cpu == 0 {
-		p.last, p.lastAt = u, now
 	}
-	p.last.memory, p.last.files, p.last.mostFiles = u.memory, u.files, u.mostFiles
-	beginAnew(filepath.Join(p.dir, "log"))
+	p.last, p.lastAt = u, now
 }
+
+// refused reports whether it cannot ever serve its file.
+func (p *process) refused() bool { return p.tried && p.state.Refused != "" }
 
 // stop ends a replica and reports whether it has ended.
 func (p *process) stop(now time.Time) bool {
@@ -333,7 +345,7 @@ func (p *process) stop(now time.Time) bool {
 
 // start starts the process of a replica; k.mu is held.
 func (k *Keeper) start(r *run, n int, p *process, now time.Time) {
-	p.life.Started, p.stopping = now, time.Time{}
+	p.life.Started, p.stopping, p.tried = now, time.Time{}, true
 	endStrays(p.dir)
 	cmd, log, err := k.command(r, n, p)
 	if err == nil {
@@ -417,21 +429,19 @@ func tail(file string, most int64) ([]byte, error) {
 	return io.ReadAll(io.NewSectionReader(f, max(0, info.Size()-most), most))
 }
 
-// askReady asks a replica whether it is ready, and what it has measured.
+// askReady asks a replica whether it is ready, and ours what it has measured.
 func (k *Keeper) askReady(ctx context.Context, p *process, now time.Time) {
 	k.mu.Lock()
-	address := p.state.Address
+	address, ours := p.state.Address, !p.commands
 	k.mu.Unlock()
 	ready := k.get(ctx, address+"/v2/health/ready", nil) == nil
 	var text strings.Builder
-	var m reading
-	if ready && k.get(ctx, address+"/metrics", &text) == nil {
-		m = readMetrics(text.String())
-	}
+	measured := ready && ours && k.get(ctx, address+"/metrics", &text) == nil
+	m := readMetrics(text.String())
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	p.ready = ready && p.held
-	if ready {
+	if measured {
 		p.metered.take(m, now)
 	}
 }

@@ -152,7 +152,7 @@ func (p *process) report(n, wanted int) replica.Replica {
 	switch {
 	case n > wanted:
 		rep.State = "stopping"
-	case p.state.Refused != "":
+	case p.refused():
 		rep.State, rep.Reason = "refused", p.state.Refused
 	case p.ready:
 		rep.State, rep.Work = "ready", p.metered.work

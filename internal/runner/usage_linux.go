@@ -23,8 +23,8 @@ func along() *syscall.SysProcAttr {
 func family(dir string) (pids []int) {
 	entries, _ := os.ReadDir("/proc")
 	for _, e := range entries {
-		pid, is := parsePID(e.Name())
-		if !is || pid == os.Getpid() {
+		pid, err := strconv.Atoi(e.Name())
+		if err != nil || pid == os.Getpid() {
 			continue
 		}
 		environment, err := os.ReadFile(filepath.Join("/proc", e.Name(), "environ"))

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"innerladder/internal/core/signature"
+	"innerladder/internal/modelserver"
 	"innerladder/internal/oip"
 
 	"github.com/gofiber/fiber/v3"
@@ -124,22 +125,18 @@ func (s *server) behave(b Behaviour) {
 
 func (s *server) app() *fiber.App {
 	app := fiber.New(fiber.Config{AppName: "stand-in", BodyLimit: 64 << 20, UnescapePath: true})
-	app.Get("/v2", func(c fiber.Ctx) error {
-		return c.JSON(oip.ServerMetadata{Name: "innerladder-standin", Version: "1", Extensions: []string{}})
-	})
-	app.Get("/v2/health/live", func(c fiber.Ctx) error { return c.JSON(fiber.Map{"live": true}) })
-	app.Get("/v2/health/ready", s.ready)
-	app.Get("/v2/models/:model", s.known(func(c fiber.Ctx) error { return c.JSON(s.metadata()) }))
-	app.Get("/v2/models/:model/ready", s.known(s.ready))
-	app.Post("/v2/models/:model/infer", s.known(s.infer))
+	modelserver.Protocol{
+		Server: oip.ServerMetadata{Name: "innerladder-standin", Version: "1", Extensions: []string{}},
+		Model:  s.metadata(), Ready: s.ready, Infer: s.infer,
+	}.Routes(app)
 	app.Get(behaviourPath, func(c fiber.Ctx) error { return c.JSON(s.behaviour.Load()) })
 	app.Post(behaviourPath, func(c fiber.Ctx) error {
 		var b Behaviour
 		if err := json.Unmarshal(c.Body(), &b); err != nil {
-			return refuse(c, 400, "the behaviour is no JSON: "+err.Error())
+			return modelserver.Refuse(c, 400, "the behaviour is no JSON: "+err.Error())
 		}
 		if err := b.Check(); err != nil {
-			return refuse(c, 400, err.Error())
+			return modelserver.Refuse(c, 400, err.Error())
 		}
 		s.behave(b)
 		return c.JSON(b)
@@ -147,25 +144,12 @@ func (s *server) app() *fiber.App {
 	return app
 }
 
-func refuse(c fiber.Ctx, status int, why string) error {
-	return c.Status(status).JSON(oip.Error{Error: why})
-}
-
-// known lets pass what is about the model that is served here.
-func (s *server) known(next fiber.Handler) fiber.Handler {
-	return func(c fiber.Ctx) error {
-		if name := c.Params("model"); name != s.model.Name {
-			return refuse(c, 404, fmt.Sprintf("there is no model %q here; this is %q", name, s.model.Name))
-		}
-		return next(c)
-	}
-}
-
-func (s *server) ready(c fiber.Ctx) error {
+// ready says whether it has started by now.
+func (s *server) ready() error {
 	if time.Now().Before(*s.readyAt.Load()) {
-		return refuse(c, 503, "still starting")
+		return errors.New("still starting")
 	}
-	return c.JSON(fiber.Map{"name": s.model.Name, "ready": true})
+	return nil
 }
 
 // datatypes are those of the protocol for our types.
@@ -191,8 +175,8 @@ func (s *server) metadata() oip.ModelMetadata {
 
 // infer predicts every row of a request.
 func (s *server) infer(c fiber.Ctx) error {
-	if time.Now().Before(*s.readyAt.Load()) {
-		return refuse(c, 503, "still starting")
+	if err := s.ready(); err != nil {
+		return modelserver.Refuse(c, 503, err.Error())
 	}
 	b := s.behaviour.Load()
 	if b.Delay > 0 {
@@ -200,11 +184,11 @@ func (s *server) infer(c fiber.Ctx) error {
 		time.Sleep(time.Duration(float64(b.Delay) * math.Exp(0.22*rand.NormFloat64())))
 	}
 	if rand.Float64()*100 < b.FailPercent {
-		return refuse(c, 500, "told to fail")
+		return modelserver.Refuse(c, 500, "told to fail")
 	}
 	req, err := oip.ParseRequest(c.Body())
 	if err != nil {
-		return refuse(c, 400, err.Error())
+		return modelserver.Refuse(c, 400, err.Error())
 	}
 	rows, err := s.rows(req)
 	if err != nil {
@@ -212,7 +196,7 @@ func (s *server) infer(c fiber.Ctx) error {
 		if s.model.Strict && errors.Is(err, errMissing) {
 			status = 500 // the model itself breaks on it, which is the point of such a model
 		}
-		return refuse(c, status, err.Error())
+		return modelserver.Refuse(c, status, err.Error())
 	}
 	return c.JSON(oip.InferResponse{ModelName: s.model.Name, ID: req.ID, Outputs: s.predict(rows, b.Bias)})
 }

@@ -49,16 +49,16 @@ type GatewayAddress struct {
 
 // NewRunner says how a version is run on the service's machine.
 type NewRunner struct {
-	Template  string `json:"template,omitempty" description:"a runner template that serves it; the built-in model server when empty"`
-	Replicas  string `json:"replicas,omitempty" description:"how many processes, such as 3, or two numbers between which it follows the load, such as 1..4; 1 when empty"`
-	BatchRows int    `json:"batch_rows,omitempty" minimum:"0" maximum:"65536" description:"rows of several requests that are computed together at most; 0 computes each by itself"`
-	BatchWait string `json:"batch_wait,omitempty" description:"how long a request waits for others at most, such as 2ms"`
+	Template  string `json:"template,omitempty" description:"the built-in model server when empty"`
+	Replicas  string `json:"replicas,omitempty" description:"such as 3, or 1..4 to follow the load; 1 when empty"`
+	BatchRows int    `json:"batch_rows,omitempty" minimum:"0" maximum:"65536" description:"together; 0 is none"`
+	BatchWait string `json:"batch_wait,omitempty" description:"how long a request waits for others, such as 2ms"`
 }
 
 // PutTemplate allows a command line to serve versions on the service's machine.
 type PutTemplate struct {
 	Name        string            `json:"-" uri:"name" path:"name"`
-	Command     []string          `json:"command" required:"true" description:"the program by its whole path, and its arguments"`
+	Command     []string          `json:"command" required:"true" description:"a program by its whole path, then arguments"`
 	Environment map[string]string `json:"environment,omitempty" description:"variables of its environment"`
 	Description string            `json:"description,omitempty"`
 	Reason      string            `json:"reason" required:"true"`

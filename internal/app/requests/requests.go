@@ -296,12 +296,12 @@ func (s *Service) Again(ctx context.Context, by act.Actor, id, version string) (
 	if entry.AnswerNote == "" {
 		out.Before = entry.Answer
 	}
-	out.Differences, out.Compared = between(out.Before, out.Answer)
+	out.Differences, out.Compared = between(out.Before, out.Answer, answers.Difference.Since)
 	return out, nil
 }
 
 // between says in words where two answers differ; compared is false where one of them is none.
-func between(was, now json.RawMessage) (differences []string, compared bool) {
+func between(was, now json.RawMessage, say func(answers.Difference) string) (differences []string, compared bool) {
 	differences = []string{}
 	before, err1 := oip.AnyTensors(was, "outputs")
 	after, err2 := oip.AnyTensors(now, "outputs")
@@ -310,7 +310,7 @@ func between(was, now json.RawMessage) (differences []string, compared bool) {
 	}
 	known := answers.Known{}
 	for _, d := range known.Differences(answers.Case{Outputs: oip.Values(before)}, oip.Values(after)) {
-		differences = append(differences, d.Since())
+		differences = append(differences, say(d))
 	}
 	return differences, true
 }

@@ -7,6 +7,7 @@ import (
 
 	"innerladder/internal/app/act"
 	"innerladder/internal/core/access"
+	"innerladder/internal/core/answers"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/records"
@@ -67,7 +68,7 @@ func (s *Service) Try(ctx context.Context, by act.Actor, in wire.TryVersions) (w
 			return out, err
 		}
 		if len(out.Items) > 0 {
-			one.Differences, one.Compared = between(out.Items[0].Answer, one.Answer)
+			one.Differences, one.Compared = between(out.Items[0].Answer, one.Answer, answers.Difference.Beside)
 		}
 		out.Items = append(out.Items, one)
 	}

@@ -6,6 +6,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
+	"reflect"
 	"slices"
 	"strings"
 	"time"
@@ -33,11 +35,12 @@ const (
 	mostBatchRows    = 65_536
 )
 
-// runs is what is known of the versions that run on this machine beyond the record.
-type runs struct {
-	// versions are what is run, by run: a version does not change.
-	versions map[string]runner.Version
-	scales   map[string]*replica.Scale
+// run is what is known of a version that runs on this machine beyond the record.
+type run struct {
+	runner.Version
+	// template is that by which it runs.
+	template replica.Template
+	scale    replica.Scale
 }
 
 // errNoRunner is said where nothing is run: in tests of other things.
@@ -84,23 +87,28 @@ func (s *Service) start(ctx context.Context, v *registry.Version, p *traffic.Pla
 	return s.begin(ctx, v, p.Runner)
 }
 
-// versionOf is what the keeper of runners is told of a run.
-func (s *Service) versionOf(ctx context.Context, v *registry.Version, r *traffic.Runner, replicas int) (runner.Version,
+// template finds that by which a version is run; the zero value where it is the built-in model server.
+func (s *Service) template(ctx context.Context, r *traffic.Runner) (replica.Template, error) {
+	if r.Template == "" {
+		return replica.Template{}, nil
+	}
+	if !s.runners.Commands() {
+		return replica.Template{}, errNoCommands
+	}
+	read := s.DB.Read(records.Everything)
+	t, there, err := findTemplate(ctx, read, r.Template)
+	if err == nil && !there {
+		err = unknownTemplate(ctx, read, r.Template)
+	}
+	return t, err
+}
+
+// versionOf is what the keeper of runners is told of a version, which a template serves where it has one.
+func (s *Service) versionOf(v *registry.Version, r *traffic.Runner, t replica.Template, replicas int) (runner.Version,
 	error,
 ) {
 	if r.Template != "" {
-		into := runner.Version{ID: r.ID, Name: v.Model, Replicas: replicas}
-		read := s.DB.Read(records.Everything)
-		t, there, err := findTemplate(ctx, read, r.Template)
-		switch {
-		case err != nil:
-			return into, err
-		case !there:
-			return into, unknownTemplate(ctx, read, r.Template)
-		case !s.runners.Commands():
-			return into, errNoCommands
-		}
-		return s.fill(v, r, t, into), nil
+		return s.fill(v, r, t, runner.Version{ID: r.ID, Name: v.Model, Replicas: replicas}), nil
 	}
 	f, err := s.registry.FileOf(r.Digest)
 	if r.Format == registry.FormatEnsemble {
@@ -117,7 +125,11 @@ func (s *Service) begin(ctx context.Context, v *registry.Version, r *traffic.Run
 	if s.runners == nil {
 		return nil, errNoRunner
 	}
-	version, err := s.versionOf(ctx, v, r, r.Replicas.Least)
+	t, err := s.template(ctx, r)
+	if err != nil {
+		return nil, err
+	}
+	version, err := s.versionOf(v, r, t, r.Replicas.Least)
 	if err == nil {
 		err = s.furnish(ctx, v, r)
 	}
@@ -221,44 +233,30 @@ func why(all []replica.Replica) string {
 	return "it is still starting"
 }
 
-// running lists all placements that are run on this machine.
-func (s *Service) running(ctx context.Context, r records.View, version string) ([]traffic.Placement, error) {
-	all, err := r.Placements(ctx, version)
-	return slices.DeleteFunc(all, func(p traffic.Placement) bool { return p.Runner == nil }), err
-}
-
 // StepRunners makes what runs on this machine be what is placed: what is missing is started, what is not placed any
 // more ends, and the gateway is told where what runs is by now.
 func (s *Service) StepRunners(ctx context.Context, now time.Time) error {
 	if s.runners == nil {
 		return nil
 	}
-	asOf := time.Now() // what is confirmed from here on may not be in the list yet
-	placed, err := s.running(ctx, s.DB.Read(records.Everything), "")
+	placed, err := s.DB.Read(records.Everything).RunPlacements(ctx, "")
 	if err != nil {
 		return err // nothing is ended because the record cannot be read
 	}
+	maps.DeleteFunc(s.runs, func(id string, _ *run) bool {
+		return !slices.ContainsFunc(placed, func(p traffic.Placement) bool { return p.Runner.ID == id })
+	})
 	var wanted []runner.Version
 	err = jobs.Each(placed, func(p traffic.Placement) string { return p.Version + " in " + p.Environment },
 		func(p traffic.Placement) error {
-			v, there := s.runs.versions[p.Runner.ID]
-			if !there || p.Runner.Template != "" { // which may have been changed
-				of, err := s.registry.Version(ctx, act.BySelf(), p.Version)
-				if err != nil {
-					return err
-				}
-				if v, err = s.versionOf(ctx, of, p.Runner, 0); err == nil {
-					err = s.furnish(ctx, of, p.Runner)
-				}
-				if err != nil {
-					return err
-				}
+			r, err := s.runOf(ctx, p)
+			if err != nil {
+				return err
 			}
 			reports := s.runners.Replicas(p.Runner.ID)
-			v.Replicas = s.scale(p, reports, now)
-			s.runs.versions[p.Runner.ID] = v
-			wanted = append(wanted, v)
-			return s.followRun(ctx, p, reports, v.Replicas)
+			r.Replicas = s.scale(p, r, reports, now)
+			wanted = append(wanted, r.Version)
+			return s.followRun(ctx, p, reports, r.Replicas)
 		})
 	// What cannot be read now goes on as it is; what may not run any more ends.
 	var leave []string
@@ -268,26 +266,47 @@ func (s *Service) StepRunners(ctx context.Context, now time.Time) error {
 			leave = append(leave, p.Runner.ID)
 		}
 	}
-	return errors.Join(err, s.runners.Step(ctx, asOf, wanted, leave))
+	return errors.Join(err, s.runners.Step(ctx, now, wanted, leave))
+}
+
+// runOf is what is known of a placement that runs here. A version does not change, so it is read once; a template may.
+func (s *Service) runOf(ctx context.Context, p traffic.Placement) (*run, error) {
+	t, err := s.template(ctx, p.Runner)
+	if err != nil {
+		return nil, err
+	}
+	if r := s.runs[p.Runner.ID]; r != nil && reflect.DeepEqual(r.template, t) {
+		return r, nil
+	}
+	v, err := s.registry.Version(ctx, act.BySelf(), p.Version)
+	if err != nil {
+		return nil, err
+	}
+	r := &run{template: t}
+	replicas := len(p.Addresses) // as many as answer, where this process has not counted them yet
+	if before := s.runs[p.Runner.ID]; before != nil {
+		r.scale, replicas = before.scale, before.Replicas
+	}
+	if r.Version, err = s.versionOf(v, p.Runner, t, replicas); err == nil {
+		err = s.furnish(ctx, v, p.Runner)
+	}
+	if err != nil {
+		return nil, err
+	}
+	s.runs[p.Runner.ID] = r
+	return r, nil
 }
 
 // scale says how many replicas a placement has from now on.
-func (s *Service) scale(p traffic.Placement, reports []replica.Replica, now time.Time) int {
-	have := s.runs.versions[p.Runner.ID].Replicas
-	if have == 0 { // this process has not counted them yet: as many as answer
-		have = len(p.Addresses)
-	}
+func (s *Service) scale(p traffic.Placement, r *run, reports []replica.Replica, now time.Time) int {
 	underWay := 0.0
-	for _, r := range reports {
-		underWay += r.Work.UnderWay
+	for _, one := range reports {
+		underWay += one.Work.UnderWay
 	}
-	if s.runs.scales[p.Runner.ID] == nil {
-		s.runs.scales[p.Runner.ID] = &replica.Scale{}
-	}
-	want, because := s.runs.scales[p.Runner.ID].Step(p.Runner.Replicas, have, underWay, now)
-	if want != have {
-		s.Log.Info("replicas change", "version", p.Version, "environment", p.Environment, "from", have, "to", want,
-			"because", because)
+	want, because := r.scale.Step(p.Runner.Replicas, r.Replicas, underWay, now)
+	if want != r.Replicas {
+		s.Log.Info("replicas change", "version", p.Version, "environment", p.Environment, "from", r.Replicas,
+			"to", want, "because", because)
 	}
 	return want
 }
@@ -401,7 +420,7 @@ func (s *Service) Running(ctx context.Context, by act.Actor, ref string) (wire.L
 		version = v.Ref
 	}
 	return act.List(s.Base, by, func(r records.View) ([]wire.Running, string, error) {
-		placed, err := s.running(ctx, r, version)
+		placed, err := r.RunPlacements(ctx, version)
 		out := []wire.Running{}
 		for _, p := range placed {
 			w := wire.Running{

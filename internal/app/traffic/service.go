@@ -11,7 +11,6 @@ import (
 	"innerladder/internal/app/people"
 	"innerladder/internal/app/registry"
 	"innerladder/internal/app/secrets"
-	"innerladder/internal/core/replica"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/oip"
 	"innerladder/internal/recorder"
@@ -28,9 +27,10 @@ type Service struct {
 	recorder *recorder.Recorder
 	router   Router
 	servers  *oip.Client
-	// runners runs versions on this machine; nil where none are. runs is only for the job that looks after them.
+	// runners runs versions on this machine; nil where none are. runs is what is known of each by its id, only for the
+	// job that looks after them.
 	runners *runner.Keeper
-	runs    runs
+	runs    map[string]*run
 
 	// callersUse is how callers reach the gateway.
 	callersUse atomic.Pointer[string]
@@ -57,7 +57,7 @@ func New(b *act.Base, people *people.Service, registry *registry.Service, secret
 ) *Service {
 	s := &Service{
 		Base: b, people: people, registry: registry, secrets: secrets, recorder: rec, router: router,
-		runners: runners, runs: runs{map[string]runner.Version{}, map[string]*replica.Scale{}},
+		runners: runners, runs: map[string]*run{},
 		servers: oip.NewClient(askServersFor), unrouted: map[string]bool{},
 		routed: map[string]route{}, diverted: map[string]diversion{}, courses: map[string]traffic.Course{},
 	}

@@ -88,7 +88,7 @@ func (s *Service) RemoveTemplate(ctx context.Context, by act.Actor, name, reason
 		if err != nil || !there {
 			return replica.Template{}, errOr(err, unknownTemplate(ctx, tx.View, name))
 		}
-		placed, err := s.running(ctx, tx.Within(records.Everything), "")
+		placed, err := tx.Within(records.Everything).RunPlacements(ctx, "")
 		if err != nil {
 			return t, err
 		}

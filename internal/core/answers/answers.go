@@ -106,6 +106,11 @@ func (d Difference) String() string {
 // Since says what was and what is now.
 func (d Difference) Since() string { return fmt.Sprintf("%s was %s, now %s", d.Output, d.Want, d.Got) }
 
+// Beside says what two gave at the same time, the one that is held against the other first.
+func (d Difference) Beside() string {
+	return fmt.Sprintf("%s is %s, and %s by the first", d.Output, d.Got, d.Want)
+}
+
 // Differences finds where an answer is not what a case must give, both side by side;
 // empty when it is. Outputs beyond those that are known do no harm.
 func (k *Known) Differences(c Case, got map[string][]any) (out []Difference) {

@@ -17,8 +17,8 @@ func line(t *testing.T, from, to string, start, slope, most float64) *Model {
 		<DataField name="%[2]s" optype="continuous" dataType="double"/></DataDictionary>
 		<RegressionModel functionName="regression"><MiningSchema><MiningField name="%[1]s"/>
 		<MiningField name="%[2]s" usageType="target"/></MiningSchema><RegressionTable intercept="%[3]v">
-		<NumericPredictor name="%[1]s" coefficient="%[4]v"/></RegressionTable></RegressionModel></PMML>`, from, to, start,
-		slope, most), nil)
+		<NumericPredictor name="%[1]s" coefficient="%[4]v"/></RegressionTable></RegressionModel></PMML>`, from, to,
+		start, slope, most), nil)
 	if err != nil {
 		t.Fatal(err)
 	}

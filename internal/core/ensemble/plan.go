@@ -33,7 +33,7 @@ const Most = 20
 
 // Plan is what an ensemble is made of.
 type Plan struct {
-	How     string   `json:"ensemble" enum:"mean,weighted-mean,vote,first,chain" description:"how members are put together"`
+	How     string   `json:"ensemble" enum:"mean,weighted-mean,vote,first,chain" description:"how they go together"`
 	Members []Member `json:"members"`
 }
 
@@ -43,8 +43,8 @@ type Member struct {
 	Version string  `json:"version" description:"a rung or a label is the version that has it at registration"`
 	Weight  float64 `json:"weight,omitempty" description:"of a weighted mean or a vote; 1 when not given"`
 	// Takes says what inputs get that are not called so, Gives what outputs are called: NAME=OTHER.
-	Takes []string `json:"takes,omitempty" description:"of a chain: INPUT=NAME, which another member gives or the caller"`
-	Gives []string `json:"gives,omitempty" description:"of a chain: NAME=OUTPUT, what an output is called from there on"`
+	Takes []string `json:"takes,omitempty" description:"of a chain: INPUT=NAME, given by another member or the caller"`
+	Gives []string `json:"gives,omitempty" description:"of a chain: NAME=OUTPUT, how an output is called from there on"`
 }
 
 // Check says what is wrong with a plan, and completes it.

@@ -93,11 +93,11 @@ func gatherElements(n *node, in []*tensor.Tensor) ([]*tensor.Tensor, error) {
 	return one(in[0].Pick(at, in[1].Shape...), nil)
 }
 
-// rowsAt says at which place of t the part begins that each last row of which means, and how long such a part is.
-func rowsAt(t, which *tensor.Tensor, batch int) (begin []int, part int, err error) {
+// partsAt says which places of t the parts have that the last rows of which mean.
+func partsAt(t, which *tensor.Tensor, batch int) (places []int, err error) {
 	list, err := which.Ints()
 	if err != nil {
-		return nil, 0, err
+		return nil, err
 	}
 	depth := which.Shape[len(which.Shape)-1]
 	strides := tensor.Strides(t.Shape)
@@ -121,26 +121,22 @@ func rowsAt(t, which *tensor.Tensor, batch int) (begin []int, part int, err erro
 		for j := range depth {
 			k, err := place(list[r*depth+j], t.Shape[batch+j])
 			if err != nil {
-				return nil, 0, err
+				return nil, err
 			}
 			at += k * strides[batch+j]
 		}
-		begin = append(begin, at)
+		for i := range part {
+			places = append(places, at+i)
+		}
 	}
-	return begin, part, nil
+	return places, nil
 }
 
 func gatherND(n *node, in []*tensor.Tensor) ([]*tensor.Tensor, error) {
 	batch := int(n.int("batch_dims", 0))
-	begin, part, err := rowsAt(in[0], in[1], batch)
+	at, err := partsAt(in[0], in[1], batch)
 	if err != nil {
 		return nil, err
-	}
-	var at []int
-	for _, b := range begin {
-		for i := range part {
-			at = append(at, b+i)
-		}
 	}
 	rank := len(in[1].Shape)
 	depth := in[1].Shape[rank-1]
@@ -184,15 +180,9 @@ func scatterElements(n *node, in []*tensor.Tensor) ([]*tensor.Tensor, error) {
 }
 
 func scatterND(_ *node, in []*tensor.Tensor) ([]*tensor.Tensor, error) {
-	begin, part, err := rowsAt(in[0], in[1], 0)
+	at, err := partsAt(in[0], in[1], 0)
 	if err != nil {
 		return nil, err
-	}
-	var at []int
-	for _, b := range begin {
-		for i := range part {
-			at = append(at, b+i)
-		}
 	}
 	return one(put(in[0], in[2], at))
 }

@@ -64,6 +64,13 @@ type attribute struct {
 	graph   bool
 }
 
+// parts calls do for each field of a message in which only texts and messages are of interest.
+func parts(b []byte, do func(number protowire.Number, bytes []byte) error) error {
+	return fields(b, func(number protowire.Number, _ protowire.Type, _ uint64, bytes []byte) error {
+		return do(number, bytes)
+	})
+}
+
 var errCut = errors.New("the file breaks off")
 
 // fields calls do for each field of a message.
@@ -131,7 +138,7 @@ func numbers(kind protowire.Type, value uint64, bytes []byte, packed protowire.T
 
 func decode(b []byte) (*file, error) {
 	f := &file{opsets: map[string]int64{}}
-	err := fields(b, func(number protowire.Number, _ protowire.Type, _ uint64, bytes []byte) (err error) {
+	err := parts(b, func(number protowire.Number, bytes []byte) (err error) {
 		switch number {
 		case 2:
 			f.producer = string(bytes)
@@ -169,7 +176,7 @@ func plain(domain string) string {
 
 func decodeGraph(b []byte) (*graph, error) {
 	g := &graph{constants: map[string]*tensor.Tensor{}}
-	return g, fields(b, func(number protowire.Number, _ protowire.Type, _ uint64, bytes []byte) error {
+	return g, parts(b, func(number protowire.Number, bytes []byte) error {
 		switch number {
 		case 1:
 			n, err := decodeNode(bytes)
@@ -198,7 +205,7 @@ func decodeGraph(b []byte) (*graph, error) {
 
 func decodeNode(b []byte) (*node, error) {
 	n := &node{attributes: map[string]attribute{}}
-	return n, fields(b, func(number protowire.Number, _ protowire.Type, _ uint64, bytes []byte) error {
+	return n, parts(b, func(number protowire.Number, bytes []byte) error {
 		switch number {
 		case 1:
 			n.inputs = append(n.inputs, string(bytes))
@@ -391,7 +398,7 @@ func fromRaw(of string, raw []byte, n int) (any, error) {
 
 func decodeValue(b []byte) (Value, error) {
 	var v Value
-	err := fields(b, func(number protowire.Number, _ protowire.Type, _ uint64, bytes []byte) error {
+	err := parts(b, func(number protowire.Number, bytes []byte) error {
 		switch number {
 		case 1:
 			v.Name = string(bytes)
@@ -405,7 +412,7 @@ func decodeValue(b []byte) (Value, error) {
 
 // typed reads a TypeProto.
 func (v *Value) typed(b []byte) error {
-	return fields(b, func(number protowire.Number, _ protowire.Type, _ uint64, bytes []byte) error {
+	return parts(b, func(number protowire.Number, bytes []byte) error {
 		switch number {
 		case 1:
 		case 4:

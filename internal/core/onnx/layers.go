@@ -387,7 +387,13 @@ func meanVariance(n *node, in []*tensor.Tensor) ([]*tensor.Tensor, error) {
 		over = []int64{0, 2, 3}
 	}
 	along := &node{attributes: map[string]attribute{"axes": {ints: over}}}
-	average := reductions()["ReduceMean"].run
+	average := reduce(func(x []float64) float64 {
+		sum := 0.0
+		for _, v := range x {
+			sum += v / float64(len(x))
+		}
+		return sum
+	})
 	mean, err := average(along, in[:1])
 	if err != nil {
 		return nil, err

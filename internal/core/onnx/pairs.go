@@ -150,15 +150,18 @@ func power(_ *node, in []*tensor.Tensor) ([]*tensor.Tensor, error) {
 	if err != nil {
 		return nil, err
 	}
-	a, err := x.Floats()
-	if err != nil {
-		return nil, err
-	}
-	b, err := y.Floats()
+	a, b, err := fractions(x, y)
 	if err != nil {
 		return nil, err
 	}
 	return one(tensor.New(paired(a, b, x.Shape, y.Shape, to, math.Pow), to...).As(x.Datatype()))
+}
+
+func fractions(x, y *tensor.Tensor) (a, b []float64, err error) {
+	if a, err = x.Floats(); err == nil {
+		b, err = y.Floats()
+	}
+	return a, b, err
 }
 
 // modulo has the sign of the divisor, or with fmod that of the dividend.
@@ -214,11 +217,7 @@ func compared(f func(a, b float64) bool, w func(a, b int64) bool) operation {
 		if a, b, err := wholes(x, y); err == nil {
 			return one(tensor.New(paired(a, b, x.Shape, y.Shape, to, w), to...), nil)
 		}
-		a, err := x.Floats()
-		if err != nil {
-			return nil, err
-		}
-		b, err := y.Floats()
+		a, b, err := fractions(x, y)
 		if err != nil {
 			return nil, err
 		}

@@ -133,8 +133,8 @@ func TestStandardsRegression(t *testing.T) {
 
 // golf is the tree of the standard's example, with what is to be done about missing values.
 func golf(strategy string) string {
-	return written("temperature humidity #windy #outlook #whatIdo", `<TreeModel functionName="classification" `+strategy+
-		`>`+schema("temperature", "humidity", "windy", "outlook", "=whatIdo")+`
+	return written("temperature humidity #windy #outlook #whatIdo", `<TreeModel functionName="classification" `+
+		strategy+`>`+schema("temperature", "humidity", "windy", "outlook", "=whatIdo")+`
 	<Node id="0" score="will play" defaultChild="1"><True/>
 	 <Node id="1" score="will play" defaultChild="2"><SimplePredicate field="outlook" operator="equal" value="sunny"/>
 	  <Node id="2" score="will play" defaultChild="3"><CompoundPredicate booleanOperator="and">
@@ -192,28 +192,44 @@ func TestStandardsTree(t *testing.T) {
 
 // Expressions, each by hand.
 func TestExpressions(t *testing.T) {
-	for expression, want := range map[string]string{
-		`<NormContinuous field="x"><LinearNorm orig="0" norm="0"/><LinearNorm orig="10" norm="1"/></NormContinuous>`: "0.7",
-		`<NormDiscrete field="s" value="works"/>`: "1", `<FieldRef field="gone" mapMissingTo="4"/>`: "4",
-		`<Discretize field="x"><DiscretizeBin binValue="1"><Interval closure="openClosed" rightMargin="6.9"/></DiscretizeBin>
-		 <DiscretizeBin binValue="2"><Interval closure="closedOpen" leftMargin="7"/></DiscretizeBin></Discretize>`: "2",
-		`<MapValues outputColumn="o" defaultValue="9"><FieldColumnPair field="s" column="i"/><InlineTable>
-		 <row><i>works</i><o>5</o></row></InlineTable></MapValues>`: "5",
-		`<Apply function="if"><Apply function="greaterThan"><FieldRef field="x"/><Constant>6</Constant></Apply>
-		 <Apply function="*"><FieldRef field="x"/><Constant>2</Constant></Apply><Constant>0</Constant></Apply>`: "14",
-		`<Apply function="isMissing"><FieldRef field="gone"/></Apply>`:                                               "1",
-		`<Apply function="+" mapMissingTo="3"><FieldRef field="gone"/><Constant>1</Constant></Apply>`:                "3",
-		`<Apply function="isIn"><FieldRef field="s"/><Constant>harbour</Constant><Constant>works</Constant></Apply>`: "1",
-		`<Apply function="/" defaultValue="8"><Constant>1</Constant><Constant>0</Constant></Apply>`:                  "8",
-		`<Apply function="ln"><Apply function="exp"><FieldRef field="x"/></Apply></Apply>`:                           "7",
+	for _, c := range []struct{ expression, want string }{
+		{
+			`<NormContinuous field="x"><LinearNorm orig="0" norm="0"/><LinearNorm orig="10" norm="1"/>
+			</NormContinuous>`, "0.7",
+		},
+		{`<NormDiscrete field="s" value="works"/>`, "1"},
+		{`<FieldRef field="gone" mapMissingTo="4"/>`, "4"},
+		{
+			`<Discretize field="x">
+			<DiscretizeBin binValue="1"><Interval closure="openClosed" rightMargin="6.9"/></DiscretizeBin>
+			<DiscretizeBin binValue="2"><Interval closure="closedOpen" leftMargin="7"/></DiscretizeBin>
+			</Discretize>`, "2",
+		},
+		{
+			`<MapValues outputColumn="o" defaultValue="9"><FieldColumnPair field="s" column="i"/><InlineTable>
+			<row><i>works</i><o>5</o></row></InlineTable></MapValues>`, "5",
+		},
+		{
+			`<Apply function="if"><Apply function="greaterThan"><FieldRef field="x"/><Constant>6</Constant></Apply>
+			<Apply function="*"><FieldRef field="x"/><Constant>2</Constant></Apply><Constant>0</Constant>
+			</Apply>`, "14",
+		},
+		{`<Apply function="isMissing"><FieldRef field="gone"/></Apply>`, "1"},
+		{`<Apply function="+" mapMissingTo="3"><FieldRef field="gone"/><Constant>1</Constant></Apply>`, "3"},
+		{
+			`<Apply function="isIn"><FieldRef field="s"/><Constant>harbour</Constant><Constant>works</Constant>
+			</Apply>`, "1",
+		},
+		{`<Apply function="/" defaultValue="8"><Constant>1</Constant><Constant>0</Constant></Apply>`, "8"},
+		{`<Apply function="ln"><Apply function="exp"><FieldRef field="x"/></Apply></Apply>`, "7"},
 	} {
-		m := load(t, written("x #s gone y", `<RegressionModel functionName="regression">`+schema("x", "s", "gone", "=y")+
-			`<LocalTransformations><DerivedField name="d" optype="continuous" dataType="double">`+expression+
-			`</DerivedField></LocalTransformations><RegressionTable intercept="0"><NumericPredictor name="d"
-			coefficient="1"/></RegressionTable></RegressionModel>`))
+		m := load(t, written("x #s gone y", `<RegressionModel functionName="regression">`+
+			schema("x", "s", "gone", "=y")+`<LocalTransformations><DerivedField name="d" optype="continuous"
+			dataType="double">`+c.expression+`</DerivedField></LocalTransformations><RegressionTable intercept="0">
+			<NumericPredictor name="d" coefficient="1"/></RegressionTable></RegressionModel>`))
 		out, err := m.Score([]Value{Number(7), Text("works"), {}})
-		if err != nil || out[0].String() != want {
-			t.Errorf("%s: %v, want %s (%v)", expression, out, want, err)
+		if err != nil || out[0].String() != c.want {
+			t.Errorf("%s: %v, want %s (%v)", c.expression, out, c.want, err)
 		}
 	}
 }
@@ -258,9 +274,10 @@ func TestTreatmentOfValues(t *testing.T) {
 // Ways to put models together.
 func TestEnsembles(t *testing.T) {
 	part := func(weight, ask, by string) string {
-		return `<Segment weight="` + weight + `">` + ask + `<RegressionModel functionName="regression">` + schema("x", "=y") +
-			`<Output><OutputField name="o` + weight + `" feature="predictedValue"/></Output><RegressionTable intercept="0">
-			<NumericPredictor name="x" coefficient="` + by + `"/></RegressionTable></RegressionModel></Segment>`
+		return `<Segment weight="` + weight + `">` + ask + `<RegressionModel functionName="regression">` +
+			schema("x", "=y") + `<Output><OutputField name="o` + weight + `" feature="predictedValue"/></Output>
+			<RegressionTable intercept="0"><NumericPredictor name="x" coefficient="` + by + `"/></RegressionTable>
+			</RegressionModel></Segment>`
 	}
 	chain := `<Segment><True/><RegressionModel functionName="regression">` + schema("o1", "=y") + `<RegressionTable
 		intercept="100"><NumericPredictor name="o1" coefficient="1"/></RegressionTable></RegressionModel></Segment>`
@@ -299,9 +316,9 @@ func TestRefusedByName(t *testing.T) {
 			`</SupportVectorMachineModel>`): "the model SupportVectorMachineModel",
 		regression(`<LocalTransformations><DerivedField name="d" optype="continuous" dataType="double"><Apply
 			function="erf"><FieldRef field="x"/></Apply></DerivedField><DerivedField name="e" optype="continuous"
-			dataType="double"><TextIndex textField="x"/></DerivedField></LocalTransformations>`): `the expression TextIndex; ` +
-			`the function "erf"`,
-		golf(`missingValueStrategy="weightedConfidence"`): `the strategy "weightedConfidence" for missing values in trees`,
+			dataType="double"><TextIndex textField="x"/></DerivedField>
+			</LocalTransformations>`): `the expression TextIndex; the function "erf"`,
+		golf(`missingValueStrategy="weightedConfidence"`): `the strategy "weightedConfidence" for missing values`,
 		"<PMML><a></PMML>": "</PMML> closes what is not open", "<html/>": "the document is no whole PMML",
 	} {
 		_, err := Load(strings.NewReader(document))

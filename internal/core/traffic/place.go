@@ -102,7 +102,7 @@ type Runner struct {
 	Digest string `json:"digest,omitempty" description:"SHA-256 of the file that it is computed from"`
 	Format string `json:"format,omitempty" description:"how that file is written"`
 	// Template is the command line that serves it; empty is the built-in model server.
-	Template string        `json:"template,omitempty" description:"the command line that serves it; the built-in model server when empty"`
+	Template string        `json:"template,omitempty" description:"serves it; the built-in model server when empty"`
 	Replicas replica.Range `json:"replicas"`
 	// BatchRows and BatchWaitMS gather rows of several requests.
 	BatchRows   int     `json:"batch_rows" description:"rows that are computed together at most; 0 is none"`

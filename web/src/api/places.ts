@@ -10,7 +10,7 @@ type Edit<Path extends keyof paths> = paths[Path] extends {
   ? Body
   : never
 
-const felt = ['environments', 'placements', 'endpoints'] as const
+const felt = ['environments', 'placements', 'running', 'endpoints'] as const
 
 export const useAddEnvironment = () =>
   useChange((body: Schemas['NewEnvironment']) => data(api.POST('/api/v1/environments', { body })), [...felt])

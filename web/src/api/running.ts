@@ -5,13 +5,16 @@ export type Running = components['schemas']['Running']
 export type Replica = components['schemas']['Replica']
 export type TriedVersions = components['schemas']['TriedVersions']
 
-/** What runs on the service's machine, of one version when a ref is given. */
-export const useRunning = (version?: string) =>
+/** What runs on the service's machine. It is asked again where something does; what is placed is told by events. */
+export const useRunning = () =>
   $api.useQuery(
     'get',
     '/api/v1/running',
-    { params: { query: { limit: 200, ...(version && { version }) } } },
-    { refetchInterval: 5_000, placeholderData: (before) => before },
+    { params: { query: { limit: 200 } } },
+    {
+      refetchInterval: (query) => ((query.state.data?.items.length ?? 0) > 0 ? 15_000 : false),
+      placeholderData: (before) => before,
+    },
   )
 
 /** The last lines that a replica wrote, again every few seconds. */

@@ -35,7 +35,7 @@ const reach: Record<string, Reach> = {
   evidence: { about: ['versions'], all: ['promotions'] },
   ladder: { about: ['projects'], all: ['promotions'] },
   signing_key: { all: ['me'] },
-  placement: { all: ['placements', 'endpoints', 'promotions', 'versions'] },
+  placement: { all: ['placements', 'running', 'endpoints', 'promotions', 'versions'] },
   environment: { all: ['environments', 'placements', 'endpoints'] },
   endpoint: { about: ['endpoints'] },
   split: { about: ['endpoints', ...registry], all: ['promotions'] },

@@ -138,12 +138,7 @@ function RunnerFields({ value, onChange }: { value: RunnerDraft; onChange: (v: R
           </select>
         </Field>
       )}
-      <TextField
-        label="Replicas: a number, or two between which it follows the load, such as 1..4"
-        required
-        value={value.replicas}
-        onChange={(replicas) => onChange({ ...value, replicas })}
-      />
+      <ReplicasField value={value.replicas} onChange={(replicas) => onChange({ ...value, replicas })} />
       <div className="grid grid-cols-2 gap-3">
         <TextField
           label="Rows computed together, at most (0: none)"
@@ -164,6 +159,18 @@ function RunnerFields({ value, onChange }: { value: RunnerDraft; onChange: (v: R
   )
 }
 
+/** How many processes there are: a number, or two. */
+function ReplicasField({ value, onChange }: { value: string; onChange: (text: string) => void }) {
+  return (
+    <TextField
+      label="Replicas: a number, or two between which it follows the load, such as 1..4"
+      required
+      value={value}
+      onChange={onChange}
+    />
+  )
+}
+
 /** How many processes there are of what runs here. */
 export function Replicas({ placement: p, done }: { placement: Placement; done: () => void }) {
   const change = useChangeAddresses(p.environment, p.version)
@@ -177,12 +184,7 @@ export function Replicas({ placement: p, done }: { placement: Placement; done: (
       error={change.error}
       onSubmit={() => change.mutate({ replicas, reason }, { onSuccess: done })}
     >
-      <TextField
-        label="Replicas: a number, or two between which it follows the load, such as 1..4"
-        required
-        value={replicas}
-        onChange={setReplicas}
-      />
+      <ReplicasField value={replicas} onChange={setReplicas} />
       <TextField label="Why the number changes" value={reason} onChange={setReason} />
     </Form>
   )
