@@ -196,7 +196,7 @@ func (h *house) running(slope float64, options ...string) {
 
 // The runner, the service, or both are killed at any moment: within seconds the version answers again, nothing is
 // started twice, and nothing is left when nobody looks after it.
-func TestRunnersSurviveKills(t *testing.T) {
+func TestSoakKillsOfRunners(t *testing.T) {
 	t.Parallel()
 	h := runners(t)
 	h.running(1, "-replicas", "2")

@@ -57,12 +57,8 @@ func ReadTyped(body []byte, length int64) (*TypedRequest, error) {
 		}
 		return true
 	})
-	inputs := parsed.Get("inputs")
-	if !inputs.IsArray() || len(inputs.Array()) == 0 {
-		return nil, errors.New("the request has no inputs")
-	}
 	var err error
-	inputs.ForEach(func(_, in gjson.Result) bool {
+	parsed.Get("inputs").ForEach(func(_, in gjson.Result) bool {
 		var t Typed
 		if t, rest, err = readTensor(in, rest); err != nil {
 			err = fmt.Errorf("input %q: %w", in.Get("name").String(), err)
@@ -75,6 +71,9 @@ func ReadTyped(body []byte, length int64) (*TypedRequest, error) {
 		r.Inputs = append(r.Inputs, t)
 		return true
 	})
+	if err == nil && len(r.Inputs) == 0 {
+		err = errors.New("the request has no inputs")
+	}
 	if err == nil && len(rest) > 0 {
 		err = fmt.Errorf("%d bytes behind the JSON belong to no input", len(rest))
 	}

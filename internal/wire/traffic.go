@@ -58,7 +58,7 @@ type NewRunner struct {
 // PutTemplate allows a command line to serve versions on the service's machine.
 type PutTemplate struct {
 	Name        string            `json:"-" uri:"name" path:"name"`
-	Command     []string          `json:"command" required:"true" description:"a program by its whole path, then arguments"`
+	Command     []string          `json:"command" required:"true" description:"a program by its path, then arguments"`
 	Environment map[string]string `json:"environment,omitempty" description:"variables of its environment"`
 	Description string            `json:"description,omitempty"`
 	Reason      string            `json:"reason" required:"true"`
