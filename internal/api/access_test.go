@@ -96,6 +96,9 @@ func (r *rig) zebra() map[string]string {
 	_, err = r.runa.Split(ctx, "demand-hourly", lanes(10000, 0)[:1], hidden, -1)
 	must(r.t, err)
 	r.stripedRollout()
+	_, err = r.runa.Score(ctx, wire.NewScoring{Asked: "heat-demand@1", Name: hidden + ".csv"},
+		strings.NewReader("x\n1\n"))
+	must(r.t, err)
 	_, asked := r.asked("demand-hourly", `{"inputs":[{"name":"`+hidden+
 		`","datatype":"FP64","shape":[1],"data":[1]}]}`)
 	_, err = r.runa.AddCaller(ctx, "demand-hourly", "zebra-app")
@@ -135,7 +138,7 @@ func (r *rig) zebra() map[string]string {
 		"person": "zebra-robot", "evidence": evidence.ID, "project": "zebra", "role": "reader",
 		"webhook": fmt.Sprint(hook.ID), "delivery": fmt.Sprint(r.delivered(hook.ID)),
 		"rollout": "R-1", "plan": "stripes", "incident": "I-1", "name": "python", "replica": "1",
-		"watch": "error_rate", "subject": "all", "signal": "dispatch_cost", "number": "1",
+		"watch": "error_rate", "subject": "all", "signal": "dispatch_cost", "number": "1", "job": "J-1",
 		"agent": "91b1b05d-e64e-4443-834f-3d753028cf1d", "search": fmt.Sprint(search.ID), "token": fmt.Sprint(token.ID),
 	}
 }
@@ -261,7 +264,9 @@ var asks = map[string][2]string{
 	"listRefusals":  {"?endpoint=demand-hourly", ""},
 	"addSigningKey": {"", `{"public":"KEY"}`}, "endSigningKey": {"?key=SHA256:x", ""},
 	"attachEvidence": {"?kind=document", ""},
-	"putTemplate":    {"", `{"command":["/opt/serve","{port}"],"reason":"x"}`},
+	"score":          {"?asked=heat-demand@1&name=rows.csv", "x\n1\n"},
+	"stopJob":        {"", `{"reason":"x"}`}, "resumeJob": {"", `{"reason":"x"}`},
+	"putTemplate": {"", `{"command":["/opt/serve","{port}"],"reason":"x"}`},
 }
 
 // general are the operations that are about nothing of zebra: they may succeed, and must
@@ -271,7 +276,7 @@ var general = []string{
 	"vocabulary", "listDataSets", "listEndpoints", "listEnvironments", "events",
 	"listRequirementKinds", "listSigningKeys", "addSigningKey", "inbox", "markRead", "showPreferences",
 	"setPreferences", "listSessions", "listModels", "now", "listPeople", "listPermissions", "listPlacements",
-	"listProjects", "listPromotions", "gatewayAddress", "listRunning", "listTemplates",
+	"listProjects", "listPromotions", "gatewayAddress", "listRunning", "listTemplates", "listJobs",
 	"listIncidents", "listPlans", "listRollouts", "listRoles", "listRuns", "whoAmI", "beginUpload", "listWebhooks",
 }
 

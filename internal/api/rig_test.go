@@ -116,6 +116,7 @@ func newRig(t *testing.T) *rig {
 		Now:     func() time.Time { return time.Now().Add(time.Duration(skew.Load())) },
 		Records: db, Signals: keeper, Blobs: blobs, Recorder: rec, Requests: kept, Router: gate, Log: log,
 		Fetch: fetcher, Spare: time.Nanosecond, Address: address, Keys: keys, Unlocked: unlocked,
+		Jobs: filepath.Join(dir, "jobs"),
 	})
 	a, err := api.New(s, rec, api.Config{
 		Console: api.Console{Files: fstest.MapFS{}},
@@ -134,7 +135,7 @@ func newRig(t *testing.T) *rig {
 		t: t, skew: skew, dir: dir, store: db, server: address, gateway: "http://" + outside.Addr().String(),
 		app: s, jobs: set,
 	}
-	r.stopJobs = func() { stopWorking(); all.Wait(); s.Observe.Settle() }
+	r.stopJobs = func() { stopWorking(); all.Wait(); s.Observe.Settle(); s.Proof.Settle() }
 	t.Cleanup(func() {
 		r.stopJobs()
 		_ = a.Stop(context.Background())

@@ -104,7 +104,8 @@ func operations() []operation {
 		fileOperations(), registryOperations(), ladderOperations(), placeOperations(), alertOperations(),
 		splitOperations(), rolloutOperations(), incidentOperations(), historyOperations(), planOperations(),
 		contractOperations(), requestOperations(), endpointOperations(), endpointKeeping(), watchOperations(),
-		outcomeOperations(), customOperations(), agentOperations(), runnerOperations(), timeOperations())
+		outcomeOperations(), customOperations(), agentOperations(), runnerOperations(), jobOperations(),
+		timeOperations())
 }
 
 // placeOperations are the routes about where versions run.

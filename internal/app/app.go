@@ -18,6 +18,7 @@ import (
 	"innerladder/internal/app/observe"
 	"innerladder/internal/app/outcomes"
 	"innerladder/internal/app/people"
+	"innerladder/internal/app/proof"
 	"innerladder/internal/app/record"
 	"innerladder/internal/app/registry"
 	"innerladder/internal/app/requests"
@@ -45,7 +46,9 @@ type Config struct {
 	Requests *requestlog.Log
 	// Runners runs versions on this machine; nil runs none.
 	Runners *runner.Keeper
-	Log     *slog.Logger
+	// Jobs is the folder of what jobs work with; empty carries out none.
+	Jobs string
+	Log  *slog.Logger
 	// Unlocked are the keys of the installation.
 	Unlocked secrets.Unlocked
 	// Fetch opens the addresses that versions are registered from; nil takes the usual ones.
@@ -73,6 +76,7 @@ type App struct {
 	Outcomes *outcomes.Service
 	Custom   *custom.Service
 	Agents   *agents.Service
+	Proof    *proof.Service
 	Ladder   *ladder.Service
 	Rollouts *rollouts.Service
 	Record   *record.Service
@@ -97,6 +101,7 @@ func New(c Config) *App {
 	a.Outcomes = outcomes.New(a.Base, a.Registry, a.Traffic, a.Observe, c.Recorder, c.Signals, c.Requests,
 		c.Unlocked.RequestIDs)
 	a.Custom = custom.New(a.Base, a.Registry, a.Traffic, a.Observe, c.Recorder, c.Signals, c.Unlocked.RequestIDs)
+	a.Proof = proof.New(a.Base, a.Registry, a.Traffic, c.Fetch, c.Jobs)
 	a.Agents = agents.New(a.Base, a.Registry, a.Traffic, c.Recorder, c.Signals)
 	a.Ladder = ladder.New(a.Base, a.People, a.Registry, a.Observe, c.Blobs, signer)
 	a.Rollouts = rollouts.New(a.Base, a.People, a.Registry, a.Traffic, a.Observe, a.Requests, a.Ladder)

@@ -19,6 +19,8 @@ type parquetRows struct {
 	names []string
 	kinds []func(parquet.Value) signature.Cell
 	in    parquet.Rows
+	// total is how many rows the file says that it has.
+	total int64
 	buf   []parquet.Row
 }
 
@@ -52,6 +54,7 @@ func readParquet(name string, r io.ReaderAt, size int64) (t rows, err error) {
 	if err := checkColumns(name, p.names); err != nil {
 		return nil, err
 	}
+	p.total = f.NumRows()
 	p.in = parquet.MultiRowGroup(f.RowGroups()...).Rows()
 	return p, nil
 }

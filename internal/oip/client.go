@@ -27,23 +27,36 @@ const largestAnswer = 4 << 20
 type Client struct {
 	http    *http.Client
 	headers []traffic.Header
+	largest int64
 }
 
 // With is a client that sends further headers with every question.
 func (c *Client) With(headers ...traffic.Header) *Client {
-	return &Client{c.http, slices.Concat(c.headers, headers)}
+	return &Client{c.http, slices.Concat(c.headers, headers), c.largest}
 }
 
 // Patient is a client whose answers may take as long as timeout.
 func (c *Client) Patient(timeout time.Duration) *Client {
 	patient := *c.http
 	patient.Timeout = timeout
-	return &Client{&patient, c.headers}
+	return &Client{&patient, c.headers, c.largest}
 }
+
+// Wide is a client that keeps so many connections to each server, and reads answers of up to a size; whoever makes it
+// closes it.
+func (c *Client) Wide(connections int, largest int64) *Client {
+	wide, transport := *c.http, c.http.Transport.(*http.Transport).Clone()
+	transport.MaxIdleConnsPerHost = connections
+	wide.Transport = transport
+	return &Client{&wide, c.headers, largest}
+}
+
+// Close closes the connections that are not in use.
+func (c *Client) Close() { c.http.CloseIdleConnections() }
 
 // NewClient makes a client whose every question is answered within timeout or fails.
 func NewClient(timeout time.Duration) *Client {
-	return &Client{http: &http.Client{
+	return &Client{largest: largestAnswer, http: &http.Client{
 		Timeout: timeout,
 		// A redirect would be followed to a place nobody has named.
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
@@ -53,6 +66,9 @@ func NewClient(timeout time.Duration) *Client {
 		},
 	}}
 }
+
+// NoAnswerInTime is how an error reads where a model server took too long.
+const NoAnswerInTime = "no answer in time"
 
 var errNotAllowed = errors.New("no model server may be there")
 
@@ -136,7 +152,7 @@ func (c *Client) do(req *http.Request) (int, http.Header, []byte, error) {
 		return 0, nil, nil, errors.New(explain(err))
 	}
 	defer res.Body.Close()
-	body, err := io.ReadAll(io.LimitReader(res.Body, largestAnswer))
+	body, err := io.ReadAll(io.LimitReader(res.Body, c.largest))
 	if err != nil {
 		return 0, nil, nil, errors.New(explain(err))
 	}
@@ -157,7 +173,7 @@ func explain(err error) string {
 	case errors.As(err, &dns):
 		return "no such host"
 	case errors.As(err, &timeout) && timeout.Timeout():
-		return "no answer in time"
+		return NoAnswerInTime
 	}
 	text := err.Error()
 	if i := strings.LastIndex(text, ": "); i >= 0 {

@@ -6,6 +6,7 @@ package oip
 import (
 	"encoding/binary"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math"
 	"strconv"
@@ -58,11 +59,16 @@ func (t *Tensor) Parts() int {
 }
 
 // PartName names the column of one of the values of each row: the tensor's own name where there is only one.
-func (t *Tensor) PartName(part int) string {
-	if t.Parts() <= 1 {
-		return t.Name
+func (t *Tensor) PartName(part int) string { return partName(t.Name, part, t.Parts()) }
+
+// PartName names the column of one of the values of each row.
+func (r *Raw) PartName(part int) string { return partName(r.Name, part, r.Parts()) }
+
+func partName(name string, part, parts int) string {
+	if parts <= 1 {
+		return name
 	}
-	return t.Name + "[" + strconv.Itoa(part) + "]"
+	return name + "[" + strconv.Itoa(part) + "]"
 }
 
 // HashRow hashes one row of the inputs: the same values under the same names give the same hash, whatever the order of
@@ -221,6 +227,74 @@ func AnyTensors(body []byte, side string) ([]Tensor, error) {
 		return true
 	})
 	return out, checkAll(out)
+}
+
+// Raw is a tensor whose values are as they stand in the message: numbers, texts in quotes, true, false, null.
+type Raw struct {
+	Name  string
+	Shape []int64
+	Data  []string
+}
+
+// Rows is the number of rows: the first dimension, 1 without one.
+func (r *Raw) Rows() int {
+	if len(r.Shape) == 0 {
+		return 1
+	}
+	return int(r.Shape[0])
+}
+
+// Parts is how many values each row has.
+func (r *Raw) Parts() int { return len(r.Data) / max(1, r.Rows()) }
+
+// mostAtOnce is how many values room is made for before they are there.
+const mostAtOnce = 1 << 14
+
+// Raws reads the tensors of a message, its "inputs" or "outputs", without looking into their values, which are handed
+// on as they came. They must have the same number of rows.
+func Raws(body []byte, side string) ([]Raw, error) {
+	if !gjson.ValidBytes(body) {
+		return nil, errors.New("the message is no JSON")
+	}
+	list := gjson.GetBytes(body, side)
+	if !list.IsArray() {
+		return nil, fmt.Errorf("the message has no %s", side)
+	}
+	var out []Raw
+	var err error
+	list.ForEach(func(_, item gjson.Result) bool {
+		r := Raw{Name: item.Get("name").String()}
+		n := int64(1)
+		for _, d := range item.Get("shape").Array() {
+			r.Shape = append(r.Shape, d.Int())
+			if n *= d.Int(); d.Int() < 0 || n > int64(len(body)) {
+				err = fmt.Errorf("tensor %q has a shape that cannot be", r.Name)
+				return false
+			}
+		}
+		if r.Data = rawValues(make([]string, 0, min(n, mostAtOnce)), item.Get("data"), 0); int64(len(r.Data)) != n {
+			err = fmt.Errorf("tensor %q has shape %v and %d values", r.Name, r.Shape, len(r.Data))
+		} else if len(out) > 0 && r.Rows() != out[0].Rows() {
+			err = fmt.Errorf("tensor %q has %d rows, %q has %d", r.Name, r.Rows(), out[0].Name, out[0].Rows())
+		}
+		out = append(out, r)
+		return err == nil
+	})
+	return out, err
+}
+
+// rawValues adds the values of a list, and of lists in it.
+func rawValues(into []string, v gjson.Result, depth int) []string {
+	v.ForEach(func(_, item gjson.Result) bool {
+		switch {
+		case item.IsArray() && depth < deepest:
+			into = rawValues(into, item, depth+1)
+		case item.Type != gjson.JSON:
+			into = append(into, item.Raw)
+		}
+		return true
+	})
+	return into
 }
 
 // Values are the data of tensors by name.

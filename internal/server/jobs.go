@@ -80,6 +80,8 @@ func Jobs(s *app.App, g *gateway.Gateway, rec *recorder.Recorder, requests *requ
 	every("roll signals up", time.Minute, ask(s.Observe.RollSignals))
 	set.Add(jobs.Job{Name: "health", Every: time.Second, Wake: hurry, Run: ask(s.Observe.CheckHealth)})
 	every("runners", time.Second, s.Traffic.StepRunners)
+	set.Add(jobs.Job{Name: "jobs", Every: 5 * time.Second, Wake: s.Proof.Wake(), Run: s.Proof.StepJobs})
+	every("forgetting jobs", time.Hour, s.Proof.ForgetJobs)
 	every("routes", time.Second, ask(s.Traffic.RerouteMissing))
 	// What a second has shown is decided on as soon as it is counted.
 	set.Add(jobs.Job{Name: "rollouts", Every: 2 * time.Second, Wake: counted, Run: ask(s.Rollouts.Step)})

@@ -153,6 +153,7 @@ func Run(ctx context.Context, o Options) (err error) {
 	h.app = app.New(
 		app.Config{
 			Runners:  h.runners,
+			Jobs:     filepath.Join(o.Data, "jobs"),
 			Records:  db,
 			Signals:  h.keeper,
 			Blobs:    blobs,
@@ -285,6 +286,7 @@ func (h *house) run(ctx context.Context, o Options, inside net.Listener) error {
 	}
 	workers.Wait()
 	h.app.Observe.Settle()
+	h.app.Proof.Settle()
 	if o.Runners.Stop {
 		h.runners.StopAll(grace)
 	}

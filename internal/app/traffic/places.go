@@ -20,8 +20,8 @@ import (
 // Place says that a version runs in an environment at some addresses, after making sure
 // that it does: every address must speak the protocol, be ready, fit the signature, and answer
 // the sample request as promised and the known answers as they are known.
-// An empty name at the servers means the same name as here. What is to be run here is started first, and ends when it is
-// not placed. What answers elsewhere is not asked anything.
+// An empty name at the servers means the same name as here. What is to be run here is started first, and ends when it
+// is not placed. What answers elsewhere is not asked anything.
 func (s *Service) Place(ctx context.Context, by act.Actor, n wire.NewPlacement) (_ *traffic.Placement, failed error) {
 	v, e, err := s.toPlace(ctx, by, n.Version, n.Environment)
 	if err != nil {

@@ -1,0 +1,114 @@
+package api
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"io"
+	"net/url"
+
+	"innerladder/internal/app/act"
+	"innerladder/internal/core/access"
+	"innerladder/internal/core/job"
+	"innerladder/internal/wire"
+
+	"github.com/gofiber/fiber/v3"
+)
+
+type jobIn struct {
+	Job string `uri:"job" path:"job" json:"-" description:"J-NUMBER"`
+}
+
+// foundIn asks for what a job found.
+type foundIn struct {
+	jobIn
+	Format string `query:"format" enum:"csv,jsonl,parquet" description:"csv when not given"`
+}
+
+// jobOperations are the routes about work that takes long.
+func jobOperations() []operation {
+	return []operation{
+		{
+			method: "POST", path: "/jobs/score", id: "score",
+			summary: "Ask a version, or whoever answers for an endpoint, for predictions of all rows of a table: " +
+				"the body; the job goes on by itself",
+			permission: access.Inspect, status: 201, streams: true,
+			in: new(wire.NewScoring), out: new(job.Job), handle: (*API).score,
+		},
+		op("GET", "/jobs", "listJobs", "List jobs, newest first", access.Read, 200, func(c call, in *struct {
+			pageIn
+			Version string `query:"version" description:"only about this version"`
+		},
+		) (wire.Listed[job.Job], error) {
+			p, err := in.page()
+			if err != nil {
+				return wire.Listed[job.Job]{}, err
+			}
+			return c.app.Proof.Jobs(c, c.by, in.Version, p)
+		}),
+		op("GET", "/jobs/{job}", "showJob", "Show a job, and how far it is", access.Read, 200,
+			func(c call, in *jobIn) (*job.Job, error) { return c.app.Proof.Job(c, c.by, in.Job) }),
+		op("POST", "/jobs/{job}/stop", "stopJob", "Stop a job; it can be taken up again", access.Inspect, 200,
+			func(c call, in *struct {
+				jobIn
+				Reason string `json:"reason,omitempty"`
+			},
+			) (*job.Job, error) {
+				return c.app.Proof.Stop(c, c.by, in.Job, in.Reason)
+			}),
+		op("POST", "/jobs/{job}/resume", "resumeJob", "Take a job up again that was stopped or failed, where it was",
+			access.Inspect, 200, func(c call, in *struct {
+				jobIn
+				Reason string `json:"reason,omitempty"`
+			},
+			) (*job.Job, error) {
+				return c.app.Proof.Resume(c, c.by, in.Job, in.Reason)
+			}),
+		{
+			method: "GET", path: "/jobs/{job}/answers", id: "jobAnswers",
+			summary: "Get what a job has found so far, one row for each that was answered", permission: access.Inspect,
+			status: 200, in: new(foundIn), produces: fiber.MIMEOctetStream,
+			handle: func(a *API, c fiber.Ctx, by act.Actor) error { return a.found(c, by, false) },
+		},
+		{
+			method: "GET", path: "/jobs/{job}/put-aside", id: "jobPutAside",
+			summary: "Get the rows that a job has put aside so far, each with its reason", permission: access.Inspect,
+			status: 200, in: new(foundIn), produces: fiber.MIMEOctetStream,
+			handle: func(a *API, c fiber.Ctx, by act.Actor) error { return a.found(c, by, true) },
+		},
+	}
+}
+
+func (a *API) score(c fiber.Ctx, by act.Actor) error {
+	var in wire.NewScoring
+	if err := read(c, &in); err != nil {
+		return err
+	}
+	body := c.Request().BodyStream()
+	if body == nil {
+		body = bytes.NewReader(c.Body())
+	}
+	j, err := a.app.Proof.Score(c.Context(), by.WithoutRepeat(), in, body)
+	if err != nil {
+		c.Response().SetConnectionClose() // what is left of the body is not read
+		return err
+	}
+	c.Location(base + "/jobs/" + j.ID)
+	return c.Status(fiber.StatusCreated).JSON(j)
+}
+
+// found pours out what a job found.
+func (a *API) found(c fiber.Ctx, by act.Actor, aside bool) error {
+	var in foundIn
+	if err := read(c, &in); err != nil {
+		return err
+	}
+	t, err := a.app.Proof.Found(c.Context(), by, in.Job, aside, in.Format)
+	if err != nil {
+		return err
+	}
+	c.Set(fiber.HeaderContentType, t.Media)
+	c.Set(fiber.HeaderXContentTypeOptions, "nosniff")
+	c.Set(fiber.HeaderContentDisposition, "attachment; filename*=UTF-8''"+url.PathEscape(t.FileName))
+	return a.pour(c, func(_ context.Context, w *bufio.Writer) error { return t.Write(io.Writer(w)) })
+}

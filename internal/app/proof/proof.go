@@ -1,0 +1,303 @@
+// Package proof finds out what versions are worth before anybody relies on them: jobs that ask them about whole tables.
+package proof
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"innerladder/internal/app/act"
+	"innerladder/internal/app/registry"
+	"innerladder/internal/app/traffic"
+	"innerladder/internal/core/access"
+	"innerladder/internal/core/fault"
+	"innerladder/internal/core/job"
+	"innerladder/internal/fetch"
+	"innerladder/internal/records"
+	"innerladder/internal/wire"
+)
+
+// Service does what this package is for. It is safe for use by several goroutines at once.
+type Service struct {
+	*act.Base
+	registry *registry.Service
+	traffic  *traffic.Service
+	fetch    *fetch.Fetcher
+	// dir is the folder of all jobs, one for each; empty where none are kept.
+	dir string
+
+	mu    sync.Mutex
+	going map[string]*going
+	wait  sync.WaitGroup
+	// wake hears of jobs that may begin.
+	wake chan struct{}
+}
+
+// going is a job that goes on in this process.
+type going struct {
+	stop     context.CancelCauseFunc
+	progress job.Progress
+}
+
+const (
+	// atOnce is how many jobs go on at the same time.
+	atOnce = 2
+	// keptFor is how long the files of a job are kept after it has ended.
+	keptFor = 30 * 24 * time.Hour
+	// patience is how long a model server may be away before a job gives up.
+	patience = 5 * time.Minute
+)
+
+// New makes a service; dir is the folder of what jobs work with.
+func New(b *act.Base, registry *registry.Service, traffic *traffic.Service, f *fetch.Fetcher, dir string) *Service {
+	return &Service{
+		Base: b, registry: registry, traffic: traffic, fetch: f, dir: dir, going: map[string]*going{},
+		wake: make(chan struct{}, 1),
+	}
+}
+
+// Wake hears of jobs that may begin.
+func (s *Service) Wake() <-chan struct{} { return s.wake }
+
+// hurry has jobs begin at once that may; it never waits.
+func (s *Service) hurry() {
+	select {
+	case s.wake <- struct{}{}:
+	default:
+	}
+}
+
+func (s *Service) folder(id string) string { return filepath.Join(s.dir, id) }
+
+// Jobs lists jobs, newest first; ref narrows it down to those about a version.
+func (s *Service) Jobs(ctx context.Context, by act.Actor, ref string, p records.Page) (wire.Listed[job.Job], error) {
+	if ref != "" {
+		v, err := s.registry.Version(ctx, by, ref)
+		if err != nil {
+			return wire.Listed[job.Job]{}, err
+		}
+		ref = v.Ref
+	}
+	out, err := act.List(s.Base, by, func(r records.View) ([]job.Job, string, error) { return r.Jobs(ctx, ref, p) })
+	for i := range out.Items {
+		s.refresh(&out.Items[i])
+	}
+	return out, err
+}
+
+// Job finds a job.
+func (s *Service) Job(ctx context.Context, by act.Actor, id string) (*job.Job, error) {
+	if err := by.May(access.Read); err != nil {
+		return nil, err
+	}
+	j, _, err := find(ctx, s.Read(by), id)
+	if err == nil {
+		s.refresh(j)
+	}
+	return j, err
+}
+
+func find(ctx context.Context, r records.View, id string) (*job.Job, int64, error) {
+	n, err := job.ParseID("job", id)
+	if err != nil {
+		return nil, 0, err
+	}
+	j, err := r.Job(ctx, n)
+	if errors.Is(err, records.ErrNone) {
+		return nil, 0, fault.New(fault.Unknown, "job.unknown", "there is no %s", job.ID(n)).In("job").
+			Do("see which there are with: innerladder jobs")
+	}
+	return j, n, err
+}
+
+// refresh says how far a job is by now.
+func (s *Service) refresh(j *job.Job) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if g := s.going[j.ID]; g != nil && !j.Ended() {
+		j.Progress = g.progress
+	}
+}
+
+// Stop ends a job; it can be taken up again.
+func (s *Service) Stop(ctx context.Context, by act.Actor, id, reason string) (*job.Job, error) {
+	return s.change(ctx, by, id, "job.stopped", "was stopped", reason, func(j *job.Job, now time.Time) error {
+		s.refresh(j)
+		if err := j.Stop(reason, now); err != nil {
+			return err
+		}
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if g := s.going[j.ID]; g != nil {
+			g.stop(errStopped)
+		}
+		return nil
+	})
+}
+
+// errStopped is why what goes on ends when somebody stops it.
+var errStopped = errors.New("it was stopped")
+
+// Resume takes a job up again that was stopped or failed, where it was.
+func (s *Service) Resume(ctx context.Context, by act.Actor, id, reason string) (*job.Job, error) {
+	defer s.hurry()
+	return s.change(ctx, by, id, "job.resumed", "was taken up again", reason, func(j *job.Job, _ time.Time) error {
+		return j.Resume()
+	})
+}
+
+// change changes a job that somebody is asked about.
+func (s *Service) change(ctx context.Context, by act.Actor, id, kind, what, reason string,
+	do func(*job.Job, time.Time) error,
+) (*job.Job, error) {
+	return act.Change(ctx, s.Base, by, access.Inspect, func(t *act.Tx) (*job.Job, error) {
+		j, n, err := find(ctx, t.View, id)
+		if err == nil {
+			err = t.Need(j.Project)
+		}
+		if err == nil {
+			err = do(j, t.Now)
+		}
+		if err == nil {
+			err = t.SetJob(ctx, n, j)
+		}
+		if err != nil {
+			return nil, err
+		}
+		return j, t.Note(ctx, act.Entry{
+			Project: j.Project, Kind: kind, Subject: j.ID, Also: []string{j.Scoring.Version},
+			Sentence: fmt.Sprintf("%s %s.", j.ID, what), Reason: reason,
+		})
+	})
+}
+
+// StepJobs begins jobs that wait, as many as may go on at once, and forgets the files of those that ended long ago. It
+// is called from time to time; jobs go on by themselves until ctx ends.
+func (s *Service) StepJobs(ctx context.Context, now time.Time) error {
+	if s.dir == "" {
+		return nil
+	}
+	under, err := s.DB.Read(records.Everything).JobsUnderWay(ctx)
+	if err != nil {
+		return err
+	}
+	for _, j := range under {
+		s.mu.Lock()
+		if s.going[j.ID] != nil || len(s.going) >= atOnce {
+			s.mu.Unlock()
+			continue
+		}
+		inside, stop := context.WithCancelCause(ctx)
+		g := &going{stop: stop, progress: j.Progress}
+		s.going[j.ID] = g
+		s.mu.Unlock()
+		s.wait.Go(func() { s.carryOut(inside, j, g) })
+	}
+	return nil
+}
+
+// Settle waits until what went on has been brought to where it can be taken up again.
+func (s *Service) Settle() { s.wait.Wait() }
+
+// carryOut carries a job out to its end, or until the service stops.
+func (s *Service) carryOut(ctx context.Context, j job.Job, g *going) {
+	began := false
+	defer func() {
+		g.stop(nil)
+		s.mu.Lock()
+		delete(s.going, j.ID)
+		s.mu.Unlock()
+		if began { // else it is tried again at its time
+			s.hurry()
+		}
+	}()
+	if err := s.enter(ctx, j.ID, func(j *job.Job, _ time.Time) { j.State = job.Running }); err != nil {
+		s.Log.Error("a job could not begin; trying again", "job", j.ID, "error", err)
+		return
+	}
+	began = true
+	p, err := s.score(ctx, j, g)
+	if cause := context.Cause(ctx); cause != nil { // somebody stopped it, or the service: it is taken up again
+		s.keepProgress(context.WithoutCancel(ctx), j.ID, p)
+		return
+	}
+	err = s.enter(ctx, j.ID, func(j *job.Job, now time.Time) {
+		j.Progress = p
+		j.End(err, now)
+	})
+	if err != nil {
+		s.Log.Error("it was not written down how a job ended; it is looked at again", "job", j.ID, "error", err)
+	}
+}
+
+// keepProgress notes how far a job came that goes on another time.
+func (s *Service) keepProgress(ctx context.Context, id string, p job.Progress) {
+	err := s.DB.Write(ctx, records.Everything, func(r records.View) error {
+		j, n, err := find(ctx, r, id)
+		if err != nil {
+			return err
+		}
+		j.Progress = p
+		return r.SetJob(ctx, n, j)
+	})
+	if err != nil {
+		s.Log.Error("the progress of a job was not written down", "job", id, "error", err)
+	}
+}
+
+// enter changes a job that the service itself carries out, unless somebody ended it meanwhile.
+func (s *Service) enter(ctx context.Context, id string, do func(*job.Job, time.Time)) error {
+	_, err := act.Change(ctx, s.Base, act.BySelf(), access.Inspect, func(t *act.Tx) (*job.Job, error) {
+		j, n, err := find(ctx, t.View, id)
+		if err != nil {
+			return nil, err
+		}
+		if j.Ended() {
+			return j, nil
+		}
+		do(j, t.Now)
+		if err := t.SetJob(ctx, n, j); err != nil || !j.Ended() {
+			return j, err
+		}
+		return j, t.Note(ctx, act.Entry{
+			Project: j.Project, Kind: "job.ended", Subject: j.ID, Also: []string{j.Scoring.Version},
+			Sentence: j.Says() + ".", After: j,
+		})
+	})
+	return err
+}
+
+// ForgetJobs removes the files of jobs that ended long ago; that they were there stays known.
+func (s *Service) ForgetJobs(ctx context.Context, now time.Time) error {
+	if s.dir == "" {
+		return nil
+	}
+	ended, err := s.DB.Read(records.Everything).JobsEnded(ctx)
+	if err != nil {
+		return err
+	}
+	for _, j := range ended {
+		if j.EndedAt == nil || now.Sub(*j.EndedAt) < keptFor {
+			continue
+		}
+		err := s.DB.Write(ctx, records.Everything, func(r records.View) error {
+			j, n, err := find(ctx, r, j.ID)
+			if err != nil || !j.Ended() {
+				return err
+			}
+			j.Forgotten = true
+			return r.SetJob(ctx, n, j)
+		})
+		if err == nil {
+			err = os.RemoveAll(s.folder(j.ID))
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,238 @@
+package proof
+
+import (
+	"cmp"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"innerladder/internal/app/act"
+	"innerladder/internal/core/access"
+	"innerladder/internal/core/fault"
+	"innerladder/internal/core/job"
+	"innerladder/internal/core/registry"
+	"innerladder/internal/core/score"
+	"innerladder/internal/core/signature"
+	"innerladder/internal/intake"
+	"innerladder/internal/records"
+	"innerladder/internal/scoring"
+	"innerladder/internal/wire"
+)
+
+// Score begins a job that asks a version for predictions of all rows of a table, which comes as a file, or is a data
+// set at its address.
+func (s *Service) Score(ctx context.Context, by act.Actor, in wire.NewScoring, table io.Reader) (*job.Job, error) {
+	if err := by.May(access.Inspect); err != nil {
+		return nil, err
+	}
+	if s.dir == "" {
+		return nil, fault.New(fault.Refused, "job.none", "this service carries out no jobs")
+	}
+	batch, parallel := cmp.Or(in.Batch, score.UsualBatch), cmp.Or(in.Parallel, score.UsualParallel)
+	if err := score.CheckPace(batch, parallel); err != nil {
+		return nil, err
+	}
+	v, environment, err := s.traffic.Named(ctx, by, in.Asked, in.Environment)
+	if err != nil {
+		return nil, err
+	}
+	if err := by.Need(access.Inspect, v.Project); err != nil {
+		return nil, err
+	}
+	j := &job.Job{
+		Kind: job.ScoreKind, Project: v.Project, State: job.Waiting, By: by.Name, BegunAt: s.Now(),
+		Scoring: &job.Scoring{
+			Asked: in.Asked, Version: v.Ref, Environment: environment, Table: in.Name, Batch: batch, Parallel: parallel,
+		},
+	}
+	dir, err := s.receive(ctx, by, in, table, j.Scoring)
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(dir)
+	if err := s.fits(v, in, dir, j.Scoring); err != nil {
+		return nil, err
+	}
+	defer s.hurry()
+	return act.Change(ctx, s.Base, by, access.Inspect, func(t *act.Tx) (*job.Job, error) {
+		if err := t.AddJob(ctx, j, v.Ref); err != nil {
+			return nil, err
+		}
+		// The folder has its name before the job is confirmed; where it never is, the next of that number takes its
+		// place.
+		if err := os.RemoveAll(s.folder(j.ID)); err != nil {
+			return nil, err
+		}
+		if err := os.Rename(dir, s.folder(j.ID)); err != nil {
+			return nil, err
+		}
+		return j, t.Note(ctx, act.Entry{
+			Project: v.Project, Kind: "job.begun", Subject: j.ID, Also: []string{v.Ref},
+			Sentence: fmt.Sprintf("%s was begun: %s is asked about %s.", j.ID, v.Ref,
+				cmp.Or(j.Scoring.Data, j.Scoring.Table)),
+			After: j,
+		})
+	})
+}
+
+// receive takes a table in, into a folder that has no number yet.
+func (s *Service) receive(ctx context.Context, by act.Actor, in wire.NewScoring, table io.Reader, of *job.Scoring,
+) (dir string, err error) {
+	wanted := ""
+	if in.Data != "" {
+		d, err := s.registry.FindDataSet(ctx, s.Read(by), "data", in.Data)
+		if err != nil {
+			return "", err
+		}
+		if d.Address == "" {
+			return "", fault.New(fault.Refused, "data.no_address", "it is not known where %s is", d.Ref).In("data").
+				Do("send the file itself")
+		}
+		from, name, err := s.fetch.Open(ctx, d.Address)
+		if err != nil {
+			return "", err
+		}
+		defer from.Close()
+		table, of.Table, of.Data, wanted = from, name, d.Ref, d.Digest
+	}
+	if err := os.MkdirAll(s.dir, 0o700); err != nil {
+		return "", err
+	}
+	if dir, err = os.MkdirTemp(s.dir, "coming-"); err != nil {
+		return "", err
+	}
+	defer func() {
+		if err != nil {
+			_ = os.RemoveAll(dir)
+		}
+	}()
+	f, err := os.Create(scoring.TableIn(dir))
+	if err != nil {
+		return dir, err
+	}
+	sum := sha256.New()
+	of.Size, err = io.Copy(io.MultiWriter(f, sum), table)
+	if errors.Is(err, io.ErrUnexpectedEOF) {
+		err = fault.New(fault.Invalid, "score.cut", "the table breaks off after byte %d", of.Size).In("body")
+	}
+	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return dir, err
+	}
+	of.Digest = hex.EncodeToString(sum.Sum(nil))
+	if wanted != "" && wanted != of.Digest {
+		return dir, fault.New(fault.Refused, "data.changed", "what is at the address of %s is another file by now: "+
+			"its digest is %.12s, and was %.12s", of.Data, of.Digest, wanted).In("data").Do("add it as a new revision")
+	}
+	return dir, nil
+}
+
+// fits refuses a table that does not fit the version before anything is asked.
+func (s *Service) fits(v *registry.Version, in wire.NewScoring, dir string, of *job.Scoring) error {
+	t, err := intake.OpenTable(of.Table, scoring.TableIn(dir))
+	if err != nil {
+		return err
+	}
+	defer t.Close()
+	var keep []string
+	switch in.Keep {
+	case "":
+	case "none":
+		keep = []string{}
+	case "all":
+		keep = t.Columns()
+	default:
+		keep = strings.Split(in.Keep, ",")
+	}
+	f, err := score.NewForm(v.Signature, t.Columns(), keep)
+	if err != nil {
+		return err
+	}
+	of.Keep = f.Kept
+	return nil
+}
+
+// score carries a job of its kind out.
+func (s *Service) score(ctx context.Context, j job.Job, g *going) (p job.Progress, err error) {
+	p = j.Progress
+	if _, err := os.Stat(scoring.TableIn(s.folder(j.ID))); errors.Is(err, fs.ErrNotExist) {
+		return p, errors.New("its table is not in the data directory; backups do not contain what jobs work with")
+	}
+	v, err := s.registry.Version(ctx, act.BySelf(), j.Scoring.Version)
+	if err != nil {
+		return p, err
+	}
+	b, err := s.traffic.Borrow(ctx, v, j.Scoring.Environment, j.Scoring.Parallel)
+	if err != nil {
+		return p, err
+	}
+	defer b.Return()
+	return scoring.Run(ctx, scoring.Options{
+		Dir: s.folder(j.ID), Name: j.Scoring.Table, Signature: b.Signature, Keep: j.Scoring.Keep,
+		Batch: j.Scoring.Batch, Parallel: j.Scoring.Parallel, Ask: b.Ask, Patience: patience,
+		Told: func(p job.Progress) {
+			s.mu.Lock()
+			g.progress = p
+			s.mu.Unlock()
+		},
+	})
+}
+
+// Table is what a job found, as a file of rows.
+type Table struct {
+	scoring.Export
+	// FileName is what the file is called, Media what it is.
+	FileName, Media string
+}
+
+var media = map[string]string{
+	"csv": "text/csv; charset=utf-8", "jsonl": "application/jsonl", "parquet": "application/vnd.apache.parquet",
+}
+
+// Found is what a job has found so far: answers, or the rows that were put aside.
+func (s *Service) Found(ctx context.Context, by act.Actor, id string, aside bool, format string) (Table, error) {
+	if err := by.May(access.Inspect); err != nil {
+		return Table{}, err
+	}
+	j, _, err := find(ctx, s.Read(by), id)
+	if err != nil {
+		return Table{}, err
+	}
+	if err := by.Need(access.Inspect, j.Project); err != nil {
+		return Table{}, err
+	}
+	format = cmp.Or(format, "csv")
+	if !slices.Contains(scoring.Formats, format) {
+		return Table{}, fault.New(fault.Invalid, "job.format", "answers cannot be written as %q", format).In("format").
+			Do("use one of %s", strings.Join(scoring.Formats, ", "))
+	}
+	if _, err := os.Stat(filepath.Join(s.folder(j.ID))); j.Forgotten || err != nil {
+		return Table{}, fault.New(fault.Unknown, "job.forgotten", "what %s found is not kept any more", j.ID).In("job").
+			Do("begin another")
+	}
+	v, err := s.registry.Resolve(ctx, s.DB.Read(records.Everything), "version", j.Scoring.Version)
+	whole := map[string]bool{}
+	if err == nil && v.Signature != nil {
+		for _, c := range v.Signature.Outputs {
+			whole[c.Name] = c.Type == signature.Integer
+		}
+	}
+	what := "answers"
+	if aside {
+		what = "put-aside"
+	}
+	return Table{
+		Export: scoring.Export{
+			Dir: s.folder(j.ID), Name: j.Scoring.Table, Aside: aside, Format: format, Version: j.Scoring.Version,
+			Job: j.ID, Whole: whole,
+		},
+		FileName: fmt.Sprintf("%s-%s.%s", j.ID, what, format), Media: media[format],
+	}, nil
+}

@@ -1,0 +1,314 @@
+package cli
+
+import (
+	"bufio"
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"innerladder/internal/core/job"
+	"innerladder/internal/scoring"
+	"innerladder/internal/wire"
+)
+
+// scoreCommands ask versions about whole tables, and look after the jobs that do.
+func scoreCommands() []command {
+	return []command{
+		{
+			name: "score", group: "Prove", arguments: "REF|ENDPOINT [FILE]", least: 1, most: 2,
+			summary: "Ask a version for predictions of all rows of a table (CSV, JSON lines, Parquet), in a job that " +
+				"the service carries out where the version is placed, or in a process that it starts for it; no lane " +
+				"counts it",
+			example: "innerladder score heat-demand@2 winter.csv -o answers.parquet\n" +
+				"innerladder score demand-hourly winter.csv -o answers.csv -keep substation,hour\n" +
+				"innerladder score heat-demand@2 -data winters-2024#2 -detach\n" +
+				"cat winter.csv | innerladder score heat-demand@2 - > answers.csv",
+			setup: scoreTable,
+		},
+		{
+			name: "jobs", group: "Prove", summary: "List jobs, newest first", most: 0,
+			example: "innerladder jobs -version heat-demand@2", setup: listJobs,
+		},
+		{
+			name: "job", group: "Prove", arguments: "J-NUMBER", least: 1, most: 1,
+			summary: "Show a job, and how far it is",
+			example: "innerladder job J-1 -wait", setup: showJob,
+		},
+		{
+			name: "job stop", group: "Prove", arguments: "J-NUMBER", least: 1, most: 1,
+			summary: "Stop a job; it can be taken up again",
+			example: "innerladder job stop J-1 -why \"the wrong file\"",
+			setup: func(c *call) func(context.Context) error {
+				c.connect()
+				why := c.flags.String("why", "", "`TEXT`: why")
+				return func(ctx context.Context) error {
+					j, err := c.api.StopJob(ctx, c.args[0], *why)
+					return c.show(j, err, func() { fmt.Fprintln(c.Out, j.Says()) })
+				}
+			},
+		},
+		{
+			name: "job resume", group: "Prove", arguments: "J-NUMBER", least: 1, most: 1,
+			summary: "Take a job up again that was stopped or failed, where it was",
+			example: "innerladder job resume J-1",
+			setup: func(c *call) func(context.Context) error {
+				c.connect()
+				why := c.flags.String("why", "", "`TEXT`: why")
+				return func(ctx context.Context) error {
+					j, err := c.api.ResumeJob(ctx, c.args[0], *why)
+					return c.show(j, err, func() { fmt.Fprintln(c.Out, j.Says()) })
+				}
+			},
+		},
+		{
+			name: "job answers", group: "Prove", arguments: "J-NUMBER", least: 1, most: 1,
+			summary: "Get what a job has found so far: one row for each that was answered, naming version and job",
+			example: "innerladder job answers J-1 -o answers.parquet",
+			setup:   func(c *call) func(context.Context) error { return jobFound(c, false) },
+		},
+		{
+			name: "job put-aside", group: "Prove", arguments: "J-NUMBER", least: 1, most: 1,
+			summary: "Get the rows that a job has put aside so far, each with its reason",
+			example: "innerladder job put-aside J-1 -o bad-rows.csv",
+			setup:   func(c *call) func(context.Context) error { return jobFound(c, true) },
+		},
+	}
+}
+
+// formatOf is the form of a table that the name of a file asks for.
+func formatOf(given, file string) (string, error) {
+	format := given
+	if format == "" && file != "" {
+		format = strings.TrimPrefix(strings.ToLower(filepath.Ext(file)), ".")
+		if format == "ndjson" || format == "json" {
+			format = "jsonl"
+		}
+	}
+	if format = cmp.Or(format, "csv"); !slices.Contains(scoring.Formats, format) {
+		return "", wrongUse("answers cannot be written as %q; use one of %s, by -format or the end of the file's name",
+			format, strings.Join(scoring.Formats, ", "))
+	}
+	return format, nil
+}
+
+func scoreTable(c *call) func(context.Context) error {
+	c.connect()
+	var in wire.NewScoring
+	c.flags.StringVar(&in.Environment, "env", "", "`ENVIRONMENT` where the version is placed; the only one when not "+
+		"given")
+	c.flags.StringVar(&in.Data, "data", "", "`DATA` set whose address is known, in place of a file")
+	c.flags.StringVar(&in.Keep, "keep", "", "`COLUMNS` of the table that stand beside the answers, with commas "+
+		"between them; all, none; those that are no inputs when not given")
+	c.flags.IntVar(&in.Batch, "batch", 0, "`N` rows of one request; 256 when not given")
+	c.flags.IntVar(&in.Parallel, "parallel", 0, "`N` requests under way at a time; 4 when not given")
+	out := c.flags.String("o", "", "`FILE` that the answers are written to; its end says how: .csv, .jsonl, .parquet; "+
+		"standard output when not given")
+	given := c.flags.String("format", "", "`FORM` of the answers where no file says it: csv, jsonl, parquet")
+	detach := c.flags.Bool("detach", false, "begin the job and do not wait for it")
+	return func(ctx context.Context) error {
+		format, err := formatOf(*given, *out)
+		if err != nil {
+			return err
+		}
+		if (len(c.args) == 2) == (in.Data != "") {
+			return wrongUse("name a FILE with the rows, - for standard input, or a data set with -data")
+		}
+		var table io.Reader = strings.NewReader("")
+		switch {
+		case in.Data != "":
+		case c.args[1] == "-":
+			table, in.Name = c.In, "standard-input"
+		default:
+			f, err := os.Open(c.args[1])
+			if err != nil {
+				return err
+			}
+			defer f.Close()
+			table, in.Name = f, filepath.Base(c.args[1])
+		}
+		in.Asked = c.args[0]
+		j, err := c.api.Score(ctx, in, table)
+		if err != nil {
+			return err
+		}
+		if *detach {
+			return c.show(j, nil, func() {
+				fmt.Fprintln(c.Out, j.ID)
+				c.say("%s; see how far it is with: innerladder job %s", j.Says(), j.ID)
+			})
+		}
+		if j, err = c.awaitJob(ctx, j); err != nil {
+			return err
+		}
+		return c.finish(ctx, j, *out, format)
+	}
+}
+
+// awaitJob waits for a job to end, and tells how far it is. When ctx ends, the job goes on.
+func (c *call) awaitJob(ctx context.Context, j job.Job) (job.Job, error) {
+	told := time.Now()
+	for !j.Ended() {
+		select {
+		case <-time.After(300 * time.Millisecond):
+		case <-ctx.Done():
+			c.say("%s goes on; see how far it is with: innerladder job %s; stop it with: innerladder job stop %s", j.ID,
+				j.ID, j.ID)
+			return j, ctx.Err()
+		}
+		now, err := c.api.Job(ctx, j.ID)
+		if err != nil {
+			if ctx.Err() == nil && time.Since(told) < time.Minute { // the service may be starting again
+				continue
+			}
+			return j, fmt.Errorf("%w; %s may go on: innerladder job %s -wait", err, j.ID, j.ID)
+		}
+		if j = now; time.Since(told) >= 2*time.Second && !*c.json {
+			told = time.Now()
+			c.say("%s%s", j.Says(), pace(j.Progress))
+		}
+	}
+	return j, nil
+}
+
+// pace says how quickly a job gets on.
+func pace(p job.Progress) (out string) {
+	if p.Rate > 0 {
+		out = fmt.Sprintf("; %s rows a second, %v left", count(uint64(p.Rate)),
+			(time.Duration(p.Left) * time.Second).Round(time.Second))
+	}
+	if p.Trouble != "" {
+		out += "; " + p.Trouble + ", trying again"
+	}
+	return out
+}
+
+// finish fetches the answers of a job that has ended.
+func (c *call) finish(ctx context.Context, j job.Job, out, format string) error {
+	if j.State != job.Done {
+		return fmt.Errorf("%s; take it up again with: innerladder job resume %s", j.Says(), j.ID)
+	}
+	if out != "" || !*c.json { // with -json, what is on standard output is the job
+		if err := c.fetchFound(ctx, j.ID, false, out, format); err != nil {
+			return err
+		}
+	}
+	if *c.json {
+		if err := c.printJSON(j); err != nil {
+			return err
+		}
+	}
+	where := ""
+	if out != "" {
+		where = "; the answers are in " + out
+	}
+	c.say("%s%s", j.Says(), where)
+	for _, r := range j.Progress.Remarks {
+		c.say("%s", r)
+	}
+	if j.Progress.PutAside > 0 {
+		c.say("see why with: innerladder job put-aside %s", j.ID)
+	}
+	if j.Progress.Answered == 0 {
+		return errors.New("no row was answered")
+	}
+	return nil
+}
+
+// fetchFound writes what a job found to a file, whole or not at all, or to standard output.
+func (c *call) fetchFound(ctx context.Context, id string, aside bool, out, format string) (err error) {
+	if out == "" {
+		w := bufio.NewWriter(c.Out)
+		return errors.Join(c.api.JobFound(ctx, id, aside, format, w), w.Flush())
+	}
+	f, err := os.CreateTemp(filepath.Dir(out), "."+filepath.Base(out)+"-")
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if err != nil {
+			_ = os.Remove(f.Name())
+		}
+	}()
+	if err := errors.Join(c.api.JobFound(ctx, id, aside, format, f), f.Chmod(0o644), f.Close()); err != nil {
+		return err
+	}
+	return os.Rename(f.Name(), out)
+}
+
+func jobFound(c *call, aside bool) func(context.Context) error {
+	c.connect()
+	out := c.flags.String("o", "", "`FILE` to write to; its end says how: .csv, .jsonl, .parquet; standard output "+
+		"when not given")
+	given := c.flags.String("format", "", "`FORM` where no file says it: csv, jsonl, parquet")
+	return func(ctx context.Context) error {
+		format, err := formatOf(*given, *out)
+		if err != nil {
+			return err
+		}
+		return c.fetchFound(ctx, c.args[0], aside, *out, format)
+	}
+}
+
+func listJobs(c *call) func(context.Context) error {
+	c.connect()
+	part, version := c.part(), c.flags.String("version", "", "`REF`: only jobs about this version")
+	return func(ctx context.Context) error {
+		found, err := c.api.Jobs(ctx, *version, part())
+		return c.show(found, err, func() {
+			if len(found.Items) == 0 {
+				c.say("there are no jobs yet; begin one with: innerladder score REF FILE")
+				return
+			}
+			t := newTable(c.Out, "ID", "KIND", "ABOUT", "TABLE", "STATE", "ROWS", "ASIDE", "BY", "BEGUN")
+			for _, j := range found.Items {
+				state := string(j.State)
+				if j.State == job.Running {
+					state += fmt.Sprintf(" %.0f %%", 100*j.Progress.Share)
+				}
+				t.row(j.ID, j.Kind, j.Scoring.Version, cmp.Or(j.Scoring.Data, j.Scoring.Table), state,
+					count(uint64(j.Progress.Rows)), count(uint64(j.Progress.PutAside)), j.By, moment(j.BegunAt))
+			}
+			t.done()
+			if found.Next != "" {
+				c.say("more with -cursor %s", found.Next)
+			}
+		})
+	}
+}
+
+func showJob(c *call) func(context.Context) error {
+	c.connect()
+	wait := c.flags.Bool("wait", false, "wait until it has ended")
+	return func(ctx context.Context) error {
+		j, err := c.api.Job(ctx, c.args[0])
+		if err == nil && *wait {
+			j, err = c.awaitJob(ctx, j)
+		}
+		if err := c.show(j, err, func() { printJob(c.Out, j) }); err != nil || !*wait || j.State == job.Done {
+			return err
+		}
+		return fmt.Errorf("%s is %s", j.ID, j.State)
+	}
+}
+
+func printJob(w io.Writer, j job.Job) {
+	fmt.Fprintf(w, "%s%s\n", j.Says(), pace(j.Progress))
+	ended := ""
+	if j.EndedAt != nil {
+		ended = moment(*j.EndedAt) + ", after " + j.EndedAt.Sub(j.BegunAt).Round(100*time.Millisecond).String()
+	}
+	s := j.Scoring
+	facts(w, "  version", s.Version, "  asked for as", s.Asked, "  in", cmp.Or(s.Environment, "a process of its own"),
+		"  table", s.Table+", "+size(s.Size), "  data set", s.Data, "  sha256", s.Digest, "  beside the answers",
+		strings.Join(s.Keep, ", "), "  by", j.By, "  begun", moment(j.BegunAt), "  ended", ended)
+	for _, r := range j.Progress.Remarks {
+		fmt.Fprintf(w, "  %s\n", r)
+	}
+}

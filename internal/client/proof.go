@@ -1,0 +1,64 @@
+package client
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"strconv"
+
+	"innerladder/internal/core/job"
+	"innerladder/internal/wire"
+)
+
+// Score begins a job that asks a version for predictions of all rows of a table.
+func (c *Client) Score(ctx context.Context, in wire.NewScoring, table io.Reader) (job.Job, error) {
+	number := func(n int) string {
+		if n == 0 {
+			return ""
+		}
+		return strconv.Itoa(n)
+	}
+	var out job.Job
+	to := query(path("jobs", "score"), "asked", in.Asked, "environment", in.Environment, "name", in.Name, "data",
+		in.Data, "keep", in.Keep, "batch", number(in.Batch), "parallel", number(in.Parallel))
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, c.server+to, table)
+	if err != nil {
+		return out, fmt.Errorf("calling %s: %w", c.server, err)
+	}
+	req.Header.Set("Content-Type", "application/octet-stream")
+	return out, c.do(req, &out)
+}
+
+// Jobs lists jobs, newest first, of one version when a ref is given.
+func (c *Client) Jobs(ctx context.Context, ref string, p Part) (wire.Listed[job.Job], error) {
+	return call[wire.Listed[job.Job]](ctx, c, "GET", query(path("jobs"), "version", ref, "limit", p.limit(), "cursor",
+		p.Cursor), nil)
+}
+
+// Job shows a job, and how far it is.
+func (c *Client) Job(ctx context.Context, id string) (job.Job, error) {
+	return call[job.Job](ctx, c, "GET", path("jobs", id), nil)
+}
+
+// StopJob stops a job.
+func (c *Client) StopJob(ctx context.Context, id, why string) (job.Job, error) {
+	return call[job.Job](ctx, c, "POST", path("jobs", id, "stop"), map[string]string{"reason": why})
+}
+
+// ResumeJob takes a job up again that was stopped or failed.
+func (c *Client) ResumeJob(ctx context.Context, id, why string) (job.Job, error) {
+	return call[job.Job](ctx, c, "POST", path("jobs", id, "resume"), map[string]string{"reason": why})
+}
+
+// JobFound reads what a job has found: its answers, or the rows that it has put aside.
+func (c *Client) JobFound(ctx context.Context, id string, aside bool, format string, w io.Writer) error {
+	what := "answers"
+	if aside {
+		what = "put-aside"
+	}
+	return c.stream(ctx, query(path("jobs", id, what), "format", format), func(r io.Reader) error {
+		_, err := io.Copy(w, r)
+		return err
+	})
+}

@@ -1,0 +1,150 @@
+// Package job is about work that takes long: what it is, how far it is, and what may be done with it.
+package job
+
+import (
+	"cmp"
+	"fmt"
+	"strings"
+	"time"
+
+	"innerladder/internal/core/fault"
+	"innerladder/internal/core/naming"
+)
+
+// State is what becomes of a job.
+type State string
+
+// The states of a job. Those that have ended but not well can be taken up again where they were.
+const (
+	Waiting State = "waiting"
+	Running State = "running"
+	Done    State = "done"
+	Stopped State = "stopped"
+	Failed  State = "failed"
+)
+
+// ScoreKind is the kind of job that asks a version for predictions of the rows of a table.
+const ScoreKind = "score"
+
+// Progress is how far a job is; all are rows, but for Share and the two that say so.
+type Progress struct {
+	// Rows were read and have ended: Answered well, or PutAside with a reason.
+	Rows     int64 `json:"rows" description:"rows that have ended"`
+	Answered int64 `json:"answered" description:"rows that were answered"`
+	PutAside int64 `json:"put_aside" description:"rows that were put aside, each with its reason"`
+	// Share is how much of the table that is, from 0 to 1.
+	Share float64 `json:"share" minimum:"0" maximum:"1" description:"of the table"`
+	// Rate is how many rows end in a second, over the last seconds; Left is how long the rest will take at that.
+	Rate float64 `json:"rate,omitempty" description:"rows a second, lately"`
+	Left float64 `json:"left_s,omitempty" description:"seconds that the rest will take at that rate"`
+	// Trouble is why it does not get on just now, and tries again.
+	Trouble string `json:"trouble,omitempty" description:"why it does not get on just now"`
+	// Remarks are what was found out on the way.
+	Remarks []string `json:"remarks,omitempty"`
+}
+
+// Scoring is what a job of kind score does.
+type Scoring struct {
+	// Asked is how it was named: a version's ref, or an endpoint. Version is who answers, from the first row to the
+	// last.
+	Asked       string `json:"asked" description:"the version or endpoint as it was named"`
+	Version     string `json:"version" description:"who answers, from the first row to the last"`
+	Environment string `json:"environment,omitempty" description:"where it is placed; absent when it was started for the job"`
+	// Table is the name of the file, Digest its SHA-256, Data the data set that it is, if it is one.
+	Table  string `json:"table" description:"the name of the file with the rows"`
+	Digest string `json:"digest" description:"SHA-256 of the file"`
+	Size   int64  `json:"size" description:"bytes of the file"`
+	Data   string `json:"data,omitempty" description:"the data set that it is"`
+	// Batch is how many rows are asked at once, Parallel how many requests are under way.
+	Batch    int `json:"batch" description:"rows of one request"`
+	Parallel int `json:"parallel" description:"requests under way at a time"`
+	// Keep are the columns of the table that stand beside the answers.
+	Keep []string `json:"keep" description:"columns of the table that stand beside the answers"`
+}
+
+// Job is work that takes long.
+type Job struct {
+	ID      string     `json:"id" description:"J-NUMBER"`
+	Kind    string     `json:"kind" enum:"score"`
+	Project string     `json:"project"`
+	State   State      `json:"state" enum:"waiting,running,done,stopped,failed"`
+	Reason  string     `json:"reason,omitempty" description:"why it failed or was stopped"`
+	By      string     `json:"by"`
+	BegunAt time.Time  `json:"begun_at"`
+	EndedAt *time.Time `json:"ended_at,omitempty"`
+	// Forgotten says that its files are not kept any more.
+	Forgotten bool     `json:"forgotten,omitempty" description:"its answers are not kept any more"`
+	Progress  Progress `json:"progress"`
+	Scoring   *Scoring `json:"scoring,omitempty"`
+}
+
+var ids = naming.Numbered{Prefix: "J-", What: "job"}
+
+// ID writes the number of a job as people do.
+func ID(n int64) string { return ids.ID(n) }
+
+// ParseID reads J-12.
+func ParseID(field, s string) (int64, error) { return ids.Parse(field, s) }
+
+// Ended reports whether nothing is done for it any more.
+func (j *Job) Ended() bool { return j.State != Waiting && j.State != Running }
+
+// Stop ends a job that has not ended.
+func (j *Job) Stop(reason string, now time.Time) error {
+	if j.Ended() {
+		return fault.New(fault.Refused, "job.ended", "%s is %s already", j.ID, j.State).In("job")
+	}
+	j.end(Stopped, reason, now)
+	return nil
+}
+
+// Resume takes a job up again that was stopped or failed.
+func (j *Job) Resume() error {
+	switch {
+	case j.State == Done:
+		return fault.New(fault.Refused, "job.done", "%s is done", j.ID).In("job").Do("get what it found with: "+
+			"innerladder job answers %s", j.ID)
+	case !j.Ended():
+		return fault.New(fault.Refused, "job.going", "%s is %s", j.ID, j.State).In("job")
+	case j.Forgotten:
+		return fault.New(fault.Refused, "job.forgotten", "the files of %s are not kept any more", j.ID).In("job").
+			Do("begin another")
+	}
+	j.State, j.Reason, j.EndedAt = Waiting, "", nil
+	return nil
+}
+
+// End notes how a job ended by itself.
+func (j *Job) End(err error, now time.Time) {
+	if err != nil {
+		j.end(Failed, err.Error(), now)
+		return
+	}
+	j.end(Done, "", now)
+}
+
+func (j *Job) end(s State, reason string, now time.Time) {
+	j.State, j.Reason, j.EndedAt = s, reason, &now
+	j.Progress.Rate, j.Progress.Left, j.Progress.Trouble = 0, 0, ""
+}
+
+// Says is how a job stands, in a sentence.
+func (j *Job) Says() string {
+	p := j.Progress
+	var what string
+	if s := j.Scoring; s != nil {
+		what = fmt.Sprintf("%s asks %s about %s", j.ID, s.Version, cmp.Or(s.Data, s.Table))
+	}
+	rows := fmt.Sprintf("%d rows answered", p.Answered)
+	if p.PutAside > 0 {
+		rows += fmt.Sprintf(", %d put aside", p.PutAside)
+	}
+	switch j.State {
+	case Running:
+		rows = fmt.Sprintf("%.0f %%, %s", 100*p.Share, rows)
+	case Stopped, Failed:
+		return strings.TrimSuffix(fmt.Sprintf("%s: %s after %.0f %%, %s: %s", what, j.State, 100*p.Share, rows,
+			j.Reason), ": ")
+	}
+	return fmt.Sprintf("%s: %s, %s", what, j.State, rows)
+}

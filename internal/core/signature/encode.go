@@ -1,0 +1,111 @@
+package signature
+
+import (
+	"encoding/json"
+	"math"
+	"strconv"
+	"strings"
+)
+
+// AppendValue appends a cell of a table as JSON, as the column takes it: null for what is missing, whole numbers
+// exactly. It is false for what is no value of the column.
+func (c Column) AppendValue(dst []byte, cell Cell) ([]byte, bool) {
+	switch c.Type {
+	case Text:
+		if cell = cell.Read(true); cell.Kind == TextCell {
+			return AppendText(dst, cell.Text), true
+		}
+	case Integer:
+		return c.appendWhole(dst, cell)
+	case Number:
+		if cell.Kind == RawCell && plainNumber(cell.Text) {
+			return append(dst, cell.Text...), true
+		}
+		if cell = cell.Read(false); cell.Kind == NumberCell {
+			return strconv.AppendFloat(dst, cell.Number, 'g', -1, 64), true
+		}
+	case Boolean:
+		switch cell = cell.Read(false); {
+		case cell.Kind == BooleanCell, cell.Kind == NumberCell && (cell.Number == 0 || cell.Number == 1):
+			return strconv.AppendBool(dst, cell.Number == 1), true
+		}
+	}
+	return append(dst, "null"...), cell.Kind == MissingCell
+}
+
+// appendWhole appends a whole number within the bounds of the column's datatype.
+func (c Column) appendWhole(dst []byte, cell Cell) ([]byte, bool) {
+	if cell.Kind == RawCell { // numbers beyond 2^53 have no exact float
+		text := strings.TrimSpace(cell.Text)
+		unsigned, bits := c.width()
+		if n, err := strconv.ParseInt(text, 10, bits); err == nil && !(unsigned && n < 0) {
+			return strconv.AppendInt(dst, n, 10), true
+		}
+		if n, err := strconv.ParseUint(text, 10, bits); err == nil && unsigned {
+			return strconv.AppendUint(dst, n, 10), true
+		}
+	}
+	low, high := bounds(c.datatype())
+	if cell = cell.Read(false); cell.Kind == NumberCell {
+		x := cell.Number
+		return strconv.AppendFloat(dst, x, 'f', -1, 64), x == math.Trunc(x) && low <= x && x <= high
+	}
+	return append(dst, "null"...), cell.Kind == MissingCell
+}
+
+// width is what the datatype of a whole number holds.
+func (c Column) width() (unsigned bool, bits int) {
+	name, unsigned := strings.CutPrefix(c.datatype(), "U")
+	bits, err := strconv.Atoi(strings.TrimPrefix(name, "INT"))
+	if err != nil {
+		return false, 64
+	}
+	return unsigned, bits
+}
+
+// plainNumber reports whether a text is a number as JSON writes it, without an exponent.
+func plainNumber(s string) bool {
+	s = strings.TrimPrefix(s, "-")
+	whole, part, point := strings.Cut(s, ".")
+	if whole == "" || len(s) > 17 || whole[0] == '0' && len(whole) > 1 || point && part == "" {
+		return false
+	}
+	for _, d := range []byte(whole + part) {
+		if d < '0' || d > '9' {
+			return false
+		}
+	}
+	return true
+}
+
+// AppendCell appends what a cell of a table holds, as JSON: null, a number, a truth value or a text.
+func AppendCell(dst []byte, cell Cell) []byte {
+	if cell.Kind == RawCell && plainNumber(cell.Text) {
+		return append(dst, cell.Text...)
+	}
+	switch cell = cell.Read(false); cell.Kind {
+	case NumberCell:
+		return strconv.AppendFloat(dst, cell.Number, 'g', -1, 64)
+	case BooleanCell:
+		return strconv.AppendBool(dst, cell.Number == 1)
+	case TextCell:
+		return AppendText(dst, cell.Text)
+	}
+	return append(dst, "null"...)
+}
+
+// AppendText appends a text as JSON.
+func AppendText(dst []byte, s string) []byte {
+	for i := range len(s) {
+		if s[i] < 0x20 || s[i] == '"' || s[i] == '\\' || s[i] >= 0x80 {
+			b, _ := json.Marshal(s) // a text can always be written
+			return append(dst, b...)
+		}
+	}
+	dst = append(dst, '"')
+	dst = append(dst, s...)
+	return append(dst, '"')
+}
+
+// Sent is the datatype in which the column is sent: as declared, else the widest of its family.
+func (c Column) Sent() string { return c.datatype() }

@@ -1,0 +1,321 @@
+package scoring
+
+import (
+	"bufio"
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"innerladder/internal/core/signature"
+	"innerladder/internal/intake"
+
+	"github.com/parquet-go/parquet-go"
+	"github.com/tidwall/gjson"
+)
+
+// Formats are how answers can be written out.
+var Formats = []string{"csv", "jsonl", "parquet"}
+
+// Export says what is written out.
+type Export struct {
+	// Dir is the folder of the job, Name that of its table.
+	Dir, Name string
+	// Aside asks for the rows that were put aside in place of the answers.
+	Aside  bool
+	Format string
+	// Version and Job stand in every row of answers.
+	Version, Job string
+	// Whole are the outputs that are whole numbers.
+	Whole map[string]bool
+}
+
+// column is one column of what is written out.
+type column struct {
+	name string
+	// always is what stands in every row; the others are read.
+	always string
+	kind   byte // of Parquet: 'i' whole numbers, 'f' numbers, 'b' truth values, 't' texts
+}
+
+// Write writes out what is safe of a job, in the order of the rows, in flat memory.
+func (e Export) Write(w io.Writer) error {
+	at, err := readReached(e.Dir)
+	if err != nil {
+		return err
+	}
+	file, size := answersFile, at.Answers
+	var columns []column
+	if e.Aside {
+		file, size = asideFile, at.Aside
+		columns, err = e.asideColumns()
+	} else {
+		columns = e.answerColumns(at)
+	}
+	if err != nil {
+		return err
+	}
+	out := bufio.NewWriterSize(w, 1<<16)
+	var sink interface {
+		row(values []gjson.Result) error
+		end() error
+	}
+	switch e.Format {
+	case "csv":
+		sink, err = newCSV(out, columns)
+	case "jsonl":
+		sink = &jsonLines{out: out, columns: columns}
+	case "parquet":
+		if err = e.kinds(columns, file, size); err == nil {
+			sink = newParquet(out, columns)
+		}
+	default:
+		err = fmt.Errorf("%q is no form of a table", e.Format)
+	}
+	if err != nil {
+		return err
+	}
+	if err := e.lines(file, size, sink.row); err != nil {
+		return err
+	}
+	return errors.Join(sink.end(), out.Flush())
+}
+
+// answerColumns are those of the answers.
+func (e Export) answerColumns(at reached) []column {
+	columns := []column{{name: "row", kind: 'i'}}
+	taken := append([]string{"row", "version", "job"}, at.Outputs...)
+	for _, name := range at.Kept {
+		for slices.Contains(taken, name) {
+			name = "table." + name // an output is called what it is called
+		}
+		taken = append(taken, name)
+		columns = append(columns, column{name: name})
+	}
+	for _, name := range at.Outputs {
+		c := column{name: name}
+		if e.Whole[name] {
+			c.kind = 'i'
+		}
+		columns = append(columns, c)
+	}
+	return append(columns, column{name: "version", always: e.Version, kind: 't'}, column{
+		name: "job", always: e.Job,
+		kind: 't',
+	})
+}
+
+// asideColumns are those of the rows that were put aside: number, reason, and the table's own.
+func (e Export) asideColumns() ([]column, error) {
+	columns := []column{{name: "row", kind: 'i'}, {name: "reason", kind: 't'}}
+	t, err := intake.OpenTable(e.Name, TableIn(e.Dir))
+	if err != nil {
+		return nil, err
+	}
+	defer t.Close()
+	for _, name := range t.Columns() {
+		if name == "row" || name == "reason" {
+			name = "table." + name
+		}
+		columns = append(columns, column{name: name})
+	}
+	return columns, nil
+}
+
+// lines hands the values of every line to a function; those of rows that were put aside stand in one list.
+func (e Export) lines(file string, size int64, row func([]gjson.Result) error) error {
+	f, err := os.Open(filepath.Join(e.Dir, file))
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	in := bufio.NewReaderSize(io.LimitReader(f, size), 1<<18)
+	var values []gjson.Result
+	for {
+		line, err := in.ReadBytes('\n')
+		if errors.Is(err, io.EOF) && len(line) == 0 {
+			return nil
+		}
+		if err != nil {
+			return fmt.Errorf("reading %s: %w", file, err)
+		}
+		values = values[:0]
+		gjson.ParseBytes(line).ForEach(func(_, v gjson.Result) bool {
+			if v.IsArray() {
+				values = append(values, v.Array()...)
+			} else {
+				values = append(values, v)
+			}
+			return true
+		})
+		if err := row(values); err != nil {
+			return err
+		}
+	}
+}
+
+// text is a value as it stands in a table; missing values are empty.
+func text(v gjson.Result) string {
+	switch v.Type {
+	case gjson.Null:
+		return ""
+	case gjson.String:
+		return v.Str
+	}
+	return v.Raw
+}
+
+// each calls what is given with every column and its value; what a line does not have is missing.
+func each(columns []column, values []gjson.Result, do func(i int, c column, v gjson.Result)) {
+	at := 0
+	for i, c := range columns {
+		v := gjson.Result{}
+		if c.always == "" {
+			if at < len(values) {
+				v = values[at]
+			}
+			at++
+		}
+		do(i, c, v)
+	}
+}
+
+type csvSink struct {
+	out     *csv.Writer
+	columns []column
+	record  []string
+}
+
+func newCSV(w io.Writer, columns []column) (*csvSink, error) {
+	s := &csvSink{out: csv.NewWriter(w), columns: columns, record: make([]string, len(columns))}
+	for i, c := range columns {
+		s.record[i] = c.name
+	}
+	return s, s.out.Write(s.record)
+}
+
+func (s *csvSink) row(values []gjson.Result) error {
+	each(s.columns, values, func(i int, c column, v gjson.Result) {
+		if s.record[i] = text(v); c.always != "" {
+			s.record[i] = c.always
+		}
+	})
+	return s.out.Write(s.record)
+}
+
+func (s *csvSink) end() error {
+	s.out.Flush()
+	return s.out.Error()
+}
+
+type jsonLines struct {
+	out     *bufio.Writer
+	columns []column
+	line    []byte
+}
+
+func (s *jsonLines) row(values []gjson.Result) error {
+	s.line = append(s.line[:0], '{')
+	each(s.columns, values, func(i int, c column, v gjson.Result) {
+		if i > 0 {
+			s.line = append(s.line, ',')
+		}
+		s.line = append(signature.AppendText(s.line, c.name), ':')
+		switch {
+		case c.always != "":
+			s.line = signature.AppendText(s.line, c.always)
+		case v.Type == gjson.Null:
+			s.line = append(s.line, "null"...)
+		default:
+			s.line = append(s.line, v.Raw...)
+		}
+	})
+	_, err := s.out.Write(append(s.line, '}', '\n'))
+	return err
+}
+
+func (s *jsonLines) end() error { return nil }
+
+// kinds finds out of what kind the values of each column are, by reading all of them.
+func (e Export) kinds(columns []column, file string, size int64) error {
+	err := e.lines(file, size, func(values []gjson.Result) error {
+		each(columns, values, func(i int, c column, v gjson.Result) {
+			kind := map[gjson.Type]byte{gjson.Number: 'f', gjson.True: 'b', gjson.False: 'b', gjson.String: 't'}[v.Type]
+			switch {
+			case kind == 0 || c.kind == 'i' || c.kind == 't':
+			case c.kind == 0:
+				columns[i].kind = kind
+			case c.kind != kind:
+				columns[i].kind = 't'
+			}
+		})
+		return nil
+	})
+	for i := range columns {
+		if columns[i].kind == 0 {
+			columns[i].kind = 't' // nothing stands in it
+		}
+	}
+	return err
+}
+
+// rowGroup is how many rows of Parquet are gathered in memory.
+const rowGroup = 1 << 17
+
+type parquetSink struct {
+	out     *parquet.Writer
+	columns []column
+	// at is the place of each column in the file, which orders them by name.
+	at   []int
+	line parquet.Row
+}
+
+func newParquet(w io.Writer, columns []column) *parquetSink {
+	group := parquet.Group{}
+	for _, c := range columns {
+		group[c.name] = parquet.Optional(map[byte]parquet.Node{
+			'i': parquet.Int(64), 'f': parquet.Leaf(parquet.DoubleType), 'b': parquet.Leaf(parquet.BooleanType),
+			't': parquet.String(),
+		}[c.kind])
+	}
+	schema := parquet.NewSchema("answers", group)
+	s := &parquetSink{
+		columns: columns, at: make([]int, len(columns)), line: make(parquet.Row, len(columns)),
+		out: parquet.NewWriter(w, schema, parquet.MaxRowsPerRowGroup(rowGroup), parquet.Compression(&parquet.Snappy)),
+	}
+	for i, c := range columns {
+		s.at[i] = slices.IndexFunc(schema.Columns(), func(path []string) bool { return path[0] == c.name })
+	}
+	return s
+}
+
+func (s *parquetSink) row(values []gjson.Result) error {
+	each(s.columns, values, func(i int, c column, v gjson.Result) {
+		value := parquet.Value{}
+		switch {
+		case c.always != "":
+			value = parquet.ByteArrayValue([]byte(c.always))
+		case v.Type == gjson.Null:
+		case c.kind == 'i':
+			value = parquet.Int64Value(v.Int())
+		case c.kind == 'f':
+			value = parquet.DoubleValue(v.Num)
+		case c.kind == 'b':
+			value = parquet.BooleanValue(v.Bool())
+		default:
+			value = parquet.ByteArrayValue([]byte(text(v)))
+		}
+		defined := 1
+		if value.IsNull() {
+			defined = 0
+		}
+		s.line[s.at[i]] = value.Level(0, defined, s.at[i])
+	})
+	_, err := s.out.WriteRows([]parquet.Row{s.line})
+	return err
+}
+
+func (s *parquetSink) end() error { return s.out.Close() }
