@@ -222,6 +222,7 @@ func TestEveryPageInEveryShape(t *testing.T) {
 	must(t, err)
 	h.as(h.runaFile, "run", "start", "heat-demand", "-no-code", "-param", "depth=6")
 	h.as(h.runaFile, "run", "log", "run-1", "-step", "1", "-metric", "loss=0.5")
+	h.as(h.runaFile, "score", "heat-demand@1", h.rowsFile(20))
 	c := h.caller(2)
 	for i := range 100 {
 		_, _, _, err := c.infer(float64(i))
@@ -235,8 +236,9 @@ func TestEveryPageInEveryShape(t *testing.T) {
 		"/models/heat-demand/versions/2?show=profile": "heat-demand@2",
 		"/models/heat-demand/versions/2?show=lineage": "heat-demand@2", "/models/versions": "Find versions",
 		"/models/register": "Register", "/models/runs": "Runs", "/models/runs/run-1": "run-1",
-		"/models/data": "Data sets", "/models/lineup?versions=heat-demand": "Line-up",
-		"/models/trace?from=heat-demand@2": "Lineage", "/endpoints": "Endpoints",
+		"/models/jobs": "Jobs", "/models/jobs/J-1": "J-1", "/models/data": "Data sets",
+		"/models/lineup?versions=heat-demand": "Line-up",
+		"/models/trace?from=heat-demand@2":    "Lineage", "/endpoints": "Endpoints",
 		"/endpoints/demand-hourly/custom": "Custom signals", "/endpoints/demand-hourly/accuracy": "How right",
 		"/endpoints/demand-hourly/drift": "Has demand-hourly", "/endpoints/demand-hourly/signals": "Signals of",
 		"/endpoints/demand-hourly": "demand-hourly", "/endpoints/demand-hourly/compare": "Side by side",

@@ -266,7 +266,7 @@ func (e Export) kinds(columns []column, file string, size int64) error {
 const rowGroup = 1 << 17
 
 type parquetSink struct {
-	out     *parquet.Writer
+	out     *parquet.GenericWriter[any]
 	columns []column
 	// at is the place of each column in the file, which orders them by name.
 	at   []int
@@ -284,7 +284,7 @@ func newParquet(w io.Writer, columns []column) *parquetSink {
 	schema := parquet.NewSchema("answers", group)
 	s := &parquetSink{
 		columns: columns, at: make([]int, len(columns)), line: make(parquet.Row, len(columns)),
-		out: parquet.NewWriter(w, schema, parquet.MaxRowsPerRowGroup(rowGroup), parquet.Compression(&parquet.Snappy)),
+		out: parquet.NewGenericWriter[any](w, schema, parquet.MaxRowsPerRowGroup(rowGroup), parquet.Compression(&parquet.Snappy)),
 	}
 	for i, c := range columns {
 		s.at[i] = slices.IndexFunc(schema.Columns(), func(path []string) bool { return path[0] == c.name })

@@ -56,10 +56,15 @@ func answers(body []byte) (int, []byte, error) {
 func folder(t *testing.T, table string) string {
 	t.Helper()
 	dir := t.TempDir()
+	write(t, dir, table)
+	return dir
+}
+
+func write(t testing.TB, dir, table string) {
+	t.Helper()
 	if err := os.WriteFile(TableIn(dir), []byte(table), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	return dir
 }
 
 func options(dir string) Options {

@@ -37,6 +37,8 @@ import { LadderPage } from './settings/ladder-page'
 import { MePage } from './settings/me-page'
 import { PeoplePage } from './settings/people-page'
 import { ServicePage } from './settings/service-page'
+import { JobPage } from './jobs/job-page'
+import { JobsPage } from './jobs/jobs-page'
 import { SettingsFrame } from './settings/settings-frame'
 import { Shell } from './shell'
 import { TryPage } from './try/try-page'
@@ -66,6 +68,8 @@ export function App() {
         <Route path="models/runs" element={<RunsPage />} />
         <Route path="models/runs/:run" element={<RunPage />} />
         <Route path="models/data" element={<DataPage />} />
+        <Route path="models/jobs" element={<JobsPage />} />
+        <Route path="models/jobs/:job" element={<JobPage />} />
         <Route path="models/:model" element={<ModelPage />} />
         <Route path="models/:model/versions/:number" element={<VersionPage />} />
         <Route path="endpoints" element={<EndpointsPage />} />

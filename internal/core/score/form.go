@@ -18,6 +18,8 @@ const (
 	// UsualBatch and UsualParallel are taken where nothing is said.
 	UsualBatch    = 256
 	UsualParallel = 4
+	// usualValue is how many bytes a value takes with its comma, where it is not known.
+	usualValue = 8
 	// mostValues is how many values a row has at most.
 	mostValues = 10_000
 )
@@ -163,6 +165,9 @@ var words = map[signature.Type]string{
 // has one place for each row; rows that have a reason already are left out.
 func (f *Form) Fit(rows [][]signature.Cell, columns, reasons []string) (body []byte, fit []int) {
 	data := make([][]byte, len(f.inputs))
+	for i := range data {
+		data[i] = make([]byte, 0, usualValue*len(rows)*len(f.inputs[i].at))
+	}
 	ends := make([]int, len(f.inputs))
 	for i, row := range rows {
 		if reasons[i] == "" {

@@ -80,8 +80,8 @@ func TestRowsThatDoNotFit(t *testing.T) {
 		"1,2,maybe":  `yes is "maybe", which is no true or false`,
 	} {
 		// Beside two that fit, which are asked all the same.
-		rows, reasons := [][]signature.Cell{raw("1", "2", "true"), raw(strings.Split(row, ",")...), raw("3", "4", "false")},
-			make([]string, 3)
+		rows := [][]signature.Cell{raw("1", "2", "true"), raw(strings.Split(row, ",")...), raw("3", "4", "false")}
+		reasons := make([]string, 3)
 		body, fit := f.Fit(rows, columns, reasons)
 		if reasons[1] != why || reasons[0]+reasons[2] != "" || why != "" && (!slices.Equal(fit, []int{0, 2}) ||
 			!strings.Contains(string(body), `"data":[1,3]`) || !strings.Contains(string(body), `"data":[true,false]`)) {

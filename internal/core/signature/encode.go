@@ -65,17 +65,22 @@ func (c Column) width() (unsigned bool, bits int) {
 
 // plainNumber reports whether a text is a number as JSON writes it, without an exponent.
 func plainNumber(s string) bool {
-	s = strings.TrimPrefix(s, "-")
-	whole, part, point := strings.Cut(s, ".")
-	if whole == "" || len(s) > 17 || whole[0] == '0' && len(whole) > 1 || point && part == "" {
+	if len(s) > 0 && s[0] == '-' {
+		s = s[1:]
+	}
+	if len(s) == 0 || len(s) > 17 || s[0] == '.' || s[len(s)-1] == '.' ||
+		s[0] == '0' && len(s) > 1 && s[1] != '.' {
 		return false
 	}
-	for _, d := range []byte(whole + part) {
-		if d < '0' || d > '9' {
+	points := 0
+	for i := range len(s) {
+		if s[i] == '.' {
+			points++
+		} else if s[i] < '0' || s[i] > '9' {
 			return false
 		}
 	}
-	return true
+	return points < 2
 }
 
 // AppendCell appends what a cell of a table holds, as JSON: null, a number, a truth value or a text.

@@ -54,6 +54,7 @@ const reach: Record<string, Reach> = {
   delivery: { all: ['webhooks'] },
   settings: { all: ['settings'] },
   secret: { all: ['settings', 'environments'] },
+  job: { all: ['jobs'] },
   search: { all: ['audit'] },
 }
 

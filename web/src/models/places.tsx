@@ -5,6 +5,7 @@ const places = [
   ['/models/versions', 'Find versions'],
   ['/models/runs', 'Runs'],
   ['/models/data', 'Data sets'],
+  ['/models/jobs', 'Jobs'],
 ] as const
 
 /** The places within Models. */

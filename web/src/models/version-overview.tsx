@@ -1,6 +1,7 @@
 import type { Version } from '../api/client'
 import { usePromotions } from '../api/ladder'
 import { usePlacements } from '../api/queries'
+import { JobsAbout } from '../jobs/jobs-page'
 import { RunningPanel } from '../running/running-panel'
 import { bytes, number, words } from '../ui/format'
 import { Ago, Empty, Facts, Panel, Ref, Tag, To } from '../ui/parts'
@@ -117,6 +118,7 @@ export function Overview({ version: v }: { version: Version }) {
         )}
       </Panel>
       <KnownAnswers version={v} />
+      <JobsAbout version={v.ref} />
       <Panel title="Promotions">
         {promotions.length === 0 ? (
           <Empty command={`innerladder promote ${v.ref} -to live`}>Nobody has asked for it yet.</Empty>

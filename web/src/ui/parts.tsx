@@ -174,6 +174,7 @@ export function Subject({ kind, subject }: { kind: string; subject: string }) {
   if (/^run-\d+$/.test(subject)) return <To to={`/models/runs/${subject}`}>{subject}</To>
   if (/^P-\d+$/.test(subject)) return <To to={`/reviews/${subject}`}>{subject}</To>
   if (/^R-\d+$/.test(subject)) return <To to={`/rollouts/${subject}`}>{subject}</To>
+  if (/^J-\d+$/.test(subject)) return <To to={`/models/jobs/${subject}`}>{subject}</To>
   if (/^I-\d+$/.test(subject)) return <To to={`/incidents/${subject}`}>{subject}</To>
   if (/^A-\d+$/.test(subject)) return <To to="/alerts">{subject}</To>
   if (kind.startsWith('comment.')) return <To to={`/activity?subject=${subject}`}>{subject}</To>

@@ -1,0 +1,54 @@
+import { $api, api, data, ProblemError } from './client'
+import type { components } from './schema'
+import { useChange } from './stale'
+
+export type Job = components['schemas']['Job']
+
+const ended = (j: Job) => j.state !== 'waiting' && j.state !== 'running'
+
+/** Jobs, newest first, of one version when it is given; again every other second while one goes on. */
+export const useJobs = (version?: string) =>
+  $api.useQuery(
+    'get',
+    '/api/v1/jobs',
+    { params: { query: { limit: 100, version } } },
+    {
+      refetchInterval: (query) => (query.state.data?.items.every(ended) === false ? 2000 : false),
+      placeholderData: (before) => before,
+    },
+  )
+
+/** One job; again every second while it goes on. */
+export const useJob = (job: string) =>
+  $api.useQuery(
+    'get',
+    '/api/v1/jobs/{job}',
+    { params: { path: { job } } },
+    { refetchInterval: (query) => (query.state.data && !ended(query.state.data) ? 1000 : false) },
+  )
+
+export const useStopJob = (job: string) =>
+  useChange(
+    (reason: string) => data(api.POST('/api/v1/jobs/{job}/stop', { params: { path: { job } }, body: { reason } })),
+    ['jobs'],
+  )
+
+export const useResumeJob = (job: string) =>
+  useChange(() => data(api.POST('/api/v1/jobs/{job}/resume', { params: { path: { job } }, body: {} })), ['jobs'])
+
+/** Where what a job found can be fetched. */
+export const foundAt = (job: string, what: 'answers' | 'put-aside', format: string) =>
+  `/api/v1/jobs/${job}/${what}?format=${format}`
+
+/** Begins a job that asks a version about the rows of a file. */
+export const useScore = () =>
+  useChange(
+    async ({ asked, environment, file }: { asked: string; environment: string; file: File }) => {
+      const query = new URLSearchParams({ asked, name: file.name, ...(environment && { environment }) })
+      const response = await fetch(`/api/v1/jobs/score?${query.toString()}`, { method: 'POST', body: file })
+      const body: unknown = await response.json()
+      if (!response.ok) throw new ProblemError(body as ConstructorParameters<typeof ProblemError>[0])
+      return body as Job
+    },
+    ['jobs'],
+  )
