@@ -4,6 +4,7 @@ go 1.26.0
 
 require (
 	github.com/DataDog/sketches-go v1.4.8
+	github.com/adhocore/gronx v1.20.4
 	github.com/aquasecurity/go-pep440-version v0.0.1
 	github.com/axiomhq/hyperloglog v0.3.0
 	github.com/aymanbagabas/go-udiff v0.4.1

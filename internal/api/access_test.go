@@ -23,6 +23,7 @@ import (
 	"innerladder/internal/core/incident"
 	"innerladder/internal/core/lineage"
 	"innerladder/internal/core/people"
+	"innerladder/internal/core/schedule"
 	"innerladder/internal/core/watch"
 	"innerladder/internal/records"
 	"innerladder/internal/wire"
@@ -99,6 +100,11 @@ func (r *rig) zebra() map[string]string {
 	_, err = r.runa.Score(ctx, wire.NewScoring{Asked: "heat-demand@1", Name: hidden + ".csv"},
 		strings.NewReader("x\n1\n"))
 	must(r.t, err)
+	_, err = r.runa.SetSchedule(ctx, wire.NewSchedule{
+		Name: "nightly", Cron: "0 0 1 1 *", Reason: hidden,
+		Score: schedule.Scored{Asked: "heat-demand@1", From: "https://" + hidden + ".example"},
+	})
+	must(r.t, err)
 	_, asked := r.asked("demand-hourly", `{"inputs":[{"name":"`+hidden+
 		`","datatype":"FP64","shape":[1],"data":[1]}]}`)
 	_, err = r.runa.AddCaller(ctx, "demand-hourly", "zebra-app")
@@ -139,7 +145,8 @@ func (r *rig) zebra() map[string]string {
 		"webhook": fmt.Sprint(hook.ID), "delivery": fmt.Sprint(r.delivered(hook.ID)),
 		"rollout": "R-1", "plan": "stripes", "incident": "I-1", "name": "python", "replica": "1",
 		"watch": "error_rate", "subject": "all", "signal": "dispatch_cost", "number": "1", "job": "J-1",
-		"agent": "91b1b05d-e64e-4443-834f-3d753028cf1d", "search": fmt.Sprint(search.ID), "token": fmt.Sprint(token.ID),
+		"schedule": "nightly", "agent": "91b1b05d-e64e-4443-834f-3d753028cf1d",
+		"search": fmt.Sprint(search.ID), "token": fmt.Sprint(token.ID),
 	}
 }
 
@@ -266,6 +273,8 @@ var asks = map[string][2]string{
 	"attachEvidence": {"?kind=document", ""},
 	"score":          {"?asked=heat-demand@1&name=rows.csv", "x\n1\n"},
 	"stopJob":        {"", `{"reason":"x"}`}, "resumeJob": {"", `{"reason":"x"}`},
+	"setSchedule":   {"", `{"cron":"0 0 * * *","score":{"asked":"heat-demand@1","from":"https://x.example/rows"}}`},
+	"pauseSchedule": {"", `{"paused":true}`}, "turnNow": {"", `{}`},
 	"putTemplate": {"", `{"command":["/opt/serve","{port}"],"reason":"x"}`},
 }
 
@@ -277,6 +286,7 @@ var general = []string{
 	"listRequirementKinds", "listSigningKeys", "addSigningKey", "inbox", "markRead", "showPreferences",
 	"setPreferences", "listSessions", "listModels", "now", "listPeople", "listPermissions", "listPlacements",
 	"listProjects", "listPromotions", "gatewayAddress", "listRunning", "listTemplates", "listJobs",
+	"listSchedules",
 	"listIncidents", "listPlans", "listRollouts", "listRoles", "listRuns", "whoAmI", "beginUpload", "listWebhooks",
 }
 

@@ -33,7 +33,7 @@ func (l *lines) find(t *testing.T, pattern string) string {
 	t.Helper()
 	re := regexp.MustCompile(pattern)
 	var found []string
-	if !poll.Within(20*time.Second, func() bool {
+	if !poll.Within(2*time.Minute, func() bool {
 		found = re.FindStringSubmatch(l.String())
 		return found != nil
 	}) {

@@ -8,6 +8,7 @@ import (
 	"strconv"
 
 	"innerladder/internal/core/job"
+	"innerladder/internal/core/schedule"
 	"innerladder/internal/wire"
 )
 
@@ -21,7 +22,7 @@ func (c *Client) Score(ctx context.Context, in wire.NewScoring, table io.Reader)
 	}
 	var out job.Job
 	to := query(path("jobs", "score"), "asked", in.Asked, "environment", in.Environment, "name", in.Name, "data",
-		in.Data, "keep", in.Keep, "batch", number(in.Batch), "parallel", number(in.Parallel))
+		in.Data, "from", in.From, "keep", in.Keep, "batch", number(in.Batch), "parallel", number(in.Parallel))
 	req, err := http.NewRequestWithContext(ctx, http.MethodPost, c.server+to, table)
 	if err != nil {
 		return out, fmt.Errorf("calling %s: %w", c.server, err)
@@ -61,4 +62,36 @@ func (c *Client) JobFound(ctx context.Context, id string, aside bool, format str
 		_, err := io.Copy(w, r)
 		return err
 	})
+}
+
+// SetSchedule has a table scored again and again.
+func (c *Client) SetSchedule(ctx context.Context, n wire.NewSchedule) (schedule.Schedule, error) {
+	return call[schedule.Schedule](ctx, c, "PUT", path("schedules", n.Name), n)
+}
+
+// Schedules lists what is scored again and again.
+func (c *Client) Schedules(ctx context.Context) (wire.Listed[schedule.Schedule], error) {
+	return whole[schedule.Schedule](ctx, c, path("schedules"))
+}
+
+// Schedule shows a schedule, with its last turns.
+func (c *Client) Schedule(ctx context.Context, name string) (schedule.Schedule, error) {
+	return call[schedule.Schedule](ctx, c, "GET", path("schedules", name), nil)
+}
+
+// RemoveSchedule takes a schedule away.
+func (c *Client) RemoveSchedule(ctx context.Context, name, why string) (schedule.Schedule, error) {
+	return call[schedule.Schedule](ctx, c, "DELETE", query(path("schedules", name), "reason", why), nil)
+}
+
+// PauseSchedule has a schedule rest, or go on.
+func (c *Client) PauseSchedule(ctx context.Context, name string, paused bool, why string) (schedule.Schedule, error) {
+	return call[schedule.Schedule](ctx, c, "PATCH", path("schedules", name), map[string]any{
+		"paused": paused, "reason": why,
+	})
+}
+
+// TurnNow has a turn of a schedule taken at once.
+func (c *Client) TurnNow(ctx context.Context, name, why string) (schedule.Schedule, error) {
+	return call[schedule.Schedule](ctx, c, "POST", path("schedules", name, "turns"), map[string]string{"reason": why})
 }

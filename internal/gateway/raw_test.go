@@ -321,13 +321,16 @@ func TestEveryWayToSpeakOfAConnection(t *testing.T) {
 	}
 }
 
+// patient waits long enough for a machine that is busy with other things.
+var patient = Config{IDs: testIDs, Timeout: 20 * time.Second, Connections: 64}
+
 // A server that closes connections that are idle, at once or after a while, whatever it
 // said: nobody's request fails for it.
 func TestServersThatCloseIdleConnections(t *testing.T) {
 	t.Parallel()
 	t.Run("at once, without saying so", func(t *testing.T) {
 		t.Parallel()
-		r := newRig(t)
+		r := newRigWith(t, patient)
 		r.route(laneTo(traffic.Main, 1, traffic.Whole, writesAndCloses(whole("Connection: keep-alive")).start(t)))
 		var all sync.WaitGroup
 		for range 8 {
@@ -344,7 +347,7 @@ func TestServersThatCloseIdleConnections(t *testing.T) {
 	})
 	t.Run("after 20 ms", func(t *testing.T) {
 		t.Parallel()
-		r := newRig(t)
+		r := newRigWith(t, patient)
 		address := raw(func(c net.Conn, _ int) bool {
 			_, _ = io.WriteString(c, whole())
 			_ = c.SetReadDeadline(time.Now().Add(20 * time.Millisecond))

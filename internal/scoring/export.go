@@ -284,7 +284,8 @@ func newParquet(w io.Writer, columns []column) *parquetSink {
 	schema := parquet.NewSchema("answers", group)
 	s := &parquetSink{
 		columns: columns, at: make([]int, len(columns)), line: make(parquet.Row, len(columns)),
-		out: parquet.NewGenericWriter[any](w, schema, parquet.MaxRowsPerRowGroup(rowGroup), parquet.Compression(&parquet.Snappy)),
+		out: parquet.NewGenericWriter[any](w, schema, parquet.MaxRowsPerRowGroup(rowGroup),
+			parquet.Compression(&parquet.Snappy)),
 	}
 	for i, c := range columns {
 		s.at[i] = slices.IndexFunc(schema.Columns(), func(path []string) bool { return path[0] == c.name })

@@ -33,6 +33,8 @@ type Service struct {
 	mu    sync.Mutex
 	going map[string]*going
 	wait  sync.WaitGroup
+	// turns is held by who takes turns of schedules.
+	turns sync.Mutex
 	// wake hears of jobs that may begin.
 	wake chan struct{}
 }

@@ -19,6 +19,7 @@ import (
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/job"
 	"innerladder/internal/core/registry"
+	"innerladder/internal/core/schedule"
 	"innerladder/internal/core/score"
 	"innerladder/internal/core/signature"
 	"innerladder/internal/intake"
@@ -30,6 +31,13 @@ import (
 // Score begins a job that asks a version for predictions of all rows of a table, which comes as a file, or is a data
 // set at its address.
 func (s *Service) Score(ctx context.Context, by act.Actor, in wire.NewScoring, table io.Reader) (*job.Job, error) {
+	return s.begin(ctx, by, in, table, nil)
+}
+
+// begin begins a job of that kind. Where it is a turn of a schedule, that is noted with it, in one transaction.
+func (s *Service) begin(ctx context.Context, by act.Actor, in wire.NewScoring, table io.Reader,
+	of *schedule.Schedule,
+) (*job.Job, error) {
 	if err := by.May(access.Inspect); err != nil {
 		return nil, err
 	}
@@ -53,6 +61,9 @@ func (s *Service) Score(ctx context.Context, by act.Actor, in wire.NewScoring, t
 			Asked: in.Asked, Version: v.Ref, Environment: environment, Table: in.Name, Batch: batch, Parallel: parallel,
 		},
 	}
+	if of != nil {
+		j.Schedule, j.By = of.Name, of.By
+	}
 	dir, err := s.receive(ctx, by, in, table, j.Scoring)
 	if err != nil {
 		return nil, err
@@ -65,6 +76,12 @@ func (s *Service) Score(ctx context.Context, by act.Actor, in wire.NewScoring, t
 	return act.Change(ctx, s.Base, by, access.Inspect, func(t *act.Tx) (*job.Job, error) {
 		if err := t.AddJob(ctx, j, v.Ref); err != nil {
 			return nil, err
+		}
+		if of != nil {
+			of.Began(j.ID)
+			if err := t.PutSchedule(ctx, of); err != nil {
+				return nil, err
+			}
 		}
 		// The folder has its name before the job is confirmed; where it never is, the next of that number takes its
 		// place.
@@ -87,7 +104,15 @@ func (s *Service) Score(ctx context.Context, by act.Actor, in wire.NewScoring, t
 func (s *Service) receive(ctx context.Context, by act.Actor, in wire.NewScoring, table io.Reader, of *job.Scoring,
 ) (dir string, err error) {
 	wanted := ""
-	if in.Data != "" {
+	switch {
+	case in.From != "":
+		from, name, err := s.fetch.Open(ctx, in.From)
+		if err != nil {
+			return "", err
+		}
+		defer from.Close()
+		table, of.Table = from, name
+	case in.Data != "":
 		d, err := s.registry.FindDataSet(ctx, s.Read(by), "data", in.Data)
 		if err != nil {
 			return "", err

@@ -75,7 +75,9 @@ type Job struct {
 	// Forgotten says that its files are not kept any more.
 	Forgotten bool     `json:"forgotten,omitempty" description:"its answers are not kept any more"`
 	Progress  Progress `json:"progress"`
-	Scoring   *Scoring `json:"scoring,omitempty"`
+	// Schedule is the one whose turn it is.
+	Schedule string   `json:"schedule,omitempty" description:"the schedule whose turn it is"`
+	Scoring  *Scoring `json:"scoring,omitempty"`
 }
 
 var ids = naming.Numbered{Prefix: "J-", What: "job"}

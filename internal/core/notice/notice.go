@@ -23,6 +23,7 @@ const (
 	Alert   Topic = "alert"
 	Split   Topic = "split"
 	Version Topic = "version"
+	Job     Topic = "job"
 )
 
 // Channel is a way to reach someone.
@@ -50,6 +51,7 @@ func Topics() []Described {
 		{Alert, "an alert is raised in a project of yours"},
 		{Split, "the split of an endpoint changes"},
 		{Version, "a version is registered"},
+		{Job, "a turn of a schedule of yours has failed for good"},
 	}
 }
 
@@ -59,7 +61,7 @@ type Choices map[Topic][]Channel
 
 // Default is what reaches those who have not chosen.
 func Default() Choices {
-	return Choices{Mention: {Inbox, Mail}, Review: {Inbox, Mail}}
+	return Choices{Mention: {Inbox, Mail}, Review: {Inbox, Mail}, Job: {Inbox, Mail}}
 }
 
 // Check refuses topics and channels that there are not.
@@ -131,6 +133,7 @@ func about(e record.Entry, r Reader, mentioned []string, involved map[Topic][]st
 	add(Alert, e.Kind == "alert.raised")
 	add(Split, e.Kind == "split.made")
 	add(Version, e.Kind == "version.registered")
+	add(Job, slices.Contains(involved[Job], r.Name))
 	return out
 }
 

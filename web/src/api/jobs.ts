@@ -52,3 +52,21 @@ export const useScore = () =>
     },
     ['jobs'],
   )
+
+export type Schedule = components['schemas']['Schedule']
+
+/** What is scored again and again; how far its turns are is told by events of jobs. */
+export const useSchedules = () => $api.useQuery('get', '/api/v1/schedules', { params: { query: { limit: 200 } } })
+
+export const usePauseSchedule = (schedule: string) =>
+  useChange(
+    (paused: boolean) =>
+      data(api.PATCH('/api/v1/schedules/{schedule}', { params: { path: { schedule } }, body: { paused } })),
+    ['schedules'],
+  )
+
+export const useTurnNow = (schedule: string) =>
+  useChange(
+    () => data(api.POST('/api/v1/schedules/{schedule}/turns', { params: { path: { schedule } }, body: {} })),
+    ['schedules', 'jobs'],
+  )

@@ -54,7 +54,8 @@ const reach: Record<string, Reach> = {
   delivery: { all: ['webhooks'] },
   settings: { all: ['settings'] },
   secret: { all: ['settings', 'environments'] },
-  job: { all: ['jobs'] },
+  job: { all: ['jobs', 'schedules'] },
+  schedule: { all: ['jobs', 'schedules'] },
   search: { all: ['audit'] },
 }
 

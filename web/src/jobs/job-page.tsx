@@ -70,6 +70,7 @@ function JobView({ job: j }: { job: Job }) {
             rows={[
               ['asks', s.version],
               ['asked for as', s.asked],
+              ['a turn of', j.schedule ?? 'no schedule'],
               ['in', s.environment ?? 'a process that was started for it'],
               ['table', `${s.table}, ${bytes(s.size)}`],
               ['sha256', <code key="digest">{s.digest}</code>],

@@ -9,6 +9,7 @@ import { Form, FormSheet } from '../ui/form'
 import { count } from '../ui/format'
 import { Ago, Button, Empty, Field, inputLook, Loaded, PageHead, Panel, Ref, TextField, To } from '../ui/parts'
 import { JobState } from './progress'
+import { Schedules } from './schedules'
 
 /** All jobs, newest first. */
 export function JobsPage() {
@@ -26,6 +27,7 @@ export function JobsPage() {
       <Panel>
         <JobTable />
       </Panel>
+      <Schedules />
     </>
   )
 }
