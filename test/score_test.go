@@ -108,6 +108,51 @@ func TestTablesAreScored(t *testing.T) {
 	h.expects(h.as(reader, "job", "J-1"), "J-1 asks heat-demand@2 about rows.csv: done, 2500 rows answered")
 }
 
+// Answers are held against the truth, and what comes out is evidence, with a verdict where limits are set.
+func TestTablesAreEvaluated(t *testing.T) {
+	t.Parallel()
+	h := open(t)
+	h.twoVersions()
+	file := filepath.Join(t.TempDir(), "winter.csv")
+	var b strings.Builder
+	b.WriteString("x,mix,y\n")
+	for i := range 400 { // the version gives 1 + x: it is right in the old town, and 0.5 too low in the harbour
+		mix, y := "old-town", 1+float64(i)
+		if i%4 == 0 {
+			mix, y = "harbour", 1.5+float64(i)
+		}
+		fmt.Fprintf(&b, "%d,%s,%g\n", i, mix, y)
+	}
+	b.WriteString("7,old-town,\nwarm,old-town,3\n")
+	must(t, os.WriteFile(file, []byte(b.String()), 0o600))
+	out := h.as(h.runaFile, "evaluate", "heat-demand@1", file, "-target", "y", "-segments", "mix", "-at-most",
+		"mae=0.2")
+	h.expects(out, "evaluation of heat-demand@1, passed", "mae           0.125", "bias          -0.125", "mix: harbour",
+		"surely worse than all", "1 rows without truth were left out", "in J-1")
+	code, _, messages := h.cli(h.runaFile, "evaluate", "heat-demand@1", file, "-target", "y", "-at-most", "mae=0.1",
+		"-segments", "mix")
+	if code != 3 || !strings.Contains(messages, "mae is above 0.1") {
+		t.Errorf("%d %s", code, messages)
+	}
+	found, err := h.runa.Evidence(t.Context(), "heat-demand@1")
+	must(t, err)
+	e := found.Items[0].Evaluation
+	if found.Items[0].Verdict != "failed" || e.Rows != 400 || e.Judged.Job != "J-2" || len(e.Judged.Digest) != 64 ||
+		len(e.Worst) != 20 || e.Worst[0].Inputs["mix"] != "harbour" || e.Worst[1].Inputs["x"] != 4.0 ||
+		e.Bounds["mae"][0] > 0.125 {
+		t.Errorf("%+v", e)
+	}
+	h.expects(h.as(h.runaFile, "job", "J-2"), "J-2 evaluates heat-demand@1 on winter.csv: done, 401 rows answered, 1 put",
+		"x, y, mix")
+	h.refuses(2, h.runaFile, "the table has no column z", "evaluate", "heat-demand@1", file, "-target", "z")
+	h.refuses(2, h.runaFile, "say with -target", "evaluate", "heat-demand@1", file)
+	h.refuses(2, h.runaFile, "is no limit", "evaluate", "heat-demand@1", file, "-target", "y", "-at-most", "rmse")
+	h.refuses(1, h.runaFile, "there is no accuracy among the measures", "evaluate", "heat-demand@1", file, "-target",
+		"y", "-at-least", "accuracy=0.5")
+	h.refuses(1, h.runaFile, "no row that was answered has a truth in mix", "evaluate", "heat-demand@1", file,
+		"-target", "mix")
+}
+
 // Whatever ends when, and however often, every row is answered once; what is stopped goes on when it is taken up.
 func TestSoakKillsWhileScoring(t *testing.T) {
 	t.Parallel()

@@ -272,6 +272,7 @@ var asks = map[string][2]string{
 	"addSigningKey": {"", `{"public":"KEY"}`}, "endSigningKey": {"?key=SHA256:x", ""},
 	"attachEvidence": {"?kind=document", ""},
 	"score":          {"?asked=heat-demand@1&name=rows.csv", "x\n1\n"},
+	"evaluate":       {"?asked=heat-demand@1&name=rows.csv&target=y", "x,y\n1,2\n"},
 	"stopJob":        {"", `{"reason":"x"}`}, "resumeJob": {"", `{"reason":"x"}`},
 	"setSchedule":   {"", `{"cron":"0 0 * * *","score":{"asked":"heat-demand@1","from":"https://x.example/rows"}}`},
 	"pauseSchedule": {"", `{"paused":true}`}, "turnNow": {"", `{}`},

@@ -35,6 +35,13 @@ func jobOperations() []operation {
 			permission: access.Inspect, status: 201, streams: true,
 			in: new(wire.NewScoring), out: new(job.Job), handle: (*API).score,
 		},
+		{
+			method: "POST", path: "/jobs/evaluate", id: "evaluate",
+			summary: "Ask a version about all rows of a table, the body, and hold the answers against a column with " +
+				"the truth; the report becomes evidence of the version",
+			permission: access.Register, status: 201, streams: true,
+			in: new(wire.NewEvaluation), out: new(job.Job), handle: (*API).evaluate,
+		},
 		op("GET", "/jobs", "listJobs", "List jobs, newest first", access.Read, 200, func(c call, in *struct {
 			pageIn
 			Version string `query:"version" description:"only about this version"`
@@ -84,11 +91,32 @@ func (a *API) score(c fiber.Ctx, by act.Actor) error {
 	if err := read(c, &in); err != nil {
 		return err
 	}
-	body := c.Request().BodyStream()
-	if body == nil {
-		body = bytes.NewReader(c.Body())
+	return begun(c, func() (*job.Job, error) {
+		return a.app.Proof.Score(c.Context(), by.WithoutRepeat(), in, bodyOf(c))
+	})
+}
+
+func (a *API) evaluate(c fiber.Ctx, by act.Actor) error {
+	var in wire.NewEvaluation
+	if err := read(c, &in); err != nil {
+		return err
 	}
-	j, err := a.app.Proof.Score(c.Context(), by.WithoutRepeat(), in, body)
+	return begun(c, func() (*job.Job, error) {
+		return a.app.Proof.Evaluate(c.Context(), by.WithoutRepeat(), in, bodyOf(c))
+	})
+}
+
+// bodyOf is the body of a request, whether it is streamed or not.
+func bodyOf(c fiber.Ctx) io.Reader {
+	if body := c.Request().BodyStream(); body != nil {
+		return body
+	}
+	return bytes.NewReader(c.Body())
+}
+
+// begun answers with a job that was begun.
+func begun(c fiber.Ctx, begin func() (*job.Job, error)) error {
+	j, err := begin()
 	if err != nil {
 		c.Response().SetConnectionClose() // what is left of the body is not read
 		return err

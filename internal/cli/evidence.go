@@ -11,7 +11,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
+	"slices"
+	"strconv"
 	"strings"
 
 	"innerladder/internal/core/evidence"
@@ -260,11 +263,63 @@ func printVouchers(w io.Writer, v wire.Vouchers) {
 	}
 }
 
+// shownRows is how many parts and rows of an evaluation are printed.
+const shownRows = 8
+
+// printEvaluation shows what an evaluation that the service made has beyond its measures.
+func printEvaluation(w io.Writer, e *evidence.Evaluation) {
+	if len(e.Bounds) > 0 {
+		t := newTable(w, "MEASURE", "VALUE", "AT 95 %")
+		for _, name := range slices.Sorted(maps.Keys(e.Metrics)) {
+			bounds := ""
+			if b, there := e.Bounds[name]; there {
+				bounds = fmt.Sprintf("%.4g to %.4g", b[0], b[1])
+			}
+			t.row(name, fmt.Sprintf("%.4g", e.Metrics[name]), bounds)
+		}
+		t.done()
+	}
+	for _, why := range e.Undefined {
+		fmt.Fprintf(w, "  %s\n", why)
+	}
+	if j := e.Judged; j != nil {
+		if len(e.Segments) > 0 {
+			fmt.Fprintln(w)
+			t := newTable(w, "PART OF THE ROWS", "ROWS", "MEASURE", "VALUE", "")
+			for _, s := range e.Segments[:min(len(e.Segments), shownRows)] {
+				for name, x := range s.Metrics {
+					t.row(s.Name, count(uint64(s.Rows)), name, fmt.Sprintf("%.4g", x), map[bool]string{
+						true: "surely worse than all",
+					}[s.Worse])
+				}
+			}
+			t.done()
+		}
+		if len(e.Worst) > 0 {
+			fmt.Fprintln(w)
+			t := newTable(w, "WORST ROWS", "TRUTH", "PREDICTED")
+			for _, r := range e.Worst[:min(len(e.Worst), shownRows)] {
+				t.row(strconv.FormatInt(r.Row, 10), fmt.Sprint(r.Truth), fmt.Sprint(r.Predicted))
+			}
+			t.done()
+		}
+		left := ""
+		if j.LeftOut > 0 {
+			left = fmt.Sprintf("; %d rows without truth were left out", j.LeftOut)
+		}
+		fmt.Fprintf(w, "\n%s of %s beside %s of %s (sha256 %.12s), in %s, judged by %s%s\n", j.Output, j.Version,
+			j.Target, j.Table, j.Digest, j.Job, j.By, left)
+	}
+}
+
 func printEvidence(w io.Writer, e evidence.Evidence) {
 	fmt.Fprintf(w, "%s: %s of %s, %s\n", e.ID, e.Kind, e.Version,
 		map[string]string{"passed": "passed", "failed": "FAILED", "none": "no verdict"}[e.Verdict])
 	facts(w, "  file", e.Name+", "+size(e.Size), "  sha256", e.Digest, "  says", e.Says, "  by",
 		e.AddedBy+", "+moment(e.AddedAt), "  metrics", metrics(e.Metrics, nil))
+	if e.Evaluation != nil {
+		printEvaluation(w, e.Evaluation)
+	}
 	if t := e.Tests; t != nil {
 		for _, f := range t.Failed {
 			fmt.Fprintf(w, "  failed  %s: %s\n", f.Name, f.Message)

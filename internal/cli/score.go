@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/job"
 	"innerladder/internal/scoring"
 	"innerladder/internal/wire"
@@ -31,6 +32,16 @@ func scoreCommands() []command {
 				"innerladder score heat-demand@2 -data winters-2024#2 -detach\n" +
 				"cat winter.csv | innerladder score heat-demand@2 - > answers.csv",
 			setup: scoreTable,
+		},
+		{
+			name: "evaluate", group: "Prove", arguments: "REF|ENDPOINT [FILE]", least: 1, most: 2,
+			summary: "Ask a version about all rows of a table, hold the answers against a column with the truth, " +
+				"and attach what comes out to it as evidence: measures with intervals, by parts of the rows, the worst rows",
+			example: "innerladder evaluate heat-demand@2 winter-2026.csv -target demand_mw\n" +
+				"innerladder evaluate heat-demand@2 winter-2026.csv -target demand_mw -at-most rmse=0.2 -segments " +
+				"mix,hour\n" +
+				"innerladder evaluate valve-fault@1 valves-2026.csv -target fault -at-least accuracy=0.9",
+			setup: evaluateTable,
 		},
 		{
 			name: "jobs", group: "Prove", summary: "List jobs, newest first", most: 0,
@@ -101,13 +112,9 @@ func formatOf(given, file string) (string, error) {
 func scoreTable(c *call) func(context.Context) error {
 	c.connect()
 	var in wire.NewScoring
-	c.flags.StringVar(&in.Environment, "env", "", "`ENVIRONMENT` where the version is placed; the only one when not "+
-		"given")
-	c.flags.StringVar(&in.Data, "data", "", "`DATA` set whose address is known, in place of a file")
+	c.scoringFlags(&in)
 	c.flags.StringVar(&in.Keep, "keep", "", "`COLUMNS` of the table that stand beside the answers, with commas "+
 		"between them; all, none; those that are no inputs when not given")
-	c.flags.IntVar(&in.Batch, "batch", 0, "`N` rows of one request; 256 when not given")
-	c.flags.IntVar(&in.Parallel, "parallel", 0, "`N` requests under way at a time; 4 when not given")
 	out := c.flags.String("o", "", "`FILE` that the answers are written to; its end says how: .csv, .jsonl, .parquet; "+
 		"standard output when not given")
 	given := c.flags.String("format", "", "`FORM` of the answers where no file says it: csv, jsonl, parquet")
@@ -117,37 +124,109 @@ func scoreTable(c *call) func(context.Context) error {
 		if err != nil {
 			return err
 		}
-		if (len(c.args) == 2) == (in.Data != "") {
-			return wrongUse("name a FILE with the rows, - for standard input, or a data set with -data")
+		table, done, err := c.table(&in)
+		if err != nil {
+			return err
 		}
-		var table io.Reader = strings.NewReader("")
-		switch {
-		case in.Data != "":
-		case c.args[1] == "-":
-			table, in.Name = c.In, "standard-input"
-		default:
-			f, err := os.Open(c.args[1])
-			if err != nil {
-				return err
-			}
-			defer f.Close()
-			table, in.Name = f, filepath.Base(c.args[1])
-		}
-		in.Asked = c.args[0]
+		defer done()
 		j, err := c.api.Score(ctx, in, table)
 		if err != nil {
 			return err
 		}
 		if *detach {
-			return c.show(j, nil, func() {
-				fmt.Fprintln(c.Out, j.ID)
-				c.say("%s; see how far it is with: innerladder job %s", j.Says(), j.ID)
-			})
+			return c.detached(j)
 		}
 		if j, err = c.awaitJob(ctx, j); err != nil {
 			return err
 		}
 		return c.finish(ctx, j, *out, format)
+	}
+}
+
+// detached says which job goes on by itself.
+func (c *call) detached(j job.Job) error {
+	return c.show(j, nil, func() {
+		fmt.Fprintln(c.Out, j.ID)
+		c.say("%s; see how far it is with: innerladder job %s", j.Says(), j.ID)
+	})
+}
+
+// scoringFlags are the options of all that ask a version about a table.
+func (c *call) scoringFlags(in *wire.NewScoring) {
+	c.flags.StringVar(&in.Environment, "env", "", "`ENVIRONMENT` where the version is placed; the only one when not "+
+		"given")
+	c.flags.StringVar(&in.Data, "data", "", "`DATA` set whose address is known, in place of a file")
+	c.flags.StringVar(&in.From, "from", "", "`ADDRESS` that the service fetches, in place of a file")
+	c.flags.IntVar(&in.Batch, "batch", 0, "`N` rows of one request; 256 when not given")
+	c.flags.IntVar(&in.Parallel, "parallel", 0, "`N` requests under way at a time; 4 when not given")
+}
+
+// table opens the table that a version is asked about; whoever gets it calls done.
+func (c *call) table(in *wire.NewScoring) (table io.Reader, done func(), err error) {
+	in.Asked = c.args[0]
+	elsewhere := in.Data != "" || in.From != ""
+	switch {
+	case (len(c.args) == 2) == elsewhere:
+		return nil, nil, wrongUse("name a FILE with the rows, - for standard input, a data set with -data, or an " +
+			"address with -from")
+	case elsewhere:
+		return strings.NewReader(""), func() {}, nil
+	case c.args[1] == "-":
+		in.Name = "standard-input"
+		return c.In, func() {}, nil
+	}
+	f, err := os.Open(c.args[1])
+	if err != nil {
+		return nil, nil, err
+	}
+	in.Name = filepath.Base(c.args[1])
+	return f, func() { _ = f.Close() }, nil
+}
+
+func evaluateTable(c *call) func(context.Context) error {
+	c.connect()
+	var in wire.NewEvaluation
+	c.scoringFlags(&in.NewScoring)
+	c.flags.StringVar(&in.Target, "target", "", "`COLUMN` of the table with the truth")
+	c.flags.StringVar(&in.Output, "output", "", "`OUTPUT` whose truth it is; that of the same name, or the only one, "+
+		"when not given")
+	c.flags.StringVar(&in.Weight, "weight", "", "`COLUMN` with how much each row counts")
+	c.flags.StringVar(&in.Segments, "segments", "", "`COLUMNS` whose levels and quarters are looked at, with commas "+
+		"between them; none; all inputs when not given")
+	c.flags.StringVar(&in.AtMost, "at-most", "", "`LIMITS` of measures, such as rmse=0.2,mae=0.1, which make the "+
+		"verdict")
+	c.flags.StringVar(&in.AtLeast, "at-least", "", "`LIMITS` of measures, such as accuracy=0.9")
+	detach := c.flags.Bool("detach", false, "begin the job and do not wait for it")
+	return func(ctx context.Context) error {
+		if in.Target == "" {
+			return wrongUse("say with -target which column has the truth")
+		}
+		table, done, err := c.table(&in.NewScoring)
+		if err != nil {
+			return err
+		}
+		defer done()
+		j, err := c.api.Evaluate(ctx, in, table)
+		if err != nil {
+			return err
+		}
+		if *detach {
+			return c.detached(j)
+		}
+		if j, err = c.awaitJob(ctx, j); err != nil {
+			return err
+		}
+		if j.State != job.Done {
+			return fmt.Errorf("%s; take it up again with: innerladder job resume %s", j.Says(), j.ID)
+		}
+		e, err := c.api.Report(ctx, j.Evaluating.Evidence)
+		if err := c.show(e, err, func() { printEvidence(c.Out, e) }); err != nil {
+			return err
+		}
+		if e.Verdict == evidence.VerdictFailed {
+			return refused("%s: %s", e.ID, e.Says)
+		}
+		return nil
 	}
 }
 

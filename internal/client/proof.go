@@ -14,15 +14,32 @@ import (
 
 // Score begins a job that asks a version for predictions of all rows of a table.
 func (c *Client) Score(ctx context.Context, in wire.NewScoring, table io.Reader) (job.Job, error) {
+	return c.beginJob(ctx, query(path("jobs", "score"), scoringPairs(in)...), table)
+}
+
+// Evaluate begins a job that does the same and holds the answers against the truth.
+func (c *Client) Evaluate(ctx context.Context, in wire.NewEvaluation, table io.Reader) (job.Job, error) {
+	return c.beginJob(ctx, query(path("jobs", "evaluate"), append(scoringPairs(in.NewScoring), "target", in.Target,
+		"output", in.Output, "weight", in.Weight, "segments", in.Segments, "at_most", in.AtMost, "at_least",
+		in.AtLeast)...), table)
+}
+
+// scoringPairs are the parameters of a job that scores.
+func scoringPairs(in wire.NewScoring) []string {
 	number := func(n int) string {
 		if n == 0 {
 			return ""
 		}
 		return strconv.Itoa(n)
 	}
+	return []string{
+		"asked", in.Asked, "environment", in.Environment, "name", in.Name, "data", in.Data, "from", in.From, "keep",
+		in.Keep, "batch", number(in.Batch), "parallel", number(in.Parallel),
+	}
+}
+
+func (c *Client) beginJob(ctx context.Context, to string, table io.Reader) (job.Job, error) {
 	var out job.Job
-	to := query(path("jobs", "score"), "asked", in.Asked, "environment", in.Environment, "name", in.Name, "data",
-		in.Data, "from", in.From, "keep", in.Keep, "batch", number(in.Batch), "parallel", number(in.Parallel))
 	req, err := http.NewRequestWithContext(ctx, http.MethodPost, c.server+to, table)
 	if err != nil {
 		return out, fmt.Errorf("calling %s: %w", c.server, err)

@@ -125,6 +125,21 @@ func (e Export) asideColumns() ([]column, error) {
 	return columns, nil
 }
 
+// Columns are those of the lines of answers, after the number of the row.
+type Columns struct{ Kept, Outputs []string }
+
+// Each hands every answer of a job to a function: the number of the row, what was kept of it, and the outputs.
+func Each(dir string, columns func(Columns) error, row func(values []gjson.Result) error) error {
+	at, err := readReached(dir)
+	if err == nil {
+		err = columns(Columns{at.Kept, at.Outputs})
+	}
+	if err != nil {
+		return err
+	}
+	return Export{Dir: dir}.lines(answersFile, at.Answers, row)
+}
+
 // lines hands the values of every line to a function; those of rows that were put aside stand in one list.
 func (e Export) lines(file string, size int64, row func([]gjson.Result) error) error {
 	f, err := os.Open(filepath.Join(e.Dir, file))

@@ -2,6 +2,17 @@ package wire
 
 import "innerladder/internal/core/schedule"
 
+// NewEvaluation says who is evaluated on a table with the truth, and how. The table is the body of the call.
+type NewEvaluation struct {
+	NewScoring
+	Target   string `query:"target" json:"-" required:"true" description:"the column with the truth"`
+	Output   string `query:"output" json:"-" description:"whose truth it is; that of the same name, or the only one, when not given"`
+	Weight   string `query:"weight" json:"-" description:"a column with how much each row counts"`
+	Segments string `query:"segments" json:"-" description:"columns whose levels and quarters are looked at, with commas between them; all inputs when not given, none"`
+	AtMost   string `query:"at_most" json:"-" description:"what measures may be at most, such as rmse=0.2, with commas between them"`
+	AtLeast  string `query:"at_least" json:"-" description:"what measures must be at least, such as accuracy=0.9, with commas between them"`
+}
+
 // NewSchedule says what is scored again and again, and when.
 type NewSchedule struct {
 	Name    string          `json:"-" uri:"schedule" path:"schedule"`

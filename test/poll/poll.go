@@ -7,8 +7,8 @@ import "time"
 // test that gives up early speaks of the machine.
 const least = 90 * time.Second
 
-// Within asks every 20 ms whether something holds, and reports whether it did within a time, or 90 seconds where that is
-// less.
+// Within asks every 20 ms whether something holds, and reports whether it did within a time, or 90 seconds where that
+// is less.
 func Within(limit time.Duration, holds func() bool) bool {
 	limit = max(limit, least)
 	tick := time.NewTicker(20 * time.Millisecond)

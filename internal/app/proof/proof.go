@@ -227,8 +227,14 @@ func (s *Service) carryOut(ctx context.Context, j job.Job, g *going) {
 		s.keepProgress(context.WithoutCancel(ctx), j.ID, p)
 		return
 	}
+	report := ""
+	if err == nil && j.Kind == job.EvaluateKind {
+		report, err = s.judge(ctx, &j)
+	}
 	err = s.enter(ctx, j.ID, func(j *job.Job, now time.Time) {
-		j.Progress = p
+		if j.Progress = p; j.Evaluating != nil {
+			j.Evaluating.Evidence = report
+		}
 		j.End(err, now)
 	})
 	if err != nil {

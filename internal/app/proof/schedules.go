@@ -297,7 +297,7 @@ func (s *Service) turn(ctx context.Context, x *schedule.Schedule) error {
 	_, err := s.begin(ctx, act.BySelf(), wire.NewScoring{
 		Asked: of.Asked, Environment: of.Environment, From: of.From, Data: of.Data, Keep: of.Keep, Batch: of.Batch,
 		Parallel: of.Parallel,
-	}, nil, x)
+	}, nil, &job.Job{Kind: job.ScoreKind}, x)
 	if err == nil {
 		return nil
 	}

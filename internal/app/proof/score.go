@@ -31,12 +31,13 @@ import (
 // Score begins a job that asks a version for predictions of all rows of a table, which comes as a file, or is a data
 // set at its address.
 func (s *Service) Score(ctx context.Context, by act.Actor, in wire.NewScoring, table io.Reader) (*job.Job, error) {
-	return s.begin(ctx, by, in, table, nil)
+	return s.begin(ctx, by, in, table, &job.Job{Kind: job.ScoreKind}, nil)
 }
 
-// begin begins a job of that kind. Where it is a turn of a schedule, that is noted with it, in one transaction.
+// begin begins a job that scores, as it says so far. Where it is a turn of a schedule, that is noted with it, in one
+// transaction.
 func (s *Service) begin(ctx context.Context, by act.Actor, in wire.NewScoring, table io.Reader,
-	of *schedule.Schedule,
+	j *job.Job, of *schedule.Schedule,
 ) (*job.Job, error) {
 	if err := by.May(access.Inspect); err != nil {
 		return nil, err
@@ -55,11 +56,9 @@ func (s *Service) begin(ctx context.Context, by act.Actor, in wire.NewScoring, t
 	if err := by.Need(access.Inspect, v.Project); err != nil {
 		return nil, err
 	}
-	j := &job.Job{
-		Kind: job.ScoreKind, Project: v.Project, State: job.Waiting, By: by.Name, BegunAt: s.Now(),
-		Scoring: &job.Scoring{
-			Asked: in.Asked, Version: v.Ref, Environment: environment, Table: in.Name, Batch: batch, Parallel: parallel,
-		},
+	j.Project, j.State, j.By, j.BegunAt = v.Project, job.Waiting, by.Name, s.Now()
+	j.Scoring = &job.Scoring{
+		Asked: in.Asked, Version: v.Ref, Environment: environment, Table: in.Name, Batch: batch, Parallel: parallel,
 	}
 	if of != nil {
 		j.Schedule, j.By = of.Name, of.By
@@ -69,7 +68,7 @@ func (s *Service) begin(ctx context.Context, by act.Actor, in wire.NewScoring, t
 		return nil, err
 	}
 	defer os.RemoveAll(dir)
-	if err := s.fits(v, in, dir, j.Scoring); err != nil {
+	if err := s.fits(v, in, dir, j); err != nil {
 		return nil, err
 	}
 	defer s.hurry()
@@ -160,7 +159,8 @@ func (s *Service) receive(ctx context.Context, by act.Actor, in wire.NewScoring,
 }
 
 // fits refuses a table that does not fit the version before anything is asked.
-func (s *Service) fits(v *registry.Version, in wire.NewScoring, dir string, of *job.Scoring) error {
+func (s *Service) fits(v *registry.Version, in wire.NewScoring, dir string, j *job.Job) error {
+	of := j.Scoring
 	t, err := intake.OpenTable(of.Table, scoring.TableIn(dir))
 	if err != nil {
 		return err
@@ -175,6 +175,11 @@ func (s *Service) fits(v *registry.Version, in wire.NewScoring, dir string, of *
 		keep = t.Columns()
 	default:
 		keep = strings.Split(in.Keep, ",")
+	}
+	if j.Evaluating != nil {
+		if keep, err = needed(j.Evaluating, v, t.Columns()); err != nil {
+			return err
+		}
 	}
 	f, err := score.NewForm(v.Signature, t.Columns(), keep)
 	if err != nil {

@@ -47,7 +47,18 @@ func OfClassification(truth, predicted []string, weights []float64) (Classificat
 		t, _ := slices.BinarySearch(levels, truth[i])
 		p, _ := slices.BinarySearch(levels, predicted[i])
 		c.Confusion[t][p] += weightOf(weights, i)
-		c.Weight += weightOf(weights, i)
+	}
+	c.measure()
+	return c, nil
+}
+
+// measure finds the measures of a matrix.
+func (c *Classification) measure() {
+	levels := c.Levels
+	for _, row := range c.Confusion {
+		for _, w := range row {
+			c.Weight += w
+		}
 	}
 	var recall, precision, f1, f1Weighted, balanced ratioOf
 	right := 0.0
@@ -85,7 +96,6 @@ func OfClassification(truth, predicted []string, weights []float64) (Classificat
 	if math.IsNaN(c.Matthews) {
 		c.Undefined = append(c.Undefined, "Matthews' correlation: truth or prediction is always one class")
 	}
-	return c, nil
 }
 
 func matthews(right, all float64, rows, columns []float64) float64 {

@@ -133,11 +133,21 @@ func checkScores(row []float64, levels int) error {
 
 // areas are those under both curves of one class against the rest.
 func areas(truths []int, scores [][]float64, weights []float64, class int) (roc, pr float64) {
-	order := make([]int, len(truths))
+	return areasBy(orderOf(scores, class), truths, scores, weights, class)
+}
+
+// orderOf are the rows by how they score for a class, the highest first.
+func orderOf(scores [][]float64, class int) []int {
+	order := make([]int, len(scores))
 	for i := range order {
 		order[i] = i
 	}
 	slices.SortFunc(order, func(a, b int) int { return cmp.Compare(scores[b][class], scores[a][class]) })
+	return order
+}
+
+// areasBy are the areas, of rows that are in order.
+func areasBy(order, truths []int, scores [][]float64, weights []float64, class int) (roc, pr float64) {
 	var positives, negatives float64
 	for i, t := range truths {
 		if t == class {

@@ -19,13 +19,41 @@ type Evaluation struct {
 	Rows int64  `json:"rows,omitempty"`
 	Data string `json:"data,omitempty" description:"what it was evaluated on, such as winters-2024#2"`
 	// Metrics by name; Limits what they had to keep, which makes the verdict.
-	Metrics   map[string]float64 `json:"metrics"`
-	Limits    map[string]Limit   `json:"limits,omitempty"`
-	Confusion *Confusion         `json:"confusion,omitempty"`
-	Curves    []XYCurve          `json:"curves,omitempty"`
-	Residuals *Histogram         `json:"residuals,omitempty"`
+	Metrics map[string]float64 `json:"metrics"`
+	Limits  map[string]Limit   `json:"limits,omitempty"`
+	// Bounds enclose metrics with 95 %; Undefined says which could not be measured, and why.
+	Bounds    map[string][2]float64 `json:"bounds,omitempty" description:"bounds of metrics at 95 %, low and high"`
+	Undefined []string              `json:"undefined,omitempty" description:"what could not be measured, and why"`
+	Confusion *Confusion            `json:"confusion,omitempty"`
+	Curves    []XYCurve             `json:"curves,omitempty"`
+	Residuals *Histogram            `json:"residuals,omitempty"`
 	// Segments are the metrics of parts of the rows.
 	Segments []Segment `json:"segments,omitempty"`
+	// Worst are the rows that were worst, the worst first.
+	Worst []WorstRow `json:"worst,omitempty" description:"the rows that were worst, the worst first"`
+	// Judged says by whom and on what it was made, where the service made it.
+	Judged *Judged `json:"judged,omitempty" description:"how the service made it"`
+}
+
+// WorstRow is a row with what was predicted and what was true.
+type WorstRow struct {
+	Row       int64          `json:"row" description:"in the table, from 1"`
+	Truth     any            `json:"truth"`
+	Predicted any            `json:"predicted"`
+	Inputs    map[string]any `json:"inputs,omitempty"`
+}
+
+// Judged is how the service made a report.
+type Judged struct {
+	Job     string `json:"job"`
+	Version string `json:"version" description:"who answered"`
+	Table   string `json:"table"`
+	Digest  string `json:"digest" description:"SHA-256 of the table"`
+	Target  string `json:"target" description:"the column with the truth"`
+	Output  string `json:"output"`
+	By      string `json:"by" description:"the build of the service that judged"`
+	// LeftOut counts rows that were put aside, or have no truth.
+	LeftOut int64 `json:"left_out" description:"rows that were put aside or have no truth"`
 }
 
 // Limit bounds a metric.
@@ -60,9 +88,11 @@ type Histogram struct {
 
 // Segment is the metrics of a part of the rows.
 type Segment struct {
-	Name    string             `json:"name"`
-	Rows    int64              `json:"rows,omitempty"`
-	Metrics map[string]float64 `json:"metrics"`
+	Name    string                `json:"name"`
+	Rows    int64                 `json:"rows,omitempty"`
+	Metrics map[string]float64    `json:"metrics"`
+	Bounds  map[string][2]float64 `json:"bounds,omitempty" description:"bounds of metrics, low and high"`
+	Worse   bool                  `json:"worse,omitempty" description:"surely worse than all rows together"`
 }
 
 // LoadReport is a load test in numbers.

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/naming"
 )
@@ -25,6 +26,9 @@ const (
 
 // ScoreKind is the kind of job that asks a version for predictions of the rows of a table.
 const ScoreKind = "score"
+
+// EvaluateKind is the kind of job that does the same and holds the answers against the truth.
+const EvaluateKind = "evaluate"
 
 // Progress is how far a job is; all are rows, but for Share and the two that say so.
 type Progress struct {
@@ -62,10 +66,23 @@ type Scoring struct {
 	Keep []string `json:"keep" description:"columns of the table that stand beside the answers"`
 }
 
+// Evaluating is what answers are held against.
+type Evaluating struct {
+	// Target is the column of the table with the truth of Output; Weight one with how much each row counts.
+	Target string `json:"target" description:"the column with the truth"`
+	Output string `json:"output,omitempty" description:"whose truth it is; found by its name when not given"`
+	Weight string `json:"weight,omitempty" description:"a column with how much each row counts"`
+	// Segments are the columns whose levels and quarters are looked at.
+	Segments []string                  `json:"segments" description:"columns whose levels and quarters are looked at"`
+	Limits   map[string]evidence.Limit `json:"limits,omitempty"`
+	// Evidence is the report, once it is made.
+	Evidence string `json:"evidence,omitempty" description:"the report, once it is made"`
+}
+
 // Job is work that takes long.
 type Job struct {
 	ID      string     `json:"id" description:"J-NUMBER"`
-	Kind    string     `json:"kind" enum:"score"`
+	Kind    string     `json:"kind" enum:"score,evaluate"`
 	Project string     `json:"project"`
 	State   State      `json:"state" enum:"waiting,running,done,stopped,failed"`
 	Reason  string     `json:"reason,omitempty" description:"why it failed or was stopped"`
@@ -78,6 +95,8 @@ type Job struct {
 	// Schedule is the one whose turn it is.
 	Schedule string   `json:"schedule,omitempty" description:"the schedule whose turn it is"`
 	Scoring  *Scoring `json:"scoring,omitempty"`
+	// Evaluating is what a job of kind evaluate does besides.
+	Evaluating *Evaluating `json:"evaluating,omitempty"`
 }
 
 var ids = naming.Numbered{Prefix: "J-", What: "job"}
@@ -136,6 +155,9 @@ func (j *Job) Says() string {
 	var what string
 	if s := j.Scoring; s != nil {
 		what = fmt.Sprintf("%s asks %s about %s", j.ID, s.Version, cmp.Or(s.Data, s.Table))
+		if j.Kind == EvaluateKind {
+			what = fmt.Sprintf("%s evaluates %s on %s", j.ID, s.Version, cmp.Or(s.Data, s.Table))
+		}
 	}
 	rows := fmt.Sprintf("%d rows answered", p.Answered)
 	if p.PutAside > 0 {

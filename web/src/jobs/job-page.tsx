@@ -1,15 +1,13 @@
-import { useQuery } from '@tanstack/react-query'
-import { Download } from 'lucide-react'
 import { useState } from 'react'
 import { useParams } from 'react-router'
 
 import { ActivityPanel } from '../activity/activity-list'
-import { foundAt, useJob, useResumeJob, useStopJob, type Job } from '../api/jobs'
+import { useJob, useResumeJob, useStopJob, type Job } from '../api/jobs'
 import { useMay } from '../api/people'
 import { Form, FormSheet } from '../ui/form'
 import { bytes } from '../ui/format'
-import { Ago, Button, Empty, Facts, Loaded, PageHead, Panel, Problem, Ref, TextField } from '../ui/parts'
-import { TableHead } from '../ui/table-head'
+import { Ago, Button, Empty, Facts, Loaded, PageHead, Panel, Problem, Ref, TextField, To } from '../ui/parts'
+import { Found } from './found'
 import { JobProgress, JobState } from './progress'
 
 export function JobPage() {
@@ -54,6 +52,7 @@ function JobView({ job: j }: { job: Job }) {
         <JobProgress job={j} />
         {j.reason && <p className="text-bad mt-2 text-[13.5px]">{`${j.state}: ${j.reason}`}</p>}
       </Panel>
+      {j.evaluating && <Judged job={j} judged={j.evaluating} />}
       {may && !j.forgotten && j.progress.answered > 0 && <Found job={j} what="answers" title="Answers" />}
       {may && !j.forgotten && j.progress.put_aside > 0 && (
         <Found job={j} what="put-aside" title="Rows that were put aside" />
@@ -85,6 +84,25 @@ function JobView({ job: j }: { job: Job }) {
   )
 }
 
+/** What the answers were held against, and the report. */
+function Judged({ job: j, judged: e }: { job: Job; judged: NonNullable<Job['evaluating']> }) {
+  const [model = '', number = ''] = (j.scoring?.version ?? '').split('@')
+  return (
+    <Panel title="Held against the truth">
+      <p className="text-[13.5px]">
+        The truth stands in the column {e.target}.{' '}
+        {e.evidence ? (
+          <>
+            The report is <To to={`/models/${model}/versions/${number}?show=evidence`}>{e.evidence}</To>.
+          </>
+        ) : (
+          'The report is made when all rows are answered.'
+        )}
+      </p>
+    </Panel>
+  )
+}
+
 function StopForm({ job: j, done }: { job: Job; done: () => void }) {
   const [why, setWhy] = useState('')
   const stop = useStopJob(j.id)
@@ -99,84 +117,4 @@ function StopForm({ job: j, done }: { job: Job; done: () => void }) {
       <TextField label="Why" name="why" autoFocus value={why} onChange={setWhy} />
     </Form>
   )
-}
-
-const shown = 10
-
-/** The first rows of what a job found, with the files to fetch. */
-function Found({ job: j, what, title }: { job: Job; what: 'answers' | 'put-aside'; title: string }) {
-  return (
-    <Panel
-      title={title}
-      aside={
-        <span className="flex gap-3">
-          {['csv', 'jsonl', 'parquet'].map((format) => (
-            <a
-              key={format}
-              className="inline-flex items-center gap-1 underline underline-offset-3"
-              href={foundAt(j.id, what, format)}
-            >
-              <Download size={13} aria-hidden /> {{ csv: 'CSV', jsonl: 'JSON lines', parquet: 'Parquet' }[format]}
-            </a>
-          ))}
-        </span>
-      }
-    >
-      <FirstRows job={j} what={what} />
-    </Panel>
-  )
-}
-
-function FirstRows({ job: j, what }: { job: Job; what: 'answers' | 'put-aside' }) {
-  const ended = j.state !== 'waiting' && j.state !== 'running'
-  const rows = useQuery({
-    queryKey: ['first rows', j.id, what, ended],
-    queryFn: ({ signal }) => firstLines(foundAt(j.id, what, 'jsonl'), signal),
-  })
-  return (
-    <Loaded query={rows}>
-      {(list) => {
-        const columns = Object.keys(list[0] ?? {})
-        return (
-          <div className="overflow-x-auto">
-            <table className="w-full text-[13px]">
-              <TableHead columns={columns} />
-              <tbody>
-                {list.map((r, i) => (
-                  <tr key={i} className="border-line border-t *:py-1 *:pr-4">
-                    {columns.map((c) => (
-                      <td key={c}>{cell(r[c])}</td>
-                    ))}
-                  </tr>
-                ))}
-              </tbody>
-            </table>
-            <p className="text-ink-2 mt-2 text-[12.5px]">The first {list.length}; all are in the files.</p>
-          </div>
-        )
-      }}
-    </Loaded>
-  )
-}
-
-const cell = (v: unknown) =>
-  v === null || v === undefined ? '–' : typeof v === 'number' ? String(Number(v.toPrecision(6))) : String(v as string)
-
-/** The first lines of a file that may be of any size; the rest is not read. */
-async function firstLines(url: string, signal: AbortSignal): Promise<Record<string, unknown>[]> {
-  const response = await fetch(url, { signal })
-  if (!response.ok || !response.body) throw new Error(`it cannot be read: status ${response.status}`)
-  const reader = response.body.pipeThrough(new TextDecoderStream()).getReader()
-  let text = ''
-  for (;;) {
-    const { done, value } = await reader.read()
-    text += value ?? ''
-    if (done || text.split('\n').length > shown) break
-  }
-  await reader.cancel()
-  return text
-    .split('\n')
-    .slice(0, shown)
-    .filter(Boolean)
-    .map((line) => JSON.parse(line) as Record<string, unknown>)
 }

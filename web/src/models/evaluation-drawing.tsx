@@ -2,6 +2,7 @@ import { Bar, BarChart, CartesianGrid, Line, LineChart, ResponsiveContainer, Too
 import type { Evaluation } from '../api/client'
 import { axis, box } from '../charts/frame'
 import { count, number } from '../ui/format'
+import { JudgedBy, Segments, WorstRows } from './evaluation-rows'
 import { Behind, Numbers } from './evidence-drawing'
 
 /** A colour of the theme, so many per cent of it. */
@@ -18,7 +19,7 @@ const tickOf = (values: number[]) => {
 export function EvaluationDrawing({ evaluation: e }: { evaluation: Evaluation }) {
   return (
     <div className="grid gap-x-8 gap-y-4 md:grid-cols-2">
-      <Numbers values={e.metrics} limits={e.limits} />
+      <Numbers values={e.metrics} limits={e.limits} bounds={e.bounds} />
       {e.residuals && <Residuals residuals={e.residuals} />}
       {e.confusion && <ConfusionTable confusion={e.confusion} />}
       {e.curves?.map((c) => (
@@ -55,6 +56,8 @@ export function EvaluationDrawing({ evaluation: e }: { evaluation: Evaluation })
         </figure>
       ))}
       {e.segments && e.segments.length > 0 && <Segments segments={e.segments} />}
+      {e.worst && e.worst.length > 0 && <WorstRows rows={e.worst} />}
+      {e.judged && <JudgedBy judged={e.judged} />}
     </div>
   )
 }
@@ -132,35 +135,5 @@ function ConfusionTable({ confusion: c }: { confusion: NonNullable<Evaluation['c
         </tbody>
       </table>
     </figure>
-  )
-}
-
-function Segments({ segments }: { segments: NonNullable<Evaluation['segments']> }) {
-  const names = [...new Set(segments.flatMap((s) => Object.keys(s.metrics)))]
-  return (
-    <div className="overflow-x-auto">
-      <table className="text-[13px]">
-        <thead>
-          <tr className="text-ink-3 *:pr-4 *:text-left *:font-normal">
-            <th>segment</th>
-            <th>rows</th>
-            {names.map((n) => (
-              <th key={n}>{n}</th>
-            ))}
-          </tr>
-        </thead>
-        <tbody>
-          {segments.map((s) => (
-            <tr key={s.name} className="*:pr-4">
-              <td>{s.name}</td>
-              <td>{s.rows === undefined ? '–' : count(s.rows)}</td>
-              {names.map((n) => (
-                <td key={n}>{s.metrics[n] === undefined ? '–' : number(s.metrics[n])}</td>
-              ))}
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </div>
   )
 }

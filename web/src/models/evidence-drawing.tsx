@@ -2,6 +2,7 @@ import type { Evaluation, Evidence } from '../api/client'
 import { CopiesDrawing } from '../copies/copies-drawing'
 import { number } from '../ui/format'
 import { EvaluationDrawing } from './evaluation-drawing'
+import { Within } from './evaluation-rows'
 
 /** What a report says, drawn. */
 export function EvidenceDrawing({ evidence: e }: { evidence: Evidence }) {
@@ -76,8 +77,16 @@ function Tests({ tests: t }: { tests: NonNullable<Evidence['tests']> }) {
   )
 }
 
-/** Measured values, with the limits they had to keep. */
-export function Numbers({ values, limits = {} }: { values: Record<string, number>; limits?: Evaluation['limits'] }) {
+/** Measured values, with their intervals and the limits they had to keep. */
+export function Numbers({
+  values,
+  limits = {},
+  bounds = {},
+}: {
+  values: Record<string, number>
+  limits?: Evaluation['limits']
+  bounds?: Evaluation['bounds']
+}) {
   return (
     <table className="max-w-[520px] self-start">
       <tbody className="*:border-line *:border-t *:*:py-1 *:*:pr-4 *:first:border-0">
@@ -87,6 +96,11 @@ export function Numbers({ values, limits = {} }: { values: Record<string, number
             <tr key={name}>
               <td className="text-ink-2">{name}</td>
               <td className="text-right font-medium">{number(x)}</td>
+              {Object.keys(bounds).length > 0 && (
+                <td>
+                  <Within bounds={bounds[name]} />
+                </td>
+              )}
               <td className="text-ink-3 text-[12.5px]">
                 {l?.at_most !== undefined && `at most ${number(l.at_most)} `}
                 {l?.at_least !== undefined && `at least ${number(l.at_least)}`}

@@ -1,0 +1,90 @@
+import type { Evaluation } from '../api/client'
+import { count, number } from '../ui/format'
+import { Tag, To } from '../ui/parts'
+import { TableHead } from '../ui/table-head'
+
+/** Parts of the rows with their measures, the worst first. */
+export function Segments({ segments }: { segments: NonNullable<Evaluation['segments']> }) {
+  const names = [...new Set(segments.flatMap((s) => Object.keys(s.metrics)))]
+  const shown = segments.slice(0, 12)
+  return (
+    <div className="overflow-x-auto">
+      <table className="text-[13px]">
+        <TableHead columns={['part of the rows', 'rows', ...names, '']} />
+        <tbody>
+          {shown.map((s) => (
+            <tr key={s.name} className="border-line border-t *:py-1 *:pr-4">
+              <td>{s.name}</td>
+              <td>{s.rows === undefined ? '–' : count(s.rows)}</td>
+              {names.map((n) => (
+                <td key={n} className="whitespace-nowrap">
+                  {s.metrics[n] === undefined ? '–' : number(s.metrics[n])}
+                  <Within bounds={s.bounds?.[n]} />
+                </td>
+              ))}
+              <td>{s.worse && <Tag tone="bad">worse than all</Tag>}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {segments.length > shown.length && (
+        <p className="text-ink-2 mt-1 text-[12.5px]">
+          {segments.length - shown.length} more are in the file of the report.
+        </p>
+      )}
+    </div>
+  )
+}
+
+/** The interval of a measure. */
+export function Within({ bounds }: { bounds?: readonly number[] }) {
+  const [low, high] = bounds ?? []
+  if (low === undefined || high === undefined) return null
+  return (
+    <span className="text-ink-2 text-[12px]">
+      {' '}
+      {number(low)} to {number(high)}
+    </span>
+  )
+}
+
+/** The rows that were worst, with what was asked. */
+export function WorstRows({ rows }: { rows: NonNullable<Evaluation['worst']> }) {
+  const inputs = Object.keys(rows[0]?.inputs ?? {}).sort()
+  return (
+    <div className="overflow-x-auto md:col-span-2">
+      <p className="text-ink-2 mb-1 text-[12.5px]">
+        <b className="text-ink">the worst rows</b>, by their number in the table
+      </p>
+      <table className="text-[13px]">
+        <TableHead columns={['row', 'truth', 'predicted', ...inputs]} />
+        <tbody>
+          {rows.slice(0, 10).map((r) => (
+            <tr key={r.row} className="border-line border-t *:py-1 *:pr-4">
+              <td>{r.row}</td>
+              <td>{shown(r.truth)}</td>
+              <td>{shown(r.predicted)}</td>
+              {inputs.map((i) => (
+                <td key={i}>{shown(r.inputs?.[i])}</td>
+              ))}
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
+  )
+}
+
+const shown = (v: unknown) =>
+  typeof v === 'number' ? number(v) : v === null || v === undefined ? '–' : String(v as string)
+
+/** How the service made a report, with the job whose rows are behind it. */
+export function JudgedBy({ judged: j }: { judged: NonNullable<Evaluation['judged']> }) {
+  return (
+    <p className="text-ink-2 text-[12.5px] md:col-span-2">
+      {j.output} of {j.version} beside {j.target} of {j.table} (sha256 {j.digest.slice(0, 12)}), all rows in{' '}
+      <To to={`/models/jobs/${j.job}`}>{j.job}</To>, judged by {j.by}
+      {j.left_out > 0 && `; ${count(j.left_out)} rows without truth were left out`}
+    </p>
+  )
+}
