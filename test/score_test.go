@@ -142,8 +142,8 @@ func TestTablesAreEvaluated(t *testing.T) {
 		e.Bounds["mae"][0] > 0.125 {
 		t.Errorf("%+v", e)
 	}
-	h.expects(h.as(h.runaFile, "job", "J-2"), "J-2 evaluates heat-demand@1 on winter.csv: done, 401 rows answered, 1 put",
-		"x, y, mix")
+	h.expects(h.as(h.runaFile, "job", "J-2"),
+		"J-2 evaluates heat-demand@1 on winter.csv: done, 401 rows answered, 1 put", "x, y, mix")
 	h.refuses(2, h.runaFile, "the table has no column z", "evaluate", "heat-demand@1", file, "-target", "z")
 	h.refuses(2, h.runaFile, "say with -target", "evaluate", "heat-demand@1", file)
 	h.refuses(2, h.runaFile, "is no limit", "evaluate", "heat-demand@1", file, "-target", "y", "-at-most", "rmse")

@@ -168,7 +168,7 @@ func (a *API) admit(c fiber.Ctx, o operation) (act.Actor, error) {
 	if err != nil {
 		return by, err
 	}
-	if by.Repeat, err = repeatKey(c); err != nil {
+	if by.Repeat, err = repeatKey(c, o.streams); err != nil {
 		return by, err
 	}
 	by.RequestID, by.Address = id, a.address(c)

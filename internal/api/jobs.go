@@ -92,7 +92,7 @@ func (a *API) score(c fiber.Ctx, by act.Actor) error {
 		return err
 	}
 	return begun(c, func() (*job.Job, error) {
-		return a.app.Proof.Score(c.Context(), by.WithoutRepeat(), in, bodyOf(c))
+		return a.app.Proof.Score(c.Context(), by, in, bodyOf(c))
 	})
 }
 
@@ -102,7 +102,7 @@ func (a *API) evaluate(c fiber.Ctx, by act.Actor) error {
 		return err
 	}
 	return begun(c, func() (*job.Job, error) {
-		return a.app.Proof.Evaluate(c.Context(), by.WithoutRepeat(), in, bodyOf(c))
+		return a.app.Proof.Evaluate(c.Context(), by, in, bodyOf(c))
 	})
 }
 

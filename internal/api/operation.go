@@ -145,8 +145,9 @@ func bound(c fiber.Ctx) error {
 	return nil
 }
 
-// repeatKey reads the Idempotency-Key of a request.
-func repeatKey(c fiber.Ctx) (act.RepeatKey, error) {
+// repeatKey reads the Idempotency-Key of a request. Of a body that is read as it comes only the length tells whether it
+// is the same again: it may be of any size.
+func repeatKey(c fiber.Ctx, streams bool) (act.RepeatKey, error) {
 	key := c.Get("Idempotency-Key")
 	if key == "" || c.Method() != fiber.MethodPost || c.IsMultipart() {
 		return act.RepeatKey{}, nil
@@ -155,7 +156,11 @@ func repeatKey(c fiber.Ctx) (act.RepeatKey, error) {
 		return act.RepeatKey{}, fault.New(fault.Invalid, "idempotency.long",
 			"the Idempotency-Key has %d characters", len(key)).In("Idempotency-Key").Do("use at most 200")
 	}
-	sum := sha256.Sum256(fmt.Appendf(nil, "%s %s\n%s", c.Method(), c.OriginalURL(), c.Body()))
+	body := fmt.Appendf(nil, "%d bytes", c.Request().Header.ContentLength())
+	if !streams {
+		body = c.Body()
+	}
+	sum := sha256.Sum256(fmt.Appendf(nil, "%s %s\n%s", c.Method(), c.OriginalURL(), body))
 	return act.RepeatKey{Key: key, Digest: sum[:]}, nil
 }
 

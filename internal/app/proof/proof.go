@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"time"
 
@@ -279,10 +280,18 @@ func (s *Service) enter(ctx context.Context, id string, do func(*job.Job, time.T
 	return err
 }
 
-// ForgetJobs removes the files of jobs that ended long ago; that they were there stays known.
+// ForgetJobs removes the files of jobs that ended long ago, that they were there stays known, and tables that never
+// came whole.
 func (s *Service) ForgetJobs(ctx context.Context, now time.Time) error {
 	if s.dir == "" {
 		return nil
+	}
+	folders, _ := os.ReadDir(s.dir) // there is none before the first job
+	for _, f := range folders {
+		info, err := f.Info()
+		if err == nil && strings.HasPrefix(f.Name(), coming) && now.Sub(info.ModTime()) > comingFor {
+			_ = os.RemoveAll(filepath.Join(s.dir, f.Name()))
+		}
 	}
 	ended, err := s.DB.Read(records.Everything).JobsEnded(ctx)
 	if err != nil {

@@ -13,6 +13,8 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
+	"unicode"
 
 	"innerladder/internal/app/act"
 	"innerladder/internal/core/access"
@@ -26,6 +28,15 @@ import (
 	"innerladder/internal/records"
 	"innerladder/internal/scoring"
 	"innerladder/internal/wire"
+)
+
+// longestName is how long the name of a table may be.
+const longestName = 255
+
+// coming is how the folder of a table is called that has no number yet, and comingFor how long it may come.
+const (
+	coming    = "coming-"
+	comingFor = 24 * time.Hour
 )
 
 // Score begins a job that asks a version for predictions of all rows of a table, which comes as a file, or is a data
@@ -45,6 +56,11 @@ func (s *Service) begin(ctx context.Context, by act.Actor, in wire.NewScoring, t
 	if s.dir == "" {
 		return nil, fault.New(fault.Refused, "job.none", "this service carries out no jobs")
 	}
+	if len(in.Name) > longestName || strings.ContainsFunc(in.Name, unicode.IsControl) {
+		return nil, fault.New(fault.Invalid, "score.name", "the table cannot be called %.40q", in.Name).In("name").
+			Do("give the name of a file, of at most %d bytes", longestName)
+	}
+	in.Name = cmp.Or(in.Name, "table")
 	batch, parallel := cmp.Or(in.Batch, score.UsualBatch), cmp.Or(in.Parallel, score.UsualParallel)
 	if err := score.CheckPace(batch, parallel); err != nil {
 		return nil, err
@@ -130,7 +146,7 @@ func (s *Service) receive(ctx context.Context, by act.Actor, in wire.NewScoring,
 	if err := os.MkdirAll(s.dir, 0o700); err != nil {
 		return "", err
 	}
-	if dir, err = os.MkdirTemp(s.dir, "coming-"); err != nil {
+	if dir, err = os.MkdirTemp(s.dir, coming); err != nil {
 		return "", err
 	}
 	defer func() {

@@ -70,7 +70,14 @@ func (s *Service) Named(ctx context.Context, by act.Actor, asked, environment st
 	if err != nil {
 		return nil, "", err
 	}
-	if err := by.Need(access.Inspect, v.Project); err != nil || environment != "" {
+	if err := by.Need(access.Inspect, v.Project); err != nil {
+		return nil, "", err
+	}
+	if environment != "" {
+		p, err := placed(ctx, s.DB.Read(records.Everything), v.Ref, environment)
+		if err == nil {
+			err = p.CheckReached("version")
+		}
 		return v, environment, err
 	}
 	all, err := s.DB.Read(records.Everything).Placements(ctx, v.Ref)
