@@ -36,8 +36,8 @@ func scoreCommands() []command {
 		{
 			name: "evaluate", group: "Prove", arguments: "REF|ENDPOINT [FILE]", least: 1, most: 2,
 			summary: "Ask a version about all rows of a table, hold the answers against a column with the truth, " +
-				"and attach what comes out to it as evidence: measures with intervals, by parts of the rows, the worst " +
-				"rows",
+				"and attach what comes out to it as evidence: measures with intervals, by parts of the rows, the " +
+				"worst rows",
 			example: "innerladder evaluate heat-demand@2 winter-2026.csv -target demand_mw\n" +
 				"innerladder evaluate heat-demand@2 winter-2026.csv -target demand_mw -at-most rmse=0.2 -segments " +
 				"mix,hour\n" +
