@@ -86,9 +86,9 @@ func TestTablesAreScored(t *testing.T) {
 	await(t, "its process to end", 20*time.Second, func() bool { return len(h.replicaPIDs()) == 0 })
 
 	bad := filepath.Join(t.TempDir(), "bad.csv")
-	must(t, os.WriteFile(bad, []byte("id,x\na,1\nb,warm\nc\nd,4\n"), 0o600))
+	must(t, os.WriteFile(bad, []byte("id,x\n0042,1\nb,warm\nc\nd,4\n"), 0o600))
 	code, answers, messages := h.cli(h.runaFile, "score", "heat-demand@1", bad)
-	if code != 0 || !strings.HasPrefix(answers, "row,id,y,version,job\n1,a,2,heat-demand@1,J-4\n4,d,5,") ||
+	if code != 0 || !strings.HasPrefix(answers, "row,id,y,version,job\n1,0042,2,heat-demand@1,J-4\n4,d,5,") ||
 		!strings.Contains(messages, "2 rows answered, 2 put aside") {
 		t.Errorf("%d\n%s\n%s", code, answers, messages)
 	}

@@ -10,6 +10,7 @@ import (
 	"innerladder/internal/app/act"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/job"
+	"innerladder/internal/jobs"
 	"innerladder/internal/wire"
 
 	"github.com/gofiber/fiber/v3"
@@ -138,5 +139,7 @@ func (a *API) found(c fiber.Ctx, by act.Actor, aside bool) error {
 	c.Set(fiber.HeaderContentType, t.Media)
 	c.Set(fiber.HeaderXContentTypeOptions, "nosniff")
 	c.Set(fiber.HeaderContentDisposition, "attachment; filename*=UTF-8''"+url.PathEscape(t.FileName))
-	return a.pour(c, func(_ context.Context, w *bufio.Writer) error { return t.Write(io.Writer(w)) })
+	return a.pour(c, func(_ context.Context, w *bufio.Writer) error {
+		return jobs.Safely(func() error { return t.Write(w) })
+	})
 }

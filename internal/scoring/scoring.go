@@ -17,6 +17,7 @@ import (
 	"innerladder/internal/core/score"
 	"innerladder/internal/core/signature"
 	"innerladder/internal/intake"
+	"innerladder/internal/jobs"
 )
 
 // Options say what is asked, of whom, and where it is kept.
@@ -127,14 +128,16 @@ func (r *run) all(ctx context.Context, t *intake.Table) error {
 	crew.Go(func() {
 		defer close(order)
 		defer close(todo)
-		if err := r.read(ctx, t, todo, order); err != nil {
+		if err := jobs.Safely(func() error { return r.read(ctx, t, todo, order) }); err != nil {
 			stop(err)
 		}
 	})
 	for range r.Parallel {
 		crew.Go(func() {
 			for w := range todo {
-				w.result = r.answer(ctx, w)
+				if err := jobs.Safely(func() error { w.result = r.answer(ctx, w); return nil }); err != nil {
+					w.err = err
+				}
 				close(w.ended)
 			}
 		})

@@ -2,6 +2,7 @@ package proof
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"math"
@@ -131,43 +132,34 @@ type judging struct {
 	leftOut                int64
 }
 
-// judge holds the answers of a job against the truth, and attaches the report to the version.
-func (s *Service) judge(ctx context.Context, j *job.Job) (string, error) {
+// judge holds the answers of a job against the truth.
+func (s *Service) judge(ctx context.Context, j *job.Job) (*evidence.Evaluation, error) {
 	v, err := s.registry.Version(ctx, act.BySelf(), j.Scoring.Version)
 	if err != nil {
-		return "", err
+		return nil, err
 	}
 	m, err := s.registry.Model(ctx, act.BySelf(), v.Model)
 	if err != nil {
-		return "", err
+		return nil, err
 	}
 	g := &judging{Evaluating: j.Evaluating, classes: m.Task == registry.Classification}
 	if err := scoring.Each(s.folder(j.ID), g.begin, g.take); err != nil {
-		return "", err
+		return nil, err
 	}
 	if len(g.rows.Number) == 0 {
-		return "", fmt.Errorf("no row that was answered has a truth in %s", g.Target)
+		return nil, fmt.Errorf("no row that was answered has a truth in %s", g.Target)
 	}
 	g.finish(v)
 	e, err := judge.Of(g.rows, g.Limits)
 	if err != nil {
-		return "", err
+		return nil, err
 	}
 	e.Data = j.Scoring.Data
 	e.Judged = &evidence.Judged{
 		Job: j.ID, Version: v.Ref, Table: j.Scoring.Table, Digest: j.Scoring.Digest, Target: g.Target,
 		Output: g.columns.Outputs[g.output-1-len(g.columns.Kept)], By: build(), LeftOut: g.leftOut,
 	}
-	if err := s.withInputs(j, g, e); err != nil {
-		return "", err
-	}
-	made, err := act.Change(ctx, s.Base, act.BySelf(), access.Register, func(t *act.Tx) (*evidence.Evidence, error) {
-		return s.registry.AttachOwn(ctx, t, v.Ref, evidence.EvaluationKind, "", j.ID+"-evaluation.json", e)
-	})
-	if err != nil {
-		return "", err
-	}
-	return made.ID, nil
+	return e, s.withInputs(j, g, e)
 }
 
 // build names the build of the service.
@@ -186,7 +178,9 @@ func build() string {
 
 // begin finds the columns.
 func (g *judging) begin(c scoring.Columns) error {
-	g.columns = c
+	if g.columns = c; len(c.Outputs) == 0 {
+		return errors.New("no row was answered")
+	}
 	place := func(name string) int { return 1 + slices.Index(c.Kept, name) }
 	g.target = place(g.Target)
 	if g.Weight != "" {

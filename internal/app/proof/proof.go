@@ -15,9 +15,11 @@ import (
 	"innerladder/internal/app/registry"
 	"innerladder/internal/app/traffic"
 	"innerladder/internal/core/access"
+	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/job"
 	"innerladder/internal/fetch"
+	"innerladder/internal/jobs"
 	"innerladder/internal/records"
 	"innerladder/internal/wire"
 )
@@ -208,39 +210,64 @@ func (s *Service) Settle() { s.wait.Wait() }
 
 // carryOut carries a job out to its end, or until the service stops.
 func (s *Service) carryOut(ctx context.Context, j job.Job, g *going) {
-	began := false
+	settled := false
 	defer func() {
 		g.stop(nil)
 		s.mu.Lock()
 		delete(s.going, j.ID)
 		s.mu.Unlock()
-		if began { // else it is tried again at its time
+		if settled { // else it is tried again at its time
 			s.hurry()
 		}
 	}()
-	if err := s.enter(ctx, j.ID, func(j *job.Job, _ time.Time) { j.State = job.Running }); err != nil {
+	running := func(_ *act.Tx, j *job.Job) error { j.State = job.Running; return nil }
+	if err := s.enter(ctx, j.ID, running); err != nil {
 		s.Log.Error("a job could not begin; trying again", "job", j.ID, "error", err)
 		return
 	}
-	began = true
-	p, err := s.score(ctx, j, g)
+	p := j.Progress
+	err := jobs.Safely(func() (err error) { p, err = s.score(ctx, j, g); return err })
 	if cause := context.Cause(ctx); cause != nil { // somebody stopped it, or the service: it is taken up again
 		s.keepProgress(context.WithoutCancel(ctx), j.ID, p)
+		settled = true
 		return
 	}
-	report := ""
+	var report *evidence.Evaluation
 	if err == nil && j.Kind == job.EvaluateKind {
-		report, err = s.judge(ctx, &j)
-	}
-	err = s.enter(ctx, j.ID, func(j *job.Job, now time.Time) {
-		if j.Progress = p; j.Evaluating != nil {
-			j.Evaluating.Evidence = report
+		if err = jobs.Safely(func() (err error) { report, err = s.judge(ctx, &j); return err }); err != nil {
+			report = nil
 		}
-		j.End(err, now)
-	})
-	if err != nil {
-		s.Log.Error("it was not written down how a job ended; it is looked at again", "job", j.ID, "error", err)
 	}
+	if err != nil && strings.HasPrefix(err.Error(), "panic:") {
+		s.Log.Error("a job broke", "job", j.ID, "error", err)
+		err = errors.New("something broke that should not have; the log of the service has it")
+	}
+	last := s.conclude(ctx, j.ID, p, report, err)
+	if last != nil && report != nil { // that it could not be attached is how it ended
+		last = s.conclude(ctx, j.ID, p, nil, last)
+	}
+	if settled = last == nil; !settled {
+		s.Log.Error("it was not written down how a job ended; it is looked at again", "job", j.ID, "error", last)
+	}
+}
+
+// conclude notes how a job ended. Its report is attached with that, so that it is there once.
+func (s *Service) conclude(ctx context.Context, id string, p job.Progress, report *evidence.Evaluation,
+	failed error,
+) error {
+	return s.enter(ctx, id, func(t *act.Tx, j *job.Job) error {
+		if report != nil {
+			made, err := s.registry.AttachOwn(ctx, t, j.Scoring.Version, evidence.EvaluationKind, "",
+				j.ID+"-evaluation.json", report)
+			if err != nil {
+				return err
+			}
+			j.Evaluating.Evidence = made.ID
+		}
+		j.Progress = p
+		j.End(failed, t.Now)
+		return nil
+	})
 }
 
 // keepProgress notes how far a job came that goes on another time.
@@ -259,7 +286,7 @@ func (s *Service) keepProgress(ctx context.Context, id string, p job.Progress) {
 }
 
 // enter changes a job that the service itself carries out, unless somebody ended it meanwhile.
-func (s *Service) enter(ctx context.Context, id string, do func(*job.Job, time.Time)) error {
+func (s *Service) enter(ctx context.Context, id string, do func(*act.Tx, *job.Job) error) error {
 	_, err := act.Change(ctx, s.Base, act.BySelf(), access.Inspect, func(t *act.Tx) (*job.Job, error) {
 		j, n, err := find(ctx, t.View, id)
 		if err != nil {
@@ -268,7 +295,9 @@ func (s *Service) enter(ctx context.Context, id string, do func(*job.Job, time.T
 		if j.Ended() {
 			return j, nil
 		}
-		do(j, t.Now)
+		if err := do(t, j); err != nil {
+			return nil, err
+		}
 		if err := t.SetJob(ctx, n, j); err != nil || !j.Ended() {
 			return j, err
 		}

@@ -209,6 +209,9 @@ func (s *Service) TurnNow(ctx context.Context, by act.Actor, name, reason string
 	defer s.turns.Unlock()
 	found, err := s.changeSchedule(ctx, by, name, "schedule.now", "is done at once", reason,
 		func(t *act.Tx, found *schedule.Schedule) error {
+			if err := seen(ctx, t.View, found); err != nil {
+				return err
+			}
 			if err := found.Now(t.Now); err != nil {
 				return err
 			}

@@ -57,6 +57,19 @@ func TestBodiesOfRows(t *testing.T) {
 	}
 }
 
+// What stands beside the answers is as it was in the table.
+func TestNamesOfDigitsStay(t *testing.T) {
+	for text, want := range map[string]string{
+		"0042": `"0042"`, "+47": `"+47"`, "-007": `"-007"`, "42": "42", "0": "0", "-0.5": "-0.5", ".5": "0.5",
+		"1e-05": "1e-05", "1.50": "1.50", "NA": "null", "": "null", "true": "true", `a "b"`: `"a \"b\""`,
+		"1234567890123456": "1234567890123456", "123456789012345678901": `"123456789012345678901"`,
+	} {
+		if got := string(signature.AppendCell(nil, raw(text)[0])); got != want {
+			t.Errorf("%s is written as %s, want %s", text, got, want)
+		}
+	}
+}
+
 func TestRowsThatDoNotFit(t *testing.T) {
 	s := &signature.Signature{Inputs: []signature.Column{
 		{Name: "x", Type: signature.Number},

@@ -83,10 +83,24 @@ func plainNumber(s string) bool {
 	return points < 2
 }
 
-// AppendCell appends what a cell of a table holds, as JSON: null, a number, a truth value or a text.
+// isName reports whether digits are a name rather than a number: with zeros or a sign before them that a number does
+// not have, such as 0042, or more of them than a number keeps.
+func isName(s string) bool {
+	digits := strings.TrimLeft(s, "+-")
+	if digits == "" || strings.Trim(digits, "0123456789") != "" {
+		return false
+	}
+	return s[0] == '+' || digits[0] == '0' && len(digits) > 1 || len(digits) > 15
+}
+
+// AppendCell appends what a cell of a table holds, as JSON: null, a number, a truth value or a text. Digits that are a
+// name stay as they are.
 func AppendCell(dst []byte, cell Cell) []byte {
-	if cell.Kind == RawCell && plainNumber(cell.Text) {
+	switch {
+	case cell.Kind == RawCell && plainNumber(cell.Text):
 		return append(dst, cell.Text...)
+	case cell.Kind == RawCell && isName(cell.Text):
+		return AppendText(dst, cell.Text)
 	}
 	switch cell = cell.Read(false); cell.Kind {
 	case NumberCell:
