@@ -97,14 +97,7 @@ func (r *rig) zebra() map[string]string {
 	_, err = r.runa.Split(ctx, "demand-hourly", lanes(10000, 0)[:1], hidden, -1)
 	must(r.t, err)
 	r.stripedRollout()
-	_, err = r.runa.Score(ctx, wire.NewScoring{Asked: "heat-demand@1", Name: hidden + ".csv"},
-		strings.NewReader("x\n1\n"))
-	must(r.t, err)
-	_, err = r.runa.SetSchedule(ctx, wire.NewSchedule{
-		Name: "nightly", Cron: "0 0 1 1 *", Reason: hidden,
-		Score: schedule.Scored{Asked: "heat-demand@1", From: "https://" + hidden + ".example"},
-	})
-	must(r.t, err)
+	r.stripesAreScored()
 	_, asked := r.asked("demand-hourly", `{"inputs":[{"name":"`+hidden+
 		`","datatype":"FP64","shape":[1],"data":[1]}]}`)
 	_, err = r.runa.AddCaller(ctx, "demand-hourly", "zebra-app")
@@ -115,12 +108,7 @@ func (r *rig) zebra() map[string]string {
 	must(r.t, err)
 	hook, err := r.runa.AddWebhook(ctx, wire.NewWebhook{Project: "zebra", Address: m.URL + "/" + hidden})
 	must(r.t, err)
-	must(r.t, r.store.Write(ctx, records.Everything, func(q records.View) error {
-		return q.AddAlert(ctx, &watch.Alert{
-			Kind: "rolled_back", Endpoint: "demand-hourly", Subject: "heat-demand@1",
-			Signal: "error_rate", Sentence: hidden, RaisedAt: time.Now(),
-		})
-	}))
+	r.stripesAlert()
 	odd := client.New(r.server, r.person("odd", access.Membership{Project: "zebra", Role: access.Owner}))
 	token, err := odd.MakeToken(ctx, wire.NewToken{Title: hidden})
 	must(r.t, err)
@@ -182,6 +170,32 @@ func (r *rig) stripedRollout() {
 			Left: 1, For: 1, Begun: time.Now().Add(-time.Minute), At: time.Now().Add(-time.Minute),
 		})
 	}))
+}
+
+// stripesAlert adds an alert of zebra's.
+func (r *rig) stripesAlert() {
+	r.t.Helper()
+	ctx := r.t.Context()
+	must(r.t, r.store.Write(ctx, records.Everything, func(q records.View) error {
+		return q.AddAlert(ctx, &watch.Alert{
+			Kind: "rolled_back", Endpoint: "demand-hourly", Subject: "heat-demand@1",
+			Signal: "error_rate", Sentence: hidden, RaisedAt: time.Now(),
+		})
+	}))
+}
+
+// stripesAreScored adds a job and a schedule of zebra's.
+func (r *rig) stripesAreScored() {
+	r.t.Helper()
+	ctx := r.t.Context()
+	_, err := r.runa.Score(ctx, wire.NewScoring{Asked: "heat-demand@1", Name: hidden + ".csv"},
+		strings.NewReader("x\n1\n"))
+	must(r.t, err)
+	_, err = r.runa.SetSchedule(ctx, wire.NewSchedule{
+		Name: "nightly", Cron: "0 0 1 1 *", Reason: hidden,
+		Score: schedule.Scored{Asked: "heat-demand@1", From: "https://" + hidden + ".example"},
+	})
+	must(r.t, err)
 }
 
 // stable adds zebra's environment.

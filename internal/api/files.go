@@ -114,8 +114,7 @@ func parts(c fiber.Ctx, expected string, take func(*multipart.Part) error) (err 
 	}
 	defer func() {
 		if err != nil {
-			// What is left of the body is not read; the connection cannot be used again.
-			c.Response().SetConnectionClose()
+			hearOut(c, heardOut)
 		}
 	}()
 	form := multipart.NewReader(body, params["boundary"])
@@ -388,7 +387,7 @@ func (a *API) beginUpload(c fiber.Ctx, by act.Actor) error {
 	c.Location(base + "/uploads/" + up.ID)
 	if body := c.Request().BodyStream(); body != nil && c.Request().Header.ContentLength() != 0 {
 		if up, err = a.app.Registry.AppendUpload(c.Context(), by, up.ID, 0, body, in.Complete == "?1"); err != nil {
-			c.Response().SetConnectionClose()
+			hearOut(c, heardOut)
 			return err
 		}
 	}
@@ -430,7 +429,7 @@ func (a *API) appendUpload(c fiber.Ctx, by act.Actor) error {
 	up, err := a.app.Registry.AppendUpload(c.Context(), by, in.Upload, offset, body, in.Complete == "?1")
 	if err != nil {
 		c.Set("Upload-Offset", strconv.FormatInt(up.Offset, 10))
-		c.Response().SetConnectionClose()
+		hearOut(c, heardOut)
 		return err
 	}
 	return uploadAnswer(c, fiber.StatusOK, up)

@@ -119,7 +119,7 @@ func bodyOf(c fiber.Ctx) io.Reader {
 func begun(c fiber.Ctx, begin func() (*job.Job, error)) error {
 	j, err := begin()
 	if err != nil {
-		c.Response().SetConnectionClose() // what is left of the body is not read
+		hearOut(c, heardOut)
 		return err
 	}
 	c.Location(base + "/jobs/" + j.ID)

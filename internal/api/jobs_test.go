@@ -41,6 +41,11 @@ func TestJobsAreBegunOnce(t *testing.T) {
 			t.Errorf("%s: %d %s, want %s", query, status, said, code)
 		}
 	}
+	// Who is still sending when it is refused hears why.
+	large := "x\n" + strings.Repeat("1.5\n", 5<<20)
+	if status, said := send("&batch=5000", large, ""); status != 422 || !strings.Contains(said, "score.batch") {
+		t.Errorf("%d %.300s", status, said)
+	}
 	if status, said := send("", "", ""); status != 422 || !strings.Contains(said, "sample.unreadable") {
 		t.Errorf("%d %s", status, said)
 	}

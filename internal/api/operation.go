@@ -134,16 +134,25 @@ func bound(c fiber.Ctx) error {
 		return fault.New(fault.Invalid, "request.cut", "the body breaks off: %v", err).In("body").Do("send it again")
 	}
 	if len(body) > largestBody {
-		// A caller that is still sending when the connection closes may lose the answer with it,
-		// so one that sends up to four times too much is heard out.
-		_, _ = io.CopyN(io.Discard, stream, 3*largestBody)
-		c.Response().SetConnectionClose() // what is left is not read
+		hearOut(c, 3*largestBody)
 		return fault.New(fault.TooLarge, "request.too_large", "the body is larger than %d MiB", largestBody>>20).
 			In("body").Do("send files as parts of a registration")
 	}
 	c.Request().SetBody(body)
 	return nil
 }
+
+// hearOut reads what a caller still sends, up to so many bytes, and has the connection closed, because what is left
+// after that is not read: a caller that is still sending when it closes may lose the answer with it.
+func hearOut(c fiber.Ctx, most int64) {
+	if stream := c.Request().BodyStream(); stream != nil {
+		_, _ = io.CopyN(io.Discard, stream, most)
+	}
+	c.Response().SetConnectionClose()
+}
+
+// heardOut is how much of a file is heard out that is refused before its end.
+const heardOut = 64 << 20
 
 // repeatKey reads the Idempotency-Key of a request. Of a body that is read as it comes only the length tells whether it
 // is the same again: it may be of any size.

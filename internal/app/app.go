@@ -48,7 +48,9 @@ type Config struct {
 	Runners *runner.Keeper
 	// Jobs is the folder of what jobs work with; empty carries out none.
 	Jobs string
-	Log  *slog.Logger
+	// Build is what the service was made from, for reports that it makes.
+	Build string
+	Log   *slog.Logger
 	// Unlocked are the keys of the installation.
 	Unlocked secrets.Unlocked
 	// Fetch opens the addresses that versions are registered from; nil takes the usual ones.
@@ -101,7 +103,7 @@ func New(c Config) *App {
 	a.Outcomes = outcomes.New(a.Base, a.Registry, a.Traffic, a.Observe, c.Recorder, c.Signals, c.Requests,
 		c.Unlocked.RequestIDs)
 	a.Custom = custom.New(a.Base, a.Registry, a.Traffic, a.Observe, c.Recorder, c.Signals, c.Unlocked.RequestIDs)
-	a.Proof = proof.New(a.Base, a.Registry, a.Traffic, c.Fetch, c.Jobs)
+	a.Proof = proof.New(a.Base, a.Registry, a.Traffic, c.Fetch, c.Jobs, c.Build)
 	a.Agents = agents.New(a.Base, a.Registry, a.Traffic, c.Recorder, c.Signals)
 	a.Ladder = ladder.New(a.Base, a.People, a.Registry, a.Observe, c.Blobs, signer)
 	a.Rollouts = rollouts.New(a.Base, a.People, a.Registry, a.Traffic, a.Observe, a.Requests, a.Ladder)

@@ -310,6 +310,19 @@ func asks(run func(context.Context, *call) error) func(*call) func(context.Conte
 	}
 }
 
+// asksWhy sets up a command that changes one thing, with a reason, and says what became of it.
+func asksWhy[T any](do func(context.Context, *call, string) (T, error), people func(io.Writer, T),
+) func(*call) func(context.Context) error {
+	return func(c *call) func(context.Context) error {
+		c.connect()
+		why := c.flags.String("why", "", "`TEXT`: why")
+		return func(ctx context.Context) error {
+			done, err := do(ctx, c, *why)
+			return c.show(done, err, func() { people(c.Out, done) })
+		}
+	}
+}
+
 // number reads an argument that is a whole number.
 func (c *call) number(i int) (int64, error) {
 	n, err := strconv.ParseInt(c.args[i], 10, 64)

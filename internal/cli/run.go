@@ -219,7 +219,7 @@ func serveCommand(c *call) func(context.Context) error {
 			return wrongUse("-body-budget, -bodies-in-flight, -callers, -connections and -model-timeout must be " +
 				"above zero")
 		}
-		o.Bodies = int64(*bodies) << 20
+		o.Bodies, o.Build = int64(*bodies)<<20, build()
 		var err error
 		if o.Log, err = logger(c.Err, *level); err != nil {
 			return err

@@ -46,51 +46,40 @@ func scheduleCommands() []command {
 			name: "schedule remove", group: "Prove", arguments: "NAME", least: 1, most: 1,
 			summary: "Take a schedule away; a job that it has begun goes on",
 			example: "innerladder schedule remove nightly -why \"the plant is shut for the summer\"",
-			setup: changesSchedule(func(ctx context.Context, c *call, why string) (schedule.Schedule, error) {
+			setup: asksWhy(func(ctx context.Context, c *call, why string) (schedule.Schedule, error) {
 				return c.api.RemoveSchedule(ctx, c.args[0], why)
-			}, "%s is taken away\n"),
+			}, nameAfter("%s is taken away\n")),
 		},
 		{
 			name: "schedule pause", group: "Prove", arguments: "NAME", least: 1, most: 1,
 			summary: "Have a schedule rest", example: "innerladder schedule pause nightly -why \"the meters are away\"",
-			setup: changesSchedule(func(ctx context.Context, c *call, why string) (schedule.Schedule, error) {
+			setup: asksWhy(func(ctx context.Context, c *call, why string) (schedule.Schedule, error) {
 				return c.api.PauseSchedule(ctx, c.args[0], true, why)
-			}, "%s rests\n"),
+			}, nameAfter("%s rests\n")),
 		},
 		{
 			name: "schedule resume", group: "Prove", arguments: "NAME", least: 1, most: 1,
 			summary: "Have a schedule go on; what was missed meanwhile is not caught up",
 			example: "innerladder schedule resume nightly",
-			setup: changesSchedule(func(ctx context.Context, c *call, why string) (schedule.Schedule, error) {
+			setup: asksWhy(func(ctx context.Context, c *call, why string) (schedule.Schedule, error) {
 				return c.api.PauseSchedule(ctx, c.args[0], false, why)
-			}, "%s goes on\n"),
+			}, nameAfter("%s goes on\n")),
 		},
 		{
 			name: "schedule now", group: "Prove", arguments: "NAME", least: 1, most: 1,
 			summary: "Have a turn of a schedule taken at once", example: "innerladder schedule now nightly",
-			setup: changesSchedule(func(ctx context.Context, c *call, why string) (schedule.Schedule, error) {
+			setup: asksWhy(func(ctx context.Context, c *call, why string) (schedule.Schedule, error) {
 				return c.api.TurnNow(ctx, c.args[0], why)
-			}, "a turn of %s is taken\n"),
+			}, func(w io.Writer, s schedule.Schedule) {
+				fmt.Fprintf(w, "a turn of %s is taken\n%s\n", s.Name, lastTurn(s))
+			}),
 		},
 	}
 }
 
-// changesSchedule sets up a command that does one thing to a schedule, and says so.
-func changesSchedule(do func(context.Context, *call, string) (schedule.Schedule, error), says string,
-) func(*call) func(context.Context) error {
-	return func(c *call) func(context.Context) error {
-		c.connect()
-		why := c.flags.String("why", "", "`TEXT`: why")
-		return func(ctx context.Context) error {
-			s, err := do(ctx, c, *why)
-			return c.show(s, err, func() {
-				fmt.Fprintf(c.Out, says, s.Name)
-				if len(s.Turns) > 0 && strings.HasPrefix(says, "a turn") {
-					fmt.Fprintf(c.Out, "%s\n", lastTurn(s))
-				}
-			})
-		}
-	}
+// nameAfter prints a format with the name of a schedule.
+func nameAfter(format string) func(io.Writer, schedule.Schedule) {
+	return func(w io.Writer, s schedule.Schedule) { fmt.Fprintf(w, format, s.Name) }
 }
 
 func setSchedule(c *call) func(context.Context) error {

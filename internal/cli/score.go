@@ -57,27 +57,17 @@ func scoreCommands() []command {
 			name: "job stop", group: "Prove", arguments: "J-NUMBER", least: 1, most: 1,
 			summary: "Stop a job; it can be taken up again",
 			example: "innerladder job stop J-1 -why \"the wrong file\"",
-			setup: func(c *call) func(context.Context) error {
-				c.connect()
-				why := c.flags.String("why", "", "`TEXT`: why")
-				return func(ctx context.Context) error {
-					j, err := c.api.StopJob(ctx, c.args[0], *why)
-					return c.show(j, err, func() { fmt.Fprintln(c.Out, j.Says()) })
-				}
-			},
+			setup: asksWhy(func(ctx context.Context, c *call, why string) (job.Job, error) {
+				return c.api.StopJob(ctx, c.args[0], why)
+			}, printSays),
 		},
 		{
 			name: "job resume", group: "Prove", arguments: "J-NUMBER", least: 1, most: 1,
 			summary: "Take a job up again that was stopped or failed, where it was",
 			example: "innerladder job resume J-1",
-			setup: func(c *call) func(context.Context) error {
-				c.connect()
-				why := c.flags.String("why", "", "`TEXT`: why")
-				return func(ctx context.Context) error {
-					j, err := c.api.ResumeJob(ctx, c.args[0], *why)
-					return c.show(j, err, func() { fmt.Fprintln(c.Out, j.Says()) })
-				}
-			},
+			setup: asksWhy(func(ctx context.Context, c *call, why string) (job.Job, error) {
+				return c.api.ResumeJob(ctx, c.args[0], why)
+			}, printSays),
 		},
 		{
 			name: "job answers", group: "Prove", arguments: "J-NUMBER", least: 1, most: 1,
@@ -93,6 +83,8 @@ func scoreCommands() []command {
 		},
 	}
 }
+
+func printSays(w io.Writer, j job.Job) { fmt.Fprintln(w, j.Says()) }
 
 // formatOf is the form of a table that the name of a file asks for.
 func formatOf(given, file string) (string, error) {
@@ -125,31 +117,35 @@ func scoreTable(c *call) func(context.Context) error {
 		if err != nil {
 			return err
 		}
-		table, done, err := c.table(&in)
-		if err != nil {
-			return err
-		}
-		defer done()
-		j, err := c.api.Score(ctx, in, table)
-		if err != nil {
-			return err
-		}
-		if *detach {
-			return c.detached(j)
-		}
-		if j, err = c.awaitJob(ctx, j); err != nil {
+		j, ended, err := c.runJob(ctx, &in, *detach, func(table io.Reader) (job.Job, error) {
+			return c.api.Score(ctx, in, table)
+		})
+		if err != nil || !ended {
 			return err
 		}
 		return c.finish(ctx, j, *out, format)
 	}
 }
 
-// detached says which job goes on by itself.
-func (c *call) detached(j job.Job) error {
-	return c.show(j, nil, func() {
-		fmt.Fprintln(c.Out, j.ID)
-		c.say("%s; see how far it is with: innerladder job %s", j.Says(), j.ID)
-	})
+// runJob begins a job about a table and waits until it has ended, unless it is to go on by itself.
+func (c *call) runJob(ctx context.Context, in *wire.NewScoring, detach bool, begin func(io.Reader) (job.Job, error),
+) (j job.Job, ended bool, err error) {
+	table, done, err := c.table(in)
+	if err != nil {
+		return j, false, err
+	}
+	defer done()
+	if j, err = begin(table); err != nil {
+		return j, false, err
+	}
+	if detach {
+		return j, false, c.show(j, nil, func() {
+			fmt.Fprintln(c.Out, j.ID)
+			c.say("%s; see how far it is with: innerladder job %s", j.Says(), j.ID)
+		})
+	}
+	j, err = c.awaitJob(ctx, j)
+	return j, err == nil, err
 }
 
 // scoringFlags are the options of all that ask a version about a table.
@@ -202,19 +198,10 @@ func evaluateTable(c *call) func(context.Context) error {
 		if in.Target == "" {
 			return wrongUse("say with -target which column has the truth")
 		}
-		table, done, err := c.table(&in.NewScoring)
-		if err != nil {
-			return err
-		}
-		defer done()
-		j, err := c.api.Evaluate(ctx, in, table)
-		if err != nil {
-			return err
-		}
-		if *detach {
-			return c.detached(j)
-		}
-		if j, err = c.awaitJob(ctx, j); err != nil {
+		j, ended, err := c.runJob(ctx, &in.NewScoring, *detach, func(table io.Reader) (job.Job, error) {
+			return c.api.Evaluate(ctx, in, table)
+		})
+		if err != nil || !ended {
 			return err
 		}
 		if j.State != job.Done {

@@ -127,100 +127,107 @@ func (r *rig) beside() (stop func()) {
 	}
 }
 
+// page is an answer that was never meant for callers.
+const page = "<html>at 10.1.2.3: Traceback (most recent call last)</html>"
+
+// sized is an answer with a status, further lines of its head, and a body.
+func sized(status, body string, lines ...string) string {
+	return "HTTP/1.1 " + status + "\r\n" + strings.Join(append(lines, ""), "\r\n") +
+		fmt.Sprintf("Content-Length: %d\r\n\r\n%s", len(body), body)
+}
+
+// modelServers are servers that do everything that one may do, with what the caller gets of it.
+var modelServers = map[string]struct {
+	server raw
+	status int
+	code   string
+}{
+	"as Node's server": {
+		writes(whole("Connection: keep-alive", "Keep-Alive: timeout=5", "X-Other: 1")), 200,
+		"",
+	},
+	"until the end": {writesAndCloses("HTTP/1.0 200 OK\r\n\r\n" + good), 200, ""},
+	"chunks": {writes("HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n5\r\n" + good[:5] +
+		"\r\n" + fmt.Sprintf("%x", len(good)-5) + "\r\n" + good[5:] + "\r\n0\r\n\r\n"), 200, ""},
+	"more to come first": {writes("HTTP/1.1 100 Continue\r\n\r\nHTTP/1.1 103 Early Hints\r\nLink: x\r\n\r\n" +
+		whole()), 200, ""},
+	"bytes after the answer": {writes(whole() + "HTTP/1.1 200 OK\r\nContent-Length: 0\r\n\r\n"), 200, ""},
+	"a little at a time":     {dribbles(whole(), time.Millisecond), 200, ""},
+	"too slowly":             {dribbles(whole(), 200*time.Millisecond), 504, "model_server.too_slow"},
+	"hangs": {
+		func(c net.Conn, _ int) bool { _, _ = c.Read(make([]byte, 1)); return false }, 504,
+		"model_server.too_slow",
+	},
+	"hangs in the body": {func(c net.Conn, _ int) bool {
+		_, _ = io.WriteString(c, whole()[:60])
+		_, _ = c.Read(make([]byte, 1))
+		return false
+	}, 504, "model_server.too_slow"},
+	"closes without a word": {writesAndCloses(""), 502, "model_server.failed"},
+	"closes in the head":    {writesAndCloses("HTTP/1.1 200 OK\r\nContent-"), 502, "model_server.malformed"},
+	"closes in the body":    {writesAndCloses(whole()[:len(whole())-5]), 502, "model_server.malformed"},
+	"closes in a chunk": {
+		writesAndCloses("HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\nff\r\n{"),
+		502, "model_server.malformed",
+	},
+	"a length that is too short": {
+		writes("HTTP/1.1 200 OK\r\nContent-Length: 10\r\n\r\n" + good), 502,
+		"model_server.malformed",
+	},
+	"a length that is too long": {
+		writesAndCloses("HTTP/1.1 200 OK\r\nContent-Length: 1000\r\n\r\n" + good), 502,
+		"model_server.malformed",
+	},
+	"two lengths":            {writes(whole("Content-Length: 3")), 502, "model_server.malformed"},
+	"a length beside chunks": {writes(whole("Transfer-Encoding: chunked")), 502, "model_server.malformed"},
+	"a length that is none": {
+		writes("HTTP/1.1 200 OK\r\nContent-Length: many\r\n\r\n"), 502,
+		"model_server.malformed",
+	},
+	"a gigabyte": {
+		writes("HTTP/1.1 200 OK\r\nContent-Length: 1073741824\r\n\r\n{"), 502,
+		"model_server.malformed",
+	},
+	"another protocol": {writes("SSH-2.0-OpenSSH_9.2p1 Debian\r\n\r\n"), 502, "model_server.malformed"},
+	"a head without end": {writes("HTTP/1.1 200 OK\r\n" +
+		strings.Repeat("X: "+strings.Repeat("y", 100)+"\r\n", 400)), 502, "model_server.malformed"},
+	"a folded line": {writes(whole("X: 1", " 2")), 502, "model_server.malformed"},
+	"a page":        {writes(sized("200 OK", page)), 502, "model_server.malformed"},
+	"NaN": {
+		writes(sized("200 OK", strings.ReplaceAll(good, "[1]}", "[NaN]}"))), 502,
+		"model_server.malformed",
+	},
+	"nothing":        {writes(sized("200 OK", "")), 502, "model_server.malformed"},
+	"no content":     {writes("HTTP/1.1 204 No Content\r\n\r\n"), 502, "model_server.malformed"},
+	"JSON cut short": {writes(sized("200 OK", good[:30])), 502, "model_server.malformed"},
+	"no outputs":     {writes(sized("200 OK", `{"error":"sorry"}`)), 502, "model_server.malformed"},
+	"elsewhere": {
+		writes(sized("302 Found", "", "Location: http://10.1.2.3/")), 502,
+		"model_server.malformed",
+	},
+	"another protocol wanted": {writes("HTTP/1.1 101 Switching Protocols\r\nUpgrade: h2c\r\nConnection: " +
+		"Upgrade\r\n\r\n"), 502, "model_server.malformed"},
+	"compressed unasked": {
+		writes(sized("200 OK", "\x1f\x8b\x08\x00", "Content-Encoding: gzip")), 502,
+		"model_server.malformed",
+	},
+	"binary that adds up": {writes(sized("200 OK",
+		`{"outputs":[{"name":"v","parameters":{"binary_data_size":4}}]}`+"\x00\x00\x80\x3f",
+		"Inference-Header-Content-Length: 62")), 200, ""},
+	"binary that does not": {writes(sized("200 OK",
+		`{"outputs":[{"name":"v","parameters":{"binary_data_size":8}}]}`+"\x00\x00\x80\x3f",
+		"Inference-Header-Content-Length: 62")), 502, "model_server.malformed"},
+	"a page as an error": {writes(sized("500 Internal Server Error", page)), 500, "model_server.error"},
+	"an error of the protocol": {writes(sized("422 Unprocessable Entity",
+		`{"error":"wind_ms is missing","code":"theirs"}`)), 422, "theirs"},
+	"an unknown status": {writes(sized("299 Well", good)), 299, ""},
+	"cookies": {writes(whole("Set-Cookie: a=b", "Set-Cookie: c=d", "Alt-Svc: h3",
+		"Strict-Transport-Security: x")), 200, ""},
+}
+
 func TestWhateverAModelServerSends(t *testing.T) {
 	t.Parallel()
-	page := "<html>at 10.1.2.3: Traceback (most recent call last)</html>"
-	sized := func(status, body string, lines ...string) string {
-		return "HTTP/1.1 " + status + "\r\n" + strings.Join(append(lines, ""), "\r\n") +
-			fmt.Sprintf("Content-Length: %d\r\n\r\n%s", len(body), body)
-	}
-	for name, c := range map[string]struct {
-		server raw
-		status int
-		code   string
-	}{
-		"as Node's server": {
-			writes(whole("Connection: keep-alive", "Keep-Alive: timeout=5", "X-Other: 1")), 200,
-			"",
-		},
-		"until the end": {writesAndCloses("HTTP/1.0 200 OK\r\n\r\n" + good), 200, ""},
-		"chunks": {writes("HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n5\r\n" + good[:5] +
-			"\r\n" + fmt.Sprintf("%x", len(good)-5) + "\r\n" + good[5:] + "\r\n0\r\n\r\n"), 200, ""},
-		"more to come first": {writes("HTTP/1.1 100 Continue\r\n\r\nHTTP/1.1 103 Early Hints\r\nLink: x\r\n\r\n" +
-			whole()), 200, ""},
-		"bytes after the answer": {writes(whole() + "HTTP/1.1 200 OK\r\nContent-Length: 0\r\n\r\n"), 200, ""},
-		"a little at a time":     {dribbles(whole(), time.Millisecond), 200, ""},
-		"too slowly":             {dribbles(whole(), 200*time.Millisecond), 504, "model_server.too_slow"},
-		"hangs": {
-			func(c net.Conn, _ int) bool { _, _ = c.Read(make([]byte, 1)); return false }, 504,
-			"model_server.too_slow",
-		},
-		"hangs in the body": {func(c net.Conn, _ int) bool {
-			_, _ = io.WriteString(c, whole()[:60])
-			_, _ = c.Read(make([]byte, 1))
-			return false
-		}, 504, "model_server.too_slow"},
-		"closes without a word": {writesAndCloses(""), 502, "model_server.failed"},
-		"closes in the head":    {writesAndCloses("HTTP/1.1 200 OK\r\nContent-"), 502, "model_server.malformed"},
-		"closes in the body":    {writesAndCloses(whole()[:len(whole())-5]), 502, "model_server.malformed"},
-		"closes in a chunk": {
-			writesAndCloses("HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\nff\r\n{"),
-			502, "model_server.malformed",
-		},
-		"a length that is too short": {
-			writes("HTTP/1.1 200 OK\r\nContent-Length: 10\r\n\r\n" + good), 502,
-			"model_server.malformed",
-		},
-		"a length that is too long": {
-			writesAndCloses("HTTP/1.1 200 OK\r\nContent-Length: 1000\r\n\r\n" + good), 502,
-			"model_server.malformed",
-		},
-		"two lengths":            {writes(whole("Content-Length: 3")), 502, "model_server.malformed"},
-		"a length beside chunks": {writes(whole("Transfer-Encoding: chunked")), 502, "model_server.malformed"},
-		"a length that is none": {
-			writes("HTTP/1.1 200 OK\r\nContent-Length: many\r\n\r\n"), 502,
-			"model_server.malformed",
-		},
-		"a gigabyte": {
-			writes("HTTP/1.1 200 OK\r\nContent-Length: 1073741824\r\n\r\n{"), 502,
-			"model_server.malformed",
-		},
-		"another protocol": {writes("SSH-2.0-OpenSSH_9.2p1 Debian\r\n\r\n"), 502, "model_server.malformed"},
-		"a head without end": {writes("HTTP/1.1 200 OK\r\n" +
-			strings.Repeat("X: "+strings.Repeat("y", 100)+"\r\n", 400)), 502, "model_server.malformed"},
-		"a folded line": {writes(whole("X: 1", " 2")), 502, "model_server.malformed"},
-		"a page":        {writes(sized("200 OK", page)), 502, "model_server.malformed"},
-		"NaN": {
-			writes(sized("200 OK", strings.ReplaceAll(good, "[1]}", "[NaN]}"))), 502,
-			"model_server.malformed",
-		},
-		"nothing":        {writes(sized("200 OK", "")), 502, "model_server.malformed"},
-		"no content":     {writes("HTTP/1.1 204 No Content\r\n\r\n"), 502, "model_server.malformed"},
-		"JSON cut short": {writes(sized("200 OK", good[:30])), 502, "model_server.malformed"},
-		"no outputs":     {writes(sized("200 OK", `{"error":"sorry"}`)), 502, "model_server.malformed"},
-		"elsewhere": {
-			writes(sized("302 Found", "", "Location: http://10.1.2.3/")), 502,
-			"model_server.malformed",
-		},
-		"another protocol wanted": {writes("HTTP/1.1 101 Switching Protocols\r\nUpgrade: h2c\r\nConnection: " +
-			"Upgrade\r\n\r\n"), 502, "model_server.malformed"},
-		"compressed unasked": {
-			writes(sized("200 OK", "\x1f\x8b\x08\x00", "Content-Encoding: gzip")), 502,
-			"model_server.malformed",
-		},
-		"binary that adds up": {writes(sized("200 OK",
-			`{"outputs":[{"name":"v","parameters":{"binary_data_size":4}}]}`+"\x00\x00\x80\x3f",
-			"Inference-Header-Content-Length: 62")), 200, ""},
-		"binary that does not": {writes(sized("200 OK",
-			`{"outputs":[{"name":"v","parameters":{"binary_data_size":8}}]}`+"\x00\x00\x80\x3f",
-			"Inference-Header-Content-Length: 62")), 502, "model_server.malformed"},
-		"a page as an error": {writes(sized("500 Internal Server Error", page)), 500, "model_server.error"},
-		"an error of the protocol": {writes(sized("422 Unprocessable Entity",
-			`{"error":"wind_ms is missing","code":"theirs"}`)), 422, "theirs"},
-		"an unknown status": {writes(sized("299 Well", good)), 299, ""},
-		"cookies": {writes(whole("Set-Cookie: a=b", "Set-Cookie: c=d", "Alt-Svc: h3",
-			"Strict-Transport-Security: x")), 200, ""},
-	} {
+	for name, c := range modelServers {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			r := newRigWith(t, Config{Timeout: time.Second, Connections: 64})
@@ -464,6 +471,64 @@ func (r *rig) talk(send string, answers int) []*http.Response {
 
 const post = "POST " + infer + " HTTP/1.1\r\nHost: a\r\n"
 
+// sentByCallers is what one may send, with the answers.
+var sentByCallers = map[string]struct {
+	send   string
+	status []int
+}{
+	"two at once": {post + "Content-Length: 2\r\n\r\n{}" + post +
+		"Content-Length: 2\r\n\r\n{}", []int{200, 200}},
+	"chunks": {post + "Transfer-Encoding: chunked\r\n\r\n1\r\n{\r\n1\r\n}\r\n0\r\n\r\n" +
+		post + "Content-Length: 2\r\n\r\n{}", []int{200, 200}},
+	"no body":  {post + "\r\n", []int{200}},
+	"HTTP/1.0": {"POST " + infer + " HTTP/1.0\r\nContent-Length: 2\r\n\r\n{}", []int{200}},
+	"HTTP/1.0 that keeps": {
+		"POST " + infer +
+			" HTTP/1.0\r\nConnection: keep-alive\r\nContent-Length: 2\r\n\r\n{}GET /v2 HTTP/1.0\r\n\r\n",
+		[]int{200, 200},
+	},
+	"a proxy's form": {"POST http://a" + infer +
+		" HTTP/1.1\r\nHost: a\r\nContent-Length: 2\r\n\r\n{}", []int{200}},
+	"an encoded name": {"POST /v2/models/demand%2Dhourly/infer?x=1 HTTP/1.1\r\nHost: " +
+		"a\r\nContent-Length: 2\r\n\r\n{}", []int{200}},
+	"what encodes nothing": {"POST /v2/models/demand%zz/infer HTTP/1.1\r\nHost: a\r\nContent-Length: " +
+		"2\r\n\r\n{}", []int{404}},
+	"HEAD": {"GET /v2/health/live HTTP/1.1\r\nHost: a\r\n\r\n", []int{200}},
+	"no such endpoint, from the head": {"POST /v2/models/none/infer HTTP/1.1\r\nHost: a\r\nContent-Length: " +
+		"60000000\r\n\r\n", []int{404}},
+	"no key, from the head": {"POST /v2/models/locked/infer HTTP/1.1\r\nHost: a\r\nContent-Length: " +
+		"60000000\r\n\r\n", []int{401}},
+	"too large, from the head": {post + "Content-Length: 600000000\r\n\r\n", []int{413}},
+	"too large, asked first": {
+		post + "Content-Length: 600000000\r\nExpect: 100-continue\r\n\r\n",
+		[]int{413},
+	},
+	"too large in chunks": {post + "Transfer-Encoding: chunked\r\n\r\n" +
+		strings.Repeat("100000\r\n"+strings.Repeat(" ", 1<<20)+"\r\n", 66), []int{413}},
+	"two lengths": {post + "Content-Length: 2\r\nContent-Length: 2\r\n\r\n{}", []int{400}},
+	"a length beside chunks": {
+		post + "Content-Length: 2\r\nTransfer-Encoding: chunked\r\n\r\n{}",
+		[]int{400},
+	},
+	"compressed chunks": {post + "Transfer-Encoding: gzip, chunked\r\n\r\n", []int{501}},
+	"a slow head":       {post + "X: ", []int{408}},
+	"a slow body":       {post + "Content-Length: 100\r\n\r\n{", []int{408}},
+	"a slow large body": {post + "Content-Length: 3000000\r\n\r\n{", []int{408}},
+	"a slow chunk":      {post + "Transfer-Encoding: chunked\r\n\r\n5\r\n{", []int{408}},
+	"a head without end": {
+		post + strings.Repeat("X: "+strings.Repeat("y", 100)+"\r\n", 400),
+		[]int{431},
+	},
+	"many fields":           {post + strings.Repeat("X: y\r\n", 200) + "\r\n", []int{431}},
+	"a method that is none": {"BREW " + infer + " HTTP/1.1\r\nHost: a\r\n\r\n", []int{405}},
+	"another protocol":      {"SSH-2.0-OpenSSH_9.2p1\r\n\r\n", []int{400}},
+	"HTTP/2":                {"PRI * HTTP/2.0\r\n\r\nSM\r\n\r\n", []int{505}},
+	"a path that is none, with a body": {
+		"POST /predict HTTP/1.1\r\nHost: a\r\nContent-Length: 2\r\n\r\n{}",
+		[]int{404},
+	},
+}
+
 func TestWhateverACallerSends(t *testing.T) {
 	t.Parallel()
 	r := newRigFor(t, Config{Timeout: 300 * time.Millisecond, Connections: 64},
@@ -475,62 +540,7 @@ func TestWhateverACallerSends(t *testing.T) {
 		t.Fatal(err)
 	}
 	r.route(laneTo(traffic.Main, 1, traffic.Whole, writes(whole()).start(t)))
-	for name, c := range map[string]struct {
-		send   string
-		status []int
-	}{
-		"two at once": {post + "Content-Length: 2\r\n\r\n{}" + post +
-			"Content-Length: 2\r\n\r\n{}", []int{200, 200}},
-		"chunks": {post + "Transfer-Encoding: chunked\r\n\r\n1\r\n{\r\n1\r\n}\r\n0\r\n\r\n" +
-			post + "Content-Length: 2\r\n\r\n{}", []int{200, 200}},
-		"no body":  {post + "\r\n", []int{200}},
-		"HTTP/1.0": {"POST " + infer + " HTTP/1.0\r\nContent-Length: 2\r\n\r\n{}", []int{200}},
-		"HTTP/1.0 that keeps": {
-			"POST " + infer +
-				" HTTP/1.0\r\nConnection: keep-alive\r\nContent-Length: 2\r\n\r\n{}GET /v2 HTTP/1.0\r\n\r\n",
-			[]int{200, 200},
-		},
-		"a proxy's form": {"POST http://a" + infer +
-			" HTTP/1.1\r\nHost: a\r\nContent-Length: 2\r\n\r\n{}", []int{200}},
-		"an encoded name": {"POST /v2/models/demand%2Dhourly/infer?x=1 HTTP/1.1\r\nHost: " +
-			"a\r\nContent-Length: 2\r\n\r\n{}", []int{200}},
-		"what encodes nothing": {"POST /v2/models/demand%zz/infer HTTP/1.1\r\nHost: a\r\nContent-Length: " +
-			"2\r\n\r\n{}", []int{404}},
-		"HEAD": {"GET /v2/health/live HTTP/1.1\r\nHost: a\r\n\r\n", []int{200}},
-		"no such endpoint, from the head": {"POST /v2/models/none/infer HTTP/1.1\r\nHost: a\r\nContent-Length: " +
-			"60000000\r\n\r\n", []int{404}},
-		"no key, from the head": {"POST /v2/models/locked/infer HTTP/1.1\r\nHost: a\r\nContent-Length: " +
-			"60000000\r\n\r\n", []int{401}},
-		"too large, from the head": {post + "Content-Length: 600000000\r\n\r\n", []int{413}},
-		"too large, asked first": {
-			post + "Content-Length: 600000000\r\nExpect: 100-continue\r\n\r\n",
-			[]int{413},
-		},
-		"too large in chunks": {post + "Transfer-Encoding: chunked\r\n\r\n" +
-			strings.Repeat("100000\r\n"+strings.Repeat(" ", 1<<20)+"\r\n", 66), []int{413}},
-		"two lengths": {post + "Content-Length: 2\r\nContent-Length: 2\r\n\r\n{}", []int{400}},
-		"a length beside chunks": {
-			post + "Content-Length: 2\r\nTransfer-Encoding: chunked\r\n\r\n{}",
-			[]int{400},
-		},
-		"compressed chunks": {post + "Transfer-Encoding: gzip, chunked\r\n\r\n", []int{501}},
-		"a slow head":       {post + "X: ", []int{408}},
-		"a slow body":       {post + "Content-Length: 100\r\n\r\n{", []int{408}},
-		"a slow large body": {post + "Content-Length: 3000000\r\n\r\n{", []int{408}},
-		"a slow chunk":      {post + "Transfer-Encoding: chunked\r\n\r\n5\r\n{", []int{408}},
-		"a head without end": {
-			post + strings.Repeat("X: "+strings.Repeat("y", 100)+"\r\n", 400),
-			[]int{431},
-		},
-		"many fields":           {post + strings.Repeat("X: y\r\n", 200) + "\r\n", []int{431}},
-		"a method that is none": {"BREW " + infer + " HTTP/1.1\r\nHost: a\r\n\r\n", []int{405}},
-		"another protocol":      {"SSH-2.0-OpenSSH_9.2p1\r\n\r\n", []int{400}},
-		"HTTP/2":                {"PRI * HTTP/2.0\r\n\r\nSM\r\n\r\n", []int{505}},
-		"a path that is none, with a body": {
-			"POST /predict HTTP/1.1\r\nHost: a\r\nContent-Length: 2\r\n\r\n{}",
-			[]int{404},
-		},
-	} {
+	for name, c := range sentByCallers {
 		t.Run(name, func(t *testing.T) {
 			for i, res := range r.talk(c.send, len(c.status)) {
 				var e struct{ Error, Code string }

@@ -134,11 +134,20 @@ func (s *Set) Reports() []Report {
 	return out
 }
 
-// Safely runs fn and turns a panic into an error.
+// Panic is an error that was a panic.
+type Panic struct {
+	Value any
+	Stack []byte
+}
+
+// Error says what broke, and where.
+func (p *Panic) Error() string { return fmt.Sprintf("panic: %v\n%s", p.Value, p.Stack) }
+
+// Safely runs fn and turns a panic into an error, a *Panic.
 func Safely(fn func() error) (err error) {
 	defer func() {
 		if p := recover(); p != nil {
-			err = fmt.Errorf("panic: %v\n%s", p, debug.Stack())
+			err = &Panic{p, debug.Stack()}
 		}
 	}()
 	return fn()

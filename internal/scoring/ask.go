@@ -198,13 +198,6 @@ func namesOf(tensors []oip.Raw) []string {
 
 // agreed are the columns of all answers: those of the first one.
 func (r *run) agreed(names []string) []string {
-	if p := r.outputs.Load(); p != nil {
-		return *p
-	}
-	r.settle.Lock()
-	defer r.settle.Unlock()
-	if r.outputs.Load() == nil {
-		r.outputs.Store(&names)
-	}
+	r.outputs.CompareAndSwap(nil, &names)
 	return *r.outputs.Load()
 }

@@ -86,7 +86,6 @@ type run struct {
 	sheet *sheet
 	// outputs are the columns of the answers, known from the first on.
 	outputs atomic.Pointer[[]string]
-	settle  sync.Mutex
 	// alone says that the version was found to take one row at a time.
 	alone   atomic.Bool
 	trouble atomic.Pointer[string]

@@ -67,6 +67,8 @@ type Options struct {
 	Fetch *fetch.Fetcher
 	// Runners says how versions are run on this machine.
 	Runners Runners
+	// Build is what the program was made from.
+	Build string
 	// Grace is how long requests under way may take to finish when the service stops.
 	Grace time.Duration
 	Log   *slog.Logger
@@ -154,6 +156,7 @@ func Run(ctx context.Context, o Options) (err error) {
 		app.Config{
 			Runners:  h.runners,
 			Jobs:     filepath.Join(o.Data, "jobs"),
+			Build:    o.Build,
 			Records:  db,
 			Signals:  h.keeper,
 			Blobs:    blobs,

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"math"
-	"runtime/debug"
 	"slices"
 	"strconv"
 	"strings"
@@ -36,18 +35,12 @@ func (s *Service) Evaluate(ctx context.Context, by act.Actor, in wire.NewEvaluat
 	if err := by.May(access.Register); err != nil {
 		return nil, err
 	}
-	v, _, err := s.traffic.Named(ctx, by, in.Asked, in.Environment)
-	if err != nil {
-		return nil, err
-	}
-	if err := by.Need(access.Register, v.Project); err != nil {
-		return nil, err
-	}
 	e := &job.Evaluating{Target: in.Target, Output: in.Output, Weight: in.Weight, Segments: []string{}}
 	if e.Target == "" {
 		return nil, fault.New(fault.Invalid, "evaluate.target", "no column with the truth is named").In("target").
 			Do("name one")
 	}
+	var err error
 	if e.Limits, err = limitsOf(in.AtMost, in.AtLeast); err != nil {
 		return nil, err
 	}
@@ -55,7 +48,7 @@ func (s *Service) Evaluate(ctx context.Context, by act.Actor, in wire.NewEvaluat
 		e.Segments = strings.Split(in.Segments, ",")
 	}
 	in.Keep = ""
-	return s.begin(ctx, by, in.NewScoring, table, &job.Job{Kind: job.EvaluateKind, Evaluating: e}, nil)
+	return s.begin(ctx, by, access.Register, in.NewScoring, table, &job.Job{Kind: job.EvaluateKind, Evaluating: e}, nil)
 }
 
 // limitsOf reads limits as they are typed.
@@ -127,8 +120,8 @@ type judging struct {
 	scores                 []int
 	segments               map[string]int
 	rows                   judge.Rows
-	texts                  map[string][]string
-	numbers                map[string][]float64
+	texts                  map[string][]string  // of values that are no numbers
+	numbers                map[string][]float64 // NaN for those
 	leftOut                int64
 }
 
@@ -157,23 +150,9 @@ func (s *Service) judge(ctx context.Context, j *job.Job) (*evidence.Evaluation, 
 	e.Data = j.Scoring.Data
 	e.Judged = &evidence.Judged{
 		Job: j.ID, Version: v.Ref, Table: j.Scoring.Table, Digest: j.Scoring.Digest, Target: g.Target,
-		Output: g.columns.Outputs[g.output-1-len(g.columns.Kept)], By: build(), LeftOut: g.leftOut,
+		Output: g.columns.Outputs[g.output-1-len(g.columns.Kept)], By: s.build, LeftOut: g.leftOut,
 	}
 	return e, s.withInputs(j, g, e)
-}
-
-// build names the build of the service.
-func build() string {
-	info, ok := debug.ReadBuildInfo()
-	if !ok {
-		return "unknown"
-	}
-	for _, s := range info.Settings {
-		if s.Key == "vcs.revision" {
-			return "innerladder " + s.Value[:min(12, len(s.Value))]
-		}
-	}
-	return "innerladder " + info.Main.Version
 }
 
 // begin finds the columns.
@@ -239,12 +218,11 @@ func (g *judging) take(values []gjson.Result) error {
 		r.Weights = append(r.Weights, values[g.weight].Num)
 	}
 	for name, at := range g.segments {
-		v := values[at]
-		x := v.Num
-		if v.Type != gjson.Number {
-			x = nan
+		x, text := values[at].Num, ""
+		if values[at].Type != gjson.Number {
+			x, text = math.NaN(), values[at].String()
 		}
-		g.texts[name], g.numbers[name] = append(g.texts[name], v.String()), append(g.numbers[name], x)
+		g.texts[name], g.numbers[name] = append(g.texts[name], text), append(g.numbers[name], x)
 	}
 	return nil
 }
@@ -253,14 +231,9 @@ func (g *judging) take(values []gjson.Result) error {
 func (g *judging) finish(v *registry.Version) {
 	g.rows.Segments = map[string][]string{}
 	for name := range g.segments {
-		levels := distinct(g.texts[name], mostLevels)
-		if levels != nil && len(levels) <= fewLevels || allMissing(g.numbers[name]) {
-			if levels != nil {
-				g.rows.Segments[name] = g.texts[name]
-			}
-			continue
+		if levels := levelsOf(g.texts[name], g.numbers[name]); levels != nil {
+			g.rows.Segments[name] = levels
 		}
-		g.rows.Segments[name] = evaluate.Quarters(g.numbers[name])
 	}
 	if v.Signature == nil || g.rows.Scores == nil {
 		return
@@ -285,6 +258,32 @@ const (
 	fewLevels  = 12
 )
 
+// levelsOf are the levels of a column, one for each row: its values where there are few, else quarters of its numbers;
+// nil for a column of many texts.
+func levelsOf(texts []string, numbers []float64) []string {
+	few := map[float64]bool{}
+	for _, x := range numbers {
+		if !math.IsNaN(x) && len(few) <= fewLevels {
+			few[x] = true
+		}
+	}
+	if len(few) > fewLevels {
+		return evaluate.Quarters(numbers)
+	}
+	for i, x := range numbers {
+		switch {
+		case !math.IsNaN(x):
+			texts[i] = strconv.FormatFloat(x, 'g', -1, 64)
+		case texts[i] == "":
+			texts[i] = "missing"
+		}
+	}
+	if distinct(texts, mostLevels) == nil {
+		return nil
+	}
+	return texts
+}
+
 // distinct are the different values, in order; nil where there are more than so many.
 func distinct(all []string, most int) []string {
 	seen := map[string]bool{}
@@ -299,14 +298,6 @@ func distinct(all []string, most int) []string {
 	}
 	slices.Sort(out)
 	return out
-}
-
-// nan stands for a number that is not there.
-var nan = math.NaN()
-
-// allMissing reports whether a column has no numbers.
-func allMissing(x []float64) bool {
-	return !slices.ContainsFunc(x, func(v float64) bool { return !math.IsNaN(v) })
 }
 
 // fitsScores reports whether scores can be of these classes, in this order: every truth is one of them, scores are
@@ -348,8 +339,11 @@ func (s *Service) withInputs(j *job.Job, g *judging, e *evidence.Evaluation) err
 	}
 	return scoring.Each(s.folder(j.ID), func(scoring.Columns) error { return nil }, func(values []gjson.Result) error {
 		row := wanted[values[0].Int()]
+		if row == nil {
+			return nil
+		}
 		for i, name := range g.columns.Kept {
-			if row != nil && name != g.Target && name != g.Weight {
+			if name != g.Target && name != g.Weight {
 				row.Inputs[name] = values[1+i].Value()
 			}
 		}

@@ -32,6 +32,8 @@ type Service struct {
 	fetch    *fetch.Fetcher
 	// dir is the folder of all jobs, one for each; empty where none are kept.
 	dir string
+	// build is what the service was made from, for reports.
+	build string
 
 	mu    sync.Mutex
 	going map[string]*going
@@ -57,10 +59,11 @@ const (
 	patience = 5 * time.Minute
 )
 
-// New makes a service; dir is the folder of what jobs work with.
-func New(b *act.Base, registry *registry.Service, traffic *traffic.Service, f *fetch.Fetcher, dir string) *Service {
+// New makes a service; dir is the folder of what jobs work with, build what the service was made from.
+func New(b *act.Base, registry *registry.Service, traffic *traffic.Service, f *fetch.Fetcher, dir, build string,
+) *Service {
 	return &Service{
-		Base: b, registry: registry, traffic: traffic, fetch: f, dir: dir, going: map[string]*going{},
+		Base: b, registry: registry, traffic: traffic, fetch: f, dir: dir, build: build, going: map[string]*going{},
 		wake: make(chan struct{}, 1),
 	}
 }
@@ -180,8 +183,8 @@ func (s *Service) change(ctx context.Context, by act.Actor, id, kind, what, reas
 	})
 }
 
-// StepJobs begins jobs that wait, as many as may go on at once, and forgets the files of those that ended long ago. It
-// is called from time to time; jobs go on by themselves until ctx ends.
+// StepJobs begins jobs that wait, as many as may go on at once. It is called from time to time; jobs go on by
+// themselves until ctx ends.
 func (s *Service) StepJobs(ctx context.Context, now time.Time) error {
 	if s.dir == "" {
 		return nil
@@ -238,7 +241,7 @@ func (s *Service) carryOut(ctx context.Context, j job.Job, g *going) {
 			report = nil
 		}
 	}
-	if err != nil && strings.HasPrefix(err.Error(), "panic:") {
+	if broken := (*jobs.Panic)(nil); errors.As(err, &broken) {
 		s.Log.Error("a job broke", "job", j.ID, "error", err)
 		err = errors.New("something broke that should not have; the log of the service has it")
 	}
@@ -309,8 +312,7 @@ func (s *Service) enter(ctx context.Context, id string, do func(*act.Tx, *job.Jo
 	return err
 }
 
-// ForgetJobs removes the files of jobs that ended long ago, that they were there stays known, and tables that never
-// came whole.
+// ForgetJobs removes the files of jobs that ended long ago, which stay known, and tables that never came whole.
 func (s *Service) ForgetJobs(ctx context.Context, now time.Time) error {
 	if s.dir == "" {
 		return nil

@@ -98,7 +98,7 @@ func (s *Service) SetSchedule(ctx context.Context, by act.Actor, n wire.NewSched
 		case !errors.Is(err, records.ErrNone):
 			return nil, err
 		}
-		set.Step(t.Now, nil, timesOf(set)) // finds the next turn, and does nothing yet
+		set.Rest(false, t.Now, timesOf(set))
 		if err := t.PutSchedule(ctx, set); err != nil {
 			return nil, err
 		}
@@ -145,18 +145,24 @@ func (s *Service) Schedule(ctx context.Context, by act.Actor, name string) (*sch
 
 // seen brings the last turn of a schedule to how its job is by now.
 func seen(ctx context.Context, r records.View, x *schedule.Schedule) error {
+	j, err := lastJob(ctx, r, x)
+	if j != nil {
+		x.Seen(j)
+	}
+	return err
+}
+
+// lastJob is the job of the last turn of a schedule; nil where there is none.
+func lastJob(ctx context.Context, r records.View, x *schedule.Schedule) (*job.Job, error) {
 	if len(x.Turns) == 0 || x.Turns[0].Job == "" {
-		return nil
+		return nil, nil
 	}
 	j, _, err := find(ctx, r, x.Turns[0].Job)
 	var none *fault.Fault
 	if errors.As(err, &none) {
-		return nil
+		return nil, nil
 	}
-	if err == nil {
-		x.Seen(j)
-	}
-	return err
+	return j, err
 }
 
 // changeSchedule changes a schedule that is there.
@@ -195,10 +201,7 @@ func (s *Service) PauseSchedule(ctx context.Context, by act.Actor, name string, 
 		kind, what = "schedule.paused", "rests"
 	}
 	return s.changeSchedule(ctx, by, name, kind, what, reason, func(t *act.Tx, found *schedule.Schedule) error {
-		found.Paused, found.Next = paused, nil
-		if !paused {
-			found.Step(t.Now, nil, timesOf(found))
-		}
+		found.Rest(paused, t.Now, timesOf(found))
 		return t.PutSchedule(ctx, found)
 	})
 }
@@ -236,20 +239,17 @@ func (s *Service) StepSchedules(ctx context.Context, now time.Time) error {
 		return err
 	}
 	return jobs.Each(all, func(x schedule.Schedule) string { return x.Name }, func(x schedule.Schedule) error {
-		var last *job.Job
-		if len(x.Turns) > 0 && x.Turns[0].Job != "" {
-			j, _, err := find(ctx, read, x.Turns[0].Job)
-			var none *fault.Fault
-			if err != nil && !errors.As(err, &none) {
-				return err
-			}
-			last = j
+		last, err := lastJob(ctx, read, &x)
+		if err != nil {
+			return err
 		}
 		do, changed := x.Step(now, last, timesOf(&x))
 		if !changed {
 			return nil
 		}
-		if err := s.keepTurn(ctx, &x, do); err != nil {
+		if err := s.keepTurn(ctx, &x, do); errors.Is(err, errChanged) {
+			return nil // how it is by now is looked at the next time
+		} else if err != nil {
 			return err
 		}
 		switch {
@@ -267,15 +267,8 @@ func (s *Service) StepSchedules(ctx context.Context, now time.Time) error {
 // told.
 func (s *Service) keepTurn(ctx context.Context, x *schedule.Schedule, do schedule.Act) error {
 	_, err := act.Change(ctx, s.Base, act.BySelf(), access.Inspect, func(t *act.Tx) (*schedule.Schedule, error) {
-		there, err := t.Schedule(ctx, x.Name)
-		if errors.Is(err, records.ErrNone) {
-			return nil, nil
-		}
-		if err != nil {
+		if err := unchanged(ctx, t, x); err != nil {
 			return nil, err
-		}
-		if !there.SetAt.Equal(x.SetAt) || there.Paused != x.Paused {
-			return nil, errChanged
 		}
 		if err := t.PutSchedule(ctx, x); err != nil || !do.Failed {
 			return x, err
@@ -291,17 +284,26 @@ func (s *Service) keepTurn(ctx context.Context, x *schedule.Schedule, do schedul
 	return err
 }
 
-// errChanged is said where somebody changed a schedule at the same moment; it is looked at again.
-var errChanged = errors.New("it was changed meanwhile")
+// errChanged is said where somebody changed a schedule, or took it away, while something was done for it.
+var errChanged = errors.New("the schedule was changed meanwhile")
+
+// unchanged refuses to go on with a schedule that is gone, or another by now.
+func unchanged(ctx context.Context, t *act.Tx, x *schedule.Schedule) error {
+	there, err := t.Within(records.Everything).Schedule(ctx, x.Name)
+	if errors.Is(err, records.ErrNone) || err == nil && (!there.SetAt.Equal(x.SetAt) || there.Paused != x.Paused) {
+		return errChanged
+	}
+	return err
+}
 
 // turn begins the job of a turn; where it cannot be begun, it is tried again.
 func (s *Service) turn(ctx context.Context, x *schedule.Schedule) error {
 	of, was := x.Score, x.Turns[0]
-	_, err := s.begin(ctx, act.BySelf(), wire.NewScoring{
+	_, err := s.begin(ctx, act.BySelf(), access.Inspect, wire.NewScoring{
 		Asked: of.Asked, Environment: of.Environment, From: of.From, Data: of.Data, Keep: of.Keep, Batch: of.Batch,
 		Parallel: of.Parallel,
 	}, nil, &job.Job{Kind: job.ScoreKind}, x)
-	if err == nil {
+	if err == nil || errors.Is(err, errChanged) {
 		return nil
 	}
 	x.Turns[0] = was // whatever was noted was not kept
@@ -309,5 +311,8 @@ func (s *Service) turn(ctx context.Context, x *schedule.Schedule) error {
 	if !errors.As(err, &known) {
 		s.Log.Error("a turn of a schedule could not be begun", "schedule", x.Name, "error", err)
 	}
-	return s.keepTurn(ctx, x, x.Fail(s.Now(), err.Error()))
+	if err = s.keepTurn(ctx, x, x.Fail(s.Now(), err.Error())); errors.Is(err, errChanged) {
+		return nil
+	}
+	return err
 }

@@ -42,12 +42,12 @@ const (
 // Score begins a job that asks a version for predictions of all rows of a table, which comes as a file, or is a data
 // set at its address.
 func (s *Service) Score(ctx context.Context, by act.Actor, in wire.NewScoring, table io.Reader) (*job.Job, error) {
-	return s.begin(ctx, by, in, table, &job.Job{Kind: job.ScoreKind}, nil)
+	return s.begin(ctx, by, access.Inspect, in, table, &job.Job{Kind: job.ScoreKind}, nil)
 }
 
-// begin begins a job that scores, as it says so far. Where it is a turn of a schedule, that is noted with it, in one
-// transaction.
-func (s *Service) begin(ctx context.Context, by act.Actor, in wire.NewScoring, table io.Reader,
+// begin begins a job that scores, as it says so far, for who has a permission beside that to inspect. Where it is a
+// turn of a schedule, that is noted with it, in one transaction.
+func (s *Service) begin(ctx context.Context, by act.Actor, need access.Permission, in wire.NewScoring, table io.Reader,
 	j *job.Job, of *schedule.Schedule,
 ) (*job.Job, error) {
 	if err := by.May(access.Inspect); err != nil {
@@ -69,7 +69,7 @@ func (s *Service) begin(ctx context.Context, by act.Actor, in wire.NewScoring, t
 	if err != nil {
 		return nil, err
 	}
-	if err := by.Need(access.Inspect, v.Project); err != nil {
+	if err := by.Need(need, v.Project); err != nil {
 		return nil, err
 	}
 	j.Project, j.State, j.By, j.BegunAt = v.Project, job.Waiting, by.Name, s.Now()
@@ -93,6 +93,9 @@ func (s *Service) begin(ctx context.Context, by act.Actor, in wire.NewScoring, t
 			return nil, err
 		}
 		if of != nil {
+			if err := unchanged(ctx, t, of); err != nil {
+				return nil, err
+			}
 			of.Began(j.ID)
 			if err := t.PutSchedule(ctx, of); err != nil {
 				return nil, err
@@ -118,16 +121,8 @@ func (s *Service) begin(ctx context.Context, by act.Actor, in wire.NewScoring, t
 // receive takes a table in, into a folder that has no number yet.
 func (s *Service) receive(ctx context.Context, by act.Actor, in wire.NewScoring, table io.Reader, of *job.Scoring,
 ) (dir string, err error) {
-	wanted := ""
-	switch {
-	case in.From != "":
-		from, name, err := s.fetch.Open(ctx, in.From)
-		if err != nil {
-			return "", err
-		}
-		defer from.Close()
-		table, of.Table = from, name
-	case in.Data != "":
+	address, wanted := in.From, ""
+	if in.Data != "" {
 		d, err := s.registry.FindDataSet(ctx, s.Read(by), "data", in.Data)
 		if err != nil {
 			return "", err
@@ -136,12 +131,15 @@ func (s *Service) receive(ctx context.Context, by act.Actor, in wire.NewScoring,
 			return "", fault.New(fault.Refused, "data.no_address", "it is not known where %s is", d.Ref).In("data").
 				Do("send the file itself")
 		}
-		from, name, err := s.fetch.Open(ctx, d.Address)
+		address, of.Data, wanted = d.Address, d.Ref, d.Digest
+	}
+	if address != "" {
+		from, name, err := s.fetch.Open(ctx, address)
 		if err != nil {
 			return "", err
 		}
 		defer from.Close()
-		table, of.Table, of.Data, wanted = from, name, d.Ref, d.Digest
+		table, of.Table = from, name
 	}
 	if err := os.MkdirAll(s.dir, 0o700); err != nil {
 		return "", err
@@ -185,7 +183,7 @@ func (s *Service) fits(v *registry.Version, in wire.NewScoring, dir string, j *j
 	var keep []string
 	switch in.Keep {
 	case "":
-	case "none":
+	case none:
 		keep = []string{}
 	case "all":
 		keep = t.Columns()

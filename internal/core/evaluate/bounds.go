@@ -27,28 +27,19 @@ func deal(n int) (group []int, groups int) {
 // drawn are the 95 % intervals of measures that are found from how often each group was drawn (Efron 1979). A measure
 // that is undefined in half of all draws has none.
 func drawn(groups int, of func(times []float64) map[string]float64) map[string]interval.Interval {
-	r := rand.New(rand.NewPCG(3, uint64(groups)))
 	found := map[string][]float64{}
-	times := make([]float64, groups)
-	for range resamples {
-		clear(times)
-		for range groups {
-			times[r.IntN(groups)]++
-		}
+	redraw(groups, 3, func(times []float64) {
 		for name, x := range of(times) {
 			if !math.IsNaN(x) && !math.IsInf(x, 0) {
 				found[name] = append(found[name], x)
 			}
 		}
-	}
+	})
 	out := map[string]interval.Interval{}
 	for name, all := range found {
-		if 2*len(all) < resamples {
-			continue
+		if i := middle(all, 0.95); i.Bounded() {
+			out[name] = i
 		}
-		slices.Sort(all)
-		tail := int(0.025 * float64(len(all)))
-		out[name] = interval.Interval{Low: all[tail], High: all[len(all)-1-tail]}
 	}
 	return out
 }

@@ -31,27 +31,42 @@ func Resampled(n int, weights []float64, confidence float64, of Measured) Estima
 	for i := range plain {
 		plain[i] = weightOf(weights, i)
 	}
-	e := Estimate{of(plain), interval.Interval{Low: math.Inf(-1), High: math.Inf(1)}}
-	r := rand.New(rand.NewPCG(1, uint64(n)))
+	e := Estimate{Value: of(plain)}
 	var found []float64
-	drawn := make([]float64, n)
-	for range resamples {
-		clear(drawn)
-		for range n {
-			i := r.IntN(n)
-			drawn[i] += plain[i]
+	redraw(n, 1, func(times []float64) {
+		for i := range times {
+			times[i] *= plain[i]
 		}
-		if x := of(drawn); !math.IsNaN(x) {
+		if x := of(times); !math.IsNaN(x) {
 			found = append(found, x)
 		}
+	})
+	e.Interval = middle(found, confidence)
+	return e
+}
+
+// redraw draws n of n things anew, again and again, and hands on how often each was drawn.
+func redraw(n int, seed uint64, each func(times []float64)) {
+	r := rand.New(rand.NewPCG(seed, uint64(n)))
+	times := make([]float64, n)
+	for range resamples {
+		clear(times)
+		for range n {
+			times[r.IntN(n)]++
+		}
+		each(times)
 	}
+}
+
+// middle is the interval that leaves as much of what was found at either end; open where less than half of all draws
+// found something.
+func middle(found []float64, confidence float64) interval.Interval {
 	if 2*len(found) < resamples {
-		return e
+		return interval.Interval{Low: math.Inf(-1), High: math.Inf(1)}
 	}
 	slices.Sort(found)
 	tail := int((1 - confidence) / 2 * float64(len(found)))
-	e.Low, e.High = found[tail], found[len(found)-1-tail]
-	return e
+	return interval.Interval{Low: found[tail], High: found[len(found)-1-tail]}
 }
 
 // Mean is the mean of n independent values, from their sum and that of their squares, with its interval.

@@ -175,6 +175,15 @@ func trying(due, now time.Time) Turn {
 	return Turn{Due: due, State: "trying", Tries: 1, AgainAt: &again}
 }
 
+// Rest has the schedule rest, or go on from a moment: what was missed until then is not caught up. A turn that goes on
+// is not touched.
+func (s *Schedule) Rest(paused bool, now time.Time, next func(time.Time) (time.Time, error)) {
+	s.Paused, s.Next = paused, nil
+	if !paused {
+		s.after(now, next)
+	}
+}
+
 // after settles the next turn.
 func (s *Schedule) after(now time.Time, next func(time.Time) (time.Time, error)) {
 	s.Next = nil

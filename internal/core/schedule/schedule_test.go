@@ -128,6 +128,13 @@ func TestPausedAndOutOfTurn(t *testing.T) {
 	if err := s.Now(at(0.7)); err == nil || !strings.Contains(err.Error(), "still goes on") {
 		t.Error(err)
 	}
+	// That somebody changes it says nothing of the turn that goes on.
+	s.Rest(true, at(0.8), hourly)
+	s.Rest(false, at(0.9), hourly)
+	if s.Turns[0].State != "begun" || !s.Next.Equal(at(1.5)) {
+		t.Errorf("%s, %v", said(s), s.Next)
+	}
+	s.Rest(true, at(1), hourly)
 	s.Paused = false
 	if act, _ := s.Step(at(4.6), &job.Job{State: job.Done}, hourly); act.Begin || !s.Next.Equal(at(5.5)) {
 		t.Errorf("%+v: what was paused is not caught up", act)

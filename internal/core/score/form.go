@@ -157,8 +157,8 @@ func cell(row []signature.Cell, at int) signature.Cell {
 
 // words are the types as people say them.
 var words = map[signature.Type]string{
-	signature.Number: "number", signature.Integer: "whole number that it holds", signature.Boolean: "true or false",
-	signature.Text: "text",
+	signature.Number: "a number", signature.Integer: "a whole number that it can hold",
+	signature.Boolean: "true or false", signature.Text: "a text",
 }
 
 // Fit makes the request of the rows that fit, whose places it returns, and says of the others why they do not. Reasons
@@ -194,7 +194,7 @@ func (f *Form) append(data [][]byte, ends []int, row []signature.Cell, columns [
 				for k := range i + 1 {
 					data[k] = data[k][:ends[k]]
 				}
-				return fmt.Sprintf("%s is %.60s, which is no %s", columns[at], signature.AppendCell(nil, cell(row, at)),
+				return fmt.Sprintf("%s is %.60s, not %s", columns[at], signature.AppendCell(nil, cell(row, at)),
 					words[in.column.Type])
 			}
 		}

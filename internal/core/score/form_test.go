@@ -85,12 +85,12 @@ func TestRowsThatDoNotFit(t *testing.T) {
 		"1,2,true":   "",
 		" 1.5 ,255,": "",
 		",NA,null":   "",
-		"warm,2,":    `x is "warm", which is no number`,
-		"true,2,":    "x is true, which is no number",
-		"1,256,":     "n is 256, which is no whole number that it holds",
-		"1,-1,":      "n is -1, which is no whole number that it holds",
-		"1,2.5,":     "n is 2.5, which is no whole number that it holds",
-		"1,2,maybe":  `yes is "maybe", which is no true or false`,
+		"warm,2,":    `x is "warm", not a number`,
+		"true,2,":    "x is true, not a number",
+		"1,256,":     "n is 256, not a whole number that it can hold",
+		"1,-1,":      "n is -1, not a whole number that it can hold",
+		"1,2.5,":     "n is 2.5, not a whole number that it can hold",
+		"1,2,maybe":  `yes is "maybe", not true or false`,
 	} {
 		// Beside two that fit, which are asked all the same.
 		rows := [][]signature.Cell{raw("1", "2", "true"), raw(strings.Split(row, ",")...), raw("3", "4", "false")}

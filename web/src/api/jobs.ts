@@ -1,6 +1,7 @@
-import { $api, api, data, ProblemError } from './client'
+import { $api, api, data } from './client'
 import type { components } from './schema'
 import { useChange } from './stale'
+import { answer } from './uploads'
 
 export type Job = components['schemas']['Job']
 
@@ -45,10 +46,7 @@ export const useScore = () =>
   useChange(
     async ({ asked, environment, file }: { asked: string; environment: string; file: File }) => {
       const query = new URLSearchParams({ asked, name: file.name, ...(environment && { environment }) })
-      const response = await fetch(`/api/v1/jobs/score?${query.toString()}`, { method: 'POST', body: file })
-      const body: unknown = await response.json()
-      if (!response.ok) throw new ProblemError(body as ConstructorParameters<typeof ProblemError>[0])
-      return body as Job
+      return answer<Job>(await fetch(`/api/v1/jobs/score?${query.toString()}`, { method: 'POST', body: file }))
     },
     ['jobs'],
   )

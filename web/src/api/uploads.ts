@@ -42,7 +42,8 @@ export async function upload(file: File, progress: (share: number) => void): Pro
   return up
 }
 
-async function answer<T>(response: Response): Promise<T> {
+/** The answer to a call that sends a file, or why there is none. */
+export async function answer<T>(response: Response): Promise<T> {
   const body: unknown = await response.json()
   if (!response.ok) throw new ProblemError(body as ConstructorParameters<typeof ProblemError>[0])
   return body as T
