@@ -43,7 +43,8 @@ func TestSchedules(t *testing.T) {
 	gone := filepath.Join(filepath.Dir(rows), "gone.csv")
 	h.as(h.runaFile, "schedule", "broken", "0 0 1 1 *", "score", "heat-demand@2", "-from", "file://"+gone, "-retries",
 		"0")
-	h.expects(h.as(h.runaFile, "schedule", "now", "broken"), "failed")
+	h.expects(h.as(h.runaFile, "schedule", "now", "broken"), "begun J-3")
+	await(t, "the table that is not there", 30*time.Second, done("broken", "failed"))
 	h.expects(h.as(h.runaFile, "schedule", "broken"), "gone.csv")
 	inbox, err := h.runa.Inbox(t.Context(), false, client.Part{Limit: 5})
 	must(t, err)

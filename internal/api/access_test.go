@@ -196,6 +196,10 @@ func (r *rig) stripesAreScored() {
 		Score: schedule.Scored{Asked: "heat-demand@1", From: "https://" + hidden + ".example"},
 	})
 	must(r.t, err)
+	_, err = r.runa.SetStanding(ctx, wire.NewStanding{
+		Model: "heat-demand", Target: "y", Name: hidden + ".csv", Reason: hidden,
+	}, strings.NewReader("x,y\n1,2\n"))
+	must(r.t, err)
 }
 
 // stable adds zebra's environment.
@@ -287,6 +291,7 @@ var asks = map[string][2]string{
 	"attachEvidence": {"?kind=document", ""},
 	"score":          {"?asked=heat-demand@1&name=rows.csv", "x\n1\n"},
 	"evaluate":       {"?asked=heat-demand@1&name=rows.csv&target=y", "x,y\n1,2\n"},
+	"setStanding":    {"?target=y&name=rows.csv", "x,y\n1,2\n"},
 	"stopJob":        {"", `{"reason":"x"}`}, "resumeJob": {"", `{"reason":"x"}`},
 	"setSchedule":   {"", `{"cron":"0 0 * * *","score":{"asked":"heat-demand@1","from":"https://x.example/rows"}}`},
 	"pauseSchedule": {"", `{"paused":true}`}, "turnNow": {"", `{}`},

@@ -283,25 +283,17 @@ func printEvaluation(w io.Writer, e *evidence.Evaluation) {
 		fmt.Fprintf(w, "  %s\n", why)
 	}
 	if j := e.Judged; j != nil {
-		if len(e.Segments) > 0 {
-			fmt.Fprintln(w)
-			t := newTable(w, "PART OF THE ROWS", "ROWS", "MEASURE", "VALUE", "")
-			for _, s := range e.Segments[:min(len(e.Segments), shownRows)] {
-				for name, x := range s.Metrics {
-					t.row(s.Name, count(uint64(s.Rows)), name, fmt.Sprintf("%.4g", x), map[bool]string{
-						true: "surely worse than all",
-					}[s.Worse])
-				}
-			}
-			t.done()
-		}
+		printParts(w, e.Segments, "VALUE", "surely worse than all")
 		if len(e.Worst) > 0 {
 			fmt.Fprintln(w)
 			t := newTable(w, "WORST ROWS", "TRUTH", "PREDICTED")
 			for _, r := range e.Worst[:min(len(e.Worst), shownRows)] {
-				t.row(strconv.FormatInt(r.Row, 10), fmt.Sprint(r.Truth), fmt.Sprint(r.Predicted))
+				t.row(strconv.FormatInt(r.Row, 10), plain(r.Truth), plain(r.Predicted))
 			}
 			t.done()
+		}
+		if e.Against != nil {
+			printAgainst(w, e.Against)
 		}
 		left := ""
 		if j.LeftOut > 0 {
@@ -309,6 +301,57 @@ func printEvaluation(w io.Writer, e *evidence.Evaluation) {
 		}
 		fmt.Fprintf(w, "\n%s of %s beside %s of %s (sha256 %.12s), in %s, judged by %s%s\n", j.Output, j.Version,
 			j.Target, j.Table, j.Digest, j.Job, j.By, left)
+	}
+}
+
+// plain writes a value of a row in a few digits.
+func plain(v any) string {
+	if x, is := v.(float64); is {
+		return strconv.FormatFloat(x, 'g', 6, 64)
+	}
+	return fmt.Sprint(v)
+}
+
+// printParts shows parts of the rows, those that are worst first.
+func printParts(w io.Writer, parts []evidence.Segment, value, worse string) {
+	if len(parts) == 0 {
+		return
+	}
+	fmt.Fprintln(w)
+	t := newTable(w, "PART OF THE ROWS", "ROWS", "MEASURE", value, "")
+	for _, s := range parts[:min(len(parts), shownRows)] {
+		for name, x := range s.Metrics {
+			t.row(s.Name, count(uint64(s.Rows)), name, fmt.Sprintf("%.4g", x), map[bool]string{true: worse}[s.Worse])
+		}
+	}
+	t.done()
+}
+
+// printAgainst shows how a version compares with another on the same rows.
+func printAgainst(w io.Writer, a *evidence.Beside) {
+	left := ""
+	if a.LeftOut > 0 {
+		left = fmt.Sprintf("; %d that %s did not answer are left out", a.LeftOut, a.Version)
+	}
+	fmt.Fprintf(w, "\nbeside %s on the same %d rows%s\n", a.Version, a.Rows, left)
+	t := newTable(w, "MEASURE", "IS", "WAS", "DIFFERENCE", "AT 95 %", "")
+	for _, d := range a.Differences {
+		bounds := ""
+		if d.Bounds != nil {
+			bounds = fmt.Sprintf("%+.4g to %+.4g", d.Bounds[0], d.Bounds[1])
+		}
+		t.row(d.Metric, fmt.Sprintf("%.4g", d.Is), fmt.Sprintf("%.4g", d.Was), fmt.Sprintf("%+.4g", d.Difference),
+			bounds, string(d.Verdict))
+	}
+	t.done()
+	printParts(w, a.Segments, "DIFFERENCE", "surely worse there")
+	if len(a.Worst) > 0 {
+		fmt.Fprintln(w)
+		t := newTable(w, "WHERE IT LOSES MOST", "TRUTH", "PREDICTED", a.Version)
+		for _, r := range a.Worst[:min(len(a.Worst), shownRows)] {
+			t.row(strconv.FormatInt(r.Row, 10), plain(r.Truth), plain(r.Predicted), plain(r.Other))
+		}
+		t.done()
 	}
 }
 

@@ -41,6 +41,7 @@ func scoreCommands() []command {
 			example: "innerladder evaluate heat-demand@2 winter-2026.csv -target demand_mw\n" +
 				"innerladder evaluate heat-demand@2 winter-2026.csv -target demand_mw -at-most rmse=0.2 -segments " +
 				"mix,hour\n" +
+				"innerladder evaluate heat-demand@2 winter-2026.csv -target demand_mw -against @1\n" +
 				"innerladder evaluate valve-fault@1 valves-2026.csv -target fault -at-least accuracy=0.9",
 			setup: evaluateTable,
 		},
@@ -193,6 +194,8 @@ func evaluateTable(c *call) func(context.Context) error {
 	c.flags.StringVar(&in.AtMost, "at-most", "", "`LIMITS` of measures, such as rmse=0.2,mae=0.1, which make the "+
 		"verdict")
 	c.flags.StringVar(&in.AtLeast, "at-least", "", "`LIMITS` of measures, such as accuracy=0.9")
+	c.flags.StringVar(&in.Against, "against", "", "`WHO` is asked about the same rows and held beside: a ref, @REF of "+
+		"the same model, an endpoint, or incumbent")
 	detach := c.flags.Bool("detach", false, "begin the job and do not wait for it")
 	return func(ctx context.Context) error {
 		if in.Target == "" {
@@ -204,18 +207,23 @@ func evaluateTable(c *call) func(context.Context) error {
 		if err != nil || !ended {
 			return err
 		}
-		if j.State != job.Done {
-			return fmt.Errorf("%s; take it up again with: innerladder job resume %s", j.Says(), j.ID)
-		}
-		e, err := c.api.Report(ctx, j.Evaluating.Evidence)
-		if err := c.show(e, err, func() { printEvidence(c.Out, e) }); err != nil {
-			return err
-		}
-		if e.Verdict == evidence.VerdictFailed {
-			return refused("%s: %s", e.ID, e.Says)
-		}
-		return nil
+		return c.evaluated(ctx, j)
 	}
+}
+
+// evaluated shows the report of an evaluation that has ended.
+func (c *call) evaluated(ctx context.Context, j job.Job) error {
+	if j.State != job.Done {
+		return notDone(j)
+	}
+	e, err := c.api.Report(ctx, j.Evaluating.Evidence)
+	if err := c.show(e, err, func() { printEvidence(c.Out, e) }); err != nil {
+		return err
+	}
+	if e.Verdict == evidence.VerdictFailed {
+		return refused("%s: %s", e.ID, e.Says)
+	}
+	return nil
 }
 
 // awaitJob waits for a job to end, and tells how far it is. When ctx ends, the job goes on.
@@ -259,7 +267,7 @@ func pace(p job.Progress) (out string) {
 // finish fetches the answers of a job that has ended.
 func (c *call) finish(ctx context.Context, j job.Job, out, format string) error {
 	if j.State != job.Done {
-		return fmt.Errorf("%s; take it up again with: innerladder job resume %s", j.Says(), j.ID)
+		return notDone(j)
 	}
 	if out != "" || !*c.json { // with -json, what is on standard output is the job
 		if err := c.fetchFound(ctx, j.ID, false, out, format); err != nil {

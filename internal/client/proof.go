@@ -9,19 +9,20 @@ import (
 
 	"innerladder/internal/core/job"
 	"innerladder/internal/core/schedule"
+	"innerladder/internal/core/standing"
 	"innerladder/internal/wire"
 )
 
 // Score begins a job that asks a version for predictions of all rows of a table.
 func (c *Client) Score(ctx context.Context, in wire.NewScoring, table io.Reader) (job.Job, error) {
-	return c.beginJob(ctx, query(path("jobs", "score"), scoringPairs(in)...), table)
+	return sendTable[job.Job](ctx, c, http.MethodPost, query(path("jobs", "score"), scoringPairs(in)...), table)
 }
 
 // Evaluate begins a job that does the same and holds the answers against the truth.
 func (c *Client) Evaluate(ctx context.Context, in wire.NewEvaluation, table io.Reader) (job.Job, error) {
-	return c.beginJob(ctx, query(path("jobs", "evaluate"), append(scoringPairs(in.NewScoring), "target", in.Target,
-		"output", in.Output, "weight", in.Weight, "segments", in.Segments, "at_most", in.AtMost, "at_least",
-		in.AtLeast)...), table)
+	return sendTable[job.Job](ctx, c, http.MethodPost, query(path("jobs", "evaluate"), append(scoringPairs(
+		in.NewScoring), "target", in.Target, "output", in.Output, "weight", in.Weight, "segments", in.Segments,
+		"at_most", in.AtMost, "at_least", in.AtLeast, "against", in.Against)...), table)
 }
 
 // scoringPairs are the parameters of a job that scores.
@@ -38,14 +39,37 @@ func scoringPairs(in wire.NewScoring) []string {
 	}
 }
 
-func (c *Client) beginJob(ctx context.Context, to string, table io.Reader) (job.Job, error) {
-	var out job.Job
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, c.server+to, table)
+// sendTable sends a table as the body of a call.
+func sendTable[T any](ctx context.Context, c *Client, method, to string, table io.Reader) (out T, err error) {
+	req, err := http.NewRequestWithContext(ctx, method, c.server+to, table)
 	if err != nil {
 		return out, fmt.Errorf("calling %s: %w", c.server, err)
 	}
 	req.Header.Set("Content-Type", "application/octet-stream")
 	return out, c.do(req, &out)
+}
+
+// SetStanding has every new version of a model evaluated.
+func (c *Client) SetStanding(ctx context.Context, in wire.NewStanding, table io.Reader) (standing.Standing, error) {
+	return sendTable[standing.Standing](ctx, c, http.MethodPut, query(path("models", in.Model, "standing"), "data",
+		in.Data, "from", in.From, "name", in.Name, "target", in.Target, "output", in.Output, "weight", in.Weight,
+		"segments", in.Segments, "against", in.Against, "at_most", in.AtMost, "at_least", in.AtLeast, "reason",
+		in.Reason), table)
+}
+
+// Standing shows what every new version of a model is evaluated on, and how far each is.
+func (c *Client) Standing(ctx context.Context, model string) (wire.StandingShown, error) {
+	return call[wire.StandingShown](ctx, c, "GET", path("models", model, "standing"), nil)
+}
+
+// RemoveStanding has new versions of a model evaluated on nothing.
+func (c *Client) RemoveStanding(ctx context.Context, model, why string) (standing.Standing, error) {
+	return call[standing.Standing](ctx, c, "DELETE", query(path("models", model, "standing"), "reason", why), nil)
+}
+
+// RunStanding puts a version to the standing evaluation of its model.
+func (c *Client) RunStanding(ctx context.Context, ref string) (job.Job, error) {
+	return call[job.Job](ctx, c, "POST", path("versions", ref, "standing"), nil)
 }
 
 // Jobs lists jobs, newest first, of one version when a ref is given.

@@ -9,6 +9,7 @@ import (
 	"innerladder/internal/core/ladder/rule"
 	"innerladder/internal/core/lineage"
 	"innerladder/internal/core/metric"
+	"innerladder/internal/core/naming"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/signature"
 )
@@ -142,8 +143,11 @@ func (j *judging) parts(need GateNeeds) []judgedPart {
 		},
 		{
 			need.Evidence, write(`SELECT version_id, `+evidenceColumns+` FROM evidence e
-				WHERE e.id = (SELECT max(n.id) FROM evidence n WHERE n.version_id = e.version_id AND n.kind = e.kind)
-				AND version_id IN (?)`, j.of), j.evidence,
+				WHERE (e.id = (SELECT max(n.id) FROM evidence n WHERE n.version_id = e.version_id AND n.kind = e.kind)
+					OR e.kind = 'evaluation' AND e.id = (SELECT max(n.id) FROM evidence n
+						WHERE n.version_id = e.version_id AND n.kind = e.kind AND n.added_by = ?
+						AND n.findings ->> '$.evaluation.judged.standing' IS NOT NULL))
+				AND version_id IN (?) ORDER BY e.id DESC`, naming.Service, j.of), j.evidence,
 		},
 		{
 			need.Places, write(`SELECT p.version_id, e.name, coalesce(max(a.healthy), 1),

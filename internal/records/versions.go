@@ -598,11 +598,13 @@ func (r View) UsesOf(ctx context.Context, model string, number int, highest stri
 }
 
 // NeededBlobs tells for every digest that some version needs, as artifact,
-// attachment or evidence.
+// attachment or evidence, or as rows of a standing evaluation.
 func (r View) NeededBlobs(ctx context.Context) (map[string]bool, error) {
 	needed := map[string]bool{}
 	return needed, r.each(ctx, write(`SELECT digest FROM artifacts WHERE stored = 1 UNION SELECT digest FROM attachments
-		UNION SELECT digest FROM evidence`), func(rows *sql.Rows) error {
+		UNION SELECT digest FROM evidence
+		UNION SELECT body ->> '$.digest' FROM standing WHERE body ->> '$.digest' IS NOT NULL`), func(rows *sql.Rows,
+	) error {
 		var d string
 		err := rows.Scan(&d)
 		needed[d] = true

@@ -1,6 +1,9 @@
 package wire
 
-import "innerladder/internal/core/schedule"
+import (
+	"innerladder/internal/core/schedule"
+	"innerladder/internal/core/standing"
+)
 
 // NewEvaluation says who is evaluated on a table with the truth, and how. The table is the body of the call.
 type NewEvaluation struct {
@@ -9,6 +12,7 @@ type NewEvaluation struct {
 	Output   string `query:"output" json:"-" description:"whose truth it is; that of the same name, or the only one, when not given"`
 	Weight   string `query:"weight" json:"-" description:"a column with how much each row counts"`
 	Segments string `query:"segments" json:"-" description:"columns whose levels and quarters are looked at, with commas between them; all inputs when not given, none"`
+	Against  string `query:"against" json:"-" description:"another version that is asked about the same rows: a ref, @REF of the same model, an endpoint, or incumbent"`
 	AtMost   string `query:"at_most" json:"-" description:"what measures may be at most, such as rmse=0.2, with commas between them"`
 	AtLeast  string `query:"at_least" json:"-" description:"what measures must be at least, such as accuracy=0.9, with commas between them"`
 }
@@ -34,4 +38,27 @@ type NewScoring struct {
 	Keep        string `query:"keep" json:"-" description:"columns that stand beside the answers, with commas between them; all, none; those that are no inputs when not given"`
 	Batch       int    `query:"batch" json:"-" minimum:"1" maximum:"4096" description:"rows of one request; 256 when not given"`
 	Parallel    int    `query:"parallel" json:"-" minimum:"1" maximum:"64" description:"requests under way at a time; 4 when not given"`
+}
+
+// NewStanding says what every new version of a model is evaluated on. The table is the body of the call, where it is
+// neither a data set nor fetched from an address.
+type NewStanding struct {
+	Model    string `json:"-" uri:"model" path:"model" query:"-"`
+	Data     string `query:"data" json:"-" description:"a data set whose address is known, in place of a body"`
+	From     string `query:"from" json:"-" description:"an address that the service fetches for each version, in place of a body"`
+	Name     string `query:"name" json:"-" description:"of the file, which tells what it is where its bytes do not"`
+	Target   string `query:"target" json:"-" required:"true" description:"the column with the truth"`
+	Output   string `query:"output" json:"-" description:"whose truth it is"`
+	Weight   string `query:"weight" json:"-" description:"a column with how much each row counts"`
+	Segments string `query:"segments" json:"-" description:"columns whose levels and quarters are looked at, with commas between them"`
+	Against  string `query:"against" json:"-" description:"who each version is held against on the same rows: a ref, @REF of the same model, such as @live, or incumbent"`
+	AtMost   string `query:"at_most" json:"-" description:"what measures may be at most, such as rmse=0.2"`
+	AtLeast  string `query:"at_least" json:"-" description:"what measures must be at least, such as accuracy=0.9"`
+	Reason   string `query:"reason" json:"-"`
+}
+
+// StandingShown is what every new version of a model is evaluated on, with how far each is.
+type StandingShown struct {
+	standing.Standing
+	Runs []standing.Candidate `json:"runs" description:"how far each version is, those that wait first, then the newest job first"`
 }

@@ -3,12 +3,13 @@ package act
 import (
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/naming"
 	"innerladder/internal/core/record"
 	"innerladder/internal/records"
 )
 
 // Itself is the name of the service where it does something that nobody asked for.
-const Itself = "inner-ladder"
+const Itself = naming.Service
 
 // Actor is who does something. It is handed down as an argument, from the call or the job
 // that begins it to the entry of the record that tells of it.

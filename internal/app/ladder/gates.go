@@ -153,6 +153,9 @@ func (s *Service) facts(ctx context.Context, r records.View, v *registry.Version
 		}
 		f.IncumbentAnswers = len(answers) > 0
 	}
+	if f.Standing, err = r.Standing(ctx, v.Model); err != nil && !errors.Is(err, records.ErrNone) {
+		return f, err
+	}
 	if f.Evidence, err = r.EvidenceOf(ctx, v.Ref); err != nil {
 		return f, err
 	}

@@ -15,6 +15,7 @@ import (
 	"innerladder/internal/core/ladder"
 	"innerladder/internal/core/ladder/rule"
 	"innerladder/internal/core/naming"
+	"innerladder/internal/core/standing"
 	"innerladder/internal/core/traffic"
 	"innerladder/internal/records"
 	"innerladder/internal/wire"
@@ -228,18 +229,26 @@ func (s *Service) waitingByVersion(ctx context.Context, r records.View,
 	return out, nil
 }
 
-// answering is what answers for the endpoints of a project, and what their callers rely on, by
-// model.
+// answering is what answers for the endpoints of a project, what their callers rely on, and what new versions are
+// evaluated on, by model.
 type answering struct {
 	versions  map[string][]ladder.Answering
 	contracts map[string][]traffic.Decided
+	standing  map[string]*standing.Standing
 }
 
 func (s *Service) answeringNow(ctx context.Context, r records.View, project string) (a answering, err error) {
 	if a.versions, err = r.Answering(ctx, project, ""); err != nil {
 		return a, err
 	}
-	a.contracts, err = r.ContractsToKeep(ctx, project, "")
+	if a.contracts, err = r.ContractsToKeep(ctx, project, ""); err != nil {
+		return a, err
+	}
+	all, err := r.AllStanding(ctx, project)
+	a.standing = map[string]*standing.Standing{}
+	for i := range all {
+		a.standing[all[i].Model] = &all[i]
+	}
 	return a, err
 }
 
@@ -275,12 +284,12 @@ func (s *Service) factsInBulk(l ladder.Ladder, versions []records.Judged,
 				f.StoredArtifacts++
 			}
 		}
-		standing := ""
+		stands := ""
 		if there := onRung[[2]string{v.Model, to}]; there != nil {
-			standing = there.Ref
+			stands = there.Ref
 		}
-		f.Contracts = there.contracts[v.Model]
-		if than := byRef[ladder.Incumbent(v.Ref, there.versions[v.Model], standing)]; than != nil {
+		f.Contracts, f.Standing = there.contracts[v.Model], there.standing[v.Model]
+		if than := byRef[ladder.Incumbent(v.Ref, there.versions[v.Model], stands)]; than != nil {
 			f.Incumbent = &than.Version
 			f.IncumbentAnswers = slices.ContainsFunc(there.versions[v.Model], func(a ladder.Answering) bool {
 				return a.Version == than.Ref

@@ -35,7 +35,9 @@ func (s *Service) Evaluate(ctx context.Context, by act.Actor, in wire.NewEvaluat
 	if err := by.May(access.Register); err != nil {
 		return nil, err
 	}
-	e := &job.Evaluating{Target: in.Target, Output: in.Output, Weight: in.Weight, Segments: []string{}}
+	e := &job.Evaluating{
+		Target: in.Target, Output: in.Output, Weight: in.Weight, Segments: []string{}, Against: in.Against,
+	}
 	if e.Target == "" {
 		return nil, fault.New(fault.Invalid, "evaluate.target", "no column with the truth is named").In("target").
 			Do("name one")
@@ -123,6 +125,9 @@ type judging struct {
 	texts                  map[string][]string  // of values that are no numbers
 	numbers                map[string][]float64 // NaN for those
 	leftOut                int64
+	// others are the answers of the version that it is held against; nil where there is none.
+	others *others
+	dir    string
 }
 
 // judge holds the answers of a job against the truth.
@@ -135,7 +140,7 @@ func (s *Service) judge(ctx context.Context, j *job.Job) (*evidence.Evaluation, 
 	if err != nil {
 		return nil, err
 	}
-	g := &judging{Evaluating: j.Evaluating, classes: m.Task == registry.Classification}
+	g := &judging{Evaluating: j.Evaluating, classes: m.Task == registry.Classification, dir: s.folder(j.ID)}
 	if err := scoring.Each(s.folder(j.ID), g.begin, g.take); err != nil {
 		return nil, err
 	}
@@ -147,10 +152,16 @@ func (s *Service) judge(ctx context.Context, j *job.Job) (*evidence.Evaluation, 
 	if err != nil {
 		return nil, err
 	}
+	if o, there := g.beside(); there {
+		if e.Against, err = g.rows.Against(o); err != nil {
+			return nil, err
+		}
+	}
 	e.Data = j.Scoring.Data
 	e.Judged = &evidence.Judged{
 		Job: j.ID, Version: v.Ref, Table: j.Scoring.Table, Digest: j.Scoring.Digest, Target: g.Target,
 		Output: g.columns.Outputs[g.output-1-len(g.columns.Kept)], By: s.build, LeftOut: g.leftOut,
+		Standing: g.Standing,
 	}
 	return e, s.withInputs(j, g, e)
 }
@@ -180,12 +191,13 @@ func (g *judging) begin(c scoring.Columns) error {
 			strings.Join(c.Outputs, ", "))
 	}
 	g.output = 1 + len(c.Kept) + output
+	var scores []string
 	for i, name := range c.Outputs {
 		if strings.HasSuffix(name, "]") {
-			g.scores = append(g.scores, 1+len(c.Kept)+i)
+			g.scores, scores = append(g.scores, 1+len(c.Kept)+i), append(scores, name)
 		}
 	}
-	return nil
+	return g.readOthers(g.dir, c.Outputs[output], scores)
 }
 
 // take takes a row in; one without truth is left out.
@@ -213,6 +225,9 @@ func (g *judging) take(values []gjson.Result) error {
 		}
 	} else {
 		r.Truth, r.Predicted = append(r.Truth, truth.Num), append(r.Predicted, predicted.Num)
+	}
+	if g.others != nil {
+		g.others.pair(values[0].Int(), g.classes)
 	}
 	if g.weight > 0 {
 		r.Weights = append(r.Weights, values[g.weight].Num)
@@ -332,19 +347,23 @@ func (g *judging) fitsScores(levels []string) bool {
 
 // withInputs puts beside the worst rows what was asked.
 func (s *Service) withInputs(j *job.Job, g *judging, e *evidence.Evaluation) error {
-	wanted := map[int64]*evidence.WorstRow{}
-	for i := range e.Worst {
-		e.Worst[i].Inputs = map[string]any{}
-		wanted[e.Worst[i].Row] = &e.Worst[i]
+	wanted := map[int64][]*evidence.WorstRow{}
+	want := func(rows []evidence.WorstRow) {
+		for i := range rows {
+			rows[i].Inputs = map[string]any{}
+			wanted[rows[i].Row] = append(wanted[rows[i].Row], &rows[i])
+		}
+	}
+	want(e.Worst)
+	if e.Against != nil {
+		want(e.Against.Worst)
 	}
 	return scoring.Each(s.folder(j.ID), func(scoring.Columns) error { return nil }, func(values []gjson.Result) error {
-		row := wanted[values[0].Int()]
-		if row == nil {
-			return nil
-		}
-		for i, name := range g.columns.Kept {
-			if name != g.Target && name != g.Weight {
-				row.Inputs[name] = values[1+i].Value()
+		for _, row := range wanted[values[0].Int()] {
+			for i, name := range g.columns.Kept {
+				if name != g.Target && name != g.Weight {
+					row.Inputs[name] = values[1+i].Value()
+				}
 			}
 		}
 		return nil

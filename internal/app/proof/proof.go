@@ -14,10 +14,12 @@ import (
 	"innerladder/internal/app/act"
 	"innerladder/internal/app/registry"
 	"innerladder/internal/app/traffic"
+	"innerladder/internal/blob"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/job"
+	"innerladder/internal/core/notice"
 	"innerladder/internal/fetch"
 	"innerladder/internal/jobs"
 	"innerladder/internal/records"
@@ -30,6 +32,7 @@ type Service struct {
 	registry *registry.Service
 	traffic  *traffic.Service
 	fetch    *fetch.Fetcher
+	blobs    *blob.Store
 	// dir is the folder of all jobs, one for each; empty where none are kept.
 	dir string
 	// build is what the service was made from, for reports.
@@ -37,7 +40,9 @@ type Service struct {
 
 	mu    sync.Mutex
 	going map[string]*going
-	wait  sync.WaitGroup
+	// waiting are the versions that could not be put to a standing evaluation yet.
+	waiting map[string]delayed
+	wait    sync.WaitGroup
 	// turns is held by who takes turns of schedules.
 	turns sync.Mutex
 	// wake hears of jobs that may begin.
@@ -60,11 +65,13 @@ const (
 )
 
 // New makes a service; dir is the folder of what jobs work with, build what the service was made from.
-func New(b *act.Base, registry *registry.Service, traffic *traffic.Service, f *fetch.Fetcher, dir, build string,
+func New(b *act.Base, registry *registry.Service, traffic *traffic.Service, f *fetch.Fetcher, blobs *blob.Store, dir,
+	build string,
 ) *Service {
 	return &Service{
-		Base: b, registry: registry, traffic: traffic, fetch: f, dir: dir, build: build, going: map[string]*going{},
-		wake: make(chan struct{}, 1),
+		Base: b, registry: registry, traffic: traffic, fetch: f, blobs: blobs, dir: dir, build: build,
+		going: map[string]*going{},
+		wake:  make(chan struct{}, 1),
 	}
 }
 
@@ -229,7 +236,7 @@ func (s *Service) carryOut(ctx context.Context, j job.Job, g *going) {
 		return
 	}
 	p := j.Progress
-	err := jobs.Safely(func() (err error) { p, err = s.score(ctx, j, g); return err })
+	err := jobs.Safely(func() (err error) { p, err = s.score(ctx, &j, g); return err })
 	if cause := context.Cause(ctx); cause != nil { // somebody stopped it, or the service: it is taken up again
 		s.keepProgress(context.WithoutCancel(ctx), j.ID, p)
 		settled = true
@@ -304,10 +311,18 @@ func (s *Service) enter(ctx context.Context, id string, do func(*act.Tx, *job.Jo
 		if err := t.SetJob(ctx, n, j); err != nil || !j.Ended() {
 			return j, err
 		}
-		return j, t.Note(ctx, act.Entry{
+		entry := act.Entry{
 			Project: j.Project, Kind: "job.ended", Subject: j.ID, Also: []string{j.Scoring.Version},
 			Sentence: j.Says() + ".", After: j,
-		})
+		}
+		if j.State == job.Failed && j.Evaluating != nil && j.Evaluating.Standing != "" { // nobody waits for it
+			v, err := s.registry.Resolve(ctx, t.View, "version", j.Scoring.Version)
+			if err != nil {
+				return nil, err
+			}
+			entry.Involved = map[notice.Topic][]string{notice.Job: {v.CreatedBy}}
+		}
+		return j, t.Note(ctx, entry)
 	})
 	return err
 }

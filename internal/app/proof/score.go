@@ -10,7 +10,6 @@ import (
 	"io"
 	"io/fs"
 	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -45,7 +44,8 @@ func (s *Service) Score(ctx context.Context, by act.Actor, in wire.NewScoring, t
 	return s.begin(ctx, by, access.Inspect, in, table, &job.Job{Kind: job.ScoreKind}, nil)
 }
 
-// begin begins a job that scores, as it says so far, for who has a permission beside that to inspect. Where it is a
+// begin begins a job that scores, as it says so far, for who has a permission beside that to inspect. Without a table
+// it is fetched when the job begins, or is the file that the service keeps, whose digest the job says. Where it is a
 // turn of a schedule, that is noted with it, in one transaction.
 func (s *Service) begin(ctx context.Context, by act.Actor, need access.Permission, in wire.NewScoring, table io.Reader,
 	j *job.Job, of *schedule.Schedule,
@@ -56,13 +56,8 @@ func (s *Service) begin(ctx context.Context, by act.Actor, need access.Permissio
 	if s.dir == "" {
 		return nil, fault.New(fault.Refused, "job.none", "this service carries out no jobs")
 	}
-	if len(in.Name) > longestName || strings.ContainsFunc(in.Name, unicode.IsControl) {
-		return nil, fault.New(fault.Invalid, "score.name", "the table cannot be called %.40q", in.Name).In("name").
-			Do("give the name of a file, of at most %d bytes", longestName)
-	}
-	in.Name = cmp.Or(in.Name, "table")
 	batch, parallel := cmp.Or(in.Batch, score.UsualBatch), cmp.Or(in.Parallel, score.UsualParallel)
-	if err := score.CheckPace(batch, parallel); err != nil {
+	if err := checkTable(&in.Name, batch, parallel); err != nil {
 		return nil, err
 	}
 	v, environment, err := s.traffic.Named(ctx, by, in.Asked, in.Environment)
@@ -72,19 +67,30 @@ func (s *Service) begin(ctx context.Context, by act.Actor, need access.Permissio
 	if err := by.Need(need, v.Project); err != nil {
 		return nil, err
 	}
+	stored := ""
+	if j.Scoring != nil {
+		stored = j.Scoring.Digest
+	}
 	j.Project, j.State, j.By, j.BegunAt = v.Project, job.Waiting, by.Name, s.Now()
 	j.Scoring = &job.Scoring{
 		Asked: in.Asked, Version: v.Ref, Environment: environment, Table: in.Name, Batch: batch, Parallel: parallel,
 	}
+	if err := s.beside(ctx, by, j, v); err != nil {
+		return nil, err
+	}
 	if of != nil {
 		j.Schedule, j.By = of.Name, of.By
 	}
-	dir, err := s.receive(ctx, by, in, table, j.Scoring)
-	if err != nil {
-		return nil, err
+	dir := ""
+	if table == nil { // it is fetched when the job begins
+		j.Scoring.Data, j.Scoring.From, j.Scoring.Keep, j.Scoring.KeepAsked = in.Data, in.From, []string{}, in.Keep
+		j.Scoring.Digest = stored
+		dir, err = s.newFolder()
+	} else if dir, err = s.receive(ctx, s.Read(by), in.Data, in.From, table, j.Scoring); err == nil {
+		err = s.fits(ctx, v, in.Keep, dir, j)
 	}
-	defer os.RemoveAll(dir)
-	if err := s.fits(v, in, dir, j); err != nil {
+	defer func() { _ = os.RemoveAll(dir) }() // it has another name when all is well
+	if err != nil {
 		return nil, err
 	}
 	defer s.hurry()
@@ -118,12 +124,30 @@ func (s *Service) begin(ctx context.Context, by act.Actor, need access.Permissio
 	})
 }
 
+// checkTable says whether a table may be called so, and asked about at such a pace.
+func checkTable(name *string, batch, parallel int) error {
+	if len(*name) > longestName || strings.ContainsFunc(*name, unicode.IsControl) {
+		return fault.New(fault.Invalid, "score.name", "the table cannot be called %.40q", *name).In("name").
+			Do("give the name of a file, of at most %d bytes", longestName)
+	}
+	*name = cmp.Or(*name, "table")
+	return score.CheckPace(batch, parallel)
+}
+
+// newFolder makes a folder that has no number yet.
+func (s *Service) newFolder() (string, error) {
+	if err := os.MkdirAll(s.dir, 0o700); err != nil {
+		return "", err
+	}
+	return os.MkdirTemp(s.dir, coming)
+}
+
 // receive takes a table in, into a folder that has no number yet.
-func (s *Service) receive(ctx context.Context, by act.Actor, in wire.NewScoring, table io.Reader, of *job.Scoring,
+func (s *Service) receive(ctx context.Context, r records.View, data, address string, table io.Reader, of *job.Scoring,
 ) (dir string, err error) {
-	address, wanted := in.From, ""
-	if in.Data != "" {
-		d, err := s.registry.FindDataSet(ctx, s.Read(by), "data", in.Data)
+	wanted := ""
+	if data != "" {
+		d, err := s.registry.FindDataSet(ctx, r, "data", data)
 		if err != nil {
 			return "", err
 		}
@@ -141,10 +165,7 @@ func (s *Service) receive(ctx context.Context, by act.Actor, in wire.NewScoring,
 		defer from.Close()
 		table, of.Table = from, name
 	}
-	if err := os.MkdirAll(s.dir, 0o700); err != nil {
-		return "", err
-	}
-	if dir, err = os.MkdirTemp(s.dir, coming); err != nil {
+	if dir, err = s.newFolder(); err != nil {
 		return "", err
 	}
 	defer func() {
@@ -173,7 +194,7 @@ func (s *Service) receive(ctx context.Context, by act.Actor, in wire.NewScoring,
 }
 
 // fits refuses a table that does not fit the version before anything is asked.
-func (s *Service) fits(v *registry.Version, in wire.NewScoring, dir string, j *job.Job) error {
+func (s *Service) fits(ctx context.Context, v *registry.Version, keeps, dir string, j *job.Job) error {
 	of := j.Scoring
 	t, err := intake.OpenTable(of.Table, scoring.TableIn(dir))
 	if err != nil {
@@ -181,14 +202,14 @@ func (s *Service) fits(v *registry.Version, in wire.NewScoring, dir string, j *j
 	}
 	defer t.Close()
 	var keep []string
-	switch in.Keep {
+	switch keeps {
 	case "":
 	case none:
 		keep = []string{}
 	case "all":
 		keep = t.Columns()
 	default:
-		keep = strings.Split(in.Keep, ",")
+		keep = strings.Split(keeps, ",")
 	}
 	if j.Evaluating != nil {
 		if keep, err = needed(j.Evaluating, v, t.Columns()); err != nil {
@@ -200,32 +221,101 @@ func (s *Service) fits(v *registry.Version, in wire.NewScoring, dir string, j *j
 		return err
 	}
 	of.Keep = f.Kept
+	if e := j.Evaluating; e != nil && e.Against != "" {
+		other, err := s.registry.Version(ctx, act.BySelf(), e.Against)
+		if err == nil {
+			_, err = score.NewForm(other.Signature, t.Columns(), []string{})
+		}
+		if err != nil {
+			return fmt.Errorf("%s: %w", e.Against, err)
+		}
+	}
 	return nil
 }
 
-// score carries a job of its kind out.
-func (s *Service) score(ctx context.Context, j job.Job, g *going) (p job.Progress, err error) {
-	p = j.Progress
-	if _, err := os.Stat(scoring.TableIn(s.folder(j.ID))); errors.Is(err, fs.ErrNotExist) {
-		return p, errors.New("its table is not in the data directory; backups do not contain what jobs work with")
+// bring has the table of a job stand in its folder: one that was to be fetched is fetched now.
+func (s *Service) bring(ctx context.Context, j *job.Job, v *registry.Version) error {
+	there := scoring.TableIn(s.folder(j.ID))
+	if _, err := os.Stat(there); !errors.Is(err, fs.ErrNotExist) {
+		return err
 	}
+	of := j.Scoring
+	gone := errors.New("its table is not in the data directory; backups do not contain what jobs work with")
+	var table io.Reader
+	if of.From == "" && (of.Data == "" || of.Digest != "") {
+		kept, err := s.blobs.Open(of.Digest)
+		if err != nil {
+			return gone
+		}
+		defer kept.Close()
+		table = kept
+	} else if of.Digest != "" {
+		return gone // what is at the address by now may be something else
+	}
+	dir, err := s.receive(ctx, s.DB.Read(records.Everything), of.Data, of.From, table, of)
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	if err := s.fits(ctx, v, of.KeepAsked, dir, j); err != nil {
+		return err
+	}
+	if err := os.MkdirAll(s.folder(j.ID), 0o700); err != nil {
+		return err
+	}
+	if err := s.enter(ctx, j.ID, func(_ *act.Tx, kept *job.Job) error {
+		kept.Scoring, kept.Evaluating = j.Scoring, j.Evaluating
+		return nil
+	}); err != nil {
+		return err
+	}
+	return os.Rename(scoring.TableIn(dir), there)
+}
+
+// score carries a job of its kind out.
+func (s *Service) score(ctx context.Context, j *job.Job, g *going) (p job.Progress, err error) {
+	p = j.Progress
 	v, err := s.registry.Version(ctx, act.BySelf(), j.Scoring.Version)
 	if err != nil {
 		return p, err
 	}
-	b, err := s.traffic.Borrow(ctx, v, j.Scoring.Environment, j.Scoring.Parallel)
-	if err != nil {
+	if err := s.bring(ctx, j, v); err != nil {
 		return p, err
+	}
+	told := func(p job.Progress) {
+		s.mu.Lock()
+		g.progress = p
+		s.mu.Unlock()
+	}
+	e := j.Evaluating
+	if e == nil || e.Against == "" {
+		return s.pass(ctx, j, v, j.Scoring.Environment, s.folder(j.ID), j.Scoring.Keep, told)
+	}
+	half := func(p job.Progress) job.Progress {
+		p.Share /= 2
+		return p
+	}
+	p, err = s.pass(ctx, j, v, j.Scoring.Environment, s.folder(j.ID), j.Scoring.Keep, func(p job.Progress) {
+		told(half(p))
+	})
+	if err != nil {
+		return half(p), err
+	}
+	return s.passOther(ctx, j, p, told)
+}
+
+// pass asks a version about all rows of the table of a job; what it says is kept in a folder that has the table.
+func (s *Service) pass(ctx context.Context, j *job.Job, v *registry.Version, environment, dir string, keep []string,
+	told func(job.Progress),
+) (p job.Progress, err error) {
+	b, err := s.traffic.Borrow(ctx, v, environment, j.Scoring.Parallel)
+	if err != nil {
+		return j.Progress, err
 	}
 	defer b.Return()
 	return scoring.Run(ctx, scoring.Options{
-		Dir: s.folder(j.ID), Name: j.Scoring.Table, Signature: b.Signature, Keep: j.Scoring.Keep,
-		Batch: j.Scoring.Batch, Parallel: j.Scoring.Parallel, Ask: b.Ask, Patience: patience,
-		Told: func(p job.Progress) {
-			s.mu.Lock()
-			g.progress = p
-			s.mu.Unlock()
-		},
+		Dir: dir, Name: j.Scoring.Table, Signature: b.Signature, Keep: keep, Batch: j.Scoring.Batch,
+		Parallel: j.Scoring.Parallel, Ask: b.Ask, Patience: patience, Told: told,
 	})
 }
 
@@ -257,7 +347,7 @@ func (s *Service) Found(ctx context.Context, by act.Actor, id string, aside bool
 		return Table{}, fault.New(fault.Invalid, "job.format", "answers cannot be written as %q", format).In("format").
 			Do("use one of %s", strings.Join(scoring.Formats, ", "))
 	}
-	if _, err := os.Stat(filepath.Join(s.folder(j.ID))); j.Forgotten || err != nil {
+	if _, err := os.Stat(s.folder(j.ID)); j.Forgotten || err != nil {
 		return Table{}, fault.New(fault.Unknown, "job.forgotten", "what %s found is not kept any more", j.ID).In("job").
 			Do("begin another")
 	}

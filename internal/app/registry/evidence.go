@@ -26,8 +26,8 @@ type report struct {
 }
 
 // readReport reads a file for what it says as evidence of a kind. verdict is that of who attaches
-// it, empty for none.
-func readReport(kind, verdict string, f *File) (report, error) {
+// it, empty for none; ours says that the service has made it.
+func readReport(kind, verdict string, f *File, ours bool) (report, error) {
 	if err := evidence.CheckKind("kind", kind); err != nil {
 		return report{}, err
 	}
@@ -44,6 +44,9 @@ func readReport(kind, verdict string, f *File) (report, error) {
 		return report{}, err
 	}
 	findings, own, err := evidence.Read(kind, verdict, opened)
+	if err == nil && !ours {
+		err = findings.CheckForeign()
+	}
 	if err != nil {
 		return report{}, err
 	}
@@ -71,7 +74,7 @@ func recognise(f *File) (report, error) {
 			In(string(f.Part)).
 			Do("attach it to the version afterwards with: innerladder attach MODEL@NUMBER -kind KIND FILE")
 	}
-	return readReport(kind, "", f)
+	return readReport(kind, "", f, false)
 }
 
 // AttachEvidence attaches a report to a version, read for what it says. verdict is that of
@@ -79,7 +82,7 @@ func recognise(f *File) (report, error) {
 func (s *Service) AttachEvidence(ctx context.Context, by act.Actor, ref, kind, verdict string,
 	f *File,
 ) (*evidence.Evidence, error) {
-	read, err := readReport(kind, verdict, f)
+	read, err := readReport(kind, verdict, f, false)
 	if err != nil {
 		return nil, err
 	}
@@ -110,7 +113,7 @@ func (s *Service) AttachOwn(ctx context.Context, t *act.Tx, ref, kind, verdict, 
 	}
 	f := &File{Part: wire.PartReport, Name: name, Upload: u}
 	defer u.Discard()
-	read, err := readReport(kind, verdict, f)
+	read, err := readReport(kind, verdict, f, true)
 	if err != nil {
 		return nil, err
 	}

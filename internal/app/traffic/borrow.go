@@ -200,3 +200,35 @@ func (b *Borrowed) Return() {
 		b.service.runners.Forget(b.run)
 	}
 }
+
+// Somewhere is an environment in which a version can be asked now, empty where it is placed in none and can be run in a
+// process of its own; else it says what it waits for.
+func (s *Service) Somewhere(ctx context.Context, v *registry.Version) (string, error) {
+	all, err := s.DB.Read(records.Everything).Placements(ctx, v.Ref)
+	if err != nil {
+		return "", err
+	}
+	all = slices.DeleteFunc(all, func(p traffic.Placement) bool { return p.Elsewhere })
+	for _, p := range all {
+		if p.Healthy {
+			return p.Environment, nil
+		}
+	}
+	if len(all) > 0 {
+		return "", fault.New(fault.Refused, "placement.unhealthy", "%s is not healthy in %s: %s", v.Ref,
+			all[0].Environment, all[0].Reason()).In("version").Do("wait, or place it elsewhere")
+	}
+	if s.runners == nil {
+		return "", fault.New(fault.Refused, "placement.none", "%s is placed nowhere", v.Ref).In("version").
+			Do("place it with: innerladder place %s -env ENVIRONMENT -at URL", v.Ref)
+	}
+	if _, err := s.planRun(v, wire.NewRunner{}); err != nil {
+		why := err.Error()
+		if known := (*fault.Fault)(nil); errors.As(err, &known) {
+			why = known.Detail
+		}
+		return "", fault.New(fault.Refused, "placement.none", "%s is placed nowhere, and cannot be run here: %s", v.Ref,
+			why).In("version").Do("place it with: innerladder place %s -env ENVIRONMENT -at URL", v.Ref)
+	}
+	return "", nil
+}

@@ -1,6 +1,7 @@
 package evaluate
 
 import (
+	"cmp"
 	"math"
 	"math/rand/v2"
 	"slices"
@@ -26,7 +27,7 @@ func deal(n int) (group []int, groups int) {
 
 // drawn are the 95 % intervals of measures that are found from how often each group was drawn (Efron 1979). A measure
 // that is undefined in half of all draws has none.
-func drawn(groups int, of func(times []float64) map[string]float64) map[string]interval.Interval {
+func drawn(groups int, of measuring) map[string]interval.Interval {
 	found := map[string][]float64{}
 	redraw(groups, 3, func(times []float64) {
 		for name, x := range of(times) {
@@ -44,34 +45,35 @@ func drawn(groups int, of func(times []float64) map[string]float64) map[string]i
 	return out
 }
 
-// RegressionBounds are the 95 % intervals of MAE, RMSE, bias and R² by resampling, and of the median error by ranks,
-// by name: mae, rmse, bias, r2, median_error. Rows are as of OfRegression.
-func RegressionBounds(truth, predicted, weights []float64) map[string]interval.Interval {
-	type sums struct{ w, d, abs, square, y, yy float64 }
-	group, groups := deal(len(truth))
-	of := make([]sums, groups)
-	errors := make([]float64, len(truth))
-	for i, y := range truth {
-		w, d := weightOf(weights, i), predicted[i]-y
-		errors[i] = math.Abs(d)
-		g := &of[group[i]]
-		g.w, g.d, g.abs, g.square = g.w+w, g.d+w*d, g.abs+w*math.Abs(d), g.square+w*d*d
-		g.y, g.yy = g.y+w*y, g.yy+w*y*y
+// measuring finds measures by name from how often each group of rows was drawn.
+type measuring func(times []float64) map[string]float64
+
+// less finds by how much the measures of one are above those of the other, of the same rows.
+func less(is, was measuring) measuring {
+	return func(times []float64) map[string]float64 {
+		out, other := is(times), was(times)
+		for name := range out {
+			if x, there := other[name]; there {
+				out[name] -= x
+			} else {
+				delete(out, name)
+			}
+		}
+		return out
 	}
-	out := drawn(groups, func(times []float64) map[string]float64 {
-		var s sums
-		for k, n := range times {
-			g := of[k]
-			s.w, s.d, s.abs, s.square = s.w+n*g.w, s.d+n*g.d, s.abs+n*g.abs, s.square+n*g.square
-			s.y, s.yy = s.y+n*g.y, s.yy+n*g.yy
-		}
-		mean := s.y / s.w
-		return map[string]float64{
-			"mae": s.abs / s.w, "bias": s.d / s.w, "rmse": math.Sqrt(s.square / s.w),
-			"r2": 1 - s.square/s.w/(s.yy/s.w-mean*mean),
-		}
-	})
+}
+
+// RegressionBounds are the 95 % intervals of the measures of numbers by resampling, and of the median error by ranks,
+// by name: mae, rmse, bias, r2, mape, smape, median_error. Rows are as of OfRegression.
+func RegressionBounds(truth, predicted, weights []float64) map[string]interval.Interval {
+	group, groups := deal(len(truth))
+	out := drawn(groups, regressionOf(truth, predicted, weights, group, groups))
+	delete(out, "median_error")
 	if weights == nil {
+		errors := make([]float64, len(truth))
+		for i, y := range truth {
+			errors[i] = math.Abs(predicted[i] - y)
+		}
 		slices.Sort(errors)
 		low, high := interval.QuantileRanks(uint64(len(errors)), 0.5, 0.95)
 		if low >= 1 && high <= uint64(len(errors)) {
@@ -81,9 +83,77 @@ func RegressionBounds(truth, predicted, weights []float64) map[string]interval.I
 	return out
 }
 
+// BiasSize is the name of the size of the bias, whatever its sign, among differences: which of two is nearer to 0.
+const BiasSize = "|bias|"
+
+// RegressionDifferences are the 95 % intervals of by how much the measures of one prediction are above those of
+// another of the same rows, by resampling of rows (paired), by name, and of BiasSize.
+func RegressionDifferences(truth, is, was, weights []float64) map[string]interval.Interval {
+	group, groups := deal(len(truth))
+	return drawn(groups, less(regressionOf(truth, is, weights, group, groups),
+		regressionOf(truth, was, weights, group, groups)))
+}
+
+// regressionOf finds the measures of numbers.
+func regressionOf(truth, predicted, weights []float64, group []int, groups int) measuring {
+	type sums struct{ w, d, abs, square, y, yy, share, shareOf, both, bothOf float64 }
+	of := make([]sums, groups)
+	order, errors := make([]int, len(truth)), make([]float64, len(truth))
+	for i, y := range truth {
+		w, d := weightOf(weights, i), predicted[i]-y
+		order[i], errors[i] = i, math.Abs(d)
+		g := &of[group[i]]
+		g.w, g.d, g.abs, g.square = g.w+w, g.d+w*d, g.abs+w*errors[i], g.square+w*d*d
+		g.y, g.yy = g.y+w*y, g.yy+w*y*y
+		if y != 0 {
+			g.share, g.shareOf = g.share+w*math.Abs(d/y), g.shareOf+w
+		}
+		if both := math.Abs(y) + math.Abs(predicted[i]); both != 0 {
+			g.both, g.bothOf = g.both+w*2*errors[i]/both, g.bothOf+w
+		}
+	}
+	slices.SortFunc(order, func(a, b int) int { return cmp.Compare(errors[a], errors[b]) })
+	return func(times []float64) map[string]float64 {
+		var s sums
+		for k, n := range times {
+			g := of[k]
+			s.w, s.d, s.abs, s.square = s.w+n*g.w, s.d+n*g.d, s.abs+n*g.abs, s.square+n*g.square
+			s.y, s.yy = s.y+n*g.y, s.yy+n*g.yy
+			s.share, s.shareOf = s.share+n*g.share, s.shareOf+n*g.shareOf
+			s.both, s.bothOf = s.both+n*g.both, s.bothOf+n*g.bothOf
+		}
+		median, below := math.NaN(), 0.0
+		for _, i := range order {
+			if below += weightOf(weights, i) * times[group[i]]; 2*below >= s.w && below > 0 {
+				median = errors[i]
+				break
+			}
+		}
+		mean := s.y / s.w
+		return map[string]float64{
+			"mae": s.abs / s.w, "bias": s.d / s.w, BiasSize: math.Abs(s.d / s.w), "rmse": math.Sqrt(s.square / s.w),
+			"r2": 1 - s.square/s.w/(s.yy/s.w-mean*mean), "mape": s.share / s.shareOf, "smape": s.both / s.bothOf,
+			"median_error": median,
+		}
+	}
+}
+
 // ClassBounds are the 95 % intervals of the measures of classes, by resampling. Rows are as of OfClassification.
 func ClassBounds(levels, truth, predicted []string, weights []float64) map[string]interval.Interval {
 	group, groups := deal(len(truth))
+	return drawn(groups, classesOf(levels, truth, predicted, weights, group, groups))
+}
+
+// ClassDifferences are the 95 % intervals of by how much the measures of some classes are above those of others of the
+// same rows, by resampling of rows (paired). Levels are all that occur, in order.
+func ClassDifferences(levels, truth, is, was []string, weights []float64) map[string]interval.Interval {
+	group, groups := deal(len(truth))
+	return drawn(groups, less(classesOf(levels, truth, is, weights, group, groups),
+		classesOf(levels, truth, was, weights, group, groups)))
+}
+
+// classesOf finds the measures of classes.
+func classesOf(levels, truth, predicted []string, weights []float64, group []int, groups int) measuring {
 	k := len(levels)
 	of := make([][]float64, groups)
 	for i := range of {
@@ -94,7 +164,7 @@ func ClassBounds(levels, truth, predicted []string, weights []float64) map[strin
 		p, _ := slices.BinarySearch(levels, predicted[i])
 		of[group[i]][t*k+p] += weightOf(weights, i)
 	}
-	return drawn(groups, func(times []float64) map[string]float64 {
+	return func(times []float64) map[string]float64 {
 		c := Classification{Levels: levels, Confusion: make([][]float64, k)}
 		for t := range c.Confusion {
 			c.Confusion[t] = make([]float64, k)
@@ -106,7 +176,7 @@ func ClassBounds(levels, truth, predicted []string, weights []float64) map[strin
 		}
 		c.measure()
 		return c.Named()
-	})
+	}
 }
 
 // Named are the measures of classes by name, without those that are undefined.
@@ -147,6 +217,19 @@ func defined(m map[string]float64) map[string]float64 {
 // Rows are as of OfScores.
 func ScoreBounds(levels, truth []string, scores [][]float64, weights []float64) map[string]interval.Interval {
 	group, groups := deal(len(truth))
+	return drawn(groups, scoresOf(levels, truth, scores, weights, group, groups))
+}
+
+// ScoreDifferences are the 95 % intervals of by how much the measures of some scores are above those of others of the
+// same rows, by resampling of rows (paired).
+func ScoreDifferences(levels, truth []string, is, was [][]float64, weights []float64) map[string]interval.Interval {
+	group, groups := deal(len(truth))
+	return drawn(groups, less(scoresOf(levels, truth, is, weights, group, groups),
+		scoresOf(levels, truth, was, weights, group, groups)))
+}
+
+// scoresOf finds the measures of scores.
+func scoresOf(levels, truth []string, scores [][]float64, weights []float64, group []int, groups int) measuring {
 	truths := make([]int, len(truth))
 	logs, briers, sums := make([]float64, groups), make([]float64, groups), make([]float64, groups)
 	for i, row := range scores {
@@ -168,7 +251,7 @@ func ScoreBounds(levels, truth []string, scores [][]float64, weights []float64) 
 		orders[k] = orderOf(scores, k)
 	}
 	drawnWeights := make([]float64, len(truth))
-	return drawn(groups, func(times []float64) map[string]float64 {
+	return func(times []float64) map[string]float64 {
 		var log, brier, sum float64
 		for g, n := range times {
 			log, brier, sum = log+n*logs[g], brier+n*briers[g], sum+n*sums[g]
@@ -186,7 +269,7 @@ func ScoreBounds(levels, truth []string, scores [][]float64, weights []float64) 
 		return map[string]float64{
 			"log_loss": log / sum, "brier": brier / sum, "roc_auc": roc.of(), "pr_auc": pr.of(),
 		}
-	})
+	}
 }
 
 // Receiver is the receiver's curve of a class against the rest, from (0, 0) to (1, 1): the share of the others above

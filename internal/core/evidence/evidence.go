@@ -88,6 +88,24 @@ type Findings struct {
 	Shadow     *ShadowReport      `json:"shadow,omitempty"`
 }
 
+// OwnEvaluation is the report of an evaluation that the service made itself, about this version; nil where it is none.
+// Whoever attaches a report cannot say so of theirs.
+func (e *Evidence) OwnEvaluation() *Evaluation {
+	if r := e.Evaluation; e.AddedBy == naming.Service && r != nil && r.Judged != nil && r.Judged.Version == e.Version {
+		return r
+	}
+	return nil
+}
+
+// CheckForeign refuses a report that claims to be made by the service, of whoever attaches one.
+func (f *Findings) CheckForeign() error {
+	if f.Evaluation == nil || f.Evaluation.Judged == nil {
+		return nil
+	}
+	return fault.New(fault.Refused, "evidence.own", "the report says under judged that the service made it").In("file").
+		Do("have the service make it with: innerladder evaluate; or leave judged out")
+}
+
 // Measures is what a report measured: metrics, and the data it did so on. Only an evaluation measures.
 func (e Evidence) Measures() (metrics map[string]float64, data string) {
 	if e.Kind != EvaluationKind {

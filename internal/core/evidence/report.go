@@ -31,6 +31,8 @@ type Evaluation struct {
 	Segments []Segment `json:"segments,omitempty"`
 	// Worst are the rows that were worst, the worst first.
 	Worst []WorstRow `json:"worst,omitempty" description:"the rows that were worst, the worst first"`
+	// Against is how it compares with another version on the same rows.
+	Against *Beside `json:"against,omitempty" description:"how it compares with another version on the same rows"`
 	// Judged says by whom and on what it was made, where the service made it.
 	Judged *Judged `json:"judged,omitempty" description:"how the service made it"`
 }
@@ -40,6 +42,7 @@ type WorstRow struct {
 	Row       int64          `json:"row" description:"in the table, from 1"`
 	Truth     any            `json:"truth"`
 	Predicted any            `json:"predicted"`
+	Other     any            `json:"other,omitempty" description:"what the other version predicted"`
 	Inputs    map[string]any `json:"inputs,omitempty"`
 }
 
@@ -52,6 +55,8 @@ type Judged struct {
 	Target  string `json:"target" description:"the column with the truth"`
 	Output  string `json:"output"`
 	By      string `json:"by" description:"the build of the service that judged"`
+	// Standing is the standing evaluation that it was made for.
+	Standing string `json:"standing,omitempty" description:"the standing evaluation that it was made for, MODEL#NUMBER"`
 	// LeftOut counts rows that were put aside, or have no truth.
 	LeftOut int64 `json:"left_out" description:"rows that were put aside or have no truth"`
 }
@@ -171,6 +176,12 @@ func readEvaluation(r io.Reader) (Findings, string, error) {
 	says := describeMetrics(e.Metrics)
 	if e.Rows > 0 {
 		says += fmt.Sprintf(" on %d rows", e.Rows)
+	}
+	if e.Against != nil {
+		if err := e.Against.check(); err != nil {
+			return Findings{}, "", err
+		}
+		says += "; " + e.Against.Says()
 	}
 	return Findings{Metrics: e.Metrics, Evaluation: &e, Says: says + broken}, verdictOf(e.Limits, broken), nil
 }

@@ -59,6 +59,10 @@ type Scoring struct {
 	Digest string `json:"digest" description:"SHA-256 of the file"`
 	Size   int64  `json:"size" description:"bytes of the file"`
 	Data   string `json:"data,omitempty" description:"the data set that it is"`
+	// From is the address that it is fetched from when the job begins. KeepAsked is how Keep was put before the table
+	// was there.
+	From      string `json:"from,omitempty" description:"the address that it is fetched from when the job begins"`
+	KeepAsked string `json:"keep_asked,omitempty"`
 	// Batch is how many rows are asked at once, Parallel how many requests are under way.
 	Batch    int `json:"batch" description:"rows of one request"`
 	Parallel int `json:"parallel" description:"requests under way at a time"`
@@ -75,6 +79,11 @@ type Evaluating struct {
 	// Segments are the columns whose levels and quarters are looked at.
 	Segments []string                  `json:"segments" description:"columns whose levels and quarters are looked at"`
 	Limits   map[string]evidence.Limit `json:"limits,omitempty"`
+	// Against is another version that is asked about the same rows, in its environment, or in a process of its own.
+	Against            string `json:"against,omitempty" description:"another version that is asked about the same rows"`
+	AgainstEnvironment string `json:"against_environment,omitempty" description:"where that one is placed"`
+	// Standing is the standing evaluation that it is done for.
+	Standing string `json:"standing,omitempty" description:"the standing evaluation that it is done for, MODEL#NUMBER"`
 	// Evidence is the report, once it is made.
 	Evidence string `json:"evidence,omitempty" description:"the report, once it is made"`
 }
@@ -155,8 +164,12 @@ func (j *Job) Says() string {
 	var what string
 	if s := j.Scoring; s != nil {
 		what = fmt.Sprintf("%s asks %s about %s", j.ID, s.Version, cmp.Or(s.Data, s.Table))
-		if j.Kind == EvaluateKind {
-			what = fmt.Sprintf("%s evaluates %s on %s", j.ID, s.Version, cmp.Or(s.Data, s.Table))
+		if e := j.Evaluating; e != nil {
+			beside := ""
+			if e.Against != "" {
+				beside = " against " + e.Against
+			}
+			what = fmt.Sprintf("%s evaluates %s%s on %s", j.ID, s.Version, beside, cmp.Or(s.Data, s.Table))
 		}
 	}
 	rows := fmt.Sprintf("%d rows answered", p.Answered)

@@ -92,7 +92,7 @@ func (r *Rows) numbers(e *evidence.Evaluation) error {
 	if c, ok := r.beside(); ok {
 		e.Curves = append(e.Curves, c)
 	}
-	e.Worst = r.worstRows(func(i int) float64 { return math.Abs(r.Predicted[i] - r.Truth[i]) },
+	e.Worst = r.worstRows(r.off,
 		func(i int) evidence.WorstRow {
 			return evidence.WorstRow{Row: r.Number[i], Truth: r.Truth[i], Predicted: r.Predicted[i]}
 		})
@@ -217,40 +217,43 @@ func (r *Rows) worstRows(by func(int) float64, row func(int) evidence.WorstRow) 
 	return out
 }
 
+// meanOf measures the mean of a value over some rows.
+func meanOf(value func(int) float64) func(rows []int, confidence float64) evaluate.Estimate {
+	return func(rows []int, confidence float64) evaluate.Estimate {
+		sum, squares := 0.0, 0.0
+		for _, i := range rows {
+			x := value(i)
+			sum, squares = sum+x, squares+x*x
+		}
+		return evaluate.Mean(sum, squares, float64(len(rows)), confidence)
+	}
+}
+
+// segmentOf is a part of the rows with the measure that was looked at.
+func segmentOf(s evaluate.Segment, name string) evidence.Segment {
+	one := evidence.Segment{
+		Name: fmt.Sprintf("%s: %s", s.Column, s.Level), Rows: int64(s.N),
+		Metrics: map[string]float64{name: s.Value}, Worse: s.Worse,
+	}
+	if s.Bounded() {
+		one.Bounds = map[string][2]float64{name: {s.Low, s.High}}
+	}
+	return one
+}
+
 // segments measures the levels of columns, the worst first.
 func (r *Rows) segments(e *evidence.Evaluation) error {
-	name, higher := "mae", false
-	value := func(i int) float64 { return math.Abs(r.Predicted[i] - r.Truth[i]) }
+	name, higher, value := "mae", false, r.off
 	if r.TruthClass != nil {
 		name, higher = "accuracy", true
-		value = func(i int) float64 {
-			if r.PredictedClass[i] == r.TruthClass[i] {
-				return 1
-			}
-			return 0
-		}
+		value = func(i int) float64 { return 1 - r.off(i) }
 	}
-	_, all, err := evaluate.Segments(len(r.Number), leastSegment, r.Segments, higher,
-		func(rows []int, confidence float64) evaluate.Estimate {
-			sum, squares := 0.0, 0.0
-			for _, i := range rows {
-				x := value(i)
-				sum, squares = sum+x, squares+x*x
-			}
-			return evaluate.Mean(sum, squares, float64(len(rows)), confidence)
-		})
+	_, all, err := evaluate.Segments(len(r.Number), leastSegment, r.Segments, higher, meanOf(value))
 	if err != nil {
 		return err
 	}
 	for _, s := range all[:min(len(all), mostSegments)] {
-		one := evidence.Segment{
-			Name: fmt.Sprintf("%s: %s", s.Column, s.Level), Rows: int64(s.N),
-			Metrics: map[string]float64{name: s.Value}, Worse: s.Worse,
-		}
-		if s.Bounded() {
-			one.Bounds = map[string][2]float64{name: {s.Low, s.High}}
-		}
-		e.Segments = append(e.Segments, one)
+		e.Segments = append(e.Segments, segmentOf(s, name))
 	}
 	return nil
 }

@@ -8,6 +8,9 @@ import (
 	"innerladder/internal/core/fault"
 )
 
+// Service is the name of the service itself, where it does something that nobody asked for; nobody else has it.
+const Service = "inner-ladder"
+
 // Longest is the largest number of bytes in a name.
 const Longest = 63
 

@@ -91,6 +91,12 @@ function Judged({ job: j, judged: e }: { job: Job; judged: NonNullable<Job['eval
     <Panel title="Held against the truth">
       <p className="text-[13.5px]">
         The truth stands in the column {e.target}.{' '}
+        {e.against && (
+          <>
+            <Ref to={e.against} /> is asked about the same rows.{' '}
+          </>
+        )}
+        {e.standing && <>It is the standing evaluation {e.standing}. </>}
         {e.evidence ? (
           <>
             The report is <To to={`/models/${model}/versions/${number}?show=evidence`}>{e.evidence}</To>.

@@ -2,6 +2,7 @@ import { Bar, BarChart, CartesianGrid, Line, LineChart, ResponsiveContainer, Too
 import type { Evaluation } from '../api/client'
 import { axis, box } from '../charts/frame'
 import { count, number } from '../ui/format'
+import { BesideAnother } from './beside-another'
 import { JudgedBy, Segments, WorstRows } from './evaluation-rows'
 import { Behind, Numbers } from './evidence-drawing'
 
@@ -57,6 +58,7 @@ export function EvaluationDrawing({ evaluation: e }: { evaluation: Evaluation })
       ))}
       {e.segments && e.segments.length > 0 && <Segments segments={e.segments} />}
       {e.worst && e.worst.length > 0 && <WorstRows rows={e.worst} />}
+      {e.against && <BesideAnother against={e.against} />}
       {e.judged && <JudgedBy judged={e.judged} />}
     </div>
   )

@@ -4,7 +4,13 @@ import { Tag, To } from '../ui/parts'
 import { TableHead } from '../ui/table-head'
 
 /** Parts of the rows with their measures, the worst first. */
-export function Segments({ segments }: { segments: NonNullable<Evaluation['segments']> }) {
+export function Segments({
+  segments,
+  worse = 'worse than all',
+}: {
+  segments: NonNullable<Evaluation['segments']>
+  worse?: string
+}) {
   const names = [...new Set(segments.flatMap((s) => Object.keys(s.metrics)))]
   const shown = segments.slice(0, 12)
   return (
@@ -22,7 +28,7 @@ export function Segments({ segments }: { segments: NonNullable<Evaluation['segme
                   <Within bounds={s.bounds?.[n]} />
                 </td>
               ))}
-              <td>{s.worse && <Tag tone="bad">worse than all</Tag>}</td>
+              <td>{s.worse && <Tag tone="bad">{worse}</Tag>}</td>
             </tr>
           ))}
         </tbody>
@@ -48,22 +54,31 @@ export function Within({ bounds }: { bounds?: readonly number[] }) {
   )
 }
 
-/** The rows that were worst, with what was asked. */
-export function WorstRows({ rows }: { rows: NonNullable<Evaluation['worst']> }) {
+/** The rows that were worst, with what was asked, and what the other version predicted where there is one. */
+export function WorstRows({
+  rows,
+  title = 'the worst rows',
+  other,
+}: {
+  rows: NonNullable<Evaluation['worst']>
+  title?: string
+  other?: string
+}) {
   const inputs = Object.keys(rows[0]?.inputs ?? {}).sort()
   return (
     <div className="overflow-x-auto md:col-span-2">
       <p className="text-ink-2 mb-1 text-[12.5px]">
-        <b className="text-ink">the worst rows</b>, by their number in the table
+        <b className="text-ink">{title}</b>, by their number in the table
       </p>
       <table className="text-[13px]">
-        <TableHead columns={['row', 'truth', 'predicted', ...inputs]} />
+        <TableHead columns={['row', 'truth', 'predicted', ...(other ? [other] : []), ...inputs]} />
         <tbody>
           {rows.slice(0, 10).map((r) => (
             <tr key={r.row} className="border-line border-t *:py-1 *:pr-4">
               <td>{r.row}</td>
               <td>{shown(r.truth)}</td>
               <td>{shown(r.predicted)}</td>
+              {other && <td>{shown(r.other)}</td>}
               {inputs.map((i) => (
                 <td key={i}>{shown(r.inputs?.[i])}</td>
               ))}

@@ -13,6 +13,7 @@ import { CompareLinks } from './compare-links'
 import { EmergencyTag, LadderBoard } from './ladder-board'
 import { RolledBackTag } from './rolled-back'
 import { leadingMetric } from './metric'
+import { StandingPanel } from './standing-panel'
 import { ModelUpkeep } from './model-upkeep'
 import { MetricValue } from './metric-value'
 
@@ -81,6 +82,7 @@ export function ModelPage() {
               </Loaded>
             </Panel>
           </div>
+          <StandingPanel model={m} />
           <ActivityPanel subject={m.name} />
         </>
       )}

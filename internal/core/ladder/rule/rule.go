@@ -14,6 +14,7 @@ import (
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/signature"
+	"innerladder/internal/core/standing"
 	"innerladder/internal/core/traffic"
 )
 
@@ -72,7 +73,7 @@ func kinds() []KindInfo {
 	return []KindInfo{
 		artifactStoredKind, metricRecordedKind, metricKind, evidenceKind, signOffsKind, checklistKind,
 		dataLookedAtKind, cardSectionsKind, lineageKind, signatureKind, dependencyKind, placedKind, shadowedKind,
-		freezeKind,
+		standingKind, freezeKind,
 	}
 }
 
@@ -255,6 +256,8 @@ type Facts struct {
 	// that had their digest then.
 	StoredArtifacts int
 	ReadAt          time.Time
+	// Standing is what new versions of the model are evaluated on; nil for nothing.
+	Standing *standing.Standing
 	// Evidence is the reports of the version, the newest first.
 	Evidence []evidence.Evidence
 	Places   []Place
