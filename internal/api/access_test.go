@@ -291,6 +291,7 @@ var asks = map[string][2]string{
 	"attachEvidence": {"?kind=document", ""},
 	"score":          {"?asked=heat-demand@1&name=rows.csv", "x\n1\n"},
 	"evaluate":       {"?asked=heat-demand@1&name=rows.csv&target=y", "x,y\n1,2\n"},
+	"replay":         {"", `{"endpoint":"demand-hourly","to":"heat-demand@2"}`},
 	"setStanding":    {"?target=y&name=rows.csv", "x,y\n1,2\n"},
 	"stopJob":        {"", `{"reason":"x"}`}, "resumeJob": {"", `{"reason":"x"}`},
 	"setSchedule":   {"", `{"cron":"0 0 * * *","score":{"asked":"heat-demand@1","from":"https://x.example/rows"}}`},

@@ -43,6 +43,9 @@ func jobOperations() []operation {
 			permission: access.Register, status: 201, streams: true,
 			in: new(wire.NewEvaluation), out: new(job.Job), handle: (*API).evaluate,
 		},
+		op("POST", "/jobs/replay", "replay", "Ask a version again what callers asked another before, from the log of "+
+			"requests of an endpoint; the report becomes evidence of the version", access.Register, 201,
+			func(c call, in *wire.NewReplay) (*job.Job, error) { return c.app.Proof.Replay(c, c.by, *in) }),
 		op("GET", "/jobs", "listJobs", "List jobs, newest first", access.Read, 200, func(c call, in *struct {
 			pageIn
 			Version string `query:"version" description:"only about this version"`

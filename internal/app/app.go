@@ -103,7 +103,7 @@ func New(c Config) *App {
 	a.Outcomes = outcomes.New(a.Base, a.Registry, a.Traffic, a.Observe, c.Recorder, c.Signals, c.Requests,
 		c.Unlocked.RequestIDs)
 	a.Custom = custom.New(a.Base, a.Registry, a.Traffic, a.Observe, c.Recorder, c.Signals, c.Unlocked.RequestIDs)
-	a.Proof = proof.New(a.Base, a.Registry, a.Traffic, c.Fetch, c.Blobs, c.Jobs, c.Build)
+	a.Proof = proof.New(a.Base, a.Registry, a.Traffic, c.Fetch, c.Blobs, c.Signals, c.Requests, c.Jobs, c.Build)
 	a.Agents = agents.New(a.Base, a.Registry, a.Traffic, c.Recorder, c.Signals)
 	a.Ladder = ladder.New(a.Base, a.People, a.Registry, a.Observe, c.Blobs, signer)
 	a.Rollouts = rollouts.New(a.Base, a.People, a.Registry, a.Traffic, a.Observe, a.Requests, a.Ladder)

@@ -91,7 +91,7 @@ func instant(option, text string) (t time.Time, err error) {
 // commands lists all commands in the order of the job.
 func commands() []command {
 	return slices.Concat(runCommands(), keepingCommands(), peopleCommands(), registryCommands(), ladderCommands(),
-		evidenceCommands(), loadCommand(), scoreCommands(), standingCommands(), scheduleCommands(),
+		evidenceCommands(), loadCommand(), scoreCommands(), standingCommands(), replayCommand(), scheduleCommands(),
 		placeCommands(), runnerCommands(),
 		templateCommands(), tryCommand(), trafficCommands(), rolloutCommands(),
 		planCommands(), contractCommands(), answerCommands(), watchCommands(), watchingCommands(), outcomeCommands(),

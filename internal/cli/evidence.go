@@ -363,6 +363,9 @@ func printEvidence(w io.Writer, e evidence.Evidence) {
 	if e.Evaluation != nil {
 		printEvaluation(w, e.Evaluation)
 	}
+	if e.Replay != nil {
+		printReplay(w, e.Replay)
+	}
 	if t := e.Tests; t != nil {
 		for _, f := range t.Failed {
 			fmt.Fprintf(w, "  failed  %s: %s\n", f.Name, f.Message)

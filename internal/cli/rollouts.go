@@ -203,13 +203,21 @@ func printOutlook(w io.Writer, o wire.Outlook) {
 	facts(w, "endpoint", o.Endpoint, "from", o.From, "to", o.To, "plan", o.Plan.Ref()+", "+string(o.Plan.Kind),
 		"takes", takes, "traffic", lately)
 	fmt.Fprintln(w)
-	t := newTable(w, "STEP", "TAKES", "BECAUSE", "REQUESTS ON TRIAL")
+	heads := []string{"STEP", "TAKES", "BECAUSE", "REQUESTS ON TRIAL"}
+	if f.Replayed != nil {
+		heads = append(heads, "DIFFERENTLY", "FAILED")
+	}
+	t := newTable(w, heads...)
 	for _, s := range f.Steps {
 		takes, requests := "cannot be told", ""
 		if s.Takes != nil {
 			takes, requests = span.Rounded(time.Duration(*s.Takes)), count(uint64(s.Requests))
 		}
-		t.row(s.Name, takes, s.Because, requests)
+		cells := []string{s.Name, takes, s.Because, requests}
+		if f.Replayed != nil && s.Differing != nil {
+			cells = append(cells, "about "+count(uint64(*s.Differing+0.5)), "about "+count(uint64(*s.Failing+0.5)))
+		}
+		t.row(cells...)
 	}
 	t.done()
 	if len(f.Differences) > 0 {

@@ -13,7 +13,6 @@ import (
 	"strings"
 	"time"
 
-	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/job"
 	"innerladder/internal/scoring"
 	"innerladder/internal/wire"
@@ -207,23 +206,8 @@ func evaluateTable(c *call) func(context.Context) error {
 		if err != nil || !ended {
 			return err
 		}
-		return c.evaluated(ctx, j)
+		return c.reported(ctx, j)
 	}
-}
-
-// evaluated shows the report of an evaluation that has ended.
-func (c *call) evaluated(ctx context.Context, j job.Job) error {
-	if j.State != job.Done {
-		return notDone(j)
-	}
-	e, err := c.api.Report(ctx, j.Evaluating.Evidence)
-	if err := c.show(e, err, func() { printEvidence(c.Out, e) }); err != nil {
-		return err
-	}
-	if e.Verdict == evidence.VerdictFailed {
-		return refused("%s: %s", e.ID, e.Says)
-	}
-	return nil
 }
 
 // awaitJob waits for a job to end, and tells how far it is. When ctx ends, the job goes on.

@@ -102,22 +102,13 @@ func runStanding(c *call) func(context.Context) error {
 		if *detach {
 			return c.show(j, nil, func() { fmt.Fprintln(c.Out, j.ID) })
 		}
-		return c.evaluated(ctx, j)
+		return c.reported(ctx, j)
 	}
 }
 
 func (c *call) printStanding(s wire.StandingShown) {
 	fmt.Fprintf(c.Out, "%s: new versions of %s are evaluated on %s\n", s.ID(), s.Model, s.Rows())
-	var limits []string
-	for name, l := range s.Limits {
-		if l.AtMost != nil {
-			limits = append(limits, fmt.Sprintf("%s at most %.4g", name, *l.AtMost))
-		}
-		if l.AtLeast != nil {
-			limits = append(limits, fmt.Sprintf("%s at least %.4g", name, *l.AtLeast))
-		}
-	}
-	facts(c.Out, "  truth", s.Target, "  limits", strings.Join(limits, ", "), "  by parts of", strings.Join(s.Segments,
+	facts(c.Out, "  truth", s.Target, "  limits", limitsInWords(s.Limits), "  by parts of", strings.Join(s.Segments,
 		", "), "  against", s.Against, "  set by", s.By+", "+moment(s.SetAt))
 	if len(s.Runs) == 0 {
 		c.say("no version came after it was set; put one to it with: innerladder standing run %s@NUMBER", s.Model)

@@ -25,6 +25,11 @@ func (c *Client) Evaluate(ctx context.Context, in wire.NewEvaluation, table io.R
 		"at_most", in.AtMost, "at_least", in.AtLeast, "against", in.Against)...), table)
 }
 
+// Replay begins a job that asks a version again what callers asked another before.
+func (c *Client) Replay(ctx context.Context, in wire.NewReplay) (job.Job, error) {
+	return call[job.Job](ctx, c, "POST", path("jobs", "replay"), in)
+}
+
 // scoringPairs are the parameters of a job that scores.
 func scoringPairs(in wire.NewScoring) []string {
 	number := func(n int) string {

@@ -50,8 +50,8 @@ func (l *Lane) Unpaired() { l.pairs.put(&sketch.Paired{Unread: 1}) }
 // Pair holds the answer to a copy against main's, of which each took a time. Whoever calls it waits until both are
 // taken apart, so it must not be the way of a caller.
 func (l *Lane) Pair(main, answer []byte, tolerance float64, mainTook, took time.Duration) {
-	ours, err1 := outputs(main)
-	theirs, err2 := outputs(answer)
+	ours, err1 := oip.Outputs(main, mostRows)
+	theirs, err2 := oip.Outputs(answer, mostRows)
 	if err1 != nil || err2 != nil {
 		l.Unpaired()
 		return
@@ -60,29 +60,4 @@ func (l *Lane) Pair(main, answer []byte, tolerance float64, mainTook, took time.
 	one.Agree(ours, theirs, tolerance)
 	one.Times(mainTook, took)
 	l.pairs.put(&one)
-}
-
-// outputs takes an answer apart, as far as rows are looked at.
-func outputs(answer []byte) ([]sketch.Output, error) {
-	tensors, err := oip.Tensors(answer, "outputs")
-	if err != nil {
-		return nil, err
-	}
-	out := make([]sketch.Output, len(tensors))
-	for i := range tensors {
-		t := &tensors[i]
-		o := sketch.Output{Name: t.Name, Rows: t.Rows(), Data: t.Data, Whole: wholeTypes[t.Datatype]}
-		if o.Rows > mostRows {
-			o.Data = o.Data[:len(o.Data)/o.Rows*mostRows]
-			o.Rows = mostRows
-		}
-		out[i] = o
-	}
-	return out, nil
-}
-
-// wholeTypes are the datatypes of whole numbers.
-var wholeTypes = map[string]bool{
-	"INT8": true, "INT16": true, "INT32": true, "INT64": true,
-	"UINT8": true, "UINT16": true, "UINT32": true, "UINT64": true,
 }

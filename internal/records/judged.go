@@ -146,8 +146,10 @@ func (j *judging) parts(need GateNeeds) []judgedPart {
 				WHERE (e.id = (SELECT max(n.id) FROM evidence n WHERE n.version_id = e.version_id AND n.kind = e.kind)
 					OR e.kind = 'evaluation' AND e.id = (SELECT max(n.id) FROM evidence n
 						WHERE n.version_id = e.version_id AND n.kind = e.kind AND n.added_by = ?
-						AND n.findings ->> '$.evaluation.judged.standing' IS NOT NULL))
-				AND version_id IN (?) ORDER BY e.id DESC`, naming.Service, j.of), j.evidence,
+						AND n.findings ->> '$.evaluation.judged.standing' IS NOT NULL)
+					OR e.kind = 'replay' AND e.id = (SELECT max(n.id) FROM evidence n
+						WHERE n.version_id = e.version_id AND n.kind = e.kind AND n.added_by = ?))
+				AND version_id IN (?) ORDER BY e.id DESC`, naming.Service, naming.Service, j.of), j.evidence,
 		},
 		{
 			need.Places, write(`SELECT p.version_id, e.name, coalesce(max(a.healthy), 1),

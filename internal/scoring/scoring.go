@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"innerladder/internal/core/job"
+	"innerladder/internal/core/replay"
 	"innerladder/internal/core/score"
 	"innerladder/internal/core/signature"
 	"innerladder/internal/intake"
@@ -62,7 +63,17 @@ type work struct {
 	ended   chan struct{}
 	// refused is how often some of the rows were refused together.
 	refused int
+	// recorded is the request where it is asked as it was before.
+	recorded *replay.Recorded
 	result
+}
+
+// size is how many rows, or requests, it is.
+func (w *work) size() int64 {
+	if w.recorded != nil {
+		return 1
+	}
+	return int64(len(w.rows))
 }
 
 // result is what became of some rows: lines of answers, lines of what was put aside.
@@ -90,6 +101,9 @@ type run struct {
 	alone   atomic.Bool
 	trouble atomic.Pointer[string]
 	rates   rates
+	// reads hands work out, and answers finds out what becomes of some: of the rows of a table, or of other requests.
+	reads   func(ctx context.Context, todo, order chan<- *work) error
+	answers func(ctx context.Context, w *work) result
 }
 
 // Run asks for all rows that were not asked for before. When ctx ends, what was reached is safe, and Run can be called
@@ -114,12 +128,14 @@ func Run(ctx context.Context, o Options) (job.Progress, error) {
 		r.outputs.Store(&names)
 	}
 	r.alone.Store(s.at.Alone)
-	err = r.all(ctx, t)
+	r.answers = r.answer
+	r.reads = func(ctx context.Context, todo, order chan<- *work) error { return r.read(ctx, t, todo, order) }
+	err = r.all(ctx)
 	return s.progress(), err
 }
 
-// all goes through the table: one reader, several who ask, and one who writes in the order of the rows.
-func (r *run) all(ctx context.Context, t *intake.Table) error {
+// all goes through all that is asked: one reader, several who ask, and one who writes in the order of the rows.
+func (r *run) all(ctx context.Context) error {
 	ctx, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
 	todo, order := make(chan *work), make(chan *work, 2*r.Parallel)
@@ -127,14 +143,14 @@ func (r *run) all(ctx context.Context, t *intake.Table) error {
 	crew.Go(func() {
 		defer close(order)
 		defer close(todo)
-		if err := jobs.Safely(func() error { return r.read(ctx, t, todo, order) }); err != nil {
+		if err := jobs.Safely(func() error { return r.reads(ctx, todo, order) }); err != nil {
 			stop(err)
 		}
 	})
 	for range r.Parallel {
 		crew.Go(func() {
 			for w := range todo {
-				if err := jobs.Safely(func() error { w.result = r.answer(ctx, w); return nil }); err != nil {
+				if err := jobs.Safely(func() error { w.result = r.answers(ctx, w); return nil }); err != nil {
 					w.err = err
 				}
 				close(w.ended)
@@ -183,18 +199,26 @@ func (r *run) read(ctx context.Context, t *intake.Table, todo, order chan<- *wor
 			w.broken[i] = t.Broken(row)
 		}
 		at += int64(len(rows))
-		select {
-		case order <- w:
-		case <-ctx.Done():
+		if !hand(ctx, w, todo, order) {
 			return nil
 		}
-		select {
-		case todo <- w:
-		case <-ctx.Done():
-			w.err = ctx.Err()
-			close(w.ended)
-			return nil
-		}
+	}
+}
+
+// hand hands some work out, first to who writes and then to who asks; false when ctx has ended.
+func hand(ctx context.Context, w *work, todo, order chan<- *work) bool {
+	select {
+	case order <- w:
+	case <-ctx.Done():
+		return false
+	}
+	select {
+	case todo <- w:
+		return true
+	case <-ctx.Done():
+		w.err = ctx.Err()
+		close(w.ended)
+		return false
 	}
 }
 
@@ -238,7 +262,7 @@ func (r *run) write(ctx context.Context, order <-chan *work) error {
 			if err := r.wait(ctx, w, tick.C); err != nil {
 				return errors.Join(r.note(), err)
 			}
-			heldTo, share = w.first+int64(len(w.rows)), w.share
+			heldTo, share = w.first+w.size(), w.share
 			held.answers, held.answered = append(held.answers, w.answers...), held.answered+w.answered
 			held.aside = append(held.aside, w.aside...)
 			late += w.tooLate

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 	"time"
 
@@ -188,6 +189,28 @@ func (s *Store) Outcomes(ctx context.Context, q OutcomeQuery) ([]outcome.Pair, e
 		ORDER BY `+order+` LIMIT ?`, q.Endpoint, q.From.UnixMilli(), q.To.UnixMilli(), q.Version, q.Version, q.Output,
 		q.Output, q.Limit)
 	return sqlite.Collect(rows, err, func(rows *sql.Rows) (outcome.Pair, error) { return scanOutcome(rows) })
+}
+
+// askedAtOnce is how many requests are asked for with one query.
+const askedAtOnce = 500
+
+// OutcomesOf lists the outcomes of some requests of an endpoint.
+func (s *Store) OutcomesOf(ctx context.Context, endpoint string, requests []uuid.UUID) ([]outcome.Pair, error) {
+	var out []outcome.Pair
+	for some := range slices.Chunk(requests, askedAtOnce) {
+		args := []any{endpoint}
+		for i := range some {
+			args = append(args, some[i][:])
+		}
+		rows, err := s.db.Read.QueryContext(ctx, `SELECT `+outcomeColumns+` FROM outcomes WHERE endpoint = ?
+			AND request IN (?`+strings.Repeat(`, ?`, len(some)-1)+`) ORDER BY request, row, output`, args...)
+		found, err := sqlite.Collect(rows, err, func(rows *sql.Rows) (outcome.Pair, error) { return scanOutcome(rows) })
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, found...)
+	}
+	return out, nil
 }
 
 // NumberedOutcome is a pair with its number.

@@ -1,6 +1,8 @@
 package wire
 
 import (
+	"time"
+
 	"innerladder/internal/core/schedule"
 	"innerladder/internal/core/standing"
 )
@@ -15,6 +17,25 @@ type NewEvaluation struct {
 	Against  string `query:"against" json:"-" description:"another version that is asked about the same rows: a ref, @REF of the same model, an endpoint, or incumbent"`
 	AtMost   string `query:"at_most" json:"-" description:"what measures may be at most, such as rmse=0.2, with commas between them"`
 	AtLeast  string `query:"at_least" json:"-" description:"what measures must be at least, such as accuracy=0.9, with commas between them"`
+}
+
+// NewReplay says which requests of the log of an endpoint are asked again, and whom.
+type NewReplay struct {
+	Endpoint    string `json:"endpoint" required:"true" description:"whose log it is"`
+	To          string `json:"to" required:"true" description:"the version that is asked, such as heat-demand@7"`
+	Environment string `json:"environment,omitempty" description:"where it is placed; one that is placed nowhere is started for the job"`
+	// Since is how far back, where From is not given.
+	Since      string    `json:"since,omitempty" description:"how far back, such as 24h, which is usual; or yesterday, the whole day in UTC"`
+	From       time.Time `json:"from,omitempty" description:"when the first may have ended, in place of since"`
+	Until      time.Time `json:"until,omitempty" description:"before when they ended; now when not given"`
+	AnsweredBy string    `json:"answered_by,omitempty" description:"who dealt with them then; the version that answers main now when not given"`
+	Where      []string  `json:"where,omitempty" description:"conditions on inputs and outputs, such as wind_ms<3"`
+	Most       int       `json:"most,omitempty" minimum:"1" maximum:"200000" description:"how many at most, drawn evenly; 10000 when not given"`
+	Rate       float64   `json:"rate,omitempty" description:"how many a second at most; 50 when not given"`
+	Parallel   int       `json:"parallel,omitempty" minimum:"1" maximum:"64" description:"requests under way at a time; 4 when not given"`
+	Tolerance  float64   `json:"tolerance,omitempty" minimum:"0" maximum:"1" description:"how far apart numbers may be that agree, as a share of the larger; 0.05 when not given"`
+	AtMost     string    `json:"at_most,omitempty" description:"what may be at most: disagreement, error_rate, slower, or measures of the truth, such as disagreement=0.02,error_rate=0.001"`
+	AtLeast    string    `json:"at_least,omitempty" description:"what must be at least"`
 }
 
 // NewSchedule says what is scored again and again, and when.

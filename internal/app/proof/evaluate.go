@@ -246,14 +246,14 @@ func (g *judging) take(values []gjson.Result) error {
 func (g *judging) finish(v *registry.Version) {
 	g.rows.Segments = map[string][]string{}
 	for name := range g.segments {
-		if levels := levelsOf(g.texts[name], g.numbers[name]); levels != nil {
+		if levels := evaluate.LevelsOf(g.texts[name], g.numbers[name]); levels != nil {
 			g.rows.Segments[name] = levels
 		}
 	}
 	if v.Signature == nil || g.rows.Scores == nil {
 		return
 	}
-	levels := distinct(slices.Concat(g.rows.TruthClass, g.rows.PredictedClass), len(g.scores))
+	levels := evaluate.Distinct(slices.Concat(g.rows.TruthClass, g.rows.PredictedClass), len(g.scores))
 	for _, c := range v.Signature.Outputs {
 		if len(c.Levels) == len(g.scores) {
 			levels = c.Levels
@@ -264,55 +264,6 @@ func (g *judging) finish(v *registry.Version) {
 		return
 	}
 	g.rows.Levels = levels
-}
-
-const (
-	// mostLevels is how many different values a column of texts may have to be looked at, fewLevels how many a column
-	// of numbers, else it is cut into quarters.
-	mostLevels = 50
-	fewLevels  = 12
-)
-
-// levelsOf are the levels of a column, one for each row: its values where there are few, else quarters of its numbers;
-// nil for a column of many texts.
-func levelsOf(texts []string, numbers []float64) []string {
-	few := map[float64]bool{}
-	for _, x := range numbers {
-		if !math.IsNaN(x) && len(few) <= fewLevels {
-			few[x] = true
-		}
-	}
-	if len(few) > fewLevels {
-		return evaluate.Quarters(numbers)
-	}
-	for i, x := range numbers {
-		switch {
-		case !math.IsNaN(x):
-			texts[i] = strconv.FormatFloat(x, 'g', -1, 64)
-		case texts[i] == "":
-			texts[i] = "missing"
-		}
-	}
-	if distinct(texts, mostLevels) == nil {
-		return nil
-	}
-	return texts
-}
-
-// distinct are the different values, in order; nil where there are more than so many.
-func distinct(all []string, most int) []string {
-	seen := map[string]bool{}
-	for _, x := range all {
-		if seen[x] = true; len(seen) > most {
-			return nil
-		}
-	}
-	out := make([]string, 0, len(seen))
-	for x := range seen {
-		out = append(out, x)
-	}
-	slices.Sort(out)
-	return out
 }
 
 // fitsScores reports whether scores can be of these classes, in this order: every truth is one of them, scores are

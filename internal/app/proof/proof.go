@@ -23,6 +23,8 @@ import (
 	"innerladder/internal/fetch"
 	"innerladder/internal/jobs"
 	"innerladder/internal/records"
+	"innerladder/internal/requestlog"
+	"innerladder/internal/signals"
 	"innerladder/internal/wire"
 )
 
@@ -33,6 +35,8 @@ type Service struct {
 	traffic  *traffic.Service
 	fetch    *fetch.Fetcher
 	blobs    *blob.Store
+	signals  *signals.Keeper
+	log      *requestlog.Log
 	// dir is the folder of all jobs, one for each; empty where none are kept.
 	dir string
 	// build is what the service was made from, for reports.
@@ -65,11 +69,12 @@ const (
 )
 
 // New makes a service; dir is the folder of what jobs work with, build what the service was made from.
-func New(b *act.Base, registry *registry.Service, traffic *traffic.Service, f *fetch.Fetcher, blobs *blob.Store, dir,
-	build string,
+func New(b *act.Base, registry *registry.Service, traffic *traffic.Service, f *fetch.Fetcher, blobs *blob.Store,
+	kept *signals.Keeper, log *requestlog.Log, dir, build string,
 ) *Service {
 	return &Service{
-		Base: b, registry: registry, traffic: traffic, fetch: f, blobs: blobs, dir: dir, build: build,
+		Base: b, registry: registry, traffic: traffic, fetch: f, blobs: blobs, signals: kept,
+		log: log, dir: dir, build: build,
 		going: map[string]*going{},
 		wake:  make(chan struct{}, 1),
 	}
@@ -236,24 +241,24 @@ func (s *Service) carryOut(ctx context.Context, j job.Job, g *going) {
 		return
 	}
 	p := j.Progress
-	err := jobs.Safely(func() (err error) { p, err = s.score(ctx, &j, g); return err })
+	err := jobs.Safely(func() (err error) { p, err = s.pursue(ctx, &j, g); return err })
 	if cause := context.Cause(ctx); cause != nil { // somebody stopped it, or the service: it is taken up again
 		s.keepProgress(context.WithoutCancel(ctx), j.ID, p)
 		settled = true
 		return
 	}
-	var report *evidence.Evaluation
-	if err == nil && j.Kind == job.EvaluateKind {
-		if err = jobs.Safely(func() (err error) { report, err = s.judge(ctx, &j); return err }); err != nil {
-			report = nil
+	var made *report
+	if err == nil {
+		if err = jobs.Safely(func() (err error) { made, err = s.report(ctx, &j); return err }); err != nil {
+			made = nil
 		}
 	}
 	if broken := (*jobs.Panic)(nil); errors.As(err, &broken) {
 		s.Log.Error("a job broke", "job", j.ID, "error", err)
 		err = errors.New("something broke that should not have; the log of the service has it")
 	}
-	last := s.conclude(ctx, j.ID, p, report, err)
-	if last != nil && report != nil { // that it could not be attached is how it ended
+	last := s.conclude(ctx, j.ID, p, made, err)
+	if last != nil && made != nil { // that it could not be attached is how it ended
 		last = s.conclude(ctx, j.ID, p, nil, last)
 	}
 	if settled = last == nil; !settled {
@@ -261,18 +266,47 @@ func (s *Service) carryOut(ctx context.Context, j job.Job, g *going) {
 	}
 }
 
+// pursue carries out what a job is about, as far as it goes.
+func (s *Service) pursue(ctx context.Context, j *job.Job, g *going) (job.Progress, error) {
+	if j.Kind == job.ReplayKind {
+		return s.again(ctx, j, g)
+	}
+	return s.score(ctx, j, g)
+}
+
+// report is evidence that a job makes.
+type report struct {
+	kind    string
+	content any
+}
+
+// report makes the report of a job that has asked all that it was to ask; nil for a job that makes none.
+func (s *Service) report(ctx context.Context, j *job.Job) (*report, error) {
+	switch j.Kind {
+	case job.EvaluateKind:
+		e, err := s.judge(ctx, j)
+		return &report{evidence.EvaluationKind, e}, err
+	case job.ReplayKind:
+		r, err := s.sideBySide(ctx, j)
+		return &report{evidence.ReplayKind, r}, err
+	}
+	return nil, nil
+}
+
 // conclude notes how a job ended. Its report is attached with that, so that it is there once.
-func (s *Service) conclude(ctx context.Context, id string, p job.Progress, report *evidence.Evaluation,
-	failed error,
-) error {
+func (s *Service) conclude(ctx context.Context, id string, p job.Progress, made *report, failed error) error {
 	return s.enter(ctx, id, func(t *act.Tx, j *job.Job) error {
-		if report != nil {
-			made, err := s.registry.AttachOwn(ctx, t, j.Scoring.Version, evidence.EvaluationKind, "",
-				j.ID+"-evaluation.json", report)
+		if made != nil {
+			e, err := s.registry.AttachOwn(ctx, t, j.Scoring.Version, made.kind, "", j.ID+"-"+made.kind+".json",
+				made.content)
 			if err != nil {
 				return err
 			}
-			j.Evaluating.Evidence = made.ID
+			if j.Kind == job.ReplayKind {
+				j.Replaying.Evidence = e.ID
+			} else {
+				j.Evaluating.Evidence = e.ID
+			}
 		}
 		j.Progress = p
 		j.End(failed, t.Now)

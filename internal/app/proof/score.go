@@ -67,6 +67,9 @@ func (s *Service) begin(ctx context.Context, by act.Actor, need access.Permissio
 	if err := by.Need(need, v.Project); err != nil {
 		return nil, err
 	}
+	if err := answeredByAnother(j, v); err != nil {
+		return nil, err
+	}
 	stored := ""
 	if j.Scoring != nil {
 		stored = j.Scoring.Digest
@@ -282,11 +285,7 @@ func (s *Service) score(ctx context.Context, j *job.Job, g *going) (p job.Progre
 	if err := s.bring(ctx, j, v); err != nil {
 		return p, err
 	}
-	told := func(p job.Progress) {
-		s.mu.Lock()
-		g.progress = p
-		s.mu.Unlock()
-	}
+	told := s.tells(g)
 	e := j.Evaluating
 	if e == nil || e.Against == "" {
 		return s.pass(ctx, j, v, j.Scoring.Environment, s.folder(j.ID), j.Scoring.Keep, told)
@@ -302,6 +301,15 @@ func (s *Service) score(ctx context.Context, j *job.Job, g *going) (p job.Progre
 		return half(p), err
 	}
 	return s.passOther(ctx, j, p, told)
+}
+
+// tells keeps how far a job is that goes on.
+func (s *Service) tells(g *going) func(job.Progress) {
+	return func(p job.Progress) {
+		s.mu.Lock()
+		g.progress = p
+		s.mu.Unlock()
+	}
 }
 
 // pass asks a version about all rows of the table of a job; what it says is kept in a folder that has the table.

@@ -77,6 +77,20 @@ func (s *Service) Foresee(ctx context.Context, by act.Actor, endpoint string, n 
 		return out, err
 	}
 	out.Forecast = rollout.Foresee(w.plan, s.trafficOf(ctx, w.endpoint, w.plan))
+	all, err := s.Read(by).EvidenceOf(ctx, w.to)
+	if err != nil {
+		return out, err
+	}
+	for i := range all {
+		if r := all[i].OwnReplay(); r != nil && r.Endpoint == out.Endpoint && r.Against == out.From {
+			values := r.Values()
+			out.Forecast.Expect(rollout.Replayed{
+				Evidence: all[i].ID, Requests: r.Replayed, Differing: values["disagreement"],
+				Failing: values["error_rate"],
+			})
+			break
+		}
+	}
 	out.Sentence = out.Forecast.Sentence()
 	return out, nil
 }

@@ -144,7 +144,7 @@ func Quarters(x []float64) []string {
 	var cuts []float64
 	for k := 1; k < 4 && len(sorted) > 0; k++ {
 		if cut := sorted[k*len(sorted)/4]; cut > sorted[0] && (len(cuts) == 0 || cut > cuts[len(cuts)-1]) {
-			cuts = append(cuts, cut)
+			cuts = append(cuts, cut+0) // of two zeros, the one without a sign
 		}
 	}
 	for i, v := range x {

@@ -44,7 +44,7 @@ const (
 	Worse       Lead = "worse"
 	Same        Lead = "same"
 	CannotTell  Lead = "not enough to tell"
-	mostInWords            = 4
+	mostInWords      = 4
 )
 
 // Difference finds that of a measure; nil where it was not found.

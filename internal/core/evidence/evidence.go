@@ -20,6 +20,8 @@ const (
 	LoadKind = "load"
 	// ShadowKind is the report of answers to copies of real requests, JSON of our own form.
 	ShadowKind = "shadow"
+	// ReplayKind is the report of requests that were asked again, JSON of our own form.
+	ReplayKind = "replay"
 	// DocumentKind and PictureKind are for people to look at.
 	DocumentKind = "document"
 	PictureKind  = "picture"
@@ -27,7 +29,7 @@ const (
 
 // Kinds lists them.
 func Kinds() []string {
-	return []string{TestsKind, EvaluationKind, LoadKind, ShadowKind, DocumentKind, PictureKind}
+	return []string{TestsKind, EvaluationKind, LoadKind, ShadowKind, ReplayKind, DocumentKind, PictureKind}
 }
 
 // CheckKind says whether there is a kind.
@@ -66,7 +68,7 @@ type Evidence struct {
 	ID      string    `json:"id" description:"E-NUMBER"`
 	Version string    `json:"version"`
 	Project string    `json:"project"`
-	Kind    string    `json:"kind" enum:"tests,evaluation,load,shadow,document,picture"`
+	Kind    string    `json:"kind" enum:"tests,evaluation,load,shadow,replay,document,picture"`
 	Name    string    `json:"name" description:"of the file"`
 	Digest  string    `json:"digest" description:"SHA-256 of the bytes, in hexadecimal"`
 	Size    int64     `json:"size" description:"bytes"`
@@ -86,6 +88,7 @@ type Findings struct {
 	Evaluation *Evaluation        `json:"evaluation,omitempty"`
 	Load       *LoadReport        `json:"load,omitempty"`
 	Shadow     *ShadowReport      `json:"shadow,omitempty"`
+	Replay     *ReplayReport      `json:"replay,omitempty"`
 }
 
 // OwnEvaluation is the report of an evaluation that the service made itself, about this version; nil where it is none.
@@ -97,13 +100,21 @@ func (e *Evidence) OwnEvaluation() *Evaluation {
 	return nil
 }
 
+// OwnReplay is the report of a replay that the service made itself, about this version; nil where it is none.
+func (e *Evidence) OwnReplay() *ReplayReport {
+	if r := e.Replay; e.AddedBy == naming.Service && r != nil && r.Judged != nil && r.Judged.Version == e.Version {
+		return r
+	}
+	return nil
+}
+
 // CheckForeign refuses a report that claims to be made by the service, of whoever attaches one.
 func (f *Findings) CheckForeign() error {
-	if f.Evaluation == nil || f.Evaluation.Judged == nil {
+	if (f.Evaluation == nil || f.Evaluation.Judged == nil) && (f.Replay == nil || f.Replay.Judged == nil) {
 		return nil
 	}
 	return fault.New(fault.Refused, "evidence.own", "the report says under judged that the service made it").In("file").
-		Do("have the service make it with: innerladder evaluate; or leave judged out")
+		Do("have the service make it, with innerladder evaluate or replay; or leave judged out")
 }
 
 // Measures is what a report measured: metrics, and the data it did so on. Only an evaluation measures.
@@ -145,6 +156,8 @@ func Read(kind, given string, r io.Reader) (Findings, string, error) {
 		f, own, err = readLoad(r)
 	case ShadowKind:
 		f, own, err = readShadow(r)
+	case ReplayKind:
+		f, own, err = readReplay(r)
 	default:
 		own = Unjudged
 	}

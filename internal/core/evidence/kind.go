@@ -56,6 +56,7 @@ func kindOfJSON(r io.Reader) string {
 		{"metrics", EvaluationKind},
 		{"latency_ms", LoadKind},
 		{"seconds", LoadKind},
+		{"replayed", ReplayKind},
 		{"disagreed", ShadowKind},
 	} {
 		if _, there := members[told.member]; there {

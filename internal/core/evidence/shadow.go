@@ -112,8 +112,16 @@ func (s *ShadowReport) Sentence() string {
 	if s.Requests == 0 {
 		return "No answer to a copy could be compared yet."
 	}
-	out := []string{fmt.Sprintf("Of %d requests that both answered, %d were answered differently (%.3g %%).",
-		s.Requests, s.Disagreed, 100*float64(s.Disagreed)/float64(s.Requests))}
+	return s.compared("copies")
+}
+
+// compared is the report in words, in which what was sent is called something.
+func (s *ShadowReport) compared(sent string) string {
+	var out []string
+	if s.Requests > 0 {
+		out = append(out, fmt.Sprintf("Of %d requests that both answered, %d were answered differently (%.3g %%).",
+			s.Requests, s.Disagreed, 100*float64(s.Disagreed)/float64(s.Requests)))
+	}
 	for _, o := range s.Outputs {
 		if o.Lacking > 0 {
 			out = append(out, fmt.Sprintf("%s was not given, or in another shape, in %d rows.", o.Name, o.Lacking))
@@ -132,7 +140,7 @@ func (s *ShadowReport) Sentence() string {
 			s.Slower.High))
 	}
 	if s.Failed > 0 {
-		out = append(out, fmt.Sprintf("%d of %d copies failed.", s.Failed, s.Copies))
+		out = append(out, fmt.Sprintf("%d of %d %s failed.", s.Failed, s.Copies, sent))
 	}
 	if s.Dropped > 0 {
 		out = append(out, fmt.Sprintf("%d copies were not sent, because there was no room.", s.Dropped))

@@ -30,6 +30,9 @@ const ScoreKind = "score"
 // EvaluateKind is the kind of job that does the same and holds the answers against the truth.
 const EvaluateKind = "evaluate"
 
+// ReplayKind is the kind of job that asks a version what callers asked another before.
+const ReplayKind = "replay"
+
 // Progress is how far a job is; all are rows, but for Share and the two that say so.
 type Progress struct {
 	// Rows were read and have ended: Answered well, or PutAside with a reason.
@@ -91,7 +94,7 @@ type Evaluating struct {
 // Job is work that takes long.
 type Job struct {
 	ID      string     `json:"id" description:"J-NUMBER"`
-	Kind    string     `json:"kind" enum:"score,evaluate"`
+	Kind    string     `json:"kind" enum:"score,evaluate,replay"`
 	Project string     `json:"project"`
 	State   State      `json:"state" enum:"waiting,running,done,stopped,failed"`
 	Reason  string     `json:"reason,omitempty" description:"why it failed or was stopped"`
@@ -106,6 +109,31 @@ type Job struct {
 	Scoring  *Scoring `json:"scoring,omitempty"`
 	// Evaluating is what a job of kind evaluate does besides.
 	Evaluating *Evaluating `json:"evaluating,omitempty"`
+	// Replaying is what a job of kind replay does; its rows are requests.
+	Replaying *Replaying `json:"replaying,omitempty"`
+}
+
+// Replaying is what is asked again.
+type Replaying struct {
+	Endpoint string `json:"endpoint" description:"whose log it is"`
+	// From and Until bound when the requests ended, AnsweredBy is who answered them then.
+	From       time.Time `json:"from"`
+	Until      time.Time `json:"until"`
+	AnsweredBy string    `json:"answered_by" description:"the version that dealt with them then"`
+	// Where are conditions on their inputs and outputs.
+	Where []string `json:"where,omitempty" description:"conditions on inputs and outputs"`
+	// Most is how many are asked again, Rate how many a second.
+	Most int     `json:"most" description:"how many are asked again at most"`
+	Rate float64 `json:"rate" description:"how many a second at most"`
+	// Tolerance is how far apart numbers may be that agree, as a share of the larger.
+	Tolerance float64                   `json:"tolerance" description:"how far apart numbers may be that agree, as a share"`
+	Limits    map[string]evidence.Limit `json:"limits,omitempty"`
+	// Found were in the log and could be asked again, Taken of them are; LeftOut could not, by why.
+	Found   int64            `json:"found" description:"in the log, and could be asked again"`
+	Taken   int64            `json:"taken" description:"of them, asked again"`
+	LeftOut map[string]int64 `json:"left_out,omitempty" description:"in the log, and could not be asked again, by why"`
+	// Evidence is the report, once it is made.
+	Evidence string `json:"evidence,omitempty" description:"the report, once it is made"`
 }
 
 var ids = naming.Numbered{Prefix: "J-", What: "job"}
@@ -172,7 +200,13 @@ func (j *Job) Says() string {
 			what = fmt.Sprintf("%s evaluates %s%s on %s", j.ID, s.Version, beside, cmp.Or(s.Data, s.Table))
 		}
 	}
-	rows := fmt.Sprintf("%d rows answered", p.Answered)
+	unit := "rows"
+	if r := j.Replaying; r != nil {
+		what = fmt.Sprintf("%s asks %s again what %s answered for %s", j.ID, j.Scoring.Version, r.AnsweredBy,
+			r.Endpoint)
+		unit = "requests"
+	}
+	rows := fmt.Sprintf("%d %s answered", p.Answered, unit)
 	if p.PutAside > 0 {
 		rows += fmt.Sprintf(", %d put aside", p.PutAside)
 	}

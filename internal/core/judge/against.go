@@ -164,10 +164,10 @@ func (r *Rows) loses(was *Rows, a *evidence.Beside) {
 		name = "error_rate"
 	}
 	more := func(i int) float64 { return r.off(i) - was.off(i) }
-	_, all, err := evaluate.Segments(len(r.Number), leastSegment, r.Segments, false, meanOf(more))
+	_, all, err := evaluate.Segments(len(r.Number), leastSegment, r.Segments, false, MeanOf(more))
 	if err == nil {
 		for _, s := range all[:min(len(all), mostSegments)] {
-			one := segmentOf(s, name)
+			one := SegmentOf(s, name)
 			one.Worse = s.Bounded() && s.Low > 0
 			a.Segments = append(a.Segments, one)
 		}

@@ -217,8 +217,8 @@ func (r *Rows) worstRows(by func(int) float64, row func(int) evidence.WorstRow) 
 	return out
 }
 
-// meanOf measures the mean of a value over some rows.
-func meanOf(value func(int) float64) func(rows []int, confidence float64) evaluate.Estimate {
+// MeanOf measures the mean of a value over some rows.
+func MeanOf(value func(int) float64) func(rows []int, confidence float64) evaluate.Estimate {
 	return func(rows []int, confidence float64) evaluate.Estimate {
 		sum, squares := 0.0, 0.0
 		for _, i := range rows {
@@ -229,8 +229,8 @@ func meanOf(value func(int) float64) func(rows []int, confidence float64) evalua
 	}
 }
 
-// segmentOf is a part of the rows with the measure that was looked at.
-func segmentOf(s evaluate.Segment, name string) evidence.Segment {
+// SegmentOf is a part of the rows with the measure that was looked at.
+func SegmentOf(s evaluate.Segment, name string) evidence.Segment {
 	one := evidence.Segment{
 		Name: fmt.Sprintf("%s: %s", s.Column, s.Level), Rows: int64(s.N),
 		Metrics: map[string]float64{name: s.Value}, Worse: s.Worse,
@@ -248,12 +248,12 @@ func (r *Rows) segments(e *evidence.Evaluation) error {
 		name, higher = "accuracy", true
 		value = func(i int) float64 { return 1 - r.off(i) }
 	}
-	_, all, err := evaluate.Segments(len(r.Number), leastSegment, r.Segments, higher, meanOf(value))
+	_, all, err := evaluate.Segments(len(r.Number), leastSegment, r.Segments, higher, MeanOf(value))
 	if err != nil {
 		return err
 	}
 	for _, s := range all[:min(len(all), mostSegments)] {
-		e.Segments = append(e.Segments, segmentOf(s, name))
+		e.Segments = append(e.Segments, SegmentOf(s, name))
 	}
 	return nil
 }

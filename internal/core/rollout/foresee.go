@@ -43,7 +43,18 @@ type Forecast struct {
 	Harms []HarmForecast `json:"harms"`
 	// Differences are what a comparison would decide.
 	Differences []DifferenceForecast `json:"differences,omitempty"`
-	Notes       []string             `json:"notes"`
+	// Replayed is what a replay of the endpoint's requests has shown of the candidate beside main.
+	Replayed *Replayed `json:"replayed,omitempty"`
+	Notes    []string  `json:"notes"`
+}
+
+// Replayed is what a replay has shown of a candidate beside main.
+type Replayed struct {
+	Evidence string `json:"evidence" description:"the report, E-NUMBER"`
+	// Requests were asked again. Differing and Failing are shares of them that were answered differently, and failed.
+	Requests  uint64  `json:"requests" description:"that were asked again"`
+	Differing float64 `json:"differing" description:"share that was answered differently"`
+	Failing   float64 `json:"failing" description:"share that failed"`
 }
 
 // StepForecast is one step of a forecast.
@@ -54,6 +65,9 @@ type StepForecast struct {
 	// Because says what it is that takes so long.
 	Because  string  `json:"because"`
 	Requests float64 `json:"requests" description:"answered by the candidate meanwhile"`
+	// Differing and Failing are how many of them a replay has one expect to be answered differently, and to fail.
+	Differing *float64 `json:"differing,omitempty" description:"of them, expected by a replay to be answered differently"`
+	Failing   *float64 `json:"failing,omitempty" description:"of them, expected by a replay to fail"`
 }
 
 // HarmForecast is what would become of a candidate that fails more.
@@ -142,6 +156,20 @@ func Foresee(p Plan, t Traffic) Forecast {
 	}
 	p.addHarms(&f)
 	return f
+}
+
+// Expect adds what a replay has one expect of each step: callers are taken to ask what they asked then.
+func (f *Forecast) Expect(r Replayed) {
+	f.Replayed = &r
+	for i := range f.Steps {
+		s := &f.Steps[i]
+		if s.Takes != nil && s.Share > 0 {
+			differing, failing := s.Requests*r.Differing, s.Requests*r.Failing
+			s.Differing, s.Failing = &differing, &failing
+		}
+	}
+	f.Notes = append(f.Notes, fmt.Sprintf("%s asked it again %d requests: %.3g %% were answered differently, %.3g %% "+
+		"failed.", r.Evidence, r.Requests, 100*r.Differing, 100*r.Failing))
 }
 
 // foreseeComparison says what a fixed comparison would do: how many requests it takes to decide some differences, and

@@ -85,7 +85,7 @@ type Candidate struct {
 	Evidence string `json:"evidence,omitempty"`
 	// Verdict is that of the report.
 	Verdict string `json:"verdict,omitempty" enum:"passed,failed,none"`
-	Why      string `json:"why,omitempty" description:"why it waits, or is broken"`
+	Why     string `json:"why,omitempty" description:"why it waits, or is broken"`
 }
 
 // Of is how far the version of a job is.

@@ -5,10 +5,15 @@ type Report = components['schemas']['ShadowReport']
 type Output = components['schemas']['OutputDifference']
 
 /** What copies have shown: how many answers were the same, how far apart numbers were, and what took longer. */
-export function CopiesDrawing({ report: r }: { report: Report }) {
+export function CopiesDrawing({ report: r, sent = 'copies' }: { report: Report; sent?: string }) {
   const than = r.against ? short(r.against) : 'the other'
   if (r.requests === 0) {
-    return <p className="text-ink-2">No answer to a copy could be compared yet.</p>
+    return (
+      <p className="text-ink-2">
+        No answer could be compared
+        {r.failed ? `: ${count(r.failed)} of ${count(r.copies ?? 0)} ${sent} failed` : ' yet'}.
+      </p>
+    )
   }
   const disagreed = r.disagreed / r.requests
   return (
@@ -39,7 +44,7 @@ export function CopiesDrawing({ report: r }: { report: Report }) {
       {(r.failed ?? 0) + (r.dropped ?? 0) + (r.unread ?? 0) > 0 && (
         <p className="text-ink-2 text-[13px]">
           {[
-            r.failed && `${count(r.failed)} of ${count(r.copies ?? 0)} copies failed`,
+            r.failed && `${count(r.failed)} of ${count(r.copies ?? 0)} ${sent} failed`,
             r.dropped && `${count(r.dropped)} were not sent, because there was no room`,
             r.unread && `${count(r.unread)} were answered and could not be compared`,
           ]

@@ -5,7 +5,7 @@ import { ActivityPanel } from '../activity/activity-list'
 import { useJob, useResumeJob, useStopJob, type Job } from '../api/jobs'
 import { useMay } from '../api/people'
 import { Form, FormSheet } from '../ui/form'
-import { bytes } from '../ui/format'
+import { bytes, count, exact } from '../ui/format'
 import { Ago, Button, Empty, Facts, Loaded, PageHead, Panel, Problem, Ref, TextField, To } from '../ui/parts'
 import { Found } from './found'
 import { JobProgress, JobState } from './progress'
@@ -52,6 +52,7 @@ function JobView({ job: j }: { job: Job }) {
         <JobProgress job={j} />
         {j.reason && <p className="text-bad mt-2 text-[13.5px]">{`${j.state}: ${j.reason}`}</p>}
       </Panel>
+      {j.replaying && <Replayed job={j} of={j.replaying} />}
       {j.evaluating && <Judged job={j} judged={j.evaluating} />}
       {may && !j.forgotten && j.progress.answered > 0 && <Found job={j} what="answers" title="Answers" />}
       {may && !j.forgotten && j.progress.put_aside > 0 && (
@@ -103,6 +104,29 @@ function Judged({ job: j, judged: e }: { job: Job; judged: NonNullable<Job['eval
           </>
         ) : (
           'The report is made when all rows are answered.'
+        )}
+      </p>
+    </Panel>
+  )
+}
+
+/** Which requests are asked again, and the report. */
+function Replayed({ job: j, of: r }: { job: Job; of: NonNullable<Job['replaying']> }) {
+  const [model = '', number = ''] = (j.scoring?.version ?? '').split('@')
+  const left = Object.entries(r.left_out ?? {})
+  return (
+    <Panel title="Asked again">
+      <p className="text-[13.5px]">
+        What <Ref to={r.answered_by} /> answered for <To to={`/endpoints/${r.endpoint}`}>{r.endpoint}</To> from{' '}
+        {exact(new Date(r.from)).slice(0, 16)} to {exact(new Date(r.until)).slice(0, 16)} UTC, at most {r.rate} a
+        second: {count(r.taken)} of {count(r.found)} requests
+        {left.length > 0 && `; left out: ${left.map(([why, n]) => `${count(n)}: ${why}`).join('; ')}`}.{' '}
+        {r.evidence ? (
+          <>
+            The report is <To to={`/models/${model}/versions/${number}?show=evidence`}>{r.evidence}</To>.
+          </>
+        ) : (
+          'The report is made when all are answered.'
         )}
       </p>
     </Panel>

@@ -3,6 +3,7 @@ import { CopiesDrawing } from '../copies/copies-drawing'
 import { number } from '../ui/format'
 import { EvaluationDrawing } from './evaluation-drawing'
 import { Within } from './evaluation-rows'
+import { ReplayDrawing } from './replay-drawing'
 
 /** What a report says, drawn. */
 export function EvidenceDrawing({ evidence: e }: { evidence: Evidence }) {
@@ -11,6 +12,7 @@ export function EvidenceDrawing({ evidence: e }: { evidence: Evidence }) {
       {e.tests && <Tests tests={e.tests} />}
       {e.evaluation && <EvaluationDrawing evaluation={e.evaluation} />}
       {e.shadow && <CopiesDrawing report={e.shadow} />}
+      {e.replay && <ReplayDrawing replay={e.replay} />}
       {e.load && <Numbers values={e.metrics ?? {}} limits={e.load.limits} />}
       {e.kind === 'picture' && (
         <img

@@ -349,14 +349,14 @@ func casesOfPeople() []ruleCase {
 			}), Passed,
 			"",
 		},
-		{"no shadow", Shadowed{1000, 0.01}, base(nil), Waiting, "1000 are demanded"},
+		{"no shadow", Shadowed{Requests: 1000, Disagreement: 0.01}, base(nil), Waiting, "1000 are demanded"},
 		{
 			"shadow of another",
-			Shadowed{10, 0.01},
+			Shadowed{Requests: 10, Disagreement: 0.01},
 			base(func(f *Facts) { incumbent(f); shadow(100, 0, "heat-demand@9")(f) }), Waiting, "heat-demand@9",
 		},
-		{"shadow differs", Shadowed{10, 0.01}, base(shadow(100, 2, "")), Failed, "2 %"},
-		{"shadow agrees", Shadowed{10, 0.02}, base(shadow(100, 2, "")), Passed, ""},
+		{"shadow differs", Shadowed{Requests: 10, Disagreement: 0.01}, base(shadow(100, 2, "")), Failed, "2 %"},
+		{"shadow agrees", Shadowed{Requests: 10, Disagreement: 0.02}, base(shadow(100, 2, "")), Passed, ""},
 		{
 			"not enough",
 			SignOffs{Count: 2},

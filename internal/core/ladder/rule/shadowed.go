@@ -10,6 +10,8 @@ import (
 type Shadowed struct {
 	Requests     uint64  `json:"requests"`
 	Disagreement float64 `json:"disagreement"`
+	// Replay has the report of a replay do as well: requests that were asked again later.
+	Replay bool `json:"replay_too,omitempty"`
 }
 
 var shadowedKind = KindInfo{
@@ -18,6 +20,7 @@ var shadowedKind = KindInfo{
 	[]Setting{
 		{"requests", "count", "how many at least", nil},
 		{"disagreement", "number", "the greatest share of answers that differ, from 0 to 1", nil},
+		{"replay_too", "yes_no", "the report of a replay, which the service made, will do too", nil},
 	},
 	as[Shadowed],
 }
@@ -33,13 +36,26 @@ func (q Shadowed) check(field string) error {
 	return nil
 }
 
-// Evaluate looks at the newest report of a shadow.
+// report finds the newest report that will do: of a shadow, or of a replay that the service made.
+func (q Shadowed) report(f Facts) (*evidence.Evidence, *evidence.ShadowReport) {
+	for i := range f.Evidence {
+		e := &f.Evidence[i]
+		switch {
+		case e.Kind == evidence.ShadowKind && e.Shadow != nil:
+			return e, e.Shadow
+		case q.Replay && e.OwnReplay() != nil:
+			return e, &e.Replay.ShadowReport
+		}
+	}
+	return nil, nil
+}
+
+// Evaluate looks at the newest report of a shadow, or of a replay.
 func (q Shadowed) Evaluate(f Facts) Outcome {
-	e := newest(f.Evidence, evidence.ShadowKind)
-	if e == nil || e.Shadow == nil {
+	e, s := q.report(f)
+	if s == nil {
 		return waits(f.Version.Ref, "It has not answered copies of real requests yet; %d are demanded.", q.Requests)
 	}
-	s := e.Shadow
 	share := float64(s.Disagreed) / float64(max(s.Requests, 1))
 	switch {
 	case f.Incumbent != nil && s.Against != "" && s.Against != f.Incumbent.Ref:

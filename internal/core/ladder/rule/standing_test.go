@@ -60,5 +60,29 @@ func casesOfStanding() []ruleCase {
 			f.Incumbent = nil
 			return f
 		}(), Passed, "rmse 0.3"},
+		{"a replay", Shadowed{Requests: 10, Disagreement: 0.01, Replay: true}, replayed(nil), Passed, "100 copies"},
+		{"not asked for", Shadowed{Requests: 10, Disagreement: 0.01}, replayed(nil), Waiting, "10 are demanded"},
+		{"a forged replay", Shadowed{Requests: 10, Disagreement: 0.01, Replay: true}, replayed(func(e *evidence.Evidence) {
+			e.AddedBy = "runa"
+		}), Waiting, "10 are demanded"},
+		{"a replay against another", Shadowed{Requests: 10, Disagreement: 0.01, Replay: true}, replayed(
+			func(e *evidence.Evidence) { e.Replay.Against = "heat-demand@0" }), Waiting, "the incumbent is heat-demand@1"},
 	}
+}
+
+// replayed is a version that was asked again what callers had asked.
+func replayed(more func(*evidence.Evidence)) Facts {
+	return base(func(f *Facts) {
+		incumbent(f)
+		e := report("E-5", evidence.ReplayKind, evidence.Unjudged, 0, nil)
+		e.AddedBy, e.Version = naming.Service, "heat-demand@2"
+		e.Replay = &evidence.ReplayReport{
+			ShadowReport: evidence.ShadowReport{Requests: 100, Against: "heat-demand@1"},
+			Judged:       &evidence.Judged{Version: "heat-demand@2"},
+		}
+		if more != nil {
+			more(&e)
+		}
+		f.Evidence = []evidence.Evidence{e}
+	})
 }
