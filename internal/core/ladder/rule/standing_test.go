@@ -62,11 +62,12 @@ func casesOfStanding() []ruleCase {
 		}(), Passed, "rmse 0.3"},
 		{"a replay", Shadowed{Requests: 10, Disagreement: 0.01, Replay: true}, replayed(nil), Passed, "100 copies"},
 		{"not asked for", Shadowed{Requests: 10, Disagreement: 0.01}, replayed(nil), Waiting, "10 are demanded"},
-		{"a forged replay", Shadowed{Requests: 10, Disagreement: 0.01, Replay: true}, replayed(func(e *evidence.Evidence) {
-			e.AddedBy = "runa"
-		}), Waiting, "10 are demanded"},
+		{"a forged replay", Shadowed{Requests: 10, Disagreement: 0.01, Replay: true}, replayed(
+			func(e *evidence.Evidence) { e.AddedBy = "runa" },
+		), Waiting, "10 are demanded"},
 		{"a replay against another", Shadowed{Requests: 10, Disagreement: 0.01, Replay: true}, replayed(
-			func(e *evidence.Evidence) { e.Replay.Against = "heat-demand@0" }), Waiting, "the incumbent is heat-demand@1"},
+			func(e *evidence.Evidence) { e.Replay.Against = "heat-demand@0" },
+		), Waiting, "the incumbent is heat-demand@1"},
 	}
 }
 
