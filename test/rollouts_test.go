@@ -266,6 +266,10 @@ func TestStoriesOfTheDemo(t *testing.T) {
 			"a cold snap: fourteen degrees less", "outdoor_c has moved from its reference, its mean",
 			"demand-hourly is drifting", "heat-demand@1 answers all of it as before",
 		},
+		"caught-early": {
+			"the gate of live asks for the cases heat-demand#1 now",
+			"a warm noon needs next to nothing: demand_mw must", "by the cases heat-demand#1: 1 of", "asked again: ", "disagreement is above 0.05",
+		},
 		"quiet-draft": {
 			"It gets copies of 50 % of what return-temp@1 answers, and answers nobody", "What they showed is E-",
 			"return_c is", "runa asks for return-temp@2 to live",

@@ -200,6 +200,8 @@ func (r *rig) stripesAreScored() {
 		Model: "heat-demand", Target: "y", Name: hidden + ".csv", Reason: hidden,
 	}, strings.NewReader("x,y\n1,2\n"))
 	must(r.t, err)
+	_, err = r.runa.SetCases(ctx, "heat-demand", "cases: [{name: "+hidden+", within: 1s}]", hidden)
+	must(r.t, err)
 }
 
 // stable adds zebra's environment.
@@ -292,6 +294,8 @@ var asks = map[string][2]string{
 	"score":          {"?asked=heat-demand@1&name=rows.csv", "x\n1\n"},
 	"evaluate":       {"?asked=heat-demand@1&name=rows.csv&target=y", "x,y\n1,2\n"},
 	"replay":         {"", `{"endpoint":"demand-hourly","to":"heat-demand@2"}`},
+	"check":          {"?asked=heat-demand@1", "cases: [{name: a, within: 1s}]"},
+	"setCases":       {"", `{"text":"cases: [{name: a, within: 1s}]"}`},
 	"setStanding":    {"?target=y&name=rows.csv", "x,y\n1,2\n"},
 	"stopJob":        {"", `{"reason":"x"}`}, "resumeJob": {"", `{"reason":"x"}`},
 	"setSchedule":   {"", `{"cron":"0 0 * * *","score":{"asked":"heat-demand@1","from":"https://x.example/rows"}}`},

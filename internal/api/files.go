@@ -275,7 +275,7 @@ func (a *API) oneFile(c fiber.Ctx, by act.Actor, name string, made func(*appregi
 
 type evidenceIn struct {
 	refIn
-	Kind    string         `query:"kind" json:"-" required:"true" enum:"tests,evaluation,load,shadow,replay,document,picture"`
+	Kind    string         `query:"kind" json:"-" required:"true" enum:"tests,evaluation,load,shadow,replay,check,document,picture"`
 	Verdict string         `query:"verdict" json:"-" enum:"passed,failed" description:"where the report says none itself"`
 	File    multipart.File `formData:"file" required:"true"`
 }

@@ -43,6 +43,13 @@ func jobOperations() []operation {
 			permission: access.Register, status: 201, streams: true,
 			in: new(wire.NewEvaluation), out: new(job.Job), handle: (*API).evaluate,
 		},
+		{
+			method: "POST", path: "/jobs/check", id: "check",
+			summary: "Ask a version where it is deployed what must come back: its known answers, and the cases in " +
+				"the body, or those of its model; the report becomes evidence of the version",
+			permission: access.Register, status: 201, streams: true,
+			in: new(wire.NewCheck), out: new(job.Job), handle: (*API).check,
+		},
 		op("POST", "/jobs/replay", "replay", "Ask a version again what callers asked another before, from the log of "+
 			"requests of an endpoint; the report becomes evidence of the version", access.Register, 201,
 			func(c call, in *wire.NewReplay) (*job.Job, error) { return c.app.Proof.Replay(c, c.by, *in) }),
@@ -107,6 +114,16 @@ func (a *API) evaluate(c fiber.Ctx, by act.Actor) error {
 	}
 	return begun(c, func() (*job.Job, error) {
 		return a.app.Proof.Evaluate(c.Context(), by, in, bodyOf(c))
+	})
+}
+
+func (a *API) check(c fiber.Ctx, by act.Actor) error {
+	var in wire.NewCheck
+	if err := read(c, &in); err != nil {
+		return err
+	}
+	return begun(c, func() (*job.Job, error) {
+		return a.app.Proof.Check(c.Context(), by, in, bodyOf(c))
 	})
 }
 

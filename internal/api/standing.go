@@ -3,6 +3,7 @@ package api
 import (
 	"innerladder/internal/app/act"
 	"innerladder/internal/core/access"
+	"innerladder/internal/core/check"
 	"innerladder/internal/core/job"
 	"innerladder/internal/core/standing"
 	"innerladder/internal/wire"
@@ -10,7 +11,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 )
 
-// standingOperations are the routes about what every new version of a model is evaluated on.
+// standingOperations are the routes about what every version of a model is put to.
 func standingOperations() []operation {
 	return []operation{
 		{
@@ -34,6 +35,26 @@ func standingOperations() []operation {
 		op("POST", "/versions/{ref}/standing", "runStanding",
 			"Put a version to the standing evaluation of its model, whether it was before or not", access.Register, 201,
 			func(c call, in *refIn) (*job.Job, error) { return c.app.Proof.RunStanding(c, c.by, in.Ref) }),
+		op("PUT", "/models/{model}/cases", "setCases",
+			"Set what every version of a model must answer, a YAML file; in the place of what was set before",
+			access.Manage, 200, func(c call, in *struct {
+				modelIn
+				Text   string `json:"text" required:"true"`
+				Reason string `json:"reason,omitempty"`
+			},
+			) (*check.Kept, error) {
+				return c.app.Proof.SetCases(c, c.by, in.Model, in.Text, in.Reason)
+			}),
+		op("GET", "/models/{model}/cases", "showCases", "Show what every version of a model must answer", access.Read,
+			200, func(c call, in *modelIn) (*check.Kept, error) { return c.app.Proof.Cases(c, c.by, in.Model) }),
+		op("DELETE", "/models/{model}/cases", "removeCases", "Take the cases of a model away", access.Manage, 200,
+			func(c call, in *struct {
+				modelIn
+				becauseIn
+			},
+			) (*check.Kept, error) {
+				return c.app.Proof.RemoveCases(c, c.by, in.Model, in.Reason)
+			}),
 	}
 }
 

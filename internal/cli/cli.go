@@ -91,8 +91,8 @@ func instant(option, text string) (t time.Time, err error) {
 // commands lists all commands in the order of the job.
 func commands() []command {
 	return slices.Concat(runCommands(), keepingCommands(), peopleCommands(), registryCommands(), ladderCommands(),
-		evidenceCommands(), loadCommand(), scoreCommands(), standingCommands(), replayCommand(), scheduleCommands(),
-		placeCommands(), runnerCommands(),
+		evidenceCommands(), loadCommand(), scoreCommands(), standingCommands(), replayCommand(), checkCommands(),
+		scheduleCommands(), placeCommands(), runnerCommands(),
 		templateCommands(), tryCommand(), trafficCommands(), rolloutCommands(),
 		planCommands(), contractCommands(), answerCommands(), watchCommands(), watchingCommands(), outcomeCommands(),
 		customCommands(), agentCommands(), driftCommand(), signalCommands(), requestCommands(),

@@ -97,14 +97,7 @@ func (c *call) reported(ctx context.Context, j job.Job) error {
 	if j.State != job.Done {
 		return notDone(j)
 	}
-	id := ""
-	switch {
-	case j.Replaying != nil:
-		id = j.Replaying.Evidence
-	case j.Evaluating != nil:
-		id = j.Evaluating.Evidence
-	}
-	e, err := c.api.Report(ctx, id)
+	e, err := c.api.Report(ctx, j.Report())
 	if err := c.show(e, err, func() { printEvidence(c.Out, e) }); err != nil {
 		return err
 	}

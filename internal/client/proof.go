@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"strconv"
 
+	"innerladder/internal/core/check"
 	"innerladder/internal/core/job"
 	"innerladder/internal/core/schedule"
 	"innerladder/internal/core/standing"
@@ -28,6 +29,37 @@ func (c *Client) Evaluate(ctx context.Context, in wire.NewEvaluation, table io.R
 // Replay begins a job that asks a version again what callers asked another before.
 func (c *Client) Replay(ctx context.Context, in wire.NewReplay) (job.Job, error) {
 	return call[job.Job](ctx, c, "POST", path("jobs", "replay"), in)
+}
+
+// Check begins a job that asks a version what must come back.
+func (c *Client) Check(ctx context.Context, in wire.NewCheck, cases io.Reader) (job.Job, error) {
+	return sendTable[job.Job](ctx, c, http.MethodPost, query(path("jobs", "check"), "asked", in.Asked, "environment",
+		in.Environment, "name", in.Name), cases)
+}
+
+// ReportFile reads the file of a piece of evidence.
+func (c *Client) ReportFile(ctx context.Context, id string, w io.Writer) error {
+	return c.stream(ctx, path("evidence", id, "file"), func(r io.Reader) error {
+		_, err := io.Copy(w, r)
+		return err
+	})
+}
+
+// SetCases sets what every version of a model must answer.
+func (c *Client) SetCases(ctx context.Context, model, text, why string) (check.Kept, error) {
+	return call[check.Kept](ctx, c, "PUT", path("models", model, "cases"), map[string]string{
+		"text": text, "reason": why,
+	})
+}
+
+// Cases shows what every version of a model must answer.
+func (c *Client) Cases(ctx context.Context, model string) (check.Kept, error) {
+	return call[check.Kept](ctx, c, "GET", path("models", model, "cases"), nil)
+}
+
+// RemoveCases takes the cases of a model away.
+func (c *Client) RemoveCases(ctx context.Context, model, why string) (check.Kept, error) {
+	return call[check.Kept](ctx, c, "DELETE", query(path("models", model, "cases"), "reason", why), nil)
 }
 
 // scoringPairs are the parameters of a job that scores.

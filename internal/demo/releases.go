@@ -26,7 +26,7 @@ const (
 func (p *play) generate() error {
 	p.town = newTown(p.Seed, threeYears)
 	p.say("Tarnholm has %d substations; two winters to fit on, and the weather of a third", substations)
-	return nil
+	return p.writeCases()
 }
 
 // release is a version to register.

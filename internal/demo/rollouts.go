@@ -15,7 +15,10 @@ import (
 )
 
 // Stories are those that can be played alone.
-var Stories = []string{"good-canary", "bad-canary", "slow-twin", "repeated-rows", "quiet-draft", "cold-snap"}
+var Stories = []string{
+	"good-canary", "bad-canary", "slow-twin", "repeated-rows", "quiet-draft", "cold-snap",
+	"caught-early",
+}
 
 // alone is one story with what must be there for it.
 func (p *play) alone(ctx, calling context.Context) []chapter {
@@ -25,6 +28,7 @@ func (p *play) alone(ctx, calling context.Context) []chapter {
 		"slow-twin":     {"a slow twin is switched back", func() error { return p.slowTwin(ctx) }},
 		"repeated-rows": {"a test script proves nothing", func() error { return p.repeatedRows(ctx) }},
 		"cold-snap":     {"the weather moves, and nothing else", func() error { return p.coldSnap(ctx) }},
+		"caught-early":  {"a proof keeps a bad version from everybody", func() error { return p.caughtEarly(ctx) }},
 		"quiet-draft":   {"a draft answers copies and nobody else", func() error { return p.leaveReview(ctx) }},
 	}
 	return []chapter{

@@ -98,6 +98,11 @@ func (b *binder) bind(n *yaml.Node, into reflect.Value, path string) error {
 	switch into.Kind() {
 	case reflect.Struct:
 		return b.bindStruct(n, into, path)
+	case reflect.Interface:
+		into.Set(reflect.ValueOf(anyOf(n)))
+		return nil
+	case reflect.Map:
+		return b.bindMap(n, into, path)
 	case reflect.Slice:
 		if n.Kind != yaml.SequenceNode {
 			return b.bad(n, path, "write a list", "this is %s", kindOf(n))
@@ -115,6 +120,47 @@ func (b *binder) bind(n *yaml.Node, into reflect.Value, path string) error {
 		return b.bad(n, path, "write one value", "this is %s", kindOf(n))
 	}
 	return b.bindScalar(n, into, path)
+}
+
+// bindMap takes a mapping apart whose names are not known before.
+func (b *binder) bindMap(n *yaml.Node, into reflect.Value, path string) error {
+	if n.Kind != yaml.MappingNode {
+		return b.bad(n, path, "write fields, each as NAME: VALUE", "this is %s", kindOf(n))
+	}
+	out := reflect.MakeMap(into.Type())
+	for i := 0; i+1 < len(n.Content); i += 2 {
+		name := reflect.ValueOf(n.Content[i].Value)
+		if out.MapIndex(name).IsValid() {
+			return b.bad(n.Content[i], path, "say it once", "%q is said twice", n.Content[i].Value)
+		}
+		value := reflect.New(into.Type().Elem()).Elem()
+		if err := b.bind(n.Content[i+1], value, path+"."+n.Content[i].Value); err != nil {
+			return err
+		}
+		out.SetMapIndex(name, value)
+	}
+	into.Set(out)
+	return nil
+}
+
+// anyOf is a value that may be of any kind: a number, a text, a truth, or a list of such.
+func anyOf(n *yaml.Node) any {
+	if n.Kind == yaml.SequenceNode {
+		out := []any{}
+		for _, item := range n.Content {
+			out = append(out, anyOf(item))
+		}
+		return out
+	}
+	switch n.Tag {
+	case "!!int", "!!float":
+		if x, err := strconv.ParseFloat(n.Value, 64); err == nil {
+			return x
+		}
+	case "!!bool":
+		return n.Value == "true"
+	}
+	return n.Value
 }
 
 // bindStruct takes a mapping apart.

@@ -253,6 +253,11 @@ func (r View) Placements(ctx context.Context, version string) ([]traffic.Placeme
 	return r.placements(ctx, `AND v.id = ?`, versionOf(version))
 }
 
+// PlacementsOfModel lists where versions of a model are placed.
+func (r View) PlacementsOfModel(ctx context.Context, model string) ([]traffic.Placement, error) {
+	return r.placements(ctx, `AND m.name = ?`, model)
+}
+
 // RunPlacements lists the placements that are run on the service's machine, narrowed down to a version when one is
 // given.
 func (r View) RunPlacements(ctx context.Context, version string) ([]traffic.Placement, error) {

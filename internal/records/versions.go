@@ -603,7 +603,7 @@ func (r View) NeededBlobs(ctx context.Context) (map[string]bool, error) {
 	needed := map[string]bool{}
 	return needed, r.each(ctx, write(`SELECT digest FROM artifacts WHERE stored = 1 UNION SELECT digest FROM attachments
 		UNION SELECT digest FROM evidence
-		UNION SELECT body ->> '$.digest' FROM standing WHERE body ->> '$.digest' IS NOT NULL`), func(rows *sql.Rows,
+		UNION SELECT body ->> '$.digest' FROM model_proofs WHERE body ->> '$.digest' IS NOT NULL`), func(rows *sql.Rows,
 	) error {
 		var d string
 		err := rows.Scan(&d)

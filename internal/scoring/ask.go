@@ -121,12 +121,12 @@ func (r *run) ask(ctx context.Context, w *work, some []int, body []byte) (why st
 			away = asked.Error()
 		case status == http.StatusTooManyRequests, status == http.StatusBadGateway,
 			status == http.StatusServiceUnavailable, status == http.StatusGatewayTimeout:
-			away = fmt.Sprintf("it answers with status %d%s", status, saidIn(answer))
+			away = fmt.Sprintf("it answers with status %d%s", status, SaidIn(answer))
 		case status >= http.StatusInternalServerError && len(some) == 1 && tries < mostTries:
-			away = fmt.Sprintf("it answers with status %d%s", status, saidIn(answer))
+			away = fmt.Sprintf("it answers with status %d%s", status, SaidIn(answer))
 		case status != http.StatusOK:
 			r.trouble.Store(nil)
-			return fmt.Sprintf("status %d%s", status, saidIn(answer)), false, nil
+			return fmt.Sprintf("status %d%s", status, SaidIn(answer)), false, nil
 		default:
 			r.trouble.Store(nil)
 			return r.take(w, some, answer), false, nil
@@ -144,8 +144,8 @@ func (r *run) ask(ctx context.Context, w *work, some []int, body []byte) (why st
 	}
 }
 
-// saidIn is the error in an answer, if it names one.
-func saidIn(answer []byte) string {
+// SaidIn is the error in an answer, if it names one.
+func SaidIn(answer []byte) string {
 	if said := gjson.GetBytes(answer, "error"); said.Type == gjson.String && gjson.ValidBytes(answer) {
 		return fmt.Sprintf(": %.300s", said.Str)
 	}

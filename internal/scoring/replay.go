@@ -147,9 +147,9 @@ func (r *run) again(ctx context.Context, w *work, tolerance float64) (out result
 		case asked != nil:
 			away = asked.Error()
 		case a.Status == http.StatusTooManyRequests, a.Status == http.StatusServiceUnavailable:
-			away = fmt.Sprintf("it answers with status %d%s", a.Status, saidIn(answer))
+			away = fmt.Sprintf("it answers with status %d%s", a.Status, SaidIn(answer))
 		case a.Status != http.StatusOK:
-			a.Why = fmt.Sprintf("status %d%s", a.Status, saidIn(answer))
+			a.Why = fmt.Sprintf("status %d%s", a.Status, SaidIn(answer))
 		}
 		if away == "" {
 			r.trouble.Store(nil)

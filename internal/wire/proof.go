@@ -38,6 +38,14 @@ type NewReplay struct {
 	AtLeast    string    `json:"at_least,omitempty" description:"what must be at least"`
 }
 
+// NewCheck says which version is asked what must come back. The cases are the body of the call, a YAML file; without
+// one they are those of the model.
+type NewCheck struct {
+	Asked       string `query:"asked" json:"-" required:"true" description:"a version, such as heat-demand@7, or an endpoint"`
+	Environment string `query:"environment" json:"-" description:"where it is placed; the only place when not given; one that is placed nowhere is started for it"`
+	Name        string `query:"name" json:"-" description:"of the file"`
+}
+
 // NewSchedule says what is scored again and again, and when.
 type NewSchedule struct {
 	Name    string          `json:"-" uri:"schedule" path:"schedule"`

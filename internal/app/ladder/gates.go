@@ -156,6 +156,13 @@ func (s *Service) facts(ctx context.Context, r records.View, v *registry.Version
 	if f.Standing, err = r.Standing(ctx, v.Model); err != nil && !errors.Is(err, records.ErrNone) {
 		return f, err
 	}
+	cases, err := r.Cases(ctx, v.Model)
+	if err != nil && !errors.Is(err, records.ErrNone) {
+		return f, err
+	}
+	if cases != nil {
+		f.Cases = cases.ID()
+	}
 	if f.Evidence, err = r.EvidenceOf(ctx, v.Ref); err != nil {
 		return f, err
 	}

@@ -235,6 +235,7 @@ type answering struct {
 	versions  map[string][]ladder.Answering
 	contracts map[string][]traffic.Decided
 	standing  map[string]*standing.Standing
+	cases     map[string]string
 }
 
 func (s *Service) answeringNow(ctx context.Context, r records.View, project string) (a answering, err error) {
@@ -248,6 +249,14 @@ func (s *Service) answeringNow(ctx context.Context, r records.View, project stri
 	a.standing = map[string]*standing.Standing{}
 	for i := range all {
 		a.standing[all[i].Model] = &all[i]
+	}
+	if err != nil {
+		return a, err
+	}
+	cases, err := r.AllCases(ctx, project)
+	a.cases = map[string]string{}
+	for i := range cases {
+		a.cases[cases[i].Model] = cases[i].ID()
 	}
 	return a, err
 }
@@ -289,6 +298,7 @@ func (s *Service) factsInBulk(l ladder.Ladder, versions []records.Judged,
 			stands = there.Ref
 		}
 		f.Contracts, f.Standing = there.contracts[v.Model], there.standing[v.Model]
+		f.Cases = there.cases[v.Model]
 		if than := byRef[ladder.Incumbent(v.Ref, there.versions[v.Model], stands)]; than != nil {
 			f.Incumbent = &than.Version
 			f.IncumbentAnswers = slices.ContainsFunc(there.versions[v.Model], func(a ladder.Answering) bool {

@@ -46,7 +46,9 @@ type Service struct {
 	going map[string]*going
 	// waiting are the versions that could not be put to a standing evaluation yet.
 	waiting map[string]delayed
-	wait    sync.WaitGroup
+	// unchecked are the placements whose cases could not be asked yet, with when they are looked at again.
+	unchecked map[string]time.Time
+	wait      sync.WaitGroup
 	// turns is held by who takes turns of schedules.
 	turns sync.Mutex
 	// wake hears of jobs that may begin.
@@ -268,8 +270,11 @@ func (s *Service) carryOut(ctx context.Context, j job.Job, g *going) {
 
 // pursue carries out what a job is about, as far as it goes.
 func (s *Service) pursue(ctx context.Context, j *job.Job, g *going) (job.Progress, error) {
-	if j.Kind == job.ReplayKind {
+	switch j.Kind {
+	case job.ReplayKind:
 		return s.again(ctx, j, g)
+	case job.CheckKind:
+		return s.checkAll(ctx, j, g)
 	}
 	return s.score(ctx, j, g)
 }
@@ -278,6 +283,14 @@ func (s *Service) pursue(ctx context.Context, j *job.Job, g *going) (job.Progres
 type report struct {
 	kind    string
 	content any
+}
+
+// end is how the file of a report ends.
+func (r *report) end() string {
+	if r.kind == evidence.CasesKind {
+		return ".xml"
+	}
+	return ".json"
 }
 
 // report makes the report of a job that has asked all that it was to ask; nil for a job that makes none.
@@ -289,6 +302,9 @@ func (s *Service) report(ctx context.Context, j *job.Job) (*report, error) {
 	case job.ReplayKind:
 		r, err := s.sideBySide(ctx, j)
 		return &report{evidence.ReplayKind, r}, err
+	case job.CheckKind:
+		text, err := os.ReadFile(s.checksIn(j.ID))
+		return &report{evidence.CasesKind, text}, err
 	}
 	return nil, nil
 }
@@ -297,16 +313,12 @@ func (s *Service) report(ctx context.Context, j *job.Job) (*report, error) {
 func (s *Service) conclude(ctx context.Context, id string, p job.Progress, made *report, failed error) error {
 	return s.enter(ctx, id, func(t *act.Tx, j *job.Job) error {
 		if made != nil {
-			e, err := s.registry.AttachOwn(ctx, t, j.Scoring.Version, made.kind, "", j.ID+"-"+made.kind+".json",
+			e, err := s.registry.AttachOwn(ctx, t, j.Scoring.Version, made.kind, "", j.ID+"-"+made.kind+made.end(),
 				made.content)
 			if err != nil {
 				return err
 			}
-			if j.Kind == job.ReplayKind {
-				j.Replaying.Evidence = e.ID
-			} else {
-				j.Evaluating.Evidence = e.ID
-			}
+			j.SetReport(e.ID)
 		}
 		j.Progress = p
 		j.End(failed, t.Now)

@@ -70,13 +70,13 @@ func (s *Service) begin(ctx context.Context, by act.Actor, need access.Permissio
 	if err := answeredByAnother(j, v); err != nil {
 		return nil, err
 	}
-	stored := ""
-	if j.Scoring != nil {
-		stored = j.Scoring.Digest
-	}
 	j.Project, j.State, j.By, j.BegunAt = v.Project, job.Waiting, by.Name, s.Now()
+	if j.Scoring == nil {
+		j.Scoring = &job.Scoring{}
+	}
 	j.Scoring = &job.Scoring{
-		Asked: in.Asked, Version: v.Ref, Environment: environment, Table: in.Name, Batch: batch, Parallel: parallel,
+		Digest: j.Scoring.Digest, Asked: in.Asked, Version: v.Ref, Environment: environment, Table: in.Name,
+		Batch: batch, Parallel: parallel,
 	}
 	if err := s.beside(ctx, by, j, v); err != nil {
 		return nil, err
@@ -84,14 +84,7 @@ func (s *Service) begin(ctx context.Context, by act.Actor, need access.Permissio
 	if of != nil {
 		j.Schedule, j.By = of.Name, of.By
 	}
-	dir := ""
-	if table == nil { // it is fetched when the job begins
-		j.Scoring.Data, j.Scoring.From, j.Scoring.Keep, j.Scoring.KeepAsked = in.Data, in.From, []string{}, in.Keep
-		j.Scoring.Digest = stored
-		dir, err = s.newFolder()
-	} else if dir, err = s.receive(ctx, s.Read(by), in.Data, in.From, table, j.Scoring); err == nil {
-		err = s.fits(ctx, v, in.Keep, dir, j)
-	}
+	dir, err := s.takeTable(ctx, by, in, table, j, v)
 	defer func() { _ = os.RemoveAll(dir) }() // it has another name when all is well
 	if err != nil {
 		return nil, err
@@ -125,6 +118,23 @@ func (s *Service) begin(ctx context.Context, by act.Actor, need access.Permissio
 			After: j,
 		})
 	})
+}
+
+// takeTable takes the table of a job in, into a folder that has no number yet; without one, it notes from where it is
+// fetched when the job begins.
+func (s *Service) takeTable(ctx context.Context, by act.Actor, in wire.NewScoring, table io.Reader, j *job.Job,
+	v *registry.Version,
+) (dir string, err error) {
+	if table == nil {
+		j.Scoring.Data, j.Scoring.From, j.Scoring.Keep, j.Scoring.KeepAsked = in.Data, in.From, []string{}, in.Keep
+		return s.newFolder()
+	}
+	j.Scoring.Keep = []string{}
+	dir, err = s.receive(ctx, s.Read(by), in.Data, in.From, table, j.Scoring)
+	if err == nil && j.Kind != job.CheckKind {
+		err = s.fits(ctx, v, in.Keep, dir, j)
+	}
+	return dir, err
 }
 
 // checkTable says whether a table may be called so, and asked about at such a pace.
@@ -349,6 +359,10 @@ func (s *Service) Found(ctx context.Context, by act.Actor, id string, aside bool
 	}
 	if err := by.Need(access.Inspect, j.Project); err != nil {
 		return Table{}, err
+	}
+	if j.Kind == job.CheckKind {
+		return Table{}, fault.New(fault.Refused, "job.no_rows", "%s has asked cases, and finds no rows", j.ID).In("job").
+			Do("see its report with: innerladder evidence %s", cmp.Or(j.Report(), "E-NUMBER"))
 	}
 	format = cmp.Or(format, "csv")
 	if !slices.Contains(scoring.Formats, format) {

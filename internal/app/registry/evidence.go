@@ -103,11 +103,14 @@ func (s *Service) AttachOwn(ctx context.Context, t *act.Tx, ref, kind, verdict, 
 	if err != nil {
 		return nil, err
 	}
-	text, err := json.MarshalIndent(content, "", "  ")
-	if err != nil {
-		return nil, err
+	text, is := content.([]byte) // as it is; else it is written as JSON
+	if !is {
+		if text, err = json.MarshalIndent(content, "", "  "); err != nil {
+			return nil, err
+		}
+		text = append(text, '\n')
 	}
-	u, err := s.blobs.Receive(bytes.NewReader(append(text, '\n')))
+	u, err := s.blobs.Receive(bytes.NewReader(text))
 	if err != nil {
 		return nil, err
 	}

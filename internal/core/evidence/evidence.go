@@ -22,6 +22,8 @@ const (
 	ShadowKind = "shadow"
 	// ReplayKind is the report of requests that were asked again, JSON of our own form.
 	ReplayKind = "replay"
+	// CasesKind is the report of cases that a deployed version was asked, as JUnit XML.
+	CasesKind = "check"
 	// DocumentKind and PictureKind are for people to look at.
 	DocumentKind = "document"
 	PictureKind  = "picture"
@@ -29,7 +31,7 @@ const (
 
 // Kinds lists them.
 func Kinds() []string {
-	return []string{TestsKind, EvaluationKind, LoadKind, ShadowKind, ReplayKind, DocumentKind, PictureKind}
+	return []string{TestsKind, EvaluationKind, LoadKind, ShadowKind, ReplayKind, CasesKind, DocumentKind, PictureKind}
 }
 
 // CheckKind says whether there is a kind.
@@ -68,7 +70,7 @@ type Evidence struct {
 	ID      string    `json:"id" description:"E-NUMBER"`
 	Version string    `json:"version"`
 	Project string    `json:"project"`
-	Kind    string    `json:"kind" enum:"tests,evaluation,load,shadow,replay,document,picture"`
+	Kind    string    `json:"kind" enum:"tests,evaluation,load,shadow,replay,check,document,picture"`
 	Name    string    `json:"name" description:"of the file"`
 	Digest  string    `json:"digest" description:"SHA-256 of the bytes, in hexadecimal"`
 	Size    int64     `json:"size" description:"bytes"`
@@ -108,13 +110,22 @@ func (e *Evidence) OwnReplay() *ReplayReport {
 	return nil
 }
 
+// OwnTests is how the service made a report of tests itself, about this version; nil where it did not.
+func (e *Evidence) OwnTests() *Checked {
+	if t := e.Tests; e.AddedBy == naming.Service && t != nil && t.Checked != nil && t.Checked.Version == e.Version {
+		return t.Checked
+	}
+	return nil
+}
+
 // CheckForeign refuses a report that claims to be made by the service, of whoever attaches one.
 func (f *Findings) CheckForeign() error {
-	if (f.Evaluation == nil || f.Evaluation.Judged == nil) && (f.Replay == nil || f.Replay.Judged == nil) {
+	if (f.Evaluation == nil || f.Evaluation.Judged == nil) && (f.Replay == nil || f.Replay.Judged == nil) &&
+		(f.Tests == nil || f.Tests.Checked == nil) {
 		return nil
 	}
-	return fault.New(fault.Refused, "evidence.own", "the report says under judged that the service made it").In("file").
-		Do("have the service make it, with innerladder evaluate or replay; or leave judged out")
+	return fault.New(fault.Refused, "evidence.own", "the report says that the service made it").In("file").
+		Do("have the service make it, with innerladder evaluate, replay or check; or leave out what says so")
 }
 
 // Measures is what a report measured: metrics, and the data it did so on. Only an evaluation measures.
@@ -148,7 +159,7 @@ func Read(kind, given string, r io.Reader) (Findings, string, error) {
 	var own string
 	var err error
 	switch kind {
-	case TestsKind:
+	case TestsKind, CasesKind:
 		f, own, err = readTests(r)
 	case EvaluationKind:
 		f, own, err = readEvaluation(r)

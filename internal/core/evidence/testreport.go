@@ -25,6 +25,73 @@ type TestReport struct {
 	// Suites has the same per suite; Failed the first hundred that failed.
 	Suites []TestSuite  `json:"suites,omitempty"`
 	Failed []FailedTest `json:"failed,omitempty" description:"the first hundred"`
+	// Checked says how the service made it.
+	Checked *Checked `json:"checked,omitempty" description:"how the service made it"`
+}
+
+// Checked is how the service made a report of tests of what is deployed.
+type Checked struct {
+	Job         string `json:"job"`
+	Version     string `json:"version" description:"who answered"`
+	Environment string `json:"environment,omitempty" description:"where; absent for a process of its own"`
+	// Cases are those of the model, MODEL#NUMBER, or a file.
+	Cases  string `json:"cases" description:"the cases of the model, MODEL#NUMBER, or the name of a file"`
+	Digest string `json:"digest" description:"SHA-256 of the cases"`
+	By     string `json:"by" description:"the build of the service"`
+}
+
+// property is how the properties of suites begin that say how the service made them.
+const property = "innerladder."
+
+// fields are the properties by name.
+func (c *Checked) fields() []struct {
+	name string
+	at   *string
+} {
+	return []struct {
+		name string
+		at   *string
+	}{
+		{"job", &c.Job},
+		{"version", &c.Version},
+		{"environment", &c.Environment},
+		{"cases", &c.Cases},
+		{"digest", &c.Digest},
+		{"build", &c.By},
+	}
+}
+
+// Properties are how it was made as properties of a suite, by name and value.
+func (c *Checked) Properties() (out [][2]string) {
+	for _, f := range c.fields() {
+		out = append(out, [2]string{property + f.name, *f.at})
+	}
+	return out
+}
+
+// property takes a property of a suite in, where it says how the service made it.
+func (t *TestReport) property(el xml.StartElement) {
+	var name, value string
+	for _, a := range el.Attr {
+		switch a.Name.Local {
+		case "name":
+			name = a.Value
+		case "value":
+			value = a.Value
+		}
+	}
+	name, ours := strings.CutPrefix(name, property)
+	if !ours {
+		return
+	}
+	if t.Checked == nil {
+		t.Checked = &Checked{}
+	}
+	for _, f := range t.Checked.fields() {
+		if f.name == name {
+			*f.at = value
+		}
+	}
 }
 
 // Ran is how many tests were not skipped.
@@ -114,6 +181,8 @@ func readTests(r io.Reader) (Findings, string, error) {
 				}
 				t.Suites = append(t.Suites, TestSuite{Name: name})
 				open = append(open, len(t.Suites)-1)
+			case "property":
+				t.property(el)
 			case "testcase":
 				var c junitCase
 				if err := dec.DecodeElement(&c, &el); err != nil {

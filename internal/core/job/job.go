@@ -33,6 +33,9 @@ const EvaluateKind = "evaluate"
 // ReplayKind is the kind of job that asks a version what callers asked another before.
 const ReplayKind = "replay"
 
+// CheckKind is the kind of job that asks a version what must come back.
+const CheckKind = "check"
+
 // Progress is how far a job is; all are rows, but for Share and the two that say so.
 type Progress struct {
 	// Rows were read and have ended: Answered well, or PutAside with a reason.
@@ -94,7 +97,7 @@ type Evaluating struct {
 // Job is work that takes long.
 type Job struct {
 	ID      string     `json:"id" description:"J-NUMBER"`
-	Kind    string     `json:"kind" enum:"score,evaluate,replay"`
+	Kind    string     `json:"kind" enum:"score,evaluate,replay,check"`
 	Project string     `json:"project"`
 	State   State      `json:"state" enum:"waiting,running,done,stopped,failed"`
 	Reason  string     `json:"reason,omitempty" description:"why it failed or was stopped"`
@@ -111,6 +114,41 @@ type Job struct {
 	Evaluating *Evaluating `json:"evaluating,omitempty"`
 	// Replaying is what a job of kind replay does; its rows are requests.
 	Replaying *Replaying `json:"replaying,omitempty"`
+	// Checking is what a job of kind check does; its rows are cases.
+	Checking *Checking `json:"checking,omitempty"`
+}
+
+// Checking is what must come back.
+type Checking struct {
+	// Cases are those of the model, MODEL#NUMBER, or a file.
+	Cases string `json:"cases" description:"the cases of the model, MODEL#NUMBER, or the name of a file"`
+	// Evidence is the report, once it is made.
+	Evidence string `json:"evidence,omitempty" description:"the report, once it is made"`
+}
+
+// Report is the evidence that it has made; empty for none.
+func (j *Job) Report() string {
+	switch {
+	case j.Evaluating != nil:
+		return j.Evaluating.Evidence
+	case j.Replaying != nil:
+		return j.Replaying.Evidence
+	case j.Checking != nil:
+		return j.Checking.Evidence
+	}
+	return ""
+}
+
+// SetReport notes the evidence that it has made.
+func (j *Job) SetReport(id string) {
+	switch {
+	case j.Evaluating != nil:
+		j.Evaluating.Evidence = id
+	case j.Replaying != nil:
+		j.Replaying.Evidence = id
+	case j.Checking != nil:
+		j.Checking.Evidence = id
+	}
 }
 
 // Replaying is what is asked again.
@@ -205,6 +243,10 @@ func (j *Job) Says() string {
 		what = fmt.Sprintf("%s asks %s again what %s answered for %s", j.ID, j.Scoring.Version, r.AnsweredBy,
 			r.Endpoint)
 		unit = "requests"
+	}
+	if c := j.Checking; c != nil {
+		what = fmt.Sprintf("%s checks %s by %s", j.ID, j.Scoring.Version, c.Cases)
+		unit = "cases"
 	}
 	rows := fmt.Sprintf("%d %s answered", p.Answered, unit)
 	if p.PutAside > 0 {

@@ -54,7 +54,10 @@ function JobView({ job: j }: { job: Job }) {
       </Panel>
       {j.replaying && <Replayed job={j} of={j.replaying} />}
       {j.evaluating && <Judged job={j} judged={j.evaluating} />}
-      {may && !j.forgotten && j.progress.answered > 0 && <Found job={j} what="answers" title="Answers" />}
+      {j.checking && <Checked job={j} of={j.checking} />}
+      {may && !j.checking && !j.forgotten && j.progress.answered > 0 && (
+        <Found job={j} what="answers" title="Answers" />
+      )}
       {may && !j.forgotten && j.progress.put_aside > 0 && (
         <Found job={j} what="put-aside" title="Rows that were put aside" />
       )}
@@ -104,6 +107,25 @@ function Judged({ job: j, judged: e }: { job: Job; judged: NonNullable<Job['eval
           </>
         ) : (
           'The report is made when all rows are answered.'
+        )}
+      </p>
+    </Panel>
+  )
+}
+
+/** By what a version is checked, and the report. */
+function Checked({ job: j, of: c }: { job: Job; of: NonNullable<Job['checking']> }) {
+  const [model = '', number = ''] = (j.scoring?.version ?? '').split('@')
+  return (
+    <Panel title="What must come back">
+      <p className="text-[13.5px]">
+        The known answers of the version, and the cases {c.cases}.{' '}
+        {c.evidence ? (
+          <>
+            The report is <To to={`/models/${model}/versions/${number}?show=evidence`}>{c.evidence}</To>.
+          </>
+        ) : (
+          'The report is made when all are asked.'
         )}
       </p>
     </Panel>

@@ -17,7 +17,7 @@ export function JobState({ job: j }: { job: Job }) {
 export function JobProgress({ job: j }: { job: Job }) {
   const p = j.progress
   const rows = Math.max(1, p.rows)
-  const unit = j.replaying ? 'requests' : 'rows'
+  const unit = j.replaying ? 'requests' : j.checking ? 'cases' : 'rows'
   return (
     <div className="grid gap-2">
       <div
@@ -32,8 +32,9 @@ export function JobProgress({ job: j }: { job: Job }) {
         <div className="bg-bad" style={{ width: `${(100 * p.share * p.put_aside) / rows}%` }} />
       </div>
       <p className="text-[13.5px]">
-        {percent(p.share, 0)} of {j.replaying ? 'the requests' : 'the table'}: {count(p.answered)} {unit} answered
-        {j.replaying ? '' : `, ${count(p.put_aside)} put aside`}
+        {percent(p.share, 0)} of the {j.replaying ? 'requests' : j.checking ? 'cases' : 'table'}: {count(p.answered)}{' '}
+        {unit} answered
+        {j.replaying || j.checking ? '' : `, ${count(p.put_aside)} put aside`}
         {p.rate ? ` · ${count(p.rate)} ${unit} a second` : ''}
         {p.left_s ? ` · about ${left(p.left_s)} left` : ''}
       </p>

@@ -73,7 +73,7 @@ func kinds() []KindInfo {
 	return []KindInfo{
 		artifactStoredKind, metricRecordedKind, metricKind, evidenceKind, signOffsKind, checklistKind,
 		dataLookedAtKind, cardSectionsKind, lineageKind, signatureKind, dependencyKind, placedKind, shadowedKind,
-		standingKind, freezeKind,
+		standingKind, checkedKind, freezeKind,
 	}
 }
 
@@ -258,6 +258,8 @@ type Facts struct {
 	ReadAt          time.Time
 	// Standing is what new versions of the model are evaluated on; nil for nothing.
 	Standing *standing.Standing
+	// Cases are those that versions of the model must answer, MODEL#NUMBER; empty for none.
+	Cases string
 	// Evidence is the reports of the version, the newest first.
 	Evidence []evidence.Evidence
 	Places   []Place

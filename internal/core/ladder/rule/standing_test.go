@@ -60,6 +60,18 @@ func casesOfStanding() []ruleCase {
 			f.Incumbent = nil
 			return f
 		}(), Passed, "rmse 0.3"},
+		{"no cases", Checked{}, base(nil), Waiting, "has no cases"},
+		{"not checked", Checked{Environment: "workbench"}, checkedBy(func(e *evidence.Evidence) {
+			e.Tests.Checked.Environment = "plant-north"
+		}), Waiting, "by the cases heat-demand#3 in workbench yet"},
+		{"checked by others", Checked{}, checkedBy(func(e *evidence.Evidence) {
+			e.Tests.Checked.Cases = "heat-demand#2"
+		}), Waiting, "innerladder check heat-demand@2"},
+		{"a forged check", Checked{}, checkedBy(func(e *evidence.Evidence) { e.AddedBy = "runa" }), Waiting, "yet"},
+		{"checked", Checked{Environment: "workbench"}, checkedBy(nil), Passed, "E-6, by the cases heat-demand#3"},
+		{"not as it must be", Checked{}, checkedBy(func(e *evidence.Evidence) {
+			e.Verdict = evidence.VerdictFailed
+		}), Failed, "E-6, by the cases heat-demand#3"},
 		{"a replay", Shadowed{Requests: 10, Disagreement: 0.01, Replay: true}, replayed(nil), Passed, "100 copies"},
 		{"not asked for", Shadowed{Requests: 10, Disagreement: 0.01}, replayed(nil), Waiting, "10 are demanded"},
 		{"a forged replay", Shadowed{Requests: 10, Disagreement: 0.01, Replay: true}, replayed(
@@ -69,6 +81,22 @@ func casesOfStanding() []ruleCase {
 			func(e *evidence.Evidence) { e.Replay.Against = "heat-demand@0" },
 		), Waiting, "the incumbent is heat-demand@1"},
 	}
+}
+
+// checkedBy is a version that was asked the cases of its model.
+func checkedBy(more func(*evidence.Evidence)) Facts {
+	return base(func(f *Facts) {
+		f.Cases = "heat-demand#3"
+		e := report("E-6", evidence.CasesKind, evidence.VerdictPassed, 0, nil)
+		e.AddedBy, e.Version, e.Says = naming.Service, "heat-demand@2", "7 tests, all passed"
+		e.Tests = &evidence.TestReport{Checked: &evidence.Checked{
+			Version: "heat-demand@2", Cases: "heat-demand#3", Environment: "workbench",
+		}}
+		if more != nil {
+			more(&e)
+		}
+		f.Evidence = []evidence.Evidence{e}
+	})
 }
 
 // replayed is a version that was asked again what callers had asked.
