@@ -21,6 +21,8 @@ func TestRequestsAreReplayed(t *testing.T) {
 	t.Parallel()
 	h := open(t)
 	_, two := h.twoVersions()
+	// Else a quick machine keeps some only.
+	h.as(h.runaFile, "endpoint", "edit", "demand-hourly", "-keep-per-second", "0")
 	c := h.caller(1)
 	var truth strings.Builder
 	truth.WriteString("request,y\n")

@@ -268,7 +268,8 @@ func TestStoriesOfTheDemo(t *testing.T) {
 		},
 		"caught-early": {
 			"the gate of live asks for the cases heat-demand#1 now",
-			"a warm noon needs next to nothing: demand_mw must", "by the cases heat-demand#1: 1 of", "asked again: ", "disagreement is above 0.05",
+			"a warm noon needs next to nothing: demand_mw must", "by the cases heat-demand#1: 1 of",
+			"asked again: ", "disagreement is above 0.05",
 		},
 		"quiet-draft": {
 			"It gets copies of 50 % of what return-temp@1 answers, and answers nobody", "What they showed is E-",

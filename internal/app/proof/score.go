@@ -361,8 +361,8 @@ func (s *Service) Found(ctx context.Context, by act.Actor, id string, aside bool
 		return Table{}, err
 	}
 	if j.Kind == job.CheckKind {
-		return Table{}, fault.New(fault.Refused, "job.no_rows", "%s has asked cases, and finds no rows", j.ID).In("job").
-			Do("see its report with: innerladder evidence %s", cmp.Or(j.Report(), "E-NUMBER"))
+		return Table{}, fault.New(fault.Refused, "job.no_rows", "%s has asked cases, and finds no rows", j.ID).
+			In("job").Do("see its report with: innerladder evidence %s", cmp.Or(j.Report(), "E-NUMBER"))
 	}
 	format = cmp.Or(format, "csv")
 	if !slices.Contains(scoring.Formats, format) {
