@@ -99,7 +99,15 @@ def classification(n, weighted):
         "pr_auc": [metrics.average_precision_score(own[:, k], scores[:, k], sample_weight=w) for k in range(3)],
         "calibration_error": ece,
     }
+    # from the highest threshold down, all points
+    curves = {"receiver": [], "precision_recall": []}
+    for k in range(3):
+        x, y, _ = metrics.roc_curve(own[:, k], scores[:, k], sample_weight=w, drop_intermediate=False)
+        curves["receiver"].append([floats(x), floats(y)])
+        precision, recall, _ = metrics.precision_recall_curve(own[:, k], scores[:, k], sample_weight=w)
+        curves["precision_recall"].append([floats(recall[:-1][::-1]), floats(precision[:-1][::-1])])
     return {
+        "curves": curves,
         "levels": levels,
         "truth": list(truth),
         "predicted": list(predicted),

@@ -176,6 +176,12 @@ func TestModelsAreKeptInOrder(t *testing.T) {
 	v, err := author.Register(ctx, wire.Registration{Model: "heat-demnd"},
 		append(with("", r.file("m.bin", "a")), r.report(map[string]float64{"rmse": 1})))
 	must(t, err)
+	// What its versions are put to goes with it, and goes when it goes.
+	_, err = r.runa.SetStanding(ctx, wire.NewStanding{Model: "heat-demnd", Target: "y"},
+		strings.NewReader("x,y\n1,2\n"))
+	must(t, err)
+	_, err = r.runa.SetCases(ctx, "heat-demnd", "cases: [{name: quick, within: 1s}]", "")
+	must(t, err)
 	_, err = author.EditModel(ctx, "heat-demnd", registry.Edit{Project: new("heat")})
 	wantCode(t, "moved by who manages neither", err, "project.unknown")
 	_, err = r.runa.EditModel(ctx, "heat-demnd", registry.Edit{Name: new("heat-demand"), Project: new("heat")})
@@ -184,6 +190,16 @@ func TestModelsAreKeptInOrder(t *testing.T) {
 	if err != nil || m.Project != "heat" || m.Digest != v.Digest || m.Metrics["rmse"] != 1 {
 		t.Fatalf("%+v, %v", m, err)
 	}
+	s, err := r.runa.Standing(ctx, "heat-demand")
+	if err != nil || s.ID() != "heat-demand#1" || s.Project != "heat" {
+		t.Errorf("%+v, %v", s, err)
+	}
+	k, err := r.runa.Cases(ctx, "heat-demand")
+	if err != nil || k.ID() != "heat-demand#1" || k.Project != "heat" {
+		t.Errorf("%+v, %v", k, err)
+	}
+	_, err = author.Cases(ctx, "heat-demand")
+	wantCode(t, "cases seen by those of the old project", err, "model.unknown")
 	_, err = author.Version(ctx, "heat-demand@1")
 	wantCode(t, "seen by those of the old project", err, "model.unknown")
 	r.approve("heat-demand@1")
@@ -207,6 +223,10 @@ func TestModelsAreKeptInOrder(t *testing.T) {
 	if err != nil {
 		t.Errorf("the name is not free: %v", err)
 	}
+	_, err = author.Standing(ctx, "heat-demand")
+	wantCode(t, "the standing evaluation of the one before", err, "standing.unknown")
+	_, err = author.Cases(ctx, "heat-demand")
+	wantCode(t, "the cases of the one before", err, "cases.unknown")
 }
 
 // Endpoints can be changed, and go when nobody calls them; what they answered is still traced.

@@ -282,6 +282,14 @@ func printEvaluation(w io.Writer, e *evidence.Evaluation) {
 	for _, why := range e.Undefined {
 		fmt.Fprintf(w, "  %s\n", why)
 	}
+	printClasses(w, e.Classes)
+	if len(e.Quantiles) > 0 {
+		var parts []string
+		for _, q := range e.Quantiles {
+			parts = append(parts, fmt.Sprintf("%g %% %.4g", 100*q.Share, q.Value))
+		}
+		fmt.Fprintf(w, "\nprediction less truth, so many rows are below: %s\n", strings.Join(parts, ", "))
+	}
 	if j := e.Judged; j != nil {
 		printParts(w, e.Segments, "VALUE", "surely worse than all")
 		if len(e.Worst) > 0 {
@@ -302,6 +310,27 @@ func printEvaluation(w io.Writer, e *evidence.Evaluation) {
 		fmt.Fprintf(w, "\n%s of %s beside %s of %s (sha256 %.12s), in %s, judged by %s%s\n", j.Output, j.Version,
 			j.Target, j.Table, j.Digest, j.Job, j.By, left)
 	}
+}
+
+// printClasses shows the measures of each class.
+func printClasses(w io.Writer, all []evidence.ClassMeasures) {
+	if len(all) == 0 {
+		return
+	}
+	fmt.Fprintln(w)
+	t := newTable(w, "CLASS", "ROWS", "PRECISION", "RECALL", "F1", "ROC AUC", "PR AUC")
+	for _, c := range all {
+		cells := []string{c.Class, strconv.FormatFloat(c.Rows, 'g', 6, 64)}
+		for _, x := range []*float64{c.Precision, c.Recall, c.F1, c.ROCAUC, c.PRAUC} {
+			if x == nil {
+				cells = append(cells, "")
+			} else {
+				cells = append(cells, fmt.Sprintf("%.4g", *x))
+			}
+		}
+		t.row(cells...)
+	}
+	t.done()
 }
 
 // plain writes a value of a row in a few digits.

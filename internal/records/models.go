@@ -345,6 +345,7 @@ func (r View) RemoveModel(ctx context.Context, name string, now time.Time) error
 	for _, statement := range []string{
 		`DELETE FROM tags WHERE model_id = ?`, `DELETE FROM properties WHERE model_id = ?`,
 		`DELETE FROM labels WHERE model_id = ?`, `DELETE FROM metric_meanings WHERE model_id = ?`,
+		`DELETE FROM model_proofs WHERE model_id = ?`,
 	} {
 		if _, err := r.q.exec(ctx, statement, id); err != nil {
 			return err

@@ -19,44 +19,55 @@ const (
 
 // putProof keeps what versions of a model are put to, and gives it the next number, which is set in number, a part of
 // what is kept.
-func (r View) putProof(ctx context.Context, what, model, project string, number *int, kept any) error {
-	err := r.q.row(ctx, `INSERT INTO model_proofs (model, what, project, number, body) VALUES (?, ?, ?, 1, NULL)
-		ON CONFLICT (model, what) DO UPDATE SET project = excluded.project, number = number + 1 RETURNING number`,
-		model, what, project).Scan(number)
+func (r View) putProof(ctx context.Context, what, model string, number *int, kept any) error {
+	err := r.q.row(ctx, `INSERT INTO model_proofs (model_id, what, number, body)
+		SELECT id, ?, 1, NULL FROM models WHERE name = ?
+		ON CONFLICT (model_id, what) DO UPDATE SET number = number + 1 RETURNING number`, what, model).Scan(number)
 	if err != nil {
-		return err
+		return one(err)
 	}
 	body, err := json.Marshal(kept)
 	if err != nil {
 		return err
 	}
-	_, err = r.q.exec(ctx, `UPDATE model_proofs SET body = ? WHERE model = ? AND what = ?`, string(body), model, what)
+	_, err = r.q.exec(ctx, `UPDATE model_proofs SET body = ? WHERE what = ? AND
+		model_id = (SELECT id FROM models WHERE name = ?)`, string(body), what, model)
 	return err
 }
 
 // removeProof takes away what versions of a model are put to.
 func (r View) removeProof(ctx context.Context, what, model string) error {
-	_, err := r.q.exec(ctx, `UPDATE model_proofs SET body = NULL WHERE model = ? AND what = ?`, model, what)
+	_, err := r.q.exec(ctx, `UPDATE model_proofs SET body = NULL WHERE what = ? AND
+		model_id = (SELECT id FROM models WHERE name = ?)`, what, model)
 	return err
 }
 
-// proofs lists what versions are put to, of a model, of the models of a project, or of all.
-func proofs[T any](ctx context.Context, r View, what, model, project string) ([]T, error) {
-	rows, err := r.q.rows(ctx, `SELECT s.body FROM model_proofs s WHERE s.body IS NOT NULL AND s.what = ? AND ?
-		AND (? = '' OR s.model = ?) AND (? = '' OR s.project = ?) ORDER BY s.model`, what, r.sees("s.project"), model,
-		model, project, project)
+// proofs lists what versions are put to, of a model, of the models of a project, or of all. of gives where the model
+// and its project stand in what is kept: both may be others by now.
+func proofs[T any](ctx context.Context, r View, what, model, project string, of func(*T) (model, project *string),
+) ([]T, error) {
+	rows, err := r.q.rows(ctx, `SELECT s.body, m.name, m.project FROM model_proofs s JOIN models m ON m.id = s.model_id
+		WHERE s.body IS NOT NULL AND s.what = ? AND ? AND (? = '' OR m.name = ?) AND (? = '' OR m.project = ?)
+		ORDER BY m.name`, what, r.sees("m.project"), model, model, project, project)
 	return collect(rows, err, func(rows *sql.Rows) (kept T, err error) {
-		var body string
-		if err := rows.Scan(&body); err != nil {
+		var body, name, in string
+		if err := rows.Scan(&body, &name, &in); err != nil {
 			return kept, err
 		}
-		return kept, json.Unmarshal([]byte(body), &kept)
+		err = json.Unmarshal([]byte(body), &kept)
+		atModel, atProject := of(&kept)
+		*atModel, *atProject = name, in
+		return kept, err
 	})
 }
 
+func standingOf(e *standing.Standing) (model, project *string) { return &e.Model, &e.Project }
+
+func casesOf(k *check.Kept) (model, project *string) { return &k.Model, &k.Project }
+
 // PutStanding keeps what new versions of a model are evaluated on, and gives it the next number, which is set in e.
 func (r View) PutStanding(ctx context.Context, e *standing.Standing) error {
-	return r.putProof(ctx, proofStanding, e.Model, e.Project, &e.Number, e)
+	return r.putProof(ctx, proofStanding, e.Model, &e.Number, e)
 }
 
 // RemoveStanding has new versions of a model evaluated on nothing.
@@ -66,17 +77,17 @@ func (r View) RemoveStanding(ctx context.Context, model string) error {
 
 // Standing finds what new versions of a model are evaluated on.
 func (r View) Standing(ctx context.Context, model string) (*standing.Standing, error) {
-	return single(proofs[standing.Standing](ctx, r, proofStanding, model, ""))
+	return single(proofs(ctx, r, proofStanding, model, "", standingOf))
 }
 
 // AllStanding lists what new versions are evaluated on, of the models of a project, or of all.
 func (r View) AllStanding(ctx context.Context, project string) ([]standing.Standing, error) {
-	return proofs[standing.Standing](ctx, r, proofStanding, "", project)
+	return proofs(ctx, r, proofStanding, "", project, standingOf)
 }
 
 // PutCases keeps the cases of a model, and gives them the next number, which is set in k.
 func (r View) PutCases(ctx context.Context, k *check.Kept) error {
-	return r.putProof(ctx, proofCases, k.Model, k.Project, &k.Number, k)
+	return r.putProof(ctx, proofCases, k.Model, &k.Number, k)
 }
 
 // RemoveCases takes the cases of a model away.
@@ -86,12 +97,12 @@ func (r View) RemoveCases(ctx context.Context, model string) error {
 
 // Cases finds the cases of a model.
 func (r View) Cases(ctx context.Context, model string) (*check.Kept, error) {
-	return single(proofs[check.Kept](ctx, r, proofCases, model, ""))
+	return single(proofs(ctx, r, proofCases, model, "", casesOf))
 }
 
 // AllCases lists the cases of the models of a project, or of all.
 func (r View) AllCases(ctx context.Context, project string) ([]check.Kept, error) {
-	return proofs[check.Kept](ctx, r, proofCases, "", project)
+	return proofs(ctx, r, proofCases, "", project, casesOf)
 }
 
 // CheckedBefore reports whether a job has checked a version by cases in an environment.

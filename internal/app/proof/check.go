@@ -38,6 +38,8 @@ const (
 	// checkPatience is how long a server that cannot be reached is waited for, checkPause between two tries.
 	checkPatience = 10 * time.Second
 	checkPause    = 200 * time.Millisecond
+	// mostAway is how many requests one after the other may not reach the server, which a request may have ended.
+	mostAway = 3
 )
 
 // Check begins a job that asks a version what must come back: its known answers, and cases, those of its model where
@@ -104,8 +106,11 @@ func (s *Service) checkAll(ctx context.Context, j *job.Job, g *going) (p job.Pro
 		suites = append(suites, check.Suite{Name: "known answers of " + v.Ref, Results: c.known(ctx)})
 	}
 	suites = append(suites, check.Suite{Name: "cases " + j.Checking.Cases, Results: c.cases(ctx, &cases)})
-	if ctx.Err() != nil {
+	switch {
+	case ctx.Err() != nil:
 		return c.progress, context.Cause(ctx)
+	case c.away >= mostAway:
+		return c.progress, fmt.Errorf("the model server is away: %s", c.why)
 	}
 	out, err := check.JUnit(evidence.Checked{
 		Job: j.ID, Version: v.Ref, Environment: j.Scoring.Environment, Cases: j.Checking.Cases,
@@ -124,7 +129,13 @@ type checking struct {
 	told     func(job.Progress)
 	all      int
 	progress job.Progress
+	// away is how many requests one after the other did not reach the server, and why the last did not.
+	away int
+	why  string
 }
+
+// over reports whether nothing more is asked.
+func (c *checking) over(ctx context.Context) bool { return ctx.Err() != nil || c.away >= mostAway }
 
 // done notes that another case has ended.
 func (c *checking) done(r check.Result) {
@@ -155,7 +166,7 @@ func (c *checking) known(ctx context.Context) (out []check.Result) {
 				}
 			}
 		}
-		if ctx.Err() != nil {
+		if c.over(ctx) {
 			return out
 		}
 		out = append(out, r)
@@ -191,12 +202,15 @@ func (c *checking) cases(ctx context.Context, cases *check.Cases) (out []check.R
 		} else {
 			var got []check.Answer
 			for _, request := range requests {
+				if c.over(ctx) {
+					return out
+				}
 				a := c.ask(ctx, request)
 				got, r.Took = append(got, a), r.Took+a.Took
 			}
 			r.Why = one.Judge(got)
 		}
-		if ctx.Err() != nil {
+		if c.over(ctx) {
 			return out
 		}
 		out = append(out, r)
@@ -220,8 +234,12 @@ func (c *checking) ask(ctx context.Context, request []byte) (a check.Answer) {
 				}
 				continue
 			}
+			if err.Error() != oip.NoAnswerInTime {
+				c.away, c.why = c.away+1, err.Error()
+			}
 			return a
 		}
+		c.away = 0
 		if status != http.StatusOK {
 			a.Why = scoring.SaidIn(answer)
 			return a

@@ -271,33 +271,3 @@ func scoresOf(levels, truth []string, scores [][]float64, weights []float64, gro
 		}
 	}
 }
-
-// Receiver is the receiver's curve of a class against the rest, from (0, 0) to (1, 1): the share of the others above
-// each threshold, and that of the class; at most so many points. Nil where the class occurs never or always.
-func Receiver(levels, truth []string, scores [][]float64, class, most int) (x, y []float64) {
-	hits, misses, positives := 0.0, 0.0, 0.0
-	for _, t := range truth {
-		if t == levels[class] {
-			positives++
-		}
-	}
-	negatives := float64(len(truth)) - positives
-	if positives == 0 || negatives == 0 {
-		return nil, nil
-	}
-	order := orderOf(scores, class)
-	every := max(1, len(order)/most)
-	x, y = []float64{0}, []float64{0}
-	for i, row := range order {
-		if truth[row] == levels[class] {
-			hits++
-		} else {
-			misses++
-		}
-		ends := i+1 == len(order) || scores[order[i+1]][class] != scores[row][class]
-		if ends && ((i+1)/every != (len(x)-1) || i+1 == len(order)) {
-			x, y = append(x, misses/negatives), append(y, hits/positives)
-		}
-	}
-	return x, y
-}

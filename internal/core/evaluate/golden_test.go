@@ -21,7 +21,12 @@ type golden struct {
 		Levels, Truth, Predicted []string
 		Scores                   [][]float64
 		Weights                  []float64
-		Want                     struct {
+		// Curves are x and y, by class.
+		Curves struct {
+			Receiver        [][2][]float64
+			PrecisionRecall [][2][]float64 `json:"precision_recall"`
+		}
+		Want struct {
 			Confusion             [][]float64
 			Accuracy, Balanced    float64
 			Precision, Recall, F1 []float64
@@ -98,5 +103,13 @@ func TestAgainstOthers(t *testing.T) {
 			[]float64{w.LogLoss, w.Brier, w.CalibrationError})
 		allNear(t, "area under the receiver's curve", s.ROCAUC, w.ROCAUC)
 		allNear(t, "average precision", s.PRAUC, w.PRAUC)
+		for k := range c.Levels {
+			x, y := Receiver(c.Levels, c.Truth, c.Scores, c.Weights, k, 1e6)
+			allNear(t, "receiver's curve, x", x, c.Curves.Receiver[k][0])
+			allNear(t, "receiver's curve, y", y, c.Curves.Receiver[k][1])
+			x, y = PrecisionRecall(c.Levels, c.Truth, c.Scores, c.Weights, k, 1e6)
+			allNear(t, "recall", x, c.Curves.PrecisionRecall[k][0])
+			allNear(t, "precision", y, c.Curves.PrecisionRecall[k][1])
+		}
 	}
 }

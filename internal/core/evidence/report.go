@@ -25,8 +25,11 @@ type Evaluation struct {
 	Bounds    map[string][2]float64 `json:"bounds,omitempty" description:"bounds of metrics at 95 %, low and high"`
 	Undefined []string              `json:"undefined,omitempty" description:"what could not be measured, and why"`
 	Confusion *Confusion            `json:"confusion,omitempty"`
-	Curves    []XYCurve             `json:"curves,omitempty"`
-	Residuals *Histogram            `json:"residuals,omitempty"`
+	// Classes are the measures of each class; Quantiles those of the residuals, prediction less truth.
+	Classes   []ClassMeasures `json:"classes,omitempty" description:"the measures of each class"`
+	Quantiles []Quantile      `json:"residual_quantiles,omitempty" description:"of prediction less truth"`
+	Curves    []XYCurve       `json:"curves,omitempty"`
+	Residuals *Histogram      `json:"residuals,omitempty"`
 	// Segments are the metrics of parts of the rows.
 	Segments []Segment `json:"segments,omitempty"`
 	// Worst are the rows that were worst, the worst first.
@@ -35,6 +38,23 @@ type Evaluation struct {
 	Against *Beside `json:"against,omitempty" description:"how it compares with another version on the same rows"`
 	// Judged says by whom and on what it was made, where the service made it.
 	Judged *Judged `json:"judged,omitempty" description:"how the service made it"`
+}
+
+// ClassMeasures are those of one class against the rest; absent where there is nothing to divide by.
+type ClassMeasures struct {
+	Class     string   `json:"class"`
+	Rows      float64  `json:"rows" description:"whose truth it is, by their weight"`
+	Precision *float64 `json:"precision,omitempty"`
+	Recall    *float64 `json:"recall,omitempty"`
+	F1        *float64 `json:"f1,omitempty"`
+	ROCAUC    *float64 `json:"roc_auc,omitempty"`
+	PRAUC     *float64 `json:"pr_auc,omitempty" description:"average precision"`
+}
+
+// Quantile is a value below which a share lies.
+type Quantile struct {
+	Share float64 `json:"share"`
+	Value float64 `json:"value"`
 }
 
 // WorstRow is a row with what was predicted and what was true.

@@ -89,6 +89,9 @@ func (r *Rows) numbers(e *evidence.Evaluation) error {
 	e.Undefined = m.Undefined
 	add(e, m.Named(), evaluate.RegressionBounds(r.Truth, r.Predicted, r.Weights))
 	e.Residuals = r.residuals()
+	for i, share := range evaluate.ResidualQuantiles {
+		e.Quantiles = append(e.Quantiles, evidence.Quantile{Share: share, Value: m.Residuals[i]})
+	}
 	if c, ok := r.beside(); ok {
 		e.Curves = append(e.Curves, c)
 	}
@@ -159,6 +162,16 @@ func (r *Rows) classes(e *evidence.Evaluation) error {
 			e.Confusion.Counts = append(e.Confusion.Counts, counts)
 		}
 	}
+	for k, level := range m.Levels {
+		rows := 0.0
+		for _, w := range m.Confusion[k] {
+			rows += w
+		}
+		e.Classes = append(e.Classes, evidence.ClassMeasures{
+			Class: level, Rows: rows, Precision: defined(m.Precision[k]), Recall: defined(m.Recall[k]),
+			F1: defined(m.F1[k]),
+		})
+	}
 	sure := func(i int) float64 { return 0 }
 	if r.Scores != nil {
 		s, err := evaluate.OfScores(r.Levels, r.TruthClass, r.Scores, r.Weights)
@@ -168,6 +181,12 @@ func (r *Rows) classes(e *evidence.Evaluation) error {
 		e.Undefined = append(e.Undefined, s.Undefined...)
 		add(e, s.Named(), evaluate.ScoreBounds(r.Levels, r.TruthClass, r.Scores, r.Weights))
 		r.curves(e, &s)
+		for k, level := range r.Levels {
+			at := slices.IndexFunc(e.Classes, func(c evidence.ClassMeasures) bool { return c.Class == level })
+			if at >= 0 {
+				e.Classes[at].ROCAUC, e.Classes[at].PRAUC = defined(s.ROCAUC[k]), defined(s.PRAUC[k])
+			}
+		}
 		sure = func(i int) float64 { return 1 - r.Scores[i][slices.Index(r.Levels, r.TruthClass[i])] }
 	}
 	e.Worst = r.worstRows(func(i int) float64 {
@@ -181,12 +200,25 @@ func (r *Rows) classes(e *evidence.Evaluation) error {
 	return nil
 }
 
+// defined is a measure, nil where it is undefined.
+func defined(x float64) *float64 {
+	if math.IsNaN(x) || math.IsInf(x, 0) {
+		return nil
+	}
+	return &x
+}
+
 // curves are those of scores: the receiver's of each class, and the calibration.
 func (r *Rows) curves(e *evidence.Evaluation, s *evaluate.Scores) {
 	for k, level := range r.Levels[:min(len(r.Levels), 6)] {
-		if x, y := evaluate.Receiver(r.Levels, r.TruthClass, r.Scores, k, curvePoints); len(x) > 1 {
+		if x, y := evaluate.Receiver(r.Levels, r.TruthClass, r.Scores, r.Weights, k, curvePoints); len(x) > 1 {
 			e.Curves = append(e.Curves, evidence.XYCurve{
 				Name: "receiver of " + level, XLab: "share of the others", YLab: "share of " + level, X: x, Y: y,
+			})
+		}
+		if x, y := evaluate.PrecisionRecall(r.Levels, r.TruthClass, r.Scores, r.Weights, k, curvePoints); len(x) > 1 {
+			e.Curves = append(e.Curves, evidence.XYCurve{
+				Name: "precision of " + level, XLab: "recall of " + level, YLab: "precision", X: x, Y: y,
 			})
 		}
 	}

@@ -126,11 +126,13 @@ func TestClassesAndTheirCurves(t *testing.T) {
 	var names []string
 	for _, c := range e.Curves {
 		names = append(names, c.Name)
-		if last := len(c.X) - 1; strings.HasPrefix(c.Name, "receiver") && (c.X[last] != 1 || c.Y[last] != 1) {
+		last := len(c.X) - 1
+		if c.X[last] != 1 || strings.HasPrefix(c.Name, "receiver") && c.Y[last] != 1 {
 			t.Errorf("%s ends at %v, %v", c.Name, c.X[last], c.Y[last])
 		}
 	}
-	if fmt.Sprint(names) != "[receiver of a receiver of b receiver of c]" {
+	if fmt.Sprint(names) != "[receiver of a precision of a receiver of b precision of b "+
+		"receiver of c precision of c]" {
 		t.Errorf("%v", names)
 	}
 	for i := range rows.Scores {

@@ -15,7 +15,7 @@ const (
 	UsualMost = 10_000
 	Most      = 200_000
 	// mostBytes bounds the bodies that are held at once while they are chosen.
-	mostBytes = 512 << 20
+	mostBytes = 128 << 20
 )
 
 // Recorded is a request with what was answered then.

@@ -171,7 +171,8 @@ func (j *Judging) byRow(rows []request.Row, a *Answered) {
 	}
 }
 
-// truths takes in what was true of a request.
+// truths takes in what was true of a request. What was asked is not put beside the worst rows of the report: the log of
+// requests is for fewer people than evidence is.
 func (j *Judging) truths(r *Recorded, rows []request.Row, a *Answered) {
 	for _, p := range j.Truth[r.ID] {
 		now := outputOf(a.Now, p.Output)
@@ -234,19 +235,8 @@ func (j *Judging) Report(against string, limits map[string]evidence.Limit) (*evi
 	if err != nil {
 		return nil, err
 	}
-	j.withInputs(e.Worst)
-	j.withInputs(e.Against.Worst)
 	out.Truth = e
 	return out, nil
-}
-
-// withInputs puts beside rows what was asked.
-func (j *Judging) withInputs(rows []evidence.WorstRow) {
-	for i := range rows {
-		if at := slices.Index(j.judged.Number, rows[i].Row); at >= 0 {
-			rows[i].Inputs = j.inputs[at].Inputs
-		}
-	}
 }
 
 // Levels are the levels of the inputs of rows, by column: texts and few numbers as they are, else quarters. A column of

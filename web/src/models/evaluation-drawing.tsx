@@ -3,7 +3,7 @@ import type { Evaluation } from '../api/client'
 import { axis, box } from '../charts/frame'
 import { count, number } from '../ui/format'
 import { BesideAnother } from './beside-another'
-import { JudgedBy, Segments, WorstRows } from './evaluation-rows'
+import { Classes, JudgedBy, Quantiles, Segments, WorstRows } from './evaluation-rows'
 import { Behind, Numbers } from './evidence-drawing'
 
 /** A colour of the theme, so many per cent of it. */
@@ -23,6 +23,8 @@ export function EvaluationDrawing({ evaluation: e }: { evaluation: Evaluation })
       <Numbers values={e.metrics} limits={e.limits} bounds={e.bounds} />
       {e.residuals && <Residuals residuals={e.residuals} />}
       {e.confusion && <ConfusionTable confusion={e.confusion} />}
+      {e.classes && e.classes.length > 0 && <Classes classes={e.classes} />}
+      {e.residual_quantiles && e.residual_quantiles.length > 0 && <Quantiles of={e.residual_quantiles} />}
       {e.curves?.map((c) => (
         <figure key={c.name}>
           <figcaption className="text-ink-2 mb-1 text-[12.5px]">

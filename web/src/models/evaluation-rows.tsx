@@ -103,3 +103,50 @@ export function JudgedBy({ judged: j }: { judged: NonNullable<Evaluation['judged
     </p>
   )
 }
+
+const dash = (x?: number | null) => (x === undefined || x === null ? '–' : number(x))
+
+/** The measures of each class. */
+export function Classes({ classes }: { classes: NonNullable<Evaluation['classes']> }) {
+  return (
+    <div className="overflow-x-auto">
+      <table className="text-[13px]">
+        <TableHead columns={['class', 'rows', 'precision', 'recall', 'F1', 'ROC AUC', 'PR AUC']} />
+        <tbody>
+          {classes.map((c) => (
+            <tr key={c.class} className="border-line border-t *:py-1 *:pr-4">
+              <td>{c.class}</td>
+              <td>{number(c.rows)}</td>
+              <td>{dash(c.precision)}</td>
+              <td>{dash(c.recall)}</td>
+              <td>{dash(c.f1)}</td>
+              <td>{dash(c.roc_auc)}</td>
+              <td>{dash(c.pr_auc)}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
+  )
+}
+
+/** Below which residuals so many of the rows lie. */
+export function Quantiles({ of }: { of: NonNullable<Evaluation['residual_quantiles']> }) {
+  return (
+    <div className="overflow-x-auto">
+      <p className="text-ink-2 mb-1 text-[12.5px]">
+        <b className="text-ink">prediction less truth</b>, below which so many of the rows lie
+      </p>
+      <table className="text-[13px]">
+        <TableHead columns={of.map((q) => `${Math.round(q.share * 100)} %`)} />
+        <tbody>
+          <tr className="*:py-1 *:pr-4">
+            {of.map((q) => (
+              <td key={q.share}>{number(q.value)}</td>
+            ))}
+          </tr>
+        </tbody>
+      </table>
+    </div>
+  )
+}
