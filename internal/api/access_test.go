@@ -285,6 +285,7 @@ var asks = map[string][2]string{
 	"tellOutcomes":    {"", `{"items":[{"request":"x","values":{"y":1}}]}`},
 	"setCustomSignal": {"", `{"better":"lower"}`},
 	"report":          {"", `{"items":[{"request":"x","values":{"dispatch_cost":1}}]}`},
+	"explainVersions": {"", `{"versions":["heat-demand@1"],"environment":"plant-north"}`},
 	"tryVersions":     {"", `{"versions":["heat-demand@1"],"environment":"plant-north"}`},
 	"agentMet":        {"", `{"versions":["1"]}`}, "agentBatch": {"", `{"number":1,"name":"a","windows":[]}`},
 	"tryAgain": {"", `{}`}, "listRequests": {"?endpoint=demand-hourly", ""},

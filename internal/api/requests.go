@@ -112,6 +112,12 @@ func requestOperations() []operation {
 			func(c call, in *wire.TryVersions) (wire.TriedVersions, error) {
 				return c.app.Requests.Try(c, c.by, *in)
 			}),
+		op("POST", "/explain", "explainVersions",
+			"Say which inputs moved the predictions of versions for one row, and how sure that is: Shapley values by "+
+				"sampling; no lane counts what they are asked", access.Inspect, 200,
+			func(c call, in *wire.ExplainVersions) (wire.Explained, error) {
+				return c.app.Requests.Explain(c, c.by, *in)
+			}),
 		op("GET", "/refusals", "listRefusals", "Count what the gateway turned away, by reason", access.Read, 200,
 			func(c call, in *struct {
 				Endpoint string `query:"endpoint" description:"of which; without it, requests that found no endpoint"`

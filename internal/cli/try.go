@@ -32,6 +32,18 @@ func tryCommand() []command {
 func try(c *call) func(context.Context) error {
 	c.connect()
 	var in wire.TryVersions
+	asks := c.tryFlags(&in)
+	return func(ctx context.Context) error {
+		if err := asks(ctx); err != nil {
+			return err
+		}
+		out, err := c.api.Try(ctx, in)
+		return c.show(out, err, func() { printTriedVersions(c.Out, out) })
+	}
+}
+
+// tryFlags are the options of all that ask versions one thing; what comes back finds out what that is.
+func (c *call) tryFlags(in *wire.TryVersions) func(context.Context) error {
 	c.flags.StringVar(&in.Environment, "env", "", "`ENVIRONMENT` where they are placed; that of the endpoint, or the "+
 		"only one of the version, when not given")
 	versions := c.flags.String("versions", "", "`REFS` that are asked, separated by commas; those that answer for the "+
@@ -66,11 +78,7 @@ func try(c *call) func(context.Context) error {
 			}
 			in.Request = b
 		}
-		if err := c.whoIsTried(ctx, c.args[0], &in); err != nil {
-			return err
-		}
-		out, err := c.api.Try(ctx, in)
-		return c.show(out, err, func() { printTriedVersions(c.Out, out) })
+		return c.whoIsTried(ctx, c.args[0], in)
 	}
 }
 

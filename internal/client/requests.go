@@ -54,6 +54,11 @@ func (c *Client) TryAgain(ctx context.Context, id, version string) (wire.Tried, 
 	return call[wire.Tried](ctx, c, "POST", path("requests", id, "again"), wire.TryAgain{Version: version})
 }
 
+// ExplainVersions says which inputs moved the predictions of versions.
+func (c *Client) ExplainVersions(ctx context.Context, in wire.ExplainVersions) (wire.Explained, error) {
+	return call[wire.Explained](ctx, c, "POST", path("explain"), in)
+}
+
 // Now says what all endpoints do now.
 func (c *Client) Now(ctx context.Context) ([]wire.EndpointNow, error) {
 	return call[[]wire.EndpointNow](ctx, c, "GET", path("now"), nil)

@@ -127,3 +127,44 @@ type RefusalPoint struct {
 	At    time.Time `json:"at"`
 	Count uint64    `json:"count"`
 }
+
+// ExplainVersions asks which inputs moved the predictions of versions for one row.
+type ExplainVersions struct {
+	TryVersions
+	Output string `json:"output,omitempty" description:"which output; the first when not given; of a list, its largest number"`
+	Pairs  int    `json:"pairs,omitempty" minimum:"10" maximum:"2000" description:"orders of the inputs that are drawn, each forwards and backwards; 100 when not given"`
+}
+
+// Explained says which inputs moved predictions.
+type Explained struct {
+	Environment string          `json:"environment"`
+	Request     json.RawMessage `json:"request" description:"what is explained"`
+	Pairs       int             `json:"pairs"`
+	// Inputs are those that can have moved it, with their values; Fixed are in no reference profile.
+	Inputs []ExplainedInput   `json:"inputs" description:"that can have moved it"`
+	Fixed  []string           `json:"fixed,omitempty" description:"that are in no reference profile, and kept as they are"`
+	Items  []ExplainedVersion `json:"items"`
+}
+
+// ExplainedInput is an input with its value.
+type ExplainedInput struct {
+	Name  string          `json:"name"`
+	Value json.RawMessage `json:"value"`
+}
+
+// ExplainedVersion is the explanation of one version's prediction: the base and what each input moved add up to the
+// value.
+type ExplainedVersion struct {
+	Version   string    `json:"version"`
+	Output    string    `json:"output" description:"what is explained"`
+	Value     float64   `json:"value" description:"what it predicts"`
+	Base      float64   `json:"base" description:"what it predicts on the average of the background"`
+	BaseError float64   `json:"base_error" description:"half the interval of the base, of 95 %"`
+	Moved     []MovedBy `json:"moved" description:"by each input, in their order"`
+}
+
+// MovedBy is by how much an input moved a prediction.
+type MovedBy struct {
+	By    float64 `json:"by" description:"in the unit of the output"`
+	Error float64 `json:"error" description:"half the interval, of 95 %"`
+}

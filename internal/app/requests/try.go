@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"innerladder/internal/app/act"
-	"innerladder/internal/core/access"
 	"innerladder/internal/core/answers"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/registry"
@@ -37,28 +36,10 @@ func (s *Service) ask(ctx context.Context, by act.Actor, ref, environment string
 // answers are held against that of the first.
 func (s *Service) Try(ctx context.Context, by act.Actor, in wire.TryVersions) (wire.TriedVersions, error) {
 	out := wire.TriedVersions{Environment: in.Environment, Items: []wire.TriedVersion{}}
-	if err := by.May(access.Inspect); err != nil {
+	versions, err := s.toAsk(ctx, by, in.Versions)
+	if err != nil {
 		return out, err
 	}
-	if len(in.Versions) == 0 || len(in.Versions) > mostTried {
-		return out, fault.New(fault.Invalid, "try.versions", "%d versions are named", len(in.Versions)).In("versions").
-			Do("name from 1 to %d", mostTried)
-	}
-	var versions []*registry.Version
-	for _, ref := range in.Versions {
-		v, err := s.registry.Version(ctx, by, ref)
-		if err != nil {
-			return out, err
-		}
-		if err := by.Need(access.Inspect, v.Project); err != nil {
-			return out, err
-		}
-		if versions = append(versions, v); v.Model != versions[0].Model {
-			return out, fault.New(fault.Invalid, "try.models", "%s is no version of %s", v.Ref, versions[0].Model).
-				In("versions").Do("name versions of one model")
-		}
-	}
-	var err error
 	if out.Request, err = s.toTry(ctx, versions[0], in); err != nil {
 		return out, err
 	}

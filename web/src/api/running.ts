@@ -35,3 +35,7 @@ export const useGateway = () => $api.useQuery('get', '/api/v1/gateway')
 
 /** Asks placed versions the same thing; nothing of it is counted. */
 export const tryVersions = (body: components['schemas']['TryVersions']) => data(api.POST('/api/v1/try', { body }))
+
+/** Says which inputs moved what versions predict for one row. */
+export const explainVersions = (body: components['schemas']['ExplainVersions']) =>
+  data(api.POST('/api/v1/explain', { body }))

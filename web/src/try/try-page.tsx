@@ -11,6 +11,7 @@ import { CodePanel } from './code-panel'
 import { firstRow, partsOf, requestOf, rowsOfCSV, tensorsOf, textOf, valueOf, type Part, type TryRow } from './request'
 import { RowForm } from './row-form'
 import { Sweep } from './sweep'
+import { Why } from './why'
 
 /** Asks placed versions what one would like to know before callers do; nothing of it is counted. */
 export function TryPage() {
@@ -175,6 +176,9 @@ function Trying({
           columns={columns}
           row={row}
         />
+      </Panel>
+      <Panel title="Why it answers so">
+        <Why environment={environment} versions={versions} inputs={inputs} row={row} />
       </Panel>
       <CodePanel
         endpoint={endpoint || v.model}
