@@ -10,6 +10,7 @@ import (
 	"math/rand/v2"
 	"net/http"
 	"slices"
+	"time"
 
 	"innerladder/internal/app/act"
 	"innerladder/internal/core/access"
@@ -27,7 +28,13 @@ const (
 	// askedTogether is how many rows are asked with one request, mostExplained how many are asked of each version.
 	askedTogether = 256
 	mostExplained = 50_000
+	// explainWithin is how long an explanation may take.
+	explainWithin = time.Minute
 )
+
+// errSlow is said where it takes longer.
+var errSlow = fault.New(fault.Unavailable, "explain.slow", "that takes longer than %v", explainWithin).In("pairs").
+	Do("draw fewer pairs, or name fewer versions")
 
 // tensors is a request of one row, taken apart.
 type tensors struct {
@@ -82,8 +89,13 @@ func (s *Service) Explain(ctx context.Context, by act.Actor, in wire.ExplainVers
 		}
 	}
 	rows := explain.Rows(len(moved), pairs)
+	ctx, cancel := context.WithTimeoutCause(ctx, explainWithin, errSlow)
+	defer cancel()
 	for _, v := range versions {
 		one, err := s.explainOne(ctx, by, v, in, own, background, moved, rows, pairs)
+		if errors.Is(context.Cause(ctx), errSlow) {
+			err = errSlow
+		}
 		if err != nil {
 			return out, err
 		}

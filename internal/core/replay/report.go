@@ -126,14 +126,12 @@ func (j *Judging) Take(r *Recorded, a *Answered) {
 	j.truths(r, rows, a)
 }
 
-// fail counts why there was no answer.
+// fail counts why there was no answer. What a model server says of an error is left to the rows of the job: it may say
+// what was asked.
 func (j *Judging) fail(a *Answered) {
 	why := a.Why
-	if why == "" {
+	if a.Status != 0 {
 		why = fmt.Sprintf("status %d", a.Status)
-	}
-	if len(why) > 200 {
-		why = why[:200]
 	}
 	if j.why == nil {
 		j.why = map[string]uint64{}

@@ -1,6 +1,7 @@
 import type { Evaluation, Evidence } from '../api/client'
 import { CopiesDrawing } from '../copies/copies-drawing'
 import { number } from '../ui/format'
+import { To } from '../ui/parts'
 import { EvaluationDrawing } from './evaluation-drawing'
 import { Within } from './evaluation-rows'
 import { ReplayDrawing } from './replay-drawing'
@@ -49,6 +50,13 @@ function Tests({ tests: t }: { tests: NonNullable<Evidence['tests']> }) {
           .join(', ')}
         {t.suites && t.suites.length > 1 && ` in ${t.suites.length} suites`}
       </p>
+      {t.checked && (
+        <p className="text-ink-2 text-[12.5px]">
+          {t.checked.version} was asked in {t.checked.environment ?? 'a process of its own'}, by the cases{' '}
+          {t.checked.cases} (sha256 {t.checked.digest.slice(0, 12)}), in{' '}
+          <To to={`/models/jobs/${t.checked.job}`}>{t.checked.job}</To>, by {t.checked.by}
+        </p>
+      )}
       {t.failed && t.failed.length > 0 && (
         <ul className="mt-1.5 grid gap-1">
           {t.failed.slice(0, 10).map((f, i) => (

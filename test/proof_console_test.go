@@ -1,0 +1,48 @@
+package test
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"innerladder/internal/wire"
+	"innerladder/test/browser"
+
+	"github.com/chromedp/chromedp"
+)
+
+// What versions are worth is seen in the console: beside another version, by the standing evaluation, by cases, by what
+// callers asked, and why a prediction is what it is.
+func TestProofInTheConsole(t *testing.T) {
+	t.Parallel()
+	h := open(t)
+	h.twoVersions()
+	file := h.steep(300)
+	h.as(h.runaFile, "standing", "heat-demand", file, "-target", "y", "-against", "incumbent", "-at-most", "mae=0.001")
+	h.as(h.runaFile, "standing", "run", "heat-demand@2")
+	cases := filepath.Join(t.TempDir(), "cases.yaml")
+	must(t, os.WriteFile(cases, []byte("cases: [{name: three, inputs: {x: 3}, expect: {y: 5}}]\n"), 0o600))
+	_, _, _ = h.cli(h.runaFile, "check", "heat-demand@2", cases)
+	h.as(h.runaFile, "endpoint", "edit", "demand-hourly", "-keep-per-second", "0")
+	c := h.caller(1)
+	for i := range 120 {
+		_, _, _ = c.once(t, float64(i*1000))
+	}
+	await(t, "the log", 90*time.Second, func() bool {
+		found, err := h.runa.Requests(t.Context(), wire.RequestFilter{Endpoint: "demand-hourly", Limit: 200})
+		return err == nil && len(found.Items) == 120
+	})
+	h.as(h.runaFile, "replay", "demand-hourly", "-to", "heat-demand@2", "-rate", "5000", "-tolerance", "0.000001")
+	b := look(t, h)
+	b.do("signing in", browser.SignIn(h.server, "runa", password))
+	b.do("the standing evaluation", b.open("/models/heat-demand"), sees("heat-demand#1"), sees("rmse"),
+		sees("against incumbent"), press("Set it"), sees("Column with the truth"))
+	page := "/models/heat-demand/versions/2?show=evidence"
+	b.do("beside another", b.open(page), sees("on the same 300 rows"), sees("better"))
+	b.do("cases", sees("y must be 5 and is 4"), sees("by the cases cases.yaml"))
+	b.do("what callers asked", sees("answers say the same as @1"), sees("where both differ"))
+	b.do("the job behind it", b.open("/models/jobs/J-1"), sees("It is the standing evaluation heat-demand#1"))
+	b.do("the requests behind it", b.open("/models/jobs"), chromedp.Click(browser.Text("a", "J-3")),
+		sees("Asked again"), sees("answered_by"))
+}
