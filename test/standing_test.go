@@ -82,6 +82,29 @@ func TestVersionsAreHeldAgainstEachOther(t *testing.T) {
 	h.refuses(3, h.runaFile, "the service made it", "attach", "heat-demand@1", "-kind", "evaluation", forged)
 }
 
+// Quality and predictions are told by the groups of what is marked as sensitive.
+func TestSensitiveColumns(t *testing.T) {
+	t.Parallel()
+	h := open(t)
+	h.as(h.runaFile, "environment", "add", "plant-north", "-allow", "127.0.0.0/8")
+	dir := t.TempDir()
+	model, sample := filepath.Join(dir, "model.json"), filepath.Join(dir, "rows.csv")
+	must(t, os.WriteFile(model, []byte(`{"format":"innerladder-standin-model/1","name":"heat-demand",
+		"inputs":[{"name":"x","type":"number"},{"name":"mix","type":"text"}],"output":{"name":"y","type":"number"},
+		"terms":[{"of":["x"],"how":"value","centre":0,"scale":1}],"weights":[[1,1]],"fill":{"x":0}}`), 0o600))
+	must(t, os.WriteFile(sample, []byte("x,mix,y\n1.5,harbour,2.5\n0.25,old-town,1.25\n"), 0o600))
+	register := []string{
+		"register", "heat-demand", "-no-code", "-file", model, "-sample", sample, "-target", "y", "-sensitive",
+	}
+	h.refuses(2, h.runaFile, `has no input "age"`, append(register, "age")...)
+	ref := h.as(h.runaFile, append(register, "mix")...)
+	_, at := h.standin(model)
+	h.as(h.runaFile, "place", ref, "-env", "plant-north", "-at", at)
+	h.expects(h.as(h.runaFile, "show", ref), "harbour | old-town, sensitive")
+	h.expects(h.as(h.runaFile, "evaluate", ref, h.steep(400), "-target", "y", "-segments", "none"), "SENSITIVE",
+		"mix: harbour", "mix: old-town", "bias -0.0", "mean 20")
+}
+
 // New versions are put to the standing evaluation of their model as soon as they can be asked, and a gate asks for it.
 func TestStandingEvaluation(t *testing.T) {
 	t.Parallel()

@@ -290,6 +290,7 @@ func printEvaluation(w io.Writer, e *evidence.Evaluation) {
 		}
 		fmt.Fprintf(w, "\nprediction less truth, so many rows are below: %s\n", strings.Join(parts, ", "))
 	}
+	printGroups(w, e.Groups)
 	if j := e.Judged; j != nil {
 		printParts(w, e.Segments, "VALUE", "surely worse than all")
 		if len(e.Worst) > 0 {
@@ -329,6 +330,27 @@ func printClasses(w io.Writer, all []evidence.ClassMeasures) {
 			}
 		}
 		t.row(cells...)
+	}
+	t.done()
+}
+
+// printGroups shows quality and predictions by the groups of sensitive columns.
+func printGroups(w io.Writer, all []evidence.Group) {
+	if len(all) == 0 {
+		return
+	}
+	fmt.Fprintln(w)
+	t := newTable(w, "SENSITIVE", "ROWS", "QUALITY", "PREDICTIONS")
+	said := func(of map[string]evidence.Between) string {
+		var parts []string
+		for _, name := range slices.Sorted(maps.Keys(of)) {
+			x := of[name]
+			parts = append(parts, fmt.Sprintf("%s %.4g (%.4g to %.4g)", name, x.Value, x.Low, x.High))
+		}
+		return strings.Join(parts, ", ")
+	}
+	for _, g := range all {
+		t.row(g.Column+": "+g.Level, count(uint64(g.Rows)), said(g.Quality), said(g.Predictions))
 	}
 	t.done()
 }

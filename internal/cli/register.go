@@ -35,7 +35,7 @@ type registerFlags struct {
 	tolerance                                      *float64
 	metric, param, importance, unit, property      pairs
 	metricUnit, better                             pairs
-	targets, tags, labels, from                    list
+	targets, tags, labels, from, sensitive         list
 	trainedOn, validatedOn, evaluatedOn, parents   list
 	relation, note, task, description, run         *string
 	project, owner, signature, ask                 *string
@@ -123,6 +123,8 @@ func registrationOptions(c *call) *registerFlags {
 	f.reference = c.flags.String("reference", "",
 		"`FILE` with the rows of the reference profile, when they are not the sample")
 	c.flags.Var(&f.targets, "target", "`COLUMN` of the sample that is an output; may be given several times")
+	c.flags.Var(&f.sensitive, "sensitive", "`INPUT` by whose groups quality and predictions are looked at; may be "+
+		"given several times")
 	c.flags.Var(f.unit, "unit", "`COLUMN=UNIT` of the sample; may be given several times")
 	f.signature = c.flags.String("signature", "", "`FILE` with a signature written by hand, JSON")
 	f.card = c.flags.String("card", "", "`FILE` with the model card, Markdown")
@@ -210,8 +212,9 @@ func (f *registerFlags) registration(ctx context.Context, model string) (wire.Re
 	reg := wire.Registration{
 		Model: model, Project: *f.project, Task: *f.task, Description: *f.description,
 		Owner: *f.owner, Note: *f.note, Params: f.param, Run: *f.run,
-		Tolerance: *f.tolerance, Targets: f.targets, Units: f.unit, Tags: f.tags, Properties: f.property,
-		Labels: f.labels,
+		Tolerance: *f.tolerance, Targets: f.targets, Units: f.unit, Sensitive: f.sensitive, Tags: f.tags,
+		Properties: f.property,
+		Labels:     f.labels,
 	}
 	var err error
 	if reg.Metrics, err = finite("metric", f.metric); err != nil {

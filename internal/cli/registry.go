@@ -414,6 +414,10 @@ func typeOf(col signature.Column) string {
 }
 
 func rangeOf(col signature.Column) string {
+	if col.Sensitive {
+		col.Sensitive = false
+		return strings.TrimPrefix(rangeOf(col)+", sensitive", ", ")
+	}
 	if len(col.Levels) > 0 {
 		return strings.Join(col.Levels, " | ")
 	}

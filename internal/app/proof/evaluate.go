@@ -97,6 +97,17 @@ func needed(e *job.Evaluating, v *registry.Version, columns []string) ([]string,
 	case len(e.Segments) == 0:
 		e.Segments = append(e.Segments, inputs...)
 	}
+	e.Sensitive = nil
+	if v.Signature != nil {
+		for _, c := range v.Signature.Inputs {
+			if !c.Sensitive || !slices.Contains(columns, c.Name) {
+				continue
+			}
+			if e.Sensitive = append(e.Sensitive, c.Name); !slices.Contains(e.Segments, c.Name) {
+				e.Segments = append(e.Segments, c.Name) // whatever else is looked at
+			}
+		}
+	}
 	keep := inputs // those of the worst rows are shown
 	for _, name := range append([]string{e.Target, e.Weight}, e.Segments...) {
 		if name != "" && !slices.Contains(keep, name) {
@@ -244,7 +255,7 @@ func (g *judging) take(values []gjson.Result) error {
 
 // finish makes levels of columns, and finds which class each score is of.
 func (g *judging) finish(v *registry.Version) {
-	g.rows.Segments = map[string][]string{}
+	g.rows.Segments, g.rows.Sensitive = map[string][]string{}, g.Sensitive
 	for name := range g.segments {
 		if levels := evaluate.LevelsOf(g.texts[name], g.numbers[name]); levels != nil {
 			g.rows.Segments[name] = levels

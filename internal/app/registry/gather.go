@@ -212,8 +212,27 @@ func (g *gathered) sign(reg wire.Registration) (err error) {
 	default:
 		v.Signature = declared
 	}
+	if err := markSensitive(v.Signature, reg.Sensitive); err != nil {
+		return err
+	}
 	if v.Signature != nil {
 		v.SampleRequest = v.Signature.SampleRequest(g.profiler.First)
+	}
+	return nil
+}
+
+// markSensitive marks inputs by whose groups quality and predictions are looked at.
+func markSensitive(s *signature.Signature, names []string) error {
+	for _, name := range names {
+		at := -1
+		if s != nil {
+			at = slices.IndexFunc(s.Inputs, func(c signature.Column) bool { return c.Name == name })
+		}
+		if at < 0 {
+			return fault.New(fault.Invalid, "signature.sensitive", "the version has no input %q", name).In("sensitive").
+				Do("name one of its inputs")
+		}
+		s.Inputs[at].Sensitive = true
 	}
 	return nil
 }

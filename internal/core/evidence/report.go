@@ -30,6 +30,8 @@ type Evaluation struct {
 	Quantiles []Quantile      `json:"residual_quantiles,omitempty" description:"of prediction less truth"`
 	Curves    []XYCurve       `json:"curves,omitempty"`
 	Residuals *Histogram      `json:"residuals,omitempty"`
+	// Groups are those of sensitive columns: quality and predictions, each with its interval.
+	Groups []Group `json:"groups,omitempty" description:"of sensitive columns: quality and predictions, with intervals"`
 	// Segments are the metrics of parts of the rows.
 	Segments []Segment `json:"segments,omitempty"`
 	// Worst are the rows that were worst, the worst first.
@@ -49,6 +51,17 @@ type ClassMeasures struct {
 	F1        *float64 `json:"f1,omitempty"`
 	ROCAUC    *float64 `json:"roc_auc,omitempty"`
 	PRAUC     *float64 `json:"pr_auc,omitempty" description:"average precision"`
+}
+
+// Group is one level of a sensitive column. The intervals of all groups together hold with 95 %.
+type Group struct {
+	Column string `json:"column"`
+	Level  string `json:"level"`
+	Rows   int64  `json:"rows"`
+	// Quality is the mean error and bias of numbers, or the share of classes that is right; Predictions are the mean,
+	// or the share of each class.
+	Quality     map[string]Between `json:"quality" description:"mae and bias, or accuracy"`
+	Predictions map[string]Between `json:"predictions" description:"the mean, or the share of each class"`
 }
 
 // Quantile is a value below which a share lies.

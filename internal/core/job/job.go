@@ -85,6 +85,8 @@ type Evaluating struct {
 	// Segments are the columns whose levels and quarters are looked at.
 	Segments []string                  `json:"segments" description:"columns whose levels and quarters are looked at"`
 	Limits   map[string]evidence.Limit `json:"limits,omitempty"`
+	// Sensitive are the inputs by whose groups quality and predictions are looked at.
+	Sensitive []string `json:"sensitive,omitempty" description:"by whose groups quality and predictions are looked at"`
 	// Against is another version that is asked about the same rows, in its environment, or in a process of its own.
 	Against            string `json:"against,omitempty" description:"another version that is asked about the same rows"`
 	AgainstEnvironment string `json:"against_environment,omitempty" description:"where that one is placed"`

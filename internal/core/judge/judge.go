@@ -44,6 +44,8 @@ type Rows struct {
 	Unit string
 	// Segments are the columns whose levels are looked at, each with a level for every row.
 	Segments map[string][]string
+	// Sensitive are those of them by whose groups quality and predictions are looked at.
+	Sensitive []string
 }
 
 // Of makes the report of rows.
@@ -68,6 +70,7 @@ func Of(r Rows, limits map[string]evidence.Limit) (*evidence.Evaluation, error) 
 				In("limits").Do("use some of %v", slices.Sorted(maps.Keys(e.Metrics)))
 		}
 	}
+	e.Groups = r.groups()
 	return e, r.segments(e)
 }
 

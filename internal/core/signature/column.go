@@ -95,6 +95,8 @@ type Column struct {
 	Parts    []string `json:"parts,omitempty" description:"the names of what stands side by side in the last dimension"`
 	Unit     string   `json:"unit,omitempty"`
 	Nullable bool     `json:"nullable" description:"values were missing in the sample"`
+	// Sensitive says that quality and predictions are looked at by its groups.
+	Sensitive bool `json:"sensitive,omitempty" description:"quality and predictions are looked at by its groups"`
 	// Min and Max are the range seen, numbers only.
 	Min *float64 `json:"min,omitempty"`
 	Max *float64 `json:"max,omitempty"`

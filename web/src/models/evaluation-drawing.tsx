@@ -3,7 +3,7 @@ import type { Evaluation } from '../api/client'
 import { axis, box } from '../charts/frame'
 import { count, number } from '../ui/format'
 import { BesideAnother } from './beside-another'
-import { Classes, JudgedBy, Quantiles, Segments, WorstRows } from './evaluation-rows'
+import { Classes, Groups, JudgedBy, Quantiles, Segments, WorstRows } from './evaluation-rows'
 import { Behind, Numbers } from './evidence-drawing'
 
 /** A colour of the theme, so many per cent of it. */
@@ -58,6 +58,7 @@ export function EvaluationDrawing({ evaluation: e }: { evaluation: Evaluation })
           <Behind head={[c.x_label ?? 'x', c.y_label ?? 'y']} rows={c.x.map((x, i) => [x, c.y[i] ?? 0])} />
         </figure>
       ))}
+      {e.groups && e.groups.length > 0 && <Groups groups={e.groups} />}
       {e.segments && e.segments.length > 0 && <Segments segments={e.segments} />}
       {e.worst && e.worst.length > 0 && <WorstRows rows={e.worst} />}
       {e.against && <BesideAnother against={e.against} />}

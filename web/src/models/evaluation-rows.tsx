@@ -150,3 +150,38 @@ export function Quantiles({ of }: { of: NonNullable<Evaluation['residual_quantil
     </div>
   )
 }
+
+type Group = NonNullable<Evaluation['groups']>[number]
+
+/** Quality and predictions by the groups of sensitive columns, each with its interval. */
+export function Groups({ groups }: { groups: Group[] }) {
+  const names = (of: (g: Group) => object) => [...new Set(groups.flatMap((g) => Object.keys(of(g))))].sort()
+  const quality = names((g) => g.quality)
+  const predictions = names((g) => g.predictions)
+  return (
+    <div className="overflow-x-auto md:col-span-2">
+      <p className="text-ink-2 mb-1 text-[12.5px]">
+        <b className="text-ink">by sensitive columns</b>: quality and predictions; all intervals together hold with 95 %
+      </p>
+      <table className="text-[13px]">
+        <TableHead columns={['group', 'rows', ...quality, ...predictions.map((p) => `predicted: ${p}`)]} />
+        <tbody>
+          {groups.map((g) => (
+            <tr key={`${g.column} ${g.level}`} className="border-line border-t *:py-1 *:pr-4">
+              <td>
+                {g.column}: {g.level}
+              </td>
+              <td>{count(g.rows)}</td>
+              {[...quality.map((n) => g.quality[n]), ...predictions.map((n) => g.predictions[n])].map((x, i) => (
+                <td key={i} className="whitespace-nowrap">
+                  {x ? number(x.value) : '–'}
+                  <Within bounds={x && [x.low, x.high]} />
+                </td>
+              ))}
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
+  )
+}

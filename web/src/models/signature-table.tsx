@@ -21,6 +21,7 @@ export function SignatureTable({ signature }: { signature: NonNullable<Version['
                 {typeText(c)}
                 {c.parts && ` of ${c.parts.join(', ')}`}
                 {c.nullable && ', may be missing'}
+                {c.sensitive && ', sensitive'}
               </td>
               <td>{c.unit ?? '–'}</td>
               <td>{rangeText(c)}</td>
