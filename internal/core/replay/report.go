@@ -17,7 +17,7 @@ import (
 const (
 	// mostSegmentRows is how many rows are looked at by parts of the inputs, leastSegment how many a part must have,
 	// mostSegments how many parts are told, mostReasons how many reasons of failures.
-	mostSegmentRows = 200_000
+	mostSegmentRows = 50_000
 	leastSegment    = 20
 	mostSegments    = 60
 	mostReasons     = 20
