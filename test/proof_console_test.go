@@ -4,9 +4,7 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
-	"time"
 
-	"innerladder/internal/wire"
 	"innerladder/test/browser"
 
 	"github.com/chromedp/chromedp"
@@ -24,15 +22,7 @@ func TestProofInTheConsole(t *testing.T) {
 	cases := filepath.Join(t.TempDir(), "cases.yaml")
 	must(t, os.WriteFile(cases, []byte("cases: [{name: three, inputs: {x: 3}, expect: {y: 5}}]\n"), 0o600))
 	_, _, _ = h.cli(h.runaFile, "check", "heat-demand@2", cases)
-	h.as(h.runaFile, "endpoint", "edit", "demand-hourly", "-keep-per-second", "0")
-	c := h.caller(1)
-	for i := range 120 {
-		_, _, _ = c.once(t, float64(i*1000))
-	}
-	await(t, "the log", 90*time.Second, func() bool {
-		found, err := h.runa.Requests(t.Context(), wire.RequestFilter{Endpoint: "demand-hourly", Limit: 200})
-		return err == nil && len(found.Items) == 120
-	})
+	h.logged(120)
 	h.as(h.runaFile, "replay", "demand-hourly", "-to", "heat-demand@2", "-rate", "5000", "-tolerance", "0.000001")
 	b := look(t, h)
 	b.do("signing in", browser.SignIn(h.server, "runa", password))

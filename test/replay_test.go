@@ -15,39 +15,43 @@ import (
 	"innerladder/internal/wire"
 )
 
-// What callers asked is asked of another version, without any lane counting it; what is hidden is not asked again, and
-// a kill loses nothing.
+// logged has so many requests in the log of demand-hourly, x from 0 on by a hundred each; it returns their ids.
+func (h *house) logged(n int) (ids []string) {
+	h.t.Helper()
+	// Else a quick machine keeps some only.
+	h.as(h.runaFile, "endpoint", "edit", "demand-hourly", "-keep-per-second", "0")
+	for i := range n {
+		status, id := h.asked(inferPath, float64(i*100))
+		if status != http.StatusOK {
+			h.t.Fatalf("request %d: %d", i, status)
+		}
+		ids = append(ids, id)
+	}
+	await(h.t, "the log", 90*time.Second, func() bool {
+		found, err := h.runa.Requests(h.t.Context(), wire.RequestFilter{Endpoint: "demand-hourly", Limit: n + 1})
+		return err == nil && len(found.Items) == n
+	})
+	return ids
+}
+
+// What callers asked is asked of another version, without any lane counting it.
 func TestRequestsAreReplayed(t *testing.T) {
 	t.Parallel()
 	h := open(t)
-	_, two := h.twoVersions()
-	// Else a quick machine keeps some only.
-	h.as(h.runaFile, "endpoint", "edit", "demand-hourly", "-keep-per-second", "0")
-	c := h.caller(1)
-	var truth strings.Builder
-	truth.WriteString("request,y\n")
-	for i := range 200 {
-		status, version, id := c.once(t, float64(i*100))
-		if status != http.StatusOK || version != "heat-demand@1" {
-			t.Fatalf("%d by %s", status, version)
-		}
-		if i < 50 { // the second is right
-			truth.WriteString(id + "," + strconv.FormatFloat(1+1.0001*float64(i*100), 'g', 10, 64) + "\n")
-		}
+	h.twoVersions()
+	truth := "request,y\n"
+	for i, id := range h.logged(200)[:50] { // the second is right
+		truth += id + "," + strconv.FormatFloat(1+1.0001*float64(i*100), 'g', 10, 64) + "\n"
 	}
 	file := filepath.Join(t.TempDir(), "truth.csv")
-	must(t, os.WriteFile(file, []byte(truth.String()), 0o600))
-	await(t, "the log", 90*time.Second, func() bool {
-		found, err := h.runa.Requests(t.Context(), wire.RequestFilter{Endpoint: "demand-hourly", Limit: 300})
-		return err == nil && len(found.Items) == 200
-	})
+	must(t, os.WriteFile(file, []byte(truth), 0o600))
 	h.as(h.runaFile, "outcomes", "demand-hourly", file)
 	await(t, "the lanes to have counted", 90*time.Second, func() bool { return h.counted() == 200 })
 	out := h.as(h.runaFile, "replay", "demand-hourly", "-since", "1h", "-to", "heat-demand@2", "-rate", "5000",
 		"-at-most", "disagreement=0.01,error_rate=0")
 	h.expects(out, "replay of heat-demand@2, passed", "Of 200 requests that both answered, 0 were answered differently",
 		"beside heat-demand@1 on the same 50 rows", "better", "200 of 200 requests that heat-demand@1 answered")
-	_, _, _ = c.once(t, 100)
+	h.asked(inferPath, 100)
 	await(t, "another request to be counted", 90*time.Second, func() bool { return h.counted() > 200 })
 	if after := h.counted(); after != 201 {
 		t.Errorf("lanes counted %d requests", after)
@@ -75,8 +79,15 @@ func TestRequestsAreReplayed(t *testing.T) {
 		"yesterday")
 	h.refuses(1, h.runaFile, "there is no accuracy", "replay", "demand-hourly", "-to", "heat-demand@2", "-at-least",
 		"accuracy=0.5", "-rate", "5000")
+}
 
-	h.tell(two, "100") // errors are what is looked for, so they are not waited out
+// Errors of the version are what is looked for, a kill loses nothing, and what is hidden is not asked again.
+func TestReplayOfWhatGoesWrong(t *testing.T) {
+	t.Parallel()
+	h := open(t)
+	_, two := h.twoVersions()
+	h.logged(201)
+	h.tell(two, "100")
 	h.expects(h.as(h.runaFile, "replay", "demand-hourly", "-to", "heat-demand@2", "-rate", "5000", "-most", "20"),
 		"20 of 20 requests failed", "20 failed: status 500")
 	h.tell(two, "0")
@@ -97,26 +108,14 @@ func TestRequestsAreReplayed(t *testing.T) {
 	if j.State != job.Done || e.Replay.Replayed != 201 || e.Replay.Requests != 201 || e.Verdict != "none" {
 		t.Errorf("%+v", e.Replay)
 	}
-	c = h.caller(1)
-	// What is hidden in the log cannot be asked again.
 	h.as(h.runaFile, "endpoint", "edit", "demand-hourly", "-keep-hide", "x")
 	await(t, "the log to hide it", 90*time.Second, func() bool {
-		_, _, _ = c.once(t, 7)
+		h.asked(inferPath, 7)
 		found, err := h.runa.Requests(t.Context(), wire.RequestFilter{Endpoint: "demand-hourly", Limit: 1})
 		return err == nil && len(found.Items) == 1 && found.Items[0].RequestNote != ""
 	})
 	h.expects(h.as(h.runaFile, "replay", "demand-hourly", "-to", "heat-demand@2", "-rate", "5000"),
 		"not asked again", "its request is not kept as it was")
-}
-
-// once calls once, and returns the status, the version, and the id of the request.
-func (c *caller) once(t *testing.T, x float64) (int, string, string) {
-	t.Helper()
-	body := `{"inputs":[{"name":"x","datatype":"FP64","shape":[1],"data":[` + strconv.FormatFloat(x, 'g', -1, 64) + `]}]}`
-	res, err := c.http.Post(c.url, "application/json", strings.NewReader(body))
-	must(t, err)
-	defer res.Body.Close()
-	return res.StatusCode, res.Header.Get("Inner-Ladder-Version"), res.Header.Get("Inner-Ladder-Request")
 }
 
 // counted is how many requests the lanes of demand-hourly have counted.

@@ -50,7 +50,8 @@ func TestVersionsAreHeldAgainstEachOther(t *testing.T) {
 	must(t, err)
 	defer f.Close()
 	j, err := h.runa.Evaluate(t.Context(), wire.NewEvaluation{
-		NewScoring: wire.NewScoring{Asked: "heat-demand@1", Name: "steep.csv"}, Target: "y", Against: "@2",
+		NewScoring: wire.NewScoring{Asked: "heat-demand@1", Name: "steep.csv"},
+		Judging:    wire.Judging{Target: "y", Against: "@2"},
 	}, f)
 	must(t, err)
 	await(t, "the second pass", 90*time.Second, func() bool {

@@ -197,7 +197,7 @@ func (r *rig) stripesAreScored() {
 	})
 	must(r.t, err)
 	_, err = r.runa.SetStanding(ctx, wire.NewStanding{
-		Model: "heat-demand", Target: "y", Name: hidden + ".csv", Reason: hidden,
+		Model: "heat-demand", Name: hidden + ".csv", Reason: hidden, Judging: wire.Judging{Target: "y"},
 	}, strings.NewReader("x,y\n1,2\n"))
 	must(r.t, err)
 	_, err = r.runa.SetCases(ctx, "heat-demand", "cases: [{name: "+hidden+", within: 1s}]", hidden)

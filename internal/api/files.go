@@ -273,9 +273,20 @@ func (a *API) oneFile(c fiber.Ctx, by act.Actor, name string, made func(*appregi
 	return c.Status(fiber.StatusCreated).JSON(out)
 }
 
+// evidenceKind is the name of a kind of evidence.
+type evidenceKind string
+
+// Enum lists them for the document of the API.
+func (evidenceKind) Enum() (out []any) {
+	for _, k := range evidence.Kinds() {
+		out = append(out, k)
+	}
+	return out
+}
+
 type evidenceIn struct {
 	refIn
-	Kind    string         `query:"kind" json:"-" required:"true" enum:"tests,evaluation,load,shadow,replay,check,document,picture"`
+	Kind    evidenceKind   `query:"kind" json:"-" required:"true"`
 	Verdict string         `query:"verdict" json:"-" enum:"passed,failed" description:"where the report says none itself"`
 	File    multipart.File `formData:"file" required:"true"`
 }

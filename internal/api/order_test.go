@@ -177,8 +177,9 @@ func TestModelsAreKeptInOrder(t *testing.T) {
 		append(with("", r.file("m.bin", "a")), r.report(map[string]float64{"rmse": 1})))
 	must(t, err)
 	// What its versions are put to goes with it, and goes when it goes.
-	_, err = r.runa.SetStanding(ctx, wire.NewStanding{Model: "heat-demnd", Target: "y"},
-		strings.NewReader("x,y\n1,2\n"))
+	_, err = r.runa.SetStanding(ctx, wire.NewStanding{
+		Model: "heat-demnd", Judging: wire.Judging{Target: "y"},
+	}, strings.NewReader("x,y\n1,2\n"))
 	must(t, err)
 	_, err = r.runa.SetCases(ctx, "heat-demnd", "cases: [{name: quick, within: 1s}]", "")
 	must(t, err)

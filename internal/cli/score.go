@@ -180,10 +180,8 @@ func (c *call) table(in *wire.NewScoring) (table io.Reader, done func(), err err
 	return f, func() { _ = f.Close() }, nil
 }
 
-func evaluateTable(c *call) func(context.Context) error {
-	c.connect()
-	var in wire.NewEvaluation
-	c.scoringFlags(&in.NewScoring)
+// judgingFlags are the options of all that judges answers.
+func (c *call) judgingFlags(in *wire.Judging) {
 	c.flags.StringVar(&in.Target, "target", "", "`COLUMN` of the table with the truth")
 	c.flags.StringVar(&in.Output, "output", "", "`OUTPUT` whose truth it is; that of the same name, or the only one, "+
 		"when not given")
@@ -194,7 +192,14 @@ func evaluateTable(c *call) func(context.Context) error {
 		"verdict")
 	c.flags.StringVar(&in.AtLeast, "at-least", "", "`LIMITS` of measures, such as accuracy=0.9")
 	c.flags.StringVar(&in.Against, "against", "", "`WHO` is asked about the same rows and held beside: a ref, @REF of "+
-		"the same model, an endpoint, or incumbent")
+		"the same model such as @live, an endpoint, or incumbent")
+}
+
+func evaluateTable(c *call) func(context.Context) error {
+	c.connect()
+	var in wire.NewEvaluation
+	c.scoringFlags(&in.NewScoring)
+	c.judgingFlags(&in.Judging)
 	detach := c.flags.Bool("detach", false, "begin the job and do not wait for it")
 	return func(ctx context.Context) error {
 		if in.Target == "" {

@@ -50,17 +50,7 @@ func setStanding(c *call) func(context.Context) error {
 	var in wire.NewStanding
 	c.flags.StringVar(&in.Data, "data", "", "`DATA` set whose address is known, in place of a file")
 	c.flags.StringVar(&in.From, "from", "", "`ADDRESS` that the service fetches for each version, in place of a file")
-	c.flags.StringVar(&in.Target, "target", "", "`COLUMN` of the table with the truth")
-	c.flags.StringVar(&in.Output, "output", "", "`OUTPUT` whose truth it is; that of the same name, or the only one, "+
-		"when not given")
-	c.flags.StringVar(&in.Weight, "weight", "", "`COLUMN` with how much each row counts")
-	c.flags.StringVar(&in.Segments, "segments", "", "`COLUMNS` whose levels and quarters are looked at, with commas "+
-		"between them; none; all inputs when not given")
-	c.flags.StringVar(&in.Against, "against", "", "`WHO` each version is held against on the same rows: a ref, @REF "+
-		"of the same model, such as @live, or incumbent")
-	c.flags.StringVar(&in.AtMost, "at-most", "", "`LIMITS` of measures, such as rmse=0.2,mae=0.1, which make the "+
-		"verdict")
-	c.flags.StringVar(&in.AtLeast, "at-least", "", "`LIMITS` of measures, such as accuracy=0.9")
+	c.judgingFlags(&in.Judging)
 	c.flags.StringVar(&in.Reason, "why", "", "`TEXT`: why")
 	return func(ctx context.Context) error {
 		in.Model = c.args[0]

@@ -22,8 +22,7 @@ func (c *Client) Score(ctx context.Context, in wire.NewScoring, table io.Reader)
 // Evaluate begins a job that does the same and holds the answers against the truth.
 func (c *Client) Evaluate(ctx context.Context, in wire.NewEvaluation, table io.Reader) (job.Job, error) {
 	return sendTable[job.Job](ctx, c, http.MethodPost, query(path("jobs", "evaluate"), append(scoringPairs(
-		in.NewScoring), "target", in.Target, "output", in.Output, "weight", in.Weight, "segments", in.Segments,
-		"at_most", in.AtMost, "at_least", in.AtLeast, "against", in.Against)...), table)
+		in.NewScoring), judgingPairs(in.Judging)...)...), table)
 }
 
 // Replay begins a job that asks a version again what callers asked another before.
@@ -62,6 +61,14 @@ func (c *Client) RemoveCases(ctx context.Context, model, why string) (check.Kept
 	return call[check.Kept](ctx, c, "DELETE", query(path("models", model, "cases"), "reason", why), nil)
 }
 
+// judgingPairs are the parameters of all that judges answers.
+func judgingPairs(in wire.Judging) []string {
+	return []string{
+		"target", in.Target, "output", in.Output, "weight", in.Weight, "segments", in.Segments, "against", in.Against,
+		"at_most", in.AtMost, "at_least", in.AtLeast,
+	}
+}
+
 // scoringPairs are the parameters of a job that scores.
 func scoringPairs(in wire.NewScoring) []string {
 	number := func(n int) string {
@@ -88,10 +95,9 @@ func sendTable[T any](ctx context.Context, c *Client, method, to string, table i
 
 // SetStanding has every new version of a model evaluated.
 func (c *Client) SetStanding(ctx context.Context, in wire.NewStanding, table io.Reader) (standing.Standing, error) {
-	return sendTable[standing.Standing](ctx, c, http.MethodPut, query(path("models", in.Model, "standing"), "data",
-		in.Data, "from", in.From, "name", in.Name, "target", in.Target, "output", in.Output, "weight", in.Weight,
-		"segments", in.Segments, "against", in.Against, "at_most", in.AtMost, "at_least", in.AtLeast, "reason",
-		in.Reason), table)
+	return sendTable[standing.Standing](ctx, c, http.MethodPut, query(path("models", in.Model, "standing"),
+		append(judgingPairs(in.Judging), "data", in.Data, "from", in.From, "name", in.Name, "reason", in.Reason)...),
+		table)
 }
 
 // Standing shows what every new version of a model is evaluated on, and how far each is.

@@ -3,7 +3,6 @@ package demo
 import (
 	"context"
 	"encoding/json"
-	"encoding/xml"
 	"fmt"
 	"maps"
 	"math"
@@ -203,36 +202,18 @@ func (r *release) checks() []check {
 	}
 }
 
-// junit is a report of tests, as far as it is written here.
-type junit struct {
-	XMLName xml.Name    `xml:"testsuite"`
-	Name    string      `xml:"name,attr"`
-	Tests   int         `xml:"tests,attr"`
-	Cases   []junitCase `xml:"testcase"`
-}
-
-type junitCase struct {
-	Name    string  `xml:"name,attr"`
-	Time    float64 `xml:"time,attr"`
-	Failure *struct {
-		Message string `xml:"message,attr"`
-	} `xml:"failure"`
-}
-
-func (r *release) runChecks() junit {
-	out := junit{Name: r.model}
+// runChecks does the checks, and says what each came to.
+func (r *release) runChecks() evidence.Suite {
+	out := evidence.Suite{Name: r.model}
 	for _, c := range r.checks() {
 		begin := time.Now()
 		err := c.do()
-		one := junitCase{Name: c.name, Time: time.Since(begin).Seconds()}
+		one := evidence.Result{Name: c.name, Took: time.Since(begin)}
 		if err != nil {
-			one.Failure = &struct {
-				Message string `xml:"message,attr"`
-			}{err.Error()}
+			one.Why = err.Error()
 		}
-		out.Cases = append(out.Cases, one)
+		out.Results = append(out.Results, one)
 	}
-	out.Tests = len(out.Cases)
 	return out
 }
 
@@ -252,12 +233,12 @@ func (p *play) prove(ctx context.Context, r *release, ref, stem string) error {
 	}
 	reports := []report{{evidence.EvaluationKind, stem + ".evaluation.json", evaluation}}
 	if r.project == forecasting {
-		tests, err := xml.MarshalIndent(r.runChecks(), "", "  ")
+		tests, err := evidence.JUnit(r.model, nil, r.runChecks())
 		if err != nil {
 			return err
 		}
 		reports = append(reports,
-			report{evidence.TestsKind, stem + ".tests.xml", append([]byte(xml.Header), tests...)})
+			report{evidence.TestsKind, stem + ".tests.xml", tests})
 	}
 	for _, f := range reports {
 		if err := os.WriteFile(f.file, f.content, 0o600); err != nil {

@@ -1,10 +1,9 @@
 package demo
 
 import (
-	"encoding/xml"
+	"bytes"
 	"math"
 	"slices"
-	"strings"
 	"testing"
 	"time"
 
@@ -49,11 +48,11 @@ func TestTheEvidenceIsRead(t *testing.T) {
 	if rows != e.Rows {
 		t.Errorf("the mixes have %d rows of %d", rows, e.Rows)
 	}
-	report, err := xml.Marshal(r.runChecks())
+	report, err := evidence.JUnit("return-temp", nil, r.runChecks())
 	if err != nil {
 		t.Fatal(err)
 	}
-	f, verdict, err := evidence.Read(evidence.TestsKind, "", strings.NewReader(xml.Header+string(report)))
+	f, verdict, err := evidence.Read(evidence.TestsKind, "", bytes.NewReader(report))
 	if err != nil || verdict != evidence.VerdictPassed || f.Tests.Total != 5 || f.Tests.Ran() != 5 {
 		t.Errorf("%+v, %s, %v", f, verdict, err)
 	}
@@ -81,8 +80,8 @@ func TestTheChecksFindMistakes(t *testing.T) {
 		r := returnFitted(t)
 		c.spoil(r)
 		found := false
-		for _, one := range r.runChecks().Cases {
-			found = found || one.Name == c.fails && one.Failure != nil
+		for _, one := range r.runChecks().Results {
+			found = found || one.Name == c.fails && one.Why != ""
 		}
 		if !found {
 			t.Errorf("%s: %q passed", name, c.fails)

@@ -7,42 +7,53 @@ import (
 	"innerladder/internal/core/standing"
 )
 
+// Judging says by what answers are judged.
+type Judging struct {
+	Target   string `query:"target" json:"-" required:"true" description:"the column with the truth"`
+	Output   string `query:"output" json:"-" description:"whose truth it is; found by its name when not given"`
+	Weight   string `query:"weight" json:"-" description:"a column with how much each row counts"`
+	Segments string `query:"segments" json:"-" description:"by which columns it is judged too: all inputs, A,B or none"`
+	Against  string `query:"against" json:"-" description:"who is asked too: a ref, @REF, an endpoint, or incumbent"`
+	AtMost   string `query:"at_most" json:"-" description:"what measures may be at most, such as rmse=0.2,mae=0.1"`
+	AtLeast  string `query:"at_least" json:"-" description:"what measures must be at least, such as accuracy=0.9"`
+}
+
 // NewEvaluation says who is evaluated on a table with the truth, and how. The table is the body of the call.
 type NewEvaluation struct {
 	NewScoring
-	Target   string `query:"target" json:"-" required:"true" description:"the column with the truth"`
-	Output   string `query:"output" json:"-" description:"whose truth it is; that of the same name, or the only one, when not given"`
-	Weight   string `query:"weight" json:"-" description:"a column with how much each row counts"`
-	Segments string `query:"segments" json:"-" description:"columns whose levels and quarters are looked at, with commas between them; all inputs when not given, none"`
-	Against  string `query:"against" json:"-" description:"another version that is asked about the same rows: a ref, @REF of the same model, an endpoint, or incumbent"`
-	AtMost   string `query:"at_most" json:"-" description:"what measures may be at most, such as rmse=0.2, with commas between them"`
-	AtLeast  string `query:"at_least" json:"-" description:"what measures must be at least, such as accuracy=0.9, with commas between them"`
+	Judging
 }
 
 // NewReplay says which requests of the log of an endpoint are asked again, and whom.
 type NewReplay struct {
-	Endpoint    string `json:"endpoint" required:"true" description:"whose log it is"`
-	To          string `json:"to" required:"true" description:"the version that is asked, such as heat-demand@7"`
-	Environment string `json:"environment,omitempty" description:"where it is placed; one that is placed nowhere is started for the job"`
+	Endpoint string `json:"endpoint" required:"true" description:"whose log it is"`
+	To       string `json:"to" required:"true" description:"the version that is asked, such as heat-demand@7"`
+	// Environment is where that is placed; a version that is placed nowhere is started for the job.
+	Environment string `json:"environment,omitempty" description:"where it is placed; the only place when not given"`
 	// Since is how far back, where From is not given.
-	Since      string    `json:"since,omitempty" description:"how far back, such as 24h, which is usual; or yesterday, the whole day in UTC"`
-	From       time.Time `json:"from,omitempty" description:"when the first may have ended, in place of since"`
-	Until      time.Time `json:"until,omitempty" description:"before when they ended; now when not given"`
-	AnsweredBy string    `json:"answered_by,omitempty" description:"who dealt with them then; the version that answers main now when not given"`
-	Where      []string  `json:"where,omitempty" description:"conditions on inputs and outputs, such as wind_ms<3"`
-	Most       int       `json:"most,omitempty" minimum:"1" maximum:"200000" description:"how many at most, drawn evenly; 10000 when not given"`
-	Rate       float64   `json:"rate,omitempty" description:"how many a second at most; 50 when not given"`
-	Parallel   int       `json:"parallel,omitempty" minimum:"1" maximum:"64" description:"requests under way at a time; 4 when not given"`
-	Tolerance  float64   `json:"tolerance,omitempty" minimum:"0" maximum:"1" description:"how far apart numbers may be that agree, as a share of the larger; 0.05 when not given"`
-	AtMost     string    `json:"at_most,omitempty" description:"what may be at most: disagreement, error_rate, slower, or measures of the truth, such as disagreement=0.02,error_rate=0.001"`
-	AtLeast    string    `json:"at_least,omitempty" description:"what must be at least"`
+	Since string    `json:"since,omitempty" description:"how far back: 24h when not given; or yesterday, in UTC"`
+	From  time.Time `json:"from,omitempty" description:"when the first may have ended, in place of since"`
+	Until time.Time `json:"until,omitempty" description:"before when they ended; now when not given"`
+	// AnsweredBy is who dealt with them then.
+	AnsweredBy string   `json:"answered_by,omitempty" description:"who answered then; who answers main when not given"`
+	Where      []string `json:"where,omitempty" description:"conditions on inputs and outputs, such as wind_ms<3"`
+	// Most are drawn evenly of those that there are.
+	Most     int     `json:"most,omitempty" minimum:"1" maximum:"200000" description:"10000 when not given"`
+	Rate     float64 `json:"rate,omitempty" description:"how many a second at most; 50 when not given"`
+	Parallel int     `json:"parallel,omitempty" minimum:"1" maximum:"64" description:"at a time; 4 when not given"`
+	// Tolerance is how far apart numbers may be that agree, as a share of the larger.
+	Tolerance float64 `json:"tolerance,omitempty" minimum:"0" maximum:"1" description:"0.05 when not given"`
+	// AtMost and AtLeast are limits of disagreement, error_rate, slower, and of measures of the truth.
+	AtMost  string `json:"at_most,omitempty" description:"limits, such as disagreement=0.02,error_rate=0.001"`
+	AtLeast string `json:"at_least,omitempty" description:"limits of measures of the truth, such as accuracy=0.9"`
 }
 
 // NewCheck says which version is asked what must come back. The cases are the body of the call, a YAML file; without
 // one they are those of the model.
 type NewCheck struct {
-	Asked       string `query:"asked" json:"-" required:"true" description:"a version, such as heat-demand@7, or an endpoint"`
-	Environment string `query:"environment" json:"-" description:"where it is placed; the only place when not given; one that is placed nowhere is started for it"`
+	Asked string `query:"asked" json:"-" required:"true" description:"a version such as heat-demand@7, or an endpoint"`
+	// Environment is where it is placed; a version that is placed nowhere is started for it.
+	Environment string `query:"environment" json:"-" description:"where it is placed; the only place when not given"`
 	Name        string `query:"name" json:"-" description:"of the file"`
 }
 
@@ -72,22 +83,16 @@ type NewScoring struct {
 // NewStanding says what every new version of a model is evaluated on. The table is the body of the call, where it is
 // neither a data set nor fetched from an address.
 type NewStanding struct {
-	Model    string `json:"-" uri:"model" path:"model" query:"-"`
-	Data     string `query:"data" json:"-" description:"a data set whose address is known, in place of a body"`
-	From     string `query:"from" json:"-" description:"an address that the service fetches for each version, in place of a body"`
-	Name     string `query:"name" json:"-" description:"of the file, which tells what it is where its bytes do not"`
-	Target   string `query:"target" json:"-" required:"true" description:"the column with the truth"`
-	Output   string `query:"output" json:"-" description:"whose truth it is"`
-	Weight   string `query:"weight" json:"-" description:"a column with how much each row counts"`
-	Segments string `query:"segments" json:"-" description:"columns whose levels and quarters are looked at, with commas between them"`
-	Against  string `query:"against" json:"-" description:"who each version is held against on the same rows: a ref, @REF of the same model, such as @live, or incumbent"`
-	AtMost   string `query:"at_most" json:"-" description:"what measures may be at most, such as rmse=0.2"`
-	AtLeast  string `query:"at_least" json:"-" description:"what measures must be at least, such as accuracy=0.9"`
-	Reason   string `query:"reason" json:"-"`
+	Model string `json:"-" uri:"model" path:"model" query:"-"`
+	Data  string `query:"data" json:"-" description:"a data set whose address is known, in place of a body"`
+	From  string `query:"from" json:"-" description:"an address that is fetched for each version, in place of a body"`
+	Name  string `query:"name" json:"-" description:"of the file, which tells what it is where its bytes do not"`
+	Judging
+	Reason string `query:"reason" json:"-"`
 }
 
 // StandingShown is what every new version of a model is evaluated on, with how far each is.
 type StandingShown struct {
 	standing.Standing
-	Runs []standing.Candidate `json:"runs" description:"how far each version is, those that wait first, then the newest job first"`
+	Runs []standing.Candidate `json:"runs" description:"how far each version is; those that wait come first"`
 }

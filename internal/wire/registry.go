@@ -32,7 +32,7 @@ type Registration struct {
 	Run        string             `json:"run,omitempty" description:"the run it came out of, such as run-12"`
 	Targets    []string           `json:"targets,omitempty" description:"columns of the sample that are outputs"`
 	Units      map[string]string  `json:"units,omitempty" description:"unit by column of the sample"`
-	Sensitive  []string           `json:"sensitive,omitempty" description:"inputs by whose groups quality and predictions are looked at"`
+	Sensitive  []string           `json:"sensitive,omitempty" description:"inputs by whose groups it is judged"`
 	// Signature is one that was written by hand; ranges and levels that it leaves open
 	// are filled in from the sample.
 	Signature    *signature.Signature  `json:"signature,omitempty" description:"written by hand; else it is read from the sample or the model file"`

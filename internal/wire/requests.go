@@ -131,8 +131,10 @@ type RefusalPoint struct {
 // ExplainVersions asks which inputs moved the predictions of versions for one row.
 type ExplainVersions struct {
 	TryVersions
-	Output string `json:"output,omitempty" description:"which output; the first when not given; of a list, its largest number"`
-	Pairs  int    `json:"pairs,omitempty" minimum:"10" maximum:"2000" description:"orders of the inputs that are drawn, each forwards and backwards; 100 when not given"`
+	// Output is what is explained; of a list of numbers, the largest.
+	Output string `json:"output,omitempty" description:"what is explained; the first output when not given"`
+	// Pairs are orders of the inputs that are drawn, each forwards and backwards.
+	Pairs int `json:"pairs,omitempty" minimum:"10" maximum:"2000" description:"orders drawn; 100 when not given"`
 }
 
 // Explained says which inputs moved predictions.
@@ -142,7 +144,7 @@ type Explained struct {
 	Pairs       int             `json:"pairs"`
 	// Inputs are those that can have moved it, with their values; Fixed are in no reference profile.
 	Inputs []ExplainedInput   `json:"inputs" description:"that can have moved it"`
-	Fixed  []string           `json:"fixed,omitempty" description:"that are in no reference profile, and kept as they are"`
+	Fixed  []string           `json:"fixed,omitempty" description:"in no reference profile, kept as they are"`
 	Items  []ExplainedVersion `json:"items"`
 }
 

@@ -24,7 +24,7 @@ import (
 	"github.com/tidwall/gjson"
 )
 
-// otherIn is where the answers of the version stand that another is held against.
+// otherIn is the folder with the answers of the other version, which the first is held against.
 func otherIn(dir string) string { return filepath.Join(dir, "against") }
 
 // incumbent is who answers main for the model of a version, or stands on the highest rung where nothing answers; empty

@@ -100,22 +100,22 @@ func (s *Service) checkAll(ctx context.Context, j *job.Job, g *going) (p job.Pro
 	}
 	defer b.Return()
 	c := &checking{Borrowed: b, version: v, told: s.tells(g), all: len(cases.Cases)}
-	var suites []check.Suite
+	var suites []evidence.Suite
 	if v.KnownAnswers != nil {
 		c.all += len(v.KnownAnswers.Cases)
-		suites = append(suites, check.Suite{Name: "known answers of " + v.Ref, Results: c.known(ctx)})
+		suites = append(suites, evidence.Suite{Name: "known answers of " + v.Ref, Results: c.known(ctx)})
 	}
-	suites = append(suites, check.Suite{Name: "cases " + j.Checking.Cases, Results: c.cases(ctx, &cases)})
+	suites = append(suites, evidence.Suite{Name: "cases " + j.Checking.Cases, Results: c.cases(ctx, &cases)})
 	switch {
 	case ctx.Err() != nil:
 		return c.progress, context.Cause(ctx)
 	case c.away >= mostAway:
 		return c.progress, fmt.Errorf("the model server is away: %s", c.why)
 	}
-	out, err := check.JUnit(evidence.Checked{
+	out, err := evidence.JUnit("checks of "+v.Ref, &evidence.Checked{
 		Job: j.ID, Version: v.Ref, Environment: j.Scoring.Environment, Cases: j.Checking.Cases,
 		Digest: j.Scoring.Digest, By: s.build,
-	}, suites)
+	}, suites...)
 	if err == nil {
 		err = os.WriteFile(s.checksIn(j.ID), out, 0o600)
 	}
@@ -138,7 +138,7 @@ type checking struct {
 func (c *checking) over(ctx context.Context) bool { return ctx.Err() != nil || c.away >= mostAway }
 
 // done notes that another case has ended.
-func (c *checking) done(r check.Result) {
+func (c *checking) done(r evidence.Result) {
 	p := &c.progress
 	p.Rows++
 	p.Answered++
@@ -147,10 +147,10 @@ func (c *checking) done(r check.Result) {
 }
 
 // known asks for the known answers.
-func (c *checking) known(ctx context.Context) (out []check.Result) {
+func (c *checking) known(ctx context.Context) (out []evidence.Result) {
 	k := c.version.KnownAnswers
 	for i, one := range k.Cases {
-		r := check.Result{Name: fmt.Sprintf("known answer %d", i+1)}
+		r := evidence.Result{Name: fmt.Sprintf("known answer %d", i+1)}
 		if request := one.Of(c.exact()); request == nil {
 			r.Why, r.Broken = "the protocol cannot carry its inputs", true
 		} else {
@@ -191,11 +191,11 @@ func (c *checking) exact() *signature.Signature {
 }
 
 // cases asks all cases, one after the other: how long an answer takes is part of them.
-func (c *checking) cases(ctx context.Context, cases *check.Cases) (out []check.Result) {
+func (c *checking) cases(ctx context.Context, cases *check.Cases) (out []evidence.Result) {
 	sample := c.exact().SampleAfter(c.version.SampleRequest)
 	for i := range cases.Cases {
 		one := &cases.Cases[i]
-		r := check.Result{Name: one.Name}
+		r := evidence.Result{Name: one.Name}
 		requests, err := cases.Requests(i, c.exact(), sample)
 		if err != nil {
 			r.Why, r.Broken = "it cannot be asked: "+err.Error(), true

@@ -35,22 +35,31 @@ func (s *Service) Evaluate(ctx context.Context, by act.Actor, in wire.NewEvaluat
 	if err := by.May(access.Register); err != nil {
 		return nil, err
 	}
-	e := &job.Evaluating{
-		Target: in.Target, Output: in.Output, Weight: in.Weight, Segments: []string{}, Against: in.Against,
-	}
-	if e.Target == "" {
-		return nil, fault.New(fault.Invalid, "evaluate.target", "no column with the truth is named").In("target").
-			Do("name one")
-	}
-	var err error
-	if e.Limits, err = limitsOf(in.AtMost, in.AtLeast); err != nil {
+	how, err := judgingOf(in.Judging)
+	if err != nil {
 		return nil, err
 	}
-	if in.Segments != "" {
-		e.Segments = strings.Split(in.Segments, ",")
-	}
 	in.Keep = ""
-	return s.begin(ctx, by, access.Register, in.NewScoring, table, &job.Job{Kind: job.EvaluateKind, Evaluating: e}, nil)
+	return s.begin(ctx, by, access.Register, in.NewScoring, table, &job.Job{
+		Kind: job.EvaluateKind, Evaluating: &job.Evaluating{Judging: how},
+	}, nil)
+}
+
+// judgingOf reads by what answers are judged.
+func judgingOf(in wire.Judging) (job.Judging, error) {
+	out := job.Judging{
+		Target: in.Target, Output: in.Output, Weight: in.Weight, Segments: []string{}, Against: in.Against,
+	}
+	if strings.TrimSpace(out.Target) == "" {
+		return out, fault.New(fault.Invalid, "evaluate.target", "no column with the truth is named").In("target").
+			Do("name one")
+	}
+	if in.Segments != "" {
+		out.Segments = strings.Split(in.Segments, ",")
+	}
+	var err error
+	out.Limits, err = limitsOf(in.AtMost, in.AtLeast)
+	return out, err
 }
 
 // limitsOf reads limits as they are typed.

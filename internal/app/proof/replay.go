@@ -127,7 +127,7 @@ func answeredByAnother(j *job.Job, v *registry.Version) error {
 	return nil
 }
 
-// gather has the requests of a job stand in its folder, once.
+// gather draws the requests of a job from the log into its folder, unless it has done so before.
 func (s *Service) gather(ctx context.Context, j *job.Job) error {
 	there, r := scoring.TableIn(s.folder(j.ID)), j.Replaying
 	if _, err := os.Stat(there); j.Scoring.Digest != "" {
@@ -226,7 +226,7 @@ func (s *Service) again(ctx context.Context, j *job.Job, g *going) (p job.Progre
 	})
 }
 
-// sideBySide makes the report of requests that were asked again.
+// sideBySide makes the report of what was answered then and now.
 func (s *Service) sideBySide(ctx context.Context, j *job.Job) (*evidence.ReplayReport, error) {
 	r := j.Replaying
 	v, err := s.registry.Version(ctx, act.BySelf(), j.Scoring.Version)

@@ -19,6 +19,7 @@ import (
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/job"
+	"innerladder/internal/core/lineage"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/schedule"
 	"innerladder/internal/core/score"
@@ -147,6 +148,16 @@ func checkTable(name *string, batch, parallel int) error {
 	return score.CheckPace(batch, parallel)
 }
 
+// dataAt finds a data set whose address is known.
+func (s *Service) dataAt(ctx context.Context, r records.View, ref string) (*lineage.DataSet, error) {
+	d, err := s.registry.FindDataSet(ctx, r, "data", ref)
+	if err == nil && d.Address == "" {
+		err = fault.New(fault.Refused, "data.no_address", "it is not known where %s is", d.Ref).In("data").
+			Do("send the file itself")
+	}
+	return d, err
+}
+
 // newFolder makes a folder that has no number yet.
 func (s *Service) newFolder() (string, error) {
 	if err := os.MkdirAll(s.dir, 0o700); err != nil {
@@ -160,13 +171,9 @@ func (s *Service) receive(ctx context.Context, r records.View, data, address str
 ) (dir string, err error) {
 	wanted := ""
 	if data != "" {
-		d, err := s.registry.FindDataSet(ctx, r, "data", data)
+		d, err := s.dataAt(ctx, r, data)
 		if err != nil {
 			return "", err
-		}
-		if d.Address == "" {
-			return "", fault.New(fault.Refused, "data.no_address", "it is not known where %s is", d.Ref).In("data").
-				Do("send the file itself")
 		}
 		address, of.Data, wanted = d.Address, d.Ref, d.Digest
 	}
@@ -246,7 +253,7 @@ func (s *Service) fits(ctx context.Context, v *registry.Version, keeps, dir stri
 	return nil
 }
 
-// bring has the table of a job stand in its folder: one that was to be fetched is fetched now.
+// bring puts the table of a job into its folder, unless it is there: one that was to be fetched is fetched now.
 func (s *Service) bring(ctx context.Context, j *job.Job, v *registry.Version) error {
 	there := scoring.TableIn(s.folder(j.ID))
 	if _, err := os.Stat(there); !errors.Is(err, fs.ErrNotExist) {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -33,28 +34,22 @@ func (s *Service) SetStanding(ctx context.Context, by act.Actor, in wire.NewStan
 	if err != nil {
 		return nil, err
 	}
-	e := &standing.Standing{
-		Model: m.Name, Project: m.Project, Data: in.Data, From: in.From, Target: in.Target, Output: in.Output,
-		Weight: in.Weight, Segments: []string{}, Against: in.Against, By: by.Name,
-	}
-	if in.Segments != "" {
-		e.Segments = strings.Split(in.Segments, ",")
-	}
-	if e.Limits, err = limitsOf(in.AtMost, in.AtLeast); err != nil {
+	how, err := judgingOf(in.Judging)
+	if err != nil {
 		return nil, err
+	}
+	e := &standing.Standing{
+		Model: m.Name, Project: m.Project, Data: in.Data, From: in.From, Judging: how, By: by.Name,
 	}
 	if strings.HasPrefix(e.Against, "@") {
 		e.Against = m.Name + e.Against
 	}
 	if e.Data != "" {
-		d, err := s.registry.FindDataSet(ctx, s.Read(by), "data", e.Data)
+		d, err := s.dataAt(ctx, s.Read(by), e.Data)
 		if err != nil {
 			return nil, err
 		}
-		if e.Data = d.Ref; d.Address == "" {
-			return nil, fault.New(fault.Refused, "data.no_address", "it is not known where %s is", d.Ref).In("data").
-				Do("send the file itself")
-		}
+		e.Data = d.Ref
 	}
 	keep := func() error { return nil }
 	if e.Data == "" && e.From == "" {
@@ -193,11 +188,12 @@ func (s *Service) beginStanding(ctx context.Context, by act.Actor, v *registry.V
 	if err != nil {
 		return nil, err
 	}
+	how := e.Judging
+	how.Segments = slices.Clone(how.Segments) // the job finds out its own
 	return s.begin(ctx, by, access.Register, wire.NewScoring{
 		Asked: v.Ref, Environment: environment, Name: e.Rows(), Data: e.Data, From: e.From,
 	}, nil, &job.Job{Kind: job.EvaluateKind, Scoring: &job.Scoring{Digest: e.Digest}, Evaluating: &job.Evaluating{
-		Target: e.Target, Output: e.Output, Weight: e.Weight, Segments: append([]string{}, e.Segments...),
-		Limits: e.Limits, Against: e.Against, Standing: e.ID(),
+		Judging: how, Standing: e.ID(),
 	}}, nil)
 }
 

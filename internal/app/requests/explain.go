@@ -259,16 +259,16 @@ func (s *Service) explainOne(ctx context.Context, by act.Actor, v *registry.Vers
 	for len(values) < len(rows) {
 		some := rows[len(values):min(len(rows), len(values)+size)]
 		got, err := ask(some)
-		if errors.Is(err, errRefused) && size > 1 {
-			size = 1 // it takes one row at a time, or one of them is at fault
+		var x []float64
+		if err == nil {
+			x, err = w.of(got, len(some))
+		}
+		if unfit(err) && size > 1 {
+			size = 1 // it may take one row at a time only; else a row says what is wrong
 			continue
 		}
 		if err != nil {
 			return out, refusedBy(v.Ref, err)
-		}
-		x, err := w.of(got, len(some))
-		if err != nil {
-			return out, fmt.Errorf("%s: %w", v.Ref, err)
 		}
 		values = append(values, x...)
 	}
@@ -283,9 +283,15 @@ func (s *Service) explainOne(ctx context.Context, by act.Actor, v *registry.Vers
 // errRefused is said where a version does not take what it is asked.
 var errRefused = errors.New("it does not take a row with values of the reference profile")
 
+// errOdd is said where it answers something else than before.
+var errOdd = errors.New("its answer is not as that to one row")
+
+// unfit reports whether a version does not take, or does not answer, several rows.
+func unfit(err error) bool { return errors.Is(err, errRefused) || errors.Is(err, errOdd) }
+
 // refusedBy says who refused.
 func refusedBy(ref string, err error) error {
-	if errors.Is(err, errRefused) {
+	if unfit(err) {
 		return fault.New(fault.Refused, "explain.refused", "%s: %v", ref, err).In("versions").
 			Do("see why with: innerladder try %s", ref)
 	}
@@ -370,7 +376,7 @@ func watched(of []oip.Tensor, name string) (watching, error) {
 func (w watching) of(all []oip.Tensor, rows int) ([]float64, error) {
 	i := slices.IndexFunc(all, func(t oip.Tensor) bool { return t.Name == w.output })
 	if i < 0 || len(all[i].Data) != rows*w.width {
-		return nil, fmt.Errorf("the answer has not %s of %d rows", w.output, rows)
+		return nil, fmt.Errorf("%w: it has not %s of %d rows", errOdd, w.output, rows)
 	}
 	out := make([]float64, rows)
 	for r := range out {
@@ -382,7 +388,7 @@ func (w watching) of(all []oip.Tensor, rows int) ([]float64, error) {
 		case w.class != nil:
 			x = 0
 		case !is:
-			return nil, fmt.Errorf("%s is %v, which is no number", w.output, v)
+			return nil, fmt.Errorf("%w: %s is %v, which is no number", errOdd, w.output, v)
 		}
 		out[r] = x
 	}

@@ -24,11 +24,11 @@ const (
 	longestName = 200
 )
 
-// Cases are tests of what is deployed. A new kind of test is a field of Case, what it asks in variants, and what it
-// demands in judge.
+// Cases are tests of what is deployed. A new kind of test is a field of Case: Requests says what it asks, Judge what
+// must come back.
 type Cases struct {
 	// Base are values that all cases have; where nothing is said, an input is as in the sample of the version.
-	Base  map[string]any `json:"base,omitempty" description:"inputs that all cases have, where they do not say otherwise"`
+	Base  map[string]any `json:"base,omitempty" description:"inputs that all cases have that do not say otherwise"`
 	Cases []Case         `json:"cases" required:"true"`
 }
 
@@ -42,14 +42,14 @@ type Case struct {
 	Expect    map[string]any `json:"expect,omitempty" description:"outputs that must come back"`
 	Tolerance float64        `json:"tolerance,omitempty" description:"how far numbers may be off, in their own unit"`
 	// Between are outputs with the least and the most that they may be.
-	Between map[string][]float64 `json:"between,omitempty" description:"outputs with the least and the most that they may be"`
+	Between map[string][]float64 `json:"between,omitempty" description:"outputs with the least and the most"`
 	// UnmovedBy are inputs with values that must change nothing, beyond Tolerance.
 	UnmovedBy map[string][]any `json:"unmoved_by,omitempty" description:"an input with values that must change nothing"`
 	// RisesWith and FallsWith are an input with ascending values, with which the output must rise, or fall.
-	RisesWith map[string][]any `json:"rises_with,omitempty" description:"an input with values with which the output must rise"`
-	FallsWith map[string][]any `json:"falls_with,omitempty" description:"an input with values with which the output must fall"`
+	RisesWith map[string][]any `json:"rises_with,omitempty" description:"an input with values: the output must rise"`
+	FallsWith map[string][]any `json:"falls_with,omitempty" description:"an input with values: the output must fall"`
 	// Output is the one that is looked at where an input moves; the first when empty.
-	Output string `json:"output,omitempty" description:"which is looked at where an input moves; the first when not given"`
+	Output string `json:"output,omitempty" description:"looked at where an input moves; the first when not given"`
 	// Refused demands an error of the caller: a status from 400 to 499.
 	Refused bool `json:"refused,omitempty" description:"it must be refused as the caller's error: 400 to 499"`
 	// Within is how long an answer may take.

@@ -1,15 +1,12 @@
 package check
 
 import (
-	"bytes"
 	"encoding/json"
 	"strings"
 	"testing"
 	"time"
 
-	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/fault"
-	"innerladder/internal/core/naming"
 	"innerladder/internal/core/signature"
 	"innerladder/internal/core/span"
 )
@@ -17,13 +14,16 @@ import (
 // answer is one with an output y.
 func answer(y any) Answer { return Answer{Status: 200, Outputs: map[string][]any{"y": {y}}} }
 
-func TestWhatMustComeBack(t *testing.T) {
-	through := func(v ...any) map[string][]any { return map[string][]any{"x": v} }
-	for name, c := range map[string]struct {
-		of   Case
-		got  []Answer
-		says string
-	}{
+// judged is a case with what came back, and what is said of it.
+type judged struct {
+	of   Case
+	got  []Answer
+	says string
+}
+
+// answered are cases of one request.
+func answered() map[string]judged {
+	return map[string]judged{
 		"as expected": {Case{Expect: map[string]any{"y": 2.0}, Tolerance: 0.1}, []Answer{answer(2.05)}, ""},
 		"off": {
 			Case{Expect: map[string]any{"y": 2.0}, Tolerance: 0.1},
@@ -68,6 +68,13 @@ func TestWhatMustComeBack(t *testing.T) {
 		"broke":      {Case{Refused: true}, []Answer{{Status: 500}}, "failed with status 500"},
 		"quick":      {Case{Within: span.Duration(time.Second)}, []Answer{answer(1.0)}, ""},
 		"slow":       {Case{Within: 1}, []Answer{{Status: 200, Took: time.Second}}, "it took 1s"},
+	}
+}
+
+// moving are cases in which an input moves.
+func moving() map[string]judged {
+	through := func(v ...any) map[string][]any { return map[string][]any{"x": v} }
+	return map[string]judged{
 		"rises": {
 			Case{RisesWith: through(1.0, 2.0, 3.0)},
 			[]Answer{answer(1.0), answer(1.0), answer(2.0)},
@@ -101,9 +108,15 @@ func TestWhatMustComeBack(t *testing.T) {
 			[]Answer{answer(1.0), answer(2.0)},
 			"z is not there",
 		},
-	} {
-		if why := c.of.Judge(c.got); (why == "") != (c.says == "") || !strings.Contains(why, c.says) {
-			t.Errorf("%s: %q, want %q", name, why, c.says)
+	}
+}
+
+func TestWhatMustComeBack(t *testing.T) {
+	for _, all := range []map[string]judged{answered(), moving()} {
+		for name, c := range all {
+			if why := c.of.Judge(c.got); (why == "") != (c.says == "") || !strings.Contains(why, c.says) {
+				t.Errorf("%s: %q, want %q", name, why, c.says)
+			}
 		}
 	}
 }
@@ -166,36 +179,5 @@ func TestRequestsOfCases(t *testing.T) {
 		if _, err := all.Requests(i, s, sample); err == nil {
 			t.Errorf("case %d can be asked", i)
 		}
-	}
-}
-
-// What is written is read again, with who made it; nobody else can claim that.
-func TestReportIsReadAgain(t *testing.T) {
-	by := evidence.Checked{Job: "J-4", Version: "m@2", Environment: "workbench", Cases: "m#1", Digest: "d", By: "build"}
-	text, err := JUnit(by, []Suite{{"cases m#1", []Result{
-		{Name: "a", Took: time.Millisecond},
-		{Name: "b", Why: "y is 1\x00 & <more>"},
-		{Name: "c", Why: "no", Broken: true},
-	}}})
-	if err != nil {
-		t.Fatal(err)
-	}
-	f, verdict, err := evidence.Read(evidence.CasesKind, "", bytes.NewReader(text))
-	if err != nil || verdict != evidence.VerdictFailed {
-		t.Fatalf("%s, %v\n%s", verdict, err, text)
-	}
-	if f.Tests.Total != 3 || f.Tests.Failures != 1 || f.Tests.Errors != 1 || *f.Tests.Checked != by ||
-		!strings.HasSuffix(f.Tests.Failed[0].Message, "y is 1 & <more>") {
-		t.Errorf("%+v %+v", f.Tests, f.Tests.Checked)
-	}
-	if f.CheckForeign() == nil {
-		t.Error("anybody can attach it")
-	}
-	e := evidence.Evidence{Version: "m@2", AddedBy: naming.Service, Findings: f}
-	if e.OwnTests() == nil {
-		t.Error("it is not the service's own")
-	}
-	if e.Version = "m@3"; e.OwnTests() != nil {
-		t.Error("it is of another version")
 	}
 }

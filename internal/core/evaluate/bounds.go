@@ -68,7 +68,6 @@ func less(is, was measuring) measuring {
 func RegressionBounds(truth, predicted, weights []float64) map[string]interval.Interval {
 	group, groups := deal(len(truth))
 	out := drawn(groups, regressionOf(truth, predicted, weights, group, groups))
-	delete(out, "median_error")
 	if weights == nil {
 		errors := make([]float64, len(truth))
 		for i, y := range truth {
@@ -90,29 +89,34 @@ const BiasSize = "|bias|"
 // another of the same rows, by resampling of rows (paired), by name, and of BiasSize.
 func RegressionDifferences(truth, is, was, weights []float64) map[string]interval.Interval {
 	group, groups := deal(len(truth))
-	return drawn(groups, less(regressionOf(truth, is, weights, group, groups),
-		regressionOf(truth, was, weights, group, groups)))
+	of := func(predicted []float64) measuring {
+		sums := regressionOf(truth, predicted, weights, group, groups)
+		median := medianOf(truth, predicted, weights, group)
+		return func(times []float64) map[string]float64 {
+			out := sums(times)
+			out["median_error"] = median(times)
+			return out
+		}
+	}
+	return drawn(groups, less(of(is), of(was)))
 }
 
 // regressionOf finds the measures of numbers.
 func regressionOf(truth, predicted, weights []float64, group []int, groups int) measuring {
 	type sums struct{ w, d, abs, square, y, yy, share, shareOf, both, bothOf float64 }
 	of := make([]sums, groups)
-	order, errors := make([]int, len(truth)), make([]float64, len(truth))
 	for i, y := range truth {
 		w, d := weightOf(weights, i), predicted[i]-y
-		order[i], errors[i] = i, math.Abs(d)
 		g := &of[group[i]]
-		g.w, g.d, g.abs, g.square = g.w+w, g.d+w*d, g.abs+w*errors[i], g.square+w*d*d
+		g.w, g.d, g.abs, g.square = g.w+w, g.d+w*d, g.abs+w*math.Abs(d), g.square+w*d*d
 		g.y, g.yy = g.y+w*y, g.yy+w*y*y
 		if y != 0 {
 			g.share, g.shareOf = g.share+w*math.Abs(d/y), g.shareOf+w
 		}
 		if both := math.Abs(y) + math.Abs(predicted[i]); both != 0 {
-			g.both, g.bothOf = g.both+w*2*errors[i]/both, g.bothOf+w
+			g.both, g.bothOf = g.both+w*2*math.Abs(d)/both, g.bothOf+w
 		}
 	}
-	slices.SortFunc(order, func(a, b int) int { return cmp.Compare(errors[a], errors[b]) })
 	return func(times []float64) map[string]float64 {
 		var s sums
 		for k, n := range times {
@@ -122,19 +126,32 @@ func regressionOf(truth, predicted, weights []float64, group []int, groups int) 
 			s.share, s.shareOf = s.share+n*g.share, s.shareOf+n*g.shareOf
 			s.both, s.bothOf = s.both+n*g.both, s.bothOf+n*g.bothOf
 		}
-		median, below := math.NaN(), 0.0
-		for _, i := range order {
-			if below += weightOf(weights, i) * times[group[i]]; 2*below >= s.w && below > 0 {
-				median = errors[i]
-				break
-			}
-		}
 		mean := s.y / s.w
 		return map[string]float64{
 			"mae": s.abs / s.w, "bias": s.d / s.w, BiasSize: math.Abs(s.d / s.w), "rmse": math.Sqrt(s.square / s.w),
 			"r2": 1 - s.square/s.w/(s.yy/s.w-mean*mean), "mape": s.share / s.shareOf, "smape": s.both / s.bothOf,
-			"median_error": median,
 		}
+	}
+}
+
+// medianOf finds the median of the sizes of the errors, from how often each group was drawn.
+func medianOf(truth, predicted, weights []float64, group []int) func(times []float64) float64 {
+	order, errors := make([]int, len(truth)), make([]float64, len(truth))
+	for i, y := range truth {
+		order[i], errors[i] = i, math.Abs(predicted[i]-y)
+	}
+	slices.SortFunc(order, func(a, b int) int { return cmp.Compare(errors[a], errors[b]) })
+	return func(times []float64) float64 {
+		all, below := 0.0, 0.0
+		for i := range order {
+			all += weightOf(weights, i) * times[group[i]]
+		}
+		for _, i := range order {
+			if below += weightOf(weights, i) * times[group[i]]; 2*below >= all && below > 0 {
+				return errors[i]
+			}
+		}
+		return math.NaN()
 	}
 }
 

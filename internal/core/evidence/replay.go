@@ -23,10 +23,11 @@ type ReplayReport struct {
 	// Failures are what failed now, by why.
 	Failures map[string]uint64 `json:"failures,omitempty" description:"what failed now, by why"`
 	// Segments are parts of the rows by their inputs, those first in which both differ most.
-	Segments []Segment `json:"segments,omitempty" description:"parts of the rows, those first in which both differ most"`
+	Segments []Segment `json:"segments,omitempty" description:"parts of the rows, where both differ most first"`
 	// Truth is how right both were, where the truth is known by now.
-	Truth  *Evaluation      `json:"truth,omitempty" description:"how right both were, where the truth is known"`
-	Limits map[string]Limit `json:"limits,omitempty" description:"of disagreement, error_rate, slower, or measures of the truth"`
+	Truth *Evaluation `json:"truth,omitempty" description:"how right both were, where the truth is known"`
+	// Limits are of disagreement, error_rate, slower, or measures of the truth.
+	Limits map[string]Limit `json:"limits,omitempty"`
 	// Judged says how the service made it.
 	Judged *Judged `json:"judged,omitempty" description:"how the service made it"`
 }

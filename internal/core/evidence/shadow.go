@@ -115,7 +115,7 @@ func (s *ShadowReport) Sentence() string {
 	return s.compared("copies")
 }
 
-// compared is the report in words, in which what was sent is called something.
+// compared is the report in words; sent names what was sent, such as copies.
 func (s *ShadowReport) compared(sent string) string {
 	var out []string
 	if s.Requests > 0 {

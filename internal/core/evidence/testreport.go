@@ -1,7 +1,6 @@
 package evidence
 
 import (
-	"cmp"
 	"encoding/xml"
 	"errors"
 	"fmt"
@@ -61,14 +60,6 @@ func (c *Checked) fields() []struct {
 	}
 }
 
-// Properties are how it was made as properties of a suite, by name and value.
-func (c *Checked) Properties() (out [][2]string) {
-	for _, f := range c.fields() {
-		out = append(out, [2]string{property + f.name, *f.at})
-	}
-	return out
-}
-
 // property takes a property of a suite in, where it says how the service made it.
 func (t *TestReport) property(el xml.StartElement) {
 	var name, value string
@@ -118,31 +109,6 @@ const (
 	mostSuites  = 200
 	longestText = 400
 )
-
-// junitCase and its fellows are the parts of JUnit XML that are read; the format has no
-// standard, and these are what all writers agree on.
-type junitCase struct {
-	Name      string        `xml:"name,attr"`
-	Class     string        `xml:"classname,attr"`
-	Time      string        `xml:"time,attr"`
-	Failure   *junitMessage `xml:"failure"`
-	Error     *junitMessage `xml:"error"`
-	Skipped   *junitMessage `xml:"skipped"`
-	SuiteName string        `xml:"-"`
-}
-
-type junitMessage struct {
-	Message string `xml:"message,attr"`
-	Text    string `xml:",chardata"`
-}
-
-func (m junitMessage) String() string {
-	s := strings.TrimSpace(cmp.Or(m.Message, m.Text))
-	if len(s) > longestText {
-		s = strings.ToValidUTF8(s[:longestText], "") + "…"
-	}
-	return s
-}
 
 // readTests reads JUnit XML element by element: suites may be nested, and reports large.
 // What the cases say counts, not the sums that the suites carry.

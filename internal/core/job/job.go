@@ -4,6 +4,7 @@ package job
 import (
 	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -76,8 +77,8 @@ type Scoring struct {
 	Keep []string `json:"keep" description:"columns of the table that stand beside the answers"`
 }
 
-// Evaluating is what answers are held against.
-type Evaluating struct {
+// Judging says by what answers are judged.
+type Judging struct {
 	// Target is the column of the table with the truth of Output; Weight one with how much each row counts.
 	Target string `json:"target" description:"the column with the truth"`
 	Output string `json:"output,omitempty" description:"whose truth it is; found by its name when not given"`
@@ -85,11 +86,17 @@ type Evaluating struct {
 	// Segments are the columns whose levels and quarters are looked at.
 	Segments []string                  `json:"segments" description:"columns whose levels and quarters are looked at"`
 	Limits   map[string]evidence.Limit `json:"limits,omitempty"`
+	// Against is another version that is asked about the same rows.
+	Against string `json:"against,omitempty" description:"another version that is asked about the same rows"`
+}
+
+// Evaluating is what answers are held against.
+type Evaluating struct {
+	Judging
+	// AgainstEnvironment is where the other version is asked; empty where it has a process of its own.
+	AgainstEnvironment string `json:"against_environment,omitempty" description:"where that one is placed"`
 	// Sensitive are the inputs by whose groups quality and predictions are looked at.
 	Sensitive []string `json:"sensitive,omitempty" description:"by whose groups quality and predictions are looked at"`
-	// Against is another version that is asked about the same rows, in its environment, or in a process of its own.
-	Against            string `json:"against,omitempty" description:"another version that is asked about the same rows"`
-	AgainstEnvironment string `json:"against_environment,omitempty" description:"where that one is placed"`
 	// Standing is the standing evaluation that it is done for.
 	Standing string `json:"standing,omitempty" description:"the standing evaluation that it is done for, MODEL#NUMBER"`
 	// Evidence is the report, once it is made.
@@ -166,7 +173,7 @@ type Replaying struct {
 	Most int     `json:"most" description:"how many are asked again at most"`
 	Rate float64 `json:"rate" description:"how many a second at most"`
 	// Tolerance is how far apart numbers may be that agree, as a share of the larger.
-	Tolerance float64                   `json:"tolerance" description:"how far apart numbers may be that agree, as a share"`
+	Tolerance float64                   `json:"tolerance" description:"how far apart numbers may be that agree"`
 	Limits    map[string]evidence.Limit `json:"limits,omitempty"`
 	// Found were in the log and could be asked again, Taken of them are; LeftOut could not, by why.
 	Found   int64            `json:"found" description:"in the log, and could be asked again"`
@@ -183,6 +190,16 @@ func ID(n int64) string { return ids.ID(n) }
 
 // ParseID reads J-12.
 func ParseID(field, s string) (int64, error) { return ids.Parse(field, s) }
+
+// CheckAddress refuses what is no address from which the service could fetch rows; code begins that of the fault.
+func CheckAddress(code, address string) error {
+	scheme, _, _ := strings.Cut(address, "://")
+	if slices.Contains([]string{"http", "https", "file"}, scheme) {
+		return nil
+	}
+	return fault.New(fault.Invalid, code+".rows", "%.200q is no address to fetch rows from", address).In("from").
+		Do("give an https:// or file:// address, which the service can reach")
+}
 
 // Ended reports whether nothing is done for it any more.
 func (j *Job) Ended() bool { return j.State != Waiting && j.State != Running }

@@ -66,8 +66,8 @@ type StepForecast struct {
 	Because  string  `json:"because"`
 	Requests float64 `json:"requests" description:"answered by the candidate meanwhile"`
 	// Differing and Failing are how many of them a replay has one expect to be answered differently, and to fail.
-	Differing *float64 `json:"differing,omitempty" description:"of them, expected by a replay to be answered differently"`
-	Failing   *float64 `json:"failing,omitempty" description:"of them, expected by a replay to fail"`
+	Differing *float64 `json:"differing,omitempty" description:"of them, as a replay has one expect"`
+	Failing   *float64 `json:"failing,omitempty" description:"of them, as a replay has one expect"`
 }
 
 // HarmForecast is what would become of a candidate that fails more.

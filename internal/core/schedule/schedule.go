@@ -99,12 +99,10 @@ func (s *Schedule) Check(now time.Time, next func(time.Time) (time.Time, error))
 		return fault.New(fault.Invalid, "schedule.rows", "the rows are to come from an address or a data set").
 			In("from").Do("name one of them")
 	}
-	scheme, _, _ := strings.Cut(s.Score.From, "://")
-	if s.Score.From != "" && !slices.Contains([]string{"http", "https", "file"}, scheme) {
-		return fault.New(fault.Invalid, "schedule.rows", "%.200q is no address to fetch rows from", s.Score.From).
-			In("from").Do("give an https:// or file:// address, which the service can reach")
+	if s.Score.From == "" {
+		return nil
 	}
-	return nil
+	return job.CheckAddress("schedule", s.Score.From)
 }
 
 // Act is what is to be done now. Begin asks for a job, Resume for one to be taken up; Failed says that a turn has

@@ -3,12 +3,9 @@ package standing
 
 import (
 	"fmt"
-	"slices"
 	"strconv"
-	"strings"
 	"time"
 
-	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/job"
 )
@@ -27,14 +24,9 @@ type Standing struct {
 	// Digest is the SHA-256 of a file that the service keeps, Name how that is called.
 	Digest string `json:"digest,omitempty" description:"of the file with the rows, which the service keeps"`
 	Name   string `json:"name,omitempty" description:"of that file"`
-	// Target, Output, Weight, Segments and Limits are as those of an evaluation.
-	Target   string                    `json:"target" description:"the column with the truth"`
-	Output   string                    `json:"output,omitempty"`
-	Weight   string                    `json:"weight,omitempty"`
-	Segments []string                  `json:"segments" description:"columns whose levels are looked at; all inputs when empty"`
-	Limits   map[string]evidence.Limit `json:"limits,omitempty"`
-	// Against is who each version is held against: a ref, @REF of the same model, incumbent, or nobody.
-	Against string `json:"against,omitempty" description:"a ref such as @live, or incumbent"`
+	// Judging is as that of an evaluation, but for Against, which is found out for each version: a ref such as
+	// heat-demand@live, Incumbent, or nobody.
+	job.Judging
 	// After is the highest number of a version when it was set: versions above it are evaluated by themselves.
 	After int       `json:"after" description:"versions with higher numbers are evaluated by themselves"`
 	By    string    `json:"by"`
@@ -49,20 +41,14 @@ func (e *Standing) Rows() string { return e.Data + e.From + e.Name }
 
 // Check refuses what cannot be meant.
 func (e *Standing) Check() error {
-	switch {
-	case strings.TrimSpace(e.Target) == "":
-		return fault.New(fault.Invalid, "evaluate.target", "no column with the truth is named").In("target").
-			Do("name one")
-	case (e.Data == "") == (e.From == "") && e.Digest == "", e.Digest != "" && e.Rows() != e.Name:
+	if (e.Data == "") == (e.From == "") && e.Digest == "" || e.Digest != "" && e.Rows() != e.Name {
 		return fault.New(fault.Invalid, "standing.rows", "the rows are to come from a file, a data set or an address").
 			In("data").Do("give one of them")
 	}
-	scheme, _, _ := strings.Cut(e.From, "://")
-	if e.From != "" && !slices.Contains([]string{"http", "https", "file"}, scheme) {
-		return fault.New(fault.Invalid, "standing.rows", "%.200q is no address to fetch rows from", e.From).In("from").
-			Do("give an https:// or file:// address, which the service can reach")
+	if e.From == "" {
+		return nil
 	}
-	return nil
+	return job.CheckAddress("standing", e.From)
 }
 
 // State is how far a version is.

@@ -9,15 +9,14 @@ import (
 
 func TestWhatCanBeMeant(t *testing.T) {
 	for code, e := range map[string]Standing{
-		"":                {Target: "demand_mw", Data: "winters#1"},
-		"evaluate.target": {Target: " ", Data: "winters#1"},
-		"standing.rows":   {Target: "demand_mw", From: "winters.csv"},
+		"":              {Data: "winters#1"},
+		"standing.rows": {From: "winters.csv"},
 	} {
 		if err := e.Check(); fault.Code(err) != code {
 			t.Errorf("%+v: %v, want %s", e, err, code)
 		}
 	}
-	for _, e := range []Standing{{Target: "y"}, {Target: "y", Data: "d#1", From: "https://a.example/d"}} {
+	for _, e := range []Standing{{}, {Data: "d#1", From: "https://a.example/d"}} {
 		if err := e.Check(); fault.Code(err) != "standing.rows" {
 			t.Errorf("%+v: %v", e, err)
 		}

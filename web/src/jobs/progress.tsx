@@ -32,9 +32,8 @@ export function JobProgress({ job: j }: { job: Job }) {
         <div className="bg-bad" style={{ width: `${(100 * p.share * p.put_aside) / rows}%` }} />
       </div>
       <p className="text-[13.5px]">
-        {percent(p.share, 0)} of the {j.replaying ? 'requests' : j.checking ? 'cases' : 'table'}: {count(p.answered)}{' '}
-        {unit} answered
-        {j.replaying || j.checking ? '' : `, ${count(p.put_aside)} put aside`}
+        {percent(p.share, 0)} of the {unit}: {count(p.answered)} answered
+        {unit === 'rows' && `, ${count(p.put_aside)} put aside`}
         {p.rate ? ` · ${count(p.rate)} ${unit} a second` : ''}
         {p.left_s ? ` · about ${left(p.left_s)} left` : ''}
       </p>
