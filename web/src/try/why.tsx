@@ -52,8 +52,8 @@ function Table({ explained: e }: { explained: Explained }) {
     <div className="overflow-x-auto">
       {e.items.map((v) => (
         <p key={v.version} className="text-[13.5px]">
-          <b>{v.version}</b> gives {number(v.value)} for {v.output}; on the average of the background{' '}
-          {number(v.base)} <span className="text-ink-2">± {number(v.base_error)}</span>
+          <b>{v.version}</b> gives {number(v.value)} for {v.output}; the background gives {number(v.base)}{' '}
+          <span className="text-ink-2">± {number(v.base_error)}</span> on the average
         </p>
       ))}
       <table className="mt-2 text-[13px]" data-why>
