@@ -156,14 +156,10 @@ func (c *checking) known(ctx context.Context) (out []evidence.Result) {
 		} else {
 			a := c.ask(ctx, request)
 			r.Took = a.Took
-			switch {
-			case a.Status != http.StatusOK:
+			if a.Status != http.StatusOK {
 				r.Why = fmt.Sprintf("status %d: %s", a.Status, a.Why)
-			default:
-				var parts []answers.Difference
-				if parts = k.Differences(one, a.Outputs); len(parts) > 0 {
-					r.Why = answers.Told(map[int][]string{i + 1: saidOf(parts)})
-				}
+			} else if parts := k.Differences(one, a.Outputs); len(parts) > 0 {
+				r.Why = answers.Told(map[int][]string{i + 1: saidOf(parts)})
 			}
 		}
 		if c.over(ctx) {

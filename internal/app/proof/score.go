@@ -58,7 +58,8 @@ func (s *Service) begin(ctx context.Context, by act.Actor, need access.Permissio
 		return nil, fault.New(fault.Refused, "job.none", "this service carries out no jobs")
 	}
 	batch, parallel := cmp.Or(in.Batch, score.UsualBatch), cmp.Or(in.Parallel, score.UsualParallel)
-	if err := checkTable(&in.Name, batch, parallel); err != nil {
+	in.Name = cmp.Or(in.Name, "table")
+	if err := checkTable(in.Name, batch, parallel); err != nil {
 		return nil, err
 	}
 	v, environment, err := s.traffic.Named(ctx, by, in.Asked, in.Environment)
@@ -139,12 +140,11 @@ func (s *Service) takeTable(ctx context.Context, by act.Actor, in wire.NewScorin
 }
 
 // checkTable says whether a table may be called so, and asked about at such a pace.
-func checkTable(name *string, batch, parallel int) error {
-	if len(*name) > longestName || strings.ContainsFunc(*name, unicode.IsControl) {
-		return fault.New(fault.Invalid, "score.name", "the table cannot be called %.40q", *name).In("name").
+func checkTable(name string, batch, parallel int) error {
+	if len(name) > longestName || strings.ContainsFunc(name, unicode.IsControl) {
+		return fault.New(fault.Invalid, "score.name", "the table cannot be called %.40q", name).In("name").
 			Do("give the name of a file, of at most %d bytes", longestName)
 	}
-	*name = cmp.Or(*name, "table")
 	return score.CheckPace(batch, parallel)
 }
 
@@ -253,26 +253,34 @@ func (s *Service) fits(ctx context.Context, v *registry.Version, keeps, dir stri
 	return nil
 }
 
+// errTableGone is said of a job whose table was there once.
+var errTableGone = errors.New("its table is not in the data directory; backups do not contain what jobs work with")
+
 // bring puts the table of a job into its folder, unless it is there: one that was to be fetched is fetched now.
 func (s *Service) bring(ctx context.Context, j *job.Job, v *registry.Version) error {
-	there := scoring.TableIn(s.folder(j.ID))
-	if _, err := os.Stat(there); !errors.Is(err, fs.ErrNotExist) {
+	there, of := scoring.TableIn(s.folder(j.ID)), j.Scoring
+	_, err := os.Stat(there)
+	noted := of.Size > 0 // else what stands there was not noted, and nothing was asked yet
+	if noted && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	of := j.Scoring
-	gone := errors.New("its table is not in the data directory; backups do not contain what jobs work with")
 	var table io.Reader
-	if of.From == "" && (of.Data == "" || of.Digest != "") {
+	switch {
+	case noted && of.From != "":
+		return errTableGone // what is at the address by now may be something else
+	case noted, of.From == "" && of.Data == "":
 		kept, err := s.blobs.Open(of.Digest)
 		if err != nil {
-			return gone
+			return errTableGone
 		}
 		defer kept.Close()
 		table = kept
-	} else if of.Digest != "" {
-		return gone // what is at the address by now may be something else
 	}
-	dir, err := s.receive(ctx, s.DB.Read(records.Everything), of.Data, of.From, table, of)
+	data := of.Data
+	if table != nil {
+		data = "" // it need not be fetched
+	}
+	dir, err := s.receive(ctx, s.DB.Read(records.Everything), data, of.From, table, of)
 	if err != nil {
 		return err
 	}
@@ -280,16 +288,17 @@ func (s *Service) bring(ctx context.Context, j *job.Job, v *registry.Version) er
 	if err := s.fits(ctx, v, of.KeepAsked, dir, j); err != nil {
 		return err
 	}
+	// It stands there before that is noted: a kill between the two has it fetched again.
 	if err := os.MkdirAll(s.folder(j.ID), 0o700); err != nil {
 		return err
 	}
-	if err := s.enter(ctx, j.ID, func(_ *act.Tx, kept *job.Job) error {
-		kept.Scoring, kept.Evaluating = j.Scoring, j.Evaluating
-		return nil
-	}); err != nil {
+	if err := os.Rename(scoring.TableIn(dir), there); err != nil {
 		return err
 	}
-	return os.Rename(scoring.TableIn(dir), there)
+	return s.enter(ctx, j.ID, func(_ *act.Tx, kept *job.Job) error {
+		kept.Scoring, kept.Evaluating = j.Scoring, j.Evaluating
+		return nil
+	})
 }
 
 // score carries a job of its kind out.
