@@ -5,6 +5,7 @@ package test
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"flag"
@@ -261,6 +262,18 @@ func (h *house) files(slope float64) (model, sample string) {
 	return model, sample
 }
 
+// many are so many rows of a version of slope 1, enough for a reference profile from 200 on.
+func (h *house) many(n int) string {
+	h.t.Helper()
+	rows := []byte("x,y\n")
+	for i := range n {
+		rows = fmt.Appendf(rows, "%d.5,%d.5\n", i%100, 1+i%100)
+	}
+	file := filepath.Join(h.t.TempDir(), "many.csv")
+	must(h.t, os.WriteFile(file, rows, 0o600))
+	return file
+}
+
 // measured writes the report of an evaluation that measured an rmse.
 func (h *house) measured(rmse float64) string {
 	h.t.Helper()
@@ -279,12 +292,16 @@ func (h *house) standin(model string, args ...string) (*process, string) {
 
 // twoVersions brings two versions to live, places them, and sends all traffic of
 // demand-hourly to the first. It returns the addresses of their model servers.
-func (h *house) twoVersions() (one, two string) {
+func (h *house) twoVersions() (one, two string) { return h.twoVersionsOf("") }
+
+// twoVersionsOf registers them with rows of a file.
+func (h *house) twoVersionsOf(rows string) (one, two string) {
 	h.t.Helper()
 	h.as(h.runaFile, "environment", "add", "plant-north", "-allow", "127.0.0.0/8")
 	var at [2]string
 	for i := range at {
 		model, sample := h.files(1 + 0.0001*float64(i))
+		sample = cmp.Or(rows, sample)
 		ref := h.as(h.runaFile, "register", "heat-demand", "-no-code", "-file", model, "-sample", sample, "-target",
 			"y", "-report", h.measured(0.4-0.1*float64(i)))
 		h.as(h.runaFile, "promote", ref, "-to", "live")

@@ -3,6 +3,7 @@ package api
 import (
 	"encoding/json"
 	"fmt"
+	"path"
 	"reflect"
 	"regexp"
 	"slices"
@@ -22,7 +23,7 @@ var Document = sync.OnceValues(describe)
 
 func describe() ([]byte, error) {
 	r := openapi31.NewReflector()
-	r.DefaultOptions = append(r.DefaultOptions, jsonschema.InterceptDefName(schemaName),
+	r.DefaultOptions = append(r.DefaultOptions, jsonschema.InterceptDefName(named{}.name),
 		jsonschema.InterceptProp(required), jsonschema.InterceptSchema(rawJSON))
 	spec := r.SpecEns()
 	spec.Info.Title = "Inner Ladder"
@@ -69,6 +70,20 @@ func describe() ([]byte, error) {
 		}
 	}
 	return json.MarshalIndent(spec, "", "  ")
+}
+
+// named gives each type the name of its schema. Of two types that would share one, the second has the name of its
+// package in front.
+type named map[string]reflect.Type
+
+func (n named) name(t reflect.Type, given string) string {
+	name := schemaName(t, given)
+	if other, there := n[name]; there && name != "" && other != t {
+		of := path.Base(t.PkgPath())
+		name = strings.ToUpper(of[:1]) + of[1:] + name
+	}
+	n[name] = t
+	return name
 }
 
 // repeatIn describes the header that makes a repeated call harmless.

@@ -50,6 +50,10 @@ func jobOperations() []operation {
 			permission: access.Register, status: 201, streams: true,
 			in: new(wire.NewCheck), out: new(job.Job), handle: (*API).check,
 		},
+		op("POST", "/jobs/robustness", "robustness", "Ask a version when things are not as they should be: missing, "+
+			"extreme and unknown values, noise, other units, many rows and many requests at once; the report becomes "+
+			"evidence of the version", access.Register, 201,
+			func(c call, in *wire.NewRobustness) (*job.Job, error) { return c.app.Proof.Robustness(c, c.by, *in) }),
 		op("POST", "/jobs/replay", "replay", "Ask a version again what callers asked another before, from the log of "+
 			"requests of an endpoint; the report becomes evidence of the version", access.Register, 201,
 			func(c call, in *wire.NewReplay) (*job.Job, error) { return c.app.Proof.Replay(c, c.by, *in) }),

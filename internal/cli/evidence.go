@@ -23,31 +23,43 @@ import (
 	"innerladder/internal/wire"
 )
 
+func showEvidence(c *call) func(context.Context) error {
+	c.connect()
+	out := c.flags.String("o", "", "`FILE` to write the file of a report to")
+	return func(ctx context.Context) error {
+		of := c.args[0]
+		if !strings.Contains(of, "@") {
+			e, err := c.api.Report(ctx, of)
+			if err == nil && *out != "" {
+				return c.writeReport(ctx, of, *out)
+			}
+			return c.show(e, err, func() { printEvidence(c.Out, e) })
+		}
+		if *out != "" {
+			return wrongUse("say with E-NUMBER which report is written to %s", *out)
+		}
+		found, err := c.api.Evidence(ctx, of)
+		return c.show(found, err, func() {
+			if len(found.Items) == 0 {
+				c.say("nothing is attached; attach a report with: innerladder attach %s -kind tests FILE", of)
+				return
+			}
+			t := newTable(c.Out, "ID", "KIND", "VERDICT", "FILE", "SAYS", "BY", "WHEN")
+			for _, e := range found.Items {
+				t.row(e.ID, e.Kind, e.Verdict, e.Name, e.Says, e.AddedBy, moment(e.AddedAt))
+			}
+			t.done()
+		})
+	}
+}
+
 func evidenceCommands() []command {
 	return []command{
 		{
 			name: "evidence", group: "Ladder", arguments: "REF | E-NUMBER",
 			summary: "List the reports of a version, or show one", least: 1, most: 1,
-			example: "innerladder evidence heat-demand@2",
-			setup: asks(func(ctx context.Context, c *call) error {
-				if !strings.Contains(c.args[0], "@") {
-					e, err := c.api.Report(ctx, c.args[0])
-					return c.show(e, err, func() { printEvidence(c.Out, e) })
-				}
-				found, err := c.api.Evidence(ctx, c.args[0])
-				return c.show(found, err, func() {
-					if len(found.Items) == 0 {
-						c.say("nothing is attached; attach a report with: innerladder attach %s -kind tests FILE",
-							c.args[0])
-						return
-					}
-					t := newTable(c.Out, "ID", "KIND", "VERDICT", "FILE", "SAYS", "BY", "WHEN")
-					for _, e := range found.Items {
-						t.row(e.ID, e.Kind, e.Verdict, e.Name, e.Says, e.AddedBy, moment(e.AddedAt))
-					}
-					t.done()
-				})
-			}),
+			example: "innerladder evidence heat-demand@2\ninnerladder evidence E-8 -o report.json",
+			setup:   showEvidence,
 		},
 		{
 			name: "verify", group: "Ladder", arguments: "REF",
@@ -416,6 +428,9 @@ func printEvidence(w io.Writer, e evidence.Evidence) {
 	}
 	if e.Replay != nil {
 		printReplay(w, e.Replay)
+	}
+	if e.Robustness != nil {
+		printRobustness(w, e.Robustness)
 	}
 	if t := e.Tests; t != nil {
 		for _, f := range t.Failed {

@@ -8,7 +8,6 @@ import (
 	"io"
 	"maps"
 	"math"
-	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"slices"
@@ -18,6 +17,7 @@ import (
 
 	"innerladder/internal/core/evidence"
 	coreload "innerladder/internal/core/load"
+	coreprofile "innerladder/internal/core/profile"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/signature"
 	"innerladder/internal/gateway"
@@ -244,13 +244,13 @@ func (c *call) loadBodies(ctx context.Context, o *loading, endpoint, environment
 
 // rowsOfFile makes a request of each row of a table. Columns that are no inputs are left out.
 func rowsOfFile(file string, s *signature.Signature, sample json.RawMessage) (out [][]byte, err error) {
-	inputs, texts := s.Types(), map[string]bool{}
+	texts := map[string]bool{}
 	for _, c := range s.Inputs {
 		texts[c.Name] = c.Type == signature.Text
 	}
 	enough := errors.New("enough rows were read")
 	err = intake.EachRowOf(file, texts, func(line int, values map[string]any) error {
-		maps.DeleteFunc(values, func(name string, _ any) bool { return inputs[name] == "" || !isInput(s, name) })
+		maps.DeleteFunc(values, func(name string, _ any) bool { return s.Input(name) == nil })
 		body, err := s.Override(sample, values)
 		if err != nil {
 			return fmt.Errorf("line %d: %w", line, err)
@@ -269,12 +269,7 @@ func rowsOfFile(file string, s *signature.Signature, sample json.RawMessage) (ou
 	return out, err
 }
 
-func isInput(s *signature.Signature, name string) bool {
-	return slices.ContainsFunc(s.Inputs, func(c signature.Column) bool { return c.Name == name })
-}
-
-// drawn makes requests whose values are drawn from a version's reference profile, column by column; its sample where it
-// has none.
+// drawn makes requests whose values are drawn from a version's reference profile; its sample where it has none.
 func (c *call) drawn(ctx context.Context, v *registry.Version, s *signature.Signature, sample json.RawMessage,
 ) ([][]byte, error) {
 	p, err := c.api.Profile(ctx, v.Ref)
@@ -282,28 +277,17 @@ func (c *call) drawn(ctx context.Context, v *registry.Version, s *signature.Sign
 		c.say("%s has no reference profile; the sample of its signature is sent again and again", v.Ref)
 		return [][]byte{sample}, nil
 	}
-	dice := rand.New(rand.NewPCG(uint64(v.Number), 1)) // the same rows each time, so that tests can be compared
-	var out [][]byte
-	for range distinctBodies {
-		values := map[string]any{}
-		for _, in := range s.Inputs {
-			ref := p.Columns[in.Name]
-			if ref == nil || ref.Total() == 0 {
-				continue
-			}
-			x := ref.Draw(dice.Float64(), dice.Float64())
-			if number, is := x.(float64); is && in.Type == signature.Integer {
-				x = math.Round(number)
-			}
-			values[in.Name] = x
-		}
-		body, err := s.Override(sample, values)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, body)
+	// The same rows each time, so that tests can be compared.
+	d, err := coreprofile.NewDrawing(&p, s, v.Signature, sample, uint64(v.Number))
+	if err != nil {
+		return nil, err
 	}
-	return out, nil
+	rows, err := d.Rows(distinctBodies)
+	var out [][]byte
+	for _, r := range rows {
+		out = append(out, signature.Together([]signature.Row{r}))
+	}
+	return out, err
 }
 
 // askedLately are requests that are in the log whole.

@@ -36,6 +36,11 @@ func (c *Client) Check(ctx context.Context, in wire.NewCheck, cases io.Reader) (
 		in.Environment, "name", in.Name), cases)
 }
 
+// Robustness begins a job that asks a version when things are not as they should be.
+func (c *Client) Robustness(ctx context.Context, in wire.NewRobustness) (job.Job, error) {
+	return call[job.Job](ctx, c, "POST", path("jobs", "robustness"), in)
+}
+
 // ReportFile reads the file of a piece of evidence.
 func (c *Client) ReportFile(ctx context.Context, id string, w io.Writer) error {
 	return c.stream(ctx, path("evidence", id, "file"), func(r io.Reader) error {

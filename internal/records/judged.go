@@ -147,7 +147,7 @@ func (j *judging) parts(need GateNeeds) []judgedPart {
 					OR e.kind = 'evaluation' AND e.id = (SELECT max(n.id) FROM evidence n
 						WHERE n.version_id = e.version_id AND n.kind = e.kind AND n.added_by = ?
 						AND n.findings ->> '$.evaluation.judged.standing' IS NOT NULL)
-					OR e.kind IN ('replay', 'check') AND e.id = (SELECT max(n.id) FROM evidence n
+					OR e.kind IN ('replay', 'check', 'robustness') AND e.id = (SELECT max(n.id) FROM evidence n
 						WHERE n.version_id = e.version_id AND n.kind = e.kind AND n.added_by = ?))
 				AND version_id IN (?) ORDER BY e.id DESC`, naming.Service, naming.Service, j.of), j.evidence,
 		},

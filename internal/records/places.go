@@ -258,6 +258,11 @@ func (r View) PlacementsOfModel(ctx context.Context, model string) ([]traffic.Pl
 	return r.placements(ctx, `AND m.name = ?`, model)
 }
 
+// PlacementsOfProject lists where versions of the models of a project are placed.
+func (r View) PlacementsOfProject(ctx context.Context, project string) ([]traffic.Placement, error) {
+	return r.placements(ctx, `AND m.project = ?`, project)
+}
+
 // RunPlacements lists the placements that are run on the service's machine, narrowed down to a version when one is
 // given.
 func (r View) RunPlacements(ctx context.Context, version string) ([]traffic.Placement, error) {

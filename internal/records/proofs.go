@@ -114,6 +114,15 @@ func (r View) CheckedBefore(ctx context.Context, version, environment string, k 
 	return n > 0, err
 }
 
+// TroubledBefore reports whether a job has put a version to trouble in an environment, with rows like those of another.
+func (r View) TroubledBefore(ctx context.Context, version, environment, like string) (bool, error) {
+	var n int
+	err := r.q.row(ctx, `SELECT count(*) FROM jobs j WHERE j.about = ? AND j.kind = 'robustness'
+		AND j.body ->> '$.robustness.like' = ? AND coalesce(j.body ->> '$.scoring.environment', '') = ?`, version,
+		like, environment).Scan(&n)
+	return n > 0, err
+}
+
 // mostProved is how many versions are looked at for a standing evaluation, the newest.
 const mostProved = 50
 

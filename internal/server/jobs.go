@@ -83,7 +83,7 @@ func Jobs(s *app.App, g *gateway.Gateway, rec *recorder.Recorder, requests *requ
 	set.Add(jobs.Job{Name: "jobs", Every: 5 * time.Second, Wake: s.Proof.Wake(), Run: s.Proof.StepJobs})
 	every("schedules", 2*time.Second, s.Proof.StepSchedules)
 	every("standing evaluations", 2*time.Second, s.Proof.StepStanding)
-	every("checks", 2*time.Second, s.Proof.StepChecks)
+	every("what gates ask of what is placed", 2*time.Second, s.Proof.StepPlaced)
 	every("forgetting jobs", time.Hour, s.Proof.ForgetJobs)
 	every("routes", time.Second, ask(s.Traffic.RerouteMissing))
 	// What a second has shown is decided on as soon as it is counted.

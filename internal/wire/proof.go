@@ -57,6 +57,21 @@ type NewCheck struct {
 	Name        string `query:"name" json:"-" description:"of the file"`
 }
 
+// NewRobustness says which version is put to trouble, and as whose callers.
+type NewRobustness struct {
+	Asked string `json:"asked" required:"true" description:"a version such as heat-demand@7, or an endpoint"`
+	// Environment is where it is placed; a version that is placed nowhere is started for it.
+	Environment string `json:"environment,omitempty" description:"where it is placed; the only place when not given"`
+	// Like is the version from whose reference profile rows are drawn.
+	Like   string `json:"like,omitempty" description:"the version from whose reference profile rows are drawn; when not given, who answers callers now, or itself"`
+	Rows   int    `json:"rows,omitempty" minimum:"20" maximum:"1000" description:"how many are drawn; 60 when not given"`
+	Output string `json:"output,omitempty" description:"the output that is looked at; the first when not given"`
+	// AtMost are limits beside those that hold anyway, or in their place.
+	AtMost string `json:"at_most,omitempty" description:"limits, such as noise=0.2,beyond=3"`
+	// Answering has a version put to trouble although callers are answered by it where it is.
+	Answering bool `json:"answering,omitempty" description:"also where callers are answered by it"`
+}
+
 // NewSchedule says what is scored again and again, and when.
 type NewSchedule struct {
 	Name    string          `json:"-" uri:"schedule" path:"schedule"`

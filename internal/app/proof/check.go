@@ -20,12 +20,9 @@ import (
 	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/core/job"
-	"innerladder/internal/core/ladder/rule"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/signature"
-	coretraffic "innerladder/internal/core/traffic"
 	"innerladder/internal/intake"
-	"innerladder/internal/jobs"
 	"innerladder/internal/oip"
 	"innerladder/internal/records"
 	"innerladder/internal/scoring"
@@ -315,70 +312,4 @@ func (s *Service) RemoveCases(ctx context.Context, by act.Actor, model, reason s
 			Sentence: fmt.Sprintf("Versions of %s need to answer no cases any more.", model),
 		})
 	})
-}
-
-// StepChecks has versions checked that are placed and healthy, where a gate of their project asks for it.
-func (s *Service) StepChecks(ctx context.Context, now time.Time) error {
-	if s.dir == "" {
-		return nil
-	}
-	read := s.DB.Read(records.Everything)
-	all, err := read.AllCases(ctx, "")
-	if err != nil || len(all) == 0 {
-		return err
-	}
-	return jobs.Each(all, func(k check.Kept) string { return k.Model }, func(k check.Kept) error {
-		l, err := read.Ladder(ctx, k.Project)
-		if err != nil {
-			return err
-		}
-		demanded, where := false, map[string]bool{}
-		for _, r := range l.Rungs {
-			for _, q := range r.Gate {
-				if c, is := q.Rule.(rule.Checked); is {
-					demanded, where[c.Environment] = true, true
-				}
-			}
-		}
-		if !demanded {
-			return nil
-		}
-		places, err := read.PlacementsOfModel(ctx, k.Model)
-		if err != nil {
-			return err
-		}
-		for i := range places {
-			if p := &places[i]; p.Healthy && !p.Elsewhere && (where[""] || where[p.Environment]) {
-				if err := s.checkPlaced(ctx, p, &k, now); err != nil {
-					return err
-				}
-			}
-		}
-		return nil
-	})
-}
-
-// checkPlaced has a version checked where it is placed, once for the cases as they are.
-func (s *Service) checkPlaced(ctx context.Context, p *coretraffic.Placement, k *check.Kept, now time.Time) error {
-	key := p.Version + " " + p.Environment + " " + k.ID()
-	s.mu.Lock()
-	again := s.unchecked[key]
-	s.mu.Unlock()
-	if now.Before(again) {
-		return nil
-	}
-	before, err := s.DB.Read(records.Everything).CheckedBefore(ctx, p.Version, p.Environment, k)
-	if err != nil || before {
-		return err
-	}
-	if _, err = s.beginCheck(ctx, act.BySelf(), p.Version, p.Environment, k.ID(), []byte(k.Text)); err == nil {
-		return nil
-	}
-	s.mu.Lock()
-	if s.unchecked == nil || len(s.unchecked) > 1000 {
-		s.unchecked = map[string]time.Time{}
-	}
-	s.unchecked[key] = now.Add(askAgain)
-	s.mu.Unlock()
-	return err
 }

@@ -46,9 +46,9 @@ type Service struct {
 	going map[string]*going
 	// waiting are the versions that could not be put to a standing evaluation yet.
 	waiting map[string]delayed
-	// unchecked are the placements whose cases could not be asked yet, with when they are looked at again.
-	unchecked map[string]time.Time
-	wait      sync.WaitGroup
+	// later is what could not be done yet where a version is placed, with when it is tried again.
+	later map[string]time.Time
+	wait  sync.WaitGroup
 	// turns is held by who takes turns of schedules.
 	turns sync.Mutex
 	// wake hears of jobs that may begin.
@@ -275,6 +275,8 @@ func (s *Service) pursue(ctx context.Context, j *job.Job, g *going) (job.Progres
 		return s.again(ctx, j, g)
 	case job.CheckKind:
 		return s.checkAll(ctx, j, g)
+	case job.RobustnessKind:
+		return s.trouble(ctx, j, g)
 	}
 	return s.score(ctx, j, g)
 }
@@ -305,6 +307,9 @@ func (s *Service) report(ctx context.Context, j *job.Job) (*report, error) {
 	case job.CheckKind:
 		text, err := os.ReadFile(s.checksIn(j.ID))
 		return &report{evidence.CasesKind, text}, err
+	case job.RobustnessKind:
+		r, err := s.troubled(j)
+		return &report{evidence.RobustnessKind, r}, err
 	}
 	return nil, nil
 }

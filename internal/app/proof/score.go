@@ -376,8 +376,8 @@ func (s *Service) Found(ctx context.Context, by act.Actor, id string, aside bool
 	if err := by.Need(access.Inspect, j.Project); err != nil {
 		return Table{}, err
 	}
-	if j.Kind == job.CheckKind {
-		return Table{}, fault.New(fault.Refused, "job.no_rows", "%s has asked cases, and finds no rows", j.ID).
+	if !j.FindsRows() {
+		return Table{}, fault.New(fault.Refused, "job.no_rows", "%s finds no rows, but makes a report", j.ID).
 			In("job").Do("see its report with: innerladder evidence %s", cmp.Or(j.Report(), "E-NUMBER"))
 	}
 	format = cmp.Or(format, "csv")

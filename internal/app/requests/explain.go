@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"math"
-	"math/rand/v2"
 	"net/http"
 	"slices"
 	"time"
@@ -35,18 +34,6 @@ const (
 // errSlow is said where it takes longer.
 var errSlow = fault.New(fault.Unavailable, "explain.slow", "that takes longer than %v", explainWithin).In("pairs").
 	Do("draw fewer pairs, or name fewer versions")
-
-// tensors is a request of one row, taken apart.
-type tensors struct {
-	Inputs []tensor `json:"inputs"`
-}
-
-type tensor struct {
-	Name     string            `json:"name"`
-	Shape    []int64           `json:"shape"`
-	Datatype string            `json:"datatype"`
-	Data     []json.RawMessage `json:"data"`
-}
 
 // Explain says which inputs moved the predictions of versions for one row, and how sure that is: Shapley values by
 // sampling, with a background from the reference profile of the first version. No lane counts what they are asked.
@@ -131,24 +118,13 @@ func (s *Service) toAsk(ctx context.Context, by act.Actor, refs []string) ([]*re
 }
 
 // oneRow takes a request of one row apart.
-func oneRow(request json.RawMessage) (tensors, error) {
-	var t tensors
-	err := json.Unmarshal(request, &t)
-	for _, in := range t.Inputs {
-		values := int64(1)
-		for _, d := range in.Shape[min(1, len(in.Shape)):] {
-			values *= d
-		}
-		if err == nil && (len(in.Data) == 0 || int64(len(in.Data)) != values || len(in.Shape) > 0 && in.Shape[0] != 1) {
-			err = fmt.Errorf("input %s has not the values of one row", in.Name)
-		}
-	}
-	if err != nil || len(t.Inputs) == 0 {
-		return t, fault.New(fault.Invalid, "explain.request", "the request cannot be explained: %v",
-			cmp.Or(err, errors.New("it has no inputs"))).In("request").
+func oneRow(request json.RawMessage) (signature.Row, error) {
+	r, err := signature.TakeApart(request)
+	if err != nil {
+		return r, fault.New(fault.Invalid, "explain.request", "the request cannot be explained: %v", err).In("request").
 			Do("give a request of one row, whose values stand in flat lists")
 	}
-	return t, nil
+	return r, nil
 }
 
 // joined are the values of a row as they stand in a request.
@@ -163,21 +139,30 @@ func joined(data []json.RawMessage) json.RawMessage {
 	return out
 }
 
-// background draws rows from the reference profile of a version, column by column, and says which inputs are in it.
+// background draws rows from the reference profile of a version, and says which inputs are in it.
 func (s *Service) background(ctx context.Context, v *registry.Version, environment string, request json.RawMessage,
-	own tensors, n int,
-) (rows []tensors, moved []int, err error) {
-	p, err := s.DB.Read(records.Everything).Profile(ctx, v.Model, v.Number)
+	own signature.Row, n int,
+) (rows []signature.Row, moved []int, err error) {
+	r := s.DB.Read(records.Everything)
+	p, err := r.Profile(ctx, v.Model, v.Number)
 	if err != nil {
 		return nil, nil, err
 	}
 	exact := v.Signature
-	if placed, err := s.DB.Read(records.Everything).PlacementOf(ctx, v.Ref, environment); err == nil {
+	if placed, err := r.PlacementOf(ctx, v.Ref, environment); err == nil {
 		exact = placed.Exactly(exact)
 	}
-	for i, in := range own.Inputs {
-		if p != nil && exact != nil && p.Columns[in.Name] != nil && p.Columns[in.Name].Total() > 0 {
-			moved = append(moved, i)
+	if p != nil && exact != nil {
+		// The same each time, so that explanations can be compared.
+		d, err := profile.NewDrawing(p, exact, v.Signature, request, uint64(v.Number))
+		if err != nil {
+			return nil, nil, err
+		}
+		for _, name := range d.Columns {
+			moved = append(moved, own.Input(name))
+		}
+		if rows, err = d.Rows(n); err != nil {
+			return nil, nil, err
 		}
 	}
 	if len(moved) == 0 {
@@ -185,48 +170,12 @@ func (s *Service) background(ctx context.Context, v *registry.Version, environme
 			v.Ref).In("versions").Do("register it with sample rows: innerladder register … -sample FILE; or name one " +
 			"first that has one")
 	}
-	dice := rand.New(rand.NewPCG(uint64(v.Number), 5)) // the same each time, so that explanations can be compared
-	for range n {
-		drawn, err := exact.Override(request, drawRow(p, exact, own, moved, dice))
-		if err != nil {
-			return nil, nil, err
-		}
-		row, err := oneRow(drawn)
-		if err != nil {
-			return nil, nil, err
-		}
-		rows = append(rows, row)
-	}
 	return rows, moved, nil
-}
-
-// drawRow draws a value for each input that is moved.
-func drawRow(p *profile.Profile, s *signature.Signature, own tensors, moved []int, dice *rand.Rand) map[string]any {
-	const tries = 20
-	values := map[string]any{}
-	for _, i := range moved {
-		in := own.Inputs[i]
-		c := s.Inputs[slices.IndexFunc(s.Inputs, func(c signature.Column) bool { return c.Name == in.Name })]
-		list := make([]any, len(in.Data))
-		for k := range list {
-			for range tries { // a missing value is drawn where it may be missing
-				list[k] = p.Columns[in.Name].Draw(dice.Float64(), dice.Float64())
-				if list[k] != nil || c.Nullable {
-					break
-				}
-			}
-			if x, is := list[k].(float64); is && c.Type == signature.Integer {
-				list[k] = math.Round(x)
-			}
-		}
-		values[in.Name] = list
-	}
-	return values
 }
 
 // explainOne asks one version all rows, and reads the answers.
 func (s *Service) explainOne(ctx context.Context, by act.Actor, v *registry.Version, in wire.ExplainVersions,
-	own tensors, background []tensors, moved []int, rows []explain.Row, pairs int,
+	own signature.Row, background []signature.Row, moved []int, rows []explain.Row, pairs int,
 ) (wire.ExplainedVersion, error) {
 	out := wire.ExplainedVersion{Version: v.Ref, Moved: []wire.MovedBy{}}
 	ask := func(some []explain.Row) ([]oip.Tensor, error) {
@@ -299,28 +248,17 @@ func refusedBy(ref string, err error) error {
 }
 
 // together is a request of several rows, each with some inputs of its own and the others of a background.
-func together(own tensors, background []tensors, moved []int, rows []explain.Row) json.RawMessage {
-	t := tensors{Inputs: slices.Clone(own.Inputs)}
-	for i := range t.Inputs {
-		in := &t.Inputs[i]
-		in.Data, in.Shape = nil, slices.Clone(in.Shape)
-		if len(in.Shape) > 0 {
-			in.Shape[0] = int64(len(rows))
-		}
-		at := slices.Index(moved, i)
-		for _, r := range rows {
-			from := own.Inputs[i].Data
-			if at >= 0 && !r.Own[at] {
-				from = background[r.Background].Inputs[i].Data
+func together(own signature.Row, background []signature.Row, moved []int, rows []explain.Row) json.RawMessage {
+	all := make([]signature.Row, len(rows))
+	for k, r := range rows {
+		all[k].Inputs = slices.Clone(own.Inputs)
+		for at, i := range moved {
+			if !r.Own[at] {
+				all[k].Inputs[i].Data = background[r.Background].Inputs[i].Data
 			}
-			in.Data = append(in.Data, from...)
 		}
 	}
-	out, err := json.Marshal(t)
-	if err != nil {
-		return nil // it was read as JSON
-	}
-	return out
+	return signature.Together(all)
 }
 
 // watching is what is explained of the outputs: a number, a class (1 where it is predicted, else 0), or a place in a

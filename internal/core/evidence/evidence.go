@@ -24,6 +24,8 @@ const (
 	ReplayKind = "replay"
 	// CasesKind is the report of cases that a deployed version was asked, as JUnit XML.
 	CasesKind = "check"
+	// RobustnessKind is the report of what a version does when things are not as they should be, JSON of our own form.
+	RobustnessKind = "robustness"
 	// DocumentKind and PictureKind are for people to look at.
 	DocumentKind = "document"
 	PictureKind  = "picture"
@@ -31,7 +33,10 @@ const (
 
 // Kinds lists them.
 func Kinds() []string {
-	return []string{TestsKind, EvaluationKind, LoadKind, ShadowKind, ReplayKind, CasesKind, DocumentKind, PictureKind}
+	return []string{
+		TestsKind, EvaluationKind, LoadKind, ShadowKind, ReplayKind, CasesKind, RobustnessKind, DocumentKind,
+		PictureKind,
+	}
 }
 
 // CheckKind says whether there is a kind.
@@ -70,7 +75,7 @@ type Evidence struct {
 	ID      string    `json:"id" description:"E-NUMBER"`
 	Version string    `json:"version"`
 	Project string    `json:"project"`
-	Kind    string    `json:"kind" enum:"tests,evaluation,load,shadow,replay,check,document,picture"`
+	Kind    string    `json:"kind" enum:"tests,evaluation,load,shadow,replay,check,robustness,document,picture"`
 	Name    string    `json:"name" description:"of the file"`
 	Digest  string    `json:"digest" description:"SHA-256 of the bytes, in hexadecimal"`
 	Size    int64     `json:"size" description:"bytes"`
@@ -91,6 +96,7 @@ type Findings struct {
 	Load       *LoadReport        `json:"load,omitempty"`
 	Shadow     *ShadowReport      `json:"shadow,omitempty"`
 	Replay     *ReplayReport      `json:"replay,omitempty"`
+	Robustness *RobustnessReport  `json:"robustness,omitempty"`
 }
 
 // OwnEvaluation is the report of an evaluation that the service made itself, about this version; nil where it is none.
@@ -110,6 +116,14 @@ func (e *Evidence) OwnReplay() *ReplayReport {
 	return nil
 }
 
+// OwnRobustness is the report of a version's robustness that the service made itself; nil where it is none.
+func (e *Evidence) OwnRobustness() *RobustnessReport {
+	if r := e.Robustness; e.AddedBy == naming.Service && r != nil && r.Judged != nil && r.Judged.Version == e.Version {
+		return r
+	}
+	return nil
+}
+
 // OwnTests is how the service made a report of tests itself, about this version; nil where it did not.
 func (e *Evidence) OwnTests() *Checked {
 	if t := e.Tests; e.AddedBy == naming.Service && t != nil && t.Checked != nil && t.Checked.Version == e.Version {
@@ -121,11 +135,12 @@ func (e *Evidence) OwnTests() *Checked {
 // CheckForeign refuses a report that claims to be made by the service, of whoever attaches one.
 func (f *Findings) CheckForeign() error {
 	if (f.Evaluation == nil || f.Evaluation.Judged == nil) && (f.Replay == nil || f.Replay.Judged == nil) &&
-		(f.Tests == nil || f.Tests.Checked == nil) {
+		(f.Tests == nil || f.Tests.Checked == nil) && (f.Robustness == nil || f.Robustness.Judged == nil) {
 		return nil
 	}
 	return fault.New(fault.Refused, "evidence.own", "the report says that the service made it").In("file").
-		Do("have the service make it, with innerladder evaluate, replay or check; or leave out what says so")
+		Do("have the service make it, with innerladder evaluate, replay, check or robustness; or leave out what says " +
+			"so")
 }
 
 // Measures is what a report measured: metrics, and the data it did so on. Only an evaluation measures.
@@ -169,6 +184,8 @@ func Read(kind, given string, r io.Reader) (Findings, string, error) {
 		f, own, err = readShadow(r)
 	case ReplayKind:
 		f, own, err = readReplay(r)
+	case RobustnessKind:
+		f, own, err = readRobustness(r)
 	default:
 		own = Unjudged
 	}

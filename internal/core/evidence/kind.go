@@ -58,6 +58,7 @@ func kindOfJSON(r io.Reader) string {
 		{"seconds", LoadKind},
 		{"replayed", ReplayKind},
 		{"disagreed", ShadowKind},
+		{"tried", RobustnessKind},
 	} {
 		if _, there := members[told.member]; there {
 			return told.kind

@@ -37,6 +37,9 @@ const ReplayKind = "replay"
 // CheckKind is the kind of job that asks a version what must come back.
 const CheckKind = "check"
 
+// RobustnessKind is the kind of job that asks a version when things are not as they should be.
+const RobustnessKind = "robustness"
+
 // Progress is how far a job is; all are rows, but for Share and the two that say so.
 type Progress struct {
 	// Rows were read and have ended: Answered well, or PutAside with a reason.
@@ -106,7 +109,7 @@ type Evaluating struct {
 // Job is work that takes long.
 type Job struct {
 	ID      string     `json:"id" description:"J-NUMBER"`
-	Kind    string     `json:"kind" enum:"score,evaluate,replay,check"`
+	Kind    string     `json:"kind" enum:"score,evaluate,replay,check,robustness"`
 	Project string     `json:"project"`
 	State   State      `json:"state" enum:"waiting,running,done,stopped,failed"`
 	Reason  string     `json:"reason,omitempty" description:"why it failed or was stopped"`
@@ -125,6 +128,23 @@ type Job struct {
 	Replaying *Replaying `json:"replaying,omitempty"`
 	// Checking is what a job of kind check does; its rows are cases.
 	Checking *Checking `json:"checking,omitempty"`
+	// Robustness is what a job of kind robustness does; its rows are troubles.
+	Robustness *Robustness `json:"robustness,omitempty"`
+}
+
+// Robustness is what a version is asked when things are not as they should be.
+type Robustness struct {
+	// Like is the version from whose reference profile Rows are drawn.
+	Like string `json:"like" description:"the version from whose reference profile rows are drawn"`
+	// Named says that whoever began it named that one; Incumbent is who answered callers then.
+	Named     bool   `json:"named,omitempty" description:"that version was named, and not found"`
+	Incumbent string `json:"incumbent,omitempty" description:"who answered callers when it was begun"`
+	Rows      int    `json:"rows" description:"how many are drawn, and asked in every trouble"`
+	// Output is the one that is looked at; the first when empty.
+	Output string                    `json:"output,omitempty" description:"the output that is looked at; the first when not given"`
+	Limits map[string]evidence.Limit `json:"limits,omitempty"`
+	// Evidence is the report, once it is made.
+	Evidence string `json:"evidence,omitempty" description:"the report, once it is made"`
 }
 
 // Checking is what must come back.
@@ -137,28 +157,36 @@ type Checking struct {
 
 // Report is the evidence that it has made; empty for none.
 func (j *Job) Report() string {
-	switch {
-	case j.Evaluating != nil:
-		return j.Evaluating.Evidence
-	case j.Replaying != nil:
-		return j.Replaying.Evidence
-	case j.Checking != nil:
-		return j.Checking.Evidence
+	if at := j.report(); at != nil {
+		return *at
 	}
 	return ""
 }
 
 // SetReport notes the evidence that it has made.
 func (j *Job) SetReport(id string) {
-	switch {
-	case j.Evaluating != nil:
-		j.Evaluating.Evidence = id
-	case j.Replaying != nil:
-		j.Replaying.Evidence = id
-	case j.Checking != nil:
-		j.Checking.Evidence = id
+	if at := j.report(); at != nil {
+		*at = id
 	}
 }
+
+// report is where its evidence is noted; nil for a job that makes none.
+func (j *Job) report() *string {
+	switch {
+	case j.Evaluating != nil:
+		return &j.Evaluating.Evidence
+	case j.Replaying != nil:
+		return &j.Replaying.Evidence
+	case j.Checking != nil:
+		return &j.Checking.Evidence
+	case j.Robustness != nil:
+		return &j.Robustness.Evidence
+	}
+	return nil
+}
+
+// FindsRows reports whether what it finds are rows of a table, and not a report alone.
+func (j *Job) FindsRows() bool { return j.Checking == nil && j.Robustness == nil }
 
 // Replaying is what is asked again.
 type Replaying struct {
@@ -266,6 +294,11 @@ func (j *Job) Says() string {
 	if c := j.Checking; c != nil {
 		what = fmt.Sprintf("%s checks %s by %s", j.ID, j.Scoring.Version, c.Cases)
 		unit = "cases"
+	}
+	if r := j.Robustness; r != nil {
+		what = fmt.Sprintf("%s puts %s to trouble with %d rows like those of %s", j.ID, j.Scoring.Version, r.Rows,
+			r.Like)
+		unit = "troubles"
 	}
 	rows := fmt.Sprintf("%d %s answered", p.Answered, unit)
 	if p.PutAside > 0 {

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"encoding/json"
 	"math"
-	"slices"
 	"strings"
 
 	"innerladder/internal/core/fault"
@@ -27,14 +26,14 @@ func (s *Signature) Override(request json.RawMessage, values map[string]any) (js
 			Do("give one of the Open Inference Protocol, in JSON")
 	}
 	for name, value := range values {
-		i := slices.IndexFunc(s.Inputs, func(c Column) bool { return c.Name == name })
+		c := s.Input(name)
 		at := -1
 		for k, in := range r.Inputs {
 			if in.Name == name {
 				at = k
 			}
 		}
-		if i < 0 || at < 0 {
+		if c == nil || at < 0 {
 			return nil, fault.New(fault.Invalid, "try.input", "there is no input %.100q", name).In("inputs").
 				Do("name one of %s", strings.Join(Names(s.Inputs), ", "))
 		}
@@ -51,10 +50,10 @@ func (s *Signature) Override(request json.RawMessage, values map[string]any) (js
 				len(in.Data), len(list)).In("inputs." + name).Do("give one, or as many as it has")
 		}
 		for k, v := range list {
-			x, ok := s.Inputs[i].typed(v)
+			x, ok := c.typed(v)
 			if !ok {
 				return nil, fault.New(fault.Invalid, "try.value", "%.60v is no value of %q", v, name).
-					In("inputs."+name).Do("give %s", s.Inputs[i].TypeText())
+					In("inputs."+name).Do("give %s", c.TypeText())
 			}
 			in.Data[k] = x
 		}

@@ -41,7 +41,7 @@ func (s *Signature) Misfit(inputs []Sent) string {
 		}
 	}
 	for _, in := range inputs {
-		if !slices.ContainsFunc(s.Inputs, func(c Column) bool { return c.Name == in.Name }) {
+		if s.Input(in.Name) == nil {
 			return fmt.Sprintf("there is no input %.100q", in.Name)
 		}
 	}

@@ -128,6 +128,31 @@ func (s *Signature) Types() map[string]Type {
 	return out
 }
 
+// Input finds an input by its name; nil where there is none, or no signature.
+func (s *Signature) Input(name string) *Column {
+	if s == nil {
+		return nil
+	}
+	return columnOf(s.Inputs, name)
+}
+
+// Output finds an output by its name; nil where there is none, or no signature.
+func (s *Signature) Output(name string) *Column {
+	if s == nil {
+		return nil
+	}
+	return columnOf(s.Outputs, name)
+}
+
+func columnOf(all []Column, name string) *Column {
+	for i := range all {
+		if all[i].Name == name {
+			return &all[i]
+		}
+	}
+	return nil
+}
+
 // Names lists the names of columns.
 func Names(columns []Column) []string {
 	out := make([]string, len(columns))

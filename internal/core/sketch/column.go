@@ -285,24 +285,35 @@ func BinsOfValues(values []any) Bins {
 	return TopLevels(texts, MostLevels)
 }
 
-// Draw is a value as the column has them: cell says which bin, by how many values each has, and within where in it,
-// both from 0 to 1. It is nil for a missing one. What lies outside of all bins is not drawn.
-func (c *Column) Draw(cell, within float64) any {
-	all := c.Missing
+// At is the value below which a share of those in the bins lies, from 0 to 1; a level for categories, in their order.
+// It is nil where there are none. Within a bin of numbers values are taken as spread evenly, as far as its mean allows,
+// so that values drawn at even shares have the mean of the column.
+func (c *Column) At(share float64) any {
+	all := uint64(0)
 	for _, n := range c.Counts {
 		all += n
 	}
-	at := uint64(cell * float64(all))
+	left := share * float64(all)
+	last := -1
 	for i, n := range c.Counts {
-		if at >= n {
-			at -= n
+		if n == 0 {
 			continue
 		}
-		if !c.Bins.Numeric() {
-			return c.Bins.Levels[i]
+		if last = i; left < float64(n) {
+			break
 		}
-		low, high := c.Bins.Edges[i], c.Bins.Edges[i+1]
-		return low + within*(high-low)
+		left -= float64(n)
 	}
-	return nil
+	switch {
+	case last < 0:
+		return nil
+	case !c.Bins.Numeric():
+		return c.Bins.Levels[last]
+	}
+	low, high := c.Bins.Edges[last], c.Bins.Edges[last+1]
+	if n := float64(c.Counts[last]); len(c.Sums) > last+1 {
+		mean := math.Min(math.Max(c.Sums[last+1]/n, low), high)
+		low, high = math.Max(low, 2*mean-high), math.Min(high, 2*mean-low)
+	}
+	return low + math.Min(1, left/float64(c.Counts[last]))*(high-low)
 }

@@ -5,30 +5,11 @@ import (
 	"math"
 
 	"innerladder/internal/core/request"
+	"innerladder/internal/core/unit"
 )
 
 // Spread is a column as far as a unit can be told from it.
 type Spread struct{ Mean, Deviation float64 }
-
-// units are ways in which a number comes in another unit than it should: what comes is Scale times what should, and
-// Offset more.
-var units = []struct {
-	what          string
-	scale, offset float64
-}{
-	{"in degrees Fahrenheit and not Celsius", 1.8, 32},
-	{"in degrees Celsius and not Fahrenheit", 1 / 1.8, -32 / 1.8},
-	{"in kelvin and not degrees Celsius", 1, 273.15},
-	{"in degrees Celsius and not kelvin", 1, -273.15},
-	{"a thousand times too large, as from kilo to the unit itself", 1000, 0},
-	{"a thousandth of what it should be, as from the unit itself to kilo", 0.001, 0},
-	{"a hundred times too large, as per cent and not a share", 100, 0},
-	{"a hundredth of what it should be, as a share and not per cent", 0.01, 0},
-	{"3.6 times too large, as km/h and not m/s", 3.6, 0},
-	{"1/3.6 of what it should be, as m/s and not km/h", 1 / 3.6, 0},
-	{"60 times too large, as from hours or minutes to the next smaller", 60, 0},
-	{"a 60th of what it should be, as from seconds or minutes to the next larger", 1.0 / 60, 0},
-}
 
 // OtherUnit says in which other unit a column seems to come: when its mean is that of the reference in that unit, to
 // within 0.35 standard deviations, and its standard deviation that in the unit, to within a quarter; and when they are
@@ -45,10 +26,10 @@ func OtherUnit(column string, reference, now Spread) string {
 	if fits(1, 0) {
 		return ""
 	}
-	for _, u := range units {
-		if fits(u.scale, u.offset) {
+	for _, u := range unit.Changes("") {
+		if fits(u.Scale, u.Offset) {
 			return fmt.Sprintf("%s seems to come %s: its mean is %.4g where the reference has %.4g.",
-				column, u.what, now.Mean, reference.Mean)
+				column, u.What, now.Mean, reference.Mean)
 		}
 	}
 	return ""

@@ -55,7 +55,8 @@ function JobView({ job: j }: { job: Job }) {
       {j.replaying && <Replayed job={j} of={j.replaying} />}
       {j.evaluating && <Judged job={j} judged={j.evaluating} />}
       {j.checking && <Checked job={j} of={j.checking} />}
-      {may && !j.checking && !j.forgotten && j.progress.answered > 0 && (
+      {j.robustness && <Troubled job={j} of={j.robustness} />}
+      {may && !j.checking && !j.robustness && !j.forgotten && j.progress.answered > 0 && (
         <Found job={j} what="answers" title="Answers" />
       )}
       {may && !j.forgotten && j.progress.put_aside > 0 && (
@@ -90,7 +91,6 @@ function JobView({ job: j }: { job: Job }) {
 
 /** What the answers were held against, and the report. */
 function Judged({ job: j, judged: e }: { job: Job; judged: NonNullable<Job['evaluating']> }) {
-  const [model = '', number = ''] = (j.scoring?.version ?? '').split('@')
   return (
     <Panel title="Held against the truth">
       <p className="text-[13.5px]">
@@ -101,13 +101,30 @@ function Judged({ job: j, judged: e }: { job: Job; judged: NonNullable<Job['eval
           </>
         )}
         {e.standing && <>It is the standing evaluation {e.standing}. </>}
-        {e.evidence ? (
-          <>
-            The report is <To to={`/models/${model}/versions/${number}?show=evidence`}>{e.evidence}</To>.
-          </>
-        ) : (
-          'The report is made when all rows are answered.'
-        )}
+        <Report job={j} id={e.evidence} when="all rows are answered" />
+      </p>
+    </Panel>
+  )
+}
+
+/** The report that a job makes, or when it will. */
+function Report({ job: j, id, when }: { job: Job; id?: string; when: string }) {
+  const [model = '', number = ''] = (j.scoring?.version ?? '').split('@')
+  if (!id) return <>The report is made when {when}.</>
+  return (
+    <>
+      The report is <To to={`/models/${model}/versions/${number}?show=evidence`}>{id}</To>.
+    </>
+  )
+}
+
+/** As whose callers a version is put to trouble, and the report. */
+function Troubled({ job: j, of: r }: { job: Job; of: NonNullable<Job['robustness']> }) {
+  return (
+    <Panel title="Put to trouble">
+      <p className="text-[13.5px]">
+        {count(r.rows)} rows are drawn like those of <Ref to={r.like} />, and asked when things are not as they should
+        be. <Report job={j} id={r.evidence} when="all troubles are through" />
       </p>
     </Panel>
   )
@@ -115,18 +132,11 @@ function Judged({ job: j, judged: e }: { job: Job; judged: NonNullable<Job['eval
 
 /** By what a version is checked, and the report. */
 function Checked({ job: j, of: c }: { job: Job; of: NonNullable<Job['checking']> }) {
-  const [model = '', number = ''] = (j.scoring?.version ?? '').split('@')
   return (
     <Panel title="What must come back">
       <p className="text-[13.5px]">
         The known answers of the version, and the cases {c.cases}.{' '}
-        {c.evidence ? (
-          <>
-            The report is <To to={`/models/${model}/versions/${number}?show=evidence`}>{c.evidence}</To>.
-          </>
-        ) : (
-          'The report is made when all are asked.'
-        )}
+        <Report job={j} id={c.evidence} when="all are asked" />
       </p>
     </Panel>
   )
@@ -134,7 +144,6 @@ function Checked({ job: j, of: c }: { job: Job; of: NonNullable<Job['checking']>
 
 /** Which requests are asked again, and the report. */
 function Replayed({ job: j, of: r }: { job: Job; of: NonNullable<Job['replaying']> }) {
-  const [model = '', number = ''] = (j.scoring?.version ?? '').split('@')
   const left = Object.entries(r.left_out ?? {})
   return (
     <Panel title="Asked again">
@@ -143,13 +152,7 @@ function Replayed({ job: j, of: r }: { job: Job; of: NonNullable<Job['replaying'
         {exact(new Date(r.from)).slice(0, 16)} to {exact(new Date(r.until)).slice(0, 16)} UTC, at most {r.rate} a
         second: {count(r.taken)} of {count(r.found)} requests
         {left.length > 0 && `; left out: ${left.map(([why, n]) => `${count(n)}: ${why}`).join('; ')}`}.{' '}
-        {r.evidence ? (
-          <>
-            The report is <To to={`/models/${model}/versions/${number}?show=evidence`}>{r.evidence}</To>.
-          </>
-        ) : (
-          'The report is made when all are answered.'
-        )}
+        <Report job={j} id={r.evidence} when="all are answered" />
       </p>
     </Panel>
   )

@@ -5,6 +5,7 @@ import { To } from '../ui/parts'
 import { EvaluationDrawing } from './evaluation-drawing'
 import { Within } from './evaluation-rows'
 import { ReplayDrawing } from './replay-drawing'
+import { RobustnessDrawing } from './robustness-drawing'
 
 /** What a report says, drawn. */
 export function EvidenceDrawing({ evidence: e }: { evidence: Evidence }) {
@@ -13,6 +14,7 @@ export function EvidenceDrawing({ evidence: e }: { evidence: Evidence }) {
       {e.tests && <Tests tests={e.tests} />}
       {e.evaluation && <EvaluationDrawing evaluation={e.evaluation} />}
       {e.shadow && <CopiesDrawing report={e.shadow} />}
+      {e.robustness && <RobustnessDrawing report={e.robustness} />}
       {e.replay && <ReplayDrawing replay={e.replay} />}
       {e.load && <Numbers values={e.metrics ?? {}} limits={e.load.limits} />}
       {e.kind === 'picture' && (

@@ -7,7 +7,7 @@ export const count = (n: number) =>
     .replace(/\B(?=(\d{3})+$)/g, thin)
 
 /** A number as short as it can be read. */
-export const number = (x: number) => String(Number(x.toPrecision(4)))
+export const number = (x: number, digits = 4) => String(Number(x.toPrecision(digits)))
 
 /** A share of one as per cent. */
 export const percent = (share: number, digits = 2) => `${(share * 100).toFixed(digits)}${thin}%`

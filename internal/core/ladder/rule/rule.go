@@ -73,7 +73,7 @@ func kinds() []KindInfo {
 	return []KindInfo{
 		artifactStoredKind, metricRecordedKind, metricKind, evidenceKind, signOffsKind, checklistKind,
 		dataLookedAtKind, cardSectionsKind, lineageKind, signatureKind, dependencyKind, placedKind, shadowedKind,
-		standingKind, checkedKind, freezeKind,
+		standingKind, checkedKind, robustKind, freezeKind,
 	}
 }
 

@@ -404,7 +404,7 @@ func casesOfPeople() []ruleCase {
 
 func TestRules(t *testing.T) {
 	cases := slices.Concat(casesOfMetrics(), casesOfMeasures(), casesOfData(), casesOfEvidence(),
-		casesOfCallers(), casesOfPeople(), casesOfStanding())
+		casesOfCallers(), casesOfPeople(), casesOfStanding(), casesOfRobustness())
 	seen := map[string]bool{}
 	for _, c := range cases {
 		seen[c.rule.Kind()] = true
