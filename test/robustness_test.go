@@ -3,11 +3,13 @@ package test
 import (
 	"net/http"
 	"os/exec"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"innerladder/internal/core/ladder/rule"
+	"innerladder/internal/core/traffic"
 )
 
 // fragile is a model server that nobody here made the most of: Python's own, with the faults
@@ -76,6 +78,18 @@ func pythonServer(t *testing.T) string {
 	return "http://" + address
 }
 
+// healthy waits until a version is healthy where it is placed.
+func (h *house) healthy(ref, environment string) {
+	h.t.Helper()
+	await(h.t, ref+" to be healthy", 60*time.Second, func() bool {
+		p, err := h.runa.Placements(h.t.Context(), ref)
+		must(h.t, err)
+		return slices.ContainsFunc(p.Items, func(p traffic.Placement) bool {
+			return p.Environment == environment && p.Healthy
+		})
+	})
+}
+
 // A version is put to trouble where it is deployed: one that holds, and one whose server is somebody else's.
 func TestVersionsArePutToTrouble(t *testing.T) {
 	t.Parallel()
@@ -97,16 +111,7 @@ func TestVersionsArePutToTrouble(t *testing.T) {
 	at := pythonServer(t)
 	h.as(h.runaFile, "environment", "add", "workbench", "-allow", "127.0.0.0/8")
 	h.as(h.runaFile, "place", "heat-demand@2", "-env", "workbench", "-at", at)
-	await(t, "it to be healthy", 60*time.Second, func() bool {
-		p, err := h.runa.Placements(t.Context(), "heat-demand@2")
-		must(t, err)
-		for _, one := range p.Items {
-			if one.Environment == "workbench" && one.Healthy {
-				return true
-			}
-		}
-		return false
-	})
+	h.healthy("heat-demand@2", "workbench")
 	code, printed, _ = h.cli(h.runaFile, "robustness", "heat-demand@2", "-env", "workbench", "-rows", "20")
 	h.expects(printed, "FAILED", "breaks  x missing: the connection broke", "8 rows with one request: refuses; 0 of 20",
 		"the same rows again: holds", "other unit: status 500: overflow")

@@ -7,12 +7,14 @@
 The tests read what it wrote and need none of that. All data are made up, from a fixed seed.
 """
 
+import itertools
 import json
+import math
 import os
 
 import numpy as np
 from scipy import spatial, special, stats
-from sklearn import metrics
+from sklearn import inspection, metrics
 
 HERE = os.path.join(os.path.dirname(__file__), "..", "..", "internal", "core")
 rng = np.random.default_rng(20261126)
@@ -230,3 +232,65 @@ write(
         "ratio": [[c, n, s, ratio(c, n, s)] for c, n, s in ((0, 10, 0.05), (52, 1000, 0.05), (900, 1000, 0.5), (5200, 100000, 0.05))],
     },
 )
+
+
+# --- explain
+
+
+class Town:
+    """The function of the tests of core/explain: inputs that work together, and one that does nothing."""
+
+    _estimator_type = "regressor"
+    classes_ = None
+
+    def fit(self, x, y):
+        self.fitted_ = True
+        return self
+
+    def predict(self, x):
+        x = np.asarray(x)
+        return 2 * x[:, 0] - x[:, 1] * x[:, 2] + np.where(x[:, 0] > 0, x[:, 1], 0)
+
+
+def shapley(f, row, background):
+    """Shapley values by all coalitions, over a background."""
+    n = len(row)
+    value = {}
+    for size in range(n + 1):
+        for own in itertools.combinations(range(n), size):
+            mixed = np.array(background)
+            mixed[:, own] = row[list(own)]
+            value[own] = f(mixed).mean()
+    out = []
+    for i in range(n):
+        rest = [k for k in range(n) if k != i]
+        phi = 0.0
+        for size in range(n):
+            weight = math.factorial(size) * math.factorial(n - size - 1) / math.factorial(n)
+            for own in itertools.combinations(rest, size):
+                phi += weight * (value[tuple(sorted(own + (i,)))] - value[own])
+        out.append(phi)
+    return out
+
+
+def explained():
+    x = np.round(rng.normal(0, 1, (200, 4)), 3)
+    model = Town().fit(x, None)
+    truth = np.round(model.predict(x) + rng.normal(0, 0.3, 200), 3)
+    found = inspection.permutation_importance(
+        model, x, truth, scoring="neg_mean_absolute_error", n_repeats=200, random_state=1)
+    few = np.round(rng.normal(0, 1, (25, 4)), 1)
+    curves = []
+    for i in range(4):
+        of = inspection.partial_dependence(model, few, [i], kind="both", percentiles=(0, 1), grid_resolution=1000)
+        curves.append({"at": floats(of["values"][0]), "mean": floats(of["average"][0]),
+                       "individual": [floats(c) for c in of["individual"][0]]})
+    row = np.array([0.7, -1.1, 0.4, 2.0])
+    write("explain", {
+        "x": [floats(r) for r in x], "truth": floats(truth), "rises": floats(found.importances_mean),
+        "few": [floats(r) for r in few], "dependence": curves,
+        "row": floats(row), "shapley": floats(shapley(model.predict, row, few)),
+    })
+
+
+explained()

@@ -294,6 +294,7 @@ var asks = map[string][2]string{
 	"attachEvidence": {"?kind=document", ""},
 	"score":          {"?asked=heat-demand@1&name=rows.csv", "x\n1\n"},
 	"evaluate":       {"?asked=heat-demand@1&name=rows.csv&target=y", "x,y\n1,2\n"},
+	"importance":     {"?asked=heat-demand@1&name=rows.csv&target=y", "x,y\n1,2\n"},
 	"robustness":     {"", `{"asked":"heat-demand@1","answering":true}`},
 	"replay":         {"", `{"endpoint":"demand-hourly","to":"heat-demand@2"}`},
 	"check":          {"?asked=heat-demand@1", "cases: [{name: a, within: 1s}]"},

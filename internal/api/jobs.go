@@ -50,6 +50,13 @@ func jobOperations() []operation {
 			permission: access.Register, status: 201, streams: true,
 			in: new(wire.NewCheck), out: new(job.Job), handle: (*API).check,
 		},
+		{
+			method: "POST", path: "/jobs/importance", id: "importance",
+			summary: "Find out on which inputs a version relies, over the rows of a table, the body: permutation " +
+				"importance, partial dependence and individual curves; the report becomes evidence of the version",
+			permission: access.Register, status: 201, streams: true,
+			in: new(wire.NewImportance), out: new(job.Job), handle: (*API).importance,
+		},
 		op("POST", "/jobs/robustness", "robustness", "Ask a version when things are not as they should be: missing, "+
 			"extreme and unknown values, noise, other units, many rows and many requests at once; the report becomes "+
 			"evidence of the version", access.Register, 201,
@@ -128,6 +135,16 @@ func (a *API) check(c fiber.Ctx, by act.Actor) error {
 	}
 	return begun(c, func() (*job.Job, error) {
 		return a.app.Proof.Check(c.Context(), by, in, bodyOf(c))
+	})
+}
+
+func (a *API) importance(c fiber.Ctx, by act.Actor) error {
+	var in wire.NewImportance
+	if err := read(c, &in); err != nil {
+		return err
+	}
+	return begun(c, func() (*job.Job, error) {
+		return a.app.Proof.Importance(c.Context(), by, in, bodyOf(c))
 	})
 }
 

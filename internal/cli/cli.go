@@ -92,7 +92,7 @@ func instant(option, text string) (t time.Time, err error) {
 func commands() []command {
 	return slices.Concat(runCommands(), keepingCommands(), peopleCommands(), registryCommands(), ladderCommands(),
 		evidenceCommands(), loadCommand(), scoreCommands(), standingCommands(), replayCommand(), checkCommands(),
-		robustnessCommand(),
+		robustnessCommand(), importanceCommand(),
 		explainCommand(),
 		scheduleCommands(), placeCommands(), runnerCommands(),
 		templateCommands(), tryCommand(), trafficCommands(), rolloutCommands(),

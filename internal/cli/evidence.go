@@ -429,6 +429,9 @@ func printEvidence(w io.Writer, e evidence.Evidence) {
 	if e.Replay != nil {
 		printReplay(w, e.Replay)
 	}
+	if e.Importance != nil {
+		printImportance(w, e.Importance)
+	}
 	if e.Robustness != nil {
 		printRobustness(w, e.Robustness)
 	}

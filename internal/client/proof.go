@@ -36,6 +36,19 @@ func (c *Client) Check(ctx context.Context, in wire.NewCheck, cases io.Reader) (
 		in.Environment, "name", in.Name), cases)
 }
 
+// Importance begins a job that finds out on which inputs a version relies.
+func (c *Client) Importance(ctx context.Context, in wire.NewImportance, table io.Reader) (job.Job, error) {
+	number := func(n int) string {
+		if n == 0 {
+			return ""
+		}
+		return strconv.Itoa(n)
+	}
+	return sendTable[job.Job](ctx, c, http.MethodPost, query(path("jobs", "importance"), append(scoringPairs(
+		in.NewScoring), "target", in.Target, "output", in.Output, "class", in.Class, "rows", number(in.Rows), "rounds",
+		number(in.Rounds))...), table)
+}
+
 // Robustness begins a job that asks a version when things are not as they should be.
 func (c *Client) Robustness(ctx context.Context, in wire.NewRobustness) (job.Job, error) {
 	return call[job.Job](ctx, c, "POST", path("jobs", "robustness"), in)

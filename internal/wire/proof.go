@@ -72,6 +72,17 @@ type NewRobustness struct {
 	Answering bool `json:"answering,omitempty" description:"also where callers are answered by it"`
 }
 
+// NewImportance says of which version it is found out on which inputs it relies, and on which rows: a table, the body
+// of the call.
+type NewImportance struct {
+	NewScoring
+	Target string `query:"target" json:"-" description:"the column with the truth; without it the importance is how far predictions move"`
+	Output string `query:"output" json:"-" description:"the output that is explained; the first when not given"`
+	Class  string `query:"class" json:"-" description:"the class that is looked at as an input moves; the most frequent when not given"`
+	Rows   int    `query:"rows" json:"-" minimum:"20" maximum:"5000" description:"how many rows are drawn of the table; 500 when not given"`
+	Rounds int    `query:"rounds" json:"-" minimum:"1" maximum:"50" description:"how often each input is shuffled; 5 when not given"`
+}
+
 // NewSchedule says what is scored again and again, and when.
 type NewSchedule struct {
 	Name    string          `json:"-" uri:"schedule" path:"schedule"`

@@ -3,6 +3,7 @@ package proof
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -277,6 +278,8 @@ func (s *Service) pursue(ctx context.Context, j *job.Job, g *going) (job.Progres
 		return s.checkAll(ctx, j, g)
 	case job.RobustnessKind:
 		return s.trouble(ctx, j, g)
+	case job.ImportanceKind:
+		return s.relies(ctx, j, g)
 	}
 	return s.score(ctx, j, g)
 }
@@ -308,10 +311,35 @@ func (s *Service) report(ctx context.Context, j *job.Job) (*report, error) {
 		text, err := os.ReadFile(s.checksIn(j.ID))
 		return &report{evidence.CasesKind, text}, err
 	case job.RobustnessKind:
-		r, err := s.troubled(j)
+		r, err := keptReport[evidence.RobustnessReport](s, j.ID)
 		return &report{evidence.RobustnessKind, r}, err
+	case job.ImportanceKind:
+		r, err := keptReport[evidence.ImportanceReport](s, j.ID)
+		return &report{evidence.ImportanceKind, r}, err
 	}
 	return nil, nil
+}
+
+// reportIn is where the report of a job stands until it is attached.
+func (s *Service) reportIn(id string) string { return filepath.Join(s.folder(id), "report.json") }
+
+// keepReport keeps the report of a job until it is attached.
+func (s *Service) keepReport(id string, r any) error {
+	text, err := json.Marshal(r)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(s.reportIn(id), text, 0o600)
+}
+
+// keptReport is the report of a job that has asked all.
+func keptReport[T any](s *Service, id string) (*T, error) {
+	text, err := os.ReadFile(s.reportIn(id))
+	if err != nil {
+		return nil, err
+	}
+	r := new(T)
+	return r, json.Unmarshal(text, r)
 }
 
 // conclude notes how a job ended. Its report is attached with that, so that it is there once.

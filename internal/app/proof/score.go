@@ -133,7 +133,7 @@ func (s *Service) takeTable(ctx context.Context, by act.Actor, in wire.NewScorin
 	}
 	j.Scoring.Keep = []string{}
 	dir, err = s.receive(ctx, s.Read(by), in.Data, in.From, table, j.Scoring)
-	if err == nil && j.Kind != job.CheckKind {
+	if err == nil && j.Checking == nil {
 		err = s.fits(ctx, v, in.Keep, dir, j)
 	}
 	return dir, err
@@ -233,6 +233,12 @@ func (s *Service) fits(ctx context.Context, v *registry.Version, keeps, dir stri
 	}
 	if j.Evaluating != nil {
 		if keep, err = needed(j.Evaluating, v, t.Columns()); err != nil {
+			return err
+		}
+	}
+	if i := j.Importance; i != nil {
+		keep = []string{}
+		if err := i.CheckTarget(t.Columns()); err != nil {
 			return err
 		}
 	}

@@ -26,6 +26,8 @@ const (
 	CasesKind = "check"
 	// RobustnessKind is the report of what a version does when things are not as they should be, JSON of our own form.
 	RobustnessKind = "robustness"
+	// ImportanceKind is the report of the inputs that a version relies on, JSON of our own form.
+	ImportanceKind = "importance"
 	// DocumentKind and PictureKind are for people to look at.
 	DocumentKind = "document"
 	PictureKind  = "picture"
@@ -34,8 +36,8 @@ const (
 // Kinds lists them.
 func Kinds() []string {
 	return []string{
-		TestsKind, EvaluationKind, LoadKind, ShadowKind, ReplayKind, CasesKind, RobustnessKind, DocumentKind,
-		PictureKind,
+		TestsKind, EvaluationKind, LoadKind, ShadowKind, ReplayKind, CasesKind, RobustnessKind, ImportanceKind,
+		DocumentKind, PictureKind,
 	}
 }
 
@@ -75,7 +77,7 @@ type Evidence struct {
 	ID      string    `json:"id" description:"E-NUMBER"`
 	Version string    `json:"version"`
 	Project string    `json:"project"`
-	Kind    string    `json:"kind" enum:"tests,evaluation,load,shadow,replay,check,robustness,document,picture"`
+	Kind    string    `json:"kind" enum:"tests,evaluation,load,shadow,replay,check,robustness,importance,document,picture"`
 	Name    string    `json:"name" description:"of the file"`
 	Digest  string    `json:"digest" description:"SHA-256 of the bytes, in hexadecimal"`
 	Size    int64     `json:"size" description:"bytes"`
@@ -97,6 +99,7 @@ type Findings struct {
 	Shadow     *ShadowReport      `json:"shadow,omitempty"`
 	Replay     *ReplayReport      `json:"replay,omitempty"`
 	Robustness *RobustnessReport  `json:"robustness,omitempty"`
+	Importance *ImportanceReport  `json:"importance,omitempty"`
 }
 
 // OwnEvaluation is the report of an evaluation that the service made itself, about this version; nil where it is none.
@@ -135,12 +138,13 @@ func (e *Evidence) OwnTests() *Checked {
 // CheckForeign refuses a report that claims to be made by the service, of whoever attaches one.
 func (f *Findings) CheckForeign() error {
 	if (f.Evaluation == nil || f.Evaluation.Judged == nil) && (f.Replay == nil || f.Replay.Judged == nil) &&
-		(f.Tests == nil || f.Tests.Checked == nil) && (f.Robustness == nil || f.Robustness.Judged == nil) {
+		(f.Tests == nil || f.Tests.Checked == nil) && (f.Robustness == nil || f.Robustness.Judged == nil) &&
+		(f.Importance == nil || f.Importance.Judged == nil) {
 		return nil
 	}
 	return fault.New(fault.Refused, "evidence.own", "the report says that the service made it").In("file").
-		Do("have the service make it, with innerladder evaluate, replay, check or robustness; or leave out what says " +
-			"so")
+		Do("have the service make it, with innerladder evaluate, replay, check, robustness or importance; or leave " +
+			"out what says so")
 }
 
 // Measures is what a report measured: metrics, and the data it did so on. Only an evaluation measures.
@@ -184,6 +188,8 @@ func Read(kind, given string, r io.Reader) (Findings, string, error) {
 		f, own, err = readShadow(r)
 	case ReplayKind:
 		f, own, err = readReplay(r)
+	case ImportanceKind:
+		f, own, err = readImportance(r)
 	case RobustnessKind:
 		f, own, err = readRobustness(r)
 	default:

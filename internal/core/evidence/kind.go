@@ -59,6 +59,7 @@ func kindOfJSON(r io.Reader) string {
 		{"replayed", ReplayKind},
 		{"disagreed", ShadowKind},
 		{"tried", RobustnessKind},
+		{"importances", ImportanceKind},
 	} {
 		if _, there := members[told.member]; there {
 			return told.kind

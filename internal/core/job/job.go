@@ -40,6 +40,9 @@ const CheckKind = "check"
 // RobustnessKind is the kind of job that asks a version when things are not as they should be.
 const RobustnessKind = "robustness"
 
+// ImportanceKind is the kind of job that finds out on which inputs a version relies.
+const ImportanceKind = "importance"
+
 // Progress is how far a job is; all are rows, but for Share and the two that say so.
 type Progress struct {
 	// Rows were read and have ended: Answered well, or PutAside with a reason.
@@ -109,7 +112,7 @@ type Evaluating struct {
 // Job is work that takes long.
 type Job struct {
 	ID      string     `json:"id" description:"J-NUMBER"`
-	Kind    string     `json:"kind" enum:"score,evaluate,replay,check,robustness"`
+	Kind    string     `json:"kind" enum:"score,evaluate,replay,check,robustness,importance"`
 	Project string     `json:"project"`
 	State   State      `json:"state" enum:"waiting,running,done,stopped,failed"`
 	Reason  string     `json:"reason,omitempty" description:"why it failed or was stopped"`
@@ -130,6 +133,22 @@ type Job struct {
 	Checking *Checking `json:"checking,omitempty"`
 	// Robustness is what a job of kind robustness does; its rows are troubles.
 	Robustness *Robustness `json:"robustness,omitempty"`
+	// Importance is what a job of kind importance does; its rows are those that are asked, also changed.
+	Importance *Importance `json:"importance,omitempty"`
+}
+
+// Importance is how it is found out on which inputs a version relies.
+type Importance struct {
+	// Target is the column with the truth; without one it is found by how much predictions move alone.
+	Target string `json:"target,omitempty" description:"the column with the truth"`
+	// Output is the one that is explained; the first when empty. Class is the one that is looked at as an input moves.
+	Output string `json:"output,omitempty" description:"the output that is explained; the first when not given"`
+	Class  string `json:"class,omitempty" description:"the class that is looked at as an input moves; the most frequent when not given"`
+	// Rows are drawn of the table, Rounds is how often each input is shuffled.
+	Rows   int `json:"rows" description:"how many rows are drawn of the table"`
+	Rounds int `json:"rounds" description:"how often each input is shuffled"`
+	// Evidence is the report, once it is made.
+	Evidence string `json:"evidence,omitempty" description:"the report, once it is made"`
 }
 
 // Robustness is what a version is asked when things are not as they should be.
@@ -153,6 +172,15 @@ type Checking struct {
 	Cases string `json:"cases" description:"the cases of the model, MODEL#NUMBER, or the name of a file"`
 	// Evidence is the report, once it is made.
 	Evidence string `json:"evidence,omitempty" description:"the report, once it is made"`
+}
+
+// CheckTarget refuses a table without the column that has the truth.
+func (i *Importance) CheckTarget(columns []string) error {
+	if i.Target == "" || slices.Contains(columns, i.Target) {
+		return nil
+	}
+	return fault.New(fault.Invalid, "importance.target", "the table has no column %s", i.Target).In("target").
+		Do("its columns are %s; leave it out where the truth is not known", strings.Join(columns, ", "))
 }
 
 // Report is the evidence that it has made; empty for none.
@@ -181,12 +209,16 @@ func (j *Job) report() *string {
 		return &j.Checking.Evidence
 	case j.Robustness != nil:
 		return &j.Robustness.Evidence
+	case j.Importance != nil:
+		return &j.Importance.Evidence
 	}
 	return nil
 }
 
 // FindsRows reports whether what it finds are rows of a table, and not a report alone.
-func (j *Job) FindsRows() bool { return j.Checking == nil && j.Robustness == nil }
+func (j *Job) FindsRows() bool {
+	return j.Checking == nil && j.Robustness == nil && j.Importance == nil
+}
 
 // Replaying is what is asked again.
 type Replaying struct {
@@ -244,9 +276,12 @@ func (j *Job) Stop(reason string, now time.Time) error {
 // Resume takes a job up again that was stopped or failed.
 func (j *Job) Resume() error {
 	switch {
-	case j.State == Done:
+	case j.State == Done && j.FindsRows():
 		return fault.New(fault.Refused, "job.done", "%s is done", j.ID).In("job").Do("get what it found with: "+
 			"innerladder job answers %s", j.ID)
+	case j.State == Done:
+		return fault.New(fault.Refused, "job.done", "%s is done", j.ID).In("job").Do("see its report with: "+
+			"innerladder evidence %s", j.Report())
 	case !j.Ended():
 		return fault.New(fault.Refused, "job.going", "%s is %s", j.ID, j.State).In("job")
 	case j.Forgotten:
@@ -294,6 +329,10 @@ func (j *Job) Says() string {
 	if c := j.Checking; c != nil {
 		what = fmt.Sprintf("%s checks %s by %s", j.ID, j.Scoring.Version, c.Cases)
 		unit = "cases"
+	}
+	if j.Importance != nil {
+		what = fmt.Sprintf("%s finds out on which inputs %s relies, on %s", j.ID, j.Scoring.Version,
+			cmp.Or(j.Scoring.Data, j.Scoring.Table))
 	}
 	if r := j.Robustness; r != nil {
 		what = fmt.Sprintf("%s puts %s to trouble with %d rows like those of %s", j.ID, j.Scoring.Version, r.Rows,

@@ -33,6 +33,14 @@ type Answer struct {
 	Values []any
 }
 
+// At is one of its values, nil where there is none.
+func (a *Answer) At(place int) any {
+	if place >= len(a.Values) {
+		return nil
+	}
+	return a.Values[place]
+}
+
 func (a *Answer) refused() bool { return a.Status >= 400 && a.Status < 500 }
 
 // fine reports whether a prediction came back.

@@ -56,7 +56,8 @@ function JobView({ job: j }: { job: Job }) {
       {j.evaluating && <Judged job={j} judged={j.evaluating} />}
       {j.checking && <Checked job={j} of={j.checking} />}
       {j.robustness && <Troubled job={j} of={j.robustness} />}
-      {may && !j.checking && !j.robustness && !j.forgotten && j.progress.answered > 0 && (
+      {j.importance && <Relied job={j} of={j.importance} />}
+      {may && !j.checking && !j.robustness && !j.importance && !j.forgotten && j.progress.answered > 0 && (
         <Found job={j} what="answers" title="Answers" />
       )}
       {may && !j.forgotten && j.progress.put_aside > 0 && (
@@ -125,6 +126,19 @@ function Troubled({ job: j, of: r }: { job: Job; of: NonNullable<Job['robustness
       <p className="text-[13.5px]">
         {count(r.rows)} rows are drawn like those of <Ref to={r.like} />, and asked when things are not as they should
         be. <Report job={j} id={r.evidence} when="all troubles are through" />
+      </p>
+    </Panel>
+  )
+}
+
+/** How it is found out on which inputs a version relies, and the report. */
+function Relied({ job: j, of: i }: { job: Job; of: NonNullable<Job['importance']> }) {
+  return (
+    <Panel title="On which inputs it relies">
+      <p className="text-[13.5px]">
+        At most {count(i.rows)} rows are drawn of the table; each input is shuffled {i.rounds} times, and moved while
+        all else stays{i.target ? `; the truth stands in the column ${i.target}` : ''}.{' '}
+        <Report job={j} id={i.evidence} when="all is asked" />
       </p>
     </Panel>
   )

@@ -4,6 +4,7 @@ import { number } from '../ui/format'
 import { To } from '../ui/parts'
 import { EvaluationDrawing } from './evaluation-drawing'
 import { Within } from './evaluation-rows'
+import { ImportanceDrawing } from './importance-drawing'
 import { ReplayDrawing } from './replay-drawing'
 import { RobustnessDrawing } from './robustness-drawing'
 
@@ -14,6 +15,7 @@ export function EvidenceDrawing({ evidence: e }: { evidence: Evidence }) {
       {e.tests && <Tests tests={e.tests} />}
       {e.evaluation && <EvaluationDrawing evaluation={e.evaluation} />}
       {e.shadow && <CopiesDrawing report={e.shadow} />}
+      {e.importance && <ImportanceDrawing report={e.importance} />}
       {e.robustness && <RobustnessDrawing report={e.robustness} />}
       {e.replay && <ReplayDrawing replay={e.replay} />}
       {e.load && <Numbers values={e.metrics ?? {}} limits={e.load.limits} />}

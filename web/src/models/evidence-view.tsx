@@ -9,7 +9,18 @@ import { Choice } from '../ui/overlays'
 import { Ago, Button, Empty, Field, Loaded, Panel, Tag, To } from '../ui/parts'
 import { EvidenceDrawing } from './evidence-drawing'
 
-const kinds = ['tests', 'evaluation', 'load', 'shadow', 'replay', 'check', 'robustness', 'document', 'picture'] as const
+const kinds = [
+  'tests',
+  'evaluation',
+  'load',
+  'shadow',
+  'replay',
+  'check',
+  'robustness',
+  'importance',
+  'document',
+  'picture',
+] as const
 
 /** The reports of a version, and who vouched for it. */
 export function EvidenceView({ version: v }: { version: Version }) {

@@ -1,0 +1,102 @@
+package evidence
+
+import (
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+)
+
+// ImportanceReport is on which inputs a version relies, and how its predictions go with each, over the rows of a table.
+type ImportanceReport struct {
+	// Rows were drawn of those of the table; LeftOut got no answer, or have no truth.
+	Rows    int    `json:"rows" description:"drawn from the table"`
+	LeftOut int    `json:"left_out,omitempty" description:"of them without an answer, or without truth"`
+	Data    string `json:"data,omitempty" description:"the data set, such as winters-2024#2"`
+	Output  string `json:"output" description:"what is explained"`
+	Unit    string `json:"unit,omitempty"`
+	// Class is whose predictions are looked at as an input moves, where predictions are classes.
+	Class string `json:"class,omitempty" description:"the class that is looked at as an input moves"`
+	// Measure is the error that rises, mae or error_rate; Loss is what it is for the rows as they are.
+	Measure string   `json:"measure,omitempty" enum:"mae,error_rate" description:"the error that rises"`
+	Loss    *float64 `json:"loss,omitempty" description:"that error for the rows as they are"`
+	Rounds  int      `json:"rounds" description:"how often each input was shuffled"`
+	// Inputs are those that matter most first.
+	Inputs []InputImportance `json:"importances"`
+	Judged *Judged           `json:"judged,omitempty"`
+}
+
+// InputImportance is what is known of one input.
+type InputImportance struct {
+	Input string `json:"input"`
+	Unit  string `json:"unit,omitempty"`
+	// Moves is by how much predictions are others with values of other rows; Loss by how much the error rises.
+	Moves Between  `json:"moves" description:"mean absolute difference of predictions, of classes the share that is another"`
+	Loss  *Between `json:"loss,omitempty" description:"by how much the error rises"`
+	// Claimed is what was said at registration.
+	Claimed *float64 `json:"claimed,omitempty" description:"what was said at registration"`
+	// At are the values at which it was looked at, numbers or levels; the others have one number for each.
+	At     []any       `json:"at,omitempty" description:"values, numbers or levels, at which predictions were found"`
+	Mean   []float64   `json:"mean,omitempty" description:"the mean prediction at each value; of classes the share of the class"`
+	Low    []float64   `json:"low,omitempty" description:"a tenth of the rows lies below"`
+	High   []float64   `json:"high,omitempty" description:"a tenth of the rows lies above"`
+	Curves [][]float64 `json:"curves,omitempty" description:"predictions for single rows at each value"`
+}
+
+// Matters reports whether it surely matters: predictions move at all, or the error surely rises where that is known.
+func (i *InputImportance) Matters() bool {
+	if i.Loss != nil {
+		return i.Loss.Low > 0
+	}
+	return i.Moves.Low > 0
+}
+
+// Values are what was measured: by how much each input moves predictions.
+func (r *ImportanceReport) Values() map[string]float64 {
+	out := map[string]float64{}
+	for _, i := range r.Inputs {
+		out[i.Input] = i.Moves.Value
+	}
+	return out
+}
+
+// Sentence is the report in words.
+func (r *ImportanceReport) Sentence() string {
+	var most, none []string
+	for i := range r.Inputs {
+		in := &r.Inputs[i]
+		switch {
+		case in.Moves.Value == 0:
+			none = append(none, in.Input)
+		case in.Matters() && len(most) < mostInWords:
+			most = append(most, in.Input)
+		}
+	}
+	says := fmt.Sprintf("on %d rows it relies most on %s", r.Rows, strings.Join(most, ", "))
+	if len(most) == 0 {
+		says = fmt.Sprintf("on %d rows it surely relies on no input", r.Rows)
+	}
+	if len(none) > 0 {
+		says += "; on " + strings.Join(none[:min(len(none), mostInWords)], ", ") + " not at all"
+	}
+	return says
+}
+
+func readImportance(in io.Reader) (Findings, string, error) {
+	var r ImportanceReport
+	if err := readJSONReport(in, ImportanceKind, &r); err != nil {
+		return Findings{}, "", err
+	}
+	if r.Rows < 1 || len(r.Inputs) == 0 {
+		return Findings{}, "", invalidReport(ImportanceKind, "there are %d rows and %d inputs", r.Rows, len(r.Inputs))
+	}
+	for _, i := range r.Inputs {
+		for _, x := range slices.Concat([][]float64{i.Mean, i.Low, i.High}, i.Curves) {
+			if len(x) != len(i.At) {
+				return Findings{}, "", invalidReport(ImportanceKind, "%s has %d numbers at %d values", i.Input, len(x),
+					len(i.At))
+			}
+		}
+	}
+	return Findings{Importance: &r, Says: r.Sentence()}, Unjudged, nil
+}
