@@ -19,8 +19,8 @@ func importanceCommand() []command {
 	return []command{{
 		name: "importance", group: "Prove", arguments: "REF|ENDPOINT [FILE]", least: 1, most: 2,
 		summary: "Find out on which inputs a version relies, over the rows of a table: by how much its predictions " +
-			"move and its error rises when an input has the values of other rows, and how predictions go with each input. " +
-			"The report becomes evidence",
+			"move and its error rises when an input has the values of other rows, and how predictions go with each " +
+			"input. The report becomes evidence",
 		example: "innerladder importance heat-demand@2 winter.csv -target demand_mw\n" +
 			"innerladder importance valve-fault@1 -data valves#1 -target fault -class leaking\n" +
 			"innerladder importance return-forecast winter.parquet -rows 2000 -rounds 20",

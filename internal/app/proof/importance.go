@@ -38,7 +38,9 @@ func (s *Service) Importance(ctx context.Context, by act.Actor, in wire.NewImpor
 	}
 	in.Keep = ""
 	in.Batch = cmp.Or(in.Batch, mostTogether)
-	return s.begin(ctx, by, access.Register, in.NewScoring, table, &job.Job{Kind: job.ImportanceKind, Importance: i}, nil)
+	return s.begin(ctx, by, access.Register, in.NewScoring, table, &job.Job{
+		Kind: job.ImportanceKind, Importance: i,
+	}, nil)
 }
 
 // relies carries a job of its kind out. It begins anew each time: the rows are the same.

@@ -23,7 +23,8 @@ func town(t *testing.T) Source {
 		outdoor, hour := 5+8*r.NormFloat64(), float64(r.IntN(24))
 		mix := []string{"old-town", "harbour"}[r.IntN(2)]
 		table = append(table, []signature.Cell{
-			{Kind: signature.NumberCell, Number: outdoor}, {Kind: signature.NumberCell, Number: hour},
+			{Kind: signature.NumberCell, Number: outdoor},
+			{Kind: signature.NumberCell, Number: hour},
 			{Kind: signature.TextCell, Text: mix},
 			{Kind: signature.NumberCell, Number: demand(outdoor, hour, mix) + 0.1*r.NormFloat64()},
 			{Kind: signature.TextCell, Text: state(outdoor)},
