@@ -37,6 +37,8 @@ func TestVersionsAreHeldAgainstEachOther(t *testing.T) {
 	out := h.as(h.runaFile, "evaluate", "heat-demand@1", file, "-target", "y", "-against", "@2")
 	h.expects(out, "beside heat-demand@2 on the same 400 rows", "0.01995", "worse",
 		"x: 300 and above", "surely worse there", "WHERE IT LOSES MOST")
+	h.expects(h.as(h.runaFile, "job", "answers", "J-1"), "row,x,table.y,y,y of heat-demand@2,version,job",
+		"400,399,400.0399,400,400.0399,heat-demand@1,J-1")
 	h.expects(h.as(h.runaFile, "evaluate", "heat-demand@2", file, "-target", "y", "-against", "demand-hourly",
 		"-segments", "none"), "beside heat-demand@1 on the same 400 rows", "better")
 	h.expects(h.as(h.runaFile, "evaluate", "heat-demand@2", file, "-target", "y", "-against", "incumbent"),

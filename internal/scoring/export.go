@@ -31,6 +31,8 @@ type Export struct {
 	Version, Job string
 	// Whole are the outputs that are whole numbers.
 	Whole map[string]bool
+	// OtherDir is the folder with what OtherVersion answered to the same rows; empty where nobody else was asked.
+	OtherDir, OtherVersion string
 }
 
 // column is one column of what is written out.
@@ -53,7 +55,7 @@ func (e Export) Write(w io.Writer) error {
 		file, size = asideFile, at.Aside
 		columns, err = e.asideColumns()
 	} else {
-		columns = e.answerColumns(at)
+		columns, err = e.answerColumns(at)
 	}
 	if err != nil {
 		return err
@@ -84,8 +86,22 @@ func (e Export) Write(w io.Writer) error {
 	return errors.Join(sink.end(), out.Flush())
 }
 
+// besides are the outputs of the other version, and where its answers end; none where nobody else was asked, or has not
+// answered yet.
+func (e Export) besides() (outputs []string, size int64, err error) {
+	if e.OtherDir == "" || e.Aside {
+		return nil, 0, nil
+	}
+	at, err := readReached(e.OtherDir) // nothing where it was not asked yet
+	return at.Outputs, at.Answers, err
+}
+
 // answerColumns are those of the answers.
-func (e Export) answerColumns(at reached) []column {
+func (e Export) answerColumns(at reached) ([]column, error) {
+	others, _, err := e.besides()
+	if err != nil {
+		return nil, err
+	}
 	columns := []column{{name: "row", kind: 'i'}}
 	taken := append([]string{"row", "version", "job"}, at.Outputs...)
 	for _, name := range at.Kept {
@@ -102,10 +118,13 @@ func (e Export) answerColumns(at reached) []column {
 		}
 		columns = append(columns, c)
 	}
+	for _, name := range others {
+		columns = append(columns, column{name: name + " of " + e.OtherVersion})
+	}
 	return append(columns, column{name: "version", always: e.Version, kind: 't'}, column{
 		name: "job", always: e.Job,
 		kind: 't',
-	})
+	}), nil
 }
 
 // asideColumns are those of the rows that were put aside: number, reason, and the table's own.
@@ -140,36 +159,92 @@ func Each(dir string, columns func(Columns) error, row func(values []gjson.Resul
 	return Export{Dir: dir}.lines(answersFile, at.Answers, row)
 }
 
-// lines hands the values of every line to a function; those of rows that were put aside stand in one list.
+// reader reads lines of answers, or of rows that were put aside, whose values stand in one list.
+type reader struct {
+	file   *os.File
+	in     *bufio.Reader
+	values []gjson.Result
+}
+
+func openLines(dir, file string, size int64) (*reader, error) {
+	f, err := os.Open(filepath.Join(dir, file))
+	if err != nil {
+		return nil, err
+	}
+	return &reader{file: f, in: bufio.NewReaderSize(io.LimitReader(f, size), 1<<18)}, nil
+}
+
+// next is the next line, io.EOF after the last. Its values are good until the one after that.
+func (r *reader) next() ([]gjson.Result, error) {
+	line, err := r.in.ReadBytes('\n')
+	if errors.Is(err, io.EOF) && len(line) == 0 {
+		return nil, io.EOF
+	}
+	if err != nil {
+		return nil, fmt.Errorf("reading %s: %w", r.file.Name(), err)
+	}
+	r.values = r.values[:0]
+	gjson.ParseBytes(line).ForEach(func(_, v gjson.Result) bool {
+		if v.IsArray() {
+			r.values = append(r.values, v.Array()...)
+		} else {
+			r.values = append(r.values, v)
+		}
+		return true
+	})
+	return r.values, nil
+}
+
+// lines hands the values of every line to a function; behind those of answers stand what another version answered to
+// the same row, missing where it did not.
 func (e Export) lines(file string, size int64, row func([]gjson.Result) error) error {
-	f, err := os.Open(filepath.Join(e.Dir, file))
+	r, err := openLines(e.Dir, file, size)
 	if err != nil {
 		return err
 	}
-	defer f.Close()
-	in := bufio.NewReaderSize(io.LimitReader(f, size), 1<<18)
-	var values []gjson.Result
+	defer r.file.Close()
+	outputs, until, err := e.besides()
+	if err != nil {
+		return err
+	}
+	var other *reader
+	if len(outputs) > 0 {
+		if other, err = openLines(e.OtherDir, answersFile, until); err != nil {
+			return err
+		}
+		defer other.file.Close()
+	}
 	for {
-		line, err := in.ReadBytes('\n')
-		if errors.Is(err, io.EOF) && len(line) == 0 {
+		values, err := r.next()
+		if errors.Is(err, io.EOF) {
 			return nil
 		}
-		if err != nil {
-			return fmt.Errorf("reading %s: %w", file, err)
+		if err == nil && other != nil {
+			values, err = other.beside(values, len(outputs))
 		}
-		values = values[:0]
-		gjson.ParseBytes(line).ForEach(func(_, v gjson.Result) bool {
-			if v.IsArray() {
-				values = append(values, v.Array()...)
-			} else {
-				values = append(values, v)
-			}
-			return true
-		})
-		if err := row(values); err != nil {
+		if err == nil {
+			err = row(values)
+		}
+		if err != nil {
 			return err
 		}
 	}
+}
+
+// beside puts what stands in the line of the same row behind values; lines come in the order of rows.
+func (r *reader) beside(values []gjson.Result, outputs int) ([]gjson.Result, error) {
+	number := values[0].Int()
+	for len(r.values) == 0 || r.values[0].Int() < number {
+		if _, err := r.next(); errors.Is(err, io.EOF) {
+			break
+		} else if err != nil {
+			return nil, err
+		}
+	}
+	if len(r.values) == outputs+1 && r.values[0].Int() == number {
+		return append(values, r.values[1:]...), nil
+	}
+	return append(values, make([]gjson.Result, outputs)...), nil
 }
 
 // text is a value as it stands in a table; missing values are empty.

@@ -336,3 +336,52 @@ func TestAnswersThatAreNone(t *testing.T) {
 		}
 	}
 }
+
+// What another version answered to the same row stands beside it; nothing where it did not answer, or not yet.
+func TestAnswersOfAnotherStandBeside(t *testing.T) {
+	table := "x,who\n1,a\n2,bb\n3,ccc\n"
+	dir, other := folder(t, table), folder(t, table)
+	ask := func(dir string, leave float64) {
+		t.Helper()
+		_, err := Run(t.Context(), Options{
+			Dir: dir, Name: "rows.csv", Signature: twice, Batch: 1, Parallel: 1, Patience: time.Second,
+			Told: func(job.Progress) {},
+			Ask: func(_ context.Context, body []byte) (int, []byte, error) {
+				if r, err := oip.ParseRequest(body); err == nil && r.Inputs[0].Data[0] == leave {
+					return 400, []byte(`{"error":"not that one"}`), nil
+				}
+				return answers(body)
+			},
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	ask(dir, 3)
+	e := Export{Dir: dir, Name: "rows.csv", Format: "csv", Version: "m@2", Job: "J-1", OtherVersion: "m@1"}
+	written := func() string {
+		t.Helper()
+		var b bytes.Buffer
+		if err := e.Write(&b); err != nil {
+			t.Fatal(err)
+		}
+		return b.String()
+	}
+	alone := "row,y,long,version,job\n1,2,1,m@2,J-1\n2,4,2,m@2,J-1\n"
+	if got := written(); got != alone {
+		t.Error(got)
+	}
+	e.OtherDir = other
+	if got := written(); got != alone {
+		t.Errorf("it was not asked yet: %s", got)
+	}
+	ask(other, 1)
+	if got := written(); got != "row,y,long,y of m@1,long of m@1,version,job\n1,2,1,,,m@2,J-1\n2,4,2,4,2,m@2,J-1\n" {
+		t.Error(got)
+	}
+	for _, e.Format = range []string{"jsonl", "parquet"} {
+		if got := written(); !strings.Contains(got, "y of m@1") {
+			t.Errorf("%s: %q", e.Format, got)
+		}
+	}
+}

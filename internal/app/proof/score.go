@@ -406,11 +406,15 @@ func (s *Service) Found(ctx context.Context, by act.Actor, id string, aside bool
 	if aside {
 		what = "put-aside"
 	}
+	export := scoring.Export{
+		Dir: s.folder(j.ID), Name: j.Scoring.Table, Aside: aside, Format: format, Version: j.Scoring.Version,
+		Job: j.ID, Whole: whole,
+	}
+	if e := j.Evaluating; e != nil && e.Against != "" {
+		export.OtherDir, export.OtherVersion = otherIn(export.Dir), e.Against
+	}
 	return Table{
-		Export: scoring.Export{
-			Dir: s.folder(j.ID), Name: j.Scoring.Table, Aside: aside, Format: format, Version: j.Scoring.Version,
-			Job: j.ID, Whole: whole,
-		},
+		Export:   export,
 		FileName: fmt.Sprintf("%s-%s.%s", j.ID, what, format), Media: media[format],
 	}, nil
 }
