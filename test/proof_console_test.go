@@ -36,3 +36,34 @@ func TestProofInTheConsole(t *testing.T) {
 	b.do("the requests behind it", b.open("/models/jobs"), chromedp.Click(browser.Text("a", "J-3")),
 		sees("Asked again"), sees("answered_by"))
 }
+
+// Versions are proved from the console: put to trouble, checked by the cases of the model, which are set there, asked
+// what callers asked, and looked at for the inputs that they rely on.
+func TestVersionsAreProvedInTheConsole(t *testing.T) {
+	t.Parallel()
+	h := open(t)
+	h.twoVersionsOf(h.many(300))
+	h.logged(60)
+	b := look(t, h)
+	b.do("signing in", browser.SignIn(h.server, "runa", password))
+	page := "/models/heat-demand/versions/2?show=evidence"
+	b.do("trouble", b.open(page), press("Prove it"), sees("Missing, extreme and unknown values"), inSheet("Begin"),
+		sees("Put to trouble"), sees("60 rows are drawn like those of"))
+	b.do("the report of trouble", chromedp.Click(browser.Text("a", "E-")), sees("how far predictions move"),
+		sees("512 rows with one request"), sees("holds"))
+	b.do("cases of the model", b.open("/models/heat-demand"), press("Set them"), overwrite(`textarea[name="cases"]`,
+		"cases: [{name: three, inputs: {x: 3}, expects: {y: 4}}]"), inSheet("Set them"), sees("line 1, column"))
+	b.do("cases that can be meant", overwrite(`textarea[name="cases"]`, "cases: [{name: three, inputs: {x: 3}, expect: {y: 5}}]"),
+		inSheet("Set them"), sees("versions must answer 1 cases"))
+	b.do("checks", b.open(page), press("Prove it"), choose("How", "Check what must come back"), inSheet("Begin"),
+		sees("the cases heat-demand#1"))
+	b.do("the report of checks", chromedp.Click(browser.Text("a", "E-")), sees("y must be 5 and is"))
+	b.do("what callers asked", b.open(page), press("Prove it"), choose("How", "Ask it what callers asked"),
+		overwrite(`input[value="24h"]`, "1h"), inSheet("Begin"), sees("Asked again"))
+	b.do("the report of the replay", chromedp.Click(browser.Text("a", "E-")), sees("60 of 60 requests"))
+	b.do("inputs", b.open(page), press("Prove it"), choose("How", "Find the inputs that it relies on"),
+		chromedp.SetUploadFiles(chromedp.CSS(`[aria-label="File"]`), []string{h.many(300)}), inSheet("Begin"),
+		sees("On which inputs it relies"))
+	b.do("the report of inputs", chromedp.Click(browser.Text("a", "E-")), sees("mae rises by"),
+		sees("s an input moves, all else stays"))
+}

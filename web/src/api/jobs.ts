@@ -51,6 +51,35 @@ export const useScore = () =>
     ['jobs'],
   )
 
+/** In which ways the service proves a version. */
+export type Proof = 'evaluate' | 'check' | 'robustness' | 'importance' | 'replay'
+
+interface Proving {
+  proof: Proof
+  version: string
+  environment: string
+  /** What this way of proving takes besides; what is empty is left out. */
+  more: Record<string, string>
+  file?: File
+}
+
+/** Begins a job that proves a version. */
+export const useProve = () =>
+  useChange(
+    async ({ proof, version, environment, more, file }: Proving) => {
+      const asked = proof === 'replay' ? { to: version } : { asked: version }
+      const all = Object.entries({ ...asked, environment, ...more }).filter(([, v]) => v.trim() !== '')
+      if (proof === 'robustness' || proof === 'replay') {
+        const body = JSON.stringify(Object.fromEntries(all))
+        const headers = { 'Content-Type': 'application/json' }
+        return answer<Job>(await fetch(`/api/v1/jobs/${proof}`, { method: 'POST', headers, body }))
+      }
+      const query = new URLSearchParams([...all, ...(file ? [['name', file.name]] : [])])
+      return answer<Job>(await fetch(`/api/v1/jobs/${proof}?${query.toString()}`, { method: 'POST', body: file ?? '' }))
+    },
+    ['jobs'],
+  )
+
 export type Schedule = components['schemas']['Schedule']
 
 /** What is scored again and again; how far its turns are is told by events of jobs. */

@@ -8,6 +8,7 @@ import { Form, FormSheet } from '../ui/form'
 import { Choice } from '../ui/overlays'
 import { Ago, Button, Empty, Field, Loaded, Panel, Tag, To } from '../ui/parts'
 import { EvidenceDrawing } from './evidence-drawing'
+import { ProveSheet } from './prove-sheet'
 
 const kinds = [
   'tests',
@@ -28,7 +29,17 @@ export function EvidenceView({ version: v }: { version: Version }) {
   const may = useMay('register', v.project)
   return (
     <>
-      <Panel title="Evidence" aside={may && <AttachSheet version={v} />}>
+      <Panel
+        title="Evidence"
+        aside={
+          may && (
+            <span className="flex gap-2">
+              <AttachSheet version={v} />
+              <ProveSheet version={v} />
+            </span>
+          )
+        }
+      >
         <Loaded query={found}>
           {(list) =>
             list.items.length === 0 ? (

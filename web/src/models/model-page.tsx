@@ -13,6 +13,7 @@ import { CompareLinks } from './compare-links'
 import { EmergencyTag, LadderBoard } from './ladder-board'
 import { RolledBackTag } from './rolled-back'
 import { leadingMetric } from './metric'
+import { CasesPanel } from './cases-panel'
 import { StandingPanel } from './standing-panel'
 import { ModelUpkeep } from './model-upkeep'
 import { MetricValue } from './metric-value'
@@ -83,6 +84,7 @@ export function ModelPage() {
             </Panel>
           </div>
           <StandingPanel model={m} />
+          <CasesPanel model={m} />
           <ActivityPanel subject={m.name} />
         </>
       )}
