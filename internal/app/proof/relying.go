@@ -22,10 +22,17 @@ import (
 	"innerladder/internal/core/score"
 	"innerladder/internal/core/signature"
 	"innerladder/internal/intake"
+
+	"github.com/tidwall/gjson"
 )
 
-// readTogether is how many rows of a table are read at a time.
-const readTogether = 1000
+const (
+	// readTogether is how many rows of a table are read at a time.
+	readTogether = 1000
+	// withCurves and withDependence are of how many inputs, those that matter most, the curves of single rows and what
+	// predictions are at each value stand in the report.
+	withCurves, withDependence = 30, 100
+)
 
 // relying asks a borrowed version about rows of a table, and about the same rows with other values.
 type relying struct {
@@ -71,9 +78,9 @@ func (r *relying) draw(name, file string) error {
 		body, fit := form.Fit([][]signature.Cell{row}, columns, reasons)
 		truth := signature.Cell{}
 		if target >= 0 && target < len(row) {
-			truth = row[target].Read(false)
+			truth = row[target]
 		}
-		if len(fit) == 0 || target >= 0 && truth.Kind == signature.MissingCell {
+		if len(fit) == 0 || target >= 0 && truth.Read(false).Kind == signature.MissingCell {
 			r.leftOut++
 			continue
 		}
@@ -284,12 +291,12 @@ func (r *relying) truths(classes bool) *explain.Predictions {
 		out.Number = make([]float64, len(r.truth))
 	}
 	for i, c := range r.truth {
+		v := gjson.ParseBytes(signature.AppendCell(nil, c))
 		switch {
-		case classes:
-			text := c.Read(true)
-			out.Class[i], out.There[i] = text.Text, text.Kind == signature.TextCell
-		case c.Kind == signature.NumberCell:
-			out.Number[i], out.There[i] = c.Number, true
+		case classes: // also where they are called 0 and 1, or true and false
+			out.Class[i], out.There[i] = v.String(), v.Type != gjson.Null
+		case v.Type == gjson.Number:
+			out.Number[i], out.There[i] = v.Num, true
 		}
 	}
 	return out
@@ -414,4 +421,27 @@ func (r *relying) describe(out *evidence.ImportanceReport, v *registry.Version) 
 		return in.Moves.Value
 	}
 	slices.SortStableFunc(out.Inputs, func(a, b evidence.InputImportance) int { return cmp.Compare(size(b), size(a)) })
+	for i := range out.Inputs {
+		in := &out.Inputs[i]
+		if i >= withCurves {
+			in.Curves = nil
+		}
+		if i >= withDependence {
+			in.At, in.Mean, in.Low, in.High = nil, nil, nil, nil
+		}
+		for _, all := range slices.Concat([][]float64{in.Mean, in.Low, in.High}, in.Curves) {
+			for k, x := range all {
+				all[k] = shortened(x)
+			}
+		}
+	}
+}
+
+// shortened is a number with as many digits as a drawing can show.
+func shortened(x float64) float64 {
+	out, err := strconv.ParseFloat(strconv.FormatFloat(x, 'g', 6, 64), 64)
+	if err != nil {
+		return x
+	}
+	return out
 }
