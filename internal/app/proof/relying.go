@@ -400,13 +400,21 @@ func numbersOf(p *explain.Predictions, class string) []float64 {
 	return out
 }
 
-// describe puts what matters most first, with units and what was said at registration.
+// describe puts the inputs first with which the error surely rises, by how much, then those with which predictions
+// move, with units and what was said at registration.
 func (r *relying) describe(out *evidence.ImportanceReport, v *registry.Version) {
 	if c := v.Signature.Output(r.output); c != nil {
 		out.Unit = c.Unit
 	}
+	most := 0.0
+	for _, in := range out.Inputs {
+		most = math.Max(most, in.Moves.High)
+	}
 	for i := range out.Inputs {
 		in := &out.Inputs[i]
+		if in.Loss != nil {
+			*in.Loss = withoutRounding(*in.Loss, most)
+		}
 		if c := v.Signature.Input(in.Input); c != nil {
 			in.Unit = c.Unit
 		}
@@ -414,13 +422,15 @@ func (r *relying) describe(out *evidence.ImportanceReport, v *registry.Version) 
 			in.Claimed = &x
 		}
 	}
-	size := func(in evidence.InputImportance) float64 {
-		if in.Loss != nil {
+	rises := func(in evidence.InputImportance) float64 {
+		if in.Loss != nil && in.Loss.Low > 0 {
 			return in.Loss.Value
 		}
-		return in.Moves.Value
+		return 0
 	}
-	slices.SortStableFunc(out.Inputs, func(a, b evidence.InputImportance) int { return cmp.Compare(size(b), size(a)) })
+	slices.SortStableFunc(out.Inputs, func(a, b evidence.InputImportance) int {
+		return cmp.Or(cmp.Compare(rises(b), rises(a)), cmp.Compare(b.Moves.Value, a.Moves.Value))
+	})
 	for i := range out.Inputs {
 		in := &out.Inputs[i]
 		if i >= withCurves {
@@ -435,6 +445,16 @@ func (r *relying) describe(out *evidence.ImportanceReport, v *registry.Version) 
 			}
 		}
 	}
+}
+
+// withoutRounding is a figure without what only rounding leaves of sums beside a scale.
+func withoutRounding(b evidence.Between, scale float64) evidence.Between {
+	for _, x := range []*float64{&b.Value, &b.Low, &b.High} {
+		if math.Abs(*x) < 1e-9*scale {
+			*x = 0
+		}
+	}
+	return b
 }
 
 // shortened is a number with as many digits as a drawing can show.

@@ -1,6 +1,7 @@
 package evidence
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"slices"
@@ -43,43 +44,44 @@ type InputImportance struct {
 	Curves [][]float64 `json:"curves,omitempty" description:"predictions for single rows at each value"`
 }
 
-// Matters reports whether it surely matters: predictions move at all, or the error surely rises where that is known.
-func (i *InputImportance) Matters() bool {
-	if i.Loss != nil {
-		return i.Loss.Low > 0
-	}
-	return i.Moves.Low > 0
-}
-
-// Values are what was measured: by how much each input moves predictions.
-func (r *ImportanceReport) Values() map[string]float64 {
-	out := map[string]float64{}
-	for _, i := range r.Inputs {
-		out[i.Input] = i.Moves.Value
-	}
-	return out
-}
-
 // Sentence is the report in words.
 func (r *ImportanceReport) Sentence() string {
-	var most, none []string
-	for i := range r.Inputs {
-		in := &r.Inputs[i]
-		switch {
-		case in.Moves.Value == 0:
-			none = append(none, in.Input)
-		case in.Matters() && len(most) < mostInWords:
-			most = append(most, in.Input)
+	says := fmt.Sprintf("on %d rows predictions surely move with no input", r.Rows)
+	if most := r.most(func(i InputImportance) *Between { return &i.Moves }); len(most) > 0 {
+		says = fmt.Sprintf("on %d rows predictions move most with %s", r.Rows, strings.Join(most, ", "))
+	}
+	if r.Loss != nil {
+		if rises := r.most(func(i InputImportance) *Between { return i.Loss }); len(rises) > 0 {
+			says += fmt.Sprintf("; %s rises most with %s", r.Measure, strings.Join(rises, ", "))
+		} else {
+			says += fmt.Sprintf("; %s surely rises with none", r.Measure)
 		}
 	}
-	says := fmt.Sprintf("on %d rows it relies most on %s", r.Rows, strings.Join(most, ", "))
-	if len(most) == 0 {
-		says = fmt.Sprintf("on %d rows it surely relies on no input", r.Rows)
+	var none []string
+	for _, i := range r.Inputs {
+		if i.Moves.Value == 0 && len(none) < mostInWords {
+			none = append(none, i.Input)
+		}
 	}
 	if len(none) > 0 {
-		says += "; on " + strings.Join(none[:min(len(none), mostInWords)], ", ") + " not at all"
+		says += "; no matter: " + strings.Join(none, ", ")
 	}
 	return says
+}
+
+// most are the inputs of which a figure is surely above 0, the largest first.
+func (r *ImportanceReport) most(of func(InputImportance) *Between) (names []string) {
+	var all []InputImportance
+	for _, i := range r.Inputs {
+		if b := of(i); b != nil && b.Low > 0 {
+			all = append(all, i)
+		}
+	}
+	slices.SortStableFunc(all, func(a, b InputImportance) int { return cmp.Compare(of(b).Value, of(a).Value) })
+	for _, i := range all[:min(len(all), mostInWords)] {
+		names = append(names, i.Input)
+	}
+	return names
 }
 
 func readImportance(in io.Reader) (Findings, string, error) {
