@@ -273,3 +273,20 @@ func TestThePageOfABinaryWithoutConsole(t *testing.T) {
 		t.Errorf("%d %s", res.StatusCode, res.Header.Get("Content-Type"))
 	}
 }
+
+// The first view takes little: pages come packed, and those that are not looked at do not come.
+func TestTheFirstViewIsSmall(t *testing.T) {
+	t.Parallel()
+	h := open(t)
+	h.twoVersions()
+	b := look(t, h)
+	b.do("signing in", browser.SignIn(h.server, "runa", password))
+	b.do("the first view", b.open("/"), sees("demand-hourly"), sees("What happened"))
+	const most = 250_000
+	got, err := chromedp.Run(b.ctx, chromedp.Evaluate[float64](`performance.getEntriesByType('resource').
+		filter((e) => e.name.includes('/assets/')).reduce((n, e) => n + e.encodedBodySize, 0)`))
+	must(t, err)
+	if got < 50_000 || got > most {
+		t.Errorf("%.0f bytes", got)
+	}
+}

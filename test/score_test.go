@@ -85,6 +85,8 @@ func TestTablesAreScored(t *testing.T) {
 	h.answered(out, 2500, 3)
 	await(t, "its process to end", 20*time.Second, func() bool { return len(h.replicaPIDs()) == 0 })
 
+	h.expects(h.as(h.runaFile, "job", "log", "J-3"), "begins", "asks "+ref+" in a process of its own", "done")
+
 	bad := filepath.Join(t.TempDir(), "bad.csv")
 	must(t, os.WriteFile(bad, []byte("id,x\n0042,1\nb,warm\nc\nd,4\n"), 0o600))
 	code, answers, messages := h.cli(h.runaFile, "score", "heat-demand@1", bad)
@@ -105,6 +107,7 @@ func TestTablesAreScored(t *testing.T) {
 	_, reader := h.person("odd", "reader")
 	h.refuses(3, reader, "inspect", "score", "heat-demand@1", rows)
 	h.refuses(3, reader, "inspect", "job", "answers", "J-1")
+	h.refuses(3, reader, "inspect", "job", "log", "J-1")
 	h.expects(h.as(reader, "job", "J-1"), "J-1 asks heat-demand@2 about rows.csv: done, 2500 rows answered")
 }
 

@@ -78,6 +78,9 @@ func TestVersionsAreHeldAgainstEachOther(t *testing.T) {
 		len(a.Worst) != 20 || a.Worst[0].Inputs["x"] != 399.0 || a.Worst[0].Other == nil {
 		t.Errorf("%+v", e.Evaluation.Against)
 	}
+	h.expects(h.as(h.runaFile, "job", "log", j.ID, "-follow"), "begins", "asks heat-demand@1 in plant-north",
+		"asks heat-demand@2 in plant-north", "does not get on just now", "goes on where it was",
+		"done; its report of kind evaluation is attached")
 	// What the service made cannot be made by somebody else.
 	forged := filepath.Join(t.TempDir(), "forged.json")
 	must(t, os.WriteFile(forged, fmt.Appendf(nil, `{"metrics":{"mae":0},"judged":{"job":%q,"version":"heat-demand@1",

@@ -23,6 +23,7 @@ import (
 	"innerladder/internal/wire"
 
 	"github.com/gofiber/fiber/v3"
+	"github.com/gofiber/fiber/v3/middleware/compress"
 	"github.com/gofiber/fiber/v3/middleware/helmet"
 	"github.com/gofiber/fiber/v3/middleware/recover"
 	"github.com/google/uuid"
@@ -84,6 +85,7 @@ func New(does *app.App, rec *recorder.Recorder, conf Config, log *slog.Logger) (
 		ContentSecurityPolicy: "default-src 'none'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'",
 		ReferrerPolicy:        "no-referrer", XFrameOptions: "DENY", HSTSMaxAge: 365 * 24 * 3600,
 	}))
+	packed := compress.New(compress.Config{Level: compress.LevelBestSpeed})
 	a.router.Get("/healthz", func(c fiber.Ctx) error { return c.SendString("ok\n") })
 	a.router.Get("/readyz", func(c fiber.Ctx) error {
 		if err := does.Ready(c.Context()); err != nil {
@@ -94,33 +96,45 @@ func New(does *app.App, rec *recorder.Recorder, conf Config, log *slog.Logger) (
 		}
 		return c.SendString("ready\n")
 	})
-	a.router.Get("/metrics", a.metrics(rec, conf))
-	a.router.Get("/api/openapi.json", func(c fiber.Ctx) error {
+	a.router.Get("/metrics", packed, a.metrics(rec, conf))
+	a.router.Get("/api/openapi.json", packed, func(c fiber.Ctx) error {
 		c.Set(fiber.HeaderContentType, fiber.MIMEApplicationJSON)
 		return c.Send(a.document)
 	})
+	others := called{}
 	for _, o := range operations() {
-		methods := []string{o.method}
-		if o.head {
-			methods = append(methods, fiber.MethodHead)
+		others[fiberPath(o.path)] = append(others[fiberPath(o.path)], o.methods()...)
+		answer := func(c fiber.Ctx) error { return a.answer(c, o) }
+		if o.produces != "" { // files are sent as they are, and events as they come
+			a.router.Add(o.methods(), fiberPath(o.path), answer)
+			continue
 		}
-		a.router.Add(methods, fiberPath(o.path), func(c fiber.Ctx) error {
-			c.Set(fiber.HeaderCacheControl, "no-store")
-			if !o.streams {
-				if err := bound(c); err != nil {
-					return err
-				}
-			}
-			by, err := a.admit(c, o)
-			if err != nil {
-				return err
-			}
-			return o.handle(a, c, by)
-		})
+		a.router.Add(o.methods(), fiberPath(o.path), retagged, packed, answer)
 	}
-	a.router.Use("/api", func(fiber.Ctx) error { return fiber.ErrNotFound })
-	conf.Console.mount(a.router)
+	a.router.Use("/api", others.other)
+	conf.Console.mount(a.router, packed)
 	return a, nil
+}
+
+// answer answers a call of an operation. Who calls is found out before the body is read.
+func (a *API) answer(c fiber.Ctx, o operation) error {
+	c.Set(fiber.HeaderCacheControl, "no-store")
+	if !o.streams {
+		if err := bound(c); err != nil {
+			return err
+		}
+	}
+	by, err := a.admit(c, o)
+	if err == nil {
+		err = o.negotiate(c)
+	}
+	if err == nil {
+		err = o.handle(a, c, by)
+	}
+	if err == nil && o.produces == "" {
+		tagged(c)
+	}
+	return err
 }
 
 // base is where all operations live.

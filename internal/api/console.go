@@ -5,10 +5,12 @@ import (
 	"crypto/rand"
 	"io/fs"
 	"path"
+	"slices"
 	"strings"
+	"sync"
 
 	"github.com/gofiber/fiber/v3"
-	"github.com/gofiber/fiber/v3/middleware/static"
+	"github.com/valyala/fasthttp"
 )
 
 // Console holds the console's built files.
@@ -30,9 +32,56 @@ func consolePolicy(nonce string) string {
 		"frame-ancestors 'none'; base-uri 'none'; form-action 'self'"
 }
 
+// assets is where the console's files are whose names have a hash of what they hold, so that they never change.
+const assets = "/assets/"
+
+// packedFiles serves such files, packed as browsers can take them. Each is packed once, when it is first asked for.
+type packedFiles struct {
+	files  fs.FS
+	packed sync.Map // of name and encoding, to bytes
+}
+
+// encodings are the ways in which files are packed, the smallest first.
+var encodings = []struct {
+	name string
+	pack func(dst, src []byte, level int) []byte
+	best int
+}{
+	{"br", fasthttp.AppendBrotliBytesLevel, fasthttp.CompressBrotliBestCompression},
+	{"zstd", fasthttp.AppendZstdBytesLevel, fasthttp.CompressZstdBestCompression},
+	{"gzip", fasthttp.AppendGzipBytesLevel, fasthttp.CompressBestCompression},
+}
+
+func (p *packedFiles) serve(c fiber.Ctx) error {
+	name := strings.TrimPrefix(path.Clean(c.Path()), "/")
+	plain, err := fs.ReadFile(p.files, name)
+	if err != nil {
+		return fiber.ErrNotFound
+	}
+	c.Type(path.Ext(name))
+	c.Set(fiber.HeaderCacheControl, "public, max-age=31536000, immutable")
+	c.Set(fiber.HeaderVary, fiber.HeaderAcceptEncoding)
+	if !slices.Contains([]string{".js", ".css", ".svg", ".map"}, path.Ext(name)) {
+		return c.Send(plain)
+	}
+	for _, e := range encodings {
+		if c.Get(fiber.HeaderAcceptEncoding) == "" || c.AcceptsEncodings(e.name) == "" {
+			continue
+		}
+		c.Set(fiber.HeaderContentEncoding, e.name)
+		if done, there := p.packed.Load(name + " " + e.name); there {
+			return c.Send(done.([]byte))
+		}
+		done := e.pack(nil, plain, e.best)
+		p.packed.Store(name+" "+e.name, done)
+		return c.Send(done)
+	}
+	return c.Send(plain)
+}
+
 // mount serves the console's files. Every path that is no file is a page of the console,
-// which finds its own way from there.
-func (k Console) mount(app *fiber.App) {
+// which finds its own way from there. Packed packs what is sent.
+func (k Console) mount(app *fiber.App, packed fiber.Handler) {
 	index, err := fs.ReadFile(k.Files, "index.html")
 	if err != nil {
 		app.Get("/*", func(c fiber.Ctx) error {
@@ -41,8 +90,9 @@ func (k Console) mount(app *fiber.App) {
 		})
 		return
 	}
-	app.Get("/assets/*", static.New("assets", static.Config{FS: k.Files, MaxAge: 365 * 24 * 3600}))
-	app.Get("/*", func(c fiber.Ctx) error {
+	files := packedFiles{files: k.Files}
+	app.Get(assets+"*", files.serve)
+	app.Get("/*", packed, func(c fiber.Ctx) error {
 		if name := strings.TrimPrefix(path.Clean(c.Path()), "/"); path.Ext(name) != "" {
 			if b, err := fs.ReadFile(k.Files, name); err == nil {
 				c.Type(path.Ext(name))

@@ -10,6 +10,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"time"
 
 	"innerladder/internal/core/fault"
 )
@@ -18,6 +19,9 @@ import (
 // so is what stands where a number belongs and is none: the standard decoder leaves a null as 0,
 // and 0 is the best of errors.
 func decode(body []byte, in any) error {
+	if name := twice(body); name != "" {
+		return fault.New(fault.Invalid, "request.twice", "%q stands twice", name).In(name).Do("give it once")
+	}
 	dec := json.NewDecoder(bytes.NewReader(body))
 	dec.DisallowUnknownFields()
 	if err := dec.Decode(in); err != nil {
@@ -31,6 +35,42 @@ func decode(body []byte, in any) error {
 			Do("send one JSON object")
 	}
 	return checkNumbers(body, in)
+}
+
+// twice names a member that an object has twice, of which readers take one or the other; empty where there is none.
+func twice(body []byte) string {
+	dec := json.NewDecoder(bytes.NewReader(body))
+	// around are the objects and lists that are open: the names seen of an object, nil of a list.
+	var around []map[string]bool
+	inObject := func() bool { return len(around) > 0 && around[len(around)-1] != nil }
+	for name := false; ; { // what comes next is the name of a member
+		token, err := dec.Token()
+		if err != nil {
+			return "" // that is said elsewhere
+		}
+		if delim, is := token.(json.Delim); is {
+			switch delim {
+			case '{':
+				around = append(around, map[string]bool{})
+			case '[':
+				around = append(around, nil)
+			default:
+				around = around[:len(around)-1]
+			}
+			name = inObject()
+			continue
+		}
+		if !name {
+			name = inObject()
+			continue
+		}
+		text, _ := token.(string)
+		seen := around[len(around)-1]
+		if seen[text] {
+			return text
+		}
+		seen[text], name = true, false
+	}
 }
 
 // checkNumbers says where something stands that is no number and should be one.
@@ -126,6 +166,28 @@ func noNumber(at string, value any) error {
 // beforeNoNumber is what stands before a word such as NaN or Infinity: the name of a member.
 var beforeNoNumber = regexp.MustCompile(`"((?:[^"\\]|\\.)*)"\s*:\s*-?$`)
 
+// jsonType is what a Go type is in JSON, in words.
+func jsonType(t reflect.Type) string {
+	for t.Kind() == reflect.Pointer {
+		t = t.Elem()
+	}
+	switch {
+	case t == reflect.TypeFor[time.Time]():
+		return "a time such as 2026-01-31T14:00:00Z"
+	case t.Kind() == reflect.String:
+		return "a string"
+	case t.Kind() == reflect.Bool:
+		return "true or false"
+	case t.Kind() >= reflect.Int && t.Kind() <= reflect.Uintptr:
+		return "a whole number"
+	case t.Kind() == reflect.Float32 || t.Kind() == reflect.Float64:
+		return "a number"
+	case t.Kind() == reflect.Slice || t.Kind() == reflect.Array:
+		return "a list"
+	}
+	return "an object"
+}
+
 // badJSON says what of a body could not be decoded.
 func badJSON(body []byte, err error) error {
 	var kind *json.UnmarshalTypeError
@@ -136,7 +198,8 @@ func badJSON(body []byte, err error) error {
 		if first, rest, nested := strings.Cut(name, "."); nested && first != strings.ToLower(first) {
 			name = rest // the name of a Go structure, which nobody outside knows
 		}
-		return fault.New(fault.Invalid, "request.type", "%q is %s where %s is expected", name, kind.Value, kind.Type).
+		return fault.New(fault.Invalid, "request.type", "%q is %s where %s is expected", name, kind.Value,
+			jsonType(kind.Type)).
 			In(name).Do("see /api/openapi.json for what is expected")
 	case errors.As(err, &syntax):
 		rest := body[min(int(max(syntax.Offset-1, 0)), len(body)):]

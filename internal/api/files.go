@@ -2,6 +2,7 @@ package api
 
 import (
 	"errors"
+	"fmt"
 	"io"
 	"mime"
 	"mime/multipart"
@@ -67,8 +68,7 @@ func fileOperations() []operation {
 		{
 			method: "GET", path: "/uploads/{upload}", id: "showUpload",
 			summary: "How far an upload is; HEAD gives the same as headers", permission: access.Register, status: 200,
-			head: true,
-			in:   new(uploadIn), out: new(wire.Uploading), handle: (*API).showUpload,
+			in: new(uploadIn), out: new(wire.Uploading), handle: (*API).showUpload,
 		},
 		{
 			method: "PATCH", path: "/uploads/{upload}", id: "appendUpload",
@@ -225,8 +225,46 @@ func (a *API) artifact(c fiber.Ctx, by act.Actor) error {
 	}
 	c.Set(fiber.HeaderContentType, fiber.MIMEOctetStream)
 	c.Set(fiber.HeaderContentDisposition, "attachment; filename*=UTF-8''"+url.PathEscape(meta.Name))
-	c.Set(fiber.HeaderETag, strconv.Quote(meta.Digest))
-	return c.SendStream(f, int(meta.Size)) // the stream closes the file
+	return sendFile(c, f, meta.Size, meta.Digest)
+}
+
+// sendFile sends a file that never changes: whole, or the part that is asked for (RFC 9110, 14), or nothing where the
+// caller has it. It closes the file, at the latest when all is sent.
+func sendFile(c fiber.Ctx, f io.ReadSeekCloser, size int64, digest string) error {
+	tag := strconv.Quote(digest)
+	c.Set(fiber.HeaderETag, tag)
+	c.Set(fiber.HeaderAcceptRanges, "bytes")
+	if has(c.Get(fiber.HeaderIfNoneMatch), tag) {
+		c.Response().Header.Del(fiber.HeaderContentType)
+		c.Status(fiber.StatusNotModified)
+		return f.Close()
+	}
+	since := c.Get(fiber.HeaderIfRange)
+	if c.Method() != fiber.MethodGet || c.Get(fiber.HeaderRange) == "" || since != "" && since != tag {
+		return c.SendStream(f, int(size))
+	}
+	wanted, err := c.Range(size)
+	switch {
+	case errors.Is(err, fiber.ErrRequestedRangeNotSatisfiable), errors.Is(err, fiber.ErrRangeUnsatisfiable):
+		c.Set(fiber.HeaderContentRange, fmt.Sprintf("bytes */%d", size))
+		return errors.Join(f.Close(), plain{fiber.StatusRequestedRangeNotSatisfiable, fault.New(fault.Invalid,
+			"file.range", "the file has %d bytes", size).In("Range").Do("ask for bytes that it has")})
+	case err != nil || wanted.Type != "bytes" || len(wanted.Ranges) != 1:
+		c.Status(fiber.StatusOK)
+		c.Response().Header.Del(fiber.HeaderContentRange)
+		return c.SendStream(f, int(size)) // several parts, and what cannot be read, are answered with the whole
+	}
+	part := wanted.Ranges[0]
+	if _, err := f.Seek(int64(part.Start), io.SeekStart); err != nil {
+		return errors.Join(err, f.Close())
+	}
+	n := part.End - part.Start + 1
+	c.Status(fiber.StatusPartialContent)
+	c.Set(fiber.HeaderContentRange, fmt.Sprintf("bytes %d-%d/%d", part.Start, part.End, size))
+	return c.SendStream(struct {
+		io.Reader
+		io.Closer
+	}{io.LimitReader(f, int64(n)), f}, int(n))
 }
 
 type attachIn struct {
@@ -354,8 +392,7 @@ func sendLoose(c fiber.Ctx, name, media, digest string, f *os.File, size int64) 
 	c.Set(fiber.HeaderXContentTypeOptions, "nosniff")
 	c.Set(fiber.HeaderContentSecurityPolicy, "default-src 'none'; sandbox")
 	c.Set(fiber.HeaderContentDisposition, how+"; filename*=UTF-8''"+url.PathEscape(name))
-	c.Set(fiber.HeaderETag, strconv.Quote(digest))
-	return c.SendStream(f, int(size))
+	return sendFile(c, f, size, digest)
 }
 
 // Uploads in pieces follow the IETF's work on resumable uploads for HTTP

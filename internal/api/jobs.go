@@ -26,7 +26,7 @@ type foundIn struct {
 	Format string `query:"format" enum:"csv,jsonl,parquet" description:"csv when not given"`
 }
 
-// jobOperations are the routes about work that takes long.
+// jobOperations are the routes that begin work that takes long.
 func jobOperations() []operation {
 	return []operation{
 		{
@@ -64,6 +64,12 @@ func jobOperations() []operation {
 		op("POST", "/jobs/replay", "replay", "Ask a version again what callers asked another before, from the log of "+
 			"requests of an endpoint; the report becomes evidence of the version", access.Register, 201,
 			func(c call, in *wire.NewReplay) (*job.Job, error) { return c.app.Proof.Replay(c, c.by, *in) }),
+	}
+}
+
+// keptJobOperations are the routes about jobs that there are.
+func keptJobOperations() []operation {
+	return []operation{
 		op("GET", "/jobs", "listJobs", "List jobs, newest first", access.Read, 200, func(c call, in *struct {
 			pageIn
 			Version string `query:"version" description:"only about this version"`
@@ -77,6 +83,8 @@ func jobOperations() []operation {
 		}),
 		op("GET", "/jobs/{job}", "showJob", "Show a job, and how far it is", access.Read, 200,
 			func(c call, in *jobIn) (*job.Job, error) { return c.app.Proof.Job(c, c.by, in.Job) }),
+		op("GET", "/jobs/{job}/log", "jobLog", "Show what a job did and met, line by line", access.Inspect, 200,
+			func(c call, in *jobIn) (wire.Listed[job.Line], error) { return c.app.Proof.JobLog(c, c.by, in.Job) }),
 		op("POST", "/jobs/{job}/stop", "stopJob", "Stop a job; it can be taken up again", access.Inspect, 200,
 			func(c call, in *struct {
 				jobIn

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"reflect"
+	"slices"
 	"strconv"
 
 	"innerladder/internal/app"
@@ -37,8 +38,6 @@ type operation struct {
 	// produces is the answer's media type when it is not JSON.
 	produces string
 	status   int
-	// head says that it may be asked with HEAD too, for its headers alone.
-	head bool
 	// streams says that the body may be of any size and is read as it comes.
 	streams bool
 	handle  func(*API, fiber.Ctx, act.Actor) error
@@ -78,8 +77,9 @@ func op[In, Out any](method, path, id, summary string, p access.Permission, stat
 				return err
 			}
 			if e, ok := any(out).(interface{ ETag() string }); ok {
-				c.Set(fiber.HeaderETag, e.ETag())
+				fiber.Locals(c, etagKey{}, e.ETag())
 			}
+			linked(c, out)
 			return c.Status(status).JSON(out)
 		},
 	}
@@ -97,7 +97,10 @@ func read(c fiber.Ctx, in any) error {
 				Do("see /api/openapi.json for what is expected")
 		}
 	}
-	if c.Method() == fiber.MethodGet || c.Method() == fiber.MethodDelete || !hasBody(in) {
+	if c.Query("limit") == "0" { // which would be as if it were not given
+		return badLimit(0)
+	}
+	if slices.Contains([]string{fiber.MethodGet, fiber.MethodHead, fiber.MethodDelete}, c.Method()) || !hasBody(in) {
 		return nil
 	}
 	body := c.Body()
@@ -189,14 +192,18 @@ func (p pageIn) page() (records.Page, error) {
 		p.Limit = usualLimit
 	}
 	if p.Limit < 1 || p.Limit > mostLimit {
-		return records.Page{}, fault.New(fault.Invalid, "list.limit", "a limit of %d cannot be served", p.Limit).
-			In("limit").Do("give 1 to %d", mostLimit)
+		return records.Page{}, badLimit(p.Limit)
 	}
 	after, err := base64.RawURLEncoding.DecodeString(p.Cursor)
 	if err != nil {
 		return records.Page{}, badCursor(p.Cursor)
 	}
 	return records.Page{Limit: p.Limit, After: string(after)}, nil
+}
+
+func badLimit(limit int) error {
+	return fault.New(fault.Invalid, "list.limit", "a limit of %d cannot be served", limit).In("limit").
+		Do("give 1 to %d", mostLimit)
 }
 
 func badCursor(cursor string) error {

@@ -24,7 +24,11 @@ func (a *API) failed(c fiber.Ctx, err error) error {
 	p := wire.Problem{RequestID: requestID(c)}
 	var f *fault.Fault
 	var e *fiber.Error
+	var own plain
 	switch {
+	case errors.As(err, &own):
+		f = own.Fault
+		p.Status, p.Code, p.Detail, p.Field, p.Remedy = own.status, f.Code, f.Detail, f.Field, f.Remedy
 	case errors.As(err, &f):
 		p.Status, p.Code, p.Detail, p.Field, p.Remedy = statusOf[f.Kind], f.Code, f.Detail, f.Field, f.Remedy
 	case errors.As(err, &e) && e.Code == fiber.StatusRequestEntityTooLarge:

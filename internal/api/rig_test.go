@@ -335,6 +335,16 @@ func lanes(main, trial int) []traffic.Lane {
 // call makes a raw call and holds the answer against the document.
 func (r *rig) call(method, path, body string, header ...string) (int, http.Header, []byte) {
 	r.t.Helper()
+	res, b := r.bare(method, path, body, header...)
+	if strings.HasPrefix(path, "/api/v1/") {
+		checkAnswer(r.t, method, path, res, b)
+	}
+	return res.StatusCode, res.Header, b
+}
+
+// bare makes a raw call.
+func (r *rig) bare(method, path, body string, header ...string) (*http.Response, []byte) {
+	r.t.Helper()
 	req, err := http.NewRequestWithContext(r.t.Context(), method, r.server+path, strings.NewReader(body))
 	must(r.t, err)
 	req.Header.Set("Authorization", "Bearer "+r.runaToken)
@@ -346,10 +356,7 @@ func (r *rig) call(method, path, body string, header ...string) (int, http.Heade
 	defer res.Body.Close()
 	b, err := io.ReadAll(res.Body)
 	must(r.t, err)
-	if strings.HasPrefix(path, "/api/v1/") {
-		checkAnswer(r.t, method, path, res, b)
-	}
-	return res.StatusCode, res.Header, b
+	return res, b
 }
 
 var compiler = func() *jsonschema.Compiler {

@@ -105,7 +105,7 @@ func operations() []operation {
 		splitOperations(), rolloutOperations(), incidentOperations(), historyOperations(), planOperations(),
 		contractOperations(), requestOperations(), endpointOperations(), endpointKeeping(), watchOperations(),
 		outcomeOperations(), customOperations(), agentOperations(), runnerOperations(), jobOperations(),
-		scheduleOperations(), standingOperations(), timeOperations())
+		keptJobOperations(), scheduleOperations(), standingOperations(), timeOperations())
 }
 
 // placeOperations are the routes about where versions run.

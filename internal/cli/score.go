@@ -70,6 +70,12 @@ func scoreCommands() []command {
 			}, printSays),
 		},
 		{
+			name: "job log", group: "Prove", arguments: "J-NUMBER", least: 1, most: 1,
+			summary: "Show what a job did and met, line by line",
+			example: "innerladder job log J-1 -follow",
+			setup:   jobLog,
+		},
+		{
 			name: "job answers", group: "Prove", arguments: "J-NUMBER", least: 1, most: 1,
 			summary: "Get what a job has found so far: one row for each that was answered, naming version and job",
 			example: "innerladder job answers J-1 -o answers.parquet",
@@ -359,6 +365,38 @@ func showJob(c *call) func(context.Context) error {
 			return err
 		}
 		return fmt.Errorf("%s is %s", j.ID, j.State)
+	}
+}
+
+func jobLog(c *call) func(context.Context) error {
+	c.connect()
+	follow := c.flags.Bool("follow", false, "go on until it has ended")
+	return func(ctx context.Context) error {
+		for shown := 0; ; {
+			j, err := c.api.Job(ctx, c.args[0]) // before its log, so that nothing is missed when it has ended
+			if err != nil {
+				return err
+			}
+			log, err := c.api.JobLog(ctx, j.ID)
+			if err != nil || !*follow {
+				return c.show(log, err, func() { printLines(c.Out, log.Items) })
+			}
+			printLines(c.Out, log.Items[min(shown, len(log.Items)):])
+			if shown = len(log.Items); j.Ended() {
+				return nil
+			}
+			select {
+			case <-time.After(time.Second):
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+		}
+	}
+}
+
+func printLines(w io.Writer, lines []job.Line) {
+	for _, l := range lines {
+		fmt.Fprintf(w, "%s  %s\n", l.At.Format("2006-01-02 15:04:05.000"), l.Says)
 	}
 }
 

@@ -49,6 +49,11 @@ func (c *Client) Importance(ctx context.Context, in wire.NewImportance, table io
 		number(in.Rounds))...), table)
 }
 
+// JobLog shows what a job did and met.
+func (c *Client) JobLog(ctx context.Context, id string) (wire.Listed[job.Line], error) {
+	return call[wire.Listed[job.Line]](ctx, c, "GET", path("jobs", id, "log"), nil)
+}
+
 // Robustness begins a job that asks a version when things are not as they should be.
 func (c *Client) Robustness(ctx context.Context, in wire.NewRobustness) (job.Job, error) {
 	return call[job.Job](ctx, c, "POST", path("jobs", "robustness"), in)

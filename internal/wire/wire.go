@@ -6,3 +6,6 @@ type Listed[T any] struct {
 	// Next is the cursor for the rest; empty at the end.
 	Next string `json:"next_cursor,omitempty"`
 }
+
+// NextPart is the cursor for the rest, for the header that says where it is.
+func (l Listed[T]) NextPart() string { return l.Next }

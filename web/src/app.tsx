@@ -1,48 +1,55 @@
+import { lazy, type ComponentType } from 'react'
 import { Navigate, Route, Routes } from 'react-router'
 
 import { ProblemError } from './api/client'
 import { useMe } from './api/people'
-import { AccuracyPage } from './accuracy/accuracy-page'
-import { DriftPage } from './drift/drift-page'
-import { ActivityPage } from './activity/activity-page'
-import { AlertsPage } from './alerts/alerts-page'
-import { AuditPage } from './audit/audit-page'
-import { CustomPage } from './custom/custom-page'
-import { ComparePage } from './endpoints/compare-page'
-import { EndpointPage } from './endpoints/endpoint-page'
-import { SignalsPage } from './endpoints/signals-page'
-import { EndpointsPage } from './endpoints/endpoints-page'
-import { EnvironmentsPage } from './environments/environments-page'
-import { InboxPage } from './inbox/inbox-page'
-import { CataloguePage } from './models/catalogue-page'
-import { DataPage } from './models/data-page'
-import { LineupPage } from './models/lineup-page'
-import { ModelPage } from './models/model-page'
-import { ModelsPage } from './models/models-page'
-import { RegisterPage } from './models/register-page'
-import { RunPage, RunsPage } from './models/runs-page'
-import { TracePage } from './models/trace-page'
-import { VersionPage } from './models/version-page'
 import { NowPage } from './now/now-page'
-import { IncidentPage } from './incidents/incident-page'
-import { IncidentsPage } from './incidents/incidents-page'
-import { RolloutPage } from './rollouts/rollout-page'
-import { RolloutsPage } from './rollouts/rollouts-page'
-import { RequestPage } from './requests/request-page'
-import { RequestsPage, StrayRequestsPage } from './requests/requests-page'
-import { ReviewPage } from './reviews/review-page'
-import { ReviewsPage } from './reviews/reviews-page'
-import { ConnectionsPage } from './settings/connections-page'
-import { LadderPage } from './settings/ladder-page'
-import { MePage } from './settings/me-page'
-import { PeoplePage } from './settings/people-page'
-import { ServicePage } from './settings/service-page'
-import { JobPage } from './jobs/job-page'
-import { JobsPage } from './jobs/jobs-page'
-import { SettingsFrame } from './settings/settings-frame'
 import { Shell } from './shell'
-import { TryPage } from './try/try-page'
 import { Empty, Panel, Problem } from './ui/parts'
+
+/** A page that is fetched when it is first looked at. */
+const page = (load: () => Promise<ComponentType>) => lazy(async () => ({ default: await load() }))
+
+const AccuracyPage = page(() => import('./accuracy/accuracy-page').then((m) => m.AccuracyPage))
+const DriftPage = page(() => import('./drift/drift-page').then((m) => m.DriftPage))
+const ActivityPage = page(() => import('./activity/activity-page').then((m) => m.ActivityPage))
+const AlertsPage = page(() => import('./alerts/alerts-page').then((m) => m.AlertsPage))
+const AuditPage = page(() => import('./audit/audit-page').then((m) => m.AuditPage))
+const CustomPage = page(() => import('./custom/custom-page').then((m) => m.CustomPage))
+const ComparePage = page(() => import('./endpoints/compare-page').then((m) => m.ComparePage))
+const EndpointPage = page(() => import('./endpoints/endpoint-page').then((m) => m.EndpointPage))
+const SignalsPage = page(() => import('./endpoints/signals-page').then((m) => m.SignalsPage))
+const EndpointsPage = page(() => import('./endpoints/endpoints-page').then((m) => m.EndpointsPage))
+const EnvironmentsPage = page(() => import('./environments/environments-page').then((m) => m.EnvironmentsPage))
+const InboxPage = page(() => import('./inbox/inbox-page').then((m) => m.InboxPage))
+const CataloguePage = page(() => import('./models/catalogue-page').then((m) => m.CataloguePage))
+const DataPage = page(() => import('./models/data-page').then((m) => m.DataPage))
+const LineupPage = page(() => import('./models/lineup-page').then((m) => m.LineupPage))
+const ModelPage = page(() => import('./models/model-page').then((m) => m.ModelPage))
+const ModelsPage = page(() => import('./models/models-page').then((m) => m.ModelsPage))
+const RegisterPage = page(() => import('./models/register-page').then((m) => m.RegisterPage))
+const RunPage = page(() => import('./models/runs-page').then((m) => m.RunPage))
+const RunsPage = page(() => import('./models/runs-page').then((m) => m.RunsPage))
+const TracePage = page(() => import('./models/trace-page').then((m) => m.TracePage))
+const VersionPage = page(() => import('./models/version-page').then((m) => m.VersionPage))
+const IncidentPage = page(() => import('./incidents/incident-page').then((m) => m.IncidentPage))
+const IncidentsPage = page(() => import('./incidents/incidents-page').then((m) => m.IncidentsPage))
+const RolloutPage = page(() => import('./rollouts/rollout-page').then((m) => m.RolloutPage))
+const RolloutsPage = page(() => import('./rollouts/rollouts-page').then((m) => m.RolloutsPage))
+const RequestPage = page(() => import('./requests/request-page').then((m) => m.RequestPage))
+const RequestsPage = page(() => import('./requests/requests-page').then((m) => m.RequestsPage))
+const StrayRequestsPage = page(() => import('./requests/requests-page').then((m) => m.StrayRequestsPage))
+const ReviewPage = page(() => import('./reviews/review-page').then((m) => m.ReviewPage))
+const ReviewsPage = page(() => import('./reviews/reviews-page').then((m) => m.ReviewsPage))
+const ConnectionsPage = page(() => import('./settings/connections-page').then((m) => m.ConnectionsPage))
+const LadderPage = page(() => import('./settings/ladder-page').then((m) => m.LadderPage))
+const MePage = page(() => import('./settings/me-page').then((m) => m.MePage))
+const PeoplePage = page(() => import('./settings/people-page').then((m) => m.PeoplePage))
+const ServicePage = page(() => import('./settings/service-page').then((m) => m.ServicePage))
+const JobPage = page(() => import('./jobs/job-page').then((m) => m.JobPage))
+const JobsPage = page(() => import('./jobs/jobs-page').then((m) => m.JobsPage))
+const TryPage = page(() => import('./try/try-page').then((m) => m.TryPage))
+const SettingsFrame = page(() => import('./settings/settings-frame').then((m) => m.SettingsFrame))
 
 /** All pages of someone who is signed in. */
 export function App() {

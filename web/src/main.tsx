@@ -17,6 +17,9 @@ if (nonce) setNonce(nonce)
 
 applyTheme()
 
+// A page that is not there any more is one of an older console: the newer one has it under another name.
+window.addEventListener('vite:preloadError', () => window.location.reload())
+
 const queryClient = newQueryClient()
 
 const root = document.getElementById('console')

@@ -1,3 +1,4 @@
+import { Suspense } from 'react'
 import { Inbox, LogOut, Moon, Sun, WifiOff } from 'lucide-react'
 import { Link, NavLink, Outlet, useLocation } from 'react-router'
 
@@ -115,7 +116,9 @@ export function Shell() {
         )}
         <Boundary key={pathname}>
           <FollowContext value={follow}>
-            <Outlet />
+            <Suspense fallback={null}>
+              <Outlet />
+            </Suspense>
           </FollowContext>
         </Boundary>
       </main>

@@ -91,12 +91,12 @@ func (s *Service) checkAll(ctx context.Context, j *job.Job, g *going) (p job.Pro
 	if err != nil {
 		return p, err
 	}
-	b, err := s.traffic.Borrow(ctx, v, j.Scoring.Environment, 1)
+	b, done, err := s.borrow(ctx, j, v, j.Scoring.Environment, 1)
 	if err != nil {
 		return p, err
 	}
-	defer b.Return()
-	c := &checking{Borrowed: b, version: v, told: s.tells(g), all: len(cases.Cases)}
+	defer done()
+	c := &checking{Borrowed: b, version: v, told: s.tells(j.ID, g), all: len(cases.Cases)}
 	var suites []evidence.Suite
 	if v.KnownAnswers != nil {
 		c.all += len(v.KnownAnswers.Cases)

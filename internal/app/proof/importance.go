@@ -52,15 +52,15 @@ func (s *Service) relies(ctx context.Context, j *job.Job, g *going) (p job.Progr
 	if err := s.bring(ctx, j, v); err != nil {
 		return p, err
 	}
-	b, err := s.traffic.Borrow(ctx, v, j.Scoring.Environment, j.Scoring.Parallel)
+	b, done, err := s.borrow(ctx, j, v, j.Scoring.Environment, j.Scoring.Parallel)
 	if err != nil {
 		return p, err
 	}
-	defer b.Return()
+	defer done()
 	r := &relying{
 		asking: &asking{Borrowed: b, output: outputOf(v, j.Importance), together: 1}, of: j.Importance,
 		batch: j.Scoring.Batch,
-		exact: b.Signature, width: j.Scoring.Parallel, tells: s.tells(g),
+		exact: b.Signature, width: j.Scoring.Parallel, tells: s.tells(j.ID, g),
 	}
 	if err := r.draw(j.Scoring.Table, scoring.TableIn(s.folder(j.ID))); err != nil {
 		return p, err

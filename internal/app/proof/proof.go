@@ -244,8 +244,11 @@ func (s *Service) carryOut(ctx context.Context, j job.Job, g *going) {
 		return
 	}
 	p := j.Progress
+	_, before := os.Stat(s.logOf(j.ID))
+	s.note(j.ID, "%s", begins(p, before == nil))
 	err := jobs.Safely(func() (err error) { p, err = s.pursue(ctx, &j, g); return err })
 	if cause := context.Cause(ctx); cause != nil { // somebody stopped it, or the service: it is taken up again
+		s.note(j.ID, "%s", paused(cause))
 		s.keepProgress(context.WithoutCancel(ctx), j.ID, p)
 		settled = true
 		return
@@ -264,9 +267,42 @@ func (s *Service) carryOut(ctx context.Context, j job.Job, g *going) {
 	if last != nil && made != nil { // that it could not be attached is how it ended
 		last = s.conclude(ctx, j.ID, p, nil, last)
 	}
+	s.note(j.ID, "%s", endOf(made, err, last))
 	if settled = last == nil; !settled {
 		s.Log.Error("it was not written down how a job ended; it is looked at again", "job", j.ID, "error", last)
 	}
+}
+
+// begins is how the log of a job begins, or goes on where there was one before.
+func begins(p job.Progress, before bool) string {
+	switch {
+	case !before:
+		return "begins"
+	case p.Rows == 0: // whoever killed the service left no time to note how far it was; its files know
+		return "goes on where it was"
+	}
+	return fmt.Sprintf("goes on after %.0f %%, %d rows", 100*p.Share, p.Rows)
+}
+
+// paused is why a job does not go on now.
+func paused(cause error) string {
+	if errors.Is(cause, errStopped) {
+		return "was stopped; it can be taken up again"
+	}
+	return "the service stops; it goes on when that is there again"
+}
+
+// endOf is how a job ended: failed is why it did not get to its end, unwritten why that could not be noted.
+func endOf(made *report, failed, unwritten error) string {
+	switch {
+	case failed != nil:
+		return "failed: " + failed.Error()
+	case unwritten != nil:
+		return "could not be ended: " + unwritten.Error()
+	case made != nil:
+		return "done; its report of kind " + made.kind + " is attached"
+	}
+	return "done"
 }
 
 // pursue carries out what a job is about, as far as it goes.

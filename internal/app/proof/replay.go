@@ -215,14 +215,14 @@ func (s *Service) again(ctx context.Context, j *job.Job, g *going) (p job.Progre
 	if err := s.gather(ctx, j); err != nil {
 		return p, err
 	}
-	b, err := s.traffic.Borrow(ctx, v, j.Scoring.Environment, j.Scoring.Parallel)
+	b, done, err := s.borrow(ctx, j, v, j.Scoring.Environment, j.Scoring.Parallel)
 	if err != nil {
 		return p, err
 	}
-	defer b.Return()
+	defer done()
 	return scoring.Replay(ctx, scoring.ReplayOptions{
 		Dir: s.folder(j.ID), Count: j.Replaying.Taken, Rate: j.Replaying.Rate, Parallel: j.Scoring.Parallel,
-		Tolerance: j.Replaying.Tolerance, Ask: b.Ask, Patience: patience, Told: s.tells(g),
+		Tolerance: j.Replaying.Tolerance, Ask: b.Ask, Patience: patience, Told: s.tells(j.ID, g),
 	})
 }
 

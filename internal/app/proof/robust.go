@@ -126,16 +126,16 @@ func (s *Service) trouble(ctx context.Context, j *job.Job, g *going) (p job.Prog
 	if err != nil {
 		return p, err
 	}
-	b, err := s.traffic.Borrow(ctx, v, j.Scoring.Environment, widest)
+	b, done, err := s.borrow(ctx, j, v, j.Scoring.Environment, widest)
 	if err != nil {
 		return p, err
 	}
-	defer b.Return()
+	defer done()
 	plan, like, err := s.planOf(ctx, v, b.Signature, j.Robustness)
 	if err != nil {
 		return p, err
 	}
-	t := &troubling{plan: plan, told: s.tells(g), asking: &asking{
+	t := &troubling{plan: plan, told: s.tells(j.ID, g), asking: &asking{
 		Borrowed: b, first: plan.Base[0], output: j.Robustness.Output, together: 1,
 	}}
 	if t.output == "" && v.Signature != nil && len(v.Signature.Outputs) > 0 {

@@ -317,7 +317,7 @@ func (s *Service) score(ctx context.Context, j *job.Job, g *going) (p job.Progre
 	if err := s.bring(ctx, j, v); err != nil {
 		return p, err
 	}
-	told := s.tells(g)
+	told := s.tells(j.ID, g)
 	e := j.Evaluating
 	if e == nil || e.Against == "" {
 		return s.pass(ctx, j, v, j.Scoring.Environment, s.folder(j.ID), j.Scoring.Keep, told)
@@ -335,24 +335,15 @@ func (s *Service) score(ctx context.Context, j *job.Job, g *going) (p job.Progre
 	return s.passOther(ctx, j, p, told)
 }
 
-// tells keeps how far a job is that goes on.
-func (s *Service) tells(g *going) func(job.Progress) {
-	return func(p job.Progress) {
-		s.mu.Lock()
-		g.progress = p
-		s.mu.Unlock()
-	}
-}
-
 // pass asks a version about all rows of the table of a job; what it says is kept in a folder that has the table.
 func (s *Service) pass(ctx context.Context, j *job.Job, v *registry.Version, environment, dir string, keep []string,
 	told func(job.Progress),
 ) (p job.Progress, err error) {
-	b, err := s.traffic.Borrow(ctx, v, environment, j.Scoring.Parallel)
+	b, done, err := s.borrow(ctx, j, v, environment, j.Scoring.Parallel)
 	if err != nil {
 		return j.Progress, err
 	}
-	defer b.Return()
+	defer done()
 	return scoring.Run(ctx, scoring.Options{
 		Dir: dir, Name: j.Scoring.Table, Signature: b.Signature, Keep: keep, Batch: j.Scoring.Batch,
 		Parallel: j.Scoring.Parallel, Ask: b.Ask, Patience: patience, Told: told,

@@ -191,6 +191,18 @@ func (b *Borrowed) look(ctx context.Context) error {
 	return nil
 }
 
+// Said is what a process that was started for it wrote last, some lines; nothing of what is placed.
+func (b *Borrowed) Said(lines int) []string {
+	if b.run == "" || b.service.runners == nil {
+		return nil
+	}
+	said, err := b.service.runners.Log(b.run, 1, lines)
+	if err != nil {
+		return nil
+	}
+	return said
+}
+
 // Return gives a version back.
 func (b *Borrowed) Return() {
 	for _, c := range b.clients {

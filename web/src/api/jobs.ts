@@ -28,6 +28,15 @@ export const useJob = (job: string) =>
     { refetchInterval: (query) => (query.state.data && !ended(query.state.data) ? 1000 : false) },
   )
 
+/** What a job did and met; again while it goes on. */
+export const useJobLog = (j: Job) =>
+  $api.useQuery(
+    'get',
+    '/api/v1/jobs/{job}/log',
+    { params: { path: { job: j.id } } },
+    { refetchInterval: ended(j) ? false : 2000 },
+  )
+
 export const useStopJob = (job: string) =>
   useChange(
     (reason: string) => data(api.POST('/api/v1/jobs/{job}/stop', { params: { path: { job } }, body: { reason } })),

@@ -1,23 +1,15 @@
-import Markdown from 'react-markdown'
-import remarkGfm from 'remark-gfm'
+import { lazy, Suspense } from 'react'
 
-/** Markdown that somebody wrote in a comment: @NAME stands out, markup is shown as text, nothing is loaded from elsewhere. */
+const Marked = lazy(() => import('./markdown').then((m) => ({ default: m.Marked })))
+
+/**
+ * Markdown that somebody wrote in a comment: @NAME stands out, markup is shown as text, nothing is loaded from elsewhere.
+ * Until what reads it is there, it is shown as it was written.
+ */
 export function Prose({ text }: { text: string }) {
   return (
-    <span className="prose-text">
-      <Markdown
-        remarkPlugins={[remarkGfm]}
-        components={{
-          img: ({ alt }) => <span className="text-ink-3">[picture: {alt}]</span>,
-          a: ({ href, children }) => (
-            <a href={href} rel="noreferrer noopener" target="_blank" className="underline underline-offset-3">
-              {children}
-            </a>
-          ),
-        }}
-      >
-        {text.replace(/(?<![\w@.`-])(@[a-z0-9][a-z0-9-]*)/g, '**$1**')}
-      </Markdown>
-    </span>
+    <Suspense fallback={<span className="prose-text">{text}</span>}>
+      <Marked text={text} />
+    </Suspense>
   )
 }
