@@ -109,6 +109,7 @@ func Run(ctx context.Context, args []string, s Streams) int {
 	if s.In == nil {
 		s.In = os.Stdin
 	}
+	s.Out, s.Err = shown(s.Out), shown(s.Err)
 	all := commands()
 	if len(args) == 0 {
 		help(s.Err, all)

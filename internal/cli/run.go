@@ -106,6 +106,9 @@ func logger(w io.Writer, level string) (*slog.Logger, error) {
 		return nil, wrongUse("%q is no log level; use debug, info, warn or error", level)
 	}
 	options := &slog.HandlerOptions{Level: l}
+	if t, is := w.(*terminal); is {
+		w = t.to // the log escapes by itself
+	}
 	if f, ok := w.(*os.File); ok && isatty.IsTerminal(f.Fd()) {
 		return slog.New(slog.NewTextHandler(w, options)), nil
 	}

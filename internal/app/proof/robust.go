@@ -148,6 +148,7 @@ func (s *Service) trouble(ctx context.Context, j *job.Job, g *going) (p job.Prog
 	r := judging.Report()
 	r.Like, r.Output, r.Kept, r.Environment = j.Robustness.Like, t.output, plan.Kept, j.Scoring.Environment
 	r.Named, r.Incumbent = j.Robustness.Named, j.Robustness.Incumbent
+	r.Aside = v.Signature != nil && len(v.Signature.Outputs) > 0 && v.Signature.Outputs[0].Name != t.output
 	if c := v.Signature.Output(t.output); c != nil {
 		r.Unit = c.Unit
 	}

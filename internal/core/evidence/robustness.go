@@ -128,6 +128,8 @@ type RobustnessReport struct {
 	Why    string `json:"why,omitempty" description:"what was said first of a row without a prediction"`
 	Output string `json:"output" description:"the output that is looked at"`
 	Unit   string `json:"unit,omitempty"`
+	// Aside says that an output other than the first was named, which may be the one that matters least.
+	Aside bool `json:"aside,omitempty" description:"an output other than the first was named"`
 	// Spread is the standard deviation of the predictions; Classes says that there are none of numbers.
 	Spread  float64 `json:"spread,omitempty" description:"standard deviation of the predictions for the rows"`
 	Classes bool    `json:"classes,omitempty" description:"predictions are classes"`

@@ -47,7 +47,7 @@ func (q Robust) Evaluate(f Facts) Outcome {
 	for i := range f.Evidence {
 		e := &f.Evidence[i]
 		r := e.OwnRobustness()
-		if r == nil || q.Environment != "" && r.Environment != q.Environment {
+		if r == nil || r.Aside || q.Environment != "" && r.Environment != q.Environment {
 			continue
 		}
 		// Without a name, rows are like the incumbent's, or, where that has no reference profile, the version's own.

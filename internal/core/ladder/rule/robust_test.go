@@ -42,6 +42,9 @@ func casesOfRobustness() []ruleCase {
 		{"forged", Robust{}, troubled(func(e *evidence.Evidence, _ *evidence.RobustnessReport) {
 			e.AddedBy = "runa"
 		}), Waiting, "not put to trouble yet"},
+		{"of what matters least", Robust{}, troubled(func(_ *evidence.Evidence, r *evidence.RobustnessReport) {
+			r.Aside = true
+		}), Waiting, "not put to trouble yet"},
 		{"like another", Robust{}, troubled(func(_ *evidence.Evidence, r *evidence.RobustnessReport) {
 			r.Like = "heat-demand@0"
 		}), Waiting, "the incumbent is heat-demand@1 now"},
