@@ -116,7 +116,7 @@ func New(does *app.App, rec *recorder.Recorder, conf Config, log *slog.Logger) (
 	return a, nil
 }
 
-// answer answers a call of an operation. Who calls is found out before the body is read.
+// answer answers a call of an operation: the body is bounded, who calls is found out, and both sides agree on the form.
 func (a *API) answer(c fiber.Ctx, o operation) error {
 	c.Set(fiber.HeaderCacheControl, "no-store")
 	if !o.streams {
