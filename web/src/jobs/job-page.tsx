@@ -78,10 +78,14 @@ function JobView({ job: j }: { job: Job }) {
               ['asked for as', s.asked],
               ['a turn of', j.schedule ?? 'no schedule'],
               ['in', s.environment ?? 'a process that was started for it'],
-              ['table', `${s.table}, ${bytes(s.size)}`],
-              ['sha256', <code key="digest">{s.digest}</code>],
-              ['beside the answers', s.keep.join(', ') || 'nothing of the table'],
-              ['rows of a request', `${s.batch}, ${s.parallel} requests under way`],
+              ['table', s.size > 0 ? `${s.table}, ${bytes(s.size)}` : s.table],
+              ...(s.digest ? ([['sha256', <code key="digest">{s.digest}</code>]] as const) : []),
+              ...(j.evaluating || j.kind === 'score'
+                ? ([
+                    ['beside the answers', s.keep.join(', ') || 'nothing of the table'],
+                    ['rows of a request', `${s.batch}, ${s.parallel} requests under way`],
+                  ] as const)
+                : []),
             ]}
           />
         </Panel>
