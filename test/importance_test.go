@@ -56,4 +56,9 @@ func TestInputsThatMatterToAForeignServer(t *testing.T) {
 	h.healthy("heat-demand@1", "workbench")
 	h.expects(h.as(h.runaFile, "importance", "heat-demand@1", rows, "-target", "y", "-rows", "60", "-rounds", "2"),
 		"mae is 0 for the rows as they are", "60 rows of many.csv")
+	// Of a list of numbers the largest is explained: twice what is asked.
+	h.expects(h.as(h.runaFile, "importance", "heat-demand@1", rows, "-output", "scores", "-rows", "60", "-rounds", "2"),
+		"SCORES[1]", "predictions move most with x")
+	h.refuses(1, h.runaFile, "of which none is the truth", "importance", "heat-demand@1", rows, "-output", "scores",
+		"-target", "y", "-rows", "60")
 }

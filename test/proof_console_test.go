@@ -37,8 +37,8 @@ func TestProofInTheConsole(t *testing.T) {
 		sees("Asked again"), sees("answered_by"))
 }
 
-// Versions are proved from the console: put to trouble, checked by the cases of the model, which are set there, asked
-// what callers asked, and looked at for the inputs that they rely on.
+// Versions are proved from the console: tested for robustness, checked by the cases of the model, which are set there,
+// asked what callers asked, and looked at for the inputs that they rely on.
 func TestVersionsAreProvedInTheConsole(t *testing.T) {
 	t.Parallel()
 	h := open(t)
@@ -47,13 +47,14 @@ func TestVersionsAreProvedInTheConsole(t *testing.T) {
 	b := look(t, h)
 	b.do("signing in", browser.SignIn(h.server, "runa", password))
 	page := "/models/heat-demand/versions/2?show=evidence"
-	b.do("trouble", b.open(page), press("Prove it"), sees("Missing, extreme and unknown values"), inSheet("Begin"),
-		sees("Put to trouble"), sees("60 rows are drawn like those of"))
-	b.do("the report of trouble", chromedp.Click(browser.Text("a", "E-")), sees("how far predictions move"),
+	b.do("disturbances", b.open(page), press("Prove it"), sees("Missing, extreme and unknown values"), inSheet("Begin"),
+		sees("Robustness"), sees("60 rows are drawn like those of"))
+	b.do("the report of disturbances", chromedp.Click(browser.Text("a", "E-")), sees("how far predictions move"),
 		sees("512 rows with one request"), sees("holds"))
 	b.do("cases of the model", b.open("/models/heat-demand"), press("Set them"), overwrite(`textarea[name="cases"]`,
 		"cases: [{name: three, inputs: {x: 3}, expects: {y: 4}}]"), inSheet("Set them"), sees("line 1, column"))
-	b.do("cases that can be meant", overwrite(`textarea[name="cases"]`, "cases: [{name: three, inputs: {x: 3}, expect: {y: 5}}]"),
+	b.do("cases that can be meant", overwrite(`textarea[name="cases"]`,
+		"cases: [{name: three, inputs: {x: 3}, expect: {y: 5}}]"),
 		inSheet("Set them"), sees("versions must answer 1 cases"))
 	b.do("checks", b.open(page), press("Prove it"), choose("How", "Check what must come back"), inSheet("Begin"),
 		sees("the cases heat-demand#1"))

@@ -41,13 +41,14 @@ type packedFiles struct {
 	packed sync.Map // of name and encoding, to bytes
 }
 
-// encodings are the ways in which files are packed, the smallest first.
+// encodings are the ways in which files are packed, the smallest first. Whoever comes first waits for it: brotli's best
+// takes twenty times as long as this for 7 % less.
 var encodings = []struct {
 	name string
 	pack func(dst, src []byte, level int) []byte
-	best int
+	how  int
 }{
-	{"br", fasthttp.AppendBrotliBytesLevel, fasthttp.CompressBrotliBestCompression},
+	{"br", fasthttp.AppendBrotliBytesLevel, 6},
 	{"zstd", fasthttp.AppendZstdBytesLevel, fasthttp.CompressZstdBestCompression},
 	{"gzip", fasthttp.AppendGzipBytesLevel, fasthttp.CompressBestCompression},
 }
@@ -72,7 +73,7 @@ func (p *packedFiles) serve(c fiber.Ctx) error {
 		if done, there := p.packed.Load(name + " " + e.name); there {
 			return c.Send(done.([]byte))
 		}
-		done := e.pack(nil, plain, e.best)
+		done := e.pack(nil, plain, e.how)
 		p.packed.Store(name+" "+e.name, done)
 		return c.Send(done)
 	}

@@ -71,13 +71,8 @@ func checkVersion(c *call) func(context.Context) error {
 			in.Name = filepath.Base(c.args[1])
 		}
 		j, err := c.api.Check(ctx, in, strings.NewReader(text))
-		if err == nil && *detach {
-			return c.show(j, nil, func() { fmt.Fprintln(c.Out, j.ID) })
-		}
-		if err == nil {
-			j, err = c.awaitJob(ctx, j)
-		}
-		if err != nil {
+		j, ended, err := c.begun(ctx, j, err, *detach)
+		if err != nil || !ended {
 			return err
 		}
 		if *out != "" && j.State == job.Done {

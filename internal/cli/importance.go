@@ -79,10 +79,13 @@ func printImportance(w io.Writer, r *evidence.ImportanceReport) {
 	fmt.Fprintln(w)
 	t := newTable(w, append(heads, strings.ToUpper(r.Output), "AT")...)
 	for _, in := range r.Inputs {
-		row := []string{in.Input, withHalf(in.Moves)}
+		row := []string{in.Input, "not answered"}
+		if in.Rows > 0 {
+			row[1] = withHalf(in.Moves)
+		}
 		if r.Loss != nil {
 			loss := ""
-			if in.Loss != nil {
+			if in.Loss != nil && in.Rows > 0 {
 				loss = withHalf(*in.Loss)
 			}
 			row = append(row, loss)

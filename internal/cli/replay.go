@@ -76,16 +76,8 @@ func replay(c *call) func(context.Context) error {
 			*at.into = t
 		}
 		j, err := c.api.Replay(ctx, in)
-		if err == nil && *detach {
-			return c.show(j, nil, func() {
-				fmt.Fprintln(c.Out, j.ID)
-				c.say("%s; see how far it is with: innerladder job %s", j.Says(), j.ID)
-			})
-		}
-		if err == nil {
-			j, err = c.awaitJob(ctx, j)
-		}
-		if err != nil {
+		j, ended, err := c.begun(ctx, j, err, *detach)
+		if err != nil || !ended {
 			return err
 		}
 		return c.reported(ctx, j)

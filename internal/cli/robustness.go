@@ -13,7 +13,7 @@ import (
 	"innerladder/internal/wire"
 )
 
-// robustnessCommand puts a version to trouble.
+// robustnessCommand tests the robustness of a version.
 func robustnessCommand() []command {
 	return []command{{
 		name: "robustness", group: "Prove", arguments: "REF|ENDPOINT", least: 1, most: 1,
@@ -33,36 +33,32 @@ func robustness(c *call) func(context.Context) error {
 	c.flags.StringVar(&in.Environment, "env", "", "`ENVIRONMENT` where it is placed; the only one when not given")
 	c.flags.StringVar(&in.Like, "like", "", "`REF` of the version from whose reference profile rows are drawn; when "+
 		"not given, who answers callers now, else itself")
-	c.flags.IntVar(&in.Rows, "rows", 0, "`N` rows that are drawn, and asked in every trouble; 60 when not given")
+	c.flags.IntVar(&in.Rows, "rows", 0, "`N` rows that are drawn, and asked in every disturbance; 60 when not given")
 	c.flags.StringVar(&in.Output, "output", "", "`OUTPUT` that is looked at; the first when not given")
 	c.flags.StringVar(&in.AtMost, "at-most", "", "`LIMITS` beside those that hold anyway, or in their place, such as "+
 		"noise=0.2,beyond=3; of "+strings.Join(evidence.RobustnessMeasures(), ", "))
-	c.flags.BoolVar(&in.Answering, "answering", false, "also where callers are answered by it, whom it may trouble")
+	c.flags.BoolVar(&in.Answering, "answering", false, "also where callers are answered by it, whom that may disturb")
 	detach := c.flags.Bool("detach", false, "begin the job and do not wait for it")
 	return func(ctx context.Context) error {
 		in.Asked = c.args[0]
 		j, err := c.api.Robustness(ctx, in)
-		if err == nil && *detach {
-			return c.show(j, nil, func() { fmt.Fprintln(c.Out, j.ID) })
-		}
-		if err == nil {
-			j, err = c.awaitJob(ctx, j)
-		}
-		if err != nil {
+		j, ended, err := c.begun(ctx, j, err, *detach)
+		if err != nil || !ended {
 			return err
 		}
 		return c.reported(ctx, j)
 	}
 }
 
-// ofInputs are the troubles of single inputs, in the order in which they are shown.
-var ofInputs = []evidence.Trouble{
-	evidence.TroubleLowest, evidence.TroubleHighest, evidence.TroubleBelow, evidence.TroubleAbove,
-	evidence.TroubleNoise, evidence.TroubleMissing, evidence.TroubleLeftOut, evidence.TroubleUnknown,
-	evidence.TroubleUnit,
+// ofInputs are the disturbances of single inputs, in the order in which they are shown.
+var ofInputs = []evidence.Disturbance{
+	evidence.DisturbanceLowest, evidence.DisturbanceHighest, evidence.DisturbanceBelow, evidence.DisturbanceAbove,
+	evidence.DisturbanceNoise, evidence.DisturbanceMissing, evidence.DisturbanceLeftOut, evidence.DisturbanceUnknown,
+	evidence.DisturbanceUnit,
 }
 
-// printRobustness shows what came of troubles: what counts against the version, then all inputs by all troubles.
+// printRobustness shows what came of disturbances: what counts against the version, then all inputs by all
+// disturbances.
 func printRobustness(w io.Writer, r *evidence.RobustnessReport) {
 	if r.Why != "" {
 		fmt.Fprintf(w, "%d of %d usual rows got no prediction: %s\n", r.Refused+r.Broke, r.Rows, r.Why)
@@ -71,12 +67,12 @@ func printRobustness(w io.Writer, r *evidence.RobustnessReport) {
 		fmt.Fprintf(w, "as they are, rows get predictions %.2g away from the reference profile\n", *r.Off)
 	}
 	for i := range r.Tried {
-		if t := &r.Tried[i]; t.Fault() {
+		if t := &r.Tried[i]; t.Fault {
 			fmt.Fprintf(w, "  %s  %s\n", t.Verdict, t.Says())
 		}
 	}
 	fmt.Fprintln(w)
-	printTroubles(w, r)
+	printDisturbances(w, r)
 	fmt.Fprintln(w)
 	for i := range r.Tried {
 		t := &r.Tried[i]
@@ -101,8 +97,8 @@ func printRobustness(w io.Writer, r *evidence.RobustnessReport) {
 	}
 }
 
-// printTroubles shows how far each input moves predictions in each trouble, or what else came of it.
-func printTroubles(w io.Writer, r *evidence.RobustnessReport) {
+// printDisturbances shows how far each input moves predictions in each disturbance, or what else came of it.
+func printDisturbances(w io.Writer, r *evidence.RobustnessReport) {
 	heads := []string{"INPUT"}
 	for _, t := range ofInputs {
 		heads = append(heads, strings.ToUpper(t.Says()))
@@ -129,8 +125,8 @@ func printTroubles(w io.Writer, r *evidence.RobustnessReport) {
 	fmt.Fprintf(w, "numbers say how far predictions move: in %s\n", unit)
 }
 
-// cell is what came of a trouble of an input, or of several, from the least to the most.
-func cell(all []evidence.Troubled) string {
+// cell is what came of a disturbance of an input, or of several, from the least to the most.
+func cell(all []evidence.Disturbed) string {
 	low, high := math.Inf(1), 0.0
 	for _, t := range all {
 		switch {

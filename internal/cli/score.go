@@ -141,7 +141,13 @@ func (c *call) runJob(ctx context.Context, in *wire.NewScoring, detach bool, beg
 		return j, false, err
 	}
 	defer done()
-	if j, err = begin(table); err != nil {
+	j, err = begin(table)
+	return c.begun(ctx, j, err, detach)
+}
+
+// begun waits until a job that was begun has ended, unless it is to go on by itself.
+func (c *call) begun(ctx context.Context, j job.Job, err error, detach bool) (job.Job, bool, error) {
+	if err != nil {
 		return j, false, err
 	}
 	if detach {

@@ -43,7 +43,7 @@ func (p *play) writeCases() error {
 }
 
 // caughtEarly has a gate ask for checks of what is deployed: the version that was fitted on Fahrenheit does not come to
-// any caller. Trouble with rows as callers send them, and a replay of what they asked, say the same.
+// any caller. Disturbances of rows as callers send them, and a replay of what they asked, say the same.
 func (p *play) caughtEarly(ctx context.Context) error {
 	cases, err := p.sif.SetCases(ctx, "heat-demand", demandCases, "what the dispatch desk knows of its town")
 	if err != nil {
@@ -92,13 +92,13 @@ func (p *play) caughtEarly(ctx context.Context) error {
 	if _, err := p.runa.Robustness(ctx, wire.NewRobustness{Asked: ref, Environment: "workbench"}); err != nil {
 		return err
 	}
-	troubled, err := p.awaitReport(ctx, ref, func(e *evidence.Evidence) bool { return e.OwnRobustness() != nil })
+	disturbed, err := p.awaitReport(ctx, ref, func(e *evidence.Evidence) bool { return e.OwnRobustness() != nil })
 	if err != nil {
 		return err
 	}
-	p.say("%s, put to trouble with rows as callers send them: %s", troubled.ID, troubled.Says)
-	for _, t := range troubled.Robustness.Tried {
-		if t.Fault() {
+	p.say("%s, tested for robustness with rows as callers send them: %s", disturbed.ID, disturbed.Says)
+	for _, t := range disturbed.Robustness.Tried {
+		if t.Fault {
 			p.say("   %s", t.Says())
 		}
 	}

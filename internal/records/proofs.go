@@ -114,12 +114,14 @@ func (r View) CheckedBefore(ctx context.Context, version, environment string, k 
 	return n > 0, err
 }
 
-// TroubledBefore reports whether a job has put a version to trouble in an environment, with rows like those of another.
-func (r View) TroubledBefore(ctx context.Context, version, environment, like string) (bool, error) {
+// RobustnessBefore reports whether a job has tested the robustness of a version in an environment beside an incumbent
+// (empty: beside nobody), with rows and an output that nobody chose.
+func (r View) RobustnessBefore(ctx context.Context, version, environment, incumbent string) (bool, error) {
 	var n int
 	err := r.q.row(ctx, `SELECT count(*) FROM jobs j WHERE j.about = ? AND j.kind = 'robustness'
-		AND j.body ->> '$.robustness.like' = ? AND coalesce(j.body ->> '$.scoring.environment', '') = ?`, version,
-		like, environment).Scan(&n)
+		AND coalesce(j.body ->> '$.robustness.incumbent', '') = ? AND j.body ->> '$.robustness.named' IS NULL
+		AND j.body ->> '$.robustness.output' IS NULL
+		AND coalesce(j.body ->> '$.scoring.environment', '') = ?`, version, incumbent, environment).Scan(&n)
 	return n > 0, err
 }
 

@@ -57,18 +57,19 @@ type NewCheck struct {
 	Name        string `query:"name" json:"-" description:"of the file"`
 }
 
-// NewRobustness says which version is put to trouble, and as whose callers.
+// NewRobustness says which version is tested for robustness, and as whose callers.
 type NewRobustness struct {
 	Asked string `json:"asked" required:"true" description:"a version such as heat-demand@7, or an endpoint"`
 	// Environment is where it is placed; a version that is placed nowhere is started for it.
 	Environment string `json:"environment,omitempty" description:"where it is placed; the only place when not given"`
 	// Like is the version from whose reference profile rows are drawn.
-	Like   string `json:"like,omitempty" description:"the version from whose reference profile rows are drawn; when not given, who answers callers now, or itself"`
-	Rows   int    `json:"rows,omitempty" minimum:"20" maximum:"1000" description:"how many are drawn; 60 when not given"`
+	Like string `json:"like,omitempty" description:"as whose callers; as those of who answers now when not given"`
+	// Rows are drawn, and asked in every disturbance.
+	Rows   int    `json:"rows,omitempty" minimum:"20" maximum:"1000" description:"60 when not given"`
 	Output string `json:"output,omitempty" description:"the output that is looked at; the first when not given"`
 	// AtMost are limits beside those that hold anyway, or in their place.
 	AtMost string `json:"at_most,omitempty" description:"limits, such as noise=0.2,beyond=3"`
-	// Answering has a version put to trouble although callers are answered by it where it is.
+	// Answering has a version tested for robustness although callers are answered by it where it is.
 	Answering bool `json:"answering,omitempty" description:"also where callers are answered by it"`
 }
 
@@ -76,11 +77,14 @@ type NewRobustness struct {
 // of the call.
 type NewImportance struct {
 	NewScoring
-	Target string `query:"target" json:"-" description:"the column with the truth; without it the importance is how far predictions move"`
+	// Target is the column with the truth; without it importance is how far predictions move.
+	Target string `query:"target" json:"-" description:"the column with the truth, if it is known"`
 	Output string `query:"output" json:"-" description:"the output that is explained; the first when not given"`
-	Class  string `query:"class" json:"-" description:"the class that is looked at as an input moves; the most frequent when not given"`
-	Rows   int    `query:"rows" json:"-" minimum:"20" maximum:"5000" description:"how many rows are drawn of the table; 500 when not given"`
-	Rounds int    `query:"rounds" json:"-" minimum:"1" maximum:"50" description:"how often each input is shuffled; 5 when not given"`
+	// Class is the one that is looked at as an input moves.
+	Class string `query:"class" json:"-" description:"looked at as an input moves; the most frequent when not given"`
+	// Rows are drawn of the table, and each input is shuffled so many times.
+	Rows   int `query:"rows" json:"-" minimum:"20" maximum:"5000" description:"drawn of the table; 500 when not given"`
+	Rounds int `query:"rounds" json:"-" minimum:"1" maximum:"50" description:"for each input; 5 when not given"`
 }
 
 // NewSchedule says what is scored again and again, and when.

@@ -9,7 +9,7 @@ import (
 	"time"
 
 	"innerladder/internal/app/traffic"
-	"innerladder/internal/core/robust"
+	"innerladder/internal/core/score"
 	"innerladder/internal/core/signature"
 	"innerladder/internal/oip"
 	"innerladder/internal/scoring"
@@ -39,20 +39,19 @@ type asking struct {
 	together int
 }
 
-// rows asks rows, so many with one request. Where such a request is not answered well, and it is not itself on trial,
+// rows asks rows, so many with one request. Where such a request is not answered well, and that is not what is tested,
 // each of its rows is asked alone.
-func (a *asking) rows(ctx context.Context, rows []signature.Row, batch int) (out []robust.Answer, took time.Duration,
+func (a *asking) rows(ctx context.Context, rows []signature.Row, batch int) (out []score.Answer, took time.Duration,
 	err error,
 ) {
-	lost, onTrial := 0, batch > a.together
+	lost, tested := 0, batch > a.together
 	for chunk := range slices.Chunk(rows, batch) {
 		got, spent, err := a.some(ctx, chunk)
 		if err != nil {
 			return nil, 0, err
 		}
 		took += spent
-		silent := slices.ContainsFunc(got, func(a robust.Answer) bool { return len(a.Values) == 0 })
-		if len(chunk) > 1 && !onTrial && silent {
+		if len(chunk) > 1 && !tested && !allFine(got) {
 			one, spent, err := a.rows(ctx, chunk, 1)
 			if err != nil {
 				return nil, 0, err
@@ -72,6 +71,10 @@ func (a *asking) rows(ctx context.Context, rows []signature.Row, batch int) (out
 	return out, took, nil
 }
 
+func allFine(all []score.Answer) bool {
+	return !slices.ContainsFunc(all, func(a score.Answer) bool { return !a.Fine() })
+}
+
 // inBatches finds out whether several rows are answered with one request; from then on so many are asked at once.
 func (a *asking) inBatches(ctx context.Context, rows []signature.Row, batch int) error {
 	some := rows[:min(len(rows), batch)]
@@ -79,7 +82,7 @@ func (a *asking) inBatches(ctx context.Context, rows []signature.Row, batch int)
 		return nil
 	}
 	got, _, err := a.some(ctx, some)
-	if err == nil && !slices.ContainsFunc(got, func(a robust.Answer) bool { return len(a.Values) == 0 }) {
+	if err == nil && allFine(got) {
 		a.together = batch
 	}
 	return err
@@ -87,8 +90,8 @@ func (a *asking) inBatches(ctx context.Context, rows []signature.Row, batch int)
 
 // many asks rows, as many with one request as are answered so, so many requests at a time. Told hears of rows that have
 // ended. A row that was not asked any more, because too many of those beside it were lost, has no status.
-func (a *asking) many(ctx context.Context, rows []signature.Row, width int, told func(int)) ([]robust.Answer, error) {
-	out := make([]robust.Answer, len(rows))
+func (a *asking) many(ctx context.Context, rows []signature.Row, width int, told func(int)) ([]score.Answer, error) {
+	out := make([]score.Answer, len(rows))
 	g, inside := errgroup.WithContext(ctx)
 	g.SetLimit(width)
 	for at := 0; at < len(rows); at += a.together {
@@ -106,10 +109,10 @@ func (a *asking) many(ctx context.Context, rows []signature.Row, width int, told
 }
 
 // atOnce asks rows one by one, so many at the same time.
-func (a *asking) atOnce(ctx context.Context, rows []signature.Row, width int) ([]robust.Answer, time.Duration,
+func (a *asking) atOnce(ctx context.Context, rows []signature.Row, width int) ([]score.Answer, time.Duration,
 	error,
 ) {
-	out := make([]robust.Answer, len(rows))
+	out := make([]score.Answer, len(rows))
 	g, inside := errgroup.WithContext(ctx)
 	g.SetLimit(width)
 	begun := time.Now()
@@ -144,7 +147,7 @@ func (a *asking) once(ctx context.Context, rows []signature.Row) (int, []byte, e
 
 // some sends one request of several rows. A server that cannot be reached, or has too much to do, is waited for; one
 // that went away at the request is asked once more when it is back, because it may have gone for another reason.
-func (a *asking) some(ctx context.Context, rows []signature.Row) ([]robust.Answer, time.Duration, error) {
+func (a *asking) some(ctx context.Context, rows []signature.Row) ([]score.Answer, time.Duration, error) {
 	for tries := 1; ; tries++ {
 		begun := time.Now()
 		status, answer, err := a.once(ctx, rows)
@@ -198,9 +201,9 @@ func (a *asking) back(ctx context.Context) error {
 }
 
 // read takes the answer to so many rows apart.
-func (a *asking) read(status int, answer []byte, err error, rows int) []robust.Answer {
-	out := make([]robust.Answer, rows)
-	all := func(a robust.Answer) []robust.Answer {
+func (a *asking) read(status int, answer []byte, err error, rows int) []score.Answer {
+	out := make([]score.Answer, rows)
+	all := func(a score.Answer) []score.Answer {
 		for i := range out {
 			out[i] = a
 		}
@@ -208,26 +211,26 @@ func (a *asking) read(status int, answer []byte, err error, rows int) []robust.A
 	}
 	switch {
 	case err != nil:
-		return all(robust.Answer{Why: err.Error()})
+		return all(score.Answer{Why: err.Error()})
 	case status != http.StatusOK:
-		return all(robust.Answer{Status: status, Why: scoring.SaidIn(answer)})
+		return all(score.Answer{Status: status, Why: scoring.SaidIn(answer)})
 	}
 	tensors, err := oip.AnyTensors(answer, "outputs")
 	if err != nil {
-		return all(robust.Answer{Status: status, Why: "the answer cannot be read: " + err.Error()})
+		return all(score.Answer{Status: status, Why: "the answer cannot be read: " + err.Error()})
 	}
 	i := slices.IndexFunc(tensors, func(o oip.Tensor) bool { return o.Name == a.output || a.output == "" })
 	if i < 0 {
-		return all(robust.Answer{Status: status, Why: "the answer has no " + a.output})
+		return all(score.Answer{Status: status, Why: "the answer has no " + a.output})
 	}
 	data := tensors[i].Data
 	wide := len(data) / rows
 	if wide == 0 || len(data)%rows != 0 {
-		return all(robust.Answer{Status: status, Why: fmt.Sprintf("the answer has %d values of %s for %d rows",
+		return all(score.Answer{Status: status, Why: fmt.Sprintf("the answer has %d values of %s for %d rows",
 			len(data), tensors[i].Name, rows)})
 	}
 	for k := range out {
-		out[k] = robust.Answer{Status: status, Values: data[k*wide : (k+1)*wide]}
+		out[k] = score.Answer{Status: status, Values: data[k*wide : (k+1)*wide]}
 	}
 	return out
 }

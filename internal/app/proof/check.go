@@ -221,10 +221,7 @@ func (c *checking) ask(ctx context.Context, request []byte) (a check.Answer) {
 		if err != nil {
 			a.Status, a.Why = 0, err.Error()
 			if err.Error() != oip.NoAnswerInTime && time.Since(begun) < checkPatience && ctx.Err() == nil {
-				select {
-				case <-time.After(checkPause):
-				case <-ctx.Done():
-				}
+				_ = pause(ctx, checkPause) // when it ends, the next question says so
 				continue
 			}
 			if err.Error() != oip.NoAnswerInTime {

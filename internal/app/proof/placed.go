@@ -35,9 +35,7 @@ func demandsOf(l *ladder.Ladder) demands {
 	return d
 }
 
-func in(demanded map[string]bool, environment string) bool {
-	return demanded[""] || demanded[environment]
-}
+func demanded(in map[string]bool, environment string) bool { return in[""] || in[environment] }
 
 // StepPlaced puts versions that are placed and healthy to what gates of their project ask for, once each.
 func (s *Service) StepPlaced(ctx context.Context, now time.Time) error {
@@ -49,8 +47,9 @@ func (s *Service) StepPlaced(ctx context.Context, now time.Time) error {
 	if err != nil {
 		return err
 	}
-	return jobs.Each(projects, func(p registry.Project) string { return p.Name }, func(p registry.Project) error {
-		l, err := read.Ladder(ctx, p.Name)
+	name := func(p registry.Project) string { return p.Name }
+	return jobs.Each(projects, name, func(project registry.Project) error {
+		l, err := read.Ladder(ctx, project.Name)
 		if err != nil {
 			return err
 		}
@@ -58,7 +57,7 @@ func (s *Service) StepPlaced(ctx context.Context, now time.Time) error {
 		if len(d.checks)+len(d.robustness) == 0 {
 			return nil
 		}
-		all, err := read.AllCases(ctx, p.Name)
+		all, err := read.AllCases(ctx, project.Name)
 		if err != nil {
 			return err
 		}
@@ -66,18 +65,20 @@ func (s *Service) StepPlaced(ctx context.Context, now time.Time) error {
 		for i := range all {
 			cases[all[i].Model] = &all[i]
 		}
-		places, err := read.PlacementsOfProject(ctx, p.Name)
+		places, err := read.PlacementsOfProject(ctx, project.Name)
 		if err != nil {
 			return err
 		}
 		of := func(p traffic.Placement) string { return p.Version }
-		return jobs.Each(places, of, func(p traffic.Placement) error { return s.prove(ctx, &p, d, cases, now) })
+		return jobs.Each(places, of, func(p traffic.Placement) error {
+			return s.prove(ctx, &p, d, cases, project.Name, now)
+		})
 	})
 }
 
 // prove puts a version to what is demanded where it is placed.
 func (s *Service) prove(ctx context.Context, p *traffic.Placement, d demands, cases map[string]*check.Kept,
-	now time.Time,
+	project string, now time.Time,
 ) error {
 	if !p.Healthy || p.Elsewhere {
 		return nil
@@ -86,19 +87,19 @@ func (s *Service) prove(ctx context.Context, p *traffic.Placement, d demands, ca
 	if err != nil {
 		return err
 	}
-	if k := cases[ref.Model]; k != nil && in(d.checks, p.Environment) {
+	if k := cases[ref.Model]; k != nil && demanded(d.checks, p.Environment) {
 		if err := s.checkPlaced(ctx, p, k, now); err != nil {
 			return err
 		}
 	}
-	if in(d.robustness, p.Environment) {
-		return s.troublePlaced(ctx, p, now)
+	if demanded(d.robustness, p.Environment) {
+		return s.disturbPlaced(ctx, p, &registry.Version{Ref: p.Version, Model: ref.Model, Project: project}, now)
 	}
 	return nil
 }
 
-// once does what is done once for a version that is placed, and says when it cannot be done that it is tried again
-// later. Before reports whether it was done.
+// once does what is done once for a version that is placed, unless it was done before. What is refused is tried again
+// after a while: whoever has it done by hand is told why.
 func (s *Service) once(key string, now time.Time, before func() (bool, error), do func() error) error {
 	s.mu.Lock()
 	again := s.later[key]
@@ -119,6 +120,9 @@ func (s *Service) once(key string, now time.Time, before func() (bool, error), d
 	}
 	s.later[key] = now.Add(askAgain)
 	s.mu.Unlock()
+	if known := (*fault.Fault)(nil); errors.As(err, &known) {
+		return nil
+	}
 	return err
 }
 
@@ -132,35 +136,22 @@ func (s *Service) checkPlaced(ctx context.Context, p *traffic.Placement, k *chec
 	})
 }
 
-// troublePlaced has a version put to trouble where it is placed, once for who answers callers now. One that answers
+// disturbPlaced has the robustness of a version tested where it is placed, once for each incumbent. One that answers
 // callers there itself is left alone.
-func (s *Service) troublePlaced(ctx context.Context, p *traffic.Placement, now time.Time) error {
+func (s *Service) disturbPlaced(ctx context.Context, p *traffic.Placement, v *registry.Version, now time.Time) error {
 	read := s.DB.Read(records.Everything)
 	used, err := read.EndpointsUsing(ctx, p.Version, p.Environment)
 	if err != nil || len(used) > 0 {
-		return err
-	}
-	v, err := s.registry.Version(ctx, act.BySelf(), p.Version)
-	if err != nil {
 		return err
 	}
 	than, err := incumbent(ctx, read, v)
 	if err != nil {
 		return err
 	}
-	like, err := s.like(ctx, act.BySelf(), v, "", than)
-	if known := (*fault.Fault)(nil); errors.As(err, &known) {
-		return nil // there is no reference profile to draw from, as who begins it by hand is told
-	}
-	if err != nil {
-		return err
-	}
-	return s.once(p.Version+" "+p.Environment+" like "+like, now, func() (bool, error) {
-		return read.TroubledBefore(ctx, p.Version, p.Environment, like)
+	return s.once(p.Version+" "+p.Environment+" beside "+than, now, func() (bool, error) {
+		return read.RobustnessBefore(ctx, p.Version, p.Environment, than)
 	}, func() error {
-		_, err := s.Robustness(ctx, act.BySelf(), wire.NewRobustness{
-			Asked: p.Version, Environment: p.Environment,
-		})
+		_, err := s.Robustness(ctx, act.BySelf(), wire.NewRobustness{Asked: p.Version, Environment: p.Environment})
 		return err
 	})
 }

@@ -313,7 +313,7 @@ func (s *Service) pursue(ctx context.Context, j *job.Job, g *going) (job.Progres
 	case job.CheckKind:
 		return s.checkAll(ctx, j, g)
 	case job.RobustnessKind:
-		return s.trouble(ctx, j, g)
+		return s.disturb(ctx, j, g)
 	case job.ImportanceKind:
 		return s.relies(ctx, j, g)
 	}

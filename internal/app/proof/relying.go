@@ -18,7 +18,6 @@ import (
 	"innerladder/internal/core/explain"
 	"innerladder/internal/core/job"
 	"innerladder/internal/core/registry"
-	"innerladder/internal/core/robust"
 	"innerladder/internal/core/score"
 	"innerladder/internal/core/signature"
 	"innerladder/internal/intake"
@@ -39,7 +38,7 @@ type relying struct {
 	*asking
 	of    *job.Importance
 	exact *signature.Signature
-	// Batch is how many rows are asked with one request, where so many are answered; width how many requests at a time.
+	// So many rows are asked with one request, where so many are answered, and so many requests at a time.
 	batch, width int
 	tells        func(job.Progress)
 
@@ -47,8 +46,9 @@ type relying struct {
 	factors []score.Factor
 	truth   []signature.Cell
 	leftOut int
-	// place is which of several values of the output is explained.
+	// place is which of several values of the output is explained, and told how the report names it.
 	place int
+	told  string
 
 	mu       sync.Mutex
 	total    int
@@ -156,7 +156,7 @@ func (r *relying) all(ctx context.Context) (*evidence.ImportanceReport, error) {
 		return nil, err
 	}
 	out := &evidence.ImportanceReport{
-		Rows: drawn, LeftOut: r.leftOut, Output: r.output, Rounds: r.of.Rounds,
+		Rows: drawn, LeftOut: r.leftOut, Output: r.told, Rounds: r.of.Rounds,
 	}
 	var truth *explain.Predictions
 	if r.of.Target != "" {
@@ -194,9 +194,9 @@ func (r *relying) base(ctx context.Context) (*explain.Predictions, error) {
 	}
 	var rows []signature.Row
 	var truth []signature.Cell
-	var answered []robust.Answer
+	var answered []score.Answer
 	for i, a := range got {
-		if len(a.Values) == 0 {
+		if !a.Fine() {
 			r.leftOut++
 			continue
 		}
@@ -204,30 +204,31 @@ func (r *relying) base(ctx context.Context) (*explain.Predictions, error) {
 	}
 	if len(rows) < explain.LeastRows {
 		return nil, fmt.Errorf("only %d of %d rows are answered; the first that is not: %s", len(rows), len(got),
-			firstWhy(got))
+			whyNot(got))
 	}
-	r.sample, r.truth = rows, truth
+	r.sample, r.truth, r.told = rows, truth, r.output
 	if wide := len(answered[0].Values); wide > 1 {
 		r.place = largest(answered, wide)
 		if r.of.Target != "" {
 			return nil, fmt.Errorf("%s has %d values, of which none is the truth; name another output", r.output, wide)
 		}
-		r.output = fmt.Sprintf("%s[%d]", r.output, r.place)
+		r.told = fmt.Sprintf("%s[%d]", r.output, r.place)
 	}
 	return r.predictions(answered, nil), nil
 }
 
-func firstWhy(all []robust.Answer) string {
-	for _, a := range all {
-		if len(a.Values) == 0 {
-			return fmt.Sprintf("status %d%s", a.Status, a.Why)
+// whyNot is why the first row has no prediction that has none.
+func whyNot(all []score.Answer) string {
+	for i := range all {
+		if !all[i].Fine() {
+			return all[i].Reason()
 		}
 	}
 	return ""
 }
 
 // largest is the place of a list of numbers with the largest mean.
-func largest(all []robust.Answer, wide int) (best int) {
+func largest(all []score.Answer, wide int) (best int) {
 	most := math.Inf(-1)
 	for p := range wide {
 		sum := 0.0
@@ -245,7 +246,7 @@ func largest(all []robust.Answer, wide int) (best int) {
 }
 
 // ask asks rows, and says how far all is.
-func (r *relying) ask(ctx context.Context, rows []signature.Row) ([]robust.Answer, error) {
+func (r *relying) ask(ctx context.Context, rows []signature.Row) ([]score.Answer, error) {
 	return r.many(ctx, rows, r.width, func(n int) {
 		r.mu.Lock()
 		defer r.mu.Unlock()
@@ -257,7 +258,7 @@ func (r *relying) ask(ctx context.Context, rows []signature.Row) ([]robust.Answe
 }
 
 // predictions reads what is explained off answers. As says of which kind they must be; nil takes that of the first.
-func (r *relying) predictions(all []robust.Answer, as *explain.Predictions) *explain.Predictions {
+func (r *relying) predictions(all []score.Answer, as *explain.Predictions) *explain.Predictions {
 	out := &explain.Predictions{There: make([]bool, len(all))}
 	_, number := all[0].At(r.place).(float64)
 	if as != nil {
@@ -362,7 +363,7 @@ func (r *relying) factor(ctx context.Context, f score.Factor, base, truth *expla
 		rounds = append(rounds, r.predictions(got, base))
 	}
 	found := explain.ImportanceOf(base, truth, rounds)
-	out.Moves, out.Loss = found.Moves, found.Loss
+	out.Rows, out.Moves, out.Loss = found.Rows, found.Moves, found.Loss
 	few := r.sample[:min(len(r.sample), explain.DependenceRows)]
 	var at [][]float64
 	for _, p := range places {

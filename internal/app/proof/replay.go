@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"math"
 	"os"
 	"time"
 
@@ -250,10 +249,8 @@ func (s *Service) sideBySide(ctx context.Context, j *job.Job) (*evidence.ReplayR
 	if err != nil {
 		return nil, err
 	}
-	for name := range r.Limits {
-		if x, there := out.Values()[name]; !there || math.IsNaN(x) {
-			return nil, fmt.Errorf("there is no %s to hold the limit against; there are %v", name, out.Names())
-		}
+	if err := evidence.CheckLimits(r.Limits, out.Values()); err != nil {
+		return nil, err
 	}
 	out.Endpoint, out.From, out.Until, out.Found, out.LeftOut = r.Endpoint, &r.From, &r.Until, r.Found, r.LeftOut
 	out.Judged = &evidence.Judged{

@@ -23,7 +23,7 @@ import (
 )
 
 const (
-	// mostTogether is how many rows are asked with one request, unless that is on trial.
+	// mostTogether is how many rows are asked with one request, unless that is what is tested.
 	mostTogether = 64
 	// widest is how many are asked at the same time.
 	widest = 16
@@ -50,11 +50,11 @@ func (s *Service) Robustness(ctx context.Context, by act.Actor, in wire.NewRobus
 		}
 		if len(used) > 0 {
 			return nil, fault.New(fault.Refused, "robustness.answering", "%s answers for %s in %s, and what "+
-				"troubles it may trouble its callers", v.Ref, strings.Join(used, ", "), environment).In("environment").
-				Do("place it elsewhere for that, or say that it may be troubled where it answers (-answering)")
+				"disturbs it may disturb its callers", v.Ref, strings.Join(used, ", "), environment).In("environment").
+				Do("place it elsewhere for that, or say that it may be disturbed where it answers (-answering)")
 		}
 	}
-	r := &job.Robustness{Rows: cmp.Or(in.Rows, robust.UsualRows), Output: in.Output, Named: in.Like != ""}
+	r := &job.Robustness{Rows: cmp.Or(in.Rows, robust.UsualRows), Output: in.Output}
 	if err := robust.CheckRows(r.Rows); err != nil {
 		return nil, err
 	}
@@ -72,6 +72,7 @@ func (s *Service) Robustness(ctx context.Context, by act.Actor, in wire.NewRobus
 				Do("use %s", strings.Join(known, ", "))
 		}
 	}
+	r.Named = in.Like != ""
 	if r.Incumbent, err = incumbent(ctx, read, v); err != nil {
 		return nil, err
 	}
@@ -120,8 +121,8 @@ func (s *Service) like(ctx context.Context, by act.Actor, v *registry.Version, n
 	}
 }
 
-// trouble carries a job of its kind out. It begins anew each time: the rows are the same, and the answers are to be.
-func (s *Service) trouble(ctx context.Context, j *job.Job, g *going) (p job.Progress, err error) {
+// disturb carries a job of its kind out. It begins anew each time: the rows are the same, and the answers are to be.
+func (s *Service) disturb(ctx context.Context, j *job.Job, g *going) (p job.Progress, err error) {
 	v, err := s.registry.Version(ctx, act.BySelf(), j.Scoring.Version)
 	if err != nil {
 		return p, err
@@ -135,7 +136,7 @@ func (s *Service) trouble(ctx context.Context, j *job.Job, g *going) (p job.Prog
 	if err != nil {
 		return p, err
 	}
-	t := &troubling{plan: plan, told: s.tells(j.ID, g), asking: &asking{
+	t := &disturbing{plan: plan, told: s.tells(j.ID, g), asking: &asking{
 		Borrowed: b, first: plan.Base[0], output: j.Robustness.Output, together: 1,
 	}}
 	if t.output == "" && v.Signature != nil && len(v.Signature.Outputs) > 0 {
@@ -146,18 +147,17 @@ func (s *Service) trouble(ctx context.Context, j *job.Job, g *going) (p job.Prog
 		return t.progress, err
 	}
 	r := judging.Report()
-	r.Like, r.Output, r.Kept, r.Environment = j.Robustness.Like, t.output, plan.Kept, j.Scoring.Environment
-	r.Named, r.Incumbent = j.Robustness.Named, j.Robustness.Incumbent
+	r.Likeness, r.Output, r.Kept, r.Environment = j.Robustness.Likeness, t.output, plan.Kept, j.Scoring.Environment
 	r.Aside = v.Signature != nil && len(v.Signature.Outputs) > 0 && v.Signature.Outputs[0].Name != t.output
 	if c := v.Signature.Output(t.output); c != nil {
 		r.Unit = c.Unit
 	}
 	r.Limits = r.Allowed()
-	maps.Copy(r.Limits, j.Robustness.Limits)
-	for name := range r.Limits {
-		if _, there := r.Values()[name]; !there {
-			return t.progress, fmt.Errorf("there is no %s to hold the limit against", name)
-		}
+	if r.Answered > 0 { // else nothing was disturbed that limits could be about, and the report fails anyway
+		maps.Copy(r.Limits, j.Robustness.Limits)
+	}
+	if err := evidence.CheckLimits(r.Limits, r.Values()); err != nil {
+		return t.progress, err
 	}
 	r.Judged = &evidence.Judged{
 		Job: j.ID, Version: v.Ref, Table: j.Scoring.Table, Output: t.output, By: s.build,
@@ -189,8 +189,8 @@ func (s *Service) planOf(ctx context.Context, v *registry.Version, exact *signat
 	return plan, p, err
 }
 
-// troubling asks a borrowed version when things are not as they should be.
-type troubling struct {
+// disturbing asks a borrowed version when things are not as they should be.
+type disturbing struct {
 	*asking
 	plan     *robust.Plan
 	told     func(job.Progress)
@@ -198,7 +198,7 @@ type troubling struct {
 }
 
 // all asks everything.
-func (t *troubling) all(ctx context.Context, judging *robust.Judging) error {
+func (t *disturbing) all(ctx context.Context, judging *robust.Judging) error {
 	got, took, err := t.rows(ctx, t.plan.Base, 1)
 	if err != nil {
 		return err
@@ -208,7 +208,7 @@ func (t *troubling) all(ctx context.Context, judging *robust.Judging) error {
 		return nil // the report says that nothing usual is answered
 	}
 	for i := range t.plan.Len() {
-		one := t.plan.Trial(i, answered)
+		one := t.plan.Test(i, answered)
 		batch := cmp.Or(one.Batch, t.together)
 		if one.AtOnce > 1 {
 			got, took, err = t.atOnce(ctx, one.Rows, one.AtOnce)
@@ -216,10 +216,10 @@ func (t *troubling) all(ctx context.Context, judging *robust.Judging) error {
 			got, took, err = t.rows(ctx, one.Rows, batch)
 		}
 		if err != nil {
-			return fmt.Errorf("%s: %w", strings.TrimSuffix(fmt.Sprintf("%s %s", one.Trouble, one.Input), " "), err)
+			return fmt.Errorf("%s: %w", strings.TrimSuffix(fmt.Sprintf("%s %s", one.Disturbance, one.Input), " "), err)
 		}
 		judging.Take(&one, got, took, batch)
-		if one.Trouble == evidence.TroubleBatch && batch <= mostTogether && judging.Held() {
+		if one.Disturbance == evidence.DisturbanceBatch && batch <= mostTogether && judging.Held() {
 			t.together = batch
 		}
 		t.progress.Rows++

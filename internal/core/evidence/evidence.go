@@ -74,10 +74,12 @@ func CheckSize(kind, name string, size int64) error {
 // Evidence is a report attached to a version; immutable. Of several of a kind the newest
 // counts.
 type Evidence struct {
-	ID      string    `json:"id" description:"E-NUMBER"`
-	Version string    `json:"version"`
-	Project string    `json:"project"`
-	Kind    string    `json:"kind" enum:"tests,evaluation,load,shadow,replay,check,robustness,importance,document,picture"`
+	ID      string `json:"id" description:"E-NUMBER"`
+	Version string `json:"version"`
+	Project string `json:"project"`
+	// Kind is one of Kinds.
+	Kind string `json:"kind" enum:"tests,evaluation,load,shadow,replay,check,robustness,importance,document,picture"`
+	// Name, Digest, Size and Media are of the file.
 	Name    string    `json:"name" description:"of the file"`
 	Digest  string    `json:"digest" description:"SHA-256 of the bytes, in hexadecimal"`
 	Size    int64     `json:"size" description:"bytes"`

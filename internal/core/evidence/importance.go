@@ -31,14 +31,16 @@ type ImportanceReport struct {
 type InputImportance struct {
 	Input string `json:"input"`
 	Unit  string `json:"unit,omitempty"`
+	// Rows were answered with values of other rows, each time; with none, nothing is known of the input.
+	Rows int `json:"rows" description:"answered with values of other rows, each time"`
 	// Moves is by how much predictions are others with values of other rows; Loss by how much the error rises.
-	Moves Between  `json:"moves" description:"mean absolute difference of predictions, of classes the share that is another"`
+	Moves Between  `json:"moves" description:"mean absolute difference of predictions; of classes, the share"`
 	Loss  *Between `json:"loss,omitempty" description:"by how much the error rises"`
 	// Claimed is what was said at registration.
 	Claimed *float64 `json:"claimed,omitempty" description:"what was said at registration"`
 	// At are the values at which it was looked at, numbers or levels; the others have one number for each.
 	At     []any       `json:"at,omitempty" description:"values, numbers or levels, at which predictions were found"`
-	Mean   []float64   `json:"mean,omitempty" description:"the mean prediction at each value; of classes the share of the class"`
+	Mean   []float64   `json:"mean,omitempty" description:"the mean prediction at each value; of classes, the share"`
 	Low    []float64   `json:"low,omitempty" description:"a tenth of the rows lies below"`
 	High   []float64   `json:"high,omitempty" description:"a tenth of the rows lies above"`
 	Curves [][]float64 `json:"curves,omitempty" description:"predictions for single rows at each value"`
@@ -57,16 +59,24 @@ func (r *ImportanceReport) Sentence() string {
 			says += fmt.Sprintf("; %s surely rises with none", r.Measure)
 		}
 	}
-	var none []string
+	var idle, unanswered []string
 	for _, i := range r.Inputs {
-		if i.Moves.Value == 0 && len(none) < mostInWords {
-			none = append(none, i.Input)
+		switch {
+		case i.Rows == 0:
+			unanswered = append(unanswered, i.Input)
+		case i.Moves.Value == 0:
+			idle = append(idle, i.Input)
 		}
 	}
-	if len(none) > 0 {
-		says += "; no matter: " + strings.Join(none, ", ")
+	return says + some("no effect", idle) + some("not answered with values of other rows", unanswered)
+}
+
+// some names a few of several inputs.
+func some(what string, names []string) string {
+	if len(names) == 0 {
+		return ""
 	}
-	return says
+	return fmt.Sprintf("; %s: %s", what, strings.Join(names[:min(len(names), mostInWords)], ", "))
 }
 
 // most are the inputs of which a figure is surely above 0, the largest first.

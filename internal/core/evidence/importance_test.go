@@ -11,9 +11,13 @@ func TestImportanceInWords(t *testing.T) {
 	loss := func(x float64) *Between { b := at(x); return &b }
 	mae := 0.7
 	r := ImportanceReport{Rows: 500, Output: "demand_mw", Rounds: 5, Inputs: []InputImportance{
-		{Input: "wind_ms", Moves: at(0.2)}, {Input: "outdoor_c", Moves: at(0.9)}, {Input: "weekday"},
+		{Input: "wind_ms", Rows: 480, Moves: at(0.2)},
+		{Input: "outdoor_c", Rows: 500, Moves: at(0.9)},
+		{Input: "weekday", Rows: 500},
+		{Input: "mix"},
 	}}
-	if got := r.Sentence(); got != "on 500 rows predictions move most with outdoor_c, wind_ms; no matter: weekday" {
+	if got := r.Sentence(); got != "on 500 rows predictions move most with outdoor_c, wind_ms; no effect: weekday; "+
+		"not answered with values of other rows: mix" {
 		t.Error(got)
 	}
 	// A version that is off by more than its predictions move is no worse for it.
@@ -47,9 +51,9 @@ func TestImportanceInWords(t *testing.T) {
 }
 
 func TestRobustnessInWords(t *testing.T) {
-	r := RobustnessReport{Rows: 60, Answered: 60, Like: "heat-demand@1", Tried: []Troubled{
-		{Trouble: TroubleMissing, Input: "wind_ms", Rows: 60, Broke: 60, Verdict: Breaks, Why: "status 500"},
-		{Trouble: TroubleAgain, What: "the same rows again", Rows: 60, Answered: 60, Verdict: Holds},
+	r := RobustnessReport{Rows: 60, Answered: 60, Likeness: Likeness{Like: "heat-demand@1"}, Tried: []Disturbed{
+		{Disturbance: DisturbanceMissing, Input: "wind_ms", Rows: 60, Broke: 60, Verdict: Breaks, Why: "status 500"},
+		{Disturbance: DisturbanceAgain, What: "the same rows again", Rows: 60, Answered: 60, Verdict: Holds},
 	}}
 	r.Limits = r.Allowed()
 	text, err := json.Marshal(r)
@@ -61,7 +65,7 @@ func TestRobustnessInWords(t *testing.T) {
 	}
 	f, verdict, err := Read(RobustnessKind, "", strings.NewReader(string(text)))
 	if err != nil || verdict != VerdictFailed ||
-		f.Says != "2 troubles with 60 rows: breaks 1, holds 1; breaks is above 0" {
+		f.Says != "2 disturbances with 60 rows: breaks 1, holds 1; breaks is above 0" {
 		t.Error(f.Says, verdict, err)
 	}
 	if got := r.Tried[0].Says(); got != "wind_ms missing: status 500" {

@@ -88,6 +88,3 @@ func (r *ReplayReport) LeftOutSays() string {
 	}
 	return strings.Join(parts, "; ")
 }
-
-// Names are those of Values, in order.
-func (r *ReplayReport) Names() []string { return slices.Sorted(maps.Keys(r.Values())) }

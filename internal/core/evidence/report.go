@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"math"
 	"slices"
 	"strings"
 
@@ -266,6 +267,17 @@ func readShadow(r io.Reader) (Findings, string, error) {
 		says += fmt.Sprintf(", %.3g %% of %d copies failed", 100*metrics["error_rate"], s.Copies)
 	}
 	return Findings{Shadow: &s, Metrics: metrics, Says: says}, Unjudged, nil
+}
+
+// CheckLimits says which limit has no value to be held against.
+func CheckLimits(limits map[string]Limit, values map[string]float64) error {
+	for name := range limits {
+		if x, there := values[name]; !there || math.IsNaN(x) {
+			return fmt.Errorf("there is no %s to hold the limit against; there are %s", name,
+				strings.Join(slices.Sorted(maps.Keys(values)), ", "))
+		}
+	}
+	return nil
 }
 
 // brokenLimits says which limits are not kept, empty when all are.

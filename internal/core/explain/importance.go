@@ -38,6 +38,8 @@ type Predictions struct {
 // error rises, the mean absolute error or the share of wrong classes. Both are with their interval of 95 % over rows.
 // They are small of an input that others stand in for.
 type Importance struct {
+	// Rows are those that were answered in all rounds; with none, nothing is known.
+	Rows  int
 	Moves evidence.Between
 	Loss  *evidence.Between
 }
@@ -64,7 +66,7 @@ func ImportanceOf(base, truth *Predictions, rounds []*Predictions) Importance {
 		n := float64(len(rounds))
 		moves, losses = append(moves, moved/n), append(losses, loss/n)
 	}
-	out := Importance{Moves: meanOf(moves)}
+	out := Importance{Rows: len(moves), Moves: meanOf(moves)}
 	if truth != nil {
 		loss := meanOf(losses)
 		out.Loss = &loss

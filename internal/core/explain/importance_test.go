@@ -44,7 +44,13 @@ func TestImportanceOfClasses(t *testing.T) {
 	}
 	// A row without an answer in one round is left out of all.
 	round.There = []bool{true, false, true, true}
-	if got := ImportanceOf(base, nil, []*Predictions{round, base}); got.Loss != nil || got.Moves.Value != 2.0/6 {
+	if got := ImportanceOf(base, nil, []*Predictions{round, base}); got.Loss != nil || got.Moves.Value != 2.0/6 ||
+		got.Rows != 3 {
+		t.Errorf("%+v", got)
+	}
+	// Of what is answered to no row nothing is known, which is not that it has no effect.
+	none := &Predictions{Class: make([]string, 4), There: make([]bool, 4)}
+	if got := ImportanceOf(base, truth, []*Predictions{none}); got.Rows != 0 {
 		t.Errorf("%+v", got)
 	}
 }

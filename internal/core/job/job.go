@@ -131,7 +131,7 @@ type Job struct {
 	Replaying *Replaying `json:"replaying,omitempty"`
 	// Checking is what a job of kind check does; its rows are cases.
 	Checking *Checking `json:"checking,omitempty"`
-	// Robustness is what a job of kind robustness does; its rows are troubles.
+	// Robustness is what a job of kind robustness does; its rows are disturbances.
 	Robustness *Robustness `json:"robustness,omitempty"`
 	// Importance is what a job of kind importance does; its rows are those that are asked, also changed.
 	Importance *Importance `json:"importance,omitempty"`
@@ -143,7 +143,7 @@ type Importance struct {
 	Target string `json:"target,omitempty" description:"the column with the truth"`
 	// Output is the one that is explained; the first when empty. Class is the one that is looked at as an input moves.
 	Output string `json:"output,omitempty" description:"the output that is explained; the first when not given"`
-	Class  string `json:"class,omitempty" description:"the class that is looked at as an input moves; the most frequent when not given"`
+	Class  string `json:"class,omitempty" description:"looked at as an input moves; the most frequent when not given"`
 	// Rows are drawn of the table, Rounds is how often each input is shuffled.
 	Rows   int `json:"rows" description:"how many rows are drawn of the table"`
 	Rounds int `json:"rounds" description:"how often each input is shuffled"`
@@ -153,14 +153,11 @@ type Importance struct {
 
 // Robustness is what a version is asked when things are not as they should be.
 type Robustness struct {
-	// Like is the version from whose reference profile Rows are drawn.
-	Like string `json:"like" description:"the version from whose reference profile rows are drawn"`
-	// Named says that whoever began it named that one; Incumbent is who answered callers then.
-	Named     bool   `json:"named,omitempty" description:"that version was named, and not found"`
-	Incumbent string `json:"incumbent,omitempty" description:"who answered callers when it was begun"`
-	Rows      int    `json:"rows" description:"how many are drawn, and asked in every trouble"`
+	evidence.Likeness
+	Rows int `json:"rows" description:"how many are drawn, and asked in every disturbance"`
 	// Output is the one that is looked at; the first when empty.
-	Output string                    `json:"output,omitempty" description:"the output that is looked at; the first when not given"`
+	Output string `json:"output,omitempty" description:"the output that is looked at; the first when not given"`
+
 	Limits map[string]evidence.Limit `json:"limits,omitempty"`
 	// Evidence is the report, once it is made.
 	Evidence string `json:"evidence,omitempty" description:"the report, once it is made"`
@@ -335,9 +332,9 @@ func (j *Job) Says() string {
 			cmp.Or(j.Scoring.Data, j.Scoring.Table))
 	}
 	if r := j.Robustness; r != nil {
-		what = fmt.Sprintf("%s puts %s to trouble with %d rows like those of %s", j.ID, j.Scoring.Version, r.Rows,
-			r.Like)
-		unit = "troubles"
+		what = fmt.Sprintf("%s tests the robustness of %s with %d rows like those of %s", j.ID, j.Scoring.Version,
+			r.Rows, r.Like)
+		unit = "disturbances"
 	}
 	rows := fmt.Sprintf("%d %s answered", p.Answered, unit)
 	if p.PutAside > 0 {

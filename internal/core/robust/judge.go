@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"innerladder/internal/core/evidence"
+	"innerladder/internal/core/score"
 	"innerladder/internal/core/sketch"
 
 	"gonum.org/v1/gonum/stat"
@@ -24,33 +25,11 @@ const (
 	nearer   = 1.0 / 3
 )
 
-// Answer is what came back for one row.
-type Answer struct {
-	// Status is 0 where nothing came back. Why says what was said, or seen.
-	Status int
-	Why    string
-	// Values are the prediction: numbers, or classes. There are none where the answer has not got them.
-	Values []any
-}
-
-// At is one of its values, nil where there is none.
-func (a *Answer) At(place int) any {
-	if place >= len(a.Values) {
-		return nil
-	}
-	return a.Values[place]
-}
-
-func (a *Answer) refused() bool { return a.Status >= 400 && a.Status < 500 }
-
-// fine reports whether a prediction came back.
-func (a *Answer) fine() bool { return a.Status == 200 && len(a.Values) > 0 }
-
 // Judging reads what came back. Reference is the reference profile of the output; nil where there is none.
 type Judging struct {
 	Reference *sketch.Column
 
-	base     []Answer
+	base     []score.Answer
 	answered []int
 	classes  bool
 	spread   float64
@@ -58,30 +37,30 @@ type Judging struct {
 	// row is how long a row took, by how many were asked with one request.
 	row map[int]time.Duration
 	out evidence.RobustnessReport
-	// inUnit are how far off predictions are in other units, by the place of the trial.
+	// inUnit are how far off predictions are in other units, by the place of the test.
 	inUnit map[int]float64
 }
 
 // Base takes in what came back for the rows as they are, one by one, which took so long together. It gives the rows
 // that were answered.
-func (j *Judging) Base(got []Answer, took time.Duration) []int {
+func (j *Judging) Base(got []score.Answer, took time.Duration) []int {
 	j.base, j.row, j.inUnit = got, map[int]time.Duration{}, map[int]float64{}
 	r := &j.out
 	r.Rows = len(got)
 	for i := range got {
 		a := &got[i]
 		switch {
-		case a.fine():
+		case a.Fine():
 			r.Answered++
 			j.answered = append(j.answered, i)
 			continue
-		case a.refused():
+		case a.Refused():
 			r.Refused++
 		default:
 			r.Broke++
 		}
 		if r.Why == "" {
-			r.Why = reason(a)
+			r.Why = a.Reason()
 		}
 	}
 	j.row[1] = took / time.Duration(max(1, len(got)))
@@ -108,20 +87,8 @@ func (j *Judging) predictions() (out []any) {
 	return out
 }
 
-func reason(a *Answer) string {
-	switch {
-	case a.Status == 0:
-		return a.Why
-	case a.Status != 200:
-		return fmt.Sprintf("status %d%s", a.Status, a.Why)
-	case a.Why != "":
-		return a.Why
-	}
-	return "the answer has no prediction"
-}
-
 // spreadOf is the standard deviation of predictions, over all their places.
-func spreadOf(all []Answer, of []int) float64 {
+func spreadOf(all []score.Answer, of []int) float64 {
 	sum, places := 0.0, len(all[of[0]].Values)
 	for p := range places {
 		var x []float64
@@ -178,33 +145,33 @@ func (j *Judging) offOf(of []any) float64 {
 	return math.NaN()
 }
 
-// Take takes in what came back for the rows of a trial, in their order, and how long that took. Batch is how many rows
+// Take takes in what came back for the rows of a test, in their order, and how long that took. Batch is how many rows
 // were asked with one request.
-func (j *Judging) Take(t *Trial, got []Answer, took time.Duration, batch int) {
-	out := evidence.Troubled{Trouble: t.Trouble, Input: t.Input, What: t.What, Rows: len(got)}
+func (j *Judging) Take(t *Test, got []score.Answer, took time.Duration, batch int) {
+	out := evidence.Disturbed{Disturbance: t.Disturbance, Input: t.Input, What: t.What, Rows: len(got)}
 	var moved []float64
 	var values []any
 	for k := range got {
 		a, before := &got[k], &j.base[j.answered[k%len(j.answered)]]
 		switch {
-		case a.fine() && j.alike(before.Values, a):
+		case a.Fine() && j.alike(before.Values, a):
 			out.Answered++
 			d := j.distance(before.Values, a.Values)
 			moved, values = append(moved, d), append(values, a.Values[0])
-			if t.Trouble.Same() && d > same {
+			if t.Disturbance.Same() && d > same {
 				out.Differed++
 			}
 			continue
-		case a.refused():
+		case a.Refused():
 			out.Refused++
 		default:
 			out.Broke++
 		}
 		if out.Why == "" {
-			out.Why = reason(a)
+			out.Why = a.Reason()
 		}
 	}
-	if len(moved) > 0 && !t.Trouble.Same() {
+	if len(moved) > 0 && !t.Disturbance.Same() {
 		x := j.together(moved)
 		out.Moved = &x
 	}
@@ -217,7 +184,7 @@ func (j *Judging) Take(t *Trial, got []Answer, took time.Duration, batch int) {
 }
 
 // alike reports whether a prediction is of the form of another; it says in the answer what is wrong where it is not.
-func (j *Judging) alike(before []any, a *Answer) bool {
+func (j *Judging) alike(before []any, a *score.Answer) bool {
 	if len(a.Values) != len(before) {
 		a.Why = fmt.Sprintf("the prediction has %d values, and had %d", len(a.Values), len(before))
 		return false
@@ -270,20 +237,20 @@ func (j *Judging) together(moved []float64) float64 {
 }
 
 const (
-	// slowTrouble is from how many times as long on a row with trouble counts as slow, and slowCrowd one among many; so
-	// long must it be, too.
-	slowTrouble, atLeastTrouble = 2.0, 20 * time.Millisecond
-	slowCrowd, atLeastCrowd     = 1.25, 100 * time.Millisecond
+	// slowDisturbed is from how many times as long on a row that is disturbed counts as slow, and slowCrowd one among
+	// many; so long must it be, too.
+	slowDisturbed, atLeastDisturbed = 2.0, 20 * time.Millisecond
+	slowCrowd, atLeastCrowd         = 1.25, 100 * time.Millisecond
 )
 
 // times notes how long a row took beside before.
-func (j *Judging) times(t *Trial, out *evidence.Troubled, took time.Duration, batch int) {
+func (j *Judging) times(t *Test, out *evidence.Disturbed, took time.Duration, batch int) {
 	row := took / time.Duration(max(1, out.Rows))
-	if t.Trouble == evidence.TroubleBatch && out.Answered == out.Rows {
+	if t.Disturbance == evidence.DisturbanceBatch && out.Answered == out.Rows {
 		j.row[batch] = row
 	}
 	usual := j.row[batch]
-	if t.Trouble.Same() {
+	if t.Disturbance.Same() {
 		usual = j.row[1]
 	}
 	if usual <= 0 || out.Answered == 0 {
@@ -293,20 +260,20 @@ func (j *Judging) times(t *Trial, out *evidence.Troubled, took time.Duration, ba
 	out.Slower = &x
 }
 
-// slow reports whether a trial took so long that it matters.
-func (j *Judging) slow(t *Trial, out *evidence.Troubled, took time.Duration) bool {
+// slow reports whether a test took so long that it matters.
+func (j *Judging) slow(t *Test, out *evidence.Disturbed, took time.Duration) bool {
 	if out.Slower == nil {
 		return false
 	}
-	from, atLeast := slowTrouble, atLeastTrouble
-	if t.Trouble.Same() {
+	from, atLeast := slowDisturbed, atLeastDisturbed
+	if t.Disturbance.Same() {
 		from, atLeast = slowCrowd, atLeastCrowd
 	}
 	more := time.Duration(float64(took) * (1 - 1 / *out.Slower))
 	return *out.Slower >= from && more >= atLeast
 }
 
-func (j *Judging) verdict(out *evidence.Troubled, slow bool) string {
+func (j *Judging) verdict(out *evidence.Disturbed, slow bool) string {
 	switch {
 	case out.Broke > 0:
 		return evidence.Breaks
@@ -323,7 +290,7 @@ func (j *Judging) verdict(out *evidence.Troubled, slow bool) string {
 	return evidence.Holds
 }
 
-// Held reports whether all rows of the last trial were answered as before.
+// Held reports whether all rows of the last test were answered as before.
 func (j *Judging) Held() bool {
 	t := &j.out.Tried[len(j.out.Tried)-1]
 	return t.Answered == t.Rows && t.Differed == 0
@@ -332,6 +299,10 @@ func (j *Judging) Held() bool {
 // Report is what came of all that was taken in.
 func (j *Judging) Report() *evidence.RobustnessReport {
 	j.misreads()
+	for i := range j.out.Tried {
+		t := &j.out.Tried[i]
+		t.Fault = t.CountsAgainst()
+	}
 	return &j.out
 }
 

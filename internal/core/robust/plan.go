@@ -23,7 +23,7 @@ const (
 	UsualRows = 60
 	LeastRows = 20
 	MostRows  = 1000
-	// mostInputs is how many inputs are put to trouble, the first of the request.
+	// mostInputs is how many inputs are tested for robustness, the first of the request.
 	mostInputs = 60
 	// noise is how far numbers are moved, in standard deviations of the reference profile.
 	noise = 0.1
@@ -35,11 +35,11 @@ var (
 	crowds  = []int{4, 16}
 )
 
-// Trial is one trouble, and the rows with it.
-type Trial struct {
-	Trouble evidence.Trouble
-	Input   string
-	What    string
+// Test is one disturbance, and the rows with it.
+type Test struct {
+	Disturbance evidence.Disturbance
+	Input       string
+	What        string
 	// Rows are asked, so many with one request, or at the same time; 0 leaves that to who asks.
 	Rows          []signature.Row
 	Batch, AtOnce int
@@ -47,16 +47,16 @@ type Trial struct {
 	unit *unit.Change
 }
 
-// Plan is what is asked of a version: rows as they are, and troubles.
+// Plan is what is asked of a version: rows as they are, and disturbances.
 type Plan struct {
-	Base   []signature.Row
-	Kept   []string
-	trials []trial
+	Base  []signature.Row
+	Kept  []string
+	tests []test
 }
 
-// trial makes a trial when it is its turn, so that not all rows stand in memory.
-type trial struct {
-	Trial
+// test makes a test when it is its turn, so that not all rows stand in memory.
+type test struct {
+	Test
 	change func(signature.Row) signature.Row
 }
 
@@ -96,13 +96,13 @@ func NewPlan(s Source) (*Plan, error) {
 	if p.Base, err = d.Rows(s.Rows); err != nil {
 		return nil, err
 	}
-	p.add(evidence.TroubleAgain, "", "the same rows again", 1, 1, nil)
+	p.add(evidence.DisturbanceAgain, "", "the same rows again", 1, 1, nil)
 	for _, n := range batches {
-		p.add(evidence.TroubleBatch, "", fmt.Sprintf("%d rows with one request", n), n, 1, nil)
+		p.add(evidence.DisturbanceBatch, "", fmt.Sprintf("%d rows with one request", n), n, 1, nil)
 	}
 	dice := rand.New(rand.NewPCG(s.Seed, 6))
 	inputs := d.Columns[:min(len(d.Columns), mostInputs)]
-	p.add(evidence.TroubleNoise, "", "noise on all numbers together", 0, 0, func(r signature.Row) signature.Row {
+	p.add(evidence.DisturbanceNoise, "", "noise on all numbers together", 0, 0, func(r signature.Row) signature.Row {
 		for _, name := range inputs {
 			if c := s.Profile.Columns[name]; c.Bins.Numeric() && !s.whole(name) {
 				r = shaken(r, name, c, dice)
@@ -114,7 +114,7 @@ func NewPlan(s Source) (*Plan, error) {
 		p.ofInput(&s, name, dice)
 	}
 	for _, n := range crowds {
-		p.add(evidence.TroubleAtOnce, "", fmt.Sprintf("%d requests at a time", n), 1, n, nil)
+		p.add(evidence.DisturbanceAtOnce, "", fmt.Sprintf("%d requests at a time", n), 1, n, nil)
 	}
 	return p, nil
 }
@@ -129,30 +129,30 @@ func (s *Source) whole(name string) bool {
 	return false
 }
 
-func (p *Plan) add(what evidence.Trouble, input, says string, batch, atOnce int,
+func (p *Plan) add(what evidence.Disturbance, input, says string, batch, atOnce int,
 	change func(signature.Row) signature.Row,
 ) {
-	p.trials = append(p.trials, trial{
-		Trial{Trouble: what, Input: input, What: says, Batch: batch, AtOnce: atOnce}, change,
+	p.tests = append(p.tests, test{
+		Test{Disturbance: what, Input: input, What: says, Batch: batch, AtOnce: atOnce}, change,
 	})
 }
 
-// ofInput adds the troubles of one input.
+// ofInput adds the disturbances of one input.
 func (p *Plan) ofInput(s *Source, name string, dice *rand.Rand) {
-	set := func(t evidence.Trouble, says string, to json.RawMessage) {
+	set := func(t evidence.Disturbance, says string, to json.RawMessage) {
 		p.add(t, name, says, 0, 0, func(r signature.Row) signature.Row {
 			return r.With(name, func(json.RawMessage) json.RawMessage { return to })
 		})
 	}
-	set(evidence.TroubleMissing, "null", json.RawMessage("null"))
-	p.add(evidence.TroubleLeftOut, name, "not in the request", 0, 0, func(r signature.Row) signature.Row {
+	set(evidence.DisturbanceMissing, "null", json.RawMessage("null"))
+	p.add(evidence.DisturbanceLeftOut, name, "not in the request", 0, 0, func(r signature.Row) signature.Row {
 		return r.Without(name)
 	})
 	c, exact := s.Profile.Columns[name], s.Exact.Input(name)
 	switch {
 	case exact.Type == signature.Text:
 		level := unknownLevel(c)
-		set(evidence.TroubleUnknown, level, jsonOf(level))
+		set(evidence.DisturbanceUnknown, level, jsonOf(level))
 	case exact.Type.Numeric() && c.Bins.Numeric():
 		whole := s.whole(name)
 		beyond := c.Max - c.Min
@@ -160,20 +160,20 @@ func (p *Plan) ofInput(s *Source, name string, dice *rand.Rand) {
 			beyond = math.Max(1, math.Abs(c.Max))
 		}
 		for _, at := range []struct {
-			trouble evidence.Trouble
-			x       float64
+			how evidence.Disturbance
+			x   float64
 		}{
-			{evidence.TroubleLowest, c.Min},
-			{evidence.TroubleHighest, c.Max},
-			{evidence.TroubleBelow, c.Min - beyond},
-			{evidence.TroubleAbove, c.Max + beyond},
+			{evidence.DisturbanceLowest, c.Min},
+			{evidence.DisturbanceHighest, c.Max},
+			{evidence.DisturbanceBelow, c.Min - beyond},
+			{evidence.DisturbanceAbove, c.Max + beyond},
 		} {
-			set(at.trouble, short(rounded(at.x, whole)), numberOf(at.x, whole))
+			set(at.how, short(rounded(at.x, whole)), numberOf(at.x, whole))
 		}
 		if whole {
 			return // a tenth of a step, or another unit, is none for what is counted
 		}
-		p.add(evidence.TroubleNoise, name, "", 0, 0, func(r signature.Row) signature.Row {
+		p.add(evidence.DisturbanceNoise, name, "", 0, 0, func(r signature.Row) signature.Row {
 			return shaken(r, name, c, dice)
 		})
 		p.units(s, name)
@@ -187,7 +187,7 @@ func (p *Plan) units(s *Source, name string) {
 		in = known.Unit
 	}
 	for _, change := range unit.Changes(in) {
-		p.add(evidence.TroubleUnit, name, change.What, 0, 0, func(r signature.Row) signature.Row {
+		p.add(evidence.DisturbanceUnit, name, change.What, 0, 0, func(r signature.Row) signature.Row {
 			return r.With(name, func(v json.RawMessage) json.RawMessage {
 				x, err := strconv.ParseFloat(string(v), 64)
 				if err != nil {
@@ -196,7 +196,7 @@ func (p *Plan) units(s *Source, name string) {
 				return numberOf(change.Of(x), false)
 			})
 		})
-		p.trials[len(p.trials)-1].unit = &change
+		p.tests[len(p.tests)-1].unit = &change
 	}
 }
 
@@ -241,13 +241,13 @@ func unknownLevel(c *sketch.Column) string {
 	return level
 }
 
-// Len is how many trials there are.
-func (p *Plan) Len() int { return len(p.trials) }
+// Len is how many tests there are.
+func (p *Plan) Len() int { return len(p.tests) }
 
-// Trial is that of a number, from 0, with the rows of those of the base that answered says were answered as they are.
+// Test is that of a number, from 0, with the rows of those of the base that answered says were answered as they are.
 // Several rows of one request are those rows as often as it takes.
-func (p *Plan) Trial(i int, answered []int) Trial {
-	t := p.trials[i]
+func (p *Plan) Test(i int, answered []int) Test {
+	t := p.tests[i]
 	n := len(answered)
 	if t.Batch > 1 || t.AtOnce > 1 {
 		n = max(n, t.Batch, leastAtOnce*t.AtOnce)
@@ -259,7 +259,7 @@ func (p *Plan) Trial(i int, answered []int) Trial {
 		}
 		t.Rows = append(t.Rows, r)
 	}
-	return t.Trial
+	return t.Test
 }
 
 // leastAtOnce is how many requests each of those that are under way at the same time sends at least.

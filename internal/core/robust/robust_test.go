@@ -11,6 +11,7 @@ import (
 
 	"innerladder/internal/core/evidence"
 	"innerladder/internal/core/profile"
+	"innerladder/internal/core/score"
 	"innerladder/internal/core/signature"
 )
 
@@ -77,28 +78,28 @@ func rowOf(t *testing.T, r signature.Row) row {
 	return out
 }
 
-func number(y float64) Answer { return Answer{Status: 200, Values: []any{y}} }
+func number(y float64) score.Answer { return score.Answer{Status: 200, Values: []any{y}} }
 
 // good is a server that refuses what it cannot use, and answers the rest.
-func good(r row) Answer {
+func good(r row) score.Answer {
 	outdoor, is := r["outdoor_c"].(float64)
 	hour, _ := r["hour"].(float64)
 	mix, known := r["mix"].(string)
 	if !is || !known {
-		return Answer{Status: 400, Why: ": an input is missing"}
+		return score.Answer{Status: 400, Why: ": an input is missing"}
 	}
 	return number(demand(outdoor, hour, mix))
 }
 
-// put puts a server to trouble; a row takes a millisecond, and more where slow says so.
-func put(t *testing.T, s Source, output string, answer func(row) Answer, slow func(*Trial, int) time.Duration,
+// put disturbs a server; a row takes a millisecond, and more where slow says so.
+func put(t *testing.T, s Source, output string, answer func(row) score.Answer, slow func(*Test, int) time.Duration,
 ) *evidence.RobustnessReport {
 	t.Helper()
 	p, err := NewPlan(s)
 	if err != nil {
 		t.Fatal(err)
 	}
-	ask := func(rows []signature.Row) (out []Answer) {
+	ask := func(rows []signature.Row) (out []score.Answer) {
 		for _, r := range rows {
 			out = append(out, answer(rowOf(t, r)))
 		}
@@ -110,7 +111,7 @@ func put(t *testing.T, s Source, output string, answer func(row) Answer, slow fu
 		return j.Report()
 	}
 	for i := range p.Len() {
-		one := p.Trial(i, answered)
+		one := p.Test(i, answered)
 		took := time.Duration(len(one.Rows)) * time.Millisecond
 		if slow != nil {
 			took += slow(&one, len(one.Rows))
@@ -122,7 +123,7 @@ func put(t *testing.T, s Source, output string, answer func(row) Answer, slow fu
 	return r
 }
 
-func one(t *testing.T, r *evidence.RobustnessReport, kind evidence.Trouble, input string) evidence.Troubled {
+func one(t *testing.T, r *evidence.RobustnessReport, kind evidence.Disturbance, input string) evidence.Disturbed {
 	t.Helper()
 	all := r.Of(kind, input)
 	if len(all) == 0 {
@@ -136,27 +137,27 @@ func TestAGoodVersionHolds(t *testing.T) {
 	if broken := r.Broken(r.Limits); broken != "" || r.Answered != UsualRows || *r.Off > 0.25 {
 		t.Fatalf("%s; %+v", broken, r)
 	}
-	for kind, want := range map[evidence.Trouble]string{
-		evidence.TroubleMissing: evidence.Refuses, evidence.TroubleLeftOut: evidence.Refuses,
-		evidence.TroubleLowest: evidence.Moves, evidence.TroubleBelow: evidence.Moves,
-		evidence.TroubleNoise: evidence.Holds,
+	for kind, want := range map[evidence.Disturbance]string{
+		evidence.DisturbanceMissing: evidence.Refuses, evidence.DisturbanceLeftOut: evidence.Refuses,
+		evidence.DisturbanceLowest: evidence.Moves, evidence.DisturbanceBelow: evidence.Moves,
+		evidence.DisturbanceNoise: evidence.Holds,
 	} {
 		if got := one(t, r, kind, "outdoor_c"); got.Verdict != want {
 			t.Errorf("%s: %+v", kind, got)
 		}
 	}
 	// A tenth of the spread of the only number that matters, but for the mix, is a tenth of that of the predictions.
-	if x := *one(t, r, evidence.TroubleNoise, "outdoor_c").Moved; x < 0.05 || x > 0.13 {
+	if x := *one(t, r, evidence.DisturbanceNoise, "outdoor_c").Moved; x < 0.05 || x > 0.13 {
 		t.Errorf("noise moves predictions by %v", x)
 	}
-	low := one(t, r, evidence.TroubleBelow, "outdoor_c")
+	low := one(t, r, evidence.DisturbanceBelow, "outdoor_c")
 	if want := "-"; !strings.HasPrefix(low.What, want) || *low.Moved < 3 {
 		t.Errorf("%+v", low)
 	}
-	if len(r.Of(evidence.TroubleNoise, "hour"))+len(r.Of(evidence.TroubleUnit, "hour")) > 0 {
+	if len(r.Of(evidence.DisturbanceNoise, "hour"))+len(r.Of(evidence.DisturbanceUnit, "hour")) > 0 {
 		t.Error("what is counted has noise, or another unit")
 	}
-	if got := one(t, r, evidence.TroubleUnknown, "mix"); got.What != "unheard-of" || got.Answered != got.Rows {
+	if got := one(t, r, evidence.DisturbanceUnknown, "mix"); got.What != "unheard-of" || got.Answered != got.Rows {
 		t.Errorf("%+v", got)
 	}
 }
@@ -165,36 +166,36 @@ func TestAGoodVersionHolds(t *testing.T) {
 func TestWhatDoesNotHold(t *testing.T) {
 	asked := 0
 	for name, c := range map[string]struct {
-		answer  func(row) Answer
+		answer  func(row) score.Answer
 		measure string
 		want    float64
 		says    string
 	}{
-		"it fails at a missing hour": {func(r row) Answer {
+		"it fails at a missing hour": {func(r row) score.Answer {
 			if r["hour"] == nil {
-				return Answer{Status: 500, Why: ": KeyError: 'hour'"}
+				return score.Answer{Status: 500, Why: ": KeyError: 'hour'"}
 			}
 			return good(r)
 		}, "breaks", 2, "hour missing: status 500: KeyError: 'hour'"},
-		"it is lost far out": {func(r row) Answer {
+		"it is lost far out": {func(r row) score.Answer {
 			if x, _ := r["outdoor_c"].(float64); x < -40 {
-				return Answer{Why: "the connection broke"}
+				return score.Answer{Why: "the connection broke"}
 			}
 			return good(r)
 		}, "breaks", 3, "the connection broke"},
-		"it gives no number": {func(r row) Answer {
+		"it gives no number": {func(r row) score.Answer {
 			if r["mix"] == "unheard-of" {
-				return Answer{Status: 200, Values: []any{nil}}
+				return score.Answer{Status: 200, Values: []any{nil}}
 			}
 			return good(r)
 		}, "breaks", 1, "mix unknown level: the prediction is <nil>"},
-		"it refuses the coldest day that it was made from": {func(r row) Answer {
+		"it refuses the coldest day that it was made from": {func(r row) score.Answer {
 			if x, _ := r["outdoor_c"].(float64); x < -15 {
-				return Answer{Status: 422, Why: ": out of range"}
+				return score.Answer{Status: 422, Why: ": out of range"}
 			}
 			return good(r)
 		}, "refuses_usual", 1, "outdoor_c lowest: status 422: out of range"},
-		"it says something else each time": {func(r row) Answer {
+		"it says something else each time": {func(r row) score.Answer {
 			asked++
 			a := good(r)
 			if len(a.Values) > 0 {
@@ -202,13 +203,13 @@ func TestWhatDoesNotHold(t *testing.T) {
 			}
 			return a
 		}, "unsteady", 6, "the same rows again: 60 of 60 rows got another answer"},
-		"it takes degrees Fahrenheit": {func(r row) Answer {
+		"it takes degrees Fahrenheit": {func(r row) score.Answer {
 			if x, is := r["outdoor_c"].(float64); is {
 				r["outdoor_c"] = (x - 32) / 1.8
 			}
 			return good(r)
 		}, "misreads", 1, "with outdoor_c in degrees Fahrenheit and not Celsius its predictions lie"},
-		"it jumps": {func(r row) Answer {
+		"it jumps": {func(r row) score.Answer {
 			x, _ := r["outdoor_c"].(float64)
 			r["outdoor_c"] = 40 * math.Sin(40*x)
 			return good(r)
@@ -223,7 +224,7 @@ func TestWhatDoesNotHold(t *testing.T) {
 		}
 		said := ""
 		for _, tried := range r.Tried {
-			if tried.Fault() {
+			if tried.Fault {
 				said += tried.Says() + "\n"
 			}
 		}
@@ -233,26 +234,26 @@ func TestWhatDoesNotHold(t *testing.T) {
 	}
 }
 
-func TestClassesArePutToTrouble(t *testing.T) {
-	classes := func(shift float64) func(row) Answer {
-		return func(r row) Answer {
+func TestClassesAreTestedForRobustness(t *testing.T) {
+	classes := func(shift float64) func(row) score.Answer {
+		return func(r row) score.Answer {
 			x, is := r["outdoor_c"].(float64)
 			if !is {
-				return Answer{Status: 400}
+				return score.Answer{Status: 400}
 			}
-			return Answer{Status: 200, Values: []any{state(x + shift)}}
+			return score.Answer{Status: 200, Values: []any{state(x + shift)}}
 		}
 	}
 	r := put(t, town(t), "valve", classes(0), nil)
 	if !r.Classes || r.Broken(r.Limits) != "" || *r.Off > 0.1 {
 		t.Errorf("%s: %+v", r.Broken(r.Limits), r)
 	}
-	if got := one(t, r, evidence.TroubleAbove, "outdoor_c"); *got.Moved < 0.1 || *got.Moved > 0.5 {
+	if got := one(t, r, evidence.DisturbanceAbove, "outdoor_c"); *got.Moved < 0.1 || *got.Moved > 0.5 {
 		t.Errorf("%+v", got)
 	}
 	// One that was made from kelvin calls every valve stuck.
 	r = put(t, town(t), "valve", classes(-273.15), nil)
-	for _, tried := range r.Of(evidence.TroubleUnit, "outdoor_c") {
+	for _, tried := range r.Of(evidence.DisturbanceUnit, "outdoor_c") {
 		if misread := tried.Verdict == evidence.Misreads; misread != strings.HasPrefix(tried.What, "in kelvin") {
 			t.Errorf("%+v", tried)
 		}
@@ -261,29 +262,29 @@ func TestClassesArePutToTrouble(t *testing.T) {
 
 // What only takes longer counts against nobody, and is told.
 func TestWhatOnlySlows(t *testing.T) {
-	r := put(t, town(t), "demand_mw", good, func(one *Trial, rows int) time.Duration {
+	r := put(t, town(t), "demand_mw", good, func(one *Test, rows int) time.Duration {
 		switch {
-		case one.Trouble == evidence.TroubleUnknown, one.AtOnce == 16:
+		case one.Disturbance == evidence.DisturbanceUnknown, one.AtOnce == 16:
 			return time.Duration(rows) * 3 * time.Millisecond
 		}
 		return 0
 	})
-	crowd := r.Of(evidence.TroubleAtOnce, "")
-	if one(t, r, evidence.TroubleUnknown, "mix").Verdict != evidence.Moves || crowd[0].Verdict != evidence.Holds ||
+	crowd := r.Of(evidence.DisturbanceAtOnce, "")
+	if one(t, r, evidence.DisturbanceUnknown, "mix").Verdict != evidence.Moves || crowd[0].Verdict != evidence.Holds ||
 		crowd[1].Verdict != evidence.Slows || r.Values()["slower"] != 4 || r.Broken(r.Limits) != "" {
 		t.Errorf("%+v %+v", crowd, r.Values())
 	}
 }
 
 func TestNothingIsAnswered(t *testing.T) {
-	r := put(t, town(t), "demand_mw", func(row) Answer { return Answer{Status: 400, Why: ": no"} }, nil)
+	r := put(t, town(t), "demand_mw", func(row) score.Answer { return score.Answer{Status: 400, Why: ": no"} }, nil)
 	if r.Answered != 0 || r.Refused != r.Rows || len(r.Tried) != 0 || r.Values()["refuses_usual"] != 1 ||
 		r.Why != "status 400: no" {
 		t.Errorf("%+v", r)
 	}
-	few := put(t, town(t), "demand_mw", func(r row) Answer {
+	few := put(t, town(t), "demand_mw", func(r row) score.Answer {
 		if hour, _ := r["hour"].(float64); hour < 12 {
-			return Answer{Status: 500, Why: ": night"}
+			return score.Answer{Status: 500, Why: ": night"}
 		}
 		return good(r)
 	}, nil)

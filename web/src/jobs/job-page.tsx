@@ -9,7 +9,7 @@ import { bytes, exact } from '../ui/format'
 import { Ago, Button, Empty, Facts, Loaded, PageHead, Panel, Problem, Ref, TextField } from '../ui/parts'
 import { Found } from './found'
 import { JobProgress, JobState } from './progress'
-import { Checked, Judged, Relied, Replayed, Troubled } from './what-it-does'
+import { Checked, Judged, Relied, Replayed, Disturbed } from './what-it-does'
 
 export function JobPage() {
   const { job: id = '' } = useParams()
@@ -56,7 +56,7 @@ function JobView({ job: j }: { job: Job }) {
       {j.replaying && <Replayed job={j} of={j.replaying} />}
       {j.evaluating && <Judged job={j} judged={j.evaluating} />}
       {j.checking && <Checked job={j} of={j.checking} />}
-      {j.robustness && <Troubled job={j} of={j.robustness} />}
+      {j.robustness && <Disturbed job={j} of={j.robustness} />}
       {j.importance && <Relied job={j} of={j.importance} />}
       {may && !j.checking && !j.robustness && !j.importance && !j.forgotten && j.progress.answered > 0 && (
         <Found job={j} what="answers" title="Answers" />

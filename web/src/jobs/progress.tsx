@@ -17,7 +17,7 @@ export function JobState({ job: j }: { job: Job }) {
 export function JobProgress({ job: j }: { job: Job }) {
   const p = j.progress
   const rows = Math.max(1, p.rows)
-  const unit = j.replaying ? 'requests' : j.checking ? 'cases' : j.robustness ? 'troubles' : 'rows'
+  const unit = j.replaying ? 'requests' : j.checking ? 'cases' : j.robustness ? 'disturbances' : 'rows'
   return (
     <div className="grid gap-2">
       <div

@@ -31,13 +31,13 @@ function Report({ job: j, id, when }: { job: Job; id?: string; when: string }) {
   )
 }
 
-/** As whose callers a version is put to trouble, and the report. */
-export function Troubled({ job: j, of: r }: { job: Job; of: NonNullable<Job['robustness']> }) {
+/** As whose callers the robustness of a version is tested, and the report. */
+export function Disturbed({ job: j, of: r }: { job: Job; of: NonNullable<Job['robustness']> }) {
   return (
-    <Panel title="Put to trouble">
+    <Panel title="Robustness">
       <p className="text-[13.5px]">
         {count(r.rows)} rows are drawn like those of <Ref to={r.like} />, and asked when things are not as they should
-        be. <Report job={j} id={r.evidence} when="all troubles are through" />
+        be. <Report job={j} id={r.evidence} when="all is through" />
       </p>
     </Panel>
   )

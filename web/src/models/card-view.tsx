@@ -1,8 +1,6 @@
-import Markdown from 'react-markdown'
-import remarkGfm from 'remark-gfm'
-
 import type { Card } from '../api/client'
 import { Facts, Tag } from '../ui/parts'
+import { Marked } from '../ui/markdown'
 
 const kinds = {
   intended_use: 'intended use',
@@ -21,19 +19,7 @@ export function CardView({ card }: { card: Card }) {
   return (
     <div className="grid grid-cols-[minmax(0,1fr)] gap-6 lg:grid-cols-[minmax(0,1fr)_260px]">
       <div className="card-text min-w-0">
-        <Markdown
-          remarkPlugins={[remarkGfm]}
-          components={{
-            img: ({ alt }) => <span className="text-ink-3">[picture: {alt}]</span>,
-            a: ({ href, children }) => (
-              <a href={href} rel="noreferrer noopener" target="_blank" className="underline underline-offset-3">
-                {children}
-              </a>
-            ),
-          }}
-        >
-          {body(card.text)}
-        </Markdown>
+        <Marked text={body(card.text)} />
       </div>
       <aside className="grid content-start gap-4">
         <div className="flex flex-wrap gap-1.5">

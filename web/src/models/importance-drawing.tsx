@@ -33,17 +33,9 @@ export function ImportanceDrawing({ report: r }: { report: Report }) {
             {r.importances.map((i) => (
               <tr key={i.input} className="border-line border-t *:py-1.5 *:pr-4">
                 <td>{i.input}</td>
-                <td>
-                  <Bar of={size(i)} most={most} />
-                </td>
-                <td className="whitespace-nowrap">
-                  <Half of={size(i)} />
-                </td>
-                {r.measure && (
-                  <td className="whitespace-nowrap">
-                    <Half of={i.moves} />
-                  </td>
-                )}
+                <td>{i.rows > 0 && <Bar of={size(i)} most={most} />}</td>
+                <td className="whitespace-nowrap">{i.rows > 0 ? <Half of={size(i)} /> : 'not answered'}</td>
+                {r.measure && <td className="whitespace-nowrap">{i.rows > 0 ? <Half of={i.moves} /> : '–'}</td>}
                 {claimed && <td>{i.claimed === undefined ? '–' : number(i.claimed, 3)}</td>}
                 <td>
                   <Dependence input={i} scale={scale} />
@@ -55,9 +47,9 @@ export function ImportanceDrawing({ report: r }: { report: Report }) {
         </table>
       </div>
       <p className="text-ink-2 text-[12.5px]">
-        in {unit || `the unit of ${r.output}`}; ± is half the interval of 95 %. As an input moves, all else stays: the
-        mean (line), four fifths of the rows (band), single rows (faint), all on one scale from {number(scale.low, 3)}{' '}
-        to {number(scale.high, 3)}
+        in {unit || `the unit of ${r.output}`}; ± is half the interval of 95 %. As an input moves, all else stays: drawn
+        from {number(scale.low, 3)} to {number(scale.high, 3)} are the mean (line), four fifths of the rows (band), and
+        single rows (faint)
       </p>
       <p className="text-ink-2 text-[12.5px]">
         {count(r.rows)} rows

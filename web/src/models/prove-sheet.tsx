@@ -16,7 +16,7 @@ const proofs: Record<Proof, { text: string; says: string }> = {
     says: 'Its known answers are asked, and the cases of a YAML file; without a file, those of the model.',
   },
   robustness: {
-    text: 'Put it to trouble',
+    text: 'Test its robustness',
     says: 'Missing, extreme and unknown values, noise, other units, many rows and many requests at once.',
   },
   importance: {

@@ -6,7 +6,7 @@ import { TableHead } from '../ui/table-head'
 type Report = NonNullable<Evidence['robustness']>
 type Tried = Report['tried'][number]
 
-/** The troubles of single inputs, in the order in which they are shown. */
+/** The disturbances of single inputs, in the order in which they are shown. */
 const ofInputs = [
   'lowest',
   'highest',
@@ -19,9 +19,9 @@ const ofInputs = [
   'other_unit',
 ] as const
 
-/** What a version does when things are not as they should be: what counts against it, then all inputs by all troubles. */
+/** What a version does when it is disturbed: what counts against it, then all inputs by all disturbances. */
 export function RobustnessDrawing({ report: r }: { report: Report }) {
-  const faults = r.tried.filter(isFault)
+  const faults = r.tried.filter((t) => t.fault)
   return (
     <div className="grid gap-4">
       {r.why && (
@@ -37,12 +37,15 @@ export function RobustnessDrawing({ report: r }: { report: Report }) {
           {faults.slice(0, 12).map((t, i) => (
             <li key={i}>
               <span className="text-bad">✕ {t.verdict}</span> <b>{t.input ?? t.what}</b>{' '}
-              {t.input && <span className="text-ink-2">{t.trouble.replaceAll('_', ' ')}</span>} {t.why}
+              {t.input && t.verdict !== 'misreads' && (
+                <span className="text-ink-2">{t.disturbance.replaceAll('_', ' ')}</span>
+              )}{' '}
+              {t.why}
             </li>
           ))}
         </ul>
       )}
-      {r.tried.some((t) => t.input) && <Troubles report={r} />}
+      {r.tried.some((t) => t.input) && <Disturbances report={r} />}
       <Crowds tried={r.tried.filter((t) => !t.input)} />
       <p className="text-ink-2 text-[12.5px]">
         {count(r.rows)} rows like those of <Ref to={r.like} />
@@ -59,14 +62,8 @@ export function RobustnessDrawing({ report: r }: { report: Report }) {
   )
 }
 
-const usual = ['again', 'lowest', 'highest', 'noise']
-
-function isFault(t: Tried) {
-  return !!t.broke || t.verdict === 'unsteady' || t.verdict === 'misreads' || (!!t.refused && usual.includes(t.trouble))
-}
-
-/** How far each input moves predictions in each trouble, or what else came of it. */
-function Troubles({ report: r }: { report: Report }) {
+/** How far each input moves predictions in each disturbance, or what else came of it. */
+function Disturbances({ report: r }: { report: Report }) {
   const inputs = [...new Set(r.tried.flatMap((t) => t.input ?? []))]
   return (
     <div className="overflow-x-auto">
@@ -90,7 +87,7 @@ function Troubles({ report: r }: { report: Report }) {
                 {input}
               </th>
               {ofInputs.map((of) => (
-                <Cell key={of} tried={r.tried.filter((t) => t.input === input && t.trouble === of)} />
+                <Cell key={of} tried={r.tried.filter((t) => t.input === input && t.disturbance === of)} />
               ))}
             </tr>
           ))}

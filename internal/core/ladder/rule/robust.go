@@ -5,23 +5,23 @@ import (
 	"innerladder/internal/core/fault"
 )
 
-// Robust demands that the version was put to trouble where it is deployed, with rows as callers send them now, and
-// held: nothing usual is refused, nothing breaks, the same rows get the same answers, no input is taken in another
+// Robust demands that the version was tested for robustness where it is deployed, with rows as callers send them now,
+// and held: nothing usual is refused, nothing breaks, the same rows get the same answers, no input is taken in another
 // unit, and noise moves predictions little.
 type Robust struct {
 	Environment string `json:"environment,omitempty"`
-	// Breaks is how many troubles may break it, Noise how far noise may move predictions; 0 is as where nothing is
+	// Breaks is how many disturbances may break it, Noise how far noise may move predictions; 0 is as where nothing is
 	// said.
 	Breaks int     `json:"breaks,omitempty"`
 	Noise  float64 `json:"noise,omitempty"`
 }
 
 var robustKind = KindInfo{
-	"robust", "it was put to trouble where it is deployed (missing, extreme and unknown values, noise, other units, " +
-		"many at once), and held; that is done by itself as soon as it is healthy there and answers no callers",
+	"robust", "it was tested for robustness where it is deployed (missing, extreme and unknown values, noise, other " +
+		"units, many at once), and held; that is done by itself as soon as it is healthy there and answers no callers",
 	[]Setting{
 		{"environment", "text", "where; anywhere when empty", nil},
-		{"breaks", "count", "how many troubles may break it; none when 0", nil},
+		{"breaks", "count", "how many disturbances may break it; none when 0", nil},
 		{
 			"noise", "number", "how far noise may move predictions: in their standard deviations, 0.5 when 0; of " +
 				"classes the share that may be others, 0.2 when 0", nil,
@@ -68,8 +68,8 @@ func (q Robust) Evaluate(f Facts) Outcome {
 		return passed(e.ID, "%s: %s.", e.ID, r.Sentence())
 	}
 	if q.Environment == "" {
-		return waits(ref, "It was not put to trouble yet; have it done with: innerladder robustness %s.", ref)
+		return waits(ref, "It was not tested for robustness yet; have it done with: innerladder robustness %s.", ref)
 	}
-	return waits(q.Environment, "It was not put to trouble in %s yet; place it there, or: innerladder robustness %s "+
-		"-env %s.", q.Environment, ref, q.Environment)
+	return waits(q.Environment, "It was not tested for robustness in %s yet; place it there, or: innerladder "+
+		"robustness %s -env %s.", q.Environment, ref, q.Environment)
 }
