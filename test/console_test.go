@@ -39,10 +39,12 @@ func look(t *testing.T, h *house) *tab {
 	if _, err := fs.Stat(web.Files(), "index.html"); err != nil {
 		lacking("the console is not built; run make build, or make test, which does it")
 	}
-	ctx, stop, err := browser.Start(t.Context(), t.TempDir())
+	chromium, err := chromium()
 	if errors.Is(err, browser.ErrMissing) {
 		lacking("%v; make test installs it", err)
 	}
+	must(t, err)
+	ctx, stop, err := chromium.Tab(t.Context())
 	must(t, err)
 	t.Cleanup(stop)
 	b := &tab{t: t, ctx: ctx, h: h}
@@ -90,10 +92,10 @@ func (b *tab) open(path string) browser.Action { return chromedp.Navigate(b.h.se
 
 // sees waits until the page shows a text.
 func sees(text string) browser.Action {
-	return chromedp.WaitVisible(chromedp.Search(fmt.Sprintf(`//*[contains(normalize-space(.), %q)][not(*[contains(normalize-space(.), %q)])]`, text, text)))
+	return browser.Visible(chromedp.Search(fmt.Sprintf(`//*[contains(normalize-space(.), %q)][not(*[contains(normalize-space(.), %q)])]`, text, text)))
 }
 
-func press(text string) browser.Action { return chromedp.Click(browser.Text("button", text)) }
+func press(text string) browser.Action { return browser.Click(browser.Text("button", text)) }
 
 // write types into a field, found by its label, over what is in it.
 func write(label, text string) browser.Action {
@@ -106,7 +108,7 @@ func overwrite(field, text string) browser.Action {
 		_, err := chromedp.Evaluate[any](fmt.Sprintf("document.querySelector(%q).select()", field))(ctx, t)
 		return err
 	})
-	return chromedp.Steps(chromedp.WaitVisible(chromedp.CSS(field)), all, browser.Type(chromedp.CSS(field), text))
+	return chromedp.Steps(browser.Visible(chromedp.CSS(field)), all, browser.Type(chromedp.CSS(field), text))
 }
 
 // value is what stands in the field with a label.
@@ -123,15 +125,15 @@ func TestSigningInToTheConsole(t *testing.T) {
 	h := open(t)
 	b := look(t, h)
 	name := chromedp.CSS(`input[name="name"]`)
-	b.do("being sent to sign in", b.open("/models"), chromedp.WaitVisible(name))
+	b.do("being sent to sign in", b.open("/models"), browser.Visible(name))
 	b.do("a wrong password", browser.Type(name, "runa"), overwrite(`input[name="password"]`, "not the password"),
 		press("Sign in"), sees("name or password is wrong"))
 	b.do("the right one", overwrite(`input[name="password"]`, password), press("Sign in"),
-		chromedp.WaitVisible(browser.Text("h1", "Now")), sees("runa"))
+		browser.Visible(browser.Text("h1", "Now")), sees("runa"))
 	b.do("empty places say what to do", b.open("/models"), sees("innerladder register heat-demand"),
 		b.open("/endpoints"), sees("innerladder endpoint add"),
 		b.open("/reviews"), sees("Nothing waits"), b.open("/alerts"), sees("Nothing was ever wrong"))
-	b.do("signing out", chromedp.Click(chromedp.CSS(`[aria-label="Sign out"]`)), chromedp.WaitVisible(name))
+	b.do("signing out", browser.Click(chromedp.CSS(`[aria-label="Sign out"]`)), browser.Visible(name))
 	cookie, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`document.cookie`))
 	must(t, err)
 	if cookie != "" {
@@ -150,8 +152,8 @@ func TestTheConsoleDoesTheJob(t *testing.T) {
 	h.person("kari", "approver", "operator")
 	b.do("signing in as kari", browser.SignIn(h.server, "kari", password))
 	b.do("the ladder", b.open("/models/heat-demand"),
-		chromedp.WaitVisible(chromedp.CSS(`[data-rung="live"] [data-token="2"]`)),
-		chromedp.WaitVisible(chromedp.CSS(`[data-rung="draft"] [data-token="3"]`)))
+		browser.Visible(chromedp.CSS(`[data-rung="live"] [data-token="2"]`)),
+		browser.Visible(chromedp.CSS(`[data-rung="draft"] [data-token="3"]`)))
 	b.do("the version", b.open("/models/heat-demand/versions/3"), sees("a third winter"),
 		b.open("/models/heat-demand/versions/3?show=differences"), sees("better"))
 
@@ -159,7 +161,7 @@ func TestTheConsoleDoesTheJob(t *testing.T) {
 	b.do("reviews", b.open("/reviews"), sees("Nothing waits"))
 	h.as(h.runaFile, "promote", "heat-demand@3", "-to", "live", "-note", "knows the cold")
 	b.do("the new review appears", sees("knows the cold"))
-	b.do("a no needs a reason", chromedp.Click(browser.Text("a", "P-3")), press("Say no"), sees("a no needs a reason"))
+	b.do("a no needs a reason", browser.Click(browser.Text("a", "P-3")), press("Say no"), sees("a no needs a reason"))
 	b.do("signing", write("Note", "read it"), press("Sign yes"), sees("carried out"), b.open("/reviews"),
 		sees("Nothing waits"))
 	if v, err := h.runa.Version(t.Context(), "heat-demand@3"); err != nil || v.Rung != "live" {
@@ -167,7 +169,7 @@ func TestTheConsoleDoesTheJob(t *testing.T) {
 	}
 
 	b.do("one lane", b.open("/endpoints/demand-hourly"),
-		chromedp.WaitVisible(chromedp.CSS(`[data-lane="main"][data-version="heat-demand@1"]`)))
+		browser.Visible(chromedp.CSS(`[data-lane="main"][data-version="heat-demand@1"]`)))
 	_, err := h.runa.Split(t.Context(), "demand-hourly",
 		[]traffic.Lane{
 			{Kind: traffic.Main, Version: "heat-demand@1", Share: 9000},
@@ -175,13 +177,13 @@ func TestTheConsoleDoesTheJob(t *testing.T) {
 		}, "from elsewhere", -1)
 	must(t, err)
 	b.do("a lane that someone else made appears",
-		chromedp.WaitVisible(chromedp.CSS(`[data-lane="trial"][data-version="heat-demand@2"]`)), sees("from elsewhere"))
+		browser.Visible(chromedp.CSS(`[data-lane="trial"][data-version="heat-demand@2"]`)), sees("from elsewhere"))
 	c := h.caller(4)
 	for i := range 300 {
 		_, _, _, err := c.infer(float64(i) / 10)
 		must(t, err)
 	}
-	b.do("numbers move", sees("no sign that it is worse"), chromedp.WaitVisible(chromedp.CSS(`.recharts-line path`)))
+	b.do("numbers move", sees("no sign that it is worse"), browser.Visible(chromedp.CSS(`.recharts-line path`)))
 	b.do("the chart has a table", press("show as a table"), sees("time, UTC"))
 
 	b.do("changing the split", press("Change the split"), write("Share of heat-demand@1 in per cent", "70"),
@@ -197,7 +199,7 @@ func TestTheConsoleDoesTheJob(t *testing.T) {
 	b.do("where a request would go", browser.Type(chromedp.CSS(`input[name="named"]`), "X-Team"),
 		browser.Type(chromedp.CSS(`input[name="value"]`), "desk"), press("Where would it go?"), sees("No rule is met."))
 	b.do("side by side", press("Compare @1 and @2"), sees("heat-demand@2 answered"),
-		chromedp.WaitVisible(chromedp.CSS(`table`)))
+		browser.Visible(chromedp.CSS(`table`)))
 	b.do("going back", b.open("/endpoints/demand-hourly"), press("Back to #1: @1 100"),
 		browser.Type(chromedp.CSS(`[role="dialog"] input[required]`), "complaints from the harbour"),
 		press("Go back to #1"), sees("✕ back to #1"))
@@ -251,8 +253,8 @@ func TestEveryPageInEveryShape(t *testing.T) {
 	for _, width := range []int64{1280, 390} {
 		for path, title := range pages {
 			b.do(path, chromedp.EmulateViewport(width, 800), browser.Dark(width == 390), b.open(path),
-				chromedp.WaitVisible(browser.Text("h1", title)),
-				chromedp.WaitNotPresent(browser.Text("div", "Reading…")))
+				browser.Visible(browser.Text("h1", title)),
+				browser.Gone(browser.Text("div", "Reading…")))
 			over, err := chromedp.Run(b.ctx,
 				chromedp.Evaluate[int](`document.documentElement.scrollWidth - document.documentElement.clientWidth`))
 			must(t, err)

@@ -49,10 +49,10 @@ func TestCopiesInTheConsole(t *testing.T) {
 	b.do("signing in as kari", browser.SignIn(h.server, "kari", password))
 	b.do("copies by hand", b.open("/endpoints/demand-hourly"), press("Change the split"),
 		write("Copies for heat-demand@2 in per cent", "50"), sees("gets copies of 50"), press("Put in force"),
-		chromedp.WaitVisible(chromedp.CSS(`[data-lane="shadow"][data-version="heat-demand@2"]`)),
-		chromedp.WaitVisible(chromedp.CSS(`[data-copies]`)), sees("say the same as @1"))
+		browser.Visible(chromedp.CSS(`[data-lane="shadow"][data-version="heat-demand@2"]`)),
+		browser.Visible(chromedp.CSS(`[data-copies]`)), sees("say the same as @1"))
 	b.do("no more of them", press("Change the split"), write("Copies for heat-demand@2 in per cent", "0"),
-		press("Put in force"), chromedp.WaitNotPresent(chromedp.CSS(`[data-lane="shadow"]`)))
+		press("Put in force"), browser.Gone(chromedp.CSS(`[data-lane="shadow"]`)))
 	cmd := exec.Command(binary, "roll", "demand-hourly", "-to", "heat-demand@2", "-plan", "beside", "-wait", "-timeout",
 		"1m", "-server", h.server, "-token-file", h.runaFile)
 	out, err := cmd.CombinedOutput()
@@ -61,15 +61,15 @@ func TestCopiesInTheConsole(t *testing.T) {
 		t.Fatalf("%v:\n%s", err, out)
 	}
 	b.do("the rollout", b.open("/rollouts/R-1"), sees("on copies of what @1 answers"), sees("say the same as @1"),
-		chromedp.WaitVisible(chromedp.CSS(`[data-stage="passed"]`)))
+		browser.Visible(chromedp.CSS(`[data-stage="passed"]`)))
 	b.do("the report", b.open("/models/heat-demand/versions/2?show=evidence"), sees("answered differently"),
 		sees("say the same as @1"))
 	must(t, os.WriteFile(plan, []byte(plans.Which), 0o600))
 	h.as(h.runaFile, "plan", "put", plan)
 	h.as(h.runaFile, "roll", "demand-hourly", "-to", "heat-demand@2", "-plan", "which")
 	b.do("a comparison", b.open("/rollouts/R-2"), sees("compared with @1"), sees("Does @2 do better in error rate?"),
-		chromedp.WaitVisible(chromedp.CSS(`[data-verdict="no_difference"]`)),
-		sees("Both do as well as each other"), chromedp.WaitVisible(chromedp.CSS(`[data-stage="passed"]`)))
+		browser.Visible(chromedp.CSS(`[data-verdict="no_difference"]`)),
+		sees("Both do as well as each other"), browser.Visible(chromedp.CSS(`[data-stage="passed"]`)))
 	said := h.as(h.runaFile, "evidence", "heat-demand@2")
 	if !strings.Contains(said, "shadow") || !strings.Contains(said, "passed") {
 		t.Errorf("%s", said)

@@ -40,7 +40,7 @@ func TestASignalOfOnesOwn(t *testing.T) {
 		t.Fatalf("the other program: %v, %s", err, out)
 	}
 	b.do("what was reported", b.open("/endpoints/demand-hourly/custom"),
-		chromedp.WaitVisible(chromedp.CSS(`[data-version="heat-demand@1"]`)), sees("11.5"), sees("60 values"))
+		browser.Visible(chromedp.CSS(`[data-version="heat-demand@1"]`)), sees("11.5"), sees("60 values"))
 	b.do("beside the other signals", b.open("/endpoints/demand-hourly/signals?last=15+min"),
 		sees("Mean of dispatch_cost, EUR"))
 	must(t, func() error {

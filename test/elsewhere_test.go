@@ -181,7 +181,7 @@ func (h *house) seesTheAgent() {
 	b := look(h.t, h)
 	b.do("signing in", browser.SignIn(h.server, "runa", password))
 	b.do("who reports", b.open("/endpoints/demand-edge"), sees("Who reports what answers elsewhere"),
-		chromedp.WaitVisible(chromedp.CSS(`[data-agent="substation-7"]`)))
+		browser.Visible(chromedp.CSS(`[data-agent="substation-7"]`)))
 	b.do("where it is placed", b.open("/environments"),
 		sees("where the gateway does not reach; agents report what it does"))
 }

@@ -224,13 +224,13 @@ func TestTheClimbFromAPipeline(t *testing.T) {
 
 // choose picks an option of a list, found by its label.
 func choose(label, option string) browser.Action {
-	return chromedp.Steps(chromedp.Click(chromedp.CSS(fmt.Sprintf(`[aria-label=%q]`, label))),
-		chromedp.Click(chromedp.Search(fmt.Sprintf(`//*[@role="option"][contains(normalize-space(.), %q)]`, option))))
+	return chromedp.Steps(browser.Click(chromedp.CSS(fmt.Sprintf(`[aria-label=%q]`, label))),
+		browser.Click(chromedp.Search(fmt.Sprintf(`//*[@role="option"][contains(normalize-space(.), %q)]`, option))))
 }
 
 // inSheet presses a button of the sheet that is open.
 func inSheet(text string) browser.Action {
-	return chromedp.Click(chromedp.Search(fmt.Sprintf(`//*[@role="dialog"]//button[contains(normalize-space(.), %q)]`,
+	return browser.Click(chromedp.Search(fmt.Sprintf(`//*[@role="dialog"]//button[contains(normalize-space(.), %q)]`,
 		text)))
 }
 
@@ -263,7 +263,7 @@ func TestTheClimbInTheConsole(t *testing.T) {
 	}
 	climb(1)
 	as("tove")
-	b.do("a refusal", b.open("/reviews"), chromedp.Click(browser.Text("a", "P-3")), sees("The gate"), press("Say no"),
+	b.do("a refusal", b.open("/reviews"), browser.Click(browser.Text("a", "P-3")), sees("The gate"), press("Say no"),
 		sees("a no needs a reason"), write("Note", "say more about the harbour"), press("Say no"), sees("refused"))
 	as("runa")
 	b.do("asking again", b.open("/models/heat-demand/versions/1"), press("Ask for a higher rung"), inSheet("Ask"),
@@ -275,7 +275,7 @@ func TestTheClimbInTheConsole(t *testing.T) {
 		press("Hand over"), sees("handed it to kari"))
 	b.do("a word in Markdown", browser.Type(chromedp.CSS(`[aria-label="Say something about P-4"]`),
 		"@kari the **harbour** is yours"), press("Comment"),
-		chromedp.WaitVisible(chromedp.Search(`//strong[.="harbour"]`)))
+		browser.Visible(chromedp.Search(`//strong[.="harbour"]`)))
 	as("kari")
 	b.do("being told", b.open("/inbox"), sees("tove handed the review of heat-demand@1 to kari"))
 	b.do("ticking, on a phone", chromedp.EmulateViewport(390, 800), b.open("/reviews/P-4"), press("Tick"),
@@ -284,7 +284,7 @@ func TestTheClimbInTheConsole(t *testing.T) {
 	b.do("signing, on a phone", write("Note", "read it"), press("Sign yes"), sees("carried out"),
 		chromedp.EmulateViewport(1280, 800))
 	b.do("the ladder", b.open("/models/heat-demand"),
-		chromedp.WaitVisible(chromedp.CSS(`[data-rung="live"] [data-token="1"]`)))
+		browser.Visible(chromedp.CSS(`[data-rung="live"] [data-token="1"]`)))
 
 	// a stale sign-off
 	as("runa")
@@ -295,12 +295,12 @@ func TestTheClimbInTheConsole(t *testing.T) {
 	third := h.registered(1.02, 0.38)
 	as("runa")
 	b.do("an emergency", b.open("/models/heat-demand/versions/3"), press("Ask for a higher rung"),
-		chromedp.Click(chromedp.CSS(`[role="dialog"] input[type="checkbox"]`)),
+		browser.Click(chromedp.CSS(`[role="dialog"] input[type="checkbox"]`)),
 		browser.Type(chromedp.CSS(`[role="dialog"] textarea`), "the plant stands still"),
 		inSheet("Carry it out now"), sees("emergency"))
 	as("tove")
 	b.do("stale by now", b.open("/reviews/P-7"), sees("said yes (stale)"))
-	b.do("the review afterwards", b.open("/reviews"), chromedp.Click(browser.Text("a", "P-8")), sees("Was it right?"),
+	b.do("the review afterwards", b.open("/reviews"), browser.Click(browser.Text("a", "P-8")), sees("Was it right?"),
 		write("Note", "it was"), press("Sign yes"), sees("emergency, reviewed"))
 	if v, err := h.runa.Version(t.Context(), third); err != nil || v.Rung != "live" || v.Emergency != "reviewed" {
 		t.Errorf("%+v, %v", v, err)
@@ -314,13 +314,13 @@ func ladderOfOnesOwn(b *tab) {
 	b.do("the ladder", b.open("/settings/ladders?project=default"), sees("the default ladder"),
 		sees("2 versions, each for the rung above"))
 	for _, rung := range []string{"rehearsal", "live"} {
-		b.do("no skipping to "+rung, chromedp.Click(chromedp.Search(
+		b.do("no skipping to "+rung, browser.Click(chromedp.Search(
 			fmt.Sprintf(`//*[@data-rung=%q]//label[contains(., "may be skipped")]/input`, rung))))
 	}
 	b.do("tests", choose("Add a requirement to proven", "evidence"), choose("evidence: evidence", "tests"),
 		sees("Nothing of kind tests is attached"))
 	b.do("a list", choose("Add a requirement to live", "checklist"), press("Add an item"),
-		chromedp.Click(chromedp.Search(`//*[@data-rung="live"]//label[contains(., "holds one version")]/input`)))
+		browser.Click(chromedp.Search(`//*[@data-rung="live"]//label[contains(., "holds one version")]/input`)))
 	b.do("setting it", write("Why it changes", "tests first"), press("Set as revision 1"), sees("revision 1, runa"))
 }
 

@@ -162,61 +162,61 @@ func TestPeopleInTheConsole(t *testing.T) {
 	link := last()
 	b := look(t, h)
 	field := func(name, text string) browser.Action {
-		return chromedp.Steps(chromedp.WaitVisible(chromedp.CSS(`input[name="`+name+`"]`)),
+		return chromedp.Steps(browser.Visible(chromedp.CSS(`input[name="`+name+`"]`)),
 			browser.Type(chromedp.CSS(`input[name="`+name+`"]`), text))
 	}
-	submit := chromedp.Click(chromedp.CSS(`[role="dialog"] button[type="submit"]`))
-	closing := chromedp.Steps(chromedp.Click(chromedp.CSS(`[role="dialog"] [aria-label="Close"]`)),
-		chromedp.WaitNotPresent(chromedp.CSS(`[role="dialog"]`)))
+	submit := browser.Click(chromedp.CSS(`[role="dialog"] button[type="submit"]`))
+	closing := chromedp.Steps(browser.Click(chromedp.CSS(`[role="dialog"] [aria-label="Close"]`)),
+		browser.Gone(chromedp.CSS(`[role="dialog"]`)))
 	b.do("the first owner", chromedp.Navigate(link), sees("You are the first here"), field("name", "sif"),
 		field("password", password), field("again", password), press("Come in"),
-		chromedp.WaitVisible(browser.Text("h1", "Now")))
+		browser.Visible(browser.Text("h1", "Now")))
 	b.do("a project", b.open("/settings/service"), press("Add a project"), field("name", "forecasting"), submit,
 		sees("forecasting"))
 	broken := violations(b)
 	pick := func(choice, option string) browser.Action {
-		return chromedp.Steps(chromedp.Click(chromedp.CSS(`[role="dialog"] [aria-label="`+choice+`"]`)),
-			chromedp.Click(chromedp.Search(`//*[@role="option"][normalize-space(.)="`+option+`"]`)))
+		return chromedp.Steps(browser.Click(chromedp.CSS(`[role="dialog"] [aria-label="`+choice+`"]`)),
+			browser.Click(chromedp.Search(`//*[@role="option"][normalize-space(.)="`+option+`"]`)))
 	}
-	b.do("going to the people without loading the page again", chromedp.Click(browser.Text("a", "People and roles")),
+	b.do("going to the people without loading the page again", browser.Click(browser.Text("a", "People and roles")),
 		sees("People and robots"))
 	b.do("a person", press("Add a person"), field("name", "tove"), pick("Role", "approver"),
-		pick("Project", "forecasting"), submit, chromedp.WaitVisible(chromedp.CSS(`[data-secret]`)))
+		pick("Project", "forecasting"), submit, browser.Visible(chromedp.CSS(`[data-secret]`)))
 	theirs, err := chromedp.Run(b.ctx, chromedp.Text(chromedp.CSS(`[data-secret]`)))
 	must(t, err)
 	b.do("she is there", closing, sees("approver of forecasting"))
 	b.do("a role of our own", press("Make a role"), field("role", "auditor"),
-		chromedp.Click(chromedp.Search(`//label[contains(., "verify and export")]/input`)), submit, sees("read, audit"))
-	b.do("a second role for her", chromedp.Click(chromedp.CSS(`[aria-label="Give tove a role"]`)),
+		browser.Click(chromedp.Search(`//label[contains(., "verify and export")]/input`)), submit, sees("read, audit"))
+	b.do("a second role for her", browser.Click(chromedp.CSS(`[aria-label="Give tove a role"]`)),
 		pick("Role", "auditor"), pick("Project", "forecasting"), submit, sees("auditor of forecasting"))
-	b.do("and taken away", chromedp.Click(chromedp.CSS(`[aria-label="Take auditor of forecasting from tove"]`)),
-		chromedp.WaitNotPresent(chromedp.CSS(`[aria-label="Take auditor of forecasting from tove"]`)))
-	b.do("a token of one's own", chromedp.Click(browser.Text("a", "Me")), press("Make a token"),
+	b.do("and taken away", browser.Click(chromedp.CSS(`[aria-label="Take auditor of forecasting from tove"]`)),
+		browser.Gone(chromedp.CSS(`[aria-label="Take auditor of forecasting from tove"]`)))
+	b.do("a token of one's own", browser.Click(browser.Text("a", "Me")), press("Make a token"),
 		browser.Type(chromedp.CSS(`[role="dialog"] input`), "a script"), submit,
-		chromedp.WaitVisible(chromedp.CSS(`[data-secret]`)), closing, sees("a script"))
-	b.do("what reaches me", chromedp.Click(chromedp.CSS(`[aria-label="alert by inbox"]`)),
-		chromedp.WaitVisible(chromedp.CSS(`[aria-label="alert by inbox"]:checked`)))
-	b.do("the record", chromedp.Click(browser.Text("a", "Audit")), sees("tove was added, a person."), press("Verify"),
+		browser.Visible(chromedp.CSS(`[data-secret]`)), closing, sees("a script"))
+	b.do("what reaches me", browser.Click(chromedp.CSS(`[aria-label="alert by inbox"]`)),
+		browser.Visible(chromedp.CSS(`[aria-label="alert by inbox"]:checked`)))
+	b.do("the record", browser.Click(browser.Text("a", "Audit")), sees("tove was added, a person."), press("Verify"),
 		sees("Intact: all"))
 	b.do("searching it", write("Words", "auditor"), sees("The role auditor may read, audit."),
-		chromedp.WaitNotPresent(chromedp.Search(`//*[contains(text(), "chose a password")]`)))
+		browser.Gone(chromedp.Search(`//*[contains(text(), "chose a password")]`)))
 	b.do("keeping the search", press("Save search"),
 		browser.Type(chromedp.CSS(`[role="dialog"] input`), "about auditors"), submit,
-		chromedp.WaitVisible(browser.Text("button", "about auditors")))
-	b.do("values", chromedp.Click(chromedp.Search(`//button[starts-with(@aria-label, "Values of line")]`)),
+		browser.Visible(browser.Text("button", "about auditors")))
+	b.do("values", browser.Click(chromedp.Search(`//button[starts-with(@aria-label, "Values of line")]`)),
 		sees("after"))
 	if found := broken(); found != "" {
 		t.Errorf("pages broke their own rules: %s", found)
 	}
 
-	b.do("signing out", chromedp.Click(chromedp.CSS(`[aria-label="Sign out"]`)),
-		chromedp.WaitVisible(chromedp.CSS(`input[name="name"]`)))
+	b.do("signing out", browser.Click(chromedp.CSS(`[aria-label="Sign out"]`)),
+		browser.Visible(chromedp.CSS(`input[name="name"]`)))
 	b.do("tove comes in", chromedp.Navigate(strings.TrimSpace(theirs)), sees("Welcome, tove"),
 		field("password", password), field("again", password), press("Come in"),
-		chromedp.WaitVisible(browser.Text("h1", "Now")))
+		browser.Visible(browser.Text("h1", "Now")))
 	b.do("she sees no settings of the service", b.open("/settings/people"), sees("approver of forecasting"),
-		chromedp.WaitNotPresent(browser.Text("button", "Add a person")),
-		chromedp.WaitNotPresent(browser.Text("a", "The service")))
+		browser.Gone(browser.Text("button", "Add a person")),
+		browser.Gone(browser.Text("a", "The service")))
 	b.do("her link is used up", b.open("/sign-in"), chromedp.Navigate(strings.TrimSpace(theirs)), sees("does not hold"))
 }
 

@@ -37,8 +37,8 @@ func TestTheConsoleKeepsPlaces(t *testing.T) {
 		press("Add it"), sees("model servers may be at 10.0.0.0/8"))
 	b.do("a place that no rule allows", press("Place a version"), fill("Version", "heat-demand@1"),
 		fill("Addresses of its", one), press("Check and place"), sees("no model server of plant-north may be at"))
-	closed := chromedp.WaitNotPresent(chromedp.CSS(`[role="dialog"]`))
-	closing := chromedp.Click(chromedp.CSS(`[role="dialog"] [aria-label="Close"]`))
+	closed := browser.Gone(chromedp.CSS(`[role="dialog"]`))
+	closing := browser.Click(chromedp.CSS(`[role="dialog"] [aria-label="Close"]`))
 	b.do("the rule", closing, press("Change it"), fill("Model servers may be at", "127.0.0.1 "), press("Save it"),
 		sees("127.0.0.1, 10.0.0.0/8"))
 	b.do("what does not run", press("Place a version"), fill("Version", "heat-demand@1"),
@@ -56,7 +56,7 @@ func TestTheConsoleKeepsPlaces(t *testing.T) {
 	}
 	h.as(h.toveFile, "split", "demand-hourly", "heat-demand@1=100")
 	b.do("another address", press("Addresses"), fill("More addresses", two),
-		chromedp.Click(chromedp.Search(fmt.Sprintf(`//label[contains(., %q)]/input`, one))), sees("is asked no more"),
+		browser.Click(chromedp.Search(fmt.Sprintf(`//label[contains(., %q)]/input`, one))), sees("is asked no more"),
 		fill("Why the addresses", "another machine"), press("Change them"), closed, sees(two))
 	places, err := h.runa.Placements(t.Context(), "heat-demand@1")
 	if err != nil || len(places.Items[0].Addresses) != 1 || places.Items[0].Addresses[0].URL != two {
@@ -67,7 +67,7 @@ func TestTheConsoleKeepsPlaces(t *testing.T) {
 		fill("Who calls it", "the dispatch desk"), press("Save it"), sees("the dispatch desk"))
 	b.do("an empty one", b.open("/environments"), press("Add an environment"), fill("Name", "a-workbench"),
 		press("Add it"), sees("a-workbench"), press("Change it"), fill("Nothing runs there", "not needed"),
-		press("Take a-workbench away"), chromedp.WaitNotPresent(browser.Text("h2", "a-workbench")))
+		press("Take a-workbench away"), browser.Gone(browser.Text("h2", "a-workbench")))
 	all, err := h.runa.Environments(t.Context())
 	if err != nil || len(all.Items) != 1 {
 		t.Errorf("%+v, %v", all, err)

@@ -33,7 +33,7 @@ func TestProofInTheConsole(t *testing.T) {
 	b.do("cases", sees("y must be 5 and is 4"), sees("by the cases cases.yaml"))
 	b.do("what callers asked", sees("answers say the same as @1"), sees("where both differ"))
 	b.do("the job behind it", b.open("/models/jobs/J-1"), sees("It is the standing evaluation heat-demand#1"))
-	b.do("the requests behind it", b.open("/models/jobs"), chromedp.Click(browser.Text("a", "J-3")),
+	b.do("the requests behind it", b.open("/models/jobs"), browser.Click(browser.Text("a", "J-3")),
 		sees("Asked again"), sees("answered_by"))
 }
 
@@ -49,7 +49,7 @@ func TestVersionsAreProvedInTheConsole(t *testing.T) {
 	page := "/models/heat-demand/versions/2?show=evidence"
 	b.do("disturbances", b.open(page), press("Prove it"), sees("Missing, extreme and unknown values"), inSheet("Begin"),
 		sees("Robustness"), sees("60 rows are drawn like those of"))
-	b.do("the report of disturbances", chromedp.Click(browser.Text("a", "E-")), sees("how far predictions move"),
+	b.do("the report of disturbances", browser.Click(browser.Text("a", "E-")), sees("how far predictions move"),
 		sees("512 rows with one request"), sees("holds"))
 	b.do("cases of the model", b.open("/models/heat-demand"), press("Set them"), overwrite(`textarea[name="cases"]`,
 		"cases: [{name: three, inputs: {x: 3}, expects: {y: 4}}]"), inSheet("Set them"), sees("line 1, column"))
@@ -58,13 +58,13 @@ func TestVersionsAreProvedInTheConsole(t *testing.T) {
 		inSheet("Set them"), sees("versions must answer 1 cases"))
 	b.do("checks", b.open(page), press("Prove it"), choose("How", "Check what must come back"), inSheet("Begin"),
 		sees("the cases heat-demand#1"))
-	b.do("the report of checks", chromedp.Click(browser.Text("a", "E-")), sees("y must be 5 and is"))
+	b.do("the report of checks", browser.Click(browser.Text("a", "E-")), sees("y must be 5 and is"))
 	b.do("what callers asked", b.open(page), press("Prove it"), choose("How", "Ask it what callers asked"),
 		overwrite(`input[value="24h"]`, "1h"), inSheet("Begin"), sees("Asked again"))
-	b.do("the report of the replay", chromedp.Click(browser.Text("a", "E-")), sees("60 of 60 requests"))
+	b.do("the report of the replay", browser.Click(browser.Text("a", "E-")), sees("60 of 60 requests"))
 	b.do("inputs", b.open(page), press("Prove it"), choose("How", "Find the inputs that it relies on"),
 		chromedp.SetUploadFiles(chromedp.CSS(`[aria-label="File"]`), []string{h.many(300)}), inSheet("Begin"),
 		sees("On which inputs it relies"))
-	b.do("the report of inputs", chromedp.Click(browser.Text("a", "E-")), sees("mae rises by"),
+	b.do("the report of inputs", browser.Click(browser.Text("a", "E-")), sees("mae rises by"),
 		sees("s an input moves, all else stays"))
 }

@@ -151,14 +151,14 @@ func TestRegisteringInTheConsole(t *testing.T) {
 		"card.md": "---\nlicence: MIT\n---\n# Heat\n## Intended use\nDispatch.\n",
 	})
 	b := look(t, h)
-	gone := chromedp.WaitNotPresent(chromedp.CSS(`[role="dialog"]`))
+	gone := browser.Gone(chromedp.CSS(`[role="dialog"]`))
 	b.do("signing in", browser.SignIn(h.server, "runa", password))
 	b.do("choosing files", b.open("/models/register"),
 		chromedp.SetUploadFiles(chromedp.CSS(`input[type="file"]`),
 			[]string{filepath.Join(dir, "model.json"), filepath.Join(dir, "rows.csv"), filepath.Join(dir, "card.md")}),
 		sees("members w"), sees("licence MIT"), sees("2 rows"), sees("which columns are outputs"))
-	b.do("saying what is an output", chromedp.Click(chromedp.CSS(`[aria-label="demand_mw is an output"]`)),
-		chromedp.WaitVisible(chromedp.CSS(`input[type="checkbox"]:checked`)), write("Unit of demand_mw", "MW"))
+	b.do("saying what is an output", browser.Click(chromedp.CSS(`[aria-label="demand_mw is an output"]`)),
+		browser.Visible(chromedp.CSS(`input[type="checkbox"]:checked`)), write("Unit of demand_mw", "MW"))
 	b.do("filling in", overwrite(`input[placeholder="heat-demand"]`, "heat-demand"),
 		overwrite(`input[placeholder="two winters, with the wind"]`, "by hand"),
 		write("Metric 1: value", "0,31"), press("Register"), sees("0,31 has no name"),
@@ -168,7 +168,7 @@ func TestRegisteringInTheConsole(t *testing.T) {
 		write("Metric 1: unit", "MW"))
 	b.do("what the gates will say", sees("It would be heat-demand@1"), sees("no report measured any"))
 	b.do("registering", press("Register"))
-	b.do("the version", chromedp.WaitVisible(browser.Text("h1", "heat-demand@1")), sees("by hand"), sees("0.31"))
+	b.do("the version", browser.Visible(browser.Text("h1", "heat-demand@1")), sees("by hand"), sees("0.31"))
 	v, err := h.runa.Version(t.Context(), "heat-demand@1")
 	must(t, err)
 	if len(v.Artifacts) != 1 || v.Card.Licence != "MIT" || len(v.Signature.Outputs) != 1 ||
@@ -178,7 +178,7 @@ func TestRegisteringInTheConsole(t *testing.T) {
 	}
 	b.do("its card", press("Card"), sees("Dispatch."))
 	b.do("labelling it", press("Label"), browser.Type(chromedp.CSS(`[role="dialog"] input[required]`), "beta"),
-		press("Put the label on"), gone, chromedp.WaitVisible(browser.Text("span", "beta")))
+		press("Put the label on"), gone, browser.Visible(browser.Text("span", "beta")))
 	b.do("editing it", press("Edit"), overwrite(`[role="dialog"] textarea`, "noted"), press("Save"), gone,
 		sees("noted"))
 	b.do("its history", press("History"), sees("now means heat-demand@1"), sees("was registered"))
@@ -190,7 +190,7 @@ func TestRegisteringInTheConsole(t *testing.T) {
 		sees("looks like ONNX but cannot be one"))
 	b.do("its lineage", b.open("/models/trace?from=heat-demand@1"), sees("1 things"))
 	b.do("taking its label away", b.open("/models/heat-demand/versions/1"), press("Label"),
-		chromedp.Click(browser.Text("button", "beta")))
+		browser.Click(browser.Text("button", "beta")))
 	await(t, "the label to be gone", 5*time.Second, func() bool {
 		v, err := h.runa.Version(t.Context(), "heat-demand@1")
 		must(t, err)
@@ -198,7 +198,7 @@ func TestRegisteringInTheConsole(t *testing.T) {
 	})
 	b.do("retiring it", b.open("/models/heat-demand/versions/1"), press("Retire"),
 		browser.Type(chromedp.CSS(`[role="dialog"] textarea`), "a trial"),
-		chromedp.Click(chromedp.CSS(`[role="dialog"] button[type="submit"]`)), sees("on retired"))
+		browser.Click(chromedp.CSS(`[role="dialog"] button[type="submit"]`)), sees("on retired"))
 }
 
 // Someone browses what there is: models, versions found by what they are, runs, a
@@ -219,32 +219,32 @@ func TestBrowsingTheRegistryInTheConsole(t *testing.T) {
 	run("register", "heat-demand", "-file", dir+"/b.bin", "-metric", "rmse=0.3", "-note", "windy", "-parent",
 		"heat-demand@1", "-relation", "refitted", "-no-code")
 	b := look(t, h)
-	gone := chromedp.WaitNotPresent(chromedp.CSS(`[role="dialog"]`))
+	gone := browser.Gone(chromedp.CSS(`[role="dialog"]`))
 	b.do("signing in", browser.SignIn(h.server, "runa", password))
 	b.do("filters", b.open("/models/versions"), sees("calm"), sees("windy"), write("tag", "winter"),
-		chromedp.WaitNotPresent(chromedp.Search(`//*[text()="windy"]`)), sees("calm"))
+		browser.Gone(chromedp.Search(`//*[text()="windy"]`)), sees("calm"))
 	b.do("a search has an address", b.open("/models/versions?metric=rmse%3C0.35"), sees("windy"),
-		chromedp.WaitNotPresent(chromedp.Search(`//*[text()="calm"]`)))
+		browser.Gone(chromedp.Search(`//*[text()="calm"]`)))
 	b.do("choosing for a line-up", b.open("/models/versions"),
-		chromedp.Click(chromedp.CSS(`[aria-label="Choose heat-demand@1"]`)),
-		chromedp.Click(chromedp.CSS(`[aria-label="Choose heat-demand@2"]`)), press("Line up 2"))
+		browser.Click(chromedp.CSS(`[aria-label="Choose heat-demand@1"]`)),
+		browser.Click(chromedp.CSS(`[aria-label="Choose heat-demand@2"]`)), press("Line up 2"))
 	b.do("the line-up", sees("rmse, less is better"), sees("best"),
-		chromedp.WaitVisible(chromedp.CSS(`.recharts-line path`)), sees("as a table"))
+		browser.Visible(chromedp.CSS(`.recharts-line path`)), sees("as a table"))
 	b.do("runs", b.open("/models/runs"), sees("a first try"), sees("finished"), b.open("/models/runs/run-1"),
-		chromedp.WaitVisible(chromedp.CSS(`.recharts-line path`)), sees("winters-2024#1"))
+		browser.Visible(chromedp.CSS(`.recharts-line path`)), sees("winters-2024#1"))
 	b.do("data", b.open("/models/data"), sees("winters-2024#1"),
-		chromedp.Click(browser.Text("a", "what was made from it")), sees("heat-demand@2 refitted heat-demand@1"),
-		chromedp.WaitVisible(chromedp.CSS(`.react-flow__node`)))
+		browser.Click(browser.Text("a", "what was made from it")), sees("heat-demand@2 refitted heat-demand@1"),
+		browser.Visible(chromedp.CSS(`.react-flow__node`)))
 	b.do("vetting", b.open("/models/heat-demand"), press("Vet"),
 		browser.Type(chromedp.CSS(`[role="dialog"] textarea`), "checked"), press("Mark as vetted"), gone,
-		chromedp.WaitVisible(browser.Text("span", "vetted")))
-	b.do("only vetted models", b.open("/models"), chromedp.Click(chromedp.CSS(`input[type="checkbox"]`)),
+		browser.Visible(browser.Text("span", "vetted")))
+	b.do("only vetted models", b.open("/models"), browser.Click(chromedp.CSS(`input[type="checkbox"]`)),
 		sees("vetted"))
 	b.do("deleting", b.open("/models/heat-demand/versions/2"), press("Retire"),
 		browser.Type(chromedp.CSS(`[role="dialog"] textarea`), "a mistake"),
-		chromedp.Click(chromedp.CSS(`[role="dialog"] button[type="submit"]`)), gone, sees("on retired"),
+		browser.Click(chromedp.CSS(`[role="dialog"] button[type="submit"]`)), gone, sees("on retired"),
 		press("Reinstate"), browser.Type(chromedp.CSS(`[role="dialog"] textarea`), "after all"),
-		chromedp.Click(chromedp.CSS(`[role="dialog"] button[type="submit"]`)), gone, sees("on draft"))
+		browser.Click(chromedp.CSS(`[role="dialog"] button[type="submit"]`)), gone, sees("on draft"))
 	v, err := h.runa.Version(t.Context(), "heat-demand@2")
 	must(t, err)
 	if v.Rung != "draft" {

@@ -47,8 +47,8 @@ func TestRequestsInTheConsole(t *testing.T) {
 	h.person("kari", "operator")
 	b.do("signing in as kari", browser.SignIn(h.server, "kari", password))
 	b.do("how it is, and what is watched", b.open("/endpoints/demand-hourly"),
-		chromedp.WaitVisible(chromedp.CSS(`[data-state="well"]`)), sees("one false alarm in 90 days"),
-		press("show all of them"), chromedp.WaitVisible(chromedp.CSS(`[data-watch]`)), sees("error_rate"))
+		browser.Visible(chromedp.CSS(`[data-state="well"]`)), sees("one false alarm in 90 days"),
+		press("show all of them"), browser.Visible(chromedp.CSS(`[data-watch]`)), sees("error_rate"))
 	b.do("a watch as a sentence", press("Watch a signal"), write("Limit", "250ms"), press("Watch it so"),
 		sees("is no limit of error_rate"), sees("give per cent, such as 1 %"), write("Limit", "3 %"),
 		press("Watch it so"),
@@ -59,30 +59,30 @@ func TestRequestsInTheConsole(t *testing.T) {
 		sees("error_rate is not watched."), sees("owner the desk"))
 	b.do("muting", press("Mute"), overwrite(`input[name="why"]`, "it is being moved"), press("4h"),
 		press("Raise none of them"), sees("Everything is muted until"), press("end it"),
-		chromedp.WaitNotPresent(browser.Text("span", "Everything is muted until")),
-		press("as usual"), chromedp.WaitNotPresent(browser.Text("span", "error_rate is not watched.")))
+		browser.Gone(browser.Text("span", "Everything is muted until")),
+		press("as usual"), browser.Gone(browser.Text("span", "error_rate is not watched.")))
 	b.do("a lane of its own", b.open("/endpoints/demand-hourly"),
-		chromedp.WaitVisible(chromedp.CSS(`[data-lane="refused"]`)), sees("1 named a version that has no lane"))
+		browser.Visible(chromedp.CSS(`[data-lane="refused"]`)), sees("1 named a version that has no lane"))
 	b.do("the log", press("Requests"), sees("x 7.25"), sees("y 8.25"), sees("refused 404"),
 		sees("Turned away in the last day: 1"))
 	b.do("narrowed down", overwrite(`input[name="where"]`, "x>7, x<7.5"), press("Look"), sees("x 7.25"),
-		chromedp.WaitNotPresent(browser.Text("td", "x 3")))
-	b.do("one of them", chromedp.Click(chromedp.CSS(`table[aria-label="Requests"] a`)), sees(id), sees("Asked"),
+		browser.Gone(browser.Text("td", "x 3")))
+	b.do("one of them", browser.Click(chromedp.CSS(`table[aria-label="Requests"] a`)), sees(id), sees("Asked"),
 		sees("7.25"), sees("8.25"))
 	b.do("again", press("Try it again"), sees("the same as then"))
 	b.do("the like of it", press("The like of it"), sees("Distance 0 is the same inputs"), sees("x 7"))
 	b.do("where it came from", press("Where it came from"), sees("heat-demand@1"))
 	b.do("what is kept", b.open("/endpoints/demand-hourly/requests"), press("What is kept"),
-		chromedp.WaitVisible(browser.Text("button", "Keep it so")))
+		browser.Visible(browser.Text("button", "Keep it so")))
 	e, err := h.runa.Endpoint(t.Context(), "demand-hourly")
 	must(t, err)
 	if e.Requests.Share != 10_000 {
 		t.Errorf("%+v", e.Requests)
 	}
 	b.do("hiding x", browser.Type(chromedp.Search(`//label[contains(., "left out")]//input`), "x"), press("Keep it so"),
-		chromedp.WaitNotPresent(browser.Text("button", "Keep it so")))
+		browser.Gone(browser.Text("button", "Keep it so")))
 	_, hidden := h.asked(inferPath, 9)
-	b.do("it is hidden", b.open("/requests/"+hidden), sees("hidden: x"), chromedp.WaitNotPresent(browser.Text("button",
+	b.do("it is hidden", b.open("/requests/"+hidden), sees("hidden: x"), browser.Gone(browser.Text("button",
 		"Try it again")))
 }
 
@@ -190,10 +190,10 @@ func TestTheTruthIsTold(t *testing.T) {
 	b := look(t, h)
 	b.do("signing in", browser.SignIn(h.server, "runa", password))
 	b.do("how right it is", b.open("/endpoints/demand-hourly"), press("Accuracy"), sees("How right is demand-hourly?"),
-		chromedp.WaitVisible(chromedp.CSS(`[data-measure="mae"]`)), sees("heat-demand@1"), sees("Where it is worse"),
+		browser.Visible(chromedp.CSS(`[data-measure="mae"]`)), sees("heat-demand@1"), sees("Where it is worse"),
 		sees("The worst predictions"), sees("what lies on the line was right"))
 	b.do("all signals", b.open("/endpoints/demand-hourly/signals?last=15+min"),
-		chromedp.WaitVisible(chromedp.CSS(`[data-chart="rate"]`)), sees("Turned away a second"), press("log"),
+		browser.Visible(chromedp.CSS(`[data-chart="rate"]`)), sees("Turned away a second"), press("log"),
 		press("table"), sees("time, UTC"))
 	const from = "2026-01-01T00:00:00"
 	b.do("typing a span", write("From, UTC", from))
@@ -210,7 +210,7 @@ func TestTheTruthIsTold(t *testing.T) {
 	}
 	b.do("a span that nobody called in", write("To, UTC", "2026-01-01T01:00:00"), press("Look"),
 		sees("Nobody has called in this time"), press("Back to the last 15 min"),
-		chromedp.WaitVisible(chromedp.CSS(`[data-chart="rate"]`)))
+		browser.Visible(chromedp.CSS(`[data-chart="rate"]`)))
 	b.do("what has moved", b.open("/endpoints/demand-hourly/drift?against=before"), sees("Has demand-hourly drifted?"),
 		sees("Nothing is known of the time that it is held against"))
 }

@@ -20,6 +20,7 @@ import (
 	"runtime"
 	"strconv"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"syscall"
 	"testing"
@@ -29,11 +30,15 @@ import (
 	"innerladder/internal/core/access"
 	"innerladder/internal/gateway"
 	"innerladder/internal/wire"
+	"innerladder/test/browser"
 	"innerladder/test/poll"
 )
 
 // binary is the real program, built once.
 var binary string
+
+// chromium is the browser of all tests.
+var chromium func() (*browser.Browser, error)
 
 func TestMain(m *testing.M) {
 	dir, err := os.MkdirTemp("", "innerladder-test-")
@@ -55,7 +60,17 @@ func TestMain(m *testing.M) {
 	if err := flag.Set("test.parallel", strconv.Itoa(2*runtime.GOMAXPROCS(0))); err != nil {
 		panic(err)
 	}
+	// One browser for all tests, each with a tab of its own: starting one takes seconds.
+	stop := func() {}
+	chromium = sync.OnceValues(func() (*browser.Browser, error) {
+		b, err := browser.Start(context.Background(), filepath.Join(dir, "profile"))
+		if err == nil {
+			stop = b.Stop
+		}
+		return b, err
+	})
 	code := m.Run()
+	stop()
 	_ = os.RemoveAll(dir)
 	os.Exit(code)
 }

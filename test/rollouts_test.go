@@ -231,17 +231,17 @@ func TestARolloutInTheConsole(t *testing.T) {
 	b.do("the form", b.open("/endpoints/demand-hourly"), press("Roll out…"), sees("A version that fails more"),
 		sees("must be shown good"))
 	b.do("starting it", press("Start it"), sees("R-1: @1 → @2"), sees("step 1 of 4"),
-		chromedp.WaitVisible(chromedp.CSS(`[data-stage="now"]`)), sees("waits for"))
+		browser.Visible(chromedp.CSS(`[data-stage="now"]`)), sees("waits for"))
 	b.do("it is on the front page", b.open("/"), sees("demand-hourly: @1 → @2"))
 	b.do("going back", b.open("/rollouts/R-1"), press("Back to @1, 100"),
 		browser.Type(chromedp.CSS(`[role="dialog"] input[required]`), "not today"),
-		chromedp.Click(chromedp.CSS(`[role="dialog"] button[type="submit"]`)),
+		browser.Click(chromedp.CSS(`[role="dialog"] button[type="submit"]`)),
 		sees("heat-demand@1 answers all of demand-hourly"))
 	b.do("the page about it", sees("I-1: what happened"), press("I-1: what happened"),
 		sees("heat-demand@2 was taken back by kari"), sees("Could it have been known?"))
 	b.do("adding to it", press("write a note"),
 		browser.Type(chromedp.CSS(`[role="dialog"] input[required]`), "only a try"),
-		chromedp.Click(chromedp.CSS(`[role="dialog"] button[type="submit"]`)), sees("only a try"), press("Close it"),
+		browser.Click(chromedp.CSS(`[role="dialog"] button[type="submit"]`)), sees("only a try"), press("Close it"),
 		sees("Open it again"))
 	b.do("the lists", b.open("/rollouts"), sees("ended"), b.open("/incidents"), sees("closed"))
 	i, err := h.runa.Incident(t.Context(), "I-1")

@@ -24,16 +24,16 @@ func TestTryInTheConsole(t *testing.T) {
 	b.do("signing in", browser.SignIn(h.server, "runa", password))
 	b.do("running a version", b.open("/environments"), press("Place a version"),
 		browser.Type(chromedp.CSS(`input[list="placeable"]`), "heat-demand@2"),
-		chromedp.Click(browser.Text("label", "On the service’s machine")), press("Run and place"),
+		browser.Click(browser.Text("label", "On the service’s machine")), press("Run and place"),
 		sees("answered as promised"), press("Good"), sees("heat-demand@2 in workbench, from its PMML file"))
 	b.do("what runs", b.open("/endpoints/demand-hourly"), sees("What runs on this service’s machine"), press("log"),
 		sees("serves heat-demand"))
 	b.do("trying it", b.open("/endpoints/demand-hourly"), press("Try"), sees("no lane counts it"),
-		chromedp.Click(browser.Text("label", "heat-demand@2")), overwrite(`input[name="x"]`, "4"), press("Ask"),
+		browser.Click(browser.Text("label", "heat-demand@2")), overwrite(`input[name="x"]`, "4"), press("Ask"),
 		sees("y is 13, and 5 by the first"))
 	b.do("what is no number", overwrite(`input[name="x"]`, "warm"), sees("is no FP64"),
 		overwrite(`input[name="x"]`, "2"))
-	b.do("many rows", chromedp.Click(browser.Text("summary", "many rows at once")),
+	b.do("many rows", browser.Click(browser.Text("summary", "many rows at once")),
 		overwrite(`textarea`, "depth\n4"), sees("which is no input; inputs are x"), overwrite(`textarea`, "x\n10\n20"),
 		press("Ask"), sees("y of heat-demand@2"), sees("61"), overwrite(`textarea`, " "))
 	b.do("moving an input", press("Move it"), sees("y as x moves"))
@@ -42,7 +42,7 @@ func TestTryInTheConsole(t *testing.T) {
 		"curl": {"sh", "ask.sh"}, "Go": {"go", "run", "ask.go"}, "Python": {"python3", "ask.py"},
 		"JavaScript": {"node", "ask.mjs"},
 	} {
-		b.do(language, choose("Language", language), chromedp.WaitVisible(chromedp.CSS(`[data-code="`+language+`"]`)))
+		b.do(language, choose("Language", language), browser.Visible(chromedp.CSS(`[data-code="`+language+`"]`)))
 		code, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`document.querySelector('[data-code]').textContent`))
 		must(t, err)
 		must(t, os.WriteFile(filepath.Join(dir, run[len(run)-1]), []byte(code), 0o600))

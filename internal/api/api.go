@@ -4,17 +4,15 @@ package api
 
 import (
 	"context"
+	"crypto/tls"
 	"log/slog"
 	"net"
 	"net/netip"
-	"net/url"
-	"slices"
 	"strings"
 	"sync"
 	"time"
 
 	"innerladder/internal/app"
-	"innerladder/internal/app/act"
 	"innerladder/internal/core/fault"
 	"innerladder/internal/gateway"
 	"innerladder/internal/http1"
@@ -31,13 +29,14 @@ import (
 
 // API serves the control plane.
 type API struct {
-	router   *fiber.App
-	app      *app.App
-	log      *slog.Logger
-	document []byte
+	router *fiber.App
+	app    *app.App
+	log    *slog.Logger
 	// provider vouches for people; nil when there is none.
 	provider *Provider
 	proxies  []netip.Prefix
+	hosts    []string
+	tls      *tls.Config
 	// stopping is closed when the API stops, to end the streams.
 	stopping chan struct{}
 	stopOnce sync.Once
@@ -47,8 +46,14 @@ type API struct {
 	nowCache []wire.EndpointNow
 }
 
-// largestBody is the largest JSON body; files are streamed and may be larger.
-const largestBody = 4 << 20
+const (
+	// largestBody is the largest JSON body; files are streamed and may be larger.
+	largestBody = 4 << 20
+	// largestOfStrangers is the largest body of a call that needs no sign-in.
+	largestOfStrangers = 64 << 10
+	// mostConnections are those at the same time; who comes then is asked to try again.
+	mostConnections = 8192
+)
 
 // Config says what an API serves besides the service itself.
 type Config struct {
@@ -58,6 +63,11 @@ type Config struct {
 	Provider *Provider
 	// Proxies are the ranges of proxies whose word is taken where a call comes from.
 	Proxies []netip.Prefix
+	// Hosts are the names by which people reach the console and the API. Addresses in numbers and localhost are known
+	// without being named.
+	Hosts []string
+	// TLS is how callers are spoken to; nil is plainly.
+	TLS *tls.Config
 	// Jobs and Gateway say how jobs and the gateway fare, for the metrics; nil when there is
 	// nothing to say.
 	Jobs    func() []jobs.Report
@@ -66,24 +76,23 @@ type Config struct {
 
 // New makes the API.
 func New(does *app.App, rec *recorder.Recorder, conf Config, log *slog.Logger) (*API, error) {
-	doc, err := Document()
-	if err != nil {
-		return nil, err
-	}
 	a := &API{
-		app: does, log: log, document: doc, provider: conf.Provider, proxies: conf.Proxies,
+		app: does, log: log, provider: conf.Provider, proxies: conf.Proxies, hosts: conf.Hosts,
+		tls:      conf.TLS,
 		stopping: make(chan struct{}),
 	}
 	a.router = fiber.New(fiber.Config{
 		AppName: "Inner Ladder", BodyLimit: largestBody, StreamRequestBody: true, DisablePreParseMultipartForm: true,
-		UnescapePath: true, Immutable: true, IdleTimeout: 2 * time.Minute, ReadTimeout: http1.BlockTime,
+		Concurrency: mostConnections, UnescapePath: true, Immutable: true, IdleTimeout: 2 * time.Minute,
+		ReadTimeout:  http1.BlockTime,
 		ErrorHandler: a.failed,
 	})
 	a.router.Use(recover.New())
+	a.router.Use(a.hosted, a.byTLS)
 	a.router.Use(helmet.New(helmet.Config{
 		// Nothing at all, unless a handler allows more.
 		ContentSecurityPolicy: "default-src 'none'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'",
-		ReferrerPolicy:        "no-referrer", XFrameOptions: "DENY", HSTSMaxAge: 365 * 24 * 3600,
+		ReferrerPolicy:        "no-referrer", XFrameOptions: "DENY",
 	}))
 	packed := compress.New(compress.Config{Level: compress.LevelBestSpeed})
 	a.router.Get("/healthz", func(c fiber.Ctx) error { return c.SendString("ok\n") })
@@ -98,8 +107,12 @@ func New(does *app.App, rec *recorder.Recorder, conf Config, log *slog.Logger) (
 	})
 	a.router.Get("/metrics", packed, a.metrics(rec, conf))
 	a.router.Get("/api/openapi.json", packed, func(c fiber.Ctx) error {
+		document, err := Document()
+		if err != nil {
+			return err
+		}
 		c.Set(fiber.HeaderContentType, fiber.MIMEApplicationJSON)
-		return c.Send(a.document)
+		return c.Send(document)
 	})
 	others := called{}
 	for _, o := range operations() {
@@ -116,15 +129,20 @@ func New(does *app.App, rec *recorder.Recorder, conf Config, log *slog.Logger) (
 	return a, nil
 }
 
-// answer answers a call of an operation: the body is bounded, who calls is found out, and both sides agree on the form.
+// answer answers a call of an operation: who calls is found out before anything of the body is read, the body is
+// bounded, and both sides agree on the form.
 func (a *API) answer(c fiber.Ctx, o operation) error {
 	c.Set(fiber.HeaderCacheControl, "no-store")
-	if !o.streams {
-		if err := bound(c); err != nil {
-			return err
-		}
-	}
 	by, err := a.admit(c, o)
+	if err != nil {
+		return a.unheard(c, err)
+	}
+	if !o.streams {
+		err = bound(c, o.largest())
+	}
+	if err == nil {
+		by.Repeat, err = repeatKey(c, o.streams)
+	}
 	if err == nil {
 		err = o.negotiate(c)
 	}
@@ -147,7 +165,11 @@ func fiberPath(path string) string {
 
 // Serve answers on a listener until Stop.
 func (a *API) Serve(l net.Listener) error {
-	return a.router.Listener(http1.Rated(l), fiber.ListenConfig{DisableStartupMessage: true})
+	l = http1.Rated(l)
+	if a.tls != nil {
+		l = tls.NewListener(l, a.tls)
+	}
+	return a.router.Listener(l, fiber.ListenConfig{DisableStartupMessage: true})
 }
 
 // Stop ends the streams, takes no new requests, and waits for those under way.
@@ -170,84 +192,4 @@ func requestID(c fiber.Ctx) string {
 	fiber.Locals(c, requestIDKey{}, id.String())
 	c.Set("Inner-Ladder-Request", id.String())
 	return id.String()
-}
-
-// admit finds out who calls; nobody where an operation needs no sign-in.
-func (a *API) admit(c fiber.Ctx, o operation) (act.Actor, error) {
-	id := requestID(c)
-	if o.permission == "" {
-		return act.Actor{}, nil
-	}
-	by, err := a.caller(c)
-	if err != nil {
-		return by, err
-	}
-	if by.Repeat, err = repeatKey(c, o.streams); err != nil {
-		return by, err
-	}
-	by.RequestID, by.Address = id, a.address(c)
-	// The project is known only when the thing has been found; whoever has the permission in no
-	// project is turned away before that.
-	return by, by.May(o.permission)
-}
-
-// address is where a call comes from. What a proxy of ours says about that is believed,
-// back to the first address that is no proxy of ours; what anybody else says is not.
-func (a *API) address(c fiber.Ctx) string {
-	at := c.RequestCtx().RemoteIP().String()
-	said := strings.Split(c.Get(fiber.HeaderXForwardedFor), ",")
-	for i := len(said) - 1; i >= 0 && a.isProxy(at); i-- {
-		if _, err := netip.ParseAddr(strings.TrimSpace(said[i])); err != nil {
-			break
-		}
-		at = strings.TrimSpace(said[i])
-	}
-	return at
-}
-
-func (a *API) isProxy(address string) bool {
-	at, err := netip.ParseAddr(address)
-	return err == nil && slices.ContainsFunc(a.proxies, func(p netip.Prefix) bool { return p.Contains(at.Unmap()) })
-}
-
-// caller finds who calls: by a bearer token, or by the console's cookie.
-func (a *API) caller(c fiber.Ctx) (act.Actor, error) {
-	find, err := a.identity(c)
-	if err != nil {
-		return act.Actor{}, err
-	}
-	return find(c.Context())
-}
-
-// identity is how whoever makes a call is found, now and again later while the call goes on.
-func (a *API) identity(c fiber.Ctx) (func(context.Context) (act.Actor, error), error) {
-	if token, ok := strings.CutPrefix(c.Get(fiber.HeaderAuthorization), "Bearer "); ok {
-		return func(ctx context.Context) (act.Actor, error) { return a.app.People.ByToken(ctx, token) }, nil
-	}
-	session := c.Cookies(sessionCookie)
-	if session == "" {
-		return nil, fault.New(fault.Unsigned, "sign_in.needed", "the call has no token").
-			In("Authorization").
-			Do("send Authorization: Bearer TOKEN, or sign in with: innerladder login")
-	}
-	if err := sameSite(c); err != nil {
-		return nil, err
-	}
-	return func(ctx context.Context) (act.Actor, error) { return a.app.People.BySession(ctx, session) }, nil
-}
-
-// sameSite refuses changes that another site has a browser make with our cookie. Browsers say
-// where a call comes from; a call with a cookie that does not say so is refused.
-func sameSite(c fiber.Ctx) error {
-	if c.Method() == fiber.MethodGet || c.Method() == fiber.MethodHead {
-		return nil
-	}
-	site, origin := c.Get("Sec-Fetch-Site"), c.Get(fiber.HeaderOrigin)
-	u, err := url.Parse(origin)
-	own := err == nil && origin != "" && u.Host == c.Host()
-	if (site == "same-origin" || site == "" || site == "none") && (own || (origin == "" && site == "same-origin")) {
-		return nil
-	}
-	return fault.New(fault.Forbidden, "session.other_site",
-		"the call comes from another site, or does not say where from").In("Origin").Do("use the console, or a token")
 }

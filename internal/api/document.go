@@ -17,8 +17,8 @@ import (
 	"github.com/swaggest/openapi-go/openapi31"
 )
 
-// Document is the OpenAPI 3.1 document, built from the same list as the routes: once, since
-// that takes a while.
+// Document is the OpenAPI 3.1 document, built from the same list as the routes: once, and not before somebody asks for
+// it, since that takes most of a second.
 var Document = sync.OnceValues(describe)
 
 func describe() ([]byte, error) {

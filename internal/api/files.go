@@ -186,7 +186,7 @@ func (a *API) register(c fiber.Ctx, by act.Actor) error {
 // registerAlone registers a version whose files were uploaded before or are at
 // addresses.
 func (a *API) registerAlone(c fiber.Ctx, by act.Actor) error {
-	if err := bound(c); err != nil {
+	if err := bound(c, largestBody); err != nil {
 		return err
 	}
 	var spec wire.Registration

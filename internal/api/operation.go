@@ -125,33 +125,44 @@ func hasBody(in any) bool {
 	return false
 }
 
+// largest is the largest body that the operation takes, unless it reads it as it comes.
+func (o operation) largest() int {
+	if o.permission == "" {
+		return largestOfStrangers
+	}
+	return largestBody
+}
+
 // bound reads the body of a request that is no upload, up to the largest that is taken.
 // Bodies are streamed, so that uploads can be; nothing else may be of any size.
-func bound(c fiber.Ctx) error {
+func bound(c fiber.Ctx, largest int) error {
 	stream := c.Request().BodyStream()
 	if stream == nil {
 		return nil
 	}
-	body, err := io.ReadAll(io.LimitReader(stream, largestBody+1))
+	body, err := io.ReadAll(io.LimitReader(stream, int64(largest)+1))
 	if err != nil {
 		return fault.New(fault.Invalid, "request.cut", "the body breaks off: %v", err).In("body").Do("send it again")
 	}
-	if len(body) > largestBody {
+	if len(body) > largest {
 		hearOut(c, 3*largestBody)
-		return fault.New(fault.TooLarge, "request.too_large", "the body is larger than %d MiB", largestBody>>20).
+		return fault.New(fault.TooLarge, "request.too_large", "the body is larger than %d KiB", largest>>10).
 			In("body").Do("send files as parts of a registration")
 	}
 	c.Request().SetBody(body)
 	return nil
 }
 
-// hearOut reads what a caller still sends, up to so many bytes, and has the connection closed, because what is left
-// after that is not read: a caller that is still sending when it closes may lose the answer with it.
+// hearOut reads what a caller still sends, up to so many bytes. When that is not all, the connection is closed: a
+// caller that is still sending then may lose the answer with it.
 func hearOut(c fiber.Ctx, most int64) {
-	if stream := c.Request().BodyStream(); stream != nil {
-		_, _ = io.CopyN(io.Discard, stream, most)
+	stream := c.Request().BodyStream()
+	if stream == nil {
+		return
 	}
-	c.Response().SetConnectionClose()
+	if n, err := io.CopyN(io.Discard, stream, most); n == most || !errors.Is(err, io.EOF) {
+		c.Response().SetConnectionClose()
+	}
 }
 
 // heardOut is how much of a file is heard out that is refused before its end.

@@ -2,9 +2,11 @@ package api
 
 import (
 	"errors"
+	"fmt"
 	"net/http"
 
 	"innerladder/internal/core/fault"
+	"innerladder/internal/http1"
 	"innerladder/internal/wire"
 
 	"github.com/gofiber/fiber/v3"
@@ -31,12 +33,8 @@ func (a *API) failed(c fiber.Ctx, err error) error {
 		p.Status, p.Code, p.Detail, p.Field, p.Remedy = own.status, f.Code, f.Detail, f.Field, f.Remedy
 	case errors.As(err, &f):
 		p.Status, p.Code, p.Detail, p.Field, p.Remedy = statusOf[f.Kind], f.Code, f.Detail, f.Field, f.Remedy
-	case errors.As(err, &e) && e.Code == fiber.StatusRequestEntityTooLarge:
-		p.Status, p.Code, p.Detail, p.Remedy = e.Code, "request.too_large", "the request is too large",
-			"send files as parts of a registration"
-	case errors.As(err, &e) && e.Code < 500:
-		p.Status, p.Code, p.Detail, p.Remedy = e.Code, "request.no_such_path", c.Method()+" "+c.Path()+": "+e.Message,
-			"see /api/openapi.json for what there is"
+	case errors.As(err, &e):
+		p.Status, p.Code, p.Detail, p.Remedy = unread(e, c)
 	default:
 		a.log.Error("a call failed", "method", c.Method(), "path", c.Path(), "request_id", p.RequestID, "error", err)
 		p.Status, p.Code, p.Detail, p.Remedy = http.StatusInternalServerError, "internal", "the service failed",
@@ -48,4 +46,26 @@ func (a *API) failed(c fiber.Ctx, err error) error {
 		c.Set(fiber.HeaderWWWAuthenticate, "Bearer")
 	}
 	return c.Status(p.Status).JSON(p, wire.ProblemType)
+}
+
+// unread says why a request did not come to an operation: the server found no path, or no request.
+func unread(e *fiber.Error, c fiber.Ctx) (status int, code, detail, remedy string) {
+	switch e.Code {
+	case fiber.StatusRequestEntityTooLarge:
+		return e.Code, "request.too_large", "the request is too large", "send files as parts of a registration"
+	case fiber.StatusNotFound, fiber.StatusMethodNotAllowed:
+		return e.Code, "request.no_such_path", c.Method() + " " + c.Path() + ": " + e.Message,
+			"see /api/openapi.json for what there is"
+	case fiber.StatusRequestTimeout:
+		return e.Code, "request.slow", fmt.Sprintf("the request did not come within %s", http1.BlockTime),
+			"send it again, without a pause"
+	case fiber.StatusRequestHeaderFieldsTooLarge:
+		return e.Code, "request.head_too_large", "the head of the request is too large", "send fewer or shorter headers"
+	case fiber.StatusNotImplemented:
+		return e.Code, "request.method", "the method is none that is known here",
+			"see /api/openapi.json for what there is"
+	}
+	// The connection broke, or what came is not HTTP.
+	return fiber.StatusBadRequest, "request.malformed", "what came is no request of HTTP/1.1",
+		"send it again as HTTP/1.1, or as https where the service's address begins so"
 }

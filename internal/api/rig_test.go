@@ -45,6 +45,8 @@ import (
 	"innerladder/internal/wire"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
+
+	"innerladder/test/template"
 )
 
 // rig is a whole service in this process, with two people: runa is its owner, tove
@@ -64,32 +66,25 @@ type rig struct {
 	jobs       *jobs.Set
 }
 
-// emptyRecords is a database of records in which nothing is yet: making its tables anew for every test takes a
-// third of the time of all.
-func emptyRecords(t *testing.T) []byte {
-	t.Helper()
-	empty.once.Do(func() {
-		file := filepath.Join(t.TempDir(), "ladder.db")
-		db, err := records.Open(t.Context(), file)
-		must(t, err)
-		must(t, db.Close())
-		empty.bytes, err = os.ReadFile(file)
-		must(t, err)
-	})
-	return empty.bytes
-}
-
-var empty struct {
-	once  sync.Once
-	bytes []byte
-}
-
 func newRig(t *testing.T) *rig {
 	t.Helper()
 	t.Parallel() // each has a service of its own, and mostly waits
 	dir := t.TempDir()
 	log := slog.New(slog.DiscardHandler)
-	must(t, os.WriteFile(filepath.Join(dir, "ladder.db"), emptyRecords(t), 0o600))
+	template.Copy(t, "ladder.db", filepath.Join(dir, "ladder.db"), func(path string) error {
+		db, err := records.Open(context.Background(), path)
+		if err != nil {
+			return err
+		}
+		return db.Close()
+	})
+	template.Copy(t, "signals.db", filepath.Join(dir, "signals.db"), func(path string) error {
+		db, err := signals.Open(context.Background(), path)
+		if err != nil {
+			return err
+		}
+		return db.Close()
+	})
 	db, err := records.Open(t.Context(), filepath.Join(dir, "ladder.db"))
 	must(t, err)
 	blobs, err := blob.Open(filepath.Join(dir, "blobs"))
@@ -119,7 +114,7 @@ func newRig(t *testing.T) *rig {
 		Jobs: filepath.Join(dir, "jobs"),
 	})
 	a, err := api.New(s, rec, api.Config{
-		Console: api.Console{Files: fstest.MapFS{}},
+		Console: api.Console{Files: fstest.MapFS{}}, Hosts: []string{"Ladder.town.example", "*.models.example"},
 		Proxies: []netip.Prefix{netip.MustParsePrefix("127.0.0.2/31")},
 	}, log)
 	must(t, err)
@@ -278,7 +273,10 @@ func (r *rig) modelServer(bias float64) *modelServer {
 			return
 		}
 		var in struct{ Inputs []struct{ Data []float64 } }
-		_ = json.NewDecoder(q.Body).Decode(&in)
+		if json.NewDecoder(q.Body).Decode(&in) != nil || len(in.Inputs) == 0 || len(in.Inputs[0].Data) == 0 {
+			w.WriteHeader(400) // whoever asked has left
+			return
+		}
 		fmt.Fprintf(w, `{"model_name":"heat-demand","outputs":[{"name":"y","datatype":"FP64","shape":[1],"data":[%v]}]}`, in.Inputs[0].Data[0]+bias+float64(m.bias.Load()))
 	})
 	m.Server = httptest.NewServer(mux)

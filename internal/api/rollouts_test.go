@@ -271,8 +271,10 @@ func TestASwitchByHandIsWatched(t *testing.T) {
 	}
 	alerts, err := r.runa.Alerts(ctx, "open", "demand-hourly", client.Part{})
 	must(t, err)
-	if len(alerts.Items) != 1 || alerts.Items[0].Kind != watch.RolledBack ||
-		!strings.Contains(alerts.Items[0].Sentence, "before") {
+	// The endpoint's own watch of errors may speak, too, where the calls go on for long enough.
+	if !slices.ContainsFunc(alerts.Items, func(a watch.Alert) bool {
+		return a.Kind == watch.RolledBack && strings.Contains(a.Sentence, "before")
+	}) {
 		t.Errorf("%+v", alerts.Items)
 	}
 }

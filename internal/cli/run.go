@@ -172,16 +172,42 @@ func runnerOptions(c *call, r *server.Runners) {
 		"`DURATION` without a service after which versions that run on this machine end by themselves")
 }
 
+// doorOptions are where the service listens, under which names, and whose word is taken; check looks at them.
+func doorOptions(c *call, o *server.Options) (check func() error) {
+	c.flags.StringVar(&o.Listen, "listen", "127.0.0.1:7400", "`ADDRESS` of the console and the API")
+	c.flags.StringVar(&o.Gateway, "gateway", "127.0.0.1:7500", "`ADDRESS` of the gateway, which callers of models call")
+	c.flags.StringVar(&o.Address, "address", "",
+		"`URL` by which people reach the console, for links; that of -listen when not given")
+	c.flags.StringVar(&o.GatewayAddress, "gateway-address", "",
+		"`URL` by which callers reach the gateway, for examples; that of -gateway when not given")
+	hosts := c.flags.String("hosts", "",
+		"`NAMES` by which people reach the console beside that of -address, separated by commas; *.example.org is all "+
+			"beneath it. Other names are turned away, addresses in numbers and localhost are not")
+	c.flags.StringVar(&o.Certificate, "tls-certificate", "",
+		"`FILE` with the certificate by which console, API and gateway speak TLS, and those that lead to its "+
+			"authority; read again when it changes")
+	c.flags.StringVar(&o.CertificateKey, "tls-key", "", "`FILE` with the certificate's key")
+	proxies := c.flags.String("trusted-proxy", "",
+		"`RANGES` of proxies before the console and API whose X-Forwarded-For is believed, such as 127.0.0.1/32")
+	return func() (err error) {
+		if (o.Certificate == "") != (o.CertificateKey == "") {
+			return wrongUse("-tls-certificate and -tls-key go together")
+		}
+		for _, h := range strings.Split(*hosts, ",") {
+			if h = strings.TrimSpace(h); h != "" {
+				o.Hosts = append(o.Hosts, h)
+			}
+		}
+		o.Proxies, err = ranges("trusted-proxy", *proxies)
+		return err
+	}
+}
+
 func serveCommand(c *call) func(context.Context) error {
 	c.configured = true
 	var o server.Options
 	c.flags.StringVar(&o.Data, "data", "innerladder-data", "`DIR` of everything that is kept")
-	c.flags.StringVar(&o.Listen, "listen", "127.0.0.1:7400", "`ADDRESS` of the console and the API")
-	c.flags.StringVar(&o.Gateway, "gateway", "127.0.0.1:7500", "`ADDRESS` of the gateway, which callers of models call")
-	c.flags.StringVar(&o.Address, "address", "",
-		"`URL` by which people reach the console, for links; http://LISTEN when not given")
-	c.flags.StringVar(&o.GatewayAddress, "gateway-address", "",
-		"`URL` by which callers reach the gateway, for examples; http://GATEWAY when not given")
+	doors := doorOptions(c, &o)
 	c.flags.StringVar(&o.KeyFile, "key-file", "",
 		"`FILE` with the keys that seal secrets; DATA/key when not given, made at first start. "+
 			"INNERLADDER_SEALING_KEYS takes its place")
@@ -211,8 +237,6 @@ func serveCommand(c *call) func(context.Context) error {
 		"`DIRS` whose files versions may be registered from with file://, separated by commas")
 	c.flags.Int64Var(&o.Fetch.Largest, "fetch-largest", 64<<30,
 		"`BYTES` of one file at most that are fetched from an address")
-	proxies := c.flags.String("trusted-proxy", "",
-		"`RANGES` of proxies before the console and API whose X-Forwarded-For is believed, such as 127.0.0.1/32")
 	level := c.flags.String("log", "info", "`LEVEL`: debug, info, warn or error")
 	return func(ctx context.Context) error {
 		if err := allowFetching(o.Fetch, *private, *folders); err != nil {
@@ -222,12 +246,12 @@ func serveCommand(c *call) func(context.Context) error {
 			return wrongUse("-body-budget, -bodies-in-flight, -callers, -connections and -model-timeout must be " +
 				"above zero")
 		}
+		if err := doors(); err != nil {
+			return err
+		}
 		o.Bodies, o.Build = int64(*bodies)<<20, build()
 		var err error
 		if o.Log, err = logger(c.Err, *level); err != nil {
-			return err
-		}
-		if o.Proxies, err = ranges("trusted-proxy", *proxies); err != nil {
 			return err
 		}
 		if err := signInBy(provider, *providerSecret, &o); err != nil {

@@ -27,7 +27,7 @@ func logging(t *testing.T, p *patience) (r *rig, kept func(endpoint int64, n int
 	log := requestlog.New(t.TempDir(), []byte("secret"), slog.New(slog.DiscardHandler))
 	ctx, stop := context.WithCancel(context.Background())
 	done := make(chan struct{})
-	r = newRigFor(t, Config{Timeout: 300 * time.Millisecond, Connections: 4, Callers: 60, Requests: log}, p)
+	r = newRigFor(t, Config{Timeout: time.Second, Connections: 4, Callers: 60, Requests: log}, p)
 	go func() { log.Run(ctx); close(done) }()
 	t.Cleanup(func() { stop(); <-done })
 	return r, func(endpoint int64, n int) (all []request.Kept) {
@@ -177,7 +177,7 @@ func answers(status int, body string) http.HandlerFunc {
 // Whatever is turned away is counted by its reason, once, and kept with the id that its caller got.
 func TestWhatIsTurnedAwayIsTraffic(t *testing.T) {
 	t.Parallel()
-	r, kept := logging(t, &patience{head: 150 * time.Millisecond, block: 150 * time.Millisecond, idle: time.Minute})
+	r, kept := logging(t, &patience{head: time.Second, block: time.Second, idle: time.Minute})
 	r.routeKept(true, laneTo(traffic.Main, 1, traffic.Whole, model(t, says("x"))))
 	if err := r.g.Route(traffic.Route{Endpoint: "new", ID: 22, Requests: request.UsualKeeping()}); err != nil {
 		t.Fatal(err)

@@ -2,6 +2,7 @@ package gateway
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"net"
@@ -64,7 +65,11 @@ const (
 
 // take serves a new connection, or turns it away when there are too many.
 func (cs *callers) take(g *Gateway, conn net.Conn) {
-	c := &caller{g: g, now: time.Now(), wire: http1.NewConn(g.loops.Adopt(conn), largestHead)}
+	conn = g.loops.Adopt(conn)
+	if g.config.TLS != nil {
+		conn = tls.Server(conn, g.config.TLS) // the handshake is part of waiting for the first request
+	}
+	c := &caller{g: g, now: time.Now(), wire: http1.NewConn(conn, largestHead)}
 	c.leaves, c.parse = c.left, c.head.ParseRequest
 	cs.mu.Lock()
 	full := len(cs.open) >= g.config.Callers
@@ -77,10 +82,12 @@ func (cs *callers) take(g *Gateway, conn net.Conn) {
 	cs.mu.Unlock()
 	if full {
 		// This runs where connections are accepted, so a slow caller must not hold it up.
-		_ = c.wire.SetWriteDeadline(time.Now().Add(time.Second))
-		c.unread(&refusal{
-			503, "gateway.full", "the gateway has all the connections it can have; try again soon", true,
-		})
+		_ = c.wire.SetDeadline(time.Now().Add(time.Second))
+		if g.config.TLS == nil { // a handshake would have to be waited for
+			c.unread(&refusal{
+				503, "gateway.full", "the gateway has all the connections it can have; try again soon", true,
+			})
+		}
 		_ = c.wire.Close()
 		return
 	}

@@ -179,7 +179,8 @@ func TestWhateverAShadowSends(t *testing.T) {
 		"a panic":   {func(http.ResponseWriter, *http.Request) { panic(http.ErrAbortHandler) }, unreached},
 	} {
 		t.Run(name, func(t *testing.T) {
-			r := newRig(t)
+			t.Parallel()
+			r := newHastyRig(t)
 			r.shadowed(model(t, says("one")), model(t, c.shadow), 10000)
 			for range 3 {
 				if status, _, _ := r.call("POST", infer); status != 200 {

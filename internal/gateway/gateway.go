@@ -9,6 +9,7 @@ package gateway
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"log/slog"
 	"net"
@@ -74,6 +75,8 @@ type Config struct {
 	// Unreachable is told, without waiting for it, when a model server refused a
 	// connection; it may be nil.
 	Unreachable func(address string)
+	// TLS is how callers are spoken to; nil is plainly.
+	TLS *tls.Config
 }
 
 // patience is how long callers may take.

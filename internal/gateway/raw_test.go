@@ -230,7 +230,7 @@ func TestWhateverAModelServerSends(t *testing.T) {
 	for name, c := range modelServers {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			r := newRigWith(t, Config{Timeout: time.Second, Connections: 64})
+			r := newHastyRig(t)
 			stop := r.beside()
 			r.route(laneTo(traffic.Main, 1, traffic.Whole, c.server.start(t)))
 			for range 3 {
@@ -531,8 +531,8 @@ var sentByCallers = map[string]struct {
 
 func TestWhateverACallerSends(t *testing.T) {
 	t.Parallel()
-	r := newRigFor(t, Config{Timeout: 300 * time.Millisecond, Connections: 64},
-		&patience{head: 200 * time.Millisecond, block: 200 * time.Millisecond, idle: time.Minute})
+	r := newRigFor(t, Config{Timeout: 30 * time.Second, Connections: 64},
+		&patience{head: time.Second, block: time.Second, idle: time.Minute})
 	if err := r.g.Route(traffic.Route{
 		Endpoint: "locked", Split: 1, Keyed: true,
 		Lanes: []traffic.RouteLane{laneTo(traffic.Main, 1, traffic.Whole, model(t, says("x")))},

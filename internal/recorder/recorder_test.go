@@ -17,6 +17,7 @@ import (
 	"innerladder/internal/core/guard"
 	"innerladder/internal/core/sketch"
 	"innerladder/internal/signals"
+	"innerladder/test/template"
 )
 
 var (
@@ -29,6 +30,15 @@ var (
 func start(t *testing.T, path string, budget int) (*Recorder, *signals.Store) {
 	t.Helper()
 	r := New(quiet, budget)
+	if _, err := os.Stat(path); err != nil {
+		template.Copy(t, "signals.db", path, func(path string) error {
+			s, err := signals.Open(context.Background(), path)
+			if err != nil {
+				return err
+			}
+			return s.Close()
+		})
+	}
 	return r, attach(t, r, path)
 }
 

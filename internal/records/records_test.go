@@ -15,7 +15,7 @@ import (
 	"innerladder/internal/core/record"
 	"innerladder/internal/core/registry"
 	"innerladder/internal/core/traffic"
-	"innerladder/internal/seal"
+	"innerladder/test/template"
 )
 
 var now = time.Date(2026, 1, 12, 9, 0, 0, 0, time.UTC)
@@ -23,15 +23,8 @@ var now = time.Date(2026, 1, 12, 9, 0, 0, 0, time.UTC)
 func open2(t *testing.T) (*DB, string) {
 	t.Helper()
 	path := filepath.Join(t.TempDir(), "ladder db?.db") // a name that a careless address would cut
-	s, err := Open(t.Context(), path)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { _ = s.Close() })
-	if err := s.SignWith(t.Context(), seal.NewSigner(make([]byte, 32))); err != nil {
-		t.Fatal(err)
-	}
-	return s, path
+	template.Copy(t, "new", path, func(path string) error { return empty(context.Background(), path) })
+	return openAt(t, path), path
 }
 
 // seed adds a model with a version, an endpoint with a split, and a promotion.

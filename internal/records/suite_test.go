@@ -1,6 +1,8 @@
 package records
 
 import (
+	"context"
+	"errors"
 	"io/fs"
 	"path/filepath"
 	"testing"
@@ -8,45 +10,52 @@ import (
 
 	"innerladder/internal/seal"
 	"innerladder/internal/sqlite"
+	"innerladder/test/template"
 )
 
 // stores are the ways in which a store comes about. What holds of a new one holds of all.
-var stores = map[string]func(*testing.T) *DB{
-	"new": func(t *testing.T) *DB {
-		s, _ := open2(t)
-		return s
-	},
-	"opened again": func(t *testing.T) *DB {
-		s, path := open2(t)
-		if err := s.Close(); err != nil {
-			t.Fatal(err)
+var stores = map[string]func(ctx context.Context, path string) error{
+	"new": empty,
+	"opened again": func(ctx context.Context, path string) error {
+		if err := empty(ctx, path); err != nil {
+			return err
 		}
-		return openAt(t, path)
+		return empty(ctx, path)
 	},
-	"from a snapshot": func(t *testing.T) *DB {
-		s, _ := open2(t)
-		path := filepath.Join(t.TempDir(), "snapshot.db")
-		if err := s.Snapshot(t.Context(), path); err != nil {
-			t.Fatal(err)
+	"from a snapshot": func(ctx context.Context, path string) error {
+		if err := empty(ctx, path+".first"); err != nil {
+			return err
 		}
-		return openAt(t, path)
+		s, err := Open(ctx, path+".first")
+		if err != nil {
+			return err
+		}
+		return errors.Join(s.Snapshot(ctx, path), s.Close())
 	},
-	"from the first release": func(t *testing.T) *DB {
-		path := filepath.Join(t.TempDir(), "ladder.db")
+	"from the first release": func(ctx context.Context, path string) error {
 		first, err := fs.ReadFile(ladderMigrations, "ladder/0001_records.sql")
 		if err != nil {
-			t.Fatal(err)
+			return err
 		}
-		old, err := sqlite.Open(t.Context(), path,
+		old, err := sqlite.Open(ctx, path,
 			sqlite.Options{Synchronous: "FULL", Migrations: fstest.MapFS{"0001_records.sql": {Data: first}}})
 		if err != nil {
-			t.Fatal(err)
+			return err
 		}
 		if err := old.Close(); err != nil {
-			t.Fatal(err)
+			return err
 		}
-		return openAt(t, path)
+		return empty(ctx, path)
 	},
+}
+
+// empty makes the tables of a store, or brings them up to date.
+func empty(ctx context.Context, path string) error {
+	s, err := Open(ctx, path)
+	if err != nil {
+		return err
+	}
+	return s.Close()
 }
 
 // openAt opens the store at a path and signs it as open2 does.
@@ -65,8 +74,8 @@ func openAt(t *testing.T, path string) *DB {
 
 // TestStores holds every store to what the rooms above rely on, however it came about.
 func TestStores(t *testing.T) {
-	for name, open := range stores {
-		t.Run(name, func(t *testing.T) {
+	for kind, make := range stores {
+		t.Run(kind, func(t *testing.T) {
 			t.Parallel()
 			for name, test := range map[string]func(*testing.T, *DB){
 				"the schema holds the rules":     schemaHoldsTheRules,
@@ -80,7 +89,11 @@ func TestStores(t *testing.T) {
 				"curves are thinned evenly":      curvesAreThinnedEvenly,
 				"statements are prepared once":   statementsArePreparedOnce,
 			} {
-				t.Run(name, func(t *testing.T) { test(t, open(t)) })
+				t.Run(name, func(t *testing.T) {
+					path := filepath.Join(t.TempDir(), "ladder.db")
+					template.Copy(t, kind, path, func(path string) error { return make(context.Background(), path) })
+					test(t, openAt(t, path))
+				})
 			}
 		})
 	}

@@ -5,6 +5,7 @@ package server
 import (
 	"cmp"
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -23,6 +24,8 @@ import (
 	"innerladder/internal/app"
 	"innerladder/internal/app/secrets"
 	"innerladder/internal/blob"
+	"innerladder/internal/certificate"
+	"innerladder/internal/core/traffic"
 	"innerladder/internal/fetch"
 	"innerladder/internal/gateway"
 	"innerladder/internal/jobs"
@@ -45,6 +48,10 @@ type Options struct {
 	Address string
 	// GatewayAddress is how callers reach the gateway, for examples; empty is the Gateway address.
 	GatewayAddress string
+	// Hosts are further names by which people reach the console, beside that of Address.
+	Hosts []string
+	// Certificate and CertificateKey are files by which both listeners speak TLS; empty is plainly.
+	Certificate, CertificateKey string
 	// KeyFile holds the keys that seal secrets; it is made when nothing is sealed yet. Keys,
 	// when not nil, take its place.
 	KeyFile string
@@ -125,26 +132,15 @@ func Run(ctx context.Context, o Options) (err error) {
 		return fmt.Errorf("listening for the console and the API: %w; choose another address with -listen", err)
 	}
 	defer inside.Close()
-	if o.Address == "" {
-		o.Address = "http://" + inside.Addr().String()
+	h := &house{log: o.Log, rec: recorder.New(o.Log, o.BodyBudget), hurry: make(chan struct{}, 1), scheme: "http://"}
+	if err := h.speakTLS(o); err != nil {
+		return err
 	}
-	h := &house{log: o.Log, rec: recorder.New(o.Log, o.BodyBudget), hurry: make(chan struct{}, 1)}
+	o.Address = cmp.Or(o.Address, h.scheme+inside.Addr().String())
 	h.keeper = signals.NewKeeper(filepath.Join(o.Data, "signals.db"), o.Log, h.rec.Attach)
 	defer func() { err = errors.Join(err, h.keeper.Close()) }()
 	h.requests = requestlog.New(filepath.Join(o.Data, "requests"), unlocked.Columns, o.Log)
-	h.gate = gateway.New(
-		gateway.Config{
-			Requests:    h.requests,
-			IDs:         unlocked.RequestIDs,
-			Timeout:     o.Timeout,
-			Connections: o.Connections,
-			Callers:     o.Callers,
-			Bodies:      o.Bodies,
-			Unreachable: func(string) { h.hasten() },
-		},
-		h.rec,
-		o.Log,
-	)
+	h.gate = h.gateway(o, unlocked.RequestIDs)
 	blobs, err := blob.Open(filepath.Join(o.Data, "blobs"))
 	if err != nil {
 		return err
@@ -187,8 +183,42 @@ type house struct {
 	gate     *gateway.Gateway
 	app      *app.App
 	runners  *runner.Keeper
+	// tls is how the listeners speak, nil plainly; scheme is what their URLs begin with.
+	tls    *tls.Config
+	scheme string
 	// hurry asks for a round of health checks at once.
 	hurry chan struct{}
+}
+
+// speakTLS has the listeners speak TLS if there is a certificate.
+func (h *house) speakTLS(o Options) error {
+	if o.Certificate == "" {
+		return nil
+	}
+	keeper, err := certificate.Open(o.Certificate, o.CertificateKey, o.Log)
+	if err != nil {
+		return fmt.Errorf("%w; see -tls-certificate and -tls-key", err)
+	}
+	h.tls, h.scheme = keeper.Config(), "https://"
+	return nil
+}
+
+// gateway makes the data plane.
+func (h *house) gateway(o Options, ids *traffic.RequestIDs) *gateway.Gateway {
+	return gateway.New(
+		gateway.Config{
+			Requests:    h.requests,
+			IDs:         ids,
+			Timeout:     o.Timeout,
+			Connections: o.Connections,
+			Callers:     o.Callers,
+			Bodies:      o.Bodies,
+			Unreachable: func(string) { h.hasten() },
+			TLS:         h.tls,
+		},
+		h.rec,
+		o.Log,
+	)
 }
 
 // hasten asks for a round of health checks at once; it never waits.
@@ -255,7 +285,7 @@ func (h *house) run(ctx context.Context, o Options, inside net.Listener) error {
 	if err != nil {
 		return fmt.Errorf("listening for the gateway: %w; choose another address with -gateway", err)
 	}
-	h.app.Traffic.CallersUse(cmp.Or(strings.TrimRight(o.GatewayAddress, "/"), "http://"+outside.Addr().String()))
+	h.app.Traffic.CallersUse(cmp.Or(strings.TrimRight(o.GatewayAddress, "/"), h.scheme+outside.Addr().String()))
 	broken := make(chan error, 2)
 	go func() { broken <- h.gate.Serve(outside) }()
 	set := Jobs(h.app, h.gate, h.rec, h.requests, h.keeper, h.hurry, h.log)
@@ -273,7 +303,7 @@ func (h *house) run(ctx context.Context, o Options, inside net.Listener) error {
 	if err == nil {
 		go func() { broken <- control.Serve(inside) }()
 		if o.Started != nil {
-			o.Started("http://"+inside.Addr().String(), "http://"+outside.Addr().String(), firstLink)
+			o.Started(h.scheme+inside.Addr().String(), h.scheme+outside.Addr().String(), firstLink)
 		}
 		select {
 		case <-ctx.Done():
@@ -314,6 +344,7 @@ func (h *house) control(ctx context.Context, o Options, set *jobs.Set) (*api.API
 		h.rec,
 		api.Config{
 			Console: api.Console{Files: web.Files()}, Provider: o.Provider, Proxies: o.Proxies,
+			Hosts: append([]string{api.HostOf(o.Address), api.HostOf("//" + o.Listen)}, o.Hosts...), TLS: h.tls,
 			Jobs: set.Reports, Gateway: h.gate.Status,
 		},
 		o.Log,

@@ -15,6 +15,7 @@ import (
 
 	"innerladder/internal/core/guard"
 	"innerladder/internal/core/sketch"
+	"innerladder/test/template"
 )
 
 var (
@@ -60,7 +61,17 @@ func TestStores(t *testing.T) {
 	}
 }
 
-func open(t *testing.T) *Store { return openAt(t, filepath.Join(t.TempDir(), "signals.db")) }
+func open(t *testing.T) *Store {
+	path := filepath.Join(t.TempDir(), "signals.db")
+	template.Copy(t, "signals.db", path, func(path string) error {
+		s, err := Open(context.Background(), path)
+		if err != nil {
+			return err
+		}
+		return s.Close()
+	})
+	return openAt(t, path)
+}
 
 func openAt(t *testing.T, path string) *Store {
 	t.Helper()

@@ -31,12 +31,17 @@ func Find() (string, error) {
 	return "", ErrMissing
 }
 
-// Start starts a browser with an empty profile in dir; stop ends it. Everything must
-// happen within a minute or two, or it fails.
-func Start(ctx context.Context, dir string) (_ context.Context, stop func(), err error) {
+// Browser is a Chromium that runs.
+type Browser struct {
+	ctx  context.Context
+	stop func()
+}
+
+// Start starts a browser with an empty profile in dir. It ends with ctx or by Stop.
+func Start(ctx context.Context, dir string) (*Browser, error) {
 	path, err := Find()
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	options := []chromedp.ExecAllocatorOption{
 		chromedp.ExecPath(path), chromedp.UserDataDir(dir), chromedp.Headless, chromedp.NoSandbox, chromedp.DisableGPU,
@@ -44,18 +49,44 @@ func Start(ctx context.Context, dir string) (_ context.Context, stop func(), err
 		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
 		chromedp.Flag("disable-component-update", true),
 		chromedp.Flag("disable-sync", true), chromedp.Flag("hide-scrollbars", true), chromedp.WindowSize(1280, 800),
+		// Tabs that are behind others go on as if they were in front.
+		chromedp.Flag("disable-background-timer-throttling", true),
+		chromedp.Flag("disable-renderer-backgrounding", true),
+		chromedp.Flag("disable-backgrounding-occluded-windows", true),
 	}
 	allocator, stopAllocator := chromedp.NewExecAllocator(ctx, options...)
-	tab, stopTab := chromedp.NewContext(allocator)
+	first, stopFirst := chromedp.NewContext(allocator)
+	b := &Browser{ctx: first, stop: func() {
+		closing, cancel := context.WithTimeout(first, 10*time.Second)
+		defer cancel()
+		_ = chromedp.Cancel(closing)
+		stopFirst()
+		stopAllocator()
+	}}
+	if err := chromedp.Do(first, chromedp.Navigate("about:blank")); err != nil {
+		b.Stop()
+		return nil, fmt.Errorf("starting Chromium: %w", err)
+	}
+	return b, nil
+}
+
+// Stop ends the browser and waits for that.
+func (b *Browser) Stop() { b.stop() }
+
+// Tab opens a page with cookies and storage of its own; stop closes it, as the end of ctx does. What is done in it must
+// happen within two minutes, or it fails.
+func (b *Browser) Tab(ctx context.Context) (_ context.Context, stop func(), err error) {
+	tab, stopTab := chromedp.NewContext(b.ctx, chromedp.WithNewBrowserContext())
 	limited, stopLimit := context.WithTimeout(tab, 2*time.Minute)
+	forget := context.AfterFunc(ctx, stopLimit)
 	stop = func() {
+		forget()
 		stopLimit()
 		stopTab()
-		stopAllocator()
 	}
 	if err := chromedp.Do(limited, chromedp.Navigate("about:blank")); err != nil {
 		stop()
-		return nil, nil, fmt.Errorf("starting Chromium: %w", err)
+		return nil, nil, fmt.Errorf("opening a tab: %w", err)
 	}
 	return limited, stop, nil
 }
@@ -63,14 +94,32 @@ func Start(ctx context.Context, dir string) (_ context.Context, stop func(), err
 // Action is something done in the browser.
 type Action = chromedp.Action[chromedp.Void]
 
+// pace is how often the page is asked for what is waited for: the library's own pace keeps a processor busy.
+const pace = 50 * time.Millisecond
+
+// Visible waits until an element can be seen.
+func Visible[S chromedp.Selectable](sel S) Action {
+	return chromedp.WaitVisible(sel, chromedp.RetryInterval(pace))
+}
+
+// Gone waits until an element is not there.
+func Gone[S chromedp.Selectable](sel S) Action {
+	return chromedp.WaitNotPresent(sel, chromedp.RetryInterval(pace))
+}
+
+// Click clicks an element once it can be seen.
+func Click[S chromedp.Selectable](sel S) Action {
+	return chromedp.Click(sel, chromedp.RetryInterval(pace))
+}
+
 // SignIn signs someone in with a password and waits until the console shows the first
 // page.
 func SignIn(server, name, password string) Action {
 	return chromedp.Steps(chromedp.Navigate(server+"/sign-in"),
-		chromedp.WaitVisible(chromedp.CSS(`input[name="name"]`)),
+		Visible(chromedp.CSS(`input[name="name"]`)),
 		Type(chromedp.CSS(`input[name="name"]`), name),
 		Type(chromedp.CSS(`input[name="password"]`), password),
-		chromedp.Click(Text("button", "Sign in")), chromedp.WaitVisible(Text("h1", "Now")))
+		Click(Text("button", "Sign in")), Visible(Text("h1", "Now")))
 }
 
 // Text finds elements of a kind whose text begins with something.
@@ -90,5 +139,5 @@ func Dark(dark bool) Action {
 // Type types into a field once it can be seen. The library's own SendKeys reads the field's
 // attributes without its lock, which the race detector reports when the page changes meanwhile.
 func Type[S chromedp.Selectable](field S, text string) Action {
-	return chromedp.Steps(chromedp.WaitVisible(field), chromedp.Focus(field), chromedp.KeyEvent(text))
+	return chromedp.Steps(Visible(field), chromedp.Focus(field), chromedp.KeyEvent(text))
 }

@@ -43,7 +43,12 @@ func run(server, name, passwordFile, out string, settle time.Duration, files str
 		return err
 	}
 	defer os.RemoveAll(profile)
-	ctx, stop, err := browser.Start(context.Background(), profile)
+	chromium, err := browser.Start(context.Background(), profile)
+	if err != nil {
+		return err
+	}
+	defer chromium.Stop()
+	ctx, stop, err := chromium.Tab(context.Background())
 	if err != nil {
 		return err
 	}
@@ -71,7 +76,7 @@ func run(server, name, passwordFile, out string, settle time.Duration, files str
 			return fmt.Errorf("%s: %w", picture, err)
 		}
 		for _, button := range clicks {
-			if err := chromedp.Do(ctx, chromedp.Click(browser.Text("button", button)),
+			if err := chromedp.Do(ctx, browser.Click(browser.Text("button", button)),
 				chromedp.Sleep(settle)); err != nil {
 				return fmt.Errorf("%s: pressing %s: %w", picture, button, err)
 			}
