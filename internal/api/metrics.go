@@ -166,6 +166,14 @@ func (a *API) metrics(rec *recorder.Recorder, conf Config) fiber.Handler {
 	registry := prometheus.NewRegistry()
 	registry.MustRegister(
 		counted{rec, conf},
+		prometheus.NewGaugeFunc(prometheus.GaugeOpts{
+			Name: "innerladder_records_writable", Help: "1 while changes can be recorded, else 0.",
+		}, func() float64 {
+			if a.app.DB.Trouble() != nil {
+				return 0
+			}
+			return 1
+		}),
 		collectors.NewGoCollector(),
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
 	)

@@ -6,6 +6,7 @@ import (
 	"net/http"
 
 	"innerladder/internal/core/fault"
+	"innerladder/internal/disk"
 	"innerladder/internal/http1"
 	"innerladder/internal/wire"
 
@@ -21,6 +22,9 @@ var statusOf = map[fault.Kind]int{
 	fault.Unavailable: http.StatusServiceUnavailable,
 }
 
+// retryAfter is in how many seconds a call may fare better.
+var retryAfter = map[int]string{http.StatusServiceUnavailable: "5", http.StatusTooManyRequests: "30"}
+
 // failed answers with the problem that an error is.
 func (a *API) failed(c fiber.Ctx, err error) error {
 	p := wire.Problem{RequestID: requestID(c)}
@@ -35,6 +39,9 @@ func (a *API) failed(c fiber.Ctx, err error) error {
 		p.Status, p.Code, p.Detail, p.Field, p.Remedy = statusOf[f.Kind], f.Code, f.Detail, f.Field, f.Remedy
 	case errors.As(err, &e):
 		p.Status, p.Code, p.Detail, p.Remedy = unread(e, c)
+	case disk.Why(err) != "": // a file that was sent, say
+		p.Status, p.Code, p.Detail, p.Remedy = http.StatusServiceUnavailable, "disk.not_written",
+			"it cannot be written: "+disk.Why(err), "try again when that is mended"
 	default:
 		a.log.Error("a call failed", "method", c.Method(), "path", c.Path(), "request_id", p.RequestID, "error", err)
 		p.Status, p.Code, p.Detail, p.Remedy = http.StatusInternalServerError, "internal", "the service failed",
@@ -44,6 +51,9 @@ func (a *API) failed(c fiber.Ctx, err error) error {
 	p.Type = "urn:innerladder:problem:" + p.Code
 	if p.Status == http.StatusUnauthorized {
 		c.Set(fiber.HeaderWWWAuthenticate, "Bearer")
+	}
+	if after := retryAfter[p.Status]; after != "" {
+		c.Set(fiber.HeaderRetryAfter, after)
 	}
 	return c.Status(p.Status).JSON(p, wire.ProblemType)
 }

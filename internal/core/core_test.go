@@ -80,12 +80,12 @@ func TestTheCoreStaysACore(t *testing.T) {
 
 // rooms is the order of the house: a package may import only what stands below it.
 var rooms = []string{
-	"core", "onnxfile", "wire", "credential", "certificate", "seal", "oip", "modelserver", "runner", "intake", "fetch",
-	"blob", "backup", "sqlite", "jobs", "scoring", "records", "signals", "requestlog", "recorder", "eventloop", "http1",
-	"upstream",
-	"client", "agent", "gateway", "load", "app/act", "app/secrets", "app/people", "app/notices", "app/registry",
-	"app/traffic", "app/observe", "app/requests", "app/outcomes", "app/custom", "app/agents", "app/proof", "app/ladder",
-	"app/rollouts", "app/record", "app/keep", "app", "api", "server", "standin", "demo", "cli",
+	"core", "onnxfile", "wire", "credential", "certificate", "disk", "seal", "oip", "modelserver", "runner",
+	"intake", "fetch", "blob", "backup", "sqlite", "jobs", "scoring", "records", "signals", "requestlog",
+	"recorder", "eventloop", "http1", "upstream", "client", "agent", "gateway", "load", "app/act", "app/secrets",
+	"app/people", "app/notices", "app/registry", "app/traffic", "app/observe", "app/requests", "app/outcomes",
+	"app/custom", "app/agents", "app/proof", "app/ladder", "app/rollouts", "app/record", "app/keep", "app", "api",
+	"server", "standin", "demo", "cli",
 }
 
 // roomOf is the room that a path below internal stands in: its first directory, and in app the

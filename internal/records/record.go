@@ -447,7 +447,7 @@ func (r View) batch(ctx context.Context, s RecordSearch, after int64, limit int)
 // bounds turns a search into a query of the index and a span of lines.
 func (r View) bounds(ctx context.Context, s RecordSearch) (match string, before, from int64, err error) {
 	before, from = 1<<62, 1
-	if err := r.indexed(ctx); err != nil {
+	if err := r.db.ByTheWay(func() error { return r.indexed(ctx) }); err != nil {
 		return "", 0, 0, err
 	}
 	if !s.After.IsZero() {

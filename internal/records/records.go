@@ -10,9 +10,12 @@ import (
 	"fmt"
 	"io/fs"
 	"slices"
+	"sync"
 	"time"
 
+	"innerladder/internal/core/fault"
 	"innerladder/internal/core/record"
+	"innerladder/internal/disk"
 	"innerladder/internal/sqlite"
 )
 
@@ -35,6 +38,91 @@ type DB struct {
 	// words are those that are known to be in the index of the record, so that they are not
 	// looked up again; only the transaction that writes touches them.
 	words map[string]bool
+
+	troubleMu sync.Mutex
+	trouble   *Trouble
+	past      []Trouble
+}
+
+// Trouble is a time in which nothing could be recorded.
+type Trouble struct {
+	Why string
+	// Since is when a change failed first, Until when one did not fail any more; zero while it lasts.
+	Since, Until time.Time
+	// Refused is how many changes failed.
+	Refused int
+}
+
+// Trouble is why nothing can be recorded now; nil when it can.
+func (s *DB) Trouble() *Trouble {
+	s.troubleMu.Lock()
+	defer s.troubleMu.Unlock()
+	if s.trouble == nil {
+		return nil
+	}
+	now := *s.trouble
+	return &now
+}
+
+// Overcome gives the troubles that are over, once.
+func (s *DB) Overcome() []Trouble {
+	s.troubleMu.Lock()
+	defer s.troubleMu.Unlock()
+	past := s.past
+	s.past = nil
+	return past
+}
+
+// Returned takes back troubles that could not be told of.
+func (s *DB) Returned(past []Trouble) {
+	s.troubleMu.Lock()
+	defer s.troubleMu.Unlock()
+	s.past = append(past, s.past...)
+}
+
+// Probe tries whether something can be recorded, and changes nothing.
+func (s *DB) Probe(ctx context.Context) error {
+	return s.Write(ctx, Everything, func(v View) error {
+		_, err := v.q.exec(ctx, `UPDATE goose_db_version SET tstamp = tstamp WHERE id = 1`)
+		return err
+	})
+}
+
+// ByTheWay makes a change that reading brings with it. While nothing can be recorded it is left out, so that reading
+// goes on.
+func (s *DB) ByTheWay(change func() error) error {
+	if s.Trouble() != nil {
+		return nil
+	}
+	if err := change(); err != nil && disk.Why(err) == "" {
+		return err
+	}
+	return nil
+}
+
+// judged remembers whether changes can be recorded, and tells whoever made one that failed why.
+func (s *DB) judged(err error) error {
+	why := disk.Why(err)
+	if err != nil && why == "" {
+		return err
+	}
+	s.troubleMu.Lock()
+	defer s.troubleMu.Unlock()
+	if err == nil {
+		if s.trouble != nil {
+			s.trouble.Until = time.Now().UTC()
+			s.past, s.trouble = append(s.past, *s.trouble), nil
+		}
+		return nil
+	}
+	if s.trouble == nil {
+		s.trouble = &Trouble{Since: time.Now().UTC()}
+	}
+	s.trouble.Why = why
+	s.trouble.Refused++
+	return fmt.Errorf("%w (%w)", fault.New(fault.Unavailable, "records.not_written",
+		"nothing can be recorded: %s", why).Do("try again when that is mended; requests are answered meanwhile, and "+
+		"everything can be read"), err)
 }
 
 // Open opens or creates the records at path.
@@ -110,6 +198,10 @@ func (s *DB) Read(sight Sight) View { return View{asker{q: s.db.Read, known: s.r
 
 // Write runs fn in one transaction of someone with a sight: all of it happens, or nothing.
 func (s *DB) Write(ctx context.Context, sight Sight, fn func(View) error) error {
+	return s.judged(s.change(ctx, sight, fn))
+}
+
+func (s *DB) change(ctx context.Context, sight Sight, fn func(View) error) error {
 	select {
 	case s.writing <- struct{}{}:
 		defer func() { <-s.writing }()

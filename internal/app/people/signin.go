@@ -370,8 +370,11 @@ func (s *Service) ByToken(ctx context.Context, secret string) (act.Actor, error)
 		return act.Actor{}, wrong
 	}
 	if tok.UsedAt == nil || now.Sub(*tok.UsedAt) > time.Hour {
-		err := s.DB.Write(ctx, records.Everything, func(r records.View) error { return r.UseToken(ctx, tok.ID, now) })
-		if err != nil {
+		if err := s.DB.ByTheWay(func() error {
+			return s.DB.Write(ctx, records.Everything, func(r records.View) error {
+				return r.UseToken(ctx, tok.ID, now)
+			})
+		}); err != nil {
 			return act.Actor{}, err
 		}
 	}

@@ -28,6 +28,9 @@ const (
 	SignalsAway AlertKind = "signals_away"
 	// SignalsLost: what was measured is gone.
 	SignalsLost AlertKind = "signals_lost"
+	// RecordsAway: for some time nothing could be recorded. It is told of when that is over, because it is recorded
+	// itself.
+	RecordsAway AlertKind = "records_away"
 )
 
 // Enum lists the kinds for the document of the API.
@@ -41,6 +44,7 @@ func (AlertKind) Enum() []any {
 		Fired,
 		SignalsAway,
 		SignalsLost,
+		RecordsAway,
 	}
 }
 
@@ -52,6 +56,7 @@ func (k AlertKind) Says() (says string, ok bool) {
 		RolloutRefused: "was not rolled out", PlacementUnhealthy: "is not healthy",
 		Fired:       "beyond what is allowed",
 		SignalsAway: "cannot be written", SignalsLost: "were lost",
+		RecordsAway: "could not be written",
 	}[k]
 	return says, ok
 }
@@ -59,7 +64,7 @@ func (k AlertKind) Says() (says string, ok bool) {
 // Repeats reports whether each alert of the kind stands for itself. Of other kinds there is
 // one about a subject at a time.
 func (k AlertKind) Repeats() bool {
-	return k == RolledBack || k == SignalsLost || k == RolloutHeld || k == RolloutRefused
+	return k == RolledBack || k == SignalsLost || k == RecordsAway || k == RolloutHeld || k == RolloutRefused
 }
 
 // Alert is what a guard or a watch raised.
