@@ -50,10 +50,11 @@ browser:
 
 # Servers, clients and readers of other makers, which ours are tried with, and files for them.
 foreign:
-	@missing=""; for p in nginx:nginx-light python3:python3 curl:curl; do \
+	@missing=""; for p in nginx:nginx-light python3:python3 curl:curl promtool:prometheus; do \
 		command -v $${p%%:*} >/dev/null 2>&1 || [ -x /usr/sbin/$${p%%:*} ] || missing="$$missing $${p#*:}"; done; \
 	[ -d /usr/share/libonnx-testdata ] || missing="$$missing libonnx-testdata"; \
 	[ -d /usr/lib/python3/dist-packages/onnx ] || missing="$$missing python3-onnx"; \
+	[ -d /usr/lib/python3/dist-packages/prometheus_client ] || missing="$$missing python3-prometheus-client"; \
 	[ -z "$$missing" ] || { echo "installing$$missing from Debian's packages"; $(SUDO) apt-get update -q && $(SUDO) apt-get install -y -q --no-install-recommends $$missing; }
 
 lint: web/dist/index.html

@@ -72,6 +72,8 @@ type Config struct {
 	// nothing to say.
 	Jobs    func() []jobs.Report
 	Gateway func() gateway.Status
+	// Databases says how the databases stand, for the metrics; nil says nothing.
+	Databases func() []Database
 }
 
 // New makes the API.

@@ -45,7 +45,7 @@ func TestAComparison(t *testing.T) {
 	}
 }
 
-// Harm stops a comparison as it stops every trial.
+// Harm stops a comparison as it stops every trial, unless the comparison is decided before.
 func TestAComparisonThatDoesHarm(t *testing.T) {
 	r := newRig(t)
 	_, two := r.twoVersions()
@@ -54,7 +54,12 @@ func TestAComparisonThatDoesHarm(t *testing.T) {
 	two.failing.Store(true)
 	started, err := r.runa.Roll(t.Context(), "demand-hourly", wire.NewRollout{To: "heat-demand@2", Plan: "which"})
 	must(t, err)
-	r.until(started.ID, "it is not over", over)
+	if o := r.until(started.ID, "it is not over", over); o.Phase == rollout.Finished {
+		if !strings.Contains(logOf(o), "so it does worse") {
+			t.Error(logOf(o))
+		}
+		return
+	}
 	shown := r.until(started.ID, "there is no incident", func(o wire.ShownRollout) bool { return o.Incident != "" })
 	if shown.Phase != rollout.RolledBack {
 		t.Errorf("%s", logOf(shown))

@@ -2,9 +2,14 @@ package api
 
 import (
 	"bytes"
+	"context"
 	"fmt"
+	"math"
+	"net/http"
+	"regexp"
 	"slices"
 
+	"innerladder/internal/app/act"
 	"innerladder/internal/core/access"
 	"innerladder/internal/core/request"
 	"innerladder/internal/core/sketch"
@@ -134,12 +139,8 @@ func (t counted) Collect(ch chan<- prometheus.Metric) {
 			ch <- prometheus.MustNewConstMetric(requestsDesc, prometheus.CounterValue, float64(n), k.Endpoint, k.Lane,
 				k.Version, outcome)
 		}
-		quantiles := map[float64]float64{}
-		for _, p := range []float64{0.5, 0.9, 0.95, 0.99} {
-			quantiles[p] = traffic.Latency.At(p).Seconds()
-		}
-		ch <- prometheus.MustNewConstSummary(durationDesc, traffic.Latency.Count(), traffic.Latency.Sum().Seconds(),
-			quantiles, k.Endpoint, k.Lane, k.Version)
+		ch <- prometheus.MustNewConstHistogram(durationDesc, traffic.Latency.Count(), traffic.Latency.Sum().Seconds(),
+			buckets(&traffic.Latency), k.Endpoint, k.Lane, k.Version)
 	}
 	ch <- prometheus.MustNewConstMetric(unreadDesc, prometheus.CounterValue, float64(unread))
 	for endpoint, refused := range t.rec.RefusedTotals() {
@@ -153,6 +154,27 @@ func (t counted) Collect(ch chan<- prometheus.Metric) {
 	t.collectHouse(ch)
 }
 
+// bounds are the upper bounds of the buckets of latencies, in seconds: alike for all lanes and versions, so that a
+// metrics server can add them up.
+var bounds = []float64{
+	0.0005, 0.001, 0.0025, 0.005, 0.01, 0.025, 0.05, 0.1, 0.25, 0.5, 1, 2.5, 5, 10, 30,
+}
+
+// buckets counts the latencies up to each bound. Each is placed within sketch.RelativeError of where it lies.
+func buckets(q *sketch.Quantiles) map[float64]uint64 {
+	out, below, i := make(map[float64]uint64, len(bounds)), 0.0, 0
+	q.ForEach(func(ns, count float64) {
+		for ; i < len(bounds) && ns > bounds[i]*1e9; i++ {
+			out[bounds[i]] = uint64(math.Round(below))
+		}
+		below += count
+	})
+	for ; i < len(bounds); i++ {
+		out[bounds[i]] = uint64(math.Round(below))
+	}
+	return out
+}
+
 func outcomes(c sketch.Counts) map[string]uint64 {
 	return map[string]uint64{
 		"answered": c.Requests - c.Failed() - c.CallerErrors, "caller_error": c.CallerErrors,
@@ -161,10 +183,11 @@ func outcomes(c sketch.Counts) map[string]uint64 {
 	}
 }
 
-// metrics writes metrics in OpenMetrics form: those of endpoints that the caller may see.
+// metrics writes metrics in the form that is asked for, OpenMetrics or the text format before it: those of endpoints
+// and projects that the caller may see.
 func (a *API) metrics(rec *recorder.Recorder, conf Config) fiber.Handler {
-	registry := prometheus.NewRegistry()
-	registry.MustRegister(
+	house := prometheus.NewRegistry()
+	house.MustRegister(
 		counted{rec, conf},
 		prometheus.NewGaugeFunc(prometheus.GaugeOpts{
 			Name: "innerladder_records_writable", Help: "1 while changes can be recorded, else 0.",
@@ -174,49 +197,79 @@ func (a *API) metrics(rec *recorder.Recorder, conf Config) fiber.Handler {
 			}
 			return 1
 		}),
-		collectors.NewGoCollector(),
+		// Of the runtime's older names two say the same in OpenMetrics, which strict readers refuse.
+		collectors.NewGoCollector(collectors.WithGoCollectorMemStatsMetricsDisabled(),
+			collectors.WithGoCollectorRuntimeMetrics(collectors.GoRuntimeMetricsRule{
+				Matcher: regexp.MustCompile(`^/(gc/heap/live|memory/classes/total|memory/classes/heap/objects):bytes$`),
+			})),
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
 	)
-	format := expfmt.NewFormat(expfmt.TypeOpenMetrics)
 	return func(c fiber.Ctx) error {
 		by, err := a.admit(c, operation{permission: access.Read})
 		if err != nil {
 			return err
 		}
-		endpoints, err := a.app.Traffic.Endpoints(c.Context(), by)
+		seen, err := a.seenBy(c.Context(), by)
 		if err != nil {
 			return err
 		}
-		seen := map[string]bool{"": by.Rights.May(access.Administer, "")}
-		for _, e := range endpoints.Items {
-			seen[e.Name] = true
+		var databases []Database
+		if seen[""] && conf.Databases != nil {
+			databases = conf.Databases()
 		}
-		families, err := registry.Gather()
+		now, err := a.asOf(c.Context(), by, databases)
+		if err != nil {
+			return err
+		}
+		once := prometheus.NewRegistry()
+		once.MustRegister(now)
+		families, err := prometheus.Gatherers{house, once}.Gather()
 		if err != nil {
 			return fmt.Errorf("gathering metrics: %w", err)
 		}
-		var b bytes.Buffer
-		enc := expfmt.NewEncoder(&b, format)
-		for _, f := range families {
-			f.Metric = slices.DeleteFunc(f.Metric, func(m *dto.Metric) bool {
-				return slices.ContainsFunc(
-					m.Label,
-					func(l *dto.LabelPair) bool { return l.GetName() == "endpoint" && !seen[l.GetValue()] },
-				)
-			})
-			if len(f.Metric) == 0 {
-				continue
-			}
-			if err := enc.Encode(f); err != nil {
-				return fmt.Errorf("writing metrics: %w", err)
-			}
+		format := expfmt.NegotiateAccept(http.Header{fiber.HeaderAccept: {c.Get(fiber.HeaderAccept)}},
+			expfmt.FmtOpenMetrics_1_0_0, expfmt.FmtOpenMetrics_0_0_1, expfmt.FmtText)
+		text, err := written(families, format, seen)
+		if err != nil {
+			return fmt.Errorf("writing metrics: %w", err)
 		}
-		if closer, ok := enc.(expfmt.Closer); ok {
-			if err := closer.Close(); err != nil {
-				return fmt.Errorf("writing metrics: %w", err)
-			}
-		}
+		c.Vary(fiber.HeaderAccept)
 		c.Set(fiber.HeaderContentType, string(format))
-		return c.Send(b.Bytes())
+		return c.Send(text)
 	}
+}
+
+// seenBy are the endpoints that somebody may see, and "" if they may see how the service itself does.
+func (a *API) seenBy(ctx context.Context, by act.Actor) (map[string]bool, error) {
+	endpoints, err := a.app.Traffic.Endpoints(ctx, by)
+	seen := map[string]bool{"": by.Rights.May(access.Administer, "")}
+	for _, e := range endpoints.Items {
+		seen[e.Name] = true
+	}
+	return seen, err
+}
+
+// written are metrics in a form, without those of endpoints that are not seen.
+func written(families []*dto.MetricFamily, format expfmt.Format, seen map[string]bool) ([]byte, error) {
+	var b bytes.Buffer
+	enc := expfmt.NewEncoder(&b, format)
+	for _, f := range families {
+		f.Metric = slices.DeleteFunc(f.Metric, func(m *dto.Metric) bool {
+			return slices.ContainsFunc(m.Label, func(l *dto.LabelPair) bool {
+				return l.GetName() == "endpoint" && !seen[l.GetValue()]
+			})
+		})
+		if len(f.Metric) == 0 {
+			continue
+		}
+		if err := enc.Encode(f); err != nil {
+			return nil, err
+		}
+	}
+	if closer, ok := enc.(expfmt.Closer); ok {
+		if err := closer.Close(); err != nil {
+			return nil, err
+		}
+	}
+	return b.Bytes(), nil
 }

@@ -8,6 +8,7 @@ import (
 	"innerladder/internal/core/fault"
 	"innerladder/internal/disk"
 	"innerladder/internal/http1"
+	"innerladder/internal/records"
 	"innerladder/internal/wire"
 
 	"github.com/gofiber/fiber/v3"
@@ -31,6 +32,7 @@ func (a *API) failed(c fiber.Ctx, err error) error {
 	var f *fault.Fault
 	var e *fiber.Error
 	var own plain
+	var not *records.NotWritten
 	switch {
 	case errors.As(err, &own):
 		f = own.Fault
@@ -39,6 +41,10 @@ func (a *API) failed(c fiber.Ctx, err error) error {
 		p.Status, p.Code, p.Detail, p.Field, p.Remedy = statusOf[f.Kind], f.Code, f.Detail, f.Field, f.Remedy
 	case errors.As(err, &e):
 		p.Status, p.Code, p.Detail, p.Remedy = unread(e, c)
+	case errors.As(err, &not):
+		p.Status, p.Code, p.Detail, p.Remedy = http.StatusServiceUnavailable, "records.not_written",
+			"nothing can be recorded: "+not.Why, "try again when that is mended; requests are answered meanwhile, and "+
+				"everything can be read"
 	case disk.Why(err) != "": // a file that was sent, say
 		p.Status, p.Code, p.Detail, p.Remedy = http.StatusServiceUnavailable, "disk.not_written",
 			"it cannot be written: "+disk.Why(err), "try again when that is mended"

@@ -13,7 +13,6 @@ import (
 	"sync"
 	"time"
 
-	"innerladder/internal/core/fault"
 	"innerladder/internal/core/record"
 	"innerladder/internal/disk"
 	"innerladder/internal/sqlite"
@@ -52,6 +51,21 @@ type Trouble struct {
 	// Refused is how many changes failed.
 	Refused int
 }
+
+// NotWritten is why a change was not recorded that was right in itself. It is no fault of whoever made it: who decides
+// what traffic does goes on without the record, and completes it later.
+type NotWritten struct {
+	Why string
+	err error
+}
+
+// Error gives the reason with what the database said.
+func (n *NotWritten) Error() string {
+	return "nothing can be recorded: " + n.Why + " (" + n.err.Error() + ")"
+}
+
+// Unwrap is what the database said.
+func (n *NotWritten) Unwrap() error { return n.err }
 
 // Trouble is why nothing can be recorded now; nil when it can.
 func (s *DB) Trouble() *Trouble {
@@ -120,9 +134,7 @@ func (s *DB) judged(err error) error {
 	}
 	s.trouble.Why = why
 	s.trouble.Refused++
-	return fmt.Errorf("%w (%w)", fault.New(fault.Unavailable, "records.not_written",
-		"nothing can be recorded: %s", why).Do("try again when that is mended; requests are answered meanwhile, and "+
-		"everything can be read"), err)
+	return &NotWritten{why, err}
 }
 
 // Open opens or creates the records at path.

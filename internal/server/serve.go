@@ -346,6 +346,7 @@ func (h *house) control(ctx context.Context, o Options, set *jobs.Set) (*api.API
 			Console: api.Console{Files: web.Files()}, Provider: o.Provider, Proxies: o.Proxies,
 			Hosts: append([]string{api.HostOf(o.Address), api.HostOf("//" + o.Listen)}, o.Hosts...), TLS: h.tls,
 			Jobs: set.Reports, Gateway: h.gate.Status,
+			Databases: func() []api.Database { return databases(o.Data) },
 		},
 		o.Log,
 	)

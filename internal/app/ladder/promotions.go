@@ -398,6 +398,20 @@ type PromotionSearch struct {
 	ForMe bool
 }
 
+// Unclosed counts the promotions that are not closed, up to a number, by project, rung and state.
+func (s *Service) Unclosed(ctx context.Context, by act.Actor, most int) (map[[3]string]int, error) {
+	if err := by.May(access.Read); err != nil {
+		return nil, err
+	}
+	out := map[[3]string]int{}
+	r := s.DB.Read(by.Sight())
+	items, _, err := r.Promotions(ctx, records.PromotionFilter{State: "waiting"}, records.Page{Limit: most})
+	for _, p := range items {
+		out[[3]string{p.Project, p.To, string(p.State)}]++
+	}
+	return out, err
+}
+
 // Promotions lists promotions, newest first.
 func (s *Service) Promotions(ctx context.Context, by act.Actor, search PromotionSearch,
 	p records.Page,
