@@ -28,6 +28,7 @@ require (
 	github.com/swaggest/jsonschema-go v0.3.74
 	github.com/swaggest/openapi-go v0.2.60
 	github.com/tidwall/gjson v1.20.1
+	github.com/trustelem/zxcvbn v1.0.1
 	github.com/valyala/fasthttp v1.77.0
 	github.com/wneessen/go-mail v0.8.1
 	github.com/yuin/goldmark v1.8.7

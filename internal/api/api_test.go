@@ -773,8 +773,8 @@ func TestEveryListIsDescribed(t *testing.T) {
 	var header http.Header
 	var body []byte
 	await(t, "the first whole second", func() bool {
-		status, header, body = r.call("GET", "/metrics", "")
-		return bytes.Contains(body, []byte(`innerladder_request_duration_seconds{endpoint="demand-hourly"`))
+		status, header, body = r.call("GET", "/metrics", "", "Accept", "application/openmetrics-text; version=1.0.0")
+		return bytes.Contains(body, []byte(`innerladder_request_duration_seconds_count{endpoint="demand-hourly"`))
 	})
 	if status != 200 || !strings.HasPrefix(header.Get("Content-Type"), "application/openmetrics-text") ||
 		!bytes.HasSuffix(body, []byte("# EOF\n")) ||

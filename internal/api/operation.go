@@ -55,17 +55,20 @@ func open(handle func(*API, fiber.Ctx) error) func(*API, fiber.Ctx, act.Actor) e
 	return func(a *API, c fiber.Ctx, _ act.Actor) error { return handle(a, c) }
 }
 
-// op makes an operation that reads an In and answers with what fn returns.
+// op makes an operation that reads an In and answers with what fn returns; where that is nothing, struct{}, with 204.
 func op[In, Out any](method, path, id, summary string, p access.Permission, status int,
 	fn func(call, *In) (Out, error),
 ) operation {
+	out := any(new(Out))
+	if _, nothing := out.(*struct{}); nothing {
+		out, status = nil, fiber.StatusNoContent
+	}
 	return operation{
-		method: method, path: path, id: id, summary: summary, permission: p, status: status, in: new(In),
-		out: new(Out),
+		method: method, path: path, id: id, summary: summary, permission: p, status: status, in: new(In), out: out,
 		handle: func(a *API, c fiber.Ctx, by act.Actor) error {
 			if c.Method() == fiber.MethodPost {
 				if before, err := a.app.EarlierAnswer(c.Context(), by); err != nil || before != nil {
-					return errors.Join(err, c.Status(status).JSON(before))
+					return errors.Join(err, answered(c, status, before))
 				}
 			}
 			in := new(In)
@@ -80,9 +83,16 @@ func op[In, Out any](method, path, id, summary string, p access.Permission, stat
 				fiber.Locals(c, etagKey{}, e.ETag())
 			}
 			linked(c, out)
-			return c.Status(status).JSON(out)
+			return answered(c, status, out)
 		},
 	}
+}
+
+func answered(c fiber.Ctx, status int, out any) error {
+	if status == fiber.StatusNoContent {
+		return c.SendStatus(status)
+	}
+	return c.Status(status).JSON(out)
 }
 
 // read fills in from the path, the query, the headers, and for requests that change

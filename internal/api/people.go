@@ -134,13 +134,15 @@ func ownOperations() []operation {
 			func(c call, _ *none) (struct{}, error) {
 				return c.app.People.EndOtherSessions(c, c.by)
 			}),
-		op("PUT", "/me/password", "changePassword", "Choose another password; ends your other sessions", access.Own,
+		op("PUT", "/me/password", "changePassword",
+			"Choose another password; ends your other sessions, and your tokens if you say so", access.Own,
 			200, func(c call, in *struct {
 				Old      string `json:"old" description:"the present password"`
 				Password string `json:"password" required:"true"`
+				Tokens   bool   `json:"end_tokens,omitempty" description:"take all your tokens away, too"`
 			},
 			) (struct{}, error) {
-				return struct{}{}, c.app.People.ChangePassword(c, c.by, in.Old, in.Password)
+				return struct{}{}, c.app.People.ChangePassword(c, c.by, in.Old, in.Password, in.Tokens)
 			}),
 		op("PUT", "/me/project", "useProject", "Choose where what you add goes when you name no project", access.Own,
 			200, func(c call, in *struct {

@@ -3,6 +3,7 @@ package api_test
 import (
 	"bufio"
 	"bytes"
+	"fmt"
 	"net"
 	"net/http"
 	"strings"
@@ -12,6 +13,7 @@ import (
 
 	"innerladder/internal/app/act"
 	"innerladder/internal/client"
+	"innerladder/internal/core/people"
 	"innerladder/internal/records"
 	"innerladder/internal/wire"
 )
@@ -73,6 +75,47 @@ func TestABurstOfGuesses(t *testing.T) {
 	}
 	if status := signIn("203.0.113.6", "sif", password); status != http.StatusOK {
 		t.Errorf("sif herself, elsewhere: %d", status)
+	}
+}
+
+// Who chooses another password may take their tokens away with it; what anybody would try is refused, also when it is
+// made of their own name.
+func TestAnotherPassword(t *testing.T) {
+	r := newRig(t)
+	ctx := t.Context()
+	sif := client.New(r.server, r.person("sif", everywhere("reader")...))
+	session, _, err := r.app.People.SignInVouched(ctx, people.Vouched{
+		Issuer: "test", Subject: "sif", Email: "sif@tarnholm.example", Verified: true,
+	}, people.From{})
+	must(t, err)
+	status := func(method, path, body string) int {
+		code, _, _ := r.call(method, path, body, "Authorization", "", "Cookie", "innerladder_session="+session,
+			"Origin", r.server, "Content-Type", "application/json")
+		return code
+	}
+	for _, weak := range []string{"password123", "sif-tarn-1", "Sif.Sif.Sif!", "qwertyuiop"} {
+		if got := status("PUT", "/api/v1/me/password", fmt.Sprintf(`{"password":%q}`, weak)); got != 422 {
+			t.Errorf("%s: %d", weak, got)
+		}
+	}
+	if got := status("PUT", "/api/v1/me/password", `{"password":"lanterns over the harbour"}`); got != 204 {
+		t.Fatal(got)
+	}
+	if _, err := sif.Models(ctx, client.Part{}); err != nil {
+		t.Errorf("a token ends unasked: %v", err)
+	}
+	got := status("PUT", "/api/v1/me/password",
+		`{"old":"lanterns over the harbour","password":"four words of nonsense","end_tokens":true}`)
+	if got != 204 {
+		t.Fatal(got)
+	}
+	_, err = sif.Models(ctx, client.Part{})
+	wantCode(t, "a token that was taken away", err, "token.wrong")
+	if got := status("GET", "/api/v1/me/sessions", ""); got != 200 {
+		t.Errorf("the session in which it was changed: %d", got)
+	}
+	if _, err := r.tove.Models(ctx, client.Part{}); err != nil {
+		t.Errorf("somebody else's token: %v", err)
 	}
 }
 

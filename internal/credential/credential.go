@@ -32,8 +32,8 @@ const (
 	longest  = 512
 )
 
-// CheckPassword refuses a password that is easily guessed.
-func CheckPassword(password, name string) error {
+// CheckPassword refuses a password that is easily guessed, by anybody or by who knows the names of whoever chose it.
+func CheckPassword(password string, names ...string) error {
 	bad := func(why string) error {
 		return fault.New(fault.Invalid, "password.weak", "the password %s", why).In("password").
 			Do("choose one of at least %d characters that nobody would try, such as four words", shortest)
@@ -49,7 +49,12 @@ func CheckPassword(password, name string) error {
 		return bad(fmt.Sprintf("has more than %d bytes", longest))
 	case len(kinds) < 5:
 		return bad("has fewer than five different characters")
-	case name != "" && strings.Contains(strings.ToLower(password), name) && len(password) < len(name)+8:
+	case common(password):
+		return bad("is one that many choose")
+	case row(password):
+		return bad("is a row of neighbours")
+	}
+	if rest := left(password, names); len(rest) < len(password) && utf8.RuneCountInString(rest) < 8 {
 		return bad("is little more than the name")
 	}
 	return nil

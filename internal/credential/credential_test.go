@@ -35,9 +35,14 @@ func TestPasswords(t *testing.T) {
 func TestWeakPasswords(t *testing.T) {
 	for password, fine := range map[string]bool{
 		"short": false, "aaaaaaaaaaaaaaa": false, "tove-12345": false, "the harbour was frozen": true,
-		"ærøskøbing-34": true, strings.Repeat("lang ord ", 80): false,
+		"ærøskøbing-34": true, strings.Repeat("lang ord ", 80): false, "four words of nonsense": true,
+		"password123": false, "P@ssw0rd!!": false, "1letmein1!": false, "letmein letmein": false, "dragondragon": false,
+		"Qwertyuiop1": false, "iloveyou1234": false, "summer2026!": false, "1234567890": false, "abcdefghijkl": false,
+		"zyxwvutsrqp1": false, "Tove.Berg.2026": false, "bergtove-1!": false, "berg with the harbour": true,
+		"x7#kQ92mmvLp": true, "winterheatdemand": true, "correct horse battery": true, "Pa55w0rd5!": false,
+		"tovetovetove": false, "monkeymonkey12": false, "tarnholm at dawn": true, "m0nk3y!!!!!": false,
 	} {
-		if err := CheckPassword(password, "tove"); (err == nil) != fine {
+		if err := CheckPassword(password, "tove", "tove.berg"); (err == nil) != fine {
 			t.Errorf("%.30q: %v", password, err)
 		}
 	}

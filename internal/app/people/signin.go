@@ -172,7 +172,11 @@ func (s *Service) ComeIn(ctx context.Context, secret, name, password string,
 		return "", nil, fault.New(fault.Invalid, "person.reserved", "%s is what the service calls itself", name).
 			In("name").Do("choose another name")
 	}
-	if err := credential.CheckPassword(password, name); err != nil {
+	names := []string{name}
+	if !first {
+		names = append(names, mailbox(p.Email))
+	}
+	if err := credential.CheckPassword(password, names...); err != nil {
 		return "", nil, err
 	}
 	hash, err := s.hashPassword(ctx, from.Address, password)
@@ -425,9 +429,15 @@ func (s *Service) SignOut(ctx context.Context, session string) error {
 	})
 }
 
-// ChangePassword changes the password of whoever is signed in and ends all their other
-// sessions.
-func (s *Service) ChangePassword(ctx context.Context, by act.Actor, old, password string) error {
+// mailbox is what stands before the @ of an address, which is mostly a name.
+func mailbox(email string) string {
+	box, _, _ := strings.Cut(email, "@")
+	return box
+}
+
+// ChangePassword changes the password of whoever is signed in and ends all their other sessions, and their tokens if
+// that is asked for.
+func (s *Service) ChangePassword(ctx context.Context, by act.Actor, old, password string, endTokens bool) error {
 	if err := by.May(access.Own); err != nil {
 		return err
 	}
@@ -449,7 +459,7 @@ func (s *Service) ChangePassword(ctx context.Context, by act.Actor, old, passwor
 				Do("try again, or ask an owner for a new link")
 		}
 	}
-	if err := credential.CheckPassword(password, by.Name); err != nil {
+	if err := credential.CheckPassword(password, by.Name, mailbox(p.Email)); err != nil {
 		return err
 	}
 	hash, err := s.hashPassword(ctx, by.Address, password)
@@ -463,8 +473,18 @@ func (s *Service) ChangePassword(ctx context.Context, by act.Actor, old, passwor
 		if err := t.EndSessionsOf(ctx, p.ID, by.Session); err != nil {
 			return struct{}{}, err
 		}
-		return struct{}{}, t.Note(ctx,
-			act.Entry{Kind: "person.password", Subject: by.Name, Sentence: by.Name + " chose another password."})
+		if err := t.Note(ctx, act.Entry{
+			Kind: "person.password", Subject: by.Name, Sentence: by.Name + " chose another password.",
+		}); err != nil || !endTokens {
+			return struct{}{}, err
+		}
+		tokens, err := t.Tokens(ctx, by.Name)
+		for i := range tokens {
+			if err == nil {
+				err = endToken(ctx, t, &tokens[i])
+			}
+		}
+		return struct{}{}, err
 	})
 	return err
 }

@@ -146,13 +146,17 @@ func (s *Service) EndToken(ctx context.Context, by act.Actor, id int64) (people.
 				return people.Token{}, unknown
 			}
 		}
-		if err := t.View.EndToken(ctx, id, t.Now); err != nil {
-			return *tok, err
-		}
-		tok.EndedAt = &t.Now
-		return *tok, t.Note(ctx, act.Entry{
-			Kind: "token.ended", Subject: tok.Owner,
-			Sentence: fmt.Sprintf("A token of %s was taken away: %s.", tok.Owner, tok.Title), Before: tok,
-		})
+		return *tok, endToken(ctx, t, tok)
+	})
+}
+
+func endToken(ctx context.Context, t *act.Tx, tok *people.Token) error {
+	if err := t.View.EndToken(ctx, tok.ID, t.Now); err != nil {
+		return err
+	}
+	tok.EndedAt = &t.Now
+	return t.Note(ctx, act.Entry{
+		Kind: "token.ended", Subject: tok.Owner,
+		Sentence: fmt.Sprintf("A token of %s was taken away: %s.", tok.Owner, tok.Title), Before: tok,
 	})
 }

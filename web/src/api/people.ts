@@ -105,7 +105,10 @@ export const useSessions = () => $api.useQuery('get', '/api/v1/me/sessions')
 export const useEndOtherSessions = () => useChange(() => data(api.DELETE('/api/v1/me/sessions')), ['me'])
 
 export const useChangePassword = () =>
-  useChange((body: { old: string; password: string }) => data(api.PUT('/api/v1/me/password', { body })), [])
+  useChange(
+    (body: { old: string; password: string; end_tokens: boolean }) => data(api.PUT('/api/v1/me/password', { body })),
+    [],
+  )
 
 export const useInbox = (unread: boolean) =>
   $api.useInfiniteQuery(

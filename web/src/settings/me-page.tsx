@@ -152,13 +152,16 @@ function Password({ done }: { done: () => void }) {
   const has = useMe().data?.has_password ?? true
   const [old, setOld] = useState('')
   const [chosen, setChosen] = useState({ password: '', again: '' })
+  const [tokens, setTokens] = useState(false)
   const differ = chosen.password !== chosen.again
   return (
     <Form
       submit="Change it"
       pending={change.isPending}
       error={change.error}
-      onSubmit={() => !differ && change.mutate({ old, password: chosen.password }, { onSuccess: done })}
+      onSubmit={() =>
+        !differ && change.mutate({ old, password: chosen.password, end_tokens: tokens }, { onSuccess: done })
+      }
     >
       {has && (
         <TextField
@@ -172,7 +175,14 @@ function Password({ done }: { done: () => void }) {
         />
       )}
       <NewPassword chosen={chosen} onChange={setChosen} />
-      <p className="text-ink-2 text-[12.5px]">You are signed out everywhere else. Tokens go on to hold.</p>
+      <label className="flex items-center gap-2">
+        <input type="checkbox" checked={tokens} onChange={(event) => setTokens(event.target.checked)} />
+        Take away my tokens, too
+      </label>
+      <p className="text-ink-2 text-[12.5px]">
+        You are signed out everywhere else.{' '}
+        {tokens ? 'Whatever uses a token of yours must get another.' : 'Tokens stay valid.'}
+      </p>
     </Form>
   )
 }
