@@ -164,7 +164,9 @@ func nginx(t *testing.T, backend string) string {
 }
 
 // Servers of other makers, each with bodies of three sizes, quickly one after the other and
-// with pauses about as long as the server's patience: every caller gets an answer.
+// with pauses about as long as the server's patience: every caller gets an answer. Only a server that ends a
+// connection in the very moment in which a request goes out on it may cost one, once: then its patience is known, and
+// what may have been computed is not sent again.
 func TestServersOfOtherMakers(t *testing.T) {
 	t.Parallel()
 	for name, start := range map[string]func(t *testing.T) string{
@@ -179,7 +181,7 @@ func TestServersOfOtherMakers(t *testing.T) {
 			t.Parallel()
 			r := newRigWith(t, Config{Timeout: 10 * time.Second, Connections: 16})
 			r.route(laneTo(traffic.Main, 1, traffic.Whole, start(t)))
-			n := uint64(0)
+			n, crossed := uint64(0), uint64(0)
 			call := func(size int, chunked bool) {
 				t.Helper()
 				body := `{"inputs":[{"name":"x","shape":[1],"datatype":"BYTES","data":["` + strings.Repeat("z", size) +
@@ -198,6 +200,12 @@ func TestServersOfOtherMakers(t *testing.T) {
 				defer res.Body.Close()
 				var text bytes.Buffer
 				_, err = text.ReadFrom(res.Body)
+				if size == 100 && crossed == 0 && res.StatusCode == 502 &&
+					strings.Contains(text.String(), "closed the connection before it answered") {
+					crossed++
+					n++
+					return
+				}
 				if err != nil || res.StatusCode != 200 ||
 					!strings.Contains(text.String(), `"model_version":"heat-demand@1"`) ||
 					res.Header.Get("Set-Cookie") != "" {
@@ -218,7 +226,7 @@ func TestServersOfOtherMakers(t *testing.T) {
 				<-time.After(pause * time.Millisecond)
 				call(100, false)
 			}
-			if c := r.counts(n)["main heat-demand@1"]; c.Failed() != 0 || c.Requests != n {
+			if c := r.counts(n)["main heat-demand@1"]; c.Failed() != crossed || c.Requests != n {
 				t.Errorf("%+v", c)
 			}
 		})
