@@ -10,6 +10,7 @@ import (
 	"testing"
 
 	"innerladder/test/browser"
+	"innerladder/test/foreign"
 
 	"github.com/chromedp/chromedp"
 )
@@ -18,10 +19,7 @@ import (
 // over it; and after the service was killed nothing is lost, and what is told again counts once.
 func TestASignalOfOnesOwn(t *testing.T) {
 	t.Parallel()
-	node, err := exec.LookPath("node")
-	if err != nil {
-		t.Skip("there is no Node.js")
-	}
+	node := foreign.Program(t, "node")
 	h := open(t)
 	h.twoVersions()
 	b := look(t, h)

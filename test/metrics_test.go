@@ -13,22 +13,9 @@ import (
 	"strings"
 	"testing"
 	"time"
-)
 
-// foreign finds a program of another maker, which make test installs.
-func foreign(t *testing.T, names ...string) string {
-	t.Helper()
-	for _, name := range names {
-		if path, err := exec.LookPath(name); err == nil {
-			return path
-		}
-	}
-	if os.Getenv("FOREIGN") == "needed" {
-		t.Fatalf("there is no %s; make test installs it", names[0])
-	}
-	t.Skipf("there is no %s; make test installs it", names[0])
-	return ""
-}
+	"innerladder/test/foreign"
+)
 
 // scraped are the metrics in the form that is asked for.
 func (h *house) scraped(token, accept string) (form, text string) {
@@ -64,7 +51,7 @@ print("\n".join(names))
 // version and endpoint from the buckets.
 func TestMetricsForOthers(t *testing.T) {
 	t.Parallel()
-	promtool, server := foreign(t, "promtool"), foreign(t, "prometheus")
+	promtool, server := foreign.Program(t, "promtool"), foreign.Program(t, "prometheus")
 	h := open(t)
 	h.twoVersions()
 	h.as(h.runaFile, "split", "demand-hourly", "heat-demand@1=60", "heat-demand@2=40", "-why", "to compare")

@@ -13,6 +13,7 @@ import (
 	"strings"
 	"testing"
 
+	"innerladder/test/foreign"
 	"innerladder/test/poll"
 
 	"innerladder/internal/core/access"
@@ -22,10 +23,7 @@ import (
 // provider starts the real provider of sign-ins and returns its address.
 func provider(t *testing.T, back string) string {
 	t.Helper()
-	node, err := exec.LookPath("node")
-	if err != nil {
-		t.Skip("there is no Node.js")
-	}
+	node := foreign.Program(t, "node")
 	modules, err := filepath.Abs("../web/node_modules")
 	must(t, err)
 	if _, err := os.Stat(filepath.Join(modules, "oidc-provider")); err != nil {

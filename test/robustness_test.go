@@ -10,6 +10,7 @@ import (
 
 	"innerladder/internal/core/ladder/rule"
 	"innerladder/internal/core/traffic"
+	"innerladder/test/foreign"
 )
 
 // fragile is a model server that nobody here made the most of: Python's own, with the faults
@@ -60,10 +61,7 @@ ThreadingHTTPServer(("127.0.0.1", int(sys.argv[1])), H).serve_forever()
 // pythonServer starts that server and says where it is.
 func pythonServer(t *testing.T) string {
 	t.Helper()
-	python, err := exec.LookPath("python3")
-	if err != nil {
-		t.Skip("there is no python3")
-	}
+	python := foreign.Program(t, "python3")
 	address := freeAddress(t)
 	_, port, _ := strings.Cut(address, ":")
 	cmd := exec.Command(python, "-c", fragile, port)

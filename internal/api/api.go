@@ -90,12 +90,12 @@ func New(does *app.App, rec *recorder.Recorder, conf Config, log *slog.Logger) (
 		ErrorHandler: a.failed,
 	})
 	a.router.Use(recover.New())
-	a.router.Use(a.hosted, a.byTLS)
 	a.router.Use(helmet.New(helmet.Config{
 		// Nothing at all, unless a handler allows more.
 		ContentSecurityPolicy: "default-src 'none'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'",
 		ReferrerPolicy:        "no-referrer", XFrameOptions: "DENY",
 	}))
+	a.router.Use(a.hosted, a.byTLS)
 	packed := compress.New(compress.Config{Level: compress.LevelBestSpeed})
 	a.router.Get("/healthz", func(c fiber.Ctx) error { return c.SendString("ok\n") })
 	a.router.Get("/readyz", func(c fiber.Ctx) error {

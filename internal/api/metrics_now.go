@@ -6,7 +6,6 @@ import (
 
 	"innerladder/internal/app/act"
 	"innerladder/internal/core/traffic"
-	"innerladder/internal/core/watch"
 	"innerladder/internal/records"
 	"innerladder/internal/wire"
 
@@ -54,10 +53,10 @@ const mostCounted = 2000
 
 // asOfNow is how things are as of a scrape, read once, for whoever asks.
 type asOfNow struct {
-	endpoints  []wire.EndpointNow
-	alerts     map[[3]string]int
-	promotions map[[3]string]int
-	databases  []Database
+	endpoints []wire.EndpointNow
+	// alerts are counted by endpoint, kind and state, promotions by project, rung and state.
+	alerts, promotions map[[3]string]int
+	databases          []Database
 }
 
 func (a *API) asOf(ctx context.Context, by act.Actor, databases []Database) (s asOfNow, err error) {
@@ -65,32 +64,16 @@ func (a *API) asOf(ctx context.Context, by act.Actor, databases []Database) (s a
 	if s.endpoints, err = a.now(ctx); err != nil {
 		return s, err
 	}
-	s.alerts, err = tally(func(p records.Page) (wire.Listed[watch.Alert], error) {
-		return a.app.Observe.Alerts(ctx, by, "unresolved", "", p)
-	}, func(x watch.Alert) [3]string { return [3]string{x.Endpoint, string(x.Kind), x.State} })
+	alerts, err := a.app.Observe.Alerts(ctx, by, "unresolved", "", records.Page{Limit: mostCounted})
 	if err != nil {
 		return s, err
 	}
+	s.alerts = map[[3]string]int{}
+	for _, x := range alerts.Items {
+		s.alerts[[3]string{x.Endpoint, string(x.Kind), x.State}]++
+	}
 	s.promotions, err = a.app.Ladder.Unclosed(ctx, by, mostCounted)
 	return s, err
-}
-
-// tally counts the things of a list by what they are.
-func tally[T any](list func(records.Page) (wire.Listed[T], error), of func(T) [3]string) (map[[3]string]int, error) {
-	out := map[[3]string]int{}
-	for p, n := (records.Page{Limit: mostLimit}), 0; n < mostCounted; n += p.Limit {
-		part, err := list(p)
-		if err != nil {
-			return nil, err
-		}
-		for _, x := range part.Items {
-			out[of(x)]++
-		}
-		if p.After = part.Next; p.After == "" {
-			break
-		}
-	}
-	return out, nil
 }
 
 func (asOfNow) Describe(ch chan<- *prometheus.Desc) {

@@ -71,20 +71,8 @@ func newRig(t *testing.T) *rig {
 	t.Parallel() // each has a service of its own, and mostly waits
 	dir := t.TempDir()
 	log := slog.New(slog.DiscardHandler)
-	template.Copy(t, "ladder.db", filepath.Join(dir, "ladder.db"), func(path string) error {
-		db, err := records.Open(context.Background(), path)
-		if err != nil {
-			return err
-		}
-		return db.Close()
-	})
-	template.Copy(t, "signals.db", filepath.Join(dir, "signals.db"), func(path string) error {
-		db, err := signals.Open(context.Background(), path)
-		if err != nil {
-			return err
-		}
-		return db.Close()
-	})
+	template.Copy(t, "ladder.db", filepath.Join(dir, "ladder.db"), template.Of(records.Open))
+	template.Copy(t, "signals.db", filepath.Join(dir, "signals.db"), template.Of(signals.Open))
 	db, err := records.Open(t.Context(), filepath.Join(dir, "ladder.db"))
 	must(t, err)
 	blobs, err := blob.Open(filepath.Join(dir, "blobs"))

@@ -34,10 +34,11 @@ type Keeper struct {
 // Open reads a certificate, with those that lead to its authority, and its key, both PEM.
 func Open(certificate, key string, log *slog.Logger) (*Keeper, error) {
 	k := &Keeper{certificate: certificate, key: key, log: log}
-	if err := k.load(time.Now()); err != nil {
-		return nil, err
+	files, err := k.stat()
+	if err == nil {
+		err = k.load(files, time.Now())
 	}
-	return k, nil
+	return k, err
 }
 
 // Config is how a listener speaks TLS with the certificate: version 1.2 or later, and HTTP/1.1.
@@ -63,7 +64,7 @@ func (k *Keeper) current(now time.Time) *tls.Certificate {
 		return k.holds
 	}
 	if err == nil {
-		err = k.load(now)
+		err = k.load(files, now)
 	}
 	if err != nil && err.Error() != k.said {
 		k.said = err.Error()
@@ -79,26 +80,23 @@ func same(a, b fs.FileInfo) bool {
 func (k *Keeper) stat() (files [2]fs.FileInfo, err error) {
 	for i, path := range []string{k.certificate, k.key} {
 		if files[i], err = os.Stat(path); err != nil {
-			return files, err
+			return files, fmt.Errorf("reading the certificate: %w", err)
 		}
 	}
 	return files, nil
 }
 
-func (k *Keeper) load(now time.Time) error {
-	files, err := k.stat() // before the reading: what changes meanwhile is read again
-	if err != nil {
-		return fmt.Errorf("reading the certificate: %w", err)
-	}
+// load reads the files, which were looked at before: what changes meanwhile is read again.
+func (k *Keeper) load(files [2]fs.FileInfo, now time.Time) error {
 	pair, err := tls.LoadX509KeyPair(k.certificate, k.key)
 	if err != nil {
 		return fmt.Errorf("reading the certificate %s with the key %s: %w", k.certificate, k.key, err)
 	}
-	said := k.log.Info
+	tell := k.log.Info
 	if pair.Leaf.NotAfter.Before(now.Add(soon)) {
-		said = k.log.Warn // the listener would be refused by whoever connects
+		tell = k.log.Warn // the listener would be refused by whoever connects
 	}
-	said("certificate in force", "names", pair.Leaf.DNSNames, "addresses", pair.Leaf.IPAddresses,
+	tell("certificate in force", "names", pair.Leaf.DNSNames, "addresses", pair.Leaf.IPAddresses,
 		"until", pair.Leaf.NotAfter)
 	k.holds, k.read, k.said = &pair, files, ""
 	return nil

@@ -17,11 +17,15 @@ const (
 // Why is the reason when an error says that a file or a database could not be written, and empty when it says anything
 // else.
 func Why(err error) string {
-	for errno, why := range map[syscall.Errno]string{
-		syscall.ENOSPC: Full, syscall.EDQUOT: Full, syscall.EFBIG: Full, syscall.EROFS: ReadOnly, syscall.EIO: Broken,
-	} {
-		if errors.Is(err, errno) {
-			return why
+	var errno syscall.Errno
+	if errors.As(err, &errno) {
+		switch errno {
+		case syscall.ENOSPC, syscall.EDQUOT, syscall.EFBIG:
+			return Full
+		case syscall.EROFS:
+			return ReadOnly
+		case syscall.EIO:
+			return Broken
 		}
 	}
 	// The codes of SQLite, which its driver gives, with what is more exact in the higher bits.

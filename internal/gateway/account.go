@@ -149,8 +149,14 @@ func (x *exchange) refusedLines() []byte {
 
 // unread is a refusal of a request whose head could not be read, or that came when there was no room for it.
 func (c *caller) unread(r *refusal) {
-	x := exchange{caller: c, g: c.g, headless: true}
+	x := c.unheard(r)
+	c.writeOwn(r.status, r.body(), x.refusedLines(), r.closes, r.retries())
+}
+
+// unheard counts such a refusal, of which nobody may be told.
+func (c *caller) unheard(r *refusal) *exchange {
+	x := &exchange{caller: c, g: c.g, headless: true}
 	x.nameRefused()
 	x.turnedAway(r)
-	c.writeOwn(r.status, r.body(), x.refusedLines(), r.closes, r.retries())
+	return x
 }

@@ -82,11 +82,14 @@ func (cs *callers) take(g *Gateway, conn net.Conn) {
 	cs.mu.Unlock()
 	if full {
 		// This runs where connections are accepted, so a slow caller must not hold it up.
-		_ = c.wire.SetDeadline(time.Now().Add(time.Second))
-		if g.config.TLS == nil { // a handshake would have to be waited for
-			c.unread(&refusal{
-				503, "gateway.full", "the gateway has all the connections it can have; try again soon", true,
-			})
+		_ = c.wire.SetWriteDeadline(time.Now().Add(time.Second))
+		full := &refusal{
+			503, "gateway.full", "the gateway has all the connections it can have; try again soon", true,
+		}
+		if g.config.TLS == nil {
+			c.unread(full)
+		} else { // there was no handshake in which they could be told
+			c.unheard(full)
 		}
 		_ = c.wire.Close()
 		return

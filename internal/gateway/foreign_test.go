@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"innerladder/internal/core/traffic"
+	"innerladder/test/foreign"
 )
 
 // Model servers made with what others have written: they answer like any model server, with
@@ -78,21 +79,6 @@ http {
 `
 )
 
-// needs skips a test where a program is not installed; CI has them all.
-func needs(t *testing.T, program string) string {
-	t.Helper()
-	for _, name := range []string{program, "/usr/sbin/" + program} {
-		if path, err := exec.LookPath(name); err == nil {
-			return path
-		}
-	}
-	if os.Getenv("FOREIGN") == "needed" {
-		t.Fatalf("%s is not installed; make test installs it", program)
-	}
-	t.Skipf("%s is not installed; make test installs it", program)
-	return ""
-}
-
 // run runs a program that prints the port at which it listens.
 func run(t *testing.T, name string, args ...string) (address string) {
 	t.Helper()
@@ -116,18 +102,18 @@ func run(t *testing.T, name string, args ...string) (address string) {
 }
 
 func node(t *testing.T, keepAlive string) string {
-	return run(t, needs(t, "node"), "-e", strings.ReplaceAll(nodeServer, "KEEP", keepAlive))
+	return run(t, foreign.Program(t, "node"), "-e", strings.ReplaceAll(nodeServer, "KEEP", keepAlive))
 }
 
 func python(t *testing.T, version, timeout string) string {
-	return run(t, needs(t, "python3"), "-c",
+	return run(t, foreign.Program(t, "python3"), "-c",
 		strings.NewReplacer("VERSION", version, "TIMEOUT", timeout).Replace(pythonServer))
 }
 
 // nginx runs in front of a backend.
 func nginx(t *testing.T, backend string) string {
 	t.Helper()
-	program, dir := needs(t, "nginx"), t.TempDir()
+	program, dir := foreign.Program(t, "nginx"), t.TempDir()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)
@@ -236,7 +222,7 @@ func TestServersOfOtherMakers(t *testing.T) {
 // Clients of other makers.
 func TestClientsOfOtherMakers(t *testing.T) {
 	t.Parallel()
-	curl, python := needs(t, "curl"), needs(t, "python3")
+	curl, python := foreign.Program(t, "curl"), foreign.Program(t, "python3")
 	r := newRigWith(t, Config{Timeout: 10 * time.Second, Connections: 16})
 	r.route(laneTo(traffic.Main, 1, traffic.Whole, model(t, func(w http.ResponseWriter, q *http.Request) {
 		var b bytes.Buffer

@@ -31,13 +31,7 @@ func start(t *testing.T, path string, budget int) (*Recorder, *signals.Store) {
 	t.Helper()
 	r := New(quiet, budget)
 	if _, err := os.Stat(path); err != nil {
-		template.Copy(t, "signals.db", path, func(path string) error {
-			s, err := signals.Open(context.Background(), path)
-			if err != nil {
-				return err
-			}
-			return s.Close()
-		})
+		template.Copy(t, "signals.db", path, template.Of(signals.Open))
 	}
 	return r, attach(t, r, path)
 }

@@ -23,7 +23,7 @@ var now = time.Date(2026, 1, 12, 9, 0, 0, 0, time.UTC)
 func open2(t *testing.T) (*DB, string) {
 	t.Helper()
 	path := filepath.Join(t.TempDir(), "ladder db?.db") // a name that a careless address would cut
-	template.Copy(t, "new", path, func(path string) error { return empty(context.Background(), path) })
+	template.Copy(t, "new", path, empty)
 	return openAt(t, path), path
 }
 

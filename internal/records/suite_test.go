@@ -50,13 +50,7 @@ var stores = map[string]func(ctx context.Context, path string) error{
 }
 
 // empty makes the tables of a store, or brings them up to date.
-func empty(ctx context.Context, path string) error {
-	s, err := Open(ctx, path)
-	if err != nil {
-		return err
-	}
-	return s.Close()
-}
+var empty = template.Of(Open)
 
 // openAt opens the store at a path and signs it as open2 does.
 func openAt(t *testing.T, path string) *DB {
@@ -91,7 +85,7 @@ func TestStores(t *testing.T) {
 			} {
 				t.Run(name, func(t *testing.T) {
 					path := filepath.Join(t.TempDir(), "ladder.db")
-					template.Copy(t, kind, path, func(path string) error { return make(context.Background(), path) })
+					template.Copy(t, kind, path, make)
 					test(t, openAt(t, path))
 				})
 			}

@@ -76,7 +76,7 @@ func Jobs(s *app.App, g *gateway.Gateway, rec *recorder.Recorder, requests *requ
 		return err
 	})
 	every("watch signals", time.Second, ask(s.Observe.WatchSignals))
-	every("watch records", time.Second, ask(s.Observe.WatchRecords))
+	every("watch records", 5*time.Second, ask(s.Observe.WatchRecords))
 	every("watches", watch.Every, ask(s.Observe.StepWatches))
 	every("roll signals up", time.Minute, ask(s.Observe.RollSignals))
 	set.Add(jobs.Job{Name: "health", Every: time.Second, Wake: hurry, Run: ask(s.Observe.CheckHealth)})

@@ -63,13 +63,7 @@ func TestStores(t *testing.T) {
 
 func open(t *testing.T) *Store {
 	path := filepath.Join(t.TempDir(), "signals.db")
-	template.Copy(t, "signals.db", path, func(path string) error {
-		s, err := Open(context.Background(), path)
-		if err != nil {
-			return err
-		}
-		return s.Close()
-	})
+	template.Copy(t, "signals.db", path, template.Of(Open))
 	return openAt(t, path)
 }
 

@@ -65,8 +65,6 @@ type Service struct {
 	) (troubled, fine []map[string]any, err error)
 	// said is what was said last of the signals.
 	said atomic.Int32
-	// probed is when it was tried last whether something can be recorded; only its job uses it.
-	probed time.Time
 }
 
 // New makes a service.

@@ -93,18 +93,12 @@ func (s *Service) Degraded() string {
 // theRecords is the subject of alerts about ladder.db.
 const theRecords = "ladder.db"
 
-// probing is how often it is tried whether something can be recorded again.
-const probing = 5 * time.Second
-
 // WatchRecords tries whether something can be recorded again while nothing can, and tells of it afterwards: an alert is
 // a record itself. Meanwhile the log, /readyz, the metrics and each call that is refused say so.
 func (s *Service) WatchRecords(ctx context.Context) error {
 	if trouble := s.DB.Trouble(); trouble != nil {
-		if now := s.Clock(); now.Sub(s.probed) >= probing {
-			s.probed = now
-			if err := s.DB.Probe(ctx); err != nil {
-				return fmt.Errorf("since %s: %w", trouble.Since.Format(time.RFC3339), err)
-			}
+		if err := s.DB.Probe(ctx); err != nil {
+			return fmt.Errorf("since %s: %w", trouble.Since.Format(time.RFC3339), err)
 		}
 	}
 	past := s.DB.Overcome()

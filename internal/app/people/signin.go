@@ -479,10 +479,8 @@ func (s *Service) ChangePassword(ctx context.Context, by act.Actor, old, passwor
 			return struct{}{}, err
 		}
 		tokens, err := t.Tokens(ctx, by.Name)
-		for i := range tokens {
-			if err == nil {
-				err = endToken(ctx, t, &tokens[i])
-			}
+		for i := 0; err == nil && i < len(tokens); i++ {
+			err = endToken(ctx, t, &tokens[i])
 		}
 		return struct{}{}, err
 	})
