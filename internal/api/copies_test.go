@@ -189,3 +189,40 @@ func TestATwinWarmedWithCopies(t *testing.T) {
 		t.Errorf("it was warm after %s", d)
 	}
 }
+
+// A version that takes over and predicts otherwise is found out by what the one before answers to the same requests,
+// though it fails nobody and is no slower.
+func TestATwinThatPredictsOtherwise(t *testing.T) {
+	r := newRig(t)
+	ctx := t.Context()
+	_, two := r.twoVersions()
+	two.bias.Store(5)
+	r.plan("name: pair\nkind: blue_green\nwarm: 5\nbake:\n  time: 10m\n  copies:\n    share: 50 %\n" +
+		"    tolerance: 0.01\nguards:\n  - signal: error_rate\n    ratio: 2\n    margin: 0.2\n" +
+		"  - signal: disagreement\n    margin: 0.2\n")
+	failed := r.calling()
+	started, err := r.runa.Roll(ctx, "demand-hourly", wire.NewRollout{To: "heat-demand@2", Plan: "pair"})
+	must(t, err)
+	shown := r.until(started.ID, "it gets no copies", func(o wire.ShownRollout) bool {
+		return o.Phase == rollout.RolledBack || o.Copies != nil && o.Copies.Requests > 0
+	})
+	if shown.Phase == rollout.Baking {
+		if shown.Copies.Against != "heat-demand@2" || shown.Share != traffic.Whole {
+			t.Errorf("%+v", shown.Copies)
+		}
+		now, err := r.runa.EndpointNow(ctx, "demand-hourly")
+		must(t, err)
+		if len(now.Lanes) == 2 && (now.Lanes[1].Version != "heat-demand@1" || now.Lanes[1].Kind != traffic.Shadow) {
+			t.Errorf("%+v", now.Lanes)
+		}
+	}
+	shown = r.until(started.ID, "it is not over", over)
+	if shown.Phase != rollout.RolledBack || failed.Load() > 0 || shown.Incident == "" ||
+		!strings.Contains(logOf(shown), "otherwise than heat-demand@1 answers their copies") {
+		t.Errorf("%d failed\n%s", failed.Load(), logOf(shown))
+	}
+	e, err := r.runa.Endpoint(ctx, "demand-hourly")
+	if err != nil || e.Split.String() != "heat-demand@1 100 %" {
+		t.Errorf("%v, %s", err, e.Split.String())
+	}
+}

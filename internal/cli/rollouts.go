@@ -281,7 +281,7 @@ func listRollouts(c *call) func(context.Context) error {
 
 // shareOf is what the candidate of a rollout has.
 func shareOf(o rollout.Rollout) string {
-	if o.Copies > 0 {
+	if o.Unheard() {
 		return "copies of " + traffic.Percent(o.Copies)
 	}
 	return traffic.Percent(o.Share)

@@ -58,15 +58,7 @@ func PlanText(p rollout.Plan) string {
 			line("    good: [%s]", strings.Join(s.Good, ", "))
 		}
 	}
-	if p.Bake != (rollout.Bake{}) {
-		line("bake:")
-	}
-	if p.Bake.Time > 0 {
-		line("  time: %s", p.Bake.Time)
-	}
-	if p.Bake.Requests > 0 {
-		line("  requests: %d", p.Bake.Requests)
-	}
+	bakeText(line, p.Bake)
 	guardsText(line, p.Guards)
 	if p.Harm != (rollout.Harm{}) {
 		line("harm:")
@@ -88,6 +80,25 @@ func PlanText(p rollout.Plan) string {
 		}
 	}
 	return out.String()
+}
+
+func bakeText(line func(string, ...any), b rollout.Bake) {
+	if b == (rollout.Bake{}) {
+		return
+	}
+	line("bake:")
+	if b.Time > 0 {
+		line("  time: %s", b.Time)
+	}
+	if b.Requests > 0 {
+		line("  requests: %d", b.Requests)
+	}
+	if b.Copies.Share > 0 {
+		line("  copies:\n    share: %s", traffic.Percent(b.Copies.Share))
+	}
+	if b.Copies.Tolerance > 0 {
+		line("    tolerance: %v", b.Copies.Tolerance)
+	}
 }
 
 func copiesText(line func(string, ...any), c rollout.Copies) {

@@ -25,7 +25,11 @@ func (s *Service) shown(ctx context.Context, e *traffic.Endpoint, o *rollout.Rol
 	if err != nil {
 		return nil, err
 	}
-	r := s.observe.CopiesShown(ctx, e.Name, pairs, o.Incumbent, o.Candidate, o.Plan.Copies.Tolerance)
+	main, other, tolerance := o.Incumbent, o.Candidate, o.Plan.Copies.Tolerance
+	if !o.Unheard() { // it has taken over, and the other one gets the copies
+		main, other, tolerance = o.Candidate, o.Incumbent, o.Plan.Bake.Copies.Tolerance
+	}
+	r := s.observe.CopiesShown(ctx, e.Name, pairs, main, other, tolerance)
 	if r != nil {
 		r.Rollout = o.ID
 	}

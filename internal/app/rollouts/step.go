@@ -406,7 +406,8 @@ func (s *Service) move(ctx context.Context, t *act.Tx, e *traffic.Endpoint, o *r
 	why string,
 ) (*traffic.Split, error) {
 	next := traffic.Split{Endpoint: e.Name, Lanes: o.Lanes(to.Share, to.Copies)}
-	if to.Share == 0 && (o.Share == 0 || to.Phase == rollout.Finished) {
+	if to.Share == 0 && (o.Share == 0 || to.Phase == rollout.Finished) ||
+		to.Share == traffic.Whole && o.Share == traffic.Whole {
 		// Main stays what it is, so that nothing is asked of anybody but for copies, and nothing is gone back from.
 		next.Reason, next.Rollout, next.Contract = why, o.ID, e.Split.Contract
 		next.Rules = o.Rules(e.Split.Rules, next.Lanes)

@@ -137,11 +137,11 @@ func (p Terms) Of(signal string) (g Guard, there bool) {
 	return Guard{}, false
 }
 
-// For are the guards that can say something of a pair: whether answers agree is only known of copies, of which nobody
-// reports anything later.
+// For are the guards that can say something of a pair: whether answers agree is only known where one of both gets
+// copies, and of what only gets copies nobody reports anything later.
 func (p Terms) For(pair TrialPair) (out []Guard) {
 	for _, g := range p.Guards {
-		if g.Signal == Disagreement && !pair.Copies || OfValues(g.Signal) && pair.Copies {
+		if g.Signal == Disagreement && !pair.Copies && !pair.Copied || OfValues(g.Signal) && pair.Copies {
 			continue
 		}
 		out = append(out, g)
@@ -184,6 +184,16 @@ type Pair struct {
 	// Both are empty for trials.
 	Day   []sketch.Counts
 	Hours []*sketch.Quantiles
+	// Beside is what the incumbent answers now to copies of what the candidate answers that took over from it; nil
+	// where it gets none.
+	Beside *Beside
+}
+
+// Beside is what two versions did with the same requests: main, and the version that it took over from, which gets
+// copies of a share of them.
+type Beside struct {
+	Main, Former Lane
+	Paired       *sketch.Paired
 }
 
 // leastPart is how many requests a part of a day must have to have a rate of its own.
@@ -325,10 +335,15 @@ func (t TrialState) clone() TrialState {
 func Step(terms Terms, split int, pairs []TrialPair, state State, e Evidence, now time.Time) (State, []Action) {
 	next := State{Split: split, At: now, Trials: []TrialState{}}
 	var actions []Action
+	pairs, besides := asides(pairs)
 	for _, pair := range pairs {
 		t := state.takeUp(pair)
-		t.Readings = []Reading{}
+		t.TrialPair, t.Readings = pair, []Reading{}
 		evidence := e[pair.Key()]
+		if beside, there := besides[pair.Key()]; there {
+			both := e[beside]
+			evidence.Beside = &Beside{both.Incumbent, both.Candidate, both.Paired}
+		}
 		var action *Action
 		guards := terms.For(pair)
 		level := levels{terms.Alpha / float64(max(1, len(guards)*len(pairs))), cmp.Or(terms.Beta, UsualBeta)}
@@ -355,6 +370,21 @@ func Step(terms Terms, split int, pairs []TrialPair, state State, e Evidence, no
 		next.Trials = append(next.Trials, t)
 	}
 	return next, actions
+}
+
+// asides tells the pairs that are guarded from those that only show, for a version that took over, what the one
+// before it answers to the same requests. besides are the latter, by the former.
+func asides(pairs []TrialPair) (guarded []TrialPair, besides map[TrialKey]TrialKey) {
+	besides = map[TrialKey]TrialKey{}
+	for _, p := range pairs {
+		i := slices.IndexFunc(pairs, func(after TrialPair) bool { return after.Copied && p.Mirrors(after) })
+		if i < 0 {
+			guarded = append(guarded, p)
+			continue
+		}
+		besides[pairs[i].Key()] = p.Key()
+	}
+	return guarded, besides
 }
 
 func sternness(r Response) int { return slices.Index(Responses, r) }
@@ -516,6 +546,14 @@ type TrialPair struct {
 	After bool `json:"after,omitempty"`
 	// Copies is set where the candidate only gets copies of main's requests, and answers nobody.
 	Copies bool `json:"copies,omitempty" description:"the candidate gets copies and answers nobody"`
+	// Copied is set where the candidate has taken over and the incumbent gets copies of its requests, so that what
+	// both predict is of the same inputs.
+	Copied bool `json:"copied,omitempty" description:"took over, and the version before gets copies"`
+}
+
+// Mirrors reports whether p is the version that gets copies of what another answers that took over from it.
+func (p TrialPair) Mirrors(after TrialPair) bool {
+	return p.Copies && after.After && p.Incumbent == after.Candidate && p.Candidate == after.Incumbent
 }
 
 // Progress is one reading of a guard in time.

@@ -12,21 +12,24 @@ import (
 
 // readPredictions looks at every output and reports the one that moved most.
 func (t *TrialState) readPredictions(g Guard, e *Pair, level levels) Reading {
-	if t.After {
+	main, trial := &e.Incumbent, &e.Candidate
+	switch {
+	case t.After && e.Beside == nil:
 		return Reading{Sentence: fmt.Sprintf(
 			"took over from %s: what it predicts now is not held against other hours, whose inputs were others.",
 			t.Incumbent)}
+	case t.After:
+		main, trial = &e.Beside.Former, &e.Beside.Main
 	}
-	r := t.readValues(g, e, level)
-	r.Sentence = onlyTrial(t.Incumbent, &e.Incumbent.Forms, &e.Candidate.Forms) + r.Sentence
+	r := t.readValues(g, main, trial, level)
+	r.Sentence = onlyTrial(t.Incumbent, &main.Forms, &trial.Forms) + r.Sentence
 	return r
 }
 
 // readValues moves the guard on of each output.
-func (t *TrialState) readValues(g Guard, e *Pair, level levels) Reading {
+func (t *TrialState) readValues(g Guard, main, trial *Lane, level levels) Reading {
 	r := Reading{Sentence: "has no predictions to compare yet."}
 	least := 1.0
-	main, trial := &e.Incumbent, &e.Candidate
 	var names []string
 	for name := range trial.Outputs {
 		if o, ok := main.Outputs[name]; ok && o.Bins.Equal(trial.Outputs[name].Bins) {

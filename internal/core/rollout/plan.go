@@ -126,6 +126,17 @@ func (c Copies) step() PlanStep {
 type Bake struct {
 	Time     span.Duration `json:"time,omitempty"`
 	Requests uint64        `json:"requests,omitempty"`
+	// Copies are those that the incumbent gets of what the candidate answers: only then is known whether both predict
+	// the same.
+	Copies BakeCopies `json:"copies"`
+}
+
+// BakeCopies are copies of what main answers for the version that it took over from.
+type BakeCopies struct {
+	// Share is that of main's requests, in basis points; 0 is none. Tolerance is how far apart numbers may be that
+	// agree, as a share of the larger.
+	Share     int     `json:"share,omitempty" minimum:"0" maximum:"10000" description:"basis points of main's requests"`
+	Tolerance float64 `json:"tolerance,omitempty" minimum:"0" maximum:"1" description:"how far numbers may be apart that agree, as a share; else 0.05"`
 }
 
 // Harm is capped whatever the tests say.
@@ -205,6 +216,7 @@ func (p *Plan) Complete() {
 	}
 	if p.Guards == nil {
 		usual := guard.DefaultTerms()
+		// After a takeover copies tell of drift alone: a new version is meant to answer a little otherwise.
 		p.Guards = usual.For(guard.TrialPair{Copies: p.Kind == Shadow})
 	}
 }
@@ -251,12 +263,8 @@ func (p *Plan) Check() error {
 	if time.Duration(p.Patience) < time.Second {
 		return bad("patience", "give a second at least, such as 24h", "patience is %s", p.Patience)
 	}
-	if !p.TakesOver() && p.Bake != (Bake{}) {
-		return bad("bake", "leave it out", "a %s takes nothing over that could be watched", p.Kind)
-	}
-	if p.TakesOver() && p.Bake == (Bake{}) {
-		return bad("bake", "say how long main is watched after the candidate has taken over, such as time: 30m",
-			"the plan has no bake")
+	if err := p.checkBake(bad); err != nil {
+		return err
 	}
 	if !(p.Harm.BadAnswers >= 0 && p.Harm.BadAnswers < 1e12) {
 		return bad("harm.bad_answers", "give how many, or 0 for no cap", "bad_answers is %v", p.Harm.BadAnswers)
@@ -277,6 +285,28 @@ func (p *Plan) Check() error {
 		return err
 	}
 	return p.checkHours(bad)
+}
+
+// checkBake says whether what follows when the candidate has taken over can be.
+func (p *Plan) checkBake(bad func(field, remedy, what string, args ...any) error) error {
+	b := p.Bake
+	switch {
+	case !p.TakesOver() && b != (Bake{}):
+		return bad("bake", "leave it out", "a %s takes nothing over that could be watched", p.Kind)
+	case p.TakesOver() && b.Time == 0 && b.Requests == 0:
+		return bad("bake", "say how long main is watched after the candidate has taken over, such as time: 30m",
+			"the plan has no bake")
+	case b.Copies.Share < 0 || b.Copies.Share > traffic.Whole:
+		return bad("bake.copies.share", "give the share of requests that the version before gets copies of, from 0 to 100 %",
+			"copies of %s are made", traffic.Percent(b.Copies.Share))
+	case !(b.Copies.Tolerance >= 0 && b.Copies.Tolerance <= 1):
+		return bad("bake.copies.tolerance", "give a share from 0 to 1, such as 0.05", "the tolerance is %v",
+			b.Copies.Tolerance)
+	case b.Copies.Tolerance > 0 && b.Copies.Share == 0:
+		return bad("bake.copies.share", "say of which share of the requests the version before gets copies, such as 10 %",
+			"there is a tolerance, and there are no copies")
+	}
+	return nil
 }
 
 func (p *Plan) checkSteps(bad func(field, remedy, what string, args ...any) error) error {
@@ -477,7 +507,8 @@ func BuiltIn() []Plan {
 				{Share: 2500, Time: minute(10), Requests: 500},
 				{Share: 5000, Time: minute(10), Requests: 500},
 			},
-			Bake: Bake{Time: minute(60), Requests: 100}, Harm: Harm{BadAnswers: 100, Share: 2500}, Capacity: 1,
+			Bake: Bake{Time: minute(60), Requests: 100, Copies: BakeCopies{Share: 1000}},
+			Harm: Harm{BadAnswers: 100, Share: 2500}, Capacity: 1,
 		},
 		{
 			Name: "brisk", Kind: Canary, About: "Two steps of a minute, ten minutes of bake: for a small change.",
@@ -490,7 +521,8 @@ func BuiltIn() []Plan {
 		{
 			Name: "twin", Kind: BlueGreen,
 			About: "The candidate is warmed, takes over all at once, and is watched for half an hour.",
-			Warm:  100, Bake: Bake{Time: minute(30), Requests: 100}, Harm: Harm{BadAnswers: 100}, Capacity: 1,
+			Warm:  100, Bake: Bake{Time: minute(30), Requests: 100, Copies: BakeCopies{Share: 2500}},
+			Harm: Harm{BadAnswers: 100}, Capacity: 1,
 		},
 		{
 			Name: "quiet", Kind: Shadow,

@@ -72,8 +72,9 @@ type State struct {
 	// first.
 	Share int `json:"share" description:"basis points that the candidate has now"`
 	Split int `json:"split,omitempty"`
-	// Copies are those that the candidate gets of main's requests, in basis points.
-	Copies int `json:"copies,omitempty" description:"basis points of main's requests of which it gets copies"`
+	// Copies are those of main's requests, in basis points: for the candidate, or, once that has taken over, for the
+	// incumbent.
+	Copies int `json:"copies,omitempty" description:"basis points of main's requests that the other version gets copies of"`
 	// Since is when the phase or step began; while the candidate was unwell it stood still. Requests are
 	// those of the candidate by then.
 	Since    time.Time `json:"since"`
@@ -167,6 +168,9 @@ func (d *Decision) Sentence() string {
 	return out
 }
 
+// Unheard reports whether the candidate gets copies, and nobody its answers.
+func (s *State) Unheard() bool { return s.Copies > 0 && s.Share == 0 }
+
 // Terms are what the guards of the endpoint hold to: the plan's from the first share, or copy, that the candidate has
 // on, and before that the endpoint's own.
 func (r *Rollout) Terms(own guard.Terms) guard.Terms {
@@ -176,22 +180,22 @@ func (r *Rollout) Terms(own guard.Terms) guard.Terms {
 	return r.Plan.Terms()
 }
 
-// Lanes are those of an endpoint while the candidate has a share, or gets copies of one.
+// Lanes are those of an endpoint while the candidate has a share; copies are for the one of both that answers nobody.
 func (r *Rollout) Lanes(share, copies int) []traffic.Lane {
-	main := func(version string) []traffic.Lane {
-		return []traffic.Lane{{Kind: traffic.Main, Version: version, Share: traffic.Whole}}
-	}
-	switch share {
-	case 0:
-		lanes := main(r.Incumbent)
+	alone := func(main, other string, tolerance float64) []traffic.Lane {
+		lanes := []traffic.Lane{{Kind: traffic.Main, Version: main, Share: traffic.Whole}}
 		if copies > 0 {
 			lanes = append(lanes, traffic.Lane{
-				Kind: traffic.Shadow, Version: r.Candidate, Share: copies, Tolerance: r.Plan.Copies.Tolerance,
+				Kind: traffic.Shadow, Version: other, Share: copies, Tolerance: tolerance,
 			})
 		}
 		return lanes
+	}
+	switch share {
+	case 0:
+		return alone(r.Incumbent, r.Candidate, r.Plan.Copies.Tolerance)
 	case traffic.Whole:
-		return main(r.Candidate)
+		return alone(r.Candidate, r.Incumbent, r.Plan.Bake.Copies.Tolerance)
 	}
 	return []traffic.Lane{
 		{Kind: traffic.Main, Version: r.Incumbent, Share: traffic.Whole - share},

@@ -43,8 +43,9 @@ func plan(t *testing.T, change ...func(*Plan)) Plan {
 
 func twin(p *Plan) { p.Kind, p.Steps, p.Warm = BlueGreen, nil, 10 }
 
-// copied is a twin that is warmed with copies, shadow one that only gets those.
-func copied(p *Plan) { twin(p); p.Copies.Share = 2000 }
+// copied is a twin that is warmed with copies and then held against the other by copies, shadow one that only gets
+// those.
+func copied(p *Plan) { twin(p); p.Copies.Share, p.Bake.Copies.Share = 2000, 1000 }
 
 func shadow(p *Plan) {
 	p.Kind, p.Steps, p.Bake = Shadow, nil, Bake{}
@@ -335,8 +336,26 @@ func TestCopies(t *testing.T) {
 	for range 10 {
 		w.second(1, 0)
 	}
-	if w.run(1); w.Phase != Baking || w.Copies != 0 {
-		t.Fatalf("%+v", w.State)
+	if w.run(1); w.Phase != Baking || w.Copies != 1000 || w.Unheard() ||
+		!strings.Contains(w.log[len(w.log)-1].Did, "heat-demand@1 gets copies of 10 % while main is watched") {
+		t.Fatalf("%+v %+v", w.State, w.log)
+	}
+	lanes = w.Lanes(w.Share, w.Copies)
+	if len(lanes) != 2 || lanes[0].Version != "heat-demand@2" || lanes[1].Version != "heat-demand@1" ||
+		lanes[1].Kind != traffic.Shadow || lanes[1].Share != 1000 {
+		t.Errorf("%+v", lanes)
+	}
+	bad := w.Rollout
+	_, d = Step(bad, Seen{
+		Ready: true, Split: w.split, CandidateHealthy: 1, IncumbentHealthy: 1,
+		Actions: []guard.Action{{Signal: guard.PredictionDrift, Then: guard.RollBack, Sentence: "It predicts another y."}},
+	}, w.now)
+	if d == nil || d.Phase != RolledBack || d.Share != 0 {
+		t.Errorf("it predicts otherwise with the same inputs: %+v", d)
+	}
+	w.run(40)
+	if w.Phase != Finished || w.Share != traffic.Whole || w.Copies != 0 {
+		t.Errorf("%+v", w.State)
 	}
 }
 
@@ -521,7 +540,8 @@ func TestAnyOrderOfEvents(t *testing.T) {
 			ok(p.Kind != Shadow || w.Share == 0, "a shadow answers callers")
 			ok((w.Phase == Comparing) == (w.Share == p.Compare.Share && w.Share > 0) || w.Phase.Over() ||
 				p.Kind != Comparison, "a comparison has another share than its plan")
-			ok((w.Copies > 0) == (w.Phase == Copying || (w.Phase == Warming && p.Copies.Share > 0)) || w.Phase.Over(),
+			ok((w.Copies > 0) == (w.Phase == Copying || (w.Phase == Warming && p.Copies.Share > 0) ||
+				(w.Phase == Baking && p.Bake.Copies.Share > 0)) || w.Phase.Over(),
 				"copies and phase differ")
 			ok(w.Step-before.Step <= 1 || w.Phase != Stepping, "a step was skipped")
 			ok(w.Step >= before.Step || w.Phase.Over(), "a step was gone back")
@@ -593,29 +613,31 @@ func (w *world) random(r *rand.Rand) string {
 
 func TestPlansThatCannotBeFollowed(t *testing.T) {
 	for field, change := range map[string]func(*Plan){
-		"name":             func(p *Plan) { p.Name = "A b" },
-		"kind":             func(p *Plan) { p.Kind = "leap" },
-		"steps":            func(p *Plan) { p.Steps = nil },
-		"steps[1].share":   func(p *Plan) { p.Steps[1].Share = 500 },
-		"steps[0].time":    func(p *Plan) { p.Steps[0].Time = -1 },
-		"steps[1].good":    func(p *Plan) { p.Steps[1].Good = []string{"wrath"} },
-		"first":            func(p *Plan) { p.Kind, p.Steps, p.First = BlueGreen, nil, []string{"key is beta-app"} },
-		"first[0]":         func(p *Plan) { p.First = []string{"key"} },
-		"first[1].on":      func(p *Plan) { p.First = []string{"key is app", "moon is full"} },
-		"first[0].matches": func(p *Plan) { p.First = []string{"key matches ["} },
-		"warm":             func(p *Plan) { p.Warm = 5 },
-		"bake":             func(p *Plan) { p.Bake = Bake{} },
-		"bake.time":        func(p *Plan) { p.Bake.Time = -1 },
-		"patience":         func(p *Plan) { p.Patience = 1 },
-		"harm.bad_answers": func(p *Plan) { p.Harm.BadAnswers = -1 },
-		"harm.share":       func(p *Plan) { p.Harm.Share = 10_001 },
-		"capacity":         func(p *Plan) { p.Capacity = -1 },
-		"guards[0].margin": func(p *Plan) { p.Guards[0].Margin = 7 },
-		"alpha":            func(p *Plan) { p.Alpha = 2 },
-		"hours[0].zone":    func(p *Plan) { p.Hours = []Hours{{From: "08:00", To: "09:00", Zone: "Mars/Base"}} },
-		"hours[0].from":    func(p *Plan) { p.Hours = []Hours{{From: "8", To: "09:00"}} },
-		"hours[0].to":      func(p *Plan) { p.Hours = []Hours{{From: "08:00", To: "25:00"}} },
-		"hours[0].days":    func(p *Plan) { p.Hours = []Hours{{From: "08:00", To: "09:00", Days: []string{"moon"}}} },
+		"name":                  func(p *Plan) { p.Name = "A b" },
+		"kind":                  func(p *Plan) { p.Kind = "leap" },
+		"steps":                 func(p *Plan) { p.Steps = nil },
+		"steps[1].share":        func(p *Plan) { p.Steps[1].Share = 500 },
+		"steps[0].time":         func(p *Plan) { p.Steps[0].Time = -1 },
+		"steps[1].good":         func(p *Plan) { p.Steps[1].Good = []string{"wrath"} },
+		"first":                 func(p *Plan) { p.Kind, p.Steps, p.First = BlueGreen, nil, []string{"key is beta-app"} },
+		"first[0]":              func(p *Plan) { p.First = []string{"key"} },
+		"first[1].on":           func(p *Plan) { p.First = []string{"key is app", "moon is full"} },
+		"first[0].matches":      func(p *Plan) { p.First = []string{"key matches ["} },
+		"warm":                  func(p *Plan) { p.Warm = 5 },
+		"bake":                  func(p *Plan) { p.Bake = Bake{} },
+		"bake.time":             func(p *Plan) { p.Bake.Time = -1 },
+		"bake.copies.share":     func(p *Plan) { p.Bake.Copies.Share = 10_001 },
+		"bake.copies.tolerance": func(p *Plan) { p.Bake.Copies = BakeCopies{Share: 1, Tolerance: 2} },
+		"patience":              func(p *Plan) { p.Patience = 1 },
+		"harm.bad_answers":      func(p *Plan) { p.Harm.BadAnswers = -1 },
+		"harm.share":            func(p *Plan) { p.Harm.Share = 10_001 },
+		"capacity":              func(p *Plan) { p.Capacity = -1 },
+		"guards[0].margin":      func(p *Plan) { p.Guards[0].Margin = 7 },
+		"alpha":                 func(p *Plan) { p.Alpha = 2 },
+		"hours[0].zone":         func(p *Plan) { p.Hours = []Hours{{From: "08:00", To: "09:00", Zone: "Mars/Base"}} },
+		"hours[0].from":         func(p *Plan) { p.Hours = []Hours{{From: "8", To: "09:00"}} },
+		"hours[0].to":           func(p *Plan) { p.Hours = []Hours{{From: "08:00", To: "25:00"}} },
+		"hours[0].days":         func(p *Plan) { p.Hours = []Hours{{From: "08:00", To: "09:00", Days: []string{"moon"}}} },
 	} {
 		p := plan(t)
 		change(&p)

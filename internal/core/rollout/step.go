@@ -90,7 +90,7 @@ func (m *mover) goBack() *Decision {
 		d = m.decide(Itself, worst.Sentence, "", "It is held already.")
 	case worst.Then == guard.Hold:
 		d = m.hold(Itself, worst.Sentence, "The guard on "+worst.Signal+" holds the rollout.", false)
-	case m.Copies > 0:
+	case m.Unheard():
 		_, d = m.end(Ended, 0, worst.Sentence, "That is more than the plan allows.",
 			fmt.Sprintf("%s gets no more copies; nobody got an answer of its.", m.Candidate))
 	case m.Phase == Baking && m.seen.IncumbentHealthy == 0:
@@ -130,7 +130,7 @@ func (m *mover) look() {
 // Harm is how many requests have failed so far that the incumbent, at its rate, would not have failed. Nobody got the
 // answers to copies.
 func (r *Rollout) Harm(seen Seen) float64 {
-	if r.Copies > 0 {
+	if r.Unheard() {
 		return r.Spent
 	}
 	rate := 0.0
@@ -161,7 +161,7 @@ func (m *mover) hold(by, seen, means string, capped bool) *Decision {
 
 // stays says where a rollout stays that is held.
 func (m *mover) stays() string {
-	if m.Copies > 0 {
+	if m.Unheard() {
 		return fmt.Sprintf("It is held: %s goes on getting copies of %s.", m.Candidate, traffic.Percent(m.Copies))
 	}
 	return fmt.Sprintf("It is held: %s stays at %s.", m.Candidate, traffic.Percent(m.Share))
@@ -269,10 +269,14 @@ func (m *mover) advance(by, why string) (State, *Decision) {
 func (m *mover) takeOver(by, seen, means string) *Decision {
 	n := &m.next
 	n.Spent = m.Harm(m.seen)
-	n.Phase, n.Share, n.Copies = Baking, traffic.Whole, 0
+	n.Phase, n.Share, n.Copies = Baking, traffic.Whole, m.Plan.Bake.Copies.Share
 	m.begin()
 	n.Requests = 0 // what it does from now on is counted anew
-	return m.decide(by, seen, means, fmt.Sprintf("It takes over; %s stays warm while main is watched.", m.Incumbent))
+	stays := "stays warm"
+	if n.Copies > 0 {
+		stays = "gets copies of " + traffic.Percent(n.Copies)
+	}
+	return m.decide(by, seen, means, fmt.Sprintf("It takes over; %s %s while main is watched.", m.Incumbent, stays))
 }
 
 // decided ends a comparison with what it says.
@@ -297,7 +301,7 @@ func (m *mover) decided(by, why string) (State, *Decision) {
 
 // warmed is how many requests a candidate has answered that is warmed: samples, or copies.
 func (m *mover) warmed() int {
-	if m.Copies > 0 {
+	if m.Unheard() {
 		c := m.seen.Candidate
 		return int(c.Requests - min(c.Failed(), c.Requests))
 	}
@@ -358,7 +362,7 @@ func (m *mover) counts() string {
 		before = " before"
 	}
 	what := "requests"
-	if m.Copies > 0 {
+	if m.Unheard() {
 		what = "copies"
 	}
 	return fmt.Sprintf("%s answered %d %s in %s and failed %d of them (%s); %s failed %s%s.", m.Candidate,

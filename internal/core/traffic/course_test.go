@@ -35,6 +35,19 @@ func TestCourse(t *testing.T) {
 	if len(c.Pairs("R-1", at.Add(50*time.Hour))) != 1 || len(c.Pairs("", at.Add(3*time.Minute))) != 0 {
 		t.Errorf("a rollout says for how long: %+v", c)
 	}
+	beside := whole(2, "m@2")
+	beside.Lanes = append(beside.Lanes, Lane{Kind: Shadow, Version: "m@1", Share: 1000})
+	pairs = Course{}.Next(first).Next(beside).Pairs("", at.Add(3*time.Minute))
+	if len(pairs) != 2 || !pairs[0].Mirrors(pairs[1]) || !pairs[1].Copied || pairs[1].Copies {
+		t.Errorf("the one before gets copies: %+v", pairs)
+	}
+	if tried := TrialsIn([]Split{beside, first}); len(tried) != 0 {
+		t.Errorf("nobody tries out what was main before: %+v", tried)
+	}
+	beside.Lanes[1].Version = "m@3"
+	if pairs = (Course{}.Next(first).Next(beside).Pairs("", at.Add(3*time.Minute))); pairs[1].Copied {
+		t.Errorf("another gets copies: %+v", pairs)
+	}
 	back := whole(3, "m@1")
 	back.Leaves = 2
 	if c = c.Next(back); c.After != nil {

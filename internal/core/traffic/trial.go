@@ -62,9 +62,20 @@ func (c Course) Pairs(inForce string, now time.Time) []guard.TrialPair {
 		watched = now.Before(c.After.Since.Add(AfterCare))
 	}
 	if watched {
-		pairs = append(pairs, *c.After)
+		after := *c.After
+		after.Copied = slices.ContainsFunc(c.Trials, func(t guard.TrialPair) bool { return t.Mirrors(after) })
+		pairs = append(pairs, after)
 	}
 	return pairs
+}
+
+// own are the trials of versions that are tried out: without the one before main that gets copies, so that main can be
+// held against it.
+func (c Course) own() []guard.TrialPair {
+	if c.After == nil {
+		return c.Trials
+	}
+	return slices.DeleteFunc(slices.Clone(c.Trials), func(t guard.TrialPair) bool { return t.Mirrors(*c.After) })
 }
 
 // Mains is which version was main with each split, of a history that is newest first. It leaves out a version
@@ -98,14 +109,14 @@ func Mains(history []Split) map[int]string {
 // that seems to begin with its oldest split.
 func TrialsIn(history []Split) []TrialSpan {
 	var out []TrialSpan
-	var before []guard.TrialPair
+	var course Course
 	for i, s := range slices.Backward(history) {
-		now := s.TrialPairs(before)
+		course = course.Next(s)
 		var until time.Time
 		if i > 0 {
 			until = history[i-1].MadeAt
 		}
-		for _, pair := range now {
+		for _, pair := range course.own() {
 			at := slices.IndexFunc(out, func(t TrialSpan) bool { return t.TrialPair == pair })
 			if at < 0 {
 				out = append(out, TrialSpan{TrialPair: pair})
@@ -113,7 +124,6 @@ func TrialsIn(history []Split) []TrialSpan {
 			}
 			out[at].Last, out[at].Until = s.Number, until
 		}
-		before = now
 	}
 	slices.SortStableFunc(out, func(a, b TrialSpan) int { return b.Last - a.Last })
 	return out

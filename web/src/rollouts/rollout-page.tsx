@@ -88,7 +88,7 @@ function RolloutView({ rollout: o }: { rollout: ShownRollout }) {
       {o.verdict && <VerdictPanel rollout={o} verdict={o.verdict} />}
       {o.copies_shown && (
         <Panel
-          title="What its copies show"
+          title={`What ${shadow || o.copies_shown.against === o.incumbent ? 'its copies' : 'copies for ' + short(o.incumbent)} show`}
           aside={
             o.evidence && (
               <To to={`/models/${o.candidate.replace('@', '/versions/')}?show=evidence#${o.evidence}`}>{o.evidence}</To>

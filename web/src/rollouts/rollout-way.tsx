@@ -56,7 +56,9 @@ function stagesOf(o: ShownRollout): Stage[] {
       key: 'bake',
       name: share(10_000),
       share: 10_000,
-      asks: `bakes ${asks(o.plan.bake.time, o.plan.bake.requests)}; ${short(o.incumbent)} stays warm`,
+      asks: `bakes ${asks(o.plan.bake.time, o.plan.bake.requests)}; ${short(o.incumbent)} ${
+        o.plan.bake.copies.share ? `gets copies of ${share(o.plan.bake.copies.share)}` : 'stays warm'
+      }`,
       state: state(before.length),
     },
   ]

@@ -28,7 +28,7 @@ export function stands(o: Rollout): string {
 }
 
 /** What the candidate of a rollout has: a share, or copies of one. */
-export const has = (o: Rollout) => (o.copies ? `copies of ${share(o.copies)}` : share(o.share))
+export const has = (o: Rollout) => (o.copies && !o.share ? `copies of ${share(o.copies)}` : share(o.share))
 
 /** How the state of a rollout is coloured; the word stands beside it. */
 export const tone = (o: Rollout) =>
