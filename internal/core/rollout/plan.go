@@ -297,13 +297,13 @@ func (p *Plan) checkBake(bad func(field, remedy, what string, args ...any) error
 		return bad("bake", "say how long main is watched after the candidate has taken over, such as time: 30m",
 			"the plan has no bake")
 	case b.Copies.Share < 0 || b.Copies.Share > traffic.Whole:
-		return bad("bake.copies.share", "give the share of requests that the version before gets copies of, from 0 to 100 %",
+		return bad("bake.copies.share", "give the share of main's requests that are copied, from 0 to 100 %",
 			"copies of %s are made", traffic.Percent(b.Copies.Share))
 	case !(b.Copies.Tolerance >= 0 && b.Copies.Tolerance <= 1):
 		return bad("bake.copies.tolerance", "give a share from 0 to 1, such as 0.05", "the tolerance is %v",
 			b.Copies.Tolerance)
 	case b.Copies.Tolerance > 0 && b.Copies.Share == 0:
-		return bad("bake.copies.share", "say of which share of the requests the version before gets copies, such as 10 %",
+		return bad("bake.copies.share", "say of which share of the requests copies are made, such as 10 %",
 			"there is a tolerance, and there are no copies")
 	}
 	return nil

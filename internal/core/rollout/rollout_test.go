@@ -348,7 +348,7 @@ func TestCopies(t *testing.T) {
 	bad := w.Rollout
 	_, d = Step(bad, Seen{
 		Ready: true, Split: w.split, CandidateHealthy: 1, IncumbentHealthy: 1,
-		Actions: []guard.Action{{Signal: guard.PredictionDrift, Then: guard.RollBack, Sentence: "It predicts another y."}},
+		Actions: []guard.Action{{Signal: guard.PredictionDrift, Then: guard.RollBack, Sentence: "Another y."}},
 	}, w.now)
 	if d == nil || d.Phase != RolledBack || d.Share != 0 {
 		t.Errorf("it predicts otherwise with the same inputs: %+v", d)
@@ -613,31 +613,30 @@ func (w *world) random(r *rand.Rand) string {
 
 func TestPlansThatCannotBeFollowed(t *testing.T) {
 	for field, change := range map[string]func(*Plan){
-		"name":                  func(p *Plan) { p.Name = "A b" },
-		"kind":                  func(p *Plan) { p.Kind = "leap" },
-		"steps":                 func(p *Plan) { p.Steps = nil },
-		"steps[1].share":        func(p *Plan) { p.Steps[1].Share = 500 },
-		"steps[0].time":         func(p *Plan) { p.Steps[0].Time = -1 },
-		"steps[1].good":         func(p *Plan) { p.Steps[1].Good = []string{"wrath"} },
-		"first":                 func(p *Plan) { p.Kind, p.Steps, p.First = BlueGreen, nil, []string{"key is beta-app"} },
-		"first[0]":              func(p *Plan) { p.First = []string{"key"} },
-		"first[1].on":           func(p *Plan) { p.First = []string{"key is app", "moon is full"} },
-		"first[0].matches":      func(p *Plan) { p.First = []string{"key matches ["} },
-		"warm":                  func(p *Plan) { p.Warm = 5 },
-		"bake":                  func(p *Plan) { p.Bake = Bake{} },
-		"bake.time":             func(p *Plan) { p.Bake.Time = -1 },
-		"bake.copies.share":     func(p *Plan) { p.Bake.Copies.Share = 10_001 },
-		"bake.copies.tolerance": func(p *Plan) { p.Bake.Copies = BakeCopies{Share: 1, Tolerance: 2} },
-		"patience":              func(p *Plan) { p.Patience = 1 },
-		"harm.bad_answers":      func(p *Plan) { p.Harm.BadAnswers = -1 },
-		"harm.share":            func(p *Plan) { p.Harm.Share = 10_001 },
-		"capacity":              func(p *Plan) { p.Capacity = -1 },
-		"guards[0].margin":      func(p *Plan) { p.Guards[0].Margin = 7 },
-		"alpha":                 func(p *Plan) { p.Alpha = 2 },
-		"hours[0].zone":         func(p *Plan) { p.Hours = []Hours{{From: "08:00", To: "09:00", Zone: "Mars/Base"}} },
-		"hours[0].from":         func(p *Plan) { p.Hours = []Hours{{From: "8", To: "09:00"}} },
-		"hours[0].to":           func(p *Plan) { p.Hours = []Hours{{From: "08:00", To: "25:00"}} },
-		"hours[0].days":         func(p *Plan) { p.Hours = []Hours{{From: "08:00", To: "09:00", Days: []string{"moon"}}} },
+		"name":              func(p *Plan) { p.Name = "A b" },
+		"kind":              func(p *Plan) { p.Kind = "leap" },
+		"steps":             func(p *Plan) { p.Steps = nil },
+		"steps[1].share":    func(p *Plan) { p.Steps[1].Share = 500 },
+		"steps[0].time":     func(p *Plan) { p.Steps[0].Time = -1 },
+		"steps[1].good":     func(p *Plan) { p.Steps[1].Good = []string{"wrath"} },
+		"first":             func(p *Plan) { p.Kind, p.Steps, p.First = BlueGreen, nil, []string{"key is beta-app"} },
+		"first[0]":          func(p *Plan) { p.First = []string{"key"} },
+		"first[1].on":       func(p *Plan) { p.First = []string{"key is app", "moon is full"} },
+		"first[0].matches":  func(p *Plan) { p.First = []string{"key matches ["} },
+		"warm":              func(p *Plan) { p.Warm = 5 },
+		"bake":              func(p *Plan) { p.Bake = Bake{} },
+		"bake.time":         func(p *Plan) { p.Bake.Time = -1 },
+		"bake.copies.share": func(p *Plan) { p.Bake.Copies.Share = 10_001 },
+		"patience":          func(p *Plan) { p.Patience = 1 },
+		"harm.bad_answers":  func(p *Plan) { p.Harm.BadAnswers = -1 },
+		"harm.share":        func(p *Plan) { p.Harm.Share = 10_001 },
+		"capacity":          func(p *Plan) { p.Capacity = -1 },
+		"guards[0].margin":  func(p *Plan) { p.Guards[0].Margin = 7 },
+		"alpha":             func(p *Plan) { p.Alpha = 2 },
+		"hours[0].zone":     func(p *Plan) { p.Hours = []Hours{{From: "08:00", To: "09:00", Zone: "Mars/Base"}} },
+		"hours[0].from":     func(p *Plan) { p.Hours = []Hours{{From: "8", To: "09:00"}} },
+		"hours[0].to":       func(p *Plan) { p.Hours = []Hours{{From: "08:00", To: "25:00"}} },
+		"hours[0].days":     func(p *Plan) { p.Hours = []Hours{{From: "08:00", To: "09:00", Days: []string{"moon"}}} },
 	} {
 		p := plan(t)
 		change(&p)
