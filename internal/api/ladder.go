@@ -60,7 +60,7 @@ func ladderOperations() []operation {
 // gateOperations are the routes about ladders and their gates.
 func gateOperations() []operation {
 	return []operation{
-		op("GET", "/requirement-kinds", "listRequirementKinds", "What gates are made of", access.Own, 200,
+		op("GET", "/requirement-kinds", "listRequirementKinds", "What gates are made of", access.SignedIn, 200,
 			func(call, *none) ([]rule.KindInfo, error) {
 				return rule.Kinds(), nil
 			}),

@@ -93,7 +93,7 @@ func personOperations() []operation {
 			func(c call, in *roleIn) (access.Role, error) {
 				return c.app.People.RemoveRole(c, c.by, in.Role)
 			}),
-		op("GET", "/permissions", "listPermissions", "What roles are made of", access.Own, 200,
+		op("GET", "/permissions", "listPermissions", "What roles are made of", access.SignedIn, 200,
 			func(_ call, _ *none) ([]access.Described, error) {
 				return access.Permissions(), nil
 			}),

@@ -26,7 +26,7 @@ func signInOperations() []operation {
 			status: 200,
 			in:     new(signInIn), out: new(signedIn), handle: open((*API).signIn),
 		},
-		op("GET", "/session", "whoAmI", "Who is signed in, and what they may do", access.Own, 200,
+		op("GET", "/session", "whoAmI", "Who is signed in, and what they may do", access.SignedIn, 200,
 			func(c call, _ *none) (wire.Me, error) { return c.app.People.WhoAmI(c, c.by) }),
 		{
 			method: "DELETE", path: "/session", id: "signOut", summary: "Sign out of the console",

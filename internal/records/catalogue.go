@@ -277,12 +277,13 @@ type plan struct {
 	along int
 }
 
-// wholeOrBeginning lets the last word of a full-text query be a beginning if nothing has
+// wholeOrBeginning lets the last word of a full-text query be a beginning if nothing that one sees has
 // it whole: a search for beginnings reads through all words that begin so.
 func (r View) wholeOrBeginning(ctx context.Context, index, match string) (string, error) {
 	var whole bool
-	err := r.q.row(ctx, `SELECT EXISTS (SELECT 1 FROM `+index+` WHERE `+index+` MATCH ?)`, match).
-		Scan(&whole)
+	err := r.q.row(ctx, `SELECT EXISTS (SELECT 1 FROM `+index+` s WHERE `+index+` MATCH ? AND ?)`, match,
+		orAll(!r.sight.All, `EXISTS (SELECT 1 FROM versions v JOIN models m ON m.id = v.model_id
+			WHERE v.id = s.rowid AND ?)`, r.sees("m.project"))).Scan(&whole)
 	if !whole {
 		match += "*"
 	}

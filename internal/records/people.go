@@ -180,7 +180,11 @@ func (r View) RightsOf(ctx context.Context, p *people.Person) (access.Rights, er
 		}
 		roles = append(roles, own...)
 	}
-	return access.RightsOf(p.Memberships, roles), nil
+	rights := access.RightsOf(p.Memberships, roles)
+	if p.Robot {
+		rights = rights.Without(access.OfPersons...)
+	}
+	return rights, nil
 }
 
 // AddToken keeps a token's digest and sets its id.

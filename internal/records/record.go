@@ -166,9 +166,9 @@ func wordsOf(text string) []string {
 const mostCompletions = 40
 
 // completed turns words into a query of the index. The last word may be only the beginning of
-// one: it matches every word that begins so.
-func (r View) completed(ctx context.Context, text string) (string, error) {
-	match := matchOf(text)
+// one: it matches every word that begins so, of those that stand in entries which may be found.
+func (r View) completed(ctx context.Context, s RecordSearch) (string, error) {
+	text, match := s.Text, matchOf(s.Text)
 	if match == "" {
 		return "", nil
 	}
@@ -185,6 +185,9 @@ func (r View) completed(ctx context.Context, text string) (string, error) {
 		err := rows.Scan(&w)
 		return `"` + w + `"`, err
 	})
+	if err == nil {
+		found, err = r.standsIn(ctx, s, found)
+	}
 	switch {
 	case err != nil:
 		return "", err
@@ -318,6 +321,26 @@ type RecordSearch struct {
 	// nothing about the service itself.
 	Projects []string
 	words    string
+}
+
+// standsIn leaves out words that stand in no entry of the projects that are searched: what others write decides
+// nothing here.
+func (r View) standsIn(ctx context.Context, s RecordSearch, words []string) (out []string, err error) {
+	if s.Projects == nil {
+		return words, nil
+	}
+	for _, w := range words {
+		var there bool
+		alone := RecordSearch{Projects: s.Projects, words: w}
+		if err := r.q.row(ctx, `SELECT EXISTS (SELECT 1 FROM record_index WHERE record_index MATCH ?)`, alone.match()).
+			Scan(&there); err != nil {
+			return nil, err
+		}
+		if there {
+			out = append(out, w)
+		}
+	}
+	return out, nil
 }
 
 // match is the search as a query of the index.
@@ -460,7 +483,7 @@ func (r View) bounds(ctx context.Context, s RecordSearch) (match string, before,
 			return "", 0, 0, err
 		}
 	}
-	if s.words, err = r.completed(ctx, s.Text); err != nil {
+	if s.words, err = r.completed(ctx, s); err != nil {
 		return "", 0, 0, err
 	}
 	return s.match(), before, from, nil

@@ -622,7 +622,13 @@ func (r View) IndexVersions(ctx context.Context, of string) error {
 	if err != nil || len(versions) == 0 {
 		return err
 	}
-	m, err := r.Model(ctx, versions[0].Model)
+	m, err := r.Within(Everything).Model(ctx, versions[0].Model)
+	if err != nil {
+		return err
+	}
+	// Whoever sees a version may find it by what they may see of it: not by data of other projects.
+	versions, ids, err = r.Within(Sight{Projects: []string{m.Project}}).versions(ctx,
+		`WHERE ? AND v.deleted_at IS NULL`, which)
 	if err != nil {
 		return err
 	}

@@ -77,6 +77,11 @@ func (a Actor) May(p access.Permission) error {
 	if err := a.Signed(); err != nil {
 		return err
 	}
+	if p == access.Own && a.Narrowed {
+		return fault.New(fault.Forbidden, "token.narrowed",
+			"a token that is narrowed down may what it says, and is not for what is %s's own", a.Name).
+			Do("sign in to the console, or use a token of full scope")
+	}
 	if p == access.Administer {
 		return a.Need(p, "")
 	}

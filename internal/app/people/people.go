@@ -152,10 +152,29 @@ func (s *Service) Invite(ctx context.Context, by act.Actor, name string) (wire.A
 func (s *Service) FindPerson(ctx context.Context, r records.View, name string) (*people.Person, error) {
 	p, err := r.PersonNamed(ctx, name)
 	if errors.Is(err, records.ErrNone) {
-		return nil, fault.New(fault.Unknown, "person.unknown", "there is nobody called %q", name).In("person").
-			Do("see who there is with: innerladder people")
+		return nil, nobody(name)
 	}
 	return p, err
+}
+
+// Known finds someone of whom whoever acts may know: a robot belongs to its projects, and there is none for those who
+// see none of these.
+func (s *Service) Known(ctx context.Context, r records.View, by act.Actor, name string) (*people.Person, error) {
+	p, err := s.FindPerson(ctx, r, name)
+	if err == nil && p.Robot && !knows(by, p) {
+		return nil, nobody(name)
+	}
+	return p, err
+}
+
+// knows reports whether someone is in a project that whoever acts sees.
+func knows(by act.Actor, p *people.Person) bool {
+	return len(shown(*p, by).Memberships) > 0 || by.Rights.May(access.Administer, "")
+}
+
+func nobody(name string) error {
+	return fault.New(fault.Unknown, "person.unknown", "there is nobody called %q", name).In("person").
+		Do("see who there is with: innerladder people")
 }
 
 // EditPerson changes an account.
@@ -264,6 +283,11 @@ func (s *Service) give(ctx context.Context, t *act.Tx, p *people.Person, m acces
 		return fault.New(fault.Refused, "member.robot", "a robot does not keep the service").In("role").
 			Do("give it a smaller role")
 	}
+	if p.Robot {
+		if err := forRobots(role); err != nil {
+			return err
+		}
+	}
 	if err := t.PutMembership(ctx, p.ID, m, t.By.Name, t.Now); err != nil {
 		return err
 	}
@@ -271,6 +295,17 @@ func (s *Service) give(ctx context.Context, t *act.Tx, p *people.Person, m acces
 		Needs: access.Manage, Project: m.Project, Kind: "member.added", Subject: p.Name,
 		Sentence: fmt.Sprintf("%s became %s of %s.", p.Name, m.Role, whereOf(m)), After: m,
 	})
+}
+
+// forRobots refuses a role for a robot that gives what only persons may.
+func forRobots(role access.Role) error {
+	for _, p := range access.OfPersons {
+		if role.Set()[p] {
+			return fault.New(fault.Refused, "member.robot", "a robot can never %s, and the role %s says it may", p,
+				role.Name).In("role").Do("give it a role without the permission %q", p)
+		}
+	}
+	return nil
 }
 
 func whereOf(m access.Membership) string {
@@ -307,7 +342,7 @@ func (s *Service) GiveRole(ctx context.Context, by act.Actor, name string, m acc
 		if _, err := s.checkGift(ctx, t, m); err != nil {
 			return people.Person{}, err
 		}
-		p, err := s.FindPerson(ctx, t.View, name)
+		p, err := s.Known(ctx, t.View, t.By, name)
 		if err != nil {
 			return people.Person{}, err
 		}
@@ -331,7 +366,7 @@ func (s *Service) TakeRole(ctx context.Context, by act.Actor, name string, m acc
 		if _, err := s.checkGift(ctx, t, m); err != nil {
 			return people.Person{}, err
 		}
-		p, err := s.FindPerson(ctx, t.View, name)
+		p, err := s.Known(ctx, t.View, t.By, name)
 		if err != nil {
 			return people.Person{}, err
 		}
@@ -370,7 +405,7 @@ func shown(p people.Person, a act.Actor) people.Person {
 }
 
 // People lists everyone whom the actor may know of: those in the same projects, and
-// everyone for those who keep a project.
+// every person for those who keep a project.
 func (s *Service) People(ctx context.Context, by act.Actor) (wire.Listed[people.Person], error) {
 	if err := by.May(access.Read); err != nil {
 		return wire.Listed[people.Person]{}, err
@@ -378,7 +413,8 @@ func (s *Service) People(ctx context.Context, by act.Actor) (wire.Listed[people.
 	all, err := s.DB.Read(records.Everything).People(ctx)
 	out := wire.Listed[people.Person]{Items: []people.Person{}}
 	for _, p := range all {
-		if p = shown(p, by); len(p.Memberships) > 0 || p.Name == by.Name || by.Rights.Somewhere(access.Manage) {
+		known := knows(by, &p) || p.Name == by.Name || !p.Robot && by.Rights.Somewhere(access.Manage)
+		if p = shown(p, by); known {
 			out.Items = append(out.Items, p)
 		}
 	}
@@ -412,6 +448,9 @@ func (s *Service) PutRole(ctx context.Context, by act.Actor, name string, permis
 			return role, fault.New(fault.Refused, "role.built_in", "%s is built in", name).In("role").
 				Do("make one with another name")
 		}
+		if err := s.suitsRobots(ctx, t, role); err != nil {
+			return role, err
+		}
 		if err := t.View.PutRole(ctx, role, t.By.Name, t.Now); err != nil {
 			return role, err
 		}
@@ -428,6 +467,22 @@ func (s *Service) PutRole(ctx context.Context, by act.Actor, name string, permis
 		}
 		return role, t.Note(ctx, e)
 	})
+}
+
+// suitsRobots refuses a role that robots have and that would give them what only persons may.
+func (s *Service) suitsRobots(ctx context.Context, t *act.Tx, role access.Role) error {
+	unfit := forRobots(role)
+	if unfit == nil {
+		return nil
+	}
+	all, err := t.View.People(ctx)
+	for _, p := range all {
+		if p.Robot && slices.ContainsFunc(p.Memberships, func(m access.Membership) bool { return m.Role == role.Name }) {
+			return fault.New(fault.Refused, "role.of_robot", "%v; %s is a robot and has it", unfit, p.Name).
+				In("permissions").Do("give the robot another role first")
+		}
+	}
+	return err
 }
 
 func joined(permissions []access.Permission) string {

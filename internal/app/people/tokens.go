@@ -49,11 +49,6 @@ func (s *Service) MakeToken(ctx context.Context, by act.Actor, n wire.NewToken) 
 		n.Permissions = set.List()
 	}
 	return act.Change(ctx, s.Base, by.WithoutRepeat(), access.Own, func(t *act.Tx) (wire.MadeToken, error) {
-		if by.Narrowed {
-			return wire.MadeToken{}, fault.New(fault.Forbidden, "token.narrowed",
-				"a token that is narrowed down makes no others").
-				Do("sign in to the console, or use a token of full scope")
-		}
 		for _, project := range n.Projects {
 			if err := s.CheckProject(ctx, t.View, project); err != nil {
 				return wire.MadeToken{}, err
@@ -84,7 +79,7 @@ func (s *Service) MakeToken(ctx context.Context, by act.Actor, n wire.NewToken) 
 // robotOf finds a robot that whoever acts keeps: nobody makes tokens that may more than
 // they do themselves.
 func (s *Service) robotOf(ctx context.Context, r records.View, by act.Actor, name string) (*people.Person, error) {
-	p, err := s.FindPerson(ctx, r, name)
+	p, err := s.Known(ctx, r, by, name)
 	if err != nil {
 		return nil, err
 	}

@@ -302,7 +302,44 @@ func (s *Service) Searches(ctx context.Context, by act.Actor) (wire.Listed[regis
 		return wire.Listed[registry.SavedSearch]{}, err
 	}
 	items, err := s.DB.Read(records.Everything).Searches(ctx, by.Person)
-	return wire.Listed[registry.SavedSearch]{Items: items}, err
+	if err != nil {
+		return wire.Listed[registry.SavedSearch]{}, err
+	}
+	out := wire.Listed[registry.SavedSearch]{Items: []registry.SavedSearch{}}
+	for _, one := range items {
+		shown, err := s.showsSearch(ctx, by, &one)
+		if err != nil {
+			return out, err
+		}
+		if shown {
+			out.Items = append(out.Items, one)
+		}
+	}
+	return out, nil
+}
+
+// showsSearch reports whether a search of another is for whoever acts: what it is called and looks for names things of
+// where its owner looks, so it is for those who may look there too.
+func (s *Service) showsSearch(ctx context.Context, by act.Actor, one *registry.SavedSearch) (bool, error) {
+	if one.Owner == by.Name {
+		return true, nil
+	}
+	if project := one.Query["project"]; project != "" {
+		return by.Rights.May(access.Audit, project), nil
+	}
+	r := s.DB.Read(records.Everything)
+	owner, err := r.PersonNamed(ctx, one.Owner)
+	if err != nil {
+		return false, err
+	}
+	rights, err := r.RightsOf(ctx, owner)
+	if err != nil {
+		return false, err
+	}
+	where, all := rights.Where(access.Audit)
+	mine, everywhere := by.Rights.Where(access.Audit)
+	return everywhere || !all && len(where) > 0 &&
+		!slices.ContainsFunc(where, func(p string) bool { return !slices.Contains(mine, p) }), nil
 }
 
 // searchable are the members of a saved search.

@@ -33,9 +33,10 @@ const (
 	// Administer is about the service itself, so it counts only Everywhere.
 	Administer Permission = "administer"
 
-	// Own is what everyone who is signed in may do: look after their own things. It is in
-	// no role.
-	Own Permission = "own"
+	// Own is what everyone may do: look after their own things. It is in no role, and no token that is narrowed down
+	// has it. SignedIn is what whoever is signed in may do, with whatever token.
+	Own      Permission = "own"
+	SignedIn Permission = "signed_in"
 )
 
 // Described is a permission with what it allows.
@@ -204,12 +205,15 @@ func All() Rights {
 // May reports whether something may be done in a project; the empty project is the
 // service itself.
 func (r Rights) May(p Permission, project string) bool {
-	return p == Own || r.by[Everywhere][p] || (project != "" && r.by[project][p])
+	return ofAll(p) || r.by[Everywhere][p] || (project != "" && r.by[project][p])
 }
+
+// ofAll reports whether a permission is everyone's.
+func ofAll(p Permission) bool { return p == Own || p == SignedIn }
 
 // Somewhere reports whether something may be done in any project at all.
 func (r Rights) Somewhere(p Permission) bool {
-	if p == Own {
+	if ofAll(p) {
 		return true
 	}
 	for _, s := range r.by {
@@ -219,6 +223,21 @@ func (r Rights) Somewhere(p Permission) bool {
 	}
 	return false
 }
+
+// Without are the rights but for some permissions.
+func (r Rights) Without(permissions ...Permission) Rights {
+	out := Rights{map[string]Set{}}
+	for project, s := range r.by {
+		out.by[project] = maps.Clone(s)
+		for _, p := range permissions {
+			delete(out.by[project], p)
+		}
+	}
+	return out
+}
+
+// OfPersons are the permissions that no robot can have: what they stand for is that a person has looked.
+var OfPersons = []Permission{Sign}
 
 // Where lists the projects in which something may be done; all reports whether it may be
 // done in every one.
