@@ -64,6 +64,8 @@ lint: web/dist/index.html
 	go vet ./...
 	go tool staticcheck ./...
 	cd web && npx --no-install tsc --noEmit && npx --no-install eslint . && npx --no-install prettier --check --log-level warn .
+	cd web && REDOCLY_TELEMETRY=off REDOCLY_SUPPRESS_UPDATE_NOTICE=true npx --no-install redocly lint --config ../docs/redocly.yaml ../docs/openapi.json
+	cd web && npx --no-install spectral lint --quiet --fail-severity=warn --ruleset ../docs/spectral.yaml ../docs/openapi.json
 
 # What we measure against others, and how: bench/README.md.
 bench: build

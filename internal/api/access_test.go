@@ -34,7 +34,11 @@ import (
 const hidden = "quagga"
 
 // route is one operation of the document.
-type route struct{ method, path, id, permission string }
+type route struct {
+	method, path, id, permission string
+	// statuses are those that the document names.
+	statuses []string
+}
 
 func routes(t *testing.T) []route {
 	t.Helper()
@@ -44,6 +48,7 @@ func routes(t *testing.T) []route {
 		Paths map[string]map[string]struct {
 			OperationID string `json:"operationId"`
 			Permission  string `json:"x-permission"`
+			Responses   map[string]any
 		}
 	}
 	must(t, json.Unmarshal(doc, &parsed))
@@ -51,7 +56,10 @@ func routes(t *testing.T) []route {
 	for _, p := range slices.Sorted(maps.Keys(parsed.Paths)) {
 		for _, m := range slices.Sorted(maps.Keys(parsed.Paths[p])) {
 			o := parsed.Paths[p][m]
-			out = append(out, route{strings.ToUpper(m), p, o.OperationID, o.Permission})
+			out = append(out, route{
+				strings.ToUpper(m), p, o.OperationID, o.Permission,
+				slices.Sorted(maps.Keys(o.Responses)),
+			})
 		}
 	}
 	return out
@@ -327,12 +335,17 @@ func newKey() string {
 // ask makes a call as someone, about things of zebra.
 func (r *rig) ask(o route, token string, things map[string]string) (int, string) {
 	r.t.Helper()
+	return r.askFor(o, token, things, asks[o.id])
+}
+
+// askFor is the same with another query and body.
+func (r *rig) askFor(o route, token string, things map[string]string, q [2]string) (int, string) {
+	r.t.Helper()
 	path := regexp.MustCompile(`\{(\w+)\}`).
 		ReplaceAllStringFunc(o.path, func(p string) string {
 			return strings.ReplaceAll(things[p[1:len(p)-1]], "#",
 				"%23")
 		})
-	q := asks[o.id]
 	req, err := http.NewRequestWithContext(r.t.Context(), o.method, r.server+path+q[0],
 		strings.NewReader(strings.NewReplacer("FOLDER", r.dir, "KEY", newKey()).Replace(q[1])))
 	must(r.t, err)
@@ -349,6 +362,9 @@ func (r *rig) ask(o route, token string, things map[string]string) (int, string)
 	res, err := http.DefaultClient.Do(req)
 	must(r.t, err)
 	defer res.Body.Close()
+	if !slices.Contains(o.statuses, fmt.Sprint(res.StatusCode)) {
+		r.t.Errorf("%s answered %d, which its document does not name: %v", o.id, res.StatusCode, o.statuses)
+	}
 	if o.id == "events" { // a stream: what comes within a moment
 		b := make([]byte, 4096)
 		n, _ := res.Body.Read(b)

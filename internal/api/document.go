@@ -3,6 +3,7 @@ package api
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"path"
 	"reflect"
 	"regexp"
@@ -32,7 +33,11 @@ func describe() ([]byte, error) {
 		"versions, roll back. " +
 		"Times are UTC; shares are basis points. Lists take limit and cursor. POST requests that create something " +
 		"take an Idempotency-Key.")
-	spec.SetHTTPBearerTokenSecurity("token", "opaque", "A token that was given to a person.")
+	spec.SetHTTPBearerTokenSecurity("token", "opaque", "A token that was given to a person, or to a robot.")
+	spec.SetAPIKeySecurity("session", sessionCookie, openapi.InCookie, "Whoever is signed in to the console.")
+	spec.WithServers(openapi31.Server{URL: "/"})
+	spec.ComponentsEns().Responses = refusals()
+	used := map[string]bool{}
 	for _, o := range operations() {
 		c, err := r.NewOperationContext(o.method, base+o.path)
 		if err != nil {
@@ -40,7 +45,12 @@ func describe() ([]byte, error) {
 		}
 		c.SetID(o.id)
 		c.SetSummary(o.summary)
-		c.SetTags(strings.Split(o.path, "/")[1])
+		c.SetDescription(o.described())
+		tag := strings.Split(o.path, "/")[1]
+		if used[tag] = true; tags[tag] == "" {
+			return nil, fmt.Errorf("nobody has said what %s are", tag)
+		}
+		c.SetTags(tag)
 		if o.alone != nil {
 			c.AddReqStructure(o.alone)
 		}
@@ -59,15 +69,16 @@ func describe() ([]byte, error) {
 		}
 		c.AddRespStructure(new(wire.Problem), func(cu *openapi.ContentUnit) { cu.IsDefault = true },
 			openapi.WithContentType(wire.ProblemType))
-		if o.permission != "" {
-			c.AddSecurity("token")
-		}
-		if oc, ok := c.(openapi31.OperationExposer); ok && o.permission != "" {
-			oc.Operation().WithMapOfAnythingItem("x-permission", o.permission)
+		if oc, ok := c.(openapi31.OperationExposer); ok {
+			o.complete(oc.Operation())
 		}
 		if err := r.AddOperation(c); err != nil {
 			return nil, fmt.Errorf("describing %s: %w", o.id, err)
 		}
+	}
+	for _, tag := range slices.Sorted(maps.Keys(used)) {
+		about := tags[tag]
+		spec.Tags = append(spec.Tags, openapi31.Tag{Name: tag, Description: &about})
 	}
 	return json.MarshalIndent(spec, "", "  ")
 }

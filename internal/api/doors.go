@@ -63,7 +63,10 @@ func (a *API) admit(c fiber.Ctx, o operation) (act.Actor, error) {
 	by.RequestID, by.Address = id, a.address(c)
 	// The project is known only when the thing has been found; whoever has the permission in no
 	// project is turned away before that.
-	return by, by.May(o.permission)
+	if err := by.May(o.permission); err != nil || !o.everywhere {
+		return by, err
+	}
+	return by, by.Need(o.permission, "")
 }
 
 // address is where a call comes from. What a proxy of ours says about that is believed,

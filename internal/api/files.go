@@ -62,7 +62,7 @@ func fileOperations() []operation {
 		{
 			method: "POST", path: "/uploads", id: "beginUpload",
 			summary:    "Begin an upload that may come in pieces, with the first piece as the body if there is one",
-			permission: access.Register, status: 201, streams: true,
+			permission: access.Register, status: 201, streams: true, takes: "application/partial-upload",
 			in: new(beginIn), out: new(wire.Uploading), handle: (*API).beginUpload,
 		},
 		{
@@ -73,7 +73,7 @@ func fileOperations() []operation {
 		{
 			method: "PATCH", path: "/uploads/{upload}", id: "appendUpload",
 			summary: "Add a piece to an upload, as application/partial-upload", permission: access.Register,
-			status: 200, streams: true,
+			status: 200, streams: true, takes: "application/partial-upload",
 			in: new(pieceIn), out: new(wire.Uploading), handle: (*API).appendUpload,
 		},
 		{

@@ -26,6 +26,12 @@ type foundIn struct {
 	Format string `query:"format" enum:"csv,jsonl,parquet" description:"csv when not given"`
 }
 
+// What is read as it comes: a table in one of several forms, or a text.
+const (
+	takesTable = fiber.MIMEOctetStream
+	takesText  = "application/yaml"
+)
+
 // jobOperations are the routes that begin work that takes long.
 func jobOperations() []operation {
 	return []operation{
@@ -33,28 +39,28 @@ func jobOperations() []operation {
 			method: "POST", path: "/jobs/score", id: "score",
 			summary: "Ask a version, or whoever answers for an endpoint, for predictions of all rows of a table: " +
 				"the body; the job goes on by itself",
-			permission: access.Inspect, status: 201, streams: true,
+			permission: access.Inspect, status: 201, streams: true, takes: takesTable,
 			in: new(wire.NewScoring), out: new(job.Job), handle: (*API).score,
 		},
 		{
 			method: "POST", path: "/jobs/evaluate", id: "evaluate",
 			summary: "Ask a version about all rows of a table, the body, and hold the answers against a column with " +
 				"the truth; the report becomes evidence of the version",
-			permission: access.Register, status: 201, streams: true,
+			permission: access.Register, status: 201, streams: true, takes: takesTable,
 			in: new(wire.NewEvaluation), out: new(job.Job), handle: (*API).evaluate,
 		},
 		{
 			method: "POST", path: "/jobs/check", id: "check",
 			summary: "Ask a version where it is deployed what must come back: its known answers, and the cases in " +
 				"the body, or those of its model; the report becomes evidence of the version",
-			permission: access.Register, status: 201, streams: true,
+			permission: access.Register, status: 201, streams: true, takes: takesText,
 			in: new(wire.NewCheck), out: new(job.Job), handle: (*API).check,
 		},
 		{
 			method: "POST", path: "/jobs/importance", id: "importance",
 			summary: "Find out on which inputs a version relies, over the rows of a table, the body: permutation " +
 				"importance, partial dependence and individual curves; the report becomes evidence of the version",
-			permission: access.Register, status: 201, streams: true,
+			permission: access.Register, status: 201, streams: true, takes: takesTable,
 			in: new(wire.NewImportance), out: new(job.Job), handle: (*API).importance,
 		},
 		op("POST", "/jobs/robustness", "robustness", "Ask a version when things are not as they should be: missing, "+

@@ -30,6 +30,10 @@ type operation struct {
 	id, summary string
 	// permission is what it needs; empty needs no sign-in.
 	permission access.Permission
+	// everywhere is set when the permission is needed for the whole service, console when only a session will do.
+	everywhere, console bool
+	// takes is the media type of a body that is read as it comes, and is no form.
+	takes string
 	// in and out are the request's and the answer's structures; out is nil when there is
 	// no JSON body.
 	in, out any
@@ -41,6 +45,18 @@ type operation struct {
 	// streams says that the body may be of any size and is read as it comes.
 	streams bool
 	handle  func(*API, fiber.Ctx, act.Actor) error
+}
+
+// forService is an operation whose permission is needed for the whole service.
+func (o operation) forService() operation {
+	o.everywhere = true
+	return o
+}
+
+// inConsole is an operation for whoever is signed in to the console: no token will do.
+func (o operation) inConsole() operation {
+	o.console = true
+	return o
 }
 
 // call is a call of an operation: until when it goes on, and who makes it.

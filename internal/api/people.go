@@ -143,7 +143,7 @@ func ownOperations() []operation {
 			},
 			) (struct{}, error) {
 				return struct{}{}, c.app.People.ChangePassword(c, c.by, in.Old, in.Password, in.Tokens)
-			}),
+			}).inConsole(),
 		op("PUT", "/me/project", "useProject", "Choose where what you add goes when you name no project", access.Own,
 			200, func(c call, in *struct {
 				Project string `json:"project" required:"true" description:"empty for none"`

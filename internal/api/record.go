@@ -105,12 +105,12 @@ func recordOperations() []operation {
 			},
 			) (record.Verified, error) {
 				return c.app.Record.Verify(c, c.by, in.Checkpoints)
-			}),
+			}).forService(),
 		op("GET", "/audit/checkpoint", "auditCheckpoint",
 			"A signed statement of what the last line is, to be kept elsewhere", access.Audit, 200,
 			func(c call, _ *none) (record.Checkpoint, error) {
 				return c.app.Record.Checkpoint(c, c.by)
-			}),
+			}).forService(),
 		op("GET", "/audit/searches", "listSearches", "The searches that you keep and those that others share",
 			access.Audit, 200, func(c call, _ *none) (wire.Listed[registry.SavedSearch], error) {
 				return c.app.Record.Searches(c, c.by)

@@ -18,7 +18,7 @@ func standingOperations() []operation {
 			method: "PUT", path: "/models/{model}/standing", id: "setStanding",
 			summary: "Have every new version of a model evaluated, on a table that is the body, a data set, or an " +
 				"address; in the place of what was set before",
-			permission: access.Manage, status: 200, streams: true,
+			permission: access.Manage, status: 200, streams: true, takes: takesTable,
 			in: new(wire.NewStanding), out: new(standing.Standing), handle: (*API).setStanding,
 		},
 		op("GET", "/models/{model}/standing", "showStanding",
