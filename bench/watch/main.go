@@ -263,14 +263,45 @@ func main() {
 	found(*only, *trials)
 }
 
+// wrong is something that is wrong from some moment on.
+type wrong struct {
+	name   string
+	change func(e *endpoint) func(map[string]any)
+	fails  float64
+}
+
+// soon is after how many requests it is seen; 0 is never.
+func (w wrong) soon(seed uint64) int {
+	e := newEndpoint(seed)
+	at := begin
+	anyTime := func() time.Time { return begin.Add(time.Duration(e.r.Int64N(int64(365 * 24 * time.Hour)))) }
+	spread := func(q map[string]any) {
+		for k, v := range row(e.r, anyTime()) {
+			q[k] = v
+		}
+	}
+	step := func(fails float64, change func(map[string]any)) {
+		at = at.Add(watch.Every)
+		e.look(at, 100, fails, change)
+	}
+	for range 60 {
+		step(0.001, spread)
+	}
+	e.alarms, e.requests = nil, 0
+	change := w.change(e)
+	for range 120 {
+		step(w.fails, func(q map[string]any) { spread(q); change(q) })
+		if len(e.alarms) > 0 {
+			return e.requests
+		}
+	}
+	return 0
+}
+
 // found says how soon what is wrong is seen, once the watches know their reference: here rows of all hours come at
 // once.
 func found(only string, runs int) {
-	for _, c := range []struct {
-		name   string
-		change func(e *endpoint) func(map[string]any)
-		fails  float64
-	}{
+	for _, c := range []wrong{
 		{"a cold snap: 14 degrees less", func(*endpoint) func(map[string]any) {
 			return func(q map[string]any) { q["outdoor"] = q["outdoor"].(float64) - 14 }
 		}, 0.001},
@@ -301,33 +332,10 @@ func found(only string, runs int) {
 		var after []int
 		unseen := 0
 		for i := range runs {
-			e := newEndpoint(uint64(1000 + i))
-			at := begin
-			anyTime := func() time.Time { return begin.Add(time.Duration(e.r.Int64N(int64(365 * 24 * time.Hour)))) }
-			spread := func(q map[string]any) {
-				for k, v := range row(e.r, anyTime()) {
-					q[k] = v
-				}
-			}
-			step := func(fails float64, change func(map[string]any)) {
-				at = at.Add(watch.Every)
-				e.look(at, 100, fails, change)
-			}
-			for range 60 {
-				step(0.001, spread)
-			}
-			e.alarms, e.requests = nil, 0
-			change := c.change(e)
-			for range 120 {
-				step(c.fails, func(q map[string]any) { spread(q); change(q) })
-				if len(e.alarms) > 0 {
-					break
-				}
-			}
-			if len(e.alarms) == 0 {
+			if seen := c.soon(uint64(1000 + i)); seen == 0 {
 				unseen++
 			} else {
-				after = append(after, e.requests)
+				after = append(after, seen)
 			}
 		}
 		sort.Ints(after)

@@ -18,6 +18,7 @@ import (
 	"innerladder/internal/http1"
 	"innerladder/internal/jobs"
 	"innerladder/internal/recorder"
+	"innerladder/internal/tracing"
 	"innerladder/internal/wire"
 
 	"github.com/gofiber/fiber/v3"
@@ -37,6 +38,7 @@ type API struct {
 	proxies  []netip.Prefix
 	hosts    []string
 	tls      *tls.Config
+	traces   *tracing.Tracer
 	// stopping is closed when the API stops, to end the streams.
 	stopping chan struct{}
 	stopOnce sync.Once
@@ -68,6 +70,8 @@ type Config struct {
 	Hosts []string
 	// TLS is how callers are spoken to; nil is plainly.
 	TLS *tls.Config
+	// Traces exports spans; nil exports none.
+	Traces *tracing.Tracer
 	// Jobs and Gateway say how jobs and the gateway fare, for the metrics; nil when there is
 	// nothing to say.
 	Jobs    func() []jobs.Report
@@ -80,7 +84,7 @@ type Config struct {
 func New(does *app.App, rec *recorder.Recorder, conf Config, log *slog.Logger) (*API, error) {
 	a := &API{
 		app: does, log: log, provider: conf.Provider, proxies: conf.Proxies, hosts: conf.Hosts,
-		tls:      conf.TLS,
+		tls: conf.TLS, traces: conf.Traces,
 		stopping: make(chan struct{}),
 	}
 	a.router = fiber.New(fiber.Config{
@@ -133,8 +137,13 @@ func New(does *app.App, rec *recorder.Recorder, conf Config, log *slog.Logger) (
 
 // answer answers a call of an operation: who calls is found out before anything of the body is read, the body is
 // bounded, and both sides agree on the form.
-func (a *API) answer(c fiber.Ctx, o operation) error {
+func (a *API) answer(c fiber.Ctx, o operation) (failed error) {
 	c.Set(fiber.HeaderCacheControl, "no-store")
+	at := a.traces.Begin(c.Request().Header.Peek(tracing.Header))
+	if a.traces.Wants(&at) {
+		begin := time.Now()
+		defer func() { a.traced(c, o, at, begin, failed) }()
+	}
 	by, err := a.admit(c, o)
 	if err != nil {
 		return a.unheard(c, err)

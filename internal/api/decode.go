@@ -2,17 +2,20 @@ package api
 
 import (
 	"bytes"
+	"cmp"
 	"encoding"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"reflect"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"innerladder/internal/core/fault"
+	"innerladder/internal/core/naming"
 )
 
 // decode reads one JSON object into a structure. Members that it does not have are refused, and
@@ -34,7 +37,70 @@ func decode(body []byte, in any) error {
 		return fault.New(fault.Invalid, "request.json", "there is more after the JSON object").In("body").
 			Do("send one JSON object")
 	}
-	return checkNumbers(body, in)
+	if err := checkNumbers(body, in); err != nil {
+		return err
+	}
+	return checkTexts(reflect.ValueOf(in), "")
+}
+
+// long are the members that people write at length, whole those that are files of some form, whose readers say how
+// long they may be. All others are one line.
+var (
+	long  = []string{"reason", "note", "description", "about", "cause", "comment", "follow_up", "value"}
+	whole = []string{"text", "card", "stack", "logs"}
+)
+
+// checkTexts looks at every text of a structure that was read. What is data, as it is, is not text: raw JSON, and
+// values of any kind.
+func checkTexts(v reflect.Value, at string) error {
+	switch v.Kind() {
+	case reflect.Pointer:
+		if !v.IsNil() {
+			return checkTexts(v.Elem(), at)
+		}
+	case reflect.String:
+		name := at[strings.LastIndexAny(at, ".")+1:]
+		name, _, _ = strings.Cut(name, "[")
+		switch {
+		case slices.Contains(whole, name):
+			return naming.CheckCharacters(at, v.String())
+		case slices.Contains(long, name):
+			return naming.CheckText(at, v.String())
+		}
+		return naming.CheckLine(at, v.String())
+	case reflect.Slice, reflect.Array:
+		for i := range v.Len() {
+			if v.Type().Elem().Kind() == reflect.Uint8 {
+				break
+			}
+			if err := checkTexts(v.Index(i), fmt.Sprintf("%s[%d]", at, i)); err != nil {
+				return err
+			}
+		}
+	case reflect.Map:
+		for _, k := range v.MapKeys() {
+			if err := errors.Join(checkTexts(k, at), checkTexts(v.MapIndex(k), within(at, k.String()))); err != nil {
+				return err
+			}
+		}
+	case reflect.Struct:
+		for i := range v.NumField() {
+			f := v.Type().Field(i)
+			name, _, _ := strings.Cut(f.Tag.Get("json"), ",")
+			if !f.IsExported() || name == "-" {
+				continue
+			}
+			if !f.Anonymous || name != "" {
+				name = within(at, cmp.Or(name, f.Name))
+			} else {
+				name = at
+			}
+			if err := checkTexts(v.Field(i), name); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // twice names a member that an object has twice, of which readers take one or the other; empty where there is none.

@@ -84,7 +84,7 @@ func (o operation) described() string {
 
 // refused are the ways in which a call is refused, each with what it means.
 var refused = map[int]string{
-	http.StatusBadRequest:            "What was sent cannot be: the field, and what to do instead, are said.",
+	http.StatusUnprocessableEntity:   "What was sent cannot be: the field, and what to do instead, are said.",
 	http.StatusUnauthorized:          "Nobody is signed in, or the token is unknown, expired or ended.",
 	http.StatusForbidden:             "Whoever is signed in may not do that.",
 	http.StatusNotFound:              "There is no such thing, or none that whoever is signed in may see.",
@@ -116,7 +116,7 @@ func refusals() map[string]openapi31.ResponseOrReference {
 
 // refuses are the statuses with which an operation may refuse.
 func (o operation) refuses() []int {
-	out := []int{http.StatusBadRequest}
+	out := []int{http.StatusUnprocessableEntity}
 	if o.permission != "" {
 		out = append(out, http.StatusUnauthorized, http.StatusForbidden)
 	} else {

@@ -87,13 +87,15 @@ func TestWhatIsHiddenIsAsIfItWereNot(t *testing.T) {
 	}
 }
 
-// A token that is narrowed down may exactly what it says: every other route is closed to it, and what is its owner's own.
+// A token that is narrowed down may exactly what it says: every other route is closed to it, and what is its owner's
+// own.
 func TestNarrowedTokensMayExactlyWhatTheySay(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
 	things := missing(map[string]string{
 		"request": "aaaaaaaa", "upload": "bbbbbbbb", "artifact": "model.bin", "attachment": "x.md", "label": "beta",
-		"header": "Authorization", "role": "reader", "replica": "1", "watch": "error_rate", "subject": "all", "number": "1",
+		"header": "Authorization", "role": "reader", "replica": "1", "watch": "error_rate", "subject": "all",
+		"number": "1",
 	})
 	for _, d := range access.Permissions() {
 		made, err := r.runa.MakeToken(ctx, wire.NewToken{
@@ -111,7 +113,8 @@ func TestNarrowedTokensMayExactlyWhatTheySay(t *testing.T) {
 				want = "token.narrowed"
 			}
 			if status != 403 || !strings.Contains(body, want) {
-				t.Errorf("a token for %s: %s %s (%s needs %s): %d %.200s", d.Name, o.method, o.path, o.id, p, status, body)
+				t.Errorf("a token for %s: %s %s (%s needs %s): %d %.200s", d.Name, o.method, o.path, o.id, p, status,
+					body)
 			}
 		}
 	}
@@ -200,7 +203,9 @@ func TestNamesOfOthersLeakNowhere(t *testing.T) {
 			t.Errorf("%s: %v, %+v", who, err, all.Items)
 		}
 	}
-	data, err := odd.AddDataSet(ctx, wire.NewDataSet{Name: "quagga-rows", Project: "zebra", Address: "https://x.example"})
+	data, err := odd.AddDataSet(ctx, wire.NewDataSet{
+		Name: "quagga-rows", Project: "zebra", Address: "https://x.example",
+	})
 	must(t, err)
 	_, err = both.Register(ctx, wire.Registration{
 		Model: "warmth", Project: "heat", Note: "quag, a beginning",

@@ -517,7 +517,7 @@ func (r *rig) robotsDoNotSign() {
 	robot, err := r.runa.AddPerson(ctx,
 		wire.NewPerson{
 			Name: "nightly", Robot: true,
-			Memberships: []access.Membership{{Project: "default", Role: "approver"}},
+			Memberships: []access.Membership{{Project: "default", Role: "author"}},
 		})
 	must(t, err)
 	made, err := r.runa.MakeToken(ctx, wire.NewToken{Title: "x", Robot: robot.Name})
@@ -526,9 +526,9 @@ func (r *rig) robotsDoNotSign() {
 	p, err := r.runa.Promote(context.WithoutCancel(ctx), other, "live", "")
 	must(t, err)
 	_, err = client.New(r.server, made.Secret).Sign(ctx, p.ID, rule.Yes, "")
-	wantCode(t, "a robot signs", err, "sign_off.robot")
+	wantCode(t, "a robot signs", err, "permission.missing")
 	_, err = client.New(r.server, made.Secret).Tick(ctx, p.ID, wire.NewTick{Item: "x", Note: "x"})
-	wantCode(t, "a robot ticks", err, "sign_off.robot")
+	wantCode(t, "a robot ticks", err, "permission.missing")
 }
 
 func TestCarryingOutByHandIsAsked(t *testing.T) {

@@ -114,6 +114,9 @@ func answered(c fiber.Ctx, status int, out any) error {
 // read fills in from the path, the query, the headers, and for requests that change
 // something from the JSON body.
 func read(c fiber.Ctx, in any) error {
+	if err := checkQuery(c, reflect.TypeOf(in).Elem()); err != nil {
+		return err
+	}
 	for what, bind := range map[string]func(any) error{
 		"path": c.Bind().URI, "query": c.Bind().Query,
 		"header": c.Bind().Header,
@@ -134,6 +137,44 @@ func read(c fiber.Ctx, in any) error {
 		return fault.New(fault.Invalid, "request.empty", "the request has no body").In("body").Do("send a JSON object")
 	}
 	return decode(body, in)
+}
+
+// checkQuery says what of a query is no value of its kind, in the words of whoever writes it.
+func checkQuery(c fiber.Ctx, t reflect.Type) error {
+	for i := range t.NumField() {
+		f := t.Field(i)
+		name := f.Tag.Get("query")
+		if f.Anonymous && name == "" && f.Type.Kind() == reflect.Struct {
+			if err := checkQuery(c, f.Type); err != nil {
+				return err
+			}
+			continue
+		}
+		given := c.Query(name)
+		if name == "" || given == "" {
+			continue
+		}
+		of := f.Type
+		for of.Kind() == reflect.Pointer {
+			of = of.Elem()
+		}
+		var err error
+		switch of.Kind() {
+		case reflect.Bool:
+			_, err = strconv.ParseBool(given)
+		case reflect.Int, reflect.Int8, reflect.Int16, reflect.Int32, reflect.Int64:
+			_, err = strconv.ParseInt(given, 10, of.Bits())
+		case reflect.Uint, reflect.Uint8, reflect.Uint16, reflect.Uint32, reflect.Uint64:
+			_, err = strconv.ParseUint(given, 10, of.Bits())
+		case reflect.Float32, reflect.Float64:
+			_, err = strconv.ParseFloat(given, of.Bits())
+		}
+		if err != nil {
+			return fault.New(fault.Invalid, "request.query", "%s: %q is not %s", name, given, jsonType(of)).In(name).
+				Do("give %s, or leave it out", jsonType(of))
+		}
+	}
+	return nil
 }
 
 // hasBody reports whether a request structure has members that come from a JSON body.

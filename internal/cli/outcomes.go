@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"innerladder/internal/core/naming"
 	"innerladder/internal/core/outcome"
 	"innerladder/internal/intake"
 	"innerladder/internal/wire"
@@ -263,7 +264,9 @@ func writeLeft(file string, left []outcome.Left) error {
 	w := csv.NewWriter(f)
 	lines := [][]string{{"line", "request", "fate", "why"}}
 	for _, l := range left {
-		lines = append(lines, []string{strconv.Itoa(l.Line), l.Request, string(l.Fate), l.Why})
+		lines = append(lines, []string{
+			strconv.Itoa(l.Line), naming.Cell(l.Request), string(l.Fate), naming.Cell(l.Why),
+		})
 	}
 	return errors.Join(w.WriteAll(lines), f.Close())
 }

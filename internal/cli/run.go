@@ -187,6 +187,10 @@ func doorOptions(c *call, o *server.Options) (check func() error) {
 		"`FILE` with the certificate by which console, API and gateway speak TLS, and those that lead to its "+
 			"authority; read again when it changes")
 	c.flags.StringVar(&o.CertificateKey, "tls-key", "", "`FILE` with the certificate's key")
+	c.flags.StringVar(&o.Traces, "traces-to", "",
+		"`URL` of a collector that takes spans by OTLP, such as http://127.0.0.1:4318; none when not given")
+	c.flags.Float64Var(&o.TracesShare, "traces-share", 0.01,
+		"`SHARE` of the calls without a trace of their own of which spans are sent; those with one say it themselves")
 	proxies := c.flags.String("trusted-proxy", "",
 		"`RANGES` of proxies before the console and API whose X-Forwarded-For is believed, such as 127.0.0.1/32")
 	return func() (err error) {

@@ -81,7 +81,7 @@ func TestTheCoreStaysACore(t *testing.T) {
 // rooms is the order of the house: a package may import only what stands below it.
 var rooms = []string{
 	"core", "onnxfile", "wire", "credential", "certificate", "disk", "seal", "oip", "modelserver", "runner",
-	"intake", "fetch", "blob", "backup", "sqlite", "jobs", "scoring", "records", "signals", "requestlog",
+	"intake", "fetch", "blob", "backup", "sqlite", "tracing", "jobs", "scoring", "records", "signals", "requestlog",
 	"recorder", "eventloop", "http1", "upstream", "client", "agent", "gateway", "load", "app/act", "app/secrets",
 	"app/people", "app/notices", "app/registry", "app/traffic", "app/observe", "app/requests", "app/outcomes",
 	"app/custom", "app/agents", "app/proof", "app/ladder", "app/rollouts", "app/record", "app/keep", "app", "api",

@@ -108,6 +108,10 @@ func (x *exchange) exchangeOn(conn *upstream.Conn, a *upstream.Address) (failure
 		}
 	}()
 	begin := x.now
+	if x.g.config.Traces.Wants(&x.trace) {
+		x.tried = x.trace.Next()
+		defer func() { x.tracedTry(begin, a, failure) }()
+	}
 	callers, err := x.send(conn, a)
 	if x.streamed {
 		x.now = time.Now()
@@ -192,6 +196,10 @@ func (x *exchange) requestFields(out []byte) []byte {
 			http1.LadderRequest,
 			http1.LadderVersion:
 			continue
+		case http1.Traceparent:
+			if x.tried.Sampled || x.trace.Trace.IsValid() && !x.trace.Parent.IsValid() {
+				continue // ours, which leads back to the caller's if that was one
+			}
 		case http1.Authorization:
 			if hasPrefix(f.Value, "Bearer "+keyStart) {
 				continue
@@ -208,6 +216,7 @@ func (x *exchange) requestFields(out []byte) []byte {
 	if x.copied != nil {
 		out = append(out, traffic.CopyHeader+": true\r\n"...)
 	}
+	out = x.traceField(out)
 	out = append(append(out, RequestHeader+": "...), x.id[:]...)
 	return append(out, "\r\n"...)
 }

@@ -18,6 +18,7 @@ import (
 	"innerladder/internal/http1"
 	"innerladder/internal/oip"
 	"innerladder/internal/recorder"
+	"innerladder/internal/tracing"
 	"innerladder/internal/upstream"
 
 	"github.com/cespare/xxhash/v2"
@@ -78,6 +79,8 @@ type exchange struct {
 	// answered.
 	start, deadline time.Time
 	backend         time.Duration
+	// trace is where the request stands in a trace, tried where the try stands that goes on; zero for copies.
+	trace, tried tracing.Context
 	// callersFault is what was wrong with a body as it was streamed; nobodyLeft is set when
 	// all addresses that were tried refused the connection.
 	callersFault *refusal
@@ -189,6 +192,12 @@ func (x *exchange) model(path []byte, get bool) {
 	}
 	infer := string(rest) == "infer"
 	x.question = !infer && get
+	if infer {
+		x.trace = x.g.config.Traces.Begin(x.head.Get(http1.Traceparent))
+		if x.g.config.Traces.Wants(&x.trace) {
+			defer x.traced(x.now)
+		}
+	}
 	switch {
 	case len(name) == 0 || (len(rest) > 0 && !infer && string(rest) != "ready"):
 		x.noSuchPath(http.StatusNotFound)

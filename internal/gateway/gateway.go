@@ -24,6 +24,7 @@ import (
 	"innerladder/internal/http1"
 	"innerladder/internal/recorder"
 	"innerladder/internal/requestlog"
+	"innerladder/internal/tracing"
 	"innerladder/internal/upstream"
 )
 
@@ -75,6 +76,8 @@ type Config struct {
 	// Unreachable is told, without waiting for it, when a model server refused a
 	// connection; it may be nil.
 	Unreachable func(address string)
+	// Traces exports spans; nil exports none.
+	Traces *tracing.Tracer
 	// TLS is how callers are spoken to; nil is plainly.
 	TLS *tls.Config
 }

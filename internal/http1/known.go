@@ -40,6 +40,8 @@ const (
 	LadderCaller
 	LadderRequest
 	LadderVersion
+	// Traceparent is of W3C Trace Context.
+	Traceparent
 )
 
 // aboutConnection reports whether a field is about one connection only.
@@ -82,6 +84,7 @@ var names = func() (by [32][]name) {
 		"inner-ladder-caller":             LadderCaller,
 		"inner-ladder-request":            LadderRequest,
 		"inner-ladder-version":            LadderVersion,
+		"traceparent":                     Traceparent,
 	} {
 		by[len(lower)] = append(by[len(lower)], name{lower, k})
 	}

@@ -7,7 +7,6 @@ import (
 	"compress/gzip"
 	"encoding/binary"
 	"errors"
-	"fmt"
 	"io"
 	"io/fs"
 	"path"
@@ -103,7 +102,7 @@ func readZip(name string, r io.ReaderAt, size int64) (registry.Contents, error) 
 	}
 	for _, f := range z.File {
 		if f.Mode()&fs.ModeSymlink != 0 {
-			p.Remarks = append(p.Remarks[:min(len(p.Remarks), 20)], fmt.Sprintf("%.80q is a link", cutText(f.Name)))
+			return p.Contents, p.bad("%.80q is a link; pack the file itself", f.Name)
 		}
 		if strings.HasSuffix(f.Name, "/") {
 			if err := p.checkPath(f.Name); err != nil {
@@ -208,19 +207,9 @@ func readTar(name string, r io.Reader, format string, size int64) (registry.Cont
 				return p.Contents, err
 			}
 		case tar.TypeSymlink, tar.TypeLink:
-			target := h.Linkname
-			if h.Typeflag == tar.TypeSymlink {
-				target = path.Join(path.Dir(h.Name), target)
-				if path.IsAbs(h.Linkname) {
-					target = h.Linkname
-				}
-			}
-			if err := p.checkPath(target); err != nil {
-				return p.Contents, p.bad("%.80q is a link to %.80q, outside of its folder", h.Name, h.Linkname)
-			}
-			if err := p.add(h.Name, 0); err != nil {
-				return p.Contents, err
-			}
+			return p.Contents, p.bad("%.80q is a link to %.80q; pack the file itself", h.Name, h.Linkname)
+		case tar.TypeChar, tar.TypeBlock, tar.TypeFifo:
+			return p.Contents, p.bad("%.80q is a device, no file", h.Name)
 		default:
 			if err := p.checkPath(h.Name); err != nil {
 				return p.Contents, err

@@ -216,7 +216,7 @@ func TestPicklesAreRecognisedAndNeverSafe(t *testing.T) {
 
 func TestArchivesAndDocuments(t *testing.T) {
 	tarred := tarFile(t, tar.Header{Name: "m/", Typeflag: tar.TypeDir}, tar.Header{Name: "m/model.json", Size: 700},
-		tar.Header{Name: "m/link", Linkname: "model.json", Typeflag: tar.TypeSymlink})
+		tar.Header{Name: "m/more.json", Size: 0})
 	for name, content := range map[string][]byte{
 		"m.tar": tarred, "m.tar.gz": gzipped(tarred),
 		"unnamed": gzipped(tarred),
@@ -308,6 +308,14 @@ func TestBrokenAndHostileFilesAreRefused(t *testing.T) {
 		{
 			"tar with a link out", "m.tar",
 			tarFile(t, tar.Header{Name: "a/b", Linkname: "../../x", Typeflag: tar.TypeSymlink}), "is a link to",
+		},
+		{
+			"tar with a link inside", "m.tar",
+			tarFile(t, tar.Header{Name: "a/b", Linkname: "c", Typeflag: tar.TypeLink}), "is a link to",
+		},
+		{
+			"tar with a device", "m.tar",
+			tarFile(t, tar.Header{Name: "a/b", Typeflag: tar.TypeChar}), "is a device",
 		},
 		{"tar.gz bomb", "m.tar.gz", gzipped(tarFile(t, tar.Header{Name: "zeros", Size: 80 << 20})), "expand"},
 	}

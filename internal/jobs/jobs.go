@@ -14,6 +14,10 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"go.opentelemetry.io/otel/trace"
+
+	"innerladder/internal/tracing"
 )
 
 // Job is something to be done again and again.
@@ -41,6 +45,9 @@ type Report struct {
 
 // Set runs jobs. Its zero value has none.
 type Set struct {
+	// Traces exports a span for some of the turns; nil for none.
+	Traces *tracing.Tracer
+
 	log     *slog.Logger
 	jobs    []Job
 	mu      sync.Mutex
@@ -104,6 +111,7 @@ func (s *Set) once(ctx context.Context, j Job, begin time.Time) {
 		err = nil // we are stopping; that says nothing about the job
 	}
 	took := time.Since(begin)
+	s.traced(j, begin, took, err)
 	s.mu.Lock()
 	r := s.reports[j.Name]
 	before := r.Error
@@ -120,6 +128,18 @@ func (s *Set) once(ctx context.Context, j Job, begin time.Time) {
 	} else if before != "" && after == "" {
 		s.log.Info("a job goes well again", "job", j.Name)
 	}
+}
+
+func (s *Set) traced(j Job, begin time.Time, took time.Duration, err error) {
+	at := s.Traces.Begin(nil)
+	if !s.Traces.Wants(&at) {
+		return
+	}
+	span := tracing.Span{Name: "job " + j.Name, Kind: trace.SpanKindInternal, Begin: begin, End: begin.Add(took)}
+	if err != nil {
+		span.Failed = err.Error()
+	}
+	s.Traces.Put(at, span)
 }
 
 // Reports lists how all jobs have fared, by name.

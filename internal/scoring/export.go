@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 
+	"innerladder/internal/core/naming"
 	"innerladder/internal/core/signature"
 	"innerladder/internal/intake"
 
@@ -282,14 +283,17 @@ type csvSink struct {
 func newCSV(w io.Writer, columns []column) (*csvSink, error) {
 	s := &csvSink{out: csv.NewWriter(w), columns: columns, record: make([]string, len(columns))}
 	for i, c := range columns {
-		s.record[i] = c.name
+		s.record[i] = naming.Cell(c.name)
 	}
 	return s, s.out.Write(s.record)
 }
 
 func (s *csvSink) row(values []gjson.Result) error {
 	each(s.columns, values, func(i int, c column, v gjson.Result) {
-		if s.record[i] = text(v); c.always != "" {
+		if s.record[i] = text(v); v.Type == gjson.String {
+			s.record[i] = naming.Cell(v.Str)
+		}
+		if c.always != "" {
 			s.record[i] = c.always
 		}
 	})

@@ -35,6 +35,7 @@ import (
 	"innerladder/internal/runner"
 	"innerladder/internal/seal"
 	"innerladder/internal/signals"
+	"innerladder/internal/tracing"
 	"innerladder/web"
 )
 
@@ -74,6 +75,10 @@ type Options struct {
 	Fetch *fetch.Fetcher
 	// Runners says how versions are run on this machine.
 	Runners Runners
+	// Traces is the address of a collector that takes spans by OTLP; empty is none. TracesShare is the share of calls
+	// without a trace of their own of which spans are sent.
+	Traces      string
+	TracesShare float64
 	// Build is what the program was made from.
 	Build string
 	// Grace is how long requests under way may take to finish when the service stops.
@@ -136,6 +141,10 @@ func Run(ctx context.Context, o Options) (err error) {
 	if err := h.speakTLS(o); err != nil {
 		return err
 	}
+	if h.traces, err = tracing.To(ctx, o.Traces, o.TracesShare, o.Build, o.Log); err != nil {
+		return err
+	}
+	defer h.endTraces(ctx)
 	o.Address = cmp.Or(o.Address, h.scheme+inside.Addr().String())
 	h.keeper = signals.NewKeeper(filepath.Join(o.Data, "signals.db"), o.Log, h.rec.Attach)
 	defer func() { err = errors.Join(err, h.keeper.Close()) }()
@@ -186,6 +195,7 @@ type house struct {
 	// tls is how the listeners speak, nil plainly; scheme is what their URLs begin with.
 	tls    *tls.Config
 	scheme string
+	traces *tracing.Tracer
 	// hurry asks for a round of health checks at once.
 	hurry chan struct{}
 }
@@ -203,6 +213,18 @@ func (h *house) speakTLS(o Options) error {
 	return nil
 }
 
+// endTraces sends the spans that wait.
+func (h *house) endTraces(ctx context.Context) {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), lastSpans)
+	defer cancel()
+	if err := h.traces.Stop(ctx); err != nil {
+		h.log.Warn("the last spans were not sent", "error", err)
+	}
+}
+
+// lastSpans is how long the last spans may take to be sent.
+const lastSpans = 2 * time.Second
+
 // gateway makes the data plane.
 func (h *house) gateway(o Options, ids *traffic.RequestIDs) *gateway.Gateway {
 	return gateway.New(
@@ -215,6 +237,7 @@ func (h *house) gateway(o Options, ids *traffic.RequestIDs) *gateway.Gateway {
 			Bodies:      o.Bodies,
 			Unreachable: func(string) { h.hasten() },
 			TLS:         h.tls,
+			Traces:      h.traces,
 		},
 		h.rec,
 		o.Log,
@@ -289,6 +312,7 @@ func (h *house) run(ctx context.Context, o Options, inside net.Listener) error {
 	broken := make(chan error, 2)
 	go func() { broken <- h.gate.Serve(outside) }()
 	set := Jobs(h.app, h.gate, h.rec, h.requests, h.keeper, h.hurry, h.log)
+	set.Traces = h.traces
 	// Recording ends after the gateway, so nothing that was answered goes unrecorded.
 	reading, stopReading := context.WithCancel(context.WithoutCancel(ctx))
 	working, stopWorking := context.WithCancel(context.WithoutCancel(ctx))
@@ -343,7 +367,7 @@ func (h *house) control(ctx context.Context, o Options, set *jobs.Set) (*api.API
 		h.app,
 		h.rec,
 		api.Config{
-			Console: api.Console{Files: web.Files()}, Provider: o.Provider, Proxies: o.Proxies,
+			Console: api.Console{Files: web.Files()}, Provider: o.Provider, Proxies: o.Proxies, Traces: h.traces,
 			Hosts: append([]string{api.HostOf(o.Address), api.HostOf("//" + o.Listen)}, o.Hosts...), TLS: h.tls,
 			Jobs: set.Reports, Gateway: h.gate.Status,
 			Databases: func() []api.Database { return databases(o.Data) },

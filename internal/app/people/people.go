@@ -477,7 +477,8 @@ func (s *Service) suitsRobots(ctx context.Context, t *act.Tx, role access.Role) 
 	}
 	all, err := t.View.People(ctx)
 	for _, p := range all {
-		if p.Robot && slices.ContainsFunc(p.Memberships, func(m access.Membership) bool { return m.Role == role.Name }) {
+		has := func(m access.Membership) bool { return m.Role == role.Name }
+		if p.Robot && slices.ContainsFunc(p.Memberships, has) {
 			return fault.New(fault.Refused, "role.of_robot", "%v; %s is a robot and has it", unfit, p.Name).
 				In("permissions").Do("give the robot another role first")
 		}

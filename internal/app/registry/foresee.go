@@ -27,7 +27,8 @@ type Draft struct {
 // Foresee says what a registration would make, and changes nothing. Files come from uploads; those
 // at addresses are not fetched for it.
 func (s *Service) Foresee(ctx context.Context, by act.Actor, reg wire.Registration) (*Draft, error) {
-	files, err := s.given(ctx, by, reg, nil)
+	files, release, err := s.given(ctx, by, reg, nil)
+	defer release()
 	if err != nil {
 		return nil, err
 	}

@@ -47,12 +47,11 @@ func (s *Service) Receive(ctx context.Context, by act.Actor, part wire.Part, nam
 }
 
 func checkFileName(part wire.Part, name string) error {
-	if name == "" || len(name) > 255 || name == "." || name == ".." || strings.ContainsAny(name, "/\\") ||
-		strings.ContainsFunc(name, func(r rune) bool { return r < 0x20 || r == 0x7f }) {
+	if name == "" || len(name) > 255 || name == "." || name == ".." || strings.ContainsAny(name, "/\\") {
 		return fault.New(fault.Invalid, "artifact.name", "%q cannot be the name of a file", name).In(string(part)).
 			Do("give a plain file name without a path")
 	}
-	return nil
+	return naming.CheckLine(string(part), name)
 }
 
 // Register registers a version with its files. The same content registered again gives
@@ -60,7 +59,8 @@ func checkFileName(part wire.Part, name string) error {
 func (s *Service) Register(ctx context.Context, by act.Actor, reg wire.Registration,
 	files []*File,
 ) (wire.Registered, error) {
-	files, err := s.given(ctx, by, reg, files)
+	files, release, err := s.given(ctx, by, reg, files)
+	defer release()
 	if err != nil {
 		return wire.Registered{}, err
 	}
@@ -96,23 +96,41 @@ func (s *Service) Register(ctx context.Context, by act.Actor, reg wire.Registrat
 }
 
 // given is the files of a registration, those that came with it and those that were uploaded before,
-// once whoever registers may, and what they say can be.
-func (s *Service) given(ctx context.Context, by act.Actor, reg wire.Registration, came []*File) ([]*File, error) {
+// once whoever registers may, and what they say can be. Nobody else has the uploads until they are released.
+func (s *Service) given(ctx context.Context, by act.Actor, reg wire.Registration, came []*File,
+) (files []*File, release func(), err error) {
+	var held []string
+	release = func() {
+		for _, id := range held {
+			s.held.Delete(id)
+		}
+	}
 	if err := by.May(access.Register); err != nil {
-		return nil, err
+		return nil, release, err
 	}
 	if err := s.checkRegistration(reg); err != nil {
-		return nil, err
+		return nil, release, err
 	}
-	files := slices.Clone(came)
+	files = slices.Clone(came)
 	for _, u := range reg.Uploads {
+		if !slices.Contains(held, u.ID) {
+			if _, taken := s.held.LoadOrStore(u.ID, true); taken {
+				return nil, release, inUse()
+			}
+			held = append(held, u.ID)
+		}
 		f, err := s.useUpload(ctx, by, u)
 		if err != nil {
-			return nil, err
+			return nil, release, err
 		}
 		files = append(files, f)
 	}
-	return files, nil
+	return files, release, nil
+}
+
+func inUse() error {
+	return fault.New(fault.Refused, "upload.in_use", "another registration is being made with the upload").In("upload").
+		Do("wait for its end; if it fails, the upload is there again")
 }
 
 // checkRegistration refuses what is wrong whatever the state of the service.

@@ -3,6 +3,8 @@
 package registry
 
 import (
+	"sync"
+
 	"innerladder/internal/app/act"
 	"innerladder/internal/app/people"
 	"innerladder/internal/blob"
@@ -15,6 +17,8 @@ type Service struct {
 	*act.Base
 	people *people.Service
 	blobs  *blob.Store
+	// held are uploads of which a registration is being made.
+	held sync.Map
 	// fetcher opens the addresses that versions are registered from.
 	fetcher *fetch.Fetcher
 	// requests reads the ids that the gateway makes.

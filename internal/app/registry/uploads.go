@@ -54,8 +54,7 @@ func (s *Service) ownUpload(ctx context.Context, by act.Actor, id string) (blob.
 	}
 	p, err := s.blobs.Partial(id)
 	if errors.Is(err, fs.ErrNotExist) || (err == nil && p.By != by.Name) {
-		return blob.Partial{}, fault.New(fault.Unknown, "upload.unknown", "there is no upload %q of yours", id).
-			In("upload").Do("begin one with POST /uploads; those that rest for %s are forgotten", UploadsLast)
+		return blob.Partial{}, noUpload(id)
 	}
 	return p, err
 }
@@ -96,7 +95,14 @@ func (s *Service) DropUpload(ctx context.Context, by act.Actor, id string) error
 	if _, err := s.ownUpload(ctx, by, id); err != nil {
 		return err
 	}
-	return s.blobs.Forget(id)
+	if _, taken := s.held.LoadOrStore(id, true); taken {
+		return inUse()
+	}
+	defer s.held.Delete(id)
+	if err := s.blobs.Forget(id); !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil // somebody was quicker
 }
 
 // useUpload takes a complete upload as a file of a registration.
@@ -110,8 +116,13 @@ func (s *Service) useUpload(ctx context.Context, by act.Actor, use wire.UploadUs
 		return nil, err
 	}
 	u, err := s.blobs.Use(use.ID)
-	if errors.Is(err, io.ErrUnexpectedEOF) {
+	switch {
+	case errors.Is(err, io.ErrUnexpectedEOF):
 		return nil, notComplete(p)
+	case errors.Is(err, fs.ErrNotExist): // it was used, or forgotten, in this moment
+		return nil, noUpload(use.ID)
+	case errors.Is(err, blob.ErrBusy):
+		return nil, inUse()
 	}
 	if err != nil {
 		return nil, err
@@ -121,6 +132,11 @@ func (s *Service) useUpload(ctx context.Context, by act.Actor, use wire.UploadUs
 		name = p.Name
 	}
 	return &File{Part: part, Name: name, Upload: u}, checkFileName(part, name)
+}
+
+func noUpload(id string) error {
+	return fault.New(fault.Unknown, "upload.unknown", "there is no upload %q of yours", id).In("upload").
+		Do("begin one with POST /uploads; those that rest for %s are forgotten", UploadsLast)
 }
 
 func notComplete(p blob.Partial) error {

@@ -98,8 +98,24 @@ const problems: Middleware = {
   onError: () => new ProblemError(unreachable),
 }
 
+const odd = /[\u202a-\u202e\u2066-\u2069]/g
+
+/** Characters that turn around what follows, out of files that somebody sent, are written out wherever they are shown. */
+const written: Middleware = {
+  async onResponse({ response }) {
+    if (!response.headers.get('content-type')?.includes('json')) return
+    const text = await response.clone().text()
+    if (text.search(odd) < 0) return
+    return new Response(
+      text.replace(odd, (c) => `⟨U+${c.charCodeAt(0).toString(16).toUpperCase()}⟩`),
+      response,
+    )
+  },
+}
+
 export const api = createClient<paths>({ baseUrl: window.location.origin })
 api.use(problems)
+api.use(written)
 
 /** The data of an answer; a problem was thrown before. */
 export async function data<T>(answer: Promise<{ data?: T }>): Promise<T> {

@@ -65,8 +65,13 @@ export function rowsOf(series: Series, drawn: Drawn): SeriesRow[] {
 export const writeDrawn = (drawn: Drawn) => (drawn === 'refused' ? write.rate : write[drawn])
 
 /** All rows as CSV, with times in UTC. */
+const cell = (text: string) => {
+  const safe = /^[=+\-@\t\r]/.test(text) ? `'${text}` : text
+  return /[",\n]/.test(safe) ? `"${safe.replaceAll('"', '""')}"` : safe
+}
+
 export function csvOf(rows: SeriesRow[], lines: SeriesLine[]): string {
-  const head = ['time', ...lines.map((l) => l.id)]
+  const head = ['time', ...lines.map((l) => cell(l.id))]
   return [head, ...rows.map((r) => [new Date(r.t).toISOString(), ...lines.map((l) => r[l.id] ?? '')])]
     .map((cells) => cells.join(','))
     .join('\n')
