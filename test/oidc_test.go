@@ -2,6 +2,8 @@ package test
 
 import (
 	"bufio"
+	"encoding/json"
+	"fmt"
 	"io"
 	"net/http"
 	"net/http/cookiejar"
@@ -10,18 +12,21 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"innerladder/test/foreign"
 	"innerladder/test/poll"
 
+	"innerladder/internal/client"
 	"innerladder/internal/core/access"
 	"innerladder/internal/wire"
 )
 
 // provider starts the real provider of sign-ins and returns its address.
-func provider(t *testing.T, back string) string {
+func provider(t *testing.T, back string) (address string, groups io.Writer) {
 	t.Helper()
 	node := foreign.Program(t, "node")
 	modules, err := filepath.Abs("../web/node_modules")
@@ -32,6 +37,8 @@ func provider(t *testing.T, back string) string {
 	cmd := exec.Command(node, "oidc/provider.mjs", modules, back)
 	log := &poll.Buffer{}
 	cmd.Stderr = log
+	in, err := cmd.StdinPipe()
+	must(t, err)
 	out, err := cmd.StdoutPipe()
 	must(t, err)
 	must(t, cmd.Start())
@@ -46,11 +53,11 @@ func provider(t *testing.T, back string) string {
 	for lines.Scan() {
 		if strings.HasPrefix(lines.Text(), "http://") {
 			go func() { _, _ = io.Copy(io.Discard, out) }()
-			return lines.Text()
+			return lines.Text(), in
 		}
 	}
 	t.Fatalf("the provider did not start: %s", log)
-	return ""
+	return "", nil
 }
 
 // visitor is a browser without scripts: it keeps cookies and sends forms.
@@ -98,13 +105,14 @@ func (v *visitor) send(fields url.Values) {
 func TestSigningInByTheProvider(t *testing.T) {
 	h := &house{t: t, data: filepath.Join(t.TempDir(), "data")}
 	address := freeAddress(t)
-	issuer := provider(t, "http://"+address+"/api/v1/session/provider/back")
+	issuer, groups := provider(t, "http://"+address+"/api/v1/session/provider/back")
 	secret := filepath.Join(t.TempDir(), "provider.secret")
 	must(t, os.WriteFile(secret, []byte("a secret of sixteen bytes and more\n"), 0o600))
 	h.listen, h.options = address,
 		[]string{
 			"-oidc-issuer", issuer, "-oidc-client-id", "inner-ladder", "-oidc-client-secret-file", secret,
-			"-oidc-title", "Tarnholm",
+			"-oidc-title", "Tarnholm", "-oidc-group", "heat-engineers=operator@default",
+			"-oidc-group", "heat-engineers=approver@nowhere", "-oidc-group", "desk=author@default",
 		}
 	h.start()
 	for _, name := range []string{"tove", "odd"} {
@@ -145,13 +153,40 @@ func TestSigningInByTheProvider(t *testing.T) {
 			t.Errorf("%s came in: %s", as, v.page)
 		}
 	}
+	// Groups give roles and take them away, and leave alone what people gave.
+	roles := func(v *visitor) (all []string) {
+		t.Helper()
+		var who wire.Me
+		must(t, json.Unmarshal([]byte(me(v)), &who))
+		for _, m := range who.Memberships {
+			all = append(all, m.Role+"@"+m.Project)
+		}
+		slices.Sort(all)
+		return all
+	}
+	for _, c := range []struct{ groups, want string }{
+		{"heat-engineers desk unknown", "author@default operator@default reader@default"},
+		{"desk", "author@default reader@default"}, {"", "reader@default"},
+	} {
+		_, err := io.WriteString(groups, strings.TrimSpace("odd "+c.groups)+"\n")
+		must(t, err)
+		await(t, "the roles of "+c.groups, 10*time.Second, func() bool {
+			return strings.Join(roles(signIn("odd")), " ") == c.want
+		})
+	}
+	log, err := h.runa.Audit(t.Context(), map[string]string{"subject": "odd"}, client.Part{Limit: 20})
+	must(t, err)
+	if said := fmt.Sprint(log.Items); !strings.Contains(said, "became operator of default, by their groups") ||
+		!strings.Contains(said, "no longer author of default, by their groups") {
+		t.Error(said)
+	}
 	// a code that this browser did not ask for
 	stranger := visit(t, h.server+"/api/v1/session/provider/back?code=abc&state=xyz")
 	if !strings.Contains(stranger.page, "did not begin the sign-in") {
 		t.Errorf("a foreign code: %s", stranger.page)
 	}
 	out := true
-	_, err := h.runa.EditPerson(t.Context(), "tove", wire.PersonEdit{Disabled: &out})
+	_, err = h.runa.EditPerson(t.Context(), "tove", wire.PersonEdit{Disabled: &out})
 	must(t, err)
 	if v := signIn("tove"); strings.Contains(me(v), `"name":"tove"`) {
 		t.Error("who is shut out came in by the provider")

@@ -22,6 +22,11 @@ type Provider struct {
 	Title string
 	// Issuer is its address, ClientID and ClientSecret what it knows us by.
 	Issuer, ClientID, ClientSecret string
+	// Groups says which roles its groups give, nil where they give none; GroupsIn is the claim that names them.
+	Groups   people.GroupRoles
+	GroupsIn string
+	// Scopes are asked for beside the usual, where the provider names groups only then.
+	Scopes []string
 
 	mu    sync.Mutex
 	found *oidc.Provider
@@ -52,7 +57,7 @@ func (p *Provider) discover(ctx context.Context) (*oidc.Provider, context.Contex
 func (p *Provider) config(found *oidc.Provider, back string) *oauth2.Config {
 	return &oauth2.Config{
 		ClientID: p.ClientID, ClientSecret: p.ClientSecret, Endpoint: found.Endpoint(),
-		RedirectURL: back, Scopes: []string{oidc.ScopeOpenID, "email", "profile"},
+		RedirectURL: back, Scopes: append([]string{oidc.ScopeOpenID, "email", "profile"}, p.Scopes...),
 	}
 }
 
@@ -108,10 +113,43 @@ func (p *Provider) End(ctx context.Context, back, kept string, in backIn) (peopl
 	if err := id.Claims(&claims); err != nil {
 		return refuse("the provider's token cannot be read", err)
 	}
-	if claims.Email == "" { // some tell it only when asked
-		if info, err := found.UserInfo(ctx, oauth2.StaticTokenSource(token)); err == nil && info.Subject == id.Subject {
-			claims.Email, claims.Verified = info.Email, info.EmailVerified
+	groups, named := p.groupsOf(id.Claims)
+	if claims.Email == "" || p.Groups != nil && !named { // some tell it only when asked
+		info, err := found.UserInfo(ctx, oauth2.StaticTokenSource(token))
+		if err == nil && info.Subject == id.Subject {
+			if claims.Email == "" {
+				claims.Email, claims.Verified = info.Email, info.EmailVerified
+			}
+			if !named {
+				groups, named = p.groupsOf(info.Claims)
+			}
 		}
 	}
-	return people.Vouched{Issuer: id.Issuer, Subject: id.Subject, Email: claims.Email, Verified: claims.Verified}, nil
+	v := people.Vouched{
+		Issuer: id.Issuer, Subject: id.Subject, Email: claims.Email, Verified: claims.Verified, Groups: groups,
+	}
+	if p.Groups != nil && named {
+		v.Mapped = p.Groups // a provider that says nothing of groups changes no role
+	}
+	return v, nil
+}
+
+// groupsOf reads the groups that somebody is in; named is false where the provider says nothing of them.
+func (p *Provider) groupsOf(claims func(any) error) (groups []string, named bool) {
+	all := map[string]any{}
+	if p.Groups == nil || claims(&all) != nil {
+		return nil, false
+	}
+	switch said := all[p.GroupsIn].(type) {
+	case string: // some write a single one so
+		return []string{said}, true
+	case []any:
+		for _, one := range said {
+			if name, is := one.(string); is {
+				groups = append(groups, name)
+			}
+		}
+		return groups, true
+	}
+	return nil, false
 }

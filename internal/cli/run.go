@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"innerladder/internal/api"
+	"innerladder/internal/core/people"
 	"innerladder/internal/demo"
 	"innerladder/internal/fetch"
 	"innerladder/internal/seal"
@@ -145,6 +146,30 @@ func allowFetching(f *fetch.Fetcher, private, folders string) (err error) {
 	return nil
 }
 
+// providerOptions are those about a provider of sign-ins; set takes them over.
+func providerOptions(c *call, o *server.Options) (set func() error) {
+	provider := &api.Provider{}
+	c.flags.StringVar(&provider.Issuer, "oidc-issuer", "", "`URL` of a provider of sign-ins by OpenID Connect")
+	c.flags.StringVar(&provider.ClientID, "oidc-client-id", "", "`ID` by which the provider knows the service")
+	providerSecret := c.flags.String("oidc-client-secret-file", "",
+		"`FILE` with the secret by which the provider knows the service")
+	c.flags.Func("oidc-group", "`GROUP=ROLE@PROJECT`: the role that a group of the provider gives, * for all projects; may "+
+		"be given several times. Whoever signs in has the roles of their groups from then on, and no others of these",
+		func(s string) error {
+			if provider.Groups == nil {
+				provider.Groups = people.GroupRoles{}
+			}
+			return provider.Groups.Parse(s)
+		})
+	c.flags.StringVar(&provider.GroupsIn, "oidc-groups-claim", "groups", "`NAME` of the claim that names groups")
+	c.flags.Func("oidc-scope", "`SCOPE` to ask the provider for beside openid, email and profile", func(s string) error {
+		provider.Scopes = append(provider.Scopes, s)
+		return nil
+	})
+	c.flags.StringVar(&provider.Title, "oidc-title", "the provider", "`NAME` of the provider on the sign-in page")
+	return func() error { return signInBy(provider, *providerSecret, o) }
+}
+
 // signInBy sets the provider of sign-ins, when there is one.
 func signInBy(p *api.Provider, secretFile string, o *server.Options) error {
 	if p.Issuer == "" {
@@ -215,12 +240,7 @@ func serveCommand(c *call) func(context.Context) error {
 	c.flags.StringVar(&o.KeyFile, "key-file", "",
 		"`FILE` with the keys that seal secrets; DATA/key when not given, made at first start. "+
 			"INNERLADDER_SEALING_KEYS takes its place")
-	provider := &api.Provider{}
-	c.flags.StringVar(&provider.Issuer, "oidc-issuer", "", "`URL` of a provider of sign-ins by OpenID Connect")
-	c.flags.StringVar(&provider.ClientID, "oidc-client-id", "", "`ID` by which the provider knows the service")
-	providerSecret := c.flags.String("oidc-client-secret-file", "",
-		"`FILE` with the secret by which the provider knows the service")
-	c.flags.StringVar(&provider.Title, "oidc-title", "the provider", "`NAME` of the provider on the sign-in page")
+	byProvider := providerOptions(c, &o)
 	c.flags.DurationVar(&o.Timeout, "model-timeout", 30*time.Second,
 		"`DURATION`: how long a model server may take to answer")
 	c.flags.IntVar(&o.Connections, "connections", 512, "`N` connections at most to one model server")
@@ -258,7 +278,7 @@ func serveCommand(c *call) func(context.Context) error {
 		if o.Log, err = logger(c.Err, *level); err != nil {
 			return err
 		}
-		if err := signInBy(provider, *providerSecret, &o); err != nil {
+		if err := byProvider(); err != nil {
 			return err
 		}
 		if keys, ok := c.Env("INNERLADDER_SEALING_KEYS"); ok && keys != "" {

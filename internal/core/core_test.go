@@ -20,7 +20,7 @@ var mayImport = []string{
 	"bufio", "bytes", "cmp", "crypto/aes", "crypto/cipher", "crypto/ed25519", "crypto/hmac", "crypto/sha256",
 	"encoding/base64", "encoding/binary", "encoding/hex", "encoding/json", "encoding/xml", "errors", "fmt",
 	"io", "maps", "math", "math/rand/v2", "net/mail", "net/netip", "path", "regexp", "slices", "sort", "strconv",
-	"strings", "time",
+	"strings", "time", "unicode",
 	"gonum.org/v1/gonum/", "github.com/DataDog/sketches-go/", "github.com/axiomhq/hyperloglog",
 	"github.com/aymanbagabas/go-udiff", "github.com/aquasecurity/go-pep440-version",
 	"github.com/cespare/xxhash/v2", "golang.org/x/crypto/blake2b",

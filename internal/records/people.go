@@ -130,6 +130,15 @@ func (r View) PutMembership(ctx context.Context, id int64, m access.Membership, 
 	return err
 }
 
+// GivenBy lists the roles that someone has and that were given by somebody.
+func (r View) GivenBy(ctx context.Context, id int64, by string) ([]access.Membership, error) {
+	rows, err := r.q.rows(ctx, `SELECT project, role FROM memberships WHERE person_id = ? AND given_by = ?
+		ORDER BY project, role`, id, by)
+	return collect(rows, err, func(rows *sql.Rows) (m access.Membership, err error) {
+		return m, rows.Scan(&m.Project, &m.Role)
+	})
+}
+
 // RemoveMembership takes a role away.
 func (r View) RemoveMembership(ctx context.Context, id int64, m access.Membership) error {
 	_, err := r.q.exec(ctx, `DELETE FROM memberships WHERE person_id = ? AND project = ? AND role = ?`, id,

@@ -38,7 +38,7 @@ func TestContextsAsOthersReadThem(t *testing.T) {
 		}
 		// They refuse flags of later versions.
 		if ok && header[:2] == "00" && header[53:] != "ff" && (of.TraceID() != ours.Trace || of.SpanID() != ours.Span ||
-		of.IsSampled() != ours.Sampled) {
+			of.IsSampled() != ours.Sampled) {
 			t.Errorf("%q: %+v, they read %+v", header, ours, of)
 		}
 		if !ok && of.IsValid() {

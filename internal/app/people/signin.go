@@ -3,6 +3,8 @@ package people
 import (
 	"context"
 	"errors"
+	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -344,8 +346,91 @@ func (s *Service) SignInVouched(ctx context.Context, v people.Vouched,
 	case err != nil:
 		return "", nil, err
 	}
+	if v.Mapped != nil {
+		if err := s.followGroups(ctx, p, v, from); err != nil {
+			return "", nil, err
+		}
+	}
 	session, err = s.openSession(ctx, p, "provider", from)
 	return session, p, err
+}
+
+// byProvider is who gives the roles that groups of the provider give. It is no name that anybody can have.
+const byProvider = "provider of sign-ins"
+
+// followGroups gives someone the roles that their groups at the provider give, and takes those away that these gave
+// before and do not give any more. What people gave them stays.
+func (s *Service) followGroups(ctx context.Context, p *people.Person, v people.Vouched, from people.From) error {
+	_, err := act.Change(ctx, s.Base, act.Actor{Name: p.Name, Address: from.Address}, access.Own,
+		func(t *act.Tx) (struct{}, error) {
+			none := struct{}{}
+			before, err := t.GivenBy(ctx, p.ID, byProvider)
+			if err != nil {
+				return none, err
+			}
+			now := v.Mapped.Of(v.Groups)
+			for _, m := range now {
+				if slices.Contains(p.Memberships, m) {
+					continue
+				}
+				if why := s.cannotBe(ctx, t, m); why != "" {
+					s.Log.Warn("a group of the provider gives a role that there is not", "person", p.Name, "role", m.Role,
+						"project", m.Project, "why", why)
+					continue
+				}
+				if err := t.PutMembership(ctx, p.ID, m, byProvider, t.Now); err != nil {
+					return none, err
+				}
+				if err := t.Note(ctx, act.Entry{
+					Needs: access.Own, Project: projectOf(m), Kind: "member.added", Subject: p.Name, After: m,
+					Sentence: fmt.Sprintf("%s became %s of %s, by their groups at the provider.", p.Name, m.Role, whereOf(m)),
+				}); err != nil {
+					return none, err
+				}
+			}
+			for _, m := range before {
+				if slices.Contains(now, m) {
+					continue
+				}
+				if err := t.RemoveMembership(ctx, p.ID, m); err != nil {
+					return none, err
+				}
+				if err := t.Note(ctx, act.Entry{
+					Needs: access.Own, Project: projectOf(m), Kind: "member.removed", Subject: p.Name, Before: m,
+					Sentence: fmt.Sprintf("%s is no longer %s of %s, by their groups at the provider.", p.Name, m.Role,
+						whereOf(m)),
+				}); err != nil {
+					return none, err
+				}
+			}
+			if len(before) == 0 {
+				return none, nil
+			}
+			return none, s.someoneKeepsTheService(ctx, t)
+		})
+	return err
+}
+
+// projectOf is the project that an entry about a membership belongs to: none for one in all of them.
+func projectOf(m access.Membership) string {
+	if m.Project == access.Everywhere {
+		return ""
+	}
+	return m.Project
+}
+
+// cannotBe says why there can be no membership; empty when it can.
+func (s *Service) cannotBe(ctx context.Context, t *act.Tx, m access.Membership) string {
+	if _, err := roleNamed(ctx, t.View.Within(records.Everything), m.Role); err != nil {
+		return err.Error()
+	}
+	if m.Project == access.Everywhere {
+		return ""
+	}
+	if err := s.CheckProject(ctx, t.View.Within(records.Everything), m.Project); err != nil {
+		return err.Error()
+	}
+	return ""
 }
 
 // ByToken finds who a token belongs to and what it may do.
