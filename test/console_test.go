@@ -2,6 +2,7 @@ package test
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -159,7 +160,7 @@ func TestTheConsoleDoesTheJob(t *testing.T) {
 
 	// someone else asks; the page shows it without being loaded again
 	b.do("reviews", b.open("/reviews"), sees("Nothing waits"))
-	h.as(h.runaFile, "promote", "heat-demand@3", "-to", "live", "-note", "knows the cold")
+	h.as(h.runaFile, "promote", "heat-demand@3", "-to", "live", "-why", "knows the cold")
 	b.do("the new review appears", sees("knows the cold"))
 	b.do("a no needs a reason", browser.Click(browser.Text("a", "P-3")), press("Say no"), sees("a no needs a reason"))
 	b.do("signing", write("Note", "read it"), press("Sign yes"), sees("carried out"), b.open("/reviews"),
@@ -231,6 +232,9 @@ func TestEveryPageInEveryShape(t *testing.T) {
 		must(t, err)
 	}
 	b := look(t, h)
+	source, err := os.ReadFile("../web/node_modules/axe-core/axe.min.js")
+	must(t, err)
+	axe := string(source)
 	b.do("signing in", browser.SignIn(h.server, "runa", password))
 	pages := map[string]string{
 		"/": "Now", "/models": "Models", "/models/heat-demand": "heat-demand",
@@ -247,7 +251,10 @@ func TestEveryPageInEveryShape(t *testing.T) {
 		"/endpoints/demand-hourly/compare?incumbent=heat-demand@1&candidate=heat-demand@2": "Side by side",
 		"/reviews": "Reviews", "/reviews/P-2": "P-2",
 		"/models/heat-demand/versions/1?show=evidence": "heat-demand@1", "/settings/ladders": "Settings",
-		"/alerts": "Alerts", "/audit": "Audit", "/environments": "Environments",
+		"/alerts": "Alerts", "/audit": "Audit", "/environments": "Environments", "/glossary": "Glossary",
+		"/settings/me": "Settings", "/settings/people": "Settings", "/settings/connections": "Settings",
+		"/settings/service": "Settings", "/rollouts": "Rollouts", "/incidents": "Incidents", "/inbox": "Inbox",
+		"/activity": "Activity", "/requests": "Requests", "/endpoints/demand-hourly/requests": "Requests",
 		"/try/plant-north/heat-demand@2?endpoint=demand-hourly": "Try heat-demand@2",
 	}
 	for _, width := range []int64{1280, 390} {
@@ -261,9 +268,39 @@ func TestEveryPageInEveryShape(t *testing.T) {
 			if over > 0 {
 				t.Errorf("%s is %d pixels too wide at %d", path, over, width)
 			}
+			b.forEveryone(axe, path)
 		}
 	}
 	b.do("a page that is not there", b.open("/nowhere"), sees("There is no such page"))
+}
+
+// forEveryone has axe look at the page as it is, and at its title.
+func (b *tab) forEveryone(axe, path string) {
+	b.t.Helper()
+	const run = `window.__axe = ''; axe.run(document, {resultTypes: ['violations']}).then((r) => {
+		window.__axe = JSON.stringify(r.violations.map((v) => v.id + ': ' + v.help + ' ' +
+			v.nodes.slice(0, 3).map((n) => n.target.join(' ') + ' ' + n.failureSummary).join(' | ')))
+	}, (e) => { window.__axe = '["axe failed: ' + e + '"]' }); 0`
+	_, err := chromedp.Run(b.ctx, chromedp.Evaluate[any](axe+";0"))
+	must(b.t, err)
+	_, err = chromedp.Run(b.ctx, chromedp.Evaluate[int](run))
+	must(b.t, err)
+	said := ""
+	await(b.t, "axe at "+path, 30*time.Second, func() bool {
+		said, err = chromedp.Run(b.ctx, chromedp.Evaluate[string](`window.__axe`))
+		must(b.t, err)
+		return said != ""
+	})
+	var found []string
+	must(b.t, json.Unmarshal([]byte(said), &found))
+	for _, v := range found {
+		b.t.Errorf("%s: %s", path, v)
+	}
+	title, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`document.title`))
+	must(b.t, err)
+	if !strings.HasSuffix(title, " – Inner Ladder") {
+		b.t.Errorf("%s is called %q", path, title)
+	}
 }
 
 func TestThePageOfABinaryWithoutConsole(t *testing.T) {

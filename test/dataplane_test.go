@@ -229,7 +229,7 @@ func TestSoakACrowdOfStrangers(t *testing.T) {
 	h.twoVersions()
 	h.as(h.runaFile, "endpoint", "add", "locked", "-model", "heat-demand", "-env", "plant-north")
 	h.as(h.runaFile, "split", "locked", "heat-demand@1=100")
-	h.as(h.runaFile, "callers", "locked", "-keyed", "-reason", "a test")
+	h.as(h.runaFile, "callers", "locked", "-keyed", "-why", "a test")
 	failed, stop := h.steadily(50)
 	crowd, sent := longer(40, 400), longer(9, 59)<<20
 	before := resident(t, h.cmd.Process.Pid)

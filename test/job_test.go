@@ -47,11 +47,11 @@ func TestTheWholeJobFromTheCommandLine(t *testing.T) {
 	h.expects(h.as(h.runaFile, "diff", "heat-demand@1", "heat-demand@2"), "better -0.2", "parameter depth",
 		"signature: compatible", "artifact model.json")
 
-	h.expects(h.as(h.runaFile, "promote", "heat-demand@2", "-to", "live", "-note", "better"), "P-1", "waiting",
+	h.expects(h.as(h.runaFile, "promote", "heat-demand@2", "-to", "live", "-why", "better"), "P-1", "waiting",
 		"someone other than runa")
 	h.refuses(3, h.runaFile, "runa asked for P-1 and cannot sign it", "sign", "P-1", "-yes")
 	h.expects(h.as(h.toveFile, "reviews"), "P-1", "heat-demand@2")
-	h.expects(h.as(h.toveFile, "sign", "P-1", "-yes", "-note", "read the back-test"), "carried out")
+	h.expects(h.as(h.toveFile, "sign", "P-1", "-yes", "-why", "read the back-test"), "carried out")
 	h.as(h.runaFile, "promote", "heat-demand@1", "-to", "live")
 	h.as(h.toveFile, "sign", "P-2", "-yes")
 

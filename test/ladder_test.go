@@ -86,15 +86,15 @@ func TestTheClimbFromTheCommandLine(t *testing.T) {
 	h.says(0, h.runaFile, "P-1: heat-demand@1 from draft to proven, carried out", "promote", one, "-to", "proven")
 	h.says(0, h.runaFile, "carried out", "promote", one, "-to", "rehearsal")
 	h.says(0, h.runaFile, "rmse is 0.4; nobody stands on live", "gate", one, "-for", "live", "-machines-only")
-	h.says(0, h.runaFile, "P-3", "promote", one, "-to", "live", "-note", "the first")
+	h.says(0, h.runaFile, "P-3", "promote", one, "-to", "live", "-why", "the first")
 
 	// a refusal
 	h.says(2, h.toveFile, "needs a reason", "sign", "P-3", "-no")
-	h.says(0, h.toveFile, "P-3: heat-demand@1 from rehearsal to live, refused", "sign", "P-3", "-no", "-note",
+	h.says(0, h.toveFile, "P-3: heat-demand@1 from rehearsal to live, refused", "sign", "P-3", "-no", "-why",
 		"say more about the harbour")
-	h.says(0, h.runaFile, "P-4", "promote", one, "-to", "live", "-note", "said more")
+	h.says(0, h.runaFile, "P-4", "promote", one, "-to", "live", "-why", "said more")
 	// a deferral, and a hand-over
-	h.says(0, h.toveFile, "answers after", "sign", "P-4", "-later", "48h", "-note", "back on Thursday")
+	h.says(0, h.toveFile, "answers after", "sign", "P-4", "-later", "48h", "-why", "back on Thursday")
 	if out := h.as(h.toveFile, "reviews", "-for-me"); strings.Contains(out, "P-4") {
 		t.Errorf("put off, and still asked: %s", out)
 	}
@@ -109,7 +109,7 @@ func TestTheClimbFromTheCommandLine(t *testing.T) {
 	h.says(2, kari, "is there already", "signing-key", "make", key)
 	h.says(2, h.toveFile, "holds no private key", "sign", "P-4", "-yes", "-key", pass)
 	h.says(3, h.toveFile, "does not open with a key of tove", "sign", "P-4", "-yes", "-key", key)
-	h.says(0, kari, "carried out", "sign", "P-4", "-yes", "-note", "read it", "-key", key)
+	h.says(0, kari, "carried out", "sign", "P-4", "-yes", "-why", "read it", "-key", key)
 	exported := filepath.Join(t.TempDir(), "signed.jsonl")
 	h.says(0, h.runaFile, "own key", "verify", one, "-export", exported)
 	if b, err := os.ReadFile(exported); err != nil || bytes.Count(b, []byte("\n")) != 4 ||
@@ -134,7 +134,7 @@ func staleSignOff(t *testing.T, h *house, kari, pass string) {
 		return id
 	}
 	waits := up(two)
-	h.says(0, h.toveFile, "waiting", "sign", waits, "-yes", "-note", "better than the first")
+	h.says(0, h.toveFile, "waiting", "sign", waits, "-yes", "-why", "better than the first")
 	quick := up(three)
 	h.as(h.toveFile, "tick", quick, "cold-hours", "-note", "fine")
 	h.says(0, h.toveFile, "carried out", "sign", quick, "-yes")
@@ -146,12 +146,12 @@ func staleSignOff(t *testing.T, h *house, kari, pass string) {
 
 func emergencyByCommand(h *house) {
 	worse := h.registered(1.03, 2)
-	h.says(3, h.toveFile, "may not override", "promote", worse, "-to", "live", "-emergency", "-note", "now")
-	h.says(0, h.runaFile, "EMERGENCY", "promote", worse, "-to", "live", "-emergency", "-note", "the plant stands still")
+	h.says(3, h.toveFile, "may not override", "promote", worse, "-to", "live", "-emergency", "-why", "now")
+	h.says(0, h.runaFile, "EMERGENCY", "promote", worse, "-to", "live", "-emergency", "-why", "the plant stands still")
 	h.says(0, h.runaFile, "not reviewed yet", "show", worse)
 	id := strings.Fields(h.as(h.toveFile, "reviews", "-for-me"))[1]
 	h.says(3, h.runaFile, "cannot sign it", "sign", strings.TrimSuffix(id, ":"), "-yes")
-	h.says(0, h.toveFile, "carried out", "sign", strings.TrimSuffix(id, ":"), "-yes", "-note", "it was right")
+	h.says(0, h.toveFile, "carried out", "sign", strings.TrimSuffix(id, ":"), "-yes", "-why", "it was right")
 	h.says(0, h.runaFile, "emergency by", "show", worse)
 }
 

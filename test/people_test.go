@@ -88,7 +88,7 @@ func TestANewOrganisation(t *testing.T) {
 		t.Error(out)
 	}
 	sif.must("register", "valve-fault", "-no-code", "-file", file, "-project", "maintenance")
-	runa.must("promote", "heat-demand@1", "-to", "live", "-note", "@tove have a look")
+	runa.must("promote", "heat-demand@1", "-to", "live", "-why", "@tove have a look")
 	if out := tove.must("inbox"); !strings.Contains(out, "mention") || !strings.Contains(out, "P-1") {
 		t.Error(out)
 	}
@@ -104,7 +104,7 @@ func TestANewOrganisation(t *testing.T) {
 		{tove, 1, "no valve-fault", []string{"show", "valve-fault@1"}},
 		{runa, 3, "may not administer", []string{"project", "add", "mine"}},
 		{runa, 3, "may not manage", []string{"role", "give", "runa", "approver", "-project", "forecasting"}},
-		{tove, 0, "carried out", []string{"sign", "P-1", "-yes", "-note", "read it"}},
+		{tove, 0, "carried out", []string{"sign", "P-1", "-yes", "-why", "read it"}},
 		{sif, 0, "intact", []string{"audit", "verify"}},
 		{tove, 3, "for the whole service", []string{"audit", "verify"}},
 		{tove, 0, "said yes", []string{"audit", "-by", "tove", "-kind", "promotion"}},

@@ -31,6 +31,7 @@ var tags = map[string]string{
 	"evidence":          "reports about versions",
 	"explain":           "why a version predicts what it does",
 	"gateway":           "where callers reach the endpoints",
+	"glossary":          "what the words mean",
 	"incidents":         "the page about each rollback",
 	"jobs":              "work that takes long",
 	"lineup":            "versions side by side",

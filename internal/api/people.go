@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"innerladder/internal/core/access"
+	"innerladder/internal/core/glossary"
 	"innerladder/internal/core/notice"
 	"innerladder/internal/core/people"
 	"innerladder/internal/records"
@@ -92,6 +93,10 @@ func personOperations() []operation {
 		op("DELETE", "/roles/{role}", "removeRole", "Remove a role that nobody has", access.Administer, 200,
 			func(c call, in *roleIn) (access.Role, error) {
 				return c.app.People.RemoveRole(c, c.by, in.Role)
+			}),
+		op("GET", "/glossary", "glossary", "What the words mean", access.SignedIn, 200,
+			func(_ call, _ *none) (wire.Listed[glossary.Term], error) {
+				return wire.Listed[glossary.Term]{Items: glossary.Terms()}, nil
 			}),
 		op("GET", "/permissions", "listPermissions", "What roles are made of", access.SignedIn, 200,
 			func(_ call, _ *none) ([]access.Described, error) {

@@ -101,7 +101,7 @@ func (p *Provider) End(ctx context.Context, back, kept string, in backIn) (peopl
 	raw, _ := token.Extra("id_token").(string)
 	id, err := found.Verifier(&oidc.Config{ClientID: p.ClientID}).Verify(ctx, raw)
 	if err != nil {
-		return refuse("the provider's token does not hold", err)
+		return refuse("the token of the provider is not valid", err)
 	}
 	if subtle.ConstantTimeCompare([]byte(id.Nonce), []byte(parts[1])) != 1 {
 		return refuse("the provider's token is of another sign-in", nil)

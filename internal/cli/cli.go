@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"innerladder/internal/client"
+	"innerladder/internal/core/fault"
 )
 
 // The exit codes.
@@ -90,7 +91,7 @@ func instant(option, text string) (t time.Time, err error) {
 
 // commands lists all commands in the order of the job.
 func commands() []command {
-	return slices.Concat(runCommands(), keepingCommands(), peopleCommands(), registryCommands(), ladderCommands(),
+	return slices.Concat(runCommands(), helpingCommands(), keepingCommands(), peopleCommands(), registryCommands(), ladderCommands(),
 		evidenceCommands(), loadCommand(), scoreCommands(), standingCommands(), replayCommand(), checkCommands(),
 		robustnessCommand(), importanceCommand(),
 		explainCommand(),
@@ -115,20 +116,71 @@ func Run(ctx context.Context, args []string, s Streams) int {
 		help(s.Err, all)
 		return WrongUsage
 	}
-	if args[0] == "help" || args[0] == "-h" || args[0] == "-help" || args[0] == "--help" {
-		if len(args) > 1 {
-			args = []string{strings.Join(args[1:], " "), "-h"}
-		} else {
+	switch args[0] {
+	case "-version", "--version":
+		args = []string{"version"}
+	case "help", "-h", "-help", "--help":
+		if len(args) == 1 {
 			help(s.Out, all)
 			return Done
 		}
+		asked := strings.Join(args[1:], " ")
+		if some := about(all, asked); len(some) > 0 && !slices.ContainsFunc(some, func(c command) bool {
+			return c.name == asked
+		}) {
+			helpAbout(s.Out, asked, some)
+			return Done
+		}
+		args = []string{asked, "-h"}
 	}
 	cmd, rest := find(all, args)
 	if cmd == nil {
-		fmt.Fprintf(s.Err, "innerladder: there is no command %q; see: innerladder help\n", args[0])
+		unknown(s.Err, all, args)
 		return WrongUsage
 	}
 	return cmd.run(ctx, rest, s)
+}
+
+// about are the commands of a group, or those that begin with a word; one that is called so is the first.
+func about(all []command, asked string) (out []command) {
+	for _, c := range all {
+		if c.name == asked || strings.EqualFold(c.group, asked) || strings.HasPrefix(c.name, asked+" ") {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// unknown says that there is no such command, and which one may have been meant.
+func unknown(w io.Writer, all []command, args []string) {
+	if some := about(all, args[0]); len(some) > 0 { // endpoint, and none of its verbs
+		fmt.Fprintf(w, "innerladder: %q needs another word: %s; see: innerladder help %s\n", args[0], verbs(some), args[0])
+		return
+	}
+	var names []string
+	for _, c := range all {
+		names = append(names, c.name)
+	}
+	said := strings.Join(args[:min(2, len(args))], " ")
+	meant := nearest(said, names)
+	if meant == "" {
+		meant = nearest(args[0], names)
+	}
+	if meant != "" {
+		fmt.Fprintf(w, "innerladder: there is no command %q; did you mean %q? See: innerladder help\n", args[0], meant)
+		return
+	}
+	fmt.Fprintf(w, "innerladder: there is no command %q; see: innerladder help\n", args[0])
+}
+
+func verbs(some []command) string {
+	var out []string
+	for _, c := range some {
+		if _, verb, more := strings.Cut(c.name, " "); more {
+			out = append(out, verb)
+		}
+	}
+	return strings.Join(out, ", ")
 }
 
 // find takes the command with the most words that args begin with.
@@ -162,7 +214,8 @@ func (cmd *command) run(ctx context.Context, args []string, s Streams) int {
 			strings.TrimSpace("innerladder "+cmd.name+" "+cmd.arguments))
 	}
 	if err != nil {
-		fmt.Fprintf(s.Err, "innerladder %s: %v; see: innerladder help %s\n", cmd.name, err, cmd.name)
+		err = c.helped(err)
+		c.failed(cmd, fmt.Errorf("%w; see: innerladder help %s", err, cmd.name), WrongUsage)
 		return WrongUsage
 	}
 	if c.connects {
@@ -172,9 +225,58 @@ func (cmd *command) run(ctx context.Context, args []string, s Streams) int {
 		err = run(ctx)
 	}
 	if err != nil {
-		fmt.Fprintf(s.Err, "innerladder %s: %v\n", cmd.name, err)
+		c.failed(cmd, err, exitCode(err))
 	}
 	return exitCode(err)
+}
+
+// failure is an error for machines, as -json prints it.
+type failure struct {
+	Command   string `json:"command"`
+	Exit      int    `json:"exit"`
+	Code      string `json:"code,omitempty"`
+	Detail    string `json:"detail"`
+	Field     string `json:"field,omitempty"`
+	Remedy    string `json:"remedy,omitempty"`
+	Status    int    `json:"status,omitempty"`
+	RequestID string `json:"request_id,omitempty"`
+}
+
+// failed says why a command failed: to people, or as JSON where that was asked for.
+func (c *call) failed(cmd *command, err error, exit int) {
+	if c.json == nil || !*c.json {
+		fmt.Fprintf(c.Err, "innerladder %s: %v\n", cmd.name, err)
+		return
+	}
+	f := failure{Command: cmd.name, Exit: exit, Detail: err.Error()}
+	var p *client.Problem
+	var local *fault.Fault
+	switch {
+	case errors.As(err, &p):
+		f.Code, f.Detail, f.Field, f.Remedy = p.Problem.Code, p.Detail, p.Field, p.Remedy
+		f.Status, f.RequestID = p.Status, p.RequestID
+	case errors.As(err, &local):
+		f.Code, f.Detail, f.Field, f.Remedy = local.Code, local.Detail, local.Field, local.Remedy
+	case exit == WrongUsage:
+		f.Code = "usage"
+	}
+	enc := json.NewEncoder(c.Err)
+	enc.SetEscapeHTML(false)
+	_ = enc.Encode(f)
+}
+
+// helped adds to the error about an option that there is not which one may have been meant.
+func (c *call) helped(err error) error {
+	name, is := strings.CutPrefix(err.Error(), "flag provided but not defined: -")
+	if !is {
+		return err
+	}
+	var all []string
+	c.flags.VisitAll(func(f *flag.Flag) { all = append(all, f.Name) })
+	if meant := nearest(strings.TrimLeft(name, "-"), all); meant != "" {
+		return wrongUse("there is no option -%s; did you mean -%s?", name, meant)
+	}
+	return wrongUse("there is no option -%s", name)
 }
 
 // exitCode says what an error means to a program.
@@ -258,17 +360,35 @@ func variable(option string) string {
 func help(w io.Writer, all []command) {
 	fmt.Fprint(w, "Inner Ladder: register model versions, approve them, split traffic, compare, roll back.\n\nUsage: "+
 		"innerladder COMMAND [options] [arguments]\n")
-	group := ""
-	for _, c := range all {
-		if c.group != group {
-			group = c.group
-			fmt.Fprintf(w, "\n%s\n", group)
-		}
-		fmt.Fprintf(w, "  %-17s %s\n", c.name, c.summary)
-	}
-	fmt.Fprint(w, "\nHelp for one command: innerladder help COMMAND\nThe options of serve, demo and standin, and "+
+	listed(w, all)
+	fmt.Fprint(w, "\nHelp for one command: innerladder help COMMAND; for a group: innerladder help GROUP\nThe options of serve, demo and standin, and "+
 		"-server and -token-file of all, can be set in the environment: -data as INNERLADDER_DATA.\n"+
 		"Exit codes: 0 done, 1 failed, 2 wrong usage, 3 refused by a gate or rule, 4 rolled back, 5 timed out.\n")
+}
+
+// listed lists commands by group, each once, in the order in which they come first.
+func listed(w io.Writer, some []command) {
+	var groups []string
+	by := map[string][]command{}
+	for _, c := range some {
+		if by[c.group] == nil {
+			groups = append(groups, c.group)
+		}
+		by[c.group] = append(by[c.group], c)
+	}
+	for _, g := range groups {
+		fmt.Fprintf(w, "\n%s\n", g)
+		for _, c := range by[g] {
+			fmt.Fprintf(w, "  %-17s %s\n", c.name, c.summary)
+		}
+	}
+}
+
+// helpAbout lists the commands of a group, or of a noun.
+func helpAbout(w io.Writer, asked string, some []command) {
+	fmt.Fprintf(w, "Commands about %s\n", strings.ToLower(asked))
+	listed(w, some)
+	fmt.Fprint(w, "\nHelp for one command: innerladder help COMMAND\n")
 }
 
 func (cmd *command) help(w io.Writer, flags *flag.FlagSet) {

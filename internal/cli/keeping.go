@@ -56,10 +56,10 @@ func settingCommands() []command {
 		},
 		{
 			name: "key rotate", group: "Keep", summary: "Seal all secrets with a new key", most: 0,
-			example: "innerladder key rotate -reason 'an administrator has left'",
+			example: "innerladder key rotate -why 'an administrator has left'",
 			setup: func(c *call) func(context.Context) error {
 				c.connect()
-				reason := c.flags.String("reason", "", "`TEXT`: why")
+				reason := c.flags.String("why", "", "`TEXT`: why")
 				return func(ctx context.Context) error {
 					r, err := c.api.RotateKey(ctx, *reason)
 					return c.show(r, err, func() {
@@ -144,10 +144,10 @@ func callerCommands() []command {
 		},
 		{
 			name: "caller remove", group: "Traffic", arguments: "ENDPOINT NAME", summary: "Take a program's key away",
-			least: 2, most: 2, example: "innerladder caller remove demand-hourly dispatch-tool -reason replaced",
+			least: 2, most: 2, example: "innerladder caller remove demand-hourly dispatch-tool -why replaced",
 			setup: func(c *call) func(context.Context) error {
 				c.connect()
-				reason := c.flags.String("reason", "", "`TEXT`: why")
+				reason := c.flags.String("why", "", "`TEXT`: why")
 				return func(ctx context.Context) error {
 					err := c.api.RemoveCaller(ctx, c.args[0], c.args[1], *reason)
 					return c.show(struct{}{}, err,
@@ -160,7 +160,7 @@ func callerCommands() []command {
 			summary: "List the programs that have a key to an endpoint, and who called it how much; -open lets " +
 				"anyone call it, -keyed only them",
 			least: 1, most: 1,
-			example: "innerladder callers demand-hourly\ninnerladder callers demand-hourly -open -reason 'behind a " +
+			example: "innerladder callers demand-hourly\ninnerladder callers demand-hourly -open -why 'behind a " +
 				"proxy that asks for keys'", setup: callersCommand,
 		},
 	}
@@ -194,10 +194,10 @@ func hookCommands() []command {
 		},
 		{
 			name: "webhook remove", group: "Keep", arguments: "ID", summary: "Remove a webhook", least: 1, most: 1,
-			example: "innerladder webhook remove 1 -reason 'the chat has moved'",
+			example: "innerladder webhook remove 1 -why 'the chat has moved'",
 			setup: func(c *call) func(context.Context) error {
 				c.connect()
-				reason := c.flags.String("reason", "", "`TEXT`: why")
+				reason := c.flags.String("why", "", "`TEXT`: why")
 				return func(ctx context.Context) error {
 					id, err := c.number(0)
 					if err != nil {
@@ -400,7 +400,7 @@ func retentionCommand(c *call) func(context.Context) error {
 	c.flags.StringVar(&r.Notices, "notices", "", "`DURATION` for notices that were read")
 	c.flags.StringVar(&r.Repeats, "repeats", "", "`DURATION` for answers to calls with an Idempotency-Key")
 	c.flags.IntVar(&r.RequestGiB, "requests", 0, "`GIB` that all logs of requests may have together")
-	reason := c.flags.String("reason", "", "`TEXT`: why")
+	reason := c.flags.String("why", "", "`TEXT`: why")
 	return func(ctx context.Context) error {
 		now, err := c.api.Retention(ctx)
 		if err == nil && r != (keep.Retention{}) {
@@ -442,7 +442,7 @@ func callersCommand(c *call) func(context.Context) error {
 	c.connect()
 	open := c.flags.Bool("open", false, "let anyone call who reaches the gateway")
 	keyed := c.flags.Bool("keyed", false, "let only callers with a key call")
-	reason := c.flags.String("reason", "", "`TEXT`: why")
+	reason := c.flags.String("why", "", "`TEXT`: why")
 	since := c.flags.Duration("since", 24*time.Hour, "`DURATION`: how far back it is told who called")
 	return func(ctx context.Context) error {
 		if *open && *keyed {

@@ -29,7 +29,7 @@ func promotionCommands() []command {
 			name: "promote", group: "Ladder", arguments: "REF", summary: "Ask that a version step up to a rung",
 			least:   1,
 			most:    1,
-			example: "innerladder promote heat-demand@2 -to live -note \"better in wind\" -wait -timeout 4h",
+			example: "innerladder promote heat-demand@2 -to live -why \"better in wind\" -wait -timeout 4h",
 			setup:   promote,
 		},
 		{
@@ -54,8 +54,8 @@ func promotionCommands() []command {
 			name: "sign", group: "Ladder", arguments: "P-NUMBER …",
 			summary: "Answer promotions that someone else asked for: yes, no, later, or hand them over", least: 1,
 			most: -1,
-			example: "innerladder sign P-1 -yes -note \"read the back-test\"\ninnerladder sign P-1 -later " +
-				"48h\ninnerladder sign P-1 -to odd -note \"you know the harbour\"", setup: sign,
+			example: "innerladder sign P-1 -yes -why \"read the back-test\"\ninnerladder sign P-1 -later " +
+				"48h\ninnerladder sign P-1 -to odd -why \"you know the harbour\"", setup: sign,
 		},
 		{
 			name: "tick", group: "Ladder", arguments: "P-NUMBER ITEM",
@@ -137,9 +137,9 @@ func (c *call) promotion(p ladder.Promotion, err error) error {
 func promote(c *call) func(context.Context) error {
 	c.connect()
 	to := c.flags.String("to", "", "`RUNG` to step up to")
-	note := c.flags.String("note", "", "`TEXT` for those who sign")
+	note := c.flags.String("why", "", "`TEXT` for those who sign")
 	emergency := c.flags.Bool("emergency", false,
-		"carry it out now, past the gate; needs -note and a permission, and is reviewed afterwards")
+		"carry it out now, past the gate; needs -why and a permission, and is reviewed afterwards")
 	wait := c.flags.Bool("wait", false,
 		"wait until it is carried out (exit 0) or refused, withdrawn or expired (exit 3)")
 	timeout := c.flags.Duration("timeout", time.Hour, "`TIME` to wait at most; then exit 5")
@@ -288,11 +288,11 @@ func reviews(c *call) func(context.Context) error {
 func sign(c *call) func(context.Context) error {
 	c.connect()
 	yes := c.flags.Bool("yes", false, "say yes")
-	no := c.flags.Bool("no", false, "say no; needs -note")
+	no := c.flags.Bool("no", false, "say no; needs -why")
 	later := c.flags.String("later", "",
 		"answer after a `TIME`: a duration such as 48h, or a moment such as 2026-01-20T08:00:00Z")
 	to := c.flags.String("to", "", "hand it over to a `PERSON`")
-	note := c.flags.String("note", "", "`TEXT`: why")
+	note := c.flags.String("why", "", "`TEXT`: why")
 	key := c.flags.String("key", "", "`FILE` with your own signing key; the service signs when not given")
 	return func(ctx context.Context) error {
 		n := wire.NewAnswer{Note: *note, To: *to}

@@ -78,13 +78,13 @@ func personCommands() []command {
 		{
 			name: "person edit", group: "People", arguments: "NAME",
 			summary: "Change someone's e-mail address, shut them out, or let them in again", least: 1, most: 1,
-			example: "innerladder person edit odd -out -reason 'has left'",
+			example: "innerladder person edit odd -out -why 'has left'",
 			setup: func(c *call) func(context.Context) error {
 				c.connect()
 				email := c.flags.String("email", "", "`ADDRESS`: another e-mail address; none for no address")
 				out := c.flags.Bool("out", false, "shut them out: no sign-in, no token holds")
 				in := c.flags.Bool("in", false, "let them in again")
-				reason := c.flags.String("reason", "", "`TEXT`: why")
+				reason := c.flags.String("why", "", "`TEXT`: why")
 				return func(ctx context.Context) error {
 					e := wire.PersonEdit{Reason: *reason}
 					if *email != "" {
@@ -142,11 +142,11 @@ func roleCommands() []command {
 		{
 			name: "role take", group: "People", arguments: "NAME ROLE",
 			summary: "Take a role in a project away from someone", least: 2, most: 2,
-			example: "innerladder role take tove approver -project heat-planning -reason 'another desk'",
+			example: "innerladder role take tove approver -project heat-planning -why 'another desk'",
 			setup: func(c *call) func(context.Context) error {
 				c.connect()
 				project := projectOption(c)
-				reason := c.flags.String("reason", "", "`TEXT`: why")
+				reason := c.flags.String("why", "", "`TEXT`: why")
 				return func(ctx context.Context) error {
 					p, err := c.api.TakeRole(ctx, c.args[0], access.Membership{Project: *project, Role: c.args[1]},
 						*reason)

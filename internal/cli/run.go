@@ -82,22 +82,33 @@ func runCommands() []command {
 	}
 }
 
-// build says what the binary was made from.
+// build says what the binary was made from, and when that was committed.
 func build() string {
+	what, _ := buildTime()
+	return what
+}
+
+func buildTime() (what string, at time.Time) {
 	info, ok := debug.ReadBuildInfo()
 	if !ok {
-		return "innerladder, unknown build"
+		return "innerladder, unknown build", at
 	}
 	revision, dirty := "unknown commit", ""
 	for _, s := range info.Settings {
 		switch {
 		case s.Key == "vcs.revision":
 			revision = s.Value[:min(12, len(s.Value))]
+		case s.Key == "vcs.time":
+			at, _ = time.Parse(time.RFC3339, s.Value)
 		case s.Key == "vcs.modified" && s.Value == "true":
 			dirty = " with changes"
 		}
 	}
-	return fmt.Sprintf("innerladder %s%s, %s", revision, dirty, info.GoVersion)
+	on := ""
+	if !at.IsZero() {
+		on = " of " + at.Format(time.DateOnly)
+	}
+	return fmt.Sprintf("innerladder %s%s%s, %s", revision, on, dirty, info.GoVersion), at
 }
 
 // logger writes text to a terminal and JSON anywhere else.
@@ -245,7 +256,7 @@ func serveCommand(c *call) func(context.Context) error {
 		"`DURATION`: how long a model server may take to answer")
 	c.flags.IntVar(&o.Connections, "connections", 512, "`N` connections at most to one model server")
 	c.flags.IntVar(&o.BodyBudget, "body-budget", 500,
-		"`N` bodies a second of each endpoint are read, about, fewer when they are large; counts and latency are "+
+		"`N`: of how many requests a second of each endpoint the inputs and outputs are looked at, about, fewer when they are large; counts and latency are "+
 			"always complete")
 	bodies := c.flags.Int("bodies-in-flight", 512,
 		"`MIB` of requests and answers held in memory at the same time, at most; beyond it callers are asked to "+

@@ -146,7 +146,7 @@ func termsOptions(c *call) func(guard.Terms) (held guard.Terms, given bool) {
 	latencyMargin := c.flags.Float64("latency-margin", latency.Margin,
 		"`MS`: how many milliseconds more a trial's p99 may be whatever the ratio")
 	driftMargin := c.flags.Float64("drift-margin", drift.Margin,
-		"`GAP`: how far the cumulative shares of a trial's predictions may differ, 0 to 1")
+		"`GAP`: the largest gap that there may be between the distributions of predictions, 0 to 1")
 	noLatency := c.flags.Bool("no-latency-guard", false, "let a trial be as slow as it likes")
 	noDrift := c.flags.Bool("no-drift-guard", false, "let a trial predict what it likes")
 	others, out := []guard.Guard{}, map[string]bool{}
@@ -397,10 +397,10 @@ func showEndpoint(c *call) func(context.Context) error {
 
 // printGuard says what a guard says of a version.
 func printGuard(w io.Writer, g guard.Reading, version string, copies bool) {
-	stands := fmt.Sprintf("%3.0f %% of what would %s", g.Progress*100,
+	stands := fmt.Sprintf("at %.0f %% of its limit, which %s", g.Progress*100,
 		map[guard.Response]string{
-			guard.Notify: "be told", guard.Hold: "hold it",
-			guard.RollBack: map[bool]string{true: "end its copies", false: "roll it back"}[copies],
+			guard.Notify: "tells somebody", guard.Hold: "holds it",
+			guard.RollBack: map[bool]string{true: "ends its copies", false: "rolls it back"}[copies],
 		}[g.Then])
 	if g.Enough >= 1 {
 		stands = "shown good"

@@ -48,12 +48,12 @@ func watchCommands() []command {
 		{
 			name: "alert", group: "Watch", arguments: "A-NUMBER", summary: "Acknowledge or resolve an alert", least: 1,
 			most:    1,
-			example: "innerladder alert A-1 -resolve -note \"the version was withdrawn\"",
+			example: "innerladder alert A-1 -resolve -why \"the version was withdrawn\"",
 			setup: func(c *call) func(context.Context) error {
 				c.connect()
 				acknowledge := c.flags.Bool("acknowledge", false, "say that you have seen it")
 				resolve := c.flags.Bool("resolve", false, "say that it is dealt with")
-				note := c.flags.String("note", "", "`TEXT` for the record")
+				note := c.flags.String("why", "", "`TEXT` for the record")
 				return func(ctx context.Context) error {
 					if *acknowledge == *resolve {
 						return wrongUse("say either -acknowledge or -resolve")

@@ -49,6 +49,7 @@ const ServicePage = page(() => import('./settings/service-page').then((m) => m.S
 const JobPage = page(() => import('./jobs/job-page').then((m) => m.JobPage))
 const JobsPage = page(() => import('./jobs/jobs-page').then((m) => m.JobsPage))
 const TryPage = page(() => import('./try/try-page').then((m) => m.TryPage))
+const GlossaryPage = page(() => import('./settings/glossary-page').then((m) => m.GlossaryPage))
 const SettingsFrame = page(() => import('./settings/settings-frame').then((m) => m.SettingsFrame))
 
 /** All pages of someone who is signed in. */
@@ -101,6 +102,7 @@ export function App() {
         <Route path="audit" element={<AuditPage />} />
         <Route path="activity" element={<ActivityPage />} />
         <Route path="inbox" element={<InboxPage />} />
+        <Route path="glossary" element={<GlossaryPage />} />
         <Route path="settings" element={<SettingsFrame />}>
           <Route index element={<Navigate to="me" replace />} />
           <Route path="me" element={<MePage />} />

@@ -1,4 +1,4 @@
-import { Suspense } from 'react'
+import { Suspense, useEffect, useRef } from 'react'
 import { Inbox, LogOut, Moon, Sun, WifiOff } from 'lucide-react'
 import { Link, NavLink, Outlet, useLocation } from 'react-router'
 
@@ -7,6 +7,7 @@ import { usePromotions } from './api/ladder'
 import { useAlerts, useNow } from './api/queries'
 import { FollowContext, useLive } from './api/live'
 import { Boundary } from './ui/boundary'
+import { useReachableScrolling } from './ui/scrolling'
 import { switchTheme, useTheme } from './ui/theme'
 
 function Place({ to, count, children }: { to: string; count?: number; children: string }) {
@@ -24,10 +25,33 @@ function Place({ to, count, children }: { to: string; count?: number; children: 
   )
 }
 
+/** After a change of page, the focus goes to its heading, so that who listens hears where they are. */
+function useHeadingFocus(pathname: string) {
+  const before = useRef(pathname)
+  useEffect(() => {
+    if (before.current === pathname) return
+    before.current = pathname
+    const had = document.querySelector('main h1')
+    let tries = 0
+    const wait = window.setInterval(() => {
+      const heading = document.querySelector<HTMLElement>('main h1')
+      const typing = document.activeElement?.matches('input, textarea, select')
+      if (typing || ++tries > 40) window.clearInterval(wait)
+      else if (heading && (heading !== had || tries > 4)) {
+        heading.focus({ preventScroll: true })
+        window.clearInterval(wait)
+      }
+    }, 50)
+    return () => window.clearInterval(wait)
+  }, [pathname])
+}
+
 /** The frame around every page: the places, who is signed in, and whether what is shown is live. */
 export function Shell() {
   const { connected, follow } = useLive()
   const { pathname } = useLocation()
+  useHeadingFocus(pathname)
+  useReachableScrolling()
   const theme = useTheme()
   const me = useMe().data
   const signOut = useSignOut()
@@ -37,6 +61,12 @@ export function Shell() {
   const alerts = useAlerts('open').data?.items.length
   return (
     <div className="min-h-screen md:grid md:grid-cols-[176px_minmax(0,1fr)]">
+      <a
+        href="#content"
+        className="bg-panel border-main absolute top-2 left-2 z-50 -translate-y-16 rounded-md border px-3 py-1.5 focus:translate-y-0"
+      >
+        Skip to the content
+      </a>
       <nav
         aria-label="Places"
         className="border-line flex flex-wrap gap-0.5 border-b px-3 py-3 md:sticky md:top-0 md:h-screen md:flex-col md:border-r md:border-b-0 md:py-4.5"
@@ -67,6 +97,7 @@ export function Shell() {
         </Place>
         {audits && <Place to="/audit">Audit</Place>}
         <div className="md:mt-auto">
+          <Place to="/glossary">Glossary</Place>
           <Place to="/settings">Settings</Place>
         </div>
         <div className="text-ink-2 ml-auto flex items-center gap-1 md:ml-0 md:justify-between md:px-2">
@@ -105,7 +136,11 @@ export function Shell() {
           </span>
         </div>
       </nav>
-      <main className="grid min-w-0 content-start gap-5 px-4 py-5 md:px-7 md:py-5.5">
+      <main
+        id="content"
+        tabIndex={-1}
+        className="outline-none grid min-w-0 content-start gap-5 px-4 py-5 md:px-7 md:py-5.5"
+      >
         {!connected && (
           <div
             role="status"

@@ -86,7 +86,8 @@ func (a Actor) May(p access.Permission) error {
 		return a.Need(p, "")
 	}
 	if !a.Rights.Somewhere(p) {
-		return fault.New(fault.Forbidden, "permission.missing", "%s may not %s in any project", a.Name, p).
+		return fault.New(fault.Forbidden, "permission.missing", "%s may not %s in any project (%s)", a.Name,
+			p, access.What(p)).
 			Do("ask an owner for a role with the permission %q", p)
 	}
 	return nil
@@ -99,9 +100,11 @@ func (a Actor) Need(p access.Permission, project string) error {
 	case a.Rights.May(p, project):
 		return nil
 	case project == "" || project == access.Everywhere:
-		return fault.New(fault.Forbidden, "permission.missing", "%s may not %s for the whole service", a.Name, p).
+		return fault.New(fault.Forbidden, "permission.missing", "%s may not %s for the whole service (%s)",
+			a.Name, p, access.What(p)).
 			Do("ask someone who has the permission %q for all projects", p)
 	}
-	return fault.New(fault.Forbidden, "permission.missing", "%s may not %s in the project %s", a.Name, p, project).
+	return fault.New(fault.Forbidden, "permission.missing", "%s may not %s in the project %s (%s)", a.Name,
+		p, project, access.What(p)).
 		Do("ask an owner of %s for a role with the permission %q", project, p)
 }

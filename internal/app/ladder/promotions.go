@@ -315,7 +315,7 @@ func (s *Service) Withdraw(ctx context.Context, by act.Actor, id, why string) (*
 				Do("nothing needs doing")
 		case h.AskedBy != t.By.Name:
 			return fault.New(fault.Refused, "promotion.not_yours", "%s was asked by %s", h.ID, h.AskedBy).
-				In("promotion").Do("answer it with: innerladder sign %s -no -note WHY", h.ID)
+				In("promotion").Do("answer it with: innerladder sign %s -no -why WHY", h.ID)
 		}
 		h.judge()
 		return s.closePromotion(ctx, t, h, ladder.Withdrawn, why)

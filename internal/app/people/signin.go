@@ -127,7 +127,8 @@ func (s *Service) FirstLink(ctx context.Context) (link string, err error) {
 	})
 }
 
-var errLink = fault.New(fault.Unsigned, "welcome.used", "the link does not hold (any more)").
+var errLink = fault.New(fault.Unsigned, "welcome.used",
+	"the link is not valid: it is unknown, expired or was used").
 	Do("ask an owner for a new one, or start the service again for the first")
 
 // Welcome looks whom a link would let in.
@@ -438,7 +439,8 @@ func (s *Service) ByToken(ctx context.Context, secret string) (act.Actor, error)
 	r := s.DB.Read(records.Everything)
 	tok, err := r.TokenByDigest(ctx, credential.Digest(secret))
 	now := s.Now()
-	wrong := fault.New(fault.Unsigned, "token.wrong", "the token does not hold").
+	wrong := fault.New(fault.Unsigned, "token.wrong",
+		"the token is not valid: it is unknown, or was ended").
 		Do("sign in again with: innerladder login")
 	switch {
 	case errors.Is(err, records.ErrNone):

@@ -76,6 +76,16 @@ func Permissions() []Described {
 	}
 }
 
+// What says what a permission allows.
+func What(p Permission) string {
+	for _, d := range Permissions() {
+		if d.Name == p {
+			return d.What
+		}
+	}
+	return string(p)
+}
+
 // Everywhere stands for all projects and the service itself.
 const Everywhere = "*"
 

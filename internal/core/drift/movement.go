@@ -273,7 +273,7 @@ func MeasureAll(p, q map[string]Sample, need Need, pairs int) (moved map[string]
 
 // judge sets verdict and sentence.
 func (mv *Movement) judge(need Need) {
-	psi := fmt.Sprintf("PSI %.3f, 99 %% of noise is below %.3f", mv.PSI, mv.Noise99)
+	psi := fmt.Sprintf("PSI %.3f; chance alone exceeds %.3f once in 100", mv.PSI, mv.Noise99)
 	lacking := need.Lacking(mv.fewer)
 	effect := mv.Effect()
 	if mv.AdjustedP < certain && mv.fewer.Distinct >= need.Distinct && mv.fewer.Design.Effect < mildDesign {

@@ -425,16 +425,14 @@ func (l levels) half() levels { return levels{l.alpha / 2, l.beta} }
 
 // says ends a sentence with what the evidence amounts to; allowed says what is allowed.
 func (r Reading) says(log, alpha float64, allowed string) string {
-	fires := odds(-math.Log(alpha))
+	fires := -math.Log(alpha)
 	switch {
 	case r.Progress >= 1:
-		return fmt.Sprintf(": worse than allowed (%s). The evidence is %s to 1; the guard fires at %s.", allowed,
-			odds(log), fires)
+		return fmt.Sprintf(": worse than allowed (%s). %s", allowed, chance(log, fires))
 	case r.Enough >= 1:
 		return "; surely no worse than allowed."
 	case log > 1:
-		return fmt.Sprintf("; the evidence that it is worse than allowed (%s) is %s to 1, the guard fires at %s.",
-			allowed, odds(log), fires)
+		return fmt.Sprintf("; it may be worse than allowed (%s). %s", allowed, chance(log, fires))
 	}
 	return "; no sign that it is worse than allowed."
 }
@@ -450,12 +448,17 @@ func percent(k, n uint64) float64 {
 	return 100 * float64(k) / float64(n)
 }
 
-// odds writes e^log as people read it.
-func odds(log float64) string {
+// chance says how seldom a candidate that is no worse than allowed ever comes as far as the evidence has, by chance
+// alone, and at which chance a guard fires; both as logarithms of one over it.
+func chance(log, fires float64) string {
+	return fmt.Sprintf("Chance alone comes this far %s; the guard fires at %s.", once(log), once(fires))
+}
+
+func once(log float64) string {
 	if log > math.Log(1e6) {
-		return "more than a million"
+		return "less than once in a million"
 	}
-	return fmt.Sprintf("%.0f", math.Exp(log))
+	return fmt.Sprintf("once in %.0f", math.Exp(max(0, log)))
 }
 
 // Check says whether terms can be kept to.

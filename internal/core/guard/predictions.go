@@ -72,12 +72,12 @@ func (t *TrialState) readValues(g Guard, main, trial *Lane, level levels) Readin
 			r.Sentence = fmt.Sprintf("predicts %s; not enough to tell: %d of %d distinct inputs.", name, distinct,
 				drift.DefaultNeed.Distinct)
 		case r.Progress >= 1:
-			r.Sentence = fmt.Sprintf("predicts another %s: the shares %s differ by %.2f, and %.2f is allowed. The "+
-				"evidence is %s to 1; the guard fires at %s.%s", name, where(p.Bins, at), gap, g.Margin, odds(log),
-				odds(-math.Log(each.alpha)), means(p, q))
+			r.Sentence = fmt.Sprintf("predicts %s differently: the largest gap between the two distributions is %.2f, "+
+				"%s; the limit is %.2f. %s%s", name, gap, where(p.Bins, at), g.Margin,
+				chance(log, -math.Log(each.alpha)), means(p, q))
 		default:
-			r.Sentence = fmt.Sprintf("predicts %s with a gap of %.2f in the shares %s, where %.2f is allowed%s", name,
-				gap, where(p.Bins, at), g.Margin, r.says(log, each.alpha, g.Allows()))
+			r.Sentence = fmt.Sprintf("predicts %s with a largest gap of %.2f between the two distributions, %s; the "+
+				"limit is %.2f%s", name, gap, where(p.Bins, at), g.Margin, r.says(log, each.alpha, g.Allows()))
 		}
 	}
 	if r.Enough = least; len(names) == 0 {
@@ -86,15 +86,15 @@ func (t *TrialState) readValues(g Guard, main, trial *Lane, level levels) Readin
 	return r
 }
 
-// where says what a share is of: below an edge, or of a level.
+// where says at what two distributions are furthest apart: below an edge, or at a level.
 func where(b sketch.Bins, cell int) string {
 	switch {
 	case b.Numeric():
 		return fmt.Sprintf("below %.4g", b.Edges[min(cell, len(b.Edges)-1)])
 	case cell < len(b.Levels):
-		return fmt.Sprintf("of %q", b.Levels[cell])
+		return fmt.Sprintf("at %q", b.Levels[cell])
 	}
-	return "of other levels"
+	return "at other levels"
 }
 
 func means(p, q *sketch.Column) string {

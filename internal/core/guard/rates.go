@@ -141,8 +141,16 @@ func unknownBefore(t *TrialState) string {
 func (g Guard) describe(t *TrialState, e *Pair, when string) string {
 	n, failed := g.shown(e.Candidate.Counts)
 	m, others := g.shown(e.Incumbent.Counts)
-	return fmt.Sprintf("%s %d of %d requests (%.2f %%), %s %d of %d%s (%.2f %%)", g.verb(), failed, n,
-		percent(failed, n), t.Incumbent, others, m, when, percent(others, m))
+	return fmt.Sprintf("%s %d of %d requests (%s), %s %d of %d%s (%s)", g.verb(), failed, n,
+		rate(failed, n), t.Incumbent, others, m, when, rate(others, m))
+}
+
+// rate is a share in per cent as people read it: of nothing there is none.
+func rate(k, n uint64) string {
+	if n == 0 {
+		return "–"
+	}
+	return fmt.Sprintf("%.2f %%", percent(k, n))
 }
 
 // Allows says in words what a guard allows.

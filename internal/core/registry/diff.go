@@ -24,7 +24,7 @@ type MetricChange struct {
 	ToMeasured   *metric.Measured `json:"to_measured,omitempty" description:"the report that measured it, if any"`
 	// Difference is To less From; Verdict takes into account which way is better.
 	Difference *float64 `json:"difference,omitempty"`
-	Verdict    string   `json:"verdict" enum:"better,worse,same,changed,only in from,only in to"`
+	Verdict    string   `json:"verdict" enum:"better,worse,same,changed,only in the first,only in the second"`
 }
 
 // Diff is how the version To differs from the version From.
@@ -147,9 +147,9 @@ func diffMetrics(a, b map[string]float64, mean metric.Meanings) []MetricChange {
 		}
 		switch {
 		case !inA:
-			m.Verdict = "only in to"
+			m.Verdict = "only in the second"
 		case !inB:
-			m.Verdict = "only in from"
+			m.Verdict = "only in the first"
 		default:
 			d := to - from
 			m.Difference = &d

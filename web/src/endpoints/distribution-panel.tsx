@@ -28,7 +28,7 @@ export function DistributionPanel({
       ]
     : [['G-test', `${number(m.g ?? 0)}, p ${number(m.g_p ?? 1)}`]]
   facts.push(
-    ['PSI', `${m.psi.toFixed(3)}; 99 % of noise is below ${m.noise_99.toFixed(3)}`],
+    ['PSI', `${m.psi.toFixed(3)}; chance alone exceeds ${m.noise_99.toFixed(3)} once in 100`],
     ['Jensen–Shannon', m.jensen_shannon.toFixed(3)],
     ['read', `${count(m.reference_n)} and ${count(m.now_n)}`],
     [

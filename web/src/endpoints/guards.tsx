@@ -17,7 +17,7 @@ export function GuardList({ now: { guards, lanes } }: { now: EndpointNow }) {
               <span className="text-ink-2 text-[12.5px]">
                 {g.enough >= 1
                   ? '✓ shown good'
-                  : `${Math.round(progress * 100)} % of what ${response(g.then, shadows.includes(g.version))}`}
+                  : `${Math.round(progress * 100)} % of its limit, which ${response(g.then, shadows.includes(g.version))}`}
               </span>
             </div>
             <div

@@ -46,10 +46,14 @@ export function DiffTable({ diff: d }: { diff: Diff }) {
       <table className="w-full max-sm:block">
         <thead className="text-ink-3 text-left text-[12px] max-sm:block">
           <tr className="max-sm:grid max-sm:grid-cols-3 *:py-1 *:font-normal">
-            <th className="max-sm:hidden" />
+            <th className="relative max-sm:hidden">
+              <span className="sr-only">drawn</span>
+            </th>
             <th>{d.from}</th>
             <th>{d.to}</th>
-            <th />
+            <th className="relative">
+              <span className="sr-only">verdict</span>
+            </th>
           </tr>
         </thead>
         <tbody className="*:border-line *:border-t *:*:py-1.5 *:*:pr-4 *:*:[overflow-wrap:anywhere] sm:*:*:first:w-[26%] sm:*:*:first:min-w-36 max-sm:block max-sm:*:grid max-sm:*:grid-cols-3 max-sm:*:py-1 max-sm:*:*:py-0 max-sm:*:*:first:col-span-3">

@@ -106,7 +106,9 @@ function ConfusionTable({ confusion: c }: { confusion: NonNullable<Evaluation['c
       <table className="text-right text-[13px]">
         <thead>
           <tr>
-            <th />
+            <th className="relative">
+              <span className="sr-only">class</span>
+            </th>
             {c.labels.map((l) => (
               <th key={l} className="text-ink-2 px-2 py-1 font-normal">
                 {l}

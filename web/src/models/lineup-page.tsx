@@ -75,7 +75,9 @@ function LineupTable({ lineup: l }: { lineup: Lineup }) {
       <table className="w-full" aria-label="Line-up">
         <thead>
           <tr className="*:py-1.5 *:pr-5 *:text-left *:align-top">
-            <th />
+            <th className="relative">
+              <span className="sr-only">what</span>
+            </th>
             {l.versions.map((v) => (
               <th key={v.ref} className="min-w-36">
                 <Ref to={v.ref} />

@@ -72,7 +72,10 @@ export function ModelPage() {
             />
           </PageHead>
           <div className="grid grid-cols-[minmax(0,1fr)] gap-5 xl:grid-cols-[minmax(0,1.15fr)_minmax(0,1fr)]">
-            <Panel title="The ladder" aside={<To to={`/settings/ladders?project=${m.project}`}>its gates</To>}>
+            <Panel
+              title="The ladder"
+              aside={<To to={`/settings/ladders?project=${m.project}`}>gates between the rungs</To>}
+            >
               {ladder && <LadderBoard model={m} ladder={ladder} promotions={promotions} />}
             </Panel>
             <Panel title="Versions">

@@ -179,7 +179,7 @@ function Wrong() {
 
 function Happened() {
   return (
-    <Panel title="What happened?" aside={<To to="/activity">all of it</To>}>
+    <Panel title="What happened?" aside={<To to="/activity">all activity</To>}>
       <ActivityList limit={10} more={false} />
     </Panel>
   )

@@ -17,7 +17,7 @@ export function MovedPanel({ review: r }: { review: Review }) {
   return (
     <Panel
       title={`How inputs and target moved against the data of ${short(r.incumbent.ref)}`}
-      aside={<To to={`${version}?show=differences`}>all of it</To>}
+      aside={<To to={`${version}?show=differences`}>all differences</To>}
     >
       {moved ? (
         <>

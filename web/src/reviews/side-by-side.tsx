@@ -74,7 +74,7 @@ export function EvidencePanel({ review: r }: { review: Review }) {
   return (
     <Panel
       title="Evidence"
-      aside={<To to={`/models/${r.candidate.model}/versions/${r.candidate.number}?show=evidence`}>all of it</To>}
+      aside={<To to={`/models/${r.candidate.model}/versions/${r.candidate.number}?show=evidence`}>all evidence</To>}
     >
       {r.evidence.length === 0 ? (
         <Empty command={`innerladder attach ${r.candidate.ref} -kind tests report.xml`}>No report is attached.</Empty>

@@ -1,6 +1,6 @@
 import { Check, CircleAlert, Clock, Copy, X } from 'lucide-react'
 import { Tooltip } from 'radix-ui'
-import { useState, type ComponentProps, type ReactNode } from 'react'
+import { useEffect, useRef, useState, type ComponentProps, type ReactNode } from 'react'
 import { Link } from 'react-router'
 
 import { ProblemError } from '../api/client'
@@ -33,10 +33,17 @@ export function Panel({
 }
 
 export function PageHead({ title, sub, children }: { title: ReactNode; sub?: ReactNode; children?: ReactNode }) {
+  const heading = useRef<HTMLHeadingElement>(null)
+  useEffect(() => {
+    const text = heading.current?.textContent
+    if (text) document.title = `${text} – Inner Ladder`
+  })
   return (
     <header className="flex flex-wrap items-start justify-between gap-4">
       <div className="min-w-0">
-        <h1>{title}</h1>
+        <h1 ref={heading} tabIndex={-1} className="outline-none">
+          {title}
+        </h1>
         {sub && <div className="text-ink-2 mt-0.5">{sub}</div>}
       </div>
       {children && <div className="flex flex-wrap gap-2">{children}</div>}

@@ -4,7 +4,9 @@ export function TableHead({ columns }: { columns: string[] }) {
     <thead className="text-ink-3 text-left text-[12px]">
       <tr className="*:py-1 *:pr-4 *:font-normal">
         {columns.map((c) => (
-          <th key={c}>{c}</th>
+          <th key={c} className="relative">
+            {c || <span className="sr-only">what can be done</span>}
+          </th>
         ))}
       </tr>
     </thead>
