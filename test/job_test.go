@@ -445,7 +445,7 @@ func TestDemo(t *testing.T) {
 	said := play(t, "-data", dir)
 	for _, s := range []string{
 		"a good canary takes over", "a bad canary is rolled back", "something waits for review",
-		"predicts another demand_mw", " 0 failed",
+		"predicts demand_mw differently", " 0 failed",
 	} {
 		if !strings.Contains(said, s) {
 			t.Errorf("%q is not in:\n%s", s, said)

@@ -61,7 +61,7 @@ func TestANewOrganisation(t *testing.T) {
 		t.Fatalf("%d %s", code, out)
 	}
 	if code, out := tove.run(password+"\n", "login", "-link", link, "-name", "mallory", "-password-file",
-		"-"); code != 1 || !strings.Contains(out, "does not hold") {
+		"-"); code != 1 || !strings.Contains(out, "is not valid") {
 		t.Errorf("the link a second time: %d %s", code, out)
 	}
 	sif.must("project", "add", "forecasting")
@@ -217,7 +217,7 @@ func TestPeopleInTheConsole(t *testing.T) {
 	b.do("she sees no settings of the service", b.open("/settings/people"), sees("approver of forecasting"),
 		browser.Gone(browser.Text("button", "Add a person")),
 		browser.Gone(browser.Text("a", "The service")))
-	b.do("her link is used up", b.open("/sign-in"), chromedp.Navigate(strings.TrimSpace(theirs)), sees("does not hold"))
+	b.do("her link is used up", b.open("/sign-in"), chromedp.Navigate(strings.TrimSpace(theirs)), sees("is not valid"))
 }
 
 // Every page of the console is sent with rules that let nothing inline run, and cannot be

@@ -615,7 +615,7 @@ func TestBadRequestsNameTheField(t *testing.T) {
 		{"two objects", "POST", "/api/v1/environments", `{"name":"a"}{"name":"b"}`, 422, "body"},
 		{"bad name", "POST", "/api/v1/environments", `{"name":"Plant North"}`, 422, "name"},
 		{"limit", "GET", "/api/v1/models?limit=1000", "", 422, "limit"},
-		{"limit is text", "GET", "/api/v1/models?limit=ten", "", 422, "query"},
+		{"limit is text", "GET", "/api/v1/models?limit=ten", "", 422, "limit"},
 		{"cursor", "GET", "/api/v1/audit?cursor=!!", "", 422, "cursor"},
 		{"cursor of another list", "GET", "/api/v1/audit?cursor=aGVhdA", "", 422, "cursor"},
 		{"window", "GET", "/api/v1/endpoints/x/series?window=soon", "", 422, "window"},

@@ -91,7 +91,8 @@ func instant(option, text string) (t time.Time, err error) {
 
 // commands lists all commands in the order of the job.
 func commands() []command {
-	return slices.Concat(runCommands(), helpingCommands(), keepingCommands(), peopleCommands(), registryCommands(), ladderCommands(),
+	return slices.Concat(runCommands(), helpingCommands(), keepingCommands(), peopleCommands(), registryCommands(),
+		ladderCommands(),
 		evidenceCommands(), loadCommand(), scoreCommands(), standingCommands(), replayCommand(), checkCommands(),
 		robustnessCommand(), importanceCommand(),
 		explainCommand(),
@@ -154,7 +155,8 @@ func about(all []command, asked string) (out []command) {
 // unknown says that there is no such command, and which one may have been meant.
 func unknown(w io.Writer, all []command, args []string) {
 	if some := about(all, args[0]); len(some) > 0 { // endpoint, and none of its verbs
-		fmt.Fprintf(w, "innerladder: %q needs another word: %s; see: innerladder help %s\n", args[0], verbs(some), args[0])
+		fmt.Fprintf(w, "innerladder: %q needs another word: %s; see: innerladder help %s\n", args[0], verbs(some),
+			args[0])
 		return
 	}
 	var names []string
@@ -361,7 +363,8 @@ func help(w io.Writer, all []command) {
 	fmt.Fprint(w, "Inner Ladder: register model versions, approve them, split traffic, compare, roll back.\n\nUsage: "+
 		"innerladder COMMAND [options] [arguments]\n")
 	listed(w, all)
-	fmt.Fprint(w, "\nHelp for one command: innerladder help COMMAND; for a group: innerladder help GROUP\nThe options of serve, demo and standin, and "+
+	fmt.Fprint(w, "\nHelp for one command: innerladder help COMMAND; for a group: "+
+		"innerladder help GROUP\nThe options of serve, demo and standin, and "+
 		"-server and -token-file of all, can be set in the environment: -data as INNERLADDER_DATA.\n"+
 		"Exit codes: 0 done, 1 failed, 2 wrong usage, 3 refused by a gate or rule, 4 rolled back, 5 timed out.\n")
 }

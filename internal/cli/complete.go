@@ -118,7 +118,8 @@ func helpingCommands() []command {
 		},
 		{
 			name: "complete", group: "Run", arguments: "-- WORD...", most: -1,
-			summary: "Print what the last word of a command line can become; shells ask it", example: "innerladder complete -- endpoint a",
+			summary: "Print what the last word of a command line can become; shells ask it",
+			example: "innerladder complete -- endpoint a",
 			setup: func(c *call) func(context.Context) error {
 				return func(context.Context) error {
 					for _, word := range completions(commands(), c.args) {
@@ -130,7 +131,8 @@ func helpingCommands() []command {
 		},
 		{
 			name: "manual", group: "Run", most: 0,
-			summary: "Print the manual of all commands, for man", example: "innerladder manual > /usr/local/share/man/man1/innerladder.1",
+			summary: "Print the manual of all commands, for man",
+			example: "innerladder manual > /usr/local/share/man/man1/innerladder.1",
 			setup: func(c *call) func(context.Context) error {
 				return func(context.Context) error {
 					_, err := io.WriteString(c.Out, manual(commands()))

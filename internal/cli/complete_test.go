@@ -51,8 +51,8 @@ func TestErrorsForMachines(t *testing.T) {
 	if err := json.Unmarshal([]byte(said), &f); err != nil || code != Failed {
 		t.Fatalf("%d %s: %v", code, said, err)
 	}
-	if f.Code != "model.unknown" || f.Field != "model" || f.Remedy != "look" || f.RequestID != "abc" || f.Status != 404 ||
-		f.Command != "show" || f.Exit != Failed {
+	if f.Code != "model.unknown" || f.Field != "model" || f.Remedy != "look" || f.RequestID != "abc" ||
+		f.Status != 404 || f.Command != "show" || f.Exit != Failed {
 		t.Errorf("%+v", f)
 	}
 	code, _, said = invoke(t, map[string]string{"INNERLADDER_JSON": "true", "INNERLADDER_TOKEN": "t"}, "show")
@@ -65,7 +65,8 @@ func TestErrorsForMachines(t *testing.T) {
 func TestCompletions(t *testing.T) {
 	all := commands()
 	for line, want := range map[string]string{
-		"end": "endpoint", "endpoint a": "add", "endpoint ": "add edit list remove show", "split -wh": "-why", "xyz": "",
+		"end": "endpoint", "endpoint a": "add", "endpoint ": "add edit list remove show", "split -wh": "-why",
+		"xyz":          "",
 		"split x -sha": "-shadow",
 	} {
 		words := strings.Split(line, " ")

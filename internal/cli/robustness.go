@@ -19,7 +19,8 @@ func robustnessCommand() []command {
 		name: "robustness", group: "Prove", arguments: "REF|ENDPOINT", least: 1, most: 1,
 		summary: "Ask a version when things are not as they should be: missing values, the ends of the reference " +
 			"profile and beyond, unknown levels, noise, other units, larger batches, many requests at once; say what " +
-			"breaks, what moves and what only slows. The report becomes evidence. Exits 3 when the version does not pass",
+			"breaks, what moves and what only slows. The report becomes evidence. Exits 3 when " +
+			"it does not pass",
 		example: "innerladder robustness heat-demand@3 -env workbench\n" +
 			"innerladder robustness heat-demand@3 -like @2 -rows 200\n" +
 			"innerladder robustness valve-fault@2 -at-most noise=0.1,missing=0.5",

@@ -164,8 +164,9 @@ func providerOptions(c *call, o *server.Options) (set func() error) {
 	c.flags.StringVar(&provider.ClientID, "oidc-client-id", "", "`ID` by which the provider knows the service")
 	providerSecret := c.flags.String("oidc-client-secret-file", "",
 		"`FILE` with the secret by which the provider knows the service")
-	c.flags.Func("oidc-group", "`GROUP=ROLE@PROJECT`: the role that a group of the provider gives, * for all projects; may "+
-		"be given several times. Whoever signs in has the roles of their groups from then on, and no others of these",
+	c.flags.Func("oidc-group", "`GROUP=ROLE@PROJECT`: the role that a group of the provider gives, * for all "+
+		"projects; may be given several times. Whoever signs in has the roles of their groups from then on, and no "+
+		"others of these",
 		func(s string) error {
 			if provider.Groups == nil {
 				provider.Groups = people.GroupRoles{}
@@ -173,10 +174,11 @@ func providerOptions(c *call, o *server.Options) (set func() error) {
 			return provider.Groups.Parse(s)
 		})
 	c.flags.StringVar(&provider.GroupsIn, "oidc-groups-claim", "groups", "`NAME` of the claim that names groups")
-	c.flags.Func("oidc-scope", "`SCOPE` to ask the provider for beside openid, email and profile", func(s string) error {
-		provider.Scopes = append(provider.Scopes, s)
-		return nil
-	})
+	c.flags.Func("oidc-scope", "`SCOPE` to ask the provider for beside openid, email and profile",
+		func(s string) error {
+			provider.Scopes = append(provider.Scopes, s)
+			return nil
+		})
 	c.flags.StringVar(&provider.Title, "oidc-title", "the provider", "`NAME` of the provider on the sign-in page")
 	return func() error { return signInBy(provider, *providerSecret, o) }
 }
@@ -256,7 +258,8 @@ func serveCommand(c *call) func(context.Context) error {
 		"`DURATION`: how long a model server may take to answer")
 	c.flags.IntVar(&o.Connections, "connections", 512, "`N` connections at most to one model server")
 	c.flags.IntVar(&o.BodyBudget, "body-budget", 500,
-		"`N`: of how many requests a second of each endpoint the inputs and outputs are looked at, about, fewer when they are large; counts and latency are "+
+		"`N`: of how many requests a second of each endpoint the inputs and outputs are looked at, "+
+			"about, fewer when they are large; counts and latency are "+
 			"always complete")
 	bodies := c.flags.Int("bodies-in-flight", 512,
 		"`MIB` of requests and answers held in memory at the same time, at most; beyond it callers are asked to "+

@@ -375,8 +375,8 @@ func (s *Service) followGroups(ctx context.Context, p *people.Person, v people.V
 					continue
 				}
 				if why := s.cannotBe(ctx, t, m); why != "" {
-					s.Log.Warn("a group of the provider gives a role that there is not", "person", p.Name, "role", m.Role,
-						"project", m.Project, "why", why)
+					s.Log.Warn("a group of the provider gives a role that there is not", "person", p.Name, "role",
+						m.Role, "project", m.Project, "why", why)
 					continue
 				}
 				if err := t.PutMembership(ctx, p.ID, m, byProvider, t.Now); err != nil {
@@ -384,7 +384,8 @@ func (s *Service) followGroups(ctx context.Context, p *people.Person, v people.V
 				}
 				if err := t.Note(ctx, act.Entry{
 					Needs: access.Own, Project: projectOf(m), Kind: "member.added", Subject: p.Name, After: m,
-					Sentence: fmt.Sprintf("%s became %s of %s, by their groups at the provider.", p.Name, m.Role, whereOf(m)),
+					Sentence: fmt.Sprintf("%s became %s of %s, by their groups at the provider.", p.Name, m.Role,
+						whereOf(m)),
 				}); err != nil {
 					return none, err
 				}

@@ -77,7 +77,7 @@ func TestWhatTookOverBesideWhatWasThere(t *testing.T) {
 	if at == 0 || at > 60 || fired.Pair.Candidate != "heat-demand@2" || !fired.Pair.After || fired.Then != RollBack {
 		t.Errorf("a shift: second %d, %+v", at, fired)
 	}
-	if r := readingOf(state, PredictionDrift); !strings.Contains(r.Sentence, "predicts another y") &&
+	if r := readingOf(state, PredictionDrift); !strings.Contains(r.Sentence, "predicts y differently") &&
 		fired.Signal == PredictionDrift {
 		t.Error(r.Sentence)
 	}

@@ -39,7 +39,8 @@ func (g GroupRoles) Parse(s string) error {
 	role, project, ok := strings.Cut(s[at+1:], "@")
 	if at < 1 || !ok || role == "" || project == "" {
 		return fault.New(fault.Invalid, "provider.group", "%q says of no group which role it gives", s).
-			In("-oidc-group").Do("write GROUP=ROLE@PROJECT, such as heat-engineers=operator@forecasting, or ROLE@* for all projects")
+			In("-oidc-group").
+			Do("write GROUP=ROLE@PROJECT, such as heat-engineers=operator@forecasting; ROLE@* is for all projects")
 	}
 	g[s[:at]] = append(g[s[:at]], access.Membership{Project: project, Role: role})
 	return nil

@@ -297,8 +297,8 @@ func contracts(first, takes string, later ...string) func(*Facts) {
 
 func casesOfCallers() []ruleCase {
 	return []ruleCase{
-		{"no incumbent", SignatureNotBroken{}, base(nil), Passed, "no callers could break"},
-		{"no signatures", SignatureNotBroken{}, base(incumbent), Passed, "heat-demand@1 on the rung has no"},
+		{"no incumbent", SignatureNotBroken{}, base(nil), Passed, "No caller can break"},
+		{"no signatures", SignatureNotBroken{}, base(incumbent), Passed, "heat-demand@1, which is on the rung, has no"},
 		{"no signature where the incumbent has one", SignatureNotBroken{}, base(func(f *Facts) {
 			incumbent(f)
 			x := signature.Column{Name: "x", Type: signature.Number}

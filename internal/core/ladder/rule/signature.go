@@ -27,7 +27,8 @@ func (SignatureNotBroken) Evaluate(f Facts) Outcome {
 		return keepsContracts(f)
 	}
 	if f.Incumbent == nil {
-		return passed("", "No caller can break: no endpoint of the model answers, and no version is on the rung %s.", f.To)
+		return passed("", "No caller can break: no endpoint of the model answers, and no version is on the rung %s.",
+			f.To)
 	}
 	candidate := f.Version.Signature
 	if candidate == nil {
@@ -47,7 +48,8 @@ func (SignatureNotBroken) Evaluate(f Facts) Outcome {
 		return waits(f.Version.Ref, "It is not known what callers of %s rely on: it has no signature, and its "+
 			"endpoint no contract yet.", f.Incumbent.Ref)
 	}
-	return passed(f.Version.Ref, "No caller can break: no endpoint of the model answers, and %s, which is on the rung, has no signature.",
+	return passed(f.Version.Ref, "No caller can break: no endpoint of the model answers, and %s, which is on the "+
+		"rung, has no signature.",
 		f.Incumbent.Ref)
 }
 
