@@ -451,14 +451,11 @@ func percent(k, n uint64) float64 {
 // chance says how seldom a candidate that is no worse than allowed ever comes as far as the evidence has, by chance
 // alone, and at which chance a guard fires; both as logarithms of one over it.
 func chance(log, fires float64) string {
-	return fmt.Sprintf("Chance alone comes this far %s; the guard fires at %s.", once(log), once(fires))
-}
-
-func once(log float64) string {
+	far := fmt.Sprintf("1 time in %.0f", math.Exp(max(0, log)))
 	if log > math.Log(1e6) {
-		return "less than once in a million"
+		far = "less than 1 time in a million"
 	}
-	return fmt.Sprintf("once in %.0f", math.Exp(max(0, log)))
+	return fmt.Sprintf("Chance alone comes this far %s; the guard fires at 1 in %.0f.", far, math.Exp(fires))
 }
 
 // Check says whether terms can be kept to.

@@ -110,7 +110,7 @@ func TestStories(t *testing.T) {
 			"worse than allowed (1.5 times as much, or 5 ms more)",
 		},
 		{"predicts too much", story{failing: 0.001, shift: 1.5}, 10, PredictionDrift, "predicts demand_mw differently"},
-		{"predicts half too much", story{failing: 0.001, shift: 0.5}, 300, PredictionDrift, "0.10 is allowed"},
+		{"predicts half too much", story{failing: 0.001, shift: 0.5}, 300, PredictionDrift, "the limit is 0.10"},
 		{"the same two rows", story{failing: 0.001, shift: 1.5, repeated: true}, 0, "", ""},
 	}
 	for _, c := range cases {
