@@ -323,7 +323,8 @@ var general = []string{
 	"setPreferences", "listSessions", "listModels", "now", "listPeople", "listPermissions", "listPlacements",
 	"listProjects", "listPromotions", "gatewayAddress", "listRunning", "listTemplates", "listJobs",
 	"listSchedules",
-	"glossary", "listIncidents", "listPlans", "listRollouts", "listRoles", "listRuns", "whoAmI", "beginUpload", "listWebhooks",
+	"glossary",
+	"listIncidents", "listPlans", "listRollouts", "listRoles", "listRuns", "whoAmI", "beginUpload", "listWebhooks",
 }
 
 // newKey is a public key that nobody has made known yet.

@@ -503,8 +503,15 @@ func explainRoute(c *call) func(context.Context) error {
 func back(c *call) func(context.Context) error {
 	c.connect()
 	why := c.flags.String("why", "", "`TEXT`: why; needed")
-	to := c.flags.Int("to", 0, "`REVISION` to return to; when not given, the last without a trial lane that was not "+
-		"left for a reason")
+	revision := 0
+	to := &revision
+	c.flags.Func("to", "`REVISION` to return to; when not given, the last without a trial lane that was not left for "+
+		"a reason", func(s string) (err error) {
+		if revision, err = strconv.Atoi(s); err != nil || revision < 1 {
+			return errors.New("give the number of a split, from 1 on; innerladder splits lists them")
+		}
+		return nil
+	})
 	based := c.flags.Int("if", -1, "`NUMBER` of the split it was decided on; refused when another is in force")
 	down := c.flags.Bool("step-down", false,
 		"the version that is left steps down a rung and must be signed anew, as after a guard")

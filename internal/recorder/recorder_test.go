@@ -454,7 +454,7 @@ func TestTwoLanesOfOneLawThroughADay(t *testing.T) {
 	}
 	last := state.Trials[0].Readings[slices.IndexFunc(state.Trials[0].Readings,
 		func(r guard.Reading) bool { return r.Signal == guard.PredictionDrift })]
-	if worst > 0.1 || !strings.Contains(last.Sentence, "with a gap of 0.0") {
+	if worst > 0.1 || !strings.Contains(last.Sentence, "with a largest gap of 0.0") {
 		t.Errorf("the guard's progress came to %.3f, at the end %.3f: %s", worst, last.Progress, last.Sentence)
 	}
 }

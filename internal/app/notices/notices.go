@@ -168,11 +168,16 @@ func (s *Service) AddWebhook(ctx context.Context, by act.Actor, n wire.NewWebhoo
 		return wire.MadeWebhook{}, err
 	}
 	for _, k := range n.Kinds {
-		if k == "" || strings.Trim(k, "abcdefghijklmnopqrstuvwxyz_.") != "" {
-			return wire.MadeWebhook{}, fault.New(fault.Invalid, "webhook.kind",
-				"%q is no kind of entry", k).In("kinds").
-				Do("write one such as split.made, or split")
+		if record.IsKind(k) {
+			continue
 		}
+		class, _, _ := strings.Cut(k, ".")
+		some := record.KindsOf(class)
+		if len(some) == 0 {
+			some = record.Classes()
+		}
+		return wire.MadeWebhook{}, fault.New(fault.Invalid, "webhook.kind", "%q is no kind of entry", k).In("kinds").
+			Do("use some of %s", strings.Join(some, ", "))
 	}
 	if n.Kinds == nil {
 		n.Kinds = []string{}
