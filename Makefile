@@ -8,7 +8,7 @@ RACE := $(shell command -v gcc >/dev/null 2>&1 && \
 	echo "-race -gcflags=modernc.org/...=-d=checkptr=0 '-gcflags=modernc.org/sqlite/lib=-race=false -d=checkptr=0'")
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 
-.PHONY: build demo test soak lint bench openapi shots clean
+.PHONY: build demo test soak lint bench openapi clients shots clean
 
 # The binary with the console in it.
 build: bin/innerladder
@@ -74,6 +74,11 @@ bench: build
 # The OpenAPI document, from which the console's types are made.
 openapi:
 	go run ./cmd/innerladder openapi > docs/openapi.json.new && mv docs/openapi.json.new docs/openapi.json
+
+# What the clients for Go, Python and TypeScript are made of.
+clients: openapi
+	go run ./clients/make
+	cd web && npx --no-install openapi-typescript ../docs/openapi.json -o ../clients/typescript/schema.d.ts
 
 # The pictures of the README, from a demo of their own.
 shots: build browser

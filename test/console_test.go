@@ -93,7 +93,7 @@ func (b *tab) open(path string) browser.Action { return chromedp.Navigate(b.h.se
 
 // sees waits until the page shows a text.
 func sees(text string) browser.Action {
-	return browser.Visible(chromedp.Search(fmt.Sprintf(`//*[contains(normalize-space(.), %q)][not(*[contains(normalize-space(.), %q)])]`, text, text)))
+	return browser.Visible(chromedp.Search(fmt.Sprintf(`//body//*[contains(normalize-space(.), %q)][not(*[contains(normalize-space(.), %q)])]`, text, text)))
 }
 
 func press(text string) browser.Action { return browser.Click(browser.Text("button", text)) }
@@ -214,8 +214,7 @@ func TestTheConsoleDoesTheJob(t *testing.T) {
 // Every page shows something, in both colours and on a narrow screen, without a
 // complaint and without a bar to scroll sideways.
 func TestEveryPageInEveryShape(t *testing.T) {
-	t.Parallel()
-	h := open(t)
+	h := open(t) // alone: axe keeps the browser's thread busy, which all tabs have in common
 	h.twoVersions()
 	_, err := h.runa.Split(t.Context(), "demand-hourly",
 		[]traffic.Lane{

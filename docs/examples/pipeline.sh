@@ -21,5 +21,5 @@ for rung in proven rehearsal; do
   innerladder promote "$ref" -to "$rung" -wait -timeout 1m >&2
 done
 innerladder gate "$ref" -for live -machines-only >&2
-innerladder promote "$ref" -to live -note "by the pipeline" -wait -timeout "$wait_for" >&2
+innerladder promote "$ref" -to live -why "by the pipeline" -wait -timeout "$wait_for" >&2
 echo "$ref"

@@ -75,7 +75,7 @@ func completions(all []command, words []string) (out []string) {
 var scripts = map[string]string{
 	"bash": `# innerladder completion bash > /etc/bash_completion.d/innerladder
 _innerladder() {
-  local IFS=$'\\n'
+  local IFS=$'\n'
   COMPREPLY=($(innerladder complete -- "${COMP_WORDS[@]:1:COMP_CWORD}" 2>/dev/null))
 }
 complete -o default -F _innerladder innerladder
