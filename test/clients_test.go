@@ -28,7 +28,8 @@ func TestClientsOfOtherLanguages(t *testing.T) {
 			}
 		}
 	}
-	python := exec.Command(foreign.Program(t, "python3"), "-S", "clients/python/example.py", h.server, h.runaToken, file)
+	python := exec.Command(foreign.Program(t, "python3"), "-S", "clients/python/example.py", h.server, h.runaToken,
+		file)
 	python.Dir = root
 	out, err := python.CombinedOutput()
 	says("Python", out, err, "registered heat-demand-py@1", "heat-demand-py@1 draft {'rmse': 0.4}",

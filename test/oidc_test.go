@@ -166,7 +166,8 @@ func TestSigningInByTheProvider(t *testing.T) {
 	}
 	for _, c := range []struct{ groups, want string }{
 		{"heat-engineers desk unknown", "author@default operator@default reader@default"},
-		{"desk", "author@default reader@default"}, {"", "reader@default"},
+		{"desk", "author@default reader@default"},
+		{"", "reader@default"},
 	} {
 		_, err := io.WriteString(groups, strings.TrimSpace("odd "+c.groups)+"\n")
 		must(t, err)

@@ -83,8 +83,8 @@ func goTypes() ([]byte, error) {
 		if named, is := o.Type().(*types.Named); is && named.TypeParams().Len() > 0 {
 			params, args = "[T any]", "[T]"
 		}
-		lines = append(lines, fmt.Sprintf("// %s is that of %s.\n%s%s = %s.%s%s", name, o.Pkg().Path(), name, params, alias,
-			o.Name(), args))
+		lines = append(lines, fmt.Sprintf("// %s is that of %s.\n%s%s = %s.%s%s", name, o.Pkg().Path(), name, params,
+			alias, o.Name(), args))
 	}
 	var out bytes.Buffer
 	out.WriteString("// Made by make clients from the client's methods; do not edit.\n\npackage client\n\nimport (\n")
@@ -188,7 +188,7 @@ func pythonOperations() ([]byte, error) {
 	}
 	var out bytes.Buffer
 	out.WriteString("# Made by make clients from docs/openapi.json; do not edit.\n\n\nclass Operations:\n" +
-		"    \"\"\"A method for each operation of the API. What is in the path comes first, queries and headers by name.\"\"\"\n")
+		"    \"\"\"A method for each operation: what is in the path first, queries and headers by name.\"\"\"\n")
 	for _, path := range slices.Sorted(maps.Keys(doc.Paths)) {
 		for _, method := range slices.Sorted(maps.Keys(doc.Paths[path])) {
 			o := doc.Paths[path][method]

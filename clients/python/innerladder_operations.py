@@ -2,7 +2,7 @@
 
 
 class Operations:
-    """A method for each operation of the API. What is in the path comes first, queries and headers by name."""
+    """A method for each operation: what is in the path first, queries and headers by name."""
 
     def activity(self, *, limit=None, cursor=None, project=None, subject=None):
         "What happened, newest first, with comments. Needs the permission \"read\" in the project that it is about."

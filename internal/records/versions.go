@@ -618,7 +618,7 @@ func (r View) IndexVersions(ctx context.Context, of string) error {
 	if strings.Contains(of, "@") {
 		which = write(`m.name = ? AND v.number = ?`, byRef(of)...)
 	}
-	versions, ids, err := r.versions(ctx, `WHERE ? AND v.deleted_at IS NULL`, which)
+	versions, _, err := r.versions(ctx, `WHERE ? AND v.deleted_at IS NULL`, which)
 	if err != nil || len(versions) == 0 {
 		return err
 	}
@@ -627,7 +627,7 @@ func (r View) IndexVersions(ctx context.Context, of string) error {
 		return err
 	}
 	// Whoever sees a version may find it by what they may see of it: not by data of other projects.
-	versions, ids, err = r.Within(Sight{Projects: []string{m.Project}}).versions(ctx,
+	versions, ids, err := r.Within(Sight{Projects: []string{m.Project}}).versions(ctx,
 		`WHERE ? AND v.deleted_at IS NULL`, which)
 	if err != nil {
 		return err
