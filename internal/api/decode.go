@@ -2,7 +2,6 @@ package api
 
 import (
 	"bytes"
-	"cmp"
 	"encoding"
 	"encoding/json"
 	"errors"
@@ -43,43 +42,57 @@ func decode(body []byte, in any) error {
 	return checkTexts(reflect.ValueOf(in), "")
 }
 
-// long are the members that people write at length, whole those that are files of some form, whose readers say how
-// long they may be. All others are one line.
+// lines are the members that are one line: what things are called, and where they are. Whole are those that are files
+// of some form, whose readers say how long they may be. All others are what people write.
 var (
-	long  = []string{"reason", "note", "description", "about", "cause", "comment", "follow_up", "value"}
-	whole = []string{"text", "card", "stack", "logs"}
+	lines = []string{
+		"name", "title", "label", "labels", "tag", "tags", "email", "address", "addresses", "owner", "model",
+		"endpoint", "environment", "project", "person", "role", "version", "to", "kind", "kinds", "unit",
+	}
+	whole = []string{"text", "card", "stack", "logs", "diff"}
+	// data are what models are asked and answer, and what was counted of it: it is what it is.
+	data = []string{"windows", "inputs", "outputs", "values", "levels", "request", "sample_request"}
 )
 
 // checkTexts looks at every text of a structure that was read. What is data, as it is, is not text: raw JSON, and
 // values of any kind.
 func checkTexts(v reflect.Value, at string) error {
+	name := at[strings.LastIndexAny(at, ".")+1:]
+	name, _, _ = strings.Cut(name, "[")
+	if slices.Contains(data, name) {
+		return nil
+	}
 	switch v.Kind() {
 	case reflect.Pointer:
 		if !v.IsNil() {
 			return checkTexts(v.Elem(), at)
 		}
 	case reflect.String:
-		name := at[strings.LastIndexAny(at, ".")+1:]
-		name, _, _ = strings.Cut(name, "[")
 		switch {
 		case slices.Contains(whole, name):
 			return naming.CheckCharacters(at, v.String())
-		case slices.Contains(long, name):
-			return naming.CheckText(at, v.String())
+		case slices.Contains(lines, name):
+			return naming.CheckLine(at, v.String())
 		}
-		return naming.CheckLine(at, v.String())
+		return naming.CheckText(at, v.String())
 	case reflect.Slice, reflect.Array:
+		if kind := v.Type().Elem().Kind(); kind >= reflect.Bool && kind <= reflect.Complex128 {
+			return nil // numbers
+		}
 		for i := range v.Len() {
-			if v.Type().Elem().Kind() == reflect.Uint8 {
-				break
-			}
 			if err := checkTexts(v.Index(i), fmt.Sprintf("%s[%d]", at, i)); err != nil {
 				return err
 			}
 		}
 	case reflect.Map:
-		for _, k := range v.MapKeys() {
-			if err := errors.Join(checkTexts(k, at), checkTexts(v.MapIndex(k), within(at, k.String()))); err != nil {
+		for _, k := range v.MapKeys() { // of parameters and properties, whose values may be whole files
+			err := naming.CheckLine(at, k.String())
+			if value := v.MapIndex(k); err == nil && value.Kind() == reflect.String {
+				err = naming.CheckCharacters(within(at, k.String()), value.String())
+			} else if err == nil {
+				err = checkTexts(value, within(at, k.String()))
+			}
+			if err != nil {
 				return err
 			}
 		}
@@ -87,11 +100,11 @@ func checkTexts(v reflect.Value, at string) error {
 		for i := range v.NumField() {
 			f := v.Type().Field(i)
 			name, _, _ := strings.Cut(f.Tag.Get("json"), ",")
-			if !f.IsExported() || name == "-" {
+			if !f.IsExported() || name == "-" || name == "" && !f.Anonymous { // the path, the query and headers
 				continue
 			}
 			if !f.Anonymous || name != "" {
-				name = within(at, cmp.Or(name, f.Name))
+				name = within(at, name)
 			} else {
 				name = at
 			}

@@ -21,7 +21,10 @@ func TestTextIsTextAtTheDoor(t *testing.T) {
 		{"POST", "/tokens", `{"title":"x\u202egpj"}`, "text.character", "title"},
 		{"POST", "/tokens", `{"title":"two\nlines"}`, "text.line", "title"},
 		{"POST", "/projects", `{"name":"heat","description":"\u2066hidden"}`, "text.character", "description"},
-		{"POST", "/projects", `{"name":"heat","description":"` + strings.Repeat("a", 10_001) + `"}`, "text.long", "description"},
+		{
+			"POST", "/projects", `{"name":"heat","description":"` + strings.Repeat("a", 10_001) + `"}`, "text.long",
+			"description",
+		},
 		{"POST", "/comments", `{"subject":"heat-demand@1","text":"a\u0000b"}`, "text.character", "text"},
 		{"PUT", "/roles/helper", `{"permissions":["read\u001b[31m"]}`, "text.character", "permissions[0]"},
 		{"POST", "/webhooks", `{"project":"default","address":"https://x.example/\u202e"}`, "text.character", "address"},
@@ -38,6 +41,13 @@ func TestTextIsTextAtTheDoor(t *testing.T) {
 		"Authorization", "Bearer "+r.runaToken, "Content-Type", "application/json")
 	if status != 201 {
 		t.Errorf("%d %s", status, body)
+	}
+	status, _, body = r.call("POST", "/api/v1/runs",
+		`{"model":"heat-demand","project":"heat","params":{"prompt":"You are\n\ta forecaster.\n","list":"`+
+			strings.Repeat("a", 15_000)+`"}}`,
+		"Authorization", "Bearer "+r.runaToken, "Content-Type", "application/json")
+	if status != 201 {
+		t.Errorf("a parameter over several lines: %d %.300s", status, body)
 	}
 	status, _, body = r.call("POST", "/api/v1/uploads?name="+url.QueryEscape("model\u202enib.exe"), "",
 		"Authorization", "Bearer "+r.runaToken)
