@@ -37,7 +37,7 @@ test: web/dist/index.html browser foreign
 	@status=0; \
 	go test -timeout 15m ./internal/core/... || status=1; \
 	CONSOLE=needed FOREIGN=needed go test $(RACE) -timeout 15m \
-		$$(go list ./... | grep -v -e /internal/core -e 'innerladder/test$$$$') || status=1; \
+		$$(go list ./... | grep -v -e /internal/core -e 'innerladder/test$$') || status=1; \
 	CONSOLE=needed FOREIGN=needed go test $(RACE) -timeout 15m ./test || status=1; \
 	exit $$status
 
