@@ -112,8 +112,23 @@ func (s *Service) find(ctx context.Context, r records.View, id string) (*rollout
 	return o, err
 }
 
-// Do does something with a rollout by hand.
+// Do does something with a rollout by hand. To end or to hold it is meant wherever it stands, so where it moved on at
+// that moment it is done from there.
 func (s *Service) Do(ctx context.Context, by act.Actor, id string, change wire.ChangeRollout,
+) (shown wire.ShownRollout, err error) {
+	for range 3 {
+		shown, err = s.doOnce(ctx, by, id, change)
+		if fault.Code(err) != movedOn || change.Do != rollout.ToEnd && change.Do != rollout.ToHold {
+			break
+		}
+	}
+	return shown, err
+}
+
+// movedOn is the code of what was decided about a rollout that stands elsewhere by now.
+const movedOn = "rollout.moved"
+
+func (s *Service) doOnce(ctx context.Context, by act.Actor, id string, change wire.ChangeRollout,
 ) (wire.ShownRollout, error) {
 	if err := by.May(access.Route); err != nil {
 		return wire.ShownRollout{}, err
@@ -184,7 +199,7 @@ func (s *Service) act(ctx context.Context, by act.Actor, o *rollout.Rollout, see
 			return none, err
 		}
 		if len(t.Entries) == before {
-			return none, fault.New(fault.Stale, "rollout.moved", "%s moved on at this moment", o.ID).In("rollout").
+			return none, fault.New(fault.Stale, movedOn, "%s moved on at this moment", o.ID).In("rollout").
 				Do("look at it, and decide again")
 		}
 		if !change.StepDown || changed.Phase != rollout.Ended || o.Share == 0 {
